@@ -1,0 +1,271 @@
+package main
+
+import (
+	"bufio"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"time"
+
+	"lucidorchard/core/estate"
+	"lucidorchard/core/flow"
+	"lucidorchard/core/policy"
+	"lucidorchard/core/syntax"
+	"lucidorchard/ingest"
+)
+
+// mostPrinted bounds how many row errors of one file are printed.
+const mostPrinted = 50
+
+// inputs are the files that a command reads; "-" is standard input, for one.
+type inputs struct {
+	workloads, policy, flows, asOf string
+}
+
+func (in *inputs) check() error {
+	n := 0
+	for _, f := range []string{in.workloads, in.policy, in.flows} {
+		if f == "-" {
+			n++
+		}
+	}
+	if n > 1 {
+		return unusable("found - for %d inputs, expected standard input for one at most", n)
+	}
+	return nil
+}
+
+func (in *inputs) instant() (estate.Instant, error) {
+	if in.asOf == "" {
+		return estate.InstantOf(time.Now()), nil
+	}
+	t, err := estate.ParseInstant(in.asOf)
+	if err != nil {
+		return t, unusable("--as-of: %s", err)
+	}
+	return t, nil
+}
+
+func open(name string) (io.ReadCloser, error) {
+	if name == "-" {
+		return io.NopCloser(os.Stdin), nil
+	}
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, unusable("%s", err)
+	}
+	return f, nil
+}
+
+// readPolicy reads a policy text and prints its errors.
+func readPolicy(name string) (string, *policy.Policy, error) {
+	text, err := readText(name)
+	if err != nil {
+		return "", nil, err
+	}
+	p, errs := policy.Parse(text)
+	return text, p, policyErrors(name, errs)
+}
+
+func readText(name string) (string, error) {
+	f, err := open(name)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	text, err := io.ReadAll(f)
+	if err != nil {
+		return "", unusable("%s: %s", name, err)
+	}
+	return string(text), nil
+}
+
+func readWorkloads(name string) (*estate.Estate, error) {
+	f, err := open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	file, err := ingest.Workloads(f, filepath.Base(name))
+	if err != nil {
+		return nil, unusable("%s:%s", name, err)
+	}
+	for _, w := range file.Warnings {
+		fmt.Fprintf(os.Stderr, "%s: warning: %s\n", name, w)
+	}
+	for i, e := range file.Errors {
+		if i == mostPrinted {
+			fmt.Fprintf(os.Stderr, "%s: and %d more\n", name, len(file.Errors)-i)
+			break
+		}
+		fmt.Fprintf(os.Stderr, "%s:%s\n", name, e)
+	}
+	if n := len(file.Errors); n > 0 {
+		return nil, unusable("%s: %s", name, plural(n, "row cannot be used", "rows cannot be used"))
+	}
+	e, _ := estate.New(file.Workloads)
+	return e, nil
+}
+
+// eachFlow reads the flows file and calls f for each data row; bad is set for
+// a row that cannot be read. Such rows are counted, and the first ones printed.
+func eachFlow(name string, f func(row int, r flow.Record, bad *ingest.RowError) error) (bad int, err error) {
+	in, err := open(name)
+	if err != nil {
+		return 0, err
+	}
+	defer in.Close()
+	r, err := ingest.NewFlows(in)
+	if err != nil {
+		return 0, unusable("%s:%s", name, err)
+	}
+	for _, w := range r.Warnings {
+		fmt.Fprintf(os.Stderr, "%s: warning: %s\n", name, w)
+	}
+	progress := newProgress("flows")
+	defer progress.end()
+	for {
+		record, err := r.Next()
+		if err == io.EOF {
+			return bad, nil
+		}
+		var rowErr *ingest.RowError
+		if err != nil && !errors.As(err, &rowErr) {
+			return bad, unusable("%s: %s", name, err)
+		}
+		if rowErr != nil {
+			if bad++; bad <= mostPrinted {
+				fmt.Fprintf(os.Stderr, "%s:%s\n", name, rowErr)
+			}
+		}
+		if err := f(r.Row(), record, rowErr); err != nil {
+			return bad, err
+		}
+		progress.step()
+	}
+}
+
+// plural gives "1 row" or "2 rows".
+func plural(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}
+
+// output is a file that appears whole or not at all; "" and "-" are standard
+// output. Something that is there and no regular file is written to directly.
+type output struct {
+	*bufio.Writer
+	file *os.File
+	name string // to rename to; empty if nothing is to be renamed
+}
+
+func create(name string) (*output, error) {
+	if name == "" || name == "-" {
+		return &output{bufio.NewWriterSize(os.Stdout, 1<<16), nil, ""}, nil
+	}
+	var f *os.File
+	var err error
+	target := ""
+	if info, statErr := os.Stat(name); statErr == nil && !info.Mode().IsRegular() {
+		f, err = os.OpenFile(name, os.O_WRONLY, 0)
+	} else {
+		target = name
+		f, err = os.CreateTemp(filepath.Dir(name), "."+filepath.Base(name)+".*")
+	}
+	if err != nil {
+		return nil, unusable("%s", err)
+	}
+	return &output{bufio.NewWriterSize(f, 1<<16), f, target}, nil
+}
+
+// commit finishes the file.
+func (o *output) commit() error {
+	if err := o.Flush(); err != nil {
+		return unusable("%s", err)
+	}
+	if o.file == nil {
+		return nil
+	}
+	if o.name != "" {
+		_ = o.file.Chmod(0o644)
+	}
+	if err := o.file.Close(); err != nil {
+		return unusable("%s", err)
+	}
+	if o.name != "" {
+		if err := os.Rename(o.file.Name(), o.name); err != nil {
+			return unusable("%s", err)
+		}
+	}
+	o.file = nil
+	return nil
+}
+
+// drop removes what was written, unless it was committed.
+func (o *output) drop() {
+	if o.file != nil {
+		o.file.Close()
+		if o.name != "" {
+			os.Remove(o.file.Name())
+		}
+	}
+}
+
+// writeAll writes one text as an output.
+func writeAll(name, text string) error {
+	o, err := create(name)
+	if err != nil {
+		return err
+	}
+	defer o.drop()
+	if _, err := o.WriteString(text); err != nil {
+		return unusable("%s", err)
+	}
+	return o.commit()
+}
+
+// progress counts on standard error when that is a terminal.
+type progress struct {
+	what string
+	on   bool
+	n    int
+}
+
+func newProgress(what string) *progress {
+	info, err := os.Stderr.Stat()
+	return &progress{what: what, on: err == nil && info.Mode()&os.ModeCharDevice != 0}
+}
+
+func (p *progress) step() {
+	if p.n++; p.on && p.n%50_000 == 0 {
+		fmt.Fprintf(os.Stderr, "\r%d %s", p.n, p.what)
+	}
+}
+
+func (p *progress) end() {
+	if p.on && p.n >= 50_000 {
+		fmt.Fprintf(os.Stderr, "\r%d %s\n", p.n, p.what)
+	}
+}
+
+// policyErrors prints the errors of a policy text.
+func policyErrors(name string, errs []*syntax.Error) error {
+	if len(errs) == 0 {
+		return nil
+	}
+	for i, e := range errs {
+		if i == policy.MaxErrors {
+			break
+		}
+		fmt.Fprintf(os.Stderr, "%s:%s\n", name, e)
+	}
+	more := ""
+	if n := len(errs) - policy.MaxErrors; n > 0 {
+		more = fmt.Sprintf("; the first %d are printed", policy.MaxErrors)
+	}
+	return unusable("%s: %s%s", name, plural(len(errs), "error", "errors"), more)
+}

@@ -1,0 +1,83 @@
+package expr
+
+import (
+	"lucidorchard/core/estate"
+)
+
+// Reason says why an expression answered as it did: the smallest part of the
+// expression that settles the answer, with what it read.
+type Reason struct {
+	Text    string      // the part of the expression, printed
+	Truth   Truth       // its answer
+	Key     string      // the key it read, if it read one
+	Value   string      // what the workload has for the key
+	Tag     *estate.Tag // the tag it read, with its source
+	Missing bool        // the workload does not have the key: setting it settles the answer
+	Group   string      // the group it asked, whose own reasons follow in Kids
+	Kids    []Reason
+}
+
+// Explain gives the reasons for Eval's answer. For a yes of "and" all its
+// parts are reasons, for a no only those that say no, for undecided those that
+// are undecided; for "or" the other way round. groups explains "member of".
+func (e *Expr) Explain(s Subject, m Members, groups func(name string) []Reason) []Reason {
+	answer := e.Eval(s, m)
+	switch e.Op {
+	case And, Or:
+		var out []Reason
+		for _, k := range e.Kids {
+			if k.Eval(s, m) == answer {
+				out = append(out, k.Explain(s, m, groups)...)
+			}
+		}
+		return out
+	case Not:
+		k := e.Kids[0]
+		if k.Op == And || k.Op == Or || k.Op == Not {
+			return k.Explain(s, m, groups)
+		}
+		out := k.Explain(s, m, groups)
+		for i := range out {
+			out[i].Text, out[i].Truth = "not "+out[i].Text, answer
+		}
+		return out
+	}
+	r := Reason{Text: e.String(), Truth: answer}
+	switch {
+	case e.Op == MemberOf:
+		r.Group = e.Group
+		r.Kids = groups(e.Group)
+	case e.IsTest():
+		r.Key = e.Key.Text()
+		if s.Workload != nil {
+			v, has := e.Key.Of(s.Workload)
+			r.Value, r.Missing = v, !has
+			if t, ok := s.Workload.Tag(e.Key.Name); ok && !e.Key.Field {
+				r.Tag = &t
+			}
+		}
+	}
+	return []Reason{r}
+}
+
+// Unsettled gives the keys that a workload lacks and whose values would settle
+// an undecided answer, in the order of the expression, each once.
+func Unsettled(reasons []Reason) []string {
+	var out []string
+	seen := map[string]bool{}
+	var visit func([]Reason)
+	visit = func(rs []Reason) {
+		for _, r := range rs {
+			if r.Truth != Undecided {
+				continue
+			}
+			if r.Missing && !seen[r.Key] {
+				seen[r.Key] = true
+				out = append(out, r.Key)
+			}
+			visit(r.Kids)
+		}
+	}
+	visit(reasons)
+	return out
+}

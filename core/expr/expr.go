@@ -1,0 +1,243 @@
+// Package expr is the expression language of groups: it parses, prints,
+// evaluates in Kleene's three-valued logic, and explains.
+//
+//	e, err := expr.Parse(syntax.NewCursor(line))
+//	truth := e.Eval(subject, members)
+//
+// It must not know of policies or flows. Start reading at Expr.
+package expr
+
+import (
+	"net/netip"
+	"regexp"
+	"slices"
+	"strings"
+
+	"lucidorchard/core/estate"
+	"lucidorchard/core/syntax"
+)
+
+// Truth is the answer of an expression about an endpoint.
+type Truth int8
+
+// The three answers. Undecided is the zero value: what is not known.
+const (
+	Undecided Truth = iota
+	No
+	Yes
+)
+
+func (t Truth) String() string { return [...]string{"undecided", "no", "yes"}[t] }
+
+// Not swaps yes and no and leaves undecided.
+func (t Truth) Not() Truth { return [...]Truth{Undecided, Yes, No}[t] }
+
+func truth(b bool) Truth {
+	if b {
+		return Yes
+	}
+	return No
+}
+
+// Op says what an Expr does.
+type Op uint8
+
+// The operations. And and Or have two or more Kids, none of the same Op; Not
+// has one. The tests from Is on read Key and Values.
+const (
+	Any Op = iota
+	Outside
+	And
+	Or
+	Not
+	AddressIn
+	MemberOf
+	Has
+	Lacks
+	Is
+	IsNot
+	In
+	NotIn
+	Starts
+	Ends
+	Contains
+	Matches
+)
+
+// Expr is a parsed expression. It is not changed after parsing.
+type Expr struct {
+	Op       Op
+	Kids     []*Expr
+	Key      Key
+	Values   []string
+	Prefixes []netip.Prefix // of AddressIn
+	Group    string         // of MemberOf
+	Pos      syntax.Pos     // of the group's name after "member of", else of the first word
+	folded   []string       // Values with ASCII letters in lower case
+	pattern  *regexp.Regexp // of Matches
+}
+
+// Key is a field of a workload or the key of a tag.
+type Key struct {
+	Field bool
+	Name  string
+}
+
+// Fields are the workload's own.
+var Fields = []string{"id", "name", "os", "kind"}
+
+// KeyOf reads the text of a KEY: a field, a tag key, or tag: and a tag key.
+func KeyOf(text string) Key {
+	if k, ok := strings.CutPrefix(text, "tag:"); ok {
+		return Key{Name: k}
+	}
+	return Key{Field: slices.Contains(Fields, text), Name: text}
+}
+
+// Text is the KEY without quotes, as KeyOf reads it.
+func (k Key) Text() string {
+	if !k.Field && (slices.Contains(Fields, k.Name) || strings.HasPrefix(k.Name, "tag:")) {
+		return "tag:" + k.Name
+	}
+	return k.Name
+}
+
+func (k Key) String() string { return syntax.Name(k.Text()) }
+
+// Of gives the value that a workload has for the key; an empty one counts as
+// not having it.
+func (k Key) Of(w *estate.Workload) (string, bool) {
+	var v string
+	if k.Field {
+		switch k.Name {
+		case "id":
+			v = w.ID
+		case "name":
+			v = w.Name
+		case "os":
+			v = w.OS
+		case "kind":
+			v = w.Kind
+		}
+	} else {
+		t, _ := w.Tag(k.Name)
+		v = t.Value
+	}
+	return v, v != ""
+}
+
+// Subject is what an expression is asked about: an address and the workload
+// that holds it, nil for outside. A workload that has no address at all may be
+// asked about with the zero Addr: "address in" is then undecided.
+type Subject struct {
+	Addr     netip.Addr
+	Workload *estate.Workload
+}
+
+// Members answers what a group says of the subject that is being evaluated.
+type Members func(group string) Truth
+
+// Eval gives the expression's answer.
+func (e *Expr) Eval(s Subject, m Members) Truth {
+	switch e.Op {
+	case Any:
+		return Yes
+	case Outside:
+		return truth(s.Workload == nil)
+	case And:
+		out := Yes
+		for _, k := range e.Kids {
+			switch k.Eval(s, m) {
+			case No:
+				return No
+			case Undecided:
+				out = Undecided
+			}
+		}
+		return out
+	case Or:
+		out := No
+		for _, k := range e.Kids {
+			switch k.Eval(s, m) {
+			case Yes:
+				return Yes
+			case Undecided:
+				out = Undecided
+			}
+		}
+		return out
+	case Not:
+		return e.Kids[0].Eval(s, m).Not()
+	case AddressIn:
+		if !s.Addr.IsValid() {
+			return Undecided
+		}
+		return truth(slices.ContainsFunc(e.Prefixes, func(p netip.Prefix) bool { return p.Contains(s.Addr) }))
+	case MemberOf:
+		return m(e.Group)
+	}
+	if s.Workload == nil {
+		return Undecided
+	}
+	v, has := e.Key.Of(s.Workload)
+	switch {
+	case e.Op == Has:
+		return truth(has)
+	case e.Op == Lacks:
+		return truth(!has)
+	case !has:
+		return Undecided
+	}
+	return truth(e.Test(v))
+}
+
+// Test asks one of the tests on a key of a value that is not empty.
+func (e *Expr) Test(value string) bool {
+	if e.Op == Matches {
+		return e.pattern.MatchString(value)
+	}
+	v := Fold(value)
+	switch e.Op {
+	case Is, In:
+		return slices.Contains(e.folded, v)
+	case IsNot, NotIn:
+		return !slices.Contains(e.folded, v)
+	case Starts:
+		return strings.HasPrefix(v, e.folded[0])
+	case Ends:
+		return strings.HasSuffix(v, e.folded[0])
+	case Contains:
+		return strings.Contains(v, e.folded[0])
+	}
+	panic("expr: Test of something that is no test")
+}
+
+// IsTest reports whether e tests the value of a key, Has and Lacks included.
+func (e *Expr) IsTest() bool { return e.Op >= Has }
+
+// Folded gives Values as they are compared: ASCII letters in lower case.
+func (e *Expr) Folded() []string { return e.folded }
+
+// Walk calls f for e and everything below it.
+func (e *Expr) Walk(f func(*Expr)) {
+	f(e)
+	for _, k := range e.Kids {
+		k.Walk(f)
+	}
+}
+
+// Fold lowers ASCII letters and leaves all else.
+func Fold(s string) string {
+	for i := 0; i < len(s); i++ {
+		if s[i] >= 'A' && s[i] <= 'Z' {
+			b := []byte(s)
+			for ; i < len(b); i++ {
+				if b[i] >= 'A' && b[i] <= 'Z' {
+					b[i] |= 0x20
+				}
+			}
+			return string(b)
+		}
+	}
+	return s
+}

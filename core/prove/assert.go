@@ -1,0 +1,103 @@
+// Package prove answers questions about all traffic that is possible, seen or
+// not: whether an assertion holds over every endpoint and service.
+//
+// It must not know of flows that were seen. Start reading at Assertions.
+package prove
+
+import (
+	"lucidorchard/core/decide"
+	"lucidorchard/core/estate"
+	"lucidorchard/core/policy"
+	"lucidorchard/core/service"
+)
+
+// Outcome is what is found of an assertion.
+type Outcome uint8
+
+// The outcomes, see the language, §4.
+const (
+	Holds Outcome = iota
+	Open
+	Broken
+)
+
+func (o Outcome) String() string { return [...]string{"holds", "open", "broken"}[o] }
+
+// Result is the outcome of one assertion, with a counterexample if it does not
+// hold.
+type Result struct {
+	Assert         *policy.Assert
+	Outcome        Outcome
+	Client, Server decide.Placed
+	Point          service.Point
+	Rule           *policy.Rule // that decided the counterexample; nil if none did
+}
+
+// Assertions proves every assertion of the compiled policy over all points at
+// its instant. The same input gives the same counterexamples.
+func Assertions(c *decide.Compiled) []Result {
+	people := c.Population(c.AsOf)
+	var out []Result
+	for i, a := range c.Policy.Asserts {
+		out = append(out, assertion(c, people, i, a))
+	}
+	return out
+}
+
+func assertion(c *decide.Compiled, people [][]decide.Placed, i int, a *policy.Assert) Result {
+	left, right, agrees, points := c.AssertClasses(i)
+	points = points.Real()
+	wrong := decide.Permit
+	if a.Kind == policy.Always {
+		wrong = decide.Reject
+	}
+	var clients, servers []int32
+	for k := range people {
+		if len(people[k]) == 0 {
+			continue
+		}
+		if left(int32(k)) != (a.Kind == policy.Only) {
+			clients = append(clients, int32(k))
+		}
+		if right(int32(k)) {
+			servers = append(servers, int32(k))
+		}
+	}
+	out := Result{Assert: a}
+	for _, ca := range clients {
+		for _, cb := range servers {
+			if !agrees(ca, cb) {
+				continue
+			}
+			client, server, ok := twoApart(people[ca], people[cb])
+			if !ok {
+				continue
+			}
+			for _, p := range c.Pieces(ca, cb, points) {
+				v := decide.VerdictOf(p.Rule)
+				if v != wrong && (v != decide.Uncovered || out.Outcome == Open) {
+					continue
+				}
+				out.Client, out.Server, out.Point, out.Rule = client, server, p.Points[0].Lo, p.Rule
+				if v == wrong {
+					out.Outcome = Broken
+					return out
+				}
+				out.Outcome = Open
+			}
+		}
+	}
+	return out
+}
+
+// twoApart picks a client and a server that are not the same workload.
+func twoApart(clients, servers []decide.Placed) (a, b decide.Placed, ok bool) {
+	for _, a := range clients {
+		for _, b := range servers {
+			if a.Workload != b.Workload || a.Workload == estate.Outside {
+				return a, b, true
+			}
+		}
+	}
+	return a, b, false
+}

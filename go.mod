@@ -1,0 +1,13 @@
+module lucidorchard
+
+go 1.26.0
+
+require (
+	github.com/gaissmai/bart v0.30.0
+	github.com/spf13/cobra v1.10.2
+)
+
+require (
+	github.com/inconshreveable/mousetrap v1.1.0 // indirect
+	github.com/spf13/pflag v1.0.9 // indirect
+)

@@ -1,0 +1,124 @@
+// Package ingest turns files into workloads and flow records, and says of
+// everything that it cannot read on which line it stands and why.
+//
+// It must not know of policies or databases. Start reading at Workloads.
+package ingest
+
+import (
+	"bufio"
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"unicode/utf8"
+)
+
+// RowError is what is wrong with one row of a file.
+type RowError struct {
+	Line   int    `json:"line" doc:"Line of the file on which the row begins, from 1"`
+	Column string `json:"column,omitempty" doc:"Column, if one is to blame"`
+	Reason string `json:"reason"`
+}
+
+func (e RowError) Error() string {
+	if e.Column != "" {
+		return fmt.Sprintf("%d: column %s: %s", e.Line, e.Column, e.Reason)
+	}
+	return fmt.Sprintf("%d: %s", e.Line, e.Reason)
+}
+
+// table reads the rows of a CSV file (RFC 4180) with a header. Cells are not
+// trimmed, blank lines are no rows, a byte order mark is dropped.
+type table struct {
+	r      *csv.Reader
+	header []string
+	row    int // number of the row that next gave, from 1
+	line   int
+}
+
+// errHeader says that the file as a whole cannot be used.
+type errHeader struct{ RowError }
+
+func newTable(in io.Reader) (*table, error) {
+	b := bufio.NewReaderSize(in, 1<<16)
+	if mark, _ := b.Peek(3); string(mark) == "\ufeff" {
+		_, _ = b.Discard(3)
+	}
+	t := &table{r: csv.NewReader(b)}
+	t.r.FieldsPerRecord = -1
+	t.r.ReuseRecord = true
+	head, err := t.r.Read()
+	if err == io.EOF {
+		return nil, errHeader{RowError{Line: 1, Reason: "found an empty file, expected a header line with the names of the columns"}}
+	}
+	if err != nil {
+		return nil, errHeader{rowError(err, 1)}
+	}
+	t.header = slices.Clone(head)
+	line, _ := t.r.FieldPos(0)
+	for i, name := range t.header {
+		if !utf8.ValidString(name) {
+			return nil, errHeader{RowError{Line: line, Reason: fmt.Sprintf("found a header that is not UTF-8 (%q), expected text in UTF-8", name)}}
+		}
+		if j := slices.Index(t.header, name); j < i {
+			return nil, errHeader{RowError{Line: line, Column: name, Reason: "found the column twice, expected each once"}}
+		}
+	}
+	return t, nil
+}
+
+// require finds the columns that a file must have.
+func (t *table) require(names ...string) error {
+	for _, n := range names {
+		if !slices.Contains(t.header, n) {
+			return errHeader{RowError{Line: 1, Column: n, Reason: fmt.Sprintf("found the header %q without it, expected the columns %s", strings.Join(t.header, ","), strings.Join(names, ", "))}}
+		}
+	}
+	return nil
+}
+
+// next gives the cells of the next row, valid until the next call. A *RowError
+// speaks of this row only; any other error ends the file.
+func (t *table) next() ([]string, error) {
+	cells, err := t.r.Read()
+	if err == io.EOF {
+		return nil, io.EOF
+	}
+	t.row++
+	if err != nil {
+		var parse *csv.ParseError
+		if errors.As(err, &parse) {
+			t.line = parse.StartLine
+			e := rowError(err, t.line)
+			return nil, &e
+		}
+		return nil, err
+	}
+	t.line, _ = t.r.FieldPos(0)
+	if len(cells) != len(t.header) {
+		return nil, &RowError{Line: t.line, Reason: fmt.Sprintf("found %d cells, expected %d as in the header", len(cells), len(t.header))}
+	}
+	for i, c := range cells {
+		if !utf8.ValidString(c) {
+			return nil, &RowError{Line: t.line, Column: t.header[i], Reason: "found bytes that are not UTF-8, expected text in UTF-8"}
+		}
+	}
+	return cells, nil
+}
+
+func rowError(err error, line int) RowError {
+	var parse *csv.ParseError
+	if errors.As(err, &parse) {
+		reason := parse.Err.Error()
+		switch parse.Err {
+		case csv.ErrQuote:
+			reason = `found a " that neither ends its quoted cell nor is doubled, or a quoted cell that never ends (RFC 4180)`
+		case csv.ErrBareQuote:
+			reason = `found a " in the middle of a cell without quotes, expected the cell in quotes and the " doubled (RFC 4180)`
+		}
+		return RowError{Line: parse.StartLine, Reason: reason}
+	}
+	return RowError{Line: line, Reason: err.Error()}
+}

@@ -1,0 +1,185 @@
+package ingest
+
+import (
+	"fmt"
+	"io"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"lucidorchard/core/estate"
+)
+
+// WorkloadFile is what a workloads file says.
+type WorkloadFile struct {
+	Workloads []estate.Workload
+	Rows      int
+	Errors    []RowError // rows that were left out
+	Warnings  []string
+}
+
+// Workloads reads a workloads CSV (language, §5). Tags get the source. A row
+// that cannot be used is reported and left out, as is the later of two
+// workloads that claim one address from the same instant; whether that spoils
+// the whole file is for the caller to say. err means that the file as a whole
+// cannot be used.
+func Workloads(in io.Reader, source string) (*WorkloadFile, error) {
+	t, err := newTable(in)
+	if err != nil {
+		return nil, err
+	}
+	if err := t.require("id"); err != nil {
+		return nil, err
+	}
+	w := &workloadReader{table: t, source: source, first: map[string]*firstRow{}, out: &WorkloadFile{}}
+	for _, name := range t.header {
+		key, isTag := strings.CutPrefix(name, "tag:")
+		if !(isTag && key != "") && !slices.Contains([]string{"id", "name", "addresses", "os", "kind", "from", "until"}, name) {
+			w.out.Warnings = append(w.out.Warnings, fmt.Sprintf("column %q is not known and was ignored", name))
+		}
+	}
+	for {
+		cells, err := t.next()
+		if err == io.EOF {
+			break
+		}
+		var bad *RowError
+		if err == nil {
+			bad = w.row(cells)
+		} else if e, ok := err.(*RowError); ok {
+			bad = e
+		} else {
+			return nil, err
+		}
+		if bad != nil {
+			w.out.Errors = append(w.out.Errors, *bad)
+		}
+	}
+	w.out.Rows = t.row
+	w.conflicts()
+	return w.out, nil
+}
+
+type workloadReader struct {
+	*table
+	source string
+	first  map[string]*firstRow
+	out    *WorkloadFile
+}
+
+// firstRow remembers what the later rows of an id have to agree with.
+type firstRow struct {
+	index int
+	line  int
+	lines []int // of each lease
+}
+
+func (w *workloadReader) row(cells []string) *RowError {
+	bad := func(column, format string, args ...any) *RowError {
+		return &RowError{w.line, column, fmt.Sprintf(format, args...)}
+	}
+	var row estate.Workload
+	from, until := estate.Beginning, estate.End
+	var addrs []netip.Addr
+	for i, name := range w.header {
+		cell := cells[i]
+		if cell == "" {
+			continue
+		}
+		var err error
+		switch name {
+		case "id":
+			row.ID = cell
+		case "name":
+			row.Name = cell
+		case "os":
+			row.OS = cell
+		case "kind":
+			row.Kind = cell
+		case "from":
+			from, err = estate.ParseInstant(cell)
+		case "until":
+			until, err = estate.ParseInstant(cell)
+		case "addresses":
+			for _, s := range strings.FieldsFunc(cell, func(r rune) bool { return r == ' ' || r == '\t' }) {
+				a, ok := parseAddr(s)
+				if !ok {
+					return bad(name, "found %q, expected IP addresses separated by blanks", s)
+				}
+				addrs = append(addrs, a)
+			}
+		default:
+			if key, ok := strings.CutPrefix(name, "tag:"); ok && key != "" {
+				row.Tags = append(row.Tags, estate.Tag{Key: key, Value: cell, Source: w.source})
+			}
+		}
+		if err != nil {
+			return bad(name, "%s", err)
+		}
+	}
+	if row.ID == "" {
+		return bad("id", "found it blank, expected the id of a workload")
+	}
+	estate.SortTags(row.Tags)
+	f := w.first[row.ID]
+	if f == nil {
+		f = &firstRow{index: len(w.out.Workloads), line: w.line}
+		w.first[row.ID] = f
+		w.out.Workloads = append(w.out.Workloads, row)
+	} else if column, was, is := disagree(&w.out.Workloads[f.index], &row); column != "" {
+		return bad(column, "found %q for workload %q, expected it blank or %q as on line %d", is, row.ID, was, f.line)
+	}
+	have := &w.out.Workloads[f.index]
+	for _, a := range addrs {
+		have.Leases = append(have.Leases, estate.Lease{Addr: a, From: from, Until: until})
+		f.lines = append(f.lines, w.line)
+	}
+	return nil
+}
+
+// disagree finds a field in which a later row has a value that the first row
+// of the same id has not.
+func disagree(first, row *estate.Workload) (column, was, is string) {
+	for _, f := range [][3]string{{"name", first.Name, row.Name}, {"os", first.OS, row.OS}, {"kind", first.Kind, row.Kind}} {
+		if f[2] != "" && f[2] != f[1] {
+			return f[0], f[1], f[2]
+		}
+	}
+	for _, t := range row.Tags {
+		if have, _ := first.Tag(t.Key); have.Value != t.Value {
+			return "tag:" + t.Key, have.Value, t.Value
+		}
+	}
+	return "", "", ""
+}
+
+// conflicts reports addresses claimed twice from one instant and drops the
+// later workload's lease.
+func (w *workloadReader) conflicts() {
+	e, conflicts := estate.New(w.out.Workloads)
+	for _, c := range conflicts {
+		a, _ := e.ByID(c.A)
+		b, _ := e.ByID(c.B)
+		late := max(a, b)
+		wl := &w.out.Workloads[late]
+		f := w.first[wl.ID]
+		for i := len(wl.Leases) - 1; i >= 0; i-- {
+			if l := wl.Leases[i]; l.Addr == c.Addr && l.From == c.From && !l.Empty() {
+				w.out.Errors = append(w.out.Errors, RowError{f.lines[i], "addresses", c.Error()})
+				wl.Leases = slices.Delete(wl.Leases, i, i+1)
+				f.lines = slices.Delete(f.lines, i, i+1)
+				break
+			}
+		}
+	}
+	slices.SortStableFunc(w.out.Errors, func(a, b RowError) int { return a.Line - b.Line })
+}
+
+// parseAddr reads an address without a zone; IPv4-mapped IPv6 is IPv4.
+func parseAddr(s string) (netip.Addr, bool) {
+	a, err := netip.ParseAddr(s)
+	if err != nil || a.Zone() != "" {
+		return netip.Addr{}, false
+	}
+	return a.Unmap(), true
+}
