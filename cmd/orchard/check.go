@@ -108,22 +108,28 @@ func check(in inputs, out, summary string) error {
 // compile reads the workloads and the policy. Both are read before either's
 // errors end the command, so that all are printed at once.
 func compile(in inputs) (*decide.Compiled, error) {
+	c, _, err := compileText(in)
+	return c, err
+}
+
+// compileText is compile and gives the policy's text too.
+func compileText(in inputs) (*decide.Compiled, string, error) {
 	if err := in.check(); err != nil {
-		return nil, err
+		return nil, "", err
 	}
 	asOf, err := in.instant()
 	if err != nil {
-		return nil, err
+		return nil, "", err
 	}
-	_, p, errPolicy := readPolicy(in.policy)
+	text, p, errPolicy := readPolicy(in.policy)
 	e, err := readWorkloads(in.workloads)
 	if errPolicy != nil {
-		return nil, errPolicy
+		return nil, "", errPolicy
 	}
 	if err != nil {
-		return nil, err
+		return nil, "", err
 	}
-	return decide.Compile(e, p, asOf), nil
+	return decide.Compile(e, p, asOf), text, nil
 }
 
 func writeJSON(name string, v any) error {

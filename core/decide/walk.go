@@ -190,3 +190,8 @@ func (w *Walk) values(k expr.Key, client, server estate.Endpoint) (a, b string, 
 	b, okB := k.Of(&w.estate.Workloads[server.Workload])
 	return expr.Fold(a), expr.Fold(b), okA && okB
 }
+
+// Matches reports whether one rule matches a flow, whatever stands before it.
+func (w *Walk) Matches(r *policy.Rule, client, server estate.Endpoint, pt service.Point) bool {
+	return w.mismatch(r, client, server, pt) == matches
+}

@@ -644,13 +644,15 @@ type edge[T any] struct {
 }
 
 func (w *walker[T]) visit(n T) {
+	if w.state[n] != 0 {
+		return
+	}
 	w.state[n] = 1
 	w.path = append(w.path, n)
 	for _, e := range w.next(n) {
-		switch w.state[e.to] {
-		case 0:
+		if w.state[e.to] != 1 {
 			w.visit(e.to)
-		case 1:
+		} else {
 			var names []string
 			for _, on := range w.path[slices.Index(w.path, e.to):] {
 				names = append(names, syntax.Name(w.name(on)))

@@ -1,0 +1,122 @@
+package main
+
+import (
+	"fmt"
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"lucidorchard/core/decide"
+	"lucidorchard/core/derive"
+	"lucidorchard/core/flow"
+	"lucidorchard/core/policy"
+	"lucidorchard/ingest"
+)
+
+func deriveCommand() *cobra.Command {
+	var in inputs
+	var out, summary string
+	var balance float64
+	cmd := &cobra.Command{
+		Use:   "derive --workloads F --policy F --flows F [--balance 0..1] [--as-of TIME] [--out F] [--summary F]",
+		Short: "Propose rules for the flows that the policy leaves uncovered",
+		Args:  cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			if !(balance >= 0 && balance <= 1) {
+				return unusable("--balance: found %v, expected a number from 0 (tightest) to 1 (fewest rules)", balance)
+			}
+			return deriveRules(in, balance, out, summary)
+		},
+	}
+	cmd.Flags().StringVar(&in.workloads, "workloads", "", "workloads, CSV")
+	cmd.Flags().StringVar(&in.policy, "policy", "", "policy text")
+	cmd.Flags().StringVar(&in.flows, "flows", "", "flows, CSV")
+	cmd.Flags().StringVar(&in.asOf, "as-of", "", "instant to compare until with, RFC 3339 (default now)")
+	cmd.Flags().Float64Var(&balance, "balance", derive.DefaultBalance, "from 0 (tightest) to 1 (fewest rules)")
+	cmd.Flags().StringVar(&out, "out", "", "policy text with the proposed rules (default standard output)")
+	cmd.Flags().StringVar(&summary, "summary", "", "what was done, JSON")
+	require(cmd, "workloads", "policy", "flows")
+	return cmd
+}
+
+// deriveSummary is the JSON of derive --summary.
+type deriveSummary struct {
+	Rules      int                 `json:"rules"`
+	Groups     int                 `json:"groups"`
+	Considered int                 `json:"considered"`
+	Covered    int                 `json:"covered"`
+	Error      int                 `json:"error"`
+	Balance    float64             `json:"balance"`
+	SetAside   []asideSummary      `json:"setAside"`
+	Curve      []derive.CurvePoint `json:"curve"`
+}
+
+type asideSummary struct {
+	Reason        derive.Reason `json:"reason"`
+	Words         string        `json:"words"`
+	Conversations int           `json:"conversations"`
+	Examples      []string      `json:"examples"`
+}
+
+func deriveRules(in inputs, balance float64, out, summary string) error {
+	c, text, err := compileText(in)
+	if err != nil {
+		return err
+	}
+	var seen derive.Gather
+	bad, err := eachFlow(in.flows, func(_ int, r flow.Record, bad *ingest.RowError) error {
+		if bad == nil {
+			seen.Add(derive.Observed(c, r))
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	result := derive.Derive(derive.Input{Compiled: c, Conversations: seen.Conversations, Balance: balance})
+	derived := policy.InsertAllowances(text, result.Lines())
+	p, errs := policy.Parse(derived)
+	if err := policyErrors("the derived policy", errs); err != nil {
+		return err
+	}
+	s := deriveSummary{
+		Rules: len(result.Proposals), Groups: len(result.Groups), Considered: result.Considered,
+		Covered: covered(c, p, seen.Conversations), Error: bad, Balance: balance,
+		SetAside: []asideSummary{}, Curve: result.Curve,
+	}
+	for _, a := range result.Aside {
+		as := asideSummary{a.Reason, a.Reason.Words(), len(a.Conversations), nil}
+		for _, i := range a.Conversations[:min(5, len(a.Conversations))] {
+			v := seen.Conversations[i]
+			as.Examples = append(as.Examples, fmt.Sprintf("%s -> %s %s", v.Client.Addr, v.Server.Addr, v.Point))
+		}
+		s.SetAside = append(s.SetAside, as)
+		fmt.Fprintf(os.Stderr, "set aside as %s: %s (%s)\n", a.Reason, plural(len(a.Conversations), "conversation", "conversations"), a.Reason.Words())
+	}
+	if err := writeAll(out, derived); err != nil {
+		return err
+	}
+	if summary != "" {
+		return writeJSON(summary, s)
+	}
+	return nil
+}
+
+// covered counts the conversations that derivation looked at and that the
+// derived policy permits.
+func covered(before *decide.Compiled, after *policy.Policy, seen []derive.Conversation) int {
+	c := decide.Compile(before.Estate, after, before.AsOf)
+	n := 0
+	for i := range seen {
+		v := &seen[i]
+		if r := before.Decide(v.Client, v.Server, v.Point); v.Connections == 0 || r != nil && !r.InClosing() {
+			continue
+		}
+		at := v.First
+		client, server := c.At(v.Client.Addr, at), c.At(v.Server.Addr, at)
+		if decide.VerdictOf(c.Decide(client, server, v.Point)) == decide.Permit {
+			n++
+		}
+	}
+	return n
+}

@@ -1,0 +1,161 @@
+package decide
+
+import (
+	"lucidorchard/core/estate"
+	"lucidorchard/core/expr"
+	"lucidorchard/core/policy"
+	"lucidorchard/core/service"
+)
+
+// Trace says why a flow gets its verdict.
+type Trace struct {
+	Rule           *policy.Rule // that decides; nil if none does
+	Client, Server []Membership // why each is in the operands that decided
+	Steps          []Step       // every rule up to and including the one that decides, in order
+	Closest        *Step        // without a rule: the one that agreed with most of the flow
+}
+
+// Step is one rule that was considered.
+type Step struct {
+	Rule    *policy.Rule
+	Matches bool
+	Failed  string       // the part that did not agree, in words; empty if all did
+	Because []Membership // for a side or clause that did not agree, what its groups say
+	agreed  int
+}
+
+// Membership is what one group says of one endpoint, and why.
+type Membership struct {
+	Group   string
+	Server  bool // of the server, else of the client
+	Truth   expr.Truth
+	Listed  string // "include" or "exclude" where the group names the workload
+	Reasons []expr.Reason
+}
+
+var partWords = map[part]string{
+	isOff: "the rule is off", expired: "its last day is over", clientList: "the client is not in its left side",
+	serverList: "the server is not in its right side", services: "the service is another", within: "not both are within the group",
+	area: "neither is in its area", same: "the two do not share the keys of same", across: "the two do not differ in the keys of across",
+	apartGroups: "the two are not in different groups of it",
+}
+
+// agreement orders the parts by how much of a rule agreed before they failed.
+var agreement = map[part]int{isOff: 0, expired: 1, clientList: 2, apartGroups: 2, serverList: 3, services: 4, within: 5, area: 5, same: 5, across: 5, matches: 9}
+
+// Trace decides as Decide does and says why.
+func (w *Walk) Trace(client, server estate.Endpoint, pt service.Point) Trace {
+	var t Trace
+	for _, r := range w.policy.Rules {
+		failed := w.mismatch(r, client, server, pt)
+		s := Step{Rule: r, Matches: failed == matches, Failed: partWords[failed], agreed: agreement[failed]}
+		if s.Matches {
+			t.Rule = r
+			t.Client, t.Server = w.held(r, client, server)
+			t.Steps = append(t.Steps, s)
+			return t
+		}
+		s.Because = w.because(r, failed, client, server)
+		if failed == clientList && w.InList(r.Right, server) && w.policy.Points(r.On).Contains(pt) {
+			s.agreed = agreement[services] // all but the client agrees
+		}
+		t.Steps = append(t.Steps, s)
+	}
+	for i := range t.Steps {
+		if s := &t.Steps[i]; t.Closest == nil || s.agreed > t.Closest.agreed {
+			t.Closest = s
+		}
+	}
+	if t.Closest != nil && t.Closest.agreed <= agreement[clientList] {
+		t.Closest = nil
+	}
+	return t
+}
+
+// because explains the groups of the part that did not agree.
+func (w *Walk) because(r *policy.Rule, failed part, client, server estate.Endpoint) []Membership {
+	var out []Membership
+	switch failed {
+	case clientList:
+		out = w.operands(r.Left, client, false)
+	case serverList:
+		out = w.operands(r.Right, server, true)
+	case within:
+		out = append(out, w.Explain(r.Within.Name, client, false), w.Explain(r.Within.Name, server, true))
+	case area:
+		if a := w.policy.Areas[r.Area.Name]; a != nil {
+			out = append(out, w.Explain(a.Group.Name, client, false), w.Explain(a.Group.Name, server, true))
+		}
+	case apartGroups:
+		for _, g := range r.Groups {
+			out = append(out, w.Explain(g.Name, client, false), w.Explain(g.Name, server, true))
+		}
+	}
+	return out
+}
+
+func (w *Walk) operands(l policy.List, ep estate.Endpoint, server bool) []Membership {
+	var out []Membership
+	for _, o := range l.Items {
+		if o.Kind == policy.InGroup {
+			out = append(out, w.Explain(o.Name, ep, server))
+		}
+	}
+	return out
+}
+
+// held explains the operands through which a rule holds a flow.
+func (w *Walk) held(r *policy.Rule, client, server estate.Endpoint) (cs, ss []Membership) {
+	keep := func(all []Membership) []Membership {
+		var out []Membership
+		for _, m := range all {
+			if m.Truth == expr.Yes {
+				out = append(out, m)
+			}
+		}
+		return out
+	}
+	if r.Action == policy.Apart {
+		for _, g := range r.Groups {
+			cs = append(cs, w.Explain(g.Name, client, false))
+			ss = append(ss, w.Explain(g.Name, server, true))
+		}
+	} else {
+		cs, ss = w.operands(r.Left, client, false), w.operands(r.Right, server, true)
+	}
+	if r.Within != nil {
+		cs, ss = append(cs, w.Explain(r.Within.Name, client, false)), append(ss, w.Explain(r.Within.Name, server, true))
+	}
+	return keep(cs), keep(ss)
+}
+
+// Explain says what a group says of an endpoint, and why.
+func (w *Walk) Explain(group string, ep estate.Endpoint, server bool) Membership {
+	m := Membership{Group: group, Server: server, Truth: w.Group(group, ep)}
+	m.Listed, m.Reasons = w.reasons(group, ep)
+	return m
+}
+
+func (w *Walk) reasons(group string, ep estate.Endpoint) (listed string, out []expr.Reason) {
+	g := w.policy.Groups[group]
+	if g == nil {
+		return "", nil
+	}
+	s := Subject(w.estate, ep)
+	if s.Workload != nil {
+		for _, id := range g.Exclude {
+			if id == s.Workload.ID {
+				return "exclude", nil
+			}
+		}
+		for _, id := range g.Include {
+			if id == s.Workload.ID {
+				return "include", nil
+			}
+		}
+	}
+	return "", g.Expr.Explain(s, func(n string) expr.Truth { return w.Group(n, ep) }, func(n string) []expr.Reason {
+		_, rs := w.reasons(n, ep)
+		return rs
+	})
+}

@@ -1,0 +1,432 @@
+package derive
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"lucidorchard/core/estate"
+	"lucidorchard/core/expr"
+	"lucidorchard/core/policy"
+	"lucidorchard/core/service"
+	"lucidorchard/core/syntax"
+)
+
+// side is one item of a rule that is being made: a conjunction of structural
+// tags (nil values are free), a single workload, or a part of the outside.
+type side struct {
+	role    *role     // a single workload or outside
+	addr    string    // a single outside address
+	tags    [3]string // folded; "" is free
+	shown   [3]string
+	members int
+}
+
+func (s side) key() string {
+	switch {
+	case s.addr != "":
+		return "outside " + s.addr
+	case s.role != nil:
+		return s.role.key
+	}
+	return fmt.Sprintf("%q %q %q", s.tags[0], s.tags[1], s.tags[2])
+}
+
+// draft is a rule that is being made from patterns.
+type draft struct {
+	left, right []side
+	points      service.Set
+	sameEnv     bool
+	patterns    []*pattern
+}
+
+func sidesKey(ss []side) string {
+	keys := make([]string, len(ss))
+	for i, s := range ss {
+		keys[i] = s.key()
+	}
+	slices.Sort(keys)
+	return strings.Join(keys, ", ")
+}
+
+// pairs counts the pairs of endpoints, times services, that were seen.
+func (r *draft) pairs() int {
+	n := 0
+	for _, p := range r.patterns {
+		n += len(p.conversations)
+	}
+	return n
+}
+
+// opened estimates the pairs times services that the rule opens. A part of the
+// outside counts with the addresses that were seen, a range of ports once.
+func (r *draft) opened(d *deriver) int {
+	count := func(ss []side, seen func(*pattern) map[int32]int) int {
+		n := 0
+		for _, s := range ss {
+			if s.members > 0 {
+				n += s.members
+				continue
+			}
+			addrs := map[int32]bool{}
+			for _, p := range r.patterns {
+				for m := range seen(p) {
+					if m < 0 {
+						addrs[m] = true
+					}
+				}
+			}
+			n += len(addrs)
+		}
+		return n
+	}
+	clients := count(r.left, func(p *pattern) map[int32]int { return p.clients })
+	servers := count(r.right, func(p *pattern) map[int32]int { return p.servers })
+	n := clients * servers
+	if r.sameEnv {
+		n = 0
+		envs := map[string]bool{}
+		for _, role := range d.roles {
+			envs[role.env] = true
+		}
+		for env := range envs {
+			n += d.membersIn(r.left, env) * d.membersIn(r.right, env)
+		}
+	}
+	return n * max(1, len(r.points))
+}
+
+func (d *deriver) membersIn(ss []side, env string) int {
+	n := 0
+	for _, role := range d.roles {
+		if role.env == env && role.workload < 0 && !role.outside && slices.ContainsFunc(ss, func(s side) bool { return s.role == nil && s.holds(role) }) {
+			n += role.members
+		}
+	}
+	return n
+}
+
+func (s side) holds(r *role) bool {
+	for i, v := range [3]string{r.app, r.tier, r.env} {
+		if s.tags[i] != "" && s.tags[i] != v {
+			return false
+		}
+	}
+	return true
+}
+
+// conjunction makes a side of some of a role's tags and counts its members.
+func (d *deriver) conjunction(r *role, app, tier, env bool) side {
+	var s side
+	for i, use := range [3]bool{app, tier, env} {
+		if use {
+			s.tags[i], s.shown[i] = [3]string{r.app, r.tier, r.env}[i], r.shown[i]
+		}
+	}
+	for _, other := range d.roles {
+		if other.workload < 0 && !other.outside && s.holds(other) {
+			s.members += other.members
+		}
+	}
+	return s
+}
+
+// cover says the patterns in rules. A balance of 0 opens hardly more than was
+// seen, 1 takes what is common for all.
+func (d *deriver) cover(balance float64) []*draft {
+	var rules []*draft
+	for _, p := range d.patterns {
+		rules = append(rules, &draft{
+			left:     d.sidesOf(p.client, p.clients, balance),
+			right:    d.sidesOf(p.server, p.servers, balance),
+			points:   service.Set{p.points},
+			patterns: []*pattern{p},
+		})
+	}
+	if balance > 0 {
+		rules = d.everyone(rules, balance)
+		rules = d.everyEnvironment(rules)
+	}
+	// Rules that differ in one thing only are one rule with a list, which opens
+	// nothing more.
+	rules = join(rules, func(r *draft) string { return sidesKey(r.left) + " -> " + sidesKey(r.right) }, func(into, r *draft) {
+		into.points = into.points.Union(r.points)
+	})
+	if balance >= 0.3 {
+		rules = join(rules, func(r *draft) string { return sidesKey(r.right) + fmt.Sprint(r.points) }, func(into, r *draft) {
+			into.left = unite(into.left, r.left)
+		})
+		rules = join(rules, func(r *draft) string { return sidesKey(r.left) + fmt.Sprint(r.points) }, func(into, r *draft) {
+			into.right = unite(into.right, r.right)
+		})
+	}
+	slices.SortStableFunc(rules, func(a, b *draft) int {
+		return cmp.Or(cmp.Compare(sidesKey(a.right), sidesKey(b.right)), cmp.Compare(sidesKey(a.left), sidesKey(b.left)), cmp.Compare(fmt.Sprint(a.points), fmt.Sprint(b.points)))
+	})
+	return rules
+}
+
+func join(rules []*draft, key func(*draft) string, merge func(into, r *draft)) []*draft {
+	byKey := map[string]*draft{}
+	var out []*draft
+	for _, r := range rules {
+		k := fmt.Sprint(r.sameEnv) + " " + key(r)
+		if into := byKey[k]; into != nil {
+			merge(into, r)
+			into.patterns = append(into.patterns, r.patterns...)
+			continue
+		}
+		byKey[k] = r
+		out = append(out, r)
+	}
+	return out
+}
+
+func unite(a, b []side) []side {
+	out := slices.Clone(a)
+	for _, s := range b {
+		if !slices.ContainsFunc(out, func(have side) bool { return have.key() == s.key() }) {
+			out = append(out, s)
+		}
+	}
+	slices.SortFunc(out, func(x, y side) int { return strings.Compare(x.key(), y.key()) })
+	return out
+}
+
+// sidesOf says who of a role takes part: the role where many of it do, for the
+// others will; single machines where few do.
+func (d *deriver) sidesOf(r *role, seen map[int32]int, balance float64) []side {
+	members := slices.Sorted(maps.Keys(seen))
+	if r.outside {
+		if r.group != "" || len(members) > 4 {
+			return []side{{role: r}}
+		}
+		var out []side
+		for addr, n := range d.outsiders {
+			if slices.Contains(members, n) {
+				out = append(out, side{role: r, addr: addr, members: 1})
+			}
+		}
+		slices.SortFunc(out, func(a, b side) int { return strings.Compare(a.addr, b.addr) })
+		return out
+	}
+	if r.workload >= 0 {
+		return []side{{role: r, members: 1}}
+	}
+	share := float64(len(members)) / float64(r.members)
+	narrow := 0.5 - 0.7*balance // at the default: 0.15
+	if r.members > 3 && len(members) <= 4 && share < narrow {
+		var out []side
+		for _, m := range members {
+			id := d.c.Estate.Workloads[m].ID
+			out = append(out, side{role: &role{key: "workload " + id, members: 1, workload: m}, members: 1})
+		}
+		return out
+	}
+	return []side{d.conjunction(r, true, true, true)}
+}
+
+// everyone finds services that most roles of the estate use, or that one role
+// uses with most of the others, and says them with one rule.
+func (d *deriver) everyone(rules []*draft, balance float64) []*draft {
+	most := max(4, int(float64(d.allRoles)*(1-0.6*balance)+0.999))
+	for _, fromServer := range []bool{true, false} {
+		near := func(r *draft) []side {
+			if fromServer {
+				return r.right
+			}
+			return r.left
+		}
+		far := func(r *draft) *[]side {
+			if fromServer {
+				return &r.left
+			}
+			return &r.right
+		}
+		count := map[string]map[string]bool{}
+		apps := map[string]map[string]bool{}
+		key := func(r *draft) string { return sidesKey(near(r)) + fmt.Sprint(r.points) }
+		eligible := func(r *draft) bool {
+			ss := *far(r)
+			return len(ss) > 0 && !slices.ContainsFunc(ss, func(s side) bool { return s.role != nil && s.role.outside || s.tags == [3]string{} && s.role == nil })
+		}
+		for _, r := range rules {
+			if !eligible(r) {
+				continue
+			}
+			k := key(r)
+			if count[k] == nil {
+				count[k], apps[k] = map[string]bool{}, map[string]bool{}
+			}
+			for _, p := range r.patterns {
+				other := p.client
+				if !fromServer {
+					other = p.server
+				}
+				if other.workload < 0 {
+					count[k][other.key] = true
+					apps[k][other.app] = true
+				}
+			}
+		}
+		for _, r := range rules {
+			if k := key(r); eligible(r) && len(count[k]) >= most && len(apps[k]) >= 3 {
+				*far(r) = []side{{members: len(d.c.Estate.Workloads)}}
+			}
+		}
+		rules = join(rules, func(r *draft) string {
+			return sidesKey(r.left) + " -> " + sidesKey(r.right) + fmt.Sprint(r.points)
+		}, func(*draft, *draft) {})
+	}
+	return rules
+}
+
+// everyEnvironment finds what tiers do alike in several environments and says
+// it once, with "same" for the environment: it then holds for the next
+// environment too.
+func (d *deriver) everyEnvironment(rules []*draft) []*draft {
+	wide := func(ss []side) (side, bool) {
+		if len(ss) == 1 && ss[0].role == nil && ss[0].tags[2] != "" {
+			s := ss[0]
+			s.tags[2], s.shown[2] = "", ""
+			return s, true
+		}
+		return side{}, false
+	}
+	key := func(r *draft) string {
+		a, okA := wide(r.left)
+		b, okB := wide(r.right)
+		if !okA || !okB || r.left[0].tags[2] != r.right[0].tags[2] {
+			return ""
+		}
+		return a.key() + " -> " + b.key() + fmt.Sprint(r.points)
+	}
+	count := map[string]int{}
+	for _, r := range rules {
+		count[key(r)]++
+	}
+	out := []*draft{}
+	made := map[string]*draft{}
+	for _, r := range rules {
+		k := key(r)
+		if k == "" || count[k] < 2 {
+			out = append(out, r)
+			continue
+		}
+		if made[k] == nil {
+			p := r.patterns[0]
+			made[k] = &draft{
+				left:    []side{d.conjunction(p.client, true, true, false)},
+				right:   []side{d.conjunction(p.server, true, true, false)},
+				points:  r.points,
+				sameEnv: true,
+			}
+			out = append(out, made[k])
+		}
+		made[k].patterns = append(made[k].patterns, r.patterns...)
+	}
+	return out
+}
+
+// namer finds groups for conjunctions of tags: those of the policy that hold
+// just the same workloads, else new ones.
+type namer struct {
+	d      *deriver
+	byTags map[string]*policy.Group
+	taken  map[string]bool
+	added  []*policy.Group
+	sets   map[string]string // members → the policy's group
+}
+
+func (d *deriver) newNamer() *namer {
+	n := &namer{d: d, byTags: map[string]*policy.Group{}, taken: map[string]bool{}, sets: map[string]string{}}
+	members := map[string][]byte{}
+	for i := range d.c.Estate.Workloads {
+		w := &d.c.Estate.Workloads[i]
+		if len(w.Leases) == 0 {
+			continue
+		}
+		k := slices.IndexFunc(w.Leases, func(l estate.Lease) bool { return !l.Empty() })
+		if k < 0 {
+			continue
+		}
+		l := w.Leases[k]
+		d.c.EachGroup(d.c.At(l.Addr, l.From), func(g *policy.Group, t expr.Truth) {
+			if t == expr.Yes && len(g.Include) == 0 && len(g.Exclude) == 0 {
+				members[g.Name] = fmt.Appendf(members[g.Name], "%d ", i)
+			}
+		})
+	}
+	elsewhere := netip.MustParseAddr("255.255.255.255")
+	stranger := d.c.At(elsewhere, estate.Beginning)
+	for _, g := range slices.Sorted(maps.Keys(d.c.Policy.Groups)) {
+		n.taken[g] = true
+		set := string(members[g])
+		if set == "" || d.c.Group(g, stranger) == expr.Yes {
+			continue
+		}
+		if _, have := n.sets[set]; !have {
+			n.sets[set] = g
+		}
+	}
+	return n
+}
+
+func (n *namer) group(s side) (*policy.Group, policy.Ref) {
+	k := s.key()
+	if g := n.byTags[k]; g != nil {
+		return g, policy.Ref{Name: g.Name}
+	}
+	var set []byte
+	for i := range n.d.c.Estate.Workloads {
+		r := n.d.ofWorkload[i]
+		if (s.tags == [3]string{} || r.workload < 0 && s.holds(r)) && hasLease(&n.d.c.Estate.Workloads[i]) {
+			set = fmt.Appendf(set, "%d ", i)
+		}
+	}
+	if name, ok := n.sets[string(set)]; ok {
+		return nil, policy.Ref{Name: name}
+	}
+	g := &policy.Group{}
+	var names, tests []string
+	for i, v := range s.shown {
+		if v != "" {
+			names = append(names, plain(v))
+			tests = append(tests, expr.Key{Name: n.d.keys[i]}.String()+" is "+syntax.Name(v))
+		}
+	}
+	if len(tests) == 0 {
+		names, tests = []string{"workloads"}, []string{"not outside"}
+	}
+	e, errs := expr.ParseText(strings.Join(tests, " and "))
+	if len(errs) > 0 {
+		panic("derive: a group of its own making cannot be read: " + errs[0].Error())
+	}
+	g.Expr = e
+	g.Note = "Derived"
+	g.Name = strings.Join(names, "-")
+	for i := 2; n.taken[g.Name]; i++ {
+		g.Name = fmt.Sprintf("%s-%d", strings.Join(names, "-"), i)
+	}
+	n.taken[g.Name] = true
+	n.byTags[k] = g
+	n.added = append(n.added, g)
+	return g, policy.Ref{Name: g.Name}
+}
+
+func hasLease(w *estate.Workload) bool {
+	return slices.ContainsFunc(w.Leases, func(l estate.Lease) bool { return !l.Empty() })
+}
+
+// plain makes a value fit for a name without quotes.
+func plain(v string) string {
+	return strings.Trim(strings.Map(func(r rune) rune {
+		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' || r == '-' || r == '_' {
+			return r
+		}
+		return '-'
+	}, expr.Fold(v)), "-")
+}

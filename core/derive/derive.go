@@ -1,0 +1,166 @@
+// Package derive proposes permit rules from conversations that a policy leaves
+// uncovered. It sets aside, with the reason, what a person should not be asked
+// to bless, brings what is left to patterns between roles (workloads with the
+// same application, tier and environment), and says the patterns in few rules.
+//
+// It must not know of files or screens. Start reading at Derive.
+package derive
+
+import (
+	"math/bits"
+
+	"lucidorchard/core/decide"
+	"lucidorchard/core/estate"
+	"lucidorchard/core/policy"
+	"lucidorchard/core/service"
+)
+
+// DefaultBalance is the point between tightest (0) and shortest (1) that is
+// proposed first.
+const DefaultBalance = 0.5
+
+// Conversation is what was seen between two endpoints on one service.
+type Conversation struct {
+	Client, Server decide.Placed
+	Point          service.Point
+	Connections    int64 // that were not dropped
+	Dropped        int64
+	Days           Days
+	First, Last    estate.Instant
+}
+
+// Days is a set of days, by their number modulo 64: exact for windows of up to
+// 64 days.
+type Days uint64
+
+// Add adds the day of an instant.
+func (d *Days) Add(t estate.Instant) { *d |= 1 << (uint64(t.Sec/86400) & 63) }
+
+// Count gives how many days there are.
+func (d Days) Count() int { return bits.OnesCount64(uint64(d)) }
+
+// Input is what rules are derived from. All conversations of the window belong
+// in it: those that the policy decides and those that were dropped tell what
+// is usual.
+type Input struct {
+	Compiled      *decide.Compiled
+	Conversations []Conversation
+	Balance       float64
+	Progress      func(done float64) (goOn bool) // may be nil
+}
+
+// Result is what is proposed, and what is not.
+type Result struct {
+	Proposals  []Proposal
+	Groups     []*policy.Group // that the proposals name and the policy lacks
+	Aside      []Aside
+	Considered int // conversations that were looked at
+	Covered    int // of those, conversations that the proposals permit
+	Curve      []CurvePoint
+}
+
+// CurvePoint is one balance between tight and short.
+type CurvePoint struct {
+	Balance float64
+	Rules   int
+	Opened  float64 // pairs × services opened, per one that was seen
+}
+
+// Proposal is a rule with its evidence.
+type Proposal struct {
+	Rule          *policy.Rule
+	Groups        []*policy.Group // of Result.Groups, those that the rule names
+	Conversations []int           // indexes into Input.Conversations, in order
+	Pairs, Opened int             // pairs × services that were seen, and that the rule opens
+	Connections   int64
+	Days          int
+	First, Last   estate.Instant
+	Warnings      []string
+	Clients       int // distinct
+}
+
+// Fill is the share of what the rule opens that was seen.
+func (p *Proposal) Fill() float64 {
+	if p.Opened == 0 {
+		return 1
+	}
+	return min(1, float64(p.Pairs)/float64(p.Opened))
+}
+
+// Reason says why a conversation was set aside.
+type Reason string
+
+// The reasons.
+const (
+	Scan     Reason = "scan"
+	OneOff   Reason = "one-off"
+	Crossing Reason = "crosses environments"
+	Admin    Reason = "administration service"
+)
+
+// Words says what the reason means.
+func (r Reason) Words() string {
+	switch r {
+	case Scan:
+		return "a client that tries many servers and hardly ever returns"
+	case OneOff:
+		return "seen once or twice, with nothing like it"
+	case Crossing:
+		return "between environments, to or from something that is not shared by applications"
+	case Admin:
+		return "an administration service, from an application that does not administer others"
+	}
+	return ""
+}
+
+// Aside is what was set aside for one reason.
+type Aside struct {
+	Reason        Reason
+	Conversations []int
+}
+
+// Derive proposes rules for the conversations that were not dropped and that
+// the policy leaves uncovered or decides only in its closing layer. The same
+// input gives the same result. With a nil result, Progress said stop.
+func Derive(in Input) *Result {
+	d := newDeriver(in)
+	if !d.observe() {
+		return nil
+	}
+	out := &Result{Considered: d.considered, Aside: d.clean()}
+	for _, b := range curveBalances(in.Balance) {
+		rules := d.cover(b)
+		if b == in.Balance {
+			d.propose(rules, out)
+		}
+		pt := CurvePoint{Balance: b, Rules: len(rules)}
+		seen, opened := 0, 0
+		for _, r := range rules {
+			seen += r.pairs()
+			opened += max(r.pairs(), r.opened(d))
+		}
+		if seen > 0 {
+			pt.Opened = float64(opened) / float64(seen)
+		}
+		out.Curve = append(out.Curve, pt)
+		if in.Progress != nil && !in.Progress(0.6+0.4*float64(len(out.Curve))/8) {
+			return nil
+		}
+	}
+	return out
+}
+
+func curveBalances(own float64) []float64 {
+	var out []float64
+	done := false
+	for _, b := range []float64{0, 0.15, 0.3, 0.5, 0.65, 0.8, 1} {
+		if !done && own <= b {
+			if own < b {
+				out = append(out, own)
+			}
+			done = true
+		}
+		out = append(out, b)
+	}
+	return out
+}

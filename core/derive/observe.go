@@ -1,0 +1,395 @@
+package derive
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+
+	"lucidorchard/core/decide"
+	"lucidorchard/core/estate"
+	"lucidorchard/core/expr"
+	"lucidorchard/core/policy"
+	"lucidorchard/core/service"
+)
+
+// role is one side of a pattern: the workloads with the same structural tags, a
+// single workload that lacks one of them, or a part of the outside.
+type role struct {
+	key            string // identity and order
+	app, tier, env string // folded; empty for single workloads and outside
+	shown          [3]string
+	group          string // a group of the policy that holds outside addresses
+	outside        bool
+	members        int // workloads of the role in the estate; 0 for outside
+	workload       int32
+}
+
+// pattern is what was seen between two roles on one service.
+type pattern struct {
+	client, server *role
+	points         service.Range
+	conversations  []int
+	connections    int64
+	days           Days
+	clients        map[int32]int // workload → conversations; outside addresses count as one each below zero
+	servers        map[int32]int
+}
+
+type deriver struct {
+	in         Input
+	c          *decide.Compiled
+	keys       [3]string // of application, tier, environment
+	roles      map[string]*role
+	ofWorkload []*role
+	considered int
+	open       []int // indexes of the conversations considered
+	usual      map[usualKey]map[string]int
+	patterns   []*pattern
+	outsiders  map[string]int32 // outside addresses, numbered below zero
+	groupOf    map[string]string
+	allRoles   int
+	days       int
+}
+
+type usualKey struct {
+	role   string
+	client bool
+	point  service.Point
+}
+
+// structural finds the keys that stand for application, tier and environment:
+// of the usual words, the one that most workloads have.
+func structural(e *estate.Estate) [3]string {
+	words := [3][]string{{"app", "application", "system"}, {"tier", "role"}, {"env", "environment", "stage"}}
+	count := map[string]int{}
+	for i := range e.Workloads {
+		for _, t := range e.Workloads[i].Tags {
+			if t.Value != "" {
+				count[t.Key]++
+			}
+		}
+	}
+	var out [3]string
+	for i, ws := range words {
+		out[i] = slices.MaxFunc(ws, func(a, b string) int { return cmp.Or(count[a]-count[b], slices.Index(ws, b)-slices.Index(ws, a)) })
+	}
+	return out
+}
+
+func newDeriver(in Input) *deriver {
+	d := &deriver{in: in, c: in.Compiled, roles: map[string]*role{}, usual: map[usualKey]map[string]int{}, outsiders: map[string]int32{}}
+	e := d.c.Estate
+	d.keys = structural(e)
+	d.ofWorkload = make([]*role, len(e.Workloads))
+	for i := range e.Workloads {
+		w := &e.Workloads[i]
+		var shown [3]string
+		whole := true
+		for k, key := range d.keys {
+			t, ok := w.Tag(key)
+			shown[k] = t.Value
+			whole = whole && ok
+		}
+		r := &role{key: "workload " + w.ID, members: 1, workload: int32(i), shown: shown}
+		if whole {
+			key := expr.Fold(fmt.Sprintf("%q %q %q", shown[0], shown[1], shown[2]))
+			if have := d.roles[key]; have != nil {
+				r = have
+				r.members++
+			} else {
+				r.key, r.workload = key, -1
+				r.app, r.tier, r.env = expr.Fold(shown[0]), expr.Fold(shown[1]), expr.Fold(shown[2])
+				d.roles[key] = r
+				d.allRoles++
+			}
+		} else {
+			r.app, r.env = expr.Fold(shown[0]), expr.Fold(shown[2])
+			d.roles[r.key] = r
+		}
+		d.ofWorkload[i] = r
+	}
+	return d
+}
+
+// roleOf gives the role of an endpoint. Outside is cut by the policy's groups.
+func (d *deriver) roleOf(p decide.Placed) *role {
+	if p.Workload != estate.Outside {
+		return d.ofWorkload[p.Workload]
+	}
+	key, group := "outside", ""
+	d.c.EachGroup(p, func(g *policy.Group, t expr.Truth) {
+		if t == expr.Yes && namesAddresses(g.Expr) && (group == "" || g.Name < group) {
+			group = g.Name
+		}
+	})
+	if group != "" {
+		key += " " + group
+	}
+	r := d.roles[key]
+	if r == nil {
+		r = &role{key: key, group: group, outside: true, workload: -1}
+		d.roles[key] = r
+	}
+	return r
+}
+
+// namesAddresses reports whether an expression selects by address alone.
+func namesAddresses(e *expr.Expr) bool {
+	found := false
+	e.Walk(func(k *expr.Expr) { found = found || k.Op == expr.AddressIn })
+	return found
+}
+
+// member numbers the machines of a side: workloads from zero, outside addresses
+// below.
+func (d *deriver) member(p decide.Placed) int32 {
+	if p.Workload != estate.Outside {
+		return p.Workload
+	}
+	s := p.Addr.String()
+	n, ok := d.outsiders[s]
+	if !ok {
+		n = int32(-1 - len(d.outsiders))
+		d.outsiders[s] = n
+	}
+	return n
+}
+
+// observe finds the conversations to consider and notes what is usual: which
+// applications each role talks with on each service.
+func (d *deriver) observe() bool {
+	var all Days
+	for i := range d.in.Conversations {
+		if i%100_000 == 0 && d.in.Progress != nil && !d.in.Progress(0.6*float64(i)/float64(len(d.in.Conversations))) {
+			return false
+		}
+		c := &d.in.Conversations[i]
+		all |= c.Days
+		client, server := d.roleOf(c.Client), d.roleOf(c.Server)
+		if c.Connections > 0 && (c.Connections > 2 || c.Days.Count() > 1) {
+			d.note(usualKey{client.key, true, c.Point}, peer(server))
+			d.note(usualKey{server.key, false, c.Point}, peer(client))
+		}
+		if c.Connections == 0 {
+			continue
+		}
+		if r := d.c.Decide(c.Client, c.Server, c.Point); r == nil || r.InClosing() {
+			d.open = append(d.open, i)
+		}
+	}
+	d.considered = len(d.open)
+	d.days = all.Count()
+	return true
+}
+
+func (d *deriver) note(k usualKey, app string) {
+	m := d.usual[k]
+	if m == nil {
+		m = map[string]int{}
+		d.usual[k] = m
+	}
+	m[app]++
+}
+
+// peer names the application of a role, for counting how many different ones
+// another role talks with.
+func peer(r *role) string {
+	if r.outside {
+		return "outside"
+	}
+	return r.app
+}
+
+// shared reports whether a role talks with so many applications on a service
+// that it is one of those that an estate shares: name servers, monitors, the
+// machines of administrators.
+func (d *deriver) shared(r *role, client bool, p service.Point) bool {
+	n := 0
+	for app := range d.usual[usualKey{r.key, client, p}] {
+		if app != "" && app != "outside" && app != r.app {
+			n++
+		}
+	}
+	return n >= 3
+}
+
+var adminPoints = service.NewSet(
+	service.Range{Lo: service.PointOf(service.TCP, 22), Hi: service.PointOf(service.TCP, 23)},
+	service.Range{Lo: service.PointOf(service.TCP, 3389), Hi: service.PointOf(service.TCP, 3389)},
+	service.Range{Lo: service.PointOf(service.TCP, 5900), Hi: service.PointOf(service.TCP, 5909)},
+	service.Range{Lo: service.PointOf(service.TCP, 5985), Hi: service.PointOf(service.TCP, 5986)},
+)
+
+var databasePoints = func() service.Set {
+	var rs []service.Range
+	for _, port := range []uint32{1433, 1521, 3306, 5432, 6379, 9042, 9200, 27017} {
+		p := service.PointOf(service.TCP, port)
+		rs = append(rs, service.Range{Lo: p, Hi: p})
+	}
+	return service.NewSet(rs...)
+}()
+
+// clean sets aside what should not be proposed and gathers the rest in patterns.
+func (d *deriver) clean() []Aside {
+	scans := d.scans()
+	aside := map[Reason][]int{}
+	type key struct {
+		client, server string
+		point          service.Point
+	}
+	byKey := map[key]*pattern{}
+	var order []key
+	for _, i := range d.open {
+		c := &d.in.Conversations[i]
+		if scans[i] {
+			aside[Scan] = append(aside[Scan], i)
+			continue
+		}
+		client, server := d.roleOf(c.Client), d.roleOf(c.Server)
+		k := key{client.key, server.key, c.Point}
+		p := byKey[k]
+		if p == nil {
+			p = &pattern{client: client, server: server, points: service.Range{Lo: c.Point, Hi: c.Point}, clients: map[int32]int{}, servers: map[int32]int{}}
+			byKey[k] = p
+			order = append(order, k)
+		}
+		p.conversations = append(p.conversations, i)
+		p.connections += c.Connections
+		p.days |= c.Days
+		p.clients[d.member(c.Client)]++
+		p.servers[d.member(c.Server)]++
+	}
+	for _, k := range order {
+		d.patterns = append(d.patterns, byKey[k])
+	}
+	d.dynamicPorts()
+	d.patterns = slices.DeleteFunc(d.patterns, func(p *pattern) bool {
+		why := d.doubt(p)
+		if why != "" {
+			aside[why] = append(aside[why], p.conversations...)
+		}
+		return why != ""
+	})
+	slices.SortFunc(d.patterns, func(a, b *pattern) int {
+		return cmp.Or(cmp.Compare(a.server.key, b.server.key), cmp.Compare(a.client.key, b.client.key), cmp.Compare(a.points.Lo, b.points.Lo))
+	})
+	var out []Aside
+	for _, why := range []Reason{Scan, OneOff, Crossing, Admin} {
+		if is := aside[why]; len(is) > 0 {
+			slices.Sort(is)
+			out = append(out, Aside{why, is})
+		}
+	}
+	return out
+}
+
+// scans finds conversations of clients that try far more servers, once or
+// twice each, than other clients of their role do.
+func (d *deriver) scans() map[int]bool {
+	type attempt struct{ tries, servers map[string]bool }
+	clients := map[int32]*attempt{}
+	others := map[usualKey]map[int32]bool{}
+	sporadic := func(c *Conversation) bool { return c.Connections+c.Dropped <= 2 && c.Days.Count() <= 1 }
+	for i := range d.in.Conversations {
+		c := &d.in.Conversations[i]
+		k := usualKey{d.roleOf(c.Client).key + " to " + d.roleOf(c.Server).key, true, c.Point}
+		m := others[k]
+		if m == nil {
+			m = map[int32]bool{}
+			others[k] = m
+		}
+		if len(m) < 3 {
+			m[d.member(c.Client)] = true
+		}
+	}
+	usual := func(c *Conversation) bool {
+		return len(others[usualKey{d.roleOf(c.Client).key + " to " + d.roleOf(c.Server).key, true, c.Point}]) >= 2
+	}
+	for i := range d.in.Conversations {
+		c := &d.in.Conversations[i]
+		if !sporadic(c) || usual(c) {
+			continue
+		}
+		a := clients[d.member(c.Client)]
+		if a == nil {
+			a = &attempt{map[string]bool{}, map[string]bool{}}
+			clients[d.member(c.Client)] = a
+		}
+		a.servers[c.Server.Addr.String()] = true
+		a.tries[c.Server.Addr.String()+" "+c.Point.String()] = true
+	}
+	out := map[int]bool{}
+	for _, i := range d.open {
+		c := &d.in.Conversations[i]
+		a := clients[d.member(c.Client)]
+		if a != nil && (len(a.servers) >= 12 || len(a.tries) >= 20) && sporadic(c) && !usual(c) {
+			out[i] = true
+		}
+	}
+	return out
+}
+
+// doubt gives the reason for which a pattern is not proposed, or "".
+func (d *deriver) doubt(p *pattern) Reason {
+	if p.connections <= 2 {
+		return OneOff
+	}
+	if d.days >= 5 && p.days.Count() == 1 && len(p.conversations) == 1 && p.connections <= 5 {
+		return OneOff
+	}
+	point := p.points.Lo
+	sharedClient, sharedServer := d.shared(p.client, true, point), d.shared(p.server, false, point)
+	if p.client.env != "" && p.server.env != "" && p.client.env != p.server.env && !sharedClient && !sharedServer {
+		return Crossing
+	}
+	if adminPoints.Contains(point) && !d.administers(p.client, point) {
+		return Admin
+	}
+	return ""
+}
+
+// administers reports whether a role is one from which others are administered:
+// it reaches three other applications on the service, and hardly anybody
+// reaches it in turn.
+func (d *deriver) administers(r *role, p service.Point) bool {
+	return d.shared(r, true, p) && len(d.usual[usualKey{r.key, false, p}]) <= 1
+}
+
+// dynamicPorts joins the many high ports that one role serves to another into
+// one range.
+func (d *deriver) dynamicPorts() {
+	type key struct {
+		client, server string
+		proto          uint8
+	}
+	const many, high = 12, 1024
+	byPair := map[key][]*pattern{}
+	for _, p := range d.patterns {
+		if proto := p.points.Lo.Proto(); (proto == service.TCP || proto == service.UDP) && p.points.Lo.Port() >= high {
+			k := key{p.client.key, p.server.key, proto}
+			byPair[k] = append(byPair[k], p)
+		}
+	}
+	gone := map[*pattern]bool{}
+	for _, ps := range byPair {
+		if len(ps) < many {
+			continue
+		}
+		first := ps[0]
+		for _, p := range ps[1:] {
+			gone[p] = true
+			first.points.Lo, first.points.Hi = min(first.points.Lo, p.points.Lo), max(first.points.Hi, p.points.Hi)
+			first.conversations = append(first.conversations, p.conversations...)
+			first.connections += p.connections
+			first.days |= p.days
+			for m, n := range p.clients {
+				first.clients[m] += n
+			}
+			for m, n := range p.servers {
+				first.servers[m] += n
+			}
+		}
+		slices.Sort(first.conversations)
+	}
+	d.patterns = slices.DeleteFunc(d.patterns, func(p *pattern) bool { return gone[p] })
+}

@@ -1,0 +1,219 @@
+// Package sample draws random estates, policies and flows for property tests.
+// They are small and crowded, so that names, addresses and services meet often.
+package sample
+
+import (
+	"fmt"
+	"net/netip"
+	"strings"
+
+	"pgregory.net/rapid"
+
+	"lucidorchard/core/estate"
+	"lucidorchard/core/service"
+)
+
+var (
+	apps   = []string{"booking", "Booking", "fares", "tides"}
+	tiers  = []string{"entry", "logic", "store", ""}
+	envs   = []string{"live", "LIVE", "trial", "bench", ""}
+	sites  = []string{"northquay", "southquay", ""}
+	groups = []string{"g0", "g1", "g2", "g3", "g4", "10.0.0.1", "any"}
+	prefix = []string{"10.0.0.0/24", "10.0.0.0/29", "10.0.0.4/30", "10.0.0.1", "0.0.0.0/0", "10.1.0.0/16", "fd00::/64", "fd00::1", "::/0", "::ffff:10.0.0.0/126", "192.0.2.0/25", "192.0.2.128/25", "192.0.2.0/24"}
+	specs  = []string{"tcp", "udp/53", "tcp/443", "tcp/0-1023", "tcp/1000-65535", "icmp", "icmp/8", "icmp/8.0", "icmp6/128", "proto/47", "proto/6", "sctp/09", "web", "mix"}
+)
+
+// Addresses are those that estates and flows use.
+var Addresses = func() []netip.Addr {
+	var out []netip.Addr
+	for i := range 10 {
+		out = append(out, netip.AddrFrom4([4]byte{10, 0, 0, byte(i)}))
+	}
+	for _, s := range []string{"10.1.2.3", "192.0.2.5", "192.0.2.200", "198.51.100.7", "fd00::1", "fd00::2", "fd00:1::1", "2001:db8::9"} {
+		out = append(out, netip.MustParseAddr(s))
+	}
+	return out
+}()
+
+// Points are services at the edges of those that policies mention.
+var Points = []service.Point{
+	service.PointOf(service.TCP, 0), service.PointOf(service.TCP, 443), service.PointOf(service.TCP, 999), service.PointOf(service.TCP, 1000),
+	service.PointOf(service.TCP, 1023), service.PointOf(service.TCP, 1024), service.PointOf(service.TCP, 65535), service.PointOf(service.UDP, 52),
+	service.PointOf(service.UDP, 53), service.PointOf(service.UDP, 54), service.PointOf(service.SCTP, 9), service.PointOf(service.ICMP, service.UnknownType),
+	service.PointOf(service.ICMP, 8<<8), service.PointOf(service.ICMP, 8<<8|1), service.PointOf(service.ICMP, 9<<8), service.PointOf(service.ICMP6, 128<<8),
+	service.PointOf(47, 0), service.PointOf(0, 0), service.PointOf(255, 0),
+}
+
+// Instant draws one of a few instants around which leases begin and end.
+func Instant(t *rapid.T) estate.Instant {
+	return estate.Instant{Sec: 1_795_000_000 + rapid.Int64Range(0, 9).Draw(t, "second")*3600}
+}
+
+// Estate draws workloads without conflicting claims.
+func Estate(t *rapid.T) *estate.Estate {
+	n := rapid.IntRange(0, 7).Draw(t, "workloads")
+	var ws []estate.Workload
+	for i := range n {
+		w := estate.Workload{ID: fmt.Sprintf("w%d", i), Name: rapid.SampledFrom([]string{"", "be-1", "BE-2", "canary-x"}).Draw(t, "name"), OS: rapid.SampledFrom([]string{"", "linux"}).Draw(t, "os")}
+		for k, key := range []string{"app", "env", "site", "tier"} {
+			if v := rapid.SampledFrom([][]string{apps, envs, sites, tiers}[k]).Draw(t, key); v != "" {
+				w.Tags = append(w.Tags, estate.Tag{Key: key, Value: v})
+			}
+		}
+		for range rapid.IntRange(0, 3).Draw(t, "leases") {
+			l := estate.Lease{Addr: rapid.SampledFrom(Addresses).Draw(t, "addr"), From: estate.Beginning, Until: estate.End}
+			if rapid.Bool().Draw(t, "has from") {
+				l.From = Instant(t)
+			}
+			if rapid.Bool().Draw(t, "has until") {
+				l.Until = Instant(t)
+			}
+			w.Leases = append(w.Leases, l)
+		}
+		ws = append(ws, w)
+	}
+	for {
+		e, conflicts := estate.New(ws)
+		if len(conflicts) == 0 {
+			return e
+		}
+		ids := conflicts[0]
+		for i := range ws {
+			if ws[i].ID == ids.A {
+				ws[i].Leases = nil
+			}
+		}
+	}
+}
+
+// Expr draws an expression; it names only groups after the one of the number.
+func Expr(t *rapid.T, depth, group int) string {
+	ops := 9
+	if depth <= 0 {
+		ops = 6
+	}
+	switch rapid.IntRange(0, ops).Draw(t, "op") {
+	case 0:
+		return rapid.SampledFrom([]string{"any", "outside", "has env", "lacks tier", "has os", "has tag:os", "name starts be", `name ends "2"`, `name matches "^BE"`, `app contains "OO"`}).Draw(t, "plain")
+	case 1:
+		return "address in " + strings.Join(rapid.SliceOfN(rapid.SampledFrom(prefix), 1, 2).Draw(t, "prefixes"), ", ")
+	case 2:
+		return "env " + rapid.SampledFrom([]string{"is live", "is not live", "in (live, trial)", "not in (trial, bench)", `is ""`}).Draw(t, "env test")
+	case 3, 4:
+		return "app " + rapid.SampledFrom([]string{"is booking", "is not FARES", "in (tides, fares)"}).Draw(t, "app test")
+	case 5:
+		return rapid.SampledFrom([]string{"tier is store", "tier is not entry", "tag:site is northquay", `"site" ends quay`, "id in (w1, w2)"}).Draw(t, "other test")
+	case 6:
+		if group+1 < len(groups) {
+			return "member of " + groupName(rapid.SampledFrom(groups[group+1:]).Draw(t, "member"))
+		}
+		return "any"
+	case 7:
+		return "not (" + Expr(t, depth-1, group) + ")"
+	case 8:
+		return "(" + Expr(t, depth-1, group) + " or " + Expr(t, depth-1, group) + ")"
+	}
+	return "(" + Expr(t, depth-1, group) + " and (" + Expr(t, depth-1, group) + "))"
+}
+
+func groupName(s string) string {
+	if s == "any" || s[0] == '1' {
+		return `"` + s + `"`
+	}
+	return s
+}
+
+func list(t *rapid.T) string {
+	if rapid.IntRange(0, 4).Draw(t, "any") == 0 {
+		return "any"
+	}
+	var items []string
+	for range rapid.IntRange(1, 3).Draw(t, "items") {
+		switch rapid.IntRange(0, 5).Draw(t, "item") {
+		case 0:
+			items = append(items, "outside")
+		case 1:
+			items = append(items, rapid.SampledFrom(prefix).Draw(t, "prefix"))
+		case 2:
+			items = append(items, rapid.SampledFrom([]string{"workload w1", `workload "w2"`, "workload nobody"}).Draw(t, "workload"))
+		default:
+			items = append(items, groupName(rapid.SampledFrom(groups).Draw(t, "group")))
+		}
+	}
+	return strings.Join(items, ", ")
+}
+
+func services(t *rapid.T) string {
+	if rapid.IntRange(0, 3).Draw(t, "any service") == 0 {
+		return "any"
+	}
+	return strings.Join(rapid.SliceOfN(rapid.SampledFrom(specs), 1, 3).Draw(t, "specs"), ", ")
+}
+
+func clauses(t *rapid.T, rule bool) string {
+	var out []string
+	choices := []string{"within g1", "same env", "same app, tag:site", "across env", "across app, env", ""}
+	if rule {
+		choices = append(choices, "area yard", "until 2026-11-19", "until 2026-11-18", "log")
+	}
+	seen := map[string]bool{}
+	for range rapid.IntRange(0, 2).Draw(t, "clauses") {
+		c := rapid.SampledFrom(choices).Draw(t, "clause")
+		word, _, _ := strings.Cut(c, " ")
+		if !seen[word] {
+			out = append(out, c)
+		}
+		seen[word] = true
+	}
+	return " " + strings.Join(out, " ")
+}
+
+// Rule draws a line that is a rule.
+func Rule(t *rapid.T) string {
+	s := rapid.SampledFrom([]string{"", "", "", "off "}).Draw(t, "off")
+	switch rapid.IntRange(0, 5).Draw(t, "action") {
+	case 0:
+		var gs []string
+		for range rapid.IntRange(2, 3).Draw(t, "apart") {
+			gs = append(gs, groupName(rapid.SampledFrom(groups).Draw(t, "group")))
+		}
+		s += "apart " + strings.Join(gs, ", ")
+	case 1, 2:
+		s += "reject " + list(t) + " -> " + list(t) + " on " + services(t)
+	default:
+		s += "permit " + list(t) + " -> " + list(t) + " on " + services(t)
+	}
+	return s + clauses(t, true) + rapid.SampledFrom([]string{"", ` "a note"`, ` "a \"note\""  # and a comment`}).Draw(t, "note")
+}
+
+// Assert draws a line that is an assertion.
+func Assert(t *rapid.T) string {
+	return "assert " + rapid.SampledFrom([]string{"never", "always", "only"}).Draw(t, "kind") + " " + list(t) + " -> " + list(t) + " on " + services(t) + clauses(t, false)
+}
+
+// Policy draws a policy text without errors, in a layout of its own.
+func Policy(t *rapid.T) string {
+	lines := []string{"service web = tcp/80, tcp/443", "service mix = web, icmp/0008, udp/053  # mixed", "area yard = g2 owner \"the crew\""}
+	for i, g := range groups {
+		line := "group  " + groupName(g) + " =  " + Expr(t, 2, i)
+		if rapid.IntRange(0, 4).Draw(t, "include") == 0 {
+			line += " include w0, nobody"
+		}
+		if rapid.IntRange(0, 4).Draw(t, "exclude") == 0 {
+			line += " exclude \"w1\""
+		}
+		lines = append(lines, line)
+	}
+	lines = append(lines, "", "", "layer guardrails")
+	for range rapid.IntRange(0, 6).Draw(t, "rules") {
+		lines = append(lines, Rule(t))
+	}
+	lines = append(lines, "  layer closing \"the rest\"")
+	for range rapid.IntRange(0, 2).Draw(t, "closing rules") {
+		lines = append(lines, strings.Replace(Rule(t), " on ", " \\\n  on ", 1))
+	}
+	for range rapid.IntRange(0, 3).Draw(t, "assertions") {
+		lines = append(lines, Assert(t))
+	}
+	return strings.Join(lines, rapid.SampledFrom([]string{"\n", "\r\n"}).Draw(t, "line end"))
+}
