@@ -156,10 +156,10 @@ func (d *deriver) cover(balance float64) []*draft {
 		into.points = into.points.Union(r.points)
 	})
 	if balance >= 0.3 {
-		rules = join(rules, func(r *draft) string { return sidesKey(r.right) + fmt.Sprint(r.points) }, func(into, r *draft) {
+		rules = join(rules, func(r *draft) string { return sidesKey(r.right) + fmt.Sprint(r.points) + kindOf(r.left) }, func(into, r *draft) {
 			into.left = unite(into.left, r.left)
 		})
-		rules = join(rules, func(r *draft) string { return sidesKey(r.left) + fmt.Sprint(r.points) }, func(into, r *draft) {
+		rules = join(rules, func(r *draft) string { return sidesKey(r.left) + fmt.Sprint(r.points) + kindOf(r.right) }, func(into, r *draft) {
 			into.right = unite(into.right, r.right)
 		})
 	}
@@ -167,6 +167,18 @@ func (d *deriver) cover(balance float64) []*draft {
 		return cmp.Or(cmp.Compare(sidesKey(a.right), sidesKey(b.right)), cmp.Compare(sidesKey(a.left), sidesKey(b.left)), cmp.Compare(fmt.Sprint(a.points), fmt.Sprint(b.points)))
 	})
 	return rules
+}
+
+// kindOf keeps lists apart that should be judged apart: single workloads,
+// groups, and the outside.
+func kindOf(ss []side) string {
+	switch {
+	case ss[0].role == nil:
+		return " groups"
+	case ss[0].role.outside:
+		return " outside"
+	}
+	return " workloads"
 }
 
 func join(rules []*draft, key func(*draft) string, merge func(into, r *draft)) []*draft {

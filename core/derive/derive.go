@@ -96,6 +96,7 @@ const (
 	OneOff   Reason = "one-off"
 	Crossing Reason = "crosses environments"
 	Admin    Reason = "administration service"
+	Unplaced Reason = "no environment"
 )
 
 // Words says what the reason means.
@@ -107,6 +108,8 @@ func (r Reason) Words() string {
 		return "seen once or twice, with nothing like it"
 	case Crossing:
 		return "between environments, to or from something that is not shared by applications"
+	case Unplaced:
+		return "one side lacks an environment, so nobody can tell whether this crosses environments: tag it first"
 	case Admin:
 		return "an administration service, from an application that does not administer others"
 	}

@@ -49,6 +49,8 @@ type deriver struct {
 	groupOf    map[string]string
 	allRoles   int
 	days       int
+
+	environments int // how many different ones workloads have
 }
 
 type usualKey struct {
@@ -108,6 +110,13 @@ func newDeriver(in Input) *deriver {
 		}
 		d.ofWorkload[i] = r
 	}
+	envs := map[string]bool{}
+	for _, r := range d.roles {
+		if r.env != "" {
+			envs[r.env] = true
+		}
+	}
+	d.environments = len(envs)
 	return d
 }
 
@@ -274,7 +283,7 @@ func (d *deriver) clean() []Aside {
 		return cmp.Or(cmp.Compare(a.server.key, b.server.key), cmp.Compare(a.client.key, b.client.key), cmp.Compare(a.points.Lo, b.points.Lo))
 	})
 	var out []Aside
-	for _, why := range []Reason{Scan, OneOff, Crossing, Admin} {
+	for _, why := range []Reason{Scan, OneOff, Crossing, Unplaced, Admin} {
 		if is := aside[why]; len(is) > 0 {
 			slices.Sort(is)
 			out = append(out, Aside{why, is})
@@ -339,6 +348,9 @@ func (d *deriver) doubt(p *pattern) Reason {
 	}
 	point := p.points.Lo
 	sharedClient, sharedServer := d.shared(p.client, true, point), d.shared(p.server, false, point)
+	if d.environments > 1 && (!p.client.outside && p.client.env == "" || !p.server.outside && p.server.env == "") && !sharedClient && !sharedServer {
+		return Unplaced
+	}
 	if p.client.env != "" && p.server.env != "" && p.client.env != p.server.env && !sharedClient && !sharedServer {
 		return Crossing
 	}
