@@ -560,34 +560,12 @@ func (p *parser) nearest(kind, name string) string {
 		if !ok {
 			continue
 		}
-		alike := strings.EqualFold(have, name) || oneSlip(have, name)
+		alike := strings.EqualFold(have, name) || estate.OneSlip(have, name)
 		if alike && (best == "" || have < best) {
 			best = have
 		}
 	}
 	return best
-}
-
-// oneSlip reports whether one inserted, dropped or changed byte, or two swapped
-// neighbours, make b of a.
-func oneSlip(a, b string) bool {
-	if len(a) > len(b) {
-		a, b = b, a
-	}
-	if len(b)-len(a) > 1 || len(a) < 3 {
-		return false
-	}
-	i := 0
-	for i < len(a) && a[i] == b[i] {
-		i++
-	}
-	if len(a) < len(b) {
-		return a[i:] == b[i+1:]
-	}
-	if i == len(a) || a[i+1:] == b[i+1:] {
-		return true
-	}
-	return i+1 < len(a) && a[i] == b[i+1] && a[i+1] == b[i] && a[i+2:] == b[i+2:]
 }
 
 // cycles reports groups that ask themselves and services that name themselves,

@@ -1,0 +1,176 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"os/signal"
+	"os/user"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"lucidorchard/core/estate"
+	"lucidorchard/core/flow"
+	"lucidorchard/core/policy"
+	"lucidorchard/demo"
+	"lucidorchard/server"
+	"lucidorchard/store"
+	"lucidorchard/web"
+)
+
+type serveOptions struct {
+	listen, database, data, author string
+	demo, scratch                  bool
+}
+
+func serveCommand() *cobra.Command {
+	var o serveOptions
+	cmd := &cobra.Command{
+		Use:   "serve [--listen ADDRESS] [--database-url URL | --data DIR] [--demo]",
+		Short: "Run the web application, on loopback unless told otherwise",
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt, syscall.SIGTERM)
+			defer stop()
+			return serve(ctx, o)
+		},
+	}
+	cmd.Flags().StringVar(&o.listen, "listen", "127.0.0.1:7411", "address to listen on; port 0 takes a free one")
+	cmd.Flags().StringVar(&o.database, "database-url", "", "PostgreSQL 15 or later to use; without it, a cluster of our own is started on loopback")
+	cmd.Flags().StringVar(&o.data, "data", "var", "folder of our own cluster")
+	cmd.Flags().StringVar(&o.author, "author", "", "name that changes are kept under (default the user who runs this)")
+	cmd.Flags().BoolVar(&o.demo, "demo", false, "fill an empty database with the made-up company")
+	cmd.Flags().BoolVar(&o.scratch, "scratch", false, "trade the durability of our own cluster for speed: for tests")
+	return cmd
+}
+
+func openapiCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:    "openapi",
+		Short:  "Print the description of the API",
+		Args:   cobra.NoArgs,
+		Hidden: true,
+		RunE: func(*cobra.Command, []string) error {
+			s, err := server.New(context.Background(), server.Options{})
+			if err != nil {
+				return err
+			}
+			text, err := s.OpenAPI()
+			if err != nil {
+				return err
+			}
+			return writeAll("", string(text)+"\n")
+		},
+	}
+}
+
+func serve(ctx context.Context, o serveOptions) error {
+	log := slog.New(slog.NewTextHandler(os.Stderr, nil))
+	url := o.database
+	if url == "" {
+		cluster, err := store.StartCluster(ctx, o.data, o.scratch)
+		if err != nil {
+			return unusable("%s", err)
+		}
+		defer cluster.Stop()
+		url = cluster.URL
+	}
+	db, err := store.Open(ctx, url)
+	if err != nil {
+		return unusable("%s", err)
+	}
+	defer db.Close()
+	name := "Estate"
+	if o.demo {
+		if err := loadDemo(ctx, db, log); err != nil {
+			return unusable("loading the demo: %s", err)
+		}
+		name = "Saltmarsh Ferries"
+	}
+	if o.author == "" {
+		o.author = "you"
+		if u, err := user.Current(); err == nil && u.Username != "" {
+			o.author = u.Username
+		}
+	}
+	// Requests end before the context of the jobs does, and jobs before the
+	// database.
+	work, cancel := context.WithCancel(context.WithoutCancel(ctx))
+	defer cancel()
+	s, err := server.New(work, server.Options{Store: db, Web: web.Dist, Author: o.author, Estate: name, Log: log})
+	if err != nil {
+		return unusable("%s", err)
+	}
+	listener, err := net.Listen("tcp", o.listen)
+	if err != nil {
+		return unusable("%s", err)
+	}
+	h := &http.Server{Handler: s, ReadHeaderTimeout: 10 * time.Second}
+	fmt.Printf("Lucid Orchard is at http://%s\n", listener.Addr())
+	failed := make(chan error, 1)
+	go func() { failed <- h.Serve(listener) }()
+	select {
+	case err := <-failed:
+		return unusable("%s", err)
+	case <-ctx.Done():
+	}
+	log.Info("stopping")
+	cancel()
+	s.Wait()
+	grace, done := context.WithTimeout(context.Background(), 10*time.Second)
+	defer done()
+	if err := h.Shutdown(grace); err != nil && !errors.Is(err, context.DeadlineExceeded) {
+		return unusable("%s", err)
+	}
+	return nil
+}
+
+// loadDemo fills an empty database.
+func loadDemo(ctx context.Context, db *store.Store, log *slog.Logger) error {
+	v, err := db.Versions(ctx)
+	if err != nil {
+		return err
+	}
+	if v != (store.Versions{}) {
+		log.Info("the database is not empty: the demo is not loaded again")
+		return nil
+	}
+	start := time.Now()
+	c := demo.Generate(demo.Options{End: start})
+	bySource := map[string][]estate.Workload{}
+	for _, w := range c.Workloads {
+		bySource[w.Tags[0].Source] = append(bySource[w.Tags[0].Source], w)
+	}
+	for source, ws := range bySource {
+		if err := db.ImportWorkloads(ctx, source, []string{"app", "tier", "env", "site"}, ws); err != nil {
+			return err
+		}
+	}
+	var buckets flow.Buckets
+	for _, r := range c.Records {
+		buckets.Add(r)
+	}
+	if _, err := db.AddBatch(ctx, "demo", buckets.All()); err != nil {
+		return err
+	}
+	p, errs := policy.Parse(c.Policy)
+	if len(errs) > 0 {
+		return errs[0]
+	}
+	text := p.Format()
+	blame := make(store.Blame, len(policy.Lines(text)))
+	for i := range blame {
+		blame[i] = 1
+	}
+	if err := db.AddRevision(ctx, store.Revision{No: 1, Text: text, Blame: blame, Author: "harbour office", Words: "Start with the policy of Saltmarsh Ferries"}); err != nil {
+		return err
+	}
+	log.Info("loaded Saltmarsh Ferries", "workloads", len(c.Workloads), "flows", len(c.Records), "took", time.Since(start).Round(time.Millisecond))
+	return nil
+}

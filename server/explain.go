@@ -1,0 +1,212 @@
+package server
+
+import (
+	"slices"
+
+	"lucidorchard/core/decide"
+	"lucidorchard/core/estate"
+	"lucidorchard/core/expr"
+	"lucidorchard/core/policy"
+	"lucidorchard/core/prove"
+	"lucidorchard/core/reach"
+)
+
+// ReasonOut is one part of an expression that settled its answer.
+type ReasonOut struct {
+	Text    string      `json:"text"`
+	Truth   string      `json:"truth" enum:"yes,no,undecided"`
+	Key     string      `json:"key,omitempty"`
+	Value   string      `json:"value,omitempty"`
+	Tag     *TagOut     `json:"tag,omitempty"`
+	Missing bool        `json:"missing,omitempty" doc:"The workload does not have the key"`
+	Group   string      `json:"group,omitempty"`
+	Kids    []ReasonOut `json:"kids,omitempty"`
+}
+
+func reasonsOut(rs []expr.Reason) []ReasonOut {
+	out := []ReasonOut{}
+	for _, r := range rs {
+		o := ReasonOut{Text: r.Text, Truth: r.Truth.String(), Key: r.Key, Value: r.Value, Missing: r.Missing, Group: r.Group}
+		if r.Tag != nil {
+			t := tagOut(*r.Tag)
+			o.Tag = &t
+		}
+		if len(r.Kids) > 0 {
+			o.Kids = reasonsOut(r.Kids)
+		}
+		out = append(out, o)
+	}
+	return out
+}
+
+// RuleRef names a rule.
+type RuleRef struct {
+	Line     int    `json:"line"`
+	Sentence string `json:"sentence" doc:"The rule as it stands in the text, without its note"`
+	Note     string `json:"note,omitempty"`
+	Layer    string `json:"layer"`
+	Verdict  string `json:"verdict" enum:"permit,reject"`
+	Author   string `json:"author,omitempty"`
+	At       string `json:"at,omitempty"`
+}
+
+func ruleRef(r *policy.Rule) *RuleRef {
+	if r == nil {
+		return nil
+	}
+	bare := *r
+	bare.Note = ""
+	return &RuleRef{Line: r.Line, Sentence: bare.String(), Note: r.Note, Layer: r.Layer.Name, Verdict: decide.VerdictOf(r).String()}
+}
+
+// EndpointOut is one end of a conversation.
+type EndpointOut struct {
+	Addr     string `json:"addr"`
+	Workload string `json:"workload,omitempty" doc:"Id; empty for outside"`
+	Name     string `json:"name"`
+	Label    string `json:"label" doc:"What the ledger calls it"`
+	Lack     string `json:"lack,omitempty" doc:"A structural tag that it lacks"`
+}
+
+func endpointOut(v *reach.View, p decide.Placed, l reach.Label) EndpointOut {
+	out := EndpointOut{Addr: p.Addr.String(), Name: v.Name(p), Label: l.Text, Lack: l.Lack}
+	if p.Workload != estate.Outside {
+		out.Workload = v.Compiled.Estate.Workloads[p.Workload].ID
+	}
+	return out
+}
+
+// CountsOut has a number for each verdict.
+type CountsOut struct {
+	Permit    int `json:"permit"`
+	Reject    int `json:"reject"`
+	Uncovered int `json:"uncovered"`
+}
+
+func countsOut(c reach.Counts) CountsOut {
+	return CountsOut{c[decide.Permit], c[decide.Reject], c[decide.Uncovered]}
+}
+
+// VerdictChange counts conversations that go from one verdict to another.
+type VerdictChange struct {
+	Before   string   `json:"before" enum:"permit,reject,uncovered"`
+	After    string   `json:"after" enum:"permit,reject,uncovered"`
+	Count    int      `json:"count"`
+	Rules    []int    `json:"rules" doc:"Lines of the rules that decide afterwards"`
+	Examples []string `json:"examples"`
+}
+
+// GroupChange says who joins and leaves a group.
+type GroupChange struct {
+	Group     string   `json:"group"`
+	Joins     []string `json:"joins"`
+	Leaves    []string `json:"leaves"`
+	Undecided []string `json:"undecided" doc:"Those of whom it can no longer tell"`
+}
+
+// AssertChange is an assertion whose result changes.
+type AssertChange struct {
+	Sentence string `json:"sentence"`
+	Before   string `json:"before"`
+	After    string `json:"after"`
+}
+
+// Consequences is what a change does.
+type Consequences struct {
+	Conversations []VerdictChange `json:"conversations"`
+	Changed       int             `json:"changed" doc:"Conversations that change verdict"`
+	Groups        []GroupChange   `json:"groups"`
+	Asserts       []AssertChange  `json:"asserts"`
+}
+
+// consequences compares the draft with what it would be.
+func (s *Server) consequences(before *reach.View, c *decide.Compiled) Consequences {
+	after := under(before, c)
+	out := Consequences{Conversations: []VerdictChange{}, Groups: groupChanges(before.Compiled, c), Asserts: []AssertChange{}}
+	byPair := map[[2]decide.Verdict]*VerdictChange{}
+	for _, ch := range reach.Changes(before, after) {
+		out.Changed++
+		k := [2]decide.Verdict{ch.Before.Verdict, ch.After.Verdict}
+		vc := byPair[k]
+		if vc == nil {
+			vc = &VerdictChange{Before: k[0].String(), After: k[1].String(), Rules: []int{}}
+			byPair[k] = vc
+		}
+		vc.Count++
+		if ch.After.Rule != nil && !slices.Contains(vc.Rules, ch.After.Rule.Line) {
+			vc.Rules = append(vc.Rules, ch.After.Rule.Line)
+		}
+		if len(vc.Examples) < 4 {
+			vc.Examples = append(vc.Examples, after.Name(ch.After.Client)+" → "+after.Name(ch.After.Server)+" "+ch.After.Point.String())
+		}
+	}
+	for _, a := range []decide.Verdict{decide.Permit, decide.Reject, decide.Uncovered} {
+		for _, b := range []decide.Verdict{decide.Permit, decide.Reject, decide.Uncovered} {
+			if vc := byPair[[2]decide.Verdict{a, b}]; vc != nil {
+				slices.Sort(vc.Rules)
+				out.Conversations = append(out.Conversations, *vc)
+			}
+		}
+	}
+	was := map[string]string{}
+	for _, r := range prove.Assertions(before.Compiled) {
+		was[assertSentence(r.Assert)] = r.Outcome.String()
+	}
+	for _, r := range prove.Assertions(c) {
+		sentence := assertSentence(r.Assert)
+		if w := was[sentence]; w != r.Outcome.String() {
+			out.Asserts = append(out.Asserts, AssertChange{sentence, w, r.Outcome.String()})
+		}
+	}
+	return out
+}
+
+func assertSentence(a *policy.Assert) string {
+	bare := *a
+	bare.Note = ""
+	return bare.String()
+}
+
+// groupChanges compares who is in each group. Both have the same workloads in
+// the same order.
+func groupChanges(before, after *decide.Compiled) []GroupChange {
+	out := []GroupChange{}
+	index := map[string]int{}
+	change := func(g string) *GroupChange {
+		i, ok := index[g]
+		if !ok {
+			i = len(out)
+			index[g] = i
+			out = append(out, GroupChange{Group: g, Joins: []string{}, Leaves: []string{}, Undecided: []string{}})
+		}
+		return &out[i]
+	}
+	at := after.AsOf
+	for i := range after.Estate.Workloads {
+		w := &after.Estate.Workloads[i]
+		ep := endpointsOf(after.Estate, int32(i), at)[0]
+		if !ep.Addr.IsValid() {
+			continue
+		}
+		was, is := before.At(ep.Addr, at), after.At(ep.Addr, at)
+		after.EachGroup(is, func(g *policy.Group, now expr.Truth) {
+			then := before.Group(g.Name, was)
+			switch {
+			case now == then:
+			case now == expr.Yes:
+				c := change(g.Name)
+				c.Joins = append(c.Joins, w.Label())
+			case then == expr.Yes:
+				c := change(g.Name)
+				c.Leaves = append(c.Leaves, w.Label())
+			case now == expr.Undecided:
+				c := change(g.Name)
+				c.Undecided = append(c.Undecided, w.Label())
+			}
+		})
+	}
+	slices.SortFunc(out, func(a, b GroupChange) int {
+		return len(b.Joins) + len(b.Leaves) - len(a.Joins) - len(a.Leaves)
+	})
+	return out
+}

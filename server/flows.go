@@ -1,0 +1,345 @@
+package server
+
+import (
+	"context"
+	"encoding/csv"
+	"net/http"
+	"strconv"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"lucidorchard/core/decide"
+	"lucidorchard/core/estate"
+	"lucidorchard/core/flow"
+	"lucidorchard/core/reach"
+	"lucidorchard/core/service"
+)
+
+// BinOut is a stretch of the strip.
+type BinOut struct {
+	At string `json:"at"`
+	CountsOut
+}
+
+// Strip is the volume of traffic over time.
+type Strip struct {
+	From          string   `json:"from" doc:"Start of all conversations; empty if there are none"`
+	To            string   `json:"to"`
+	Conversations int      `json:"conversations"`
+	Records       int      `json:"records" doc:"Conversation-hours that are stored"`
+	Bins          []BinOut `json:"bins"`
+}
+
+// LedgerFilter says which conversations count.
+type LedgerFilter struct {
+	Verdict []string `query:"verdict" doc:"permit, reject, uncovered; none is all" enum:"permit,reject,uncovered"`
+	Odd     bool     `query:"odd" doc:"Only leaks and chokes"`
+	Turn    string   `query:"turn" enum:"reached,reaches" default:"reached" doc:"Who reaches it, or what it reaches"`
+	Text    string   `query:"q"`
+	Rule    int      `query:"rule" doc:"Only what the rule on this line decides"`
+}
+
+// LedgerRow is a row of the reach ledger.
+type LedgerRow struct {
+	Label         string     `json:"label"`
+	Kind          string     `json:"kind" enum:"group,tags,workload,outside"`
+	Lack          string     `json:"lack,omitempty"`
+	Service       string     `json:"service"`
+	ServiceName   string     `json:"serviceName,omitempty"`
+	Counts        CountsOut  `json:"counts"`
+	Conversations int        `json:"conversations"`
+	Connections   int64      `json:"connections"`
+	Bytes         int64      `json:"bytes"`
+	Leaks         int        `json:"leaks"`
+	Chokes        int        `json:"chokes"`
+	Others        []OtherOut `json:"others" doc:"The other side, most undecided first; at most 6"`
+	OtherCount    int        `json:"otherCount"`
+	Spark         []int      `json:"spark"`
+	Rules         []int      `json:"rules"`
+	First         string     `json:"first"`
+	Last          string     `json:"last"`
+}
+
+// OtherOut is one on the other side of a row.
+type OtherOut struct {
+	Label  string    `json:"label"`
+	Lack   string    `json:"lack,omitempty"`
+	Counts CountsOut `json:"counts"`
+}
+
+// LedgerPage is a page of rows.
+type LedgerPage struct {
+	Total int         `json:"total"`
+	Rows  []LedgerRow `json:"rows"`
+}
+
+// ConversationOut is one conversation.
+type ConversationOut struct {
+	Client      EndpointOut `json:"client"`
+	Server      EndpointOut `json:"server"`
+	Service     string      `json:"service"`
+	Verdict     string      `json:"verdict" enum:"permit,reject,uncovered"`
+	Rule        int         `json:"rule" doc:"Line of the deciding rule; 0 if there is none"`
+	Connections int64       `json:"connections"`
+	Bytes       int64       `json:"bytes"`
+	Carried     int64       `json:"carried"`
+	Dropped     int64       `json:"dropped"`
+	First       string      `json:"first"`
+	Last        string      `json:"last"`
+	Spark       []int       `json:"spark"`
+}
+
+// HourOut is what was stored of a conversation for one hour.
+type HourOut struct {
+	At          string `json:"at"`
+	Outcome     string `json:"outcome"`
+	Connections int64  `json:"connections"`
+	Bytes       int64  `json:"bytes"`
+	Packets     int64  `json:"packets"`
+	First       string `json:"first"`
+	Last        string `json:"last"`
+	Observer    string `json:"observer"`
+}
+
+// ConversationPage is a page of conversations.
+type ConversationPage struct {
+	Total         int               `json:"total"`
+	Conversations []ConversationOut `json:"conversations"`
+}
+
+func (s *Server) flowRoutes() {
+	huma.Get(s.api, "/api/flows/strip", s.strip)
+	huma.Get(s.api, "/api/ledger", s.ledger)
+	huma.Get(s.api, "/api/ledger/callers", s.callers)
+	huma.Get(s.api, "/api/conversations", s.conversations)
+	huma.Get(s.api, "/api/conversations/hours", s.hours)
+	huma.Register(s.api, huma.Operation{OperationID: "export-conversations", Method: http.MethodGet, Path: "/api/conversations.csv", Summary: "The selected conversations with their verdicts as CSV"}, s.exportConversations)
+}
+
+func (f LedgerFilter) query() reach.Query {
+	q := reach.Query{Leaks: f.Odd, Turn: f.Turn == "reaches", Text: f.Text, Rule: f.Rule}
+	for _, v := range f.Verdict {
+		switch v {
+		case "permit":
+			q.Verdicts[decide.Permit] = true
+		case "reject":
+			q.Verdicts[decide.Reject] = true
+		case "uncovered":
+			q.Verdicts[decide.Uncovered] = true
+		}
+	}
+	return q
+}
+
+// readPoint reads a spec that names one point.
+func readPoint(spec string) (service.Point, error) {
+	r, ok, err := service.ParseSpec(strings.ToLower(spec))
+	switch {
+	case !ok || err != nil:
+		return 0, huma.Error422UnprocessableEntity("service: found " + spec + ", expected a protocol with a port such as tcp/443, icmp/8.0 or proto/47")
+	case r.Lo != r.Hi && service.IsICMP(r.Lo.Proto()) && r == service.Whole(r.Lo.Proto()):
+		return r.Hi, nil // the message of unknown type
+	}
+	return r.Lo, nil
+}
+
+func (s *Server) strip(ctx context.Context, in *struct {
+	Window
+	Bins int `query:"bins" minimum:"1" maximum:"400" default:"112"`
+}) (*Body[Strip], error) {
+	v, snap, err := s.view(ctx, in.Window)
+	if err != nil {
+		return nil, err
+	}
+	out := Strip{Conversations: len(v.Conversations), Records: len(v.Buckets), Bins: []BinOut{}}
+	if snap.to > snap.from {
+		out.From, out.To = snap.from.Start().String(), snap.to.Start().String()
+		for _, b := range v.Strip(in.Bins) {
+			out.Bins = append(out.Bins, BinOut{b.Hour.Start().String(), countsOut(b.Counts)})
+		}
+	}
+	return body(out), nil
+}
+
+// Page is a stretch of a list.
+type Page struct {
+	Offset int `query:"offset" minimum:"0"`
+	Limit  int `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+}
+
+func (p Page) cut(n int) (from, to int) { return min(p.Offset, n), min(p.Offset+p.Limit, n) }
+
+func (s *Server) ledger(ctx context.Context, in *struct {
+	Window
+	LedgerFilter
+	Page
+}) (*Body[LedgerPage], error) {
+	v, _, err := s.view(ctx, in.Window)
+	if err != nil {
+		return nil, err
+	}
+	return body(ledgerPage(v.Served(in.query()), in.Page)), nil
+}
+
+func (s *Server) callers(ctx context.Context, in *struct {
+	Window
+	LedgerFilter
+	Page
+	Near    string `query:"near" required:"true" doc:"Label of the row"`
+	Service string `query:"service" required:"true"`
+}) (*Body[LedgerPage], error) {
+	v, _, err := s.view(ctx, in.Window)
+	if err != nil {
+		return nil, err
+	}
+	pt, err := readPoint(in.Service)
+	if err != nil {
+		return nil, err
+	}
+	q := in.query()
+	q.Near, q.Point = in.Near, &pt
+	return body(ledgerPage(v.Callers(q), in.Page)), nil
+}
+
+func ledgerPage(rows []reach.Row, p Page) LedgerPage {
+	out := LedgerPage{Total: len(rows), Rows: []LedgerRow{}}
+	from, to := p.cut(len(rows))
+	for _, r := range rows[from:to] {
+		o := LedgerRow{
+			Label: r.Text, Kind: r.Kind, Lack: r.Lack, Service: r.Point.String(), ServiceName: flow.ServiceName(r.Point), Counts: countsOut(r.Counts),
+			Conversations: r.Conversations, Connections: r.Connections, Bytes: r.Bytes, Leaks: r.Leaks, Chokes: r.Chokes,
+			Others: []OtherOut{}, OtherCount: len(r.Others), Spark: r.Spark, Rules: r.Rules, First: r.First.String(), Last: r.Last.String(),
+		}
+		if o.Rules == nil {
+			o.Rules = []int{}
+		}
+		for _, x := range r.Others[:min(6, len(r.Others))] {
+			o.Others = append(o.Others, OtherOut{x.Text, x.Lack, countsOut(x.Counts)})
+		}
+		out.Rows = append(out.Rows, o)
+	}
+	return out
+}
+
+// ConversationFilter selects conversations below a row of the ledger.
+type ConversationFilter struct {
+	Window
+	LedgerFilter
+	Near    string `query:"near" doc:"Label of the row"`
+	Far     string `query:"far" doc:"Label of the other side"`
+	Service string `query:"service"`
+}
+
+func (s *Server) selectConversations(ctx context.Context, f ConversationFilter) (*reach.View, []int, error) {
+	v, _, err := s.view(ctx, f.Window)
+	if err != nil {
+		return nil, nil, err
+	}
+	q := f.query()
+	q.Near, q.Far = f.Near, f.Far
+	if f.Service != "" {
+		pt, err := readPoint(f.Service)
+		if err != nil {
+			return nil, nil, err
+		}
+		q.Point = &pt
+	}
+	return v, v.Select(q), nil
+}
+
+func (s *Server) conversations(ctx context.Context, in *struct {
+	ConversationFilter
+	Page
+}) (*Body[ConversationPage], error) {
+	v, found, err := s.selectConversations(ctx, in.ConversationFilter)
+	if err != nil {
+		return nil, err
+	}
+	out := ConversationPage{Total: len(found), Conversations: []ConversationOut{}}
+	from, to := in.cut(len(found))
+	for _, i := range found[from:to] {
+		out.Conversations = append(out.Conversations, conversationOut(v, &v.Conversations[i]))
+	}
+	return body(out), nil
+}
+
+func conversationOut(v *reach.View, c *reach.Conversation) ConversationOut {
+	client, server := v.Labels(c)
+	out := ConversationOut{
+		Client: endpointOut(v, c.Client, client), Server: endpointOut(v, c.Server, server), Service: c.Point.String(),
+		Verdict: c.Verdict.String(), Connections: c.Connections, Bytes: c.Bytes, Carried: c.Carried, Dropped: c.Dropped,
+		First: c.First.String(), Last: c.Last.String(), Spark: make([]int, 24),
+	}
+	if c.Rule != nil {
+		out.Rule = c.Rule.Line
+	}
+	span := max(1, int(v.To-v.From))
+	for _, b := range c.Buckets {
+		out.Spark[int(v.Buckets[b].Hour-v.From)*24/span] += int(v.Buckets[b].Connections)
+	}
+	return out
+}
+
+func (s *Server) hours(ctx context.Context, in *struct {
+	Window
+	Client  string `query:"client" required:"true" doc:"Address"`
+	Server  string `query:"server" required:"true" doc:"Address"`
+	Service string `query:"service" required:"true"`
+	First   string `query:"first" required:"true" doc:"When the conversation was first seen: tells apart those of workloads that held one address in turn"`
+}) (*Body[[]HourOut], error) {
+	v, _, err := s.view(ctx, in.Window)
+	if err != nil {
+		return nil, err
+	}
+	for i := range v.Conversations {
+		c := &v.Conversations[i]
+		if c.Client.Addr.String() != in.Client || c.Server.Addr.String() != in.Server || c.Point.String() != in.Service || c.First.String() != in.First {
+			continue
+		}
+		out := []HourOut{}
+		for _, k := range c.Buckets {
+			b := &v.Buckets[k]
+			out = append(out, HourOut{b.Hour.Start().String(), b.Outcome.String(), b.Connections, b.Bytes, b.Packets, b.First.String(), b.Last.String(), b.Observer})
+		}
+		return body(out), nil
+	}
+	return nil, huma.Error404NotFound("there is no such conversation in the window")
+}
+
+// stream sends CSV as it is made.
+func stream(name string, rows func(*csv.Writer)) *huma.StreamResponse {
+	return &huma.StreamResponse{Body: func(ctx huma.Context) {
+		ctx.SetHeader("Content-Type", "text/csv; charset=utf-8")
+		ctx.SetHeader("Content-Disposition", `attachment; filename="`+name+`"`)
+		w := csv.NewWriter(ctx.BodyWriter())
+		rows(w)
+		w.Flush()
+	}}
+}
+
+func (s *Server) exportConversations(ctx context.Context, in *struct{ ConversationFilter }) (*huma.StreamResponse, error) {
+	v, found, err := s.selectConversations(ctx, in.ConversationFilter)
+	if err != nil {
+		return nil, err
+	}
+	return stream("conversations.csv", func(w *csv.Writer) {
+		_ = w.Write([]string{"client", "client_address", "server", "server_address", "service", "verdict", "rule", "connections", "bytes", "carried", "dropped", "first", "last"})
+		for _, i := range found {
+			c := &v.Conversations[i]
+			line := ""
+			if c.Rule != nil {
+				line = strconv.Itoa(c.Rule.Line)
+			}
+			n := func(v int64) string { return strconv.FormatInt(v, 10) }
+			name := func(p decide.Placed) string {
+				if p.Workload == estate.Outside {
+					return ""
+				}
+				return v.Name(p)
+			}
+			_ = w.Write([]string{name(c.Client), c.Client.Addr.String(), name(c.Server), c.Server.Addr.String(), c.Point.String(), c.Verdict.String(), line,
+				n(c.Connections), n(c.Bytes), n(c.Carried), n(c.Dropped), c.First.String(), c.Last.String()})
+		}
+	}), nil
+}

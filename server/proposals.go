@@ -1,0 +1,316 @@
+package server
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"lucidorchard/core/decide"
+	"lucidorchard/core/derive"
+	"lucidorchard/core/policy"
+	"lucidorchard/core/reach"
+	"lucidorchard/store"
+)
+
+// ProposalOut is a rule that derivation suggests, with its evidence.
+type ProposalOut struct {
+	Key           string         `json:"key" doc:"The rule without its note: what a refusal is kept under"`
+	Text          string         `json:"text" doc:"The groups it needs and the rule, a line each"`
+	Rule          RuleOut        `json:"rule"`
+	Groups        []string       `json:"groups" doc:"New groups, as statements"`
+	Conversations int            `json:"conversations"`
+	Pairs         int            `json:"pairs" doc:"Pairs times services that were seen"`
+	Opened        int            `json:"opened" doc:"Pairs times services that it opens"`
+	Fill          float64        `json:"fill"`
+	Connections   int64          `json:"connections"`
+	Days          int            `json:"days"`
+	First         string         `json:"first"`
+	Last          string         `json:"last"`
+	Warnings      []string       `json:"warnings"`
+	Callers       []CallerOut    `json:"callers" doc:"The busiest, at most 8"`
+	CallerCount   int            `json:"callerCount"`
+	Spark         []int          `json:"spark"`
+	Refused       *store.Refusal `json:"refused,omitempty"`
+}
+
+// CallerOut is a client of a proposal.
+type CallerOut struct {
+	Name          string `json:"name"`
+	Label         string `json:"label"`
+	Conversations int    `json:"conversations"`
+	Connections   int64  `json:"connections"`
+	Days          int    `json:"days"`
+}
+
+// AsideOut is what was set aside for one reason.
+type AsideOut struct {
+	Reason        string            `json:"reason"`
+	Words         string            `json:"words"`
+	Conversations int               `json:"conversations"`
+	Examples      []ConversationOut `json:"examples" doc:"At most 50"`
+}
+
+// Derived is the result of a derivation.
+type Derived struct {
+	Revision   int                 `json:"revision"`
+	Balance    float64             `json:"balance"`
+	Considered int                 `json:"considered"`
+	Covered    int                 `json:"covered"`
+	Proposals  []ProposalOut       `json:"proposals"`
+	Aside      []AsideOut          `json:"aside"`
+	Curve      []derive.CurvePoint `json:"curve"`
+}
+
+// Proposals is the newest derivation as far as it still stands.
+type Proposals struct {
+	Job     *store.Job      `json:"job,omitempty" doc:"The newest derivation"`
+	Derived *Derived        `json:"derived,omitempty" doc:"Its result, without what the draft has taken"`
+	Stale   bool            `json:"stale" doc:"The draft has changed since; deriving again proposes only the difference"`
+	Refused []store.Refusal `json:"refused"`
+}
+
+func (s *Server) proposalRoutes() {
+	huma.Post(s.api, "/api/derive", s.derive)
+	huma.Get(s.api, "/api/proposals", s.proposals)
+	huma.Post(s.api, "/api/proposals/take", s.take)
+	huma.Post(s.api, "/api/proposals/refuse", s.refuse)
+}
+
+func (s *Server) derive(ctx context.Context, in *struct {
+	Window
+	Balance float64 `query:"balance" minimum:"0" maximum:"1" default:"0.5"`
+}) (*Body[store.Job], error) {
+	v, snap, err := s.view(ctx, in.Window)
+	if err != nil {
+		return nil, err
+	}
+	job, err := s.start(ctx, "derive", "Derive proposals", func(ctx context.Context, progress func(float64, string)) (any, error) {
+		return deriveFrom(ctx, v, snap, in.Balance, progress)
+	})
+	return body(job), err
+}
+
+func deriveFrom(ctx context.Context, v *reach.View, snap snapshot, balance float64, progress func(float64, string)) (any, error) {
+	convs := make([]derive.Conversation, len(v.Conversations))
+	for i := range v.Conversations {
+		c := &v.Conversations[i]
+		convs[i] = derive.Conversation{Client: c.Client, Server: c.Server, Point: c.Point, Dropped: c.Dropped, Connections: c.Connections - c.Dropped, First: c.First, Last: c.Last}
+		for _, b := range c.Buckets {
+			convs[i].Days.Add(v.Buckets[b].First)
+		}
+	}
+	result := derive.Derive(derive.Input{Compiled: snap.compiled, Conversations: convs, Balance: balance, Progress: func(done float64) bool {
+		progress(done, fmt.Sprintf("looking at %d conversations", len(convs)))
+		return ctx.Err() == nil
+	}})
+	if result == nil {
+		return nil, ctx.Err()
+	}
+	out := Derived{Revision: snap.head.No, Balance: balance, Considered: result.Considered, Covered: result.Covered, Proposals: []ProposalOut{}, Aside: []AsideOut{}, Curve: result.Curve}
+	for i := range result.Proposals {
+		out.Proposals = append(out.Proposals, proposalOut(v, convs, &result.Proposals[i]))
+	}
+	for _, a := range result.Aside {
+		o := AsideOut{Reason: string(a.Reason), Words: a.Reason.Words(), Conversations: len(a.Conversations), Examples: []ConversationOut{}}
+		for _, i := range a.Conversations[:min(50, len(a.Conversations))] {
+			o.Examples = append(o.Examples, conversationOut(v, &v.Conversations[i]))
+		}
+		out.Aside = append(out.Aside, o)
+	}
+	return out, nil
+}
+
+func proposalOut(v *reach.View, convs []derive.Conversation, p *derive.Proposal) ProposalOut {
+	bare := *p.Rule
+	bare.Note = ""
+	out := ProposalOut{
+		Key: bare.String(), Rule: *ruleOut(p.Rule), Groups: []string{}, Conversations: len(p.Conversations), Pairs: p.Pairs, Opened: p.Opened, Fill: p.Fill(),
+		Connections: p.Connections, Days: p.Days, First: p.First.String(), Last: p.Last.String(), Warnings: p.Warnings, Callers: []CallerOut{}, Spark: make([]int, 24),
+	}
+	if out.Warnings == nil {
+		out.Warnings = []string{}
+	}
+	for _, g := range p.Groups {
+		out.Groups = append(out.Groups, g.String())
+		out.Text += g.String() + "\n"
+	}
+	out.Text += p.Rule.String()
+	index := map[string]int{}
+	days := map[string]*derive.Days{}
+	span := max(1, int(v.To-v.From))
+	for _, i := range p.Conversations {
+		c := &v.Conversations[i]
+		name := v.Name(c.Client)
+		k, ok := index[name]
+		if !ok {
+			k = len(out.Callers)
+			index[name] = k
+			client, _ := v.Labels(c)
+			out.Callers = append(out.Callers, CallerOut{Name: name, Label: client.Text})
+			days[name] = new(derive.Days)
+		}
+		out.Callers[k].Conversations++
+		out.Callers[k].Connections += convs[i].Connections
+		*days[name] |= convs[i].Days
+		out.Callers[k].Days = days[name].Count()
+		for _, b := range c.Buckets {
+			out.Spark[int(v.Buckets[b].Hour-v.From)*24/span] += int(v.Buckets[b].Connections)
+		}
+	}
+	out.CallerCount = len(out.Callers)
+	sortCallers(out.Callers)
+	out.Callers = out.Callers[:min(8, len(out.Callers))]
+	return out
+}
+
+func (s *Server) proposals(ctx context.Context, _ *struct{}) (*Body[Proposals], error) {
+	snap, err := s.snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := Proposals{}
+	if out.Refused, err = s.Store.Refusals(ctx); err != nil {
+		return nil, unavailable(err)
+	}
+	all, err := s.Store.Jobs(ctx, 200)
+	if err != nil {
+		return nil, unavailable(err)
+	}
+	for _, j := range all {
+		if j.Kind != "derive" {
+			continue
+		}
+		if out.Job == nil {
+			newest := s.live(j)
+			newest.Result = nil
+			out.Job = &newest
+		}
+		if j.State == "done" && j.Result != nil {
+			var d Derived
+			if err := json.Unmarshal(*j.Result, &d); err != nil {
+				return nil, err
+			}
+			s.standing(&d, snap, out.Refused)
+			out.Derived, out.Stale = &d, d.Revision != snap.head.No
+			break
+		}
+	}
+	return body(out), nil
+}
+
+// standing drops proposals whose rule is in the draft, and notes refusals.
+func (s *Server) standing(d *Derived, snap snapshot, refused []store.Refusal) {
+	have := map[string]bool{}
+	for _, r := range snap.policy.Rules {
+		have[ruleOut(r).Sentence] = true
+	}
+	kept := []ProposalOut{}
+	for _, p := range d.Proposals {
+		if have[p.Key] {
+			continue
+		}
+		for i := range refused {
+			if refused[i].Rule == p.Key {
+				p.Refused = &refused[i]
+			}
+		}
+		kept = append(kept, p)
+	}
+	d.Proposals = kept
+}
+
+func (s *Server) take(ctx context.Context, in *struct {
+	Window
+	DryRun bool `query:"dryRun"`
+	Body   struct {
+		Texts []string `json:"texts" minItems:"1" doc:"Of proposals: the groups they need and the rule, a line each"`
+	}
+}) (*Body[EditOut], error) {
+	v, snap, err := s.view(ctx, in.Window)
+	if err != nil {
+		return nil, err
+	}
+	var lines []string
+	rules := 0
+	have := map[string]bool{}
+	for _, text := range in.Body.Texts {
+		p, errs := policy.ParseLoose("layer " + policy.Allowances + "\n" + text)
+		if len(errs) > 0 {
+			return nil, refusal(&policy.EditError{Message: "the proposal cannot be read: " + errs[0].Message, Errors: errs})
+		}
+		for _, item := range p.Items[1:] {
+			switch st := item.Statement.(type) {
+			case *policy.Group:
+				if g := snap.policy.Groups[st.Name]; g != nil && g.Body() != st.Body() {
+					return nil, huma.Error409Conflict("the draft has a group " + st.Name + " that means something else than the proposal's; derive again, then take it")
+				} else if g != nil || have[st.Name] {
+					continue // taken with an earlier proposal
+				}
+				have[st.Name] = true
+			case *policy.Rule:
+				rules++
+			}
+			if item.Statement != nil {
+				lines = append(lines, item.Statement.String())
+			}
+		}
+	}
+	text := policy.InsertAllowances(snap.head.Text, lines)
+	p, errs := policy.Parse(text)
+	if len(errs) > 0 {
+		return nil, refusal(&policy.EditError{Message: "the policy would have an error: " + errs[0].Message, Errors: errs})
+	}
+	text = p.Format()
+	words := "Take the proposal “" + lines[len(lines)-1] + "”"
+	if last := p.Rules; rules == 1 && len(last) > 0 {
+		for _, r := range p.Rules {
+			if r.String() == lines[len(lines)-1] {
+				words = "Take the proposal “" + ruleOut(r).Sentence + "”"
+			}
+		}
+	}
+	if rules > 1 {
+		words = fmt.Sprintf("Take %d proposals", rules)
+	}
+	out := EditOut{Revision: snap.head.No, Words: words, Errors: []TextError{}}
+	again, _ := policy.Parse(text)
+	c := s.consequences(v, decide.Compile(snap.estate, again, snap.compiled.AsOf))
+	out.Consequences = &c
+	if in.DryRun {
+		return body(out), nil
+	}
+	out.Revision, err = s.saveText(ctx, snap, text, words)
+	return body(out), err
+}
+
+func (s *Server) refuse(ctx context.Context, in *struct {
+	Body struct {
+		Rule   string `json:"rule" minLength:"1" doc:"Key of the proposal"`
+		Reason string `json:"reason"`
+		Again  bool   `json:"again,omitempty" doc:"Take the refusal back"`
+	}
+}) (*Body[[]store.Refusal], error) {
+	var err error
+	if in.Body.Again {
+		err = s.Store.AllowAgain(ctx, in.Body.Rule)
+	} else {
+		err = s.Store.Refuse(ctx, store.Refusal{Rule: in.Body.Rule, Reason: in.Body.Reason, Author: s.Author})
+	}
+	if err != nil {
+		return nil, unavailable(err)
+	}
+	s.events.changed()
+	all, err := s.Store.Refusals(ctx)
+	if err != nil {
+		return nil, unavailable(err)
+	}
+	return body(all), nil
+}
+
+func sortCallers(cs []CallerOut) {
+	slices.SortStableFunc(cs, func(a, b CallerOut) int { return cmp.Compare(b.Connections, a.Connections) })
+}

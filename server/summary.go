@@ -1,0 +1,67 @@
+package server
+
+import (
+	"context"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"lucidorchard/core/decide"
+	"lucidorchard/core/expr"
+	"lucidorchard/core/policy"
+	"lucidorchard/core/reach"
+)
+
+// Summary is the one fact of each step of the work, and what needs attention.
+type Summary struct {
+	Estate        string  `json:"estate"`
+	Author        string  `json:"author"`
+	Workloads     int     `json:"workloads"`
+	LackKey       string  `json:"lackKey,omitempty" doc:"The structural tag that most workloads lack"`
+	Lack          int     `json:"lack"`
+	Groups        int     `json:"groups"`
+	Undecided     int     `json:"undecided" doc:"Groups with undecided members"`
+	Conversations int     `json:"conversations"`
+	Rules         int     `json:"rules"`
+	Decided       float64 `json:"decided" doc:"Share of the conversations that some rule decides"`
+	Uncovered     int     `json:"uncovered"`
+	Revision      int     `json:"revision"`
+}
+
+func (s *Server) summaryRoutes() { huma.Get(s.api, "/api/summary", s.summary) }
+
+func (s *Server) summary(ctx context.Context, in *struct{ Window }) (*Body[Summary], error) {
+	v, snap, err := s.view(ctx, in.Window)
+	if err != nil {
+		return nil, err
+	}
+	out := Summary{Estate: s.Estate, Author: s.Author, Workloads: len(snap.estate.Workloads), Groups: len(snap.policy.GroupOrder), Conversations: len(v.Conversations), Rules: len(snap.policy.Rules), Revision: snap.head.No}
+	lacks := map[string]int{}
+	undecided := map[string]bool{}
+	for i := range snap.estate.Workloads {
+		w := &snap.estate.Workloads[i]
+		for _, k := range reach.Structural {
+			if _, ok := w.Tag(k); !ok {
+				lacks[k]++
+			}
+		}
+		if ep := endpointsOf(snap.estate, int32(i), snap.compiled.AsOf)[0]; ep.Addr.IsValid() {
+			snap.compiled.EachGroup(snap.compiled.At(ep.Addr, snap.compiled.AsOf), func(g *policy.Group, t expr.Truth) {
+				if t == expr.Undecided {
+					undecided[g.Name] = true
+				}
+			})
+		}
+	}
+	for _, k := range reach.Structural {
+		if lacks[k] > out.Lack {
+			out.LackKey, out.Lack = k, lacks[k]
+		}
+	}
+	out.Undecided = len(undecided)
+	t := v.Totals()
+	out.Uncovered = t.Conversations[decide.Uncovered]
+	if n := t.Conversations.Sum(); n > 0 {
+		out.Decided = 1 - float64(out.Uncovered)/float64(n)
+	}
+	return body(out), nil
+}

@@ -1,0 +1,234 @@
+package store
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"net"
+	"net/url"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"runtime"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// Cluster is a PostgreSQL server of our own on loopback.
+type Cluster struct {
+	URL  string
+	cmd  *exec.Cmd
+	log  *tail
+	done chan struct{} // closed when the server has ended
+}
+
+// StartCluster starts a server with its data below dir, making the cluster at
+// first. Started by root, it runs as the user postgres. It ends with Stop, or
+// when this process ends in whatever way. Scratch clusters give up durability
+// for speed: for tests.
+func StartCluster(ctx context.Context, dir string, scratch bool) (*Cluster, error) {
+	bin, err := binaries()
+	if err != nil {
+		return nil, err
+	}
+	dir, err = filepath.Abs(dir)
+	if err != nil {
+		return nil, err
+	}
+	who, err := owner()
+	if err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return nil, err
+	}
+	if who != nil {
+		if err := reachable(dir); err != nil {
+			return nil, err
+		}
+		if err := os.Chown(dir, int(who.Uid), int(who.Gid)); err != nil {
+			return nil, err
+		}
+	}
+	data, secret := filepath.Join(dir, "pg"), filepath.Join(dir, "password")
+	if _, err := os.Stat(filepath.Join(data, "PG_VERSION")); errors.Is(err, os.ErrNotExist) {
+		if err := initialise(ctx, bin, data, secret, who); err != nil {
+			return nil, err
+		}
+	}
+	password, err := os.ReadFile(secret)
+	if err != nil {
+		return nil, fmt.Errorf("the cluster in %s has lost its password file: %w", dir, err)
+	}
+	port, err := freePort()
+	if err != nil {
+		return nil, err
+	}
+	args := []string{"-D", data, "-p", strconv.Itoa(port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "max_connections=60", "-c", "timezone=UTC", "-c", "jit=off"}
+	if scratch {
+		args = append(args, "-c", "fsync=off", "-c", "full_page_writes=off", "-c", "synchronous_commit=off")
+	}
+	c := &Cluster{
+		URL:  (&url.URL{Scheme: "postgres", User: url.UserPassword("orchard", string(password)), Host: fmt.Sprintf("127.0.0.1:%d", port), Path: "/postgres", RawQuery: "sslmode=disable"}).String(),
+		log:  &tail{},
+		done: make(chan struct{}),
+	}
+	c.cmd = exec.Command(filepath.Join(bin, "postgres"), args...)
+	c.cmd.Dir = dir
+	c.cmd.Stdout, c.cmd.Stderr = c.log, c.log
+	c.cmd.SysProcAttr = &syscall.SysProcAttr{Credential: who, Pdeathsig: syscall.SIGINT, Setpgid: true}
+	started := make(chan error)
+	go func() {
+		// The signal comes when the thread that started the server ends, so the
+		// thread is kept for as long as the server runs.
+		runtime.LockOSThread()
+		err := c.cmd.Start()
+		started <- err
+		if err == nil {
+			_ = c.cmd.Wait()
+			close(c.done)
+		}
+	}()
+	if err := <-started; err != nil {
+		return nil, fmt.Errorf("PostgreSQL does not start: %w", err)
+	}
+	if err := c.await(ctx); err != nil {
+		c.Stop()
+		return nil, err
+	}
+	return c, nil
+}
+
+// await waits until the server takes connections.
+func (c *Cluster) await(ctx context.Context) error {
+	deadline := time.After(60 * time.Second)
+	for {
+		conn, err := pgx.Connect(ctx, c.URL)
+		if err == nil {
+			return conn.Close(ctx)
+		}
+		select {
+		case <-c.done:
+			return fmt.Errorf("PostgreSQL ended while starting: %s", c.log)
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-deadline:
+			return fmt.Errorf("PostgreSQL takes no connections after a minute: %w: %s", err, c.log)
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+}
+
+// Stop ends the server cleanly.
+func (c *Cluster) Stop() {
+	_ = c.cmd.Process.Signal(syscall.SIGINT)
+	select {
+	case <-c.done:
+	case <-time.After(20 * time.Second):
+		_ = c.cmd.Process.Signal(syscall.SIGQUIT)
+		<-c.done
+	}
+}
+
+func binaries() (string, error) {
+	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/postgres")
+	best, version := "", 0
+	for _, f := range found {
+		dir := filepath.Dir(f)
+		if v, err := strconv.Atoi(filepath.Base(filepath.Dir(dir))); err == nil && v > version {
+			best, version = dir, v
+		}
+	}
+	if version < 15 {
+		return "", errors.New("found no PostgreSQL 15 or later under /usr/lib/postgresql; install Debian's package postgresql, or give --database-url")
+	}
+	return best, nil
+}
+
+// owner gives the user to run PostgreSQL as, nil for the one we are.
+func owner() (*syscall.Credential, error) {
+	if os.Getuid() != 0 {
+		return nil, nil
+	}
+	u, err := user.Lookup("postgres")
+	if err != nil {
+		return nil, fmt.Errorf("PostgreSQL does not run as root, and there is no user postgres: %w", err)
+	}
+	uid, _ := strconv.ParseUint(u.Uid, 10, 32)
+	gid, _ := strconv.ParseUint(u.Gid, 10, 32)
+	return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, nil
+}
+
+// reachable checks that other users can enter every folder above dir.
+func reachable(dir string) error {
+	for d := filepath.Dir(dir); ; d = filepath.Dir(d) {
+		info, err := os.Stat(d)
+		if err != nil {
+			return err
+		}
+		if info.Mode().Perm()&1 == 0 {
+			return fmt.Errorf("the user postgres cannot enter %s; give --data a folder that every user can reach", d)
+		}
+		if d == filepath.Dir(d) {
+			return nil
+		}
+	}
+}
+
+func initialise(ctx context.Context, bin, data, secret string, who *syscall.Credential) error {
+	password := rand.Text()
+	if err := os.WriteFile(secret, []byte(password), 0o600); err != nil {
+		return err
+	}
+	if who != nil {
+		if err := os.Chown(secret, int(who.Uid), int(who.Gid)); err != nil {
+			return err
+		}
+	}
+	cmd := exec.CommandContext(ctx, filepath.Join(bin, "initdb"), "-D", data, "-U", "orchard", "--pwfile", secret, "--auth", "scram-sha-256", "--encoding", "UTF8", "--locale", "C", "--no-instructions")
+	cmd.Dir = filepath.Dir(data)
+	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: who}
+	if out, err := cmd.CombinedOutput(); err != nil {
+		_ = os.RemoveAll(data)
+		return fmt.Errorf("initdb: %w: %s", err, bytes.TrimSpace(out))
+	}
+	return nil
+}
+
+func freePort() (int, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return 0, err
+	}
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port, nil
+}
+
+// tail keeps the last lines that a program wrote.
+type tail struct {
+	mu   sync.Mutex
+	text string
+}
+
+func (t *tail) Write(b []byte) (int, error) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.text += string(b); len(t.text) > 4000 {
+		t.text = t.text[len(t.text)-4000:]
+	}
+	return len(b), nil
+}
+
+func (t *tail) String() string {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return strings.TrimSpace(t.text)
+}

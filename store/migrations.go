@@ -1,0 +1,6 @@
+package store
+
+import "embed"
+
+//go:embed migrations/*.sql
+var migrations embed.FS

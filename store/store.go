@@ -1,0 +1,112 @@
+// Package store keeps an estate, its policy document and its conversations in
+// PostgreSQL. One file for each kind of record; every write is one transaction.
+//
+// It must not know of HTTP or of what a policy means. Start reading at Open.
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"io/fs"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/stdlib"
+	"github.com/jmoiron/sqlx"
+	"github.com/pressly/goose/v3"
+	"github.com/pressly/goose/v3/lock"
+)
+
+// Store is an open database.
+type Store struct{ db *sqlx.DB }
+
+// Open connects and brings the schema up to date; several servers may do so at
+// once.
+func Open(ctx context.Context, url string) (*Store, error) {
+	config, err := pgx.ParseConfig(url)
+	if err != nil {
+		return nil, fmt.Errorf("the database URL cannot be read: %w", err)
+	}
+	db := sqlx.NewDb(stdlib.OpenDB(*config), "pgx")
+	db.SetMaxOpenConns(20)
+	if err := migrate(ctx, db.DB); err != nil {
+		db.Close()
+		return nil, err
+	}
+	return &Store{db}, nil
+}
+
+func migrate(ctx context.Context, db *sql.DB) error {
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	locker, err := lock.NewPostgresSessionLocker()
+	if err != nil {
+		return err
+	}
+	p, err := goose.NewProvider(goose.DialectPostgres, db, files, goose.WithSessionLocker(locker))
+	if err != nil {
+		return err
+	}
+	if _, err := p.Up(ctx); err != nil {
+		return fmt.Errorf("the database cannot be brought up to date: %w", err)
+	}
+	return nil
+}
+
+// Close ends all connections.
+func (s *Store) Close() error { return s.db.Close() }
+
+// Ping reports whether the database answers.
+func (s *Store) Ping(ctx context.Context) error { return s.db.PingContext(ctx) }
+
+// in runs f in a transaction.
+func (s *Store) in(ctx context.Context, f func(*sqlx.Tx) error) error {
+	tx, err := s.db.BeginTxx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback() //nolint:errcheck // after Commit it does nothing
+	if err := f(tx); err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
+// copyIn writes rows with COPY on a connection of its own, inside a
+// transaction that f finishes the work in.
+func (s *Store) copyIn(ctx context.Context, f func(pgx.Tx) error) error {
+	conn, err := s.db.Conn(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	return conn.Raw(func(driver any) error {
+		pg, ok := driver.(*stdlib.Conn)
+		if !ok {
+			return errors.New("the database driver is not pgx")
+		}
+		return pgx.BeginFunc(ctx, pg.Conn(), f)
+	})
+}
+
+// Versions are numbers that grow with every write to what they name.
+type Versions struct {
+	Workloads, Conversations int64
+	Revision                 int
+}
+
+// Versions gives the current numbers.
+func (s *Store) Versions(ctx context.Context) (Versions, error) {
+	var v Versions
+	err := s.db.QueryRowContext(ctx, `SELECT (SELECT n FROM versions WHERE name = 'workloads'), (SELECT n FROM versions WHERE name = 'conversations'), (SELECT coalesce(max(no), 0) FROM revisions)`).
+		Scan(&v.Workloads, &v.Conversations, &v.Revision)
+	return v, err
+}
+
+const (
+	bumpWorkloads     = `UPDATE versions SET n = n + 1 WHERE name = 'workloads'`
+	bumpConversations = `UPDATE versions SET n = n + 1 WHERE name = 'conversations'`
+)
