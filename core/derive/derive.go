@@ -61,9 +61,9 @@ type Result struct {
 
 // CurvePoint is one balance between tight and short.
 type CurvePoint struct {
-	Balance float64
-	Rules   int
-	Opened  float64 // pairs × services opened, per one that was seen
+	Balance float64 `json:"balance"`
+	Rules   int     `json:"rules"`
+	Opened  float64 `json:"opened"` // pairs × services opened, per one that was seen
 }
 
 // Proposal is a rule with its evidence.

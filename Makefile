@@ -1,0 +1,62 @@
+# Everything starts here; `make help` lists it. Steps that install do so only
+# where something is missing.
+SHELL := /bin/bash
+export PATH := $(PATH):/usr/local/go/bin
+PORT ?= 7411
+
+.PHONY: help demo run test bench lint screenshots web types system clean
+
+help:
+	@grep -E '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*##/\t/'
+
+demo: system web ## build, and run with the made-up company Saltmarsh Ferries
+	go build -o bin/orchard ./cmd/orchard
+	./bin/orchard serve --demo --data var/demo --listen 127.0.0.1:$(PORT)
+
+run: system web ## build, and run with your own data
+	go build -o bin/orchard ./cmd/orchard
+	./bin/orchard serve --data var/own --listen 127.0.0.1:$(PORT)
+
+test: system web ## everything: unit, property, database and browser tests
+	go vet ./...
+	go test -timeout 20m ./...
+
+bench: ## speed and memory, as figures and as ratios of one run
+	go test -run '^$$' -bench . -benchmem ./core/... | grep -Ev '^(goos|goarch|pkg|cpu|PASS|ok|\?)'
+
+lint: web/node_modules/.installed ## gofmt, go vet, staticcheck, tsc, eslint
+	@test -z "$$(gofmt -l cmd core demo e2e ingest server store web/*.go)" || { gofmt -l cmd core demo e2e ingest server store web/*.go; exit 1; }
+	go vet ./...
+	go run honnef.co/go/tools/cmd/staticcheck@v0.7.0 ./...
+	cd web && npm run --silent lint
+
+screenshots: system web ## make docs/screenshots from the demo data
+	ORCHARD_SCREENSHOTS=$(CURDIR)/docs/screenshots go test -count=1 -run TestScreenshots -v ./e2e
+
+web: web/dist/index.html ## build the interface
+
+web/dist/index.html: web/node_modules/.installed web/package.json web/index.html web/vite.config.ts $(shell find web/src -type f)
+	cd web && npm run --silent build
+	@touch $@
+
+web/node_modules/.installed: web/package-lock.json
+	cd web && npm ci --no-audit --no-fund --loglevel=error
+	@touch $@
+
+types: web/node_modules/.installed ## make the client's types from the API that the server describes
+	go run ./cmd/orchard openapi > web/src/api/openapi.json
+	cd web && npm run --silent types
+
+# What Debian has and this machine may lack.
+system:
+	@missing=""; \
+	ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || missing="$$missing postgresql"; \
+	command -v chromium >/dev/null 2>&1 || missing="$$missing chromium"; \
+	if [ -n "$$missing" ]; then \
+		echo "installing$$missing"; \
+		sudo=""; [ "$$(id -u)" = 0 ] || sudo=sudo; \
+		$$sudo apt-get update -q >/dev/null && DEBIAN_FRONTEND=noninteractive $$sudo apt-get install -y -q --no-install-recommends $$missing >/dev/null; \
+	fi
+
+clean: ## remove what was built
+	rm -rf bin web/dist/assets web/dist/index.html

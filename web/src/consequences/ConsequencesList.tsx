@@ -1,0 +1,62 @@
+// What a change does, before it is saved.
+import { Box, chakra, Flex, Text } from "@chakra-ui/react";
+import type { Schemas } from "../api/client";
+import { Mark } from "../marks/Marks";
+import { n } from "../marks/words";
+
+type C = Schemas["Consequences"];
+
+export function ConsequencesList({ c }: { c: C }) {
+  return (
+    <Flex gap="36px" wrap="wrap" data-consequences={c.changed}>
+      {c.groups.length > 0 && <Groups c={c} />}
+      <Box>
+        <Text color="soft">conversations that change verdict</Text>
+        {c.conversations.map((v) => (
+          <Text key={v.before + v.after} title={v.examples?.join("\n")}>
+            <Mark kind={v.before} /> → <Mark kind={v.after} /> <b>{n(v.count)}</b> {v.before} → {v.after}
+            {v.rules.length > 0 && <chakra.span color="soft"> through line {v.rules.slice(0, 4).join(", ")}</chakra.span>}
+          </Text>
+        ))}
+        {c.changed === 0 && <Text>none in the window</Text>}
+      </Box>
+      <Box>
+        <Text color="soft">assertions</Text>
+        {c.asserts.map((a) => (
+          <Text key={a.sentence} color={a.after === "broken" ? "reject" : undefined} fontWeight={a.after === "broken" ? "600" : undefined}>
+            {a.before || "new"} → {a.after}: {a.sentence.replace("assert ", "")}
+          </Text>
+        ))}
+        {c.asserts.length === 0 && <Text>no change</Text>}
+      </Box>
+    </Flex>
+  );
+}
+
+function Groups({ c }: { c: C }) {
+  const some = (names: string[]) => names.slice(0, 3).join(", ") + (names.length > 3 ? " …" : "");
+  const parts = [
+    ["would join", "joins", "+"],
+    ["would leave", "leaves", "−"],
+    ["can no longer be told", "undecided", "?"],
+  ] as const;
+  return parts.map(([title, field, sign]) => {
+    const list = c.groups.filter((g) => g[field].length > 0);
+    if (list.length === 0) return null;
+    return (
+      <Box key={field}>
+        <Text color="soft">{title}</Text>
+        {list.slice(0, 5).map((g) => (
+          <Text key={g.group} title={some(g[field])}>
+            {g.group}{" "}
+            <b>
+              {sign}
+              {n(g[field].length)}
+            </b>
+          </Text>
+        ))}
+        {list.length > 5 && <Text color="soft">and {n(list.length - 5)} groups more</Text>}
+      </Box>
+    );
+  });
+}

@@ -1,0 +1,87 @@
+// The steps of the work in order: navigation and status in one.
+import { Box, chakra, Flex, Text } from "@chakra-ui/react";
+import { useEffect } from "react";
+import { NavLink, useLocation, useNavigate } from "react-router";
+import { api } from "../api/client";
+import { n, percent, plural } from "../marks/words";
+import { useCarried, useWindow } from "./address";
+
+const StepLink = chakra(NavLink);
+
+export function Course() {
+  const w = useWindow();
+  const { data: s } = api.useQuery("get", "/api/summary", { params: { query: w } });
+  const proposals = api.useQuery("get", "/api/proposals");
+  const carried = useCarried();
+  const here = useLocation().pathname.split("/")[1];
+  const navigate = useNavigate();
+  const waiting = proposals.data?.derived?.proposals.filter((p) => !p.refused).length ?? 0;
+  const steps = [
+    { path: "workloads", name: "Workloads", fact: s && n(s.workloads), need: s?.lack ? `${n(s.lack)} lack ${article(s.lackKey)}` : "" },
+    { path: "groups", name: "Groups", fact: s && n(s.groups), need: s?.undecided ? `${n(s.undecided)} with undecided` : "" },
+    { path: "flows", name: "Flows", fact: s && plural(s.conversations, "conversation"), need: "" },
+    { path: "policy", name: "Policy", fact: s && plural(s.rules, "rule"), need: waiting ? plural(waiting, "proposal") : "" },
+    { path: "check", name: "Check", fact: s && (s.conversations ? `${percent(s.decided)} decided` : "nothing to check"), need: s?.uncovered ? `${n(s.uncovered)} uncovered` : "" },
+  ];
+  useEffect(() => {
+    const listen = (e: KeyboardEvent) => {
+      const step = e.altKey && !e.ctrlKey ? steps[Number(e.code.replace("Digit", "")) - 1] : undefined;
+      if (step) {
+        e.preventDefault();
+        void navigate(`/${step.path}${carried}`);
+      }
+    };
+    window.addEventListener("keydown", listen);
+    return () => window.removeEventListener("keydown", listen);
+  });
+  const at = steps.findIndex((x) => x.path === here);
+  return (
+    <Flex as="nav" aria-label="the course of the work" h="56px" px="20px" borderBottomWidth="1px" borderColor="line" flexShrink={0}>
+      {steps.map((step, i) => (
+        <StepLink
+          key={step.path}
+          to={`/${step.path}${carried}`}
+          flex="1"
+          minW="0"
+          position="relative"
+          pt="9px"
+          pl="18px"
+          pr="10px"
+          borderBottomWidth="2px"
+          borderColor={i === at ? "accent" : "transparent"}
+          mb="-1px"
+        >
+          <Box
+            position="absolute"
+            left="2px"
+            top="14px"
+            w="9px"
+            h="9px"
+            borderRadius="full"
+            borderWidth="1.5px"
+            borderColor={i === at ? "accent" : "soft"}
+            bg={i === at ? "accent" : i < at ? "soft" : "paper"}
+          />
+          <Text fontWeight="600" color={i === at ? "accent" : "ink"}>
+            {step.name}
+          </Text>
+          <Text fontSize="11.5px" color="soft" truncate data-fact={step.path}>
+            {step.fact ?? "…"}
+            {step.need && (
+              <>
+                {" · "}
+                <chakra.span color="open" fontWeight="500">
+                  {step.need}
+                </chakra.span>
+              </>
+            )}
+          </Text>
+        </StepLink>
+      ))}
+    </Flex>
+  );
+}
+
+function article(key: string | undefined) {
+  return key ? `${/^[aeiou]/.test(key) ? "an" : "a"} ${key}` : "";
+}

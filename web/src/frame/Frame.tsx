@@ -1,0 +1,89 @@
+// The frame around every view: title bar with the ask bar, the course, the
+// state of the draft, the window, and the why panel.
+import { Box, chakra, Flex, Grid, Text, Toaster as ChakraToaster, Toast } from "@chakra-ui/react";
+import { useEffect, useState } from "react";
+import { Outlet } from "react-router";
+import { api, followChanges } from "../api/client";
+import { Kbd } from "../marks/Controls";
+import { Textures } from "../marks/Marks";
+import { useWhy, useWindow } from "./address";
+import { AskBar } from "./AskBar";
+import { Course } from "./Course";
+import { DraftStrip, useUndo } from "./DraftStrip";
+import { KeysDialog } from "./KeysDialog";
+import { useKeys } from "./keys";
+import { toaster } from "./toaster";
+import { WhyPanel } from "./WhyPanel";
+import { WindowStrip } from "./WindowStrip";
+
+export function Frame() {
+  const [live, setLive] = useState(true);
+  const [keysOpen, setKeysOpen] = useState(false);
+  const { subject } = useWhy();
+  const undo = useUndo();
+  useEffect(() => followChanges(setLive), []);
+  useKeys({
+    "?": () => setKeysOpen(true),
+    "mod+z": () => undo.undo(),
+    "mod+shift+z": () => undo.redo(),
+    "mod+y": () => undo.redo(),
+  });
+  return (
+    <Flex direction="column" h="100%">
+      <Textures />
+      <TitleBar onKeys={() => setKeysOpen(true)} />
+      <Course />
+      <DraftStrip undo={undo} live={live} />
+      <WindowStrip />
+      <Grid templateColumns={subject ? "minmax(0,1fr) 316px" : "minmax(0,1fr)"} flex="1" minH="0">
+        <Box as="main" minW="0" minH="0" overflow="hidden">
+          <Outlet />
+        </Box>
+        {subject && <WhyPanel subject={subject} />}
+      </Grid>
+      <KeysDialog open={keysOpen} onClose={() => setKeysOpen(false)} />
+      <ChakraToaster toaster={toaster}>
+        {(toast) => (
+          <Toast.Root bg="ink" color="paper" fontSize="12.5px" py="9px" px="12px" maxW="420px">
+            <Toast.Indicator />
+            <Toast.Description>{toast.title}</Toast.Description>
+            {toast.action && <Toast.ActionTrigger>{toast.action.label}</Toast.ActionTrigger>}
+            <Toast.CloseTrigger />
+          </Toast.Root>
+        )}
+      </ChakraToaster>
+    </Flex>
+  );
+}
+
+function TitleBar({ onKeys }: { onKeys: () => void }) {
+  const w = useWindow();
+  const summary = api.useQuery("get", "/api/summary", { params: { query: w } });
+  return (
+    <Flex as="header" h="44px" align="center" gap="16px" px="20px" borderBottomWidth="1px" borderColor="line2" flexShrink={0}>
+      <Flex align="center" gap="9px" w="190px" fontFamily="heading" fontWeight="500" fontSize="17px">
+        <Logo /> Lucid Orchard
+      </Flex>
+      <AskBar />
+      <Flex w="190px" justify="flex-end" gap="8px" color="soft" align="center">
+        <Text truncate>{summary.data?.estate}</Text>
+        <chakra.button type="button" onClick={onKeys} aria-label="keys and looks" cursor="pointer">
+          <Kbd>?</Kbd>
+        </chakra.button>
+      </Flex>
+    </Flex>
+  );
+}
+
+function Logo() {
+  return (
+    <chakra.svg width="22px" height="22px" viewBox="0 0 22 22" color="accent" aria-hidden>
+      <g fill="none" stroke="currentColor" strokeWidth="1.6">
+        <path d="M11 21V8M11 15c-3 0-5-1.6-5-4.4M11 12.5c3 0 5-1.6 5-4.4" />
+      </g>
+      <circle cx="11" cy="4.5" r="3" fill="currentColor" />
+      <circle cx="5.6" cy="8" r="2.6" fill="none" stroke="currentColor" strokeWidth="1.5" />
+      <circle cx="16.6" cy="5.6" r="2.6" fill="currentColor" opacity=".55" />
+    </chakra.svg>
+  );
+}

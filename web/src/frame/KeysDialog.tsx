@@ -1,0 +1,63 @@
+import { Box, CloseButton, Dialog, Flex, Portal, Text } from "@chakra-ui/react";
+import { useState } from "react";
+import { Kbd, Switches } from "../marks/Controls";
+import { setTheme, theme, type Theme } from "./theme";
+
+const keys: [string, string][] = [
+  ["Ctrl K  or  /", "ask a question or find anything"],
+  ["Alt 1 … 5", "go to Workloads, Groups, Flows, Policy, Check"],
+  ["Ctrl Z", "undo the last edit of the draft or of a tag"],
+  ["Ctrl Shift Z", "do it again"],
+  ["↑ ↓", "move in a list"],
+  ["→ ←", "unfold and fold a row"],
+  ["Enter", "open what is selected; say why"],
+  ["T  R  L", "proposals: take, refuse, later"],
+  ["Ctrl ↑ ↓", "policy: move the selected rule"],
+  ["Esc", "close the why panel"],
+  ["?", "this list"],
+];
+
+export function KeysDialog({ open, onClose }: { open: boolean; onClose: () => void }) {
+  const [current, setCurrent] = useState<Theme>(theme());
+  return (
+    <Dialog.Root open={open} onOpenChange={(e) => !e.open && onClose()} size="sm">
+      <Portal>
+        <Dialog.Backdrop />
+        <Dialog.Positioner>
+          <Dialog.Content bg="sheet">
+            <Dialog.Header>
+              <Dialog.Title fontFamily="heading" fontWeight="500">
+                Keys
+              </Dialog.Title>
+            </Dialog.Header>
+            <Dialog.Body>
+              {keys.map(([key, what]) => (
+                <Flex key={key} py="4px" gap="14px" borderBottomWidth="1px" borderColor="line2">
+                  <Box w="120px" flexShrink={0}>
+                    <Kbd>{key}</Kbd>
+                  </Box>
+                  <Text>{what}</Text>
+                </Flex>
+              ))}
+              <Flex mt="14px" gap="12px" align="center">
+                <Text>Looks</Text>
+                <Switches
+                  label="looks"
+                  options={(["system", "light", "dark"] as Theme[]).map((t) => ({ value: t, shown: t }))}
+                  on={[current]}
+                  toggle={(t) => {
+                    setTheme(t);
+                    setCurrent(t);
+                  }}
+                />
+              </Flex>
+            </Dialog.Body>
+            <Dialog.CloseTrigger asChild>
+              <CloseButton size="sm" />
+            </Dialog.CloseTrigger>
+          </Dialog.Content>
+        </Dialog.Positioner>
+      </Portal>
+    </Dialog.Root>
+  );
+}

@@ -1,0 +1,51 @@
+import { Box, Text } from "@chakra-ui/react";
+import { useNavigate } from "react-router";
+import { api } from "../api/client";
+import { Btn, Chip } from "../marks/Controls";
+import { Spark } from "../marks/Marks";
+import { atMinute, plural } from "../marks/words";
+import { useCarried, useWindow } from "./address";
+import { Chain, ChainLink, WhyTitle } from "./WhyPanel";
+
+/** A rule: who wrote it, what it decides. */
+export function WhyRule({ line }: { line: number }) {
+  const w = useWindow();
+  const navigate = useNavigate();
+  const carried = useCarried();
+  const { data } = api.useQuery("get", "/api/policy", { params: { query: w } });
+  const s = data?.statements.find((x) => x.line === line);
+  if (!data) return <Text color="soft">…</Text>;
+  if (!s?.rule) return <Text color="soft">There is no rule on line {line} any more.</Text>;
+  return (
+    <Box>
+      <WhyTitle>Rule on line {line}</WhyTitle>
+      <Text fontWeight="500">{s.rule.sentence}</Text>
+      {s.note && <Text color="soft">“{s.note}”</Text>}
+      <Chain>
+        <ChainLink>
+          in <b>{s.rule.layer}</b>: what stands above it decides first
+        </ChainLink>
+        <ChainLink>
+          written by {s.author || "nobody known"}
+          {s.at && `, ${atMinute(s.at)}`}
+        </ChainLink>
+        <ChainLink>
+          decides {plural(s.hits, "conversation")} of the window
+          {s.spark && (
+            <Box>
+              <Spark values={s.spark} width={220} height={24} />
+            </Box>
+          )}
+        </ChainLink>
+      </Chain>
+      <Box mt="8px">
+        {s.findings?.map((f) => (
+          <Chip key={f}>{f}</Chip>
+        ))}
+      </Box>
+      <Btn mt="10px" onClick={() => void navigate(`/check${carried}${carried ? "&" : "?"}rule=${line}`)}>
+        Show its conversations
+      </Btn>
+    </Box>
+  );
+}

@@ -1,0 +1,199 @@
+// Write an expression with errors in place; see in, undecided and out live; see
+// what saving does; save it into the draft.
+import { Box, chakra, Flex, Grid, Input, Text } from "@chakra-ui/react";
+import { useEffect, useState } from "react";
+import { useNavigate } from "react-router";
+import { api, problem, queryClient, type Schemas } from "../api/client";
+import { ConsequencesList } from "../consequences/ConsequencesList";
+import { CodeEditor } from "../editor/CodeEditor";
+import { useVocabulary } from "../editor/useVocabulary";
+import { useCarried, useWhy, useWindow } from "../frame/address";
+import { say } from "../frame/toaster";
+import { Btn, inputStyle, Link, ProblemNote, Sentence } from "../marks/Controls";
+import { Mark } from "../marks/Marks";
+import { n, plural } from "../marks/words";
+
+type Group = Schemas["GroupOut"];
+type Preview = Schemas["GroupPreview"];
+const quoted = (name: string) => (/^[A-Za-z0-9_:][A-Za-z0-9_.:/-]*$/.test(name) ? name : JSON.stringify(name));
+
+export function GroupEditor({ group, onSaved }: { group?: Group; onSaved: (name: string) => void }) {
+  const w = useWindow();
+  const [text, setText] = useState(group?.body ?? "");
+  const [base, setBase] = useState(group?.body ?? "");
+  const [name, setName] = useState(group?.name ?? "");
+  const [wrong, setWrong] = useState<string>();
+  const words = useVocabulary();
+  const policy = api.useQuery("get", "/api/policy", { params: { query: w } });
+  const preview = api.useMutation("post", "/api/groups/preview");
+  const save = api.useMutation("post", "/api/policy/edits");
+  const { mutate: look } = preview;
+  // Somebody else, or undo, changed the group: take that over unless there are
+  // edits here, which are never lost.
+  if (group && group.body !== base) {
+    if (text === base) setText(group.body);
+    setBase(group.body);
+  }
+  const changed = text.trim() !== base;
+  useEffect(() => {
+    if (!text.trim()) return;
+    const t = setTimeout(() => look({ params: { query: w }, body: { name: group?.name ?? "", text } }), 150);
+    return () => clearTimeout(t);
+  }, [text, group?.name, group?.body, w, look, policy.data?.revision]);
+  const p = preview.data;
+  const store = async () => {
+    setWrong(undefined);
+    const statement = `group ${quoted(group?.name ?? name.trim())} = ${text.replaceAll("\n", " ")}${group?.note ? ` ${JSON.stringify(group.note)}` : ""}`;
+    try {
+      const out = await save.mutateAsync({ params: { query: w }, body: { revision: policy.data?.revision ?? 0, op: group ? "change" : "add", line: group?.line, text: statement } });
+      say(out.words);
+      await queryClient.invalidateQueries();
+      if (!group) onSaved(name.trim());
+    } catch (e) {
+      setWrong(problem(e));
+    }
+  };
+  return (
+    <Box overflowY="auto" px="20px" py="12px" minW="0">
+      <Sentence>{title(group, p, changed)}</Sentence>
+      {!group && (
+        <Flex align="center" gap="8px" mt="8px">
+          <Text>Name</Text>
+          <Input {...inputStyle} w="260px" aria-label="name of the group" value={name} onChange={(e) => setName(e.target.value)} placeholder="booking-logic-live" />
+        </Flex>
+      )}
+      <Box mt="8px">
+        <CodeEditor value={text} onChange={setText} errors={p?.errors ?? []} label="expression of the group" words={words} onSave={() => void store()} autoFocus={!group} />
+      </Box>
+      {text.trim() && p?.errors.map((e) => (
+        <Text key={e.column + e.message} color="reject" role="alert" mt="4px">
+          column {e.column}: {e.message}
+        </Text>
+      ))}
+      {group && <UsedBy group={group} shares={p?.shares ?? []} />}
+      {p && p.errors.length === 0 && text.trim() && <Members p={p} />}
+      {changed && p?.consequences && p.errors.length === 0 && (
+        <Box borderTopWidth="1px" borderColor="ink" mt="14px" pt="8px">
+          <Text fontFamily="heading" fontSize="16px" mb="4px">
+            What saving does
+          </Text>
+          <ConsequencesList c={p.consequences} />
+        </Box>
+      )}
+      {wrong && <ProblemNote>{wrong}</ProblemNote>}
+      {changed && (
+        <Flex gap="8px" mt="12px" align="center">
+          <Btn primary loading={save.isPending} disabled={!p || p.errors.length > 0 || !text.trim() || (!group && !name.trim())} onClick={() => void store()}>
+            Save to the draft
+          </Btn>
+          <Btn onClick={() => setText(base)}>Discard</Btn>
+          <Text color="soft">Nothing is in force until it is released.</Text>
+        </Flex>
+      )}
+    </Box>
+  );
+}
+
+function title(group: Group | undefined, p: Preview | undefined, changed: boolean) {
+  if (!p || p.errors.length > 0) return group ? <b>{group.name}</b> : "A new group";
+  const adds = p.in.filter((m) => m.change === "joins").length;
+  const drops = [...p.out, ...p.undecided].filter((m) => m.change).length;
+  const told = p.counts[1] ? ` and cannot tell of ${n(p.counts[1])}` : "";
+  if (group && changed) {
+    const parts = [adds && `adds ${plural(adds, "workload")} to`, drops && `takes ${plural(drops, "workload")} from`].filter(Boolean).join(" and ");
+    return (
+      <>
+        The change {parts || "moves nobody in or out of"} <b>{group.name}</b>
+        {told}.
+      </>
+    );
+  }
+  return (
+    <>
+      <b>{group?.name ?? "The group"}</b> holds {plural(p.counts[0]!, "workload")}
+      {told}.
+    </>
+  );
+}
+
+function UsedBy({ group, shares }: { group: Group; shares: Preview["shares"] }) {
+  const navigate = useNavigate();
+  const carried = useCarried();
+  return (
+    <Text color="soft" mt="6px">
+      {group.usedBy.length === 0 ? "no rule uses it" : "used by "}
+      {group.usedBy.slice(0, 6).map((u, i) => (
+        <chakra.span key={u.line}>
+          {i > 0 && ", "}
+          <Link title={u.text} onClick={() => void navigate(`/policy${carried}${carried ? "&" : "?"}line=${u.line}`)}>
+            {u.kind} on line {u.line}
+          </Link>
+        </chakra.span>
+      ))}
+      {group.usedBy.length > 6 && ` and ${group.usedBy.length - 6} more`}
+      {shares.length > 0 && (
+        <>
+          {" · shares members with "}
+          {shares.slice(0, 4).map((s, i) => (
+            <chakra.span key={s.group}>
+              {i > 0 && ", "}
+              <Link onClick={() => void navigate(`/groups/${encodeURIComponent(s.group)}${carried}`)}>{s.group}</Link> ({n(s.both)})
+            </chakra.span>
+          ))}
+        </>
+      )}
+      {group.findings.includes("pins names") && (
+        <chakra.span color="open" display="block">
+          It pins names or ids: a new machine does not join on its own.
+        </chakra.span>
+      )}
+    </Text>
+  );
+}
+
+function Members({ p }: { p: Preview }) {
+  return (
+    <Grid templateColumns="repeat(3, minmax(0,1fr))" gap="22px" mt="12px">
+      <Column mark="in" title="In" list={p.in} count={p.counts[0]!} was={p.was[0]!} />
+      <Column mark="undecided" title="Undecided" list={p.undecided} count={p.counts[1]!} was={p.was[1]!} />
+      <Column mark="out" title="Out" list={p.out} count={p.counts[2]!} was={p.was[2]!} />
+    </Grid>
+  );
+}
+
+function Column({ mark, title, list, count, was }: { mark: "in" | "undecided" | "out"; title: string; list: Preview["in"]; count: number; was: number }) {
+  const { show } = useWhy();
+  return (
+    <Box minW="0" role="region" aria-label={title} data-members={count}>
+      <Flex gap="8px" align="baseline" borderBottomWidth="1px" borderColor="line" pb="3px">
+        <Mark kind={mark} />
+        <Text fontFamily="heading" fontSize="16px">
+          {title}
+        </Text>
+        <Text color="soft">
+          {n(count)}
+          {was !== count && was + count > 0 && `, was ${n(was)}`}
+        </Text>
+      </Flex>
+      <Box maxH="300px" overflowY="auto">
+        {list.map((m) => (
+          <Flex key={m.id} gap="6px" py="3px" borderBottomWidth="1px" borderColor="line2">
+            {m.change && (
+              <chakra.span fontWeight="600" color={m.change === "joins" ? "permit" : "reject"} aria-label={m.change}>
+                {m.change === "joins" ? "+" : "−"}
+              </chakra.span>
+            )}
+            <Link onClick={() => show({ kind: "workload", id: m.id })} textDecoration="none" overflow="hidden" textOverflow="ellipsis" whiteSpace="nowrap">
+              {m.name}
+            </Link>
+            <Text ml="auto" color={m.missing?.length ? "open" : "soft"} flexShrink={0} maxW="60%" truncate>
+              {m.why}
+            </Text>
+          </Flex>
+        ))}
+        {count > list.length && <Text color="soft">{n(count - list.length)} more</Text>}
+        {count === 0 && <Text color="soft">nobody</Text>}
+      </Box>
+    </Box>
+  );
+}

@@ -1,0 +1,85 @@
+// Groups: who is in, and of whom can it not tell?
+import { Box, chakra, Flex, Grid, Input, Text } from "@chakra-ui/react";
+import { useState } from "react";
+import { useNavigate, useParams } from "react-router";
+import { api, problem } from "../api/client";
+import { useCarried } from "../frame/address";
+import { moveFocus } from "../ledger/shared";
+import { Btn, Empty, inputStyle, ProblemNote } from "../marks/Controls";
+import { n, plural } from "../marks/words";
+import { GroupEditor } from "./GroupEditor";
+
+export function GroupsView() {
+  const { name } = useParams();
+  const navigate = useNavigate();
+  const carried = useCarried();
+  const [text, setText] = useState("");
+  const { data, error } = api.useQuery("get", "/api/groups");
+  if (error) return <ProblemNote>{problem(error)}</ProblemNote>;
+  if (!data) return null;
+  const chosen = name === "new" ? undefined : (data.find((g) => g.name === name) ?? (name ? undefined : data[0]));
+  const shown = data.filter((g) => g.name.toLowerCase().includes(text.toLowerCase()) || g.body.toLowerCase().includes(text.toLowerCase()));
+  const go = (to: string) => void navigate(`/groups/${encodeURIComponent(to)}${carried}`);
+  return (
+    <Grid templateColumns="310px minmax(0,1fr)" h="100%">
+      <Flex direction="column" borderRightWidth="1px" borderColor="line" minH="0" pt="12px">
+        <Flex px="20px" align="center" justify="space-between" mb="6px">
+          <Text fontFamily="heading" fontSize="19px">
+            {plural(data.length, "group")}
+          </Text>
+          <Btn onClick={() => go("new")}>New group</Btn>
+        </Flex>
+        <Box px="20px" pb="6px">
+          <Input {...inputStyle} placeholder="find a group" aria-label="find a group" value={text} onChange={(e) => setText(e.target.value)} />
+        </Box>
+        <Box overflowY="auto" flex="1" onKeyDown={moveFocus}>
+          {shown.map((g) => (
+            <chakra.button
+              key={g.name}
+              type="button"
+              data-row="0"
+              aria-current={g === chosen}
+              onClick={() => go(g.name)}
+              display="flex"
+              gap="7px"
+              w="100%"
+              px="20px"
+              py="5px"
+              textAlign="left"
+              cursor="pointer"
+              alignItems="baseline"
+              borderBottomWidth="1px"
+              borderColor="line2"
+              borderLeftWidth="3px"
+              borderLeftColor={g === chosen ? "accent" : "transparent"}
+              bg={g === chosen ? "tint" : undefined}
+              _hover={{ bg: "tint" }}
+            >
+              <Text truncate>{g.name}</Text>
+              <Text fontSize="11.5px" color="open" flexShrink={0}>
+                {[g.undecided > 0 && `${n(g.undecided)} undecided`, ...g.findings].filter(Boolean).join(", ")}
+              </Text>
+              <Text ml="auto" color="soft" flexShrink={0}>
+                {g.in === 0 && g.prefixes > 0 ? plural(g.prefixes, "prefix", "prefixes") : n(g.in)}
+              </Text>
+            </chakra.button>
+          ))}
+        </Box>
+      </Flex>
+      {name && name !== "new" && !chosen ? (
+        <Empty title={`There is no group ${name}`}>It may have been renamed or removed. Undo brings it back if that was the last edit.</Empty>
+      ) : data.length === 0 && name !== "new" ? (
+        <Empty title="No groups yet">
+          A group is an expression over tags: tomorrow&apos;s machine joins on its own.
+          <Box mt="10px">
+            <Btn primary onClick={() => go("new")}>
+              Write the first group
+            </Btn>
+          </Box>
+        </Empty>
+      ) : (
+        <GroupEditor key={chosen?.name ?? "new"} group={chosen} onSaved={go} />
+      )}
+    </Grid>
+  );
+}

@@ -1,0 +1,64 @@
+import { Box, chakra, Text } from "@chakra-ui/react";
+import type { Schemas } from "../api/client";
+import { atMinute, n, plural } from "../marks/words";
+
+type R = Schemas["ImportReport"];
+
+/** What a file says and does, row by row where it cannot be used. */
+export function Report({ kind, report: r, done }: { kind: "workloads" | "flows"; report: R; done: boolean }) {
+  return (
+    <Box data-report={done ? "done" : "preview"}>
+      <Text fontFamily="heading" fontSize="16px" mb="4px">
+        {r.already
+          ? `This file was counted before, on ${atMinute(r.already)}; nothing was counted again.`
+          : kind === "workloads"
+            ? `${plural(r.added, "workload")} ${done ? "added" : "would be added"}, ${n(r.changed)} changed, ${n(r.same)} the same.`
+            : `${plural(r.rows - r.bad, "flow")} in ${plural(r.added, "conversation-hour")}${r.from ? `, ${atMinute(r.from)} to ${atMinute(r.to!)}` : ""}.`}
+      </Text>
+      {r.kept > 0 && <Text>{plural(r.kept, "tag")} set by hand stay as they are.</Text>}
+      {kind === "flows" && r.outside > 0 && <Text color="soft">{plural(r.outside, "flow")} with an end that no workload holds: they show as outside.</Text>}
+      {r.warnings.map((w) => (
+        <Text key={w} color="soft">
+          {w}
+        </Text>
+      ))}
+      {r.newWords.length > 0 && !done && (
+        <Text mt="6px">
+          <b>New to the vocabulary:</b> {r.newWords.slice(0, 12).join(" · ")}
+          {r.newWords.length > 12 && ` and ${n(r.newWords.length - 12)} more`}
+        </Text>
+      )}
+      {r.bad > 0 && (
+        <Box mt="8px" borderLeftWidth="3px" borderColor="reject" pl="10px">
+          <Text fontWeight="600">
+            {plural(r.bad, "row")} {done ? "could" : "can"} not be used; the others {done ? "were" : "are"} taken.
+          </Text>
+          <Box maxH="180px" overflowY="auto">
+            {r.errors.map((e, i) => (
+              <Text key={i}>
+                {e.line > 0 && <b>line {e.line}: </b>}
+                {e.column && (
+                  <chakra.span fontFamily="mono" fontSize="12px">
+                    {e.column}{" "}
+                  </chakra.span>
+                )}
+                {e.reason}
+              </Text>
+            ))}
+            {r.bad > r.errors.length && <Text color="soft">and {n(r.bad - r.errors.length)} more</Text>}
+          </Box>
+        </Box>
+      )}
+      {r.examples.length > 0 && !done && (
+        <Box mt="8px">
+          <Text fontWeight="600">What changes, for example</Text>
+          {r.examples.map((e) => (
+            <Text key={e.id}>
+              {e.id} {e.new && <chakra.span color="permit">new</chakra.span>} <chakra.span color="soft">{e.what?.join(", ")}</chakra.span>
+            </Text>
+          ))}
+        </Box>
+      )}
+    </Box>
+  );
+}

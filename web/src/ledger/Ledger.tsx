@@ -1,0 +1,71 @@
+// The reach ledger: who reaches this? A row for each served thing, unfolding in
+// place to its callers, their conversations, and the hours of each.
+import { Box, Flex, Text } from "@chakra-ui/react";
+import { useVirtualizer } from "@tanstack/react-virtual";
+import { useRef } from "react";
+import { api, problem, type Schemas } from "../api/client";
+import { useWindow } from "../frame/address";
+import { ProblemNote } from "../marks/Controls";
+import { plural } from "../marks/words";
+import { columns } from "./columns";
+import { ServedRow } from "./ServedRow";
+import { type LedgerQuery, moveFocus } from "./shared";
+
+const pageSize = 100;
+
+export function Ledger({ query, empty }: { query: LedgerQuery; empty: React.ReactNode }) {
+  const w = useWindow();
+  const list = api.useInfiniteQuery(
+    "get",
+    "/api/ledger",
+    { params: { query: { ...w, ...query, limit: pageSize } } },
+    {
+      pageParamName: "offset",
+      initialPageParam: 0,
+      getNextPageParam: (last: Schemas["LedgerPage"], all: Schemas["LedgerPage"][]) => (all.length * pageSize < last.total ? all.length * pageSize : undefined),
+    },
+  );
+  const scroller = useRef<HTMLDivElement>(null);
+  const rows = list.data?.pages.flatMap((p) => p.rows) ?? [];
+  const total = list.data?.pages[0]?.total ?? 0;
+  const virtual = useVirtualizer({
+    count: rows.length,
+    getScrollElement: () => scroller.current,
+    estimateSize: () => 30,
+    overscan: 12,
+    getItemKey: (i) => `${rows[i]?.label} ${rows[i]?.service}`,
+  });
+  const items = virtual.getVirtualItems();
+  const last = items.at(-1)?.index ?? 0;
+  if (list.hasNextPage && !list.isFetchingNextPage && last > rows.length - 20) queueMicrotask(() => void list.fetchNextPage());
+  if (list.error) return <ProblemNote>{problem(list.error)}</ProblemNote>;
+  return (
+    <Flex direction="column" minH="0" flex="1">
+      <Header turned={query.turn === "reaches"} total={total} loading={list.isLoading} />
+      <Box ref={scroller} flex="1" minH="0" overflowY="auto" role="treegrid" aria-label="the reach ledger" aria-rowcount={total} onKeyDown={moveFocus}>
+        {!list.isLoading && rows.length === 0 && empty}
+        <Box h={`${virtual.getTotalSize()}px`} position="relative">
+          {items.map((item) => (
+            <Box key={item.key} data-index={item.index} ref={virtual.measureElement} position="absolute" top="0" left="0" right="0" transform={`translateY(${item.start}px)`}>
+              <ServedRow row={rows[item.index]!} query={query} />
+            </Box>
+          ))}
+        </Box>
+      </Box>
+    </Flex>
+  );
+}
+
+function Header({ turned, total, loading }: { turned: boolean; total: number; loading: boolean }) {
+  const heads = [turned ? "Caller" : "Reached", "Service", "Conv.", "Verdict", turned ? "Reaches" : "Callers", "Window"];
+  return (
+    <Flex borderBottomWidth="1px" borderColor="line" color="soft" fontSize="11.5px" fontWeight="500" py="4px" pr="10px" flexShrink={0}>
+      {heads.map((h, i) => (
+        <Text key={h} {...columns[i]} pl={i === 0 ? "26px" : "8px"} textAlign={i === 2 ? "right" : "left"}>
+          {h}
+          {i === 0 && !loading && ` · ${plural(total, "row")}`}
+        </Text>
+      ))}
+    </Flex>
+  );
+}

@@ -1,0 +1,81 @@
+// The filters above a ledger; all of them live in the address.
+import { chakra, Flex, Input } from "@chakra-ui/react";
+import { useState } from "react";
+import { useAddress, useWindow } from "../frame/address";
+import { Chip, inputStyle, Switches } from "../marks/Controls";
+import { Mark, type Verdict } from "../marks/Marks";
+import type { LedgerQuery } from "./shared";
+
+/** The ledger's question as the address has it. */
+export function useLedgerQuery(): LedgerQuery {
+  const { search } = useAddress();
+  return {
+    verdict: search.getAll("verdict") as Verdict[],
+    odd: search.get("odd") === "1" || undefined,
+    turn: search.get("turn") === "reaches" ? "reaches" : "reached",
+    q: search.get("q") ?? undefined,
+    rule: Number(search.get("rule")) || undefined,
+  };
+}
+
+const verdicts: Verdict[] = ["uncovered", "reject", "permit"];
+
+export function LedgerBar({ query }: { query: LedgerQuery }) {
+  const { change } = useAddress();
+  const w = useWindow();
+  const [text, setText] = useState(query.q ?? "");
+  const [seen, setSeen] = useState(query.q);
+  if (seen !== query.q) {
+    setSeen(query.q);
+    setText(query.q ?? "");
+  }
+  const on = query.verdict ?? [];
+  const exported = new URLSearchParams();
+  for (const [k, v] of Object.entries({ ...w, ...query })) {
+    for (const one of Array.isArray(v) ? v : [v]) if (one) exported.append(k, String(one));
+  }
+  return (
+    <Flex gap="12px" align="center" py="8px" wrap="wrap">
+      <Switches
+        label="verdicts"
+        options={verdicts.map((v) => ({
+          value: v,
+          shown: (
+            <>
+              <Mark kind={v} size={10} /> {v}
+            </>
+          ),
+        }))}
+        on={on}
+        toggle={(v) => change({ verdict: on.includes(v) ? on.filter((x) => x !== v) : [...on, v] })}
+      />
+      <Switches
+        label="leaks and chokes"
+        options={[{ value: "odd", shown: "leaks and chokes" }]}
+        on={query.odd ? ["odd"] : []}
+        toggle={() => change({ odd: query.odd ? null : "1" })}
+      />
+      <Switches
+        label="direction"
+        options={[
+          { value: "reached", shown: "Who reaches it" },
+          { value: "reaches", shown: "What it reaches" },
+        ]}
+        on={[query.turn ?? "reached"]}
+        toggle={(v) => change({ turn: v === "reaches" ? v : null })}
+      />
+      <form
+        onSubmit={(e) => {
+          e.preventDefault();
+          change({ q: text.trim() });
+        }}
+      >
+        <Input {...inputStyle} w="170px" placeholder="name, address, service" aria-label="filter the ledger" value={text} onChange={(e) => setText(e.target.value)} onBlur={() => text.trim() !== (query.q ?? "") && change({ q: text.trim() })} />
+      </form>
+      {query.rule && <Chip onRemove={() => change({ rule: null })}>decided by line {query.rule}</Chip>}
+      <chakra.a href={`/api/conversations.csv?${exported}`} download ml="auto" color="soft" textDecoration="underline" textDecorationColor="line" textUnderlineOffset="3px">
+        Export CSV
+      </chakra.a>
+    </Flex>
+  );
+}

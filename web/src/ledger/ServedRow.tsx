@@ -1,0 +1,117 @@
+import { Box, chakra, Text } from "@chakra-ui/react";
+import { useState } from "react";
+import { api, type Schemas } from "../api/client";
+import { useWindow } from "../frame/address";
+import { Chip } from "../marks/Controls";
+import { Mark, Spark, VerdictBar } from "../marks/Marks";
+import { n, plural } from "../marks/words";
+import { CallerRow } from "./CallerRow";
+import { RowFrame } from "./RowFrame";
+import type { LedgerQuery } from "./shared";
+
+type Row = Schemas["LedgerRow"];
+
+/** A served thing and its service. */
+export function ServedRow({ row, query }: { row: Row; query: LedgerQuery }) {
+  const [open, setOpen] = useState(false);
+  return (
+    <Box>
+      <RowFrame
+        depth={0}
+        name={`${row.label} on ${row.service}`}
+        open={open}
+        toggle={() => setOpen(!open)}
+        cells={[
+          <Name key="n" row={row} strong />,
+          <ServiceName key="s" row={row} />,
+          n(row.conversations),
+          <span key="v">
+            <VerdictBar counts={row.counts} width={108} />
+            {row.leaks > 0 && (
+              <chakra.span ml="5px" title={plural(row.leaks, "leak") + ": rejected, yet carried"}>
+                <Mark kind="leak" />
+              </chakra.span>
+            )}
+            {row.chokes > 0 && (
+              <chakra.span ml="5px" title={plural(row.chokes, "choke") + ": permitted, yet dropped"}>
+                <Mark kind="choke" />
+              </chakra.span>
+            )}
+          </span>,
+          <Others key="o" row={row} />,
+          <Spark key="w" values={row.spark} />,
+        ]}
+      />
+      {open && <Callers row={row} query={query} />}
+    </Box>
+  );
+}
+
+export function Name({ row, strong }: { row: { label: string; lack?: string; kind: string }; strong?: boolean }) {
+  return (
+    <>
+      <chakra.span fontWeight={strong ? "600" : "500"} fontStyle={row.kind === "tags" ? "italic" : undefined} title={row.kind === "tags" ? "no group of the policy holds just these; called by their tags" : undefined}>
+        {row.label}
+      </chakra.span>
+      {row.lack && (
+        <chakra.span color="open" fontWeight="500">
+          {" "}
+          {row.lack} missing
+        </chakra.span>
+      )}
+    </>
+  );
+}
+
+function ServiceName({ row }: { row: Row }) {
+  return (
+    <chakra.span fontFamily="mono" fontSize="12px">
+      {row.service}
+      {row.serviceName && <chakra.span color="soft"> {row.serviceName}</chakra.span>}
+    </chakra.span>
+  );
+}
+
+/** The callers, most undecided first: those with something undecided stand out. */
+function Others({ row }: { row: Row }) {
+  const open = row.others.filter((o) => o.counts.uncovered > 0).slice(0, 2);
+  const rest = row.others.filter((o) => !open.includes(o));
+  const more = row.otherCount - row.others.length;
+  return (
+    <>
+      {open.map((o) => (
+        <chakra.span key={o.label} mr="6px">
+          <Chip>
+            {o.label} <Mark kind="uncovered" size={9} />{" "}
+            <chakra.span color="open" fontWeight="500">
+              {n(o.counts.uncovered)}
+            </chakra.span>
+          </Chip>
+        </chakra.span>
+      ))}
+      <chakra.span color="soft">
+        {rest.map((o) => o.label).join(", ")}
+        {more > 0 && ` and ${n(more)} more`}
+      </chakra.span>
+    </>
+  );
+}
+
+function Callers({ row, query }: { row: Row; query: LedgerQuery }) {
+  const w = useWindow();
+  const [limit, setLimit] = useState(50);
+  const { data } = api.useQuery("get", "/api/ledger/callers", { params: { query: { ...w, ...query, near: row.label, service: row.service, limit } } });
+  if (!data) return <Text pl="48px" color="soft">…</Text>;
+  return (
+    <Box role="rowgroup">
+      {data.rows.map((c) => (
+        <CallerRow key={c.label} row={c} near={row.label} query={query} />
+      ))}
+      {data.total > data.rows.length && (
+        <chakra.button type="button" pl="48px" py="4px" color="soft" textDecoration="underline" onClick={() => setLimit(limit + 200)}>
+          {n(data.total - data.rows.length)} more
+        </chakra.button>
+      )}
+    </Box>
+  );
+}

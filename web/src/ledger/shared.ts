@@ -1,0 +1,24 @@
+import type { KeyboardEvent } from "react";
+import type { Verdict } from "../marks/Marks";
+
+/** What the ledger is asked. */
+export type LedgerQuery = {
+  verdict?: Verdict[];
+  odd?: boolean;
+  turn?: "reached" | "reaches";
+  q?: string;
+  rule?: number;
+};
+
+/** Arrow keys move between the rows that are shown, however deep. */
+export function moveFocus(e: KeyboardEvent<HTMLElement>) {
+  if (e.key !== "ArrowDown" && e.key !== "ArrowUp") return;
+  const rows = [...e.currentTarget.querySelectorAll<HTMLElement>("[data-row]")];
+  const at = rows.indexOf(document.activeElement as HTMLElement);
+  const next = rows[at + (e.key === "ArrowDown" ? 1 : -1)];
+  if (next) {
+    e.preventDefault();
+    next.focus();
+    next.scrollIntoView({ block: "nearest" });
+  }
+}

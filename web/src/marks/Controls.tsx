@@ -1,0 +1,128 @@
+// Small controls in the looks of the product.
+import { Box, Button, chakra, Flex, Text } from "@chakra-ui/react";
+import type { ComponentProps, ReactNode } from "react";
+
+type ButtonProps = ComponentProps<typeof Button> & { primary?: boolean };
+
+export function Btn({ primary, ...props }: ButtonProps) {
+  return (
+    <Button
+      size="xs"
+      h="27px"
+      px="10px"
+      fontSize="12.5px"
+      fontWeight="400"
+      borderRadius="5px"
+      borderWidth="1px"
+      borderColor={primary ? "accent" : "line"}
+      bg={primary ? "accent" : "sheet"}
+      color={primary ? "onAccent" : "ink"}
+      _hover={{ borderColor: "accent" }}
+      {...props}
+    />
+  );
+}
+
+/** A button that reads as a link. */
+export function Link({ children, ...props }: ComponentProps<typeof chakra.button>) {
+  return (
+    <chakra.button
+      type="button"
+      textDecoration="underline"
+      textDecorationColor="line"
+      textUnderlineOffset="3px"
+      cursor="pointer"
+      textAlign="left"
+      _hover={{ textDecorationColor: "accent" }}
+      {...props}
+    >
+      {children}
+    </chakra.button>
+  );
+}
+
+/** The sentence that answers a view's question. */
+export function Sentence({ children }: { children: ReactNode }) {
+  return (
+    <Text as="h1" fontFamily="heading" fontSize="21px" lineHeight="1.25" fontWeight="400" letterSpacing="-.1px">
+      {children}
+    </Text>
+  );
+}
+
+/** A few choices of which one, or several, are on. */
+export function Switches<T extends string>({ options, on, toggle, label }: { options: { value: T; shown: ReactNode }[]; on: T[]; toggle: (v: T) => void; label: string }) {
+  return (
+    <Flex role="group" aria-label={label} borderWidth="1px" borderColor="line" borderRadius="5px" overflow="hidden" bg="sheet" display="inline-flex">
+      {options.map((o, i) => (
+        <chakra.button
+          key={o.value}
+          type="button"
+          aria-pressed={on.includes(o.value)}
+          onClick={() => toggle(o.value)}
+          px="9px"
+          py="2px"
+          fontSize="12px"
+          cursor="pointer"
+          borderLeftWidth={i ? "1px" : 0}
+          borderColor="line"
+          bg={on.includes(o.value) ? "tintStrong" : undefined}
+          fontWeight={on.includes(o.value) ? "600" : "400"}
+        >
+          {o.shown}
+        </chakra.button>
+      ))}
+    </Flex>
+  );
+}
+
+export function Chip({ children, onRemove }: { children: ReactNode; onRemove?: () => void }) {
+  return (
+    <Box as="span" display="inline-block" borderWidth="1px" borderColor="line" borderRadius="3px" px="5px" fontSize="12px" bg="sheet" whiteSpace="nowrap">
+      {children}
+      {onRemove && (
+        <chakra.button type="button" aria-label="remove this filter" onClick={onRemove} ml="4px" cursor="pointer" color="soft">
+          ×
+        </chakra.button>
+      )}
+    </Box>
+  );
+}
+
+export function Kbd({ children }: { children: ReactNode }) {
+  return (
+    <chakra.kbd fontFamily="mono" fontSize="11px" borderWidth="1px" borderColor="line" borderRadius="4px" px="5px" color="soft" bg="paper">
+      {children}
+    </chakra.kbd>
+  );
+}
+
+/** What is shown where there is nothing: the next step, and the way to it. */
+export function Empty({ title, children }: { title: string; children?: ReactNode }) {
+  return (
+    <Box py="40px" px="20px" maxW="560px">
+      <Text fontFamily="heading" fontSize="17px" mb="6px">
+        {title}
+      </Text>
+      <Box color="soft">{children}</Box>
+    </Box>
+  );
+}
+
+export function ProblemNote({ children }: { children: ReactNode }) {
+  return (
+    <Box role="alert" borderLeftWidth="3px" borderColor="reject" bg="rejectTint" px="10px" py="6px" my="6px" whiteSpace="pre-wrap">
+      {children}
+    </Box>
+  );
+}
+
+export const inputStyle = {
+  bg: "sheet",
+  borderWidth: "1px",
+  borderColor: "line",
+  borderRadius: "5px",
+  h: "27px",
+  px: "8px",
+  fontSize: "12.5px",
+} as const;

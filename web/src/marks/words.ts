@@ -1,0 +1,30 @@
+// Numbers and times as people read them.
+const number = new Intl.NumberFormat(undefined, { maximumFractionDigits: 0 });
+const oneDigit = new Intl.NumberFormat(undefined, { maximumFractionDigits: 1, minimumFractionDigits: 1 });
+const day = new Intl.DateTimeFormat(undefined, { day: "numeric", month: "short" });
+const minute = new Intl.DateTimeFormat(undefined, { day: "numeric", month: "short", hour: "2-digit", minute: "2-digit" });
+
+export const n = (v: number) => number.format(v);
+
+export function percent(share: number) {
+  // 100 % is said only of all: what is almost all is not all.
+  const p = share * 100;
+  return `${oneDigit.format(share < 1 ? Math.min(99.9, p) : p)} %`;
+}
+
+export const plural = (v: number, one: string, many = `${one}s`) => `${n(v)} ${v === 1 ? one : many}`;
+
+export function bytes(v: number) {
+  const units = ["B", "kB", "MB", "GB", "TB", "PB"];
+  let i = 0;
+  while (v >= 1000 && i < units.length - 1) {
+    v /= 1000;
+    i++;
+  }
+  return `${v < 10 && i > 0 ? oneDigit.format(v) : n(v)} ${units[i]}`;
+}
+
+export const onDay = (t: string | Date) => day.format(new Date(t));
+export const atMinute = (t: string | Date) => minute.format(new Date(t));
+/** The same instant in UTC, for the title of a shown time. */
+export const utc = (t: string) => `${t.replace("T", " ").replace("Z", "")} UTC`;

@@ -1,0 +1,40 @@
+import { Box, chakra, Text } from "@chakra-ui/react";
+import { useState } from "react";
+import type { Schemas } from "../api/client";
+import { useWhy } from "../frame/address";
+import { Link } from "../marks/Controls";
+import { n, plural } from "../marks/words";
+
+/** What was set aside, by reason: never dropped in silence. */
+export function Aside({ list }: { list: Schemas["AsideOut"][] }) {
+  const [open, setOpen] = useState<string>();
+  const { show } = useWhy();
+  if (list.length === 0) return null;
+  return (
+    <Box px="16px" py="8px" data-aside>
+      <Text fontFamily="heading" fontSize="14px">
+        Set aside
+      </Text>
+      {list.map((a) => (
+        <Box key={a.reason}>
+          <Link onClick={() => setOpen(open === a.reason ? undefined : a.reason)} aria-expanded={open === a.reason}>
+            {a.reason}: {plural(a.conversations, "conversation")}
+          </Link>{" "}
+          <chakra.span color="soft">{a.words}</chakra.span>
+          {open === a.reason && (
+            <Box pl="10px" maxH="180px" overflowY="auto">
+              {a.examples.map((c) => (
+                <Box key={c.client.addr + c.server.addr + c.service + c.first}>
+                  <Link onClick={() => show({ kind: "flow", client: c.client.addr, server: c.server.addr, service: c.service, at: c.first })} textDecoration="none">
+                    {c.client.name} → {c.server.name} <chakra.span color="soft">{c.service}</chakra.span>
+                  </Link>
+                </Box>
+              ))}
+              {a.conversations > a.examples.length && <Text color="soft">and {n(a.conversations - a.examples.length)} more</Text>}
+            </Box>
+          )}
+        </Box>
+      ))}
+    </Box>
+  );
+}

@@ -1,0 +1,146 @@
+import { Box, chakra, Flex, Text } from "@chakra-ui/react";
+import { type KeyboardEvent, useState } from "react";
+import { api, problem, queryClient, type Schemas } from "../api/client";
+import { useWhy, useWindow } from "../frame/address";
+import { say } from "../frame/toaster";
+import { Btn } from "../marks/Controls";
+import { Mark, Spark } from "../marks/Marks";
+import { n } from "../marks/words";
+
+type Statement = Schemas["StatementOut"];
+type Props = {
+  policy: Schemas["PolicyOut"];
+  statement: Statement;
+  number: number;
+  above?: number;
+  below?: number;
+  afterBelow?: number;
+  layers: string[];
+  selected: boolean;
+  onSelect: () => void;
+  onEdit: () => void;
+};
+
+/** A rule as a sentence, with what it decides; selected, with what can be done. */
+export function RuleRow({ policy, statement: s, number, above, below, afterBelow, layers, selected, onSelect, onEdit }: Props) {
+  const w = useWindow();
+  const { show } = useWhy();
+  const save = api.useMutation("post", "/api/policy/edits");
+  const [busy, setBusy] = useState(false);
+  const r = s.rule!;
+  const edit = async (body: Omit<Schemas["EditIn"], "revision">) => {
+    setBusy(true);
+    try {
+      const out = await save.mutateAsync({ params: { query: w }, body: { ...body, revision: policy.revision } });
+      say(out.words);
+      await queryClient.invalidateQueries();
+    } catch (e) {
+      say(problem(e), "error");
+    }
+    setBusy(false);
+  };
+  const up = () => above && void edit({ op: "move", line: s.line, before: above });
+  const down = () => below && void edit(afterBelow ? { op: "move", line: s.line, before: afterBelow } : { op: "move", line: s.line, layer: r.layer });
+  const keys = (e: KeyboardEvent) => {
+    if (e.target !== e.currentTarget || busy) return;
+    const mod = e.ctrlKey || e.metaKey;
+    if (mod && e.key === "ArrowUp") up();
+    else if (mod && e.key === "ArrowDown") down();
+    else if (e.key === "Enter") onSelect();
+    else if (e.key === "e") onEdit();
+    else if (e.key === "o") void edit({ op: "switch", line: s.line });
+    else if (e.key === "Delete") void edit({ op: "remove", line: s.line });
+    else return;
+    e.preventDefault();
+    e.stopPropagation();
+  };
+  return (
+    <Box borderBottomWidth="1px" borderColor="line2" bg={selected ? "tint" : undefined} borderLeftWidth="3px" borderLeftColor={selected ? "accent" : "transparent"} ml="-3px">
+      <Flex
+        data-row="0"
+        data-rule={s.line}
+        tabIndex={0}
+        role="button"
+        aria-expanded={selected}
+        aria-label={r.sentence}
+        onClick={onSelect}
+        onKeyDown={keys}
+        align="center"
+        gap="8px"
+        py="4px"
+        cursor="pointer"
+        opacity={r.off ? 0.55 : 1}
+        _hover={{ bg: "tint" }}
+        _focusVisible={{ outline: "2px solid", outlineColor: "accent", outlineOffset: "-2px" }}
+      >
+        <Text w="25px" color="soft" textAlign="right" flexShrink={0} title={`line ${s.line} of the text`}>
+          {number}
+        </Text>
+        <Mark kind={r.action === "permit" ? "permit" : "reject"} />
+        <Box flex="1" minW="0">
+          <RuleSentence rule={r} />
+          {s.note && <chakra.span color="soft"> “{s.note}”</chakra.span>}
+          {s.findings?.map((f) => (
+            <chakra.span key={f} color="open" fontSize="12px" ml="6px" borderBottomWidth="1px" borderStyle="dashed" borderColor="open">
+              {f}
+            </chakra.span>
+          ))}
+        </Box>
+        {s.spark && <Spark values={s.spark} width={64} />}
+        <Text w="48px" textAlign="right" flexShrink={0} title="conversations of the window that it decides">
+          {n(s.hits)}
+        </Text>
+      </Flex>
+      {selected && (
+        <Flex gap="6px" pl="52px" pb="6px" wrap="wrap" align="center">
+          <Btn onClick={onEdit}>Edit</Btn>
+          <Btn onClick={up} disabled={!above}>
+            Up
+          </Btn>
+          <Btn onClick={down} disabled={!below}>
+            Down
+          </Btn>
+          <chakra.select
+            aria-label="move to another layer"
+            fontSize="12.5px"
+            bg="sheet"
+            borderWidth="1px"
+            borderColor="line"
+            borderRadius="5px"
+            h="27px"
+            px="4px"
+            value={r.layer}
+            onChange={(e) => void edit({ op: "move", line: s.line, layer: e.target.value })}
+          >
+            {layers.map((l) => (
+              <option key={l} value={l}>
+                in {l}
+              </option>
+            ))}
+          </chakra.select>
+          <Btn onClick={() => void edit({ op: "switch", line: s.line })}>{r.off ? "Turn on" : "Turn off"}</Btn>
+          <Btn onClick={() => void edit({ op: "remove", line: s.line })}>Remove</Btn>
+          <Btn onClick={() => show({ kind: "rule", line: s.line })}>Why</Btn>
+        </Flex>
+      )}
+    </Box>
+  );
+}
+
+/** A rule in words, client to server. */
+export function RuleSentence({ rule: r }: { rule: Schemas["RuleOut"] }) {
+  const names = (list: string[]) => <b>{list.join(", ")}</b>;
+  return (
+    <>
+      {r.off && <chakra.span color="soft">off: </chakra.span>}
+      {r.action === "apart" ? (
+        <>{names(r.left)} are kept apart</>
+      ) : (
+        <>
+          {names(r.left)} {r.action === "permit" ? "may reach" : "may not reach"} {names(r.right)} on {r.on.join(", ")}
+        </>
+      )}
+      {r.clauses && <chakra.span color="soft">{r.clauses}</chakra.span>}
+    </>
+  );
+}

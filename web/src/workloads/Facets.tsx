@@ -1,0 +1,88 @@
+// For each tag a stack of its values, missing first.
+import { Box, chakra, Flex, Input, Text } from "@chakra-ui/react";
+import { useState } from "react";
+import { api, fetchClient, type Schemas } from "../api/client";
+import { useAddress } from "../frame/address";
+import { inputStyle, Link } from "../marks/Controls";
+import { n } from "../marks/words";
+import type { Editing } from "./WorkloadsView";
+
+export const missing = "(missing)";
+type Filter = { q?: string; tag: string[] };
+
+export function Facets({ filter, onMend }: { filter: Filter; onMend: (e: Editing) => void }) {
+  const { change } = useAddress();
+  const { data } = api.useQuery("get", "/api/workloads/facets", { params: { query: filter } });
+  const [text, setText] = useState(filter.q ?? "");
+  const [seen, setSeen] = useState(filter.q);
+  if (seen !== filter.q) {
+    setSeen(filter.q);
+    setText(filter.q ?? "");
+  }
+  const toggle = (t: string) => change({ tag: filter.tag.includes(t) ? filter.tag.filter((x) => x !== t) : [...filter.tag, t] });
+  const mend = async (key: string, value: string, like: string) => {
+    const found = await fetchClient.GET("/api/workloads", { params: { query: { tag: [`${key}=${value}`], limit: 1000 } } });
+    onMend({ ids: found.data?.workloads.map((w) => w.id) ?? [], key, value: like });
+  };
+  return (
+    <Box borderRightWidth="1px" borderColor="line" overflowY="auto" px="20px" py="12px">
+      <form
+        onSubmit={(e) => {
+          e.preventDefault();
+          change({ q: text.trim() });
+        }}
+      >
+        <Input {...inputStyle} fontFamily="mono" fontSize="12px" placeholder="words, or app is booking" aria-label="filter workloads by words or an expression" value={text} onChange={(e) => setText(e.target.value)} onBlur={() => text.trim() !== (filter.q ?? "") && change({ q: text.trim() })} />
+      </form>
+      {data?.map((f) => (
+        <Facet key={f.key} facet={f} on={filter.tag} toggle={toggle} mend={mend} />
+      ))}
+    </Box>
+  );
+}
+
+function Facet({ facet: f, on, toggle, mend }: { facet: Schemas["Facet"]; on: string[]; toggle: (t: string) => void; mend: (key: string, value: string, like: string) => Promise<void> }) {
+  const [all, setAll] = useState(false);
+  const top = Math.max(1, ...f.values.map((v) => v.count));
+  const odd = f.values.filter((v) => v.like);
+  const usual = f.values.filter((v) => !v.like);
+  const shown = all ? usual : usual.slice(0, 8);
+  return (
+    <Box mt="12px" role="group" aria-label={f.key}>
+      <Text fontFamily="heading" fontSize="14px" fontWeight="500">
+        {f.key}
+      </Text>
+      {f.missing > 0 && <Value name={missing} count={f.missing} share={f.missing / top} on={on.includes(`${f.key}=${missing}`)} toggle={() => toggle(`${f.key}=${missing}`)} open />}
+      {odd.map((v) => (
+        <Flex key={v.value} align="baseline" gap="6px">
+          <Box flex="1">
+            <Value name={v.value.replaceAll(" ", "␣")} count={v.count} share={0} on={on.includes(`${f.key}=${v.value}`)} toggle={() => toggle(`${f.key}=${v.value}`)} />
+          </Box>
+          <Link fontSize="11.5px" color="open" onClick={() => void mend(f.key, v.value, v.like!)}>
+            same as {v.like}?
+          </Link>
+        </Flex>
+      ))}
+      {shown.map((v) => (
+        <Value key={v.value} name={v.value} count={v.count} share={v.count / top} on={on.includes(`${f.key}=${v.value}`)} toggle={() => toggle(`${f.key}=${v.value}`)} />
+      ))}
+      {usual.length > 8 && (
+        <Link color="soft" fontSize="11.5px" onClick={() => setAll(!all)}>
+          {all ? "fewer" : `${usual.length - 8} more`}
+        </Link>
+      )}
+    </Box>
+  );
+}
+
+function Value({ name, count, share, on, toggle, open }: { name: string; count: number; share: number; on: boolean; toggle: () => void; open?: boolean }) {
+  return (
+    <chakra.button type="button" aria-pressed={on} onClick={toggle} display="flex" alignItems="center" gap="8px" w="calc(100% + 12px)" mx="-6px" px="6px" py="1px" cursor="pointer" borderRadius="3px" bg={on ? "tintStrong" : undefined} _hover={{ bg: "tint" }} color={open ? "open" : undefined} fontWeight={on || open ? "500" : undefined}>
+      <Text truncate>{open ? "missing" : name}</Text>
+      <Box h="6px" w={`${Math.max(2, share * 70)}px`} bg={open ? "open" : "volumeFaint"} flexShrink={0} />
+      <Text ml="auto" color={open ? "open" : "soft"}>
+        {n(count)}
+      </Text>
+    </chakra.button>
+  );
+}

@@ -1,0 +1,80 @@
+// Setting a tag on what is selected: first what it would do, then doing it.
+import { Box, Flex, Input, Text } from "@chakra-ui/react";
+import { useEffect, useRef, useState } from "react";
+import { api, problem, queryClient } from "../api/client";
+import { ConsequencesList } from "../consequences/ConsequencesList";
+import { useWindow } from "../frame/address";
+import { say } from "../frame/toaster";
+import { Btn, inputStyle, ProblemNote } from "../marks/Controls";
+import { plural } from "../marks/words";
+import type { Editing } from "./WorkloadsView";
+
+export function TagDock({ editing, onClose }: { editing: Editing; onClose: () => void }) {
+  const w = useWindow();
+  const facets = api.useQuery("get", "/api/workloads/facets", { params: { query: {} } });
+  const [key, setKey] = useState(editing.key ?? "tier");
+  const [value, setValue] = useState(editing.value ?? "");
+  const [asked, setAsked] = useState({ key: "", value: "" });
+  const [wrong, setWrong] = useState<string>();
+  const set = api.useMutation("post", "/api/tags");
+  const preview = api.useMutation("post", "/api/tags");
+  const input = useRef<HTMLInputElement>(null);
+  const values = facets.data?.find((f) => f.key === key)?.values.filter((v) => !v.like) ?? [];
+  const { mutate: look } = preview;
+  useEffect(() => {
+    input.current?.focus();
+    input.current?.select();
+  }, []);
+  // Typing asks after a short rest; what is shown always says for which value.
+  useEffect(() => {
+    const t = setTimeout(() => {
+      if (!key.trim()) return;
+      setAsked({ key, value });
+      look({ params: { query: { ...w, dryRun: true } }, body: { workloads: editing.ids, key: key.trim(), value } });
+    }, 180);
+    return () => clearTimeout(t);
+  }, [key, value, editing.ids, w, look]);
+  const save = async () => {
+    setWrong(undefined);
+    try {
+      await set.mutateAsync({ params: { query: w }, body: { workloads: editing.ids, key: key.trim(), value } });
+      say(value ? `Set ${key} = ${value} on ${plural(editing.ids.length, "workload")}` : `Cleared ${key}`);
+      await queryClient.invalidateQueries();
+      onClose();
+    } catch (e) {
+      setWrong(problem(e));
+    }
+  };
+  const current = asked.key === key && asked.value === value && preview.data;
+  return (
+    <Box borderTopWidth="2px" borderColor="accent" bg="sheet" px="20px" py="10px" maxH="220px" overflowY="auto" flexShrink={0} role="region" aria-label="set a tag" onKeyDown={(e) => e.key === "Escape" && onClose()}>
+      <Flex gap="36px" align="flex-start">
+        <form
+          onSubmit={(e) => {
+            e.preventDefault();
+            void save();
+          }}
+        >
+          <Text fontFamily="heading" fontSize="15px" mb="5px">
+            {editing.ids.length === 1 ? editing.ids[0] : `${plural(editing.ids.length, "workload")} selected`}
+          </Text>
+          <Flex gap="6px" align="center" mb="7px">
+            <Input {...inputStyle} w="92px" aria-label="tag" list="tag-keys" value={key} onChange={(e) => setKey(e.target.value)} />
+            =
+            <Input {...inputStyle} ref={input} w="130px" aria-label="value" list="tag-values" placeholder="nothing" value={value} onChange={(e) => setValue(e.target.value)} />
+            <datalist id="tag-keys">{facets.data?.map((f) => <option key={f.key} value={f.key} />)}</datalist>
+            <datalist id="tag-values">{values.map((v) => <option key={v.value} value={v.value} />)}</datalist>
+          </Flex>
+          <Flex gap="6px">
+            <Btn primary type="submit" loading={set.isPending} disabled={!key.trim()}>
+              {value ? `Set ${key} = ${value}` : `Clear ${key}`}
+            </Btn>
+            <Btn onClick={onClose}>Cancel</Btn>
+          </Flex>
+        </form>
+        {current ? <ConsequencesList c={preview.data!} /> : preview.error ? <ProblemNote>{problem(preview.error)}</ProblemNote> : <Text color="soft">what it would do…</Text>}
+      </Flex>
+      {wrong && <ProblemNote>{wrong}</ProblemNote>}
+    </Box>
+  );
+}

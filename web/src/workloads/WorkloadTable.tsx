@@ -1,0 +1,140 @@
+// The workloads with their tags as columns. Thousands of rows scroll: only
+// those in sight are there, and pages are fetched as they come into sight.
+import { Box, chakra, Flex, Text } from "@chakra-ui/react";
+import { useVirtualizer } from "@tanstack/react-virtual";
+import { useRef } from "react";
+import { api, fetchClient, type Schemas } from "../api/client";
+import { useAddress, useWhy } from "../frame/address";
+import { moveFocus } from "../ledger/shared";
+import { Empty } from "../marks/Controls";
+import { atMinute } from "../marks/words";
+import type { Editing } from "./WorkloadsView";
+
+const pageSize = 200;
+type Props = { filter: { q?: string; tag: string[] }; editing: Editing; setEditing: (e: Editing) => void };
+
+export function WorkloadTable({ filter, editing, setEditing }: Props) {
+  const { search, change } = useAddress();
+  const sort = search.get("sort") ?? "name";
+  const { subject, show } = useWhy();
+  const list = api.useInfiniteQuery(
+    "get",
+    "/api/workloads",
+    { params: { query: { ...filter, sort, limit: pageSize } } },
+    {
+      pageParamName: "offset",
+      initialPageParam: 0,
+      getNextPageParam: (last: Schemas["WorkloadList"], all: Schemas["WorkloadList"][]) => (all.length * pageSize < last.total ? all.length * pageSize : undefined),
+    },
+  );
+  const rows = list.data?.pages.flatMap((p) => p.workloads) ?? [];
+  const first = list.data?.pages[0];
+  const keys = first?.keys ?? [];
+  const scroller = useRef<HTMLDivElement>(null);
+  const virtual = useVirtualizer({ count: rows.length, getScrollElement: () => scroller.current, estimateSize: () => 29, overscan: 15 });
+  const items = virtual.getVirtualItems();
+  if (list.hasNextPage && !list.isFetchingNextPage && (items.at(-1)?.index ?? 0) > rows.length - 60) queueMicrotask(() => void list.fetchNextPage());
+  const grid = `30px minmax(120px,1.4fr) minmax(100px,1fr) ${keys.map(() => "minmax(70px,1fr)").join(" ")}`;
+  const selected = new Set(editing.ids);
+  const toggle = (id: string) => {
+    const next = new Set(selected);
+    if (!next.delete(id)) next.add(id);
+    setEditing({ ids: [...next] });
+  };
+  const selectAll = async () => {
+    if (selected.size) return setEditing({ ids: [] });
+    const found = await fetchClient.GET("/api/workloads", { params: { query: { ...filter, sort, limit: 1000 } } });
+    setEditing({ ids: found.data?.workloads.map((w) => w.id) ?? [] });
+  };
+  const head = (key: string, shown: string) => (
+    <chakra.button key={key} type="button" textAlign="left" cursor="pointer" color="soft" fontWeight="500" onClick={() => change({ sort: sort === key ? `-${key}` : key })}>
+      {shown} {sort === key ? "↓" : sort === `-${key}` ? "↑" : ""}
+    </chakra.button>
+  );
+  return (
+    <Flex direction="column" flex="1" minH="0">
+      <Box display="grid" gridTemplateColumns={grid} columnGap="8px" px="20px" py="4px" borderBottomWidth="1px" borderColor="line" fontSize="11.5px" flexShrink={0}>
+        <input type="checkbox" aria-label="select all that are listed, up to 1,000" checked={selected.size > 0} onChange={() => void selectAll()} />
+        {head("name", "Name")}
+        {head("address", "Address")}
+        {keys.map((k) => head(k, k))}
+      </Box>
+      <Box ref={scroller} flex="1" minH="0" overflowY="auto" role="grid" aria-label="workloads" aria-rowcount={first?.total} onKeyDown={moveFocus}>
+        {!list.isLoading && rows.length === 0 && <Empty title="No workload agrees with these filters">Take one away.</Empty>}
+        <Box h={`${virtual.getTotalSize()}px`} position="relative">
+          {items.map((item) => {
+            const w = rows[item.index]!;
+            const why = subject?.kind === "workload" && subject.id === w.id;
+            return (
+              <Box
+                key={w.id}
+                role="row"
+                data-row="0"
+                data-workload={w.id}
+                tabIndex={0}
+                aria-selected={selected.has(w.id)}
+                onKeyDown={(e) => {
+                  if (e.target !== e.currentTarget) return;
+                  if (e.key === " ") toggle(w.id);
+                  else if (e.key === "Enter") show({ kind: "workload", id: w.id });
+                  else return;
+                  e.preventDefault();
+                }}
+                position="absolute"
+                top="0"
+                left="0"
+                right="0"
+                h="29px"
+                transform={`translateY(${item.start}px)`}
+                display="grid"
+                gridTemplateColumns={grid}
+                columnGap="8px"
+                alignItems="center"
+                px="20px"
+                borderBottomWidth="1px"
+                borderColor="line2"
+                bg={selected.has(w.id) || why ? "tint" : undefined}
+                _hover={{ bg: "tint" }}
+                _focusVisible={{ outline: "2px solid", outlineColor: "accent", outlineOffset: "-2px" }}
+              >
+                <input type="checkbox" tabIndex={-1} aria-label={`select ${w.name}`} checked={selected.has(w.id)} onChange={() => toggle(w.id)} />
+                <chakra.button type="button" tabIndex={-1} textAlign="left" fontWeight="600" cursor="pointer" overflow="hidden" textOverflow="ellipsis" whiteSpace="nowrap" onClick={() => show({ kind: "workload", id: w.id })}>
+                  {w.name}
+                </chakra.button>
+                <Text fontFamily="mono" fontSize="12px" truncate title={w.leases.map((l) => l.addr).join(" ")}>
+                  {w.leases.find((l) => l.now)?.addr ?? (w.leases.length ? <chakra.span color="soft">had {w.leases[0]!.addr}</chakra.span> : <chakra.span color="soft">no address</chakra.span>)}
+                </Text>
+                {keys.map((k) => (
+                  <TagCell key={k} tag={w.tags.find((t) => t.key === k)} edit={() => setEditing({ ids: selected.has(w.id) ? editing.ids : [w.id], key: k, value: w.tags.find((t) => t.key === k)?.value })} name={`${k} of ${w.name}`} />
+                ))}
+              </Box>
+            );
+          })}
+        </Box>
+      </Box>
+      <Flex gap="14px" px="20px" py="3px" fontSize="11.5px" color="soft" borderTopWidth="1px" borderColor="line2" flexShrink={0}>
+        <Source /> from a source <Source hand /> set by hand <Text ml="auto">press a tag to change it · Space selects · Enter says more</Text>
+      </Flex>
+    </Flex>
+  );
+}
+
+function TagCell({ tag, edit, name }: { tag?: Schemas["TagOut"]; edit: () => void; name: string }) {
+  return (
+    <chakra.button type="button" tabIndex={-1} aria-label={`change ${name}`} onClick={edit} textAlign="left" cursor="text" overflow="hidden" textOverflow="ellipsis" whiteSpace="nowrap" title={tag ? `${tag.byHand ? `set by hand by ${tag.by}` : `from ${tag.source}`}, ${atMinute(tag.at)}` : "missing"}>
+      {tag ? (
+        <>
+          {tag.value.replace(/ +$/, (s) => "␣".repeat(s.length))} <Source hand={tag.byHand} />
+        </>
+      ) : (
+        <chakra.span color="open" fontWeight="500">
+          missing
+        </chakra.span>
+      )}
+    </chakra.button>
+  );
+}
+
+function Source({ hand }: { hand?: boolean }) {
+  return <chakra.span display="inline-block" w="6px" h="6px" borderRadius="full" bg={hand ? "accent" : "volumeFaint"} verticalAlign="1px" aria-label={hand ? "set by hand" : "from a source"} />;
+}
