@@ -273,15 +273,15 @@ func (b *builder) hours(h habit, ends func(time.Time) (client, server netip.Addr
 
 func (b *builder) once(i, j int, p service.Point, t time.Time, conns int64, size float64, o flow.Outcome) {
 	client, server := b.addr(i, t), b.addr(j, t)
-	if t.Before(b.begin) || !t.Before(b.end) {
-		return
-	}
 	b.record(estate.InstantOf(t.Add(time.Duration(b.rand.IntN(3000))*time.Second)), client, server, p, conns, int64(float64(conns)*size*math.Exp(0.3*b.rand.NormFloat64())), o)
 }
 
 func (b *builder) record(start estate.Instant, client, server netip.Addr, p service.Point, conns, bytes int64, o flow.Outcome) {
 	if !client.IsValid() || !server.IsValid() {
 		return // the machine does not exist at the time
+	}
+	if start.Before(estate.InstantOf(b.begin)) || !start.Before(estate.InstantOf(b.end)) {
+		return
 	}
 	r := flow.Record{Start: start, End: start, Client: client, Server: server, Point: p, Connections: conns, Bytes: bytes, Packets: bytes/700 + conns*3, Outcome: o}
 	r.End.Sec += int64(b.rand.IntN(500))

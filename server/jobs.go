@@ -197,14 +197,16 @@ func (s *Server) serveEvents(w http.ResponseWriter, r *http.Request) {
 	control := http.NewResponseController(w)
 	w.Header().Set("Content-Type", "text/event-stream")
 	w.Header().Set("Cache-Control", "no-store")
+	message := "event: changed\ndata: {}\n\n"
 	for {
 		next := s.events.next()
-		if _, err := fmt.Fprint(w, "event: changed\ndata: {}\n\n"); err != nil {
+		if _, err := fmt.Fprint(w, message); err != nil {
 			return
 		}
 		if err := control.Flush(); err != nil {
 			return
 		}
+		message = "event: changed\ndata: {}\n\n"
 		select {
 		case <-next:
 		case <-r.Context().Done():
@@ -212,6 +214,7 @@ func (s *Server) serveEvents(w http.ResponseWriter, r *http.Request) {
 		case <-s.ctx.Done():
 			return
 		case <-time.After(25 * time.Second):
+			message = ": nothing new\n\n"
 		}
 	}
 }

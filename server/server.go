@@ -109,7 +109,7 @@ func (s *Server) logged(next http.Handler) http.Handler {
 		ww := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
 		next.ServeHTTP(ww, r)
 		level := slog.LevelDebug
-		if ww.Status() >= 500 {
+		if ww.Status() >= 500 && r.Context().Err() == nil { // else nobody waits for the answer any more
 			level = slog.LevelError
 		}
 		s.Log.Log(r.Context(), level, "request", "method", r.Method, "path", r.URL.Path, "status", ww.Status(), "took", time.Since(start))

@@ -84,6 +84,11 @@ func (s *Store) AddRevision(ctx context.Context, r Revision) error {
 	})
 }
 
+// Begin stores the first revision of an estate, which no undo takes away.
+func (s *Store) Begin(ctx context.Context, r Revision) error {
+	return s.in(ctx, func(tx *sqlx.Tx) error { return insertRevision(ctx, tx, r) })
+}
+
 func insertRevision(ctx context.Context, tx *sqlx.Tx, r Revision) error {
 	if _, err := tx.ExecContext(ctx, `LOCK TABLE revisions IN EXCLUSIVE MODE`); err != nil {
 		return err

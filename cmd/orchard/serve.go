@@ -168,7 +168,7 @@ func loadDemo(ctx context.Context, db *store.Store, log *slog.Logger) error {
 	for i := range blame {
 		blame[i] = 1
 	}
-	if err := db.AddRevision(ctx, store.Revision{No: 1, Text: text, Blame: blame, Author: "harbour office", Words: "Start with the policy of Saltmarsh Ferries"}); err != nil {
+	if err := db.Begin(ctx, store.Revision{No: 1, Text: text, Blame: blame, Author: "harbour office", Words: "Start with the policy of Saltmarsh Ferries"}); err != nil {
 		return err
 	}
 	log.Info("loaded Saltmarsh Ferries", "workloads", len(c.Workloads), "flows", len(c.Records), "took", time.Since(start).Round(time.Millisecond))

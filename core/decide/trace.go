@@ -21,7 +21,7 @@ type Step struct {
 	Matches bool
 	Failed  string       // the part that did not agree, in words; empty if all did
 	Because []Membership // for a side or clause that did not agree, what its groups say
-	agreed  int
+	near    float64 // how much of the flow the rule agrees with
 }
 
 // Membership is what one group says of one endpoint, and why.
@@ -40,15 +40,12 @@ var partWords = map[part]string{
 	apartGroups: "the two are not in different groups of it",
 }
 
-// agreement orders the parts by how much of a rule agreed before they failed.
-var agreement = map[part]int{isOff: 0, expired: 1, clientList: 2, apartGroups: 2, serverList: 3, services: 4, within: 5, area: 5, same: 5, across: 5, matches: 9}
-
 // Trace decides as Decide does and says why.
 func (w *Walk) Trace(client, server estate.Endpoint, pt service.Point) Trace {
 	var t Trace
 	for _, r := range w.policy.Rules {
 		failed := w.mismatch(r, client, server, pt)
-		s := Step{Rule: r, Matches: failed == matches, Failed: partWords[failed], agreed: agreement[failed]}
+		s := Step{Rule: r, Matches: failed == matches, Failed: partWords[failed]}
 		if s.Matches {
 			t.Rule = r
 			t.Client, t.Server = w.held(r, client, server)
@@ -56,20 +53,55 @@ func (w *Walk) Trace(client, server estate.Endpoint, pt service.Point) Trace {
 			return t
 		}
 		s.Because = w.because(r, failed, client, server)
-		if failed == clientList && w.InList(r.Right, server) && w.policy.Points(r.On).Contains(pt) {
-			s.agreed = agreement[services] // all but the client agrees
-		}
+		s.near = w.nearness(r, client, server, pt)
 		t.Steps = append(t.Steps, s)
 	}
+	const enough = 4 // two parts that agree and are no mere any, or one and a missing tag
 	for i := range t.Steps {
-		if s := &t.Steps[i]; t.Closest == nil || s.agreed > t.Closest.agreed {
+		if s := &t.Steps[i]; s.near >= enough && (t.Closest == nil || s.near > t.Closest.near) {
 			t.Closest = s
 		}
 	}
-	if t.Closest != nil && t.Closest.agreed <= agreement[clientList] {
-		t.Closest = nil
-	}
 	return t
+}
+
+// nearness scores how much of a flow a rule that does not match agrees with: 2
+// for each part that names what the flow has, 1 for any, and 1.5 for a side
+// whose groups cannot tell, because a tag away from matching is close.
+func (w *Walk) nearness(r *policy.Rule, client, server estate.Endpoint, pt service.Point) float64 {
+	if r.Off || r.Until != nil && r.Until.Past(w.asOf) {
+		return 0
+	}
+	side := func(l policy.List, ep estate.Endpoint) float64 {
+		switch {
+		case l.Any:
+			return 1
+		case w.InList(l, ep):
+			return 2
+		}
+		for _, o := range l.Items {
+			if o.Kind == policy.InGroup && ep.Workload != estate.Outside && w.Group(o.Name, ep) == expr.Undecided {
+				return 1.5
+			}
+		}
+		return 0
+	}
+	var left, right policy.List
+	if r.Action == policy.Apart {
+		for _, g := range r.Groups {
+			left.Items = append(left.Items, policy.Operand{Name: g.Name})
+		}
+		right = left
+	} else {
+		left, right = r.Left, r.Right
+	}
+	on := 0.0
+	if r.On.Any {
+		on = 1
+	} else if w.policy.Points(r.On).Contains(pt) {
+		on = 2
+	}
+	return side(left, client) + side(right, server) + on
 }
 
 // because explains the groups of the part that did not agree.

@@ -106,7 +106,7 @@ func (d *deriver) warnings(r *draft, p *Proposal) []string {
 	if d.days >= 3 && p.Days*3 <= d.days {
 		out = append(out, fmt.Sprintf("seen on %s of %d only", days(p.Days), d.days))
 	}
-	if f := p.Fill(); f < 0.25 {
+	if f := p.Fill(); f < 0.05 {
 		out = append(out, fmt.Sprintf("wide: %s of what it opens was seen", percent(f)))
 	}
 	return out

@@ -29,23 +29,42 @@ export function problem(error: unknown): string {
   return "the server cannot be reached; is it running?";
 }
 
-/** Reads everything again whenever the server says that something has changed. */
+/**
+ * Reads everything again whenever the server says that something has changed.
+ * A page that is not shown listens to nothing: browsers allow few connections to
+ * one server, and each would hold one. It catches up when it is shown again.
+ */
 export function followChanges(onLive: (live: boolean) => void): () => void {
-  const events = new EventSource("/api/events");
-  let first = true;
+  let events: EventSource | undefined;
+  let fresh = true; // nothing can have changed since the page was loaded
   let timer: ReturnType<typeof setTimeout> | undefined;
-  events.addEventListener("changed", () => {
-    onLive(true);
-    if (first) {
-      first = false;
-      return;
-    }
-    clearTimeout(timer);
-    timer = setTimeout(() => void queryClient.invalidateQueries(), 80);
-  });
-  events.onerror = () => onLive(false);
+  const close = () => {
+    events?.close();
+    events = undefined;
+  };
+  const listen = () => {
+    if (events || document.visibilityState === "hidden") return;
+    events = new EventSource("/api/events");
+    events.addEventListener("changed", () => {
+      onLive(true);
+      if (!fresh) {
+        clearTimeout(timer);
+        timer = setTimeout(() => void queryClient.invalidateQueries(), 80);
+      }
+      fresh = false;
+    });
+    events.onerror = () => onLive(false);
+  };
+  const seen = () => (document.visibilityState === "hidden" ? close() : listen());
+  document.addEventListener("visibilitychange", seen);
+  window.addEventListener("pagehide", close);
+  window.addEventListener("pageshow", listen);
+  listen();
   return () => {
     clearTimeout(timer);
-    events.close();
+    close();
+    document.removeEventListener("visibilitychange", seen);
+    window.removeEventListener("pagehide", close);
+    window.removeEventListener("pageshow", listen);
   };
 }

@@ -40,17 +40,15 @@ function One({ a }: { a: Assertion }) {
       <Text color={color} fontWeight="600" w="48px" flexShrink={0}>
         {a.result}
       </Text>
-      <Text truncate title={a.note || a.sentence}>
+      <Text title={a.note || a.sentence} flexShrink={a.client ? 0 : 1} maxW="70%" truncate>
         {a.kind} <b>{a.left.join(", ")}</b> → <b>{a.right.join(", ")}</b> on {a.on}
-        {a.clauses}{" "}
-        {a.client && a.server ? (
-          <Link color="soft" onClick={() => show({ kind: "flow", client: a.client!.addr, server: a.server!.addr, service: a.service! })}>
+        {a.clauses} {!a.client && <chakra.span color="soft">{a.note}</chakra.span>}
+      </Text>
+        {a.client && a.server && (
+          <Link color="soft" minW="0" overflow="hidden" textOverflow="ellipsis" whiteSpace="nowrap" onClick={() => show({ kind: "flow", client: a.client!.addr, server: a.server!.addr, service: a.service! })}>
             {a.rule ? `line ${a.rule.line}` : "uncovered"}: {a.client.name} → {a.server.name} {a.service}
           </Link>
-        ) : (
-          <chakra.span color="soft">{a.note}</chakra.span>
         )}
-      </Text>
     </Flex>
   );
 }

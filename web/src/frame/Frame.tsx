@@ -44,7 +44,7 @@ export function Frame() {
       <KeysDialog open={keysOpen} onClose={() => setKeysOpen(false)} />
       <ChakraToaster toaster={toaster}>
         {(toast) => (
-          <Toast.Root bg="ink" color="paper" fontSize="12.5px" py="9px" px="12px" maxW="420px">
+          <Toast.Root bg="ink" color="paper" fontSize="12.5px" py="9px" px="12px" w="360px">
             <Toast.Indicator />
             <Toast.Description>{toast.title}</Toast.Description>
             {toast.action && <Toast.ActionTrigger>{toast.action.label}</Toast.ActionTrigger>}

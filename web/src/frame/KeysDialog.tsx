@@ -24,7 +24,7 @@ export function KeysDialog({ open, onClose }: { open: boolean; onClose: () => vo
       <Portal>
         <Dialog.Backdrop />
         <Dialog.Positioner>
-          <Dialog.Content bg="sheet">
+          <Dialog.Content bg="sheet" fontSize="13px" lineHeight="1.4">
             <Dialog.Header>
               <Dialog.Title fontFamily="heading" fontWeight="500">
                 Keys

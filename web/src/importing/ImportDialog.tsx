@@ -58,13 +58,13 @@ export function ImportDialog({ kind, open, onClose }: { kind: Kind; open: boolea
       <Portal>
         <Dialog.Backdrop />
         <Dialog.Positioner>
-          <Dialog.Content bg="sheet">
+          <Dialog.Content bg="sheet" fontSize="13px" lineHeight="1.4">
             <Dialog.Header>
               <Dialog.Title fontFamily="heading" fontWeight="500">
                 Import {kind}
               </Dialog.Title>
             </Dialog.Header>
-            <Dialog.Body maxH="60vh" overflowY="auto">
+            <Dialog.Body fontSize="13px" lineHeight="1.45" maxH="60vh" overflowY="auto">
               <Text color="soft" mb="8px">
                 {needed[kind]}
               </Text>

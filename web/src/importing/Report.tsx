@@ -31,7 +31,7 @@ export function Report({ kind, report: r, done }: { kind: "workloads" | "flows";
       {r.bad > 0 && (
         <Box mt="8px" borderLeftWidth="3px" borderColor="reject" pl="10px">
           <Text fontWeight="600">
-            {plural(r.bad, "row")} {done ? "could" : "can"} not be used; the others {done ? "were" : "are"} taken.
+            {plural(r.bad, "row")} {done ? "could not" : "cannot"} be used; the others {done ? "were" : "are"} taken.
           </Text>
           <Box maxH="180px" overflowY="auto">
             {r.errors.map((e, i) => (

@@ -1,6 +1,6 @@
 // The reach ledger: who reaches this? A row for each served thing, unfolding in
 // place to its callers, their conversations, and the hours of each.
-import { Box, Flex, Text } from "@chakra-ui/react";
+import { Box, chakra, Flex, Text } from "@chakra-ui/react";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { useRef } from "react";
 import { api, problem, type Schemas } from "../api/client";
@@ -61,7 +61,8 @@ function Header({ turned, total, loading }: { turned: boolean; total: number; lo
   return (
     <Flex borderBottomWidth="1px" borderColor="line" color="soft" fontSize="11.5px" fontWeight="500" py="4px" pr="10px" flexShrink={0}>
       {heads.map((h, i) => (
-        <Text key={h} {...columns[i]} pl={i === 0 ? "26px" : "8px"} textAlign={i === 2 ? "right" : "left"}>
+        <Text key={h} {...columns[i]} pl={i === 0 ? "6px" : "8px"} textAlign={i === 2 ? "right" : "left"}>
+          {i === 0 && <chakra.span display="inline-block" w="18px" />}
           {h}
           {i === 0 && !loading && ` · ${plural(total, "row")}`}
         </Text>

@@ -45,7 +45,8 @@ export function RowFrame({ depth, cells, open, toggle, onEnter, selected, name }
       _focusVisible={{ outline: "2px solid", outlineColor: "accent", outlineOffset: "-2px" }}
     >
       {cells.map((c, i) => (
-        <Box key={i} role="gridcell" {...columns[i]} pl={i === 0 ? `${6 + depth * 18}px` : "8px"} textAlign={i === 2 ? "right" : "left"} overflow="hidden" textOverflow="ellipsis" whiteSpace="nowrap">
+        <Box key={i} role="gridcell" {...columns[i]} pl={i === 0 ? "6px" : "8px"} textAlign={i === 2 ? "right" : "left"} overflow="hidden" textOverflow="ellipsis" whiteSpace="nowrap">
+          {i === 0 && <chakra.span display="inline-block" w={`${depth * 18}px`} />}
           {i === 0 && (
             <chakra.button
               type="button"

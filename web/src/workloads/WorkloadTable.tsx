@@ -54,7 +54,7 @@ export function WorkloadTable({ filter, editing, setEditing }: Props) {
   return (
     <Flex direction="column" flex="1" minH="0">
       <Box display="grid" gridTemplateColumns={grid} columnGap="8px" px="20px" py="4px" borderBottomWidth="1px" borderColor="line" fontSize="11.5px" flexShrink={0}>
-        <input type="checkbox" aria-label="select all that are listed, up to 1,000" checked={selected.size > 0} onChange={() => void selectAll()} />
+        <chakra.input type="checkbox" w="13px" h="13px" aria-label="select all that are listed, up to 1,000" checked={selected.size > 0} onChange={() => void selectAll()} />
         {head("name", "Name")}
         {head("address", "Address")}
         {keys.map((k) => head(k, k))}
@@ -112,8 +112,10 @@ export function WorkloadTable({ filter, editing, setEditing }: Props) {
           })}
         </Box>
       </Box>
-      <Flex gap="14px" px="20px" py="3px" fontSize="11.5px" color="soft" borderTopWidth="1px" borderColor="line2" flexShrink={0}>
-        <Source /> from a source <Source hand /> set by hand <Text ml="auto">press a tag to change it · Space selects · Enter says more</Text>
+      <Flex gap="6px" align="center" px="20px" py="3px" fontSize="11.5px" color="soft" borderTopWidth="1px" borderColor="line2" flexShrink={0}>
+        <Source /> from a source
+        <chakra.span w="8px" />
+        <Source hand /> set by hand <Text ml="auto">press a tag to change it · Space selects · Enter says more</Text>
       </Flex>
     </Flex>
   );

@@ -1,0 +1,214 @@
+// Package e2e drives the real interface in headless Chromium against the real
+// server and PostgreSQL, as a person would.
+package e2e
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+)
+
+// program is the built binary, made once for all tests.
+var program string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "orchard-e2e-")
+	if err != nil {
+		panic(err)
+	}
+	program = filepath.Join(dir, "orchard")
+	if out, err := exec.Command("go", "build", "-o", program, "../cmd/orchard").CombinedOutput(); err != nil {
+		fmt.Fprintf(os.Stderr, "%s\n%s\n", err, out)
+		os.Exit(1)
+	}
+	code := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+// start runs a server with a database of its own and gives its address.
+func start(t *testing.T, args ...string) string {
+	t.Helper()
+	dir, err := os.MkdirTemp("", "orchard-data-")
+	require.NoError(t, err)
+	require.NoError(t, os.Chmod(dir, 0o755))
+	cmd := exec.Command(program, append([]string{"serve", "--scratch", "--listen", "127.0.0.1:0", "--data", filepath.Join(dir, "data"), "--author", "architect"}, args...)...)
+	out, err := cmd.StdoutPipe()
+	require.NoError(t, err)
+	log, err := os.Create(filepath.Join(dir, "log"))
+	require.NoError(t, err)
+	cmd.Stderr = log
+	require.NoError(t, cmd.Start())
+	t.Cleanup(func() {
+		_ = cmd.Process.Signal(syscall.SIGTERM)
+		_ = cmd.Wait()
+		if t.Failed() {
+			text, _ := os.ReadFile(log.Name())
+			t.Logf("the server said:\n%s", text)
+		}
+		os.RemoveAll(dir)
+	})
+	line, err := bufio.NewReader(out).ReadString('\n')
+	if err != nil {
+		text, _ := os.ReadFile(log.Name())
+		t.Fatalf("the server did not start: %s\n%s", err, text)
+	}
+	return regexp.MustCompile(`http://\S+`).FindString(line)
+}
+
+// page is a tab of a browser.
+type page struct {
+	t    *testing.T
+	ctx  context.Context
+	base string
+}
+
+const patience = 20 * time.Second
+
+// browse opens the interface.
+func browse(t *testing.T, base string) *page {
+	t.Helper()
+	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800),
+		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-quic", true), chromedp.UserDataDir(t.TempDir()))
+	alloc, cancelAlloc := chromedp.NewExecAllocator(context.Background(), opts...)
+	ctx, cancel := chromedp.NewContext(alloc)
+	t.Cleanup(func() {
+		_ = chromedp.Cancel(ctx)
+		cancel()
+		cancelAlloc()
+	})
+	p := &page{t, ctx, base}
+	require.NoError(t, chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800)))
+	return p
+}
+
+func (p *page) do(what string, a chromedp.Action[chromedp.Void]) {
+	p.t.Helper()
+	ctx, cancel := context.WithTimeout(p.ctx, patience)
+	defer cancel()
+	if err := chromedp.Do(ctx, a); err != nil {
+		p.fail("%s: %s", what, err)
+	}
+}
+
+// fail ends the test and keeps a picture of what was on the screen.
+func (p *page) fail(format string, args ...any) {
+	p.t.Helper()
+	if shot, err := chromedp.Run(p.ctx, chromedp.CaptureScreenshot()); err == nil {
+		name := filepath.Join(os.TempDir(), "failed-"+strings.ReplaceAll(p.t.Name(), "/", "-")+".png")
+		if os.WriteFile(name, shot, 0o600) == nil {
+			p.t.Logf("the screen is in %s", name)
+		}
+	}
+	p.t.Fatalf(format, args...)
+}
+
+func (p *page) open(path string) {
+	p.t.Helper()
+	p.do("open "+path, chromedp.Navigate(p.base+path))
+}
+
+// query makes an action for a selector: XPath if it begins with a slash, else CSS.
+func query(sel string, xpath func(string, ...chromedp.QueryOption) chromedp.Action[chromedp.Void], css func(chromedp.CSS, ...chromedp.QueryOption) chromedp.Action[chromedp.Void]) chromedp.Action[chromedp.Void] {
+	if strings.HasPrefix(sel, "/") {
+		return xpath(sel)
+	}
+	return css(chromedp.CSS(sel))
+}
+
+func (p *page) click(sel string) {
+	p.t.Helper()
+	p.see(sel)
+	p.do("click "+sel, query(sel, chromedp.Click[string], chromedp.Click[chromedp.CSS]))
+}
+
+func (p *page) see(sel string) {
+	p.t.Helper()
+	p.do("see "+sel, query(sel, chromedp.WaitVisible[string], chromedp.WaitVisible[chromedp.CSS]))
+}
+
+func (p *page) gone(sel string) {
+	p.t.Helper()
+	p.do("gone "+sel, query(sel, chromedp.WaitNotPresent[string], chromedp.WaitNotPresent[chromedp.CSS]))
+}
+
+func (p *page) press(keys string) {
+	p.t.Helper()
+	p.do("press "+keys, chromedp.KeyEvent(keys))
+}
+
+func (p *page) upload(sel, file string) {
+	p.t.Helper()
+	p.do("upload "+file, chromedp.SetUploadFiles(chromedp.CSS(sel), []string{file}))
+}
+
+// ctrl presses a key with Ctrl.
+func (p *page) ctrl(key string) {
+	p.t.Helper()
+	p.do("press Ctrl "+key, chromedp.KeyEvent(key, chromedp.KeyModifiers(chromedp.ModifierCtrl)))
+}
+
+// fill replaces what stands in a field.
+func (p *page) fill(sel, text string) {
+	p.t.Helper()
+	p.click(sel)
+	p.ctrl("a")
+	p.press(text)
+}
+
+// button finds a button by its words.
+func button(words string) string {
+	return fmt.Sprintf(`//button[contains(normalize-space(.), %q)]`, words)
+}
+
+// saying finds something that shows a text.
+func saying(text string) string { return fmt.Sprintf(`//*[text()[contains(., %q)]]`, text) }
+
+// value evaluates an expression of the page.
+func value[T any](p *page, js string) T {
+	p.t.Helper()
+	v, err := chromedp.Run(p.ctx, chromedp.Evaluate[T](js))
+	if err != nil {
+		p.fail("%s: %s", js, err)
+	}
+	return v
+}
+
+// until waits until an expression of the page is true.
+func (p *page) until(js string) {
+	p.t.Helper()
+	if _, err := chromedp.Run(p.ctx, chromedp.Poll[bool](js, chromedp.WithPollingTimeout(patience))); err != nil {
+		p.fail("never came true: %s: %s", js, err)
+	}
+}
+
+// uncovered reads the number in Check's sentence.
+func (p *page) uncovered() int {
+	p.t.Helper()
+	p.see("[data-uncovered]")
+	return value[int](p, `Number(document.querySelector("[data-uncovered]").dataset.uncovered)`)
+}
+
+func get(t *testing.T, url string) string {
+	t.Helper()
+	r, err := http.Get(url)
+	require.NoError(t, err)
+	defer r.Body.Close()
+	text, err := io.ReadAll(r.Body)
+	require.NoError(t, err)
+	require.Equal(t, http.StatusOK, r.StatusCode, string(text))
+	return string(text)
+}

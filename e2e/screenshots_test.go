@@ -1,0 +1,58 @@
+package e2e
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+)
+
+// TestScreenshots makes the pictures of docs/screenshots; see the Makefile.
+func TestScreenshots(t *testing.T) {
+	dir := os.Getenv("ORCHARD_SCREENSHOTS")
+	if dir == "" {
+		t.Skip("make screenshots sets where the pictures go")
+	}
+	p := browse(t, start(t, "--demo"))
+	shoot := func(name string) {
+		p.do("settle", chromedp.Evaluate[chromedp.Void](`document.fonts.ready.then(() => new Promise((r) => setTimeout(r, 600)))`, chromedp.EvalAwaitPromise))
+		picture, err := chromedp.Run(p.ctx, chromedp.CaptureScreenshot())
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name+".png"), picture, 0o644))
+	}
+	p.open("/workloads?tag=tier%3D(missing)")
+	p.click(`[data-workload="booking-logic-07"] button[aria-label^="change tier"]`)
+	p.fill(`input[aria-label=value]`, "logic")
+	p.see(`[data-consequences]`)
+	shoot("workloads")
+
+	p.open("/groups/fares-store-live")
+	p.fill(`.cm-content`, "app is fares and tier is store and env is live")
+	p.see(`[data-consequences]`)
+	shoot("groups")
+
+	p.open("/flows")
+	p.click(`[data-row="0"]`)
+	p.click(`[data-row="1"]`)
+	shoot("flows")
+
+	p.open("/policy")
+	p.click(button("Derive from the window"))
+	p.see(`[data-proposal]`)
+	shoot("policy")
+
+	p.open("/policy?text=1")
+	p.see(`.cm-content`)
+	shoot("policy-text")
+
+	p.open("/check?verdict=uncovered&q=fares-store+t03")
+	for _, depth := range []string{"0", "1", "2"} {
+		p.click(`[data-row="` + depth + `"]`)
+	}
+	p.see(`[data-why=uncovered]`)
+	p.click(button("env = trial"))
+	p.see(button("Set env = trial"))
+	shoot("check")
+}
