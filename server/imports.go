@@ -134,12 +134,12 @@ func headerKeys(raw []byte) []string {
 	return out
 }
 
-// dropConflicts leaves out addresses that a workload of the estate, which the
-// file does not mention, claims from the same instant.
+// dropConflicts leaves out addresses that a workload of the estate, to which
+// the file gives no others, claims from the same instant.
 func (snap snapshot) dropConflicts(file *ingest.WorkloadFile) {
-	mentioned := map[string]bool{}
+	replaced := map[string]bool{}
 	for i := range file.Workloads {
-		mentioned[file.Workloads[i].ID] = true
+		replaced[file.Workloads[i].ID] = len(file.Workloads[i].Leases) > 0
 	}
 	for i := range file.Workloads {
 		w := &file.Workloads[i]
@@ -149,7 +149,7 @@ func (snap snapshot) dropConflicts(file *ingest.WorkloadFile) {
 			}
 			for _, c := range snap.estate.Claims(l.Addr) {
 				other := snap.estate.Workloads[c.Workload].ID
-				if c.From == l.From && other != w.ID && !mentioned[other] {
+				if c.From == l.From && other != w.ID && !replaced[other] {
 					file.Errors = append(file.Errors, ingest.RowError{Line: 0, Column: "addresses", Reason: estate.Conflict{Addr: l.Addr, A: other, B: w.ID, From: l.From}.Error()})
 					return true
 				}

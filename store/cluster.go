@@ -232,3 +232,10 @@ func (t *tail) String() string {
 	defer t.mu.Unlock()
 	return strings.TrimSpace(t.text)
 }
+
+// CreateDatabase makes an empty database beside the one that is open: for
+// tests that want one of their own.
+func (s *Store) CreateDatabase(ctx context.Context, name string) error {
+	_, err := s.db.ExecContext(ctx, "CREATE DATABASE "+pgx.Identifier{name}.Sanitize())
+	return err
+}

@@ -14,12 +14,12 @@ import (
 
 // Revision is one state of the policy document.
 type Revision struct {
-	No     int           `db:"no" json:"no"`
-	Text   string        `db:"text" json:"-"`
+	No     int       `db:"no" json:"no"`
+	Text   string    `db:"text" json:"-"`
 	Blame  Blame     `db:"blame" json:"-"` // for each line, the revision that wrote it
-	Author string        `db:"author" json:"author"`
-	At     time.Time     `db:"at" json:"at"`
-	Words  string        `db:"words" json:"words"`
+	Author string    `db:"author" json:"author"`
+	At     time.Time `db:"at" json:"at"`
+	Words  string    `db:"words" json:"words"`
 }
 
 // Blame has, for each line of a text, the revision that wrote it.

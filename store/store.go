@@ -42,7 +42,7 @@ func migrate(ctx context.Context, db *sql.DB) error {
 	if err != nil {
 		return err
 	}
-	locker, err := lock.NewPostgresSessionLocker()
+	locker, err := lock.NewPostgresSessionLocker(lock.WithLockTimeout(1, 120)) // try each second, for two minutes
 	if err != nil {
 		return err
 	}

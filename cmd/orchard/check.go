@@ -26,11 +26,11 @@ func checkCommand() *cobra.Command {
 	cmd.Flags().StringVar(&in.asOf, "as-of", "", "instant to compare until with, RFC 3339 (default now)")
 	cmd.Flags().StringVar(&out, "out", "", "verdicts, CSV (default standard output)")
 	cmd.Flags().StringVar(&summary, "summary", "", "totals, JSON")
-	require(cmd, "workloads", "policy", "flows")
+	needs(cmd, "workloads", "policy", "flows")
 	return cmd
 }
 
-func require(cmd *cobra.Command, names ...string) {
+func needs(cmd *cobra.Command, names ...string) {
 	for _, n := range names {
 		if err := cmd.MarkFlagRequired(n); err != nil {
 			panic(err)

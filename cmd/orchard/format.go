@@ -17,7 +17,7 @@ func formatCommand() *cobra.Command {
 	}
 	cmd.Flags().StringVar(&file, "policy", "", "policy text")
 	cmd.Flags().BoolVar(&check, "check", false, "print nothing; end with status 1 if the layout differs")
-	require(cmd, "policy")
+	needs(cmd, "policy")
 	return cmd
 }
 

@@ -21,7 +21,7 @@ type Step struct {
 	Matches bool
 	Failed  string       // the part that did not agree, in words; empty if all did
 	Because []Membership // for a side or clause that did not agree, what its groups say
-	near    float64 // how much of the flow the rule agrees with
+	near    float64      // how much of the flow the rule agrees with
 }
 
 // Membership is what one group says of one endpoint, and why.

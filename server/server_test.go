@@ -1,0 +1,312 @@
+package server_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"net/url"
+	"os"
+	"strings"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"lucidorchard/core/estate"
+	"lucidorchard/core/flow"
+	"lucidorchard/demo"
+	"lucidorchard/server"
+	"lucidorchard/store"
+)
+
+var cluster *store.Cluster
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "orchard-server-")
+	if err == nil {
+		err = os.Chmod(dir, 0o755)
+	}
+	if err == nil {
+		cluster, err = store.StartCluster(context.Background(), dir+"/data", true)
+	}
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+	code := m.Run()
+	cluster.Stop()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+type client struct {
+	t    *testing.T
+	base string
+}
+
+// serve runs a server over the demo company, in a schema of its own.
+func serve(t *testing.T) client {
+	u, err := url.Parse(cluster.URL)
+	require.NoError(t, err)
+	admin, err := store.Open(t.Context(), cluster.URL)
+	require.NoError(t, err)
+	name := fmt.Sprintf("s%d", time.Now().UnixNano())
+	require.NoError(t, admin.CreateDatabase(t.Context(), name))
+	require.NoError(t, admin.Close())
+	u.Path = "/" + name
+	db, err := store.Open(t.Context(), u.String())
+	require.NoError(t, err)
+	c := demo.Generate(demo.Options{Workloads: 150, Days: 2, End: time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC)})
+	require.NoError(t, db.ImportWorkloads(t.Context(), "inventory", []string{"app", "env", "tier", "site"}, c.Workloads))
+	var b flow.Buckets
+	for _, r := range c.Records {
+		b.Add(r)
+	}
+	_, err = db.AddBatch(t.Context(), "demo", b.All())
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(context.Background())
+	s, err := server.New(ctx, server.Options{Store: db, Web: fstest.MapFS{}, Author: "tester", Estate: "Saltmarsh Ferries"})
+	require.NoError(t, err)
+	h := httptest.NewServer(s)
+	t.Cleanup(func() {
+		cancel()
+		s.Wait()
+		h.Close()
+		db.Close()
+	})
+	return client{t, h.URL}
+}
+
+// call sends JSON and reads the answer into out.
+func (c client) call(method, path string, in, out any) int {
+	c.t.Helper()
+	var body io.Reader
+	if text, ok := in.(string); ok {
+		body = strings.NewReader(text)
+	} else if in != nil {
+		b, err := json.Marshal(in)
+		require.NoError(c.t, err)
+		body = bytes.NewReader(b)
+	}
+	req, err := http.NewRequest(method, c.base+path, body)
+	require.NoError(c.t, err)
+	req.Header.Set("Content-Type", "application/json")
+	if _, ok := in.(string); ok {
+		req.Header.Set("Content-Type", "text/csv")
+	}
+	r, err := http.DefaultClient.Do(req)
+	require.NoError(c.t, err)
+	defer r.Body.Close()
+	text, err := io.ReadAll(r.Body)
+	require.NoError(c.t, err)
+	if out != nil {
+		require.NoError(c.t, json.Unmarshal(text, out), string(text))
+	}
+	return r.StatusCode
+}
+
+type problem struct {
+	Detail string `json:"detail"`
+	Status int    `json:"status"`
+}
+
+const start = "group live = env is live\ngroup trial = env is trial\nlayer allowances\npermit live -> live on tcp/8443\nlayer closing\nassert never trial -> live on any\n"
+
+func (c client) begin() {
+	require.Equal(c.t, 200, c.call("POST", "/api/policy/text", map[string]any{"revision": 0, "text": start}, nil))
+}
+
+func (c client) edit(base int, op string, more map[string]any) (server.EditOut, problem, int) {
+	in := map[string]any{"revision": base, "op": op}
+	for k, v := range more {
+		in[k] = v
+	}
+	var raw json.RawMessage
+	status := c.call("POST", "/api/policy/edits", in, &raw)
+	var out server.EditOut
+	var p problem
+	_ = json.Unmarshal(raw, &out)
+	_ = json.Unmarshal(raw, &p)
+	return out, p, status
+}
+
+func (c client) text() string {
+	r, err := http.Get(c.base + "/api/policy.orchard")
+	require.NoError(c.t, err)
+	defer r.Body.Close()
+	text, err := io.ReadAll(r.Body)
+	require.NoError(c.t, err)
+	return string(text)
+}
+
+func TestTwoPeopleEditing(t *testing.T) {
+	c := serve(t)
+	c.begin()
+	// One adds a group above; the other, who has not seen it, edits a rule
+	// further down: both stand.
+	_, _, status := c.edit(1, "add", map[string]any{"text": "group bench = env is bench"})
+	require.Equal(t, 200, status)
+	out, p, status := c.edit(1, "change", map[string]any{"line": 4, "text": "permit live -> live on tcp/8444"})
+	require.Equal(t, 200, status, p.Detail)
+	require.Equal(t, 3, out.Revision)
+	require.Contains(t, c.text(), "permit live -> live on tcp/8444\n")
+	// A third, who still sees the rule as it was, is refused and told.
+	_, p, status = c.edit(1, "switch", map[string]any{"line": 4})
+	require.Equal(t, 409, status)
+	require.Contains(t, p.Detail, "It was: permit live -> live on tcp/8443")
+	_, p, status = c.edit(1, "remove", map[string]any{"line": 400})
+	require.Equal(t, 422, status, p.Detail)
+	// A whole text that was made from an older one does not overwrite.
+	require.Equal(t, 409, c.call("POST", "/api/policy/text", map[string]any{"revision": 1, "text": "layer x"}, nil))
+	require.Contains(t, c.text(), "group bench")
+}
+
+func TestEditsSayWhatIsWrongAndChangeNothing(t *testing.T) {
+	c := serve(t)
+	c.begin()
+	for _, e := range []struct {
+		op   string
+		more map[string]any
+		want string
+	}{
+		{"add", map[string]any{"text": "permit nobody -> live on any", "layer": "allowances"}, "unknown group nobody"},
+		{"add", map[string]any{"text": "permit live -> live on any", "layer": "nowhere"}, `found no layer "nowhere"`},
+		{"add", map[string]any{"text": "permit live ->"}, "expected"},
+		{"remove", map[string]any{"line": 1}, "unknown group live"},
+		{"move", map[string]any{"line": 1, "layer": "closing"}, "expected a rule"},
+		{"switch", map[string]any{"line": 6}, "expected a rule"},
+		{"change", map[string]any{"line": 4, "text": "layer a\nlayer b"}, "found 2 statements"},
+	} {
+		_, p, status := c.edit(1, e.op, e.more)
+		require.Equal(t, 422, status, e)
+		require.Contains(t, p.Detail, e.want)
+	}
+	require.Equal(t, start, c.text())
+}
+
+func TestPreviewIsWhatSavingDoes(t *testing.T) {
+	c := serve(t)
+	c.begin()
+	var before, after server.CheckOut
+	require.Equal(t, 200, c.call("GET", "/api/check", nil, &before))
+	in := map[string]any{"revision": 1, "op": "add", "layer": "allowances", "text": "permit live -> live on tcp/5432"}
+	var preview server.EditOut
+	require.Equal(t, 200, c.call("POST", "/api/policy/edits?dryRun=true", in, &preview))
+	require.Equal(t, start, c.text())
+	require.Len(t, preview.Consequences.Conversations, 1)
+	require.Positive(t, preview.Consequences.Changed)
+	require.Equal(t, 200, c.call("POST", "/api/policy/edits", in, nil))
+	require.Equal(t, 200, c.call("GET", "/api/check", nil, &after))
+	require.Equal(t, preview.Consequences.Changed, after.Counts.Permit-before.Counts.Permit)
+	require.Equal(t, preview.Consequences.Changed, before.Counts.Uncovered-after.Counts.Uncovered)
+
+	// The ledger, at every depth, adds up to the totals.
+	var page server.LedgerPage
+	require.Equal(t, 200, c.call("GET", "/api/ledger?limit=1000", nil, &page))
+	sum := 0
+	for i, row := range page.Rows {
+		sum += row.Conversations
+		if i%20 > 0 {
+			continue
+		}
+		var callers server.LedgerPage
+		q := url.Values{"near": {row.Label}, "service": {row.Service}, "limit": {"1000"}}
+		require.Equal(t, 200, c.call("GET", "/api/ledger/callers?"+q.Encode(), nil, &callers))
+		inside := 0
+		for _, caller := range callers.Rows {
+			inside += caller.Conversations
+			q.Set("far", caller.Label)
+			var convs server.ConversationPage
+			require.Equal(t, 200, c.call("GET", "/api/conversations?"+q.Encode(), nil, &convs))
+			require.Equal(t, caller.Conversations, convs.Total)
+		}
+		require.Equal(t, row.Conversations, inside)
+	}
+	require.Equal(t, after.Counts.Permit+after.Counts.Reject+after.Counts.Uncovered, sum)
+}
+
+func TestTagPreviewAndSettling(t *testing.T) {
+	c := serve(t)
+	c.begin()
+	var page server.WorkloadList
+	require.Equal(t, 200, c.call("GET", "/api/workloads?tag=env%3D(missing)", nil, &page))
+	require.Equal(t, 1, page.Total)
+	id := page.Workloads[0].ID
+	in := map[string]any{"workloads": []string{id}, "key": "env", "value": "trial"}
+	var cons server.Consequences
+	require.Equal(t, 200, c.call("POST", "/api/tags?dryRun=true", in, &cons))
+	require.Contains(t, cons.Groups, server.GroupChange{Group: "trial", Joins: []string{id}, Leaves: []string{}, Undecided: []string{}})
+	require.Equal(t, 200, c.call("POST", "/api/tags", in, nil))
+	require.Equal(t, 200, c.call("GET", "/api/workloads?tag=env%3D(missing)", nil, &page))
+	require.Zero(t, page.Total)
+	require.Equal(t, 200, c.call("POST", "/api/policy/undo", map[string]any{}, nil))
+	require.Equal(t, 200, c.call("GET", "/api/workloads?q=lacks+env", nil, &page), "a filter may be an expression")
+	require.Equal(t, 1, page.Total)
+	var p problem
+	require.Equal(t, 404, c.call("POST", "/api/tags", map[string]any{"workloads": []string{id, "nobody"}, "key": "env", "value": "x"}, &p))
+	require.Contains(t, p.Detail, "nothing was changed")
+}
+
+func (c client) job(j *store.Job) store.Job {
+	var out store.Job
+	require.Eventually(c.t, func() bool {
+		require.Equal(c.t, 200, c.call("GET", fmt.Sprintf("/api/jobs/%d", j.ID), nil, &out))
+		return out.State != "running"
+	}, 30*time.Second, 20*time.Millisecond)
+	return out
+}
+
+func TestImportReportsConflictsAndKeepsTheRest(t *testing.T) {
+	c := serve(t)
+	file := "id,addresses,tag:env\nnew-1,10.99.0.1,live\nnew-2,10.20.3.10,live\nbooking-entry-01,,trial\nnew-3,oops,live\n"
+	var a server.ImportAnswer
+	require.Equal(t, 200, c.call("POST", "/api/imports/workloads?preview=true&source=sheet", file, &a))
+	require.Equal(t, 2, a.Preview.Bad)
+	require.Equal(t, 2, a.Preview.Added)
+	require.Contains(t, a.Preview.Errors[1].Reason, `both claim address 10.20.3.10`)
+	require.Equal(t, 200, c.call("POST", "/api/imports/workloads?source=sheet", file, &a))
+	require.Equal(t, "done", c.job(a.Job).State)
+	var w server.WorkloadPage
+	require.Equal(t, 200, c.call("GET", "/api/workloads/new-2", nil, &w))
+	require.Empty(t, w.Leases)
+	require.Equal(t, 404, c.call("GET", "/api/workloads/new-3", nil, nil))
+	var p problem
+	require.Equal(t, 422, c.call("POST", "/api/imports/flows", "start,src\n", &p))
+	require.Contains(t, p.Detail, "column dst")
+	require.Equal(t, 422, c.call("POST", "/api/imports/workloads?preview=true", "name\n", &p))
+}
+
+func TestChangesFromAnotherSiteAreRefused(t *testing.T) {
+	c := serve(t)
+	req, err := http.NewRequest("POST", c.base+"/api/policy/undo", strings.NewReader("{}"))
+	require.NoError(t, err)
+	req.Header.Set("Sec-Fetch-Site", "cross-site")
+	r, err := http.DefaultClient.Do(req)
+	require.NoError(t, err)
+	r.Body.Close()
+	require.Equal(t, http.StatusForbidden, r.StatusCode)
+	require.Equal(t, 404, c.call("GET", "/api/nothing", nil, nil))
+	require.Equal(t, 409, c.call("POST", "/api/policy/undo", map[string]any{}, nil))
+}
+
+func TestAnAddressBelongsToWhoHeldItThen(t *testing.T) {
+	c := serve(t)
+	c.begin()
+	var page server.ConversationPage
+	require.Equal(t, 200, c.call("GET", "/api/conversations?limit=1000&q=roster-term", nil, &page))
+	for _, v := range page.Conversations {
+		held := v.Client.Workload
+		var w server.WorkloadPage
+		require.Equal(t, 200, c.call("GET", "/api/workloads/"+held, nil, &w))
+		first, err := estate.ParseInstant(v.First)
+		require.NoError(t, err)
+		until, err := estate.ParseInstant(w.Leases[0].Until)
+		require.NoError(t, err)
+		require.True(t, first.Before(until))
+	}
+}

@@ -1,0 +1,235 @@
+package store_test
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"os"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/require"
+
+	"lucidorchard/core/estate"
+	"lucidorchard/core/flow"
+	"lucidorchard/core/service"
+	"lucidorchard/store"
+)
+
+var cluster *store.Cluster
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "orchard-store-")
+	if err == nil {
+		err = os.Chmod(dir, 0o755)
+	}
+	if err == nil {
+		cluster, err = store.StartCluster(context.Background(), dir+"/data", true)
+	}
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+	code := m.Run()
+	cluster.Stop()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+// fresh gives a database of the test's own.
+func fresh(t *testing.T) (*store.Store, *pgx.Conn) {
+	ctx := t.Context()
+	admin, err := pgx.Connect(ctx, cluster.URL)
+	require.NoError(t, err)
+	name := fmt.Sprintf("t%d", time.Now().UnixNano())
+	_, err = admin.Exec(ctx, "CREATE DATABASE "+name)
+	require.NoError(t, err)
+	require.NoError(t, admin.Close(ctx))
+	config, err := pgx.ParseConfig(cluster.URL)
+	require.NoError(t, err)
+	url := fmt.Sprintf("postgres://%s:%s@%s:%d/%s?sslmode=disable", config.User, config.Password, config.Host, config.Port, name)
+	// Several servers may start on an empty database at once.
+	stores := make([]*store.Store, 3)
+	errs := make([]error, 3)
+	var group sync.WaitGroup
+	for i := range stores {
+		group.Go(func() { stores[i], errs[i] = store.Open(ctx, url) })
+	}
+	group.Wait()
+	for i := range stores {
+		require.NoError(t, errs[i])
+		t.Cleanup(func() { stores[i].Close() })
+	}
+	conn, err := pgx.Connect(ctx, url)
+	require.NoError(t, err)
+	t.Cleanup(func() { conn.Close(context.WithoutCancel(ctx)) })
+	return stores[0], conn
+}
+
+func machine(id, addr string, tags ...string) estate.Workload {
+	w := estate.Workload{ID: id, Name: id, Leases: []estate.Lease{{Addr: netip.MustParseAddr(addr), From: estate.Beginning, Until: estate.Instant{Sec: 2_000_000_000, Nsec: 5000}}}}
+	for i := 0; i < len(tags); i += 2 {
+		w.SetTag(estate.Tag{Key: tags[i], Value: tags[i+1]})
+	}
+	return w
+}
+
+// values gives id → key=value for comparing.
+func values(t *testing.T, s *store.Store) map[string]string {
+	ws, err := s.Workloads(t.Context())
+	require.NoError(t, err)
+	out := map[string]string{}
+	for _, w := range ws {
+		text := ""
+		for _, l := range w.Leases {
+			text += l.Addr.String() + " "
+		}
+		for _, tag := range w.Tags {
+			text += tag.Key + "=" + tag.Value + "(" + tag.Source + ") "
+		}
+		out[w.ID] = text
+	}
+	return out
+}
+
+func TestImportTwiceIsImportOnce(t *testing.T) {
+	s, conn := fresh(t)
+	ctx := t.Context()
+	list := []estate.Workload{machine("a", "10.0.0.1", "env", "live", "app", "x"), machine("b", "fd00::1", "env", "live")}
+	require.NoError(t, s.ImportWorkloads(ctx, "inventory", []string{"env", "app"}, list))
+	var stamps [2]string
+	for i := range stamps {
+		require.NoError(t, conn.QueryRow(ctx, `SELECT string_agg(t::text, E'\n' ORDER BY t::text) FROM (SELECT tags::text AS t FROM tags UNION ALL SELECT leases::text FROM leases UNION ALL SELECT workloads::text FROM workloads) AS x`).Scan(&stamps[i]))
+		require.NoError(t, s.ImportWorkloads(ctx, "inventory", []string{"env", "app"}, list))
+	}
+	require.Equal(t, stamps[0], stamps[1])
+	ws, err := s.Workloads(ctx)
+	require.NoError(t, err)
+	require.Equal(t, list[1].Leases, ws[1].Leases, "spans survive, to the microsecond")
+
+	// What the source no longer says goes; what another says stays.
+	require.NoError(t, s.ImportWorkloads(ctx, "directory", []string{"owner"}, []estate.Workload{machine("a", "10.0.0.1", "owner", "crew")}))
+	require.NoError(t, s.ImportWorkloads(ctx, "inventory", []string{"env", "app"}, []estate.Workload{machine("a", "10.0.0.7", "env", "trial")}))
+	require.Equal(t, map[string]string{"a": "10.0.0.7 env=trial(inventory) owner=crew(directory) ", "b": "fd00::1 env=live(inventory) "}, values(t, s))
+}
+
+func TestByHandOutranksAndIsUndone(t *testing.T) {
+	s, _ := fresh(t)
+	ctx := t.Context()
+	require.NoError(t, s.ImportWorkloads(ctx, "inventory", []string{"env"}, []estate.Workload{machine("a", "10.0.0.1", "env", "live")}))
+	set := func(v string) {
+		require.NoError(t, s.SetTags(ctx, []store.TagEdit{{Workload: "a", Key: "env", Value: &v}}, "me", "Set env"))
+	}
+	want := func(text string) { t.Helper(); require.Equal(t, "10.0.0.1 "+text, values(t, s)["a"]) }
+	set("trial")
+	want("env=trial(by hand) ")
+	require.NoError(t, s.ImportWorkloads(ctx, "inventory", []string{"env"}, []estate.Workload{machine("a", "10.0.0.1", "env", "bench")}))
+	want("env=trial(by hand) ")
+	set("")
+	want("")
+	_, err := s.Undo(ctx, "me")
+	require.NoError(t, err)
+	want("env=trial(by hand) ")
+	_, err = s.Undo(ctx, "me")
+	require.NoError(t, err)
+	want("env=bench(inventory) ")
+	_, err = s.Undo(ctx, "me")
+	require.ErrorIs(t, err, store.ErrNothing)
+	_, err = s.Redo(ctx, "me")
+	require.NoError(t, err)
+	want("env=trial(by hand) ")
+	set("live") // a new change: what was undone cannot be done again
+	_, err = s.Redo(ctx, "me")
+	require.ErrorIs(t, err, store.ErrNothing)
+}
+
+func TestRevisionsUndoAndConflict(t *testing.T) {
+	s, _ := fresh(t)
+	ctx := t.Context()
+	add := func(no int, text string) error {
+		return s.AddRevision(ctx, store.Revision{No: no, Text: text, Blame: store.Blame{no}, Author: "me", Words: text})
+	}
+	require.NoError(t, add(1, "one"))
+	require.NoError(t, add(2, "two"))
+	require.ErrorIs(t, add(2, "also two"), store.ErrMoved)
+	head := func() string {
+		r, err := s.Head(ctx)
+		require.NoError(t, err)
+		return r.Text
+	}
+	for _, want := range []string{"one", ""} {
+		_, err := s.Undo(ctx, "me")
+		require.NoError(t, err)
+		require.Equal(t, want, head())
+	}
+	for _, want := range []string{"one", "two"} {
+		_, err := s.Redo(ctx, "me")
+		require.NoError(t, err)
+		require.Equal(t, want, head())
+	}
+	r, err := s.Head(ctx)
+	require.NoError(t, err)
+	require.Equal(t, 6, r.No, "undo is a revision too: the history keeps everything")
+	require.Equal(t, store.Blame{2}, r.Blame)
+}
+
+func TestBatchCountsOnce(t *testing.T) {
+	s, _ := fresh(t)
+	ctx := t.Context()
+	var b flow.Buckets
+	for i := range 500 {
+		at := estate.Instant{Sec: 1_795_000_000 + int64(i)*1700}
+		b.Add(flow.Record{Start: at, End: at, Client: netip.MustParseAddr("10.0.0.1"), Server: netip.MustParseAddr("fd00::2"), Point: service.PointOf(service.ICMP, service.UnknownType), Connections: 2, Bytes: 10, Packets: 1, Outcome: flow.Dropped, Observer: "x"})
+	}
+	// The same batch from several sides at once, and other batches beside it.
+	var group sync.WaitGroup
+	counted := make(chan bool, 8)
+	for i := range 8 {
+		group.Go(func() {
+			before, err := s.AddBatch(ctx, fmt.Sprint("batch ", i%2), b.All())
+			counted <- err == nil && before == nil
+		})
+	}
+	group.Wait()
+	close(counted)
+	n := 0
+	for ok := range counted {
+		if ok {
+			n++
+		}
+	}
+	require.Equal(t, 2, n)
+	all, err := s.Buckets(ctx)
+	require.NoError(t, err)
+	want := b.All()
+	require.Len(t, all, len(want))
+	for i := range all {
+		want[i].Connections, want[i].Bytes, want[i].Packets = 2*want[i].Connections, 2*want[i].Bytes, 2*want[i].Packets
+	}
+	require.Equal(t, want, all)
+}
+
+func TestAnImportThatIsCutOffLeavesNothing(t *testing.T) {
+	s, conn := fresh(t)
+	require.NoError(t, s.ImportWorkloads(t.Context(), "inventory", []string{"env"}, []estate.Workload{machine("a", "10.0.0.1", "env", "live")}))
+	before := values(t, s)
+	// A lock holds the import up in the middle; then its connection is killed.
+	tx, err := conn.Begin(t.Context())
+	require.NoError(t, err)
+	_, err = tx.Exec(t.Context(), `LOCK TABLE leases IN ACCESS EXCLUSIVE MODE`)
+	require.NoError(t, err)
+	done := make(chan error)
+	go func() {
+		done <- s.ImportWorkloads(context.Background(), "inventory", []string{"env"}, []estate.Workload{machine("a", "10.0.0.2", "env", "trial"), machine("b", "10.0.0.3", "env", "trial")})
+	}()
+	require.Eventually(t, func() bool {
+		var n int
+		require.NoError(t, tx.QueryRow(t.Context(), `SELECT count(pg_terminate_backend(pid)) FROM pg_stat_activity WHERE datname = current_database() AND wait_event_type = 'Lock'`).Scan(&n))
+		return n > 0
+	}, 10*time.Second, 20*time.Millisecond)
+	require.Error(t, <-done)
+	require.NoError(t, tx.Rollback(t.Context()))
+	require.Equal(t, before, values(t, s))
+}
