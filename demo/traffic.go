@@ -13,14 +13,12 @@ import (
 
 // habit is what some machines do with others, hour by hour.
 type habit struct {
-	point    service.Point
-	fanout   int     // servers of each client
-	active   float64 // chance that a pair talks in an hour at noon
-	conns    float64 // mean connections in such an hour
-	size     float64 // median bytes of a connection
-	rhythm   bool    // follows the day
-	outcome  flow.Outcome
-	observer string
+	point  service.Point
+	fanout int     // servers of each client
+	active float64 // chance that a pair talks in an hour at noon
+	conns  float64 // mean connections in such an hour
+	size   float64 // median bytes of a connection
+	rhythm bool    // follows the day
 }
 
 func tcp(port uint32) service.Point { return service.PointOf(service.TCP, port) }

@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/require"
 )
 
@@ -31,6 +32,7 @@ func TestScreenshots(t *testing.T) {
 	p.open("/groups/fares-store-live")
 	p.fill(`.cm-content`, "app is fares and tier is store and env is live")
 	p.see(`[data-consequences]`)
+	p.press(kb.Escape)
 	shoot("groups")
 
 	p.open("/flows")
@@ -47,7 +49,7 @@ func TestScreenshots(t *testing.T) {
 	p.see(`.cm-content`)
 	shoot("policy-text")
 
-	p.open("/check?verdict=uncovered&q=fares-store+t03")
+	p.open("/check?verdict=uncovered&q=fares-store-01+5432+t03")
 	for _, depth := range []string{"0", "1", "2"} {
 		p.click(`[data-row="` + depth + `"]`)
 	}

@@ -46,7 +46,6 @@ type deriver struct {
 	usual      map[usualKey]map[string]int
 	patterns   []*pattern
 	outsiders  map[string]int32 // outside addresses, numbered below zero
-	groupOf    map[string]string
 	allRoles   int
 	days       int
 

@@ -7,7 +7,7 @@ import { Ledger } from "../ledger/Ledger";
 import { LedgerBar, useLedgerQuery } from "../ledger/LedgerBar";
 import { Empty, Link, ProblemNote, Sentence } from "../marks/Controls";
 import { Mark, type Verdict, verdictColor } from "../marks/Marks";
-import { n, onDay } from "../marks/words";
+import { n, onDay, plural } from "../marks/words";
 import { Assertions } from "./Assertions";
 
 export function CheckView() {
@@ -108,7 +108,7 @@ function Outcomes({ c }: { c: Schemas["CheckOut"] }) {
                 <chakra.td key={v} {...cell}>
                   {odd && value > 0 ? (
                     <Link fontWeight="600" color={odd === "leak" ? "reject" : "permit"} onClick={() => change({ odd: "1", verdict: [v] })} title={odd === "leak" ? "rejected, yet carried" : "permitted, yet dropped"}>
-                      <Mark kind={odd} /> {n(value)} {odd}
+                      <Mark kind={odd} /> {plural(value, odd)}
                     </Link>
                   ) : (
                     n(value)

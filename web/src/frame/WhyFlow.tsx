@@ -158,7 +158,7 @@ function Settle({ hint }: { hint: Why["settle"][number] }) {
         <Box mt="6px">
           {preview.c.conversations.map((c) => (
             <Text key={c.before + c.after}>
-              {n(c.count)}: {c.before} → {c.after}
+              {plural(c.count, "conversation")}: {c.before} → {c.after}
               {c.rules.length > 0 && ` through line ${c.rules.join(", ")}`}
             </Text>
           ))}

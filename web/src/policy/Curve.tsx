@@ -12,7 +12,7 @@ export function Curve({ curve, balance, choose }: { curve: Schemas["CurvePoint"]
   const points = [...curve].sort((a, b) => b.balance - a.balance).filter((p, i, all) => p.balance === balance || !all.some((q, j) => j !== i && q.rules === p.rules && q.opened === p.opened && (q.balance === balance || j < i)));
   const top = Math.max(...points.map((p) => p.opened));
   const x = (i: number) => 14 + (i * (w - 40)) / Math.max(1, points.length - 1);
-  const y = (p: Schemas["CurvePoint"]) => h - 8 - ((p.opened - 1) / Math.max(0.01, top - 1)) * (h - 24);
+  const y = (p: Schemas["CurvePoint"]) => h - 8 - ((p.opened - 1) / Math.max(0.01, top - 1)) * (h - 32);
   const at = Math.max(0, points.findIndex((p) => p.balance === balance));
   const here = points[at]!;
   const keys = (e: KeyboardEvent) => {
@@ -56,7 +56,7 @@ export function Curve({ curve, balance, choose }: { curve: Schemas["CurvePoint"]
             <title>{`${plural(p.rules, "rule")} open ${p.opened.toFixed(1)} × what was seen`}</title>
           </chakra.circle>
         ))}
-        <chakra.text x={Math.min(x(at) + 10, w - 190)} y={Math.max(12, y(here) - 8)} fill="accent" fontWeight="600">
+        <chakra.text x={Math.min(Math.max(14, x(at) - 8), w - 190)} y={11} fill="accent" fontWeight="600">
           {plural(here.rules, "rule")} open {here.opened.toFixed(1)} × what was seen
         </chakra.text>
         <chakra.text x="10" y={h + 11} fill="soft">

@@ -32,16 +32,16 @@ export function Proposals({ policy }: { policy: Schemas["PolicyOut"] }) {
     const i = judged.findIndex((p) => p.key === current?.key);
     setAt((judged[i + 1] ?? judged[i - 1])?.key);
   };
-  const guard = async (f: () => Promise<unknown>, done: string) => {
+  const guard = async (f: () => Promise<unknown>, done?: string) => {
     try {
       await f();
-      say(done);
+      if (done) say(done);
     } catch (e) {
       say(problem(e), "error");
     }
     await queryClient.invalidateQueries();
   };
-  const run = (balance: number) => guard(() => derive.mutateAsync({ params: { query: { ...w, balance } } }), "Deriving");
+  const run = (balance: number) => guard(() => derive.mutateAsync({ params: { query: { ...w, balance } } }));
   const doTake = (p = current) => {
     if (!p) return;
     next();
