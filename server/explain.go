@@ -121,23 +121,22 @@ type Consequences struct {
 
 // consequences compares the draft with what it would be.
 func (s *Server) consequences(before *reach.View, c *decide.Compiled) Consequences {
-	after := under(before, c)
 	out := Consequences{Conversations: []VerdictChange{}, Groups: groupChanges(before.Compiled, c), Asserts: []AssertChange{}}
 	byPair := map[[2]decide.Verdict]*VerdictChange{}
-	for _, ch := range reach.Changes(before, after) {
+	for _, ch := range before.Changes(c) {
 		out.Changed++
-		k := [2]decide.Verdict{ch.Before.Verdict, ch.After.Verdict}
+		k := [2]decide.Verdict{ch.Verdict, ch.After}
 		vc := byPair[k]
 		if vc == nil {
 			vc = &VerdictChange{Before: k[0].String(), After: k[1].String(), Rules: []int{}}
 			byPair[k] = vc
 		}
 		vc.Count++
-		if ch.After.Rule != nil && !slices.Contains(vc.Rules, ch.After.Rule.Line) {
-			vc.Rules = append(vc.Rules, ch.After.Rule.Line)
+		if ch.AfterRule != nil && !slices.Contains(vc.Rules, ch.AfterRule.Line) {
+			vc.Rules = append(vc.Rules, ch.AfterRule.Line)
 		}
 		if len(vc.Examples) < 4 {
-			vc.Examples = append(vc.Examples, after.Name(ch.After.Client)+" → "+after.Name(ch.After.Server)+" "+ch.After.Point.String())
+			vc.Examples = append(vc.Examples, before.Name(ch.Client)+" → "+before.Name(ch.Server)+" "+ch.Point.String())
 		}
 	}
 	for _, a := range []decide.Verdict{decide.Permit, decide.Reject, decide.Uncovered} {

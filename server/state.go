@@ -167,11 +167,6 @@ func (s *Server) view(ctx context.Context, w Window) (*reach.View, snapshot, err
 	return v, snap, nil
 }
 
-// under gives the same window of another compiled policy or estate.
-func under(v *reach.View, c *decide.Compiled) *reach.View {
-	return reach.New(c, v.Buckets, v.From, v.To)
-}
-
 func unavailable(err error) error {
 	if errors.Is(err, context.Canceled) {
 		return err

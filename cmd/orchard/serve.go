@@ -27,6 +27,7 @@ import (
 type serveOptions struct {
 	listen, database, data, author string
 	demo, scratch                  bool
+	scale                          int
 }
 
 func serveCommand() *cobra.Command {
@@ -46,6 +47,7 @@ func serveCommand() *cobra.Command {
 	cmd.Flags().StringVar(&o.data, "data", "var", "folder of our own cluster")
 	cmd.Flags().StringVar(&o.author, "author", "", "name that changes are kept under (default the user who runs this)")
 	cmd.Flags().BoolVar(&o.demo, "demo", false, "fill an empty database with the made-up company")
+	cmd.Flags().IntVar(&o.scale, "scale", 420, "with --demo: about how many workloads, up to 100000")
 	cmd.Flags().BoolVar(&o.scratch, "scratch", false, "trade the durability of our own cluster for speed: for tests")
 	return cmd
 }
@@ -88,7 +90,10 @@ func serve(ctx context.Context, o serveOptions) error {
 	defer db.Close()
 	name := "Estate"
 	if o.demo {
-		if err := loadDemo(ctx, db, log); err != nil {
+		if o.scale < 100 || o.scale > 100_000 {
+			return unusable("--scale: found %d, expected 100 to 100000 workloads", o.scale)
+		}
+		if err := loadDemo(ctx, db, o.scale, log); err != nil {
 			return unusable("loading the demo: %s", err)
 		}
 		name = "Saltmarsh Ferries"
@@ -132,7 +137,7 @@ func serve(ctx context.Context, o serveOptions) error {
 }
 
 // loadDemo fills an empty database.
-func loadDemo(ctx context.Context, db *store.Store, log *slog.Logger) error {
+func loadDemo(ctx context.Context, db *store.Store, scale int, log *slog.Logger) error {
 	v, err := db.Versions(ctx)
 	if err != nil {
 		return err
@@ -142,7 +147,7 @@ func loadDemo(ctx context.Context, db *store.Store, log *slog.Logger) error {
 		return nil
 	}
 	start := time.Now()
-	c := demo.Generate(demo.Options{End: start})
+	c := demo.Generate(demo.Options{End: start, Workloads: scale})
 	bySource := map[string][]estate.Workload{}
 	for _, w := range c.Workloads {
 		bySource[w.Tags[0].Source] = append(bySource[w.Tags[0].Source], w)

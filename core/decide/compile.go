@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"slices"
 	"sync"
+	"sync/atomic"
 
 	"github.com/gaissmai/bart"
 
@@ -40,9 +41,11 @@ type Compiled struct {
 	rules   []matcher
 	asserts []matcher
 
-	mu     sync.RWMutex
-	pairs  map[uint64]*table
-	tables map[string]*table // by the rules they are made of
+	pairs [][]atomic.Pointer[Table] // by the client's class, then the server's; rows are made when first asked for
+	rows  []atomic.Bool
+
+	mu     sync.Mutex
+	tables map[string]*Table // by the rules they are made of
 }
 
 // slot is a lease with what it was compiled to.
@@ -86,17 +89,17 @@ func Compile(e *estate.Estate, p *policy.Policy, asOf estate.Instant) *Compiled 
 		groupIndex: make(map[string]int32, len(p.GroupOrder)),
 		prefixes:   new(bart.Table[int32]),
 		slots:      make(map[netip.Addr][]slot, len(e.Workloads)),
-		pairs:      map[uint64]*table{},
-		tables:     map[string]*table{},
+		tables:     map[string]*Table{},
 	}
 	for i, g := range p.GroupOrder {
 		c.groupIndex[g.Name] = int32(i)
 	}
-	b := &builder{Compiled: c, atomIndex: map[policy.Operand]int32{}, valued: map[expr.Key]int{}, keys: map[expr.Key]*keyIndex{}, ids: map[string]int32{}, signatures: map[string]int32{}, classIndex: map[string]int32{}}
+	b := &builder{Compiled: c, atomIndex: map[policy.Operand]int32{}, valued: map[expr.Key]int{}, keys: map[expr.Key]*keyIndex{}, ids: map[string]int32{}, signatures: map[string]int32{}, classIndex: map[string]int32{}, bySignature: map[string]int32{}}
 	b.statements()
 	b.tests()
 	b.endpoints()
 	b.sides()
+	c.pairs, c.rows = make([][]atomic.Pointer[Table], len(c.classes)), make([]atomic.Bool, len(c.classes))
 	return c
 }
 
@@ -113,6 +116,8 @@ type builder struct {
 	ids        map[string]int32 // workload ids that the policy names, from 1
 	signatures map[string]int32
 	classIndex map[string]int32
+
+	bySignature map[string]int32 // signature and values → class
 }
 
 // keyIndex sorts the values of one key by what the tests on the key say of them.
@@ -395,6 +400,21 @@ func (b *builder) signature(key []byte, ep estate.Endpoint) int32 {
 }
 
 func (b *builder) class(sig int32, values []int32, ep estate.Endpoint) int32 {
+	known := binary.LittleEndian.AppendUint32(make([]byte, 0, 4+4*len(values)), uint32(sig))
+	for _, v := range values {
+		known = binary.LittleEndian.AppendUint32(known, uint32(v))
+	}
+	c, ok := b.bySignature[string(known)]
+	if !ok {
+		c = b.newClass(sig, values, ep)
+		b.bySignature[string(known)] = c
+	}
+	return c
+}
+
+// newClass finds or makes the class of a signature and values. A signature says
+// all that the operands read, so any of its endpoints stands for the others.
+func (b *builder) newClass(sig int32, values []int32, ep estate.Endpoint) int32 {
 	atoms := newBitset(len(b.atoms))
 	for i, a := range b.atoms {
 		in := false

@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"net/netip"
 	"slices"
+	"sync/atomic"
 
 	"lucidorchard/core/estate"
 	"lucidorchard/core/expr"
@@ -11,14 +12,14 @@ import (
 	"lucidorchard/core/service"
 )
 
-// table maps every point to the rule that decides it: from[i] up to from[i+1]
+// Table maps every point to the rule that decides it: from[i] up to from[i+1]
 // belongs to rule[i], -1 for none.
-type table struct {
+type Table struct {
 	from []service.Point
 	rule []int32
 }
 
-func (t *table) at(p service.Point) int32 {
+func (t *Table) at(p service.Point) int32 {
 	i, j := 0, len(t.from)
 	for i+1 < j {
 		if m := (i + j) / 2; t.from[m] <= p {
@@ -31,17 +32,36 @@ func (t *table) at(p service.Point) int32 {
 }
 
 // pair gives the table of two classes.
-func (c *Compiled) pair(client, server int32) *table {
-	key := uint64(uint32(client))<<32 | uint64(uint32(server))
-	c.mu.RLock()
-	t := c.pairs[key]
-	c.mu.RUnlock()
-	if t != nil {
-		return t
+func (c *Compiled) pair(client, server int32) *Table {
+	if c.rows[client].Load() {
+		if t := c.pairs[client][server].Load(); t != nil {
+			return t
+		}
 	}
+	return c.makePair(client, server)
+}
+
+// makePair finds the table of two classes and remembers it.
+func (c *Compiled) makePair(client, server int32) *Table {
+	t := c.Table(client, server)
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if !c.rows[client].Load() {
+		c.pairs[client] = make([]atomic.Pointer[Table], len(c.classes))
+		c.rows[client].Store(true)
+	}
+	c.pairs[client][server].Store(t)
+	return t
+}
+
+// Table merges the rules that can match for a pair of classes. Pairs for which
+// the same rules can match have the same Table. Unlike Rule it remembers nothing
+// about the pair: for those who ask about all of them.
+func (c *Compiled) Table(client, server int32) *Table {
 	a, b := &c.classes[client], &c.classes[server]
 	var which []int32
-	var name []byte
+	var room [256]byte
+	name := room[:0]
 	eachBoth(a.client, b.server, func(r int32) bool {
 		if c.rules[r].agrees(a, b) {
 			which = append(which, r)
@@ -53,12 +73,11 @@ func (c *Compiled) pair(client, server int32) *table {
 	})
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	t = c.tables[string(name)]
+	t := c.tables[string(name)]
 	if t == nil {
 		t = c.merge(which)
 		c.tables[string(name)] = t
 	}
-	c.pairs[key] = t
 	return t
 }
 
@@ -98,7 +117,7 @@ func (m *matcher) agrees(a, b *class) bool {
 }
 
 // merge cuts the line of points by the rules, the first one first.
-func (c *Compiled) merge(which []int32) *table {
+func (c *Compiled) merge(which []int32) *Table {
 	type piece struct {
 		service.Range
 		rule int32
@@ -117,7 +136,7 @@ func (c *Compiled) merge(which []int32) *table {
 		pieces = append(pieces, piece{r, -1})
 	}
 	slices.SortFunc(pieces, func(a, b piece) int { return int(int64(a.Lo) - int64(b.Lo)) })
-	t := &table{}
+	t := &Table{}
 	for _, p := range pieces {
 		if n := len(t.rule); n > 0 && t.rule[n-1] == p.rule {
 			continue
@@ -187,9 +206,8 @@ type Piece struct {
 	Rule   *policy.Rule
 }
 
-// Pieces gives what decides each of the points for a pair of classes.
-func (c *Compiled) Pieces(client, server int32, points service.Set) []Piece {
-	t := c.pair(client, server)
+// Pieces gives what decides each of the points.
+func (c *Compiled) Pieces(t *Table, points service.Set) []Piece {
 	var out []Piece
 	for i, from := range t.from {
 		to := service.All[0].Hi

@@ -64,30 +64,52 @@ func assertion(c *decide.Compiled, people [][]decide.Placed, i int, a *policy.As
 		}
 	}
 	out := Result{Assert: a}
+	// What a table says of the points is found once: many pairs share one.
+	found := map[*decide.Table]*decide.Piece{}
 	for _, ca := range clients {
 		for _, cb := range servers {
 			if !agrees(ca, cb) {
+				continue
+			}
+			t := c.Table(ca, cb)
+			p, known := found[t]
+			if !known {
+				p = worst(c.Pieces(t, points), wrong)
+				found[t] = p
+			}
+			if p == nil || out.Outcome == Open && p.Rule == nil {
 				continue
 			}
 			client, server, ok := twoApart(people[ca], people[cb])
 			if !ok {
 				continue
 			}
-			for _, p := range c.Pieces(ca, cb, points) {
-				v := decide.VerdictOf(p.Rule)
-				if v != wrong && (v != decide.Uncovered || out.Outcome == Open) {
-					continue
-				}
-				out.Client, out.Server, out.Point, out.Rule = client, server, p.Points[0].Lo, p.Rule
-				if v == wrong {
-					out.Outcome = Broken
-					return out
-				}
-				out.Outcome = Open
+			out.Client, out.Server, out.Point, out.Rule = client, server, p.Points[0].Lo, p.Rule
+			if p.Rule != nil {
+				out.Outcome = Broken
+				return out
 			}
+			out.Outcome = Open
 		}
 	}
 	return out
+}
+
+// worst gives the first piece with the wrong verdict, else the first that is
+// uncovered, else nil.
+func worst(pieces []decide.Piece, wrong decide.Verdict) *decide.Piece {
+	var open *decide.Piece
+	for i := range pieces {
+		switch decide.VerdictOf(pieces[i].Rule) {
+		case wrong:
+			return &pieces[i]
+		case decide.Uncovered:
+			if open == nil {
+				open = &pieces[i]
+			}
+		}
+	}
+	return open
 }
 
 // twoApart picks a client and a server that are not the same workload.

@@ -6,8 +6,6 @@
 package reach
 
 import (
-	"net/netip"
-
 	"lucidorchard/core/decide"
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
@@ -170,30 +168,23 @@ func (v *View) Strip(n int) []Bin {
 	return bins
 }
 
-// Change is a conversation that another policy or estate decides differently.
+// Change is a conversation that another policy, or other tags, decide
+// differently.
 type Change struct {
-	Before, After *Conversation
+	*Conversation
+	After     decide.Verdict
+	AfterRule *policy.Rule // that decides then; nil if none does
 }
 
-// Changes gives the conversations whose verdict differs between two views of
-// the same buckets. A conversation is the same if its addresses, its service
-// and its first sight are.
-func Changes(before, after *View) []Change {
-	type key struct {
-		client, server netip.Addr
-		point          service.Point
-		bucket         int32
-	}
-	index := make(map[key]int, len(before.Conversations))
-	for i := range before.Conversations {
-		c := &before.Conversations[i]
-		index[key{c.Client.Addr, c.Server.Addr, c.Point, c.Buckets[0]}] = i
-	}
+// Changes gives the conversations whose verdict would differ. c is compiled
+// against an estate with the same leases.
+func (v *View) Changes(c *decide.Compiled) []Change {
 	var out []Change
-	for i := range after.Conversations {
-		c := &after.Conversations[i]
-		if j, ok := index[key{c.Client.Addr, c.Server.Addr, c.Point, c.Buckets[0]}]; ok && before.Conversations[j].Verdict != c.Verdict {
-			out = append(out, Change{&before.Conversations[j], c})
+	for i := range v.Conversations {
+		have := &v.Conversations[i]
+		rule := c.Decide(c.At(have.Client.Addr, have.First), c.At(have.Server.Addr, have.First), have.Point)
+		if after := decide.VerdictOf(rule); after != have.Verdict {
+			out = append(out, Change{have, after, rule})
 		}
 	}
 	return out

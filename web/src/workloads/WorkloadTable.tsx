@@ -54,7 +54,7 @@ export function WorkloadTable({ filter, editing, setEditing }: Props) {
   return (
     <Flex direction="column" flex="1" minH="0">
       <Box display="grid" gridTemplateColumns={grid} columnGap="8px" px="20px" py="4px" borderBottomWidth="1px" borderColor="line" fontSize="11.5px" flexShrink={0}>
-        <chakra.input type="checkbox" w="13px" h="13px" aria-label="select all that are listed, up to 1,000" checked={selected.size > 0} onChange={() => void selectAll()} />
+        <chakra.input type="checkbox" w="13px" h="13px" justifySelf="center" aria-label="select all that are listed, up to 1,000" checked={selected.size > 0} onChange={() => void selectAll()} />
         {head("name", "Name")}
         {head("address", "Address")}
         {keys.map((k) => head(k, k))}
@@ -97,7 +97,7 @@ export function WorkloadTable({ filter, editing, setEditing }: Props) {
                 _hover={{ bg: "tint" }}
                 _focusVisible={{ outline: "2px solid", outlineColor: "accent", outlineOffset: "-2px" }}
               >
-                <input type="checkbox" tabIndex={-1} aria-label={`select ${w.name}`} checked={selected.has(w.id)} onChange={() => toggle(w.id)} />
+                <chakra.input type="checkbox" w="13px" h="13px" justifySelf="center" tabIndex={-1} aria-label={`select ${w.name}`} checked={selected.has(w.id)} onChange={() => toggle(w.id)} />
                 <chakra.button type="button" tabIndex={-1} textAlign="left" fontWeight="600" cursor="pointer" overflow="hidden" textOverflow="ellipsis" whiteSpace="nowrap" onClick={() => show({ kind: "workload", id: w.id })}>
                   {w.name}
                 </chakra.button>
