@@ -42,6 +42,7 @@ type LedgerFilter struct {
 
 // LedgerRow is a row of the reach ledger.
 type LedgerRow struct {
+	Key           string     `json:"key" doc:"What near and far take"`
 	Label         string     `json:"label"`
 	Kind          string     `json:"kind" enum:"group,tags,workload,outside"`
 	Lack          string     `json:"lack,omitempty"`
@@ -186,7 +187,7 @@ func (s *Server) callers(ctx context.Context, in *struct {
 	Window
 	LedgerFilter
 	Page
-	Near    string `query:"near" required:"true" doc:"Label of the row"`
+	Near    string `query:"near" required:"true" doc:"Key of the row"`
 	Service string `query:"service" required:"true"`
 }) (*Body[LedgerPage], error) {
 	v, _, err := s.view(ctx, in.Window)
@@ -207,7 +208,7 @@ func ledgerPage(rows []reach.Row, p Page) LedgerPage {
 	from, to := p.cut(len(rows))
 	for _, r := range rows[from:to] {
 		o := LedgerRow{
-			Label: r.Text, Kind: r.Kind, Lack: r.Lack, Service: r.Point.String(), ServiceName: flow.ServiceName(r.Point), Counts: countsOut(r.Counts),
+			Key: r.Key(), Label: r.Text, Kind: r.Kind, Lack: r.Lack, Service: r.Point.String(), ServiceName: flow.ServiceName(r.Point), Counts: countsOut(r.Counts),
 			Conversations: r.Conversations, Connections: r.Connections, Bytes: r.Bytes, Leaks: r.Leaks, Chokes: r.Chokes,
 			Others: []OtherOut{}, OtherCount: len(r.Others), Spark: r.Spark, Rules: r.Rules, First: r.First.String(), Last: r.Last.String(),
 		}
@@ -226,8 +227,8 @@ func ledgerPage(rows []reach.Row, p Page) LedgerPage {
 type ConversationFilter struct {
 	Window
 	LedgerFilter
-	Near    string `query:"near" doc:"Label of the row"`
-	Far     string `query:"far" doc:"Label of the other side"`
+	Near    string `query:"near" doc:"Key of the row"`
+	Far     string `query:"far" doc:"Key of the other side"`
 	Service string `query:"service"`
 }
 

@@ -215,12 +215,12 @@ func TestPreviewIsWhatSavingDoes(t *testing.T) {
 			continue
 		}
 		var callers server.LedgerPage
-		q := url.Values{"near": {row.Label}, "service": {row.Service}, "limit": {"1000"}}
+		q := url.Values{"near": {row.Key}, "service": {row.Service}, "limit": {"1000"}}
 		require.Equal(t, 200, c.call("GET", "/api/ledger/callers?"+q.Encode(), nil, &callers))
 		inside := 0
 		for _, caller := range callers.Rows {
 			inside += caller.Conversations
-			q.Set("far", caller.Label)
+			q.Set("far", caller.Key)
 			var convs server.ConversationPage
 			require.Equal(t, 200, c.call("GET", "/api/conversations?"+q.Encode(), nil, &convs))
 			require.Equal(t, caller.Conversations, convs.Total)

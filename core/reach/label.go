@@ -16,6 +16,9 @@ type Label struct {
 	Lack string // a structural tag that the workload lacks
 }
 
+// Key tells labels apart that read alike: a group and tags of one name.
+func (l Label) Key() string { return l.Kind + " " + l.Text + " " + l.Lack }
+
 // labeler calls endpoints by the narrowest group that fits, or by their tags.
 type labeler struct {
 	c     *decide.Compiled

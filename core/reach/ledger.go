@@ -19,7 +19,7 @@ type Query struct {
 	Text     string  // in the names of the two sides, their groups, or the service
 
 	// What is unfolded: a row of the level above.
-	Near, Far string // labels; Near is the served side (or the caller if turned)
+	Near, Far string // keys of labels; Near is the served side (or the caller if turned)
 	Point     *service.Point
 
 	Rule int // only what the rule on this line decides; 0 is all
@@ -200,7 +200,7 @@ func (v *View) matches(q Query, c *Conversation) bool {
 		return false
 	}
 	near, far := v.ends(q, c)
-	if q.Near != "" && v.labels.of(near).Text != q.Near || q.Far != "" && v.labels.of(far).Text != q.Far {
+	if q.Near != "" && v.labels.of(near).Key() != q.Near || q.Far != "" && v.labels.of(far).Key() != q.Far {
 		return false
 	}
 	return q.Text == "" || v.mentions(c, wordsOf(q.Text))

@@ -1002,6 +1002,8 @@ export interface components {
             conversations: number;
             counts: components["schemas"]["CountsOut"];
             first: string;
+            /** @description What near and far take */
+            key: string;
             /** @enum {string} */
             kind: "group" | "tags" | "workload" | "outside";
             label: string;
@@ -1498,9 +1500,9 @@ export interface operations {
                 q?: string;
                 /** @description Only what the rule on this line decides */
                 rule?: number;
-                /** @description Label of the row */
+                /** @description Key of the row */
                 near?: string;
-                /** @description Label of the other side */
+                /** @description Key of the other side */
                 far?: string;
                 service?: string;
                 offset?: number;
@@ -1548,9 +1550,9 @@ export interface operations {
                 q?: string;
                 /** @description Only what the rule on this line decides */
                 rule?: number;
-                /** @description Label of the row */
+                /** @description Key of the row */
                 near?: string;
-                /** @description Label of the other side */
+                /** @description Key of the other side */
                 far?: string;
                 service?: string;
             };
@@ -1986,7 +1988,7 @@ export interface operations {
                 rule?: number;
                 offset?: number;
                 limit?: number;
-                /** @description Label of the row */
+                /** @description Key of the row */
                 near: string;
                 service: string;
             };

@@ -33,7 +33,7 @@ export function Ledger({ query, empty }: { query: LedgerQuery; empty: React.Reac
     getScrollElement: () => scroller.current,
     estimateSize: () => 30,
     overscan: 12,
-    getItemKey: (i) => `${rows[i]?.label} ${rows[i]?.service}`,
+    getItemKey: (i) => `${rows[i]?.key} ${rows[i]?.service}`,
   });
   const items = virtual.getVirtualItems();
   const last = items.at(-1)?.index ?? 0;

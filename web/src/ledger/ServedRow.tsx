@@ -100,12 +100,12 @@ function Others({ row }: { row: Row }) {
 function Callers({ row, query }: { row: Row; query: LedgerQuery }) {
   const w = useWindow();
   const [limit, setLimit] = useState(50);
-  const { data } = api.useQuery("get", "/api/ledger/callers", { params: { query: { ...w, ...query, near: row.label, service: row.service, limit } } });
+  const { data } = api.useQuery("get", "/api/ledger/callers", { params: { query: { ...w, ...query, near: row.key, service: row.service, limit } } });
   if (!data) return <Text pl="48px" color="soft">…</Text>;
   return (
     <Box role="rowgroup">
       {data.rows.map((c) => (
-        <CallerRow key={c.label} row={c} near={row.label} query={query} />
+        <CallerRow key={c.key} row={c} near={row.key} query={query} />
       ))}
       {data.total > data.rows.length && (
         <chakra.button type="button" pl="48px" py="4px" color="soft" textDecoration="underline" onClick={() => setLimit(limit + 200)}>
