@@ -492,6 +492,10 @@ func (b *builder) sides() {
 func (c *Compiled) firstIn(p netip.Prefix, ok func(netip.Addr) bool) (netip.Addr, bool) {
 	own, _ := c.prefixes.Get(p)
 	for a := p.Addr(); a.IsValid() && p.Contains(a); {
+		if a.Is4In6() { // these are read as IPv4, so no IPv6 endpoint has one
+			a = behindMapped
+			continue
+		}
 		longest, _ := c.prefixes.Lookup(a)
 		if longest != own {
 			a = last(c.prefixList[longest]).Next()
@@ -504,6 +508,9 @@ func (c *Compiled) firstIn(p netip.Prefix, ok func(netip.Addr) bool) (netip.Addr
 	}
 	return netip.Addr{}, false
 }
+
+// behindMapped is the first address after ::ffff:0:0/96.
+var behindMapped = netip.MustParseAddr("::1:0:0:0")
 
 // last gives the highest address of a prefix.
 func last(p netip.Prefix) netip.Addr {

@@ -111,3 +111,16 @@ func TestRegionsWithoutAFreeAddressHaveNoPoints(t *testing.T) {
 		require.Equal(t, c.want, prove.Assertions(decide.Compile(e, p, estate.Instant{}))[0].Outcome, "%d of 4 held", c.held)
 	}
 }
+
+func TestMappedAddressesAreNoIPv6Endpoints(t *testing.T) {
+	e, _ := estate.New(nil)
+	for text, want := range map[string]prove.Outcome{
+		// All of the /95 that is not in the group is IPv4, and so not in the /95.
+		"group low = address in ::fffe:0:0/96\nlayer l\nreject low -> any on any\npermit any -> any on any\nassert never ::fffe:0:0/95 -> any on any": prove.Holds,
+		"group low = address in ::fffe:0:0/97\nlayer l\nreject low -> any on any\npermit any -> any on any\nassert never ::fffe:0:0/95 -> any on any": prove.Broken,
+	} {
+		p, errs := policy.Parse(text)
+		require.Empty(t, errs)
+		require.Equal(t, want, prove.Assertions(decide.Compile(e, p, estate.Instant{}))[0].Outcome, text)
+	}
+}
