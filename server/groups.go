@@ -207,12 +207,30 @@ func (s *Server) previewGroup(ctx context.Context, in *struct {
 		group.Note = old.Note
 		edit = policy.Edit{Op: policy.Change, Line: old.Line, Text: group.String()}
 	}
+	// What is wrong with the group among the others, at its place in the text as
+	// it was typed.
+	lines := policy.Lines(snap.head.Text)
+	line := len(lines) + 1
+	if old != nil {
+		line = old.Line
+		lines[line-1] = prefix + text
+	} else {
+		lines = append(lines, prefix+text)
+	}
+	_, errs = policy.Parse(strings.Join(lines, "\n"))
+	for _, e := range errs {
+		at := TextError{1, 1, e.Message}
+		if e.Line == line {
+			at.Column = max(1, e.Col-len([]rune(prefix)))
+		}
+		out.Errors = append(out.Errors, at)
+	}
+	if len(errs) > 0 {
+		return body(out), nil
+	}
 	after, _, bad := edit.Apply(snap.head.Text)
 	if bad != nil {
-		for _, e := range bad.Errors {
-			out.Errors = append(out.Errors, TextError{1, max(1, min(e.Col-len([]rune(prefix)), len([]rune(text)))), e.Message})
-		}
-		return body(out), nil
+		return nil, refusal(bad)
 	}
 	p, _ := policy.Parse(after)
 	c := decide.Compile(snap.estate, p, snap.compiled.AsOf)
