@@ -39,7 +39,7 @@ const config = defineConfig({
         accent: token("#5B2A4E", "#D3A6C6"),
         onAccent: token("#FFFFFF", "#2A1424"),
         tint: token("#F1EAF0", "#2D2630"),
-        tintStrong: token("#E2D3DF", "#463849"),
+        tintStrong: token("#ECE2EA", "#463849"),
         permit: token("#1F6F8B", "#6FB9D3"),
         permitTint: token("#DCEBF0", "#20343C"),
         reject: token("#A8441F", "#E08D68"),
