@@ -68,7 +68,8 @@ func (s *Server) OpenAPI() ([]byte, error) { return s.api.OpenAPI().MarshalJSON(
 
 func (s *Server) routes() {
 	r := chi.NewRouter()
-	r.Use(middleware.RequestID, s.logged, middleware.Recoverer, sameOrigin, middleware.Compress(5, "application/json", "text/css", "text/javascript", "text/html"))
+	m := newMetrics()
+	r.Use(middleware.RequestID, s.logged, m.measured, middleware.Recoverer, sameOrigin, middleware.Compress(5, "application/json", "text/css", "text/javascript", "text/html"))
 	huma.DefaultArrayNullable = false // every list that is returned is one, if empty
 	config := huma.DefaultConfig("Lucid Orchard", "1")
 	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/api/openapi", "", "/api/schemas"
@@ -85,6 +86,7 @@ func (s *Server) routes() {
 	s.importRoutes()
 	s.jobRoutes()
 	r.Get("/api/events", s.serveEvents)
+	r.Method(http.MethodGet, "/metrics", m.handler())
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("ok\n")) })
 	r.Get("/readyz", func(w http.ResponseWriter, r *http.Request) {
 		if err := s.Store.Ping(r.Context()); err != nil {

@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/csv"
 	"encoding/json"
+	"io"
 	"net/http"
 	"net/url"
 	"os"
@@ -384,4 +385,18 @@ func TestImportTwiceCountsOnce(t *testing.T) {
 	c.get("/api/jobs", &jobs)
 	require.Len(t, jobs, 2)
 	require.Equal(t, 404, c.call("GET", "/api/jobs/99", nil, nil))
+}
+
+func TestHealthAndMetrics(t *testing.T) {
+	c := serve(t)
+	c.get("/api/summary", nil)
+	for path, want := range map[string]string{"/healthz": "ok", "/readyz": "ready", "/metrics": `orchard_request_seconds_count{method="GET",route="/api/summary",status="200"} 1`, "/somewhere": "make web"} {
+		r, err := http.Get(c.base + path)
+		require.NoError(t, err)
+		text, err := io.ReadAll(r.Body)
+		r.Body.Close()
+		require.NoError(t, err)
+		require.Equal(t, 200, r.StatusCode)
+		require.Contains(t, string(text), want)
+	}
 }

@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"context"
 	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"net"
@@ -25,13 +27,15 @@ import (
 // Cluster is a PostgreSQL server of our own on loopback.
 type Cluster struct {
 	URL  string
+	Dir  string // where its data is
 	cmd  *exec.Cmd
 	log  *tail
 	done chan struct{} // closed when the server has ended
 }
 
 // StartCluster starts a server with its data below dir, making the cluster at
-// first. Started by root, it runs as the user postgres. It ends with Stop, or
+// first. Started by root, it runs as the user postgres; where that user cannot
+// enter dir, the data is kept below /var/lib/lucid-orchard. It ends with Stop, or
 // when this process ends in whatever way. Scratch clusters give up durability
 // for speed: for tests.
 func StartCluster(ctx context.Context, dir string, scratch bool) (*Cluster, error) {
@@ -51,8 +55,14 @@ func StartCluster(ctx context.Context, dir string, scratch bool) (*Cluster, erro
 		return nil, err
 	}
 	if who != nil {
-		if err := reachable(dir); err != nil {
-			return nil, err
+		if !reachable(dir) {
+			// A checkout in a home folder that only its owner may enter: the cluster
+			// goes where the system keeps such data, one for each folder asked for.
+			sum := sha256.Sum256([]byte(dir))
+			dir = filepath.Join("/var/lib/lucid-orchard", hex.EncodeToString(sum[:6]))
+			if err := os.MkdirAll(dir, 0o755); err != nil {
+				return nil, err
+			}
 		}
 		if err := os.Chown(dir, int(who.Uid), int(who.Gid)); err != nil {
 			return nil, err
@@ -78,6 +88,7 @@ func StartCluster(ctx context.Context, dir string, scratch bool) (*Cluster, erro
 	}
 	c := &Cluster{
 		URL:  (&url.URL{Scheme: "postgres", User: url.UserPassword("orchard", string(password)), Host: fmt.Sprintf("127.0.0.1:%d", port), Path: "/postgres", RawQuery: "sslmode=disable"}).String(),
+		Dir:  dir,
 		log:  &tail{},
 		done: make(chan struct{}),
 	}
@@ -167,18 +178,15 @@ func owner() (*syscall.Credential, error) {
 	return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, nil
 }
 
-// reachable checks that other users can enter every folder above dir.
-func reachable(dir string) error {
+// reachable reports whether other users can enter every folder above dir.
+func reachable(dir string) bool {
 	for d := filepath.Dir(dir); ; d = filepath.Dir(d) {
 		info, err := os.Stat(d)
-		if err != nil {
-			return err
-		}
-		if info.Mode().Perm()&1 == 0 {
-			return fmt.Errorf("the user postgres cannot enter %s; give --data a folder that every user can reach", d)
+		if err != nil || info.Mode().Perm()&1 == 0 {
+			return false
 		}
 		if d == filepath.Dir(d) {
-			return nil
+			return true
 		}
 	}
 }

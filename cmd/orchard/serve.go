@@ -81,6 +81,7 @@ func serve(ctx context.Context, o serveOptions) error {
 			return unusable("%s", err)
 		}
 		defer cluster.Stop()
+		log.Info("PostgreSQL runs on loopback", "data", cluster.Dir)
 		url = cluster.URL
 	}
 	db, err := store.Open(ctx, url)
