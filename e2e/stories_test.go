@@ -53,7 +53,7 @@ func TestStoriesOfTheDemo(t *testing.T) {
 
 	t.Run("a group that pins names says so", func(t *testing.T) {
 		p.open("/groups/fares-store-live")
-		p.see(saying("It pins names or ids"))
+		p.see(saying("It lists names or ids"))
 	})
 
 	t.Run("the scanner and the old telnet are set aside or decided, not proposed", func(t *testing.T) {

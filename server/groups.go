@@ -16,15 +16,15 @@ import (
 
 // GroupOut is a row in the list of groups.
 type GroupOut struct {
-	Name      string   `json:"name"`
-	Line      int      `json:"line"`
-	Body      string   `json:"body" doc:"The expression with include and exclude"`
-	Note      string   `json:"note,omitempty"`
-	In        int      `json:"in"`
-	Undecided int      `json:"undecided"`
-	Prefixes  int      `json:"prefixes" doc:"Prefixes that it names"`
-	UsedBy    []Use    `json:"usedBy"`
-	Findings  []string `json:"findings"`
+	Name      string       `json:"name"`
+	Line      int          `json:"line"`
+	Body      string       `json:"body" doc:"The expression with include and exclude"`
+	Note      string       `json:"note,omitempty"`
+	In        int          `json:"in"`
+	Undecided int          `json:"undecided"`
+	Prefixes  int          `json:"prefixes" doc:"Prefixes that it names"`
+	UsedBy    []Use        `json:"usedBy"`
+	Findings  []FindingOut `json:"findings"`
 }
 
 // Use is a statement that names a group.
@@ -92,7 +92,7 @@ func (s *Server) listGroups(ctx context.Context, _ *struct{}) (*Body[[]GroupOut]
 	index := map[string]int{}
 	for _, g := range groupsInOrder(snap.policy) {
 		index[g.Name] = len(out)
-		out = append(out, GroupOut{Name: g.Name, Line: g.Line, Body: g.Body(), Note: g.Note, UsedBy: uses(snap.policy, g.Name), Findings: []string{}, Prefixes: prefixes(g)})
+		out = append(out, GroupOut{Name: g.Name, Line: g.Line, Body: g.Body(), Note: g.Note, UsedBy: uses(snap.policy, g.Name), Findings: snap.findingsAt(g.Line), Prefixes: prefixes(g)})
 	}
 	for i := range snap.estate.Workloads {
 		ep := endpointsOf(snap.estate, int32(i), snap.compiled.AsOf)[0]
@@ -108,18 +108,6 @@ func (s *Server) listGroups(ctx context.Context, _ *struct{}) (*Body[[]GroupOut]
 			}
 		})
 	}
-	for i := range out {
-		g := snap.policy.Groups[out[i].Name]
-		if out[i].In == 0 && out[i].Prefixes == 0 {
-			out[i].Findings = append(out[i].Findings, "empty")
-		}
-		if pinsNames(g) {
-			out[i].Findings = append(out[i].Findings, "pins names")
-		}
-		if len(out[i].UsedBy) == 0 {
-			out[i].Findings = append(out[i].Findings, "unused")
-		}
-	}
 	return body(out), nil
 }
 
@@ -127,18 +115,6 @@ func prefixes(g *policy.Group) int {
 	n := 0
 	g.Expr.Walk(func(e *expr.Expr) { n += len(e.Prefixes) })
 	return n
-}
-
-// pinsNames reports whether a group lists workloads by name or id, so that new
-// ones do not join on their own.
-func pinsNames(g *policy.Group) bool {
-	pins := len(g.Include) > 0
-	g.Expr.Walk(func(e *expr.Expr) {
-		if e.Key.Field && (e.Key.Name == "name" || e.Key.Name == "id") && (e.Op == expr.Is || e.Op == expr.In) {
-			pins = true
-		}
-	})
-	return pins
 }
 
 // uses finds the statements that name a group.

@@ -3,6 +3,7 @@ package server
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net/http"
 	"slices"
 
@@ -17,17 +18,17 @@ import (
 
 // StatementOut is a line of the policy document.
 type StatementOut struct {
-	Line     int      `json:"line"`
-	Kind     string   `json:"kind" enum:"service,group,area,layer,rule,assertion,comment"`
-	Text     string   `json:"text" doc:"The whole line"`
-	Name     string   `json:"name,omitempty"`
-	Note     string   `json:"note,omitempty"`
-	Rule     *RuleOut `json:"rule,omitempty"`
-	Findings []string `json:"findings,omitempty"`
-	Author   string   `json:"author,omitempty"`
-	At       string   `json:"at,omitempty"`
-	Hits     int      `json:"hits" doc:"Conversations of the window that the rule decides"`
-	Spark    []int    `json:"spark,omitempty"`
+	Line     int          `json:"line"`
+	Kind     string       `json:"kind" enum:"service,group,area,layer,rule,assertion,comment"`
+	Text     string       `json:"text" doc:"The whole line"`
+	Name     string       `json:"name,omitempty"`
+	Note     string       `json:"note,omitempty"`
+	Rule     *RuleOut     `json:"rule,omitempty"`
+	Findings []FindingOut `json:"findings,omitempty"`
+	Author   string       `json:"author,omitempty"`
+	At       string       `json:"at,omitempty"`
+	Hits     int          `json:"hits" doc:"Conversations of the window that the rule decides"`
+	Spark    []int        `json:"spark,omitempty"`
 }
 
 // RuleOut is a rule cut into the parts of its sentence.
@@ -75,6 +76,7 @@ type EditOut struct {
 func (s *Server) policyRoutes() {
 	huma.Get(s.api, "/api/policy", s.getPolicy)
 	huma.Post(s.api, "/api/policy/edits", s.editPolicy)
+	huma.Post(s.api, "/api/policy/mend", s.mend)
 	huma.Post(s.api, "/api/policy/text", s.importPolicy)
 	huma.Post(s.api, "/api/policy/undo", s.undo)
 	huma.Post(s.api, "/api/policy/redo", s.redo)
@@ -115,7 +117,7 @@ func (s *Server) getPolicy(ctx context.Context, in *struct{ Window }) (*Body[Pol
 		}
 		if r, ok := item.Statement.(*policy.Rule); ok {
 			o.Hits, o.Spark = totals.ByRule[r], sparks[r]
-			o.Findings = ruleFindings(r, o.Hits, snap.compiled)
+			o.Findings = ruleFindings(r, o.Hits, snap)
 		}
 		out.Statements = append(out.Statements, o)
 	}
@@ -197,22 +199,80 @@ func ruleSparks(v *reach.View) map[*policy.Rule][]int {
 	return out
 }
 
-// ruleFindings says what a reader should know of a rule at once.
-func ruleFindings(r *policy.Rule, hits int, c *decide.Compiled) []string {
-	out := []string{}
-	if r.Off {
-		return append(out, "off")
-	}
-	if r.Until != nil {
-		if r.Until.Past(c.AsOf) {
-			return append(out, "expired on "+r.Until.String())
-		}
-		out = append(out, "until "+r.Until.String())
-	}
-	if hits == 0 {
-		out = append(out, "never hit in the window")
+// FindingOut is something that a reader should know of a statement.
+type FindingOut struct {
+	Kind  string `json:"kind"`
+	Words string `json:"words" doc:"The reason"`
+	Mend  string `json:"mend,omitempty" doc:"What would settle it with one action, in words"`
+}
+
+func findingOut(f prove.Finding) FindingOut {
+	out := FindingOut{Kind: string(f.Kind), Words: f.Words}
+	if f.Mend != nil {
+		out.Mend = f.Mend.Words
 	}
 	return out
+}
+
+// findingsAt gives what was found of the statement on a line.
+func (snap snapshot) findingsAt(line int) []FindingOut {
+	out := []FindingOut{}
+	for _, f := range snap.findings() {
+		if f.Line == line {
+			out = append(out, findingOut(f))
+		}
+	}
+	return out
+}
+
+// ruleFindings adds to what is found over all points what the window says.
+func ruleFindings(r *policy.Rule, hits int, snap snapshot) []FindingOut {
+	if r.Off {
+		return []FindingOut{{Kind: "off", Words: "It is off: it matches nothing."}}
+	}
+	out := snap.findingsAt(r.Line)
+	if hits == 0 && len(out) == 0 && snap.to > snap.from {
+		out = append(out, FindingOut{Kind: "never hit in the window", Words: "No conversation of the window is decided by it."})
+	}
+	return out
+}
+
+// mend makes the edits that settle a finding.
+func (s *Server) mend(ctx context.Context, in *struct {
+	Window
+	DryRun bool `query:"dryRun" doc:"Only say what it would do"`
+	Body   struct {
+		Revision int    `json:"revision" doc:"The revision that the finding was read in"`
+		Line     int    `json:"line" doc:"Of the statement"`
+		Kind     string `json:"kind" doc:"Of the finding"`
+	}
+}) (*Body[EditOut], error) {
+	v, snap, err := s.view(ctx, in.Window)
+	if err != nil {
+		return nil, err
+	}
+	line, err := s.locate(ctx, snap, in.Body.Revision, in.Body.Line)
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range snap.findings() {
+		if f.Line != line || string(f.Kind) != in.Body.Kind || f.Mend == nil {
+			continue
+		}
+		text, bad := policy.ApplyAll(snap.head.Text, f.Mend.Edits)
+		if bad != nil {
+			return nil, refusal(bad)
+		}
+		out := EditOut{Revision: snap.head.No, Words: fmt.Sprintf("%s, because it is %s: “%s”", f.Mend.Words, f.Kind, policy.Lines(snap.head.Text)[line-1]), Errors: []TextError{}}
+		p, _ := policy.Parse(text)
+		c := s.consequences(v, decide.Compile(snap.estate, p, snap.compiled.AsOf))
+		out.Consequences = &c
+		if !in.DryRun {
+			out.Revision, err = s.saveText(ctx, snap, text, out.Words)
+		}
+		return body(out), err
+	}
+	return nil, huma.Error409Conflict("nothing of that kind is found there any more; nothing was changed")
 }
 
 // locate finds where a line of an older revision stands now. A line that has

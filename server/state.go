@@ -13,6 +13,7 @@ import (
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/policy"
+	"lucidorchard/core/prove"
 	"lucidorchard/core/reach"
 	"lucidorchard/store"
 )
@@ -35,7 +36,8 @@ type snapshot struct {
 	head     store.Revision
 	policy   *policy.Policy
 	compiled *decide.Compiled
-	from, to flow.Hour // of all conversations
+	from, to flow.Hour              // of all conversations
+	findings func() []prove.Finding // found when first asked for
 }
 
 type viewKey struct {
@@ -98,6 +100,8 @@ func (s *Server) load(ctx context.Context) (snapshot, error) {
 	}
 	next.Versions = v
 	next.compiled = decide.Compile(next.estate, next.policy, asOf)
+	compiled := next.compiled
+	next.findings = sync.OnceValue(func() []prove.Finding { return prove.Findings(compiled) })
 	st.current, st.known = next, true
 	return next, nil
 }

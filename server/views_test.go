@@ -216,14 +216,25 @@ func TestTheDocumentKnowsWhoWroteWhat(t *testing.T) {
 	}
 	require.Equal(t, p.Counts.Permit+p.Counts.Reject, hits)
 	old := byText[`permit trial -> trial on any until 2020-01-01 "old"`]
-	require.Equal(t, []string{"expired on 2020-01-01"}, old.Findings)
+	require.Equal(t, []server.FindingOut{{Kind: "expired", Words: "Its last day, 2020-01-01, is over: it matches nothing any more.", Mend: "Remove it"}}, old.Findings)
+
+	// A finding is mended with one action, which can be undone.
+	mend := map[string]any{"revision": 2, "line": old.Line, "kind": "expired"}
+	var out server.EditOut
+	require.Equal(t, 200, c.call("POST", "/api/policy/mend?dryRun=true", mend, &out))
+	require.Zero(t, out.Consequences.Changed)
+	require.Equal(t, 200, c.call("POST", "/api/policy/mend", mend, &out))
+	require.Equal(t, start, c.text())
+	require.Equal(t, 409, c.call("POST", "/api/policy/mend", mend, nil))
+	require.Equal(t, 200, c.call("POST", "/api/policy/undo", map[string]any{}, nil))
+	c.get("/api/policy", &p)
 	require.Equal(t, "tester", old.Author)
 	require.Equal(t, "tester", byText["permit live -> live on tcp/8443"].Author)
 	require.Equal(t, []string{"trial"}, old.Rule.Right)
 	var rs []store.Revision
-	c.get("/api/policy/revisions?limit=1", &rs)
-	require.Equal(t, "Add “permit trial -> trial on any until 2020-01-01”", rs[0].Words)
-	require.Equal(t, rs[0].Words, p.Undo.Words)
+	c.get("/api/policy/revisions?limit=3", &rs)
+	require.Equal(t, "Add “permit trial -> trial on any until 2020-01-01”", rs[2].Words)
+	require.Equal(t, rs[2].Words, p.Undo.Words)
 }
 
 func TestTheWindowLimitsEverything(t *testing.T) {

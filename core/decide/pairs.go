@@ -246,13 +246,20 @@ func (c *Compiled) Population(t estate.Instant) [][]Placed {
 		}
 	}
 	c.Estate.Held(t, func(ep estate.Endpoint) { add(c.At(ep.Addr, t)) })
+	for _, p := range c.Outside(t) {
+		add(p)
+	}
+	return out
+}
+
+// Outside gives, for each part of the outside that the policy's prefixes cut,
+// one address that no workload holds at an instant, if there is one.
+func (c *Compiled) Outside(t estate.Instant) []Placed {
+	var out []Placed
 	for i, p := range c.prefixList {
-		free, ok := c.firstIn(p, func(a netip.Addr) bool {
-			ep := c.Estate.At(a, t)
-			return ep.Workload == estate.Outside
-		})
+		free, ok := c.firstIn(p, func(a netip.Addr) bool { return c.Estate.At(a, t).Workload == estate.Outside })
 		if ok {
-			add(Placed{estate.Endpoint{Addr: free, Workload: estate.Outside}, c.outside[i].class, c.outside[i].signature})
+			out = append(out, Placed{estate.Endpoint{Addr: free, Workload: estate.Outside}, c.outside[i].class, c.outside[i].signature})
 		}
 	}
 	return out

@@ -308,3 +308,16 @@ func Follow(before, after []string) []int {
 	}
 	return out
 }
+
+// ApplyAll makes edits one after the other, each on the text that the one
+// before it left.
+func ApplyAll(text string, edits []Edit) (string, *EditError) {
+	for _, e := range edits {
+		after, _, err := e.Apply(text)
+		if err != nil {
+			return "", err
+		}
+		text = after
+	}
+	return text, nil
+}

@@ -6,7 +6,6 @@ package prove
 
 import (
 	"lucidorchard/core/decide"
-	"lucidorchard/core/estate"
 	"lucidorchard/core/policy"
 	"lucidorchard/core/service"
 )
@@ -80,7 +79,7 @@ func assertion(c *decide.Compiled, people [][]decide.Placed, i int, a *policy.As
 			if p == nil || out.Outcome == Open && p.Rule == nil {
 				continue
 			}
-			client, server, ok := twoApart(people[ca], people[cb])
+			client, server, ok := decide.TwoApart(people[ca], people[cb])
 			if !ok {
 				continue
 			}
@@ -110,16 +109,4 @@ func worst(pieces []decide.Piece, wrong decide.Verdict) *decide.Piece {
 		}
 	}
 	return open
-}
-
-// twoApart picks a client and a server that are not the same workload.
-func twoApart(clients, servers []decide.Placed) (a, b decide.Placed, ok bool) {
-	for _, a := range clients {
-		for _, b := range servers {
-			if a.Workload != b.Workload || a.Workload == estate.Outside {
-				return a, b, true
-			}
-		}
-	}
-	return a, b, false
 }

@@ -328,6 +328,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/policy/mend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Post API policy mend */
+        post: operations["post-api-policy-mend"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/policy/redo": {
         parameters: {
             query?: never;
@@ -836,6 +853,13 @@ export interface components {
             like?: string;
             value: string;
         };
+        FindingOut: {
+            kind: string;
+            /** @description What would settle it with one action, in words */
+            mend?: string;
+            /** @description The reason */
+            words: string;
+        };
         Found: {
             hint: string;
             id: string;
@@ -862,7 +886,7 @@ export interface components {
         GroupOut: {
             /** @description The expression with include and exclude */
             body: string;
-            findings: string[];
+            findings: components["schemas"]["FindingOut"][];
             /** Format: int64 */
             in: number;
             /** Format: int64 */
@@ -1061,6 +1085,20 @@ export interface components {
             /** @description What stands after the =: an expression, include and exclude */
             text: string;
         };
+        "Post-api-policy-mendRequest": {
+            /** @description Of the finding */
+            kind: string;
+            /**
+             * Format: int64
+             * @description Of the statement
+             */
+            line: number;
+            /**
+             * Format: int64
+             * @description The revision that the finding was read in
+             */
+            revision: number;
+        };
         "Post-api-policy-textRequest": {
             /**
              * Format: int64
@@ -1224,7 +1262,7 @@ export interface components {
         StatementOut: {
             at?: string;
             author?: string;
-            findings?: string[];
+            findings?: components["schemas"]["FindingOut"][];
             /**
              * Format: int64
              * @description Conversations of the window that the rule decides
@@ -2096,6 +2134,46 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["EditIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditOut"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "post-api-policy-mend": {
+        parameters: {
+            query?: {
+                /** @description Start of the window, RFC 3339; without it, the first conversation */
+                from?: string;
+                /** @description End of the window, RFC 3339; without it, the last conversation */
+                to?: string;
+                /** @description Only say what it would do */
+                dryRun?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Post-api-policy-mendRequest"];
             };
         };
         responses: {

@@ -1,9 +1,10 @@
 import { Box, Text } from "@chakra-ui/react";
 import { useNavigate } from "react-router";
 import { api } from "../api/client";
-import { Btn, Chip } from "../marks/Controls";
+import { Btn } from "../marks/Controls";
 import { Spark } from "../marks/Marks";
 import { atMinute, plural } from "../marks/words";
+import { Findings } from "../policy/Findings";
 import { useCarried, useWindow } from "./address";
 import { Chain, ChainLink, WhyTitle } from "./WhyPanel";
 
@@ -39,9 +40,7 @@ export function WhyRule({ line }: { line: number }) {
         </ChainLink>
       </Chain>
       <Box mt="8px">
-        {s.findings?.map((f) => (
-          <Chip key={f}>{f}</Chip>
-        ))}
+        {s.findings && <Findings revision={data.revision} line={line} findings={s.findings} indent="0" />}
       </Box>
       <Btn mt="10px" onClick={() => void navigate(`/check${carried}${carried ? "&" : "?"}rule=${line}`)}>
         Show its conversations

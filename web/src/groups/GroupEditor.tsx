@@ -12,6 +12,7 @@ import { say } from "../frame/toaster";
 import { Btn, inputStyle, Link, ProblemNote, Sentence } from "../marks/Controls";
 import { Mark } from "../marks/Marks";
 import { n, plural } from "../marks/words";
+import { Findings } from "../policy/Findings";
 
 type Group = Schemas["GroupOut"];
 type Preview = Schemas["GroupPreview"];
@@ -71,6 +72,7 @@ export function GroupEditor({ group, onSaved }: { group?: Group; onSaved: (name:
         </Text>
       ))}
       {group && <UsedBy group={group} shares={p?.shares ?? []} />}
+      {group && policy.data && <Findings revision={policy.data.revision} line={group.line} findings={group.findings} indent="0" />}
       {p && p.errors.length === 0 && text.trim() && <Members p={p} />}
       {changed && p?.consequences && p.errors.length === 0 && (
         <Box borderTopWidth="1px" borderColor="ink" mt="14px" pt="8px">
@@ -141,11 +143,6 @@ function UsedBy({ group, shares }: { group: Group; shares: Preview["shares"] }) 
             </chakra.span>
           ))}
         </>
-      )}
-      {group.findings.includes("pins names") && (
-        <chakra.span color="open" display="block">
-          It pins names or ids: a new machine does not join on its own.
-        </chakra.span>
       )}
     </Text>
   );

@@ -57,7 +57,7 @@ export function GroupsView() {
             >
               <Text truncate>{g.name}</Text>
               <Text fontSize="11.5px" color="open" flexShrink={0}>
-                {[g.undecided > 0 && `${n(g.undecided)} undecided`, ...g.findings].filter(Boolean).join(", ")}
+                {[g.undecided > 0 && `${n(g.undecided)} undecided`, ...g.findings.map((f) => f.kind).filter((k) => k !== "undecided members")].filter(Boolean).join(", ")}
               </Text>
               <Text ml="auto" color="soft" flexShrink={0}>
                 {g.in === 0 && g.prefixes > 0 ? plural(g.prefixes, "prefix", "prefixes") : n(g.in)}

@@ -1,7 +1,7 @@
 // A rule is written in the language itself, with completion, errors in place
 // and what saving would do.
 import { Box, Flex, Text } from "@chakra-ui/react";
-import { useEffect, useState } from "react";
+import { useEffect, useRef, useState } from "react";
 import { api, problem, queryClient, type Schemas } from "../api/client";
 import { ConsequencesList } from "../consequences/ConsequencesList";
 import { CodeEditor } from "../editor/CodeEditor";
@@ -39,6 +39,9 @@ export function RuleForm({ policy, edit, start, onDone }: Props) {
     return () => clearTimeout(t);
   }, [text, start, op, line, layer, revision, w, look]);
   const p = asked === text ? preview.data : undefined;
+  // What is said below the text is not to be hidden below the edge.
+  const box = useRef<HTMLDivElement>(null);
+  useEffect(() => box.current?.scrollIntoView({ block: "nearest" }), [p]);
   const store = async () => {
     setWrong(undefined);
     try {
@@ -51,7 +54,7 @@ export function RuleForm({ policy, edit, start, onDone }: Props) {
     }
   };
   return (
-    <Box py="8px" pl="30px" borderBottomWidth="1px" borderColor="line2" bg="tint" pr="8px" onKeyDown={(e) => e.key === "Escape" && !e.defaultPrevented && onDone()} data-form={op}>
+    <Box ref={box} py="8px" pl="30px" borderBottomWidth="1px" borderColor="line2" bg="tint" pr="8px" onKeyDown={(e) => e.key === "Escape" && !e.defaultPrevented && onDone()} data-form={op}>
       <CodeEditor value={text} onChange={setText} errors={p?.errors ?? []} label={op === "add" ? "the new rule" : "the rule"} words={words} onSave={() => void store()} autoFocus />
       {!text && (
         <Text color="soft" mt="4px">

@@ -6,6 +6,7 @@ import { say } from "../frame/toaster";
 import { Btn } from "../marks/Controls";
 import { Mark, Spark } from "../marks/Marks";
 import { n } from "../marks/words";
+import { Findings } from "./Findings";
 
 type Statement = Schemas["StatementOut"];
 type Props = {
@@ -81,8 +82,8 @@ export function RuleRow({ policy, statement: s, number, above, below, afterBelow
           <RuleSentence rule={r} />
           {s.note && <chakra.span color="soft"> “{s.note}”</chakra.span>}
           {s.findings?.map((f) => (
-            <chakra.span key={f} color="open" fontSize="12px" ml="6px" borderBottomWidth="1px" borderStyle="dashed" borderColor="open">
-              {f}
+            <chakra.span key={f.kind} title={f.words} color="open" fontSize="12px" ml="6px" borderBottomWidth="1px" borderStyle="dashed" borderColor="open">
+              {f.kind}
             </chakra.span>
           ))}
         </Box>
@@ -91,6 +92,7 @@ export function RuleRow({ policy, statement: s, number, above, below, afterBelow
           {n(s.hits)}
         </Text>
       </Flex>
+      {selected && s.findings && <Findings revision={policy.revision} line={s.line} findings={s.findings} />}
       {selected && (
         <Flex gap="6px" pl="52px" pb="6px" wrap="wrap" align="center">
           <Btn onClick={onEdit}>Edit</Btn>

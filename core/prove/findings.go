@@ -1,0 +1,472 @@
+package prove
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"lucidorchard/core/decide"
+	"lucidorchard/core/estate"
+	"lucidorchard/core/expr"
+	"lucidorchard/core/policy"
+	"lucidorchard/core/service"
+	"lucidorchard/core/syntax"
+)
+
+// Kind names what was found.
+type Kind string
+
+// The findings about rules that are exact over all points: every endpoint that
+// exists at the instant, outside included, and every service.
+const (
+	Shadowed    Kind = "shadowed"          // earlier rules decide all that it matches
+	Redundant   Kind = "redundant"         // without it every point gets the same verdict
+	Contradicts Kind = "contradicts"       // an earlier rule of its layer decides part of it the other way
+	PartShadow  Kind = "partly shadowed"   // earlier rules of its layer decide part of it the same way
+	MatchesNone Kind = "matches nothing"   // no two endpoints that exist are on its sides
+	AreaMissed  Kind = "misses its area"   // it would match something, but never in its area
+	Mergeable   Kind = "one rule would do" // with the rule before it
+)
+
+// Findings that follow from the text and the memberships.
+const (
+	Expired     Kind = "expired"
+	SoonExpired Kind = "expires soon"
+	WideAdmin   Kind = "opens administration widely"
+	WideStore   Kind = "opens a database widely"
+	NoClosing   Kind = "no closing rule"
+	EmptyGroup  Kind = "empty"
+	PinsNames   Kind = "pins names"
+	Undecided   Kind = "undecided members"
+	UnusedGroup Kind = "unused"
+)
+
+// Finding is something that a reader of the policy should know.
+type Finding struct {
+	Kind   Kind
+	Line   int            // of the statement it is about; 0 is the whole policy
+	Group  string         // where it is about a group
+	Words  string         // the reason
+	Others []*policy.Rule // the other rules concerned
+	Mend   *Mend          // nil where only a person can tell
+}
+
+// Mend is edits that settle a finding, in words; made one after the other on
+// the text in canonical layout.
+type Mend struct {
+	Words string
+	Edits []policy.Edit
+}
+
+// SoonDays is how many days before its last day a rule expires soon.
+const SoonDays = 30
+
+// Findings looks at a whole policy. The findings are in the order of the text.
+func Findings(c *decide.Compiled) []Finding {
+	f := &finder{c: c, people: c.Population(c.AsOf), rules: make([]ruleFacts, len(c.Policy.Rules))}
+	f.held, f.outside = make([]int, len(f.people)), make([]bool, len(f.people))
+	c.Estate.Held(c.AsOf, func(ep estate.Endpoint) { f.held[c.At(ep.Addr, c.AsOf).Class]++ })
+	for _, p := range c.Outside(c.AsOf) {
+		f.outside[p.Class] = true
+	}
+	f.points()
+	for i, r := range c.Policy.Rules {
+		f.rule(int32(i), r)
+	}
+	f.mergeable()
+	f.groups()
+	f.closing()
+	slices.SortStableFunc(f.out, func(a, b Finding) int { return a.Line - b.Line })
+	return f.out
+}
+
+type finder struct {
+	c      *decide.Compiled
+	people [][]decide.Placed
+	rules  []ruleFacts
+	out    []Finding
+
+	held    []int  // addresses that workloads hold, by class
+	outside []bool // whether the class has addresses outside
+}
+
+// ruleFacts is what all points together say of one rule.
+type ruleFacts struct {
+	matches bool           // some point
+	decides bool           // some point
+	needed  bool           // some point would get another verdict without it
+	covered map[int32]bool // earlier rules that decide points that it matches
+}
+
+// points walks over every different list of rules that match somewhere.
+func (f *finder) points() {
+	rules := f.c.Policy.Rules
+	sets := make([]service.Set, len(rules))
+	for i := range rules {
+		sets[i] = f.c.RulePoints(int32(i))
+	}
+	cut := newCells(sets)
+	of := make([]points, len(rules))
+	for i, s := range sets {
+		of[i] = cut.of(s)
+	}
+	rest, left := make(points, len(cut.all)), make(points, len(cut.all))
+	var own []points // what each rule of the list decides
+	f.c.EachMatching(f.people, func(m decide.Matching, _, _ decide.Placed) {
+		copy(rest, cut.all)
+		for len(own) < len(m) {
+			own = append(own, make(points, len(cut.all)))
+		}
+		for k, r := range m {
+			rest.both(of[r], own[k])
+			rest.drop(own[k])
+			facts := &f.rules[r]
+			facts.matches = facts.matches || !of[r].empty()
+			for j := range k {
+				if !facts.covered[m[j]] && of[r].meets(own[j]) {
+					if facts.covered == nil {
+						facts.covered = map[int32]bool{}
+					}
+					facts.covered[m[j]] = true
+				}
+			}
+		}
+		for k, r := range m {
+			facts := &f.rules[r]
+			if facts.needed || own[k].empty() {
+				continue
+			}
+			facts.decides = true
+			copy(left, own[k])
+			facts.needed = f.changes(m[k+1:], of, left, decide.VerdictOf(rules[r]))
+		}
+	})
+}
+
+// changes reports whether points that had the verdict would get another one
+// from the rules that follow. It uses the points up.
+func (f *finder) changes(later decide.Matching, of []points, left points, v decide.Verdict) bool {
+	for _, r := range later {
+		if !left.meets(of[r]) {
+			continue
+		}
+		if decide.VerdictOf(f.c.Policy.Rules[r]) != v {
+			return true
+		}
+		left.drop(of[r])
+		if left.empty() {
+			return false
+		}
+	}
+	return !left.empty()
+}
+
+func (f *finder) add(kind Kind, r *policy.Rule, mend *Mend, others []*policy.Rule, format string, args ...any) {
+	f.out = append(f.out, Finding{Kind: kind, Line: r.Line, Words: fmt.Sprintf(format, args...), Others: others, Mend: mend})
+}
+
+func remove(r *policy.Rule) *Mend {
+	return &Mend{"Remove it", []policy.Edit{{Op: policy.Remove, Line: r.Line}}}
+}
+
+func (f *finder) rule(i int32, r *policy.Rule) {
+	if r.Off {
+		return
+	}
+	if r.Until != nil {
+		switch {
+		case r.Until.Past(f.c.AsOf):
+			f.add(Expired, r, remove(r), nil, "Its last day, %s, is over: it matches nothing any more.", r.Until)
+			return
+		case r.Until.Past(estate.Instant{Sec: f.c.AsOf.Sec + SoonDays*86400}):
+			f.add(SoonExpired, r, nil, nil, "Its last day is %s; what it decides gets another verdict then.", r.Until)
+		}
+	}
+	facts := &f.rules[i]
+	others := f.covering(facts)
+	switch {
+	case !facts.matches && f.missesArea(r):
+		f.add(AreaMissed, r, remove(r), nil, "It would match something, but nothing that touches its area %s.", r.Area.Name)
+	case !facts.matches:
+		f.add(MatchesNone, r, nil, nil, "No two endpoints that exist now are on its two sides and agree with its clauses.")
+	case !facts.decides:
+		f.add(Shadowed, r, remove(r), others, "Nothing reaches it: %s.", decidedBy(others))
+	case !facts.needed:
+		f.add(Redundant, r, remove(r), nil, "Without it every point gets the same verdict from the rules behind it.")
+	default:
+		f.partial(r, others)
+	}
+	if r.Action == policy.Permit && facts.matches {
+		f.wide(i, r)
+	}
+}
+
+func (f *finder) covering(facts *ruleFacts) []*policy.Rule {
+	var out []*policy.Rule
+	for i := range facts.covered {
+		out = append(out, f.c.Policy.Rules[i])
+	}
+	slices.SortFunc(out, func(a, b *policy.Rule) int { return a.Line - b.Line })
+	return out
+}
+
+func decidedBy(rules []*policy.Rule) string {
+	var lines []string
+	for _, r := range rules {
+		lines = append(lines, fmt.Sprint(r.Line))
+	}
+	if len(lines) == 1 {
+		return "line " + lines[0] + " decides all that it matches"
+	}
+	return "lines " + strings.Join(lines, ", ") + " together decide all that it matches"
+}
+
+// partial reports earlier rules of the same layer that take a part. What
+// earlier layers take is what layers are for.
+func (f *finder) partial(r *policy.Rule, others []*policy.Rule) {
+	var against, alike []*policy.Rule
+	for _, o := range others {
+		switch {
+		case o.Layer != r.Layer:
+		case decide.VerdictOf(o) != decide.VerdictOf(r):
+			against = append(against, o)
+		default:
+			alike = append(alike, o)
+		}
+	}
+	if len(against) > 0 {
+		f.add(Contradicts, r, nil, against, "%s of this layer %s part of what it would %s.", first(against), verb(against[0]), r.Action)
+	}
+	if len(alike) > 0 {
+		f.add(PartShadow, r, nil, alike, "%s of this layer decides part of it already, the same way.", first(alike))
+	}
+}
+
+func first(rules []*policy.Rule) string {
+	if len(rules) == 1 {
+		return fmt.Sprintf("Line %d", rules[0].Line)
+	}
+	return fmt.Sprintf("Line %d and %d more", rules[0].Line, len(rules)-1)
+}
+
+// missesArea reports whether the rule would match some pair without its area.
+func (f *finder) missesArea(r *policy.Rule) bool {
+	if r.Area == nil {
+		return false
+	}
+	bare := *r
+	bare.Area = nil
+	walk := decide.NewWalk(f.c.Estate, f.c.Policy, f.c.AsOf)
+	points := f.c.Policy.Points(r.On).Real()
+	if len(points) == 0 {
+		return false
+	}
+	for _, a := range f.people {
+		for _, b := range f.people {
+			if client, server, ok := decide.TwoApart(a, b); ok && walk.Matches(&bare, client.Endpoint, server.Endpoint, points[0].Lo) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+var adminServices = ports(22, 23, 3389, 5900, 5985, 5986)
+var storeServices = ports(1433, 1521, 3306, 5432, 6379, 9042, 9200, 27017)
+
+func ports(list ...uint32) service.Set {
+	var rs []service.Range
+	for _, p := range list {
+		pt := service.PointOf(service.TCP, p)
+		rs = append(rs, service.Range{Lo: pt, Hi: pt})
+	}
+	return service.NewSet(rs...)
+}
+
+// wide reports a rule that opens an administration or database service to
+// outside or to more than a quarter of all machines.
+func (f *finder) wide(i int32, r *policy.Rule) {
+	points := f.c.Policy.Points(r.On)
+	kind, what := Kind(""), ""
+	switch {
+	case len(points.Intersect(adminServices)) > 0:
+		kind, what = WideAdmin, "an administration service"
+	case len(points.Intersect(storeServices)) > 0:
+		kind, what = WideStore, "a database service"
+	default:
+		return
+	}
+	n, total, outside := 0, 0, false
+	for class := range f.people {
+		total += f.held[class]
+		if f.c.OnLeft(i, int32(class)) {
+			n += f.held[class]
+			outside = outside || f.outside[class]
+		}
+	}
+	switch {
+	case outside:
+		f.add(kind, r, nil, nil, "It opens %s to addresses outside.", what)
+	case n > 8 && n*4 > total:
+		f.add(kind, r, nil, nil, "It opens %s to %d of the %d addresses that workloads hold.", what, n, total)
+	}
+}
+
+// mergeable finds neighbours of one layer that differ in one list only.
+func (f *finder) mergeable() {
+	rules := f.c.Policy.Rules
+	for i := 1; i < len(rules); i++ {
+		a, b := rules[i-1], rules[i]
+		if a.Layer != b.Layer || a.Off || b.Off || a.Action != b.Action || a.Action == policy.Apart || a.Clauses.String() != b.Clauses.String() {
+			continue
+		}
+		if !f.rules[i-1].needed || !f.rules[i].needed {
+			continue // one of them is to go anyhow
+		}
+		left, right, on := a.Left.String() == b.Left.String(), a.Right.String() == b.Right.String(), a.On.String() == b.On.String()
+		merged := *a
+		switch {
+		case left && right && !on && !a.On.Any && !b.On.Any:
+			merged.On.Specs = slices.Concat(a.On.Specs, b.On.Specs)
+		case left && on && !right && !a.Right.Any && !b.Right.Any:
+			merged.Right.Items = slices.Concat(a.Right.Items, b.Right.Items)
+		case right && on && !left && !a.Left.Any && !b.Left.Any:
+			merged.Left.Items = slices.Concat(a.Left.Items, b.Left.Items)
+		default:
+			continue
+		}
+		if merged.Note == "" {
+			merged.Note = b.Note
+		} else if b.Note != "" && b.Note != a.Note {
+			merged.Note += "; " + b.Note
+		}
+		f.add(Mergeable, b, &Mend{"Join the two", []policy.Edit{{Op: policy.Remove, Line: b.Line}, {Op: policy.Change, Line: a.Line, Text: merged.String()}}},
+			[]*policy.Rule{a}, "It differs from line %d in one list only.", a.Line)
+	}
+}
+
+func (f *finder) groups() {
+	in, undecided := map[string]int{}, map[string]int{}
+	seen := map[int32]bool{}
+	f.c.Estate.Held(f.c.AsOf, func(ep estate.Endpoint) {
+		if seen[ep.Workload] {
+			return
+		}
+		seen[ep.Workload] = true
+		f.c.EachGroup(f.c.At(ep.Addr, f.c.AsOf), func(g *policy.Group, t expr.Truth) {
+			switch t {
+			case expr.Yes:
+				in[g.Name]++
+			case expr.Undecided:
+				undecided[g.Name]++
+			}
+		})
+	})
+	outside := map[string]bool{}
+	for _, p := range f.c.Outside(f.c.AsOf) {
+		f.c.EachGroup(p, func(g *policy.Group, t expr.Truth) {
+			if t == expr.Yes {
+				outside[g.Name] = true
+			}
+		})
+	}
+	used := used(f.c.Policy)
+	for _, item := range f.c.Policy.Items {
+		g, ok := item.Statement.(*policy.Group)
+		if !ok {
+			continue
+		}
+		find := func(kind Kind, mend *Mend, format string, args ...any) {
+			f.out = append(f.out, Finding{Kind: kind, Line: g.Line, Group: g.Name, Words: fmt.Sprintf(format, args...), Mend: mend})
+		}
+		drop := &Mend{"Remove it", []policy.Edit{{Op: policy.Remove, Line: g.Line}}}
+		if used[g.Name] {
+			drop = nil
+		}
+		if in[g.Name] == 0 && !outside[g.Name] {
+			find(EmptyGroup, drop, "Nobody is in it.")
+		} else if !used[g.Name] {
+			find(UnusedGroup, drop, "No rule, area, assertion or other group names it.")
+		}
+		if n := undecided[g.Name]; n > 0 {
+			find(Undecided, nil, "Of %d workloads it cannot tell: a tag is missing.", n)
+		}
+		if pinned(g) {
+			find(PinsNames, nil, "It lists names or ids: a new machine does not join on its own.")
+		}
+	}
+}
+
+// pinned reports whether a group lists workloads by name or id.
+func pinned(g *policy.Group) bool {
+	pins := len(g.Include) > 0
+	g.Expr.Walk(func(e *expr.Expr) {
+		if e.Key.Field && (e.Key.Name == "name" || e.Key.Name == "id") && (e.Op == expr.Is || e.Op == expr.In) {
+			pins = true
+		}
+	})
+	return pins
+}
+
+// used gives the groups that something names.
+func used(p *policy.Policy) map[string]bool {
+	out := map[string]bool{}
+	list := func(l policy.List) {
+		for _, o := range l.Items {
+			if o.Kind == policy.InGroup {
+				out[o.Name] = true
+			}
+		}
+	}
+	within := func(r *policy.Ref) {
+		if r != nil {
+			out[r.Name] = true
+		}
+	}
+	for _, r := range p.Rules {
+		list(r.Left)
+		list(r.Right)
+		within(r.Within)
+		for _, g := range r.Groups {
+			out[g.Name] = true
+		}
+	}
+	for _, a := range p.Asserts {
+		list(a.Left)
+		list(a.Right)
+		within(a.Within)
+	}
+	for _, a := range p.Areas {
+		out[a.Group.Name] = true
+	}
+	for _, g := range p.Groups {
+		g.Expr.Walk(func(e *expr.Expr) {
+			if e.Op == expr.MemberOf {
+				out[e.Group] = true
+			}
+		})
+	}
+	return out
+}
+
+// closing reports a policy that says nothing of the rest.
+func (f *finder) closing() {
+	if len(f.c.Policy.Layers) == 0 {
+		return
+	}
+	last := f.c.Policy.Layers[len(f.c.Policy.Layers)-1]
+	for _, r := range last.Rules {
+		if !r.Off {
+			return
+		}
+	}
+	f.out = append(f.out, Finding{Kind: NoClosing, Line: last.Line,
+		Words: fmt.Sprintf("The last layer, %s, has no rule: what nothing above matches stays uncovered.", syntax.Name(last.Name))})
+}
+
+func verb(r *policy.Rule) string {
+	if r.Action == policy.Permit {
+		return "permits"
+	}
+	return "rejects"
+}
