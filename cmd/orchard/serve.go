@@ -73,6 +73,9 @@ func openapiCommand() *cobra.Command {
 }
 
 func serve(ctx context.Context, o serveOptions) error {
+	if o.demo && (o.scale < 100 || o.scale > 100_000) {
+		return unusable("--scale: found %d, expected 100 to 100000 workloads", o.scale)
+	}
 	log := slog.New(slog.NewTextHandler(os.Stderr, nil))
 	url := o.database
 	if url == "" {
@@ -91,9 +94,6 @@ func serve(ctx context.Context, o serveOptions) error {
 	defer db.Close()
 	name := "Estate"
 	if o.demo {
-		if o.scale < 100 || o.scale > 100_000 {
-			return unusable("--scale: found %d, expected 100 to 100000 workloads", o.scale)
-		}
 		if err := loadDemo(ctx, db, o.scale, log); err != nil {
 			return unusable("loading the demo: %s", err)
 		}
