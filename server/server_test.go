@@ -9,7 +9,6 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"net/url"
-	"os"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -22,44 +21,19 @@ import (
 	"lucidorchard/demo"
 	"lucidorchard/server"
 	"lucidorchard/store"
+	"lucidorchard/store/storetest"
 )
 
-var cluster *store.Cluster
-
-func TestMain(m *testing.M) {
-	dir, err := os.MkdirTemp("", "orchard-server-")
-	if err == nil {
-		err = os.Chmod(dir, 0o755)
-	}
-	if err == nil {
-		cluster, err = store.StartCluster(context.Background(), dir+"/data", true)
-	}
-	if err != nil {
-		fmt.Fprintln(os.Stderr, err)
-		os.Exit(1)
-	}
-	code := m.Run()
-	cluster.Stop()
-	os.RemoveAll(dir)
-	os.Exit(code)
-}
+func TestMain(m *testing.M) { storetest.Main(m) }
 
 type client struct {
 	t    *testing.T
 	base string
 }
 
-// serve runs a server over the demo company, in a schema of its own.
+// serve runs a server over the demo company, in a database of its own.
 func serve(t *testing.T) client {
-	u, err := url.Parse(cluster.URL)
-	require.NoError(t, err)
-	admin, err := store.Open(t.Context(), cluster.URL)
-	require.NoError(t, err)
-	name := fmt.Sprintf("s%d", time.Now().UnixNano())
-	require.NoError(t, admin.CreateDatabase(t.Context(), name))
-	require.NoError(t, admin.Close())
-	u.Path = "/" + name
-	db, err := store.Open(t.Context(), u.String())
+	db, err := store.Open(t.Context(), storetest.Database(t))
 	require.NoError(t, err)
 	c := demo.Generate(demo.Options{Workloads: 150, Days: 2, End: time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC)})
 	require.NoError(t, db.ImportWorkloads(t.Context(), "inventory", []string{"app", "env", "tier", "site"}, c.Workloads))

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"net/netip"
-	"os"
 	"sync"
 	"testing"
 	"time"
@@ -16,40 +15,15 @@ import (
 	"lucidorchard/core/flow"
 	"lucidorchard/core/service"
 	"lucidorchard/store"
+	"lucidorchard/store/storetest"
 )
 
-var cluster *store.Cluster
-
-func TestMain(m *testing.M) {
-	dir, err := os.MkdirTemp("", "orchard-store-")
-	if err == nil {
-		err = os.Chmod(dir, 0o755)
-	}
-	if err == nil {
-		cluster, err = store.StartCluster(context.Background(), dir+"/data", true)
-	}
-	if err != nil {
-		fmt.Fprintln(os.Stderr, err)
-		os.Exit(1)
-	}
-	code := m.Run()
-	cluster.Stop()
-	os.RemoveAll(dir)
-	os.Exit(code)
-}
+func TestMain(m *testing.M) { storetest.Main(m) }
 
 // fresh gives a database of the test's own.
 func fresh(t *testing.T) (*store.Store, *pgx.Conn) {
 	ctx := t.Context()
-	admin, err := pgx.Connect(ctx, cluster.URL)
-	require.NoError(t, err)
-	name := fmt.Sprintf("t%d", time.Now().UnixNano())
-	_, err = admin.Exec(ctx, "CREATE DATABASE "+name)
-	require.NoError(t, err)
-	require.NoError(t, admin.Close(ctx))
-	config, err := pgx.ParseConfig(cluster.URL)
-	require.NoError(t, err)
-	url := fmt.Sprintf("postgres://%s:%s@%s:%d/%s?sslmode=disable", config.User, config.Password, config.Host, config.Port, name)
+	url := storetest.Database(t)
 	// Several servers may start on an empty database at once.
 	stores := make([]*store.Store, 3)
 	errs := make([]error, 3)

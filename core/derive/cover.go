@@ -126,11 +126,16 @@ func (d *deriver) conjunction(r *role, app, tier, env bool) side {
 			s.tags[i], s.shown[i] = [3]string{r.app, r.tier, r.env}[i], r.shown[i]
 		}
 	}
-	for _, other := range d.roles {
-		if other.workload < 0 && !other.outside && s.holds(other) {
-			s.members += other.members
+	members, known := d.sizes[s.tags]
+	if !known {
+		for _, other := range d.roles {
+			if other.workload < 0 && !other.outside && s.holds(other) {
+				members += other.members
+			}
 		}
+		d.sizes[s.tags] = members
 	}
+	s.members = members
 	return s
 }
 
@@ -219,7 +224,7 @@ func (d *deriver) sidesOf(r *role, seen map[int32]int, balance float64) []side {
 		var out []side
 		for addr, n := range d.outsiders {
 			if slices.Contains(members, n) {
-				out = append(out, side{role: r, addr: addr, members: 1})
+				out = append(out, side{role: r, addr: addr.String(), members: 1})
 			}
 		}
 		slices.SortFunc(out, func(a, b side) int { return strings.Compare(a.addr, b.addr) })

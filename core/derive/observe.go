@@ -3,6 +3,7 @@ package derive
 import (
 	"cmp"
 	"fmt"
+	"net/netip"
 	"slices"
 
 	"lucidorchard/core/decide"
@@ -15,6 +16,7 @@ import (
 // role is one side of a pattern: the workloads with the same structural tags, a
 // single workload that lacks one of them, or a part of the outside.
 type role struct {
+	id             int32
 	key            string // identity and order
 	app, tier, env string // folded; empty for single workloads and outside
 	shown          [3]string
@@ -44,8 +46,12 @@ type deriver struct {
 	considered int
 	open       []int // indexes of the conversations considered
 	usual      map[usualKey]map[string]int
+	numbered   int32
+	sizes      map[[3]string]int       // machines by conjunction of tags
+	ends       [][2]*role              // of each conversation: client and server
+	placed     map[decide.Placed]*role // of outside endpoints
 	patterns   []*pattern
-	outsiders  map[string]int32 // outside addresses, numbered below zero
+	outsiders  map[netip.Addr]int32 // outside addresses, numbered below zero
 	allRoles   int
 	days       int
 
@@ -53,9 +59,15 @@ type deriver struct {
 }
 
 type usualKey struct {
-	role   string
+	role   int32
 	client bool
 	point  service.Point
+}
+
+// pairKey is two roles and a service.
+type pairKey struct {
+	client, server int32
+	point          service.Point
 }
 
 // structural finds the keys that stand for application, tier and environment:
@@ -78,7 +90,7 @@ func structural(e *estate.Estate) [3]string {
 }
 
 func newDeriver(in Input) *deriver {
-	d := &deriver{in: in, c: in.Compiled, roles: map[string]*role{}, usual: map[usualKey]map[string]int{}, outsiders: map[string]int32{}}
+	d := &deriver{in: in, c: in.Compiled, roles: map[string]*role{}, usual: map[usualKey]map[string]int{}, outsiders: map[netip.Addr]int32{}, placed: map[decide.Placed]*role{}, sizes: map[[3]string]int{}}
 	e := d.c.Estate
 	d.keys = structural(e)
 	d.ofWorkload = make([]*role, len(e.Workloads))
@@ -107,6 +119,7 @@ func newDeriver(in Input) *deriver {
 			r.app, r.env = expr.Fold(shown[0]), expr.Fold(shown[2])
 			d.roles[r.key] = r
 		}
+		d.number(r)
 		d.ofWorkload[i] = r
 	}
 	envs := map[string]bool{}
@@ -119,10 +132,21 @@ func newDeriver(in Input) *deriver {
 	return d
 }
 
+// number gives a role its id, once.
+func (d *deriver) number(r *role) {
+	if r.id == 0 {
+		d.numbered++
+		r.id = d.numbered
+	}
+}
+
 // roleOf gives the role of an endpoint. Outside is cut by the policy's groups.
 func (d *deriver) roleOf(p decide.Placed) *role {
 	if p.Workload != estate.Outside {
 		return d.ofWorkload[p.Workload]
+	}
+	if r := d.placed[p]; r != nil {
+		return r
 	}
 	key, group := "outside", ""
 	d.c.EachGroup(p, func(g *policy.Group, t expr.Truth) {
@@ -136,8 +160,10 @@ func (d *deriver) roleOf(p decide.Placed) *role {
 	r := d.roles[key]
 	if r == nil {
 		r = &role{key: key, group: group, outside: true, workload: -1}
+		d.number(r)
 		d.roles[key] = r
 	}
+	d.placed[p] = r
 	return r
 }
 
@@ -154,11 +180,10 @@ func (d *deriver) member(p decide.Placed) int32 {
 	if p.Workload != estate.Outside {
 		return p.Workload
 	}
-	s := p.Addr.String()
-	n, ok := d.outsiders[s]
+	n, ok := d.outsiders[p.Addr]
 	if !ok {
 		n = int32(-1 - len(d.outsiders))
-		d.outsiders[s] = n
+		d.outsiders[p.Addr] = n
 	}
 	return n
 }
@@ -167,6 +192,7 @@ func (d *deriver) member(p decide.Placed) int32 {
 // applications each role talks with on each service.
 func (d *deriver) observe() bool {
 	var all Days
+	d.ends = make([][2]*role, len(d.in.Conversations))
 	for i := range d.in.Conversations {
 		if i%100_000 == 0 && d.in.Progress != nil && !d.in.Progress(0.6*float64(i)/float64(len(d.in.Conversations))) {
 			return false
@@ -174,9 +200,10 @@ func (d *deriver) observe() bool {
 		c := &d.in.Conversations[i]
 		all |= c.Days
 		client, server := d.roleOf(c.Client), d.roleOf(c.Server)
+		d.ends[i] = [2]*role{client, server}
 		if c.Connections > 0 && (c.Connections > 2 || c.Days.Count() > 1) {
-			d.note(usualKey{client.key, true, c.Point}, peer(server))
-			d.note(usualKey{server.key, false, c.Point}, peer(client))
+			d.note(usualKey{client.id, true, c.Point}, peer(server))
+			d.note(usualKey{server.id, false, c.Point}, peer(client))
 		}
 		if c.Connections == 0 {
 			continue
@@ -213,7 +240,7 @@ func peer(r *role) string {
 // machines of administrators.
 func (d *deriver) shared(r *role, client bool, p service.Point) bool {
 	n := 0
-	for app := range d.usual[usualKey{r.key, client, p}] {
+	for app := range d.usual[usualKey{r.id, client, p}] {
 		if app != "" && app != "outside" && app != r.app {
 			n++
 		}
@@ -221,40 +248,20 @@ func (d *deriver) shared(r *role, client bool, p service.Point) bool {
 	return n >= 3
 }
 
-var adminPoints = service.NewSet(
-	service.Range{Lo: service.PointOf(service.TCP, 22), Hi: service.PointOf(service.TCP, 23)},
-	service.Range{Lo: service.PointOf(service.TCP, 3389), Hi: service.PointOf(service.TCP, 3389)},
-	service.Range{Lo: service.PointOf(service.TCP, 5900), Hi: service.PointOf(service.TCP, 5909)},
-	service.Range{Lo: service.PointOf(service.TCP, 5985), Hi: service.PointOf(service.TCP, 5986)},
-)
-
-var databasePoints = func() service.Set {
-	var rs []service.Range
-	for _, port := range []uint32{1433, 1521, 3306, 5432, 6379, 9042, 9200, 27017} {
-		p := service.PointOf(service.TCP, port)
-		rs = append(rs, service.Range{Lo: p, Hi: p})
-	}
-	return service.NewSet(rs...)
-}()
-
 // clean sets aside what should not be proposed and gathers the rest in patterns.
 func (d *deriver) clean() []Aside {
 	scans := d.scans()
 	aside := map[Reason][]int{}
-	type key struct {
-		client, server string
-		point          service.Point
-	}
-	byKey := map[key]*pattern{}
-	var order []key
+	byKey := map[pairKey]*pattern{}
+	var order []pairKey
 	for _, i := range d.open {
 		c := &d.in.Conversations[i]
 		if scans[i] {
 			aside[Scan] = append(aside[Scan], i)
 			continue
 		}
-		client, server := d.roleOf(c.Client), d.roleOf(c.Server)
-		k := key{client.key, server.key, c.Point}
+		client, server := d.ends[i][0], d.ends[i][1]
+		k := pairKey{client.id, server.id, c.Point}
 		p := byKey[k]
 		if p == nil {
 			p = &pattern{client: client, server: server, points: service.Range{Lo: c.Point, Hi: c.Point}, clients: map[int32]int{}, servers: map[int32]int{}}
@@ -294,43 +301,49 @@ func (d *deriver) clean() []Aside {
 // scans finds conversations of clients that try far more servers, once or
 // twice each, than other clients of their role do.
 func (d *deriver) scans() map[int]bool {
-	type attempt struct{ tries, servers map[string]bool }
+	type attempt struct {
+		tries   int // conversations: server and service
+		servers map[netip.Addr]bool
+	}
+	// Two clients of a role that do the same are enough to call it usual.
+	type firstTwo struct {
+		client int32
+		two    bool
+	}
+	others := map[pairKey]firstTwo{}
+	key := func(i int) pairKey {
+		return pairKey{d.ends[i][0].id, d.ends[i][1].id, d.in.Conversations[i].Point}
+	}
+	for i := range d.in.Conversations {
+		m := d.member(d.in.Conversations[i].Client)
+		k := key(i)
+		if have, ok := others[k]; !ok {
+			others[k] = firstTwo{client: m}
+		} else if have.client != m && !have.two {
+			others[k] = firstTwo{have.client, true}
+		}
+	}
+	stray := func(i int) bool {
+		c := &d.in.Conversations[i]
+		return c.Connections+c.Dropped <= 2 && c.Days.Count() <= 1 && !others[key(i)].two
+	}
 	clients := map[int32]*attempt{}
-	others := map[usualKey]map[int32]bool{}
-	sporadic := func(c *Conversation) bool { return c.Connections+c.Dropped <= 2 && c.Days.Count() <= 1 }
 	for i := range d.in.Conversations {
-		c := &d.in.Conversations[i]
-		k := usualKey{d.roleOf(c.Client).key + " to " + d.roleOf(c.Server).key, true, c.Point}
-		m := others[k]
-		if m == nil {
-			m = map[int32]bool{}
-			others[k] = m
-		}
-		if len(m) < 3 {
-			m[d.member(c.Client)] = true
-		}
-	}
-	usual := func(c *Conversation) bool {
-		return len(others[usualKey{d.roleOf(c.Client).key + " to " + d.roleOf(c.Server).key, true, c.Point}]) >= 2
-	}
-	for i := range d.in.Conversations {
-		c := &d.in.Conversations[i]
-		if !sporadic(c) || usual(c) {
+		if !stray(i) {
 			continue
 		}
-		a := clients[d.member(c.Client)]
+		m := d.member(d.in.Conversations[i].Client)
+		a := clients[m]
 		if a == nil {
-			a = &attempt{map[string]bool{}, map[string]bool{}}
-			clients[d.member(c.Client)] = a
+			a = &attempt{servers: map[netip.Addr]bool{}}
+			clients[m] = a
 		}
-		a.servers[c.Server.Addr.String()] = true
-		a.tries[c.Server.Addr.String()+" "+c.Point.String()] = true
+		a.servers[d.in.Conversations[i].Server.Addr] = true
+		a.tries++
 	}
 	out := map[int]bool{}
 	for _, i := range d.open {
-		c := &d.in.Conversations[i]
-		a := clients[d.member(c.Client)]
-		if a != nil && (len(a.servers) >= 12 || len(a.tries) >= 20) && sporadic(c) && !usual(c) {
+		if a := clients[d.member(d.in.Conversations[i].Client)]; a != nil && (len(a.servers) >= 12 || a.tries >= 20) && stray(i) {
 			out[i] = true
 		}
 	}
@@ -353,7 +366,7 @@ func (d *deriver) doubt(p *pattern) Reason {
 	if p.client.env != "" && p.server.env != "" && p.client.env != p.server.env && !sharedClient && !sharedServer {
 		return Crossing
 	}
-	if adminPoints.Contains(point) && !d.administers(p.client, point) {
+	if service.Administration.Contains(point) && !d.administers(p.client, point) {
 		return Admin
 	}
 	return ""
@@ -363,7 +376,7 @@ func (d *deriver) doubt(p *pattern) Reason {
 // it reaches three other applications on the service, and hardly anybody
 // reaches it in turn.
 func (d *deriver) administers(r *role, p service.Point) bool {
-	return d.shared(r, true, p) && len(d.usual[usualKey{r.key, false, p}]) <= 1
+	return d.shared(r, true, p) && len(d.usual[usualKey{r.id, false, p}]) <= 1
 }
 
 // dynamicPorts joins the many high ports that one role serves to another into

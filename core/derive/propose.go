@@ -10,6 +10,7 @@ import (
 	"lucidorchard/core/expr"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/policy"
+	"lucidorchard/core/service"
 )
 
 // propose turns drafts into proposals with evidence.
@@ -91,8 +92,8 @@ func (d *deriver) warnings(r *draft, p *Proposal) []string {
 	crossing, admin, database := false, false, false
 	for _, pat := range r.patterns {
 		crossing = crossing || pat.client.env != "" && pat.server.env != "" && pat.client.env != pat.server.env
-		admin = admin || adminPoints.Contains(pat.points.Lo)
-		database = database || databasePoints.Contains(pat.points.Lo) && pat.client.app != pat.server.app
+		admin = admin || service.Administration.Contains(pat.points.Lo)
+		database = database || service.Databases.Contains(pat.points.Lo) && pat.client.app != pat.server.app
 	}
 	if crossing {
 		out = append(out, "crosses environments")

@@ -271,27 +271,15 @@ func (f *finder) missesArea(r *policy.Rule) bool {
 	return false
 }
 
-var adminServices = ports(22, 23, 3389, 5900, 5985, 5986)
-var storeServices = ports(1433, 1521, 3306, 5432, 6379, 9042, 9200, 27017)
-
-func ports(list ...uint32) service.Set {
-	var rs []service.Range
-	for _, p := range list {
-		pt := service.PointOf(service.TCP, p)
-		rs = append(rs, service.Range{Lo: pt, Hi: pt})
-	}
-	return service.NewSet(rs...)
-}
-
 // wide reports a rule that opens an administration or database service to
 // outside or to more than a quarter of all machines.
 func (f *finder) wide(i int32, r *policy.Rule) {
 	points := f.c.Policy.Points(r.On)
 	kind, what := Kind(""), ""
 	switch {
-	case len(points.Intersect(adminServices)) > 0:
+	case len(points.Intersect(service.Administration)) > 0:
 		kind, what = WideAdmin, "an administration service"
-	case len(points.Intersect(storeServices)) > 0:
+	case len(points.Intersect(service.Databases)) > 0:
 		kind, what = WideStore, "a database service"
 	default:
 		return

@@ -303,3 +303,19 @@ func number(s string, most int) (int, bool) {
 	}
 	return n, true
 }
+
+// Administration and Databases are well-known services (IANA Service Name
+// Registry, and the usual ports of databases) that deserve a second look before
+// they are opened widely.
+var (
+	Administration = tcpPorts(22, 23, 3389, 5900, 5901, 5985, 5986)
+	Databases      = tcpPorts(1433, 1521, 3306, 5432, 6379, 9042, 9200, 27017)
+)
+
+func tcpPorts(ports ...uint32) Set {
+	var rs []Range
+	for _, p := range ports {
+		rs = append(rs, Range{PointOf(TCP, p), PointOf(TCP, p)})
+	}
+	return NewSet(rs...)
+}

@@ -11,6 +11,7 @@ import { createBrowserRouter, Navigate, RouterProvider } from "react-router";
 import { queryClient } from "./api/client";
 import { CheckView } from "./check/CheckView";
 import { FlowsView } from "./flows/FlowsView";
+import { Fault } from "./frame/Fault";
 import { Frame } from "./frame/Frame";
 import { applyTheme } from "./frame/theme";
 import { GroupsView } from "./groups/GroupsView";
@@ -24,6 +25,7 @@ const router = createBrowserRouter([
   {
     path: "/",
     element: <Frame />,
+    errorElement: <Fault />,
     children: [
       { index: true, element: <Navigate to="/check" replace /> },
       { path: "workloads", element: <WorkloadsView /> },

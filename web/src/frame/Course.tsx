@@ -4,7 +4,7 @@ import { useEffect } from "react";
 import { NavLink, useLocation, useNavigate } from "react-router";
 import { api } from "../api/client";
 import { n, percent, plural } from "../marks/words";
-import { useCarried, useWindow } from "./address";
+import { carried, useCarried, useWindow } from "./address";
 
 const StepLink = chakra(NavLink);
 
@@ -12,7 +12,7 @@ export function Course() {
   const w = useWindow();
   const { data: s } = api.useQuery("get", "/api/summary", { params: { query: w } });
   const proposals = api.useQuery("get", "/api/proposals");
-  const carried = useCarried();
+  const along = useCarried();
   const here = useLocation().pathname.split("/")[1];
   const navigate = useNavigate();
   const waiting = proposals.data?.derived?.proposals.filter((p) => !p.refused).length ?? 0;
@@ -28,7 +28,7 @@ export function Course() {
       const step = e.altKey && !e.ctrlKey ? steps[Number(e.code.replace("Digit", "")) - 1] : undefined;
       if (step) {
         e.preventDefault();
-        void navigate(`/${step.path}${carried}`);
+        void navigate(`/${step.path}${carried(new URLSearchParams(window.location.search))}`);
       }
     };
     window.addEventListener("keydown", listen);
@@ -40,7 +40,7 @@ export function Course() {
       {steps.map((step, i) => (
         <StepLink
           key={step.path}
-          to={`/${step.path}${carried}`}
+          to={`/${step.path}${along}`}
           flex="1"
           minW="0"
           position="relative"

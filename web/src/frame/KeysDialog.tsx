@@ -1,6 +1,7 @@
-import { Box, CloseButton, Dialog, Flex, Portal, Text } from "@chakra-ui/react";
+import { Box, Flex, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import { Kbd, Switches } from "../marks/Controls";
+import { Modal } from "../marks/Modal";
 import { setTheme, theme, type Theme } from "./theme";
 
 const keys: [string, string][] = [
@@ -20,17 +21,7 @@ const keys: [string, string][] = [
 export function KeysDialog({ open, onClose }: { open: boolean; onClose: () => void }) {
   const [current, setCurrent] = useState<Theme>(theme());
   return (
-    <Dialog.Root open={open} onOpenChange={(e) => !e.open && onClose()} size="sm">
-      <Portal>
-        <Dialog.Backdrop />
-        <Dialog.Positioner>
-          <Dialog.Content bg="sheet" fontSize="13px" lineHeight="1.4">
-            <Dialog.Header>
-              <Dialog.Title fontFamily="heading" fontWeight="500">
-                Keys
-              </Dialog.Title>
-            </Dialog.Header>
-            <Dialog.Body>
+    <Modal title="Keys" open={open} onClose={onClose} size="sm">
               {keys.map(([key, what]) => (
                 <Flex key={key} py="4px" gap="14px" borderBottomWidth="1px" borderColor="line2">
                   <Box w="120px" flexShrink={0}>
@@ -51,13 +42,6 @@ export function KeysDialog({ open, onClose }: { open: boolean; onClose: () => vo
                   }}
                 />
               </Flex>
-            </Dialog.Body>
-            <Dialog.CloseTrigger asChild>
-              <CloseButton size="sm" />
-            </Dialog.CloseTrigger>
-          </Dialog.Content>
-        </Dialog.Positioner>
-      </Portal>
-    </Dialog.Root>
+    </Modal>
   );
 }

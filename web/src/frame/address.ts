@@ -11,8 +11,10 @@ export function useAddress() {
   const change = useCallback(
     (changes: Params, options: { replace?: boolean } = {}) =>
       setSearch(
-        (old) => {
-          const next = new URLSearchParams(old);
+        () => {
+          // The address itself, not what was last drawn: two changes in quick
+          // succession both count.
+          const next = new URLSearchParams(window.location.search);
           for (const [k, v] of Object.entries(changes)) {
             next.delete(k);
             for (const one of Array.isArray(v) ? v : [v]) {
@@ -39,6 +41,10 @@ export function useWindow(): { from?: string; to?: string } {
 /** The part of the address that goes along from view to view. */
 export function useCarried(): string {
   const { search } = useAddress();
+  return carried(search);
+}
+
+export function carried(search: URLSearchParams): string {
   const next = new URLSearchParams();
   for (const k of ["from", "to"]) {
     const v = search.get(k);

@@ -3,16 +3,16 @@
 import { Box, chakra, Flex, Grid, Input, Text } from "@chakra-ui/react";
 import { useEffect, useState } from "react";
 import { useNavigate } from "react-router";
-import { api, problem, queryClient, type Schemas } from "../api/client";
+import { api, problem, type Schemas } from "../api/client";
 import { ConsequencesList } from "../consequences/ConsequencesList";
 import { CodeEditor } from "../editor/CodeEditor";
 import { useVocabulary } from "../editor/useVocabulary";
 import { useCarried, useWhy, useWindow } from "../frame/address";
-import { say } from "../frame/toaster";
 import { Btn, inputStyle, Link, ProblemNote, Sentence } from "../marks/Controls";
 import { Mark } from "../marks/Marks";
 import { n, plural } from "../marks/words";
 import { Findings } from "../policy/Findings";
+import { useEdit } from "../policy/useEdit";
 
 type Group = Schemas["GroupOut"];
 type Preview = Schemas["GroupPreview"];
@@ -27,7 +27,7 @@ export function GroupEditor({ group, onSaved }: { group?: Group; onSaved: (name:
   const words = useVocabulary();
   const policy = api.useQuery("get", "/api/policy", { params: { query: w } });
   const preview = api.useMutation("post", "/api/groups/preview");
-  const save = api.useMutation("post", "/api/policy/edits");
+  const saving = useEdit();
   const { mutate: look } = preview;
   // Somebody else, or undo, changed the group: take that over unless there are
   // edits here, which are never lost.
@@ -46,9 +46,7 @@ export function GroupEditor({ group, onSaved }: { group?: Group; onSaved: (name:
     setWrong(undefined);
     const statement = `group ${quoted(group?.name ?? name.trim())} = ${text.replaceAll("\n", " ")}${group?.note ? ` ${JSON.stringify(group.note)}` : ""}`;
     try {
-      const out = await save.mutateAsync({ params: { query: w }, body: { revision: policy.data?.revision ?? 0, op: group ? "change" : "add", line: group?.line, text: statement } });
-      say(out.words);
-      await queryClient.invalidateQueries();
+      await saving.edit({ revision: policy.data?.revision ?? 0, op: group ? "change" : "add", line: group?.line, text: statement });
       if (!group) onSaved(name.trim());
     } catch (e) {
       setWrong(problem(e));
@@ -85,7 +83,7 @@ export function GroupEditor({ group, onSaved }: { group?: Group; onSaved: (name:
       {wrong && <ProblemNote>{wrong}</ProblemNote>}
       {changed && (
         <Flex gap="8px" mt="12px" align="center">
-          <Btn primary loading={save.isPending} disabled={!p || p.errors.length > 0 || !text.trim() || (!group && !name.trim())} onClick={() => void store()}>
+          <Btn primary loading={saving.busy} disabled={!p || p.errors.length > 0 || !text.trim() || (!group && !name.trim())} onClick={() => void store()}>
             Save to the draft
           </Btn>
           <Btn onClick={() => setText(base)}>Discard</Btn>

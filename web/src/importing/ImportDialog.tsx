@@ -1,8 +1,9 @@
 // Import a CSV: choose, see what it would do, do it, see what became of each row.
-import { Box, chakra, CloseButton, Dialog, Flex, Input, Portal, Progress, Text } from "@chakra-ui/react";
+import { Box, chakra, Flex, Input, Progress, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import { api, problem, queryClient, type Schemas } from "../api/client";
 import { Btn, inputStyle, ProblemNote } from "../marks/Controls";
+import { Modal } from "../marks/Modal";
 import { plural } from "../marks/words";
 import { Report } from "./Report";
 
@@ -54,17 +55,22 @@ export function ImportDialog({ kind, open, onClose }: { kind: Kind; open: boolea
     setBusy(false);
   };
   return (
-    <Dialog.Root open={open} onOpenChange={(e) => !e.open && close()} size="lg">
-      <Portal>
-        <Dialog.Backdrop />
-        <Dialog.Positioner>
-          <Dialog.Content bg="sheet" fontSize="13px" lineHeight="1.4">
-            <Dialog.Header>
-              <Dialog.Title fontFamily="heading" fontWeight="500">
-                Import {kind}
-              </Dialog.Title>
-            </Dialog.Header>
-            <Dialog.Body fontSize="13px" lineHeight="1.45" maxH="60vh" overflowY="auto">
+    <Modal
+      title={`Import ${kind}`}
+      open={open}
+      onClose={close}
+      size="lg"
+      footer={
+        <>
+              {!state && (
+                <Btn primary disabled={!file || !preview || busy} onClick={() => file && void run(false, file)}>
+                  {preview ? `Import ${plural(preview.rows - preview.bad, "row")}` : "Import"}
+                </Btn>
+              )}
+              <Btn onClick={close}>{state?.state === "done" ? "Done" : "Close"}</Btn>
+        </>
+      }
+    >
               <Text color="soft" mb="8px">
                 {needed[kind]}
               </Text>
@@ -106,21 +112,6 @@ export function ImportDialog({ kind, open, onClose }: { kind: Kind; open: boolea
               )}
               {state && (state.state === "failed" || state.state === "cancelled") && <ProblemNote>{state.message}</ProblemNote>}
               {state?.state === "done" && <Report kind={kind} report={state.result as Schemas["ImportReport"]} done />}
-            </Dialog.Body>
-            <Dialog.Footer>
-              {!state && (
-                <Btn primary disabled={!file || !preview || busy} onClick={() => file && void run(false, file)}>
-                  {preview ? `Import ${plural(preview.rows - preview.bad, "row")}` : "Import"}
-                </Btn>
-              )}
-              <Btn onClick={close}>{state?.state === "done" ? "Done" : "Close"}</Btn>
-            </Dialog.Footer>
-            <Dialog.CloseTrigger asChild>
-              <CloseButton size="sm" />
-            </Dialog.CloseTrigger>
-          </Dialog.Content>
-        </Dialog.Positioner>
-      </Portal>
-    </Dialog.Root>
+    </Modal>
   );
 }

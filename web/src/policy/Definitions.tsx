@@ -1,29 +1,19 @@
 import { Box, chakra, Flex, Text } from "@chakra-ui/react";
 import { useState } from "react";
-import { api, problem, queryClient, type Schemas } from "../api/client";
-import { useWindow } from "../frame/address";
-import { say } from "../frame/toaster";
+import type { Schemas } from "../api/client";
 import { Link } from "../marks/Controls";
 import { plural } from "../marks/words";
 import { RuleForm } from "./RuleForm";
+import { useEdit } from "./useEdit";
 
 /** Services, areas and assertions: what the rules speak with, folded away. */
 export function Definitions({ policy }: { policy: Schemas["PolicyOut"] }) {
-  const w = useWindow();
   const [open, setOpen] = useState(false);
   const [editing, setEditing] = useState<number | "new">();
-  const save = api.useMutation("post", "/api/policy/edits");
+  const { tryEdit } = useEdit();
   const list = policy.statements.filter((s) => s.kind === "service" || s.kind === "area" || s.kind === "assertion");
   const count = (k: string) => list.filter((s) => s.kind === k).length;
-  const remove = async (line: number) => {
-    try {
-      const out = await save.mutateAsync({ params: { query: w }, body: { op: "remove", line, revision: policy.revision } });
-      say(out.words);
-      await queryClient.invalidateQueries();
-    } catch (e) {
-      say(problem(e), "error");
-    }
-  };
+  const remove = (line: number) => tryEdit({ op: "remove", line, revision: policy.revision });
   return (
     <Box>
       <Link color="soft" aria-expanded={open} onClick={() => setOpen(!open)}>

@@ -2,13 +2,13 @@
 // and what saving would do.
 import { Box, Flex, Text } from "@chakra-ui/react";
 import { useEffect, useRef, useState } from "react";
-import { api, problem, queryClient, type Schemas } from "../api/client";
+import { api, problem, type Schemas } from "../api/client";
 import { ConsequencesList } from "../consequences/ConsequencesList";
 import { CodeEditor } from "../editor/CodeEditor";
 import { useVocabulary } from "../editor/useVocabulary";
 import { useWindow } from "../frame/address";
-import { say } from "../frame/toaster";
 import { Btn, ProblemNote } from "../marks/Controls";
+import { useEdit } from "./useEdit";
 
 type Props = {
   policy: Schemas["PolicyOut"];
@@ -27,7 +27,7 @@ export function RuleForm({ policy, edit, start, onDone }: Props) {
   const [revision] = useState(policy.revision);
   const words = useVocabulary();
   const preview = api.useMutation("post", "/api/policy/edits");
-  const save = api.useMutation("post", "/api/policy/edits");
+  const saving = useEdit();
   const { mutate: look } = preview;
   const { op, line, layer } = edit;
   useEffect(() => {
@@ -41,13 +41,13 @@ export function RuleForm({ policy, edit, start, onDone }: Props) {
   const p = asked === text ? preview.data : undefined;
   // What is said below the text is not to be hidden below the edge.
   const box = useRef<HTMLDivElement>(null);
-  useEffect(() => box.current?.scrollIntoView({ block: "nearest" }), [p]);
+  useEffect(() => {
+    void box.current?.scrollIntoView({ block: "nearest" });
+  }, [p]);
   const store = async () => {
     setWrong(undefined);
     try {
-      const out = await save.mutateAsync({ params: { query: w }, body: { op, line, layer, text, revision } });
-      say(out.words);
-      await queryClient.invalidateQueries();
+      await saving.edit({ op, line, layer, text, revision });
       onDone();
     } catch (e) {
       setWrong(problem(e));
@@ -73,7 +73,7 @@ export function RuleForm({ policy, edit, start, onDone }: Props) {
       )}
       {wrong && <ProblemNote>{wrong}</ProblemNote>}
       <Flex gap="8px" mt="8px">
-        <Btn primary loading={save.isPending} disabled={!text.trim() || text === start || !p || p.errors.length > 0} onClick={() => void store()}>
+        <Btn primary loading={saving.busy} disabled={!text.trim() || text === start || !p || p.errors.length > 0} onClick={() => void store()}>
           Save to the draft
         </Btn>
         <Btn onClick={onDone}>Cancel</Btn>

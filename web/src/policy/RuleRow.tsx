@@ -1,12 +1,12 @@
 import { Box, chakra, Flex, Text } from "@chakra-ui/react";
-import { type KeyboardEvent, useState } from "react";
-import { api, problem, queryClient, type Schemas } from "../api/client";
-import { useWhy, useWindow } from "../frame/address";
-import { say } from "../frame/toaster";
+import type { KeyboardEvent } from "react";
+import type { Schemas } from "../api/client";
+import { useWhy } from "../frame/address";
 import { Btn } from "../marks/Controls";
 import { Mark, Spark } from "../marks/Marks";
 import { n } from "../marks/words";
 import { Findings } from "./Findings";
+import { useEdit } from "./useEdit";
 
 type Statement = Schemas["StatementOut"];
 type Props = {
@@ -24,22 +24,10 @@ type Props = {
 
 /** A rule as a sentence, with what it decides; selected, with what can be done. */
 export function RuleRow({ policy, statement: s, number, above, below, afterBelow, layers, selected, onSelect, onEdit }: Props) {
-  const w = useWindow();
   const { show } = useWhy();
-  const save = api.useMutation("post", "/api/policy/edits");
-  const [busy, setBusy] = useState(false);
+  const { tryEdit, busy } = useEdit();
   const r = s.rule!;
-  const edit = async (body: Omit<Schemas["EditIn"], "revision">) => {
-    setBusy(true);
-    try {
-      const out = await save.mutateAsync({ params: { query: w }, body: { ...body, revision: policy.revision } });
-      say(out.words);
-      await queryClient.invalidateQueries();
-    } catch (e) {
-      say(problem(e), "error");
-    }
-    setBusy(false);
-  };
+  const edit = (body: Omit<Schemas["EditIn"], "revision">) => tryEdit({ ...body, revision: policy.revision });
   const up = () => above && void edit({ op: "move", line: s.line, before: above });
   const down = () => below && void edit(afterBelow ? { op: "move", line: s.line, before: afterBelow } : { op: "move", line: s.line, layer: r.layer });
   const keys = (e: KeyboardEvent) => {

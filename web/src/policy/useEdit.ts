@@ -1,0 +1,24 @@
+import { api, problem, queryClient, type Schemas } from "../api/client";
+import { useWindow } from "../frame/address";
+import { say } from "../frame/toaster";
+
+/** Makes an edit of the draft, says what was done, and reads everything again. */
+export function useEdit() {
+  const w = useWindow();
+  const save = api.useMutation("post", "/api/policy/edits");
+  const edit = async (body: Schemas["EditIn"]) => {
+    const out = await save.mutateAsync({ params: { query: w }, body });
+    say(out.words);
+    await queryClient.invalidateQueries();
+    return out;
+  };
+  /** The same where there is no place to show an error but a message. */
+  const tryEdit = async (body: Schemas["EditIn"]) => {
+    try {
+      await edit(body);
+    } catch (e) {
+      say(problem(e), "error");
+    }
+  };
+  return { edit, tryEdit, busy: save.isPending };
+}
