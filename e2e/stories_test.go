@@ -101,3 +101,26 @@ func TestStoriesOfTheDemo(t *testing.T) {
 		require.NotContains(t, get(t, p.base+"/api/policy.orchard"), "nobody ->")
 	})
 }
+
+// What is found of rules and groups is mended in place, with one action.
+func TestFindingsAreMended(t *testing.T) {
+	p := browse(t, start(t, "--demo"))
+	p.open("/policy")
+	p.click(`//div[@aria-label="layer allowances"]//button[contains(., "add a rule")]`)
+	p.fill(`[data-form=add] .cm-content`, "permit booking-entry-live -> booking-logic-live on tcp/8443 same site")
+	p.until(`document.querySelector("[data-form=add] [data-consequences]")?.innerText.includes("none in the window")`)
+	p.click(`//*[@data-form="add"]//button[contains(., "Save to the draft") and not(@disabled)]`)
+	shadowed := `//*[@data-rule][contains(@aria-label, "same site")]`
+	p.click(shadowed)
+	p.see(saying("decides all that it matches"))
+	p.click(`//*[@data-findings]//button[contains(., "Remove it")]`)
+	p.gone(shadowed)
+	p.ctrl("z")
+	p.see(shadowed)
+
+	p.open("/groups/wharf-legacy")
+	p.see(saying("Nobody is in it."))
+	p.click(`//*[@data-findings]//button[contains(., "Remove it")]`)
+	p.see(saying("There is no group wharf-legacy"))
+	require.NotContains(t, get(t, p.base+"/api/policy.orchard"), "wharf")
+}
