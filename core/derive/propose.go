@@ -89,11 +89,15 @@ func (d *deriver) evidence(r *draft, p *Proposal) {
 // warnings says what a person should look at before taking a proposal.
 func (d *deriver) warnings(r *draft, p *Proposal) []string {
 	var out []string
-	crossing, admin, database := false, false, false
+	crossing, admin, database, untagged := false, false, false, false
 	for _, pat := range r.patterns {
+		untagged = untagged || pat.client.workload >= 0 || pat.server.workload >= 0
 		crossing = crossing || pat.client.env != "" && pat.server.env != "" && pat.client.env != pat.server.env
 		admin = admin || service.Administration.Contains(pat.points.Lo)
 		database = database || service.Databases.Contains(pat.points.Lo) && pat.client.app != pat.server.app
+	}
+	if untagged {
+		out = append(out, "names a machine that lacks a tag: tag it instead")
 	}
 	if crossing {
 		out = append(out, "crosses environments")
