@@ -76,7 +76,7 @@ type page struct {
 	base string
 }
 
-const patience = 20 * time.Second
+const patience = 40 * time.Second
 
 // browse opens the interface.
 func browse(t *testing.T, base string) *page {

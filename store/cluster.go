@@ -78,16 +78,27 @@ func StartCluster(ctx context.Context, dir string, scratch bool) (*Cluster, erro
 	if err != nil {
 		return nil, fmt.Errorf("the cluster in %s has lost its password file: %w", dir, err)
 	}
+	// The server of a program that was killed may still be ending.
+	for patience := time.Now().Add(30 * time.Second); ; time.Sleep(200 * time.Millisecond) {
+		c, err := launch(ctx, bin, dir, string(password), who, scratch)
+		if err == nil || !strings.Contains(err.Error(), `lock file "postmaster.pid" already exists`) || time.Now().After(patience) || ctx.Err() != nil {
+			return c, err
+		}
+	}
+}
+
+// launch starts the server of a cluster and waits until it takes connections.
+func launch(ctx context.Context, bin, dir, password string, who *syscall.Credential, scratch bool) (*Cluster, error) {
 	port, err := freePort()
 	if err != nil {
 		return nil, err
 	}
-	args := []string{"-D", data, "-p", strconv.Itoa(port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "max_connections=60", "-c", "timezone=UTC", "-c", "jit=off"}
+	args := []string{"-D", filepath.Join(dir, "pg"), "-p", strconv.Itoa(port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "max_connections=60", "-c", "timezone=UTC", "-c", "jit=off"}
 	if scratch {
 		args = append(args, "-c", "fsync=off", "-c", "full_page_writes=off", "-c", "synchronous_commit=off")
 	}
 	c := &Cluster{
-		URL:  (&url.URL{Scheme: "postgres", User: url.UserPassword("orchard", string(password)), Host: fmt.Sprintf("127.0.0.1:%d", port), Path: "/postgres", RawQuery: "sslmode=disable"}).String(),
+		URL:  (&url.URL{Scheme: "postgres", User: url.UserPassword("orchard", password), Host: fmt.Sprintf("127.0.0.1:%d", port), Path: "/postgres", RawQuery: "sslmode=disable"}).String(),
 		Dir:  dir,
 		log:  &tail{},
 		done: make(chan struct{}),
