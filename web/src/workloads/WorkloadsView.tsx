@@ -26,23 +26,10 @@ export function WorkloadsView() {
   if (filter.q) exported.set("q", filter.q);
   filter.tag.forEach((t) => exported.append("tag", t));
   if (list.error) return <ProblemNote>{problem(list.error)}</ProblemNote>;
-  if (list.data && all === 0) {
-    return (
-      <Box px="20px" pt="12px">
-        <Sentence>No workloads are known yet.</Sentence>
-        <Empty title="Start with a list">
-          Import a CSV file with a column id, and addresses, name and tag:KEY as you have them; or start the program with --demo to look around in a made-up company.
-          <Box mt="10px">
-            <Btn primary onClick={() => setImporting(true)}>
-              Import workloads…
-            </Btn>
-          </Box>
-        </Empty>
-        <ImportDialog kind="workloads" open={importing} onClose={() => setImporting(false)} />
-      </Box>
-    );
-  }
-  return (
+  const none = list.data && all === 0;
+  const page = none ? (
+    <NoWorkloads onImport={() => setImporting(true)} />
+  ) : (
     <Grid templateColumns="250px minmax(0,1fr)" h="100%">
       <Facets filter={filter} onMend={setEditing} />
       <Flex direction="column" minH="0" pt="12px">
@@ -83,7 +70,29 @@ export function WorkloadsView() {
         <WorkloadTable filter={filter} editing={editing} setEditing={setEditing} />
         {editing.ids.length > 0 && <TagDock key={`${editing.ids.join()}${editing.key}`} editing={editing} onClose={() => setEditing({ ids: [] })} />}
       </Flex>
-      <ImportDialog kind="workloads" open={importing} onClose={() => setImporting(false)} />
     </Grid>
+  );
+  // The dialog stays the same one while the first import fills the page.
+  return (
+    <>
+      {page}
+      <ImportDialog kind="workloads" open={importing} onClose={() => setImporting(false)} />
+    </>
+  );
+}
+
+function NoWorkloads({ onImport }: { onImport: () => void }) {
+  return (
+    <Box px="20px" pt="12px">
+      <Sentence>No workloads are known yet.</Sentence>
+      <Empty title="Start with a list">
+        Import a CSV file with a column id, and addresses, name and tag:KEY as you have them; or start the program with --demo to look around in a made-up company.
+        <Box mt="10px">
+          <Btn primary onClick={onImport}>
+            Import workloads…
+          </Btn>
+        </Box>
+      </Empty>
+    </Box>
   );
 }
