@@ -2,9 +2,9 @@ package main
 
 import (
 	"encoding/csv"
+	"fmt"
 	"os"
 	"path/filepath"
-	"strconv"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -72,7 +72,7 @@ func writeDemo(o demo.Options, dir string) error {
 	if err := writeAll(filepath.Join(dir, "policy.orchard"), c.Policy); err != nil {
 		return err
 	}
-	println("wrote " + strconv.Itoa(len(c.Workloads)) + " workloads and " + strconv.Itoa(len(c.Records)) + " flows to " + dir)
+	fmt.Fprintf(os.Stderr, "wrote %d workloads and %d flows to %s\n", len(c.Workloads), len(c.Records), dir)
 	return nil
 }
 

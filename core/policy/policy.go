@@ -225,13 +225,3 @@ const Allowances = "allowances"
 
 // InClosing reports whether the rule stands in a layer named closing.
 func (r *Rule) InClosing() bool { return r.Layer != nil && r.Layer.Name == Closing }
-
-// RuleAt gives the rule that begins on a line, or nil.
-func (p *Policy) RuleAt(line int) *Rule {
-	for _, r := range p.Rules {
-		if r.Line == line {
-			return r
-		}
-	}
-	return nil
-}
