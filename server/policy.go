@@ -289,10 +289,25 @@ func (s *Server) locate(ctx context.Context, snap snapshot, base, line int) (int
 	if line < 1 || line > len(before) {
 		return 0, huma.Error422UnprocessableEntity("the revision has no such line")
 	}
-	if to := policy.Follow(before, after)[line-1]; to > 0 {
+	where := policy.Follow(before, after)
+	if to := where[line-1]; to > 0 {
 		return to, nil
 	}
-	return 0, huma.Error409Conflict("somebody has changed this statement meanwhile. It was: " + before[line-1] + ". Look at the policy as it is now (revision " + snap.head.Words + ") and make the edit again; nothing was changed")
+	return 0, huma.Error409Conflict(fmt.Sprintf("somebody has changed this statement meanwhile. It was: %s. Now, in revision %d: %s. Nothing was changed; make the edit again on what stands there now",
+		before[line-1], snap.head.No, inPlace(where, after, line)))
+}
+
+// inPlace says what stands where a line stood that is no longer as it was:
+// the new line behind the nearest one above it that has stayed.
+func inPlace(where []int, after []string, line int) string {
+	behind := 0
+	for k := line - 2; k >= 0 && behind == 0; k-- {
+		behind = where[k]
+	}
+	if behind < len(after) && after[behind] != "" && !slices.Contains(where, behind+1) {
+		return after[behind]
+	}
+	return "it is gone from its place"
 }
 
 func (s *Server) editPolicy(ctx context.Context, in *struct {

@@ -132,7 +132,12 @@ func TestTwoPeopleEditing(t *testing.T) {
 	// A third, who still sees the rule as it was, is refused and told.
 	_, p, status = c.edit(1, "switch", map[string]any{"line": 4})
 	require.Equal(t, 409, status)
-	require.Contains(t, p.Detail, "It was: permit live -> live on tcp/8443")
+	require.Contains(t, p.Detail, "It was: permit live -> live on tcp/8443. Now, in revision 3: permit live -> live on tcp/8444.")
+	_, _, status = c.edit(3, "remove", map[string]any{"line": 5})
+	require.Equal(t, 200, status)
+	_, p, status = c.edit(1, "switch", map[string]any{"line": 4})
+	require.Equal(t, 409, status)
+	require.Contains(t, p.Detail, "Now, in revision 4: it is gone from its place.")
 	_, p, status = c.edit(1, "remove", map[string]any{"line": 400})
 	require.Equal(t, 422, status, p.Detail)
 	// A whole text that was made from an older one does not overwrite.

@@ -77,7 +77,11 @@ func (s *Server) load(ctx context.Context) (snapshot, error) {
 		if err != nil {
 			return snapshot{}, unavailable(err)
 		}
-		next.estate, _ = estate.New(ws)
+		var conflicts []estate.Conflict
+		next.estate, conflicts = estate.New(ws)
+		for _, c := range conflicts {
+			s.Log.Error("the stored leases conflict", "conflict", c.Error())
+		}
 	}
 	if !st.known || next.Revision != v.Revision {
 		if next.head, err = s.Store.Head(ctx); err != nil {
