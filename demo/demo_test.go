@@ -39,10 +39,10 @@ func seen(v *reach.View, client, server, spec string) []*reach.Conversation {
 	is := func(pattern, name string) bool {
 		return pattern == "*" || pattern == name || strings.HasSuffix(pattern, "*") && strings.HasPrefix(name, strings.TrimSuffix(pattern, "*"))
 	}
-	for i := range v.Conversations {
-		c := &v.Conversations[i]
+	for i := range v.Len() {
+		c := v.At(i)
 		if is(client, v.Name(c.Client)) && is(server, v.Name(c.Server)) && (spec == "*" || spec == c.Point.String()) {
-			out = append(out, c)
+			out = append(out, &c)
 		}
 	}
 	return out
@@ -124,7 +124,9 @@ func TestStories(t *testing.T) {
 	}
 
 	for _, conv := range seen(v, "vault-*", "manifest-store-*", "tcp/873") {
-		require.Len(t, conv.Buckets, 3, "on three nights only")
+		i, ok := v.Find(conv.Client.Endpoint, conv.Server.Endpoint, conv.Point)
+		require.True(t, ok)
+		require.Len(t, v.BucketsOf(i), 3, "on three nights only")
 	}
 	require.Equal(t, int64(2), seen(v, "boarding-entry-02", "manifest-store-01", "tcp/5432")[0].Connections)
 
@@ -143,6 +145,6 @@ func TestStories(t *testing.T) {
 
 	newest, ok := v.Compiled.Estate.ByID("fares-store-06")
 	require.True(t, ok)
-	at := v.Compiled.At(v.Compiled.Estate.Workloads[newest].Leases[0].Addr, estate.InstantOf(end))
+	at := v.Compiled.At(v.Compiled.Estate.Workload(newest).Leases[0].Addr, estate.InstantOf(end))
 	require.Equal(t, expr.No, v.Compiled.Group("fares-store-live", at), "the group pins names and misses the newest")
 }

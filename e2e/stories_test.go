@@ -124,3 +124,26 @@ func TestFindingsAreMended(t *testing.T) {
 	p.see(saying("There is no group wharf-legacy"))
 	require.NotContains(t, get(t, p.base+"/api/policy.orchard"), "wharf")
 }
+
+// The draft against an older revision: the cells of the table filter the
+// ledger, and the why panel answers for both.
+func TestTheDraftAgainstARevision(t *testing.T) {
+	p := browse(t, start(t, "--demo"))
+	p.open("/policy")
+	p.click(`//*[@data-rule][contains(@aria-label, "workloads -> names on dns")]`)
+	p.click(button("Turn off"))
+	p.see(button("Turn on"))
+	p.open("/check?against=1")
+	p.click(`[data-cell=permit-uncovered]`)
+	p.until(`document.querySelectorAll('[data-row="0"]').length === 1`)
+	for _, depth := range []string{"0", "1", "2"} {
+		p.click(`[data-row="` + depth + `"]`)
+	}
+	p.see(`[data-why=uncovered] [data-before=permit]`)
+	p.click(button("Every rule considered then"))
+	p.see(`[data-before] [data-step]`)
+	p.click(`[data-cell=permit-uncovered]`)
+	p.until(`!location.search.includes("was=")`)
+	p.ctrl("z")
+	p.until(`document.querySelector("[data-changed]")?.dataset.changed === "0"`)
+}

@@ -19,6 +19,7 @@ type Flows struct {
 	*table
 	columns  []int // in the order of flowColumns; -1 is missing
 	Warnings []string
+	observer string
 }
 
 // NewFlows reads the header. An error means that the file cannot be used.
@@ -131,7 +132,10 @@ func (f *Flows) cell(r *flow.Record, i int, cell string) string {
 		}
 		r.Outcome = o
 	case "observer":
-		r.Observer = strings.Clone(cell)
+		if cell != f.observer { // most rows have that of the row before
+			f.observer = strings.Clone(cell)
+		}
+		r.Observer = f.observer
 	}
 	return ""
 }

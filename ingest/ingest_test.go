@@ -180,19 +180,20 @@ func TestFlowRowsGoOn(t *testing.T) {
 func TestWhatIsWrittenIsReadBack(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		e := sample.Estate(t)
-		for i := range e.Workloads {
-			e.Workloads[i].SetTag(estate.Tag{Key: "note", Value: rapid.StringMatching(`[ -~é]{0,12}`).Draw(t, "note")})
+		all := e.Workloads()
+		for i := range all {
+			all[i].SetTag(estate.Tag{Key: "note", Value: rapid.StringMatching(`[ -~é]{0,12}`).Draw(t, "note")})
 		}
 		var b bytes.Buffer
 		w := csv.NewWriter(&b)
-		require.NoError(t, ingest.WriteWorkloads(w, e.Workloads))
+		require.NoError(t, ingest.WriteWorkloads(w, all))
 		w.Flush()
 		f, err := ingest.Workloads(&b, "")
 		require.NoError(t, err)
 		require.Empty(t, f.Errors)
-		require.Len(t, f.Workloads, len(e.Workloads))
+		require.Len(t, f.Workloads, e.Len())
 		for i, have := range f.Workloads {
-			want := e.Workloads[i]
+			want := all[i]
 			require.Equal(t, [3]string{want.ID, want.Name, want.OS}, [3]string{have.ID, have.Name, have.OS})
 			require.Equal(t, want.Tags, have.Tags)
 			require.ElementsMatch(t, want.Leases, have.Leases)

@@ -15,6 +15,7 @@ import (
 	"lucidorchard/core/policy"
 	"lucidorchard/core/reach"
 	"lucidorchard/core/service"
+	"lucidorchard/store"
 )
 
 // Why is a verdict with the chain that explains it.
@@ -31,6 +32,7 @@ type Why struct {
 	Rules    int          `json:"rules"`
 	Seen     *SeenOut     `json:"seen,omitempty" doc:"What was seen of it in the window"`
 	Settle   []SettleHint `json:"settle" doc:"Tags that are missing and would settle a membership"`
+	Before   *Why         `json:"before,omitempty" doc:"The same question to the revision that is compared with"`
 }
 
 // Belongs is what a group says of an end, with the reasons.
@@ -153,12 +155,12 @@ func endpoint(snap snapshot, word string) (decide.Placed, string) {
 	if i, ok := snap.estate.ByID(word); ok {
 		index = int(i)
 	} else {
-		for i := range snap.estate.Workloads {
-			if w := &snap.estate.Workloads[i]; w.Name == word {
+		for i, w := range snap.estate.All() {
+			if w.Name == word {
 				if index >= 0 {
 					return decide.Placed{}, fmt.Sprintf("several workloads are called %s: ask by id, such as %s", word, w.ID)
 				}
-				index = i
+				index = int(i)
 			}
 		}
 	}
@@ -177,6 +179,7 @@ func (s *Server) why(ctx context.Context, in *struct {
 	Client  string `query:"client" required:"true" doc:"Address"`
 	Server  string `query:"server" required:"true" doc:"Address"`
 	Service string `query:"service" required:"true"`
+	Against int    `query:"against" doc:"A revision of the policy to ask too"`
 	At      string `query:"at" doc:"Who held the addresses then, RFC 3339; without it, now"`
 }) (*Body[Why], error) {
 	v, snap, err := s.view(ctx, in.Window)
@@ -198,7 +201,19 @@ func (s *Server) why(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	return body(s.explain(v, snap, snap.compiled.At(client, at), snap.compiled.At(server, at), pt)), nil
+	out := s.explain(v, snap, snap.compiled.At(client, at), snap.compiled.At(server, at), pt)
+	if in.Against != 0 {
+		p, err := s.revisionPolicy(ctx, in.Against)
+		if err != nil {
+			return nil, err
+		}
+		then := snap
+		then.policy, then.head = p, store.Revision{No: in.Against}
+		then.compiled = snap.compiled.WithPolicy(p, snap.compiled.AsOf).After
+		before := s.explain(v, then, then.compiled.At(client, at), then.compiled.At(server, at), pt)
+		out.Before = &before
+	}
+	return body(out), nil
 }
 
 // explain walks the rules one by one and says why.
@@ -223,11 +238,9 @@ func (s *Server) explain(v *reach.View, snap snapshot, client, server decide.Pla
 			out.Settle = append(out.Settle, settle(walk, snap, e)...)
 		}
 	}
-	for i := range v.Conversations {
-		c := &v.Conversations[i]
-		if c.Client.Endpoint == client.Endpoint && c.Server.Endpoint == server.Endpoint && c.Point == pt {
-			out.Seen = &SeenOut{c.Connections, c.Carried, c.Dropped, c.First.String(), c.Last.String(), v.Buckets[c.Buckets[len(c.Buckets)-1]].Observer}
-		}
+	if i, ok := v.Find(client.Endpoint, server.Endpoint, pt); ok {
+		c, all := v.At(i), v.BucketsOf(i)
+		out.Seen = &SeenOut{c.Connections, c.Carried, c.Dropped, c.First.String(), c.Last.String(), v.Buckets[all[len(all)-1]].Observer}
 	}
 	return out
 }
@@ -274,7 +287,7 @@ func settle(walk *decide.Walk, snap snapshot, p decide.Placed) []SettleHint {
 	if p.Workload == estate.Outside {
 		return out
 	}
-	w := &snap.estate.Workloads[p.Workload]
+	w := snap.estate.Workload(p.Workload)
 	for _, g := range groupsInOrder(snap.policy) {
 		m := walk.Explain(g.Name, p.Endpoint, false)
 		if m.Truth != expr.Undecided {
@@ -293,8 +306,8 @@ func settle(walk *decide.Walk, snap snapshot, p decide.Placed) []SettleHint {
 // usedValues gives the values of a tag, most used first.
 func usedValues(e *estate.Estate, key string) []string {
 	counts := map[string]int{}
-	for i := range e.Workloads {
-		if t, ok := e.Workloads[i].Tag(key); ok {
+	for _, w := range e.All() {
+		if t, ok := w.Tag(key); ok {
 			counts[t.Value]++
 		}
 	}
@@ -336,8 +349,7 @@ func find(snap snapshot, text string) []Found {
 		}
 	}
 	n := 0
-	for i := range snap.estate.Workloads {
-		w := &snap.estate.Workloads[i]
+	for _, w := range snap.estate.All() {
 		if n < most && mentions(w, words) {
 			n++
 			hint := ""

@@ -1,7 +1,9 @@
 package server
 
 import (
+	"cmp"
 	"slices"
+	"strings"
 
 	"lucidorchard/core/decide"
 	"lucidorchard/core/estate"
@@ -71,7 +73,7 @@ type EndpointOut struct {
 func endpointOut(v *reach.View, p decide.Placed, l reach.Label) EndpointOut {
 	out := EndpointOut{Addr: p.Addr.String(), Name: v.Name(p), Label: l.Text, Lack: l.Lack}
 	if p.Workload != estate.Outside {
-		out.Workload = v.Compiled.Estate.Workloads[p.Workload].ID
+		out.Workload = v.Compiled.Estate.Workload(p.Workload).ID
 	}
 	return out
 }
@@ -119,13 +121,13 @@ type Consequences struct {
 	Asserts       []AssertChange  `json:"asserts"`
 }
 
-// consequences compares the draft with what it would be.
-func (s *Server) consequences(before *reach.View, c *decide.Compiled) Consequences {
-	out := Consequences{Conversations: []VerdictChange{}, Groups: groupChanges(before.Compiled, c), Asserts: []AssertChange{}}
+// consequences says what an update of the draft or the estate changes.
+func (s *Server) consequences(before *reach.View, snap snapshot, u *decide.Update) Consequences {
+	out := Consequences{Conversations: []VerdictChange{}, Groups: groupChanges(u), Asserts: []AssertChange{}}
 	byPair := map[[2]decide.Verdict]*VerdictChange{}
-	for _, ch := range before.Changes(c) {
+	for _, ch := range before.Changes(before.With(u)) {
 		out.Changed++
-		k := [2]decide.Verdict{ch.Verdict, ch.After}
+		k := [2]decide.Verdict{ch.Before, ch.After}
 		vc := byPair[k]
 		if vc == nil {
 			vc = &VerdictChange{Before: k[0].String(), After: k[1].String(), Rules: []int{}}
@@ -136,11 +138,12 @@ func (s *Server) consequences(before *reach.View, c *decide.Compiled) Consequenc
 			vc.Rules = append(vc.Rules, ch.AfterRule.Line)
 		}
 		if len(vc.Examples) < 4 {
-			vc.Examples = append(vc.Examples, before.Name(ch.Client)+" → "+before.Name(ch.Server)+" "+ch.Point.String())
+			c := before.At(ch.Index)
+			vc.Examples = append(vc.Examples, before.Name(c.Client)+" → "+before.Name(c.Server)+" "+c.Point.String())
 		}
 	}
-	for _, a := range []decide.Verdict{decide.Permit, decide.Reject, decide.Uncovered} {
-		for _, b := range []decide.Verdict{decide.Permit, decide.Reject, decide.Uncovered} {
+	for _, a := range allVerdicts {
+		for _, b := range allVerdicts {
 			if vc := byPair[[2]decide.Verdict{a, b}]; vc != nil {
 				slices.Sort(vc.Rules)
 				out.Conversations = append(out.Conversations, *vc)
@@ -148,10 +151,10 @@ func (s *Server) consequences(before *reach.View, c *decide.Compiled) Consequenc
 		}
 	}
 	was := map[string]string{}
-	for _, r := range prove.Assertions(before.Compiled) {
+	for _, r := range snap.asserts() {
 		was[assertSentence(r.Assert)] = r.Outcome.String()
 	}
-	for _, r := range prove.Assertions(c) {
+	for _, r := range prove.Assertions(u.After) {
 		sentence := assertSentence(r.Assert)
 		if w := was[sentence]; w != r.Outcome.String() {
 			out.Asserts = append(out.Asserts, AssertChange{sentence, w, r.Outcome.String()})
@@ -166,9 +169,8 @@ func assertSentence(a *policy.Assert) string {
 	return bare.String()
 }
 
-// groupChanges compares who is in each group. Both have the same workloads in
-// the same order.
-func groupChanges(before, after *decide.Compiled) []GroupChange {
+// groupChanges says who joins and leaves groups now.
+func groupChanges(u *decide.Update) []GroupChange {
 	out := []GroupChange{}
 	index := map[string]int{}
 	change := func(g string) *GroupChange {
@@ -180,32 +182,32 @@ func groupChanges(before, after *decide.Compiled) []GroupChange {
 		}
 		return &out[i]
 	}
-	at := after.AsOf
-	for i := range after.Estate.Workloads {
-		w := &after.Estate.Workloads[i]
-		ep := endpointsOf(after.Estate, int32(i), at)[0]
-		if !ep.Addr.IsValid() {
+	at := u.After.AsOf
+	seen := map[int32]bool{}
+	for _, m := range u.Moved {
+		if m.Outside || at.Before(m.From) || !at.Before(m.Until) || m.Before.Workload != m.After.Workload || seen[m.After.Workload] || m.After.Workload == estate.Outside {
 			continue
 		}
-		was, is := before.At(ep.Addr, at), after.At(ep.Addr, at)
-		after.EachGroup(is, func(g *policy.Group, now expr.Truth) {
-			then := before.Group(g.Name, was)
+		seen[m.After.Workload] = true
+		label := u.After.Estate.Workload(m.After.Workload).Label()
+		u.After.EachGroup(m.After, func(g *policy.Group, now expr.Truth) {
+			then := u.Before.Group(g.Name, m.Before)
 			switch {
 			case now == then:
 			case now == expr.Yes:
 				c := change(g.Name)
-				c.Joins = append(c.Joins, w.Label())
+				c.Joins = append(c.Joins, label)
 			case then == expr.Yes:
 				c := change(g.Name)
-				c.Leaves = append(c.Leaves, w.Label())
+				c.Leaves = append(c.Leaves, label)
 			case now == expr.Undecided:
 				c := change(g.Name)
-				c.Undecided = append(c.Undecided, w.Label())
+				c.Undecided = append(c.Undecided, label)
 			}
 		})
 	}
 	slices.SortFunc(out, func(a, b GroupChange) int {
-		return len(b.Joins) + len(b.Leaves) - len(a.Joins) - len(a.Leaves)
+		return cmp.Or(len(b.Joins)+len(b.Leaves)-len(a.Joins)-len(a.Leaves), strings.Compare(a.Group, b.Group))
 	})
 	return out
 }

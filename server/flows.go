@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/csv"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -38,6 +39,8 @@ type LedgerFilter struct {
 	Turn    string   `query:"turn" enum:"reached,reaches" default:"reached" doc:"Who reaches it, or what it reaches"`
 	Text    string   `query:"q"`
 	Rule    int      `query:"rule" doc:"Only what the rule on this line decides"`
+	Against int      `query:"against" doc:"A revision of the policy to compare with"`
+	Was     []string `query:"was" doc:"Only what it gives these verdicts" enum:"permit,reject,uncovered"`
 }
 
 // LedgerRow is a row of the reach ledger.
@@ -58,6 +61,7 @@ type LedgerRow struct {
 	OtherCount    int        `json:"otherCount"`
 	Spark         []int      `json:"spark"`
 	Rules         []int      `json:"rules"`
+	Changed       int        `json:"changed" doc:"Conversations with another verdict in the revision that is compared with"`
 	First         string     `json:"first"`
 	Last          string     `json:"last"`
 }
@@ -81,6 +85,7 @@ type ConversationOut struct {
 	Server      EndpointOut `json:"server"`
 	Service     string      `json:"service"`
 	Verdict     string      `json:"verdict" enum:"permit,reject,uncovered"`
+	Was         string      `json:"was,omitempty" enum:"permit,reject,uncovered" doc:"Its verdict in the revision that is compared with"`
 	Rule        int         `json:"rule" doc:"Line of the deciding rule; 0 if there is none"`
 	Connections int64       `json:"connections"`
 	Bytes       int64       `json:"bytes"`
@@ -119,19 +124,22 @@ func (s *Server) flowRoutes() {
 }
 
 func (f LedgerFilter) query() reach.Query {
-	q := reach.Query{Leaks: f.Odd, Turn: f.Turn == "reaches", Text: f.Text, Rule: f.Rule}
-	for _, v := range f.Verdict {
-		switch v {
-		case "permit":
-			q.Verdicts[decide.Permit] = true
-		case "reject":
-			q.Verdicts[decide.Reject] = true
-		case "uncovered":
-			q.Verdicts[decide.Uncovered] = true
-		}
+	q := reach.Query{Leaks: f.Odd, Turn: f.Turn == "reaches", Text: f.Text, Rule: f.Rule, Verdicts: verdicts(f.Verdict)}
+	if f.Against != 0 {
+		q.Was = verdicts(f.Was)
 	}
 	return q
 }
+
+func verdicts(names []string) (out [3]bool) {
+	for _, v := range allVerdicts {
+		out[v] = slices.Contains(names, v.String())
+	}
+	return out
+}
+
+// allVerdicts are in the order in which they are shown.
+var allVerdicts = []decide.Verdict{decide.Permit, decide.Reject, decide.Uncovered}
 
 // readPoint reads a spec that names one point.
 func readPoint(spec string) (service.Point, error) {
@@ -153,7 +161,7 @@ func (s *Server) strip(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	out := Strip{Conversations: len(v.Conversations), Records: len(v.Buckets), Bins: []BinOut{}}
+	out := Strip{Conversations: v.Len(), Records: len(v.Buckets), Bins: []BinOut{}}
 	if snap.to > snap.from {
 		out.From, out.To = snap.from.Start().String(), snap.to.Start().String()
 		for _, b := range v.Strip(in.Bins) {
@@ -176,7 +184,7 @@ func (s *Server) ledger(ctx context.Context, in *struct {
 	LedgerFilter
 	Page
 }) (*Body[LedgerPage], error) {
-	v, _, err := s.view(ctx, in.Window)
+	v, _, err := s.viewAgainst(ctx, in.Window, in.Against)
 	if err != nil {
 		return nil, err
 	}
@@ -190,7 +198,7 @@ func (s *Server) callers(ctx context.Context, in *struct {
 	Near    string `query:"near" required:"true" doc:"Key of the row"`
 	Service string `query:"service" required:"true"`
 }) (*Body[LedgerPage], error) {
-	v, _, err := s.view(ctx, in.Window)
+	v, _, err := s.viewAgainst(ctx, in.Window, in.Against)
 	if err != nil {
 		return nil, err
 	}
@@ -210,7 +218,7 @@ func ledgerPage(rows []reach.Row, p Page) LedgerPage {
 		o := LedgerRow{
 			Key: r.Key(), Label: r.Text, Kind: r.Kind, Lack: r.Lack, Service: r.Point.String(), ServiceName: flow.ServiceName(r.Point), Counts: countsOut(r.Counts),
 			Conversations: r.Conversations, Connections: r.Connections, Bytes: r.Bytes, Leaks: r.Leaks, Chokes: r.Chokes,
-			Others: []OtherOut{}, OtherCount: len(r.Others), Spark: r.Spark, Rules: r.Rules, First: r.First.String(), Last: r.Last.String(),
+			Others: []OtherOut{}, OtherCount: len(r.Others), Spark: r.Spark, Rules: r.Rules, Changed: r.Changed, First: r.First.String(), Last: r.Last.String(),
 		}
 		if o.Rules == nil {
 			o.Rules = []int{}
@@ -233,7 +241,7 @@ type ConversationFilter struct {
 }
 
 func (s *Server) selectConversations(ctx context.Context, f ConversationFilter) (*reach.View, []int, error) {
-	v, _, err := s.view(ctx, f.Window)
+	v, _, err := s.viewAgainst(ctx, f.Window, f.Against)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -260,13 +268,14 @@ func (s *Server) conversations(ctx context.Context, in *struct {
 	out := ConversationPage{Total: len(found), Conversations: []ConversationOut{}}
 	from, to := in.cut(len(found))
 	for _, i := range found[from:to] {
-		out.Conversations = append(out.Conversations, conversationOut(v, &v.Conversations[i]))
+		out.Conversations = append(out.Conversations, conversationOut(v, i))
 	}
 	return body(out), nil
 }
 
-func conversationOut(v *reach.View, c *reach.Conversation) ConversationOut {
-	client, server := v.Labels(c)
+func conversationOut(v *reach.View, i int) ConversationOut {
+	c := v.At(i)
+	client, server := v.Labels(i)
 	out := ConversationOut{
 		Client: endpointOut(v, c.Client, client), Server: endpointOut(v, c.Server, server), Service: c.Point.String(),
 		Verdict: c.Verdict.String(), Connections: c.Connections, Bytes: c.Bytes, Carried: c.Carried, Dropped: c.Dropped,
@@ -275,10 +284,10 @@ func conversationOut(v *reach.View, c *reach.Conversation) ConversationOut {
 	if c.Rule != nil {
 		out.Rule = c.Rule.Line
 	}
-	span := max(1, int(v.To-v.From))
-	for _, b := range c.Buckets {
-		out.Spark[int(v.Buckets[b].Hour-v.From)*24/span] += int(v.Buckets[b].Connections)
+	if v.Against != nil {
+		out.Was = v.Against.Verdict(i).String()
 	}
+	v.Spread(i, out.Spark)
 	return out
 }
 
@@ -293,13 +302,13 @@ func (s *Server) hours(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	for i := range v.Conversations {
-		c := &v.Conversations[i]
+	for i := range v.Len() {
+		c := v.At(i)
 		if c.Client.Addr.String() != in.Client || c.Server.Addr.String() != in.Server || c.Point.String() != in.Service || c.First.String() != in.First {
 			continue
 		}
 		out := []HourOut{}
-		for _, k := range c.Buckets {
+		for _, k := range v.BucketsOf(i) {
 			b := &v.Buckets[k]
 			out = append(out, HourOut{b.Hour.Start().String(), b.Outcome.String(), b.Connections, b.Bytes, b.Packets, b.First.String(), b.Last.String(), b.Observer})
 		}
@@ -327,7 +336,7 @@ func (s *Server) exportConversations(ctx context.Context, in *struct{ Conversati
 	return stream("conversations.csv", func(w *csv.Writer) {
 		_ = w.Write([]string{"client", "client_address", "server", "server_address", "service", "verdict", "rule", "connections", "bytes", "carried", "dropped", "first", "last"})
 		for _, i := range found {
-			c := &v.Conversations[i]
+			c := v.At(i)
 			line := ""
 			if c.Rule != nil {
 				line = strconv.Itoa(c.Rule.Line)

@@ -94,8 +94,8 @@ func (s *Server) listGroups(ctx context.Context, _ *struct{}) (*Body[[]GroupOut]
 		index[g.Name] = len(out)
 		out = append(out, GroupOut{Name: g.Name, Line: g.Line, Body: g.Body(), Note: g.Note, UsedBy: uses(snap.policy, g.Name), Findings: snap.findingsAt(g.Line), Prefixes: prefixes(g)})
 	}
-	for i := range snap.estate.Workloads {
-		ep := endpointsOf(snap.estate, int32(i), snap.compiled.AsOf)[0]
+	for i := range snap.estate.All() {
+		ep := endpointsOf(snap.estate, i, snap.compiled.AsOf)[0]
 		if !ep.Addr.IsValid() {
 			continue
 		}
@@ -209,10 +209,10 @@ func (s *Server) previewGroup(ctx context.Context, in *struct {
 		return nil, refusal(bad)
 	}
 	p, _ := policy.Parse(after)
-	c := decide.Compile(snap.estate, p, snap.compiled.AsOf)
-	s.fillMembers(&out, snap, c, name, old != nil)
+	u := snap.compiled.WithPolicy(p, snap.compiled.AsOf)
+	s.fillMembers(&out, snap, u.After, name, old != nil)
 	if old == nil || old.Body() != group.Body() {
-		cons := s.consequences(before, c)
+		cons := s.consequences(before, snap, u)
 		out.Consequences = &cons
 	}
 	return body(out), nil
@@ -222,9 +222,8 @@ func (s *Server) previewGroup(ctx context.Context, in *struct {
 func (s *Server) fillMembers(out *GroupPreview, snap snapshot, c *decide.Compiled, name string, existed bool) {
 	walk := decide.NewWalk(c.Estate, c.Policy, c.AsOf)
 	both := map[string]int{}
-	for i := range c.Estate.Workloads {
-		w := &c.Estate.Workloads[i]
-		ep := endpointsOf(c.Estate, int32(i), c.AsOf)[0]
+	for i, w := range c.Estate.All() {
+		ep := endpointsOf(c.Estate, i, c.AsOf)[0]
 		var truth, was expr.Truth
 		if ep.Addr.IsValid() {
 			placed := c.At(ep.Addr, c.AsOf)

@@ -85,8 +85,8 @@ func (snap snapshot) readWorkloadsFile(raw []byte, source string) (*ingest.Workl
 	out.Rows, out.Bad, out.Warnings = file.Rows, len(file.Errors), append(out.Warnings, file.Warnings...)
 	out.Errors = append(out.Errors, file.Errors[:min(shownErrors, len(file.Errors))]...)
 	words := map[string]bool{}
-	for i := range snap.estate.Workloads {
-		for _, t := range snap.estate.Workloads[i].Tags {
+	for _, w := range snap.estate.All() {
+		for _, t := range w.Tags {
 			words[t.Key+" = "+t.Value] = true
 		}
 	}
@@ -101,7 +101,7 @@ func (snap snapshot) readWorkloadsFile(raw []byte, source string) (*ingest.Workl
 		ex := ImportExample{ID: w.ID}
 		if k, ok := snap.estate.ByID(w.ID); ok {
 			var kept int
-			ex.What, kept = differences(&snap.estate.Workloads[k], w, keys)
+			ex.What, kept = differences(snap.estate.Workload(k), w, keys)
 			out.Kept += kept
 			if len(ex.What) == 0 {
 				out.Same++
@@ -148,7 +148,7 @@ func (snap snapshot) dropConflicts(file *ingest.WorkloadFile) {
 				return false
 			}
 			for _, c := range snap.estate.Claims(l.Addr) {
-				other := snap.estate.Workloads[c.Workload].ID
+				other := snap.estate.Workload(c.Workload).ID
 				if c.From == l.From && other != w.ID && !replaced[other] {
 					file.Errors = append(file.Errors, ingest.RowError{Line: 0, Column: "addresses", Reason: estate.Conflict{Addr: l.Addr, A: other, B: w.ID, From: l.From}.Error()})
 					return true
@@ -323,7 +323,7 @@ func (s *Server) exportWorkloads(ctx context.Context, in *struct{ WorkloadFilter
 	}
 	var ws []estate.Workload
 	for _, i := range selected {
-		ws = append(ws, snap.estate.Workloads[i])
+		ws = append(ws, *snap.estate.Workload(i))
 	}
 	return stream("workloads.csv", func(w *csv.Writer) { _ = ingest.WriteWorkloads(w, ws) }), nil
 }

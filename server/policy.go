@@ -28,6 +28,7 @@ type StatementOut struct {
 	Author   string       `json:"author,omitempty"`
 	At       string       `json:"at,omitempty"`
 	Hits     int          `json:"hits" doc:"Conversations of the window that the rule decides"`
+	Last     string       `json:"last,omitempty" doc:"When the newest of them was last seen"`
 	Spark    []int        `json:"spark,omitempty"`
 }
 
@@ -102,7 +103,12 @@ func (s *Server) getPolicy(ctx context.Context, in *struct{ Window }) (*Body[Pol
 		byNo[r.No] = r
 	}
 	totals := v.Totals()
-	sparks := ruleSparks(v)
+	uses := v.RuleUses()
+	index := map[*policy.Rule]int{}
+	for i, r := range snap.policy.Rules {
+		index[r] = i
+	}
+	evident := evidentAt(v)
 	lines := policy.Lines(snap.head.Text)
 	out := PolicyOut{Revision: snap.head.No, Text: snap.head.Text, Statements: []StatementOut{}, Rules: len(snap.policy.Rules), Counts: countsOut(totals.Conversations), Undo: undo, Redo: redo, Edits: len(revisions)}
 	for _, item := range snap.policy.Items {
@@ -116,8 +122,11 @@ func (s *Server) getPolicy(ctx context.Context, in *struct{ Window }) (*Body[Pol
 			}
 		}
 		if r, ok := item.Statement.(*policy.Rule); ok {
-			o.Hits, o.Spark = totals.ByRule[r], sparks[r]
-			o.Findings = ruleFindings(r, o.Hits, snap)
+			use := &uses[index[r]]
+			if o.Hits = use.Conversations; o.Hits > 0 {
+				o.Spark, o.Last = use.Spark[:], use.Last.String()
+			}
+			o.Findings = ruleFindings(r, snap, evident)
 		}
 		out.Statements = append(out.Statements, o)
 	}
@@ -181,24 +190,6 @@ func items(l policy.List) []string {
 	return out
 }
 
-func ruleSparks(v *reach.View) map[*policy.Rule][]int {
-	out := map[*policy.Rule][]int{}
-	span := max(1, int(v.To-v.From))
-	for i := range v.Conversations {
-		c := &v.Conversations[i]
-		if c.Rule == nil {
-			continue
-		}
-		if out[c.Rule] == nil {
-			out[c.Rule] = make([]int, 24)
-		}
-		for _, b := range c.Buckets {
-			out[c.Rule][int(v.Buckets[b].Hour-v.From)*24/span] += int(v.Buckets[b].Connections)
-		}
-	}
-	return out
-}
-
 // FindingOut is something that a reader should know of a statement.
 type FindingOut struct {
 	Kind  string `json:"kind"`
@@ -225,14 +216,29 @@ func (snap snapshot) findingsAt(line int) []FindingOut {
 	return out
 }
 
-// ruleFindings adds to what is found over all points what the window says.
-func ruleFindings(r *policy.Rule, hits int, snap snapshot) []FindingOut {
+// evidentAt gives what the window says of the rules, by their lines.
+func evidentAt(v *reach.View) map[int][]prove.Finding {
+	out := map[int][]prove.Finding{}
+	if v.Len() == 0 {
+		return out
+	}
+	for _, f := range prove.Evident(v.Compiled, v.Evidence()) {
+		out[f.Line] = append(out[f.Line], f)
+	}
+	return out
+}
+
+// ruleFindings adds to what is found over all points what the window says. That
+// nothing hits a rule is no news where something else explains it.
+func ruleFindings(r *policy.Rule, snap snapshot, evident map[int][]prove.Finding) []FindingOut {
 	if r.Off {
 		return []FindingOut{{Kind: "off", Words: "It is off: it matches nothing."}}
 	}
 	out := snap.findingsAt(r.Line)
-	if hits == 0 && len(out) == 0 && snap.to > snap.from {
-		out = append(out, FindingOut{Kind: "never hit in the window", Words: "No conversation of the window is decided by it."})
+	for _, f := range evident[r.Line] {
+		if f.Kind != prove.NeverHit || len(out) == 0 {
+			out = append(out, findingOut(f))
+		}
 	}
 	return out
 }
@@ -255,7 +261,7 @@ func (s *Server) mend(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	for _, f := range snap.findings() {
+	for _, f := range append(slices.Clone(snap.findings()), evidentAt(v)[line]...) {
 		if f.Line != line || string(f.Kind) != in.Body.Kind || f.Mend == nil {
 			continue
 		}
@@ -265,7 +271,7 @@ func (s *Server) mend(ctx context.Context, in *struct {
 		}
 		out := EditOut{Revision: snap.head.No, Words: fmt.Sprintf("%s, because it is %s: “%s”", f.Mend.Words, f.Kind, policy.Lines(snap.head.Text)[line-1]), Errors: []TextError{}}
 		p, _ := policy.Parse(text)
-		c := s.consequences(v, decide.Compile(snap.estate, p, snap.compiled.AsOf))
+		c := s.consequences(v, snap, snap.compiled.WithPolicy(p, snap.compiled.AsOf))
 		out.Consequences = &c
 		if !in.DryRun {
 			out.Revision, err = s.saveText(ctx, snap, text, out.Words)
@@ -336,7 +342,7 @@ func (s *Server) editPolicy(ctx context.Context, in *struct {
 	out := EditOut{Revision: snap.head.No, Words: words, Errors: []TextError{}}
 	if in.DryRun {
 		p, _ := policy.Parse(text)
-		c := s.consequences(v, decide.Compile(snap.estate, p, snap.compiled.AsOf))
+		c := s.consequences(v, snap, snap.compiled.WithPolicy(p, snap.compiled.AsOf))
 		out.Consequences = &c
 		return body(out), nil
 	}
@@ -418,7 +424,7 @@ func (s *Server) importPolicy(ctx context.Context, in *struct {
 	formatted := p.Format()
 	if in.DryRun {
 		again, _ := policy.Parse(formatted)
-		c := s.consequences(v, decide.Compile(snap.estate, again, snap.compiled.AsOf))
+		c := s.consequences(v, snap, snap.compiled.WithPolicy(again, snap.compiled.AsOf))
 		out.Consequences = &c
 		return body(out), nil
 	}
@@ -489,6 +495,7 @@ type AssertOut struct {
 
 // CheckOut is what the draft would do with what was seen.
 type CheckOut struct {
+	Revision    int               `json:"revision"`
 	Counts      CountsOut         `json:"counts"`
 	Connections map[string]int64  `json:"connections" doc:"By verdict"`
 	Bytes       map[string]int64  `json:"bytes"`
@@ -497,7 +504,15 @@ type CheckOut struct {
 	Chokes      int               `json:"chokes"`
 	Rules       int               `json:"rules"`
 	LiveStores  int               `json:"liveStores" doc:"Uncovered conversations that reach a store in live"`
+	Difference  *DifferenceOut    `json:"difference,omitempty"`
 	Carried     int               `json:"carriedRejects" doc:"Conversations that run today and that the draft would reject"`
+}
+
+// DifferenceOut compares the draft with another revision over the window.
+type DifferenceOut struct {
+	Revision store.Revision       `json:"revision"`
+	Counts   map[string]CountsOut `json:"counts" doc:"By the verdict in that revision: conversations by the verdict now"`
+	Changed  int                  `json:"changed"`
 }
 
 func (s *Server) checkRoutes() {
@@ -505,26 +520,44 @@ func (s *Server) checkRoutes() {
 	huma.Get(s.api, "/api/assertions", s.assertions)
 }
 
-func (s *Server) check(ctx context.Context, in *struct{ Window }) (*Body[CheckOut], error) {
-	v, snap, err := s.view(ctx, in.Window)
+func (s *Server) check(ctx context.Context, in *struct {
+	Window
+	Against int `query:"against" doc:"A revision of the policy to compare with"`
+}) (*Body[CheckOut], error) {
+	v, snap, err := s.viewAgainst(ctx, in.Window, in.Against)
 	if err != nil {
 		return nil, err
 	}
 	t := v.Totals()
-	out := CheckOut{Counts: countsOut(t.Conversations), Connections: map[string]int64{}, Bytes: map[string]int64{}, Outcomes: map[string][3]int{}, Leaks: t.Leaks, Chokes: t.Chokes, Rules: len(snap.policy.Rules), Carried: t.Leaks}
-	for _, verdict := range []decide.Verdict{decide.Permit, decide.Reject, decide.Uncovered} {
+	out := CheckOut{Revision: snap.head.No, Counts: countsOut(t.Conversations), Connections: map[string]int64{}, Bytes: map[string]int64{}, Outcomes: map[string][3]int{}, Leaks: t.Leaks, Chokes: t.Chokes, Rules: len(snap.policy.Rules), Carried: t.Leaks}
+	for _, verdict := range allVerdicts {
 		out.Connections[verdict.String()], out.Bytes[verdict.String()], out.Outcomes[verdict.String()] = t.Connections[verdict], t.Bytes[verdict], t.Outcomes[verdict]
 	}
-	for i := range v.Conversations {
-		c := &v.Conversations[i]
+	for i := range v.Len() {
+		c := v.At(i)
 		if c.Verdict != decide.Uncovered || c.Server.Workload < 0 {
 			continue
 		}
-		w := &snap.estate.Workloads[c.Server.Workload]
+		w := snap.estate.Workload(c.Server.Workload)
 		tier, _ := w.Tag("tier")
 		env, _ := w.Tag("env")
 		if tier.Value == "store" && env.Value == "live" {
 			out.LiveStores++
+		}
+	}
+	if in.Against != 0 {
+		out.Difference = &DifferenceOut{Counts: map[string]CountsOut{}}
+		if out.Difference.Revision, err = s.Store.Revision(ctx, in.Against); err != nil {
+			return nil, unavailable(err)
+		}
+		d := v.Difference()
+		for was, counts := range d {
+			out.Difference.Counts[decide.Verdict(was).String()] = countsOut(counts)
+			for is, n := range counts {
+				if was != is {
+					out.Difference.Changed += n
+				}
+			}
 		}
 	}
 	return body(out), nil
@@ -536,7 +569,7 @@ func (s *Server) assertions(ctx context.Context, _ *struct{}) (*Body[[]AssertOut
 		return nil, err
 	}
 	out := []AssertOut{}
-	for _, r := range prove.Assertions(snap.compiled) {
+	for _, r := range snap.asserts() {
 		a := r.Assert
 		o := AssertOut{Line: a.Line, Kind: a.Kind.String(), Sentence: assertSentence(a), Note: a.Note, Left: items(a.Left), Right: items(a.Right), On: a.On.String(), Clauses: a.Clauses.String(), Result: r.Outcome.String()}
 		if r.Outcome != prove.Holds {

@@ -9,7 +9,6 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"lucidorchard/core/decide"
 	"lucidorchard/core/derive"
 	"lucidorchard/core/policy"
 	"lucidorchard/core/reach"
@@ -95,11 +94,11 @@ func (s *Server) derive(ctx context.Context, in *struct {
 }
 
 func deriveFrom(ctx context.Context, v *reach.View, snap snapshot, balance float64, progress func(float64, string)) (any, error) {
-	convs := make([]derive.Conversation, len(v.Conversations))
-	for i := range v.Conversations {
-		c := &v.Conversations[i]
+	convs := make([]derive.Conversation, v.Len())
+	for i := range convs {
+		c := v.At(i)
 		convs[i] = derive.Conversation{Client: c.Client, Server: c.Server, Point: c.Point, Dropped: c.Dropped, Connections: c.Connections - c.Dropped, First: c.First, Last: c.Last}
-		for _, b := range c.Buckets {
+		for _, b := range v.BucketsOf(i) {
 			convs[i].Days.Add(v.Buckets[b].First)
 		}
 	}
@@ -117,7 +116,7 @@ func deriveFrom(ctx context.Context, v *reach.View, snap snapshot, balance float
 	for _, a := range result.Aside {
 		o := AsideOut{Reason: string(a.Reason), Words: a.Reason.Words(), Conversations: len(a.Conversations), Examples: []ConversationOut{}}
 		for _, i := range a.Conversations[:min(50, len(a.Conversations))] {
-			o.Examples = append(o.Examples, conversationOut(v, &v.Conversations[i]))
+			o.Examples = append(o.Examples, conversationOut(v, i))
 		}
 		out.Aside = append(out.Aside, o)
 	}
@@ -141,15 +140,14 @@ func proposalOut(v *reach.View, convs []derive.Conversation, p *derive.Proposal)
 	out.Text += p.Rule.String()
 	index := map[string]int{}
 	days := map[string]*derive.Days{}
-	span := max(1, int(v.To-v.From))
 	for _, i := range p.Conversations {
-		c := &v.Conversations[i]
+		c := v.At(i)
 		name := v.Name(c.Client)
 		k, ok := index[name]
 		if !ok {
 			k = len(out.Callers)
 			index[name] = k
-			client, _ := v.Labels(c)
+			client, _ := v.Labels(i)
 			out.Callers = append(out.Callers, CallerOut{Name: name, Label: client.Text})
 			days[name] = new(derive.Days)
 		}
@@ -157,9 +155,7 @@ func proposalOut(v *reach.View, convs []derive.Conversation, p *derive.Proposal)
 		out.Callers[k].Connections += convs[i].Connections
 		*days[name] |= convs[i].Days
 		out.Callers[k].Days = days[name].Count()
-		for _, b := range c.Buckets {
-			out.Spark[int(v.Buckets[b].Hour-v.From)*24/span] += int(v.Buckets[b].Connections)
-		}
+		v.Spread(i, out.Spark)
 	}
 	out.CallerCount = len(out.Callers)
 	sortCallers(out.Callers)
@@ -278,7 +274,7 @@ func (s *Server) take(ctx context.Context, in *struct {
 	}
 	out := EditOut{Revision: snap.head.No, Words: words, Errors: []TextError{}}
 	again, _ := policy.Parse(text)
-	c := s.consequences(v, decide.Compile(snap.estate, again, snap.compiled.AsOf))
+	c := s.consequences(v, snap, snap.compiled.WithPolicy(again, snap.compiled.AsOf))
 	out.Consequences = &c
 	if in.DryRun {
 		return body(out), nil

@@ -29,6 +29,7 @@ func TestMain(m *testing.M) { storetest.Main(m) }
 type client struct {
 	t    *testing.T
 	base string
+	db   *store.Store
 }
 
 // serve runs a server over the demo company, in a database of its own.
@@ -43,6 +44,13 @@ func serve(t *testing.T) client {
 	}
 	_, err = db.AddBatch(t.Context(), "demo", b.All())
 	require.NoError(t, err)
+	t.Cleanup(func() { db.Close() })
+	return client{t, "", db}.second()
+}
+
+// second runs another server on the same database.
+func (c client) second() client {
+	t, db := c.t, c.db
 	ctx, cancel := context.WithCancel(context.Background())
 	s, err := server.New(ctx, server.Options{Store: db, Web: fstest.MapFS{}, Author: "tester", Estate: "Saltmarsh Ferries"})
 	require.NoError(t, err)
@@ -51,9 +59,8 @@ func serve(t *testing.T) client {
 		cancel()
 		s.Wait()
 		h.Close()
-		db.Close()
 	})
-	return client{t, h.URL}
+	return client{t, h.URL, db}
 }
 
 // call sends JSON and reads the answer into out.

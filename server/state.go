@@ -2,7 +2,9 @@ package server
 
 import (
 	"context"
+	"database/sql"
 	"errors"
+	"fmt"
 	"slices"
 	"sync"
 	"time"
@@ -19,14 +21,16 @@ import (
 )
 
 // state is what was last read from the database, in the form that answers need.
-// It is read again when the database's versions say that something has changed.
+// When the database's versions say that something has changed, only that is read
+// and compiled again.
 type state struct {
-	mu      sync.Mutex
-	known   bool
-	current snapshot
-	buckets []flow.Bucket
-	views   map[viewKey]*reach.View
-	order   []viewKey
+	mu       sync.Mutex
+	known    bool
+	current  snapshot
+	buckets  []flow.Bucket
+	windows  int64 // counts how often the conversations, or who held an address, have changed
+	views    []keptView
+	compared *comparedView
 }
 
 // snapshot is one state of the estate and the draft.
@@ -38,12 +42,14 @@ type snapshot struct {
 	compiled *decide.Compiled
 	from, to flow.Hour              // of all conversations
 	findings func() []prove.Finding // found when first asked for
+	asserts  func() []prove.Result
 }
 
-type viewKey struct {
-	store.Versions
-	asOf     estate.Instant
+// keptView is a view with what it is of.
+type keptView struct {
+	windows  int64
 	from, to flow.Hour
+	view     *reach.View
 }
 
 const viewsKept = 6
@@ -72,17 +78,7 @@ func (s *Server) load(ctx context.Context) (snapshot, error) {
 		return st.current, nil
 	}
 	next := st.current
-	if !st.known || next.Workloads != v.Workloads {
-		ws, err := s.Store.Workloads(ctx)
-		if err != nil {
-			return snapshot{}, unavailable(err)
-		}
-		var conflicts []estate.Conflict
-		next.estate, conflicts = estate.New(ws)
-		for _, c := range conflicts {
-			s.Log.Error("the stored leases conflict", "conflict", c.Error())
-		}
-	}
+	var u *decide.Update
 	if !st.known || next.Revision != v.Revision {
 		if next.head, err = s.Store.Head(ctx); err != nil {
 			return snapshot{}, unavailable(err)
@@ -93,6 +89,35 @@ func (s *Server) load(ctx context.Context) (snapshot, error) {
 			s.Log.Error("the stored policy has errors", "revision", next.head.No, "errors", errs)
 		}
 	}
+	fresh := !st.known
+	if !fresh && next.Workloads != v.Workloads {
+		changed, gone, whole, err := s.Store.Touched(ctx, next.Workloads, v.Workloads)
+		if err != nil {
+			return snapshot{}, unavailable(err)
+		}
+		if fresh = whole || next.compiled.Worn(); !fresh {
+			e, touched, conflicts := next.estate.With(changed, gone)
+			s.logConflicts(conflicts)
+			next.estate, u = e, next.compiled.WithEstate(e, touched)
+			next.compiled = u.After
+			st.follow(u)
+		}
+	}
+	if fresh {
+		ws, err := s.Store.Workloads(ctx)
+		if err != nil {
+			return snapshot{}, unavailable(err)
+		}
+		var conflicts []estate.Conflict
+		next.estate, conflicts = estate.New(ws)
+		s.logConflicts(conflicts)
+		next.compiled = decide.Compile(next.estate, next.policy, asOf)
+		st.windows++
+	} else if next.policy != next.compiled.Policy || asOf != next.compiled.AsOf {
+		u = next.compiled.WithPolicy(next.policy, asOf)
+		next.compiled = u.After
+		st.follow(u)
+	}
 	if !st.known || next.Conversations != v.Conversations {
 		if st.buckets, err = s.Store.Buckets(ctx); err != nil {
 			return snapshot{}, unavailable(err)
@@ -101,11 +126,12 @@ func (s *Server) load(ctx context.Context) (snapshot, error) {
 		if n := len(st.buckets); n > 0 {
 			next.from, next.to = st.buckets[0].Hour, st.buckets[n-1].Hour+1
 		}
+		st.windows++
 	}
 	next.Versions = v
-	next.compiled = decide.Compile(next.estate, next.policy, asOf)
 	compiled := next.compiled
 	next.findings = sync.OnceValue(func() []prove.Finding { return prove.Findings(compiled) })
+	next.asserts = sync.OnceValue(func() []prove.Result { return prove.Assertions(compiled) })
 	st.current, st.known = next, true
 	return next, nil
 }
@@ -116,6 +142,24 @@ func parsed(text string) (*policy.Policy, any) {
 		return p, errs
 	}
 	return p, nil
+}
+
+// follow brings the views that are kept along.
+func (st *state) follow(u *decide.Update) {
+	kept := st.views[:0:0]
+	for _, k := range st.views {
+		if k.windows == st.windows && k.view.Compiled == u.Before {
+			k.view = k.view.With(u)
+			kept = append(kept, k)
+		}
+	}
+	st.views = kept
+}
+
+func (s *Server) logConflicts(conflicts []estate.Conflict) {
+	for _, c := range conflicts {
+		s.Log.Error("the stored leases conflict", "conflict", c.Error())
+	}
 }
 
 // Window is the stretch of time that a request speaks of.
@@ -158,21 +202,58 @@ func (s *Server) view(ctx context.Context, w Window) (*reach.View, snapshot, err
 	if err != nil {
 		return nil, snap, err
 	}
-	key := viewKey{snap.Versions, snap.compiled.AsOf, from, to}
-	if v := st.views[key]; v != nil {
-		return v, snap, nil
+	for _, k := range st.views {
+		if k.windows == st.windows && k.from == from && k.to == to && k.view.Compiled == snap.compiled {
+			return k.view, snap, nil
+		}
 	}
 	v := reach.New(snap.compiled, st.buckets, from, to)
-	if st.views == nil {
-		st.views = map[viewKey]*reach.View{}
-	}
-	st.views[key] = v
-	st.order = append(st.order, key)
-	if len(st.order) > viewsKept {
-		delete(st.views, st.order[0])
-		st.order = slices.Delete(st.order, 0, 1)
+	st.views = append(st.views, keptView{st.windows, from, to, v})
+	if len(st.views) > viewsKept {
+		st.views = slices.Delete(st.views, 0, 1)
 	}
 	return v, snap, nil
+}
+
+// viewAgainst is view, compared with another revision of the policy over the
+// same window and estate; 0 is none.
+func (s *Server) viewAgainst(ctx context.Context, w Window, revision int) (*reach.View, snapshot, error) {
+	v, snap, err := s.view(ctx, w)
+	if err != nil || revision == 0 {
+		return v, snap, err
+	}
+	st := &s.state
+	st.mu.Lock()
+	defer st.mu.Unlock()
+	if st.compared != nil && st.compared.revision == revision && st.compared.of == v {
+		return st.compared.view, snap, nil
+	}
+	p, err := s.revisionPolicy(ctx, revision)
+	if err != nil {
+		return nil, snap, err
+	}
+	out := v.Compared(v.With(snap.compiled.WithPolicy(p, snap.compiled.AsOf)))
+	st.compared = &comparedView{revision, v, out}
+	return out, snap, nil
+}
+
+// comparedView is the last view that was compared with a revision.
+type comparedView struct {
+	revision int
+	of, view *reach.View
+}
+
+// revisionPolicy gives the policy of a revision.
+func (s *Server) revisionPolicy(ctx context.Context, revision int) (*policy.Policy, error) {
+	r, err := s.Store.Revision(ctx, revision)
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return nil, unavailable(err)
+	}
+	if r.No == 0 {
+		return nil, huma.Error404NotFound(fmt.Sprintf("there is no revision %d to compare with", revision))
+	}
+	p, _ := policy.Parse(r.Text)
+	return p, nil
 }
 
 func unavailable(err error) error {

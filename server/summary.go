@@ -34,11 +34,10 @@ func (s *Server) summary(ctx context.Context, in *struct{ Window }) (*Body[Summa
 	if err != nil {
 		return nil, err
 	}
-	out := Summary{Estate: s.Estate, Author: s.Author, Workloads: len(snap.estate.Workloads), Groups: len(snap.policy.GroupOrder), Conversations: len(v.Conversations), Rules: len(snap.policy.Rules), Revision: snap.head.No}
+	out := Summary{Estate: s.Estate, Author: s.Author, Workloads: snap.estate.Len(), Groups: len(snap.policy.GroupOrder), Conversations: v.Len(), Rules: len(snap.policy.Rules), Revision: snap.head.No}
 	lacks := map[string]int{}
 	undecided := map[string]bool{}
-	for i := range snap.estate.Workloads {
-		w := &snap.estate.Workloads[i]
+	for i, w := range snap.estate.All() {
 		for _, k := range reach.Structural {
 			if _, ok := w.Tag(k); !ok {
 				lacks[k]++

@@ -102,7 +102,7 @@ func (s *Server) workloadRoutes() {
 }
 
 // selected gives the indexes of the workloads that a filter selects.
-func (snap snapshot) selected(f WorkloadFilter) ([]int, error) {
+func (snap snapshot) selected(f WorkloadFilter) ([]int32, error) {
 	byKey := map[string][]string{}
 	for _, t := range f.Tags {
 		key, value, ok := strings.Cut(t, "=")
@@ -124,15 +124,14 @@ func (snap snapshot) selected(f WorkloadFilter) ([]int, error) {
 	if f.Group != "" && snap.policy.Groups[f.Group] == nil {
 		return nil, huma.Error404NotFound("there is no group " + f.Group)
 	}
-	out := []int{}
-	for i := range snap.estate.Workloads {
-		w := &snap.estate.Workloads[i]
+	out := []int32{}
+	for i, w := range snap.estate.All() {
 		if !hasTags(w, byKey) || !mentions(w, words) {
 			continue
 		}
 		if test != nil || f.Group != "" {
 			in := false
-			for _, ep := range endpointsOf(snap.estate, int32(i), snap.compiled.AsOf) {
+			for _, ep := range endpointsOf(snap.estate, i, snap.compiled.AsOf) {
 				members := func(g string) expr.Truth { return walk.Group(g, ep) }
 				if (test == nil || test.Eval(decide.Subject(snap.estate, ep), members) == expr.Yes) && (f.Group == "" || walk.Group(f.Group, ep) == expr.Yes) {
 					in = true
@@ -151,7 +150,7 @@ func (snap snapshot) selected(f WorkloadFilter) ([]int, error) {
 // address then, one without an address.
 func endpointsOf(e *estate.Estate, i int32, at estate.Instant) []estate.Endpoint {
 	var out []estate.Endpoint
-	for _, l := range e.Workloads[i].Leases {
+	for _, l := range e.Workload(i).Leases {
 		if ep := e.At(l.Addr, at); ep.Workload == i && !slices.Contains(out, ep) {
 			out = append(out, ep)
 		}
@@ -201,8 +200,8 @@ func (s *Server) listWorkloads(ctx context.Context, in *listWorkloads) (*Body[Wo
 		return nil, err
 	}
 	key, down := strings.CutPrefix(in.Sort, "-")
-	value := func(i int) string {
-		w := &snap.estate.Workloads[i]
+	value := func(i int32) string {
+		w := snap.estate.Workload(i)
 		switch key {
 		case "name":
 			return w.Label()
@@ -223,18 +222,18 @@ func (s *Server) listWorkloads(ctx context.Context, in *listWorkloads) (*Body[Wo
 		}
 		return x < y
 	})
-	out := WorkloadList{Total: len(selected), All: len(snap.estate.Workloads), Workloads: []WorkloadOut{}, Keys: tagKeys(snap.estate)}
+	out := WorkloadList{Total: len(selected), All: snap.estate.Len(), Workloads: []WorkloadOut{}, Keys: tagKeys(snap.estate)}
 	for _, i := range selected[min(in.Offset, len(selected)):min(in.Offset+in.Limit, len(selected))] {
 		out.Workloads = append(out.Workloads, snap.workload(i))
 	}
 	return body(out), nil
 }
 
-func (snap snapshot) workload(i int) WorkloadOut {
-	w := &snap.estate.Workloads[i]
+func (snap snapshot) workload(i int32) WorkloadOut {
+	w := snap.estate.Workload(i)
 	out := WorkloadOut{ID: w.ID, Name: w.Label(), OS: w.OS, Kind: w.Kind, Leases: []LeaseOut{}, Tags: []TagOut{}}
 	for _, l := range w.Leases {
-		lo := LeaseOut{Addr: l.Addr.String(), Now: snap.estate.At(l.Addr, snap.compiled.AsOf).Workload == int32(i)}
+		lo := LeaseOut{Addr: l.Addr.String(), Now: snap.estate.At(l.Addr, snap.compiled.AsOf).Workload == i}
 		if l.From.IsBound() {
 			lo.From = l.From.String()
 		}
@@ -256,8 +255,8 @@ func tagOut(t estate.Tag) TagOut {
 // tagKeys gives all keys in use, the structural ones first.
 func tagKeys(e *estate.Estate) []string {
 	seen := map[string]bool{}
-	for i := range e.Workloads {
-		for _, t := range e.Workloads[i].Tags {
+	for _, w := range e.All() {
+		for _, t := range w.Tags {
 			seen[t.Key] = true
 		}
 	}
@@ -292,7 +291,7 @@ func (s *Server) facets(ctx context.Context, in *struct{ WorkloadFilter }) (*Bod
 		facet := Facet{Key: key, Structural: slices.Contains(reach.Structural, key), Values: []FacetValue{}}
 		counts := map[string]int{}
 		for _, i := range selected {
-			if t, ok := snap.estate.Workloads[i].Tag(key); ok {
+			if t, ok := snap.estate.Workload(i).Tag(key); ok {
 				counts[t.Value]++
 			} else {
 				facet.Missing++
@@ -333,7 +332,7 @@ func (s *Server) oneWorkload(ctx context.Context, in *struct {
 	if !ok {
 		return nil, huma.Error404NotFound("there is no workload with the id " + in.ID)
 	}
-	out := WorkloadPage{WorkloadOut: snap.workload(int(i)), Groups: []GroupMembership{}}
+	out := WorkloadPage{WorkloadOut: snap.workload(i), Groups: []GroupMembership{}}
 	walk := decide.NewWalk(snap.estate, snap.policy, snap.compiled.AsOf)
 	ep := endpointsOf(snap.estate, i, snap.compiled.AsOf)[0]
 	for _, g := range groupsInOrder(snap.policy) {
@@ -371,18 +370,20 @@ func (s *Server) setTags(ctx context.Context, in *setTagsInput) (*Body[Consequen
 	if err != nil {
 		return nil, err
 	}
-	changed := slices.Clone(snap.estate.Workloads)
+	var changed []estate.Workload
 	var edits []store.TagEdit
 	for _, id := range in.Body.Workloads {
 		i, ok := snap.estate.ByID(id)
 		if !ok {
 			return nil, huma.Error404NotFound("there is no workload with the id " + id + "; nothing was changed")
 		}
-		changed[i].SetTag(estate.Tag{Key: in.Body.Key, Value: in.Body.Value, Source: estate.ByHand, By: s.Author, At: time.Now()})
+		w := *snap.estate.Workload(i)
+		w.SetTag(estate.Tag{Key: in.Body.Key, Value: in.Body.Value, Source: estate.ByHand, By: s.Author, At: time.Now()})
+		changed = append(changed, w)
 		edits = append(edits, store.TagEdit{Workload: id, Key: in.Body.Key, Value: &in.Body.Value})
 	}
-	e, _ := estate.New(changed)
-	out := s.consequences(before, decide.Compile(e, snap.policy, snap.compiled.AsOf))
+	e, touched, _ := snap.estate.With(changed, nil)
+	out := s.consequences(before, snap, snap.compiled.WithEstate(e, touched))
 	if in.DryRun {
 		return body(out), nil
 	}

@@ -107,6 +107,8 @@ func (s *Store) Versions(ctx context.Context) (Versions, error) {
 }
 
 const (
-	bumpWorkloads     = `UPDATE versions SET n = n + 1 WHERE name = 'workloads'`
+	bumpWorkloads = `WITH v AS (UPDATE versions SET n = n + 1 WHERE name = 'workloads' RETURNING n),
+		old AS (DELETE FROM touched USING v WHERE version < n - 1000)
+		INSERT INTO touched SELECT DISTINCT n, id FROM v, unnest($1::text[]) AS id`
 	bumpConversations = `UPDATE versions SET n = n + 1 WHERE name = 'conversations'`
 )

@@ -16,10 +16,15 @@ import (
 // Workloads gives all workloads in the order of their ids, each tag with the
 // value that counts: that of the source with the lowest rank.
 func (s *Store) Workloads(ctx context.Context) ([]estate.Workload, error) {
+	return s.workloads(ctx, nil)
+}
+
+// workloads gives those with the ids, or all for nil.
+func (s *Store) workloads(ctx context.Context, ids []string) ([]estate.Workload, error) {
 	var out []estate.Workload
 	err := s.copyIn(ctx, func(tx pgx.Tx) error {
 		index := map[string]int{}
-		rows, err := tx.Query(ctx, `SELECT id, name, os, kind FROM workloads ORDER BY id COLLATE "C"`)
+		rows, err := tx.Query(ctx, `SELECT id, name, os, kind FROM workloads WHERE $1::text[] IS NULL OR id = ANY ($1) ORDER BY id COLLATE "C"`, ids)
 		if err != nil {
 			return err
 		}
@@ -34,7 +39,8 @@ func (s *Store) Workloads(ctx context.Context) ([]estate.Workload, error) {
 		rows, err = tx.Query(ctx, `
 			SELECT DISTINCT ON (workload COLLATE "C", key COLLATE "C") workload, key, value, source, author, at
 			FROM tags JOIN sources ON sources.name = tags.source
-			ORDER BY workload COLLATE "C", key COLLATE "C", rank, source`)
+			WHERE $1::text[] IS NULL OR workload = ANY ($1)
+			ORDER BY workload COLLATE "C", key COLLATE "C", rank, source`, ids)
 		if err != nil {
 			return err
 		}
@@ -49,7 +55,8 @@ func (s *Store) Workloads(ctx context.Context) ([]estate.Workload, error) {
 		}); err != nil {
 			return err
 		}
-		rows, err = tx.Query(ctx, `SELECT workload, addr, from_at, until_at FROM leases ORDER BY workload COLLATE "C", from_at NULLS FIRST, addr`)
+		rows, err = tx.Query(ctx, `SELECT workload, addr, from_at, until_at FROM leases
+			WHERE $1::text[] IS NULL OR workload = ANY ($1) ORDER BY workload COLLATE "C", from_at NULLS FIRST, addr`, ids)
 		if err != nil {
 			return err
 		}
@@ -70,6 +77,36 @@ func (s *Store) Workloads(ctx context.Context) ([]estate.Workload, error) {
 		return err
 	})
 	return out, err
+}
+
+// Touched gives the workloads that versions from after one up to another have
+// changed, as they are now, and the ids of those that are gone; whole says that
+// it were too many, or too long ago: all must be read again.
+func (s *Store) Touched(ctx context.Context, after, upTo int64) (changed []estate.Workload, gone []string, whole bool, err error) {
+	var versions int64
+	var ids []string
+	if err := s.db.GetContext(ctx, &versions, `SELECT count(DISTINCT version) FROM touched WHERE version > $1 AND version <= $2`, after, upTo); err != nil {
+		return nil, nil, false, err
+	}
+	if versions < upTo-after {
+		return nil, nil, true, nil
+	}
+	if err := s.db.SelectContext(ctx, &ids, `SELECT DISTINCT workload FROM touched WHERE version > $1 AND version <= $2`, after, upTo); err != nil {
+		return nil, nil, false, err
+	}
+	if changed, err = s.workloads(ctx, ids); err != nil {
+		return nil, nil, false, err
+	}
+	there := map[string]bool{}
+	for _, w := range changed {
+		there[w.ID] = true
+	}
+	for _, id := range ids {
+		if !there[id] {
+			gone = append(gone, id)
+		}
+	}
+	return changed, gone, false, nil
 }
 
 // ImportRank is the rank of a source that an import names for the first time.
@@ -137,7 +174,7 @@ func (s *Store) ImportWorkloads(ctx context.Context, source string, keys []strin
 				AND NOT EXISTS (SELECT FROM new_leases l WHERE l.workload = leases.workload AND l.addr = leases.addr
 					AND l.from_at IS NOT DISTINCT FROM leases.from_at AND l.until_at IS NOT DISTINCT FROM leases.until_at)`, nil},
 			{`INSERT INTO leases SELECT DISTINCT * FROM new_leases ON CONFLICT DO NOTHING`, nil},
-			{bumpWorkloads, nil},
+			{bumpWorkloads, []any{touchedIDs(workloads)}},
 		} {
 			if _, err := tx.Exec(ctx, stmt.sql, stmt.args...); err != nil {
 				return fmt.Errorf("storing the workloads: %w", err)
@@ -203,6 +240,29 @@ func writeTags(ctx context.Context, tx *sqlx.Tx, edits []TagEdit, author string)
 			return fmt.Errorf("setting %s of %s: %w", e.Key, e.Workload, err)
 		}
 	}
-	_, err := tx.ExecContext(ctx, bumpWorkloads)
+	ids := make([]string, len(edits))
+	for i, e := range edits {
+		ids[i] = e.Workload
+	}
+	_, err := tx.ExecContext(ctx, bumpWorkloads, touched(ids))
 	return err
+}
+
+// touchedMost is up to how many workloads a version remembers.
+const touchedMost = 5000
+
+// touched is what bumpWorkloads takes: the ids, or none if they are too many.
+func touched(ids []string) []string {
+	if len(ids) > touchedMost {
+		return []string{}
+	}
+	return ids
+}
+
+func touchedIDs(workloads []estate.Workload) []string {
+	ids := make([]string, len(workloads))
+	for i := range workloads {
+		ids[i] = workloads[i].ID
+	}
+	return touched(ids)
 }

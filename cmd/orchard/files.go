@@ -126,24 +126,70 @@ func eachFlow(name string, f func(row int, r flow.Record, bad *ingest.RowError) 
 	}
 	progress := newProgress("flows")
 	defer progress.end()
-	for {
-		record, err := r.Next()
-		if err == io.EOF {
-			return bad, nil
-		}
-		var rowErr *ingest.RowError
-		if err != nil && !errors.As(err, &rowErr) {
-			return bad, unusable("%s: %s", name, err)
-		}
-		if rowErr != nil {
-			if bad++; bad <= mostPrinted {
-				fmt.Fprintf(os.Stderr, "%s:%s\n", name, rowErr)
+	full, free, done := make(chan *flowRows, 4), make(chan *flowRows, 4), make(chan struct{})
+	defer close(done)
+	for range cap(free) {
+		free <- new(flowRows)
+	}
+	go readAhead(r, full, free, done)
+	for rows := range full {
+		for i := range rows.records {
+			if e := rows.bad[i]; e != nil {
+				if bad++; bad <= mostPrinted {
+					fmt.Fprintf(os.Stderr, "%s:%s\n", name, e)
+				}
 			}
+			if err := f(rows.first+i, rows.records[i], rows.bad[i]); err != nil {
+				return bad, err
+			}
+			progress.step()
 		}
-		if err := f(r.Row(), record, rowErr); err != nil {
-			return bad, err
+		if rows.err != nil {
+			return bad, unusable("%s: %s", name, rows.err)
 		}
-		progress.step()
+		free <- rows
+	}
+	return bad, nil
+}
+
+// flowRows is some rows of a flows file, one after the other.
+type flowRows struct {
+	first   int // number of the first
+	records []flow.Record
+	bad     []*ingest.RowError // of the row at the same place, or nil
+	err     error              // why the file ends behind them, if not because it is over
+}
+
+const flowsAhead = 1024
+
+// readAhead reads rows while others are looked at.
+func readAhead(r *ingest.Flows, full chan<- *flowRows, free <-chan *flowRows, done <-chan struct{}) {
+	defer close(full)
+	for {
+		var rows *flowRows
+		select {
+		case rows = <-free:
+		case <-done:
+			return
+		}
+		rows.records, rows.bad = rows.records[:0], rows.bad[:0]
+		rows.first = r.Row() + 1
+		over := false
+		for len(rows.records) < flowsAhead {
+			record, err := r.Next()
+			var bad *ingest.RowError
+			if err != nil && !errors.As(err, &bad) {
+				if over = true; err != io.EOF {
+					rows.err = err
+				}
+				break
+			}
+			rows.records, rows.bad = append(rows.records, record), append(rows.bad, bad)
+		}
+		full <- rows
+		if over {
+			return
+		}
 	}
 }
 

@@ -188,7 +188,7 @@ func TestCheckAgreesWithWalk(t *testing.T) {
 		asOf := sample.Instant(t)
 		var a, b strings.Builder
 		w := csv.NewWriter(&a)
-		require.NoError(t, ingest.WriteWorkloads(w, e.Workloads))
+		require.NoError(t, ingest.WriteWorkloads(w, e.Workloads()))
 		w.Flush()
 		w = csv.NewWriter(&b)
 		require.NoError(t, w.Write(ingest.FlowHeader))

@@ -2,16 +2,38 @@ package decide
 
 import "math/bits"
 
-// bitset is a set of small numbers.
+// bitset is a set of small numbers. What is behind its end is not in it.
 type bitset []uint64
 
 func newBitset(n int) bitset      { return make(bitset, (n+63)/64) }
 func (b bitset) set(i int32)      { b[i>>6] |= 1 << (i & 63) }
-func (b bitset) has(i int32) bool { return b[i>>6]>>(i&63)&1 != 0 }
+func (b bitset) has(i int32) bool { return int(i>>6) < len(b) && b[i>>6]>>(i&63)&1 != 0 }
 func (b bitset) unite(other bitset) {
 	for i, w := range other {
 		b[i] |= w
 	}
+}
+
+// each calls f for the members, in order.
+func (b bitset) each(f func(i int32)) {
+	for w, x := range b {
+		for ; x != 0; x &= x - 1 {
+			f(int32(w<<6 + bits.TrailingZeros64(x)))
+		}
+	}
+}
+
+// within reports whether all members are in the other set.
+func (b bitset) within(other bitset) bool {
+	for i, w := range b {
+		if i < len(other) {
+			w &^= other[i]
+		}
+		if w != 0 {
+			return false
+		}
+	}
+	return true
 }
 
 // eachBoth calls f for the members of both sets, in order, until f says stop.

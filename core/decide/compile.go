@@ -4,501 +4,246 @@ import (
 	"encoding/binary"
 	"net/netip"
 	"slices"
-	"sync"
-	"sync/atomic"
 
 	"github.com/gaissmai/bart"
 
 	"lucidorchard/core/estate"
 	"lucidorchard/core/expr"
+	"lucidorchard/core/persist"
 	"lucidorchard/core/policy"
-	"lucidorchard/core/service"
 )
 
 // Compiled is a policy compiled against an estate.
 //
-// An endpoint's signature is what the tests of all groups say of its keys, and
-// the longest of the policy's prefixes that holds its address: endpoints with
-// one signature are in the same groups. Signatures that are in the same lists
-// of the rules, with the same values of the keys that "same" and "across" read,
-// form a class. Rules cannot tell the endpoints of a class apart, so each pair
-// of classes needs one table from services to rules, made when first asked for.
+// An endpoint's signature is what all groups say of it. Endpoints that are in
+// the same lists of the rules, with the same values of the keys that "same" and
+// "across" read, form a class. Rules cannot tell the endpoints of a class apart,
+// so each pair of classes needs one table from services to rules, made when
+// first asked for.
 //
-// It is safe for use by several goroutines.
+// It is never changed and safe for use by several goroutines. WithEstate and
+// WithPolicy give another one, which shares all that stays.
 type Compiled struct {
 	Estate *estate.Estate
 	Policy *policy.Policy
 	AsOf   estate.Instant
 
-	groupIndex map[string]int32 // into policy.GroupOrder
-	prefixes   *bart.Table[int32]
-	prefixList []netip.Prefix // all of the policy's, and the two roots
-	slots      map[netip.Addr][]slot
-	outside    []slot // by index of the longest prefix
+	book  *book
+	says  *says
+	rules *rules
 
-	truths  [][]expr.Truth // by signature, then by group
-	classes []class
-	rules   []matcher
-	asserts []matcher
+	atoms  bitset // of the book, in use: only they are in the classes
+	values []int  // value keys of the book, in use
 
-	pairs [][]atomic.Pointer[Table] // by the client's class, then the server's; rows are made when first asked for
-	rows  []atomic.Bool
-
-	mu     sync.Mutex
-	tables map[string]*Table // by the rules they are made of
+	prefixes *bart.Table[int32] // region of each longest prefix
+	regions  []region
+	places   persist.Vector[[]place] // by workload and lease
 }
 
-// slot is a lease with what it was compiled to.
-type slot struct {
-	from, until      estate.Instant
-	workload         int32
-	signature, class int32
+// place is what an endpoint is compiled to.
+type place struct{ signature, class int32 }
+
+// region is the addresses that a prefix holds and no longer one does.
+type region struct {
+	prefix netip.Prefix
+	place  place // of its addresses outside
+	empty  bool  // it has no addresses
 }
 
-// class is a set of endpoints that no rule can tell apart.
-type class struct {
-	atoms          bitset // which operands hold its endpoints
-	values         []int32
-	client, server bitset // the rules whose left, or right, side holds them
-}
-
-// matcher is a rule or an assertion with its names resolved.
-type matcher struct {
-	never        bool // off or expired
-	left, right  side
-	apart        []int32 // atoms of the groups kept apart, each once
-	within, area int32   // atoms, or -1
-	same, across []int   // indexes into class.values
-	points       service.Set
-}
-
-// side is one list: any, or the atoms of its operands.
-type side struct {
-	any   bool
-	atoms []int32
-}
-
-func (s side) holds(c *class) bool {
-	return s.any || slices.ContainsFunc(s.atoms, c.atoms.has)
-}
+// roots are the prefixes that hold everything.
+var roots = []netip.Prefix{netip.PrefixFrom(netip.IPv4Unspecified(), 0), netip.PrefixFrom(netip.IPv6Unspecified(), 0)}
 
 // Compile compiles a policy, its assertions included.
 func Compile(e *estate.Estate, p *policy.Policy, asOf estate.Instant) *Compiled {
-	c := &Compiled{
-		Estate: e, Policy: p, AsOf: asOf,
-		groupIndex: make(map[string]int32, len(p.GroupOrder)),
-		prefixes:   new(bart.Table[int32]),
-		slots:      make(map[netip.Addr][]slot, len(e.Workloads)),
-		tables:     map[string]*Table{},
+	b := newBook()
+	c := &Compiled{Estate: e, Policy: p, AsOf: asOf, book: b, says: newSays(p), rules: newRules(b, p, asOf), prefixes: new(bart.Table[int32])}
+	c.atoms, c.values = c.rules.operands()
+	c.divide(append(slices.Clone(roots), c.mentioned()...))
+	m := c.newPlacer(c.signNew)
+	for i := range c.regions {
+		m.region(i, -1)
 	}
-	for i, g := range p.GroupOrder {
-		c.groupIndex[g.Name] = int32(i)
+	places := make([][]place, e.Bound())
+	for i := range places {
+		places[i] = m.workload(int32(i), nil)
 	}
-	b := &builder{Compiled: c, atomIndex: map[policy.Operand]int32{}, valued: map[expr.Key]int{}, keys: map[expr.Key]*keyIndex{}, ids: map[string]int32{}, signatures: map[string]int32{}, classIndex: map[string]int32{}, bySignature: map[string]int32{}}
-	b.statements()
-	b.tests()
-	b.endpoints()
-	b.sides()
-	c.pairs, c.rows = make([][]atomic.Pointer[Table], len(c.classes)), make([]atomic.Bool, len(c.classes))
+	c.places = persist.VectorOf(places)
 	return c
 }
 
-// builder holds what is needed only while compiling.
-type builder struct {
-	*Compiled
-	atoms      []policy.Operand
-	atomIndex  map[policy.Operand]int32
-	valued     map[expr.Key]int // keys of same and across → index into class.values
-	valueKeys  []expr.Key
-	valueIDs   []map[string]int32
-	keys       map[expr.Key]*keyIndex
-	keyList    []*keyIndex
-	ids        map[string]int32 // workload ids that the policy names, from 1
-	signatures map[string]int32
-	classIndex map[string]int32
-
-	bySignature map[string]int32 // signature and values → class
-}
-
-// keyIndex sorts the values of one key by what the tests on the key say of them.
-type keyIndex struct {
-	key     expr.Key
-	equal   map[string][]int32 // folded value → tests that are equalities with it
-	others  []*expr.Expr
-	tests   int
-	classes map[string]int32 // answers of all tests → class of values, from 1
-	values  map[string]int32 // value → class; missing is 0
-}
-
-func (b *builder) atom(o policy.Operand) int32 {
-	o.Pos.Line, o.Pos.Col = 0, 0
-	i, ok := b.atomIndex[o]
-	if !ok {
-		i = int32(len(b.atoms))
-		b.atomIndex[o] = i
-		b.atoms = append(b.atoms, o)
-	}
-	return i
-}
-
-func (b *builder) groupAtom(name string) int32 { return b.atom(policy.Operand{Name: name}) }
-
-func (b *builder) side(l policy.List) side {
-	s := side{any: l.Any}
-	for _, o := range l.Items {
-		s.atoms = append(s.atoms, b.atom(o))
-	}
-	return s
-}
-
-func (b *builder) valueIndex(keys []expr.Key) []int {
-	var out []int
-	for _, k := range keys {
-		i, ok := b.valued[k]
-		if !ok {
-			i = len(b.valueKeys)
-			b.valued[k] = i
-			b.valueKeys = append(b.valueKeys, k)
-			b.valueIDs = append(b.valueIDs, map[string]int32{})
+// mentioned gives the prefixes of the policy.
+func (c *Compiled) mentioned() []netip.Prefix {
+	var out []netip.Prefix
+	atoms := c.book.atoms.all()
+	c.atoms.each(func(a int32) {
+		if atoms[a].Kind == policy.InPrefix {
+			out = append(out, atoms[a].Prefix)
 		}
-		out = append(out, i)
+	})
+	for _, g := range c.Policy.GroupOrder {
+		g.Expr.Walk(func(e *expr.Expr) {
+			if e.Op == expr.AddressIn {
+				out = append(out, e.Prefixes...)
+			}
+		})
 	}
 	return out
 }
 
-func (b *builder) matcher(c policy.Clauses) matcher {
-	m := matcher{within: -1, area: -1}
-	if c.Within != nil {
-		m.within = b.groupAtom(c.Within.Name)
-	}
-	if c.Area != nil {
-		if a := b.Policy.Areas[c.Area.Name]; a != nil {
-			m.area = b.groupAtom(a.Group.Name)
+// divide adds regions for prefixes that have none yet, and reports which they
+// are; the table is another one then.
+func (c *Compiled) divide(prefixes []netip.Prefix) (fresh []int) {
+	for _, p := range prefixes {
+		if _, ok := c.prefixes.Get(p); !ok {
+			c.prefixes = c.prefixes.InsertPersist(p, int32(len(c.regions)))
+			fresh = append(fresh, len(c.regions))
+			c.regions = append(slices.Clip(c.regions), region{prefix: p})
 		}
 	}
-	m.same, m.across = b.valueIndex(c.Same), b.valueIndex(c.Across)
+	return fresh
+}
+
+// regionOf gives the region that holds an address.
+func (c *Compiled) regionOf(addr netip.Addr) int32 {
+	i, _ := c.prefixes.Lookup(addr)
+	return i
+}
+
+// Region gives the longest of the policy's prefixes that holds an address: the
+// policy cannot tell addresses outside in one region apart.
+func (c *Compiled) Region(addr netip.Addr) netip.Prefix { return c.regions[c.regionOf(addr)].prefix }
+
+// placer places endpoints. It remembers classes by what was read to find them.
+type placer struct {
+	*Compiled
+	sign    func(ep estate.Endpoint, before int32) int32 // before: the signature it had, or -1
+	groups  []int32                                      // by atom: the group to look at, or -1
+	others  []int32                                      // atoms that are not groups
+	named   map[string]int32                             // workloads that rules name → 1, 2, …
+	classes map[string]int32                             // signature, region, name and values → class
+}
+
+func (c *Compiled) newPlacer(sign func(ep estate.Endpoint, before int32) int32) *placer {
+	m := &placer{Compiled: c, sign: sign, named: map[string]int32{}, classes: map[string]int32{}}
+	atoms := c.book.atoms.all()
+	m.groups = make([]int32, len(atoms))
+	for i := range m.groups {
+		m.groups[i] = -1
+	}
+	c.atoms.each(func(a int32) {
+		switch atoms[a].Kind {
+		case policy.InGroup:
+			if g, ok := c.says.index[atoms[a].Name]; ok {
+				m.groups[a] = g
+			}
+			return
+		case policy.IsWorkload:
+			m.named[atoms[a].Name] = int32(len(m.named) + 1)
+		}
+		m.others = append(m.others, a)
+	})
 	return m
 }
 
-// statements resolves the names in rules and assertions to atoms.
-func (b *builder) statements() {
-	for _, r := range b.Policy.Rules {
-		m := b.matcher(r.Clauses)
-		m.never = r.Off || r.Until != nil && r.Until.Past(b.AsOf)
-		m.points = b.Policy.Points(r.On)
-		if r.Action == policy.Apart {
-			for _, g := range r.Groups {
-				if a := b.groupAtom(g.Name); !slices.Contains(m.apart, a) {
-					m.apart = append(m.apart, a)
-				}
-			}
-			m.left, m.right = side{atoms: m.apart}, side{atoms: m.apart}
-		} else {
-			m.left, m.right = b.side(r.Left), b.side(r.Right)
-		}
-		b.rules = append(b.rules, m)
-	}
-	for _, a := range b.Policy.Asserts {
-		m := b.matcher(a.Clauses)
-		m.left, m.right, m.points = b.side(a.Left), b.side(a.Right), b.Policy.Points(a.On)
-		b.asserts = append(b.asserts, m)
-	}
+// signNew asks the groups of which nothing is known yet.
+func (c *Compiled) signNew(ep estate.Endpoint, _ int32) int32 {
+	return c.says.sign(c.Estate, ep, c.regionNumber(ep.Addr), nil, nil)
 }
 
-// tests collects the keys that groups test, the ids and the prefixes.
-func (b *builder) tests() {
-	prefix := func(p netip.Prefix) {
-		if _, ok := b.prefixes.Get(p); !ok {
-			b.prefixes.Insert(p, int32(len(b.prefixList)))
-			b.prefixList = append(b.prefixList, p)
+// regionNumber gives a number of the address's region that no other prefix has
+// along the line of updates.
+func (c *Compiled) regionNumber(addr netip.Addr) int32 {
+	return c.book.prefix(c.regions[c.regionOf(addr)].prefix)
+}
+
+// place finds the signature and class of an endpoint.
+func (m *placer) place(ep estate.Endpoint, values []int32, before int32) place {
+	sig := m.sign(ep, before)
+	id := ""
+	var room [64]byte
+	key := binary.LittleEndian.AppendUint32(room[:0], uint32(sig))
+	key = binary.LittleEndian.AppendUint32(key, uint32(m.regionOf(ep.Addr)))
+	if ep.Workload != estate.Outside {
+		id = m.Estate.Workload(ep.Workload).ID
+		key = binary.LittleEndian.AppendUint32(key, uint32(m.named[id]))
+		for _, v := range values {
+			key = binary.LittleEndian.AppendUint32(key, uint32(v))
 		}
 	}
-	id := func(s string) {
-		if _, ok := b.ids[s]; !ok {
-			b.ids[s] = int32(len(b.ids) + 1)
-		}
+	if cl, ok := m.classes[string(key)]; ok {
+		return place{sig, cl}
 	}
-	prefix(netip.PrefixFrom(netip.IPv4Unspecified(), 0))
-	prefix(netip.PrefixFrom(netip.IPv6Unspecified(), 0))
-	for _, a := range b.atoms {
-		switch a.Kind {
+	atoms := newBitset(len(m.groups))
+	truths := m.says.truths.all()[sig]
+	m.atoms.each(func(a int32) {
+		if g := m.groups[a]; g >= 0 && truths[g] == expr.Yes {
+			atoms.set(a)
+		}
+	})
+	all := m.book.atoms.all()
+	for _, a := range m.others {
+		switch all[a].Kind {
+		case policy.IsOutside:
+			if ep.Workload == estate.Outside {
+				atoms.set(a)
+			}
 		case policy.InPrefix:
-			prefix(a.Prefix)
+			if all[a].Prefix.Contains(ep.Addr) {
+				atoms.set(a)
+			}
 		case policy.IsWorkload:
-			id(a.Name)
-		}
-	}
-	for _, g := range b.Policy.GroupOrder {
-		for _, s := range g.Include {
-			id(s)
-		}
-		for _, s := range g.Exclude {
-			id(s)
-		}
-		g.Expr.Walk(func(e *expr.Expr) {
-			switch {
-			case e.Op == expr.AddressIn:
-				for _, p := range e.Prefixes {
-					prefix(p)
-				}
-			case e.IsTest():
-				b.key(e.Key).add(e)
+			if ep.Workload != estate.Outside && id == all[a].Name {
+				atoms.set(a)
 			}
-		})
+		}
 	}
+	cl := m.book.class(atoms, values)
+	m.classes[string(key)] = cl
+	return place{sig, cl}
 }
 
-func (b *builder) key(k expr.Key) *keyIndex {
-	i := b.keys[k]
-	if i == nil {
-		i = &keyIndex{key: k, equal: map[string][]int32{}, classes: map[string]int32{}, values: map[string]int32{}}
-		b.keys[k] = i
-		b.keyList = append(b.keyList, i)
+// workload places a workload at each of its leases; before is where it was.
+func (m *placer) workload(i int32, before []place) []place {
+	w := m.Estate.Workload(i)
+	if w == nil {
+		return nil
 	}
-	return i
-}
-
-func (k *keyIndex) add(e *expr.Expr) {
-	switch e.Op {
-	case expr.Has, expr.Lacks: // missing has a class of its own
-	case expr.Is, expr.IsNot, expr.In, expr.NotIn:
-		for _, v := range e.Folded() {
-			k.equal[v] = append(k.equal[v], int32(k.tests))
+	values := m.book.values(w, m.values)
+	out := make([]place, len(w.Leases))
+	for j, l := range w.Leases {
+		if l.Empty() {
+			out[j] = place{-1, -1}
+			continue
 		}
-		k.tests++
-	default:
-		k.others = append(k.others, e)
-	}
-}
-
-// class gives the class of a value that is not missing.
-func (k *keyIndex) class(value string) int32 {
-	if c, ok := k.values[value]; ok {
-		return c
-	}
-	var answers []byte
-	for _, t := range k.equal[expr.Fold(value)] {
-		answers = binary.LittleEndian.AppendUint32(answers, uint32(t))
-	}
-	answers = append(answers, 0xff, 0xff, 0xff, 0xff)
-	for _, e := range k.others {
-		if e.Test(value) {
-			answers = append(answers, 1)
-		} else {
-			answers = append(answers, 0)
+		was := int32(-1)
+		if j < len(before) {
+			was = before[j].signature
 		}
-	}
-	c, ok := k.classes[string(answers)]
-	if !ok {
-		c = int32(len(k.classes) + 1)
-		k.classes[string(answers)] = c
-	}
-	k.values[value] = c
-	return c
-}
-
-// endpoints gives every lease and every outside region its signature and class.
-func (b *builder) endpoints() {
-	var buf []byte
-	for i := range b.Estate.Workloads {
-		w := &b.Estate.Workloads[i]
-		buf = buf[:0]
-		for _, k := range b.keyList {
-			var vc int32
-			if v, ok := k.key.Of(w); ok {
-				vc = k.class(v)
-			}
-			buf = binary.LittleEndian.AppendUint32(buf, uint32(vc))
-		}
-		buf = binary.LittleEndian.AppendUint32(buf, uint32(b.ids[w.ID]))
-		values := b.valuesOf(w)
-		done := map[netip.Addr]bool(nil)
-		for j, l := range w.Leases {
-			if l.Empty() || done[l.Addr] {
-				continue
-			}
-			if len(w.Leases) > 1 && j < len(w.Leases)-1 {
-				if done == nil {
-					done = map[netip.Addr]bool{}
-				}
-				done[l.Addr] = true
-			}
-			longest, _ := b.prefixes.Lookup(l.Addr)
-			ep := estate.Endpoint{Addr: l.Addr, Workload: int32(i)}
-			sig := b.signature(binary.LittleEndian.AppendUint32(buf, uint32(longest)), ep)
-			cl := b.class(sig, values, ep)
-			for _, claim := range b.Estate.Claims(l.Addr) {
-				if claim.Workload == int32(i) {
-					b.slots[l.Addr] = append(b.slots[l.Addr], slot{claim.From, claim.Until, int32(i), sig, cl})
-				}
-			}
-		}
-	}
-	for addr, ss := range b.slots {
-		if len(ss) > 1 {
-			slices.SortStableFunc(ss, func(x, y slot) int {
-				switch {
-				case x.from.Before(y.from):
-					return -1
-				case y.from.Before(x.from):
-					return 1
-				}
-				return 0
-			})
-			b.slots[addr] = ss
-		}
-	}
-	none := make([]int32, len(b.valueKeys))
-	for i, p := range b.prefixList {
-		s := slot{workload: estate.Outside}
-		if addr, ok := b.firstIn(p, func(netip.Addr) bool { return true }); ok {
-			ep := estate.Endpoint{Addr: addr, Workload: estate.Outside}
-			key := append([]byte("outside"), binary.LittleEndian.AppendUint32(nil, uint32(i))...)
-			s.signature = b.signature(key, ep)
-			s.class = b.class(s.signature, none, ep)
-		}
-		b.outside = append(b.outside, s)
-	}
-}
-
-func (b *builder) valuesOf(w *estate.Workload) []int32 {
-	out := make([]int32, len(b.valueKeys))
-	for i, k := range b.valueKeys {
-		if v, ok := k.Of(w); ok {
-			v = expr.Fold(v)
-			id, known := b.valueIDs[i][v]
-			if !known {
-				id = int32(len(b.valueIDs[i]) + 1)
-				b.valueIDs[i][v] = id
-			}
-			out[i] = id
-		}
+		out[j] = m.place(estate.Endpoint{Addr: l.Addr, Workload: i}, values, was)
 	}
 	return out
 }
 
-// signature evaluates all groups for an endpoint, or finds that it was done for
-// one that no test can tell from it.
-func (b *builder) signature(key []byte, ep estate.Endpoint) int32 {
-	if s, ok := b.signatures[string(key)]; ok {
-		return s
-	}
-	s := int32(len(b.truths))
-	b.signatures[string(key)] = s
-	truths := make([]expr.Truth, len(b.Policy.GroupOrder))
-	subject := Subject(b.Estate, ep)
-	for i, g := range b.Policy.GroupOrder {
-		truths[i] = GroupSays(g, subject, func(name string) expr.Truth {
-			if j, ok := b.groupIndex[name]; ok {
-				return truths[j]
-			}
-			return expr.No
-		})
-	}
-	b.truths = append(b.truths, truths)
-	return s
-}
-
-func (b *builder) class(sig int32, values []int32, ep estate.Endpoint) int32 {
-	known := binary.LittleEndian.AppendUint32(make([]byte, 0, 4+4*len(values)), uint32(sig))
-	for _, v := range values {
-		known = binary.LittleEndian.AppendUint32(known, uint32(v))
-	}
-	c, ok := b.bySignature[string(known)]
-	if !ok {
-		c = b.newClass(sig, values, ep)
-		b.bySignature[string(known)] = c
-	}
-	return c
-}
-
-// newClass finds or makes the class of a signature and values. A signature says
-// all that the operands read, so any of its endpoints stands for the others.
-func (b *builder) newClass(sig int32, values []int32, ep estate.Endpoint) int32 {
-	atoms := newBitset(len(b.atoms))
-	for i, a := range b.atoms {
-		in := false
-		switch a.Kind {
-		case policy.InGroup:
-			g, ok := b.groupIndex[a.Name]
-			in = ok && b.truths[sig][g] == expr.Yes
-		case policy.IsOutside:
-			in = ep.Workload == estate.Outside
-		case policy.InPrefix:
-			in = a.Prefix.Contains(ep.Addr)
-		case policy.IsWorkload:
-			in = ep.Workload != estate.Outside && b.Estate.Workloads[ep.Workload].ID == a.Name
-		}
-		if in {
-			atoms.set(int32(i))
-		}
-	}
-	key := make([]byte, 0, 8*len(atoms)+4*len(values))
-	for _, w := range atoms {
-		key = binary.LittleEndian.AppendUint64(key, w)
-	}
-	for _, v := range values {
-		key = binary.LittleEndian.AppendUint32(key, uint32(v))
-	}
-	c, ok := b.classIndex[string(key)]
-	if !ok {
-		c = int32(len(b.classes))
-		b.classIndex[string(key)] = c
-		b.classes = append(b.classes, class{atoms: atoms, values: slices.Clone(values)})
-	}
-	return c
-}
-
-// sides notes for each class the rules whose left and right side hold it.
-func (b *builder) sides() {
-	n := len(b.rules)
-	always := [2]bitset{newBitset(n), newBitset(n)}
-	byAtom := [2][]bitset{make([]bitset, len(b.atoms)), make([]bitset, len(b.atoms))}
-	for r, m := range b.rules {
-		if m.never {
-			continue
-		}
-		for k, s := range [2]side{m.left, m.right} {
-			if s.any {
-				always[k].set(int32(r))
-			}
-			for _, a := range s.atoms {
-				if byAtom[k][a] == nil {
-					byAtom[k][a] = newBitset(n)
-				}
-				byAtom[k][a].set(int32(r))
-			}
-		}
-	}
-	for i := range b.classes {
-		c := &b.classes[i]
-		c.client, c.server = slices.Clone(always[0]), slices.Clone(always[1])
-		for a := range b.atoms {
-			if !c.atoms.has(int32(a)) {
-				continue
-			}
-			if s := byAtom[0][a]; s != nil {
-				c.client.unite(s)
-			}
-			if s := byAtom[1][a]; s != nil {
-				c.server.unite(s)
-			}
-		}
+// region places the addresses outside in a region; before is the signature that
+// they had.
+func (m *placer) region(i int, before int32) {
+	r := &m.regions[i]
+	addr, ok := m.firstIn(i, func(netip.Addr) bool { return true })
+	if r.empty = !ok; ok {
+		r.place = m.place(estate.Endpoint{Addr: addr, Workload: estate.Outside}, nil, before)
 	}
 }
 
-// firstIn gives the first address of a prefix that no longer prefix of the
-// policy holds and that is ok.
-func (c *Compiled) firstIn(p netip.Prefix, ok func(netip.Addr) bool) (netip.Addr, bool) {
-	own, _ := c.prefixes.Get(p)
+// firstIn gives the first address of a region that is ok.
+func (c *Compiled) firstIn(r int, ok func(netip.Addr) bool) (netip.Addr, bool) {
+	p := c.regions[r].prefix
 	for a := p.Addr(); a.IsValid() && p.Contains(a); {
 		if a.Is4In6() { // these are read as IPv4, so no IPv6 endpoint has one
 			a = behindMapped
 			continue
 		}
-		longest, _ := c.prefixes.Lookup(a)
-		if longest != own {
-			a = last(c.prefixList[longest]).Next()
+		if longest := c.regionOf(a); longest != int32(r) {
+			a = last(c.regions[longest].prefix).Next()
 			continue
 		}
 		if ok(a) {

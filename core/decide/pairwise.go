@@ -13,7 +13,7 @@ type Matching []int32
 // EachMatching calls f once for each different list of matching rules that
 // some pair of populated classes has, with one such pair of endpoints.
 func (c *Compiled) EachMatching(people [][]Placed, f func(m Matching, client, server Placed)) {
-	seen := map[string]bool{}
+	seen, classes := map[string]bool{}, c.book.classes.all()
 	var name []byte
 	var which Matching
 	for a := range people {
@@ -23,9 +23,8 @@ func (c *Compiled) EachMatching(people [][]Placed, f func(m Matching, client, se
 				continue
 			}
 			name, which = name[:0], which[:0]
-			ca, cb := &c.classes[a], &c.classes[b]
-			eachBoth(ca.client, cb.server, func(r int32) bool {
-				if c.rules[r].agrees(ca, cb) {
+			eachBoth(c.rules.row(int32(a)).client, c.rules.row(int32(b)).server, func(r int32) bool {
+				if c.rules.rules[r].agrees(classes[a], classes[b]) {
 					which = append(which, r)
 					name = binary.LittleEndian.AppendUint32(name, uint32(r))
 				}
@@ -54,7 +53,36 @@ func TwoApart(clients, servers []Placed) (client, server Placed, ok bool) {
 }
 
 // RulePoints gives the points of a rule, by its index.
-func (c *Compiled) RulePoints(rule int32) service.Set { return c.rules[rule].points }
+func (c *Compiled) RulePoints(rule int32) service.Set { return c.rules.rules[rule].points }
+
+// Opens gives how many ordered pairs of addresses a rule, by its index, matches
+// on some service, given how many addresses each class has. Of an address with
+// itself it counts nothing.
+func (c *Compiled) Opens(rule int32, held []int) int {
+	m, classes := &c.rules.rules[rule], c.book.classes.all()
+	var servers []int32
+	for s := range held {
+		if held[s] > 0 && c.rules.row(int32(s)).server.has(rule) {
+			servers = append(servers, int32(s))
+		}
+	}
+	n := 0
+	for a := range held {
+		if held[a] == 0 || !c.rules.row(int32(a)).client.has(rule) {
+			continue
+		}
+		for _, b := range servers {
+			if !m.agrees(classes[a], classes[b]) {
+				continue
+			}
+			n += held[a] * held[b]
+			if int32(a) == b {
+				n -= held[a]
+			}
+		}
+	}
+	return n
+}
 
 // OnLeft reports whether the left side of a rule, by its index, holds a class.
-func (c *Compiled) OnLeft(rule, class int32) bool { return c.classes[class].client.has(rule) }
+func (c *Compiled) OnLeft(rule, class int32) bool { return c.rules.row(class).client.has(rule) }

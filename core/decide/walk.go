@@ -43,7 +43,7 @@ func (w *Walk) Decide(client, server estate.Endpoint, pt service.Point) *policy.
 func Subject(e *estate.Estate, ep estate.Endpoint) expr.Subject {
 	s := expr.Subject{Addr: ep.Addr}
 	if ep.Workload != estate.Outside {
-		s.Workload = &e.Workloads[ep.Workload]
+		s.Workload = e.Workload(ep.Workload)
 	}
 	return s
 }
@@ -152,7 +152,7 @@ func (w *Walk) inOperand(o policy.Operand, ep estate.Endpoint) bool {
 	case policy.InPrefix:
 		return o.Prefix.Contains(ep.Addr)
 	case policy.IsWorkload:
-		return ep.Workload != estate.Outside && w.estate.Workloads[ep.Workload].ID == o.Name
+		return ep.Workload != estate.Outside && w.estate.Workload(ep.Workload).ID == o.Name
 	}
 	return w.Group(o.Name, ep) == expr.Yes
 }
@@ -186,8 +186,8 @@ func (w *Walk) values(k expr.Key, client, server estate.Endpoint) (a, b string, 
 	if client.Workload == estate.Outside || server.Workload == estate.Outside {
 		return "", "", false
 	}
-	a, okA := k.Of(&w.estate.Workloads[client.Workload])
-	b, okB := k.Of(&w.estate.Workloads[server.Workload])
+	a, okA := k.Of(w.estate.Workload(client.Workload))
+	b, okB := k.Of(w.estate.Workload(server.Workload))
 	return expr.Fold(a), expr.Fold(b), okA && okB
 }
 

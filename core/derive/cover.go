@@ -238,7 +238,7 @@ func (d *deriver) sidesOf(r *role, seen map[int32]int, balance float64) []side {
 	if r.members > 3 && len(members) <= 4 && share < narrow {
 		var out []side
 		for _, m := range members {
-			id := d.c.Estate.Workloads[m].ID
+			id := d.c.Estate.Workload(m).ID
 			out = append(out, side{role: &role{key: "workload " + id, members: 1, workload: m}, members: 1})
 		}
 		return out
@@ -291,7 +291,7 @@ func (d *deriver) everyone(rules []*draft, balance float64) []*draft {
 		}
 		for _, r := range rules {
 			if k := key(r); eligible(r) && len(count[k]) >= most && len(apps[k]) >= 3 {
-				*far(r) = []side{{members: len(d.c.Estate.Workloads)}}
+				*far(r) = []side{{members: d.c.Estate.Len()}}
 			}
 		}
 		rules = join(rules, func(r *draft) string {
@@ -361,8 +361,7 @@ type namer struct {
 func (d *deriver) newNamer() *namer {
 	n := &namer{d: d, byTags: map[string]*policy.Group{}, taken: map[string]bool{}, sets: map[string]string{}}
 	members := map[string][]byte{}
-	for i := range d.c.Estate.Workloads {
-		w := &d.c.Estate.Workloads[i]
+	for i, w := range d.c.Estate.All() {
 		if len(w.Leases) == 0 {
 			continue
 		}
@@ -398,9 +397,9 @@ func (n *namer) group(s side) (*policy.Group, policy.Ref) {
 		return g, policy.Ref{Name: g.Name}
 	}
 	var set []byte
-	for i := range n.d.c.Estate.Workloads {
+	for i, w := range n.d.c.Estate.All() {
 		r := n.d.ofWorkload[i]
-		if (s.tags == [3]string{} || r.workload < 0 && s.holds(r)) && hasLease(&n.d.c.Estate.Workloads[i]) {
+		if (s.tags == [3]string{} || r.workload < 0 && s.holds(r)) && hasLease(w) {
 			set = fmt.Appendf(set, "%d ", i)
 		}
 	}

@@ -78,7 +78,7 @@ func TestDerivedRulesOfTheDemo(t *testing.T) {
 			if p.Workload == estate.Outside {
 				return p.Addr.String()
 			}
-			return e.Workloads[p.Workload].ID
+			return e.Workload(p.Workload).ID
 		}
 		return name(v.Client) + " -> " + name(v.Server) + " " + v.Point.String()
 	}

@@ -75,8 +75,8 @@ type pairKey struct {
 func structural(e *estate.Estate) [3]string {
 	words := [3][]string{{"app", "application", "system"}, {"tier", "role"}, {"env", "environment", "stage"}}
 	count := map[string]int{}
-	for i := range e.Workloads {
-		for _, t := range e.Workloads[i].Tags {
+	for _, w := range e.All() {
+		for _, t := range w.Tags {
 			if t.Value != "" {
 				count[t.Key]++
 			}
@@ -93,9 +93,8 @@ func newDeriver(in Input) *deriver {
 	d := &deriver{in: in, c: in.Compiled, roles: map[string]*role{}, usual: map[usualKey]map[string]int{}, outsiders: map[netip.Addr]int32{}, placed: map[decide.Placed]*role{}, sizes: map[[3]string]int{}}
 	e := d.c.Estate
 	d.keys = structural(e)
-	d.ofWorkload = make([]*role, len(e.Workloads))
-	for i := range e.Workloads {
-		w := &e.Workloads[i]
+	d.ofWorkload = make([]*role, e.Bound())
+	for i, w := range e.All() {
 		var shown [3]string
 		whole := true
 		for k, key := range d.keys {

@@ -48,7 +48,7 @@ func (d *deriver) list(n *namer, ss []side, groups []*policy.Group) (policy.List
 		case s.role != nil && s.role.outside:
 			l.Items = append(l.Items, policy.Operand{Kind: policy.IsOutside})
 		case s.role != nil:
-			l.Items = append(l.Items, policy.Operand{Kind: policy.IsWorkload, Name: d.c.Estate.Workloads[s.role.workload].ID})
+			l.Items = append(l.Items, policy.Operand{Kind: policy.IsWorkload, Name: d.c.Estate.Workload(s.role.workload).ID})
 		default:
 			g, ref := n.group(s)
 			l.Items = append(l.Items, policy.Operand{Name: ref.Name})

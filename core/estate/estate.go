@@ -6,12 +6,17 @@
 package estate
 
 import (
+	"cmp"
+	"encoding/binary"
 	"fmt"
+	"iter"
 	"net/netip"
 	"slices"
 	"sort"
 	"strings"
 	"time"
+
+	"lucidorchard/core/persist"
 )
 
 // Tag is key = value on a workload, with where it came from.
@@ -95,15 +100,68 @@ type Endpoint struct {
 // Claim is a lease together with the workload it belongs to.
 type Claim struct {
 	Workload    int32
+	Lease       int32 // index into Workload.Leases
 	From, Until Instant
 }
 
 // Estate is an immutable set of workloads with an index by id and by address.
-// Addresses are IPv4 where they can be: New maps IPv4-mapped IPv6 to IPv4.
+// Workloads have indexes from 0 up to Bound; that of one that was removed stays
+// unused in the estates made from it. Addresses are IPv4 where they can be: New
+// maps IPv4-mapped IPv6 to IPv4.
 type Estate struct {
-	Workloads []Workload
-	byID      map[string]int32
-	claims    map[netip.Addr][]Claim
+	workloads persist.Vector[*Workload] // nil for one that was removed
+	live      int
+	byID      persist.Map[string, int32] // Outside for one that was removed
+	claims    claims
+}
+
+// claims finds the claims on an address, earliest start first. IPv4 addresses
+// have a table of their own: to find a number is several times as fast.
+type claims struct {
+	v4 persist.Map[uint32, []Claim]
+	v6 persist.Map[netip.Addr, []Claim]
+}
+
+func number(a netip.Addr) uint32 {
+	b := a.As4()
+	return binary.BigEndian.Uint32(b[:])
+}
+
+func (c claims) get(a netip.Addr) []Claim {
+	if a.Is4() {
+		cs, _ := c.v4.Get(number(a))
+		return cs
+	}
+	cs, _ := c.v6.Get(a)
+	return cs
+}
+
+func (c claims) with(changes map[netip.Addr][]Claim) claims {
+	v4, v6 := make(map[uint32][]Claim, len(changes)), map[netip.Addr][]Claim{}
+	for a, cs := range changes {
+		if a.Is4() {
+			v4[number(a)] = cs
+		} else {
+			v6[a] = cs
+		}
+	}
+	return claims{c.v4.With(v4), c.v6.With(v6)}
+}
+
+// addrs gives all addresses, in no order.
+func (c claims) addrs() iter.Seq[netip.Addr] {
+	return func(yield func(netip.Addr) bool) {
+		for n := range c.v4.All() {
+			if !yield(netip.AddrFrom4([4]byte(binary.BigEndian.AppendUint32(nil, n)))) {
+				return
+			}
+		}
+		for a := range c.v6.All() {
+			if !yield(a) {
+				return
+			}
+		}
+	}
 }
 
 // Conflict says that two workloads claim one address from the same instant.
@@ -124,65 +182,194 @@ func (c Conflict) Error() string {
 // New builds the index. Ids must be distinct. Conflicting claims are returned,
 // one for each address and start, in the order of addresses.
 func New(workloads []Workload) (*Estate, []Conflict) {
-	e := &Estate{
-		Workloads: workloads,
-		byID:      make(map[string]int32, len(workloads)),
-		claims:    make(map[netip.Addr][]Claim, len(workloads)),
-	}
+	all := make([]*Workload, len(workloads))
+	byID := make(map[string]int32, len(workloads))
+	byAddr := make(map[netip.Addr][]Claim, len(workloads))
 	for i := range workloads {
 		w := &workloads[i]
-		e.byID[w.ID] = int32(i)
+		all[i] = w
+		byID[w.ID] = int32(i)
 		for j := range w.Leases {
 			l := &w.Leases[j]
 			l.Addr = l.Addr.Unmap()
 			if !l.Empty() {
-				e.claims[l.Addr] = append(e.claims[l.Addr], Claim{int32(i), l.From, l.Until})
+				byAddr[l.Addr] = append(byAddr[l.Addr], Claim{int32(i), int32(j), l.From, l.Until})
 			}
 		}
 	}
+	e := &Estate{persist.VectorOf(all), len(all), persist.MapOf(byID), claims{}.with(byAddr)}
 	var conflicts []Conflict
-	for addr, cs := range e.claims {
-		if len(cs) == 1 {
-			continue
-		}
-		slices.SortStableFunc(cs, func(a, b Claim) int {
-			switch {
-			case a.From.Before(b.From):
-				return -1
-			case b.From.Before(a.From):
-				return 1
-			}
-			return 0
-		})
-		for k := 1; k < len(cs); k++ {
-			if cs[k].From == cs[k-1].From && cs[k].Workload != cs[k-1].Workload {
-				conflicts = append(conflicts, Conflict{addr, workloads[cs[k-1].Workload].ID, workloads[cs[k].Workload].ID, cs[k].From})
-			}
+	for addr, cs := range byAddr {
+		if len(cs) > 1 {
+			slices.SortFunc(cs, inOrder)
+			conflicts = e.conflicts(conflicts, addr, cs)
 		}
 	}
 	slices.SortFunc(conflicts, func(a, b Conflict) int { return a.Addr.Compare(b.Addr) })
 	return e, conflicts
 }
 
+// inOrder sorts claims by their start.
+func inOrder(a, b Claim) int {
+	switch {
+	case a.From.Before(b.From):
+		return -1
+	case b.From.Before(a.From):
+		return 1
+	}
+	return cmp.Or(cmp.Compare(a.Workload, b.Workload), cmp.Compare(a.Lease, b.Lease))
+}
+
+func (e *Estate) conflicts(out []Conflict, addr netip.Addr, cs []Claim) []Conflict {
+	for k := 1; k < len(cs); k++ {
+		if cs[k].From == cs[k-1].From && cs[k].Workload != cs[k-1].Workload {
+			out = append(out, Conflict{addr, e.Workload(cs[k-1].Workload).ID, e.Workload(cs[k].Workload).ID, cs[k].From})
+		}
+	}
+	return out
+}
+
+// With gives the estate with some workloads put in, in place of those with
+// their ids or as new ones, and others removed; and the indexes of all of them.
+// What it costs grows with them, not with the estate. Conflicts are those on the
+// addresses that they hold. Ids that no workload has are not removed.
+func (e *Estate) With(put []Workload, remove []string) (*Estate, []int32, []Conflict) {
+	workloads := e.workloads.Edit()
+	live := e.live
+	ids, claims := map[string]int32{}, map[netip.Addr][]Claim{}
+	var touched []int32
+	of := func(addr netip.Addr) []Claim {
+		if cs, ok := claims[addr]; ok {
+			return cs
+		}
+		return slices.Clone(e.Claims(addr))
+	}
+	give := func(i int32, w *Workload) {
+		for j, l := range w.Leases {
+			if !l.Empty() {
+				claims[l.Addr] = append(of(l.Addr), Claim{i, int32(j), l.From, l.Until})
+			}
+		}
+	}
+	take := func(i int32, w *Workload) {
+		for _, l := range w.Leases {
+			claims[l.Addr] = slices.DeleteFunc(of(l.Addr), func(c Claim) bool { return c.Workload == i })
+		}
+	}
+	find := func(id string) int32 {
+		if i, ok := ids[id]; ok {
+			return i
+		}
+		if i, ok := e.ByID(id); ok {
+			return i
+		}
+		return Outside
+	}
+	for _, id := range remove {
+		if i := find(id); i != Outside {
+			take(i, *workloads.At(int(i)))
+			workloads.Set(int(i), nil)
+			ids[id] = Outside
+			touched = append(touched, i)
+			live--
+		}
+	}
+	for k := range put {
+		w := &put[k]
+		if slices.ContainsFunc(w.Leases, func(l Lease) bool { return l.Addr.Is4In6() }) {
+			w.Leases = slices.Clone(w.Leases)
+			for j := range w.Leases {
+				w.Leases[j].Addr = w.Leases[j].Addr.Unmap()
+			}
+		}
+		i := find(w.ID)
+		if i == Outside {
+			i = int32(workloads.Append(w))
+			ids[w.ID] = i
+			live++
+			give(i, w)
+		} else {
+			if have := *workloads.At(int(i)); !slices.Equal(have.Leases, w.Leases) {
+				take(i, have)
+				give(i, w)
+			}
+			workloads.Set(int(i), w)
+		}
+		touched = append(touched, i)
+	}
+	for _, cs := range claims {
+		slices.SortFunc(cs, inOrder)
+	}
+	out := &Estate{workloads.Done(), live, e.byID.With(ids), e.claims.with(claims)}
+	var conflicts []Conflict
+	for addr, cs := range claims {
+		conflicts = out.conflicts(conflicts, addr, cs)
+	}
+	slices.SortFunc(conflicts, func(a, b Conflict) int { return a.Addr.Compare(b.Addr) })
+	slices.Sort(touched)
+	return out, slices.Compact(touched), conflicts
+}
+
+// Len gives how many workloads there are.
+func (e *Estate) Len() int { return e.live }
+
+// Bound is one more than the highest index that a workload may have.
+func (e *Estate) Bound() int { return e.workloads.Len() }
+
+// Workload gives the workload with an index, which must not be changed; nil if
+// it was removed.
+func (e *Estate) Workload(i int32) *Workload { return *e.workloads.At(int(i)) }
+
+// All gives the workloads with their indexes, in order.
+func (e *Estate) All() iter.Seq2[int32, *Workload] {
+	return func(yield func(int32, *Workload) bool) {
+		for i := range e.workloads.Len() {
+			if w := *e.workloads.At(i); w != nil && !yield(int32(i), w) {
+				return
+			}
+		}
+	}
+}
+
+// Workloads copies the workloads, in order.
+func (e *Estate) Workloads() []Workload {
+	out := make([]Workload, 0, e.live)
+	for _, w := range e.All() {
+		out = append(out, *w)
+	}
+	return out
+}
+
 // ByID gives the index of a workload.
 func (e *Estate) ByID(id string) (int32, bool) {
-	i, ok := e.byID[id]
-	return i, ok
+	i, ok := e.byID.Get(id)
+	return i, ok && i != Outside
 }
 
 // Claims gives all claims on an address, earliest start first. The slice must
 // not be changed.
-func (e *Estate) Claims(addr netip.Addr) []Claim { return e.claims[addr] }
+func (e *Estate) Claims(addr netip.Addr) []Claim {
+	return e.claims.get(addr)
+}
 
-// At resolves an address at an instant: of the leases that cover the instant,
-// the one with the latest start wins.
-func (e *Estate) At(addr netip.Addr, t Instant) Endpoint {
-	addr = addr.Unmap()
-	cs := e.claims[addr]
+// Holder gives the claim that holds an address at an instant: of those that
+// cover it, the one with the latest start; nil for none. addr is no
+// IPv4-mapped IPv6 address.
+func (e *Estate) Holder(addr netip.Addr, t Instant) *Claim {
+	cs := e.claims.get(addr)
 	for k := len(cs) - 1; k >= 0; k-- {
 		if !t.Before(cs[k].From) && t.Before(cs[k].Until) {
-			return Endpoint{addr, cs[k].Workload}
+			return &cs[k]
 		}
+	}
+	return nil
+}
+
+// At resolves an address at an instant.
+func (e *Estate) At(addr netip.Addr, t Instant) Endpoint {
+	addr = addr.Unmap()
+	if c := e.Holder(addr, t); c != nil {
+		return Endpoint{addr, c.Workload}
 	}
 	return Endpoint{addr, Outside}
 }
@@ -190,8 +377,8 @@ func (e *Estate) At(addr netip.Addr, t Instant) Endpoint {
 // Held calls f for each address that a workload holds at t, in the order of
 // addresses.
 func (e *Estate) Held(t Instant, f func(Endpoint)) {
-	held := make([]Endpoint, 0, len(e.claims))
-	for addr := range e.claims {
+	held := make([]Endpoint, 0, e.live)
+	for addr := range e.claims.addrs() {
 		if ep := e.At(addr, t); ep.Workload != Outside {
 			held = append(held, ep)
 		}

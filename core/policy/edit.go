@@ -45,8 +45,33 @@ func refuse(format string, args ...any) *EditError {
 // Apply gives the text after the edit, in canonical layout, and the edit in
 // words. Nothing is made that has errors.
 func (e Edit) Apply(text string) (after, words string, err *EditError) {
-	lines := Lines(text)
 	p, _ := Parse(text)
+	after, _, words, err = e.ApplyTo(p, text)
+	return after, words, err
+}
+
+// ApplyTo is Apply for those who have the text parsed, and gives the policy
+// after the edit too.
+func (e Edit) ApplyTo(p *Policy, text string) (after string, next *Policy, words string, err *EditError) {
+	if after, words, err = e.on(p, text); err != nil {
+		return "", nil, "", err
+	}
+	next, errs := Parse(after)
+	if len(errs) > 0 {
+		return "", nil, "", &EditError{"the policy would have " + counted(len(errs), "error") + ": " + errs[0].Message, errs}
+	}
+	if canonical := next.Format(); canonical != after && canonical != after+"\n" {
+		after = canonical
+		next, _ = Parse(after)
+	} else {
+		after = canonical
+	}
+	return after, next, words, nil
+}
+
+// on gives the text after the edit as it comes.
+func (e Edit) on(p *Policy, text string) (after, words string, err *EditError) {
+	lines := Lines(text)
 	if e.Op != Add {
 		if e.Line < 1 || e.Line > len(lines) || statementAt(p, e.Line) == nil {
 			return "", "", refuse("found no statement on line %d, expected the line of one", e.Line)
@@ -77,12 +102,7 @@ func (e Edit) Apply(text string) (after, words string, err *EditError) {
 	if err != nil {
 		return "", "", err
 	}
-	after = strings.Join(lines, "\n")
-	checked, errs := Parse(after)
-	if len(errs) > 0 {
-		return "", "", &EditError{"the policy would have " + counted(len(errs), "error") + ": " + errs[0].Message, errs}
-	}
-	return checked.Format(), words, nil
+	return strings.Join(lines, "\n"), words, nil
 }
 
 // Lines gives the lines of a text.

@@ -6,7 +6,6 @@ import (
 	"lucidorchard/core/decide"
 	"lucidorchard/core/estate"
 	"lucidorchard/core/expr"
-	"lucidorchard/core/policy"
 )
 
 // Label is how an endpoint is called in the ledger.
@@ -19,41 +18,61 @@ type Label struct {
 // Key tells labels apart that read alike: a group and tags of one name.
 func (l Label) Key() string { return l.Kind + " " + l.Text + " " + l.Lack }
 
-// labeler calls endpoints by the narrowest group that fits, or by their tags.
-type labeler struct {
-	c     *decide.Compiled
-	sizes map[string]int          // workloads in each group
-	roles map[[3]string]int       // workloads with the same tags
-	cache map[decide.Placed]Label // by workload and address
-}
-
 // Structural are the tag keys that say where a workload belongs.
 var Structural = []string{"app", "tier", "env", "site"}
 
-func newLabeler(c *decide.Compiled) *labeler {
-	l := &labeler{c: c, sizes: map[string]int{}, roles: map[[3]string]int{}, cache: map[decide.Placed]Label{}}
-	for i := range c.Estate.Workloads {
-		w := &c.Estate.Workloads[i]
-		l.roles[role(w)]++
-		if p, ok := first(c, w); ok {
-			c.EachGroup(p, func(g *policy.Group, t expr.Truth) {
-				if t == expr.Yes {
-					l.sizes[g.Name]++
-				}
-			})
-		}
-	}
-	return l
+// naming is what the ends of a view are called.
+type naming struct {
+	of  []int32 // by end: index into all
+	all []Label
 }
 
-// first places a workload by the first lease that holds anything.
-func first(c *decide.Compiled, w *estate.Workload) (decide.Placed, bool) {
-	for _, l := range w.Leases {
-		if !l.Empty() {
-			return c.At(l.Addr, l.From), true
+// name calls each end by the narrowest group that fits, or by its tags.
+func (v *View) name() *naming {
+	c := v.Compiled
+	sizes := c.GroupSizes()
+	roles := map[[3]string]int{}
+	for _, w := range c.Estate.All() {
+		roles[role(w)]++
+	}
+	out := &naming{of: make([]int32, len(v.places))}
+	index := map[Label]int32{}
+	narrowest := map[int32]int32{} // by signature: index into the groups, or -1
+	for i, p := range v.places {
+		best, known := narrowest[p.Signature()]
+		if !known {
+			best = v.narrowest(p, sizes)
+			narrowest[p.Signature()] = best
+		}
+		group, size := "", 1<<30
+		if best >= 0 {
+			group, size = c.Policy.GroupOrder[best].Name, sizes[best]
+		}
+		l := label(c, p, group, size, roles)
+		k, ok := index[l]
+		if !ok {
+			k = int32(len(out.all))
+			index[l] = k
+			out.all = append(out.all, l)
+		}
+		out.of[i] = k
+	}
+	return out
+}
+
+// narrowest gives the group with the fewest workloads that an endpoint is in.
+func (v *View) narrowest(p decide.Placed, sizes []int) int32 {
+	groups := v.Compiled.Policy.GroupOrder
+	best := int32(-1)
+	for i, t := range v.Compiled.Truths(p) {
+		if t != expr.Yes {
+			continue
+		}
+		if best < 0 || sizes[i] < sizes[best] || sizes[i] == sizes[best] && groups[i].Name < groups[best].Name {
+			best = int32(i)
 		}
 	}
-	return decide.Placed{}, false
+	return best
 }
 
 func role(w *estate.Workload) (out [3]string) {
@@ -64,36 +83,18 @@ func role(w *estate.Workload) (out [3]string) {
 	return out
 }
 
-func (l *labeler) of(p decide.Placed) Label {
-	if have, ok := l.cache[p]; ok {
-		return have
-	}
-	out := l.find(p)
-	l.cache[p] = out
-	return out
-}
-
-func (l *labeler) find(p decide.Placed) Label {
-	best, size := "", 1<<30
-	l.c.EachGroup(p, func(g *policy.Group, t expr.Truth) {
-		if t != expr.Yes {
-			return
-		}
-		if n := l.sizes[g.Name]; n < size || n == size && g.Name < best {
-			best, size = g.Name, n
-		}
-	})
+func label(c *decide.Compiled, p decide.Placed, group string, size int, roles map[[3]string]int) Label {
 	if p.Workload == estate.Outside {
-		if best != "" && size < len(l.c.Estate.Workloads)/2+1 {
-			return Label{Text: best, Kind: "group"}
+		if group != "" && size < c.Estate.Len()/2+1 {
+			return Label{Text: group, Kind: "group"}
 		}
 		return Label{Text: "outside", Kind: "outside"}
 	}
-	w := &l.c.Estate.Workloads[p.Workload]
+	w := c.Estate.Workload(p.Workload)
 	r := role(w)
 	// A group is a good name if it holds not many more than those that are alike.
-	if best != "" && size <= 2*l.roles[r]+1 {
-		return Label{Text: best, Kind: "group"}
+	if group != "" && size <= 2*roles[r]+1 {
+		return Label{Text: group, Kind: "group"}
 	}
 	var parts []string
 	lack := ""
@@ -108,4 +109,18 @@ func (l *labeler) find(p decide.Placed) Label {
 		return Label{Text: w.Label(), Kind: "workload", Lack: lack}
 	}
 	return Label{Text: strings.Join(parts, "-"), Kind: "tags", Lack: lack}
+}
+
+// Labels gives how the two ends of a conversation are called.
+func (v *View) Labels(i int) (client, server Label) {
+	n := v.named()
+	return n.all[n.of[v.cols.Client[i]]], n.all[n.of[v.cols.Server[i]]]
+}
+
+// Name calls an endpoint by its workload, or by its address.
+func (v *View) Name(p decide.Placed) string {
+	if p.Workload == estate.Outside {
+		return p.Addr.String()
+	}
+	return v.Compiled.Estate.Workload(p.Workload).Label()
 }

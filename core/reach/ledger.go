@@ -23,6 +23,8 @@ type Query struct {
 	Point     *service.Point
 
 	Rule int // only what the rule on this line decides; 0 is all
+
+	Was [3]bool // verdicts in the view that this one is compared with; none set: all
 }
 
 // Row is one line of the ledger: a served thing with its service, or one of
@@ -35,6 +37,7 @@ type Row struct {
 	Connections   int64
 	Bytes         int64
 	Leaks, Chokes int
+	Changed       int     // conversations with another verdict in the view that this one is compared with
 	Others        []Other // the other side, most undecided first
 	Spark         []int   // connections over the window
 	Rules         []int   // lines of the deciding rules, most used first
@@ -49,79 +52,193 @@ type Other struct {
 
 // Served gives one row for each thing and service, most undecided first.
 func (v *View) Served(q Query) []Row {
-	return v.rows(q, func(c *Conversation) (near, far decide.Placed) { return v.ends(q, c) })
+	return v.rows(q, q.Turn)
 }
 
 // Callers gives one row for each caller of the thing and service of the query.
 func (v *View) Callers(q Query) []Row {
-	return v.rows(q, func(c *Conversation) (near, far decide.Placed) {
-		near, far = v.ends(q, c)
-		return far, near
-	})
+	return v.rows(q, !q.Turn)
 }
 
-func (v *View) ends(q Query, c *Conversation) (near, far decide.Placed) {
-	if q.Turn {
-		return c.Client, c.Server
-	}
-	return c.Server, c.Client
-}
-
+// sparkBins is into how many stretches a row cuts the window.
 const sparkBins = 24
 
-func (v *View) rows(q Query, ends func(*Conversation) (near, far decide.Placed)) []Row {
+// cell is the conversations that no row of a ledger and no filter but the text
+// tells apart: the rows are put together from them.
+type cell struct {
+	cellKey
+	conversations int
+	connections   int64
+	bytes         int64
+	first, last   estate.Instant
+	spark         [sparkBins]int
+}
+
+type cellKey struct {
+	client, server int32 // labels
+	point          service.Point
+	rule           int32          // index, or -1
+	was            decide.Verdict // in the view that this one is compared with
+	odd            bool           // a leak or a choke
+}
+
+// cells is all cells of a view.
+type cells struct{ all []cell }
+
+// gather puts the conversations that a query's text selects into cells.
+func (v *View) gather(q Query) *cells {
+	names := v.named()
+	text := v.texts(q.Text)
+	type part struct {
+		index map[cellKey]int32
+		all   []cell
+	}
+	parts := make([]part, workers)
+	for i := range parts {
+		parts[i].index = map[cellKey]int32{}
+	}
+	decide.Parallel(workers, (len(v.rules)+stretch-1)/stretch, func(worker, step int) {
+		p := &parts[worker]
+		for i := step * stretch; i < min((step+1)*stretch, len(v.rules)); i++ {
+			if text != nil && !text.in(v, i) {
+				continue
+			}
+			k := cellKey{client: names.of[v.cols.Client[i]], server: names.of[v.cols.Server[i]], point: v.cols.Point[i], rule: v.rules[i], odd: v.odd(i)}
+			if v.Against != nil {
+				k.was = v.Against.Verdict(i)
+			}
+			c, ok := p.index[k]
+			if !ok {
+				c = int32(len(p.all))
+				p.index[k] = c
+				p.all = append(p.all, cell{cellKey: k, first: v.first[i], last: v.last[i]})
+			}
+			p.all[c].add(v, i)
+		}
+	})
+	out := parts[0]
+	for _, p := range parts[1:] {
+		for i := range p.all {
+			x := &p.all[i]
+			c, ok := out.index[x.cellKey]
+			if !ok {
+				out.index[x.cellKey] = int32(len(out.all))
+				out.all = append(out.all, *x)
+				continue
+			}
+			out.all[c].merge(x)
+		}
+	}
+	return &cells{out.all}
+}
+
+// odd reports whether a conversation is a leak or a choke.
+func (v *View) odd(i int) bool {
+	switch v.Verdict(i) {
+	case decide.Reject:
+		return v.carried[i] > 0
+	case decide.Permit:
+		return v.dropped[i] > 0
+	}
+	return false
+}
+
+func (c *cell) add(v *View, i int) {
+	c.conversations++
+	c.connections += v.cols.Connections[i]
+	c.bytes += v.bytes[i]
+	c.span(v.first[i], v.last[i])
+	v.Spread(i, c.spark[:])
+}
+
+func (c *cell) merge(d *cell) {
+	c.conversations += d.conversations
+	c.connections += d.connections
+	c.bytes += d.bytes
+	c.span(d.first, d.last)
+	for i, n := range d.spark {
+		c.spark[i] += n
+	}
+}
+
+func (c *cell) span(first, last estate.Instant) {
+	if first.Before(c.first) {
+		c.first = first
+	}
+	if c.last.Before(last) {
+		c.last = last
+	}
+}
+
+// rows gathers the cells of a query by the label of one side: the clients' or
+// the servers'.
+func (v *View) rows(q Query, byClient bool) []Row {
+	var found *cells
+	if q.Text == "" {
+		found = v.seen()
+	} else {
+		found = v.gather(q)
+	}
+	names := v.named()
 	type key struct {
-		label Label
+		label int32
 		point service.Point
 	}
-	type gather struct {
+	type row struct {
 		Row
-		others map[Label]*Other
+		others map[int32]*Other
 		rules  map[int]int
 	}
-	index := map[key]*gather{}
-	var order []*gather
-	span := max(1, int(v.To-v.From))
-	for i := range v.Conversations {
-		c := &v.Conversations[i]
-		if !v.matches(q, c) {
+	index := map[key]*row{}
+	var order []*row
+	for i := range found.all {
+		c := &found.all[i]
+		if !v.cellMatches(q, c, names) {
 			continue
 		}
-		near, far := ends(c)
-		k := key{v.labels.of(near), c.Point}
+		near, far := c.server, c.client
+		if byClient {
+			near, far = far, near
+		}
+		k := key{near, c.point}
 		g := index[k]
 		if g == nil {
-			g = &gather{Row{Label: k.label, Point: c.Point, First: c.First, Last: c.Last, Spark: make([]int, sparkBins)}, map[Label]*Other{}, map[int]int{}}
+			g = &row{Row{Label: names.all[near], Point: c.point, First: c.first, Last: c.last, Spark: make([]int, sparkBins)}, map[int32]*Other{}, map[int]int{}}
 			index[k] = g
 			order = append(order, g)
 		}
-		g.Counts[c.Verdict]++
-		g.Conversations++
-		g.Connections += c.Connections
-		g.Bytes += c.Bytes
-		if c.Leak() {
-			g.Leaks++
+		verdict := v.verdict[c.rule+1]
+		g.Counts[verdict] += c.conversations
+		g.Conversations += c.conversations
+		g.Connections += c.connections
+		g.Bytes += c.bytes
+		if v.Against != nil && c.was != verdict {
+			g.Changed += c.conversations
 		}
-		if c.Choke() {
-			g.Chokes++
+		if c.odd && verdict == decide.Reject {
+			g.Leaks += c.conversations
 		}
-		if c.First.Before(g.First) {
-			g.First = c.First
+		if c.odd && verdict == decide.Permit {
+			g.Chokes += c.conversations
 		}
-		if g.Last.Before(c.Last) {
-			g.Last = c.Last
+		if c.first.Before(g.First) {
+			g.First = c.first
 		}
-		if c.Rule != nil {
-			g.rules[c.Rule.Line]++
+		if g.Last.Before(c.last) {
+			g.Last = c.last
 		}
-		for _, b := range c.Buckets {
-			g.Spark[int(v.Buckets[b].Hour-v.From)*sparkBins/span] += int(v.Buckets[b].Connections)
+		if c.rule >= 0 {
+			g.rules[v.Compiled.Policy.Rules[c.rule].Line] += c.conversations
 		}
-		l := v.labels.of(far)
-		if g.others[l] == nil {
-			g.others[l] = &Other{Label: l}
+		for b, n := range c.spark {
+			g.Spark[b] += n
 		}
-		g.others[l].Counts[c.Verdict]++
+		o := g.others[far]
+		if o == nil {
+			o = &Other{Label: names.all[far]}
+			g.others[far] = o
+		}
+		o.Counts[verdict] += c.conversations
 	}
 	out := make([]Row, len(order))
 	for i, g := range order {
@@ -129,7 +246,7 @@ func (v *View) rows(q Query, ends func(*Conversation) (near, far decide.Placed))
 			g.Others = append(g.Others, *o)
 		}
 		slices.SortFunc(g.Others, func(a, b Other) int {
-			return cmp.Or(b.Counts[decide.Uncovered]-a.Counts[decide.Uncovered], b.Counts.Sum()-a.Counts.Sum(), strings.Compare(a.Text, b.Text))
+			return cmp.Or(b.Counts[decide.Uncovered]-a.Counts[decide.Uncovered], b.Counts.Sum()-a.Counts.Sum(), strings.Compare(a.Text, b.Text), strings.Compare(a.Key(), b.Key()))
 		})
 		for line := range g.rules {
 			g.Rules = append(g.Rules, line)
@@ -137,91 +254,106 @@ func (v *View) rows(q Query, ends func(*Conversation) (near, far decide.Placed))
 		slices.SortFunc(g.Rules, func(a, b int) int { return cmp.Or(g.rules[b]-g.rules[a], a-b) })
 		out[i] = g.Row
 	}
-	slices.SortStableFunc(out, func(a, b Row) int {
+	slices.SortFunc(out, func(a, b Row) int {
 		return cmp.Or(b.Counts[decide.Uncovered]-a.Counts[decide.Uncovered], b.Counts[decide.Reject]-a.Counts[decide.Reject], b.Conversations-a.Conversations,
-			strings.Compare(a.Text, b.Text), cmp.Compare(a.Point, b.Point))
+			strings.Compare(a.Text, b.Text), cmp.Compare(a.Point, b.Point), strings.Compare(a.Key(), b.Key()))
 	})
 	return out
 }
 
-// Sum adds the numbers up.
-func (c Counts) Sum() int { return c[0] + c[1] + c[2] }
+// cellMatches reports whether a query, but for its text, selects a cell.
+func (v *View) cellMatches(q Query, c *cell, names *naming) bool {
+	verdict := v.verdict[c.rule+1]
+	if q.Verdicts != [3]bool{} && !q.Verdicts[verdict] || q.Was != [3]bool{} && !q.Was[c.was] || q.Leaks && !c.odd {
+		return false
+	}
+	if q.Rule != 0 && (c.rule < 0 || v.Compiled.Policy.Rules[c.rule].Line != q.Rule) || q.Point != nil && *q.Point != c.point {
+		return false
+	}
+	near, far := c.server, c.client
+	if q.Turn {
+		near, far = far, near
+	}
+	return (q.Near == "" || names.all[near].Key() == q.Near) && (q.Far == "" || names.all[far].Key() == q.Far)
+}
 
 // Select gives the indexes of the conversations of a query, most undecided and
 // then busiest first.
 func (v *View) Select(q Query) []int {
+	names := v.named()
+	text := v.texts(q.Text)
+	// Which labels the two sides may have, so that a row is a few looks.
+	sides := [2][]bool{}
+	near, far := 1, 0
+	if q.Turn {
+		near, far = 0, 1
+	}
+	for side, key := range map[int]string{near: q.Near, far: q.Far} {
+		if key != "" {
+			sides[side] = make([]bool, len(names.all))
+			for i, l := range names.all {
+				sides[side][i] = l.Key() == key
+			}
+		}
+	}
 	var out []int
-	for i := range v.Conversations {
-		if v.matches(q, &v.Conversations[i]) {
+	for i, r := range v.rules {
+		verdict := v.verdict[r+1]
+		switch {
+		case q.Verdicts != [3]bool{} && !q.Verdicts[verdict],
+			q.Point != nil && *q.Point != v.cols.Point[i],
+			sides[0] != nil && !sides[0][names.of[v.cols.Client[i]]],
+			sides[1] != nil && !sides[1][names.of[v.cols.Server[i]]],
+			q.Leaks && !v.odd(i),
+			q.Rule != 0 && (r < 0 || v.Compiled.Policy.Rules[r].Line != q.Rule),
+			q.Was != [3]bool{} && v.Against != nil && !q.Was[v.Against.Verdict(i)],
+			text != nil && !text.in(v, i):
+		default:
 			out = append(out, i)
 		}
 	}
-	slices.SortStableFunc(out, func(a, b int) int {
-		x, y := &v.Conversations[a], &v.Conversations[b]
-		return cmp.Or(boolFirst(x.Verdict == decide.Uncovered, y.Verdict == decide.Uncovered), boolFirst(x.Verdict == decide.Reject, y.Verdict == decide.Reject), cmp.Compare(y.Connections, x.Connections))
+	rank := [3]int{decide.Uncovered: 0, decide.Reject: 1, decide.Permit: 2}
+	slices.SortFunc(out, func(a, b int) int {
+		return cmp.Or(rank[v.Verdict(a)]-rank[v.Verdict(b)], cmp.Compare(v.cols.Connections[b], v.cols.Connections[a]), a-b)
 	})
 	return out
 }
 
-func boolFirst(a, b bool) int {
-	switch {
-	case a && !b:
-		return -1
-	case b && !a:
-		return 1
-	}
-	return 0
+// texts is, for each word of a text, which ends and services it is found in.
+type texts []textWord
+
+type textWord struct {
+	ends   []bool
+	points map[service.Point]bool
 }
 
-// Labels gives how the two ends of a conversation are called.
-func (v *View) Labels(c *Conversation) (client, server Label) {
-	return v.labels.of(c.Client), v.labels.of(c.Server)
-}
-
-// Name calls an endpoint by its workload, or by its address.
-func (v *View) Name(p decide.Placed) string {
-	if p.Workload == estate.Outside {
-		return p.Addr.String()
-	}
-	return v.Compiled.Estate.Workloads[p.Workload].Label()
-}
-
-func (v *View) matches(q Query, c *Conversation) bool {
-	if q.Verdicts != [3]bool{} && !q.Verdicts[c.Verdict] {
-		return false
-	}
-	if q.Leaks && !c.Leak() && !c.Choke() {
-		return false
-	}
-	if q.Rule != 0 && (c.Rule == nil || c.Rule.Line != q.Rule) {
-		return false
-	}
-	if q.Point != nil && *q.Point != c.Point {
-		return false
-	}
-	near, far := v.ends(q, c)
-	if q.Near != "" && v.labels.of(near).Key() != q.Near || q.Far != "" && v.labels.of(far).Key() != q.Far {
-		return false
-	}
-	return q.Text == "" || v.mentions(c, wordsOf(q.Text))
-}
-
-// mentions reports whether every word of the text is in the name of a side, of
-// what it is called in the ledger, in its address, or in the service.
-func (v *View) mentions(c *Conversation, words []string) bool {
-	for _, w := range words {
-		found := false
-		for _, s := range []string{v.Name(c.Client), v.Name(c.Server), v.labels.of(c.Client).Text, v.labels.of(c.Server).Text, c.Client.Addr.String(), c.Server.Addr.String(), c.Point.String(), flow.ServiceName(c.Point)} {
-			if strings.Contains(strings.ToLower(s), w) {
-				found = true
-				break
+// texts looks every word up in the names of the ends, in what they are called in
+// the ledger, in their addresses, and in the services; nil for no words.
+func (v *View) texts(text string) texts {
+	var out texts
+	for _, word := range strings.Fields(strings.ToLower(text)) {
+		w := textWord{make([]bool, len(v.places)), map[service.Point]bool{}}
+		has := func(s string) bool { return strings.Contains(strings.ToLower(s), word) }
+		names := v.named()
+		for i, p := range v.places {
+			w.ends[i] = has(v.Name(p)) || has(names.all[names.of[i]].Text) || has(p.Addr.String())
+		}
+		for _, pt := range v.cols.Point {
+			if _, known := w.points[pt]; !known {
+				w.points[pt] = has(pt.String()) || has(flow.ServiceName(pt))
 			}
 		}
-		if !found {
+		out = append(out, w)
+	}
+	return out
+}
+
+// in reports whether every word is found in a conversation.
+func (t texts) in(v *View, i int) bool {
+	for _, w := range t {
+		if !w.ends[v.cols.Client[i]] && !w.ends[v.cols.Server[i]] && !w.points[v.cols.Point[i]] {
 			return false
 		}
 	}
 	return true
 }
-
-func wordsOf(text string) []string { return strings.Fields(strings.ToLower(text)) }

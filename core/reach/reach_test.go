@@ -54,11 +54,11 @@ func TestViewAgreesWithTheBuckets(t *testing.T) {
 				want[key{e.At(b.Client, b.First), e.At(b.Server, b.First), b.Point}] += b.Connections
 			}
 		}
-		require.Len(t, v.Conversations, len(want))
+		require.Equal(t, len(want), v.Len())
 		totals := v.Totals()
 		var counted reach.Counts
-		for i := range v.Conversations {
-			conv := &v.Conversations[i]
+		for i := range v.Len() {
+			conv := v.At(i)
 			require.Equal(t, want[key{conv.Client.Endpoint, conv.Server.Endpoint, conv.Point}], conv.Connections)
 			require.Same(t, walk.Decide(conv.Client.Endpoint, conv.Server.Endpoint, conv.Point), conv.Rule)
 			require.LessOrEqual(t, conv.Carried+conv.Dropped, conv.Connections)
@@ -117,18 +117,68 @@ func TestChangesAreTheDifference(t *testing.T) {
 		before := reach.New(compile(t, e, sample.Policy(t), at), all, from, to)
 		other := compile(t, e, sample.Policy(t), at)
 		after := reach.New(other, all, from, to)
-		changes := before.Changes(other)
+		changes := before.Changes(after)
+		compared := after.Compared(before)
+		var table [3][3]int
 		i := 0
-		for k := range before.Conversations {
-			if before.Conversations[k].Verdict == after.Conversations[k].Verdict {
+		for k := range before.Len() {
+			was, is := before.At(k), after.At(k)
+			table[was.Verdict][is.Verdict]++
+			if was.Verdict == is.Verdict {
 				continue
 			}
-			require.Same(t, &before.Conversations[k], changes[i].Conversation)
-			require.Equal(t, after.Conversations[k].Verdict, changes[i].After)
-			require.Same(t, after.Conversations[k].Rule, changes[i].AfterRule)
+			require.Equal(t, reach.Change{Index: k, Before: was.Verdict, After: is.Verdict, AfterRule: is.Rule}, changes[i])
 			i++
 		}
 		require.Len(t, changes, i)
+		require.Equal(t, decide.Difference(table), compared.Difference())
+		for was := range table {
+			for is, n := range table[was] {
+				q := reach.Query{}
+				q.Was[was], q.Verdicts[is] = true, true
+				found := compared.Select(q)
+				require.Len(t, found, n)
+				sum, changed := 0, 0
+				for _, r := range compared.Served(q) {
+					sum += r.Conversations
+					changed += r.Changed
+				}
+				require.Equal(t, n, sum)
+				require.Equal(t, was != is, changed > 0 || n == 0 && was != is)
+			}
+		}
+	})
+}
+
+// A view that followed edits of the estate and the policy is the view that one
+// gets from the beginning.
+func TestFollowingEditsGivesTheSameView(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		all := buckets(t)
+		c := compile(t, sample.Estate(t), sample.Policy(t), sample.Instant(t))
+		from, to := all[0].Hour, all[len(all)-1].Hour+1
+		v := reach.New(c, all, from, to)
+		for range rapid.IntRange(1, 5).Draw(t, "edits") {
+			var u *decide.Update
+			if rapid.Bool().Draw(t, "of the estate") {
+				e, touched := sample.EditEstate(t, v.Compiled.Estate)
+				u = v.Compiled.WithEstate(e, touched)
+			} else {
+				p, errs := policy.Parse(sample.EditPolicy(t, v.Compiled.Policy.Format()))
+				require.Empty(t, errs)
+				u = v.Compiled.WithPolicy(p, v.Compiled.AsOf)
+			}
+			v = v.With(u)
+			fresh := reach.New(u.After, all, from, to)
+			require.Equal(t, fresh.Len(), v.Len())
+			for i := range v.Len() {
+				require.Equal(t, fresh.At(i), v.At(i))
+			}
+			require.Equal(t, fresh.Totals(), v.Totals())
+			require.Equal(t, fresh.Strip(7), v.Strip(7))
+			q := reach.Query{Turn: rapid.Bool().Draw(t, "turn")}
+			require.Equal(t, fresh.Served(q), v.Served(q))
+		}
 	})
 }
 
@@ -152,9 +202,9 @@ func TestLabels(t *testing.T) {
 	}
 	v := reach.New(c, b.All(), 0, 1)
 	got := map[string]reach.Label{}
-	for i := range v.Conversations {
-		client, server := v.Labels(&v.Conversations[i])
-		got[v.Name(v.Conversations[i].Client)] = client
+	for i := range v.Len() {
+		client, server := v.Labels(i)
+		got[v.Name(v.At(i).Client)] = client
 		require.Equal(t, "bl", server.Text)
 	}
 	require.Equal(t, map[string]reach.Label{

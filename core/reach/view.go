@@ -6,19 +6,162 @@
 package reach
 
 import (
+	"sync"
+
 	"lucidorchard/core/decide"
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/policy"
+	"lucidorchard/core/prove"
 	"lucidorchard/core/service"
 )
+
+// View is the conversations of a window under one policy. It is not changed:
+// With gives another one.
+type View struct {
+	*Window
+	Compiled *decide.Compiled
+	Against  *View // what it is compared with, over the same window; or nil
+
+	places []decide.Placed // by end
+	rules  []int32         // by conversation: index of the deciding rule, or -1
+
+	tally   func() decide.Tally
+	named   func() *naming
+	seen    func() *cells
+	verdict []decide.Verdict // of no rule, then of each rule
+}
+
+// New resolves the buckets whose hour is in [from, to) and decides them.
+func New(c *decide.Compiled, buckets []flow.Bucket, from, to flow.Hour) *View {
+	return NewWindow(c.Estate, buckets, from, to).Under(c)
+}
+
+// Under decides the conversations of a window. c is compiled against an estate
+// with the leases that the window was resolved with.
+func (w *Window) Under(c *decide.Compiled) *View {
+	v := &View{Window: w, Compiled: c, places: make([]decide.Placed, len(w.ends)), rules: make([]int32, w.Len())}
+	for i := range w.ends {
+		v.places[i] = c.At(w.ends[i].Addr, w.ends[i].at)
+	}
+	c.Evaluate(decide.Columns{Client: w.cols.Client, Server: w.cols.Server, Point: w.cols.Point}, decide.Ends{Class: v.classes()}, v.rules, 0)
+	return v.ready()
+}
+
+func (v *View) classes() []int32 {
+	out := make([]int32, len(v.places))
+	for i := range out {
+		out[i] = v.places[i].Class
+	}
+	return out
+}
+
+// ready prepares what is found when first asked for.
+func (v *View) ready() *View {
+	v.verdict = make([]decide.Verdict, len(v.Compiled.Policy.Rules)+1)
+	for i, r := range v.Compiled.Policy.Rules {
+		v.verdict[i+1] = decide.VerdictOf(r)
+	}
+	v.tally = sync.OnceValue(func() decide.Tally { return v.Compiled.Tally(v.cols, v.rules, max(0, int(v.To-v.From))) })
+	v.named = sync.OnceValue(v.name)
+	v.seen = sync.OnceValue(func() *cells { return v.gather(Query{}) })
+	return v
+}
+
+// With gives the view after an update: only conversations that it can change
+// are decided anew.
+func (v *View) With(u *decide.Update) *View {
+	for _, m := range u.Moved {
+		if m.Before.Workload != m.After.Workload {
+			// An address has another holder: the conversations are others.
+			return NewWindow(u.After.Estate, v.Buckets, v.From, v.To).Under(u.After)
+		}
+	}
+	next := &View{Window: v.Window, Compiled: u.After, places: v.places, rules: v.rules}
+	moved := v.moved(next, u)
+	changed := map[[2]int32]service.Set{}
+	for _, p := range u.Pairs() {
+		changed[[2]int32{p.Client, p.Server}] = p.Rule
+	}
+	next.rules = make([]int32, len(v.rules))
+	same := true
+	for i, now := range u.Rules {
+		same = same && int32(i) == now
+	}
+	clients := make([]bool, u.After.Classes())
+	for k := range changed {
+		clients[k[0]] = true
+	}
+	decide.Parallel(workers, (len(v.rules)+stretch-1)/stretch, func(_, part int) {
+		for i := part * stretch; i < min((part+1)*stretch, len(v.rules)); i++ {
+			a, b := v.cols.Client[i], v.cols.Server[i]
+			r := v.rules[i]
+			if !same && r >= 0 {
+				r = u.Rules[r]
+			}
+			if moved != nil && (moved[a] || moved[b]) {
+				r = u.After.Rule(next.places[a], next.places[b], v.cols.Point[i])
+			} else if clients[next.places[a].Class] {
+				if s, ok := changed[[2]int32{next.places[a].Class, next.places[b].Class}]; ok && s.Contains(v.cols.Point[i]) {
+					r = u.After.Rule(next.places[a], next.places[b], v.cols.Point[i])
+				}
+			}
+			next.rules[i] = r
+		}
+	})
+	return next.ready()
+}
+
+const (
+	workers = 4
+	stretch = 1 << 15
+)
+
+// moved finds the ends whose class or groups the update changes, and places all
+// in the next view; nil is none.
+func (v *View) moved(next *View, u *decide.Update) []bool {
+	if u.Before.Policy != u.After.Policy && len(v.ends) > 0 {
+		// Groups may be numbered anew: every end is placed again.
+		next.places = make([]decide.Placed, len(v.ends))
+		for i := range v.ends {
+			next.places[i] = u.After.At(v.ends[i].Addr, v.ends[i].at)
+		}
+	} else if len(u.Moved) > 0 {
+		workloads := map[int32]bool{}
+		for _, m := range u.Moved {
+			workloads[m.Before.Workload] = true
+		}
+		next.places = append([]decide.Placed(nil), v.places...)
+		for i := range v.ends {
+			if workloads[v.ends[i].Workload] {
+				next.places[i] = u.After.At(v.ends[i].Addr, v.ends[i].at)
+			}
+		}
+	}
+	var out []bool
+	for i := range next.places {
+		if next.places[i].Class != v.places[i].Class {
+			if out == nil {
+				out = make([]bool, len(v.places))
+			}
+			out[i] = true
+		}
+	}
+	return out
+}
+
+// Compared gives the view with another one, of the same window, as what it is
+// compared with.
+func (v *View) Compared(against *View) *View {
+	out := &View{Window: v.Window, Compiled: v.Compiled, Against: against, places: v.places, rules: v.rules}
+	return out.ready()
+}
 
 // Conversation is what was seen in the window between two endpoints on one
 // service.
 type Conversation struct {
 	Client, Server decide.Placed
 	Point          service.Point
-	Buckets        []int32 // indexes into View.Buckets
 	Connections    int64
 	Bytes          int64
 	Carried        int64 // connections of each outcome; the rest is unknown
@@ -28,74 +171,52 @@ type Conversation struct {
 	Verdict        decide.Verdict
 }
 
+// At gives a conversation.
+func (v *View) At(i int) Conversation {
+	c := Conversation{
+		Client: v.places[v.cols.Client[i]], Server: v.places[v.cols.Server[i]], Point: v.cols.Point[i],
+		Connections: v.cols.Connections[i], Bytes: v.bytes[i], Carried: v.carried[i], Dropped: v.dropped[i],
+		First: v.first[i], Last: v.last[i], Verdict: v.Verdict(i),
+	}
+	if r := v.rules[i]; r >= 0 {
+		c.Rule = v.Compiled.Policy.Rules[r]
+	}
+	return c
+}
+
+// Verdict gives the verdict of a conversation.
+func (v *View) Verdict(i int) decide.Verdict { return v.verdict[v.rules[i]+1] }
+
 // Leak reports whether the policy rejects what the network carried.
 func (c *Conversation) Leak() bool { return c.Verdict == decide.Reject && c.Carried > 0 }
 
 // Choke reports whether the policy permits what the network dropped.
 func (c *Conversation) Choke() bool { return c.Verdict == decide.Permit && c.Dropped > 0 }
 
-// View is the conversations of a window under one policy.
-type View struct {
-	Compiled      *decide.Compiled
-	Buckets       []flow.Bucket // of the window
-	From, To      flow.Hour     // half open
-	Conversations []Conversation
-	labels        *labeler
-}
-
-type convKey struct {
-	client, server estate.Endpoint
-	point          service.Point
-}
-
-// New resolves the buckets whose hour is in [from, to). The conversations are
-// in the order in which they were first seen.
-func New(c *decide.Compiled, buckets []flow.Bucket, from, to flow.Hour) *View {
-	v := &View{Compiled: c, From: from, To: to, labels: newLabeler(c)}
-	index := map[convKey]int{}
-	for _, b := range buckets {
-		if b.Hour < from || b.Hour >= to {
-			continue
+// Find gives the index of the conversation between two endpoints on a service.
+func (v *View) Find(client, server estate.Endpoint, pt service.Point) (int, bool) {
+	a, b := int32(-1), int32(-1)
+	for i := range v.ends {
+		if v.ends[i].Endpoint == client {
+			a = int32(i)
 		}
-		v.Buckets = append(v.Buckets, b)
-		client, server := c.At(b.Client, b.First), c.At(b.Server, b.First)
-		k := convKey{client.Endpoint, server.Endpoint, b.Point}
-		i, ok := index[k]
-		if !ok {
-			i = len(v.Conversations)
-			index[k] = i
-			v.labels.of(client) // found now, so that a finished view is only read
-			v.labels.of(server)
-			rule := c.Decide(client, server, b.Point)
-			v.Conversations = append(v.Conversations, Conversation{
-				Client: client, Server: server, Point: b.Point, First: b.First, Last: b.Last, Rule: rule, Verdict: decide.VerdictOf(rule),
-			})
+		if v.ends[i].Endpoint == server {
+			b = int32(i)
 		}
-		v.Conversations[i].add(&b, int32(len(v.Buckets)-1))
 	}
-	return v
-}
-
-func (c *Conversation) add(b *flow.Bucket, i int32) {
-	c.Buckets = append(c.Buckets, i)
-	c.Connections += b.Connections
-	c.Bytes += b.Bytes
-	switch b.Outcome {
-	case flow.Carried:
-		c.Carried += b.Connections
-	case flow.Dropped:
-		c.Dropped += b.Connections
+	if a < 0 || b < 0 {
+		return 0, false
 	}
-	if b.First.Before(c.First) {
-		c.First = b.First
+	for i, end := range v.cols.Client {
+		if end == a && v.cols.Server[i] == b && v.cols.Point[i] == pt {
+			return i, true
+		}
 	}
-	if c.Last.Before(b.Last) {
-		c.Last = b.Last
-	}
+	return 0, false
 }
 
 // Counts has a number for each verdict.
-type Counts [3]int
+type Counts = decide.Counts
 
 // Totals sums up a view.
 type Totals struct {
@@ -103,41 +224,90 @@ type Totals struct {
 	Connections   [3]int64
 	Bytes         [3]int64
 	Outcomes      [3][3]int // conversations by verdict, then by unknown, carried, dropped
-	ByRule        map[*policy.Rule]int
+	ByRule        []int     // conversations by the index of the deciding rule
 	Leaks, Chokes int
 }
 
 // Totals counts the conversations. One that was both carried and dropped
 // counts under both outcomes.
 func (v *View) Totals() Totals {
-	t := Totals{ByRule: map[*policy.Rule]int{}}
-	for i := range v.Conversations {
-		c := &v.Conversations[i]
-		t.Conversations[c.Verdict]++
-		t.Connections[c.Verdict] += c.Connections
-		t.Bytes[c.Verdict] += c.Bytes
-		switch {
-		case c.Carried == 0 && c.Dropped == 0:
-			t.Outcomes[c.Verdict][flow.Unknown]++
-		default:
-			if c.Carried > 0 {
-				t.Outcomes[c.Verdict][flow.Carried]++
-			}
-			if c.Dropped > 0 {
-				t.Outcomes[c.Verdict][flow.Dropped]++
-			}
+	pass := v.tally()
+	t := Totals{Conversations: pass.Rows, Connections: pass.Connections, ByRule: pass.Rules}
+	for i := range v.rules {
+		verdict := v.Verdict(i)
+		t.Bytes[verdict] += v.bytes[i]
+		carried, dropped := v.carried[i] > 0, v.dropped[i] > 0
+		if !carried && !dropped {
+			t.Outcomes[verdict][flow.Unknown]++
+			continue
 		}
-		if c.Rule != nil {
-			t.ByRule[c.Rule]++
+		if carried {
+			t.Outcomes[verdict][flow.Carried]++
 		}
-		if c.Leak() {
-			t.Leaks++
-		}
-		if c.Choke() {
-			t.Chokes++
+		if dropped {
+			t.Outcomes[verdict][flow.Dropped]++
 		}
 	}
+	t.Leaks, t.Chokes = t.Outcomes[decide.Reject][flow.Carried], t.Outcomes[decide.Permit][flow.Dropped]
 	return t
+}
+
+// Evidence gives, for each rule by its index, what was seen of what it decides.
+func (v *View) Evidence() []prove.Evidence {
+	out := make([]prove.Evidence, len(v.Compiled.Policy.Rules))
+	type pair struct{ rule, a, b int32 }
+	pairs, ends := map[pair]bool{}, map[pair]bool{}
+	once := func(m map[pair]bool, k pair) bool {
+		known := m[k]
+		m[k] = true
+		return !known
+	}
+	for i, r := range v.rules {
+		if r < 0 {
+			continue
+		}
+		e, a, b := &out[r], v.cols.Client[i], v.cols.Server[i]
+		e.Conversations++
+		if once(pairs, pair{r, a, b}) {
+			e.Pairs++
+		}
+		if once(ends, pair{r, a, 0}) {
+			e.Clients = append(e.Clients, v.places[a])
+		}
+		if once(ends, pair{r, b, 1}) {
+			e.Servers = append(e.Servers, v.places[b])
+		}
+	}
+	return out
+}
+
+// RuleUse is what one rule decides of the window.
+type RuleUse struct {
+	Conversations int
+	Connections   int64
+	Last          estate.Instant // of the newest conversation
+	Spark         [sparkBins]int // connections over the window
+}
+
+// RuleUses gives the use of each rule by its index.
+func (v *View) RuleUses() []RuleUse {
+	out := make([]RuleUse, len(v.Compiled.Policy.Rules))
+	for i := range v.seen().all {
+		c := &v.seen().all[i]
+		if c.rule < 0 {
+			continue
+		}
+		u := &out[c.rule]
+		u.Conversations += c.conversations
+		u.Connections += c.connections
+		if u.Last.Before(c.last) {
+			u.Last = c.last
+		}
+		for b, n := range c.spark {
+			u.Spark[b] += n
+		}
+	}
+	return out
 }
 
 // Bin is a stretch of the window with the conversations that were active in it.
@@ -155,12 +325,18 @@ func (v *View) Strip(n int) []Bin {
 	for i := range bins {
 		bins[i].Hour = v.From + flow.Hour(i*width)
 	}
-	for i := range v.Conversations {
-		c := &v.Conversations[i]
+	if width == 1 && v.Len() > 0 {
+		for i, c := range v.tally().Bins {
+			bins[i].Counts = c
+		}
+		return bins
+	}
+	for i := range v.rules {
 		last := -1
-		for _, b := range c.Buckets {
-			if k := int(v.Buckets[b].Hour-v.From) / width; k != last {
-				bins[k].Counts[c.Verdict]++
+		verdict := v.Verdict(i)
+		for _, h := range v.cols.When[v.cols.Starts[i]:v.cols.Starts[i+1]] {
+			if k := int(h) / width; k != last {
+				bins[k].Counts[verdict]++
 				last = k
 			}
 		}
@@ -168,24 +344,36 @@ func (v *View) Strip(n int) []Bin {
 	return bins
 }
 
-// Change is a conversation that another policy, or other tags, decide
-// differently.
-type Change struct {
-	*Conversation
-	After     decide.Verdict
-	AfterRule *policy.Rule // that decides then; nil if none does
+// Difference counts the conversations by their verdict in the view that this
+// one is compared with, and in this one.
+func (v *View) Difference() decide.Difference {
+	if v.Against == nil {
+		return decide.Difference{}
+	}
+	return decide.Differ(v.Against.Compiled, v.Against.rules, v.Compiled, v.rules)
 }
 
-// Changes gives the conversations whose verdict would differ. c is compiled
-// against an estate with the same leases.
-func (v *View) Changes(c *decide.Compiled) []Change {
+// Change is a conversation that two views decide differently.
+type Change struct {
+	Index         int // of the conversation in both
+	Before, After decide.Verdict
+	AfterRule     *policy.Rule // that decides then; nil if none does
+}
+
+// Changes gives the conversations whose verdict differs in another view of the
+// same window.
+func (v *View) Changes(after *View) []Change {
 	var out []Change
-	for i := range v.Conversations {
-		have := &v.Conversations[i]
-		rule := c.Decide(c.At(have.Client.Addr, have.First), c.At(have.Server.Addr, have.First), have.Point)
-		if after := decide.VerdictOf(rule); after != have.Verdict {
-			out = append(out, Change{have, after, rule})
+	for i := range v.rules {
+		was, is := v.Verdict(i), after.Verdict(i)
+		if was == is {
+			continue
 		}
+		ch := Change{Index: i, Before: was, After: is}
+		if r := after.rules[i]; r >= 0 {
+			ch.AfterRule = after.Compiled.Policy.Rules[r]
+		}
+		out = append(out, ch)
 	}
 	return out
 }

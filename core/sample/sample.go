@@ -5,6 +5,7 @@ package sample
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 
 	"pgregory.net/rapid"
@@ -216,4 +217,103 @@ func Policy(t *rapid.T) string {
 		lines = append(lines, Assert(t))
 	}
 	return strings.Join(lines, rapid.SampledFrom([]string{"\n", "\r\n"}).Draw(t, "line end"))
+}
+
+// EditEstate draws an edit of an estate: a tag, a name, a lease, or a whole
+// workload. It gives the estate after it and the workloads that it touched.
+func EditEstate(t *rapid.T, e *estate.Estate) (*estate.Estate, []int32) {
+	var ids []string
+	for _, w := range e.All() {
+		ids = append(ids, w.ID)
+	}
+	var put []estate.Workload
+	var remove []string
+	for range rapid.IntRange(1, 2).Draw(t, "workloads edited") {
+		w := estate.Workload{ID: fmt.Sprintf("w%d", rapid.IntRange(0, 9).Draw(t, "new workload"))}
+		if len(ids) > 0 {
+			w.ID = rapid.SampledFrom(append(ids, w.ID)).Draw(t, "workload edited")
+		}
+		if i, ok := e.ByID(w.ID); ok {
+			w = *e.Workload(i)
+			w.Leases = slices.Clone(w.Leases)
+		}
+		switch rapid.IntRange(0, 6).Draw(t, "estate edit") {
+		case 0:
+			remove = append(remove, w.ID)
+			continue
+		case 1:
+			l := estate.Lease{Addr: rapid.SampledFrom(Addresses).Draw(t, "addr"), From: estate.Beginning, Until: estate.End}
+			if rapid.Bool().Draw(t, "has from") {
+				l.From = Instant(t)
+			}
+			if rapid.Bool().Draw(t, "has until") {
+				l.Until = Instant(t)
+			}
+			w.Leases = append(w.Leases, l)
+		case 2:
+			if n := len(w.Leases); n > 0 {
+				w.Leases = slices.Delete(w.Leases, 0, 1)
+			}
+		case 3:
+			w.Name = rapid.SampledFrom([]string{"", "be-1", "canary-x"}).Draw(t, "name")
+		default:
+			k := rapid.IntRange(0, 3).Draw(t, "key")
+			w.SetTag(estate.Tag{Key: []string{"app", "env", "site", "tier"}[k], Value: rapid.SampledFrom([][]string{apps, envs, sites, tiers}[k]).Draw(t, "value")})
+		}
+		if !slices.ContainsFunc(put, func(have estate.Workload) bool { return have.ID == w.ID }) && !slices.Contains(remove, w.ID) {
+			put = append(put, w)
+		}
+	}
+	next, touched, conflicts := e.With(put, remove)
+	if len(conflicts) > 0 {
+		return e, nil
+	}
+	return next, touched
+}
+
+// EditPolicy draws an edit of a policy text in canonical layout: of a group, of
+// rules, or none at all.
+func EditPolicy(t *rapid.T, text string) string {
+	lines := strings.Split(strings.TrimSuffix(text, "\n"), "\n")
+	var ruleLines, groupLines []int
+	for i, l := range lines {
+		word, _, _ := strings.Cut(l, " ")
+		switch word {
+		case "permit", "reject", "apart", "off":
+			ruleLines = append(ruleLines, i)
+		case "group":
+			groupLines = append(groupLines, i)
+		}
+	}
+	switch op := rapid.IntRange(0, 6).Draw(t, "policy edit"); {
+	case op == 0:
+		k := rapid.IntRange(0, len(groupLines)-1).Draw(t, "group edited")
+		for i, g := range groups {
+			if head := "group " + groupName(g) + " = "; strings.HasPrefix(lines[groupLines[k]], head) {
+				lines[groupLines[k]] = head + Expr(t, 2, i)
+			}
+		}
+	case len(ruleLines) == 0 || op == 1:
+		lines = append(lines, Rule(t))
+	default:
+		i := rapid.SampledFrom(ruleLines).Draw(t, "rule edited")
+		switch op {
+		case 2:
+			lines = slices.Delete(lines, i, i+1)
+		case 3:
+			lines = slices.Insert(lines, i, Rule(t))
+		case 4:
+			lines[i] = Rule(t)
+		case 5:
+			j := rapid.SampledFrom(ruleLines).Draw(t, "rule moved to")
+			lines[i], lines[j] = lines[j], lines[i]
+		case 6:
+			if rest, off := strings.CutPrefix(lines[i], "off "); off {
+				lines[i] = rest
+			} else {
+				lines[i] = "off " + lines[i]
+			}
+		}
+	}
+	return strings.Join(lines, "\n") + "\n"
 }

@@ -107,6 +107,9 @@ func (l *Line) add(s string, line int) (more bool) {
 	}
 	push := func(kind Kind, text string, at int) {
 		if l.Err == nil {
+			if l.Tokens == nil {
+				l.Tokens = make([]Token, 0, 2+len(s)/5)
+			}
 			l.Tokens = append(l.Tokens, Token{kind, text, Pos{line, at}, glued})
 		}
 		glued = true

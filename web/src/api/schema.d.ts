@@ -677,6 +677,7 @@ export interface components {
                 [key: string]: number;
             };
             counts: components["schemas"]["CountsOut"];
+            difference?: components["schemas"]["DifferenceOut"];
             /** Format: int64 */
             leaks: number;
             /**
@@ -688,6 +689,8 @@ export interface components {
             outcomes: {
                 [key: string]: number[];
             };
+            /** Format: int64 */
+            revision: number;
             /** Format: int64 */
             rules: number;
         };
@@ -723,6 +726,11 @@ export interface components {
             spark: number[];
             /** @enum {string} */
             verdict: "permit" | "reject" | "uncovered";
+            /**
+             * @description Its verdict in the revision that is compared with
+             * @enum {string}
+             */
+            was?: "permit" | "reject" | "uncovered";
         };
         ConversationPage: {
             conversations: components["schemas"]["ConversationOut"][];
@@ -757,6 +765,15 @@ export interface components {
             proposals: components["schemas"]["ProposalOut"][];
             /** Format: int64 */
             revision: number;
+        };
+        DifferenceOut: {
+            /** Format: int64 */
+            changed: number;
+            /** @description By the verdict in that revision: conversations by the verdict now */
+            counts: {
+                [key: string]: components["schemas"]["CountsOut"];
+            };
+            revision: components["schemas"]["Revision"];
         };
         EditIn: {
             /**
@@ -1018,6 +1035,11 @@ export interface components {
         LedgerRow: {
             /** Format: int64 */
             bytes: number;
+            /**
+             * Format: int64
+             * @description Conversations with another verdict in the revision that is compared with
+             */
+            changed: number;
             /** Format: int64 */
             chokes: number;
             /** Format: int64 */
@@ -1270,6 +1292,8 @@ export interface components {
             hits: number;
             /** @enum {string} */
             kind: "service" | "group" | "area" | "layer" | "rule" | "assertion" | "comment";
+            /** @description When the newest of them was last seen */
+            last?: string;
             /** Format: int64 */
             line: number;
             name?: string;
@@ -1363,6 +1387,8 @@ export interface components {
             rules: number[];
         };
         Why: {
+            /** @description The same question to the revision that is compared with */
+            before?: components["schemas"]["Why"];
             client: components["schemas"]["EndpointOut"];
             /** @description Memberships of the client that decided; without a rule, those of the closest rule */
             clientIs: components["schemas"]["Belongs"][];
@@ -1495,6 +1521,8 @@ export interface operations {
                 from?: string;
                 /** @description End of the window, RFC 3339; without it, the last conversation */
                 to?: string;
+                /** @description A revision of the policy to compare with */
+                against?: number;
             };
             header?: never;
             path?: never;
@@ -1538,6 +1566,10 @@ export interface operations {
                 q?: string;
                 /** @description Only what the rule on this line decides */
                 rule?: number;
+                /** @description A revision of the policy to compare with */
+                against?: number;
+                /** @description Only what it gives these verdicts */
+                was?: ("permit" | "reject" | "uncovered")[];
                 /** @description Key of the row */
                 near?: string;
                 /** @description Key of the other side */
@@ -1588,6 +1620,10 @@ export interface operations {
                 q?: string;
                 /** @description Only what the rule on this line decides */
                 rule?: number;
+                /** @description A revision of the policy to compare with */
+                against?: number;
+                /** @description Only what it gives these verdicts */
+                was?: ("permit" | "reject" | "uncovered")[];
                 /** @description Key of the row */
                 near?: string;
                 /** @description Key of the other side */
@@ -1979,6 +2015,10 @@ export interface operations {
                 q?: string;
                 /** @description Only what the rule on this line decides */
                 rule?: number;
+                /** @description A revision of the policy to compare with */
+                against?: number;
+                /** @description Only what it gives these verdicts */
+                was?: ("permit" | "reject" | "uncovered")[];
                 offset?: number;
                 limit?: number;
             };
@@ -2024,6 +2064,10 @@ export interface operations {
                 q?: string;
                 /** @description Only what the rule on this line decides */
                 rule?: number;
+                /** @description A revision of the policy to compare with */
+                against?: number;
+                /** @description Only what it gives these verdicts */
+                was?: ("permit" | "reject" | "uncovered")[];
                 offset?: number;
                 limit?: number;
                 /** @description Key of the row */
@@ -2513,6 +2557,8 @@ export interface operations {
                 /** @description Address */
                 server: string;
                 service: string;
+                /** @description A revision of the policy to ask too */
+                against?: number;
                 /** @description Who held the addresses then, RFC 3339; without it, now */
                 at?: string;
             };

@@ -9,12 +9,13 @@ import { Empty, Link, ProblemNote, Sentence } from "../marks/Controls";
 import { Mark, type Verdict, verdictColor } from "../marks/Marks";
 import { n, onDay, plural } from "../marks/words";
 import { Assertions } from "./Assertions";
+import { CompareWith, Difference } from "./Difference";
 
 export function CheckView() {
   const w = useWindow();
   const query = useLedgerQuery();
   const { change } = useAddress();
-  const { data: c, error } = api.useQuery("get", "/api/check", { params: { query: w } });
+  const { data: c, error } = api.useQuery("get", "/api/check", { params: { query: { ...w, against: query.against } } }, { placeholderData: (kept) => kept });
   if (error) return <ProblemNote>{problem(error)}</ProblemNote>;
   if (!c) return null;
   const total = c.counts.permit + c.counts.reject + c.counts.uncovered;
@@ -53,7 +54,10 @@ export function CheckView() {
         {(["permit", "reject", "uncovered"] as Verdict[]).map((v) => (
           <Total key={v} verdict={v} value={c.counts[v]} on={query.verdict?.includes(v) ?? false} choose={() => (query.verdict?.includes(v) ? change({ verdict: null }) : only(v))} />
         ))}
-        <Outcomes c={c} />
+        <Flex ml="auto" gap="18px" align="flex-end">
+          <CompareWith head={c.revision} changed={query.against ? c.difference?.changed : undefined} />
+          {c.difference && query.against ? <Difference d={c.difference} /> : <Outcomes c={c} />}
+        </Flex>
       </Flex>
       <Hours />
       <LedgerBar query={query} />
@@ -84,7 +88,7 @@ function Outcomes({ c }: { c: Schemas["CheckOut"] }) {
   const verdicts: Verdict[] = ["permit", "reject", "uncovered"];
   const cell = { px: "12px", py: "2px", textAlign: "right", borderBottomWidth: "1px", borderColor: "line2" } as const;
   return (
-    <chakra.table ml="auto" fontSize="12.5px">
+    <chakra.table fontSize="12.5px" aria-label="verdict and outcome">
       <thead>
         <tr>
           <td />

@@ -5,7 +5,7 @@ import { api, problem, queryClient, type Schemas } from "../api/client";
 import { Btn, Link, ProblemNote } from "../marks/Controls";
 import { Mark, verdictColor } from "../marks/Marks";
 import { atMinute, n, plural, utc } from "../marks/words";
-import { useWhy, useWindow, type Subject } from "./address";
+import { useAddress, useWhy, useWindow, type Subject } from "./address";
 import { Reasons } from "./Reasons";
 import { say } from "./toaster";
 import { Chain, ChainLink, WhyTitle } from "./WhyPanel";
@@ -16,9 +16,10 @@ type Flow = Extract<Subject, { kind: "flow" }>;
 export function WhyFlow({ subject }: { subject: Flow }) {
   const w = useWindow();
   const { client, server, service, at } = subject;
-  const { data: why, error } = api.useQuery("get", "/api/why", { params: { query: { ...w, client, server, service, at } } });
+  const { search } = useAddress();
+  const against = Number(search.get("against")) || undefined;
+  const { data: why, error } = api.useQuery("get", "/api/why", { params: { query: { ...w, client, server, service, at, against } } });
   const { show } = useWhy();
-  const [all, setAll] = useState(false);
   if (error) return <ProblemNote>{problem(error)}</ProblemNote>;
   if (!why) return <Text color="soft">…</Text>;
   const titles = { permit: "Why is this permitted?", reject: "Why is this rejected?", uncovered: "Why is this uncovered?" };
@@ -38,6 +39,16 @@ export function WhyFlow({ subject }: { subject: Flow }) {
         </chakra.span>{" "}
         {why.client.addr} → {why.server.addr}
       </Text>
+      {why.before && (
+        <Box mt="6px" borderLeftWidth="2px" borderColor="line" pl="8px" data-before={why.before.verdict}>
+          <Text color="soft">In revision {against}:</Text>
+          <Text>
+            <Mark kind={why.before.verdict} size={10} /> {why.before.verdict}
+            {why.before.rule ? <chakra.span color="soft">, by line {why.before.rule.line}: {why.before.rule.sentence}</chakra.span> : <chakra.span color="soft">: no rule matched</chakra.span>}
+          </Text>
+          <Steps why={why.before} title="Every rule considered then" />
+        </Box>
+      )}
       <Chain>
         {why.rule ? (
           <ChainLink>
@@ -79,22 +90,51 @@ export function WhyFlow({ subject }: { subject: Flow }) {
           </ChainLink>
         )}
       </Chain>
+      <Steps why={why} title="Every rule considered" />
+    </Box>
+  );
+}
+
+/** The trace: each rule with the part that did not agree, and why not. */
+function Steps({ why, title }: { why: Why; title: string }) {
+  const [all, setAll] = useState(false);
+  const [open, setOpen] = useState<number>();
+  return (
+    <>
       <Link mt="10px" color="soft" onClick={() => setAll(!all)} aria-expanded={all}>
-        Every rule considered {all ? "▾" : "▸"}
+        {title} {all ? "▾" : "▸"}
       </Link>
       {all && (
         <Box mt="4px">
           {why.steps.map((s) => (
-            <Box key={s.rule.line} py="4px" borderBottomWidth="1px" borderColor="line2">
+            <Box key={s.rule.line} py="4px" borderBottomWidth="1px" borderColor="line2" data-step={s.rule.line}>
               <Text>
                 <chakra.span color="soft">{s.rule.line}</chakra.span> {s.rule.sentence}
               </Text>
-              <Text color={s.matches ? verdictColor(why.verdict) : "soft"}>{s.matches ? "matches, and decides" : s.failed}</Text>
+              {s.matches ? (
+                <Text color={verdictColor(why.verdict)}>matches, and decides</Text>
+              ) : s.because.length > 0 ? (
+                <Link color="soft" aria-expanded={open === s.rule.line} onClick={() => setOpen(open === s.rule.line ? undefined : s.rule.line)}>
+                  {s.failed} {open === s.rule.line ? "▾" : "▸"}
+                </Link>
+              ) : (
+                <Text color="soft">{s.failed}</Text>
+              )}
+              {open === s.rule.line &&
+                s.because.map((b, i) => (
+                  <Box key={i} pl="10px">
+                    <Text>
+                      <b>{b.group}</b>: <chakra.span color={b.truth === "undecided" ? "open" : undefined}>{b.truth}</chakra.span>
+                      {b.listed && `, listed after ${b.listed}`}
+                    </Text>
+                    <Reasons reasons={b.reasons} />
+                  </Box>
+                ))}
             </Box>
           ))}
         </Box>
       )}
-    </Box>
+    </>
   );
 }
 

@@ -65,6 +65,7 @@ function Conversations({ near, row, query }: { near: string; row: Row; query: Le
 function ConversationRow({ c }: { c: Conversation }) {
   const [open, setOpen] = useState(false);
   const { subject, show } = useWhy();
+  const changed = c.was && c.was !== c.verdict ? c.was : undefined;
   const mine = { kind: "flow" as const, client: c.client.addr, server: c.server.addr, service: c.service, at: c.first };
   const kind = c.verdict === "reject" && c.carried > 0 ? "leak" : c.verdict === "permit" && c.dropped > 0 ? "choke" : undefined;
   return (
@@ -81,7 +82,14 @@ function ConversationRow({ c }: { c: Conversation }) {
             {c.client.name}
             {c.client.workload && <chakra.span color="soft"> {c.client.addr}</chakra.span>}
           </span>,
-          <VerdictWord key="v" verdict={c.verdict} />,
+          <span key="v" data-was={changed}>
+            {changed && (
+              <chakra.span title={`${changed} in the revision that is compared with`}>
+                <Mark kind={changed} size={10} /> →{" "}
+              </chakra.span>
+            )}
+            <VerdictWord verdict={c.verdict} />
+          </span>,
           n(c.connections),
           <chakra.span key="o" color="soft">
             {kind && <Mark kind={kind} />} {c.carried > 0 && "carried"} {c.dropped > 0 && "dropped"} {kind && <b>{kind}</b>}

@@ -15,6 +15,8 @@ export function useLedgerQuery(): LedgerQuery {
     turn: search.get("turn") === "reaches" ? "reaches" : "reached",
     q: search.get("q") ?? undefined,
     rule: Number(search.get("rule")) || undefined,
+    against: Number(search.get("against")) || undefined,
+    was: search.get("against") ? (search.getAll("was") as Verdict[]) : undefined,
   };
 }
 
@@ -72,6 +74,11 @@ export function LedgerBar({ query }: { query: LedgerQuery }) {
       >
         <Input {...inputStyle} w="170px" placeholder="name, address, service" aria-label="filter the ledger" value={text} onChange={(e) => setText(e.target.value)} onBlur={() => text.trim() !== (query.q ?? "") && change({ q: text.trim() })} />
       </form>
+      {query.was && query.was.length > 0 && (
+        <Chip onRemove={() => change({ was: null })}>
+          {query.was.join(", ")} in revision {query.against}
+        </Chip>
+      )}
       {query.rule && <Chip onRemove={() => change({ rule: null })}>decided by line {query.rule}</Chip>}
       <chakra.a href={`/api/conversations.csv?${exported}`} download ml="auto" color="soft" textDecoration="underline" textDecorationColor="line" textUnderlineOffset="3px">
         Export CSV

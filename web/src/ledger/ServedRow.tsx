@@ -26,7 +26,12 @@ export function ServedRow({ row, query }: { row: Row; query: LedgerQuery }) {
           <ServiceName key="s" row={row} />,
           n(row.conversations),
           <span key="v">
-            <VerdictBar counts={row.counts} width={108} />
+            <VerdictBar counts={row.counts} width={row.changed > 0 ? 70 : 108} />
+            {row.changed > 0 && (
+              <chakra.span ml="5px" title={`${plural(row.changed, "conversation")} with another verdict than in the revision that is compared with`} fontWeight="600">
+                Δ{n(row.changed)}
+              </chakra.span>
+            )}
             {row.leaks > 0 && (
               <chakra.span ml="5px" title={plural(row.leaks, "leak") + ": rejected, yet carried"}>
                 <Mark kind="leak" />

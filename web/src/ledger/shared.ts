@@ -8,6 +8,8 @@ export type LedgerQuery = {
   turn?: "reached" | "reaches";
   q?: string;
   rule?: number;
+  against?: number;
+  was?: Verdict[];
 };
 
 /** Arrow keys move between the rows that are shown, however deep. */

@@ -1,0 +1,423 @@
+package decide
+
+import (
+	"encoding/binary"
+	"slices"
+	"sync"
+	"sync/atomic"
+
+	"lucidorchard/core/estate"
+	"lucidorchard/core/policy"
+	"lucidorchard/core/service"
+)
+
+// matcher is a rule or an assertion with its names resolved.
+type matcher struct {
+	never        bool // off or expired
+	left, right  side
+	apart        []int32 // atoms of the groups kept apart, each once
+	within, area int32   // atoms, or -1
+	same, across []int   // value keys
+	points       service.Set
+}
+
+// side is one list: any, or the atoms of its operands.
+type side struct {
+	any   bool
+	atoms []int32
+}
+
+func (s side) holds(c *class) bool {
+	return s.any || slices.ContainsFunc(s.atoms, c.atoms.has)
+}
+
+func (s side) equal(t side) bool { return s.any == t.any && slices.Equal(s.atoms, t.atoms) }
+
+// equal reports whether two matchers match the same flows.
+func (m *matcher) equal(n *matcher) bool {
+	return m.never == n.never && m.left.equal(n.left) && m.right.equal(n.right) && slices.Equal(m.apart, n.apart) &&
+		m.within == n.within && m.area == n.area && slices.Equal(m.same, n.same) && slices.Equal(m.across, n.across) && slices.Equal(m.points, n.points)
+}
+
+// agrees reports whether the clauses, and for a separation the groups, hold for
+// a pair of classes that the two sides of the rule hold.
+func (m *matcher) agrees(a, b *class) bool {
+	if m.within >= 0 && !(a.atoms.has(m.within) && b.atoms.has(m.within)) {
+		return false
+	}
+	if m.area >= 0 && !a.atoms.has(m.area) && !b.atoms.has(m.area) {
+		return false
+	}
+	for _, k := range m.same {
+		if a.value(k) == 0 || a.value(k) != b.value(k) {
+			return false
+		}
+	}
+	for _, k := range m.across {
+		if a.value(k) == 0 || b.value(k) == 0 || a.value(k) == b.value(k) {
+			return false
+		}
+	}
+	if m.apart == nil {
+		return true
+	}
+	for _, g := range m.apart {
+		if !a.atoms.has(g) {
+			continue
+		}
+		for _, h := range m.apart {
+			if g != h && b.atoms.has(h) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// rules is the rules and assertions of a policy with, for pairs of classes, the
+// tables that were asked for. All compilations with the same policy share it.
+type rules struct {
+	book           *book
+	policy         *policy.Policy
+	rules, asserts []matcher
+	always         [2]bitset // rules whose left, or right, side is any
+	byAtom         [2]map[int32]bitset
+
+	mu     sync.Mutex
+	rows   grow[*row]        // by class
+	tables map[string]*Table // by the rules they are made of
+	arena  grow[uint32]      // all tables one after the other, see store
+	stored map[uint32]*Table // by place in the arena
+	before atomic.Pointer[older]
+}
+
+// row is what the rules say of one class.
+type row struct {
+	client, server bitset                          // the rules whose left, or right, side holds it
+	tables         atomic.Pointer[[]atomic.Uint32] // by the server's class: place in the arena, 0 for none yet
+}
+
+// older is the rules before an update, from which tables are taken over where
+// no rule that changed can match.
+type older struct {
+	*rules
+	now     []int32 // index of each of its rules today, or -1
+	changed [2][]int32
+	renamed map[*Table]*Table
+}
+
+func newRules(b *book, p *policy.Policy, asOf estate.Instant) *rules {
+	rs := &rules{book: b, policy: p, tables: map[string]*Table{}, stored: map[uint32]*Table{}}
+	rs.arena.add(0) // a place is not 0
+	for _, r := range p.Rules {
+		m := rs.matcher(r.Clauses)
+		m.never = r.Off || r.Until != nil && r.Until.Past(asOf)
+		m.points = p.Points(r.On)
+		if r.Action == policy.Apart {
+			for _, g := range r.Groups {
+				if a := rs.group(g.Name); !slices.Contains(m.apart, a) {
+					m.apart = append(m.apart, a)
+				}
+			}
+			m.left, m.right = side{atoms: m.apart}, side{atoms: m.apart}
+		} else {
+			m.left, m.right = rs.side(r.Left), rs.side(r.Right)
+		}
+		rs.rules = append(rs.rules, m)
+	}
+	for _, a := range p.Asserts {
+		m := rs.matcher(a.Clauses)
+		m.left, m.right, m.points = rs.side(a.Left), rs.side(a.Right), p.Points(a.On)
+		rs.asserts = append(rs.asserts, m)
+	}
+	n := len(rs.rules)
+	rs.always = [2]bitset{newBitset(n), newBitset(n)}
+	rs.byAtom = [2]map[int32]bitset{{}, {}}
+	for r, m := range rs.rules {
+		if m.never {
+			continue
+		}
+		for k, s := range [2]side{m.left, m.right} {
+			if s.any {
+				rs.always[k].set(int32(r))
+			}
+			for _, a := range s.atoms {
+				if rs.byAtom[k][a] == nil {
+					rs.byAtom[k][a] = newBitset(n)
+				}
+				rs.byAtom[k][a].set(int32(r))
+			}
+		}
+	}
+	return rs
+}
+
+func (rs *rules) group(name string) int32 { return rs.book.atom(policy.Operand{Name: name}) }
+
+func (rs *rules) side(l policy.List) side {
+	s := side{any: l.Any}
+	for _, o := range l.Items {
+		s.atoms = append(s.atoms, rs.book.atom(o))
+	}
+	return s
+}
+
+func (rs *rules) matcher(c policy.Clauses) matcher {
+	m := matcher{within: -1, area: -1}
+	if c.Within != nil {
+		m.within = rs.group(c.Within.Name)
+	}
+	if c.Area != nil {
+		if a := rs.policy.Areas[c.Area.Name]; a != nil {
+			m.area = rs.group(a.Group.Name)
+		}
+	}
+	for _, k := range c.Same {
+		m.same = append(m.same, rs.book.valueKey(k))
+	}
+	for _, k := range c.Across {
+		m.across = append(m.across, rs.book.valueKey(k))
+	}
+	return m
+}
+
+// operands gives the atoms and the value keys that the rules and assertions use.
+func (rs *rules) operands() (atoms bitset, keys []int) {
+	use := func(a int32) {
+		for int(a>>6) >= len(atoms) {
+			atoms = append(atoms, 0)
+		}
+		atoms.set(a)
+	}
+	for _, list := range [][]matcher{rs.rules, rs.asserts} {
+		for i := range list {
+			m := &list[i]
+			for _, a := range slices.Concat(m.left.atoms, m.right.atoms, m.apart) {
+				use(a)
+			}
+			for _, a := range []int32{m.within, m.area} {
+				if a >= 0 {
+					use(a)
+				}
+			}
+			for _, k := range slices.Concat(m.same, m.across) {
+				if !slices.Contains(keys, k) {
+					keys = append(keys, k)
+				}
+			}
+		}
+	}
+	slices.Sort(keys)
+	return atoms, keys
+}
+
+// row gives what the rules say of a class.
+func (rs *rules) row(class int32) *row {
+	if rows := rs.rows.all(); int(class) < len(rows) {
+		return rows[class]
+	}
+	rs.mu.Lock()
+	defer rs.mu.Unlock()
+	for _, c := range rs.book.classes.all()[len(rs.rows.all()):] {
+		r := &row{client: slices.Clone(rs.always[0]), server: slices.Clone(rs.always[1])}
+		c.atoms.each(func(a int32) {
+			if s := rs.byAtom[0][a]; s != nil {
+				r.client.unite(s)
+			}
+			if s := rs.byAtom[1][a]; s != nil {
+				r.server.unite(s)
+			}
+		})
+		rs.rows.add(r)
+	}
+	return rs.rows.all()[class]
+}
+
+// decide gives the index of the rule that decides a point for two classes, or
+// -1. It is the inner loop of everything that decides much.
+func (rs *rules) decide(client, server int32, pt service.Point) int32 {
+	if rows := rs.rows.all(); int(client) < len(rows) {
+		if ts := rows[client].tables.Load(); ts != nil && int(server) < len(*ts) {
+			if place := (*ts)[server].Load(); place != 0 {
+				t := rs.arena.all()[place:]
+				n := t[0]
+				from := t[1 : 1+n]
+				i := 0
+				for i+1 < len(from) && from[i+1] <= uint32(pt) {
+					i++
+					if i == 8 { // many pieces: halve what is left
+						i += search(from[i:], uint32(pt))
+						break
+					}
+				}
+				return int32(t[1+n+uint32(i)])
+			}
+		}
+	}
+	return rs.makePair(client, server).at(pt)
+}
+
+// search gives the last place whose value is not above x, in a rising list whose
+// first is not.
+func search(from []uint32, x uint32) int {
+	i, j := 0, len(from)
+	for i+1 < j {
+		if m := (i + j) / 2; from[m] <= x {
+			i = m
+		} else {
+			j = m
+		}
+	}
+	return i
+}
+
+// store writes a table into the arena: how many pieces it has, where each
+// begins, and the rule of each. The lock is held.
+func (rs *rules) store(t *Table) {
+	words := make([]uint32, 0, 1+2*len(t.from))
+	words = append(words, uint32(len(t.from)))
+	for _, f := range t.from {
+		words = append(words, uint32(f))
+	}
+	for _, r := range t.rule {
+		words = append(words, uint32(r))
+	}
+	t.place = uint32(rs.arena.add(words...))
+	rs.stored[t.place] = t
+}
+
+// makePair finds the table of two classes and remembers it.
+func (rs *rules) makePair(client, server int32) *Table {
+	t := rs.carried(client, server)
+	if t == nil {
+		t = rs.table(client, server)
+	}
+	r := rs.row(client)
+	rs.mu.Lock()
+	defer rs.mu.Unlock()
+	ts := r.tables.Load()
+	if ts == nil || int(server) >= len(*ts) {
+		n := max(len(rs.book.classes.all()), int(server)+1)
+		next := make([]atomic.Uint32, n+n/16)
+		if ts != nil {
+			for i := range *ts {
+				next[i].Store((*ts)[i].Load())
+			}
+		}
+		r.tables.Store(&next)
+		ts = &next
+	}
+	if t.place == 0 {
+		rs.store(t)
+	}
+	(*ts)[server].Store(t.place)
+	return t
+}
+
+// table merges the rules that can match for a pair of classes. Pairs for which
+// the same rules can match have the same table. It remembers nothing about the
+// pair.
+func (rs *rules) table(client, server int32) *Table {
+	classes := rs.book.classes.all()
+	a, b := classes[client], classes[server]
+	var which []int32
+	var room [256]byte
+	name := room[:0]
+	eachBoth(rs.row(client).client, rs.row(server).server, func(r int32) bool {
+		if rs.rules[r].agrees(a, b) {
+			which = append(which, r)
+			name = binary.LittleEndian.AppendUint32(name, uint32(r))
+			// What comes after a rule on any cannot decide.
+			return !rs.policy.Rules[r].On.Any
+		}
+		return true
+	})
+	rs.mu.Lock()
+	defer rs.mu.Unlock()
+	t := rs.tables[string(name)]
+	if t == nil {
+		t = rs.merge(which)
+		rs.tables[string(name)] = t
+	}
+	return t
+}
+
+// carried takes the table of a pair over from the rules before the update, if
+// it was made then and none of the rules that changed can match for the pair.
+func (rs *rules) carried(client, server int32) *Table {
+	o := rs.before.Load()
+	if o == nil {
+		return nil
+	}
+	rows := o.rows.all()
+	if int(client) >= len(rows) || int(server) >= len(rows) {
+		return nil
+	}
+	ts := rows[client].tables.Load()
+	if ts == nil || int(server) >= len(*ts) {
+		return nil
+	}
+	place := (*ts)[server].Load()
+	if place == 0 || o.touches(o.changed[0], client, server) || rs.touches(o.changed[1], client, server) {
+		return nil
+	}
+	o.mu.Lock()
+	t := o.stored[place]
+	o.mu.Unlock()
+	rs.mu.Lock()
+	defer rs.mu.Unlock()
+	have, ok := o.renamed[t]
+	if !ok {
+		have = &Table{from: t.from, rule: slices.Clone(t.rule)}
+		for i, r := range have.rule {
+			if r >= 0 {
+				have.rule[i] = o.now[r]
+			}
+		}
+		o.renamed[t] = have
+	}
+	return have
+}
+
+// touches reports whether one of the rules can match for a pair of classes.
+func (rs *rules) touches(which []int32, client, server int32) bool {
+	if len(which) == 0 {
+		return false
+	}
+	classes := rs.book.classes.all()
+	c, s := rs.row(client), rs.row(server)
+	return slices.ContainsFunc(which, func(r int32) bool {
+		return c.client.has(r) && s.server.has(r) && rs.rules[r].agrees(classes[client], classes[server])
+	})
+}
+
+// merge cuts the line of points by the rules, the first one first.
+func (rs *rules) merge(which []int32) *Table {
+	type piece struct {
+		service.Range
+		rule int32
+	}
+	var pieces []piece
+	rest := service.All
+	for _, r := range which {
+		for _, cut := range rest.Intersect(rs.rules[r].points) {
+			pieces = append(pieces, piece{cut, r})
+		}
+		if rest = rest.Minus(rs.rules[r].points); len(rest) == 0 {
+			break
+		}
+	}
+	for _, r := range rest {
+		pieces = append(pieces, piece{r, -1})
+	}
+	slices.SortFunc(pieces, func(a, b piece) int { return int(int64(a.Lo) - int64(b.Lo)) })
+	t := &Table{}
+	for _, p := range pieces {
+		if n := len(t.rule); n > 0 && t.rule[n-1] == p.rule {
+			continue
+		}
+		t.from = append(t.from, p.Lo)
+		t.rule = append(t.rule, p.rule)
+	}
+	return t
+}

@@ -1,0 +1,264 @@
+package decide
+
+import (
+	"encoding/binary"
+	"slices"
+	"sync"
+
+	"lucidorchard/core/estate"
+	"lucidorchard/core/expr"
+	"lucidorchard/core/policy"
+)
+
+// says numbers what the groups of a policy say of endpoints: the signatures.
+// Endpoints that no test of a group can tell apart are evaluated once. All
+// compilations with the same groups share it.
+type says struct {
+	order []*policy.Group
+	index map[string]int32
+	named map[string]int32 // ids that groups include or exclude, from 1
+	keys  []*keyIndex
+	reads [][]expr.Key // by group: the keys that it and the groups it names test
+
+	mu      sync.Mutex
+	truths  grow[[]expr.Truth]
+	byTruth map[string]int32
+	byTests map[string]int32
+}
+
+// keyIndex sorts the values of one key by what the tests on the key say of them.
+type keyIndex struct {
+	key     expr.Key
+	equal   map[string][]int32 // folded value → tests that are equalities with it
+	others  []*expr.Expr
+	tests   int
+	classes map[string]int32 // answers of all tests → class of values, from 1
+	values  map[string]int32 // value → class; missing is 0
+}
+
+func newSays(p *policy.Policy) *says {
+	s := &says{order: p.GroupOrder, index: make(map[string]int32, len(p.GroupOrder)), named: map[string]int32{}, byTruth: map[string]int32{}, byTests: map[string]int32{}}
+	for i, g := range p.GroupOrder {
+		s.index[g.Name] = int32(i)
+	}
+	keys := map[expr.Key]*keyIndex{}
+	for _, g := range p.GroupOrder {
+		for _, id := range slices.Concat(g.Include, g.Exclude) {
+			if s.named[id] == 0 {
+				s.named[id] = int32(len(s.named) + 1)
+			}
+		}
+		var reads []expr.Key
+		g.Expr.Walk(func(e *expr.Expr) {
+			switch {
+			case e.Op == expr.MemberOf:
+				if j, ok := s.index[e.Group]; ok && int(j) < len(s.reads) {
+					reads = append(reads, s.reads[j]...)
+				}
+			case e.IsTest():
+				k := keys[e.Key]
+				if k == nil {
+					k = &keyIndex{key: e.Key, equal: map[string][]int32{}, classes: map[string]int32{}, values: map[string]int32{}}
+					keys[e.Key] = k
+					s.keys = append(s.keys, k)
+				}
+				k.add(e)
+				if !slices.Contains(reads, e.Key) {
+					reads = append(reads, e.Key)
+				}
+			}
+		})
+		s.reads = append(s.reads, reads)
+	}
+	return s
+}
+
+func (k *keyIndex) add(e *expr.Expr) {
+	switch e.Op {
+	case expr.Has, expr.Lacks: // missing has a class of its own
+	case expr.Is, expr.IsNot, expr.In, expr.NotIn:
+		for _, v := range e.Folded() {
+			k.equal[v] = append(k.equal[v], int32(k.tests))
+		}
+		k.tests++
+	default:
+		k.others = append(k.others, e)
+	}
+}
+
+// class gives the class of a value that is not missing.
+func (k *keyIndex) class(value string) int32 {
+	if c, ok := k.values[value]; ok {
+		return c
+	}
+	var answers []byte
+	for _, t := range k.equal[expr.Fold(value)] {
+		answers = binary.LittleEndian.AppendUint32(answers, uint32(t))
+	}
+	answers = append(answers, 0xff, 0xff, 0xff, 0xff)
+	for _, e := range k.others {
+		if e.Test(value) {
+			answers = append(answers, 1)
+		} else {
+			answers = append(answers, 0)
+		}
+	}
+	c, ok := k.classes[string(answers)]
+	if !ok {
+		c = int32(len(k.classes) + 1)
+		k.classes[string(answers)] = c
+	}
+	k.values[value] = c
+	return c
+}
+
+// sign gives the signature of an endpoint in the region with a number. known
+// has, for each group, its index in truths, or -1 for a group to evaluate; nil:
+// all are.
+func (s *says) sign(e *estate.Estate, ep estate.Endpoint, region int32, known []int32, truths []expr.Truth) int32 {
+	subject := Subject(e, ep)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	var room [256]byte
+	tests := binary.LittleEndian.AppendUint32(room[:0], uint32(region))
+	if w := subject.Workload; w != nil {
+		tests = binary.LittleEndian.AppendUint32(tests, uint32(s.named[w.ID]))
+		for _, k := range s.keys {
+			var vc int32
+			if v, ok := k.key.Of(w); ok {
+				vc = k.class(v)
+			}
+			tests = binary.LittleEndian.AppendUint32(tests, uint32(vc))
+		}
+	}
+	if sig, ok := s.byTests[string(tests)]; ok {
+		return sig
+	}
+	sig := s.intern(s.evaluate(subject, known, truths))
+	s.byTests[string(tests)] = sig
+	return sig
+}
+
+// evaluate asks every group of which nothing is known.
+func (s *says) evaluate(subject expr.Subject, known []int32, before []expr.Truth) []expr.Truth {
+	truths := make([]expr.Truth, len(s.order))
+	member := func(name string) expr.Truth {
+		if j, ok := s.index[name]; ok {
+			return truths[j]
+		}
+		return expr.No
+	}
+	for i, g := range s.order {
+		if known != nil && known[i] >= 0 {
+			truths[i] = before[known[i]]
+		} else {
+			truths[i] = GroupSays(g, subject, member)
+		}
+	}
+	return truths
+}
+
+// resigner gives signatures to endpoints that had one under other groups: only
+// groups that are new or say something else are asked.
+func (s *says) resigner(e *estate.Estate, old *says, known []int32) func(ep estate.Endpoint, before int32) int32 {
+	var ask []int32
+	at := map[string]int{} // of a group to ask → place among the answers
+	for i, g := range s.order {
+		if known[i] < 0 {
+			at[g.Name] = len(ask)
+			ask = append(ask, int32(i))
+		}
+	}
+	signatures := map[string]int32{}
+	answers := make([]expr.Truth, len(ask))
+	var was []expr.Truth
+	member := func(name string) expr.Truth {
+		if k, ok := at[name]; ok {
+			return answers[k]
+		}
+		if j, ok := s.index[name]; ok {
+			return was[known[j]]
+		}
+		return expr.No
+	}
+	var key []byte
+	return func(ep estate.Endpoint, before int32) int32 {
+		subject := Subject(e, ep)
+		was = old.truths.all()[before]
+		key = binary.LittleEndian.AppendUint32(key[:0], uint32(before))
+		for k, i := range ask {
+			answers[k] = GroupSays(s.order[i], subject, member)
+			key = append(key, byte(answers[k]))
+		}
+		sig, ok := signatures[string(key)]
+		if !ok {
+			truths := make([]expr.Truth, len(s.order))
+			for i := range truths {
+				if known[i] >= 0 {
+					truths[i] = was[known[i]]
+				}
+			}
+			for k, i := range ask {
+				truths[i] = answers[k]
+			}
+			s.mu.Lock()
+			sig = s.intern(truths)
+			s.mu.Unlock()
+			signatures[string(key)] = sig
+		}
+		return sig
+	}
+}
+
+func (s *says) intern(truths []expr.Truth) int32 {
+	key := make([]byte, len(truths))
+	for i, t := range truths {
+		key[i] = byte(t)
+	}
+	sig, ok := s.byTruth[string(key)]
+	if !ok {
+		sig = s.truths.add(truths)
+		s.byTruth[string(key)] = sig
+	}
+	return sig
+}
+
+// carryAll knows all groups but those that read one of the keys.
+func (s *says) carryAll(keys []expr.Key) []int32 {
+	out := make([]int32, len(s.order))
+	for i := range out {
+		out[i] = int32(i)
+		if slices.ContainsFunc(s.reads[i], func(k expr.Key) bool { return slices.Contains(keys, k) }) {
+			out[i] = -1
+		}
+	}
+	return out
+}
+
+// carryFrom gives where what each group says stands in the truths of an earlier
+// version: -1 for a group that is new, says something else, or names one that does.
+func (s *says) carryFrom(old *says) []int32 {
+	out := make([]int32, len(s.order))
+	for i, g := range s.order {
+		out[i] = -1
+		if j, ok := old.index[g.Name]; ok && old.order[j].Body() == g.Body() {
+			out[i] = j
+			g.Expr.Walk(func(e *expr.Expr) {
+				if e.Op != expr.MemberOf {
+					return
+				}
+				k, now := s.index[e.Group]
+				_, before := old.index[e.Group]
+				if now != before || now && out[k] < 0 {
+					out[i] = -1
+				}
+			})
+		}
+	}
+	return out
+}
+
+// same reports whether the groups are those of another version, in order.
+func (s *says) same(p *policy.Policy) bool {
+	return slices.EqualFunc(s.order, p.GroupOrder, func(a, b *policy.Group) bool { return a == b || a.Name == b.Name && a.Body() == b.Body() })
+}

@@ -1,0 +1,518 @@
+package decide
+
+import (
+	"net/netip"
+	"slices"
+	"sort"
+
+	"lucidorchard/core/estate"
+	"lucidorchard/core/expr"
+	"lucidorchard/core/policy"
+	"lucidorchard/core/service"
+)
+
+// Update is the step from one compilation to the next: what changed by it.
+type Update struct {
+	Before, After *Compiled
+	Moved         []Moved
+	// Rules has, for each rule before, its index afterwards; -1 for one that was
+	// removed, or that matches other flows or stands elsewhere among the others.
+	Rules []int32
+	fresh []int32 // rules afterwards that no rule before is
+	alike map[[2]int32]bool
+}
+
+// Moved is addresses whose endpoints have another class, other groups or another
+// workload than before, during the span [From, Until): one address, or all of a
+// region that no workload holds.
+type Moved struct {
+	Where         netip.Prefix
+	Outside       bool // all addresses outside whose region it is
+	From, Until   estate.Instant
+	Before, After Placed
+}
+
+// PairChange is a pair of classes for which some points get another answer.
+type PairChange struct {
+	Client, Server int32
+	Verdict        service.Set // points with another verdict
+	Rule           service.Set // points that another rule decides, or one that was changed; those of Verdict included
+}
+
+// Worn reports whether updates have left so much behind that a new compilation
+// is due.
+func (c *Compiled) Worn() bool {
+	classes := 0
+	c.inUse().each(func(int32) { classes++ })
+	return c.Classes() > 2*classes+1024 || len(c.says.truths.all()) > 2*c.Estate.Len()+4096
+}
+
+// inUse gives the classes that have endpoints.
+func (c *Compiled) inUse() bitset {
+	out := newBitset(c.Classes())
+	for i := range c.places.Len() {
+		for _, p := range *c.places.At(i) {
+			if p.class >= 0 {
+				out.set(p.class)
+			}
+		}
+	}
+	for _, r := range c.regions {
+		if !r.empty {
+			out.set(r.place.class)
+		}
+	}
+	return out
+}
+
+// WithEstate compiles the same policy against an estate that was made from this
+// one by With; touched are the workloads that With put or removed. Only they are
+// looked at, and only groups that read a key that changed.
+func (c *Compiled) WithEstate(e *estate.Estate, touched []int32) *Update {
+	next := *c
+	next.Estate = e
+	var keys []expr.Key
+	var carried, known []int32 // groups that do not read the keys, for all and for the workload at hand
+	m := next.newPlacer(func(ep estate.Endpoint, before int32) int32 {
+		if before < 0 || known == nil {
+			return next.signNew(ep, -1)
+		}
+		return next.says.sign(e, ep, next.regionNumber(ep.Addr), known, next.says.truths.all()[before])
+	})
+	places := c.places.Edit()
+	var addrs []netip.Addr
+	for _, i := range touched {
+		for int(i) >= places.Len() {
+			places.Append(nil)
+		}
+		var was *estate.Workload
+		if int(i) < c.Estate.Bound() {
+			was = c.Estate.Workload(i)
+		}
+		is := e.Workload(i)
+		known = nil
+		if was != nil && is != nil && slices.Equal(was.Leases, is.Leases) {
+			if changed := changedKeys(was, is); carried == nil || !slices.Equal(changed, keys) {
+				keys, carried = changed, c.says.carryAll(changed)
+			}
+			known = carried
+		}
+		places.Set(int(i), m.workload(i, *places.At(int(i))))
+		for _, w := range []*estate.Workload{was, is} {
+			if w != nil {
+				for _, l := range w.Leases {
+					addrs = append(addrs, l.Addr)
+				}
+			}
+		}
+	}
+	next.places = places.Done()
+	u := &Update{Before: c, After: &next, Rules: make([]int32, len(c.Policy.Rules))}
+	for i := range u.Rules {
+		u.Rules[i] = int32(i)
+	}
+	u.moved(addrs)
+	return u
+}
+
+// changedKeys gives the keys of which two states of a workload differ.
+func changedKeys(a, b *estate.Workload) []expr.Key {
+	var out []expr.Key
+	for _, t := range a.Tags {
+		if have, _ := b.Tag(t.Key); have.Value != t.Value {
+			out = append(out, expr.Key{Name: t.Key})
+		}
+	}
+	for _, t := range b.Tags {
+		if have, _ := a.Tag(t.Key); have.Value != t.Value && !slices.Contains(out, expr.Key{Name: t.Key}) {
+			out = append(out, expr.Key{Name: t.Key})
+		}
+	}
+	for _, f := range []struct {
+		name string
+		same bool
+	}{{"id", a.ID == b.ID}, {"name", a.Name == b.Name}, {"os", a.OS == b.OS}, {"kind", a.Kind == b.Kind}} {
+		if !f.same {
+			out = append(out, expr.Key{Name: f.name, Field: true})
+		}
+	}
+	return out
+}
+
+// WithPolicy compiles another policy, or the same at another instant, against
+// the same estate. Groups that say the same are not asked again, and tables are
+// taken over where no rule that changed can match.
+func (c *Compiled) WithPolicy(p *policy.Policy, asOf estate.Instant) *Update {
+	next := *c
+	next.Policy, next.AsOf = p, asOf
+	next.rules = newRules(c.book, p, asOf)
+	var atoms bitset
+	atoms, next.values = next.rules.operands()
+	next.atoms = slices.Clone(c.atoms)
+	for len(next.atoms) < len(atoms) {
+		next.atoms = append(next.atoms, 0)
+	}
+	next.atoms.unite(atoms)
+	next.values = union(c.values, next.values)
+
+	keep := func(_ estate.Endpoint, before int32) int32 { return before }
+	sign, groups := keep, !c.says.same(p)
+	var known []int32
+	if groups {
+		next.says = newSays(p)
+		known = next.says.carryFrom(c.says)
+		sign = next.says.resigner(c.Estate, c.says, known)
+	}
+	fresh := next.divide(next.mentioned())
+	next.regions = slices.Clone(next.regions)
+	m := next.newPlacer(sign)
+	for i := range next.regions {
+		addr, ok := next.firstIn(i, func(netip.Addr) bool { return true })
+		if !ok {
+			next.regions[i].empty = true
+			continue
+		}
+		m.region(i, c.regions[c.regionOf(addr)].place.signature)
+	}
+	u := &Update{Before: c, After: &next}
+	if stale := next.stale(c, groups); stale != nil {
+		places := c.places.Edit()
+		var addrs []netip.Addr
+		for i := range c.places.Len() {
+			was := *c.places.At(i)
+			if !stale(int32(i), was) {
+				continue
+			}
+			is := m.workload(int32(i), was)
+			if !slices.Equal(was, is) {
+				places.Set(i, is)
+			}
+			for j := range is {
+				if is[j].class >= 0 && !u.stays(was[j], is[j]) {
+					addrs = append(addrs, c.Estate.Workload(int32(i)).Leases[j].Addr)
+				}
+			}
+		}
+		next.places = places.Done()
+		u.moved(addrs)
+	}
+	u.outside(fresh)
+	u.follow()
+	next.rules.before.Store(&older{rules: c.rules, now: u.Rules, changed: [2][]int32{u.gone(), u.fresh}, renamed: map[*Table]*Table{}})
+	c.rules.before.Store(nil) // one step back is enough
+	return u
+}
+
+// stale tells which workloads another policy may place elsewhere: all if groups
+// changed; else those that its new operands hold. nil: none.
+func (c *Compiled) stale(before *Compiled, groups bool) func(workload int32, places []place) bool {
+	if groups || len(c.values) > len(before.values) {
+		return func(int32, []place) bool { return true }
+	}
+	atoms := c.book.atoms.all()
+	truths := c.says.truths.all()
+	signatures := newBitset(len(truths))
+	var others []policy.Operand
+	found := false
+	c.atoms.each(func(a int32) {
+		if before.atoms.has(a) {
+			return
+		}
+		found = true
+		if atoms[a].Kind != policy.InGroup {
+			others = append(others, atoms[a])
+			return
+		}
+		if g, ok := c.says.index[atoms[a].Name]; ok {
+			for sig, t := range truths {
+				if t[g] == expr.Yes {
+					signatures.set(int32(sig))
+				}
+			}
+		}
+	})
+	if !found {
+		return nil
+	}
+	return func(i int32, places []place) bool {
+		if slices.ContainsFunc(places, func(p place) bool { return p.signature >= 0 && signatures.has(p.signature) }) {
+			return true
+		}
+		w := c.Estate.Workload(i)
+		return w != nil && slices.ContainsFunc(others, func(o policy.Operand) bool {
+			return o.Kind == policy.IsWorkload && o.Name == w.ID || o.Kind == policy.InPrefix && slices.ContainsFunc(w.Leases, func(l estate.Lease) bool { return o.Prefix.Contains(l.Addr) })
+		})
+	}
+}
+
+func union(a, b []int) []int {
+	out := slices.Clone(a)
+	for _, x := range b {
+		if !slices.Contains(out, x) {
+			out = append(out, x)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// moved compares addresses before and after, over all spans of their leases.
+func (u *Update) moved(addrs []netip.Addr) {
+	slices.SortFunc(addrs, netip.Addr.Compare)
+	for _, addr := range slices.Compact(addrs) {
+		cuts := []estate.Instant{estate.Beginning}
+		for _, e := range []*estate.Estate{u.Before.Estate, u.After.Estate} {
+			for _, c := range e.Claims(addr) {
+				cuts = append(cuts, c.From, c.Until)
+			}
+		}
+		sort.Slice(cuts, func(i, j int) bool { return cuts[i].Before(cuts[j]) })
+		cuts = append(slices.Compact(cuts), estate.End)
+		first := len(u.Moved)
+		for i, from := range cuts[:len(cuts)-1] {
+			if until := cuts[i+1]; from.Before(until) {
+				before, after := u.Before.At(addr, from), u.After.At(addr, from)
+				if before.Workload == after.Workload && u.stays(before.place(), after.place()) {
+					continue
+				}
+				if n := len(u.Moved); n > first && u.Moved[n-1].Until == from && u.Moved[n-1].Before == before && u.Moved[n-1].After == after {
+					u.Moved[n-1].Until = until
+					continue
+				}
+				u.Moved = append(u.Moved, Moved{Where: netip.PrefixFrom(addr, addr.BitLen()), From: from, Until: until, Before: before, After: after})
+			}
+		}
+	}
+}
+
+// stays reports whether two places are alike.
+func (u *Update) stays(was, is place) bool {
+	if was.class != is.class {
+		return false
+	}
+	if u.Before.says == u.After.says {
+		return was.signature == is.signature
+	}
+	key := [2]int32{was.signature, is.signature}
+	same, known := u.alike[key]
+	if !known {
+		same = u.sameGroups(was.signature, is.signature)
+		if u.alike == nil {
+			u.alike = map[[2]int32]bool{}
+		}
+		u.alike[key] = same
+	}
+	return same
+}
+
+// sameGroups reports whether two signatures say the same of every group.
+func (u *Update) sameGroups(before, after int32) bool {
+	a, b := u.Before.says, u.After.says
+	x, y := a.truths.all()[before], b.truths.all()[after]
+	for i, g := range b.order {
+		was := expr.No
+		if j, ok := a.index[g.Name]; ok {
+			was = x[j]
+		}
+		if was != y[i] {
+			return false
+		}
+	}
+	for i, g := range a.order {
+		if _, ok := b.index[g.Name]; !ok && x[i] != expr.No {
+			return false
+		}
+	}
+	return true
+}
+
+// outside compares the regions; fresh are those that are new.
+func (u *Update) outside(fresh []int) {
+	for i := range u.After.regions {
+		r := &u.After.regions[i]
+		addr, ok := u.After.firstIn(i, func(netip.Addr) bool { return true })
+		if !ok {
+			continue
+		}
+		of := func(c *Compiled) Placed {
+			p := c.regions[c.regionOf(addr)].place
+			return Placed{estate.Endpoint{Addr: addr, Workload: estate.Outside}, p.class, p.signature}
+		}
+		if before, after := of(u.Before), of(u.After); !u.stays(before.place(), after.place()) {
+			u.Moved = append(u.Moved, Moved{Where: r.prefix, Outside: true, From: estate.Beginning, Until: estate.End, Before: before, After: after})
+		}
+	}
+}
+
+// follow finds the rules of before among those of after: the longest list of
+// rules that match the same flows and stand in the same order.
+func (u *Update) follow() {
+	old, now := u.Before.rules, u.After.rules
+	places := map[string][]int32{}
+	name := func(r *policy.Rule) string {
+		bare := *r
+		bare.Note = ""
+		return bare.Layer.Name + "\n" + bare.String()
+	}
+	for i, r := range u.Before.Policy.Rules {
+		n := name(r)
+		places[n] = append(places[n], int32(i))
+	}
+	u.Rules = make([]int32, len(old.rules))
+	for i := range u.Rules {
+		u.Rules[i] = -1
+	}
+	// Patience: the least end of a rising list of each length.
+	type link struct{ old, now, back int }
+	var links []link
+	var ends []int
+	for j, r := range u.After.Policy.Rules {
+		n := name(r)
+		if len(places[n]) == 0 {
+			continue
+		}
+		i := int(places[n][0])
+		places[n] = places[n][1:]
+		if !old.rules[i].equal(&now.rules[j]) {
+			continue
+		}
+		k := sort.Search(len(ends), func(k int) bool { return links[ends[k]].old > i })
+		l := link{i, j, -1}
+		if k > 0 {
+			l.back = ends[k-1]
+		}
+		links = append(links, l)
+		if k == len(ends) {
+			ends = append(ends, 0)
+		}
+		ends[k] = len(links) - 1
+	}
+	kept := make([]bool, len(now.rules))
+	if len(ends) > 0 {
+		for k := ends[len(ends)-1]; k >= 0; k = links[k].back {
+			u.Rules[links[k].old] = int32(links[k].now)
+			kept[links[k].now] = true
+		}
+	}
+	for j, k := range kept {
+		if !k {
+			u.fresh = append(u.fresh, int32(j))
+		}
+	}
+}
+
+// gone gives the rules before that are no rule afterwards.
+func (u *Update) gone() []int32 {
+	var out []int32
+	for i, now := range u.Rules {
+		if now < 0 {
+			out = append(out, int32(i))
+		}
+	}
+	return out
+}
+
+// Pairs gives the pairs of classes with endpoints for which some points get
+// another answer. An endpoint whose class changed is in Moved: it gets the
+// answers of its new class.
+func (u *Update) Pairs() []PairChange {
+	gone := u.gone()
+	if len(gone) == 0 && len(u.fresh) == 0 {
+		return nil
+	}
+	var classes []int32
+	u.After.inUse().each(func(c int32) { classes = append(classes, c) })
+	// For each client, the servers that a rule which changed can match with.
+	wanted := map[int32]bitset{}
+	for _, side := range []struct {
+		rules *rules
+		which []int32
+	}{{u.Before.rules, gone}, {u.After.rules, u.fresh}} {
+		for _, r := range side.which {
+			servers := newBitset(u.After.Classes())
+			for _, s := range classes {
+				if side.rules.row(s).server.has(r) {
+					servers.set(s)
+				}
+			}
+			for _, c := range classes {
+				if !side.rules.row(c).client.has(r) {
+					continue
+				}
+				if wanted[c] == nil {
+					wanted[c] = newBitset(u.After.Classes())
+				}
+				wanted[c].unite(servers)
+			}
+		}
+	}
+	type tables struct{ before, after *Table }
+	type answer struct{ verdict, rule service.Set }
+	known := map[tables]answer{}
+	var out []PairChange
+	for _, c := range classes {
+		wanted[c].each(func(s int32) {
+			if !u.Before.rules.touches(gone, c, s) && !u.After.rules.touches(u.fresh, c, s) {
+				return
+			}
+			t := tables{u.Before.rules.table(c, s), u.After.rules.table(c, s)}
+			a, ok := known[t]
+			if !ok {
+				a.verdict, a.rule = u.differ(t.before, t.after)
+				known[t] = a
+			}
+			if len(a.rule) > 0 {
+				out = append(out, PairChange{c, s, a.verdict, a.rule})
+			}
+		})
+	}
+	return out
+}
+
+// differ gives the points for which two tables have another verdict, and those
+// for which they have another rule.
+func (u *Update) differ(before, after *Table) (verdict, rule service.Set) {
+	end := service.All[0].Hi
+	i, j := 0, 0
+	for i < len(before.from) && j < len(after.from) {
+		lo := max(before.from[i], after.from[j])
+		nextI, nextJ := end, end
+		if i+1 < len(before.from) {
+			nextI = before.from[i+1] - 1
+		}
+		if j+1 < len(after.from) {
+			nextJ = after.from[j+1] - 1
+		}
+		hi := min(nextI, nextJ)
+		was, is := before.rule[i], after.rule[j]
+		if was >= 0 && (u.Rules[was] < 0 || u.Rules[was] != is) || was < 0 && is >= 0 {
+			rule = join(rule, lo, hi)
+			if u.Before.verdict(was) != u.After.verdict(is) {
+				verdict = join(verdict, lo, hi)
+			}
+		}
+		if nextI <= nextJ {
+			i++
+		}
+		if nextJ <= nextI {
+			j++
+		}
+	}
+	return verdict, rule
+}
+
+func join(s service.Set, lo, hi service.Point) service.Set {
+	if n := len(s); n > 0 && s[n-1].Hi+1 == lo {
+		s[n-1].Hi = hi
+		return s
+	}
+	return append(s, service.Range{Lo: lo, Hi: hi})
+}
+
+// verdict gives the verdict of a rule by its index, -1 for none.
+func (c *Compiled) verdict(rule int32) Verdict {
+	if rule < 0 {
+		return Uncovered
+	}
+	return VerdictOf(c.Policy.Rules[rule])
+}

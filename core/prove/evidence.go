@@ -1,0 +1,138 @@
+package prove
+
+import (
+	"fmt"
+	"slices"
+
+	"lucidorchard/core/decide"
+	"lucidorchard/core/estate"
+	"lucidorchard/core/expr"
+	"lucidorchard/core/policy"
+)
+
+// Findings that need to know what was seen in a window.
+const (
+	NeverHit Kind = "never hit in the window"
+	TooWide  Kind = "wider than its evidence"
+)
+
+// Evidence is what was seen of the conversations that one rule decides.
+type Evidence struct {
+	Conversations    int
+	Pairs            int             // different pairs of client and server
+	Clients, Servers []decide.Placed // each once
+}
+
+// A permit is wider than its evidence if it opens at least wideFrom pairs and
+// of them at most one in wideShare was seen.
+const (
+	wideFrom  = 60
+	wideShare = 10
+)
+
+// Evident gives the findings that follow from what was seen of each rule, by its
+// index, in the order of the rules.
+func Evident(c *decide.Compiled, seen []Evidence) []Finding {
+	people := c.Population(c.AsOf)
+	held := make([]int, len(people))
+	c.Estate.Held(c.AsOf, func(ep estate.Endpoint) { held[c.At(ep.Addr, c.AsOf).Class]++ })
+	var out []Finding
+	for i, r := range c.Policy.Rules {
+		if r.Off || r.Until != nil && r.Until.Past(c.AsOf) {
+			continue
+		}
+		e := &seen[i]
+		if e.Conversations == 0 {
+			out = append(out, Finding{Kind: NeverHit, Line: r.Line, Words: "No conversation of the window is decided by it."})
+			continue
+		}
+		if r.Action != policy.Permit {
+			continue
+		}
+		opens := c.Opens(int32(i), held)
+		if opens < wideFrom || e.Pairs*wideShare > opens {
+			continue
+		}
+		out = append(out, Finding{Kind: TooWide, Line: r.Line, Mend: narrow(c, r, e),
+			Words: fmt.Sprintf("It opens %d pairs of machines on its services; %d of them were seen (%.1f %%).", opens, e.Pairs, 100*float64(e.Pairs)/float64(opens))})
+	}
+	return out
+}
+
+// narrow proposes sides that hold what was seen and not much more: the smallest
+// group that has it all; or, of clients, the workloads by id if they are few.
+// Servers are not listed: one that is added tomorrow is to be reached too.
+func narrow(c *decide.Compiled, r *policy.Rule, e *Evidence) *Mend {
+	sizes := c.GroupSizes()
+	less := *r
+	var words []string
+	for _, s := range []struct {
+		list *policy.List
+		seen []decide.Placed
+		name string
+	}{{&less.Left, e.Clients, "left"}, {&less.Right, e.Servers, "right"}} {
+		if to, text, ok := narrower(c, *s.list, s.seen, sizes, s.name == "left"); ok {
+			*s.list = to
+			words = append(words, "its "+s.name+" side to "+text)
+		}
+	}
+	if len(words) == 0 {
+		return nil
+	}
+	text := "Narrow " + words[0]
+	if len(words) > 1 {
+		text += " and " + words[1]
+	}
+	return &Mend{text, []policy.Edit{{Op: policy.Change, Line: r.Line, Text: less.String()}}}
+}
+
+// fewWorkloads is up to how many workloads a side lists by id.
+const fewWorkloads = 3
+
+func narrower(c *decide.Compiled, l policy.List, seen []decide.Placed, sizes []int, byID bool) (policy.List, string, bool) {
+	for _, p := range seen {
+		if p.Workload == estate.Outside {
+			return l, "", false
+		}
+	}
+	now := c.Estate.Len()
+	if !l.Any {
+		now = 0
+		for _, o := range l.Items {
+			switch o.Kind {
+			case policy.InGroup:
+				now += sizes[slices.IndexFunc(c.Policy.GroupOrder, func(g *policy.Group) bool { return g.Name == o.Name })]
+			case policy.IsWorkload:
+				now++
+			default:
+				now += c.Estate.Len()
+			}
+		}
+	}
+	best := -1
+	for g := range c.Policy.GroupOrder {
+		if sizes[g] >= now/2 || best >= 0 && sizes[g] >= sizes[best] {
+			continue
+		}
+		if !slices.ContainsFunc(seen, func(p decide.Placed) bool { return c.Truths(p)[g] != expr.Yes }) {
+			best = g
+		}
+	}
+	if best >= 0 {
+		name := c.Policy.GroupOrder[best].Name
+		to := policy.List{Items: []policy.Operand{{Kind: policy.InGroup, Name: name}}}
+		return to, to.String(), true
+	}
+	workloads := map[int32]bool{}
+	var to policy.List
+	for _, p := range seen {
+		if !workloads[p.Workload] {
+			workloads[p.Workload] = true
+			to.Items = append(to.Items, policy.Operand{Kind: policy.IsWorkload, Name: c.Estate.Workload(p.Workload).ID})
+		}
+	}
+	if !byID || len(to.Items) > fewWorkloads || len(to.Items)*2 > now {
+		return l, "", false
+	}
+	return to, to.String(), true
+}

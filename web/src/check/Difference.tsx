@@ -1,0 +1,80 @@
+// The draft against another revision: what each conversation got then, and gets
+// now. Each cell is a filter.
+import { chakra, Flex, Text } from "@chakra-ui/react";
+import { api, type Schemas } from "../api/client";
+import { useAddress } from "../frame/address";
+import { Link } from "../marks/Controls";
+import { Mark, type Verdict } from "../marks/Marks";
+import { atMinute, n, plural } from "../marks/words";
+
+const verdicts: Verdict[] = ["permit", "reject", "uncovered"];
+const cell = { px: "10px", py: "2px", textAlign: "right", borderBottomWidth: "1px", borderColor: "line2" } as const;
+
+/** The choice of the revision to compare with. */
+export function CompareWith({ head, changed }: { head: number; changed?: number }) {
+  const { search, change } = useAddress();
+  const { data } = api.useQuery("get", "/api/policy/revisions", { params: { query: { limit: 200 } } });
+  const against = search.get("against") ?? "";
+  const choose = (v: string) => change(v ? { against: v } : { against: null, was: null });
+  return (
+    <Flex direction="column" gap="3px" color="soft" w="210px">
+      <label htmlFor="against">Compare with</label>
+      <chakra.select id="against" value={against} onChange={(e) => choose(e.target.value)} bg="sheet" color="ink" borderWidth="1px" borderColor="line" borderRadius="5px" h="27px" px="6px" fontSize="12.5px" w="100%">
+        <option value="">no other revision</option>
+        {data
+          ?.filter((r) => r.no !== head)
+          .map((r) => (
+            <option key={r.no} value={r.no}>
+              {r.no} · {atMinute(r.at)} · {r.words}
+            </option>
+          ))}
+      </chakra.select>
+      <Text>{changed === undefined ? "\u00a0" : changed === 0 ? "No conversation changed verdict" : `${plural(changed, "conversation")} changed verdict`}</Text>
+    </Flex>
+  );
+}
+
+export function Difference({ d }: { d: NonNullable<Schemas["CheckOut"]["difference"]> }) {
+  const { search, change } = useAddress();
+  const on = (was: Verdict, is: Verdict) => search.getAll("was").join() === was && search.getAll("verdict").join() === is;
+  const pick = (was: Verdict, is: Verdict) => change(on(was, is) ? { was: null, verdict: null } : { was: [was], verdict: [is] });
+  return (
+    <chakra.table fontSize="12.5px" aria-label="before and now" data-changed={d.changed}>
+      <thead>
+        <tr>
+          <chakra.th textAlign="left" fontWeight="500" color="soft" pr="10px">
+            revision {d.revision.no} ↓ now →
+          </chakra.th>
+          {verdicts.map((v) => (
+            <chakra.th key={v} {...cell} fontWeight="500" color="soft">
+              <Mark kind={v} size={9} /> {v}
+            </chakra.th>
+          ))}
+        </tr>
+      </thead>
+      <tbody>
+        {verdicts.map((was) => (
+          <tr key={was}>
+            <chakra.td {...cell} textAlign="left" color="soft">
+              <Mark kind={was} size={9} /> {was}
+            </chakra.td>
+            {verdicts.map((is) => {
+              const value = d.counts[was]?.[is] ?? 0;
+              return (
+                <chakra.td key={is} {...cell} bg={on(was, is) ? "tintStrong" : undefined}>
+                  {value === 0 ? (
+                    <chakra.span color="soft">0</chakra.span>
+                  ) : (
+                    <Link aria-pressed={on(was, is)} fontWeight={was === is ? "400" : "600"} onClick={() => pick(was, is)} data-cell={`${was}-${is}`}>
+                      {n(value)}
+                    </Link>
+                  )}
+                </chakra.td>
+              );
+            })}
+          </tr>
+        ))}
+      </tbody>
+    </chakra.table>
+  );
+}
