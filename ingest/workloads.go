@@ -13,6 +13,7 @@ import (
 // WorkloadFile is what a workloads file says.
 type WorkloadFile struct {
 	Workloads []estate.Workload
+	Keys      []string // tag keys that it has columns for
 	Rows      int
 	Errors    []RowError // rows that were left out
 	Warnings  []string
@@ -24,17 +25,30 @@ type WorkloadFile struct {
 // the whole file is for the caller to say. err means that the file as a whole
 // cannot be used.
 func Workloads(in io.Reader, source string) (*WorkloadFile, error) {
+	return MappedWorkloads(in, source, nil)
+}
+
+// MappedWorkloads is Workloads for a file with headings of its own: the mapping
+// says for each which column it is, blank for one to leave out. Several headings
+// may be addresses. A heading that the mapping does not name is read as it is.
+func MappedWorkloads(in io.Reader, source string, mapping Mapping) (*WorkloadFile, error) {
 	t, err := newTable(in)
 	if err != nil {
+		return nil, err
+	}
+	if err := mapping.apply(t); err != nil {
 		return nil, err
 	}
 	if err := t.require("id"); err != nil {
 		return nil, err
 	}
-	w := &workloadReader{table: t, source: source, first: map[string]*firstRow{}, out: &WorkloadFile{}}
+	w := &workloadReader{table: t, source: source, first: map[string]*firstRow{}, out: &WorkloadFile{Keys: []string{}}}
 	for _, name := range t.header {
 		key, isTag := strings.CutPrefix(name, "tag:")
-		if !(isTag && key != "") && !slices.Contains([]string{"id", "name", "addresses", "os", "kind", "from", "until"}, name) {
+		if isTag && key != "" {
+			w.out.Keys = append(w.out.Keys, key)
+		}
+		if name != "" && !(isTag && key != "") && !slices.Contains([]string{"id", "name", "addresses", "os", "kind", "from", "until"}, name) {
 			w.out.Warnings = append(w.out.Warnings, fmt.Sprintf("column %q is not known and was ignored", name))
 		}
 	}
@@ -56,7 +70,7 @@ func Workloads(in io.Reader, source string) (*WorkloadFile, error) {
 		}
 	}
 	w.out.Rows = t.row
-	w.conflicts()
+	w.out.dropConflicts(w.first)
 	return w.out, nil
 }
 
@@ -153,26 +167,26 @@ func disagree(first, row *estate.Workload) (column, was, is string) {
 	return "", "", ""
 }
 
-// conflicts reports addresses claimed twice from one instant and drops the
+// dropConflicts reports addresses claimed twice from one instant and drops the
 // later workload's lease.
-func (w *workloadReader) conflicts() {
-	e, conflicts := estate.New(w.out.Workloads)
+func (out *WorkloadFile) dropConflicts(first map[string]*firstRow) {
+	e, conflicts := estate.New(out.Workloads)
 	for _, c := range conflicts {
 		a, _ := e.ByID(c.A)
 		b, _ := e.ByID(c.B)
 		late := max(a, b)
-		wl := &w.out.Workloads[late]
-		f := w.first[wl.ID]
+		wl := &out.Workloads[late]
+		f := first[wl.ID]
 		for i := len(wl.Leases) - 1; i >= 0; i-- {
 			if l := wl.Leases[i]; l.Addr == c.Addr && l.From == c.From && !l.Empty() {
-				w.out.Errors = append(w.out.Errors, RowError{f.lines[i], "addresses", c.Error()})
+				out.Errors = append(out.Errors, RowError{f.lines[i], "addresses", c.Error()})
 				wl.Leases = slices.Delete(wl.Leases, i, i+1)
 				f.lines = slices.Delete(f.lines, i, i+1)
 				break
 			}
 		}
 	}
-	slices.SortStableFunc(w.out.Errors, func(a, b RowError) int { return a.Line - b.Line })
+	slices.SortStableFunc(out.Errors, func(a, b RowError) int { return a.Line - b.Line })
 }
 
 // parseAddr reads an address without a zone; IPv4-mapped IPv6 is IPv4.

@@ -24,12 +24,12 @@ func (s *Store) workloads(ctx context.Context, ids []string) ([]estate.Workload,
 	var out []estate.Workload
 	err := s.copyIn(ctx, func(tx pgx.Tx) error {
 		index := map[string]int{}
-		rows, err := tx.Query(ctx, `SELECT id, name, os, kind FROM workloads WHERE $1::text[] IS NULL OR id = ANY ($1) ORDER BY id COLLATE "C"`, ids)
+		rows, err := tx.Query(ctx, `SELECT id, name, os, kind, coalesce(retired, '0001-01-01T00:00:00Z') FROM workloads WHERE $1::text[] IS NULL OR id = ANY ($1) ORDER BY id COLLATE "C"`, ids)
 		if err != nil {
 			return err
 		}
 		var w estate.Workload
-		if _, err := pgx.ForEachRow(rows, []any{&w.ID, &w.Name, &w.OS, &w.Kind}, func() error {
+		if _, err := pgx.ForEachRow(rows, []any{&w.ID, &w.Name, &w.OS, &w.Kind, &w.Retired}, func() error {
 			index[w.ID] = len(out)
 			out = append(out, w)
 			return nil
@@ -55,28 +55,36 @@ func (s *Store) workloads(ctx context.Context, ids []string) ([]estate.Workload,
 		}); err != nil {
 			return err
 		}
-		rows, err = tx.Query(ctx, `SELECT workload, addr, from_at, until_at FROM leases
+		rows, err = tx.Query(ctx, `SELECT workload, addr, from_at, until_at, source FROM leases
 			WHERE $1::text[] IS NULL OR workload = ANY ($1) ORDER BY workload COLLATE "C", from_at NULLS FIRST, addr`, ids)
 		if err != nil {
 			return err
 		}
-		var addr netip.Prefix
-		var from, until *time.Time
-		_, err = pgx.ForEachRow(rows, []any{&id, &addr, &from, &until}, func() error {
+		return eachLease(rows, func(id string, l estate.Lease) {
 			i := index[id]
-			l := estate.Lease{Addr: addr.Addr(), From: estate.Beginning, Until: estate.End}
-			if from != nil {
-				l.From = estate.InstantOf(*from)
-			}
-			if until != nil {
-				l.Until = estate.InstantOf(*until)
-			}
 			out[i].Leases = append(out[i].Leases, l)
-			return nil
 		})
-		return err
 	})
 	return out, err
+}
+
+// eachLease reads rows of workload, addr, from_at, until_at and source.
+func eachLease(rows pgx.Rows, f func(workload string, l estate.Lease)) error {
+	var id, source string
+	var addr netip.Prefix
+	var from, until *time.Time
+	_, err := pgx.ForEachRow(rows, []any{&id, &addr, &from, &until, &source}, func() error {
+		l := estate.Lease{Addr: addr.Addr(), From: estate.Beginning, Until: estate.End, Source: source}
+		if from != nil {
+			l.From = estate.InstantOf(*from)
+		}
+		if until != nil {
+			l.Until = estate.InstantOf(*until)
+		}
+		f(id, l)
+		return nil
+	})
+	return err
 }
 
 // Touched gives the workloads that versions from after one up to another have
@@ -107,81 +115,6 @@ func (s *Store) Touched(ctx context.Context, after, upTo int64) (changed []estat
 		}
 	}
 	return changed, gone, false, nil
-}
-
-// ImportRank is the rank of a source that an import names for the first time.
-const ImportRank = 100
-
-// ImportWorkloads takes what a source says: the workloads are added or changed,
-// the source's values for the keys are replaced, and the leases of workloads
-// that come with addresses are. The same import twice changes nothing.
-func (s *Store) ImportWorkloads(ctx context.Context, source string, keys []string, workloads []estate.Workload) error {
-	return s.copyIn(ctx, func(tx pgx.Tx) error {
-		var tags, leases, ids [][]any
-		for i := range workloads {
-			w := &workloads[i]
-			ids = append(ids, []any{w.ID, w.Name, w.OS, w.Kind, len(w.Leases) > 0})
-			for _, t := range w.Tags {
-				by, at := t.By, t.At
-				if by == "" {
-					by = "import"
-				}
-				if at.IsZero() {
-					at = time.Now()
-				}
-				tags = append(tags, []any{w.ID, t.Key, t.Value, by, at})
-			}
-			for _, l := range w.Leases {
-				leases = append(leases, []any{w.ID, netip.PrefixFrom(l.Addr, l.Addr.BitLen()), boundTime(l.From), boundTime(l.Until)})
-			}
-		}
-		for _, stmt := range []string{
-			`CREATE TEMP TABLE new_workloads (id text, name text, os text, kind text, placed boolean) ON COMMIT DROP`,
-			`CREATE TEMP TABLE new_tags (workload text, key text, value text, author text, at timestamptz) ON COMMIT DROP`,
-			`CREATE TEMP TABLE new_leases (workload text, addr inet, from_at timestamptz, until_at timestamptz) ON COMMIT DROP`,
-		} {
-			if _, err := tx.Exec(ctx, stmt); err != nil {
-				return err
-			}
-		}
-		for _, c := range []struct {
-			table   string
-			columns []string
-			rows    [][]any
-		}{
-			{"new_workloads", []string{"id", "name", "os", "kind", "placed"}, ids},
-			{"new_tags", []string{"workload", "key", "value", "author", "at"}, tags},
-			{"new_leases", []string{"workload", "addr", "from_at", "until_at"}, leases},
-		} {
-			if _, err := tx.CopyFrom(ctx, pgx.Identifier{c.table}, c.columns, pgx.CopyFromRows(c.rows)); err != nil {
-				return err
-			}
-		}
-		for _, stmt := range []struct {
-			sql  string
-			args []any
-		}{
-			{`INSERT INTO sources VALUES ($1, $2) ON CONFLICT DO NOTHING`, []any{source, ImportRank}},
-			{`INSERT INTO workloads (id, name, os, kind, source) SELECT id, name, os, kind, $1 FROM new_workloads
-				ON CONFLICT (id) DO UPDATE SET name = excluded.name, os = excluded.os, kind = excluded.kind, changed_at = now()
-				WHERE (workloads.name, workloads.os, workloads.kind) IS DISTINCT FROM (excluded.name, excluded.os, excluded.kind)`, []any{source}},
-			{`DELETE FROM tags USING new_workloads n WHERE tags.workload = n.id AND tags.source = $1 AND tags.key = ANY ($2)
-				AND NOT EXISTS (SELECT FROM new_tags t WHERE t.workload = tags.workload AND t.key = tags.key)`, []any{source, keys}},
-			{`INSERT INTO tags (workload, key, source, value, author, at) SELECT workload, key, $1, value, author, at FROM new_tags
-				ON CONFLICT (workload, key, source) DO UPDATE SET value = excluded.value, author = excluded.author, at = excluded.at
-				WHERE tags.value <> excluded.value`, []any{source}},
-			{`DELETE FROM leases USING new_workloads n WHERE leases.workload = n.id AND n.placed
-				AND NOT EXISTS (SELECT FROM new_leases l WHERE l.workload = leases.workload AND l.addr = leases.addr
-					AND l.from_at IS NOT DISTINCT FROM leases.from_at AND l.until_at IS NOT DISTINCT FROM leases.until_at)`, nil},
-			{`INSERT INTO leases SELECT DISTINCT * FROM new_leases ON CONFLICT DO NOTHING`, nil},
-			{bumpWorkloads, []any{touchedIDs(workloads)}},
-		} {
-			if _, err := tx.Exec(ctx, stmt.sql, stmt.args...); err != nil {
-				return fmt.Errorf("storing the workloads: %w", err)
-			}
-		}
-		return nil
-	})
 }
 
 func boundTime(t estate.Instant) *time.Time {
@@ -257,12 +190,4 @@ func touched(ids []string) []string {
 		return []string{}
 	}
 	return ids
-}
-
-func touchedIDs(workloads []estate.Workload) []string {
-	ids := make([]string, len(workloads))
-	for i := range workloads {
-		ids[i] = workloads[i].ID
-	}
-	return touched(ids)
 }

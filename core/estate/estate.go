@@ -34,6 +34,7 @@ const ByHand = "by hand"
 type Lease struct {
 	Addr        netip.Addr
 	From, Until Instant
+	Source      string // the inventory source that says so; may be empty
 }
 
 // Covers reports whether the lease holds at t.
@@ -47,6 +48,7 @@ type Workload struct {
 	ID, Name, OS, Kind string
 	Tags               []Tag // one a key, sorted by key
 	Leases             []Lease
+	Retired            time.Time // when no source listed it any more; zero: it is there
 }
 
 // Tag gives the tag with the key. One with an empty value counts as missing.

@@ -1,0 +1,264 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"slices"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"lucidorchard/core/estate"
+)
+
+// ImportRank is the rank of a source that is heard for the first time.
+const ImportRank = 100
+
+// Listing is what an inventory source says.
+type Listing struct {
+	Source string
+	// Keys are the tag keys that it speaks of: its values for them are replaced.
+	// nil: all that it has ever said of the workloads listed.
+	Keys []string
+	// Workloads come with their tags, and with the addresses that the source
+	// gives them; without any, their leases stay.
+	Workloads []estate.Workload
+	Complete  bool              // what the source has listed and does not list now goes
+	Mapping   map[string]string // what the headings of its file are; nil: not known
+	Author    string
+	At        time.Time // when it was heard; zero: now
+}
+
+// Taken is what a listing did.
+type Taken struct {
+	Changed   int               // workloads that are not as they were
+	Retired   []string          // ids of those that nobody lists any more
+	Conflicts []estate.Conflict // leases that were left out
+}
+
+// Take stores what a source says, whole or not at all. The same listing twice
+// changes nothing.
+func (s *Store) Take(ctx context.Context, l Listing) (Taken, error) {
+	var out Taken
+	if l.At.IsZero() {
+		l.At = time.Now()
+	}
+	l.At = l.At.UTC().Truncate(time.Microsecond) // what the database can keep
+	if l.Author == "" {
+		l.Author = "import"
+	}
+	err := s.copyIn(ctx, func(tx pgx.Tx) error {
+		t := &taking{tx: tx, Listing: l, ctx: ctx, changed: map[string]bool{}}
+		for _, step := range []func() error{t.lock, t.stage, t.workloads, t.tags, t.missing, t.leases, t.retire, t.finish} {
+			if err := step(); err != nil {
+				return fmt.Errorf("storing what %s lists: %w", l.Source, err)
+			}
+		}
+		out = Taken{Changed: len(t.changed), Retired: t.retired, Conflicts: t.conflicts}
+		return nil
+	})
+	return out, err
+}
+
+// taking is a listing on its way into the database.
+type taking struct {
+	Listing
+	tx        pgx.Tx
+	ctx       context.Context
+	changed   map[string]bool // ids
+	gone      []string        // ids that the source no longer lists
+	retired   []string
+	conflicts []estate.Conflict
+}
+
+// exec runs a statement that returns the ids of workloads it changed.
+func (t *taking) exec(query string, args ...any) ([]string, error) {
+	rows, err := t.tx.Query(t.ctx, query, args...)
+	if err != nil {
+		return nil, err
+	}
+	ids, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	for _, id := range ids {
+		t.changed[id] = true
+	}
+	return ids, err
+}
+
+// lock lets one listing after the other in.
+func (t *taking) lock() error {
+	if _, err := t.tx.Exec(t.ctx, `SELECT n FROM versions WHERE name = 'workloads' FOR UPDATE`); err != nil {
+		return err
+	}
+	_, err := t.tx.Exec(t.ctx, `INSERT INTO sources (name, rank) VALUES ($1, $2) ON CONFLICT DO NOTHING`, t.Source, ImportRank)
+	return err
+}
+
+// stage copies the workloads and their tags next to those that are stored.
+func (t *taking) stage() error {
+	for _, stmt := range []string{
+		`CREATE TEMP TABLE new_workloads (id text, name text, os text, kind text) ON COMMIT DROP`,
+		`CREATE TEMP TABLE new_tags (workload text, key text, value text, author text, at timestamptz) ON COMMIT DROP`,
+	} {
+		if _, err := t.tx.Exec(t.ctx, stmt); err != nil {
+			return err
+		}
+	}
+	_, err := t.tx.CopyFrom(t.ctx, pgx.Identifier{"new_workloads"}, []string{"id", "name", "os", "kind"}, pgx.CopyFromSlice(len(t.Workloads), func(i int) ([]any, error) {
+		w := &t.Workloads[i]
+		return []any{w.ID, w.Name, w.OS, w.Kind}, nil
+	}))
+	if err != nil {
+		return err
+	}
+	var rows [][]any
+	for i := range t.Workloads {
+		for _, tag := range t.Workloads[i].Tags {
+			by, at := tag.By, tag.At
+			if by == "" {
+				by = t.Author
+			}
+			if at.IsZero() {
+				at = t.At
+			}
+			rows = append(rows, []any{t.Workloads[i].ID, tag.Key, tag.Value, by, at})
+		}
+	}
+	if _, err := t.tx.CopyFrom(t.ctx, pgx.Identifier{"new_tags"}, []string{"workload", "key", "value", "author", "at"}, pgx.CopyFromRows(rows)); err != nil {
+		return err
+	}
+	_, err = t.tx.Exec(t.ctx, `ANALYZE new_workloads, new_tags`)
+	return err
+}
+
+func (t *taking) workloads() error {
+	if _, err := t.exec(`INSERT INTO workloads (id, name, os, kind, source) SELECT id, name, os, kind, $1 FROM new_workloads
+		ON CONFLICT (id) DO UPDATE SET retired = NULL, changed_at = now(),
+			name = coalesce(nullif(excluded.name, ''), workloads.name), os = coalesce(nullif(excluded.os, ''), workloads.os), kind = coalesce(nullif(excluded.kind, ''), workloads.kind)
+		WHERE workloads.retired IS NOT NULL OR excluded.name NOT IN ('', workloads.name) OR excluded.os NOT IN ('', workloads.os) OR excluded.kind NOT IN ('', workloads.kind)
+		RETURNING id`, t.Source); err != nil {
+		return err
+	}
+	_, err := t.tx.Exec(t.ctx, `INSERT INTO listed SELECT id, $1 FROM new_workloads ON CONFLICT DO NOTHING`, t.Source)
+	return err
+}
+
+func (t *taking) tags() error {
+	if _, err := t.exec(`DELETE FROM tags USING new_workloads n WHERE tags.workload = n.id AND tags.source = $1 AND ($2::text[] IS NULL OR tags.key = ANY ($2))
+		AND NOT EXISTS (SELECT FROM new_tags t WHERE t.workload = tags.workload AND t.key = tags.key) RETURNING tags.workload`, t.Source, t.Keys); err != nil {
+		return err
+	}
+	_, err := t.exec(`INSERT INTO tags (workload, key, source, value, author, at) SELECT workload, key, $1, value, author, at FROM new_tags
+		ON CONFLICT (workload, key, source) DO UPDATE SET value = excluded.value, author = excluded.author, at = excluded.at
+		WHERE tags.value <> excluded.value RETURNING workload`, t.Source)
+	return err
+}
+
+// missing drops what the source has listed and does not list in a complete list.
+func (t *taking) missing() error {
+	if !t.Complete {
+		return nil
+	}
+	var err error
+	t.gone, err = t.exec(`DELETE FROM listed WHERE source = $1 AND NOT EXISTS (SELECT FROM new_workloads n WHERE n.id = listed.workload) RETURNING workload`, t.Source)
+	return err
+}
+
+// leases brings the addresses up to date; see estate.Relet.
+func (t *taking) leases() error {
+	var listing []estate.Listed
+	var ids []string
+	var addrs []netip.Addr
+	for i := range t.Workloads {
+		if w := &t.Workloads[i]; len(w.Leases) > 0 {
+			listing = append(listing, estate.Listed{ID: w.ID, Leases: w.Leases})
+			ids = append(ids, w.ID)
+			for _, l := range w.Leases {
+				addrs = append(addrs, l.Addr)
+			}
+		}
+	}
+	for _, id := range t.gone { // nothing is listed: what this source gave them ends
+		listing = append(listing, estate.Listed{ID: id})
+		ids = append(ids, id)
+	}
+	if len(listing) == 0 {
+		return nil
+	}
+	have := map[string][]estate.Lease{}
+	rows, err := t.tx.Query(t.ctx, `SELECT workload, addr, from_at, until_at, source FROM leases
+		WHERE workload = ANY ($1) OR workload IN (SELECT workload FROM leases WHERE addr = ANY ($2)) ORDER BY workload, from_at NULLS FIRST, addr`, ids, addrs)
+	if err != nil {
+		return err
+	}
+	if err := eachLease(rows, func(id string, l estate.Lease) { have[id] = append(have[id], l) }); err != nil {
+		return err
+	}
+	changed, conflicts := estate.Relet(have, listing, t.Source, estate.InstantOf(t.At))
+	t.conflicts = conflicts
+	return t.replaceLeases(changed)
+}
+
+func (t *taking) replaceLeases(changed map[string][]estate.Lease) error {
+	if len(changed) == 0 {
+		return nil
+	}
+	var ids []string
+	var rows [][]any
+	for id, ls := range changed {
+		ids = append(ids, id)
+		t.changed[id] = true
+		for _, l := range ls {
+			rows = append(rows, []any{id, netip.PrefixFrom(l.Addr, l.Addr.BitLen()), boundTime(l.From), boundTime(l.Until), l.Source})
+		}
+	}
+	if _, err := t.tx.Exec(t.ctx, `DELETE FROM leases WHERE workload = ANY ($1)`, ids); err != nil {
+		return err
+	}
+	_, err := t.tx.CopyFrom(t.ctx, pgx.Identifier{"leases"}, []string{"workload", "addr", "from_at", "until_at", "source"}, pgx.CopyFromRows(rows))
+	return err
+}
+
+// retire ends what no source lists any more: its leases end, its tags stay, so
+// that what was seen of it keeps its name. Of others the source's tags go.
+func (t *taking) retire() error {
+	if len(t.gone) == 0 {
+		return nil
+	}
+	var err error
+	t.retired, err = t.exec(`UPDATE workloads SET retired = $2, changed_at = now() WHERE id = ANY ($1) AND retired IS NULL AND NOT EXISTS (SELECT FROM listed WHERE workload = id) RETURNING id`, t.gone, t.At)
+	if err != nil {
+		return err
+	}
+	slices.Sort(t.retired)
+	if _, err := t.exec(`UPDATE leases SET until_at = $2 WHERE workload = ANY ($1) AND (until_at IS NULL OR until_at > $2) AND (from_at IS NULL OR from_at < $2) RETURNING workload`, t.retired, t.At); err != nil {
+		return err
+	}
+	_, err = t.exec(`DELETE FROM tags WHERE source = $1 AND workload = ANY ($2) AND EXISTS (SELECT FROM listed WHERE listed.workload = tags.workload) RETURNING workload`, t.Source, t.gone)
+	return err
+}
+
+func (t *taking) finish() error {
+	var mapping any
+	if t.Mapping != nil {
+		mapping = t.Mapping
+	}
+	if _, err := t.tx.Exec(t.ctx, `UPDATE sources SET taken = $2, whole = CASE WHEN $3 THEN $2 ELSE whole END, mapping = coalesce($4, mapping) WHERE name = $1`, t.Source, t.At, t.Complete, mapping); err != nil {
+		return err
+	}
+	if len(t.changed) == 0 {
+		return nil
+	}
+	ids := make([]string, 0, len(t.changed))
+	for id := range t.changed {
+		ids = append(ids, id)
+	}
+	_, err := t.tx.Exec(t.ctx, bumpWorkloads, touched(ids))
+	return err
+}
+
+// ImportWorkloads takes what a source says of some tag keys.
+func (s *Store) ImportWorkloads(ctx context.Context, source string, keys []string, workloads []estate.Workload) error {
+	_, err := s.Take(ctx, Listing{Source: source, Keys: keys, Workloads: workloads})
+	return err
+}

@@ -1,0 +1,188 @@
+package store_test
+
+import (
+	"net/netip"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"lucidorchard/core/estate"
+	"lucidorchard/store"
+)
+
+// on is a machine at an address, without a start that anybody knows.
+func on(id, addr string, tags ...string) estate.Workload {
+	w := machine(id, addr, tags...)
+	w.Leases = []estate.Lease{{Addr: netip.MustParseAddr(addr), From: estate.Beginning, Until: estate.End}}
+	return w
+}
+
+func load(t *testing.T, s *store.Store) *estate.Estate {
+	ws, err := s.Workloads(t.Context())
+	require.NoError(t, err)
+	e, conflicts := estate.New(ws)
+	require.Empty(t, conflicts)
+	return e
+}
+
+func holder(e *estate.Estate, addr string, at time.Time) string {
+	if ep := e.At(netip.MustParseAddr(addr), estate.InstantOf(at)); ep.Workload != estate.Outside {
+		return e.Workload(ep.Workload).ID
+	}
+	return ""
+}
+
+func TestAnAddressGoesFromOneToAnother(t *testing.T) {
+	s, _ := fresh(t)
+	ctx := t.Context()
+	day := time.Date(2026, 11, 20, 0, 0, 0, 0, time.UTC)
+	take := func(day time.Time, ws ...estate.Workload) store.Taken {
+		out, err := s.Take(ctx, store.Listing{Source: "inventory", Workloads: ws, At: day})
+		require.NoError(t, err)
+		return out
+	}
+	require.Equal(t, 2, take(day, on("a", "10.0.0.1"), on("b", "10.0.0.2")).Changed)
+	require.Equal(t, 2, take(day.AddDate(0, 0, 1), on("c", "10.0.0.1")).Changed, "c, and a that gave it up")
+	require.Zero(t, take(day.AddDate(0, 0, 2), on("c", "10.0.0.1")).Changed)
+	e := load(t, s)
+	require.Equal(t, "a", holder(e, "10.0.0.1", day))
+	require.Equal(t, "c", holder(e, "10.0.0.1", day.AddDate(0, 0, 1)))
+
+	// Both move in one list.
+	take(day.AddDate(0, 0, 3), on("b", "10.0.0.1"), on("c", "10.0.0.2"))
+	e = load(t, s)
+	require.Equal(t, [2]string{"b", "c"}, [2]string{holder(e, "10.0.0.1", day.AddDate(0, 0, 4)), holder(e, "10.0.0.2", day.AddDate(0, 0, 4))})
+	require.Equal(t, [2]string{"c", "b"}, [2]string{holder(e, "10.0.0.1", day.AddDate(0, 0, 2)), holder(e, "10.0.0.2", day.AddDate(0, 0, 2))})
+}
+
+func TestACompleteListRetiresWhatIsMissing(t *testing.T) {
+	s, _ := fresh(t)
+	ctx := t.Context()
+	day := time.Date(2026, 11, 20, 0, 0, 0, 0, time.UTC)
+	take := func(source string, day time.Time, complete bool, ws ...estate.Workload) store.Taken {
+		out, err := s.Take(ctx, store.Listing{Source: source, Workloads: ws, At: day, Complete: complete})
+		require.NoError(t, err)
+		return out
+	}
+	take("plan", day, true, on("a", "10.0.0.1", "env", "live"), on("b", "10.0.0.2", "env", "live"), on("c", "10.0.0.3"))
+	take("directory", day, true, on("b", "10.0.0.2", "owner", "crew"))
+	out := take("plan", day.AddDate(0, 0, 1), true, on("c", "10.0.0.3"))
+	require.Equal(t, []string{"a"}, out.Retired, "b is still in the directory")
+	e := load(t, s)
+	i, _ := e.ByID("a")
+	require.Equal(t, day.AddDate(0, 0, 1), e.Workload(i).Retired.UTC())
+	require.Equal(t, "live", e.Workload(i).Tags[0].Value, "what was seen of it keeps its name")
+	require.Equal(t, [2]string{"a", ""}, [2]string{holder(e, "10.0.0.1", day), holder(e, "10.0.0.1", day.AddDate(0, 0, 1))})
+	i, _ = e.ByID("b")
+	require.Equal(t, []string{"owner"}, []string{e.Workload(i).Tags[0].Key})
+	require.Zero(t, take("plan", day.AddDate(0, 0, 2), true, on("c", "10.0.0.3")).Changed)
+
+	// It comes back.
+	take("plan", day.AddDate(0, 0, 3), false, on("a", "10.0.0.1", "env", "trial"))
+	e = load(t, s)
+	i, _ = e.ByID("a")
+	require.True(t, e.Workload(i).Retired.IsZero())
+	require.Equal(t, [2]string{"", "a"}, [2]string{holder(e, "10.0.0.1", day.AddDate(0, 0, 2)), holder(e, "10.0.0.1", day.AddDate(0, 0, 4))})
+	history, err := s.TagHistory(ctx, "a")
+	require.NoError(t, err)
+	require.Len(t, history, 1)
+	require.Equal(t, "live", history[0].Value)
+}
+
+// An export restores elsewhere exactly: exporting again gives the same lines.
+func TestExportRestoresExactly(t *testing.T) {
+	s, _ := fresh(t)
+	ctx := t.Context()
+	day := time.Date(2026, 11, 20, 0, 0, 0, 0, time.UTC)
+	_, err := s.Take(ctx, store.Listing{Source: "plan", Complete: true, Workloads: []estate.Workload{on("a", "10.0.0.1", "env", "live", "odd", "line\nbreak \"and\" quote"), on("b", "fd00::1")}, At: day, Mapping: map[string]string{"Host": "id"}})
+	require.NoError(t, err)
+	_, err = s.Take(ctx, store.Listing{Source: "plan", Complete: true, Workloads: []estate.Workload{on("b", "10.0.0.1", "env", "trial")}, At: day.AddDate(0, 0, 1)})
+	require.NoError(t, err)
+	v := "bench"
+	require.NoError(t, s.SetTags(ctx, []store.TagEdit{{Workload: "b", Key: "env", Value: &v}}, "me", "Set env"))
+	require.NoError(t, s.AddRevision(ctx, store.Revision{No: 1, Text: "group g = any\n", Blame: store.Blame{1}, Author: "me", Words: "Begin"}))
+	require.NoError(t, s.Refuse(ctx, store.Refusal{Rule: "permit any -> any on any", Reason: "no", Author: "me"}))
+	require.NoError(t, s.RefuseTags(ctx, []store.RefusedTag{{Workload: "b", Key: "tier", Value: "store", Author: "me"}}, false))
+	require.NoError(t, s.SaveSelection(ctx, store.Selection{List: "workloads", Name: "mine", Filter: "tag=env%3Dlive", Author: "me"}))
+	require.NoError(t, s.Set(ctx, "structural", []string{"app"}))
+	var one, two strings.Builder
+	require.NoError(t, s.Export(ctx, &one))
+
+	other, _ := fresh(t)
+	lines, err := other.Restore(ctx, strings.NewReader(one.String()), func(int) {})
+	require.NoError(t, err)
+	require.Equal(t, strings.Count(one.String(), "\n"), lines)
+	require.NoError(t, other.Export(ctx, &two))
+	body := func(s string) string { _, rest, _ := strings.Cut(s, "\n"); return rest }
+	require.Equal(t, body(one.String()), body(two.String()))
+	require.Equal(t, values(t, s), values(t, other))
+	undone, err := other.Undo(ctx, "me")
+	require.NoError(t, err, "what could be undone can be undone there")
+	require.Equal(t, "Begin", undone.Words)
+	require.NoError(t, other.AddRevision(ctx, store.Revision{No: 3, Text: "", Blame: store.Blame{}, Author: "me", Words: "Go on"}))
+
+	_, err = other.Restore(ctx, strings.NewReader(one.String()), func(int) {})
+	require.ErrorIs(t, err, store.ErrNotEmpty)
+	third, _ := fresh(t)
+	for _, c := range []struct{ text, want string }{
+		{"", "line 1: found an empty file"},
+		{`{"format":"other"}`, "line 1: found no header"},
+		{`{"format":"lucid-orchard-estate","version":2}`, "version 2"},
+		{`{"format":"lucid-orchard-estate","version":1}` + "\n{", "line 2"},
+		{`{"format":"lucid-orchard-estate","version":1}` + "\n" + `{"line":"colour"}`, `kind "colour"`},
+		{strings.Split(one.String(), "\n")[0] + "\n" + `{"line":"lease","workload":"nobody","addr":"10.0.0.1","source":""}`, `kind "lease"`},
+	} {
+		_, err := third.Restore(ctx, strings.NewReader(c.text), func(int) {})
+		require.ErrorContains(t, err, c.want)
+		empty, err := third.Empty(ctx)
+		require.NoError(t, err)
+		require.True(t, empty)
+	}
+}
+
+func TestSourcesTokensAndDisagreements(t *testing.T) {
+	s, _ := fresh(t)
+	ctx := t.Context()
+	for _, source := range []string{"plan", "directory"} {
+		_, err := s.Take(ctx, store.Listing{Source: source, Workloads: []estate.Workload{on("a", "10.0.0.1", "env", "live-"+source, "tier", "Store"), on("b", "10.0.0.2", "env", "live")}})
+		require.NoError(t, err)
+	}
+	value := func() string {
+		ws, err := s.Workloads(ctx)
+		require.NoError(t, err)
+		tag, _ := ws[0].Tag("env")
+		return tag.Value
+	}
+	require.NoError(t, s.RankSources(ctx, []string{"plan", "directory"}))
+	require.Equal(t, "live-plan", value())
+	require.NoError(t, s.RankSources(ctx, []string{"directory", "plan"}))
+	require.Equal(t, "live-directory", value())
+	said, tags, err := s.Disagreements(ctx, 10)
+	require.NoError(t, err)
+	require.Equal(t, 1, tags)
+	require.Equal(t, []string{"live-directory", "live-plan"}, []string{said[0].Value, said[1].Value})
+	v := "live"
+	require.NoError(t, s.SetTags(ctx, []store.TagEdit{{Workload: "a", Key: "env", Value: &v}}, "me", "Settle"))
+	_, tags, err = s.Disagreements(ctx, 10)
+	require.NoError(t, err)
+	require.Zero(t, tags)
+	sources, err := s.Sources(ctx)
+	require.NoError(t, err)
+	require.Equal(t, []int{2, 3}, []int{sources[0].Listed, sources[0].Tags})
+
+	token, err := s.AddToken(ctx, store.Token{Name: "nightly", Source: "plan", Author: "me"}, "secret")
+	require.NoError(t, err)
+	used, err := s.UseToken(ctx, "secret")
+	require.NoError(t, err)
+	require.Equal(t, token.ID, used.ID)
+	require.NotNil(t, used.Used)
+	none, err := s.UseToken(ctx, "guess")
+	require.NoError(t, err)
+	require.Nil(t, none)
+	require.NoError(t, s.RevokeToken(ctx, token.ID))
+	none, err = s.UseToken(ctx, "secret")
+	require.NoError(t, err)
+	require.Nil(t, none)
+}

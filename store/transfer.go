@@ -1,0 +1,209 @@
+package store
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jmoiron/sqlx"
+)
+
+// Format names what Export writes: JSON Lines, see docs/estate.md. The first
+// line is the header; each other line is an object whose member line says what
+// it is.
+const (
+	Format        = "lucid-orchard-estate"
+	FormatVersion = 1
+)
+
+// kinds are what an export holds, in the order in which they can be put back,
+// each with the table that it is a row of and the order of its lines.
+var kinds = []struct{ kind, table, order string }{
+	{"source", "sources", "name"},
+	{"workload", "workloads", "id"},
+	{"listed", "listed", "workload, source"},
+	{"tag", "tags", "workload, key, source"},
+	{"former tag", "tag_history", "workload, until, key, source"},
+	{"lease", "leases", "workload, addr, from_at, until_at"},
+	{"revision", "revisions", "no"},
+	{"change", "changes", "id"},
+	{"refused proposal", "refusals", "rule"},
+	{"refused tag", "refused_tags", "workload, key, value"},
+	{"selection", "selections", "list, name"},
+	{"setting", "settings", "name"},
+}
+
+type header struct {
+	Format   string    `json:"format"`
+	Version  int       `json:"version"`
+	Exported time.Time `json:"exported"`
+}
+
+// Export writes the whole estate but for its conversations, as of one instant.
+func (s *Store) Export(ctx context.Context, w io.Writer) error {
+	return s.copyIn(ctx, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, `SET TRANSACTION ISOLATION LEVEL REPEATABLE READ READ ONLY`); err != nil {
+			return err
+		}
+		first, err := json.Marshal(header{Format, FormatVersion, time.Now().UTC()})
+		if err != nil {
+			return err
+		}
+		if _, err := fmt.Fprintf(w, "%s\n", first); err != nil {
+			return err
+		}
+		for _, k := range kinds {
+			rows, err := tx.Query(ctx, fmt.Sprintf(`SELECT row_to_json(t)::text FROM (SELECT '%s' AS kind_of_line, * FROM %s ORDER BY %s) AS t`, k.kind, k.table, k.order))
+			if err != nil {
+				return err
+			}
+			var line string
+			if _, err := pgx.ForEachRow(rows, []any{&line}, func() error {
+				_, err := io.WriteString(w, strings.Replace(line, `"kind_of_line"`, `"line"`, 1)+"\n")
+				return err
+			}); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// ErrNotEmpty says that an estate can be restored only where there is none.
+var ErrNotEmpty = errors.New("there are workloads or a policy already; restore into an empty data directory or database")
+
+// LineError is what is wrong with a line of an export.
+type LineError struct {
+	Line   int
+	Reason string
+}
+
+func (e *LineError) Error() string { return fmt.Sprintf("line %d: %s", e.Line, e.Reason) }
+
+// Restore puts back what Export wrote, whole or not at all, into a database
+// without workloads and policy. It gives how many lines it read.
+func (s *Store) Restore(ctx context.Context, in io.Reader, progress func(lines int)) (lines int, err error) {
+	err = s.in(ctx, func(tx *sqlx.Tx) error {
+		var there bool
+		if err := tx.GetContext(ctx, &there, `SELECT EXISTS (SELECT FROM workloads) OR EXISTS (SELECT FROM revisions)`); err != nil {
+			return err
+		}
+		if there {
+			return ErrNotEmpty
+		}
+		for _, k := range slices.Backward(kinds) {
+			if _, err := tx.ExecContext(ctx, `DELETE FROM `+k.table); err != nil {
+				return err
+			}
+		}
+		if _, err := tx.ExecContext(ctx, `DELETE FROM tag_history`); err != nil {
+			return err
+		}
+		r := &restoring{ctx: ctx, tx: tx}
+		b := bufio.NewReaderSize(in, 1<<16)
+		for {
+			line, err := b.ReadBytes('\n')
+			if text := bytes.TrimSpace(line); len(text) > 0 {
+				lines++
+				if bad := r.line(lines, text); bad != nil {
+					return bad
+				}
+				if lines%20_000 == 0 {
+					progress(lines)
+				}
+			}
+			if err == io.EOF {
+				break
+			}
+			if err != nil {
+				return err
+			}
+		}
+		if lines == 0 {
+			return &LineError{1, "found an empty file, expected an export of an estate"}
+		}
+		if err := r.flush(); err != nil {
+			return err
+		}
+		for _, stmt := range []string{
+			`SELECT setval('changes_id_seq', (SELECT coalesce(max(id), 1) FROM changes))`,
+			`UPDATE versions SET n = n + 1 WHERE name = 'workloads'`,
+		} {
+			if _, err := tx.ExecContext(ctx, stmt); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return lines, err
+}
+
+// restoring gathers lines of one kind and writes them together.
+type restoring struct {
+	ctx   context.Context
+	tx    *sqlx.Tx
+	kind  string
+	first int
+	rows  []json.RawMessage
+}
+
+func (r *restoring) line(n int, text []byte) error {
+	if n == 1 {
+		var h header
+		if err := json.Unmarshal(text, &h); err != nil || h.Format != Format {
+			return &LineError{1, fmt.Sprintf("found no header of the format %s, expected an export of an estate", Format)}
+		}
+		if h.Version != FormatVersion {
+			return &LineError{1, fmt.Sprintf("found version %d of the format, expected %d", h.Version, FormatVersion)}
+		}
+		return nil
+	}
+	var k struct {
+		Line string `json:"line"`
+	}
+	if err := json.Unmarshal(text, &k); err != nil {
+		return &LineError{n, "found no JSON object: " + err.Error()}
+	}
+	if k.Line != r.kind || len(r.rows) >= 5000 {
+		if err := r.flush(); err != nil {
+			return err
+		}
+		r.kind, r.first = k.Line, n
+	}
+	r.rows = append(r.rows, slices.Clone(text))
+	return nil
+}
+
+func (r *restoring) flush() error {
+	if len(r.rows) == 0 {
+		return nil
+	}
+	i := slices.IndexFunc(kinds, func(k struct{ kind, table, order string }) bool { return k.kind == r.kind })
+	if i < 0 {
+		return &LineError{r.first, fmt.Sprintf("found a line of the kind %q, which this version does not know", r.kind)}
+	}
+	all, err := json.Marshal(r.rows)
+	if err != nil {
+		return &LineError{r.first, err.Error()}
+	}
+	r.rows = r.rows[:0]
+	if _, err := r.tx.ExecContext(r.ctx, fmt.Sprintf(`INSERT INTO %s SELECT * FROM json_populate_recordset(NULL::%s, $1)`, kinds[i].table, kinds[i].table), string(all)); err != nil {
+		return &LineError{r.first, fmt.Sprintf("the lines of the kind %q from here on cannot be stored: %s", r.kind, err)}
+	}
+	return nil
+}
+
+// Empty reports whether there are neither workloads nor a policy.
+func (s *Store) Empty(ctx context.Context) (bool, error) {
+	var there bool
+	err := s.db.GetContext(ctx, &there, `SELECT EXISTS (SELECT FROM workloads) OR EXISTS (SELECT FROM revisions)`)
+	return !there, err
+}
