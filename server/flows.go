@@ -34,13 +34,15 @@ type Strip struct {
 
 // LedgerFilter says which conversations count.
 type LedgerFilter struct {
-	Verdict []string `query:"verdict" doc:"permit, reject, uncovered; none is all" enum:"permit,reject,uncovered"`
-	Odd     bool     `query:"odd" doc:"Only leaks and chokes"`
-	Turn    string   `query:"turn" enum:"reached,reaches" default:"reached" doc:"Who reaches it, or what it reaches"`
-	Text    string   `query:"q"`
-	Rule    int      `query:"rule" doc:"Only what the rule on this line decides"`
-	Against int      `query:"against" doc:"A revision of the policy to compare with"`
-	Was     []string `query:"was" doc:"Only what it gives these verdicts" enum:"permit,reject,uncovered"`
+	Verdict  []string `query:"verdict" doc:"permit, reject, uncovered; none is all" enum:"permit,reject,uncovered"`
+	Odd      bool     `query:"odd" doc:"Only leaks and chokes"`
+	Turn     string   `query:"turn" enum:"reached,reaches" default:"reached" doc:"Who reaches it, or what it reaches"`
+	Text     string   `query:"q"`
+	Rule     int      `query:"rule" doc:"Only what the rule on this line decides"`
+	Group    string   `query:"group" doc:"Only what reaches members of this group, or what they reach"`
+	Workload string   `query:"workload" doc:"Only what reaches the workload with this id, or what it reaches"`
+	Against  int      `query:"against" doc:"A revision of the policy to compare with"`
+	Was      []string `query:"was" doc:"Only what it gives these verdicts" enum:"permit,reject,uncovered"`
 }
 
 // LedgerRow is a row of the reach ledger.
@@ -120,15 +122,26 @@ func (s *Server) flowRoutes() {
 	huma.Get(s.api, "/api/ledger/callers", s.callers)
 	huma.Get(s.api, "/api/conversations", s.conversations)
 	huma.Get(s.api, "/api/conversations/hours", s.hours)
+	huma.Register(s.api, huma.Operation{OperationID: "export-ledger", Method: http.MethodGet, Path: "/api/ledger.csv", Summary: "The rows of the ledger as CSV"}, s.exportLedger)
 	huma.Register(s.api, huma.Operation{OperationID: "export-conversations", Method: http.MethodGet, Path: "/api/conversations.csv", Summary: "The selected conversations with their verdicts as CSV"}, s.exportConversations)
 }
 
-func (f LedgerFilter) query() reach.Query {
-	q := reach.Query{Leaks: f.Odd, Turn: f.Turn == "reaches", Text: f.Text, Rule: f.Rule, Verdicts: verdicts(f.Verdict)}
+func (f LedgerFilter) query(snap snapshot) (reach.Query, error) {
+	q := reach.Query{Group: f.Group, Leaks: f.Odd, Turn: f.Turn == "reaches", Text: f.Text, Rule: f.Rule, Verdicts: verdicts(f.Verdict)}
 	if f.Against != 0 {
 		q.Was = verdicts(f.Was)
 	}
-	return q
+	if f.Group != "" && snap.policy.Groups[f.Group] == nil {
+		return q, huma.Error404NotFound("there is no group " + f.Group)
+	}
+	if f.Workload != "" {
+		i, ok := snap.estate.ByID(f.Workload)
+		if !ok {
+			return q, huma.Error404NotFound("there is no workload with the id " + f.Workload)
+		}
+		q.Workload = &i
+	}
+	return q, nil
 }
 
 func verdicts(names []string) (out [3]bool) {
@@ -184,11 +197,15 @@ func (s *Server) ledger(ctx context.Context, in *struct {
 	LedgerFilter
 	Page
 }) (*Body[LedgerPage], error) {
-	v, _, err := s.viewAgainst(ctx, in.Window, in.Against)
+	v, snap, err := s.viewAgainst(ctx, in.Window, in.Against)
 	if err != nil {
 		return nil, err
 	}
-	return body(ledgerPage(v.Served(in.query()), in.Page)), nil
+	q, err := in.query(snap)
+	if err != nil {
+		return nil, err
+	}
+	return body(ledgerPage(v.Served(q), in.Page)), nil
 }
 
 func (s *Server) callers(ctx context.Context, in *struct {
@@ -198,7 +215,7 @@ func (s *Server) callers(ctx context.Context, in *struct {
 	Near    string `query:"near" required:"true" doc:"Key of the row"`
 	Service string `query:"service" required:"true"`
 }) (*Body[LedgerPage], error) {
-	v, _, err := s.viewAgainst(ctx, in.Window, in.Against)
+	v, snap, err := s.viewAgainst(ctx, in.Window, in.Against)
 	if err != nil {
 		return nil, err
 	}
@@ -206,7 +223,10 @@ func (s *Server) callers(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	q := in.query()
+	q, err := in.query(snap)
+	if err != nil {
+		return nil, err
+	}
 	q.Near, q.Point = in.Near, &pt
 	return body(ledgerPage(v.Callers(q), in.Page)), nil
 }
@@ -241,11 +261,14 @@ type ConversationFilter struct {
 }
 
 func (s *Server) selectConversations(ctx context.Context, f ConversationFilter) (*reach.View, []int, error) {
-	v, _, err := s.viewAgainst(ctx, f.Window, f.Against)
+	v, snap, err := s.viewAgainst(ctx, f.Window, f.Against)
 	if err != nil {
 		return nil, nil, err
 	}
-	q := f.query()
+	q, err := f.query(snap)
+	if err != nil {
+		return nil, nil, err
+	}
 	q.Near, q.Far = f.Near, f.Far
 	if f.Service != "" {
 		pt, err := readPoint(f.Service)
@@ -315,6 +338,33 @@ func (s *Server) hours(ctx context.Context, in *struct {
 		return body(out), nil
 	}
 	return nil, huma.Error404NotFound("there is no such conversation in the window")
+}
+
+// exportLedger gives the rows of the ledger, without their callers.
+func (s *Server) exportLedger(ctx context.Context, in *struct {
+	Window
+	LedgerFilter
+}) (*huma.StreamResponse, error) {
+	v, snap, err := s.viewAgainst(ctx, in.Window, in.Against)
+	if err != nil {
+		return nil, err
+	}
+	q, err := in.query(snap)
+	if err != nil {
+		return nil, err
+	}
+	rows := v.Served(q)
+	return stream("ledger.csv", func(w *csv.Writer) {
+		_ = w.Write([]string{"name", "kind", "service", "conversations", "permit", "reject", "uncovered", "connections", "bytes", "leaks", "chokes", "other_sides", "rules", "first", "last"})
+		for _, r := range rows {
+			var rules []string
+			for _, l := range r.Rules {
+				rules = append(rules, strconv.Itoa(l))
+			}
+			_ = w.Write([]string{r.Text, r.Kind, r.Point.String(), strconv.Itoa(r.Conversations), strconv.Itoa(r.Counts[decide.Permit]), strconv.Itoa(r.Counts[decide.Reject]), strconv.Itoa(r.Counts[decide.Uncovered]),
+				strconv.FormatInt(r.Connections, 10), strconv.FormatInt(r.Bytes, 10), strconv.Itoa(r.Leaks), strconv.Itoa(r.Chokes), strconv.Itoa(len(r.Others)), strings.Join(rules, " "), r.First.String(), r.Last.String()})
+		}
+	}), nil
 }
 
 // stream sends CSV as it is made.

@@ -94,19 +94,10 @@ func (s *Server) listGroups(ctx context.Context, _ *struct{}) (*Body[[]GroupOut]
 		index[g.Name] = len(out)
 		out = append(out, GroupOut{Name: g.Name, Line: g.Line, Body: g.Body(), Note: g.Note, UsedBy: uses(snap.policy, g.Name), Findings: snap.findingsAt(g.Line), Prefixes: prefixes(g)})
 	}
-	for i := range snap.estate.All() {
-		ep := endpointsOf(snap.estate, i, snap.compiled.AsOf)[0]
-		if !ep.Addr.IsValid() {
-			continue
-		}
-		snap.compiled.EachGroup(snap.compiled.At(ep.Addr, snap.compiled.AsOf), func(g *policy.Group, t expr.Truth) {
-			switch t {
-			case expr.Yes:
-				out[index[g.Name]].In++
-			case expr.Undecided:
-				out[index[g.Name]].Undecided++
-			}
-		})
+	in, undecided := snap.counts()
+	for i, g := range snap.policy.GroupOrder {
+		o := &out[index[g.Name]]
+		o.In, o.Undecided = in[i], undecided[i]
 	}
 	return body(out), nil
 }

@@ -6,12 +6,12 @@ import (
 	"crypto/sha256"
 	"encoding/csv"
 	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"net/http"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -31,12 +31,18 @@ type ImportReport struct {
 	Added    int               `json:"added" doc:"New workloads, or conversation-hours"`
 	Changed  int               `json:"changed" doc:"Workloads that change"`
 	Same     int               `json:"same"`
-	Kept     int               `json:"kept" doc:"Tag values that stay because they were set by hand"`
+	Kept     int               `json:"kept" doc:"Tag values that stay because they were set by hand, or a source that outranks this one gives them"`
 	Examples []ImportExample   `json:"examples" doc:"The first workloads that are new or change"`
 	NewWords []string          `json:"newWords" doc:"Tag values that nothing had before"`
 	From     string            `json:"from,omitempty" doc:"Of flows: the span they cover"`
 	To       string            `json:"to,omitempty"`
 	Outside  int               `json:"outside" doc:"Of flows: those with an end that no workload holds"`
+	Headings []string          `json:"headings,omitempty" doc:"Of a CSV of workloads"`
+	First    [][]string        `json:"first,omitempty" doc:"Its first rows"`
+	Mapping  map[string]string `json:"mapping,omitempty" doc:"What each heading is read as; blank: left out"`
+	Unusable string            `json:"unusable,omitempty" doc:"Why nothing can be read with this mapping"`
+	Missing  int               `json:"missing" doc:"Of a complete list: workloads that the source has listed and that are not in it"`
+	Retired  []string          `json:"retired,omitempty" doc:"Of these, those that no other source lists: they were retired"`
 	Already  string            `json:"already,omitempty" doc:"The same file was counted before: when"`
 }
 
@@ -50,9 +56,12 @@ type ImportExample struct {
 const shownErrors, shownExamples = 200, 20
 
 type importInput struct {
-	Source  string `query:"source" default:"inventory" minLength:"1" maxLength:"100" doc:"Name of the inventory source"`
-	Preview bool   `query:"preview" doc:"Only say what it would do"`
-	RawBody []byte `contentType:"text/csv"`
+	Source   string `query:"source" default:"inventory" minLength:"1" maxLength:"100" doc:"Name of the inventory source"`
+	Format   string `query:"format" enum:"csv,lines" default:"csv" doc:"Of workloads: CSV, or JSON Lines"`
+	Mapping  string `query:"mapping" doc:"Of a CSV of workloads: what each heading is, as a JSON object; without it, what the source's files had before, or what the headings look like"`
+	Complete bool   `query:"complete" doc:"Of workloads: this is all that the source lists; what it listed before and is missing is retired"`
+	Preview  bool   `query:"preview" doc:"Only say what it would do"`
+	RawBody  []byte `contentType:"text/csv"`
 }
 
 // ImportAnswer is a preview, or the job that imports.
@@ -73,21 +82,113 @@ func (s *Server) importRoutes() {
 	}
 }
 
-// readWorkloadsFile reads a file and compares it with the estate.
-func (snap snapshot) readWorkloadsFile(raw []byte, source string) (*ingest.WorkloadFile, []string, ImportReport, error) {
-	out := ImportReport{Errors: []ingest.RowError{}, Warnings: []string{}, Examples: []ImportExample{}, NewWords: []string{}}
-	file, err := ingest.Workloads(bytes.NewReader(raw), source)
+// reading is a file of workloads compared with the estate.
+type reading struct {
+	file    *ingest.WorkloadFile
+	mapping ingest.Mapping
+	report  ImportReport
+}
+
+// readWorkloads reads a file and says what taking it would do.
+func (s *Server) readWorkloads(ctx context.Context, snap snapshot, in *importInput) (*reading, error) {
+	r := &reading{report: ImportReport{Errors: []ingest.RowError{}, Warnings: []string{}, Examples: []ImportExample{}, NewWords: []string{}}}
+	sources, err := s.Store.Sources(ctx)
 	if err != nil {
-		return nil, nil, out, huma.Error422UnprocessableEntity("the file cannot be used: " + err.Error())
+		return nil, unavailable(err)
 	}
-	snap.dropConflicts(file)
-	keys := headerKeys(raw)
+	if in.Format == "lines" {
+		r.file, err = ingest.WorkloadLines(bytes.NewReader(in.RawBody), in.Source)
+	} else {
+		err = r.csv(in, sources)
+	}
+	if err != nil {
+		var status huma.StatusError
+		if errors.As(err, &status) {
+			return nil, err
+		}
+		return nil, huma.Error422UnprocessableEntity("the file cannot be used: " + err.Error())
+	}
+	listed, err := s.Store.Listed(ctx, in.Source)
+	if err != nil {
+		return nil, unavailable(err)
+	}
+	r.compare(snap, in, sources, listed)
+	return r, nil
+}
+
+func (r *reading) csv(in *importInput, sources []store.Source) error {
+	headings, first, err := ingest.Head(bytes.NewReader(in.RawBody), 4)
+	if err != nil {
+		return err
+	}
+	r.mapping = ingest.Guess(headings)
+	for _, s := range sources {
+		for h, to := range s.Mapping {
+			if _, ok := r.mapping[h]; ok && s.Name == in.Source {
+				r.mapping[h] = to
+			}
+		}
+	}
+	if in.Mapping != "" {
+		if err := json.Unmarshal([]byte(in.Mapping), &r.mapping); err != nil {
+			return huma.Error422UnprocessableEntity("mapping: found no JSON object of texts: " + err.Error())
+		}
+	}
+	r.report.Headings, r.report.First, r.report.Mapping = headings, first, r.mapping
+	r.file, err = ingest.MappedWorkloads(bytes.NewReader(in.RawBody), in.Source, r.mapping)
+	if err != nil && in.Preview {
+		// The headings are shown all the same, so that the mapping can be mended.
+		r.file = &ingest.WorkloadFile{}
+		r.report.Unusable = err.Error()
+		return nil
+	}
+	return err
+}
+
+// compare says what a listing does to the estate.
+func (r *reading) compare(snap snapshot, in *importInput, sources []store.Source, listed []string) {
+	out, file := &r.report, r.file
+	rank := map[string]int{estate.ByHand: -1, in.Source: 1 << 30} // a source that is heard first comes last
+	for _, s := range sources {
+		rank[s.Name] = s.Rank
+	}
+	have := map[string][]estate.Lease{}
+	keep := func(id string) {
+		if i, ok := snap.estate.ByID(id); ok {
+			have[id] = snap.estate.Workload(i).Leases
+		}
+	}
+	var listing []estate.Listed
+	there := map[string]bool{}
+	for i := range file.Workloads {
+		w := &file.Workloads[i]
+		there[w.ID] = true
+		if len(w.Leases) == 0 {
+			continue
+		}
+		listing = append(listing, estate.Listed{ID: w.ID, Leases: w.Leases})
+		keep(w.ID)
+		for _, l := range w.Leases {
+			for _, c := range snap.estate.Claims(l.Addr) {
+				keep(snap.estate.Workload(c.Workload).ID)
+			}
+		}
+	}
+	leases, conflicts := estate.Relet(have, listing, in.Source, estate.InstantOf(time.Now()))
+	for _, c := range conflicts {
+		file.Errors = append(file.Errors, ingest.RowError{Column: "addresses", Reason: c.Error()})
+	}
 	out.Rows, out.Bad, out.Warnings = file.Rows, len(file.Errors), append(out.Warnings, file.Warnings...)
 	out.Errors = append(out.Errors, file.Errors[:min(shownErrors, len(file.Errors))]...)
 	words := map[string]bool{}
 	for _, w := range snap.estate.All() {
 		for _, t := range w.Tags {
 			words[t.Key+" = "+t.Value] = true
+		}
+	}
+	example := func(ex ImportExample) {
+		if len(out.Examples) < shownExamples {
+			out.Examples = append(out.Examples, ex)
 		}
 	}
 	for i := range file.Workloads {
@@ -98,73 +199,87 @@ func (snap snapshot) readWorkloadsFile(raw []byte, source string) (*ingest.Workl
 				out.NewWords = append(out.NewWords, word)
 			}
 		}
-		ex := ImportExample{ID: w.ID}
-		if k, ok := snap.estate.ByID(w.ID); ok {
-			var kept int
-			ex.What, kept = differences(snap.estate.Workload(k), w, keys)
-			out.Kept += kept
-			if len(ex.What) == 0 {
-				out.Same++
-				continue
+		k, ok := snap.estate.ByID(w.ID)
+		if !ok {
+			ex := ImportExample{ID: w.ID, New: true}
+			for _, l := range w.Leases {
+				ex.What = append(ex.What, l.Addr.String())
 			}
-			out.Changed++
-		} else {
-			ex.New = true
-			out.Added++
 			for _, t := range w.Tags {
 				ex.What = append(ex.What, t.Key+" = "+t.Value)
 			}
+			out.Added++
+			example(ex)
+			continue
 		}
-		if len(out.Examples) < shownExamples {
-			out.Examples = append(out.Examples, ex)
+		ex := ImportExample{ID: w.ID}
+		now := snap.estate.Workload(k)
+		var kept int
+		ex.What, kept = differences(now, w, file.Keys, func(source string) bool { return rank[source] < rank[in.Source] })
+		out.Kept += kept
+		ex.What = append(ex.What, leaseChanges(now.Leases, leases, w.ID)...)
+		if !now.Retired.IsZero() {
+			ex.What = append(ex.What, "is there again")
+		}
+		if len(ex.What) == 0 {
+			out.Same++
+			continue
+		}
+		out.Changed++
+		example(ex)
+	}
+	for id := range leases {
+		if !there[id] { // it gives an address up
+			out.Changed++
+			i, _ := snap.estate.ByID(id)
+			example(ImportExample{ID: id, What: leaseChanges(snap.estate.Workload(i).Leases, leases, id)})
 		}
 	}
-	return file, keys, out, nil
-}
-
-// headerKeys gives the tag keys that the file has columns for.
-func headerKeys(raw []byte) []string {
-	head, _ := csv.NewReader(bytes.NewReader(bytes.TrimPrefix(raw, []byte("\ufeff")))).Read()
-	var out []string
-	for _, name := range head {
-		if k, ok := strings.CutPrefix(name, "tag:"); ok && k != "" {
-			out = append(out, k)
-		}
-	}
-	return out
-}
-
-// dropConflicts leaves out addresses that a workload of the estate, to which
-// the file gives no others, claims from the same instant.
-func (snap snapshot) dropConflicts(file *ingest.WorkloadFile) {
-	replaced := map[string]bool{}
-	for i := range file.Workloads {
-		replaced[file.Workloads[i].ID] = len(file.Workloads[i].Leases) > 0
-	}
-	for i := range file.Workloads {
-		w := &file.Workloads[i]
-		w.Leases = slices.DeleteFunc(w.Leases, func(l estate.Lease) bool {
-			if l.Empty() {
-				return false
+	if in.Complete {
+		for _, id := range listed {
+			if !there[id] {
+				out.Missing++
+				example(ImportExample{ID: id, What: []string{"is no longer listed"}})
 			}
-			for _, c := range snap.estate.Claims(l.Addr) {
-				other := snap.estate.Workload(c.Workload).ID
-				if c.From == l.From && other != w.ID && !replaced[other] {
-					file.Errors = append(file.Errors, ingest.RowError{Line: 0, Column: "addresses", Reason: estate.Conflict{Addr: l.Addr, A: other, B: w.ID, From: l.From}.Error()})
-					return true
-				}
-			}
-			return false
-		})
+		}
 	}
 }
 
-// differences says what a row changes about a workload, and how many tag
-// values stay because a person set them.
-func differences(have, row *estate.Workload, keys []string) (what []string, kept int) {
+func leaseChanges(was []estate.Lease, changed map[string][]estate.Lease, id string) (what []string) {
+	is, ok := changed[id]
+	if !ok {
+		return nil
+	}
+	for _, l := range is {
+		if !slices.ContainsFunc(was, func(x estate.Lease) bool { return x.Addr == l.Addr && x.From == l.From }) {
+			what = append(what, "address "+l.Addr.String())
+		}
+	}
+	for _, l := range was {
+		if !slices.ContainsFunc(is, func(x estate.Lease) bool { return x.Addr == l.Addr && x.From == l.From && x.Until == l.Until }) {
+			what = append(what, "no longer "+l.Addr.String())
+		}
+	}
+	return what
+}
+
+// differences says what a row changes about a workload, and how many tag values
+// stay because what outranks the source says otherwise. keys are those that the
+// row speaks of; nil: those that it has.
+func differences(have, row *estate.Workload, keys []string, outranks func(source string) bool) (what []string, kept int) {
 	for _, f := range [][3]string{{"name", have.Name, row.Name}, {"os", have.OS, row.OS}, {"kind", have.Kind, row.Kind}} {
-		if f[1] != f[2] {
-			what = append(what, fmt.Sprintf("%s: %s → %s", f[0], orMissing(f[1]), orMissing(f[2])))
+		if f[1] != f[2] && f[2] != "" {
+			what = append(what, fmt.Sprintf("%s: %s → %s", f[0], orMissing(f[1]), f[2]))
+		}
+	}
+	if keys == nil {
+		for _, t := range row.Tags {
+			keys = append(keys, t.Key)
+		}
+		for _, t := range have.Tags {
+			if len(row.Tags) > 0 && t.Source == row.Tags[0].Source && !slices.Contains(keys, t.Key) {
+				keys = append(keys, t.Key)
+			}
 		}
 	}
 	for _, k := range keys {
@@ -172,22 +287,11 @@ func differences(have, row *estate.Workload, keys []string) (what []string, kept
 		is, _ := row.Tag(k)
 		switch {
 		case was.Value == is.Value:
-		case was.Source == estate.ByHand:
+		case is.Value == "" && len(row.Tags) > 0 && was.Source != row.Tags[0].Source:
+		case outranks(was.Source) && was.Value != "":
 			kept++
 		default:
 			what = append(what, fmt.Sprintf("%s: %s → %s", k, orMissing(was.Value), orMissing(is.Value)))
-		}
-	}
-	if len(row.Leases) > 0 {
-		for _, l := range row.Leases {
-			if !slices.Contains(have.Leases, l) {
-				what = append(what, "address "+l.Addr.String())
-			}
-		}
-		for _, l := range have.Leases {
-			if !slices.Contains(row.Leases, l) {
-				what = append(what, "no longer "+l.Addr.String())
-			}
 		}
 	}
 	return what, kept
@@ -208,19 +312,21 @@ func (s *Server) importWorkloads(ctx context.Context, in *importInput) (*Body[Im
 	if in.Source == estate.ByHand {
 		return nil, huma.Error422UnprocessableEntity("source: “by hand” is for what people set; give the source another name")
 	}
-	file, keys, report, err := snap.readWorkloadsFile(in.RawBody, in.Source)
+	r, err := s.readWorkloads(ctx, snap, in)
 	if err != nil {
 		return nil, err
 	}
 	if in.Preview {
-		return body(ImportAnswer{Preview: &report}), nil
+		return body(ImportAnswer{Preview: &r.report}), nil
 	}
 	job, err := s.start(ctx, "import-workloads", "Import workloads from "+in.Source, func(ctx context.Context, progress func(float64, string)) (any, error) {
-		progress(0.3, fmt.Sprintf("storing %d workloads", len(file.Workloads)))
-		if err := s.Store.ImportWorkloads(ctx, in.Source, keys, file.Workloads); err != nil {
+		progress(0.3, fmt.Sprintf("storing %d workloads", len(r.file.Workloads)))
+		taken, err := s.Store.Take(ctx, store.Listing{Source: in.Source, Keys: r.file.Keys, Workloads: r.file.Workloads, Complete: in.Complete, Mapping: r.mapping, Author: s.Author})
+		if err != nil {
 			return nil, err
 		}
-		return report, nil
+		r.report.Retired = taken.Retired
+		return r.report, nil
 	})
 	return body(ImportAnswer{Job: &job}), err
 }

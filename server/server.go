@@ -13,6 +13,7 @@ import (
 	"os"
 	"path"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -20,6 +21,7 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
 
+	"lucidorchard/core/estate"
 	"lucidorchard/store"
 )
 
@@ -38,6 +40,15 @@ type Server struct {
 	ctx    context.Context
 	state  state
 	jobs   jobs
+	orders struct {
+		mu     sync.Mutex
+		estate *estate.Estate
+		by     map[string][]int32
+	}
+	suggesting struct {
+		mu sync.Mutex
+		suggested
+	}
 	events events
 	router chi.Router
 	api    huma.API
@@ -69,7 +80,7 @@ func (s *Server) OpenAPI() ([]byte, error) { return s.api.OpenAPI().MarshalJSON(
 func (s *Server) routes() {
 	r := chi.NewRouter()
 	m := newMetrics()
-	r.Use(middleware.RequestID, s.logged, m.measured, middleware.Recoverer, sameOrigin, middleware.Compress(5, "application/json", "text/css", "text/javascript", "text/html"))
+	r.Use(middleware.RequestID, s.logged, m.measured, middleware.Recoverer, sameOrigin, s.tokened, middleware.Compress(5, "application/json", "text/css", "text/javascript", "text/html"))
 	huma.DefaultArrayNullable = false // every list that is returned is one, if empty
 	config := huma.DefaultConfig("Lucid Orchard", "1")
 	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/api/openapi", "", "/api/schemas"
@@ -84,6 +95,10 @@ func (s *Server) routes() {
 	s.proposalRoutes()
 	s.askRoutes()
 	s.importRoutes()
+	s.inventoryRoutes()
+	s.vocabularyRoutes()
+	s.pageRoutes()
+	s.transferRoutes()
 	s.jobRoutes()
 	r.Get("/api/events", s.serveEvents)
 	r.Method(http.MethodGet, "/metrics", m.handler())

@@ -247,24 +247,34 @@ func (c client) job(j *store.Job) store.Job {
 	return out
 }
 
-func TestImportReportsConflictsAndKeepsTheRest(t *testing.T) {
+func TestImportReportsBadRowsAndKeepsTheRest(t *testing.T) {
 	c := serve(t)
 	file := "id,addresses,tag:env\nnew-1,10.99.0.1,live\nnew-2,10.20.3.10,live\nbooking-entry-01,,trial\nnew-3,oops,live\n"
 	var a server.ImportAnswer
 	require.Equal(t, 200, c.call("POST", "/api/imports/workloads?preview=true&source=sheet", file, &a))
-	require.Equal(t, 2, a.Preview.Bad)
+	require.Equal(t, 1, a.Preview.Bad)
 	require.Equal(t, 2, a.Preview.Added)
-	require.Contains(t, a.Preview.Errors[1].Reason, `both claim address 10.20.3.10`)
+	require.Contains(t, a.Preview.Errors[0].Reason, `found "oops"`)
+	var before server.FoundList
+	require.Equal(t, 200, c.call("POST", "/api/workloads/find", map[string]any{"text": "10.20.3.10"}, &before))
+	holder := before.Workloads[0].ID
+	require.Equal(t, "booking-entry-01", holder)
+	require.Contains(t, a.Preview.Examples, server.ImportExample{ID: holder, What: []string{"no longer 10.20.3.10"}}, "the address goes to another")
+	require.Equal(t, 1, a.Preview.Kept, "a source heard later does not outrank the one before")
 	require.Equal(t, 200, c.call("POST", "/api/imports/workloads?source=sheet", file, &a))
 	require.Equal(t, "done", c.job(a.Job).State)
 	var w server.WorkloadPage
 	require.Equal(t, 200, c.call("GET", "/api/workloads/new-2", nil, &w))
-	require.Empty(t, w.Leases)
+	require.Len(t, w.Leases, 1)
+	require.True(t, w.Leases[0].Now)
+	require.NotEmpty(t, w.Leases[0].From, "it has it from now on")
+	require.Equal(t, 200, c.call("GET", "/api/workloads/"+holder, nil, &w))
+	require.False(t, w.Leases[0].Now)
 	require.Equal(t, 404, c.call("GET", "/api/workloads/new-3", nil, nil))
 	var p problem
 	require.Equal(t, 422, c.call("POST", "/api/imports/flows", "start,src\n", &p))
 	require.Contains(t, p.Detail, "column dst")
-	require.Equal(t, 422, c.call("POST", "/api/imports/workloads?preview=true", "name\n", &p))
+	require.Equal(t, 422, c.call("POST", "/api/imports/workloads", "colour\n", &p))
 }
 
 func TestChangesFromAnotherSiteAreRefused(t *testing.T) {

@@ -36,13 +36,17 @@ type state struct {
 // snapshot is one state of the estate and the draft.
 type snapshot struct {
 	store.Versions
-	estate   *estate.Estate
-	head     store.Revision
-	policy   *policy.Policy
-	compiled *decide.Compiled
-	from, to flow.Hour              // of all conversations
-	findings func() []prove.Finding // found when first asked for
-	asserts  func() []prove.Result
+	estate     *estate.Estate
+	head       store.Revision
+	policy     *policy.Policy
+	compiled   *decide.Compiled
+	from, to   flow.Hour              // of all conversations
+	structural []string               // tag keys that say where a workload belongs
+	findings   func() []prove.Finding // found when first asked for
+	asserts    func() []prove.Result
+	people     func() [][]decide.Placed     // of now, by class
+	keys       func() []string              // all tag keys, in order
+	counts     func() (in, undecided []int) // of each group, in the order of GroupOrder
 }
 
 // keptView is a view with what it is of.
@@ -54,10 +58,6 @@ type keptView struct {
 
 const viewsKept = 6
 
-// now is the instant that "until" is compared with: the current hour, so that
-// what was compiled can be used for a while.
-func now() estate.Instant { return estate.InstantOf(time.Now().Truncate(time.Hour)) }
-
 // snapshot gives the current state.
 func (s *Server) snapshot(ctx context.Context) (snapshot, error) {
 	st := &s.state
@@ -66,15 +66,17 @@ func (s *Server) snapshot(ctx context.Context) (snapshot, error) {
 	return s.load(ctx)
 }
 
-// load brings the state up to date; the lock is held.
+// load brings the state up to date; the lock is held. Who holds an address, and
+// which rules are over, is asked as of the last change, and anew each hour: so
+// what was compiled can be used for a while.
 func (s *Server) load(ctx context.Context) (snapshot, error) {
 	st := &s.state
 	v, err := s.Store.Versions(ctx)
 	if err != nil {
 		return snapshot{}, unavailable(err)
 	}
-	asOf := now()
-	if st.known && st.current.Versions == v && st.current.compiled.AsOf == asOf {
+	asOf := estate.InstantOf(time.Now())
+	if st.known && st.current.Versions == v && !st.current.compiled.AsOf.Before(estate.InstantOf(time.Now().Truncate(time.Hour))) {
 		return st.current, nil
 	}
 	next := st.current
@@ -90,6 +92,16 @@ func (s *Server) load(ctx context.Context) (snapshot, error) {
 		}
 	}
 	fresh := !st.known
+	if fresh || next.Workloads != v.Workloads {
+		keys := slices.Clone(reach.Structural)
+		if err := s.Store.Setting(ctx, "structural", &keys); err != nil {
+			return snapshot{}, unavailable(err)
+		}
+		if !slices.Equal(keys, next.structural) {
+			next.structural = keys
+			st.windows++
+		}
+	}
 	if !fresh && next.Workloads != v.Workloads {
 		changed, gone, whole, err := s.Store.Touched(ctx, next.Workloads, v.Workloads)
 		if err != nil {
@@ -131,6 +143,11 @@ func (s *Server) load(ctx context.Context) (snapshot, error) {
 	next.Versions = v
 	compiled := next.compiled
 	next.findings = sync.OnceValue(func() []prove.Finding { return prove.Findings(compiled) })
+	if e := next.estate; !st.known || e != st.current.estate {
+		next.keys = sync.OnceValue(func() []string { return keysOf(e) })
+	}
+	next.counts = sync.OnceValues(func() ([]int, []int) { return compiled.GroupCounts(compiled.AsOf) })
+	next.people = sync.OnceValue(func() [][]decide.Placed { return compiled.Population(compiled.AsOf) })
 	next.asserts = sync.OnceValue(func() []prove.Result { return prove.Assertions(compiled) })
 	st.current, st.known = next, true
 	return next, nil
@@ -207,7 +224,9 @@ func (s *Server) view(ctx context.Context, w Window) (*reach.View, snapshot, err
 			return k.view, snap, nil
 		}
 	}
-	v := reach.New(snap.compiled, st.buckets, from, to)
+	window := reach.NewWindow(snap.estate, st.buckets, from, to)
+	window.Structural = snap.structural
+	v := window.Under(snap.compiled)
 	st.views = append(st.views, keptView{st.windows, from, to, v})
 	if len(st.views) > viewsKept {
 		st.views = slices.Delete(st.views, 0, 1)

@@ -6,9 +6,6 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"lucidorchard/core/decide"
-	"lucidorchard/core/expr"
-	"lucidorchard/core/policy"
-	"lucidorchard/core/reach"
 )
 
 // Summary is the one fact of each step of the work, and what needs attention.
@@ -34,29 +31,30 @@ func (s *Server) summary(ctx context.Context, in *struct{ Window }) (*Body[Summa
 	if err != nil {
 		return nil, err
 	}
-	out := Summary{Estate: s.Estate, Author: s.Author, Workloads: snap.estate.Len(), Groups: len(snap.policy.GroupOrder), Conversations: v.Len(), Rules: len(snap.policy.Rules), Revision: snap.head.No}
+	out := Summary{Estate: s.Estate, Author: s.Author, Groups: len(snap.policy.GroupOrder), Conversations: v.Len(), Rules: len(snap.policy.Rules), Revision: snap.head.No}
 	lacks := map[string]int{}
-	undecided := map[string]bool{}
-	for i, w := range snap.estate.All() {
-		for _, k := range reach.Structural {
+	for _, w := range snap.estate.All() {
+		if !w.Retired.IsZero() {
+			continue
+		}
+		out.Workloads++
+		for _, k := range snap.structural {
 			if _, ok := w.Tag(k); !ok {
 				lacks[k]++
 			}
 		}
-		if ep := endpointsOf(snap.estate, int32(i), snap.compiled.AsOf)[0]; ep.Addr.IsValid() {
-			snap.compiled.EachGroup(snap.compiled.At(ep.Addr, snap.compiled.AsOf), func(g *policy.Group, t expr.Truth) {
-				if t == expr.Undecided {
-					undecided[g.Name] = true
-				}
-			})
+	}
+	_, undecided := snap.counts()
+	for _, n := range undecided {
+		if n > 0 {
+			out.Undecided++
 		}
 	}
-	for _, k := range reach.Structural {
+	for _, k := range snap.structural {
 		if lacks[k] > out.Lack {
 			out.LackKey, out.Lack = k, lacks[k]
 		}
 	}
-	out.Undecided = len(undecided)
 	t := v.Totals()
 	out.Uncovered = t.Conversations[decide.Uncovered]
 	if n := t.Conversations.Sum(); n > 0 {

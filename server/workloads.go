@@ -1,12 +1,13 @@
 package server
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"maps"
 	"net/http"
+	"runtime"
 	"slices"
-	"sort"
 	"strings"
 	"time"
 
@@ -33,6 +34,7 @@ type WorkloadFilter struct {
 	Text  string   `query:"q" doc:"Words in the id, the name, an address or a tag; or an expression"`
 	Tags  []string `query:"tag,explode" doc:"key=value; several of one key are alternatives; value (missing) is those without"`
 	Group string   `query:"group" doc:"Only members of this group"`
+	Gone  bool     `query:"retired" doc:"Those that are retired, instead of those that are there"`
 }
 
 type listWorkloads struct {
@@ -62,12 +64,13 @@ type LeaseOut struct {
 
 // WorkloadOut is a row of the list.
 type WorkloadOut struct {
-	ID     string     `json:"id"`
-	Name   string     `json:"name"`
-	OS     string     `json:"os"`
-	Kind   string     `json:"kind"`
-	Leases []LeaseOut `json:"leases"`
-	Tags   []TagOut   `json:"tags"`
+	ID      string     `json:"id"`
+	Name    string     `json:"name"`
+	OS      string     `json:"os"`
+	Kind    string     `json:"kind"`
+	Leases  []LeaseOut `json:"leases"`
+	Tags    []TagOut   `json:"tags"`
+	Retired string     `json:"retired,omitempty" doc:"Since when no source lists it"`
 }
 
 // WorkloadList is a page of workloads.
@@ -120,30 +123,49 @@ func (snap snapshot) selected(f WorkloadFilter) ([]int32, error) {
 			words = strings.Fields(strings.ToLower(f.Text))
 		}
 	}
-	walk := decide.NewWalk(snap.estate, snap.policy, snap.compiled.AsOf)
 	if f.Group != "" && snap.policy.Groups[f.Group] == nil {
 		return nil, huma.Error404NotFound("there is no group " + f.Group)
 	}
-	out := []int32{}
-	for i, w := range snap.estate.All() {
-		if !hasTags(w, byKey) || !mentions(w, words) {
-			continue
-		}
-		if test != nil || f.Group != "" {
-			in := false
-			for _, ep := range endpointsOf(snap.estate, i, snap.compiled.AsOf) {
-				members := func(g string) expr.Truth { return walk.Group(g, ep) }
-				if (test == nil || test.Eval(decide.Subject(snap.estate, ep), members) == expr.Yes) && (f.Group == "" || walk.Group(f.Group, ep) == expr.Yes) {
-					in = true
-				}
-			}
-			if !in {
+	parts := make([][]int32, 2*runtime.GOMAXPROCS(0))
+	bound := snap.estate.Bound()
+	decide.Parallel(len(parts), len(parts), func(_, part int) {
+		walk := decide.NewWalk(snap.estate, snap.policy, snap.compiled.AsOf)
+		for i := int32(part * bound / len(parts)); i < int32((part+1)*bound/len(parts)); i++ {
+			w := snap.estate.Workload(i)
+			if w == nil || w.Retired.IsZero() == f.Gone || !hasTags(w, byKey) || !mentions(w, words) {
 				continue
 			}
+			if test != nil || f.Group != "" {
+				in := false
+				for _, ep := range endpointsOf(snap.estate, i, snap.compiled.AsOf) {
+					members := func(g string) expr.Truth { return walk.Group(g, ep) }
+					if (test == nil || test.Eval(decide.Subject(snap.estate, ep), members) == expr.Yes) && (f.Group == "" || walk.Group(f.Group, ep) == expr.Yes) {
+						in = true
+					}
+				}
+				if !in {
+					continue
+				}
+			}
+			parts[part] = append(parts[part], i)
 		}
-		out = append(out, i)
+	})
+	out := slices.Concat(parts...)
+	if out == nil {
+		out = []int32{}
 	}
 	return out, nil
+}
+
+// present gives how many workloads are not retired.
+func (snap snapshot) present() int {
+	n := 0
+	for _, w := range snap.estate.All() {
+		if w.Retired.IsZero() {
+			n++
+		}
+	}
+	return n
 }
 
 // endpointsOf gives a workload's endpoints at an instant; if it holds no
@@ -174,20 +196,49 @@ func hasTags(w *estate.Workload, byKey map[string][]string) bool {
 	return true
 }
 
+// mentions reports whether every word, in lower case, is in the id, the name or a
+// tag, or begins an address.
 func mentions(w *estate.Workload, words []string) bool {
 	for _, word := range words {
-		found := strings.Contains(strings.ToLower(w.ID), word) || strings.Contains(strings.ToLower(w.Name), word)
-		for _, l := range w.Leases {
-			found = found || strings.HasPrefix(l.Addr.String(), word)
+		found := containsFold(w.ID, word) || containsFold(w.Name, word)
+		if !found && (strings.IndexByte("0123456789abcdef:", word[0]) >= 0) {
+			for _, l := range w.Leases {
+				found = found || strings.HasPrefix(l.Addr.String(), word)
+			}
 		}
-		for _, t := range w.Tags {
-			found = found || strings.Contains(strings.ToLower(t.Value), word)
+		for i := 0; !found && i < len(w.Tags); i++ {
+			found = containsFold(w.Tags[i].Value, word)
 		}
 		if !found {
 			return false
 		}
 	}
 	return true
+}
+
+// containsFold reports whether s has a word that is in lower case, whatever the
+// case of its own letters.
+func containsFold(s, word string) bool {
+	for i := 0; i+len(word) <= len(s); i++ {
+		k := 0
+		for k < len(word) {
+			c := s[i+k]
+			if c >= 0x80 { // beyond ASCII the lengths may differ
+				return strings.Contains(strings.ToLower(s), word)
+			}
+			if c >= 'A' && c <= 'Z' {
+				c += 'a' - 'A'
+			}
+			if c != word[k] {
+				break
+			}
+			k++
+		}
+		if k == len(word) {
+			return true
+		}
+	}
+	return false
 }
 
 func (s *Server) listWorkloads(ctx context.Context, in *listWorkloads) (*Body[WorkloadList], error) {
@@ -200,33 +251,100 @@ func (s *Server) listWorkloads(ctx context.Context, in *listWorkloads) (*Body[Wo
 		return nil, err
 	}
 	key, down := strings.CutPrefix(in.Sort, "-")
-	value := func(i int32) string {
-		w := snap.estate.Workload(i)
-		switch key {
-		case "name":
-			return w.Label()
-		case "address":
-			if len(w.Leases) > 0 {
-				b := w.Leases[0].Addr.As16()
-				return string(b[:])
-			}
-			return ""
-		}
-		t, _ := w.Tag(key)
-		return t.Value
-	}
-	sort.SliceStable(selected, func(a, b int) bool {
-		x, y := value(selected[a]), value(selected[b])
-		if down {
-			return x > y
-		}
-		return x < y
-	})
-	out := WorkloadList{Total: len(selected), All: snap.estate.Len(), Workloads: []WorkloadOut{}, Keys: tagKeys(snap.estate)}
+	selected = inOrder(selected, s.order(snap, key), down)
+	out := WorkloadList{Total: len(selected), All: snap.present(), Workloads: []WorkloadOut{}, Keys: snap.tagKeys()}
 	for _, i := range selected[min(in.Offset, len(selected)):min(in.Offset+in.Limit, len(selected))] {
 		out.Workloads = append(out.Workloads, snap.workload(i))
 	}
 	return body(out), nil
+}
+
+// order gives all workloads by name, address or a tag, and remembers it for the
+// estate.
+func (s *Server) order(snap snapshot, key string) []int32 {
+	s.orders.mu.Lock()
+	defer s.orders.mu.Unlock()
+	if s.orders.estate != snap.estate {
+		s.orders.estate, s.orders.by = snap.estate, map[string][]int32{}
+	}
+	if have, ok := s.orders.by[key]; ok {
+		return have
+	}
+	type keyed struct {
+		key string
+		i   int32
+	}
+	all := make([]keyed, 0, snap.estate.Len())
+	for i, w := range snap.estate.All() {
+		k := ""
+		switch key {
+		case "name":
+			k = naturally(w.Label())
+		case "address":
+			if len(w.Leases) > 0 {
+				b := w.Leases[len(w.Leases)-1].Addr.As16()
+				k = string(b[:])
+			}
+		default:
+			t, _ := w.Tag(key)
+			k = naturally(t.Value)
+		}
+		all = append(all, keyed{k, i})
+	}
+	slices.SortFunc(all, func(a, b keyed) int { return cmp.Or(strings.Compare(a.key, b.key), cmp.Compare(a.i, b.i)) })
+	out := make([]int32, len(all))
+	for k, x := range all {
+		out[k] = x.i
+	}
+	s.orders.by[key] = out
+	return out
+}
+
+// inOrder puts the workloads that are selected in an order.
+func inOrder(selected, order []int32, down bool) []int32 {
+	most := int32(-1)
+	for _, i := range selected {
+		most = max(most, i)
+	}
+	bits := make([]bool, most+1)
+	for _, i := range selected {
+		bits[i] = true
+	}
+	out := selected[:0]
+	for k := range order {
+		i := order[k]
+		if down {
+			i = order[len(order)-1-k]
+		}
+		if i <= most && bits[i] {
+			out = append(out, i)
+		}
+	}
+	return out
+}
+
+// naturally gives a key by which numbers in texts sort by their size.
+func naturally(s string) string {
+	if !strings.ContainsAny(s, "0123456789") {
+		return s
+	}
+	var b strings.Builder
+	for i := 0; i < len(s); {
+		j := i
+		for j < len(s) && s[j] >= '0' && s[j] <= '9' {
+			j++
+		}
+		if j == i {
+			b.WriteByte(s[i])
+			i++
+			continue
+		}
+		digits := strings.TrimLeft(s[i:j], "0")
+		b.WriteString("0000000000000000000"[:max(0, 19-len(digits))])
+		b.WriteString(digits)
+		i = j
+	}
+	return b.String()
 }
 
 func (snap snapshot) workload(i int32) WorkloadOut {
@@ -245,6 +363,9 @@ func (snap snapshot) workload(i int32) WorkloadOut {
 	for _, t := range w.Tags {
 		out.Tags = append(out.Tags, tagOut(t))
 	}
+	if !w.Retired.IsZero() {
+		out.Retired = w.Retired.UTC().Format(time.RFC3339)
+	}
 	return out
 }
 
@@ -253,17 +374,28 @@ func tagOut(t estate.Tag) TagOut {
 }
 
 // tagKeys gives all keys in use, the structural ones first.
-func tagKeys(e *estate.Estate) []string {
-	seen := map[string]bool{}
-	for _, w := range e.All() {
-		for _, t := range w.Tags {
-			seen[t.Key] = true
-		}
-	}
-	out := slices.Clone(reach.Structural)
-	for _, k := range slices.Sorted(maps.Keys(seen)) {
+func (snap snapshot) tagKeys() []string {
+	out := slices.Clone(snap.structural)
+	for _, k := range snap.keys() {
 		if !slices.Contains(out, k) {
 			out = append(out, k)
+		}
+	}
+	return out
+}
+
+// keysOf gives all tag keys of an estate, in order.
+func keysOf(e *estate.Estate) []string {
+	var out []string
+	for _, w := range e.All() {
+		k := 0
+		for i := range w.Tags { // both are in order: most workloads have no new one
+			for k < len(out) && out[k] < w.Tags[i].Key {
+				k++
+			}
+			if k == len(out) || out[k] != w.Tags[i].Key {
+				out = slices.Insert(out, k, w.Tags[i].Key)
+			}
 		}
 	}
 	return out
@@ -274,36 +406,109 @@ func (s *Server) facets(ctx context.Context, in *struct{ WorkloadFilter }) (*Bod
 	if err != nil {
 		return nil, err
 	}
+	// A facet counts under the filters of the other facets: a workload that fails
+	// the filter of one key only counts in that facet.
+	byKey := map[string][]string{}
+	for _, t := range in.Tags {
+		key, value, ok := strings.Cut(t, "=")
+		if !ok {
+			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("tag: found %q, expected key=value", t))
+		}
+		byKey[key] = append(byKey[key], value)
+	}
+	others := in.WorkloadFilter
+	others.Tags = nil
+	selected, err := snap.selected(others)
+	if err != nil {
+		return nil, err
+	}
+	keys := snap.tagKeys()
+	sorted := slices.Clone(keys)
+	slices.Sort(sorted)
+	parts := make([]*facetCounts, 2*runtime.GOMAXPROCS(0))
+	decide.Parallel(len(parts), len(parts), func(_, part int) {
+		parts[part] = countFacets(snap.estate, selected[part*len(selected)/len(parts):(part+1)*len(selected)/len(parts)], sorted, byKey)
+	})
+	all := parts[0]
+	for _, p := range parts[1:] {
+		all.add(p)
+	}
 	out := []Facet{}
-	for _, key := range tagKeys(snap.estate) {
-		// A facet counts under the filters of the other facets.
-		f := in.WorkloadFilter
-		f.Tags = nil
-		for _, t := range in.Tags {
-			if !strings.HasPrefix(t, key+"=") {
-				f.Tags = append(f.Tags, t)
-			}
-		}
-		selected, err := snap.selected(f)
-		if err != nil {
-			return nil, err
-		}
-		facet := Facet{Key: key, Structural: slices.Contains(reach.Structural, key), Values: []FacetValue{}}
-		counts := map[string]int{}
-		for _, i := range selected {
-			if t, ok := snap.estate.Workload(i).Tag(key); ok {
-				counts[t.Value]++
-			} else {
-				facet.Missing++
-			}
-		}
+	for _, key := range keys {
+		k, _ := slices.BinarySearch(sorted, key)
+		counts := all.values[k]
+		facet := Facet{Key: key, Structural: slices.Contains(snap.structural, key), Missing: all.whole + all.seen[k] - all.has[k], Values: []FacetValue{}}
+		slips := estate.UsualSpellings(counts)
 		for _, v := range slices.Sorted(maps.Keys(counts)) {
-			facet.Values = append(facet.Values, FacetValue{Value: v, Count: counts[v], Like: estate.UsualSpelling(v, counts)})
+			facet.Values = append(facet.Values, FacetValue{Value: v, Count: counts[v], Like: slips[v]})
 		}
 		slices.SortStableFunc(facet.Values, func(a, b FacetValue) int { return b.Count - a.Count })
 		out = append(out, facet)
 	}
 	return body(out), nil
+}
+
+// facetCounts counts workloads by the values of their tags.
+type facetCounts struct {
+	whole     int              // workloads that fail no filter
+	values    []map[string]int // by key
+	has, seen []int            // by key: those that have it; those that fail the filter of this key only
+}
+
+func countFacets(e *estate.Estate, selected []int32, keys []string, byKey map[string][]string) *facetCounts {
+	c := &facetCounts{values: make([]map[string]int, len(keys)), has: make([]int, len(keys)), seen: make([]int, len(keys))}
+	for k := range c.values {
+		c.values[k] = map[string]int{}
+	}
+	for _, i := range selected {
+		w := e.Workload(i)
+		failed, fails := "", 0
+		for key, values := range byKey {
+			t, ok := w.Tag(key)
+			if !ok {
+				t.Value = Missing
+			}
+			if !slices.Contains(values, t.Value) {
+				failed = key
+				fails++
+			}
+		}
+		switch fails {
+		case 0:
+			c.whole++
+			k := 0
+			for j := range w.Tags {
+				t := &w.Tags[j]
+				for keys[k] < t.Key { // both are in order
+					k++
+				}
+				if t.Value != "" {
+					c.values[k][t.Value]++
+					c.has[k]++
+				}
+			}
+		case 1:
+			if k, ok := slices.BinarySearch(keys, failed); ok {
+				c.seen[k]++
+				if t, ok := w.Tag(failed); ok {
+					c.values[k][t.Value]++
+					c.has[k]++
+				}
+			}
+		}
+	}
+	return c
+}
+
+func (c *facetCounts) add(d *facetCounts) {
+	c.whole += d.whole
+	for k := range c.values {
+		c.has[k] += d.has[k]
+		c.seen[k] += d.seen[k]
+		for v, n := range d.values[k] {
+			c.values[k][v] += n
+		}
+	}
 }
 
 // GroupMembership is what one group says of a workload, and why.
@@ -355,14 +560,51 @@ func groupsInOrder(p *policy.Policy) []*policy.Group {
 	return out
 }
 
+// Chosen says which workloads are meant: by id, or all that a filter selects.
+type Chosen struct {
+	Workloads []string        `json:"workloads,omitempty" doc:"Ids"`
+	Filter    *WorkloadChoice `json:"filter,omitempty" doc:"Instead of ids"`
+	Count     int             `json:"count,omitempty" doc:"Of a filter: how many it selected when it was looked at; if they are others now, nothing is changed"`
+}
+
+// WorkloadChoice is a WorkloadFilter in a body.
+type WorkloadChoice struct {
+	Text  string   `json:"q,omitempty"`
+	Tags  []string `json:"tag,omitempty"`
+	Group string   `json:"group,omitempty"`
+}
+
 type setTagsInput struct {
 	Window
 	DryRun bool `query:"dryRun" doc:"Only say what it would do"`
 	Body   struct {
-		Workloads []string `json:"workloads" minItems:"1" doc:"Ids"`
-		Key       string   `json:"key" minLength:"1"`
-		Value     string   `json:"value" doc:"Empty: the workload does not have the tag"`
+		Chosen
+		Key   string  `json:"key" minLength:"1"`
+		Value string  `json:"value" doc:"Empty: the workload does not have the tag"`
+		Was   *string `json:"was,omitempty" doc:"Of one workload: the value that was shown. If it has another one by now, nothing is changed"`
 	}
+}
+
+// choose gives the ids that are meant.
+func (snap snapshot) choose(c Chosen) ([]string, error) {
+	if c.Filter == nil {
+		if len(c.Workloads) == 0 {
+			return nil, huma.Error422UnprocessableEntity("workloads: found none, expected ids or a filter")
+		}
+		return c.Workloads, nil
+	}
+	selected, err := snap.selected(WorkloadFilter{Text: c.Filter.Text, Tags: c.Filter.Tags, Group: c.Filter.Group})
+	if err != nil {
+		return nil, err
+	}
+	if len(selected) != c.Count {
+		return nil, huma.Error409Conflict(fmt.Sprintf("the filter selects %d workloads by now, and %d when it was looked at; nothing was changed: look again", len(selected), c.Count))
+	}
+	out := make([]string, len(selected))
+	for i, w := range selected {
+		out[i] = snap.estate.Workload(w).ID
+	}
+	return out, nil
 }
 
 func (s *Server) setTags(ctx context.Context, in *setTagsInput) (*Body[Consequences], error) {
@@ -370,30 +612,56 @@ func (s *Server) setTags(ctx context.Context, in *setTagsInput) (*Body[Consequen
 	if err != nil {
 		return nil, err
 	}
-	var changed []estate.Workload
-	var edits []store.TagEdit
-	for _, id := range in.Body.Workloads {
-		i, ok := snap.estate.ByID(id)
-		if !ok {
-			return nil, huma.Error404NotFound("there is no workload with the id " + id + "; nothing was changed")
+	ids, err := snap.choose(in.Body.Chosen)
+	if err != nil {
+		return nil, err
+	}
+	edits := make([]store.TagEdit, len(ids))
+	for i, id := range ids {
+		edits[i] = store.TagEdit{Workload: id, Key: in.Body.Key, Value: &in.Body.Value}
+	}
+	if was := in.Body.Was; was != nil && len(ids) == 1 {
+		if i, ok := snap.estate.ByID(ids[0]); ok {
+			if now, _ := snap.estate.Workload(i).Tag(in.Body.Key); now.Value != *was {
+				return nil, huma.Error409Conflict(fmt.Sprintf("somebody has changed this meanwhile. %s of %s was %s; now it is %s, by %s. Nothing was changed", in.Body.Key, ids[0], orMissing(*was), orMissing(now.Value), cmp.Or(now.By, now.Source, "nobody")))
+			}
 		}
-		w := *snap.estate.Workload(i)
-		w.SetTag(estate.Tag{Key: in.Body.Key, Value: in.Body.Value, Source: estate.ByHand, By: s.Author, At: time.Now()})
-		changed = append(changed, w)
-		edits = append(edits, store.TagEdit{Workload: id, Key: in.Body.Key, Value: &in.Body.Value})
 	}
-	e, touched, _ := snap.estate.With(changed, nil)
-	out := s.consequences(before, snap, snap.compiled.WithEstate(e, touched))
-	if in.DryRun {
-		return body(out), nil
-	}
-	what := in.Body.Workloads[0]
-	if n := len(in.Body.Workloads); n > 1 {
+	what := ids[0]
+	if n := len(ids); n > 1 {
 		what = fmt.Sprintf("%d workloads", n)
 	}
 	words := fmt.Sprintf("Set %s = %s on %s", in.Body.Key, in.Body.Value, what)
 	if in.Body.Value == "" {
 		words = fmt.Sprintf("Clear %s of %s", in.Body.Key, what)
+	}
+	return s.applyTags(ctx, before, snap, edits, words, in.DryRun)
+}
+
+// applyTags sets tags by hand as one change, or says what that would do.
+func (s *Server) applyTags(ctx context.Context, before *reach.View, snap snapshot, edits []store.TagEdit, words string, dryRun bool) (*Body[Consequences], error) {
+	changed := map[string]*estate.Workload{}
+	var put []estate.Workload
+	for _, e := range edits {
+		i, ok := snap.estate.ByID(e.Workload)
+		if !ok {
+			return nil, huma.Error404NotFound("there is no workload with the id " + e.Workload + "; nothing was changed")
+		}
+		w := changed[e.Workload]
+		if w == nil {
+			copied := *snap.estate.Workload(i)
+			w = &copied
+			changed[e.Workload] = w
+		}
+		w.SetTag(estate.Tag{Key: e.Key, Value: *e.Value, Source: estate.ByHand, By: s.Author, At: time.Now()})
+	}
+	for _, w := range changed {
+		put = append(put, *w)
+	}
+	e, touched, _ := snap.estate.With(put, nil)
+	out := s.consequences(before, snap, snap.compiled.WithEstate(e, touched))
+	if dryRun {
+		return body(out), nil
 	}
 	if err := s.Store.SetTags(ctx, edits, s.Author, words); err != nil {
 		return nil, unavailable(err)

@@ -41,6 +41,13 @@ func (s *Store) Sources(ctx context.Context) ([]Source, error) {
 	return out, err
 }
 
+// Listed gives the ids of the workloads that a source lists.
+func (s *Store) Listed(ctx context.Context, source string) ([]string, error) {
+	out := []string{}
+	err := s.db.SelectContext(ctx, &out, `SELECT workload FROM listed WHERE source = $1 ORDER BY workload COLLATE "C"`, source)
+	return out, err
+}
+
 // RankSources says whose values win: the first one's.
 func (s *Store) RankSources(ctx context.Context, names []string) error {
 	return s.in(ctx, func(tx *sqlx.Tx) error {
@@ -97,6 +104,25 @@ func (s *Store) TagHistory(ctx context.Context, workload string) ([]FormerValue,
 	out := []FormerValue{}
 	err := s.db.SelectContext(ctx, &out, `SELECT * FROM tag_history WHERE workload = $1 ORDER BY until DESC, key LIMIT 500`, workload)
 	return out, err
+}
+
+// SaidSince gives what was said of the tags of every workload of which something
+// has changed since an instant: what was said then or later. Until is nil for
+// what is still said.
+func (s *Store) SaidSince(ctx context.Context, from time.Time) ([]SaidValue, error) {
+	out := []SaidValue{}
+	err := s.db.SelectContext(ctx, &out, `WITH w AS (SELECT workload FROM tags WHERE at > $1 UNION SELECT workload FROM tag_history WHERE until > $1)
+		SELECT workload, key, source, value, author, at, NULL AS until, rank FROM tags JOIN sources ON name = source WHERE workload IN (SELECT workload FROM w)
+		UNION ALL SELECT workload, key, source, value, author, at, until, coalesce(rank, 1000000) FROM tag_history LEFT JOIN sources ON name = source WHERE until > $1
+		ORDER BY workload, rank, source`, from)
+	return out, err
+}
+
+// SaidValue is a value with the span in which it was said.
+type SaidValue struct {
+	SourceValue
+	Until *time.Time `db:"until"`
+	Rank  int        `db:"rank"`
 }
 
 // Token lets a script feed one source.
@@ -215,6 +241,15 @@ func (s *Store) Setting(ctx context.Context, name string, to any) error {
 		return err
 	}
 	return json.Unmarshal(raw, to)
+}
+
+// SetStructural keeps which tag keys say where a workload belongs.
+func (s *Store) SetStructural(ctx context.Context, keys []string) error {
+	if err := s.Set(ctx, "structural", keys); err != nil {
+		return err
+	}
+	_, err := s.db.ExecContext(ctx, bumpWorkloads, []string{})
+	return err
 }
 
 // Set keeps a setting. Servers read it again with the workloads.

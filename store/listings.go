@@ -12,7 +12,8 @@ import (
 	"lucidorchard/core/estate"
 )
 
-// ImportRank is the rank of a source that is heard for the first time.
+// ImportRank is the rank of the first source; each that is heard later comes
+// after those that are known.
 const ImportRank = 100
 
 // Listing is what an inventory source says.
@@ -74,7 +75,7 @@ type taking struct {
 
 // exec runs a statement that returns the ids of workloads it changed.
 func (t *taking) exec(query string, args ...any) ([]string, error) {
-	rows, err := t.tx.Query(t.ctx, query, args...)
+	rows, err := t.tx.Query(t.ctx, `WITH changed (id) AS (`+query+`) SELECT DISTINCT id FROM changed`, args...)
 	if err != nil {
 		return nil, err
 	}
@@ -90,7 +91,7 @@ func (t *taking) lock() error {
 	if _, err := t.tx.Exec(t.ctx, `SELECT n FROM versions WHERE name = 'workloads' FOR UPDATE`); err != nil {
 		return err
 	}
-	_, err := t.tx.Exec(t.ctx, `INSERT INTO sources (name, rank) VALUES ($1, $2) ON CONFLICT DO NOTHING`, t.Source, ImportRank)
+	_, err := t.tx.Exec(t.ctx, `INSERT INTO sources (name, rank) VALUES ($1, greatest($2, (SELECT max(rank) + 1 FROM sources))) ON CONFLICT DO NOTHING`, t.Source, ImportRank)
 	return err
 }
 
@@ -148,7 +149,8 @@ func (t *taking) tags() error {
 		AND NOT EXISTS (SELECT FROM new_tags t WHERE t.workload = tags.workload AND t.key = tags.key) RETURNING tags.workload`, t.Source, t.Keys); err != nil {
 		return err
 	}
-	_, err := t.exec(`INSERT INTO tags (workload, key, source, value, author, at) SELECT workload, key, $1, value, author, at FROM new_tags
+	_, err := t.exec(`INSERT INTO tags (workload, key, source, value, author, at) SELECT n.workload, n.key, $1, n.value, n.author, n.at FROM new_tags n
+		LEFT JOIN tags t ON t.workload = n.workload AND t.key = n.key AND t.source = $1 WHERE t.value IS DISTINCT FROM n.value
 		ON CONFLICT (workload, key, source) DO UPDATE SET value = excluded.value, author = excluded.author, at = excluded.at
 		WHERE tags.value <> excluded.value RETURNING workload`, t.Source)
 	return err
@@ -187,7 +189,7 @@ func (t *taking) leases() error {
 	}
 	have := map[string][]estate.Lease{}
 	rows, err := t.tx.Query(t.ctx, `SELECT workload, addr, from_at, until_at, source FROM leases
-		WHERE workload = ANY ($1) OR workload IN (SELECT workload FROM leases WHERE addr = ANY ($2)) ORDER BY workload, from_at NULLS FIRST, addr`, ids, addrs)
+		WHERE workload IN (SELECT unnest($1::text[]) UNION SELECT workload FROM leases JOIN unnest($2::inet[]) AS a (addr) USING (addr)) ORDER BY workload, from_at NULLS FIRST, addr`, ids, addrs)
 	if err != nil {
 		return err
 	}
@@ -212,7 +214,7 @@ func (t *taking) replaceLeases(changed map[string][]estate.Lease) error {
 			rows = append(rows, []any{id, netip.PrefixFrom(l.Addr, l.Addr.BitLen()), boundTime(l.From), boundTime(l.Until), l.Source})
 		}
 	}
-	if _, err := t.tx.Exec(t.ctx, `DELETE FROM leases WHERE workload = ANY ($1)`, ids); err != nil {
+	if _, err := t.tx.Exec(t.ctx, `DELETE FROM leases USING unnest($1::text[]) AS n (id) WHERE workload = n.id`, ids); err != nil {
 		return err
 	}
 	_, err := t.tx.CopyFrom(t.ctx, pgx.Identifier{"leases"}, []string{"workload", "addr", "from_at", "until_at", "source"}, pgx.CopyFromRows(rows))

@@ -133,6 +133,7 @@ func TestExportRestoresExactly(t *testing.T) {
 		{`{"format":"lucid-orchard-estate","version":1}` + "\n{", "line 2"},
 		{`{"format":"lucid-orchard-estate","version":1}` + "\n" + `{"line":"colour"}`, `kind "colour"`},
 		{strings.Split(one.String(), "\n")[0] + "\n" + `{"line":"lease","workload":"nobody","addr":"10.0.0.1","source":""}`, `kind "lease"`},
+		{strings.Split(one.String(), "\n")[0] + "\n" + `{"line":"tag","workload":"nobody","key":"env","source":"plan","value":"x","author":"me","at":"2026-11-20T00:00:00Z"}`, "of nobody"},
 	} {
 		_, err := third.Restore(ctx, strings.NewReader(c.text), func(int) {})
 		require.ErrorContains(t, err, c.want)

@@ -73,6 +73,14 @@ func (s *Store) Revisions(ctx context.Context, limit int) ([]Revision, error) {
 	return out, err
 }
 
+// RevisionsSince gives the revisions since an instant, and the one before, with
+// their texts, oldest first.
+func (s *Store) RevisionsSince(ctx context.Context, from time.Time) ([]Revision, error) {
+	out := []Revision{}
+	err := s.db.SelectContext(ctx, &out, `SELECT * FROM revisions WHERE no >= coalesce((SELECT max(no) FROM revisions WHERE at <= $1), 0) ORDER BY no`, from)
+	return out, err
+}
+
 // AddRevision stores a revision that was made from its predecessor, as one
 // change that can be undone. If another came first, it is ErrMoved.
 func (s *Store) AddRevision(ctx context.Context, r Revision) error {

@@ -133,6 +133,13 @@ func (s *Store) Restore(ctx context.Context, in io.Reader, progress func(lines i
 		if err := r.flush(); err != nil {
 			return err
 		}
+		var stray []string
+		if err := tx.SelectContext(ctx, &stray, `SELECT DISTINCT workload FROM tags WHERE NOT EXISTS (SELECT FROM workloads WHERE id = workload) OR NOT EXISTS (SELECT FROM sources WHERE name = source) LIMIT 3`); err != nil {
+			return err
+		}
+		if len(stray) > 0 {
+			return &LineError{lines, fmt.Sprintf("found tags of workloads or from sources that are not in the file: of %s", strings.Join(stray, ", "))}
+		}
 		for _, stmt := range []string{
 			`SELECT setval('changes_id_seq', (SELECT coalesce(max(id), 1) FROM changes))`,
 			`UPDATE versions SET n = n + 1 WHERE name = 'workloads'`,

@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"database/sql"
 	"fmt"
 	"net/netip"
 	"time"
@@ -136,18 +135,18 @@ type TagEdit struct {
 // SetTags sets tags by hand, as one change that can be undone.
 func (s *Store) SetTags(ctx context.Context, edits []TagEdit, author, words string) error {
 	return s.in(ctx, func(tx *sqlx.Tx) error {
+		ids, keys, _, _ := columnsOf(edits)
 		before := make([]TagEdit, len(edits))
-		for i, e := range edits {
-			before[i] = TagEdit{Workload: e.Workload, Key: e.Key}
-			var v string
-			err := tx.GetContext(ctx, &v, `SELECT value FROM tags WHERE workload = $1 AND key = $2 AND source = $3`, e.Workload, e.Key, estate.ByHand)
-			switch err {
-			case nil:
-				before[i].Value = &v
-			case sql.ErrNoRows:
-			default:
-				return err
-			}
+		var were []struct {
+			N     int     `db:"n"`
+			Value *string `db:"value"`
+		}
+		if err := tx.SelectContext(ctx, &were, `SELECT n, value FROM unnest($1::text[], $2::text[]) WITH ORDINALITY AS e (workload, key, n)
+			LEFT JOIN tags ON tags.workload = e.workload AND tags.key = e.key AND source = $3`, ids, keys, estate.ByHand); err != nil {
+			return err
+		}
+		for _, w := range were {
+			before[w.N-1] = TagEdit{edits[w.N-1].Workload, edits[w.N-1].Key, w.Value}
 		}
 		if err := writeTags(ctx, tx, edits, author); err != nil {
 			return err
@@ -160,25 +159,30 @@ func writeTags(ctx context.Context, tx *sqlx.Tx, edits []TagEdit, author string)
 	if _, err := tx.ExecContext(ctx, `INSERT INTO sources VALUES ($1, 0) ON CONFLICT DO NOTHING`, estate.ByHand); err != nil {
 		return err
 	}
-	for _, e := range edits {
-		var err error
-		if e.Value == nil {
-			_, err = tx.ExecContext(ctx, `DELETE FROM tags WHERE workload = $1 AND key = $2 AND source = $3`, e.Workload, e.Key, estate.ByHand)
-		} else {
-			_, err = tx.ExecContext(ctx, `INSERT INTO tags (workload, key, source, value, author) VALUES ($1, $2, $3, $4, $5)
-				ON CONFLICT (workload, key, source) DO UPDATE SET value = excluded.value, author = excluded.author, at = now()`,
-				e.Workload, e.Key, estate.ByHand, *e.Value, author)
-		}
-		if err != nil {
-			return fmt.Errorf("setting %s of %s: %w", e.Key, e.Workload, err)
-		}
+	ids, keys, values, removed := columnsOf(edits)
+	if _, err := tx.ExecContext(ctx, `DELETE FROM tags USING unnest($1::text[], $2::text[], $3::bool[]) AS e (workload, key, gone)
+		WHERE gone AND tags.workload = e.workload AND tags.key = e.key AND source = $4`, ids, keys, removed, estate.ByHand); err != nil {
+		return fmt.Errorf("clearing tags: %w", err)
 	}
-	ids := make([]string, len(edits))
-	for i, e := range edits {
-		ids[i] = e.Workload
+	if _, err := tx.ExecContext(ctx, `INSERT INTO tags (workload, key, source, value, author)
+		SELECT DISTINCT ON (workload, key) workload, key, $5, value, $6 FROM unnest($1::text[], $2::text[], $3::text[], $4::bool[]) AS e (workload, key, value, gone) WHERE NOT gone
+		ON CONFLICT (workload, key, source) DO UPDATE SET value = excluded.value, author = excluded.author, at = now()`, ids, keys, values, removed, estate.ByHand, author); err != nil {
+		return fmt.Errorf("setting tags: %w", err)
 	}
 	_, err := tx.ExecContext(ctx, bumpWorkloads, touched(ids))
 	return err
+}
+
+// columnsOf gives edits as arrays, as the database takes them.
+func columnsOf(edits []TagEdit) (ids, keys, values []string, removed []bool) {
+	for _, e := range edits {
+		value := ""
+		if e.Value != nil {
+			value = *e.Value
+		}
+		ids, keys, values, removed = append(ids, e.Workload), append(keys, e.Key), append(values, value), append(removed, e.Value == nil)
+	}
+	return ids, keys, values, removed
 }
 
 // touchedMost is up to how many workloads a version remembers.

@@ -46,7 +46,7 @@ func BenchmarkCheck(b *testing.B) {
 		for i := range 1_000_000 {
 			at := time.Date(2026, 11, 16, 0, 0, i%600_000, 0, time.UTC).Format(time.RFC3339)
 			_ = w.Write([]string{at, at, sample.LargeAddr(r.IntN(100_000)).String(), sample.LargeAddr(r.IntN(100_000)).String(), "tcp", fmt.Sprint(1024 + r.IntN(60000)),
-				fmt.Sprint(uint32(sample.LargePoint(r))&0xffff), "5120", "9", "1", "carried", "tap-1"})
+				fmt.Sprint(uint32(sample.LargePoint(r)) & 0xffff), "5120", "9", "1", "carried", "tap-1"})
 		}
 	})
 	in := inputs{workloads: name("workloads.csv"), policy: name("policy.orchard"), flows: name("flows.csv"), asOf: "2026-11-18T00:00:00Z"}
@@ -62,7 +62,7 @@ func BenchmarkCheck(b *testing.B) {
 	parsed := time.Since(start)
 	b.ResetTimer()
 	for b.Loop() {
-		require.NoError(b, check(in, name("out.csv"), name("summary.json")))
+		require.NoError(b, check(in, checkOptions{out: name("out.csv"), summary: name("summary.json")}))
 	}
 	each := float64(b.Elapsed()) / float64(b.N)
 	b.ReportMetric(each/float64(parsed), "×parse-only")

@@ -3,6 +3,7 @@ package main
 import (
 	"encoding/json"
 	"strconv"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -13,19 +14,22 @@ import (
 
 func checkCommand() *cobra.Command {
 	var in inputs
-	var out, summary string
+	var o checkOptions
 	cmd := &cobra.Command{
-		Use:   "check --workloads F --policy F --flows F [--as-of TIME] [--out F] [--summary F]",
+		Use:   "check --workloads F --policy F --flows F [--as-of TIME] [--out F] [--summary F] [--against F] [--changes F] [--fail-on CONDITION]",
 		Short: "Say of each flow what the policy would do with it, and which rule decides",
 		Args:  cobra.NoArgs,
-		RunE:  func(*cobra.Command, []string) error { return check(in, out, summary) },
+		RunE:  func(*cobra.Command, []string) error { return check(in, o) },
 	}
 	cmd.Flags().StringVar(&in.workloads, "workloads", "", "workloads, CSV")
 	cmd.Flags().StringVar(&in.policy, "policy", "", "policy text")
 	cmd.Flags().StringVar(&in.flows, "flows", "", "flows, CSV")
 	cmd.Flags().StringVar(&in.asOf, "as-of", "", "instant to compare until with, RFC 3339 (default now)")
-	cmd.Flags().StringVar(&out, "out", "", "verdicts, CSV (default standard output)")
-	cmd.Flags().StringVar(&summary, "summary", "", "totals, JSON")
+	cmd.Flags().StringVar(&o.out, "out", "", "verdicts, CSV (default standard output)")
+	cmd.Flags().StringVar(&o.summary, "summary", "", "totals, JSON")
+	cmd.Flags().StringVar(&o.against, "against", "", "another policy, usually the one before, to compare with")
+	cmd.Flags().StringVar(&o.changes, "changes", "", "with --against: rows whose verdict differs, CSV")
+	cmd.Flags().StringArrayVar(&o.failOn, "fail-on", nil, "with --against: end with status 1 if this holds, such as \"newly-rejected>0\"; may be given several times; measures: "+strings.Join(measureNames, ", "))
 	needs(cmd, "workloads", "policy", "flows")
 	return cmd
 }
@@ -40,20 +44,50 @@ func needs(cmd *cobra.Command, names ...string) {
 
 // checkSummary is the JSON of check --summary.
 type checkSummary struct {
-	Rows      int            `json:"rows"`
-	Permit    int            `json:"permit"`
-	Reject    int            `json:"reject"`
-	Uncovered int            `json:"uncovered"`
-	Error     int            `json:"error"`
-	Rules     map[string]int `json:"rules"`
+	Rows      int                `json:"rows"`
+	Permit    int                `json:"permit"`
+	Reject    int                `json:"reject"`
+	Uncovered int                `json:"uncovered"`
+	Error     int                `json:"error"`
+	Rules     map[string]int     `json:"rules"`
+	Against   *comparisonSummary `json:"against,omitempty"`
 }
 
-func check(in inputs, out, summary string) error {
+// checkOptions is what check is asked for beside its inputs.
+type checkOptions struct {
+	out, summary, against, changes string
+	failOn                         []string
+}
+
+func check(in inputs, o checkOptions) error {
+	if o.against == "" && (o.changes != "" || len(o.failOn) > 0) {
+		return unusable("--changes and --fail-on compare two policies: say with --against which the other one is")
+	}
+	conditions, err := parseConditions(o.failOn)
+	if err != nil {
+		return err
+	}
 	c, err := compile(in)
 	if err != nil {
 		return err
 	}
-	w, err := create(out)
+	var compared *comparison
+	var changes *output
+	if o.against != "" {
+		if compared, err = against(o.against, c); err != nil {
+			return err
+		}
+		if o.changes != "" {
+			if changes, err = create(o.changes); err != nil {
+				return err
+			}
+			defer changes.drop()
+			if _, err := changes.WriteString("row,before,after,rule_before,rule_after\n"); err != nil {
+				return unusable("%s", err)
+			}
+		}
+	}
+	w, err := create(o.out)
 	if err != nil {
 		return err
 	}
@@ -68,6 +102,11 @@ func check(in inputs, out, summary string) error {
 	totals.Error, err = eachFlow(in.flows, func(row int, r flow.Record, bad *ingest.RowError) error {
 		totals.Rows = row
 		line = append(strconv.AppendInt(line[:0], int64(row), 10), ',')
+		if compared != nil && bad == nil {
+			if err := compared.row(row, r, changes); err != nil {
+				return err
+			}
+		}
 		if bad != nil {
 			line = append(line, "error,"...)
 		} else if i := c.Rule(c.At(r.Client, r.Start), c.At(r.Server, r.Start), r.Point); i >= 0 {
@@ -92,9 +131,29 @@ func check(in inputs, out, summary string) error {
 	if err := w.commit(); err != nil {
 		return err
 	}
-	if summary == "" {
-		return nil
+	failed := false
+	if compared != nil {
+		if changes != nil {
+			if err := changes.commit(); err != nil {
+				return err
+			}
+		}
+		var said comparisonSummary
+		said, failed = compared.report(conditions)
+		totals.Against = &said
 	}
+	if o.summary != "" {
+		if err := writeTotals(o.summary, &totals, verdicts, hits, c); err != nil {
+			return err
+		}
+	}
+	if failed {
+		return exit{1, "a condition of --fail-on holds"}
+	}
+	return nil
+}
+
+func writeTotals(name string, totals *checkSummary, verdicts [3]int, hits []int, c *decide.Compiled) error {
 	totals.Permit, totals.Reject, totals.Uncovered = verdicts[decide.Permit], verdicts[decide.Reject], verdicts[decide.Uncovered]
 	totals.Rules = map[string]int{}
 	for i, n := range hits {
@@ -102,7 +161,7 @@ func check(in inputs, out, summary string) error {
 			totals.Rules[strconv.Itoa(c.Policy.Rules[i].Line)] = n
 		}
 	}
-	return writeJSON(summary, totals)
+	return writeJSON(name, totals)
 }
 
 // compile reads the workloads and the policy. Both are read before either's

@@ -83,7 +83,7 @@ func TestCheck(t *testing.T) {
 	text, err := os.ReadFile(filepath.Join(dir, "s.json"))
 	require.NoError(t, err)
 	require.NoError(t, json.Unmarshal(text, &s))
-	require.Equal(t, checkSummary{7, 1, 2, 1, 3, map[string]int{"5": 1, "6": 2}}, s)
+	require.Equal(t, checkSummary{7, 1, 2, 1, 3, map[string]int{"5": 1, "6": 2}, nil}, s)
 }
 
 func TestUnusableInputEndsWithTwo(t *testing.T) {
@@ -207,7 +207,7 @@ func TestCheckAgreesWithWalk(t *testing.T) {
 		}
 		w.Flush()
 		in := inputs{write(t, dir, "w.csv", a.String()), write(t, dir, "p.orchard", text), write(t, dir, "f.csv", b.String()), asOf.Time().Format(time.RFC3339)}
-		require.NoError(t, check(in, filepath.Join(dir, "v.csv"), ""))
+		require.NoError(t, check(in, checkOptions{out: filepath.Join(dir, "v.csv")}))
 		got, err := os.ReadFile(filepath.Join(dir, "v.csv"))
 		require.NoError(t, err)
 		require.Equal(t, strings.Join(want, "\n")+"\n", string(got), text)

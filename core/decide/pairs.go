@@ -109,6 +109,37 @@ func (c *Compiled) GroupSizes() []int {
 	return out
 }
 
+// GroupCounts gives how many workloads each group has, and of how many it cannot
+// tell, in the order of the policy's GroupOrder: each is asked at the first
+// address that it holds at an instant; those that hold none are not counted.
+func (c *Compiled) GroupCounts(at estate.Instant) (in, undecided []int) {
+	truths := c.says.truths.all()
+	counts := make([]int, len(truths))
+	for i, w := range c.Estate.All() {
+		for _, l := range w.Leases {
+			if h := c.Estate.Holder(l.Addr, at); h != nil && h.Workload == i {
+				counts[(*c.places.At(int(i)))[h.Lease].signature]++
+				break
+			}
+		}
+	}
+	in, undecided = make([]int, len(c.Policy.GroupOrder)), make([]int, len(c.Policy.GroupOrder))
+	for sig, n := range counts {
+		if n == 0 {
+			continue
+		}
+		for g, t := range truths[sig] {
+			switch t {
+			case expr.Yes:
+				in[g] += n
+			case expr.Undecided:
+				undecided[g] += n
+			}
+		}
+	}
+	return in, undecided
+}
+
 // EachGroup calls f with what each group says of an endpoint.
 func (c *Compiled) EachGroup(ep Placed, f func(g *policy.Group, t expr.Truth)) {
 	truths := c.says.truths.all()[ep.signature]

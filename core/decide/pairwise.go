@@ -84,5 +84,42 @@ func (c *Compiled) Opens(rule int32, held []int) int {
 	return n
 }
 
+// RulesOf gives the rules that can match an endpoint as client, and as server,
+// with some other endpoint that exists: as indexes into Policy.Rules. people is
+// what Population gives.
+func (c *Compiled) RulesOf(p Placed, people [][]Placed) (asClient, asServer []int32) {
+	classes := c.book.classes.all()
+	me := classes[p.Class]
+	mine := []Placed{p}
+	for i := range c.rules.rules {
+		r := int32(i)
+		m := &c.rules.rules[r]
+		client, server := c.rules.row(p.Class).client.has(r), c.rules.row(p.Class).server.has(r)
+		foundClient, foundServer := false, false
+		for k := range people {
+			if len(people[k]) == 0 {
+				continue
+			}
+			other := c.rules.row(int32(k))
+			if client && !foundClient && other.server.has(r) && m.agrees(me, classes[k]) {
+				_, _, foundClient = TwoApart(mine, people[k])
+			}
+			if server && !foundServer && other.client.has(r) && m.agrees(classes[k], me) {
+				_, _, foundServer = TwoApart(people[k], mine)
+			}
+			if foundClient == client && foundServer == server {
+				break
+			}
+		}
+		if foundClient {
+			asClient = append(asClient, r)
+		}
+		if foundServer {
+			asServer = append(asServer, r)
+		}
+	}
+	return asClient, asServer
+}
+
 // OnLeft reports whether the left side of a rule, by its index, holds a class.
 func (c *Compiled) OnLeft(rule, class int32) bool { return c.rules.row(class).client.has(rule) }

@@ -1,6 +1,7 @@
 package estate
 
 import (
+	"maps"
 	"net/netip"
 	"slices"
 )
@@ -16,7 +17,7 @@ type Listed struct {
 // leases of the workloads listed, and of all that claim one of their addresses.
 //
 // A lease that goes on stays as it is. One of this source that is no longer
-// listed ends now. One without a start is from always if nobody else has ever
+// listed ends now. One without start and end is from always if nobody else has ever
 // claimed the address, else from now. Who held the address before ends where the
 // new lease begins. A lease that begins when another workload's does is left out,
 // and is a conflict. The same listing again changes nothing.
@@ -28,10 +29,14 @@ func Relet(have map[string][]Lease, listing []Listed, source string, now Instant
 		}
 		claims[addr][id] = true
 	}
+	before := map[netip.Addr]map[string]bool{} // those who claimed it before this listing
 	for id, ls := range have {
 		for _, l := range ls {
 			claim(l.Addr, id)
 		}
+	}
+	for addr, ids := range claims {
+		before[addr] = maps.Clone(ids)
 	}
 	changed = map[string][]Lease{}
 	leases := func(id string) []Lease {
@@ -53,7 +58,7 @@ func Relet(have map[string][]Lease, listing []Listed, source string, now Instant
 		for _, g := range w.Leases {
 			g.Source = source
 			k := slices.IndexFunc(was, func(l Lease) bool {
-				return l.Addr == g.Addr && (g.From == Beginning && l.Covers(now) || g.From != Beginning && l.From == g.From)
+				return l.Addr == g.Addr && (open(g) && l.Covers(now) || !open(g) && l.From == g.From)
 			})
 			if k < 0 {
 				starts = append(starts, start{w.ID, g})
@@ -75,7 +80,7 @@ func Relet(have map[string][]Lease, listing []Listed, source string, now Instant
 		}
 	}
 	for _, s := range starts {
-		if s.From == Beginning && slices.ContainsFunc(keys(claims[s.Addr]), func(id string) bool { return id != s.id || len(leases(id)) > 0 && holds(leases(id), s.Addr) }) {
+		if open(s.Lease) && slices.ContainsFunc(slices.Collect(maps.Keys(before[s.Addr])), func(id string) bool { return id != s.id || len(leases(id)) > 0 && holds(leases(id), s.Addr) }) {
 			s.From = now
 		}
 		if s.Empty() {
@@ -118,10 +123,5 @@ func holds(ls []Lease, addr netip.Addr) bool {
 	return slices.ContainsFunc(ls, func(l Lease) bool { return l.Addr == addr })
 }
 
-func keys(m map[string]bool) []string {
-	out := make([]string, 0, len(m))
-	for k := range m {
-		out = append(out, k)
-	}
-	return out
-}
+// open reports whether nothing is known of when the lease began and ends.
+func open(l Lease) bool { return l.From == Beginning && l.Until == End }

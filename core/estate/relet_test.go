@@ -90,6 +90,17 @@ func TestReletWithStartsThatAreKnown(t *testing.T) {
 	require.Equal(t, map[string][]estate.Lease{"new": {{Addr: a, From: at(20), Until: at(30), Source: "plan"}}, "old": {{Addr: a, From: at(10), Until: at(20), Source: "plan"}}}, changed)
 	require.Equal(t, []estate.Conflict{{Addr: a, A: "old", B: "late", From: at(10)}}, conflicts)
 
+	// What one had until somebody else got it, in either order.
+	earlier := estate.Listed{ID: "first", Leases: []estate.Lease{{Addr: a, From: estate.Beginning, Until: at(50)}}}
+	later := estate.Listed{ID: "second", Leases: []estate.Lease{{Addr: a, From: at(50), Until: estate.End}}}
+	for _, listing := range [][]estate.Listed{{earlier, later}, {later, earlier}} {
+		changed, conflicts = estate.Relet(nil, listing, "plan", at(100))
+		require.Empty(t, conflicts)
+		require.Equal(t, map[string][]estate.Lease{"first": {{Addr: a, From: estate.Beginning, Until: at(50), Source: "plan"}}, "second": {{Addr: a, From: at(50), Until: estate.End, Source: "plan"}}}, changed)
+		again, _ := estate.Relet(changed, listing, "plan", at(200))
+		require.Empty(t, again)
+	}
+
 	// A source ends only what it has said itself.
 	changed, _ = estate.Relet(have, []estate.Listed{{ID: "old", Leases: []estate.Lease{{Addr: netip.MustParseAddr("10.0.0.9"), From: estate.Beginning, Until: estate.End}}}}, "second", at(100))
 	require.Equal(t, estate.End, changed["old"][0].Until)

@@ -7,17 +7,50 @@ import "strings"
 // inserted, dropped or changed in a word of four or more. counts has how often
 // each value is used; the empty string says that the value is as it should be.
 func UsualSpelling(value string, counts map[string]int) string {
-	best := ""
-	for other, n := range counts {
-		if other == value || n <= counts[value] || n < 3 {
-			continue
-		}
-		a, b := letters(value), letters(other)
-		if (a == b || counts[value] <= n/10 && len(b) >= 4 && OneSlip(a, b) && !hasDigit(a+b)) && (best == "" || n > counts[best] || n == counts[best] && other < best) {
-			best = other
+	return usual(value, counts[value], spellings(counts))
+}
+
+// UsualSpellings gives the UsualSpelling of each value that has one.
+func UsualSpellings(counts map[string]int) map[string]string {
+	all := spellings(counts)
+	out := map[string]string{}
+	for value, n := range counts {
+		if to := usual(value, n, all); to != "" {
+			out[value] = to
 		}
 	}
-	return best
+	return out
+}
+
+type spelling struct {
+	value, letters string
+	n              int
+}
+
+// spellings gives the values that others may be slips of.
+func spellings(counts map[string]int) []spelling {
+	var out []spelling
+	for v, n := range counts {
+		if n >= 3 {
+			out = append(out, spelling{v, letters(v), n})
+		}
+	}
+	return out
+}
+
+func usual(value string, count int, all []spelling) string {
+	best := spelling{}
+	a := letters(value)
+	for _, o := range all {
+		if o.n <= count || o.value == value {
+			continue
+		}
+		b := o.letters
+		if (a == b || count <= o.n/10 && len(b) >= 4 && OneSlip(a, b) && !hasDigit(a+b)) && (best.n < o.n || best.n == o.n && o.value < best.value) {
+			best = o
+		}
+	}
+	return best.value
 }
 
 // letters keeps letters and digits, in lower case.

@@ -79,8 +79,8 @@ func newFeatures(e *estate.Estate, seen []Link) *features {
 			f.add(i, "its name has “"+p+"”")
 		}
 	}
-	side := func(me, peer int32, how, point string) {
-		f.add(me, how+" on "+point)
+	side := func(me, peer int32, plain, how, point string) {
+		f.add(me, plain+" "+point)
 		if peer == estate.Outside {
 			f.add(me, how+" outside on "+point)
 			return
@@ -97,10 +97,10 @@ func newFeatures(e *estate.Estate, seen []Link) *features {
 	for _, l := range seen {
 		point := l.Point.String()
 		if l.Client != estate.Outside {
-			side(l.Client, l.Server, "reaches", point)
+			side(l.Client, l.Server, "reaches", "reaches", point)
 		}
 		if l.Server != estate.Outside {
-			side(l.Server, l.Client, "is reached by", point)
+			side(l.Server, l.Client, "is reached on", "is reached by", point)
 		}
 	}
 	for i := range f.of {

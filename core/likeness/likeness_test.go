@@ -98,7 +98,7 @@ func TestASuggestionSaysWhatSpeaksForIt(t *testing.T) {
 	require.Equal(t, [3]any{int32(0), "tier", "entry"}, [3]any{s.Workload, s.Key, s.Value})
 	require.Len(t, s.Like, 5)
 	require.Contains(t, s.Because, "its name has “entry”")
-	require.Contains(t, s.Because, "reaches on tcp/5432")
+	require.Contains(t, s.Because, "reaches tcp/5432")
 	require.Equal(t, 1.0, s.Agree)
 	require.Empty(t, likeness.Suggest(e, seen, []string{"colour"}))
 }

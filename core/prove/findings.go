@@ -335,21 +335,10 @@ func (f *finder) mergeable() {
 
 func (f *finder) groups() {
 	in, undecided := map[string]int{}, map[string]int{}
-	seen := map[int32]bool{}
-	f.c.Estate.Held(f.c.AsOf, func(ep estate.Endpoint) {
-		if seen[ep.Workload] {
-			return
-		}
-		seen[ep.Workload] = true
-		f.c.EachGroup(f.c.At(ep.Addr, f.c.AsOf), func(g *policy.Group, t expr.Truth) {
-			switch t {
-			case expr.Yes:
-				in[g.Name]++
-			case expr.Undecided:
-				undecided[g.Name]++
-			}
-		})
-	})
+	ins, undecideds := f.c.GroupCounts(f.c.AsOf)
+	for i, g := range f.c.Policy.GroupOrder {
+		in[g.Name], undecided[g.Name] = ins[i], undecideds[i]
+	}
 	outside := map[string]bool{}
 	for _, p := range f.c.Outside(f.c.AsOf) {
 		f.c.EachGroup(p, func(g *policy.Group, t expr.Truth) {

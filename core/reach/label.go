@@ -18,7 +18,8 @@ type Label struct {
 // Key tells labels apart that read alike: a group and tags of one name.
 func (l Label) Key() string { return l.Kind + " " + l.Text + " " + l.Lack }
 
-// Structural are the tag keys that say where a workload belongs.
+// Structural are the tag keys that say where a workload belongs, if nobody has
+// chosen others.
 var Structural = []string{"app", "tier", "env", "site"}
 
 // naming is what the ends of a view are called.
@@ -33,7 +34,7 @@ func (v *View) name() *naming {
 	sizes := c.GroupSizes()
 	roles := map[[3]string]int{}
 	for _, w := range c.Estate.All() {
-		roles[role(w)]++
+		roles[v.role(w)]++
 	}
 	out := &naming{of: make([]int32, len(v.places))}
 	index := map[Label]int32{}
@@ -48,7 +49,7 @@ func (v *View) name() *naming {
 		if best >= 0 {
 			group, size = c.Policy.GroupOrder[best].Name, sizes[best]
 		}
-		l := label(c, p, group, size, roles)
+		l := v.label(p, group, size, roles)
 		k, ok := index[l]
 		if !ok {
 			k = int32(len(out.all))
@@ -75,15 +76,17 @@ func (v *View) narrowest(p decide.Placed, sizes []int) int32 {
 	return best
 }
 
-func role(w *estate.Workload) (out [3]string) {
-	for i, k := range Structural[:3] {
+// role is what a workload has for the first three structural keys.
+func (v *View) role(w *estate.Workload) (out [3]string) {
+	for i, k := range v.Structural[:min(3, len(v.Structural))] {
 		t, _ := w.Tag(k)
 		out[i] = expr.Fold(t.Value)
 	}
 	return out
 }
 
-func label(c *decide.Compiled, p decide.Placed, group string, size int, roles map[[3]string]int) Label {
+func (v *View) label(p decide.Placed, group string, size int, roles map[[3]string]int) Label {
+	c := v.Compiled
 	if p.Workload == estate.Outside {
 		if group != "" && size < c.Estate.Len()/2+1 {
 			return Label{Text: group, Kind: "group"}
@@ -91,14 +94,14 @@ func label(c *decide.Compiled, p decide.Placed, group string, size int, roles ma
 		return Label{Text: "outside", Kind: "outside"}
 	}
 	w := c.Estate.Workload(p.Workload)
-	r := role(w)
+	r := v.role(w)
 	// A group is a good name if it holds not many more than those that are alike.
 	if group != "" && size <= 2*roles[r]+1 {
 		return Label{Text: group, Kind: "group"}
 	}
 	var parts []string
 	lack := ""
-	for i, k := range Structural[:3] {
+	for i, k := range v.Structural[:min(3, len(v.Structural))] {
 		if r[i] != "" {
 			parts = append(parts, r[i])
 		} else if lack == "" {

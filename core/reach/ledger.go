@@ -7,6 +7,7 @@ import (
 
 	"lucidorchard/core/decide"
 	"lucidorchard/core/estate"
+	"lucidorchard/core/expr"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/service"
 )
@@ -23,6 +24,9 @@ type Query struct {
 	Point     *service.Point
 
 	Rule int // only what the rule on this line decides; 0 is all
+
+	Group    string // only where a member of this group is the near side
+	Workload *int32 // only where this workload is the near side
 
 	Was [3]bool // verdicts in the view that this one is compared with; none set: all
 }
@@ -88,7 +92,11 @@ type cells struct{ all []cell }
 // gather puts the conversations that a query's text selects into cells.
 func (v *View) gather(q Query) *cells {
 	names := v.named()
-	text := v.texts(q.Text)
+	text, near := v.texts(q.Text), v.near(q)
+	nearColumn := v.cols.Server
+	if q.Turn {
+		nearColumn = v.cols.Client
+	}
 	type part struct {
 		index map[cellKey]int32
 		all   []cell
@@ -100,7 +108,7 @@ func (v *View) gather(q Query) *cells {
 	decide.Parallel(workers, (len(v.rules)+stretch-1)/stretch, func(worker, step int) {
 		p := &parts[worker]
 		for i := step * stretch; i < min((step+1)*stretch, len(v.rules)); i++ {
-			if text != nil && !text.in(v, i) {
+			if text != nil && !text.in(v, i) || near != nil && !near[nearColumn[i]] {
 				continue
 			}
 			k := cellKey{client: names.of[v.cols.Client[i]], server: names.of[v.cols.Server[i]], point: v.cols.Point[i], rule: v.rules[i], odd: v.odd(i)}
@@ -174,7 +182,7 @@ func (c *cell) span(first, last estate.Instant) {
 // the servers'.
 func (v *View) rows(q Query, byClient bool) []Row {
 	var found *cells
-	if q.Text == "" {
+	if q.Text == "" && q.Group == "" && q.Workload == nil {
 		found = v.seen()
 	} else {
 		found = v.gather(q)
@@ -281,7 +289,11 @@ func (v *View) cellMatches(q Query, c *cell, names *naming) bool {
 // then busiest first.
 func (v *View) Select(q Query) []int {
 	names := v.named()
-	text := v.texts(q.Text)
+	text, asked := v.texts(q.Text), v.near(q)
+	nearColumn := v.cols.Server
+	if q.Turn {
+		nearColumn = v.cols.Client
+	}
 	// Which labels the two sides may have, so that a row is a few looks.
 	sides := [2][]bool{}
 	near, far := 1, 0
@@ -307,6 +319,7 @@ func (v *View) Select(q Query) []int {
 			q.Leaks && !v.odd(i),
 			q.Rule != 0 && (r < 0 || v.Compiled.Policy.Rules[r].Line != q.Rule),
 			q.Was != [3]bool{} && v.Against != nil && !q.Was[v.Against.Verdict(i)],
+			asked != nil && !asked[nearColumn[i]],
 			text != nil && !text.in(v, i):
 		default:
 			out = append(out, i)
@@ -316,6 +329,18 @@ func (v *View) Select(q Query) []int {
 	slices.SortFunc(out, func(a, b int) int {
 		return cmp.Or(rank[v.Verdict(a)]-rank[v.Verdict(b)], cmp.Compare(v.cols.Connections[b], v.cols.Connections[a]), a-b)
 	})
+	return out
+}
+
+// near gives the ends that a query wants on the near side; nil: any.
+func (v *View) near(q Query) []bool {
+	if q.Group == "" && q.Workload == nil {
+		return nil
+	}
+	out := make([]bool, len(v.places))
+	for i, p := range v.places {
+		out[i] = (q.Workload == nil || p.Workload == *q.Workload) && (q.Group == "" || v.Compiled.Group(q.Group, p) == expr.Yes)
+	}
 	return out
 }
 

@@ -74,7 +74,9 @@ func (v *View) With(u *decide.Update) *View {
 	for _, m := range u.Moved {
 		if m.Before.Workload != m.After.Workload {
 			// An address has another holder: the conversations are others.
-			return NewWindow(u.After.Estate, v.Buckets, v.From, v.To).Under(u.After)
+			w := NewWindow(u.After.Estate, v.Buckets, v.From, v.To)
+			w.Structural = v.Structural
+			return w.Under(u.After)
 		}
 	}
 	next := &View{Window: v.Window, Compiled: u.After, places: v.places, rules: v.rules}

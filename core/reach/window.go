@@ -16,17 +16,19 @@ import (
 type Window struct {
 	From, To flow.Hour     // half open
 	Buckets  []flow.Bucket // of the window
+	// Structural are the tag keys that say where a workload belongs, for what an
+	// end is called that no group fits; set before the window is shown.
+	Structural []string
 
-	ends     []sighting
-	cols     decide.Columns // When is hours since From
-	bucket   []int32        // by place in cols.When: index into Buckets
-	amount   []int64        // by place in cols.When: connections
-	bytes    []int64
-	carried  []int64 // connections of each outcome; the rest is unknown
-	dropped  []int64
-	first    []estate.Instant
-	last     []estate.Instant
-	holdings *estate.Estate // whose leases the ends were resolved with
+	ends    []sighting
+	cols    decide.Columns // When is hours since From
+	bucket  []int32        // by place in cols.When: index into Buckets
+	amount  []int64        // by place in cols.When: connections
+	bytes   []int64
+	carried []int64 // connections of each outcome; the rest is unknown
+	dropped []int64
+	first   []estate.Instant
+	last    []estate.Instant
 }
 
 // sighting is an end: an address, and when it was first seen with the workload
@@ -39,7 +41,7 @@ type sighting struct {
 // NewWindow resolves the buckets whose hour is in [from, to). The conversations
 // are in the order in which they were first seen.
 func NewWindow(e *estate.Estate, buckets []flow.Bucket, from, to flow.Hour) *Window {
-	w := &Window{From: from, To: to, holdings: e}
+	w := &Window{From: from, To: to, Structural: Structural}
 	ends := map[estate.Endpoint]int32{}
 	end := func(addr netip.Addr, at estate.Instant) int32 {
 		ep := e.At(addr, at)

@@ -35,7 +35,7 @@ func Main(m *testing.M) {
 }
 
 // Database makes an empty database and gives its URL.
-func Database(t *testing.T) string {
+func Database(t testing.TB) string {
 	t.Helper()
 	admin, err := store.Open(t.Context(), cluster.URL)
 	require.NoError(t, err)

@@ -17,6 +17,7 @@ import { applyTheme } from "./frame/theme";
 import { GroupsView } from "./groups/GroupsView";
 import { PolicyView } from "./policy/PolicyView";
 import { system } from "./theme";
+import { WorkloadPage } from "./workloads/WorkloadPage";
 import { WorkloadsView } from "./workloads/WorkloadsView";
 
 applyTheme();
@@ -29,6 +30,7 @@ const router = createBrowserRouter([
     children: [
       { index: true, element: <Navigate to="/check" replace /> },
       { path: "workloads", element: <WorkloadsView /> },
+      { path: "workloads/:id", element: <WorkloadPage /> },
       { path: "groups/:name?", element: <GroupsView /> },
       { path: "flows", element: <FlowsView /> },
       { path: "policy", element: <PolicyView /> },

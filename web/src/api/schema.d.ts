@@ -123,6 +123,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/disagreements": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get API disagreements */
+        get: operations["get-api-disagreements"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/disagreements.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The disagreements of sources as CSV */
+        get: operations["export-disagreements"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Restore an export where there is nothing yet */
+        post: operations["restore-estate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estate.jsonl": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The whole estate but for its conversations, as JSON Lines; see docs/estate.md */
+        get: operations["export-estate"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/flows/strip": {
         parameters: {
             query?: never;
@@ -157,6 +225,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/groups.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The groups as CSV */
+        get: operations["export-groups"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/groups/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get API groups history */
+        get: operations["get-api-groups-history"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/groups/preview": {
         parameters: {
             query?: never;
@@ -168,6 +270,40 @@ export interface paths {
         put?: never;
         /** Post API groups preview */
         post: operations["post-api-groups-preview"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/groups/remove": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Post API groups remove */
+        post: operations["post-api-groups-remove"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/groups/rename": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Post API groups rename */
+        post: operations["post-api-groups-rename"];
         delete?: never;
         options?: never;
         head?: never;
@@ -202,6 +338,26 @@ export interface paths {
         put?: never;
         /** Import workloads from CSV */
         post: operations["import-workloads"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/inventory/workloads": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take what a source lists; for scripts, with a token
+         * @description The body is JSON ({"workloads": […]}), JSON Lines (application/x-ndjson) or CSV (text/csv). The same listing twice changes nothing.
+         */
+        post: operations["take-listing"];
         delete?: never;
         options?: never;
         head?: never;
@@ -252,6 +408,23 @@ export interface paths {
         };
         /** Get API ledger */
         get: operations["get-api-ledger"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/ledger.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The rows of the ledger as CSV */
+        get: operations["export-ledger"];
         put?: never;
         post?: never;
         delete?: never;
@@ -464,6 +637,128 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/rules.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The rules as CSV */
+        get: operations["export-rules"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/selections": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List API selections */
+        get: operations["list-api-selections"];
+        /** Put API selections */
+        put: operations["put-api-selections"];
+        post?: never;
+        /** Delete API selections */
+        delete: operations["delete-api-selections"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sources": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List API sources */
+        get: operations["list-api-sources"];
+        /** Put API sources */
+        put: operations["put-api-sources"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/suggestions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get API suggestions */
+        get: operations["get-api-suggestions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/suggestions.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The suggestions as CSV */
+        get: operations["export-suggestions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/suggestions/accept": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Post API suggestions accept */
+        post: operations["post-api-suggestions-accept"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/suggestions/refuse": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Post API suggestions refuse */
+        post: operations["post-api-suggestions-refuse"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/summary": {
         parameters: {
             query?: never;
@@ -492,6 +787,92 @@ export interface paths {
         put?: never;
         /** Post API tags */
         post: operations["post-api-tags"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List API tokens */
+        get: operations["list-api-tokens"];
+        put?: never;
+        /** Post API tokens */
+        post: operations["post-api-tokens"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tokens/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Delete API tokens by ID */
+        delete: operations["delete-api-tokens-by-id"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/vocabulary/mend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Post API vocabulary mend */
+        post: operations["post-api-vocabulary-mend"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/vocabulary/slips": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List API vocabulary slips */
+        get: operations["list-api-vocabulary-slips"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/vocabulary/structural": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Put API vocabulary structural */
+        put: operations["put-api-vocabulary-structural"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -566,6 +947,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/workloads/find": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Post API workloads find */
+        post: operations["post-api-workloads-find"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/workloads/{id}": {
         parameters: {
             query?: never;
@@ -575,6 +973,23 @@ export interface paths {
         };
         /** Get API workloads by ID */
         get: operations["get-api-workloads-by-id"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workloads/{id}/rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get API workloads by ID rules */
+        get: operations["get-api-workloads-by-id-rules"];
         put?: never;
         post?: never;
         delete?: never;
@@ -775,6 +1190,18 @@ export interface components {
             };
             revision: components["schemas"]["Revision"];
         };
+        Disagreement: {
+            key: string;
+            name: string;
+            /** @description The one that counts first */
+            values: components["schemas"]["SourceValue"][];
+            workload: string;
+        };
+        DisagreementList: {
+            disagreements: components["schemas"]["Disagreement"][];
+            /** Format: int64 */
+            total: number;
+        };
         EditIn: {
             /**
              * Format: int64
@@ -804,6 +1231,28 @@ export interface components {
             /** Format: int64 */
             revision: number;
             words: string;
+        };
+        EffectiveRule: {
+            at?: string;
+            author?: string;
+            /**
+             * Format: int64
+             * @description Conversations of the workload in the window that it decides
+             */
+            hits: number;
+            layer: string;
+            /** Format: int64 */
+            line: number;
+            note?: string;
+            /**
+             * Format: int64
+             * @description Its place in deciding order, from 1
+             */
+            number: number;
+            /** @description The rule as it stands in the text, without its note */
+            sentence: string;
+            /** @enum {string} */
+            verdict: "permit" | "reject";
         };
         EndpointOut: {
             addr: string;
@@ -877,6 +1326,17 @@ export interface components {
             /** @description The reason */
             words: string;
         };
+        FormerValue: {
+            /** Format: date-time */
+            at: string;
+            author: string;
+            key: string;
+            source: string;
+            /** Format: date-time */
+            until: string;
+            value: string;
+            workload: string;
+        };
         Found: {
             hint: string;
             id: string;
@@ -884,12 +1344,27 @@ export interface components {
             kind: "workload" | "group" | "rule";
             name: string;
         };
+        FoundList: {
+            /** @description Names that more than one workload has; all of them are in */
+            several: string[];
+            /** @description What names no workload */
+            unknown: string[];
+            workloads: components["schemas"]["WorkloadOut"][];
+        };
         GroupChange: {
             group: string;
             joins: string[];
             leaves: string[];
             /** @description Those of whom it can no longer tell */
             undecided: string[];
+        };
+        GroupHistory: {
+            /** @description Newest first, at most 500 */
+            changes: components["schemas"]["MembershipChange"][];
+            /** @description Revisions of the window in which the group's definition changed, newest first */
+            revisions: components["schemas"]["Revision"][];
+            /** Format: int64 */
+            total: number;
         };
         GroupMembership: {
             group: string;
@@ -978,13 +1453,26 @@ export interface components {
             errors: components["schemas"]["RowError"][];
             /** @description The first workloads that are new or change */
             examples: components["schemas"]["ImportExample"][];
+            /** @description Its first rows */
+            first?: string[][];
             /** @description Of flows: the span they cover */
             from?: string;
+            /** @description Of a CSV of workloads */
+            headings?: string[];
             /**
              * Format: int64
-             * @description Tag values that stay because they were set by hand
+             * @description Tag values that stay because they were set by hand, or a source that outranks this one gives them
              */
             kept: number;
+            /** @description What each heading is read as; blank: left out */
+            mapping?: {
+                [key: string]: string;
+            };
+            /**
+             * Format: int64
+             * @description Of a complete list: workloads that the source has listed and that are not in it
+             */
+            missing: number;
             /** @description Tag values that nothing had before */
             newWords: string[];
             /**
@@ -992,6 +1480,8 @@ export interface components {
              * @description Of flows: those with an end that no workload holds
              */
             outside: number;
+            /** @description Of these, those that no other source lists: they were retired */
+            retired?: string[];
             /**
              * Format: int64
              * @description Data rows of the file
@@ -1000,6 +1490,8 @@ export interface components {
             /** Format: int64 */
             same: number;
             to?: string;
+            /** @description Why nothing can be read with this mapping */
+            unusable?: string;
             warnings: string[];
         };
         Job: {
@@ -1066,6 +1558,30 @@ export interface components {
             serviceName?: string;
             spark: number[];
         };
+        ListingOut: {
+            /**
+             * Format: int64
+             * @description Rows that cannot be used; the others were taken
+             */
+            bad: number;
+            /**
+             * Format: int64
+             * @description Workloads that are not as they were; 0 for a listing that says nothing new
+             */
+            changed: number;
+            /** @description The first of them */
+            errors: components["schemas"]["RowError"][];
+            /** @description Of a complete list: workloads that nobody lists any more */
+            retired: string[];
+            /** Format: int64 */
+            rows: number;
+            source: string;
+            /**
+             * Format: int64
+             * @description Workloads that were taken from it
+             */
+            taken: number;
+        };
         Member: {
             /**
              * @description Compared with the group in the draft
@@ -1078,6 +1594,16 @@ export interface components {
             name: string;
             /** @description What settled it */
             why: string;
+        };
+        MembershipChange: {
+            /** @enum {string} */
+            after: "yes" | "no" | "undecided";
+            at: string;
+            /** @enum {string} */
+            before: "yes" | "no" | "undecided";
+            name: string;
+            why: string;
+            workload: string;
         };
         OtherOut: {
             counts: components["schemas"]["CountsOut"];
@@ -1106,6 +1632,23 @@ export interface components {
             name: string;
             /** @description What stands after the =: an expression, include and exclude */
             text: string;
+        };
+        "Post-api-groups-removeRequest": {
+            name: string;
+            /**
+             * Format: int64
+             * @description The revision in which the group was looked at
+             */
+            revision: number;
+        };
+        "Post-api-groups-renameRequest": {
+            name: string;
+            /**
+             * Format: int64
+             * @description The revision in which the group was looked at
+             */
+            revision: number;
+            to: string;
         };
         "Post-api-policy-mendRequest": {
             /** @description Of the finding */
@@ -1141,6 +1684,27 @@ export interface components {
         "Post-api-proposals-takeRequest": {
             /** @description Of proposals: the groups they need and the rule, a line each */
             texts: string[];
+        };
+        "Post-api-suggestions-acceptRequest": {
+            tags: components["schemas"]["TagIn"][];
+        };
+        "Post-api-suggestions-refuseRequest": {
+            /** @description Take the refusals back */
+            again?: boolean;
+            tags: components["schemas"]["TagIn"][];
+        };
+        "Post-api-tokensRequest": {
+            /** @description Of the script */
+            name: string;
+            /** @description The source that it feeds */
+            source: string;
+        };
+        "Post-api-vocabulary-mendRequest": {
+            slips: components["schemas"]["Slip"][];
+        };
+        "Post-api-workloads-findRequest": {
+            /** @description Ids, names or addresses, separated by blanks, commas, semicolons or line breaks */
+            text: string;
         };
         ProposalOut: {
             /** Format: int64 */
@@ -1187,6 +1751,20 @@ export interface components {
             /** @description The draft has changed since; deriving again proposes only the difference */
             stale: boolean;
         };
+        "Put-api-selectionsRequest": {
+            /** @description The query of the page's address */
+            filter: string;
+            list: string;
+            name: string;
+        };
+        "Put-api-sourcesRequest": {
+            /** @description All sources, the one whose values win first */
+            names: string[];
+        };
+        "Put-api-vocabulary-structuralRequest": {
+            /** @description Tag keys, the first ones name what no group fits */
+            keys: string[];
+        };
         ReasonOut: {
             group?: string;
             key?: string;
@@ -1206,6 +1784,28 @@ export interface components {
             reason: string;
             /** @description The proposed rule without its note */
             rule: string;
+        };
+        RefusedOut: {
+            /** Format: date-time */
+            at: string;
+            author: string;
+            key: string;
+            /** @description Of the workload */
+            name: string;
+            value: string;
+            workload: string;
+        };
+        RegroupOut: {
+            /** @description Statements that change */
+            changed: string[];
+            consequences?: components["schemas"]["Consequences"];
+            /** @description Of a dry run; without one, errors are a problem */
+            errors: components["schemas"]["TextError"][];
+            /** @description Statements that go with the group */
+            removed: string[];
+            /** Format: int64 */
+            revision: number;
+            words: string;
         };
         Revision: {
             /** Format: date-time */
@@ -1261,12 +1861,30 @@ export interface components {
             last: string;
             observer: string;
         };
+        Selection: {
+            /** Format: date-time */
+            at: string;
+            author: string;
+            /** @description The query of the page's address */
+            filter: string;
+            list: string;
+            name: string;
+        };
         SetTagsInputBody: {
+            /**
+             * Format: int64
+             * @description Of a filter: how many it selected when it was looked at; if they are others now, nothing is changed
+             */
+            count?: number;
+            /** @description Instead of ids */
+            filter?: components["schemas"]["WorkloadChoice"];
             key: string;
             /** @description Empty: the workload does not have the tag */
             value: string;
+            /** @description Of one workload: the value that was shown. If it has another one by now, nothing is changed */
+            was?: string;
             /** @description Ids */
-            workloads: string[];
+            workloads?: string[];
         };
         SettleHint: {
             group: string;
@@ -1280,6 +1898,54 @@ export interface components {
             /** Format: int64 */
             both: number;
             group: string;
+        };
+        Slip: {
+            /** Format: int64 */
+            count: number;
+            key: string;
+            like: string;
+            value: string;
+        };
+        Source: {
+            /**
+             * Format: int64
+             * @description Workloads that it lists
+             */
+            listed: number;
+            /** @description What the headings of its files are */
+            mapping?: {
+                [key: string]: string;
+            };
+            name: string;
+            /**
+             * Format: int64
+             * @description The lower one's values win
+             */
+            rank: number;
+            /**
+             * Format: int64
+             * @description Tag values that it gives
+             */
+            tags: number;
+            /**
+             * Format: date-time
+             * @description When it was heard last
+             */
+            taken?: string;
+            /**
+             * Format: date-time
+             * @description When it last gave its complete list
+             */
+            whole?: string;
+        };
+        SourceValue: {
+            /** Format: date-time */
+            at: string;
+            author: string;
+            key: string;
+            source: string;
+            value: string;
+            workload: string;
         };
         StatementOut: {
             at?: string;
@@ -1322,6 +1988,36 @@ export interface components {
             records: number;
             to: string;
         };
+        SuggestionList: {
+            /**
+             * Format: int64
+             * @description Structural tags that workloads lack
+             */
+            lacking: number;
+            /** @description Those that somebody said are wrong */
+            refused: components["schemas"]["RefusedOut"][];
+            suggestions: components["schemas"]["SuggestionOut"][];
+        };
+        SuggestionOut: {
+            /**
+             * Format: double
+             * @description Share of those that it resembles that have the value
+             */
+            agree: number;
+            /** @description What it shares with them, the most telling first */
+            because: string[];
+            key: string;
+            /** @description Those that have it, the most alike first; at most 5 */
+            like: components["schemas"]["Member"][];
+            /**
+             * Format: double
+             * @description Of those that it resembles, 0 to 1
+             */
+            likeness: number;
+            name: string;
+            value: string;
+            workload: string;
+        };
         Summary: {
             author: string;
             /** Format: int64 */
@@ -1352,6 +2048,11 @@ export interface components {
             /** Format: int64 */
             workloads: number;
         };
+        TagIn: {
+            key: string;
+            value: string;
+            workload: string;
+        };
         TagOut: {
             /** Format: date-time */
             at: string;
@@ -1367,6 +2068,33 @@ export interface components {
             /** Format: int64 */
             line: number;
             message: string;
+        };
+        Token: {
+            author: string;
+            /** Format: int64 */
+            id: number;
+            /** Format: date-time */
+            made: string;
+            name: string;
+            /** Format: date-time */
+            revoked?: string;
+            source: string;
+            /** Format: date-time */
+            used?: string;
+        };
+        TokenOut: {
+            author: string;
+            /** Format: int64 */
+            id: number;
+            /** Format: date-time */
+            made: string;
+            name: string;
+            /** Format: date-time */
+            revoked?: string;
+            secret: string;
+            source: string;
+            /** Format: date-time */
+            used?: string;
         };
         Use: {
             /** @enum {string} */
@@ -1409,6 +2137,11 @@ export interface components {
             /** @enum {string} */
             verdict: "permit" | "reject" | "uncovered";
         };
+        WorkloadChoice: {
+            group?: string;
+            q?: string;
+            tag?: string[];
+        };
         WorkloadList: {
             /**
              * Format: int64
@@ -1430,6 +2163,8 @@ export interface components {
             leases: components["schemas"]["LeaseOut"][];
             name: string;
             os: string;
+            /** @description Since when no source lists it */
+            retired?: string;
             tags: components["schemas"]["TagOut"][];
         };
         WorkloadPage: {
@@ -1439,7 +2174,21 @@ export interface components {
             leases: components["schemas"]["LeaseOut"][];
             name: string;
             os: string;
+            /** @description Since when no source lists it */
+            retired?: string;
             tags: components["schemas"]["TagOut"][];
+        };
+        WorkloadRules: {
+            /** @description Conversations of the window: to the workload, and from it */
+            counts: components["schemas"]["CountsOut"][];
+            /** @description What was said before */
+            former: components["schemas"]["FormerValue"][];
+            /** @description Rules that can match with the workload as server */
+            in: components["schemas"]["EffectiveRule"][];
+            /** @description With the workload as client */
+            out: components["schemas"]["EffectiveRule"][];
+            /** @description What every source says of its tags */
+            said: components["schemas"]["SourceValue"][];
         };
     };
     responses: never;
@@ -1566,6 +2315,10 @@ export interface operations {
                 q?: string;
                 /** @description Only what the rule on this line decides */
                 rule?: number;
+                /** @description Only what reaches members of this group, or what they reach */
+                group?: string;
+                /** @description Only what reaches the workload with this id, or what it reaches */
+                workload?: string;
                 /** @description A revision of the policy to compare with */
                 against?: number;
                 /** @description Only what it gives these verdicts */
@@ -1620,6 +2373,10 @@ export interface operations {
                 q?: string;
                 /** @description Only what the rule on this line decides */
                 rule?: number;
+                /** @description Only what reaches members of this group, or what they reach */
+                group?: string;
+                /** @description Only what reaches the workload with this id, or what it reaches */
+                workload?: string;
                 /** @description A revision of the policy to compare with */
                 against?: number;
                 /** @description Only what it gives these verdicts */
@@ -1730,6 +2487,124 @@ export interface operations {
             };
         };
     };
+    "get-api-disagreements": {
+        parameters: {
+            query?: {
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DisagreementList"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-disagreements": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "restore-estate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/x-ndjson": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-estate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "get-api-flows-strip": {
         parameters: {
             query?: {
@@ -1794,6 +2669,68 @@ export interface operations {
             };
         };
     };
+    "export-groups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-api-groups-history": {
+        parameters: {
+            query: {
+                /** @description Start of the window, RFC 3339; without it, the first conversation */
+                from?: string;
+                /** @description End of the window, RFC 3339; without it, the last conversation */
+                to?: string;
+                name: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupHistory"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "post-api-groups-preview": {
         parameters: {
             query?: {
@@ -1832,11 +2769,97 @@ export interface operations {
             };
         };
     };
+    "post-api-groups-remove": {
+        parameters: {
+            query?: {
+                /** @description Start of the window, RFC 3339; without it, the first conversation */
+                from?: string;
+                /** @description End of the window, RFC 3339; without it, the last conversation */
+                to?: string;
+                /** @description Only say what it would do */
+                dryRun?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Post-api-groups-removeRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RegroupOut"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "post-api-groups-rename": {
+        parameters: {
+            query?: {
+                /** @description Start of the window, RFC 3339; without it, the first conversation */
+                from?: string;
+                /** @description End of the window, RFC 3339; without it, the last conversation */
+                to?: string;
+                /** @description Only say what it would do */
+                dryRun?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Post-api-groups-renameRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RegroupOut"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "import-flows": {
         parameters: {
             query?: {
                 /** @description Name of the inventory source */
                 source?: string;
+                /** @description Of workloads: CSV, or JSON Lines */
+                format?: "csv" | "lines";
+                /** @description Of a CSV of workloads: what each heading is, as a JSON object; without it, what the source's files had before, or what the headings look like */
+                mapping?: string;
+                /** @description Of workloads: this is all that the source lists; what it listed before and is missing is retired */
+                complete?: boolean;
                 /** @description Only say what it would do */
                 preview?: boolean;
             };
@@ -1875,6 +2898,12 @@ export interface operations {
             query?: {
                 /** @description Name of the inventory source */
                 source?: string;
+                /** @description Of workloads: CSV, or JSON Lines */
+                format?: "csv" | "lines";
+                /** @description Of a CSV of workloads: what each heading is, as a JSON object; without it, what the source's files had before, or what the headings look like */
+                mapping?: string;
+                /** @description Of workloads: this is all that the source lists; what it listed before and is missing is retired */
+                complete?: boolean;
                 /** @description Only say what it would do */
                 preview?: boolean;
             };
@@ -1895,6 +2924,44 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ImportAnswer"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "take-listing": {
+        parameters: {
+            query?: {
+                /** @description This is all that the source lists: what it listed before and is missing is retired */
+                complete?: boolean;
+            };
+            header?: {
+                "Content-Type"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListingOut"];
                 };
             };
             /** @description Error */
@@ -2015,6 +3082,10 @@ export interface operations {
                 q?: string;
                 /** @description Only what the rule on this line decides */
                 rule?: number;
+                /** @description Only what reaches members of this group, or what they reach */
+                group?: string;
+                /** @description Only what reaches the workload with this id, or what it reaches */
+                workload?: string;
                 /** @description A revision of the policy to compare with */
                 against?: number;
                 /** @description Only what it gives these verdicts */
@@ -2048,6 +3119,55 @@ export interface operations {
             };
         };
     };
+    "export-ledger": {
+        parameters: {
+            query?: {
+                /** @description Start of the window, RFC 3339; without it, the first conversation */
+                from?: string;
+                /** @description End of the window, RFC 3339; without it, the last conversation */
+                to?: string;
+                /** @description permit, reject, uncovered; none is all */
+                verdict?: ("permit" | "reject" | "uncovered")[];
+                /** @description Only leaks and chokes */
+                odd?: boolean;
+                /** @description Who reaches it, or what it reaches */
+                turn?: "reached" | "reaches";
+                q?: string;
+                /** @description Only what the rule on this line decides */
+                rule?: number;
+                /** @description Only what reaches members of this group, or what they reach */
+                group?: string;
+                /** @description Only what reaches the workload with this id, or what it reaches */
+                workload?: string;
+                /** @description A revision of the policy to compare with */
+                against?: number;
+                /** @description Only what it gives these verdicts */
+                was?: ("permit" | "reject" | "uncovered")[];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "get-api-ledger-callers": {
         parameters: {
             query: {
@@ -2064,6 +3184,10 @@ export interface operations {
                 q?: string;
                 /** @description Only what the rule on this line decides */
                 rule?: number;
+                /** @description Only what reaches members of this group, or what they reach */
+                group?: string;
+                /** @description Only what reaches the workload with this id, or what it reaches */
+                workload?: string;
                 /** @description A revision of the policy to compare with */
                 against?: number;
                 /** @description Only what it gives these verdicts */
@@ -2471,6 +3595,325 @@ export interface operations {
             };
         };
     };
+    "export-rules": {
+        parameters: {
+            query?: {
+                /** @description Start of the window, RFC 3339; without it, the first conversation */
+                from?: string;
+                /** @description End of the window, RFC 3339; without it, the last conversation */
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-api-selections": {
+        parameters: {
+            query?: {
+                list?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Selection"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "put-api-selections": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Put-api-selectionsRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Selection"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "delete-api-selections": {
+        parameters: {
+            query: {
+                list: string;
+                name: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Selection"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-api-sources": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Source"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "put-api-sources": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Put-api-sourcesRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Source"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-api-suggestions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SuggestionList"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-suggestions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "post-api-suggestions-accept": {
+        parameters: {
+            query?: {
+                /** @description Start of the window, RFC 3339; without it, the first conversation */
+                from?: string;
+                /** @description End of the window, RFC 3339; without it, the last conversation */
+                to?: string;
+                /** @description Only say what it would do */
+                dryRun?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Post-api-suggestions-acceptRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Consequences"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "post-api-suggestions-refuse": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Post-api-suggestions-refuseRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SuggestionList"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "get-api-summary": {
         parameters: {
             query?: {
@@ -2545,6 +3988,201 @@ export interface operations {
             };
         };
     };
+    "list-api-tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Token"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "post-api-tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Post-api-tokensRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TokenOut"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "delete-api-tokens-by-id": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Token"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "post-api-vocabulary-mend": {
+        parameters: {
+            query?: {
+                /** @description Start of the window, RFC 3339; without it, the first conversation */
+                from?: string;
+                /** @description End of the window, RFC 3339; without it, the last conversation */
+                to?: string;
+                /** @description Only say what it would do */
+                dryRun?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Post-api-vocabulary-mendRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Consequences"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-api-vocabulary-slips": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Slip"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "put-api-vocabulary-structural": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Put-api-vocabulary-structuralRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string[];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "get-api-why": {
         parameters: {
             query: {
@@ -2597,6 +4235,8 @@ export interface operations {
                 tag?: string[];
                 /** @description Only members of this group */
                 group?: string;
+                /** @description Those that are retired, instead of those that are there */
+                retired?: boolean;
                 offset?: number;
                 limit?: number;
                 /** @description name, address, or a tag's key; with - before it, downwards */
@@ -2637,6 +4277,8 @@ export interface operations {
                 tag?: string[];
                 /** @description Only members of this group */
                 group?: string;
+                /** @description Those that are retired, instead of those that are there */
+                retired?: boolean;
             };
             header?: never;
             path?: never;
@@ -2671,6 +4313,8 @@ export interface operations {
                 tag?: string[];
                 /** @description Only members of this group */
                 group?: string;
+                /** @description Those that are retired, instead of those that are there */
+                retired?: boolean;
             };
             header?: never;
             path?: never;
@@ -2685,6 +4329,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Facet"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "post-api-workloads-find": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Post-api-workloads-findRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FoundList"];
                 };
             };
             /** @description Error */
@@ -2716,6 +4393,42 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["WorkloadPage"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-api-workloads-by-id-rules": {
+        parameters: {
+            query?: {
+                /** @description Start of the window, RFC 3339; without it, the first conversation */
+                from?: string;
+                /** @description End of the window, RFC 3339; without it, the last conversation */
+                to?: string;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WorkloadRules"];
                 };
             };
             /** @description Error */

@@ -60,7 +60,10 @@ export function WhyWorkload({ id }: { id: string }) {
         </Box>
       ))}
       {w.groups.length === 0 && <Text color="soft">none says yes</Text>}
-      <Flex gap="14px" mt="12px">
+      <Flex gap="14px" mt="12px" wrap="wrap">
+        <Link fontWeight="600" onClick={() => void navigate(`/workloads/${encodeURIComponent(id)}${carried}`)}>
+          Its page
+        </Link>
         <Link onClick={() => void navigate(`/flows${carried}${and}q=${encodeURIComponent(w.name)}`)}>Who reaches it</Link>
         <Link onClick={() => void navigate(`/flows${carried}${and}turn=reaches&q=${encodeURIComponent(w.name)}`)}>What it reaches</Link>
       </Flex>

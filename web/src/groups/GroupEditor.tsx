@@ -7,19 +7,24 @@ import { api, problem, type Schemas } from "../api/client";
 import { ConsequencesList } from "../consequences/ConsequencesList";
 import { CodeEditor } from "../editor/CodeEditor";
 import { useVocabulary } from "../editor/useVocabulary";
-import { useCarried, useWhy, useWindow } from "../frame/address";
-import { Btn, inputStyle, Link, ProblemNote, Sentence } from "../marks/Controls";
+import { useAddress, useCarried, useWhy, useWindow } from "../frame/address";
+import { Ledger } from "../ledger/Ledger";
+import { Btn, Empty, inputStyle, Link, ProblemNote, Sentence, Switches } from "../marks/Controls";
 import { Mark } from "../marks/Marks";
 import { n, plural } from "../marks/words";
 import { Findings } from "../policy/Findings";
 import { useEdit } from "../policy/useEdit";
+import { GroupHistory, GroupTools } from "./GroupTools";
 
 type Group = Schemas["GroupOut"];
 type Preview = Schemas["GroupPreview"];
+const parts = ["members", "history", "reached", "reaches"] as const;
 const quoted = (name: string) => (/^[A-Za-z0-9_:][A-Za-z0-9_.:/-]*$/.test(name) ? name : JSON.stringify(name));
 
 export function GroupEditor({ group, onSaved }: { group?: Group; onSaved: (name: string) => void }) {
   const w = useWindow();
+  const { search, change } = useAddress();
+  const part = parts.find((x) => x === search.get("part")) ?? "members";
   const [text, setText] = useState(group?.body ?? "");
   const [base, setBase] = useState(group?.body ?? "");
   const [name, setName] = useState(group?.name ?? "");
@@ -54,7 +59,12 @@ export function GroupEditor({ group, onSaved }: { group?: Group; onSaved: (name:
   };
   return (
     <Box overflowY="auto" px="20px" py="12px" minW="0">
-      <Sentence>{title(group, p, changed)}</Sentence>
+      <Flex gap="12px" align="flex-start">
+        <Box flex="1">
+          <Sentence>{title(group, p, changed)}</Sentence>
+        </Box>
+        {group && policy.data && !changed && <GroupTools key={group.name} name={group.name} revision={policy.data.revision} onRenamed={onSaved} />}
+      </Flex>
       {!group && (
         <Flex align="center" gap="8px" mt="8px">
           <Text>Name</Text>
@@ -71,7 +81,18 @@ export function GroupEditor({ group, onSaved }: { group?: Group; onSaved: (name:
       ))}
       {group && <UsedBy group={group} shares={p?.shares ?? []} />}
       {group && policy.data && <Findings revision={policy.data.revision} line={group.line} findings={group.findings} indent="0" />}
-      {p && p.errors.length === 0 && text.trim() && <Members p={p} />}
+      {group && !changed && (
+        <Flex mt="10px">
+          <Switches label="part" on={[part]} toggle={(x) => change({ part: x === "members" ? null : x })} options={[{ value: "members", shown: "Members now" }, { value: "history", shown: "Over the window" }, { value: "reached", shown: "Who reaches it" }, { value: "reaches", shown: "What it reaches" }]} />
+        </Flex>
+      )}
+      {p && p.errors.length === 0 && text.trim() && (part === "members" || changed) && <Members p={p} />}
+      {group && !changed && part === "history" && <GroupHistory name={group.name} />}
+      {group && !changed && (part === "reached" || part === "reaches") && (
+        <Flex direction="column" h="430px" mt="6px">
+          <Ledger query={{ group: group.name, turn: part }} empty={<Empty title="Nothing was seen in the window">{part === "reached" ? "Nothing reached its members." : "Its members reached nothing."}</Empty>} />
+        </Flex>
+      )}
       {changed && p?.consequences && p.errors.length === 0 && (
         <Box borderTopWidth="1px" borderColor="ink" mt="14px" pt="8px">
           <Text fontFamily="heading" fontSize="16px" mb="4px">

@@ -19,7 +19,7 @@ export function GroupsView() {
   if (!data) return null;
   const chosen = name === "new" ? undefined : (data.find((g) => g.name === name) ?? (name ? undefined : data[0]));
   const shown = data.filter((g) => g.name.toLowerCase().includes(text.toLowerCase()) || g.body.toLowerCase().includes(text.toLowerCase()));
-  const go = (to: string) => void navigate(`/groups/${encodeURIComponent(to)}${carried}`);
+  const go = (to: string) => void navigate(to ? `/groups/${encodeURIComponent(to)}${carried}` : `/groups${carried}`);
   return (
     <Grid templateColumns="310px minmax(0,1fr)" h="100%">
       <Flex direction="column" borderRightWidth="1px" borderColor="line" minH="0" pt="12px">
@@ -27,7 +27,12 @@ export function GroupsView() {
           <Text fontFamily="heading" fontSize="19px">
             {plural(data.length, "group")}
           </Text>
-          <Btn onClick={() => go("new")}>New group</Btn>
+          <Flex gap="10px" align="center">
+            <chakra.a href="/api/groups.csv" download color="soft" textDecoration="underline" textUnderlineOffset="3px">
+              CSV
+            </chakra.a>
+            <Btn onClick={() => go("new")}>New group</Btn>
+          </Flex>
         </Flex>
         <Box px="20px" pb="6px">
           <Input {...inputStyle} placeholder="find a group" aria-label="find a group" value={text} onChange={(e) => setText(e.target.value)} />

@@ -1,22 +1,27 @@
-// Import a CSV: choose, see what it would do, do it, see what became of each row.
+// Import a file: choose, say what its columns are, see what it would do, do it,
+// see what became of each row.
 import { Box, chakra, Flex, Input, Progress, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import { api, problem, queryClient, type Schemas } from "../api/client";
 import { Btn, inputStyle, ProblemNote } from "../marks/Controls";
 import { Modal } from "../marks/Modal";
 import { plural } from "../marks/words";
+import { Mapping } from "./Mapping";
 import { Report } from "./Report";
 
 type Kind = "workloads" | "flows";
 type Answer = Schemas["ImportAnswer"];
+type Options = { source: string; complete: boolean; mapping?: Record<string, string> };
 
 const needed: Record<Kind, string> = {
-  workloads: "Columns: id (needed), name, addresses (separated by blanks), os, kind, from, until, and tag:KEY for each tag.",
+  workloads: "CSV with any headings, or JSON Lines. Our own columns: id, name, addresses (separated by blanks), os, kind, from, until, and tag:KEY for each tag.",
   flows: "Columns: start, src, dst, proto, dport (needed); end, sport, bytes, packets, connections, outcome, observer.",
 };
 
-async function send(kind: Kind, file: File, source: string, preview: boolean): Promise<Answer> {
-  const query = new URLSearchParams({ source: source.trim() || "inventory", preview: String(preview) });
+async function send(kind: Kind, file: File, o: Options, preview: boolean): Promise<Answer> {
+  const query = new URLSearchParams({ source: o.source.trim() || "inventory", preview: String(preview), complete: String(o.complete) });
+  if (/\.(jsonl|ndjson)$/i.test(file.name)) query.set("format", "lines");
+  if (o.mapping) query.set("mapping", JSON.stringify(o.mapping));
   const answer = await fetch(`/api/imports/${kind}?${query}`, { method: "POST", headers: { "Content-Type": "text/csv" }, body: file });
   const json: unknown = await answer.json();
   if (!answer.ok) throw json;
@@ -25,11 +30,13 @@ async function send(kind: Kind, file: File, source: string, preview: boolean): P
 
 export function ImportDialog({ kind, open, onClose }: { kind: Kind; open: boolean; onClose: () => void }) {
   const [file, setFile] = useState<File>();
-  const [source, setSource] = useState("inventory");
+  const [options, setOptions] = useState<Options>({ source: "inventory", complete: false });
   const [preview, setPreview] = useState<Schemas["ImportReport"]>();
   const [job, setJob] = useState<number>();
   const [wrong, setWrong] = useState<string>();
   const [busy, setBusy] = useState(false);
+  const [looked, setLooked] = useState("inventory"); // the source that the preview is for
+  const sources = api.useQuery("get", "/api/sources", {}, { enabled: open && kind === "workloads" });
   const running = api.useQuery("get", "/api/jobs/{id}", { params: { path: { id: job ?? 0 } } }, { enabled: job !== undefined, staleTime: 0, refetchInterval: (q) => (q.state.data?.state === "running" || !q.state.data ? 300 : false) });
   const state = job === undefined ? undefined : running.data;
 
@@ -39,13 +46,15 @@ export function ImportDialog({ kind, open, onClose }: { kind: Kind; open: boolea
     setPreview(undefined);
     setJob(undefined);
     setWrong(undefined);
+    setOptions((o) => ({ source: o.source, complete: false }));
     onClose();
   };
-  const run = async (dry: boolean, f: File) => {
+  const run = async (dry: boolean, f: File, o: Options) => {
+    if (dry) setLooked(o.source);
     setBusy(true);
     setWrong(undefined);
     try {
-      const a = await send(kind, f, source, dry);
+      const a = await send(kind, f, o, dry);
       if (a.preview) setPreview(a.preview);
       if (a.job) setJob(a.job.id);
     } catch (e) {
@@ -54,64 +63,80 @@ export function ImportDialog({ kind, open, onClose }: { kind: Kind; open: boolea
     }
     setBusy(false);
   };
+  const again = (o: Options) => {
+    setOptions(o);
+    if (file) void run(true, file, o);
+  };
+  const usable = preview && !preview.unusable;
   return (
     <Modal
       title={`Import ${kind}`}
       open={open}
       onClose={close}
-      size="lg"
+      size="xl"
       footer={
         <>
-              {!state && (
-                <Btn primary disabled={!file || !preview || busy} onClick={() => file && void run(false, file)}>
-                  {preview ? `Import ${plural(preview.rows - preview.bad, "row")}` : "Import"}
-                </Btn>
-              )}
-              <Btn onClick={close}>{state?.state === "done" ? "Done" : "Close"}</Btn>
+          {!state && (
+            <Btn primary disabled={!file || !usable || busy} onClick={() => file && void run(false, file, options)}>
+              {usable ? `Import ${plural(preview.rows - preview.bad, "row")}` : "Import"}
+            </Btn>
+          )}
+          <Btn onClick={close}>{state?.state === "done" ? "Done" : "Close"}</Btn>
         </>
       }
     >
-              <Text color="soft" mb="8px">
-                {needed[kind]}
-              </Text>
-              {!state && (
-                <Flex gap="12px" align="center" mb="8px">
-                  <chakra.input
-                    type="file"
-                    accept=".csv,text/csv"
-                    aria-label="CSV file"
-                    onChange={(e) => {
-                      const f = e.target.files?.[0];
-                      setFile(f);
-                      setPreview(undefined);
-                      if (f) void run(true, f);
-                    }}
-                  />
-                  {kind === "workloads" && (
-                    <Flex align="center" gap="6px">
-                      <Text>from the source</Text>
-                      <Input {...inputStyle} w="140px" aria-label="source" value={source} onChange={(e) => setSource(e.target.value)} />
-                    </Flex>
-                  )}
-                </Flex>
-              )}
-              {wrong && <ProblemNote>{wrong}</ProblemNote>}
-              {busy && <Text color="soft">reading…</Text>}
-              {preview && !state && <Report kind={kind} report={preview} done={false} />}
-              {state?.state === "running" && (
-                <Box role="status">
-                  <Progress.Root value={state.done * 100} size="sm">
-                    <Progress.Track>
-                      <Progress.Range bg="accent" />
-                    </Progress.Track>
-                  </Progress.Root>
-                  <Text color="soft" mt="4px">
-                    {state.message || "starting"}. You may close this; it goes on.
-                  </Text>
-                </Box>
-              )}
-              {state && (state.state === "failed" || state.state === "cancelled") && <ProblemNote>{state.message}</ProblemNote>}
-              {state?.state === "done" && <Report kind={kind} report={state.result as Schemas["ImportReport"]} done />}
+      <Text color="soft" mb="8px">
+        {needed[kind]}
+      </Text>
+      {!state && (
+        <Flex gap="14px" align="center" mb="8px" wrap="wrap">
+          <chakra.input
+            type="file"
+            accept={kind === "workloads" ? ".csv,.jsonl,.ndjson,text/csv" : ".csv,text/csv"}
+            aria-label="CSV file"
+            onChange={(e) => {
+              const f = e.target.files?.[0];
+              setFile(f);
+              setPreview(undefined);
+              const o = { ...options, mapping: undefined };
+              setOptions(o);
+              if (f) void run(true, f, o);
+            }}
+          />
+          {kind === "workloads" && (
+            <>
+              <Flex align="center" gap="6px">
+                <Text>from the source</Text>
+                <Input {...inputStyle} w="140px" aria-label="source" list="source-names" value={options.source} onChange={(e) => setOptions({ ...options, source: e.target.value })} onBlur={() => options.source !== looked && again({ ...options, mapping: undefined })} />
+                <datalist id="source-names">{sources.data?.map((s) => <option key={s.name} value={s.name} />)}</datalist>
+              </Flex>
+              <chakra.label display="flex" gap="5px" alignItems="center" title="What the source listed before and is not in this file is retired: its addresses end now, what was seen of it stays">
+                <input type="checkbox" checked={options.complete} onChange={(e) => again({ ...options, complete: e.target.checked })} />
+                this is its complete list
+              </chakra.label>
+            </>
+          )}
+        </Flex>
+      )}
+      {wrong && <ProblemNote>{wrong}</ProblemNote>}
+      {busy && !preview && <Text color="soft">reading…</Text>}
+      {preview?.headings && !state && <Mapping report={preview} set={(mapping) => again({ ...options, mapping })} />}
+      {preview?.unusable && !state && <ProblemNote>{preview.unusable}</ProblemNote>}
+      {usable && !state && <Report kind={kind} report={preview} done={false} />}
+      {state?.state === "running" && (
+        <Box role="status">
+          <Progress.Root value={state.done * 100} size="sm">
+            <Progress.Track>
+              <Progress.Range bg="accent" />
+            </Progress.Track>
+          </Progress.Root>
+          <Text color="soft" mt="4px">
+            {state.message || "starting"}. You may close this; it goes on.
+          </Text>
+        </Box>
+      )}
+      {state && (state.state === "failed" || state.state === "cancelled") && <ProblemNote>{state.message}</ProblemNote>}
+      {state?.state === "done" && <Report kind={kind} report={state.result as Schemas["ImportReport"]} done />}
     </Modal>
   );
 }

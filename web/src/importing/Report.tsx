@@ -15,7 +15,12 @@ export function Report({ kind, report: r, done }: { kind: "workloads" | "flows";
             ? `${plural(r.added, "workload")} ${done ? "added" : "would be added"}, ${n(r.changed)} changed, ${n(r.same)} the same.`
             : `${plural(r.rows - r.bad, "flow")} in ${plural(r.added, "conversation-hour")}${r.from ? `, ${atMinute(r.from)} to ${atMinute(r.to!)}` : ""}.`}
       </Text>
-      {r.kept > 0 && <Text>{plural(r.kept, "tag")} set by hand stay as they are.</Text>}
+      {r.missing > 0 && (
+        <Text>
+          {plural(r.missing, "workload")} that the source has listed {r.missing === 1 ? "is" : "are"} not in this file: {done ? `${n(r.retired?.length ?? 0)} of them, which no other source lists, ${r.retired?.length === 1 ? "was" : "were"} retired.` : "those that no other source lists would be retired."}
+        </Text>
+      )}
+      {r.kept > 0 && <Text>{plural(r.kept, "tag")} set by hand, or by a source that outranks this one, stay as they are.</Text>}
       {kind === "flows" && r.outside > 0 && <Text color="soft">{plural(r.outside, "flow")} with an end that no workload holds: they show as outside.</Text>}
       {r.warnings.map((w) => (
         <Text key={w} color="soft">

@@ -1,8 +1,10 @@
 // The filters above a ledger; all of them live in the address.
-import { chakra, Flex, Input } from "@chakra-ui/react";
+import { Flex, Input } from "@chakra-ui/react";
 import { useState } from "react";
 import { useAddress, useWindow } from "../frame/address";
+import { Selections } from "../frame/Selections";
 import { Chip, inputStyle, Switches } from "../marks/Controls";
+import { Menu } from "../marks/Menu";
 import { Mark, type Verdict } from "../marks/Marks";
 import type { LedgerQuery } from "./shared";
 
@@ -15,6 +17,8 @@ export function useLedgerQuery(): LedgerQuery {
     turn: search.get("turn") === "reaches" ? "reaches" : "reached",
     q: search.get("q") ?? undefined,
     rule: Number(search.get("rule")) || undefined,
+    group: search.get("group") ?? undefined,
+    workload: search.get("workload") ?? undefined,
     against: Number(search.get("against")) || undefined,
     was: search.get("against") ? (search.getAll("was") as Verdict[]) : undefined,
   };
@@ -79,10 +83,19 @@ export function LedgerBar({ query }: { query: LedgerQuery }) {
           {query.was.join(", ")} in revision {query.against}
         </Chip>
       )}
+      {query.group && <Chip onRemove={() => change({ group: null })}>members of {query.group}</Chip>}
+      {query.workload && <Chip onRemove={() => change({ workload: null })}>{query.workload}</Chip>}
       {query.rule && <Chip onRemove={() => change({ rule: null })}>decided by line {query.rule}</Chip>}
-      <chakra.a href={`/api/conversations.csv?${exported}`} download ml="auto" color="soft" textDecoration="underline" textDecorationColor="line" textUnderlineOffset="3px">
-        Export CSV
-      </chakra.a>
+      <Flex ml="auto" gap="10px">
+        <Selections list={window.location.pathname.slice(1)} keys={["verdict", "odd", "turn", "q", "rule", "group", "workload"]} />
+        <Menu
+          label="Export"
+          items={[
+            { shown: "Conversations as CSV", href: `/api/conversations.csv?${exported}` },
+            { shown: "These rows as CSV", href: `/api/ledger.csv?${exported}` },
+          ]}
+        />
+      </Flex>
     </Flex>
   );
 }

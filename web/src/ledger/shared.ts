@@ -8,6 +8,8 @@ export type LedgerQuery = {
   turn?: "reached" | "reaches";
   q?: string;
   rule?: number;
+  group?: string;
+  workload?: string;
   against?: number;
   was?: Verdict[];
 };

@@ -1,14 +1,15 @@
 import { CloseButton, Dialog, Portal } from "@chakra-ui/react";
 import type { ReactNode } from "react";
 
-type Props = { title: string; open: boolean; onClose: () => void; size: "sm" | "lg"; children: ReactNode; footer?: ReactNode };
+type Props = { title: string; open: boolean; onClose: () => void; size: "sm" | "lg" | "xl"; children: ReactNode; footer?: ReactNode };
 
 /** Something that has to be finished or closed before going on. */
 export function Modal({ title, open, onClose, size, children, footer }: Props) {
   return (
     <Dialog.Root open={open} onOpenChange={(e) => !e.open && onClose()} size={size}>
       <Portal>
-        <Dialog.Backdrop />
+        {/* While it fades away, what is behind it can be pressed already. */}
+        <Dialog.Backdrop _closed={{ pointerEvents: "none" }} />
         <Dialog.Positioner>
           <Dialog.Content bg="sheet" fontSize="13px" lineHeight="1.45">
             <Dialog.Header>

@@ -1,11 +1,12 @@
 // For each tag a stack of its values, missing first.
 import { Box, chakra, Flex, Input, Text } from "@chakra-ui/react";
 import { useState } from "react";
-import { api, fetchClient, type Schemas } from "../api/client";
+import { api, fetchClient, problem, queryClient, type Schemas } from "../api/client";
 import { useAddress } from "../frame/address";
+import { say } from "../frame/toaster";
 import { inputStyle, Link } from "../marks/Controls";
 import { n } from "../marks/words";
-import type { Editing } from "./WorkloadsView";
+import type { Editing } from "./editing";
 
 export const missing = "(missing)";
 type Filter = { q?: string; tag: string[] };
@@ -21,8 +22,19 @@ export function Facets({ filter, onMend }: { filter: Filter; onMend: (e: Editing
   }
   const toggle = (t: string) => change({ tag: filter.tag.includes(t) ? filter.tag.filter((x) => x !== t) : [...filter.tag, t] });
   const mend = async (key: string, value: string, like: string) => {
-    const found = await fetchClient.GET("/api/workloads", { params: { query: { tag: [`${key}=${value}`], limit: 1000 } } });
-    onMend({ ids: found.data?.workloads.map((w) => w.id) ?? [], key, value: like });
+    const f = { tag: [`${key}=${value}`] };
+    const found = await fetchClient.GET("/api/workloads", { params: { query: { ...f, limit: 1 } } });
+    onMend({ ids: [], all: { filter: f, count: found.data?.total ?? 0 }, key, value: like });
+  };
+  const keys = api.useMutation("put", "/api/vocabulary/structural");
+  const choose = async (key: string) => {
+    const now = data?.filter((f) => f.structural).map((f) => f.key) ?? [];
+    try {
+      await keys.mutateAsync({ body: { keys: now.includes(key) ? now.filter((k) => k !== key) : [...now, key] } });
+      await queryClient.invalidateQueries();
+    } catch (e) {
+      say(problem(e), "error");
+    }
   };
   return (
     <Box borderRightWidth="1px" borderColor="line" overflowY="auto" px="20px" py="12px">
@@ -35,13 +47,13 @@ export function Facets({ filter, onMend }: { filter: Filter; onMend: (e: Editing
         <Input {...inputStyle} fontFamily="mono" fontSize="12px" placeholder="words, or app is booking" aria-label="filter workloads by words or an expression" value={text} onChange={(e) => setText(e.target.value)} onBlur={() => text.trim() !== (filter.q ?? "") && change({ q: text.trim() })} />
       </form>
       {data?.map((f) => (
-        <Facet key={f.key} facet={f} on={filter.tag} toggle={toggle} mend={mend} />
+        <Facet key={f.key} facet={f} on={filter.tag} toggle={toggle} mend={mend} structural={(key) => void choose(key)} />
       ))}
     </Box>
   );
 }
 
-function Facet({ facet: f, on, toggle, mend }: { facet: Schemas["Facet"]; on: string[]; toggle: (t: string) => void; mend: (key: string, value: string, like: string) => Promise<void> }) {
+function Facet({ facet: f, on, toggle, mend, structural }: { structural: (key: string) => void; facet: Schemas["Facet"]; on: string[]; toggle: (t: string) => void; mend: (key: string, value: string, like: string) => Promise<void> }) {
   const [all, setAll] = useState(false);
   const top = Math.max(1, ...f.values.map((v) => v.count));
   const odd = f.values.filter((v) => v.like);
@@ -49,9 +61,14 @@ function Facet({ facet: f, on, toggle, mend }: { facet: Schemas["Facet"]; on: st
   const shown = all ? usual : usual.slice(0, 8);
   return (
     <Box mt="12px" role="group" aria-label={f.key}>
-      <Text fontFamily="heading" fontSize="14px" fontWeight="500">
-        {f.key}
-      </Text>
+      <Flex align="baseline" gap="6px">
+        <Text fontFamily="heading" fontSize="14px" fontWeight="500">
+          {f.key}
+        </Text>
+        <chakra.button type="button" ml="auto" fontSize="11px" color={f.structural ? "soft" : "line"} cursor="pointer" _hover={{ color: "ink" }} aria-pressed={f.structural} aria-label={`${f.key} says where a workload belongs`} title={f.structural ? "structural: it says where a workload belongs, and is reported where it is missing. Press to take it out" : "press to make it structural: it says where a workload belongs"} onClick={() => structural(f.key)}>
+          {f.structural ? "structural" : "make structural"}
+        </chakra.button>
+      </Flex>
       {f.missing > 0 && <Value name={missing} count={f.missing} share={f.missing / top} on={on.includes(`${f.key}=${missing}`)} toggle={() => toggle(`${f.key}=${missing}`)} open />}
       {odd.map((v) => (
         <Flex key={v.value} align="baseline" gap="6px">

@@ -7,7 +7,7 @@ import { useWindow } from "../frame/address";
 import { say } from "../frame/toaster";
 import { Btn, inputStyle, ProblemNote } from "../marks/Controls";
 import { plural } from "../marks/words";
-import type { Editing } from "./WorkloadsView";
+import { chosen, countOf, type Editing } from "./editing";
 
 export function TagDock({ editing, onClose }: { editing: Editing; onClose: () => void }) {
   const w = useWindow();
@@ -30,15 +30,15 @@ export function TagDock({ editing, onClose }: { editing: Editing; onClose: () =>
     const t = setTimeout(() => {
       if (!key.trim()) return;
       setAsked({ key, value });
-      look({ params: { query: { ...w, dryRun: true } }, body: { workloads: editing.ids, key: key.trim(), value } });
+      look({ params: { query: { ...w, dryRun: true } }, body: { ...chosen(editing), key: key.trim(), value } });
     }, 180);
     return () => clearTimeout(t);
-  }, [key, value, editing.ids, w, look]);
+  }, [key, value, editing, w, look]);
   const save = async () => {
     setWrong(undefined);
     try {
-      await set.mutateAsync({ params: { query: w }, body: { workloads: editing.ids, key: key.trim(), value } });
-      say(value ? `Set ${key} = ${value} on ${plural(editing.ids.length, "workload")}` : `Cleared ${key}`);
+      await set.mutateAsync({ params: { query: w }, body: { ...chosen(editing), key: key.trim(), value, was: editing.was } });
+      say(value ? `Set ${key} = ${value} on ${plural(countOf(editing), "workload")}` : `Cleared ${key}`);
       await queryClient.invalidateQueries();
       onClose();
     } catch (e) {
@@ -56,7 +56,7 @@ export function TagDock({ editing, onClose }: { editing: Editing; onClose: () =>
           }}
         >
           <Text fontFamily="heading" fontSize="15px" mb="5px">
-            {editing.ids.length === 1 ? editing.ids[0] : `${plural(editing.ids.length, "workload")} selected`}
+            {editing.ids.length === 1 ? editing.ids[0] : `${plural(countOf(editing), "workload")} selected`}
           </Text>
           <Flex gap="6px" align="center" mb="7px">
             <Input {...inputStyle} w="92px" aria-label="tag" list="tag-keys" value={key} onChange={(e) => setKey(e.target.value)} />

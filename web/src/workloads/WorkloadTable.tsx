@@ -3,15 +3,15 @@
 import { Box, chakra, Flex, Text } from "@chakra-ui/react";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { useRef } from "react";
-import { api, fetchClient, type Schemas } from "../api/client";
+import { api, type Schemas } from "../api/client";
 import { useAddress, useWhy } from "../frame/address";
 import { moveFocus } from "../ledger/shared";
 import { Empty } from "../marks/Controls";
 import { atMinute } from "../marks/words";
-import type { Editing } from "./WorkloadsView";
+import type { Editing, Filter } from "./editing";
 
 const pageSize = 200;
-type Props = { filter: { q?: string; tag: string[] }; editing: Editing; setEditing: (e: Editing) => void };
+type Props = { filter: Filter; editing: Editing; setEditing: (e: Editing) => void };
 
 export function WorkloadTable({ filter, editing, setEditing }: Props) {
   const { search, change } = useAddress();
@@ -41,11 +41,8 @@ export function WorkloadTable({ filter, editing, setEditing }: Props) {
     if (!next.delete(id)) next.add(id);
     setEditing({ ids: [...next] });
   };
-  const selectAll = async () => {
-    if (selected.size) return setEditing({ ids: [] });
-    const found = await fetchClient.GET("/api/workloads", { params: { query: { ...filter, sort, limit: 1000 } } });
-    setEditing({ ids: found.data?.workloads.map((w) => w.id) ?? [] });
-  };
+  const everything = !!editing.all;
+  const selectAll = () => setEditing(everything || selected.size ? { ids: [] } : { ids: [], all: { filter, count: first?.total ?? 0 } });
   const head = (key: string, shown: string) => (
     <chakra.button key={key} type="button" textAlign="left" cursor="pointer" color="soft" fontWeight="500" onClick={() => change({ sort: sort === key ? `-${key}` : key })}>
       {shown} {sort === key ? "↓" : sort === `-${key}` ? "↑" : ""}
@@ -54,7 +51,7 @@ export function WorkloadTable({ filter, editing, setEditing }: Props) {
   return (
     <Flex direction="column" flex="1" minH="0">
       <Box display="grid" gridTemplateColumns={grid} columnGap="8px" px="20px" py="4px" borderBottomWidth="1px" borderColor="line" fontSize="11.5px" flexShrink={0}>
-        <chakra.input type="checkbox" w="13px" h="13px" justifySelf="center" aria-label="select all that are listed, up to 1,000" checked={selected.size > 0} onChange={() => void selectAll()} />
+        <chakra.input type="checkbox" w="13px" h="13px" justifySelf="center" aria-label="select all that are listed" checked={everything || selected.size > 0} onChange={selectAll} />
         {head("name", "Name")}
         {head("address", "Address")}
         {keys.map((k) => head(k, k))}
@@ -72,7 +69,7 @@ export function WorkloadTable({ filter, editing, setEditing }: Props) {
                 data-row="0"
                 data-workload={w.id}
                 tabIndex={0}
-                aria-selected={selected.has(w.id)}
+                aria-selected={everything || selected.has(w.id)}
                 onKeyDown={(e) => {
                   if (e.target !== e.currentTarget) return;
                   if (e.key === " ") toggle(w.id);
@@ -93,11 +90,11 @@ export function WorkloadTable({ filter, editing, setEditing }: Props) {
                 px="20px"
                 borderBottomWidth="1px"
                 borderColor="line2"
-                bg={selected.has(w.id) || why ? "tint" : undefined}
+                bg={everything || selected.has(w.id) || why ? "tint" : undefined}
                 _hover={{ bg: "tint" }}
                 _focusVisible={{ outline: "2px solid", outlineColor: "accent", outlineOffset: "-2px" }}
               >
-                <chakra.input type="checkbox" w="13px" h="13px" justifySelf="center" tabIndex={-1} aria-label={`select ${w.name}`} checked={selected.has(w.id)} onChange={() => toggle(w.id)} />
+                <chakra.input type="checkbox" w="13px" h="13px" justifySelf="center" tabIndex={-1} aria-label={`select ${w.name}`} checked={everything || selected.has(w.id)} onChange={() => toggle(w.id)} />
                 <chakra.button type="button" tabIndex={-1} textAlign="left" fontWeight="600" cursor="pointer" overflow="hidden" textOverflow="ellipsis" whiteSpace="nowrap" onClick={() => show({ kind: "workload", id: w.id })}>
                   {w.name}
                 </chakra.button>
@@ -105,7 +102,7 @@ export function WorkloadTable({ filter, editing, setEditing }: Props) {
                   {w.leases.find((l) => l.now)?.addr ?? (w.leases.length ? <chakra.span color="soft">had {w.leases[0]!.addr}</chakra.span> : <chakra.span color="soft">no address</chakra.span>)}
                 </Text>
                 {keys.map((k) => (
-                  <TagCell key={k} tag={w.tags.find((t) => t.key === k)} edit={() => setEditing({ ids: selected.has(w.id) ? editing.ids : [w.id], key: k, value: w.tags.find((t) => t.key === k)?.value })} name={`${k} of ${w.name}`} />
+                  <TagCell key={k} tag={w.tags.find((t) => t.key === k)} edit={() => setEditing(everything || selected.has(w.id) ? { ids: editing.ids, all: editing.all, key: k, value: valueOf(w, k) } : { ids: [w.id], key: k, value: valueOf(w, k), was: valueOf(w, k) ?? "" })} name={`${k} of ${w.name}`} />
                 ))}
               </Box>
             );
@@ -120,6 +117,8 @@ export function WorkloadTable({ filter, editing, setEditing }: Props) {
     </Flex>
   );
 }
+
+const valueOf = (w: Schemas["WorkloadOut"], key: string) => w.tags.find((t) => t.key === key)?.value;
 
 function TagCell({ tag, edit, name }: { tag?: Schemas["TagOut"]; edit: () => void; name: string }) {
   return (

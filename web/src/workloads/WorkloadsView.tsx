@@ -4,31 +4,47 @@ import { useState } from "react";
 import { api, problem } from "../api/client";
 import { useAddress } from "../frame/address";
 import { ImportDialog } from "../importing/ImportDialog";
-import { Btn, Chip, Empty, Link, ProblemNote, Sentence } from "../marks/Controls";
+import { Btn, Chip, Empty, Link, ProblemNote, Sentence, Switches } from "../marks/Controls";
+import { Menu } from "../marks/Menu";
 import { n, plural } from "../marks/words";
+import { Selections } from "../frame/Selections";
+import { countOf, type Editing, type Filter } from "./editing";
 import { Facets, missing } from "./Facets";
+import { PasteDialog } from "./PasteDialog";
+import { Disagreements, Slips, Suggestions } from "./Review";
+import { SourcesDialog } from "./Sources";
 import { TagDock } from "./TagDock";
 import { WorkloadTable } from "./WorkloadTable";
 
-export type Editing = { ids: string[]; key?: string; value?: string };
+const modes = ["list", "suggestions", "slips", "disagreements"] as const;
+type Mode = (typeof modes)[number];
 
 export function WorkloadsView() {
   const { search, change } = useAddress();
   const [importing, setImporting] = useState(false);
+  const [sourcing, setSourcing] = useState(false);
+  const [pasting, setPasting] = useState(false);
   const [editing, setEditing] = useState<Editing>({ ids: [] });
-  const filter = { q: search.get("q") ?? undefined, tag: search.getAll("tag") };
+  const mode: Mode = modes.find((m) => m === search.get("show")) ?? "list";
+  const tag = search.getAll("tag");
+  const filter: Filter = { q: search.get("q") ?? undefined, tag, retired: search.get("retired") === "1" || undefined };
   const list = api.useQuery("get", "/api/workloads", { params: { query: { ...filter, limit: 1 } } });
   const facets = api.useQuery("get", "/api/workloads/facets", { params: { query: {} } });
+  const suggestions = api.useQuery("get", "/api/suggestions");
+  const disagreements = api.useQuery("get", "/api/disagreements", { params: { query: { limit: 1 } } });
+  const slips = api.useQuery("get", "/api/vocabulary/slips");
   const worst = facets.data?.filter((f) => f.structural).sort((a, b) => b.missing - a.missing)[0];
-  const slips = facets.data?.filter((f) => f.structural).flatMap((f) => f.values.filter((v) => v.like)) ?? [];
   const all = list.data?.all ?? 0;
   const exported = new URLSearchParams();
   if (filter.q) exported.set("q", filter.q);
-  filter.tag.forEach((t) => exported.append("tag", t));
+  if (filter.retired) exported.set("retired", "true");
+  tag.forEach((t) => exported.append("tag", t));
   if (list.error) return <ProblemNote>{problem(list.error)}</ProblemNote>;
   const none = list.data && all === 0;
+  const counted = { list: undefined, suggestions: suggestions.data?.suggestions.length, slips: slips.data?.length, disagreements: disagreements.data?.total };
+  const names: Record<Mode, string> = { list: "List", suggestions: "Suggested tags", slips: "Misspelt", disagreements: "Disagreements" };
   const page = none ? (
-    <NoWorkloads onImport={() => setImporting(true)} />
+    <NoWorkloads onImport={() => setImporting(true)} onSources={() => setSourcing(true)} />
   ) : (
     <Grid templateColumns="250px minmax(0,1fr)" h="100%">
       <Facets filter={filter} onMend={setEditing} />
@@ -37,60 +53,90 @@ export function WorkloadsView() {
           <Sentence>
             {worst && worst.missing > 0 ? (
               <>
-                <Link onClick={() => change({ tag: [`${worst.key}=${missing}`] })}>{plural(worst.missing, "workload")}</Link> {worst.missing === 1 ? "lacks" : "lack"} {/^[aeiou]/.test(worst.key) ? "an" : "a"} {worst.key}
+                <Link onClick={() => change({ tag: [`${worst.key}=${missing}`], show: null })}>{plural(worst.missing, "workload")}</Link> {worst.missing === 1 ? "lacks" : "lack"} {/^[aeiou]/.test(worst.key) ? "an" : "a"} {worst.key}
               </>
             ) : (
               <>{plural(all, "workload")}, each with its structural tags</>
             )}
-            {slips.length > 0 && (
+            {!!slips.data?.length && (
               <>
-                ; {n(slips.length)} {slips.length === 1 ? "value looks" : "values look"} misspelt
+                ; <Link onClick={() => change({ show: "slips" })}>{n(slips.data.length)}</Link> {slips.data.length === 1 ? "value looks" : "values look"} misspelt
               </>
             )}
             .
           </Sentence>
           <Flex align="center" gap="8px" py="6px" wrap="wrap">
-            {filter.tag.map((t) => (
-              <Chip key={t} onRemove={() => change({ tag: filter.tag.filter((x) => x !== t) })}>
-                {t.replace(`=${missing}`, " missing").replace("=", " is ")}
-              </Chip>
-            ))}
-            {filter.q && <Chip onRemove={() => change({ q: null })}>{filter.q}</Chip>}
-            <Text color="soft" data-count={list.data?.total}>
-              {list.data ? `${n(list.data.total)} of ${n(all)}` : "…"}
-            </Text>
-            <Flex ml="auto" gap="14px" align="center">
-              <chakra.a href={`/api/workloads.csv?${exported}`} download color="soft" textDecoration="underline" textDecorationColor="line" textUnderlineOffset="3px">
-                Export CSV
-              </chakra.a>
+            <Switches label="what is shown" on={[mode]} toggle={(m) => change({ show: m === "list" ? null : m })} options={modes.map((m) => ({ value: m, shown: <>{names[m]}{counted[m] ? <chakra.span color="open" fontWeight="500"> {n(counted[m])}</chakra.span> : null}</> }))} />
+            {mode === "list" && (
+              <>
+                {tag.map((t) => (
+                  <Chip key={t} onRemove={() => change({ tag: tag.filter((x) => x !== t) })}>
+                    {t.replace(`=${missing}`, " missing").replace("=", " is ")}
+                  </Chip>
+                ))}
+                {filter.q && <Chip onRemove={() => change({ q: null })}>{filter.q}</Chip>}
+                {filter.retired && <Chip onRemove={() => change({ retired: null })}>retired</Chip>}
+                <Text color="soft" data-count={list.data?.total}>
+                  {list.data ? `${n(list.data.total)} of ${n(all)}` : "…"}
+                </Text>
+              </>
+            )}
+            <Flex ml="auto" gap="10px" align="center">
+              {mode === "list" && (
+                <>
+                  <Selections list="workloads" keys={["q", "tag", "sort", "retired"]} />
+                  <Menu
+                    label="More"
+                    items={[
+                      { shown: "Select a pasted list…", run: () => setPasting(true) },
+                      { shown: filter.retired ? "Show those that are there" : "Show those that are retired", run: () => change({ retired: filter.retired ? null : "1" }) },
+                      { shown: "Export CSV", href: `/api/workloads.csv?${exported}` },
+                    ]}
+                  />
+                </>
+              )}
+              <Btn onClick={() => setSourcing(true)}>Sources…</Btn>
               <Btn onClick={() => setImporting(true)}>Import workloads…</Btn>
             </Flex>
           </Flex>
         </Box>
-        <WorkloadTable filter={filter} editing={editing} setEditing={setEditing} />
-        {editing.ids.length > 0 && <TagDock key={`${editing.ids.join()}${editing.key}`} editing={editing} onClose={() => setEditing({ ids: [] })} />}
+        {mode === "suggestions" && <Suggestions />}
+        {mode === "slips" && <Slips />}
+        {mode === "disagreements" && <Disagreements />}
+        {mode === "list" && <WorkloadTable filter={filter} editing={editing} setEditing={setEditing} />}
+        {mode === "list" && countOf(editing) > 0 && <TagDock key={`${editing.ids.join()}${editing.all?.count}${editing.key}`} editing={editing} onClose={() => setEditing({ ids: [] })} />}
       </Flex>
     </Grid>
   );
-  // The dialog stays the same one while the first import fills the page.
+  // The dialogs stay the same ones while the first import fills the page.
   return (
     <>
       {page}
       <ImportDialog kind="workloads" open={importing} onClose={() => setImporting(false)} />
+      <SourcesDialog open={sourcing} onClose={() => setSourcing(false)} />
+      <PasteDialog
+        open={pasting}
+        onClose={() => setPasting(false)}
+        onFound={(ids) => {
+          setPasting(false);
+          setEditing({ ids });
+        }}
+      />
     </>
   );
 }
 
-function NoWorkloads({ onImport }: { onImport: () => void }) {
+function NoWorkloads({ onImport, onSources }: { onImport: () => void; onSources: () => void }) {
   return (
     <Box px="20px" pt="12px">
       <Sentence>No workloads are known yet.</Sentence>
       <Empty title="Start with a list">
-        Import a CSV file with a column id, and addresses, name and tag:KEY as you have them; or start the program with --demo to look around in a made-up company.
+        Import a CSV file as you have it, with any headings, or JSON Lines; or start the program with --demo to look around in a made-up company.
         <Box mt="10px">
           <Btn primary onClick={onImport}>
             Import workloads…
-          </Btn>
+          </Btn>{" "}
+          <Btn onClick={onSources}>Let a script send them, or restore an export…</Btn>
         </Box>
       </Empty>
     </Box>

@@ -1,0 +1,380 @@
+package server
+
+import (
+	"cmp"
+	"context"
+	"encoding/csv"
+	"fmt"
+	"net/http"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"lucidorchard/core/estate"
+	"lucidorchard/core/likeness"
+	"lucidorchard/core/reach"
+	"lucidorchard/store"
+)
+
+// SuggestionOut is a tag that a workload lacks, suggested by what resembles it.
+type SuggestionOut struct {
+	Workload string   `json:"workload"`
+	Name     string   `json:"name"`
+	Key      string   `json:"key"`
+	Value    string   `json:"value"`
+	Likeness float64  `json:"likeness" doc:"Of those that it resembles, 0 to 1"`
+	Agree    float64  `json:"agree" doc:"Share of those that it resembles that have the value"`
+	Like     []Member `json:"like" doc:"Those that have it, the most alike first; at most 5"`
+	Because  []string `json:"because" doc:"What it shares with them, the most telling first"`
+}
+
+// SuggestionList is all suggestions for what is missing now.
+type SuggestionList struct {
+	Suggestions []SuggestionOut `json:"suggestions"`
+	Lacking     int             `json:"lacking" doc:"Structural tags that workloads lack"`
+	Refused     []RefusedOut    `json:"refused" doc:"Those that somebody said are wrong"`
+}
+
+// RefusedOut is a suggestion that somebody said is wrong.
+type RefusedOut struct {
+	store.RefusedTag
+	Name string `json:"name" doc:"Of the workload"`
+}
+
+// TagIn is a tag to accept or refuse.
+type TagIn struct {
+	Workload string `json:"workload"`
+	Key      string `json:"key"`
+	Value    string `json:"value"`
+}
+
+// Slip is a value that looks like a slip of another.
+type Slip struct {
+	Key   string `json:"key"`
+	Value string `json:"value"`
+	Like  string `json:"like"`
+	Count int    `json:"count"`
+}
+
+// FoundList is what a pasted list names.
+type FoundList struct {
+	Workloads []WorkloadOut `json:"workloads"`
+	Unknown   []string      `json:"unknown" doc:"What names no workload"`
+	Several   []string      `json:"several" doc:"Names that more than one workload has; all of them are in"`
+}
+
+func (s *Server) vocabularyRoutes() {
+	huma.Get(s.api, "/api/suggestions", s.suggestions)
+	huma.Post(s.api, "/api/suggestions/accept", s.acceptSuggestions)
+	huma.Post(s.api, "/api/suggestions/refuse", s.refuseSuggestions)
+	huma.Register(s.api, huma.Operation{OperationID: "export-suggestions", Method: http.MethodGet, Path: "/api/suggestions.csv", Summary: "The suggestions as CSV"}, s.exportSuggestions)
+	huma.Get(s.api, "/api/vocabulary/slips", s.slips)
+	huma.Post(s.api, "/api/vocabulary/mend", s.mendSlips)
+	huma.Put(s.api, "/api/vocabulary/structural", s.setStructural)
+	huma.Post(s.api, "/api/workloads/find", s.findWorkloads)
+	huma.Get(s.api, "/api/selections", s.selections)
+	huma.Put(s.api, "/api/selections", s.saveSelection)
+	huma.Delete(s.api, "/api/selections", s.dropSelection)
+}
+
+// suggested is the suggestions for one state of the estate and what was seen.
+type suggested struct {
+	view *reach.View
+	all  []likeness.Suggestion
+}
+
+// suggest finds suggestions, or gives those that were found for the same view.
+func (s *Server) suggest(v *reach.View, snap snapshot) []likeness.Suggestion {
+	s.suggesting.mu.Lock()
+	defer s.suggesting.mu.Unlock()
+	if s.suggesting.view == v {
+		return s.suggesting.all
+	}
+	links := make([]likeness.Link, 0, v.Len())
+	for i := range v.Len() {
+		c := v.At(i)
+		links = append(links, likeness.Link{Client: c.Client.Workload, Server: c.Server.Workload, Point: c.Point})
+	}
+	s.suggesting.suggested = suggested{v, likeness.Suggest(snap.estate, links, snap.structural)}
+	return s.suggesting.all
+}
+
+func (s *Server) suggestionList(ctx context.Context) (SuggestionList, error) {
+	out := SuggestionList{Suggestions: []SuggestionOut{}, Refused: []RefusedOut{}}
+	v, snap, err := s.view(ctx, Window{})
+	if err != nil {
+		return out, err
+	}
+	all, err := s.Store.RefusedTags(ctx)
+	if err != nil {
+		return out, unavailable(err)
+	}
+	refused := map[TagIn]bool{}
+	for _, r := range all {
+		refused[TagIn{r.Workload, r.Key, r.Value}] = true
+		o := RefusedOut{r, r.Workload}
+		if i, ok := snap.estate.ByID(r.Workload); ok {
+			o.Name = snap.estate.Workload(i).Label()
+		}
+		out.Refused = append(out.Refused, o)
+	}
+	for _, w := range snap.estate.All() {
+		for _, k := range snap.structural {
+			if _, has := w.Tag(k); !has && w.Retired.IsZero() {
+				out.Lacking++
+			}
+		}
+	}
+	for _, g := range s.suggest(v, snap) {
+		w := snap.estate.Workload(g.Workload)
+		if refused[TagIn{w.ID, g.Key, g.Value}] {
+			continue
+		}
+		o := SuggestionOut{Workload: w.ID, Name: w.Label(), Key: g.Key, Value: g.Value, Likeness: g.Likeness, Agree: g.Agree, Like: []Member{}, Because: append([]string{}, g.Because...)}
+		for _, i := range g.Like {
+			l := snap.estate.Workload(i)
+			o.Like = append(o.Like, Member{ID: l.ID, Name: l.Label()})
+		}
+		out.Suggestions = append(out.Suggestions, o)
+	}
+	slices.SortStableFunc(out.Suggestions, func(a, b SuggestionOut) int { return cmp.Compare(b.Likeness*b.Agree, a.Likeness*a.Agree) })
+	return out, nil
+}
+
+func (s *Server) suggestions(ctx context.Context, _ *struct{}) (*Body[SuggestionList], error) {
+	out, err := s.suggestionList(ctx)
+	return body(out), err
+}
+
+func (s *Server) exportSuggestions(ctx context.Context, _ *struct{}) (*huma.StreamResponse, error) {
+	list, err := s.suggestionList(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return stream("suggestions.csv", func(w *csv.Writer) {
+		_ = w.Write([]string{"id", "name", "key", "value", "likeness", "agree", "resembles", "because"})
+		for _, g := range list.Suggestions {
+			var like []string
+			for _, l := range g.Like {
+				like = append(like, l.ID)
+			}
+			_ = w.Write([]string{g.Workload, g.Name, g.Key, g.Value, fmt.Sprintf("%.2f", g.Likeness), fmt.Sprintf("%.2f", g.Agree), strings.Join(like, " "), strings.Join(g.Because, "; ")})
+		}
+	}), nil
+}
+
+func (s *Server) acceptSuggestions(ctx context.Context, in *struct {
+	Window
+	DryRun bool `query:"dryRun" doc:"Only say what it would do"`
+	Body   struct {
+		Tags []TagIn `json:"tags" minItems:"1"`
+	}
+}) (*Body[Consequences], error) {
+	v, snap, err := s.view(ctx, in.Window)
+	if err != nil {
+		return nil, err
+	}
+	var edits []store.TagEdit
+	for _, t := range in.Body.Tags {
+		if i, ok := snap.estate.ByID(t.Workload); ok {
+			if have, has := snap.estate.Workload(i).Tag(t.Key); has && have.Value != t.Value {
+				return nil, huma.Error409Conflict(fmt.Sprintf("%s has %s = %s by now; nothing was changed", t.Workload, t.Key, have.Value))
+			}
+		}
+		edits = append(edits, store.TagEdit{Workload: t.Workload, Key: t.Key, Value: &t.Value})
+	}
+	words := fmt.Sprintf("Accept the suggestion %s = %s for %s", edits[0].Key, *edits[0].Value, edits[0].Workload)
+	if len(edits) > 1 {
+		words = fmt.Sprintf("Accept %d suggestions", len(edits))
+	}
+	return s.applyTags(ctx, v, snap, edits, words, in.DryRun)
+}
+
+func (s *Server) refuseSuggestions(ctx context.Context, in *struct {
+	Body struct {
+		Tags  []TagIn `json:"tags" minItems:"1"`
+		Again bool    `json:"again,omitempty" doc:"Take the refusals back"`
+	}
+}) (*Body[SuggestionList], error) {
+	var all []store.RefusedTag
+	for _, t := range in.Body.Tags {
+		all = append(all, store.RefusedTag{Workload: t.Workload, Key: t.Key, Value: t.Value, Author: s.Author})
+	}
+	if err := s.Store.RefuseTags(ctx, all, in.Body.Again); err != nil {
+		return nil, unavailable(err)
+	}
+	s.events.changed()
+	return s.suggestions(ctx, nil)
+}
+
+// slipsIn finds the values that look like slips, key by key.
+func (snap snapshot) slipsIn() []Slip {
+	counts := map[string]map[string]int{}
+	for _, w := range snap.estate.All() {
+		for _, t := range w.Tags {
+			if t.Value == "" || !w.Retired.IsZero() {
+				continue
+			}
+			if counts[t.Key] == nil {
+				counts[t.Key] = map[string]int{}
+			}
+			counts[t.Key][t.Value]++
+		}
+	}
+	out := []Slip{}
+	for _, key := range snap.tagKeys() {
+		for v, like := range estate.UsualSpellings(counts[key]) {
+			out = append(out, Slip{key, v, like, counts[key][v]})
+		}
+	}
+	slices.SortFunc(out, func(a, b Slip) int { return cmp.Or(strings.Compare(a.Key, b.Key), strings.Compare(a.Value, b.Value)) })
+	return out
+}
+
+func (s *Server) slips(ctx context.Context, _ *struct{}) (*Body[[]Slip], error) {
+	snap, err := s.snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return body(snap.slipsIn()), nil
+}
+
+func (s *Server) mendSlips(ctx context.Context, in *struct {
+	Window
+	DryRun bool `query:"dryRun" doc:"Only say what it would do"`
+	Body   struct {
+		Slips []Slip `json:"slips" minItems:"1"`
+	}
+}) (*Body[Consequences], error) {
+	v, snap, err := s.view(ctx, in.Window)
+	if err != nil {
+		return nil, err
+	}
+	to := map[[2]string]string{}
+	for _, x := range in.Body.Slips {
+		to[[2]string{x.Key, x.Value}] = x.Like
+	}
+	var edits []store.TagEdit
+	for _, w := range snap.estate.All() {
+		for _, t := range w.Tags {
+			if like, ok := to[[2]string{t.Key, t.Value}]; ok && w.Retired.IsZero() {
+				edits = append(edits, store.TagEdit{Workload: w.ID, Key: t.Key, Value: &like})
+			}
+		}
+	}
+	if len(edits) == 0 {
+		return nil, huma.Error409Conflict("no workload has these values any more; nothing was changed")
+	}
+	first := in.Body.Slips[0]
+	words := fmt.Sprintf("Read %s %q as %s, on %d workloads", first.Key, first.Value, first.Like, len(edits))
+	if n := len(in.Body.Slips); n > 1 {
+		words = fmt.Sprintf("Mend %d values that look misspelt, on %d workloads", n, len(edits))
+	}
+	return s.applyTags(ctx, v, snap, edits, words, in.DryRun)
+}
+
+func (s *Server) setStructural(ctx context.Context, in *struct {
+	Body struct {
+		Keys []string `json:"keys" minItems:"1" maxItems:"8" doc:"Tag keys, the first ones name what no group fits"`
+	}
+}) (*Body[[]string], error) {
+	for i, k := range in.Body.Keys {
+		if k == "" || slices.Contains(in.Body.Keys[:i], k) {
+			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("keys: found %q, expected each key once, and none blank", k))
+		}
+	}
+	if err := s.Store.SetStructural(ctx, in.Body.Keys); err != nil {
+		return nil, unavailable(err)
+	}
+	s.events.changed()
+	return body(in.Body.Keys), nil
+}
+
+// findWorkloads finds what a pasted list names: ids, names and addresses.
+func (s *Server) findWorkloads(ctx context.Context, in *struct {
+	Body struct {
+		Text string `json:"text" doc:"Ids, names or addresses, separated by blanks, commas, semicolons or line breaks"`
+	}
+}) (*Body[FoundList], error) {
+	snap, err := s.snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	byName := map[string][]int32{}
+	for i, w := range snap.estate.All() {
+		if w.Name != "" {
+			n := strings.ToLower(w.Name)
+			byName[n] = append(byName[n], i)
+		}
+	}
+	out := FoundList{Workloads: []WorkloadOut{}, Unknown: []string{}, Several: []string{}}
+	seen := map[int32]bool{}
+	take := func(i int32) {
+		if !seen[i] {
+			seen[i] = true
+			out.Workloads = append(out.Workloads, snap.workload(i))
+		}
+	}
+	for _, word := range strings.FieldsFunc(in.Body.Text, func(r rune) bool { return strings.ContainsRune(" \t\r\n,;", r) }) {
+		if i, ok := snap.estate.ByID(word); ok {
+			take(i)
+			continue
+		}
+		if a, err := netip.ParseAddr(word); err == nil {
+			if ep := snap.estate.At(a, snap.compiled.AsOf); ep.Workload != estate.Outside {
+				take(ep.Workload)
+				continue
+			}
+		}
+		named := byName[strings.ToLower(word)]
+		if len(named) == 0 {
+			out.Unknown = append(out.Unknown, word)
+		}
+		if len(named) > 1 {
+			out.Several = append(out.Several, word)
+		}
+		for _, i := range named {
+			take(i)
+		}
+	}
+	return body(out), nil
+}
+
+func (s *Server) selections(ctx context.Context, in *struct {
+	List string `query:"list"`
+}) (*Body[[]store.Selection], error) {
+	all, err := s.Store.Selections(ctx, in.List)
+	if err != nil {
+		return nil, unavailable(err)
+	}
+	return body(all), nil
+}
+
+func (s *Server) saveSelection(ctx context.Context, in *struct {
+	Body struct {
+		List   string `json:"list" minLength:"1" maxLength:"40"`
+		Name   string `json:"name" minLength:"1" maxLength:"100"`
+		Filter string `json:"filter" maxLength:"10000" doc:"The query of the page's address"`
+	}
+}) (*Body[[]store.Selection], error) {
+	if err := s.Store.SaveSelection(ctx, store.Selection{List: in.Body.List, Name: in.Body.Name, Filter: in.Body.Filter, Author: s.Author}); err != nil {
+		return nil, unavailable(err)
+	}
+	s.events.changed()
+	all, err := s.Store.Selections(ctx, in.Body.List)
+	return body(all), err
+}
+
+func (s *Server) dropSelection(ctx context.Context, in *struct {
+	List string `query:"list" required:"true"`
+	Name string `query:"name" required:"true"`
+}) (*Body[[]store.Selection], error) {
+	if err := s.Store.DropSelection(ctx, in.List, in.Name); err != nil {
+		return nil, unavailable(err)
+	}
+	s.events.changed()
+	all, err := s.Store.Selections(ctx, in.List)
+	return body(all), err
+}

@@ -1,0 +1,80 @@
+// What each heading of a file is: guessed, remembered for the source, changed here.
+import { Box, chakra, Input, Text } from "@chakra-ui/react";
+import { useState } from "react";
+import type { Schemas } from "../api/client";
+import { inputStyle } from "../marks/Controls";
+
+const columns = ["id", "name", "addresses", "os", "kind", "from", "until"];
+
+export function Mapping({ report: r, set }: { report: Schemas["ImportReport"]; set: (m: Record<string, string>) => void }) {
+  const mapping = r.mapping ?? {};
+  const own = r.headings!.every((h) => mapping[h] === h);
+  const [open, setOpen] = useState(false);
+  if (own && !open) {
+    return (
+      <chakra.button type="button" color="soft" textDecoration="underline" textUnderlineOffset="3px" mb="6px" onClick={() => setOpen(true)}>
+        The headings are known; read them otherwise…
+      </chakra.button>
+    );
+  }
+  return (
+    <Box mb="8px" overflowX="auto" borderWidth="1px" borderColor="line" borderRadius="5px">
+      <chakra.table w="100%" fontSize="12px">
+        <thead>
+          <tr>
+            {r.headings!.map((h) => (
+              <chakra.th key={h} textAlign="left" fontWeight="500" px="8px" py="4px" whiteSpace="nowrap">
+                {h || <i>no heading</i>}
+                <Box>
+                  <As heading={h} to={mapping[h] ?? ""} set={(to) => set({ ...mapping, [h]: to })} />
+                </Box>
+              </chakra.th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {r.first?.map((row, i) => (
+            <tr key={i}>
+              {row.map((cell, k) => (
+                <chakra.td key={k} px="8px" py="1px" color={mapping[r.headings![k]!] ? "ink" : "soft"} whiteSpace="nowrap" maxW="150px" overflow="hidden" textOverflow="ellipsis">
+                  {cell}
+                </chakra.td>
+              ))}
+            </tr>
+          ))}
+        </tbody>
+      </chakra.table>
+      <Text color="soft" px="8px" py="3px" fontSize="11.5px">
+        The first rows. What you choose is remembered for the source.
+      </Text>
+    </Box>
+  );
+}
+
+/** A column, a tag with its key, or nothing. */
+function As({ heading, to, set }: { heading: string; to: string; set: (to: string) => void }) {
+  const tag = to.startsWith("tag:");
+  const [key, setKey] = useState(tag ? to.slice(4) : heading.toLowerCase());
+  return (
+    <>
+      <chakra.select
+        aria-label={`read ${heading} as`}
+        value={tag ? "tag" : to}
+        onChange={(e) => set(e.target.value === "tag" ? `tag:${key || heading}` : e.target.value)}
+        bg="sheet"
+        borderWidth="1px"
+        borderColor={to ? "line" : "line2"}
+        borderRadius="4px"
+        color={to ? "ink" : "soft"}
+        fontWeight="400"
+      >
+        <option value="">left out</option>
+        {columns.map((c) => (
+          <option key={c}>{c}</option>
+        ))}
+        <option value="tag">a tag:</option>
+      </chakra.select>
+      {tag && <Input {...inputStyle} h="21px" w="84px" ml="3px" fontSize="12px" aria-label={`tag for ${heading}`} value={key} onChange={(e) => setKey(e.target.value)} onBlur={() => key && `tag:${key}` !== to && set(`tag:${key}`)} onKeyDown={(e) => e.key === "Enter" && key && set(`tag:${key}`)} />}
+    </>
+  );
+}

@@ -1,0 +1,163 @@
+// The inventory sources: whose values win, scripts that feed them, and the whole
+// estate in and out.
+import { Box, chakra, Flex, Input, Text } from "@chakra-ui/react";
+import { useState } from "react";
+import { api, problem, queryClient } from "../api/client";
+import { say } from "../frame/toaster";
+import { Btn, inputStyle, Link, ProblemNote } from "../marks/Controls";
+import { Modal } from "../marks/Modal";
+import { atMinute, n, plural } from "../marks/words";
+
+export function SourcesDialog({ open, onClose }: { open: boolean; onClose: () => void }) {
+  const [restoring, setRestoring] = useState<string>();
+  const restore = async (file: File) => {
+    setRestoring("reading…");
+    try {
+      const answer = await fetch("/api/estate", { method: "POST", headers: { "Content-Type": "application/x-ndjson" }, body: file });
+      const job = (await answer.json()) as { id: number };
+      if (!answer.ok) throw job;
+      for (;;) {
+        const now = (await (await fetch(`/api/jobs/${job.id}`)).json()) as { state: string; message: string };
+        setRestoring(now.state === "running" ? now.message || "starting" : now.state === "done" ? "Restored." : now.message);
+        if (now.state !== "running") break;
+        await new Promise((r) => setTimeout(r, 300));
+      }
+      await queryClient.invalidateQueries();
+    } catch (e) {
+      setRestoring(problem(e));
+    }
+  };
+  return (
+    <Modal title="Sources" open={open} onClose={onClose} size="lg" footer={<Btn onClick={onClose}>Close</Btn>}>
+      <Order />
+      <Tokens />
+      <Text fontFamily="heading" fontSize="16px" mt="16px">
+        The whole estate
+      </Text>
+      <Text color="soft">Workloads with their sources and history, the policy with all its revisions, selections and refusals; not the conversations.</Text>
+      <Flex gap="14px" mt="4px" align="center">
+        <chakra.a href="/api/estate.jsonl" download textDecoration="underline" textUnderlineOffset="3px">
+          Export as JSON Lines
+        </chakra.a>
+        <chakra.label color="soft">
+          Restore where there is nothing yet: <chakra.input type="file" accept=".jsonl" aria-label="export to restore" onChange={(e) => e.target.files?.[0] && void restore(e.target.files[0])} />
+        </chakra.label>
+      </Flex>
+      {restoring && <Text role="status">{restoring}</Text>}
+    </Modal>
+  );
+}
+
+function Order() {
+  const { data } = api.useQuery("get", "/api/sources");
+  const rank = api.useMutation("put", "/api/sources");
+  const names = data?.map((s) => s.name) ?? [];
+  const move = async (i: number, by: number) => {
+    const next = [...names];
+    [next[i], next[i + by]] = [next[i + by]!, next[i]!];
+    try {
+      await rank.mutateAsync({ body: { names: next } });
+      await queryClient.invalidateQueries();
+    } catch (e) {
+      say(problem(e), "error");
+    }
+  };
+  return (
+    <Box>
+      <Text color="soft" mb="4px">
+        Where sources disagree, the one further up wins. What somebody set by hand outranks them all.
+      </Text>
+      {data?.length === 0 && <Text>No source yet: import a file, or let a script send its list.</Text>}
+      {data?.map((s, i) => (
+        <Flex key={s.name} align="baseline" gap="10px" py="3px" borderBottomWidth="1px" borderColor="line2" data-source={s.name}>
+          <Text w="18px" textAlign="right" color="soft">
+            {i + 1}
+          </Text>
+          <Text fontWeight="600" w="130px" truncate>
+            {s.name}
+          </Text>
+          <Text color="soft" flex="1">
+            lists {plural(s.listed, "workload")}, {n(s.tags)} tag values{s.taken && `; heard ${atMinute(s.taken)}`}
+            {s.whole && `, complete list ${atMinute(s.whole)}`}
+          </Text>
+          <Btn disabled={i === 0} onClick={() => void move(i, -1)} aria-label={`${s.name} up`}>
+            Up
+          </Btn>
+          <Btn disabled={i === names.length - 1} onClick={() => void move(i, 1)} aria-label={`${s.name} down`}>
+            Down
+          </Btn>
+        </Flex>
+      ))}
+    </Box>
+  );
+}
+
+function Tokens() {
+  const { data } = api.useQuery("get", "/api/tokens");
+  const add = api.useMutation("post", "/api/tokens");
+  const revoke = api.useMutation("delete", "/api/tokens/{id}");
+  const [name, setName] = useState("");
+  const [source, setSource] = useState("");
+  const [secret, setSecret] = useState<string>();
+  const make = async () => {
+    try {
+      const t = await add.mutateAsync({ body: { name: name.trim(), source: source.trim() } });
+      setSecret(t.secret);
+      setName("");
+      await queryClient.invalidateQueries();
+    } catch (e) {
+      say(problem(e), "error");
+    }
+  };
+  const example = `curl -X POST '${location.origin}/api/inventory/workloads?complete=true' \\
+  -H 'Authorization: Bearer ${secret ?? "TOKEN"}' -H 'Content-Type: application/json' \\
+  -d '{"workloads": [{"id": "m-1", "name": "booking-entry-01", "addresses": ["10.20.1.10"], "tags": {"env": "live"}}]}'`;
+  return (
+    <Box mt="16px">
+      <Text fontFamily="heading" fontSize="16px">
+        Scripts
+      </Text>
+      <Text color="soft" mb="4px">
+        A script sends what one source lists, with a token that opens nothing else.
+      </Text>
+      {data
+        ?.filter((t) => !t.revoked)
+        .map((t) => (
+          <Flex key={t.id} gap="10px" align="baseline" py="2px" data-token={t.name}>
+            <Text fontWeight="600">{t.name}</Text>
+            <Text color="soft" flex="1">
+              feeds {t.source}; made {atMinute(t.made)} by {t.author}
+              {t.used ? `, used ${atMinute(t.used)}` : ", never used"}
+            </Text>
+            <Link onClick={() => void revoke.mutateAsync({ params: { path: { id: t.id } } }).then(() => queryClient.invalidateQueries())}>Revoke</Link>
+          </Flex>
+        ))}
+      <form
+        onSubmit={(e) => {
+          e.preventDefault();
+          void make();
+        }}
+      >
+        <Flex gap="6px" mt="4px">
+          <Input {...inputStyle} w="150px" placeholder="name of the script" aria-label="name of the script" value={name} onChange={(e) => setName(e.target.value)} />
+          <Input {...inputStyle} w="130px" placeholder="source it feeds" aria-label="source it feeds" list="source-names" value={source} onChange={(e) => setSource(e.target.value)} />
+          <Btn type="submit" disabled={!name.trim() || !source.trim()}>
+            Make a token
+          </Btn>
+        </Flex>
+      </form>
+      {secret && (
+        <Box mt="6px" data-secret={secret}>
+          <Text fontWeight="600">Copy it now; it is not shown again:</Text>
+          <chakra.code fontFamily="mono" fontSize="12px" userSelect="all">
+            {secret}
+          </chakra.code>
+        </Box>
+      )}
+      <chakra.pre fontFamily="mono" fontSize="11.5px" bg="paper" borderWidth="1px" borderColor="line2" borderRadius="5px" p="8px" mt="6px" overflowX="auto">
+        {example}
+      </chakra.pre>
+      {add.error && <ProblemNote>{problem(add.error)}</ProblemNote>}
+    </Box>
+  );
+}

@@ -1,0 +1,208 @@
+// A workload's page: what it is, what may reach it and what it may reach, what
+// was seen of it, and how its tags came about.
+import { Box, chakra, Flex, Grid, Text } from "@chakra-ui/react";
+import { useNavigate, useParams } from "react-router";
+import { api, problem, type Schemas } from "../api/client";
+import { useAddress, useCarried, useWhy, useWindow } from "../frame/address";
+import { Reasons } from "../frame/Reasons";
+import { Pair } from "../frame/WhyPanel";
+import { Ledger } from "../ledger/Ledger";
+import { Empty, Link, ProblemNote, Sentence, Switches } from "../marks/Controls";
+import { Mark, VerdictBar } from "../marks/Marks";
+import { atMinute, n, onDay, plural } from "../marks/words";
+
+const parts = ["rules", "traffic", "tags"] as const;
+type Part = (typeof parts)[number];
+
+export function WorkloadPage() {
+  const id = useParams().id!;
+  const w = useWindow();
+  const { search, change } = useAddress();
+  const navigate = useNavigate();
+  const carried = useCarried();
+  const part: Part = parts.find((p) => p === search.get("part")) ?? "rules";
+  const { data: it, error } = api.useQuery("get", "/api/workloads/{id}", { params: { path: { id } } });
+  const { data: rules } = api.useQuery("get", "/api/workloads/{id}/rules", { params: { path: { id }, query: w } });
+  if (error) return <ProblemNote>{problem(error)}</ProblemNote>;
+  if (!it) return null;
+  const sum = (c?: Schemas["CountsOut"]) => (c ? c.permit + c.reject + c.uncovered : 0);
+  return (
+    <Grid templateColumns="300px minmax(0,1fr)" h="100%">
+      <Box borderRightWidth="1px" borderColor="line" overflowY="auto" px="20px" py="12px">
+        <Link color="soft" onClick={() => void navigate(`/workloads${carried}`)}>
+          ← all workloads
+        </Link>
+        <Text fontFamily="heading" fontSize="19px" mt="4px">
+          {it.name}
+        </Text>
+        {it.retired && <Text color="open">retired {onDay(it.retired)}: no source lists it any more</Text>}
+        {it.id !== it.name && <Pair left="id">{it.id}</Pair>}
+        {(it.os || it.kind) && <Pair left="machine">{[it.kind, it.os].filter(Boolean).join(", ")}</Pair>}
+        <Head>Tags</Head>
+        {it.tags.map((t) => (
+          <Pair key={t.key} left={t.key}>
+            {t.value}{" "}
+            <chakra.span color="soft" fontSize="12px">
+              {t.byHand ? `by hand, ${t.by}` : t.source}
+            </chakra.span>
+          </Pair>
+        ))}
+        {it.tags.length === 0 && <Text color="soft">none</Text>}
+        <Head>Addresses over time</Head>
+        {it.leases.length === 0 && <Text color="soft">none known</Text>}
+        {it.leases.map((l) => (
+          <Flex key={l.addr + l.from + l.until} gap="8px" align="baseline">
+            <Text fontFamily="mono" fontSize="12px" fontWeight={l.now ? "600" : "400"}>
+              {l.addr}
+            </Text>
+            <Text color="soft" fontSize="12px">
+              {l.from ? onDay(l.from) : "always"} – {l.until ? onDay(l.until) : "now"}
+            </Text>
+          </Flex>
+        ))}
+        <Head>Groups</Head>
+        {it.groups.map((g) => (
+          <Box key={g.group} py="2px">
+            <Flex gap="6px" align="center">
+              <Mark kind={g.truth === "yes" ? "in" : "undecided"} />
+              <Link onClick={() => void navigate(`/groups/${encodeURIComponent(g.group)}${carried}`)}>{g.group}</Link>
+              {g.truth === "undecided" && <chakra.span color="open">{g.missing?.map((k) => `${k} missing`).join(", ") || "undecided"}</chakra.span>}
+            </Flex>
+            {g.listed ? <Text color="soft">listed after {g.listed}</Text> : <Reasons reasons={g.reasons} />}
+          </Box>
+        ))}
+        {it.groups.length === 0 && <Text color="soft">none says yes</Text>}
+      </Box>
+      <Flex direction="column" minH="0" px="20px" pt="12px">
+        <Sentence>
+          {rules ? (
+            <>
+              {plural(rules.in.length, "rule")} can decide what reaches <b>{it.name}</b>, {n(rules.out.length)} what it reaches; {n((rules.counts[0]?.uncovered ?? 0) + (rules.counts[1]?.uncovered ?? 0))} of its {plural(sum(rules.counts[0]) + sum(rules.counts[1]), "conversation")} {rules.counts[0]!.uncovered + rules.counts[1]!.uncovered === 1 ? "is" : "are"} uncovered.
+            </>
+          ) : (
+            it.name
+          )}
+        </Sentence>
+        <Flex py="8px">
+          <Switches label="part" on={[part]} toggle={(p) => change({ part: p === "rules" ? null : p })} options={[{ value: "rules", shown: "Effective rules" }, { value: "traffic", shown: "What was seen" }, { value: "tags", shown: "Tags over time" }]} />
+        </Flex>
+        {part === "rules" && rules && (
+          <Grid templateColumns="minmax(0,1fr) minmax(0,1fr)" gap="28px" overflowY="auto" minH="0">
+            <Side title="What may reach it" list={rules.in} counts={rules.counts[0]!} />
+            <Side title="What it may reach" list={rules.out} counts={rules.counts[1]!} />
+          </Grid>
+        )}
+        {part === "traffic" && <Traffic id={id} name={it.name} />}
+        {part === "tags" && rules && <TagHistory rules={rules} />}
+      </Flex>
+    </Grid>
+  );
+}
+
+function Head({ children }: { children: React.ReactNode }) {
+  return (
+    <Text fontFamily="heading" mt="12px" mb="2px">
+      {children}
+    </Text>
+  );
+}
+
+/** The rules that can decide, in deciding order, layer by layer. */
+function Side({ title, list, counts }: { title: string; list: Schemas["EffectiveRule"][]; counts: Schemas["CountsOut"] }) {
+  const { show } = useWhy();
+  const layers = [...new Set(list.map((r) => r.layer))];
+  return (
+    <Box role="region" aria-label={title}>
+      <Flex align="center" gap="10px" borderBottomWidth="1px" borderColor="line" pb="3px">
+        <Text fontFamily="heading" fontSize="16px">
+          {title}
+        </Text>
+        <VerdictBar counts={counts} width={108} />
+      </Flex>
+      {list.length === 0 && <Text color="soft">No rule can match: whatever comes is uncovered.</Text>}
+      {layers.map((layer) => (
+        <Box key={layer} mt="6px">
+          <Text color="soft" fontSize="11.5px">
+            {layer}
+          </Text>
+          {list
+            .filter((r) => r.layer === layer)
+            .map((r) => (
+              <Flex key={r.line} gap="7px" py="3px" align="baseline" borderBottomWidth="1px" borderColor="line2" data-effective={r.line}>
+                <Text color="soft" w="24px" textAlign="right" flexShrink={0}>
+                  {r.number}
+                </Text>
+                <Mark kind={r.verdict} size={10} />
+                <Link flex="1" minW="0" textDecoration="none" onClick={() => show({ kind: "rule", line: r.line })}>
+                  {r.sentence}
+                </Link>
+                <Text color={r.hits ? "ink" : "soft"} flexShrink={0} title="conversations of the window that it decides">
+                  {n(r.hits)}
+                </Text>
+              </Flex>
+            ))}
+        </Box>
+      ))}
+    </Box>
+  );
+}
+
+function Traffic({ id, name }: { id: string; name: string }) {
+  const { search, change } = useAddress();
+  const turn = search.get("turn") === "reaches" ? "reaches" : "reached";
+  return (
+    <Flex direction="column" flex="1" minH="0">
+      <Switches label="direction" on={[turn]} toggle={(t) => change({ turn: t === "reaches" ? t : null })} options={[{ value: "reached", shown: "Who reaches it" }, { value: "reaches", shown: "What it reaches" }]} />
+      <Ledger query={{ workload: id, turn }} empty={<Empty title="Nothing was seen in the window">{turn === "reached" ? `Nothing reached ${name}.` : `${name} reached nothing.`}</Empty>} />
+    </Flex>
+  );
+}
+
+function TagHistory({ rules }: { rules: Schemas["WorkloadRules"] }) {
+  const cell = { px: "10px", py: "2px", borderBottomWidth: "1px", borderColor: "line2", textAlign: "left" } as const;
+  return (
+    <Box overflowY="auto" minH="0">
+      <chakra.table fontSize="12.5px">
+        <thead>
+          <tr>
+            {["Tag", "Value", "Said by", "From", "Until"].map((h) => (
+              <chakra.th key={h} {...cell} fontWeight="500" color="soft">
+                {h}
+              </chakra.th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {rules.said.map((v, i) => (
+            <tr key={v.key + v.source}>
+              <chakra.td {...cell}>{v.key}</chakra.td>
+              <chakra.td {...cell} fontWeight={rules.said[i - 1]?.key === v.key ? "400" : "600"}>
+                {v.value || <i>does not have it</i>}
+              </chakra.td>
+              <chakra.td {...cell}>
+                {v.source}
+                {v.author !== "import" && `, ${v.author}`}
+                {rules.said[i - 1]?.key === v.key && <chakra.span color="soft"> (outranked)</chakra.span>}
+              </chakra.td>
+              <chakra.td {...cell}>{atMinute(v.at)}</chakra.td>
+              <chakra.td {...cell}>now</chakra.td>
+            </tr>
+          ))}
+          {rules.former.map((v, i) => (
+            <chakra.tr key={`former ${i}`} color="soft" data-former={v.key}>
+              <chakra.td {...cell}>{v.key}</chakra.td>
+              <chakra.td {...cell}>{v.value || "did not have it"}</chakra.td>
+              <chakra.td {...cell}>
+                {v.source}
+                {v.author !== "import" && `, ${v.author}`}
+              </chakra.td>
+              <chakra.td {...cell}>{atMinute(v.at)}</chakra.td>
+              <chakra.td {...cell}>{atMinute(v.until)}</chakra.td>
+            </chakra.tr>
+          ))}
+        </tbody>
+      </chakra.table>
+      {rules.said.length === 0 && rules.former.length === 0 && <Text color="soft">Nobody has said anything of its tags.</Text>}
+    </Box>
+  );
+}

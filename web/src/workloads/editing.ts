@@ -1,0 +1,12 @@
+import type { Schemas } from "../api/client";
+
+export type Filter = { q?: string; tag: string[]; retired?: boolean };
+
+/** What is selected, by id or as all that a filter selects, and the tag that is set on it. */
+export type Editing = { ids: string[]; all?: { filter: Filter; count: number }; key?: string; value?: string; was?: string };
+
+export const countOf = (e: Editing) => e.all?.count ?? e.ids.length;
+
+export function chosen(e: Editing): Pick<Schemas["SetTagsInputBody"], "workloads" | "filter" | "count"> {
+  return e.all ? { filter: { q: e.all.filter.q, tag: e.all.filter.tag }, count: e.all.count } : { workloads: e.ids };
+}
