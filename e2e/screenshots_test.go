@@ -29,6 +29,15 @@ func TestScreenshots(t *testing.T) {
 	p.see(`[data-consequences]`)
 	shoot("workloads")
 
+	p.open("/workloads?show=suggestions")
+	p.click(`[data-suggestion="bo-x-7719 tier"] input`)
+	p.see(`[data-consequences]`)
+	shoot("suggestions")
+
+	p.open("/workloads/booking-logic-03")
+	p.see(`[data-effective]`)
+	shoot("workload")
+
 	p.open("/groups/fares-store-live")
 	p.fill(`.cm-content`, "app is fares and tier is store and env is live")
 	p.see(`[data-consequences]`)

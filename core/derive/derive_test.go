@@ -87,7 +87,7 @@ func TestDerivedRulesOfTheDemo(t *testing.T) {
 	}
 	has(derive.Scan, "10.40.7.19 -> ")
 	has(derive.OneOff, "boarding-entry-02 -> manifest-store-01 tcp/5432")
-	has(derive.Unplaced, "booking-logic-t03 -> fares-store-01 tcp/5432")
+	has(derive.Crossing, "booking-logic-t03 -> fares-store-01 tcp/5432") // whatever else it talks with is in trial
 	has(derive.Admin, "booking-")
 }
 

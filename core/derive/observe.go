@@ -213,7 +213,47 @@ func (d *deriver) observe() bool {
 	}
 	d.considered = len(d.open)
 	d.days = all.Count()
+	d.guessEnvironments()
 	return true
+}
+
+// guessEnvironments finds where machines that lack an environment belong: where
+// nearly all are that they talk with, but for what applications share. A machine
+// of which this cannot be told keeps none.
+func (d *deriver) guessEnvironments() {
+	const enough, nearly = 3, 0.8
+	votes := map[*role]map[string]int{}
+	vote := func(r, other *role, otherIsServer bool, p service.Point) {
+		if r.outside || r.workload < 0 || r.env != "" || other.env == "" || d.shared(other, !otherIsServer, p) {
+			return
+		}
+		if votes[r] == nil {
+			votes[r] = map[string]int{}
+		}
+		votes[r][other.env]++
+	}
+	for i := range d.in.Conversations {
+		if c := &d.in.Conversations[i]; c.Connections > 0 {
+			vote(d.ends[i][0], d.ends[i][1], true, c.Point)
+			vote(d.ends[i][1], d.ends[i][0], false, c.Point)
+		}
+	}
+	found := map[*role]string{}
+	for r, envs := range votes {
+		all, best := 0, ""
+		for env, n := range envs {
+			all += n
+			if best == "" || n > envs[best] || n == envs[best] && env < best {
+				best = env
+			}
+		}
+		if envs[best] >= enough && float64(envs[best]) >= nearly*float64(all) {
+			found[r] = best
+		}
+	}
+	for r, env := range found {
+		r.env = env
+	}
 }
 
 func (d *deriver) note(k usualKey, app string) {

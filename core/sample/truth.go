@@ -19,14 +19,16 @@ type Shape struct {
 	Machines int     // of a role, at most
 	Uses     int     // other applications that one uses, at most
 	Fill     float64 // share of the pairs that a rule opens that talk in a week
+	Untagged float64 // share of the machines that lack a tag
 }
 
 // Shapes are estates that differ in what is hard about them.
 var Shapes = []Shape{
-	{"few large applications", 6, []string{"prod", "test"}, 24, 2, 0.5},
-	{"many small applications", 40, []string{"prod", "test", "dev"}, 4, 3, 0.8},
-	{"one environment", 15, []string{"prod"}, 10, 4, 0.6},
-	{"sparse traffic", 20, []string{"prod", "uat"}, 12, 3, 0.2},
+	{"few large applications", 6, []string{"prod", "test"}, 24, 2, 0.5, 0},
+	{"many small applications", 40, []string{"prod", "test", "dev"}, 4, 3, 0.8, 0},
+	{"one environment", 15, []string{"prod"}, 10, 4, 0.6, 0},
+	{"sparse traffic", 20, []string{"prod", "uat"}, 12, 3, 0.2, 0},
+	{"missing tags", 12, []string{"prod", "test"}, 12, 3, 0.5, 0.04},
 }
 
 // Truth is an estate with the policy that it really follows, and two weeks of
@@ -77,6 +79,9 @@ func (m *truthMaker) machine(app, tier, env string) int {
 	w := estate.Workload{ID: fmt.Sprintf("m%05d", i), Name: fmt.Sprintf("%s-%s-%02d", app, tier, i), Leases: []estate.Lease{{Addr: LargeAddr(m.next), From: estate.Beginning, Until: estate.End}}}
 	for k, v := range map[string]string{"app": app, "tier": tier, "env": env} {
 		w.SetTag(estate.Tag{Key: k, Value: v})
+	}
+	if m.r.Float64() < m.shape.Untagged {
+		w.SetTag(estate.Tag{Key: []string{"app", "tier", "env"}[m.r.IntN(3)]})
 	}
 	m.out.Workloads = append(m.out.Workloads, w)
 	return i
