@@ -23,19 +23,6 @@ func (b bitset) each(f func(i int32)) {
 	}
 }
 
-// within reports whether all members are in the other set.
-func (b bitset) within(other bitset) bool {
-	for i, w := range b {
-		if i < len(other) {
-			w &^= other[i]
-		}
-		if w != 0 {
-			return false
-		}
-	}
-	return true
-}
-
 // eachBoth calls f for the members of both sets, in order, until f says stop.
 func eachBoth(a, b bitset, f func(i int32) (goOn bool)) {
 	for w := range a {
