@@ -118,6 +118,8 @@ func TestFindingsAreMended(t *testing.T) {
 	p.ctrl("z")
 	p.see(shadowed)
 
+	p.open("/check?foot=findings")
+	p.see(`[data-finding=empty]`)
 	p.open("/groups/wharf-legacy")
 	p.see(saying("Nobody is in it."))
 	p.click(`//*[@data-findings]//button[contains(., "Remove it")]`)

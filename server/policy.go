@@ -1,6 +1,7 @@
 package server
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -241,6 +242,61 @@ func ruleFindings(r *policy.Rule, snap snapshot, evident map[int][]prove.Finding
 		}
 	}
 	return out
+}
+
+// FoundAt is a finding with the statement that it is about.
+type FoundAt struct {
+	FindingOut
+	Line  int    `json:"line" doc:"0 is the whole policy"`
+	Text  string `json:"text" doc:"The statement"`
+	Group string `json:"group,omitempty"`
+}
+
+// FindingList is all that was found of the draft.
+type FindingList struct {
+	Revision int       `json:"revision"`
+	Findings []FoundAt `json:"findings"`
+}
+
+// findings lists what was found of rules and groups, over all points and from
+// what was seen in the window; what can be mended comes first.
+func (s *Server) findings(ctx context.Context, in *struct{ Window }) (*Body[FindingList], error) {
+	v, snap, err := s.view(ctx, in.Window)
+	if err != nil {
+		return nil, err
+	}
+	lines := policy.Lines(snap.head.Text)
+	out := FindingList{Revision: snap.head.No, Findings: []FoundAt{}}
+	explained := map[int]bool{}
+	add := func(f prove.Finding) {
+		o := FoundAt{FindingOut: findingOut(f), Line: f.Line, Group: f.Group}
+		if f.Line > 0 && f.Line <= len(lines) {
+			o.Text = lines[f.Line-1]
+		}
+		out.Findings = append(out.Findings, o)
+	}
+	for _, f := range snap.findings() {
+		explained[f.Line] = true
+		add(f)
+	}
+	evident := evidentAt(v)
+	for _, r := range snap.policy.Rules {
+		for _, f := range evident[r.Line] {
+			if f.Kind != prove.NeverHit || !explained[r.Line] {
+				add(f)
+			}
+		}
+	}
+	slices.SortStableFunc(out.Findings, func(a, b FoundAt) int {
+		mended := func(f FoundAt) int {
+			if f.Mend != "" {
+				return 0
+			}
+			return 1
+		}
+		return cmp.Or(mended(a)-mended(b), a.Line-b.Line)
+	})
+	return body(out), nil
 }
 
 // mend makes the edits that settle a finding.
@@ -518,6 +574,7 @@ type DifferenceOut struct {
 func (s *Server) checkRoutes() {
 	huma.Get(s.api, "/api/check", s.check)
 	huma.Get(s.api, "/api/assertions", s.assertions)
+	huma.Get(s.api, "/api/findings", s.findings)
 }
 
 func (s *Server) check(ctx context.Context, in *struct {

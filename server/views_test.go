@@ -493,3 +493,36 @@ func TestTwoServersOnOneDatabase(t *testing.T) {
 	other.get("/api/check", &two)
 	require.Equal(t, one, two)
 }
+
+// All findings in one list: each is about a statement that is there, what can be
+// mended comes first, and the mend makes it go.
+func TestFindingsInOneList(t *testing.T) {
+	c := serve(t)
+	c.begin()
+	var p server.PolicyOut
+	c.get("/api/policy", &p)
+	out, _, status := c.edit(p.Revision, "add", map[string]any{"text": "group nobody = app is nothing"})
+	require.Equal(t, 200, status)
+	var list server.FindingList
+	c.get("/api/findings", &list)
+	require.Equal(t, out.Revision, list.Revision)
+	lines := strings.Split(c.text(), "\n")
+	var empty server.FoundAt
+	mended := true
+	for _, f := range list.Findings {
+		require.True(t, mended || f.Mend == "", "what can be mended comes first")
+		mended = f.Mend != ""
+		if f.Line > 0 {
+			require.Equal(t, lines[f.Line-1], f.Text)
+		}
+		if f.Group == "nobody" && f.Kind == "empty" {
+			empty = f
+		}
+	}
+	require.NotEmpty(t, empty.Mend)
+	require.Equal(t, 200, c.call("POST", "/api/policy/mend", map[string]any{"revision": list.Revision, "line": empty.Line, "kind": empty.Kind}, nil))
+	c.get("/api/findings", &list)
+	for _, f := range list.Findings {
+		require.NotEqual(t, "nobody", f.Group)
+	}
+}

@@ -366,7 +366,11 @@ func (f *finder) groups() {
 			find(UnusedGroup, drop, "No rule, area, assertion or other group names it.")
 		}
 		if n := undecided[g.Name]; n > 0 {
-			find(Undecided, nil, "Of %d workloads it cannot tell: a tag is missing.", n)
+			what := "workloads"
+			if n == 1 {
+				what = "workload"
+			}
+			find(Undecided, nil, "Of %d %s it cannot tell: a tag is missing.", n, what)
 		}
 		if pinned(g) {
 			find(PinsNames, nil, "It lists names or ids: a new machine does not join on its own.")

@@ -191,6 +191,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/findings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get API findings */
+        get: operations["get-api-findings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/flows/strip": {
         parameters: {
             query?: never;
@@ -1319,6 +1336,11 @@ export interface components {
             like?: string;
             value: string;
         };
+        FindingList: {
+            findings: components["schemas"]["FoundAt"][];
+            /** Format: int64 */
+            revision: number;
+        };
         FindingOut: {
             kind: string;
             /** @description What would settle it with one action, in words */
@@ -1343,6 +1365,21 @@ export interface components {
             /** @enum {string} */
             kind: "workload" | "group" | "rule";
             name: string;
+        };
+        FoundAt: {
+            group?: string;
+            kind: string;
+            /**
+             * Format: int64
+             * @description 0 is the whole policy
+             */
+            line: number;
+            /** @description What would settle it with one action, in words */
+            mend?: string;
+            /** @description The statement */
+            text: string;
+            /** @description The reason */
+            words: string;
         };
         FoundList: {
             /** @description Names that more than one workload has; all of them are in */
@@ -2593,6 +2630,40 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-api-findings": {
+        parameters: {
+            query?: {
+                /** @description Start of the window, RFC 3339; without it, the first conversation */
+                from?: string;
+                /** @description End of the window, RFC 3339; without it, the last conversation */
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FindingList"];
+                };
             };
             /** @description Error */
             default: {

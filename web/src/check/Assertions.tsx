@@ -15,7 +15,7 @@ export function Assertions() {
   const carried = useCarried();
   if (!data) return null;
   return (
-    <Box borderTopWidth="1px" borderColor="line" py="8px" maxH="132px" overflowY="auto" flexShrink={0} aria-label="assertions" role="region">
+    <Box py="6px" maxH="132px" overflowY="auto" flexShrink={0} aria-label="assertions" role="region">
       {data.length === 0 && (
         <Text color="soft">
           No assertions yet: say what must hold for all traffic, such as “assert never trial -&gt; live on any”,{" "}

@@ -9,6 +9,7 @@ import { Empty, Link, ProblemNote, Sentence } from "../marks/Controls";
 import { Mark, type Verdict, verdictColor } from "../marks/Marks";
 import { n, onDay, plural } from "../marks/words";
 import { Assertions } from "./Assertions";
+import { Footing } from "./Footing";
 import { CompareWith, Difference } from "./Difference";
 
 export function CheckView() {
@@ -50,11 +51,11 @@ export function CheckView() {
         )}
         .
       </Sentence>
-      <Flex align="flex-end" gap="24px" mt="10px" wrap="wrap">
+      <Flex align="flex-end" gap="6px" mt="10px" wrap="wrap">
         {(["permit", "reject", "uncovered"] as Verdict[]).map((v) => (
           <Total key={v} verdict={v} value={c.counts[v]} on={query.verdict?.includes(v) ?? false} choose={() => (query.verdict?.includes(v) ? change({ verdict: null }) : only(v))} />
         ))}
-        <Flex ml="auto" gap="18px" align="flex-end">
+        <Flex ml="auto" gap="10px" align="flex-end">
           <CompareWith head={c.revision} changed={query.against ? c.difference?.changed : undefined} />
           {c.difference && query.against ? <Difference d={c.difference} /> : <Outcomes c={c} />}
         </Flex>
@@ -62,7 +63,7 @@ export function CheckView() {
       <Hours />
       <LedgerBar query={query} />
       <Ledger query={query} empty={<Empty title="Nothing agrees with these filters">{query.verdict?.[0] === "uncovered" ? "Every conversation of the window is decided by some rule." : "Take one away, or widen the window."}</Empty>} />
-      <Assertions />
+      <Footing />
     </Flex>
   );
 }

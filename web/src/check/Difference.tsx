@@ -17,7 +17,7 @@ export function CompareWith({ head, changed }: { head: number; changed?: number 
   const against = search.get("against") ?? "";
   const choose = (v: string) => change(v ? { against: v } : { against: null, was: null });
   return (
-    <Flex direction="column" gap="3px" color="soft" w="210px">
+    <Flex direction="column" gap="3px" color="soft" w="170px">
       <label htmlFor="against">Compare with</label>
       <chakra.select id="against" value={against} onChange={(e) => choose(e.target.value)} bg="sheet" color="ink" borderWidth="1px" borderColor="line" borderRadius="5px" h="27px" px="6px" fontSize="12.5px" w="100%">
         <option value="">no other revision</option>

@@ -41,7 +41,7 @@ export function LedgerBar({ query }: { query: LedgerQuery }) {
     for (const one of Array.isArray(v) ? v : [v]) if (one) exported.append(k, String(one));
   }
   return (
-    <Flex gap="12px" align="center" py="8px" wrap="wrap">
+    <Flex gap="8px" align="center" py="8px" wrap="wrap">
       <Switches
         label="verdicts"
         options={verdicts.map((v) => ({
@@ -76,7 +76,7 @@ export function LedgerBar({ query }: { query: LedgerQuery }) {
           change({ q: text.trim() });
         }}
       >
-        <Input {...inputStyle} w="170px" placeholder="name, address, service" aria-label="filter the ledger" value={text} onChange={(e) => setText(e.target.value)} onBlur={() => text.trim() !== (query.q ?? "") && change({ q: text.trim() })} />
+        <Input {...inputStyle} w="136px" placeholder="name, address, service" aria-label="filter the ledger" value={text} onChange={(e) => setText(e.target.value)} onBlur={() => text.trim() !== (query.q ?? "") && change({ q: text.trim() })} />
       </form>
       {query.was && query.was.length > 0 && (
         <Chip onRemove={() => change({ was: null })}>
@@ -86,7 +86,7 @@ export function LedgerBar({ query }: { query: LedgerQuery }) {
       {query.group && <Chip onRemove={() => change({ group: null })}>members of {query.group}</Chip>}
       {query.workload && <Chip onRemove={() => change({ workload: null })}>{query.workload}</Chip>}
       {query.rule && <Chip onRemove={() => change({ rule: null })}>decided by line {query.rule}</Chip>}
-      <Flex ml="auto" gap="10px">
+      <Flex ml="auto" gap="6px">
         <Selections list={window.location.pathname.slice(1)} keys={["verdict", "odd", "turn", "q", "rule", "group", "workload"]} />
         <Menu
           label="Export"
