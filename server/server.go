@@ -21,7 +21,6 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
 
-	"lucidorchard/core/estate"
 	"lucidorchard/store"
 )
 
@@ -37,14 +36,11 @@ type Options struct {
 // Server answers requests. Stop it by cancelling New's context.
 type Server struct {
 	Options
-	ctx    context.Context
-	state  state
-	jobs   jobs
-	orders struct {
-		mu     sync.Mutex
-		estate *estate.Estate
-		by     map[string][]int32
-	}
+	ctx        context.Context
+	state      state
+	jobs       jobs
+	orders     perEstate[[]int32]
+	facetCache perEstate[[]Facet]
 	suggesting struct {
 		mu sync.Mutex
 		suggested

@@ -9,6 +9,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -262,12 +263,7 @@ func (s *Server) listWorkloads(ctx context.Context, in *listWorkloads) (*Body[Wo
 // order gives all workloads by name, address or a tag, and remembers it for the
 // estate.
 func (s *Server) order(snap snapshot, key string) []int32 {
-	s.orders.mu.Lock()
-	defer s.orders.mu.Unlock()
-	if s.orders.estate != snap.estate {
-		s.orders.estate, s.orders.by = snap.estate, map[string][]int32{}
-	}
-	if have, ok := s.orders.by[key]; ok {
+	if have, ok := s.orders.get(snap.estate, key); ok {
 		return have
 	}
 	type keyed struct {
@@ -296,7 +292,7 @@ func (s *Server) order(snap snapshot, key string) []int32 {
 	for k, x := range all {
 		out[k] = x.i
 	}
-	s.orders.by[key] = out
+	s.orders.put(snap.estate, key, out)
 	return out
 }
 
@@ -418,6 +414,13 @@ func (s *Server) facets(ctx context.Context, in *struct{ WorkloadFilter }) (*Bod
 	}
 	others := in.WorkloadFilter
 	others.Tags = nil
+	// Without words and group the answer hangs on the estate alone.
+	name := fmt.Sprint(in.Gone, in.Tags, snap.structural)
+	if in.Text == "" && in.Group == "" {
+		if have, ok := s.facetCache.get(snap.estate, name); ok {
+			return body(have), nil
+		}
+	}
 	selected, err := snap.selected(others)
 	if err != nil {
 		return nil, err
@@ -445,7 +448,39 @@ func (s *Server) facets(ctx context.Context, in *struct{ WorkloadFilter }) (*Bod
 		slices.SortStableFunc(facet.Values, func(a, b FacetValue) int { return b.Count - a.Count })
 		out = append(out, facet)
 	}
+	if in.Text == "" && in.Group == "" {
+		s.facetCache.put(snap.estate, name, out)
+	}
 	return body(out), nil
+}
+
+// perEstate remembers answers that hang on the estate alone, for the last one
+// that was asked about.
+type perEstate[T any] struct {
+	mu     sync.Mutex
+	estate *estate.Estate
+	by     map[string]T
+}
+
+func (c *perEstate[T]) get(e *estate.Estate, name string) (T, bool) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.estate != e {
+		var none T
+		return none, false
+	}
+	v, ok := c.by[name]
+	return v, ok
+}
+
+func (c *perEstate[T]) put(e *estate.Estate, name string, v T) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	const most = 64
+	if c.estate != e || len(c.by) >= most {
+		c.estate, c.by = e, map[string]T{}
+	}
+	c.by[name] = v
 }
 
 // facetCounts counts workloads by the values of their tags.

@@ -88,6 +88,10 @@ func (t *taking) exec(query string, args ...any) ([]string, error) {
 
 // lock lets one listing after the other in.
 func (t *taking) lock() error {
+	// Joining and sorting millions of tags in memory takes half the time.
+	if _, err := t.tx.Exec(t.ctx, `SET LOCAL work_mem = '256MB'`); err != nil {
+		return err
+	}
 	if _, err := t.tx.Exec(t.ctx, `SELECT n FROM versions WHERE name = 'workloads' FOR UPDATE`); err != nil {
 		return err
 	}
@@ -145,12 +149,26 @@ func (t *taking) workloads() error {
 }
 
 func (t *taking) tags() error {
+	var heard bool
+	if err := t.tx.QueryRow(t.ctx, `SELECT EXISTS (SELECT FROM tags WHERE source = $1)`, t.Source).Scan(&heard); err != nil {
+		return err
+	}
+	if !heard { // nothing to compare with: much quicker
+		for i := range t.Workloads {
+			if len(t.Workloads[i].Tags) > 0 {
+				t.changed[t.Workloads[i].ID] = true
+			}
+		}
+		_, err := t.tx.Exec(t.ctx, `INSERT INTO tags (workload, key, source, value, author, at) SELECT workload, key, $1, value, author, at FROM new_tags ORDER BY workload, key`, t.Source)
+		return err
+	}
 	if _, err := t.exec(`DELETE FROM tags USING new_workloads n WHERE tags.workload = n.id AND tags.source = $1 AND ($2::text[] IS NULL OR tags.key = ANY ($2))
 		AND NOT EXISTS (SELECT FROM new_tags t WHERE t.workload = tags.workload AND t.key = tags.key) RETURNING tags.workload`, t.Source, t.Keys); err != nil {
 		return err
 	}
 	_, err := t.exec(`INSERT INTO tags (workload, key, source, value, author, at) SELECT n.workload, n.key, $1, n.value, n.author, n.at FROM new_tags n
 		LEFT JOIN tags t ON t.workload = n.workload AND t.key = n.key AND t.source = $1 WHERE t.value IS DISTINCT FROM n.value
+		ORDER BY n.workload, n.key
 		ON CONFLICT (workload, key, source) DO UPDATE SET value = excluded.value, author = excluded.author, at = excluded.at
 		WHERE tags.value <> excluded.value RETURNING workload`, t.Source)
 	return err
