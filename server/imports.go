@@ -215,7 +215,7 @@ func (r *reading) compare(snap snapshot, in *importInput, sources []store.Source
 		ex := ImportExample{ID: w.ID}
 		now := snap.estate.Workload(k)
 		var kept int
-		ex.What, kept = differences(now, w, file.Keys, func(source string) bool { return rank[source] < rank[in.Source] })
+		ex.What, kept = differences(now, w, in.Source, file.Keys, func(source string) bool { return rank[source] < rank[in.Source] })
 		out.Kept += kept
 		ex.What = append(ex.What, leaseChanges(now.Leases, leases, w.ID)...)
 		if !now.Retired.IsZero() {
@@ -263,21 +263,19 @@ func leaseChanges(was []estate.Lease, changed map[string][]estate.Lease, id stri
 	return what
 }
 
-// differences says what a row changes about a workload, and how many tag values
-// stay because what outranks the source says otherwise. keys are those that the
-// row speaks of; nil: those that it has.
-func differences(have, row *estate.Workload, keys []string, outranks func(source string) bool) (what []string, kept int) {
+// differences says what a row of a source changes about a workload, and how many
+// tag values stay because what outranks the source says otherwise. keys are
+// those that the source speaks of; nil: those of the row, and those that it has
+// given before.
+func differences(have, row *estate.Workload, source string, keys []string, outranks func(source string) bool) (what []string, kept int) {
 	for _, f := range [][3]string{{"name", have.Name, row.Name}, {"os", have.OS, row.OS}, {"kind", have.Kind, row.Kind}} {
 		if f[1] != f[2] && f[2] != "" {
 			what = append(what, fmt.Sprintf("%s: %s → %s", f[0], orMissing(f[1]), f[2]))
 		}
 	}
 	if keys == nil {
-		for _, t := range row.Tags {
-			keys = append(keys, t.Key)
-		}
-		for _, t := range have.Tags {
-			if len(row.Tags) > 0 && t.Source == row.Tags[0].Source && !slices.Contains(keys, t.Key) {
+		for _, t := range slices.Concat(row.Tags, have.Tags) {
+			if t.Source == source && !slices.Contains(keys, t.Key) {
 				keys = append(keys, t.Key)
 			}
 		}
@@ -286,8 +284,7 @@ func differences(have, row *estate.Workload, keys []string, outranks func(source
 		was, _ := have.Tag(k)
 		is, _ := row.Tag(k)
 		switch {
-		case was.Value == is.Value:
-		case is.Value == "" && len(row.Tags) > 0 && was.Source != row.Tags[0].Source:
+		case was.Value == is.Value, is.Value == "" && was.Source != source:
 		case outranks(was.Source) && was.Value != "":
 			kept++
 		default:

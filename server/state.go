@@ -80,7 +80,6 @@ func (s *Server) load(ctx context.Context) (snapshot, error) {
 		return st.current, nil
 	}
 	next := st.current
-	var u *decide.Update
 	if !st.known || next.Revision != v.Revision {
 		if next.head, err = s.Store.Head(ctx); err != nil {
 			return snapshot{}, unavailable(err)
@@ -107,11 +106,11 @@ func (s *Server) load(ctx context.Context) (snapshot, error) {
 		if err != nil {
 			return snapshot{}, unavailable(err)
 		}
-		if fresh = whole || next.compiled.Worn(); !fresh {
+		if fresh = whole; !fresh {
 			e, touched, conflicts := next.estate.With(changed, gone)
 			s.logConflicts(conflicts)
-			next.estate, u = e, next.compiled.WithEstate(e, touched)
-			next.compiled = u.After
+			u := next.compiled.WithEstate(e, touched)
+			next.estate, next.compiled = e, u.After
 			st.follow(u)
 		}
 	}
@@ -125,10 +124,13 @@ func (s *Server) load(ctx context.Context) (snapshot, error) {
 		s.logConflicts(conflicts)
 		next.compiled = decide.Compile(next.estate, next.policy, asOf)
 		st.windows++
-	} else if next.policy != next.compiled.Policy || asOf != next.compiled.AsOf {
-		u = next.compiled.WithPolicy(next.policy, asOf)
+	} else {
+		u := next.compiled.WithPolicy(next.policy, asOf)
 		next.compiled = u.After
 		st.follow(u)
+		if next.compiled.Worn() { // many edits, and previews of edits, have left something behind
+			next.compiled = decide.Compile(next.estate, next.policy, asOf)
+		}
 	}
 	if !st.known || next.Conversations != v.Conversations {
 		if st.buckets, err = s.Store.Buckets(ctx); err != nil {

@@ -345,7 +345,11 @@ func (s *Server) findWorkloads(ctx context.Context, in *struct {
 func (s *Server) selections(ctx context.Context, in *struct {
 	List string `query:"list"`
 }) (*Body[[]store.Selection], error) {
-	all, err := s.Store.Selections(ctx, in.List)
+	return s.selectionsOf(ctx, in.List)
+}
+
+func (s *Server) selectionsOf(ctx context.Context, list string) (*Body[[]store.Selection], error) {
+	all, err := s.Store.Selections(ctx, list)
 	if err != nil {
 		return nil, unavailable(err)
 	}
@@ -363,8 +367,7 @@ func (s *Server) saveSelection(ctx context.Context, in *struct {
 		return nil, unavailable(err)
 	}
 	s.events.changed()
-	all, err := s.Store.Selections(ctx, in.Body.List)
-	return body(all), err
+	return s.selectionsOf(ctx, in.Body.List)
 }
 
 func (s *Server) dropSelection(ctx context.Context, in *struct {
@@ -375,6 +378,5 @@ func (s *Server) dropSelection(ctx context.Context, in *struct {
 		return nil, unavailable(err)
 	}
 	s.events.changed()
-	all, err := s.Store.Selections(ctx, in.List)
-	return body(all), err
+	return s.selectionsOf(ctx, in.List)
 }

@@ -263,7 +263,7 @@ func (t *taking) finish() error {
 	if t.Mapping != nil {
 		mapping = t.Mapping
 	}
-	if _, err := t.tx.Exec(t.ctx, `UPDATE sources SET taken = $2, whole = CASE WHEN $3 THEN $2 ELSE whole END, mapping = coalesce($4, mapping) WHERE name = $1`, t.Source, t.At, t.Complete, mapping); err != nil {
+	if _, err := t.tx.Exec(t.ctx, `UPDATE sources SET taken = $2, whole = CASE WHEN $3 THEN $2 ELSE whole END, mapping = CASE WHEN $4::jsonb IS NULL THEN mapping ELSE coalesce(mapping, '{}') || $4::jsonb END WHERE name = $1`, t.Source, t.At, t.Complete, mapping); err != nil {
 		return err
 	}
 	if len(t.changed) == 0 {

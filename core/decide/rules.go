@@ -111,7 +111,7 @@ func newRules(b *book, p *policy.Policy, asOf estate.Instant) *rules {
 	rs.arena.add(0) // a place is not 0
 	for _, r := range p.Rules {
 		m := rs.matcher(r.Clauses)
-		m.never = r.Off || r.Until != nil && r.Until.Past(asOf)
+		m.never = over(r, asOf)
 		m.points = p.Points(r.On)
 		if r.Action == policy.Apart {
 			for _, g := range r.Groups {
@@ -150,6 +150,20 @@ func newRules(b *book, p *policy.Policy, asOf estate.Instant) *rules {
 		}
 	}
 	return rs
+}
+
+// over reports whether a rule matches nothing at an instant: it is off, or its
+// last day is over.
+func over(r *policy.Rule, at estate.Instant) bool { return r.Off || r.Until != nil && r.Until.Past(at) }
+
+// sameAt reports whether the same rules are over at another instant.
+func (rs *rules) sameAt(at estate.Instant) bool {
+	for i, r := range rs.policy.Rules {
+		if rs.rules[i].never != over(r, at) {
+			return false
+		}
+	}
+	return true
 }
 
 func (rs *rules) group(name string) int32 { return rs.book.atom(policy.Operand{Name: name}) }

@@ -107,12 +107,23 @@ func (c *Compiled) WithEstate(e *estate.Estate, touched []int32) *Update {
 		}
 	}
 	next.places = places.Done()
-	u := &Update{Before: c, After: &next, Rules: make([]int32, len(c.Policy.Rules))}
-	for i := range u.Rules {
-		u.Rules[i] = int32(i)
-	}
+	u := &Update{Before: c, After: &next, Rules: identity(len(c.Policy.Rules))}
 	u.moved(addrs)
 	return u
+}
+
+func identity(n int) []int32 {
+	out := make([]int32, n)
+	for i := range out {
+		out[i] = int32(i)
+	}
+	return out
+}
+
+// Nothing reports whether estate and policy are the same ones, and the later
+// instant changes nothing either.
+func (u *Update) Nothing() bool {
+	return u.Before.Estate == u.After.Estate && u.Before.Policy == u.After.Policy && len(u.Moved) == 0 && len(u.fresh) == 0 && len(u.gone()) == 0
 }
 
 // changedKeys gives the keys of which two states of a workload differ.
@@ -145,6 +156,9 @@ func changedKeys(a, b *estate.Workload) []expr.Key {
 func (c *Compiled) WithPolicy(p *policy.Policy, asOf estate.Instant) *Update {
 	next := *c
 	next.Policy, next.AsOf = p, asOf
+	if p == c.Policy && c.rules.sameAt(asOf) {
+		return &Update{Before: c, After: &next, Rules: identity(len(c.Policy.Rules))}
+	}
 	next.rules = newRules(c.book, p, asOf)
 	var atoms bitset
 	atoms, next.values = next.rules.operands()

@@ -6,6 +6,8 @@
 package reach
 
 import (
+	"net/netip"
+	"slices"
 	"sync"
 
 	"lucidorchard/core/decide"
@@ -71,13 +73,15 @@ func (v *View) ready() *View {
 // With gives the view after an update: only conversations that it can change
 // are decided anew.
 func (v *View) With(u *decide.Update) *View {
-	for _, m := range u.Moved {
-		if m.Before.Workload != m.After.Workload {
-			// An address has another holder: the conversations are others.
-			w := NewWindow(u.After.Estate, v.Buckets, v.From, v.To)
-			w.Structural = v.Structural
-			return w.Under(u.After)
-		}
+	if u.Nothing() {
+		next := *v
+		next.Compiled = u.After
+		return &next
+	}
+	if v.changesHands(u) {
+		w := NewWindow(u.After.Estate, v.Buckets, v.From, v.To)
+		w.Structural = v.Structural
+		return w.Under(u.After)
 	}
 	next := &View{Window: v.Window, Compiled: u.After, places: v.places, rules: v.rules}
 	moved := v.moved(next, u)
@@ -112,6 +116,21 @@ func (v *View) With(u *decide.Update) *View {
 		}
 	})
 	return next.ready()
+}
+
+// changesHands reports whether an address that was seen has another holder after
+// an update: then the conversations are others.
+func (v *View) changesHands(u *decide.Update) bool {
+	addrs := map[netip.Addr]bool{}
+	for _, m := range u.Moved {
+		if m.Before.Workload != m.After.Workload {
+			addrs[m.Where.Addr()] = true
+		}
+	}
+	if len(addrs) == 0 {
+		return false
+	}
+	return slices.ContainsFunc(v.ends, func(e sighting) bool { return addrs[e.Addr] })
 }
 
 const (

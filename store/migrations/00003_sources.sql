@@ -1,6 +1,6 @@
 -- +goose Up
 ALTER TABLE sources
-    ADD mapping json,         -- what each heading of its files is, by heading
+    ADD mapping jsonb,        -- what each heading of its files is, by heading
     ADD taken   timestamptz,  -- when it was heard last
     ADD whole   timestamptz;  -- when it last gave its complete list
 
