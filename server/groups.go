@@ -111,29 +111,29 @@ func prefixes(g *policy.Group) int {
 // uses finds the statements that name a group.
 func uses(p *policy.Policy, name string) []Use {
 	out := []Use{}
-	in := func(l policy.List) bool {
-		return slices.ContainsFunc(l.Items, func(o policy.Operand) bool { return o.Kind == policy.InGroup && o.Name == name })
-	}
 	for _, item := range p.Items {
-		used, kind := false, ""
-		switch st := item.Statement.(type) {
-		case *policy.Rule:
-			kind = "rule"
-			used = in(st.Left) || in(st.Right) || st.Within != nil && st.Within.Name == name || slices.ContainsFunc(st.Groups, func(r policy.Ref) bool { return r.Name == name })
-		case *policy.Assert:
-			kind = "assertion"
-			used = in(st.Left) || in(st.Right) || st.Within != nil && st.Within.Name == name
-		case *policy.Area:
-			kind, used = "area", st.Group.Name == name
-		case *policy.Group:
-			kind = "group"
-			st.Expr.Walk(func(e *expr.Expr) { used = used || e.Op == expr.MemberOf && e.Group == name })
-		}
-		if used {
-			out = append(out, Use{item.Statement.At(), kind, item.Statement.String()})
+		if st := item.Statement; st != nil && policy.Names(st, name) {
+			out = append(out, Use{st.At(), kindOf(st), st.String()})
 		}
 	}
 	return out
+}
+
+// kindOf names the kind of a statement.
+func kindOf(st policy.Statement) string {
+	switch st.(type) {
+	case *policy.Service:
+		return "service"
+	case *policy.Group:
+		return "group"
+	case *policy.Area:
+		return "area"
+	case *policy.Layer:
+		return "layer"
+	case *policy.Assert:
+		return "assertion"
+	}
+	return "rule"
 }
 
 const membersShown = 200

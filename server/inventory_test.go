@@ -9,6 +9,7 @@ import (
 	"net/url"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -144,7 +145,10 @@ func TestVocabularySuggestionsAndSelections(t *testing.T) {
 	// A tag that is cleared is suggested again, until that is refused.
 	require.Equal(t, 200, c.call("POST", "/api/tags", map[string]any{"workloads": []string{one.ID}, "key": "tier", "value": ""}, nil))
 	var s server.SuggestionList
-	c.get("/api/suggestions", &s)
+	look := func() {
+		require.Eventually(t, func() bool { c.get("/api/suggestions", &s); return s.Complete }, 20*time.Second, 20*time.Millisecond)
+	}
+	look()
 	find := func() *server.SuggestionOut {
 		for i := range s.Suggestions {
 			if s.Suggestions[i].Workload == one.ID && s.Suggestions[i].Key == "tier" {
@@ -164,10 +168,10 @@ func TestVocabularySuggestionsAndSelections(t *testing.T) {
 	require.Equal(t, 200, c.call("POST", "/api/suggestions/refuse", map[string]any{"tags": tag, "again": true}, &s))
 	require.NotNil(t, find())
 	require.Equal(t, 200, c.call("POST", "/api/suggestions/accept?dryRun=true", map[string]any{"tags": tag}, nil))
-	c.get("/api/suggestions", &s)
+	look()
 	require.NotNil(t, find(), "a dry run changes nothing")
 	require.Equal(t, 200, c.call("POST", "/api/suggestions/accept", map[string]any{"tags": tag}, nil))
-	c.get("/api/suggestions", &s)
+	look()
 	require.Nil(t, find())
 
 	// Slips are mended together, as one change.
@@ -273,7 +277,7 @@ func TestPagesOfAWorkloadAndAGroup(t *testing.T) {
 	require.NotEmpty(t, append(out.Changed, out.Removed...))
 	require.Equal(t, 200, c.call("POST", "/api/groups/remove", map[string]any{"revision": out.Revision, "name": "in force"}, &out))
 	require.NotContains(t, c.text(), `"in force"`)
-	for _, file := range []string{"groups", "rules", "suggestions", "ledger"} {
+	for _, file := range []string{"groups", "rules", "suggestions", "ledger", "assertions", "findings", "slips"} {
 		r, err := http.Get(c.base + "/api/" + file + ".csv")
 		require.NoError(t, err)
 		text, _ := io.ReadAll(r.Body)

@@ -141,7 +141,9 @@ func (s *Server) groupHistory(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, unavailable(err)
 	}
-	out := GroupHistory{Changes: membershipChanges(snap, g.Name, said, from.Start().Time()), Revisions: []store.Revision{}}
+	since := from.Start().Time()
+	out := GroupHistory{Changes: append(membershipChanges(snap, g.Name, said, since), arrivals(snap, g.Name, since)...), Revisions: []store.Revision{}}
+	slices.SortStableFunc(out.Changes, func(a, b MembershipChange) int { return strings.Compare(b.At, a.At) })
 	out.Total = len(out.Changes)
 	out.Changes = out.Changes[:min(500, len(out.Changes))]
 	revisions, err := s.Store.RevisionsSince(ctx, from.Start().Time())
@@ -216,7 +218,33 @@ func membershipChanges(snap snapshot, group string, said []store.SaidValue, from
 			was, had = is, has
 		}
 	}
-	slices.SortStableFunc(out, func(a, b MembershipChange) int { return strings.Compare(b.At, a.At) })
+	return out
+}
+
+// arrivals gives the members that came with their first address, or that were
+// retired, since an instant.
+func arrivals(snap snapshot, group string, from time.Time) []MembershipChange {
+	out := []MembershipChange{}
+	for _, w := range snap.estate.All() {
+		first, last := estate.Lease{}, estate.Lease{}
+		for i, l := range w.Leases {
+			if i == 0 || l.From.Before(first.From) {
+				first = l
+			}
+			if i == 0 || last.Until.Before(l.Until) {
+				last = l
+			}
+		}
+		member := func(l estate.Lease) bool {
+			return l.Addr.IsValid() && !l.Empty() && snap.compiled.Group(group, snap.compiled.At(l.Addr, l.From)) == expr.Yes
+		}
+		if first.From.IsBound() && first.From.Time().After(from) && member(first) {
+			out = append(out, MembershipChange{At: first.From.String(), Workload: w.ID, Name: w.Label(), Before: "no", After: "yes", Why: "its first address, " + first.Addr.String()})
+		}
+		if w.Retired.After(from) && member(last) {
+			out = append(out, MembershipChange{At: w.Retired.UTC().Format(time.RFC3339), Workload: w.ID, Name: w.Label(), Before: "yes", After: "no", Why: "retired: no source lists it any more"})
+		}
+	}
 	return out
 }
 

@@ -3,6 +3,7 @@ package server
 import (
 	"cmp"
 	"context"
+	"encoding/csv"
 	"errors"
 	"fmt"
 	"net/http"
@@ -139,22 +140,24 @@ func statementOut(item policy.Item, lines []string) (StatementOut, bool) {
 	if item.First <= len(lines) {
 		o.Text = lines[item.First-1]
 	}
-	switch st := item.Statement.(type) {
-	case nil:
+	if item.Statement == nil {
 		o.Kind = "comment"
 		return o, item.Comment != ""
+	}
+	o.Kind = kindOf(item.Statement)
+	switch st := item.Statement.(type) {
 	case *policy.Service:
-		o.Kind, o.Name, o.Note = "service", st.Name, st.Note
+		o.Name, o.Note = st.Name, st.Note
 	case *policy.Group:
-		o.Kind, o.Name, o.Note = "group", st.Name, st.Note
+		o.Name, o.Note = st.Name, st.Note
 	case *policy.Area:
-		o.Kind, o.Name, o.Note = "area", st.Name, st.Note
+		o.Name, o.Note = st.Name, st.Note
 	case *policy.Layer:
-		o.Kind, o.Name, o.Note = "layer", st.Name, st.Note
+		o.Name, o.Note = st.Name, st.Note
 	case *policy.Assert:
-		o.Kind, o.Note = "assertion", st.Note
+		o.Note = st.Note
 	case *policy.Rule:
-		o.Kind, o.Note, o.Rule = "rule", st.Note, ruleOut(st)
+		o.Note, o.Rule = st.Note, ruleOut(st)
 	}
 	return o, true
 }
@@ -196,12 +199,13 @@ type FindingOut struct {
 	Kind  string `json:"kind"`
 	Words string `json:"words" doc:"The reason"`
 	Mend  string `json:"mend,omitempty" doc:"What would settle it with one action, in words"`
+	Turns bool   `json:"turns,omitempty" doc:"The mend decides something differently: look at the consequences first"`
 }
 
 func findingOut(f prove.Finding) FindingOut {
 	out := FindingOut{Kind: string(f.Kind), Words: f.Words}
 	if f.Mend != nil {
-		out.Mend = f.Mend.Words
+		out.Mend, out.Turns = f.Mend.Words, f.Mend.Changes
 	}
 	return out
 }
@@ -575,6 +579,8 @@ func (s *Server) checkRoutes() {
 	huma.Get(s.api, "/api/check", s.check)
 	huma.Get(s.api, "/api/assertions", s.assertions)
 	huma.Get(s.api, "/api/findings", s.findings)
+	huma.Register(s.api, huma.Operation{OperationID: "export-assertions", Method: http.MethodGet, Path: "/api/assertions.csv", Summary: "The assertions with their results as CSV"}, s.exportAssertions)
+	huma.Register(s.api, huma.Operation{OperationID: "export-findings", Method: http.MethodGet, Path: "/api/findings.csv", Summary: "The findings as CSV"}, s.exportFindings)
 }
 
 func (s *Server) check(ctx context.Context, in *struct {
@@ -640,4 +646,37 @@ func (s *Server) assertions(ctx context.Context, _ *struct{}) (*Body[[]AssertOut
 		return rank[a.Result] - rank[b.Result]
 	})
 	return body(out), nil
+}
+
+func (s *Server) exportAssertions(ctx context.Context, _ *struct{}) (*huma.StreamResponse, error) {
+	all, err := s.assertions(ctx, nil)
+	if err != nil {
+		return nil, err
+	}
+	return stream("assertions.csv", func(w *csv.Writer) {
+		_ = w.Write([]string{"line", "assertion", "note", "result", "client", "server", "service", "rule"})
+		for _, a := range all.Body {
+			row := []string{fmt.Sprint(a.Line), a.Sentence, a.Note, a.Result, "", "", "", ""}
+			if a.Client != nil {
+				row[4], row[5], row[6] = a.Client.Name, a.Server.Name, a.Service
+			}
+			if a.Rule != nil {
+				row[7] = fmt.Sprint(a.Rule.Line)
+			}
+			_ = w.Write(row)
+		}
+	}), nil
+}
+
+func (s *Server) exportFindings(ctx context.Context, in *struct{ Window }) (*huma.StreamResponse, error) {
+	all, err := s.findings(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	return stream("findings.csv", func(w *csv.Writer) {
+		_ = w.Write([]string{"line", "statement", "finding", "reason", "mend"})
+		for _, f := range all.Body.Findings {
+			_ = w.Write([]string{fmt.Sprint(f.Line), f.Text, f.Kind, f.Words, f.Mend})
+		}
+	}), nil
 }

@@ -13,7 +13,6 @@ import (
 	"os"
 	"path"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -41,13 +40,10 @@ type Server struct {
 	jobs       jobs
 	orders     perEstate[[]int32]
 	facetCache perEstate[[]Facet]
-	suggesting struct {
-		mu sync.Mutex
-		suggested
-	}
-	events events
-	router chi.Router
-	api    huma.API
+	suggester  suggester
+	events     events
+	router     chi.Router
+	api        huma.API
 }
 
 // New makes a server. Jobs that it runs end with the context.

@@ -9,6 +9,8 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"sync"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -33,6 +35,7 @@ type SuggestionOut struct {
 // SuggestionList is all suggestions for what is missing now.
 type SuggestionList struct {
 	Suggestions []SuggestionOut `json:"suggestions"`
+	Complete    bool            `json:"complete" doc:"Whether they are of what is known now; if not, they are being found, and an event says when"`
 	Lacking     int             `json:"lacking" doc:"Structural tags that workloads lack"`
 	Refused     []RefusedOut    `json:"refused" doc:"Those that somebody said are wrong"`
 }
@@ -71,6 +74,7 @@ func (s *Server) vocabularyRoutes() {
 	huma.Post(s.api, "/api/suggestions/refuse", s.refuseSuggestions)
 	huma.Register(s.api, huma.Operation{OperationID: "export-suggestions", Method: http.MethodGet, Path: "/api/suggestions.csv", Summary: "The suggestions as CSV"}, s.exportSuggestions)
 	huma.Get(s.api, "/api/vocabulary/slips", s.slips)
+	huma.Register(s.api, huma.Operation{OperationID: "export-slips", Method: http.MethodGet, Path: "/api/slips.csv", Summary: "The values that look misspelt as CSV"}, s.exportSlips)
 	huma.Post(s.api, "/api/vocabulary/mend", s.mendSlips)
 	huma.Put(s.api, "/api/vocabulary/structural", s.setStructural)
 	huma.Post(s.api, "/api/workloads/find", s.findWorkloads)
@@ -79,26 +83,67 @@ func (s *Server) vocabularyRoutes() {
 	huma.Delete(s.api, "/api/selections", s.dropSelection)
 }
 
-// suggested is the suggestions for one state of the estate and what was seen.
-type suggested struct {
-	view *reach.View
-	all  []likeness.Suggestion
+// suggester keeps the suggestions for one state of the estate and what was seen.
+// Over a large estate they take seconds to find: those of before are given
+// meanwhile.
+type suggester struct {
+	mu     sync.Mutex
+	estate *estate.Estate
+	window *reach.Window
+	found  []SuggestionOut
+	done   chan struct{} // closed when what is being found is there; nil: nothing is
 }
 
-// suggest finds suggestions, or gives those that were found for the same view.
-func (s *Server) suggest(v *reach.View, snap snapshot) []likeness.Suggestion {
-	s.suggesting.mu.Lock()
-	defer s.suggesting.mu.Unlock()
-	if s.suggesting.view == v {
-		return s.suggesting.all
+// patience is how long an answer waits for suggestions that are being found.
+const patience = 100 * time.Millisecond
+
+// suggest gives the suggestions, and whether they are of this very state.
+func (s *Server) suggest(v *reach.View, snap snapshot) (found []SuggestionOut, complete bool) {
+	g := &s.suggester
+	g.mu.Lock()
+	if g.estate != snap.estate || g.window != v.Window {
+		if g.done == nil {
+			done := make(chan struct{})
+			g.done = done
+			go func() {
+				found := findSuggestions(v, snap)
+				g.mu.Lock()
+				g.estate, g.window, g.found, g.done = snap.estate, v.Window, found, nil
+				g.mu.Unlock()
+				close(done)
+				s.events.changed()
+			}()
+		}
+		done := g.done
+		g.mu.Unlock()
+		select {
+		case <-done:
+		case <-time.After(patience):
+		}
+		g.mu.Lock()
 	}
+	defer g.mu.Unlock()
+	return g.found, g.estate == snap.estate && g.window == v.Window
+}
+
+func findSuggestions(v *reach.View, snap snapshot) []SuggestionOut {
 	links := make([]likeness.Link, 0, v.Len())
 	for i := range v.Len() {
 		c := v.At(i)
 		links = append(links, likeness.Link{Client: c.Client.Workload, Server: c.Server.Workload, Point: c.Point})
 	}
-	s.suggesting.suggested = suggested{v, likeness.Suggest(snap.estate, links, snap.structural)}
-	return s.suggesting.all
+	out := []SuggestionOut{}
+	for _, g := range likeness.Suggest(snap.estate, links, snap.structural) {
+		w := snap.estate.Workload(g.Workload)
+		o := SuggestionOut{Workload: w.ID, Name: w.Label(), Key: g.Key, Value: g.Value, Likeness: g.Likeness, Agree: g.Agree, Like: []Member{}, Because: append([]string{}, g.Because...)}
+		for _, i := range g.Like {
+			l := snap.estate.Workload(i)
+			o.Like = append(o.Like, Member{ID: l.ID, Name: l.Label()})
+		}
+		out = append(out, o)
+	}
+	slices.SortStableFunc(out, func(a, b SuggestionOut) int { return cmp.Compare(b.Likeness*b.Agree, a.Likeness*a.Agree) })
+	return out
 }
 
 func (s *Server) suggestionList(ctx context.Context) (SuggestionList, error) {
@@ -127,19 +172,17 @@ func (s *Server) suggestionList(ctx context.Context) (SuggestionList, error) {
 			}
 		}
 	}
-	for _, g := range s.suggest(v, snap) {
-		w := snap.estate.Workload(g.Workload)
-		if refused[TagIn{w.ID, g.Key, g.Value}] {
+	var found []SuggestionOut
+	found, out.Complete = s.suggest(v, snap)
+	for _, o := range found {
+		i, there := snap.estate.ByID(o.Workload)
+		if !there || refused[TagIn{o.Workload, o.Key, o.Value}] {
 			continue
 		}
-		o := SuggestionOut{Workload: w.ID, Name: w.Label(), Key: g.Key, Value: g.Value, Likeness: g.Likeness, Agree: g.Agree, Like: []Member{}, Because: append([]string{}, g.Because...)}
-		for _, i := range g.Like {
-			l := snap.estate.Workload(i)
-			o.Like = append(o.Like, Member{ID: l.ID, Name: l.Label()})
+		if _, has := snap.estate.Workload(i).Tag(o.Key); !has { // set since they were found
+			out.Suggestions = append(out.Suggestions, o)
 		}
-		out.Suggestions = append(out.Suggestions, o)
 	}
-	slices.SortStableFunc(out.Suggestions, func(a, b SuggestionOut) int { return cmp.Compare(b.Likeness*b.Agree, a.Likeness*a.Agree) })
 	return out, nil
 }
 
@@ -239,6 +282,19 @@ func (s *Server) slips(ctx context.Context, _ *struct{}) (*Body[[]Slip], error) 
 		return nil, err
 	}
 	return body(snap.slipsIn()), nil
+}
+
+func (s *Server) exportSlips(ctx context.Context, _ *struct{}) (*huma.StreamResponse, error) {
+	snap, err := s.snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return stream("slips.csv", func(w *csv.Writer) {
+		_ = w.Write([]string{"key", "value", "usual", "workloads"})
+		for _, x := range snap.slipsIn() {
+			_ = w.Write([]string{x.Key, x.Value, x.Like, fmt.Sprint(x.Count)})
+		}
+	}), nil
 }
 
 func (s *Server) mendSlips(ctx context.Context, in *struct {

@@ -45,10 +45,14 @@ func refs(st Statement, f func(name *string)) {
 	}
 }
 
+// EachNamed calls f with every group that a statement names; its own name is not
+// meant.
+func EachNamed(st Statement, f func(group string)) { refs(st, func(name *string) { f(*name) }) }
+
 // Names reports whether a statement names a group; its own name is not meant.
 func Names(st Statement, group string) bool {
 	found := false
-	refs(st, func(name *string) { found = found || *name == group })
+	EachNamed(st, func(name string) { found = found || name == group })
 	return found
 }
 

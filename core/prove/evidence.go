@@ -8,6 +8,7 @@ import (
 	"lucidorchard/core/estate"
 	"lucidorchard/core/expr"
 	"lucidorchard/core/policy"
+	"lucidorchard/core/service"
 )
 
 // Findings that need to know what was seen in a window.
@@ -24,10 +25,12 @@ type Evidence struct {
 }
 
 // A permit is wider than its evidence if it opens at least wideFrom pairs and
-// of them at most one in wideShare was seen.
+// of them at most one in wideShare was seen; one in riskyShare, of services that
+// administer or that keep data.
 const (
-	wideFrom  = 60
-	wideShare = 10
+	wideFrom   = 60
+	wideShare  = 10
+	riskyShare = 3
 )
 
 // Evident gives the findings that follow from what was seen of each rule, by its
@@ -43,14 +46,20 @@ func Evident(c *decide.Compiled, seen []Evidence) []Finding {
 		}
 		e := &seen[i]
 		if e.Conversations == 0 {
-			out = append(out, Finding{Kind: NeverHit, Line: r.Line, Words: "No conversation of the window is decided by it."})
+			off := turnOff(r)
+			off.Changes = true // of what was not seen
+			out = append(out, Finding{Kind: NeverHit, Line: r.Line, Mend: off, Words: "No conversation of the window is decided by it."})
 			continue
 		}
 		if r.Action != policy.Permit {
 			continue
 		}
 		opens := c.Opens(int32(i), held)
-		if opens < wideFrom || e.Pairs*wideShare > opens {
+		share := wideShare
+		if points := c.RulePoints(int32(i)); !r.On.Any && len(points.Intersect(service.Administration))+len(points.Intersect(service.Databases)) > 0 {
+			share = riskyShare
+		}
+		if opens < wideFrom || e.Pairs*share > opens {
 			continue
 		}
 		out = append(out, Finding{Kind: TooWide, Line: r.Line, Mend: narrow(c, r, e),
@@ -83,7 +92,7 @@ func narrow(c *decide.Compiled, r *policy.Rule, e *Evidence) *Mend {
 	if len(words) > 1 {
 		text += " and " + words[1]
 	}
-	return &Mend{text, []policy.Edit{{Op: policy.Change, Line: r.Line, Text: less.String()}}}
+	return &Mend{text, []policy.Edit{{Op: policy.Change, Line: r.Line, Text: less.String()}}, true}
 }
 
 // fewWorkloads is up to how many workloads a side lists by id.

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"lucidorchard/core/decide"
 	"lucidorchard/core/estate"
@@ -54,8 +55,9 @@ type Finding struct {
 // Mend is edits that settle a finding, in words; made one after the other on
 // the text in canonical layout.
 type Mend struct {
-	Words string
-	Edits []policy.Edit
+	Words   string
+	Edits   []policy.Edit
+	Changes bool // it decides something differently; the others keep every verdict
 }
 
 // SoonDays is how many days before its last day a rule expires soon.
@@ -166,7 +168,85 @@ func (f *finder) add(kind Kind, r *policy.Rule, mend *Mend, others []*policy.Rul
 }
 
 func remove(r *policy.Rule) *Mend {
-	return &Mend{"Remove it", []policy.Edit{{Op: policy.Remove, Line: r.Line}}}
+	return &Mend{Words: "Remove it", Edits: []policy.Edit{{Op: policy.Remove, Line: r.Line}}}
+}
+
+func turnOff(r *policy.Rule) *Mend {
+	return &Mend{Words: "Turn it off", Edits: []policy.Edit{{Op: policy.Switch, Line: r.Line}}}
+}
+
+// above lets a rule decide before another one of its layer.
+func above(r, other *policy.Rule) *Mend {
+	return &Mend{fmt.Sprintf("Let it decide before line %d", other.Line), []policy.Edit{{Op: policy.Move, Line: r.Line, Before: other.Line}}, true}
+}
+
+// longer lets a rule last a while longer.
+func longer(r *policy.Rule) *Mend {
+	const days = 90
+	later := *r
+	day := time.Date(r.Until.Year, time.Month(r.Until.Month), r.Until.Day+days, 0, 0, 0, 0, time.UTC)
+	later.Until = &policy.Date{Year: day.Year(), Month: int(day.Month()), Day: day.Day()}
+	return &Mend{fmt.Sprintf("Let it last until %s", later.Until), []policy.Edit{{Op: policy.Change, Line: r.Line, Text: later.String()}}, true}
+}
+
+// byTags says a group that pins names by the tags that its members share: those
+// whose keys other groups read too, for they say what a workload is; if they say
+// too little, all. nil if more would join than are in it.
+func (f *finder) byTags(g *policy.Group) *Mend {
+	members := map[int32]bool{}
+	f.c.Estate.Held(f.c.AsOf, func(ep estate.Endpoint) {
+		if f.c.Group(g.Name, f.c.At(ep.Addr, f.c.AsOf)) == expr.Yes {
+			members[ep.Workload] = true
+		}
+	})
+	var shared []estate.Tag
+	first := true
+	for i := range members {
+		w := f.c.Estate.Workload(i)
+		if first {
+			shared, first = slices.Clone(w.Tags), false
+			continue
+		}
+		shared = slices.DeleteFunc(shared, func(t estate.Tag) bool {
+			have, _ := w.Tag(t.Key)
+			return expr.Fold(have.Value) != expr.Fold(t.Value)
+		})
+	}
+	others := func(tags []estate.Tag) (n int) {
+		for i, w := range f.c.Estate.All() {
+			if !members[i] && w.Retired.IsZero() && !slices.ContainsFunc(tags, func(t estate.Tag) bool {
+				have, _ := w.Tag(t.Key)
+				return expr.Fold(have.Value) != expr.Fold(t.Value)
+			}) {
+				n++
+			}
+		}
+		return n
+	}
+	read := map[string]bool{}
+	for _, other := range f.c.Policy.GroupOrder {
+		other.Expr.Walk(func(e *expr.Expr) { read[e.Key.Name] = read[e.Key.Name] || e.IsTest() && !e.Key.Field })
+	}
+	usual := slices.DeleteFunc(slices.Clone(shared), func(t estate.Tag) bool { return !read[t.Key] })
+	if len(usual) > 0 && others(usual) <= len(members) {
+		shared = usual
+	}
+	if len(shared) == 0 || others(shared) > len(members) {
+		return nil
+	}
+	slices.SortFunc(shared, func(a, b estate.Tag) int { return strings.Compare(a.Key, b.Key) })
+	var tests []string
+	for _, t := range shared {
+		tests = append(tests, expr.Key{Name: t.Key}.String()+" is "+syntax.Name(t.Value))
+	}
+	text := strings.Join(tests, " and ")
+	e, errs := expr.ParseText(text)
+	if len(errs) > 0 {
+		return nil // a value that no expression can name
+	}
+	said := *g
+	said.Expr, said.Include = e, nil
+	return &Mend{"Say it by tags: " + text, []policy.Edit{{Op: policy.Change, Line: g.Line, Text: said.String()}}, true}
 }
 
 func (f *finder) rule(i int32, r *policy.Rule) {
@@ -179,7 +259,7 @@ func (f *finder) rule(i int32, r *policy.Rule) {
 			f.add(Expired, r, remove(r), nil, "Its last day, %s, is over: it matches nothing any more.", r.Until)
 			return
 		case r.Until.Past(estate.Instant{Sec: f.c.AsOf.Sec + SoonDays*86400}):
-			f.add(SoonExpired, r, nil, nil, "Its last day is %s; what it decides gets another verdict then.", r.Until)
+			f.add(SoonExpired, r, longer(r), nil, "Its last day is %s; what it decides gets another verdict then.", r.Until)
 		}
 	}
 	facts := &f.rules[i]
@@ -188,7 +268,7 @@ func (f *finder) rule(i int32, r *policy.Rule) {
 	case !facts.matches && f.missesArea(r):
 		f.add(AreaMissed, r, remove(r), nil, "It would match something, but nothing that touches its area %s.", r.Area.Name)
 	case !facts.matches:
-		f.add(MatchesNone, r, nil, nil, "No two endpoints that exist now are on its two sides and agree with its clauses.")
+		f.add(MatchesNone, r, turnOff(r), nil, "No two endpoints that exist now are on its two sides and agree with its clauses.")
 	case !facts.decides:
 		f.add(Shadowed, r, remove(r), others, "Nothing reaches it: %s.", decidedBy(others))
 	case !facts.needed:
@@ -235,7 +315,7 @@ func (f *finder) partial(r *policy.Rule, others []*policy.Rule) {
 		}
 	}
 	if len(against) > 0 {
-		f.add(Contradicts, r, nil, against, "%s of this layer %s part of what it would %s.", first(against), verb(against[0]), r.Action)
+		f.add(Contradicts, r, above(r, against[0]), against, "%s of this layer %s part of what it would %s.", first(against), verb(against[0]), r.Action)
 	}
 	if len(alike) > 0 {
 		f.add(PartShadow, r, nil, alike, "%s of this layer decides part of it already, the same way.", first(alike))
@@ -328,7 +408,7 @@ func (f *finder) mergeable() {
 		} else if b.Note != "" && b.Note != a.Note {
 			merged.Note += "; " + b.Note
 		}
-		f.add(Mergeable, b, &Mend{"Join the two", []policy.Edit{{Op: policy.Remove, Line: b.Line}, {Op: policy.Change, Line: a.Line, Text: merged.String()}}},
+		f.add(Mergeable, b, &Mend{Words: "Join the two", Edits: []policy.Edit{{Op: policy.Remove, Line: b.Line}, {Op: policy.Change, Line: a.Line, Text: merged.String()}}},
 			[]*policy.Rule{a}, "It differs from line %d in one list only.", a.Line)
 	}
 }
@@ -356,7 +436,7 @@ func (f *finder) groups() {
 		find := func(kind Kind, mend *Mend, format string, args ...any) {
 			f.out = append(f.out, Finding{Kind: kind, Line: g.Line, Group: g.Name, Words: fmt.Sprintf(format, args...), Mend: mend})
 		}
-		drop := &Mend{"Remove it", []policy.Edit{{Op: policy.Remove, Line: g.Line}}}
+		drop := &Mend{Words: "Remove it", Edits: []policy.Edit{{Op: policy.Remove, Line: g.Line}}}
 		if used[g.Name] {
 			drop = nil
 		}
@@ -373,7 +453,7 @@ func (f *finder) groups() {
 			find(Undecided, nil, "Of %d %s it cannot tell: a tag is missing.", n, what)
 		}
 		if pinned(g) {
-			find(PinsNames, nil, "It lists names or ids: a new machine does not join on its own.")
+			find(PinsNames, f.byTags(g), "It lists names or ids: a new machine does not join on its own.")
 		}
 	}
 }
@@ -392,40 +472,10 @@ func pinned(g *policy.Group) bool {
 // used gives the groups that something names.
 func used(p *policy.Policy) map[string]bool {
 	out := map[string]bool{}
-	list := func(l policy.List) {
-		for _, o := range l.Items {
-			if o.Kind == policy.InGroup {
-				out[o.Name] = true
-			}
+	for _, item := range p.Items {
+		if item.Statement != nil {
+			policy.EachNamed(item.Statement, func(group string) { out[group] = true })
 		}
-	}
-	within := func(r *policy.Ref) {
-		if r != nil {
-			out[r.Name] = true
-		}
-	}
-	for _, r := range p.Rules {
-		list(r.Left)
-		list(r.Right)
-		within(r.Within)
-		for _, g := range r.Groups {
-			out[g.Name] = true
-		}
-	}
-	for _, a := range p.Asserts {
-		list(a.Left)
-		list(a.Right)
-		within(a.Within)
-	}
-	for _, a := range p.Areas {
-		out[a.Group.Name] = true
-	}
-	for _, g := range p.Groups {
-		g.Expr.Walk(func(e *expr.Expr) {
-			if e.Op == expr.MemberOf {
-				out[e.Group] = true
-			}
-		})
 	}
 	return out
 }
@@ -442,7 +492,8 @@ func (f *finder) closing() {
 		}
 	}
 	f.out = append(f.out, Finding{Kind: NoClosing, Line: last.Line,
-		Words: fmt.Sprintf("The last layer, %s, has no rule: what nothing above matches stays uncovered.", syntax.Name(last.Name))})
+		Words: fmt.Sprintf("The last layer, %s, has no rule: what nothing above matches stays uncovered.", syntax.Name(last.Name)),
+		Mend:  &Mend{"Reject the rest in it", []policy.Edit{{Op: policy.Add, Layer: last.Name, Text: "reject any -> any on any"}}, true}})
 }
 
 func verb(r *policy.Rule) string {

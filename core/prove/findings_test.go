@@ -43,7 +43,8 @@ func everything(e *estate.Estate, at estate.Instant, f func(client, server estat
 }
 
 // Shadowed, redundant and matching nothing are what one finds by asking about
-// every point; and a mend changes no verdict.
+// every point; and a mend changes no verdict, but for those that say so: they
+// settle what was found.
 func TestFindingsAgreeWithAskingAboutEveryPoint(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		e, at := sample.Estate(t), sample.Instant(t)
@@ -100,6 +101,14 @@ func TestFindingsAgreeWithAskingAboutEveryPoint(t *testing.T) {
 		}
 		after, errs := policy.Parse(mended)
 		require.Empty(t, errs)
+		if f.Mend.Changes {
+			for _, left := range prove.Findings(decide.Compile(e, after, at)) {
+				if f.Kind == prove.PinsNames || f.Kind == prove.NoClosing {
+					require.False(t, left.Kind == f.Kind && left.Group == f.Group, "%s is still so after its mend:\n%s\n%s", f.Kind, text, mended)
+				}
+			}
+			return
+		}
 		again := decide.NewWalk(e, after, at)
 		everything(e, at, func(client, server estate.Endpoint, pt service.Point) {
 			require.Equal(t, decide.VerdictOf(walk.Decide(client, server, pt)), decide.VerdictOf(again.Decide(client, server, pt)), "%s: %s\n%s\n%s", f.Kind, f.Words, text, mended)
@@ -168,4 +177,42 @@ func TestShadowNamesTheRulesTogether(t *testing.T) {
 		}
 	}
 	require.Fail(t, "not found")
+}
+
+// Mends that decide something differently say so, and do what they say.
+func TestMendsThatDecide(t *testing.T) {
+	var ws []estate.Workload
+	for i, tags := range [][4]string{{"fares", "store", "live", "north"}, {"fares", "store", "live", "south"}, {"fares", "store", "live", "north"}, {"fares", "store", "trial", "north"}, {"tides", "store", "live", "north"}} {
+		w := estate.Workload{ID: string(rune('a' + i)), Name: "store-" + string(rune('a'+i)), Leases: []estate.Lease{{Addr: sample.LargeAddr(i), From: estate.Beginning, Until: estate.End}}}
+		for k, key := range []string{"app", "tier", "env", "site"} {
+			w.SetTag(estate.Tag{Key: key, Value: tags[k]})
+		}
+		ws = append(ws, w)
+	}
+	e, _ := estate.New(ws)
+	// The third of the live stores of fares was forgotten.
+	const text = "group any-store = tier is store and has env and app is not tides\ngroup stores = name in (store-a, store-b) \"for fares\"\n" +
+		"group nobody-shares = id in (a, d, e)\n" +
+		"\nlayer rules\nreject any -> stores on tcp/1-99\npermit any -> stores on tcp/50-200 until 2026-12-01\n\nlayer closing\n"
+	p, errs := policy.Parse(text)
+	require.Empty(t, errs)
+	at := estate.Instant{Sec: 1_795_400_000}
+	got := map[prove.Kind]prove.Finding{}
+	for _, f := range prove.Findings(decide.Compile(e, p, at)) {
+		if f.Mend != nil || f.Group == "nobody-shares" {
+			got[prove.Kind(f.Group)+f.Kind] = f
+		}
+	}
+	after := func(k prove.Kind) string {
+		require.NotNil(t, got[k].Mend, k)
+		require.True(t, got[k].Mend.Changes)
+		mended, bad := policy.ApplyAll(p.Format(), got[k].Mend.Edits)
+		require.Nil(t, bad)
+		return mended
+	}
+	require.Contains(t, after("stores"+prove.PinsNames), "group stores = app is fares and env is live and tier is store \"for fares\"\n", "no group reads the site")
+	require.Nil(t, got["nobody-shares"+prove.PinsNames].Mend, "what they share says too much")
+	require.Contains(t, after(prove.SoonExpired), "permit any -> stores on tcp/50-200 until 2027-03-01\n")
+	require.Less(t, strings.Index(after(prove.Contradicts), "permit any"), strings.Index(after(prove.Contradicts), "reject any"))
+	require.Contains(t, after(prove.NoClosing), "layer closing\nreject any -> any on any\n")
 }

@@ -38,6 +38,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/assertions.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The assertions with their results as CSV */
+        get: operations["export-assertions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/check": {
         parameters: {
             query?: never;
@@ -200,6 +217,23 @@ export interface paths {
         };
         /** Get API findings */
         get: operations["get-api-findings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/findings.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The findings as CSV */
+        get: operations["export-findings"];
         put?: never;
         post?: never;
         delete?: never;
@@ -685,6 +719,23 @@ export interface paths {
         post?: never;
         /** Delete API selections */
         delete: operations["delete-api-selections"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/slips.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The values that look misspelt as CSV */
+        get: operations["export-slips"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1345,6 +1396,8 @@ export interface components {
             kind: string;
             /** @description What would settle it with one action, in words */
             mend?: string;
+            /** @description The mend decides something differently: look at the consequences first */
+            turns?: boolean;
             /** @description The reason */
             words: string;
         };
@@ -1378,6 +1431,8 @@ export interface components {
             mend?: string;
             /** @description The statement */
             text: string;
+            /** @description The mend decides something differently: look at the consequences first */
+            turns?: boolean;
             /** @description The reason */
             words: string;
         };
@@ -2026,6 +2081,8 @@ export interface components {
             to: string;
         };
         SuggestionList: {
+            /** @description Whether they are of what is known now; if not, they are being found, and an event says when */
+            complete: boolean;
             /**
              * Format: int64
              * @description Structural tags that workloads lack
@@ -2288,6 +2345,33 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["AssertOut"][];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-assertions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
@@ -2664,6 +2748,38 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["FindingList"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-findings": {
+        parameters: {
+            query?: {
+                /** @description Start of the window, RFC 3339; without it, the first conversation */
+                from?: string;
+                /** @description End of the window, RFC 3339; without it, the last conversation */
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
@@ -3782,6 +3898,33 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Selection"][];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-slips": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

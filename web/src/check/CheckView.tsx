@@ -6,7 +6,7 @@ import { useAddress, useWindow } from "../frame/address";
 import { Ledger } from "../ledger/Ledger";
 import { LedgerBar, useLedgerQuery } from "../ledger/LedgerBar";
 import { Empty, Link, ProblemNote, Sentence } from "../marks/Controls";
-import { Mark, type Verdict, verdictColor } from "../marks/Marks";
+import { Mark, type Verdict, verdictColor, VerdictHeads } from "../marks/Marks";
 import { n, onDay, plural } from "../marks/words";
 import { Assertions } from "./Assertions";
 import { Footing } from "./Footing";
@@ -93,11 +93,7 @@ function Outcomes({ c }: { c: Schemas["CheckOut"] }) {
       <thead>
         <tr>
           <td />
-          {verdicts.map((v) => (
-            <chakra.th key={v} {...cell} fontWeight="500" color="soft">
-              <Mark kind={v} size={9} /> {v}
-            </chakra.th>
-          ))}
+          <VerdictHeads {...cell} />
         </tr>
       </thead>
       <tbody>

@@ -4,7 +4,7 @@ import { chakra, Flex, Text } from "@chakra-ui/react";
 import { api, type Schemas } from "../api/client";
 import { useAddress } from "../frame/address";
 import { Link } from "../marks/Controls";
-import { Mark, type Verdict } from "../marks/Marks";
+import { Mark, type Verdict, VerdictHeads } from "../marks/Marks";
 import { atMinute, n, plural } from "../marks/words";
 
 const verdicts: Verdict[] = ["permit", "reject", "uncovered"];
@@ -45,11 +45,7 @@ export function Difference({ d }: { d: NonNullable<Schemas["CheckOut"]["differen
           <chakra.th textAlign="left" fontWeight="500" color="soft" pr="10px">
             revision {d.revision.no} ↓ now →
           </chakra.th>
-          {verdicts.map((v) => (
-            <chakra.th key={v} {...cell} fontWeight="500" color="soft">
-              <Mark kind={v} size={9} /> {v}
-            </chakra.th>
-          ))}
+          <VerdictHeads {...cell} />
         </tr>
       </thead>
       <tbody>

@@ -1,11 +1,11 @@
 // What holds whatever was seen: the assertions, and what was found of the policy.
 import { Box, chakra, Flex, Text } from "@chakra-ui/react";
 import { useNavigate } from "react-router";
-import { api, problem, queryClient, type Schemas } from "../api/client";
+import { api, type Schemas } from "../api/client";
 import { useAddress, useCarried, useWindow } from "../frame/address";
-import { say } from "../frame/toaster";
-import { Btn, Link, Switches } from "../marks/Controls";
+import { Link, Switches } from "../marks/Controls";
 import { n } from "../marks/words";
+import { MendButton } from "../policy/MendButton";
 import { Assertions } from "./Assertions";
 
 export function Footing() {
@@ -26,6 +26,9 @@ export function Footing() {
           { value: "findings", shown: <>Findings{!!found.data?.findings.length && <chakra.span color="open" fontWeight="500"> {n(found.data.findings.length)}</chakra.span>}</> },
         ]}
       />
+      <chakra.a href={`/api/${shown}.csv?${new URLSearchParams(Object.entries(w).filter((e): e is [string, string] => !!e[1]))}`} download float="right" color="soft" textDecoration="underline" textUnderlineOffset="3px">
+        Export CSV
+      </chakra.a>
       {shown === "assertions" ? <Assertions /> : found.data && <FindingsList list={found.data} />}
     </Box>
   );
@@ -33,39 +36,24 @@ export function Footing() {
 
 /** Each finding with its reason and, where there is one, the mend. */
 function FindingsList({ list }: { list: Schemas["FindingList"] }) {
-  const w = useWindow();
   const carried = useCarried();
   const navigate = useNavigate();
-  const mend = api.useMutation("post", "/api/policy/mend");
-  const run = async (f: Schemas["FoundAt"]) => {
-    try {
-      const out = await mend.mutateAsync({ params: { query: w }, body: { revision: list.revision, line: f.line, kind: f.kind } });
-      say(out.consequences?.changed ? `${out.words}; ${out.consequences.changed} conversations change verdict` : out.words);
-      await queryClient.invalidateQueries();
-    } catch (e) {
-      say(problem(e), "error");
-    }
-  };
   const go = (f: Schemas["FoundAt"]) => void navigate(f.group ? `/groups/${encodeURIComponent(f.group)}${carried}` : `/policy${carried}${carried ? "&" : "?"}line=${f.line}`);
   return (
     <Box py="6px" maxH="132px" overflowY="auto" role="region" aria-label="findings">
       {list.findings.length === 0 && <Text color="soft">Nothing to say against the draft.</Text>}
       {list.findings.map((f) => (
         <Flex key={`${f.line} ${f.kind}`} gap="8px" py="2px" align="baseline" data-finding={f.kind}>
-          <Text color="open" fontWeight="500" w="170px" flexShrink={0}>
+          <Text color="open" fontWeight="500" w="150px" flexShrink={0}>
             {f.kind}
           </Text>
-          <Box w="330px" flexShrink={0} overflow="hidden" textOverflow="ellipsis" whiteSpace="nowrap" title={f.text}>
-            <Link onClick={() => go(f)}>{f.group ?? (f.text || "the policy")}</Link>
-          </Box>
+          <Link w="28%" flexShrink={0} overflow="hidden" textOverflow="ellipsis" whiteSpace="nowrap" title={f.text} onClick={() => go(f)}>
+            {f.group ?? (f.text || "the policy")}
+          </Link>
           <Text flex="1" minW="0" color="soft">
             {f.words}
           </Text>
-          {f.mend && (
-            <Btn flexShrink={0} onClick={() => void run(f)}>
-              {f.mend}
-            </Btn>
-          )}
+          <MendButton revision={list.revision} line={f.line} finding={f} about={f.group ?? f.text} />
         </Flex>
       ))}
     </Box>

@@ -40,7 +40,7 @@ export function WhyRule({ line }: { line: number }) {
         </ChainLink>
       </Chain>
       <Box mt="8px">
-        {s.findings && <Findings revision={data.revision} line={line} findings={s.findings} indent="0" />}
+        {s.findings && <Findings revision={data.revision} line={line} findings={s.findings} about={s.rule?.sentence ?? s.text} indent="0" />}
       </Box>
       <Btn mt="10px" onClick={() => void navigate(`/check${carried}${carried ? "&" : "?"}rule=${line}`)}>
         Show its conversations

@@ -2,10 +2,9 @@ import { Box, chakra, Flex, Text } from "@chakra-ui/react";
 import { useNavigate } from "react-router";
 import { api, problem } from "../api/client";
 import { Link, ProblemNote } from "../marks/Controls";
-import { Mark } from "../marks/Marks";
 import { onDay } from "../marks/words";
 import { useCarried } from "./address";
-import { Reasons } from "./Reasons";
+import { Memberships, Tags } from "./WorkloadParts";
 import { Pair, WhyTitle } from "./WhyPanel";
 
 /** A workload: its addresses, its tags with their sources, its groups and why. */
@@ -37,29 +36,11 @@ export function WhyWorkload({ id }: { id: string }) {
       <Text fontFamily="heading" mt="12px" mb="2px">
         Tags
       </Text>
-      {w.tags.map((t) => (
-        <Pair key={t.key} left={t.key}>
-          {t.value}{" "}
-          <chakra.span color="soft">
-            {t.byHand ? `by hand, ${t.by}` : t.source}, {onDay(t.at)}
-          </chakra.span>
-        </Pair>
-      ))}
-      {w.tags.length === 0 && <Text color="soft">none</Text>}
+      <Tags tags={w.tags} />
       <Text fontFamily="heading" mt="12px" mb="2px">
         Groups
       </Text>
-      {w.groups.map((g) => (
-        <Box key={g.group} py="3px">
-          <Flex gap="6px" align="center">
-            <Mark kind={g.truth === "yes" ? "in" : "undecided"} />
-            <Link onClick={() => void navigate(`/groups/${encodeURIComponent(g.group)}${carried}`)}>{g.group}</Link>
-            {g.truth === "undecided" && <chakra.span color="open">{g.missing?.map((k) => `${k} missing`).join(", ") || "undecided"}</chakra.span>}
-          </Flex>
-          {g.listed ? <Text color="soft">listed after {g.listed}</Text> : <Reasons reasons={g.reasons} />}
-        </Box>
-      ))}
-      {w.groups.length === 0 && <Text color="soft">none says yes</Text>}
+      <Memberships groups={w.groups} />
       <Flex gap="14px" mt="12px" wrap="wrap">
         <Link fontWeight="600" onClick={() => void navigate(`/workloads/${encodeURIComponent(id)}${carried}`)}>
           Its page

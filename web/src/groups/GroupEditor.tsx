@@ -80,7 +80,7 @@ export function GroupEditor({ group, onSaved }: { group?: Group; onSaved: (name:
         </Text>
       ))}
       {group && <UsedBy group={group} shares={p?.shares ?? []} />}
-      {group && policy.data && <Findings revision={policy.data.revision} line={group.line} findings={group.findings} indent="0" />}
+      {group && policy.data && <Findings revision={policy.data.revision} line={group.line} findings={group.findings} about={group.name} indent="0" />}
       {group && !changed && (
         <Flex mt="10px">
           <Switches label="part" on={[part]} toggle={(x) => change({ part: x === "members" ? null : x })} options={[{ value: "members", shown: "Members now" }, { value: "history", shown: "Over the window" }, { value: "reached", shown: "Who reaches it" }, { value: "reaches", shown: "What it reaches" }]} />

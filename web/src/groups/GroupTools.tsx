@@ -143,7 +143,7 @@ export function GroupHistory({ name }: { name: string }) {
           {atMinute(r.at)}: the definition changed in revision {r.no}, by {r.author}: <chakra.span color="soft">{r.words}</chakra.span>
         </Text>
       ))}
-      {data.changes.length === 0 && <Text color="soft">Nobody joined or left through tags in the window.</Text>}
+      {data.changes.length === 0 && <Text color="soft">Nobody joined or left in the window.</Text>}
       {data.changes.map((c) => (
         <Flex key={c.at + c.workload} gap="8px" py="2px" borderBottomWidth="1px" borderColor="line2" align="baseline">
           <Text color="soft" w="130px" flexShrink={0}>

@@ -1,6 +1,7 @@
 // The marks: a verdict has a colour, a shape and a texture; membership has
 // marks of its own, so that it is not taken for a verdict.
 import { chakra, HStack, Text } from "@chakra-ui/react";
+import type { ComponentProps } from "react";
 
 export type Verdict = "permit" | "reject" | "uncovered";
 export type Counts = { permit: number; reject: number; uncovered: number };
@@ -52,6 +53,17 @@ const shapes: Record<MarkKind, React.ReactNode> = {
   ),
   out: <rect x="1.7" y="1.7" width="8.6" height="8.6" rx="1.5" fill="none" stroke="currentColor" strokeWidth="1.4" />,
 };
+
+const verdicts: Verdict[] = ["permit", "reject", "uncovered"];
+
+/** The heads of a table's columns, one for each verdict. */
+export function VerdictHeads(props: ComponentProps<typeof chakra.th>) {
+  return verdicts.map((v) => (
+    <chakra.th key={v} {...props} fontWeight="500" color="soft">
+      <Mark kind={v} size={9} /> {v}
+    </chakra.th>
+  ));
+}
 
 /** A verdict in words with its mark. */
 export function VerdictWord({ verdict }: { verdict: Verdict }) {

@@ -1,24 +1,11 @@
 // What was found of a statement, each with the mend that settles it.
 import { Box, chakra, Flex } from "@chakra-ui/react";
-import { api, problem, queryClient, type Schemas } from "../api/client";
-import { useWindow } from "../frame/address";
-import { say } from "../frame/toaster";
-import { Btn } from "../marks/Controls";
+import type { Schemas } from "../api/client";
+import { MendButton } from "./MendButton";
 
-type Props = { revision: number; line: number; findings: Schemas["FindingOut"][]; indent?: string };
+type Props = { revision: number; line: number; findings: Schemas["FindingOut"][]; about: string; indent?: string };
 
-export function Findings({ revision, line, findings, indent = "52px" }: Props) {
-  const w = useWindow();
-  const mend = api.useMutation("post", "/api/policy/mend");
-  const run = async (kind: string) => {
-    try {
-      const out = await mend.mutateAsync({ params: { query: w }, body: { revision, line, kind } });
-      say(out.consequences?.changed ? `${out.words}; ${out.consequences.changed} conversations change verdict` : out.words);
-      await queryClient.invalidateQueries();
-    } catch (e) {
-      say(problem(e), "error");
-    }
-  };
+export function Findings({ revision, line, findings, about, indent = "52px" }: Props) {
   return (
     <Box pl={indent} pb="4px" data-findings={findings.length}>
       {findings.map((f) => (
@@ -29,11 +16,7 @@ export function Findings({ revision, line, findings, indent = "52px" }: Props) {
             </chakra.span>{" "}
             {f.words}
           </span>
-          {f.mend && (
-            <Btn flexShrink={0} onClick={() => void run(f.kind)}>
-              {f.mend}
-            </Btn>
-          )}
+          <MendButton revision={revision} line={line} finding={f} about={about} />
         </Flex>
       ))}
     </Box>

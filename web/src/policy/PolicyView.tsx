@@ -1,11 +1,13 @@
 // Policy: what do the rules say, and what is still to be decided?
-import { Box, chakra, Flex, Grid, Text } from "@chakra-ui/react";
+import { Box, Flex, Grid, Text } from "@chakra-ui/react";
 import { useState } from "react";
+import { useNavigate } from "react-router";
 import { api, problem, type Schemas } from "../api/client";
 import { useAddress, useWindow } from "../frame/address";
 import { moveFocus } from "../ledger/shared";
 import { Btn, Empty, Link, ProblemNote, Sentence, Switches } from "../marks/Controls";
 import { Mark } from "../marks/Marks";
+import { Menu } from "../marks/Menu";
 import { n, percent, plural } from "../marks/words";
 import { Definitions } from "./Definitions";
 import { Proposals } from "./Proposals";
@@ -41,6 +43,13 @@ export function PolicyView() {
               )}
             </Sentence>
           </Box>
+          <Menu
+            label="Export"
+            items={[
+              { shown: "Rules as CSV", href: `/api/rules.csv?${new URLSearchParams(Object.entries(w).filter((e): e is [string, string] => !!e[1]))}` },
+              { shown: "The policy's text", href: "/api/policy.orchard" },
+            ]}
+          />
           <Switches
             label="how the policy is shown"
             options={[
@@ -59,13 +68,14 @@ export function PolicyView() {
 }
 
 function UncoveredLink({ value }: { value: number }) {
+  const navigate = useNavigate();
   const { search } = useAddress();
   const keep = new URLSearchParams({ verdict: "uncovered" });
   for (const k of ["from", "to"]) if (search.get(k)) keep.set(k, search.get(k)!);
   return (
-    <chakra.a href={`/check?${keep}`} textDecoration="underline" textDecorationColor="accent" textUnderlineOffset="3px">
+    <Link textDecorationColor="accent" onClick={() => void navigate(`/check?${keep}`)}>
       {plural(value, "conversation")}
-    </chakra.a>
+    </Link>
   );
 }
 

@@ -80,7 +80,7 @@ export function RuleRow({ policy, statement: s, number, above, below, afterBelow
           {n(s.hits)}
         </Text>
       </Flex>
-      {selected && s.findings && <Findings revision={policy.revision} line={s.line} findings={s.findings} />}
+      {selected && s.findings && <Findings revision={policy.revision} line={s.line} findings={s.findings} about={r.sentence} />}
       {selected && (
         <Flex gap="6px" pl="52px" pb="6px" wrap="wrap" align="center">
           <Btn onClick={onEdit}>Edit</Btn>

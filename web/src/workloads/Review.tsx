@@ -52,7 +52,7 @@ export function Suggestions() {
     <Flex direction="column" flex="1" minH="0">
       <Flex px="20px" py="4px" gap="10px" align="center">
         <Text color="soft">
-          {plural(all.length, "suggestion")} for {n(data.lacking)} missing tags. It says nothing where it is not sure.
+          {plural(all.length, "suggestion")} for {n(data.lacking)} missing tags. {data.complete ? "It says nothing where it is not sure." : "Looking again, as something has changed…"}
         </Text>
         {all.length > 0 && <Link onClick={() => choose(chosen.size ? new Set() : new Set(all.map(idOf)))}>{chosen.size ? "Choose none" : "Choose all"}</Link>}
         <chakra.a href="/api/suggestions.csv" download ml="auto" color="soft" textDecoration="underline" textUnderlineOffset="3px">
@@ -60,7 +60,8 @@ export function Suggestions() {
         </chakra.a>
       </Flex>
       <Box flex="1" minH="0" overflowY="auto" onKeyDown={moveFocus}>
-        {all.length === 0 && (
+        {all.length === 0 && !data.complete && <Text px="20px" py="10px" color="soft">Looking for what resembles those that lack tags…</Text>}
+        {all.length === 0 && data.complete && (
           <Empty title="Nothing to suggest">{data.lacking === 0 ? "No structural tag is missing." : "Nothing resembles what lacks tags closely enough. More flows make it surer; or set the tags by hand."}</Empty>
         )}
         {all.map((s) => (
@@ -164,6 +165,9 @@ export function Slips() {
         <Text color="soft">Values that differ from a usual one in case, blanks, punctuation or a letter. A mend sets the usual one by hand; undo takes it back.</Text>
         {data.length > 0 && (
           <>
+            <chakra.a href="/api/slips.csv" download color="soft" textDecoration="underline" textUnderlineOffset="3px" whiteSpace="nowrap">
+              Export CSV
+            </chakra.a>
             <Btn onClick={() => look.mutate({ params: { query: { ...w, dryRun: true } }, body: { slips: data } })}>What mending all would do</Btn>
             <Btn primary onClick={() => void run(data)}>
               Mend all {n(data.length)}

@@ -25,13 +25,13 @@ export function TagDock({ editing, onClose }: { editing: Editing; onClose: () =>
     input.current?.focus();
     input.current?.select();
   }, []);
-  // Typing asks after a short rest; what is shown always says for which value.
+  // Typing asks after a moment's rest; what is shown always says for which value.
   useEffect(() => {
     const t = setTimeout(() => {
       if (!key.trim()) return;
       setAsked({ key, value });
       look({ params: { query: { ...w, dryRun: true } }, body: { ...chosen(editing), key: key.trim(), value } });
-    }, 180);
+    }, 40);
     return () => clearTimeout(t);
   }, [key, value, editing, w, look]);
   const save = async () => {

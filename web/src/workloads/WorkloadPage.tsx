@@ -4,8 +4,8 @@ import { Box, chakra, Flex, Grid, Text } from "@chakra-ui/react";
 import { useNavigate, useParams } from "react-router";
 import { api, problem, type Schemas } from "../api/client";
 import { useAddress, useCarried, useWhy, useWindow } from "../frame/address";
-import { Reasons } from "../frame/Reasons";
 import { Pair } from "../frame/WhyPanel";
+import { Memberships, Tags } from "../frame/WorkloadParts";
 import { Ledger } from "../ledger/Ledger";
 import { Empty, Link, ProblemNote, Sentence, Switches } from "../marks/Controls";
 import { Mark, VerdictBar } from "../marks/Marks";
@@ -39,15 +39,7 @@ export function WorkloadPage() {
         {it.id !== it.name && <Pair left="id">{it.id}</Pair>}
         {(it.os || it.kind) && <Pair left="machine">{[it.kind, it.os].filter(Boolean).join(", ")}</Pair>}
         <Head>Tags</Head>
-        {it.tags.map((t) => (
-          <Pair key={t.key} left={t.key}>
-            {t.value}{" "}
-            <chakra.span color="soft" fontSize="12px">
-              {t.byHand ? `by hand, ${t.by}` : t.source}
-            </chakra.span>
-          </Pair>
-        ))}
-        {it.tags.length === 0 && <Text color="soft">none</Text>}
+        <Tags tags={it.tags} />
         <Head>Addresses over time</Head>
         {it.leases.length === 0 && <Text color="soft">none known</Text>}
         {it.leases.map((l) => (
@@ -61,17 +53,7 @@ export function WorkloadPage() {
           </Flex>
         ))}
         <Head>Groups</Head>
-        {it.groups.map((g) => (
-          <Box key={g.group} py="2px">
-            <Flex gap="6px" align="center">
-              <Mark kind={g.truth === "yes" ? "in" : "undecided"} />
-              <Link onClick={() => void navigate(`/groups/${encodeURIComponent(g.group)}${carried}`)}>{g.group}</Link>
-              {g.truth === "undecided" && <chakra.span color="open">{g.missing?.map((k) => `${k} missing`).join(", ") || "undecided"}</chakra.span>}
-            </Flex>
-            {g.listed ? <Text color="soft">listed after {g.listed}</Text> : <Reasons reasons={g.reasons} />}
-          </Box>
-        ))}
-        {it.groups.length === 0 && <Text color="soft">none says yes</Text>}
+        <Memberships groups={it.groups} />
       </Box>
       <Flex direction="column" minH="0" px="20px" pt="12px">
         <Sentence>

@@ -1,0 +1,59 @@
+// The mend of a finding: done with one press if it keeps every verdict; else what
+// it would do is shown first.
+import { Box, Flex } from "@chakra-ui/react";
+import { useState } from "react";
+import { api, problem, queryClient, type Schemas } from "../api/client";
+import { ConsequencesList } from "../consequences/ConsequencesList";
+import { useWindow } from "../frame/address";
+import { say } from "../frame/toaster";
+import { Btn } from "../marks/Controls";
+import { Modal } from "../marks/Modal";
+
+type Props = { revision: number; line: number; finding: Schemas["FindingOut"]; about: string };
+
+export function MendButton({ revision, line, finding: f, about }: Props) {
+  const w = useWindow();
+  const mend = api.useMutation("post", "/api/policy/mend");
+  const [shown, setShown] = useState<Schemas["EditOut"]>();
+  if (!f.mend) return null;
+  const run = async (dryRun: boolean) => {
+    try {
+      const out = await mend.mutateAsync({ params: { query: { ...w, dryRun } }, body: { revision, line, kind: f.kind } });
+      if (dryRun) return setShown(out);
+      setShown(undefined);
+      say(out.consequences?.changed ? `${out.words}; ${out.consequences.changed} conversations change verdict` : out.words);
+      await queryClient.invalidateQueries();
+    } catch (e) {
+      say(problem(e), "error");
+    }
+  };
+  return (
+    <>
+      <Btn flexShrink={0} maxW="340px" title={f.mend} loading={mend.isPending && !shown} onClick={() => void run(!!f.turns)}>
+        <Box as="span" overflow="hidden" textOverflow="ellipsis">
+          {f.mend}
+          {f.turns && "…"}
+        </Box>
+      </Btn>
+      <Modal
+        title={f.mend}
+        open={!!shown}
+        onClose={() => setShown(undefined)}
+        size="lg"
+        footer={
+          <>
+            <Btn primary loading={mend.isPending} onClick={() => void run(false)}>
+              Do it
+            </Btn>
+            <Btn onClick={() => setShown(undefined)}>Cancel</Btn>
+          </>
+        }
+      >
+        <Box mb="8px">
+          {about} is {f.kind}: {f.words}
+        </Box>
+        <Flex>{shown?.consequences && <ConsequencesList c={shown.consequences} />}</Flex>
+      </Modal>
+    </>
+  );
+}
