@@ -86,6 +86,15 @@ func TestAScriptFeedsItsSource(t *testing.T) {
 	require.Equal(t, [2]int{0, 1}, [2]int{there.Total, gone.Total})
 	require.NotEmpty(t, gone.Workloads[0].Retired)
 	require.False(t, gone.Workloads[0].Leases[0].Now)
+	var h server.GroupHistory
+	c.get("/api/groups/history?name=trial", &h)
+	var whys []string
+	for _, ch := range h.Changes {
+		if ch.Workload == "s-2" {
+			whys = append(whys, ch.Before+" "+ch.After+" "+ch.Why)
+		}
+	}
+	require.ElementsMatch(t, []string{"yes no retired: no source lists it any more", "no yes its first tags"}, whys)
 	require.Equal(t, 200, c.call("DELETE", fmt.Sprintf("/api/tokens/%d", token.ID), nil, nil))
 	require.Equal(t, 401, c.send(path, token.Secret, "application/json", list, &p))
 	require.Contains(t, p.Detail, "revoked")

@@ -142,7 +142,17 @@ func (s *Server) groupHistory(ctx context.Context, in *struct {
 		return nil, unavailable(err)
 	}
 	since := from.Start().Time()
-	out := GroupHistory{Changes: append(membershipChanges(snap, g.Name, said, since), arrivals(snap, g.Name, since)...), Revisions: []store.Revision{}}
+	out := GroupHistory{Changes: membershipChanges(snap, g.Name, said, since), Revisions: []store.Revision{}}
+	for _, a := range arrivals(snap, g.Name, since) {
+		// Who came with its first tags and its first address came once.
+		if k := slices.IndexFunc(out.Changes, func(c MembershipChange) bool {
+			return c.Workload == a.Workload && c.After == a.After && c.Why == firstTags
+		}); k >= 0 {
+			out.Changes[k] = a
+		} else {
+			out.Changes = append(out.Changes, a)
+		}
+	}
 	slices.SortStableFunc(out.Changes, func(a, b MembershipChange) int { return strings.Compare(b.At, a.At) })
 	out.Total = len(out.Changes)
 	out.Changes = out.Changes[:min(500, len(out.Changes))]
@@ -210,6 +220,9 @@ func membershipChanges(snap snapshot, group string, said []store.SaidValue, from
 			return decide.NewWalk(e, snap.policy, snap.compiled.AsOf).Group(group, ep), values
 		}
 		was, had := ask(from)
+		if len(had) == 0 {
+			was = expr.No // it was not there, or nothing was said of it
+		}
 		for _, at := range times {
 			is, has := ask(at)
 			if is != was {
@@ -248,11 +261,13 @@ func arrivals(snap snapshot, group string, from time.Time) []MembershipChange {
 	return out
 }
 
+const firstTags = "its first tags"
+
 // tagChanges says what changed about a workload's tags at an instant, and who
 // said so.
 func tagChanges(had, has map[string]string, said []store.SaidValue, at time.Time) string {
 	if len(had) == 0 {
-		return "its first tags"
+		return firstTags
 	}
 	var parts []string
 	for k, v := range has {

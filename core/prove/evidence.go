@@ -8,7 +8,6 @@ import (
 	"lucidorchard/core/estate"
 	"lucidorchard/core/expr"
 	"lucidorchard/core/policy"
-	"lucidorchard/core/service"
 )
 
 // Findings that need to know what was seen in a window.
@@ -25,12 +24,10 @@ type Evidence struct {
 }
 
 // A permit is wider than its evidence if it opens at least wideFrom pairs and
-// of them at most one in wideShare was seen; one in riskyShare, of services that
-// administer or that keep data.
+// of them at most one in wideShare was seen.
 const (
-	wideFrom   = 60
-	wideShare  = 10
-	riskyShare = 3
+	wideFrom  = 60
+	wideShare = 10
 )
 
 // Evident gives the findings that follow from what was seen of each rule, by its
@@ -55,11 +52,7 @@ func Evident(c *decide.Compiled, seen []Evidence) []Finding {
 			continue
 		}
 		opens := c.Opens(int32(i), held)
-		share := wideShare
-		if points := c.RulePoints(int32(i)); !r.On.Any && len(points.Intersect(service.Administration))+len(points.Intersect(service.Databases)) > 0 {
-			share = riskyShare
-		}
-		if opens < wideFrom || e.Pairs*share > opens {
+		if opens < wideFrom || e.Pairs*wideShare > opens {
 			continue
 		}
 		out = append(out, Finding{Kind: TooWide, Line: r.Line, Mend: narrow(c, r, e),

@@ -190,8 +190,8 @@ func longer(r *policy.Rule) *Mend {
 }
 
 // byTags says a group that pins names by the tags that its members share: those
-// whose keys other groups read too, for they say what a workload is; if they say
-// too little, all. nil if more would join than are in it.
+// whose keys other groups read too, for they say what a workload is. nil if more
+// would join than are in it.
 func (f *finder) byTags(g *policy.Group) *Mend {
 	members := map[int32]bool{}
 	f.c.Estate.Held(f.c.AsOf, func(ep estate.Endpoint) {
@@ -227,10 +227,7 @@ func (f *finder) byTags(g *policy.Group) *Mend {
 	for _, other := range f.c.Policy.GroupOrder {
 		other.Expr.Walk(func(e *expr.Expr) { read[e.Key.Name] = read[e.Key.Name] || e.IsTest() && !e.Key.Field })
 	}
-	usual := slices.DeleteFunc(slices.Clone(shared), func(t estate.Tag) bool { return !read[t.Key] })
-	if len(usual) > 0 && others(usual) <= len(members) {
-		shared = usual
-	}
+	shared = slices.DeleteFunc(shared, func(t estate.Tag) bool { return !read[t.Key] })
 	if len(shared) == 0 || others(shared) > len(members) {
 		return nil
 	}

@@ -182,7 +182,7 @@ func TestShadowNamesTheRulesTogether(t *testing.T) {
 // Mends that decide something differently say so, and do what they say.
 func TestMendsThatDecide(t *testing.T) {
 	var ws []estate.Workload
-	for i, tags := range [][4]string{{"fares", "store", "live", "north"}, {"fares", "store", "live", "south"}, {"fares", "store", "live", "north"}, {"fares", "store", "trial", "north"}, {"tides", "store", "live", "north"}} {
+	for i, tags := range [][4]string{{"fares", "store", "live", "north"}, {"fares", "store", "live", "south"}, {"fares", "store", "live", "north"}, {"fares", "store", "trial", "north"}, {"tides", "entry", "live", "north"}} {
 		w := estate.Workload{ID: string(rune('a' + i)), Name: "store-" + string(rune('a'+i)), Leases: []estate.Lease{{Addr: sample.LargeAddr(i), From: estate.Beginning, Until: estate.End}}}
 		for k, key := range []string{"app", "tier", "env", "site"} {
 			w.SetTag(estate.Tag{Key: key, Value: tags[k]})

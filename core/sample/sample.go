@@ -50,6 +50,17 @@ func Instant(t *rapid.T) estate.Instant {
 	return estate.Instant{Sec: 1_795_000_000 + rapid.Int64Range(0, 9).Draw(t, "second")*3600}
 }
 
+func lease(t *rapid.T) estate.Lease {
+	l := estate.Lease{Addr: rapid.SampledFrom(Addresses).Draw(t, "addr"), From: estate.Beginning, Until: estate.End}
+	if rapid.Bool().Draw(t, "has from") {
+		l.From = Instant(t)
+	}
+	if rapid.Bool().Draw(t, "has until") {
+		l.Until = Instant(t)
+	}
+	return l
+}
+
 // Estate draws workloads without conflicting claims.
 func Estate(t *rapid.T) *estate.Estate {
 	n := rapid.IntRange(0, 7).Draw(t, "workloads")
@@ -62,14 +73,7 @@ func Estate(t *rapid.T) *estate.Estate {
 			}
 		}
 		for range rapid.IntRange(0, 3).Draw(t, "leases") {
-			l := estate.Lease{Addr: rapid.SampledFrom(Addresses).Draw(t, "addr"), From: estate.Beginning, Until: estate.End}
-			if rapid.Bool().Draw(t, "has from") {
-				l.From = Instant(t)
-			}
-			if rapid.Bool().Draw(t, "has until") {
-				l.Until = Instant(t)
-			}
-			w.Leases = append(w.Leases, l)
+			w.Leases = append(w.Leases, lease(t))
 		}
 		ws = append(ws, w)
 	}
@@ -242,14 +246,7 @@ func EditEstate(t *rapid.T, e *estate.Estate) (*estate.Estate, []int32) {
 			remove = append(remove, w.ID)
 			continue
 		case 1:
-			l := estate.Lease{Addr: rapid.SampledFrom(Addresses).Draw(t, "addr"), From: estate.Beginning, Until: estate.End}
-			if rapid.Bool().Draw(t, "has from") {
-				l.From = Instant(t)
-			}
-			if rapid.Bool().Draw(t, "has until") {
-				l.Until = Instant(t)
-			}
-			w.Leases = append(w.Leases, l)
+			w.Leases = append(w.Leases, lease(t))
 		case 2:
 			if n := len(w.Leases); n > 0 {
 				w.Leases = slices.Delete(w.Leases, 0, 1)

@@ -76,7 +76,7 @@ export function LedgerBar({ query }: { query: LedgerQuery }) {
           change({ q: text.trim() });
         }}
       >
-        <Input {...inputStyle} w="136px" placeholder="name, address, service" aria-label="filter the ledger" value={text} onChange={(e) => setText(e.target.value)} onBlur={() => text.trim() !== (query.q ?? "") && change({ q: text.trim() })} />
+        <Input {...inputStyle} w="136px" placeholder="name or service" aria-label="filter the ledger" value={text} onChange={(e) => setText(e.target.value)} onBlur={() => text.trim() !== (query.q ?? "") && change({ q: text.trim() })} />
       </form>
       {query.was && query.was.length > 0 && (
         <Chip onRemove={() => change({ was: null })}>

@@ -50,7 +50,7 @@ export function MendButton({ revision, line, finding: f, about }: Props) {
         }
       >
         <Box mb="8px">
-          {about} is {f.kind}: {f.words}
+          <b>{about}</b>, {f.kind}: {f.words}
         </Box>
         <Flex>{shown?.consequences && <ConsequencesList c={shown.consequences} />}</Flex>
       </Modal>

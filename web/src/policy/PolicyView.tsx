@@ -43,6 +43,7 @@ export function PolicyView() {
               )}
             </Sentence>
           </Box>
+          <Flex gap="10px" align="center">
           <Menu
             label="Export"
             items={[
@@ -59,6 +60,7 @@ export function PolicyView() {
             on={[asText ? "text" : "sentences"]}
             toggle={(v) => change({ text: v === "text" ? "1" : null })}
           />
+          </Flex>
         </Flex>
         {asText ? <TextView policy={p} /> : <Sentences policy={p} />}
       </Flex>

@@ -14,6 +14,9 @@ export function TagDock({ editing, onClose }: { editing: Editing; onClose: () =>
   const facets = api.useQuery("get", "/api/workloads/facets", { params: { query: {} } });
   const [key, setKey] = useState(editing.key ?? "tier");
   const [value, setValue] = useState(editing.value ?? "");
+  // Nothing typed is not yet a wish to clear the tag of thousands.
+  const [clearing, setClearing] = useState(false);
+  const wanted = value !== "" || clearing;
   const [asked, setAsked] = useState({ key: "", value: "" });
   const [wrong, setWrong] = useState<string>();
   const set = api.useMutation("post", "/api/tags");
@@ -28,12 +31,12 @@ export function TagDock({ editing, onClose }: { editing: Editing; onClose: () =>
   // Typing asks after a moment's rest; what is shown always says for which value.
   useEffect(() => {
     const t = setTimeout(() => {
-      if (!key.trim()) return;
+      if (!key.trim() || !wanted) return;
       setAsked({ key, value });
       look({ params: { query: { ...w, dryRun: true } }, body: { ...chosen(editing), key: key.trim(), value } });
     }, 40);
     return () => clearTimeout(t);
-  }, [key, value, editing, w, look]);
+  }, [key, value, wanted, editing, w, look]);
   const save = async () => {
     setWrong(undefined);
     try {
@@ -45,14 +48,14 @@ export function TagDock({ editing, onClose }: { editing: Editing; onClose: () =>
       setWrong(problem(e));
     }
   };
-  const current = asked.key === key && asked.value === value && preview.data;
+  const current = wanted && asked.key === key && asked.value === value && preview.data;
   return (
     <Box borderTopWidth="2px" borderColor="accent" bg="sheet" px="20px" py="10px" maxH="220px" overflowY="auto" flexShrink={0} role="region" aria-label="set a tag" onKeyDown={(e) => e.key === "Escape" && onClose()}>
       <Flex gap="36px" align="flex-start">
         <form
           onSubmit={(e) => {
             e.preventDefault();
-            void save();
+            if (wanted) void save();
           }}
         >
           <Text fontFamily="heading" fontSize="15px" mb="5px">
@@ -61,18 +64,28 @@ export function TagDock({ editing, onClose }: { editing: Editing; onClose: () =>
           <Flex gap="6px" align="center" mb="7px">
             <Input {...inputStyle} w="92px" aria-label="tag" list="tag-keys" value={key} onChange={(e) => setKey(e.target.value)} />
             =
-            <Input {...inputStyle} ref={input} w="130px" aria-label="value" list="tag-values" placeholder="nothing" value={value} onChange={(e) => setValue(e.target.value)} />
+            <Input {...inputStyle} ref={input} w="130px" aria-label="value" list="tag-values" placeholder="value" value={value} onChange={(e) => {
+              setValue(e.target.value);
+              setClearing(false);
+            }} />
             <datalist id="tag-keys">{facets.data?.map((f) => <option key={f.key} value={f.key} />)}</datalist>
             <datalist id="tag-values">{values.map((v) => <option key={v.value} value={v.value} />)}</datalist>
           </Flex>
           <Flex gap="6px">
-            <Btn primary type="submit" loading={set.isPending} disabled={!key.trim()}>
-              {value ? `Set ${key} = ${value}` : `Clear ${key}`}
-            </Btn>
+            {wanted ? (
+              // Another key: else the press that asks what clearing does would clear.
+              <Btn key="set" primary type="submit" loading={set.isPending} disabled={!key.trim()}>
+                {value ? `Set ${key} = ${value}` : `Clear ${key}`}
+              </Btn>
+            ) : (
+              <Btn key="ask" onClick={() => setClearing(true)} disabled={!key.trim()}>
+                Clear {key}…
+              </Btn>
+            )}
             <Btn onClick={onClose}>Cancel</Btn>
           </Flex>
         </form>
-        {current ? <ConsequencesList c={preview.data!} /> : preview.error ? <ProblemNote>{problem(preview.error)}</ProblemNote> : <Text color="soft">what it would do…</Text>}
+        {current ? <ConsequencesList c={preview.data!} /> : preview.error ? <ProblemNote>{problem(preview.error)}</ProblemNote> : <Text color="soft">{wanted ? "what it would do…" : "Type a value: what setting it would do is shown before you do it."}</Text>}
       </Flex>
       {wrong && <ProblemNote>{wrong}</ProblemNote>}
     </Box>
