@@ -9,8 +9,10 @@ require (
 	github.com/danielgtaylor/huma/v2 v2.37.2
 	github.com/gaissmai/bart v0.30.0
 	github.com/go-chi/chi/v5 v5.5.0
+	github.com/gopacket/gopacket v1.7.7
 	github.com/jackc/pgx/v5 v5.12.0
 	github.com/jmoiron/sqlx v1.4.0
+	github.com/netsampler/goflow2/v2 v2.2.6
 	github.com/pressly/goose/v3 v3.29.0
 	github.com/prometheus/client_golang v1.25.0
 	github.com/spf13/cobra v1.10.2

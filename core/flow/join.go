@@ -1,0 +1,561 @@
+package flow
+
+import (
+	"bytes"
+	"net/netip"
+
+	"lucidorchard/core/service"
+)
+
+// Joined is what one emission of a Joiner says of a session: a record with its
+// details. Of a session that goes on, later ones have no new connection.
+type Joined struct {
+	Record
+	ReplyBytes   int64 // of Bytes, those from server to client
+	ReplyPackets int64
+	Flags        uint8 // TCP control bits from the client
+	ReplyFlags   uint8
+	HasFlags     bool
+	Confidence   uint8 // that client and server are the right way round, in percent
+	Reason       Reason
+	Observers    [2]int32 // the first who saw it; -1 is none
+	MoreSaw      int      // further observers
+}
+
+// JoinOptions bound a Joiner. The zero value takes the defaults.
+type JoinOptions struct {
+	Hold   Micros // how long a session waits for its other direction; 0 is 10 s
+	Linger Micros // how long an unfinished one is remembered after it was last heard of; 0 is 35 min, longer than any usual active time-out
+	After  Micros // the same of a finished one: late copies still join; 0 is 2 min
+	Most   int    // sessions in memory; 0 is 1,000,000 (about 350 bytes each). Over it, the oldest are sent off early
+}
+
+// Joiner puts observations together: the two directions of a session, its
+// intervals, and what several exporters saw of it, which is counted once. Its
+// clock is the arrival of what it is given, not the exporters'. It is not safe
+// for concurrent use.
+type Joiner struct {
+	JoinOptions
+	Sides *Sides
+
+	index    map[sessionKey]int32
+	sessions []session
+	free     []int32
+	due      queue             // sessions with something to send off
+	watched  queue             // sessions that are remembered
+	more     map[int32][]extra // what further observers saw, by session
+	Repeated int64             // observations that an exporter sent twice
+	early    []Joined
+	scratch  Joined
+	Early    int64 // sessions sent off before their time, for want of room
+}
+
+type sessionKey struct {
+	a, b   [16]byte
+	pa, pb uint16
+	proto  uint8
+}
+
+// session is one connection, by its two ends; it holds no pointers.
+type session struct {
+	sessionKey
+	generation  uint32
+	live        bool
+	pending     bool
+	opened      bool // its connection was counted
+	aIsClient   bool
+	carried     bool
+	dropped     bool
+	finished    bool
+	sawSYN      bool
+	saturated   bool // more than two observers
+	confidence  uint8
+	reason      Reason
+	because     Reason
+	hint        int8
+	way         [2]direction // from a to b, from b to a
+	sent        [2]amount
+	from, until Micros // of what is not sent off yet
+	last        Micros
+	heard       Micros // when it was, by the arrival
+}
+
+type amount struct{ packets, bytes int64 }
+
+type direction struct {
+	flags    uint8
+	hasFlags bool
+	first    Micros
+	seen     [2]sight
+}
+
+// sight is what one observer saw of one direction.
+type sight struct {
+	observer int32 // plus 1; 0 is none
+	end      Micros
+	start    Micros
+	recent   amount
+	total    amount
+}
+
+type extra struct {
+	way int
+	sight
+}
+
+// queue is sessions in the order of time.
+type queue struct {
+	items []queued
+	head  int
+}
+
+type queued struct {
+	at         Micros
+	session    int32
+	generation uint32
+}
+
+func (q *queue) push(x queued) {
+	if q.head > 4096 && q.head > len(q.items)/2 {
+		q.items = append(q.items[:0], q.items[q.head:]...)
+		q.head = 0
+	}
+	q.items = append(q.items, x)
+}
+
+func (q *queue) peek() (queued, bool) {
+	if q.head == len(q.items) {
+		return queued{}, false
+	}
+	return q.items[q.head], true
+}
+
+// NewJoiner makes one without sessions.
+func NewJoiner(o JoinOptions, sides *Sides) *Joiner {
+	def := func(v *Micros, d Micros) {
+		if *v == 0 {
+			*v = d
+		}
+	}
+	def(&o.Hold, 10e6)
+	def(&o.Linger, 35*60e6)
+	def(&o.After, 2*60e6)
+	if o.Most == 0 {
+		o.Most = 1_000_000
+	}
+	return &Joiner{JoinOptions: o, Sides: sides, index: map[sessionKey]int32{}, more: map[int32][]extra{}}
+}
+
+// Sessions gives how many are in memory.
+func (j *Joiner) Sessions() int { return len(j.index) }
+
+// Waiting gives how many of them have something to send off.
+func (j *Joiner) Waiting() int {
+	n := 0
+	for _, x := range j.due.items[j.due.head:] {
+		if s := &j.sessions[x.session]; s.live && s.generation == x.generation && s.pending {
+			n++
+		}
+	}
+	return n
+}
+
+// icmpRequest gives the request that a message of ICMP (RFC 792, 950) or ICMPv6
+// (RFC 4443) answers or makes, and whether its sender asks or answers.
+func icmpRequest(proto uint8, typeCode uint16) (request uint16, asks, answers bool) {
+	t := typeCode >> 8
+	if proto == service.ICMP {
+		switch t {
+		case 8, 13, 15, 17:
+			return typeCode, true, false
+		case 0:
+			return 8 << 8, false, true
+		case 14, 16, 18:
+			return (t - 1) << 8, false, true
+		}
+		return typeCode, true, false
+	}
+	switch t {
+	case 128:
+		return typeCode, true, false
+	case 129:
+		return 128 << 8, false, true
+	case 133, 135, 139: // asks for a router, a neighbour, node information
+		return typeCode, true, false
+	case 134, 136, 140:
+		return (t - 1) << 8, false, true
+	}
+	return typeCode, true, false
+}
+
+// keyOf gives the key of an observation's session, whether its source is the
+// key's first end, and the points for the source as the client with the reason.
+func keyOf(o *Observation) (k sessionKey, sourceFirst bool, hint int, because Reason) {
+	k.proto = o.Proto
+	ps, pd := o.SrcPort, o.DstPort
+	switch {
+	case service.IsICMP(o.Proto):
+		request, asks, answers := icmpRequest(o.Proto, o.DstPort)
+		because = ByType
+		switch {
+		case o.NoType:
+			ps, pd = noType, noType
+			because = ByGuess
+		default:
+			ps, pd = request, request
+			if asks {
+				hint = 9
+			}
+			if answers {
+				hint = -9
+			}
+		}
+	case !service.HasPorts(o.Proto):
+		ps, pd = 0, 0
+	case o.Proto == service.TCP && o.HasFlags:
+		because = BySYN
+		switch {
+		case o.Flags&SYN != 0 && o.Flags&ACK == 0:
+			hint = 14
+		case o.Flags&(FIN|SYN|RST|PSH|ACK) == SYN|ACK && (o.Packet || o.Packets == 1):
+			hint = -14
+		case o.Flags&RST != 0 && o.Flags&SYN == 0 && o.Packets == 1:
+			hint = -2 // the one who refuses, more often than the one who gives up
+		}
+	}
+	switch o.Opener {
+	case OpenedBySource:
+		hint, because = 16, ByExporter
+	case OpenedByDestination:
+		hint, because = -16, ByExporter
+	}
+	src, dst := o.Src.As16(), o.Dst.As16()
+	c := bytes.Compare(src[:], dst[:])
+	if sourceFirst = c < 0 || c == 0 && ps <= pd; sourceFirst {
+		k.a, k.b, k.pa, k.pb = src, dst, ps, pd
+	} else {
+		k.a, k.b, k.pa, k.pb = dst, src, pd, ps
+	}
+	return k, sourceFirst, hint, because
+}
+
+// noType stands in the key for the unknown type of a message.
+const noType = 1<<16 - 1
+
+// Add takes an observation that arrived now. now does not go back.
+func (j *Joiner) Add(o *Observation, now Micros) {
+	k, sourceFirst, hint, because := keyOf(o)
+	way, sign := 0, 1
+	if !sourceFirst {
+		way, sign = 1, -1
+	}
+	id, ok := j.index[k]
+	if ok && j.another(&j.sessions[id], o) {
+		j.sendOffNow(id)
+		j.forget(id)
+		ok = false
+	}
+	if !ok {
+		id = j.open(k, now)
+	}
+	s := &j.sessions[id]
+	d := &s.way[way]
+	sight := j.sightOf(id, way, o.Observer)
+	if !o.Packet && sight.total.packets > 0 && sight.start == o.Start && sight.end == o.End && sight.recent == (amount{o.Packets, o.Bytes}) {
+		j.Repeated++
+		return
+	}
+	sight.start, sight.end, sight.recent = o.Start, o.End, amount{o.Packets, o.Bytes}
+	if o.Total {
+		sight.total = amount{max(sight.total.packets, o.Packets), max(sight.total.bytes, o.Bytes)}
+	} else {
+		sight.total.packets += o.Packets
+		sight.total.bytes += o.Bytes
+	}
+	d.flags |= o.Flags
+	d.hasFlags = d.hasFlags || o.HasFlags
+	if d.first == 0 || o.Start < d.first {
+		d.first = o.Start
+	}
+	if hint != 0 && abs(hint) >= abs(int(s.hint)) {
+		s.hint, s.because = int8(sign*hint), because
+	}
+	s.sawSYN = s.sawSYN || o.HasFlags && o.Flags&SYN != 0
+	s.finished = s.finished || o.Flags&RST != 0 || s.way[0].flags&s.way[1].flags&FIN != 0
+	switch o.Outcome {
+	case Carried:
+		s.carried = true
+	case Dropped:
+		s.dropped = true
+	}
+	if !s.pending {
+		s.pending, s.from, s.until = true, o.Start, o.End
+		j.due.push(queued{now, id, s.generation})
+	}
+	s.from, s.until, s.last = min(s.from, o.Start), max(s.until, o.End), max(s.last, o.End)
+	s.heard = now
+}
+
+func abs(n int) int { return max(n, -n) }
+
+// another reports whether an observation on the ports of a session belongs to a
+// later one.
+func (j *Joiner) another(s *session, o *Observation) bool {
+	if o.Start <= s.last {
+		return false
+	}
+	if o.Proto != service.TCP {
+		return o.Start-s.last > 5*60e6
+	}
+	if !o.HasFlags {
+		return s.finished || o.Start-s.last > j.Linger
+	}
+	return s.finished && o.Flags&SYN != 0
+}
+
+func (j *Joiner) open(k sessionKey, now Micros) int32 {
+	for len(j.index) >= j.Most {
+		j.evict()
+	}
+	var id int32
+	if n := len(j.free); n > 0 {
+		id = j.free[n-1]
+		j.free = j.free[:n-1]
+	} else {
+		id = int32(len(j.sessions))
+		j.sessions = append(j.sessions, session{})
+	}
+	s := &j.sessions[id]
+	generation := s.generation + 1
+	*s = session{sessionKey: k, generation: generation, live: true, because: ByGuess, heard: now}
+	j.index[k] = id
+	j.Sides.learn(portKey{k.a, k.pa, k.proto}, 1)
+	j.Sides.learn(portKey{k.b, k.pb, k.proto}, 1)
+	j.watched.push(queued{now, id, generation})
+	return id
+}
+
+// evict sends the session off that was remembered longest.
+func (j *Joiner) evict() {
+	for {
+		x, ok := j.watched.peek()
+		if !ok {
+			return
+		}
+		j.watched.head++
+		if s := &j.sessions[x.session]; s.live && s.generation == x.generation {
+			if s.pending {
+				j.Early++
+			}
+			j.sendOffNow(x.session)
+			j.forget(x.session)
+			return
+		}
+	}
+}
+
+func (j *Joiner) forget(id int32) {
+	s := &j.sessions[id]
+	if s.saturated {
+		delete(j.more, id)
+	}
+	delete(j.index, s.sessionKey)
+	s.live = false
+	j.free = append(j.free, id)
+}
+
+// sightOf gives what an observer has seen of a direction.
+func (j *Joiner) sightOf(id int32, way int, observer int32) *sight {
+	s := &j.sessions[id]
+	d := &s.way[way]
+	for i := range d.seen {
+		if x := &d.seen[i]; x.observer == observer+1 || x.observer == 0 {
+			x.observer = observer + 1
+			return x
+		}
+	}
+	for i := range j.more[id] {
+		if x := &j.more[id][i]; x.way == way && x.observer == observer+1 {
+			return &x.sight
+		}
+	}
+	if len(j.more) > j.Most/4 || len(j.more[id]) >= moreKept {
+		return &d.seen[1] // no room to tell more apart
+	}
+	s.saturated = true
+	j.more[id] = append(j.more[id], extra{way, sight{observer: observer + 1}})
+	return &j.more[id][len(j.more[id])-1].sight
+}
+
+// moreKept is how many further observers of one session are told apart.
+const moreKept = 16
+
+// Flush sends off what has waited long enough at now, and forgets sessions that
+// were not heard of for long. What emit is given holds until it returns.
+func (j *Joiner) Flush(now Micros, emit func(*Joined)) {
+	for {
+		x, ok := j.due.peek()
+		if !ok || x.at+j.Hold > now {
+			break
+		}
+		j.due.head++
+		if s := &j.sessions[x.session]; s.live && s.generation == x.generation && s.pending {
+			j.sendOff(x.session, emit)
+		}
+	}
+	for {
+		x, ok := j.watched.peek()
+		if !ok || x.at+j.After > now {
+			break
+		}
+		j.watched.head++
+		s := &j.sessions[x.session]
+		if !s.live || s.generation != x.generation {
+			continue
+		}
+		remembered := j.Linger
+		if s.finished {
+			remembered = j.After
+		}
+		if s.heard+remembered > now || s.pending {
+			j.watched.push(queued{now, x.session, x.generation})
+			continue
+		}
+		j.forget(x.session)
+	}
+	for i := range j.early {
+		emit(&j.early[i])
+	}
+	j.early = j.early[:0]
+}
+
+// Close sends everything off; the sessions stay remembered.
+func (j *Joiner) Close(now Micros, emit func(*Joined)) { j.Flush(now+j.Hold, emit) }
+
+// sendOffNow sends a session off at the next Flush whatever it waits for.
+func (j *Joiner) sendOffNow(id int32) {
+	if j.sessions[id].pending {
+		j.sendOff(id, func(x *Joined) { j.early = append(j.early, *x) })
+	}
+}
+
+// counted gives what one direction amounts to: an observer that saw all of it
+// counts, not the sum of all that saw it.
+func (j *Joiner) counted(id int32, way int) (out amount) {
+	s := &j.sessions[id]
+	most := func(x *sight) {
+		if x.total.packets > out.packets || x.total.packets == out.packets && x.total.bytes > out.bytes {
+			out = x.total
+		}
+	}
+	for i := range s.way[way].seen {
+		most(&s.way[way].seen[i])
+	}
+	if s.saturated {
+		for i := range j.more[id] {
+			if j.more[id][i].way == way {
+				most(&j.more[id][i].sight)
+			}
+		}
+	}
+	return out
+}
+
+func (j *Joiner) sendOff(id int32, emit func(*Joined)) {
+	s := &j.sessions[id]
+	s.pending = false
+	total := [2]amount{j.counted(id, 0), j.counted(id, 1)}
+	var news [2]amount
+	for w := range news {
+		news[w] = amount{max(0, total[w].packets-s.sent[w].packets), max(0, total[w].bytes-s.sent[w].bytes)}
+		s.sent[w] = amount{max(total[w].packets, s.sent[w].packets), max(total[w].bytes, s.sent[w].bytes)}
+	}
+	if s.opened && news == ([2]amount{}) {
+		return // another exporter's copy
+	}
+	if !s.opened {
+		s.aIsClient, s.confidence, s.reason = j.side(s)
+	}
+	client, server := 0, 1
+	if !s.aIsClient {
+		client, server = 1, 0
+	}
+	addr := [2]netip.Addr{netip.AddrFrom16(s.a).Unmap(), netip.AddrFrom16(s.b).Unmap()}
+	port := [2]uint16{s.pa, s.pb}
+	out := &j.scratch
+	*out = Joined{
+		Record: Record{
+			Start: s.from.Instant(), End: s.until.Instant(), Client: addr[client], Server: addr[server],
+			Bytes: news[0].bytes + news[1].bytes, Packets: news[0].packets + news[1].packets, Outcome: s.outcome(server),
+		},
+		ReplyBytes: news[server].bytes, ReplyPackets: news[server].packets,
+		Flags: s.way[client].flags, ReplyFlags: s.way[server].flags, HasFlags: s.way[0].hasFlags || s.way[1].hasFlags,
+		Confidence: s.confidence, Reason: s.reason, Observers: [2]int32{-1, -1},
+	}
+	out.Point = service.PointOf(s.proto, uint32(port[server]))
+	switch {
+	case service.IsICMP(s.proto) && s.because == ByGuess && s.pa == noType:
+		out.Point = service.PointOf(s.proto, service.UnknownType)
+	case service.HasPorts(s.proto) && !service.IsICMP(s.proto):
+		out.SourcePort = port[client]
+	}
+	if !s.opened {
+		out.Connections, s.opened = 1, true
+	}
+	j.observers(id, out)
+	emit(out)
+}
+
+func (j *Joiner) observers(id int32, out *Joined) {
+	note := func(x *sight) {
+		o := x.observer - 1
+		switch {
+		case o < 0 || o == out.Observers[0] || o == out.Observers[1]:
+		case out.Observers[0] < 0:
+			out.Observers[0] = o
+		case out.Observers[1] < 0:
+			out.Observers[1] = o
+		default:
+			out.MoreSaw++
+		}
+	}
+	s := &j.sessions[id]
+	for w := range s.way {
+		for i := range s.way[w].seen {
+			note(&s.way[w].seen[i])
+		}
+	}
+	for i := range j.more[id] {
+		note(&j.more[id][i].sight)
+	}
+}
+
+// outcome says what became of a session: an answer proves that the network
+// carried it, whatever some exporter dropped of it.
+func (s *session) outcome(server int) Outcome {
+	reply := s.way[server]
+	answered := s.sent[server].packets > 0 && (!reply.hasFlags || reply.flags&^(RST|ACK) != 0 || reply.flags&RST == 0)
+	switch {
+	case s.dropped && !answered:
+		return Dropped
+	case s.carried || answered && s.sent[1-server].packets > 0:
+		return Carried
+	}
+	return Unknown
+}
+
+// side decides which end is the client.
+func (j *Joiner) side(s *session) (aIsClient bool, confidence uint8, why Reason) {
+	a, b := portKey{s.a, s.pa, s.proto}, portKey{s.b, s.pb, s.proto}
+	if serves := j.Sides.Serves; serves != nil && service.HasPorts(s.proto) {
+		sa := serves(netip.AddrFrom16(s.a).Unmap(), s.proto, s.pa, s.from)
+		sb := serves(netip.AddrFrom16(s.b).Unmap(), s.proto, s.pb, s.from)
+		if sa != sb {
+			return sb, 100, ByHand
+		}
+	}
+	return j.Sides.decide(sided{
+		a: a, b: b, hint: int(s.hint), because: s.because, aFirst: s.way[0].first, bFirst: s.way[1].first,
+		sameClock: (s.way[0].seen[0].observer-1)>>1 == (s.way[1].seen[0].observer-1)>>1, sawOpening: s.sawSYN,
+	})
+}

@@ -1,0 +1,333 @@
+// Package wire reads what exporters send: IPFIX (RFC 7011), NetFlow v5 and v9,
+// and sFlow v5, into observations. The octets are taken apart by goflow2's
+// decoders; what they mean, and what may be kept of whom, is settled here.
+//
+// It must not know of sockets, clocks or databases: the collector and the
+// import of files both use it. Start reading at Decoder.
+package wire
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+
+	"github.com/netsampler/goflow2/v2/decoders/netflow"
+
+	"lucidorchard/core/flow"
+)
+
+// Protocol is what a packet is written in.
+type Protocol uint8
+
+// The protocols. The zero value is none.
+const (
+	None Protocol = iota
+	NetFlow5
+	NetFlow9
+	IPFIX
+	SFlow5
+)
+
+func (p Protocol) String() string {
+	return [...]string{"unknown", "NetFlow v5", "NetFlow v9", "IPFIX", "sFlow v5"}[p]
+}
+
+// Stream is what one exporter sends in one protocol from one observation domain
+// (the source id of NetFlow v9, the engine of v5, the sub-agent of sFlow).
+type Stream struct {
+	Protocol Protocol
+	Domain   uint32
+	Number   int32 // of this stream among those of the decoder, from 0
+
+	Messages    int64
+	Records     int64 // data records that were read
+	Options     int64 // records that speak of the exporter
+	NoFlow      int64 // records without addresses or protocol
+	Untemplated int64 // sets that came before their template
+	Missed      int64 // by the sequence numbers, in units of Unit
+	Restarts    int64
+	Late        int64         // packets that came after later ones
+	Sampling    int64         // one of so many, as last told; 0 is not told
+	Behind      flow.Micros   // arrival less the exporter's clock, of the last packet
+	Templates   []uint16      // numbers of those that are known
+	Bad         map[Why]int64 // packets that could not be read to their end, by the reason
+
+	expected  uint32
+	expecting bool
+	rates     map[uint64]int64 // by sampler
+	overtaken bool             // the last packet came late
+	after     uint32           // what would follow it
+	found     int64            // what it took off Missed
+}
+
+// Unit gives what the sequence numbers of a protocol count.
+func (p Protocol) Unit() string {
+	if p == NetFlow5 || p == IPFIX {
+		return "records"
+	}
+	return "packets"
+}
+
+// Why is a kind of fault.
+type Why string
+
+// The kinds.
+const (
+	TooShort    Why = "cut short"
+	BadVersion  Why = "unknown version"
+	BadTemplate Why = "a template that cannot be used"
+	BadSet      Why = "sets that do not fit the message"
+	BadContent  Why = "content that cannot be read"
+	TooMany     Why = "more observation domains than are kept"
+)
+
+// Fault says why a packet could not be read to its end.
+type Fault struct {
+	Why Why
+	Err error
+}
+
+func (f *Fault) Error() string {
+	if f.Err == nil {
+		return string(f.Why)
+	}
+	return string(f.Why) + ": " + f.Err.Error()
+}
+
+func (f *Fault) Unwrap() error { return f.Err }
+
+// Decoder reads the packets of one exporter, in the order in which they come.
+// What it keeps is bounded. It is not safe for concurrent use.
+type Decoder struct {
+	// Number gives a stream the number that its observations carry; nil numbers
+	// them from 0. An observation's observer is twice the number, plus 1 if it was
+	// seen on the way out.
+	Number func(Protocol, uint32) int32
+	// Shift moves the times of an exporter whose clock is off by more than half a
+	// minute by as much: for packets that come as they are sent, not for files.
+	Shift bool
+
+	templates templates
+	streams   map[streamKey]*Stream
+	// Unread counts packets that belong to no stream, by the reason.
+	Unread map[Why]int64
+
+	obs, back flow.Observation
+	scratch   []byte
+	headers   *Headers
+}
+
+type streamKey struct {
+	protocol Protocol
+	domain   uint32
+}
+
+// NewDecoder makes one that knows no templates.
+func NewDecoder() *Decoder {
+	return &Decoder{templates: templates{map[templateKey]any{}}, streams: map[streamKey]*Stream{}, Unread: map[Why]int64{}}
+}
+
+// Streams gives what was read, in the order of numbers.
+func (d *Decoder) Streams() []*Stream {
+	out := slices.Collect(maps.Values(d.streams))
+	for _, s := range out {
+		s.Templates = s.Templates[:0]
+		version := map[Protocol]uint16{NetFlow9: 9, IPFIX: 10}[s.Protocol]
+		for k := range d.templates.kept {
+			if k.version == version && k.domain == s.Domain {
+				s.Templates = append(s.Templates, k.id)
+			}
+		}
+		slices.Sort(s.Templates)
+	}
+	slices.SortFunc(out, func(a, b *Stream) int { return int(a.Number - b.Number) })
+	return out
+}
+
+// Decode reads a packet that came at now. What it could read is given to emit,
+// which may keep nothing of it; a fault is counted and returned.
+func (d *Decoder) Decode(packet []byte, now flow.Micros, emit func(*flow.Observation)) (fault *Fault) {
+	var s *Stream
+	defer func() {
+		if r := recover(); r != nil { // a decoder that gives up must not take the collector with it
+			fault = &Fault{BadContent, fmt.Errorf("%v", r)}
+		}
+		if fault == nil {
+			return
+		}
+		if s == nil {
+			d.Unread[fault.Why]++
+			return
+		}
+		s.Bad[fault.Why]++
+	}()
+	if len(packet) < 4 {
+		return &Fault{TooShort, fmt.Errorf("%d octets", len(packet))}
+	}
+	protocol, domain := None, uint32(0)
+	need := 0
+	switch version := binary.BigEndian.Uint16(packet); version {
+	case 5:
+		protocol, need = NetFlow5, 24
+	case 9:
+		protocol, need = NetFlow9, 20
+	case 10:
+		protocol, need = IPFIX, 16
+	case 0:
+		protocol, need = SFlow5, 28
+		if v := binary.BigEndian.Uint32(packet); v != 5 {
+			return &Fault{BadVersion, fmt.Errorf("found sFlow version %d, expected 5", v)}
+		}
+	default:
+		return &Fault{BadVersion, fmt.Errorf("found version %d, expected 5, 9 or 10, or sFlow 5", version)}
+	}
+	if len(packet) < need {
+		return &Fault{TooShort, fmt.Errorf("%d octets, expected a header of %d", len(packet), need)}
+	}
+	switch protocol {
+	case NetFlow5:
+		domain = uint32(binary.BigEndian.Uint16(packet[20:]))
+	case NetFlow9:
+		domain = binary.BigEndian.Uint32(packet[16:])
+	case IPFIX:
+		domain = binary.BigEndian.Uint32(packet[12:])
+	case SFlow5:
+		at := 12
+		if binary.BigEndian.Uint32(packet[4:]) == 2 {
+			at = 24
+		}
+		domain = binary.BigEndian.Uint32(packet[at:])
+	}
+	if s = d.stream(protocol, domain); s == nil {
+		return &Fault{TooMany, nil}
+	}
+	s.Messages++
+	// The decoders' records point into the packet, which may be written over.
+	d.scratch = append(d.scratch[:0], packet...)
+	m := message{Decoder: d, Stream: s, now: now, emit: emit}
+	var err error
+	switch protocol {
+	case NetFlow5:
+		err = m.netFlow5(d.scratch)
+	case NetFlow9:
+		err = m.netFlow9(d.scratch)
+	case IPFIX:
+		err = m.ipfix(d.scratch)
+	case SFlow5:
+		err = m.sFlow(d.scratch)
+	}
+	if err == nil {
+		return nil
+	}
+	if !errors.As(err, &fault) {
+		fault = &Fault{BadContent, err}
+	}
+	return fault
+}
+
+func (d *Decoder) stream(p Protocol, domain uint32) *Stream {
+	k := streamKey{p, domain}
+	s := d.streams[k]
+	if s == nil && len(d.streams) < mostDomains {
+		s = &Stream{Protocol: p, Domain: domain, Number: int32(len(d.streams)), Bad: map[Why]int64{}, rates: map[uint64]int64{}}
+		if d.Number != nil {
+			s.Number = d.Number(p, domain)
+		}
+		d.streams[k] = s
+	}
+	return s
+}
+
+// Resume tells a stream which sequence number comes next, as was known before
+// the program ended, so that what was missed meanwhile is counted.
+func (d *Decoder) Resume(p Protocol, domain, expected uint32) {
+	if s := d.stream(p, domain); s != nil {
+		s.expected, s.expecting = expected, true
+	}
+}
+
+// Expected gives the sequence number that comes next, if one is known.
+func (s *Stream) Expected() (uint32, bool) { return s.expected, s.expecting }
+
+// lateBy is by how much a sequence number may go back for a packet that was
+// overtaken; more is an exporter that began anew.
+const lateBy = 20_000
+
+// sequence compares a sequence number with the expected one. units is what the
+// packet adds; without known is whether that could be counted.
+func (s *Stream) sequence(n, units uint32, known bool) {
+	if s.expecting {
+		switch ahead := int32(n - s.expected); {
+		case ahead > 0:
+			s.Missed += int64(ahead)
+		case ahead < 0 && ahead > -lateBy && s.Messages > 1:
+			if s.overtaken && n == s.after { // two in a row that go on from each other: it began anew
+				s.Late--
+				s.Missed += s.found
+				s.Restarts++
+				break
+			}
+			s.Late++
+			s.found = min(s.Missed, int64(units))
+			s.Missed -= s.found
+			s.overtaken, s.after = true, n+units
+			return
+		case ahead < 0:
+			s.Restarts++
+		}
+	}
+	s.expected, s.expecting, s.overtaken = n+units, known, false
+}
+
+// message is what is known while one packet is read.
+type message struct {
+	*Decoder
+	*Stream
+	now   flow.Micros
+	shift flow.Micros // what times are moved by
+	emit  func(*flow.Observation)
+}
+
+// clock notes the exporter's time.
+func (m *message) clock(exported flow.Micros) {
+	m.Behind = m.now - exported
+	if m.Shift && (m.Behind > 30e6 || m.Behind < -30e6) {
+		m.shift = m.Behind
+	}
+}
+
+// oldest is how long before its arrival a record may begin, if it came as it was
+// sent: time-outs are minutes, seldom hours.
+const oldest = flow.Micros(24 * 3600e6)
+
+// send gives an observation on, with its times and amounts settled.
+func (m *message) send(o *flow.Observation) {
+	if !o.Src.IsValid() || !o.Dst.IsValid() {
+		m.NoFlow++
+		return
+	}
+	if o.End == 0 {
+		o.End = o.Start
+	}
+	if o.Start == 0 {
+		o.Start = o.End
+	}
+	if o.Start == 0 {
+		o.Start, o.End = m.now-m.shift, m.now-m.shift
+	}
+	o.Start += m.shift
+	o.End += m.shift
+	if m.Shift { // what the clock says of itself must not put records into other years
+		o.Start = max(m.now-oldest, min(o.Start, m.now))
+		o.End = min(o.End, m.now)
+	}
+	o.End = max(o.End, o.Start)
+	o.Src, o.Dst = o.Src.Unmap(), o.Dst.Unmap()
+	o.Observer |= 2 * m.Stream.Number
+	o.Packets, o.Bytes = max(0, o.Packets), max(0, o.Bytes)
+	m.emit(o)
+}
+
+var errTemplate = netflow.ErrorTemplateNotFound

@@ -1,0 +1,396 @@
+package wire_test
+
+import (
+	"encoding/binary"
+	"encoding/hex"
+	"net/netip"
+	"strings"
+	"testing"
+
+	"github.com/gopacket/gopacket"
+	"github.com/gopacket/gopacket/layers"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"lucidorchard/core/flow"
+	"lucidorchard/core/service"
+	"lucidorchard/ingest/wire"
+)
+
+const now = flow.Micros(1_795_000_000e6)
+
+// octets reads hexadecimal digits and blanks.
+func octets(t testing.TB, s string) []byte {
+	b, err := hex.DecodeString(strings.Join(strings.Fields(s), ""))
+	require.NoError(t, err)
+	return b
+}
+
+// message puts a header of IPFIX before sets.
+func message(sequence, domain uint32, sets ...[]byte) []byte {
+	b := []byte{0, 10, 0, 0}
+	b = binary.BigEndian.AppendUint32(b, uint32(now/1e6))
+	b = binary.BigEndian.AppendUint32(b, sequence)
+	b = binary.BigEndian.AppendUint32(b, domain)
+	for _, s := range sets {
+		b = append(b, s...)
+	}
+	binary.BigEndian.PutUint16(b[2:], uint16(len(b)))
+	return b
+}
+
+// set puts the header of a set before its content.
+func set(t testing.TB, id uint16, content string) []byte {
+	body := octets(t, content)
+	b := binary.BigEndian.AppendUint16(nil, id)
+	return append(binary.BigEndian.AppendUint16(b, uint16(4+len(body))), body...)
+}
+
+// read gives what a decoder makes of packets.
+func read(d *wire.Decoder, packets ...[]byte) (all []flow.Observation, faults []*wire.Fault) {
+	for _, p := range packets {
+		if f := d.Decode(p, now, func(o *flow.Observation) { all = append(all, *o) }); f != nil {
+			faults = append(faults, f)
+		}
+	}
+	return all, faults
+}
+
+// What an exporter writes is what a decoder reads.
+func TestRoundTrip(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		var want []flow.Observation
+		v6 := rapid.Bool().Draw(t, "v6")
+		for range rapid.IntRange(1, wire.RecordsPerMessage).Draw(t, "records") {
+			a, b := netip.AddrFrom4([4]byte{10, 1, byte(rapid.IntRange(0, 255).Draw(t, "a")), 2}), netip.MustParseAddr("10.2.3.4")
+			if v6 {
+				a, b = netip.MustParseAddr("fd00::7"), netip.AddrFrom16([16]byte{0xfd, 15: byte(rapid.IntRange(0, 255).Draw(t, "b"))})
+			}
+			o := flow.Observation{Src: a, Dst: b, SrcPort: 40000, DstPort: rapid.Uint16().Draw(t, "port"), Proto: rapid.SampledFrom([]uint8{service.TCP, service.UDP, service.ICMP}).Draw(t, "protocol"),
+				Outcome: flow.Outcome(rapid.IntRange(0, 2).Draw(t, "outcome")), Observer: int32(rapid.IntRange(0, 1).Draw(t, "way")),
+				Start: now - 5000*flow.Micros(rapid.IntRange(0, 9000).Draw(t, "before")), End: now, Packets: rapid.Int64Range(1, 1<<50).Draw(t, "packets"), Bytes: rapid.Int64Range(1, 1<<50).Draw(t, "bytes")}
+			if o.Proto == service.TCP {
+				o.Flags, o.HasFlags = flow.SYN|flow.ACK, true
+			}
+			if o.Proto == service.ICMP {
+				o.SrcPort = 0
+			}
+			want = append(want, o)
+		}
+		e := wire.Exporter{Domain: 7}
+		d := wire.NewDecoder()
+		got, faults := read(d, e.Templates(now), e.Message(now, want), e.Message(now, want))
+		require.Empty(t, faults)
+		require.Equal(t, append(want, want...), got)
+		require.Len(t, d.Streams(), 1)
+		s := d.Streams()[0]
+		require.EqualValues(t, []any{wire.IPFIX, uint32(7), int64(3), int64(2 * len(want)), int64(0)}, []any{s.Protocol, s.Domain, s.Messages, s.Records, s.Missed})
+		require.Equal(t, []uint16{256, 257}, s.Templates)
+	})
+}
+
+// Enterprise elements and those of variable length are passed over by their
+// length, wherever they stand.
+func TestForeignElementsArePassedOver(t *testing.T) {
+	template := set(t, 2, `0100 0008  0008 0004  8123 ffff 00007a69  000c 0004  0060 ffff  0007 0002  8005 0004 0000abcd  000b 0002  0004 0001`)
+	data := set(t, 256, `0a000001 03 616263 0a000002 ff 0004 71717171 c350 deadbeef 01bb 06
+	                     0a000003 00        0a000004 00              c351 00000000 0050 06`)
+	got, faults := read(wire.NewDecoder(), message(0, 1, template, data))
+	require.Empty(t, faults)
+	require.Len(t, got, 2)
+	require.Equal(t, "10.0.0.1 10.0.0.2", got[0].Src.String()+" "+got[0].Dst.String())
+	require.Equal(t, []uint16{50000, 443, 50001, 80}, []uint16{got[0].SrcPort, got[0].DstPort, got[1].SrcPort, got[1].DstPort})
+	require.Equal(t, now, got[1].Start, "a record without times is of now")
+}
+
+func TestMeaningOfElements(t *testing.T) {
+	ends := "0008 0004 000c 0004 0004 0001 "
+	for name, c := range map[string]struct {
+		template, data string
+		check          func(*testing.T, []flow.Observation)
+	}{
+		"a firewall denies":         {"0004 " + ends + "00e9 0001", "0a000001 0a000002 06 03", outcome(flow.Dropped)},
+		"a firewall's flow is made": {"0004 " + ends + "00e9 0001", "0a000001 0a000002 06 01", outcome(flow.Carried)},
+		"forwarded":                 {"0004 " + ends + "0059 0001", "0a000001 0a000002 06 40", outcome(flow.Carried)},
+		"dropped, in four octets":   {"0004 " + ends + "0059 0004", "0a000001 0a000002 06 00000082", outcome(flow.Dropped)},
+		"consumed":                  {"0004 " + ends + "0059 0001", "0a000001 0a000002 06 c0", outcome(flow.Carried)},
+		"nothing said":              {"0004 " + ends + "0059 0001", "0a000001 0a000002 06 00", outcome(flow.Unknown)},
+		"only dropped packets": {"0004 " + ends + "0085 0004", "0a000001 0a000002 06 00000005", func(t *testing.T, all []flow.Observation) {
+			require.EqualValues(t, 5, all[0].Packets)
+			outcome(flow.Dropped)(t, all)
+		}},
+		"a type and a code of ICMP": {"0005 " + ends + "00b0 0001 00b1 0001", "0a000001 0a000002 01 03 01", func(t *testing.T, all []flow.Observation) {
+			require.EqualValues(t, 3<<8|1, all[0].DstPort)
+			require.False(t, all[0].NoType)
+		}},
+		"no type": {"0003 " + ends, "0a000001 0a000002 01", func(t *testing.T, all []flow.Observation) { require.True(t, all[0].NoType) }},
+		"seconds, and a duration": {"0005 " + ends + "0096 0004 00a1 0004", "0a000001 0a000002 06 6afd4a80 00000bb8", func(t *testing.T, all []flow.Observation) {
+			require.EqualValues(t, 0x6afd4a80*1_000_000, all[0].Start)
+			require.EqualValues(t, 3_000_000, all[0].End-all[0].Start)
+		}},
+		"a binary fraction": {"0004 " + ends + "009a 0008", "0a000001 0a000002 06 eea7f100 80000000", func(t *testing.T, all []flow.Observation) {
+			require.EqualValues(t, (0xeea7f100-2_208_988_800)*1_000_000+500_000, all[0].Start)
+		}},
+		"microseconds before": {"0005 " + ends + "009e 0004 009f 0004", "0a000001 0a000002 06 000f4240 00000000", func(t *testing.T, all []flow.Observation) {
+			require.Equal(t, now-1e6, all[0].Start)
+			require.Equal(t, now, all[0].End)
+		}},
+		"amounts since the beginning": {"0005 " + ends + "0056 0008 0055 0008", "0a000001 0a000002 06 0000000000000009 0000000000000400", func(t *testing.T, all []flow.Observation) {
+			require.True(t, all[0].Total)
+			require.EqualValues(t, 9, all[0].Packets)
+		}},
+		"both ways, by RFC 5103": {"0008 " + ends + "0001 0004 0002 0004 8001 0004 00007279 8002 0004 00007279 8006 0001 00007279", "0a000001 0a000002 06 00000064 00000002 000000c8 00000003 12", func(t *testing.T, all []flow.Observation) {
+			require.Len(t, all, 2)
+			require.Equal(t, []any{all[1].Dst, all[1].Src, int64(3), int64(200), uint8(0x12), flow.OpenedByDestination}, []any{all[0].Src, all[0].Dst, all[1].Packets, all[1].Bytes, all[1].Flags, all[1].Opener})
+		}},
+		"initiator and responder": {"0005 " + ends + "00e7 0004 00e8 0004", "0a000001 0a000002 06 00000064 000000c8", func(t *testing.T, all []flow.Observation) {
+			require.EqualValues(t, 100, all[0].Bytes)
+			require.EqualValues(t, 200, all[1].Bytes)
+		}},
+		"whose opener is the second": {"0004 " + ends + "00ef 0001", "0a000001 0a000002 06 02", func(t *testing.T, all []flow.Observation) { require.Equal(t, flow.OpenedByDestination, all[0].Opener) }},
+		"a sampling interval":        {"0005 " + ends + "0022 0004 0002 0004", "0a000001 0a000002 06 00000064 00000003", func(t *testing.T, all []flow.Observation) { require.EqualValues(t, 300, all[0].Packets) }},
+		"mapped addresses":           {"0003 001b 0010 001c 0010 0004 0001", "00000000000000000000ffff0a000001 00000000000000000000ffff0a000002 06", func(t *testing.T, all []flow.Observation) { require.True(t, all[0].Src.Is4()) }},
+	} {
+		t.Run(name, func(t *testing.T) {
+			got, faults := read(wire.NewDecoder(), message(0, 1, set(t, 2, "0100 "+c.template), set(t, 256, c.data)))
+			require.Empty(t, faults)
+			require.NotEmpty(t, got)
+			c.check(t, got)
+		})
+	}
+}
+
+func outcome(want flow.Outcome) func(*testing.T, []flow.Observation) {
+	return func(t *testing.T, all []flow.Observation) { require.Equal(t, want, all[0].Outcome) }
+}
+
+const plain = "0003 0008 0004 000c 0004 0004 0001"
+
+// A template holds for its observation domain, until it is withdrawn.
+func TestTemplatesBelongToDomainsAndAreWithdrawn(t *testing.T) {
+	data := set(t, 256, "0a000001 0a000002 06")
+	d := wire.NewDecoder()
+	got, faults := read(d, message(0, 1, set(t, 2, "0100 "+plain)), message(0, 1, data), message(0, 2, data))
+	require.Empty(t, faults, "a set before its template is no fault: it may come")
+	require.Len(t, got, 1)
+	require.EqualValues(t, 1, d.Streams()[1].Untemplated)
+	got, _ = read(d, message(1, 1, set(t, 2, "0100 0000")), message(1, 1, data))
+	require.Empty(t, got)
+	got, _ = read(d, message(1, 1, set(t, 2, "0100 "+plain), data), message(2, 1, set(t, 2, "0002 0000")), message(2, 1, data))
+	require.Len(t, got, 1, "all are withdrawn")
+	// One of options is shorter than its template.
+	options := set(t, 3, "0101 0002 0001 0090 0004 0022 0004 0000")
+	got, faults = read(d, message(2, 3, options, set(t, 2, "0100 0004 0008 0004 000c 0004 0004 0001 0002 0004"), set(t, 257, "00000001 0000000a"), set(t, 256, "0a000001 0a000002 06 00000003")), message(4, 3, set(t, 3, "0101 0000")), message(4, 3, set(t, 257, "00000001 00000064")))
+	require.Empty(t, faults)
+	require.EqualValues(t, 30, got[0].Packets, "the options said: one of ten")
+	s := d.Streams()[2]
+	require.EqualValues(t, []any{int64(10), int64(1), int64(1)}, []any{s.Sampling, s.Options, s.Untemplated})
+}
+
+func TestSequenceGapsAreCounted(t *testing.T) {
+	d := wire.NewDecoder()
+	data := set(t, 256, "0a000001 0a000002 06 0a000001 0a000002 06")
+	read(d, message(100, 1, set(t, 2, "0100 "+plain), data), message(102, 1, data), message(109, 1, data))
+	s := d.Streams()[0]
+	require.EqualValues(t, 5, s.Missed)
+	read(d, message(106, 1, data)) // overtaken
+	require.EqualValues(t, []any{int64(3), int64(1)}, []any{s.Missed, s.Late})
+	read(d, message(111, 1, data))
+	require.EqualValues(t, 3, s.Missed)
+	read(d, message(0, 1, data), message(2, 1, data))
+	require.EqualValues(t, []any{int64(3), int64(1), int64(1)}, []any{s.Missed, s.Late, s.Restarts}, "two that follow each other were not overtaken: it began anew")
+
+	other := wire.NewDecoder()
+	other.Resume(wire.IPFIX, 1, 100)
+	read(other, message(160, 1, set(t, 2, "0100 "+plain), data))
+	require.EqualValues(t, 60, other.Streams()[0].Missed, "what was missed while nobody listened")
+}
+
+// A clock that is off moves the times, not the records into another year.
+func TestClocksThatAreOff(t *testing.T) {
+	e := wire.Exporter{}
+	d := wire.NewDecoder()
+	d.Shift = true
+	off := now - 400*24*3600e6
+	o := flow.Observation{Src: netip.MustParseAddr("10.0.0.1"), Dst: netip.MustParseAddr("10.0.0.2"), Proto: 6, Start: off - 5e6, End: off - 1e6, Packets: 1}
+	wild := o
+	wild.Start, wild.End = 1e6, now+9e12
+	got, _ := read(d, e.Templates(off), e.Message(off, []flow.Observation{o, wild}))
+	require.Equal(t, []flow.Micros{now - 5e6, now - 1e6}, []flow.Micros{got[0].Start, got[0].End})
+	require.Equal(t, []flow.Micros{now - 24*3600e6, now}, []flow.Micros{got[1].Start, got[1].End})
+	require.EqualValues(t, now-off, d.Streams()[0].Behind)
+}
+
+func TestNetFlow5And9(t *testing.T) {
+	v5 := octets(t, `0005 0001 00002710 6afd4a80 00000000 00000032 00 01 4002
+		0a000001 0a000002 00000000 0001 0002 00000003 000000c8 00001388 00001770 c350 01bb 00 12 06 00 0000 0000 18 18 0000`)
+	d := wire.NewDecoder()
+	got, faults := read(d, v5)
+	require.Empty(t, faults)
+	boot := flow.Micros(0x6afd4a80)*1e6 - 10e6
+	require.Equal(t, []flow.Observation{{Src: netip.MustParseAddr("10.0.0.1"), Dst: netip.MustParseAddr("10.0.0.2"), SrcPort: 50000, DstPort: 443, Proto: 6, Flags: 0x12, HasFlags: true, Start: boot + 5e6, End: boot + 6e6, Packets: 6, Bytes: 400}}, got, "one of two was sampled")
+	require.Equal(t, "NetFlow v5", d.Streams()[0].Protocol.String())
+
+	v9 := octets(t, `0009 0002 00002710 6afd4a80 00000007 00000003
+		0000 001c 0104 0005 0008 0004 000c 0004 0004 0001 0016 0004 0015 0004
+		0104 0018 0a000001 0a000002 11 00001388 00001770 000000`)
+	d = wire.NewDecoder()
+	got, faults = read(d, v9)
+	require.Empty(t, faults)
+	require.Len(t, got, 1)
+	require.Equal(t, []flow.Micros{boot + 5e6, boot + 6e6}, []flow.Micros{got[0].Start, got[0].End})
+	// Its header counts records with some exporters, and packets in sequence.
+	binary.BigEndian.PutUint32(v9[12:], 10)
+	read(d, v9)
+	require.EqualValues(t, 2, d.Streams()[0].Missed)
+}
+
+// header makes a packet's octets.
+func header(t testing.TB, l ...gopacket.SerializableLayer) []byte {
+	b := gopacket.NewSerializeBuffer()
+	require.NoError(t, gopacket.SerializeLayers(b, gopacket.SerializeOptions{FixLengths: true}, l...))
+	return b.Bytes()
+}
+
+func TestSFlow(t *testing.T) {
+	eth := &layers.Ethernet{SrcMAC: make([]byte, 6), DstMAC: make([]byte, 6), EthernetType: layers.EthernetTypeIPv4}
+	ip := &layers.IPv4{Version: 4, Protocol: layers.IPProtocolTCP, SrcIP: []byte{10, 0, 0, 1}, DstIP: []byte{10, 0, 0, 2}, TTL: 9}
+	frame := header(t, eth, ip, &layers.TCP{SrcPort: 50000, DstPort: 443, SYN: true}, gopacket.Payload(make([]byte, 10)))
+	for len(frame)%4 != 0 {
+		frame = append(frame, 0)
+	}
+	word := func(ns ...uint32) (b []byte) {
+		for _, n := range ns {
+			b = binary.BigEndian.AppendUint32(b, n)
+		}
+		return b
+	}
+	record := append(word(1, uint32(16+len(frame)), 1, 1500, 4, uint32(len(frame))), frame...)
+	sample := append(word(1, 7, 400, 400_000, 0, 1, 1<<30, 1), record...)
+	packet := append(word(5, 1, 0x0a0000fe, 3, 11, 99, 1, 1, uint32(len(sample))), sample...)
+	d := wire.NewDecoder()
+	got, faults := read(d, packet)
+	require.Empty(t, faults)
+	require.Equal(t, []flow.Observation{{Src: netip.MustParseAddr("10.0.0.1"), Dst: netip.MustParseAddr("10.0.0.2"), SrcPort: 50000, DstPort: 443, Proto: 6, Flags: flow.SYN, HasFlags: true, Packet: true, NoType: true, Outcome: flow.Dropped, Start: now, End: now, Packets: 400, Bytes: 400 * 50}}, got)
+	require.EqualValues(t, []any{uint32(3), int64(400)}, []any{d.Streams()[0].Domain, d.Streams()[0].Sampling})
+}
+
+// Every fault has its reason, and leaves what was read before.
+func TestFaults(t *testing.T) {
+	zero := set(t, 2, "0100 0002 0008 0000 000c 0000")
+	for name, c := range map[string]struct {
+		packet []byte
+		why    wire.Why
+	}{
+		"nothing":                    {nil, wire.TooShort},
+		"a version that is not":      {octets(t, "00070000 00000000"), wire.BadVersion},
+		"sFlow 4":                    {octets(t, "00000004 00000001 0a000001"), wire.BadVersion},
+		"half a header":              {message(0, 1)[:9], wire.TooShort},
+		"more said than there":       {append(octets(t, "000a 0100"), message(0, 1)[4:]...), wire.TooShort},
+		"a set past the end":         {message(0, 1, octets(t, "0100 00ff 00")), wire.BadSet},
+		"a set shorter than itself":  {message(0, 1, octets(t, "0100 0003")), wire.BadSet},
+		"fields without length":      {message(0, 1, zero), wire.BadTemplate},
+		"a number kept for sets":     {message(0, 1, set(t, 2, "0005 "+plain)), wire.BadTemplate},
+		"fields that are not there":  {message(0, 1, set(t, 2, "0100 ffff 0008 0004")), wire.BadTemplate},
+		"a set of no kind":           {message(0, 1, set(t, 77, "00000000")), wire.BadContent},
+		"v5 without its records":     {append(octets(t, "0005 001e"), make([]byte, 20)...), wire.TooShort},
+		"samples that are not there": {append(octets(t, "00000005 00000001 0a000001 00000000 00000000 00000000 ffffffff"), 0, 0), wire.TooShort},
+	} {
+		t.Run(name, func(t *testing.T) {
+			d := wire.NewDecoder()
+			got, faults := read(d, c.packet)
+			require.Empty(t, got)
+			require.Len(t, faults, 1)
+			require.Equal(t, c.why, faults[0].Why, faults[0].Error())
+			n := d.Unread[c.why]
+			for _, s := range d.Streams() {
+				n += s.Bad[c.why]
+			}
+			require.EqualValues(t, 1, n, "it is counted")
+		})
+	}
+}
+
+// An exporter that makes up templates and domains fills nothing up.
+func TestKeptIsBounded(t *testing.T) {
+	d := wire.NewDecoder()
+	for i := range 3000 {
+		b := set(t, 2, "0100 "+plain)
+		binary.BigEndian.PutUint16(b[4:], uint16(256+i))
+		d.Decode(message(0, uint32(i%400), b), now, func(*flow.Observation) {})
+	}
+	n := 0
+	for _, s := range d.Streams() {
+		n += len(s.Templates)
+	}
+	require.LessOrEqual(t, n, 1000)
+	require.LessOrEqual(t, len(d.Streams()), 256)
+	require.Positive(t, d.Unread[wire.TooMany])
+}
+
+// FuzzDecode looks for packets that crash the decoder, make it give more
+// records than octets came, or times that go backwards.
+func FuzzDecode(f *testing.F) {
+	e := wire.Exporter{Domain: 1}
+	o := flow.Observation{Src: netip.MustParseAddr("10.0.0.1"), Dst: netip.MustParseAddr("10.0.0.2"), Proto: 6, SrcPort: 1, DstPort: 2, Start: now, End: now, Packets: 1}
+	f.Add(e.Templates(now), e.Message(now, []flow.Observation{o}))
+	f.Add(message(0, 1, set(f, 3, "0101 0002 0001 0090 0004 0022 0004 0000")), message(0, 1, set(f, 257, "00000001 0000000a")))
+	f.Add(octets(f, "0009 0002 00002710 6afd4a80 00000007 00000003 0000 001c 0104 0005 0008 0004 000c 0004 0004 0001 0016 0004 0015 0004"), octets(f, "0005 0001 00002710 6afd4a80 00000000 00000032 00 01 4002"))
+	f.Add(octets(f, "00000005 00000001 0a000001 00000003 0000000b 00000063 00000001 00000001 00000040"), []byte{})
+	f.Fuzz(func(t *testing.T, first, then []byte) {
+		d := wire.NewDecoder()
+		d.Shift = true
+		n := 0
+		for _, p := range [][]byte{first, then, then} {
+			d.Decode(p, now, func(o *flow.Observation) {
+				n++
+				if !o.Src.IsValid() || !o.Dst.IsValid() || o.End < o.Start || o.Packets < 0 || o.Bytes < 0 || o.Start < now-25*3600e6 || o.End > now {
+					t.Fatalf("%+v", *o)
+				}
+			})
+		}
+		if n > 2*(len(first)+2*len(then)) {
+			t.Fatalf("%d records of %d octets", n, len(first)+2*len(then))
+		}
+	})
+}
+
+// BenchmarkDecode gives what one core reads of IPFIX, and joins.
+func BenchmarkDecode(b *testing.B) {
+	e := wire.Exporter{Domain: 1}
+	var packets [][]byte
+	const connections = 20_000
+	for i := 0; i < connections; i += wire.RecordsPerMessage / 2 {
+		var all []flow.Observation
+		for k := range wire.RecordsPerMessage / 2 {
+			n := i + k
+			o := flow.Observation{Src: netip.AddrFrom4([4]byte{10, 1, byte(n >> 8), byte(n)}), Dst: netip.AddrFrom4([4]byte{10, 2, 0, byte(n % 50)}), SrcPort: uint16(32768 + n%28000), DstPort: 443, Proto: 6, Flags: 27, HasFlags: true, Start: now, End: now + 5000, Packets: 9, Bytes: 900}
+			back := o
+			back.Src, back.Dst, back.SrcPort, back.DstPort = o.Dst, o.Src, o.DstPort, o.SrcPort
+			all = append(all, o, back)
+		}
+		packets = append(packets, e.Message(now, all))
+	}
+	for _, joined := range []bool{false, true} {
+		b.Run(map[bool]string{false: "read", true: "read and join"}[joined], func(b *testing.B) {
+			b.ReportAllocs()
+			records := 0
+			for range b.N {
+				d := wire.NewDecoder()
+				d.Decode((&wire.Exporter{Domain: 1}).Templates(now), now, nil)
+				j := flow.NewJoiner(flow.JoinOptions{}, flow.NewSides())
+				at := now
+				for _, p := range packets {
+					d.Decode(p, at, func(o *flow.Observation) {
+						records++
+						if joined {
+							j.Add(o, at)
+						}
+					})
+				}
+				j.Close(at, func(*flow.Joined) {})
+			}
+			b.ReportMetric(float64(records)/b.Elapsed().Seconds(), "records/s")
+		})
+	}
+}
