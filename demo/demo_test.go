@@ -126,7 +126,7 @@ func TestStories(t *testing.T) {
 	for _, conv := range seen(v, "vault-*", "manifest-store-*", "tcp/873") {
 		i, ok := v.Find(conv.Client.Endpoint, conv.Server.Endpoint, conv.Point)
 		require.True(t, ok)
-		require.Len(t, v.BucketsOf(i), 3, "on three nights only")
+		require.Len(t, v.RowsOf(i), 3, "on three nights only")
 	}
 	require.Equal(t, int64(2), seen(v, "boarding-entry-02", "manifest-store-01", "tcp/5432")[0].Connections)
 

@@ -45,7 +45,7 @@ func start(t *testing.T, args ...string) string {
 	dir, err := os.MkdirTemp("", "orchard-data-")
 	require.NoError(t, err)
 	require.NoError(t, os.Chmod(dir, 0o755))
-	cmd := exec.Command(program, append([]string{"serve", "--scratch", "--listen", "127.0.0.1:0", "--data", filepath.Join(dir, "data"), "--author", "architect"}, args...)...)
+	cmd := exec.Command(program, append([]string{"serve", "--scratch", "--listen", "127.0.0.1:0", "--data", filepath.Join(dir, "data"), "--author", "architect", "--live=false", "--ipfix", "127.0.0.1:0", "--ipfix-tcp", "127.0.0.1:0", "--netflow", "off", "--sflow", "off"}, args...)...)
 	out, err := cmd.StdoutPipe()
 	require.NoError(t, err)
 	log, err := os.Create(filepath.Join(dir, "log"))

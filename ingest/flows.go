@@ -20,23 +20,45 @@ type Flows struct {
 	columns  []int // in the order of flowColumns; -1 is missing
 	Warnings []string
 	observer string
+	foreign  bool // cells are read more freely: see plainCell
 }
 
 // NewFlows reads the header. An error means that the file cannot be used.
 func NewFlows(in io.Reader) (*Flows, error) {
+	return mappedFlows(in, nil)
+}
+
+// Usable reports why a file of flows with these headings cannot be read with a
+// mapping; nil if it can.
+func Usable(headings []string, m Mapping) error {
+	t := &table{header: slices.Clone(headings)}
+	if err := m.apply(t, flowColumns, false, ""); err != nil {
+		return err
+	}
+	return t.require(flowColumns[:4]...)
+}
+
+func mappedFlows(in io.Reader, mapping Mapping) (*Flows, error) {
 	t, err := newTable(in)
 	if err != nil {
 		return nil, err
 	}
-	if err := t.require(flowColumns[:5]...); err != nil {
+	own := slices.Clone(t.header)
+	if err := mapping.apply(t, flowColumns, false, ""); err != nil {
 		return nil, err
 	}
-	f := &Flows{table: t}
+	if err := t.require(flowColumns[:4]...); err != nil {
+		return nil, err
+	}
+	if err := t.require(flowColumns[:5]...); err != nil && mapping == nil {
+		return nil, err
+	}
+	f := &Flows{table: t, foreign: !slices.Equal(own, t.header)}
 	for _, name := range flowColumns {
 		f.columns = append(f.columns, slices.Index(t.header, name))
 	}
 	for _, name := range t.header {
-		if !slices.Contains(flowColumns, name) {
+		if !slices.Contains(flowColumns, name) && mapping == nil {
 			f.Warnings = append(f.Warnings, fmt.Sprintf("column %q is not known and was ignored", name))
 		}
 	}
@@ -58,6 +80,9 @@ func (f *Flows) Next() (flow.Record, error) {
 		cell := ""
 		if col >= 0 {
 			cell = cells[col]
+		}
+		if f.foreign {
+			cell = plainCell(flowColumns[i], cell)
 		}
 		if reason := f.cell(&r, i, cell); reason != "" {
 			return r, &RowError{f.line, flowColumns[i], reason}

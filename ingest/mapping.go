@@ -14,8 +14,9 @@ type Mapping map[string]string
 // columns are those that are no tags.
 var columns = []string{"id", "name", "addresses", "os", "kind", "from", "until"}
 
-// apply renames the header of a table.
-func (m Mapping) apply(t *table) error {
+// apply renames the header of a table. tags allows tag: and a key beside the
+// columns; several headings may be the one that is called many.
+func (m Mapping) apply(t *table, columns []string, tags bool, many string) error {
 	if len(m) == 0 {
 		return nil
 	}
@@ -26,10 +27,14 @@ func (m Mapping) apply(t *table) error {
 			continue
 		}
 		key, isTag := strings.CutPrefix(to, "tag:")
-		if to != "" && !slices.Contains(columns, to) && (!isTag || key == "") {
-			return errHeader{RowError{Line: 1, Column: heading, Reason: fmt.Sprintf("is to be read as %q, expected %s, tag: and a key, or nothing", to, strings.Join(columns, ", "))}}
+		if to != "" && !slices.Contains(columns, to) && (!tags || !isTag || key == "") {
+			expected := strings.Join(columns, ", ")
+			if tags {
+				expected += ", tag: and a key"
+			}
+			return errHeader{RowError{Line: 1, Column: heading, Reason: fmt.Sprintf("is to be read as %q, expected %s, or nothing", to, expected)}}
 		}
-		if have := from[to]; have != "" && to != "addresses" {
+		if have := from[to]; have != "" && to != many {
 			return errHeader{RowError{Line: 1, Column: heading, Reason: fmt.Sprintf("is to be read as %q, and so is %q; expected one of them", to, have)}}
 		}
 		if to != "" {
@@ -59,20 +64,31 @@ var usual = map[string][]string{
 // Guess maps headings by what they are usually called: each column once, the
 // better word first. Without an id, the name is the id.
 func Guess(headings []string) Mapping {
-	plain := func(s string) string {
-		return strings.Join(strings.FieldsFunc(strings.ToLower(s), func(r rune) bool { return r == ' ' || r == '_' || r == '-' || r == '.' }), " ")
+	m, taken := guess(headings, append(slices.Clone(columns), "tag:app", "tag:tier", "tag:env", "tag:site", "tag:owner"), usual, "addresses")
+	if !taken["id"] {
+		for _, h := range headings {
+			if m[h] == "name" {
+				m[h] = "id"
+			}
+		}
 	}
-	m := Mapping{}
-	taken := map[string]bool{}
+	return m
+}
+
+func guess(headings, columns []string, usual map[string][]string, many string) (m Mapping, taken map[string]bool) {
+	plain := func(s string) string {
+		return strings.Join(strings.FieldsFunc(strings.ToLower(s), func(r rune) bool { return strings.ContainsRune(" _-.:", r) }), " ")
+	}
+	m, taken = Mapping{}, map[string]bool{}
 	for _, h := range headings {
-		if key, isTag := strings.CutPrefix(h, "tag:"); slices.Contains(columns, h) || isTag && key != "" {
+		if key, isTag := strings.CutPrefix(h, "tag:"); slices.Contains(columns, h) || isTag && key != "" && many != "" {
 			m[h], taken[h] = h, true
 		}
 	}
-	for _, to := range append(slices.Clone(columns), "tag:app", "tag:tier", "tag:env", "tag:site", "tag:owner") {
+	for _, to := range columns {
 		for _, word := range usual[to] {
 			for _, h := range headings {
-				if _, done := m[h]; !done && plain(h) == word && (!taken[to] || to == "addresses") {
+				if _, done := m[h]; !done && plain(h) == word && (!taken[to] || to == many) {
 					m[h], taken[to] = to, true
 				}
 			}
@@ -83,14 +99,7 @@ func Guess(headings []string) Mapping {
 			m[h] = ""
 		}
 	}
-	if !taken["id"] {
-		for _, h := range headings {
-			if m[h] == "name" {
-				m[h] = "id"
-			}
-		}
-	}
-	return m
+	return m, taken
 }
 
 // Head gives the headings of a CSV file and its first rows; rows that cannot be

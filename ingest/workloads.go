@@ -36,7 +36,7 @@ func MappedWorkloads(in io.Reader, source string, mapping Mapping) (*WorkloadFil
 	if err != nil {
 		return nil, err
 	}
-	if err := mapping.apply(t); err != nil {
+	if err := mapping.apply(t, columns, true, "addresses"); err != nil {
 		return nil, err
 	}
 	if err := t.require("id"); err != nil {

@@ -239,8 +239,8 @@ func (s *Server) explain(v *reach.View, snap snapshot, client, server decide.Pla
 		}
 	}
 	if i, ok := v.Find(client.Endpoint, server.Endpoint, pt); ok {
-		c, all := v.At(i), v.BucketsOf(i)
-		out.Seen = &SeenOut{c.Connections, c.Carried, c.Dropped, c.First.String(), c.Last.String(), v.Buckets[all[len(all)-1]].Observer}
+		c, all := v.At(i), v.RowsOf(i)
+		out.Seen = &SeenOut{c.Connections, c.Carried, c.Dropped, c.First.String(), c.Last.String(), v.Table.Bucket(int(all[len(all)-1])).Observer}
 	}
 	return out
 }

@@ -58,7 +58,7 @@ func BenchmarkEstateOfARealSize(b *testing.B) {
 		at := estate.Instant{Sec: 1_795_000_000 + r.Int64N(600_000)}
 		buckets.Add(flow.Record{Start: at, End: at, Client: sample.LargeAddr(r.IntN(workloads)), Server: sample.LargeAddr(r.IntN(workloads)), Point: sample.LargePoint(r), Connections: 1})
 	}
-	_, err = db.AddBatch(b.Context(), "bench", buckets.All())
+	_, err = db.AddBatch(b.Context(), store.Batch{ID: "bench", Buckets: buckets.All()})
 	require.NoError(b, err)
 	require.NoError(b, db.Begin(b.Context(), store.Revision{No: 1, Text: text, Blame: store.Blame{}, Author: "bench", Words: "begin"}))
 	ctx, cancel := context.WithCancel(context.Background())

@@ -174,7 +174,7 @@ func (s *Server) strip(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	out := Strip{Conversations: v.Len(), Records: len(v.Buckets), Bins: []BinOut{}}
+	out := Strip{Conversations: v.Len(), Records: v.Table.Len(), Bins: []BinOut{}}
 	if snap.to > snap.from {
 		out.From, out.To = snap.from.Start().String(), snap.to.Start().String()
 		for _, b := range v.Strip(in.Bins) {
@@ -331,8 +331,8 @@ func (s *Server) hours(ctx context.Context, in *struct {
 			continue
 		}
 		out := []HourOut{}
-		for _, k := range v.BucketsOf(i) {
-			b := &v.Buckets[k]
+		for _, k := range v.RowsOf(i) {
+			b := v.Table.Bucket(int(k))
 			out = append(out, HourOut{b.Hour.Start().String(), b.Outcome.String(), b.Connections, b.Bytes, b.Packets, b.First.String(), b.Last.String(), b.Observer})
 		}
 		return body(out), nil

@@ -9,7 +9,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"net/http"
 	"slices"
 	"time"
@@ -24,26 +23,28 @@ import (
 
 // ImportReport is what a file says and what taking it does.
 type ImportReport struct {
-	Rows     int               `json:"rows" doc:"Data rows of the file"`
-	Bad      int               `json:"bad" doc:"Rows that cannot be used"`
-	Errors   []ingest.RowError `json:"errors" doc:"The first of them"`
-	Warnings []string          `json:"warnings"`
-	Added    int               `json:"added" doc:"New workloads, or conversation-hours"`
-	Changed  int               `json:"changed" doc:"Workloads that change"`
-	Same     int               `json:"same"`
-	Kept     int               `json:"kept" doc:"Tag values that stay because they were set by hand, or a source that outranks this one gives them"`
-	Examples []ImportExample   `json:"examples" doc:"The first workloads that are new or change"`
-	NewWords []string          `json:"newWords" doc:"Tag values that nothing had before"`
-	From     string            `json:"from,omitempty" doc:"Of flows: the span they cover"`
-	To       string            `json:"to,omitempty"`
-	Outside  int               `json:"outside" doc:"Of flows: those with an end that no workload holds"`
-	Headings []string          `json:"headings,omitempty" doc:"Of a CSV of workloads"`
-	First    [][]string        `json:"first,omitempty" doc:"Its first rows"`
-	Mapping  map[string]string `json:"mapping,omitempty" doc:"What each heading is read as; blank: left out"`
-	Unusable string            `json:"unusable,omitempty" doc:"Why nothing can be read with this mapping"`
-	Missing  int               `json:"missing" doc:"Of a complete list: workloads that the source has listed and that are not in it"`
-	Retired  []string          `json:"retired,omitempty" doc:"Of these, those that no other source lists: they were retired"`
-	Already  string            `json:"already,omitempty" doc:"The same file was counted before: when"`
+	Rows       int               `json:"rows" doc:"Data rows of the file"`
+	Bad        int               `json:"bad" doc:"Rows that cannot be used"`
+	Errors     []ingest.RowError `json:"errors" doc:"The first of them"`
+	Warnings   []string          `json:"warnings"`
+	Added      int               `json:"added" doc:"New workloads, or conversation-hours"`
+	Changed    int               `json:"changed" doc:"Workloads that change"`
+	Same       int               `json:"same"`
+	Kept       int               `json:"kept" doc:"Tag values that stay because they were set by hand, or a source that outranks this one gives them"`
+	Examples   []ImportExample   `json:"examples" doc:"The first workloads that are new or change"`
+	NewWords   []string          `json:"newWords" doc:"Tag values that nothing had before"`
+	From       string            `json:"from,omitempty" doc:"Of flows: the span they cover"`
+	To         string            `json:"to,omitempty"`
+	Outside    int               `json:"outside" doc:"Of flows: those with an end that no workload holds"`
+	Unsure     int               `json:"unsure" doc:"Of flows: records whose direction is not certain"`
+	FileFormat string            `json:"fileFormat,omitempty" doc:"Of flows: what the file is written in"`
+	Headings   []string          `json:"headings,omitempty" doc:"Of a CSV"`
+	First      [][]string        `json:"first,omitempty" doc:"Its first rows"`
+	Mapping    map[string]string `json:"mapping,omitempty" doc:"What each heading is read as; blank: left out"`
+	Unusable   string            `json:"unusable,omitempty" doc:"Why nothing can be read with this mapping"`
+	Missing    int               `json:"missing" doc:"Of a complete list: workloads that the source has listed and that are not in it"`
+	Retired    []string          `json:"retired,omitempty" doc:"Of these, those that no other source lists: they were retired"`
+	Already    string            `json:"already,omitempty" doc:"The same file was counted before: when"`
 }
 
 // ImportExample is a workload with what the import does to it.
@@ -56,12 +57,14 @@ type ImportExample struct {
 const shownErrors, shownExamples = 200, 20
 
 type importInput struct {
-	Source   string `query:"source" default:"inventory" minLength:"1" maxLength:"100" doc:"Name of the inventory source"`
-	Format   string `query:"format" enum:"csv,lines" default:"csv" doc:"Of workloads: CSV, or JSON Lines"`
-	Mapping  string `query:"mapping" doc:"Of a CSV of workloads: what each heading is, as a JSON object; without it, what the source's files had before, or what the headings look like"`
-	Complete bool   `query:"complete" doc:"Of workloads: this is all that the source lists; what it listed before and is missing is retired"`
-	Preview  bool   `query:"preview" doc:"Only say what it would do"`
-	RawBody  []byte `contentType:"text/csv"`
+	Source     string `query:"source" default:"inventory" minLength:"1" maxLength:"100" doc:"Name of the inventory source"`
+	Format     string `query:"format" enum:"csv,lines" default:"csv" doc:"Of workloads: CSV, or JSON Lines"`
+	Mapping    string `query:"mapping" doc:"Of a CSV: what each heading is, as a JSON object; without it, what the source's files had before, or what the headings look like"`
+	Complete   bool   `query:"complete" doc:"Of workloads: this is all that the source lists; what it listed before and is missing is retired"`
+	Directions bool   `query:"directions" doc:"Of flows: each row is one direction, as an exporter sees it; the two are joined"`
+	Name       string `query:"name" doc:"Of flows: of the file, for records that name no observer"`
+	Preview    bool   `query:"preview" doc:"Only say what it would do"`
+	RawBody    []byte `contentType:"text/csv"`
 }
 
 // ImportAnswer is a preview, or the job that imports.
@@ -76,7 +79,7 @@ func (s *Server) importRoutes() {
 		f                 func(context.Context, *importInput) (*Body[ImportAnswer], error)
 	}{
 		{"/api/imports/workloads", "import-workloads", "Import workloads from CSV", s.importWorkloads},
-		{"/api/imports/flows", "import-flows", "Import flows from CSV", s.importFlows},
+		{"/api/imports/flows", "import-flows", "Import flows from CSV, JSON Lines, an IPFIX file, or a packet capture", s.importFlows},
 	} {
 		huma.Register(s.api, huma.Operation{OperationID: kind.id, Method: http.MethodPost, Path: kind.path, Summary: kind.summary, MaxBodyBytes: 4 << 30, BodyReadTimeout: 10 * time.Minute}, kind.f)
 	}
@@ -328,57 +331,73 @@ func (s *Server) importWorkloads(ctx context.Context, in *importInput) (*Body[Im
 	return body(ImportAnswer{Job: &job}), err
 }
 
-// readFlowsFile reads a file into buckets.
-func readFlowsFile(ctx context.Context, snap snapshot, raw []byte, progress func(float64, string)) ([]flow.Bucket, ImportReport, error) {
+// readFlows reads a file of traffic, of any format.
+func (s *Server) readFlows(ctx context.Context, snap snapshot, in *importInput, progress func(float64, string)) (*ingest.TrafficFile, ImportReport, error) {
 	out := ImportReport{Errors: []ingest.RowError{}, Warnings: []string{}, Examples: []ImportExample{}, NewWords: []string{}}
-	reader := bytes.NewReader(raw)
-	rows, err := ingest.NewFlows(reader)
+	o := ingest.TrafficOptions{Directions: in.Directions, Name: in.Name, Progress: func(share float64, rows int) error {
+		progress(0.6*share, fmt.Sprintf("%d rows read", rows))
+		return ctx.Err()
+	}}
+	out.FileFormat = string(ingest.FormatOf(in.RawBody[:min(len(in.RawBody), 64)]))
+	if out.FileFormat == string(ingest.TrafficCSV) {
+		headings, first, err := ingest.Head(bytes.NewReader(in.RawBody), 4)
+		if err != nil {
+			return nil, out, huma.Error422UnprocessableEntity("the file cannot be used: " + err.Error())
+		}
+		o.Mapping = ingest.GuessFlows(headings)
+		remembered := map[string]string{}
+		if err := s.Store.Setting(ctx, "flow headings", &remembered); err != nil {
+			return nil, out, unavailable(err)
+		}
+		for h, to := range remembered {
+			if _, ok := o.Mapping[h]; ok {
+				o.Mapping[h] = to
+			}
+		}
+		if in.Mapping != "" {
+			if err := json.Unmarshal([]byte(in.Mapping), &o.Mapping); err != nil {
+				return nil, out, huma.Error422UnprocessableEntity("mapping: found no JSON object of texts: " + err.Error())
+			}
+		}
+		out.Headings, out.First, out.Mapping = headings, first, o.Mapping
+		for _, h := range headings {
+			if o.Mapping[h] == "" {
+				out.Warnings = append(out.Warnings, fmt.Sprintf("column %q is not known and was ignored", h))
+			}
+		}
+	}
+	file, err := ingest.ReadTraffic(bytes.NewReader(in.RawBody), int64(len(in.RawBody)), o)
+	if err != nil && ctx.Err() != nil {
+		return nil, out, ctx.Err()
+	}
+	if err != nil && in.Preview && out.Headings != nil {
+		out.Unusable = err.Error()
+		return &ingest.TrafficFile{}, out, nil
+	}
 	if err != nil {
 		return nil, out, huma.Error422UnprocessableEntity("the file cannot be used: " + err.Error())
 	}
-	out.Warnings = append(out.Warnings, rows.Warnings...)
-	var buckets flow.Buckets
+	out.Rows, out.Bad, out.Errors, out.Warnings = file.Rows, file.Bad, file.Errors, append(out.Warnings, file.Warnings...)
 	var first, last estate.Instant
-	for {
-		r, err := rows.Next()
-		if err == io.EOF {
-			break
-		}
-		var bad *ingest.RowError
-		if errors.As(err, &bad) {
-			if out.Bad++; len(out.Errors) < shownErrors {
-				out.Errors = append(out.Errors, *bad)
-			}
-			continue
-		}
-		if err != nil {
-			return nil, out, err
-		}
-		if n := rows.Row(); n%20_000 == 0 {
-			if ctx.Err() != nil {
-				return nil, out, ctx.Err()
-			}
-			progress(0.6*float64(len(raw)-reader.Len())/float64(len(raw)), fmt.Sprintf("%d rows read", n))
-		}
-		if out.Added == 0 || r.Start.Before(first) {
+	for i := range file.Records {
+		r := &file.Records[i].Record
+		if i == 0 || r.Start.Before(first) {
 			first = r.Start
 		}
-		if out.Added == 0 || last.Before(r.Start) {
+		if i == 0 || last.Before(r.Start) {
 			last = r.Start
 		}
 		if snap.estate.At(r.Client, r.Start).Workload == estate.Outside || snap.estate.At(r.Server, r.Start).Workload == estate.Outside {
 			out.Outside++
 		}
-		out.Added++
-		buckets.Add(r)
+		if file.Records[i].Confidence < flow.Sure {
+			out.Unsure++
+		}
 	}
-	out.Rows = rows.Row()
-	if out.Added > 0 {
+	if len(file.Records) > 0 {
 		out.From, out.To = first.String(), last.String()
 	}
-	all := buckets.All()
-	out.Added = len(all)
-	return all, out, nil
+	return file, out, nil
 }
 
 func (s *Server) importFlows(ctx context.Context, in *importInput) (*Body[ImportAnswer], error) {
@@ -386,30 +405,46 @@ func (s *Server) importFlows(ctx context.Context, in *importInput) (*Body[Import
 	if err != nil {
 		return nil, err
 	}
+	if len(in.RawBody) == 0 {
+		return nil, huma.Error422UnprocessableEntity("the file cannot be used: it is empty")
+	}
 	if in.Preview {
-		_, report, err := readFlowsFile(ctx, snap, in.RawBody, func(float64, string) {})
+		file, report, err := s.readFlows(ctx, snap, in, func(float64, string) {})
 		if err != nil {
 			return nil, err
 		}
+		report.Added = len(store.BatchOf("", file.Records, snap.estate.ChangedHands).Buckets)
 		return body(ImportAnswer{Preview: &report}), nil
 	}
-	if _, err := ingest.NewFlows(bytes.NewReader(in.RawBody)); err != nil {
-		return nil, huma.Error422UnprocessableEntity("the file cannot be used: " + err.Error())
+	if ingest.FormatOf(in.RawBody[:min(len(in.RawBody), 64)]) == ingest.TrafficCSV && in.Mapping == "" {
+		if headings, _, err := ingest.Head(bytes.NewReader(in.RawBody), 0); err != nil {
+			return nil, huma.Error422UnprocessableEntity("the file cannot be used: " + err.Error())
+		} else if err := ingest.Usable(headings, ingest.GuessFlows(headings)); err != nil {
+			return nil, huma.Error422UnprocessableEntity("the file cannot be used: " + err.Error())
+		}
 	}
 	job, err := s.start(ctx, "import-flows", "Import flows", func(ctx context.Context, progress func(float64, string)) (any, error) {
-		buckets, report, err := readFlowsFile(ctx, snap, in.RawBody, progress)
+		file, report, err := s.readFlows(ctx, snap, in, progress)
 		if err != nil {
 			return nil, err
 		}
-		progress(0.7, fmt.Sprintf("storing %d conversation-hours", len(buckets)))
 		sum := sha256.Sum256(in.RawBody)
-		before, err := s.Store.AddBatch(ctx, "file "+hex.EncodeToString(sum[:]), buckets)
+		batch := store.BatchOf("file "+hex.EncodeToString(sum[:]), file.Records, snap.estate.ChangedHands)
+		progress(0.7, fmt.Sprintf("storing %d conversation-hours", len(batch.Buckets)))
+		report.Added = len(batch.Buckets)
+		before, err := s.Store.AddBatch(ctx, batch)
 		if err != nil {
 			return nil, err
+		}
+		if in.Mapping != "" {
+			if err := s.Store.Set(ctx, "flow headings", report.Mapping); err != nil {
+				return nil, err
+			}
 		}
 		if before != nil {
 			report.Already, report.Added = before.UTC().Format(time.RFC3339), 0
 		}
+		s.hurry()
 		return report, nil
 	})
 	return body(ImportAnswer{Job: &job}), err

@@ -98,8 +98,8 @@ func deriveFrom(ctx context.Context, v *reach.View, snap snapshot, balance float
 	for i := range convs {
 		c := v.At(i)
 		convs[i] = derive.Conversation{Client: c.Client, Server: c.Server, Point: c.Point, Dropped: c.Dropped, Connections: c.Connections - c.Dropped, First: c.First, Last: c.Last}
-		for _, b := range v.BucketsOf(i) {
-			convs[i].Days.Add(v.Buckets[b].First)
+		for _, b := range v.RowsOf(i) {
+			convs[i].Days.Add(v.Table.Bucket(int(b)).First)
 		}
 	}
 	result := derive.Derive(derive.Input{Compiled: snap.compiled, Conversations: convs, Balance: balance, Progress: func(done float64) bool {

@@ -20,6 +20,7 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
 
+	"lucidorchard/collect"
 	"lucidorchard/store"
 )
 
@@ -30,6 +31,8 @@ type Options struct {
 	Estate string
 	Author string // who makes the changes; there are no accounts yet
 	Log    *slog.Logger
+	// Collector runs in the same process, if one does: it is told of changes.
+	Collector *collect.Collector
 }
 
 // Server answers requests. Stop it by cancelling New's context.
@@ -60,6 +63,7 @@ func New(ctx context.Context, o Options) (*Server, error) {
 		return nil, err
 	}
 	go s.watch(ctx)
+	s.jobs.group.Go(func() { s.keepUp(ctx) })
 	return s, nil
 }
 
@@ -82,6 +86,7 @@ func (s *Server) routes() {
 	s.workloadRoutes()
 	s.groupRoutes()
 	s.flowRoutes()
+	s.exporterRoutes()
 	s.policyRoutes()
 	s.checkRoutes()
 	s.proposalRoutes()

@@ -42,7 +42,7 @@ func serve(t *testing.T) client {
 	for _, r := range c.Records {
 		b.Add(r)
 	}
-	_, err = db.AddBatch(t.Context(), "demo", b.All())
+	_, err = db.AddBatch(t.Context(), store.Batch{ID: "demo", Buckets: b.All()})
 	require.NoError(t, err)
 	t.Cleanup(func() { db.Close() })
 	return client{t, "", db}.second()

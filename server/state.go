@@ -27,7 +27,8 @@ type state struct {
 	mu       sync.Mutex
 	known    bool
 	current  snapshot
-	buckets  []flow.Bucket
+	traffic  traffic
+	urgent   bool  // the next answer must know all traffic: something was just imported
 	windows  int64 // counts how often the conversations, or who held an address, have changed
 	views    []keptView
 	compared *comparedView
@@ -58,6 +59,13 @@ type keptView struct {
 
 const viewsKept = 6
 
+// hurry makes the next answer wait for all traffic.
+func (s *Server) hurry() {
+	s.state.mu.Lock()
+	defer s.state.mu.Unlock()
+	s.state.urgent = true
+}
+
 // snapshot gives the current state.
 func (s *Server) snapshot(ctx context.Context) (snapshot, error) {
 	st := &s.state
@@ -76,7 +84,7 @@ func (s *Server) load(ctx context.Context) (snapshot, error) {
 		return snapshot{}, unavailable(err)
 	}
 	asOf := estate.InstantOf(time.Now())
-	if st.known && st.current.Versions == v && !st.current.compiled.AsOf.Before(estate.InstantOf(time.Now().Truncate(time.Hour))) {
+	if st.known && st.current.Versions == v && st.traffic.read == v.Conversations && !st.current.compiled.AsOf.Before(estate.InstantOf(time.Now().Truncate(time.Hour))) {
 		return st.current, nil
 	}
 	next := st.current
@@ -132,16 +140,10 @@ func (s *Server) load(ctx context.Context) (snapshot, error) {
 			next.compiled = decide.Compile(next.estate, next.policy, asOf)
 		}
 	}
-	if !st.known || next.Conversations != v.Conversations {
-		if st.buckets, err = s.Store.Buckets(ctx); err != nil {
-			return snapshot{}, unavailable(err)
-		}
-		next.from, next.to = 0, 0
-		if n := len(st.buckets); n > 0 {
-			next.from, next.to = st.buckets[0].Hour, st.buckets[n-1].Hour+1
-		}
-		st.windows++
+	if err := s.loadTraffic(ctx, v.Conversations); err != nil {
+		return snapshot{}, unavailable(err)
 	}
+	next.from, next.to = st.traffic.table.Span()
 	next.Versions = v
 	compiled := next.compiled
 	next.findings = sync.OnceValue(func() []prove.Finding { return prove.Findings(compiled) })
@@ -226,9 +228,11 @@ func (s *Server) view(ctx context.Context, w Window) (*reach.View, snapshot, err
 			return k.view, snap, nil
 		}
 	}
-	window := reach.NewWindow(snap.estate, st.buckets, from, to)
+	start := time.Now()
+	window := reach.NewWindow(snap.estate, st.traffic.table, from, to)
 	window.Structural = snap.structural
 	v := window.Under(snap.compiled)
+	st.traffic.cost = max(st.traffic.cost, time.Since(start))
 	st.views = append(st.views, keptView{st.windows, from, to, v})
 	if len(st.views) > viewsKept {
 		st.views = slices.Delete(st.views, 0, 1)

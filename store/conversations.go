@@ -1,9 +1,17 @@
 package store
 
 import (
+	"bytes"
+	"cmp"
 	"context"
 	"fmt"
+	"hash/fnv"
+	"io"
+	"maps"
 	"net/netip"
+	"slices"
+	"strings"
+	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -13,92 +21,314 @@ import (
 	"lucidorchard/core/service"
 )
 
-// AddBatch counts a batch of buckets exactly once: with an id that was counted
-// before it changes nothing and reports when that was.
-func (s *Store) AddBatch(ctx context.Context, id string, buckets []flow.Bucket) (before *time.Time, err error) {
+// Batch is traffic that is counted together, and once.
+type Batch struct {
+	ID      string
+	Buckets []flow.Bucket
+	Records []flow.Joined // the single records behind them
+}
+
+// BatchOf gathers records into a batch. changes is that of flow.Buckets.
+func BatchOf(id string, records []flow.Joined, changes func(netip.Addr, estate.Instant) (estate.Instant, bool)) Batch {
+	b := flow.Buckets{Changes: changes}
+	for i := range records {
+		b.AddJoined(&records[i])
+	}
+	return Batch{ID: id, Buckets: b.All(), Records: records}
+}
+
+const bucketColumns = `hour, client, server, point, outcome, part, connections, bytes, packets, unsure, first_at, last_at, observer`
+
+// batchLock is held by whatever writes conversations: two that make the same
+// partition at once, or cut and count the same hour, would be in each other's
+// way.
+const batchLock = `SELECT pg_advisory_xact_lock(7411)`
+
+// Encoded is a batch as the database takes it, so that it can be queued in a
+// file meanwhile.
+type Encoded struct {
+	ID      string
+	Hours   []flow.Hour // with conversations, each once
+	Days    []int64     // with records, each once
+	Rows    int         // of Buckets
+	Count   int         // of Records
+	Buckets []byte      // in the binary format of COPY
+	Records []byte
+}
+
+// Encode makes a batch ready to be stored.
+func (b *Batch) Encode() *Encoded {
+	e := &Encoded{ID: b.ID, Rows: len(b.Buckets), Count: len(b.Records), Buckets: bucketRows(b.Buckets), Records: recordRows(b.Records)}
+	hours, days := map[flow.Hour]bool{}, map[int64]bool{}
+	for i := range b.Buckets {
+		hours[b.Buckets[i].Hour] = true
+	}
+	for i := range b.Records {
+		days[dayOf(flow.HourOf(b.Records[i].Start))] = true
+	}
+	e.Hours, e.Days = slices.Sorted(maps.Keys(hours)), slices.Sorted(maps.Keys(days))
+	return e
+}
+
+// AddBatch counts a batch exactly once: with an id that was counted before it
+// changes nothing and reports when that was.
+func (s *Store) AddBatch(ctx context.Context, b Batch) (before *time.Time, err error) {
+	return s.AddEncoded(ctx, b.Encode())
+}
+
+// AddEncoded is AddBatch.
+func (s *Store) AddEncoded(ctx context.Context, e *Encoded) (before *time.Time, err error) {
 	err = s.copyIn(ctx, func(tx pgx.Tx) error {
-		// Two that create the same partition at once would wait for each other.
-		if _, err := tx.Exec(ctx, `SELECT pg_advisory_xact_lock(7411)`); err != nil {
+		if _, err := tx.Exec(ctx, batchLock); err != nil {
 			return err
 		}
-		tag, err := tx.Exec(ctx, `INSERT INTO batches (id, rows) VALUES ($1, $2) ON CONFLICT DO NOTHING`, id, len(buckets))
+		tag, err := tx.Exec(ctx, `INSERT INTO batches (id, rows) VALUES ($1, $2) ON CONFLICT DO NOTHING`, e.ID, e.Rows)
 		if err != nil {
 			return err
 		}
 		if tag.RowsAffected() == 0 {
-			return tx.QueryRow(ctx, `SELECT at FROM batches WHERE id = $1`, id).Scan(&before)
+			return tx.QueryRow(ctx, `SELECT at FROM batches WHERE id = $1`, e.ID).Scan(&before)
 		}
-		days := map[int64]bool{}
-		for _, b := range buckets {
-			days[floorDiv(int64(b.Hour), 24)] = true
+		if err := partitionsOf(ctx, tx, e.Hours); err != nil {
+			return err
 		}
-		for d := range days {
-			name := pgx.Identifier{fmt.Sprintf("conversations_day_%d", d)}.Sanitize()
-			if _, err := tx.Exec(ctx, fmt.Sprintf(`CREATE TABLE IF NOT EXISTS %s PARTITION OF conversations FOR VALUES FROM (%d) TO (%d)`, name, d*24, (d+1)*24)); err != nil {
+		if err := partitions(ctx, tx, "records", e.Days); err != nil {
+			return err
+		}
+		if e.Rows > 0 {
+			if err := mergeRows(ctx, tx, e.Buckets); err != nil {
 				return err
 			}
 		}
-		if _, err := tx.Exec(ctx, `CREATE TEMP TABLE new_conversations (LIKE conversations) ON COMMIT DROP`); err != nil {
-			return err
+		if e.Count > 0 {
+			if err := copyTo(ctx, tx, "records", recordColumns, e.Records); err != nil {
+				return err
+			}
 		}
-		_, err = tx.CopyFrom(ctx, pgx.Identifier{"new_conversations"},
-			[]string{"hour", "client", "server", "point", "outcome", "connections", "bytes", "packets", "first_at", "last_at", "observer"},
-			pgx.CopyFromSlice(len(buckets), func(i int) ([]any, error) {
-				b := &buckets[i]
-				return []any{int32(b.Hour), netip.PrefixFrom(b.Client, b.Client.BitLen()), netip.PrefixFrom(b.Server, b.Server.BitLen()), int64(b.Point), int16(b.Outcome),
-					b.Connections, b.Bytes, b.Packets, b.First.Time(), b.Last.Time(), b.Observer}, nil
-			}))
-		if err != nil {
-			return err
-		}
-		_, err = tx.Exec(ctx, `INSERT INTO conversations SELECT * FROM new_conversations
-			ON CONFLICT (hour, client, server, point, outcome) DO UPDATE SET
-				connections = conversations.connections + excluded.connections,
-				bytes = conversations.bytes + excluded.bytes,
-				packets = conversations.packets + excluded.packets,
-				first_at = least(conversations.first_at, excluded.first_at),
-				last_at = greatest(conversations.last_at, excluded.last_at),
-				observer = excluded.observer`)
-		if err != nil {
-			return err
-		}
-		_, err = tx.Exec(ctx, bumpConversations)
-		return err
+		return touchHours(ctx, tx, e.Hours)
 	})
 	return before, err
 }
 
-func floorDiv(a, b int64) int64 {
-	q := a / b
-	if a%b < 0 {
+func partitionsOf(ctx context.Context, tx pgx.Tx, hours []flow.Hour) error {
+	var days []int64
+	for _, h := range hours {
+		days = append(days, dayOf(h))
+	}
+	return partitions(ctx, tx, "conversations", days)
+}
+
+// touchHours notes that the conversations of some hours have changed.
+func touchHours(ctx context.Context, tx pgx.Tx, all []flow.Hour) error {
+	var hours []int32
+	for _, h := range all {
+		hours = append(hours, int32(h))
+	}
+	_, err := tx.Exec(ctx, `WITH v AS (`+bumpConversations+` RETURNING n)
+		INSERT INTO hours SELECT h, n FROM v, unnest($1::int[]) AS h ON CONFLICT (hour) DO UPDATE SET version = excluded.version`, hours)
+	return err
+}
+
+// partitions makes the partitions for some days.
+func partitions(ctx context.Context, tx pgx.Tx, table string, days []int64) error {
+	slices.Sort(days)
+	for _, d := range slices.Compact(days) {
+		if _, err := tx.Exec(ctx, fmt.Sprintf(`CREATE TABLE IF NOT EXISTS %s PARTITION OF %s FOR VALUES FROM (%d) TO (%d)`, partition(table, d), table, d*24, (d+1)*24)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func partition(table string, day int64) string {
+	return pgx.Identifier{fmt.Sprintf("%s_day_%d", table, day)}.Sanitize()
+}
+
+// dayOf gives the number of whole days since 1970-01-01.
+func dayOf(h flow.Hour) int64 {
+	q := int64(h) / 24
+	if h%24 < 0 {
 		q--
 	}
 	return q
 }
 
-// Buckets gives all conversations by hour, in the order of hours.
-func (s *Store) Buckets(ctx context.Context) ([]flow.Bucket, error) {
-	var out []flow.Bucket
-	err := s.copyIn(ctx, func(tx pgx.Tx) error {
-		rows, err := tx.Query(ctx, `SELECT hour, client, server, point, outcome, connections, bytes, packets, first_at, last_at, observer
-			FROM conversations ORDER BY hour, client, server, point, outcome`)
-		if err != nil {
-			return err
-		}
-		var b flow.Bucket
-		var client, server netip.Prefix
-		var hour int32
-		var point int64
-		var outcome int16
-		var first, last time.Time
-		_, err = pgx.ForEachRow(rows, []any{&hour, &client, &server, &point, &outcome, &b.Connections, &b.Bytes, &b.Packets, &first, &last, &b.Observer}, func() error {
-			b.Hour, b.Client, b.Server = flow.Hour(hour), client.Addr(), server.Addr()
-			b.Point, b.Outcome = service.Point(point), flow.Outcome(outcome)
-			b.First, b.Last = estate.InstantOf(first), estate.InstantOf(last)
-			out = append(out, b)
-			return nil
-		})
+func copyTo(ctx context.Context, tx pgx.Tx, table, columns string, rows []byte) error {
+	_, err := tx.Conn().PgConn().CopyFrom(ctx, bytes.NewReader(rows), fmt.Sprintf(`COPY %s (%s) FROM STDIN (FORMAT binary)`, table, columns))
+	return err
+}
+
+func bucketRows(buckets []flow.Bucket) []byte {
+	out := newRowsOut(13, len(buckets))
+	for i := range buckets {
+		b := &buckets[i]
+		out.row()
+		out.int4(int32(b.Hour))
+		out.inet(b.Client)
+		out.inet(b.Server)
+		out.int8(int64(b.Point))
+		out.int2(int16(b.Outcome))
+		out.int8(b.Part)
+		out.int8(b.Connections)
+		out.int8(b.Bytes)
+		out.int8(b.Packets)
+		out.int8(b.Unsure)
+		out.time(flow.MicrosOfInstant(b.First))
+		out.time(flow.MicrosOfInstant(b.Last))
+		out.text(b.Observer)
+	}
+	return out.end()
+}
+
+// mergeRows adds buckets to those that are stored.
+func mergeRows(ctx context.Context, tx pgx.Tx, rows []byte) error {
+	if _, err := tx.Exec(ctx, `CREATE TEMP TABLE IF NOT EXISTS new_conversations (LIKE conversations) ON COMMIT DROP; TRUNCATE new_conversations`); err != nil {
 		return err
+	}
+	if err := copyTo(ctx, tx, "new_conversations", bucketColumns, rows); err != nil {
+		return err
+	}
+	_, err := tx.Exec(ctx, `INSERT INTO conversations (`+bucketColumns+`) SELECT `+bucketColumns+` FROM new_conversations
+		ON CONFLICT (hour, client, server, point, outcome, part) DO UPDATE SET
+			connections = conversations.connections + excluded.connections,
+			bytes = conversations.bytes + excluded.bytes,
+			packets = conversations.packets + excluded.packets,
+			unsure = conversations.unsure + excluded.unsure,
+			first_at = least(conversations.first_at, excluded.first_at),
+			last_at = greatest(conversations.last_at, excluded.last_at),
+			observer = excluded.observer`)
+	return err
+}
+
+// Hours gives the hours that have conversations, each with the version of the
+// conversations that last changed it.
+func (s *Store) Hours(ctx context.Context) (map[flow.Hour]int64, error) {
+	var rows []struct {
+		Hour    int32
+		Version int64
+	}
+	if err := s.db.SelectContext(ctx, &rows, `SELECT hour, version FROM hours`); err != nil {
+		return nil, err
+	}
+	out := make(map[flow.Hour]int64, len(rows))
+	for _, r := range rows {
+		out[flow.Hour(r.Hour)] = r.Version
+	}
+	return out, nil
+}
+
+// readers is how many connections read conversations at once.
+const readers = 3
+
+// Chunks reads the conversations of some hours, into the numbers of addrs. Rows
+// are in the order of these numbers.
+func (s *Store) Chunks(ctx context.Context, hours []flow.Hour, addrs *flow.Addresses) ([]*flow.Chunk, error) {
+	byDay := map[int64][]string{}
+	for _, h := range hours {
+		byDay[dayOf(h)] = append(byDay[dayOf(h)], fmt.Sprint(int32(h)))
+	}
+	days := make(chan int64, len(byDay))
+	for d := range byDay {
+		days <- d
+	}
+	close(days)
+	var mu sync.Mutex
+	var out []*flow.Chunk
+	var first error
+	var group sync.WaitGroup
+	for range min(readers, len(byDay)) {
+		group.Go(func() {
+			for d := range days {
+				chunks, err := s.chunksOfDay(ctx, d, byDay[d], addrs)
+				mu.Lock()
+				out = append(out, chunks...)
+				if first == nil {
+					first = err
+				}
+				stop := first != nil
+				mu.Unlock()
+				if stop {
+					return
+				}
+			}
+		})
+	}
+	group.Wait()
+	if first != nil {
+		return nil, first
+	}
+	slices.SortFunc(out, func(a, b *flow.Chunk) int { return cmp.Compare(a.Hour, b.Hour) })
+	return out, nil
+}
+
+func (s *Store) chunksOfDay(ctx context.Context, day int64, hours []string, addrs *flow.Addresses) (out []*flow.Chunk, err error) {
+	where := fmt.Sprintf("hour >= %d AND hour < %d", day*24, day*24+24)
+	if len(hours) < 24 {
+		where = fmt.Sprintf("hour IN (%s)", strings.Join(hours, ","))
+	}
+	byHour := map[flow.Hour]*flow.Chunk{}
+	known := map[string]uint32{} // addresses, so that the lock is taken once each
+	err = s.copyOut(ctx, `SELECT hour, client, server, point, outcome, connections, bytes, packets, unsure, first_at, last_at, observer FROM conversations WHERE `+where, func(r *rowsIn) {
+		number := func() uint32 {
+			b := r.read(r.size())
+			n, ok := known[string(b)]
+			if !ok {
+				n = addrs.Number(addrOf(b))
+				known[string(b)] = n
+			}
+			return n
+		}
+		hour := flow.Hour(r.int())
+		c := byHour[hour]
+		if c == nil {
+			c = &flow.Chunk{Hour: hour}
+			byHour[hour] = c
+			out = append(out, c)
+		}
+		c.Client, c.Server = append(c.Client, number()), append(c.Server, number())
+		c.Point, c.Outcome = append(c.Point, service.Point(r.int())), append(c.Outcome, flow.Outcome(r.int()))
+		c.Connections, c.Bytes, c.Packets = append(c.Connections, r.int()), append(c.Bytes, r.int()), append(c.Packets, r.int())
+		c.Unsure = append(c.Unsure, uint32(min(r.int(), 1<<32-1)))
+		c.First, c.Last = append(c.First, r.time()), append(c.Last, r.time())
+		c.Observer = append(c.Observer, r.text())
 	})
+	for _, c := range out {
+		c.Sort()
+	}
 	return out, err
+}
+
+// copyOut reads what a query gives, row by row.
+func (s *Store) copyOut(ctx context.Context, query string, row func(*rowsIn)) error {
+	return s.copyIn(ctx, func(tx pgx.Tx) error { return copyRows(ctx, tx, query, row) })
+}
+
+func copyRows(ctx context.Context, tx pgx.Tx, query string, row func(*rowsIn)) error {
+	r, w := io.Pipe()
+	done := make(chan error, 1)
+	go func() {
+		rows := newRowsIn(r)
+		rows.start()
+		for rows.next() {
+			row(rows)
+		}
+		r.CloseWithError(rows.err)
+		done <- rows.err
+	}()
+	_, err := tx.Conn().PgConn().CopyTo(ctx, w, `COPY (`+query+`) TO STDOUT (FORMAT binary)`)
+	w.CloseWithError(err)
+	if read := <-done; err == nil {
+		err = read
+	}
+	return err
+}
+
+// keyOf hashes (FNV-1a) what the records of a conversation have in common.
+func keyOf(r *flow.Record) int64 {
+	h := fnv.New64a()
+	a, b := r.Client.As16(), r.Server.As16()
+	h.Write(a[:])
+	h.Write(b[:])
+	h.Write([]byte{byte(r.Point >> 24), byte(r.Point >> 16), byte(r.Point >> 8), byte(r.Point)})
+	return int64(h.Sum64())
 }

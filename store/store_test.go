@@ -3,7 +3,9 @@ package store_test
 import (
 	"context"
 	"fmt"
+	"maps"
 	"net/netip"
+	"slices"
 	"sync"
 	"testing"
 	"time"
@@ -154,16 +156,19 @@ func TestBatchCountsOnce(t *testing.T) {
 	s, _ := fresh(t)
 	ctx := t.Context()
 	var b flow.Buckets
+	var records []flow.Joined
 	for i := range 500 {
 		at := estate.Instant{Sec: 1_795_000_000 + int64(i)*1700}
-		b.Add(flow.Record{Start: at, End: at, Client: netip.MustParseAddr("10.0.0.1"), Server: netip.MustParseAddr("fd00::2"), Point: service.PointOf(service.ICMP, service.UnknownType), Connections: 2, Bytes: 10, Packets: 1, Outcome: flow.Dropped, Observer: "x"})
+		r := flow.Record{Start: at, End: at, Client: netip.MustParseAddr("10.0.0.1"), Server: netip.MustParseAddr("fd00::2"), Point: service.PointOf(service.ICMP, service.UnknownType), Connections: 2, Bytes: 10, Packets: 1, Outcome: flow.Dropped, Observer: "x"}
+		b.Add(r)
+		records = append(records, flow.Joined{Record: r, ReplyBytes: 4, ReplyPackets: 1, Confidence: 80, Reason: flow.ByPort, Observers: [2]int32{-1, -1}})
 	}
 	// The same batch from several sides at once, and other batches beside it.
 	var group sync.WaitGroup
 	counted := make(chan bool, 8)
 	for i := range 8 {
 		group.Go(func() {
-			before, err := s.AddBatch(ctx, fmt.Sprint("batch ", i%2), b.All())
+			before, err := s.AddBatch(ctx, store.Batch{ID: fmt.Sprint("batch ", i%2), Buckets: b.All(), Records: records})
 			counted <- err == nil && before == nil
 		})
 	}
@@ -176,14 +181,29 @@ func TestBatchCountsOnce(t *testing.T) {
 		}
 	}
 	require.Equal(t, 2, n)
-	all, err := s.Buckets(ctx)
-	require.NoError(t, err)
+	table := everything(t, s)
 	want := b.All()
-	require.Len(t, all, len(want))
-	for i := range all {
+	require.Equal(t, len(want), table.Len())
+	var all []flow.Bucket
+	for i := range want {
+		all = append(all, table.Bucket(i))
 		want[i].Connections, want[i].Bytes, want[i].Packets = 2*want[i].Connections, 2*want[i].Bytes, 2*want[i].Packets
 	}
 	require.Equal(t, want, all)
+	kept, n, err := s.Records(ctx, records[0].Client, records[0].Server, records[0].Point, records[3].Start, records[6].Start, 4)
+	require.NoError(t, err)
+	require.Equal(t, 6, n, "three, of two batches")
+	require.Equal(t, []flow.Joined{records[5], records[5], records[4], records[4]}, kept, "the newest first")
+}
+
+// everything reads all conversations.
+func everything(t *testing.T, s *store.Store) *flow.Table {
+	hours, err := s.Hours(t.Context())
+	require.NoError(t, err)
+	table := flow.NewTable()
+	chunks, err := s.Chunks(t.Context(), slices.Collect(maps.Keys(hours)), table.Addrs)
+	require.NoError(t, err)
+	return table.With(chunks, nil)
 }
 
 func TestAnImportThatIsCutOffLeavesNothing(t *testing.T) {

@@ -39,6 +39,7 @@ var kinds = []struct{ kind, table, order string }{
 	{"refused tag", "refused_tags", "workload, key, value"},
 	{"selection", "selections", "list, name"},
 	{"setting", "settings", "name"},
+	{"service port", "service_ports", "protocol, port, kind, place"},
 }
 
 type header struct {

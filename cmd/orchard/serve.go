@@ -7,14 +7,19 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"os/signal"
 	"os/user"
+	"path/filepath"
+	"strings"
+	"sync"
 	"syscall"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"lucidorchard/collect"
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/policy"
@@ -26,8 +31,17 @@ import (
 
 type serveOptions struct {
 	listen, database, data, author string
-	demo, scratch                  bool
+	demo, live, scratch            bool
 	scale                          int
+	listening                      listening
+}
+
+// listening is where records of exporters are waited for.
+type listening struct {
+	ipfix, tcp, netflow, sflow string
+	allow                      []string
+	spool                      string
+	chosen                     func(flag string) bool
 }
 
 func serveCommand() *cobra.Command {
@@ -39,6 +53,7 @@ func serveCommand() *cobra.Command {
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt, syscall.SIGTERM)
 			defer stop()
+			o.listening.chosen = cmd.Flags().Changed
 			return serve(ctx, o)
 		},
 	}
@@ -48,7 +63,15 @@ func serveCommand() *cobra.Command {
 	cmd.Flags().StringVar(&o.author, "author", "", "name that changes are kept under (default the user who runs this)")
 	cmd.Flags().BoolVar(&o.demo, "demo", false, "fill an empty database with the made-up company")
 	cmd.Flags().IntVar(&o.scale, "scale", 420, "with --demo: about how many workloads, up to 100000")
+	cmd.Flags().BoolVar(&o.live, "live", true, "with --demo: send part of the company's traffic live, over IPFIX")
 	cmd.Flags().BoolVar(&o.scratch, "scratch", false, "trade the durability of our own cluster for speed: for tests")
+	l := &o.listening
+	cmd.Flags().StringVar(&l.ipfix, "ipfix", "127.0.0.1:4739", "UDP address for IPFIX; off for none. Every protocol is understood on each of the three")
+	cmd.Flags().StringVar(&l.tcp, "ipfix-tcp", "127.0.0.1:4739", "TCP address for IPFIX; off for none")
+	cmd.Flags().StringVar(&l.netflow, "netflow", "127.0.0.1:2055", "UDP address for NetFlow v5 and v9; off for none")
+	cmd.Flags().StringVar(&l.sflow, "sflow", "127.0.0.1:6343", "UDP address for sFlow v5; off for none")
+	cmd.Flags().StringSliceVar(&l.allow, "exporters", nil, "addresses or CIDRs that may send records (default whoever reaches the address)")
+	cmd.Flags().StringVar(&l.spool, "spool", "", "folder for records that the database has not taken yet (default the folder spool in --data)")
 	return cmd
 }
 
@@ -109,7 +132,17 @@ func serve(ctx context.Context, o serveOptions) error {
 	// database.
 	work, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	defer cancel()
-	s, err := server.New(work, server.Options{Store: db, Web: web.Dist, Author: o.author, Estate: name, Log: log})
+	collector, err := collecting(ctx, db, o, log)
+	if err != nil {
+		return unusable("%s", err)
+	}
+	stopCollecting := sync.OnceFunc(func() {
+		if collector != nil {
+			collector.Stop()
+		}
+	})
+	defer stopCollecting()
+	s, err := server.New(work, server.Options{Store: db, Web: web.Dist, Author: o.author, Estate: name, Log: log, Collector: collector})
 	if err != nil {
 		return unusable("%s", err)
 	}
@@ -119,6 +152,18 @@ func serve(ctx context.Context, o serveOptions) error {
 	}
 	h := &http.Server{Handler: s, ReadHeaderTimeout: 10 * time.Second}
 	fmt.Printf("Lucid Orchard is at http://%s\n", listener.Addr())
+	if collector != nil {
+		fmt.Printf("Records of exporters are taken at %s\n", strings.Join(collector.Listening, ", "))
+		if o.demo && o.live {
+			if target, ok := collector.Address("udp"); ok {
+				sender := demo.NewSender(o.scale)
+				defer sender.Stop()
+				if err := sender.Start(target); err != nil {
+					return unusable("%s", err)
+				}
+			}
+		}
+	}
 	failed := make(chan error, 1)
 	go func() { failed <- h.Serve(listener) }()
 	select {
@@ -127,6 +172,7 @@ func serve(ctx context.Context, o serveOptions) error {
 	case <-ctx.Done():
 	}
 	log.Info("stopping")
+	stopCollecting()
 	cancel()
 	s.Wait()
 	grace, done := context.WithTimeout(context.Background(), 10*time.Second)
@@ -135,6 +181,63 @@ func serve(ctx context.Context, o serveOptions) error {
 		return unusable("%s", err)
 	}
 	return nil
+}
+
+// collecting starts the collector. A default address that something else uses is
+// left out with a warning; one that was chosen must be free.
+func collecting(ctx context.Context, db *store.Store, o serveOptions, log *slog.Logger) (*collect.Collector, error) {
+	l := o.listening
+	c := collect.Options{Store: db, Name: "server", Log: log, Spool: l.spool}
+	if c.Spool == "" {
+		c.Spool = filepath.Join(o.data, "spool")
+	}
+	for _, a := range l.allow {
+		p, err := netip.ParsePrefix(a)
+		if err != nil {
+			addr, bad := netip.ParseAddr(a)
+			if bad != nil {
+				return nil, fmt.Errorf("--exporters: found %q, expected an IP address or a CIDR", a)
+			}
+			p = netip.PrefixFrom(addr, addr.BitLen())
+		}
+		c.Allow = append(c.Allow, p.Masked())
+	}
+	for _, x := range []struct {
+		flag, address, network string
+		to                     *[]string
+	}{{"ipfix", l.ipfix, "udp", &c.UDP}, {"netflow", l.netflow, "udp", &c.UDP}, {"sflow", l.sflow, "udp", &c.UDP}, {"ipfix-tcp", l.tcp, "tcp", &c.TCP}} {
+		if x.address == "off" || x.address == "" {
+			continue
+		}
+		if err := free(x.network, x.address); err != nil {
+			if l.chosen != nil && l.chosen(x.flag) {
+				return nil, fmt.Errorf("--%s: %w", x.flag, err)
+			}
+			log.Warn("no records are taken here", "address", x.network+" "+x.address, "error", err)
+			continue
+		}
+		*x.to = append(*x.to, x.address)
+	}
+	if len(c.UDP)+len(c.TCP) == 0 {
+		return nil, nil
+	}
+	return collect.Start(ctx, c)
+}
+
+// free tries an address.
+func free(network, address string) error {
+	if network == "tcp" {
+		l, err := net.Listen("tcp", address)
+		if err != nil {
+			return err
+		}
+		return l.Close()
+	}
+	c, err := net.ListenPacket("udp", address)
+	if err != nil {
+		return err
+	}
+	return c.Close()
 }
 
 // loadDemo fills an empty database.
@@ -158,11 +261,11 @@ func loadDemo(ctx context.Context, db *store.Store, scale int, log *slog.Logger)
 			return err
 		}
 	}
-	var buckets flow.Buckets
-	for _, r := range c.Records {
-		buckets.Add(r)
+	e, conflicts := estate.New(c.Workloads)
+	if len(conflicts) > 0 {
+		return conflicts[0]
 	}
-	if _, err := db.AddBatch(ctx, "demo", buckets.All()); err != nil {
+	if _, err := db.AddBatch(ctx, store.BatchOf("demo", flow.Stating(c.Records), e.ChangedHands)); err != nil {
 		return err
 	}
 	p, errs := policy.Parse(c.Policy)

@@ -28,7 +28,7 @@ type running struct {
 func serving(t *testing.T, data string, args ...string) *running {
 	t.Helper()
 	r := &running{t: t, log: filepath.Join(filepath.Dir(data), "log")}
-	r.cmd = exec.Command(os.Args[0], append([]string{"serve", "--listen", "127.0.0.1:0", "--data", data}, args...)...)
+	r.cmd = exec.Command(os.Args[0], append([]string{"serve", "--listen", "127.0.0.1:0", "--data", data, "--live=false", "--ipfix", "127.0.0.1:0", "--ipfix-tcp", "127.0.0.1:0", "--netflow", "off", "--sflow", "off"}, args...)...)
 	r.cmd.Env = append(os.Environ(), "ORCHARD_AS_PROGRAM=1")
 	out, err := r.cmd.StdoutPipe()
 	require.NoError(t, err)

@@ -367,6 +367,19 @@ func (e *Estate) Holder(addr netip.Addr, t Instant) *Claim {
 	return nil
 }
 
+// ChangedHands gives when a lease of an address last began or ended, at or
+// before t.
+func (e *Estate) ChangedHands(addr netip.Addr, t Instant) (last Instant, ok bool) {
+	for _, c := range e.claims.get(addr) {
+		for _, bound := range [2]Instant{c.From, c.Until} {
+			if bound.IsBound() && !t.Before(bound) && (!ok || last.Before(bound)) {
+				last, ok = bound, true
+			}
+		}
+	}
+	return last, ok
+}
+
 // At resolves an address at an instant.
 func (e *Estate) At(addr netip.Addr, t Instant) Endpoint {
 	addr = addr.Unmap()

@@ -16,12 +16,20 @@ type Bucket struct {
 	Point                       service.Point
 	Outcome                     Outcome
 	Connections, Bytes, Packets int64
+	Unsure                      int64 // connections that may be the wrong way round
 	First, Last                 estate.Instant
 	Observer                    string // the last that reported
+	// Part tells apart what was seen before and after an address changed hands
+	// within the hour: microseconds from the hour's start to the change; 0 is none.
+	Part int64
 }
 
 // Buckets gathers records by hour. The zero value is ready to use.
 type Buckets struct {
+	// Changes gives when an address last changed hands at or before an instant, for
+	// Bucket.Part; nil: none does.
+	Changes func(addr netip.Addr, at estate.Instant) (estate.Instant, bool)
+
 	index map[bucketKey]int
 	all   []Bucket
 }
@@ -31,25 +39,52 @@ type bucketKey struct {
 	client, server netip.Addr
 	point          service.Point
 	outcome        Outcome
+	part           int64
 }
 
 // Add counts a record in its bucket: the hour in which it started.
-func (b *Buckets) Add(r Record) {
+func (b *Buckets) Add(r Record) { b.add(r, 0) }
+
+// AddJoined is Add for what a Joiner sends off.
+func (b *Buckets) AddJoined(j *Joined) {
+	unsure := int64(0)
+	if j.Confidence < Sure {
+		unsure = j.Connections
+	}
+	b.add(j.Record, unsure)
+}
+
+// Part gives what tells the buckets of an hour apart.
+func (b *Buckets) Part(client, server netip.Addr, at estate.Instant) int64 {
+	if b.Changes == nil {
+		return 0
+	}
+	var part int64
+	for _, addr := range [2]netip.Addr{client, server} {
+		if change, ok := b.Changes(addr, at); ok && !change.Before(HourOf(at).Start()) {
+			part = max(part, 1, int64(MicrosOfInstant(change)-MicrosOfInstant(HourOf(at).Start())))
+		}
+	}
+	return part
+}
+
+func (b *Buckets) add(r Record, unsure int64) {
 	if b.index == nil {
 		b.index = map[bucketKey]int{}
 	}
-	k := bucketKey{HourOf(r.Start), r.Client, r.Server, r.Point, r.Outcome}
+	k := bucketKey{HourOf(r.Start), r.Client, r.Server, r.Point, r.Outcome, b.Part(r.Client, r.Server, r.Start)}
 	i, ok := b.index[k]
 	if !ok {
 		b.index[k] = len(b.all)
 		b.all = append(b.all, Bucket{Hour: k.hour, Client: r.Client, Server: r.Server, Point: r.Point, Outcome: r.Outcome,
-			Connections: r.Connections, Bytes: r.Bytes, Packets: r.Packets, First: r.Start, Last: r.End, Observer: r.Observer})
+			Connections: r.Connections, Bytes: r.Bytes, Packets: r.Packets, Unsure: unsure, First: r.Start, Last: r.End, Observer: r.Observer, Part: k.part})
 		return
 	}
 	have := &b.all[i]
 	have.Connections += r.Connections
 	have.Bytes += r.Bytes
 	have.Packets += r.Packets
+	have.Unsure += unsure
 	if r.Start.Before(have.First) {
 		have.First = r.Start
 	}

@@ -22,6 +22,26 @@ type Joined struct {
 	MoreSaw      int      // further observers
 }
 
+// Turn makes the client the server, because somebody said so.
+func (j *Joined) Turn() {
+	was := uint16(j.Point.Port())
+	j.Client, j.Server = j.Server, j.Client
+	j.Point, j.SourcePort = service.PointOf(j.Point.Proto(), uint32(j.SourcePort)), was
+	j.ReplyBytes, j.ReplyPackets = j.Bytes-j.ReplyBytes, j.Packets-j.ReplyPackets
+	j.Flags, j.ReplyFlags = j.ReplyFlags, j.Flags
+	j.Confidence, j.Reason = 100, ByHand
+}
+
+// Stating makes records whose direction their source states into what a Joiner
+// would send off.
+func Stating(records []Record) []Joined {
+	out := make([]Joined, len(records))
+	for i, r := range records {
+		out[i] = Joined{Record: r, Confidence: 100, Reason: Stated, Observers: [2]int32{-1, -1}}
+	}
+	return out
+}
+
 // JoinOptions bound a Joiner. The zero value takes the defaults.
 type JoinOptions struct {
 	Hold   Micros // how long a session waits for its other direction; 0 is 10 s
@@ -46,6 +66,7 @@ type Joiner struct {
 	more     map[int32][]extra // what further observers saw, by session
 	Repeated int64             // observations that an exporter sent twice
 	early    []Joined
+	opened   []Open
 	scratch  Joined
 	Early    int64 // sessions sent off before their time, for want of room
 }
@@ -429,6 +450,61 @@ func (j *Joiner) Flush(now Micros, emit func(*Joined)) {
 	j.early = j.early[:0]
 }
 
+// Open is a session that was sent off and goes on: whoever starts anew after it
+// must not count its connection again.
+type Open struct {
+	Client, Server         netip.Addr
+	ClientPort, ServerPort uint16 // of ICMP: type × 256 + code, twice
+	Proto                  uint8
+}
+
+// Opened gives the sessions that were sent off for the first time since it was
+// last asked, and that are likely to go on: those of TCP that did not end, and
+// others of many packets.
+func (j *Joiner) Opened() []Open {
+	out := j.opened
+	j.opened = nil
+	return out
+}
+
+// Alive gives all that Opened gave and that are still remembered.
+func (j *Joiner) Alive() []Open {
+	var out []Open
+	for _, id := range j.index {
+		if s := &j.sessions[id]; s.opened && s.goesOn() {
+			out = append(out, s.open())
+		}
+	}
+	return out
+}
+
+// Resume remembers sessions whose connection was counted before.
+func (j *Joiner) Resume(all []Open, now Micros) {
+	for _, o := range all {
+		k, clientFirst := sessionKey{a: o.Client.As16(), b: o.Server.As16(), pa: o.ClientPort, pb: o.ServerPort, proto: o.Proto}, true
+		if c := bytes.Compare(k.a[:], k.b[:]); c > 0 || c == 0 && k.pa > k.pb {
+			k.a, k.b, k.pa, k.pb, clientFirst = k.b, k.a, k.pb, k.pa, false
+		}
+		if _, known := j.index[k]; known {
+			continue
+		}
+		s := &j.sessions[j.open(k, now)]
+		s.opened, s.aIsClient, s.confidence, s.reason = true, clientFirst, 99, ByFirst
+	}
+}
+
+func (s *session) goesOn() bool {
+	return !s.finished && (s.proto == service.TCP || s.sent[0].packets+s.sent[1].packets > 10)
+}
+
+func (s *session) open() Open {
+	o := Open{netip.AddrFrom16(s.a).Unmap(), netip.AddrFrom16(s.b).Unmap(), s.pa, s.pb, s.proto}
+	if !s.aIsClient {
+		o.Client, o.Server, o.ClientPort, o.ServerPort = o.Server, o.Client, o.ServerPort, o.ClientPort
+	}
+	return o
+}
+
 // Close sends everything off; the sessions stay remembered.
 func (j *Joiner) Close(now Micros, emit func(*Joined)) { j.Flush(now+j.Hold, emit) }
 
@@ -501,6 +577,9 @@ func (j *Joiner) sendOff(id int32, emit func(*Joined)) {
 	}
 	if !s.opened {
 		out.Connections, s.opened = 1, true
+		if s.goesOn() {
+			j.opened = append(j.opened, s.open())
+		}
 	}
 	j.observers(id, out)
 	emit(out)

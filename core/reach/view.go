@@ -36,7 +36,7 @@ type View struct {
 
 // New resolves the buckets whose hour is in [from, to) and decides them.
 func New(c *decide.Compiled, buckets []flow.Bucket, from, to flow.Hour) *View {
-	return NewWindow(c.Estate, buckets, from, to).Under(c)
+	return NewWindow(c.Estate, flow.Pack(buckets), from, to).Under(c)
 }
 
 // Under decides the conversations of a window. c is compiled against an estate
@@ -48,6 +48,12 @@ func (w *Window) Under(c *decide.Compiled) *View {
 	}
 	c.Evaluate(decide.Columns{Client: w.cols.Client, Server: w.cols.Server, Point: w.cols.Point}, decide.Ends{Class: v.classes()}, v.rules, 0)
 	return v.ready()
+}
+
+// Warm finds what is otherwise found when first asked for.
+func (v *View) Warm() {
+	v.tally()
+	v.seen()
 }
 
 func (v *View) classes() []int32 {
@@ -79,7 +85,7 @@ func (v *View) With(u *decide.Update) *View {
 		return &next
 	}
 	if v.changesHands(u) {
-		w := NewWindow(u.After.Estate, v.Buckets, v.From, v.To)
+		w := NewWindow(u.After.Estate, v.Table, v.From, v.To)
 		w.Structural = v.Structural
 		return w.Under(u.After)
 	}
@@ -187,6 +193,7 @@ type Conversation struct {
 	Bytes          int64
 	Carried        int64 // connections of each outcome; the rest is unknown
 	Dropped        int64
+	Unsure         int64 // connections that may be the wrong way round
 	First, Last    estate.Instant
 	Rule           *policy.Rule // that decides; nil if none does
 	Verdict        decide.Verdict
@@ -196,7 +203,7 @@ type Conversation struct {
 func (v *View) At(i int) Conversation {
 	c := Conversation{
 		Client: v.places[v.cols.Client[i]], Server: v.places[v.cols.Server[i]], Point: v.cols.Point[i],
-		Connections: v.cols.Connections[i], Bytes: v.bytes[i], Carried: v.carried[i], Dropped: v.dropped[i],
+		Connections: v.cols.Connections[i], Bytes: v.bytes[i], Carried: v.carried[i], Dropped: v.dropped[i], Unsure: v.unsure[i],
 		First: v.first[i], Last: v.last[i], Verdict: v.Verdict(i),
 	}
 	if r := v.rules[i]; r >= 0 {

@@ -208,6 +208,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/exporters": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get API exporters */
+        get: operations["get-api-exporters"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/exporters/{addr}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Delete API exporters by addr */
+        delete: operations["delete-api-exporters-by-addr"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/findings": {
         parameters: {
             query?: never;
@@ -370,7 +404,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Import flows from CSV */
+        /** Import flows from CSV, JSON Lines, an IPFIX file, or a packet capture */
         post: operations["import-flows"];
         delete?: never;
         options?: never;
@@ -688,6 +722,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/retention": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get API retention */
+        get: operations["get-api-retention"];
+        /** Put API retention */
+        put: operations["put-api-retention"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/rules.csv": {
         parameters: {
             query?: never;
@@ -719,6 +771,25 @@ export interface paths {
         post?: never;
         /** Delete API selections */
         delete: operations["delete-api-selections"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/service-ports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List API service ports */
+        get: operations["list-api-service-ports"];
+        put?: never;
+        /** Post API service ports */
+        post: operations["post-api-service-ports"];
+        /** Delete API service ports */
+        delete: operations["delete-api-service-ports"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1177,6 +1248,90 @@ export interface components {
             /** Format: int64 */
             rules: number;
         };
+        CollectorOut: {
+            /** Format: date-time */
+            at: string;
+            /**
+             * Format: int64
+             * @description That were stored since the start
+             */
+            batches: number;
+            /**
+             * Format: double
+             * @description Age of the oldest of them, in seconds
+             */
+            behind: number;
+            /**
+             * Format: int64
+             * @description Sessions that were sent off before their time, for want of room
+             */
+            early: number;
+            listening: string[];
+            /**
+             * Format: int64
+             * @description Records for which there was no room
+             */
+            lost: number;
+            name: string;
+            /** @description It has told nothing for half a minute: it does not run */
+            quiet: boolean;
+            /**
+             * Format: double
+             * @description Records a second, over the last seconds
+             */
+            rate: number;
+            /**
+             * Format: int64
+             * @description Of conversations, that were stored since the start
+             */
+            records: number;
+            /** @description Packets of addresses that may not send */
+            refused?: {
+                [key: string]: number;
+            };
+            /**
+             * Format: int64
+             * @description Records that an exporter sent twice
+             */
+            repeated: number;
+            /**
+             * Format: int64
+             * @description In memory
+             */
+            sessions: number;
+            /** Format: int64 */
+            spoolBytes: number;
+            /**
+             * Format: int64
+             * @description Batches that the database has not taken yet
+             */
+            spooled: number;
+            /** Format: date-time */
+            started: string;
+            /**
+             * Format: int64
+             * @description What the last batch took to store
+             */
+            storeMillis: number;
+            told: string;
+            /**
+             * Format: int64
+             * @description Packets of senders for whom there was no room
+             */
+            tooMany: number;
+            /** @description Why the database does not take batches */
+            trouble?: string;
+            /**
+             * Format: int64
+             * @description Sessions that were in memory when the collector was last killed
+             */
+            unfinished: number;
+            /**
+             * Format: int64
+             * @description Of these, with something that is not in a batch yet
+             */
+            waiting: number;
+        };
         Consequences: {
             asserts: components["schemas"]["AssertChange"][];
             /**
@@ -1235,6 +1390,18 @@ export interface components {
             opened: number;
             /** Format: int64 */
             rules: number;
+        };
+        DayOut: {
+            /** Format: int64 */
+            bytes: number;
+            day: string;
+            /**
+             * Format: int64
+             * @description As the database estimates
+             */
+            rows: number;
+            /** @enum {string} */
+            what: "conversations" | "records";
         };
         Derived: {
             aside: components["schemas"]["AsideOut"][];
@@ -1373,6 +1540,43 @@ export interface components {
              */
             type: string;
         };
+        ExporterOut: {
+            addr: string;
+            collector: string;
+            /** @description What was wrong with the last of them */
+            fault?: string;
+            /** Format: date-time */
+            faultAt?: string;
+            /** Format: date-time */
+            first: string;
+            /** Format: date-time */
+            last: string;
+            /** @description Of the workload, or the address */
+            name: string;
+            /** Format: int64 */
+            octets: number;
+            /**
+             * Format: double
+             * @description Records a second
+             */
+            rate: number;
+            /**
+             * Format: int64
+             * @description Ports that it sends from
+             */
+            sessions: number;
+            streams: components["schemas"]["StreamStatus"][];
+            /** @description When the collector last told */
+            told: string;
+            /** @description Packets that could not be read to their end, by the reason */
+            unread: components["schemas"]["FaultStatus"][];
+            /** @description Id of the workload that holds its address now */
+            workload?: string;
+        };
+        ExportersOut: {
+            collectors: components["schemas"]["CollectorOut"][];
+            exporters: components["schemas"]["ExporterOut"][];
+        };
         Facet: {
             key: string;
             /** Format: int64 */
@@ -1386,6 +1590,11 @@ export interface components {
             /** @description The usual spelling that this one looks like */
             like?: string;
             value: string;
+        };
+        FaultStatus: {
+            /** Format: int64 */
+            packets: number;
+            reason: string;
         };
         FindingList: {
             findings: components["schemas"]["FoundAt"][];
@@ -1545,11 +1754,13 @@ export interface components {
             errors: components["schemas"]["RowError"][];
             /** @description The first workloads that are new or change */
             examples: components["schemas"]["ImportExample"][];
+            /** @description Of flows: what the file is written in */
+            fileFormat?: string;
             /** @description Its first rows */
             first?: string[][];
             /** @description Of flows: the span they cover */
             from?: string;
-            /** @description Of a CSV of workloads */
+            /** @description Of a CSV */
             headings?: string[];
             /**
              * Format: int64
@@ -1582,6 +1793,11 @@ export interface components {
             /** Format: int64 */
             same: number;
             to?: string;
+            /**
+             * Format: int64
+             * @description Of flows: records whose direction is not certain
+             */
+            unsure: number;
             /** @description Why nothing can be read with this mapping */
             unusable?: string;
             warnings: string[];
@@ -1899,6 +2115,33 @@ export interface components {
             revision: number;
             words: string;
         };
+        Retention: {
+            /** Format: int64 */
+            conversationDays: number;
+            /** Format: int64 */
+            mostBytes: number;
+            /** Format: int64 */
+            recordDays: number;
+        };
+        RetentionOut: {
+            /**
+             * Format: int64
+             * @description On disk now
+             */
+            bytes: number;
+            /** Format: int64 */
+            conversationDays: number;
+            /** @description What is kept, oldest first */
+            days: components["schemas"]["DayOut"][];
+            /** Format: int64 */
+            deletedBytes: number;
+            /** @description What these bounds delete */
+            deletes: components["schemas"]["DayOut"][];
+            /** Format: int64 */
+            mostBytes: number;
+            /** Format: int64 */
+            recordDays: number;
+        };
         Revision: {
             /** Format: date-time */
             at: string;
@@ -1961,6 +2204,18 @@ export interface components {
             filter: string;
             list: string;
             name: string;
+        };
+        ServicePortOut: {
+            /** @description What was stored before agrees with it */
+            applied?: boolean;
+            at?: string;
+            author?: string;
+            /** @enum {string} */
+            kind: "everywhere" | "group" | "workload" | "address";
+            /** @description Name of the group, id of the workload, or address or CIDR; blank: everywhere */
+            place: string;
+            /** @description Such as tcp/7411 */
+            service: string;
         };
         SetTagsInputBody: {
             /**
@@ -2066,6 +2321,57 @@ export interface components {
             failed?: string;
             matches: boolean;
             rule: components["schemas"]["RuleRef"];
+        };
+        StreamStatus: {
+            /** Format: int32 */
+            domain: number;
+            /** Format: int64 */
+            late: number;
+            /** Format: int64 */
+            messages: number;
+            /**
+             * Format: int64
+             * @description By the sequence numbers
+             */
+            missed: number;
+            /**
+             * Format: int64
+             * @description Records without addresses
+             */
+            noFlow: number;
+            /**
+             * Format: int64
+             * @description Records that speak of the exporter
+             */
+            options: number;
+            /**
+             * Format: int32
+             * @description That it sends from
+             */
+            port: number;
+            protocol: string;
+            /** Format: int64 */
+            records: number;
+            /** Format: int64 */
+            restarts: number;
+            /** Format: int64 */
+            sampling: number;
+            /**
+             * Format: double
+             * @description Arrival less the exporter's clock, in seconds
+             */
+            skew: number;
+            /** Format: int64 */
+            templates: number;
+            /** @enum {string} */
+            transport: "udp" | "tcp";
+            /** @description What the sequence numbers count */
+            unit: string;
+            /**
+             * Format: int64
+             * @description Sets that came before their template
+             */
+            untemplated: number;
         };
         Strip: {
             bins: components["schemas"]["BinOut"][];
@@ -2726,6 +3032,64 @@ export interface operations {
             };
         };
     };
+    "get-api-exporters": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExportersOut"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "delete-api-exporters-by-addr": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                addr: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "get-api-findings": {
         parameters: {
             query?: {
@@ -3043,10 +3407,14 @@ export interface operations {
                 source?: string;
                 /** @description Of workloads: CSV, or JSON Lines */
                 format?: "csv" | "lines";
-                /** @description Of a CSV of workloads: what each heading is, as a JSON object; without it, what the source's files had before, or what the headings look like */
+                /** @description Of a CSV: what each heading is, as a JSON object; without it, what the source's files had before, or what the headings look like */
                 mapping?: string;
                 /** @description Of workloads: this is all that the source lists; what it listed before and is missing is retired */
                 complete?: boolean;
+                /** @description Of flows: each row is one direction, as an exporter sees it; the two are joined */
+                directions?: boolean;
+                /** @description Of flows: of the file, for records that name no observer */
+                name?: string;
                 /** @description Only say what it would do */
                 preview?: boolean;
             };
@@ -3087,10 +3455,14 @@ export interface operations {
                 source?: string;
                 /** @description Of workloads: CSV, or JSON Lines */
                 format?: "csv" | "lines";
-                /** @description Of a CSV of workloads: what each heading is, as a JSON object; without it, what the source's files had before, or what the headings look like */
+                /** @description Of a CSV: what each heading is, as a JSON object; without it, what the source's files had before, or what the headings look like */
                 mapping?: string;
                 /** @description Of workloads: this is all that the source lists; what it listed before and is missing is retired */
                 complete?: boolean;
+                /** @description Of flows: each row is one direction, as an exporter sees it; the two are joined */
+                directions?: boolean;
+                /** @description Of flows: of the file, for records that name no observer */
+                name?: string;
                 /** @description Only say what it would do */
                 preview?: boolean;
             };
@@ -3782,6 +4154,72 @@ export interface operations {
             };
         };
     };
+    "get-api-retention": {
+        parameters: {
+            query?: {
+                conversationDays?: number;
+                recordDays?: number;
+                mostBytes?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RetentionOut"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "put-api-retention": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Retention"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RetentionOut"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "export-rules": {
         parameters: {
             query?: {
@@ -3897,6 +4335,101 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Selection"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-api-service-ports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServicePortOut"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "post-api-service-ports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ServicePortOut"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "delete-api-service-ports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ServicePortOut"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
                 };
             };
             /** @description Error */

@@ -1,0 +1,346 @@
+// Package collect listens for what exporters send, joins it to conversations,
+// and hands these to the store: durably, and each once.
+//
+// A record goes from a socket to the decoder of its sender (ingest/wire), to the
+// joiner (core/flow), into a batch, into a file of the spool, and from there
+// into the database; the file is deleted when the database has it. What memory
+// it takes is bounded at each of these steps, whatever arrives.
+//
+// It must not know of policies or of the web. Start reading at Start.
+package collect
+
+import (
+	"context"
+	"fmt"
+	"hash/fnv"
+	"log/slog"
+	"net/netip"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"lucidorchard/core/estate"
+	"lucidorchard/core/flow"
+	"lucidorchard/ingest"
+	"lucidorchard/store"
+)
+
+// Options are what a collector needs.
+type Options struct {
+	Store *store.Store
+	Name  string         // of this collector among those of the database
+	UDP   []string       // addresses to listen on, for any of the protocols
+	TCP   []string       // addresses to listen on, for IPFIX
+	Allow []netip.Prefix // who may send; none: everybody who reaches the address
+	Spool string         // folder for what is not in the database yet
+	// SpoolMost bounds the spool in octets; 0 is 4 GiB. Over it the oldest batches
+	// are lost, and counted.
+	SpoolMost int64
+	Every     time.Duration // how often a batch is made; 0 is 5 s
+	Hold      time.Duration // how long a record waits for the other direction; 0 is 10 s
+	Log       *slog.Logger
+}
+
+// Hooks are what a collector asks about the estate. Both may be nil.
+type Hooks struct {
+	// Serves says whether people have said that a port is a service at an address.
+	Serves func(addr netip.Addr, proto uint8, port uint16, at flow.Micros) bool
+	// Changes gives when an address last changed hands.
+	Changes func(netip.Addr, estate.Instant) (estate.Instant, bool)
+}
+
+// Collector is a running collector.
+type Collector struct {
+	Options
+	Listening []string // "udp 127.0.0.1:4739"
+
+	hooks   atomic.Pointer[Hooks]
+	workers []*worker
+	joined  chan observations
+	spool   *spool
+	names   observers
+	senders senders
+	joiner  *flow.Joiner
+	batch   batch
+	told    atomic.Pointer[Status]
+	listen  sync.WaitGroup
+	decode  sync.WaitGroup
+	rest    sync.WaitGroup
+	stop    context.CancelFunc
+	close   []func() error
+	started time.Time
+	waiting atomic.Int64 // sessions that are not in a batch yet
+}
+
+// mostRecords is how many records a batch has at most.
+const mostRecords = 100_000
+
+// observations are what one worker has decoded, with when it arrived.
+type observations struct {
+	at  flow.Micros
+	all []flow.Observation
+	ack chan<- struct{} // closed when all before it is joined
+}
+
+// Start listens. Stop it with Stop; ctx only ends the start.
+func Start(ctx context.Context, o Options) (*Collector, error) {
+	if o.Every == 0 {
+		o.Every = 5 * time.Second
+	}
+	if o.SpoolMost == 0 {
+		o.SpoolMost = 4 << 30
+	}
+	if o.Log == nil {
+		o.Log = slog.Default()
+	}
+	sp, err := openSpool(o.Spool, o.SpoolMost)
+	if err != nil {
+		return nil, fmt.Errorf("the spool cannot be used: %w", err)
+	}
+	c := &Collector{Options: o, joined: make(chan observations, 256), spool: sp, started: time.Now()}
+	c.hooks.Store(&Hooks{})
+	c.senders.allow = o.Allow
+	sides := flow.NewSides()
+	sides.Serves = func(addr netip.Addr, proto uint8, port uint16, at flow.Micros) bool {
+		f := c.hooks.Load().Serves
+		return f != nil && f(addr, proto, port, at)
+	}
+	c.joiner = flow.NewJoiner(flow.JoinOptions{Hold: flow.Micros(o.Hold.Microseconds())}, sides)
+	if err := c.resume(); err != nil {
+		sp.close()
+		return nil, err
+	}
+	for range 2 {
+		c.workers = append(c.workers, &worker{c: c, packets: make(chan packet, 2048)})
+	}
+	for _, listen := range []func() error{c.listenUDP, c.listenTCP} {
+		if err := listen(); err != nil {
+			for _, f := range c.close {
+				_ = f()
+			}
+			sp.close()
+			return nil, err
+		}
+	}
+	c.tell()
+	work, stop := context.WithCancel(context.Background())
+	c.stop = stop
+	for _, w := range c.workers {
+		c.decode.Go(w.run)
+	}
+	done := make(chan struct{})
+	c.rest.Go(func() { defer close(done); c.join() })
+	c.rest.Go(func() { c.storeAll(work, done) })
+	c.rest.Go(func() { c.report(done) })
+	return c, nil
+}
+
+// Address gives the first address that it listens on in a network, udp or tcp.
+func (c *Collector) Address(network string) (string, bool) {
+	for _, l := range c.Listening {
+		if addr, ok := strings.CutPrefix(l, network+" "); ok {
+			return addr, true
+		}
+	}
+	return "", false
+}
+
+// SetHooks changes what the collector asks.
+func (c *Collector) SetHooks(h Hooks) { c.hooks.Store(&h) }
+
+// Stop ends the collector: what was received is joined and stored, or stays in
+// the spool if the database does not take it.
+func (c *Collector) Stop() {
+	for _, f := range c.close {
+		_ = f()
+	}
+	c.listen.Wait()
+	for _, w := range c.workers {
+		close(w.packets)
+	}
+	c.decode.Wait()
+	close(c.joined)
+	c.rest.Wait()
+	c.stop()
+	c.spool.close()
+}
+
+// worker decodes the packets of some senders, in their order.
+type worker struct {
+	c       *Collector
+	packets chan packet
+	buffer  []flow.Observation
+}
+
+// packet is what a socket gave.
+type packet struct {
+	from *sender
+	data []byte
+	at   flow.Micros
+	pool *sync.Pool
+	ack  chan<- struct{}
+}
+
+// worker gives the one that decodes a sender's packets.
+func (c *Collector) worker(addr netip.Addr) *worker {
+	h := fnv.New32a()
+	b := addr.As16()
+	h.Write(b[:])
+	return c.workers[h.Sum32()%uint32(len(c.workers))]
+}
+
+const together = 512 // observations that go to the joiner at once
+
+func (w *worker) run() {
+	send := func(at flow.Micros, ack chan<- struct{}) {
+		w.c.joined <- observations{at, w.buffer, ack}
+		w.buffer = make([]flow.Observation, 0, together+64)
+	}
+	for p := range w.packets {
+		if p.from != nil {
+			p.from.decode(p.data, p.at, func(o *flow.Observation) { w.buffer = append(w.buffer, *o) })
+			if p.pool != nil {
+				p.pool.Put(&p.data)
+			}
+		}
+		if len(w.buffer) >= together || len(w.packets) == 0 || p.ack != nil {
+			send(p.at, p.ack)
+		}
+	}
+}
+
+// batch is what the joiner has sent off since the last one.
+type batch struct {
+	buckets flow.Buckets
+	records []flow.Joined
+	opened  []flow.Open
+}
+
+// join is the one place where sessions are put together.
+func (c *Collector) join() {
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	last, saved := time.Now(), time.Now()
+	emit := func(x *flow.Joined) {
+		x.Observer = ingest.Observers(x, c.names.name)
+		c.batch.buckets.AddJoined(x)
+		c.batch.records = append(c.batch.records, *x)
+	}
+	flush := func() {
+		c.batch.opened = append(c.batch.opened, c.joiner.Opened()...)
+		if len(c.batch.records) > 0 {
+			c.queue()
+		}
+		last = time.Now()
+	}
+	for {
+		select {
+		case in, ok := <-c.joined:
+			if !ok {
+				c.joiner.Close(now(), emit)
+				flush()
+				c.spool.saveOpen(c.joiner.Alive())
+				c.save(true)
+				c.tell()
+				c.spool.done()
+				return
+			}
+			for i := range in.all {
+				c.joiner.Add(&in.all[i], in.at)
+			}
+			if in.ack != nil {
+				close(in.ack)
+			}
+			if len(c.batch.records) >= mostRecords {
+				flush()
+			}
+		case <-tick.C:
+			c.batch.buckets.Changes = c.hooks.Load().Changes
+			c.joiner.Flush(now(), emit)
+			if time.Since(last) >= c.Every || len(c.batch.records) >= mostRecords {
+				flush()
+				c.save(false)
+			}
+			if time.Since(saved) > time.Minute {
+				c.spool.saveOpen(c.joiner.Alive())
+				saved = time.Now()
+			}
+			c.waiting.Store(int64(c.joiner.Waiting()))
+			c.tell()
+		}
+	}
+}
+
+func now() flow.Micros { return flow.MicrosOf(time.Now()) }
+
+// queue writes the batch to the spool. If the disk does not take it, it is tried
+// again with what comes meanwhile, as long as there is room.
+func (c *Collector) queue() {
+	b := store.Batch{Buckets: c.batch.buckets.All(), Records: c.batch.records}
+	if err := c.spool.put(&b, c.batch.opened); err != nil {
+		c.Log.Error("a batch cannot be written to the spool", "folder", c.Spool, "error", err)
+		if len(c.batch.records) < 5*mostRecords {
+			return
+		}
+		c.spool.lost(len(c.batch.records))
+	}
+	c.batch = batch{buckets: flow.Buckets{Changes: c.hooks.Load().Changes}, records: make([]flow.Joined, 0, len(c.batch.records))}
+}
+
+// storeAll takes batches from the spool to the database, in their order, until
+// all is there after the last came.
+func (c *Collector) storeAll(ctx context.Context, done <-chan struct{}) {
+	pause := time.Second
+	ending := false
+	for {
+		b, err := c.spool.next()
+		if err != nil {
+			c.Log.Error("a batch in the spool cannot be read; it is set aside", "error", err)
+			continue
+		}
+		if b == nil {
+			if ending {
+				return
+			}
+			select {
+			case <-c.spool.more:
+			case <-done:
+				ending = true
+			}
+			continue
+		}
+		once, cancel := context.WithTimeout(ctx, 2*time.Minute)
+		start := time.Now()
+		before, err := c.Store.AddEncoded(once, b)
+		cancel()
+		if err == nil {
+			c.spool.stored(b, time.Since(start), before != nil)
+			pause = time.Second
+			continue
+		}
+		c.spool.failed(err)
+		select {
+		case <-done: // it stays in the spool, for the next start
+			c.Log.Warn("the database does not take the last batches; they stay in the spool", "folder", c.Spool, "error", err)
+			return
+		default:
+		}
+		c.Log.Error("a batch cannot be stored; it is tried again", "wait", pause, "error", err)
+		select {
+		case <-time.After(pause):
+		case <-done:
+		}
+		pause = min(30*time.Second, 2*pause)
+	}
+}
+
+// Drain waits until everything that was received before is decoded and joined,
+// and sends it off: for tests and for senders in the same process.
+func (c *Collector) Drain() {
+	for _, w := range c.workers {
+		ack := make(chan struct{})
+		w.packets <- packet{at: now(), ack: ack}
+		<-ack
+	}
+}

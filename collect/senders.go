@@ -1,0 +1,279 @@
+package collect
+
+import (
+	"encoding/binary"
+	"errors"
+	"io"
+	"net"
+	"net/netip"
+	"slices"
+	"sync"
+	"time"
+
+	"lucidorchard/core/flow"
+	"lucidorchard/ingest/wire"
+)
+
+// Bounds on who is listened to.
+const (
+	mostSenders = 2000             // transport sessions at once
+	mostRefused = 100              // addresses of those who may not send
+	idle        = 30 * time.Minute // after which a sender is forgotten
+	mostTCP     = 500              // connections at once
+)
+
+// senders are those who send: each address and port has templates and sequence
+// numbers of its own (RFC 7011, §8 and §3.1).
+type senders struct {
+	mu      sync.Mutex
+	allow   []netip.Prefix
+	all     map[senderKey]*sender
+	refused map[netip.Addr]int64
+	tooMany int64
+	resumed map[netip.Addr][]savedStream // what was known before this start
+}
+
+type senderKey struct {
+	addr netip.AddrPort
+	tcp  bool
+}
+
+// sender is one transport session.
+type sender struct {
+	senderKey
+	mu      sync.Mutex
+	decoder *wire.Decoder
+	last    time.Time
+	first   time.Time
+	octets  int64
+	reason  string // of the last fault
+	faulty  time.Time
+	numbers []int32
+	names   *observers
+	records int64 // at the last measure
+	rate    float64
+}
+
+// of gives the sender of a packet; nil if it may not send, or there are too many.
+func (s *senders) of(k senderKey, names *observers) *sender {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if x := s.all[k]; x != nil {
+		return x
+	}
+	addr := k.addr.Addr()
+	if len(s.allow) > 0 && !slices.ContainsFunc(s.allow, func(p netip.Prefix) bool { return p.Contains(addr) }) {
+		if s.refused == nil {
+			s.refused = map[netip.Addr]int64{}
+		}
+		if _, known := s.refused[addr]; known || len(s.refused) < mostRefused {
+			s.refused[addr]++
+		}
+		return nil
+	}
+	if len(s.all) >= mostSenders && !s.forgetIdle() {
+		s.tooMany++
+		return nil
+	}
+	x := &sender{senderKey: k, decoder: wire.NewDecoder(), first: time.Now(), names: names}
+	x.decoder.Shift = true
+	x.decoder.Number = func(wire.Protocol, uint32) int32 {
+		n := names.take(addr)
+		x.numbers = append(x.numbers, n)
+		return n
+	}
+	for _, r := range s.resumed[addr] {
+		x.decoder.Resume(r.Protocol, r.Domain, r.Expected)
+	}
+	delete(s.resumed, addr)
+	if s.all == nil {
+		s.all = map[senderKey]*sender{}
+	}
+	s.all[k] = x
+	return x
+}
+
+// forgetIdle makes room; it reports whether there is some.
+func (s *senders) forgetIdle() bool {
+	for k, x := range s.all {
+		x.mu.Lock()
+		old := time.Since(x.last) > idle
+		x.mu.Unlock()
+		if old {
+			s.forget(k, x)
+		}
+	}
+	return len(s.all) < mostSenders
+}
+
+func (s *senders) forget(k senderKey, x *sender) {
+	delete(s.all, k)
+	x.names.give(x.numbers)
+}
+
+// decode reads a packet.
+func (x *sender) decode(data []byte, at flow.Micros, emit func(*flow.Observation)) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	x.last = time.Now()
+	x.octets += int64(len(data))
+	if fault := x.decoder.Decode(data, at, emit); fault != nil {
+		x.reason, x.faulty = fault.Error(), x.last
+	}
+}
+
+// observers numbers those who see, and names them by their address. Numbers of
+// those who are forgotten are given again.
+type observers struct {
+	mu   sync.Mutex
+	all  []netip.Addr
+	free []int32
+}
+
+func (o *observers) take(addr netip.Addr) int32 {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if n := len(o.free); n > 0 {
+		k := o.free[n-1]
+		o.free = o.free[:n-1]
+		o.all[k] = addr
+		return k
+	}
+	o.all = append(o.all, addr)
+	return int32(len(o.all) - 1)
+}
+
+func (o *observers) give(numbers []int32) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.free = append(o.free, numbers...)
+}
+
+func (o *observers) name(observer int32) string {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if n := int(observer >> 1); n >= 0 && n < len(o.all) {
+		return o.all[n].String()
+	}
+	return ""
+}
+
+// readBuffer is what the system is asked to keep of what was not read yet.
+const readBuffer = 32 << 20
+
+func (c *Collector) listenUDP() error {
+	for _, at := range c.UDP {
+		addr, err := net.ResolveUDPAddr("udp", at)
+		if err != nil {
+			return err
+		}
+		conn, err := net.ListenUDP("udp", addr)
+		if err != nil {
+			return err
+		}
+		_ = conn.SetReadBuffer(readBuffer) // as much as the system grants
+		c.close = append(c.close, conn.Close)
+		c.Listening = append(c.Listening, "udp "+conn.LocalAddr().String())
+		c.listen.Go(func() { c.readUDP(conn) })
+	}
+	return nil
+}
+
+func (c *Collector) readUDP(conn *net.UDPConn) {
+	pool := &sync.Pool{New: func() any { b := make([]byte, 1<<16); return &b }}
+	for {
+		b := *pool.Get().(*[]byte)
+		b = b[:cap(b)]
+		n, from, err := conn.ReadFromUDPAddrPort(b)
+		if errors.Is(err, net.ErrClosed) {
+			return
+		}
+		if err != nil {
+			continue // such as an ICMP answer to something else
+		}
+		k := senderKey{netip.AddrPortFrom(from.Addr().Unmap(), from.Port()), false}
+		if x := c.senders.of(k, &c.names); x != nil {
+			c.worker(k.addr.Addr()).packets <- packet{from: x, data: b[:n], at: now(), pool: pool}
+		}
+	}
+}
+
+func (c *Collector) listenTCP() error {
+	for _, at := range c.TCP {
+		l, err := net.Listen("tcp", at)
+		if err != nil {
+			return err
+		}
+		var mu sync.Mutex
+		open := map[net.Conn]bool{}
+		closed := false
+		c.close = append(c.close, func() error {
+			mu.Lock()
+			defer mu.Unlock()
+			closed = true
+			for conn := range open {
+				conn.Close()
+			}
+			return l.Close()
+		})
+		c.Listening = append(c.Listening, "tcp "+l.Addr().String())
+		c.listen.Go(func() {
+			for {
+				conn, err := l.Accept()
+				if errors.Is(err, net.ErrClosed) {
+					return
+				}
+				if err != nil {
+					time.Sleep(50 * time.Millisecond) // out of files: wait for some
+					continue
+				}
+				mu.Lock()
+				if closed || len(open) >= mostTCP {
+					conn.Close()
+				} else {
+					open[conn] = true
+					c.listen.Go(func() {
+						c.readTCP(conn)
+						conn.Close()
+						mu.Lock()
+						delete(open, conn)
+						mu.Unlock()
+					})
+				}
+				mu.Unlock()
+			}
+		})
+	}
+	return nil
+}
+
+// readTCP reads IPFIX messages one after the other (RFC 7011, §10.4).
+func (c *Collector) readTCP(conn net.Conn) {
+	from, err := netip.ParseAddrPort(conn.RemoteAddr().String())
+	if err != nil {
+		return
+	}
+	k := senderKey{netip.AddrPortFrom(from.Addr().Unmap(), from.Port()), true}
+	x := c.senders.of(k, &c.names)
+	if x == nil {
+		return
+	}
+	head := make([]byte, 4)
+	for {
+		_ = conn.SetReadDeadline(time.Now().Add(idle))
+		if _, err := io.ReadFull(conn, head); err != nil {
+			return
+		}
+		n := int(binary.BigEndian.Uint16(head[2:]))
+		if binary.BigEndian.Uint16(head) != 10 || n < 16 {
+			x.decode(head, now(), nil) // counts the fault; where the next begins nobody knows
+			return
+		}
+		b := make([]byte, n)
+		copy(b, head)
+		if _, err := io.ReadFull(conn, b[4:]); err != nil {
+			return
+		}
+		c.worker(k.addr.Addr()).packets <- packet{from: x, data: b, at: now()}
+	}
+}

@@ -1,0 +1,303 @@
+package collect
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/binary"
+	"encoding/gob"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"hash/crc32"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"lucidorchard/core/flow"
+	"lucidorchard/store"
+)
+
+// spool is the batches that the database has not taken yet, a file each. Their
+// names rise, and are their ids in the database: a batch whose file is still
+// there although it was stored is not counted again.
+type spool struct {
+	folder string
+	most   int64
+	lock   *os.File
+	more   chan struct{} // something is there, or nothing more comes
+
+	mu         sync.Mutex
+	files      []spooled
+	number     int64
+	bytes      int64
+	ended      bool
+	lastErr    string
+	storedAt   time.Time
+	took       time.Duration
+	batches    int64
+	records    int64
+	repeated   int64
+	lostRows   int64
+	dropped    int64
+	unfinished int64 // sessions that were in memory when the collector was killed
+}
+
+type spooled struct {
+	name  string
+	bytes int64
+	rows  int
+	at    time.Time
+}
+
+const suffix = ".batch"
+
+func openSpool(folder string, most int64) (*spool, error) {
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return nil, err
+	}
+	s := &spool{folder: folder, most: most, more: make(chan struct{}, 1), number: time.Now().UnixMicro()}
+	if err := s.own(); err != nil {
+		return nil, err
+	}
+	entries, err := os.ReadDir(folder)
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range entries {
+		if strings.HasSuffix(e.Name(), ".part") {
+			_ = os.Remove(filepath.Join(folder, e.Name())) // the program ended while it was written
+		}
+		if info, err := e.Info(); err == nil && strings.HasSuffix(e.Name(), suffix) {
+			s.files = append(s.files, spooled{e.Name(), info.Size(), 0, info.ModTime()})
+			s.bytes += info.Size()
+		}
+	}
+	slices.SortFunc(s.files, func(a, b spooled) int { return strings.Compare(a.name, b.name) })
+	return s, nil
+}
+
+func (s *spool) close() { _ = s.lock.Close() }
+
+// put writes a batch durably, with the sessions that were opened in it.
+func (s *spool) put(b *store.Batch, opened []flow.Open) error {
+	s.mu.Lock()
+	s.number = max(s.number+1, time.Now().UnixMicro())
+	name := fmt.Sprintf("%020d", s.number)
+	s.mu.Unlock()
+	b.ID = "collector " + name
+	if err := s.appendOpen(opened); err != nil {
+		return err
+	}
+	var out bytes.Buffer
+	out.Write(make([]byte, 4))
+	if err := gob.NewEncoder(&out).Encode(b.Encode()); err != nil {
+		return err
+	}
+	raw := out.Bytes()
+	binary.BigEndian.PutUint32(raw, crc32.ChecksumIEEE(raw[4:]))
+	if err := s.write(name+suffix, raw); err != nil {
+		return err
+	}
+	s.mu.Lock()
+	s.files = append(s.files, spooled{name + suffix, int64(len(raw)), len(b.Records), time.Now()})
+	s.bytes += int64(len(raw))
+	for s.bytes > s.most && len(s.files) > 2 { // the first may be on its way
+		f := s.files[1]
+		s.files = slices.Delete(s.files, 1, 2)
+		s.bytes -= f.bytes
+		s.lostRows += int64(f.rows)
+		s.dropped++
+		_ = os.Remove(filepath.Join(s.folder, f.name))
+	}
+	s.mu.Unlock()
+	s.wake()
+	return nil
+}
+
+// write makes a file that is there whole or not at all, also after the power
+// fails.
+func (s *spool) write(name string, raw []byte) error {
+	path := filepath.Join(s.folder, name)
+	f, err := os.OpenFile(path+".part", os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(raw)
+	if err == nil {
+		err = f.Sync()
+	}
+	if e := f.Close(); err == nil {
+		err = e
+	}
+	if err == nil {
+		err = os.Rename(path+".part", path)
+	}
+	if err != nil {
+		_ = os.Remove(path + ".part")
+		return err
+	}
+	return s.syncFolder()
+}
+
+func (s *spool) syncFolder() error {
+	d, err := os.Open(s.folder)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	return d.Sync()
+}
+
+func (s *spool) wake() {
+	select {
+	case s.more <- struct{}{}:
+	default:
+	}
+}
+
+// done says that nothing more comes.
+func (s *spool) done() {
+	s.mu.Lock()
+	s.ended = true
+	s.mu.Unlock()
+	s.wake()
+}
+
+// next reads the oldest batch; nil if there is none. One that cannot be read is
+// renamed, so that the others go on and nothing is lost.
+func (s *spool) next() (*store.Encoded, error) {
+	s.mu.Lock()
+	if len(s.files) == 0 {
+		s.mu.Unlock()
+		return nil, nil
+	}
+	f := s.files[0]
+	s.mu.Unlock()
+	path := filepath.Join(s.folder, f.name)
+	raw, err := os.ReadFile(path)
+	var e store.Encoded
+	if err == nil {
+		err = errors.New("its checksum is wrong")
+		if len(raw) > 4 && binary.BigEndian.Uint32(raw) == crc32.ChecksumIEEE(raw[4:]) {
+			err = gob.NewDecoder(bytes.NewReader(raw[4:])).Decode(&e)
+		}
+	}
+	if err != nil {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		if len(s.files) > 0 && s.files[0].name == f.name {
+			s.files = s.files[1:]
+			s.bytes -= f.bytes
+		}
+		s.dropped++
+		_ = os.Rename(path, path+".unreadable")
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	return &e, nil
+}
+
+// stored deletes the oldest batch, which the database has.
+func (s *spool) stored(e *store.Encoded, took time.Duration, before bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if len(s.files) > 0 {
+		f := s.files[0]
+		s.files = s.files[1:]
+		s.bytes -= f.bytes
+		_ = os.Remove(filepath.Join(s.folder, f.name))
+	}
+	s.storedAt, s.took, s.lastErr = time.Now(), took, ""
+	if before {
+		s.repeated++
+		return
+	}
+	s.batches++
+	s.records += int64(e.Count)
+}
+
+func (s *spool) failed(err error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.lastErr = err.Error()
+}
+
+func (s *spool) lost(rows int) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.lostRows += int64(rows)
+}
+
+const openFile = "open.jsonl"
+
+// appendOpen notes sessions whose connection is counted and that go on.
+func (s *spool) appendOpen(opened []flow.Open) error {
+	if len(opened) == 0 {
+		return nil
+	}
+	f, err := os.OpenFile(filepath.Join(s.folder, openFile), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	w := bufio.NewWriter(f)
+	enc := json.NewEncoder(w)
+	for i := range opened {
+		if err = enc.Encode(&opened[i]); err != nil {
+			break
+		}
+	}
+	if e := w.Flush(); err == nil {
+		err = e
+	}
+	if e := f.Sync(); err == nil {
+		err = e
+	}
+	if e := f.Close(); err == nil {
+		err = e
+	}
+	return err
+}
+
+// saveOpen writes all of them anew.
+func (s *spool) saveOpen(alive []flow.Open) {
+	var b bytes.Buffer
+	enc := json.NewEncoder(&b)
+	for i := range alive {
+		_ = enc.Encode(&alive[i])
+	}
+	if err := s.write(openFile, b.Bytes()); err != nil {
+		s.failed(err)
+	}
+}
+
+// readOpen gives those that were noted. A last line that was cut off is passed
+// over: its batch was not written either.
+func (s *spool) readOpen() []flow.Open {
+	raw, err := os.ReadFile(filepath.Join(s.folder, openFile))
+	if err != nil {
+		return nil
+	}
+	var out []flow.Open
+	for line := range bytes.Lines(raw) {
+		var o flow.Open
+		if json.Unmarshal(line, &o) == nil && o.Client.IsValid() && o.Server.IsValid() {
+			out = append(out, o)
+		}
+	}
+	return out
+}
+
+const stateFile = "state.json"
+
+func (s *spool) saveState(raw []byte) error { return s.write(stateFile, raw) }
+
+func (s *spool) readState() ([]byte, error) {
+	raw, err := os.ReadFile(filepath.Join(s.folder, stateFile))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	return raw, err
+}

@@ -1,0 +1,284 @@
+package collect
+
+import (
+	"context"
+	"encoding/json"
+	"net/netip"
+	"slices"
+	"time"
+
+	"lucidorchard/core/flow"
+	"lucidorchard/ingest/wire"
+)
+
+// Status is what a collector tells of itself.
+type Status struct {
+	Listening   []string         `json:"listening"`
+	Started     time.Time        `json:"started"`
+	At          time.Time        `json:"at"`
+	Rate        float64          `json:"rate" doc:"Records a second, over the last seconds"`
+	Sessions    int              `json:"sessions" doc:"In memory"`
+	Waiting     int64            `json:"waiting" doc:"Of these, with something that is not in a batch yet"`
+	Spooled     int              `json:"spooled" doc:"Batches that the database has not taken yet"`
+	SpoolBytes  int64            `json:"spoolBytes"`
+	Behind      float64          `json:"behind" doc:"Age of the oldest of them, in seconds"`
+	Batches     int64            `json:"batches" doc:"That were stored since the start"`
+	Records     int64            `json:"records" doc:"Of conversations, that were stored since the start"`
+	Lost        int64            `json:"lost" doc:"Records for which there was no room"`
+	Repeated    int64            `json:"repeated" doc:"Records that an exporter sent twice"`
+	Early       int64            `json:"early" doc:"Sessions that were sent off before their time, for want of room"`
+	Unfinished  int64            `json:"unfinished" doc:"Sessions that were in memory when the collector was last killed"`
+	Refused     map[string]int64 `json:"refused,omitempty" doc:"Packets of addresses that may not send"`
+	TooMany     int64            `json:"tooMany" doc:"Packets of senders for whom there was no room"`
+	Trouble     string           `json:"trouble,omitempty" doc:"Why the database does not take batches"`
+	StoreMillis int64            `json:"storeMillis" doc:"What the last batch took to store"`
+}
+
+// ExporterStatus is what a collector knows of one exporter.
+type ExporterStatus struct {
+	Addr     string         `json:"addr"`
+	First    time.Time      `json:"first"`
+	Last     time.Time      `json:"last"`
+	Sessions int            `json:"sessions" doc:"Ports that it sends from"`
+	Rate     float64        `json:"rate" doc:"Records a second"`
+	Octets   int64          `json:"octets"`
+	Streams  []StreamStatus `json:"streams"`
+	Unread   []FaultStatus  `json:"unread" doc:"Packets that could not be read to their end, by the reason"`
+	Fault    string         `json:"fault,omitempty" doc:"What was wrong with the last of them"`
+	FaultAt  *time.Time     `json:"faultAt,omitempty"`
+}
+
+// FaultStatus is a number of packets with a reason.
+type FaultStatus struct {
+	Reason  string `json:"reason"`
+	Packets int64  `json:"packets"`
+}
+
+// StreamStatus is what one exporter sends in one protocol from one domain.
+type StreamStatus struct {
+	Protocol    string  `json:"protocol"`
+	Transport   string  `json:"transport" enum:"udp,tcp"`
+	Port        uint16  `json:"port" doc:"That it sends from"`
+	Domain      uint32  `json:"domain"`
+	Messages    int64   `json:"messages"`
+	Records     int64   `json:"records"`
+	Options     int64   `json:"options" doc:"Records that speak of the exporter"`
+	NoFlow      int64   `json:"noFlow" doc:"Records without addresses"`
+	Untemplated int64   `json:"untemplated" doc:"Sets that came before their template"`
+	Templates   int     `json:"templates"`
+	Missed      int64   `json:"missed" doc:"By the sequence numbers"`
+	Unit        string  `json:"unit" doc:"What the sequence numbers count"`
+	Late        int64   `json:"late"`
+	Restarts    int64   `json:"restarts"`
+	Sampling    int64   `json:"sampling"`
+	Skew        float64 `json:"skew" doc:"Arrival less the exporter's clock, in seconds"`
+}
+
+// saved is what survives the program.
+type saved struct {
+	Clean   bool                         `json:"clean"` // it ended in order
+	Waiting int64                        `json:"waiting"`
+	Streams map[netip.Addr][]savedStream `json:"streams"`
+}
+
+type savedStream struct {
+	Protocol wire.Protocol `json:"protocol"`
+	Domain   uint32        `json:"domain"`
+	Expected uint32        `json:"expected"`
+}
+
+// Status gives the state as it was told last, within seconds.
+func (c *Collector) Status() Status { return *c.told.Load() }
+
+// tell gathers the state; rates are since it was last told.
+func (c *Collector) tell() {
+	t := Status{Listening: c.Listening, Started: c.started, At: time.Now(), Sessions: c.joiner.Sessions(), Waiting: c.waiting.Load(), Repeated: c.joiner.Repeated, Early: c.joiner.Early, Unfinished: c.spool.unfinished}
+	t.Rate = c.senders.measure(c.told.Load(), t.At)
+	c.senders.mu.Lock()
+	t.TooMany = c.senders.tooMany
+	if len(c.senders.refused) > 0 {
+		t.Refused = map[string]int64{}
+		for a, n := range c.senders.refused {
+			t.Refused[a.String()] = n
+		}
+	}
+	c.senders.mu.Unlock()
+	s := c.spool
+	s.mu.Lock()
+	t.Spooled, t.SpoolBytes, t.Batches, t.Records, t.Lost, t.Trouble, t.StoreMillis = len(s.files), s.bytes, s.batches, s.records, s.lostRows, s.lastErr, s.took.Milliseconds()
+	if len(s.files) > 0 {
+		t.Behind = time.Since(s.files[0].at).Seconds()
+	}
+	s.mu.Unlock()
+	c.told.Store(&t)
+}
+
+// measure finds the rates since the last time, and gives the sum.
+func (s *senders) measure(last *Status, now time.Time) (sum float64) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for k, x := range s.all {
+		x.mu.Lock()
+		var n int64
+		for _, st := range x.decoder.Streams() {
+			n += st.Records
+		}
+		if last != nil {
+			if span := now.Sub(last.At).Seconds(); span > 0 {
+				x.rate = 0.7*x.rate + 0.3*float64(n-x.records)/span
+			}
+		}
+		x.records = n
+		if x.rate < 0.01 {
+			x.rate = 0
+		}
+		sum += x.rate
+		old := time.Since(x.last) > idle && !x.last.IsZero()
+		x.mu.Unlock()
+		if old {
+			s.forget(k, x)
+		}
+	}
+	return sum
+}
+
+// Exporters gives what is known of each address that sends.
+func (c *Collector) Exporters() []ExporterStatus {
+	byAddr := map[netip.Addr]*ExporterStatus{}
+	faults := map[netip.Addr]map[wire.Why]int64{}
+	c.senders.mu.Lock()
+	defer c.senders.mu.Unlock()
+	for _, x := range c.senders.all {
+		x.mu.Lock()
+		addr := x.addr.Addr()
+		e := byAddr[addr]
+		if e == nil {
+			e = &ExporterStatus{Addr: addr.String(), First: x.first, Streams: []StreamStatus{}, Unread: []FaultStatus{}}
+			byAddr[addr], faults[addr] = e, map[wire.Why]int64{}
+		}
+		e.Sessions++
+		e.Octets += x.octets
+		e.Rate += x.rate
+		if x.first.Before(e.First) {
+			e.First = x.first
+		}
+		if e.Last.Before(x.last) {
+			e.Last = x.last
+		}
+		if x.reason != "" && (e.FaultAt == nil || e.FaultAt.Before(x.faulty)) {
+			at := x.faulty
+			e.Fault, e.FaultAt = x.reason, &at
+		}
+		for why, n := range x.decoder.Unread {
+			faults[addr][why] += n
+		}
+		for _, s := range x.decoder.Streams() {
+			for why, n := range s.Bad {
+				faults[addr][why] += n
+			}
+			transport := "udp"
+			if x.tcp {
+				transport = "tcp"
+			}
+			e.Streams = append(e.Streams, StreamStatus{
+				Protocol: s.Protocol.String(), Transport: transport, Port: x.addr.Port(), Domain: s.Domain, Messages: s.Messages, Records: s.Records, Options: s.Options, NoFlow: s.NoFlow, Untemplated: s.Untemplated,
+				Templates: len(s.Templates), Missed: s.Missed, Unit: s.Protocol.Unit(), Late: s.Late, Restarts: s.Restarts, Sampling: s.Sampling, Skew: float64(s.Behind) / 1e6,
+			})
+		}
+		x.mu.Unlock()
+	}
+	var out []ExporterStatus
+	for addr, e := range byAddr {
+		for why, n := range faults[addr] {
+			e.Unread = append(e.Unread, FaultStatus{string(why), n})
+		}
+		slices.SortFunc(e.Unread, func(a, b FaultStatus) int { return int(b.Packets - a.Packets) })
+		slices.SortFunc(e.Streams, func(a, b StreamStatus) int { return int(b.Records - a.Records) })
+		out = append(out, *e)
+	}
+	slices.SortFunc(out, func(a, b ExporterStatus) int { return netip.MustParseAddr(a.Addr).Compare(netip.MustParseAddr(b.Addr)) })
+	return out
+}
+
+// save keeps what the next start needs, and tells the database what there is.
+func (c *Collector) save(clean bool) {
+	state := saved{Clean: clean, Waiting: int64(c.joiner.Waiting()), Streams: map[netip.Addr][]savedStream{}}
+	c.senders.mu.Lock()
+	for addr, streams := range c.senders.resumed {
+		state.Streams[addr] = streams // has not been heard of since the start
+	}
+	for _, x := range c.senders.all {
+		x.mu.Lock()
+		for _, s := range x.decoder.Streams() {
+			if n, ok := s.Expected(); ok {
+				state.Streams[x.addr.Addr()] = append(state.Streams[x.addr.Addr()], savedStream{s.Protocol, s.Domain, n})
+			}
+		}
+		x.mu.Unlock()
+	}
+	c.senders.mu.Unlock()
+	raw, err := json.Marshal(state)
+	if err == nil {
+		err = c.spool.saveState(raw)
+	}
+	if err != nil {
+		c.Log.Error("the collector's state cannot be kept", "error", err)
+	}
+}
+
+// report tells the database what there is, every few seconds and at the end.
+func (c *Collector) report(done <-chan struct{}) {
+	for ending := false; ; {
+		c.reportOnce()
+		if ending {
+			return
+		}
+		select {
+		case <-time.After(2 * time.Second):
+		case <-done:
+			ending = true
+		}
+	}
+}
+
+func (c *Collector) reportOnce() {
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	states := map[netip.Addr]json.RawMessage{}
+	for _, e := range c.Exporters() {
+		raw, err := json.Marshal(e)
+		if err == nil {
+			states[netip.MustParseAddr(e.Addr)] = raw
+		}
+	}
+	self, err := json.Marshal(c.Status())
+	if err == nil {
+		err = c.Store.SaveExporters(ctx, c.Name, self, states)
+	}
+	if err != nil {
+		c.Log.Warn("the exporters' state cannot be stored", "error", err)
+	}
+}
+
+// resume takes up what the last run left.
+func (c *Collector) resume() error {
+	raw, err := c.spool.readState()
+	if err != nil {
+		return err
+	}
+	var state saved
+	if len(raw) > 0 {
+		if err := json.Unmarshal(raw, &state); err != nil {
+			c.Log.Warn("what the collector knew of its exporters cannot be read; it starts anew", "error", err)
+		}
+		if !state.Clean {
+			c.spool.unfinished = state.Waiting
+		}
+	}
+	c.senders.resumed = state.Streams
+	if c.senders.resumed == nil {
+		c.senders.resumed = map[netip.Addr][]savedStream{}
+	}
+	c.joiner.Resume(c.spool.readOpen(), flow.MicrosOf(time.Now()))
+	return nil
+}

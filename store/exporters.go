@@ -1,0 +1,119 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"net/netip"
+	"time"
+)
+
+// ServicePort is what people said of a port: it is a service at a place.
+type ServicePort struct {
+	Protocol uint8     `db:"protocol"`
+	Port     uint16    `db:"port"`
+	Kind     string    `db:"kind"`  // everywhere, group, workload, address
+	Place    string    `db:"place"` // name, id or CIDR; blank: everywhere
+	Author   string    `db:"author"`
+	At       time.Time `db:"at"`
+	Applied  bool      `db:"applied"` // to what was stored before
+}
+
+// ServicePorts gives all, oldest first.
+func (s *Store) ServicePorts(ctx context.Context) ([]ServicePort, error) {
+	out := []ServicePort{}
+	err := s.db.SelectContext(ctx, &out, `SELECT * FROM service_ports ORDER BY at, protocol, port, kind, place`)
+	return out, err
+}
+
+// AddServicePort keeps one.
+func (s *Store) AddServicePort(ctx context.Context, p ServicePort) error {
+	_, err := s.db.NamedExecContext(ctx, `INSERT INTO service_ports (protocol, port, kind, place, author) VALUES (:protocol, :port, :kind, :place, :author) ON CONFLICT DO NOTHING`, p)
+	return err
+}
+
+// ServicePortApplied notes that what was stored before agrees with it.
+func (s *Store) ServicePortApplied(ctx context.Context, p ServicePort) error {
+	_, err := s.db.NamedExecContext(ctx, `UPDATE service_ports SET applied = true WHERE protocol = :protocol AND port = :port AND kind = :kind AND place = :place`, p)
+	return err
+}
+
+// RemoveServicePort forgets one; conversations that it turned stay as they are.
+func (s *Store) RemoveServicePort(ctx context.Context, p ServicePort) (found bool, err error) {
+	r, err := s.db.NamedExecContext(ctx, `DELETE FROM service_ports WHERE protocol = :protocol AND port = :port AND kind = :kind AND place = :place`, p)
+	if err != nil {
+		return false, err
+	}
+	n, err := r.RowsAffected()
+	return n > 0, err
+}
+
+// ExporterState is what a collector last told of an exporter.
+type ExporterState struct {
+	Collector string
+	Addr      netip.Addr
+	State     json.RawMessage
+	At        time.Time
+}
+
+// CollectorState is what a collector last told of itself.
+type CollectorState struct {
+	Name  string
+	State json.RawMessage
+	At    time.Time
+}
+
+// Collectors gives what collectors told, by name.
+func (s *Store) Collectors(ctx context.Context) ([]CollectorState, error) {
+	var rows []struct {
+		Name  string
+		State []byte
+		At    time.Time
+	}
+	err := s.db.SelectContext(ctx, &rows, `SELECT name, state, at FROM collectors ORDER BY name`)
+	out := make([]CollectorState, len(rows))
+	for i, r := range rows {
+		out[i] = CollectorState{r.Name, r.State, r.At}
+	}
+	return out, err
+}
+
+// SaveExporters keeps what a collector knows of itself and its exporters.
+func (s *Store) SaveExporters(ctx context.Context, collector string, self json.RawMessage, states map[netip.Addr]json.RawMessage) error {
+	if _, err := s.db.ExecContext(ctx, `INSERT INTO collectors (name, state) VALUES ($1, $2::json) ON CONFLICT (name) DO UPDATE SET state = excluded.state, at = now()`, collector, string(self)); err != nil {
+		return err
+	}
+	for addr, state := range states {
+		if _, err := s.db.ExecContext(ctx, `INSERT INTO exporters (collector, addr, state) VALUES ($1, $2::inet, $3::json) ON CONFLICT (collector, addr) DO UPDATE SET state = excluded.state, at = now()`,
+			collector, addr.String(), string(state)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Exporters gives what collectors told, by address.
+func (s *Store) Exporters(ctx context.Context) ([]ExporterState, error) {
+	var rows []struct {
+		Collector, Addr string
+		State           []byte
+		At              time.Time
+	}
+	if err := s.db.SelectContext(ctx, &rows, `SELECT collector, host(addr) AS addr, state, at FROM exporters ORDER BY exporters.addr, collector`); err != nil {
+		return nil, err
+	}
+	var out []ExporterState
+	for _, r := range rows {
+		addr, err := netip.ParseAddr(r.Addr)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, ExporterState{r.Collector, addr, r.State, r.At})
+	}
+	return out, nil
+}
+
+// ForgetExporter removes one from the list; it comes back if it sends again.
+func (s *Store) ForgetExporter(ctx context.Context, addr netip.Addr) error {
+	_, err := s.db.ExecContext(ctx, `DELETE FROM exporters WHERE addr = $1::inet`, addr.String())
+	return err
+}

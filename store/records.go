@@ -1,0 +1,194 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"slices"
+
+	"github.com/jackc/pgx/v5"
+
+	"lucidorchard/core/estate"
+	"lucidorchard/core/flow"
+	"lucidorchard/core/service"
+)
+
+const recordColumns = `hour, key, client, server, point, client_port, started, ended, outcome, connections, packets, bytes, reply_packets, reply_bytes, flags, reply_flags, confidence, reason, observer`
+
+func recordRows(records []flow.Joined) []byte {
+	out := newRowsOut(19, len(records))
+	for i := range records {
+		r := &records[i]
+		out.row()
+		out.int4(int32(flow.HourOf(r.Start)))
+		out.int8(keyOf(&r.Record))
+		out.inet(r.Client)
+		out.inet(r.Server)
+		out.int8(int64(r.Point))
+		out.int4(int32(r.SourcePort))
+		out.time(flow.MicrosOfInstant(r.Start))
+		out.time(flow.MicrosOfInstant(r.End))
+		out.int2(int16(r.Outcome))
+		out.int8(r.Connections)
+		out.int8(r.Packets)
+		out.int8(r.Bytes)
+		out.int8(r.ReplyPackets)
+		out.int8(r.ReplyBytes)
+		flags, reply := int16(-1), int16(-1)
+		if r.HasFlags {
+			flags, reply = int16(r.Flags), int16(r.ReplyFlags)
+		}
+		out.int2(flags)
+		out.int2(reply)
+		out.int2(int16(r.Confidence))
+		out.int2(int16(r.Reason))
+		out.text(r.Observer)
+	}
+	return out.end()
+}
+
+// readRecord reads the columns of a record but for hour and key.
+func readRecord(r *rowsIn) flow.Joined {
+	var j flow.Joined
+	j.Client, j.Server, j.Point, j.SourcePort = r.inet(), r.inet(), service.Point(r.int()), uint16(r.int())
+	j.Start, j.End = r.time().Instant(), r.time().Instant()
+	j.Outcome, j.Connections, j.Packets, j.Bytes = flow.Outcome(r.int()), r.int(), r.int(), r.int()
+	j.ReplyPackets, j.ReplyBytes = r.int(), r.int()
+	if flags, reply := r.int(), r.int(); flags >= 0 {
+		j.Flags, j.ReplyFlags, j.HasFlags = uint8(flags), uint8(reply), true
+	}
+	j.Confidence, j.Reason, j.Observer = uint8(r.int()), flow.Reason(r.int()), r.text()
+	j.Observers = [2]int32{-1, -1}
+	return j
+}
+
+const readColumns = `client, server, point, client_port, started, ended, outcome, connections, packets, bytes, reply_packets, reply_bytes, flags, reply_flags, confidence, reason, observer`
+
+// Records gives the newest records between two addresses on a service that
+// started in [from, to), at most limit, and how many there are.
+func (s *Store) Records(ctx context.Context, client, server netip.Addr, point service.Point, from, to estate.Instant, limit int) (out []flow.Joined, total int, err error) {
+	where := fmt.Sprintf(`key = %d AND hour >= %d AND hour <= %d AND started >= %s AND started < %s AND client = '%s' AND server = '%s' AND point = %d`,
+		keyOf(&flow.Record{Client: client, Server: server, Point: point}), flow.HourOf(from), flow.HourOf(to), literal(from), literal(to), client, server, int64(point))
+	err = s.copyOut(ctx, fmt.Sprintf(`SELECT %s FROM records WHERE %s ORDER BY started DESC LIMIT %d`, readColumns, where, limit), func(r *rowsIn) { out = append(out, readRecord(r)) })
+	if err == nil {
+		err = s.db.GetContext(ctx, &total, `SELECT count(*) FROM records WHERE `+where)
+	}
+	return out, total, err
+}
+
+func literal(t estate.Instant) string {
+	return "'" + t.Time().Format("2006-01-02T15:04:05.999999Z") + "'::timestamptz"
+}
+
+// Rebuilt is what Rebuild did to one hour.
+type Rebuilt struct {
+	Turned  int  // records whose client and server changed places
+	Partial bool // not all records behind the conversations are kept: nothing was changed
+}
+
+// Rebuild gathers the conversations of one hour anew from the single records,
+// where one of addrs is an end. turn is given each record and may change its
+// direction; it reports whether it did. changes is that of flow.Buckets. mark is
+// stored in the same transaction as cuts that were made.
+func (s *Store) Rebuild(ctx context.Context, hour flow.Hour, addrs []netip.Addr, turn func(*flow.Joined) bool, changes func(netip.Addr, estate.Instant) (estate.Instant, bool), mark []Cut) (out Rebuilt, err error) {
+	err = s.copyIn(ctx, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, batchLock); err != nil {
+			return err
+		}
+		if err := markCuts(ctx, tx, mark); err != nil {
+			return err
+		}
+		inets := make([]netip.Prefix, len(addrs))
+		for i, a := range addrs {
+			inets[i] = netip.PrefixFrom(a, a.BitLen())
+		}
+		const touches = `hour = $1 AND (client = ANY($2) OR server = ANY($2))`
+		var stored, kept struct{ connections, bytes, packets int64 }
+		const sums = `coalesce(sum(connections), 0)::bigint, coalesce(sum(bytes), 0)::bigint, coalesce(sum(packets), 0)::bigint`
+		if err := tx.QueryRow(ctx, `SELECT `+sums+` FROM conversations WHERE `+touches, int32(hour), inets).Scan(&stored.connections, &stored.bytes, &stored.packets); err != nil {
+			return err
+		}
+		if err := tx.QueryRow(ctx, `SELECT `+sums+` FROM records WHERE `+touches, int32(hour), inets).Scan(&kept.connections, &kept.bytes, &kept.packets); err != nil {
+			return err
+		}
+		if stored != kept {
+			out.Partial = true
+			return nil
+		}
+		if _, err := tx.Exec(ctx, `CREATE TEMP TABLE taken ON COMMIT DROP AS SELECT `+readColumns+` FROM records WHERE false`); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, `WITH gone AS (DELETE FROM records WHERE `+touches+` RETURNING `+readColumns+`) INSERT INTO taken SELECT * FROM gone`, int32(hour), inets); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, `DELETE FROM conversations WHERE `+touches, int32(hour), inets); err != nil {
+			return err
+		}
+		var records []flow.Joined
+		if err := copyRows(ctx, tx, `SELECT * FROM taken`, func(r *rowsIn) { records = append(records, readRecord(r)) }); err != nil {
+			return err
+		}
+		buckets := flow.Buckets{Changes: changes}
+		for i := range records {
+			if turn != nil && turn(&records[i]) {
+				out.Turned++
+			}
+			buckets.AddJoined(&records[i])
+		}
+		if err := mergeRows(ctx, tx, bucketRows(buckets.All())); err != nil {
+			return err
+		}
+		if err := copyTo(ctx, tx, "records", recordColumns, recordRows(records)); err != nil {
+			return err
+		}
+		return touchHours(ctx, tx, []flow.Hour{hour})
+	})
+	return out, err
+}
+
+// EndsOn gives the hours and addresses of the records whose client used a port:
+// those that a correction may turn. With turned, of those whose server has it
+// because a correction said so.
+func (s *Store) EndsOn(ctx context.Context, proto uint8, port uint16, turned bool) (map[flow.Hour][]netip.Addr, error) {
+	query := fmt.Sprintf(`SELECT DISTINCT hour, client FROM records WHERE client_port = %d AND point >= %d AND point < %d`, port, int64(service.PointOf(proto, 0)), int64(service.PointOf(proto+1, 0)))
+	if turned {
+		query = fmt.Sprintf(`SELECT DISTINCT hour, server FROM records WHERE point = %d AND reason = %d`, int64(service.PointOf(proto, uint32(port))), flow.ByHand)
+	}
+	out := map[flow.Hour][]netip.Addr{}
+	err := s.copyOut(ctx, query, func(r *rowsIn) {
+		h := flow.Hour(r.int())
+		out[h] = append(out[h], r.inet())
+	})
+	return out, err
+}
+
+// Cut is a change of hands at which stored conversations are cut.
+type Cut struct {
+	Addr netip.Addr
+	At   estate.Instant
+}
+
+// Cuts gives those that were made.
+func (s *Store) Cuts(ctx context.Context) (map[Cut]bool, error) {
+	out := map[Cut]bool{}
+	err := s.copyOut(ctx, `SELECT addr, at FROM cuts`, func(r *rowsIn) { out[Cut{r.inet(), r.time().Instant()}] = true })
+	return out, err
+}
+
+// MarkCuts notes cuts that there was nothing to do for.
+func (s *Store) MarkCuts(ctx context.Context, cuts []Cut) error {
+	return s.copyIn(ctx, func(tx pgx.Tx) error { return markCuts(ctx, tx, cuts) })
+}
+
+func markCuts(ctx context.Context, tx pgx.Tx, cuts []Cut) error {
+	for part := range slices.Chunk(cuts, 10_000) {
+		addrs, ats := make([]netip.Prefix, len(part)), make([]string, len(part))
+		for i, c := range part {
+			addrs[i], ats[i] = netip.PrefixFrom(c.Addr, c.Addr.BitLen()), c.At.Time().Format("2006-01-02T15:04:05.999999Z")
+		}
+		if _, err := tx.Exec(ctx, `INSERT INTO cuts SELECT a, t::timestamptz FROM unnest($1::inet[], $2::text[]) AS x (a, t) ON CONFLICT DO NOTHING`, addrs, ats); err != nil {
+			return err
+		}
+	}
+	return nil
+}
