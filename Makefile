@@ -1,7 +1,7 @@
 # Everything starts here; `make help` lists it. Steps that install do so only
 # where something is missing.
 SHELL := /bin/bash
-export PATH := $(PATH):/usr/local/go/bin
+export PATH := $(PATH):/usr/local/go/bin:/usr/sbin:/sbin
 PORT ?= 7411
 
 .PHONY: help demo run test bench lint screenshots web types system clean
@@ -52,6 +52,8 @@ system:
 	@missing=""; \
 	ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || missing="$$missing postgresql"; \
 	command -v chromium >/dev/null 2>&1 || missing="$$missing chromium"; \
+	[ -x /usr/sbin/softflowd ] || missing="$$missing softflowd"; \
+	[ -x /usr/sbin/ip ] || [ -x /sbin/ip ] || missing="$$missing iproute2"; \
 	if [ -n "$$missing" ]; then \
 		echo "installing$$missing"; \
 		sudo=""; [ "$$(id -u)" = 0 ] || sudo=sudo; \

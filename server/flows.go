@@ -3,7 +3,9 @@ package server
 import (
 	"context"
 	"encoding/csv"
+	"fmt"
 	"net/http"
+	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
@@ -93,6 +95,7 @@ type ConversationOut struct {
 	Bytes       int64       `json:"bytes"`
 	Carried     int64       `json:"carried"`
 	Dropped     int64       `json:"dropped"`
+	Unsure      int64       `json:"unsure" doc:"Connections that may be the wrong way round"`
 	First       string      `json:"first"`
 	Last        string      `json:"last"`
 	Spark       []int       `json:"spark"`
@@ -122,6 +125,7 @@ func (s *Server) flowRoutes() {
 	huma.Get(s.api, "/api/ledger/callers", s.callers)
 	huma.Get(s.api, "/api/conversations", s.conversations)
 	huma.Get(s.api, "/api/conversations/hours", s.hours)
+	huma.Get(s.api, "/api/records", s.records)
 	huma.Register(s.api, huma.Operation{OperationID: "export-ledger", Method: http.MethodGet, Path: "/api/ledger.csv", Summary: "The rows of the ledger as CSV"}, s.exportLedger)
 	huma.Register(s.api, huma.Operation{OperationID: "export-conversations", Method: http.MethodGet, Path: "/api/conversations.csv", Summary: "The selected conversations with their verdicts as CSV"}, s.exportConversations)
 }
@@ -301,7 +305,7 @@ func conversationOut(v *reach.View, i int) ConversationOut {
 	client, server := v.Labels(i)
 	out := ConversationOut{
 		Client: endpointOut(v, c.Client, client), Server: endpointOut(v, c.Server, server), Service: c.Point.String(),
-		Verdict: c.Verdict.String(), Connections: c.Connections, Bytes: c.Bytes, Carried: c.Carried, Dropped: c.Dropped,
+		Verdict: c.Verdict.String(), Connections: c.Connections, Bytes: c.Bytes, Carried: c.Carried, Dropped: c.Dropped, Unsure: c.Unsure,
 		First: c.First.String(), Last: c.Last.String(), Spark: make([]int, 24),
 	}
 	if c.Rule != nil {
@@ -338,6 +342,94 @@ func (s *Server) hours(ctx context.Context, in *struct {
 		return body(out), nil
 	}
 	return nil, huma.Error404NotFound("there is no such conversation in the window")
+}
+
+// RecordOut is a single record: a connection, or a part of one.
+type RecordOut struct {
+	Start        string   `json:"start"`
+	End          string   `json:"end"`
+	ClientPort   int      `json:"clientPort"`
+	Outcome      string   `json:"outcome" enum:",carried,dropped"`
+	Connections  int64    `json:"connections" doc:"0: a later part of one that goes on"`
+	Packets      int64    `json:"packets" doc:"Both ways"`
+	Bytes        int64    `json:"bytes"`
+	ReplyPackets int64    `json:"replyPackets"`
+	ReplyBytes   int64    `json:"replyBytes"`
+	Flags        []string `json:"flags" doc:"TCP control bits that the client sent"`
+	ReplyFlags   []string `json:"replyFlags"`
+	Confidence   int      `json:"confidence" doc:"That client and server are the right way round, in percent"`
+	Reason       string   `json:"reason" doc:"What decided that"`
+	Exporter     string   `json:"exporter" doc:"Who saw it"`
+}
+
+// RecordPage is the newest records of a conversation.
+type RecordPage struct {
+	Total   int         `json:"total"`
+	Records []RecordOut `json:"records"`
+	Days    int         `json:"days" doc:"For how many days single records are kept; 0 is without bound"`
+}
+
+var flagNames = []string{"FIN", "SYN", "RST", "PSH", "ACK", "URG", "ECE", "CWR"}
+
+func flagsOut(flags uint8) []string {
+	out := []string{}
+	for _, i := range []int{1, 4, 3, 0, 2, 5, 6, 7} { // in the order of a connection's life
+		if flags>>i&1 == 1 {
+			out = append(out, flagNames[i])
+		}
+	}
+	return out
+}
+
+func (s *Server) records(ctx context.Context, in *struct {
+	Client  string `query:"client" required:"true" doc:"Address"`
+	Server  string `query:"server" required:"true" doc:"Address"`
+	Service string `query:"service" required:"true"`
+	From    string `query:"from" doc:"RFC 3339; without it, from the beginning"`
+	To      string `query:"to" doc:"RFC 3339; records that start at it are in"`
+	Limit   int    `query:"limit" minimum:"1" maximum:"5000" default:"100"`
+}) (*Body[RecordPage], error) {
+	var ends [2]netip.Addr
+	for i, text := range []string{in.Client, in.Server} {
+		a, err := netip.ParseAddr(text)
+		if err != nil {
+			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("%s: found %q, expected an IP address", [2]string{"client", "server"}[i], text))
+		}
+		ends[i] = a.Unmap()
+	}
+	pt, err := readPoint(in.Service)
+	if err != nil {
+		return nil, err
+	}
+	span := [2]estate.Instant{{}, {Sec: 1 << 33}}
+	for i, text := range []string{in.From, in.To} {
+		if text == "" {
+			continue
+		}
+		t, err := estate.ParseInstant(text)
+		if err != nil {
+			return nil, huma.Error422UnprocessableEntity([2]string{"from", "to"}[i] + ": " + err.Error())
+		}
+		if span[i] = t; i == 1 {
+			span[i] = (flow.MicrosOfInstant(t) + 1).Instant()
+		}
+	}
+	found, total, err := s.Store.Records(ctx, ends[0], ends[1], pt, span[0], span[1], in.Limit)
+	if err != nil {
+		return nil, unavailable(err)
+	}
+	kept, err := s.currentRetention(ctx)
+	if err != nil {
+		return nil, unavailable(err)
+	}
+	out := RecordPage{Total: total, Records: []RecordOut{}, Days: kept.RecordDays}
+	for _, r := range found {
+		out.Records = append(out.Records, RecordOut{
+			Start: r.Start.String(), End: r.End.String(), ClientPort: int(r.SourcePort), Outcome: r.Outcome.String(), Connections: r.Connections, Packets: r.Packets, Bytes: r.Bytes,
+			ReplyPackets: r.ReplyPackets, ReplyBytes: r.ReplyBytes, Flags: flagsOut(r.Flags), ReplyFlags: flagsOut(r.ReplyFlags), Confidence: int(r.Confidence), Reason: r.Reason.String(), Exporter: r.Observer,
+		})
+	}
+	return body(out), nil
 }
 
 // exportLedger gives the rows of the ledger, without their callers.

@@ -41,6 +41,7 @@ type listening struct {
 	ipfix, tcp, netflow, sflow string
 	allow                      []string
 	spool                      string
+	hold                       time.Duration
 	chosen                     func(flag string) bool
 }
 
@@ -71,6 +72,7 @@ func serveCommand() *cobra.Command {
 	cmd.Flags().StringVar(&l.netflow, "netflow", "127.0.0.1:2055", "UDP address for NetFlow v5 and v9; off for none")
 	cmd.Flags().StringVar(&l.sflow, "sflow", "127.0.0.1:6343", "UDP address for sFlow v5; off for none")
 	cmd.Flags().StringSliceVar(&l.allow, "exporters", nil, "addresses or CIDRs that may send records (default whoever reaches the address)")
+	cmd.Flags().DurationVar(&l.hold, "hold", 10*time.Second, "how long a record waits for the other direction of its connection")
 	cmd.Flags().StringVar(&l.spool, "spool", "", "folder for records that the database has not taken yet (default the folder spool in --data)")
 	return cmd
 }
@@ -187,7 +189,7 @@ func serve(ctx context.Context, o serveOptions) error {
 // left out with a warning; one that was chosen must be free.
 func collecting(ctx context.Context, db *store.Store, o serveOptions, log *slog.Logger) (*collect.Collector, error) {
 	l := o.listening
-	c := collect.Options{Store: db, Name: "server", Log: log, Spool: l.spool}
+	c := collect.Options{Store: db, Name: "server", Log: log, Spool: l.spool, Hold: l.hold}
 	if c.Spool == "" {
 		c.Spool = filepath.Join(o.data, "spool")
 	}
