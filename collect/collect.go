@@ -162,6 +162,8 @@ func (c *Collector) Stop() {
 	c.decode.Wait()
 	close(c.joined)
 	c.rest.Wait()
+	c.tell()
+	c.reportOnce()
 	c.stop()
 	c.spool.close()
 }

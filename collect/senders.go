@@ -6,6 +6,7 @@ import (
 	"io"
 	"net"
 	"net/netip"
+	"os"
 	"slices"
 	"sync"
 	"time"
@@ -30,7 +31,26 @@ type senders struct {
 	all     map[senderKey]*sender
 	refused map[netip.Addr]int64
 	tooMany int64
-	resumed map[netip.Addr][]savedStream // what was known before this start
+	resumed resumed
+}
+
+// resumed is what was known of streams before this start, and of which nothing
+// was heard since.
+type resumed struct {
+	mu  sync.Mutex
+	all map[netip.Addr][]savedStream
+}
+
+func (r *resumed) take(addr netip.Addr, p wire.Protocol, domain uint32) (expected uint32, known bool) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for i, s := range r.all[addr] {
+		if s.Protocol == p && s.Domain == domain {
+			r.all[addr] = slices.Delete(r.all[addr], i, i+1)
+			return s.Expected, true
+		}
+	}
+	return 0, false
 }
 
 type senderKey struct {
@@ -82,10 +102,7 @@ func (s *senders) of(k senderKey, names *observers) *sender {
 		x.numbers = append(x.numbers, n)
 		return n
 	}
-	for _, r := range s.resumed[addr] {
-		x.decoder.Resume(r.Protocol, r.Domain, r.Expected)
-	}
-	delete(s.resumed, addr)
+	x.decoder.Begin = func(p wire.Protocol, domain uint32) (uint32, bool) { return s.resumed.take(addr, p, domain) }
 	if s.all == nil {
 		s.all = map[senderKey]*sender{}
 	}
@@ -172,20 +189,24 @@ func (c *Collector) listenUDP() error {
 			return err
 		}
 		_ = conn.SetReadBuffer(readBuffer) // as much as the system grants
-		c.close = append(c.close, conn.Close)
+		// What the system holds is read before the end, as far as a moment suffices.
+		c.close = append(c.close, func() error { return conn.SetReadDeadline(time.Now().Add(lastReads)) })
 		c.Listening = append(c.Listening, "udp "+conn.LocalAddr().String())
 		c.listen.Go(func() { c.readUDP(conn) })
 	}
 	return nil
 }
 
+const lastReads = 200 * time.Millisecond
+
 func (c *Collector) readUDP(conn *net.UDPConn) {
+	defer conn.Close()
 	pool := &sync.Pool{New: func() any { b := make([]byte, 1<<16); return &b }}
 	for {
 		b := *pool.Get().(*[]byte)
 		b = b[:cap(b)]
 		n, from, err := conn.ReadFromUDPAddrPort(b)
-		if errors.Is(err, net.ErrClosed) {
+		if errors.Is(err, net.ErrClosed) || errors.Is(err, os.ErrDeadlineExceeded) {
 			return
 		}
 		if err != nil {

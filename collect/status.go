@@ -203,10 +203,12 @@ func (c *Collector) Exporters() []ExporterStatus {
 // save keeps what the next start needs, and tells the database what there is.
 func (c *Collector) save(clean bool) {
 	state := saved{Clean: clean, Waiting: int64(c.joiner.Waiting()), Streams: map[netip.Addr][]savedStream{}}
-	c.senders.mu.Lock()
-	for addr, streams := range c.senders.resumed {
-		state.Streams[addr] = streams // has not been heard of since the start
+	c.senders.resumed.mu.Lock()
+	for addr, streams := range c.senders.resumed.all {
+		state.Streams[addr] = slices.Clone(streams)
 	}
+	c.senders.resumed.mu.Unlock()
+	c.senders.mu.Lock()
 	for _, x := range c.senders.all {
 		x.mu.Lock()
 		for _, s := range x.decoder.Streams() {
@@ -226,17 +228,14 @@ func (c *Collector) save(clean bool) {
 	}
 }
 
-// report tells the database what there is, every few seconds and at the end.
+// report tells the database what there is, every few seconds.
 func (c *Collector) report(done <-chan struct{}) {
-	for ending := false; ; {
+	for {
 		c.reportOnce()
-		if ending {
-			return
-		}
 		select {
 		case <-time.After(2 * time.Second):
 		case <-done:
-			ending = true
+			return
 		}
 	}
 }
@@ -275,10 +274,7 @@ func (c *Collector) resume() error {
 			c.spool.unfinished = state.Waiting
 		}
 	}
-	c.senders.resumed = state.Streams
-	if c.senders.resumed == nil {
-		c.senders.resumed = map[netip.Addr][]savedStream{}
-	}
+	c.senders.resumed.all = state.Streams
 	c.joiner.Resume(c.spool.readOpen(), flow.MicrosOf(time.Now()))
 	return nil
 }

@@ -1,8 +1,10 @@
 package server
 
 import (
+	"bufio"
 	"context"
 	"encoding/csv"
+	"encoding/json"
 	"fmt"
 	"net/http"
 	"net/netip"
@@ -14,7 +16,9 @@ import (
 
 	"lucidorchard/core/decide"
 	"lucidorchard/core/estate"
+	"lucidorchard/core/expr"
 	"lucidorchard/core/flow"
+	"lucidorchard/core/policy"
 	"lucidorchard/core/reach"
 	"lucidorchard/core/service"
 )
@@ -45,6 +49,72 @@ type LedgerFilter struct {
 	Workload string   `query:"workload" doc:"Only what reaches the workload with this id, or what it reaches"`
 	Against  int      `query:"against" doc:"A revision of the policy to compare with"`
 	Was      []string `query:"was" doc:"Only what it gives these verdicts" enum:"permit,reject,uncovered"`
+
+	Client   string `query:"clients" doc:"An expression that the client agrees with"`
+	Server   string `query:"servers" doc:"An expression that the server agrees with"`
+	Services string `query:"services" doc:"Names of services of the policy, or specs such as tcp/443; separated by commas"`
+	Outcome  string `query:"outcome" enum:",carried,dropped,unknown" doc:"What the network did with it"`
+	MinBytes int64  `query:"bytes" minimum:"0" doc:"At least so many"`
+	New      bool   `query:"new" doc:"Only what was not seen before the window"`
+	Unsure   bool   `query:"unsure" doc:"Only what may be the wrong way round"`
+	By       string `query:"by" doc:"A tag that the sides are called by, instead of their groups"`
+	MapKeysIn
+	Path []string `query:"path" doc:"Ways over the map: column and row of the client, column and row of the server, separated by |; blank is any"`
+}
+
+// MapKeysIn are the tags that make the columns and the rows of the map.
+type MapKeysIn struct {
+	Columns string `query:"columns" default:"env"`
+	Rows    string `query:"rows" default:"tier"`
+}
+
+// TerraceMap is the terrace map.
+type TerraceMap struct {
+	Columns  []PlaceOut   `json:"columns"`
+	Rows     []PlaceOut   `json:"rows" doc:"From those that mostly call to those that are mostly called"`
+	Plots    []PlotOut    `json:"plots"`
+	Channels []PassageOut `json:"channels" doc:"Traffic inside a column"`
+	Gates    []PassageOut `json:"gates" doc:"Traffic between columns, and from and to outside and nowhere"`
+	Unplaced int          `json:"unplaced" doc:"Workloads without a column or a row"`
+	Keys     []string     `json:"keys" doc:"Tags that can make columns and rows"`
+}
+
+// PlaceOut is a column or a row.
+type PlaceOut struct {
+	Name      string `json:"name"`
+	Workloads int    `json:"workloads"`
+}
+
+// PlotOut is what lies in a column and a row.
+type PlotOut struct {
+	Column string        `json:"column"`
+	Row    string        `json:"row"`
+	Parts  []PlotPartOut `json:"parts"`
+}
+
+// PlotPartOut is workloads of a plot that belong together.
+type PlotPartOut struct {
+	Name      string `json:"name"`
+	Workloads int    `json:"workloads"`
+	Open      int    `json:"open" doc:"Of these, those that lack a structural tag"`
+}
+
+// PassageOut is the traffic one way between two places.
+type PassageOut struct {
+	ClientColumn string      `json:"clientColumn" doc:"~outside and ~nowhere are no columns"`
+	ClientRow    string      `json:"clientRow"`
+	ServerColumn string      `json:"serverColumn"`
+	ServerRow    string      `json:"serverRow"`
+	Counts       CountsOut   `json:"counts"`
+	Top          []StreamOut `json:"top" doc:"By verdict that occurs: what it is most of"`
+}
+
+// StreamOut is conversations between two that are called so.
+type StreamOut struct {
+	Verdict       string `json:"verdict" enum:"permit,reject,uncovered"`
+	Client        string `json:"client"`
+	Server        string `json:"server"`
+	Conversations int    `json:"conversations"`
 }
 
 // LedgerRow is a row of the reach ledger.
@@ -121,12 +191,14 @@ type ConversationPage struct {
 
 func (s *Server) flowRoutes() {
 	huma.Get(s.api, "/api/flows/strip", s.strip)
+	huma.Get(s.api, "/api/flows/map", s.terrace)
 	huma.Get(s.api, "/api/ledger", s.ledger)
 	huma.Get(s.api, "/api/ledger/callers", s.callers)
 	huma.Get(s.api, "/api/conversations", s.conversations)
 	huma.Get(s.api, "/api/conversations/hours", s.hours)
 	huma.Get(s.api, "/api/records", s.records)
 	huma.Register(s.api, huma.Operation{OperationID: "export-ledger", Method: http.MethodGet, Path: "/api/ledger.csv", Summary: "The rows of the ledger as CSV"}, s.exportLedger)
+	huma.Register(s.api, huma.Operation{OperationID: "export-conversation-lines", Method: http.MethodGet, Path: "/api/conversations.jsonl", Summary: "The selected conversations as JSON Lines"}, s.exportConversationLines)
 	huma.Register(s.api, huma.Operation{OperationID: "export-conversations", Method: http.MethodGet, Path: "/api/conversations.csv", Summary: "The selected conversations with their verdicts as CSV"}, s.exportConversations)
 }
 
@@ -145,7 +217,97 @@ func (f LedgerFilter) query(snap snapshot) (reach.Query, error) {
 		}
 		q.Workload = &i
 	}
-	return q, nil
+	q.By = f.By
+	return q, f.narrow(snap, &q.Filter)
+}
+
+// narrow reads the part of the filter that speaks of each conversation.
+func (f LedgerFilter) narrow(snap snapshot, to *reach.Filter) error {
+	to.Outcome, to.MinBytes, to.New, to.Unsure = f.Outcome, f.MinBytes, f.New, f.Unsure
+	to.Map = reach.MapKeys{Columns: f.Columns, Rows: f.Rows}
+	for _, side := range []struct {
+		name, text string
+		to         **expr.Expr
+	}{{"clients", f.Client, &to.Client}, {"servers", f.Server, &to.Server}} {
+		if side.text == "" {
+			continue
+		}
+		e, errs := expr.ParseText(side.text)
+		if len(errs) > 0 {
+			return huma.Error422UnprocessableEntity(fmt.Sprintf("%s: at character %d: %s", side.name, errs[0].Col, errs[0].Message))
+		}
+		*side.to = e
+	}
+	for _, word := range strings.FieldsFunc(f.Services, func(r rune) bool { return r == ',' || r == ' ' }) {
+		if to.Services == nil {
+			to.Services = service.Set{}
+		}
+		if snap.policy.Services[word] != nil {
+			to.Services = to.Services.Union(snap.policy.Points(policy.Services{Specs: []policy.Spec{{Service: word}}}))
+			continue
+		}
+		r, ok, err := service.ParseSpec(strings.ToLower(word))
+		if !ok || err != nil {
+			return huma.Error422UnprocessableEntity(fmt.Sprintf("services: found %q, expected the name of a service of the policy, or a spec such as tcp/443", word))
+		}
+		to.Services = to.Services.Union(service.NewSet(r))
+	}
+	for _, path := range f.Path {
+		parts := strings.Split(path, "|")
+		if len(parts) != 4 {
+			return huma.Error422UnprocessableEntity(fmt.Sprintf("path: found %q, expected four names separated by |", path))
+		}
+		to.Paths = append(to.Paths, reach.Path{ClientColumn: parts[0], ClientRow: parts[1], ServerColumn: parts[2], ServerRow: parts[3]})
+	}
+	return nil
+}
+
+// terrace draws up the map.
+func (s *Server) terrace(ctx context.Context, in *struct {
+	Window
+	LedgerFilter
+}) (*Body[TerraceMap], error) {
+	v, snap, err := s.viewAgainst(ctx, in.Window, in.Against)
+	if err != nil {
+		return nil, err
+	}
+	in.Path = nil // the map shows all ways; one is picked out on it
+	q, err := in.query(snap)
+	if err != nil {
+		return nil, err
+	}
+	m := v.Terrace(q, reach.MapKeys{Columns: in.Columns, Rows: in.Rows})
+	out := TerraceMap{Columns: []PlaceOut{}, Rows: []PlaceOut{}, Plots: []PlotOut{}, Channels: []PassageOut{}, Gates: []PassageOut{}, Unplaced: m.Unplaced, Keys: snap.keys()}
+	for _, list := range []struct {
+		from []reach.Place
+		to   *[]PlaceOut
+	}{{m.Columns, &out.Columns}, {m.Rows, &out.Rows}} {
+		for _, p := range list.from {
+			*list.to = append(*list.to, PlaceOut(p))
+		}
+	}
+	for _, p := range m.Plots {
+		o := PlotOut{p.Column, p.Row, []PlotPartOut{}}
+		for _, x := range p.Parts {
+			o.Parts = append(o.Parts, PlotPartOut(x))
+		}
+		out.Plots = append(out.Plots, o)
+	}
+	for _, list := range []struct {
+		from []reach.Passage
+		to   *[]PassageOut
+	}{{m.Channels, &out.Channels}, {m.Gates, &out.Gates}} {
+		for _, p := range list.from {
+			o := PassageOut{p.ClientColumn, p.ClientRow, p.ServerColumn, p.ServerRow, countsOut(p.Counts), []StreamOut{}}
+			for _, verdict := range allVerdicts {
+				if t := p.Top[verdict]; t.Conversations > 0 {
+					o.Top = append(o.Top, StreamOut{verdict.String(), t.Client, t.Server, t.Conversations})
+				}
+			}
+			*list.to = append(*list.to, o)
+		}
+	}
+	return body(out), nil
 }
 
 func verdicts(names []string) (out [3]bool) {
@@ -468,6 +630,27 @@ func stream(name string, rows func(*csv.Writer)) *huma.StreamResponse {
 		rows(w)
 		w.Flush()
 	}}
+}
+
+// exportConversationLines gives an object a line, as the list of conversations
+// has it.
+func (s *Server) exportConversationLines(ctx context.Context, in *struct{ ConversationFilter }) (*huma.StreamResponse, error) {
+	v, found, err := s.selectConversations(ctx, in.ConversationFilter)
+	if err != nil {
+		return nil, err
+	}
+	return &huma.StreamResponse{Body: func(ctx huma.Context) {
+		ctx.SetHeader("Content-Type", "application/jsonl")
+		ctx.SetHeader("Content-Disposition", `attachment; filename="conversations.jsonl"`)
+		w := bufio.NewWriter(ctx.BodyWriter())
+		defer w.Flush()
+		e := json.NewEncoder(w)
+		for _, i := range found {
+			if e.Encode(conversationOut(v, i)) != nil {
+				return // nobody reads any more
+			}
+		}
+	}}, nil
 }
 
 func (s *Server) exportConversations(ctx context.Context, in *struct{ ConversationFilter }) (*huma.StreamResponse, error) {

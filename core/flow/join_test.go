@@ -285,6 +285,24 @@ func TestSessionsEnd(t *testing.T) {
 	require.Zero(t, j.Sessions())
 }
 
+// Whoever starts anew does not count a connection again that goes on.
+func TestResumedSessionsAreNotCountedAgain(t *testing.T) {
+	part := func(start flow.Micros, flags uint8) flow.Observation {
+		return flow.Observation{Src: host(2, 1), Dst: host(1, 1), SrcPort: 40000, DstPort: 5432, Proto: service.TCP, HasFlags: true, Flags: flags, Packets: 5, Bytes: 500, Start: start, End: start + second}
+	}
+	first := flow.NewJoiner(flow.JoinOptions{}, flow.NewSides())
+	require.Len(t, run(first, []arrival{{began, part(began, flow.SYN)}}), 1)
+	open := first.Opened()
+	require.Len(t, open, 1)
+	require.Equal(t, open, first.Alive())
+	require.Empty(t, first.Opened(), "each is told once")
+	next := flow.NewJoiner(flow.JoinOptions{}, flow.NewSides())
+	next.Resume(open, began+60*second)
+	got := run(next, []arrival{{began + 90*second, part(began+60*second, flow.ACK)}})
+	require.Len(t, got, 1)
+	require.Equal(t, []any{int64(0), int64(5), host(2, 1)}, []any{got[0].Connections, got[0].Packets, got[0].Client})
+}
+
 // network makes connections of servers with many and few clients, on
 // registered and odd ports, and what exporters with faults send of them.
 type network struct {

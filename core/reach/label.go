@@ -1,6 +1,7 @@
 package reach
 
 import (
+	"net/netip"
 	"strings"
 
 	"lucidorchard/core/decide"
@@ -28,6 +29,49 @@ type naming struct {
 	all []Label
 }
 
+// naming gives what ends are called: by the tag of a key, or by their groups.
+func (v *View) naming(by string) *naming {
+	v.cache.mu.Lock()
+	defer v.cache.mu.Unlock()
+	n := v.cache.namings[by]
+	if n == nil {
+		if by == "" {
+			n = v.name()
+		} else {
+			n = v.nameByTag(by)
+		}
+		v.cache.namings[by] = n
+	}
+	return n
+}
+
+// nameByTag calls each end by its value of a key.
+func (v *View) nameByTag(key string) *naming {
+	out := &naming{of: make([]int32, len(v.places))}
+	index := map[Label]int32{}
+	for i, p := range v.places {
+		l := Label{Text: "outside", Kind: "outside"}
+		if p.Workload != estate.Outside {
+			l = Label{Text: "without " + key, Kind: "tags", Lack: key}
+			if t, ok := v.Compiled.Estate.Workload(p.Workload).Tag(key); ok {
+				l = Label{Text: t.Value, Kind: "tags"}
+			}
+		}
+		out.of[i] = out.number(index, l)
+	}
+	return out
+}
+
+func (n *naming) number(index map[Label]int32, l Label) int32 {
+	k, ok := index[l]
+	if !ok {
+		k = int32(len(n.all))
+		index[l] = k
+		n.all = append(n.all, l)
+	}
+	return k
+}
+
 // name calls each end by the narrowest group that fits, or by its tags.
 func (v *View) name() *naming {
 	c := v.Compiled
@@ -49,14 +93,7 @@ func (v *View) name() *naming {
 		if best >= 0 {
 			group, size = c.Policy.GroupOrder[best].Name, sizes[best]
 		}
-		l := v.label(p, group, size, roles)
-		k, ok := index[l]
-		if !ok {
-			k = int32(len(out.all))
-			index[l] = k
-			out.all = append(out.all, l)
-		}
-		out.of[i] = k
+		out.of[i] = out.number(index, v.label(p, group, size, roles))
 	}
 	return out
 }
@@ -91,7 +128,7 @@ func (v *View) label(p decide.Placed, group string, size int, roles map[[3]strin
 		if group != "" && size < c.Estate.Len()/2+1 {
 			return Label{Text: group, Kind: "group"}
 		}
-		return Label{Text: "outside", Kind: "outside"}
+		return Label{Text: outsidePrefix(p.Addr).String(), Kind: "outside"}
 	}
 	w := c.Estate.Workload(p.Workload)
 	r := v.role(w)
@@ -114,9 +151,20 @@ func (v *View) label(p decide.Placed, group string, size int, roles map[[3]strin
 	return Label{Text: strings.Join(parts, "-"), Kind: "tags", Lack: lack}
 }
 
+// outsidePrefix is what an address outside is called by, that no group names:
+// the network that it is most likely part of.
+func outsidePrefix(a netip.Addr) netip.Prefix {
+	bits := 24
+	if a.Is6() {
+		bits = 48
+	}
+	p, _ := a.Prefix(bits)
+	return p
+}
+
 // Labels gives how the two ends of a conversation are called.
 func (v *View) Labels(i int) (client, server Label) {
-	n := v.named()
+	n := v.naming("")
 	return n.all[n.of[v.cols.Client[i]]], n.all[n.of[v.cols.Server[i]]]
 }
 

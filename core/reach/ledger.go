@@ -28,6 +28,9 @@ type Query struct {
 	Group    string // only where a member of this group is the near side
 	Workload *int32 // only where this workload is the near side
 
+	Filter
+	By string // the tag that sides are called by; blank: their groups
+
 	Was [3]bool // verdicts in the view that this one is compared with; none set: all
 }
 
@@ -89,14 +92,24 @@ type cellKey struct {
 // cells is all cells of a view.
 type cells struct{ all []cell }
 
+// seen gives all cells of the view, whose sides are called by a tag.
+func (v *View) seen(by string) *cells {
+	v.cache.mu.Lock()
+	c := v.cache.cells[by]
+	v.cache.mu.Unlock()
+	if c == nil {
+		c = v.gather(Query{By: by})
+		v.cache.mu.Lock()
+		v.cache.cells[by] = c
+		v.cache.mu.Unlock()
+	}
+	return c
+}
+
 // gather puts the conversations that a query's text selects into cells.
 func (v *View) gather(q Query) *cells {
-	names := v.named()
-	text, near := v.texts(q.Text), v.near(q)
-	nearColumn := v.cols.Server
-	if q.Turn {
-		nearColumn = v.cols.Client
-	}
+	names := v.naming(q.By)
+	chosen := v.chosen(q)
 	type part struct {
 		index map[cellKey]int32
 		all   []cell
@@ -108,7 +121,7 @@ func (v *View) gather(q Query) *cells {
 	decide.Parallel(workers, (len(v.rules)+stretch-1)/stretch, func(worker, step int) {
 		p := &parts[worker]
 		for i := step * stretch; i < min((step+1)*stretch, len(v.rules)); i++ {
-			if text != nil && !text.in(v, i) || near != nil && !near[nearColumn[i]] {
+			if chosen != nil && !chosen(i) {
 				continue
 			}
 			k := cellKey{client: names.of[v.cols.Client[i]], server: names.of[v.cols.Server[i]], point: v.cols.Point[i], rule: v.rules[i], odd: v.odd(i)}
@@ -182,12 +195,12 @@ func (c *cell) span(first, last estate.Instant) {
 // the servers'.
 func (v *View) rows(q Query, byClient bool) []Row {
 	var found *cells
-	if q.Text == "" && q.Group == "" && q.Workload == nil {
-		found = v.seen()
+	if q.Text == "" && q.Group == "" && q.Workload == nil && q.Filter.all() {
+		found = v.seen(q.By)
 	} else {
 		found = v.gather(q)
 	}
-	names := v.named()
+	names := v.naming(q.By)
 	type key struct {
 		label int32
 		point service.Point
@@ -288,12 +301,8 @@ func (v *View) cellMatches(q Query, c *cell, names *naming) bool {
 // Select gives the indexes of the conversations of a query, most undecided and
 // then busiest first.
 func (v *View) Select(q Query) []int {
-	names := v.named()
-	text, asked := v.texts(q.Text), v.near(q)
-	nearColumn := v.cols.Server
-	if q.Turn {
-		nearColumn = v.cols.Client
-	}
+	names := v.naming(q.By)
+	chosen := v.chosen(q)
 	// Which labels the two sides may have, so that a row is a few looks.
 	sides := [2][]bool{}
 	near, far := 1, 0
@@ -309,18 +318,12 @@ func (v *View) Select(q Query) []int {
 		}
 	}
 	var out []int
-	for i, r := range v.rules {
-		verdict := v.verdict[r+1]
+	for i := range v.rules {
 		switch {
-		case q.Verdicts != [3]bool{} && !q.Verdicts[verdict],
-			q.Point != nil && *q.Point != v.cols.Point[i],
+		case !v.selects(q, i),
 			sides[0] != nil && !sides[0][names.of[v.cols.Client[i]]],
 			sides[1] != nil && !sides[1][names.of[v.cols.Server[i]]],
-			q.Leaks && !v.odd(i),
-			q.Rule != 0 && (r < 0 || v.Compiled.Policy.Rules[r].Line != q.Rule),
-			q.Was != [3]bool{} && v.Against != nil && !q.Was[v.Against.Verdict(i)],
-			asked != nil && !asked[nearColumn[i]],
-			text != nil && !text.in(v, i):
+			chosen != nil && !chosen(i):
 		default:
 			out = append(out, i)
 		}
@@ -330,6 +333,21 @@ func (v *View) Select(q Query) []int {
 		return cmp.Or(rank[v.Verdict(a)]-rank[v.Verdict(b)], cmp.Compare(v.cols.Connections[b], v.cols.Connections[a]), a-b)
 	})
 	return out
+}
+
+// selects reports whether a query's verdicts, rule and service select a
+// conversation.
+func (v *View) selects(q Query, i int) bool {
+	r := v.rules[i]
+	switch {
+	case q.Verdicts != [3]bool{} && !q.Verdicts[v.verdict[r+1]],
+		q.Point != nil && *q.Point != v.cols.Point[i],
+		q.Leaks && !v.odd(i),
+		q.Rule != 0 && (r < 0 || v.Compiled.Policy.Rules[r].Line != q.Rule),
+		q.Was != [3]bool{} && v.Against != nil && !q.Was[v.Against.Verdict(i)]:
+		return false
+	}
+	return true
 }
 
 // near gives the ends that a query wants on the near side; nil: any.
@@ -359,7 +377,7 @@ func (v *View) texts(text string) texts {
 	for _, word := range strings.Fields(strings.ToLower(text)) {
 		w := textWord{make([]bool, len(v.places)), map[service.Point]bool{}}
 		has := func(s string) bool { return strings.Contains(strings.ToLower(s), word) }
-		names := v.named()
+		names := v.naming("")
 		for i, p := range v.places {
 			w.ends[i] = has(v.Name(p)) || has(names.all[names.of[i]].Text) || has(p.Addr.String())
 		}

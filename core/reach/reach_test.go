@@ -214,7 +214,7 @@ func TestLabels(t *testing.T) {
 		"d1":        {Text: "d1", Kind: "workload", Lack: "app"},
 		"e1":        {Text: "fares-store-trial", Kind: "tags"},
 		"10.40.1.1": {Text: "depots", Kind: "group"},
-		"192.0.2.1": {Text: "outside", Kind: "outside"},
+		"192.0.2.1": {Text: "192.0.2.0/24", Kind: "outside"},
 	}, got)
 	require.Len(t, v.Select(reach.Query{Text: "HTTPS depots"}), 1)
 	require.Len(t, v.Select(reach.Query{Text: "192.0"}), 1)

@@ -29,9 +29,16 @@ type View struct {
 	rules  []int32         // by conversation: index of the deciding rule, or -1
 
 	tally   func() decide.Tally
-	named   func() *naming
-	seen    func() *cells
+	cache   *viewCache
 	verdict []decide.Verdict // of no rule, then of each rule
+}
+
+// viewCache is what was found of a view, by what was asked for.
+type viewCache struct {
+	mu       sync.Mutex
+	namings  map[string]*naming // by the tag that ends are called by; blank: by groups
+	cells    map[string]*cells
+	placings map[MapKeys]*placing
 }
 
 // New resolves the buckets whose hour is in [from, to) and decides them.
@@ -53,7 +60,7 @@ func (w *Window) Under(c *decide.Compiled) *View {
 // Warm finds what is otherwise found when first asked for.
 func (v *View) Warm() {
 	v.tally()
-	v.seen()
+	v.seen("")
 }
 
 func (v *View) classes() []int32 {
@@ -71,8 +78,7 @@ func (v *View) ready() *View {
 		v.verdict[i+1] = decide.VerdictOf(r)
 	}
 	v.tally = sync.OnceValue(func() decide.Tally { return v.Compiled.Tally(v.cols, v.rules, max(0, int(v.To-v.From))) })
-	v.named = sync.OnceValue(v.name)
-	v.seen = sync.OnceValue(func() *cells { return v.gather(Query{}) })
+	v.cache = &viewCache{namings: map[string]*naming{}, cells: map[string]*cells{}}
 	return v
 }
 
@@ -85,7 +91,7 @@ func (v *View) With(u *decide.Update) *View {
 		return &next
 	}
 	if v.changesHands(u) {
-		w := NewWindow(u.After.Estate, v.Table, v.From, v.To)
+		w := NewWindow(u.After.Estate, v.whole, v.From, v.To)
 		w.Structural = v.Structural
 		return w.Under(u.After)
 	}
@@ -320,8 +326,8 @@ type RuleUse struct {
 // RuleUses gives the use of each rule by its index.
 func (v *View) RuleUses() []RuleUse {
 	out := make([]RuleUse, len(v.Compiled.Policy.Rules))
-	for i := range v.seen().all {
-		c := &v.seen().all[i]
+	for i := range v.seen("").all {
+		c := &v.seen("").all[i]
 		if c.rule < 0 {
 			continue
 		}

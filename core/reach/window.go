@@ -3,6 +3,7 @@ package reach
 import (
 	"math"
 	"net/netip"
+	"sync"
 
 	"lucidorchard/core/decide"
 	"lucidorchard/core/estate"
@@ -20,6 +21,10 @@ type Window struct {
 	// Structural are the tag keys that say where a workload belongs, for what an
 	// end is called that no group fits; set before the window is shown.
 	Structural []string
+
+	whole      *flow.Table // what the window was cut from
+	beforeOnce sync.Once
+	before     []bool // by conversation: seen before the window
 
 	ends    []sighting
 	cols    decide.Columns // When is hours since From
@@ -43,7 +48,7 @@ type sighting struct {
 // NewWindow resolves the rows of a table whose hour is in [from, to). The
 // conversations are in the order in which they were first seen.
 func NewWindow(e *estate.Estate, table *flow.Table, from, to flow.Hour) *Window {
-	w := &Window{From: from, To: to, Structural: Structural, Table: table.Between(from, to)}
+	w := &Window{From: from, To: to, Structural: Structural, Table: table.Between(from, to), whole: table}
 	r := resolver{estate: e, window: w, addrs: w.Table.Addrs.All(), index: map[estate.Endpoint]int32{}}
 	r.held = make([]held, len(r.addrs))
 	n := w.Table.Len()

@@ -105,6 +105,10 @@ type Decoder struct {
 	// them from 0. An observation's observer is twice the number, plus 1 if it was
 	// seen on the way out.
 	Number func(Protocol, uint32) int32
+	// Begin gives the sequence number that a new stream should begin with, if one
+	// is known from before the program ended, so that what was missed meanwhile is
+	// counted. Nil: none is.
+	Begin func(Protocol, uint32) (expected uint32, known bool)
 	// Shift moves the times of an exporter whose clock is off by more than half a
 	// minute by as much: for packets that come as they are sent, not for files.
 	Shift bool
@@ -235,17 +239,12 @@ func (d *Decoder) stream(p Protocol, domain uint32) *Stream {
 		if d.Number != nil {
 			s.Number = d.Number(p, domain)
 		}
+		if d.Begin != nil {
+			s.expected, s.expecting = d.Begin(p, domain)
+		}
 		d.streams[k] = s
 	}
 	return s
-}
-
-// Resume tells a stream which sequence number comes next, as was known before
-// the program ended, so that what was missed meanwhile is counted.
-func (d *Decoder) Resume(p Protocol, domain, expected uint32) {
-	if s := d.stream(p, domain); s != nil {
-		s.expected, s.expecting = expected, true
-	}
 }
 
 // Expected gives the sequence number that comes next, if one is known.

@@ -201,7 +201,7 @@ func TestSequenceGapsAreCounted(t *testing.T) {
 	require.EqualValues(t, []any{int64(3), int64(1), int64(1)}, []any{s.Missed, s.Late, s.Restarts}, "two that follow each other were not overtaken: it began anew")
 
 	other := wire.NewDecoder()
-	other.Resume(wire.IPFIX, 1, 100)
+	other.Begin = func(wire.Protocol, uint32) (uint32, bool) { return 100, true }
 	read(other, message(160, 1, set(t, 2, "0100 "+plain), data))
 	require.EqualValues(t, 60, other.Streams()[0].Missed, "what was missed while nobody listened")
 }

@@ -8,6 +8,7 @@ import (
 	"os"
 	"testing"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
 	"lucidorchard/store"
@@ -53,4 +54,23 @@ var made int
 func next() int {
 	made++
 	return made
+}
+
+// Away ends all connections to a database and lets none come until the function
+// that it gives is called.
+func Away(t testing.TB, database string) (back func()) {
+	t.Helper()
+	u, err := url.Parse(database)
+	require.NoError(t, err)
+	conn, err := pgx.Connect(t.Context(), cluster.URL)
+	require.NoError(t, err)
+	t.Cleanup(func() { conn.Close(context.Background()) })
+	name := u.Path[1:]
+	do := func(query string) {
+		_, err := conn.Exec(t.Context(), query)
+		require.NoError(t, err)
+	}
+	do(`ALTER DATABASE ` + name + ` ALLOW_CONNECTIONS false`)
+	do(`SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = '` + name + `'`)
+	return func() { do(`ALTER DATABASE ` + name + ` ALLOW_CONNECTIONS true`) }
 }

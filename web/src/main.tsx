@@ -10,6 +10,7 @@ import { createRoot } from "react-dom/client";
 import { createBrowserRouter, Navigate, RouterProvider } from "react-router";
 import { queryClient } from "./api/client";
 import { CheckView } from "./check/CheckView";
+import { ExportersView } from "./flows/ExportersView";
 import { FlowsView } from "./flows/FlowsView";
 import { Fault } from "./frame/Fault";
 import { Frame } from "./frame/Frame";
@@ -33,6 +34,7 @@ const router = createBrowserRouter([
       { path: "workloads/:id", element: <WorkloadPage /> },
       { path: "groups/:name?", element: <GroupsView /> },
       { path: "flows", element: <FlowsView /> },
+      { path: "flows/exporters", element: <ExportersView /> },
       { path: "policy", element: <PolicyView /> },
       { path: "check", element: <CheckView /> },
       { path: "*", element: <Navigate to="/check" replace /> },

@@ -106,6 +106,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/conversations.jsonl": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The selected conversations as JSON Lines */
+        get: operations["export-conversation-lines"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/conversations/hours": {
         parameters: {
             query?: never;
@@ -268,6 +285,23 @@ export interface paths {
         };
         /** The findings as CSV */
         get: operations["export-findings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/flows/map": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get API flows map */
+        get: operations["get-api-flows-map"];
         put?: never;
         post?: never;
         delete?: never;
@@ -716,6 +750,23 @@ export interface paths {
         put?: never;
         /** Post API proposals take */
         post: operations["post-api-proposals-take"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/records": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get API records */
+        get: operations["get-api-records"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1362,6 +1413,11 @@ export interface components {
             server: components["schemas"]["EndpointOut"];
             service: string;
             spark: number[];
+            /**
+             * Format: int64
+             * @description Connections that may be the wrong way round
+             */
+            unsure: number;
             /** @enum {string} */
             verdict: "permit" | "reject" | "uncovered";
             /**
@@ -1918,6 +1974,36 @@ export interface components {
             label: string;
             lack?: string;
         };
+        PassageOut: {
+            /** @description ~outside and ~nowhere are no columns */
+            clientColumn: string;
+            clientRow: string;
+            counts: components["schemas"]["CountsOut"];
+            serverColumn: string;
+            serverRow: string;
+            /** @description By verdict that occurs: what it is most of */
+            top: components["schemas"]["StreamOut"][];
+        };
+        PlaceOut: {
+            name: string;
+            /** Format: int64 */
+            workloads: number;
+        };
+        PlotOut: {
+            column: string;
+            parts: components["schemas"]["PlotPartOut"][];
+            row: string;
+        };
+        PlotPartOut: {
+            name: string;
+            /**
+             * Format: int64
+             * @description Of these, those that lack a structural tag
+             */
+            open: number;
+            /** Format: int64 */
+            workloads: number;
+        };
         PolicyOut: {
             /** @description Conversations of the window by verdict */
             counts: components["schemas"]["CountsOut"];
@@ -2084,6 +2170,52 @@ export interface components {
             /** @enum {string} */
             truth: "yes" | "no" | "undecided";
             value?: string;
+        };
+        RecordOut: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            clientPort: number;
+            /**
+             * Format: int64
+             * @description That client and server are the right way round, in percent
+             */
+            confidence: number;
+            /**
+             * Format: int64
+             * @description 0: a later part of one that goes on
+             */
+            connections: number;
+            end: string;
+            /** @description Who saw it */
+            exporter: string;
+            /** @description TCP control bits that the client sent */
+            flags: string[];
+            /** @enum {string} */
+            outcome: "" | "carried" | "dropped";
+            /**
+             * Format: int64
+             * @description Both ways
+             */
+            packets: number;
+            /** @description What decided that */
+            reason: string;
+            /** Format: int64 */
+            replyBytes: number;
+            replyFlags: string[];
+            /** Format: int64 */
+            replyPackets: number;
+            start: string;
+        };
+        RecordPage: {
+            /**
+             * Format: int64
+             * @description For how many days single records are kept; 0 is without bound
+             */
+            days: number;
+            records: components["schemas"]["RecordOut"][];
+            /** Format: int64 */
+            total: number;
         };
         Refusal: {
             /** Format: date-time */
@@ -2322,6 +2454,14 @@ export interface components {
             matches: boolean;
             rule: components["schemas"]["RuleRef"];
         };
+        StreamOut: {
+            client: string;
+            /** Format: int64 */
+            conversations: number;
+            server: string;
+            /** @enum {string} */
+            verdict: "permit" | "reject" | "uncovered";
+        };
         StreamStatus: {
             /** Format: int32 */
             domain: number;
@@ -2461,6 +2601,23 @@ export interface components {
             key: string;
             source: string;
             value: string;
+        };
+        TerraceMap: {
+            /** @description Traffic inside a column */
+            channels: components["schemas"]["PassageOut"][];
+            columns: components["schemas"]["PlaceOut"][];
+            /** @description Traffic between columns, and from and to outside and nowhere */
+            gates: components["schemas"]["PassageOut"][];
+            /** @description Tags that can make columns and rows */
+            keys: string[];
+            plots: components["schemas"]["PlotOut"][];
+            /** @description From those that mostly call to those that are mostly called */
+            rows: components["schemas"]["PlaceOut"][];
+            /**
+             * Format: int64
+             * @description Workloads without a column or a row
+             */
+            unplaced: number;
         };
         TextError: {
             /** Format: int64 */
@@ -2750,6 +2907,26 @@ export interface operations {
                 against?: number;
                 /** @description Only what it gives these verdicts */
                 was?: ("permit" | "reject" | "uncovered")[];
+                /** @description An expression that the client agrees with */
+                clients?: string;
+                /** @description An expression that the server agrees with */
+                servers?: string;
+                /** @description Names of services of the policy, or specs such as tcp/443; separated by commas */
+                services?: string;
+                /** @description What the network did with it */
+                outcome?: "" | "carried" | "dropped" | "unknown";
+                /** @description At least so many */
+                bytes?: number;
+                /** @description Only what was not seen before the window */
+                new?: boolean;
+                /** @description Only what may be the wrong way round */
+                unsure?: boolean;
+                /** @description A tag that the sides are called by, instead of their groups */
+                by?: string;
+                columns?: string;
+                rows?: string;
+                /** @description Ways over the map: column and row of the client, column and row of the server, separated by |; blank is any */
+                path?: string[];
                 /** @description Key of the row */
                 near?: string;
                 /** @description Key of the other side */
@@ -2808,6 +2985,100 @@ export interface operations {
                 against?: number;
                 /** @description Only what it gives these verdicts */
                 was?: ("permit" | "reject" | "uncovered")[];
+                /** @description An expression that the client agrees with */
+                clients?: string;
+                /** @description An expression that the server agrees with */
+                servers?: string;
+                /** @description Names of services of the policy, or specs such as tcp/443; separated by commas */
+                services?: string;
+                /** @description What the network did with it */
+                outcome?: "" | "carried" | "dropped" | "unknown";
+                /** @description At least so many */
+                bytes?: number;
+                /** @description Only what was not seen before the window */
+                new?: boolean;
+                /** @description Only what may be the wrong way round */
+                unsure?: boolean;
+                /** @description A tag that the sides are called by, instead of their groups */
+                by?: string;
+                columns?: string;
+                rows?: string;
+                /** @description Ways over the map: column and row of the client, column and row of the server, separated by |; blank is any */
+                path?: string[];
+                /** @description Key of the row */
+                near?: string;
+                /** @description Key of the other side */
+                far?: string;
+                service?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-conversation-lines": {
+        parameters: {
+            query?: {
+                /** @description Start of the window, RFC 3339; without it, the first conversation */
+                from?: string;
+                /** @description End of the window, RFC 3339; without it, the last conversation */
+                to?: string;
+                /** @description permit, reject, uncovered; none is all */
+                verdict?: ("permit" | "reject" | "uncovered")[];
+                /** @description Only leaks and chokes */
+                odd?: boolean;
+                /** @description Who reaches it, or what it reaches */
+                turn?: "reached" | "reaches";
+                q?: string;
+                /** @description Only what the rule on this line decides */
+                rule?: number;
+                /** @description Only what reaches members of this group, or what they reach */
+                group?: string;
+                /** @description Only what reaches the workload with this id, or what it reaches */
+                workload?: string;
+                /** @description A revision of the policy to compare with */
+                against?: number;
+                /** @description Only what it gives these verdicts */
+                was?: ("permit" | "reject" | "uncovered")[];
+                /** @description An expression that the client agrees with */
+                clients?: string;
+                /** @description An expression that the server agrees with */
+                servers?: string;
+                /** @description Names of services of the policy, or specs such as tcp/443; separated by commas */
+                services?: string;
+                /** @description What the network did with it */
+                outcome?: "" | "carried" | "dropped" | "unknown";
+                /** @description At least so many */
+                bytes?: number;
+                /** @description Only what was not seen before the window */
+                new?: boolean;
+                /** @description Only what may be the wrong way round */
+                unsure?: boolean;
+                /** @description A tag that the sides are called by, instead of their groups */
+                by?: string;
+                columns?: string;
+                rows?: string;
+                /** @description Ways over the map: column and row of the client, column and row of the server, separated by |; blank is any */
+                path?: string[];
                 /** @description Key of the row */
                 near?: string;
                 /** @description Key of the other side */
@@ -3144,6 +3415,77 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-api-flows-map": {
+        parameters: {
+            query?: {
+                /** @description Start of the window, RFC 3339; without it, the first conversation */
+                from?: string;
+                /** @description End of the window, RFC 3339; without it, the last conversation */
+                to?: string;
+                /** @description permit, reject, uncovered; none is all */
+                verdict?: ("permit" | "reject" | "uncovered")[];
+                /** @description Only leaks and chokes */
+                odd?: boolean;
+                /** @description Who reaches it, or what it reaches */
+                turn?: "reached" | "reaches";
+                q?: string;
+                /** @description Only what the rule on this line decides */
+                rule?: number;
+                /** @description Only what reaches members of this group, or what they reach */
+                group?: string;
+                /** @description Only what reaches the workload with this id, or what it reaches */
+                workload?: string;
+                /** @description A revision of the policy to compare with */
+                against?: number;
+                /** @description Only what it gives these verdicts */
+                was?: ("permit" | "reject" | "uncovered")[];
+                /** @description An expression that the client agrees with */
+                clients?: string;
+                /** @description An expression that the server agrees with */
+                servers?: string;
+                /** @description Names of services of the policy, or specs such as tcp/443; separated by commas */
+                services?: string;
+                /** @description What the network did with it */
+                outcome?: "" | "carried" | "dropped" | "unknown";
+                /** @description At least so many */
+                bytes?: number;
+                /** @description Only what was not seen before the window */
+                new?: boolean;
+                /** @description Only what may be the wrong way round */
+                unsure?: boolean;
+                /** @description A tag that the sides are called by, instead of their groups */
+                by?: string;
+                columns?: string;
+                rows?: string;
+                /** @description Ways over the map: column and row of the client, column and row of the server, separated by |; blank is any */
+                path?: string[];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TerraceMap"];
+                };
             };
             /** @description Error */
             default: {
@@ -3649,6 +3991,26 @@ export interface operations {
                 against?: number;
                 /** @description Only what it gives these verdicts */
                 was?: ("permit" | "reject" | "uncovered")[];
+                /** @description An expression that the client agrees with */
+                clients?: string;
+                /** @description An expression that the server agrees with */
+                servers?: string;
+                /** @description Names of services of the policy, or specs such as tcp/443; separated by commas */
+                services?: string;
+                /** @description What the network did with it */
+                outcome?: "" | "carried" | "dropped" | "unknown";
+                /** @description At least so many */
+                bytes?: number;
+                /** @description Only what was not seen before the window */
+                new?: boolean;
+                /** @description Only what may be the wrong way round */
+                unsure?: boolean;
+                /** @description A tag that the sides are called by, instead of their groups */
+                by?: string;
+                columns?: string;
+                rows?: string;
+                /** @description Ways over the map: column and row of the client, column and row of the server, separated by |; blank is any */
+                path?: string[];
                 offset?: number;
                 limit?: number;
             };
@@ -3702,6 +4064,26 @@ export interface operations {
                 against?: number;
                 /** @description Only what it gives these verdicts */
                 was?: ("permit" | "reject" | "uncovered")[];
+                /** @description An expression that the client agrees with */
+                clients?: string;
+                /** @description An expression that the server agrees with */
+                servers?: string;
+                /** @description Names of services of the policy, or specs such as tcp/443; separated by commas */
+                services?: string;
+                /** @description What the network did with it */
+                outcome?: "" | "carried" | "dropped" | "unknown";
+                /** @description At least so many */
+                bytes?: number;
+                /** @description Only what was not seen before the window */
+                new?: boolean;
+                /** @description Only what may be the wrong way round */
+                unsure?: boolean;
+                /** @description A tag that the sides are called by, instead of their groups */
+                by?: string;
+                columns?: string;
+                rows?: string;
+                /** @description Ways over the map: column and row of the client, column and row of the server, separated by |; blank is any */
+                path?: string[];
             };
             header?: never;
             path?: never;
@@ -3751,6 +4133,26 @@ export interface operations {
                 against?: number;
                 /** @description Only what it gives these verdicts */
                 was?: ("permit" | "reject" | "uncovered")[];
+                /** @description An expression that the client agrees with */
+                clients?: string;
+                /** @description An expression that the server agrees with */
+                servers?: string;
+                /** @description Names of services of the policy, or specs such as tcp/443; separated by commas */
+                services?: string;
+                /** @description What the network did with it */
+                outcome?: "" | "carried" | "dropped" | "unknown";
+                /** @description At least so many */
+                bytes?: number;
+                /** @description Only what was not seen before the window */
+                new?: boolean;
+                /** @description Only what may be the wrong way round */
+                unsure?: boolean;
+                /** @description A tag that the sides are called by, instead of their groups */
+                by?: string;
+                columns?: string;
+                rows?: string;
+                /** @description Ways over the map: column and row of the client, column and row of the server, separated by |; blank is any */
+                path?: string[];
                 offset?: number;
                 limit?: number;
                 /** @description Key of the row */
@@ -4141,6 +4543,46 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["EditOut"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-api-records": {
+        parameters: {
+            query: {
+                /** @description Address */
+                client: string;
+                /** @description Address */
+                server: string;
+                service: string;
+                /** @description RFC 3339; without it, from the beginning */
+                from?: string;
+                /** @description RFC 3339; records that start at it are in */
+                to?: string;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordPage"];
                 };
             };
             /** @description Error */

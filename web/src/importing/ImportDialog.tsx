@@ -11,15 +11,15 @@ import { Report } from "./Report";
 
 type Kind = "workloads" | "flows";
 type Answer = Schemas["ImportAnswer"];
-type Options = { source: string; complete: boolean; mapping?: Record<string, string> };
+type Options = { source: string; complete: boolean; directions?: boolean; mapping?: Record<string, string> };
 
 const needed: Record<Kind, string> = {
   workloads: "CSV with any headings, or JSON Lines. Our own columns: id, name, addresses (separated by blanks), os, kind, from, until, and tag:KEY for each tag.",
-  flows: "Columns: start, src, dst, proto, dport (needed); end, sport, bytes, packets, connections, outcome, observer.",
+  flows: "CSV with any headings, JSON Lines, an IPFIX file, or a packet capture (pcap, pcapng). Our own columns: start, src, dst, proto, dport; end, sport, bytes, packets, connections, outcome, observer.",
 };
 
 async function send(kind: Kind, file: File, o: Options, preview: boolean): Promise<Answer> {
-  const query = new URLSearchParams({ source: o.source.trim() || "inventory", preview: String(preview), complete: String(o.complete) });
+  const query = new URLSearchParams({ source: o.source.trim() || "inventory", preview: String(preview), complete: String(o.complete), directions: String(!!o.directions), name: file.name });
   if (/\.(jsonl|ndjson)$/i.test(file.name)) query.set("format", "lines");
   if (o.mapping) query.set("mapping", JSON.stringify(o.mapping));
   const answer = await fetch(`/api/imports/${kind}?${query}`, { method: "POST", headers: { "Content-Type": "text/csv" }, body: file });
@@ -92,7 +92,7 @@ export function ImportDialog({ kind, open, onClose }: { kind: Kind; open: boolea
         <Flex gap="14px" align="center" mb="8px" wrap="wrap">
           <chakra.input
             type="file"
-            accept={kind === "workloads" ? ".csv,.jsonl,.ndjson,text/csv" : ".csv,text/csv"}
+            accept={kind === "workloads" ? ".csv,.jsonl,.ndjson,text/csv" : ".csv,.jsonl,.ndjson,.ipfix,.pcap,.pcapng,.cap,text/csv"}
             aria-label="CSV file"
             onChange={(e) => {
               const f = e.target.files?.[0];
@@ -103,6 +103,12 @@ export function ImportDialog({ kind, open, onClose }: { kind: Kind; open: boolea
               if (f) void run(true, f, o);
             }}
           />
+          {kind === "flows" && (!preview?.fileFormat || preview.fileFormat === "CSV" || preview.fileFormat === "JSON Lines") && (
+            <chakra.label display="flex" gap="5px" alignItems="center" title="As an exporter writes it down: there and back in two rows. They are joined, and which end is the server is found">
+              <input type="checkbox" checked={!!options.directions} onChange={(e) => again({ ...options, directions: e.target.checked })} />
+              each row is one direction
+            </chakra.label>
+          )}
           {kind === "workloads" && (
             <>
               <Flex align="center" gap="6px">
@@ -120,7 +126,7 @@ export function ImportDialog({ kind, open, onClose }: { kind: Kind; open: boolea
       )}
       {wrong && <ProblemNote>{wrong}</ProblemNote>}
       {busy && !preview && <Text color="soft">reading…</Text>}
-      {preview?.headings && !state && <Mapping report={preview} set={(mapping) => again({ ...options, mapping })} />}
+      {preview?.headings && !state && <Mapping kind={kind} report={preview} set={(mapping) => again({ ...options, mapping })} />}
       {preview?.unusable && !state && <ProblemNote>{preview.unusable}</ProblemNote>}
       {usable && !state && <Report kind={kind} report={preview} done={false} />}
       {state?.state === "running" && (

@@ -4,9 +4,14 @@ import { useState } from "react";
 import type { Schemas } from "../api/client";
 import { inputStyle } from "../marks/Controls";
 
-const columns = ["id", "name", "addresses", "os", "kind", "from", "until"];
+const columns = {
+  workloads: ["id", "name", "addresses", "os", "kind", "from", "until"],
+  flows: ["start", "src", "dst", "proto", "dport", "end", "sport", "bytes", "packets", "connections", "outcome", "observer"],
+};
 
-export function Mapping({ report: r, set }: { report: Schemas["ImportReport"]; set: (m: Record<string, string>) => void }) {
+type Kind = keyof typeof columns;
+
+export function Mapping({ kind, report: r, set }: { kind: Kind; report: Schemas["ImportReport"]; set: (m: Record<string, string>) => void }) {
   const mapping = r.mapping ?? {};
   const own = r.headings!.every((h) => mapping[h] === h);
   const [open, setOpen] = useState(false);
@@ -26,7 +31,7 @@ export function Mapping({ report: r, set }: { report: Schemas["ImportReport"]; s
               <chakra.th key={h} textAlign="left" fontWeight="500" px="8px" py="4px" whiteSpace="nowrap">
                 {h || <i>no heading</i>}
                 <Box>
-                  <As heading={h} to={mapping[h] ?? ""} set={(to) => set({ ...mapping, [h]: to })} />
+                  <As kind={kind} heading={h} to={mapping[h] ?? ""} set={(to) => set({ ...mapping, [h]: to })} />
                 </Box>
               </chakra.th>
             ))}
@@ -45,14 +50,14 @@ export function Mapping({ report: r, set }: { report: Schemas["ImportReport"]; s
         </tbody>
       </chakra.table>
       <Text color="soft" px="8px" py="3px" fontSize="11.5px">
-        The first rows. What you choose is remembered for the source.
+        The first rows. What you choose is remembered{kind === "workloads" ? " for the source" : ""}.
       </Text>
     </Box>
   );
 }
 
 /** A column, a tag with its key, or nothing. */
-function As({ heading, to, set }: { heading: string; to: string; set: (to: string) => void }) {
+function As({ kind, heading, to, set }: { kind: Kind; heading: string; to: string; set: (to: string) => void }) {
   const tag = to.startsWith("tag:");
   const [key, setKey] = useState(tag ? to.slice(4) : heading.toLowerCase());
   return (
@@ -69,10 +74,10 @@ function As({ heading, to, set }: { heading: string; to: string; set: (to: strin
         fontWeight="400"
       >
         <option value="">left out</option>
-        {columns.map((c) => (
+        {columns[kind].map((c) => (
           <option key={c}>{c}</option>
         ))}
-        <option value="tag">a tag:</option>
+        {kind === "workloads" && <option value="tag">a tag:</option>}
       </chakra.select>
       {tag && <Input {...inputStyle} h="21px" w="84px" ml="3px" fontSize="12px" aria-label={`tag for ${heading}`} value={key} onChange={(e) => setKey(e.target.value)} onBlur={() => key && `tag:${key}` !== to && set(`tag:${key}`)} onKeyDown={(e) => e.key === "Enter" && key && set(`tag:${key}`)} />}
     </>

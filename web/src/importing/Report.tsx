@@ -13,7 +13,7 @@ export function Report({ kind, report: r, done }: { kind: "workloads" | "flows";
           ? `This file was counted before, on ${atMinute(r.already)}; nothing was counted again.`
           : kind === "workloads"
             ? `${plural(r.added, "workload")} ${done ? "added" : "would be added"}, ${n(r.changed)} changed, ${n(r.same)} the same.`
-            : `${plural(r.rows - r.bad, "flow")} in ${plural(r.added, "conversation-hour")}${r.from ? `, ${atMinute(r.from)} to ${atMinute(r.to!)}` : ""}.`}
+            : `${r.fileFormat === "packet capture" ? plural(r.rows, "packet") : r.fileFormat === "IPFIX file" ? plural(r.rows, "record") : plural(r.rows - r.bad, "flow")} in ${plural(r.added, "conversation-hour")}${r.from ? `, ${atMinute(r.from)} to ${atMinute(r.to!)}` : ""}.`}
       </Text>
       {r.missing > 0 && (
         <Text>
@@ -22,6 +22,7 @@ export function Report({ kind, report: r, done }: { kind: "workloads" | "flows";
       )}
       {r.kept > 0 && <Text>{plural(r.kept, "tag")} set by hand, or by a source that outranks this one, stay as they are.</Text>}
       {kind === "flows" && r.outside > 0 && <Text color="soft">{plural(r.outside, "flow")} with an end that no workload holds: they show as outside.</Text>}
+      {kind === "flows" && r.unsure > 0 && <Text color="open">Of {plural(r.unsure, "connection")} it is not certain which end is the server; the ledger can show just these.</Text>}
       {r.warnings.map((w) => (
         <Text key={w} color="soft">
           {w}

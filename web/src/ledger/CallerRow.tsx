@@ -4,6 +4,8 @@ import { api, type Schemas } from "../api/client";
 import { useWhy, useWindow, write } from "../frame/address";
 import { Mark, Spark, VerdictBar, VerdictWord } from "../marks/Marks";
 import { atMinute, bytes, n, plural, utc } from "../marks/words";
+import { useUnfolded } from "./columns";
+import { Records } from "./Records";
 import { RowFrame } from "./RowFrame";
 import { Name } from "./ServedRow";
 import type { LedgerQuery } from "./shared";
@@ -13,7 +15,7 @@ type Conversation = Schemas["ConversationOut"];
 
 /** One caller of a served thing. */
 export function CallerRow({ row, near, query }: { row: Row; near: string; query: LedgerQuery }) {
-  const [open, setOpen] = useState(false);
+  const [open, toggle] = useUnfolded(`${near}~${row.service}~${row.key}`);
   const turned = query.turn === "reaches";
   return (
     <Box>
@@ -21,7 +23,8 @@ export function CallerRow({ row, near, query }: { row: Row; near: string; query:
         depth={1}
         name={row.label}
         open={open}
-        toggle={() => setOpen(!open)}
+        more={{ connections: n(row.connections), bytes: bytes(row.bytes), first: <span title={utc(row.first)}>{atMinute(row.first)}</span>, last: <span title={utc(row.last)}>{atMinute(row.last)}</span>, rules: row.rules.join(", ") }}
+        toggle={toggle}
         cells={[
           <span key="n">
             <chakra.span color="soft">{turned ? "to " : "from "}</chakra.span>
@@ -63,7 +66,7 @@ function Conversations({ near, row, query }: { near: string; row: Row; query: Le
 }
 
 function ConversationRow({ c }: { c: Conversation }) {
-  const [open, setOpen] = useState(false);
+  const [open, toggle] = useUnfolded(`conversation~${c.client.addr}~${c.server.addr}~${c.service}~${c.first}`);
   const { subject, show } = useWhy();
   const changed = c.was && c.was !== c.verdict ? c.was : undefined;
   const mine = { kind: "flow" as const, client: c.client.addr, server: c.server.addr, service: c.service, at: c.first };
@@ -74,7 +77,7 @@ function ConversationRow({ c }: { c: Conversation }) {
         depth={2}
         name={`${c.client.name} to ${c.server.name}, ${c.verdict}`}
         open={open}
-        toggle={() => setOpen(!open)}
+        toggle={toggle}
         onEnter={() => show(mine)}
         selected={!!subject && write(subject) === write(mine)}
         cells={[
@@ -92,6 +95,11 @@ function ConversationRow({ c }: { c: Conversation }) {
           </span>,
           n(c.connections),
           <chakra.span key="o" color="soft">
+            {c.unsure > 0 && (
+              <chakra.span color="open" title={`Of ${plural(c.unsure, "connection")} it is not certain which end is the server: unfold to see, and to correct it`}>
+                ⇄?{" "}
+              </chakra.span>
+            )}
             {kind && <Mark kind={kind} />} {c.carried > 0 && "carried"} {c.dropped > 0 && "dropped"} {kind && <b>{kind}</b>}
           </chakra.span>,
           <span key="s">
@@ -104,41 +112,7 @@ function ConversationRow({ c }: { c: Conversation }) {
           <Spark key="w" values={c.spark} />,
         ]}
       />
-      {open && <Hours c={c} />}
-    </Box>
-  );
-}
-
-function Hours({ c }: { c: Conversation }) {
-  const w = useWindow();
-  const { data } = api.useQuery("get", "/api/conversations/hours", { params: { query: { ...w, client: c.client.addr, server: c.server.addr, service: c.service, first: c.first } } });
-  return (
-    <Box pl="84px" py="4px" maxH="220px" overflowY="auto" borderBottomWidth="1px" borderColor="line2" fontSize="12px">
-      <chakra.table w="auto">
-        <thead>
-          <tr>
-            {["Hour", "Outcome", "Connections", "Packets", "Bytes", "Reported by"].map((h) => (
-              <chakra.th key={h} textAlign="left" color="soft" fontWeight="500" pr="18px">
-                {h}
-              </chakra.th>
-            ))}
-          </tr>
-        </thead>
-        <tbody>
-          {data?.map((h) => (
-            <tr key={h.at + h.outcome}>
-              <chakra.td pr="18px" title={utc(h.at)}>
-                {atMinute(h.at)}
-              </chakra.td>
-              <chakra.td pr="18px">{h.outcome || "not known"}</chakra.td>
-              <chakra.td pr="18px">{n(h.connections)}</chakra.td>
-              <chakra.td pr="18px">{n(h.packets)}</chakra.td>
-              <chakra.td pr="18px">{bytes(h.bytes)}</chakra.td>
-              <chakra.td>{h.observer}</chakra.td>
-            </tr>
-          ))}
-        </tbody>
-      </chakra.table>
+      {open && <Records c={c} />}
     </Box>
   );
 }

@@ -7,7 +7,7 @@ import { api, problem, type Schemas } from "../api/client";
 import { useWindow } from "../frame/address";
 import { ProblemNote } from "../marks/Controls";
 import { plural } from "../marks/words";
-import { columns } from "./columns";
+import { columns, useExtras } from "./columns";
 import { ServedRow } from "./ServedRow";
 import { type LedgerQuery, moveFocus } from "./shared";
 
@@ -57,6 +57,7 @@ export function Ledger({ query, empty }: { query: LedgerQuery; empty: React.Reac
 }
 
 function Header({ turned, total, loading }: { turned: boolean; total: number; loading: boolean }) {
+  const { chosen } = useExtras();
   const heads = [turned ? "Caller" : "Reached", "Service", "Conv.", "Verdict", turned ? "Reaches" : "Callers", "Window"];
   return (
     <Flex borderBottomWidth="1px" borderColor="line" color="soft" fontSize="11.5px" fontWeight="500" py="4px" pr="10px" flexShrink={0}>
@@ -65,6 +66,11 @@ function Header({ turned, total, loading }: { turned: boolean; total: number; lo
           {i === 0 && <chakra.span display="inline-block" w="18px" />}
           {h}
           {i === 0 && !loading && ` · ${plural(total, "row")}`}
+        </Text>
+      ))}
+      {chosen.map((e) => (
+        <Text key={e.key} w={e.w} flexShrink={0} pl="8px" textAlign="right">
+          {e.head}
         </Text>
       ))}
     </Flex>

@@ -3,9 +3,11 @@ import { Flex, Input } from "@chakra-ui/react";
 import { useState } from "react";
 import { useAddress, useWindow } from "../frame/address";
 import { Selections } from "../frame/Selections";
-import { Chip, inputStyle, Switches } from "../marks/Controls";
+import { Btn, Chip, inputStyle, Switches } from "../marks/Controls";
 import { Menu } from "../marks/Menu";
 import { Mark, type Verdict } from "../marks/Marks";
+import { extras, useExtras } from "./columns";
+import { FineChips, fineKeys, MoreFilters } from "./MoreFilters";
 import type { LedgerQuery } from "./shared";
 
 /** The ledger's question as the address has it. */
@@ -21,6 +23,17 @@ export function useLedgerQuery(): LedgerQuery {
     workload: search.get("workload") ?? undefined,
     against: Number(search.get("against")) || undefined,
     was: search.get("against") ? (search.getAll("was") as Verdict[]) : undefined,
+    clients: search.get("clients") ?? undefined,
+    servers: search.get("servers") ?? undefined,
+    services: search.get("services") ?? undefined,
+    outcome: (search.get("outcome") as LedgerQuery["outcome"]) ?? undefined,
+    bytes: Number(search.get("bytes")) || undefined,
+    new: search.get("new") === "true" || undefined,
+    unsure: search.get("unsure") === "true" || undefined,
+    by: search.get("by") ?? undefined,
+    columns: search.get("columns") ?? undefined,
+    rows: search.get("rows") ?? undefined,
+    path: search.has("path") ? search.getAll("path") : undefined,
   };
 }
 
@@ -36,12 +49,15 @@ export function LedgerBar({ query }: { query: LedgerQuery }) {
     setText(query.q ?? "");
   }
   const on = query.verdict ?? [];
+  const [more, setMore] = useState(false);
+  const { chosen, toggle: toggleColumn } = useExtras();
   const exported = new URLSearchParams();
   for (const [k, v] of Object.entries({ ...w, ...query })) {
     for (const one of Array.isArray(v) ? v : [v]) if (one) exported.append(k, String(one));
   }
   return (
-    <Flex gap="8px" align="center" py="8px" wrap="wrap">
+    <>
+    <Flex gap="8px" rowGap="4px" align="center" py="6px" wrap="wrap">
       <Switches
         label="verdicts"
         options={verdicts.map((v) => ({
@@ -86,16 +102,24 @@ export function LedgerBar({ query }: { query: LedgerQuery }) {
       {query.group && <Chip onRemove={() => change({ group: null })}>members of {query.group}</Chip>}
       {query.workload && <Chip onRemove={() => change({ workload: null })}>{query.workload}</Chip>}
       {query.rule && <Chip onRemove={() => change({ rule: null })}>decided by line {query.rule}</Chip>}
+      <FineChips query={query} />
+      <Btn aria-expanded={more} onClick={() => setMore(!more)}>
+        Filters…
+      </Btn>
       <Flex ml="auto" gap="6px">
-        <Selections list={window.location.pathname.slice(1)} keys={["verdict", "odd", "turn", "q", "rule", "group", "workload"]} />
+        <Menu label="Columns" items={extras.map((e) => ({ shown: `${chosen.includes(e) ? "✓" : "　"} ${e.head}`, run: () => toggleColumn(e.key) }))} />
+        <Selections list={window.location.pathname.slice(1)} keys={["verdict", "odd", "turn", "q", "rule", "group", "workload", "show", ...fineKeys]} />
         <Menu
           label="Export"
           items={[
             { shown: "Conversations as CSV", href: `/api/conversations.csv?${exported}` },
+            { shown: "Conversations as JSON Lines", href: `/api/conversations.jsonl?${exported}` },
             { shown: "These rows as CSV", href: `/api/ledger.csv?${exported}` },
           ]}
         />
       </Flex>
     </Flex>
+    {more && <MoreFilters query={query} close={() => setMore(false)} />}
+    </>
   );
 }

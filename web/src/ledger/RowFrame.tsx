@@ -1,10 +1,11 @@
 import { Box, chakra, Flex } from "@chakra-ui/react";
 import type { KeyboardEvent, ReactNode } from "react";
-import { columns } from "./columns";
+import { columns, type ExtraCells, useExtras } from "./columns";
 
 type Props = {
   depth: number;
   cells: ReactNode[]; // in the order of the columns
+  more?: ExtraCells; // for those columns that can be chosen
   open?: boolean;
   toggle?: () => void;
   onEnter?: () => void;
@@ -13,7 +14,8 @@ type Props = {
 };
 
 /** One line of the ledger, at whatever depth. */
-export function RowFrame({ depth, cells, open, toggle, onEnter, selected, name }: Props) {
+export function RowFrame({ depth, cells, more, open, toggle, onEnter, selected, name }: Props) {
+  const { chosen } = useExtras();
   const keys = (e: KeyboardEvent) => {
     if (e.target !== e.currentTarget) return;
     if (e.key === "ArrowRight" && toggle && !open) toggle();
@@ -66,6 +68,11 @@ export function RowFrame({ depth, cells, open, toggle, onEnter, selected, name }
             </chakra.button>
           )}
           {c}
+        </Box>
+      ))}
+      {chosen.map((e) => (
+        <Box key={e.key} role="gridcell" w={e.w} flexShrink={0} pl="8px" textAlign="right" fontSize="12px" color="soft" overflow="hidden" textOverflow="ellipsis" whiteSpace="nowrap">
+          {more?.[e.key]}
         </Box>
       ))}
     </Flex>

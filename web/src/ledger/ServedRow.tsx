@@ -4,8 +4,9 @@ import { api, type Schemas } from "../api/client";
 import { useWindow } from "../frame/address";
 import { Chip } from "../marks/Controls";
 import { Mark, Spark, VerdictBar } from "../marks/Marks";
-import { n, plural } from "../marks/words";
+import { atMinute, bytes, n, plural, utc } from "../marks/words";
 import { CallerRow } from "./CallerRow";
+import { useUnfolded } from "./columns";
 import { RowFrame } from "./RowFrame";
 import type { LedgerQuery } from "./shared";
 
@@ -13,14 +14,15 @@ type Row = Schemas["LedgerRow"];
 
 /** A served thing and its service. */
 export function ServedRow({ row, query }: { row: Row; query: LedgerQuery }) {
-  const [open, setOpen] = useState(false);
+  const [open, toggle] = useUnfolded(`${row.key}~${row.service}`);
   return (
     <Box>
       <RowFrame
         depth={0}
         name={`${row.label} on ${row.service}`}
         open={open}
-        toggle={() => setOpen(!open)}
+        more={{ connections: n(row.connections), bytes: bytes(row.bytes), first: <span title={utc(row.first)}>{atMinute(row.first)}</span>, last: <span title={utc(row.last)}>{atMinute(row.last)}</span>, rules: row.rules.join(", ") }}
+        toggle={toggle}
         cells={[
           <Name key="n" row={row} strong />,
           <ServiceName key="s" row={row} />,

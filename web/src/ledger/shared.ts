@@ -12,6 +12,17 @@ export type LedgerQuery = {
   workload?: string;
   against?: number;
   was?: Verdict[];
+  clients?: string;
+  servers?: string;
+  services?: string;
+  outcome?: "" | "carried" | "dropped" | "unknown";
+  bytes?: number;
+  new?: boolean;
+  unsure?: boolean;
+  by?: string;
+  columns?: string;
+  rows?: string;
+  path?: string[];
 };
 
 /** Arrow keys move between the rows that are shown, however deep. */

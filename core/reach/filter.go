@@ -1,0 +1,150 @@
+package reach
+
+import (
+	"lucidorchard/core/decide"
+	"lucidorchard/core/estate"
+	"lucidorchard/core/expr"
+	"lucidorchard/core/service"
+)
+
+// Filter selects conversations by what they are, whatever row they stand in.
+// The zero value selects all.
+type Filter struct {
+	Client, Server *expr.Expr  // each end agrees with its expression
+	Services       service.Set // nil: any
+	Outcome        string      // carried, dropped, unknown; blank: any
+	MinBytes       int64
+	New            bool   // nothing like it was seen before the window
+	Unsure         bool   // it may be the wrong way round
+	Paths          []Path // it goes one of these ways over the map; none: any
+	Map            MapKeys
+}
+
+// Path is a way over the terrace map. Blank members are any.
+type Path struct {
+	ClientColumn, ClientRow, ServerColumn, ServerRow string
+}
+
+func (f *Filter) all() bool {
+	return f.Client == nil && f.Server == nil && f.Services == nil && f.Outcome == "" && f.MinBytes == 0 && !f.New && !f.Unsure && len(f.Paths) == 0
+}
+
+// Members evaluates an expression for each end of the view.
+func (v *View) members(e *expr.Expr) []bool {
+	if e == nil {
+		return nil
+	}
+	out := make([]bool, len(v.places))
+	for i, p := range v.places {
+		groups := func(name string) expr.Truth {
+			if v.Compiled.Policy.Groups[name] == nil {
+				return expr.No
+			}
+			return v.Compiled.Group(name, p)
+		}
+		out[i] = e.Eval(decide.Subject(v.Compiled.Estate, p.Endpoint), groups) == expr.Yes
+	}
+	return out
+}
+
+// chosen gives the conversations that a query's filters select but for those
+// that its cells tell apart; nil: all.
+func (v *View) chosen(q Query) func(i int) bool {
+	var tests []func(i int) bool
+	if text := v.texts(q.Text); text != nil {
+		tests = append(tests, func(i int) bool { return text.in(v, i) })
+	}
+	if near := v.near(q); near != nil {
+		column := v.cols.Server
+		if q.Turn {
+			column = v.cols.Client
+		}
+		tests = append(tests, func(i int) bool { return near[column[i]] })
+	}
+	f := &q.Filter
+	if client := v.members(f.Client); client != nil {
+		tests = append(tests, func(i int) bool { return client[v.cols.Client[i]] })
+	}
+	if server := v.members(f.Server); server != nil {
+		tests = append(tests, func(i int) bool { return server[v.cols.Server[i]] })
+	}
+	if f.Services != nil {
+		tests = append(tests, func(i int) bool { return f.Services.Contains(v.cols.Point[i]) })
+	}
+	switch f.Outcome {
+	case "carried":
+		tests = append(tests, func(i int) bool { return v.carried[i] > 0 })
+	case "dropped":
+		tests = append(tests, func(i int) bool { return v.dropped[i] > 0 })
+	case "unknown":
+		tests = append(tests, func(i int) bool { return v.carried[i] == 0 && v.dropped[i] == 0 })
+	}
+	if f.MinBytes > 0 {
+		tests = append(tests, func(i int) bool { return v.bytes[i] >= f.MinBytes })
+	}
+	if f.Unsure {
+		tests = append(tests, func(i int) bool { return v.unsure[i] > 0 })
+	}
+	if f.New {
+		old := v.seenBefore(v.Compiled.Estate)
+		tests = append(tests, func(i int) bool { return !old[i] })
+	}
+	if len(f.Paths) > 0 {
+		at := v.placed(f.Map)
+		tests = append(tests, func(i int) bool {
+			a, b := at.of[v.cols.Client[i]], at.of[v.cols.Server[i]]
+			for _, p := range f.Paths {
+				if at.is(a, p.ClientColumn, p.ClientRow) && at.is(b, p.ServerColumn, p.ServerRow) {
+					return true
+				}
+			}
+			return false
+		})
+	}
+	if len(tests) == 0 {
+		return nil
+	}
+	return func(i int) bool {
+		for _, t := range tests {
+			if !t(i) {
+				return false
+			}
+		}
+		return true
+	}
+}
+
+// seenBefore tells for each conversation whether it was seen before the window.
+func (w *Window) seenBefore(e *estate.Estate) []bool {
+	w.beforeOnce.Do(func() {
+		w.before = make([]bool, w.Len())
+		if w.whole == nil {
+			return
+		}
+		index := newPairs(w.Len())
+		for i := range w.cols.Client {
+			index.number(w.cols.Client[i], w.cols.Server[i], w.cols.Point[i])
+		}
+		ends := map[estate.Endpoint]int32{}
+		for i := range w.ends {
+			ends[w.ends[i].Endpoint] = int32(i)
+		}
+		known := len(w.ends)
+		past := &Window{ends: append([]sighting(nil), w.ends...)}
+		r := resolver{estate: e, window: past, addrs: w.whole.Addrs.All(), index: ends}
+		r.held = make([]held, len(r.addrs))
+		from, _ := w.whole.Span()
+		for _, ch := range w.whole.Between(from, w.From).Chunks {
+			for i := range ch.Client {
+				a, b := r.end(ch.Client[i], ch.First[i]), r.end(ch.Server[i], ch.First[i])
+				if int(a) >= known || int(b) >= known {
+					continue
+				}
+				if k := index.place(a, b, ch.Point[i]); k.number != 0 {
+					w.before[k.number-1] = true
+				}
+			}
+		}
+	})
+	return w.before
+}

@@ -1,0 +1,300 @@
+package reach
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+
+	"lucidorchard/core/estate"
+	"lucidorchard/core/expr"
+)
+
+// MapKeys are the tags that make the columns and the rows of the terrace map.
+type MapKeys struct{ Columns, Rows string }
+
+// The places that are no column or row.
+const (
+	OutsidePlace = "~outside" // no workload
+	Nowhere      = "~nowhere" // a workload without the tag, or with a rare value
+)
+
+// TerraceMap shows where traffic crosses a boundary: plots in columns and rows,
+// channels inside a column, gates between columns.
+type TerraceMap struct {
+	MapKeys
+	Columns, Rows []Place // by their order on the map
+	Plots         []Plot
+	Channels      []Passage // between two rows of one column
+	Gates         []Passage // between two columns, from or to outside, or from or to nowhere
+	Unplaced      int       // workloads
+}
+
+// Place is a column or a row.
+type Place struct {
+	Name      string
+	Workloads int
+}
+
+// Plot is what lies in a column and a row.
+type Plot struct {
+	Column, Row string
+	Parts       []PlotPart // by the first structural key that is neither's, largest first
+}
+
+// PlotPart is workloads of a plot that belong together.
+type PlotPart struct {
+	Name      string
+	Workloads int
+	Open      int // of these, those that lack a structural tag
+}
+
+// Passage is the traffic one way between two places.
+type Passage struct {
+	Path
+	Counts Counts
+	Top    [3]Stream // by verdict: what it is most of
+}
+
+// Stream is conversations between two labels.
+type Stream struct {
+	Client, Server string
+	Conversations  int
+}
+
+const mostColumns, mostRows = 5, 6
+
+// placing is where the ends of a view lie on a map.
+type placing struct {
+	columns, rows []string
+	of            []spot // by end
+	workload      []spot // by workload
+}
+
+// spot is a column and a row; -1 is nowhere, -2 outside.
+type spot struct{ column, row int8 }
+
+func (p *placing) is(s spot, column, row string) bool {
+	return (column == "" || column == p.name(p.columns, s.column)) && (row == "" || row == p.name(p.rows, s.row))
+}
+
+func (p *placing) name(names []string, i int8) string {
+	switch i {
+	case -1:
+		return Nowhere
+	case -2:
+		return OutsidePlace
+	}
+	return names[i]
+}
+
+// values counts the values of a key and gives those that are worth a place.
+func (v *View) values(key string, most int) []Place {
+	counts := map[string]int{}
+	total := 0
+	for _, w := range v.Compiled.Estate.All() {
+		if !w.Retired.IsZero() {
+			continue
+		}
+		total++
+		if t, ok := w.Tag(key); ok {
+			counts[expr.Fold(strings.TrimSpace(t.Value))]++
+		}
+	}
+	var out []Place
+	for name, n := range counts {
+		if name != "" && n > max(1, total/250) {
+			out = append(out, Place{name, n})
+		}
+	}
+	slices.SortFunc(out, func(a, b Place) int { return cmp.Or(b.Workloads-a.Workloads, strings.Compare(a.Name, b.Name)) })
+	return out[:min(most, len(out))]
+}
+
+// placed finds where everything lies, once for each pair of keys.
+func (v *View) placed(k MapKeys) *placing {
+	v.cache.mu.Lock()
+	defer v.cache.mu.Unlock()
+	if p := v.cache.placings[k]; p != nil {
+		return p
+	}
+	p := &placing{}
+	index := [2]map[string]int8{{}, {}}
+	for i, c := range v.values(k.Columns, mostColumns) {
+		p.columns = append(p.columns, c.Name)
+		index[0][c.Name] = int8(i)
+	}
+	for i, r := range v.values(k.Rows, mostRows) {
+		p.rows = append(p.rows, r.Name)
+		index[1][r.Name] = int8(i)
+	}
+	at := func(w *estate.Workload, side int, key string) int8 {
+		t, ok := w.Tag(key)
+		if !ok {
+			return -1
+		}
+		i, ok := index[side][expr.Fold(strings.TrimSpace(t.Value))]
+		if !ok {
+			return -1
+		}
+		return i
+	}
+	p.workload = make([]spot, v.Compiled.Estate.Bound())
+	for i, w := range v.Compiled.Estate.All() {
+		p.workload[i] = spot{at(w, 0, k.Columns), at(w, 1, k.Rows)}
+	}
+	p.of = make([]spot, len(v.places))
+	for i, e := range v.places {
+		if p.of[i] = (spot{-2, -2}); e.Workload != estate.Outside {
+			p.of[i] = p.workload[e.Workload]
+		}
+	}
+	if v.cache.placings == nil {
+		v.cache.placings = map[MapKeys]*placing{}
+	}
+	v.cache.placings[k] = p
+	return p
+}
+
+// Terrace draws up the map of the conversations that a query selects.
+func (v *View) Terrace(q Query, k MapKeys) TerraceMap {
+	p := v.placed(k)
+	m := TerraceMap{MapKeys: k, Columns: v.values(k.Columns, mostColumns), Rows: v.values(k.Rows, mostRows)}
+	type way struct{ a, b spot }
+	type tally struct {
+		counts  Counts
+		streams [3]map[[2]int32]int
+	}
+	ways := map[way]*tally{}
+	names := v.naming("")
+	chosen := v.chosen(q)
+	for i := range v.rules {
+		if !v.selects(q, i) || chosen != nil && !chosen(i) {
+			continue
+		}
+		a, b := v.cols.Client[i], v.cols.Server[i]
+		w := way{p.of[a], p.of[b]}
+		// What leaves a column, or goes nowhere, is not told apart by rows.
+		if w.a.column != w.b.column || w.a.column < 0 {
+			w.a.row, w.b.row = 0, 0
+		}
+		t := ways[w]
+		if t == nil {
+			t = &tally{}
+			for verdict := range t.streams {
+				t.streams[verdict] = map[[2]int32]int{}
+			}
+			ways[w] = t
+		}
+		verdict := v.Verdict(i)
+		t.counts[verdict]++
+		t.streams[verdict][[2]int32{names.of[a], names.of[b]}]++
+	}
+	// Rows go from those that mostly call to those that are mostly called.
+	calls := make([]int, len(m.Rows))
+	for w, t := range ways {
+		path := Path{ClientColumn: p.name(p.columns, w.a.column), ServerColumn: p.name(p.columns, w.b.column)}
+		inside := w.a.column == w.b.column
+		if inside && w.a.column >= 0 {
+			path.ClientRow, path.ServerRow = p.name(p.rows, w.a.row), p.name(p.rows, w.b.row)
+			if w.a.row >= 0 && w.b.row >= 0 && w.a.row != w.b.row {
+				calls[w.a.row] += t.counts.Sum()
+				calls[w.b.row] -= t.counts.Sum()
+			}
+		}
+		out := Passage{Path: path, Counts: t.counts}
+		for verdict, streams := range t.streams {
+			for pair, n := range streams {
+				s := Stream{names.all[pair[0]].Text, names.all[pair[1]].Text, n}
+				if top := out.Top[verdict]; n > top.Conversations || n == top.Conversations && s.Client+" "+s.Server < top.Client+" "+top.Server {
+					out.Top[verdict] = s
+				}
+			}
+		}
+		if inside && w.a.column >= 0 {
+			m.Channels = append(m.Channels, out)
+		} else {
+			m.Gates = append(m.Gates, out)
+		}
+	}
+	for _, list := range []*[]Passage{&m.Channels, &m.Gates} {
+		slices.SortFunc(*list, func(a, b Passage) int {
+			return cmp.Or(strings.Compare(a.ClientColumn, b.ClientColumn), strings.Compare(a.ServerColumn, b.ServerColumn), strings.Compare(a.ClientRow, b.ClientRow), strings.Compare(a.ServerRow, b.ServerRow))
+		})
+	}
+	m.Plots, m.Unplaced = v.plots(p, k)
+	order := make([]int, len(m.Rows))
+	for i := range order {
+		order[i] = i
+	}
+	slices.SortStableFunc(order, func(a, b int) int { return calls[b] - calls[a] })
+	rows := make([]Place, len(order))
+	for i, o := range order {
+		rows[i] = m.Rows[o]
+	}
+	m.Rows = rows
+	return m
+}
+
+// plots counts what lies where.
+func (v *View) plots(p *placing, k MapKeys) (out []Plot, unplaced int) {
+	part := ""
+	for _, key := range v.Structural {
+		if key != k.Columns && key != k.Rows {
+			part = key
+			break
+		}
+	}
+	lacking := v.lacking()
+	byPlace := map[spot]map[string]*PlotPart{}
+	for i, w := range v.Compiled.Estate.All() {
+		if !w.Retired.IsZero() {
+			continue
+		}
+		s := p.workload[i]
+		if s.column < 0 || s.row < 0 {
+			unplaced++
+			continue
+		}
+		name := ""
+		if t, ok := w.Tag(part); ok {
+			name = expr.Fold(strings.TrimSpace(t.Value))
+		}
+		parts := byPlace[s]
+		if parts == nil {
+			parts = map[string]*PlotPart{}
+			byPlace[s] = parts
+		}
+		x := parts[name]
+		if x == nil {
+			x = &PlotPart{Name: name}
+			parts[name] = x
+		}
+		x.Workloads++
+		if lacking[i] {
+			x.Open++
+		}
+	}
+	for s, parts := range byPlace {
+		plot := Plot{Column: p.columns[s.column], Row: p.rows[s.row]}
+		for _, x := range parts {
+			plot.Parts = append(plot.Parts, *x)
+		}
+		slices.SortFunc(plot.Parts, func(a, b PlotPart) int { return cmp.Or(b.Workloads-a.Workloads, strings.Compare(a.Name, b.Name)) })
+		out = append(out, plot)
+	}
+	slices.SortFunc(out, func(a, b Plot) int { return cmp.Or(strings.Compare(a.Column, b.Column), strings.Compare(a.Row, b.Row)) })
+	return out, unplaced
+}
+
+// lacking are those that lack a structural tag.
+func (v *View) lacking() []bool {
+	out := make([]bool, v.Compiled.Estate.Bound())
+	for i, w := range v.Compiled.Estate.All() {
+		for _, key := range v.Structural {
+			if _, ok := w.Tag(key); !ok {
+				out[i] = true
+			}
+		}
+	}
+	return out
+}
