@@ -404,7 +404,7 @@ func ledgerPage(rows []reach.Row, p Page) LedgerPage {
 		o := LedgerRow{
 			Key: r.Key(), Label: r.Text, Kind: r.Kind, Lack: r.Lack, Service: r.Point.String(), ServiceName: flow.ServiceName(r.Point), Counts: countsOut(r.Counts),
 			Conversations: r.Conversations, Connections: r.Connections, Bytes: r.Bytes, Leaks: r.Leaks, Chokes: r.Chokes,
-			Others: []OtherOut{}, OtherCount: len(r.Others), Spark: r.Spark, Rules: r.Rules, Changed: r.Changed, First: r.First.String(), Last: r.Last.String(),
+			Others: []OtherOut{}, OtherCount: r.OtherCount, Spark: r.Spark, Rules: r.Rules, Changed: r.Changed, First: r.First.String(), Last: r.Last.String(),
 		}
 		if o.Rules == nil {
 			o.Rules = []int{}
@@ -616,7 +616,7 @@ func (s *Server) exportLedger(ctx context.Context, in *struct {
 				rules = append(rules, strconv.Itoa(l))
 			}
 			_ = w.Write([]string{r.Text, r.Kind, r.Point.String(), strconv.Itoa(r.Conversations), strconv.Itoa(r.Counts[decide.Permit]), strconv.Itoa(r.Counts[decide.Reject]), strconv.Itoa(r.Counts[decide.Uncovered]),
-				strconv.FormatInt(r.Connections, 10), strconv.FormatInt(r.Bytes, 10), strconv.Itoa(r.Leaks), strconv.Itoa(r.Chokes), strconv.Itoa(len(r.Others)), strings.Join(rules, " "), r.First.String(), r.Last.String()})
+				strconv.FormatInt(r.Connections, 10), strconv.FormatInt(r.Bytes, 10), strconv.Itoa(r.Leaks), strconv.Itoa(r.Chokes), strconv.Itoa(r.OtherCount), strings.Join(rules, " "), r.First.String(), r.Last.String()})
 		}
 	}), nil
 }

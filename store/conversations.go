@@ -267,6 +267,7 @@ func (s *Store) chunksOfDay(ctx context.Context, day int64, hours []string, addr
 		where = fmt.Sprintf("hour IN (%s)", strings.Join(hours, ","))
 	}
 	byHour := map[flow.Hour]*flow.Chunk{}
+	observers := map[string]uint32{}
 	known := map[string]uint32{} // addresses, so that the lock is taken once each
 	err = s.copyOut(ctx, `SELECT hour, client, server, point, outcome, connections, bytes, packets, unsure, first_at, last_at, observer FROM conversations WHERE `+where, func(r *rowsIn) {
 		number := func() uint32 {
@@ -290,7 +291,13 @@ func (s *Store) chunksOfDay(ctx context.Context, day int64, hours []string, addr
 		c.Connections, c.Bytes, c.Packets = append(c.Connections, r.int()), append(c.Bytes, r.int()), append(c.Packets, r.int())
 		c.Unsure = append(c.Unsure, uint32(min(r.int(), 1<<32-1)))
 		c.First, c.Last = append(c.First, r.time()), append(c.Last, r.time())
-		c.Observer = append(c.Observer, r.text())
+		name := r.text()
+		o, ok := observers[name]
+		if !ok {
+			o = addrs.Observer(name)
+			observers[name] = o
+		}
+		c.Observer = append(c.Observer, o)
 	})
 	for _, c := range out {
 		c.Sort()

@@ -10,12 +10,37 @@ import (
 	"lucidorchard/core/service"
 )
 
-// Addresses numbers addresses, from 0 in the order in which they come. It only
-// grows, and is safe for concurrent use.
+// Addresses numbers addresses, and the names of those who observed, from 0 in
+// the order in which they come. It only grows, and is safe for concurrent use.
 type Addresses struct {
-	mu    sync.RWMutex
-	index map[netip.Addr]uint32
-	all   []netip.Addr
+	mu        sync.RWMutex
+	index     map[netip.Addr]uint32
+	all       []netip.Addr
+	observers map[string]uint32
+	names     []string
+}
+
+// Observer gives the number of a name, a new one if need be.
+func (a *Addresses) Observer(name string) uint32 {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	n, ok := a.observers[name]
+	if !ok {
+		if a.observers == nil {
+			a.observers = map[string]uint32{}
+		}
+		n = uint32(len(a.names))
+		a.observers[name] = n
+		a.names = append(a.names, name)
+	}
+	return n
+}
+
+// ObserverName gives the name of a number.
+func (a *Addresses) ObserverName(n uint32) string {
+	a.mu.RLock()
+	defer a.mu.RUnlock()
+	return a.names[n]
 }
 
 // Number gives the number of an address, a new one if need be.
@@ -47,7 +72,7 @@ func (a *Addresses) All() []netip.Addr {
 	return a.all[:len(a.all):len(a.all)]
 }
 
-// Chunk is the buckets of one hour in columns, a row for each: about 60 octets.
+// Chunk is the buckets of one hour in columns, a row for each: 61 octets.
 // It is not changed once it is in a table.
 type Chunk struct {
 	Hour                        Hour
@@ -57,7 +82,7 @@ type Chunk struct {
 	Connections, Bytes, Packets []int64
 	Unsure                      []uint32
 	First, Last                 []Micros
-	Observer                    []string
+	Observer                    []uint32 // numbers of names
 }
 
 // Add appends a bucket, whatever its hour.
@@ -67,7 +92,7 @@ func (c *Chunk) Add(addrs *Addresses, b *Bucket) {
 	c.Connections, c.Bytes, c.Packets = append(c.Connections, b.Connections), append(c.Bytes, b.Bytes), append(c.Packets, b.Packets)
 	c.Unsure = append(c.Unsure, uint32(min(b.Unsure, 1<<32-1)))
 	c.First, c.Last = append(c.First, MicrosOfInstant(b.First)), append(c.Last, MicrosOfInstant(b.Last))
-	c.Observer = append(c.Observer, b.Observer)
+	c.Observer = append(c.Observer, addrs.Observer(b.Observer))
 }
 
 // Len gives the number of rows.
@@ -161,7 +186,7 @@ func (t *Table) Bucket(row int) Bucket {
 	return Bucket{
 		Hour: c.Hour, Client: addrs[c.Client[i]], Server: addrs[c.Server[i]], Point: c.Point[i], Outcome: c.Outcome[i],
 		Connections: c.Connections[i], Bytes: c.Bytes[i], Packets: c.Packets[i], Unsure: int64(c.Unsure[i]),
-		First: c.First[i].Instant(), Last: c.Last[i].Instant(), Observer: c.Observer[i],
+		First: c.First[i].Instant(), Last: c.Last[i].Instant(), Observer: t.Addrs.ObserverName(c.Observer[i]),
 	}
 }
 

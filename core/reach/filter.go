@@ -123,7 +123,8 @@ func (w *Window) seenBefore(e *estate.Estate) []bool {
 		}
 		index := newPairs(w.Len())
 		for i := range w.cols.Client {
-			index.number(w.cols.Client[i], w.cols.Server[i], w.cols.Point[i])
+			a, b, pt := w.cols.Client[i], w.cols.Server[i], w.cols.Point[i]
+			index.number(pairHash(a, b, pt), a, b, pt)
 		}
 		ends := map[estate.Endpoint]int32{}
 		for i := range w.ends {
@@ -140,7 +141,7 @@ func (w *Window) seenBefore(e *estate.Estate) []bool {
 				if int(a) >= known || int(b) >= known {
 					continue
 				}
-				if k := index.place(a, b, ch.Point[i]); k.number != 0 {
+				if k := index.place(pairHash(a, b, ch.Point[i]), a, b, ch.Point[i]); k.number != 0 {
 					w.before[k.number-1] = true
 				}
 			}

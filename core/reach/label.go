@@ -1,7 +1,9 @@
 package reach
 
 import (
+	"cmp"
 	"net/netip"
+	"slices"
 	"strings"
 
 	"lucidorchard/core/decide"
@@ -25,8 +27,26 @@ var Structural = []string{"app", "tier", "env", "site"}
 
 // naming is what the ends of a view are called.
 type naming struct {
-	of  []int32 // by end: index into all
-	all []Label
+	of   []int32 // by end: index into all
+	all  []Label
+	keys []string // by label: its key
+	rank []int32  // by label: its place in the order of texts and keys
+}
+
+// ready finds keys and ranks once all labels are known.
+func (n *naming) ready() *naming {
+	n.keys, n.rank = make([]string, len(n.all)), make([]int32, len(n.all))
+	order := make([]int32, len(n.all))
+	for i, l := range n.all {
+		n.keys[i], order[i] = l.Key(), int32(i)
+	}
+	slices.SortFunc(order, func(a, b int32) int {
+		return cmp.Or(strings.Compare(n.all[a].Text, n.all[b].Text), strings.Compare(n.keys[a], n.keys[b]))
+	})
+	for i, k := range order {
+		n.rank[k] = int32(i)
+	}
+	return n
 }
 
 // naming gives what ends are called: by the tag of a key, or by their groups.
@@ -40,6 +60,7 @@ func (v *View) naming(by string) *naming {
 		} else {
 			n = v.nameByTag(by)
 		}
+		n.ready()
 		v.cache.namings[by] = n
 	}
 	return n

@@ -2,6 +2,7 @@ package reach
 
 import (
 	"cmp"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -45,10 +46,13 @@ type Row struct {
 	Bytes         int64
 	Leaks, Chokes int
 	Changed       int     // conversations with another verdict in the view that this one is compared with
-	Others        []Other // the other side, most undecided first
+	Others        []Other // the other side, most undecided first; the first of them
+	OtherCount    int     // of all
 	Spark         []int   // connections over the window
 	Rules         []int   // lines of the deciding rules, most used first
 	First, Last   estate.Instant
+
+	rank int32 // of its label
 }
 
 // Other is one on the other side of a row.
@@ -56,6 +60,9 @@ type Other struct {
 	Label
 	Counts Counts
 }
+
+// othersKept is how many a row names.
+const othersKept = 8
 
 // Served gives one row for each thing and service, most undecided first.
 func (v *View) Served(q Query) []Row {
@@ -70,15 +77,16 @@ func (v *View) Callers(q Query) []Row {
 // sparkBins is into how many stretches a row cuts the window.
 const sparkBins = 24
 
-// cell is the conversations that no row of a ledger and no filter but the text
-// tells apart: the rows are put together from them.
+// cell is the conversations that no row of a ledger and no filter but those of
+// each conversation tells apart: the rows are put together from them. There may
+// be about as many as there are conversations.
 type cell struct {
 	cellKey
-	conversations int
+	conversations int32
 	connections   int64
 	bytes         int64
-	first, last   estate.Instant
-	spark         [sparkBins]int
+	first, last   flow.Micros
+	spark         [sparkBins]uint32
 }
 
 type cellKey struct {
@@ -89,8 +97,26 @@ type cellKey struct {
 	odd            bool           // a leak or a choke
 }
 
-// cells is all cells of a view.
-type cells struct{ all []cell }
+// cells is all cells of a view, in parts that were gathered side by side.
+type cells struct{ parts [][]cell }
+
+// each calls f with every cell and its number.
+func (c *cells) each(f func(n int32, c *cell)) {
+	for part, all := range c.parts {
+		for i := range all {
+			f(int32(i*len(c.parts)+part), &all[i])
+		}
+	}
+}
+
+func (c *cells) at(n int32) *cell { return &c.parts[int(n)%len(c.parts)][int(n)/len(c.parts)] }
+
+func (c *cells) len() (n int) {
+	for _, all := range c.parts {
+		n += len(all)
+	}
+	return n
+}
 
 // seen gives all cells of the view, whose sides are called by a tag.
 func (v *View) seen(by string) *cells {
@@ -106,51 +132,74 @@ func (v *View) seen(by string) *cells {
 	return c
 }
 
-// gather puts the conversations that a query's text selects into cells.
+// hash spreads the cells of two labels on a service.
+func (k *cellKey) hash() uint64 {
+	h := (uint64(uint32(k.client))<<32 | uint64(uint32(k.server))) * 0x9e3779b97f4a7c15
+	h = (h ^ h>>29 ^ uint64(k.point)<<20 ^ uint64(uint32(k.rule))) * 0xbf58476d1ce4e5b9
+	return h ^ h>>31
+}
+
+// cellTable finds cells by their keys: an open hash table of indexes.
+type cellTable struct {
+	index []int32 // plus 1
+	all   []cell
+}
+
+func (t *cellTable) find(k *cellKey, h uint64) *cell {
+	if 2*len(t.all) >= len(t.index) {
+		t.grow()
+	}
+	for i := h; ; i++ {
+		at := &t.index[i&uint64(len(t.index)-1)]
+		if *at == 0 {
+			t.all = append(t.all, cell{cellKey: *k})
+			*at = int32(len(t.all))
+		}
+		if c := &t.all[*at-1]; c.cellKey == *k {
+			return c
+		}
+	}
+}
+
+func (t *cellTable) grow() {
+	t.index = make([]int32, max(1024, 4*len(t.index)))
+	for n := range t.all {
+		i := t.all[n].hash()
+		for t.index[i&uint64(len(t.index)-1)] != 0 {
+			i++
+		}
+		t.index[i&uint64(len(t.index)-1)] = int32(n + 1)
+	}
+}
+
+// gather puts the conversations that a query's filters select into cells: on all
+// processors, each with keys of its own.
 func (v *View) gather(q Query) *cells {
 	names := v.naming(q.By)
 	chosen := v.chosen(q)
-	type part struct {
-		index map[cellKey]int32
-		all   []cell
-	}
-	parts := make([]part, workers)
-	for i := range parts {
-		parts[i].index = map[cellKey]int32{}
-	}
-	decide.Parallel(workers, (len(v.rules)+stretch-1)/stretch, func(worker, step int) {
-		p := &parts[worker]
-		for i := step * stretch; i < min((step+1)*stretch, len(v.rules)); i++ {
-			if chosen != nil && !chosen(i) {
+	parts := make([]cellTable, workers)
+	decide.Parallel(workers, workers, func(_, part int) {
+		t := &parts[part]
+		t.all = make([]cell, 0, len(v.rules)/workers+16) // memory that is not used is not touched
+		for i, r := range v.rules {
+			k := cellKey{client: names.of[v.cols.Client[i]], server: names.of[v.cols.Server[i]], point: v.cols.Point[i], rule: r}
+			h := k.hash()
+			if int(h>>32%workers) != part || chosen != nil && !chosen(i) {
 				continue
 			}
-			k := cellKey{client: names.of[v.cols.Client[i]], server: names.of[v.cols.Server[i]], point: v.cols.Point[i], rule: v.rules[i], odd: v.odd(i)}
+			k.odd = v.odd(i)
 			if v.Against != nil {
 				k.was = v.Against.Verdict(i)
 			}
-			c, ok := p.index[k]
-			if !ok {
-				c = int32(len(p.all))
-				p.index[k] = c
-				p.all = append(p.all, cell{cellKey: k, first: v.first[i], last: v.last[i]})
-			}
-			p.all[c].add(v, i)
+			c := t.find(&k, h)
+			c.add(v, i)
 		}
 	})
-	out := parts[0]
-	for _, p := range parts[1:] {
-		for i := range p.all {
-			x := &p.all[i]
-			c, ok := out.index[x.cellKey]
-			if !ok {
-				out.index[x.cellKey] = int32(len(out.all))
-				out.all = append(out.all, *x)
-				continue
-			}
-			out.all[c].merge(x)
-		}
+	out := &cells{}
+	for _, p := range parts {
+		out.parts = append(out.parts, p.all)
 	}
-	return &cells{out.all}
+	return out
 }
 
 // odd reports whether a conversation is a leak or a choke.
@@ -165,35 +214,69 @@ func (v *View) odd(i int) bool {
 }
 
 func (c *cell) add(v *View, i int) {
+	first, last := flow.MicrosOfInstant(v.first[i]), flow.MicrosOfInstant(v.last[i])
+	if c.conversations == 0 || first < c.first {
+		c.first = first
+	}
+	if c.conversations == 0 || last > c.last {
+		c.last = last
+	}
 	c.conversations++
 	c.connections += v.cols.Connections[i]
 	c.bytes += v.bytes[i]
-	c.span(v.first[i], v.last[i])
-	v.Spread(i, c.spark[:])
-}
-
-func (c *cell) merge(d *cell) {
-	c.conversations += d.conversations
-	c.connections += d.connections
-	c.bytes += d.bytes
-	c.span(d.first, d.last)
-	for i, n := range d.spark {
-		c.spark[i] += n
+	span := max(1, int(v.To-v.From))
+	for k := v.cols.Starts[i]; k < v.cols.Starts[i+1]; k++ {
+		c.spark[int(v.cols.When[k])*sparkBins/span] += uint32(v.parts[k].amount)
 	}
 }
 
-func (c *cell) span(first, last estate.Instant) {
-	if first.Before(c.first) {
-		c.first = first
+// question names a query among those of a view.
+func (q *Query) question(byClient bool) string {
+	text := func(e *expr.Expr) string {
+		if e == nil {
+			return ""
+		}
+		return e.String()
 	}
-	if c.last.Before(last) {
-		c.last = last
+	flat := *q
+	flat.Point, flat.Workload, flat.Client, flat.Server = nil, nil, nil, nil
+	point, workload := int64(-1), int64(-1)
+	if q.Point != nil {
+		point = int64(*q.Point)
 	}
+	if q.Workload != nil {
+		workload = int64(*q.Workload)
+	}
+	return fmt.Sprintf("%v %+v %d %d %q %q", byClient, flat, point, workload, text(q.Client), text(q.Server))
 }
+
+// rowsRemembered is of how many questions a view remembers the rows.
+const rowsRemembered = 12
 
 // rows gathers the cells of a query by the label of one side: the clients' or
-// the servers'.
+// the servers'. What was asked before is remembered.
 func (v *View) rows(q Query, byClient bool) []Row {
+	key := q.question(byClient)
+	v.cache.mu.Lock()
+	out, known := v.cache.rows[key]
+	v.cache.mu.Unlock()
+	if known {
+		return out
+	}
+	out = v.rowsOf(q, byClient)
+	v.cache.mu.Lock()
+	defer v.cache.mu.Unlock()
+	if _, known := v.cache.rows[key]; !known {
+		if v.cache.asked = append(v.cache.asked, key); len(v.cache.asked) > rowsRemembered {
+			delete(v.cache.rows, v.cache.asked[0])
+			v.cache.asked = v.cache.asked[1:]
+		}
+	}
+	v.cache.rows[key] = out
+	return out
+}
+
+func (v *View) rowsOf(q Query, byClient bool) []Row {
 	var found *cells
 	if q.Text == "" && q.Group == "" && q.Workload == nil && q.Filter.all() {
 		found = v.seen(q.By)
@@ -201,101 +284,125 @@ func (v *View) rows(q Query, byClient bool) []Row {
 		found = v.gather(q)
 	}
 	names := v.naming(q.By)
-	type key struct {
-		label int32
-		point service.Point
+	// The cells of a row lie together, and in it those of each other side.
+	type entry struct {
+		near uint64 // label and service
+		far  int32
+		cell int32
 	}
-	type row struct {
-		Row
-		others map[int32]*Other
-		rules  map[int]int
-	}
-	index := map[key]*row{}
-	var order []*row
-	for i := range found.all {
-		c := &found.all[i]
-		if !v.cellMatches(q, c, names) {
-			continue
+	entries := make([]entry, 0, found.len())
+	nearKey, farKey := int32(-1), int32(-1)
+	for i, k := range names.keys {
+		if k == q.Near {
+			nearKey = int32(i)
 		}
+		if k == q.Far {
+			farKey = int32(i)
+		}
+	}
+	found.each(func(i int32, c *cell) {
 		near, far := c.server, c.client
-		if byClient {
+		if q.Turn {
 			near, far = far, near
 		}
-		k := key{near, c.point}
-		g := index[k]
-		if g == nil {
-			g = &row{Row{Label: names.all[near], Point: c.point, First: c.first, Last: c.last, Spark: make([]int, sparkBins)}, map[int32]*Other{}, map[int]int{}}
-			index[k] = g
-			order = append(order, g)
+		if q.Near != "" && near != nearKey || q.Far != "" && far != farKey || !v.cellMatches(q, c) {
+			return
 		}
-		verdict := v.verdict[c.rule+1]
-		g.Counts[verdict] += c.conversations
-		g.Conversations += c.conversations
-		g.Connections += c.connections
-		g.Bytes += c.bytes
-		if v.Against != nil && c.was != verdict {
-			g.Changed += c.conversations
+		e := entry{uint64(uint32(c.server))<<32 | uint64(c.point), c.client, i}
+		if byClient {
+			e = entry{uint64(uint32(c.client))<<32 | uint64(c.point), c.server, i}
 		}
-		if c.odd && verdict == decide.Reject {
-			g.Leaks += c.conversations
+		entries = append(entries, e)
+	})
+	slices.SortFunc(entries, func(a, b entry) int { return cmp.Or(cmp.Compare(a.near, b.near), cmp.Compare(a.far, b.far)) })
+	var out []Row
+	var others []entry // of the row: far, and index into counts
+	var counts []Counts
+	rules := map[int]int{}
+	for from := 0; from < len(entries); {
+		to := from
+		for to < len(entries) && entries[to].near == entries[from].near {
+			to++
 		}
-		if c.odd && verdict == decide.Permit {
-			g.Chokes += c.conversations
+		first := found.at(entries[from].cell)
+		near := first.server
+		if byClient {
+			near = first.client
 		}
-		if c.first.Before(g.First) {
-			g.First = c.first
+		g := Row{Label: names.all[near], Point: first.point, Spark: make([]int, sparkBins)}
+		firstAt, lastAt := first.first, first.last
+		clear(rules)
+		others, counts = others[:0], counts[:0]
+		for _, e := range entries[from:to] {
+			c := found.at(e.cell)
+			n := int(c.conversations)
+			verdict := v.verdict[c.rule+1]
+			g.Counts[verdict] += n
+			g.Conversations += n
+			g.Connections += c.connections
+			g.Bytes += c.bytes
+			if v.Against != nil && c.was != verdict {
+				g.Changed += n
+			}
+			if c.odd && verdict == decide.Reject {
+				g.Leaks += n
+			}
+			if c.odd && verdict == decide.Permit {
+				g.Chokes += n
+			}
+			firstAt, lastAt = min(firstAt, c.first), max(lastAt, c.last)
+			if c.rule >= 0 {
+				rules[v.Compiled.Policy.Rules[c.rule].Line] += n
+			}
+			for b, n := range c.spark {
+				g.Spark[b] += int(n)
+			}
+			if len(others) == 0 || others[len(others)-1].far != e.far {
+				others = append(others, entry{far: e.far, cell: int32(len(counts))})
+				counts = append(counts, Counts{})
+			}
+			counts[len(counts)-1][verdict] += n
 		}
-		if g.Last.Before(c.last) {
-			g.Last = c.last
+		g.First, g.Last = firstAt.Instant(), lastAt.Instant()
+		g.OtherCount = len(others)
+		compare := func(a, b entry) int {
+			x, y := &counts[a.cell], &counts[b.cell]
+			return cmp.Or(y[decide.Uncovered]-x[decide.Uncovered], y.Sum()-x.Sum(), cmp.Compare(names.rank[a.far], names.rank[b.far]))
 		}
-		if c.rule >= 0 {
-			g.rules[v.Compiled.Policy.Rules[c.rule].Line] += c.conversations
+		for range min(othersKept, len(others)) {
+			best := 0
+			for k := range others {
+				if compare(others[k], others[best]) < 0 {
+					best = k
+				}
+			}
+			g.Others = append(g.Others, Other{names.all[others[best].far], counts[others[best].cell]})
+			others[best] = others[len(others)-1]
+			others = others[:len(others)-1]
 		}
-		for b, n := range c.spark {
-			g.Spark[b] += n
-		}
-		o := g.others[far]
-		if o == nil {
-			o = &Other{Label: names.all[far]}
-			g.others[far] = o
-		}
-		o.Counts[verdict] += c.conversations
-	}
-	out := make([]Row, len(order))
-	for i, g := range order {
-		for _, o := range g.others {
-			g.Others = append(g.Others, *o)
-		}
-		slices.SortFunc(g.Others, func(a, b Other) int {
-			return cmp.Or(b.Counts[decide.Uncovered]-a.Counts[decide.Uncovered], b.Counts.Sum()-a.Counts.Sum(), strings.Compare(a.Text, b.Text), strings.Compare(a.Key(), b.Key()))
-		})
-		for line := range g.rules {
+		for line := range rules {
 			g.Rules = append(g.Rules, line)
 		}
-		slices.SortFunc(g.Rules, func(a, b int) int { return cmp.Or(g.rules[b]-g.rules[a], a-b) })
-		out[i] = g.Row
+		slices.SortFunc(g.Rules, func(a, b int) int { return cmp.Or(rules[b]-rules[a], a-b) })
+		g.rank = names.rank[near]
+		out = append(out, g)
+		from = to
 	}
 	slices.SortFunc(out, func(a, b Row) int {
 		return cmp.Or(b.Counts[decide.Uncovered]-a.Counts[decide.Uncovered], b.Counts[decide.Reject]-a.Counts[decide.Reject], b.Conversations-a.Conversations,
-			strings.Compare(a.Text, b.Text), cmp.Compare(a.Point, b.Point), strings.Compare(a.Key(), b.Key()))
+			strings.Compare(a.Text, b.Text), cmp.Compare(a.Point, b.Point), cmp.Compare(a.rank, b.rank))
 	})
 	return out
 }
 
-// cellMatches reports whether a query, but for its text, selects a cell.
-func (v *View) cellMatches(q Query, c *cell, names *naming) bool {
+// cellMatches reports whether a query, but for its sides and what is asked of
+// each conversation, selects a cell.
+func (v *View) cellMatches(q Query, c *cell) bool {
 	verdict := v.verdict[c.rule+1]
 	if q.Verdicts != [3]bool{} && !q.Verdicts[verdict] || q.Was != [3]bool{} && !q.Was[c.was] || q.Leaks && !c.odd {
 		return false
 	}
-	if q.Rule != 0 && (c.rule < 0 || v.Compiled.Policy.Rules[c.rule].Line != q.Rule) || q.Point != nil && *q.Point != c.point {
-		return false
-	}
-	near, far := c.server, c.client
-	if q.Turn {
-		near, far = far, near
-	}
-	return (q.Near == "" || names.all[near].Key() == q.Near) && (q.Far == "" || names.all[far].Key() == q.Far)
+	return (q.Rule == 0 || c.rule >= 0 && v.Compiled.Policy.Rules[c.rule].Line == q.Rule) && (q.Point == nil || *q.Point == c.point)
 }
 
 // Select gives the indexes of the conversations of a query, most undecided and
@@ -312,8 +419,8 @@ func (v *View) Select(q Query) []int {
 	for side, key := range map[int]string{near: q.Near, far: q.Far} {
 		if key != "" {
 			sides[side] = make([]bool, len(names.all))
-			for i, l := range names.all {
-				sides[side][i] = l.Key() == key
+			for i := range names.all {
+				sides[side][i] = names.keys[i] == key
 			}
 		}
 	}

@@ -2,6 +2,7 @@ package reach
 
 import (
 	"cmp"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -155,8 +156,27 @@ func (v *View) placed(k MapKeys) *placing {
 	return p
 }
 
-// Terrace draws up the map of the conversations that a query selects.
+// Terrace draws up the map of the conversations that a query selects. What was
+// asked before is remembered.
 func (v *View) Terrace(q Query, k MapKeys) TerraceMap {
+	key := fmt.Sprintf("%q %s", k, q.question(false))
+	v.cache.mu.Lock()
+	m, known := v.cache.maps[key]
+	v.cache.mu.Unlock()
+	if known {
+		return m
+	}
+	m = v.terrace(q, k)
+	v.cache.mu.Lock()
+	defer v.cache.mu.Unlock()
+	if len(v.cache.maps) >= rowsRemembered {
+		clear(v.cache.maps)
+	}
+	v.cache.maps[key] = m
+	return m
+}
+
+func (v *View) terrace(q Query, k MapKeys) TerraceMap {
 	p := v.placed(k)
 	m := TerraceMap{MapKeys: k, Columns: v.values(k.Columns, mostColumns), Rows: v.values(k.Rows, mostRows)}
 	type way struct{ a, b spot }

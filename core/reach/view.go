@@ -38,7 +38,10 @@ type viewCache struct {
 	mu       sync.Mutex
 	namings  map[string]*naming // by the tag that ends are called by; blank: by groups
 	cells    map[string]*cells
+	rows     map[string][]Row // of recent questions
+	asked    []string         // in their order
 	placings map[MapKeys]*placing
+	maps     map[string]TerraceMap // of recent questions
 }
 
 // New resolves the buckets whose hour is in [from, to) and decides them.
@@ -78,7 +81,7 @@ func (v *View) ready() *View {
 		v.verdict[i+1] = decide.VerdictOf(r)
 	}
 	v.tally = sync.OnceValue(func() decide.Tally { return v.Compiled.Tally(v.cols, v.rules, max(0, int(v.To-v.From))) })
-	v.cache = &viewCache{namings: map[string]*naming{}, cells: map[string]*cells{}}
+	v.cache = &viewCache{namings: map[string]*naming{}, cells: map[string]*cells{}, rows: map[string][]Row{}, maps: map[string]TerraceMap{}}
 	return v
 }
 
@@ -326,21 +329,20 @@ type RuleUse struct {
 // RuleUses gives the use of each rule by its index.
 func (v *View) RuleUses() []RuleUse {
 	out := make([]RuleUse, len(v.Compiled.Policy.Rules))
-	for i := range v.seen("").all {
-		c := &v.seen("").all[i]
+	v.seen("").each(func(_ int32, c *cell) {
 		if c.rule < 0 {
-			continue
+			return
 		}
 		u := &out[c.rule]
-		u.Conversations += c.conversations
+		u.Conversations += int(c.conversations)
 		u.Connections += c.connections
-		if u.Last.Before(c.last) {
-			u.Last = c.last
+		if last := c.last.Instant(); u.Last.Before(last) {
+			u.Last = last
 		}
 		for b, n := range c.spark {
-			u.Spark[b] += n
+			u.Spark[b] += int(n)
 		}
-	}
+	})
 	return out
 }
 

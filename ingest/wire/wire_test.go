@@ -359,7 +359,7 @@ func FuzzDecode(f *testing.F) {
 func BenchmarkDecode(b *testing.B) {
 	e := wire.Exporter{Domain: 1}
 	var packets [][]byte
-	const connections = 20_000
+	const connections = 50_000
 	for i := 0; i < connections; i += wire.RecordsPerMessage / 2 {
 		var all []flow.Observation
 		for k := range wire.RecordsPerMessage / 2 {
@@ -371,6 +371,35 @@ func BenchmarkDecode(b *testing.B) {
 		}
 		packets = append(packets, e.Message(now, all))
 	}
+	b.Run("read and join on two cores", func(b *testing.B) {
+		records := 0
+		for range b.N {
+			chunks := make(chan []flow.Observation, 64)
+			go func() {
+				defer close(chunks)
+				d := wire.NewDecoder()
+				d.Decode((&wire.Exporter{Domain: 1}).Templates(now), now, nil)
+				var all []flow.Observation
+				for _, p := range packets {
+					d.Decode(p, now, func(o *flow.Observation) { all = append(all, *o) })
+					if len(all) >= 512 {
+						chunks <- all
+						all = make([]flow.Observation, 0, 600)
+					}
+				}
+				chunks <- all
+			}()
+			j := flow.NewJoiner(flow.JoinOptions{}, flow.NewSides())
+			for all := range chunks {
+				for i := range all {
+					j.Add(&all[i], now)
+				}
+				records += len(all)
+			}
+			j.Close(now, func(*flow.Joined) {})
+		}
+		b.ReportMetric(float64(records)/b.Elapsed().Seconds(), "records/s")
+	})
 	for _, joined := range []bool{false, true} {
 		b.Run(map[bool]string{false: "read", true: "read and join"}[joined], func(b *testing.B) {
 			b.ReportAllocs()
