@@ -45,7 +45,7 @@ func TestWithoutAMouse(t *testing.T) {
 		p.press(kb.Escape)
 		p.gone(`[data-why]`)
 		p.press(kb.ArrowRight) // the hours of the conversation
-		p.see(saying("Reported by"))
+		p.see(saying("Seen by"))
 		p.press(kb.ArrowUp)
 		p.press(kb.ArrowLeft)
 		p.gone(`[data-row="2"]`)

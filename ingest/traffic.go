@@ -438,7 +438,7 @@ func (t *TrafficFile) packets(in io.Reader, o TrafficOptions, tell func() error)
 			break
 		}
 		t.Rows++
-		if h.Read(&obs, source.LinkType().LayerType(), data, info.Length) {
+		if h.Read(&obs, wire.FirstLayer(source.LinkType(), data), data, info.Length) {
 			obs.Start = flow.MicrosOf(info.Timestamp)
 			obs.End = obs.Start
 			join.add(&obs)

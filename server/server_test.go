@@ -38,11 +38,7 @@ func serve(t *testing.T) client {
 	require.NoError(t, err)
 	c := demo.Generate(demo.Options{Workloads: 150, Days: 2, End: time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC)})
 	require.NoError(t, db.ImportWorkloads(t.Context(), "inventory", []string{"app", "env", "tier", "site"}, c.Workloads))
-	var b flow.Buckets
-	for _, r := range c.Records {
-		b.Add(r)
-	}
-	_, err = db.AddBatch(t.Context(), store.Batch{ID: "demo", Buckets: b.All()})
+	_, err = db.AddBatch(t.Context(), store.BatchOf("demo", flow.Stating(c.Records), nil))
 	require.NoError(t, err)
 	t.Cleanup(func() { db.Close() })
 	return client{t, "", db}.second()
@@ -305,4 +301,85 @@ func TestAnAddressBelongsToWhoHeldItThen(t *testing.T) {
 		require.NoError(t, err)
 		require.True(t, first.Before(until))
 	}
+}
+
+// Files of any format become conversations with their records; a file that
+// comes again is not counted again.
+func TestTrafficFilesBecomeConversationsAndRecords(t *testing.T) {
+	c := serve(t)
+	post := func(query, file string) server.ImportAnswer {
+		r, err := http.Post(c.base+"/api/imports/flows?"+query, "text/csv", strings.NewReader(file))
+		require.NoError(t, err)
+		defer r.Body.Close()
+		var out server.ImportAnswer
+		require.NoError(t, json.NewDecoder(r.Body).Decode(&out))
+		return out
+	}
+	file := "When seen,Source IP,Dest IP,Protocol,Dst Port,Src Port,Action\n2026-11-22T10:00:00Z,10.20.3.10,10.20.3.11,tcp,7411,50001,allowed\n2026-11-22T10:00:01Z,10.20.3.11,10.20.3.10,tcp,50001,7411,allowed\n"
+	preview := post("preview=true&directions=true", file).Preview
+	require.NotNil(t, preview)
+	require.NotEmpty(t, preview.Unusable, "nobody can guess what “When seen” is")
+	mapped := "directions=true&name=old.csv&mapping=" + url.QueryEscape(`{"When seen":"start"}`)
+	require.Empty(t, post("preview=true&"+mapped, file).Preview.Unusable)
+	for _, already := range []bool{false, true} {
+		job := post(mapped, file).Job
+		require.NotNil(t, job)
+		var done struct {
+			State  string
+			Result server.ImportReport
+		}
+		require.Eventually(t, func() bool {
+			c.get(fmt.Sprintf("/api/jobs/%d", job.ID), &done)
+			return done.State != "running"
+		}, 20*time.Second, 50*time.Millisecond)
+		require.Equal(t, "done", done.State)
+		require.Equal(t, already, done.Result.Already != "")
+	}
+	require.Empty(t, post("preview=true", file).Preview.Unusable, "what the headings are is remembered")
+	var page server.RecordPage
+	c.get("/api/records?client=10.20.3.10&server=10.20.3.11&service="+url.QueryEscape("tcp/7411"), &page)
+	require.Equal(t, 1, page.Total)
+	require.EqualValues(t, []any{50001, "carried", int64(1)}, []any{page.Records[0].ClientPort, page.Records[0].Outcome, page.Records[0].Connections})
+	var found server.ConversationPage
+	c.get("/api/conversations?new=true&from=2026-11-22T10:00:00Z&services=tcp/7411&clients="+url.QueryEscape("address in 10.20.3.10"), &found)
+	require.Equal(t, 1, found.Total)
+	require.EqualValues(t, 1, found.Conversations[0].Carried)
+
+	// It is the other way round, somebody says; and takes it back.
+	said := map[string]string{"service": "tcp/50001", "kind": "address", "place": "10.20.3.10"}
+	turned := func(want int) {
+		require.Eventually(t, func() bool {
+			c.get("/api/records?client=10.20.3.11&server=10.20.3.10&service="+url.QueryEscape("tcp/50001"), &page)
+			c.get("/api/conversations?services=tcp/50001&servers="+url.QueryEscape("address in 10.20.3.10"), &found)
+			return page.Total == want && found.Total == want
+		}, 20*time.Second, 50*time.Millisecond)
+	}
+	require.Equal(t, http.StatusOK, c.call(http.MethodPost, "/api/service-ports", said, nil))
+	turned(1)
+	require.Equal(t, "set by hand", page.Records[0].Reason)
+	require.Equal(t, http.StatusOK, c.call(http.MethodDelete, "/api/service-ports", said, nil))
+	turned(0)
+	require.Equal(t, http.StatusNotFound, c.call(http.MethodDelete, "/api/service-ports", said, nil))
+	for _, bad := range []map[string]string{{"service": "icmp/8", "kind": "everywhere", "place": ""}, {"service": "tcp/1", "kind": "group", "place": "nobody"}, {"service": "tcp/1", "kind": "address", "place": "here"}, {"service": "tcp/1", "kind": "workload", "place": "nothing"}} {
+		require.GreaterOrEqual(t, c.call(http.MethodPost, "/api/service-ports", bad, nil), 400, bad)
+	}
+}
+
+// What is kept for too long is said first and then deleted, by days and by size.
+func TestTrafficIsKeptAsLongAsChosen(t *testing.T) {
+	c := serve(t)
+	var before, tried, after server.RetentionOut
+	c.get("/api/retention", &before)
+	require.Len(t, before.Days, 4, "two of records, two of conversations")
+	require.Empty(t, before.Deletes)
+	c.get("/api/retention?mostBytes=1", &tried)
+	require.Len(t, tried.Deletes, 3, "the last day of conversations stays")
+	require.Equal(t, http.StatusOK, c.call(http.MethodPut, "/api/retention", map[string]any{"conversationDays": 400, "recordDays": 30, "mostBytes": 1}, nil))
+	c.get("/api/retention", &after)
+	require.Len(t, after.Days, 1)
+	require.Equal(t, before.Days[3].Day, after.Days[0].Day)
+	var strip server.Strip
+	c.get("/api/flows/strip", &strip)
+	require.Equal(t, before.Days[3].Day, strip.From[:10])
+	require.Equal(t, http.StatusUnprocessableEntity, c.call(http.MethodPut, "/api/retention", map[string]any{"conversationDays": -1, "recordDays": 0, "mostBytes": 0}, nil))
 }

@@ -209,17 +209,21 @@ func (v *View) terrace(q Query, k MapKeys) TerraceMap {
 		t.counts[verdict]++
 		t.streams[verdict][[2]int32{names.of[a], names.of[b]}]++
 	}
-	// Rows go from those that mostly call to those that are mostly called.
+	// Rows go from those that mostly call to those that are mostly called, whatever
+	// the query.
 	calls := make([]int, len(m.Rows))
+	for i := range v.rules {
+		a, b := p.of[v.cols.Client[i]], p.of[v.cols.Server[i]]
+		if a.column == b.column && a.column >= 0 && a.row >= 0 && b.row >= 0 {
+			calls[a.row]++
+			calls[b.row]--
+		}
+	}
 	for w, t := range ways {
 		path := Path{ClientColumn: p.name(p.columns, w.a.column), ServerColumn: p.name(p.columns, w.b.column)}
 		inside := w.a.column == w.b.column
 		if inside && w.a.column >= 0 {
 			path.ClientRow, path.ServerRow = p.name(p.rows, w.a.row), p.name(p.rows, w.b.row)
-			if w.a.row >= 0 && w.b.row >= 0 && w.a.row != w.b.row {
-				calls[w.a.row] += t.counts.Sum()
-				calls[w.b.row] -= t.counts.Sum()
-			}
 		}
 		out := Passage{Path: path, Counts: t.counts}
 		for verdict, streams := range t.streams {

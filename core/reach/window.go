@@ -3,7 +3,6 @@ package reach
 import (
 	"math"
 	"net/netip"
-	"runtime"
 	"sync"
 
 	"lucidorchard/core/decide"
@@ -73,7 +72,7 @@ func NewWindow(e *estate.Estate, table *flow.Table, from, to flow.Hour) *Window 
 // those that are its own; then the numbers are put in order.
 func number(clients, servers []int32, points []service.Point) (of []int32, firsts []pairKey) {
 	of = make([]int32, len(clients))
-	parts := min(runtime.GOMAXPROCS(0), 1+len(clients)/100_000)
+	parts := min(workers, 1+len(clients)/100_000)
 	first := make([][]int32, parts) // by worker and its number: the first row
 	decide.Parallel(parts, parts, func(_, part int) {
 		seen := newPairs(len(clients) / 8 / parts)
@@ -131,7 +130,7 @@ func (w *Window) gather(of []int32, firsts []pairKey) {
 	n, conversations := len(of), len(firsts)
 	sums := make([]sum, conversations)
 	w.cols.Starts = make([]int32, conversations+1)
-	parts := min(runtime.GOMAXPROCS(0), 1+conversations/1024)
+	parts := min(workers, 1+conversations/1024)
 	// eachRow gives every worker the rows of its part of the conversations.
 	eachRow := func(f func(c, row int32, ch *flow.Chunk, i int)) {
 		decide.Parallel(parts, parts, func(_, part int) {

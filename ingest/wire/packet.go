@@ -40,6 +40,25 @@ func NewHeaders() *Headers {
 	return h
 }
 
+// FirstLayer gives what the packets of a capture begin with, by its link type;
+// raw ones by their version.
+func FirstLayer(link layers.LinkType, data []byte) gopacket.LayerType {
+	switch link {
+	case layers.LinkTypeEthernet:
+		return layers.LayerTypeEthernet
+	case layers.LinkTypeNull, layers.LinkTypeLoop:
+		return layers.LayerTypeLoopback
+	case layers.LinkTypeLinuxSLL:
+		return layers.LayerTypeLinuxSLL
+	case layers.LinkTypeRaw, layers.LinkTypeIPv4, layers.LinkTypeIPv6, 12, 14: // raw IP has other numbers in old files
+		if len(data) > 0 && data[0]>>4 == 6 {
+			return layers.LayerTypeIPv6
+		}
+		return layers.LayerTypeIPv4
+	}
+	return gopacket.LayerTypeZero
+}
+
 // Read makes an observation of one packet whose headers begin with a layer of
 // the given type; octets is its length on the wire. It reports whether there
 // are addresses in it. A header that is cut short gives what was read before.

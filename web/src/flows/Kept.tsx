@@ -67,7 +67,7 @@ export function Kept() {
             : `This deletes ${["conversations", "records"]
                 .map((what) => deletes.filter((d) => d.what === what))
                 .filter((d) => d.length)
-                .map((d) => `the ${d[0]!.what} of ${plural(d.length, "day")} (${onDay(d[0]!.day)} to ${onDay(d.at(-1)!.day)}, about ${n(d.reduce((s, x) => s + x.rows, 0))} rows)`)
+                .map((d) => `the ${d[0]!.what} of ${plural(d.length, "day")} (${onDay(d[0]!.day)} to ${onDay(d.at(-1)!.day)}${d.some((x) => x.rows) ? `, about ${n(d.reduce((s, x) => s + x.rows, 0))} rows` : ""})`)
                 .join(", and ")}. It cannot be undone.`}
         </Text>
       )}

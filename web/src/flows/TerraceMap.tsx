@@ -90,7 +90,7 @@ function PlotBox({ map, column, row, x, y, w, h, taken, picked, pick }: Part & {
   const plot = map.plots.find((p) => p.column === column && p.row === row);
   const parts = plot?.parts ?? [];
   const free = w - Math.max(0, taken) - 6;
-  const room = Math.max(1, Math.floor((free - 40) / 43));
+  const room = Math.max(1, Math.floor((free - 42) / 48));
   const shown = parts.slice(0, parts.length > room ? room - 1 : room);
   const path = `||${column}|${row}`;
   const empty = parts.length === 0;
@@ -106,7 +106,7 @@ function PlotBox({ map, column, row, x, y, w, h, taken, picked, pick }: Part & {
           {row}
         </chakra.text>
         {shown.map((p, i) => (
-          <g key={p.name} transform={`translate(${40 + i * 43} 0)`}>
+          <g key={p.name} transform={`translate(${42 + i * 48} 0)`}>
             <text y="13" fill="currentColor">
               {p.name.length > 8 ? `${p.name.slice(0, 7)}…` : p.name || "—"}
             </text>
@@ -114,7 +114,7 @@ function PlotBox({ map, column, row, x, y, w, h, taken, picked, pick }: Part & {
           </g>
         ))}
         {parts.length > shown.length && (
-          <chakra.text x={`${40 + shown.length * 43}px`} y="13px" fill="soft">
+          <chakra.text x={`${42 + shown.length * 48}px`} y="13px" fill="soft">
             +{parts.length - shown.length}
           </chakra.text>
         )}

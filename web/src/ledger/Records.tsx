@@ -5,7 +5,7 @@ import { useState } from "react";
 import { api, type Schemas } from "../api/client";
 import { useWindow } from "../frame/address";
 import { Link, Switches } from "../marks/Controls";
-import { atMinute, bytes, n, plural, utc } from "../marks/words";
+import { atMinute, atSecond, bytes, n, plural, utc } from "../marks/words";
 import { WrongWay } from "./WrongWay";
 
 type Conversation = Schemas["ConversationOut"];
@@ -72,7 +72,7 @@ function Single({ c }: { c: Conversation }) {
         {data.records.map((r, i) => (
           <tr key={i}>
             <chakra.td pr="16px" title={utc(r.start)} whiteSpace="nowrap">
-              {atMinute(r.start)}:{r.start.slice(17, 19)}
+              {atSecond(r.start)}
               {r.connections === 0 && <chakra.span color="soft"> goes on</chakra.span>}
             </chakra.td>
             <chakra.td pr="16px">{lasted(r.start, r.end)}</chakra.td>
@@ -88,7 +88,7 @@ function Single({ c }: { c: Conversation }) {
             <chakra.td pr="16px">{r.outcome || "not known"}</chakra.td>
             <chakra.td pr="16px">{r.exporter || "–"}</chakra.td>
             <chakra.td color={r.confidence < 90 ? "open" : "soft"} whiteSpace="nowrap">
-              {r.reason}, {r.confidence} %
+              {`${r.reason}, ${r.confidence} %`}
             </chakra.td>
           </tr>
         ))}

@@ -2,6 +2,7 @@
 const number = new Intl.NumberFormat(undefined, { maximumFractionDigits: 0 });
 const oneDigit = new Intl.NumberFormat(undefined, { maximumFractionDigits: 1, minimumFractionDigits: 1 });
 const day = new Intl.DateTimeFormat(undefined, { day: "numeric", month: "short" });
+const second = new Intl.DateTimeFormat(undefined, { day: "numeric", month: "short", hour: "2-digit", minute: "2-digit", second: "2-digit" });
 const minute = new Intl.DateTimeFormat(undefined, { day: "numeric", month: "short", hour: "2-digit", minute: "2-digit" });
 
 export const n = (v: number) => number.format(v);
@@ -26,5 +27,6 @@ export function bytes(v: number) {
 
 export const onDay = (t: string | Date) => day.format(new Date(t));
 export const atMinute = (t: string | Date) => minute.format(new Date(t));
+export const atSecond = (t: string | Date) => second.format(new Date(t));
 /** The same instant in UTC, for the title of a shown time. */
 export const utc = (t: string) => `${t.replace("T", " ").replace("Z", "")} UTC`;
