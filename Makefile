@@ -22,10 +22,10 @@ test: system web ## everything: unit, property, database and browser tests
 	go test -count=1 -timeout 20m ./...
 
 bench: ## speed and memory, as figures and as ratios of one run
-	go test -p 1 -run "^$$" -bench . -benchmem ./core/... ./cmd/... ./server | grep -Ev '^(goos|goarch|pkg|cpu|PASS|ok|\?)'
+	go test -p 1 -run "^$$" -bench . -benchmem -timeout 60m ./core/... ./ingest/... ./collect ./cmd/... ./server | grep -Ev '^(goos|goarch|pkg|cpu|PASS|ok|\?)'
 
 lint: web/node_modules/.installed ## gofmt, go vet, staticcheck, tsc, eslint
-	@test -z "$$(gofmt -l cmd core demo e2e ingest server store web/*.go)" || { gofmt -l cmd core demo e2e ingest server store web/*.go; exit 1; }
+	@test -z "$$(gofmt -l cmd collect core demo e2e ingest server store web/*.go)" || { gofmt -l cmd collect core demo e2e ingest server store web/*.go; exit 1; }
 	go vet ./...
 	go run honnef.co/go/tools/cmd/staticcheck@v0.7.0 ./...
 	cd web && npm run --silent lint

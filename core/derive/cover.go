@@ -6,6 +6,7 @@ import (
 	"maps"
 	"net/netip"
 	"slices"
+	"strconv"
 	"strings"
 
 	"lucidorchard/core/estate"
@@ -18,6 +19,7 @@ import (
 // side is one item of a rule that is being made: a conjunction of structural
 // tags (nil values are free), a single workload, or a part of the outside.
 type side struct {
+	name    string    // its key, once it is known
 	role    *role     // a single workload or outside
 	addr    string    // a single outside address
 	tags    [3]string // folded; "" is free
@@ -26,6 +28,9 @@ type side struct {
 }
 
 func (s side) key() string {
+	if s.name != "" {
+		return s.name
+	}
 	switch {
 	case s.addr != "":
 		return "outside " + s.addr
@@ -44,6 +49,9 @@ type draft struct {
 }
 
 func sidesKey(ss []side) string {
+	if len(ss) == 1 {
+		return ss[0].key()
+	}
 	keys := make([]string, len(ss))
 	for i, s := range ss {
 		keys[i] = s.key()
@@ -123,20 +131,38 @@ func (d *deriver) conjunction(r *role, app, tier, env bool) side {
 	var s side
 	for i, use := range [3]bool{app, tier, env} {
 		if use {
-			s.tags[i], s.shown[i] = [3]string{r.app, r.tier, r.env}[i], r.shown[i]
+			s.tags[i] = [3]string{r.app, r.tier, r.env}[i]
 		}
 	}
-	members, known := d.sizes[s.tags]
-	if !known {
-		for _, other := range d.roles {
-			if other.workload < 0 && !other.outside && s.holds(other) {
-				members += other.members
+	if have, known := d.sides[s.tags]; known {
+		for i := range s.tags {
+			if s.tags[i] != "" {
+				have.shown[i] = r.shown[i]
 			}
 		}
-		d.sizes[s.tags] = members
+		return have
 	}
-	s.members = members
+	for _, other := range d.roles {
+		if other.workload < 0 && !other.outside && s.holds(other) {
+			s.members += other.members
+		}
+	}
+	for i := range s.tags {
+		if s.tags[i] != "" {
+			s.shown[i] = r.shown[i]
+		}
+	}
+	s.name = s.key()
+	d.sides[s.tags] = s
 	return s
+}
+
+// pointsKey tells sets of points apart.
+func pointsKey(s service.Set) string {
+	if len(s) == 1 {
+		return " " + strconv.FormatUint(uint64(s[0].Lo), 36) + "-" + strconv.FormatUint(uint64(s[0].Hi), 36)
+	}
+	return fmt.Sprint(s)
 }
 
 // cover says the patterns in rules. A balance of 0 opens hardly more than was
@@ -161,15 +187,15 @@ func (d *deriver) cover(balance float64) []*draft {
 		into.points = into.points.Union(r.points)
 	})
 	if balance >= 0.3 {
-		rules = join(rules, func(r *draft) string { return sidesKey(r.right) + fmt.Sprint(r.points) + kindOf(r.left) }, func(into, r *draft) {
+		rules = join(rules, func(r *draft) string { return sidesKey(r.right) + pointsKey(r.points) + kindOf(r.left) }, func(into, r *draft) {
 			into.left = unite(into.left, r.left)
 		})
-		rules = join(rules, func(r *draft) string { return sidesKey(r.left) + fmt.Sprint(r.points) + kindOf(r.right) }, func(into, r *draft) {
+		rules = join(rules, func(r *draft) string { return sidesKey(r.left) + pointsKey(r.points) + kindOf(r.right) }, func(into, r *draft) {
 			into.right = unite(into.right, r.right)
 		})
 	}
 	slices.SortStableFunc(rules, func(a, b *draft) int {
-		return cmp.Or(cmp.Compare(sidesKey(a.right), sidesKey(b.right)), cmp.Compare(sidesKey(a.left), sidesKey(b.left)), cmp.Compare(fmt.Sprint(a.points), fmt.Sprint(b.points)))
+		return cmp.Or(cmp.Compare(sidesKey(a.right), sidesKey(b.right)), cmp.Compare(sidesKey(a.left), sidesKey(b.left)), slices.CompareFunc(a.points, b.points, func(x, y service.Range) int { return cmp.Or(cmp.Compare(x.Lo, y.Lo), cmp.Compare(x.Hi, y.Hi)) }))
 	})
 	return rules
 }
@@ -265,7 +291,7 @@ func (d *deriver) everyone(rules []*draft, balance float64) []*draft {
 		}
 		count := map[string]map[string]bool{}
 		apps := map[string]map[string]bool{}
-		key := func(r *draft) string { return sidesKey(near(r)) + fmt.Sprint(r.points) }
+		key := func(r *draft) string { return sidesKey(near(r)) + pointsKey(r.points) }
 		eligible := func(r *draft) bool {
 			ss := *far(r)
 			return len(ss) > 0 && !slices.ContainsFunc(ss, func(s side) bool { return s.role != nil && s.role.outside || s.tags == [3]string{} && s.role == nil })
@@ -295,7 +321,7 @@ func (d *deriver) everyone(rules []*draft, balance float64) []*draft {
 			}
 		}
 		rules = join(rules, func(r *draft) string {
-			return sidesKey(r.left) + " -> " + sidesKey(r.right) + fmt.Sprint(r.points)
+			return sidesKey(r.left) + " -> " + sidesKey(r.right) + pointsKey(r.points)
 		}, func(*draft, *draft) {})
 	}
 	return rules
@@ -308,7 +334,7 @@ func (d *deriver) everyEnvironment(rules []*draft) []*draft {
 	wide := func(ss []side) (side, bool) {
 		if len(ss) == 1 && ss[0].role == nil && ss[0].tags[2] != "" {
 			s := ss[0]
-			s.tags[2], s.shown[2] = "", ""
+			s.tags[2], s.shown[2], s.name = "", "", ""
 			return s, true
 		}
 		return side{}, false
@@ -319,7 +345,7 @@ func (d *deriver) everyEnvironment(rules []*draft) []*draft {
 		if !okA || !okB || r.left[0].tags[2] != r.right[0].tags[2] {
 			return ""
 		}
-		return a.key() + " -> " + b.key() + fmt.Sprint(r.points)
+		return a.key() + " -> " + b.key() + pointsKey(r.points)
 	}
 	count := map[string]int{}
 	for _, r := range rules {

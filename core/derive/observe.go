@@ -47,7 +47,7 @@ type deriver struct {
 	open       []int // indexes of the conversations considered
 	usual      map[usualKey]map[string]int
 	numbered   int32
-	sizes      map[[3]string]int       // machines by conjunction of tags
+	sides      map[[3]string]side      // by conjunction of tags
 	ends       [][2]*role              // of each conversation: client and server
 	placed     map[decide.Placed]*role // of outside endpoints
 	patterns   []*pattern
@@ -90,7 +90,7 @@ func structural(e *estate.Estate) [3]string {
 }
 
 func newDeriver(in Input) *deriver {
-	d := &deriver{in: in, c: in.Compiled, roles: map[string]*role{}, usual: map[usualKey]map[string]int{}, outsiders: map[netip.Addr]int32{}, placed: map[decide.Placed]*role{}, sizes: map[[3]string]int{}}
+	d := &deriver{in: in, c: in.Compiled, roles: map[string]*role{}, usual: map[usualKey]map[string]int{}, outsiders: map[netip.Addr]int32{}, placed: map[decide.Placed]*role{}, sides: map[[3]string]side{}}
 	e := d.c.Estate
 	d.keys = structural(e)
 	d.ofWorkload = make([]*role, e.Bound())
