@@ -12,6 +12,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -212,3 +213,5 @@ func get(t *testing.T, url string) string {
 	require.Equal(t, http.StatusOK, r.StatusCode, string(text))
 	return string(text)
 }
+
+func itoa(n int) string { return strconv.Itoa(n) }

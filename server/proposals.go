@@ -6,10 +6,13 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
+	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"lucidorchard/core/decide"
 	"lucidorchard/core/derive"
+	"lucidorchard/core/expr"
 	"lucidorchard/core/policy"
 	"lucidorchard/core/reach"
 	"lucidorchard/store"
@@ -17,23 +20,48 @@ import (
 
 // ProposalOut is a rule that derivation suggests, with its evidence.
 type ProposalOut struct {
-	Key           string         `json:"key" doc:"The rule without its note: what a refusal is kept under"`
-	Text          string         `json:"text" doc:"The groups it needs and the rule, a line each"`
-	Rule          RuleOut        `json:"rule"`
-	Groups        []string       `json:"groups" doc:"New groups, as statements"`
-	Conversations int            `json:"conversations"`
-	Pairs         int            `json:"pairs" doc:"Pairs times services that were seen"`
-	Opened        int            `json:"opened" doc:"Pairs times services that it opens"`
-	Fill          float64        `json:"fill"`
-	Connections   int64          `json:"connections"`
-	Days          int            `json:"days"`
-	First         string         `json:"first"`
-	Last          string         `json:"last"`
-	Warnings      []string       `json:"warnings"`
-	Callers       []CallerOut    `json:"callers" doc:"The busiest, at most 8"`
-	CallerCount   int            `json:"callerCount"`
-	Spark         []int          `json:"spark"`
-	Refused       *store.Refusal `json:"refused,omitempty"`
+	Key           string           `json:"key" doc:"The rule without its note: what a refusal is kept under"`
+	Text          string           `json:"text" doc:"The groups it needs and the rule, a line each"`
+	Rule          RuleOut          `json:"rule"`
+	Groups        []string         `json:"groups" doc:"New groups, as statements"`
+	Conversations int              `json:"conversations"`
+	Pairs         int              `json:"pairs" doc:"Pairs times services that were seen"`
+	Opened        int              `json:"opened" doc:"Pairs times services that it opens"`
+	Fill          float64          `json:"fill"`
+	Connections   int64            `json:"connections"`
+	Days          int              `json:"days"`
+	First         string           `json:"first"`
+	Last          string           `json:"last"`
+	Warnings      []string         `json:"warnings"`
+	Callers       []CallerOut      `json:"callers" doc:"The busiest, at most 8"`
+	CallerCount   int              `json:"callerCount"`
+	Spark         []int            `json:"spark"`
+	Refused       *store.Refusal   `json:"refused,omitempty"`
+	Again         bool             `json:"again" doc:"It was refused, but there is much more behind it now"`
+	Narrower      []AlternativeOut `json:"narrower" doc:"Rules that let fewer in; the most of the evidence first"`
+	Wider         []AlternativeOut `json:"wider"`
+}
+
+// AlternativeOut is another rule that can be taken instead.
+type AlternativeOut struct {
+	Words         string `json:"words" doc:"In what it differs"`
+	Sentence      string `json:"sentence"`
+	Text          string `json:"text" doc:"The groups it needs and the rule, a line each"`
+	Opened        int    `json:"opened"`
+	Conversations int    `json:"conversations" doc:"Of the proposal's, those that it permits"`
+}
+
+// PathPointOut is the proposals at one balance.
+type PathPointOut struct {
+	derive.CurvePoint
+	Keys []string `json:"keys" doc:"Of its proposals, in order"`
+}
+
+// GoneOut is a rule that nothing in the window needed.
+type GoneOut struct {
+	Line     int    `json:"line"`
+	Sentence string `json:"sentence"`
+	Note     string `json:"note,omitempty"`
 }
 
 // CallerOut is a client of a proposal.
@@ -55,13 +83,18 @@ type AsideOut struct {
 
 // Derived is the result of a derivation.
 type Derived struct {
-	Revision   int                 `json:"revision"`
-	Balance    float64             `json:"balance"`
-	Considered int                 `json:"considered"`
-	Covered    int                 `json:"covered"`
-	Proposals  []ProposalOut       `json:"proposals"`
-	Aside      []AsideOut          `json:"aside"`
-	Curve      []derive.CurvePoint `json:"curve"`
+	Revision   int            `json:"revision"`
+	Balance    float64        `json:"balance"`
+	Considered int            `json:"considered"`
+	Covered    int            `json:"covered"`
+	Scope      string         `json:"scope,omitempty" doc:"What it was limited to: the group or area"`
+	From       string         `json:"from"`
+	To         string         `json:"to"`
+	Proposals  []ProposalOut  `json:"proposals" doc:"Of all balances, each once"`
+	Path       []PathPointOut `json:"path" doc:"The proposals of each balance"`
+	Wide       []ProposalOut  `json:"wide" doc:"Rules that one should not take as they are, to be narrowed"`
+	Gone       []GoneOut      `json:"gone" doc:"Rules of the draft that nothing in the window needed"`
+	Aside      []AsideOut     `json:"aside"`
 }
 
 // Proposals is the newest derivation as far as it still stands.
@@ -77,23 +110,37 @@ func (s *Server) proposalRoutes() {
 	huma.Get(s.api, "/api/proposals", s.proposals)
 	huma.Post(s.api, "/api/proposals/take", s.take)
 	huma.Post(s.api, "/api/proposals/refuse", s.refuse)
+	huma.Post(s.api, "/api/proposals/evidence", s.evidence)
 }
 
 func (s *Server) derive(ctx context.Context, in *struct {
 	Window
 	Balance float64 `query:"balance" minimum:"0" maximum:"1" default:"0.5"`
+	Group   string  `query:"group" doc:"Only what members of this group call, or are called for"`
+	Area    string  `query:"area" doc:"The same for the group of an area"`
 }) (*Body[store.Job], error) {
 	v, snap, err := s.view(ctx, in.Window)
 	if err != nil {
 		return nil, err
 	}
+	group, scope := in.Group, in.Group
+	if in.Area != "" {
+		a := snap.policy.Areas[in.Area]
+		if a == nil {
+			return nil, huma.Error404NotFound("there is no area " + in.Area)
+		}
+		group, scope = a.Group.Name, "area "+in.Area
+	}
+	if group != "" && snap.policy.Groups[group] == nil {
+		return nil, huma.Error404NotFound("there is no group " + group)
+	}
 	job, err := s.start(ctx, "derive", "Derive proposals", func(ctx context.Context, progress func(float64, string)) (any, error) {
-		return deriveFrom(ctx, v, snap, in.Balance, progress)
+		return deriveFrom(ctx, v, snap, in.Balance, group, scope, progress)
 	})
 	return body(job), err
 }
 
-func deriveFrom(ctx context.Context, v *reach.View, snap snapshot, balance float64, progress func(float64, string)) (any, error) {
+func deriveFrom(ctx context.Context, v *reach.View, snap snapshot, balance float64, group, scope string, progress func(float64, string)) (any, error) {
 	convs := make([]derive.Conversation, v.Len())
 	for i := range convs {
 		c := v.At(i)
@@ -102,16 +149,43 @@ func deriveFrom(ctx context.Context, v *reach.View, snap snapshot, balance float
 			convs[i].Days.Add(v.Table.Bucket(int(b)).First)
 		}
 	}
-	result := derive.Derive(derive.Input{Compiled: snap.compiled, Conversations: convs, Balance: balance, Progress: func(done float64) bool {
+	input := derive.Input{Compiled: snap.compiled, Conversations: convs, Balance: balance, Judged: true, Progress: func(done float64) bool {
 		progress(done, fmt.Sprintf("looking at %d conversations", len(convs)))
 		return ctx.Err() == nil
-	}})
+	}}
+	if group != "" {
+		in := func(p decide.Placed) bool { return snap.compiled.Group(group, p) == expr.Yes }
+		input.Scope = func(client, server decide.Placed) bool { return in(client) || in(server) }
+	}
+	result := derive.Derive(input)
 	if result == nil {
 		return nil, ctx.Err()
 	}
-	out := Derived{Revision: snap.head.No, Balance: balance, Considered: result.Considered, Covered: result.Covered, Proposals: []ProposalOut{}, Aside: []AsideOut{}, Curve: result.Curve}
-	for i := range result.Proposals {
-		out.Proposals = append(out.Proposals, proposalOut(v, convs, &result.Proposals[i]))
+	out := Derived{
+		Revision: snap.head.No, Balance: balance, Considered: result.Considered, Covered: result.Covered, Scope: scope, From: v.From.Start().String(), To: v.To.Start().String(),
+		Proposals: []ProposalOut{}, Path: []PathPointOut{}, Wide: []ProposalOut{}, Gone: []GoneOut{}, Aside: []AsideOut{},
+	}
+	known := map[string]bool{}
+	for _, at := range result.Path {
+		point := PathPointOut{at.CurvePoint, []string{}}
+		for i := range at.Proposals {
+			p := proposalOut(v, convs, &at.Proposals[i])
+			point.Keys = append(point.Keys, p.Key)
+			if !known[p.Key] {
+				known[p.Key] = true
+				out.Proposals = append(out.Proposals, p)
+			}
+		}
+		out.Path = append(out.Path, point)
+	}
+	for i := range result.Wide {
+		out.Wide = append(out.Wide, proposalOut(v, convs, &result.Wide[i]))
+	}
+	if group == "" {
+		for _, i := range derive.Gone(input) {
+			r := snap.policy.Rules[i]
+			out.Gone = append(out.Gone, GoneOut{r.Line, ruleOut(r).Sentence, r.Note})
+		}
 	}
 	for _, a := range result.Aside {
 		o := AsideOut{Reason: string(a.Reason), Words: a.Reason.Words(), Conversations: len(a.Conversations), Examples: []ConversationOut{}}
@@ -133,6 +207,7 @@ func proposalOut(v *reach.View, convs []derive.Conversation, p *derive.Proposal)
 	if out.Warnings == nil {
 		out.Warnings = []string{}
 	}
+	out.Narrower, out.Wider = alternativesOut(p.Narrower), alternativesOut(p.Wider)
 	for _, g := range p.Groups {
 		out.Groups = append(out.Groups, g.String())
 		out.Text += g.String() + "\n"
@@ -160,6 +235,19 @@ func proposalOut(v *reach.View, convs []derive.Conversation, p *derive.Proposal)
 	out.CallerCount = len(out.Callers)
 	sortCallers(out.Callers)
 	out.Callers = out.Callers[:min(8, len(out.Callers))]
+	return out
+}
+
+func alternativesOut(all []derive.Alternative) []AlternativeOut {
+	out := []AlternativeOut{}
+	for _, a := range all {
+		o := AlternativeOut{Words: a.Words, Sentence: ruleOut(a.Rule).Sentence, Opened: a.Opened, Conversations: a.Conversations}
+		for _, g := range a.Groups {
+			o.Text += g.String() + "\n"
+		}
+		o.Text += a.Rule.String()
+		out = append(out, o)
+	}
 	return out
 }
 
@@ -204,19 +292,36 @@ func (s *Server) standing(d *Derived, snap snapshot, refused []store.Refusal) {
 	for _, r := range snap.policy.Rules {
 		have[ruleOut(r).Sentence] = true
 	}
-	kept := []ProposalOut{}
-	for _, p := range d.Proposals {
-		if have[p.Key] {
-			continue
+	for _, list := range []*[]ProposalOut{&d.Proposals, &d.Wide} {
+		kept := []ProposalOut{}
+		for _, p := range *list {
+			if have[p.Key] {
+				continue
+			}
+			for i := range refused {
+				if refused[i].Rule == p.Key {
+					p.Refused, p.Again = &refused[i], muchMore(refused[i], p)
+				}
+			}
+			kept = append(kept, p)
 		}
-		for i := range refused {
-			if refused[i].Rule == p.Key {
-				p.Refused = &refused[i]
+		*list = kept
+	}
+	d.Gone = slices.DeleteFunc(d.Gone, func(g GoneOut) bool { return !have[g.Sentence] })
+	for i := range d.Gone { // lines move
+		for _, r := range snap.policy.Rules {
+			if ruleOut(r).Sentence == d.Gone[i].Sentence {
+				d.Gone[i].Line = r.Line
 			}
 		}
-		kept = append(kept, p)
 	}
-	d.Proposals = kept
+}
+
+// muchMore reports whether the evidence has changed so much since a refusal that
+// a person should look again: twice the conversations or callers, and not just a
+// few.
+func muchMore(r store.Refusal, p ProposalOut) bool {
+	return r.Conversations > 0 && (p.Conversations >= 2*r.Conversations+5 || p.CallerCount >= 2*r.Callers+3)
 }
 
 func (s *Server) take(ctx context.Context, in *struct {
@@ -283,18 +388,53 @@ func (s *Server) take(ctx context.Context, in *struct {
 	return body(out), err
 }
 
+// evidence gives the conversations of the window that a proposal would newly
+// permit, busiest first.
+func (s *Server) evidence(ctx context.Context, in *struct {
+	Window
+	Page
+	Body struct {
+		Text string `json:"text" minLength:"1" doc:"Of a proposal or an alternative: the groups it needs and the rule, a line each"`
+	}
+}) (*Body[ConversationPage], error) {
+	v, snap, err := s.view(ctx, in.Window)
+	if err != nil {
+		return nil, err
+	}
+	p, errs := policy.Parse(policy.InsertAllowances(snap.head.Text, strings.Split(in.Body.Text, "\n")))
+	if len(errs) > 0 {
+		return nil, refusal(&policy.EditError{Message: "the proposal cannot be read: " + errs[0].Message, Errors: errs})
+	}
+	after := v.With(snap.compiled.WithPolicy(p, snap.compiled.AsOf))
+	var found []int
+	for i := range v.Len() {
+		if after.Verdict(i) == decide.Permit && v.Verdict(i) != decide.Permit {
+			found = append(found, i)
+		}
+	}
+	slices.SortStableFunc(found, func(a, b int) int { return cmp.Compare(v.At(b).Connections, v.At(a).Connections) })
+	out := ConversationPage{Total: len(found), Conversations: []ConversationOut{}}
+	from, to := in.cut(len(found))
+	for _, i := range found[from:to] {
+		out.Conversations = append(out.Conversations, conversationOut(v, i))
+	}
+	return body(out), nil
+}
+
 func (s *Server) refuse(ctx context.Context, in *struct {
 	Body struct {
-		Rule   string `json:"rule" minLength:"1" doc:"Key of the proposal"`
-		Reason string `json:"reason"`
-		Again  bool   `json:"again,omitempty" doc:"Take the refusal back"`
+		Rule          string `json:"rule" minLength:"1" doc:"Key of the proposal"`
+		Reason        string `json:"reason"`
+		Conversations int    `json:"conversations,omitempty" minimum:"0" doc:"Behind the proposal"`
+		Callers       int    `json:"callers,omitempty" minimum:"0"`
+		Again         bool   `json:"again,omitempty" doc:"Take the refusal back"`
 	}
 }) (*Body[[]store.Refusal], error) {
 	var err error
 	if in.Body.Again {
 		err = s.Store.AllowAgain(ctx, in.Body.Rule)
 	} else {
-		err = s.Store.Refuse(ctx, store.Refusal{Rule: in.Body.Rule, Reason: in.Body.Reason, Author: s.Author})
+		err = s.Store.Refuse(ctx, store.Refusal{Rule: in.Body.Rule, Reason: in.Body.Reason, Author: s.Author, Conversations: in.Body.Conversations, Callers: in.Body.Callers})
 	}
 	if err != nil {
 		return nil, unavailable(err)

@@ -227,12 +227,15 @@ type Refusal struct {
 	Reason string    `db:"reason" json:"reason"`
 	Author string    `db:"author" json:"author"`
 	At     time.Time `db:"at" json:"at"`
+	// What was behind it then; 0 is not known.
+	Conversations int `db:"conversations" json:"conversations"`
+	Callers       int `db:"callers" json:"callers"`
 }
 
 // Refuse keeps a refusal; AllowAgain drops it.
 func (s *Store) Refuse(ctx context.Context, r Refusal) error {
-	_, err := s.db.NamedExecContext(ctx, `INSERT INTO refusals (rule, reason, author) VALUES (:rule, :reason, :author)
-		ON CONFLICT (rule) DO UPDATE SET reason = excluded.reason, author = excluded.author, at = now()`, r)
+	_, err := s.db.NamedExecContext(ctx, `INSERT INTO refusals (rule, reason, author, conversations, callers) VALUES (:rule, :reason, :author, :conversations, :callers)
+		ON CONFLICT (rule) DO UPDATE SET reason = excluded.reason, author = excluded.author, at = now(), conversations = excluded.conversations, callers = excluded.callers`, r)
 	return err
 }
 
@@ -245,6 +248,6 @@ func (s *Store) AllowAgain(ctx context.Context, rule string) error {
 // Refusals gives all refusals, newest first.
 func (s *Store) Refusals(ctx context.Context) ([]Refusal, error) {
 	out := []Refusal{}
-	err := s.db.SelectContext(ctx, &out, `SELECT * FROM refusals ORDER BY at DESC`)
+	err := s.db.SelectContext(ctx, &out, `SELECT rule, reason, author, at, coalesce(conversations, 0) AS conversations, coalesce(callers, 0) AS callers FROM refusals ORDER BY at DESC`)
 	return out, err
 }

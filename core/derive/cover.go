@@ -45,6 +45,7 @@ type draft struct {
 	left, right []side
 	points      service.Set
 	sameEnv     bool
+	anyone      bool // the left side is anybody, whoever they are
 	patterns    []*pattern
 }
 

@@ -46,7 +46,13 @@ type Input struct {
 	Compiled      *decide.Compiled
 	Conversations []Conversation
 	Balance       float64
-	Progress      func(done float64) (goOn bool) // may be nil
+	// Scope limits what is proposed to conversations that it agrees with; the
+	// others still tell what is usual. Nil: everything.
+	Scope func(client, server decide.Placed) bool
+	// Judged asks for what a person needs to judge the proposals: narrower and
+	// wider rules, the proposals at every balance, and what would be too wide.
+	Judged   bool
+	Progress func(done float64) (goOn bool) // may be nil
 }
 
 // Result is what is proposed, and what is not.
@@ -57,6 +63,8 @@ type Result struct {
 	Considered int // conversations that were looked at
 	Covered    int // of those, conversations that the proposals permit
 	Curve      []CurvePoint
+	Path       []PathPoint // with Judged: as Curve
+	Wide       []Proposal  // with Judged: rules that one should not take as they are
 }
 
 // CurvePoint is one balance between tight and short.
@@ -77,6 +85,8 @@ type Proposal struct {
 	First, Last   estate.Instant
 	Warnings      []string
 	Clients       int // distinct
+
+	Narrower, Wider []Alternative // with Input.Judged
 }
 
 // Fill is the share of what the rule opens that was seen.
@@ -146,6 +156,14 @@ func Derive(in Input) *Result {
 			pt.Opened = float64(opened) / float64(seen)
 		}
 		out.Curve = append(out.Curve, pt)
+		if in.Judged {
+			at := out
+			if b != in.Balance {
+				at = &Result{}
+				d.propose(rules, at)
+			}
+			out.Path = append(out.Path, PathPoint{pt, at.Proposals})
+		}
 		if in.Progress != nil && !in.Progress(0.6+0.4*float64(len(out.Curve))/8) {
 			return nil
 		}

@@ -55,6 +55,9 @@ type deriver struct {
 	allRoles   int
 	days       int
 
+	doubtful      []*pattern // of administration services, that were set aside
+	sizesOfGroups map[string]int
+
 	environments int // how many different ones workloads have
 }
 
@@ -207,7 +210,7 @@ func (d *deriver) observe() bool {
 		if c.Connections == 0 {
 			continue
 		}
-		if r := d.c.Decide(c.Client, c.Server, c.Point); r == nil || r.InClosing() {
+		if r := d.c.Decide(c.Client, c.Server, c.Point); (r == nil || r.InClosing()) && (d.in.Scope == nil || d.in.Scope(c.Client, c.Server)) {
 			d.open = append(d.open, i)
 		}
 	}
@@ -321,6 +324,9 @@ func (d *deriver) clean() []Aside {
 		why := d.doubt(p)
 		if why != "" {
 			aside[why] = append(aside[why], p.conversations...)
+			if why == Admin {
+				d.doubtful = append(d.doubtful, p)
+			}
 		}
 		return why != ""
 	})

@@ -17,23 +17,47 @@ import (
 func (d *deriver) propose(rules []*draft, out *Result) {
 	n := d.newNamer()
 	for _, r := range rules {
-		p := Proposal{Rule: &policy.Rule{}}
-		p.Rule.Left, p.Groups = d.list(n, r.left, p.Groups)
-		p.Rule.Right, p.Groups = d.list(n, r.right, p.Groups)
-		for _, rng := range r.points {
-			p.Rule.On.Specs = append(p.Rule.On.Specs, policy.Spec{Range: rng})
-		}
-		if r.sameEnv {
-			p.Rule.Same = append(p.Rule.Same, expr.Key{Name: d.keys[2]})
-		}
-		d.evidence(r, &p)
-		p.Opened = max(p.Pairs, r.opened(d))
-		p.Warnings = d.warnings(r, &p)
-		p.Rule.Note = p.note()
+		p := d.proposal(n, r)
 		out.Covered += len(p.Conversations)
 		out.Proposals = append(out.Proposals, p)
 	}
+	if d.in.Judged {
+		out.Wide = d.wide(n)
+	}
 	out.Groups = n.added
+}
+
+// proposal turns one draft into a proposal.
+func (d *deriver) proposal(n *namer, r *draft) Proposal {
+	var p Proposal
+	p.Rule, p.Groups = d.rule(n, r)
+	d.evidence(r, &p)
+	p.Opened = max(p.Pairs, r.opened(d))
+	p.Warnings = d.warnings(r, &p)
+	p.Rule.Note = p.note()
+	if d.in.Judged {
+		d.alternatives(n, r, &p)
+	}
+	return p
+}
+
+// rule says a draft as a rule, with the groups that it names and the policy
+// lacks.
+func (d *deriver) rule(n *namer, r *draft) (rule *policy.Rule, groups []*policy.Group) {
+	rule = &policy.Rule{}
+	if r.anyone {
+		rule.Left.Any = true
+	} else {
+		rule.Left, groups = d.list(n, r.left, groups)
+	}
+	rule.Right, groups = d.list(n, r.right, groups)
+	for _, rng := range r.points {
+		rule.On.Specs = append(rule.On.Specs, policy.Spec{Range: rng})
+	}
+	if r.sameEnv {
+		rule.Same = append(rule.Same, expr.Key{Name: d.keys[2]})
+	}
+	return rule, groups
 }
 
 func (d *deriver) list(n *namer, ss []side, groups []*policy.Group) (policy.List, []*policy.Group) {

@@ -722,6 +722,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/proposals/evidence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Post API proposals evidence */
+        post: operations["post-api-proposals-evidence"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/proposals/refuse": {
         parameters: {
             query?: never;
@@ -1192,6 +1209,20 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        AlternativeOut: {
+            /**
+             * Format: int64
+             * @description Of the proposal's, those that it permits
+             */
+            conversations: number;
+            /** Format: int64 */
+            opened: number;
+            sentence: string;
+            /** @description The groups it needs and the rule, a line each */
+            text: string;
+            /** @description In what it differs */
+            words: string;
+        };
         Answer: {
             findings: components["schemas"]["Found"][];
             /** @description Why a question cannot be answered */
@@ -1439,14 +1470,6 @@ export interface components {
             /** Format: int64 */
             uncovered: number;
         };
-        CurvePoint: {
-            /** Format: double */
-            balance: number;
-            /** Format: double */
-            opened: number;
-            /** Format: int64 */
-            rules: number;
-        };
         DayOut: {
             /** Format: int64 */
             bytes: number;
@@ -1467,10 +1490,20 @@ export interface components {
             considered: number;
             /** Format: int64 */
             covered: number;
-            curve: components["schemas"]["CurvePoint"][];
+            from: string;
+            /** @description Rules of the draft that nothing in the window needed */
+            gone: components["schemas"]["GoneOut"][];
+            /** @description The proposals of each balance */
+            path: components["schemas"]["PathPointOut"][];
+            /** @description Of all balances, each once */
             proposals: components["schemas"]["ProposalOut"][];
             /** Format: int64 */
             revision: number;
+            /** @description What it was limited to: the group or area */
+            scope?: string;
+            to: string;
+            /** @description Rules that one should not take as they are, to be narrowed */
+            wide: components["schemas"]["ProposalOut"][];
         };
         DifferenceOut: {
             /** Format: int64 */
@@ -1707,6 +1740,12 @@ export interface components {
             /** @description What names no workload */
             unknown: string[];
             workloads: components["schemas"]["WorkloadOut"][];
+        };
+        GoneOut: {
+            /** Format: int64 */
+            line: number;
+            note?: string;
+            sentence: string;
         };
         GroupChange: {
             group: string;
@@ -1984,6 +2023,16 @@ export interface components {
             /** @description By verdict that occurs: what it is most of */
             top: components["schemas"]["StreamOut"][];
         };
+        PathPointOut: {
+            /** Format: double */
+            balance: number;
+            /** @description Of its proposals, in order */
+            keys: string[];
+            /** Format: double */
+            opened: number;
+            /** Format: int64 */
+            rules: number;
+        };
         PlaceOut: {
             name: string;
             /** Format: int64 */
@@ -2068,9 +2117,20 @@ export interface components {
             /** @description What was done, for the history */
             words?: string;
         };
+        "Post-api-proposals-evidenceRequest": {
+            /** @description Of a proposal or an alternative: the groups it needs and the rule, a line each */
+            text: string;
+        };
         "Post-api-proposals-refuseRequest": {
             /** @description Take the refusal back */
             again?: boolean;
+            /** Format: int64 */
+            callers?: number;
+            /**
+             * Format: int64
+             * @description Behind the proposal
+             */
+            conversations?: number;
             reason: string;
             /** @description Key of the proposal */
             rule: string;
@@ -2101,6 +2161,8 @@ export interface components {
             text: string;
         };
         ProposalOut: {
+            /** @description It was refused, but there is much more behind it now */
+            again: boolean;
             /** Format: int64 */
             callerCount: number;
             /** @description The busiest, at most 8 */
@@ -2119,6 +2181,8 @@ export interface components {
             /** @description The rule without its note: what a refusal is kept under */
             key: string;
             last: string;
+            /** @description Rules that let fewer in; the most of the evidence first */
+            narrower: components["schemas"]["AlternativeOut"][];
             /**
              * Format: int64
              * @description Pairs times services that it opens
@@ -2135,6 +2199,7 @@ export interface components {
             /** @description The groups it needs and the rule, a line each */
             text: string;
             warnings: string[];
+            wider: components["schemas"]["AlternativeOut"][];
         };
         Proposals: {
             /** @description Its result, without what the draft has taken */
@@ -2221,6 +2286,10 @@ export interface components {
             /** Format: date-time */
             at: string;
             author: string;
+            /** Format: int64 */
+            callers: number;
+            /** Format: int64 */
+            conversations: number;
             reason: string;
             /** @description The proposed rule without its note */
             rule: string;
@@ -3158,6 +3227,10 @@ export interface operations {
                 /** @description End of the window, RFC 3339; without it, the last conversation */
                 to?: string;
                 balance?: number;
+                /** @description Only what members of this group call, or are called for */
+                group?: string;
+                /** @description The same for the group of an area */
+                area?: string;
             };
             header?: never;
             path?: never;
@@ -4471,6 +4544,46 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Proposals"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "post-api-proposals-evidence": {
+        parameters: {
+            query?: {
+                /** @description Start of the window, RFC 3339; without it, the first conversation */
+                from?: string;
+                /** @description End of the window, RFC 3339; without it, the last conversation */
+                to?: string;
+                offset?: number;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Post-api-proposals-evidenceRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConversationPage"];
                 };
             };
             /** @description Error */

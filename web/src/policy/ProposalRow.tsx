@@ -1,17 +1,26 @@
 import { Box, chakra, Flex, Input, Text } from "@chakra-ui/react";
 import { useEffect, useRef, useState } from "react";
-import type { Schemas } from "../api/client";
-import { Btn, inputStyle, Kbd } from "../marks/Controls";
+import { problem } from "../api/client";
+import { ConsequencesList } from "../consequences/ConsequencesList";
+import { useWhy } from "../frame/address";
+import { Btn, inputStyle, Kbd, Link } from "../marks/Controls";
 import { Mark, Spark } from "../marks/Marks";
 import { n, onDay, percent, plural } from "../marks/words";
+import { type Choice, type Proposal, useConsequences, useEvidence } from "./judging";
 import { RuleSentence } from "./RuleRow";
 
 type Props = {
-  p: Schemas["ProposalOut"];
+  p: Proposal;
+  choice: Choice; // what is taken: the proposal, or a narrower or wider rule
+  narrower: number; // how many steps there are that way
+  wider: number;
+  changed: boolean;
+  wide: boolean; // only to be narrowed
   current: boolean;
   later: boolean;
   refusing: boolean;
   choose: () => void;
+  shift: (by: number) => void;
   take: () => void;
   askRefuse: () => void;
   refuse: (reason: string) => void;
@@ -19,55 +28,57 @@ type Props = {
 };
 
 /** A proposal; the current one has its evidence open. */
-export function ProposalRow({ p, current, later, refusing, choose, take, askRefuse, refuse, cancelRefuse }: Props) {
+export function ProposalRow({ p, choice, narrower, wider, changed, wide, current, later, refusing, choose, shift, take, askRefuse, refuse, cancelRefuse }: Props) {
   const row = useRef<HTMLDivElement>(null);
   useEffect(() => {
     if (current) row.current?.scrollIntoView({ block: "nearest" });
   }, [current]);
+  const barred = wide && !changed;
   return (
-    <Box ref={row} data-proposal={p.key} borderBottomWidth="1px" borderColor="line2" borderLeftWidth="3px" borderLeftColor={current ? "accent" : "transparent"} bg={current ? "tint" : undefined} px="14px" py="6px" opacity={later && !current ? 0.6 : 1}>
+    <Box ref={row} data-proposal={p.key} data-wide={wide || undefined} borderBottomWidth="1px" borderColor="line2" borderLeftWidth="3px" borderLeftColor={current ? "accent" : "transparent"} bg={current ? "tint" : undefined} px="14px" py="6px" opacity={later && !current ? 0.6 : 1}>
       <chakra.button type="button" data-row="0" onClick={choose} onFocus={choose} textAlign="left" w="100%" cursor="pointer">
-        <Mark kind="permit" /> <RuleSentence rule={p.rule} />
-        {p.warnings.map((w) => (
-          <chakra.span key={w} color="reject" fontWeight="500" ml="6px" fontSize="12px">
-            {w}
-          </chakra.span>
-        ))}
+        <Mark kind={wide ? "uncovered" : "permit"} /> {changed ? <chakra.span fontWeight="500">{choice.sentence}</chakra.span> : <RuleSentence rule={p.rule} />}
+        {changed ? (
+          <Text color="accent" fontSize="12px" fontWeight="500">
+            {choice.words}; {choice.conversations < p.conversations ? `${n(p.conversations - choice.conversations)} of ${plural(p.conversations, "conversation")} stay uncovered` : `all ${plural(p.conversations, "conversation")} are in`}
+          </Text>
+        ) : (
+          p.warnings.map((x) => (
+            <chakra.span key={x} color="reject" fontWeight="500" ml="6px" fontSize="12px">
+              {x}
+            </chakra.span>
+          ))
+        )}
+        {p.again && p.refused && (
+          <Text color="open" fontSize="12px">
+            Refused before (“{p.refused.reason || "no reason given"}”), with {plural(p.refused.conversations, "conversation")} behind it; now there are {n(p.conversations)}.
+          </Text>
+        )}
         <Text color="soft" fontSize="12px">
-          {plural(p.conversations, "conversation")} · {plural(p.days, "day")} · {n(p.pairs)} of {n(p.opened)} opened were seen (fill {percent(p.fill)}){later && " · later"}
+          {plural(p.conversations, "conversation")} · {plural(p.days, "day")} · {n(changed ? choice.conversations : p.pairs)} of {n(choice.opened)} opened were seen (fill {percent(Math.min(1, (changed ? choice.conversations : p.pairs) / Math.max(1, choice.opened)))}){later && " · later"}
         </Text>
       </chakra.button>
       {current && (
-        <Box mt="6px">
-          <chakra.table w="100%" fontSize="12px">
-            <thead>
-              <tr>
-                {["Caller", "Conv.", "Days"].map((h, i) => (
-                  <chakra.th key={h} textAlign={i ? "right" : "left"} color="soft" fontWeight="500">
-                    {h}
-                  </chakra.th>
-                ))}
-              </tr>
-            </thead>
-            <tbody>
-              {p.callers.slice(0, 5).map((c) => (
-                <tr key={c.name}>
-                  <td>
-                    {c.name} <chakra.span color="soft">{c.label}</chakra.span>
-                  </td>
-                  <chakra.td textAlign="right">{n(c.conversations)}</chakra.td>
-                  <chakra.td textAlign="right">{n(c.days)}</chakra.td>
-                </tr>
-              ))}
-            </tbody>
-          </chakra.table>
-          <Flex color="soft" fontSize="12px" align="center" gap="10px">
-            {p.callerCount > 5 && <Text>and {n(p.callerCount - 5)} more callers</Text>}
-            <Text>
-              {onDay(p.first)} – {onDay(p.last)}
-            </Text>
-            <Spark values={p.spark} width={110} />
-          </Flex>
+        <Box mt="2px">
+          {refusing ? (
+            <Refuse refuse={refuse} cancel={cancelRefuse} />
+          ) : (
+            <Flex gap="6px" mt="4px" mb="6px" align="center" wrap="wrap">
+              <Btn primary onClick={take} disabled={barred} title={barred ? "Narrow it first" : undefined}>
+                Take <Kbd>T</Kbd>
+              </Btn>
+              <Btn onClick={() => shift(-1)} disabled={narrower === 0}>
+                Narrow <Kbd>N</Kbd>
+              </Btn>
+              <Btn onClick={() => shift(1)} disabled={wider === 0}>
+                Widen <Kbd>W</Kbd>
+              </Btn>
+              <Btn onClick={askRefuse}>
+                Refuse… <Kbd>R</Kbd>
+              </Btn>
+            </Flex>
+          )}
+          <Callers p={p} />
           {p.groups.length > 0 && (
             <Box mt="4px" fontFamily="mono" fontSize="11.5px" color="soft">
               {p.groups.map((g) => (
@@ -75,21 +86,77 @@ export function ProposalRow({ p, current, later, refusing, choose, take, askRefu
               ))}
             </Box>
           )}
-          {refusing ? (
-            <Refuse refuse={refuse} cancel={cancelRefuse} />
-          ) : (
-            <Flex gap="8px" mt="6px" align="center">
-              <Btn primary onClick={take}>
-                Take <Kbd>T</Kbd>
-              </Btn>
-              <Btn onClick={askRefuse}>
-                Refuse… <Kbd>R</Kbd>
-              </Btn>
-              <Text color="soft" fontSize="12px">
-                opens {n(p.opened)}; refusing leaves {n(p.conversations)} uncovered
+          <Does choice={choice} barred={barred} />
+        </Box>
+      )}
+    </Box>
+  );
+}
+
+function Callers({ p }: { p: Proposal }) {
+  return (
+    <>
+      <chakra.table w="100%" fontSize="12px">
+        <thead>
+          <tr>
+            {["Caller", "Conv.", "Share", "Days"].map((h, i) => (
+              <chakra.th key={h} textAlign={i ? "right" : "left"} color="soft" fontWeight="500">
+                {h}
+              </chakra.th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {p.callers.slice(0, 5).map((c) => (
+            <tr key={c.name}>
+              <td>
+                {c.name} <chakra.span color="soft">{c.label}</chakra.span>
+              </td>
+              <chakra.td textAlign="right">{n(c.conversations)}</chakra.td>
+              <chakra.td textAlign="right">{percent(c.connections / Math.max(1, p.connections))}</chakra.td>
+              <chakra.td textAlign="right">{n(c.days)}</chakra.td>
+            </tr>
+          ))}
+        </tbody>
+      </chakra.table>
+      <Flex color="soft" fontSize="12px" align="center" gap="10px">
+        {p.callerCount > 5 && <Text>and {n(p.callerCount - 5)} more callers</Text>}
+        <Text>
+          {onDay(p.first)} – {onDay(p.last)}
+        </Text>
+        <Spark values={p.spark} width={110} />
+      </Flex>
+    </>
+  );
+}
+
+/** What taking it does, and the conversations behind it. */
+function Does({ choice, barred }: { choice: Choice; barred: boolean }) {
+  const [open, setOpen] = useState(false);
+  const { show } = useWhy();
+  const c = useConsequences([choice.text], !barred);
+  const e = useEvidence(choice.text, open);
+  return (
+    <Box mt="4px" fontSize="12px">
+      {barred && <Text color="open">Too wide to take as it is: narrow it with N, or refuse it with a reason.</Text>}
+      {c.error && <Text color="reject">{problem(c.error)}</Text>}
+      {!barred && c.data?.consequences && <ConsequencesList c={c.data.consequences} />}
+      <Link aria-expanded={open} onClick={() => setOpen(!open)}>
+        {open ? "Fold the conversations" : "Show the conversations that it would permit"}
+      </Link>
+      {open && e.data && (
+        <Box maxH="150px" overflowY="auto" data-evidence={e.data.total}>
+          {e.data.conversations.map((v) => (
+            <Flex key={v.client.addr + v.server.addr + v.service + v.first} gap="8px">
+              <Link textDecoration="none" onClick={() => show({ kind: "flow", client: v.client.addr, server: v.server.addr, service: v.service, at: v.first })}>
+                {v.client.name} → {v.server.name} <chakra.span color="soft">{v.service}</chakra.span>
+              </Link>
+              <Text ml="auto" color="soft">
+                {n(v.connections)} ×
               </Text>
             </Flex>
-          )}
+          ))}
+          {e.data.total > e.data.conversations.length && <Text color="soft">and {n(e.data.total - e.data.conversations.length)} more</Text>}
         </Box>
       )}
     </Box>

@@ -1,144 +1,195 @@
-// What derivation proposes, to be judged one by one with the keyboard.
-import { Box, chakra, Flex, Progress, Text } from "@chakra-ui/react";
+// What derivation proposes, to be judged one by one with the keyboard, or many
+// at once by a filter.
+import { Box, chakra, Flex, Input, Progress, Text } from "@chakra-ui/react";
 import { useState } from "react";
-import { api, problem, queryClient, type Schemas } from "../api/client";
+import { api, type Schemas } from "../api/client";
 import { useKeys } from "../frame/keys";
-import { useWindow } from "../frame/address";
-import { say } from "../frame/toaster";
 import { moveFocus } from "../ledger/shared";
-import { Btn, Empty, Link } from "../marks/Controls";
-import { n, percent, plural } from "../marks/words";
+import { Btn, Empty, inputStyle, Link } from "../marks/Controls";
+import { n, onDay, percent, plural } from "../marks/words";
 import { Aside } from "./Aside";
 import { Curve } from "./Curve";
+import { Gone } from "./Gone";
+import { choicesOf, type Proposal, useJudging } from "./judging";
+import { Many } from "./Many";
+import { Meter } from "./Meter";
 import { ProposalRow } from "./ProposalRow";
 
 export function Proposals({ policy }: { policy: Schemas["PolicyOut"] }) {
-  const w = useWindow();
-  const list = api.useQuery("get", "/api/proposals", {}, { refetchInterval: (q) => (q.state.data?.job?.state === "running" ? 400 : false) });
-  const derive = api.useMutation("post", "/api/derive");
-  const take = api.useMutation("post", "/api/proposals/take");
-  const refuse = api.useMutation("post", "/api/proposals/refuse");
+  const j = useJudging();
   const cancel = api.useMutation("delete", "/api/jobs/{id}");
   const [at, setAt] = useState<string>();
-  const [later, setLater] = useState<string[]>([]);
   const [refusing, setRefusing] = useState<string>();
-  const d = list.data?.derived;
-  const all = d?.proposals ?? [];
-  const open = all.filter((p) => !p.refused);
-  const judged = [...open.filter((p) => !later.includes(p.key)), ...open.filter((p) => later.includes(p.key))];
-  const current = judged.find((p) => p.key === at) ?? judged[0];
-  const running = list.data?.job?.state === "running" ? list.data.job : undefined;
+  const [chosen, setChosen] = useState<Record<string, number>>({});
+  const [filter, setFilter] = useState("");
+  const [clean, setClean] = useState(false);
+  const [scope, setScope] = useState("");
+  const [many, setMany] = useState<"take" | "refuse">();
+  const { d } = j;
+  const words = filter.toLowerCase().split(/\s+/).filter(Boolean);
+  const shown = j.judged.filter((p) => words.every((x) => p.key.toLowerCase().includes(x)) && (!clean || p.warnings.length === 0));
+  const current = shown.find((p) => p.key === at) ?? shown[0];
+  const choices = (p: Proposal) => {
+    const { all, own } = choicesOf(p);
+    const i = Math.min(all.length - 1, Math.max(0, chosen[p.key] ?? own));
+    return { all, own, i, choice: all[i]! };
+  };
+  const shift = (by: number) => {
+    if (!current) return;
+    const { all, i } = choices(current);
+    setChosen({ ...chosen, [current.key]: Math.min(all.length - 1, Math.max(0, i + by)) });
+  };
   const next = () => {
-    const i = judged.findIndex((p) => p.key === current?.key);
-    setAt((judged[i + 1] ?? judged[i - 1])?.key);
+    const i = shown.findIndex((p) => p.key === current?.key);
+    setAt((shown[i + 1] ?? shown[i - 1])?.key);
   };
-  const guard = async (f: () => Promise<unknown>, done?: string) => {
-    try {
-      await f();
-      if (done) say(done);
-    } catch (e) {
-      say(problem(e), "error");
-    }
-    await queryClient.invalidateQueries();
-  };
-  const run = (balance: number) => guard(() => derive.mutateAsync({ params: { query: { ...w, balance } } }));
-  const doTake = (p = current) => {
+  const take = (p = current) => {
     if (!p) return;
+    const { choice, i, own } = choices(p);
+    if (j.isWide(p) && i === own) {
+      setAt(p.key);
+      return; // only narrowed: the row says so
+    }
     next();
-    void guard(() => take.mutateAsync({ params: { query: w }, body: { texts: [p.text] } }), `Taken: ${p.key}`);
+    void j.take([{ p, choice }]);
   };
-  const doRefuse = (reason: string) => {
-    if (!refusing) return;
-    if (refusing === current?.key) next();
-    void guard(() => refuse.mutateAsync({ body: { rule: refusing, reason } }), "Refused; it stays refused");
+  const refuse = (reason: string) => {
+    const p = j.judged.find((x) => x.key === refusing);
     setRefusing(undefined);
+    if (!p) return;
+    if (p.key === current?.key) next();
+    void j.refuse([p], reason);
   };
   useKeys({
-    t: () => doTake(),
+    t: () => take(),
+    n: () => shift(-1),
+    w: () => shift(1),
     r: () => current && setRefusing(current.key),
     l: () => {
       if (!current) return;
       next();
-      setLater([...later.filter((k) => k !== current.key), current.key]);
+      j.postpone(current);
     },
   });
-  const undecided = open.reduce((sum, p) => sum + p.conversations, 0);
+  const run = () => void j.run(scope.startsWith("area ") ? { area: scope.slice(5) } : scope ? { group: scope } : {});
+  const groups = policy.statements.filter((s) => s.kind === "group").map((s) => s.name!);
+  const areas = policy.statements.filter((s) => s.kind === "area").map((s) => s.name!);
   return (
-    <Flex direction="column" borderLeftWidth="1px" borderColor="line" bg="sheet" minH="0" pt="12px" aria-label="proposals" role="region">
-      <Flex px="16px" align="baseline" gap="10px">
+    <Flex direction="column" borderLeftWidth="1px" borderColor="line" bg="sheet" minH="0" pt="10px" aria-label="proposals" role="region">
+      <Flex px="16px" align="center" gap="8px" wrap="wrap">
         <Text fontFamily="heading" fontSize="17px">
-          {d ? plural(open.length, "proposal") : "Proposals"}
+          {d ? plural(j.judged.length, "proposal") : "Proposals"}
         </Text>
-        {d && <Text color="soft">{plural(undecided, "conversation")} to judge</Text>}
-        <Btn ml="auto" onClick={() => void run(d?.balance ?? 0.5)} loading={!!running} primary={!d}>
+        <chakra.label ml="auto" display="flex" gap="5px" alignItems="center" fontSize="12px" color="soft">
+          for
+          <chakra.select aria-label="what to derive for" maxW="120px" bg="sheet" color="ink" borderWidth="1px" borderColor="line" borderRadius="4px" h="25px" value={scope} onChange={(e) => setScope(e.target.value)}>
+            <option value="">everything</option>
+            {areas.map((a) => (
+              <option key={a} value={`area ${a}`}>
+                area {a}
+              </option>
+            ))}
+            {groups.map((g) => (
+              <option key={g}>{g}</option>
+            ))}
+          </chakra.select>
+        </chakra.label>
+        <Btn onClick={run} loading={!!j.running} primary={!d}>
           {d ? "Derive again" : "Derive from the window"}
         </Btn>
       </Flex>
-      {running && (
+      {d?.scope && <Text px="16px" color="soft" fontSize="12px">Only what touches {d.scope}.</Text>}
+      {j.running && (
         <Flex px="16px" gap="10px" align="center" mt="6px" role="status">
-          <Progress.Root value={running.done * 100} size="xs" flex="1">
+          <Progress.Root value={j.running.done * 100} size="xs" flex="1">
             <Progress.Track>
               <Progress.Range bg="accent" />
             </Progress.Track>
           </Progress.Root>
-          <Link onClick={() => void guard(() => cancel.mutateAsync({ params: { path: { id: running.id } } }), "Cancelled")}>cancel</Link>
+          <Link onClick={() => void j.guard(() => cancel.mutateAsync({ params: { path: { id: j.running!.id } } }), "Cancelled")}>cancel</Link>
         </Flex>
       )}
-      {list.data?.job?.state === "failed" && <Text px="16px" color="reject">The last derivation failed: {list.data.job.message}</Text>}
-      {d && d.curve.length > 1 && <Curve curve={d.curve} balance={d.balance} choose={(b) => void run(b)} />}
-      {list.data?.stale && open.length > 0 && (
+      {j.list.data?.job?.state === "failed" && <Text px="16px" color="reject">The last derivation failed: {j.list.data.job.message}</Text>}
+      {d && d.path.length > 1 && <Curve curve={d.path} balance={j.point?.balance ?? d.balance} choose={j.move} />}
+      {d && <Meter d={d} open={j.judged} refused={j.refused} />}
+      {d && j.judged.length > 4 && (
+        <Flex px="16px" gap="8px" align="center" mt="4px">
+          <Input {...inputStyle} h="24px" flex="1" minW="0" placeholder="filter: booking 5432" aria-label="filter the proposals" value={filter} onChange={(e) => setFilter(e.target.value)} />
+          <chakra.label display="flex" gap="4px" fontSize="12px" whiteSpace="nowrap">
+            <input type="checkbox" checked={clean} onChange={(e) => setClean(e.target.checked)} />
+            no warnings
+          </chakra.label>
+          {(words.length > 0 || clean) && shown.length > 0 && (
+            <>
+              <Btn h="24px" onClick={() => setMany("take")}>Take {n(shown.length)}…</Btn>
+              <Btn h="24px" onClick={() => setMany("refuse")}>Refuse…</Btn>
+            </>
+          )}
+        </Flex>
+      )}
+      {j.list.data?.stale && j.judged.length > 0 && (
         <Text px="16px" color="soft" fontSize="12px">
-          The draft has changed since revision {d!.revision}; what it took is gone from the list.
+          Derived {onDay(d!.from)} – {onDay(d!.to)} on revision {d!.revision}; what the draft has taken since is gone from the list.
         </Text>
       )}
       <Box overflowY="auto" flex="1" minH="0" mt="6px" onKeyDown={moveFocus}>
-        {judged.map((p) => (
-          <ProposalRow
-            key={p.key}
-            p={p}
-            current={p === current}
-            later={later.includes(p.key)}
-            refusing={refusing === p.key}
-            choose={() => setAt(p.key)}
-            take={() => doTake(p)}
-            askRefuse={() => setRefusing(p.key)}
-            refuse={doRefuse}
-            cancelRefuse={() => setRefusing(undefined)}
-          />
-        ))}
-        {!d && !running && (
+        {shown.map((p) => {
+          const { choice, i, own, all } = choices(p);
+          return (
+            <ProposalRow
+              key={p.key}
+              p={p}
+              choice={choice}
+              narrower={i}
+              wider={all.length - 1 - i}
+              changed={i !== own}
+              wide={j.isWide(p)}
+              current={p === current}
+              later={j.later.includes(p.key)}
+              refusing={refusing === p.key}
+              choose={() => setAt(p.key)}
+              shift={(by) => (p === current ? shift(by) : setAt(p.key))}
+              take={() => take(p)}
+              askRefuse={() => setRefusing(p.key)}
+              refuse={refuse}
+              cancelRefuse={() => setRefusing(undefined)}
+            />
+          );
+        })}
+        {!d && !j.running && (
           <Empty title="Nothing derived yet">
             {policy.counts.uncovered > 0
               ? `${plural(policy.counts.uncovered, "conversation")} of the window have no rule. Derivation proposes rules for what is usual, and sets aside what you should not be asked to bless.`
               : "Every conversation of the window is decided."}
           </Empty>
         )}
-        {d && open.length === 0 && (
+        {d && j.judged.length > 0 && shown.length === 0 && <Empty title="Nothing agrees with this filter" />}
+        {d && j.judged.length === 0 && (
           <Empty title="All judged">
-            {d.considered > 0 ? `Of ${plural(d.considered, "conversation")} looked at, ${percent(d.covered / d.considered)} found a proposal; the others were set aside.` : "There was nothing to propose."}
+            {d.considered > 0 ? `Of ${plural(d.considered, "conversation")} looked at, ${percent(d.covered / d.considered)} found a proposal; the others were set aside.` : "There was nothing to propose."} After a week of traffic, derive again: only what is new or gone comes up.
           </Empty>
         )}
+        {d && <Gone list={d.gone} revision={policy.revision} />}
         {d && <Aside list={d.aside} />}
-        {all.length > open.length && (
+        {j.refused.length > 0 && (
           <Box px="16px" py="8px" color="soft">
-            <Text>{n(all.length - open.length)} refused</Text>
-            {all
-              .filter((p) => p.refused)
-              .map((p) => (
-                <Flex key={p.key} gap="8px">
-                  <Text truncate>{p.key}</Text>
-                  <Text flexShrink={0}>“{p.refused!.reason || "no reason given"}”</Text>
-                  <Link ml="auto" flexShrink={0} onClick={() => void guard(() => refuse.mutateAsync({ body: { rule: p.key, reason: "", again: true } }), "To be judged again")}>
-                    judge again
-                  </Link>
-                </Flex>
-              ))}
+            <Text>{n(j.refused.length)} refused, or taken otherwise</Text>
+            {j.refused.map((p) => (
+              <Flex key={p.key} gap="8px">
+                <Text truncate>{p.key}</Text>
+                <Text flexShrink={0}>“{p.refused!.reason || "no reason given"}”</Text>
+                <Link ml="auto" flexShrink={0} onClick={() => void j.again(p)}>
+                  judge again
+                </Link>
+              </Flex>
+            ))}
           </Box>
         )}
       </Box>
       <chakra.div px="16px" py="5px" borderTopWidth="1px" borderColor="line2" color="soft" fontSize="11.5px">
-        T takes · R refuses · L later · arrows move · Ctrl Z undoes
+        T takes · N narrows · W widens · R refuses · L later · arrows move · Ctrl Z undoes
       </chakra.div>
+      {many && <Many what={many} list={shown.filter((p) => !j.isWide(p) || many === "refuse")} choice={(p) => choices(p).choice} judging={j} close={() => setMany(undefined)} />}
     </Flex>
   );
 }

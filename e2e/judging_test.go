@@ -1,0 +1,102 @@
+package e2e
+
+import (
+	"testing"
+
+	"github.com/chromedp/chromedp/kb"
+	"github.com/stretchr/testify/require"
+)
+
+// proposal gives the current one's key and how many there are.
+func (p *page) proposals() int {
+	p.t.Helper()
+	return value[int](p, `document.querySelectorAll("[data-proposal]").length`)
+}
+
+// Proposals are judged with the keyboard: along the curve, narrower, wider,
+// refused with a reason, many at once; and each step is undone in one.
+func TestJudgingWithTheKeyboard(t *testing.T) {
+	p := browse(t, start(t, "--demo"))
+	p.open("/policy")
+	p.click(button("Derive from the window"))
+	p.see(`[data-proposal]`)
+	p.see(`[data-meter]`)
+	toJudge := value[int](p, `Number(document.querySelector("[data-meter]").dataset.meter)`)
+	require.Positive(t, toJudge)
+
+	// The curve moves at once, the list with it, and where it stands is in the address.
+	before := p.proposals()
+	p.click(`[role=slider][aria-label="balance from short to tight"]`)
+	p.press(kb.ArrowRight) // the arrow to the right: tighter
+	p.until(`location.search.includes("balance=")`)
+	p.press(kb.ArrowRight)
+	p.until(`document.querySelectorAll("[data-proposal]").length > ` + itoa(before))
+	p.open("/policy")
+	p.until(`document.querySelectorAll("[data-proposal]").length === ` + itoa(before))
+
+	// Wider, and back; the sentence says what differs.
+	p.fill(`input[aria-label="filter the proposals"]`, "boarding-logic-bench")
+	p.open("/policy?balance=0")
+	p.fill(`input[aria-label="filter the proposals"]`, "boarding-entry-bench tcp/8443")
+	p.until(`document.querySelectorAll("[data-proposal]").length === 1`)
+	p.click(`[data-proposal] [data-row]`)
+	p.see(saying("conversations that change verdict"))
+	p.press("w")
+	p.see(saying("from the whole application"))
+	p.press("n")
+	p.gone(saying("from the whole application"))
+	p.click(saying("Show the conversations that it would permit"))
+	p.see(`[data-evidence]:not([data-evidence="0"])`)
+	p.press("t")
+	p.until(`document.querySelectorAll("[data-proposal]").length === 0`)
+	p.see(saying("Derived from"))
+	p.ctrl("z")
+	p.until(`document.querySelectorAll("[data-proposal]").length === 1`)
+
+	// Refused with a reason, it stays refused.
+	p.click(`[data-proposal] [data-row]`)
+	p.press("r")
+	p.see(`input[aria-label="reason for refusing"]`)
+	p.press("a test that ended\r")
+	p.see(saying("a test that ended"))
+	p.click(button("Derive again"))
+	p.see(saying("a test that ended"))
+	p.click(saying("judge again"))
+	p.gone(saying("a test that ended"))
+
+	// Many at once, with what they do first; undone in one step.
+	p.open("/policy")
+	p.fill(`input[aria-label="filter the proposals"]`, "5432")
+	p.click(`//label[contains(., "no warnings")]/input`)
+	p.until(`document.querySelectorAll("[data-proposal]").length > 1`)
+	some := p.proposals()
+	rules := value[int](p, `Number(document.querySelector("[data-fact=policy]").textContent.match(/\d+/)[0])`)
+	p.click(button("Take " + itoa(some)))
+	p.see(`[role=dialog] [data-consequences]`)
+	p.click(button("Take all"))
+	p.until(`Number(document.querySelector("[data-fact=policy]").textContent.match(/\d+/)[0]) === ` + itoa(rules+some))
+	p.ctrl("z")
+	p.until(`Number(document.querySelector("[data-fact=policy]").textContent.match(/\d+/)[0]) === ` + itoa(rules))
+}
+
+// What would be far too wide is shown with who made it; it can only be narrowed.
+func TestTooWideIsNarrowed(t *testing.T) {
+	p := browse(t, start(t, "--demo"))
+	p.open("/policy")
+	p.click(button("Derive from the window"))
+	p.see(`[data-proposal]`)
+	p.fill(`input[aria-label="filter the proposals"]`, "any -> booking on tcp/22")
+	p.see(`[data-wide]`)
+	p.click(`[data-wide] [data-row]`)
+	p.see(saying("Too wide to take as it is"))
+	p.see(saying("anybody could reach it"))
+	p.press("t")
+	p.see(saying("Too wide to take as it is"))
+	p.press("n")
+	p.see(saying("only members of booking-live"))
+	p.press("n")
+	p.see(saying("only members of gangway"))
+	p.see(saying("stay uncovered"))
+	p.press("t")
+	p.see(saying("taken only members of gangway"))
+}

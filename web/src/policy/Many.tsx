@@ -1,0 +1,50 @@
+// Many proposals at once: what taking them does, before it is done.
+import { Input, Text } from "@chakra-ui/react";
+import { useState } from "react";
+import { problem } from "../api/client";
+import { ConsequencesList } from "../consequences/ConsequencesList";
+import { Btn, inputStyle, ProblemNote } from "../marks/Controls";
+import { Modal } from "../marks/Modal";
+import { plural } from "../marks/words";
+import { type Choice, type Proposal, useConsequences, type useJudging } from "./judging";
+
+type Props = { what: "take" | "refuse"; list: Proposal[]; choice: (p: Proposal) => Choice; judging: ReturnType<typeof useJudging>; close: () => void };
+
+export function Many({ what, list, choice, judging, close }: Props) {
+  const [all] = useState(list); // those that were shown when it was asked for
+  const [reason, setReason] = useState("");
+  const c = useConsequences(all.map((p) => choice(p).text), what === "take");
+  const go = () => {
+    close();
+    if (what === "take") void judging.take(all.map((p) => ({ p, choice: choice(p) })));
+    else void judging.refuse(all, reason.trim());
+  };
+  const warned = all.filter((p) => p.warnings.length > 0).length;
+  return (
+    <Modal
+      title={`${what === "take" ? "Take" : "Refuse"} ${plural(all.length, "proposal")}?`}
+      open
+      onClose={close}
+      size="lg"
+      footer={
+        <>
+          <Btn primary onClick={go} disabled={what === "take" && !c.data}>
+            {what === "take" ? "Take" : "Refuse"} all {all.length}
+          </Btn>
+          <Btn onClick={close}>Cancel</Btn>
+        </>
+      }
+    >
+      {all.slice(0, 12).map((p) => (
+        <Text key={p.key} truncate>
+          {choice(p).sentence}
+        </Text>
+      ))}
+      {all.length > 12 && <Text color="soft">and {all.length - 12} more</Text>}
+      {what === "take" && warned > 0 && <ProblemNote>{plural(warned, "proposal")} of these {warned === 1 ? "carries" : "carry"} a warning: judge {warned === 1 ? "it" : "them"} one by one, or tick “no warnings” first.</ProblemNote>}
+      {what === "refuse" && <Input {...inputStyle} mt="8px" autoFocus placeholder="Why not? It is kept with each." aria-label="reason for refusing all" value={reason} onChange={(e) => setReason(e.target.value)} />}
+      {c.error && <ProblemNote>{problem(c.error)}</ProblemNote>}
+      {c.data?.consequences && <ConsequencesList c={c.data.consequences} />}
+    </Modal>
+  );
+}

@@ -1,0 +1,112 @@
+// The newest derivation, what of it is still to be judged, and what can be done.
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { api, fetchClient, problem, queryClient, type Schemas } from "../api/client";
+import { useAddress, useWindow } from "../frame/address";
+import { say } from "../frame/toaster";
+
+export type Proposal = Schemas["ProposalOut"];
+export type Derived = Schemas["Derived"];
+
+/** What is taken of a proposal: itself, or one that is narrower or wider. */
+export type Choice = { words?: string; sentence: string; text: string; opened: number; conversations: number };
+
+/** From narrow over the proposal itself to wide, with where it stands. */
+export function choicesOf(p: Proposal): { all: Choice[]; own: number } {
+  const own: Choice = { sentence: p.rule.sentence, text: p.text, opened: p.opened, conversations: p.conversations };
+  return { all: [...[...p.narrower].reverse(), own, ...p.wider], own: p.narrower.length };
+}
+
+/** Keeps a list for as long as the tab is open. */
+function useKept(name: string) {
+  const [list, set] = useState<string[]>(() => JSON.parse(sessionStorage.getItem(name) ?? "[]") as string[]);
+  return [
+    list,
+    (next: string[]) => {
+      sessionStorage.setItem(name, JSON.stringify(next));
+      set(next);
+    },
+  ] as const;
+}
+
+export function useJudging() {
+  const w = useWindow();
+  const { search, change } = useAddress();
+  const list = api.useQuery("get", "/api/proposals", {}, { refetchInterval: (q) => (q.state.data?.job?.state === "running" ? 400 : false) });
+  const derive = api.useMutation("post", "/api/derive");
+  const takeOut = api.useMutation("post", "/api/proposals/take");
+  const refuseOut = api.useMutation("post", "/api/proposals/refuse");
+  const [later, setLater] = useKept("judge later");
+  const d = list.data?.derived;
+  const asked = Number(search.get("balance") ?? d?.balance ?? 0.5);
+  const point = d?.path.find((p) => p.balance === asked) ?? d?.path.find((p) => p.balance === d.balance);
+  const byKey = new Map((d?.proposals ?? []).map((p) => [p.key, p]));
+  const here = [...(point?.keys ?? []).flatMap((k) => byKey.get(k) ?? []), ...(d?.wide ?? [])];
+  const isWide = (p: Proposal) => !!d?.wide.includes(p);
+  const open = here.filter((p) => !p.refused || p.again);
+  const ranked = (p: Proposal) => (later.includes(p.key) ? 2 : isWide(p) ? 1 : 0);
+  const judged = [...open].sort((a, b) => ranked(a) - ranked(b));
+  const refused = here.filter((p) => p.refused && !p.again);
+
+  const guard = async (f: () => Promise<unknown>, done?: string) => {
+    try {
+      await f();
+      if (done) say(done);
+    } catch (e) {
+      say(problem(e), "error");
+    }
+    await queryClient.invalidateQueries();
+  };
+  const refuseOne = (p: Proposal, reason: string) => refuseOut.mutateAsync({ body: { rule: p.key, reason, conversations: p.conversations, callers: p.callerCount } });
+  return {
+    list, d, point, judged, refused, later, isWide,
+    running: list.data?.job?.state === "running" ? list.data.job : undefined,
+    run: (scope: { group?: string; area?: string }) => guard(() => derive.mutateAsync({ params: { query: { ...w, balance: d?.balance ?? 0.5, ...scope } } })),
+    move: (balance: number) => change({ balance: String(balance) }, { replace: true }),
+    take: (ps: { p: Proposal; choice: Choice }[]) =>
+      guard(
+        async () => {
+          await takeOut.mutateAsync({ params: { query: w }, body: { texts: ps.map((x) => x.choice.text) } });
+          // What was narrowed is judged: it does not ask again for the rest.
+          for (const { p, choice } of ps) if (choice.words) await refuseOne(p, `taken ${choice.words}`);
+        },
+        ps.length === 1 ? `Taken: ${ps[0]!.choice.sentence}` : `Taken: ${ps.length} proposals, undone in one step`,
+      ),
+    refuse: (ps: Proposal[], reason: string) =>
+      guard(async () => {
+        for (const p of ps) await refuseOne(p, reason);
+      }, ps.length === 1 ? "Refused; it stays refused" : `Refused: ${ps.length} proposals`),
+    again: (p: Proposal) => guard(() => refuseOut.mutateAsync({ body: { rule: p.key, reason: "", again: true } }), "To be judged again"),
+    postpone: (p: Proposal) => setLater([...later.filter((k) => k !== p.key), p.key]),
+    guard,
+  };
+}
+
+/** What taking texts would do, before it is done. */
+export function useConsequences(texts: string[], on: boolean) {
+  const w = useWindow();
+  return useQuery({
+    queryKey: ["consequences of taking", texts, w],
+    enabled: on && texts.length > 0,
+    placeholderData: undefined,
+    queryFn: async () => {
+      const { data, error } = await fetchClient.POST("/api/proposals/take", { params: { query: { ...w, dryRun: true } }, body: { texts } });
+      if (error) throw error;
+      return data;
+    },
+  });
+}
+
+/** The conversations that a text would newly permit. */
+export function useEvidence(text: string, on: boolean) {
+  const w = useWindow();
+  return useQuery({
+    queryKey: ["evidence", text, w],
+    enabled: on,
+    queryFn: async () => {
+      const { data, error } = await fetchClient.POST("/api/proposals/evidence", { params: { query: { ...w, limit: 100 } }, body: { text } });
+      if (error) throw error;
+      return data;
+    },
+  });
+}
