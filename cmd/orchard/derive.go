@@ -47,6 +47,7 @@ type deriveSummary struct {
 	Covered    int                 `json:"covered"`
 	Error      int                 `json:"error"`
 	Balance    float64             `json:"balance"`
+	Fill       float64             `json:"fill"` // of what the rules open, the share that was seen
 	SetAside   []asideSummary      `json:"setAside"`
 	Curve      []derive.CurvePoint `json:"curve"`
 }
@@ -84,6 +85,11 @@ func deriveRules(in inputs, balance float64, out, summary string) error {
 		Covered: covered(c, p, seen.Conversations), Error: bad, Balance: balance,
 		SetAside: []asideSummary{}, Curve: result.Curve,
 	}
+	seenPairs, opened := 0, 0
+	for _, p := range result.Proposals {
+		seenPairs, opened = seenPairs+p.Pairs, opened+p.Opened
+	}
+	s.Fill = float64(seenPairs) / float64(max(1, opened))
 	for _, a := range result.Aside {
 		as := asideSummary{a.Reason, a.Reason.Words(), len(a.Conversations), nil}
 		for _, i := range a.Conversations[:min(5, len(a.Conversations))] {

@@ -35,6 +35,7 @@ type pattern struct {
 	days           Days
 	clients        map[int32]int // workload → conversations; outside addresses count as one each below zero
 	servers        map[int32]int
+	members        [2][]int32 // clients and servers, one for each conversation, before they are counted
 }
 
 type deriver struct {
@@ -55,6 +56,8 @@ type deriver struct {
 	allRoles   int
 	days       int
 
+	pairOf        []int32    // of each conversation: which two roles on which service
+	pairs         int        // how many there are
 	doubtful      []*pattern // of administration services, that were set aside
 	sizesOfGroups map[string]int
 
@@ -195,6 +198,9 @@ func (d *deriver) member(p decide.Placed) int32 {
 func (d *deriver) observe() bool {
 	var all Days
 	d.ends = make([][2]*role, len(d.in.Conversations))
+	d.pairOf = make([]int32, len(d.in.Conversations))
+	index := map[pairKey]int32{}
+	var noted []bool // by pair
 	for i := range d.in.Conversations {
 		if i%100_000 == 0 && d.in.Progress != nil && !d.in.Progress(0.6*float64(i)/float64(len(d.in.Conversations))) {
 			return false
@@ -203,7 +209,16 @@ func (d *deriver) observe() bool {
 		all |= c.Days
 		client, server := d.roleOf(c.Client), d.roleOf(c.Server)
 		d.ends[i] = [2]*role{client, server}
-		if c.Connections > 0 && (c.Connections > 2 || c.Days.Count() > 1) {
+		k := pairKey{client.id, server.id, c.Point}
+		pair, known := index[k]
+		if !known {
+			pair = int32(len(index))
+			index[k] = pair
+			noted = append(noted, false)
+		}
+		d.pairOf[i] = pair
+		if !noted[pair] && c.Connections > 0 && (c.Connections > 2 || c.Days.Count() > 1) {
+			noted[pair] = true
 			d.note(usualKey{client.id, true, c.Point}, peer(server))
 			d.note(usualKey{server.id, false, c.Point}, peer(client))
 		}
@@ -214,6 +229,7 @@ func (d *deriver) observe() bool {
 			d.open = append(d.open, i)
 		}
 	}
+	d.pairs = len(index)
 	d.considered = len(d.open)
 	d.days = all.Count()
 	d.guessEnvironments()
@@ -294,8 +310,8 @@ func (d *deriver) shared(r *role, client bool, p service.Point) bool {
 func (d *deriver) clean() []Aside {
 	scans := d.scans()
 	aside := map[Reason][]int{}
-	byKey := map[pairKey]*pattern{}
-	var order []pairKey
+	byPair := make([]*pattern, d.pairs)
+	var order []int32
 	for _, i := range d.open {
 		c := &d.in.Conversations[i]
 		if scans[i] {
@@ -303,22 +319,28 @@ func (d *deriver) clean() []Aside {
 			continue
 		}
 		client, server := d.ends[i][0], d.ends[i][1]
-		k := pairKey{client.id, server.id, c.Point}
-		p := byKey[k]
+		k := d.pairOf[i]
+		p := byPair[k]
 		if p == nil {
-			p = &pattern{client: client, server: server, points: service.Range{Lo: c.Point, Hi: c.Point}, clients: map[int32]int{}, servers: map[int32]int{}}
-			byKey[k] = p
+			p = &pattern{client: client, server: server, points: service.Range{Lo: c.Point, Hi: c.Point}}
+			byPair[k] = p
 			order = append(order, k)
 		}
 		p.conversations = append(p.conversations, i)
 		p.connections += c.Connections
 		p.days |= c.Days
-		p.clients[d.member(c.Client)]++
-		p.servers[d.member(c.Server)]++
+		p.members[0], p.members[1] = append(p.members[0], d.member(c.Client)), append(p.members[1], d.member(c.Server))
 	}
 	for _, k := range order {
-		d.patterns = append(d.patterns, byKey[k])
+		d.patterns = append(d.patterns, byPair[k])
 	}
+	const together = 64
+	decide.Parallel(4, (len(d.patterns)+together-1)/together, func(_, part int) {
+		for _, p := range d.patterns[part*together : min(len(d.patterns), (part+1)*together)] {
+			p.clients, p.servers = tally(p.members[0]), tally(p.members[1])
+			p.members = [2][]int32{}
+		}
+	})
 	d.dynamicPorts()
 	d.patterns = slices.DeleteFunc(d.patterns, func(p *pattern) bool {
 		why := d.doubt(p)
@@ -343,6 +365,27 @@ func (d *deriver) clean() []Aside {
 	return out
 }
 
+// tally counts how often each number occurs.
+func tally(all []int32) map[int32]int {
+	slices.Sort(all)
+	distinct := 0
+	for i := range all {
+		if i == 0 || all[i] != all[i-1] {
+			distinct++
+		}
+	}
+	out := make(map[int32]int, distinct)
+	for from := 0; from < len(all); {
+		to := from
+		for to < len(all) && all[to] == all[from] {
+			to++
+		}
+		out[all[from]] = to - from
+		from = to
+	}
+	return out
+}
+
 // scans finds conversations of clients that try far more servers, once or
 // twice each, than other clients of their role do.
 func (d *deriver) scans() map[int]bool {
@@ -352,25 +395,21 @@ func (d *deriver) scans() map[int]bool {
 	}
 	// Two clients of a role that do the same are enough to call it usual.
 	type firstTwo struct {
-		client int32
-		two    bool
+		known, two bool
+		client     int32
 	}
-	others := map[pairKey]firstTwo{}
-	key := func(i int) pairKey {
-		return pairKey{d.ends[i][0].id, d.ends[i][1].id, d.in.Conversations[i].Point}
-	}
+	others := make([]firstTwo, d.pairs)
 	for i := range d.in.Conversations {
 		m := d.member(d.in.Conversations[i].Client)
-		k := key(i)
-		if have, ok := others[k]; !ok {
-			others[k] = firstTwo{client: m}
-		} else if have.client != m && !have.two {
-			others[k] = firstTwo{have.client, true}
+		if have := &others[d.pairOf[i]]; !have.known {
+			have.known, have.client = true, m
+		} else if have.client != m {
+			have.two = true
 		}
 	}
 	stray := func(i int) bool {
 		c := &d.in.Conversations[i]
-		return c.Connections+c.Dropped <= 2 && c.Days.Count() <= 1 && !others[key(i)].two
+		return c.Connections+c.Dropped <= 2 && c.Days.Count() <= 1 && !others[d.pairOf[i]].two
 	}
 	clients := map[int32]*attempt{}
 	for i := range d.in.Conversations {
