@@ -16,7 +16,7 @@ func TestScreenshots(t *testing.T) {
 	if dir == "" {
 		t.Skip("make screenshots sets where the pictures go")
 	}
-	p := browse(t, start(t, "--demo"))
+	p := browse(t, start(t, "--demo", "--live=true", "--hold", "500ms"))
 	shoot := func(name string) {
 		p.do("settle", chromedp.Evaluate[chromedp.Void](`document.fonts.ready.then(() => new Promise((r) => setTimeout(r, 600)))`, chromedp.EvalAwaitPromise))
 		picture, err := chromedp.Run(p.ctx, chromedp.CaptureScreenshot())
@@ -45,13 +45,19 @@ func TestScreenshots(t *testing.T) {
 	shoot("groups")
 
 	p.open("/flows")
+	p.see(saying("the walls"))
 	p.click(`[data-row="0"]`)
-	p.click(`[data-row="1"]`)
 	shoot("flows")
+
+	p.open("/flows/exporters")
+	p.see(saying("IPFIX"))
+	p.until(`document.body.textContent.includes("records a second")`)
+	shoot("exporters")
 
 	p.open("/policy")
 	p.click(button("Derive from the window"))
 	p.see(`[data-proposal]`)
+	p.see(`[data-proposal] [data-consequences]`)
 	shoot("policy")
 
 	p.open("/policy?text=1")
