@@ -20,6 +20,7 @@ import (
 
 // ProposalOut is a rule that derivation suggests, with its evidence.
 type ProposalOut struct {
+	ID            string           `json:"id" doc:"Tells apart proposals of one rule with other evidence, at another balance"`
 	Key           string           `json:"key" doc:"The rule without its note: what a refusal is kept under"`
 	Text          string           `json:"text" doc:"The groups it needs and the rule, a line each"`
 	Rule          RuleOut          `json:"rule"`
@@ -54,7 +55,7 @@ type AlternativeOut struct {
 // PathPointOut is the proposals at one balance.
 type PathPointOut struct {
 	derive.CurvePoint
-	Keys []string `json:"keys" doc:"Of its proposals, in order"`
+	IDs []string `json:"ids" doc:"Of its proposals, in order"`
 }
 
 // GoneOut is a rule that nothing in the window needed.
@@ -170,9 +171,9 @@ func deriveFrom(ctx context.Context, v *reach.View, snap snapshot, balance float
 		point := PathPointOut{at.CurvePoint, []string{}}
 		for i := range at.Proposals {
 			p := proposalOut(v, convs, &at.Proposals[i])
-			point.Keys = append(point.Keys, p.Key)
-			if !known[p.Key] {
-				known[p.Key] = true
+			point.IDs = append(point.IDs, p.ID)
+			if !known[p.ID] {
+				known[p.ID] = true
 				out.Proposals = append(out.Proposals, p)
 			}
 		}
@@ -235,6 +236,7 @@ func proposalOut(v *reach.View, convs []derive.Conversation, p *derive.Proposal)
 	out.CallerCount = len(out.Callers)
 	sortCallers(out.Callers)
 	out.Callers = out.Callers[:min(8, len(out.Callers))]
+	out.ID = fmt.Sprintf("%s #%d", out.Key, out.Conversations)
 	return out
 }
 

@@ -383,3 +383,28 @@ func TestTrafficIsKeptAsLongAsChosen(t *testing.T) {
 	require.Equal(t, before.Days[3].Day, strip.From[:10])
 	require.Equal(t, http.StatusUnprocessableEntity, c.call(http.MethodPut, "/api/retention", map[string]any{"conversationDays": -1, "recordDays": 0, "mostBytes": 0}, nil))
 }
+
+// A lease that is learnt after the traffic cuts what is stored: each part of the
+// hour is of whoever held the address then.
+func TestLateInventoryRepairsWhatIsStored(t *testing.T) {
+	c := serve(t)
+	var a server.ImportAnswer
+	file := "start,src,dst,proto,dport\n2026-11-22T10:05:00Z,10.99.1.1,10.20.3.10,tcp,7411\n2026-11-22T10:40:00Z,10.99.1.1,10.20.3.10,tcp,7411\n"
+	require.Equal(t, 200, c.call("POST", "/api/imports/flows", file, &a))
+	require.Equal(t, "done", c.job(a.Job).State)
+	var found server.ConversationPage
+	c.get("/api/conversations?services=tcp/7411", &found)
+	require.Equal(t, 1, found.Total)
+	require.Empty(t, found.Conversations[0].Client.Workload)
+	require.Equal(t, 200, c.call("POST", "/api/imports/workloads?source=leases", "id,addresses,from,until\nlate-1,10.99.1.1,2026-11-22T10:30:00Z,\n", &a))
+	require.Equal(t, "done", c.job(a.Job).State)
+	require.Eventually(t, func() bool {
+		c.get("/api/conversations?services=tcp/7411", &found)
+		return found.Total == 2
+	}, 20*time.Second, 50*time.Millisecond)
+	whose := map[string]string{}
+	for _, v := range found.Conversations {
+		whose[v.First] = v.Client.Workload
+	}
+	require.Equal(t, map[string]string{"2026-11-22T10:05:00Z": "", "2026-11-22T10:40:00Z": "late-1"}, whose)
+}

@@ -271,7 +271,7 @@ func (j *Joiner) Add(o *Observation, now Micros) {
 		way, sign = 1, -1
 	}
 	id, ok := j.index[k]
-	if ok && j.another(&j.sessions[id], o) {
+	if ok && j.another(&j.sessions[id], o, way) {
 		j.sendOffNow(id)
 		j.forget(id)
 		ok = false
@@ -319,10 +319,21 @@ func (j *Joiner) Add(o *Observation, now Micros) {
 
 func abs(n int) int { return max(n, -n) }
 
+// apart is by how much the clocks of exporters may differ.
+const apart = Micros(30e6)
+
 // another reports whether an observation on the ports of a session belongs to a
-// later one.
-func (j *Joiner) another(s *session, o *Observation) bool {
+// later one. The first word of an exporter about a direction is taken for its
+// copy, if it is no later than clocks may differ.
+func (j *Joiner) another(s *session, o *Observation, way int) bool {
 	if o.Start <= s.last {
+		return false
+	}
+	told := false
+	for i := range s.way[way].seen {
+		told = told || s.way[way].seen[i].observer == o.Observer+1
+	}
+	if !told && !s.saturated && o.Start-s.last < apart {
 		return false
 	}
 	if o.Proto != service.TCP {

@@ -182,6 +182,23 @@ func TestSecondConnectionOnTheSamePorts(t *testing.T) {
 	require.Equal(t, map[conversation]sums{one.conversation: {2, 34, 3400}}, totals(run(flow.NewJoiner(flow.JoinOptions{}, flow.NewSides()), all)))
 }
 
+// Another exporter's copy is not counted again, though its clock is seconds
+// ahead; what the same exporter tells of the same ports is a new connection.
+func TestClocksOfExportersDiffer(t *testing.T) {
+	c := truth{conversation: conversation{host(1, 1), host(2, 1), service.PointOf(service.TCP, 443)}, clientPort: 40001, start: began, length: 3000, out: sums{0, 5, 500}, back: sums{0, 5, 900}}
+	ahead := c
+	ahead.start += 4 * second
+	var all []arrival
+	for o, c := range []truth{c, ahead} {
+		for _, reply := range []bool{false, true} {
+			for _, x := range c.observe(int32(2*o), reply, 60*second, true) {
+				all = append(all, arrival{began + second, x})
+			}
+		}
+	}
+	require.Equal(t, map[conversation]sums{c.conversation: {1, 10, 1400}}, totals(run(flow.NewJoiner(flow.JoinOptions{}, flow.NewSides()), all)))
+}
+
 func TestDirectionsAndOutcomes(t *testing.T) {
 	a, b := host(1, 1), host(2, 1)
 	tcp := func(src, dst netip.Addr, ps, pd uint16, flags uint8, packets int64, o flow.Outcome) flow.Observation {

@@ -2027,7 +2027,7 @@ export interface components {
             /** Format: double */
             balance: number;
             /** @description Of its proposals, in order */
-            keys: string[];
+            ids: string[];
             /** Format: double */
             opened: number;
             /** Format: int64 */
@@ -2178,6 +2178,8 @@ export interface components {
             first: string;
             /** @description New groups, as statements */
             groups: string[];
+            /** @description Tells apart proposals of one rule with other evidence, at another balance */
+            id: string;
             /** @description The rule without its note: what a refusal is kept under */
             key: string;
             last: string;

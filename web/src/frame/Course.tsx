@@ -16,8 +16,8 @@ export function Course() {
   const here = useLocation().pathname.split("/")[1];
   const navigate = useNavigate();
   const derived = proposals.data?.derived;
-  const proposed = derived?.path.find((p) => p.balance === derived.balance)?.keys ?? [];
-  const waiting = derived?.proposals.filter((p) => proposed.includes(p.key) && (!p.refused || p.again)).length ?? 0;
+  const proposed = derived?.path.find((p) => p.balance === derived.balance)?.ids ?? [];
+  const waiting = derived?.proposals.filter((p) => proposed.includes(p.id) && (!p.refused || p.again)).length ?? 0;
   const steps = [
     { path: "workloads", name: "Workloads", fact: s && n(s.workloads), need: s?.lack ? `${n(s.lack)} lack ${article(s.lackKey)}` : "" },
     { path: "groups", name: "Groups", fact: s && n(s.groups), need: s?.undecided ? `${n(s.undecided)} with undecided` : "" },

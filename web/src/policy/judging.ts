@@ -40,8 +40,8 @@ export function useJudging() {
   const d = list.data?.derived;
   const asked = Number(search.get("balance") ?? d?.balance ?? 0.5);
   const point = d?.path.find((p) => p.balance === asked) ?? d?.path.find((p) => p.balance === d.balance);
-  const byKey = new Map((d?.proposals ?? []).map((p) => [p.key, p]));
-  const here = [...(point?.keys ?? []).flatMap((k) => byKey.get(k) ?? []), ...(d?.wide ?? [])];
+  const byId = new Map((d?.proposals ?? []).map((p) => [p.id, p]));
+  const here = [...(point?.ids ?? []).flatMap((k) => byId.get(k) ?? []), ...(d?.wide ?? [])];
   const isWide = (p: Proposal) => !!d?.wide.includes(p);
   const open = here.filter((p) => !p.refused || p.again);
   const ranked = (p: Proposal) => (later.includes(p.key) ? 2 : isWide(p) ? 1 : 0);
