@@ -121,6 +121,8 @@ func TestLiveTrafficAndACorrection(t *testing.T) {
 	send(t, p.base, o)
 	p.until(`[...document.querySelectorAll("[data-row='0'] [role=gridcell]")][2].textContent === "2"`)
 
+	require.Contains(t, get(t, p.base+"/metrics"), "orchard_collector_sessions")
+
 	// The exporters' page has both, and what was said is taken back there.
 	p.open("/flows/exporters")
 	p.see(saying("nothing was missed on the way"))

@@ -76,6 +76,9 @@ func (s *Server) OpenAPI() ([]byte, error) { return s.api.OpenAPI().MarshalJSON(
 func (s *Server) routes() {
 	r := chi.NewRouter()
 	m := newMetrics()
+	if s.Collector != nil {
+		m.collecting(s.Collector)
+	}
 	r.Use(middleware.RequestID, s.logged, m.measured, middleware.Recoverer, sameOrigin, s.tokened, middleware.Compress(5, "application/json", "text/css", "text/javascript", "text/html"))
 	huma.DefaultArrayNullable = false // every list that is returned is one, if empty
 	config := huma.DefaultConfig("Lucid Orchard", "1")

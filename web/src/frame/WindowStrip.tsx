@@ -15,6 +15,8 @@ export function WindowStrip() {
   const { change } = useAddress();
   const all = api.useQuery("get", "/api/flows/strip", { params: { query: { bins: 112 } } });
   const inside = api.useQuery("get", "/api/flows/strip", { params: { query: { ...w, bins: 1 } } });
+  const exporters = api.useQuery("get", "/api/exporters", {}, { refetchInterval: 5000, staleTime: 0 });
+  const rate = exporters.data?.collectors.filter((c) => !c.quiet).reduce((s, c) => s + c.rate, 0) ?? 0;
   const box = useRef<HTMLDivElement>(null);
   const [width, setWidth] = useState(760);
   useEffect(() => {
@@ -132,7 +134,7 @@ export function WindowStrip() {
       <Box color="soft" textAlign="right" w="200px" flexShrink={0} lineHeight="1.3">
         {plural(inside.data?.conversations ?? 0, "conversation")}
         <br />
-        {whole ? `${n(inside.data?.records ?? 0)} conversation-hours` : <Link onClick={() => change({ from: null, to: null })}>show all the time</Link>}
+        {whole ? (rate >= 0.5 ? `live, ${n(rate)} records/s` : `${n(inside.data?.records ?? 0)} conversation-hours`) : <Link onClick={() => change({ from: null, to: null })}>show all the time</Link>}
       </Box>
     </Flex>
   );
