@@ -245,7 +245,6 @@ func (c *Collector) join() {
 				c.spool.saveOpen(c.joiner.Alive())
 				c.save(true)
 				c.tell()
-				c.spool.done()
 				return
 			}
 			for i := range in.all {

@@ -34,15 +34,12 @@ type spool struct {
 	files      []spooled
 	number     int64
 	bytes      int64
-	ended      bool
 	lastErr    string
-	storedAt   time.Time
 	took       time.Duration
 	batches    int64
 	records    int64
-	repeated   int64
 	lostRows   int64
-	dropped    int64
+	dropped    int64 // batches, for want of room or because they cannot be read
 	unfinished int64 // sessions that were in memory when the collector was killed
 }
 
@@ -140,7 +137,11 @@ func (s *spool) write(name string, raw []byte) error {
 		_ = os.Remove(path + ".part")
 		return err
 	}
-	return s.syncFolder()
+	if err := s.syncFolder(); err != nil {
+		_ = os.Remove(path) // it will be written again under another name
+		return err
+	}
+	return nil
 }
 
 func (s *spool) syncFolder() error {
@@ -157,14 +158,6 @@ func (s *spool) wake() {
 	case s.more <- struct{}{}:
 	default:
 	}
-}
-
-// done says that nothing more comes.
-func (s *spool) done() {
-	s.mu.Lock()
-	s.ended = true
-	s.mu.Unlock()
-	s.wake()
 }
 
 // next reads the oldest batch; nil if there is none. One that cannot be read is
@@ -210,9 +203,8 @@ func (s *spool) stored(e *store.Encoded, took time.Duration, before bool) {
 		s.bytes -= f.bytes
 		_ = os.Remove(filepath.Join(s.folder, f.name))
 	}
-	s.storedAt, s.took, s.lastErr = time.Now(), took, ""
-	if before {
-		s.repeated++
+	s.took, s.lastErr = took, ""
+	if before { // it was there already when the program ended
 		return
 	}
 	s.batches++

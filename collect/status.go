@@ -25,6 +25,7 @@ type Status struct {
 	Batches     int64            `json:"batches" doc:"That were stored since the start"`
 	Records     int64            `json:"records" doc:"Of conversations, that were stored since the start"`
 	Lost        int64            `json:"lost" doc:"Records for which there was no room"`
+	Dropped     int64            `json:"dropped" doc:"Batches that were lost for want of room, or set aside because they cannot be read"`
 	Repeated    int64            `json:"repeated" doc:"Records that an exporter sent twice"`
 	Early       int64            `json:"early" doc:"Sessions that were sent off before their time, for want of room"`
 	Unfinished  int64            `json:"unfinished" doc:"Sessions that were in memory when the collector was last killed"`
@@ -105,7 +106,7 @@ func (c *Collector) tell() {
 	c.senders.mu.Unlock()
 	s := c.spool
 	s.mu.Lock()
-	t.Spooled, t.SpoolBytes, t.Batches, t.Records, t.Lost, t.Trouble, t.StoreMillis = len(s.files), s.bytes, s.batches, s.records, s.lostRows, s.lastErr, s.took.Milliseconds()
+	t.Spooled, t.SpoolBytes, t.Batches, t.Records, t.Lost, t.Dropped, t.Trouble, t.StoreMillis = len(s.files), s.bytes, s.batches, s.records, s.lostRows, s.dropped, s.lastErr, s.took.Milliseconds()
 	if len(s.files) > 0 {
 		t.Behind = time.Since(s.files[0].at).Seconds()
 	}
@@ -200,7 +201,7 @@ func (c *Collector) Exporters() []ExporterStatus {
 	return out
 }
 
-// save keeps what the next start needs, and tells the database what there is.
+// save keeps what the next start needs.
 func (c *Collector) save(clean bool) {
 	state := saved{Clean: clean, Waiting: int64(c.joiner.Waiting()), Streams: map[netip.Addr][]savedStream{}}
 	c.senders.resumed.mu.Lock()

@@ -228,7 +228,9 @@ func (s *Server) addServicePort(ctx context.Context, in *struct{ Body ServicePor
 	if err := s.Store.AddServicePort(ctx, p); err != nil {
 		return nil, unavailable(err)
 	}
-	s.refreshHooks(ctx)
+	if err := s.refreshHooks(ctx); err != nil {
+		return nil, unavailable(err)
+	}
 	job, err := s.start(ctx, "turn", "Turn conversations on "+in.Body.Service, func(ctx context.Context, progress func(float64, string)) (any, error) {
 		return s.turnRound(ctx, p, false, progress)
 	})
@@ -248,7 +250,9 @@ func (s *Server) removeServicePort(ctx context.Context, in *struct{ Body Service
 	if !found {
 		return nil, huma.Error404NotFound("nothing like that was said of " + in.Body.Service)
 	}
-	s.refreshHooks(ctx)
+	if err := s.refreshHooks(ctx); err != nil {
+		return nil, unavailable(err)
+	}
 	job, err := s.start(ctx, "turn", "Turn conversations on "+in.Body.Service+" back", func(ctx context.Context, progress func(float64, string)) (any, error) {
 		return s.turnRound(ctx, p, true, progress)
 	})
@@ -320,20 +324,38 @@ func (s *Server) turnRound(ctx context.Context, p store.ServicePort, back bool, 
 }
 
 // refreshHooks tells the collector what it may ask of the estate as it is now.
-func (s *Server) refreshHooks(ctx context.Context) {
+func (s *Server) refreshHooks(ctx context.Context) error {
 	if s.Collector == nil {
-		return
+		return nil
 	}
 	snap, err := s.snapshot(ctx)
 	if err != nil {
-		return
+		return err
 	}
 	said, err := s.Store.ServicePorts(ctx)
 	if err != nil {
-		s.Log.Error("what was said of ports cannot be read", "error", err)
-		return
+		return err
 	}
 	s.Collector.SetHooks(collect.Hooks{Serves: snap.serves(said), Changes: snap.estate.ChangedHands})
+	return nil
+}
+
+// finishTurns applies what was said of ports when the program ended in the middle
+// of it.
+func (s *Server) finishTurns(ctx context.Context) error {
+	said, err := s.Store.ServicePorts(ctx)
+	if err != nil {
+		return err
+	}
+	for _, p := range said {
+		if p.Applied {
+			continue
+		}
+		if _, err := s.turnRound(ctx, p, false, func(float64, string) {}); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (s *Server) currentRetention(ctx context.Context) (store.Retention, error) {
@@ -475,21 +497,39 @@ func (s *Server) repair(ctx context.Context) error {
 func (s *Server) keepUp(ctx context.Context) {
 	var last store.Versions
 	var retained time.Time
+	begun := false
 	for {
-		v, err := s.Store.Versions(ctx)
-		if err == nil && (v.Workloads != last.Workloads || v.Revision != last.Revision || last == store.Versions{}) {
-			s.refreshHooks(ctx)
-			if v.Workloads != last.Workloads {
-				err = s.repair(ctx)
+		err := func() error {
+			v, err := s.Store.Versions(ctx)
+			if err != nil {
+				return err
 			}
-			last = v
-		}
-		if err == nil && time.Since(retained) > time.Hour {
-			err = s.retain(ctx)
-			retained = time.Now()
-		}
+			if !begun || v.Workloads != last.Workloads || v.Revision != last.Revision {
+				if err := s.refreshHooks(ctx); err != nil {
+					return err
+				}
+			}
+			if !begun || v.Workloads != last.Workloads {
+				if err := s.repair(ctx); err != nil {
+					return err
+				}
+			}
+			if !begun {
+				if err := s.finishTurns(ctx); err != nil {
+					return err
+				}
+			}
+			begun, last = true, v
+			if time.Since(retained) > time.Hour {
+				if err := s.retain(ctx); err != nil {
+					return err
+				}
+				retained = time.Now()
+			}
+			return nil
+		}()
 		if err != nil && ctx.Err() == nil {
-			s.Log.Error("traffic cannot be kept up with the estate just now", "error", err)
+			s.Log.Error("traffic cannot be kept up with the estate just now; it is tried again", "error", err)
 		}
 		select {
 		case <-ctx.Done():

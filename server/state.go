@@ -84,7 +84,14 @@ func (s *Server) load(ctx context.Context) (snapshot, error) {
 		return snapshot{}, unavailable(err)
 	}
 	asOf := estate.InstantOf(time.Now())
-	if st.known && st.current.Versions == v && st.traffic.read == v.Conversations && !st.current.compiled.AsOf.Before(estate.InstantOf(time.Now().Truncate(time.Hour))) {
+	current := st.known && !st.current.compiled.AsOf.Before(estate.InstantOf(time.Now().Truncate(time.Hour)))
+	if current && st.current.Workloads == v.Workloads && st.current.Revision == v.Revision {
+		// At most there is new traffic: what was compiled and found stays.
+		if err := s.loadTraffic(ctx, v.Conversations); err != nil {
+			return snapshot{}, unavailable(err)
+		}
+		st.current.Versions = v
+		st.current.from, st.current.to = st.traffic.table.Span()
 		return st.current, nil
 	}
 	next := st.current

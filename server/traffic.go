@@ -111,6 +111,9 @@ func (s *Server) refreshTraffic(version int64) {
 		s.Log.Error("new traffic cannot be read", "error", err)
 		return
 	}
+	if t.read > version {
+		return // something was imported meanwhile, and read at once
+	}
 	t.table, t.hours, t.read, t.cost = table, hours, version, time.Since(start)
 	st.current.from, st.current.to = table.Span()
 	st.windows++

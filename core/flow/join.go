@@ -68,6 +68,7 @@ type Joiner struct {
 	early    []Joined
 	opened   []Open
 	scratch  Joined
+	spare    sight
 	Early    int64 // sessions sent off before their time, for want of room
 }
 
@@ -136,7 +137,18 @@ type queued struct {
 	generation uint32
 }
 
-func (q *queue) push(x queued) {
+// push appends; over most entries, those that nothing waits for are taken out
+// first.
+func (j *Joiner) push(q *queue, x queued) {
+	if len(q.items)-q.head > 2*j.Most {
+		kept := q.items[:0]
+		for _, y := range q.items[q.head:] {
+			if s := &j.sessions[y.session]; s.live && s.generation == y.generation {
+				kept = append(kept, y)
+			}
+		}
+		q.items, q.head = kept, 0
+	}
 	if q.head > 4096 && q.head > len(q.items)/2 {
 		q.items = append(q.items[:0], q.items[q.head:]...)
 		q.head = 0
@@ -169,6 +181,11 @@ func NewJoiner(o JoinOptions, sides *Sides) *Joiner {
 
 // Sessions gives how many are in memory.
 func (j *Joiner) Sessions() int { return len(j.index) }
+
+// Queued gives how many places there are in its queues, which are bounded too.
+func (j *Joiner) Queued() int {
+	return len(j.due.items) - j.due.head + len(j.watched.items) - j.watched.head
+}
 
 // Waiting gives how many of them have something to send off.
 func (j *Joiner) Waiting() int {
@@ -293,8 +310,9 @@ func (j *Joiner) Add(o *Observation, now Micros) {
 		sight.total.packets += o.Packets
 		sight.total.bytes += o.Bytes
 	}
-	d.flags |= o.Flags
-	d.hasFlags = d.hasFlags || o.HasFlags
+	if o.HasFlags {
+		d.flags, d.hasFlags = d.flags|o.Flags, true
+	}
 	if d.first == 0 || o.Start < d.first {
 		d.first = o.Start
 	}
@@ -302,7 +320,7 @@ func (j *Joiner) Add(o *Observation, now Micros) {
 		s.hint, s.because = int8(sign*hint), because
 	}
 	s.sawSYN = s.sawSYN || o.HasFlags && o.Flags&SYN != 0
-	s.finished = s.finished || o.Flags&RST != 0 || s.way[0].flags&s.way[1].flags&FIN != 0
+	s.finished = s.finished || o.HasFlags && o.Flags&RST != 0 || s.way[0].flags&s.way[1].flags&FIN != 0
 	switch o.Outcome {
 	case Carried:
 		s.carried = true
@@ -311,7 +329,7 @@ func (j *Joiner) Add(o *Observation, now Micros) {
 	}
 	if !s.pending {
 		s.pending, s.from, s.until = true, o.Start, o.End
-		j.due.push(queued{now, id, s.generation})
+		j.push(&j.due, queued{now, id, s.generation})
 	}
 	s.from, s.until, s.last = min(s.from, o.Start), max(s.until, o.End), max(s.last, o.End)
 	s.heard = now
@@ -361,9 +379,9 @@ func (j *Joiner) open(k sessionKey, now Micros) int32 {
 	generation := s.generation + 1
 	*s = session{sessionKey: k, generation: generation, live: true, because: ByGuess, heard: now}
 	j.index[k] = id
-	j.Sides.learn(portKey{k.a, k.pa, k.proto}, 1)
-	j.Sides.learn(portKey{k.b, k.pb, k.proto}, 1)
-	j.watched.push(queued{now, id, generation})
+	j.Sides.learn(portKey{k.a, k.pa, k.proto})
+	j.Sides.learn(portKey{k.b, k.pb, k.proto})
+	j.push(&j.watched, queued{now, id, generation})
 	return id
 }
 
@@ -412,7 +430,8 @@ func (j *Joiner) sightOf(id int32, way int, observer int32) *sight {
 		}
 	}
 	if len(j.more) > j.Most/4 || len(j.more[id]) >= moreKept {
-		return &d.seen[1] // no room to tell more apart
+		j.spare = sight{observer: observer + 1}
+		return &j.spare // no room to tell more apart: it is a copy, and counts for nothing
 	}
 	s.saturated = true
 	j.more[id] = append(j.more[id], extra{way, sight{observer: observer + 1}})
@@ -450,7 +469,7 @@ func (j *Joiner) Flush(now Micros, emit func(*Joined)) {
 			remembered = j.After
 		}
 		if s.heard+remembered > now || s.pending {
-			j.watched.push(queued{now, x.session, x.generation})
+			j.push(&j.watched, queued{now, x.session, x.generation})
 			continue
 		}
 		j.forget(x.session)
@@ -500,7 +519,7 @@ func (j *Joiner) Resume(all []Open, now Micros) {
 			continue
 		}
 		s := &j.sessions[j.open(k, now)]
-		s.opened, s.aIsClient, s.confidence, s.reason = true, clientFirst, 99, ByFirst
+		s.opened, s.aIsClient, s.confidence, s.reason, s.last = true, clientFirst, 99, ByFirst, now
 	}
 }
 

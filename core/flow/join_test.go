@@ -318,6 +318,45 @@ func TestResumedSessionsAreNotCountedAgain(t *testing.T) {
 	got := run(next, []arrival{{began + 90*second, part(began+60*second, flow.ACK)}})
 	require.Len(t, got, 1)
 	require.Equal(t, []any{int64(0), int64(5), host(2, 1)}, []any{got[0].Connections, got[0].Packets, got[0].Client})
+
+	// Also where the exporter knows no flags, and for other protocols.
+	for _, proto := range []uint8{service.TCP, service.UDP} {
+		o := part(began+60*second, 0)
+		o.Proto, o.HasFlags = proto, false
+		bare := flow.NewJoiner(flow.JoinOptions{}, flow.NewSides())
+		bare.Resume([]flow.Open{{Client: o.Src, Server: o.Dst, ClientPort: o.SrcPort, ServerPort: o.DstPort, Proto: proto}}, began+60*second)
+		got := run(bare, []arrival{{began + 90*second, o}})
+		require.Len(t, got, 1)
+		require.Zero(t, got[0].Connections)
+	}
+}
+
+// What nobody can tell apart any more counts for nothing, and connections
+// that follow each other on one pair of ports fill nothing up.
+func TestManyObserversAndManyConnectionsOnOnePairOfPorts(t *testing.T) {
+	c := truth{conversation: conversation{host(1, 1), host(2, 1), service.PointOf(service.TCP, 443)}, clientPort: 40001, start: began, length: 3000, out: sums{0, 5, 500}, back: sums{0, 5, 900}}
+	var all []arrival
+	for o := range int32(40) {
+		for _, x := range c.observe(2*o, false, 60*second, true) {
+			all = append(all, arrival{began + second, x})
+		}
+	}
+	require.Equal(t, map[conversation]sums{c.conversation: {1, 5, 500}}, totals(run(flow.NewJoiner(flow.JoinOptions{}, flow.NewSides()), all)))
+
+	j := flow.NewJoiner(flow.JoinOptions{Most: 50}, flow.NewSides())
+	all = nil
+	for i := range 3000 {
+		next := c
+		next.start += flow.Micros(i) * 5000
+		for _, reply := range []bool{false, true} {
+			for _, x := range next.observe(0, reply, 60*second, true) {
+				all = append(all, arrival{x.End, x})
+			}
+		}
+	}
+	got := totals(run(j, all))
+	require.Equal(t, sums{3000, 30_000, 4_200_000}, got[c.conversation])
+	require.LessOrEqual(t, j.Queued(), 4*50+2)
 }
 
 // network makes connections of servers with many and few clients, on

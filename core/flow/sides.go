@@ -74,18 +74,14 @@ func portTable(proto uint8) int {
 	return 2
 }
 
-// Learn counts a session at one of its ends.
-func (s *Sides) Learn(addr netip.Addr, proto uint8, port uint16) {
-	s.learn(portKey{addr.As16(), port, proto}, 1)
-}
-
-func (s *Sides) learn(k portKey, n uint16) {
+// learn counts a session at one of its ends.
+func (s *Sides) learn(k portKey) {
 	if s.filled++; s.filled > sketchRow/2 {
 		s.fade()
 	}
 	a, b := s.slots(k)
 	least := min(s.used[a], s.used[b])
-	if next := least + n; next > least { // does not go over
+	if next := least + 1; next > least { // does not go over
 		s.used[a], s.used[b] = max(s.used[a], next), max(s.used[b], next)
 	}
 	p := &s.ports[portTable(k.proto)][k.port]

@@ -51,19 +51,12 @@ func (n *naming) ready() *naming {
 
 // naming gives what ends are called: by the tag of a key, or by their groups.
 func (v *View) naming(by string) *naming {
-	v.cache.mu.Lock()
-	defer v.cache.mu.Unlock()
-	n := v.cache.namings[by]
-	if n == nil {
+	return v.cache.namings.get(by, func() *naming {
 		if by == "" {
-			n = v.name()
-		} else {
-			n = v.nameByTag(by)
+			return v.name().ready()
 		}
-		n.ready()
-		v.cache.namings[by] = n
-	}
-	return n
+		return v.nameByTag(by).ready()
+	})
 }
 
 // nameByTag calls each end by its value of a key.

@@ -120,16 +120,7 @@ func (c *cells) len() (n int) {
 
 // seen gives all cells of the view, whose sides are called by a tag.
 func (v *View) seen(by string) *cells {
-	v.cache.mu.Lock()
-	c := v.cache.cells[by]
-	v.cache.mu.Unlock()
-	if c == nil {
-		c = v.gather(Query{By: by})
-		v.cache.mu.Lock()
-		v.cache.cells[by] = c
-		v.cache.mu.Unlock()
-	}
-	return c
+	return v.cache.cells.get(by, func() *cells { return v.gather(Query{By: by}) })
 }
 
 // hash spreads the cells of two labels on a service.
@@ -250,30 +241,10 @@ func (q *Query) question(byClient bool) string {
 	return fmt.Sprintf("%v %+v %d %d %q %q", byClient, flat, point, workload, text(q.Client), text(q.Server))
 }
 
-// rowsRemembered is of how many questions a view remembers the rows.
-const rowsRemembered = 12
-
 // rows gathers the cells of a query by the label of one side: the clients' or
 // the servers'. What was asked before is remembered.
 func (v *View) rows(q Query, byClient bool) []Row {
-	key := q.question(byClient)
-	v.cache.mu.Lock()
-	out, known := v.cache.rows[key]
-	v.cache.mu.Unlock()
-	if known {
-		return out
-	}
-	out = v.rowsOf(q, byClient)
-	v.cache.mu.Lock()
-	defer v.cache.mu.Unlock()
-	if _, known := v.cache.rows[key]; !known {
-		if v.cache.asked = append(v.cache.asked, key); len(v.cache.asked) > rowsRemembered {
-			delete(v.cache.rows, v.cache.asked[0])
-			v.cache.asked = v.cache.asked[1:]
-		}
-	}
-	v.cache.rows[key] = out
-	return out
+	return v.cache.rows.get(q.question(byClient), func() []Row { return v.rowsOf(q, byClient) })
 }
 
 func (v *View) rowsOf(q Query, byClient bool) []Row {

@@ -113,11 +113,10 @@ func (v *View) values(key string, most int) []Place {
 
 // placed finds where everything lies, once for each pair of keys.
 func (v *View) placed(k MapKeys) *placing {
-	v.cache.mu.Lock()
-	defer v.cache.mu.Unlock()
-	if p := v.cache.placings[k]; p != nil {
-		return p
-	}
+	return v.cache.placings.get(k.question(), func() *placing { return v.place(k) })
+}
+
+func (v *View) place(k MapKeys) *placing {
 	p := &placing{}
 	index := [2]map[string]int8{{}, {}}
 	for i, c := range v.values(k.Columns, mostColumns) {
@@ -149,32 +148,16 @@ func (v *View) placed(k MapKeys) *placing {
 			p.of[i] = p.workload[e.Workload]
 		}
 	}
-	if v.cache.placings == nil {
-		v.cache.placings = map[MapKeys]*placing{}
-	}
-	v.cache.placings[k] = p
 	return p
 }
 
 // Terrace draws up the map of the conversations that a query selects. What was
 // asked before is remembered.
 func (v *View) Terrace(q Query, k MapKeys) TerraceMap {
-	key := fmt.Sprintf("%q %s", k, q.question(false))
-	v.cache.mu.Lock()
-	m, known := v.cache.maps[key]
-	v.cache.mu.Unlock()
-	if known {
-		return m
-	}
-	m = v.terrace(q, k)
-	v.cache.mu.Lock()
-	defer v.cache.mu.Unlock()
-	if len(v.cache.maps) >= rowsRemembered {
-		clear(v.cache.maps)
-	}
-	v.cache.maps[key] = m
-	return m
+	return v.cache.maps.get(k.question()+q.question(false), func() TerraceMap { return v.terrace(q, k) })
 }
+
+func (k MapKeys) question() string { return fmt.Sprintf("%q ", k) }
 
 func (v *View) terrace(q Query, k MapKeys) TerraceMap {
 	p := v.placed(k)

@@ -35,13 +35,47 @@ type View struct {
 
 // viewCache is what was found of a view, by what was asked for.
 type viewCache struct {
-	mu       sync.Mutex
-	namings  map[string]*naming // by the tag that ends are called by; blank: by groups
-	cells    map[string]*cells
-	rows     map[string][]Row // of recent questions
-	asked    []string         // in their order
-	placings map[MapKeys]*placing
-	maps     map[string]TerraceMap // of recent questions
+	namings  remembered[*naming] // by the tag that ends are called by; blank: by groups
+	cells    remembered[*cells]
+	placings remembered[*placing]
+	rows     remembered[[]Row]
+	maps     remembered[TerraceMap]
+}
+
+// remembered keeps the answers to the last few questions. The zero value is
+// ready to use.
+type remembered[T any] struct {
+	mu      sync.Mutex
+	answers map[string]T
+	asked   []string // in their order
+}
+
+// answersKept is how many answers of one kind a view remembers.
+const answersKept = 12
+
+// get gives the answer to a question, found if need be.
+func (r *remembered[T]) get(question string, find func() T) T {
+	r.mu.Lock()
+	answer, known := r.answers[question]
+	r.mu.Unlock()
+	if known {
+		return answer
+	}
+	answer = find()
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if have, known := r.answers[question]; known {
+		return have // somebody else found it meanwhile
+	}
+	if r.answers == nil {
+		r.answers = map[string]T{}
+	}
+	if r.asked = append(r.asked, question); len(r.asked) > answersKept {
+		delete(r.answers, r.asked[0])
+		r.asked = r.asked[1:]
+	}
+	r.answers[question] = answer
+	return answer
 }
 
 // New resolves the buckets whose hour is in [from, to) and decides them.
@@ -81,7 +115,7 @@ func (v *View) ready() *View {
 		v.verdict[i+1] = decide.VerdictOf(r)
 	}
 	v.tally = sync.OnceValue(func() decide.Tally { return v.Compiled.Tally(v.cols, v.rules, max(0, int(v.To-v.From))) })
-	v.cache = &viewCache{namings: map[string]*naming{}, cells: map[string]*cells{}, rows: map[string][]Row{}, maps: map[string]TerraceMap{}}
+	v.cache = &viewCache{}
 	return v
 }
 

@@ -115,24 +115,13 @@ func (t *templates) survey(version uint16, domain uint32, sets []byte) error {
 				t.withdraw(version, domain, binary.BigEndian.Uint16(body))
 			}
 			// What is left is padding: make the set one that has nothing.
-			for i := range sets[4:n] {
-				sets[4+i] = 0
-			}
+			clear(sets[4:n])
 			binary.BigEndian.PutUint16(sets, 2)
-			if err := t.blank(sets[4:n]); err != nil {
-				return err
+			for blank := sets[4:n]; len(blank) >= 4; blank = blank[4:] {
+				binary.BigEndian.PutUint16(blank, 0xffff) // withdraws a template that is not
 			}
 		}
 		sets = sets[n:]
-	}
-	return nil
-}
-
-// blank makes the body of a template set into withdrawals of a template that
-// cannot be.
-func (t *templates) blank(body []byte) error {
-	for ; len(body) >= 4; body = body[4:] {
-		binary.BigEndian.PutUint16(body, 0xffff)
 	}
 	return nil
 }

@@ -1345,6 +1345,11 @@ export interface components {
             behind: number;
             /**
              * Format: int64
+             * @description Batches that were lost for want of room, or set aside because they cannot be read
+             */
+            dropped: number;
+            /**
+             * Format: int64
              * @description Sessions that were sent off before their time, for want of room
              */
             early: number;

@@ -80,6 +80,7 @@ function Collector({ c }: { c: Schemas["CollectorOut"] }) {
     ["sent twice and left out", plural(c.repeated, "record")],
   ];
   if (c.lost > 0) facts.push(["lost for want of room", plural(c.lost, "record"), true]);
+  if (c.dropped > 0) facts.push(["lost or unreadable in the spool", plural(c.dropped, "batch", "batches"), true]);
   if (c.early > 0) facts.push(["sent off early for want of room", plural(c.early, "session"), true]);
   if (c.unfinished > 0) facts.push(["in memory when it was last killed", plural(c.unfinished, "session"), true]);
   if (c.tooMany > 0) facts.push(["of senders for whom there was no room", plural(c.tooMany, "packet"), true]);

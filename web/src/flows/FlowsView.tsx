@@ -99,7 +99,7 @@ function Answer() {
       )}
       {stray.length > 0 && (
         <>
-          ; <Link onClick={() => pick(stray.map(pathOf), "uncovered")}>{plural(stray.reduce((s, g) => s + g.counts.uncovered, 0), "conversation")}</Link> of workloads without a place no rule decides
+          ; no rule decides <Link onClick={() => pick(stray.map(pathOf), "uncovered")}>{plural(stray.reduce((sum, g) => sum + g.counts.uncovered, 0), "conversation")}</Link> of workloads without a place
         </>
       )}
       {!!check.data?.leaks && (

@@ -1,29 +1,10 @@
 import type { KeyboardEvent } from "react";
-import type { Verdict } from "../marks/Marks";
+import type { paths } from "../api/schema";
 
-/** What the ledger is asked. */
-export type LedgerQuery = {
-  verdict?: Verdict[];
-  odd?: boolean;
-  turn?: "reached" | "reaches";
-  q?: string;
-  rule?: number;
-  group?: string;
-  workload?: string;
-  against?: number;
-  was?: Verdict[];
-  clients?: string;
-  servers?: string;
-  services?: string;
-  outcome?: "" | "carried" | "dropped" | "unknown";
-  bytes?: number;
-  new?: boolean;
-  unsure?: boolean;
-  by?: string;
-  columns?: string;
-  rows?: string;
-  path?: string[];
-};
+type Asked = NonNullable<paths["/api/ledger"]["get"]["parameters"]["query"]>;
+
+/** What the ledger is asked, but for the window and the page. */
+export type LedgerQuery = Omit<Asked, "from" | "to" | "offset" | "limit">;
 
 /** Arrow keys move between the rows that are shown, however deep. */
 export function moveFocus(e: KeyboardEvent<HTMLElement>) {
