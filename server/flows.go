@@ -554,7 +554,7 @@ func (s *Server) records(ctx context.Context, in *struct {
 	var ends [2]netip.Addr
 	for i, text := range []string{in.Client, in.Server} {
 		a, err := netip.ParseAddr(text)
-		if err != nil {
+		if err != nil || a.Zone() != "" {
 			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("%s: found %q, expected an IP address", [2]string{"client", "server"}[i], text))
 		}
 		ends[i] = a.Unmap()

@@ -345,6 +345,10 @@ func TestTrafficFilesBecomeConversationsAndRecords(t *testing.T) {
 	require.Equal(t, 1, found.Total)
 	require.EqualValues(t, 1, found.Conversations[0].Carried)
 
+	var refused problem
+	require.Equal(t, 422, c.call("GET", "/api/records?server=10.20.3.11&service=tcp/1&client="+url.QueryEscape("fe80::1%'; DROP TABLE records; --"), nil, &refused))
+	require.Contains(t, refused.Detail, "expected an IP address")
+
 	// It is the other way round, somebody says; and takes it back.
 	said := map[string]string{"service": "tcp/50001", "kind": "address", "place": "10.20.3.10"}
 	turned := func(want int) {

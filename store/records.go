@@ -67,6 +67,7 @@ const readColumns = `client, server, point, client_port, started, ended, outcome
 // Records gives the newest records between two addresses on a service that
 // started in [from, to), at most limit, and how many there are.
 func (s *Store) Records(ctx context.Context, client, server netip.Addr, point service.Point, from, to estate.Instant, limit int) (out []flow.Joined, total int, err error) {
+	client, server = client.WithZone(""), server.WithZone("") // a zone may be any text; without it, this is digits, dots and colons
 	where := fmt.Sprintf(`key = %d AND hour >= %d AND hour <= %d AND started >= %s AND started < %s AND client = '%s' AND server = '%s' AND point = %d`,
 		keyOf(&flow.Record{Client: client, Server: server, Point: point}), flow.HourOf(from), flow.HourOf(to), literal(from), literal(to), client, server, int64(point))
 	err = s.copyOut(ctx, fmt.Sprintf(`SELECT %s FROM records WHERE %s ORDER BY started DESC LIMIT %d`, readColumns, where, limit), func(r *rowsIn) { out = append(out, readRecord(r)) })
