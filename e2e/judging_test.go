@@ -99,4 +99,9 @@ func TestTooWideIsNarrowed(t *testing.T) {
 	p.see(saying("stay uncovered"))
 	p.press("t")
 	p.see(saying("taken only members of gangway"))
+	p.gone(`[data-wide]`)
+	// Undone in one step: it is to be judged again.
+	p.ctrl("z")
+	p.see(`[data-wide]`)
+	p.gone(saying("taken only members of gangway"))
 }

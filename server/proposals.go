@@ -301,7 +301,7 @@ func (s *Server) standing(d *Derived, snap snapshot, refused []store.Refusal) {
 				continue
 			}
 			for i := range refused {
-				if refused[i].Rule == p.Key {
+				if r := refused[i]; r.Rule == p.Key && (r.Instead == "" || have[r.Instead]) {
 					p.Refused, p.Again = &refused[i], muchMore(refused[i], p)
 				}
 			}
@@ -429,6 +429,7 @@ func (s *Server) refuse(ctx context.Context, in *struct {
 		Reason        string `json:"reason"`
 		Conversations int    `json:"conversations,omitempty" minimum:"0" doc:"Behind the proposal"`
 		Callers       int    `json:"callers,omitempty" minimum:"0"`
+		Instead       string `json:"instead,omitempty" doc:"Sentence of the rule that was taken instead: the refusal holds while it stands in the draft"`
 		Again         bool   `json:"again,omitempty" doc:"Take the refusal back"`
 	}
 }) (*Body[[]store.Refusal], error) {
@@ -436,7 +437,7 @@ func (s *Server) refuse(ctx context.Context, in *struct {
 	if in.Body.Again {
 		err = s.Store.AllowAgain(ctx, in.Body.Rule)
 	} else {
-		err = s.Store.Refuse(ctx, store.Refusal{Rule: in.Body.Rule, Reason: in.Body.Reason, Author: s.Author, Conversations: in.Body.Conversations, Callers: in.Body.Callers})
+		err = s.Store.Refuse(ctx, store.Refusal{Rule: in.Body.Rule, Reason: in.Body.Reason, Author: s.Author, Conversations: in.Body.Conversations, Callers: in.Body.Callers, Instead: in.Body.Instead})
 	}
 	if err != nil {
 		return nil, unavailable(err)

@@ -230,12 +230,15 @@ type Refusal struct {
 	// What was behind it then; 0 is not known.
 	Conversations int `db:"conversations" json:"conversations"`
 	Callers       int `db:"callers" json:"callers"`
+	// The sentence of the rule that was taken instead; while it stands in the
+	// draft, the refusal holds. Blank: it was refused for good.
+	Instead string `db:"instead" json:"instead,omitempty"`
 }
 
 // Refuse keeps a refusal; AllowAgain drops it.
 func (s *Store) Refuse(ctx context.Context, r Refusal) error {
-	_, err := s.db.NamedExecContext(ctx, `INSERT INTO refusals (rule, reason, author, conversations, callers) VALUES (:rule, :reason, :author, :conversations, :callers)
-		ON CONFLICT (rule) DO UPDATE SET reason = excluded.reason, author = excluded.author, at = now(), conversations = excluded.conversations, callers = excluded.callers`, r)
+	_, err := s.db.NamedExecContext(ctx, `INSERT INTO refusals (rule, reason, author, conversations, callers, instead) VALUES (:rule, :reason, :author, :conversations, :callers, :instead)
+		ON CONFLICT (rule) DO UPDATE SET reason = excluded.reason, author = excluded.author, at = now(), conversations = excluded.conversations, callers = excluded.callers, instead = excluded.instead`, r)
 	return err
 }
 
@@ -248,6 +251,6 @@ func (s *Store) AllowAgain(ctx context.Context, rule string) error {
 // Refusals gives all refusals, newest first.
 func (s *Store) Refusals(ctx context.Context) ([]Refusal, error) {
 	out := []Refusal{}
-	err := s.db.SelectContext(ctx, &out, `SELECT rule, reason, author, at, coalesce(conversations, 0) AS conversations, coalesce(callers, 0) AS callers FROM refusals ORDER BY at DESC`)
+	err := s.db.SelectContext(ctx, &out, `SELECT rule, reason, author, at, coalesce(conversations, 0) AS conversations, coalesce(callers, 0) AS callers, coalesce(instead, '') AS instead FROM refusals ORDER BY at DESC`)
 	return out, err
 }

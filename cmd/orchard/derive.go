@@ -48,8 +48,14 @@ type deriveSummary struct {
 	Error      int                 `json:"error"`
 	Balance    float64             `json:"balance"`
 	Fill       float64             `json:"fill"` // of what the rules open, the share that was seen
+	Gone       []goneSummary       `json:"gone"` // permits of the given policy that nothing of the flows needed
 	SetAside   []asideSummary      `json:"setAside"`
 	Curve      []derive.CurvePoint `json:"curve"`
+}
+
+type goneSummary struct {
+	Line int    `json:"line"`
+	Rule string `json:"rule"`
 }
 
 type asideSummary struct {
@@ -74,7 +80,8 @@ func deriveRules(in inputs, balance float64, out, summary string) error {
 	if err != nil {
 		return err
 	}
-	result := derive.Derive(derive.Input{Compiled: c, Conversations: seen.Conversations, Balance: balance})
+	input := derive.Input{Compiled: c, Conversations: seen.Conversations, Balance: balance}
+	result := derive.Derive(input)
 	derived := policy.InsertAllowances(text, result.Lines())
 	p, errs := policy.Parse(derived)
 	if err := policyErrors("the derived policy", errs); err != nil {
@@ -83,7 +90,12 @@ func deriveRules(in inputs, balance float64, out, summary string) error {
 	s := deriveSummary{
 		Rules: len(result.Proposals), Groups: len(result.Groups), Considered: result.Considered,
 		Covered: covered(c, p, seen.Conversations), Error: bad, Balance: balance,
-		SetAside: []asideSummary{}, Curve: result.Curve,
+		Gone: []goneSummary{}, SetAside: []asideSummary{}, Curve: result.Curve,
+	}
+	for _, i := range derive.Gone(input) {
+		r := c.Policy.Rules[i]
+		s.Gone = append(s.Gone, goneSummary{r.Line, r.String()})
+		fmt.Fprintf(os.Stderr, "without evidence: line %d, %s\n", r.Line, r)
 	}
 	seenPairs, opened := 0, 0
 	for _, p := range result.Proposals {

@@ -173,6 +173,8 @@ func TestDeriveKeepsWhatStood(t *testing.T) {
 	require.Equal(t, s.Rules, strings.Count(got.out, "\npermit "))
 	require.Greater(t, s.Covered, s.Considered/2)
 	require.LessOrEqual(t, s.Covered, s.Considered)
+	require.NotNil(t, s.Gone)
+	require.Positive(t, s.Fill)
 	again := orchard(t, got.out, "derive", "--workloads", at("workloads.csv"), "--policy", "-", "--flows", at("flows.csv"))
 	require.Equal(t, got.out, again.out, "what is derived is not derived again")
 }

@@ -2136,6 +2136,8 @@ export interface components {
              * @description Behind the proposal
              */
             conversations?: number;
+            /** @description Sentence of the rule that was taken instead: the refusal holds while it stands in the draft */
+            instead?: string;
             reason: string;
             /** @description Key of the proposal */
             rule: string;
@@ -2297,6 +2299,7 @@ export interface components {
             callers: number;
             /** Format: int64 */
             conversations: number;
+            instead?: string;
             reason: string;
             /** @description The proposed rule without its note */
             rule: string;

@@ -57,7 +57,7 @@ export function useJudging() {
     }
     await queryClient.invalidateQueries();
   };
-  const refuseOne = (p: Proposal, reason: string) => refuseOut.mutateAsync({ body: { rule: p.key, reason, conversations: p.conversations, callers: p.callerCount } });
+  const refuseOne = (p: Proposal, reason: string, instead?: string) => refuseOut.mutateAsync({ body: { rule: p.key, reason, instead, conversations: p.conversations, callers: p.callerCount } });
   return {
     list, d, point, judged, refused, later, isWide,
     running: list.data?.job?.state === "running" ? list.data.job : undefined,
@@ -67,8 +67,9 @@ export function useJudging() {
       guard(
         async () => {
           await takeOut.mutateAsync({ params: { query: w }, body: { texts: ps.map((x) => x.choice.text) } });
-          // What was narrowed is judged: it does not ask again for the rest.
-          for (const { p, choice } of ps) if (choice.words) await refuseOne(p, `taken ${choice.words}`);
+          // What was narrowed is judged: it does not ask again for the rest, until the
+          // narrower rule goes.
+          for (const { p, choice } of ps) if (choice.words) await refuseOne(p, `taken ${choice.words}`, choice.sentence);
         },
         ps.length === 1 ? `Taken: ${ps[0]!.choice.sentence}` : `Taken: ${ps.length} proposals, undone in one step`,
       ),
