@@ -60,7 +60,7 @@ func stored(t testing.TB, db *store.Store) (out sums) {
 		all = append(all, h)
 	}
 	table := flow.NewTable()
-	chunks, err := db.Chunks(t.Context(), all, table.Addrs)
+	chunks, err := db.Chunks(t.Context(), all, table.Dict)
 	require.NoError(t, err)
 	table = table.With(chunks, nil)
 	seen := map[string]bool{}
@@ -299,7 +299,7 @@ func counted(t *testing.T, db *store.Store) map[string]int64 {
 	out := map[string]int64{}
 	for h := range hours {
 		table := flow.NewTable()
-		chunks, err := db.Chunks(t.Context(), []flow.Hour{h}, table.Addrs)
+		chunks, err := db.Chunks(t.Context(), []flow.Hour{h}, table.Dict)
 		require.NoError(t, err)
 		table = table.With(chunks, nil)
 		for i := range table.Len() {
@@ -335,7 +335,7 @@ func TestConversationsAreCutWhereAddressesChangeHands(t *testing.T) {
 	require.NoError(t, err)
 	require.False(t, r.Partial)
 	table := flow.NewTable()
-	chunks, err := db.Chunks(t.Context(), []flow.Hour{flow.HourOf(at(0))}, table.Addrs)
+	chunks, err := db.Chunks(t.Context(), []flow.Hour{flow.HourOf(at(0))}, table.Dict)
 	require.NoError(t, err)
 	table = table.With(chunks, nil)
 	require.Equal(t, 2, table.Len())

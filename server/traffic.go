@@ -45,7 +45,7 @@ func (s *Server) readTraffic(ctx context.Context, table *flow.Table, known map[f
 	if table == nil {
 		table = flow.NewTable()
 	}
-	chunks, err := s.Store.Chunks(ctx, changed, table.Addrs)
+	chunks, err := s.Store.Chunks(ctx, changed, table.Dict)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -220,9 +220,8 @@ func (s *Store) Hours(ctx context.Context) (map[flow.Hour]int64, error) {
 // readers is how many connections read conversations at once.
 const readers = 3
 
-// Chunks reads the conversations of some hours, into the numbers of addrs. Rows
-// are in the order of these numbers.
-func (s *Store) Chunks(ctx context.Context, hours []flow.Hour, addrs *flow.Addresses) ([]*flow.Chunk, error) {
+// Chunks reads the conversations of some hours, into the numbers of dict.
+func (s *Store) Chunks(ctx context.Context, hours []flow.Hour, dict *flow.Dictionary) ([]*flow.Chunk, error) {
 	byDay := map[int64][]string{}
 	for _, h := range hours {
 		byDay[dayOf(h)] = append(byDay[dayOf(h)], fmt.Sprint(int32(h)))
@@ -239,7 +238,7 @@ func (s *Store) Chunks(ctx context.Context, hours []flow.Hour, addrs *flow.Addre
 	for range min(readers, len(byDay)) {
 		group.Go(func() {
 			for d := range days {
-				chunks, err := s.chunksOfDay(ctx, d, byDay[d], addrs)
+				chunks, err := s.chunksOfDay(ctx, d, byDay[d], dict)
 				mu.Lock()
 				out = append(out, chunks...)
 				if first == nil {
@@ -261,12 +260,12 @@ func (s *Store) Chunks(ctx context.Context, hours []flow.Hour, addrs *flow.Addre
 	return out, nil
 }
 
-func (s *Store) chunksOfDay(ctx context.Context, day int64, hours []string, addrs *flow.Addresses) (out []*flow.Chunk, err error) {
+func (s *Store) chunksOfDay(ctx context.Context, day int64, hours []string, dict *flow.Dictionary) (out []*flow.Chunk, err error) {
 	where := fmt.Sprintf("hour >= %d AND hour < %d", day*24, day*24+24)
 	if len(hours) < 24 {
 		where = fmt.Sprintf("hour IN (%s)", strings.Join(hours, ","))
 	}
-	byHour := map[flow.Hour]*flow.Chunk{}
+	byHour := map[flow.Hour]*flow.Draft{}
 	observers := map[string]uint32{}
 	known := map[string]uint32{} // addresses, so that the lock is taken once each
 	err = s.copyOut(ctx, `SELECT hour, client, server, point, outcome, connections, bytes, packets, unsure, first_at, last_at, observer FROM conversations WHERE `+where, func(r *rowsIn) {
@@ -274,7 +273,7 @@ func (s *Store) chunksOfDay(ctx context.Context, day int64, hours []string, addr
 			b := r.read(r.size())
 			n, ok := known[string(b)]
 			if !ok {
-				n = addrs.Number(addrOf(b))
+				n = dict.Number(addrOf(b))
 				known[string(b)] = n
 			}
 			return n
@@ -282,9 +281,8 @@ func (s *Store) chunksOfDay(ctx context.Context, day int64, hours []string, addr
 		hour := flow.Hour(r.int())
 		c := byHour[hour]
 		if c == nil {
-			c = &flow.Chunk{Hour: hour}
+			c = &flow.Draft{Chunk: flow.Chunk{Hour: hour}}
 			byHour[hour] = c
-			out = append(out, c)
 		}
 		c.Client, c.Server = append(c.Client, number()), append(c.Server, number())
 		c.Point, c.Outcome = append(c.Point, service.Point(r.int())), append(c.Outcome, flow.Outcome(r.int()))
@@ -294,13 +292,13 @@ func (s *Store) chunksOfDay(ctx context.Context, day int64, hours []string, addr
 		name := r.text()
 		o, ok := observers[name]
 		if !ok {
-			o = addrs.Observer(name)
+			o = dict.Observer(name)
 			observers[name] = o
 		}
 		c.Observer = append(c.Observer, o)
 	})
-	for _, c := range out {
-		c.Sort()
+	for _, c := range byHour {
+		out = append(out, c.Pack(dict))
 	}
 	return out, err
 }

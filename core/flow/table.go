@@ -2,82 +2,18 @@ package flow
 
 import (
 	"cmp"
-	"net/netip"
 	"slices"
 	"sort"
-	"sync"
 
 	"lucidorchard/core/service"
 )
 
-// Addresses numbers addresses, and the names of those who observed, from 0 in
-// the order in which they come. It only grows, and is safe for concurrent use.
-type Addresses struct {
-	mu        sync.RWMutex
-	index     map[netip.Addr]uint32
-	all       []netip.Addr
-	observers map[string]uint32
-	names     []string
-}
-
-// Observer gives the number of a name, a new one if need be.
-func (a *Addresses) Observer(name string) uint32 {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	n, ok := a.observers[name]
-	if !ok {
-		if a.observers == nil {
-			a.observers = map[string]uint32{}
-		}
-		n = uint32(len(a.names))
-		a.observers[name] = n
-		a.names = append(a.names, name)
-	}
-	return n
-}
-
-// ObserverName gives the name of a number.
-func (a *Addresses) ObserverName(n uint32) string {
-	a.mu.RLock()
-	defer a.mu.RUnlock()
-	return a.names[n]
-}
-
-// Number gives the number of an address, a new one if need be.
-func (a *Addresses) Number(addr netip.Addr) uint32 {
-	a.mu.RLock()
-	n, ok := a.index[addr]
-	a.mu.RUnlock()
-	if ok {
-		return n
-	}
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	if n, ok := a.index[addr]; ok {
-		return n
-	}
-	if a.index == nil {
-		a.index = map[netip.Addr]uint32{}
-	}
-	n = uint32(len(a.all))
-	a.index[addr] = n
-	a.all = append(a.all, addr)
-	return n
-}
-
-// All gives the addresses by their numbers. The slice must not be changed.
-func (a *Addresses) All() []netip.Addr {
-	a.mu.RLock()
-	defer a.mu.RUnlock()
-	return a.all[:len(a.all):len(a.all)]
-}
-
-// Chunk is the buckets of one hour in columns, a row for each: 61 octets.
-// It is not changed once it is in a table.
+// Chunk is the buckets of one hour in columns, a row for each: 49 octets. The
+// rows of a pair lie together, in the order of outcomes and times. It is not
+// changed.
 type Chunk struct {
 	Hour                        Hour
-	Client, Server              []uint32 // numbers of addresses
-	Point                       []service.Point
+	Pair                        []uint32 // numbers of pairs, rising
 	Outcome                     []Outcome
 	Connections, Bytes, Packets []int64
 	Unsure                      []uint32
@@ -85,46 +21,86 @@ type Chunk struct {
 	Observer                    []uint32 // numbers of names
 }
 
+// Draft is the buckets of one hour in the order in which they come.
+type Draft struct {
+	Chunk                   // but for the pairs
+	Client, Server []uint32 // numbers of addresses
+	Point          []service.Point
+}
+
 // Add appends a bucket, whatever its hour.
-func (c *Chunk) Add(addrs *Addresses, b *Bucket) {
-	c.Client, c.Server = append(c.Client, addrs.Number(b.Client)), append(c.Server, addrs.Number(b.Server))
-	c.Point, c.Outcome = append(c.Point, b.Point), append(c.Outcome, b.Outcome)
-	c.Connections, c.Bytes, c.Packets = append(c.Connections, b.Connections), append(c.Bytes, b.Bytes), append(c.Packets, b.Packets)
-	c.Unsure = append(c.Unsure, uint32(min(b.Unsure, 1<<32-1)))
-	c.First, c.Last = append(c.First, MicrosOfInstant(b.First)), append(c.Last, MicrosOfInstant(b.Last))
-	c.Observer = append(c.Observer, addrs.Observer(b.Observer))
+func (d *Draft) Add(dict *Dictionary, b *Bucket) {
+	d.Client, d.Server = append(d.Client, dict.Number(b.Client)), append(d.Server, dict.Number(b.Server))
+	d.Point, d.Outcome = append(d.Point, b.Point), append(d.Outcome, b.Outcome)
+	d.Connections, d.Bytes, d.Packets = append(d.Connections, b.Connections), append(d.Bytes, b.Bytes), append(d.Packets, b.Packets)
+	d.Unsure = append(d.Unsure, uint32(min(b.Unsure, 1<<32-1)))
+	d.First, d.Last = append(d.First, MicrosOfInstant(b.First)), append(d.Last, MicrosOfInstant(b.Last))
+	d.Observer = append(d.Observer, dict.Observer(b.Observer))
+}
+
+// Pack numbers the pairs and puts the rows in their order.
+func (d *Draft) Pack(dict *Dictionary) *Chunk {
+	pairs := dict.numberPairs(d.Client, d.Server, d.Point)
+	keys := make([]uint64, len(pairs))
+	for i, p := range pairs {
+		keys[i] = uint64(p)<<32 | uint64(i)
+	}
+	slices.Sort(keys)
+	order := make([]int32, len(keys))
+	for i, k := range keys {
+		order[i] = int32(uint32(k))
+	}
+	for from := 0; from < len(keys); {
+		to := from + 1
+		for to < len(keys) && keys[to]>>32 == keys[from]>>32 {
+			to++
+		}
+		if to > from+1 {
+			slices.SortStableFunc(order[from:to], func(a, b int32) int {
+				return cmp.Or(cmp.Compare(d.Outcome[a], d.Outcome[b]), cmp.Compare(d.First[a], d.First[b]))
+			})
+		}
+		from = to
+	}
+	return &Chunk{
+		Hour: d.Hour, Pair: inOrder(pairs, order), Outcome: inOrder(d.Outcome, order),
+		Connections: inOrder(d.Connections, order), Bytes: inOrder(d.Bytes, order), Packets: inOrder(d.Packets, order),
+		Unsure: inOrder(d.Unsure, order), First: inOrder(d.First, order), Last: inOrder(d.Last, order), Observer: inOrder(d.Observer, order),
+	}
 }
 
 // Len gives the number of rows.
-func (c *Chunk) Len() int { return len(c.Client) }
+func (c *Chunk) Len() int { return len(c.Pair) }
 
 // Table is buckets in columns, by the hour. It is not changed: With gives
 // another one, which shares what stays. The zero value has no rows and cannot
 // be added to; start with NewTable or Pack.
 type Table struct {
-	Addrs  *Addresses
+	Dict   *Dictionary
 	Chunks []*Chunk // rising hours, none empty
 	starts []int    // rows before each chunk, and at the end all
 }
 
 // NewTable makes one without rows.
-func NewTable() *Table { return &Table{Addrs: &Addresses{}, starts: []int{0}} }
+func NewTable() *Table { return &Table{Dict: &Dictionary{}, starts: []int{0}} }
 
-// Pack makes a table of buckets, in their order within each hour.
+// Pack makes a table of buckets.
 func Pack(buckets []Bucket) *Table {
 	t := NewTable()
-	byHour := map[Hour]*Chunk{}
+	byHour := map[Hour]*Draft{}
+	var drafts []*Draft
 	for i := range buckets {
-		c := byHour[buckets[i].Hour]
-		if c == nil {
-			c = &Chunk{Hour: buckets[i].Hour}
-			byHour[c.Hour] = c
+		d := byHour[buckets[i].Hour]
+		if d == nil {
+			d = &Draft{Chunk: Chunk{Hour: buckets[i].Hour}}
+			byHour[d.Hour] = d
+			drafts = append(drafts, d)
 		}
-		c.Add(t.Addrs, &buckets[i])
+		d.Add(t.Dict, &buckets[i])
 	}
 	var all []*Chunk
-	for _, c := range byHour {
-		all = append(all, c)
+	for _, d := range drafts {
+		all = append(all, d.Pack(t.Dict))
 	}
 	return t.With(all, nil)
 }
@@ -142,14 +118,56 @@ func (t *Table) With(put []*Chunk, gone []Hour) *Table {
 	for _, h := range gone {
 		delete(byHour, h)
 	}
-	out := &Table{Addrs: t.Addrs}
+	out := &Table{Dict: t.Dict}
 	for _, c := range byHour {
 		if c.Len() > 0 {
 			out.Chunks = append(out.Chunks, c)
 		}
 	}
 	slices.SortFunc(out.Chunks, func(a, b *Chunk) int { return cmp.Compare(a.Hour, b.Hour) })
-	return out.count()
+	return out.count().compact()
+}
+
+// spare is how many pairs a table may know that none of its rows is of.
+const spare = 1 << 20
+
+// compact forgets the pairs and addresses of rows that are gone, once they are
+// most of what is known: so that what comes and goes does not grow for ever.
+func (t *Table) compact() *Table {
+	pairs := t.Dict.Pairs()
+	if len(pairs) <= spare+2*t.Len() {
+		return t
+	}
+	const gone = 1<<32 - 1
+	number := make([]uint32, len(pairs)) // of the pair from now on
+	for i := range number {
+		number[i] = gone
+	}
+	for _, c := range t.Chunks {
+		for _, p := range c.Pair {
+			number[p] = 0
+		}
+	}
+	out := &Table{Dict: t.Dict.withoutPairs(), Chunks: make([]*Chunk, len(t.Chunks)), starts: t.starts}
+	addrs := t.Dict.Addresses()
+	var clients, servers []uint32
+	var points []service.Point
+	for i, p := range pairs {
+		if number[i] != gone {
+			number[i] = uint32(len(clients))
+			clients, servers, points = append(clients, out.Dict.Number(addrs[p.Client])), append(servers, out.Dict.Number(addrs[p.Server])), append(points, p.Point)
+		}
+	}
+	out.Dict.numberPairs(clients, servers, points)
+	for i, c := range t.Chunks {
+		next := *c
+		next.Pair = make([]uint32, len(c.Pair))
+		for k, p := range c.Pair {
+			next.Pair[k] = number[p] // still rising
+		}
+		out.Chunks[i] = &next
+	}
+	return out
 }
 
 func (t *Table) count() *Table {
@@ -164,7 +182,7 @@ func (t *Table) count() *Table {
 func (t *Table) Between(from, to Hour) *Table {
 	i := sort.Search(len(t.Chunks), func(i int) bool { return t.Chunks[i].Hour >= from })
 	k := sort.Search(len(t.Chunks), func(i int) bool { return t.Chunks[i].Hour >= to })
-	return (&Table{Addrs: t.Addrs, Chunks: t.Chunks[i:max(i, k)]}).count()
+	return (&Table{Dict: t.Dict, Chunks: t.Chunks[i:max(i, k)]}).count()
 }
 
 // Len gives the number of rows.
@@ -178,31 +196,25 @@ func (t *Table) Span() (from, to Hour) {
 	return t.Chunks[0].Hour, t.Chunks[len(t.Chunks)-1].Hour + 1
 }
 
-// Bucket gives a row.
-func (t *Table) Bucket(row int) Bucket {
+// Starts gives the number of the first row of each chunk, and at the end that of
+// all rows. The slice must not be changed.
+func (t *Table) Starts() []int { return t.starts }
+
+// Row gives where a row is: its chunk, and its place there.
+func (t *Table) Row(row int) (*Chunk, int) {
 	k := sort.SearchInts(t.starts, row+1) - 1
-	c, i := t.Chunks[k], row-t.starts[k]
-	addrs := t.Addrs.All()
-	return Bucket{
-		Hour: c.Hour, Client: addrs[c.Client[i]], Server: addrs[c.Server[i]], Point: c.Point[i], Outcome: c.Outcome[i],
-		Connections: c.Connections[i], Bytes: c.Bytes[i], Packets: c.Packets[i], Unsure: int64(c.Unsure[i]),
-		First: c.First[i].Instant(), Last: c.Last[i].Instant(), Observer: t.Addrs.ObserverName(c.Observer[i]),
-	}
+	return t.Chunks[k], row - t.starts[k]
 }
 
-// Sort puts the rows in the order of clients', servers' and services' numbers,
-// and then of outcomes and times.
-func (c *Chunk) Sort() {
-	order := make([]int32, c.Len())
-	for i := range order {
-		order[i] = int32(i)
+// Bucket gives a row.
+func (t *Table) Bucket(row int) Bucket {
+	c, i := t.Row(row)
+	addrs, p := t.Dict.Addresses(), t.Dict.Pairs()[c.Pair[i]]
+	return Bucket{
+		Hour: c.Hour, Client: addrs[p.Client], Server: addrs[p.Server], Point: p.Point, Outcome: c.Outcome[i],
+		Connections: c.Connections[i], Bytes: c.Bytes[i], Packets: c.Packets[i], Unsure: int64(c.Unsure[i]),
+		First: c.First[i].Instant(), Last: c.Last[i].Instant(), Observer: t.Dict.ObserverName(c.Observer[i]),
 	}
-	slices.SortFunc(order, func(a, b int32) int {
-		return cmp.Or(cmp.Compare(c.Client[a], c.Client[b]), cmp.Compare(c.Server[a], c.Server[b]), cmp.Compare(c.Point[a], c.Point[b]), cmp.Compare(c.Outcome[a], c.Outcome[b]), cmp.Compare(c.First[a], c.First[b]))
-	})
-	c.Client, c.Server, c.Point, c.Outcome = inOrder(c.Client, order), inOrder(c.Server, order), inOrder(c.Point, order), inOrder(c.Outcome, order)
-	c.Connections, c.Bytes, c.Packets, c.Unsure = inOrder(c.Connections, order), inOrder(c.Bytes, order), inOrder(c.Packets, order), inOrder(c.Unsure, order)
-	c.First, c.Last, c.Observer = inOrder(c.First, order), inOrder(c.Last, order), inOrder(c.Observer, order)
 }
 
 func inOrder[T any](column []T, order []int32) []T {

@@ -5,6 +5,7 @@ import (
 	"lucidorchard/core/estate"
 	"lucidorchard/core/expr"
 	"lucidorchard/core/service"
+	"slices"
 )
 
 // Filter selects conversations by what they are, whatever row they stand in.
@@ -121,28 +122,29 @@ func (w *Window) seenBefore(e *estate.Estate) []bool {
 		if w.whole == nil {
 			return
 		}
-		index := newPairs(w.Len())
-		for i := range w.cols.Client {
-			a, b, pt := w.cols.Client[i], w.cols.Server[i], w.cols.Point[i]
-			index.number(pairHash(a, b, pt), a, b, pt)
+		// The conversations of pair p are from begins[p] up.
+		pairs := w.whole.Dict.Pairs()
+		begins := make([]int32, len(pairs)+1)
+		for i := len(w.pair) - 1; i >= 0; i-- {
+			begins[w.pair[i]] = int32(i) + 1
 		}
-		ends := map[estate.Endpoint]int32{}
-		for i := range w.ends {
-			ends[w.ends[i].Endpoint] = int32(i)
-		}
-		known := len(w.ends)
-		past := &Window{ends: append([]sighting(nil), w.ends...)}
-		r := resolver{estate: e, window: past, addrs: w.whole.Addrs.All(), index: ends}
-		r.held = make([]held, len(r.addrs))
+		past := &Window{ends: slices.Clone(w.ends)}
+		r := newResolver(e, w.whole.Dict, past)
 		from, _ := w.whole.Span()
 		for _, ch := range w.whole.Between(from, w.From).Chunks {
-			for i := range ch.Client {
-				a, b := r.end(ch.Client[i], ch.First[i]), r.end(ch.Server[i], ch.First[i])
-				if int(a) >= known || int(b) >= known {
+			for k, p := range ch.Pair {
+				if begins[p] == 0 {
 					continue
 				}
-				if k := index.place(pairHash(a, b, ch.Point[i]), a, b, ch.Point[i]); k.number != 0 {
-					w.before[k.number-1] = true
+				client, server := int32(-1), int32(-1)
+				for i := begins[p] - 1; int(i) < len(w.pair) && w.pair[i] == p; i++ {
+					if w.before[i] {
+						continue
+					}
+					if client < 0 {
+						client, server = r.held(pairs[p].Client, ch.First[k]).end, r.held(pairs[p].Server, ch.First[k]).end
+					}
+					w.before[i] = w.cols.Client[i] == client && w.cols.Server[i] == server
 				}
 			}
 		}

@@ -49,9 +49,16 @@ func TestViewAgreesWithTheBuckets(t *testing.T) {
 			point          service.Point
 		}
 		want := map[key]int64{}
+		rows, hours := map[key][]flow.Bucket{}, map[key]map[flow.Hour]int{}
 		for _, b := range all {
 			if b.Hour >= from && b.Hour < to {
-				want[key{e.At(b.Client, b.First), e.At(b.Server, b.First), b.Point}] += b.Connections
+				k := key{e.At(b.Client, b.First), e.At(b.Server, b.First), b.Point}
+				want[k] += b.Connections
+				rows[k] = append(rows[k], b)
+				if hours[k] == nil {
+					hours[k] = map[flow.Hour]int{}
+				}
+				hours[k][b.Hour] += int(b.Connections)
 			}
 		}
 		require.Equal(t, len(want), v.Len())
@@ -59,7 +66,27 @@ func TestViewAgreesWithTheBuckets(t *testing.T) {
 		var counted reach.Counts
 		for i := range v.Len() {
 			conv := v.At(i)
-			require.Equal(t, want[key{conv.Client.Endpoint, conv.Server.Endpoint, conv.Point}], conv.Connections)
+			k := key{conv.Client.Endpoint, conv.Server.Endpoint, conv.Point}
+			require.Equal(t, want[k], conv.Connections)
+			var of []flow.Bucket
+			first, last := conv.Last, conv.First
+			for _, row := range v.RowsOf(i) {
+				b := v.Table.Bucket(int(row))
+				of = append(of, b)
+				if b.First.Before(first) {
+					first = b.First
+				}
+				if last.Before(b.Last) {
+					last = b.Last
+				}
+			}
+			require.ElementsMatch(t, rows[k], of)
+			require.Equal(t, []estate.Instant{first, last}, []estate.Instant{conv.First, conv.Last})
+			bins := make([]int, int(to-from))
+			v.Spread(i, bins)
+			for h, n := range bins {
+				require.Equal(t, hours[k][from+flow.Hour(h)], n)
+			}
 			require.Same(t, walk.Decide(conv.Client.Endpoint, conv.Server.Endpoint, conv.Point), conv.Rule)
 			require.LessOrEqual(t, conv.Carried+conv.Dropped, conv.Connections)
 			counted[conv.Verdict]++

@@ -3,6 +3,7 @@ package reach
 import (
 	"math"
 	"net/netip"
+	"slices"
 	"sync"
 
 	"lucidorchard/core/decide"
@@ -27,6 +28,7 @@ type Window struct {
 	before     []bool // by conversation: seen before the window
 
 	ends    []sighting
+	pair    []uint32       // by conversation: number of its pair; rising
 	cols    decide.Columns // When is hours since From
 	parts   []rowPart      // by place in cols.When
 	bytes   []int64
@@ -48,124 +50,178 @@ type sighting struct {
 }
 
 // NewWindow resolves the rows of a table whose hour is in [from, to). The
-// conversations are in the order in which they were first seen.
+// conversations are in the order of their pairs, and of when they were first
+// seen.
 func NewWindow(e *estate.Estate, table *flow.Table, from, to flow.Hour) *Window {
 	w := &Window{From: from, To: to, Structural: Structural, Table: table.Between(from, to), whole: table}
-	r := resolver{estate: e, window: w, addrs: w.Table.Addrs.All(), index: map[estate.Endpoint]int32{}}
-	r.held = make([]held, len(r.addrs))
-	n := w.Table.Len()
-	clients, servers, points := make([]int32, n), make([]int32, n), make([]service.Point, n)
-	row := 0
-	for _, ch := range w.Table.Chunks {
-		for i := range ch.Client {
-			clients[row], servers[row], points[row] = r.end(ch.Client[i], ch.First[i]), r.end(ch.Server[i], ch.First[i]), ch.Point[i]
-			row++
-		}
-	}
-	of, firsts := number(clients, servers, points)
-	w.gather(of, firsts)
+	w.split(newResolver(e, w.Table.Dict, w), w.gather())
 	return w
 }
 
-// number gives each row the number of its conversation, in the order in which
-// they come first, and what each conversation is between. Every worker numbers
-// those that are its own; then the numbers are put in order.
-func number(clients, servers []int32, points []service.Point) (of []int32, firsts []pairKey) {
-	of = make([]int32, len(clients))
-	parts := min(workers, 1+len(clients)/100_000)
-	first := make([][]int32, parts) // by worker and its number: the first row
-	decide.Parallel(parts, parts, func(_, part int) {
-		seen := newPairs(len(clients) / 8 / parts)
-		for row := range clients {
-			h := pairHash(clients[row], servers[row], points[row])
-			if int(h>>56)%parts != part {
-				continue
-			}
-			c, fresh := seen.number(h, clients[row], servers[row], points[row])
-			if fresh {
-				first[part] = append(first[part], int32(row))
-			}
-			of[row] = c*int32(parts) + int32(part)
-		}
-	})
-	total := 0
-	for _, f := range first {
-		total += len(f)
-	}
-	numbers := make([][]int32, parts) // by worker and its number
-	next := make([]int, parts)
-	for part := range first {
-		numbers[part] = make([]int32, len(first[part]))
-	}
-	for n := range total {
-		best := -1
-		for part, f := range first {
-			if next[part] < len(f) && (best < 0 || f[next[part]] < first[best][next[best]]) {
-				best = part
-			}
-		}
-		row := first[best][next[best]]
-		numbers[best][next[best]] = int32(n)
-		next[best]++
-		firsts = append(firsts, pairKey{clients[row], servers[row], points[row], 0})
-	}
-	decide.Parallel(parts, parts, func(_, part int) {
-		for row := part * len(of) / parts; row < (part+1)*len(of)/parts; row++ {
-			of[row] = numbers[of[row]%int32(parts)][of[row]/int32(parts)]
-		}
-	})
-	return of, firsts
-}
-
-// sum is what is known of one conversation, in one line of the cache.
+// sum is what is known of one conversation.
 type sum struct {
 	connections, bytes, unsure, carried, dropped int64
 	first, last                                  flow.Micros
+	latest                                       flow.Micros // start of a row
+	pair                                         uint32
 	rows                                         int32
 }
 
-// gather puts the rows of each conversation together: on all processors, each
-// with conversations of its own.
-func (w *Window) gather(of []int32, firsts []pairKey) {
-	n, conversations := len(of), len(firsts)
-	sums := make([]sum, conversations)
-	w.cols.Starts = make([]int32, conversations+1)
-	parts := min(workers, 1+conversations/1024)
-	// eachRow gives every worker the rows of its part of the conversations.
-	eachRow := func(f func(c, row int32, ch *flow.Chunk, i int)) {
-		decide.Parallel(parts, parts, func(_, part int) {
-			lo, hi := int32(part*conversations/parts), int32((part+1)*conversations/parts)
-			row := int32(0)
-			for _, ch := range w.Table.Chunks {
-				for i := range ch.Client {
-					if c := of[row]; c >= lo && c < hi {
-						f(c, row, ch, i)
-					}
-					row++
-				}
+// block is how many pairs are gathered at a time, so that what is known of them
+// stays in the processor's cache.
+const block = 1 << 13
+
+// gather puts the rows of each pair together, and sums them up: on all
+// processors, a block of pairs at a time. The rows of a block lie together in
+// each chunk. The sums are in the order of the pairs.
+func (w *Window) gather() []sum {
+	pairs, chunks := len(w.Table.Dict.Pairs()), w.Table.Chunks
+	blocks := (pairs + block - 1) / block
+	starts := w.Table.Starts()
+	cuts := make([][]int32, blocks+1) // by block and chunk: the first row of the block
+	for b := range cuts {
+		cuts[b] = make([]int32, len(chunks))
+	}
+	decide.Parallel(workers, len(chunks), func(_, k int) {
+		b := 0
+		for i, p := range chunks[k].Pair {
+			for ; b <= int(p)/block; b++ {
+				cuts[b][k] = int32(i)
 			}
-		})
+		}
+		for ; b <= blocks; b++ {
+			cuts[b][k] = int32(chunks[k].Len())
+		}
+	})
+	w.cols.When, w.parts = make([]int32, w.Table.Len()), make([]rowPart, w.Table.Len())
+	found := make([][]sum, blocks)
+	scratch := make([][]sum, workers)
+	next := make([][]int32, workers) // by pair: where its next row goes
+	decide.Parallel(workers, blocks, func(worker, b int) {
+		if scratch[worker] == nil {
+			scratch[worker], next[worker] = make([]sum, block), make([]int32, block)
+		}
+		sums, next := scratch[worker], next[worker]
+		clear(sums)
+		base, at := uint32(b*block), int32(0)
+		for k, ch := range chunks {
+			at += cuts[b][k]
+			for _, p := range ch.Pair[cuts[b][k]:cuts[b+1][k]] {
+				sums[p-base].rows++
+			}
+		}
+		some := 0
+		for p := range sums {
+			next[p] = at
+			at += sums[p].rows
+			if sums[p].rows > 0 {
+				some++
+			}
+			sums[p].rows = 0
+		}
+		for k, ch := range chunks {
+			hour, start := int32(ch.Hour-w.From), int32(starts[k])
+			for i := int(cuts[b][k]); i < int(cuts[b+1][k]); i++ {
+				p := ch.Pair[i] - base
+				sums[p].add(ch, i)
+				w.cols.When[next[p]], w.parts[next[p]] = hour, rowPart{start + int32(i), int32(min(ch.Connections[i], math.MaxInt32))}
+				next[p]++
+			}
+		}
+		found[b] = make([]sum, 0, some)
+		for p := range sums {
+			if sums[p].rows > 0 {
+				sums[p].pair = base + uint32(p)
+				found[b] = append(found[b], sums[p])
+			}
+		}
+	})
+	return slices.Concat(found...)
+}
+
+// split makes conversations of what was summed up by pairs: one each, but for
+// those of which an address changed hands.
+func (w *Window) split(r *resolver, sums []sum) {
+	pairs := w.Table.Dict.Pairs()
+	clients, servers := make([]int32, 0, len(sums)), make([]int32, 0, len(sums))
+	at := int32(0)
+	var done []sum // once a pair was split
+	for i := range sums {
+		s := sums[i]
+		p := pairs[s.pair]
+		client, server := r.held(p.Client, s.first), r.held(p.Server, s.first)
+		if s.latest < client.until && s.latest < server.until {
+			clients, servers = append(clients, client.end), append(servers, server.end)
+			if done != nil {
+				done = append(done, s)
+			}
+		} else {
+			if done == nil {
+				done = append(make([]sum, 0, len(sums)+len(sums)/8), sums[:i]...)
+			}
+			for _, part := range w.splitPair(r, p, at, at+s.rows) {
+				part.pair = s.pair
+				done = append(done, part.sum)
+				clients, servers = append(clients, part.client), append(servers, part.server)
+			}
+		}
+		at += s.rows
 	}
-	eachRow(func(c, _ int32, ch *flow.Chunk, i int) { sums[c].add(ch, i) })
-	w.cols.Client, w.cols.Server, w.cols.Point = make([]int32, conversations), make([]int32, conversations), make([]service.Point, conversations)
-	w.cols.Connections, w.bytes, w.unsure = make([]int64, conversations), make([]int64, conversations), make([]int64, conversations)
-	w.carried, w.dropped = make([]int64, conversations), make([]int64, conversations)
-	w.first, w.last = make([]estate.Instant, conversations), make([]estate.Instant, conversations)
-	next := make([]int32, conversations)
+	if done != nil {
+		sums = done
+	}
+	w.columns(sums, pairs, clients, servers)
+}
+
+// partOfPair is what went on of a pair while its addresses had the same holders.
+type partOfPair struct {
+	sum
+	client, server int32
+	when           []int32
+	rows           []rowPart
+}
+
+// splitPair puts the rows of a pair, from one place to another, in the order of
+// the holders of its addresses, and sums up what each had.
+func (w *Window) splitPair(r *resolver, p flow.Pair, from, to int32) []*partOfPair {
+	var parts []*partOfPair
+	for k := from; k < to; k++ {
+		ch, i := w.Table.Row(int(w.parts[k].row))
+		client, server := r.held(p.Client, ch.First[i]).end, r.held(p.Server, ch.First[i]).end
+		n := slices.IndexFunc(parts, func(x *partOfPair) bool { return x.client == client && x.server == server })
+		if n < 0 {
+			n = len(parts)
+			parts = append(parts, &partOfPair{client: client, server: server})
+		}
+		parts[n].add(ch, i)
+		parts[n].when, parts[n].rows = append(parts[n].when, w.cols.When[k]), append(parts[n].rows, w.parts[k])
+	}
+	for _, x := range parts {
+		copy(w.cols.When[from:], x.when)
+		from += int32(copy(w.parts[from:], x.rows))
+	}
+	return parts
+}
+
+// columns keeps what is known of the conversations.
+func (w *Window) columns(sums []sum, pairs []flow.Pair, clients, servers []int32) {
+	n := len(sums)
+	w.cols.Client, w.cols.Server, w.cols.Point = clients, servers, make([]service.Point, n)
+	w.cols.Connections, w.bytes, w.unsure = make([]int64, n), make([]int64, n), make([]int64, n)
+	w.carried, w.dropped = make([]int64, n), make([]int64, n)
+	w.first, w.last, w.pair = make([]estate.Instant, n), make([]estate.Instant, n), make([]uint32, n)
+	w.cols.Starts = make([]int32, n+1)
 	for c := range sums {
-		s, k := &sums[c], &firsts[c]
-		w.cols.Client[c], w.cols.Server[c], w.cols.Point[c] = k.client, k.server, k.point
-		w.cols.Connections[c], w.bytes[c], w.unsure[c] = s.connections, s.bytes, s.unsure
-		w.carried[c], w.dropped[c] = s.carried, s.dropped
-		w.first[c], w.last[c] = s.first.Instant(), s.last.Instant()
-		next[c] = w.cols.Starts[c]
-		w.cols.Starts[c+1] = w.cols.Starts[c] + s.rows
+		w.cols.Starts[c+1] = w.cols.Starts[c] + sums[c].rows
 	}
-	w.cols.When, w.parts = make([]int32, n), make([]rowPart, n)
-	eachRow(func(c, row int32, ch *flow.Chunk, i int) {
-		k := next[c]
-		next[c]++
-		w.cols.When[k], w.parts[k] = int32(ch.Hour-w.From), rowPart{row, int32(min(ch.Connections[i], math.MaxInt32))}
+	decide.Parallel(workers, (n+stretch-1)/stretch, func(_, part int) {
+		for c := part * stretch; c < min((part+1)*stretch, n); c++ {
+			s := &sums[c]
+			w.cols.Point[c], w.pair[c] = pairs[s.pair].Point, s.pair
+			w.cols.Connections[c], w.bytes[c], w.unsure[c] = s.connections, s.bytes, s.unsure
+			w.carried[c], w.dropped[c] = s.carried, s.dropped
+			w.first[c], w.last[c] = s.first.Instant(), s.last.Instant()
+		}
 	})
 }
 
@@ -184,6 +240,9 @@ func (s *sum) add(ch *flow.Chunk, i int) {
 	if s.rows == 0 || ch.First[i] < s.first {
 		s.first = ch.First[i]
 	}
+	if s.rows == 0 || ch.First[i] > s.latest {
+		s.latest = ch.First[i]
+	}
 	if s.rows == 0 || ch.Last[i] > s.last {
 		s.last = max(ch.Last[i], s.first)
 	}
@@ -195,7 +254,8 @@ type resolver struct {
 	estate *estate.Estate
 	window *Window
 	addrs  []netip.Addr
-	held   []held // by the number of the address: what was found last
+	last   []held            // by the number of the address: what was found last
+	others map[uint32][]held // what was found before, of addresses that changed hands
 	index  map[estate.Endpoint]int32
 }
 
@@ -205,10 +265,24 @@ type held struct {
 	end         int32
 }
 
-func (r *resolver) end(addr uint32, at flow.Micros) int32 {
-	h := &r.held[addr]
-	if at >= h.from && at < h.until {
-		return h.end
+func newResolver(e *estate.Estate, dict *flow.Dictionary, w *Window) *resolver {
+	r := &resolver{estate: e, window: w, addrs: dict.Addresses(), others: map[uint32][]held{}, index: make(map[estate.Endpoint]int32, len(w.ends))}
+	r.last = make([]held, len(r.addrs))
+	for i := range w.ends {
+		r.index[w.ends[i].Endpoint] = int32(i)
+	}
+	return r
+}
+
+// held gives who held an address at a time.
+func (r *resolver) held(addr uint32, at flow.Micros) held {
+	if h := r.last[addr]; at >= h.from && at < h.until {
+		return h
+	}
+	for _, h := range r.others[addr] {
+		if at >= h.from && at < h.until {
+			return h
+		}
 	}
 	t := at.Instant()
 	ep := r.estate.At(r.addrs[addr], t)
@@ -219,7 +293,7 @@ func (r *resolver) end(addr uint32, at flow.Micros) int32 {
 		r.window.ends = append(r.window.ends, sighting{ep, t})
 	}
 	// It is the same until a claim begins or ends.
-	*h = held{math.MinInt64, math.MaxInt64, end}
+	h := held{math.MinInt64, math.MaxInt64, end}
 	for _, c := range r.estate.Claims(r.addrs[addr].Unmap()) {
 		for _, bound := range [2]estate.Instant{c.From, c.Until} {
 			if !bound.IsBound() {
@@ -236,61 +310,11 @@ func (r *resolver) end(addr uint32, at flow.Micros) int32 {
 			}
 		}
 	}
-	return end
-}
-
-// pairs numbers what goes on between two ends on a service: an open hash table.
-type pairs struct {
-	keys []pairKey
-	used int
-}
-
-type pairKey struct {
-	client, server int32
-	point          service.Point
-	number         int32 // plus 1; 0 is free
-}
-
-func newPairs(n int) *pairs {
-	size := 1 << 10
-	for size < 2*n {
-		size *= 2
+	if h.from != math.MinInt64 || h.until != math.MaxInt64 {
+		r.others[addr] = append(r.others[addr], h)
 	}
-	return &pairs{keys: make([]pairKey, size)}
-}
-
-func pairHash(client, server int32, point service.Point) uint64 {
-	h := (uint64(uint32(client))<<32 | uint64(uint32(server))) * 0x9e3779b97f4a7c15
-	return (h ^ h>>29 ^ uint64(point)*0xd6e8feb86659fd93) * 0xbf58476d1ce4e5b9
-}
-
-func (p *pairs) place(h uint64, client, server int32, point service.Point) *pairKey {
-	for i := h >> 24; ; i++ {
-		k := &p.keys[i&uint64(len(p.keys)-1)]
-		if k.number == 0 || k.client == client && k.server == server && k.point == point {
-			return k
-		}
-	}
-}
-
-func (p *pairs) number(h uint64, client, server int32, point service.Point) (n int32, fresh bool) {
-	k := p.place(h, client, server, point)
-	if k.number != 0 {
-		return k.number - 1, false
-	}
-	if 2*p.used > len(p.keys) {
-		old := p.keys
-		p.keys = make([]pairKey, 2*len(old))
-		for _, x := range old {
-			if x.number != 0 {
-				*p.place(pairHash(x.client, x.server, x.point), x.client, x.server, x.point) = x
-			}
-		}
-		k = p.place(h, client, server, point)
-	}
-	p.used++
-	*k = pairKey{client, server, point, int32(p.used)}
-	return k.number - 1, true
+	r.last[addr] = h
+	return h
 }
 
 // Len gives how many conversations there are.
