@@ -14,6 +14,7 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"lucidorchard/core/persist"
@@ -115,6 +116,7 @@ type Estate struct {
 	live      int
 	byID      persist.Map[string, int32] // Outside for one that was removed
 	claims    claims
+	heldAt    atomic.Pointer[heldAt]
 }
 
 // claims finds the claims on an address, earliest start first. IPv4 addresses
@@ -199,7 +201,7 @@ func New(workloads []Workload) (*Estate, []Conflict) {
 			}
 		}
 	}
-	e := &Estate{persist.VectorOf(all), len(all), persist.MapOf(byID), claims{}.with(byAddr)}
+	e := &Estate{workloads: persist.VectorOf(all), live: len(all), byID: persist.MapOf(byID), claims: claims{}.with(byAddr)}
 	var conflicts []Conflict
 	for addr, cs := range byAddr {
 		if len(cs) > 1 {
@@ -302,7 +304,7 @@ func (e *Estate) With(put []Workload, remove []string) (*Estate, []int32, []Conf
 	for _, cs := range claims {
 		slices.SortFunc(cs, inOrder)
 	}
-	out := &Estate{workloads.Done(), live, e.byID.With(ids), e.claims.with(claims)}
+	out := &Estate{workloads: workloads.Done(), live: live, byID: e.byID.With(ids), claims: e.claims.with(claims)}
 	var conflicts []Conflict
 	for addr, cs := range claims {
 		conflicts = out.conflicts(conflicts, addr, cs)
@@ -390,16 +392,26 @@ func (e *Estate) At(addr netip.Addr, t Instant) Endpoint {
 }
 
 // Held calls f for each address that a workload holds at t, in the order of
-// addresses.
+// addresses. What was asked for last is remembered.
 func (e *Estate) Held(t Instant, f func(Endpoint)) {
-	held := make([]Endpoint, 0, e.live)
-	for addr := range e.claims.addrs() {
-		if ep := e.At(addr, t); ep.Workload != Outside {
-			held = append(held, ep)
+	h := e.heldAt.Load()
+	if h == nil || h.at != t {
+		h = &heldAt{at: t, ends: make([]Endpoint, 0, e.live)}
+		for addr := range e.claims.addrs() {
+			if ep := e.At(addr, t); ep.Workload != Outside {
+				h.ends = append(h.ends, ep)
+			}
 		}
+		slices.SortFunc(h.ends, func(a, b Endpoint) int { return a.Addr.Compare(b.Addr) })
+		e.heldAt.Store(h)
 	}
-	slices.SortFunc(held, func(a, b Endpoint) int { return a.Addr.Compare(b.Addr) })
-	for _, ep := range held {
+	for _, ep := range h.ends {
 		f(ep)
 	}
+}
+
+// heldAt is who held which address at an instant, in the order of addresses.
+type heldAt struct {
+	at   Instant
+	ends []Endpoint
 }

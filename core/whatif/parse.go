@@ -1,0 +1,361 @@
+// Package whatif answers questions about traffic that nobody need have seen:
+// what would happen to it, for every member of a group at once, and why.
+//
+// It must not know of flows that were seen. Start reading at Read and Answer.
+package whatif
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"lucidorchard/core/decide"
+	"lucidorchard/core/estate"
+	"lucidorchard/core/expr"
+	"lucidorchard/core/policy"
+	"lucidorchard/core/service"
+	"lucidorchard/core/syntax"
+)
+
+// Question is a line "client -> server service", with the verdict that is
+// expected if it ends in "= permit", "= reject" or "= uncovered".
+type Question struct {
+	Line           int    // from 1
+	Text           string // in one layout
+	Client, Server Side
+	On             policy.Services
+	Points         service.Set
+	Want           *decide.Verdict
+}
+
+// Side is one end of a question.
+type Side struct {
+	Text string // in one layout
+	// Ends are the endpoints that exist and that it means; Undecided those of
+	// which a group or an expression cannot tell, because a tag is missing.
+	Ends, Undecided []End
+
+	items []item
+}
+
+// item is one of those that a side names.
+type item struct {
+	text            string
+	ends, undecided []End
+	holds           func(decide.Placed) bool
+}
+
+// Holds reports whether a side means an endpoint, now or at another time.
+func (s *Side) Holds(p decide.Placed) bool {
+	return slices.ContainsFunc(s.items, func(i item) bool { return i.holds(p) })
+}
+
+// End is an endpoint, or what of the outside lies in a prefix and is alike to the
+// policy: then Prefix is valid and the address is one of many.
+type End struct {
+	decide.Placed
+	Prefix netip.Prefix
+}
+
+// Read reads questions, one a line; # starts a comment. A line that cannot be
+// read is reported, and the others are read.
+func (c *Census) Read(text string) ([]Question, []*syntax.Error) {
+	var out []Question
+	var errs []*syntax.Error
+	for _, line := range syntax.Lines(strings.TrimPrefix(text, "\ufeff")) {
+		if len(line.Tokens) == 0 && line.Err == nil {
+			continue
+		}
+		q, err := c.question(line)
+		if line.Err != nil {
+			err = line.Err
+		}
+		if err != nil {
+			errs = append(errs, err)
+			continue
+		}
+		out = append(out, *q)
+	}
+	return out, errs
+}
+
+func (c *Census) question(line syntax.Line) (*Question, *syntax.Error) {
+	cur := syntax.NewCursor(line)
+	q := &Question{Line: line.First}
+	var err *syntax.Error
+	if q.Client, err = c.side(cur, "a client"); err != nil {
+		return nil, err
+	}
+	if err = cur.Expect("->"); err != nil {
+		return nil, err
+	}
+	if q.Server, err = c.side(cur, "a server"); err != nil {
+		return nil, err
+	}
+	if err = c.services(cur, q); err != nil {
+		return nil, err
+	}
+	if cur.Take("=") {
+		t := cur.Next()
+		for _, v := range []decide.Verdict{decide.Permit, decide.Reject, decide.Uncovered} {
+			if t.Is(v.String()) {
+				q.Want = &v
+			}
+		}
+		if q.Want == nil {
+			return nil, cur.Unexpected(t, "permit, reject or uncovered")
+		}
+	}
+	if err = cur.Finish("= with the expected verdict, or the end of the line"); err != nil {
+		return nil, err
+	}
+	q.Text = q.String()
+	return q, nil
+}
+
+// String writes a question in the one layout that they are kept in.
+func (q *Question) String() string {
+	s := fmt.Sprintf("%s -> %s %s", q.Client.Text, q.Server.Text, q.On)
+	if q.Want != nil {
+		s += " = " + q.Want.String()
+	}
+	return s
+}
+
+// services reads what a question is on: any, or specs and names of services.
+func (c *Census) services(cur *syntax.Cursor, q *Question) *syntax.Error {
+	cur.Take("on") // as in a rule, for those who copy one
+	const expected = "a service, such as tcp/443, one that the policy names, or any"
+	if cur.Take("any") {
+		q.On.Any, q.Points = true, service.All.Real()
+		return nil
+	}
+	for {
+		t := cur.Next()
+		if t.Kind != syntax.Word && t.Kind != syntax.Quoted {
+			return cur.Unexpected(t, expected)
+		}
+		r, ok, bad := service.ParseSpec(t.Text)
+		switch {
+		case c.compiled.Policy.Services[t.Text] != nil:
+			q.On.Specs = append(q.On.Specs, policy.Spec{Service: t.Text})
+		case bad != nil:
+			return syntax.Errorf(t.Pos, "%s", bad.Error())
+		case !ok || t.Kind == syntax.Quoted:
+			return cur.Unexpected(t, expected)
+		default:
+			q.On.Specs = append(q.On.Specs, policy.Spec{Range: r})
+		}
+		if !cur.Take(",") {
+			break
+		}
+	}
+	q.Points = c.compiled.Policy.Points(q.On).Real()
+	if len(q.Points) == 0 {
+		q.Points = c.compiled.Policy.Points(q.On) // an icmp message of unknown type
+	}
+	return nil
+}
+
+// side reads one or more of: a group, a workload by id or name, an address, a
+// CIDR, outside, any, an expression in parentheses.
+func (c *Census) side(cur *syntax.Cursor, what string) (Side, *syntax.Error) {
+	var s Side
+	for {
+		i, err := c.item(cur, what)
+		if err != nil {
+			return s, err
+		}
+		s.items = append(s.items, i)
+		if !cur.Take(",") {
+			break
+		}
+	}
+	if len(s.items) == 1 {
+		s.Text, s.Ends, s.Undecided = s.items[0].text, s.items[0].ends, s.items[0].undecided
+		return s, nil
+	}
+	seen := map[End]bool{}
+	once := func(from []End) (out []End) {
+		for _, e := range from {
+			if !seen[e] {
+				seen[e] = true
+				out = append(out, e)
+			}
+		}
+		return out
+	}
+	var texts []string
+	for _, i := range s.items {
+		texts = append(texts, i.text)
+		s.Ends = append(s.Ends, once(i.ends)...)
+	}
+	for _, i := range s.items {
+		s.Undecided = append(s.Undecided, once(i.undecided)...)
+	}
+	s.Text = strings.Join(texts, ", ")
+	return s, nil
+}
+
+func (c *Census) item(cur *syntax.Cursor, what string) (item, *syntax.Error) {
+	if cur.Peek().Is("(") {
+		return c.expression(cur)
+	}
+	t := cur.Next()
+	expected := what + ": a group, a workload by its id or name, an address, a CIDR, outside, any, or an expression in parentheses"
+	if t.Kind == syntax.Word && t.Is("workload") {
+		if t = cur.Next(); t.Kind != syntax.Word && t.Kind != syntax.Quoted {
+			return item{}, cur.Unexpected(t, "the id of a workload")
+		}
+		i, ok := c.compiled.Estate.ByID(t.Text)
+		if !ok {
+			return item{}, syntax.Errorf(t.Pos, "there is no workload with the id %s", t.Text)
+		}
+		return c.workload("workload "+syntax.Name(t.Text), i, t)
+	}
+	switch {
+	case t.Is("any"):
+		return item{"any", slices.Concat(c.held, c.outside), nil, func(decide.Placed) bool { return true }}, nil
+	case t.Is("outside"):
+		return item{"outside", c.outside, nil, func(p decide.Placed) bool { return p.Workload == estate.Outside }}, nil
+	case t.Kind != syntax.Word && t.Kind != syntax.Quoted || t.Kind == syntax.Word && syntax.IsKeyword(t.Text):
+		return item{}, cur.Unexpected(t, expected)
+	case t.Kind == syntax.Word:
+		p, ok, err := expr.ReadPrefix(t.Text)
+		if err != nil && ok {
+			return item{}, syntax.Errorf(t.Pos, "%s", err.Error())
+		}
+		if ok {
+			return c.prefix(p), nil
+		}
+	}
+	if c.compiled.Policy.Groups[t.Text] != nil {
+		return c.group(t.Text), nil
+	}
+	if i, ok := c.compiled.Estate.ByID(t.Text); ok {
+		return c.workload(syntax.Name(t.Text), i, t)
+	}
+	switch named := c.named()[t.Text]; {
+	case len(named) == 1:
+		return c.workload(syntax.Name(t.Text), named[0], t)
+	case len(named) > 1:
+		return item{}, syntax.Errorf(t.Pos, "%d workloads are called %s: name one by its id, such as workload %s", len(named), t.Text, syntax.Name(c.compiled.Estate.Workload(named[0]).ID))
+	}
+	return item{}, syntax.Errorf(t.Pos, "there is no group and no workload %s, and it is no address", t.Text)
+}
+
+// expression reads "(" expr ")": a group that has no name.
+func (c *Census) expression(cur *syntax.Cursor) (item, *syntax.Error) {
+	cur.Take("(")
+	e, err := expr.Parse(cur)
+	if err == nil {
+		err = cur.Expect(")")
+	}
+	if err != nil {
+		return item{}, err
+	}
+	unknown := ""
+	e.Walk(func(x *expr.Expr) {
+		if x.Op == expr.MemberOf && c.compiled.Policy.Groups[x.Group] == nil {
+			unknown = x.Group
+		}
+	})
+	if unknown != "" {
+		return item{}, syntax.Errorf(cur.Peek().Pos, "there is no group %s", unknown)
+	}
+	truth := func(p decide.Placed) expr.Truth {
+		return e.Eval(decide.Subject(c.compiled.Estate, p.Endpoint), func(name string) expr.Truth { return c.compiled.Group(name, p) })
+	}
+	out := item{text: "(" + e.String() + ")", holds: func(p decide.Placed) bool { return truth(p) == expr.Yes }}
+	for _, x := range c.held {
+		switch truth(x.Placed) {
+		case expr.Yes:
+			out.ends = append(out.ends, x)
+		case expr.Undecided:
+			out.undecided = append(out.undecided, x)
+		}
+	}
+	for _, x := range c.outside {
+		if truth(x.Placed) == expr.Yes {
+			out.ends = append(out.ends, x)
+		}
+	}
+	return out, nil
+}
+
+func (c *Census) workload(text string, i int32, t syntax.Token) (item, *syntax.Error) {
+	out := item{text: text, ends: c.byWorkload()[i], holds: func(p decide.Placed) bool { return p.Workload == i }}
+	if len(out.ends) == 0 {
+		return out, syntax.Errorf(t.Pos, "%s holds no address now, so nothing can be said of its traffic", t.Text)
+	}
+	return out, nil
+}
+
+// group gives what is in a group, and what may be.
+func (c *Census) group(name string) item {
+	out := item{text: syntax.Name(name), holds: func(p decide.Placed) bool { return c.compiled.Group(name, p) == expr.Yes }}
+	index := slices.IndexFunc(c.compiled.Policy.GroupOrder, func(g *policy.Group) bool { return g.Name == name })
+	for _, b := range c.buckets {
+		switch c.compiled.Truths(b.ends[0].Placed)[index] {
+		case expr.Yes:
+			out.ends = append(out.ends, b.ends...)
+		case expr.Undecided:
+			for _, e := range b.ends {
+				if e.Workload != estate.Outside { // of the outside no tag is missing
+					out.undecided = append(out.undecided, e)
+				}
+			}
+		}
+	}
+	return out
+}
+
+// prefix gives the held addresses in a prefix, and the parts of the outside in
+// it that the policy can tell apart.
+func (c *Census) prefix(p netip.Prefix) item {
+	out := item{text: expr.PrefixText(p), holds: func(x decide.Placed) bool { return p.Contains(x.Addr) }}
+	from, _ := slices.BinarySearchFunc(c.held, p.Addr(), func(e End, a netip.Addr) int { return e.Addr.Compare(a) })
+	for _, e := range c.held[from:] {
+		if !p.Contains(e.Addr) {
+			break
+		}
+		out.ends = append(out.ends, e)
+	}
+	if p.IsSingleIP() && len(out.ends) > 0 {
+		return out
+	}
+	for _, e := range c.outside {
+		if p.Bits() <= e.Prefix.Bits() && p.Contains(e.Prefix.Addr()) && p.Contains(e.Addr) {
+			out.ends = append(out.ends, e)
+		}
+	}
+	if free, ok := c.restOf(p); ok {
+		out.ends = append(out.ends, End{c.compiled.At(free, c.compiled.AsOf), p})
+	}
+	return out
+}
+
+// restOf gives the first address of a prefix that nobody holds, and that is in no
+// prefix of the policy that lies in this one.
+func (c *Census) restOf(p netip.Prefix) (netip.Addr, bool) {
+	for a := p.Addr(); a.IsValid() && p.Contains(a); a = a.Next() {
+		if r := c.compiled.Region(a); r == p {
+			break // one of the policy's own: it was found above
+		} else if r.Bits() > p.Bits() {
+			a = lastOf(r)
+		} else if c.compiled.Estate.Holder(a, c.compiled.AsOf) == nil {
+			return a, true
+		}
+	}
+	return netip.Addr{}, false
+}
+
+func lastOf(p netip.Prefix) netip.Addr {
+	b := p.Addr().AsSlice()
+	for i := p.Bits(); i < len(b)*8; i++ {
+		b[i/8] |= 0x80 >> (i % 8)
+	}
+	a, _ := netip.AddrFromSlice(b)
+	return a
+}
