@@ -130,7 +130,7 @@ func TestStories(t *testing.T) {
 	}
 	require.Equal(t, int64(2), seen(v, "boarding-entry-02", "manifest-store-01", "tcp/5432")[0].Connections)
 
-	totals := v.Totals()
+	totals := v.Totals(reach.Query{})
 	require.Positive(t, totals.Leaks)
 	require.Positive(t, totals.Chokes)
 	for _, conv := range seen(v, "roster-logic-t01", "roster-store-01", "tcp/5432") {

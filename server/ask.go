@@ -235,7 +235,7 @@ func (s *Server) explain(v *reach.View, snap snapshot, client, server decide.Pla
 	if t.Rule == nil {
 		out.ClientIs, out.ServerIs = everyGroup(walk, snap, client), everyGroup(walk, snap, server)
 		for _, e := range []decide.Placed{client, server} {
-			out.Settle = append(out.Settle, settle(walk, snap, e)...)
+			out.Settle = append(out.Settle, settleHints(walk, snap, e)...)
 		}
 	}
 	if i, ok := v.Find(client.Endpoint, server.Endpoint, pt); ok {
@@ -280,9 +280,9 @@ func stepOut(st decide.Step) StepOut {
 	return StepOut{Rule: *ruleRef(st.Rule), Matches: st.Matches, Failed: st.Failed, Because: belongs(st.Because)}
 }
 
-// settle finds the tags that an endpoint lacks and that groups of the
+// settleHints finds the tags that an endpoint lacks and that groups of the
 // policy wait for.
-func settle(walk *decide.Walk, snap snapshot, p decide.Placed) []SettleHint {
+func settleHints(walk *decide.Walk, snap snapshot, p decide.Placed) []SettleHint {
 	var out []SettleHint
 	if p.Workload == estate.Outside {
 		return out

@@ -11,6 +11,8 @@ import (
 	"lucidorchard/core/policy"
 	"lucidorchard/core/prove"
 	"lucidorchard/core/reach"
+	"lucidorchard/core/whatif"
+	"lucidorchard/store"
 )
 
 // ReasonOut is one part of an expression that settled its answer.
@@ -119,11 +121,20 @@ type Consequences struct {
 	Changed       int             `json:"changed" doc:"Conversations that change verdict"`
 	Groups        []GroupChange   `json:"groups"`
 	Asserts       []AssertChange  `json:"asserts"`
+	Probes        []ProbeChange   `json:"probes" doc:"Those that begin or cease to get the verdict that is expected"`
+}
+
+// ProbeChange is a probe that begins or ceases to be as expected.
+type ProbeChange struct {
+	Question   string `json:"question"`
+	Want       string `json:"want"`
+	Words      string `json:"words" doc:"What is answered then"`
+	AsExpected bool   `json:"asExpected"`
 }
 
 // consequences says what an update of the draft or the estate changes.
 func (s *Server) consequences(before *reach.View, snap snapshot, u *decide.Update) Consequences {
-	out := Consequences{Conversations: []VerdictChange{}, Groups: groupChanges(u), Asserts: []AssertChange{}}
+	out := Consequences{Conversations: []VerdictChange{}, Groups: groupChanges(u), Asserts: []AssertChange{}, Probes: probeChanges(snap, u)}
 	byPair := map[[2]decide.Verdict]*VerdictChange{}
 	for _, ch := range before.Changes(before.With(u)) {
 		out.Changed++
@@ -209,5 +220,32 @@ func groupChanges(u *decide.Update) []GroupChange {
 	slices.SortFunc(out, func(a, b GroupChange) int {
 		return cmp.Or(len(b.Joins)+len(b.Leaves)-len(a.Joins)-len(a.Leaves), strings.Compare(a.Group, b.Group))
 	})
+	return out
+}
+
+// probeChanges asks the probes again after an update.
+func probeChanges(snap snapshot, u *decide.Update) []ProbeChange {
+	out := []ProbeChange{}
+	before := snap.probes()
+	if len(before) == 0 || u.Nothing() {
+		return out
+	}
+	kept := make([]store.Probe, len(before))
+	for i := range before {
+		kept[i] = before[i].Probe
+	}
+	census := whatif.Count(u.After)
+	for i, p := range ask(census, kept) {
+		if p.asExpected() == before[i].asExpected() {
+			continue
+		}
+		c := ProbeChange{Question: p.Question, Want: p.Want, AsExpected: p.asExpected()}
+		if p.err != nil {
+			c.Words = p.err.Message
+		} else {
+			c.Words = census.Words(p.question, p.answer)
+		}
+		out = append(out, c)
+	}
 	return out
 }

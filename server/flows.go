@@ -25,8 +25,10 @@ import (
 
 // BinOut is a stretch of the strip.
 type BinOut struct {
-	At string `json:"at"`
-	CountsOut
+	At        string `json:"at"`
+	Permit    int64  `json:"permit"`
+	Reject    int64  `json:"reject"`
+	Uncovered int64  `json:"uncovered"`
 }
 
 // Strip is the volume of traffic over time.
@@ -57,7 +59,9 @@ type LedgerFilter struct {
 	MinBytes int64  `query:"bytes" minimum:"0" doc:"At least so many"`
 	New      bool   `query:"new" doc:"Only what was not seen before the window"`
 	Unsure   bool   `query:"unsure" doc:"Only what may be the wrong way round"`
-	By       string `query:"by" doc:"A tag that the sides are called by, instead of their groups"`
+	By       string `query:"by" doc:"A tag that the sides are called by, instead of their groups; ~area and ~owner are the areas of the policy and whose they are"`
+	For      string `query:"for" doc:"Only what has an end in this part of the estate: area:NAME, owner:NAME or KEY:VALUE, a tag"`
+	Asking   bool   `query:"asking" doc:"Without what is rejected and a probe says rightly so"`
 	MapKeysIn
 	Path []string `query:"path" doc:"Ways over the map: column and row of the client, column and row of the server, separated by |; blank is any"`
 }
@@ -217,7 +221,14 @@ func (f LedgerFilter) query(snap snapshot) (reach.Query, error) {
 		}
 		q.Workload = &i
 	}
-	q.By = f.By
+	q.By, q.Asking, q.Settling = f.By, f.Asking, snap.settling()
+	if f.For != "" {
+		part, ok := reach.ReadPart(f.For)
+		if !ok {
+			return q, huma.Error422UnprocessableEntity(fmt.Sprintf("for: found %q, expected area:NAME, owner:NAME or KEY:VALUE", f.For))
+		}
+		q.Part = &part
+	}
 	return q, f.narrow(snap, &q.Filter)
 }
 
@@ -334,21 +345,29 @@ func readPoint(spec string) (service.Point, error) {
 
 func (s *Server) strip(ctx context.Context, in *struct {
 	Window
-	Bins int `query:"bins" minimum:"1" maximum:"400" default:"112"`
+	LedgerFilter
+	Bins    int    `query:"bins" minimum:"1" maximum:"400" default:"112"`
+	Measure string `query:"measure" enum:"conversations,pairs,bytes" default:"conversations"`
 }) (*Body[Strip], error) {
 	v, snap, err := s.view(ctx, in.Window)
+	if err != nil {
+		return nil, err
+	}
+	q, err := in.query(snap)
 	if err != nil {
 		return nil, err
 	}
 	out := Strip{Conversations: v.Len(), Records: v.Table.Len(), Bins: []BinOut{}}
 	if snap.to > snap.from {
 		out.From, out.To = snap.from.Start().String(), snap.to.Start().String()
-		for _, b := range v.Strip(in.Bins) {
-			out.Bins = append(out.Bins, BinOut{b.Hour.Start().String(), countsOut(b.Counts)})
+		for _, b := range v.Strip(q, in.Bins, measures[in.Measure]) {
+			out.Bins = append(out.Bins, BinOut{b.Hour.Start().String(), b.Counts[decide.Permit], b.Counts[decide.Reject], b.Counts[decide.Uncovered]})
 		}
 	}
 	return body(out), nil
 }
+
+var measures = map[string]reach.Measure{"conversations": reach.Conversations, "pairs": reach.PairsOfEnds, "bytes": reach.Bytes}
 
 // Page is a stretch of a list.
 type Page struct {
@@ -491,9 +510,17 @@ func (s *Server) hours(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	for i := range v.Len() {
-		c := v.At(i)
-		if c.Client.Addr.String() != in.Client || c.Server.Addr.String() != in.Server || c.Point.String() != in.Service || c.First.String() != in.First {
+	client, err1 := netip.ParseAddr(in.Client)
+	server, err2 := netip.ParseAddr(in.Server)
+	if err1 != nil || err2 != nil {
+		return nil, huma.Error422UnprocessableEntity("client and server: expected two IP addresses")
+	}
+	pt, err := readPoint(in.Service)
+	if err != nil {
+		return nil, err
+	}
+	for _, i := range v.Between(client, server, pt) {
+		if v.At(i).First.String() != in.First {
 			continue
 		}
 		out := []HourOut{}

@@ -113,29 +113,13 @@ func uses(p *policy.Policy, name string) []Use {
 	out := []Use{}
 	for _, item := range p.Items {
 		if st := item.Statement; st != nil && policy.Names(st, name) {
-			out = append(out, Use{st.At(), kindOf(st), st.String()})
+			out = append(out, Use{st.At(), policy.KindOf(st), st.String()})
 		}
 	}
 	return out
 }
 
 // kindOf names the kind of a statement.
-func kindOf(st policy.Statement) string {
-	switch st.(type) {
-	case *policy.Service:
-		return "service"
-	case *policy.Group:
-		return "group"
-	case *policy.Area:
-		return "area"
-	case *policy.Layer:
-		return "layer"
-	case *policy.Assert:
-		return "assertion"
-	}
-	return "rule"
-}
-
 const membersShown = 200
 
 func (s *Server) previewGroup(ctx context.Context, in *struct {

@@ -1,9 +1,7 @@
 package server
 
 import (
-	"cmp"
 	"context"
-	"encoding/csv"
 	"errors"
 	"fmt"
 	"net/http"
@@ -11,9 +9,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"lucidorchard/core/decide"
 	"lucidorchard/core/policy"
-	"lucidorchard/core/prove"
 	"lucidorchard/core/reach"
 	"lucidorchard/store"
 )
@@ -30,6 +26,7 @@ type StatementOut struct {
 	Author   string       `json:"author,omitempty"`
 	At       string       `json:"at,omitempty"`
 	Hits     int          `json:"hits" doc:"Conversations of the window that the rule decides"`
+	Pairs    int          `json:"pairs" doc:"Pairs of a client and a server of these"`
 	Last     string       `json:"last,omitempty" doc:"When the newest of them was last seen"`
 	Spark    []int        `json:"spark,omitempty"`
 }
@@ -104,13 +101,13 @@ func (s *Server) getPolicy(ctx context.Context, in *struct{ Window }) (*Body[Pol
 	for _, r := range revisions {
 		byNo[r.No] = r
 	}
-	totals := v.Totals()
+	totals := v.Totals(reach.Query{})
 	uses := v.RuleUses()
 	index := map[*policy.Rule]int{}
 	for i, r := range snap.policy.Rules {
 		index[r] = i
 	}
-	evident := evidentAt(v)
+	evident, evidence := evidentAt(v), v.Evidence()
 	lines := policy.Lines(snap.head.Text)
 	out := PolicyOut{Revision: snap.head.No, Text: snap.head.Text, Statements: []StatementOut{}, Rules: len(snap.policy.Rules), Counts: countsOut(totals.Conversations), Undo: undo, Redo: redo, Edits: len(revisions)}
 	for _, item := range snap.policy.Items {
@@ -126,7 +123,7 @@ func (s *Server) getPolicy(ctx context.Context, in *struct{ Window }) (*Body[Pol
 		if r, ok := item.Statement.(*policy.Rule); ok {
 			use := &uses[index[r]]
 			if o.Hits = use.Conversations; o.Hits > 0 {
-				o.Spark, o.Last = use.Spark[:], use.Last.String()
+				o.Spark, o.Last, o.Pairs = use.Spark[:], use.Last.String(), evidence[index[r]].Pairs
 			}
 			o.Findings = ruleFindings(r, snap, evident)
 		}
@@ -144,7 +141,7 @@ func statementOut(item policy.Item, lines []string) (StatementOut, bool) {
 		o.Kind = "comment"
 		return o, item.Comment != ""
 	}
-	o.Kind = kindOf(item.Statement)
+	o.Kind = policy.KindOf(item.Statement)
 	switch st := item.Statement.(type) {
 	case *policy.Service:
 		o.Name, o.Note = st.Name, st.Note
@@ -192,153 +189,6 @@ func items(l policy.List) []string {
 		out = append(out, o.String())
 	}
 	return out
-}
-
-// FindingOut is something that a reader should know of a statement.
-type FindingOut struct {
-	Kind  string `json:"kind"`
-	Words string `json:"words" doc:"The reason"`
-	Mend  string `json:"mend,omitempty" doc:"What would settle it with one action, in words"`
-	Turns bool   `json:"turns,omitempty" doc:"The mend decides something differently: look at the consequences first"`
-}
-
-func findingOut(f prove.Finding) FindingOut {
-	out := FindingOut{Kind: string(f.Kind), Words: f.Words}
-	if f.Mend != nil {
-		out.Mend, out.Turns = f.Mend.Words, f.Mend.Changes
-	}
-	return out
-}
-
-// findingsAt gives what was found of the statement on a line.
-func (snap snapshot) findingsAt(line int) []FindingOut {
-	out := []FindingOut{}
-	for _, f := range snap.findings() {
-		if f.Line == line {
-			out = append(out, findingOut(f))
-		}
-	}
-	return out
-}
-
-// evidentAt gives what the window says of the rules, by their lines.
-func evidentAt(v *reach.View) map[int][]prove.Finding {
-	out := map[int][]prove.Finding{}
-	if v.Len() == 0 {
-		return out
-	}
-	for _, f := range prove.Evident(v.Compiled, v.Evidence()) {
-		out[f.Line] = append(out[f.Line], f)
-	}
-	return out
-}
-
-// ruleFindings adds to what is found over all points what the window says. That
-// nothing hits a rule is no news where something else explains it.
-func ruleFindings(r *policy.Rule, snap snapshot, evident map[int][]prove.Finding) []FindingOut {
-	if r.Off {
-		return []FindingOut{{Kind: "off", Words: "It is off: it matches nothing."}}
-	}
-	out := snap.findingsAt(r.Line)
-	for _, f := range evident[r.Line] {
-		if f.Kind != prove.NeverHit || len(out) == 0 {
-			out = append(out, findingOut(f))
-		}
-	}
-	return out
-}
-
-// FoundAt is a finding with the statement that it is about.
-type FoundAt struct {
-	FindingOut
-	Line  int    `json:"line" doc:"0 is the whole policy"`
-	Text  string `json:"text" doc:"The statement"`
-	Group string `json:"group,omitempty"`
-}
-
-// FindingList is all that was found of the draft.
-type FindingList struct {
-	Revision int       `json:"revision"`
-	Findings []FoundAt `json:"findings"`
-}
-
-// findings lists what was found of rules and groups, over all points and from
-// what was seen in the window; what can be mended comes first.
-func (s *Server) findings(ctx context.Context, in *struct{ Window }) (*Body[FindingList], error) {
-	v, snap, err := s.view(ctx, in.Window)
-	if err != nil {
-		return nil, err
-	}
-	lines := policy.Lines(snap.head.Text)
-	out := FindingList{Revision: snap.head.No, Findings: []FoundAt{}}
-	explained := map[int]bool{}
-	add := func(f prove.Finding) {
-		o := FoundAt{FindingOut: findingOut(f), Line: f.Line, Group: f.Group}
-		if f.Line > 0 && f.Line <= len(lines) {
-			o.Text = lines[f.Line-1]
-		}
-		out.Findings = append(out.Findings, o)
-	}
-	for _, f := range snap.findings() {
-		explained[f.Line] = true
-		add(f)
-	}
-	evident := evidentAt(v)
-	for _, r := range snap.policy.Rules {
-		for _, f := range evident[r.Line] {
-			if f.Kind != prove.NeverHit || !explained[r.Line] {
-				add(f)
-			}
-		}
-	}
-	slices.SortStableFunc(out.Findings, func(a, b FoundAt) int {
-		mended := func(f FoundAt) int {
-			if f.Mend != "" {
-				return 0
-			}
-			return 1
-		}
-		return cmp.Or(mended(a)-mended(b), a.Line-b.Line)
-	})
-	return body(out), nil
-}
-
-// mend makes the edits that settle a finding.
-func (s *Server) mend(ctx context.Context, in *struct {
-	Window
-	DryRun bool `query:"dryRun" doc:"Only say what it would do"`
-	Body   struct {
-		Revision int    `json:"revision" doc:"The revision that the finding was read in"`
-		Line     int    `json:"line" doc:"Of the statement"`
-		Kind     string `json:"kind" doc:"Of the finding"`
-	}
-}) (*Body[EditOut], error) {
-	v, snap, err := s.view(ctx, in.Window)
-	if err != nil {
-		return nil, err
-	}
-	line, err := s.locate(ctx, snap, in.Body.Revision, in.Body.Line)
-	if err != nil {
-		return nil, err
-	}
-	for _, f := range append(slices.Clone(snap.findings()), evidentAt(v)[line]...) {
-		if f.Line != line || string(f.Kind) != in.Body.Kind || f.Mend == nil {
-			continue
-		}
-		text, bad := policy.ApplyAll(snap.head.Text, f.Mend.Edits)
-		if bad != nil {
-			return nil, refusal(bad)
-		}
-		out := EditOut{Revision: snap.head.No, Words: fmt.Sprintf("%s, because it is %s: “%s”", f.Mend.Words, f.Kind, policy.Lines(snap.head.Text)[line-1]), Errors: []TextError{}}
-		p, _ := policy.Parse(text)
-		c := s.consequences(v, snap, snap.compiled.WithPolicy(p, snap.compiled.AsOf))
-		out.Consequences = &c
-		if !in.DryRun {
-			out.Revision, err = s.saveText(ctx, snap, text, out.Words)
-		}
-		return body(out), err
-	}
-	return nil, huma.Error409Conflict("nothing of that kind is found there any more; nothing was changed")
 }
 
 // locate finds where a line of an older revision stands now. A line that has
@@ -534,149 +384,4 @@ func (s *Server) exportPolicy(ctx context.Context, _ *struct{}) (*huma.StreamRes
 		ctx.SetHeader("Content-Disposition", `attachment; filename="policy.orchard"`)
 		_, _ = ctx.BodyWriter().Write([]byte(snap.head.Text))
 	}}, nil
-}
-
-// AssertOut is an assertion with its result.
-type AssertOut struct {
-	Line     int          `json:"line"`
-	Kind     string       `json:"kind" enum:"never,always,only"`
-	Sentence string       `json:"sentence"`
-	Note     string       `json:"note,omitempty"`
-	Left     []string     `json:"left"`
-	Right    []string     `json:"right"`
-	On       string       `json:"on"`
-	Clauses  string       `json:"clauses"`
-	Result   string       `json:"result" enum:"holds,open,broken"`
-	Client   *EndpointOut `json:"client,omitempty" doc:"The counterexample"`
-	Server   *EndpointOut `json:"server,omitempty"`
-	Service  string       `json:"service,omitempty"`
-	Rule     *RuleRef     `json:"rule,omitempty"`
-}
-
-// CheckOut is what the draft would do with what was seen.
-type CheckOut struct {
-	Revision    int               `json:"revision"`
-	Counts      CountsOut         `json:"counts"`
-	Connections map[string]int64  `json:"connections" doc:"By verdict"`
-	Bytes       map[string]int64  `json:"bytes"`
-	Outcomes    map[string][3]int `json:"outcomes" doc:"By verdict: unknown, carried, dropped"`
-	Leaks       int               `json:"leaks"`
-	Chokes      int               `json:"chokes"`
-	Rules       int               `json:"rules"`
-	LiveStores  int               `json:"liveStores" doc:"Uncovered conversations that reach a store in live"`
-	Difference  *DifferenceOut    `json:"difference,omitempty"`
-	Carried     int               `json:"carriedRejects" doc:"Conversations that run today and that the draft would reject"`
-}
-
-// DifferenceOut compares the draft with another revision over the window.
-type DifferenceOut struct {
-	Revision store.Revision       `json:"revision"`
-	Counts   map[string]CountsOut `json:"counts" doc:"By the verdict in that revision: conversations by the verdict now"`
-	Changed  int                  `json:"changed"`
-}
-
-func (s *Server) checkRoutes() {
-	huma.Get(s.api, "/api/check", s.check)
-	huma.Get(s.api, "/api/assertions", s.assertions)
-	huma.Get(s.api, "/api/findings", s.findings)
-	huma.Register(s.api, huma.Operation{OperationID: "export-assertions", Method: http.MethodGet, Path: "/api/assertions.csv", Summary: "The assertions with their results as CSV"}, s.exportAssertions)
-	huma.Register(s.api, huma.Operation{OperationID: "export-findings", Method: http.MethodGet, Path: "/api/findings.csv", Summary: "The findings as CSV"}, s.exportFindings)
-}
-
-func (s *Server) check(ctx context.Context, in *struct {
-	Window
-	Against int `query:"against" doc:"A revision of the policy to compare with"`
-}) (*Body[CheckOut], error) {
-	v, snap, err := s.viewAgainst(ctx, in.Window, in.Against)
-	if err != nil {
-		return nil, err
-	}
-	t := v.Totals()
-	out := CheckOut{Revision: snap.head.No, Counts: countsOut(t.Conversations), Connections: map[string]int64{}, Bytes: map[string]int64{}, Outcomes: map[string][3]int{}, Leaks: t.Leaks, Chokes: t.Chokes, Rules: len(snap.policy.Rules), Carried: t.Leaks}
-	for _, verdict := range allVerdicts {
-		out.Connections[verdict.String()], out.Bytes[verdict.String()], out.Outcomes[verdict.String()] = t.Connections[verdict], t.Bytes[verdict], t.Outcomes[verdict]
-	}
-	for i := range v.Len() {
-		c := v.At(i)
-		if c.Verdict != decide.Uncovered || c.Server.Workload < 0 {
-			continue
-		}
-		w := snap.estate.Workload(c.Server.Workload)
-		tier, _ := w.Tag("tier")
-		env, _ := w.Tag("env")
-		if tier.Value == "store" && env.Value == "live" {
-			out.LiveStores++
-		}
-	}
-	if in.Against != 0 {
-		out.Difference = &DifferenceOut{Counts: map[string]CountsOut{}}
-		if out.Difference.Revision, err = s.Store.Revision(ctx, in.Against); err != nil {
-			return nil, unavailable(err)
-		}
-		d := v.Difference()
-		for was, counts := range d {
-			out.Difference.Counts[decide.Verdict(was).String()] = countsOut(counts)
-			for is, n := range counts {
-				if was != is {
-					out.Difference.Changed += n
-				}
-			}
-		}
-	}
-	return body(out), nil
-}
-
-func (s *Server) assertions(ctx context.Context, _ *struct{}) (*Body[[]AssertOut], error) {
-	v, snap, err := s.view(ctx, Window{})
-	if err != nil {
-		return nil, err
-	}
-	out := []AssertOut{}
-	for _, r := range snap.asserts() {
-		a := r.Assert
-		o := AssertOut{Line: a.Line, Kind: a.Kind.String(), Sentence: assertSentence(a), Note: a.Note, Left: items(a.Left), Right: items(a.Right), On: a.On.String(), Clauses: a.Clauses.String(), Result: r.Outcome.String()}
-		if r.Outcome != prove.Holds {
-			client, server := endpointOut(v, r.Client, reach.Label{}), endpointOut(v, r.Server, reach.Label{})
-			o.Client, o.Server, o.Service, o.Rule = &client, &server, r.Point.String(), ruleRef(r.Rule)
-		}
-		out = append(out, o)
-	}
-	slices.SortStableFunc(out, func(a, b AssertOut) int {
-		rank := map[string]int{"broken": 0, "open": 1, "holds": 2}
-		return rank[a.Result] - rank[b.Result]
-	})
-	return body(out), nil
-}
-
-func (s *Server) exportAssertions(ctx context.Context, _ *struct{}) (*huma.StreamResponse, error) {
-	all, err := s.assertions(ctx, nil)
-	if err != nil {
-		return nil, err
-	}
-	return stream("assertions.csv", func(w *csv.Writer) {
-		_ = w.Write([]string{"line", "assertion", "note", "result", "client", "server", "service", "rule"})
-		for _, a := range all.Body {
-			row := []string{fmt.Sprint(a.Line), a.Sentence, a.Note, a.Result, "", "", "", ""}
-			if a.Client != nil {
-				row[4], row[5], row[6] = a.Client.Name, a.Server.Name, a.Service
-			}
-			if a.Rule != nil {
-				row[7] = fmt.Sprint(a.Rule.Line)
-			}
-			_ = w.Write(row)
-		}
-	}), nil
-}
-
-func (s *Server) exportFindings(ctx context.Context, in *struct{ Window }) (*huma.StreamResponse, error) {
-	all, err := s.findings(ctx, in)
-	if err != nil {
-		return nil, err
-	}
-	return stream("findings.csv", func(w *csv.Writer) {
-		_ = w.Write([]string{"line", "statement", "finding", "reason", "mend"})
-		for _, f := range all.Body.Findings {
-			_ = w.Write([]string{fmt.Sprint(f.Line), f.Text, f.Kind, f.Words, f.Mend})
-		}
-	}), nil
 }

@@ -17,6 +17,7 @@ import (
 	"lucidorchard/core/policy"
 	"lucidorchard/core/prove"
 	"lucidorchard/core/reach"
+	"lucidorchard/core/whatif"
 	"lucidorchard/store"
 )
 
@@ -48,6 +49,9 @@ type snapshot struct {
 	people     func() [][]decide.Placed     // of now, by class
 	keys       func() []string              // all tag keys, in order
 	counts     func() (in, undecided []int) // of each group, in the order of GroupOrder
+	census     func() *whatif.Census
+	probes     func() []probed        // asked of this state
+	settling   func() *reach.Settling // what probes say is rightly rejected
 }
 
 // keptView is a view with what it is of.
@@ -89,6 +93,11 @@ func (s *Server) load(ctx context.Context) (snapshot, error) {
 		// At most there is new traffic: what was compiled and found stays.
 		if err := s.loadTraffic(ctx, v.Conversations); err != nil {
 			return snapshot{}, unavailable(err)
+		}
+		if st.current.Probes != v.Probes {
+			if err := s.loadProbes(ctx, &st.current, v.Probes); err != nil {
+				return snapshot{}, unavailable(err)
+			}
 		}
 		st.current.Versions = v
 		st.current.from, st.current.to = st.traffic.table.Span()
@@ -160,6 +169,10 @@ func (s *Server) load(ctx context.Context) (snapshot, error) {
 	next.counts = sync.OnceValues(func() ([]int, []int) { return compiled.GroupCounts(compiled.AsOf) })
 	next.people = sync.OnceValue(func() [][]decide.Placed { return compiled.Population(compiled.AsOf) })
 	next.asserts = sync.OnceValue(func() []prove.Result { return prove.Assertions(compiled) })
+	next.census = sync.OnceValue(func() *whatif.Census { return whatif.Count(compiled) })
+	if err := s.loadProbes(ctx, &next, v.Probes); err != nil {
+		return snapshot{}, unavailable(err)
+	}
 	st.current, st.known = next, true
 	return next, nil
 }

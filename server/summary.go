@@ -6,6 +6,8 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"lucidorchard/core/decide"
+	"lucidorchard/core/reach"
+	"lucidorchard/store"
 )
 
 // Summary is the one fact of each step of the work, and what needs attention.
@@ -22,6 +24,9 @@ type Summary struct {
 	Decided       float64 `json:"decided" doc:"Share of the conversations that some rule decides"`
 	Uncovered     int     `json:"uncovered"`
 	Revision      int     `json:"revision"`
+
+	Undo *store.Change `json:"undo,omitempty"`
+	Redo *store.Change `json:"redo,omitempty"`
 }
 
 func (s *Server) summaryRoutes() { huma.Get(s.api, "/api/summary", s.summary) }
@@ -55,7 +60,10 @@ func (s *Server) summary(ctx context.Context, in *struct{ Window }) (*Body[Summa
 			out.LackKey, out.Lack = k, lacks[k]
 		}
 	}
-	t := v.Totals()
+	if out.Undo, out.Redo, err = s.Store.Undoable(ctx); err != nil {
+		return nil, unavailable(err)
+	}
+	t := v.Totals(reach.Query{})
 	out.Uncovered = t.Conversations[decide.Uncovered]
 	if n := t.Conversations.Sum(); n > 0 {
 		out.Decided = 1 - float64(out.Uncovered)/float64(n)

@@ -107,6 +107,9 @@ func TestExportRestoresExactly(t *testing.T) {
 	require.NoError(t, s.RefuseTags(ctx, []store.RefusedTag{{Workload: "b", Key: "tier", Value: "store", Author: "me"}}, false))
 	require.NoError(t, s.SaveSelection(ctx, store.Selection{List: "workloads", Name: "mine", Filter: "tag=env%3Dlive", Author: "me"}))
 	require.NoError(t, s.Set(ctx, "structural", []string{"app"}))
+	require.NoError(t, s.KeepProbes(ctx, []store.Probe{{Question: "a -> b tcp/443", Want: "reject", Reason: "why", Author: "me"}, {Question: "b -> a tcp/443", Want: "permit", Author: "me"}}))
+	require.NoError(t, s.KeepProbes(ctx, []store.Probe{{Question: "a -> b tcp/443", Want: "uncovered", Reason: "changed", Author: "you"}}))
+	require.NoError(t, s.DropProbes(ctx, []string{"b -> a tcp/443", "never there"}))
 	var one, two strings.Builder
 	require.NoError(t, s.Export(ctx, &one))
 
@@ -118,6 +121,10 @@ func TestExportRestoresExactly(t *testing.T) {
 	body := func(s string) string { _, rest, _ := strings.Cut(s, "\n"); return rest }
 	require.Equal(t, body(one.String()), body(two.String()))
 	require.Equal(t, values(t, s), values(t, other))
+	probes, err := other.Probes(ctx)
+	require.NoError(t, err)
+	require.Len(t, probes, 1)
+	require.Equal(t, []string{"a -> b tcp/443", "uncovered", "changed", "you"}, []string{probes[0].Question, probes[0].Want, probes[0].Reason, probes[0].Author})
 	undone, err := other.Undo(ctx, "me")
 	require.NoError(t, err, "what could be undone can be undone there")
 	require.Equal(t, "Begin", undone.Words)

@@ -94,15 +94,15 @@ func (s *Store) copyIn(ctx context.Context, f func(pgx.Tx) error) error {
 
 // Versions are numbers that grow with every write to what they name.
 type Versions struct {
-	Workloads, Conversations int64
-	Revision                 int
+	Workloads, Conversations, Probes int64
+	Revision                         int
 }
 
 // Versions gives the current numbers.
 func (s *Store) Versions(ctx context.Context) (Versions, error) {
 	var v Versions
-	err := s.db.QueryRowContext(ctx, `SELECT (SELECT n FROM versions WHERE name = 'workloads'), (SELECT n FROM versions WHERE name = 'conversations'), (SELECT coalesce(max(no), 0) FROM revisions)`).
-		Scan(&v.Workloads, &v.Conversations, &v.Revision)
+	err := s.db.QueryRowContext(ctx, `SELECT (SELECT n FROM versions WHERE name = 'workloads'), (SELECT n FROM versions WHERE name = 'conversations'), (SELECT n FROM versions WHERE name = 'probes'), (SELECT coalesce(max(no), 0) FROM revisions)`).
+		Scan(&v.Workloads, &v.Conversations, &v.Probes, &v.Revision)
 	return v, err
 }
 

@@ -39,6 +39,7 @@ var kinds = []struct{ kind, table, order string }{
 	{"refused tag", "refused_tags", "workload, key, value"},
 	{"selection", "selections", "list, name"},
 	{"setting", "settings", "name"},
+	{"probe", "probes", "question"},
 	{"service port", "service_ports", "protocol, port, kind, place"},
 }
 
@@ -143,7 +144,7 @@ func (s *Store) Restore(ctx context.Context, in io.Reader, progress func(lines i
 		}
 		for _, stmt := range []string{
 			`SELECT setval('changes_id_seq', (SELECT coalesce(max(id), 1) FROM changes))`,
-			`UPDATE versions SET n = n + 1 WHERE name = 'workloads'`,
+			`UPDATE versions SET n = n + 1 WHERE name IN ('workloads', 'probes')`,
 		} {
 			if _, err := tx.ExecContext(ctx, stmt); err != nil {
 				return err

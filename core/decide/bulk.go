@@ -86,23 +86,6 @@ func (c *Compiled) Verdicts(cols Columns, classes, rules []int32) {
 	}
 }
 
-// Tally counts rows that were decided before: rules has the index of the rule
-// of each.
-func (c *Compiled) Tally(cols Columns, rules []int32, bins int) Tally {
-	verdicts := c.verdicts()
-	parts := (len(cols.Client) + stretch - 1) / stretch
-	tallies := make([]*tally, min(runtime.GOMAXPROCS(0), max(1, parts)))
-	Parallel(len(tallies), parts, func(worker, p int) {
-		if tallies[worker] == nil {
-			tallies[worker] = newTally(len(c.Policy.Rules), bins, 0)
-		}
-		for i := p * stretch; i < min((p+1)*stretch, len(cols.Client)); i++ {
-			tallies[worker].count(&cols, i, rules[i], verdicts[rules[i]+1])
-		}
-	})
-	return sum(tallies, len(c.Policy.Rules), bins)
-}
-
 // verdicts gives the verdict of no rule, and then of each rule.
 func (c *Compiled) verdicts() []Verdict {
 	out := make([]Verdict, len(c.Policy.Rules)+1)
@@ -222,14 +205,3 @@ func Parallel(workers, parts int, do func(worker, part int)) {
 
 // Difference counts rows by their verdict under one policy and under another.
 type Difference [3][3]int
-
-// Differ compares what two policies, or two states of an estate, decide for the
-// same rows.
-func Differ(before *Compiled, was []int32, after *Compiled, is []int32) Difference {
-	x, y := before.verdicts(), after.verdicts()
-	var out Difference
-	for i := range was {
-		out[x[was[i]+1]][y[is[i]+1]]++
-	}
-	return out
-}

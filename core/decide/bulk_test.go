@@ -71,8 +71,6 @@ func TestEvaluateCountsWhatEachRowSays(t *testing.T) {
 		rules := make([]int32, len(rows))
 		require.Equal(t, want, c.Evaluate(cols, ends, rules, bins))
 		require.Equal(t, rows, append([]int32(nil), rules...))
-		want.Pairs = map[[2]int32]decide.Counts{}
-		require.Equal(t, want, c.Tally(cols, rules, bins))
 	})
 }
 

@@ -96,11 +96,29 @@ func (d *Dictionary) Pairs() []Pair {
 	return d.pairs[:len(d.pairs):len(d.pairs)]
 }
 
+// Find gives the number of a pair, if it has one.
+func (d *Dictionary) Find(client, server netip.Addr, point service.Point) (uint32, bool) {
+	d.mu.RLock()
+	a, ok1 := d.index[client]
+	b, ok2 := d.index[server]
+	d.mu.RUnlock()
+	d.pairMu.RLock()
+	defer d.pairMu.RUnlock()
+	if !ok1 || !ok2 || d.places == nil {
+		return 0, false
+	}
+	place := *d.place(Pair{a, b, point})
+	return place - 1, place > 0
+}
+
 // numberPairs gives the numbers of pairs in columns, new ones where need be.
 func (d *Dictionary) numberPairs(clients, servers []uint32, points []service.Point) []uint32 {
 	out := make([]uint32, len(clients))
 	d.pairMu.Lock()
 	defer d.pairMu.Unlock()
+	if d.places == nil {
+		d.places = make([]uint32, 1<<10)
+	}
 	for i := range clients {
 		p := Pair{clients[i], servers[i], points[i]}
 		place := d.place(p)
@@ -125,9 +143,6 @@ func (p Pair) hash() uint64 {
 
 // place finds where a pair is or belongs.
 func (d *Dictionary) place(p Pair) *uint32 {
-	if d.places == nil {
-		d.places = make([]uint32, 1<<10)
-	}
 	for i := p.hash() >> 24; ; i++ {
 		place := &d.places[i&uint64(len(d.places)-1)]
 		if *place == 0 || d.pairs[*place-1] == p {

@@ -1,6 +1,10 @@
 package policy
 
-import "strings"
+import (
+	"strings"
+
+	"lucidorchard/core/syntax"
+)
 
 // InsertAllowances adds lines for groups and rules to a policy text without
 // touching what stands in it: last in the layer allowances, behind its last
@@ -65,4 +69,44 @@ func InsertAllowances(text string, lines []string) string {
 		b.WriteString(s)
 	}
 	return b.String()
+}
+
+// AppendAsserts adds assertions, a line each, to the end of a text that is free of
+// errors. Errors stand where they are in the lines.
+func AppendAsserts(text, lines string) (string, []*syntax.Error) {
+	if text != "" && !strings.HasSuffix(text, "\n") {
+		text += "\n"
+	}
+	before := strings.Count(text, "\n")
+	loose, errs := ParseLoose(lines)
+	for _, item := range loose.Items {
+		if _, ok := item.Statement.(*Assert); item.Statement != nil && !ok {
+			errs = append(errs, syntax.Errorf(syntax.Pos{Line: item.First, Col: 1}, "found a %s, expected an assertion: assert never, always or only", KindOf(item.Statement)))
+		}
+	}
+	if len(errs) == 0 {
+		if _, all := Parse(text + lines); len(all) > 0 {
+			for _, e := range all {
+				errs = append(errs, syntax.Errorf(syntax.Pos{Line: max(1, e.Line-before), Col: e.Col}, "%s", e.Message))
+			}
+		}
+	}
+	return text + lines, errs
+}
+
+// KindOf says what a statement is, in a word.
+func KindOf(s Statement) string {
+	switch s.(type) {
+	case *Service:
+		return "service"
+	case *Group:
+		return "group"
+	case *Area:
+		return "area"
+	case *Layer:
+		return "layer"
+	case *Assert:
+		return "assertion"
+	}
+	return "rule"
 }

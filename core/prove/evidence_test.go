@@ -75,5 +75,5 @@ func TestWhatTheWindowSaysOfRules(t *testing.T) {
 	require.Nil(t, err)
 	q, errs := policy.Parse(after)
 	require.Empty(t, errs)
-	require.Equal(t, v.Totals().Conversations, v.With(c.WithPolicy(q, c.AsOf)).Totals().Conversations)
+	require.Equal(t, v.Totals(reach.Query{}).Conversations, v.With(c.WithPolicy(q, c.AsOf)).Totals(reach.Query{}).Conversations)
 }

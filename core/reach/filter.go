@@ -19,6 +19,9 @@ type Filter struct {
 	Unsure         bool   // it may be the wrong way round
 	Paths          []Path // it goes one of these ways over the map; none: any
 	Map            MapKeys
+	Part           *Part // one of its ends is part of this; nil: any
+	Settling       *Settling
+	Asking         bool // it is not rejected with a reason that Settling has
 }
 
 // Path is a way over the terrace map. Blank members are any.
@@ -27,7 +30,7 @@ type Path struct {
 }
 
 func (f *Filter) all() bool {
-	return f.Client == nil && f.Server == nil && f.Services == nil && f.Outcome == "" && f.MinBytes == 0 && !f.New && !f.Unsure && len(f.Paths) == 0
+	return f.Client == nil && f.Server == nil && f.Services == nil && f.Outcome == "" && f.MinBytes == 0 && !f.New && !f.Unsure && len(f.Paths) == 0 && f.Part == nil && !f.Asking
 }
 
 // Members evaluates an expression for each end of the view.
@@ -90,6 +93,13 @@ func (v *View) chosen(q Query) func(i int) bool {
 		old := v.seenBefore(v.Compiled.Estate)
 		tests = append(tests, func(i int) bool { return !old[i] })
 	}
+	if f.Part != nil {
+		in := v.partOf(*f.Part)
+		tests = append(tests, func(i int) bool { return in[v.cols.Client[i]] || in[v.cols.Server[i]] })
+	}
+	if settled := v.settled(q); f.Asking && settled != nil {
+		tests = append(tests, func(i int) bool { return !settled[i] })
+	}
 	if len(f.Paths) > 0 {
 		at := v.placed(f.Map)
 		tests = append(tests, func(i int) bool {
@@ -122,12 +132,7 @@ func (w *Window) seenBefore(e *estate.Estate) []bool {
 		if w.whole == nil {
 			return
 		}
-		// The conversations of pair p are from begins[p] up.
-		pairs := w.whole.Dict.Pairs()
-		begins := make([]int32, len(pairs)+1)
-		for i := len(w.pair) - 1; i >= 0; i-- {
-			begins[w.pair[i]] = int32(i) + 1
-		}
+		pairs, begins := w.whole.Dict.Pairs(), w.begins()
 		past := &Window{ends: slices.Clone(w.ends)}
 		r := newResolver(e, w.whole.Dict, past)
 		from, _ := w.whole.Span()

@@ -16,6 +16,8 @@ type Label struct {
 	Text string
 	Kind string // group, tags, workload, outside
 	Lack string // a structural tag that the workload lacks
+	// Nobody says that no area fits, where ends are called by areas.
+	Nobody bool
 }
 
 // Key tells labels apart that read alike: a group and tags of one name.
@@ -49,11 +51,21 @@ func (n *naming) ready() *naming {
 	return n
 }
 
-// naming gives what ends are called: by the tag of a key, or by their groups.
+// What sides can be called by beside the tags of a key.
+const (
+	ByArea  = "~area"
+	ByOwner = "~owner"
+)
+
+// naming gives what ends are called: by the tag of a key, by their areas, or by
+// their groups.
 func (v *View) naming(by string) *naming {
 	return v.cache.namings.get(by, func() *naming {
 		if by == "" {
 			return v.name().ready()
+		}
+		if by == ByArea || by == ByOwner {
+			return v.nameByArea(by == ByOwner).ready()
 		}
 		return v.nameByTag(by).ready()
 	})

@@ -230,7 +230,14 @@ func (q *Query) question(byClient bool) string {
 		return e.String()
 	}
 	flat := *q
-	flat.Point, flat.Workload, flat.Client, flat.Server = nil, nil, nil, nil
+	flat.Point, flat.Workload, flat.Client, flat.Server, flat.Part, flat.Settling = nil, nil, nil, nil, nil, nil
+	part, settling := Part{}, ""
+	if q.Part != nil {
+		part = *q.Part
+	}
+	if q.Settling != nil {
+		settling = q.Settling.Key
+	}
 	point, workload := int64(-1), int64(-1)
 	if q.Point != nil {
 		point = int64(*q.Point)
@@ -238,7 +245,7 @@ func (q *Query) question(byClient bool) string {
 	if q.Workload != nil {
 		workload = int64(*q.Workload)
 	}
-	return fmt.Sprintf("%v %+v %d %d %q %q", byClient, flat, point, workload, text(q.Client), text(q.Server))
+	return fmt.Sprintf("%v %+v %d %d %q %q %+v %s", byClient, flat, point, workload, text(q.Client), text(q.Server), part, settling)
 }
 
 // rows gathers the cells of a query by the label of one side: the clients' or

@@ -62,7 +62,7 @@ func TestViewAgreesWithTheBuckets(t *testing.T) {
 			}
 		}
 		require.Equal(t, len(want), v.Len())
-		totals := v.Totals()
+		totals := v.Totals(reach.Query{})
 		var counted reach.Counts
 		for i := range v.Len() {
 			conv := v.At(i)
@@ -131,7 +131,7 @@ func TestLedgerAddsUp(t *testing.T) {
 			require.Equal(t, row.Connections, int64(spark))
 		}
 		require.Len(t, v.Select(q), sum)
-		bins := v.Strip(3)
+		bins := v.Strip(reach.Query{}, 3, reach.Conversations)
 		require.LessOrEqual(t, len(bins), 3)
 	})
 }
@@ -158,7 +158,7 @@ func TestChangesAreTheDifference(t *testing.T) {
 			i++
 		}
 		require.Len(t, changes, i)
-		require.Equal(t, decide.Difference(table), compared.Difference())
+		require.Equal(t, decide.Difference(table), compared.Totals(reach.Query{}).Difference)
 		for was := range table {
 			for is, n := range table[was] {
 				q := reach.Query{}
@@ -201,8 +201,8 @@ func TestFollowingEditsGivesTheSameView(t *testing.T) {
 			for i := range v.Len() {
 				require.Equal(t, fresh.At(i), v.At(i))
 			}
-			require.Equal(t, fresh.Totals(), v.Totals())
-			require.Equal(t, fresh.Strip(7), v.Strip(7))
+			require.Equal(t, fresh.Totals(reach.Query{}), v.Totals(reach.Query{}))
+			require.Equal(t, fresh.Strip(reach.Query{}, 7, reach.Conversations), v.Strip(reach.Query{}, 7, reach.Conversations))
 			q := reach.Query{Turn: rapid.Bool().Draw(t, "turn")}
 			require.Equal(t, fresh.Served(q), v.Served(q))
 		}

@@ -28,7 +28,6 @@ type View struct {
 	places []decide.Placed // by end
 	rules  []int32         // by conversation: index of the deciding rule, or -1
 
-	tally   func() decide.Tally
 	cache   *viewCache
 	verdict []decide.Verdict // of no rule, then of each rule
 }
@@ -40,6 +39,10 @@ type viewCache struct {
 	placings remembered[*placing]
 	rows     remembered[[]Row]
 	maps     remembered[TerraceMap]
+	totals   remembered[Totals]
+	pairs    remembered[Counts]
+	settled  remembered[[]bool]
+	evidence remembered[[]prove.Evidence]
 }
 
 // remembered keeps the answers to the last few questions. The zero value is
@@ -96,7 +99,7 @@ func (w *Window) Under(c *decide.Compiled) *View {
 
 // Warm finds what is otherwise found when first asked for.
 func (v *View) Warm() {
-	v.tally()
+	v.Totals(Query{})
 	v.seen("")
 }
 
@@ -114,7 +117,6 @@ func (v *View) ready() *View {
 	for i, r := range v.Compiled.Policy.Rules {
 		v.verdict[i+1] = decide.VerdictOf(r)
 	}
-	v.tally = sync.OnceValue(func() decide.Tally { return v.Compiled.Tally(v.cols, v.rules, max(0, int(v.To-v.From))) })
 	v.cache = &viewCache{}
 	return v
 }
@@ -264,89 +266,38 @@ func (c *Conversation) Leak() bool { return c.Verdict == decide.Reject && c.Carr
 // Choke reports whether the policy permits what the network dropped.
 func (c *Conversation) Choke() bool { return c.Verdict == decide.Permit && c.Dropped > 0 }
 
-// Find gives the index of the conversation between two endpoints on a service.
-func (v *View) Find(client, server estate.Endpoint, pt service.Point) (int, bool) {
-	a, b := int32(-1), int32(-1)
-	for i := range v.ends {
-		if v.ends[i].Endpoint == client {
-			a = int32(i)
-		}
-		if v.ends[i].Endpoint == server {
-			b = int32(i)
-		}
-	}
-	if a < 0 || b < 0 {
-		return 0, false
-	}
-	for i, end := range v.cols.Client {
-		if end == a && v.cols.Server[i] == b && v.cols.Point[i] == pt {
-			return i, true
-		}
-	}
-	return 0, false
-}
-
-// Counts has a number for each verdict.
-type Counts = decide.Counts
-
-// Totals sums up a view.
-type Totals struct {
-	Conversations Counts
-	Connections   [3]int64
-	Bytes         [3]int64
-	Outcomes      [3][3]int // conversations by verdict, then by unknown, carried, dropped
-	ByRule        []int     // conversations by the index of the deciding rule
-	Leaks, Chokes int
-}
-
-// Totals counts the conversations. One that was both carried and dropped
-// counts under both outcomes.
-func (v *View) Totals() Totals {
-	pass := v.tally()
-	t := Totals{Conversations: pass.Rows, Connections: pass.Connections, ByRule: pass.Rules}
-	for i := range v.rules {
-		verdict := v.Verdict(i)
-		t.Bytes[verdict] += v.bytes[i]
-		carried, dropped := v.carried[i] > 0, v.dropped[i] > 0
-		if !carried && !dropped {
-			t.Outcomes[verdict][flow.Unknown]++
-			continue
-		}
-		if carried {
-			t.Outcomes[verdict][flow.Carried]++
-		}
-		if dropped {
-			t.Outcomes[verdict][flow.Dropped]++
-		}
-	}
-	t.Leaks, t.Chokes = t.Outcomes[decide.Reject][flow.Carried], t.Outcomes[decide.Permit][flow.Dropped]
-	return t
-}
-
 // Evidence gives, for each rule by its index, what was seen of what it decides.
+// It must not be changed.
 func (v *View) Evidence() []prove.Evidence {
+	return v.cache.evidence.get("", v.findEvidence)
+}
+
+func (v *View) findEvidence() []prove.Evidence {
 	out := make([]prove.Evidence, len(v.Compiled.Policy.Rules))
-	type pair struct{ rule, a, b int32 }
-	pairs, ends := map[pair]bool{}, map[pair]bool{}
-	once := func(m map[pair]bool, k pair) bool {
-		known := m[k]
-		m[k] = true
-		return !known
-	}
-	for i, r := range v.rules {
+	// Which client, and which server to it, a rule was last seen with, plus 1.
+	client, server := make([]int32, len(out)), make([]int32, len(out))
+	for _, i := range v.byPair() {
+		r := v.rules[i]
 		if r < 0 {
 			continue
 		}
-		e, a, b := &out[r], v.cols.Client[i], v.cols.Server[i]
+		e, a, b := &out[r], v.cols.Client[i]+1, v.cols.Server[i]+1
 		e.Conversations++
-		if once(pairs, pair{r, a, b}) {
+		if client[r] != a {
+			e.Clients = append(e.Clients, v.places[a-1])
+			client[r], server[r] = a, 0
+		}
+		if server[r] != b {
 			e.Pairs++
+			server[r] = b
 		}
-		if once(ends, pair{r, a, 0}) {
-			e.Clients = append(e.Clients, v.places[a])
-		}
-		if once(ends, pair{r, b, 1}) {
-			e.Servers = append(e.Servers, v.places[b])
+	}
+	clear(server)
+	for _, i := range inOrderOf(v.cols.Server, len(v.ends), v.byPair()) {
+		r, b := v.rules[i], v.cols.Server[i]+1
+		if r >= 0 && server[r] != b {
+			out[r].Servers = append(out[r].Servers, v.places[b-1])
+			server[r] = b
 		}
 	}
 	return out
@@ -378,49 +329,6 @@ func (v *View) RuleUses() []RuleUse {
 		}
 	})
 	return out
-}
-
-// Bin is a stretch of the window with the conversations that were active in it.
-type Bin struct {
-	Hour   flow.Hour
-	Counts Counts
-}
-
-// Strip cuts the window into at most n stretches of whole hours and counts
-// the conversations that were active in each, by verdict.
-func (v *View) Strip(n int) []Bin {
-	hours := max(1, int(v.To-v.From))
-	width := (hours + n - 1) / n
-	bins := make([]Bin, (hours+width-1)/width)
-	for i := range bins {
-		bins[i].Hour = v.From + flow.Hour(i*width)
-	}
-	if width == 1 && v.Len() > 0 {
-		for i, c := range v.tally().Bins {
-			bins[i].Counts = c
-		}
-		return bins
-	}
-	for i := range v.rules {
-		last := -1
-		verdict := v.Verdict(i)
-		for _, h := range v.cols.When[v.cols.Starts[i]:v.cols.Starts[i+1]] {
-			if k := int(h) / width; k != last {
-				bins[k].Counts[verdict]++
-				last = k
-			}
-		}
-	}
-	return bins
-}
-
-// Difference counts the conversations by their verdict in the view that this
-// one is compared with, and in this one.
-func (v *View) Difference() decide.Difference {
-	if v.Against == nil {
-		return decide.Difference{}
-	}
-	return decide.Differ(v.Against.Compiled, v.Against.rules, v.Compiled, v.rules)
 }
 
 // Change is a conversation that two views decide differently.

@@ -294,7 +294,7 @@ func (c *Census) workload(text string, i int32, t syntax.Token) (item, *syntax.E
 
 // group gives what is in a group, and what may be.
 func (c *Census) group(name string) item {
-	out := item{text: syntax.Name(name), holds: func(p decide.Placed) bool { return c.compiled.Group(name, p) == expr.Yes }}
+	out := item{text: policy.Operand{Name: name}.String(), holds: func(p decide.Placed) bool { return c.compiled.Group(name, p) == expr.Yes }}
 	index := slices.IndexFunc(c.compiled.Policy.GroupOrder, func(g *policy.Group) bool { return g.Name == name })
 	for _, b := range c.buckets {
 		switch c.compiled.Truths(b.ends[0].Placed)[index] {

@@ -58,6 +58,7 @@ func TestAnswersAgreeWithDecidingEach(t *testing.T) {
 		again, bad := census.Read(q.Text)
 		require.Empty(t, bad, q.Text)
 		require.Equal(t, q.Text, again[0].Text)
+		require.Equal(t, [2]int{len(q.Client.Ends), len(q.Server.Ends)}, [2]int{len(again[0].Client.Ends), len(again[0].Server.Ends)})
 
 		// Who is meant: every held address, and of the outside some in each prefix.
 		ends := func(word string, side whatif.Side) []estate.Endpoint {
@@ -214,6 +215,10 @@ func TestAnAnswerNamesThoseThatDiffer(t *testing.T) {
 	require.Equal(t, []string{"env"}, c.Lacks(a.Parts[0].Clients[0]))
 	require.Equal(t, 1, len(qs[0].Client.Undecided), "stray lacks its tier")
 	require.Equal(t, "permit entry -> store on tcp/5432 within live", a.Parts[1].Rule.String())
+
+	require.Equal(t, "permit for 2 of 3; uncovered for 1 of 3: bkg-entry-03 (env missing); 1 more may be in entry: stray (tier, env missing)", c.Words(&qs[0], a))
+	outside := c.Answer(&qs[3])
+	require.Equal(t, "uncovered", c.Words(&qs[3], outside))
 
 	require.Equal(t, 4, qs[1].Line)
 	for i, want := range map[int]bool{1: true, 2: true, 3: true, 4: false} {

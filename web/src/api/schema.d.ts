@@ -55,6 +55,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/assertions/mend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get API assertions mend */
+        get: operations["get-api-assertions-mend"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/assertions/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Post API assertions try */
+        post: operations["post-api-assertions-try"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/check": {
         parameters: {
             query?: never;
@@ -64,6 +98,23 @@ export interface paths {
         };
         /** Get API check */
         get: operations["get-api-check"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/check/parts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List API check parts */
+        get: operations["list-api-check-parts"];
         put?: never;
         post?: never;
         delete?: never;
@@ -705,6 +756,75 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/probes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List API probes */
+        get: operations["list-api-probes"];
+        put?: never;
+        /** Post API probes */
+        post: operations["post-api-probes"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/probes.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The probes with their results as CSV */
+        get: operations["export-probe-results"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/probes.txt": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The probes, a line each, as the bench reads them */
+        get: operations["export-probes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/probes/drop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Post API probes drop */
+        post: operations["post-api-probes-drop"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/proposals": {
         parameters: {
             query?: never;
@@ -790,6 +910,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get API report */
+        get: operations["get-api-report"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/report.md": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The report as Markdown */
+        get: operations["export-report"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/retention": {
         parameters: {
             query?: never;
@@ -858,6 +1012,24 @@ export interface paths {
         post: operations["post-api-service-ports"];
         /** Delete API service ports */
         delete: operations["delete-api-service-ports"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/settle": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get API settle */
+        get: operations["get-api-settle"];
+        put?: never;
+        /** Post API settle */
+        post: operations["post-api-settle"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1086,6 +1258,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/whatif": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Post API whatif */
+        post: operations["post-api-whatif"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/why": {
         parameters: {
             query?: never;
@@ -1229,6 +1418,66 @@ export interface components {
             problem?: string;
             why?: components["schemas"]["Why"];
         };
+        AnswerOut: {
+            asExpected: boolean;
+            /** @description Pairs all of whose points get the verdict */
+            counts: components["schemas"]["CountsOut"];
+            /**
+             * Format: int64
+             * @description Of the text that was asked
+             */
+            line: number;
+            /** Format: int64 */
+            maybeCount: number;
+            /**
+             * Format: int64
+             * @description Pairs of which it depends on the port
+             */
+            mixed: number;
+            /**
+             * Format: int64
+             * @description Of a client and a server
+             */
+            pairs: number;
+            /** @description By the rule that decides; uncovered first */
+            parts: components["schemas"]["AnswerPartOut"][];
+            /** @description In the one layout, without the expected verdict */
+            question: string;
+            /** @description Workloads that may be meant, because a tag is missing; at most 20 */
+            undecided: components["schemas"]["MaybeOut"][];
+            /**
+             * @description The one that all of it gets; several, or nothing if it speaks of no two endpoints
+             * @enum {string}
+             */
+            verdict: "permit" | "reject" | "uncovered" | "several" | "nothing";
+            /**
+             * @description The verdict that is expected, if one is
+             * @enum {string}
+             */
+            want?: "" | "permit" | "reject" | "uncovered";
+            /** @description The answer in a sentence */
+            words: string;
+        };
+        AnswerPartOut: {
+            /** @description Of an example */
+            client: components["schemas"]["EndpointOut"];
+            /** Format: int64 */
+            clientCount: number;
+            /** @description At most 5 */
+            clients: components["schemas"]["MaybeOut"][];
+            /** Format: int64 */
+            pairs: number;
+            point: string;
+            rule?: components["schemas"]["RuleRef"];
+            server: components["schemas"]["EndpointOut"];
+            /** Format: int64 */
+            serverCount: number;
+            servers: components["schemas"]["MaybeOut"][];
+            /** @description The points */
+            service: string;
+            /** @enum {string} */
+            verdict: "permit" | "reject" | "uncovered";
+        };
         AsideOut: {
             /** Format: int64 */
             conversations: number;
@@ -1241,6 +1490,21 @@ export interface components {
             after: string;
             before: string;
             sentence: string;
+        };
+        AssertMend: {
+            /**
+             * Format: int64
+             * @description The line that they stand before; 0: last in the layer allowances
+             */
+            before: number;
+            consequences?: components["schemas"]["Consequences"];
+            /** @description Whether there is one */
+            found: boolean;
+            /** @description Rules to add */
+            lines: string[];
+            /** Format: int64 */
+            revision: number;
+            words: string;
         };
         AssertOut: {
             clauses: string;
@@ -1260,6 +1524,14 @@ export interface components {
             sentence: string;
             server?: components["schemas"]["EndpointOut"];
             service?: string;
+        };
+        Assertion: {
+            /** @description What speaks against it */
+            example?: string;
+            note?: string;
+            /** @enum {string} */
+            result: "holds" | "open" | "broken";
+            sentence: string;
         };
         Belongs: {
             group: string;
@@ -1298,23 +1570,34 @@ export interface components {
             words: string;
         };
         CheckOut: {
+            /**
+             * Format: int64
+             * @description Leaks of which no probe says that it is right to reject them
+             */
+            asking: number;
             bytes: {
                 [key: string]: number;
             };
             /**
              * Format: int64
-             * @description Conversations that run today and that the draft would reject
+             * @description Permitted, yet dropped
              */
-            carriedRejects: number;
-            /** Format: int64 */
             chokes: number;
             /** @description By verdict */
             connections: {
                 [key: string]: number;
             };
+            /**
+             * Format: int64
+             * @description Of the window, without the filter
+             */
+            conversations: number;
             counts: components["schemas"]["CountsOut"];
             difference?: components["schemas"]["DifferenceOut"];
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description Rejected, yet carried
+             */
             leaks: number;
             /**
              * Format: int64
@@ -1325,10 +1608,17 @@ export interface components {
             outcomes: {
                 [key: string]: number[];
             };
+            /** @description Pairs of a client and a server by the verdict that asks for most; if they are the measure */
+            pairs?: components["schemas"]["CountsOut"];
             /** Format: int64 */
             revision: number;
             /** Format: int64 */
             rules: number;
+            /**
+             * Format: int64
+             * @description Rejected, and a probe says that this is right
+             */
+            settled: number;
         };
         CollectorOut: {
             /** Format: date-time */
@@ -1428,6 +1718,8 @@ export interface components {
             changed: number;
             conversations: components["schemas"]["VerdictChange"][];
             groups: components["schemas"]["GroupChange"][];
+            /** @description Those that begin or cease to get the verdict that is expected */
+            probes: components["schemas"]["ProbeChange"][];
         };
         ConversationOut: {
             /** Format: int64 */
@@ -1466,6 +1758,14 @@ export interface components {
             conversations: components["schemas"]["ConversationOut"][];
             /** Format: int64 */
             total: number;
+        };
+        Counts: {
+            /** Format: int64 */
+            permit: number;
+            /** Format: int64 */
+            reject: number;
+            /** Format: int64 */
+            uncovered: number;
         };
         CountsOut: {
             /** Format: int64 */
@@ -1990,6 +2290,11 @@ export interface components {
              */
             taken: number;
         };
+        MaybeOut: {
+            lacks: string[];
+            name: string;
+            workload?: string;
+        };
         Member: {
             /**
              * @description Compared with the group in the draft
@@ -2017,6 +2322,32 @@ export interface components {
             counts: components["schemas"]["CountsOut"];
             label: string;
             lack?: string;
+        };
+        Part: {
+            /** @description What is permitted now, and was not */
+            gains: components["schemas"]["Strand"][];
+            /** @description What was permitted, and is no longer */
+            loses: components["schemas"]["Strand"][];
+            name: string;
+            /** @description Conversations that it has an end of */
+            now: components["schemas"]["Counts"];
+            /** @description What is asked of its owner: uncovered, or rejected while it runs */
+            open: components["schemas"]["Strand"][];
+            /** @description What changes its verdict otherwise */
+            others: components["schemas"]["Strand"][];
+            /** @description Of the areas that its workloads are in */
+            owner?: string;
+            /** @description Rejected while it runs, and somebody has said that this is right */
+            settled: components["schemas"]["Strand"][];
+            then: components["schemas"]["Counts"];
+        };
+        PartOut: {
+            counts: components["schemas"]["CountsOut"];
+            /** @description What for takes */
+            key: string;
+            name: string;
+            /** @description In the revision that is compared with; without one as counts */
+            then: components["schemas"]["CountsOut"];
         };
         PassageOut: {
             /** @description ~outside and ~nowhere are no columns */
@@ -2075,6 +2406,10 @@ export interface components {
             text: string;
             undo?: components["schemas"]["Change"];
         };
+        "Post-api-assertions-tryRequest": {
+            /** @description Assertions, one a line */
+            text: string;
+        };
         "Post-api-groups-previewRequest": {
             /** @description Of the group; empty for a new one */
             name: string;
@@ -2122,6 +2457,14 @@ export interface components {
             /** @description What was done, for the history */
             words?: string;
         };
+        "Post-api-probes-dropRequest": {
+            questions: string[];
+        };
+        "Post-api-probesRequest": {
+            reason: string;
+            /** @description Questions, one a line; one without an expected verdict expects the one that it gets now */
+            text: string;
+        };
         "Post-api-proposals-evidenceRequest": {
             /** @description Of a proposal or an alternative: the groups it needs and the rule, a line each */
             text: string;
@@ -2146,6 +2489,16 @@ export interface components {
             /** @description Of proposals: the groups they need and the rule, a line each */
             texts: string[];
         };
+        "Post-api-settleRequest": {
+            /** Format: int64 */
+            before: number;
+            lines: string[];
+            /**
+             * Format: int64
+             * @description The revision that the option was made on
+             */
+            revision: number;
+        };
         "Post-api-suggestions-acceptRequest": {
             tags: components["schemas"]["TagIn"][];
         };
@@ -2163,9 +2516,46 @@ export interface components {
         "Post-api-vocabulary-mendRequest": {
             slips: components["schemas"]["Slip"][];
         };
+        "Post-api-whatifRequest": {
+            /** @description Questions, one a line: client -> server service, and = with a verdict if one is expected */
+            text: string;
+        };
         "Post-api-workloads-findRequest": {
             /** @description Ids, names or addresses, separated by blanks, commas, semicolons or line breaks */
             text: string;
+        };
+        Probe: {
+            asExpected: boolean;
+            question: string;
+            reason?: string;
+            want: string;
+            /** @description What is answered */
+            words: string;
+        };
+        ProbeChange: {
+            asExpected: boolean;
+            question: string;
+            want: string;
+            /** @description What is answered then */
+            words: string;
+        };
+        ProbeOut: {
+            answer?: components["schemas"]["AnswerOut"];
+            /** Format: date-time */
+            at: string;
+            author: string;
+            /** @description Why it cannot be asked any more */
+            problem?: string;
+            /** @description client -> server service */
+            question: string;
+            reason: string;
+            /**
+             * Format: int64
+             * @description Conversations of the window that it says are rightly rejected
+             */
+            rightly: number;
+            /** @enum {string} */
+            want: "permit" | "reject" | "uncovered";
         };
         ProposalOut: {
             /** @description It was refused, but there is much more behind it now */
@@ -2326,6 +2716,28 @@ export interface components {
             revision: number;
             words: string;
         };
+        Report: {
+            assertions: components["schemas"]["Assertion"][];
+            /** @description The revision that the draft is compared with */
+            before: components["schemas"]["Version"];
+            /**
+             * Format: int64
+             * @description Conversations that change verdict
+             */
+            changed: number;
+            draft: components["schemas"]["Version"];
+            /** @description Conversations by verdict under the draft */
+            now: components["schemas"]["Counts"];
+            /** @description Those that lose or gain most first; quiet ones last */
+            parts: components["schemas"]["Part"][];
+            probes: components["schemas"]["Probe"][];
+            /** @description Lines of the policy that were added and removed */
+            statements: components["schemas"]["Statement"][];
+            /** @description Under the revision before */
+            then: components["schemas"]["Counts"];
+            /** @description Of the conversations, RFC 3339 */
+            window: string[];
+        };
         Retention: {
             /** Format: int64 */
             conversationDays: number;
@@ -2452,6 +2864,35 @@ export interface components {
             values: string[];
             workload: string;
         };
+        SettleOption: {
+            /**
+             * Format: int64
+             * @description The line that it stands before; 0: last in the layer allowances
+             */
+            before: number;
+            consequences: components["schemas"]["Consequences"];
+            /** @description The rule that it is an exception to */
+            instead?: components["schemas"]["RuleRef"];
+            /** @description The groups that it needs, and the rule; a statement each */
+            lines: string[];
+            /** @enum {string} */
+            width: "exact" | "groups" | "wider";
+            /** @description Of whom it speaks */
+            words: string;
+        };
+        SettleOut: {
+            /**
+             * Format: int64
+             * @description That do not have the verdict yet
+             */
+            conversations: number;
+            /** @description The narrowest first */
+            options: components["schemas"]["SettleOption"][];
+            /** @description The question that says the same, for a probe that rejects it */
+            probe: string;
+            /** Format: int64 */
+            revision: number;
+        };
         SharedGroup: {
             /** Format: int64 */
             both: number;
@@ -2505,6 +2946,11 @@ export interface components {
             value: string;
             workload: string;
         };
+        Statement: {
+            /** @enum {string} */
+            change: "added" | "removed";
+            text: string;
+        };
         StatementOut: {
             at?: string;
             author?: string;
@@ -2522,6 +2968,11 @@ export interface components {
             line: number;
             name?: string;
             note?: string;
+            /**
+             * Format: int64
+             * @description Pairs of a client and a server of these
+             */
+            pairs: number;
             rule?: components["schemas"]["RuleOut"];
             spark?: number[];
             /** @description The whole line */
@@ -2532,6 +2983,30 @@ export interface components {
             failed?: string;
             matches: boolean;
             rule: components["schemas"]["RuleRef"];
+        };
+        Strand: {
+            /**
+             * Format: int64
+             * @description Conversations that the network carried
+             */
+            carried: number;
+            client: string;
+            /** Format: int64 */
+            connections: number;
+            /** Format: int64 */
+            conversations: number;
+            /** @enum {string} */
+            is: "permit" | "reject" | "uncovered";
+            /** @description When it was last seen */
+            last: string;
+            /** @description That decides it now */
+            rule?: string;
+            server: string;
+            service: string;
+            /** @enum {string} */
+            was: "permit" | "reject" | "uncovered";
+            /** @description The rule's note, or the reason that was given */
+            why?: string;
         };
         StreamOut: {
             client: string;
@@ -2653,6 +3128,7 @@ export interface components {
             lack: number;
             /** @description The structural tag that most workloads lack */
             lackKey?: string;
+            redo?: components["schemas"]["Change"];
             /** Format: int64 */
             revision: number;
             /** Format: int64 */
@@ -2664,6 +3140,7 @@ export interface components {
              * @description Groups with undecided members
              */
             undecided: number;
+            undo?: components["schemas"]["Change"];
             /** Format: int64 */
             workloads: number;
         };
@@ -2732,6 +3209,11 @@ export interface components {
             /** Format: date-time */
             used?: string;
         };
+        Tried: {
+            errors: components["schemas"]["TextError"][];
+            /** @description Of those in the text, in its order */
+            results: components["schemas"]["AssertOut"][];
+        };
         Use: {
             /** @enum {string} */
             kind: "rule" | "group" | "area" | "assertion";
@@ -2749,6 +3231,20 @@ export interface components {
             examples: string[];
             /** @description Lines of the rules that decide afterwards */
             rules: number[];
+        };
+        Version: {
+            at: string;
+            author: string;
+            /** Format: int64 */
+            no: number;
+            words: string;
+        };
+        WhatIf: {
+            answers: components["schemas"]["AnswerOut"][];
+            /** @description Lines that cannot be read; the others are answered */
+            errors: components["schemas"]["TextError"][];
+            /** Format: int64 */
+            revision: number;
         };
         Why: {
             /** @description The same question to the revision that is compared with */
@@ -2926,6 +3422,75 @@ export interface operations {
             };
         };
     };
+    "get-api-assertions-mend": {
+        parameters: {
+            query: {
+                /** @description Start of the window, RFC 3339; without it, the first conversation */
+                from?: string;
+                /** @description End of the window, RFC 3339; without it, the last conversation */
+                to?: string;
+                /** @description Of the assertion */
+                line: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AssertMend"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "post-api-assertions-try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Post-api-assertions-tryRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tried"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "get-api-check": {
         parameters: {
             query?: {
@@ -2933,8 +3498,48 @@ export interface operations {
                 from?: string;
                 /** @description End of the window, RFC 3339; without it, the last conversation */
                 to?: string;
+                /** @description permit, reject, uncovered; none is all */
+                verdict?: ("permit" | "reject" | "uncovered")[];
+                /** @description Only leaks and chokes */
+                odd?: boolean;
+                /** @description Who reaches it, or what it reaches */
+                turn?: "reached" | "reaches";
+                q?: string;
+                /** @description Only what the rule on this line decides */
+                rule?: number;
+                /** @description Only what reaches members of this group, or what they reach */
+                group?: string;
+                /** @description Only what reaches the workload with this id, or what it reaches */
+                workload?: string;
                 /** @description A revision of the policy to compare with */
                 against?: number;
+                /** @description Only what it gives these verdicts */
+                was?: ("permit" | "reject" | "uncovered")[];
+                /** @description An expression that the client agrees with */
+                clients?: string;
+                /** @description An expression that the server agrees with */
+                servers?: string;
+                /** @description Names of services of the policy, or specs such as tcp/443; separated by commas */
+                services?: string;
+                /** @description What the network did with it */
+                outcome?: "" | "carried" | "dropped" | "unknown";
+                /** @description At least so many */
+                bytes?: number;
+                /** @description Only what was not seen before the window */
+                new?: boolean;
+                /** @description Only what may be the wrong way round */
+                unsure?: boolean;
+                /** @description A tag that the sides are called by, instead of their groups; ~area and ~owner are the areas of the policy and whose they are */
+                by?: string;
+                /** @description Only what has an end in this part of the estate: area:NAME, owner:NAME or KEY:VALUE, a tag */
+                for?: string;
+                /** @description Without what is rejected and a probe says rightly so */
+                asking?: boolean;
+                columns?: string;
+                rows?: string;
+                /** @description Ways over the map: column and row of the client, column and row of the server, separated by |; blank is any */
+                path?: string[];
+                measure?: "conversations" | "pairs" | "bytes";
             };
             header?: never;
             path?: never;
@@ -2949,6 +3554,43 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CheckOut"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-api-check-parts": {
+        parameters: {
+            query?: {
+                /** @description Start of the window, RFC 3339; without it, the first conversation */
+                from?: string;
+                /** @description End of the window, RFC 3339; without it, the last conversation */
+                to?: string;
+                against?: number;
+                /** @description A tag, ~area or ~owner */
+                by?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PartOut"][];
                 };
             };
             /** @description Error */
@@ -3000,8 +3642,12 @@ export interface operations {
                 new?: boolean;
                 /** @description Only what may be the wrong way round */
                 unsure?: boolean;
-                /** @description A tag that the sides are called by, instead of their groups */
+                /** @description A tag that the sides are called by, instead of their groups; ~area and ~owner are the areas of the policy and whose they are */
                 by?: string;
+                /** @description Only what has an end in this part of the estate: area:NAME, owner:NAME or KEY:VALUE, a tag */
+                for?: string;
+                /** @description Without what is rejected and a probe says rightly so */
+                asking?: boolean;
                 columns?: string;
                 rows?: string;
                 /** @description Ways over the map: column and row of the client, column and row of the server, separated by |; blank is any */
@@ -3078,8 +3724,12 @@ export interface operations {
                 new?: boolean;
                 /** @description Only what may be the wrong way round */
                 unsure?: boolean;
-                /** @description A tag that the sides are called by, instead of their groups */
+                /** @description A tag that the sides are called by, instead of their groups; ~area and ~owner are the areas of the policy and whose they are */
                 by?: string;
+                /** @description Only what has an end in this part of the estate: area:NAME, owner:NAME or KEY:VALUE, a tag */
+                for?: string;
+                /** @description Without what is rejected and a probe says rightly so */
+                asking?: boolean;
                 columns?: string;
                 rows?: string;
                 /** @description Ways over the map: column and row of the client, column and row of the server, separated by |; blank is any */
@@ -3152,8 +3802,12 @@ export interface operations {
                 new?: boolean;
                 /** @description Only what may be the wrong way round */
                 unsure?: boolean;
-                /** @description A tag that the sides are called by, instead of their groups */
+                /** @description A tag that the sides are called by, instead of their groups; ~area and ~owner are the areas of the policy and whose they are */
                 by?: string;
+                /** @description Only what has an end in this part of the estate: area:NAME, owner:NAME or KEY:VALUE, a tag */
+                for?: string;
+                /** @description Without what is rejected and a probe says rightly so */
+                asking?: boolean;
                 columns?: string;
                 rows?: string;
                 /** @description Ways over the map: column and row of the client, column and row of the server, separated by |; blank is any */
@@ -3548,8 +4202,12 @@ export interface operations {
                 new?: boolean;
                 /** @description Only what may be the wrong way round */
                 unsure?: boolean;
-                /** @description A tag that the sides are called by, instead of their groups */
+                /** @description A tag that the sides are called by, instead of their groups; ~area and ~owner are the areas of the policy and whose they are */
                 by?: string;
+                /** @description Only what has an end in this part of the estate: area:NAME, owner:NAME or KEY:VALUE, a tag */
+                for?: string;
+                /** @description Without what is rejected and a probe says rightly so */
+                asking?: boolean;
                 columns?: string;
                 rows?: string;
                 /** @description Ways over the map: column and row of the client, column and row of the server, separated by |; blank is any */
@@ -3588,7 +4246,49 @@ export interface operations {
                 from?: string;
                 /** @description End of the window, RFC 3339; without it, the last conversation */
                 to?: string;
+                /** @description permit, reject, uncovered; none is all */
+                verdict?: ("permit" | "reject" | "uncovered")[];
+                /** @description Only leaks and chokes */
+                odd?: boolean;
+                /** @description Who reaches it, or what it reaches */
+                turn?: "reached" | "reaches";
+                q?: string;
+                /** @description Only what the rule on this line decides */
+                rule?: number;
+                /** @description Only what reaches members of this group, or what they reach */
+                group?: string;
+                /** @description Only what reaches the workload with this id, or what it reaches */
+                workload?: string;
+                /** @description A revision of the policy to compare with */
+                against?: number;
+                /** @description Only what it gives these verdicts */
+                was?: ("permit" | "reject" | "uncovered")[];
+                /** @description An expression that the client agrees with */
+                clients?: string;
+                /** @description An expression that the server agrees with */
+                servers?: string;
+                /** @description Names of services of the policy, or specs such as tcp/443; separated by commas */
+                services?: string;
+                /** @description What the network did with it */
+                outcome?: "" | "carried" | "dropped" | "unknown";
+                /** @description At least so many */
+                bytes?: number;
+                /** @description Only what was not seen before the window */
+                new?: boolean;
+                /** @description Only what may be the wrong way round */
+                unsure?: boolean;
+                /** @description A tag that the sides are called by, instead of their groups; ~area and ~owner are the areas of the policy and whose they are */
+                by?: string;
+                /** @description Only what has an end in this part of the estate: area:NAME, owner:NAME or KEY:VALUE, a tag */
+                for?: string;
+                /** @description Without what is rejected and a probe says rightly so */
+                asking?: boolean;
+                columns?: string;
+                rows?: string;
+                /** @description Ways over the map: column and row of the client, column and row of the server, separated by |; blank is any */
+                path?: string[];
                 bins?: number;
+                measure?: "conversations" | "pairs" | "bytes";
             };
             header?: never;
             path?: never;
@@ -4088,8 +4788,12 @@ export interface operations {
                 new?: boolean;
                 /** @description Only what may be the wrong way round */
                 unsure?: boolean;
-                /** @description A tag that the sides are called by, instead of their groups */
+                /** @description A tag that the sides are called by, instead of their groups; ~area and ~owner are the areas of the policy and whose they are */
                 by?: string;
+                /** @description Only what has an end in this part of the estate: area:NAME, owner:NAME or KEY:VALUE, a tag */
+                for?: string;
+                /** @description Without what is rejected and a probe says rightly so */
+                asking?: boolean;
                 columns?: string;
                 rows?: string;
                 /** @description Ways over the map: column and row of the client, column and row of the server, separated by |; blank is any */
@@ -4161,8 +4865,12 @@ export interface operations {
                 new?: boolean;
                 /** @description Only what may be the wrong way round */
                 unsure?: boolean;
-                /** @description A tag that the sides are called by, instead of their groups */
+                /** @description A tag that the sides are called by, instead of their groups; ~area and ~owner are the areas of the policy and whose they are */
                 by?: string;
+                /** @description Only what has an end in this part of the estate: area:NAME, owner:NAME or KEY:VALUE, a tag */
+                for?: string;
+                /** @description Without what is rejected and a probe says rightly so */
+                asking?: boolean;
                 columns?: string;
                 rows?: string;
                 /** @description Ways over the map: column and row of the client, column and row of the server, separated by |; blank is any */
@@ -4230,8 +4938,12 @@ export interface operations {
                 new?: boolean;
                 /** @description Only what may be the wrong way round */
                 unsure?: boolean;
-                /** @description A tag that the sides are called by, instead of their groups */
+                /** @description A tag that the sides are called by, instead of their groups; ~area and ~owner are the areas of the policy and whose they are */
                 by?: string;
+                /** @description Only what has an end in this part of the estate: area:NAME, owner:NAME or KEY:VALUE, a tag */
+                for?: string;
+                /** @description Without what is rejected and a probe says rightly so */
+                asking?: boolean;
                 columns?: string;
                 rows?: string;
                 /** @description Ways over the map: column and row of the client, column and row of the server, separated by |; blank is any */
@@ -4538,6 +5250,175 @@ export interface operations {
             };
         };
     };
+    "list-api-probes": {
+        parameters: {
+            query?: {
+                /** @description Start of the window, RFC 3339; without it, the first conversation */
+                from?: string;
+                /** @description End of the window, RFC 3339; without it, the last conversation */
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProbeOut"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "post-api-probes": {
+        parameters: {
+            query?: {
+                /** @description Start of the window, RFC 3339; without it, the first conversation */
+                from?: string;
+                /** @description End of the window, RFC 3339; without it, the last conversation */
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Post-api-probesRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProbeOut"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-probe-results": {
+        parameters: {
+            query?: {
+                /** @description Start of the window, RFC 3339; without it, the first conversation */
+                from?: string;
+                /** @description End of the window, RFC 3339; without it, the last conversation */
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-probes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "post-api-probes-drop": {
+        parameters: {
+            query?: {
+                /** @description Start of the window, RFC 3339; without it, the first conversation */
+                from?: string;
+                /** @description End of the window, RFC 3339; without it, the last conversation */
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Post-api-probes-dropRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProbeOut"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "get-api-proposals": {
         parameters: {
             query?: never;
@@ -4707,6 +5588,84 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["RecordPage"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-api-report": {
+        parameters: {
+            query?: {
+                /** @description Start of the window, RFC 3339; without it, the first conversation */
+                from?: string;
+                /** @description End of the window, RFC 3339; without it, the last conversation */
+                to?: string;
+                /** @description The revision before; without it, the first */
+                against?: number;
+                /** @description What parts of the estate are: a tag, ~area or ~owner */
+                by?: string;
+                /** @description Only this part: area:NAME, owner:NAME or KEY:VALUE */
+                for?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Report"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-report": {
+        parameters: {
+            query?: {
+                /** @description Start of the window, RFC 3339; without it, the first conversation */
+                from?: string;
+                /** @description End of the window, RFC 3339; without it, the last conversation */
+                to?: string;
+                /** @description The revision before; without it, the first */
+                against?: number;
+                /** @description What parts of the estate are: a tag, ~area or ~owner */
+                by?: string;
+                /** @description Only this part: area:NAME, owner:NAME or KEY:VALUE */
+                for?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
@@ -4995,6 +5954,133 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-api-settle": {
+        parameters: {
+            query: {
+                /** @description Start of the window, RFC 3339; without it, the first conversation */
+                from?: string;
+                /** @description End of the window, RFC 3339; without it, the last conversation */
+                to?: string;
+                /** @description permit, reject, uncovered; none is all */
+                verdict?: ("permit" | "reject" | "uncovered")[];
+                /** @description Only leaks and chokes */
+                odd?: boolean;
+                /** @description Who reaches it, or what it reaches */
+                turn?: "reached" | "reaches";
+                q?: string;
+                /** @description Only what the rule on this line decides */
+                rule?: number;
+                /** @description Only what reaches members of this group, or what they reach */
+                group?: string;
+                /** @description Only what reaches the workload with this id, or what it reaches */
+                workload?: string;
+                /** @description A revision of the policy to compare with */
+                against?: number;
+                /** @description Only what it gives these verdicts */
+                was?: ("permit" | "reject" | "uncovered")[];
+                /** @description An expression that the client agrees with */
+                clients?: string;
+                /** @description An expression that the server agrees with */
+                servers?: string;
+                /** @description Names of services of the policy, or specs such as tcp/443; separated by commas */
+                services?: string;
+                /** @description What the network did with it */
+                outcome?: "" | "carried" | "dropped" | "unknown";
+                /** @description At least so many */
+                bytes?: number;
+                /** @description Only what was not seen before the window */
+                new?: boolean;
+                /** @description Only what may be the wrong way round */
+                unsure?: boolean;
+                /** @description A tag that the sides are called by, instead of their groups; ~area and ~owner are the areas of the policy and whose they are */
+                by?: string;
+                /** @description Only what has an end in this part of the estate: area:NAME, owner:NAME or KEY:VALUE, a tag */
+                for?: string;
+                /** @description Without what is rejected and a probe says rightly so */
+                asking?: boolean;
+                columns?: string;
+                rows?: string;
+                /** @description Ways over the map: column and row of the client, column and row of the server, separated by |; blank is any */
+                path?: string[];
+                /** @description Key of the row */
+                near?: string;
+                /** @description Key of the other side */
+                far?: string;
+                service?: string;
+                /** @description The verdict that they are to get */
+                as: "permit" | "reject";
+                /** @description Address: with server and service, only this conversation */
+                client?: string;
+                server?: string;
+                /** @description When it was first seen */
+                first?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SettleOut"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "post-api-settle": {
+        parameters: {
+            query?: {
+                /** @description Start of the window, RFC 3339; without it, the first conversation */
+                from?: string;
+                /** @description End of the window, RFC 3339; without it, the last conversation */
+                to?: string;
+                /** @description Only say what it would do */
+                dryRun?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Post-api-settleRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditOut"];
                 };
             };
             /** @description Error */
@@ -5482,6 +6568,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": string[];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "post-api-whatif": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Post-api-whatifRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WhatIf"];
                 };
             };
             /** @description Error */

@@ -1,0 +1,419 @@
+package reach
+
+import (
+	"net/netip"
+	"runtime"
+	"slices"
+
+	"lucidorchard/core/decide"
+	"lucidorchard/core/estate"
+	"lucidorchard/core/flow"
+	"lucidorchard/core/service"
+)
+
+// Counts has a number for each verdict.
+type Counts = decide.Counts
+
+// Totals sums up the conversations of a view that a query selects, whatever
+// their verdicts.
+type Totals struct {
+	Conversations Counts
+	Connections   [3]int64
+	Bytes         [3]int64
+	Outcomes      [3][3]int         // conversations by verdict, then by unknown, carried, dropped
+	ByRule        []int             // conversations by the index of the deciding rule
+	Leaks, Chokes int               // conversations
+	Asking        int               // leaks of which nobody has said that it is right to reject them
+	Settled       int               // rejected, and somebody has said that this is right
+	Difference    decide.Difference // by the verdict in the view that this one is compared with, and in this
+}
+
+func (t *Totals) add(u *Totals) {
+	for v := range 3 {
+		t.Conversations[v] += u.Conversations[v]
+		t.Connections[v] += u.Connections[v]
+		t.Bytes[v] += u.Bytes[v]
+		for o := range 3 {
+			t.Outcomes[v][o] += u.Outcomes[v][o]
+			t.Difference[v][o] += u.Difference[v][o]
+		}
+	}
+	for r, n := range u.ByRule {
+		t.ByRule[r] += n
+	}
+	t.Asking += u.Asking
+	t.Settled += u.Settled
+}
+
+// Totals counts the conversations that a query selects but for its verdicts and
+// its rule. One that was both carried and dropped counts under both outcomes.
+func (v *View) Totals(q Query) Totals {
+	q = q.whatever()
+	return v.cache.totals.get(q.question(false), func() Totals { return v.count(q) })
+}
+
+// whatever is the query without what tells apart how conversations are decided.
+func (q Query) whatever() Query {
+	q.Verdicts, q.Was, q.Leaks, q.Rule, q.Asking = [3]bool{}, [3]bool{}, false, 0, false
+	return q
+}
+
+func (v *View) count(q Query) Totals {
+	chosen, settled := v.chosen(q), v.settled(q)
+	found := make([]Totals, runtime.GOMAXPROCS(0))
+	for w := range found {
+		found[w].ByRule = make([]int, len(v.Compiled.Policy.Rules))
+	}
+	decide.Parallel(len(found), (v.Len()+stretch-1)/stretch, func(worker, part int) {
+		t := &found[worker]
+		for i := part * stretch; i < min((part+1)*stretch, v.Len()); i++ {
+			if chosen != nil && !chosen(i) {
+				continue
+			}
+			rule := v.rules[i]
+			verdict := v.verdict[rule+1]
+			t.Conversations[verdict]++
+			t.Connections[verdict] += v.cols.Connections[i]
+			t.Bytes[verdict] += v.bytes[i]
+			if rule >= 0 {
+				t.ByRule[rule]++
+			}
+			if v.Against != nil {
+				t.Difference[v.Against.Verdict(i)][verdict]++
+			}
+			carried, dropped := v.carried[i] > 0, v.dropped[i] > 0
+			if carried {
+				t.Outcomes[verdict][flow.Carried]++
+			}
+			if dropped {
+				t.Outcomes[verdict][flow.Dropped]++
+			}
+			if !carried && !dropped {
+				t.Outcomes[verdict][flow.Unknown]++
+			}
+			if verdict == decide.Reject {
+				if settled != nil && settled[i] {
+					t.Settled++
+				} else if carried {
+					t.Asking++
+				}
+			}
+		}
+	})
+	t := Totals{ByRule: make([]int, len(v.Compiled.Policy.Rules))}
+	for w := range found {
+		t.add(&found[w])
+	}
+	t.Leaks, t.Chokes = t.Outcomes[decide.Reject][flow.Carried], t.Outcomes[decide.Permit][flow.Dropped]
+	return t
+}
+
+// Pairs counts the pairs of a client and a server, whatever the service, by the
+// verdict of what goes on between them that asks for most: uncovered before
+// reject before permit.
+func (v *View) Pairs(q Query) Counts {
+	q = q.whatever()
+	return v.cache.pairs.get(q.question(false), func() Counts {
+		chosen := v.chosen(q)
+		var out Counts
+		v.eachPair(func(conversations []int32) {
+			worst := -1
+			for _, i := range conversations {
+				if chosen == nil || chosen(int(i)) {
+					worst = max(worst, urgency[v.Verdict(int(i))])
+				}
+			}
+			if worst >= 0 {
+				out[byUrgency[worst]]++
+			}
+		})
+		return out
+	})
+}
+
+// urgency orders verdicts by how much they ask for.
+var (
+	urgency   = [3]int{decide.Permit: 0, decide.Reject: 1, decide.Uncovered: 2}
+	byUrgency = [3]decide.Verdict{decide.Permit, decide.Reject, decide.Uncovered}
+)
+
+// eachPair calls f with the conversations of each client and server.
+func (v *View) eachPair(f func(conversations []int32)) {
+	order := v.byPair()
+	for from := 0; from < len(order); {
+		a, b := v.cols.Client[order[from]], v.cols.Server[order[from]]
+		to := from + 1
+		for to < len(order) && v.cols.Client[order[to]] == a && v.cols.Server[order[to]] == b {
+			to++
+		}
+		f(order[from:to])
+		from = to
+	}
+}
+
+// byPair gives the conversations in the order of clients and servers.
+func (w *Window) byPair() []int32 {
+	w.byPairOnce.Do(func() {
+		order := make([]int32, w.Len())
+		for i := range order {
+			order[i] = int32(i)
+		}
+		w.pairOrder = inOrderOf(w.cols.Client, len(w.ends), inOrderOf(w.cols.Server, len(w.ends), order))
+	})
+	return w.pairOrder
+}
+
+// inOrderOf puts conversations in the order of a column of numbers below n; those
+// with the same number stay in theirs.
+func inOrderOf(column []int32, n int, order []int32) []int32 {
+	next := make([]int32, n+1)
+	for _, x := range column {
+		next[x+1]++
+	}
+	for x := range n {
+		next[x+1] += next[x]
+	}
+	out := make([]int32, len(order))
+	for _, i := range order {
+		x := column[i]
+		out[next[x]] = i
+		next[x]++
+	}
+	return out
+}
+
+// Measure is what a strip counts.
+type Measure uint8
+
+// The measures: conversations that were active, pairs of a client and a server
+// that were, and bytes.
+const (
+	Conversations Measure = iota
+	PairsOfEnds
+	Bytes
+)
+
+// Bin is a stretch of the window with what was seen in it, by verdict.
+type Bin struct {
+	Hour   flow.Hour
+	Counts [3]int64
+}
+
+// Strip cuts the window into at most n stretches of whole hours and counts, by
+// verdict, what was seen in each of the conversations that a query selects. A
+// pair counts under the verdict that asks for most of what was active then.
+func (v *View) Strip(q Query, n int, m Measure) []Bin {
+	q = q.whatever()
+	hours := max(1, int(v.To-v.From))
+	width := (hours + n - 1) / n
+	s := strip{v: v, width: width, chosen: v.chosen(q), bins: make([]Bin, (hours+width-1)/width)}
+	for i := range s.bins {
+		s.bins[i].Hour = v.From + flow.Hour(i*width)
+	}
+	switch m {
+	case Conversations:
+		s.conversations()
+	case PairsOfEnds:
+		s.pairs()
+	case Bytes:
+		s.bytes()
+	}
+	return s.bins
+}
+
+type strip struct {
+	v      *View
+	width  int
+	chosen func(i int) bool
+	bins   []Bin
+}
+
+// conversations counts on all processors.
+func (s *strip) conversations() {
+	v := s.v
+	found := make([][][3]int64, runtime.GOMAXPROCS(0))
+	decide.Parallel(len(found), (v.Len()+stretch-1)/stretch, func(worker, part int) {
+		if found[worker] == nil {
+			found[worker] = make([][3]int64, len(s.bins))
+		}
+		bins := found[worker]
+		for i := part * stretch; i < min((part+1)*stretch, v.Len()); i++ {
+			if s.chosen != nil && !s.chosen(i) {
+				continue
+			}
+			last, verdict := -1, v.Verdict(i)
+			for _, h := range v.cols.When[v.cols.Starts[i]:v.cols.Starts[i+1]] {
+				if k := int(h) / s.width; k != last {
+					bins[k][verdict]++
+					last = k
+				}
+			}
+		}
+	})
+	for _, bins := range found {
+		for k := range bins {
+			for x := range 3 {
+				s.bins[k].Counts[x] += bins[k][x]
+			}
+		}
+	}
+}
+
+func (s *strip) pairs() {
+	v := s.v
+	worst := make([]int, len(s.bins)) // plus 1
+	var active []int
+	v.eachPair(func(conversations []int32) {
+		for _, i := range conversations {
+			if s.chosen != nil && !s.chosen(int(i)) {
+				continue
+			}
+			u := urgency[v.Verdict(int(i))] + 1
+			for _, h := range v.cols.When[v.cols.Starts[i]:v.cols.Starts[i+1]] {
+				k := int(h) / s.width
+				if worst[k] == 0 {
+					active = append(active, k)
+				}
+				worst[k] = max(worst[k], u)
+			}
+		}
+		for _, k := range active {
+			s.bins[k].Counts[byUrgency[worst[k]-1]]++
+			worst[k] = 0
+		}
+		active = active[:0]
+	})
+}
+
+// bytes walks the rows of the table hour by hour, as they lie there.
+func (s *strip) bytes() {
+	v := s.v
+	begins := v.begins()
+	for _, ch := range v.Table.Chunks {
+		counts := &s.bins[int(ch.Hour-v.From)/s.width].Counts
+		for k, p := range ch.Pair {
+			i := int(begins[p]) - 1
+			if i+1 < len(v.pair) && v.pair[i+1] == p {
+				i = v.conversationOf(i, p, ch.First[k])
+			}
+			if s.chosen == nil || s.chosen(i) {
+				counts[v.Verdict(i)] += ch.Bytes[k]
+			}
+		}
+	}
+}
+
+// begins gives for each pair of the dictionary one more than its first
+// conversation; 0 is none.
+func (w *Window) begins() []int32 {
+	w.beginsOnce.Do(func() {
+		w.beginning = make([]int32, len(w.whole.Dict.Pairs()))
+		for i := len(w.pair) - 1; i >= 0; i-- {
+			w.beginning[w.pair[i]] = int32(i) + 1
+		}
+	})
+	return w.beginning
+}
+
+// conversationOf finds, of the conversations of a pair from first up, the one of
+// those who held the addresses at a time.
+func (v *View) conversationOf(first int, pair uint32, at flow.Micros) int {
+	p := v.whole.Dict.Pairs()[pair]
+	addrs, t := v.whole.Dict.Addresses(), at.Instant()
+	client, server := v.Compiled.Estate.At(addrs[p.Client], t), v.Compiled.Estate.At(addrs[p.Server], t)
+	for i := first; i < len(v.pair) && v.pair[i] == pair; i++ {
+		if v.ends[v.cols.Client[i]].Endpoint == client && v.ends[v.cols.Server[i]].Endpoint == server {
+			return i
+		}
+	}
+	return first
+}
+
+// Accepted is traffic of which somebody has said that it is right to reject it.
+type Accepted struct {
+	Client, Server func(decide.Placed) bool
+	Points         service.Set
+}
+
+// Settling says what is accepted, in a query: Key names the list.
+type Settling struct {
+	Key  string
+	List []Accepted
+}
+
+// settled tells of each conversation whether it is rejected and that was
+// accepted; nil: of none.
+func (v *View) settled(q Query) []bool {
+	if q.Settling == nil || len(q.Settling.List) == 0 {
+		return nil
+	}
+	return v.cache.settled.get(q.Settling.Key, func() []bool {
+		out := make([]bool, v.Len())
+		clients, servers := make([][]int32, len(v.places)), make([][]int32, len(v.places)) // by end: what it is accepted in
+		for k, a := range q.Settling.List {
+			for i, p := range v.places {
+				if a.Client(p) {
+					clients[i] = append(clients[i], int32(k))
+				}
+				if a.Server(p) {
+					servers[i] = append(servers[i], int32(k))
+				}
+			}
+		}
+		decide.Parallel(workers, (v.Len()+stretch-1)/stretch, func(_, part int) {
+			for i := part * stretch; i < min((part+1)*stretch, v.Len()); i++ {
+				of := clients[v.cols.Client[i]]
+				if len(of) == 0 || v.Verdict(i) != decide.Reject {
+					continue
+				}
+				out[i] = slices.ContainsFunc(servers[v.cols.Server[i]], func(k int32) bool {
+					return slices.Contains(of, k) && q.Settling.List[k].Points.Contains(v.cols.Point[i])
+				})
+			}
+		})
+		return out
+	})
+}
+
+// Rightly gives how many rejected conversations each of the list accepts.
+func (v *View) Rightly(s *Settling) []int {
+	out := make([]int, len(s.List))
+	if len(out) == 0 {
+		return out
+	}
+	for i, settled := range v.settled(Query{Filter: Filter{Settling: s}}) {
+		if !settled {
+			continue
+		}
+		a, b := v.places[v.cols.Client[i]], v.places[v.cols.Server[i]]
+		for k := range s.List {
+			if s.List[k].Client(a) && s.List[k].Server(b) && s.List[k].Points.Contains(v.cols.Point[i]) {
+				out[k]++
+			}
+		}
+	}
+	return out
+}
+
+// Between gives the conversations between two addresses on a service: more than
+// one where an address changed hands in the window.
+func (v *View) Between(client, server netip.Addr, pt service.Point) (out []int) {
+	pair, ok := v.whole.Dict.Find(client.Unmap(), server.Unmap(), pt)
+	if !ok {
+		return nil
+	}
+	for i, _ := slices.BinarySearch(v.pair, pair); i < len(v.pair) && v.pair[i] == pair; i++ {
+		out = append(out, i)
+	}
+	return out
+}
+
+// Find gives the index of the conversation between two endpoints on a service.
+func (v *View) Find(client, server estate.Endpoint, pt service.Point) (int, bool) {
+	for _, i := range v.Between(client.Addr, server.Addr, pt) {
+		if v.ends[v.cols.Client[i]].Endpoint == client && v.ends[v.cols.Server[i]].Endpoint == server {
+			return i, true
+		}
+	}
+	return 0, false
+}

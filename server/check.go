@@ -1,0 +1,263 @@
+package server
+
+import (
+	"context"
+	"encoding/csv"
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"lucidorchard/core/decide"
+	"lucidorchard/core/expr"
+	"lucidorchard/core/policy"
+	"lucidorchard/core/prove"
+	"lucidorchard/core/reach"
+	"lucidorchard/core/settle"
+	"lucidorchard/store"
+)
+
+// AssertOut is an assertion with its result.
+type AssertOut struct {
+	Line     int          `json:"line"`
+	Kind     string       `json:"kind" enum:"never,always,only"`
+	Sentence string       `json:"sentence"`
+	Note     string       `json:"note,omitempty"`
+	Left     []string     `json:"left"`
+	Right    []string     `json:"right"`
+	On       string       `json:"on"`
+	Clauses  string       `json:"clauses"`
+	Result   string       `json:"result" enum:"holds,open,broken"`
+	Client   *EndpointOut `json:"client,omitempty" doc:"The counterexample"`
+	Server   *EndpointOut `json:"server,omitempty"`
+	Service  string       `json:"service,omitempty"`
+	Rule     *RuleRef     `json:"rule,omitempty"`
+}
+
+// CheckOut is what the draft would do with what was seen, of the conversations
+// that a filter selects, whatever their verdicts.
+type CheckOut struct {
+	Revision      int               `json:"revision"`
+	Conversations int               `json:"conversations" doc:"Of the window, without the filter"`
+	Counts        CountsOut         `json:"counts"`
+	Pairs         *CountsOut        `json:"pairs,omitempty" doc:"Pairs of a client and a server by the verdict that asks for most; if they are the measure"`
+	Connections   map[string]int64  `json:"connections" doc:"By verdict"`
+	Bytes         map[string]int64  `json:"bytes"`
+	Outcomes      map[string][3]int `json:"outcomes" doc:"By verdict: unknown, carried, dropped"`
+	Leaks         int               `json:"leaks" doc:"Rejected, yet carried"`
+	Chokes        int               `json:"chokes" doc:"Permitted, yet dropped"`
+	Asking        int               `json:"asking" doc:"Leaks of which no probe says that it is right to reject them"`
+	Settled       int               `json:"settled" doc:"Rejected, and a probe says that this is right"`
+	Rules         int               `json:"rules"`
+	LiveStores    int               `json:"liveStores" doc:"Uncovered conversations that reach a store in live"`
+	Difference    *DifferenceOut    `json:"difference,omitempty"`
+}
+
+// DifferenceOut compares the draft with another revision over the window.
+type DifferenceOut struct {
+	Revision store.Revision       `json:"revision"`
+	Counts   map[string]CountsOut `json:"counts" doc:"By the verdict in that revision: conversations by the verdict now"`
+	Changed  int                  `json:"changed"`
+}
+
+func (s *Server) checkRoutes() {
+	huma.Get(s.api, "/api/check", s.check)
+	huma.Get(s.api, "/api/check/parts", s.checkParts)
+	huma.Get(s.api, "/api/assertions", s.assertions)
+	huma.Post(s.api, "/api/assertions/try", s.tryAssertion)
+	huma.Get(s.api, "/api/assertions/mend", s.assertionMend)
+	huma.Get(s.api, "/api/findings", s.findings)
+	huma.Register(s.api, huma.Operation{OperationID: "export-assertions", Method: http.MethodGet, Path: "/api/assertions.csv", Summary: "The assertions with their results as CSV"}, s.exportAssertions)
+	huma.Register(s.api, huma.Operation{OperationID: "export-findings", Method: http.MethodGet, Path: "/api/findings.csv", Summary: "The findings as CSV"}, s.exportFindings)
+}
+
+func (s *Server) check(ctx context.Context, in *struct {
+	Window
+	LedgerFilter
+	Measure string `query:"measure" enum:"conversations,pairs,bytes" default:"conversations"`
+}) (*Body[CheckOut], error) {
+	v, snap, err := s.viewAgainst(ctx, in.Window, in.Against)
+	if err != nil {
+		return nil, err
+	}
+	q, err := in.query(snap)
+	if err != nil {
+		return nil, err
+	}
+	t := v.Totals(q)
+	out := CheckOut{Revision: snap.head.No, Conversations: v.Len(), Counts: countsOut(t.Conversations), Connections: map[string]int64{}, Bytes: map[string]int64{}, Outcomes: map[string][3]int{},
+		Leaks: t.Leaks, Chokes: t.Chokes, Asking: t.Asking, Settled: t.Settled, Rules: len(snap.policy.Rules)}
+	for _, verdict := range allVerdicts {
+		out.Connections[verdict.String()], out.Bytes[verdict.String()], out.Outcomes[verdict.String()] = t.Connections[verdict], t.Bytes[verdict], t.Outcomes[verdict]
+	}
+	if in.Measure == "pairs" {
+		pairs := countsOut(v.Pairs(q))
+		out.Pairs = &pairs
+	}
+	if q.Server == nil && t.Conversations[decide.Uncovered] > 0 {
+		stores := q
+		stores.Server = liveStore
+		out.LiveStores = v.Totals(stores).Conversations[decide.Uncovered]
+	}
+	if in.Against != 0 {
+		out.Difference = &DifferenceOut{Counts: map[string]CountsOut{}}
+		if out.Difference.Revision, err = s.Store.Revision(ctx, in.Against); err != nil {
+			return nil, unavailable(err)
+		}
+		for was, counts := range t.Difference {
+			out.Difference.Counts[decide.Verdict(was).String()] = countsOut(counts)
+			for is, n := range counts {
+				if was != is {
+					out.Difference.Changed += n
+				}
+			}
+		}
+	}
+	return body(out), nil
+}
+
+// liveStore is where what is uncovered matters most.
+var liveStore = func() *expr.Expr {
+	e, _ := expr.ParseText("tier is store and env is live")
+	return e
+}()
+
+// PartOut is a part of the estate with its conversations.
+type PartOut struct {
+	Key    string    `json:"key" doc:"What for takes"`
+	Name   string    `json:"name"`
+	Counts CountsOut `json:"counts"`
+	Then   CountsOut `json:"then" doc:"In the revision that is compared with; without one as counts"`
+}
+
+// checkParts lists the parts of the estate: values of a tag, areas or owners.
+func (s *Server) checkParts(ctx context.Context, in *struct {
+	Window
+	Against int    `query:"against"`
+	By      string `query:"by" default:"app" doc:"A tag, ~area or ~owner"`
+}) (*Body[[]PartOut], error) {
+	v, _, err := s.viewAgainst(ctx, in.Window, in.Against)
+	if err != nil {
+		return nil, err
+	}
+	out := []PartOut{}
+	v.EachPart(reach.Query{}, in.By, func(l reach.Label, now, then reach.Counts) {
+		if l.Kind == "outside" || l.Lack != "" || l.Nobody {
+			return
+		}
+		out = append(out, PartOut{partKey(in.By, l.Text), l.Text, countsOut(now), countsOut(then)})
+	})
+	slices.SortFunc(out, func(a, b PartOut) int { return strings.Compare(a.Name, b.Name) })
+	return body(out), nil
+}
+
+func (s *Server) assertions(ctx context.Context, _ *struct{}) (*Body[[]AssertOut], error) {
+	v, snap, err := s.view(ctx, Window{})
+	if err != nil {
+		return nil, err
+	}
+	out := []AssertOut{}
+	for _, r := range snap.asserts() {
+		out = append(out, assertOut(v, r))
+	}
+	slices.SortStableFunc(out, func(a, b AssertOut) int {
+		rank := map[string]int{"broken": 0, "open": 1, "holds": 2}
+		return rank[a.Result] - rank[b.Result]
+	})
+	return body(out), nil
+}
+
+func assertOut(v *reach.View, r prove.Result) AssertOut {
+	a := r.Assert
+	o := AssertOut{Line: a.Line, Kind: a.Kind.String(), Sentence: assertSentence(a), Note: a.Note, Left: items(a.Left), Right: items(a.Right), On: a.On.String(), Clauses: a.Clauses.String(), Result: r.Outcome.String()}
+	if r.Outcome != prove.Holds {
+		client, server := endpointOut(v, r.Client, reach.Label{}), endpointOut(v, r.Server, reach.Label{})
+		o.Client, o.Server, o.Service, o.Rule = &client, &server, r.Point.String(), ruleRef(r.Rule)
+	}
+	return o
+}
+
+// Tried is what assertions would come to that are not in the draft.
+type Tried struct {
+	Errors  []TextError `json:"errors"`
+	Results []AssertOut `json:"results" doc:"Of those in the text, in its order"`
+}
+
+// tryAssertion proves assertions against the draft without keeping them.
+func (s *Server) tryAssertion(ctx context.Context, in *struct {
+	Body struct {
+		Text string `json:"text" doc:"Assertions, one a line"`
+	}
+}) (*Body[Tried], error) {
+	v, snap, err := s.view(ctx, Window{})
+	if err != nil {
+		return nil, err
+	}
+	text, errs := policy.AppendAsserts(snap.head.Text, in.Body.Text)
+	if len(errs) > 0 {
+		return body(Tried{Errors: textErrors(errs), Results: []AssertOut{}}), nil
+	}
+	p, _ := policy.Parse(text)
+	out := Tried{Errors: []TextError{}, Results: []AssertOut{}}
+	for _, r := range prove.Assertions(snap.compiled.WithPolicy(p, snap.compiled.AsOf).After)[len(snap.policy.Asserts):] {
+		out.Results = append(out.Results, assertOut(v, r))
+	}
+	return body(out), nil
+}
+
+// AssertMend is an edit after which an assertion holds.
+type AssertMend struct {
+	Found        bool          `json:"found" doc:"Whether there is one"`
+	Words        string        `json:"words"`
+	Lines        []string      `json:"lines" doc:"Rules to add"`
+	Before       int           `json:"before" doc:"The line that they stand before; 0: last in the layer allowances"`
+	Revision     int           `json:"revision"`
+	Consequences *Consequences `json:"consequences,omitempty"`
+}
+
+// assertionMend finds rules that make an assertion of the draft hold.
+func (s *Server) assertionMend(ctx context.Context, in *struct {
+	Window
+	Line int `query:"line" required:"true" doc:"Of the assertion"`
+}) (*Body[AssertMend], error) {
+	v, snap, err := s.view(ctx, in.Window)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range snap.asserts() {
+		if r.Assert.Line != in.Line {
+			continue
+		}
+		out := AssertMend{Lines: []string{}, Revision: snap.head.No}
+		m, ok := settle.MendAssertion(snap.compiled, snap.head.Text, r)
+		if ok {
+			p, _ := policy.Parse(m.Text)
+			c := s.consequences(v, snap, snap.compiled.WithPolicy(p, snap.compiled.AsOf))
+			out = AssertMend{true, m.Words, m.Lines, m.Before, snap.head.No, &c}
+		}
+		return body(out), nil
+	}
+	return nil, huma.Error404NotFound(fmt.Sprintf("there is no assertion on line %d", in.Line))
+}
+
+func (s *Server) exportAssertions(ctx context.Context, _ *struct{}) (*huma.StreamResponse, error) {
+	all, err := s.assertions(ctx, nil)
+	if err != nil {
+		return nil, err
+	}
+	return stream("assertions.csv", func(w *csv.Writer) {
+		_ = w.Write([]string{"line", "assertion", "note", "result", "client", "server", "service", "rule"})
+		for _, a := range all.Body {
+			row := []string{fmt.Sprint(a.Line), a.Sentence, a.Note, a.Result, "", "", "", ""}
+			if a.Client != nil {
+				row[4], row[5], row[6] = a.Client.Name, a.Server.Name, a.Service
+			}
+			if a.Rule != nil {
+				row[7] = fmt.Sprint(a.Rule.Line)
+			}
+			_ = w.Write(row)
+		}
+	}), nil
+}

@@ -1,0 +1,125 @@
+package server
+
+import (
+	"context"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"lucidorchard/core/decide"
+	"lucidorchard/core/reach"
+	"lucidorchard/core/report"
+	"lucidorchard/store"
+)
+
+// ReportQuery says which report is wanted.
+type ReportQuery struct {
+	Window
+	Against int    `query:"against" doc:"The revision before; without it, the first"`
+	By      string `query:"by" default:"app" doc:"What parts of the estate are: a tag, ~area or ~owner"`
+	For     string `query:"for" doc:"Only this part: area:NAME, owner:NAME or KEY:VALUE"`
+}
+
+func (s *Server) reportRoutes() {
+	huma.Get(s.api, "/api/report", s.report)
+	huma.Register(s.api, huma.Operation{OperationID: "export-report", Method: http.MethodGet, Path: "/api/report.md", Summary: "The report as Markdown"}, s.exportReport)
+}
+
+func (s *Server) report(ctx context.Context, in *ReportQuery) (*Body[report.Report], error) {
+	snap, err := s.snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if in.Against == 0 {
+		in.Against = min(1, snap.head.No)
+	}
+	v, snap, err := s.viewAgainst(ctx, in.Window, in.Against)
+	if err != nil {
+		return nil, err
+	}
+	o := report.Options{By: in.By, Draft: snap.head.Text, Asserts: snap.asserts(), Query: reach.Query{Filter: reach.Filter{Settling: snap.settling()}}}
+	if in.For != "" {
+		part, ok := reach.ReadPart(in.For)
+		if !ok {
+			return nil, huma.Error422UnprocessableEntity("for: found " + in.For + ", expected area:NAME, owner:NAME or KEY:VALUE")
+		}
+		o.Query.Part = &part
+	}
+	before := store.Revision{}
+	if in.Against > 0 {
+		if before, err = s.Store.Revision(ctx, in.Against); err != nil {
+			return nil, unavailable(err)
+		}
+	}
+	o.Before = before.Text
+	all := snap.probes()
+	o.Settled = func(i int) string {
+		c := v.At(i)
+		for k := range all {
+			if p := &all[k]; p.Want == decide.Reject.String() && p.question != nil && p.question.Client.Holds(c.Client) && p.question.Server.Holds(c.Server) && p.question.Points.Contains(c.Point) {
+				return p.Reason
+			}
+		}
+		return ""
+	}
+	out := report.New(v, o)
+	out.Draft, out.Before = versionOut(snap.head), versionOut(before)
+	for i := range all {
+		p := &all[i]
+		r := report.Probe{Question: p.Question, Want: p.Want, AsExpected: p.asExpected(), Reason: p.Reason}
+		if p.err != nil {
+			r.Words = p.err.Message
+		} else {
+			r.Words = snap.census().Words(p.question, p.answer)
+		}
+		out.Probes = append(out.Probes, r)
+	}
+	owners := v.Owners(in.By)
+	for i := range out.Parts {
+		out.Parts[i].Owner = owners[out.Parts[i].Name]
+	}
+	if in.For != "" { // its own part only: what others have with it stands there too
+		kept := out.Parts[:0]
+		for _, p := range out.Parts {
+			if partKey(in.By, p.Name) == in.For {
+				kept = append(kept, p)
+			}
+		}
+		if len(kept) > 0 {
+			out.Parts = kept
+		}
+	}
+	return body(out), nil
+}
+
+// partKey is what For takes for a part by its name.
+func partKey(by, name string) string {
+	switch by {
+	case reach.ByArea:
+		return reach.OfArea + ":" + name
+	case reach.ByOwner:
+		return reach.OfOwner + ":" + name
+	}
+	return by + ":" + name
+}
+
+func versionOut(r store.Revision) report.Version {
+	out := report.Version{No: r.No, Author: r.Author, Words: r.Words}
+	if !r.At.IsZero() {
+		out.At = r.At.UTC().Format(time.RFC3339)
+	}
+	return out
+}
+
+func (s *Server) exportReport(ctx context.Context, in *ReportQuery) (*huma.StreamResponse, error) {
+	r, err := s.report(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	return &huma.StreamResponse{Body: func(ctx huma.Context) {
+		ctx.SetHeader("Content-Type", "text/markdown; charset=utf-8")
+		ctx.SetHeader("Content-Disposition", `attachment; filename="draft.md"`)
+		_, _ = ctx.BodyWriter().Write([]byte(r.Body.Markdown(s.Estate)))
+	}}, nil
+}
