@@ -33,6 +33,7 @@ service ntp = udp/123
 service ssh = tcp/22
 service postgres = tcp/5432
 service syslog = udp/514
+service steering = tcp/7443 "How enforcement points are managed"
 
 # Environments
 group live = env is live
@@ -66,6 +67,7 @@ area booking = booking-live owner booking-team
 layer guardrails
 reject any -> outside on tcp/23 "No telnet leaves the estate"
 permit gangway -> workloads on ssh "Administrators' way in"
+permit gangway -> workloads on steering "Management of the enforcement points"
 
 layer separations
 apart live, trial, bench within not-shared "Trial and bench data never meet live data"
@@ -96,5 +98,8 @@ reject outside -> protected on any "Nobody outside reaches protected data"
 assert never trial -> protected on any "Trial never reaches protected data"
 assert always gangway -> workloads on ssh "So that any change can be undone"
 assert always workloads -> names on dns "Name service"
+assert always workloads -> clock on ntp "Time"
+assert always workloads -> keys on tcp/636 "Directory"
+assert always gangway -> workloads on steering "Management of the enforcement points"
 assert only fares-logic-live -> fares-store-live on postgres "Card data"
 `

@@ -81,9 +81,10 @@ type Found struct {
 
 // Answer is what the ask bar says to a text.
 type Answer struct {
-	Why      *Why    `json:"why,omitempty"`
-	Problem  string  `json:"problem,omitempty" doc:"Why a question cannot be answered"`
-	Findings []Found `json:"findings"`
+	Why      *Why       `json:"why,omitempty"`
+	Several  *AnswerOut `json:"several,omitempty" doc:"To a question about groups or several ends"`
+	Problem  string     `json:"problem,omitempty" doc:"Why a question cannot be answered"`
+	Findings []Found    `json:"findings"`
 }
 
 func (s *Server) askRoutes() {
@@ -108,6 +109,13 @@ func (s *Server) ask(ctx context.Context, in *struct {
 	}
 	client, server, pt, problem := question(snap, left, right)
 	if problem != "" {
+		// It may speak of more than two ends and a port.
+		census := snap.census()
+		if qs, errs := census.Read(text); len(qs) == 1 && len(errs) == 0 {
+			a := answerOut(census, &qs[0], census.Answer(&qs[0]))
+			out.Several = &a
+			return body(out), nil
+		}
 		out.Problem = problem
 		return body(out), nil
 	}

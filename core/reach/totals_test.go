@@ -158,6 +158,56 @@ func TestTotalsAreTheSumOfTheConversations(t *testing.T) {
 	})
 }
 
+// What is said of a rule and of a group is what one finds by going through the
+// conversations.
+func TestUseOfRulesAndGroups(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		e, all := sample.Estate(t), buckets(t)
+		text := sample.Policy(t) + "\ngroup teams = app is booking or app is fares"
+		v := reach.New(compile(t, e, text, sample.Instant(t)), all, all[0].Hour, all[len(all)-1].Hour+1)
+		walk := decide.NewWalk(e, v.Compiled.Policy, v.Compiled.AsOf)
+		type pair struct{ client, server estate.Endpoint }
+		rulePairs := map[*policy.Rule]map[pair]int{}
+		ends := map[*policy.Rule]map[estate.Endpoint]bool{}
+		var want [2]reach.Use
+		groupPairs := [2]map[pair]bool{{}, {}}
+		for i := range v.Len() {
+			c := v.At(i)
+			k := pair{c.Client.Endpoint, c.Server.Endpoint}
+			if c.Rule != nil {
+				if rulePairs[c.Rule] == nil {
+					rulePairs[c.Rule], ends[c.Rule] = map[pair]int{}, map[estate.Endpoint]bool{}
+				}
+				rulePairs[c.Rule][k]++
+				ends[c.Rule][c.Client.Endpoint] = true
+			}
+			for side, p := range [2]decide.Placed{c.Client, c.Server} {
+				if walk.Group("teams", p.Endpoint) != expr.Yes {
+					continue
+				}
+				groupPairs[side][k] = true
+				want[side].Conversations++
+				want[side].Connections += c.Connections
+				if want[side].Conversations == 1 || want[side].Last.Before(c.Last) {
+					want[side].Last = c.Last
+				}
+				v.Spread(i, want[side].Spark[:])
+			}
+		}
+		for i, found := range v.Evidence() {
+			r := v.Compiled.Policy.Rules[i]
+			n := 0
+			for _, c := range rulePairs[r] {
+				n += c
+			}
+			require.Equal(t, []int{n, len(rulePairs[r]), len(ends[r])}, []int{found.Conversations, found.Pairs, len(found.Clients)})
+		}
+		want[0].Pairs, want[1].Pairs = len(groupPairs[0]), len(groupPairs[1])
+		reaches, reached := v.GroupUse("teams")
+		require.Equal(t, want, [2]reach.Use{reaches, reached})
+	})
+}
+
 // A conversation is found by its ends, also where an address changed hands.
 func TestConversationsAreFound(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {

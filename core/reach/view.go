@@ -43,6 +43,7 @@ type viewCache struct {
 	pairs    remembered[Counts]
 	settled  remembered[[]bool]
 	evidence remembered[[]prove.Evidence]
+	uses     remembered[[2]Use]
 }
 
 // remembered keeps the answers to the last few questions. The zero value is

@@ -189,7 +189,7 @@ func (s *scene) exact() *Option {
 		}
 		return strings.Join(out, ", ")
 	}
-	return &Option{Width: Exact, Words: fmt.Sprintf("exactly %s to %s", s.counted(s.clients.ends), s.counted(s.servers.ends)), Lines: []string{s.rule(items(s.clients.ends), items(s.servers.ends), "")}}
+	return &Option{Width: Exact, Words: fmt.Sprintf("%s to %s", s.counted(s.clients.ends), s.counted(s.servers.ends)), Lines: []string{s.rule(items(s.clients.ends), items(s.servers.ends), "")}}
 }
 
 func (s *scene) counted(ends []decide.Placed) string {

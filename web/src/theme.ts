@@ -7,7 +7,7 @@ const token = (light: string, dark: string) => ({ value: { _light: light, _dark:
 
 const config = defineConfig({
   globalCss: {
-    "html, body, #root": { height: "100%" },
+    "html, body, #root": { height: "100%", _print: { height: "auto", overflow: "visible" } },
     body: {
       bg: "paper",
       color: "ink",
@@ -16,6 +16,7 @@ const config = defineConfig({
       lineHeight: "1.4",
       fontVariantNumeric: "tabular-nums",
       overflow: "hidden",
+      _print: { bg: "white", overflow: "visible" },
     },
     "*:focus-visible": { outline: "2px solid {colors.accent}", outlineOffset: "1px" },
     "::selection": { bg: "tintStrong" },

@@ -480,6 +480,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/groups/use": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get API groups use */
+        get: operations["get-api-groups-use"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/imports/flows": {
         parameters: {
             query?: never;
@@ -1416,6 +1433,8 @@ export interface components {
             findings: components["schemas"]["Found"][];
             /** @description Why a question cannot be answered */
             problem?: string;
+            /** @description To a question about groups or several ends */
+            several?: components["schemas"]["AnswerOut"];
             why?: components["schemas"]["Why"];
         };
         AnswerOut: {
@@ -2109,6 +2128,10 @@ export interface components {
             undecided: components["schemas"]["Member"][];
             /** @description The same of the group in the draft */
             was: number[];
+        };
+        GroupUse: {
+            reached: components["schemas"]["UseOut"];
+            reaches: components["schemas"]["UseOut"];
         };
         HourOut: {
             at: string;
@@ -3220,6 +3243,21 @@ export interface components {
             /** Format: int64 */
             line: number;
             text: string;
+        };
+        UseOut: {
+            /** Format: int64 */
+            connections: number;
+            /** Format: int64 */
+            conversations: number;
+            /** @description When the newest of them was last seen */
+            last?: string;
+            /**
+             * Format: int64
+             * @description Of a client and a server
+             */
+            pairs: number;
+            /** @description Connections over the window */
+            spark: number[];
         };
         VerdictChange: {
             /** @enum {string} */
@@ -4512,6 +4550,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RegroupOut"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-api-groups-use": {
+        parameters: {
+            query: {
+                /** @description Start of the window, RFC 3339; without it, the first conversation */
+                from?: string;
+                /** @description End of the window, RFC 3339; without it, the last conversation */
+                to?: string;
+                name: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupUse"];
                 };
             };
             /** @description Error */

@@ -1,54 +1,212 @@
+// The assertions: what must hold for all traffic, seen or not; each with its
+// result, what speaks against it, and the mend.
 import { Box, chakra, Flex, Text } from "@chakra-ui/react";
-import { useNavigate } from "react-router";
-import { api, type Schemas } from "../api/client";
-import { useCarried, useWhy } from "../frame/address";
-import { Link } from "../marks/Controls";
+import { useEffect, useState } from "react";
+import { api, problem, queryClient, type Schemas } from "../api/client";
+import { ConsequencesList } from "../consequences/ConsequencesList";
+import { CodeEditor } from "../editor/CodeEditor";
+import { useVocabulary } from "../editor/useVocabulary";
+import { useWhy, useWindow } from "../frame/address";
+import { say } from "../frame/toaster";
+import { Btn, Empty, Link, ProblemNote } from "../marks/Controls";
 import { Mark } from "../marks/Marks";
+import { Modal } from "../marks/Modal";
+import { plural } from "../marks/words";
+import { useEdit } from "../policy/useEdit";
+import { Templates } from "./Templates";
 
 type Assertion = Schemas["AssertOut"];
 const look = { holds: ["permit", "permit"], open: ["uncovered", "open"], broken: ["reject", "reject"] } as const;
 
-/** The assertions with their results; those that do not hold first. */
 export function Assertions() {
   const { data } = api.useQuery("get", "/api/assertions");
-  const navigate = useNavigate();
-  const carried = useCarried();
-  if (!data) return null;
+  const w = useWindow();
+  const summary = api.useQuery("get", "/api/summary", { params: { query: w } });
+  const [writing, setWriting] = useState<{ line?: number; start: string }>();
+  if (!data || !summary.data) return null;
+  const revision = summary.data.revision;
   return (
-    <Box py="6px" maxH="132px" overflowY="auto" flexShrink={0} aria-label="assertions" role="region">
-      {data.length === 0 && (
-        <Text color="soft">
-          No assertions yet: say what must hold for all traffic, such as “assert never trial -&gt; live on any”,{" "}
-          <Link onClick={() => void navigate(`/policy${carried}${carried ? "&" : "?"}text=1`)}>in the policy text</Link>.
+    <Flex direction="column" minH="0" flex="1" mt="8px">
+      <Flex pb="5px" borderBottomWidth="1px" borderColor="line" gap="12px" align="center">
+        <Text color="soft" fontSize="12px">
+          Over all workloads and the whole outside, seen or not. An <b>always</b> also guards: a draft that breaks one says so on every page.
         </Text>
-      )}
-      <Box display="grid" gridTemplateColumns="repeat(auto-fill, minmax(420px, 1fr))" columnGap="24px">
-        {data.map((a) => (
-          <One key={a.line} a={a} />
-        ))}
+        <chakra.a ml="auto" href="/api/assertions.csv" download color="soft" fontSize="12px" textDecoration="underline" textUnderlineOffset="3px">
+          Export CSV
+        </chakra.a>
+        <Btn primary onClick={() => setWriting({ start: "" })}>
+          New assertion
+        </Btn>
+      </Flex>
+      <Box overflowY="auto" flex="1" role="region" aria-label="assertions">
+        {writing && writing.line === undefined && <Writing revision={revision} start={writing.start} onDone={() => setWriting(undefined)} />}
+        {data.length === 0 && !writing && (
+          <Empty title="No assertions yet">
+            Say what must hold for all traffic: that environments are kept apart, that administrators can always reach their machines. It is proved again at every edit.
+          </Empty>
+        )}
+        {data.map((a) => (writing?.line === a.line ? <Writing key={a.line} revision={revision} line={a.line} start={writing.start} onDone={() => setWriting(undefined)} /> : <One key={a.line} a={a} revision={revision} change={() => setWriting({ line: a.line, start: a.sentence + (a.note ? ` ${JSON.stringify(a.note)}` : "") })} />))}
       </Box>
+    </Flex>
+  );
+}
+
+function One({ a, revision, change }: { a: Assertion; revision: number; change: () => void }) {
+  const { tryEdit, busy } = useEdit();
+  const [mending, setMending] = useState(false);
+  return (
+    <Box py="5px" borderBottomWidth="1px" borderColor="line2" data-assertion={a.result}>
+      <Flex gap="8px" align="baseline">
+        <Mark kind={look[a.result][0]} />
+        <Text color={look[a.result][1]} fontWeight="600" w="50px" flexShrink={0}>
+          {a.result}
+        </Text>
+        <Text flex="1" minW="0">
+          {a.kind} <b>{a.left.join(", ")}</b> → <b>{a.right.join(", ")}</b> on {a.on}
+          {a.clauses} <chakra.span color="soft">{a.note}</chakra.span>
+        </Text>
+        {a.result !== "holds" && (
+          <Btn flexShrink={0} onClick={() => setMending(true)} data-mend>
+            Mend…
+          </Btn>
+        )}
+        <Btn flexShrink={0} onClick={change}>
+          Edit
+        </Btn>
+        <Btn flexShrink={0} disabled={busy} onClick={() => void tryEdit({ op: "remove", line: a.line, revision })}>
+          Remove
+        </Btn>
+      </Flex>
+      <Counterexample a={a} />
+      {mending && <Mending a={a} close={() => setMending(false)} />}
     </Box>
   );
 }
 
-function One({ a }: { a: Assertion }) {
+/** What speaks against it; it opens the why panel. */
+function Counterexample({ a }: { a: Assertion }) {
   const { show } = useWhy();
-  const [mark, color] = look[a.result];
+  if (!a.client || !a.server) return null;
   return (
-    <Flex gap="7px" align="baseline" py="1px" minW="0" data-assertion={a.result}>
-      <Mark kind={mark} />
-      <Text color={color} fontWeight="600" w="48px" flexShrink={0}>
-        {a.result}
-      </Text>
-      <Text title={a.note || a.sentence} flexShrink={a.client ? 0 : 1} maxW="70%" truncate>
-        {a.kind} <b>{a.left.join(", ")}</b> → <b>{a.right.join(", ")}</b> on {a.on}
-        {a.clauses} {!a.client && <chakra.span color="soft">{a.note}</chakra.span>}
-      </Text>
-        {a.client && a.server && (
-          <Link color="soft" minW="0" overflow="hidden" textOverflow="ellipsis" whiteSpace="nowrap" onClick={() => show({ kind: "flow", client: a.client!.addr, server: a.server!.addr, service: a.service! })}>
-            {a.rule ? `line ${a.rule.line}` : "uncovered"}: {a.client.name} → {a.server.name} {a.service}
-          </Link>
-        )}
-    </Flex>
+    <Text pl="77px">
+      <Link data-counterexample onClick={() => show({ kind: "flow", client: a.client!.addr, server: a.server!.addr, service: a.service! })}>
+        {`${a.client.name} → ${a.server.name} on ${a.service}`}
+      </Link>{" "}
+      <chakra.span color="soft">{a.rule ? `is decided by line ${a.rule.line}: ${a.rule.sentence}` : "is decided by no rule"}</chakra.span>
+    </Text>
+  );
+}
+
+function Mending({ a, close }: { a: Assertion; close: () => void }) {
+  const w = useWindow();
+  const { data: m, error } = api.useQuery("get", "/api/assertions/mend", { params: { query: { ...w, line: a.line } } }, { staleTime: 0, placeholderData: undefined });
+  const take = api.useMutation("post", "/api/settle");
+  const run = async () => {
+    try {
+      await take.mutateAsync({ params: { query: w }, body: { revision: m!.revision, lines: m!.lines, before: m!.before } });
+      say(`${m!.words}: ${a.sentence.replace("assert ", "")}`);
+      close();
+      await queryClient.invalidateQueries();
+    } catch (e) {
+      say(problem(e), "error");
+    }
+  };
+  return (
+    <Modal
+      title={`Mend: ${a.sentence.replace("assert ", "")}`}
+      open
+      onClose={close}
+      size="lg"
+      footer={
+        <>
+          <Btn onClick={close}>Cancel</Btn>
+          <Btn primary disabled={!m?.found} loading={take.isPending} onClick={() => void run()}>
+            Do it
+          </Btn>
+        </>
+      }
+    >
+      {error && <ProblemNote>{problem(error)}</ProblemNote>}
+      {!m && !error && <Text color="soft">Looking for rules after which it holds…</Text>}
+      {m && !m.found && <Text>No rule alone makes it hold: look at the counterexample, and change the rules that decide it.</Text>}
+      {m?.found && (
+        <>
+          <Text>
+            {m.words}, {m.before ? `before line ${m.before}` : "last in the layer allowances"}. Then it holds.
+          </Text>
+          <Box my="8px" fontFamily="mono" fontSize="12.5px" bg="tint" px="8px" py="5px">
+            {m.lines.map((l) => (
+              <Text key={l}>{l}</Text>
+            ))}
+          </Box>
+          {m.consequences && <ConsequencesList c={m.consequences} />}
+        </>
+      )}
+    </Modal>
+  );
+}
+
+/** An assertion in the making, with what it would come to. */
+function Writing({ revision: now, line, start, onDone }: { revision: number; line?: number; start: string; onDone: () => void }) {
+  const [text, setText] = useState(start);
+  const [asked, setAsked] = useState("");
+  const [wrong, setWrong] = useState<string>();
+  const [revision] = useState(now); // a change by somebody else meanwhile is noticed
+  const words = useVocabulary();
+  const trying = api.useMutation("post", "/api/assertions/try");
+  const { edit, busy } = useEdit();
+  const { mutate } = trying;
+  useEffect(() => {
+    if (!text.trim()) return;
+    const t = setTimeout(() => {
+      setAsked(text);
+      mutate({ body: { text } });
+    }, 200);
+    return () => clearTimeout(t);
+  }, [text, mutate]);
+  const tried = asked === text ? trying.data : undefined;
+  const store = async () => {
+    setWrong(undefined);
+    try {
+      await edit({ op: line === undefined ? "add" : "change", line, text, revision });
+      onDone();
+    } catch (e) {
+      setWrong(problem(e));
+    }
+  };
+  return (
+    <Box bg="tint" px="12px" py="8px" borderBottomWidth="1px" borderColor="line2" onKeyDown={(e) => e.key === "Escape" && !e.defaultPrevented && onDone()} data-writing>
+      {line === undefined && <Templates choose={setText} />}
+      <CodeEditor value={text} onChange={setText} errors={tried?.errors ?? []} label="the assertion" words={["assert", "never", "always", "only", "across", "same", "within", ...words]} onSave={() => void store()} autoFocus />
+      {!text && (
+        <Text color="soft" mt="3px">
+          For example: assert only booking-logic-live -&gt; booking-store-live on postgres &quot;why&quot;
+        </Text>
+      )}
+      {tried?.errors.map((e) => (
+        <Text key={e.message} color="reject" role="alert" mt="3px">
+          {e.message}
+        </Text>
+      ))}
+      {tried?.results.map((a) => (
+        <Box key={a.sentence} mt="5px" data-tried={a.result}>
+          <Text>
+            <Mark kind={look[a.result][0]} />{" "}
+            <chakra.span color={look[a.result][1]} fontWeight="600">
+              {a.result === "holds" ? "It holds." : a.result === "open" ? "It is open: some of it no rule decides." : "It is broken."}
+            </chakra.span>
+          </Text>
+          <Counterexample a={a} />
+        </Box>
+      ))}
+      {wrong && <ProblemNote>{wrong}</ProblemNote>}
+      <Flex gap="8px" mt="8px" align="center">
+        <Btn primary loading={busy} disabled={!text.trim() || !tried || tried.errors.length > 0 || text === start} onClick={() => void store()}>
+          Save to the draft
+        </Btn>
+        <Btn onClick={onDone}>Cancel</Btn>
+        <Text color="soft">Ctrl Enter saves{tried && tried.results.length > 1 ? ` ${plural(tried.results.length, "assertion")}` : ""}</Text>
+      </Flex>
+    </Box>
   );
 }

@@ -1,162 +1,98 @@
-// Check: what would the draft do with what was seen?
+// Check: what would the draft do with what was seen, and with what nobody has
+// seen yet?
 import { Box, chakra, Flex, Text } from "@chakra-ui/react";
-import { useEffect, useRef, useState } from "react";
-import { api, problem, type Schemas } from "../api/client";
+import { api, problem } from "../api/client";
 import { useAddress, useWindow } from "../frame/address";
 import { Ledger } from "../ledger/Ledger";
 import { LedgerBar, useLedgerQuery } from "../ledger/LedgerBar";
-import { Empty, Link, ProblemNote, Sentence } from "../marks/Controls";
-import { Mark, type Verdict, verdictColor, VerdictHeads } from "../marks/Marks";
-import { n, onDay, plural } from "../marks/words";
+import { SettleHere } from "../ledger/Settle";
+import { Empty, ProblemNote, Sentence, Switches } from "../marks/Controls";
+import { n } from "../marks/words";
 import { Assertions } from "./Assertions";
-import { Footing } from "./Footing";
+import { Bench } from "./Bench";
+import { Chosen } from "./Chosen";
 import { CompareWith, Difference } from "./Difference";
+import { FindingsList } from "./FindingsList";
+import { ForPart } from "./ForPart";
+import { Outcomes } from "./Outcomes";
+import { Report } from "./Report";
+import { type Measure, Verdicts } from "./Verdicts";
+
+const parts = ["seen", "ask", "assertions", "findings", "report"] as const;
+type Part = (typeof parts)[number];
 
 export function CheckView() {
+  const { search, change } = useAddress();
+  const part = parts.find((p) => p === search.get("part")) ?? "seen";
   const w = useWindow();
   const query = useLedgerQuery();
-  const { change } = useAddress();
-  const { data: c, error } = api.useQuery("get", "/api/check", { params: { query: { ...w, against: query.against } } }, { placeholderData: (kept) => kept });
+  const measure = (search.get("measure") as Measure | null) ?? "conversations";
+  const { data: c, error } = api.useQuery("get", "/api/check", { params: { query: { ...w, ...query, measure } } }, { placeholderData: (kept) => kept });
   if (error) return <ProblemNote>{problem(error)}</ProblemNote>;
   if (!c) return null;
-  const total = c.counts.permit + c.counts.reject + c.counts.uncovered;
-  if (total === 0) {
-    return (
-      <Box px="20px" pt="12px">
-        <Sentence>There is nothing to check yet.</Sentence>
-        <Empty title="No conversations in the window">Import workloads and flows first; then this page says what the draft would do with each.</Empty>
-        <Assertions />
-      </Box>
-    );
-  }
-  const only = (v: Verdict) => change({ verdict: [v], odd: null });
+  const empty = c.conversations === 0;
   return (
-    <Flex direction="column" h="100%" px="20px" pt="12px">
-      <Sentence>
-        {c.carriedRejects > 0 ? (
-          <>
-            The draft would reject <Link onClick={() => change({ verdict: ["reject"], odd: "1" })}>{n(c.carriedRejects)}</Link> of the conversations that run today and leaves{" "}
-          </>
-        ) : (
-          <>The draft rejects nothing that runs today and leaves </>
-        )}
-        <Link data-uncovered={c.counts.uncovered} onClick={() => only("uncovered")}>
-          {n(c.counts.uncovered)}
-        </Link>{" "}
-        uncovered
-        {c.liveStores > 0 && (
-          <>
-            ; <Link onClick={() => change({ verdict: ["uncovered"], q: "store-live" })}>{n(c.liveStores)}</Link> of those reach live stores
-          </>
-        )}
-        .
-      </Sentence>
-      <Flex align="flex-end" gap="6px" mt="10px" wrap="wrap">
-        {(["permit", "reject", "uncovered"] as Verdict[]).map((v) => (
-          <Total key={v} verdict={v} value={c.counts[v]} on={query.verdict?.includes(v) ?? false} choose={() => (query.verdict?.includes(v) ? change({ verdict: null }) : only(v))} />
-        ))}
-        <Flex ml="auto" gap="10px" align="flex-end">
-          <CompareWith head={c.revision} changed={query.against ? c.difference?.changed : undefined} />
-          {c.difference && query.against ? <Difference d={c.difference} /> : <Outcomes c={c} />}
+    <Flex direction="column" h="100%" px="20px" pt="10px" _print={{ display: "block", h: "auto" }}>
+      <Box _print={{ display: "none" }}>
+        {empty ? <Sentence>There is nothing to check yet.</Sentence> : <Chosen c={c} query={query} />}
+        <Flex align="center" gap="10px" mt="8px" wrap="wrap" rowGap="4px">
+          <Parts part={part} choose={(p) => change({ part: p === "seen" ? null : p, why: null })} />
+          <Flex ml="auto" gap="10px" align="center">
+            <ForPart />
+            <CompareWith head={c.revision} changed={query.against ? c.difference?.changed : undefined} />
+          </Flex>
         </Flex>
-      </Flex>
-      <Hours />
-      <LedgerBar query={query} />
-      <Ledger query={query} empty={<Empty title="Nothing agrees with these filters">{query.verdict?.[0] === "uncovered" ? "Every conversation of the window is decided by some rule." : "Take one away, or widen the window."}</Empty>} />
-      <Footing />
+      </Box>
+      {part === "seen" &&
+        (empty ? (
+          <Empty title="No conversations in the window">Import workloads and flows first; then this page says what the draft would do with each. What it would do with traffic that nobody has seen can be asked already, under “What if”.</Empty>
+        ) : (
+          <SettleHere query={query}>
+            <Flex mt="8px" gap="24px" align="stretch" flexShrink={0}>
+              <Verdicts c={c} query={query} measure={measure} />
+              {c.difference && query.against ? <Difference d={c.difference} /> : <Outcomes c={c} />}
+            </Flex>
+            <LedgerBar query={query} switches={false} />
+            <Ledger
+              query={query}
+              empty={<Empty title="Nothing agrees with these filters">{query.verdict?.[0] === "uncovered" && query.verdict.length === 1 ? "Every conversation that the other filters leave is decided by some rule." : "Take one away, or widen the window."}</Empty>}
+            />
+          </SettleHere>
+        ))}
+      {part === "ask" && <Bench />}
+      {part === "assertions" && <Assertions />}
+      {part === "findings" && <FindingsList />}
+      {part === "report" && <Report />}
     </Flex>
   );
 }
 
-function Total({ verdict, value, on, choose }: { verdict: Verdict; value: number; on: boolean; choose: () => void }) {
-  return (
-    <chakra.button type="button" aria-pressed={on} onClick={choose} textAlign="left" cursor="pointer" px="8px" py="4px" borderRadius="5px" bg={on ? "tintStrong" : undefined} _hover={{ bg: "tint" }} data-total={verdict}>
-      <chakra.span fontFamily="heading" fontSize="26px" lineHeight="1.1">
-        {n(value)}
-      </chakra.span>{" "}
-      <Mark kind={verdict} size={13} />
-      <Text color={verdictColor(verdict)}>
-        {verdict}
-        {on && " · shown"}
-      </Text>
-    </chakra.button>
-  );
-}
-
-/** Verdict × outcome: where the two disagree is a leak or a choke. */
-function Outcomes({ c }: { c: Schemas["CheckOut"] }) {
-  const { change } = useAddress();
-  const verdicts: Verdict[] = ["permit", "reject", "uncovered"];
-  const cell = { px: "12px", py: "2px", textAlign: "right", borderBottomWidth: "1px", borderColor: "line2" } as const;
-  return (
-    <chakra.table fontSize="12.5px" aria-label="verdict and outcome">
-      <thead>
-        <tr>
-          <td />
-          <VerdictHeads {...cell} />
-        </tr>
-      </thead>
-      <tbody>
-        {([1, 2, 0] as const).map((o) => (
-          <tr key={o}>
-            <chakra.td {...cell} textAlign="left" color="soft">
-              {["not known", "carried", "dropped"][o]}
-            </chakra.td>
-            {verdicts.map((v) => {
-              const odd = v === "reject" && o === 1 ? "leak" : v === "permit" && o === 2 ? "choke" : undefined;
-              const value = c.outcomes[v]?.[o] ?? 0;
-              return (
-                <chakra.td key={v} {...cell}>
-                  {odd && value > 0 ? (
-                    <Link fontWeight="600" color={odd === "leak" ? "reject" : "permit"} onClick={() => change({ odd: "1", verdict: [v] })} title={odd === "leak" ? "rejected, yet carried" : "permitted, yet dropped"}>
-                      <Mark kind={odd} /> {plural(value, odd)}
-                    </Link>
-                  ) : (
-                    n(value)
-                  )}
-                </chakra.td>
-              );
-            })}
-          </tr>
-        ))}
-      </tbody>
-    </chakra.table>
-  );
-}
-
-/** The window by verdict over time. */
-function Hours() {
+/** The parts of the view, each with what needs attention there. */
+function Parts({ part, choose }: { part: Part; choose: (p: Part) => void }) {
   const w = useWindow();
-  const box = useRef<HTMLDivElement>(null);
-  const [width, setWidth] = useState(900);
-  const { data } = api.useQuery("get", "/api/flows/strip", { params: { query: { ...w, bins: 112 } } });
-  useEffect(() => {
-    if (!box.current) return;
-    const o = new ResizeObserver(([e]) => e && setWidth(e.contentRect.width));
-    o.observe(box.current);
-    return () => o.disconnect();
-  }, []);
-  const bins = data?.bins ?? [];
-  const height = 46;
-  const top = Math.max(1, ...bins.map((b) => b.permit + b.reject + b.uncovered));
-  const bw = width / Math.max(1, bins.length);
+  const asserts = api.useQuery("get", "/api/assertions");
+  const probes = api.useQuery("get", "/api/probes", { params: { query: w } });
+  const found = api.useQuery("get", "/api/findings", { params: { query: w } });
+  const bad = asserts.data?.filter((a) => a.result !== "holds").length ?? 0;
+  const off = probes.data?.filter((p) => !p.answer?.asExpected).length ?? 0;
+  const need = (count: number, words: string) =>
+    count > 0 && (
+      <chakra.span color="open" fontWeight="500">
+        {` ${n(count)} ${words}`}
+      </chakra.span>
+    );
   return (
-    <Box ref={box} mt="8px" h={`${height}px`} flexShrink={0}>
-      <svg width={width} height={height} role="img" aria-label="conversations by verdict over the window">
-        {bins.map((b, i) => {
-          const h = (v: number) => (v / top) * (height - 2);
-          const x = `${i * bw}px`;
-          const bar = `${Math.max(0.5, bw - 1)}px`;
-          return (
-            <g key={b.at}>
-              <title>{`${onDay(b.at)}: ${b.permit} permit, ${b.reject} reject, ${b.uncovered} uncovered`}</title>
-              <chakra.rect x={x} width={bar} y={`${height - h(b.permit)}px`} height={`${h(b.permit)}px`} fill="permit" opacity=".85" />
-              <chakra.rect x={x} width={bar} y={`${height - h(b.permit + b.reject)}px`} height={`${h(b.reject)}px`} fill="reject" />
-              <rect x={i * bw} width={Math.max(0.5, bw - 1)} y={height - h(b.permit + b.reject + b.uncovered)} height={h(b.uncovered)} fill="url(#undecided-dots)" />
-            </g>
-          );
-        })}
-      </svg>
-    </Box>
+    <Switches
+      label="parts of the check"
+      on={[part]}
+      toggle={choose}
+      options={[
+        { value: "seen", shown: "What was seen" },
+        { value: "ask", shown: <Text as="span">What if{probes.data && probes.data.length > 0 && (off ? need(off, off === 1 ? "probe differs" : "probes differ") : <chakra.span color="soft">{` ${n(probes.data.length)} as expected`}</chakra.span>)}</Text> },
+        { value: "assertions", shown: <Text as="span">Assertions{asserts.data && asserts.data.length > 0 && (bad ? need(bad, "open or broken") : <chakra.span color="soft">{` ${n(asserts.data.length)} hold`}</chakra.span>)}</Text> },
+        { value: "findings", shown: <Text as="span">Findings{need(found.data?.findings.length ?? 0, "")}</Text> },
+        { value: "report", shown: "Report" },
+      ]}
+    />
   );
 }

@@ -8,7 +8,7 @@ import { Mark, type Verdict, VerdictHeads } from "../marks/Marks";
 import { atMinute, n, plural } from "../marks/words";
 
 const verdicts: Verdict[] = ["permit", "reject", "uncovered"];
-const cell = { px: "10px", py: "2px", textAlign: "right", borderBottomWidth: "1px", borderColor: "line2" } as const;
+const cell = { px: "10px", py: "3px", textAlign: "right", borderBottomWidth: "1px", borderColor: "line2" } as const;
 
 /** The choice of the revision to compare with. */
 export function CompareWith({ head, changed }: { head: number; changed?: number }) {
@@ -17,9 +17,9 @@ export function CompareWith({ head, changed }: { head: number; changed?: number 
   const against = search.get("against") ?? "";
   const choose = (v: string) => change(v ? { against: v } : { against: null, was: null });
   return (
-    <Flex direction="column" gap="3px" color="soft" w="170px">
+    <Flex gap="6px" align="center" color="soft">
       <label htmlFor="against">Compare with</label>
-      <chakra.select id="against" value={against} onChange={(e) => choose(e.target.value)} bg="sheet" color="ink" borderWidth="1px" borderColor="line" borderRadius="5px" h="27px" px="6px" fontSize="12.5px" w="100%">
+      <chakra.select id="against" value={against} onChange={(e) => choose(e.target.value)} bg="sheet" color="ink" borderWidth="1px" borderColor="line" borderRadius="5px" h="27px" px="6px" fontSize="12.5px" w="168px">
         <option value="">no other revision</option>
         {data
           ?.filter((r) => r.no !== head)
@@ -29,7 +29,7 @@ export function CompareWith({ head, changed }: { head: number; changed?: number 
             </option>
           ))}
       </chakra.select>
-      <Text>{changed === undefined ? "\u00a0" : changed === 0 ? "No conversation changed verdict" : `${plural(changed, "conversation")} changed verdict`}</Text>
+      {changed !== undefined && <Text flexShrink={0}>{changed === 0 ? "no change" : `${plural(changed, "change")}`}</Text>}
     </Flex>
   );
 }
@@ -39,7 +39,7 @@ export function Difference({ d }: { d: NonNullable<Schemas["CheckOut"]["differen
   const on = (was: Verdict, is: Verdict) => search.getAll("was").join() === was && search.getAll("verdict").join() === is;
   const pick = (was: Verdict, is: Verdict) => change(on(was, is) ? { was: null, verdict: null } : { was: [was], verdict: [is] });
   return (
-    <chakra.table fontSize="12.5px" aria-label="before and now" data-changed={d.changed}>
+    <chakra.table fontSize="12.5px" aria-label="before and now" data-changed={d.changed} alignSelf="flex-start" flexShrink={0}>
       <thead>
         <tr>
           <chakra.th textAlign="left" fontWeight="500" color="soft" pr="10px">

@@ -29,6 +29,16 @@ export function ConsequencesList({ c }: { c: C }) {
         ))}
         {c.asserts.length === 0 && <Text>no change</Text>}
       </Box>
+      {c.probes.length > 0 && (
+        <Box data-probes={c.probes.length}>
+          <Text color="soft">probes</Text>
+          {c.probes.map((p) => (
+            <Text key={p.question} color={p.asExpected ? undefined : "reject"} fontWeight={p.asExpected ? undefined : "600"} title={p.words}>
+              {p.asExpected ? "as expected again" : `no longer ${p.want}`}: {p.question}
+            </Text>
+          ))}
+        </Box>
+      )}
     </Flex>
   );
 }

@@ -29,6 +29,7 @@ export function AskBar() {
   useKeys({ "mod+k": focus, "/": focus });
   const found = answer.data?.findings ?? [];
   const why = answer.data?.why;
+  const several = answer.data?.several;
 
   const go = (f: Found) => {
     const keep = new URLSearchParams();
@@ -55,6 +56,16 @@ export function AskBar() {
   const enter = () => {
     if (why) {
       show({ kind: "flow", client: why.client.addr, server: why.server.addr, service: why.service });
+      done();
+    } else if (several) {
+      const keep = new URLSearchParams();
+      for (const k of ["from", "to"]) {
+        const v = search.get(k);
+        if (v) keep.set(k, v);
+      }
+      keep.set("part", "ask");
+      keep.set("ask", several.question);
+      void navigate(`/check?${keep}`);
       done();
     } else if (found[at]) go(found[at]);
   };
@@ -106,12 +117,22 @@ export function AskBar() {
               </Flex>
             </chakra.button>
           )}
+          {several && (
+            <chakra.button type="button" onMouseDown={enter} px="14px" py="6px" w="100%" textAlign="left" cursor="pointer" data-answer={several.verdict}>
+              <Flex gap="10px" align="baseline">
+                <Text>{several.words}</Text>
+                <Text ml="auto" flexShrink={0} color="soft">
+                  Enter: by which rules
+                </Text>
+              </Flex>
+            </chakra.button>
+          )}
           {answer.data.problem && (
             <Text px="14px" py="6px" color="reject" role="alert">
               {answer.data.problem}
             </Text>
           )}
-          {!why && !answer.data.problem && found.length === 0 && (
+          {!why && !several && !answer.data.problem && found.length === 0 && (
             <Text px="14px" py="6px" color="soft">
               Nothing is called that. To ask, write: client -&gt; server service
             </Text>

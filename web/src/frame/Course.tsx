@@ -38,7 +38,7 @@ export function Course() {
   });
   const at = steps.findIndex((x) => x.path === here);
   return (
-    <Flex as="nav" aria-label="the course of the work" h="56px" px="20px" borderBottomWidth="1px" borderColor="line" flexShrink={0}>
+    <Flex as="nav" aria-label="the course of the work" h="56px" px="20px" borderBottomWidth="1px" borderColor="line" flexShrink={0} _print={{ display: "none" }}>
       {steps.map((step, i) => (
         <StepLink
           key={step.path}

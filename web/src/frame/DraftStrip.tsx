@@ -1,10 +1,11 @@
 // What is in force and what the draft is: never to be confused.
 import { chakra, Flex, Text } from "@chakra-ui/react";
 import { useCallback } from "react";
+import { useNavigate } from "react-router";
 import { api, problem, queryClient } from "../api/client";
 import { Link } from "../marks/Controls";
-import { atMinute } from "../marks/words";
-import { useWindow } from "./address";
+import { atMinute, plural } from "../marks/words";
+import { useCarried, useWindow } from "./address";
 import { say } from "./toaster";
 
 /** Undo and redo for every edit of the draft and every tag set by hand. */
@@ -25,17 +26,40 @@ export function useUndo() {
 
 export function DraftStrip({ undo, live }: { undo: ReturnType<typeof useUndo>; live: boolean }) {
   const w = useWindow();
-  const { data } = api.useQuery("get", "/api/policy", { params: { query: w } });
+  const { data } = api.useQuery("get", "/api/summary", { params: { query: w } });
+  const carried = useCarried();
+  const navigate = useNavigate();
+  const asserts = api.useQuery("get", "/api/assertions");
+  const probes = api.useQuery("get", "/api/probes", { params: { query: w } });
+  const shut = asserts.data?.filter((a) => a.kind === "always" && a.result === "broken") ?? [];
+  const broken = asserts.data?.filter((a) => a.kind !== "always" && a.result === "broken").length ?? 0;
+  const off = probes.data?.filter((p) => !p.answer?.asExpected).length ?? 0;
+  const to = (part: string) => void navigate(`/check${carried}${carried ? "&" : "?"}part=${part}`);
   const jobs = api.useQuery("get", "/api/jobs", {}, { refetchInterval: (q) => (q.state.data?.some((j) => j.state === "running") ? 700 : false) });
   const running = jobs.data?.filter((j) => j.state === "running") ?? [];
   return (
-    <Flex h="30px" align="center" gap="18px" px="20px" fontSize="12px" bg="tint" borderBottomWidth="1px" borderColor="line2" flexShrink={0}>
+    <Flex h="30px" align="center" gap="18px" px="20px" fontSize="12px" bg="tint" borderBottomWidth="1px" borderColor="line2" flexShrink={0} whiteSpace="nowrap" _print={{ display: "none" }}>
       <Text>
         <b>Nothing is in force yet</b>
       </Text>
       <Text color="soft" title="the draft is what you edit; it rules nothing until it is released">
         Draft: {data ? `revision ${data.revision}` : "…"}
       </Text>
+      {shut[0] && (
+        <Link color="reject" fontWeight="600" minW="0" overflow="hidden" textOverflow="ellipsis" whiteSpace="nowrap" data-shut={shut.length} onClick={() => to("assertions")} title={shut.map((a) => `${a.sentence} ${a.note ?? ""}`).join("\n")}>
+          {`The draft locks out: ${shut[0].note || shut[0].sentence.replace("assert ", "")}${shut.length > 1 ? ` and ${plural(shut.length - 1, "path")} more` : ""}`}
+        </Link>
+      )}
+      {broken > 0 && (
+        <Link color="reject" flexShrink={0} onClick={() => to("assertions")}>
+          {plural(broken, "assertion")} broken
+        </Link>
+      )}
+      {off > 0 && (
+        <Link color="open" flexShrink={0} onClick={() => to("ask")} data-off={off}>
+          {plural(off, "probe differs", "probes differ")}
+        </Link>
+      )}
       {running.map((j) => (
         <Text key={j.id} color="open" role="status">
           {j.title}: {Math.round(j.done * 100)} % {j.message && `· ${j.message}`}

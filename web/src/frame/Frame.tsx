@@ -29,14 +29,14 @@ export function Frame() {
     "mod+y": () => undo.redo(),
   });
   return (
-    <Flex direction="column" h="100%">
+    <Flex direction="column" h="100%" _print={{ display: "block", h: "auto" }}>
       <Textures />
       <TitleBar onKeys={() => setKeysOpen(true)} />
       <Course />
       <DraftStrip undo={undo} live={live} />
       <WindowStrip />
-      <Grid templateColumns={subject ? "minmax(0,1fr) 316px" : "minmax(0,1fr)"} flex="1" minH="0">
-        <Box as="main" minW="0" minH="0" overflow="hidden">
+      <Grid _print={{ display: "block" }} templateColumns={subject ? "minmax(0,1fr) 316px" : "minmax(0,1fr)"} flex="1" minH="0">
+        <Box as="main" minW="0" minH="0" overflow="hidden" _print={{ overflow: "visible" }}>
           <Outlet />
         </Box>
         {subject && <WhyPanel subject={subject} />}
@@ -60,7 +60,7 @@ function TitleBar({ onKeys }: { onKeys: () => void }) {
   const w = useWindow();
   const summary = api.useQuery("get", "/api/summary", { params: { query: w } });
   return (
-    <Flex as="header" h="44px" align="center" gap="16px" px="20px" borderBottomWidth="1px" borderColor="line2" flexShrink={0}>
+    <Flex as="header" h="44px" align="center" gap="16px" px="20px" borderBottomWidth="1px" borderColor="line2" flexShrink={0} _print={{ display: "none" }}>
       <Flex align="center" gap="9px" w="190px" fontFamily="heading" fontWeight="500" fontSize="17px">
         <Logo /> Lucid Orchard
       </Flex>

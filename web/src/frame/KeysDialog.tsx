@@ -12,6 +12,7 @@ const keys: [string, string][] = [
   ["↑ ↓", "move in a list"],
   ["→ ←", "unfold and fold a row"],
   ["Enter", "open what is selected; say why"],
+  ["P  X  R", "check: permit, reject, or say that it is rightly rejected"],
   ["T  R  L", "proposals: take, refuse, later"],
   ["Ctrl ↑ ↓", "policy: move the selected rule"],
   ["Esc", "close the why panel"],

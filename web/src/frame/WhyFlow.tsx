@@ -91,7 +91,29 @@ export function WhyFlow({ subject }: { subject: Flow }) {
         )}
       </Chain>
       <Steps why={why} title="Every rule considered" />
+      <KeepProbe why={why} />
     </Box>
+  );
+}
+
+/** The answer as a probe: it is asked again at every change. */
+function KeepProbe({ why }: { why: Why }) {
+  const keep = api.useMutation("post", "/api/probes");
+  const w = useWindow();
+  const end = (e: Why["client"]) => (e.workload ? `workload ${JSON.stringify(e.workload)}` : e.addr);
+  const run = async () => {
+    try {
+      await keep.mutateAsync({ params: { query: w }, body: { text: `${end(why.client)} -> ${end(why.server)} ${why.service} = ${why.verdict}`, reason: "" } });
+      say(`Kept as a probe that expects ${why.verdict}`);
+      await queryClient.invalidateQueries();
+    } catch (e) {
+      say(problem(e), "error");
+    }
+  };
+  return (
+    <Text mt="8px">
+      <Link onClick={() => void run()}>Keep as a probe that expects {why.verdict}</Link>
+    </Text>
   );
 }
 

@@ -31,7 +31,7 @@ export function WhyRule({ line }: { line: number }) {
           {s.at && `, ${atMinute(s.at)}`}
         </ChainLink>
         <ChainLink>
-          decides {plural(s.hits, "conversation")} of the window
+          {s.hits ? `decides ${plural(s.hits, "conversation")} of the window between ${plural(s.pairs, "pair")}; last seen ${atMinute(s.last!)}` : "decides nothing that was seen in the window"}
           {s.spark && (
             <Box>
               <Spark values={s.spark} width={220} height={24} />

@@ -45,7 +45,7 @@ export function WindowStrip() {
   const top = Math.max(1, ...(strip?.bins ?? []).map((b) => b.permit + b.reject + b.uncovered));
   const days = Math.round((shown[1]! - shown[0]!) / (24 * hour));
   return (
-    <Flex h="46px" align="center" px="20px" gap="14px" borderBottomWidth="1px" borderColor="line2" fontSize="12px" flexShrink={0}>
+    <Flex h="46px" align="center" px="20px" gap="14px" borderBottomWidth="1px" borderColor="line2" fontSize="12px" flexShrink={0} _print={{ display: "none" }}>
       <Box w="150px" flexShrink={0}>
         {strip?.from ? (
           <>

@@ -10,8 +10,8 @@ import { useVocabulary } from "../editor/useVocabulary";
 import { useAddress, useCarried, useWhy, useWindow } from "../frame/address";
 import { Ledger } from "../ledger/Ledger";
 import { Btn, Empty, inputStyle, Link, ProblemNote, Sentence, Switches } from "../marks/Controls";
-import { Mark } from "../marks/Marks";
-import { n, plural } from "../marks/words";
+import { Mark, Spark } from "../marks/Marks";
+import { atMinute, n, plural } from "../marks/words";
 import { Findings } from "../policy/Findings";
 import { useEdit } from "../policy/useEdit";
 import { GroupHistory, GroupTools } from "./GroupTools";
@@ -80,6 +80,7 @@ export function GroupEditor({ group, onSaved }: { group?: Group; onSaved: (name:
         </Text>
       ))}
       {group && <UsedBy group={group} shares={p?.shares ?? []} />}
+      {group && <Seen name={group.name} />}
       {group && policy.data && <Findings revision={policy.data.revision} line={group.line} findings={group.findings} about={group.name} indent="0" />}
       {group && !changed && (
         <Flex mt="10px">
@@ -134,6 +135,26 @@ function title(group: Group | undefined, p: Preview | undefined, changed: boolea
       <b>{group?.name ?? "The group"}</b> holds {plural(p.counts[0]!, "workload")}
       {told}.
     </>
+  );
+}
+
+/** What its members were seen to do in the window. */
+function Seen({ name }: { name: string }) {
+  const w = useWindow();
+  const { data: u } = api.useQuery("get", "/api/groups/use", { params: { query: { ...w, name } } }, { placeholderData: undefined });
+  if (!u || u.reached.conversations + u.reaches.conversations === 0) return null;
+  const one = (words: string, x: Schemas["UseOut"]) =>
+    x.conversations > 0 && (
+      <Text as="span" mr="18px" data-seen={words}>
+        {`${words}: ${plural(x.conversations, "conversation")} between ${plural(x.pairs, "pair")}, last ${atMinute(x.last!)} `}
+        <Spark values={x.spark} />
+      </Text>
+    );
+  return (
+    <Text color="soft" mt="4px">
+      {one("reached", u.reached)}
+      {one("reaches", u.reaches)}
+    </Text>
   );
 }
 

@@ -7,6 +7,7 @@ import { atMinute, bytes, n, plural, utc } from "../marks/words";
 import { useUnfolded } from "./columns";
 import { Records } from "./Records";
 import { RowFrame } from "./RowFrame";
+import { useSettling } from "./Settle";
 import { Name } from "./ServedRow";
 import type { LedgerQuery } from "./shared";
 
@@ -14,13 +15,16 @@ type Row = Schemas["LedgerRow"];
 type Conversation = Schemas["ConversationOut"];
 
 /** One caller of a served thing. */
-export function CallerRow({ row, near, query }: { row: Row; near: string; query: LedgerQuery }) {
+export function CallerRow({ row, near, nearName, query }: { row: Row; near: string; nearName: string; query: LedgerQuery }) {
   const [open, toggle] = useUnfolded(`${near}~${row.service}~${row.key}`);
   const turned = query.turn === "reaches";
+  const [from, to] = turned ? [nearName, row.label] : [row.label, nearName];
+  const actions = useSettling({ words: `${from} → ${to} on ${row.service}`, near, far: row.key, service: row.service, counts: row.counts });
   return (
     <Box>
       <RowFrame
         depth={1}
+        actions={actions}
         name={row.label}
         open={open}
         more={{ connections: n(row.connections), bytes: bytes(row.bytes), first: <span title={utc(row.first)}>{atMinute(row.first)}</span>, last: <span title={utc(row.last)}>{atMinute(row.last)}</span>, rules: row.rules.join(", ") }}
@@ -70,11 +74,14 @@ function ConversationRow({ c }: { c: Conversation }) {
   const { subject, show } = useWhy();
   const changed = c.was && c.was !== c.verdict ? c.was : undefined;
   const mine = { kind: "flow" as const, client: c.client.addr, server: c.server.addr, service: c.service, at: c.first };
+  const counts = { permit: 0, reject: 0, uncovered: 0, [c.verdict]: 1 };
+  const actions = useSettling({ words: `${c.client.name} → ${c.server.name} on ${c.service}`, service: c.service, client: c.client.addr, server: c.server.addr, first: c.first, counts });
   const kind = c.verdict === "reject" && c.carried > 0 ? "leak" : c.verdict === "permit" && c.dropped > 0 ? "choke" : undefined;
   return (
     <Box>
       <RowFrame
         depth={2}
+        actions={actions}
         name={`${c.client.name} to ${c.server.name}, ${c.verdict}`}
         open={open}
         toggle={toggle}

@@ -31,6 +31,8 @@ export function useLedgerQuery(): LedgerQuery {
     new: search.get("new") === "true" || undefined,
     unsure: search.get("unsure") === "true" || undefined,
     by: search.get("by") ?? undefined,
+    for: search.get("for") ?? undefined,
+    asking: search.get("asking") === "true" || undefined,
     columns: search.get("columns") ?? undefined,
     rows: search.get("rows") ?? undefined,
     path: search.has("path") ? search.getAll("path") : undefined,
@@ -39,7 +41,8 @@ export function useLedgerQuery(): LedgerQuery {
 
 const verdicts: Verdict[] = ["uncovered", "reject", "permit"];
 
-export function LedgerBar({ query }: { query: LedgerQuery }) {
+/** switches: the verdicts as switches; not where they stand in the view already. */
+export function LedgerBar({ query, switches = true }: { query: LedgerQuery; switches?: boolean }) {
   const { change } = useAddress();
   const w = useWindow();
   const [text, setText] = useState(query.q ?? "");
@@ -58,7 +61,7 @@ export function LedgerBar({ query }: { query: LedgerQuery }) {
   return (
     <>
     <Flex gap="8px" rowGap="4px" align="center" py="6px" wrap="wrap">
-      <Switches
+      {switches && <Switches
         label="verdicts"
         options={verdicts.map((v) => ({
           value: v,
@@ -70,7 +73,7 @@ export function LedgerBar({ query }: { query: LedgerQuery }) {
         }))}
         on={on}
         toggle={(v) => change({ verdict: on.includes(v) ? on.filter((x) => x !== v) : [...on, v] })}
-      />
+      />}
       <Switches
         label="leaks and chokes"
         options={[{ value: "odd", shown: "leaks and chokes" }]}

@@ -8,7 +8,7 @@ import { pathWords } from "../flows/passages";
 import type { LedgerQuery } from "./shared";
 
 /** The parts of the address that these filters are. */
-export const fineKeys = ["clients", "servers", "services", "outcome", "bytes", "new", "unsure", "by", "path", "columns", "rows"];
+export const fineKeys = ["clients", "servers", "services", "outcome", "bytes", "new", "unsure", "by", "for", "asking", "path", "columns", "rows"];
 
 /** The filters that are on, each with a way to take it off. */
 export function FineChips({ query }: { query: LedgerQuery }) {
@@ -21,7 +21,9 @@ export function FineChips({ query }: { query: LedgerQuery }) {
     ["bytes", `at least ${query.bytes} bytes`, !!query.bytes],
     ["new", "new in this window", !!query.new],
     ["unsure", "direction not certain", !!query.unsure],
-    ["by", `by ${query.by}`, !!query.by],
+    ["by", `by ${query.by?.replace("~", "")}`, !!query.by],
+    ["for", `for ${query.for?.replace(":", " ")}`, !!query.for],
+    ["asking", "still asking", !!query.asking],
   ];
   return (
     <>
@@ -50,7 +52,7 @@ export function MoreFilters({ query, close }: { query: LedgerQuery; close: () =>
       <Input {...inputStyle} w={width} placeholder={hint} aria-label={`filter by ${label}`} value={draft[name]} onChange={(e) => setDraft({ ...draft, [name]: e.target.value })} />
     </chakra.label>
   );
-  const box = (key: "new" | "unsure", words: string, title: string, disabled = false) => (
+  const box = (key: "new" | "unsure" | "asking", words: string, title: string, disabled = false) => (
     <chakra.label display="flex" gap="4px" alignItems="center" fontSize="12px" title={title} color={disabled ? "soft" : undefined}>
       <input type="checkbox" disabled={disabled} checked={!!query[key]} onChange={(e) => change({ [key]: e.target.checked ? "true" : null })} />
       {words}
@@ -83,9 +85,10 @@ export function MoreFilters({ query, close }: { query: LedgerQuery; close: () =>
       </chakra.label>
       {box("new", "new in this window", w.from ? "Nothing like it was seen before the window" : "Choose a window that begins later: nothing is known from before all the time", !w.from)}
       {box("unsure", "direction not certain", "It may be the wrong way round")}
+      {box("asking", "still asking", "Without what is rejected and a probe says rightly so")}
       <chakra.label display="flex" gap="5px" alignItems="center" fontSize="12px">
         sides by
-        <Choose label="what the sides are called by" value={query.by ?? ""} set={(v) => change({ by: v })} options={[["", "group"], ...(keys.data?.keys ?? []).map((k): [string, string] => [k, k])]} />
+        <Choose label="what the sides are called by" value={query.by ?? ""} set={(v) => change({ by: v })} options={[["", "group"], ["~area", "area"], ["~owner", "owner"], ...(keys.data?.keys ?? []).map((k): [string, string] => [k, k])]} />
       </chakra.label>
       <Flex gap="6px" ml="auto">
         <Btn type="submit" primary>

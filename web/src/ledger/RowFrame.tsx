@@ -11,14 +11,17 @@ type Props = {
   onEnter?: () => void;
   selected?: boolean;
   name: string;
+  actions?: { how: string; key: string; words: string; run: () => void }[]; // on the row, when it is looked at
 };
 
 /** One line of the ledger, at whatever depth. */
-export function RowFrame({ depth, cells, more, open, toggle, onEnter, selected, name }: Props) {
+export function RowFrame({ depth, cells, more, open, toggle, onEnter, selected, name, actions = [] }: Props) {
   const { chosen } = useExtras();
   const keys = (e: KeyboardEvent) => {
     if (e.target !== e.currentTarget) return;
-    if (e.key === "ArrowRight" && toggle && !open) toggle();
+    const action = !e.ctrlKey && !e.metaKey && !e.altKey && actions.find((a) => a.key === e.key);
+    if (action) action.run();
+    else if (e.key === "ArrowRight" && toggle && !open) toggle();
     else if (e.key === "ArrowLeft" && toggle && open) toggle();
     else if (e.key === "Enter" || e.key === " ") (onEnter ?? toggle)?.();
     else return;
@@ -36,6 +39,8 @@ export function RowFrame({ depth, cells, more, open, toggle, onEnter, selected, 
       onKeyDown={keys}
       onClick={onEnter ?? toggle}
       cursor="pointer"
+      position="relative"
+      css={{ "& > .actions": { opacity: 0 }, "&:hover > .actions, &:focus > .actions, &:focus-within > .actions": { opacity: 1 } }}
       align="center"
       minH="29px"
       py="3px"
@@ -70,6 +75,34 @@ export function RowFrame({ depth, cells, more, open, toggle, onEnter, selected, 
           {c}
         </Box>
       ))}
+      {actions.length > 0 && (
+        <Flex className="actions" position="absolute" right="6px" top="1px" bottom="1px" align="center" gap="4px" pl="10px" bg="tint">
+          {actions.map((a) => (
+            <chakra.button
+              key={a.how}
+              type="button"
+              tabIndex={-1}
+              data-settle={a.how}
+              title={`key ${a.key}`}
+              onClick={(e) => {
+                e.stopPropagation();
+                a.run();
+              }}
+              px="8px"
+              h="22px"
+              fontSize="12px"
+              borderWidth="1px"
+              borderColor="line"
+              borderRadius="4px"
+              bg="sheet"
+              cursor="pointer"
+              _hover={{ borderColor: "accent" }}
+            >
+              {a.words}
+            </chakra.button>
+          ))}
+        </Flex>
+      )}
       {chosen.map((e) => (
         <Box key={e.key} role="gridcell" w={e.w} flexShrink={0} pl="8px" textAlign="right" fontSize="12px" color="soft" overflow="hidden" textOverflow="ellipsis" whiteSpace="nowrap">
           {more?.[e.key]}

@@ -8,6 +8,7 @@ import { atMinute, bytes, n, plural, utc } from "../marks/words";
 import { CallerRow } from "./CallerRow";
 import { useUnfolded } from "./columns";
 import { RowFrame } from "./RowFrame";
+import { useSettling } from "./Settle";
 import type { LedgerQuery } from "./shared";
 
 type Row = Schemas["LedgerRow"];
@@ -15,6 +16,8 @@ type Row = Schemas["LedgerRow"];
 /** A served thing and its service. */
 export function ServedRow({ row, query }: { row: Row; query: LedgerQuery }) {
   const [open, toggle] = useUnfolded(`${row.key}~${row.service}`);
+  const turned = query.turn === "reaches";
+  const actions = useSettling({ words: turned ? `${row.label} to all that it reaches on ${row.service}` : `all callers of ${row.label} on ${row.service}`, near: row.key, service: row.service, counts: row.counts });
   return (
     <Box>
       <RowFrame
@@ -23,6 +26,7 @@ export function ServedRow({ row, query }: { row: Row; query: LedgerQuery }) {
         open={open}
         more={{ connections: n(row.connections), bytes: bytes(row.bytes), first: <span title={utc(row.first)}>{atMinute(row.first)}</span>, last: <span title={utc(row.last)}>{atMinute(row.last)}</span>, rules: row.rules.join(", ") }}
         toggle={toggle}
+        actions={actions}
         cells={[
           <Name key="n" row={row} strong />,
           <ServiceName key="s" row={row} />,
@@ -112,7 +116,7 @@ function Callers({ row, query }: { row: Row; query: LedgerQuery }) {
   return (
     <Box role="rowgroup">
       {data.rows.map((c) => (
-        <CallerRow key={c.key} row={c} near={row.key} query={query} />
+        <CallerRow key={c.key} row={c} near={row.key} nearName={row.label} query={query} />
       ))}
       {data.total > data.rows.length && (
         <chakra.button type="button" pl="48px" py="4px" color="soft" textDecoration="underline" onClick={() => setLimit(limit + 200)}>

@@ -4,7 +4,7 @@ import type { Schemas } from "../api/client";
 import { useWhy } from "../frame/address";
 import { Btn } from "../marks/Controls";
 import { Mark, Spark } from "../marks/Marks";
-import { n } from "../marks/words";
+import { atMinute, n, plural } from "../marks/words";
 import { Findings } from "./Findings";
 import { useEdit } from "./useEdit";
 
@@ -76,13 +76,16 @@ export function RuleRow({ policy, statement: s, number, above, below, afterBelow
           ))}
         </Box>
         {s.spark && <Spark values={s.spark} width={64} />}
-        <Text w="48px" textAlign="right" flexShrink={0} title="conversations of the window that it decides">
+        <Text w="48px" textAlign="right" flexShrink={0} title={s.hits ? `${plural(s.hits, "conversation")} of the window between ${plural(s.pairs, "pair")}; last seen ${atMinute(s.last!)}` : "no conversation of the window"}>
           {n(s.hits)}
         </Text>
       </Flex>
       {selected && s.findings && <Findings revision={policy.revision} line={s.line} findings={s.findings} about={r.sentence} />}
       {selected && (
         <Flex gap="6px" pl="52px" pb="6px" wrap="wrap" align="center">
+          <Text color="soft" w="100%" data-use={s.pairs}>
+            {s.hits ? `Decides ${plural(s.hits, "conversation")} of the window between ${plural(s.pairs, "pair")}; last seen ${atMinute(s.last!)}.` : "Decides nothing that was seen in the window."}
+          </Text>
           <Btn onClick={onEdit}>Edit</Btn>
           <Btn onClick={up} disabled={!above}>
             Up

@@ -1,0 +1,46 @@
+// What was found of the policy, each with its reason and, where there is one, the
+// mend.
+import { Box, chakra, Flex, Text } from "@chakra-ui/react";
+import { useNavigate } from "react-router";
+import { api, type Schemas } from "../api/client";
+import { useCarried, useWindow } from "../frame/address";
+import { Empty, Link } from "../marks/Controls";
+import { plural } from "../marks/words";
+import { MendButton } from "../policy/MendButton";
+
+export function FindingsList() {
+  const w = useWindow();
+  const carried = useCarried();
+  const navigate = useNavigate();
+  const { data: list } = api.useQuery("get", "/api/findings", { params: { query: w } }, { placeholderData: (kept) => kept });
+  if (!list) return null;
+  const go = (f: Schemas["FoundAt"]) => void navigate(f.group ? `/groups/${encodeURIComponent(f.group)}${carried}` : `/policy${carried}${carried ? "&" : "?"}line=${f.line}`);
+  const kinds = [...new Set(list.findings.map((f) => f.kind))];
+  return (
+    <Flex direction="column" minH="0" flex="1" mt="8px">
+      <Flex color="soft" fontSize="12px" pb="4px" borderBottomWidth="1px" borderColor="line" gap="12px">
+        <Text>{list.findings.length === 0 ? "" : `${plural(list.findings.length, "finding")}: ${kinds.map((k) => `${list.findings.filter((f) => f.kind === k).length} ${k}`).join(", ")}`}</Text>
+        <chakra.a ml="auto" href={`/api/findings.csv?${new URLSearchParams(Object.entries(w).filter((e): e is [string, string] => !!e[1]))}`} download textDecoration="underline" textUnderlineOffset="3px">
+          Export CSV
+        </chakra.a>
+      </Flex>
+      <Box overflowY="auto" flex="1" role="region" aria-label="findings">
+        {list.findings.length === 0 && <Empty title="Nothing to say against the draft">No rule is shadowed, too wide or never hit, and no group is empty.</Empty>}
+        {list.findings.map((f) => (
+          <Flex key={`${f.line} ${f.kind}`} gap="12px" py="5px" align="baseline" borderBottomWidth="1px" borderColor="line2" data-finding={f.kind}>
+            <Text color="open" fontWeight="500" w="140px" flexShrink={0}>
+              {f.kind}
+            </Text>
+            <Link w="30%" flexShrink={0} overflow="hidden" textOverflow="ellipsis" whiteSpace="nowrap" title={f.text} onClick={() => go(f)}>
+              {f.group ?? (f.text || "the policy")}
+            </Link>
+            <Text flex="1" minW="0" color="soft">
+              {f.words}
+            </Text>
+            <MendButton revision={list.revision} line={f.line} finding={f} about={f.group ?? f.text} />
+          </Flex>
+        ))}
+      </Box>
+    </Flex>
+  );
+}

@@ -1,0 +1,42 @@
+// Whose part is shown: an application's, an area's or an owner's.
+import { chakra, Flex } from "@chakra-ui/react";
+import { api } from "../api/client";
+import { useAddress, useWindow } from "../frame/address";
+
+export const kinds = [
+  ["app", "application"],
+  ["~area", "area"],
+  ["~owner", "owner"],
+] as const;
+
+export function ForPart() {
+  const w = useWindow();
+  const { search, change } = useAddress();
+  const chosen = search.get("for") ?? "";
+  const lists = [
+    api.useQuery("get", "/api/check/parts", { params: { query: { ...w, by: "app" } } }),
+    api.useQuery("get", "/api/check/parts", { params: { query: { ...w, by: "~area" } } }),
+    api.useQuery("get", "/api/check/parts", { params: { query: { ...w, by: "~owner" } } }),
+  ];
+  const known = lists.some((l) => l.data?.some((p) => p.key === chosen));
+  return (
+    <Flex gap="6px" align="center" color="soft">
+      <label htmlFor="for-part">For</label>
+      <chakra.select id="for-part" value={chosen} onChange={(e) => change({ for: e.target.value })} bg="sheet" color="ink" borderWidth="1px" borderColor="line" borderRadius="5px" h="27px" px="6px" fontSize="12.5px" maxW="170px">
+        <option value="">everybody</option>
+        {chosen && !known && <option value={chosen}>{chosen}</option>}
+        {kinds.map(([, word], i) =>
+          lists[i]?.data?.length ? (
+            <optgroup key={word} label={word}>
+              {lists[i]!.data!.map((p) => (
+                <option key={p.key} value={p.key}>
+                  {p.name} {p.counts.uncovered > 0 ? `· ${p.counts.uncovered} uncovered` : ""}
+                </option>
+              ))}
+            </optgroup>
+          ) : null,
+        )}
+      </chakra.select>
+    </Flex>
+  );
+}

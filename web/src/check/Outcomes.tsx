@@ -1,0 +1,50 @@
+// Verdict × outcome: where the two disagree is a leak or a choke.
+import { chakra } from "@chakra-ui/react";
+import type { Schemas } from "../api/client";
+import { useAddress } from "../frame/address";
+import { Link } from "../marks/Controls";
+import { Mark, type Verdict, VerdictHeads } from "../marks/Marks";
+import { n, plural } from "../marks/words";
+
+export function Outcomes({ c }: { c: Schemas["CheckOut"] }) {
+  const { change } = useAddress();
+  const verdicts: Verdict[] = ["permit", "reject", "uncovered"];
+  const words = ["unknown", "carried", "dropped"] as const;
+  const cell = { px: "10px", py: "3px", textAlign: "right", borderBottomWidth: "1px", borderColor: "line2" } as const;
+  return (
+    <chakra.table fontSize="12.5px" aria-label="verdict and outcome" alignSelf="flex-start" flexShrink={0}>
+      <thead>
+        <tr>
+          <td />
+          <VerdictHeads {...cell} />
+        </tr>
+      </thead>
+      <tbody>
+        {([1, 2, 0] as const).map((o) => (
+          <tr key={o}>
+            <chakra.td {...cell} textAlign="left" color="soft" pl="0">
+              {["not known", "carried", "dropped"][o]}
+            </chakra.td>
+            {verdicts.map((v) => {
+              const odd = v === "reject" && o === 1 ? "leak" : v === "permit" && o === 2 ? "choke" : undefined;
+              const value = c.outcomes[v]?.[o] ?? 0;
+              return (
+                <chakra.td key={v} {...cell}>
+                  {value === 0 ? (
+                    <chakra.span color="soft">0</chakra.span>
+                  ) : odd ? (
+                    <Link fontWeight="600" color={odd === "leak" ? "reject" : "permit"} onClick={() => change({ odd: "1", verdict: [v], outcome: null })} title={odd === "leak" ? "rejected, yet carried" : "permitted, yet dropped"}>
+                      <Mark kind={odd} /> {plural(value, odd)}
+                    </Link>
+                  ) : (
+                    <Link onClick={() => change({ odd: null, verdict: [v], outcome: words[o] })}>{n(value)}</Link>
+                  )}
+                </chakra.td>
+              );
+            })}
+          </tr>
+        ))}
+      </tbody>
+    </chakra.table>
+  );
+}

@@ -1,0 +1,236 @@
+// What the draft changes, for the people whose traffic it is: to be printed, sent
+// as Markdown, or read by a program.
+import { Box, chakra, Flex, Text } from "@chakra-ui/react";
+import { api, problem, type Schemas } from "../api/client";
+import { useAddress, useWindow } from "../frame/address";
+import { Btn, ProblemNote } from "../marks/Controls";
+import { Mark } from "../marks/Marks";
+import { atMinute, n, plural, utc } from "../marks/words";
+import { kinds } from "./ForPart";
+
+type R = Schemas["Report"];
+type Strand = Schemas["Strand"];
+
+export function Report() {
+  const w = useWindow();
+  const { search, change } = useAddress();
+  const against = Number(search.get("against")) || undefined;
+  const own = search.get("for") ?? undefined;
+  const by = search.get("parts") ?? (own?.startsWith("area:") ? "~area" : own?.startsWith("owner:") ? "~owner" : "app");
+  const query = { ...w, against, by, for: own };
+  const { data: r, error } = api.useQuery("get", "/api/report", { params: { query } });
+  const summary = api.useQuery("get", "/api/summary", { params: { query: w } });
+  if (error) return <ProblemNote>{problem(error)}</ProblemNote>;
+  if (!r) return <Text color="soft">…</Text>;
+  const file = new URLSearchParams(Object.entries(query).flatMap(([k, v]) => (v ? [[k, String(v)]] : [])));
+  const busy = r.parts.filter((p) => !quiet(p));
+  const still = r.parts.filter(quiet);
+  return (
+    <Flex direction="column" minH="0" flex="1" mt="8px" _print={{ display: "block" }}>
+      <Flex gap="8px" align="center" pb="6px" borderBottomWidth="1px" borderColor="line" _print={{ display: "none" }}>
+        <Text color="soft">Part by part, by</Text>
+        <chakra.select aria-label="parts of the report" value={by} onChange={(e) => change({ parts: e.target.value })} bg="sheet" borderWidth="1px" borderColor="line" borderRadius="5px" h="27px" px="6px" fontSize="12.5px">
+          {kinds.map(([value, word]) => (
+            <option key={value} value={value}>
+              {word}
+            </option>
+          ))}
+        </chakra.select>
+        <Flex ml="auto" gap="6px">
+          <Btn onClick={() => window.print()}>Print</Btn>
+          <Btn asChild>
+            <a href={`/api/report.md?${file}`} download="draft.md">
+              Markdown
+            </a>
+          </Btn>
+          <Btn asChild>
+            <a href={`/api/report?${file}`} download="draft.json">
+              JSON
+            </a>
+          </Btn>
+        </Flex>
+      </Flex>
+      <Box overflowY="auto" flex="1" pb="30px" maxW="1000px" data-report={r.changed} _print={{ overflow: "visible", maxW: "none", fontSize: "10.5px" }}>
+        <Text as="h2" fontFamily="heading" fontSize="20px" mt="12px">
+          What the draft changes: {summary.data?.estate}
+          {own && `, for ${own.replace(/^[^:]*:/, "")}`}
+        </Text>
+        <Text color="soft">
+          Draft, revision {r.draft.no} ({r.draft.author}, {r.draft.at && atMinute(r.draft.at)}), against revision {r.before.no} ({r.before.words}). Conversations from {atMinute(r.window[0]!)} to {atMinute(r.window[1]!)}.
+        </Text>
+        <Flex gap="40px" mt="10px" wrap="wrap" align="flex-start">
+          <Numbers r={r} />
+          <Box flex="1" minW="300px">
+            <Statements list={r.statements} />
+          </Box>
+        </Flex>
+        {busy.map((p) => (
+          <Part key={p.name} p={p} />
+        ))}
+        {busy.length === 0 && <Text mt="14px">Nothing changes for anybody, and nothing is open.</Text>}
+        {busy.length > 0 && still.length > 0 && (
+          <Text mt="14px" color="soft">
+            Nothing changes and nothing is open for {still.map((p) => p.name).join(", ")}.
+          </Text>
+        )}
+        <Promises r={r} />
+      </Box>
+    </Flex>
+  );
+}
+
+const quiet = (p: R["parts"][number]) => p.loses.length + p.gains.length + p.others.length + p.open.length === 0;
+
+function Numbers({ r }: { r: R }) {
+  const cell = { px: "12px", py: "3px", textAlign: "right", borderBottomWidth: "1px", borderColor: "line2" } as const;
+  return (
+    <Box>
+      <chakra.table fontSize="12.5px" aria-label="conversations before and now">
+        <thead>
+          <tr>
+            <td />
+            {(["permit", "reject", "uncovered"] as const).map((v) => (
+              <chakra.th key={v} {...cell} fontWeight="500" color="soft">
+                <Mark kind={v} size={9} /> {v}
+              </chakra.th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {(["then", "now"] as const).map((k) => (
+            <tr key={k}>
+              <chakra.td {...cell} textAlign="left" color="soft" pl="0">
+                {k === "then" ? "before" : "draft"}
+              </chakra.td>
+              {(["permit", "reject", "uncovered"] as const).map((v) => (
+                <chakra.td key={v} {...cell}>
+                  {n(r[k][v])}
+                </chakra.td>
+              ))}
+            </tr>
+          ))}
+        </tbody>
+      </chakra.table>
+      <Text mt="4px">
+        <b>{plural(r.changed, "conversation")}</b> change verdict.
+      </Text>
+    </Box>
+  );
+}
+
+function Statements({ list }: { list: R["statements"] }) {
+  if (list.length === 0) return <Text color="soft">The policy has the same statements.</Text>;
+  return (
+    <Box fontFamily="mono" fontSize="12px">
+      {list.map((s, i) => (
+        <Text key={i} color={s.change === "added" ? "permit" : "reject"} pl="14px" textIndent="-14px">
+          {s.change === "added" ? "+" : "−"} {s.text}
+        </Text>
+      ))}
+    </Box>
+  );
+}
+
+function Part({ p }: { p: R["parts"][number] }) {
+  const all = p.now.permit + p.now.reject + p.now.uncovered;
+  return (
+    <Box mt="20px" data-report-part={p.name} _print={{ breakInside: "avoid-page" }}>
+      <Text as="h3" fontFamily="heading" fontSize="16px">
+        {p.name} {p.owner && <chakra.span color="soft" fontSize="13px">{p.owner}</chakra.span>}
+      </Text>
+      <Text color="soft">
+        {plural(all, "conversation")}: {n(p.now.permit)} permit, {n(p.now.reject)} reject, {n(p.now.uncovered)} uncovered
+      </Text>
+      <Strands head="Loses" list={p.loses} />
+      <Strands head="Gains" list={p.gains} />
+      <Strands head="Changes otherwise" list={p.others} />
+      <Strands head="Open questions" list={p.open} />
+      <Strands head="Rejected, and rightly" list={p.settled} />
+    </Box>
+  );
+}
+
+function Strands({ head, list }: { head: string; list: Strand[] }) {
+  if (list.length === 0) return null;
+  const cell = { py: "2px", pr: "10px", textAlign: "left", verticalAlign: "top", borderBottomWidth: "1px", borderColor: "line2" } as const;
+  return (
+    <chakra.table fontSize="12.5px" mt="6px" w="100%" data-strands={head}>
+      <thead>
+        <tr>
+          <chakra.th {...cell} fontWeight="600" w="44%">
+            {head}
+          </chakra.th>
+          <chakra.th {...cell} fontWeight="500" color="soft" w="150px">
+            before → draft
+          </chakra.th>
+          <chakra.th {...cell} fontWeight="500" color="soft" textAlign="right" w="60px">
+            conv.
+          </chakra.th>
+          <chakra.th {...cell} fontWeight="500" color="soft" w="90px">
+            last seen
+          </chakra.th>
+          <chakra.th {...cell} fontWeight="500" color="soft">
+            why
+          </chakra.th>
+        </tr>
+      </thead>
+      <tbody>
+        {list.map((s, i) => (
+          <tr key={i}>
+            <chakra.td {...cell}>
+              <b>{s.client}</b> → <b>{s.server}</b> on {s.service}
+            </chakra.td>
+            <chakra.td {...cell} whiteSpace="nowrap">
+              {s.was !== s.is && (
+                <>
+                  <Mark kind={s.was} size={9} /> {s.was} →{" "}
+                </>
+              )}
+              <Mark kind={s.is} size={9} /> {s.is}
+            </chakra.td>
+            <chakra.td {...cell} textAlign="right">
+              {n(s.conversations)}
+            </chakra.td>
+            <chakra.td {...cell} color="soft" whiteSpace="nowrap" title={utc(s.last)}>
+              {atMinute(s.last)}
+            </chakra.td>
+            <chakra.td {...cell} color="soft">
+              {[s.rule, s.why].filter(Boolean).join(" — ") || "no rule decides it"}
+            </chakra.td>
+          </tr>
+        ))}
+      </tbody>
+    </chakra.table>
+  );
+}
+
+function Promises({ r }: { r: R }) {
+  return (
+    <>
+      {r.assertions.length > 0 && (
+        <Box mt="20px">
+          <Text as="h3" fontFamily="heading" fontSize="16px">
+            Assertions
+          </Text>
+          {r.assertions.map((a) => (
+            <Text key={a.sentence}>
+              <Mark kind={a.result === "holds" ? "permit" : a.result === "open" ? "uncovered" : "reject"} size={10} /> <b>{a.result}</b> {a.sentence} <chakra.span color="soft">{[a.note, a.example].filter(Boolean).join(": ")}</chakra.span>
+            </Text>
+          ))}
+        </Box>
+      )}
+      {r.probes.length > 0 && (
+        <Box mt="20px">
+          <Text as="h3" fontFamily="heading" fontSize="16px">
+            Probes
+          </Text>
+          {r.probes.map((p) => (
+            <Text key={p.question}>
+              <b>{p.asExpected ? "as expected" : "not as expected"}</b> {p.question}, expected {p.want}: {p.words} <chakra.span color="soft">{p.reason}</chakra.span>
+            </Text>
+          ))}
+        </Box>
+      )}
+    </>
+  );
+}

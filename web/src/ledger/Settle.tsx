@@ -1,0 +1,245 @@
+// Settle from where you stand: a row of the ledger is permitted or rejected with
+// a rule at one of three widths, each with what it would do; or it is recorded
+// why it is right that it is rejected, so that it stops asking.
+import { Box, chakra, Input, Text } from "@chakra-ui/react";
+import { createContext, type ReactNode, useContext, useEffect, useMemo, useState } from "react";
+import { api, problem, queryClient, type Schemas } from "../api/client";
+import { ConsequencesList } from "../consequences/ConsequencesList";
+import { CodeEditor } from "../editor/CodeEditor";
+import { useVocabulary } from "../editor/useVocabulary";
+import { useWindow } from "../frame/address";
+import { say } from "../frame/toaster";
+import { Btn, inputStyle, ProblemNote } from "../marks/Controls";
+import { Mark } from "../marks/Marks";
+import { Modal } from "../marks/Modal";
+import { plural } from "../marks/words";
+import type { LedgerQuery } from "./shared";
+
+type How = "permit" | "reject" | "rightly";
+
+/** What is pointed at: below a row of the ledger, or one conversation. */
+export type Target = { words: string; near?: string; far?: string; service: string; client?: string; server?: string; first?: string; counts: { permit: number; reject: number; uncovered: number } };
+
+const Context = createContext<((how: How, t: Target) => void) | undefined>(undefined);
+
+/** Rows below can be settled. */
+export function SettleHere({ query, children }: { query: LedgerQuery; children: ReactNode }) {
+  const [asked, setAsked] = useState<{ how: How; target: Target }>();
+  const open = useMemo(() => (how: How, target: Target) => setAsked({ how, target }), []);
+  return (
+    <Context.Provider value={open}>
+      {children}
+      {asked && (asked.how === "rightly" ? <Rightly target={asked.target} query={query} close={() => setAsked(undefined)} /> : <Rule as={asked.how} target={asked.target} query={query} close={() => setAsked(undefined)} />)}
+    </Context.Provider>
+  );
+}
+
+/** The ways in which a row can be settled, with their keys; none where rows cannot be. */
+export function useSettling(target: Target): { how: How; key: string; words: string; run: () => void }[] {
+  const open = useContext(Context);
+  if (!open) return [];
+  const { permit, reject, uncovered } = target.counts;
+  const ways: { how: How; key: string; words: string }[] = [];
+  if (reject + uncovered > 0) ways.push({ how: "permit", key: "p", words: "Permit…" });
+  if (uncovered > 0 || (permit > 0 && reject === 0)) ways.push({ how: "reject", key: "x", words: "Reject…" });
+  if (reject > 0) ways.push({ how: "rightly", key: "r", words: "Rightly so…" });
+  return ways.map((way) => ({ ...way, run: () => open(way.how, target) }));
+}
+
+/** The part of a question that says what is pointed at. */
+const below = (t: Target) => ({ near: t.near, far: t.far, service: t.service });
+
+const widths = { exact: "Exactly these", groups: "Their groups", wider: "Wider" } as const;
+
+function Rule({ as, target, query, close }: { as: "permit" | "reject"; target: Target; query: LedgerQuery; close: () => void }) {
+  const w = useWindow();
+  const { client, server, first } = target;
+  const found = api.useQuery("get", "/api/settle", { params: { query: { ...w, ...query, ...below(target), client, server, first, as } } }, { staleTime: 0, placeholderData: undefined });
+  const [at, setAt] = useState<number>();
+  const [text, setText] = useState<string>();
+  const [reason, setReason] = useState("");
+  const [wrong, setWrong] = useState<string>();
+  const take = api.useMutation("post", "/api/settle");
+  const look = api.useMutation("post", "/api/settle");
+  const words = useVocabulary();
+  const options = found.data?.options ?? [];
+  const chosen = options[at ?? Math.min(1, options.length - 1)];
+  const lines = text ?? chosen?.lines.join("\n") ?? "";
+  const revision = found.data?.revision ?? 0;
+  const { mutate } = look;
+  useEffect(() => {
+    if (text === undefined || !chosen) return;
+    const t = setTimeout(() => mutate({ params: { query: { ...w, dryRun: true } }, body: { revision, lines: text.split("\n").filter((l) => l.trim()), before: chosen.before } }), 250);
+    return () => clearTimeout(t);
+  }, [text, chosen, revision, w, mutate]);
+  const looked = text === undefined ? undefined : look.data;
+  const consequences = text === undefined ? chosen?.consequences : looked?.consequences;
+  const run = async () => {
+    setWrong(undefined);
+    const body = lines.split("\n").filter((l) => l.trim());
+    const note = reason.trim();
+    // The reason is the rule's note, unless the rule has been given one by hand.
+    const last = body.length - 1;
+    if (note && body[last] && !body[last].endsWith('"')) body[last] += ` ${JSON.stringify(note)}`;
+    try {
+      const out = await take.mutateAsync({ params: { query: w }, body: { revision, lines: body, before: chosen!.before } });
+      say(out.words);
+      close();
+      await queryClient.invalidateQueries();
+    } catch (e) {
+      setWrong(problem(e));
+    }
+  };
+  return (
+    <Modal
+      title={`${as === "permit" ? "Permit" : "Reject"} ${target.words}`}
+      open
+      onClose={close}
+      size="xl"
+      footer={
+        <>
+          <Btn onClick={close}>Cancel</Btn>
+          <Btn primary loading={take.isPending} disabled={!chosen || (looked?.errors.length ?? 0) > 0} onClick={() => void run()}>
+            Add to the draft
+          </Btn>
+        </>
+      }
+    >
+      {found.error && <ProblemNote>{problem(found.error)}</ProblemNote>}
+      {found.isLoading && <Text color="soft">Finding rules for it, and what each would do…</Text>}
+      {found.data && options.length === 0 && <Text>{as === "permit" ? "All of it is permitted already." : "All of it is rejected already."}</Text>}
+      {options.map((o, i) => (
+        <chakra.button
+          key={o.width}
+          type="button"
+          data-width={o.width}
+          aria-pressed={o === chosen}
+          onClick={() => {
+            setAt(i);
+            setText(undefined);
+          }}
+          display="flex"
+          gap="12px"
+          w="100%"
+          textAlign="left"
+          cursor="pointer"
+          px="10px"
+          py="6px"
+          borderLeftWidth="3px"
+          borderColor={o === chosen ? "accent" : "line2"}
+          bg={o === chosen ? "tint" : undefined}
+          mb="3px"
+        >
+          <Text w="96px" flexShrink={0} fontWeight="600">
+            {widths[o.width]}
+          </Text>
+          <Box flex="1" minW="0">
+            <Text>{o.words}</Text>
+            <Effect c={o.consequences} asked={found.data!.conversations} as={as} />
+          </Box>
+        </chakra.button>
+      ))}
+      {chosen && (
+        <>
+          {chosen.instead && (
+            <Text mt="8px">
+              It is an exception to line {chosen.instead.line}, <i>{chosen.instead.sentence}</i>
+              {chosen.instead.note && ` “${chosen.instead.note}”`}, and will stand before it, in {chosen.instead.layer}.
+            </Text>
+          )}
+          <Box mt="8px">
+            <CodeEditor value={lines} onChange={(t) => t !== lines && setText(t)} errors={looked?.errors ?? []} label="the rule" words={words} onSave={() => void run()} />
+            {looked?.errors.map((e) => (
+              <Text key={e.message} color="reject" role="alert">
+                {e.message}
+              </Text>
+            ))}
+          </Box>
+          <Input {...inputStyle} mt="8px" w="100%" autoFocus aria-label="why" placeholder="Why? It becomes the rule's note, and stands in the report." value={reason} onChange={(e) => setReason(e.target.value)} />
+          {consequences && (
+            <Box mt="10px">
+              <ConsequencesList c={consequences} />
+            </Box>
+          )}
+        </>
+      )}
+      {wrong && <ProblemNote>{wrong}</ProblemNote>}
+    </Modal>
+  );
+}
+
+/** What an option does beside what was asked for. */
+function Effect({ c, asked, as }: { c: Schemas["Consequences"]; asked: number; as: "permit" | "reject" }) {
+  const gained = c.conversations.filter((v) => v.after === as).reduce((s, v) => s + v.count, 0);
+  const other = c.changed - gained;
+  const broken = c.asserts.filter((a) => a.after === "broken");
+  return (
+    <Text color="soft">
+      <Mark kind={as} size={10} /> {plural(gained, "conversation")}
+      {gained > asked ? `, ${gained - asked} more than you pointed at` : ", just what you pointed at"}
+      {other > 0 && `; ${plural(other, "other")} change verdict`}
+      {broken.length > 0 && (
+        <chakra.span color="reject" fontWeight="600">
+          {`; breaks ${broken.map((a) => a.sentence.replace("assert ", "")).join(", ")}`}
+        </chakra.span>
+      )}
+    </Text>
+  );
+}
+
+function Rightly({ target, query, close }: { target: Target; query: LedgerQuery; close: () => void }) {
+  const w = useWindow();
+  const { client, server, first } = target;
+  const found = api.useQuery("get", "/api/settle", { params: { query: { ...w, ...query, verdict: ["reject"], ...below(target), client, server, first, as: "reject" } } }, { staleTime: 0, placeholderData: undefined });
+  const keep = api.useMutation("post", "/api/probes");
+  const [reason, setReason] = useState("");
+  const [text, setText] = useState<string>();
+  const [wrong, setWrong] = useState<string>();
+  const question = text ?? found.data?.probe ?? "";
+  const run = async () => {
+    setWrong(undefined);
+    try {
+      await keep.mutateAsync({ params: { query: w }, body: { text: `${question} = reject`, reason } });
+      say("Kept as a probe: it stops asking, and says so should it ever be permitted");
+      close();
+      await queryClient.invalidateQueries();
+    } catch (e) {
+      setWrong(problem(e));
+    }
+  };
+  return (
+    <Modal
+      title={`It is right that ${target.words} is rejected`}
+      open
+      onClose={close}
+      size="lg"
+      footer={
+        <>
+          <Btn onClick={close}>Cancel</Btn>
+          <Btn primary loading={keep.isPending} disabled={!question || !reason.trim()} onClick={() => void run()}>
+            Keep the reason
+          </Btn>
+        </>
+      }
+    >
+      <Text mb="8px">
+        The reason is kept as a probe that expects <Mark kind="reject" size={10} /> reject. What it speaks of stops asking for a decision; and should a later draft permit it, the probe says so.
+      </Text>
+      <Input
+        {...inputStyle}
+        w="100%"
+        autoFocus
+        aria-label="why it is right"
+        placeholder="Why is it right? For example: a scanner, removed by the depot on Friday"
+        value={reason}
+        onChange={(e) => setReason(e.target.value)}
+        onKeyDown={(e) => e.key === "Enter" && reason.trim() && void run()}
+      />
+      <Text mt="10px" color="soft">
+        Of whom it speaks:
+      </Text>
+      <CodeEditor value={question} onChange={(t) => t !== question && setText(t)} errors={[]} label="the question" />
+      {wrong && <ProblemNote>{wrong}</ProblemNote>}
+    </Modal>
+  );
+}
