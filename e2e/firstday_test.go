@@ -134,7 +134,7 @@ func TestFirstDay(t *testing.T) {
 // Assertions break, say by what, and are mended.
 func TestAssertionBreaksAndIsMended(t *testing.T) {
 	p := browse(t, start(t, "--demo"))
-	p.open("/check")
+	p.open("/check?part=assertions")
 	p.see(`[data-assertion=holds]`)
 	p.gone(`[data-assertion=broken]`)
 
@@ -145,8 +145,8 @@ func TestAssertionBreaksAndIsMended(t *testing.T) {
 	p.click(`//*[@data-form="add"]//button[contains(., "Save to the draft") and not(@disabled)]`)
 	p.gone(`[data-form=add]`)
 
-	p.open("/check")
-	p.click(`[data-assertion=broken] button`)
+	p.open("/check?part=assertions")
+	p.click(`[data-assertion=broken] [data-counterexample]`)
 	p.see(`[data-why=permit]`)
 	p.until(`document.querySelector("[data-why]").innerText.includes("permit trial -> protected on postgres")`)
 
@@ -156,7 +156,7 @@ func TestAssertionBreaksAndIsMended(t *testing.T) {
 	p.see(`select[aria-label="move to another layer"]`)
 	p.until(`(() => { const s = document.querySelector('select[aria-label="move to another layer"]'); const set = Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set; set.call(s, "allowances"); s.dispatchEvent(new Event("change", { bubbles: true })); return true })()`)
 	p.see(`//div[@aria-label="layer allowances"]//*[@data-rule][contains(@aria-label, "permit trial -> protected")]`)
-	p.open("/check")
+	p.open("/check?part=assertions")
 	p.see(`[data-assertion=holds]`)
 	p.gone(`[data-assertion=broken]`)
 

@@ -118,7 +118,7 @@ func TestFindingsAreMended(t *testing.T) {
 	p.ctrl("z")
 	p.see(shadowed)
 
-	p.open("/check?foot=findings")
+	p.open("/check?part=findings")
 	p.see(`[data-finding=empty]`)
 	p.open("/groups/wharf-legacy")
 	p.see(saying("Nobody is in it."))

@@ -124,7 +124,7 @@ function Statements({ list }: { list: R["statements"] }) {
     <Box fontFamily="mono" fontSize="12px">
       {list.map((s, i) => (
         <Text key={i} color={s.change === "added" ? "permit" : "reject"} pl="14px" textIndent="-14px">
-          {s.change === "added" ? "+" : "−"} {s.text}
+          {`${s.change === "added" ? "+" : "−"} ${s.text}`}
         </Text>
       ))}
     </Box>

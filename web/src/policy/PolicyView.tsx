@@ -121,6 +121,11 @@ function Sentences({ policy: p }: { policy: Schemas["PolicyOut"] }) {
                   layers={layers.map((l) => l.name!)}
                   selected={line === s.line}
                   onSelect={() => change({ line: line === s.line ? null : String(s.line) }, { replace: true })}
+                  onMoved={(to) => {
+                    // What is selected goes along, and the keyboard with it.
+                    if (line === s.line) change({ line: String(to) }, { replace: true });
+                    requestAnimationFrame(() => document.querySelector<HTMLElement>(`[data-rule="${to}"]`)?.focus());
+                  }}
                   onEdit={() => setEditing(s.line)}
                 />
               );

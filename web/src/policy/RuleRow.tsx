@@ -19,22 +19,27 @@ type Props = {
   layers: string[];
   selected: boolean;
   onSelect: () => void;
+  onMoved: (line: number) => void; // to another line, by one place
   onEdit: () => void;
 };
 
 /** A rule as a sentence, with what it decides; selected, with what can be done. */
-export function RuleRow({ policy, statement: s, number, above, below, afterBelow, layers, selected, onSelect, onEdit }: Props) {
+export function RuleRow({ policy, statement: s, number, above, below, afterBelow, layers, selected, onSelect, onMoved, onEdit }: Props) {
   const { show } = useWhy();
   const { tryEdit, busy } = useEdit();
   const r = s.rule!;
   const edit = (body: Omit<Schemas["EditIn"], "revision">) => tryEdit({ ...body, revision: policy.revision });
-  const up = () => above && void edit({ op: "move", line: s.line, before: above });
-  const down = () => below && void edit(afterBelow ? { op: "move", line: s.line, before: afterBelow } : { op: "move", line: s.line, layer: r.layer });
+  const up = async () => {
+    if (above && (await edit({ op: "move", line: s.line, before: above }))) onMoved(above);
+  };
+  const down = async () => {
+    if (below && (await edit(afterBelow ? { op: "move", line: s.line, before: afterBelow } : { op: "move", line: s.line, layer: r.layer }))) onMoved(below);
+  };
   const keys = (e: KeyboardEvent) => {
     if (e.target !== e.currentTarget || busy) return;
     const mod = e.ctrlKey || e.metaKey;
-    if (mod && e.key === "ArrowUp") up();
-    else if (mod && e.key === "ArrowDown") down();
+    if (mod && e.key === "ArrowUp") void up();
+    else if (mod && e.key === "ArrowDown") void down();
     else if (e.key === "Enter") onSelect();
     else if (e.key === "e") onEdit();
     else if (e.key === "o") void edit({ op: "switch", line: s.line });
@@ -87,10 +92,10 @@ export function RuleRow({ policy, statement: s, number, above, below, afterBelow
             {s.hits ? `Decides ${plural(s.hits, "conversation")} of the window between ${plural(s.pairs, "pair")}; last seen ${atMinute(s.last!)}.` : "Decides nothing that was seen in the window."}
           </Text>
           <Btn onClick={onEdit}>Edit</Btn>
-          <Btn onClick={up} disabled={!above}>
+          <Btn onClick={() => void up()} disabled={!above || busy}>
             Up
           </Btn>
-          <Btn onClick={down} disabled={!below}>
+          <Btn onClick={() => void down()} disabled={!below || busy}>
             Down
           </Btn>
           <chakra.select

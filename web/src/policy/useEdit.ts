@@ -16,8 +16,10 @@ export function useEdit() {
   const tryEdit = async (body: Schemas["EditIn"]) => {
     try {
       await edit(body);
+      return true;
     } catch (e) {
       say(problem(e), "error");
+      return false;
     }
   };
   return { edit, tryEdit, busy: save.isPending };
