@@ -120,6 +120,10 @@ func identity(n int) []int32 {
 	return out
 }
 
+// SameGroups reports whether the groups of both say the same of every endpoint,
+// and the estate is the same.
+func (c *Compiled) SameGroups(d *Compiled) bool { return c.says == d.says && c.Estate == d.Estate }
+
 // Nothing reports whether estate and policy are the same ones, and the later
 // instant changes nothing either.
 func (u *Update) Nothing() bool {

@@ -77,150 +77,6 @@ func (v *View) Callers(q Query) []Row {
 // sparkBins is into how many stretches a row cuts the window.
 const sparkBins = 24
 
-// cell is the conversations that no row of a ledger and no filter but those of
-// each conversation tells apart: the rows are put together from them. There may
-// be about as many as there are conversations.
-type cell struct {
-	cellKey
-	conversations int32
-	connections   int64
-	bytes         int64
-	first, last   flow.Micros
-	spark         [sparkBins]uint32
-}
-
-type cellKey struct {
-	client, server int32 // labels
-	point          service.Point
-	rule           int32          // index, or -1
-	was            decide.Verdict // in the view that this one is compared with
-	odd            bool           // a leak or a choke
-}
-
-// cells is all cells of a view, in parts that were gathered side by side.
-type cells struct{ parts [][]cell }
-
-// each calls f with every cell and its number.
-func (c *cells) each(f func(n int32, c *cell)) {
-	for part, all := range c.parts {
-		for i := range all {
-			f(int32(i*len(c.parts)+part), &all[i])
-		}
-	}
-}
-
-func (c *cells) at(n int32) *cell { return &c.parts[int(n)%len(c.parts)][int(n)/len(c.parts)] }
-
-func (c *cells) len() (n int) {
-	for _, all := range c.parts {
-		n += len(all)
-	}
-	return n
-}
-
-// seen gives all cells of the view, whose sides are called by a tag.
-func (v *View) seen(by string) *cells {
-	return v.cache.cells.get(by, func() *cells { return v.gather(Query{By: by}) })
-}
-
-// hash spreads the cells of two labels on a service.
-func (k *cellKey) hash() uint64 {
-	h := (uint64(uint32(k.client))<<32 | uint64(uint32(k.server))) * 0x9e3779b97f4a7c15
-	h = (h ^ h>>29 ^ uint64(k.point)<<20 ^ uint64(uint32(k.rule))) * 0xbf58476d1ce4e5b9
-	return h ^ h>>31
-}
-
-// cellTable finds cells by their keys: an open hash table of indexes.
-type cellTable struct {
-	index []int32 // plus 1
-	all   []cell
-}
-
-func (t *cellTable) find(k *cellKey, h uint64) *cell {
-	if 2*len(t.all) >= len(t.index) {
-		t.grow()
-	}
-	for i := h; ; i++ {
-		at := &t.index[i&uint64(len(t.index)-1)]
-		if *at == 0 {
-			t.all = append(t.all, cell{cellKey: *k})
-			*at = int32(len(t.all))
-		}
-		if c := &t.all[*at-1]; c.cellKey == *k {
-			return c
-		}
-	}
-}
-
-func (t *cellTable) grow() {
-	t.index = make([]int32, max(1024, 4*len(t.index)))
-	for n := range t.all {
-		i := t.all[n].hash()
-		for t.index[i&uint64(len(t.index)-1)] != 0 {
-			i++
-		}
-		t.index[i&uint64(len(t.index)-1)] = int32(n + 1)
-	}
-}
-
-// gather puts the conversations that a query's filters select into cells: on all
-// processors, each with keys of its own.
-func (v *View) gather(q Query) *cells {
-	names := v.naming(q.By)
-	chosen := v.chosen(q)
-	parts := make([]cellTable, workers)
-	decide.Parallel(workers, workers, func(_, part int) {
-		t := &parts[part]
-		t.all = make([]cell, 0, len(v.rules)/workers+16) // memory that is not used is not touched
-		for i, r := range v.rules {
-			k := cellKey{client: names.of[v.cols.Client[i]], server: names.of[v.cols.Server[i]], point: v.cols.Point[i], rule: r}
-			h := k.hash()
-			if int(h>>32%workers) != part || chosen != nil && !chosen(i) {
-				continue
-			}
-			k.odd = v.odd(i)
-			if v.Against != nil {
-				k.was = v.Against.Verdict(i)
-			}
-			c := t.find(&k, h)
-			c.add(v, i)
-		}
-	})
-	out := &cells{}
-	for _, p := range parts {
-		out.parts = append(out.parts, p.all)
-	}
-	return out
-}
-
-// odd reports whether a conversation is a leak or a choke.
-func (v *View) odd(i int) bool {
-	switch v.Verdict(i) {
-	case decide.Reject:
-		return v.carried[i] > 0
-	case decide.Permit:
-		return v.dropped[i] > 0
-	}
-	return false
-}
-
-func (c *cell) add(v *View, i int) {
-	first, last := flow.MicrosOfInstant(v.first[i]), flow.MicrosOfInstant(v.last[i])
-	if c.conversations == 0 || first < c.first {
-		c.first = first
-	}
-	if c.conversations == 0 || last > c.last {
-		c.last = last
-	}
-	c.conversations++
-	c.connections += v.cols.Connections[i]
-	c.bytes += v.bytes[i]
-	span := max(1, int(v.To-v.From))
-	for k := v.cols.Starts[i]; k < v.cols.Starts[i+1]; k++ {
-		c.spark[int(v.cols.When[k])*sparkBins/span] += uint32(v.parts[k].amount)
-	}
-}
-
 // question names a query among those of a view.
 func (q *Query) question(byClient bool) string {
 	text := func(e *expr.Expr) string {
@@ -402,17 +258,20 @@ func (v *View) Select(q Query) []int {
 			}
 		}
 	}
-	var out []int
-	for i := range v.rules {
-		switch {
-		case !v.selects(q, i),
-			sides[0] != nil && !sides[0][names.of[v.cols.Client[i]]],
-			sides[1] != nil && !sides[1][names.of[v.cols.Server[i]]],
-			chosen != nil && !chosen(i):
-		default:
-			out = append(out, i)
+	found := make([][]int, (v.Len()+stretch-1)/stretch)
+	decide.Parallel(workers, len(found), func(_, part int) {
+		for i := part * stretch; i < min((part+1)*stretch, v.Len()); i++ {
+			switch {
+			case !v.selects(q, i),
+				sides[0] != nil && !sides[0][names.of[v.cols.Client[i]]],
+				sides[1] != nil && !sides[1][names.of[v.cols.Server[i]]],
+				chosen != nil && !chosen(i):
+			default:
+				found[part] = append(found[part], i)
+			}
 		}
-	}
+	})
+	out := slices.Concat(found...)
 	rank := [3]int{decide.Uncovered: 0, decide.Reject: 1, decide.Permit: 2}
 	slices.SortFunc(out, func(a, b int) int {
 		return cmp.Or(rank[v.Verdict(a)]-rank[v.Verdict(b)], cmp.Compare(v.cols.Connections[b], v.cols.Connections[a]), a-b)

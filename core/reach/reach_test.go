@@ -195,7 +195,11 @@ func TestFollowingEditsGivesTheSameView(t *testing.T) {
 				require.Empty(t, errs)
 				u = v.Compiled.WithPolicy(p, v.Compiled.AsOf)
 			}
+			before := v
 			v = v.With(u)
+			if rapid.Bool().Draw(t, "nobody asks") {
+				continue // what could be used of the views before is carried on
+			}
 			fresh := reach.New(u.After, all, from, to)
 			require.Equal(t, fresh.Len(), v.Len())
 			for i := range v.Len() {
@@ -205,6 +209,23 @@ func TestFollowingEditsGivesTheSameView(t *testing.T) {
 			require.Equal(t, fresh.Strip(reach.Query{}, 7, reach.Conversations), v.Strip(reach.Query{}, 7, reach.Conversations))
 			q := reach.Query{Turn: rapid.Bool().Draw(t, "turn")}
 			require.Equal(t, fresh.Served(q), v.Served(q))
+			q.By = "app"
+			require.Equal(t, fresh.Served(q), v.Served(q))
+			if before.Len() != v.Len() {
+				continue // an address has changed hands
+			}
+			// Compared with the view before, and with the one that has no rules.
+			none, _ := policy.Parse("")
+			for _, against := range []*reach.View{reach.New(before.Compiled, all, from, to), reach.New(decide.Compile(u.After.Estate, none, u.After.AsOf), all, from, to)} {
+				if against.Len() != v.Len() {
+					continue
+				}
+				q := reach.Query{Turn: rapid.Bool().Draw(t, "turn compared")}
+				if rapid.Bool().Draw(t, "changed only") {
+					q.Was[decide.Uncovered] = true
+				}
+				require.Equal(t, fresh.Compared(against).Served(q), v.Compared(against).Served(q))
+			}
 		}
 	})
 }

@@ -163,6 +163,12 @@ func (w *Window) byPair() []int32 {
 	return w.pairOrder
 }
 
+// byServer gives them in the order of servers and clients.
+func (w *Window) byServer() []int32 {
+	w.byServerOnce.Do(func() { w.serverOrder = inOrderOf(w.cols.Server, len(w.ends), w.byPair()) })
+	return w.serverOrder
+}
+
 // inOrderOf puts conversations in the order of a column of numbers below n; those
 // with the same number stay in theirs.
 func inOrderOf(column []int32, n int, order []int32) []int32 {

@@ -6,6 +6,7 @@
 package reach
 
 import (
+	"maps"
 	"net/netip"
 	"slices"
 	"sync"
@@ -29,6 +30,7 @@ type View struct {
 	rules  []int32         // by conversation: index of the deciding rule, or -1
 
 	cache   *viewCache
+	carry   *carry           // of the view that this one was made from; or nil
 	verdict []decide.Verdict // of no rule, then of each rule
 }
 
@@ -80,6 +82,13 @@ func (r *remembered[T]) get(question string, find func() T) T {
 	}
 	r.answers[question] = answer
 	return answer
+}
+
+// all gives what is remembered, by question.
+func (r *remembered[T]) all() map[string]T {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return maps.Clone(r.answers)
 }
 
 // New resolves the buckets whose hour is in [from, to) and decides them.
@@ -146,6 +155,7 @@ func (v *View) With(u *decide.Update) *View {
 	for i, now := range u.Rules {
 		same = same && int32(i) == now
 	}
+	others := make([][]int32, (len(v.rules)+stretch-1)/stretch)
 	clients := make([]bool, u.After.Classes())
 	for k := range changed {
 		clients[k[0]] = true
@@ -157,6 +167,8 @@ func (v *View) With(u *decide.Update) *View {
 			if !same && r >= 0 {
 				r = u.Rules[r]
 			}
+			gone := v.rules[i] >= 0 && r < 0
+			was := r
 			if moved != nil && (moved[a] || moved[b]) {
 				r = u.After.Rule(next.places[a], next.places[b], v.cols.Point[i])
 			} else if clients[next.places[a].Class] {
@@ -165,9 +177,21 @@ func (v *View) With(u *decide.Update) *View {
 				}
 			}
 			next.rules[i] = r
+			if gone || r != was {
+				others[part] = append(others[part], int32(i))
+			}
 		}
 	})
-	return next.ready()
+	next.ready()
+	if u.Before.SameGroups(u.After) {
+		next.carry = v.carryOn(slices.Concat(others...), u.Rules)
+		for by, n := range v.cache.namings.all() {
+			if by != ByArea && by != ByOwner {
+				next.cache.namings.get(by, func() *naming { return n })
+			}
+		}
+	}
+	return next
 }
 
 // changesHands reports whether an address that was seen has another holder after
@@ -226,8 +250,24 @@ func (v *View) moved(next *View, u *decide.Update) []bool {
 // Compared gives the view with another one, of the same window, as what it is
 // compared with.
 func (v *View) Compared(against *View) *View {
-	out := &View{Window: v.Window, Compiled: v.Compiled, Against: against, places: v.places, rules: v.rules}
-	return out.ready()
+	out := (&View{Window: v.Window, Compiled: v.Compiled, Against: against, places: v.places, rules: v.rules}).ready()
+	for by, n := range v.cache.namings.all() {
+		out.cache.namings.get(by, func() *naming { return n })
+	}
+	others := make([][]int32, (v.Len()+stretch-1)/stretch)
+	decide.Parallel(workers, len(others), func(_, part int) {
+		for i := part * stretch; i < min((part+1)*stretch, v.Len()); i++ {
+			if v.Verdict(i) != against.Verdict(i) {
+				others[part] = append(others[part], int32(i))
+			}
+		}
+	})
+	same := make([]int32, len(v.Compiled.Policy.Rules))
+	for i := range same {
+		same[i] = int32(i)
+	}
+	out.carry = v.carryOn(slices.Concat(others...), same)
+	return out
 }
 
 // Conversation is what was seen in the window between two endpoints on one
@@ -294,7 +334,7 @@ func (v *View) findEvidence() []prove.Evidence {
 		}
 	}
 	clear(server)
-	for _, i := range inOrderOf(v.cols.Server, len(v.ends), v.byPair()) {
+	for _, i := range v.byServer() {
 		r, b := v.rules[i], v.cols.Server[i]+1
 		if r >= 0 && server[r] != b {
 			out[r].Servers = append(out[r].Servers, v.places[b-1])

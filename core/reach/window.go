@@ -23,13 +23,15 @@ type Window struct {
 	// end is called that no group fits; set before the window is shown.
 	Structural []string
 
-	whole      *flow.Table // what the window was cut from
-	beforeOnce sync.Once
-	before     []bool // by conversation: seen before the window
-	byPairOnce sync.Once
-	pairOrder  []int32 // conversations in the order of clients and servers
-	beginsOnce sync.Once
-	beginning  []int32 // by pair of the dictionary: its first conversation plus 1
+	whole        *flow.Table // what the window was cut from
+	beforeOnce   sync.Once
+	before       []bool // by conversation: seen before the window
+	byPairOnce   sync.Once
+	pairOrder    []int32 // conversations in the order of clients and servers
+	byServerOnce sync.Once
+	serverOrder  []int32
+	beginsOnce   sync.Once
+	beginning    []int32 // by pair of the dictionary: its first conversation plus 1
 
 	ends    []sighting
 	pair    []uint32       // by conversation: number of its pair; rising
