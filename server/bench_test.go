@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"net/url"
+	"strings"
 	"testing"
 	"testing/fstest"
 	"time"
@@ -92,6 +93,25 @@ func BenchmarkEstateOfARealSize(b *testing.B) {
 			b.ReportMetric(float64(b.Elapsed().Milliseconds())/float64(b.N), "ms")
 		})
 	}
+	lines := ""
+	for i := range 200 {
+		lines += fmt.Sprintf("app%d-%s -> app%d-%s tcp/443\n", i, []string{"entry", "logic"}[i%2], (i*7+3)%250, []string{"store", "bus"}[i%2])
+	}
+	b.Run("what-if-200", func(b *testing.B) {
+		for b.Loop() {
+			ask("POST", "/api/whatif", map[string]any{"text": lines})
+		}
+		b.ReportMetric(float64(b.Elapsed().Milliseconds())/float64(b.N), "ms")
+	})
+	b.Run("edit-and-check", func(b *testing.B) {
+		line := strings.Count(text[:strings.Index(text, "\npermit")], "\n") + 2
+		for i := 1; b.Loop(); i++ {
+			ask("POST", "/api/policy/edits", map[string]any{"revision": i, "op": "switch", "line": line})
+			ask("GET", "/api/check", nil)
+			ask("GET", "/api/ledger", nil)
+		}
+		b.ReportMetric(float64(b.Elapsed().Milliseconds())/float64(b.N), "ms")
+	})
 	b.Run("tag-preview", func(b *testing.B) {
 		for i := 0; b.Loop(); i++ {
 			ask("POST", "/api/tags?dryRun=true", map[string]any{"workloads": []string{fmt.Sprintf("w%d", i%workloads)}, "key": "env", "value": []string{"trial", "live"}[i%2]})

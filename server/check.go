@@ -86,20 +86,16 @@ func (s *Server) check(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
+	q.Count = liveStore
 	t := v.Totals(q)
 	out := CheckOut{Revision: snap.head.No, Conversations: v.Len(), Counts: countsOut(t.Conversations), Connections: map[string]int64{}, Bytes: map[string]int64{}, Outcomes: map[string][3]int{},
-		Leaks: t.Leaks, Chokes: t.Chokes, Asking: t.Asking, Settled: t.Settled, Rules: len(snap.policy.Rules)}
+		Leaks: t.Leaks, Chokes: t.Chokes, Asking: t.Asking, Settled: t.Settled, Rules: len(snap.policy.Rules), LiveStores: t.Counted}
 	for _, verdict := range allVerdicts {
 		out.Connections[verdict.String()], out.Bytes[verdict.String()], out.Outcomes[verdict.String()] = t.Connections[verdict], t.Bytes[verdict], t.Outcomes[verdict]
 	}
 	if in.Measure == "pairs" {
 		pairs := countsOut(v.Pairs(q))
 		out.Pairs = &pairs
-	}
-	if q.Server == nil && t.Conversations[decide.Uncovered] > 0 {
-		stores := q
-		stores.Server = liveStore
-		out.LiveStores = v.Totals(stores).Conversations[decide.Uncovered]
 	}
 	if in.Against != 0 {
 		out.Difference = &DifferenceOut{Counts: map[string]CountsOut{}}

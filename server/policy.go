@@ -101,7 +101,7 @@ func (s *Server) getPolicy(ctx context.Context, in *struct{ Window }) (*Body[Pol
 	for _, r := range revisions {
 		byNo[r.No] = r
 	}
-	totals := v.Totals(reach.Query{})
+	totals := v.Totals(reach.Query{Count: liveStore})
 	uses := v.RuleUses()
 	index := map[*policy.Rule]int{}
 	for i, r := range snap.policy.Rules {

@@ -61,7 +61,11 @@ type keptView struct {
 	view     *reach.View
 }
 
-const viewsKept = 6
+// At most so many views are kept, and follow an edit.
+const (
+	viewsKept     = 6
+	viewsFollowed = 2
+)
 
 // hurry makes the next answer wait for all traffic.
 func (s *Server) hurry() {
@@ -185,10 +189,11 @@ func parsed(text string) (*policy.Policy, any) {
 	return p, nil
 }
 
-// follow brings the views that are kept along.
+// follow brings the views that were used last along; others are made again when
+// they are asked for.
 func (st *state) follow(u *decide.Update) {
 	kept := st.views[:0:0]
-	for _, k := range st.views {
+	for _, k := range st.views[max(0, len(st.views)-viewsFollowed):] {
 		if k.windows == st.windows && k.view.Compiled == u.Before {
 			k.view = k.view.With(u)
 			kept = append(kept, k)
@@ -243,8 +248,9 @@ func (s *Server) view(ctx context.Context, w Window) (*reach.View, snapshot, err
 	if err != nil {
 		return nil, snap, err
 	}
-	for _, k := range st.views {
+	for i, k := range st.views {
 		if k.windows == st.windows && k.from == from && k.to == to && k.view.Compiled == snap.compiled {
+			st.views = append(slices.Delete(st.views, i, i+1), k) // the last is that which was used last
 			return k.view, snap, nil
 		}
 	}

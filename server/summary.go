@@ -63,7 +63,7 @@ func (s *Server) summary(ctx context.Context, in *struct{ Window }) (*Body[Summa
 	if out.Undo, out.Redo, err = s.Store.Undoable(ctx); err != nil {
 		return nil, unavailable(err)
 	}
-	t := v.Totals(reach.Query{})
+	t := v.Totals(reach.Query{Count: liveStore})
 	out.Uncovered = t.Conversations[decide.Uncovered]
 	if n := t.Conversations.Sum(); n > 0 {
 		out.Decided = 1 - float64(out.Uncovered)/float64(n)

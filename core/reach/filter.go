@@ -33,22 +33,24 @@ func (f *Filter) all() bool {
 	return f.Client == nil && f.Server == nil && f.Services == nil && f.Outcome == "" && f.MinBytes == 0 && !f.New && !f.Unsure && len(f.Paths) == 0 && f.Part == nil && !f.Asking
 }
 
-// Members evaluates an expression for each end of the view.
+// members evaluates an expression for each end of the view; nil for none.
 func (v *View) members(e *expr.Expr) []bool {
 	if e == nil {
 		return nil
 	}
-	out := make([]bool, len(v.places))
-	for i, p := range v.places {
-		groups := func(name string) expr.Truth {
-			if v.Compiled.Policy.Groups[name] == nil {
-				return expr.No
+	return v.cache.members.get(e.String(), func() []bool {
+		out := make([]bool, len(v.places))
+		for i, p := range v.places {
+			groups := func(name string) expr.Truth {
+				if v.Compiled.Policy.Groups[name] == nil {
+					return expr.No
+				}
+				return v.Compiled.Group(name, p)
 			}
-			return v.Compiled.Group(name, p)
+			out[i] = e.Eval(decide.Subject(v.Compiled.Estate, p.Endpoint), groups) == expr.Yes
 		}
-		out[i] = e.Eval(decide.Subject(v.Compiled.Estate, p.Endpoint), groups) == expr.Yes
-	}
-	return out
+		return out
+	})
 }
 
 // chosen gives the conversations that a query's filters select but for those

@@ -30,6 +30,8 @@ type Query struct {
 	Workload *int32 // only where this workload is the near side
 
 	Filter
+	Count *expr.Expr // Totals counts apart what is uncovered and whose server agrees with it
+
 	By string // the tag that sides are called by; blank: their groups
 
 	Was [3]bool // verdicts in the view that this one is compared with; none set: all
@@ -86,13 +88,16 @@ func (q *Query) question(byClient bool) string {
 		return e.String()
 	}
 	flat := *q
-	flat.Point, flat.Workload, flat.Client, flat.Server, flat.Part, flat.Settling = nil, nil, nil, nil, nil, nil
+	flat.Point, flat.Workload, flat.Client, flat.Server, flat.Part, flat.Settling, flat.Count = nil, nil, nil, nil, nil, nil, nil
 	part, settling := Part{}, ""
 	if q.Part != nil {
 		part = *q.Part
 	}
-	if q.Settling != nil {
+	if q.Settling != nil && len(q.Settling.List) > 0 {
 		settling = q.Settling.Key
+	}
+	if len(q.Paths) == 0 {
+		flat.Map = MapKeys{} // it only says what paths mean
 	}
 	point, workload := int64(-1), int64(-1)
 	if q.Point != nil {
@@ -101,7 +106,7 @@ func (q *Query) question(byClient bool) string {
 	if q.Workload != nil {
 		workload = int64(*q.Workload)
 	}
-	return fmt.Sprintf("%v %+v %d %d %q %q %+v %s", byClient, flat, point, workload, text(q.Client), text(q.Server), part, settling)
+	return fmt.Sprintf("%v %+v %d %d %q %q %+v %s %q", byClient, flat, point, workload, text(q.Client), text(q.Server), part, settling, text(q.Count))
 }
 
 // rows gathers the cells of a query by the label of one side: the clients' or

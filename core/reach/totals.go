@@ -25,6 +25,7 @@ type Totals struct {
 	Leaks, Chokes int               // conversations
 	Asking        int               // leaks of which nobody has said that it is right to reject them
 	Settled       int               // rejected, and somebody has said that this is right
+	Counted       int               // uncovered, and the server agrees with the query's Count
 	Difference    decide.Difference // by the verdict in the view that this one is compared with, and in this
 }
 
@@ -43,6 +44,7 @@ func (t *Totals) add(u *Totals) {
 	}
 	t.Asking += u.Asking
 	t.Settled += u.Settled
+	t.Counted += u.Counted
 }
 
 // Totals counts the conversations that a query selects but for its verdicts and
@@ -54,12 +56,15 @@ func (v *View) Totals(q Query) Totals {
 
 // whatever is the query without what tells apart how conversations are decided.
 func (q Query) whatever() Query {
-	q.Verdicts, q.Was, q.Leaks, q.Rule, q.Asking = [3]bool{}, [3]bool{}, false, 0, false
+	q.Verdicts, q.Was, q.Leaks, q.Rule, q.Asking, q.By = [3]bool{}, [3]bool{}, false, 0, false, ""
+	if q.Group == "" && q.Workload == nil {
+		q.Turn = false // it is only asked which side the group is
+	}
 	return q
 }
 
 func (v *View) count(q Query) Totals {
-	chosen, settled := v.chosen(q), v.settled(q)
+	chosen, settled, counted := v.chosen(q), v.settled(q), v.members(q.Count)
 	found := make([]Totals, runtime.GOMAXPROCS(0))
 	for w := range found {
 		found[w].ByRule = make([]int, len(v.Compiled.Policy.Rules))
@@ -90,6 +95,9 @@ func (v *View) count(q Query) Totals {
 			}
 			if !carried && !dropped {
 				t.Outcomes[verdict][flow.Unknown]++
+			}
+			if verdict == decide.Uncovered && counted != nil && counted[v.cols.Server[i]] {
+				t.Counted++
 			}
 			if verdict == decide.Reject {
 				if settled != nil && settled[i] {

@@ -63,6 +63,7 @@ func TestTotalsAreTheSumOfTheConversations(t *testing.T) {
 			}
 		}
 
+		q.Count, _ = expr.ParseText("tier is store")
 		var want reach.Totals
 		want.ByRule = make([]int, len(c.Policy.Rules))
 		lines := map[*policy.Rule]int{}
@@ -100,6 +101,11 @@ func TestTotalsAreTheSumOfTheConversations(t *testing.T) {
 			}
 			if conv.Carried == 0 && conv.Dropped == 0 {
 				want.Outcomes[conv.Verdict][flow.Unknown]++
+			}
+			if conv.Verdict == decide.Uncovered && conv.Server.Workload != estate.Outside {
+				if tier, _ := e.Workload(conv.Server.Workload).Tag("tier"); tier.Value == "store" {
+					want.Counted++
+				}
 			}
 			if accepted(&conv) {
 				want.Settled++

@@ -46,6 +46,7 @@ type viewCache struct {
 	settled  remembered[[]bool]
 	evidence remembered[[]prove.Evidence]
 	uses     remembered[[2]Use]
+	members  remembered[[]bool]
 }
 
 // remembered keeps the answers to the last few questions. The zero value is
@@ -160,19 +161,25 @@ func (v *View) With(u *decide.Update) *View {
 	for k := range changed {
 		clients[k[0]] = true
 	}
-	decide.Parallel(workers, (len(v.rules)+stretch-1)/stretch, func(_, part int) {
+	// Of most clients nothing changes: that is looked up first.
+	touched := make([]bool, len(next.places))
+	for i := range touched {
+		touched[i] = clients[next.places[i].Class] || moved != nil
+	}
+	decide.Parallel(workers, len(others), func(_, part int) {
 		for i := part * stretch; i < min((part+1)*stretch, len(v.rules)); i++ {
-			a, b := v.cols.Client[i], v.cols.Server[i]
+			a := v.cols.Client[i]
 			r := v.rules[i]
 			if !same && r >= 0 {
 				r = u.Rules[r]
 			}
 			gone := v.rules[i] >= 0 && r < 0
 			was := r
-			if moved != nil && (moved[a] || moved[b]) {
-				r = u.After.Rule(next.places[a], next.places[b], v.cols.Point[i])
-			} else if clients[next.places[a].Class] {
-				if s, ok := changed[[2]int32{next.places[a].Class, next.places[b].Class}]; ok && s.Contains(v.cols.Point[i]) {
+			if touched[a] {
+				b := v.cols.Server[i]
+				if moved != nil && (moved[a] || moved[b]) {
+					r = u.After.Rule(next.places[a], next.places[b], v.cols.Point[i])
+				} else if s, ok := changed[[2]int32{next.places[a].Class, next.places[b].Class}]; ok && s.Contains(v.cols.Point[i]) {
 					r = u.After.Rule(next.places[a], next.places[b], v.cols.Point[i])
 				}
 			}
@@ -189,6 +196,9 @@ func (v *View) With(u *decide.Update) *View {
 			if by != ByArea && by != ByOwner {
 				next.cache.namings.get(by, func() *naming { return n })
 			}
+		}
+		for text, in := range v.cache.members.all() {
+			next.cache.members.get(text, func() []bool { return in })
 		}
 	}
 	return next
@@ -220,9 +230,11 @@ func (v *View) moved(next *View, u *decide.Update) []bool {
 	if u.Before.Policy != u.After.Policy && len(v.ends) > 0 {
 		// Groups may be numbered anew: every end is placed again.
 		next.places = make([]decide.Placed, len(v.ends))
-		for i := range v.ends {
-			next.places[i] = u.After.At(v.ends[i].Addr, v.ends[i].at)
-		}
+		decide.Parallel(workers, (len(v.ends)+stretch-1)/stretch, func(_, part int) {
+			for i := part * stretch; i < min((part+1)*stretch, len(v.ends)); i++ {
+				next.places[i] = u.After.At(v.ends[i].Addr, v.ends[i].at)
+			}
+		})
 	} else if len(u.Moved) > 0 {
 		workloads := map[int32]bool{}
 		for _, m := range u.Moved {
