@@ -72,4 +72,20 @@ func TestScreenshots(t *testing.T) {
 	p.click(button("env = trial"))
 	p.see(button("Set env = trial"))
 	shoot("check")
+
+	p.open("/check?part=ask")
+	p.fill(`.cm-content`, "booking-entry-live -> booking-logic-live tcp/8443 = permit\nbooking-logic-03 -> fares-store-01 postgres\ntrial -> protected any = reject\ndepots -> booking-entry-live web, ssh")
+	p.until(`document.querySelectorAll("[data-answer]").length === 4`)
+	p.click(`[data-answer=several] button`)
+	p.see(`[data-part=permit]`)
+	shoot("whatif")
+
+	p.open("/policy")
+	p.click(`//*[@data-rule][contains(@aria-label, "booking-logic-live -> fares-logic-live")]`)
+	p.click(button("Turn off"))
+	p.see(button("Turn on"))
+	p.open("/check?part=report&against=1")
+	p.see(`[data-strands=Loses]`)
+	shoot("report")
+
 }

@@ -200,12 +200,7 @@ func (s *Server) why(ctx context.Context, in *struct {
 			return nil, huma.Error422UnprocessableEntity("at: " + err.Error())
 		}
 	}
-	client, err1 := netip.ParseAddr(in.Client)
-	server, err2 := netip.ParseAddr(in.Server)
-	if err1 != nil || err2 != nil {
-		return nil, huma.Error422UnprocessableEntity("client and server: expected two IP addresses")
-	}
-	pt, err := readPoint(in.Service)
+	client, server, pt, err := readFlow(in.Client, in.Server, in.Service)
 	if err != nil {
 		return nil, err
 	}

@@ -331,6 +331,17 @@ func verdicts(names []string) (out [3]bool) {
 // allVerdicts are in the order in which they are shown.
 var allVerdicts = []decide.Verdict{decide.Permit, decide.Reject, decide.Uncovered}
 
+// readFlow reads two addresses and a spec that names one point.
+func readFlow(client, server, spec string) (a, b netip.Addr, pt service.Point, err error) {
+	a, err1 := netip.ParseAddr(client)
+	b, err2 := netip.ParseAddr(server)
+	if err1 != nil || err2 != nil {
+		return a, b, 0, huma.Error422UnprocessableEntity("client and server: expected two IP addresses")
+	}
+	pt, err = readPoint(spec)
+	return a, b, pt, err
+}
+
 // readPoint reads a spec that names one point.
 func readPoint(spec string) (service.Point, error) {
 	r, ok, err := service.ParseSpec(strings.ToLower(spec))
@@ -510,12 +521,7 @@ func (s *Server) hours(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	client, err1 := netip.ParseAddr(in.Client)
-	server, err2 := netip.ParseAddr(in.Server)
-	if err1 != nil || err2 != nil {
-		return nil, huma.Error422UnprocessableEntity("client and server: expected two IP addresses")
-	}
-	pt, err := readPoint(in.Service)
+	client, server, pt, err := readFlow(in.Client, in.Server, in.Service)
 	if err != nil {
 		return nil, err
 	}

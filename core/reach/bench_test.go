@@ -16,14 +16,10 @@ import (
 	"lucidorchard/core/service"
 )
 
-// hoursOf makes a table of about rows conversation-hours over two weeks, of a
-// tenth as many conversations: some go on all the time, most do not. Each group
-// is called by members of six others, on two services.
-func hoursOf(e *estate.Estate, rows int) (*flow.Table, []*flow.Draft) {
-	r := rand.New(rand.NewPCG(3, 3))
-	t := flow.NewTable()
-	byRole := map[string][]uint32{}
-	var roles []string
+// rolesOf gives the roles of an estate, application and tier, and the numbers of
+// the addresses of each.
+func rolesOf(e *estate.Estate, t *flow.Table) (roles []string, byRole map[string][]uint32) {
+	byRole = map[string][]uint32{}
 	for _, w := range e.All() {
 		app, _ := w.Tag("app")
 		tier, _ := w.Tag("tier")
@@ -33,6 +29,16 @@ func hoursOf(e *estate.Estate, rows int) (*flow.Table, []*flow.Draft) {
 		}
 		byRole[role] = append(byRole[role], t.Dict.Number(w.Leases[0].Addr))
 	}
+	return roles, byRole
+}
+
+// hoursOf makes a table of about rows conversation-hours over two weeks, of a
+// tenth as many conversations: some go on all the time, most do not. Each group
+// is called by members of six others, on two services.
+func hoursOf(e *estate.Estate, rows int) (*flow.Table, []*flow.Draft) {
+	r := rand.New(rand.NewPCG(3, 3))
+	t := flow.NewTable()
+	roles, byRole := rolesOf(e, t)
 	type pair struct {
 		client, server uint32
 		point          service.Point

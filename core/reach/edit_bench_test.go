@@ -21,17 +21,7 @@ import (
 func manyConversations(e *estate.Estate, n int) *flow.Table {
 	r := rand.New(rand.NewPCG(5, 5))
 	t := flow.NewTable()
-	byRole := map[string][]uint32{}
-	var roles []string
-	for _, w := range e.All() {
-		app, _ := w.Tag("app")
-		tier, _ := w.Tag("tier")
-		role := app.Value + " " + tier.Value
-		if byRole[role] == nil {
-			roles = append(roles, role)
-		}
-		byRole[role] = append(byRole[role], t.Dict.Number(w.Leases[0].Addr))
-	}
+	roles, byRole := rolesOf(e, t)
 	observer := t.Dict.Observer("10.0.0.1")
 	ports := []uint32{443, 8443, 5432, 22, 53, 9100, 636, 5671}
 	const hours = 24

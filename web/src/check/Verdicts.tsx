@@ -33,8 +33,8 @@ export function Verdicts({ c, query, measure }: { c: Schemas["CheckOut"]; query:
                 aria-pressed={pressed}
                 title={`${shown(value(v))} ${measure === "bytes" ? "" : measure} ${v}${measure === "pairs" ? ": pairs of a client and a server, by the verdict that asks for most" : ""}. ${pressed ? "Shown below; press to show all" : "Press to show only these below"}`}
                 onClick={() => change({ verdict: pressed ? on.filter((x) => x !== v) : [...on, v], odd: null, asking: null })}
-                flex={`${Math.max(value(v) / Math.max(1, total), 0.0001)} 1 128px`}
-                minW="128px"
+                flex={`${Math.max(value(v) / Math.max(1, total), 0.0001)} 1 156px`}
+                minW="156px"
                 h="38px"
                 px="9px"
                 textAlign="left"

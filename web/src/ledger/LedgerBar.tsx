@@ -117,7 +117,7 @@ export function LedgerBar({ query, switches = true }: { query: LedgerQuery; swit
       {query.group && <Chip onRemove={() => change({ group: null })}>members of {query.group}</Chip>}
       {query.workload && <Chip onRemove={() => change({ workload: null })}>{query.workload}</Chip>}
       {query.rule && <Chip onRemove={() => change({ rule: null })}>decided by line {query.rule}</Chip>}
-      <FineChips query={query} />
+      <FineChips query={query} by={switches} />
       <Btn aria-expanded={more} onClick={() => setMore(!more)}>
         Filters…
       </Btn>

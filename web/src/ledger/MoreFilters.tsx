@@ -11,7 +11,7 @@ import type { LedgerQuery } from "./shared";
 export const fineKeys = ["clients", "servers", "services", "outcome", "bytes", "new", "unsure", "by", "for", "asking", "path", "columns", "rows"];
 
 /** The filters that are on, each with a way to take it off. */
-export function FineChips({ query }: { query: LedgerQuery }) {
+export function FineChips({ query, by = true }: { query: LedgerQuery; by?: boolean }) {
   const { change } = useAddress();
   const chips: [string, string, boolean][] = [
     ["clients", `client: ${query.clients}`, !!query.clients],
@@ -21,7 +21,7 @@ export function FineChips({ query }: { query: LedgerQuery }) {
     ["bytes", `at least ${query.bytes} bytes`, !!query.bytes],
     ["new", "new in this window", !!query.new],
     ["unsure", "direction not certain", !!query.unsure],
-    ["by", `by ${query.by?.replace("~", "")}`, !!query.by],
+    ["by", `by ${query.by?.replace("~", "")}`, by && !!query.by],
     ["for", `for ${query.for?.replace(":", " ")}`, !!query.for],
     ["asking", "still asking", !!query.asking],
   ];

@@ -209,7 +209,7 @@ function Rightly({ target, query, close }: { target: Target; query: LedgerQuery;
   };
   return (
     <Modal
-      title={`It is right that ${target.words} is rejected`}
+      title={`Rightly rejected: ${target.words}`}
       open
       onClose={close}
       size="lg"
