@@ -264,3 +264,41 @@ func TestSidesAreCalledByArea(t *testing.T) {
 		}
 	})
 }
+
+// Every conversation that is not permitted both before and now stands in one
+// strand, with those that are called alike and decided alike.
+func TestStrandsHaveEveryConversationOnce(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		e, all := sample.Estate(t), buckets(t)
+		from, to := all[0].Hour, all[len(all)-1].Hour+1
+		v := reach.New(compile(t, e, sample.Policy(t), sample.Instant(t)), all, from, to)
+		before := reach.New(compile(t, e, sample.Policy(t), sample.Instant(t)), all, from, to)
+		v = v.Compared(before)
+		type key struct {
+			client, server string
+			point          service.Point
+			was, is        decide.Verdict
+			rule           *policy.Rule
+		}
+		want, connections := map[key]int{}, map[key]int64{}
+		for i := range v.Len() {
+			c := v.At(i)
+			client, server := v.Labels(i)
+			k := key{client.Key(), server.Key(), c.Point, before.Verdict(i), c.Verdict, c.Rule}
+			if k.was != decide.Permit || k.is != decide.Permit {
+				want[k]++
+				connections[k] += c.Connections
+			}
+		}
+		got, carried := map[key]int{}, map[key]int64{}
+		for _, s := range v.Strands(reach.Query{}, "app") {
+			k := key{s.Client.Key(), s.Server.Key(), s.Point, s.Was, s.Is, s.Rule}
+			got[k] += s.Conversations
+			carried[k] += s.Connections
+			example := v.At(s.Example)
+			require.Equal(t, []any{s.Point, s.Is, s.Rule}, []any{example.Point, example.Verdict, example.Rule})
+		}
+		require.Equal(t, want, got)
+		require.Equal(t, connections, carried)
+	})
+}
