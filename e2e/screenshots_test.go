@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"net/url"
 	"os"
 	"path/filepath"
 	"testing"
@@ -73,8 +74,7 @@ func TestScreenshots(t *testing.T) {
 	p.see(button("Set env = trial"))
 	shoot("check")
 
-	p.open("/check?part=ask")
-	p.fill(`.cm-content`, "booking-entry-live -> booking-logic-live tcp/8443 = permit\nbooking-logic-03 -> fares-store-01 postgres\ntrial -> protected any = reject\ndepots -> booking-entry-live web, ssh")
+	p.open("/check?part=ask&ask=" + url.QueryEscape("booking-entry-live -> booking-logic-live tcp/8443 = permit\nbooking-logic-03 -> fares-store-01 postgres\ntrial -> protected any = reject\ndepots -> booking-entry-live web, ssh"))
 	p.until(`document.querySelectorAll("[data-answer]").length === 4`)
 	p.click(`[data-answer=several] button`)
 	p.see(`[data-part=permit]`)
@@ -87,5 +87,4 @@ func TestScreenshots(t *testing.T) {
 	p.open("/check?part=report&against=1")
 	p.see(`[data-strands=Loses]`)
 	shoot("report")
-
 }

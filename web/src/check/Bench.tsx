@@ -10,7 +10,7 @@ import { useAddress, useCarried, useWhy, useWindow } from "../frame/address";
 import { say } from "../frame/toaster";
 import { Btn, inputStyle, Link, Switches } from "../marks/Controls";
 import { Mark, type Verdict, verdictColor } from "../marks/Marks";
-import { atMinute, n, plural } from "../marks/words";
+import { atMinute, n, plural, worded } from "../marks/words";
 
 type Answer = Schemas["AnswerOut"];
 type Probe = Schemas["ProbeOut"];
@@ -98,7 +98,7 @@ function AnswerRow({ a, extra }: { a: Answer; extra?: React.ReactNode }) {
           {a.question}
         </Text>
         <Text flex="1" minW="0" color={a.verdict in { permit: 1, reject: 1, uncovered: 1 } ? verdictColor(a.verdict as Verdict) : undefined}>
-          {a.words.replace(/\b(for|of|all) (\d{4,})\b/g, (_, word: string, count: string) => `${word} ${n(Number(count))}`)}
+          {worded(a.words)}
           {differs && (
             <chakra.span color="reject" fontWeight="600">
               {`; ${a.want} was expected`}

@@ -18,8 +18,8 @@ export function CompareWith({ head, changed }: { head: number; changed?: number 
   const choose = (v: string) => change(v ? { against: v } : { against: null, was: null });
   return (
     <Flex gap="6px" align="center" color="soft">
-      <label htmlFor="against">Compare with</label>
-      <chakra.select id="against" value={against} onChange={(e) => choose(e.target.value)} bg="sheet" color="ink" borderWidth="1px" borderColor="line" borderRadius="5px" h="27px" px="6px" fontSize="12.5px" w="168px">
+      <label htmlFor="against">Against</label>
+      <chakra.select id="against" value={against} onChange={(e) => choose(e.target.value)} bg="sheet" color="ink" borderWidth="1px" borderColor="line" borderRadius="5px" h="27px" px="6px" fontSize="12.5px" w="140px" title="another revision of the policy to compare the draft with">
         <option value="">no other revision</option>
         {data
           ?.filter((r) => r.no !== head)

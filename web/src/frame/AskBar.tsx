@@ -6,6 +6,7 @@ import { useNavigate } from "react-router";
 import { api, type Schemas } from "../api/client";
 import { Kbd } from "../marks/Controls";
 import { VerdictWord } from "../marks/Marks";
+import { worded } from "../marks/words";
 import { useAddress, useWhy, useWindow, write } from "./address";
 import { useKeys } from "./keys";
 
@@ -120,7 +121,7 @@ export function AskBar() {
           {several && (
             <chakra.button type="button" onMouseDown={enter} px="14px" py="6px" w="100%" textAlign="left" cursor="pointer" data-answer={several.verdict}>
               <Flex gap="10px" align="baseline">
-                <Text>{several.words}</Text>
+                <Text>{worded(several.words)}</Text>
                 <Text ml="auto" flexShrink={0} color="soft">
                   Enter: by which rules
                 </Text>

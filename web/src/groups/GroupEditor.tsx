@@ -145,8 +145,8 @@ function Seen({ name }: { name: string }) {
   if (!u || u.reached.conversations + u.reaches.conversations === 0) return null;
   const one = (words: string, x: Schemas["UseOut"]) =>
     x.conversations > 0 && (
-      <Text as="span" mr="18px" data-seen={words}>
-        {`${words}: ${plural(x.conversations, "conversation")} between ${plural(x.pairs, "pair")}, last ${atMinute(x.last!)} `}
+      <Text as="span" mr="18px" whiteSpace="nowrap" display="inline-block" data-seen={words}>
+        {`${words}: ${plural(x.conversations, "conversation")} in ${plural(x.pairs, "pair")}, last ${atMinute(x.last!)} `}
         <Spark values={x.spark} />
       </Text>
     );

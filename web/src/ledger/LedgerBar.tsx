@@ -90,16 +90,13 @@ export function LedgerBar({ query, switches = true }: { query: LedgerQuery; swit
         toggle={(v) => change({ turn: v === "reaches" ? v : null })}
       />
       {!switches && (
-        <chakra.label display="flex" gap="5px" alignItems="center" fontSize="12px" color="soft">
-          grouped by
           <chakra.select aria-label="grouped by" value={query.by ?? ""} onChange={(e) => change({ by: e.target.value })} bg="sheet" color="ink" borderWidth="1px" borderColor="line" borderRadius="5px" h="27px" px="4px" fontSize="12.5px">
             {[["", "group"], ["app", "application"], ["~area", "area"], ["~owner", "owner"], ...(query.by && !["app", "~area", "~owner"].includes(query.by) ? [[query.by, query.by]] : [])].map(([value, words]) => (
               <option key={value} value={value}>
-                {words}
+                {`by ${words}`}
               </option>
             ))}
           </chakra.select>
-        </chakra.label>
       )}
       <form
         onSubmit={(e) => {

@@ -7,6 +7,9 @@ const minute = new Intl.DateTimeFormat(undefined, { day: "numeric", month: "shor
 
 export const n = (v: number) => number.format(v);
 
+/** A sentence of the server with its large numbers as people read them. */
+export const worded = (sentence: string) => sentence.replace(/\b(for|of|all) (\d{4,})\b/g, (_, word: string, count: string) => `${word} ${n(Number(count))}`);
+
 export function percent(share: number) {
   // 100 % is said only of all: what is almost all is not all.
   const p = share * 100;
