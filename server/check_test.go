@@ -359,3 +359,93 @@ func TestReport(t *testing.T) {
 	_, err := json.Marshal(own)
 	require.NoError(t, err)
 }
+
+// What one server keeps the other answers with at once: they share the database.
+func TestProbesOfAnotherServer(t *testing.T) {
+	c := serve(t)
+	c.company()
+	d := c.second()
+	var probes []server.ProbeOut
+	d.get("/api/probes", &probes)
+	require.Empty(t, probes)
+	require.Equal(t, 200, c.call("POST", "/api/probes", map[string]any{"text": "any -> any any = reject", "reason": ""}, nil))
+	d.get("/api/probes", &probes)
+	require.Len(t, probes, 1)
+	require.False(t, probes[0].Answer.AsExpected, "much of it is permitted")
+	var one, two server.CheckOut
+	c.get("/api/check", &one)
+	d.get("/api/check", &two)
+	require.Equal(t, one, two)
+	require.Positive(t, one.Settled)
+
+	// A tag that is set changes who is meant, on both.
+	var before, after server.WhatIf
+	ask := map[string]any{"text": "booking-logic-live -> booking-store-live postgres"}
+	require.Equal(t, 200, d.call("POST", "/api/whatif", ask, &before))
+	require.NotEmpty(t, before.Answers[0].Undecided)
+	lacking := before.Answers[0].Undecided[0]
+	require.Equal(t, 200, c.call("POST", "/api/tags", map[string]any{"workloads": []string{lacking.Workload}, "key": "tier", "value": "logic"}, nil))
+	require.Equal(t, 200, d.call("POST", "/api/whatif", ask, &after))
+	require.Less(t, after.Answers[0].MaybeCount, before.Answers[0].MaybeCount)
+}
+
+// An option that was made on an older revision is refused if what it stands
+// before has changed since, and follows it if it has only moved.
+func TestSettlingOnWhatHasChanged(t *testing.T) {
+	c := serve(t)
+	c.begin() // a small policy: live -> live on tcp/8443 on line 4
+	base := 1
+	out, _, status := c.edit(base, "add", map[string]any{"text": "group bench = env is bench"})
+	require.Equal(t, 200, status)
+	// The rule has moved down by a line; the option still goes before it.
+	var taken server.EditOut
+	require.Equal(t, 200, c.call("POST", "/api/settle", map[string]any{"revision": base, "lines": []string{"reject trial -> live on tcp/8443"}, "before": 4}, &taken))
+	require.Contains(t, c.text(), "reject trial -> live on tcp/8443\npermit live -> live on tcp/8443\n")
+	// Now somebody has changed it.
+	line := 0
+	for i, l := range strings.Split(c.text(), "\n") {
+		if l == "permit live -> live on tcp/8443" {
+			line = i + 1
+		}
+	}
+	_, _, status = c.edit(taken.Revision, "change", map[string]any{"line": line, "text": "permit live -> live on tcp/443"})
+	require.Equal(t, 200, status)
+	var p problem
+	require.Equal(t, 409, c.call("POST", "/api/settle", map[string]any{"revision": out.Revision, "lines": []string{"reject trial -> live on tcp/22"}, "before": 5}, &p))
+	require.Contains(t, p.Detail, "somebody has changed this statement meanwhile")
+	require.NotContains(t, c.text(), "tcp/22")
+	// What cannot be read is said without being kept.
+	var dry server.EditOut
+	require.Equal(t, 200, c.call("POST", "/api/settle?dryRun=true", map[string]any{"revision": taken.Revision, "lines": []string{"permit live -> nobody on tcp/22"}, "before": 0}, &dry))
+	require.Contains(t, dry.Errors[0].Message, "nobody")
+}
+
+// The policy document has the figures of each rule, and they agree with the
+// conversations.
+func TestFiguresOfRules(t *testing.T) {
+	c := serve(t)
+	c.company()
+	var p server.PolicyOut
+	c.get("/api/policy", &p)
+	seen := 0
+	for _, s := range p.Statements {
+		if s.Rule == nil || s.Hits == 0 {
+			continue
+		}
+		seen++
+		var list server.ConversationPage
+		c.get(fmt.Sprintf("/api/conversations?rule=%d&limit=1000", s.Line), &list)
+		require.Equal(t, s.Hits, list.Total)
+		pairs, last := map[string]bool{}, ""
+		for _, conv := range list.Conversations {
+			pairs[conv.Client.Addr+" "+conv.Server.Addr] = true
+			last = max(last, conv.Last)
+		}
+		if list.Total <= 1000 {
+			require.LessOrEqual(t, s.Pairs, s.Hits)
+			require.Len(t, pairs, s.Pairs, s.Text)
+			require.Equal(t, last[:19], s.Last[:19])
+		}
+	}
+	require.Greater(t, seen, 5)
+}

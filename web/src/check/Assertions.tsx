@@ -149,6 +149,7 @@ function Mending({ a, close }: { a: Assertion; close: () => void }) {
 /** An assertion in the making, with what it would come to. */
 function Writing({ revision: now, line, start, onDone }: { revision: number; line?: number; start: string; onDone: () => void }) {
   const [text, setText] = useState(start);
+  const [tried, setTried] = useState<Schemas["Tried"]>(); // what was found last
   const [asked, setAsked] = useState("");
   const [wrong, setWrong] = useState<string>();
   const [revision] = useState(now); // a change by somebody else meanwhile is noticed
@@ -159,12 +160,10 @@ function Writing({ revision: now, line, start, onDone }: { revision: number; lin
   useEffect(() => {
     if (!text.trim()) return;
     const t = setTimeout(() => {
-      setAsked(text);
-      mutate({ body: { text } });
+      mutate({ body: { text } }, { onSuccess: (found) => (setTried(found), setAsked(text)) });
     }, 200);
     return () => clearTimeout(t);
   }, [text, mutate]);
-  const tried = asked === text ? trying.data : undefined;
   const store = async () => {
     setWrong(undefined);
     try {
@@ -201,7 +200,7 @@ function Writing({ revision: now, line, start, onDone }: { revision: number; lin
       ))}
       {wrong && <ProblemNote>{wrong}</ProblemNote>}
       <Flex gap="8px" mt="8px" align="center">
-        <Btn primary loading={busy} disabled={!text.trim() || !tried || tried.errors.length > 0 || text === start} onClick={() => void store()}>
+        <Btn primary loading={busy} disabled={!text.trim() || asked !== text || !tried || tried.errors.length > 0 || text === start} onClick={() => void store()}>
           Save to the draft
         </Btn>
         <Btn onClick={onDone}>Cancel</Btn>

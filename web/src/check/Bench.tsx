@@ -26,15 +26,17 @@ export function Bench() {
   const summary = api.useQuery("get", "/api/summary", { params: { query: w } });
   const probes = api.useQuery("get", "/api/probes", { params: { query: w } });
   const { mutate } = ask;
-  const version = summary.dataUpdatedAt; // the draft may have changed
+  const state = summary.data; // another one when the draft or the estate has changed
+  // What was answered last stays until the next answer is there.
+  const [found, setFound] = useState<Schemas["WhatIf"]>();
   useEffect(() => {
     const t = setTimeout(() => {
       change({ ask: text.length < 3000 ? text : null }, { replace: true });
-      if (text.trim()) mutate({ body: { text } });
+      if (text.trim()) mutate({ body: { text } }, { onSuccess: setFound });
     }, 200);
     return () => clearTimeout(t);
-  }, [text, version, mutate, change]);
-  const answers = text.trim() ? (ask.data?.answers ?? []) : [];
+  }, [text, state, mutate, change]);
+  const answers = text.trim() ? (found?.answers ?? []) : [];
   const store = async (lines: string) => {
     try {
       await keep.mutateAsync({ params: { query: w }, body: { text: lines, reason } });
@@ -49,7 +51,7 @@ export function Bench() {
     <Flex direction="column" minH="0" flex="1" mt="8px">
       <Flex gap="14px" flexShrink={0}>
         <Box flex="1" minW="0">
-          <CodeEditor value={text} onChange={setText} errors={ask.data?.errors ?? []} label="questions, one a line" words={words} height="112px" numbered />
+          <CodeEditor value={text} onChange={setText} errors={found?.errors ?? []} label="questions, one a line" words={words} height="112px" numbered />
         </Box>
         <Box w="330px" flexShrink={0} color="soft" fontSize="12px">
           <Text>
@@ -57,14 +59,14 @@ export function Bench() {
           </Text>
           <Flex mt="6px" gap="6px">
             <Input {...inputStyle} flex="1" aria-label="why these are expected" placeholder="why? (kept with the probes)" value={reason} onChange={(e) => setReason(e.target.value)} />
-            <Btn primary disabled={answers.length === 0 || (ask.data?.errors.length ?? 0) > 0} loading={keep.isPending} onClick={() => void store(text)} title="A line without = and a verdict expects what it gets now">
+            <Btn primary disabled={answers.length === 0 || (found?.errors.length ?? 0) > 0} loading={keep.isPending} onClick={() => void store(text)} title="A line without = and a verdict expects what it gets now">
               {answers.length > 1 ? `Keep ${answers.length} as probes` : "Keep as a probe"}
             </Btn>
           </Flex>
         </Box>
       </Flex>
       {text.trim() &&
-        ask.data?.errors.map((e) => (
+        found?.errors.map((e) => (
           <Text key={`${e.line} ${e.message}`} color="reject" role="alert" fontSize="12.5px">
             line {e.line}: {e.message}
           </Text>

@@ -61,6 +61,7 @@ function Rule({ as, target, query, close }: { as: "permit" | "reject"; target: T
   const [wrong, setWrong] = useState<string>();
   const take = api.useMutation("post", "/api/settle");
   const look = api.useMutation("post", "/api/settle");
+  const [seen, setSeen] = useState<Schemas["EditOut"]>(); // what was said of the text last
   const words = useVocabulary();
   const options = found.data?.options ?? [];
   const chosen = options[at ?? Math.min(1, options.length - 1)];
@@ -69,10 +70,10 @@ function Rule({ as, target, query, close }: { as: "permit" | "reject"; target: T
   const { mutate } = look;
   useEffect(() => {
     if (text === undefined || !chosen) return;
-    const t = setTimeout(() => mutate({ params: { query: { ...w, dryRun: true } }, body: { revision, lines: text.split("\n").filter((l) => l.trim()), before: chosen.before } }), 250);
+    const t = setTimeout(() => mutate({ params: { query: { ...w, dryRun: true } }, body: { revision, lines: text.split("\n").filter((l) => l.trim()), before: chosen.before } }, { onSuccess: setSeen }), 250);
     return () => clearTimeout(t);
   }, [text, chosen, revision, w, mutate]);
-  const looked = text === undefined ? undefined : look.data;
+  const looked = text === undefined ? undefined : seen;
   const consequences = text === undefined ? chosen?.consequences : looked?.consequences;
   const run = async () => {
     setWrong(undefined);
