@@ -168,6 +168,20 @@ func TestTheGuardAgainstLockingOut(t *testing.T) {
 	require.Contains(t, get(t, p.base+"/api/policy.orchard"), "assert only manifest-logic-live -> manifest-store-live on postgres")
 }
 
+// Which rules carry the traffic, and which groups are reached.
+func TestFigures(t *testing.T) {
+	p := browse(t, start(t, "--demo", "--live=false"))
+	p.open("/check?part=figures")
+	p.see(`[data-figures]`)
+	p.click(`//button[starts-with(normalize-space(.), "Conv.")]`)
+	p.until(`location.search.includes("sort=conversations")`)
+	p.until(`(() => { const n = [...document.querySelectorAll("[data-figures]")].map((r) => Number(r.children[1].innerText.replace(/\D/g, ""))); return n.length > 5 && n.every((v, i) => i === 0 || v <= n[i - 1]) })()`)
+	p.click(`//button[starts-with(normalize-space(.), "Groups")]`)
+	p.click(`[data-figures="booking-logic-live"] button`)
+	p.until(`location.pathname === "/groups/booking-logic-live"`)
+	p.see(`[data-seen=reached]`)
+}
+
 // What the draft changes, for those whose traffic it is.
 func TestReportForOwners(t *testing.T) {
 	p := browse(t, start(t, "--demo", "--live=false"))

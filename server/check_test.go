@@ -448,4 +448,35 @@ func TestFiguresOfRules(t *testing.T) {
 		}
 	}
 	require.Greater(t, seen, 5)
+
+	var f server.Figures
+	c.get("/api/figures", &f)
+	require.Len(t, f.Rules, p.Rules)
+	byLine := map[int]server.StatementOut{}
+	for _, s := range p.Statements {
+		byLine[s.Line] = s
+	}
+	for _, r := range f.Rules {
+		s := byLine[r.Line]
+		require.Equal(t, []any{s.Hits, s.Pairs, s.Last}, []any{r.Use.Conversations, r.Use.Pairs, r.Use.Last}, r.Sentence)
+	}
+	reached := 0
+	for _, g := range f.Groups {
+		var use server.GroupUse
+		c.get("/api/groups/use?name="+url.QueryEscape(g.Name), &use)
+		require.Equal(t, use, g.GroupUse)
+		if use.Reached.Conversations > 0 {
+			reached++
+			var list server.LedgerPage
+			c.get("/api/ledger?limit=1000&group="+url.QueryEscape(g.Name), &list)
+			n := 0
+			for _, row := range list.Rows {
+				n += row.Conversations
+			}
+			require.Equal(t, use.Reached.Conversations, n, g.Name)
+		}
+	}
+	require.Greater(t, reached, 10)
+	require.Contains(t, c.raw("/api/figures/rules.csv"), "line,layer,rule,note,conversations,pairs,connections,last\n")
+	require.Equal(t, len(f.Groups)+1, strings.Count(c.raw("/api/figures/groups.csv"), "\n"))
 }

@@ -11,7 +11,6 @@ import (
 	"lucidorchard/core/decide"
 	"lucidorchard/core/expr"
 	"lucidorchard/core/policy"
-	"lucidorchard/core/reach"
 	"lucidorchard/core/syntax"
 )
 
@@ -82,45 +81,6 @@ func textErrors(errs []*syntax.Error) []TextError {
 func (s *Server) groupRoutes() {
 	huma.Get(s.api, "/api/groups", s.listGroups)
 	huma.Post(s.api, "/api/groups/preview", s.previewGroup)
-	huma.Get(s.api, "/api/groups/use", s.groupUse)
-}
-
-// UseOut is what was seen of something in the window.
-type UseOut struct {
-	Conversations int    `json:"conversations"`
-	Pairs         int    `json:"pairs" doc:"Of a client and a server"`
-	Connections   int64  `json:"connections"`
-	Last          string `json:"last,omitempty" doc:"When the newest of them was last seen"`
-	Spark         []int  `json:"spark" doc:"Connections over the window"`
-}
-
-// GroupUse is what members of a group were seen to do.
-type GroupUse struct {
-	Reaches UseOut `json:"reaches"`
-	Reached UseOut `json:"reached"`
-}
-
-func useOut(u reach.Use) UseOut {
-	out := UseOut{Conversations: u.Conversations, Pairs: u.Pairs, Connections: u.Connections, Spark: u.Spark[:]}
-	if u.Conversations > 0 {
-		out.Last = u.Last.String()
-	}
-	return out
-}
-
-func (s *Server) groupUse(ctx context.Context, in *struct {
-	Window
-	Name string `query:"name" required:"true"`
-}) (*Body[GroupUse], error) {
-	v, snap, err := s.view(ctx, in.Window)
-	if err != nil {
-		return nil, err
-	}
-	if snap.policy.Groups[in.Name] == nil {
-		return nil, huma.Error404NotFound("there is no group " + in.Name)
-	}
-	reaches, reached := v.GroupUse(in.Name)
-	return body(GroupUse{useOut(reaches), useOut(reached)}), nil
 }
 
 func (s *Server) listGroups(ctx context.Context, _ *struct{}) (*Body[[]GroupOut], error) {

@@ -95,6 +95,7 @@ func (s *Server) routes() {
 	s.whatIfRoutes()
 	s.settleRoutes()
 	s.reportRoutes()
+	s.figureRoutes()
 	s.proposalRoutes()
 	s.askRoutes()
 	s.importRoutes()

@@ -33,10 +33,10 @@ func TestAssertionsAreAppended(t *testing.T) {
 	})
 	base := "group live = env is live\nlayer l\npermit live -> live on any\n"
 	for text, want := range map[string]string{
-		"assert never live -> nobody on any":                   "1:22: found the unknown group nobody",
-		"\nassert sometimes live -> live on any":               "2:8:",
-		"group g = any":                                        "1:1: found a group, expected an assertion",
-		"layer m":                                              "1:1: found a layer, expected an assertion",
+		"assert never live -> nobody on any":     "1:22: found the unknown group nobody",
+		"\nassert sometimes live -> live on any": "2:8:",
+		"group g = any":                          "1:1: found a group, expected an assertion",
+		"layer m":                                "1:1: found a layer, expected an assertion",
 		"assert never live -> live on any\nservice s = tcp/80": "2:1: found a service, expected an assertion",
 	} {
 		_, errs := policy.AppendAsserts(base, text)

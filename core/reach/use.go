@@ -14,34 +14,65 @@ type Use struct {
 	Spark         [sparkBins]int // connections over the window
 }
 
-// GroupUse gives what members of a group were seen to reach, and what was seen to
+func (u *Use) add(pair *Use) {
+	if u.Last.Before(pair.Last) || u.Conversations == 0 {
+		u.Last = pair.Last
+	}
+	u.Conversations += pair.Conversations
+	u.Pairs++
+	u.Connections += pair.Connections
+	for b, n := range pair.Spark {
+		u.Spark[b] += n
+	}
+}
+
+// GroupUse is what members of a group were seen to reach, and what was seen to
 // reach them. What goes on between members counts under both.
-func (v *View) GroupUse(name string) (reaches, reached Use) {
-	u := v.cache.uses.get(name, func() [2]Use {
-		in := make([]bool, len(v.places))
-		for i, p := range v.places {
-			in[i] = v.Compiled.Group(name, p) == expr.Yes
+type GroupUse struct{ Reaches, Reached Use }
+
+// GroupUses gives the use of every group, in the order of the policy's GroupOrder.
+// It must not be changed.
+func (v *View) GroupUses() []GroupUse {
+	return v.cache.uses.get("", func() []GroupUse {
+		groups := map[int32][]int32{} // by signature: those that say yes
+		for _, p := range v.places {
+			if _, known := groups[p.Signature()]; known {
+				continue
+			}
+			in := []int32{}
+			for g, t := range v.Compiled.Truths(p) {
+				if t == expr.Yes {
+					in = append(in, int32(g))
+				}
+			}
+			groups[p.Signature()] = in
 		}
-		var out [2]Use
+		of := make([][]int32, len(v.places)) // by end
+		for i, p := range v.places {
+			of[i] = groups[p.Signature()]
+		}
+		out := make([]GroupUse, len(v.Compiled.Policy.GroupOrder))
+		var pair Use
 		v.eachPair(func(conversations []int32) {
-			first := conversations[0]
-			for side, end := range [2]int32{v.cols.Client[first], v.cols.Server[first]} {
-				if !in[end] {
-					continue
+			a, b := v.cols.Client[conversations[0]], v.cols.Server[conversations[0]]
+			if len(of[a])+len(of[b]) == 0 {
+				return
+			}
+			pair = Use{Conversations: len(conversations), Last: v.last[conversations[0]]}
+			for _, i := range conversations {
+				pair.Connections += v.cols.Connections[i]
+				if pair.Last.Before(v.last[i]) {
+					pair.Last = v.last[i]
 				}
-				u := &out[side]
-				u.Pairs++
-				for _, i := range conversations {
-					u.Conversations++
-					u.Connections += v.cols.Connections[i]
-					if u.Last.Before(v.last[i]) || u.Conversations == 1 {
-						u.Last = v.last[i]
-					}
-					v.Spread(int(i), u.Spark[:])
-				}
+				v.Spread(int(i), pair.Spark[:])
+			}
+			for _, g := range of[a] {
+				out[g].Reaches.add(&pair)
+			}
+			for _, g := range of[b] {
+				out[g].Reached.add(&pair)
 			}
 		})
 		return out
 	})
-	return u[0], u[1]
 }

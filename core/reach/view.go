@@ -45,7 +45,7 @@ type viewCache struct {
 	pairs    remembered[Counts]
 	settled  remembered[[]bool]
 	evidence remembered[[]prove.Evidence]
-	uses     remembered[[2]Use]
+	uses     remembered[[]GroupUse]
 	members  remembered[[]bool]
 }
 

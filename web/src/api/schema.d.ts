@@ -310,6 +310,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/figures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get API figures */
+        get: operations["get-api-figures"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/figures/groups.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The figures of the groups as CSV */
+        get: operations["export-group-figures"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/figures/rules.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The figures of the rules as CSV */
+        get: operations["export-rule-figures"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/findings": {
         parameters: {
             query?: never;
@@ -2009,6 +2060,12 @@ export interface components {
             packets: number;
             reason: string;
         };
+        Figures: {
+            /** @description In the order of the text */
+            groups: components["schemas"]["GroupFigures"][];
+            /** @description In deciding order */
+            rules: components["schemas"]["RuleFigures"][];
+        };
         FindingList: {
             findings: components["schemas"]["FoundAt"][];
             /** Format: int64 */
@@ -2077,6 +2134,11 @@ export interface components {
             leaves: string[];
             /** @description Those of whom it can no longer tell */
             undecided: string[];
+        };
+        GroupFigures: {
+            name: string;
+            reached: components["schemas"]["UseOut"];
+            reaches: components["schemas"]["UseOut"];
         };
         GroupHistory: {
             /** @description Newest first, at most 500 */
@@ -2805,6 +2867,20 @@ export interface components {
              */
             line: number;
             reason: string;
+        };
+        RuleFigures: {
+            at?: string;
+            author?: string;
+            layer: string;
+            /** Format: int64 */
+            line: number;
+            note?: string;
+            off: boolean;
+            /** @description The rule as it stands in the text, without its note */
+            sentence: string;
+            use: components["schemas"]["UseOut"];
+            /** @enum {string} */
+            verdict: "permit" | "reject";
         };
         RuleOut: {
             /** @enum {string} */
@@ -4120,6 +4196,104 @@ export interface operations {
         responses: {
             /** @description No Content */
             204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-api-figures": {
+        parameters: {
+            query?: {
+                /** @description Start of the window, RFC 3339; without it, the first conversation */
+                from?: string;
+                /** @description End of the window, RFC 3339; without it, the last conversation */
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Figures"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-group-figures": {
+        parameters: {
+            query?: {
+                /** @description Start of the window, RFC 3339; without it, the first conversation */
+                from?: string;
+                /** @description End of the window, RFC 3339; without it, the last conversation */
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-rule-figures": {
+        parameters: {
+            query?: {
+                /** @description Start of the window, RFC 3339; without it, the first conversation */
+                from?: string;
+                /** @description End of the window, RFC 3339; without it, the last conversation */
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -12,13 +12,14 @@ import { Assertions } from "./Assertions";
 import { Bench } from "./Bench";
 import { Chosen } from "./Chosen";
 import { CompareWith, Difference } from "./Difference";
+import { Figures } from "./Figures";
 import { FindingsList } from "./FindingsList";
 import { ForPart } from "./ForPart";
 import { Outcomes } from "./Outcomes";
 import { Report } from "./Report";
 import { type Measure, Verdicts } from "./Verdicts";
 
-const parts = ["seen", "ask", "assertions", "findings", "report"] as const;
+const parts = ["seen", "ask", "assertions", "findings", "figures", "report"] as const;
 type Part = (typeof parts)[number];
 
 export function CheckView() {
@@ -62,6 +63,7 @@ export function CheckView() {
       {part === "ask" && <Bench />}
       {part === "assertions" && <Assertions />}
       {part === "findings" && <FindingsList />}
+      {part === "figures" && <Figures />}
       {part === "report" && <Report />}
     </Flex>
   );
@@ -91,6 +93,7 @@ function Parts({ part, choose }: { part: Part; choose: (p: Part) => void }) {
         { value: "ask", shown: <Text as="span">What if{probes.data && probes.data.length > 0 && (off ? need(off, off === 1 ? "probe differs" : "probes differ") : <chakra.span color="soft">{` ${n(probes.data.length)} as expected`}</chakra.span>)}</Text> },
         { value: "assertions", shown: <Text as="span">Assertions{asserts.data && asserts.data.length > 0 && (bad ? need(bad, "open or broken") : <chakra.span color="soft">{` ${n(asserts.data.length)} hold`}</chakra.span>)}</Text> },
         { value: "findings", shown: <Text as="span">Findings{need(found.data?.findings.length ?? 0, "")}</Text> },
+        { value: "figures", shown: "Figures" },
         { value: "report", shown: "Report" },
       ]}
     />
