@@ -39,7 +39,7 @@ func TestVerdictsAreSwitches(t *testing.T) {
 	p.focus("#for-part")
 	p.choose("#for-part", "app:booking")
 	p.see(saying("For booking: "))
-	require.Less(t, p.uncovered(), all)
+	p.until(`Number(document.querySelector("[data-uncovered]")?.dataset.uncovered) < ` + itoa(all))
 	address := value[string](p, `location.pathname + location.search`)
 	require.Contains(t, address, "for=app%3Abooking")
 	p.choose(`select[aria-label="grouped by"]`, "app")
@@ -122,6 +122,7 @@ func TestProbesWatchTheDraft(t *testing.T) {
 
 	// The ask bar answers for groups too.
 	p.open("/groups")
+	p.see(`[data-row="0"]`)
 	p.ctrl("k")
 	p.press("trial -> live any")
 	p.see(`[data-answer=several]`)

@@ -132,8 +132,20 @@ func query(sel string, xpath func(string, ...chromedp.QueryOption) chromedp.Acti
 
 func (p *page) click(sel string) {
 	p.t.Helper()
-	p.see(sel)
-	p.do("click "+sel, query(sel, chromedp.Click[string], chromedp.Click[chromedp.CSS]))
+	// What is drawn again between the look and the press is looked for again.
+	for try := 1; ; try++ {
+		p.see(sel)
+		ctx, cancel := context.WithTimeout(p.ctx, patience)
+		err := chromedp.Do(ctx, query(sel, chromedp.Click[string], chromedp.Click[chromedp.CSS]))
+		cancel()
+		if err == nil {
+			return
+		}
+		if try == 5 || !strings.Contains(err.Error(), "node") {
+			p.fail("click %s: %s", sel, err)
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
 }
 
 func (p *page) see(sel string) {

@@ -28,14 +28,17 @@ export function CheckView() {
   const w = useWindow();
   const query = useLedgerQuery();
   const measure = (search.get("measure") as Measure | null) ?? "conversations";
-  const { data: c, error } = api.useQuery("get", "/api/check", { params: { query: { ...w, ...query, measure } } }, { placeholderData: (kept) => kept });
+  const { data: c, error, isPlaceholderData: old } = api.useQuery("get", "/api/check", { params: { query: { ...w, ...query, measure } } }, { placeholderData: (kept) => kept });
   if (error) return <ProblemNote>{problem(error)}</ProblemNote>;
   if (!c) return null;
   const empty = c.conversations === 0;
   return (
     <Flex direction="column" h="100%" px="20px" pt="10px" _print={{ display: "block", h: "auto" }}>
       <Box _print={{ display: "none" }}>
-        {empty ? <Sentence>There is nothing to check yet.</Sentence> : <Chosen c={c} query={query} />}
+        {/* While the answer to another question is found, the one before is pale. */}
+        <Box opacity={old ? 0.45 : 1} aria-busy={old}>
+          {empty ? <Sentence>There is nothing to check yet.</Sentence> : <Chosen c={c} query={query} />}
+        </Box>
         <Flex align="center" gap="10px" mt="8px" wrap="wrap" rowGap="4px">
           <Parts part={part} choose={(p) => change({ part: p === "seen" ? null : p, why: null })} />
           <Flex ml="auto" gap="10px" align="center">
@@ -49,7 +52,7 @@ export function CheckView() {
           <Empty title="No conversations in the window">Import workloads and flows first; then this page says what the draft would do with each. What it would do with traffic that nobody has seen can be asked already, under “What if”.</Empty>
         ) : (
           <SettleHere query={query}>
-            <Flex mt="8px" gap="24px" align="stretch" flexShrink={0}>
+            <Flex mt="8px" gap="24px" align="stretch" flexShrink={0} opacity={old ? 0.45 : 1}>
               <Verdicts c={c} query={query} measure={measure} />
               {c.difference && query.against ? <Difference d={c.difference} /> : <Outcomes c={c} />}
             </Flex>
