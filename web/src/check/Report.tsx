@@ -134,8 +134,8 @@ function Statements({ list }: { list: R["statements"] }) {
 function Part({ p }: { p: R["parts"][number] }) {
   const all = p.now.permit + p.now.reject + p.now.uncovered;
   return (
-    <Box mt="20px" data-report-part={p.name} _print={{ breakInside: "avoid-page" }}>
-      <Text as="h3" fontFamily="heading" fontSize="16px">
+    <Box mt="20px" data-report-part={p.name}>
+      <Text as="h3" fontFamily="heading" fontSize="16px" _print={{ breakAfter: "avoid" }}>
         {p.name} {p.owner && <chakra.span color="soft" fontSize="13px">{p.owner}</chakra.span>}
       </Text>
       <Text color="soft">
@@ -154,7 +154,7 @@ function Strands({ head, list }: { head: string; list: Strand[] }) {
   if (list.length === 0) return null;
   const cell = { py: "2px", pr: "10px", textAlign: "left", verticalAlign: "top", borderBottomWidth: "1px", borderColor: "line2" } as const;
   return (
-    <chakra.table fontSize="12.5px" mt="6px" w="100%" data-strands={head}>
+    <chakra.table fontSize="12.5px" mt="6px" w="100%" data-strands={head} _print={{ fontSize: "9.5px" }}>
       <thead>
         <tr>
           <chakra.th {...cell} fontWeight="600" w="44%">
@@ -176,7 +176,7 @@ function Strands({ head, list }: { head: string; list: Strand[] }) {
       </thead>
       <tbody>
         {list.map((s, i) => (
-          <tr key={i}>
+          <chakra.tr key={i} _print={{ breakInside: "avoid" }}>
             <chakra.td {...cell}>
               <b>{s.client}</b> → <b>{s.server}</b> on {s.service}
             </chakra.td>
@@ -197,7 +197,7 @@ function Strands({ head, list }: { head: string; list: Strand[] }) {
             <chakra.td {...cell} color="soft">
               {[s.rule, s.why].filter(Boolean).join(" — ") || "no rule decides it"}
             </chakra.td>
-          </tr>
+          </chakra.tr>
         ))}
       </tbody>
     </chakra.table>
