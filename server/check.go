@@ -78,11 +78,7 @@ func (s *Server) check(ctx context.Context, in *struct {
 	LedgerFilter
 	Measure string `query:"measure" enum:"conversations,pairs,bytes" default:"conversations"`
 }) (*Body[CheckOut], error) {
-	v, snap, err := s.viewAgainst(ctx, in.Window, in.Against)
-	if err != nil {
-		return nil, err
-	}
-	q, err := in.query(snap)
+	v, snap, q, err := s.asked(ctx, in.Window, in.LedgerFilter)
 	if err != nil {
 		return nil, err
 	}

@@ -85,13 +85,9 @@ func (s *Server) figures(ctx context.Context, in *struct{ Window }) (*Body[Figur
 		return nil, err
 	}
 	out := Figures{Rules: []RuleFigures{}, Groups: []GroupFigures{}}
-	uses, evidence := v.RuleUses(), v.Evidence()
+	uses := v.RuleUses()
 	for i, r := range snap.policy.Rules {
-		use := UseOut{Conversations: uses[i].Conversations, Connections: uses[i].Connections, Pairs: evidence[i].Pairs, Spark: uses[i].Spark[:]}
-		if use.Conversations > 0 {
-			use.Last = uses[i].Last.String()
-		}
-		out.Rules = append(out.Rules, RuleFigures{*ruleRef(r), r.Off, use})
+		out.Rules = append(out.Rules, RuleFigures{*ruleRef(r), r.Off, useOut(uses[i])})
 	}
 	groups := v.GroupUses()
 	for i, g := range snap.policy.GroupOrder {

@@ -206,6 +206,17 @@ func (s *Server) flowRoutes() {
 	huma.Register(s.api, huma.Operation{OperationID: "export-conversations", Method: http.MethodGet, Path: "/api/conversations.csv", Summary: "The selected conversations with their verdicts as CSV"}, s.exportConversations)
 }
 
+// asked gives the view of a window, compared with another revision if the filter
+// says so, and what the filter asks of it.
+func (s *Server) asked(ctx context.Context, w Window, f LedgerFilter) (*reach.View, snapshot, reach.Query, error) {
+	v, snap, err := s.viewAgainst(ctx, w, f.Against)
+	if err != nil {
+		return nil, snap, reach.Query{}, err
+	}
+	q, err := f.query(snap)
+	return v, snap, q, err
+}
+
 func (f LedgerFilter) query(snap snapshot) (reach.Query, error) {
 	q := reach.Query{Group: f.Group, Leaks: f.Odd, Turn: f.Turn == "reaches", Text: f.Text, Rule: f.Rule, Verdicts: verdicts(f.Verdict)}
 	if f.Against != 0 {
@@ -393,11 +404,7 @@ func (s *Server) ledger(ctx context.Context, in *struct {
 	LedgerFilter
 	Page
 }) (*Body[LedgerPage], error) {
-	v, snap, err := s.viewAgainst(ctx, in.Window, in.Against)
-	if err != nil {
-		return nil, err
-	}
-	q, err := in.query(snap)
+	v, _, q, err := s.asked(ctx, in.Window, in.LedgerFilter)
 	if err != nil {
 		return nil, err
 	}
@@ -457,11 +464,7 @@ type ConversationFilter struct {
 }
 
 func (s *Server) selectConversations(ctx context.Context, f ConversationFilter) (*reach.View, []int, error) {
-	v, snap, err := s.viewAgainst(ctx, f.Window, f.Against)
-	if err != nil {
-		return nil, nil, err
-	}
-	q, err := f.query(snap)
+	v, _, q, err := s.asked(ctx, f.Window, f.LedgerFilter)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -632,11 +635,7 @@ func (s *Server) exportLedger(ctx context.Context, in *struct {
 	Window
 	LedgerFilter
 }) (*huma.StreamResponse, error) {
-	v, snap, err := s.viewAgainst(ctx, in.Window, in.Against)
-	if err != nil {
-		return nil, err
-	}
-	q, err := in.query(snap)
+	v, _, q, err := s.asked(ctx, in.Window, in.LedgerFilter)
 	if err != nil {
 		return nil, err
 	}

@@ -107,7 +107,7 @@ func (s *Server) getPolicy(ctx context.Context, in *struct{ Window }) (*Body[Pol
 	for i, r := range snap.policy.Rules {
 		index[r] = i
 	}
-	evident, evidence := evidentAt(v), v.Evidence()
+	evident := evidentAt(v)
 	lines := policy.Lines(snap.head.Text)
 	out := PolicyOut{Revision: snap.head.No, Text: snap.head.Text, Statements: []StatementOut{}, Rules: len(snap.policy.Rules), Counts: countsOut(totals.Conversations), Undo: undo, Redo: redo, Edits: len(revisions)}
 	for _, item := range snap.policy.Items {
@@ -123,7 +123,7 @@ func (s *Server) getPolicy(ctx context.Context, in *struct{ Window }) (*Body[Pol
 		if r, ok := item.Statement.(*policy.Rule); ok {
 			use := &uses[index[r]]
 			if o.Hits = use.Conversations; o.Hits > 0 {
-				o.Spark, o.Last, o.Pairs = use.Spark[:], use.Last.String(), evidence[index[r]].Pairs
+				o.Spark, o.Last, o.Pairs = use.Spark[:], use.Last.String(), use.Pairs
 			}
 			o.Findings = ruleFindings(r, snap, evident)
 		}

@@ -105,14 +105,9 @@ func (s *Server) whatIf(ctx context.Context, in *struct {
 const maxQuestions = 2000
 
 func answerOut(c *whatif.Census, q *whatif.Question, a *whatif.Answer) AnswerOut {
-	out := AnswerOut{Line: q.Line, Question: bareQuestion(q), AsExpected: q.As(a), Verdict: "several", Words: c.Words(q, a), Pairs: a.Pairs, Counts: countsOut(a.Of), Mixed: a.Mixed, Parts: []AnswerPartOut{}, Undecided: []MaybeOut{}}
+	out := AnswerOut{Line: q.Line, Question: bareQuestion(q), AsExpected: q.As(a), Verdict: a.Verdict(), Words: c.Words(q, a), Pairs: a.Pairs, Counts: countsOut(a.Of), Mixed: a.Mixed, Parts: []AnswerPartOut{}, Undecided: []MaybeOut{}}
 	if q.Want != nil {
 		out.Want = q.Want.String()
-	}
-	if v, one := a.One(); one {
-		out.Verdict = v.String()
-	} else if a.Pairs == 0 {
-		out.Verdict = "nothing"
 	}
 	ends := func(list []whatif.End) []MaybeOut {
 		all := []MaybeOut{}

@@ -64,12 +64,7 @@ func askAll(in inputs, file, out string) error {
 	off := 0
 	for i, a := range census.AnswerAll(questions) {
 		q := &questions[i]
-		verdict, expected, as := "several", "", ""
-		if v, one := a.One(); one {
-			verdict = v.String()
-		} else if a.Pairs == 0 {
-			verdict = "nothing"
-		}
+		expected, as := "", ""
 		if q.Want != nil {
 			expected, as = q.Want.String(), "yes"
 			if !q.As(a) {
@@ -77,7 +72,7 @@ func askAll(in inputs, file, out string) error {
 			}
 		}
 		n := strconv.Itoa
-		_ = rows.Write([]string{n(q.Line), q.Text, verdict, expected, as, n(a.Pairs), n(a.Of[decide.Permit]), n(a.Of[decide.Reject]), n(a.Of[decide.Uncovered]), n(a.Mixed), census.Words(q, a)})
+		_ = rows.Write([]string{n(q.Line), q.Text, a.Verdict(), expected, as, n(a.Pairs), n(a.Of[decide.Permit]), n(a.Of[decide.Reject]), n(a.Of[decide.Uncovered]), n(a.Mixed), census.Words(q, a)})
 	}
 	rows.Flush()
 	if err := rows.Error(); err != nil {

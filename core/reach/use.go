@@ -76,3 +76,26 @@ func (v *View) GroupUses() []GroupUse {
 		return out
 	})
 }
+
+// RuleUses gives the use of each rule by its index.
+func (v *View) RuleUses() []Use {
+	out := make([]Use, len(v.Compiled.Policy.Rules))
+	v.seen("").each(func(_ int32, c *cell) {
+		if c.rule < 0 {
+			return
+		}
+		u := &out[c.rule]
+		if last := c.last.Instant(); u.Last.Before(last) || u.Conversations == 0 {
+			u.Last = last
+		}
+		u.Conversations += int(c.conversations)
+		u.Connections += c.connections
+		for b, n := range c.spark {
+			u.Spark[b] += int(n)
+		}
+	})
+	for i, e := range v.Evidence() {
+		out[i].Pairs = e.Pairs
+	}
+	return out
+}

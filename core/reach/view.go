@@ -356,34 +356,6 @@ func (v *View) findEvidence() []prove.Evidence {
 	return out
 }
 
-// RuleUse is what one rule decides of the window.
-type RuleUse struct {
-	Conversations int
-	Connections   int64
-	Last          estate.Instant // of the newest conversation
-	Spark         [sparkBins]int // connections over the window
-}
-
-// RuleUses gives the use of each rule by its index.
-func (v *View) RuleUses() []RuleUse {
-	out := make([]RuleUse, len(v.Compiled.Policy.Rules))
-	v.seen("").each(func(_ int32, c *cell) {
-		if c.rule < 0 {
-			return
-		}
-		u := &out[c.rule]
-		u.Conversations += int(c.conversations)
-		u.Connections += c.connections
-		if last := c.last.Instant(); u.Last.Before(last) {
-			u.Last = last
-		}
-		for b, n := range c.spark {
-			u.Spark[b] += int(n)
-		}
-	})
-	return out
-}
-
 // Change is a conversation that two views decide differently.
 type Change struct {
 	Index         int // of the conversation in both

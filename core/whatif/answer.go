@@ -43,6 +43,18 @@ func (a *Answer) One() (decide.Verdict, bool) {
 	return decide.Uncovered, false
 }
 
+// Verdict says the one verdict that all of it gets, several, or nothing if there
+// are no two endpoints.
+func (a *Answer) Verdict() string {
+	if v, one := a.One(); one {
+		return v.String()
+	}
+	if a.Pairs == 0 {
+		return "nothing"
+	}
+	return "several"
+}
+
 // As reports whether all that a question speaks of gets the verdict that it
 // expects: there is something, and members that a group cannot tell are none.
 func (q *Question) As(a *Answer) bool {
