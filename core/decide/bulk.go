@@ -1,8 +1,12 @@
 package decide
 
 import (
+	"fmt"
+	"math"
 	"runtime"
+	"runtime/debug"
 	"sync"
+	"sync/atomic"
 
 	"lucidorchard/core/service"
 )
@@ -116,7 +120,7 @@ func newTally(rules, bins int, groups int32) *tally {
 func (t *tally) count(cols *Columns, i int, rule int32, v Verdict) {
 	t.Rows[v]++
 	if cols.Connections != nil {
-		t.Connections[v] += cols.Connections[i]
+		t.Connections[v] = saturating(t.Connections[v], cols.Connections[i])
 	}
 	if rule >= 0 {
 		t.Rules[rule]++
@@ -154,7 +158,7 @@ func sum(tallies []*tally, rules, bins int) Tally {
 		}
 		out.Rows.add(t.Rows)
 		for v, n := range t.Connections {
-			out.Connections[v] += n
+			out.Connections[v] = saturating(out.Connections[v], n)
 		}
 		for r, n := range t.Rules {
 			out.Rules[r] += n
@@ -179,7 +183,16 @@ func sum(tallies []*tally, rules, bins int) Tally {
 	return out
 }
 
-// Parallel does the parts from 0 up, shared out among workers.
+// saturating adds numbers that are not negative, up to the largest there is.
+func saturating(a, b int64) int64 {
+	if a > math.MaxInt64-b {
+		return math.MaxInt64
+	}
+	return a + b
+}
+
+// Parallel does the parts from 0 up, shared out among workers. If one of them
+// panics, the others are let end, and then the caller panics.
 func Parallel(workers, parts int, do func(worker, part int)) {
 	if workers <= 1 || parts <= 1 {
 		for p := range parts {
@@ -193,15 +206,34 @@ func Parallel(workers, parts int, do func(worker, part int)) {
 		next <- p
 	}
 	close(next)
+	var failed atomic.Pointer[Failure]
 	for w := range workers {
 		wg.Go(func() {
+			defer func() {
+				if p := recover(); p != nil {
+					failed.CompareAndSwap(nil, &Failure{p, debug.Stack()})
+				}
+			}()
 			for p := range next {
-				do(w, p)
+				if failed.Load() == nil {
+					do(w, p)
+				}
 			}
 		})
 	}
 	wg.Wait()
+	if f := failed.Load(); f != nil {
+		panic(f)
+	}
 }
+
+// Failure is what Parallel panics with: what a worker panicked with, and where.
+type Failure struct {
+	Value any
+	Stack []byte // of the worker
+}
+
+func (f *Failure) Error() string { return fmt.Sprintf("%v\n%s", f.Value, f.Stack) }
 
 // Difference counts rows by their verdict under one policy and under another.
 type Difference [3][3]int

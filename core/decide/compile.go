@@ -93,13 +93,16 @@ func (c *Compiled) mentioned() []netip.Prefix {
 // divide adds regions for prefixes that have none yet, and reports which they
 // are; the table is another one then.
 func (c *Compiled) divide(prefixes []netip.Prefix) (fresh []int) {
+	var added []region
 	for _, p := range prefixes {
 		if _, ok := c.prefixes.Get(p); !ok {
-			c.prefixes = c.prefixes.InsertPersist(p, int32(len(c.regions)))
-			fresh = append(fresh, len(c.regions))
-			c.regions = append(slices.Clip(c.regions), region{prefix: p})
+			n := len(c.regions) + len(added)
+			c.prefixes = c.prefixes.InsertPersist(p, int32(n))
+			fresh = append(fresh, n)
+			added = append(added, region{prefix: p})
 		}
 	}
+	c.regions = append(slices.Clip(c.regions), added...)
 	return fresh
 }
 
@@ -118,13 +121,16 @@ type placer struct {
 	*Compiled
 	sign    func(ep estate.Endpoint, before int32) int32 // before: the signature it had, or -1
 	groups  []int32                                      // by atom: the group to look at, or -1
-	others  []int32                                      // atoms that are not groups
+	others  []int32                                      // atoms that are of outside
+	blocks  map[netip.Prefix]int32                       // atoms that are prefixes
+	lengths [2][]int                                     // of these, of IPv4 and of IPv6
+	ids     map[string]int32                             // atoms that are workloads
 	named   map[string]int32                             // workloads that rules name → 1, 2, …
 	classes map[string]int32                             // signature, region, name and values → class
 }
 
 func (c *Compiled) newPlacer(sign func(ep estate.Endpoint, before int32) int32) *placer {
-	m := &placer{Compiled: c, sign: sign, named: map[string]int32{}, classes: map[string]int32{}}
+	m := &placer{Compiled: c, sign: sign, blocks: map[netip.Prefix]int32{}, ids: map[string]int32{}, named: map[string]int32{}, classes: map[string]int32{}}
 	atoms := c.book.atoms.all()
 	m.groups = make([]int32, len(atoms))
 	for i := range m.groups {
@@ -139,10 +145,27 @@ func (c *Compiled) newPlacer(sign func(ep estate.Endpoint, before int32) int32) 
 			return
 		case policy.IsWorkload:
 			m.named[atoms[a].Name] = int32(len(m.named) + 1)
+			m.ids[atoms[a].Name] = a
+			return
+		case policy.InPrefix:
+			p := atoms[a].Prefix
+			m.blocks[p] = a
+			if l := &m.lengths[family(p.Addr())]; !slices.Contains(*l, p.Bits()) {
+				*l = append(*l, p.Bits())
+			}
+			return
 		}
 		m.others = append(m.others, a)
 	})
 	return m
+}
+
+// family is 0 for IPv4 and 1 for IPv6.
+func family(a netip.Addr) int {
+	if a.Is4() {
+		return 0
+	}
+	return 1
 }
 
 // signNew asks the groups of which nothing is known yet.
@@ -187,12 +210,14 @@ func (m *placer) place(ep estate.Endpoint, values []int32, before int32) place {
 			if ep.Workload == estate.Outside {
 				atoms.set(a)
 			}
-		case policy.InPrefix:
-			if all[a].Prefix.Contains(ep.Addr) {
-				atoms.set(a)
-			}
-		case policy.IsWorkload:
-			if ep.Workload != estate.Outside && id == all[a].Name {
+		}
+	}
+	if a, named := m.ids[id]; named && ep.Workload != estate.Outside {
+		atoms.set(a)
+	}
+	for _, bits := range m.lengths[family(ep.Addr)] {
+		if p, err := ep.Addr.Prefix(bits); err == nil {
+			if a, ok := m.blocks[p]; ok {
 				atoms.set(a)
 			}
 		}

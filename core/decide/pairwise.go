@@ -121,5 +121,9 @@ func (c *Compiled) RulesOf(p Placed, people [][]Placed) (asClient, asServer []in
 	return asClient, asServer
 }
 
+// OnRight reports whether the endpoints of a class are on the right side of a
+// rule, by its index.
+func (c *Compiled) OnRight(rule, class int32) bool { return c.rules.row(class).server.has(rule) }
+
 // OnLeft reports whether the left side of a rule, by its index, holds a class.
 func (c *Compiled) OnLeft(rule, class int32) bool { return c.rules.row(class).client.has(rule) }

@@ -98,7 +98,7 @@ func (d *deriver) evidence(r *draft, p *Proposal) {
 	slices.Sort(p.Conversations)
 	for _, i := range p.Conversations {
 		c := &d.in.Conversations[i]
-		p.Connections += c.Connections
+		p.Connections = flow.Sum(p.Connections, c.Connections)
 		if first || c.First.Before(p.First) {
 			p.First = c.First
 		}
@@ -212,8 +212,8 @@ func (g *Gather) Add(c Conversation) {
 		return
 	}
 	have := &g.Conversations[i]
-	have.Connections += c.Connections
-	have.Dropped += c.Dropped
+	have.Connections = flow.Sum(have.Connections, c.Connections)
+	have.Dropped = flow.Sum(have.Dropped, c.Dropped)
 	have.Days |= c.Days
 	if c.First.Before(have.First) {
 		have.First = c.First

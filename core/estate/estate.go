@@ -173,9 +173,15 @@ type Conflict struct {
 	Addr netip.Addr
 	A, B string // ids
 	From Instant
+	// Source is that of A's lease where it holds because the source outranks that
+	// of B's; else blank.
+	Source string
 }
 
 func (c Conflict) Error() string {
+	if c.Source != "" {
+		return fmt.Sprintf("workload %q holds address %s by %s, which outranks this source; it was not given to %q", c.A, c.Addr, c.Source, c.B)
+	}
 	since := "with no start"
 	if c.From.IsBound() {
 		since = "from " + c.From.String()
@@ -227,7 +233,7 @@ func inOrder(a, b Claim) int {
 func (e *Estate) conflicts(out []Conflict, addr netip.Addr, cs []Claim) []Conflict {
 	for k := 1; k < len(cs); k++ {
 		if cs[k].From == cs[k-1].From && cs[k].Workload != cs[k-1].Workload {
-			out = append(out, Conflict{addr, e.Workload(cs[k-1].Workload).ID, e.Workload(cs[k].Workload).ID, cs[k].From})
+			out = append(out, Conflict{Addr: addr, A: e.Workload(cs[k-1].Workload).ID, B: e.Workload(cs[k].Workload).ID, From: cs[k].From})
 		}
 	}
 	return out

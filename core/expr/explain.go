@@ -1,6 +1,9 @@
 package expr
 
 import (
+	"fmt"
+	"net/netip"
+
 	"lucidorchard/core/estate"
 )
 
@@ -26,7 +29,7 @@ func (e *Expr) Explain(s Subject, m Members, groups func(name string) []Reason) 
 	case And, Or:
 		var out []Reason
 		for _, k := range e.Kids {
-			if k.Eval(s, m) == answer {
+			if len(out) < mostReasons && k.Eval(s, m) == answer {
 				out = append(out, k.Explain(s, m, groups)...)
 			}
 		}
@@ -42,7 +45,7 @@ func (e *Expr) Explain(s Subject, m Members, groups func(name string) []Reason) 
 		}
 		return out
 	}
-	r := Reason{Text: e.String(), Truth: answer}
+	r := Reason{Text: e.shortly(s), Truth: answer}
 	switch {
 	case e.Op == MemberOf:
 		r.Group = e.Group
@@ -58,6 +61,36 @@ func (e *Expr) Explain(s Subject, m Members, groups func(name string) []Reason) 
 		}
 	}
 	return []Reason{r}
+}
+
+// mostReasons is up to how many parts of one expression are told.
+const mostReasons = 200
+
+// tellPrefixes is up to how many prefixes and values are told in a reason.
+const tellPrefixes = 20
+
+// shortly is the expression as a reason tells it: of many prefixes the one that
+// holds the address, of many values the first few.
+func (e *Expr) shortly(s Subject) string {
+	if len(e.Prefixes) <= tellPrefixes && len(e.Values) <= tellPrefixes {
+		return e.String()
+	}
+	short := *e
+	rest := 0
+	if len(e.Prefixes) > tellPrefixes {
+		short.Prefixes = e.Prefixes[:3]
+		for _, p := range e.Prefixes {
+			if p.Contains(s.Addr) {
+				short.Prefixes = []netip.Prefix{p}
+				break
+			}
+		}
+		rest = len(e.Prefixes) - len(short.Prefixes)
+	} else {
+		short.Values = e.Values[:3]
+		rest = len(e.Values) - 3
+	}
+	return fmt.Sprintf("%s … and %d more", short.String(), rest)
 }
 
 // Unsettled gives the keys that a workload lacks and whose values would settle

@@ -8,6 +8,7 @@
 package expr
 
 import (
+	"cmp"
 	"net/netip"
 	"regexp"
 	"slices"
@@ -74,7 +75,8 @@ type Expr struct {
 	Group    string         // of MemberOf
 	Pos      syntax.Pos     // of the group's name after "member of", else of the first word
 	folded   []string       // Values with ASCII letters in lower case
-	pattern  *regexp.Regexp // of Matches
+	blocks   []block        // Prefixes as rising spans of addresses, where they are many
+	pattern  *regexp.Regexp // of Matches; nil: it cannot be used, and the answer is undecided
 }
 
 // Key is a field of a workload or the key of a tag.
@@ -172,7 +174,7 @@ func (e *Expr) Eval(s Subject, m Members) Truth {
 		if !s.Addr.IsValid() {
 			return Undecided
 		}
-		return truth(slices.ContainsFunc(e.Prefixes, func(p netip.Prefix) bool { return p.Contains(s.Addr) }))
+		return truth(e.contains(s.Addr))
 	case MemberOf:
 		return m(e.Group)
 	}
@@ -185,16 +187,57 @@ func (e *Expr) Eval(s Subject, m Members) Truth {
 		return truth(has)
 	case e.Op == Lacks:
 		return truth(!has)
-	case !has:
+	case !has, e.Op == Matches && e.pattern == nil: // one that cannot be used says nothing
 		return Undecided
 	}
 	return truth(e.Test(v))
 }
 
+// block is the addresses from one to another, both included.
+type block struct{ from, to netip.Addr }
+
+// manyPrefixes is from how many prefixes on an address is searched for among
+// them, instead of asking each.
+const manyPrefixes = 16
+
+// spans gives prefixes as spans of addresses that do not touch, in their order.
+func spans(prefixes []netip.Prefix) []block {
+	all := make([]block, len(prefixes))
+	for i, p := range prefixes {
+		all[i] = block{p.Addr(), lastOf(p)}
+	}
+	slices.SortFunc(all, func(a, b block) int { return cmp.Or(a.from.Compare(b.from), b.to.Compare(a.to)) })
+	out := all[:0]
+	for _, b := range all {
+		if n := len(out); n > 0 && b.to.Compare(out[n-1].to) <= 0 {
+			continue // prefixes lie in each other, or apart
+		}
+		out = append(out, b)
+	}
+	return out
+}
+
+func lastOf(p netip.Prefix) netip.Addr {
+	b := p.Addr().AsSlice()
+	for i := p.Bits(); i < len(b)*8; i++ {
+		b[i/8] |= 0x80 >> (i % 8)
+	}
+	a, _ := netip.AddrFromSlice(b)
+	return a
+}
+
+func (e *Expr) contains(addr netip.Addr) bool {
+	if e.blocks == nil {
+		return slices.ContainsFunc(e.Prefixes, func(p netip.Prefix) bool { return p.Contains(addr) })
+	}
+	i, found := slices.BinarySearchFunc(e.blocks, addr, func(b block, a netip.Addr) int { return b.from.Compare(a) })
+	return found || i > 0 && addr.Compare(e.blocks[i-1].to) <= 0 && addr.BitLen() == e.blocks[i-1].to.BitLen()
+}
+
 // Test asks one of the tests on a key of a value that is not empty.
 func (e *Expr) Test(value string) bool {
 	if e.Op == Matches {
-		return e.pattern.MatchString(value)
+		return e.pattern != nil && e.pattern.MatchString(value)
 	}
 	v := Fold(value)
 	switch e.Op {

@@ -11,6 +11,7 @@ import (
 	"lucidorchard/core/estate"
 	"lucidorchard/core/expr"
 	"lucidorchard/core/sample"
+	"lucidorchard/core/syntax"
 )
 
 func parse(t require.TestingT, text string) *expr.Expr {
@@ -175,11 +176,27 @@ func TestExplainSettles(t *testing.T) {
 func TestDeepParenthesesAreRefusedNotFatal(t *testing.T) {
 	_, errs := expr.ParseText(strings.Repeat("(", 200_000) + "any" + strings.Repeat(")", 200_000))
 	require.Len(t, errs, 1)
-	require.Contains(t, errs[0].Message, "more than 10000 deep")
-	parse(t, strings.Repeat("(", 9000)+"any"+strings.Repeat(")", 9000))
+	require.Contains(t, errs[0].Message, "more than 1000 deep")
+	parse(t, strings.Repeat("(", 900)+"any"+strings.Repeat(")", 900))
 }
 
 func TestFoldIsASCIIOnly(t *testing.T) {
 	require.Equal(t, "aÉz", expr.Fold("AÉZ"))
 	require.Equal(t, "\u212a", expr.Fold("\u212a"), "the Kelvin sign is no k")
+}
+
+func TestPatternsAreBounded(t *testing.T) {
+	for _, text := range []string{strings.Repeat("(a|b)*", 500), "(((x{50}){50}){50})", strings.Repeat("a", 3000)} {
+		_, errs := expr.ParseText("name matches " + syntax.Quote(text))
+		require.Len(t, errs, 1)
+		require.Contains(t, errs[0].Message, "expected an RE2 expression")
+		require.Less(t, len(errs[0].Message), 500)
+	}
+	e, errs := expr.ParseText(`name matches "^(web|db)-([0-9]+)$"`)
+	require.Empty(t, errs)
+	require.True(t, e.Test("web-12"))
+	require.False(t, e.Test("web-x"))
+	e, errs = expr.ParseText(`name matches "(a)|(b)"`)
+	require.Empty(t, errs)
+	require.True(t, e.Test("xby"))
 }

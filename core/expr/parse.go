@@ -5,14 +5,18 @@ import (
 	"fmt"
 	"net/netip"
 	"regexp"
+	re2 "regexp/syntax"
 	"strings"
 
 	"lucidorchard/core/syntax"
 )
 
-// maxDepth bounds how deep parentheses may be nested, so that no text can
-// exhaust the stack.
-const maxDepth = 10_000
+// Bounds, so that no text can exhaust the stack or the memory.
+const (
+	maxDepth   = 1000   // of parentheses
+	maxPattern = 2000   // octets of an RE2 expression
+	maxProgram = 20_000 // instructions that one is compiled to
+)
 
 // Parse reads an expression and leaves the cursor behind it. Errors after
 // which the expression can still be read are noted in the cursor.
@@ -144,6 +148,9 @@ func parsePrim(c *syntax.Cursor, depth int) (*Expr, *syntax.Error) {
 			}
 			e.Prefixes = append(e.Prefixes, p)
 			if !c.Take(",") {
+				if len(e.Prefixes) >= manyPrefixes {
+					e.blocks = spans(e.Prefixes)
+				}
 				return e, nil
 			}
 		}
@@ -209,14 +216,9 @@ func parseTest(c *syntax.Cursor, e *Expr) *syntax.Error {
 		e.Values = append(e.Values, v.Text)
 		e.folded = append(e.folded, Fold(v.Text))
 		if e.Op == Matches {
-			p, bad := regexp.Compile(v.Text)
+			p, bad := compilePattern(v.Text)
 			if bad != nil {
-				var why error = bad
-				if u := errors.Unwrap(bad); u != nil {
-					why = u
-				}
-				c.Note(syntax.Errorf(v.Pos, "found %s, expected an RE2 expression: %s", syntax.Quote(v.Text), strings.TrimPrefix(why.Error(), "error parsing regexp: ")))
-				p = regexp.MustCompile(`$^`)
+				c.Note(syntax.Errorf(v.Pos, "found %s, expected an RE2 expression: %s", brief(v.Text), bad))
 			}
 			e.pattern = p
 		}
@@ -230,6 +232,51 @@ func parseTest(c *syntax.Cursor, e *Expr) *syntax.Error {
 			return c.Unexpected(c.Peek(), ", or )")
 		}
 	}
+}
+
+// compilePattern compiles an RE2 expression without its captures, which nothing
+// asks for. It gives nil and the reason for one that cannot be used.
+func compilePattern(text string) (*regexp.Regexp, error) {
+	if len(text) > maxPattern {
+		return nil, fmt.Errorf("it is %d octets long, at most %d are taken", len(text), maxPattern)
+	}
+	tree, err := re2.Parse(text, re2.Perl)
+	if err != nil {
+		if u := errors.Unwrap(err); u != nil {
+			err = u
+		}
+		return nil, errors.New(strings.TrimPrefix(err.Error(), "error parsing regexp: "))
+	}
+	for tree.Op == re2.OpCapture {
+		tree = tree.Sub[0]
+	}
+	dropCaptures(tree)
+	program, err := re2.Compile(tree.Simplify())
+	if err != nil {
+		return nil, err
+	}
+	if n := len(program.Inst); n > maxProgram {
+		return nil, fmt.Errorf("it takes %d steps, at most %d are taken; write it with fewer repetitions", n, maxProgram)
+	}
+	return regexp.Compile(tree.String())
+}
+
+func dropCaptures(tree *re2.Regexp) {
+	for i, sub := range tree.Sub {
+		for sub.Op == re2.OpCapture {
+			sub = sub.Sub[0]
+		}
+		tree.Sub[i] = sub
+		dropCaptures(sub)
+	}
+}
+
+// brief is a text in quotes, cut if it is long.
+func brief(text string) string {
+	if len(text) > 200 {
+		return syntax.Quote(strings.ToValidUTF8(text[:200], "")) + " and so on"
+	}
+	return syntax.Quote(text)
 }
 
 // ParseKey reads a KEY: a word, a quoted word, or tag: with a quoted word.

@@ -1,6 +1,7 @@
 package flow
 
 import (
+	"math"
 	"net/netip"
 	"slices"
 
@@ -24,13 +25,25 @@ type Bucket struct {
 	Part int64
 }
 
-// Buckets gathers records by hour. The zero value is ready to use.
+// Most is where sums stop: one that reaches it says that it is at least so much.
+const Most = math.MaxInt64
+
+// Sum adds two numbers that are not negative. Over Most it is Most.
+func Sum(a, b int64) int64 {
+	if a > Most-b {
+		return Most
+	}
+	return a + b
+}
+
+// Buckets gathers records by hour. The zero value is ready to use. It is not
+// safe for concurrent use.
 type Buckets struct {
 	// Changes gives when an address last changed hands at or before an instant, for
 	// Bucket.Part; nil: none does.
 	Changes func(addr netip.Addr, at estate.Instant) (estate.Instant, bool)
 
-	index map[bucketKey]int
+	index map[bucketKey]int // places in all; nil: all was sorted since
 	all   []Bucket
 }
 
@@ -70,7 +83,10 @@ func (b *Buckets) Part(client, server netip.Addr, at estate.Instant) int64 {
 
 func (b *Buckets) add(r Record, unsure int64) {
 	if b.index == nil {
-		b.index = map[bucketKey]int{}
+		b.index = make(map[bucketKey]int, len(b.all))
+		for i := range b.all {
+			b.index[b.all[i].key()] = i
+		}
 	}
 	k := bucketKey{HourOf(r.Start), r.Client, r.Server, r.Point, r.Outcome, b.Part(r.Client, r.Server, r.Start)}
 	i, ok := b.index[k]
@@ -81,10 +97,10 @@ func (b *Buckets) add(r Record, unsure int64) {
 		return
 	}
 	have := &b.all[i]
-	have.Connections += r.Connections
-	have.Bytes += r.Bytes
-	have.Packets += r.Packets
-	have.Unsure += unsure
+	have.Connections = Sum(have.Connections, r.Connections)
+	have.Bytes = Sum(have.Bytes, r.Bytes)
+	have.Packets = Sum(have.Packets, r.Packets)
+	have.Unsure = Sum(have.Unsure, unsure)
 	if r.Start.Before(have.First) {
 		have.First = r.Start
 	}
@@ -94,8 +110,17 @@ func (b *Buckets) add(r Record, unsure int64) {
 	have.Observer = r.Observer
 }
 
+func (b *Bucket) key() bucketKey {
+	return bucketKey{b.Hour, b.Client, b.Server, b.Point, b.Outcome, b.Part}
+}
+
+// Len gives how many buckets there are.
+func (b *Buckets) Len() int { return len(b.all) }
+
 // All gives the buckets in the order of hours, clients, servers and services.
+// The slice is good until the next Add.
 func (b *Buckets) All() []Bucket {
+	b.index = nil // places change
 	slices.SortFunc(b.all, func(x, y Bucket) int {
 		if x.Hour != y.Hour {
 			return int(x.Hour) - int(y.Hour)

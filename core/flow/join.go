@@ -66,6 +66,7 @@ type Joiner struct {
 	more     map[int32][]extra // what further observers saw, by session
 	Repeated int64             // observations that an exporter sent twice
 	early    []Joined
+	pending  int // sessions with something to send off
 	opened   []Open
 	scratch  Joined
 	spare    sight
@@ -187,16 +188,10 @@ func (j *Joiner) Queued() int {
 	return len(j.due.items) - j.due.head + len(j.watched.items) - j.watched.head
 }
 
-// Waiting gives how many of them have something to send off.
-func (j *Joiner) Waiting() int {
-	n := 0
-	for _, x := range j.due.items[j.due.head:] {
-		if s := &j.sessions[x.session]; s.live && s.generation == x.generation && s.pending {
-			n++
-		}
-	}
-	return n
-}
+// Waiting gives how many records are not sent off yet: of sessions that have
+// something to send off, and of those that were sent off early since the last
+// Flush.
+func (j *Joiner) Waiting() int { return j.pending + len(j.early) }
 
 // icmpRequest gives the request that a message of ICMP (RFC 792, 950) or ICMPv6
 // (RFC 4443) answers or makes, and whether its sender asks or answers.
@@ -307,8 +302,8 @@ func (j *Joiner) Add(o *Observation, now Micros) {
 	if o.Total {
 		sight.total = amount{max(sight.total.packets, o.Packets), max(sight.total.bytes, o.Bytes)}
 	} else {
-		sight.total.packets += o.Packets
-		sight.total.bytes += o.Bytes
+		sight.total.packets = Sum(sight.total.packets, o.Packets)
+		sight.total.bytes = Sum(sight.total.bytes, o.Bytes)
 	}
 	if o.HasFlags {
 		d.flags, d.hasFlags = d.flags|o.Flags, true
@@ -329,6 +324,7 @@ func (j *Joiner) Add(o *Observation, now Micros) {
 	}
 	if !s.pending {
 		s.pending, s.from, s.until = true, o.Start, o.End
+		j.pending++
 		j.push(&j.due, queued{now, id, s.generation})
 	}
 	s.from, s.until, s.last = min(s.from, o.Start), max(s.until, o.End), max(s.last, o.End)
@@ -570,6 +566,7 @@ func (j *Joiner) counted(id int32, way int) (out amount) {
 func (j *Joiner) sendOff(id int32, emit func(*Joined)) {
 	s := &j.sessions[id]
 	s.pending = false
+	j.pending--
 	total := [2]amount{j.counted(id, 0), j.counted(id, 1)}
 	var news [2]amount
 	for w := range news {
@@ -592,7 +589,7 @@ func (j *Joiner) sendOff(id int32, emit func(*Joined)) {
 	*out = Joined{
 		Record: Record{
 			Start: s.from.Instant(), End: s.until.Instant(), Client: addr[client], Server: addr[server],
-			Bytes: news[0].bytes + news[1].bytes, Packets: news[0].packets + news[1].packets, Outcome: s.outcome(server),
+			Bytes: Sum(news[0].bytes, news[1].bytes), Packets: Sum(news[0].packets, news[1].packets), Outcome: s.outcome(server),
 		},
 		ReplyBytes: news[server].bytes, ReplyPackets: news[server].packets,
 		Flags: s.way[client].flags, ReplyFlags: s.way[server].flags, HasFlags: s.way[0].hasFlags || s.way[1].hasFlags,

@@ -12,8 +12,11 @@ import (
 	"lucidorchard/core/syntax"
 )
 
-// MaxErrors is how many errors are reported for one text.
-const MaxErrors = 50
+// Bounds of a text.
+const (
+	MaxErrors = 50       // reported for one text
+	MaxText   = 16 << 20 // octets that are read
+)
 
 // Parse reads a policy text. The errors are in the order of the text; with
 // errors, the policy holds what could be read.
@@ -61,6 +64,10 @@ func newParser() *parser {
 }
 
 func (p *parser) text(text string) {
+	if len(text) > MaxText {
+		p.errs = append(p.errs, syntax.Errorf(syntax.Pos{Line: 1, Col: 1}, "found a text of %d octets, expected at most %d", len(text), MaxText))
+		return
+	}
 	for _, l := range syntax.Lines(text) {
 		item := Item{First: l.First, Last: l.Last, Comment: l.Comment}
 		if len(l.Tokens) > 0 || l.Err != nil {

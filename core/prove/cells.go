@@ -7,14 +7,13 @@ import (
 )
 
 // cells cuts all real points into stretches that no rule tells apart, so that a
-// set of points is a few words of bits.
+// set of points is a few runs of stretches.
 type cells struct {
-	from []service.Point // of each stretch
-	all  points
+	from []service.Point // of each stretch, rising
 }
 
-// points is a set of cells.
-type points []uint64
+// run is the cells from one up to, and without, another.
+type run struct{ from, to int32 }
 
 func newCells(sets []service.Set) cells {
 	var edges []service.Point
@@ -36,53 +35,17 @@ func newCells(sets []service.Set) cells {
 			c.from = append(c.from, e)
 		}
 	}
-	c.all = make(points, (len(c.from)+63)/64)
-	for i := range c.from {
-		c.all[i>>6] |= 1 << (i & 63)
-	}
 	return c
 }
 
 // of gives the cells of a set that newCells was given, or of all.
-func (c cells) of(s service.Set) points {
-	out := make(points, len(c.all))
-	for i, p := range c.from {
-		if s.Contains(p) {
-			out[i>>6] |= 1 << (i & 63)
+func (c cells) of(s service.Set) (out []run) {
+	for _, r := range s {
+		from, _ := slices.BinarySearch(c.from, r.Lo)
+		to, _ := slices.BinarySearch(c.from, r.Hi+1)
+		if from < to {
+			out = append(out, run{int32(from), int32(to)})
 		}
 	}
 	return out
-}
-
-func (p points) empty() bool {
-	for _, w := range p {
-		if w != 0 {
-			return false
-		}
-	}
-	return true
-}
-
-func (p points) meets(q points) bool {
-	for i, w := range p {
-		if w&q[i] != 0 {
-			return true
-		}
-	}
-	return false
-}
-
-// both gives what is in p and q, in room.
-func (p points) both(q, room points) points {
-	for i, w := range p {
-		room[i] = w & q[i]
-	}
-	return room
-}
-
-// drop takes q out of p.
-func (p points) drop(q points) {
-	for i, w := range q {
-		p[i] &^= w
-	}
 }

@@ -3,6 +3,7 @@ package prove
 import (
 	"fmt"
 	"slices"
+	"sync"
 
 	"lucidorchard/core/decide"
 	"lucidorchard/core/estate"
@@ -36,6 +37,13 @@ func Evident(c *decide.Compiled, seen []Evidence) []Finding {
 	people := c.Population(c.AsOf)
 	held := make([]int, len(people))
 	c.Estate.Held(c.AsOf, func(ep estate.Endpoint) { held[c.At(ep.Addr, c.AsOf).Class]++ })
+	sizes := sync.OnceValue(func() map[string]int {
+		out := map[string]int{}
+		for g, n := range c.GroupSizes() {
+			out[c.Policy.GroupOrder[g].Name] = n
+		}
+		return out
+	})
 	var out []Finding
 	for i, r := range c.Policy.Rules {
 		if r.Off || r.Until != nil && r.Until.Past(c.AsOf) {
@@ -55,7 +63,7 @@ func Evident(c *decide.Compiled, seen []Evidence) []Finding {
 		if opens < wideFrom || e.Pairs*wideShare > opens {
 			continue
 		}
-		out = append(out, Finding{Kind: TooWide, Line: r.Line, Mend: narrow(c, r, e),
+		out = append(out, Finding{Kind: TooWide, Line: r.Line, Mend: narrow(c, r, e, sizes()),
 			Words: fmt.Sprintf("It opens %d pairs of machines on its services; %d of them were seen (%.1f %%).", opens, e.Pairs, 100*float64(e.Pairs)/float64(opens))})
 	}
 	return out
@@ -64,8 +72,7 @@ func Evident(c *decide.Compiled, seen []Evidence) []Finding {
 // narrow proposes sides that hold what was seen and not much more: the smallest
 // group that has it all; or, of clients, the workloads by id if they are few.
 // Servers are not listed: one that is added tomorrow is to be reached too.
-func narrow(c *decide.Compiled, r *policy.Rule, e *Evidence) *Mend {
-	sizes := c.GroupSizes()
+func narrow(c *decide.Compiled, r *policy.Rule, e *Evidence, sizes map[string]int) *Mend {
 	less := *r
 	var words []string
 	for _, s := range []struct {
@@ -91,7 +98,7 @@ func narrow(c *decide.Compiled, r *policy.Rule, e *Evidence) *Mend {
 // fewWorkloads is up to how many workloads a side lists by id.
 const fewWorkloads = 3
 
-func narrower(c *decide.Compiled, l policy.List, seen []decide.Placed, sizes []int, byID bool) (policy.List, string, bool) {
+func narrower(c *decide.Compiled, l policy.List, seen []decide.Placed, sizes map[string]int, byID bool) (policy.List, string, bool) {
 	for _, p := range seen {
 		if p.Workload == estate.Outside {
 			return l, "", false
@@ -103,7 +110,7 @@ func narrower(c *decide.Compiled, l policy.List, seen []decide.Placed, sizes []i
 		for _, o := range l.Items {
 			switch o.Kind {
 			case policy.InGroup:
-				now += sizes[slices.IndexFunc(c.Policy.GroupOrder, func(g *policy.Group) bool { return g.Name == o.Name })]
+				now += sizes[o.Name]
 			case policy.IsWorkload:
 				now++
 			default:
@@ -111,13 +118,14 @@ func narrower(c *decide.Compiled, l policy.List, seen []decide.Placed, sizes []i
 			}
 		}
 	}
-	best := -1
+	best, least := -1, 0
 	for g := range c.Policy.GroupOrder {
-		if sizes[g] >= now/2 || best >= 0 && sizes[g] >= sizes[best] {
+		size := sizes[c.Policy.GroupOrder[g].Name]
+		if size >= now/2 || best >= 0 && size >= least {
 			continue
 		}
 		if !slices.ContainsFunc(seen, func(p decide.Placed) bool { return c.Truths(p)[g] != expr.Yes }) {
-			best = g
+			best, least = g, size
 		}
 	}
 	if best >= 0 {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"lucidorchard/core/decide"
@@ -71,6 +72,13 @@ func Findings(c *decide.Compiled) []Finding {
 	for _, p := range c.Outside(c.AsOf) {
 		f.outside[p.Class] = true
 	}
+	f.read = sync.OnceValue(func() map[string]bool {
+		read := map[string]bool{}
+		for _, g := range c.Policy.GroupOrder {
+			g.Expr.Walk(func(e *expr.Expr) { read[e.Key.Name] = read[e.Key.Name] || e.IsTest() && !e.Key.Field })
+		}
+		return read
+	})
 	f.points()
 	for i, r := range c.Policy.Rules {
 		f.rule(int32(i), r)
@@ -88,8 +96,10 @@ type finder struct {
 	rules  []ruleFacts
 	out    []Finding
 
-	held    []int  // addresses that workloads hold, by class
-	outside []bool // whether the class has addresses outside
+	read    func() map[string]bool // tag keys that groups read
+	byTag   int                    // groups that were said by tags
+	held    []int                  // addresses that workloads hold, by class
+	outside []bool                 // whether the class has addresses outside
 }
 
 // ruleFacts is what all points together say of one rule.
@@ -98,9 +108,12 @@ type ruleFacts struct {
 	decides bool           // some point
 	needed  bool           // some point would get another verdict without it
 	covered map[int32]bool // earlier rules that decide points that it matches
+	more    bool           // there are more of them
 }
 
-// points walks over every different list of rules that match somewhere.
+// points walks over every different list of rules that match somewhere. Of each
+// it costs about the services of its rules, cut into cells, whatever the number of
+// rules before and behind.
 func (f *finder) points() {
 	rules := f.c.Policy.Rules
 	sets := make([]service.Set, len(rules))
@@ -108,59 +121,74 @@ func (f *finder) points() {
 		sets[i] = f.c.RulePoints(int32(i))
 	}
 	cut := newCells(sets)
-	of := make([]points, len(rules))
+	of := make([][]run, len(rules))
 	for i, s := range sets {
 		of[i] = cut.of(s)
 	}
-	rest, left := make(points, len(cut.all)), make(points, len(cut.all))
-	var own []points // what each rule of the list decides
+	// Of the list that is looked at: the rule, by its place in it, that decides each
+	// cell, and the verdict of the next one that would.
+	type cell struct {
+		list  int32 // that the rest is of
+		owner int32
+		next  int8 // verdict + 1; 0: none, the cell would be uncovered
+	}
+	table := make([]cell, len(cut.from))
+	list := int32(0)
+	var own []int32 // how many cells each rule of the list decides
 	f.c.EachMatching(f.people, func(m decide.Matching, _, _ decide.Placed) {
-		copy(rest, cut.all)
-		for len(own) < len(m) {
-			own = append(own, make(points, len(cut.all)))
-		}
+		list++
+		own = append(own[:0], make([]int32, len(m))...)
 		for k, r := range m {
-			rest.both(of[r], own[k])
-			rest.drop(own[k])
 			facts := &f.rules[r]
-			facts.matches = facts.matches || !of[r].empty()
-			for j := range k {
-				if !facts.covered[m[j]] && of[r].meets(own[j]) {
-					if facts.covered == nil {
-						facts.covered = map[int32]bool{}
+			facts.matches = facts.matches || len(of[r]) > 0
+			last := int32(-1)
+			for _, u := range of[r] {
+				for i := u.from; i < u.to; i++ {
+					switch c := &table[i]; {
+					case c.list != list:
+						*c = cell{list, int32(k), 0}
+						own[k]++
+					case c.owner != last:
+						last = c.owner
+						facts.cover(m[last])
 					}
-					facts.covered[m[j]] = true
 				}
 			}
 		}
-		for k, r := range m {
-			facts := &f.rules[r]
-			if facts.needed || own[k].empty() {
-				continue
+		for k := len(m) - 1; k >= 0; k-- {
+			facts := &f.rules[m[k]]
+			verdict := int8(decide.VerdictOf(rules[m[k]])) + 1
+			decides := own[k] > 0
+			facts.decides = facts.decides || decides
+			ask := decides && !facts.needed
+			for _, u := range of[m[k]] {
+				for i := u.from; i < u.to; i++ {
+					c := &table[i]
+					if ask && c.owner == int32(k) && c.next != verdict {
+						facts.needed, ask = true, false
+					}
+					c.next = verdict
+				}
 			}
-			facts.decides = true
-			copy(left, own[k])
-			facts.needed = f.changes(m[k+1:], of, left, decide.VerdictOf(rules[r]))
 		}
 	})
 }
 
-// changes reports whether points that had the verdict would get another one
-// from the rules that follow. It uses the points up.
-func (f *finder) changes(later decide.Matching, of []points, left points, v decide.Verdict) bool {
-	for _, r := range later {
-		if !left.meets(of[r]) {
-			continue
-		}
-		if decide.VerdictOf(f.c.Policy.Rules[r]) != v {
-			return true
-		}
-		left.drop(of[r])
-		if left.empty() {
-			return false
-		}
+// mostCovering is up to how many earlier rules are told of one.
+const mostCovering = 500
+
+func (f *ruleFacts) cover(rule int32) {
+	if f.covered == nil {
+		f.covered = map[int32]bool{}
 	}
-	return !left.empty()
+	if f.covered[rule] {
+		return
+	}
+	if len(f.covered) >= mostCovering {
+		f.more = true
+		return
+	}
+	f.covered[rule] = true
 }
 
 func (f *finder) add(kind Kind, r *policy.Rule, mend *Mend, others []*policy.Rule, format string, args ...any) {
@@ -189,10 +217,16 @@ func longer(r *policy.Rule) *Mend {
 	return &Mend{fmt.Sprintf("Let it last until %s", later.Until), []policy.Edit{{Op: policy.Change, Line: r.Line, Text: later.String()}}, true}
 }
 
+// mostByTags is of how many groups it is tried: each takes a walk over the estate.
+const mostByTags = 200
+
 // byTags says a group that pins names by the tags that its members share: those
 // whose keys other groups read too, for they say what a workload is. nil if more
 // would join than are in it.
 func (f *finder) byTags(g *policy.Group) *Mend {
+	if f.byTag++; f.byTag > mostByTags {
+		return nil
+	}
 	members := map[int32]bool{}
 	f.c.Estate.Held(f.c.AsOf, func(ep estate.Endpoint) {
 		if f.c.Group(g.Name, f.c.At(ep.Addr, f.c.AsOf)) == expr.Yes {
@@ -223,11 +257,7 @@ func (f *finder) byTags(g *policy.Group) *Mend {
 		}
 		return n
 	}
-	read := map[string]bool{}
-	for _, other := range f.c.Policy.GroupOrder {
-		other.Expr.Walk(func(e *expr.Expr) { read[e.Key.Name] = read[e.Key.Name] || e.IsTest() && !e.Key.Field })
-	}
-	shared = slices.DeleteFunc(shared, func(t estate.Tag) bool { return !read[t.Key] })
+	shared = slices.DeleteFunc(shared, func(t estate.Tag) bool { return !f.read()[t.Key] })
 	if len(shared) == 0 || others(shared) > len(members) {
 		return nil
 	}
@@ -262,12 +292,12 @@ func (f *finder) rule(i int32, r *policy.Rule) {
 	facts := &f.rules[i]
 	others := f.covering(facts)
 	switch {
-	case !facts.matches && f.missesArea(r):
+	case !facts.matches && f.missesArea(i, r):
 		f.add(AreaMissed, r, remove(r), nil, "It would match something, but nothing that touches its area %s.", r.Area.Name)
 	case !facts.matches:
 		f.add(MatchesNone, r, turnOff(r), nil, "No two endpoints that exist now are on its two sides and agree with its clauses.")
 	case !facts.decides:
-		f.add(Shadowed, r, remove(r), others, "Nothing reaches it: %s.", decidedBy(others))
+		f.add(Shadowed, r, remove(r), others, "Nothing reaches it: %s.", decidedBy(others, facts.more))
 	case !facts.needed:
 		f.add(Redundant, r, remove(r), nil, "Without it every point gets the same verdict from the rules behind it.")
 	default:
@@ -287,13 +317,16 @@ func (f *finder) covering(facts *ruleFacts) []*policy.Rule {
 	return out
 }
 
-func decidedBy(rules []*policy.Rule) string {
+func decidedBy(rules []*policy.Rule, more bool) string {
 	var lines []string
-	for _, r := range rules {
+	for _, r := range rules[:min(12, len(rules))] {
 		lines = append(lines, fmt.Sprint(r.Line))
 	}
-	if len(lines) == 1 {
+	if len(rules) == 1 {
 		return "line " + lines[0] + " decides all that it matches"
+	}
+	if n := len(rules) - len(lines); more || n > 0 {
+		return fmt.Sprintf("lines %s and at least %d more together decide all that it matches", strings.Join(lines, ", "), n)
 	}
 	return "lines " + strings.Join(lines, ", ") + " together decide all that it matches"
 }
@@ -326,8 +359,11 @@ func first(rules []*policy.Rule) string {
 	return fmt.Sprintf("Line %d and %d more", rules[0].Line, len(rules)-1)
 }
 
+// mostAreaPairs is up to how many pairs of classes are tried.
+const mostAreaPairs = 10_000
+
 // missesArea reports whether the rule would match some pair without its area.
-func (f *finder) missesArea(r *policy.Rule) bool {
+func (f *finder) missesArea(i int32, r *policy.Rule) bool {
 	if r.Area == nil {
 		return false
 	}
@@ -338,10 +374,27 @@ func (f *finder) missesArea(r *policy.Rule) bool {
 	if len(points) == 0 {
 		return false
 	}
-	for _, a := range f.people {
-		for _, b := range f.people {
-			if client, server, ok := decide.TwoApart(a, b); ok && walk.Matches(&bare, client.Endpoint, server.Endpoint, points[0].Lo) {
+	var left, right [][]decide.Placed
+	for class, p := range f.people {
+		if f.c.OnLeft(i, int32(class)) {
+			left = append(left, p)
+		}
+		if f.c.OnRight(i, int32(class)) {
+			right = append(right, p)
+		}
+	}
+	tried := 0
+	for _, a := range left {
+		for _, b := range right {
+			client, server, ok := decide.TwoApart(a, b)
+			if !ok {
+				continue
+			}
+			if walk.Matches(&bare, client.Endpoint, server.Endpoint, points[0].Lo) {
 				return true
+			}
+			if tried++; tried == mostAreaPairs {
+				return false
 			}
 		}
 	}

@@ -178,8 +178,8 @@ func (v *View) rowsOf(q Query, byClient bool) []Row {
 			verdict := v.verdict[c.rule+1]
 			g.Counts[verdict] += n
 			g.Conversations += n
-			g.Connections += c.connections
-			g.Bytes += c.bytes
+			g.Connections = flow.Sum(g.Connections, c.connections)
+			g.Bytes = flow.Sum(g.Bytes, c.bytes)
 			if v.Against != nil && c.was != verdict {
 				g.Changed += n
 			}

@@ -65,8 +65,8 @@ func (v *View) Strands(q Query, by string) []Strand {
 		}
 		s := &out[n]
 		s.Conversations++
-		s.Connections += v.cols.Connections[i]
-		s.Bytes += v.bytes[i]
+		s.Connections = flow.Sum(s.Connections, v.cols.Connections[i])
+		s.Bytes = flow.Sum(s.Bytes, v.bytes[i])
 		if v.carried[i] > 0 {
 			s.Carried++
 		}

@@ -32,8 +32,8 @@ type Totals struct {
 func (t *Totals) add(u *Totals) {
 	for v := range 3 {
 		t.Conversations[v] += u.Conversations[v]
-		t.Connections[v] += u.Connections[v]
-		t.Bytes[v] += u.Bytes[v]
+		t.Connections[v] = flow.Sum(t.Connections[v], u.Connections[v])
+		t.Bytes[v] = flow.Sum(t.Bytes[v], u.Bytes[v])
 		for o := range 3 {
 			t.Outcomes[v][o] += u.Outcomes[v][o]
 			t.Difference[v][o] += u.Difference[v][o]
@@ -78,8 +78,8 @@ func (v *View) count(q Query) Totals {
 			rule := v.rules[i]
 			verdict := v.verdict[rule+1]
 			t.Conversations[verdict]++
-			t.Connections[verdict] += v.cols.Connections[i]
-			t.Bytes[verdict] += v.bytes[i]
+			t.Connections[verdict] = flow.Sum(t.Connections[verdict], v.cols.Connections[i])
+			t.Bytes[verdict] = flow.Sum(t.Bytes[verdict], v.bytes[i])
 			if rule >= 0 {
 				t.ByRule[rule]++
 			}
@@ -311,7 +311,7 @@ func (s *strip) bytes() {
 				i = v.conversationOf(i, p, ch.First[k])
 			}
 			if s.chosen == nil || s.chosen(i) {
-				counts[v.Verdict(i)] += ch.Bytes[k]
+				counts[v.Verdict(i)] = flow.Sum(counts[v.Verdict(i)], ch.Bytes[k])
 			}
 		}
 	}

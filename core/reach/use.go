@@ -3,6 +3,7 @@ package reach
 import (
 	"lucidorchard/core/estate"
 	"lucidorchard/core/expr"
+	"lucidorchard/core/flow"
 )
 
 // Use is what was seen of something in the window.
@@ -20,7 +21,7 @@ func (u *Use) add(pair *Use) {
 	}
 	u.Conversations += pair.Conversations
 	u.Pairs++
-	u.Connections += pair.Connections
+	u.Connections = flow.Sum(u.Connections, pair.Connections)
 	for b, n := range pair.Spark {
 		u.Spark[b] += n
 	}
@@ -60,7 +61,7 @@ func (v *View) GroupUses() []GroupUse {
 			}
 			pair = Use{Conversations: len(conversations), Last: v.last[conversations[0]]}
 			for _, i := range conversations {
-				pair.Connections += v.cols.Connections[i]
+				pair.Connections = flow.Sum(pair.Connections, v.cols.Connections[i])
 				if pair.Last.Before(v.last[i]) {
 					pair.Last = v.last[i]
 				}
@@ -89,7 +90,7 @@ func (v *View) RuleUses() []Use {
 			u.Last = last
 		}
 		u.Conversations += int(c.conversations)
-		u.Connections += c.connections
+		u.Connections = flow.Sum(u.Connections, c.connections)
 		for b, n := range c.spark {
 			u.Spark[b] += int(n)
 		}

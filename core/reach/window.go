@@ -232,16 +232,16 @@ func (w *Window) columns(sums []sum, pairs []flow.Pair, clients, servers []int32
 }
 
 func (s *sum) add(ch *flow.Chunk, i int) {
-	s.connections += ch.Connections[i]
-	s.bytes += ch.Bytes[i]
+	s.connections = flow.Sum(s.connections, ch.Connections[i])
+	s.bytes = flow.Sum(s.bytes, ch.Bytes[i])
 	s.unsure += int64(ch.Unsure[i])
 	// A part of a connection that goes on is of no new one: it counts as one here.
 	n := max(1, ch.Connections[i])
 	switch ch.Outcome[i] {
 	case flow.Carried:
-		s.carried += n
+		s.carried = flow.Sum(s.carried, n)
 	case flow.Dropped:
-		s.dropped += n
+		s.dropped = flow.Sum(s.dropped, n)
 	}
 	if s.rows == 0 || ch.First[i] < s.first {
 		s.first = ch.First[i]

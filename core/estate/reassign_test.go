@@ -14,7 +14,7 @@ import (
 
 // Listings come one after the other; after each, now resolves to what it says,
 // the past to what it said before, and the same listing again changes nothing.
-func TestReletKeepsThePast(t *testing.T) {
+func TestReassignKeepsThePast(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		have := map[string][]estate.Lease{}
 		claimed := map[netip.Addr]bool{}
@@ -51,7 +51,7 @@ func TestReletKeepsThePast(t *testing.T) {
 				}
 				listing = append(listing, l)
 			}
-			changed, conflicts := estate.Relet(have, listing, "plan", now)
+			changed, conflicts := estate.Reassign(have, listing, "plan", now, nobody)
 			require.Empty(t, conflicts)
 			for id, ls := range changed {
 				have[id] = ls
@@ -75,18 +75,18 @@ func TestReletKeepsThePast(t *testing.T) {
 					then[[2]string{fmt.Sprint(now.Sec), a.String()}] = want
 				}
 			}
-			again, conflicts := estate.Relet(have, listing, "plan", estate.Instant{Sec: now.Sec + 500})
+			again, conflicts := estate.Reassign(have, listing, "plan", estate.Instant{Sec: now.Sec + 500}, nobody)
 			require.Empty(t, conflicts)
 			require.Empty(t, again)
 		}
 	})
 }
 
-func TestReletWithStartsThatAreKnown(t *testing.T) {
+func TestReassignWithStartsThatAreKnown(t *testing.T) {
 	a := netip.MustParseAddr("10.0.0.1")
 	at := func(n int64) estate.Instant { return estate.Instant{Sec: n} }
 	have := map[string][]estate.Lease{"old": {{Addr: a, From: at(10), Until: estate.End, Source: "plan"}}, "pinned": {{Addr: a, From: at(1), Until: at(5), Source: "other"}}}
-	changed, conflicts := estate.Relet(have, []estate.Listed{{ID: "new", Leases: []estate.Lease{{Addr: a, From: at(20), Until: at(30)}}}, {ID: "late", Leases: []estate.Lease{{Addr: a, From: at(10), Until: at(12)}}}}, "plan", at(100))
+	changed, conflicts := estate.Reassign(have, []estate.Listed{{ID: "new", Leases: []estate.Lease{{Addr: a, From: at(20), Until: at(30)}}}, {ID: "late", Leases: []estate.Lease{{Addr: a, From: at(10), Until: at(12)}}}}, "plan", at(100), nobody)
 	require.Equal(t, map[string][]estate.Lease{"new": {{Addr: a, From: at(20), Until: at(30), Source: "plan"}}, "old": {{Addr: a, From: at(10), Until: at(20), Source: "plan"}}}, changed)
 	require.Equal(t, []estate.Conflict{{Addr: a, A: "old", B: "late", From: at(10)}}, conflicts)
 
@@ -94,15 +94,32 @@ func TestReletWithStartsThatAreKnown(t *testing.T) {
 	earlier := estate.Listed{ID: "first", Leases: []estate.Lease{{Addr: a, From: estate.Beginning, Until: at(50)}}}
 	later := estate.Listed{ID: "second", Leases: []estate.Lease{{Addr: a, From: at(50), Until: estate.End}}}
 	for _, listing := range [][]estate.Listed{{earlier, later}, {later, earlier}} {
-		changed, conflicts = estate.Relet(nil, listing, "plan", at(100))
+		changed, conflicts = estate.Reassign(nil, listing, "plan", at(100), nobody)
 		require.Empty(t, conflicts)
 		require.Equal(t, map[string][]estate.Lease{"first": {{Addr: a, From: estate.Beginning, Until: at(50), Source: "plan"}}, "second": {{Addr: a, From: at(50), Until: estate.End, Source: "plan"}}}, changed)
-		again, _ := estate.Relet(changed, listing, "plan", at(200))
+		again, _ := estate.Reassign(changed, listing, "plan", at(200), nobody)
 		require.Empty(t, again)
 	}
 
 	// A source ends only what it has said itself.
-	changed, _ = estate.Relet(have, []estate.Listed{{ID: "old", Leases: []estate.Lease{{Addr: netip.MustParseAddr("10.0.0.9"), From: estate.Beginning, Until: estate.End}}}}, "second", at(100))
+	changed, _ = estate.Reassign(have, []estate.Listed{{ID: "old", Leases: []estate.Lease{{Addr: netip.MustParseAddr("10.0.0.9"), From: estate.Beginning, Until: estate.End}}}}, "second", at(100), nobody)
 	require.Equal(t, estate.End, changed["old"][0].Until)
 	require.Len(t, changed["old"], 2)
+}
+
+// nobody outranks the source of the listing.
+func nobody(string) bool { return false }
+
+func TestAnAddressStaysWithWhomABetterSourceGivesIt(t *testing.T) {
+	a := netip.MustParseAddr("10.0.0.1")
+	at := func(s int64) estate.Instant { return estate.Instant{Sec: s} }
+	have := map[string][]estate.Lease{"old": {{Addr: a, From: estate.Beginning, Until: estate.End, Source: "register"}}}
+	listing := []estate.Listed{{ID: "new", Leases: []estate.Lease{{Addr: a, From: estate.Beginning, Until: estate.End}}}}
+	changed, conflicts := estate.Reassign(have, listing, "script", at(100), func(source string) bool { return source == "register" })
+	require.Empty(t, changed)
+	require.Len(t, conflicts, 1)
+	require.Contains(t, conflicts[0].Error(), `workload "old" holds address 10.0.0.1 by register, which outranks this source`)
+	changed, conflicts = estate.Reassign(have, listing, "script", at(100), nobody)
+	require.Empty(t, conflicts)
+	require.Equal(t, at(100), changed["old"][0].Until)
 }

@@ -13,15 +13,16 @@ type Listed struct {
 	Leases []Lease
 }
 
-// Relet gives the leases of every workload that a listing changes. have has the
+// Reassign gives the leases of every workload that a listing changes. have has the
 // leases of the workloads listed, and of all that claim one of their addresses.
 //
 // A lease that goes on stays as it is. One of this source that is no longer
 // listed ends now. One without start and end is from always if nobody else has ever
 // claimed the address, else from now. Who held the address before ends where the
 // new lease begins. A lease that begins when another workload's does is left out,
-// and is a conflict. The same listing again changes nothing.
-func Relet(have map[string][]Lease, listing []Listed, source string, now Instant) (changed map[string][]Lease, conflicts []Conflict) {
+// and is a conflict; so is one of an address that a source which outranks this
+// one gives to another workload then. The same listing again changes nothing.
+func Reassign(have map[string][]Lease, listing []Listed, source string, now Instant, outranks func(source string) bool) (changed map[string][]Lease, conflicts []Conflict) {
 	claims := map[netip.Addr]map[string]bool{} // who has ever claimed an address
 	claim := func(addr netip.Addr, id string) {
 		if claims[addr] == nil {
@@ -45,6 +46,26 @@ func Relet(have map[string][]Lease, listing []Listed, source string, now Instant
 		}
 		return have[id]
 	}
+	// own gives the leases of a workload in a slice that is not have's.
+	own := func(id string) []Lease {
+		if _, ok := changed[id]; !ok {
+			changed[id] = slices.Clone(have[id])
+		}
+		return changed[id]
+	}
+	// byAddr finds the leases of a workload by their address, as places in leases.
+	places := map[string]map[netip.Addr][]int{}
+	at := func(id string, addr netip.Addr) []int {
+		m, ok := places[id]
+		if !ok {
+			m = map[netip.Addr][]int{}
+			for i, l := range leases(id) {
+				m[l.Addr] = append(m[l.Addr], i)
+			}
+			places[id] = m
+		}
+		return m[addr]
+	}
 	// What ends, first: an address that goes from one to the other in the same
 	// listing is free then.
 	type start struct {
@@ -55,15 +76,19 @@ func Relet(have map[string][]Lease, listing []Listed, source string, now Instant
 	for _, w := range listing {
 		was := leases(w.ID)
 		is, kept := slices.Clone(was), make([]bool, len(was))
+		byAddr := make(map[netip.Addr][]int, len(was))
+		for i, l := range was {
+			byAddr[l.Addr] = append(byAddr[l.Addr], i)
+		}
 		for _, g := range w.Leases {
 			g.Source = source
-			k := slices.IndexFunc(was, func(l Lease) bool {
-				return l.Addr == g.Addr && (open(g) && l.Covers(now) || !open(g) && l.From == g.From)
-			})
+			held := byAddr[g.Addr]
+			k := slices.IndexFunc(held, func(i int) bool { return open(g) && was[i].Covers(now) || !open(g) && was[i].From == g.From })
 			if k < 0 {
 				starts = append(starts, start{w.ID, g})
 				continue
 			}
+			k = held[k]
 			kept[k] = true
 			if g.From == was[k].From || g.Until != End {
 				is[k].Until = g.Until
@@ -80,18 +105,29 @@ func Relet(have map[string][]Lease, listing []Listed, source string, now Instant
 		}
 	}
 	for _, s := range starts {
-		if open(s.Lease) && slices.ContainsFunc(slices.Collect(maps.Keys(before[s.Addr])), func(id string) bool { return id != s.id || len(leases(id)) > 0 && holds(leases(id), s.Addr) }) {
-			s.From = now
+		if open(s.Lease) {
+			for id := range before[s.Addr] {
+				if id != s.id || len(at(id, s.Addr)) > 0 {
+					s.From = now
+				}
+			}
 		}
 		if s.Empty() {
 			continue
 		}
 		clash := false
 		for other := range claims[s.Addr] {
-			for _, l := range leases(other) {
-				if other != s.id && l.Addr == s.Addr && l.From == s.From {
+			for _, i := range at(other, s.Addr) {
+				l := leases(other)[i]
+				if other == s.id || clash {
+					continue
+				}
+				if l.From == s.From {
 					clash = true
-					conflicts = append(conflicts, Conflict{s.Addr, other, s.id, s.From})
+					conflicts = append(conflicts, Conflict{Addr: s.Addr, A: other, B: s.id, From: s.From})
+				} else if l.Source != source && l.From.Before(s.Until) && s.From.Before(l.Until) && outranks(l.Source) {
+					clash = true
+					conflicts = append(conflicts, Conflict{Addr: s.Addr, A: other, B: s.id, From: s.From, Source: l.Source})
 				}
 			}
 		}
@@ -102,25 +138,19 @@ func Relet(have map[string][]Lease, listing []Listed, source string, now Instant
 			if other == s.id {
 				continue
 			}
-			ls := slices.Clone(leases(other))
-			for k := range ls {
-				if l := &ls[k]; l.Addr == s.Addr && l.From.Before(s.From) && s.From.Before(l.Until) {
-					l.Until = s.From
+			for _, i := range at(other, s.Addr) {
+				if l := leases(other)[i]; l.From.Before(s.From) && s.From.Before(l.Until) {
+					own(other)[i].Until = s.From
 				}
 			}
-			if !slices.Equal(ls, leases(other)) {
-				changed[other] = ls
-			}
 		}
-		changed[s.id] = append(slices.Clone(leases(s.id)), s.Lease)
+		at(s.id, s.Addr)
+		places[s.id][s.Addr] = append(places[s.id][s.Addr], len(leases(s.id)))
+		changed[s.id] = append(own(s.id), s.Lease)
 		claim(s.Addr, s.id)
 	}
 	slices.SortFunc(conflicts, func(a, b Conflict) int { return a.Addr.Compare(b.Addr) })
 	return changed, conflicts
-}
-
-func holds(ls []Lease, addr netip.Addr) bool {
-	return slices.ContainsFunc(ls, func(l Lease) bool { return l.Addr == addr })
 }
 
 // open reports whether nothing is known of when the lease began and ends.
