@@ -10,6 +10,7 @@
 package collect
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"hash/fnv"
@@ -22,6 +23,7 @@ import (
 
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
+	"lucidorchard/disk"
 	"lucidorchard/ingest"
 	"lucidorchard/store"
 )
@@ -29,7 +31,7 @@ import (
 // Options are what a collector needs.
 type Options struct {
 	Store *store.Store
-	Name  string         // of this collector among those of the database
+	Name  string         // of this collector among those of the database; blank: one that is kept in the spool
 	UDP   []string       // addresses to listen on, for any of the protocols
 	TCP   []string       // addresses to listen on, for IPFIX
 	Allow []netip.Prefix // who may send; none: everybody who reaches the address
@@ -40,6 +42,8 @@ type Options struct {
 	Every     time.Duration // how often a batch is made; 0 is 5 s
 	Hold      time.Duration // how long a record waits for the other direction; 0 is 10 s
 	Log       *slog.Logger
+	Disk      *disk.Watch      // who says whether there is room; nil: there is
+	Clock     func() time.Time // the time of day; nil: the system's
 }
 
 // Hooks are what a collector asks about the estate. Both may be nil.
@@ -70,15 +74,15 @@ type Collector struct {
 	stop    context.CancelFunc
 	close   []func() error
 	started time.Time
-	waiting atomic.Int64 // sessions that are not in a batch yet
+	clock   *clock
+	gauge   *gauge
 }
 
 // mostRecords is how many records a batch has at most.
 const mostRecords = 100_000
 
-// observations are what one worker has decoded, with when it arrived.
+// observations are what one worker has decoded.
 type observations struct {
-	at  flow.Micros
 	all []flow.Observation
 	ack chan<- struct{} // closed when all before it is joined
 }
@@ -98,7 +102,14 @@ func Start(ctx context.Context, o Options) (*Collector, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the spool cannot be used: %w", err)
 	}
-	c := &Collector{Options: o, joined: make(chan observations, 256), spool: sp, started: time.Now()}
+	if o.Name == "" {
+		o.Name = sp.name
+	}
+	c := &Collector{Options: o, joined: make(chan observations, 256), spool: sp, started: time.Now(), clock: newClock(o.Clock)}
+	if c.gauge, sp.unfinished, err = openGauge(o.Spool); err != nil {
+		sp.close()
+		return nil, fmt.Errorf("the spool cannot be used: %w", err)
+	}
 	c.hooks.Store(&Hooks{})
 	c.senders.allow = o.Allow
 	sides := flow.NewSides()
@@ -166,6 +177,7 @@ func (c *Collector) Stop() {
 	c.reportOnce()
 	c.stop()
 	c.spool.close()
+	c.gauge.close()
 }
 
 // worker decodes the packets of some senders, in their order.
@@ -173,6 +185,14 @@ type worker struct {
 	c       *Collector
 	packets chan packet
 	buffer  []flow.Observation
+	each    atomic.Int64 // records that a packet had lately, rounded up
+}
+
+// take queues a packet.
+func (w *worker) take(p packet) {
+	p.guess = w.each.Load()
+	w.c.gauge.add(gaugePackets, p.guess)
+	w.packets <- p
 }
 
 // packet is what a socket gave.
@@ -182,6 +202,8 @@ type packet struct {
 	at   flow.Micros
 	pool *sync.Pool
 	ack  chan<- struct{}
+
+	guess int64 // how many records it may have
 }
 
 // worker gives the one that decodes a sender's packets.
@@ -195,19 +217,24 @@ func (c *Collector) worker(addr netip.Addr) *worker {
 const together = 512 // observations that go to the joiner at once
 
 func (w *worker) run() {
-	send := func(at flow.Micros, ack chan<- struct{}) {
-		w.c.joined <- observations{at, w.buffer, ack}
+	send := func(ack chan<- struct{}) {
+		w.c.joined <- observations{w.buffer, ack}
 		w.buffer = make([]flow.Observation, 0, together+64)
 	}
 	for p := range w.packets {
 		if p.from != nil {
+			before := len(w.buffer)
 			p.from.decode(p.data, p.at, func(o *flow.Observation) { w.buffer = append(w.buffer, *o) })
+			n := int64(len(w.buffer) - before)
+			w.each.Store(max(n, (7*w.each.Load()+n+7)/8))
+			w.c.gauge.add(gaugeDecoded, n)
+			w.c.gauge.add(gaugePackets, -p.guess)
 			if p.pool != nil {
 				p.pool.Put(&p.data)
 			}
 		}
 		if len(w.buffer) >= together || len(w.packets) == 0 || p.ack != nil {
-			send(p.at, p.ack)
+			send(p.ack)
 		}
 	}
 }
@@ -240,16 +267,23 @@ func (c *Collector) join() {
 		select {
 		case in, ok := <-c.joined:
 			if !ok {
-				c.joiner.Close(now(), emit)
+				c.joiner.Close(c.clock.now(), emit)
 				flush()
+				if n := len(c.batch.records); n > 0 { // the disk did not take them, and there is no later
+					c.spool.lost(n)
+				}
+				c.gauge.set(gaugeJoined, 0)
 				c.spool.saveOpen(c.joiner.Alive())
 				c.save(true)
 				c.tell()
 				return
 			}
+			at := c.clock.now()
 			for i := range in.all {
-				c.joiner.Add(&in.all[i], in.at)
+				c.joiner.Add(&in.all[i], at)
 			}
+			c.measure()
+			c.gauge.add(gaugeDecoded, -int64(len(in.all)))
 			if in.ack != nil {
 				close(in.ack)
 			}
@@ -258,7 +292,10 @@ func (c *Collector) join() {
 			}
 		case <-tick.C:
 			c.batch.buckets.Changes = c.hooks.Load().Changes
-			c.joiner.Flush(now(), emit)
+			if j := c.clock.look(); j != nil {
+				c.Log.Warn("the clock was set", "by", time.Duration(j.Seconds*float64(time.Second)), "to", j.At)
+			}
+			c.joiner.Flush(c.clock.now(), emit)
 			if time.Since(last) >= c.Every || len(c.batch.records) >= mostRecords {
 				flush()
 				c.save(false)
@@ -267,19 +304,28 @@ func (c *Collector) join() {
 				c.spool.saveOpen(c.joiner.Alive())
 				saved = time.Now()
 			}
-			c.waiting.Store(int64(c.joiner.Waiting()))
+			c.measure()
 			c.tell()
 		}
 	}
 }
 
-func now() flow.Micros { return flow.MicrosOf(time.Now()) }
+// measure notes what would be lost if the program were killed now.
+func (c *Collector) measure() {
+	c.gauge.set(gaugeJoined, int64(c.joiner.Waiting()+len(c.batch.records)))
+}
 
 // queue writes the batch to the spool. If the disk does not take it, it is tried
-// again with what comes meanwhile, as long as there is room.
+// again with what comes meanwhile, as long as there is room in memory.
 func (c *Collector) queue() {
+	defer c.measure()
 	b := store.Batch{Buckets: c.batch.buckets.All(), Records: c.batch.records}
-	if err := c.spool.put(&b, c.batch.opened); err != nil {
+	err := c.Disk.Room("")
+	if err == nil {
+		err = c.spool.put(&b, c.batch.opened)
+	}
+	if err != nil {
+		c.spool.failed(err)
 		c.Log.Error("a batch cannot be written to the spool", "folder", c.Spool, "error", err)
 		if len(c.batch.records) < 5*mostRecords {
 			return
@@ -311,14 +357,24 @@ func (c *Collector) storeAll(ctx context.Context, done <-chan struct{}) {
 			}
 			continue
 		}
-		once, cancel := context.WithTimeout(ctx, 2*time.Minute)
 		start := time.Now()
-		before, err := c.Store.AddEncoded(once, b)
-		cancel()
+		changed := c.Disk.Changed()
+		var added store.Added
+		if err = c.Disk.Room(""); err == nil {
+			once, cancel := context.WithTimeout(ctx, 2*time.Minute)
+			added, err = c.Store.AddEncoded(once, b)
+			cancel()
+		}
 		if err == nil {
-			c.spool.stored(b, time.Since(start), before != nil)
+			c.spool.stored(b, time.Since(start), added.Before != nil)
 			pause = time.Second
 			continue
+		}
+		if bad := store.Refused(err); bad != nil {
+			if err = c.setAside(ctx, b, bad); err == nil {
+				pause = time.Second
+				continue
+			}
 		}
 		c.spool.failed(err)
 		select {
@@ -330,10 +386,37 @@ func (c *Collector) storeAll(ctx context.Context, done <-chan struct{}) {
 		c.Log.Error("a batch cannot be stored; it is tried again", "wait", pause, "error", err)
 		select {
 		case <-time.After(pause):
+		case <-changed:
 		case <-done:
 		}
 		pause = min(30*time.Second, 2*pause)
 	}
+}
+
+// setAside takes a batch out of the way that the database refuses for what it
+// holds: it is kept where people see it and can have it.
+func (c *Collector) setAside(ctx context.Context, b *store.Encoded, bad *store.DataError) error {
+	c.Log.Error("the database refuses a batch for what it holds; it is set aside", "batch", b.ID, "records", b.Count, "reason", bad.Reason)
+	once, cancel := context.WithTimeout(ctx, 2*time.Minute)
+	defer cancel()
+	var text bytes.Buffer
+	w := ingest.NewCSV(&text)
+	_ = w.Write(ingest.FlowHeader) // into memory
+	err := b.EachRecord(func(r *flow.Joined) {
+		r.Observer = strings.ToValidUTF8(strings.ReplaceAll(r.Observer, "\x00", "␀"), "�")
+		_ = w.Write(ingest.FlowRow(r.Record))
+	})
+	if err == nil {
+		err = w.Flush()
+	}
+	if err == nil {
+		err = c.Store.KeepRefused(once, c.Name, b, bad.Reason, text.Bytes())
+	}
+	if err != nil {
+		return err
+	}
+	c.spool.refused(b)
+	return nil
 }
 
 // Drain waits until everything that was received before is decoded and joined,
@@ -341,7 +424,7 @@ func (c *Collector) storeAll(ctx context.Context, done <-chan struct{}) {
 func (c *Collector) Drain() {
 	for _, w := range c.workers {
 		ack := make(chan struct{})
-		w.packets <- packet{at: now(), ack: ack}
+		w.take(packet{ack: ack})
 		<-ack
 	}
 }

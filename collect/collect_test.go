@@ -279,6 +279,26 @@ func TestKilledUnderLoad(t *testing.T) {
 		}
 		return len(left) == 0
 	}, 30*time.Second, 50*time.Millisecond)
+	// What was lost is told: what was in memory, and what had not been read.
+	lost := 4400 - len(got)
+	require.Eventually(t, func() bool {
+		all, err := db.Collectors(t.Context())
+		require.NoError(t, err)
+		var s collect.Status
+		require.NoError(t, json.Unmarshal(all[0].State, &s))
+		told := s.Unfinished
+		senders, err := db.Exporters(t.Context())
+		require.NoError(t, err)
+		for _, x := range senders {
+			var e collect.ExporterStatus
+			require.NoError(t, json.Unmarshal(x.State, &e))
+			for _, st := range e.Streams {
+				told += st.Missed
+			}
+		}
+		t.Logf("%d connections are lost, %d records are said to be", lost, told)
+		return told >= int64(lost)
+	}, 20*time.Second, 200*time.Millisecond)
 	require.NoError(t, cmd.Process.Kill())
 	_ = cmd.Wait()
 	for c, n := range got {

@@ -214,7 +214,7 @@ func (c *Collector) readUDP(conn *net.UDPConn) {
 		}
 		k := senderKey{netip.AddrPortFrom(from.Addr().Unmap(), from.Port()), false}
 		if x := c.senders.of(k, &c.names); x != nil {
-			c.worker(k.addr.Addr()).packets <- packet{from: x, data: b[:n], at: now(), pool: pool}
+			c.worker(k.addr.Addr()).take(packet{from: x, data: b[:n], at: c.clock.day(), pool: pool})
 		}
 	}
 }
@@ -287,7 +287,7 @@ func (c *Collector) readTCP(conn net.Conn) {
 		}
 		n := int(binary.BigEndian.Uint16(head[2:]))
 		if binary.BigEndian.Uint16(head) != 10 || n < 16 {
-			x.decode(head, now(), nil) // counts the fault; where the next begins nobody knows
+			x.decode(head, c.clock.day(), nil) // counts the fault; where the next begins nobody knows
 			return
 		}
 		b := make([]byte, n)
@@ -295,6 +295,6 @@ func (c *Collector) readTCP(conn net.Conn) {
 		if _, err := io.ReadFull(conn, b[4:]); err != nil {
 			return
 		}
-		c.worker(k.addr.Addr()).packets <- packet{from: x, data: b, at: now()}
+		c.worker(k.addr.Addr()).take(packet{from: x, data: b, at: c.clock.day()})
 	}
 }

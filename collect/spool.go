@@ -3,6 +3,7 @@ package collect
 import (
 	"bufio"
 	"bytes"
+	"crypto/rand"
 	"encoding/binary"
 	"encoding/gob"
 	"encoding/json"
@@ -39,8 +40,11 @@ type spool struct {
 	batches    int64
 	records    int64
 	lostRows   int64
-	dropped    int64 // batches, for want of room or because they cannot be read
-	unfinished int64 // sessions that were in memory when the collector was killed
+	dropped    int64     // batches, for want of room or because they cannot be read
+	unfinished int64     // records that were in memory only when the collector was killed
+	setAside   int64     // batches that the database refused
+	since      time.Time // when lastErr began
+	name       string    // of the collector, kept with the spool
 }
 
 type spooled struct {
@@ -60,6 +64,10 @@ func openSpool(folder string, most int64) (*spool, error) {
 	if err := s.own(); err != nil {
 		return nil, err
 	}
+	if err := s.christen(); err != nil {
+		s.close()
+		return nil, err
+	}
 	entries, err := os.ReadDir(folder)
 	if err != nil {
 		return nil, err
@@ -77,6 +85,21 @@ func openSpool(folder string, most int64) (*spool, error) {
 	return s, nil
 }
 
+// christen reads the name that the collector has kept in its folder, or makes one.
+func (s *spool) christen() error {
+	path := filepath.Join(s.folder, "name")
+	if raw, err := os.ReadFile(path); err == nil && len(bytes.TrimSpace(raw)) > 0 {
+		s.name = string(bytes.TrimSpace(raw))
+		return nil
+	}
+	host, err := os.Hostname()
+	if err != nil {
+		host = "collector"
+	}
+	s.name = host + "-" + strings.ToLower(rand.Text()[:4])
+	return s.write("name", []byte(s.name+"\n"))
+}
+
 func (s *spool) close() { _ = s.lock.Close() }
 
 // put writes a batch durably, with the sessions that were opened in it.
@@ -86,9 +109,16 @@ func (s *spool) put(b *store.Batch, opened []flow.Open) error {
 	name := fmt.Sprintf("%020d", s.number)
 	s.mu.Unlock()
 	b.ID = "collector " + name
-	if err := s.appendOpen(opened); err != nil {
+	before, err := s.appendOpen(opened)
+	if err != nil {
 		return err
 	}
+	whole := false
+	defer func() {
+		if !whole { // it is tried again, with all of them
+			_ = os.Truncate(filepath.Join(s.folder, openFile), before)
+		}
+	}()
 	var out bytes.Buffer
 	out.Write(make([]byte, 4))
 	if err := gob.NewEncoder(&out).Encode(b.Encode()); err != nil {
@@ -99,6 +129,7 @@ func (s *spool) put(b *store.Batch, opened []flow.Open) error {
 	if err := s.write(name+suffix, raw); err != nil {
 		return err
 	}
+	whole = true
 	s.mu.Lock()
 	s.files = append(s.files, spooled{name + suffix, int64(len(raw)), len(b.Records), time.Now()})
 	s.bytes += int64(len(raw))
@@ -211,9 +242,26 @@ func (s *spool) stored(e *store.Encoded, took time.Duration, before bool) {
 	s.records += int64(e.Count)
 }
 
+// refused deletes the oldest batch, which was set aside elsewhere.
+func (s *spool) refused(e *store.Encoded) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if len(s.files) > 0 {
+		f := s.files[0]
+		s.files = s.files[1:]
+		s.bytes -= f.bytes
+		_ = os.Remove(filepath.Join(s.folder, f.name))
+	}
+	s.lastErr = ""
+	s.setAside++
+}
+
 func (s *spool) failed(err error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	if s.lastErr == "" {
+		s.since = time.Now()
+	}
 	s.lastErr = err.Error()
 }
 
@@ -225,14 +273,19 @@ func (s *spool) lost(rows int) {
 
 const openFile = "open.jsonl"
 
-// appendOpen notes sessions whose connection is counted and that go on.
-func (s *spool) appendOpen(opened []flow.Open) error {
-	if len(opened) == 0 {
-		return nil
+// appendOpen notes sessions whose connection is counted and that go on: all of
+// them or none. It gives the size of the file before.
+func (s *spool) appendOpen(opened []flow.Open) (before int64, err error) {
+	path := filepath.Join(s.folder, openFile)
+	if info, err := os.Stat(path); err == nil {
+		before = info.Size()
 	}
-	f, err := os.OpenFile(filepath.Join(s.folder, openFile), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if len(opened) == 0 {
+		return before, nil
+	}
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
-		return err
+		return before, err
 	}
 	w := bufio.NewWriter(f)
 	enc := json.NewEncoder(w)
@@ -250,7 +303,10 @@ func (s *spool) appendOpen(opened []flow.Open) error {
 	if e := f.Close(); err == nil {
 		err = e
 	}
-	return err
+	if err != nil {
+		_ = os.Truncate(path, before)
+	}
+	return before, err
 }
 
 // saveOpen writes all of them anew.

@@ -7,7 +7,6 @@ import (
 	"slices"
 	"time"
 
-	"lucidorchard/core/flow"
 	"lucidorchard/ingest/wire"
 )
 
@@ -18,7 +17,7 @@ type Status struct {
 	At          time.Time        `json:"at"`
 	Rate        float64          `json:"rate" doc:"Records a second, over the last seconds"`
 	Sessions    int              `json:"sessions" doc:"In memory"`
-	Waiting     int64            `json:"waiting" doc:"Of these, with something that is not in a batch yet"`
+	Waiting     int64            `json:"waiting" doc:"Records that are in memory only"`
 	Spooled     int              `json:"spooled" doc:"Batches that the database has not taken yet"`
 	SpoolBytes  int64            `json:"spoolBytes"`
 	Behind      float64          `json:"behind" doc:"Age of the oldest of them, in seconds"`
@@ -28,11 +27,15 @@ type Status struct {
 	Dropped     int64            `json:"dropped" doc:"Batches that were lost for want of room, or set aside because they cannot be read"`
 	Repeated    int64            `json:"repeated" doc:"Records that an exporter sent twice"`
 	Early       int64            `json:"early" doc:"Sessions that were sent off before their time, for want of room"`
-	Unfinished  int64            `json:"unfinished" doc:"Sessions that were in memory when the collector was last killed"`
+	Unfinished  int64            `json:"unfinished" doc:"Records that were in memory only when the collector was last killed, at most"`
 	Refused     map[string]int64 `json:"refused,omitempty" doc:"Packets of addresses that may not send"`
 	TooMany     int64            `json:"tooMany" doc:"Packets of senders for whom there was no room"`
 	Trouble     string           `json:"trouble,omitempty" doc:"Why the database does not take batches"`
+	TroubleAt   *time.Time       `json:"troubleAt,omitempty" doc:"Since when"`
 	StoreMillis int64            `json:"storeMillis" doc:"What the last batch took to store"`
+	SetAside    int64            `json:"setAside" doc:"Batches that the database refused for what they hold"`
+	Jumps       int64            `json:"jumps" doc:"How often the clock of its machine was set since the start"`
+	Jump        *Jump            `json:"jump,omitempty" doc:"The last time"`
 }
 
 // ExporterStatus is what a collector knows of one exporter.
@@ -78,7 +81,6 @@ type StreamStatus struct {
 // saved is what survives the program.
 type saved struct {
 	Clean   bool                         `json:"clean"` // it ended in order
-	Waiting int64                        `json:"waiting"`
 	Streams map[netip.Addr][]savedStream `json:"streams"`
 }
 
@@ -93,7 +95,7 @@ func (c *Collector) Status() Status { return *c.told.Load() }
 
 // tell gathers the state; rates are since it was last told.
 func (c *Collector) tell() {
-	t := Status{Listening: c.Listening, Started: c.started, At: time.Now(), Sessions: c.joiner.Sessions(), Waiting: c.waiting.Load(), Repeated: c.joiner.Repeated, Early: c.joiner.Early, Unfinished: c.spool.unfinished}
+	t := Status{Listening: c.Listening, Started: c.started, At: time.Now(), Sessions: c.joiner.Sessions(), Waiting: c.gauge.sum(), Jumps: c.clock.jumps.Load(), Jump: c.clock.last.Load(), Repeated: c.joiner.Repeated, Early: c.joiner.Early, Unfinished: c.spool.unfinished}
 	t.Rate = c.senders.measure(c.told.Load(), t.At)
 	c.senders.mu.Lock()
 	t.TooMany = c.senders.tooMany
@@ -106,7 +108,11 @@ func (c *Collector) tell() {
 	c.senders.mu.Unlock()
 	s := c.spool
 	s.mu.Lock()
-	t.Spooled, t.SpoolBytes, t.Batches, t.Records, t.Lost, t.Dropped, t.Trouble, t.StoreMillis = len(s.files), s.bytes, s.batches, s.records, s.lostRows, s.dropped, s.lastErr, s.took.Milliseconds()
+	t.Spooled, t.SpoolBytes, t.Batches, t.Records, t.Lost, t.Dropped, t.Trouble, t.StoreMillis, t.SetAside = len(s.files), s.bytes, s.batches, s.records, s.lostRows, s.dropped, s.lastErr, s.took.Milliseconds(), s.setAside
+	if s.lastErr != "" {
+		since := s.since
+		t.TroubleAt = &since
+	}
 	if len(s.files) > 0 {
 		t.Behind = time.Since(s.files[0].at).Seconds()
 	}
@@ -203,7 +209,7 @@ func (c *Collector) Exporters() []ExporterStatus {
 
 // save keeps what the next start needs.
 func (c *Collector) save(clean bool) {
-	state := saved{Clean: clean, Waiting: int64(c.joiner.Waiting()), Streams: map[netip.Addr][]savedStream{}}
+	state := saved{Clean: clean, Streams: map[netip.Addr][]savedStream{}}
 	c.senders.resumed.mu.Lock()
 	for addr, streams := range c.senders.resumed.all {
 		state.Streams[addr] = slices.Clone(streams)
@@ -271,11 +277,8 @@ func (c *Collector) resume() error {
 		if err := json.Unmarshal(raw, &state); err != nil {
 			c.Log.Warn("what the collector knew of its exporters cannot be read; it starts anew", "error", err)
 		}
-		if !state.Clean {
-			c.spool.unfinished = state.Waiting
-		}
 	}
 	c.senders.resumed.all = state.Streams
-	c.joiner.Resume(c.spool.readOpen(), flow.MicrosOf(time.Now()))
+	c.joiner.Resume(c.spool.readOpen(), c.clock.now())
 	return nil
 }

@@ -32,10 +32,38 @@ func (e RowError) Error() string {
 // table reads the rows of a CSV file (RFC 4180) with a header. Cells are not
 // trimmed, blank lines are no rows, a byte order mark is dropped.
 type table struct {
-	r      *csv.Reader
-	header []string
-	row    int // number of the row that next gave, from 1
-	line   int
+	r       *csv.Reader
+	in      *rowReader
+	header  []string
+	row     int // number of the row that next gave, from 1
+	line    int
+	guarded int  // column that says that cells are guarded (see CSV); -1: none
+	stored  bool // cells are to be stored: what no database takes is refused
+}
+
+// Bounds of a file, so that none can exhaust the memory.
+const (
+	mostColumns = 5000
+	mostRow     = 16 << 20 // octets
+	mostCell    = 10_000   // characters of a cell that is to be stored
+)
+
+// rowReader fails where a row goes on for too long: a quote that is never closed
+// would else take up the whole file.
+type rowReader struct {
+	r              io.Reader
+	given, rowsEnd int64
+}
+
+var errLongRow = errors.New("found a row of more than 16 MB, expected shorter ones; a quoted cell in it may lack its closing quote, or the file is no table")
+
+func (r *rowReader) Read(p []byte) (int, error) {
+	if r.given-r.rowsEnd > mostRow {
+		return 0, errLongRow
+	}
+	n, err := r.r.Read(p)
+	r.given += int64(n)
+	return n, err
 }
 
 // errHeader says that the file as a whole cannot be used.
@@ -46,7 +74,8 @@ func newTable(in io.Reader) (*table, error) {
 	if mark, _ := b.Peek(3); string(mark) == "\ufeff" {
 		_, _ = b.Discard(3)
 	}
-	t := &table{r: csv.NewReader(b)}
+	bound := &rowReader{r: b}
+	t := &table{r: csv.NewReader(bound), in: bound, guarded: -1}
 	t.r.FieldsPerRecord = -1
 	t.r.ReuseRecord = true
 	head, err := t.r.Read()
@@ -56,14 +85,23 @@ func newTable(in io.Reader) (*table, error) {
 	if err != nil {
 		return nil, errHeader{rowError(err, 1)}
 	}
+	bound.rowsEnd = t.r.InputOffset()
 	t.header = slices.Clone(head)
 	line, _ := t.r.FieldPos(0)
+	if n := len(head); n > mostColumns {
+		return nil, errHeader{RowError{Line: line, Reason: fmt.Sprintf("found a header of %d columns, expected at most %d; is it the line with the names of the columns?", n, mostColumns)}}
+	}
+	first := make(map[string]int, len(head))
 	for i, name := range t.header {
 		if !utf8.ValidString(name) {
 			return nil, errHeader{RowError{Line: line, Reason: fmt.Sprintf("found a header that is not UTF-8 (%q), expected text in UTF-8", name)}}
 		}
-		if j := slices.Index(t.header, name); j < i {
+		if _, twice := first[name]; twice {
 			return nil, errHeader{RowError{Line: line, Column: name, Reason: "found the column twice, expected each once"}}
+		}
+		first[name] = i
+		if name == guardColumn {
+			t.guarded = i
 		}
 	}
 	return t, nil
@@ -87,6 +125,7 @@ func (t *table) next() ([]string, error) {
 		return nil, io.EOF
 	}
 	t.row++
+	t.in.rowsEnd = t.r.InputOffset()
 	if err != nil {
 		var parse *csv.ParseError
 		if errors.As(err, &parse) {
@@ -104,8 +143,29 @@ func (t *table) next() ([]string, error) {
 		if !utf8.ValidString(c) {
 			return nil, &RowError{Line: t.line, Column: t.header[i], Reason: "found bytes that are not UTF-8, expected text in UTF-8"}
 		}
+		if reason := unstorable(c); t.stored && reason != "" {
+			return nil, &RowError{Line: t.line, Column: t.header[i], Reason: reason}
+		}
+	}
+	if t.guarded >= 0 && cells[t.guarded] == guardedRow {
+		for i := range cells {
+			cells[i] = unguard(cells[i])
+		}
 	}
 	return cells, nil
+}
+
+// unstorable gives the reason why no database takes a text; blank if it does.
+func unstorable(text string) string {
+	if i := strings.IndexByte(text, 0); i >= 0 {
+		return fmt.Sprintf("found a NUL character, as character %d, expected text", utf8.RuneCountInString(text[:i])+1)
+	}
+	if len(text) > mostCell {
+		if n := utf8.RuneCountInString(text); n > mostCell {
+			return fmt.Sprintf("found %d characters, expected at most %d", n, mostCell)
+		}
+	}
+	return ""
 }
 
 func rowError(err error, line int) RowError {

@@ -53,6 +53,7 @@ func mappedFlows(in io.Reader, mapping Mapping) (*Flows, error) {
 	if err := t.require(flowColumns[:5]...); err != nil && mapping == nil {
 		return nil, err
 	}
+	t.stored = mapping != nil
 	f := &Flows{table: t, foreign: !slices.Equal(own, t.header)}
 	for _, name := range flowColumns {
 		f.columns = append(f.columns, slices.Index(t.header, name))

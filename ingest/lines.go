@@ -3,6 +3,7 @@ package ingest
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -41,6 +42,11 @@ func (j *WorkloadJSON) Workload(source string) (estate.Workload, error) {
 	}
 	if j.ID == "" {
 		return bad("id", "found none, expected the id of a workload")
+	}
+	for _, f := range [][2]string{{"id", j.ID}, {"name", j.Name}, {"os", j.OS}, {"kind", j.Kind}} {
+		if reason := unstorable(f[1]); reason != "" {
+			return bad(f[0], "%s", reason)
+		}
 	}
 	lease := func(field, addr string, l estate.Lease) error {
 		a, ok := parseAddr(addr)
@@ -81,6 +87,9 @@ func (j *WorkloadJSON) Workload(source string) (estate.Workload, error) {
 		if key == "" {
 			return bad("tags", "found a tag without a key, expected a name for it")
 		}
+		if reason := cmp.Or(unstorable(key), unstorable(j.Tags[key])); reason != "" {
+			return bad("tags", "%s", reason)
+		}
 		if v := j.Tags[key]; v != "" {
 			w.Tags = append(w.Tags, estate.Tag{Key: key, Value: v, Source: source})
 		}
@@ -100,7 +109,10 @@ func WorkloadLines(in io.Reader, source string) (*WorkloadFile, error) {
 	var lines []int
 	out := &WorkloadFile{}
 	for n := 1; ; n++ {
-		line, err := b.ReadBytes('\n')
+		line, err := readLine(b)
+		if errors.Is(err, errLongRow) {
+			return nil, fmt.Errorf("line %d: %w", n, err)
+		}
 		if err != nil && !errors.Is(err, io.EOF) {
 			return nil, err
 		}
@@ -126,6 +138,20 @@ func WorkloadLines(in io.Reader, source string) (*WorkloadFile, error) {
 	}
 	out.take(all, lines, source)
 	return out, nil
+}
+
+// readLine reads a line of a bounded length.
+func readLine(b *bufio.Reader) (line []byte, err error) {
+	for {
+		part, err := b.ReadSlice('\n')
+		line = append(line, part...)
+		if len(line) > mostRow {
+			return nil, errLongRow
+		}
+		if err != bufio.ErrBufferFull {
+			return line, err
+		}
+	}
 }
 
 // WorkloadObjects is WorkloadLines for objects that were read already; errors

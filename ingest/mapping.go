@@ -75,9 +75,15 @@ func Guess(headings []string) Mapping {
 	return m
 }
 
+// longestHeading is of a heading that may be a usual one.
+const longestHeading = 100
+
 func guess(headings, columns []string, usual map[string][]string, many string) (m Mapping, taken map[string]bool) {
-	plain := func(s string) string {
-		return strings.Join(strings.FieldsFunc(strings.ToLower(s), func(r rune) bool { return strings.ContainsRune(" _-.:", r) }), " ")
+	plain := make([]string, len(headings))
+	for i, h := range headings {
+		if len(h) <= longestHeading {
+			plain[i] = strings.Join(strings.FieldsFunc(strings.ToLower(h), func(r rune) bool { return strings.ContainsRune(" _-.:", r) }), " ")
+		}
 	}
 	m, taken = Mapping{}, map[string]bool{}
 	for _, h := range headings {
@@ -87,8 +93,8 @@ func guess(headings, columns []string, usual map[string][]string, many string) (
 	}
 	for _, to := range columns {
 		for _, word := range usual[to] {
-			for _, h := range headings {
-				if _, done := m[h]; !done && plain(h) == word && (!taken[to] || to == many) {
+			for i, h := range headings {
+				if _, done := m[h]; !done && plain[i] == word && (!taken[to] || to == many) {
 					m[h], taken[to] = to, true
 				}
 			}

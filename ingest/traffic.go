@@ -16,6 +16,7 @@ import (
 	"github.com/gopacket/gopacket/layers"
 	"github.com/gopacket/gopacket/pcapgo"
 
+	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/service"
 	"lucidorchard/ingest/wire"
@@ -58,6 +59,9 @@ type TrafficOptions struct {
 	Directions bool
 	Name       string                              // of the file, for records that name no observer
 	Progress   func(share float64, rows int) error // an error stops it
+	// Emit is given each record, so that none is held; an error stops the reading.
+	// nil: they are gathered in Records.
+	Emit func(*flow.Joined) error
 }
 
 // TrafficFile is what a file says.
@@ -68,6 +72,18 @@ type TrafficFile struct {
 	Bad      int
 	Errors   []RowError // the first of them; a line is the number of a row, message or packet
 	Warnings []string
+
+	send   func(*flow.Joined) error // nil: into Records
+	failed error                    // of send
+}
+
+// emit hands a record on.
+func (t *TrafficFile) emit(x *flow.Joined) {
+	if t.send == nil {
+		t.Records = append(t.Records, *x)
+	} else if t.failed == nil {
+		t.failed = t.send(x)
+	}
 }
 
 const shownBad = 200
@@ -84,11 +100,14 @@ func ReadTraffic(in io.Reader, size int64, o TrafficOptions) (*TrafficFile, erro
 	counted := &countingReader{r: in}
 	b := bufio.NewReaderSize(counted, 1<<18)
 	head, _ := b.Peek(64)
-	t := &TrafficFile{Format: FormatOf(head), Errors: []RowError{}, Warnings: []string{}}
+	t := &TrafficFile{Format: FormatOf(head), Errors: []RowError{}, Warnings: []string{}, send: o.Emit}
 	if o.Progress == nil {
 		o.Progress = func(float64, int) error { return nil }
 	}
 	tell := func() error {
+		if t.failed != nil {
+			return t.failed
+		}
 		if t.Rows%20_000 != 0 {
 			return nil
 		}
@@ -104,6 +123,9 @@ func ReadTraffic(in io.Reader, size int64, o TrafficOptions) (*TrafficFile, erro
 		err = t.messages(b, o, tell)
 	case TrafficCapture:
 		err = t.packets(b, o, tell)
+	}
+	if err == nil {
+		err = t.failed
 	}
 	return t, err
 }
@@ -133,7 +155,7 @@ func (t *TrafficFile) joining(name func(int32) string) *joining {
 
 func (j *joining) emit(x *flow.Joined) {
 	x.Observer = Observers(x, j.name)
-	j.file.Records = append(j.file.Records, *x)
+	j.file.emit(x)
 }
 
 func (j *joining) add(o *flow.Observation) {
@@ -253,11 +275,35 @@ func (t *TrafficFile) rows(in io.Reader, o TrafficOptions, tell func() error) er
 		case err != nil:
 			return err
 		}
+		if column, reason := unlikely(&r); reason != "" {
+			t.bad(RowError{f.line, column, reason})
+			continue
+		}
 		take.record(r)
 		if err := tell(); err != nil {
 			return err
 		}
 	}
+}
+
+// Years of which traffic is taken: another one is the mistake of a clock, or of
+// how a time is written.
+const (
+	firstYear = 1990
+	lastYear  = 2099
+)
+
+var earliest, latest = estate.InstantOf(time.Date(firstYear, 1, 1, 0, 0, 0, 0, time.UTC)), estate.InstantOf(time.Date(lastYear+1, 1, 1, 0, 0, 0, 0, time.UTC))
+
+// unlikely gives the column and the reason why a record is not to be stored as it
+// is; blank if it is.
+func unlikely(r *flow.Record) (column, reason string) {
+	for i, t := range [2]estate.Instant{r.Start, r.End} {
+		if t.Before(earliest) || !t.Before(latest) {
+			return [2]string{"start", "end"}[i], fmt.Sprintf("found %s, expected a time from %d to %d: is it written in another way, or was the clock wrong?", t, firstYear, lastYear)
+		}
+	}
+	return "observer", unstorable(r.Observer)
 }
 
 // taking turns rows into records: as they stand, or joined.
@@ -278,7 +324,7 @@ func (t *TrafficFile) taking(o TrafficOptions) *taking {
 
 func (k *taking) record(r flow.Record) {
 	if k.joining == nil {
-		k.file.Records = append(k.file.Records, flow.Joined{Record: r, Confidence: 100, Reason: flow.Stated, Observers: [2]int32{-1, -1}})
+		k.file.emit(&flow.Joined{Record: r, Confidence: 100, Reason: flow.Stated, Observers: [2]int32{-1, -1}})
 		return
 	}
 	n, ok := k.number[r.Observer]
@@ -359,7 +405,12 @@ func (t *TrafficFile) lines(in io.Reader, o TrafficOptions, tell func() error) e
 			}
 		}
 		if reason == "" {
-			take.record(r)
+			var column string
+			if column, reason = unlikely(&r); reason != "" {
+				t.bad(RowError{line, column, reason})
+			} else {
+				take.record(r)
+			}
 		}
 		if err := tell(); err != nil {
 			return err

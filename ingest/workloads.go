@@ -25,16 +25,29 @@ type WorkloadFile struct {
 // the whole file is for the caller to say. err means that the file as a whole
 // cannot be used.
 func Workloads(in io.Reader, source string) (*WorkloadFile, error) {
-	return MappedWorkloads(in, source, nil)
+	return readWorkloads(in, source, nil, false)
 }
 
-// MappedWorkloads is Workloads for a file with headings of its own: the mapping
-// says for each which column it is, blank for one to leave out. Several headings
-// may be addresses. A heading that the mapping does not name is read as it is.
+// MappedWorkloads is Workloads for a file that is to be stored, with headings of
+// its own: the mapping says for each which column it is, blank for one to leave
+// out. Several headings may be addresses. A heading that the mapping does not name
+// is read as it is. Text that no database takes spoils its row.
 func MappedWorkloads(in io.Reader, source string, mapping Mapping) (*WorkloadFile, error) {
+	return readWorkloads(in, source, mapping, true)
+}
+
+func readWorkloads(in io.Reader, source string, mapping Mapping, stored bool) (*WorkloadFile, error) {
 	t, err := newTable(in)
 	if err != nil {
 		return nil, err
+	}
+	t.stored = stored
+	if stored {
+		for _, name := range t.header {
+			if reason := unstorable(name); reason != "" {
+				return nil, errHeader{RowError{Line: 1, Reason: "the header: " + reason}}
+			}
+		}
 	}
 	if err := mapping.apply(t, columns, true, "addresses"); err != nil {
 		return nil, err
@@ -48,7 +61,7 @@ func MappedWorkloads(in io.Reader, source string, mapping Mapping) (*WorkloadFil
 		if isTag && key != "" {
 			w.out.Keys = append(w.out.Keys, key)
 		}
-		if name != "" && !(isTag && key != "") && !slices.Contains([]string{"id", "name", "addresses", "os", "kind", "from", "until"}, name) {
+		if name != "" && !(isTag && key != "") && !slices.Contains([]string{"id", "name", "addresses", "os", "kind", "from", "until", guardColumn}, name) {
 			w.out.Warnings = append(w.out.Warnings, fmt.Sprintf("column %q is not known and was ignored", name))
 		}
 	}

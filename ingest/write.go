@@ -14,7 +14,8 @@ import (
 )
 
 // WriteWorkloads writes a workloads CSV that Workloads reads back. Leases with
-// one span share a row.
+// one span share a row. Where a cell could be taken for a formula, cells are
+// guarded, and a column says so.
 func WriteWorkloads(w *csv.Writer, workloads []estate.Workload) error {
 	keys := map[string]bool{}
 	for _, wl := range workloads {
@@ -26,6 +27,17 @@ func WriteWorkloads(w *csv.Writer, workloads []estate.Workload) error {
 	header := []string{"id", "name", "addresses", "os", "kind", "from", "until"}
 	for _, k := range tags {
 		header = append(header, "tag:"+k)
+	}
+	guarded := slices.ContainsFunc(workloads, func(wl estate.Workload) bool {
+		for _, text := range []string{wl.ID, wl.Name, wl.OS, wl.Kind} {
+			if guard(text) != text {
+				return true
+			}
+		}
+		return slices.ContainsFunc(wl.Tags, func(t estate.Tag) bool { return guard(t.Value) != t.Value })
+	})
+	if guarded {
+		header = append(header, guardColumn)
 	}
 	if err := w.Write(header); err != nil {
 		return err
@@ -50,6 +62,12 @@ func WriteWorkloads(w *csv.Writer, workloads []estate.Workload) error {
 			for _, k := range tags {
 				t, _ := wl.Tag(k)
 				row = append(row, t.Value)
+			}
+			if guarded {
+				for i := range row {
+					row[i] = guard(row[i])
+				}
+				row = append(row, guardedRow)
 			}
 			if err := w.Write(row); err != nil {
 				return err

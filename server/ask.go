@@ -15,6 +15,7 @@ import (
 	"lucidorchard/core/policy"
 	"lucidorchard/core/reach"
 	"lucidorchard/core/service"
+	"lucidorchard/model"
 	"lucidorchard/store"
 )
 
@@ -110,7 +111,7 @@ func (s *Server) ask(ctx context.Context, in *struct {
 	client, server, pt, problem := question(snap, left, right)
 	if problem != "" {
 		// It may speak of more than two ends and a port.
-		census := snap.census()
+		census := snap.Census()
 		if qs, errs := census.Read(text); len(qs) == 1 && len(errs) == 0 {
 			a := answerOut(census, &qs[0], census.Answer(&qs[0]))
 			out.Several = &a
@@ -125,7 +126,7 @@ func (s *Server) ask(ctx context.Context, in *struct {
 }
 
 // question reads "client -> server service".
-func question(snap snapshot, left, right string) (client, server decide.Placed, pt service.Point, problem string) {
+func question(snap *model.Model, left, right string) (client, server decide.Placed, pt service.Point, problem string) {
 	words := strings.Fields(right)
 	if len(words) == 0 || strings.TrimSpace(left) == "" {
 		return client, server, 0, "ask as: client -> server service, for example booking-entry-02 -> fares-store-01 tcp/5432"
@@ -139,8 +140,8 @@ func question(snap snapshot, left, right string) (client, server decide.Placed, 
 	if len(words) != 2 {
 		return client, server, 0, "say the service too, such as tcp/443, udp/53, icmp/8.0 or a service of the policy"
 	}
-	if def := snap.policy.Services[words[1]]; def != nil {
-		points := snap.policy.Points(policy.Services{Specs: []policy.Spec{{Service: def.Name}}})
+	if def := snap.Policy.Services[words[1]]; def != nil {
+		points := snap.Policy.Points(policy.Services{Specs: []policy.Spec{{Service: def.Name}}})
 		if len(points) > 0 {
 			return client, server, points[0].Lo, ""
 		}
@@ -154,16 +155,16 @@ func question(snap snapshot, left, right string) (client, server decide.Placed, 
 
 // endpoint finds what a word of a question names: an address, or a workload by
 // its id or name.
-func endpoint(snap snapshot, word string) (decide.Placed, string) {
-	at := snap.compiled.AsOf
+func endpoint(snap *model.Model, word string) (decide.Placed, string) {
+	at := snap.Compiled.AsOf
 	if a, err := netip.ParseAddr(word); err == nil && a.Zone() == "" {
-		return snap.compiled.At(a, at), ""
+		return snap.Compiled.At(a, at), ""
 	}
 	index := -1
-	if i, ok := snap.estate.ByID(word); ok {
+	if i, ok := snap.Estate.ByID(word); ok {
 		index = int(i)
 	} else {
-		for i, w := range snap.estate.All() {
+		for i, w := range snap.Estate.All() {
 			if w.Name == word {
 				if index >= 0 {
 					return decide.Placed{}, fmt.Sprintf("several workloads are called %s: ask by id, such as %s", word, w.ID)
@@ -175,11 +176,11 @@ func endpoint(snap snapshot, word string) (decide.Placed, string) {
 	if index < 0 {
 		return decide.Placed{}, "there is no workload " + word + ", and it is no address"
 	}
-	ep := endpointsOf(snap.estate, int32(index), at)[0]
+	ep := endpointsOf(snap.Estate, int32(index), at)[0]
 	if !ep.Addr.IsValid() {
 		return decide.Placed{}, word + " holds no address now, so nothing can be said of its traffic"
 	}
-	return snap.compiled.At(ep.Addr, at), ""
+	return snap.Compiled.At(ep.Addr, at), ""
 }
 
 func (s *Server) why(ctx context.Context, in *struct {
@@ -194,7 +195,7 @@ func (s *Server) why(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	at := snap.compiled.AsOf
+	at := snap.Compiled.AsOf
 	if in.At != "" {
 		if at, err = estate.ParseInstant(in.At); err != nil {
 			return nil, huma.Error422UnprocessableEntity("at: " + err.Error())
@@ -204,29 +205,29 @@ func (s *Server) why(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	out := s.explain(v, snap, snap.compiled.At(client, at), snap.compiled.At(server, at), pt)
+	out := s.explain(v, snap, snap.Compiled.At(client, at), snap.Compiled.At(server, at), pt)
 	if in.Against != 0 {
 		p, err := s.revisionPolicy(ctx, in.Against)
 		if err != nil {
 			return nil, err
 		}
-		then := snap
-		then.policy, then.head = p, store.Revision{No: in.Against}
-		then.compiled = snap.compiled.WithPolicy(p, snap.compiled.AsOf).After
-		before := s.explain(v, then, then.compiled.At(client, at), then.compiled.At(server, at), pt)
+		then := *snap
+		then.Policy, then.Head = p, store.Revision{No: in.Against}
+		then.Compiled = snap.Compiled.WithPolicy(p, snap.Compiled.AsOf).After
+		before := s.explain(v, &then, then.Compiled.At(client, at), then.Compiled.At(server, at), pt)
 		out.Before = &before
 	}
 	return body(out), nil
 }
 
 // explain walks the rules one by one and says why.
-func (s *Server) explain(v *reach.View, snap snapshot, client, server decide.Placed, pt service.Point) Why {
-	walk := decide.NewWalk(snap.estate, snap.policy, snap.compiled.AsOf)
+func (s *Server) explain(v *reach.View, snap *model.Model, client, server decide.Placed, pt service.Point) Why {
+	walk := decide.NewWalk(snap.Estate, snap.Policy, snap.Compiled.AsOf)
 	t := walk.Trace(client.Endpoint, server.Endpoint, pt)
 	out := Why{
 		Client: endpointOut(v, client, reach.Label{}), Server: endpointOut(v, server, reach.Label{}), Service: pt.String(),
 		Verdict: decide.VerdictOf(t.Rule).String(), Rule: s.ruleRefBy(snap, t.Rule), ClientIs: belongs(t.Client), ServerIs: belongs(t.Server),
-		Steps: []StepOut{}, Rules: len(snap.policy.Rules), Settle: []SettleHint{},
+		Steps: []StepOut{}, Rules: len(snap.Policy.Rules), Settle: []SettleHint{},
 	}
 	for _, st := range t.Steps {
 		out.Steps = append(out.Steps, stepOut(st))
@@ -249,12 +250,12 @@ func (s *Server) explain(v *reach.View, snap snapshot, client, server decide.Pla
 }
 
 // ruleRefBy says also who wrote the rule, and when.
-func (s *Server) ruleRefBy(snap snapshot, r *policy.Rule) *RuleRef {
+func (s *Server) ruleRefBy(snap *model.Model, r *policy.Rule) *RuleRef {
 	out := ruleRef(r)
-	if out == nil || r.Line > len(snap.head.Blame) {
+	if out == nil || r.Line > len(snap.Head.Blame) {
 		return out
 	}
-	if rev, err := s.Store.Revision(s.ctx, snap.head.Blame[r.Line-1]); err == nil && rev.No > 0 {
+	if rev, err := s.Store.Revision(s.ctx, snap.Head.Blame[r.Line-1]); err == nil && rev.No > 0 {
 		out.Author, out.At = rev.Author, rev.At.UTC().Format("2006-01-02T15:04:05Z")
 	}
 	return out
@@ -269,9 +270,9 @@ func belongs(ms []decide.Membership) []Belongs {
 }
 
 // everyGroup gives the groups that an endpoint is in.
-func everyGroup(walk *decide.Walk, snap snapshot, p decide.Placed) []Belongs {
+func everyGroup(walk *decide.Walk, snap *model.Model, p decide.Placed) []Belongs {
 	out := []Belongs{}
-	for _, g := range groupsInOrder(snap.policy) {
+	for _, g := range groupsInOrder(snap.Policy) {
 		if m := walk.Explain(g.Name, p.Endpoint, false); m.Truth == expr.Yes {
 			out = append(out, belongs([]decide.Membership{m})...)
 		}
@@ -285,13 +286,13 @@ func stepOut(st decide.Step) StepOut {
 
 // settleHints finds the tags that an endpoint lacks and that groups of the
 // policy wait for.
-func settleHints(walk *decide.Walk, snap snapshot, p decide.Placed) []SettleHint {
+func settleHints(walk *decide.Walk, snap *model.Model, p decide.Placed) []SettleHint {
 	var out []SettleHint
 	if p.Workload == estate.Outside {
 		return out
 	}
-	w := snap.estate.Workload(p.Workload)
-	for _, g := range groupsInOrder(snap.policy) {
+	w := snap.Estate.Workload(p.Workload)
+	for _, g := range groupsInOrder(snap.Policy) {
 		m := walk.Explain(g.Name, p.Endpoint, false)
 		if m.Truth != expr.Undecided {
 			continue
@@ -300,7 +301,7 @@ func settleHints(walk *decide.Walk, snap snapshot, p decide.Placed) []SettleHint
 			if slices.ContainsFunc(out, func(h SettleHint) bool { return h.Key == key }) {
 				continue
 			}
-			out = append(out, SettleHint{Workload: w.ID, Name: w.Label(), Key: key, Group: g.Name, Values: usedValues(snap.estate, key)})
+			out = append(out, SettleHint{Workload: w.ID, Name: w.Label(), Key: key, Group: g.Name, Values: usedValues(snap.Estate, key)})
 		}
 	}
 	return out
@@ -330,7 +331,7 @@ func usedValues(e *estate.Estate, key string) []string {
 }
 
 // find gives what a text may mean: workloads, groups and rules.
-func find(snap snapshot, text string) []Found {
+func find(snap *model.Model, text string) []Found {
 	out := []Found{}
 	words := strings.Fields(strings.ToLower(text))
 	if len(words) == 0 {
@@ -346,13 +347,13 @@ func find(snap snapshot, text string) []Found {
 		return true
 	}
 	const most = 6
-	for _, g := range groupsInOrder(snap.policy) {
+	for _, g := range groupsInOrder(snap.Policy) {
 		if len(out) < most && has(g.Name) {
 			out = append(out, Found{"group", g.Name, g.Body(), g.Name})
 		}
 	}
 	n := 0
-	for _, w := range snap.estate.All() {
+	for _, w := range snap.Estate.All() {
 		if n < most && mentions(w, words) {
 			n++
 			hint := ""
@@ -363,7 +364,7 @@ func find(snap snapshot, text string) []Found {
 		}
 	}
 	n = 0
-	for _, r := range snap.policy.Rules {
+	for _, r := range snap.Policy.Rules {
 		if n < most && has(r.String()) {
 			n++
 			out = append(out, Found{"rule", ruleRef(r).Sentence, "in " + r.Layer.Name, fmt.Sprint(r.Line)})

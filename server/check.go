@@ -2,7 +2,6 @@ package server
 
 import (
 	"context"
-	"encoding/csv"
 	"fmt"
 	"net/http"
 	"slices"
@@ -16,6 +15,7 @@ import (
 	"lucidorchard/core/prove"
 	"lucidorchard/core/reach"
 	"lucidorchard/core/settle"
+	"lucidorchard/ingest"
 	"lucidorchard/store"
 )
 
@@ -84,8 +84,8 @@ func (s *Server) check(ctx context.Context, in *struct {
 	}
 	q.Count = liveStore
 	t := v.Totals(q)
-	out := CheckOut{Revision: snap.head.No, Conversations: v.Len(), Counts: countsOut(t.Conversations), Connections: map[string]int64{}, Bytes: map[string]int64{}, Outcomes: map[string][3]int{},
-		Leaks: t.Leaks, Chokes: t.Chokes, Asking: t.Asking, Settled: t.Settled, Rules: len(snap.policy.Rules), LiveStores: t.Counted}
+	out := CheckOut{Revision: snap.Head.No, Conversations: v.Len(), Counts: countsOut(t.Conversations), Connections: map[string]int64{}, Bytes: map[string]int64{}, Outcomes: map[string][3]int{},
+		Leaks: t.Leaks, Chokes: t.Chokes, Asking: t.Asking, Settled: t.Settled, Rules: len(snap.Policy.Rules), LiveStores: t.Counted}
 	for _, verdict := range allVerdicts {
 		out.Connections[verdict.String()], out.Bytes[verdict.String()], out.Outcomes[verdict.String()] = t.Connections[verdict], t.Bytes[verdict], t.Outcomes[verdict]
 	}
@@ -96,7 +96,7 @@ func (s *Server) check(ctx context.Context, in *struct {
 	if in.Against != 0 {
 		out.Difference = &DifferenceOut{Counts: map[string]CountsOut{}}
 		if out.Difference.Revision, err = s.Store.Revision(ctx, in.Against); err != nil {
-			return nil, unavailable(err)
+			return nil, s.failed(ctx, err)
 		}
 		for was, counts := range t.Difference {
 			out.Difference.Counts[decide.Verdict(was).String()] = countsOut(counts)
@@ -151,7 +151,7 @@ func (s *Server) assertions(ctx context.Context, _ *struct{}) (*Body[[]AssertOut
 		return nil, err
 	}
 	out := []AssertOut{}
-	for _, r := range snap.asserts() {
+	for _, r := range snap.Asserts() {
 		out = append(out, assertOut(v, r))
 	}
 	slices.SortStableFunc(out, func(a, b AssertOut) int {
@@ -187,13 +187,13 @@ func (s *Server) tryAssertion(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	text, errs := policy.AppendAsserts(snap.head.Text, in.Body.Text)
+	text, errs := policy.AppendAsserts(snap.Head.Text, in.Body.Text)
 	if len(errs) > 0 {
 		return body(Tried{Errors: textErrors(errs), Results: []AssertOut{}}), nil
 	}
 	p, _ := policy.Parse(text)
 	out := Tried{Errors: []TextError{}, Results: []AssertOut{}}
-	for _, r := range prove.Assertions(snap.compiled.WithPolicy(p, snap.compiled.AsOf).After)[len(snap.policy.Asserts):] {
+	for _, r := range prove.Assertions(snap.Compiled.WithPolicy(p, snap.Compiled.AsOf).After)[len(snap.Policy.Asserts):] {
 		out.Results = append(out.Results, assertOut(v, r))
 	}
 	return body(out), nil
@@ -218,16 +218,16 @@ func (s *Server) assertionMend(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	for _, r := range snap.asserts() {
+	for _, r := range snap.Asserts() {
 		if r.Assert.Line != in.Line {
 			continue
 		}
-		out := AssertMend{Lines: []string{}, Revision: snap.head.No}
-		m, ok := settle.MendAssertion(snap.compiled, snap.head.Text, r)
+		out := AssertMend{Lines: []string{}, Revision: snap.Head.No}
+		m, ok := settle.MendAssertion(snap.Compiled, snap.Head.Text, r)
 		if ok {
 			p, _ := policy.Parse(m.Text)
-			c := s.consequences(v, snap, snap.compiled.WithPolicy(p, snap.compiled.AsOf))
-			out = AssertMend{true, m.Words, m.Lines, m.Before, snap.head.No, &c}
+			c := s.consequences(v, snap, snap.Compiled.WithPolicy(p, snap.Compiled.AsOf))
+			out = AssertMend{true, m.Words, m.Lines, m.Before, snap.Head.No, &c}
 		}
 		return body(out), nil
 	}
@@ -239,7 +239,7 @@ func (s *Server) exportAssertions(ctx context.Context, _ *struct{}) (*huma.Strea
 	if err != nil {
 		return nil, err
 	}
-	return stream("assertions.csv", func(w *csv.Writer) {
+	return stream("assertions.csv", func(w *ingest.CSV) {
 		_ = w.Write([]string{"line", "assertion", "note", "result", "client", "server", "service", "rule"})
 		for _, a := range all.Body {
 			row := []string{fmt.Sprint(a.Line), a.Sentence, a.Note, a.Result, "", "", "", ""}

@@ -12,6 +12,7 @@ import (
 	"lucidorchard/core/prove"
 	"lucidorchard/core/reach"
 	"lucidorchard/core/whatif"
+	"lucidorchard/model"
 	"lucidorchard/store"
 )
 
@@ -112,7 +113,7 @@ type GroupChange struct {
 type AssertChange struct {
 	Sentence string `json:"sentence"`
 	Before   string `json:"before"`
-	After    string `json:"after"`
+	After    string `json:"after" enum:"holds,open,broken,gone" doc:"gone: the assertion is no longer there"`
 }
 
 // Consequences is what a change does.
@@ -133,7 +134,7 @@ type ProbeChange struct {
 }
 
 // consequences says what an update of the draft or the estate changes.
-func (s *Server) consequences(before *reach.View, snap snapshot, u *decide.Update) Consequences {
+func (s *Server) consequences(before *reach.View, snap *model.Model, u *decide.Update) Consequences {
 	out := Consequences{Conversations: []VerdictChange{}, Groups: groupChanges(u), Asserts: []AssertChange{}, Probes: probeChanges(snap, u)}
 	byPair := map[[2]decide.Verdict]*VerdictChange{}
 	for _, ch := range before.Changes(before.With(u)) {
@@ -161,11 +162,21 @@ func (s *Server) consequences(before *reach.View, snap snapshot, u *decide.Updat
 			}
 		}
 	}
-	was := map[string]string{}
-	for _, r := range snap.asserts() {
+	was, is := map[string]string{}, map[string]bool{}
+	for _, r := range snap.Asserts() {
 		was[assertSentence(r.Assert)] = r.Outcome.String()
 	}
-	for _, r := range prove.Assertions(u.After) {
+	after := prove.Assertions(u.After)
+	for _, r := range after {
+		is[assertSentence(r.Assert)] = true
+	}
+	for _, r := range snap.Asserts() {
+		if sentence := assertSentence(r.Assert); !is[sentence] {
+			out.Asserts = append(out.Asserts, AssertChange{sentence, r.Outcome.String(), "gone"})
+			is[sentence] = true // if it was there twice
+		}
+	}
+	for _, r := range after {
 		sentence := assertSentence(r.Assert)
 		if w := was[sentence]; w != r.Outcome.String() {
 			out.Asserts = append(out.Asserts, AssertChange{sentence, w, r.Outcome.String()})
@@ -224,9 +235,9 @@ func groupChanges(u *decide.Update) []GroupChange {
 }
 
 // probeChanges asks the probes again after an update.
-func probeChanges(snap snapshot, u *decide.Update) []ProbeChange {
+func probeChanges(snap *model.Model, u *decide.Update) []ProbeChange {
 	out := []ProbeChange{}
-	before := snap.probes()
+	before := snap.Probes()
 	if len(before) == 0 || u.Nothing() {
 		return out
 	}
@@ -235,15 +246,15 @@ func probeChanges(snap snapshot, u *decide.Update) []ProbeChange {
 		kept[i] = before[i].Probe
 	}
 	census := whatif.Count(u.After)
-	for i, p := range ask(census, kept) {
-		if p.asExpected() == before[i].asExpected() {
+	for i, p := range model.AskProbes(census, kept) {
+		if p.AsExpected() == before[i].AsExpected() {
 			continue
 		}
-		c := ProbeChange{Question: p.Question, Want: p.Want, AsExpected: p.asExpected()}
-		if p.err != nil {
-			c.Words = p.err.Message
+		c := ProbeChange{Question: p.Probe.Question, Want: p.Want, AsExpected: p.AsExpected()}
+		if p.Err != nil {
+			c.Words = p.Err.Message
 		} else {
-			c.Words = census.Words(p.question, p.answer)
+			c.Words = census.Words(p.Question, p.Answer)
 		}
 		out = append(out, c)
 	}

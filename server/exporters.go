@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"net/http"
 	"net/netip"
 	"slices"
 	"time"
@@ -15,6 +16,7 @@ import (
 	"lucidorchard/core/expr"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/service"
+	"lucidorchard/model"
 	"lucidorchard/store"
 )
 
@@ -76,13 +78,56 @@ func (s *Server) exporterRoutes() {
 	huma.Delete(s.api, "/api/service-ports", s.removeServicePort)
 	huma.Get(s.api, "/api/retention", s.retention)
 	huma.Put(s.api, "/api/retention", s.setRetention)
+	huma.Get(s.api, "/api/refused-batches", s.refusedBatches)
+	huma.Delete(s.api, "/api/refused-batches/{id}", s.dropRefused)
+	huma.Register(s.api, huma.Operation{OperationID: "export-refused-batch", Method: http.MethodGet, Path: "/api/refused-batches/{id}/records.csv", Summary: "The records of a batch that was set aside, as a file of flows"}, s.exportRefused)
+}
+
+// refusedBatches lists what collectors had to set aside.
+func (s *Server) refusedBatches(ctx context.Context, _ *struct{}) (*Body[[]store.RefusedBatch], error) {
+	all, err := s.Store.RefusedBatches(ctx)
+	if err != nil {
+		return nil, s.failed(ctx, err)
+	}
+	return body(all), nil
+}
+
+type batchID struct {
+	ID string `path:"id"`
+}
+
+func (s *Server) dropRefused(ctx context.Context, in *batchID) (*struct{}, error) {
+	found, err := s.Store.DropRefused(ctx, in.ID)
+	if err != nil {
+		return nil, s.failed(ctx, err)
+	}
+	if !found {
+		return nil, huma.Error404NotFound("no batch with this id is set aside")
+	}
+	s.events.changed()
+	return nil, nil
+}
+
+func (s *Server) exportRefused(ctx context.Context, in *batchID) (*huma.StreamResponse, error) {
+	text, err := s.Store.RefusedRecords(ctx, in.ID)
+	if err != nil {
+		return nil, s.failed(ctx, err)
+	}
+	if text == nil {
+		return nil, huma.Error404NotFound("no batch with this id is set aside")
+	}
+	return &huma.StreamResponse{Body: func(hc huma.Context) {
+		hc.SetHeader("Content-Type", "text/csv; charset=utf-8")
+		hc.SetHeader("Content-Disposition", `attachment; filename="records.csv"`)
+		_, _ = hc.BodyWriter().Write(text)
+	}}, nil
 }
 
 func (s *Server) exporters(ctx context.Context, _ *struct{}) (*Body[ExportersOut], error) {
 	out := ExportersOut{Collectors: []CollectorOut{}, Exporters: []ExporterOut{}}
 	collectors, err := s.Store.Collectors(ctx)
 	if err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
 	for _, c := range collectors {
 		o := CollectorOut{Name: c.Name, Told: c.At.UTC().Format(time.RFC3339), Quiet: time.Since(c.At) > 30*time.Second}
@@ -93,7 +138,7 @@ func (s *Server) exporters(ctx context.Context, _ *struct{}) (*Body[ExportersOut
 	}
 	exporters, err := s.Store.Exporters(ctx)
 	if err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
 	snap, err := s.snapshot(ctx)
 	if err != nil {
@@ -107,8 +152,8 @@ func (s *Server) exporters(ctx context.Context, _ *struct{}) (*Body[ExportersOut
 		if time.Since(e.At) > 30*time.Second {
 			o.Rate = 0
 		}
-		if at := snap.estate.At(e.Addr, estate.InstantOf(time.Now())); at.Workload != estate.Outside {
-			w := snap.estate.Workload(at.Workload)
+		if at := snap.Estate.At(e.Addr, estate.InstantOf(time.Now())); at.Workload != estate.Outside {
+			w := snap.Estate.Workload(at.Workload)
 			o.Workload, o.Name = w.ID, w.Label()
 		}
 		out.Exporters = append(out.Exporters, o)
@@ -124,13 +169,13 @@ func (s *Server) forgetExporter(ctx context.Context, in *struct {
 		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("addr: found %q, expected an IP address", in.Addr))
 	}
 	if err := s.Store.ForgetExporter(ctx, addr); err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
 	return nil, nil
 }
 
 // readServicePort checks what somebody says of a port.
-func readServicePort(snap snapshot, in ServicePortOut) (store.ServicePort, error) {
+func readServicePort(snap *model.Model, in ServicePortOut) (store.ServicePort, error) {
 	p := store.ServicePort{Kind: in.Kind, Place: in.Place}
 	pt, err := readPoint(in.Service)
 	if err != nil {
@@ -144,11 +189,11 @@ func readServicePort(snap snapshot, in ServicePortOut) (store.ServicePort, error
 	case "everywhere":
 		p.Place = ""
 	case "group":
-		if snap.policy.Groups[in.Place] == nil {
+		if snap.Policy.Groups[in.Place] == nil {
 			return p, huma.Error404NotFound("there is no group " + in.Place)
 		}
 	case "workload":
-		if _, ok := snap.estate.ByID(in.Place); !ok {
+		if _, ok := snap.Estate.ByID(in.Place); !ok {
 			return p, huma.Error404NotFound("there is no workload with the id " + in.Place)
 		}
 	case "address":
@@ -164,15 +209,15 @@ func readServicePort(snap snapshot, in ServicePortOut) (store.ServicePort, error
 }
 
 // at reports whether an address is where what was said of a port holds.
-func (snap snapshot) at(p *store.ServicePort, addr netip.Addr, t estate.Instant) bool {
+func portAt(snap *model.Model, p *store.ServicePort, addr netip.Addr, t estate.Instant) bool {
 	switch p.Kind {
 	case "everywhere":
 		return true
 	case "group":
-		return snap.policy.Groups[p.Place] != nil && snap.compiled.Group(p.Place, snap.compiled.At(addr, t)) == expr.Yes
+		return snap.Policy.Groups[p.Place] != nil && snap.Compiled.Group(p.Place, snap.Compiled.At(addr, t)) == expr.Yes
 	case "workload":
-		i, ok := snap.estate.ByID(p.Place)
-		return ok && snap.estate.At(addr, t).Workload == i
+		i, ok := snap.Estate.ByID(p.Place)
+		return ok && snap.Estate.At(addr, t).Workload == i
 	}
 	if prefix, err := netip.ParsePrefix(p.Place); err == nil {
 		return prefix.Contains(addr)
@@ -182,7 +227,7 @@ func (snap snapshot) at(p *store.ServicePort, addr netip.Addr, t estate.Instant)
 }
 
 // serves says whether one of what was said of ports holds at an address.
-func (snap snapshot) serves(said []store.ServicePort) func(netip.Addr, uint8, uint16, flow.Micros) bool {
+func servesAt(snap *model.Model, said []store.ServicePort) func(netip.Addr, uint8, uint16, flow.Micros) bool {
 	type key struct {
 		proto uint8
 		port  uint16
@@ -193,7 +238,7 @@ func (snap snapshot) serves(said []store.ServicePort) func(netip.Addr, uint8, ui
 		byPort[key{p.Protocol, p.Port}] = append(byPort[key{p.Protocol, p.Port}], p)
 	}
 	return func(addr netip.Addr, proto uint8, port uint16, at flow.Micros) bool {
-		return slices.ContainsFunc(byPort[key{proto, port}], func(p *store.ServicePort) bool { return snap.at(p, addr, at.Instant()) })
+		return slices.ContainsFunc(byPort[key{proto, port}], func(p *store.ServicePort) bool { return portAt(snap, p, addr, at.Instant()) })
 	}
 }
 
@@ -204,7 +249,7 @@ func servicePortOut(p store.ServicePort) ServicePortOut {
 func (s *Server) servicePorts(ctx context.Context, _ *struct{}) (*Body[[]ServicePortOut], error) {
 	all, err := s.Store.ServicePorts(ctx)
 	if err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
 	out := []ServicePortOut{}
 	for _, p := range all {
@@ -226,10 +271,10 @@ func (s *Server) addServicePort(ctx context.Context, in *struct{ Body ServicePor
 	}
 	p.Author = s.Author
 	if err := s.Store.AddServicePort(ctx, p); err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
 	if err := s.refreshHooks(ctx); err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
 	job, err := s.start(ctx, "turn", "Turn conversations on "+in.Body.Service, func(ctx context.Context, progress func(float64, string)) (any, error) {
 		return s.turnRound(ctx, p, false, progress)
@@ -245,13 +290,13 @@ func (s *Server) removeServicePort(ctx context.Context, in *struct{ Body Service
 	p := store.ServicePort{Protocol: pt.Proto(), Port: uint16(pt.Port()), Kind: in.Body.Kind, Place: in.Body.Place}
 	found, err := s.Store.RemoveServicePort(ctx, p)
 	if err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
 	if !found {
 		return nil, huma.Error404NotFound("nothing like that was said of " + in.Body.Service)
 	}
 	if err := s.refreshHooks(ctx); err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
 	job, err := s.start(ctx, "turn", "Turn conversations on "+in.Body.Service+" back", func(ctx context.Context, progress func(float64, string)) (any, error) {
 		return s.turnRound(ctx, p, true, progress)
@@ -281,13 +326,15 @@ func (s *Server) turnRound(ctx context.Context, p store.ServicePort, back bool, 
 	if err != nil {
 		return nil, err
 	}
-	serves := snap.serves(said)
+	serves := servesAt(snap, said)
 	out := &Turned{}
 	done := 0
 	for hour, addrs := range byHour {
 		progress(float64(done)/float64(len(byHour)), fmt.Sprintf("%d of %d hours", done, len(byHour)))
 		done++
-		addrs = slices.DeleteFunc(addrs, func(a netip.Addr) bool { return !snap.at(&p, a, hour.Start()) && !snap.at(&p, a, (hour+1).Start()) })
+		addrs = slices.DeleteFunc(addrs, func(a netip.Addr) bool {
+			return !portAt(snap, &p, a, hour.Start()) && !portAt(snap, &p, a, (hour+1).Start())
+		})
 		if len(addrs) == 0 {
 			continue
 		}
@@ -306,7 +353,7 @@ func (s *Server) turnRound(ctx context.Context, p store.ServicePort, back bool, 
 			}
 			j.Turn()
 			return true
-		}, snap.estate.ChangedHands, nil)
+		}, snap.Estate.ChangedHands, nil)
 		if err != nil {
 			return nil, err
 		}
@@ -316,7 +363,7 @@ func (s *Server) turnRound(ctx context.Context, p store.ServicePort, back bool, 
 			out.Partial++
 		}
 	}
-	s.hurry()
+	s.models.Hurry()
 	if back {
 		return out, nil
 	}
@@ -336,7 +383,7 @@ func (s *Server) refreshHooks(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	s.Collector.SetHooks(collect.Hooks{Serves: snap.serves(said), Changes: snap.estate.ChangedHands})
+	s.Collector.SetHooks(collect.Hooks{Serves: servesAt(snap, said), Changes: snap.Estate.ChangedHands})
 	return nil
 }
 
@@ -372,7 +419,7 @@ func (s *Server) retention(ctx context.Context, in *struct {
 }) (*Body[RetentionOut], error) {
 	r, err := s.currentRetention(ctx)
 	if err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
 	if in.ConversationDays >= 0 {
 		r.ConversationDays = in.ConversationDays
@@ -389,7 +436,7 @@ func (s *Server) retention(ctx context.Context, in *struct {
 func (s *Server) retentionOut(ctx context.Context, r store.Retention) (*Body[RetentionOut], error) {
 	days, err := s.Store.Days(ctx)
 	if err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
 	out := RetentionOut{Retention: r, Days: []DayOut{}, Deletes: []DayOut{}}
 	day := func(d store.Day) DayOut { return DayOut{d.Day.Format(time.DateOnly), d.Table, d.Bytes, d.Rows} }
@@ -410,10 +457,10 @@ func (s *Server) setRetention(ctx context.Context, in *struct{ Body store.Retent
 		return nil, huma.Error422UnprocessableEntity("found a number below 0, expected days or octets; 0 is without bound")
 	}
 	if err := s.Store.Set(ctx, "retention", in.Body); err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
 	if err := s.retain(ctx); err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
 	return s.retentionOut(ctx, in.Body)
 }
@@ -452,7 +499,7 @@ func (s *Server) repair(ctx context.Context) error {
 	}
 	todo := map[flow.Hour][]store.Cut{}
 	var nothing []store.Cut
-	for _, w := range snap.estate.All() {
+	for _, w := range snap.Estate.All() {
 		for _, l := range w.Leases {
 			for _, t := range [2]estate.Instant{l.From, l.Until} {
 				if !t.IsBound() {
@@ -480,7 +527,7 @@ func (s *Server) repair(ctx context.Context) error {
 		for _, c := range cuts {
 			addrs = append(addrs, c.Addr)
 		}
-		r, err := s.Store.Rebuild(ctx, hour, addrs, nil, snap.estate.ChangedHands, cuts)
+		r, err := s.Store.Rebuild(ctx, hour, addrs, nil, snap.Estate.ChangedHands, cuts)
 		if err != nil {
 			return err
 		}

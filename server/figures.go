@@ -2,7 +2,6 @@ package server
 
 import (
 	"context"
-	"encoding/csv"
 	"net/http"
 	"slices"
 	"strconv"
@@ -11,6 +10,7 @@ import (
 
 	"lucidorchard/core/policy"
 	"lucidorchard/core/reach"
+	"lucidorchard/ingest"
 )
 
 // UseOut is what was seen of something in the window.
@@ -71,7 +71,7 @@ func (s *Server) groupUse(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	i := slices.IndexFunc(snap.policy.GroupOrder, func(g *policy.Group) bool { return g.Name == in.Name })
+	i := slices.IndexFunc(snap.Policy.GroupOrder, func(g *policy.Group) bool { return g.Name == in.Name })
 	if i < 0 {
 		return nil, huma.Error404NotFound("there is no group " + in.Name)
 	}
@@ -86,15 +86,15 @@ func (s *Server) figures(ctx context.Context, in *struct{ Window }) (*Body[Figur
 	}
 	out := Figures{Rules: []RuleFigures{}, Groups: []GroupFigures{}}
 	uses := v.RuleUses()
-	for i, r := range snap.policy.Rules {
+	for i, r := range snap.Policy.Rules {
 		out.Rules = append(out.Rules, RuleFigures{*ruleRef(r), r.Off, useOut(uses[i])})
 	}
 	groups := v.GroupUses()
-	for i, g := range snap.policy.GroupOrder {
+	for i, g := range snap.Policy.GroupOrder {
 		out.Groups = append(out.Groups, GroupFigures{g.Name, GroupUse{useOut(groups[i].Reaches), useOut(groups[i].Reached)}})
 	}
 	lines := map[string]int{}
-	for _, g := range snap.policy.GroupOrder {
+	for _, g := range snap.Policy.GroupOrder {
 		lines[g.Name] = g.Line
 	}
 	slices.SortFunc(out.Groups, func(a, b GroupFigures) int { return lines[a.Name] - lines[b.Name] })
@@ -106,7 +106,7 @@ func (s *Server) exportRuleFigures(ctx context.Context, in *struct{ Window }) (*
 	if err != nil {
 		return nil, err
 	}
-	return stream("rules.csv", func(w *csv.Writer) {
+	return stream("rules.csv", func(w *ingest.CSV) {
 		_ = w.Write([]string{"line", "layer", "rule", "note", "conversations", "pairs", "connections", "last"})
 		for _, r := range all.Body.Rules {
 			_ = w.Write(append([]string{strconv.Itoa(r.Line), r.Layer, r.Sentence, r.Note}, r.Use.cells()...))
@@ -119,7 +119,7 @@ func (s *Server) exportGroupFigures(ctx context.Context, in *struct{ Window }) (
 	if err != nil {
 		return nil, err
 	}
-	return stream("groups.csv", func(w *csv.Writer) {
+	return stream("groups.csv", func(w *ingest.CSV) {
 		_ = w.Write([]string{"group", "reached_conversations", "reached_pairs", "reached_connections", "reached_last", "reaches_conversations", "reaches_pairs", "reaches_connections", "reaches_last"})
 		for _, g := range all.Body.Groups {
 			_ = w.Write(slices.Concat([]string{g.Name}, g.Reached.cells(), g.Reaches.cells()))

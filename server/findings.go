@@ -3,7 +3,6 @@ package server
 import (
 	"cmp"
 	"context"
-	"encoding/csv"
 	"fmt"
 	"slices"
 
@@ -12,6 +11,8 @@ import (
 	"lucidorchard/core/policy"
 	"lucidorchard/core/prove"
 	"lucidorchard/core/reach"
+	"lucidorchard/ingest"
+	"lucidorchard/model"
 )
 
 // FindingOut is something that a reader should know of a statement.
@@ -31,12 +32,10 @@ func findingOut(f prove.Finding) FindingOut {
 }
 
 // findingsAt gives what was found of the statement on a line.
-func (snap snapshot) findingsAt(line int) []FindingOut {
+func findingsAt(snap *model.Model, line int) []FindingOut {
 	out := []FindingOut{}
-	for _, f := range snap.findings() {
-		if f.Line == line {
-			out = append(out, findingOut(f))
-		}
+	for _, f := range snap.FindingsAt(line) {
+		out = append(out, findingOut(f))
 	}
 	return out
 }
@@ -55,11 +54,11 @@ func evidentAt(v *reach.View) map[int][]prove.Finding {
 
 // ruleFindings adds to what is found over all points what the window says. That
 // nothing hits a rule is no news where something else explains it.
-func ruleFindings(r *policy.Rule, snap snapshot, evident map[int][]prove.Finding) []FindingOut {
+func ruleFindings(r *policy.Rule, snap *model.Model, evident map[int][]prove.Finding) []FindingOut {
 	if r.Off {
 		return []FindingOut{{Kind: "off", Words: "It is off: it matches nothing."}}
 	}
-	out := snap.findingsAt(r.Line)
+	out := findingsAt(snap, r.Line)
 	for _, f := range evident[r.Line] {
 		if f.Kind != prove.NeverHit || len(out) == 0 {
 			out = append(out, findingOut(f))
@@ -89,8 +88,8 @@ func (s *Server) findings(ctx context.Context, in *struct{ Window }) (*Body[Find
 	if err != nil {
 		return nil, err
 	}
-	lines := policy.Lines(snap.head.Text)
-	out := FindingList{Revision: snap.head.No, Findings: []FoundAt{}}
+	lines := policy.Lines(snap.Head.Text)
+	out := FindingList{Revision: snap.Head.No, Findings: []FoundAt{}}
 	explained := map[int]bool{}
 	add := func(f prove.Finding) {
 		o := FoundAt{FindingOut: findingOut(f), Line: f.Line, Group: f.Group}
@@ -99,12 +98,12 @@ func (s *Server) findings(ctx context.Context, in *struct{ Window }) (*Body[Find
 		}
 		out.Findings = append(out.Findings, o)
 	}
-	for _, f := range snap.findings() {
+	for _, f := range snap.Findings() {
 		explained[f.Line] = true
 		add(f)
 	}
 	evident := evidentAt(v)
-	for _, r := range snap.policy.Rules {
+	for _, r := range snap.Policy.Rules {
 		for _, f := range evident[r.Line] {
 			if f.Kind != prove.NeverHit || !explained[r.Line] {
 				add(f)
@@ -141,17 +140,17 @@ func (s *Server) mend(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	for _, f := range append(slices.Clone(snap.findings()), evidentAt(v)[line]...) {
+	for _, f := range append(slices.Clone(snap.Findings()), evidentAt(v)[line]...) {
 		if f.Line != line || string(f.Kind) != in.Body.Kind || f.Mend == nil {
 			continue
 		}
-		text, bad := policy.ApplyAll(snap.head.Text, f.Mend.Edits)
+		text, bad := policy.ApplyAll(snap.Head.Text, f.Mend.Edits)
 		if bad != nil {
 			return nil, refusal(bad)
 		}
-		out := EditOut{Revision: snap.head.No, Words: fmt.Sprintf("%s, because it is %s: “%s”", f.Mend.Words, f.Kind, policy.Lines(snap.head.Text)[line-1]), Errors: []TextError{}}
+		out := EditOut{Revision: snap.Head.No, Words: fmt.Sprintf("%s, because it is %s: “%s”", f.Mend.Words, f.Kind, policy.Lines(snap.Head.Text)[line-1]), Errors: []TextError{}}
 		p, _ := policy.Parse(text)
-		c := s.consequences(v, snap, snap.compiled.WithPolicy(p, snap.compiled.AsOf))
+		c := s.consequences(v, snap, snap.Compiled.WithPolicy(p, snap.Compiled.AsOf))
 		out.Consequences = &c
 		if !in.DryRun {
 			out.Revision, err = s.saveText(ctx, snap, text, out.Words)
@@ -166,7 +165,7 @@ func (s *Server) exportFindings(ctx context.Context, in *struct{ Window }) (*hum
 	if err != nil {
 		return nil, err
 	}
-	return stream("findings.csv", func(w *csv.Writer) {
+	return stream("findings.csv", func(w *ingest.CSV) {
 		_ = w.Write([]string{"line", "statement", "finding", "reason", "mend"})
 		for _, f := range all.Body.Findings {
 			_ = w.Write([]string{fmt.Sprint(f.Line), f.Text, f.Kind, f.Words, f.Mend})

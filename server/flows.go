@@ -3,7 +3,6 @@ package server
 import (
 	"bufio"
 	"context"
-	"encoding/csv"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -21,6 +20,8 @@ import (
 	"lucidorchard/core/policy"
 	"lucidorchard/core/reach"
 	"lucidorchard/core/service"
+	"lucidorchard/ingest"
+	"lucidorchard/model"
 )
 
 // BinOut is a stretch of the strip.
@@ -208,7 +209,7 @@ func (s *Server) flowRoutes() {
 
 // asked gives the view of a window, compared with another revision if the filter
 // says so, and what the filter asks of it.
-func (s *Server) asked(ctx context.Context, w Window, f LedgerFilter) (*reach.View, snapshot, reach.Query, error) {
+func (s *Server) asked(ctx context.Context, w Window, f LedgerFilter) (*reach.View, *model.Model, reach.Query, error) {
 	v, snap, err := s.viewAgainst(ctx, w, f.Against)
 	if err != nil {
 		return nil, snap, reach.Query{}, err
@@ -217,22 +218,22 @@ func (s *Server) asked(ctx context.Context, w Window, f LedgerFilter) (*reach.Vi
 	return v, snap, q, err
 }
 
-func (f LedgerFilter) query(snap snapshot) (reach.Query, error) {
+func (f LedgerFilter) query(snap *model.Model) (reach.Query, error) {
 	q := reach.Query{Group: f.Group, Leaks: f.Odd, Turn: f.Turn == "reaches", Text: f.Text, Rule: f.Rule, Verdicts: verdicts(f.Verdict)}
 	if f.Against != 0 {
 		q.Was = verdicts(f.Was)
 	}
-	if f.Group != "" && snap.policy.Groups[f.Group] == nil {
+	if f.Group != "" && snap.Policy.Groups[f.Group] == nil {
 		return q, huma.Error404NotFound("there is no group " + f.Group)
 	}
 	if f.Workload != "" {
-		i, ok := snap.estate.ByID(f.Workload)
+		i, ok := snap.Estate.ByID(f.Workload)
 		if !ok {
 			return q, huma.Error404NotFound("there is no workload with the id " + f.Workload)
 		}
 		q.Workload = &i
 	}
-	q.By, q.Asking, q.Settling = f.By, f.Asking, snap.settling()
+	q.By, q.Asking, q.Settling = f.By, f.Asking, snap.Settling()
 	if f.For != "" {
 		part, ok := reach.ReadPart(f.For)
 		if !ok {
@@ -244,7 +245,7 @@ func (f LedgerFilter) query(snap snapshot) (reach.Query, error) {
 }
 
 // narrow reads the part of the filter that speaks of each conversation.
-func (f LedgerFilter) narrow(snap snapshot, to *reach.Filter) error {
+func (f LedgerFilter) narrow(snap *model.Model, to *reach.Filter) error {
 	to.Outcome, to.MinBytes, to.New, to.Unsure = f.Outcome, f.MinBytes, f.New, f.Unsure
 	to.Map = reach.MapKeys{Columns: f.Columns, Rows: f.Rows}
 	for _, side := range []struct {
@@ -264,8 +265,8 @@ func (f LedgerFilter) narrow(snap snapshot, to *reach.Filter) error {
 		if to.Services == nil {
 			to.Services = service.Set{}
 		}
-		if snap.policy.Services[word] != nil {
-			to.Services = to.Services.Union(snap.policy.Points(policy.Services{Specs: []policy.Spec{{Service: word}}}))
+		if snap.Policy.Services[word] != nil {
+			to.Services = to.Services.Union(snap.Policy.Points(policy.Services{Specs: []policy.Spec{{Service: word}}}))
 			continue
 		}
 		r, ok, err := service.ParseSpec(strings.ToLower(word))
@@ -299,7 +300,7 @@ func (s *Server) terrace(ctx context.Context, in *struct {
 		return nil, err
 	}
 	m := v.Terrace(q, reach.MapKeys{Columns: in.Columns, Rows: in.Rows})
-	out := TerraceMap{Columns: []PlaceOut{}, Rows: []PlaceOut{}, Plots: []PlotOut{}, Channels: []PassageOut{}, Gates: []PassageOut{}, Unplaced: m.Unplaced, Keys: snap.keys()}
+	out := TerraceMap{Columns: []PlaceOut{}, Rows: []PlaceOut{}, Plots: []PlotOut{}, Channels: []PassageOut{}, Gates: []PassageOut{}, Unplaced: m.Unplaced, Keys: snap.Keys()}
 	for _, list := range []struct {
 		from []reach.Place
 		to   *[]PlaceOut
@@ -380,8 +381,8 @@ func (s *Server) strip(ctx context.Context, in *struct {
 		return nil, err
 	}
 	out := Strip{Conversations: v.Len(), Records: v.Table.Len(), Bins: []BinOut{}}
-	if snap.to > snap.from {
-		out.From, out.To = snap.from.Start().String(), snap.to.Start().String()
+	if snap.To > snap.From {
+		out.From, out.To = snap.From.Start().String(), snap.To.Start().String()
 		for _, b := range v.Strip(q, in.Bins, measures[in.Measure]) {
 			out.Bins = append(out.Bins, BinOut{b.Hour.Start().String(), b.Counts[decide.Permit], b.Counts[decide.Reject], b.Counts[decide.Uncovered]})
 		}
@@ -397,7 +398,9 @@ type Page struct {
 	Limit  int `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 }
 
-func (p Page) cut(n int) (from, to int) { return min(p.Offset, n), min(p.Offset+p.Limit, n) }
+func (p Page) cut(n int) (from, to int) {
+	return min(p.Offset, n), min(p.Offset, n) + min(p.Limit, n-min(p.Offset, n))
+}
 
 func (s *Server) ledger(ctx context.Context, in *struct {
 	Window
@@ -463,27 +466,27 @@ type ConversationFilter struct {
 	Service string `query:"service"`
 }
 
-func (s *Server) selectConversations(ctx context.Context, f ConversationFilter) (*reach.View, []int, error) {
-	v, _, q, err := s.asked(ctx, f.Window, f.LedgerFilter)
+func (s *Server) selectConversations(ctx context.Context, f ConversationFilter) (*reach.View, *model.Model, []int, error) {
+	v, m, q, err := s.asked(ctx, f.Window, f.LedgerFilter)
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
 	q.Near, q.Far = f.Near, f.Far
 	if f.Service != "" {
 		pt, err := readPoint(f.Service)
 		if err != nil {
-			return nil, nil, err
+			return nil, nil, nil, err
 		}
 		q.Point = &pt
 	}
-	return v, v.Select(q), nil
+	return v, m, v.Select(q), nil
 }
 
 func (s *Server) conversations(ctx context.Context, in *struct {
 	ConversationFilter
 	Page
 }) (*Body[ConversationPage], error) {
-	v, found, err := s.selectConversations(ctx, in.ConversationFilter)
+	v, _, found, err := s.selectConversations(ctx, in.ConversationFilter)
 	if err != nil {
 		return nil, err
 	}
@@ -614,11 +617,11 @@ func (s *Server) records(ctx context.Context, in *struct {
 	}
 	found, total, err := s.Store.Records(ctx, ends[0], ends[1], pt, span[0], span[1], in.Limit)
 	if err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
 	kept, err := s.currentRetention(ctx)
 	if err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
 	out := RecordPage{Total: total, Records: []RecordOut{}, Days: kept.RecordDays}
 	for _, r := range found {
@@ -640,7 +643,7 @@ func (s *Server) exportLedger(ctx context.Context, in *struct {
 		return nil, err
 	}
 	rows := v.Served(q)
-	return stream("ledger.csv", func(w *csv.Writer) {
+	return stream("ledger.csv", func(w *ingest.CSV) {
 		_ = w.Write([]string{"name", "kind", "service", "conversations", "permit", "reject", "uncovered", "connections", "bytes", "leaks", "chokes", "other_sides", "rules", "first", "last"})
 		for _, r := range rows {
 			var rules []string
@@ -654,20 +657,20 @@ func (s *Server) exportLedger(ctx context.Context, in *struct {
 }
 
 // stream sends CSV as it is made.
-func stream(name string, rows func(*csv.Writer)) *huma.StreamResponse {
+func stream(name string, rows func(*ingest.CSV)) *huma.StreamResponse {
 	return &huma.StreamResponse{Body: func(ctx huma.Context) {
 		ctx.SetHeader("Content-Type", "text/csv; charset=utf-8")
 		ctx.SetHeader("Content-Disposition", `attachment; filename="`+name+`"`)
-		w := csv.NewWriter(ctx.BodyWriter())
+		w := ingest.NewCSV(ctx.BodyWriter())
 		rows(w)
-		w.Flush()
+		_ = w.Flush() // nobody reads any more
 	}}
 }
 
 // exportConversationLines gives an object a line, as the list of conversations
 // has it.
 func (s *Server) exportConversationLines(ctx context.Context, in *struct{ ConversationFilter }) (*huma.StreamResponse, error) {
-	v, found, err := s.selectConversations(ctx, in.ConversationFilter)
+	v, _, found, err := s.selectConversations(ctx, in.ConversationFilter)
 	if err != nil {
 		return nil, err
 	}
@@ -686,11 +689,11 @@ func (s *Server) exportConversationLines(ctx context.Context, in *struct{ Conver
 }
 
 func (s *Server) exportConversations(ctx context.Context, in *struct{ ConversationFilter }) (*huma.StreamResponse, error) {
-	v, found, err := s.selectConversations(ctx, in.ConversationFilter)
+	v, _, found, err := s.selectConversations(ctx, in.ConversationFilter)
 	if err != nil {
 		return nil, err
 	}
-	return stream("conversations.csv", func(w *csv.Writer) {
+	return stream("conversations.csv", func(w *ingest.CSV) {
 		_ = w.Write([]string{"client", "client_address", "server", "server_address", "service", "verdict", "rule", "connections", "bytes", "carried", "dropped", "first", "last"})
 		for _, i := range found {
 			c := v.At(i)

@@ -12,6 +12,7 @@ import (
 	"lucidorchard/core/expr"
 	"lucidorchard/core/policy"
 	"lucidorchard/core/syntax"
+	"lucidorchard/model"
 )
 
 // GroupOut is a row in the list of groups.
@@ -80,7 +81,7 @@ func textErrors(errs []*syntax.Error) []TextError {
 
 func (s *Server) groupRoutes() {
 	huma.Get(s.api, "/api/groups", s.listGroups)
-	huma.Post(s.api, "/api/groups/preview", s.previewGroup)
+	huma.Post(s.api, "/api/groups/preview", s.previewGroup, wholeText)
 }
 
 func (s *Server) listGroups(ctx context.Context, _ *struct{}) (*Body[[]GroupOut], error) {
@@ -90,12 +91,12 @@ func (s *Server) listGroups(ctx context.Context, _ *struct{}) (*Body[[]GroupOut]
 	}
 	out := []GroupOut{}
 	index := map[string]int{}
-	for _, g := range groupsInOrder(snap.policy) {
+	for _, g := range groupsInOrder(snap.Policy) {
 		index[g.Name] = len(out)
-		out = append(out, GroupOut{Name: g.Name, Line: g.Line, Body: g.Body(), Note: g.Note, UsedBy: uses(snap.policy, g.Name), Findings: snap.findingsAt(g.Line), Prefixes: prefixes(g)})
+		out = append(out, GroupOut{Name: g.Name, Line: g.Line, Body: g.Body(), Note: g.Note, UsedBy: uses(snap, g.Name), Findings: findingsAt(snap, g.Line), Prefixes: prefixes(g)})
 	}
-	in, undecided := snap.counts()
-	for i, g := range snap.policy.GroupOrder {
+	in, undecided := snap.Counts()
+	for i, g := range snap.Policy.GroupOrder {
 		o := &out[index[g.Name]]
 		o.In, o.Undecided = in[i], undecided[i]
 	}
@@ -109,12 +110,10 @@ func prefixes(g *policy.Group) int {
 }
 
 // uses finds the statements that name a group.
-func uses(p *policy.Policy, name string) []Use {
+func uses(snap *model.Model, name string) []Use {
 	out := []Use{}
-	for _, item := range p.Items {
-		if st := item.Statement; st != nil && policy.Names(st, name) {
-			out = append(out, Use{st.At(), policy.KindOf(st), st.String()})
-		}
+	for _, st := range snap.Users(name) {
+		out = append(out, Use{st.At(), policy.KindOf(st), st.String()})
 	}
 	return out
 }
@@ -135,7 +134,7 @@ func (s *Server) previewGroup(ctx context.Context, in *struct {
 	}
 	out := GroupPreview{Errors: []TextError{}, In: []Member{}, Undecided: []Member{}, Out: []Member{}, Shares: []SharedGroup{}}
 	name := in.Body.Name
-	old := snap.policy.Groups[name]
+	old := snap.Policy.Groups[name]
 	if name == "" {
 		name = "this group"
 	}
@@ -160,7 +159,7 @@ func (s *Server) previewGroup(ctx context.Context, in *struct {
 	}
 	// What is wrong with the group among the others, at its place in the text as
 	// it was typed.
-	lines := policy.Lines(snap.head.Text)
+	lines := policy.Lines(snap.Head.Text)
 	line := len(lines) + 1
 	if old != nil {
 		line = old.Line
@@ -179,12 +178,12 @@ func (s *Server) previewGroup(ctx context.Context, in *struct {
 	if len(errs) > 0 {
 		return body(out), nil
 	}
-	after, _, bad := edit.Apply(snap.head.Text)
+	after, _, bad := edit.Apply(snap.Head.Text)
 	if bad != nil {
 		return nil, refusal(bad)
 	}
 	p, _ := policy.Parse(after)
-	u := snap.compiled.WithPolicy(p, snap.compiled.AsOf)
+	u := snap.Compiled.WithPolicy(p, snap.Compiled.AsOf)
 	s.fillMembers(&out, snap, u.After, name, old != nil)
 	if old == nil || old.Body() != group.Body() {
 		cons := s.consequences(before, snap, u)
@@ -194,7 +193,7 @@ func (s *Server) previewGroup(ctx context.Context, in *struct {
 }
 
 // fillMembers sorts all workloads by what the group says of them.
-func (s *Server) fillMembers(out *GroupPreview, snap snapshot, c *decide.Compiled, name string, existed bool) {
+func (s *Server) fillMembers(out *GroupPreview, snap *model.Model, c *decide.Compiled, name string, existed bool) {
 	walk := decide.NewWalk(c.Estate, c.Policy, c.AsOf)
 	both := map[string]int{}
 	for i, w := range c.Estate.All() {
@@ -203,7 +202,7 @@ func (s *Server) fillMembers(out *GroupPreview, snap snapshot, c *decide.Compile
 		if ep.Addr.IsValid() {
 			placed := c.At(ep.Addr, c.AsOf)
 			truth = c.Group(name, placed)
-			was = snap.compiled.Group(name, snap.compiled.At(ep.Addr, c.AsOf))
+			was = snap.Compiled.Group(name, snap.Compiled.At(ep.Addr, c.AsOf))
 			if truth == expr.Yes {
 				c.EachGroup(placed, func(g *policy.Group, t expr.Truth) {
 					if t == expr.Yes && g.Name != name {

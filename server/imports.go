@@ -1,15 +1,15 @@
 package server
 
 import (
-	"bytes"
 	"context"
-	"crypto/sha256"
 	"encoding/csv"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net/http"
+	"net/netip"
+	"os"
 	"slices"
 	"time"
 
@@ -18,6 +18,7 @@ import (
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
 	"lucidorchard/ingest"
+	"lucidorchard/model"
 	"lucidorchard/store"
 )
 
@@ -42,6 +43,7 @@ type ImportReport struct {
 	First      [][]string        `json:"first,omitempty" doc:"Its first rows"`
 	Mapping    map[string]string `json:"mapping,omitempty" doc:"What each heading is read as; blank: left out"`
 	Unusable   string            `json:"unusable,omitempty" doc:"Why nothing can be read with this mapping"`
+	Confirm    int               `json:"confirm,omitempty" doc:"Of a complete list that lacks much: what confirm has to be, if it is whole all the same"`
 	Missing    int               `json:"missing" doc:"Of a complete list: workloads that the source has listed and that are not in it"`
 	Retired    []string          `json:"retired,omitempty" doc:"Of these, those that no other source lists: they were retired"`
 	Already    string            `json:"already,omitempty" doc:"The same file was counted before: when"`
@@ -64,7 +66,9 @@ type importInput struct {
 	Directions bool   `query:"directions" doc:"Of flows: each row is one direction, as an exporter sees it; the two are joined"`
 	Name       string `query:"name" doc:"Of flows: of the file, for records that name no observer"`
 	Preview    bool   `query:"preview" doc:"Only say what it would do"`
-	RawBody    []byte `contentType:"text/csv"`
+	Confirm    int    `query:"confirm" minimum:"0" doc:"Of a complete list that lacks more than a tenth of what its source listed before: how many it lacks, as the preview says"`
+	rawBody
+	file *upload
 }
 
 // ImportAnswer is a preview, or the job that imports.
@@ -81,7 +85,7 @@ func (s *Server) importRoutes() {
 		{"/api/imports/workloads", "import-workloads", "Import workloads from CSV", s.importWorkloads},
 		{"/api/imports/flows", "import-flows", "Import flows from CSV, JSON Lines, an IPFIX file, or a packet capture", s.importFlows},
 	} {
-		huma.Register(s.api, huma.Operation{OperationID: kind.id, Method: http.MethodPost, Path: kind.path, Summary: kind.summary, MaxBodyBytes: 4 << 30, BodyReadTimeout: 10 * time.Minute}, kind.f)
+		huma.Register(s.api, huma.Operation{OperationID: kind.id, Method: http.MethodPost, Path: kind.path, Summary: kind.summary, RequestBody: anyBody("text/csv", "application/x-ndjson", "application/octet-stream")}, kind.f)
 	}
 }
 
@@ -90,19 +94,25 @@ type reading struct {
 	file    *ingest.WorkloadFile
 	mapping ingest.Mapping
 	report  ImportReport
+	listed  int // workloads that the source has listed before
 }
 
 // readWorkloads reads a file and says what taking it would do.
-func (s *Server) readWorkloads(ctx context.Context, snap snapshot, in *importInput) (*reading, error) {
+func (s *Server) readWorkloads(ctx context.Context, snap *model.Model, in *importInput) (*reading, error) {
 	r := &reading{report: ImportReport{Errors: []ingest.RowError{}, Warnings: []string{}, Examples: []ImportExample{}, NewWords: []string{}}}
 	sources, err := s.Store.Sources(ctx)
 	if err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
+	f, err := in.file.open()
+	if err != nil {
+		return nil, s.failed(ctx, err)
+	}
+	defer f.Close()
 	if in.Format == "lines" {
-		r.file, err = ingest.WorkloadLines(bytes.NewReader(in.RawBody), in.Source)
+		r.file, err = ingest.WorkloadLines(f, in.Source)
 	} else {
-		err = r.csv(in, sources)
+		err = r.csv(in, f, sources)
 	}
 	if err != nil {
 		var status huma.StatusError
@@ -113,15 +123,27 @@ func (s *Server) readWorkloads(ctx context.Context, snap snapshot, in *importInp
 	}
 	listed, err := s.Store.Listed(ctx, in.Source)
 	if err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
-	r.compare(snap, in, sources, listed)
+	spokenFor, err := s.Store.SpokenFor(ctx, in.Source)
+	if err != nil {
+		return nil, s.failed(ctx, err)
+	}
+	r.listed = len(listed)
+	r.compare(snap, in, sources, listed, spokenFor)
+	if lacks := (&store.LacksError{Listed: len(listed), Missing: r.report.Missing}); in.Complete && lacks.Much() {
+		r.report.Confirm = lacks.Missing
+		r.report.Warnings = append(r.report.Warnings, lacks.Error())
+	}
 	return r, nil
 }
 
-func (r *reading) csv(in *importInput, sources []store.Source) error {
-	headings, first, err := ingest.Head(bytes.NewReader(in.RawBody), 4)
+func (r *reading) csv(in *importInput, f *os.File, sources []store.Source) error {
+	headings, first, err := ingest.Head(f, 4)
 	if err != nil {
+		return err
+	}
+	if _, err := f.Seek(0, io.SeekStart); err != nil {
 		return err
 	}
 	r.mapping = ingest.Guess(headings)
@@ -138,7 +160,7 @@ func (r *reading) csv(in *importInput, sources []store.Source) error {
 		}
 	}
 	r.report.Headings, r.report.First, r.report.Mapping = headings, first, r.mapping
-	r.file, err = ingest.MappedWorkloads(bytes.NewReader(in.RawBody), in.Source, r.mapping)
+	r.file, err = ingest.MappedWorkloads(f, in.Source, r.mapping)
 	if err != nil && in.Preview {
 		// The headings are shown all the same, so that the mapping can be mended.
 		r.file = &ingest.WorkloadFile{}
@@ -149,7 +171,7 @@ func (r *reading) csv(in *importInput, sources []store.Source) error {
 }
 
 // compare says what a listing does to the estate.
-func (r *reading) compare(snap snapshot, in *importInput, sources []store.Source, listed []string) {
+func (r *reading) compare(snap *model.Model, in *importInput, sources []store.Source, listed []string, spokenFor map[string]bool) {
 	out, file := &r.report, r.file
 	rank := map[string]int{estate.ByHand: -1, in.Source: 1 << 30} // a source that is heard first comes last
 	for _, s := range sources {
@@ -157,8 +179,8 @@ func (r *reading) compare(snap snapshot, in *importInput, sources []store.Source
 	}
 	have := map[string][]estate.Lease{}
 	keep := func(id string) {
-		if i, ok := snap.estate.ByID(id); ok {
-			have[id] = snap.estate.Workload(i).Leases
+		if i, ok := snap.Estate.ByID(id); ok {
+			have[id] = snap.Estate.Workload(i).Leases
 		}
 	}
 	var listing []estate.Listed
@@ -172,19 +194,22 @@ func (r *reading) compare(snap snapshot, in *importInput, sources []store.Source
 		listing = append(listing, estate.Listed{ID: w.ID, Leases: w.Leases})
 		keep(w.ID)
 		for _, l := range w.Leases {
-			for _, c := range snap.estate.Claims(l.Addr) {
-				keep(snap.estate.Workload(c.Workload).ID)
+			for _, c := range snap.Estate.Claims(l.Addr) {
+				keep(snap.Estate.Workload(c.Workload).ID)
 			}
 		}
 	}
-	leases, conflicts := estate.Relet(have, listing, in.Source, estate.InstantOf(time.Now()))
+	leases, conflicts := estate.Reassign(have, listing, in.Source, estate.InstantOf(time.Now()), func(source string) bool {
+		r, known := rank[source]
+		return known && r < rank[in.Source]
+	})
 	for _, c := range conflicts {
 		file.Errors = append(file.Errors, ingest.RowError{Column: "addresses", Reason: c.Error()})
 	}
 	out.Rows, out.Bad, out.Warnings = file.Rows, len(file.Errors), append(out.Warnings, file.Warnings...)
 	out.Errors = append(out.Errors, file.Errors[:min(shownErrors, len(file.Errors))]...)
 	words := map[string]bool{}
-	for _, w := range snap.estate.All() {
+	for _, w := range snap.Estate.All() {
 		for _, t := range w.Tags {
 			words[t.Key+" = "+t.Value] = true
 		}
@@ -202,7 +227,7 @@ func (r *reading) compare(snap snapshot, in *importInput, sources []store.Source
 				out.NewWords = append(out.NewWords, word)
 			}
 		}
-		k, ok := snap.estate.ByID(w.ID)
+		k, ok := snap.Estate.ByID(w.ID)
 		if !ok {
 			ex := ImportExample{ID: w.ID, New: true}
 			for _, l := range w.Leases {
@@ -216,9 +241,9 @@ func (r *reading) compare(snap snapshot, in *importInput, sources []store.Source
 			continue
 		}
 		ex := ImportExample{ID: w.ID}
-		now := snap.estate.Workload(k)
+		now := snap.Estate.Workload(k)
 		var kept int
-		ex.What, kept = differences(now, w, in.Source, file.Keys, func(source string) bool { return rank[source] < rank[in.Source] })
+		ex.What, kept = differences(now, w, in.Source, file.Keys, func(source string) bool { return rank[source] < rank[in.Source] }, spokenFor[w.ID])
 		out.Kept += kept
 		ex.What = append(ex.What, leaseChanges(now.Leases, leases, w.ID)...)
 		if !now.Retired.IsZero() {
@@ -234,8 +259,8 @@ func (r *reading) compare(snap snapshot, in *importInput, sources []store.Source
 	for id := range leases {
 		if !there[id] { // it gives an address up
 			out.Changed++
-			i, _ := snap.estate.ByID(id)
-			example(ImportExample{ID: id, What: leaseChanges(snap.estate.Workload(i).Leases, leases, id)})
+			i, _ := snap.Estate.ByID(id)
+			example(ImportExample{ID: id, What: leaseChanges(snap.Estate.Workload(i).Leases, leases, id)})
 		}
 	}
 	if in.Complete {
@@ -253,13 +278,22 @@ func leaseChanges(was []estate.Lease, changed map[string][]estate.Lease, id stri
 	if !ok {
 		return nil
 	}
+	type span struct {
+		addr        netip.Addr
+		from, until estate.Instant
+	}
+	begins, spans := map[span]bool{}, map[span]bool{}
+	for _, l := range was {
+		begins[span{addr: l.Addr, from: l.From}] = true
+	}
 	for _, l := range is {
-		if !slices.ContainsFunc(was, func(x estate.Lease) bool { return x.Addr == l.Addr && x.From == l.From }) {
+		spans[span{l.Addr, l.From, l.Until}] = true
+		if !begins[span{addr: l.Addr, from: l.From}] {
 			what = append(what, "address "+l.Addr.String())
 		}
 	}
 	for _, l := range was {
-		if !slices.ContainsFunc(is, func(x estate.Lease) bool { return x.Addr == l.Addr && x.From == l.From && x.Until == l.Until }) {
+		if !spans[span{l.Addr, l.From, l.Until}] {
 			what = append(what, "no longer "+l.Addr.String())
 		}
 	}
@@ -269,10 +303,13 @@ func leaseChanges(was []estate.Lease, changed map[string][]estate.Lease, id stri
 // differences says what a row of a source changes about a workload, and how many
 // tag values stay because what outranks the source says otherwise. keys are
 // those that the source speaks of; nil: those of the row, and those that it has
-// given before.
-func differences(have, row *estate.Workload, source string, keys []string, outranks func(source string) bool) (what []string, kept int) {
+// given before. better says that a source of a better rank speaks for its name,
+// os and kind.
+func differences(have, row *estate.Workload, source string, keys []string, outranks func(source string) bool, better bool) (what []string, kept int) {
 	for _, f := range [][3]string{{"name", have.Name, row.Name}, {"os", have.OS, row.OS}, {"kind", have.Kind, row.Kind}} {
-		if f[1] != f[2] && f[2] != "" {
+		if f[1] != f[2] && f[2] != "" && better {
+			kept++
+		} else if f[1] != f[2] && f[2] != "" {
 			what = append(what, fmt.Sprintf("%s: %s → %s", f[0], orMissing(f[1]), f[2]))
 		}
 	}
@@ -304,13 +341,17 @@ func orMissing(s string) string {
 	return s
 }
 
-func (s *Server) importWorkloads(ctx context.Context, in *importInput) (*Body[ImportAnswer], error) {
+func (s *Server) importWorkloads(ctx context.Context, in *importInput) (_ *Body[ImportAnswer], err error) {
+	if in.Source == estate.ByHand {
+		return nil, huma.Error422UnprocessableEntity("source: “by hand” is for what people set; give the source another name")
+	}
+	if in.file, err = s.receive(ctx, &in.rawBody, mostWorkloads); err != nil {
+		return nil, err
+	}
+	defer in.file.close() // what is imported is in memory, compared
 	snap, err := s.snapshot(ctx)
 	if err != nil {
 		return nil, err
-	}
-	if in.Source == estate.ByHand {
-		return nil, huma.Error422UnprocessableEntity("source: “by hand” is for what people set; give the source another name")
 	}
 	r, err := s.readWorkloads(ctx, snap, in)
 	if err != nil {
@@ -319,35 +360,68 @@ func (s *Server) importWorkloads(ctx context.Context, in *importInput) (*Body[Im
 	if in.Preview {
 		return body(ImportAnswer{Preview: &r.report}), nil
 	}
-	job, err := s.start(ctx, "import-workloads", "Import workloads from "+in.Source, func(ctx context.Context, progress func(float64, string)) (any, error) {
+	if r.report.Confirm != 0 && in.Confirm != r.report.Confirm {
+		return nil, s.failed(ctx, &store.LacksError{Listed: r.listed, Missing: r.report.Missing})
+	}
+	job, err := s.startStoring(ctx, "import-workloads", "Import workloads from "+in.Source, func(ctx context.Context, progress func(float64, string)) (any, error) {
 		progress(0.3, fmt.Sprintf("storing %d workloads", len(r.file.Workloads)))
-		taken, err := s.Store.Take(ctx, store.Listing{Source: in.Source, Keys: r.file.Keys, Workloads: r.file.Workloads, Complete: in.Complete, Mapping: r.mapping, Author: s.Author})
+		taken, err := s.Store.Take(ctx, store.Listing{Source: in.Source, Keys: r.file.Keys, Workloads: r.file.Workloads, Complete: in.Complete, Confirm: in.Confirm, Mapping: r.mapping, Author: s.Author})
 		if err != nil {
 			return nil, err
 		}
 		r.report.Retired = taken.Retired
+		s.models.Nudge()
 		return r.report, nil
 	})
 	return body(ImportAnswer{Job: &job}), err
 }
 
-// readFlows reads a file of traffic, of any format.
-func (s *Server) readFlows(ctx context.Context, snap snapshot, in *importInput, progress func(float64, string)) (*ingest.TrafficFile, ImportReport, error) {
+// readFlows reads a file of traffic, of any format, and gives its records one by
+// one.
+func (s *Server) readFlows(ctx context.Context, snap *model.Model, in *importInput, progress func(float64, string), emit func(*flow.Joined) error) (ImportReport, error) {
 	out := ImportReport{Errors: []ingest.RowError{}, Warnings: []string{}, Examples: []ImportExample{}, NewWords: []string{}}
+	unusable := func(err error) error {
+		return huma.Error422UnprocessableEntity("the file cannot be used: " + err.Error())
+	}
+	var first, last estate.Instant
+	records := 0
 	o := ingest.TrafficOptions{Directions: in.Directions, Name: in.Name, Progress: func(share float64, rows int) error {
 		progress(0.6*share, fmt.Sprintf("%d rows read", rows))
 		return ctx.Err()
+	}, Emit: func(r *flow.Joined) error {
+		if records == 0 || r.Start.Before(first) {
+			first = r.Start
+		}
+		if records == 0 || last.Before(r.Start) {
+			last = r.Start
+		}
+		records++
+		if snap.Estate.At(r.Client, r.Start).Workload == estate.Outside || snap.Estate.At(r.Server, r.Start).Workload == estate.Outside {
+			out.Outside++
+		}
+		if r.Confidence < flow.Sure {
+			out.Unsure++
+		}
+		return emit(r)
 	}}
-	out.FileFormat = string(ingest.FormatOf(in.RawBody[:min(len(in.RawBody), 64)]))
+	f, err := in.file.open()
+	if err != nil {
+		return out, s.failed(ctx, err)
+	}
+	defer f.Close()
+	out.FileFormat = string(ingest.FormatOf(in.file.head))
 	if out.FileFormat == string(ingest.TrafficCSV) {
-		headings, first, err := ingest.Head(bytes.NewReader(in.RawBody), 4)
+		headings, first, err := ingest.Head(f, 4)
 		if err != nil {
-			return nil, out, huma.Error422UnprocessableEntity("the file cannot be used: " + err.Error())
+			return out, unusable(err)
+		}
+		if _, err := f.Seek(0, io.SeekStart); err != nil {
+			return out, s.failed(ctx, err)
 		}
 		o.Mapping = ingest.GuessFlows(headings)
 		remembered := map[string]string{}
 		if err := s.Store.Setting(ctx, "flow headings", &remembered); err != nil {
-			return nil, out, unavailable(err)
+			return out, s.failed(ctx, err)
 		}
 		for h, to := range remembered {
 			if _, ok := o.Mapping[h]; ok {
@@ -356,7 +430,7 @@ func (s *Server) readFlows(ctx context.Context, snap snapshot, in *importInput, 
 		}
 		if in.Mapping != "" {
 			if err := json.Unmarshal([]byte(in.Mapping), &o.Mapping); err != nil {
-				return nil, out, huma.Error422UnprocessableEntity("mapping: found no JSON object of texts: " + err.Error())
+				return out, huma.Error422UnprocessableEntity("mapping: found no JSON object of texts: " + err.Error())
 			}
 		}
 		out.Headings, out.First, out.Mapping = headings, first, o.Mapping
@@ -366,88 +440,108 @@ func (s *Server) readFlows(ctx context.Context, snap snapshot, in *importInput, 
 			}
 		}
 	}
-	file, err := ingest.ReadTraffic(bytes.NewReader(in.RawBody), int64(len(in.RawBody)), o)
-	if err != nil && ctx.Err() != nil {
-		return nil, out, ctx.Err()
-	}
-	if err != nil && in.Preview && out.Headings != nil {
+	file, err := ingest.ReadTraffic(f, in.file.size, o)
+	switch {
+	case err != nil && ctx.Err() != nil:
+		return out, ctx.Err()
+	case err != nil && in.Preview && out.Headings != nil:
 		out.Unusable = err.Error()
-		return &ingest.TrafficFile{}, out, nil
-	}
-	if err != nil {
-		return nil, out, huma.Error422UnprocessableEntity("the file cannot be used: " + err.Error())
+		return out, nil
+	case errors.Is(err, errSpill):
+		return out, err
+	case err != nil:
+		return out, unusable(err)
 	}
 	out.Rows, out.Bad, out.Errors, out.Warnings = file.Rows, file.Bad, file.Errors, append(out.Warnings, file.Warnings...)
-	var first, last estate.Instant
-	for i := range file.Records {
-		r := &file.Records[i].Record
-		if i == 0 || r.Start.Before(first) {
-			first = r.Start
-		}
-		if i == 0 || last.Before(r.Start) {
-			last = r.Start
-		}
-		if snap.estate.At(r.Client, r.Start).Workload == estate.Outside || snap.estate.At(r.Server, r.Start).Workload == estate.Outside {
-			out.Outside++
-		}
-		if file.Records[i].Confidence < flow.Sure {
-			out.Unsure++
-		}
-	}
-	if len(file.Records) > 0 {
+	if records > 0 {
 		out.From, out.To = first.String(), last.String()
 	}
-	return file, out, nil
+	return out, nil
 }
 
-func (s *Server) importFlows(ctx context.Context, in *importInput) (*Body[ImportAnswer], error) {
+func (s *Server) importFlows(ctx context.Context, in *importInput) (_ *Body[ImportAnswer], err error) {
+	if in.file, err = s.receive(ctx, &in.rawBody, mostFlows); err != nil {
+		return nil, err
+	}
+	handed := false
+	defer func() {
+		if !handed {
+			in.file.close()
+		}
+	}()
 	snap, err := s.snapshot(ctx)
 	if err != nil {
 		return nil, err
 	}
-	if len(in.RawBody) == 0 {
+	if in.file.size == 0 {
 		return nil, huma.Error422UnprocessableEntity("the file cannot be used: it is empty")
 	}
 	if in.Preview {
-		file, report, err := s.readFlows(ctx, snap, in, func(float64, string) {})
+		hours := newDistinct(snap.Estate.ChangedHands)
+		report, err := s.readFlows(ctx, snap, in, func(float64, string) {}, hours.add)
 		if err != nil {
 			return nil, err
 		}
-		report.Added = len(store.BatchOf("", file.Records, snap.estate.ChangedHands).Buckets)
+		report.Added = hours.count()
+		if hours.over {
+			report.Warnings = append(report.Warnings, fmt.Sprintf("the file has more than %d conversation-hours; they are counted when it is imported", mostDistinct))
+		}
 		return body(ImportAnswer{Preview: &report}), nil
 	}
-	if ingest.FormatOf(in.RawBody[:min(len(in.RawBody), 64)]) == ingest.TrafficCSV && in.Mapping == "" {
-		if headings, _, err := ingest.Head(bytes.NewReader(in.RawBody), 0); err != nil {
-			return nil, huma.Error422UnprocessableEntity("the file cannot be used: " + err.Error())
-		} else if err := ingest.Usable(headings, ingest.GuessFlows(headings)); err != nil {
+	if ingest.FormatOf(in.file.head) == ingest.TrafficCSV && in.Mapping == "" {
+		f, err := in.file.open()
+		if err != nil {
+			return nil, s.failed(ctx, err)
+		}
+		headings, _, err := ingest.Head(f, 0)
+		f.Close()
+		if err == nil {
+			err = ingest.Usable(headings, ingest.GuessFlows(headings))
+		}
+		if err != nil {
 			return nil, huma.Error422UnprocessableEntity("the file cannot be used: " + err.Error())
 		}
 	}
-	job, err := s.start(ctx, "import-flows", "Import flows", func(ctx context.Context, progress func(float64, string)) (any, error) {
-		file, report, err := s.readFlows(ctx, snap, in, progress)
-		if err != nil {
-			return nil, err
-		}
-		sum := sha256.Sum256(in.RawBody)
-		batch := store.BatchOf("file "+hex.EncodeToString(sum[:]), file.Records, snap.estate.ChangedHands)
-		progress(0.7, fmt.Sprintf("storing %d conversation-hours", len(batch.Buckets)))
-		report.Added = len(batch.Buckets)
-		before, err := s.Store.AddBatch(ctx, batch)
-		if err != nil {
-			return nil, err
-		}
-		if in.Mapping != "" {
-			if err := s.Store.Set(ctx, "flow headings", report.Mapping); err != nil {
-				return nil, err
-			}
-		}
-		if before != nil {
-			report.Already, report.Added = before.UTC().Format(time.RFC3339), 0
-		}
-		s.hurry()
-		return report, nil
+	job, err := s.startStoring(ctx, "import-flows", "Import flows", func(ctx context.Context, progress func(float64, string)) (any, error) {
+		defer in.file.close()
+		return s.storeFlows(ctx, snap, in, progress)
 	})
+	handed = err == nil
 	return body(ImportAnswer{Job: &job}), err
+}
+
+// storeFlows reads a file of traffic into parts on the disk, and stores them
+// together.
+func (s *Server) storeFlows(ctx context.Context, snap *model.Model, in *importInput, progress func(float64, string)) (any, error) {
+	parts, err := newSpill(s.uploads, snap.Estate.ChangedHands)
+	if err != nil {
+		return nil, err
+	}
+	defer parts.close()
+	report, err := s.readFlows(ctx, snap, in, progress, parts.add)
+	if err == nil {
+		err = parts.flush()
+	}
+	if err != nil {
+		return nil, err
+	}
+	progress(0.6, "storing")
+	added, err := s.Store.AddParts(ctx, "file "+in.file.sum, parts.each(func(share float64) { progress(0.6+0.25*share, "storing") }))
+	if err != nil {
+		return nil, err
+	}
+	report.Added = int(added.Hours)
+	if in.Mapping != "" {
+		if err := s.Store.Set(ctx, "flow headings", report.Mapping); err != nil {
+			// The traffic is stored; only what its headings are has to be said again.
+			report.Warnings = append(report.Warnings, "what the headings are could not be remembered: "+err.Error())
+		}
+	}
+	if added.Before != nil {
+		report.Already, report.Added = added.Before.UTC().Format(time.RFC3339), 0
+	}
+	s.models.Hurry()
+	return report, nil
 }
 
 func (s *Server) exportWorkloads(ctx context.Context, in *struct{ WorkloadFilter }) (*huma.StreamResponse, error) {
@@ -455,13 +549,19 @@ func (s *Server) exportWorkloads(ctx context.Context, in *struct{ WorkloadFilter
 	if err != nil {
 		return nil, err
 	}
-	selected, err := snap.selected(in.WorkloadFilter)
+	selected, err := selectWorkloads(snap, in.WorkloadFilter)
 	if err != nil {
 		return nil, err
 	}
 	var ws []estate.Workload
 	for _, i := range selected {
-		ws = append(ws, *snap.estate.Workload(i))
+		ws = append(ws, *snap.Estate.Workload(i))
 	}
-	return stream("workloads.csv", func(w *csv.Writer) { _ = ingest.WriteWorkloads(w, ws) }), nil
+	return &huma.StreamResponse{Body: func(hc huma.Context) {
+		hc.SetHeader("Content-Type", "text/csv; charset=utf-8")
+		hc.SetHeader("Content-Disposition", `attachment; filename="workloads.csv"`)
+		w := csv.NewWriter(hc.BodyWriter())
+		_ = ingest.WriteWorkloads(w, ws)
+		w.Flush()
+	}}, nil
 }

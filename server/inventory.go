@@ -1,7 +1,6 @@
 package server
 
 import (
-	"bytes"
 	"context"
 	"crypto/rand"
 	"encoding/base64"
@@ -9,7 +8,6 @@ import (
 	"net/http"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -54,8 +52,8 @@ type DisagreementList struct {
 
 func (s *Server) inventoryRoutes() {
 	huma.Register(s.api, huma.Operation{OperationID: "take-listing", Method: http.MethodPost, Path: listingPath, Summary: "Take what a source lists; for scripts, with a token",
-		Description:  "The body is JSON ({\"workloads\": […]}), JSON Lines (application/x-ndjson) or CSV (text/csv). The same listing twice changes nothing.",
-		MaxBodyBytes: 4 << 30, BodyReadTimeout: 10 * time.Minute}, s.takeListing)
+		Description: "The body is JSON ({\"workloads\": […]}), JSON Lines (application/x-ndjson) or CSV (text/csv). The same listing twice changes nothing.",
+		RequestBody: anyBody("application/json", "application/x-ndjson", "text/csv")}, s.takeListing)
 	huma.Get(s.api, "/api/sources", s.sources)
 	huma.Put(s.api, "/api/sources", s.rankSources)
 	huma.Get(s.api, "/api/disagreements", s.disagreements)
@@ -68,11 +66,7 @@ type tokenKey struct{}
 
 // tokened lets a request with a token in only where tokens may go.
 func (s *Server) tokened(next http.Handler) http.Handler {
-	refuse := func(w http.ResponseWriter, status int, detail string) {
-		w.Header().Set("Content-Type", "application/problem+json")
-		w.WriteHeader(status)
-		_ = json.NewEncoder(w).Encode(map[string]any{"title": http.StatusText(status), "status": status, "detail": detail})
-	}
+	refuse := func(w http.ResponseWriter, status int, detail string) { writeProblem(w, problem(status, "", detail)) }
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		secret, has := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
 		listing := r.URL.Path == listingPath
@@ -86,7 +80,7 @@ func (s *Server) tokened(next http.Handler) http.Handler {
 		default:
 			t, err := s.Store.UseToken(r.Context(), strings.TrimSpace(secret))
 			if err != nil {
-				refuse(w, http.StatusServiceUnavailable, "the database cannot be used just now: "+err.Error())
+				writeProblem(w, s.failed(r.Context(), err))
 				return
 			}
 			if t == nil {
@@ -101,25 +95,35 @@ func (s *Server) tokened(next http.Handler) http.Handler {
 func (s *Server) takeListing(ctx context.Context, in *struct {
 	ContentType string `header:"Content-Type"`
 	Complete    bool   `query:"complete" doc:"This is all that the source lists: what it listed before and is missing is retired"`
-	RawBody     []byte `contentType:"application/octet-stream"`
+	Confirm     int    `query:"confirm" minimum:"0" doc:"Of a complete list that lacks more than a tenth of what its source listed before, and is whole all the same: how many it lacks"`
+	rawBody
 }) (*Body[ListingOut], error) {
 	token, ok := ctx.Value(tokenKey{}).(store.Token)
 	if !ok {
 		return nil, huma.Error401Unauthorized("found no token")
 	}
+	sent, err := s.receive(ctx, &in.rawBody, mostWorkloads)
+	if err != nil {
+		return nil, err
+	}
+	defer sent.close()
+	f, err := sent.open()
+	if err != nil {
+		return nil, s.failed(ctx, err)
+	}
+	defer f.Close()
 	var file *ingest.WorkloadFile
-	var err error
 	kind, _, _ := strings.Cut(in.ContentType, ";")
 	switch strings.TrimSpace(kind) {
 	case "application/x-ndjson", "application/jsonl", "application/jsonlines":
-		file, err = ingest.WorkloadLines(bytes.NewReader(in.RawBody), token.Source)
+		file, err = ingest.WorkloadLines(f, token.Source)
 	case "text/csv":
-		file, err = ingest.Workloads(bytes.NewReader(in.RawBody), token.Source)
+		file, err = ingest.MappedWorkloads(f, token.Source, nil)
 	case "application/json":
 		var all struct {
 			Workloads *[]ingest.WorkloadJSON `json:"workloads"`
 		}
-		d := json.NewDecoder(bytes.NewReader(in.RawBody))
+		d := json.NewDecoder(f)
 		d.DisallowUnknownFields()
 		if bad := d.Decode(&all); bad != nil {
 			return nil, huma.Error422UnprocessableEntity(`found ` + strings.TrimPrefix(bad.Error(), "json: ") + `, expected {"workloads": [{"id": "…", "addresses": ["…"], "tags": {"env": "…"}}]}; nothing was taken`)
@@ -138,9 +142,9 @@ func (s *Server) takeListing(ctx context.Context, in *struct {
 		// What cannot be read would be retired.
 		return nil, huma.Error422UnprocessableEntity("some rows of the complete list cannot be used, and would be taken for missing; nothing was taken. The first: " + file.Errors[0].Error())
 	}
-	taken, err := s.Store.Take(ctx, store.Listing{Source: token.Source, Keys: file.Keys, Workloads: file.Workloads, Complete: in.Complete, Author: token.Name})
+	taken, err := s.Store.Take(ctx, store.Listing{Source: token.Source, Keys: file.Keys, Workloads: file.Workloads, Complete: in.Complete, Confirm: in.Confirm, Author: token.Name})
 	if err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
 	for _, c := range taken.Conflicts {
 		file.Errors = append(file.Errors, ingest.RowError{Column: "addresses", Reason: c.Error()})
@@ -150,7 +154,7 @@ func (s *Server) takeListing(ctx context.Context, in *struct {
 		out.Retired = []string{}
 	}
 	if taken.Changed > 0 {
-		s.events.changed()
+		s.models.Nudge()
 	}
 	return body(out), nil
 }
@@ -158,7 +162,7 @@ func (s *Server) takeListing(ctx context.Context, in *struct {
 func (s *Server) sources(ctx context.Context, _ *struct{}) (*Body[[]store.Source], error) {
 	all, err := s.Store.Sources(ctx)
 	if err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
 	return body(all), nil
 }
@@ -170,7 +174,7 @@ func (s *Server) rankSources(ctx context.Context, in *struct {
 }) (*Body[[]store.Source], error) {
 	all, err := s.Store.Sources(ctx)
 	if err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
 	for _, have := range all {
 		if !slices.Contains(in.Body.Names, have.Name) {
@@ -178,9 +182,9 @@ func (s *Server) rankSources(ctx context.Context, in *struct {
 		}
 	}
 	if err := s.Store.RankSources(ctx, in.Body.Names); err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
-	s.events.changed()
+	s.models.Nudge()
 	return s.sources(ctx, nil)
 }
 
@@ -193,15 +197,15 @@ func (s *Server) disagreements(ctx context.Context, in *struct {
 	}
 	said, total, err := s.Store.Disagreements(ctx, in.Limit)
 	if err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
 	out := DisagreementList{Total: total, Disagreements: []Disagreement{}}
 	for _, v := range said {
 		last := len(out.Disagreements) - 1
 		if last < 0 || out.Disagreements[last].Workload != v.Workload || out.Disagreements[last].Key != v.Key {
 			d := Disagreement{Workload: v.Workload, Name: v.Workload, Key: v.Key}
-			if i, ok := snap.estate.ByID(v.Workload); ok {
-				d.Name = snap.estate.Workload(i).Label()
+			if i, ok := snap.Estate.ByID(v.Workload); ok {
+				d.Name = snap.Estate.Workload(i).Label()
 			}
 			out.Disagreements = append(out.Disagreements, d)
 			last++
@@ -214,7 +218,7 @@ func (s *Server) disagreements(ctx context.Context, in *struct {
 func (s *Server) tokens(ctx context.Context, _ *struct{}) (*Body[[]store.Token], error) {
 	all, err := s.Store.Tokens(ctx)
 	if err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
 	return body(all), nil
 }
@@ -233,7 +237,7 @@ func (s *Server) addToken(ctx context.Context, in *struct {
 	secret := "lo_" + base64.RawURLEncoding.EncodeToString(raw)
 	t, err := s.Store.AddToken(ctx, store.Token{Name: in.Body.Name, Source: in.Body.Source, Author: s.Author}, secret)
 	if err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
 	return body(TokenOut{t, secret}), nil
 }
@@ -242,7 +246,7 @@ func (s *Server) revokeToken(ctx context.Context, in *struct {
 	ID int64 `path:"id"`
 }) (*Body[[]store.Token], error) {
 	if err := s.Store.RevokeToken(ctx, in.ID); err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
 	return s.tokens(ctx, nil)
 }

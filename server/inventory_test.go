@@ -77,8 +77,12 @@ func TestAScriptFeedsItsSource(t *testing.T) {
 	require.Equal(t, 200, c.send(path, token.Secret, "text/csv", "id,tag:tier\ns-1,entry\n", &out))
 	require.Equal(t, 1, out.Changed)
 
-	// The complete list: s-2 and s-3 go, what others list stays.
-	require.Equal(t, 200, c.send(path+"?complete=true", token.Secret, "application/json", `{"workloads":[{"id":"s-1","addresses":["10.99.0.1"]},{"id":"booking-entry-01"}]}`, &out))
+	// The complete list: s-2 and s-3 go, what others list stays. It lacks much, so it
+	// is to be confirmed.
+	require.Equal(t, 409, c.send(path+"?complete=true", token.Secret, "application/json", `{"workloads":[{"id":"s-1"}]}`, &p))
+	require.Contains(t, p.Detail, "lacks 2 of the 3 workloads that its source has listed before, and they would be retired; nothing was changed. If the list is whole, send it again with confirm=2")
+	require.Equal(t, 409, c.send(path+"?complete=true&confirm=3", token.Secret, "application/json", `{"workloads":[{"id":"s-1"}]}`, nil))
+	require.Equal(t, 200, c.send(path+"?complete=true&confirm=2", token.Secret, "application/json", `{"workloads":[{"id":"s-1","addresses":["10.99.0.1"]},{"id":"booking-entry-01"}]}`, &out))
 	require.Equal(t, []string{"s-2", "s-3"}, out.Retired)
 	var there, gone server.WorkloadList
 	c.get("/api/workloads?q=s-2", &there)

@@ -3,13 +3,16 @@ package server
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
-	"net/http"
+	"runtime/debug"
+	"strings"
 	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"lucidorchard/core/decide"
 	"lucidorchard/store"
 )
 
@@ -33,13 +36,27 @@ type running struct {
 // work is what a job does. It tells how far it is and gives a result.
 type work func(ctx context.Context, progress func(done float64, message string)) (any, error)
 
+// lookUp is how long a job tries to learn whether what it stored is stored, when
+// the database goes away in that very moment.
+const lookUp = 10 * time.Minute
+
 // start runs work as a job.
 func (s *Server) start(ctx context.Context, kind, title string, w work) (store.Job, error) {
-	job, err := s.Store.AddJob(ctx, kind, title)
+	return s.run(ctx, kind, title, false, w)
+}
+
+// startStoring is start for work that stores all that it makes in one
+// transaction: that it did is noted with it.
+func (s *Server) startStoring(ctx context.Context, kind, title string, w work) (store.Job, error) {
+	return s.run(ctx, kind, title, true, w)
+}
+
+func (s *Server) run(ctx context.Context, kind, title string, stores bool, w work) (store.Job, error) {
+	job, err := s.Store.AddJob(ctx, kind, title, s.owner)
 	if err != nil {
-		return job, unavailable(err)
+		return job, s.failed(ctx, err)
 	}
-	jobCtx, cancel := context.WithCancel(s.ctx)
+	jobCtx, cancel := context.WithCancel(store.Patient(s.ctx, lookUp))
 	r := &running{job, cancel}
 	s.jobs.mu.Lock()
 	if s.jobs.running == nil {
@@ -47,6 +64,9 @@ func (s *Server) start(ctx context.Context, kind, title string, w work) (store.J
 	}
 	s.jobs.running[job.ID] = r
 	s.jobs.mu.Unlock()
+	if stores {
+		jobCtx = store.WithJob(jobCtx, job.ID)
+	}
 	s.jobs.group.Go(func() {
 		defer cancel()
 		result, err := s.guarded(jobCtx, w, func(done float64, message string) {
@@ -63,8 +83,12 @@ func (s *Server) start(ctx context.Context, kind, title string, w work) (store.J
 func (s *Server) guarded(ctx context.Context, w work, progress func(float64, string)) (result any, err error) {
 	defer func() {
 		if p := recover(); p != nil {
-			s.Log.Error("a job panicked", "panic", p)
-			err = fmt.Errorf("the program has a fault (%v); nothing of this was stored", p)
+			stack := debug.Stack()
+			if f, ok := p.(*decide.Failure); ok {
+				p, stack = f.Value, f.Stack
+			}
+			s.Log.Error("a job has met a fault of the program", "panic", p, "stack", string(stack))
+			err = errors.New("the program has a fault, which is in its log; nothing of this was stored")
 		}
 	}()
 	return w(ctx, progress)
@@ -75,13 +99,17 @@ func (s *Server) finish(ctx context.Context, r *running, result any, err error) 
 	job := r.job
 	s.jobs.mu.Unlock()
 	job.State, job.Done = "done", 1
+	var unknown *store.UnknownError
 	switch {
+	case err != nil && errors.As(err, &unknown):
+		job.State, job.Message = "failed", "the database went away in the very moment of storing: whether this was stored is not known. Look, then do it again if it was not; the same file twice is counted once"
 	case err != nil && s.ctx.Err() != nil:
 		job.State, job.Message = "failed", "the server ended while this was running; nothing of it was stored: start it again"
 	case err != nil && ctx.Err() != nil:
 		job.State, job.Message = "cancelled", "cancelled; nothing was stored"
 	case err != nil:
-		job.State, job.Message = "failed", err.Error()
+		s.Log.Warn("a job failed", "job", job.ID, "kind", job.Kind, "error", err)
+		job.State, job.Message = "failed", s.failed(ctx, err).Error()
 	}
 	if err == nil && result != nil {
 		text, bad := json.Marshal(result)
@@ -92,15 +120,80 @@ func (s *Server) finish(ctx context.Context, r *running, result any, err error) 
 			job.Result = &raw
 		}
 	}
-	keep, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
-	defer cancel()
-	if err := s.Store.FinishJob(keep, job); err != nil {
-		s.Log.Error("the end of a job cannot be stored", "job", job.ID, "error", err)
+	// While the database is away the end is not stored: it is tried until it is, or
+	// until the program ends; then the next start tells it.
+	for pause := 200 * time.Millisecond; ; pause = min(2*pause, 5*time.Second) {
+		keep, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
+		err := s.Store.FinishJob(keep, job)
+		cancel()
+		if err == nil {
+			break
+		}
+		s.Log.Error("the end of a job cannot be stored; it is tried again", "job", job.ID, "error", err)
+		if s.ctx.Err() != nil {
+			break
+		}
+		select {
+		case <-time.After(pause):
+		case <-s.ctx.Done():
+		}
 	}
 	s.jobs.mu.Lock()
 	delete(s.jobs.running, job.ID)
 	s.jobs.mu.Unlock()
 	s.events.changed()
+}
+
+// silent is for how long a server may say nothing of its jobs before another
+// takes it to have ended.
+const silent = 20 * time.Second
+
+// watchJobs says that this server runs its jobs, and finds the jobs of servers
+// that have ended.
+func (s *Server) watchJobs(ctx context.Context) {
+	type seen struct {
+		beat time.Time
+		at   time.Time // by the clock of this program, which only goes on
+	}
+	known := map[string]seen{}
+	name, _, _ := strings.Cut(s.owner, "/")
+	for {
+		err := s.Store.Beat(ctx, s.owner)
+		var owners map[string]time.Time
+		if err == nil {
+			owners, err = s.Store.Owners(ctx)
+		}
+		if err == nil {
+			var gone []string
+			for owner, beat := range owners {
+				was, ok := known[owner]
+				if !ok || !was.beat.Equal(beat) {
+					was = seen{beat, time.Now()}
+					known[owner] = was
+				}
+				before, _, _ := strings.Cut(owner, "/")
+				mine := before == name && name != "" // an earlier run of this very server
+				if owner != s.owner && (mine || time.Since(was.at) > silent) {
+					gone = append(gone, owner)
+				}
+			}
+			if len(gone) > 0 {
+				var n int64
+				if n, err = s.Store.FailAbandoned(ctx, gone); n > 0 {
+					s.Log.Warn("jobs of servers that have ended were given up", "jobs", n)
+					s.events.changed()
+				}
+			}
+		}
+		if err != nil && ctx.Err() == nil {
+			s.Log.Debug("jobs cannot be watched just now", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(3 * time.Second):
+		}
+	}
 }
 
 func (s *Server) jobRoutes() {
@@ -121,7 +214,7 @@ func (s *Server) live(j store.Job) store.Job {
 func (s *Server) listJobs(ctx context.Context, _ *struct{}) (*Body[[]store.Job], error) {
 	all, err := s.Store.Jobs(ctx, 50)
 	if err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
 	for i := range all {
 		all[i] = s.live(all[i])
@@ -136,8 +229,11 @@ type jobID struct {
 
 func (s *Server) oneJob(ctx context.Context, in *jobID) (*Body[store.Job], error) {
 	j, err := s.Store.Job(ctx, in.ID)
-	if err != nil {
+	if errors.Is(err, store.ErrNone) {
 		return nil, huma.Error404NotFound(fmt.Sprintf("there is no job %d", in.ID))
+	}
+	if err != nil {
+		return nil, s.failed(ctx, err)
 	}
 	return body(s.live(j)), nil
 }
@@ -149,72 +245,4 @@ func (s *Server) cancelJob(ctx context.Context, in *jobID) (*Body[store.Job], er
 	}
 	s.jobs.mu.Unlock()
 	return s.oneJob(ctx, in)
-}
-
-// events tells open pages that something has changed.
-type events struct {
-	mu   sync.Mutex
-	wait chan struct{}
-}
-
-// next gives a channel that is closed at the next change.
-func (e *events) next() <-chan struct{} {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	if e.wait == nil {
-		e.wait = make(chan struct{})
-	}
-	return e.wait
-}
-
-func (e *events) changed() {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	if e.wait != nil {
-		close(e.wait)
-		e.wait = nil
-	}
-}
-
-// watch looks for changes that other servers on the same database have made.
-func (s *Server) watch(ctx context.Context) {
-	var last store.Versions
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-time.After(time.Second):
-		}
-		if v, err := s.Store.Versions(ctx); err == nil && v != last {
-			last = v
-			s.events.changed()
-		}
-	}
-}
-
-// serveEvents sends a line for each change (server-sent events, WHATWG HTML).
-func (s *Server) serveEvents(w http.ResponseWriter, r *http.Request) {
-	control := http.NewResponseController(w)
-	w.Header().Set("Content-Type", "text/event-stream")
-	w.Header().Set("Cache-Control", "no-store")
-	message := "event: changed\ndata: {}\n\n"
-	for {
-		next := s.events.next()
-		if _, err := fmt.Fprint(w, message); err != nil {
-			return
-		}
-		if err := control.Flush(); err != nil {
-			return
-		}
-		message = "event: changed\ndata: {}\n\n"
-		select {
-		case <-next:
-		case <-r.Context().Done():
-			return
-		case <-s.ctx.Done():
-			return
-		case <-time.After(25 * time.Second):
-			message = ": nothing new\n\n"
-		}
-	}
 }

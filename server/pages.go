@@ -3,7 +3,6 @@ package server
 import (
 	"cmp"
 	"context"
-	"encoding/csv"
 	"fmt"
 	"net/http"
 	"slices"
@@ -18,6 +17,8 @@ import (
 	"lucidorchard/core/expr"
 	"lucidorchard/core/policy"
 	"lucidorchard/core/reach"
+	"lucidorchard/ingest"
+	"lucidorchard/model"
 	"lucidorchard/store"
 )
 
@@ -80,16 +81,16 @@ func (s *Server) workloadRules(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	i, ok := snap.estate.ByID(in.ID)
+	i, ok := snap.Estate.ByID(in.ID)
 	if !ok {
 		return nil, huma.Error404NotFound("there is no workload with the id " + in.ID)
 	}
 	out := WorkloadRules{In: []EffectiveRule{}, Out: []EffectiveRule{}}
 	if out.Said, err = s.Store.SaidOf(ctx, in.ID); err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
 	if out.Former, err = s.Store.TagHistory(ctx, in.ID); err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
 	hits := [2]map[int]int{{}, {}}
 	for k, turn := range []bool{false, true} {
@@ -103,13 +104,13 @@ func (s *Server) workloadRules(ctx context.Context, in *struct {
 		}
 		out.Counts[k] = countsOut(counts)
 	}
-	ep := endpointsOf(snap.estate, i, snap.compiled.AsOf)[0]
+	ep := endpointsOf(snap.Estate, i, snap.Compiled.AsOf)[0]
 	if !ep.Addr.IsValid() {
 		return body(out), nil // it holds no address: nothing can match
 	}
-	asClient, asServer := snap.compiled.RulesOf(snap.compiled.At(ep.Addr, snap.compiled.AsOf), snap.people())
+	asClient, asServer := snap.Compiled.RulesOf(snap.Compiled.At(ep.Addr, snap.Compiled.AsOf), snap.People())
 	rule := func(r int32, hits map[int]int) EffectiveRule {
-		ref := ruleRef(snap.policy.Rules[r])
+		ref := ruleRef(snap.Policy.Rules[r])
 		return EffectiveRule{*ref, int(r) + 1, hits[ref.Line]}
 	}
 	for _, r := range asServer {
@@ -129,7 +130,7 @@ func (s *Server) groupHistory(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	g := snap.policy.Groups[in.Name]
+	g := snap.Policy.Groups[in.Name]
 	if g == nil {
 		return nil, huma.Error404NotFound("there is no group " + in.Name)
 	}
@@ -139,7 +140,7 @@ func (s *Server) groupHistory(ctx context.Context, in *struct {
 	}
 	said, err := s.Store.SaidSince(ctx, from.Start().Time())
 	if err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
 	since := from.Start().Time()
 	out := GroupHistory{Changes: membershipChanges(snap, g.Name, said, since), Revisions: []store.Revision{}}
@@ -158,7 +159,7 @@ func (s *Server) groupHistory(ctx context.Context, in *struct {
 	out.Changes = out.Changes[:min(500, len(out.Changes))]
 	revisions, err := s.Store.RevisionsSince(ctx, from.Start().Time())
 	if err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
 	was := ""
 	for k, r := range revisions { // oldest first; the first one is from before the window
@@ -178,7 +179,7 @@ func (s *Server) groupHistory(ctx context.Context, in *struct {
 
 // membershipChanges replays what was said of tags and asks the group, as it is
 // defined now, before and after each change.
-func membershipChanges(snap snapshot, group string, said []store.SaidValue, from time.Time) []MembershipChange {
+func membershipChanges(snap *model.Model, group string, said []store.SaidValue, from time.Time) []MembershipChange {
 	out := []MembershipChange{}
 	for len(said) > 0 {
 		n := 1
@@ -187,7 +188,7 @@ func membershipChanges(snap snapshot, group string, said []store.SaidValue, from
 		}
 		mine := said[:n]
 		said = said[n:]
-		i, ok := snap.estate.ByID(mine[0].Workload)
+		i, ok := snap.Estate.ByID(mine[0].Workload)
 		if !ok {
 			continue
 		}
@@ -202,7 +203,7 @@ func membershipChanges(snap snapshot, group string, said []store.SaidValue, from
 		}
 		sort.Slice(times, func(a, b int) bool { return times[a].Before(times[b]) })
 		times = slices.CompactFunc(times, time.Time.Equal)
-		w := snap.estate.Workload(i)
+		w := snap.Estate.Workload(i)
 		ask := func(at time.Time) (expr.Truth, map[string]string) {
 			then := estate.Workload{ID: w.ID, Name: w.Name, OS: w.OS, Kind: w.Kind, Leases: w.Leases}
 			values := map[string]string{}
@@ -216,8 +217,8 @@ func membershipChanges(snap snapshot, group string, said []store.SaidValue, from
 				}
 			}
 			e, _ := estate.New([]estate.Workload{then})
-			ep := endpointsOf(e, 0, snap.compiled.AsOf)[0]
-			return decide.NewWalk(e, snap.policy, snap.compiled.AsOf).Group(group, ep), values
+			ep := endpointsOf(e, 0, snap.Compiled.AsOf)[0]
+			return decide.NewWalk(e, snap.Policy, snap.Compiled.AsOf).Group(group, ep), values
 		}
 		was, had := ask(from)
 		if len(had) == 0 {
@@ -236,9 +237,9 @@ func membershipChanges(snap snapshot, group string, said []store.SaidValue, from
 
 // arrivals gives the members that came with their first address, or that were
 // retired, since an instant.
-func arrivals(snap snapshot, group string, from time.Time) []MembershipChange {
+func arrivals(snap *model.Model, group string, from time.Time) []MembershipChange {
 	out := []MembershipChange{}
-	for _, w := range snap.estate.All() {
+	for _, w := range snap.Estate.All() {
 		first, last := estate.Lease{}, estate.Lease{}
 		for i, l := range w.Leases {
 			if i == 0 || l.From.Before(first.From) {
@@ -249,7 +250,7 @@ func arrivals(snap snapshot, group string, from time.Time) []MembershipChange {
 			}
 		}
 		member := func(l estate.Lease) bool {
-			return l.Addr.IsValid() && !l.Empty() && snap.compiled.Group(group, snap.compiled.At(l.Addr, l.From)) == expr.Yes
+			return l.Addr.IsValid() && !l.Empty() && snap.Compiled.Group(group, snap.Compiled.At(l.Addr, l.From)) == expr.Yes
 		}
 		if first.From.IsBound() && first.From.Time().After(from) && member(first) {
 			out = append(out, MembershipChange{At: first.From.String(), Workload: w.ID, Name: w.Label(), Before: "no", After: "yes", Why: "its first address, " + first.Addr.String()})
@@ -298,13 +299,13 @@ func (s *Server) renameGroup(ctx context.Context, in *struct {
 		To       string `json:"to"`
 	}
 }) (*Body[RegroupOut], error) {
-	return s.regroup(ctx, in.Window, in.Body.Revision, in.DryRun, fmt.Sprintf("Rename group %s to %s", in.Body.Name, in.Body.To), func(snap snapshot, out *RegroupOut) (string, *policy.EditError) {
-		for _, item := range snap.policy.Items {
+	return s.regroup(ctx, in.Window, in.Body.Revision, in.DryRun, fmt.Sprintf("Rename group %s to %s", in.Body.Name, in.Body.To), func(snap *model.Model, out *RegroupOut) (string, *policy.EditError) {
+		for _, item := range snap.Policy.Items {
 			if item.Statement != nil && policy.Names(item.Statement, in.Body.Name) {
 				out.Changed = append(out.Changed, item.Statement.String())
 			}
 		}
-		return policy.RenameGroup(snap.head.Text, in.Body.Name, in.Body.To)
+		return policy.RenameGroup(snap.Head.Text, in.Body.Name, in.Body.To)
 	})
 }
 
@@ -316,9 +317,9 @@ func (s *Server) removeGroup(ctx context.Context, in *struct {
 		Name     string `json:"name"`
 	}
 }) (*Body[RegroupOut], error) {
-	return s.regroup(ctx, in.Window, in.Body.Revision, in.DryRun, "Remove group "+in.Body.Name, func(snap snapshot, out *RegroupOut) (string, *policy.EditError) {
-		after, changed, removed, err := policy.DropGroup(snap.head.Text, in.Body.Name)
-		lines := policy.Lines(snap.head.Text)
+	return s.regroup(ctx, in.Window, in.Body.Revision, in.DryRun, "Remove group "+in.Body.Name, func(snap *model.Model, out *RegroupOut) (string, *policy.EditError) {
+		after, changed, removed, err := policy.DropGroup(snap.Head.Text, in.Body.Name)
+		lines := policy.Lines(snap.Head.Text)
 		for _, l := range changed {
 			out.Changed = append(out.Changed, lines[l-1])
 		}
@@ -329,21 +330,21 @@ func (s *Server) removeGroup(ctx context.Context, in *struct {
 	})
 }
 
-func (s *Server) regroup(ctx context.Context, w Window, revision int, dryRun bool, words string, edit func(snapshot, *RegroupOut) (string, *policy.EditError)) (*Body[RegroupOut], error) {
+func (s *Server) regroup(ctx context.Context, w Window, revision int, dryRun bool, words string, edit func(*model.Model, *RegroupOut) (string, *policy.EditError)) (*Body[RegroupOut], error) {
 	v, snap, err := s.view(ctx, w)
 	if err != nil {
 		return nil, err
 	}
-	if revision != snap.head.No {
+	if revision != snap.Head.No {
 		return nil, huma.Error409Conflict("somebody has changed the policy since; nothing was changed. Look again at what uses the group, then do it")
 	}
-	out := RegroupOut{EditOut: EditOut{Revision: snap.head.No, Words: words, Errors: []TextError{}}, Changed: []string{}, Removed: []string{}}
+	out := RegroupOut{EditOut: EditOut{Revision: snap.Head.No, Words: words, Errors: []TextError{}}, Changed: []string{}, Removed: []string{}}
 	text, bad := edit(snap, &out)
 	if bad != nil {
 		return nil, refusal(bad)
 	}
 	p, _ := policy.Parse(text)
-	c := s.consequences(v, snap, snap.compiled.WithPolicy(p, snap.compiled.AsOf))
+	c := s.consequences(v, snap, snap.Compiled.WithPolicy(p, snap.Compiled.AsOf))
 	out.Consequences = &c
 	if !dryRun {
 		out.Revision, err = s.saveText(ctx, snap, text, words)
@@ -356,7 +357,7 @@ func (s *Server) exportGroups(ctx context.Context, _ *struct{}) (*huma.StreamRes
 	if err != nil {
 		return nil, err
 	}
-	return stream("groups.csv", func(w *csv.Writer) {
+	return stream("groups.csv", func(w *ingest.CSV) {
 		_ = w.Write([]string{"name", "definition", "note", "members", "undecided", "used_by", "findings"})
 		for _, g := range all.Body {
 			var found []string
@@ -373,7 +374,7 @@ func (s *Server) exportRules(ctx context.Context, in *struct{ Window }) (*huma.S
 	if err != nil {
 		return nil, err
 	}
-	return stream("rules.csv", func(w *csv.Writer) {
+	return stream("rules.csv", func(w *ingest.CSV) {
 		_ = w.Write([]string{"line", "layer", "rule", "note", "author", "changed", "conversations", "last_hit", "findings"})
 		for _, st := range p.Body.Statements {
 			if st.Rule == nil {
@@ -391,9 +392,9 @@ func (s *Server) exportRules(ctx context.Context, in *struct{ Window }) (*huma.S
 func (s *Server) exportDisagreements(ctx context.Context, _ *struct{}) (*huma.StreamResponse, error) {
 	said, _, err := s.Store.Disagreements(ctx, 1_000_000)
 	if err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
-	return stream("disagreements.csv", func(w *csv.Writer) {
+	return stream("disagreements.csv", func(w *ingest.CSV) {
 		_ = w.Write([]string{"id", "key", "source", "value", "author", "at"})
 		for _, v := range said {
 			_ = w.Write([]string{v.Workload, v.Key, v.Source, v.Value, v.Author, v.At.UTC().Format(time.RFC3339)})

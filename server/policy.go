@@ -11,6 +11,7 @@ import (
 
 	"lucidorchard/core/policy"
 	"lucidorchard/core/reach"
+	"lucidorchard/model"
 	"lucidorchard/store"
 )
 
@@ -63,6 +64,7 @@ type EditIn struct {
 	Text     string `json:"text,omitempty" doc:"The new statement; for add one or more, a line each"`
 	Before   int    `json:"before,omitempty" doc:"add, move: the line to put it before; without it, at the end of the layer"`
 	Layer    string `json:"layer,omitempty"`
+	Was      string `json:"was,omitempty" doc:"change, remove: the statement as it was shown, or what stands after the = of a group. If something else stands there by now, nothing is changed"`
 }
 
 // EditOut is what an edit did, or would do.
@@ -73,11 +75,14 @@ type EditOut struct {
 	Consequences *Consequences `json:"consequences,omitempty"`
 }
 
+// wholeText lets a whole policy text in, with its quotes.
+func wholeText(o *huma.Operation) { o.MaxBodyBytes = 2 * policy.MaxText }
+
 func (s *Server) policyRoutes() {
 	huma.Get(s.api, "/api/policy", s.getPolicy)
-	huma.Post(s.api, "/api/policy/edits", s.editPolicy)
+	huma.Post(s.api, "/api/policy/edits", s.editPolicy, wholeText)
 	huma.Post(s.api, "/api/policy/mend", s.mend)
-	huma.Post(s.api, "/api/policy/text", s.importPolicy)
+	huma.Post(s.api, "/api/policy/text", s.importPolicy, wholeText)
 	huma.Post(s.api, "/api/policy/undo", s.undo)
 	huma.Post(s.api, "/api/policy/redo", s.redo)
 	huma.Get(s.api, "/api/policy/revisions", s.revisions)
@@ -91,11 +96,11 @@ func (s *Server) getPolicy(ctx context.Context, in *struct{ Window }) (*Body[Pol
 	}
 	undo, redo, err := s.Store.Undoable(ctx)
 	if err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
 	revisions, err := s.Store.Revisions(ctx, 100_000)
 	if err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
 	byNo := map[int]store.Revision{}
 	for _, r := range revisions {
@@ -104,19 +109,19 @@ func (s *Server) getPolicy(ctx context.Context, in *struct{ Window }) (*Body[Pol
 	totals := v.Totals(reach.Query{Count: liveStore})
 	uses := v.RuleUses()
 	index := map[*policy.Rule]int{}
-	for i, r := range snap.policy.Rules {
+	for i, r := range snap.Policy.Rules {
 		index[r] = i
 	}
 	evident := evidentAt(v)
-	lines := policy.Lines(snap.head.Text)
-	out := PolicyOut{Revision: snap.head.No, Text: snap.head.Text, Statements: []StatementOut{}, Rules: len(snap.policy.Rules), Counts: countsOut(totals.Conversations), Undo: undo, Redo: redo, Edits: len(revisions)}
-	for _, item := range snap.policy.Items {
+	lines := policy.Lines(snap.Head.Text)
+	out := PolicyOut{Revision: snap.Head.No, Text: snap.Head.Text, Statements: []StatementOut{}, Rules: len(snap.Policy.Rules), Counts: countsOut(totals.Conversations), Undo: undo, Redo: redo, Edits: len(revisions)}
+	for _, item := range snap.Policy.Items {
 		o, ok := statementOut(item, lines)
 		if !ok {
 			continue
 		}
-		if k := item.First - 1; k < len(snap.head.Blame) {
-			if r, ok := byNo[snap.head.Blame[k]]; ok {
+		if k := item.First - 1; k < len(snap.Head.Blame) {
+			if r, ok := byNo[snap.Head.Blame[k]]; ok {
 				o.Author, o.At = r.Author, r.At.UTC().Format("2006-01-02T15:04:05Z")
 			}
 		}
@@ -193,15 +198,15 @@ func items(l policy.List) []string {
 
 // locate finds where a line of an older revision stands now. A line that has
 // changed meanwhile is refused, with both versions.
-func (s *Server) locate(ctx context.Context, snap snapshot, base, line int) (int, error) {
-	if base == snap.head.No || line == 0 {
+func (s *Server) locate(ctx context.Context, snap *model.Model, base, line int) (int, error) {
+	if base == snap.Head.No || line == 0 {
 		return line, nil
 	}
 	old, err := s.Store.Revision(ctx, base)
 	if err != nil {
 		return 0, huma.Error422UnprocessableEntity("there is no revision with the number that the edit names")
 	}
-	before, after := policy.Lines(old.Text), policy.Lines(snap.head.Text)
+	before, after := policy.Lines(old.Text), policy.Lines(snap.Head.Text)
 	if line < 1 || line > len(before) {
 		return 0, huma.Error422UnprocessableEntity("the revision has no such line")
 	}
@@ -209,8 +214,8 @@ func (s *Server) locate(ctx context.Context, snap snapshot, base, line int) (int
 	if to := where[line-1]; to > 0 {
 		return to, nil
 	}
-	return 0, huma.Error409Conflict(fmt.Sprintf("somebody has changed this statement meanwhile. It was: %s. Now, in revision %d: %s. Nothing was changed; make the edit again on what stands there now",
-		before[line-1], snap.head.No, inPlace(where, after, line)))
+	return 0, problem(409, problemMoved, fmt.Sprintf("somebody has changed this statement meanwhile. It was: %s. Now, in revision %d: %s. Nothing was changed; make the edit again on what stands there now",
+		before[line-1], snap.Head.No, inPlace(where, after, line)))
 }
 
 // inPlace says what stands where a line stood that is no longer as it was:
@@ -242,22 +247,43 @@ func (s *Server) editPolicy(ctx context.Context, in *struct {
 	if edit.Before, err = s.locate(ctx, snap, in.Body.Revision, in.Body.Before); err != nil {
 		return nil, err
 	}
-	text, words, bad := edit.Apply(snap.head.Text)
+	if err := unchanged(snap, edit.Line, in.Body.Was); err != nil {
+		return nil, err
+	}
+	text, words, bad := edit.Apply(snap.Head.Text)
 	if bad != nil {
 		if in.DryRun {
-			return body(EditOut{Revision: snap.head.No, Errors: orMessage(textErrors(bad.Errors), bad.Message)}), nil
+			return body(EditOut{Revision: snap.Head.No, Errors: orMessage(textErrors(bad.Errors), bad.Message)}), nil
 		}
 		return nil, refusal(bad)
 	}
-	out := EditOut{Revision: snap.head.No, Words: words, Errors: []TextError{}}
+	out := EditOut{Revision: snap.Head.No, Words: words, Errors: []TextError{}}
 	if in.DryRun {
 		p, _ := policy.Parse(text)
-		c := s.consequences(v, snap, snap.compiled.WithPolicy(p, snap.compiled.AsOf))
+		c := s.consequences(v, snap, snap.Compiled.WithPolicy(p, snap.Compiled.AsOf))
 		out.Consequences = &c
 		return body(out), nil
 	}
 	out.Revision, err = s.saveText(ctx, snap, text, words)
 	return body(out), err
+}
+
+// unchanged refuses an edit of a statement that is not the one that was shown.
+func unchanged(snap *model.Model, line int, was string) error {
+	if was == "" {
+		return nil
+	}
+	for _, item := range snap.Policy.Items {
+		if item.Statement == nil || item.First != line {
+			continue
+		}
+		is := item.Statement.String()
+		if g, ok := item.Statement.(*policy.Group); ok && was == g.Body() || was == is {
+			return nil
+		}
+		return problem(409, problemMoved, fmt.Sprintf("somebody has changed this statement meanwhile. It was: %s. Now, in revision %d: %s. Nothing was changed; make the edit again on what stands there now", was, snap.Head.No, is))
+	}
+	return nil
 }
 
 func orMessage(errs []TextError, message string) []TextError {
@@ -276,19 +302,19 @@ func refusal(bad *policy.EditError) error {
 }
 
 // saveText stores a new revision.
-func (s *Server) saveText(ctx context.Context, snap snapshot, text, words string) (int, error) {
-	if text == snap.head.Text {
-		return snap.head.No, nil
+func (s *Server) saveText(ctx context.Context, snap *model.Model, text, words string) (int, error) {
+	if text == snap.Head.Text {
+		return snap.Head.No, nil
 	}
-	r := store.Revision{No: snap.head.No + 1, Text: text, Author: s.Author, Words: words, Blame: blame(snap.head, text)}
+	r := store.Revision{No: snap.Head.No + 1, Text: text, Author: s.Author, Words: words, Blame: blame(snap.Head, text)}
 	err := s.Store.AddRevision(ctx, r)
 	if errors.Is(err, store.ErrMoved) {
 		return 0, huma.Error409Conflict("somebody else changed the policy in this very moment; nothing was changed, try again")
 	}
 	if err != nil {
-		return 0, unavailable(err)
+		return 0, s.failed(ctx, err)
 	}
-	s.events.changed()
+	s.models.Nudge()
 	return r.No, nil
 }
 
@@ -323,22 +349,22 @@ func (s *Server) importPolicy(ctx context.Context, in *struct {
 	p, errs := policy.Parse(in.Body.Text)
 	if len(errs) > 0 {
 		if in.DryRun {
-			return body(EditOut{Revision: snap.head.No, Errors: textErrors(errs)}), nil
+			return body(EditOut{Revision: snap.Head.No, Errors: textErrors(errs)}), nil
 		}
 		return nil, refusal(&policy.EditError{Message: "the text has errors; nothing was changed", Errors: errs})
 	}
-	out := EditOut{Revision: snap.head.No, Words: "Replace the text", Errors: []TextError{}}
+	out := EditOut{Revision: snap.Head.No, Words: "Replace the text", Errors: []TextError{}}
 	if in.Body.Words != "" {
 		out.Words = in.Body.Words
 	}
 	formatted := p.Format()
 	if in.DryRun {
 		again, _ := policy.Parse(formatted)
-		c := s.consequences(v, snap, snap.compiled.WithPolicy(again, snap.compiled.AsOf))
+		c := s.consequences(v, snap, snap.Compiled.WithPolicy(again, snap.Compiled.AsOf))
 		out.Consequences = &c
 		return body(out), nil
 	}
-	if in.Body.Revision != snap.head.No {
+	if in.Body.Revision != snap.Head.No {
 		return nil, huma.Error409Conflict("the policy has changed since the text was taken from it; nothing was changed. Copy your text, load the policy as it is now, and bring the two together")
 	}
 	out.Revision, err = s.saveText(ctx, snap, formatted, out.Words)
@@ -346,21 +372,23 @@ func (s *Server) importPolicy(ctx context.Context, in *struct {
 }
 
 func (s *Server) undo(ctx context.Context, _ *struct{}) (*Body[store.Change], error) {
-	return s.turn(s.Store.Undo(ctx, s.Author))
+	c, err := s.Store.Undo(ctx, s.Author)
+	return s.turn(ctx, c, err)
 }
 
 func (s *Server) redo(ctx context.Context, _ *struct{}) (*Body[store.Change], error) {
-	return s.turn(s.Store.Redo(ctx, s.Author))
+	c, err := s.Store.Redo(ctx, s.Author)
+	return s.turn(ctx, c, err)
 }
 
-func (s *Server) turn(c *store.Change, err error) (*Body[store.Change], error) {
+func (s *Server) turn(ctx context.Context, c *store.Change, err error) (*Body[store.Change], error) {
 	if errors.Is(err, store.ErrNothing) {
 		return nil, huma.Error409Conflict("there is nothing left to undo or redo")
 	}
 	if err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
-	s.events.changed()
+	s.models.Nudge()
 	return body(*c), nil
 }
 
@@ -369,7 +397,7 @@ func (s *Server) revisions(ctx context.Context, in *struct {
 }) (*Body[[]store.Revision], error) {
 	rs, err := s.Store.Revisions(ctx, in.Limit)
 	if err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
 	return body(rs), nil
 }
@@ -382,6 +410,6 @@ func (s *Server) exportPolicy(ctx context.Context, _ *struct{}) (*huma.StreamRes
 	return &huma.StreamResponse{Body: func(ctx huma.Context) {
 		ctx.SetHeader("Content-Type", "text/plain; charset=utf-8")
 		ctx.SetHeader("Content-Disposition", `attachment; filename="policy.orchard"`)
-		_, _ = ctx.BodyWriter().Write([]byte(snap.head.Text))
+		_, _ = ctx.BodyWriter().Write([]byte(snap.Head.Text))
 	}}, nil
 }

@@ -15,6 +15,7 @@ import (
 	"lucidorchard/core/expr"
 	"lucidorchard/core/policy"
 	"lucidorchard/core/reach"
+	"lucidorchard/model"
 	"lucidorchard/store"
 )
 
@@ -126,13 +127,13 @@ func (s *Server) derive(ctx context.Context, in *struct {
 	}
 	group, scope := in.Group, in.Group
 	if in.Area != "" {
-		a := snap.policy.Areas[in.Area]
+		a := snap.Policy.Areas[in.Area]
 		if a == nil {
 			return nil, huma.Error404NotFound("there is no area " + in.Area)
 		}
 		group, scope = a.Group.Name, "area "+in.Area
 	}
-	if group != "" && snap.policy.Groups[group] == nil {
+	if group != "" && snap.Policy.Groups[group] == nil {
 		return nil, huma.Error404NotFound("there is no group " + group)
 	}
 	job, err := s.start(ctx, "derive", "Derive proposals", func(ctx context.Context, progress func(float64, string)) (any, error) {
@@ -141,7 +142,7 @@ func (s *Server) derive(ctx context.Context, in *struct {
 	return body(job), err
 }
 
-func deriveFrom(ctx context.Context, v *reach.View, snap snapshot, balance float64, group, scope string, progress func(float64, string)) (any, error) {
+func deriveFrom(ctx context.Context, v *reach.View, snap *model.Model, balance float64, group, scope string, progress func(float64, string)) (any, error) {
 	convs := make([]derive.Conversation, v.Len())
 	for i := range convs {
 		c := v.At(i)
@@ -150,12 +151,12 @@ func deriveFrom(ctx context.Context, v *reach.View, snap snapshot, balance float
 			convs[i].Days.Add(v.Table.Bucket(int(b)).First)
 		}
 	}
-	input := derive.Input{Compiled: snap.compiled, Conversations: convs, Balance: balance, Judged: true, Progress: func(done float64) bool {
+	input := derive.Input{Compiled: snap.Compiled, Conversations: convs, Balance: balance, Judged: true, Progress: func(done float64) bool {
 		progress(done, fmt.Sprintf("looking at %d conversations", len(convs)))
 		return ctx.Err() == nil
 	}}
 	if group != "" {
-		in := func(p decide.Placed) bool { return snap.compiled.Group(group, p) == expr.Yes }
+		in := func(p decide.Placed) bool { return snap.Compiled.Group(group, p) == expr.Yes }
 		input.Scope = func(client, server decide.Placed) bool { return in(client) || in(server) }
 	}
 	result := derive.Derive(input)
@@ -163,7 +164,7 @@ func deriveFrom(ctx context.Context, v *reach.View, snap snapshot, balance float
 		return nil, ctx.Err()
 	}
 	out := Derived{
-		Revision: snap.head.No, Balance: balance, Considered: result.Considered, Covered: result.Covered, Scope: scope, From: v.From.Start().String(), To: v.To.Start().String(),
+		Revision: snap.Head.No, Balance: balance, Considered: result.Considered, Covered: result.Covered, Scope: scope, From: v.From.Start().String(), To: v.To.Start().String(),
 		Proposals: []ProposalOut{}, Path: []PathPointOut{}, Wide: []ProposalOut{}, Gone: []GoneOut{}, Aside: []AsideOut{},
 	}
 	known := map[string]bool{}
@@ -184,7 +185,7 @@ func deriveFrom(ctx context.Context, v *reach.View, snap snapshot, balance float
 	}
 	if group == "" {
 		for _, i := range derive.Gone(input) {
-			r := snap.policy.Rules[i]
+			r := snap.Policy.Rules[i]
 			out.Gone = append(out.Gone, GoneOut{r.Line, ruleOut(r).Sentence, r.Note})
 		}
 	}
@@ -260,38 +261,43 @@ func (s *Server) proposals(ctx context.Context, _ *struct{}) (*Body[Proposals], 
 	}
 	out := Proposals{}
 	if out.Refused, err = s.Store.Refusals(ctx); err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
-	all, err := s.Store.Jobs(ctx, 200)
+	newest, d, err := s.derived(ctx)
 	if err != nil {
-		return nil, unavailable(err)
+		return nil, err
 	}
-	for _, j := range all {
-		if j.Kind != "derive" {
-			continue
-		}
-		if out.Job == nil {
-			newest := s.live(j)
-			newest.Result = nil
-			out.Job = &newest
-		}
-		if j.State == "done" && j.Result != nil {
-			var d Derived
-			if err := json.Unmarshal(*j.Result, &d); err != nil {
-				return nil, err
-			}
-			s.standing(&d, snap, out.Refused)
-			out.Derived, out.Stale = &d, d.Revision != snap.head.No
-			break
-		}
+	if newest != nil {
+		live := s.live(*newest)
+		out.Job = &live
+	}
+	if d != nil {
+		s.standing(d, snap, out.Refused)
+		out.Derived, out.Stale = d, d.Revision != snap.Head.No
 	}
 	return body(out), nil
 }
 
+// derived gives the newest derivation, and the result of the newest that is done.
+func (s *Server) derived(ctx context.Context) (newest *store.Job, d *Derived, err error) {
+	newest, done, err := s.Store.NewestJobs(ctx, "derive")
+	if err != nil {
+		return nil, nil, s.failed(ctx, err)
+	}
+	if done == nil {
+		return newest, nil, nil
+	}
+	d = &Derived{}
+	if err := json.Unmarshal(*done.Result, d); err != nil {
+		return nil, nil, s.failed(ctx, fmt.Errorf("the result of derivation %d cannot be read: %w", done.ID, err))
+	}
+	return newest, d, nil
+}
+
 // standing drops proposals whose rule is in the draft, and notes refusals.
-func (s *Server) standing(d *Derived, snap snapshot, refused []store.Refusal) {
+func (s *Server) standing(d *Derived, snap *model.Model, refused []store.Refusal) {
 	have := map[string]bool{}
-	for _, r := range snap.policy.Rules {
+	for _, r := range snap.Policy.Rules {
 		have[ruleOut(r).Sentence] = true
 	}
 	for _, list := range []*[]ProposalOut{&d.Proposals, &d.Wide} {
@@ -311,7 +317,7 @@ func (s *Server) standing(d *Derived, snap snapshot, refused []store.Refusal) {
 	}
 	d.Gone = slices.DeleteFunc(d.Gone, func(g GoneOut) bool { return !have[g.Sentence] })
 	for i := range d.Gone { // lines move
-		for _, r := range snap.policy.Rules {
+		for _, r := range snap.Policy.Rules {
 			if ruleOut(r).Sentence == d.Gone[i].Sentence {
 				d.Gone[i].Line = r.Line
 			}
@@ -337,6 +343,16 @@ func (s *Server) take(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
+	_, derived, err := s.derived(ctx)
+	if err != nil {
+		return nil, err
+	}
+	barred := map[string]bool{} // what nobody should take as it is
+	if derived != nil {
+		for _, p := range derived.Wide {
+			barred[p.Key] = true
+		}
+	}
 	var lines []string
 	rules := 0
 	have := map[string]bool{}
@@ -348,7 +364,7 @@ func (s *Server) take(ctx context.Context, in *struct {
 		for _, item := range p.Items[1:] {
 			switch st := item.Statement.(type) {
 			case *policy.Group:
-				if g := snap.policy.Groups[st.Name]; g != nil && g.Body() != st.Body() {
+				if g := snap.Policy.Groups[st.Name]; g != nil && g.Body() != st.Body() {
 					return nil, huma.Error409Conflict("the draft has a group " + st.Name + " that means something else than the proposal's; derive again, then take it")
 				} else if g != nil || have[st.Name] {
 					continue // taken with an earlier proposal
@@ -356,13 +372,19 @@ func (s *Server) take(ctx context.Context, in *struct {
 				have[st.Name] = true
 			case *policy.Rule:
 				rules++
+				if sentence := ruleOut(st).Sentence; barred[sentence] {
+					return nil, huma.Error422UnprocessableEntity("the proposal “" + sentence + "” lets far more in than was seen and can only be narrowed; nothing was changed. Take one of its narrower rules")
+				}
 			}
 			if item.Statement != nil {
 				lines = append(lines, item.Statement.String())
 			}
 		}
 	}
-	text := policy.InsertAllowances(snap.head.Text, lines)
+	if rules == 0 {
+		return nil, huma.Error422UnprocessableEntity("texts: found no rule in them, expected the groups and the rule of a proposal, a line each; nothing was changed")
+	}
+	text := policy.InsertAllowances(snap.Head.Text, lines)
 	p, errs := policy.Parse(text)
 	if len(errs) > 0 {
 		return nil, refusal(&policy.EditError{Message: "the policy would have an error: " + errs[0].Message, Errors: errs})
@@ -379,9 +401,9 @@ func (s *Server) take(ctx context.Context, in *struct {
 	if rules > 1 {
 		words = fmt.Sprintf("Take %d proposals", rules)
 	}
-	out := EditOut{Revision: snap.head.No, Words: words, Errors: []TextError{}}
+	out := EditOut{Revision: snap.Head.No, Words: words, Errors: []TextError{}}
 	again, _ := policy.Parse(text)
-	c := s.consequences(v, snap, snap.compiled.WithPolicy(again, snap.compiled.AsOf))
+	c := s.consequences(v, snap, snap.Compiled.WithPolicy(again, snap.Compiled.AsOf))
 	out.Consequences = &c
 	if in.DryRun {
 		return body(out), nil
@@ -403,11 +425,11 @@ func (s *Server) evidence(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	p, errs := policy.Parse(policy.InsertAllowances(snap.head.Text, strings.Split(in.Body.Text, "\n")))
+	p, errs := policy.Parse(policy.InsertAllowances(snap.Head.Text, strings.Split(in.Body.Text, "\n")))
 	if len(errs) > 0 {
 		return nil, refusal(&policy.EditError{Message: "the proposal cannot be read: " + errs[0].Message, Errors: errs})
 	}
-	after := v.With(snap.compiled.WithPolicy(p, snap.compiled.AsOf))
+	after := v.With(snap.Compiled.WithPolicy(p, snap.Compiled.AsOf))
 	var found []int
 	for i := range v.Len() {
 		if after.Verdict(i) == decide.Permit && v.Verdict(i) != decide.Permit {
@@ -440,12 +462,12 @@ func (s *Server) refuse(ctx context.Context, in *struct {
 		err = s.Store.Refuse(ctx, store.Refusal{Rule: in.Body.Rule, Reason: in.Body.Reason, Author: s.Author, Conversations: in.Body.Conversations, Callers: in.Body.Callers, Instead: in.Body.Instead})
 	}
 	if err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
 	s.events.changed()
 	all, err := s.Store.Refusals(ctx)
 	if err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
 	return body(all), nil
 }

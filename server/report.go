@@ -32,13 +32,13 @@ func (s *Server) report(ctx context.Context, in *ReportQuery) (*Body[report.Repo
 		return nil, err
 	}
 	if in.Against == 0 {
-		in.Against = min(1, snap.head.No)
+		in.Against = min(1, snap.Head.No)
 	}
 	v, snap, err := s.viewAgainst(ctx, in.Window, in.Against)
 	if err != nil {
 		return nil, err
 	}
-	o := report.Options{By: in.By, Draft: snap.head.Text, Asserts: snap.asserts(), Query: reach.Query{Filter: reach.Filter{Settling: snap.settling()}}}
+	o := report.Options{By: in.By, Draft: snap.Head.Text, Asserts: snap.Asserts(), Query: reach.Query{Filter: reach.Filter{Settling: snap.Settling()}}}
 	if in.For != "" {
 		part, ok := reach.ReadPart(in.For)
 		if !ok {
@@ -49,29 +49,29 @@ func (s *Server) report(ctx context.Context, in *ReportQuery) (*Body[report.Repo
 	before := store.Revision{}
 	if in.Against > 0 {
 		if before, err = s.Store.Revision(ctx, in.Against); err != nil {
-			return nil, unavailable(err)
+			return nil, s.failed(ctx, err)
 		}
 	}
 	o.Before = before.Text
-	all := snap.probes()
+	all := snap.Probes()
 	o.Settled = func(i int) string {
 		c := v.At(i)
 		for k := range all {
-			if p := &all[k]; p.Want == decide.Reject.String() && p.question != nil && p.question.Client.Holds(c.Client) && p.question.Server.Holds(c.Server) && p.question.Points.Contains(c.Point) {
+			if p := &all[k]; p.Want == decide.Reject.String() && p.Question != nil && p.Question.Client.Holds(c.Client) && p.Question.Server.Holds(c.Server) && p.Question.Points.Contains(c.Point) {
 				return p.Reason
 			}
 		}
 		return ""
 	}
 	out := report.New(v, o)
-	out.Draft, out.Before = versionOut(snap.head), versionOut(before)
+	out.Draft, out.Before = versionOut(snap.Head), versionOut(before)
 	for i := range all {
 		p := &all[i]
-		r := report.Probe{Question: p.Question, Want: p.Want, AsExpected: p.asExpected(), Reason: p.Reason}
-		if p.err != nil {
-			r.Words = p.err.Message
+		r := report.Probe{Question: p.Probe.Question, Want: p.Want, AsExpected: p.AsExpected(), Reason: p.Reason}
+		if p.Err != nil {
+			r.Words = p.Err.Message
 		} else {
-			r.Words = snap.census().Words(p.question, p.answer)
+			r.Words = snap.Census().Words(p.Question, p.Answer)
 		}
 		out.Probes = append(out.Probes, r)
 	}

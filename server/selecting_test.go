@@ -12,18 +12,15 @@ import (
 	"lucidorchard/core/decide"
 	"lucidorchard/core/estate"
 	"lucidorchard/core/policy"
-	"lucidorchard/core/reach"
 	"lucidorchard/core/sample"
+	"lucidorchard/model"
 )
 
-// selecting makes a snapshot of a random estate, as load would.
-func selecting(t *rapid.T) snapshot {
+// selecting makes a model of a random estate.
+func selecting(t *rapid.T) *model.Model {
 	p, errs := policy.Parse(sample.Policy(t))
 	require.Empty(t, errs)
-	snap := snapshot{estate: sample.Estate(t), policy: p, structural: reach.Structural}
-	snap.compiled = decide.Compile(snap.estate, p, sample.Instant(t))
-	snap.keys = func() []string { return keysOf(snap.estate) }
-	return snap
+	return model.Of(sample.Estate(t), p, sample.Instant(t))
 }
 
 // A facet counts the workloads that agree with the filters of the other keys,
@@ -36,13 +33,13 @@ func TestFacetsCountUnderTheOtherFilters(t *testing.T) {
 			key := rapid.SampledFrom([]string{"app", "env", "tier", "site"}).Draw(t, "key")
 			byKey[key] = append(byKey[key], rapid.SampledFrom([]string{"booking", "live", "LIVE", "store", "northquay", Missing}).Draw(t, "value"))
 		}
-		all, err := snap.selected(WorkloadFilter{})
+		all, err := selectWorkloads(snap, WorkloadFilter{})
 		require.NoError(t, err)
-		keys := snap.tagKeys()
+		keys := snap.TagKeys()
 		slices.Sort(keys)
-		got := countFacets(snap.estate, nil, keys, byKey)
+		got := countFacets(snap.Estate, nil, keys, byKey)
 		for i := range all { // in parts, as they are counted
-			got.add(countFacets(snap.estate, all[i:i+1], keys, byKey))
+			got.add(countFacets(snap.Estate, all[i:i+1], keys, byKey))
 		}
 		for k, key := range keys {
 			others := WorkloadFilter{}
@@ -53,11 +50,11 @@ func TestFacetsCountUnderTheOtherFilters(t *testing.T) {
 					}
 				}
 			}
-			selected, err := snap.selected(others)
+			selected, err := selectWorkloads(snap, others)
 			require.NoError(t, err)
 			want, missing := map[string]int{}, 0
 			for _, i := range selected {
-				if tag, ok := snap.estate.Workload(i).Tag(key); ok {
+				if tag, ok := snap.Estate.Workload(i).Tag(key); ok {
 					want[tag.Value]++
 				} else {
 					missing++
@@ -77,11 +74,11 @@ func TestSelectionIsWhatEachWorkloadSays(t *testing.T) {
 		if rapid.Bool().Draw(t, "of a group") {
 			f.Group = "g2"
 		}
-		got, err := snap.selected(f)
+		got, err := selectWorkloads(snap, f)
 		require.NoError(t, err)
-		walk := decide.NewWalk(snap.estate, snap.policy, snap.compiled.AsOf)
+		walk := decide.NewWalk(snap.Estate, snap.Policy, snap.Compiled.AsOf)
 		want := []int32{}
-		for i, w := range snap.estate.All() {
+		for i, w := range snap.Estate.All() {
 			ok := true
 			switch f.Text {
 			case "env is live":
@@ -112,8 +109,8 @@ func TestSelectionIsWhatEachWorkloadSays(t *testing.T) {
 	})
 }
 
-func inGroup(snap snapshot, walk *decide.Walk, i int32, group string) bool {
-	return slices.ContainsFunc(endpointsOf(snap.estate, i, snap.compiled.AsOf), func(ep estate.Endpoint) bool { return walk.Group(group, ep).String() == "yes" })
+func inGroup(snap *model.Model, walk *decide.Walk, i int32, group string) bool {
+	return slices.ContainsFunc(endpointsOf(snap.Estate, i, snap.Compiled.AsOf), func(ep estate.Endpoint) bool { return walk.Group(group, ep).String() == "yes" })
 }
 
 func TestNumbersInNamesSortBySize(t *testing.T) {

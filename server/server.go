@@ -7,11 +7,13 @@ package server
 
 import (
 	"context"
+	"crypto/rand"
 	"io/fs"
 	"log/slog"
 	"net/http"
 	"os"
 	"path"
+	"path/filepath"
 	"strings"
 	"time"
 
@@ -21,6 +23,7 @@ import (
 	"github.com/go-chi/chi/v5/middleware"
 
 	"lucidorchard/collect"
+	"lucidorchard/model"
 	"lucidorchard/store"
 )
 
@@ -33,17 +36,27 @@ type Options struct {
 	Log    *slog.Logger
 	// Collector runs in the same process, if one does: it is told of changes.
 	Collector *collect.Collector
+	// Name tells this server from others on the database, and is that of its earlier
+	// runs; blank: it has none.
+	Name       string
+	Uploads    string   // folder of files that are sent here; blank: the system's for such
+	Disk       Disk     // who says whether there is room; nil: there is
+	Cluster    Cluster  // a database of our own; nil: somebody else's
+	AllowHosts []string // names, in lower case, by which this server may be called
+	Trusting   string   // the address on which everybody is let in; blank: loopback only
 }
 
 // Server answers requests. Stop it by cancelling New's context.
 type Server struct {
 	Options
 	ctx        context.Context
-	state      state
+	models     *model.Keeper
 	jobs       jobs
 	orders     perEstate[[]int32]
 	facetCache perEstate[[]Facet]
 	suggester  suggester
+	owner      string // of the jobs that run here
+	uploads    string
 	events     events
 	router     chi.Router
 	api        huma.API
@@ -54,15 +67,18 @@ func New(ctx context.Context, o Options) (*Server, error) {
 	if o.Log == nil {
 		o.Log = slog.New(slog.NewTextHandler(os.Stderr, nil))
 	}
-	s := &Server{Options: o, ctx: ctx}
+	s := &Server{Options: o, ctx: ctx, owner: o.Name + "/" + rand.Text()[:8], uploads: o.Uploads}
+	if s.uploads == "" {
+		s.uploads = filepath.Join(os.TempDir(), "orchard-uploads-"+rand.Text()[:8])
+	}
+	s.models = model.NewKeeper(o.Store, o.Log, func(_, now *model.Model) { s.events.made(now.Versions) })
 	s.routes()
 	if o.Store == nil {
 		return s, nil // only to write down the API
 	}
-	if err := o.Store.FailAbandoned(ctx); err != nil {
-		return nil, err
-	}
-	go s.watch(ctx)
+	s.dropUploads()
+	go s.models.Run(ctx)
+	go s.watchJobs(ctx)
 	s.jobs.group.Go(func() { s.keepUp(ctx) })
 	return s, nil
 }
@@ -79,7 +95,8 @@ func (s *Server) routes() {
 	if s.Collector != nil {
 		m.collecting(s.Collector)
 	}
-	r.Use(middleware.RequestID, s.logged, m.measured, middleware.Recoverer, sameOrigin, s.tokened, middleware.Compress(5, "application/json", "text/css", "text/javascript", "text/html"))
+	r.Use(middleware.RequestID, s.logged, m.measured, s.recovered, hardened, s.hosted, sameOrigin, middleware.Compress(5, "application/json", "text/css", "text/javascript", "text/html"),
+		s.tokened, bounded, s.limited, s.repeatable)
 	huma.DefaultArrayNullable = false // every list that is returned is one, if empty
 	config := huma.DefaultConfig("Lucid Orchard", "1")
 	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/api/openapi", "", "/api/schemas"
@@ -104,24 +121,22 @@ func (s *Server) routes() {
 	s.pageRoutes()
 	s.transferRoutes()
 	s.jobRoutes()
+	s.troubleRoutes()
 	r.Get("/api/events", s.serveEvents)
 	r.Method(http.MethodGet, "/metrics", m.handler())
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("ok\n")) })
 	r.Get("/readyz", func(w http.ResponseWriter, r *http.Request) {
-		if err := s.Store.Ping(r.Context()); err != nil {
-			http.Error(w, "the database does not answer: "+err.Error(), http.StatusServiceUnavailable)
+		ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
+		defer cancel()
+		if err := s.Store.Ping(ctx); err != nil {
+			s.Log.Warn("not ready: the database does not answer", "error", err)
+			http.Error(w, "the database does not answer", http.StatusServiceUnavailable)
 			return
 		}
 		_, _ = w.Write([]byte("ready\n"))
 	})
 	r.NotFound(s.serveWeb)
 	s.router = r
-}
-
-// sameOrigin refuses changes that another site's page asks for: there are no
-// accounts, so being able to reach the server must not be enough.
-func sameOrigin(next http.Handler) http.Handler {
-	return http.NewCrossOriginProtection().Handler(next)
 }
 
 func (s *Server) logged(next http.Handler) http.Handler {
@@ -133,7 +148,7 @@ func (s *Server) logged(next http.Handler) http.Handler {
 		if ww.Status() >= 500 && r.Context().Err() == nil { // else nobody waits for the answer any more
 			level = slog.LevelError
 		}
-		s.Log.Log(r.Context(), level, "request", "method", r.Method, "path", r.URL.Path, "status", ww.Status(), "took", time.Since(start))
+		s.Log.Log(r.Context(), level, "request", "id", middleware.GetReqID(r.Context()), "method", r.Method, "path", r.URL.Path, "status", ww.Status(), "took", time.Since(start))
 	})
 }
 
@@ -142,9 +157,7 @@ const unbuilt = `<!doctype html><title>Lucid Orchard</title><p>The server runs, 
 // serveWeb gives a file of the interface, or its page for every other path.
 func (s *Server) serveWeb(w http.ResponseWriter, r *http.Request) {
 	if strings.HasPrefix(r.URL.Path, "/api/") {
-		w.Header().Set("Content-Type", "application/problem+json")
-		w.WriteHeader(http.StatusNotFound)
-		_, _ = w.Write([]byte(`{"title":"Not Found","status":404,"detail":"the API has no such path; /api/openapi.json describes it"}`))
+		writeProblem(w, huma.Error404NotFound("the API has no such path; /api/openapi.json describes it"))
 		return
 	}
 	name := strings.TrimPrefix(path.Clean(r.URL.Path), "/")

@@ -27,13 +27,13 @@ import (
 func TestMain(m *testing.M) { storetest.Main(m) }
 
 type client struct {
-	t    *testing.T
+	t    testing.TB
 	base string
 	db   *store.Store
 }
 
 // serve runs a server over the demo company, in a database of its own.
-func serve(t *testing.T) client {
+func serve(t testing.TB) client {
 	db, err := store.Open(t.Context(), storetest.Database(t))
 	require.NoError(t, err)
 	c := demo.Generate(demo.Options{Workloads: 150, Days: 2, End: time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC)})
@@ -248,15 +248,23 @@ func TestImportReportsBadRowsAndKeepsTheRest(t *testing.T) {
 	file := "id,addresses,tag:env\nnew-1,10.99.0.1,live\nnew-2,10.20.3.10,live\nbooking-entry-01,,trial\nnew-3,oops,live\n"
 	var a server.ImportAnswer
 	require.Equal(t, 200, c.call("POST", "/api/imports/workloads?preview=true&source=sheet", file, &a))
-	require.Equal(t, 1, a.Preview.Bad)
+	require.Equal(t, 2, a.Preview.Bad)
 	require.Equal(t, 2, a.Preview.Added)
 	require.Contains(t, a.Preview.Errors[0].Reason, `found "oops"`)
+	require.Contains(t, a.Preview.Errors[1].Reason, `"booking-entry-01" holds address 10.20.3.10 by inventory, which outranks this source`)
 	var before server.FoundList
 	require.Equal(t, 200, c.call("POST", "/api/workloads/find", map[string]any{"text": "10.20.3.10"}, &before))
 	holder := before.Workloads[0].ID
 	require.Equal(t, "booking-entry-01", holder)
-	require.Contains(t, a.Preview.Examples, server.ImportExample{ID: holder, What: []string{"no longer 10.20.3.10"}}, "the address goes to another")
 	require.Equal(t, 1, a.Preview.Kept, "a source heard later does not outrank the one before")
+	require.Equal(t, 200, c.call("PUT", "/api/sources", map[string]any{"names": []string{"inventory"}}, nil))
+	require.Equal(t, 200, c.call("POST", "/api/imports/workloads?source=sheet", "id\nnew-1\n", &a))
+	require.Equal(t, "done", c.job(a.Job).State)
+	require.Equal(t, 200, c.call("PUT", "/api/sources", map[string]any{"names": []string{"sheet", "inventory"}}, nil))
+	a = server.ImportAnswer{}
+	require.Equal(t, 200, c.call("POST", "/api/imports/workloads?preview=true&source=sheet", file, &a))
+	require.Equal(t, 1, a.Preview.Bad)
+	require.Contains(t, a.Preview.Examples, server.ImportExample{ID: holder, What: []string{"env: live → trial", "no longer 10.20.3.10"}}, "the address goes to another")
 	require.Equal(t, 200, c.call("POST", "/api/imports/workloads?source=sheet", file, &a))
 	require.Equal(t, "done", c.job(a.Job).State)
 	var w server.WorkloadPage

@@ -44,11 +44,7 @@ func (s *Server) settle(ctx context.Context, in *struct {
 	Server string `query:"server"`
 	First  string `query:"first" doc:"When it was first seen"`
 }) (*Body[SettleOut], error) {
-	v, chosen, err := s.selectConversations(ctx, in.ConversationFilter)
-	if err != nil {
-		return nil, err
-	}
-	_, snap, err := s.view(ctx, in.Window)
+	v, snap, chosen, err := s.selectConversations(ctx, in.ConversationFilter)
 	if err != nil {
 		return nil, err
 	}
@@ -67,16 +63,16 @@ func (s *Server) settle(ctx context.Context, in *struct {
 		probe = settle.Question(v, chosen)
 	}
 	chosen = slices.DeleteFunc(chosen, func(i int) bool { return v.Verdict(i) == want })
-	out := SettleOut{Revision: snap.head.No, Conversations: len(chosen), Options: []SettleOption{}, Probe: probe}
+	out := SettleOut{Revision: snap.Head.No, Conversations: len(chosen), Options: []SettleOption{}, Probe: probe}
 	for _, o := range settle.Rules(v, chosen, action, "") {
-		after, bad := settle.Apply(snap.head.Text, o.Lines, o.Before)
+		after, bad := settle.Apply(snap.Head.Text, o.Lines, o.Before)
 		if bad != nil {
 			return nil, refusal(bad)
 		}
 		p, _ := policy.Parse(after)
 		out.Options = append(out.Options, SettleOption{
 			Width: string(o.Width), Words: o.Words, Lines: o.Lines, Before: o.Before, Instead: ruleRef(o.Instead),
-			Consequences: s.consequences(v, snap, snap.compiled.WithPolicy(p, snap.compiled.AsOf)),
+			Consequences: s.consequences(v, snap, snap.Compiled.WithPolicy(p, snap.Compiled.AsOf)),
 		})
 	}
 	return body(out), nil
@@ -100,17 +96,17 @@ func (s *Server) takeSettled(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	text, bad := settle.Apply(snap.head.Text, in.Body.Lines, before)
+	text, bad := settle.Apply(snap.Head.Text, in.Body.Lines, before)
 	if bad != nil {
 		if in.DryRun {
-			return body(EditOut{Revision: snap.head.No, Errors: orMessage(textErrors(bad.Errors), bad.Message)}), nil
+			return body(EditOut{Revision: snap.Head.No, Errors: orMessage(textErrors(bad.Errors), bad.Message)}), nil
 		}
 		return nil, refusal(bad)
 	}
-	out := EditOut{Revision: snap.head.No, Words: "Add “" + in.Body.Lines[len(in.Body.Lines)-1] + "”", Errors: []TextError{}}
+	out := EditOut{Revision: snap.Head.No, Words: "Add “" + in.Body.Lines[len(in.Body.Lines)-1] + "”", Errors: []TextError{}}
 	if in.DryRun {
 		p, _ := policy.Parse(text)
-		c := s.consequences(v, snap, snap.compiled.WithPolicy(p, snap.compiled.AsOf))
+		c := s.consequences(v, snap, snap.Compiled.WithPolicy(p, snap.Compiled.AsOf))
 		out.Consequences = &c
 		return body(out), nil
 	}

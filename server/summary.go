@@ -36,32 +36,32 @@ func (s *Server) summary(ctx context.Context, in *struct{ Window }) (*Body[Summa
 	if err != nil {
 		return nil, err
 	}
-	out := Summary{Estate: s.Estate, Author: s.Author, Groups: len(snap.policy.GroupOrder), Conversations: v.Len(), Rules: len(snap.policy.Rules), Revision: snap.head.No}
+	out := Summary{Estate: s.Estate, Author: s.Author, Groups: len(snap.Policy.GroupOrder), Conversations: v.Len(), Rules: len(snap.Policy.Rules), Revision: snap.Head.No}
 	lacks := map[string]int{}
-	for _, w := range snap.estate.All() {
+	for _, w := range snap.Estate.All() {
 		if !w.Retired.IsZero() {
 			continue
 		}
 		out.Workloads++
-		for _, k := range snap.structural {
+		for _, k := range snap.Structural {
 			if _, ok := w.Tag(k); !ok {
 				lacks[k]++
 			}
 		}
 	}
-	_, undecided := snap.counts()
+	_, undecided := snap.Counts()
 	for _, n := range undecided {
 		if n > 0 {
 			out.Undecided++
 		}
 	}
-	for _, k := range snap.structural {
+	for _, k := range snap.Structural {
 		if lacks[k] > out.Lack {
 			out.LackKey, out.Lack = k, lacks[k]
 		}
 	}
 	if out.Undo, out.Redo, err = s.Store.Undoable(ctx); err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
 	t := v.Totals(reach.Query{Count: liveStore})
 	out.Uncovered = t.Conversations[decide.Uncovered]

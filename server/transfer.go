@@ -1,22 +1,23 @@
 package server
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net/http"
 	"os"
-	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"lucidorchard/core/estate"
+	"lucidorchard/core/policy"
 	"lucidorchard/store"
 )
 
 func (s *Server) transferRoutes() {
 	huma.Register(s.api, huma.Operation{OperationID: "export-estate", Method: http.MethodGet, Path: "/api/estate.jsonl", Summary: "The whole estate but for its conversations, as JSON Lines; see docs/estate.md"}, s.exportEstate)
-	huma.Register(s.api, huma.Operation{OperationID: "restore-estate", Method: http.MethodPost, Path: "/api/estate", Summary: "Restore an export where there is nothing yet", MaxBodyBytes: 8 << 30, BodyReadTimeout: 30 * time.Minute}, s.restoreEstate)
+	huma.Register(s.api, huma.Operation{OperationID: "restore-estate", Method: http.MethodPost, Path: "/api/estate", Summary: "Restore an export where there is nothing yet", RequestBody: anyBody("application/x-ndjson")}, s.restoreEstate)
 }
 
 func (s *Server) exportEstate(ctx context.Context, _ *struct{}) (*huma.StreamResponse, error) {
@@ -28,7 +29,7 @@ func (s *Server) exportEstate(ctx context.Context, _ *struct{}) (*huma.StreamRes
 	if err := s.Store.Export(ctx, f); err != nil {
 		f.Close()
 		os.Remove(f.Name())
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
 	return &huma.StreamResponse{Body: func(hc huma.Context) {
 		defer os.Remove(f.Name())
@@ -50,24 +51,45 @@ type Restored struct {
 	Lines int `json:"lines"`
 }
 
-func (s *Server) restoreEstate(ctx context.Context, in *struct {
-	RawBody []byte `contentType:"application/x-ndjson"`
-}) (*Body[store.Job], error) {
+func (s *Server) restoreEstate(ctx context.Context, in *struct{ rawBody }) (*Body[store.Job], error) {
 	if empty, err := s.Store.Empty(ctx); err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	} else if !empty {
 		return nil, huma.Error409Conflict(store.ErrNotEmpty.Error())
 	}
-	job, err := s.start(ctx, "restore-estate", "Restore an export", func(ctx context.Context, progress func(float64, string)) (any, error) {
-		lines, err := s.Store.Restore(ctx, bytes.NewReader(in.RawBody), func(n int) { progress(0.5, fmt.Sprintf("%d lines", n)) })
+	file, err := s.receive(ctx, &in.rawBody, mostEstate)
+	if err != nil {
+		return nil, err
+	}
+	job, err := s.startStoring(ctx, "restore-estate", "Restore an export", func(ctx context.Context, progress func(float64, string)) (any, error) {
+		defer file.close()
+		lines, err := s.Store.Restore(ctx, func() (io.ReadCloser, error) { return file.open() }, func(n int) { progress(0.5, fmt.Sprintf("%d lines", n)) }, soundState)
 		var bad *store.LineError
 		if errors.As(err, &bad) {
-			return nil, fmt.Errorf("the export cannot be used, nothing was stored: %w", bad)
+			return nil, huma.Error422UnprocessableEntity("the export cannot be used, nothing was stored: " + bad.Error())
 		}
 		if err != nil {
 			return nil, err
 		}
+		s.models.Nudge()
 		return Restored{lines}, nil
 	})
+	if err != nil {
+		file.close()
+	}
 	return body(job), err
+}
+
+// soundState refuses a state that answers could not be made from.
+func soundState(st *store.State) error {
+	if _, conflicts := estate.New(st.Workloads); len(conflicts) > 0 {
+		return fmt.Errorf("found leases that conflict: %w", conflicts[0])
+	}
+	if _, errs := policy.Parse(st.Head.Text); len(errs) > 0 {
+		return fmt.Errorf("found a policy with an error, in its line %d: %s", errs[0].Line, errs[0].Message)
+	}
+	if n := len(policy.Lines(st.Head.Text)); n != len(st.Head.Blame) {
+		return fmt.Errorf("found a policy of %d lines, and who wrote %d lines of it", n, len(st.Head.Blame))
+	}
+	return nil
 }

@@ -3,7 +3,6 @@ package server
 import (
 	"cmp"
 	"context"
-	"encoding/csv"
 	"fmt"
 	"net/http"
 	"net/netip"
@@ -17,6 +16,8 @@ import (
 	"lucidorchard/core/estate"
 	"lucidorchard/core/likeness"
 	"lucidorchard/core/reach"
+	"lucidorchard/ingest"
+	"lucidorchard/model"
 	"lucidorchard/store"
 )
 
@@ -98,17 +99,17 @@ type suggester struct {
 const patience = 100 * time.Millisecond
 
 // suggest gives the suggestions, and whether they are of this very state.
-func (s *Server) suggest(v *reach.View, snap snapshot) (found []SuggestionOut, complete bool) {
+func (s *Server) suggest(v *reach.View, snap *model.Model) (found []SuggestionOut, complete bool) {
 	g := &s.suggester
 	g.mu.Lock()
-	if g.estate != snap.estate || g.window != v.Window {
+	if g.estate != snap.Estate || g.window != v.Window {
 		if g.done == nil {
 			done := make(chan struct{})
 			g.done = done
 			go func() {
 				found := findSuggestions(v, snap)
 				g.mu.Lock()
-				g.estate, g.window, g.found, g.done = snap.estate, v.Window, found, nil
+				g.estate, g.window, g.found, g.done = snap.Estate, v.Window, found, nil
 				g.mu.Unlock()
 				close(done)
 				s.events.changed()
@@ -123,21 +124,21 @@ func (s *Server) suggest(v *reach.View, snap snapshot) (found []SuggestionOut, c
 		g.mu.Lock()
 	}
 	defer g.mu.Unlock()
-	return g.found, g.estate == snap.estate && g.window == v.Window
+	return g.found, g.estate == snap.Estate && g.window == v.Window
 }
 
-func findSuggestions(v *reach.View, snap snapshot) []SuggestionOut {
+func findSuggestions(v *reach.View, snap *model.Model) []SuggestionOut {
 	links := make([]likeness.Link, 0, v.Len())
 	for i := range v.Len() {
 		c := v.At(i)
 		links = append(links, likeness.Link{Client: c.Client.Workload, Server: c.Server.Workload, Point: c.Point})
 	}
 	out := []SuggestionOut{}
-	for _, g := range likeness.Suggest(snap.estate, links, snap.structural) {
-		w := snap.estate.Workload(g.Workload)
+	for _, g := range likeness.Suggest(snap.Estate, links, snap.Structural) {
+		w := snap.Estate.Workload(g.Workload)
 		o := SuggestionOut{Workload: w.ID, Name: w.Label(), Key: g.Key, Value: g.Value, Likeness: g.Likeness, Agree: g.Agree, Like: []Member{}, Because: append([]string{}, g.Because...)}
 		for _, i := range g.Like {
-			l := snap.estate.Workload(i)
+			l := snap.Estate.Workload(i)
 			o.Like = append(o.Like, Member{ID: l.ID, Name: l.Label()})
 		}
 		out = append(out, o)
@@ -154,19 +155,19 @@ func (s *Server) suggestionList(ctx context.Context) (SuggestionList, error) {
 	}
 	all, err := s.Store.RefusedTags(ctx)
 	if err != nil {
-		return out, unavailable(err)
+		return out, s.failed(ctx, err)
 	}
 	refused := map[TagIn]bool{}
 	for _, r := range all {
 		refused[TagIn{r.Workload, r.Key, r.Value}] = true
 		o := RefusedOut{r, r.Workload}
-		if i, ok := snap.estate.ByID(r.Workload); ok {
-			o.Name = snap.estate.Workload(i).Label()
+		if i, ok := snap.Estate.ByID(r.Workload); ok {
+			o.Name = snap.Estate.Workload(i).Label()
 		}
 		out.Refused = append(out.Refused, o)
 	}
-	for _, w := range snap.estate.All() {
-		for _, k := range snap.structural {
+	for _, w := range snap.Estate.All() {
+		for _, k := range snap.Structural {
 			if _, has := w.Tag(k); !has && w.Retired.IsZero() {
 				out.Lacking++
 			}
@@ -175,11 +176,11 @@ func (s *Server) suggestionList(ctx context.Context) (SuggestionList, error) {
 	var found []SuggestionOut
 	found, out.Complete = s.suggest(v, snap)
 	for _, o := range found {
-		i, there := snap.estate.ByID(o.Workload)
+		i, there := snap.Estate.ByID(o.Workload)
 		if !there || refused[TagIn{o.Workload, o.Key, o.Value}] {
 			continue
 		}
-		if _, has := snap.estate.Workload(i).Tag(o.Key); !has { // set since they were found
+		if _, has := snap.Estate.Workload(i).Tag(o.Key); !has { // set since they were found
 			out.Suggestions = append(out.Suggestions, o)
 		}
 	}
@@ -196,7 +197,7 @@ func (s *Server) exportSuggestions(ctx context.Context, _ *struct{}) (*huma.Stre
 	if err != nil {
 		return nil, err
 	}
-	return stream("suggestions.csv", func(w *csv.Writer) {
+	return stream("suggestions.csv", func(w *ingest.CSV) {
 		_ = w.Write([]string{"id", "name", "key", "value", "likeness", "agree", "resembles", "because"})
 		for _, g := range list.Suggestions {
 			var like []string
@@ -221,8 +222,8 @@ func (s *Server) acceptSuggestions(ctx context.Context, in *struct {
 	}
 	var edits []store.TagEdit
 	for _, t := range in.Body.Tags {
-		if i, ok := snap.estate.ByID(t.Workload); ok {
-			if have, has := snap.estate.Workload(i).Tag(t.Key); has && have.Value != t.Value {
+		if i, ok := snap.Estate.ByID(t.Workload); ok {
+			if have, has := snap.Estate.Workload(i).Tag(t.Key); has && have.Value != t.Value {
 				return nil, huma.Error409Conflict(fmt.Sprintf("%s has %s = %s by now; nothing was changed", t.Workload, t.Key, have.Value))
 			}
 		}
@@ -246,16 +247,16 @@ func (s *Server) refuseSuggestions(ctx context.Context, in *struct {
 		all = append(all, store.RefusedTag{Workload: t.Workload, Key: t.Key, Value: t.Value, Author: s.Author})
 	}
 	if err := s.Store.RefuseTags(ctx, all, in.Body.Again); err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
 	s.events.changed()
 	return s.suggestions(ctx, nil)
 }
 
 // slipsIn finds the values that look like slips, key by key.
-func (snap snapshot) slipsIn() []Slip {
+func misspellings(snap *model.Model) []Slip {
 	counts := map[string]map[string]int{}
-	for _, w := range snap.estate.All() {
+	for _, w := range snap.Estate.All() {
 		for _, t := range w.Tags {
 			if t.Value == "" || !w.Retired.IsZero() {
 				continue
@@ -267,7 +268,7 @@ func (snap snapshot) slipsIn() []Slip {
 		}
 	}
 	out := []Slip{}
-	for _, key := range snap.tagKeys() {
+	for _, key := range snap.TagKeys() {
 		for v, like := range estate.UsualSpellings(counts[key]) {
 			out = append(out, Slip{key, v, like, counts[key][v]})
 		}
@@ -281,7 +282,7 @@ func (s *Server) slips(ctx context.Context, _ *struct{}) (*Body[[]Slip], error) 
 	if err != nil {
 		return nil, err
 	}
-	return body(snap.slipsIn()), nil
+	return body(misspellings(snap)), nil
 }
 
 func (s *Server) exportSlips(ctx context.Context, _ *struct{}) (*huma.StreamResponse, error) {
@@ -289,9 +290,9 @@ func (s *Server) exportSlips(ctx context.Context, _ *struct{}) (*huma.StreamResp
 	if err != nil {
 		return nil, err
 	}
-	return stream("slips.csv", func(w *csv.Writer) {
+	return stream("slips.csv", func(w *ingest.CSV) {
 		_ = w.Write([]string{"key", "value", "usual", "workloads"})
-		for _, x := range snap.slipsIn() {
+		for _, x := range misspellings(snap) {
 			_ = w.Write([]string{x.Key, x.Value, x.Like, fmt.Sprint(x.Count)})
 		}
 	}), nil
@@ -313,7 +314,7 @@ func (s *Server) mendSlips(ctx context.Context, in *struct {
 		to[[2]string{x.Key, x.Value}] = x.Like
 	}
 	var edits []store.TagEdit
-	for _, w := range snap.estate.All() {
+	for _, w := range snap.Estate.All() {
 		for _, t := range w.Tags {
 			if like, ok := to[[2]string{t.Key, t.Value}]; ok && w.Retired.IsZero() {
 				edits = append(edits, store.TagEdit{Workload: w.ID, Key: t.Key, Value: &like})
@@ -342,9 +343,9 @@ func (s *Server) setStructural(ctx context.Context, in *struct {
 		}
 	}
 	if err := s.Store.SetStructural(ctx, in.Body.Keys); err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
-	s.events.changed()
+	s.models.Nudge()
 	return body(in.Body.Keys), nil
 }
 
@@ -359,7 +360,7 @@ func (s *Server) findWorkloads(ctx context.Context, in *struct {
 		return nil, err
 	}
 	byName := map[string][]int32{}
-	for i, w := range snap.estate.All() {
+	for i, w := range snap.Estate.All() {
 		if w.Name != "" {
 			n := strings.ToLower(w.Name)
 			byName[n] = append(byName[n], i)
@@ -370,16 +371,16 @@ func (s *Server) findWorkloads(ctx context.Context, in *struct {
 	take := func(i int32) {
 		if !seen[i] {
 			seen[i] = true
-			out.Workloads = append(out.Workloads, snap.workload(i))
+			out.Workloads = append(out.Workloads, workloadOut(snap, i))
 		}
 	}
 	for _, word := range strings.FieldsFunc(in.Body.Text, func(r rune) bool { return strings.ContainsRune(" \t\r\n,;", r) }) {
-		if i, ok := snap.estate.ByID(word); ok {
+		if i, ok := snap.Estate.ByID(word); ok {
 			take(i)
 			continue
 		}
 		if a, err := netip.ParseAddr(word); err == nil {
-			if ep := snap.estate.At(a, snap.compiled.AsOf); ep.Workload != estate.Outside {
+			if ep := snap.Estate.At(a, snap.Compiled.AsOf); ep.Workload != estate.Outside {
 				take(ep.Workload)
 				continue
 			}
@@ -407,7 +408,7 @@ func (s *Server) selections(ctx context.Context, in *struct {
 func (s *Server) selectionsOf(ctx context.Context, list string) (*Body[[]store.Selection], error) {
 	all, err := s.Store.Selections(ctx, list)
 	if err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
 	return body(all), nil
 }
@@ -420,7 +421,7 @@ func (s *Server) saveSelection(ctx context.Context, in *struct {
 	}
 }) (*Body[[]store.Selection], error) {
 	if err := s.Store.SaveSelection(ctx, store.Selection{List: in.Body.List, Name: in.Body.Name, Filter: in.Body.Filter, Author: s.Author}); err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
 	s.events.changed()
 	return s.selectionsOf(ctx, in.Body.List)
@@ -431,7 +432,7 @@ func (s *Server) dropSelection(ctx context.Context, in *struct {
 	Name string `query:"name" required:"true"`
 }) (*Body[[]store.Selection], error) {
 	if err := s.Store.DropSelection(ctx, in.List, in.Name); err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
 	s.events.changed()
 	return s.selectionsOf(ctx, in.List)

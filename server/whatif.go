@@ -2,19 +2,18 @@ package server
 
 import (
 	"context"
-	"encoding/csv"
 	"fmt"
 	"net/http"
 	"strings"
-	"sync"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"lucidorchard/core/estate"
 	"lucidorchard/core/policy"
 	"lucidorchard/core/reach"
-	"lucidorchard/core/syntax"
 	"lucidorchard/core/whatif"
+	"lucidorchard/ingest"
+	"lucidorchard/model"
 	"lucidorchard/store"
 )
 
@@ -89,9 +88,9 @@ func (s *Server) whatIf(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	c := snap.census()
+	c := snap.Census()
 	questions, errs := c.Read(strings.ReplaceAll(in.Body.Text, "→", "->"))
-	out := WhatIf{Revision: snap.head.No, Answers: []AnswerOut{}, Errors: textErrors(errs)}
+	out := WhatIf{Revision: snap.Head.No, Answers: []AnswerOut{}, Errors: textErrors(errs)}
 	if len(questions) > maxQuestions {
 		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("found %d questions, expected at most %d", len(questions), maxQuestions))
 	}
@@ -155,60 +154,6 @@ func bareQuestion(q *whatif.Question) string {
 	return bare.String()
 }
 
-// probed is a probe that was asked of a snapshot.
-type probed struct {
-	store.Probe
-	question *whatif.Question
-	answer   *whatif.Answer
-	err      *syntax.Error
-}
-
-// loadProbes reads the probes, to be asked of a snapshot when first needed.
-func (s *Server) loadProbes(ctx context.Context, snap *snapshot, version int64) error {
-	kept, err := s.Store.Probes(ctx)
-	if err != nil {
-		return err
-	}
-	census := snap.census
-	snap.probes = sync.OnceValue(func() []probed { return ask(census(), kept) })
-	probes := snap.probes
-	snap.settling = sync.OnceValue(func() *reach.Settling {
-		out := &reach.Settling{Key: fmt.Sprint(version)}
-		if len(kept) == 0 {
-			return out
-		}
-		for _, p := range probes() {
-			if p.Want == "reject" && p.question != nil {
-				out.List = append(out.List, reach.Accepted{Client: p.question.Client.Holds, Server: p.question.Server.Holds, Points: p.question.Points})
-			}
-		}
-		return out
-	})
-	return nil
-}
-
-func ask(c *whatif.Census, kept []store.Probe) []probed {
-	out := make([]probed, len(kept))
-	var asked []whatif.Question
-	var of []int
-	for i, p := range kept {
-		out[i].Probe = p
-		qs, errs := c.Read(p.Question + " = " + p.Want)
-		if len(errs) > 0 {
-			out[i].err = errs[0]
-			continue
-		}
-		asked, of = append(asked, qs...), append(of, i)
-	}
-	for k, a := range c.AnswerAll(asked) {
-		out[of[k]].question, out[of[k]].answer = &asked[k], a
-	}
-	return out
-}
-
-// asExpected reports whether a probe gets the verdict that is expected.
-func (p *probed) asExpected() bool { return p.question != nil && p.question.As(p.answer) }
-
 func (s *Server) listProbes(ctx context.Context, in *struct{ Window }) (*Body[[]ProbeOut], error) {
 	v, snap, err := s.view(ctx, in.Window)
 	if err != nil {
@@ -217,18 +162,18 @@ func (s *Server) listProbes(ctx context.Context, in *struct{ Window }) (*Body[[]
 	return body(probesOut(v, snap)), nil
 }
 
-func probesOut(v *reach.View, snap snapshot) []ProbeOut {
+func probesOut(v *reach.View, snap *model.Model) []ProbeOut {
 	out := []ProbeOut{}
-	all := snap.probes()
-	rightly := v.Rightly(snap.settling())
+	all := snap.Probes()
+	rightly := v.Rightly(snap.Settling())
 	accepted := 0
 	for i := range all {
 		p := &all[i]
 		o := ProbeOut{Probe: p.Probe}
-		if p.err != nil {
-			o.Problem = p.err.Message
+		if p.Err != nil {
+			o.Problem = p.Err.Message
 		} else {
-			a := answerOut(snap.census(), p.question, p.answer)
+			a := answerOut(snap.Census(), p.Question, p.Answer)
 			o.Answer = &a
 			if p.Want == "reject" {
 				o.Rightly = rightly[accepted]
@@ -251,7 +196,7 @@ func (s *Server) keepProbes(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	c := snap.census()
+	c := snap.Census()
 	questions, errs := c.Read(strings.ReplaceAll(in.Body.Text, "→", "->"))
 	if len(errs) > 0 {
 		return nil, refusal(&policy.EditError{Message: fmt.Sprintf("line %d: %s; nothing was kept", errs[0].Line, errs[0].Message), Errors: errs})
@@ -270,9 +215,9 @@ func (s *Server) keepProbes(ctx context.Context, in *struct {
 		probes = append(probes, p)
 	}
 	if err := s.Store.KeepProbes(ctx, probes); err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
-	s.events.changed()
+	s.models.Nudge()
 	return s.listProbes(ctx, &struct{ Window }{in.Window})
 }
 
@@ -283,16 +228,16 @@ func (s *Server) dropProbes(ctx context.Context, in *struct {
 	}
 }) (*Body[[]ProbeOut], error) {
 	if err := s.Store.DropProbes(ctx, in.Body.Questions); err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
-	s.events.changed()
+	s.models.Nudge()
 	return s.listProbes(ctx, &struct{ Window }{in.Window})
 }
 
 func (s *Server) exportProbes(ctx context.Context, _ *struct{}) (*huma.StreamResponse, error) {
 	kept, err := s.Store.Probes(ctx)
 	if err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
 	return &huma.StreamResponse{Body: func(ctx huma.Context) {
 		ctx.SetHeader("Content-Type", "text/plain; charset=utf-8")
@@ -312,7 +257,7 @@ func (s *Server) exportProbeResults(ctx context.Context, in *struct{ Window }) (
 	if err != nil {
 		return nil, err
 	}
-	return stream("probes.csv", func(w *csv.Writer) {
+	return stream("probes.csv", func(w *ingest.CSV) {
 		_ = w.Write([]string{"question", "expected", "as_expected", "answer", "reason", "author"})
 		for _, p := range all.Body {
 			row := []string{p.Question, p.Want, "no", p.Problem, p.Reason, p.Author}

@@ -19,6 +19,7 @@ import (
 	"lucidorchard/core/expr"
 	"lucidorchard/core/policy"
 	"lucidorchard/core/reach"
+	"lucidorchard/model"
 	"lucidorchard/store"
 )
 
@@ -106,7 +107,7 @@ func (s *Server) workloadRoutes() {
 }
 
 // selected gives the indexes of the workloads that a filter selects.
-func (snap snapshot) selected(f WorkloadFilter) ([]int32, error) {
+func selectWorkloads(snap *model.Model, f WorkloadFilter) ([]int32, error) {
 	byKey := map[string][]string{}
 	for _, t := range f.Tags {
 		key, value, ok := strings.Cut(t, "=")
@@ -124,23 +125,23 @@ func (snap snapshot) selected(f WorkloadFilter) ([]int32, error) {
 			words = strings.Fields(strings.ToLower(f.Text))
 		}
 	}
-	if f.Group != "" && snap.policy.Groups[f.Group] == nil {
+	if f.Group != "" && snap.Policy.Groups[f.Group] == nil {
 		return nil, huma.Error404NotFound("there is no group " + f.Group)
 	}
 	parts := make([][]int32, 2*runtime.GOMAXPROCS(0))
-	bound := snap.estate.Bound()
+	bound := snap.Estate.Bound()
 	decide.Parallel(len(parts), len(parts), func(_, part int) {
-		walk := decide.NewWalk(snap.estate, snap.policy, snap.compiled.AsOf)
+		walk := decide.NewWalk(snap.Estate, snap.Policy, snap.Compiled.AsOf)
 		for i := int32(part * bound / len(parts)); i < int32((part+1)*bound/len(parts)); i++ {
-			w := snap.estate.Workload(i)
+			w := snap.Estate.Workload(i)
 			if w == nil || w.Retired.IsZero() == f.Gone || !hasTags(w, byKey) || !mentions(w, words) {
 				continue
 			}
 			if test != nil || f.Group != "" {
 				in := false
-				for _, ep := range endpointsOf(snap.estate, i, snap.compiled.AsOf) {
+				for _, ep := range endpointsOf(snap.Estate, i, snap.Compiled.AsOf) {
 					members := func(g string) expr.Truth { return walk.Group(g, ep) }
-					if (test == nil || test.Eval(decide.Subject(snap.estate, ep), members) == expr.Yes) && (f.Group == "" || walk.Group(f.Group, ep) == expr.Yes) {
+					if (test == nil || test.Eval(decide.Subject(snap.Estate, ep), members) == expr.Yes) && (f.Group == "" || walk.Group(f.Group, ep) == expr.Yes) {
 						in = true
 					}
 				}
@@ -156,17 +157,6 @@ func (snap snapshot) selected(f WorkloadFilter) ([]int32, error) {
 		out = []int32{}
 	}
 	return out, nil
-}
-
-// present gives how many workloads are not retired.
-func (snap snapshot) present() int {
-	n := 0
-	for _, w := range snap.estate.All() {
-		if w.Retired.IsZero() {
-			n++
-		}
-	}
-	return n
 }
 
 // endpointsOf gives a workload's endpoints at an instant; if it holds no
@@ -247,31 +237,31 @@ func (s *Server) listWorkloads(ctx context.Context, in *listWorkloads) (*Body[Wo
 	if err != nil {
 		return nil, err
 	}
-	selected, err := snap.selected(in.WorkloadFilter)
+	selected, err := selectWorkloads(snap, in.WorkloadFilter)
 	if err != nil {
 		return nil, err
 	}
 	key, down := strings.CutPrefix(in.Sort, "-")
 	selected = inOrder(selected, s.order(snap, key), down)
-	out := WorkloadList{Total: len(selected), All: snap.present(), Workloads: []WorkloadOut{}, Keys: snap.tagKeys()}
-	for _, i := range selected[min(in.Offset, len(selected)):min(in.Offset+in.Limit, len(selected))] {
-		out.Workloads = append(out.Workloads, snap.workload(i))
+	out := WorkloadList{Total: len(selected), All: snap.Present(), Workloads: []WorkloadOut{}, Keys: snap.TagKeys()}
+	for _, i := range selected[min(in.Offset, len(selected)):][:min(in.Limit, len(selected)-min(in.Offset, len(selected)))] {
+		out.Workloads = append(out.Workloads, workloadOut(snap, i))
 	}
 	return body(out), nil
 }
 
 // order gives all workloads by name, address or a tag, and remembers it for the
 // estate.
-func (s *Server) order(snap snapshot, key string) []int32 {
-	if have, ok := s.orders.get(snap.estate, key); ok {
+func (s *Server) order(snap *model.Model, key string) []int32 {
+	if have, ok := s.orders.get(snap.Estate, key); ok {
 		return have
 	}
 	type keyed struct {
 		key string
 		i   int32
 	}
-	all := make([]keyed, 0, snap.estate.Len())
-	for i, w := range snap.estate.All() {
+	all := make([]keyed, 0, snap.Estate.Len())
+	for i, w := range snap.Estate.All() {
 		k := ""
 		switch key {
 		case "name":
@@ -292,7 +282,7 @@ func (s *Server) order(snap snapshot, key string) []int32 {
 	for k, x := range all {
 		out[k] = x.i
 	}
-	s.orders.put(snap.estate, key, out)
+	s.orders.put(snap.Estate, key, out)
 	return out
 }
 
@@ -343,11 +333,11 @@ func naturally(s string) string {
 	return b.String()
 }
 
-func (snap snapshot) workload(i int32) WorkloadOut {
-	w := snap.estate.Workload(i)
+func workloadOut(snap *model.Model, i int32) WorkloadOut {
+	w := snap.Estate.Workload(i)
 	out := WorkloadOut{ID: w.ID, Name: w.Label(), OS: w.OS, Kind: w.Kind, Leases: []LeaseOut{}, Tags: []TagOut{}}
 	for _, l := range w.Leases {
-		lo := LeaseOut{Addr: l.Addr.String(), Now: snap.estate.At(l.Addr, snap.compiled.AsOf).Workload == i}
+		lo := LeaseOut{Addr: l.Addr.String(), Now: snap.Estate.At(l.Addr, snap.Compiled.AsOf).Workload == i}
 		if l.From.IsBound() {
 			lo.From = l.From.String()
 		}
@@ -369,34 +359,6 @@ func tagOut(t estate.Tag) TagOut {
 	return TagOut{t.Key, t.Value, t.Source, t.Source == estate.ByHand, t.By, t.At}
 }
 
-// tagKeys gives all keys in use, the structural ones first.
-func (snap snapshot) tagKeys() []string {
-	out := slices.Clone(snap.structural)
-	for _, k := range snap.keys() {
-		if !slices.Contains(out, k) {
-			out = append(out, k)
-		}
-	}
-	return out
-}
-
-// keysOf gives all tag keys of an estate, in order.
-func keysOf(e *estate.Estate) []string {
-	var out []string
-	for _, w := range e.All() {
-		k := 0
-		for i := range w.Tags { // both are in order: most workloads have no new one
-			for k < len(out) && out[k] < w.Tags[i].Key {
-				k++
-			}
-			if k == len(out) || out[k] != w.Tags[i].Key {
-				out = slices.Insert(out, k, w.Tags[i].Key)
-			}
-		}
-	}
-	return out
-}
-
 func (s *Server) facets(ctx context.Context, in *struct{ WorkloadFilter }) (*Body[[]Facet], error) {
 	snap, err := s.snapshot(ctx)
 	if err != nil {
@@ -415,22 +377,22 @@ func (s *Server) facets(ctx context.Context, in *struct{ WorkloadFilter }) (*Bod
 	others := in.WorkloadFilter
 	others.Tags = nil
 	// Without words and group the answer hangs on the estate alone.
-	name := fmt.Sprint(in.Gone, in.Tags, snap.structural)
+	name := fmt.Sprint(in.Gone, in.Tags, snap.Structural)
 	if in.Text == "" && in.Group == "" {
-		if have, ok := s.facetCache.get(snap.estate, name); ok {
+		if have, ok := s.facetCache.get(snap.Estate, name); ok {
 			return body(have), nil
 		}
 	}
-	selected, err := snap.selected(others)
+	selected, err := selectWorkloads(snap, others)
 	if err != nil {
 		return nil, err
 	}
-	keys := snap.tagKeys()
+	keys := snap.TagKeys()
 	sorted := slices.Clone(keys)
 	slices.Sort(sorted)
 	parts := make([]*facetCounts, 2*runtime.GOMAXPROCS(0))
 	decide.Parallel(len(parts), len(parts), func(_, part int) {
-		parts[part] = countFacets(snap.estate, selected[part*len(selected)/len(parts):(part+1)*len(selected)/len(parts)], sorted, byKey)
+		parts[part] = countFacets(snap.Estate, selected[part*len(selected)/len(parts):(part+1)*len(selected)/len(parts)], sorted, byKey)
 	})
 	all := parts[0]
 	for _, p := range parts[1:] {
@@ -440,7 +402,7 @@ func (s *Server) facets(ctx context.Context, in *struct{ WorkloadFilter }) (*Bod
 	for _, key := range keys {
 		k, _ := slices.BinarySearch(sorted, key)
 		counts := all.values[k]
-		facet := Facet{Key: key, Structural: slices.Contains(snap.structural, key), Missing: all.whole + all.seen[k] - all.has[k], Values: []FacetValue{}}
+		facet := Facet{Key: key, Structural: slices.Contains(snap.Structural, key), Missing: all.whole + all.seen[k] - all.has[k], Values: []FacetValue{}}
 		slips := estate.UsualSpellings(counts)
 		for _, v := range slices.Sorted(maps.Keys(counts)) {
 			facet.Values = append(facet.Values, FacetValue{Value: v, Count: counts[v], Like: slips[v]})
@@ -449,7 +411,7 @@ func (s *Server) facets(ctx context.Context, in *struct{ WorkloadFilter }) (*Bod
 		out = append(out, facet)
 	}
 	if in.Text == "" && in.Group == "" {
-		s.facetCache.put(snap.estate, name, out)
+		s.facetCache.put(snap.Estate, name, out)
 	}
 	return body(out), nil
 }
@@ -568,14 +530,14 @@ func (s *Server) oneWorkload(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	i, ok := snap.estate.ByID(in.ID)
+	i, ok := snap.Estate.ByID(in.ID)
 	if !ok {
 		return nil, huma.Error404NotFound("there is no workload with the id " + in.ID)
 	}
-	out := WorkloadPage{WorkloadOut: snap.workload(i), Groups: []GroupMembership{}}
-	walk := decide.NewWalk(snap.estate, snap.policy, snap.compiled.AsOf)
-	ep := endpointsOf(snap.estate, i, snap.compiled.AsOf)[0]
-	for _, g := range groupsInOrder(snap.policy) {
+	out := WorkloadPage{WorkloadOut: workloadOut(snap, i), Groups: []GroupMembership{}}
+	walk := decide.NewWalk(snap.Estate, snap.Policy, snap.Compiled.AsOf)
+	ep := endpointsOf(snap.Estate, i, snap.Compiled.AsOf)[0]
+	for _, g := range groupsInOrder(snap.Policy) {
 		m := walk.Explain(g.Name, ep, false)
 		if m.Truth != expr.No {
 			out.Groups = append(out.Groups, GroupMembership{g.Name, m.Truth.String(), m.Listed, reasonsOut(m.Reasons), expr.Unsettled(m.Reasons)})
@@ -621,14 +583,14 @@ type setTagsInput struct {
 }
 
 // choose gives the ids that are meant.
-func (snap snapshot) choose(c Chosen) ([]string, error) {
+func chosenIDs(snap *model.Model, c Chosen) ([]string, error) {
 	if c.Filter == nil {
 		if len(c.Workloads) == 0 {
 			return nil, huma.Error422UnprocessableEntity("workloads: found none, expected ids or a filter")
 		}
 		return c.Workloads, nil
 	}
-	selected, err := snap.selected(WorkloadFilter{Text: c.Filter.Text, Tags: c.Filter.Tags, Group: c.Filter.Group})
+	selected, err := selectWorkloads(snap, WorkloadFilter{Text: c.Filter.Text, Tags: c.Filter.Tags, Group: c.Filter.Group})
 	if err != nil {
 		return nil, err
 	}
@@ -637,7 +599,7 @@ func (snap snapshot) choose(c Chosen) ([]string, error) {
 	}
 	out := make([]string, len(selected))
 	for i, w := range selected {
-		out[i] = snap.estate.Workload(w).ID
+		out[i] = snap.Estate.Workload(w).ID
 	}
 	return out, nil
 }
@@ -647,7 +609,7 @@ func (s *Server) setTags(ctx context.Context, in *setTagsInput) (*Body[Consequen
 	if err != nil {
 		return nil, err
 	}
-	ids, err := snap.choose(in.Body.Chosen)
+	ids, err := chosenIDs(snap, in.Body.Chosen)
 	if err != nil {
 		return nil, err
 	}
@@ -656,8 +618,8 @@ func (s *Server) setTags(ctx context.Context, in *setTagsInput) (*Body[Consequen
 		edits[i] = store.TagEdit{Workload: id, Key: in.Body.Key, Value: &in.Body.Value}
 	}
 	if was := in.Body.Was; was != nil && len(ids) == 1 {
-		if i, ok := snap.estate.ByID(ids[0]); ok {
-			if now, _ := snap.estate.Workload(i).Tag(in.Body.Key); now.Value != *was {
+		if i, ok := snap.Estate.ByID(ids[0]); ok {
+			if now, _ := snap.Estate.Workload(i).Tag(in.Body.Key); now.Value != *was {
 				return nil, huma.Error409Conflict(fmt.Sprintf("somebody has changed this meanwhile. %s of %s was %s; now it is %s, by %s. Nothing was changed", in.Body.Key, ids[0], orMissing(*was), orMissing(now.Value), cmp.Or(now.By, now.Source, "nobody")))
 			}
 		}
@@ -674,17 +636,17 @@ func (s *Server) setTags(ctx context.Context, in *setTagsInput) (*Body[Consequen
 }
 
 // applyTags sets tags by hand as one change, or says what that would do.
-func (s *Server) applyTags(ctx context.Context, before *reach.View, snap snapshot, edits []store.TagEdit, words string, dryRun bool) (*Body[Consequences], error) {
+func (s *Server) applyTags(ctx context.Context, before *reach.View, snap *model.Model, edits []store.TagEdit, words string, dryRun bool) (*Body[Consequences], error) {
 	changed := map[string]*estate.Workload{}
 	var put []estate.Workload
 	for _, e := range edits {
-		i, ok := snap.estate.ByID(e.Workload)
+		i, ok := snap.Estate.ByID(e.Workload)
 		if !ok {
 			return nil, huma.Error404NotFound("there is no workload with the id " + e.Workload + "; nothing was changed")
 		}
 		w := changed[e.Workload]
 		if w == nil {
-			copied := *snap.estate.Workload(i)
+			copied := *snap.Estate.Workload(i)
 			w = &copied
 			changed[e.Workload] = w
 		}
@@ -693,14 +655,14 @@ func (s *Server) applyTags(ctx context.Context, before *reach.View, snap snapsho
 	for _, w := range changed {
 		put = append(put, *w)
 	}
-	e, touched, _ := snap.estate.With(put, nil)
-	out := s.consequences(before, snap, snap.compiled.WithEstate(e, touched))
+	e, touched, _ := snap.Estate.With(put, nil)
+	out := s.consequences(before, snap, snap.Compiled.WithEstate(e, touched))
 	if dryRun {
 		return body(out), nil
 	}
 	if err := s.Store.SetTags(ctx, edits, s.Author, words); err != nil {
-		return nil, unavailable(err)
+		return nil, s.failed(ctx, err)
 	}
-	s.events.changed()
+	s.models.Nudge()
 	return body(out), nil
 }

@@ -22,15 +22,36 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+
+	"lucidorchard/disk"
 )
 
-// Cluster is a PostgreSQL server of our own on loopback.
+// Cluster is a PostgreSQL server of our own on loopback. It is started again
+// when it ends without being stopped, on the same port.
 type Cluster struct {
-	URL  string
-	Dir  string // where its data is
+	URL string
+	Dir string // where its data is
+
+	launch   func() (*process, error) // starts the server; it may not take connections yet
+	stopping chan struct{}
+	ended    chan struct{} // closed when it was stopped, and has ended
+	mu       sync.Mutex
+	running  *process
+	trouble  ClusterTrouble
+}
+
+// ClusterTrouble is that the server is not there.
+type ClusterTrouble struct {
+	Since    time.Time // zero: it is there
+	Reason   string    // the last words of the server
+	Restarts int       // since the start
+}
+
+// process is one run of the server.
+type process struct {
 	cmd  *exec.Cmd
 	log  *tail
-	done chan struct{} // closed when the server has ended
+	done chan struct{} // closed when it has ended
 }
 
 // StartCluster starts a server with its data below dir, making the cluster at
@@ -78,85 +99,190 @@ func StartCluster(ctx context.Context, dir string, scratch bool) (*Cluster, erro
 	if err != nil {
 		return nil, fmt.Errorf("the cluster in %s has lost its password file: %w", dir, err)
 	}
-	// The server of a program that was killed may still be ending.
-	for patience := time.Now().Add(30 * time.Second); ; time.Sleep(200 * time.Millisecond) {
-		c, err := launch(ctx, bin, dir, string(password), who, scratch)
-		if err == nil || !strings.Contains(err.Error(), `lock file "postmaster.pid" already exists`) || time.Now().After(patience) || ctx.Err() != nil {
-			return c, err
-		}
-	}
-}
-
-// launch starts the server of a cluster and waits until it takes connections.
-func launch(ctx context.Context, bin, dir, password string, who *syscall.Credential, scratch bool) (*Cluster, error) {
 	port, err := freePort()
 	if err != nil {
 		return nil, err
 	}
-	args := []string{"-D", filepath.Join(dir, "pg"), "-p", strconv.Itoa(port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "max_connections=60", "-c", "timezone=UTC", "-c", "jit=off"}
-	if scratch {
-		args = append(args, "-c", "fsync=off", "-c", "full_page_writes=off", "-c", "synchronous_commit=off")
-	}
 	c := &Cluster{
-		URL:  (&url.URL{Scheme: "postgres", User: url.UserPassword("orchard", password), Host: fmt.Sprintf("127.0.0.1:%d", port), Path: "/postgres", RawQuery: "sslmode=disable"}).String(),
-		Dir:  dir,
-		log:  &tail{},
-		done: make(chan struct{}),
+		URL:      (&url.URL{Scheme: "postgres", User: url.UserPassword("orchard", string(password)), Host: fmt.Sprintf("127.0.0.1:%d", port), Path: "/postgres", RawQuery: "sslmode=disable"}).String(),
+		Dir:      dir,
+		launch:   func() (*process, error) { return launch(bin, dir, port, who, scratch) },
+		stopping: make(chan struct{}),
+		ended:    make(chan struct{}),
 	}
-	c.cmd = exec.Command(filepath.Join(bin, "postgres"), args...)
-	c.cmd.Dir = dir
-	c.cmd.Stdout, c.cmd.Stderr = c.log, c.log
-	c.cmd.SysProcAttr = &syscall.SysProcAttr{Credential: who, Pdeathsig: syscall.SIGINT, Setpgid: true}
-	started := make(chan error)
-	go func() {
-		// The signal comes when the thread that started the server ends, so the
-		// thread is kept for as long as the server runs.
-		runtime.LockOSThread()
-		err := c.cmd.Start()
-		started <- err
+	// The server of a program that was killed may still be ending.
+	for patience := time.Now().Add(30 * time.Second); ; time.Sleep(200 * time.Millisecond) {
+		err := c.start(ctx)
 		if err == nil {
-			_ = c.cmd.Wait()
-			close(c.done)
+			break
 		}
-	}()
-	if err := <-started; err != nil {
-		return nil, fmt.Errorf("PostgreSQL does not start: %w", err)
+		again := strings.Contains(err.Error(), `lock file "postmaster.pid" already exists`) || strings.Contains(err.Error(), "shared memory block")
+		if strings.Contains(err.Error(), "No space left on device") && disk.Release(dir) == nil {
+			again = true // with the room that was kept for this
+		}
+		if !again || time.Now().After(patience) || ctx.Err() != nil {
+			return nil, err
+		}
 	}
-	if err := c.await(ctx); err != nil {
-		c.Stop()
-		return nil, err
-	}
+	go c.supervise()
 	return c, nil
 }
 
-// await waits until the server takes connections.
-func (c *Cluster) await(ctx context.Context) error {
-	deadline := time.After(60 * time.Second)
+// start launches the server and waits until it takes connections.
+func (c *Cluster) start(ctx context.Context) error {
+	p, err := c.launch()
+	if err != nil {
+		return err
+	}
+	if err := p.await(ctx, c.URL); err != nil {
+		p.stop()
+		return err
+	}
+	c.mu.Lock()
+	c.running = p
+	c.mu.Unlock()
+	return nil
+}
+
+// supervise starts the server again when it ends, until Stop.
+func (c *Cluster) supervise() {
+	defer close(c.ended)
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	go func() {
+		<-c.stopping
+		cancel()
+	}()
 	for {
-		conn, err := pgx.Connect(ctx, c.URL)
-		if err == nil {
-			return conn.Close(ctx)
+		c.mu.Lock()
+		p := c.running
+		c.mu.Unlock()
+		select {
+		case <-p.done:
+		case <-c.stopping:
+			p.stop()
+			return
 		}
 		select {
-		case <-c.done:
-			return fmt.Errorf("PostgreSQL ended while starting: %s", c.log)
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-deadline:
-			return fmt.Errorf("PostgreSQL takes no connections after a minute: %w: %s", err, c.log)
-		case <-time.After(50 * time.Millisecond):
+		case <-c.stopping:
+			return
+		default:
 		}
+		c.fail(p.log.String())
+		pause := 200 * time.Millisecond
+		for {
+			err := c.start(ctx)
+			if err == nil {
+				break
+			}
+			c.fail(err.Error())
+			if strings.Contains(err.Error(), "No space left on device") {
+				_ = disk.Release(c.Dir)
+			}
+			select {
+			case <-time.After(pause):
+			case <-c.stopping:
+				return
+			}
+			pause = min(5*time.Second, 2*pause)
+		}
+		c.mu.Lock()
+		c.trouble = ClusterTrouble{Restarts: c.trouble.Restarts + 1}
+		c.mu.Unlock()
+	}
+}
+
+func (c *Cluster) fail(reason string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.trouble.Reason = reason
+	if c.trouble.Since.IsZero() {
+		c.trouble.Since = time.Now()
+	}
+}
+
+// Trouble says whether the server is away, and how often it was started again.
+func (c *Cluster) Trouble() ClusterTrouble {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.trouble
+}
+
+// Process gives the id of the server's first process; 0 while it is away.
+func (c *Cluster) Process() int {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	select {
+	case <-c.running.done:
+		return 0
+	default:
+		return c.running.cmd.Process.Pid
 	}
 }
 
 // Stop ends the server cleanly.
 func (c *Cluster) Stop() {
-	_ = c.cmd.Process.Signal(syscall.SIGINT)
+	close(c.stopping)
+	<-c.ended
+}
+
+// launch starts the server of a cluster.
+func launch(bin, dir string, port int, who *syscall.Credential, scratch bool) (*process, error) {
+	args := []string{"-D", filepath.Join(dir, "pg"), "-p", strconv.Itoa(port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "max_connections=60", "-c", "timezone=UTC", "-c", "jit=off"}
+	if scratch {
+		args = append(args, "-c", "fsync=off", "-c", "full_page_writes=off", "-c", "synchronous_commit=off")
+	}
+	p := &process{log: &tail{}, done: make(chan struct{})}
+	p.cmd = exec.Command(filepath.Join(bin, "postgres"), args...)
+	p.cmd.Dir = dir
+	p.cmd.WaitDelay = 2 * time.Second // a process of a killed server may hold the pipe
+	p.cmd.Stdout, p.cmd.Stderr = p.log, p.log
+	p.cmd.SysProcAttr = &syscall.SysProcAttr{Credential: who, Pdeathsig: syscall.SIGINT, Setpgid: true}
+	started := make(chan error)
+	go func() {
+		// The signal comes when the thread that started the server ends, so the
+		// thread is kept for as long as the server runs.
+		runtime.LockOSThread()
+		err := p.cmd.Start()
+		started <- err
+		if err == nil {
+			_ = p.cmd.Wait()
+			close(p.done)
+		}
+	}()
+	if err := <-started; err != nil {
+		return nil, fmt.Errorf("PostgreSQL does not start: %w", err)
+	}
+	return p, nil
+}
+
+// await waits until the server takes connections.
+func (p *process) await(ctx context.Context, url string) error {
+	deadline := time.After(5 * time.Minute) // after a kill it may have much to recover
+	for {
+		conn, err := pgx.Connect(ctx, url)
+		if err == nil {
+			return conn.Close(ctx)
+		}
+		select {
+		case <-p.done:
+			return fmt.Errorf("PostgreSQL ended while starting: %s", p.log)
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-deadline:
+			return fmt.Errorf("PostgreSQL takes no connections after five minutes: %w: %s", err, p.log)
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+}
+
+func (p *process) stop() {
+	_ = p.cmd.Process.Signal(syscall.SIGINT)
 	select {
-	case <-c.done:
+	case <-p.done:
 	case <-time.After(20 * time.Second):
-		_ = c.cmd.Process.Signal(syscall.SIGQUIT)
-		<-c.done
+		_ = p.cmd.Process.Signal(syscall.SIGQUIT)
+		<-p.done
 	}
 }
 

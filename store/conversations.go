@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"hash/fnv"
 	"io"
+	"iter"
 	"maps"
 	"net/netip"
 	"slices"
@@ -39,11 +40,6 @@ func BatchOf(id string, records []flow.Joined, changes func(netip.Addr, estate.I
 
 const bucketColumns = `hour, client, server, point, outcome, part, connections, bytes, packets, unsure, first_at, last_at, observer`
 
-// batchLock is held by whatever writes conversations: two that make the same
-// partition at once, or cut and count the same hour, would be in each other's
-// way.
-const batchLock = `SELECT pg_advisory_xact_lock(7411)`
-
 // Encoded is a batch as the database takes it, so that it can be queued in a
 // file meanwhile.
 type Encoded struct {
@@ -70,44 +66,81 @@ func (b *Batch) Encode() *Encoded {
 	return e
 }
 
+// Added is what became of a batch.
+type Added struct {
+	Before *time.Time // when it was counted before; then nothing was changed
+	Hours  int64      // conversation-hours that it speaks of
+}
+
 // AddBatch counts a batch exactly once: with an id that was counted before it
 // changes nothing and reports when that was.
 func (s *Store) AddBatch(ctx context.Context, b Batch) (before *time.Time, err error) {
-	return s.AddEncoded(ctx, b.Encode())
+	out, err := s.AddEncoded(ctx, b.Encode())
+	return out.Before, err
 }
 
 // AddEncoded is AddBatch.
-func (s *Store) AddEncoded(ctx context.Context, e *Encoded) (before *time.Time, err error) {
-	err = s.copyIn(ctx, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, batchLock); err != nil {
-			return err
-		}
-		tag, err := tx.Exec(ctx, `INSERT INTO batches (id, rows) VALUES ($1, $2) ON CONFLICT DO NOTHING`, e.ID, e.Rows)
+func (s *Store) AddEncoded(ctx context.Context, e *Encoded) (Added, error) {
+	return s.AddParts(ctx, e.ID, func(yield func(*Encoded, error) bool) { yield(e, nil) })
+}
+
+// AddParts is AddBatch for a batch that is not in memory whole. The parts may be
+// asked for several times. What they say of one bucket is added up.
+func (s *Store) AddParts(ctx context.Context, id string, parts iter.Seq2[*Encoded, error]) (out Added, err error) {
+	err = s.writeRows(ctx, trafficLock, func(tx pgx.Tx) error {
+		out = Added{}
+		tag, err := tx.Exec(ctx, `INSERT INTO batches (id, rows) VALUES ($1, 0) ON CONFLICT DO NOTHING`, id)
 		if err != nil {
 			return err
 		}
 		if tag.RowsAffected() == 0 {
-			return tx.QueryRow(ctx, `SELECT at FROM batches WHERE id = $1`, e.ID).Scan(&before)
+			return tx.QueryRow(ctx, `SELECT at FROM batches WHERE id = $1`, id).Scan(&out.Before)
 		}
-		if err := partitionsOf(ctx, tx, e.Hours); err != nil {
+		if _, err := tx.Exec(ctx, stageConversations); err != nil {
 			return err
 		}
-		if err := partitions(ctx, tx, "records", e.Days); err != nil {
+		hours, rows, count := map[flow.Hour]bool{}, 0, 0
+		for part, err := range parts {
+			if err == nil {
+				err = stagePart(ctx, tx, part)
+			}
+			if err != nil {
+				return err
+			}
+			for _, h := range part.Hours {
+				hours[h] = true
+			}
+			rows += part.Rows
+			count++
+		}
+		all := slices.Sorted(maps.Keys(hours))
+		if err := partitionsOf(ctx, tx, all); err != nil {
 			return err
 		}
-		if e.Rows > 0 {
-			if err := mergeRows(ctx, tx, e.Buckets); err != nil {
-				return err
-			}
+		if out.Hours, err = mergeStaged(ctx, tx, count == 1); err != nil {
+			return err
 		}
-		if e.Count > 0 {
-			if err := copyTo(ctx, tx, "records", recordColumns, e.Records); err != nil {
-				return err
-			}
+		if _, err := tx.Exec(ctx, `UPDATE batches SET rows = $2 WHERE id = $1`, id, rows); err != nil {
+			return err
 		}
-		return touchHours(ctx, tx, e.Hours)
+		return touchHours(ctx, tx, all)
 	})
-	return before, err
+	return out, err
+}
+
+func stagePart(ctx context.Context, tx pgx.Tx, e *Encoded) error {
+	if err := partitions(ctx, tx, "records", e.Days); err != nil {
+		return err
+	}
+	if e.Rows > 0 {
+		if err := copyTo(ctx, tx, "new_conversations", bucketColumns, e.Buckets); err != nil {
+			return err
+		}
+	}
+	if e.Count > 0 {
+		return copyTo(ctx, tx, "records", recordColumns, e.Records)
+	}
+	return nil
 }
 
 func partitionsOf(ctx context.Context, tx pgx.Tx, hours []flow.Hour) error {
@@ -180,24 +213,45 @@ func bucketRows(buckets []flow.Bucket) []byte {
 	return out.end()
 }
 
-// mergeRows adds buckets to those that are stored.
+// saturating adds a column to what is stored, up to flow.Most.
+func saturating(column string) string {
+	return fmt.Sprintf(`CASE WHEN conversations.%[1]s > %[2]d - excluded.%[1]s THEN %[2]d ELSE conversations.%[1]s + excluded.%[1]s END`, column, int64(flow.Most))
+}
+
+// stageConversations makes an empty table of buckets beside those that are stored.
+const stageConversations = `CREATE TEMP TABLE IF NOT EXISTS new_conversations (LIKE conversations) ON COMMIT DROP; TRUNCATE new_conversations`
+
+// mergeRows adds buckets, each once, to those that are stored.
 func mergeRows(ctx context.Context, tx pgx.Tx, rows []byte) error {
-	if _, err := tx.Exec(ctx, `CREATE TEMP TABLE IF NOT EXISTS new_conversations (LIKE conversations) ON COMMIT DROP; TRUNCATE new_conversations`); err != nil {
+	if _, err := tx.Exec(ctx, stageConversations); err != nil {
 		return err
 	}
 	if err := copyTo(ctx, tx, "new_conversations", bucketColumns, rows); err != nil {
 		return err
 	}
-	_, err := tx.Exec(ctx, `INSERT INTO conversations (`+bucketColumns+`) SELECT `+bucketColumns+` FROM new_conversations
+	_, err := mergeStaged(ctx, tx, true)
+	return err
+}
+
+// mergeStaged adds the staged buckets to those that are stored, and gives how
+// many there are. once says that each is staged once.
+func mergeStaged(ctx context.Context, tx pgx.Tx, once bool) (int64, error) {
+	staged := `SELECT ` + bucketColumns + ` FROM new_conversations`
+	if !once {
+		sum := func(column string) string { return fmt.Sprintf(`least(sum(%s), %d)::bigint`, column, int64(flow.Most)) }
+		staged = `SELECT hour, client, server, point, outcome, part, ` + sum("connections") + `, ` + sum("bytes") + `, ` + sum("packets") + `, ` + sum("unsure") + `,
+			min(first_at), max(last_at), max(observer) FROM new_conversations GROUP BY hour, client, server, point, outcome, part`
+	}
+	tag, err := tx.Exec(ctx, `INSERT INTO conversations (`+bucketColumns+`) `+staged+`
 		ON CONFLICT (hour, client, server, point, outcome, part) DO UPDATE SET
-			connections = conversations.connections + excluded.connections,
-			bytes = conversations.bytes + excluded.bytes,
-			packets = conversations.packets + excluded.packets,
-			unsure = conversations.unsure + excluded.unsure,
+			connections = `+saturating("connections")+`,
+			bytes = `+saturating("bytes")+`,
+			packets = `+saturating("packets")+`,
+			unsure = `+saturating("unsure")+`,
 			first_at = least(conversations.first_at, excluded.first_at),
 			last_at = greatest(conversations.last_at, excluded.last_at),
 			observer = excluded.observer`)
-	return err
+	return tag.RowsAffected(), err
 }
 
 // Hours gives the hours that have conversations, each with the version of the
@@ -305,7 +359,7 @@ func (s *Store) chunksOfDay(ctx context.Context, day int64, hours []string, dict
 
 // copyOut reads what a query gives, row by row.
 func (s *Store) copyOut(ctx context.Context, query string, row func(*rowsIn)) error {
-	return s.copyIn(ctx, func(tx pgx.Tx) error { return copyRows(ctx, tx, query, row) })
+	return s.read(ctx, func(tx pgx.Tx) error { return copyRows(ctx, tx, query, row) })
 }
 
 func copyRows(ctx context.Context, tx pgx.Tx, query string, row func(*rowsIn)) error {

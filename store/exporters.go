@@ -27,7 +27,7 @@ func (s *Store) ServicePorts(ctx context.Context) ([]ServicePort, error) {
 
 // AddServicePort keeps one.
 func (s *Store) AddServicePort(ctx context.Context, p ServicePort) error {
-	_, err := s.db.NamedExecContext(ctx, `INSERT INTO service_ports (protocol, port, kind, place, author) VALUES (:protocol, :port, :kind, :place, :author) ON CONFLICT DO NOTHING`, p)
+	_, err := s.execNamed(ctx, `INSERT INTO service_ports (protocol, port, kind, place, author) VALUES (:protocol, :port, :kind, :place, :author) ON CONFLICT DO NOTHING`, p)
 	return err
 }
 
@@ -39,11 +39,7 @@ func (s *Store) ServicePortApplied(ctx context.Context, p ServicePort) error {
 
 // RemoveServicePort forgets one; conversations that it turned stay as they are.
 func (s *Store) RemoveServicePort(ctx context.Context, p ServicePort) (found bool, err error) {
-	r, err := s.db.NamedExecContext(ctx, `DELETE FROM service_ports WHERE protocol = :protocol AND port = :port AND kind = :kind AND place = :place`, p)
-	if err != nil {
-		return false, err
-	}
-	n, err := r.RowsAffected()
+	n, err := s.execNamed(ctx, `DELETE FROM service_ports WHERE protocol = :protocol AND port = :port AND kind = :kind AND place = :place`, p)
 	return n > 0, err
 }
 
@@ -114,6 +110,6 @@ func (s *Store) Exporters(ctx context.Context) ([]ExporterState, error) {
 
 // ForgetExporter removes one from the list; it comes back if it sends again.
 func (s *Store) ForgetExporter(ctx context.Context, addr netip.Addr) error {
-	_, err := s.db.ExecContext(ctx, `DELETE FROM exporters WHERE addr = $1::inet`, addr.String())
+	_, err := s.exec(ctx, `DELETE FROM exporters WHERE addr = $1::inet`, addr.String())
 	return err
 }

@@ -48,9 +48,23 @@ func (s *Store) Listed(ctx context.Context, source string) ([]string, error) {
 	return out, err
 }
 
+// SpokenFor gives the ids of the workloads whose name, os and kind stay as they
+// are, whatever a source says: a source that outranks it gave them, and lists
+// them.
+func (s *Store) SpokenFor(ctx context.Context, source string) (map[string]bool, error) {
+	var ids []string
+	err := s.db.SelectContext(ctx, &ids, `SELECT w.id FROM workloads w JOIN sources o ON o.name = w.source JOIN listed l ON l.workload = w.id AND l.source = w.source
+		WHERE w.source <> $1 AND o.rank <= coalesce((SELECT rank FROM sources WHERE name = $1), 2147483647)`, source)
+	out := make(map[string]bool, len(ids))
+	for _, id := range ids {
+		out[id] = true
+	}
+	return out, err
+}
+
 // RankSources says whose values win: the first one's.
 func (s *Store) RankSources(ctx context.Context, names []string) error {
-	return s.in(ctx, func(tx *sqlx.Tx) error {
+	return s.write(ctx, editLock, func(tx *sqlx.Tx) error {
 		for i, n := range names {
 			if _, err := tx.ExecContext(ctx, `UPDATE sources SET rank = $2 WHERE name = $1 AND name <> $3`, n, 100+i, estate.ByHand); err != nil {
 				return err
@@ -139,7 +153,9 @@ type Token struct {
 // AddToken keeps the hash of a token's secret.
 func (s *Store) AddToken(ctx context.Context, t Token, secret string) (Token, error) {
 	sum := sha256.Sum256([]byte(secret))
-	err := s.db.GetContext(ctx, &t, `INSERT INTO tokens (name, source, hash, author) VALUES ($1, $2, $3, $4) RETURNING id, name, source, author, made, used, revoked`, t.Name, t.Source, sum[:], t.Author)
+	err := s.write(ctx, editLock, func(tx *sqlx.Tx) error {
+		return tx.GetContext(ctx, &t, `INSERT INTO tokens (name, source, hash, author) VALUES ($1, $2, $3, $4) RETURNING id, name, source, author, made, used, revoked`, t.Name, t.Source, sum[:], t.Author)
+	})
 	return t, err
 }
 
@@ -152,7 +168,7 @@ func (s *Store) Tokens(ctx context.Context) ([]Token, error) {
 
 // RevokeToken ends a token.
 func (s *Store) RevokeToken(ctx context.Context, id int64) error {
-	_, err := s.db.ExecContext(ctx, `UPDATE tokens SET revoked = coalesce(revoked, now()) WHERE id = $1`, id)
+	_, err := s.exec(ctx, `UPDATE tokens SET revoked = coalesce(revoked, now()) WHERE id = $1`, id)
 	return err
 }
 
@@ -179,7 +195,7 @@ type RefusedTag struct {
 
 // RefuseTags keeps refusals; with again, it drops them.
 func (s *Store) RefuseTags(ctx context.Context, tags []RefusedTag, again bool) error {
-	return s.in(ctx, func(tx *sqlx.Tx) error {
+	return s.write(ctx, editLock, func(tx *sqlx.Tx) error {
 		for _, t := range tags {
 			query := `INSERT INTO refused_tags (workload, key, value, author) VALUES (:workload, :key, :value, :author) ON CONFLICT DO NOTHING`
 			if again {
@@ -218,14 +234,14 @@ func (s *Store) Selections(ctx context.Context, list string) ([]Selection, error
 
 // SaveSelection keeps a selection under its name.
 func (s *Store) SaveSelection(ctx context.Context, x Selection) error {
-	_, err := s.db.NamedExecContext(ctx, `INSERT INTO selections (list, name, filter, author) VALUES (:list, :name, :filter, :author)
+	_, err := s.execNamed(ctx, `INSERT INTO selections (list, name, filter, author) VALUES (:list, :name, :filter, :author)
 		ON CONFLICT (list, name) DO UPDATE SET filter = excluded.filter, author = excluded.author, at = now()`, x)
 	return err
 }
 
 // DropSelection forgets a selection.
 func (s *Store) DropSelection(ctx context.Context, list, name string) error {
-	_, err := s.db.ExecContext(ctx, `DELETE FROM selections WHERE list = $1 AND name = $2`, list, name)
+	_, err := s.exec(ctx, `DELETE FROM selections WHERE list = $1 AND name = $2`, list, name)
 	return err
 }
 
@@ -245,19 +261,25 @@ func (s *Store) Setting(ctx context.Context, name string, to any) error {
 
 // SetStructural keeps which tag keys say where a workload belongs.
 func (s *Store) SetStructural(ctx context.Context, keys []string) error {
-	if err := s.Set(ctx, "structural", keys); err != nil {
+	return s.write(ctx, editLock, func(tx *sqlx.Tx) error {
+		if err := set(ctx, tx, "structural", keys); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, bumpWorkloads, []string{})
 		return err
-	}
-	_, err := s.db.ExecContext(ctx, bumpWorkloads, []string{})
-	return err
+	})
 }
 
 // Set keeps a setting. Servers read it again with the workloads.
 func (s *Store) Set(ctx context.Context, name string, value any) error {
+	return s.write(ctx, editLock, func(tx *sqlx.Tx) error { return set(ctx, tx, name, value) })
+}
+
+func set(ctx context.Context, tx *sqlx.Tx, name string, value any) error {
 	raw, err := json.Marshal(value)
 	if err != nil {
 		return fmt.Errorf("the setting %s cannot be kept: %w", name, err)
 	}
-	_, err = s.db.ExecContext(ctx, `INSERT INTO settings VALUES ($1, $2) ON CONFLICT (name) DO UPDATE SET value = excluded.value`, name, string(raw))
+	_, err = tx.ExecContext(ctx, `INSERT INTO settings VALUES ($1, $2) ON CONFLICT (name) DO UPDATE SET value = excluded.value`, name, string(raw))
 	return err
 }

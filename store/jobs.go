@@ -2,8 +2,13 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"encoding/json"
+	"fmt"
 	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jmoiron/sqlx"
 )
 
 // Job is long work: it can be left and come back to, and its result stays.
@@ -19,10 +24,14 @@ type Job struct {
 	Finished *time.Time       `db:"finished" json:"finished,omitempty"`
 }
 
-// AddJob notes that work has begun.
-func (s *Store) AddJob(ctx context.Context, kind, title string) (Job, error) {
+const jobColumns = `id, kind, title, state, done, message, result, started, finished`
+
+// AddJob notes that work has begun, and which server does it.
+func (s *Store) AddJob(ctx context.Context, kind, title, owner string) (Job, error) {
 	var j Job
-	err := s.db.GetContext(ctx, &j, `INSERT INTO jobs (kind, title) VALUES ($1, $2) RETURNING *`, kind, title)
+	err := s.write(ctx, editLock, func(tx *sqlx.Tx) error {
+		return tx.GetContext(ctx, &j, `INSERT INTO jobs (kind, title, owner) VALUES ($1, $2, $3) RETURNING `+jobColumns, kind, title, owner)
+	})
 	return j, err
 }
 
@@ -35,19 +44,89 @@ func (s *Store) FinishJob(ctx context.Context, j Job) error {
 // Jobs gives the newest jobs.
 func (s *Store) Jobs(ctx context.Context, limit int) ([]Job, error) {
 	out := []Job{}
-	err := s.db.SelectContext(ctx, &out, `SELECT * FROM jobs ORDER BY id DESC LIMIT $1`, limit)
+	err := s.db.SelectContext(ctx, &out, `SELECT `+jobColumns+` FROM jobs ORDER BY id DESC LIMIT $1`, limit)
 	return out, err
 }
 
-// Job gives one job.
+// NewestJobs gives the newest jobs of a kind, without their results but for the
+// newest that is done.
+func (s *Store) NewestJobs(ctx context.Context, kind string) (newest, done *Job, err error) {
+	var all []Job
+	err = s.db.SelectContext(ctx, &all, `(SELECT id, kind, title, state, done, message, NULL::jsonb AS result, started, finished FROM jobs WHERE kind = $1 ORDER BY id DESC LIMIT 1)
+		UNION ALL (SELECT `+jobColumns+` FROM jobs WHERE kind = $1 AND state = 'done' AND result IS NOT NULL ORDER BY id DESC LIMIT 1)`, kind)
+	for i := range all {
+		if all[i].Result != nil {
+			done = &all[i]
+		} else {
+			newest = &all[i]
+		}
+	}
+	return newest, done, err
+}
+
+// ErrNone says that what was asked for is not there.
+var ErrNone = sql.ErrNoRows
+
+// Job gives one job; ErrNone if there is none.
 func (s *Store) Job(ctx context.Context, id int64) (Job, error) {
 	var j Job
-	err := s.db.GetContext(ctx, &j, `SELECT * FROM jobs WHERE id = $1`, id)
+	err := s.db.GetContext(ctx, &j, `SELECT `+jobColumns+` FROM jobs WHERE id = $1`, id)
 	return j, err
 }
 
-// FailAbandoned marks jobs that a server was running when it ended.
-func (s *Store) FailAbandoned(ctx context.Context) error {
-	_, err := s.db.ExecContext(ctx, `UPDATE jobs SET state = 'failed', message = 'the server ended while this was running; nothing of it was stored: start it again', finished = now() WHERE state = 'running'`)
+// Beat says that a server still runs its jobs.
+func (s *Store) Beat(ctx context.Context, owner string) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE jobs SET beat = now() WHERE owner = $1 AND state = 'running'`, owner)
+	return err
+}
+
+// Owners gives the servers that have jobs running, each with when it last said
+// so. Whether it still does shows in whether that changes: clocks differ, and may
+// be set.
+func (s *Store) Owners(ctx context.Context) (map[string]time.Time, error) {
+	var rows []struct {
+		Owner string
+		Beat  time.Time
+	}
+	err := s.db.SelectContext(ctx, &rows, `SELECT owner, max(beat) AS beat FROM jobs WHERE state = 'running' GROUP BY owner`)
+	out := map[string]time.Time{}
+	for _, r := range rows {
+		out[r.Owner] = r.Beat
+	}
+	return out, err
+}
+
+// FailAbandoned marks the jobs of servers that have ended, and says of each
+// whether what it made was stored. It gives how many there were.
+func (s *Store) FailAbandoned(ctx context.Context, owners []string) (int64, error) {
+	r, err := s.db.ExecContext(ctx, `UPDATE jobs SET finished = now(),
+		state = CASE WHEN stored IS NULL THEN 'failed' ELSE 'done' END, done = CASE WHEN stored IS NULL THEN done ELSE 1 END,
+		message = CASE WHEN stored IS NULL THEN 'the server ended while this was running; nothing of it was stored: start it again'
+			ELSE 'the server ended while this was running; all of it was stored' END
+		WHERE state = 'running' AND owner = ANY ($1)`, owners)
+	if err != nil {
+		return 0, err
+	}
+	return r.RowsAffected()
+}
+
+type jobKey struct{}
+
+// WithJob gives the context in which a job stores what it makes: that it was
+// stored is stored with it.
+func WithJob(ctx context.Context, id int64) context.Context {
+	return context.WithValue(ctx, jobKey{}, id)
+}
+
+// jobStored notes in a transaction that it stores what a job makes.
+func jobStored(ctx context.Context, tx pgx.Tx) error {
+	id, ok := ctx.Value(jobKey{}).(int64)
+	if !ok {
+		return nil
+	}
+	tag, err := tx.Exec(ctx, `UPDATE jobs SET stored = now() WHERE id = $1 AND state = 'running'`, id)
+	if err == nil && tag.RowsAffected() == 0 {
+		err = fmt.Errorf("the job %d was given up meanwhile; nothing of it was stored", id)
+	}
 	return err
 }

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/netip"
@@ -26,6 +27,7 @@ type Listing struct {
 	// gives them; without any, their leases stay.
 	Workloads []estate.Workload
 	Complete  bool              // what the source has listed and does not list now goes
+	Confirm   int               // of a complete list that lacks much: how many it lacks, as somebody has looked at it
 	Mapping   map[string]string // what the headings of its file are; nil: not known
 	Author    string
 	At        time.Time // when it was heard; zero: now
@@ -49,7 +51,7 @@ func (s *Store) Take(ctx context.Context, l Listing) (Taken, error) {
 	if l.Author == "" {
 		l.Author = "import"
 	}
-	err := s.copyIn(ctx, func(tx pgx.Tx) error {
+	err := s.writeRows(ctx, editLock, func(tx pgx.Tx) error {
 		t := &taking{tx: tx, Listing: l, ctx: ctx, changed: map[string]bool{}}
 		for _, step := range []func() error{t.lock, t.stage, t.workloads, t.tags, t.missing, t.leases, t.retire, t.finish} {
 			if err := step(); err != nil {
@@ -61,6 +63,17 @@ func (s *Store) Take(ctx context.Context, l Listing) (Taken, error) {
 	})
 	return out, err
 }
+
+// LacksError says that a complete list lacks more than a tenth of what its source
+// has listed before: such a list may have been cut off.
+type LacksError struct{ Listed, Missing int }
+
+func (e *LacksError) Error() string {
+	return fmt.Sprintf("the list lacks %d of the %d workloads that its source has listed before, and they would be retired", e.Missing, e.Listed)
+}
+
+// Much reports whether a list that lacks so many of so many has to be confirmed.
+func (e *LacksError) Much() bool { return e.Missing*10 > e.Listed && e.Missing > 1 }
 
 // taking is a listing on its way into the database.
 type taking struct {
@@ -92,9 +105,6 @@ func (t *taking) lock() error {
 	if _, err := t.tx.Exec(t.ctx, `SET LOCAL work_mem = '256MB'`); err != nil {
 		return err
 	}
-	if _, err := t.tx.Exec(t.ctx, `SELECT n FROM versions WHERE name = 'workloads' FOR UPDATE`); err != nil {
-		return err
-	}
 	_, err := t.tx.Exec(t.ctx, `INSERT INTO sources (name, rank) VALUES ($1, greatest($2, (SELECT max(rank) + 1 FROM sources))) ON CONFLICT DO NOTHING`, t.Source, ImportRank)
 	return err
 }
@@ -116,31 +126,39 @@ func (t *taking) stage() error {
 	if err != nil {
 		return err
 	}
-	var rows [][]any
-	for i := range t.Workloads {
-		for _, tag := range t.Workloads[i].Tags {
-			by, at := tag.By, tag.At
-			if by == "" {
-				by = t.Author
-			}
-			if at.IsZero() {
-				at = t.At
-			}
-			rows = append(rows, []any{t.Workloads[i].ID, tag.Key, tag.Value, by, at})
+	w, k := 0, -1 // the workload and the tag that were copied last
+	if _, err := t.tx.CopyFrom(t.ctx, pgx.Identifier{"new_tags"}, []string{"workload", "key", "value", "author", "at"}, pgx.CopyFromFunc(func() ([]any, error) {
+		for k++; w < len(t.Workloads) && k == len(t.Workloads[w].Tags); k = 0 {
+			w++
 		}
-	}
-	if _, err := t.tx.CopyFrom(t.ctx, pgx.Identifier{"new_tags"}, []string{"workload", "key", "value", "author", "at"}, pgx.CopyFromRows(rows)); err != nil {
+		if w == len(t.Workloads) {
+			return nil, nil
+		}
+		tag := &t.Workloads[w].Tags[k]
+		by, at := cmp.Or(tag.By, t.Author), tag.At
+		if at.IsZero() {
+			at = t.At
+		}
+		return []any{t.Workloads[w].ID, tag.Key, tag.Value, by, at}, nil
+	})); err != nil {
 		return err
 	}
 	_, err = t.tx.Exec(t.ctx, `ANALYZE new_workloads, new_tags`)
 	return err
 }
 
+// workloads takes new ones, and the names and kinds of those that no source of a
+// better rank speaks for: the one that gave them last, while it lists them.
 func (t *taking) workloads() error {
-	if _, err := t.exec(`INSERT INTO workloads (id, name, os, kind, source) SELECT id, name, os, kind, $1 FROM new_workloads
-		ON CONFLICT (id) DO UPDATE SET retired = NULL, changed_at = now(),
+	if _, err := t.exec(`WITH n AS (SELECT n.*, w.id IS NULL OR w.source = $1 OR NOT EXISTS (SELECT FROM listed l WHERE l.workload = w.id AND l.source = w.source)
+				OR (SELECT rank FROM sources WHERE name = $1) < (SELECT rank FROM sources WHERE name = w.source) AS speaks
+			FROM new_workloads n LEFT JOIN workloads w USING (id))
+		INSERT INTO workloads (id, name, os, kind, source) SELECT id, CASE WHEN speaks THEN name ELSE '' END, CASE WHEN speaks THEN os ELSE '' END, CASE WHEN speaks THEN kind ELSE '' END,
+			CASE WHEN speaks THEN $1 ELSE '' END FROM n
+		ON CONFLICT (id) DO UPDATE SET retired = NULL, changed_at = now(), source = coalesce(nullif(excluded.source, ''), workloads.source),
 			name = coalesce(nullif(excluded.name, ''), workloads.name), os = coalesce(nullif(excluded.os, ''), workloads.os), kind = coalesce(nullif(excluded.kind, ''), workloads.kind)
-		WHERE workloads.retired IS NOT NULL OR excluded.name NOT IN ('', workloads.name) OR excluded.os NOT IN ('', workloads.os) OR excluded.kind NOT IN ('', workloads.kind)
+		WHERE workloads.retired IS NOT NULL OR excluded.source NOT IN ('', workloads.source)
+			OR excluded.name NOT IN ('', workloads.name) OR excluded.os NOT IN ('', workloads.os) OR excluded.kind NOT IN ('', workloads.kind)
 		RETURNING id`, t.Source); err != nil {
 		return err
 	}
@@ -179,12 +197,20 @@ func (t *taking) missing() error {
 	if !t.Complete {
 		return nil
 	}
+	lacks := &LacksError{}
+	if err := t.tx.QueryRow(t.ctx, `SELECT count(*), count(*) FILTER (WHERE NOT EXISTS (SELECT FROM new_workloads n WHERE n.id = listed.workload)) FROM listed WHERE source = $1 AND workload NOT IN (SELECT id FROM workloads WHERE retired IS NOT NULL)`,
+		t.Source).Scan(&lacks.Listed, &lacks.Missing); err != nil {
+		return err
+	}
+	if lacks.Much() && lacks.Missing != t.Confirm {
+		return lacks
+	}
 	var err error
 	t.gone, err = t.exec(`DELETE FROM listed WHERE source = $1 AND NOT EXISTS (SELECT FROM new_workloads n WHERE n.id = listed.workload) RETURNING workload`, t.Source)
 	return err
 }
 
-// leases brings the addresses up to date; see estate.Relet.
+// leases brings the addresses up to date; see estate.Reassign.
 func (t *taking) leases() error {
 	var listing []estate.Listed
 	var ids []string
@@ -205,6 +231,16 @@ func (t *taking) leases() error {
 	if len(listing) == 0 {
 		return nil
 	}
+	ranks := map[string]int{}
+	sources, err := t.tx.Query(t.ctx, `SELECT name, rank FROM sources`)
+	if err != nil {
+		return err
+	}
+	var name string
+	var rank int
+	if _, err := pgx.ForEachRow(sources, []any{&name, &rank}, func() error { ranks[name] = rank; return nil }); err != nil {
+		return err
+	}
 	have := map[string][]estate.Lease{}
 	rows, err := t.tx.Query(t.ctx, `SELECT workload, addr, from_at, until_at, source FROM leases
 		WHERE workload IN (SELECT unnest($1::text[]) UNION SELECT workload FROM leases JOIN unnest($2::inet[]) AS a (addr) USING (addr)) ORDER BY workload, from_at NULLS FIRST, addr`, ids, addrs)
@@ -214,7 +250,10 @@ func (t *taking) leases() error {
 	if err := eachLease(rows, func(id string, l estate.Lease) { have[id] = append(have[id], l) }); err != nil {
 		return err
 	}
-	changed, conflicts := estate.Relet(have, listing, t.Source, estate.InstantOf(t.At))
+	changed, conflicts := estate.Reassign(have, listing, t.Source, estate.InstantOf(t.At), func(source string) bool {
+		r, known := ranks[source]
+		return known && r < ranks[t.Source]
+	})
 	t.conflicts = conflicts
 	return t.replaceLeases(changed)
 }

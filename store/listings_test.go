@@ -1,6 +1,8 @@
 package store_test
 
 import (
+	"errors"
+	"io"
 	"net/netip"
 	"strings"
 	"testing"
@@ -62,7 +64,7 @@ func TestACompleteListRetiresWhatIsMissing(t *testing.T) {
 	ctx := t.Context()
 	day := time.Date(2026, 11, 20, 0, 0, 0, 0, time.UTC)
 	take := func(source string, day time.Time, complete bool, ws ...estate.Workload) store.Taken {
-		out, err := s.Take(ctx, store.Listing{Source: source, Workloads: ws, At: day, Complete: complete})
+		out, err := s.Take(ctx, store.Listing{Source: source, Workloads: ws, At: day, Complete: complete, Confirm: 2})
 		require.NoError(t, err)
 		return out
 	}
@@ -92,6 +94,29 @@ func TestACompleteListRetiresWhatIsMissing(t *testing.T) {
 }
 
 // An export restores elsewhere exactly: exporting again gives the same lines.
+// from opens an export; sound takes it as it is.
+func from(text string) func() (io.ReadCloser, error) {
+	return func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(text)), nil }
+}
+
+func sound(*store.State) error { return nil }
+
+func TestARestoreThatIsRefusedLeavesNothing(t *testing.T) {
+	s, _ := fresh(t)
+	require.NoError(t, s.ImportWorkloads(t.Context(), "plan", nil, []estate.Workload{on("a", "10.0.0.1", "env", "live")}))
+	var out strings.Builder
+	require.NoError(t, s.Export(t.Context(), &out))
+	other, _ := fresh(t)
+	_, err := other.Restore(t.Context(), from(out.String()), func(int) {}, func(st *store.State) error {
+		require.Len(t, st.Workloads, 1)
+		return errors.New("two of them claim one address")
+	})
+	require.ErrorContains(t, err, "two of them claim one address")
+	empty, err := other.Empty(t.Context())
+	require.NoError(t, err)
+	require.True(t, empty)
+}
+
 func TestExportRestoresExactly(t *testing.T) {
 	s, _ := fresh(t)
 	ctx := t.Context()
@@ -114,7 +139,7 @@ func TestExportRestoresExactly(t *testing.T) {
 	require.NoError(t, s.Export(ctx, &one))
 
 	other, _ := fresh(t)
-	lines, err := other.Restore(ctx, strings.NewReader(one.String()), func(int) {})
+	lines, err := other.Restore(ctx, from(one.String()), func(int) {}, sound)
 	require.NoError(t, err)
 	require.Equal(t, strings.Count(one.String(), "\n"), lines)
 	require.NoError(t, other.Export(ctx, &two))
@@ -130,7 +155,7 @@ func TestExportRestoresExactly(t *testing.T) {
 	require.Equal(t, "Begin", undone.Words)
 	require.NoError(t, other.AddRevision(ctx, store.Revision{No: 3, Text: "", Blame: store.Blame{}, Author: "me", Words: "Go on"}))
 
-	_, err = other.Restore(ctx, strings.NewReader(one.String()), func(int) {})
+	_, err = other.Restore(ctx, from(one.String()), func(int) {}, sound)
 	require.ErrorIs(t, err, store.ErrNotEmpty)
 	third, _ := fresh(t)
 	for _, c := range []struct{ text, want string }{
@@ -140,9 +165,12 @@ func TestExportRestoresExactly(t *testing.T) {
 		{`{"format":"lucid-orchard-estate","version":1}` + "\n{", "line 2"},
 		{`{"format":"lucid-orchard-estate","version":1}` + "\n" + `{"line":"colour"}`, `kind "colour"`},
 		{strings.Split(one.String(), "\n")[0] + "\n" + `{"line":"lease","workload":"nobody","addr":"10.0.0.1","source":""}`, `kind "lease"`},
-		{strings.Split(one.String(), "\n")[0] + "\n" + `{"line":"tag","workload":"nobody","key":"env","source":"plan","value":"x","author":"me","at":"2026-11-20T00:00:00Z"}`, "of nobody"},
+		{strings.Split(one.String(), "\n")[0] + "\n" + `{"line":"tag","workload":"nobody","key":"env","source":"plan","value":"x","author":"me","at":"2026-11-20T00:00:00Z"}`, "not in the file: nobody"},
+		{strings.Replace(one.String(), `"no":1,`, `"no":7,`, 1), "gaps in the revisions"},
+		{strings.Replace(one.String(), `"value":["app"]`, `"value":"app"`, 1), "cannot be read again"},
 	} {
-		_, err := third.Restore(ctx, strings.NewReader(c.text), func(int) {})
+		require.NotEqual(t, one.String(), c.text)
+		_, err := third.Restore(ctx, from(c.text), func(int) {}, sound)
 		require.ErrorContains(t, err, c.want)
 		empty, err := third.Empty(ctx)
 		require.NoError(t, err)

@@ -28,7 +28,7 @@ const bumpProbes = `UPDATE versions SET n = n + 1 WHERE name = 'probes'`
 // KeepProbes adds probes; one that is there gets the new verdict and reason. All
 // are kept, or none is.
 func (s *Store) KeepProbes(ctx context.Context, probes []Probe) error {
-	return s.in(ctx, func(tx *sqlx.Tx) error {
+	return s.write(ctx, editLock, func(tx *sqlx.Tx) error {
 		for _, p := range probes {
 			if _, err := tx.NamedExecContext(ctx, `INSERT INTO probes (question, want, reason, author) VALUES (:question, :want, :reason, :author)
 				ON CONFLICT (question) DO UPDATE SET want = excluded.want, reason = excluded.reason, author = excluded.author, at = now()`, p); err != nil {
@@ -42,7 +42,7 @@ func (s *Store) KeepProbes(ctx context.Context, probes []Probe) error {
 
 // DropProbes removes probes; those that are not there are no error.
 func (s *Store) DropProbes(ctx context.Context, questions []string) error {
-	return s.in(ctx, func(tx *sqlx.Tx) error {
+	return s.write(ctx, editLock, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `DELETE FROM probes WHERE question = ANY($1)`, questions); err != nil {
 			return err
 		}

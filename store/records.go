@@ -92,10 +92,7 @@ type Rebuilt struct {
 // direction; it reports whether it did. changes is that of flow.Buckets. mark is
 // stored in the same transaction as cuts that were made.
 func (s *Store) Rebuild(ctx context.Context, hour flow.Hour, addrs []netip.Addr, turn func(*flow.Joined) bool, changes func(netip.Addr, estate.Instant) (estate.Instant, bool), mark []Cut) (out Rebuilt, err error) {
-	err = s.copyIn(ctx, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, batchLock); err != nil {
-			return err
-		}
+	err = s.writeRows(ctx, trafficLock, func(tx pgx.Tx) error {
 		if err := markCuts(ctx, tx, mark); err != nil {
 			return err
 		}
@@ -104,8 +101,8 @@ func (s *Store) Rebuild(ctx context.Context, hour flow.Hour, addrs []netip.Addr,
 			inets[i] = netip.PrefixFrom(a, a.BitLen())
 		}
 		const touches = `hour = $1 AND (client = ANY($2) OR server = ANY($2))`
-		var stored, kept struct{ connections, bytes, packets int64 }
-		const sums = `coalesce(sum(connections), 0)::bigint, coalesce(sum(bytes), 0)::bigint, coalesce(sum(packets), 0)::bigint`
+		var stored, kept struct{ connections, bytes, packets string } // they may be over 64 bits
+		const sums = `coalesce(sum(connections), 0)::text, coalesce(sum(bytes), 0)::text, coalesce(sum(packets), 0)::text`
 		if err := tx.QueryRow(ctx, `SELECT `+sums+` FROM conversations WHERE `+touches, int32(hour), inets).Scan(&stored.connections, &stored.bytes, &stored.packets); err != nil {
 			return err
 		}
@@ -178,7 +175,7 @@ func (s *Store) Cuts(ctx context.Context) (map[Cut]bool, error) {
 
 // MarkCuts notes cuts that there was nothing to do for.
 func (s *Store) MarkCuts(ctx context.Context, cuts []Cut) error {
-	return s.copyIn(ctx, func(tx pgx.Tx) error { return markCuts(ctx, tx, cuts) })
+	return s.writeRows(ctx, trafficLock, func(tx pgx.Tx) error { return markCuts(ctx, tx, cuts) })
 }
 
 func markCuts(ctx context.Context, tx pgx.Tx, cuts []Cut) error {

@@ -98,10 +98,7 @@ func (s *Store) Drop(ctx context.Context, days []Day) error {
 	if len(days) == 0 {
 		return nil
 	}
-	return s.copyIn(ctx, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, batchLock); err != nil {
-			return err
-		}
+	return s.writeRows(ctx, trafficLock, func(tx pgx.Tx) error {
 		for _, d := range days {
 			n := d.Day.Unix() / 86400
 			if _, err := tx.Exec(ctx, `DROP TABLE IF EXISTS `+partition(d.Table, n)); err != nil {

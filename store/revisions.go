@@ -84,7 +84,7 @@ func (s *Store) RevisionsSince(ctx context.Context, from time.Time) ([]Revision,
 // AddRevision stores a revision that was made from its predecessor, as one
 // change that can be undone. If another came first, it is ErrMoved.
 func (s *Store) AddRevision(ctx context.Context, r Revision) error {
-	return s.in(ctx, func(tx *sqlx.Tx) error {
+	return s.write(ctx, editLock, func(tx *sqlx.Tx) error {
 		if err := insertRevision(ctx, tx, r); err != nil {
 			return err
 		}
@@ -94,13 +94,10 @@ func (s *Store) AddRevision(ctx context.Context, r Revision) error {
 
 // Begin stores the first revision of an estate, which no undo takes away.
 func (s *Store) Begin(ctx context.Context, r Revision) error {
-	return s.in(ctx, func(tx *sqlx.Tx) error { return insertRevision(ctx, tx, r) })
+	return s.write(ctx, editLock, func(tx *sqlx.Tx) error { return insertRevision(ctx, tx, r) })
 }
 
 func insertRevision(ctx context.Context, tx *sqlx.Tx, r Revision) error {
-	if _, err := tx.ExecContext(ctx, `LOCK TABLE revisions IN EXCLUSIVE MODE`); err != nil {
-		return err
-	}
 	var head int
 	if err := tx.GetContext(ctx, &head, `SELECT coalesce(max(no), 0) FROM revisions`); err != nil {
 		return err
@@ -177,10 +174,7 @@ func (s *Store) Redo(ctx context.Context, author string) (*Change, error) {
 
 func (s *Store) turn(ctx context.Context, author, query, state, prefix string) (*Change, error) {
 	var c *Change
-	err := s.in(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `LOCK TABLE changes IN EXCLUSIVE MODE`); err != nil {
-			return err
-		}
+	err := s.write(ctx, editLock, func(tx *sqlx.Tx) error {
 		var err error
 		if c, err = next(ctx, tx, query); err != nil {
 			return err
@@ -237,14 +231,14 @@ type Refusal struct {
 
 // Refuse keeps a refusal; AllowAgain drops it.
 func (s *Store) Refuse(ctx context.Context, r Refusal) error {
-	_, err := s.db.NamedExecContext(ctx, `INSERT INTO refusals (rule, reason, author, conversations, callers, instead) VALUES (:rule, :reason, :author, :conversations, :callers, :instead)
+	_, err := s.execNamed(ctx, `INSERT INTO refusals (rule, reason, author, conversations, callers, instead) VALUES (:rule, :reason, :author, :conversations, :callers, :instead)
 		ON CONFLICT (rule) DO UPDATE SET reason = excluded.reason, author = excluded.author, at = now(), conversations = excluded.conversations, callers = excluded.callers, instead = excluded.instead`, r)
 	return err
 }
 
 // AllowAgain drops a refusal.
 func (s *Store) AllowAgain(ctx context.Context, rule string) error {
-	_, err := s.db.ExecContext(ctx, `DELETE FROM refusals WHERE rule = $1`, rule)
+	_, err := s.exec(ctx, `DELETE FROM refusals WHERE rule = $1`, rule)
 	return err
 }
 

@@ -1,5 +1,6 @@
 // Package store keeps an estate, its policy document and its conversations in
-// PostgreSQL. One file for each kind of record; every write is one transaction.
+// PostgreSQL. One file for each kind of record; every write is one
+// transaction (tx.go).
 //
 // It must not know of HTTP or of what a policy means. Start reading at Open.
 package store
@@ -7,7 +8,6 @@ package store
 import (
 	"context"
 	"database/sql"
-	"errors"
 	"fmt"
 	"io/fs"
 
@@ -62,36 +62,6 @@ func (s *Store) Close() error { return s.db.Close() }
 // Ping reports whether the database answers.
 func (s *Store) Ping(ctx context.Context) error { return s.db.PingContext(ctx) }
 
-// in runs f in a transaction.
-func (s *Store) in(ctx context.Context, f func(*sqlx.Tx) error) error {
-	tx, err := s.db.BeginTxx(ctx, nil)
-	if err != nil {
-		return err
-	}
-	defer tx.Rollback() //nolint:errcheck // after Commit it does nothing
-	if err := f(tx); err != nil {
-		return err
-	}
-	return tx.Commit()
-}
-
-// copyIn writes rows with COPY on a connection of its own, inside a
-// transaction that f finishes the work in.
-func (s *Store) copyIn(ctx context.Context, f func(pgx.Tx) error) error {
-	conn, err := s.db.Conn(ctx)
-	if err != nil {
-		return err
-	}
-	defer conn.Close()
-	return conn.Raw(func(driver any) error {
-		pg, ok := driver.(*stdlib.Conn)
-		if !ok {
-			return errors.New("the database driver is not pgx")
-		}
-		return pgx.BeginFunc(ctx, pg.Conn(), f)
-	})
-}
-
 // Versions are numbers that grow with every write to what they name.
 type Versions struct {
 	Workloads, Conversations, Probes int64
@@ -101,9 +71,15 @@ type Versions struct {
 // Versions gives the current numbers.
 func (s *Store) Versions(ctx context.Context) (Versions, error) {
 	var v Versions
-	err := s.db.QueryRowContext(ctx, `SELECT (SELECT n FROM versions WHERE name = 'workloads'), (SELECT n FROM versions WHERE name = 'conversations'), (SELECT n FROM versions WHERE name = 'probes'), (SELECT coalesce(max(no), 0) FROM revisions)`).
-		Scan(&v.Workloads, &v.Conversations, &v.Probes, &v.Revision)
+	err := v.scan(s.db.QueryRowContext(ctx, selectVersions))
 	return v, err
+}
+
+const selectVersions = `SELECT (SELECT n FROM versions WHERE name = 'workloads'), (SELECT n FROM versions WHERE name = 'conversations'),
+	(SELECT n FROM versions WHERE name = 'probes'), (SELECT coalesce(max(no), 0) FROM revisions)`
+
+func (v *Versions) scan(row interface{ Scan(...any) error }) error {
+	return row.Scan(&v.Workloads, &v.Conversations, &v.Probes, &v.Revision)
 }
 
 const (

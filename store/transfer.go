@@ -13,7 +13,6 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
-	"github.com/jmoiron/sqlx"
 )
 
 // Format names what Export writes: JSON Lines, see docs/estate.md. The first
@@ -51,10 +50,7 @@ type header struct {
 
 // Export writes the whole estate but for its conversations, as of one instant.
 func (s *Store) Export(ctx context.Context, w io.Writer) error {
-	return s.copyIn(ctx, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, `SET TRANSACTION ISOLATION LEVEL REPEATABLE READ READ ONLY`); err != nil {
-			return err
-		}
+	return s.read(ctx, func(tx pgx.Tx) error {
 		first, err := json.Marshal(header{Format, FormatVersion, time.Now().UTC()})
 		if err != nil {
 			return err
@@ -91,77 +87,155 @@ type LineError struct {
 func (e *LineError) Error() string { return fmt.Sprintf("line %d: %s", e.Line, e.Reason) }
 
 // Restore puts back what Export wrote, whole or not at all, into a database
-// without workloads and policy. It gives how many lines it read.
-func (s *Store) Restore(ctx context.Context, in io.Reader, progress func(lines int)) (lines int, err error) {
-	err = s.in(ctx, func(tx *sqlx.Tx) error {
+// without workloads and policy. open gives the export from its start; sound is
+// asked about what was put back before it counts, and may refuse it. It gives how
+// many lines it read.
+func (s *Store) Restore(ctx context.Context, open func() (io.ReadCloser, error), progress func(lines int), sound func(*State) error) (lines int, err error) {
+	err = s.writeRows(ctx, editLock, func(tx pgx.Tx) error {
 		var there bool
-		if err := tx.GetContext(ctx, &there, `SELECT EXISTS (SELECT FROM workloads) OR EXISTS (SELECT FROM revisions)`); err != nil {
+		if err := tx.QueryRow(ctx, someThere).Scan(&there); err != nil {
 			return err
 		}
 		if there {
 			return ErrNotEmpty
 		}
+		in, err := open()
+		if err != nil {
+			return err
+		}
+		defer in.Close()
 		for _, k := range slices.Backward(kinds) {
-			if _, err := tx.ExecContext(ctx, `DELETE FROM `+k.table); err != nil {
+			if _, err := tx.Exec(ctx, `DELETE FROM `+k.table); err != nil {
 				return err
 			}
 		}
-		if _, err := tx.ExecContext(ctx, `DELETE FROM tag_history`); err != nil {
+		if _, err := tx.Exec(ctx, `DELETE FROM tag_history`); err != nil {
 			return err
 		}
-		r := &restoring{ctx: ctx, tx: tx}
-		b := bufio.NewReaderSize(in, 1<<16)
-		for {
-			line, err := b.ReadBytes('\n')
-			if text := bytes.TrimSpace(line); len(text) > 0 {
-				lines++
-				if bad := r.line(lines, text); bad != nil {
-					return bad
-				}
-				if lines%20_000 == 0 {
-					progress(lines)
-				}
-			}
-			if err == io.EOF {
-				break
-			}
-			if err != nil {
-				return err
-			}
-		}
-		if lines == 0 {
-			return &LineError{1, "found an empty file, expected an export of an estate"}
-		}
-		if err := r.flush(); err != nil {
+		if lines, err = (&restoring{ctx: ctx, tx: tx}).all(in, progress); err != nil {
 			return err
-		}
-		var stray []string
-		if err := tx.SelectContext(ctx, &stray, `SELECT DISTINCT workload FROM tags WHERE NOT EXISTS (SELECT FROM workloads WHERE id = workload) OR NOT EXISTS (SELECT FROM sources WHERE name = source) LIMIT 3`); err != nil {
-			return err
-		}
-		if len(stray) > 0 {
-			return &LineError{lines, fmt.Sprintf("found tags of workloads or from sources that are not in the file: of %s", strings.Join(stray, ", "))}
 		}
 		for _, stmt := range []string{
 			`SELECT setval('changes_id_seq', (SELECT coalesce(max(id), 1) FROM changes))`,
 			`UPDATE versions SET n = n + 1 WHERE name IN ('workloads', 'probes')`,
 		} {
-			if _, err := tx.ExecContext(ctx, stmt); err != nil {
+			if _, err := tx.Exec(ctx, stmt); err != nil {
 				return err
 			}
 		}
-		return nil
+		return restored(ctx, tx, lines, sound)
 	})
 	return lines, err
+}
+
+const someThere = `SELECT EXISTS (SELECT FROM workloads) OR EXISTS (SELECT FROM revisions)`
+
+// restored reads everything that was put back, as servers will.
+func restored(ctx context.Context, tx pgx.Tx, lines int, sound func(*State) error) error {
+	bad := func(format string, args ...any) error { return &LineError{lines, fmt.Sprintf(format, args...)} }
+	strays := []struct{ what, query string }{
+		{"tags of workloads or from sources that are not in the file", `SELECT DISTINCT workload FROM tags WHERE NOT EXISTS (SELECT FROM workloads WHERE id = workload) OR NOT EXISTS (SELECT FROM sources WHERE name = source) LIMIT 3`},
+		{"gaps in the revisions, before revision", `SELECT no::text FROM (SELECT no, row_number() OVER (ORDER BY no) AS n FROM revisions) AS r WHERE no <> n ORDER BY no LIMIT 1`},
+		{"changes of revisions that are not in the file, the change", `SELECT id::text FROM changes WHERE kind = 'policy' AND (jsonb_typeof(before) <> 'number' OR jsonb_typeof(after) <> 'number' OR after::int NOT IN (SELECT no FROM revisions)) LIMIT 3`},
+		{"changes of tags that cannot be read, the change", `SELECT id::text FROM changes WHERE kind = 'tags' AND (jsonb_typeof(before) <> 'array' OR jsonb_typeof(after) <> 'array') LIMIT 3`},
+		{"headings of a source that are no object, the source", `SELECT name FROM sources WHERE mapping IS NOT NULL AND jsonb_typeof(mapping) <> 'object' LIMIT 3`},
+	}
+	for _, x := range strays {
+		rows, err := tx.Query(ctx, x.query)
+		if err != nil {
+			return bad("the file does not hold together: %s", err)
+		}
+		if found, err := pgx.CollectRows(rows, pgx.RowTo[string]); err != nil {
+			return bad("the file does not hold together: %s", err)
+		} else if len(found) > 0 {
+			return bad("found %s: %s", x.what, strings.Join(found, ", "))
+		}
+	}
+	state := &State{}
+	if err := state.load(ctx, tx, nil); err != nil {
+		return bad("what the file holds cannot be read again: %s", err)
+	}
+	settings, err := tx.Query(ctx, `SELECT name, value FROM settings`)
+	if err != nil {
+		return err
+	}
+	var name string
+	var raw []byte
+	if _, err := pgx.ForEachRow(settings, []any{&name, &raw}, func() error {
+		to := map[string]any{"structural": &[]string{}, "retention": &Retention{}, "flow headings": &map[string]string{}}[name]
+		if to == nil {
+			return nil
+		}
+		if err := json.Unmarshal(raw, to); err != nil {
+			return fmt.Errorf("the setting %s: %w", name, err)
+		}
+		return nil
+	}); err != nil {
+		return bad("what the file holds cannot be read again: %s", err)
+	}
+	if err := sound(state); err != nil {
+		return bad("%s", err)
+	}
+	return nil
 }
 
 // restoring gathers lines of one kind and writes them together.
 type restoring struct {
 	ctx   context.Context
-	tx    *sqlx.Tx
+	tx    pgx.Tx
 	kind  string
 	first int
 	rows  []json.RawMessage
+
+	octets int // of the rows
+}
+
+// all reads an export to its end, and gives its number of lines.
+func (r *restoring) all(in io.Reader, progress func(lines int)) (lines int, err error) {
+	b := bufio.NewReaderSize(in, 1<<16)
+	for {
+		line, err := readLine(b)
+		if text := bytes.TrimSpace(line); len(text) > 0 {
+			lines++
+			if bad := r.line(lines, text); bad != nil {
+				return lines, bad
+			}
+			if lines%20_000 == 0 {
+				progress(lines)
+			}
+		}
+		if err == io.EOF {
+			break
+		}
+		if err == errLong {
+			return lines, &LineError{lines + 1, fmt.Sprintf("found a line of more than %d octets", longestLine)}
+		}
+		if err != nil {
+			return lines, err
+		}
+	}
+	if lines == 0 {
+		return 0, &LineError{1, "found an empty file, expected an export of an estate"}
+	}
+	return lines, r.flush()
+}
+
+// longestLine is that of a policy text, quoted, with room to spare.
+const longestLine = 64 << 20
+
+var errLong = errors.New("the line is too long")
+
+func readLine(b *bufio.Reader) (line []byte, err error) {
+	for {
+		part, err := b.ReadSlice('\n')
+		line = append(line, part...)
+		if len(line) > longestLine {
+			return nil, errLong
+		}
+		if err != bufio.ErrBufferFull {
+			return line, err
+		}
+	}
 }
 
 func (r *restoring) line(n int, text []byte) error {
@@ -181,13 +255,14 @@ func (r *restoring) line(n int, text []byte) error {
 	if err := json.Unmarshal(text, &k); err != nil {
 		return &LineError{n, "found no JSON object: " + err.Error()}
 	}
-	if k.Line != r.kind || len(r.rows) >= 5000 {
+	if k.Line != r.kind || len(r.rows) >= 5000 || r.octets > 8<<20 {
 		if err := r.flush(); err != nil {
 			return err
 		}
 		r.kind, r.first = k.Line, n
 	}
 	r.rows = append(r.rows, slices.Clone(text))
+	r.octets += len(text)
 	return nil
 }
 
@@ -203,8 +278,11 @@ func (r *restoring) flush() error {
 	if err != nil {
 		return &LineError{r.first, err.Error()}
 	}
-	r.rows = r.rows[:0]
-	if _, err := r.tx.ExecContext(r.ctx, fmt.Sprintf(`INSERT INTO %s SELECT * FROM json_populate_recordset(NULL::%s, $1)`, kinds[i].table, kinds[i].table), string(all)); err != nil {
+	r.rows, r.octets = r.rows[:0], 0
+	if _, err := r.tx.Exec(r.ctx, fmt.Sprintf(`INSERT INTO %s SELECT * FROM json_populate_recordset(NULL::%s, $1)`, kinds[i].table, kinds[i].table), string(all)); err != nil {
+		if Refused(err) == nil {
+			return err
+		}
 		return &LineError{r.first, fmt.Sprintf("the lines of the kind %q from here on cannot be stored: %s", r.kind, err)}
 	}
 	return nil
@@ -213,6 +291,6 @@ func (r *restoring) flush() error {
 // Empty reports whether there are neither workloads nor a policy.
 func (s *Store) Empty(ctx context.Context) (bool, error) {
 	var there bool
-	err := s.db.GetContext(ctx, &there, `SELECT EXISTS (SELECT FROM workloads) OR EXISTS (SELECT FROM revisions)`)
+	err := s.db.GetContext(ctx, &there, someThere)
 	return !there, err
 }

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/netip"
@@ -15,54 +16,58 @@ import (
 // Workloads gives all workloads in the order of their ids, each tag with the
 // value that counts: that of the source with the lowest rank.
 func (s *Store) Workloads(ctx context.Context) ([]estate.Workload, error) {
-	return s.workloads(ctx, nil)
+	var out []estate.Workload
+	err := s.read(ctx, func(tx pgx.Tx) (err error) {
+		out, err = workloads(ctx, tx, nil)
+		return err
+	})
+	return out, err
 }
 
-// workloads gives those with the ids, or all for nil.
-func (s *Store) workloads(ctx context.Context, ids []string) ([]estate.Workload, error) {
+// workloads gives those with the ids, or all for nil. The transaction has to see
+// one state of the database throughout: they are read in three statements.
+func workloads(ctx context.Context, tx pgx.Tx, ids []string) ([]estate.Workload, error) {
 	var out []estate.Workload
-	err := s.copyIn(ctx, func(tx pgx.Tx) error {
-		index := map[string]int{}
-		rows, err := tx.Query(ctx, `SELECT id, name, os, kind, coalesce(retired, '0001-01-01T00:00:00Z') FROM workloads WHERE $1::text[] IS NULL OR id = ANY ($1) ORDER BY id COLLATE "C"`, ids)
-		if err != nil {
-			return err
+	index := map[string]int{}
+	rows, err := tx.Query(ctx, `SELECT id, name, os, kind, coalesce(retired, '0001-01-01T00:00:00Z') FROM workloads WHERE $1::text[] IS NULL OR id = ANY ($1) ORDER BY id COLLATE "C"`, ids)
+	if err != nil {
+		return nil, err
+	}
+	var w estate.Workload
+	if _, err := pgx.ForEachRow(rows, []any{&w.ID, &w.Name, &w.OS, &w.Kind, &w.Retired}, func() error {
+		index[w.ID] = len(out)
+		out = append(out, w)
+		return nil
+	}); err != nil {
+		return nil, err
+	}
+	rows, err = tx.Query(ctx, `
+		SELECT DISTINCT ON (workload COLLATE "C", key COLLATE "C") workload, key, value, source, author, at
+		FROM tags JOIN sources ON sources.name = tags.source
+		WHERE $1::text[] IS NULL OR workload = ANY ($1)
+		ORDER BY workload COLLATE "C", key COLLATE "C", rank, source`, ids)
+	if err != nil {
+		return nil, err
+	}
+	var id string
+	var t estate.Tag
+	if _, err := pgx.ForEachRow(rows, []any{&id, &t.Key, &t.Value, &t.Source, &t.By, &t.At}, func() error {
+		if i, there := index[id]; there && t.Value != "" { // a value that was set before its workload came is of nobody
+			out[i].Tags = append(out[i].Tags, t)
 		}
-		var w estate.Workload
-		if _, err := pgx.ForEachRow(rows, []any{&w.ID, &w.Name, &w.OS, &w.Kind, &w.Retired}, func() error {
-			index[w.ID] = len(out)
-			out = append(out, w)
-			return nil
-		}); err != nil {
-			return err
-		}
-		rows, err = tx.Query(ctx, `
-			SELECT DISTINCT ON (workload COLLATE "C", key COLLATE "C") workload, key, value, source, author, at
-			FROM tags JOIN sources ON sources.name = tags.source
-			WHERE $1::text[] IS NULL OR workload = ANY ($1)
-			ORDER BY workload COLLATE "C", key COLLATE "C", rank, source`, ids)
-		if err != nil {
-			return err
-		}
-		var id string
-		var t estate.Tag
-		if _, err := pgx.ForEachRow(rows, []any{&id, &t.Key, &t.Value, &t.Source, &t.By, &t.At}, func() error {
-			if t.Value != "" {
-				i := index[id]
-				out[i].Tags = append(out[i].Tags, t)
-			}
-			return nil
-		}); err != nil {
-			return err
-		}
-		rows, err = tx.Query(ctx, `SELECT workload, addr, from_at, until_at, source FROM leases
-			WHERE $1::text[] IS NULL OR workload = ANY ($1) ORDER BY workload COLLATE "C", from_at NULLS FIRST, addr`, ids)
-		if err != nil {
-			return err
-		}
-		return eachLease(rows, func(id string, l estate.Lease) {
-			i := index[id]
+		return nil
+	}); err != nil {
+		return nil, err
+	}
+	rows, err = tx.Query(ctx, `SELECT workload, addr, from_at, until_at, source FROM leases
+		WHERE $1::text[] IS NULL OR workload = ANY ($1) ORDER BY workload COLLATE "C", from_at NULLS FIRST, addr`, ids)
+	if err != nil {
+		return nil, err
+	}
+	err = eachLease(rows, func(id string, l estate.Lease) {
+		if i, there := index[id]; there {
 			out[i].Leases = append(out[i].Leases, l)
-		})
+		}
 	})
 	return out, err
 }
@@ -86,36 +91,6 @@ func eachLease(rows pgx.Rows, f func(workload string, l estate.Lease)) error {
 	return err
 }
 
-// Touched gives the workloads that versions from after one up to another have
-// changed, as they are now, and the ids of those that are gone; whole says that
-// it were too many, or too long ago: all must be read again.
-func (s *Store) Touched(ctx context.Context, after, upTo int64) (changed []estate.Workload, gone []string, whole bool, err error) {
-	var versions int64
-	var ids []string
-	if err := s.db.GetContext(ctx, &versions, `SELECT count(DISTINCT version) FROM touched WHERE version > $1 AND version <= $2`, after, upTo); err != nil {
-		return nil, nil, false, err
-	}
-	if versions < upTo-after {
-		return nil, nil, true, nil
-	}
-	if err := s.db.SelectContext(ctx, &ids, `SELECT DISTINCT workload FROM touched WHERE version > $1 AND version <= $2`, after, upTo); err != nil {
-		return nil, nil, false, err
-	}
-	if changed, err = s.workloads(ctx, ids); err != nil {
-		return nil, nil, false, err
-	}
-	there := map[string]bool{}
-	for _, w := range changed {
-		there[w.ID] = true
-	}
-	for _, id := range ids {
-		if !there[id] {
-			gone = append(gone, id)
-		}
-	}
-	return changed, gone, false, nil
-}
-
 func boundTime(t estate.Instant) *time.Time {
 	if !t.IsBound() {
 		return nil
@@ -130,11 +105,65 @@ type TagEdit struct {
 	Workload string  `json:"workload"`
 	Key      string  `json:"key"`
 	Value    *string `json:"value"` // nil: nothing is set by hand
+	// Was is the value that counted when the edit was made, "" for none; nil: it does
+	// not matter. Where another one counts by now, nothing is set: see ChangedError.
+	Was *string `json:"-"`
+}
+
+// ChangedError says that somebody else was faster.
+type ChangedError struct {
+	TagEdit
+	Now    string // the value that counts now
+	Source string
+	Author string
+}
+
+func (e *ChangedError) Error() string {
+	name := func(v string) string {
+		if v == "" {
+			return "missing"
+		}
+		return v
+	}
+	by := cmp.Or(e.Author, e.Source, "nobody")
+	return fmt.Sprintf("somebody has changed this meanwhile. %s of %s was %s; now it is %s, by %s. Nothing was changed", e.Key, e.Workload, name(*e.Was), name(e.Now), by)
+}
+
+// moved finds an edit whose tag has another value by now than it was made on.
+func moved(ctx context.Context, tx *sqlx.Tx, edits []TagEdit) error {
+	var ids, keys []string
+	var of []int
+	for i, e := range edits {
+		if e.Was != nil {
+			ids, keys, of = append(ids, e.Workload), append(keys, e.Key), append(of, i)
+		}
+	}
+	if len(of) == 0 {
+		return nil
+	}
+	var now []struct {
+		N                     int
+		Value, Source, Author string
+	}
+	if err := tx.SelectContext(ctx, &now, `SELECT DISTINCT ON (e.n) e.n, coalesce(t.value, '') AS value, coalesce(t.source, '') AS source, coalesce(t.author, '') AS author
+		FROM unnest($1::text[], $2::text[]) WITH ORDINALITY AS e (workload, key, n)
+		LEFT JOIN (SELECT tags.*, rank FROM tags JOIN sources ON name = source) t ON t.workload = e.workload AND t.key = e.key ORDER BY e.n, t.rank, t.source`, ids, keys); err != nil {
+		return err
+	}
+	for _, v := range now {
+		if e := edits[of[v.N-1]]; v.Value != *e.Was {
+			return &ChangedError{e, v.Value, v.Source, v.Author}
+		}
+	}
+	return nil
 }
 
 // SetTags sets tags by hand, as one change that can be undone.
 func (s *Store) SetTags(ctx context.Context, edits []TagEdit, author, words string) error {
-	return s.in(ctx, func(tx *sqlx.Tx) error {
+	return s.write(ctx, editLock, func(tx *sqlx.Tx) error {
+		if err := moved(ctx, tx, edits); err != nil {
+			return err
+		}
 		ids, keys, _, _ := columnsOf(edits)
 		before := make([]TagEdit, len(edits))
 		var were []struct {
@@ -146,7 +175,7 @@ func (s *Store) SetTags(ctx context.Context, edits []TagEdit, author, words stri
 			return err
 		}
 		for _, w := range were {
-			before[w.N-1] = TagEdit{edits[w.N-1].Workload, edits[w.N-1].Key, w.Value}
+			before[w.N-1] = TagEdit{Workload: edits[w.N-1].Workload, Key: edits[w.N-1].Key, Value: w.Value}
 		}
 		if err := writeTags(ctx, tx, edits, author); err != nil {
 			return err

@@ -7,8 +7,41 @@ import type { components, paths } from "./schema";
 
 export type Schemas = components["schemas"];
 
+const pause = (ms: number) => new Promise((done) => setTimeout(done, ms));
+
+/** A key that no other request has. */
+function newKey(): string {
+  return [...crypto.getRandomValues(new Uint8Array(16))].map((b) => b.toString(16).padStart(2, "0")).join("");
+}
+
+/**
+ * Sends a request. One that changes something carries a key, so that it is safe
+ * to send it again where nobody knows whether the first one arrived: the server
+ * stores it once.
+ */
+export async function send(asked: Request | (() => Request)): Promise<Response> {
+  const key = newKey();
+  const next = () => {
+    const r = typeof asked === "function" ? asked() : asked.clone();
+    r.headers.set("Idempotency-Key", key);
+    return r;
+  };
+  if (typeof asked !== "function" && (asked.method === "GET" || asked.method === "HEAD")) return fetch(asked);
+  for (let wait = 400; ; wait *= 2) {
+    const request = next();
+    try {
+      const answer = await fetch(request);
+      if (answer.status !== 503 || wait > 4000) return answer;
+    } catch (e) {
+      if (wait > 4000 || request.signal.aborted) throw e;
+    }
+    await pause(wait);
+  }
+}
+
 export const fetchClient = createFetchClient<paths>({
   baseUrl: window.location.origin,
+  fetch: send,
   querySerializer: { array: { style: "form", explode: true } },
 });
 
@@ -37,6 +70,7 @@ export function problem(error: unknown): string {
 export function followChanges(onLive: (live: boolean) => void): () => void {
   let events: EventSource | undefined;
   let fresh = true; // nothing can have changed since the page was loaded
+  let known = ""; // the versions that this page has read
   let timer: ReturnType<typeof setTimeout> | undefined;
   const close = () => {
     events?.close();
@@ -45,8 +79,10 @@ export function followChanges(onLive: (live: boolean) => void): () => void {
   const listen = () => {
     if (events || document.visibilityState === "hidden") return;
     events = new EventSource("/api/events");
-    events.addEventListener("changed", () => {
+    events.addEventListener("changed", (e: MessageEvent<string>) => {
       onLive(true);
+      if (e.data === known) return;
+      known = e.data;
       if (!fresh) {
         clearTimeout(timer);
         timer = setTimeout(() => void queryClient.invalidateQueries(), 80);

@@ -978,6 +978,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/refused-batches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List API refused batches */
+        get: operations["list-api-refused-batches"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/refused-batches/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Delete API refused batches by ID */
+        delete: operations["delete-api-refused-batches-by-id"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/refused-batches/{id}/records.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The records of a batch that was set aside, as a file of flows */
+        get: operations["export-refused-batch"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/report": {
         parameters: {
             query?: never;
@@ -1275,6 +1326,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/troubles": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List API troubles */
+        get: operations["list-api-troubles"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/vocabulary/mend": {
         parameters: {
             query?: never;
@@ -1557,7 +1625,11 @@ export interface components {
             words: string;
         };
         AssertChange: {
-            after: string;
+            /**
+             * @description gone: the assertion is no longer there
+             * @enum {string}
+             */
+            after: "holds" | "open" | "broken" | "gone";
             before: string;
             sentence: string;
         };
@@ -1713,6 +1785,13 @@ export interface components {
              * @description Sessions that were sent off before their time, for want of room
              */
             early: number;
+            /** @description The last time */
+            jump?: components["schemas"]["Jump"];
+            /**
+             * Format: int64
+             * @description How often the clock of its machine was set since the start
+             */
+            jumps: number;
             listening: string[];
             /**
              * Format: int64
@@ -1746,6 +1825,11 @@ export interface components {
              * @description In memory
              */
             sessions: number;
+            /**
+             * Format: int64
+             * @description Batches that the database refused for what they hold
+             */
+            setAside: number;
             /** Format: int64 */
             spoolBytes: number;
             /**
@@ -1769,13 +1853,18 @@ export interface components {
             /** @description Why the database does not take batches */
             trouble?: string;
             /**
+             * Format: date-time
+             * @description Since when
+             */
+            troubleAt?: string;
+            /**
              * Format: int64
-             * @description Sessions that were in memory when the collector was last killed
+             * @description Records that were in memory only when the collector was last killed, at most
              */
             unfinished: number;
             /**
              * Format: int64
-             * @description Of these, with something that is not in a batch yet
+             * @description Records that are in memory only
              */
             waiting: number;
         };
@@ -1922,6 +2011,8 @@ export interface components {
             revision: number;
             /** @description The new statement; for add one or more, a line each */
             text?: string;
+            /** @description change, remove: the statement as it was shown, or what stands after the = of a group. If something else stands there by now, nothing is changed */
+            was?: string;
         };
         EditOut: {
             consequences?: components["schemas"]["Consequences"];
@@ -2235,6 +2326,11 @@ export interface components {
              * @description Workloads that change
              */
             changed: number;
+            /**
+             * Format: int64
+             * @description Of a complete list that lacks much: what confirm has to be, if it is whole all the same
+             */
+            confirm?: number;
             /** @description The first of them */
             errors: components["schemas"]["RowError"][];
             /** @description The first workloads that are new or change */
@@ -2305,6 +2401,18 @@ export interface components {
             /** @enum {string} */
             state: "running" | "done" | "failed" | "cancelled";
             title: string;
+        };
+        Jump: {
+            /**
+             * Format: date-time
+             * @description The time of day after it
+             */
+            at: string;
+            /**
+             * Format: double
+             * @description By how much; below 0: it was set back
+             */
+            seconds: number;
         };
         LeaseOut: {
             addr: string;
@@ -2778,6 +2886,18 @@ export interface components {
             reason: string;
             /** @description The proposed rule without its note */
             rule: string;
+        };
+        RefusedBatch: {
+            /** Format: date-time */
+            at: string;
+            collector: string;
+            id: string;
+            reason: string;
+            /**
+             * Format: int64
+             * @description Records that it has
+             */
+            rows: number;
         };
         RefusedOut: {
             /** Format: date-time */
@@ -3312,6 +3432,17 @@ export interface components {
             errors: components["schemas"]["TextError"][];
             /** @description Of those in the text, in its order */
             results: components["schemas"]["AssertOut"][];
+        };
+        Trouble: {
+            /** @description Something is not stored, or is being lost */
+            grave: boolean;
+            /** @enum {string} */
+            kind: "disk" | "database" | "collector" | "clock" | "policy" | "network";
+            since?: string;
+            /** @description What to do */
+            todo?: string;
+            /** @description What, where, and what is being lost */
+            words: string;
         };
         Use: {
             /** @enum {string} */
@@ -4789,6 +4920,8 @@ export interface operations {
                 name?: string;
                 /** @description Only say what it would do */
                 preview?: boolean;
+                /** @description Of a complete list that lacks more than a tenth of what its source listed before: how many it lacks, as the preview says */
+                confirm?: number;
             };
             header?: never;
             path?: never;
@@ -4796,6 +4929,8 @@ export interface operations {
         };
         requestBody: {
             content: {
+                "application/octet-stream": string;
+                "application/x-ndjson": string;
                 "text/csv": string;
             };
         };
@@ -4837,6 +4972,8 @@ export interface operations {
                 name?: string;
                 /** @description Only say what it would do */
                 preview?: boolean;
+                /** @description Of a complete list that lacks more than a tenth of what its source listed before: how many it lacks, as the preview says */
+                confirm?: number;
             };
             header?: never;
             path?: never;
@@ -4844,6 +4981,8 @@ export interface operations {
         };
         requestBody: {
             content: {
+                "application/octet-stream": string;
+                "application/x-ndjson": string;
                 "text/csv": string;
             };
         };
@@ -4873,6 +5012,8 @@ export interface operations {
             query?: {
                 /** @description This is all that the source lists: what it listed before and is missing is retired */
                 complete?: boolean;
+                /** @description Of a complete list that lacks more than a tenth of what its source listed before, and is whole all the same: how many it lacks */
+                confirm?: number;
             };
             header?: {
                 "Content-Type"?: string;
@@ -4882,7 +5023,9 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/octet-stream": string;
+                "application/json": unknown;
+                "application/x-ndjson": string;
+                "text/csv": string;
             };
         };
         responses: {
@@ -5847,6 +5990,93 @@ export interface operations {
             };
         };
     };
+    "list-api-refused-batches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RefusedBatch"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "delete-api-refused-batches-by-id": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-refused-batch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "get-api-report": {
         parameters: {
             query?: {
@@ -6713,6 +6943,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Token"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-api-troubles": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trouble"][];
                 };
             };
             /** @description Error */

@@ -14,6 +14,7 @@ import { Modal } from "../marks/Modal";
 import { plural } from "../marks/words";
 import { useEdit } from "../policy/useEdit";
 import { Templates } from "./Templates";
+import { noteText } from "../editor/quote";
 
 type Assertion = Schemas["AssertOut"];
 const look = { holds: ["permit", "permit"], open: ["uncovered", "open"], broken: ["reject", "reject"] } as const;
@@ -45,7 +46,7 @@ export function Assertions() {
             Say what must hold for all traffic: that environments are kept apart, that administrators can always reach their machines. It is proved again at every edit.
           </Empty>
         )}
-        {data.map((a) => (writing?.line === a.line ? <Writing key={a.line} revision={revision} line={a.line} start={writing.start} onDone={() => setWriting(undefined)} /> : <One key={a.line} a={a} revision={revision} change={() => setWriting({ line: a.line, start: a.sentence + (a.note ? ` ${JSON.stringify(a.note)}` : "") })} />))}
+        {data.map((a) => (writing?.line === a.line ? <Writing key={a.line} revision={revision} line={a.line} start={writing.start} onDone={() => setWriting(undefined)} /> : <One key={a.line} a={a} revision={revision} change={() => setWriting({ line: a.line, start: a.sentence + noteText(a.note) })} />))}
       </Box>
     </Flex>
   );
@@ -73,7 +74,7 @@ function One({ a, revision, change }: { a: Assertion; revision: number; change: 
         <Btn flexShrink={0} onClick={change}>
           Edit
         </Btn>
-        <Btn flexShrink={0} disabled={busy} onClick={() => void tryEdit({ op: "remove", line: a.line, revision })}>
+        <Btn flexShrink={0} disabled={busy} onClick={() => void tryEdit({ op: "remove", line: a.line, revision, was: a.sentence + noteText(a.note) })}>
           Remove
         </Btn>
       </Flex>
@@ -167,7 +168,7 @@ function Writing({ revision: now, line, start, onDone }: { revision: number; lin
   const store = async () => {
     setWrong(undefined);
     try {
-      await edit({ op: line === undefined ? "add" : "change", line, text, revision });
+      await edit({ op: line === undefined ? "add" : "change", line, text, revision, was: line === undefined ? undefined : start });
       onDone();
     } catch (e) {
       setWrong(problem(e));

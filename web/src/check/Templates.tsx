@@ -4,8 +4,8 @@ import { chakra, Flex, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import { api } from "../api/client";
 import { Btn } from "../marks/Controls";
+import { quote } from "../editor/quote";
 
-const quote = (v: string) => (/^[A-Za-z0-9_:][A-Za-z0-9_.:/-]*$/.test(v) ? v : JSON.stringify(v));
 
 /** A sentence with gaps: words, and what fills each gap. */
 type Template = { name: string; gaps: ("key" | "group" | "service")[]; sentence: (f: React.ReactNode[]) => React.ReactNode; text: (v: string[]) => string };

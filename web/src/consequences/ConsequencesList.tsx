@@ -23,8 +23,8 @@ export function ConsequencesList({ c }: { c: C }) {
       <Box>
         <Text color="soft">assertions</Text>
         {c.asserts.map((a) => (
-          <Text key={a.sentence} color={a.after === "broken" ? "reject" : undefined} fontWeight={a.after === "broken" ? "600" : undefined}>
-            {a.before || "new"} → {a.after}: {a.sentence.replace("assert ", "")}
+          <Text key={a.sentence} color={a.after === "broken" || a.after === "gone" ? "reject" : undefined} fontWeight={a.after === "broken" || a.after === "gone" ? "600" : undefined} data-assert={a.after}>
+            {a.before || "new"} → {a.after === "gone" ? "no longer asserted" : a.after}: {a.sentence.replace("assert ", "")}
           </Text>
         ))}
         {c.asserts.length === 0 && <Text>no change</Text>}

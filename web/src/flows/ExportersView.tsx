@@ -61,6 +61,7 @@ export function ExportersView() {
           </Empty>
         )
       )}
+      <SetAside />
       <SaidOfPorts />
       <Kept />
     </Box>
@@ -73,8 +74,8 @@ function Collector({ c }: { c: Schemas["CollectorOut"] }) {
   const refused = Object.entries(c.refused ?? {});
   const facts: [string, React.ReactNode, boolean?][] = [
     ["listens at", c.listening.join(", ")],
-    ["waiting for the other direction", plural(c.waiting, "session")],
-    ["in memory", plural(c.sessions, "session")],
+    ["in memory only", plural(c.waiting, "record")],
+    ["remembered", plural(c.sessions, "session")],
     ["on the way to the database", c.spooled ? `${plural(c.spooled, "batch", "batches")}, ${bytes(c.spoolBytes)}, ${n(c.behind)} s behind` : "nothing", c.behind > 30],
     ["stored since the start", plural(c.records, "record")],
     ["sent twice and left out", plural(c.repeated, "record")],
@@ -82,7 +83,8 @@ function Collector({ c }: { c: Schemas["CollectorOut"] }) {
   if (c.lost > 0) facts.push(["lost for want of room", plural(c.lost, "record"), true]);
   if (c.dropped > 0) facts.push(["lost or unreadable in the spool", plural(c.dropped, "batch", "batches"), true]);
   if (c.early > 0) facts.push(["sent off early for want of room", plural(c.early, "session"), true]);
-  if (c.unfinished > 0) facts.push(["in memory when it was last killed", plural(c.unfinished, "session"), true]);
+  if (c.unfinished > 0) facts.push(["lost when it was last killed, at most", plural(c.unfinished, "record"), true]);
+  if (c.jump) facts.push(["its clock was set", `${n(c.jumps)} ×, last ${atMinute(c.jump.at)} by ${n(Math.round(c.jump.seconds))} s`, true]);
   if (c.tooMany > 0) facts.push(["of senders for whom there was no room", plural(c.tooMany, "packet"), true]);
   return (
     <Box fontSize="12px" mb="6px" opacity={c.quiet ? 0.6 : 1}>
@@ -94,13 +96,52 @@ function Collector({ c }: { c: Schemas["CollectorOut"] }) {
           </Text>
         ))}
       </Flex>
-      {c.trouble && <ProblemNote>The database does not take records: {c.trouble}. They wait in the spool and are tried again; nothing is lost meanwhile.</ProblemNote>}
+      {c.trouble && (
+        <ProblemNote>
+          The database does not take records{c.troubleAt && ` since ${atMinute(c.troubleAt)}`}: {c.trouble}. They wait and are tried again; {c.lost > 0 ? `${plural(c.lost, "record")} were lost for want of room` : "nothing is lost yet"}.
+        </ProblemNote>
+      )}
       {refused.length > 0 && (
         <ProblemNote>
           Not allowed to send (--exporters), and left out: {refused.map(([a, k]) => `${a} (${plural(k, "packet")})`).join(", ")}
         </ProblemNote>
       )}
     </Box>
+  );
+}
+
+/** Batches that the database refuses for what they hold. */
+function SetAside() {
+  const { data } = api.useQuery("get", "/api/refused-batches", {}, { refetchInterval: 10_000 });
+  const drop = api.useMutation("delete", "/api/refused-batches/{id}");
+  if (!data || data.length === 0) return null;
+  const forget = async (id: string) => {
+    try {
+      await drop.mutateAsync({ params: { path: { id } } });
+      say("Forgotten");
+    } catch (e) {
+      say(problem(e), "error");
+    }
+    await queryClient.invalidateQueries();
+  };
+  return (
+    <>
+      <Text {...heading}>Set aside</Text>
+      <Text color="soft">The database refuses these for what they hold. Download them, put them right, import them; or forget them.</Text>
+      {data.map((b) => (
+        <Flex key={b.id} gap="14px" py="3px" borderBottomWidth="1px" borderColor="line2" align="baseline" data-set-aside>
+          <Text flexShrink={0}>{atMinute(b.at)}</Text>
+          <Text flexShrink={0}>{plural(b.rows, "record")}</Text>
+          <Text flex="1" minW="0" truncate title={b.reason}>
+            {b.reason}
+          </Text>
+          <chakra.a href={`/api/refused-batches/${encodeURIComponent(b.id)}/records.csv`} download textDecoration="underline">
+            Download
+          </chakra.a>
+          <Link onClick={() => void forget(b.id)}>Forget</Link>
+        </Flex>
+      ))}
+    </>
   );
 }
 

@@ -13,6 +13,7 @@ import { DraftStrip, useUndo } from "./DraftStrip";
 import { KeysDialog } from "./KeysDialog";
 import { useKeys } from "./keys";
 import { toaster } from "./toaster";
+import { Troubles } from "./Troubles";
 import { WhyPanel } from "./WhyPanel";
 import { WindowStrip } from "./WindowStrip";
 
@@ -34,6 +35,7 @@ export function Frame() {
       <TitleBar onKeys={() => setKeysOpen(true)} />
       <Course />
       <DraftStrip undo={undo} live={live} />
+      <Troubles />
       <WindowStrip />
       <Grid _print={{ display: "block" }} templateColumns={subject ? "minmax(0,1fr) 316px" : "minmax(0,1fr)"} flex="1" minH="0">
         <Box as="main" minW="0" minH="0" overflow="hidden" _print={{ overflow: "visible" }}>

@@ -6,6 +6,7 @@ import { useNavigate } from "react-router";
 import { api, problem, type Schemas } from "../api/client";
 import { ConsequencesList } from "../consequences/ConsequencesList";
 import { CodeEditor } from "../editor/CodeEditor";
+import { noteText, quote } from "../editor/quote";
 import { useVocabulary } from "../editor/useVocabulary";
 import { useAddress, useCarried, useWhy, useWindow } from "../frame/address";
 import { Ledger } from "../ledger/Ledger";
@@ -19,14 +20,15 @@ import { GroupHistory, GroupTools } from "./GroupTools";
 type Group = Schemas["GroupOut"];
 type Preview = Schemas["GroupPreview"];
 const parts = ["members", "history", "reached", "reaches"] as const;
-const quoted = (name: string) => (/^[A-Za-z0-9_:][A-Za-z0-9_.:/-]*$/.test(name) ? name : JSON.stringify(name));
 
 export function GroupEditor({ group, onSaved }: { group?: Group; onSaved: (name: string) => void }) {
   const w = useWindow();
   const { search, change } = useAddress();
   const part = parts.find((x) => x === search.get("part")) ?? "members";
   const [text, setText] = useState(group?.body ?? "");
-  const [base, setBase] = useState(group?.body ?? "");
+  // What the text was begun from: a change by somebody else in between is then
+  // noticed, not overwritten.
+  const [begun, setBegun] = useState({ body: group?.body ?? "", line: group?.line, revision: 0 });
   const [name, setName] = useState(group?.name ?? "");
   const [wrong, setWrong] = useState<string>();
   const words = useVocabulary();
@@ -34,13 +36,16 @@ export function GroupEditor({ group, onSaved }: { group?: Group; onSaved: (name:
   const preview = api.useMutation("post", "/api/groups/preview");
   const saving = useEdit();
   const { mutate: look } = preview;
-  // Somebody else, or undo, changed the group: take that over unless there are
+  const revision = policy.data?.revision ?? 0;
+  const changed = text.trim() !== begun.body;
+  const theirs = group && changed && group.body !== begun.body ? group.body : undefined;
+  const take = (body: string) => {
+    setText(body);
+    setBegun({ body: group?.body ?? "", line: group?.line, revision });
+  };
+  // Somebody else, or undo, changed the group: that is taken over unless there are
   // edits here, which are never lost.
-  if (group && group.body !== base) {
-    if (text === base) setText(group.body);
-    setBase(group.body);
-  }
-  const changed = text.trim() !== base;
+  if (!changed && (begun.revision !== revision || begun.line !== group?.line || begun.body !== (group?.body ?? ""))) take(group?.body ?? "");
   useEffect(() => {
     if (!text.trim()) return;
     const t = setTimeout(() => look({ params: { query: w }, body: { name: group?.name ?? "", text } }), 150);
@@ -49,9 +54,9 @@ export function GroupEditor({ group, onSaved }: { group?: Group; onSaved: (name:
   const p = preview.data;
   const store = async () => {
     setWrong(undefined);
-    const statement = `group ${quoted(group?.name ?? name.trim())} = ${text.replaceAll("\n", " ")}${group?.note ? ` ${JSON.stringify(group.note)}` : ""}`;
+    const statement = `group ${quote(group?.name ?? name.trim())} = ${text.replaceAll("\n", " ")}${noteText(group?.note)}`;
     try {
-      await saving.edit({ revision: policy.data?.revision ?? 0, op: group ? "change" : "add", line: group?.line, text: statement });
+      await saving.edit(group ? { revision: begun.revision, op: "change", line: begun.line, was: begun.body, text: statement } : { revision, op: "add", text: statement });
       if (!group) onSaved(name.trim());
     } catch (e) {
       setWrong(problem(e));
@@ -103,12 +108,19 @@ export function GroupEditor({ group, onSaved }: { group?: Group; onSaved: (name:
         </Box>
       )}
       {wrong && <ProblemNote>{wrong}</ProblemNote>}
+      {theirs !== undefined && (
+        <ProblemNote>
+          Somebody has changed this group meanwhile. It is now: <chakra.code fontFamily="mono">{theirs}</chakra.code>{" "}
+          <Btn onClick={() => take(theirs)}>Take theirs</Btn>{" "}
+          <Btn onClick={() => setBegun({ body: theirs, line: group?.line, revision })}>Go on with mine</Btn>
+        </ProblemNote>
+      )}
       {changed && (
         <Flex gap="8px" mt="12px" align="center">
-          <Btn primary loading={saving.busy} disabled={!p || p.errors.length > 0 || !text.trim() || (!group && !name.trim())} onClick={() => void store()}>
+          <Btn primary loading={saving.busy} disabled={!p || p.errors.length > 0 || theirs !== undefined || !text.trim() || (!group && !name.trim())} onClick={() => void store()}>
             Save to the draft
           </Btn>
-          <Btn onClick={() => setText(base)}>Discard</Btn>
+          <Btn onClick={() => setText(begun.body)}>Discard</Btn>
           <Text color="soft">Nothing is in force until it is released.</Text>
         </Flex>
       )}

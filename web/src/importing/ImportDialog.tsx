@@ -2,7 +2,7 @@
 // see what became of each row.
 import { Box, chakra, Flex, Input, Progress, Text } from "@chakra-ui/react";
 import { useState } from "react";
-import { api, problem, queryClient, type Schemas } from "../api/client";
+import { api, problem, queryClient, send as request, type Schemas } from "../api/client";
 import { Btn, inputStyle, ProblemNote } from "../marks/Controls";
 import { Modal } from "../marks/Modal";
 import { plural } from "../marks/words";
@@ -11,7 +11,7 @@ import { Report } from "./Report";
 
 type Kind = "workloads" | "flows";
 type Answer = Schemas["ImportAnswer"];
-type Options = { source: string; complete: boolean; directions?: boolean; mapping?: Record<string, string> };
+type Options = { source: string; complete: boolean; directions?: boolean; mapping?: Record<string, string>; confirm?: number };
 
 const needed: Record<Kind, string> = {
   workloads: "CSV with any headings, or JSON Lines. Our own columns: id, name, addresses (separated by blanks), os, kind, from, until, and tag:KEY for each tag.",
@@ -22,7 +22,8 @@ async function send(kind: Kind, file: File, o: Options, preview: boolean): Promi
   const query = new URLSearchParams({ source: o.source.trim() || "inventory", preview: String(preview), complete: String(o.complete), directions: String(!!o.directions), name: file.name });
   if (/\.(jsonl|ndjson)$/i.test(file.name)) query.set("format", "lines");
   if (o.mapping) query.set("mapping", JSON.stringify(o.mapping));
-  const answer = await fetch(`/api/imports/${kind}?${query}`, { method: "POST", headers: { "Content-Type": "text/csv" }, body: file });
+  if (o.confirm) query.set("confirm", String(o.confirm));
+  const answer = await request(() => new Request(`/api/imports/${kind}?${query}`, { method: "POST", headers: { "Content-Type": "text/csv" }, body: file }));
   const json: unknown = await answer.json();
   if (!answer.ok) throw json;
   return json as Answer;
@@ -63,11 +64,13 @@ export function ImportDialog({ kind, open, onClose }: { kind: Kind; open: boolea
     }
     setBusy(false);
   };
-  const again = (o: Options) => {
+  const again = (changed: Options) => {
+    const o = { ...changed, confirm: undefined };
     setOptions(o);
     if (file) void run(true, file, o);
   };
   const usable = preview && !preview.unusable;
+  const asks = preview?.confirm && options.confirm !== preview.confirm; // a list that lacks much
   return (
     <Modal
       title={`Import ${kind}`}
@@ -77,7 +80,7 @@ export function ImportDialog({ kind, open, onClose }: { kind: Kind; open: boolea
       footer={
         <>
           {!state && (
-            <Btn primary disabled={!file || !usable || busy} onClick={() => file && void run(false, file, options)}>
+            <Btn primary disabled={!file || !usable || busy || !!asks} onClick={() => file && void run(false, file, options)}>
               {usable ? `Import ${plural(preview.rows - preview.bad, "row")}` : "Import"}
             </Btn>
           )}
@@ -128,6 +131,15 @@ export function ImportDialog({ kind, open, onClose }: { kind: Kind; open: boolea
       {busy && !preview && <Text color="soft">reading…</Text>}
       {preview?.headings && !state && <Mapping kind={kind} report={preview} set={(mapping) => again({ ...options, mapping })} />}
       {preview?.unusable && !state && <ProblemNote>{preview.unusable}</ProblemNote>}
+      {usable && preview.confirm && !state && (
+        <ProblemNote>
+          The list lacks {plural(preview.confirm, "workload")} that {options.source} has listed before. Was it cut off? They would be retired: their addresses end now.{" "}
+          <chakra.label display="inline-flex" gap="5px" alignItems="center">
+            <input type="checkbox" data-confirm checked={!asks} onChange={(e) => setOptions({ ...options, confirm: e.target.checked ? preview.confirm : undefined })} />
+            the list is whole, retire them
+          </chakra.label>
+        </ProblemNote>
+      )}
       {usable && !state && <Report kind={kind} report={preview} done={false} />}
       {state?.state === "running" && (
         <Box role="status">

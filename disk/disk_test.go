@@ -1,0 +1,53 @@
+package disk
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+func TestALowDiskIsSaidGivesUpItsReserveAndRecovers(t *testing.T) {
+	dir := t.TempDir()
+	w := New(1<<20, Folder{"the data", dir}, Folder{"the spool", filepath.Join(dir)})
+	free := int64(100 << 20)
+	w.free = func(string) (int64, error) { return free, nil }
+	reserve := filepath.Join(dir, reserveFile)
+	w.Look()
+	require.NoError(t, w.Room(""))
+	info, err := os.Stat(reserve)
+	require.NoError(t, err)
+	require.Equal(t, int64(1<<20), info.Size())
+
+	changed := w.Changed()
+	free = 1<<20 - 1
+	w.Look()
+	<-changed
+	err = w.Room("the spool")
+	require.ErrorContains(t, err, "the disk of the spool ("+dir+") is full since ")
+	require.FileExists(t, reserve)
+	since := w.States()[0].Since
+
+	free = 1000 // somebody else fills it up to the brim
+	w.Look()
+	require.NoFileExists(t, reserve)
+	require.Equal(t, since, w.States()[0].Since)
+
+	free = 3 << 19 // not yet enough to go on
+	w.Look()
+	require.Error(t, w.Room(""))
+	free = 2 << 20
+	w.Look()
+	require.NoError(t, w.Room(""))
+	require.NoFileExists(t, reserve)
+	free = 4 << 20
+	w.Look()
+	require.FileExists(t, reserve)
+}
+
+func TestWhoWatchesNothingHasRoom(t *testing.T) {
+	var w *Watch
+	require.NoError(t, w.Room(""))
+	require.Nil(t, w.Changed())
+}

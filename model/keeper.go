@@ -1,0 +1,441 @@
+package model
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"maps"
+	"runtime/debug"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"lucidorchard/core/decide"
+	"lucidorchard/core/estate"
+	"lucidorchard/core/flow"
+	"lucidorchard/core/policy"
+	"lucidorchard/core/reach"
+	"lucidorchard/store"
+)
+
+// Keeper makes models and holds the current one.
+type Keeper struct {
+	store   *store.Store
+	log     *slog.Logger
+	changed func(before, now *Model) // before is nil at first
+
+	current atomic.Pointer[Model]
+	wake    chan struct{}
+	lazy    atomic.Bool // traffic takes so long to read that it is read beside the answers
+	urgent  atomic.Bool // the next answer must know all traffic: something was just imported
+	read    chan *traffic
+
+	mu       sync.Mutex
+	ctx      context.Context // Run's
+	begun    int64         // attempts to bring the model up to date
+	ended    chan struct{} // closed at the end of the attempt that goes on, or of the next
+	failure  error         // of the last attempt
+	since    time.Time     // when attempts began to fail
+	failedAt int64         // its number
+	reading  bool          // traffic is read beside the answers
+
+	// Of the goroutine that Run is in.
+	traffic traffic
+}
+
+// traffic is the conversations as they were last read. It is not changed.
+type traffic struct {
+	table   *flow.Table
+	hours   map[flow.Hour]int64 // version of each hour that was read
+	version int64               // of the conversations that was read
+	cost    time.Duration       // of reading and resolving, the last time
+	next    time.Time           // nothing is read beside the answers before this
+	view    *keptView           // the one that was used last, from the new table
+	of      *Model              // that it was made for
+	err     error
+}
+
+// slow is from what cost on new traffic is read and resolved beside the answers,
+// which are of the traffic before it meanwhile.
+const slow = 300 * time.Millisecond
+
+// look is how often changes of other servers are looked for.
+const look = time.Second
+
+// NewKeeper makes one that has no model yet; Run makes it. changed is told of
+// each new model, in Run's goroutine.
+func NewKeeper(s *store.Store, log *slog.Logger, changed func(before, now *Model)) *Keeper {
+	return &Keeper{store: s, log: log, changed: changed, wake: make(chan struct{}, 1), read: make(chan *traffic, 1), ended: make(chan struct{})}
+}
+
+// Hurry makes the next answer wait for all traffic.
+func (k *Keeper) Hurry() { k.urgent.Store(true) }
+
+// Away says whether the state cannot be read just now, and since when.
+func (k *Keeper) Away() (since time.Time, err error) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.since, k.failure
+}
+
+// Nudge makes the Keeper look at once whether something was written.
+func (k *Keeper) Nudge() {
+	select {
+	case k.wake <- struct{}{}:
+	default:
+	}
+}
+
+// Held gives the current model as it is, without asking the database; nil at
+// first.
+func (k *Keeper) Held() *Model { return k.current.Load() }
+
+// Current gives a model that knows all that was written before it was asked for.
+// It waits for it, if need be, until the context ends.
+func (k *Keeper) Current(ctx context.Context) (*Model, error) {
+	v, err := k.store.Versions(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for asked := false; ; {
+		k.mu.Lock()
+		ended, begun, failure, failedAt := k.ended, k.begun, k.failure, k.failedAt
+		k.mu.Unlock()
+		m := k.current.Load()
+		if m.knows(v) && (m.Versions.Conversations >= v.Conversations || k.lazy.Load() && !k.urgent.Load()) {
+			return m, nil
+		}
+		if asked && failure != nil && failedAt == begun {
+			return nil, failure
+		}
+		k.Nudge()
+		select {
+		case <-ended:
+			asked = true // the next failure is of an attempt that began after this
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
+	}
+}
+
+// knows reports whether the model knows versions, but for the conversations.
+func (m *Model) knows(v store.Versions) bool {
+	return m != nil && m.Versions.Workloads >= v.Workloads && m.Versions.Revision >= v.Revision && m.Versions.Probes >= v.Probes && !m.old()
+}
+
+// old reports whether "now" of the model is of the hour before: who holds an
+// address, and which rules are over, is asked anew each hour.
+func (m *Model) old() bool {
+	return m.Compiled.AsOf.Before(estate.InstantOf(time.Now().Truncate(time.Hour)))
+}
+
+// Run makes models until the context ends.
+func (k *Keeper) Run(ctx context.Context) {
+	k.mu.Lock()
+	k.ctx = ctx
+	k.mu.Unlock()
+	tick := time.NewTicker(look)
+	defer tick.Stop()
+	for {
+		k.attempt(ctx)
+		select {
+		case <-ctx.Done():
+			return
+		case <-k.wake:
+		case <-tick.C:
+		case t := <-k.read:
+			k.take(t)
+		}
+	}
+}
+
+// attempt brings the model up to date, once.
+func (k *Keeper) attempt(ctx context.Context) {
+	k.mu.Lock()
+	k.begun++
+	k.mu.Unlock()
+	err := k.guarded(ctx)
+	k.mu.Lock()
+	again := k.failure != nil && err != nil && k.failure.Error() == err.Error()
+	if err != nil && k.failure == nil {
+		k.since = time.Now()
+	}
+	k.failure, k.failedAt = err, k.begun
+	ended := k.ended
+	k.ended = make(chan struct{})
+	k.mu.Unlock()
+	close(ended)
+	if err != nil && !again && ctx.Err() == nil {
+		var fault *Fault
+		if errors.As(err, &fault) {
+			k.log.Error("the state of the estate cannot be made", "panic", fault.Value, "stack", string(fault.Stack))
+		} else {
+			k.log.Warn("the state of the estate cannot be read", "error", err)
+		}
+	}
+}
+
+// guarded is update; a panic of what is computed is its error.
+func (k *Keeper) guarded(ctx context.Context) (err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			err = &Fault{p, debug.Stack()}
+		}
+	}()
+	return k.update(ctx)
+}
+
+func (k *Keeper) update(ctx context.Context) error {
+	before := k.current.Load()
+	v, err := k.store.Versions(ctx)
+	if err != nil {
+		return err
+	}
+	if before.knows(v) && k.traffic.version >= v.Conversations {
+		return nil
+	}
+	if before.knows(v) && !k.dueTraffic(v.Conversations) {
+		return nil
+	}
+	next, update, err := k.state(ctx, before)
+	if err != nil {
+		return err
+	}
+	if err := k.loadTraffic(ctx, next); err != nil {
+		return err
+	}
+	next.Table, next.Versions.Conversations = k.traffic.table, k.traffic.version
+	next.From, next.To = next.Table.Span()
+	next.Made = time.Now()
+	next.derive(before)
+	switch {
+	case before == nil || next.Table != before.Table || update == nil && next.Compiled != before.Compiled:
+		next.views = &views{}
+	case next.Compiled == before.Compiled:
+		next.views = before.views
+	default:
+		next.views = update(before.views)
+	}
+	k.put(before, next)
+	return nil
+}
+
+func (k *Keeper) put(before, next *Model) {
+	k.current.Store(next)
+	if k.changed != nil {
+		k.changed(before, next)
+	}
+}
+
+// state makes the next model but for its traffic. update brings views along; nil
+// if they have to be made anew.
+func (k *Keeper) state(ctx context.Context, before *Model) (next *Model, update func(*views) *views, err error) {
+	var since *store.Versions
+	if before != nil {
+		since = &before.Versions
+	}
+	st, err := k.store.State(ctx, since)
+	if err != nil {
+		return nil, nil, err
+	}
+	next = &Model{}
+	if before != nil {
+		*next = *before
+	}
+	traffic := next.Versions.Conversations
+	next.Versions, next.kept = st.Versions, st.Probes
+	next.Versions.Conversations = traffic
+	if st.Head != nil {
+		next.Head = *st.Head
+		next.Policy, next.Errors = policy.Parse(next.Head.Text)
+		if len(next.Errors) > 0 {
+			k.log.Error("the stored policy has errors", "revision", next.Head.No, "first", next.Errors[0].Error(), "errors", len(next.Errors))
+		}
+	}
+	structural := st.Structural
+	if structural == nil {
+		structural = slices.Clone(reach.Structural)
+	}
+	fresh := before == nil || st.Whole || !slices.Equal(structural, next.Structural)
+	next.Structural = structural
+	asOf := estate.InstantOf(time.Now())
+	if before != nil && !before.old() && next.Versions.Workloads == before.Versions.Workloads && next.Versions.Revision == before.Versions.Revision {
+		return next, nil, nil
+	}
+	if st.Whole {
+		var conflicts []estate.Conflict
+		next.Estate, conflicts = estate.New(st.Workloads)
+		k.logConflicts(conflicts)
+		next.Compiled = decide.Compile(next.Estate, next.Policy, asOf)
+		return next, nil, nil
+	}
+	var steps []*decide.Update
+	if next.Versions.Workloads != before.Versions.Workloads {
+		e, touched, conflicts := next.Estate.With(st.Workloads, st.Gone)
+		k.logConflicts(conflicts)
+		u := next.Compiled.WithEstate(e, touched)
+		next.Estate, next.Compiled = e, u.After
+		steps = append(steps, u)
+	}
+	u := next.Compiled.WithPolicy(next.Policy, asOf)
+	next.Compiled = u.After
+	steps = append(steps, u)
+	if next.Compiled.Worn() { // many edits, and previews of edits, have left something behind
+		next.Compiled = decide.Compile(next.Estate, next.Policy, asOf)
+		fresh = true
+	}
+	if fresh {
+		return next, nil, nil
+	}
+	return next, func(vs *views) *views {
+		for _, u := range steps {
+			vs = vs.follow(u)
+		}
+		return vs
+	}, nil
+}
+
+func (k *Keeper) logConflicts(conflicts []estate.Conflict) {
+	for _, c := range conflicts[:min(20, len(conflicts))] {
+		k.log.Error("the stored leases conflict", "conflict", c.Error(), "of", len(conflicts))
+	}
+}
+
+// dueTraffic reports whether new traffic is to be read now, and not beside.
+func (k *Keeper) dueTraffic(version int64) bool {
+	if k.traffic.version >= version {
+		return false
+	}
+	if k.traffic.table == nil || k.traffic.cost <= slow || k.urgent.Load() {
+		return true
+	}
+	k.readBeside(version)
+	return false
+}
+
+// loadTraffic brings the table up to date; if that takes long it is done beside,
+// and what was read before stays for now.
+func (k *Keeper) loadTraffic(ctx context.Context, next *Model) error {
+	v, err := k.store.Versions(ctx)
+	if err != nil {
+		return err
+	}
+	if k.traffic.table != nil && !k.dueTraffic(v.Conversations) {
+		return nil
+	}
+	start := time.Now()
+	t, err := k.readTraffic(ctx, k.traffic, v.Conversations)
+	if err != nil {
+		return err
+	}
+	t.cost = time.Since(start)
+	k.traffic = t
+	k.lazy.Store(t.cost > slow)
+	k.urgent.Store(false)
+	return nil
+}
+
+// readTraffic reads the hours that have changed since some traffic was read.
+func (k *Keeper) readTraffic(ctx context.Context, was traffic, version int64) (traffic, error) {
+	hours, err := k.store.Hours(ctx)
+	if err != nil {
+		return was, err
+	}
+	var changed, gone []flow.Hour
+	for h, v := range hours {
+		if at, ok := was.hours[h]; !ok || at != v {
+			changed = append(changed, h)
+		}
+	}
+	for h := range was.hours {
+		if _, ok := hours[h]; !ok {
+			gone = append(gone, h)
+		}
+	}
+	table := was.table
+	if table == nil {
+		table = flow.NewTable()
+	}
+	chunks, err := k.store.Chunks(ctx, changed, table.Dict)
+	if err != nil {
+		return was, err
+	}
+	return traffic{table: table.With(chunks, gone), hours: hours, version: version, cost: was.cost, next: was.next}, nil
+}
+
+// readBeside reads new traffic and makes the view that is in use from it, while
+// answers are given from what was read before.
+func (k *Keeper) readBeside(version int64) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	m := k.current.Load()
+	if k.reading || m == nil || time.Now().Before(k.traffic.next) {
+		return
+	}
+	was := k.traffic
+	was.hours = maps.Clone(was.hours)
+	k.reading = true
+	ctx := k.ctx
+	go func() {
+		start := time.Now()
+		t, err := k.readTraffic(ctx, was, version)
+		t.err = err
+		if last := m.views.last(1); err == nil && len(last) > 0 {
+			t.view, t.err = k.viewOf(m, t.table, last[0])
+			t.of = m
+		}
+		t.cost = time.Since(start)
+		t.next = time.Now().Add(4 * t.cost) // a quarter of the time at most
+		k.read <- &t
+	}()
+}
+
+func (k *Keeper) viewOf(m *Model, table *flow.Table, last *keptView) (out *keptView, err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			err = &Fault{p, debug.Stack()}
+		}
+	}()
+	from, to := table.Span()
+	if last.from != m.From {
+		from = last.from
+	}
+	if last.to != m.To {
+		to = last.to
+	}
+	w := reach.NewWindow(m.Estate, table, from, to)
+	w.Structural = m.Structural
+	v := w.Under(m.Compiled)
+	v.Warm()
+	return made(viewKey{from: from, to: to}, v), nil
+}
+
+// take puts traffic that was read beside in place of what was there.
+func (k *Keeper) take(t *traffic) {
+	k.mu.Lock()
+	k.reading = false
+	k.mu.Unlock()
+	k.traffic.next = t.next
+	if t.err != nil {
+		k.log.Error("new traffic cannot be read", "error", t.err)
+		return
+	}
+	if k.traffic.version > t.version {
+		return // something was imported meanwhile, and read at once
+	}
+	before := k.current.Load()
+	view, of := t.view, t.of
+	t.view, t.of = nil, nil
+	k.traffic = *t
+	k.lazy.Store(t.cost > slow)
+	next := *before
+	next.Table, next.Versions.Conversations = t.table, t.version
+	next.From, next.To = next.Table.Span()
+	next.Made = time.Now()
+	next.views = &views{}
+	if view != nil && of.Compiled == next.Compiled {
+		next.views.all = append(next.views.all, view)
+	}
+	k.put(before, &next)
+}

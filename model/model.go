@@ -1,0 +1,248 @@
+// Package model keeps the state of the estate that answers are made from: the
+// workloads, the draft, what was compiled from both, and the conversations.
+//
+// A Model is one state, and never changes; a request takes one and answers all
+// of its questions from it. A Keeper makes them, one after the other, in one
+// goroutine of its own, and follows what is written by whom ever:
+//
+//	m, err := keeper.Current(ctx) // knows all that was written before
+//	v, err := m.View(ctx, m.From, m.To)
+//
+// Model and Keeper are safe for concurrent use. The package must not know of
+// HTTP. Start reading at Keeper.Current.
+package model
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"sync"
+	"time"
+
+	"lucidorchard/core/decide"
+	"lucidorchard/core/estate"
+	"lucidorchard/core/flow"
+	"lucidorchard/core/policy"
+	"lucidorchard/core/prove"
+	"lucidorchard/core/reach"
+	"lucidorchard/core/syntax"
+	"lucidorchard/core/whatif"
+	"lucidorchard/store"
+)
+
+// Model is one state of the estate, the draft and what was seen.
+type Model struct {
+	store.Versions
+	Estate     *estate.Estate
+	Head       store.Revision
+	Policy     *policy.Policy
+	Errors     []*syntax.Error // of the stored text: an older version of the program took it
+	Compiled   *decide.Compiled
+	Structural []string // tag keys that say where a workload belongs
+	Table      *flow.Table
+	From, To   flow.Hour // of all conversations
+	Made       time.Time
+
+	kept     []store.Probe
+	findings func() []prove.Finding
+	byLine   func() map[int][]prove.Finding
+	users    func() map[string][]policy.Statement
+	asserts  func() []prove.Result
+	people   func() [][]decide.Placed
+	keys     func() []string
+	counts   func() (in, undecided []int)
+	census   func() *whatif.Census
+	probes   func() []Probe
+	settling func() *reach.Settling
+	views    *views
+}
+
+// Findings gives what the draft alone says of its statements. It is found when
+// first asked for, as all that follows.
+func (m *Model) Findings() []prove.Finding { return m.findings() }
+
+// FindingsAt gives those of the statement on a line.
+func (m *Model) FindingsAt(line int) []prove.Finding { return m.byLine()[line] }
+
+// Users gives the statements that name a group, in their order.
+func (m *Model) Users(group string) []policy.Statement { return m.users()[group] }
+
+// Asserts gives the results of the draft's assertions, in their order.
+func (m *Model) Asserts() []prove.Result { return m.asserts() }
+
+// People gives the endpoints of now, by their class.
+func (m *Model) People() [][]decide.Placed { return m.people() }
+
+// Keys gives all tag keys in use, in order.
+func (m *Model) Keys() []string { return m.keys() }
+
+// Counts gives how many workloads with an address are in, and undecided about,
+// each group, in the order of Policy.GroupOrder.
+func (m *Model) Counts() (in, undecided []int) { return m.counts() }
+
+// Census is what questions about traffic are put to.
+func (m *Model) Census() *whatif.Census { return m.census() }
+
+// Probes gives the probes with their answers.
+func (m *Model) Probes() []Probe { return m.probes() }
+
+// Settling says what probes call rightly rejected.
+func (m *Model) Settling() *reach.Settling { return m.settling() }
+
+// AsOf is the instant that "now" stands for in the model.
+func (m *Model) AsOf() estate.Instant { return m.Compiled.AsOf }
+
+// Present gives how many workloads are not retired.
+func (m *Model) Present() int {
+	n := 0
+	for _, w := range m.Estate.All() {
+		if w.Retired.IsZero() {
+			n++
+		}
+	}
+	return n
+}
+
+// TagKeys gives all keys in use, the structural ones first.
+func (m *Model) TagKeys() []string {
+	out := slices.Clone(m.Structural)
+	for _, k := range m.Keys() {
+		if !slices.Contains(out, k) {
+			out = append(out, k)
+		}
+	}
+	return out
+}
+
+// derive sets what is found when first asked for. before is the model that this
+// one was made from; nil: none.
+func (m *Model) derive(before *Model) {
+	compiled := m.Compiled
+	if before == nil || before.Estate != m.Estate {
+		e := m.Estate
+		m.keys = sync.OnceValue(func() []string { return keysOf(e) })
+	}
+	if before == nil || before.Compiled != compiled {
+		m.findings = sync.OnceValue(func() []prove.Finding { return prove.Findings(compiled) })
+		findings, p := m.findings, m.Policy
+		m.byLine = sync.OnceValue(func() map[int][]prove.Finding {
+			out := map[int][]prove.Finding{}
+			for _, f := range findings() {
+				out[f.Line] = append(out[f.Line], f)
+			}
+			return out
+		})
+		m.users = sync.OnceValue(func() map[string][]policy.Statement {
+			out := map[string][]policy.Statement{}
+			for _, item := range p.Items {
+				if item.Statement == nil {
+					continue
+				}
+				policy.EachNamed(item.Statement, func(name string) {
+					if all := out[name]; len(all) == 0 || all[len(all)-1] != item.Statement {
+						out[name] = append(all, item.Statement)
+					}
+				})
+			}
+			return out
+		})
+		m.counts = sync.OnceValues(func() ([]int, []int) { return compiled.GroupCounts(compiled.AsOf) })
+		m.people = sync.OnceValue(func() [][]decide.Placed { return compiled.Population(compiled.AsOf) })
+		m.asserts = sync.OnceValue(func() []prove.Result { return prove.Assertions(compiled) })
+		m.census = sync.OnceValue(func() *whatif.Census { return whatif.Count(compiled) })
+	}
+	if before == nil || before.Compiled != compiled || before.Versions.Probes != m.Versions.Probes {
+		m.deriveProbes()
+	}
+}
+
+func (m *Model) deriveProbes() {
+	kept, census, version := m.kept, m.census, m.Versions.Probes
+	m.probes = sync.OnceValue(func() []Probe { return AskProbes(census(), kept) })
+	probes := m.probes
+	m.settling = sync.OnceValue(func() *reach.Settling {
+		out := &reach.Settling{Key: fmt.Sprint(version)}
+		if len(kept) == 0 {
+			return out
+		}
+		for _, p := range probes() {
+			if p.Want == "reject" && p.Question != nil {
+				out.List = append(out.List, reach.Accepted{Client: p.Question.Client.Holds, Server: p.Question.Server.Holds, Points: p.Question.Points})
+			}
+		}
+		return out
+	})
+}
+
+// keysOf gives all tag keys of an estate, in order.
+func keysOf(e *estate.Estate) []string {
+	var out []string
+	for _, w := range e.All() {
+		k := 0
+		for i := range w.Tags { // both are in order: most workloads have no new one
+			for k < len(out) && out[k] < w.Tags[i].Key {
+				k++
+			}
+			if k == len(out) || out[k] != w.Tags[i].Key {
+				out = slices.Insert(out, k, w.Tags[i].Key)
+			}
+		}
+	}
+	return out
+}
+
+// Probe is a probe that was asked of a model.
+type Probe struct {
+	store.Probe
+	Question *whatif.Question // nil: it cannot be read any more
+	Answer   *whatif.Answer
+	Err      *syntax.Error // why
+}
+
+// AsExpected reports whether it gets the verdict that is expected.
+func (p *Probe) AsExpected() bool { return p.Question != nil && p.Question.As(p.Answer) }
+
+// AskProbes puts probes to a census.
+func AskProbes(c *whatif.Census, kept []store.Probe) []Probe {
+	out := make([]Probe, len(kept))
+	var asked []whatif.Question
+	var of []int
+	for i, p := range kept {
+		out[i].Probe = p
+		qs, errs := c.Read(p.Question + " = " + p.Want)
+		if len(errs) > 0 {
+			out[i].Err = errs[0]
+			continue
+		}
+		asked, of = append(asked, qs...), append(of, i)
+	}
+	for k, a := range c.AnswerAll(asked) {
+		out[of[k]].Question, out[of[k]].Answer = &asked[k], a
+	}
+	return out
+}
+
+// View gives the conversations of a window under the draft. One that was asked
+// for before is there at once.
+func (m *Model) View(ctx context.Context, from, to flow.Hour) (*reach.View, error) {
+	return m.views.get(ctx, viewKey{from: from, to: to}, func() *reach.View {
+		window := reach.NewWindow(m.Estate, m.Table, from, to)
+		window.Structural = m.Structural
+		return window.Under(m.Compiled)
+	})
+}
+
+// Against is a view of the model, compared with another policy over the same
+// window and estate. revision is the policy's.
+func (m *Model) Against(ctx context.Context, v *reach.View, revision int, p *policy.Policy) (*reach.View, error) {
+	return m.views.get(ctx, viewKey{v.From, v.To, revision}, func() *reach.View {
+		return v.Compared(v.With(m.Compiled.WithPolicy(p, m.Compiled.AsOf)))
+	})
+}
+
+// Of makes a model of an estate and a policy, without conversations and probes.
+func Of(e *estate.Estate, p *policy.Policy, asOf estate.Instant) *Model {
+	m := &Model{Estate: e, Policy: p, Compiled: decide.Compile(e, p, asOf), Structural: reach.Structural, Table: flow.NewTable(), views: &views{}}
+	m.derive(nil)
+	return m
+}

@@ -1,0 +1,107 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"slices"
+
+	"github.com/jackc/pgx/v5"
+
+	"lucidorchard/core/estate"
+)
+
+// State is one state of all that answers hang on, but for the conversations: it
+// is read in one transaction that sees nothing of what others write meanwhile.
+type State struct {
+	Versions
+	Head       *Revision // nil: as it was
+	Probes     []Probe
+	Structural []string // tag keys that say where a workload belongs; nil: nothing was chosen
+	// Workloads are all of them if Whole, else those that were changed since; Gone
+	// are the ids of those that are no more.
+	Workloads []estate.Workload
+	Gone      []string
+	Whole     bool
+}
+
+// State reads what has changed since the state with some versions; since nil, or
+// too long ago, all of it.
+func (s *Store) State(ctx context.Context, since *Versions) (*State, error) {
+	out := &State{}
+	if err := s.read(ctx, func(tx pgx.Tx) error { return out.load(ctx, tx, since) }); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+func (out *State) load(ctx context.Context, tx pgx.Tx, since *Versions) error {
+	if err := out.Versions.scan(tx.QueryRow(ctx, selectVersions)); err != nil {
+		return err
+	}
+	var raw []byte
+	switch err := tx.QueryRow(ctx, `SELECT value FROM settings WHERE name = 'structural'`).Scan(&raw); {
+	case errors.Is(err, pgx.ErrNoRows):
+	case err != nil:
+		return err
+	default:
+		if err := json.Unmarshal(raw, &out.Structural); err != nil {
+			return err
+		}
+	}
+	if since == nil || since.Revision != out.Revision {
+		out.Head = &Revision{}
+		rows, err := tx.Query(ctx, `SELECT no, text, blame, author, at, words FROM revisions ORDER BY no DESC LIMIT 1`)
+		if err != nil {
+			return err
+		}
+		r := out.Head
+		if _, err := pgx.ForEachRow(rows, []any{&r.No, &r.Text, (*[]int)(&r.Blame), &r.Author, &r.At, &r.Words}, func() error { return nil }); err != nil {
+			return err
+		}
+	}
+	rows, err := tx.Query(ctx, `SELECT question, want, reason, author, at FROM probes ORDER BY at, question`)
+	if err != nil {
+		return err
+	}
+	if out.Probes, err = pgx.CollectRows(rows, pgx.RowToStructByPos[Probe]); err != nil {
+		return err
+	}
+	if out.Whole = since == nil; !out.Whole {
+		return out.touched(ctx, tx, since.Workloads)
+	}
+	out.Workloads, err = workloads(ctx, tx, nil)
+	return err
+}
+
+// touched reads the workloads that were changed after a version; all, where it
+// is not known any more which they were.
+func (out *State) touched(ctx context.Context, tx pgx.Tx, after int64) error {
+	if after == out.Versions.Workloads {
+		return nil
+	}
+	var versions int64
+	if err := tx.QueryRow(ctx, `SELECT count(DISTINCT version) FROM touched WHERE version > $1 AND version <= $2`, after, out.Versions.Workloads).Scan(&versions); err != nil {
+		return err
+	}
+	var ids []string
+	if out.Whole = versions < out.Versions.Workloads-after; !out.Whole {
+		rows, err := tx.Query(ctx, `SELECT DISTINCT workload FROM touched WHERE version > $1 AND version <= $2`, after, out.Versions.Workloads)
+		if err != nil {
+			return err
+		}
+		if ids, err = pgx.CollectRows(rows, pgx.RowTo[string]); err != nil {
+			return err
+		}
+	}
+	var err error
+	if out.Workloads, err = workloads(ctx, tx, ids); err != nil || out.Whole {
+		return err
+	}
+	there := map[string]bool{}
+	for i := range out.Workloads {
+		there[out.Workloads[i].ID] = true
+	}
+	out.Gone = slices.DeleteFunc(ids, func(id string) bool { return there[id] })
+	return nil
+}

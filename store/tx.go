@@ -1,0 +1,338 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/stdlib"
+	"github.com/jmoiron/sqlx"
+)
+
+// Every transaction that writes takes exactly one of these locks, and takes it
+// first: so none waits for another in a circle, and what it checks before it
+// writes is still so when it has written.
+const (
+	trafficLock = 7411 // conversations, records, batches
+	editLock    = 7412 // all else
+)
+
+// UnknownError says that the answer to a COMMIT was lost, and that the database
+// could not be asked either: what was to be stored may be stored or not. A
+// request that carried a Key can be sent again with it.
+type UnknownError struct{ Err error }
+
+func (e *UnknownError) Error() string {
+	return "the connection to the database broke off in the very moment of storing; whether it was stored is not known: " + e.Err.Error()
+}
+
+func (e *UnknownError) Unwrap() error { return e.Err }
+
+// RepeatedError says that a request with the same key was stored before.
+type RepeatedError struct{ Key string }
+
+func (e *RepeatedError) Error() string {
+	return "this was stored already, when it was sent the first time; nothing was changed again"
+}
+
+// write runs f in a transaction under a lock. It is tried again where another
+// transaction came between.
+func (s *Store) write(ctx context.Context, lock int, f func(*sqlx.Tx) error) error {
+	return s.again(ctx, func() (string, error) {
+		// The end of the request ends its statements, but not the COMMIT: else nobody
+		// knew what became of it.
+		life, end := context.WithCancel(context.WithoutCancel(ctx))
+		defer end()
+		tx, err := s.db.BeginTxx(life, nil)
+		if err != nil {
+			return "", err
+		}
+		defer tx.Rollback() //nolint:errcheck // after Commit it does nothing
+		var id string
+		if err := tx.GetContext(ctx, &id, begun, lock); err != nil {
+			return "", err
+		}
+		if err := useKey(ctx, func(query string, args ...any) (int64, error) {
+			r, err := tx.ExecContext(ctx, query, args...)
+			if err != nil {
+				return 0, err
+			}
+			return r.RowsAffected()
+		}); err != nil {
+			return "", err
+		}
+		if err := f(tx); err != nil {
+			return "", err
+		}
+		if err := ctx.Err(); err != nil {
+			return "", err
+		}
+		defer time.AfterFunc(commitPatience, end).Stop()
+		return id, tx.Commit()
+	})
+}
+
+// writeRows is write for what needs the connection itself, such as COPY.
+func (s *Store) writeRows(ctx context.Context, lock int, f func(pgx.Tx) error) error {
+	return s.again(ctx, func() (id string, err error) {
+		err = s.onConn(ctx, func(conn *pgx.Conn) error {
+			tx, err := conn.Begin(ctx)
+			if err != nil {
+				return err
+			}
+			life, end := context.WithTimeout(context.WithoutCancel(ctx), commitPatience)
+			defer end()
+			defer tx.Rollback(life) //nolint:errcheck // after Commit it does nothing
+			var told string
+			if err := tx.QueryRow(ctx, begun, lock).Scan(&told); err != nil {
+				return err
+			}
+			if err := useKey(ctx, func(query string, args ...any) (int64, error) {
+				tag, err := tx.Exec(ctx, query, args...)
+				return tag.RowsAffected(), err
+			}); err != nil {
+				return err
+			}
+			if err := jobStored(ctx, tx); err != nil {
+				return err
+			}
+			if err := f(tx); err != nil {
+				return err
+			}
+			if err := ctx.Err(); err != nil {
+				return err
+			}
+			id = told
+			commit, end2 := context.WithTimeout(context.WithoutCancel(ctx), commitPatience)
+			defer end2()
+			return tx.Commit(commit)
+		})
+		return id, err
+	})
+}
+
+// exec is a write of one statement.
+func (s *Store) exec(ctx context.Context, query string, args ...any) (rows int64, err error) {
+	err = s.write(ctx, editLock, func(tx *sqlx.Tx) error {
+		r, err := tx.ExecContext(ctx, query, args...)
+		if err == nil {
+			rows, err = r.RowsAffected()
+		}
+		return err
+	})
+	return rows, err
+}
+
+// execNamed is exec with the fields of a struct as arguments.
+func (s *Store) execNamed(ctx context.Context, query string, arg any) (rows int64, err error) {
+	err = s.write(ctx, editLock, func(tx *sqlx.Tx) error {
+		r, err := tx.NamedExecContext(ctx, query, arg)
+		if err == nil {
+			rows, err = r.RowsAffected()
+		}
+		return err
+	})
+	return rows, err
+}
+
+// read runs f in a transaction that sees one state of the database.
+func (s *Store) read(ctx context.Context, f func(pgx.Tx) error) error {
+	return s.onConn(ctx, func(conn *pgx.Conn) error {
+		return pgx.BeginTxFunc(ctx, conn, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, f)
+	})
+}
+
+func (s *Store) onConn(ctx context.Context, f func(*pgx.Conn) error) error {
+	conn, err := s.db.Conn(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	return conn.Raw(func(driver any) error {
+		pg, ok := driver.(*stdlib.Conn)
+		if !ok {
+			return errors.New("the database driver is not pgx")
+		}
+		return f(pg.Conn())
+	})
+}
+
+// begun takes the lock of a transaction and gives its id.
+const begun = `SELECT pg_current_xact_id()::text FROM (SELECT pg_advisory_xact_lock($1)) AS locked`
+
+const (
+	commitPatience = 30 * time.Second
+	mostTries      = 6
+)
+
+// again tries a transaction until it is through. once gives the transaction's id
+// if it got as far as its COMMIT.
+func (s *Store) again(ctx context.Context, once func() (id string, err error)) error {
+	for try := 1; ; try++ {
+		id, err := once()
+		if err == nil {
+			return nil
+		}
+		if k := keyOfRequest(ctx); k != nil {
+			k.used = false
+		}
+		var told *pgconn.PgError
+		answered := errors.As(err, &told)
+		if id != "" && !answered { // the answer to COMMIT is missing
+			committed, known := s.became(ctx, id)
+			switch {
+			case !known:
+				return &UnknownError{err}
+			case committed:
+				return nil
+			}
+			return err
+		}
+		if !answered || told.Code != "40001" && told.Code != "40P01" || try == mostTries {
+			return err
+		}
+		select {
+		case <-time.After(time.Duration(try*try) * 10 * time.Millisecond):
+		case <-ctx.Done():
+			return err
+		}
+	}
+}
+
+// became asks what became of a transaction, until the database says so or
+// patience ends.
+func (s *Store) became(ctx context.Context, id string) (committed, known bool) {
+	patience := 10 * time.Second
+	if d, ok := ctx.Value(patienceKey{}).(time.Duration); ok {
+		patience = d
+	}
+	ask, done := context.WithTimeout(context.WithoutCancel(ctx), patience)
+	defer done()
+	for {
+		var status *string
+		err := s.db.GetContext(ask, &status, `SELECT pg_xact_status($1::xid8)`, id)
+		switch {
+		case err == nil && status == nil:
+			return false, false // too long ago
+		case err == nil && *status != "in progress":
+			return *status == "committed", true
+		}
+		select {
+		case <-time.After(100 * time.Millisecond):
+		case <-ask.Done():
+			return false, false
+		}
+	}
+}
+
+type patienceKey struct{}
+
+// Patient gives a context whose writes wait longer than usual to learn what
+// became of them when the database goes away: for work that nobody waits for.
+func Patient(ctx context.Context, d time.Duration) context.Context {
+	return context.WithValue(ctx, patienceKey{}, d)
+}
+
+// Key makes a request safe to send again: what it stores is stored with its key,
+// in the same transaction.
+type Key struct {
+	Text        string
+	Fingerprint string // of the request
+	used        bool
+}
+
+type requestKey struct{}
+
+// WithKey gives the context of a request that carries a key.
+func WithKey(ctx context.Context, k *Key) context.Context {
+	return context.WithValue(ctx, requestKey{}, k)
+}
+
+func keyOfRequest(ctx context.Context) *Key {
+	k, _ := ctx.Value(requestKey{}).(*Key)
+	return k
+}
+
+// Used reports whether something was stored under the key by this request.
+func (k *Key) Used() bool { return k.used }
+
+func useKey(ctx context.Context, exec func(query string, args ...any) (int64, error)) error {
+	k := keyOfRequest(ctx)
+	if k == nil || k.used { // one request may store several things one after the other
+		return nil
+	}
+	n, err := exec(`INSERT INTO requests (key, fingerprint) VALUES ($1, $2) ON CONFLICT DO NOTHING`, k.Text, k.Fingerprint)
+	if err == nil && n == 0 {
+		err = &RepeatedError{k.Text}
+	}
+	k.used = err == nil
+	return err
+}
+
+// Answered is a request that was stored, with what was answered.
+type Answered struct {
+	Fingerprint string `db:"fingerprint"`
+	Status      int    `db:"status"` // 0: the answer was not kept
+	Type        string `db:"type"`
+	Body        []byte `db:"body"`
+}
+
+// Request finds the request with a key; nil if nothing was stored under it.
+func (s *Store) Request(ctx context.Context, key string) (*Answered, error) {
+	var all []Answered
+	err := s.db.SelectContext(ctx, &all, `SELECT fingerprint, coalesce(status, 0) AS status, coalesce(type, '') AS type, body FROM requests WHERE key = $1`, key)
+	if err != nil || len(all) == 0 {
+		return nil, err
+	}
+	return &all[0], nil
+}
+
+// KeepAnswer keeps what was answered to a request.
+func (s *Store) KeepAnswer(ctx context.Context, key string, a Answered) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE requests SET status = $2, type = $3, body = $4 WHERE key = $1`, key, a.Status, a.Type, a.Body)
+	return err
+}
+
+// ForgetRequests drops the keys of requests that nobody sends again any more.
+func (s *Store) ForgetRequests(ctx context.Context) error {
+	_, err := s.db.ExecContext(ctx, `DELETE FROM requests WHERE at < now() - interval '7 days'`)
+	return err
+}
+
+// DataError says that the database refuses something for what it holds, and not
+// because it cannot be reached: to try again is of no use.
+type DataError struct {
+	Reason string
+	Code   string // SQLSTATE
+}
+
+func (e *DataError) Error() string { return e.Reason }
+
+// Refused gives the DataError that an error is about; nil if it is about
+// something else. Class 22 of SQLSTATE is data exceptions, 23 constraints; a
+// program limit (54) that one row exceeds is no better the next time.
+func Refused(err error) *DataError {
+	var pg *pgconn.PgError
+	if !errors.As(err, &pg) || len(pg.Code) != 5 {
+		return nil
+	}
+	switch pg.Code[:2] {
+	case "22", "23", "54":
+		reason := pg.Message
+		if pg.Detail != "" {
+			reason = fmt.Sprintf("%s: %s", reason, pg.Detail)
+		}
+		return &DataError{reason, pg.Code}
+	}
+	return nil
+}
+
+// Full reports whether an error says that the database has no room left on its
+// disk (SQLSTATE 53100).
+func Full(err error) bool {
+	var pg *pgconn.PgError
+	return errors.As(err, &pg) && pg.Code == "53100"
+}
