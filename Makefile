@@ -4,7 +4,7 @@ SHELL := /bin/bash
 export PATH := $(PATH):/usr/local/go/bin:/usr/sbin:/sbin
 PORT ?= 7411
 
-.PHONY: help demo run test bench lint screenshots web types system clean
+.PHONY: help demo run test bench drill lint screenshots web types system clean
 
 help:
 	@grep -E '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*##/\t/'
@@ -24,8 +24,12 @@ test: system web ## everything: unit, property, database and browser tests
 bench: ## speed and memory, as figures and as ratios of one run
 	go test -p 1 -run "^$$" -bench . -benchmem -timeout 60m ./core/... ./ingest/... ./collect ./cmd/... ./server | grep -Ev '^(goos|goarch|pkg|cpu|PASS|ok|\?)'
 
+ROUNDS ?= 40
+drill: system ## kill, fill up and confuse the program while it is worked with; ROUNDS=40
+	ORCHARD_DRILL=$(ROUNDS) go test -count=1 -timeout 120m -v ./drill | grep -E "rounds|connections are|^(---|ok|FAIL|PASS)|SKIP|NOT TRIED"
+
 lint: web/node_modules/.installed ## gofmt, go vet, staticcheck, tsc, eslint
-	@test -z "$$(gofmt -l cmd collect core demo e2e ingest server store web/*.go)" || { gofmt -l cmd collect core demo e2e ingest server store web/*.go; exit 1; }
+	@test -z "$$(gofmt -l cmd collect core demo disk drill e2e ingest model server store web/*.go)" || { gofmt -l cmd collect core demo disk drill e2e ingest model server store web/*.go; exit 1; }
 	go vet ./...
 	go run honnef.co/go/tools/cmd/staticcheck@v0.7.0 ./...
 	cd web && npm run --silent lint
@@ -53,6 +57,8 @@ system:
 	ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || missing="$$missing postgresql"; \
 	command -v chromium >/dev/null 2>&1 || missing="$$missing chromium"; \
 	[ -x /usr/sbin/softflowd ] || missing="$$missing softflowd"; \
+	[ -e /usr/lib/x86_64-linux-gnu/faketime/libfaketimeMT.so.1 ] || missing="$$missing libfaketime"; \
+	[ -x /usr/sbin/mkfs.ext4 ] || [ -x /sbin/mkfs.ext4 ] || missing="$$missing e2fsprogs"; \
 	[ -x /usr/sbin/ip ] || [ -x /sbin/ip ] || missing="$$missing iproute2"; \
 	if [ -n "$$missing" ]; then \
 		echo "installing$$missing"; \

@@ -74,6 +74,7 @@ type Collector struct {
 	stop    context.CancelFunc
 	close   []func() error
 	started time.Time
+	ending  bool // nothing more comes
 	clock   *clock
 	gauge   *gauge
 }
@@ -268,11 +269,12 @@ func (c *Collector) join() {
 		case in, ok := <-c.joined:
 			if !ok {
 				c.joiner.Close(c.clock.now(), emit)
+				c.ending = true
 				flush()
 				if n := len(c.batch.records); n > 0 { // the disk did not take them, and there is no later
 					c.spool.lost(n)
 				}
-				c.gauge.set(gaugeJoined, 0)
+				c.measure() // the next start tells what was lost
 				c.spool.saveOpen(c.joiner.Alive())
 				c.save(true)
 				c.tell()
@@ -321,6 +323,10 @@ func (c *Collector) queue() {
 	defer c.measure()
 	b := store.Batch{Buckets: c.batch.buckets.All(), Records: c.batch.records}
 	err := c.Disk.Room("")
+	if err != nil && c.ending { // this is what the reserve is for
+		c.Disk.Release()
+		err = nil
+	}
 	if err == nil {
 		err = c.spool.put(&b, c.batch.opened)
 	}

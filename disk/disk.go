@@ -153,6 +153,13 @@ func (w *Watch) Changed() <-chan struct{} {
 	return w.change
 }
 
+// Release gives up all reserves, so that what ends can still be written.
+func (w *Watch) Release() {
+	for _, s := range w.States() {
+		_ = Release(s.Path)
+	}
+}
+
 // Release gives up the reserve below a folder, as the last means to start what
 // does not start on a full disk.
 func Release(folder string) error { return os.Remove(filepath.Join(folder, reserveFile)) }

@@ -98,7 +98,7 @@ func (s *Store) Drop(ctx context.Context, days []Day) error {
 	if len(days) == 0 {
 		return nil
 	}
-	return s.writeRows(ctx, trafficLock, func(tx pgx.Tx) error {
+	return s.writeRows(context.WithValue(ctx, roomKey{}, true), trafficLock, func(tx pgx.Tx) error {
 		for _, d := range days {
 			n := d.Day.Unix() / 86400
 			if _, err := tx.Exec(ctx, `DROP TABLE IF EXISTS `+partition(d.Table, n)); err != nil {

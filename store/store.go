@@ -18,8 +18,15 @@ import (
 	"github.com/pressly/goose/v3/lock"
 )
 
-// Store is an open database.
-type Store struct{ db *sqlx.DB }
+// Store is an open database. It is safe for concurrent use.
+type Store struct {
+	db   *sqlx.DB
+	gate func() error
+}
+
+// Gate sets what is asked before each write but those that make room; an error
+// refuses it. Set it before the Store is used.
+func (s *Store) Gate(f func() error) { s.gate = f }
 
 // Open connects and brings the schema up to date; several servers may do so at
 // once.
@@ -34,7 +41,7 @@ func Open(ctx context.Context, url string) (*Store, error) {
 		db.Close()
 		return nil, err
 	}
-	return &Store{db}, nil
+	return &Store{db: db}, nil
 }
 
 func migrate(ctx context.Context, db *sql.DB) error {

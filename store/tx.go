@@ -171,6 +171,11 @@ const (
 // again tries a transaction until it is through. once gives the transaction's id
 // if it got as far as its COMMIT.
 func (s *Store) again(ctx context.Context, once func() (id string, err error)) error {
+	if s.gate != nil && ctx.Value(roomKey{}) == nil {
+		if err := s.gate(); err != nil {
+			return err
+		}
+	}
 	for try := 1; ; try++ {
 		id, err := once()
 		if err == nil {
@@ -227,6 +232,9 @@ func (s *Store) became(ctx context.Context, id string) (committed, known bool) {
 		}
 	}
 }
+
+// roomKey marks the context of what makes room.
+type roomKey struct{}
 
 type patienceKey struct{}
 

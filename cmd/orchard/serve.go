@@ -153,6 +153,7 @@ func serve(ctx context.Context, o serveOptions) error {
 		return unusable("%s", err)
 	}
 	defer db.Close()
+	db.Gate(func() error { return room.Room("") })
 	name := "Estate"
 	if o.demo {
 		if err := loadDemo(ctx, db, o.scale, log); err != nil {
@@ -166,8 +167,8 @@ func serve(ctx context.Context, o serveOptions) error {
 			o.author = u.Username
 		}
 	}
-	// Requests end before the context of the jobs does, and jobs before the
-	// database.
+	// At the end the collector stops first, so that what it holds is stored; then
+	// jobs, then requests, and the database last.
 	work, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	defer cancel()
 	collector, err := collecting(ctx, db, o, room, log)

@@ -1,0 +1,228 @@
+package drill
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net"
+	"net/netip"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"lucidorchard/core/flow"
+	"lucidorchard/ingest/wire"
+)
+
+// disk gives a folder on a disk of its own, of so many MB: a file on a loop
+// device, or in memory where there is none.
+func disk(t *testing.T, mb int) string {
+	dir := folder(t)
+	image, at := filepath.Join(dir, "image"), filepath.Join(dir, "disk")
+	require.NoError(t, os.Mkdir(at, 0o755))
+	run := func(program string, args ...string) error {
+		out, err := exec.Command(program, args...).CombinedOutput()
+		if err != nil {
+			return fmt.Errorf("%s: %w: %s", program, err, out)
+		}
+		return nil
+	}
+	f, err := os.Create(image)
+	require.NoError(t, err)
+	require.NoError(t, f.Truncate(int64(mb)<<20))
+	require.NoError(t, f.Close())
+	err = run("mkfs.ext4", "-q", "-m", "0", image)
+	if err == nil {
+		err = run("mount", "-o", "loop", image, at)
+	}
+	if err != nil {
+		t.Logf("no loop device (%v): a disk in memory instead", err)
+		if err := run("mount", "-t", "tmpfs", "-o", fmt.Sprintf("size=%dm", mb), "tmpfs", at); err != nil {
+			t.Skipf("A FULL DISK IS NOT TRIED: no disk of its own can be mounted here: %v", err)
+		}
+	}
+	t.Cleanup(func() {
+		for range 50 {
+			if run("umount", at) == nil {
+				return
+			}
+			time.Sleep(100 * time.Millisecond)
+		}
+	})
+	require.NoError(t, os.Chmod(at, 0o755))
+	return at
+}
+
+// fill takes all room that there is.
+func fill(t *testing.T, path string) {
+	f, err := os.Create(path)
+	require.NoError(t, err)
+	defer f.Close()
+	b := make([]byte, 1<<20)
+	for size := len(b); size > 0; {
+		if _, err := f.Write(b[:size]); err != nil {
+			size /= 2
+		}
+	}
+	_ = f.Sync()
+}
+
+type trouble struct {
+	Kind, Words, Todo, Since string
+	Grave                    bool
+}
+
+func (s *site) troubles() (out []trouble) {
+	a := s.ask("GET", "/api/troubles", "", nil)
+	if a.status != 200 || json.Unmarshal(a.body, &out) != nil {
+		return []trouble{{Kind: "no answer"}}
+	}
+	return out
+}
+
+// sender sends connections over IPFIX and TCP, each once, and counts them.
+type sender struct {
+	wire.Exporter
+	conn net.Conn
+	to   string
+	sent int
+}
+
+func (x *sender) send(n int) {
+	if x.conn == nil {
+		var err error
+		if x.conn, err = net.DialTimeout("tcp", x.to, time.Second); err != nil {
+			x.conn = nil
+			return
+		}
+		_, _ = x.conn.Write(x.Templates(flow.MicrosOf(time.Now())))
+	}
+	now := flow.MicrosOf(time.Now())
+	var all []flow.Observation
+	for range n {
+		k := x.sent
+		all = append(all, flow.Observation{Src: netip.AddrFrom4([4]byte{11, byte(k >> 16), byte(k >> 8), byte(k)}), Dst: netip.MustParseAddr("10.251.0.1"), SrcPort: 40_000, DstPort: 443, Proto: 6, Start: now, End: now, Packets: 1, Bytes: 60})
+		x.sent++
+	}
+	if _, err := x.conn.Write(x.Message(now, all)); err != nil {
+		x.conn.Close()
+		x.conn = nil
+	}
+}
+
+// The disk is filled to the brim while edits and traffic come: it is said, what
+// is acknowledged stays, and all goes on by itself when there is room again.
+func TestFullDisk(t *testing.T) {
+	n := rounds(t, 2)
+	at := disk(t, 420)
+	s := newSite(t, at, "--reserve", "24")
+	s.start()
+	require.Equal(t, 200, s.ask("POST", "/api/policy/text", "", []byte(`{"revision":0,"text":"layer allowances\n"}`)).status)
+	ctx, stop := context.WithCancel(t.Context())
+	var group sync.WaitGroup
+	var mu sync.Mutex
+	edits := map[string]bool{}
+	for w := range 2 {
+		group.Go(func() {
+			s.edits(ctx, fmt.Sprint(w), func(name string, acknowledged bool) {
+				mu.Lock()
+				defer mu.Unlock()
+				edits[name] = acknowledged
+			})
+		})
+	}
+	x := &sender{to: s.ipfix}
+	group.Go(func() {
+		for ctx.Err() == nil {
+			x.send(20)
+			time.Sleep(10 * time.Millisecond)
+		}
+	})
+	filler := filepath.Join(at, "of somebody else")
+	for round := range n {
+		time.Sleep(400 * time.Millisecond)
+		fill(t, filler)
+		require.Eventually(t, func() bool {
+			for _, x := range s.troubles() {
+				if x.Kind == "disk" && x.Grave && strings.Contains(x.Words, "is full") && x.Since != "" {
+					return true
+				}
+			}
+			return false
+		}, 20*time.Second, 50*time.Millisecond, "it is said")
+		if round%2 == 1 { // also a start on a full disk, after a kill or an end in order
+			mu.Lock() // the sender dials anew
+			mu.Unlock()
+			s.end()
+			require.NoError(t, s.try(), "it starts on a full disk")
+			x.to = s.ipfix
+		}
+		time.Sleep(500 * time.Millisecond)
+		require.NoError(t, os.Remove(filler))
+		require.Eventually(t, func() bool { return len(s.troubles()) == 0 }, 60*time.Second, 100*time.Millisecond, "it goes on by itself: %v", s.troubles())
+	}
+	time.Sleep(500 * time.Millisecond)
+	stop()
+	group.Wait()
+	if x.conn != nil {
+		x.conn.Close()
+	}
+	var text string
+	s.get("/api/policy.orchard", &text)
+	var c tally
+	for name, acknowledged := range edits {
+		there := strings.Count(text, "group "+name+" ")
+		if acknowledged {
+			c.acknowledged++
+			if there == 0 {
+				c.lost++
+			}
+		} else if there > 0 {
+			c.falsely++
+		}
+		if there > 1 {
+			c.doubled++
+		}
+	}
+	c.report(t, "edits on a full disk", n)
+
+	// Traffic: what was sent is stored, or was not read; nothing is counted twice.
+	var traffic tally
+	require.Eventually(t, func() bool {
+		traffic = tally{}
+		for client, n := range s.imported() {
+			if strings.HasPrefix(client, "11.") {
+				traffic.acknowledged++
+				traffic.doubled += n - 1
+			}
+		}
+		return x.sent-traffic.acknowledged <= s.told()
+	}, 30*time.Second, 300*time.Millisecond, "of %d connections %d are stored; %d are said to be lost", x.sent, traffic.acknowledged, s.told())
+	t.Logf("of %d connections %d are stored; %d are said to be lost", x.sent, traffic.acknowledged, s.told())
+	traffic.report(t, "connections on a full disk", n)
+}
+
+// told gives how many records the collector says were lost.
+func (s *site) told() int {
+	var out struct {
+		Collectors []struct{ Lost, Unfinished int }
+		Exporters  []struct{ Streams []struct{ Missed int } }
+	}
+	s.get("/api/exporters", &out)
+	n := 0
+	for _, c := range out.Collectors {
+		n += c.Lost + c.Unfinished
+	}
+	for _, e := range out.Exporters {
+		for _, st := range e.Streams {
+			n += st.Missed
+		}
+	}
+	return n
+}

@@ -1,0 +1,121 @@
+package drill
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+// file is an import that was sent.
+type file struct {
+	worker, n, rows int
+	job             int64
+	state           string // of the job, or what the answer came to
+}
+
+// imports sends files until the context ends, each with its key until the server
+// has answered, and notes the job of each.
+func (s *site) imports(ctx context.Context, worker int, note func(file)) {
+	for n := 0; ctx.Err() == nil && n < 250; n++ {
+		f := file{worker: worker, n: n, rows: 40 + n%60}
+		k := key()
+		for {
+			a := s.ask("POST", "/api/imports/flows", k, flows(worker, n, f.rows))
+			if a.status == 200 {
+				var out struct {
+					Job struct{ ID int64 }
+				}
+				if json.Unmarshal(a.body, &out) == nil {
+					f.job, f.state = out.Job.ID, "sent"
+				}
+				break
+			}
+			if ctx.Err() != nil {
+				f.state = "unknown"
+				break
+			}
+			time.Sleep(30 * time.Millisecond)
+		}
+		note(f)
+	}
+}
+
+// Edits and imports go on while the server, its database, or both are killed.
+func TestKills(t *testing.T) {
+	n := rounds(t, 4)
+	s := newSite(t, folder(t))
+	s.start()
+	require.Equal(t, 200, s.ask("POST", "/api/policy/text", "", []byte(`{"revision":0,"text":"layer allowances\n"}`)).status)
+	ctx, stop := context.WithCancel(t.Context())
+	var group sync.WaitGroup
+	var mu sync.Mutex
+	edits := map[string]bool{}
+	var files []file
+	for w := range 3 {
+		group.Go(func() {
+			s.edits(ctx, fmt.Sprint(w), func(name string, acknowledged bool) {
+				mu.Lock()
+				defer mu.Unlock()
+				edits[name] = acknowledged
+			})
+		})
+	}
+	for w := range 2 {
+		group.Go(func() {
+			s.imports(ctx, w, func(f file) {
+				mu.Lock()
+				defer mu.Unlock()
+				files = append(files, f)
+			})
+		})
+	}
+	for round := range n {
+		time.Sleep(time.Duration(150+97*round%700) * time.Millisecond)
+		switch round % 4 {
+		case 0:
+			s.kill()
+			s.start()
+		case 1:
+			s.killPostmaster()
+			var any json.RawMessage
+			s.get("/api/summary", &any)
+		case 2:
+			s.killPostmaster()
+			s.kill()
+			s.start()
+		case 3:
+			s.end()
+			s.start()
+		}
+	}
+	time.Sleep(300 * time.Millisecond)
+	stop()
+	group.Wait()
+
+	var text string
+	s.get("/api/policy.orchard", &text)
+	var e tally
+	for name, acknowledged := range edits {
+		there := strings.Count(text, "group "+name+" ")
+		switch {
+		case acknowledged:
+			e.acknowledged++
+			if there == 0 {
+				e.lost++
+			}
+		case there > 0:
+			e.falsely++
+		}
+		if there > 1 {
+			e.doubled++
+		}
+	}
+	e.report(t, "edits through kills", n)
+	s.settled(files).report(t, "imports through kills", n)
+}
