@@ -43,7 +43,7 @@ func TestSourcesOfAnInventory(t *testing.T) {
 	p.click(button("Make a token"))
 	p.see(`[data-secret]`)
 	secret := value[string](p, `document.querySelector("[data-secret]").dataset.secret`)
-	req, err := http.NewRequest("POST", p.base+"/api/inventory/workloads?complete=true", strings.NewReader(`{"workloads":[{"id":"booking-entry-02","tags":{"env":"live"}}]}`))
+	req, err := http.NewRequest("POST", p.base+"/api/inventory/workloads?complete=true&confirm=1", strings.NewReader(`{"workloads":[{"id":"booking-entry-02","tags":{"env":"live"}}]}`))
 	require.NoError(t, err)
 	req.Header.Set("Authorization", "Bearer "+secret)
 	req.Header.Set("Content-Type", "application/json")

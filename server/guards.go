@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"net/http"
 	"net/netip"
@@ -136,6 +137,62 @@ func bounded(next http.Handler) http.Handler {
 		defer cancel()
 		next.ServeHTTP(w, r.WithContext(ctx))
 	})
+}
+
+// mostJSON is of a body that is looked through before its handler has it.
+const mostJSON = 64 << 20
+
+// storable refuses bodies with a NUL character in a text, which no database
+// takes, and says where it stands.
+func storable(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		kind, _, _ := strings.Cut(r.Header.Get("Content-Type"), ";")
+		if kind != "application/json" || r.Body == nil || r.URL.Path == listingPath || r.ContentLength > mostJSON {
+			next.ServeHTTP(w, r)
+			return
+		}
+		text, err := io.ReadAll(http.MaxBytesReader(w, r.Body, mostJSON))
+		if err != nil {
+			writeProblem(w, huma.Error400BadRequest("the request did not arrive whole: "+err.Error()))
+			return
+		}
+		r.Body = io.NopCloser(bytes.NewReader(text))
+		var parsed any
+		if bytes.Contains(text, []byte(`\u0000`)) && json.Unmarshal(text, &parsed) == nil {
+			if place := nulIn(parsed, "body"); place != "" {
+				writeProblem(w, huma.Error422UnprocessableEntity(place+": found a NUL character, expected text", &huma.ErrorDetail{Location: place, Message: "found a NUL character, expected text"}))
+				return
+			}
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+// nulIn finds a text with a NUL character and gives its place; blank if there is
+// none.
+func nulIn(v any, place string) string {
+	switch x := v.(type) {
+	case string:
+		if strings.Contains(x, "\x00") {
+			return place
+		}
+	case []any:
+		for i, e := range x {
+			if p := nulIn(e, fmt.Sprintf("%s[%d]", place, i)); p != "" {
+				return p
+			}
+		}
+	case map[string]any:
+		for _, k := range slices.Sorted(maps.Keys(x)) {
+			if strings.Contains(k, "\x00") {
+				return place
+			}
+			if p := nulIn(x[k], place+"."+k); p != "" {
+				return p
+			}
+		}
+	}
+	return ""
 }
 
 // mostRemembered is up to how many octets of an answer are kept for a request

@@ -203,8 +203,11 @@ func (s *Server) locate(ctx context.Context, snap *model.Model, base, line int) 
 		return line, nil
 	}
 	old, err := s.Store.Revision(ctx, base)
-	if err != nil {
+	if errors.Is(err, store.ErrNone) {
 		return 0, huma.Error422UnprocessableEntity("there is no revision with the number that the edit names")
+	}
+	if err != nil {
+		return 0, s.failed(ctx, err)
 	}
 	before, after := policy.Lines(old.Text), policy.Lines(snap.Head.Text)
 	if line < 1 || line > len(before) {

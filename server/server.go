@@ -96,7 +96,7 @@ func (s *Server) routes() {
 		m.collecting(s.Collector)
 	}
 	r.Use(middleware.RequestID, s.logged, m.measured, s.recovered, hardened, s.hosted, sameOrigin, middleware.Compress(5, "application/json", "text/css", "text/javascript", "text/html"),
-		s.tokened, bounded, s.limited, s.repeatable)
+		s.tokened, bounded, s.limited, storable, s.repeatable)
 	huma.DefaultArrayNullable = false // every list that is returned is one, if empty
 	config := huma.DefaultConfig("Lucid Orchard", "1")
 	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/api/openapi", "", "/api/schemas"

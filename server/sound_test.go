@@ -138,7 +138,8 @@ func TestBadNumbersAndTextsAreRefusedWithTheirPlace(t *testing.T) {
 		"/api/tokens":           map[string]any{"name": "a\x00b", "source": "x"},
 	} {
 		require.Equal(t, 422, c.call("POST", path, in, &p), path)
-		require.Contains(t, p.Detail, "invalid byte sequence", path)
+		require.Contains(t, p.Detail, "found a NUL character", path)
+		require.Contains(t, p.Detail, "body.", path)
 	}
 	var a server.ImportAnswer
 	require.Equal(t, 200, c.call("POST", "/api/imports/workloads?preview=true", "id,name\na,one\nb,t\x00wo\nc,"+strings.Repeat("x", 20_000)+"\n", &a))
@@ -149,6 +150,32 @@ func TestBadNumbersAndTextsAreRefusedWithTheirPlace(t *testing.T) {
 	require.Equal(t, 200, c.call("POST", "/api/imports/flows?preview=true", "start,src,dst,proto,dport\n0001-01-01T00:00:00Z,10.0.0.1,10.0.0.2,tcp,443\n9999-12-31T00:00:00Z,10.0.0.1,10.0.0.2,tcp,443\n2026-11-20T10:00:00Z,10.0.0.1,10.0.0.2,tcp,443\n", &a))
 	require.Equal(t, 2, a.Preview.Bad)
 	require.Contains(t, a.Preview.Errors[1].Reason, "expected a time from 1990 to 2099")
+}
+
+func TestLosingAnAssertionIsSaid(t *testing.T) {
+	c := small(t, server.Options{})
+	c.begin()
+	_, p, status := c.edit(1, "add", map[string]any{"text": "assert always live -> live on tcp/8443 \"The way back\""})
+	require.Equal(t, 200, status, p.Detail)
+	var out server.EditOut
+	require.Equal(t, 200, c.call("POST", "/api/policy/text?dryRun=true", map[string]any{"revision": 2, "text": "group live = env is live\n"}, &out))
+	require.ElementsMatch(t, []server.AssertChange{{Sentence: "assert never trial -> live on any", Before: "holds", After: "gone"}, {Sentence: "assert always live -> live on tcp/8443", Before: "holds", After: "gone"}}, out.Consequences.Asserts)
+	var removed server.RegroupOut
+	require.Equal(t, 200, c.call("POST", "/api/groups/remove?dryRun=true", map[string]any{"revision": 2, "name": "live"}, &removed))
+	require.Len(t, removed.Consequences.Asserts, 2)
+	for _, a := range removed.Consequences.Asserts {
+		require.Equal(t, "gone", a.After)
+	}
+}
+
+func TestAnEditOfAStatementThatHasChangedIsRefused(t *testing.T) {
+	c := small(t, server.Options{})
+	c.begin()
+	_, _, status := c.edit(1, "change", map[string]any{"line": 1, "was": "env is live", "text": "group live = env in (live, trial)"})
+	require.Equal(t, 200, status)
+	_, p, status := c.edit(2, "change", map[string]any{"line": 1, "was": "env is live", "text": "group live = env is bench"})
+	require.Equal(t, 409, status, "also where the page names the newest revision")
+	require.Contains(t, p.Detail, "It was: env is live. Now, in revision 2: group live = env in (live, trial).")
 }
 
 func TestAPatternThatWouldTakeAllMemoryIsRefused(t *testing.T) {

@@ -73,7 +73,7 @@ func (e *LacksError) Error() string {
 }
 
 // Much reports whether a list that lacks so many of so many has to be confirmed.
-func (e *LacksError) Much() bool { return e.Missing*10 > e.Listed && e.Missing > 1 }
+func (e *LacksError) Much() bool { return e.Missing*10 > e.Listed }
 
 // taking is a listing on its way into the database.
 type taking struct {

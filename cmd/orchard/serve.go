@@ -124,9 +124,6 @@ func serve(ctx context.Context, o serveOptions) error {
 	if trusting != "" {
 		log.Warn("everybody who reaches this address may read and change everything: there are no accounts", "listen", trusting)
 	}
-	if err := os.MkdirAll(o.data, 0o755); err != nil {
-		return unusable("--data: %s", err)
-	}
 	folders := []disk.Folder{}
 	options := server.Options{Web: web.Dist, Log: log, Trusting: trusting}
 	if database == "" {
@@ -140,6 +137,14 @@ func serve(ctx context.Context, o serveOptions) error {
 		options.Cluster = cluster
 		folders = append(folders, disk.Folder{Name: "the database", Path: cluster.Dir})
 	}
+	db, err := store.Open(ctx, database)
+	if err != nil {
+		return unusable("%s", err)
+	}
+	defer db.Close()
+	if err := os.MkdirAll(o.data, 0o755); err != nil {
+		return unusable("--data: %s", err)
+	}
 	if o.listening.spool == "" {
 		o.listening.spool = filepath.Join(o.data, "spool")
 	}
@@ -148,11 +153,6 @@ func serve(ctx context.Context, o serveOptions) error {
 	}
 	room := disk.New(o.reserve<<20, append(folders, disk.Folder{Name: "the spool", Path: o.listening.spool})...)
 	go room.Run(ctx)
-	db, err := store.Open(ctx, database)
-	if err != nil {
-		return unusable("%s", err)
-	}
-	defer db.Close()
 	db.Gate(func() error { return room.Room("") })
 	name := "Estate"
 	if o.demo {

@@ -9,17 +9,10 @@ import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { createBrowserRouter, Navigate, RouterProvider } from "react-router";
 import { queryClient } from "./api/client";
-import { CheckView } from "./check/CheckView";
-import { ExportersView } from "./flows/ExportersView";
-import { FlowsView } from "./flows/FlowsView";
 import { Fault } from "./frame/Fault";
 import { Frame } from "./frame/Frame";
 import { applyTheme } from "./frame/theme";
-import { GroupsView } from "./groups/GroupsView";
-import { PolicyView } from "./policy/PolicyView";
 import { system } from "./theme";
-import { WorkloadPage } from "./workloads/WorkloadPage";
-import { WorkloadsView } from "./workloads/WorkloadsView";
 
 applyTheme();
 
@@ -30,13 +23,13 @@ const router = createBrowserRouter([
     errorElement: <Fault />,
     children: [
       { index: true, element: <Navigate to="/check" replace /> },
-      { path: "workloads", element: <WorkloadsView /> },
-      { path: "workloads/:id", element: <WorkloadPage /> },
-      { path: "groups/:name?", element: <GroupsView /> },
-      { path: "flows", element: <FlowsView /> },
-      { path: "flows/exporters", element: <ExportersView /> },
-      { path: "policy", element: <PolicyView /> },
-      { path: "check", element: <CheckView /> },
+      { path: "workloads", lazy: async () => ({ Component: (await import("./workloads/WorkloadsView")).WorkloadsView }) },
+      { path: "workloads/:id", lazy: async () => ({ Component: (await import("./workloads/WorkloadPage")).WorkloadPage }) },
+      { path: "groups/:name?", lazy: async () => ({ Component: (await import("./groups/GroupsView")).GroupsView }) },
+      { path: "flows", lazy: async () => ({ Component: (await import("./flows/FlowsView")).FlowsView }) },
+      { path: "flows/exporters", lazy: async () => ({ Component: (await import("./flows/ExportersView")).ExportersView }) },
+      { path: "policy", lazy: async () => ({ Component: (await import("./policy/PolicyView")).PolicyView }) },
+      { path: "check", lazy: async () => ({ Component: (await import("./check/CheckView")).CheckView }) },
       { path: "*", element: <Navigate to="/check" replace /> },
     ],
   },

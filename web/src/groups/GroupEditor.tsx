@@ -37,7 +37,7 @@ export function GroupEditor({ group, onSaved }: { group?: Group; onSaved: (name:
   const saving = useEdit();
   const { mutate: look } = preview;
   const revision = policy.data?.revision ?? 0;
-  const changed = text.trim() !== begun.body;
+  const changed = text.trim() !== begun.body && text.trim() !== group?.body; // what was saved a moment ago is no change
   const theirs = group && changed && group.body !== begun.body ? group.body : undefined;
   const take = (body: string) => {
     setText(body);
