@@ -30,6 +30,7 @@ type State struct {
 	Low   bool  // too little: nothing more is written
 	Since time.Time
 	Err   string // why the room cannot be read
+	Alike bool   // it lies on the disk of a folder before it
 }
 
 // Watch watches folders. Its zero value watches none.
@@ -84,7 +85,7 @@ func (w *Watch) Look() {
 			s.Err = err.Error()
 			continue
 		}
-		s.Err, s.Free = "", free
+		s.Err, s.Free, s.Alike = "", free, w.sharesReserve(i)
 		if low := free < w.reserve || s.Low && free < 2*w.reserve; low != s.Low {
 			s.Low, s.Since, changed = low, time.Now(), true
 		}
@@ -92,7 +93,7 @@ func (w *Watch) Look() {
 		switch _, err := os.Stat(file); {
 		case err == nil && free < w.reserve/4:
 			_ = os.Remove(file)
-		case err != nil && free > 3*w.reserve && !w.sharesReserve(i):
+		case err != nil && free > 3*w.reserve && !s.Alike:
 			if err := allocate(file, w.reserve); err != nil {
 				_ = os.Remove(file)
 			}

@@ -228,9 +228,8 @@ func key() string { return rand.Text() }
 
 // tally is what became of what was sent.
 type tally struct {
-	mu                          sync.Mutex
-	acknowledged, refused, lost int
-	doubled, falsely            int // falsely: said to have failed, and there
+	acknowledged, lost int
+	doubled, falsely   int // falsely: said to have failed, and there
 }
 
 func (c *tally) report(t *testing.T, name string, rounds int) {

@@ -33,12 +33,12 @@ type Keeper struct {
 
 	mu       sync.Mutex
 	ctx      context.Context // Run's
-	begun    int64         // attempts to bring the model up to date
-	ended    chan struct{} // closed at the end of the attempt that goes on, or of the next
-	failure  error         // of the last attempt
-	since    time.Time     // when attempts began to fail
-	failedAt int64         // its number
-	reading  bool          // traffic is read beside the answers
+	begun    int64           // attempts to bring the model up to date
+	ended    chan struct{}   // closed at the end of the attempt that goes on, or of the next
+	failure  error           // of the last attempt
+	since    time.Time       // when attempts began to fail
+	failedAt int64           // its number
+	reading  bool            // traffic is read beside the answers
 
 	// Of the goroutine that Run is in.
 	traffic traffic

@@ -35,8 +35,8 @@ func (s *Server) troubled() []Trouble {
 	}
 	full := false
 	for _, d := range s.Disk.States() {
-		if d.Low {
-			full = true
+		full = full || d.Low
+		if d.Low && !d.Alike {
 			out = append(out, Trouble{"disk", true, fmt.Sprintf("The disk of %s (%s) is full: %d MB are left. Nothing can be changed, and no traffic is stored. %s", d.Name, d.Path, d.Free>>20, s.losing()),
 				"Make room on that disk; all goes on by itself then.", since(d.Since)})
 		}

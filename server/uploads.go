@@ -18,9 +18,9 @@ import (
 // Bounds of files that are sent here. They are written to the disk as they come;
 // in memory is only what is read of them at a time.
 const (
-	mostFlows      = 4 << 30   // octets of a file of traffic, which is read in parts
-	mostWorkloads  = 256 << 20 // octets of a list of workloads, which is compared whole: about 1 kB of memory a row
-	mostEstate     = 8 << 30   // octets of an export, which is read line by line
+	mostFlows      = 4 << 30  // octets of a file of traffic, which is read in parts
+	mostWorkloads  = 64 << 20 // octets of a list of workloads, which is compared whole: about 3.5 kB of memory a row, with what is made of it
+	mostEstate     = 8 << 30  // octets of an export, which is read line by line
 	uploadPatience = 10 * time.Minute
 )
 
