@@ -22,14 +22,14 @@ test: system web ## everything: unit, property, database and browser tests
 	go test -count=1 -timeout 20m ./...
 
 bench: ## speed and memory, as figures and as ratios of one run
-	go test -p 1 -run "^$$" -bench . -benchmem -timeout 60m ./core/... ./ingest/... ./collect ./cmd/... ./server | grep -Ev '^(goos|goarch|pkg|cpu|PASS|ok|\?)'
+	go test -p 1 -run "^$$" -bench . -benchmem -timeout 60m ./core/... ./ingest/... ./collect ./cmd/... ./api | grep -Ev '^(goos|goarch|pkg|cpu|PASS|ok|\?)'
 
 ROUNDS ?= 40
 drill: system ## kill, fill up and confuse the program while it is worked with; ROUNDS=40
 	ORCHARD_DRILL=$(ROUNDS) go test -count=1 -timeout 120m -v ./drill | grep -E "rounds|connections are|^(---|ok|FAIL|PASS)|SKIP|NOT TRIED"
 
 lint: web/node_modules/.installed ## gofmt, go vet, staticcheck, tsc, eslint
-	@test -z "$$(gofmt -l cmd collect core demo disk drill e2e ingest model server store web/*.go)" || { gofmt -l cmd collect core demo disk drill e2e ingest model server store web/*.go; exit 1; }
+	@test -z "$$(gofmt -l cmd collect core demo disk drill e2e ingest model api app store web/*.go)" || { gofmt -l cmd collect core demo disk drill e2e ingest model api app store web/*.go; exit 1; }
 	go vet ./...
 	go run honnef.co/go/tools/cmd/staticcheck@v0.7.0 ./...
 	cd web && npm run --silent lint

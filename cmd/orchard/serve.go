@@ -20,13 +20,14 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"lucidorchard/api"
+	"lucidorchard/app"
 	"lucidorchard/collect"
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/policy"
 	"lucidorchard/demo"
 	"lucidorchard/disk"
-	"lucidorchard/server"
 	"lucidorchard/store"
 	"lucidorchard/web"
 )
@@ -92,10 +93,7 @@ func openapiCommand() *cobra.Command {
 		Args:   cobra.NoArgs,
 		Hidden: true,
 		RunE: func(*cobra.Command, []string) error {
-			s, err := server.New(context.Background(), server.Options{})
-			if err != nil {
-				return err
-			}
+			s := api.New(app.New(context.Background(), app.Options{}), api.Options{})
 			text, err := s.OpenAPI()
 			if err != nil {
 				return err
@@ -125,7 +123,7 @@ func serve(ctx context.Context, o serveOptions) error {
 		log.Warn("everybody who reaches this address may read and change everything: there are no accounts", "listen", trusting)
 	}
 	folders := []disk.Folder{}
-	options := server.Options{Web: web.Dist, Log: log, Trusting: trusting}
+	options := api.Options{Web: web.Dist, Trusting: trusting, Uploads: filepath.Join(o.data, "uploads")}
 	if database == "" {
 		cluster, err := store.StartCluster(ctx, o.data, o.scratch)
 		if err != nil {
@@ -181,18 +179,16 @@ func serve(ctx context.Context, o serveOptions) error {
 		}
 	})
 	defer stopCollecting()
-	options.Store, options.Author, options.Estate, options.Collector, options.Disk = db, o.author, name, collector, room
-	options.Uploads = filepath.Join(o.data, "uploads")
+	uses := app.Options{Store: db, Author: o.author, Log: log, Collector: collector, Disk: room}
+	options.Estate = name
 	if collector != nil {
-		options.Name = collector.Name
+		uses.Name = collector.Name
 	}
 	for _, h := range o.hosts {
 		options.AllowHosts = append(options.AllowHosts, strings.ToLower(h))
 	}
-	s, err := server.New(work, options)
-	if err != nil {
-		return unusable("%s", err)
-	}
+	a := app.New(work, uses)
+	s := api.New(a, options)
 	listener, err := net.Listen("tcp", o.listen)
 	if err != nil {
 		return unusable("%s", err)
@@ -221,7 +217,7 @@ func serve(ctx context.Context, o serveOptions) error {
 	log.Info("stopping")
 	stopCollecting()
 	cancel()
-	s.Wait()
+	a.Wait()
 	grace, done := context.WithTimeout(context.Background(), 10*time.Second)
 	defer done()
 	if err := h.Shutdown(grace); err != nil && !errors.Is(err, context.DeadlineExceeded) {

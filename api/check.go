@@ -1,0 +1,259 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"lucidorchard/app"
+	"lucidorchard/core/decide"
+	"lucidorchard/core/expr"
+	"lucidorchard/core/policy"
+	"lucidorchard/core/prove"
+	"lucidorchard/core/reach"
+	"lucidorchard/core/settle"
+	"lucidorchard/ingest"
+	"lucidorchard/store"
+)
+
+// AssertOut is an assertion with its result.
+type AssertOut struct {
+	Line     int          `json:"line"`
+	Kind     string       `json:"kind" enum:"never,always,only"`
+	Sentence string       `json:"sentence"`
+	Note     string       `json:"note,omitempty"`
+	Left     []string     `json:"left"`
+	Right    []string     `json:"right"`
+	On       string       `json:"on"`
+	Clauses  string       `json:"clauses"`
+	Result   string       `json:"result" enum:"holds,open,broken"`
+	Client   *EndpointOut `json:"client,omitempty" doc:"The counterexample"`
+	Server   *EndpointOut `json:"server,omitempty"`
+	Service  string       `json:"service,omitempty"`
+	Rule     *RuleRef     `json:"rule,omitempty"`
+}
+
+// CheckOut is what the draft would do with what was seen, of the conversations
+// that a filter selects, whatever their verdicts.
+type CheckOut struct {
+	Revision      int               `json:"revision"`
+	Conversations int               `json:"conversations" doc:"Of the window, without the filter"`
+	Counts        CountsOut         `json:"counts"`
+	Pairs         *CountsOut        `json:"pairs,omitempty" doc:"Pairs of a client and a server by the verdict that asks for most; if they are the measure"`
+	Connections   map[string]int64  `json:"connections" doc:"By verdict"`
+	Bytes         map[string]int64  `json:"bytes"`
+	Outcomes      map[string][3]int `json:"outcomes" doc:"By verdict: unknown, carried, dropped"`
+	Leaks         int               `json:"leaks" doc:"Rejected, yet carried"`
+	Chokes        int               `json:"chokes" doc:"Permitted, yet dropped"`
+	Asking        int               `json:"asking" doc:"Leaks of which no probe says that it is right to reject them"`
+	Settled       int               `json:"settled" doc:"Rejected, and a probe says that this is right"`
+	Rules         int               `json:"rules"`
+	LiveStores    int               `json:"liveStores" doc:"Uncovered conversations that reach a store in live"`
+	Difference    *DifferenceOut    `json:"difference,omitempty"`
+}
+
+// DifferenceOut compares the draft with another revision over the window.
+type DifferenceOut struct {
+	Revision store.Revision       `json:"revision"`
+	Counts   map[string]CountsOut `json:"counts" doc:"By the verdict in that revision: conversations by the verdict now"`
+	Changed  int                  `json:"changed"`
+}
+
+// checkAPI answers about the check: totals, assertions, findings.
+type checkAPI struct{ *base }
+
+func (s *checkAPI) routes(a huma.API) {
+	huma.Get(a, "/api/check", answer(s.base, s.check))
+	huma.Get(a, "/api/check/parts", answer(s.base, s.checkParts))
+	huma.Get(a, "/api/assertions", answer(s.base, s.assertions))
+	huma.Post(a, "/api/assertions/try", answer(s.base, s.tryAssertion))
+	huma.Get(a, "/api/assertions/mend", answer(s.base, s.assertionMend))
+	huma.Get(a, "/api/findings", answer(s.base, s.findings))
+	huma.Register(a, huma.Operation{OperationID: "export-assertions", Method: http.MethodGet, Path: "/api/assertions.csv", Summary: "The assertions with their results as CSV"}, answer(s.base, s.exportAssertions))
+	huma.Register(a, huma.Operation{OperationID: "export-findings", Method: http.MethodGet, Path: "/api/findings.csv", Summary: "The findings as CSV"}, answer(s.base, s.exportFindings))
+}
+
+func (s *checkAPI) check(ctx context.Context, in *struct {
+	Window
+	LedgerFilter
+	Measure string `query:"measure" enum:"conversations,pairs,bytes" default:"conversations"`
+}) (*Body[CheckOut], error) {
+	v, snap, q, err := s.asked(ctx, in.Window, in.LedgerFilter)
+	if err != nil {
+		return nil, err
+	}
+	q.Count = liveStore
+	t := v.Totals(q)
+	out := CheckOut{Revision: snap.Head.No, Conversations: v.Len(), Counts: countsOut(t.Conversations), Connections: map[string]int64{}, Bytes: map[string]int64{}, Outcomes: map[string][3]int{},
+		Leaks: t.Leaks, Chokes: t.Chokes, Asking: t.Asking, Settled: t.Settled, Rules: len(snap.Policy.Rules), LiveStores: t.Counted}
+	for _, verdict := range app.Verdicts {
+		out.Connections[verdict.String()], out.Bytes[verdict.String()], out.Outcomes[verdict.String()] = t.Connections[verdict], t.Bytes[verdict], t.Outcomes[verdict]
+	}
+	if in.Measure == "pairs" {
+		pairs := countsOut(v.Pairs(q))
+		out.Pairs = &pairs
+	}
+	if in.Against != 0 {
+		out.Difference = &DifferenceOut{Counts: map[string]CountsOut{}}
+		if out.Difference.Revision, err = s.Store.Revision(ctx, in.Against); err != nil {
+			return nil, s.failed(ctx, err)
+		}
+		for was, counts := range t.Difference {
+			out.Difference.Counts[decide.Verdict(was).String()] = countsOut(counts)
+			for is, n := range counts {
+				if was != is {
+					out.Difference.Changed += n
+				}
+			}
+		}
+	}
+	return body(out), nil
+}
+
+// liveStore is where what is uncovered matters most.
+var liveStore = func() *expr.Expr {
+	e, _ := expr.ParseText("tier is store and env is live")
+	return e
+}()
+
+// PartOut is a part of the estate with its conversations.
+type PartOut struct {
+	Key    string    `json:"key" doc:"What for takes"`
+	Name   string    `json:"name"`
+	Counts CountsOut `json:"counts"`
+	Then   CountsOut `json:"then" doc:"In the revision that is compared with; without one as counts"`
+}
+
+// checkParts lists the parts of the estate: values of a tag, areas or owners.
+func (s *checkAPI) checkParts(ctx context.Context, in *struct {
+	Window
+	Against int    `query:"against"`
+	By      string `query:"by" default:"app" doc:"A tag, ~area or ~owner"`
+}) (*Body[[]PartOut], error) {
+	v, _, err := s.viewAgainst(ctx, in.Window, in.Against)
+	if err != nil {
+		return nil, err
+	}
+	out := []PartOut{}
+	v.EachPart(reach.Query{}, in.By, func(l reach.Label, now, then reach.Counts) {
+		if l.Kind == "outside" || l.Lack != "" || l.Nobody {
+			return
+		}
+		out = append(out, PartOut{partKey(in.By, l.Text), l.Text, countsOut(now), countsOut(then)})
+	})
+	slices.SortFunc(out, func(a, b PartOut) int { return strings.Compare(a.Name, b.Name) })
+	return body(out), nil
+}
+
+func (s *checkAPI) assertions(ctx context.Context, _ *struct{}) (*Body[[]AssertOut], error) {
+	v, snap, err := s.view(ctx, Window{})
+	if err != nil {
+		return nil, err
+	}
+	out := []AssertOut{}
+	for _, r := range snap.Asserts() {
+		out = append(out, assertOut(v, r))
+	}
+	slices.SortStableFunc(out, func(a, b AssertOut) int {
+		rank := map[string]int{"broken": 0, "open": 1, "holds": 2}
+		return rank[a.Result] - rank[b.Result]
+	})
+	return body(out), nil
+}
+
+func assertOut(v *reach.View, r prove.Result) AssertOut {
+	a := r.Assert
+	o := AssertOut{Line: a.Line, Kind: a.Kind.String(), Sentence: app.AssertSentence(a), Note: a.Note, Left: items(a.Left), Right: items(a.Right), On: a.On.String(), Clauses: a.Clauses.String(), Result: r.Outcome.String()}
+	if r.Outcome != prove.Holds {
+		client, server := endpointOut(v, r.Client, reach.Label{}), endpointOut(v, r.Server, reach.Label{})
+		o.Client, o.Server, o.Service, o.Rule = &client, &server, r.Point.String(), ruleRef(r.Rule)
+	}
+	return o
+}
+
+// Tried is what assertions would come to that are not in the draft.
+type Tried struct {
+	Errors  []TextError `json:"errors"`
+	Results []AssertOut `json:"results" doc:"Of those in the text, in its order"`
+}
+
+// tryAssertion proves assertions against the draft without keeping them.
+func (s *checkAPI) tryAssertion(ctx context.Context, in *struct {
+	Body struct {
+		Text string `json:"text" doc:"Assertions, one a line"`
+	}
+}) (*Body[Tried], error) {
+	v, snap, err := s.view(ctx, Window{})
+	if err != nil {
+		return nil, err
+	}
+	text, errs := policy.AppendAsserts(snap.Head.Text, in.Body.Text)
+	if len(errs) > 0 {
+		return body(Tried{Errors: textErrors(errs), Results: []AssertOut{}}), nil
+	}
+	p, _ := policy.Parse(text)
+	out := Tried{Errors: []TextError{}, Results: []AssertOut{}}
+	for _, r := range prove.Assertions(snap.Compiled.WithPolicy(p, snap.Compiled.AsOf).After)[len(snap.Policy.Asserts):] {
+		out.Results = append(out.Results, assertOut(v, r))
+	}
+	return body(out), nil
+}
+
+// AssertMend is an edit after which an assertion holds.
+type AssertMend struct {
+	Found        bool              `json:"found" doc:"Whether there is one"`
+	Words        string            `json:"words"`
+	Lines        []string          `json:"lines" doc:"Rules to add"`
+	Before       int               `json:"before" doc:"The line that they stand before; 0: last in the layer allowances"`
+	Revision     int               `json:"revision"`
+	Consequences *app.Consequences `json:"consequences,omitempty"`
+}
+
+// assertionMend finds rules that make an assertion of the draft hold.
+func (s *checkAPI) assertionMend(ctx context.Context, in *struct {
+	Window
+	Line int `query:"line" required:"true" doc:"Of the assertion"`
+}) (*Body[AssertMend], error) {
+	v, snap, err := s.view(ctx, in.Window)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range snap.Asserts() {
+		if r.Assert.Line != in.Line {
+			continue
+		}
+		out := AssertMend{Lines: []string{}, Revision: snap.Head.No}
+		m, ok := settle.MendAssertion(snap.Compiled, snap.Head.Text, r)
+		if ok {
+			p, _ := policy.Parse(m.Text)
+			c := app.ConsequencesOf(v, snap, snap.Compiled.WithPolicy(p, snap.Compiled.AsOf))
+			out = AssertMend{true, m.Words, m.Lines, m.Before, snap.Head.No, &c}
+		}
+		return body(out), nil
+	}
+	return nil, huma.Error404NotFound(fmt.Sprintf("there is no assertion on line %d", in.Line))
+}
+
+func (s *checkAPI) exportAssertions(ctx context.Context, _ *struct{}) (*huma.StreamResponse, error) {
+	all, err := s.assertions(ctx, nil)
+	if err != nil {
+		return nil, err
+	}
+	return stream("assertions.csv", func(w *ingest.CSV) {
+		_ = w.Write([]string{"line", "assertion", "note", "result", "client", "server", "service", "rule"})
+		for _, a := range all.Body {
+			row := []string{fmt.Sprint(a.Line), a.Sentence, a.Note, a.Result, "", "", "", ""}
+			if a.Client != nil {
+				row[4], row[5], row[6] = a.Client.Name, a.Server.Name, a.Service
+			}
+			if a.Rule != nil {
+				row[7] = fmt.Sprint(a.Rule.Line)
+			}
+			_ = w.Write(row)
+		}
+	}), nil
+}

@@ -1,0 +1,325 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/netip"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"lucidorchard/collect"
+	"lucidorchard/core/estate"
+	"lucidorchard/core/service"
+	"lucidorchard/model"
+	"lucidorchard/store"
+)
+
+// ExporterOut is one that sends, as a collector knows it.
+type ExporterOut struct {
+	collect.ExporterStatus
+	Collector string `json:"collector"`
+	Workload  string `json:"workload,omitempty" doc:"Id of the workload that holds its address now"`
+	Name      string `json:"name" doc:"Of the workload, or the address"`
+	Told      string `json:"told" doc:"When the collector last told"`
+}
+
+// CollectorOut is a collector.
+type CollectorOut struct {
+	collect.Status
+	Name  string `json:"name"`
+	Told  string `json:"told"`
+	Quiet bool   `json:"quiet" doc:"It has told nothing for half a minute: it does not run"`
+}
+
+// ExportersOut is who sends, and to whom.
+type ExportersOut struct {
+	Collectors []CollectorOut `json:"collectors"`
+	Exporters  []ExporterOut  `json:"exporters"`
+}
+
+// ServicePortOut is what somebody said of a port.
+type ServicePortOut struct {
+	Service string `json:"service" doc:"Such as tcp/7411"`
+	Kind    string `json:"kind" enum:"everywhere,group,workload,address"`
+	Place   string `json:"place" doc:"Name of the group, id of the workload, or address or CIDR; blank: everywhere"`
+	Author  string `json:"author,omitempty"`
+	At      string `json:"at,omitempty"`
+	Applied bool   `json:"applied,omitempty" doc:"What was stored before agrees with it"`
+}
+
+// RetentionOut says for how long traffic is kept, and what that deletes.
+type RetentionOut struct {
+	store.Retention
+	Bytes        int64    `json:"bytes" doc:"On disk now"`
+	Days         []DayOut `json:"days" doc:"What is kept, oldest first"`
+	Deletes      []DayOut `json:"deletes" doc:"What these bounds delete"`
+	DeletedBytes int64    `json:"deletedBytes"`
+}
+
+// DayOut is what is kept of a day.
+type DayOut struct {
+	Day   string `json:"day"`
+	What  string `json:"what" enum:"conversations,records"`
+	Bytes int64  `json:"bytes"`
+	Rows  int64  `json:"rows" doc:"As the database estimates"`
+}
+
+// exportersAPI answers about exporters, what is said of ports, and for how long traffic is kept.
+type exportersAPI struct{ *base }
+
+func (s *exportersAPI) routes(a huma.API) {
+	huma.Get(a, "/api/exporters", answer(s.base, s.exporters))
+	huma.Delete(a, "/api/exporters/{addr}", answer(s.base, s.forgetExporter))
+	huma.Get(a, "/api/service-ports", answer(s.base, s.servicePorts))
+	huma.Post(a, "/api/service-ports", answer(s.base, s.addServicePort))
+	huma.Delete(a, "/api/service-ports", answer(s.base, s.removeServicePort))
+	huma.Get(a, "/api/retention", answer(s.base, s.retention))
+	huma.Put(a, "/api/retention", answer(s.base, s.setRetention))
+	huma.Get(a, "/api/refused-batches", answer(s.base, s.refusedBatches))
+	huma.Delete(a, "/api/refused-batches/{id}", answer(s.base, s.dropRefused))
+	huma.Register(a, huma.Operation{OperationID: "export-refused-batch", Method: http.MethodGet, Path: "/api/refused-batches/{id}/records.csv", Summary: "The records of a batch that was set aside, as a file of flows"}, answer(s.base, s.exportRefused))
+}
+
+// refusedBatches lists what collectors had to set aside.
+func (s *exportersAPI) refusedBatches(ctx context.Context, _ *struct{}) (*Body[[]store.RefusedBatch], error) {
+	all, err := s.Store.RefusedBatches(ctx)
+	if err != nil {
+		return nil, s.failed(ctx, err)
+	}
+	return body(all), nil
+}
+
+type batchID struct {
+	ID string `path:"id"`
+}
+
+func (s *exportersAPI) dropRefused(ctx context.Context, in *batchID) (*struct{}, error) {
+	found, err := s.Store.DropRefused(ctx, in.ID)
+	if err != nil {
+		return nil, s.failed(ctx, err)
+	}
+	if !found {
+		return nil, huma.Error404NotFound("no batch with this id is set aside")
+	}
+	s.Events.Changed()
+	return nil, nil
+}
+
+func (s *exportersAPI) exportRefused(ctx context.Context, in *batchID) (*huma.StreamResponse, error) {
+	text, err := s.Store.RefusedRecords(ctx, in.ID)
+	if err != nil {
+		return nil, s.failed(ctx, err)
+	}
+	if text == nil {
+		return nil, huma.Error404NotFound("no batch with this id is set aside")
+	}
+	return &huma.StreamResponse{Body: func(hc huma.Context) {
+		hc.SetHeader("Content-Type", "text/csv; charset=utf-8")
+		hc.SetHeader("Content-Disposition", `attachment; filename="records.csv"`)
+		_, _ = hc.BodyWriter().Write(text)
+	}}, nil
+}
+
+func (s *exportersAPI) exporters(ctx context.Context, _ *struct{}) (*Body[ExportersOut], error) {
+	out := ExportersOut{Collectors: []CollectorOut{}, Exporters: []ExporterOut{}}
+	collectors, err := s.Store.Collectors(ctx)
+	if err != nil {
+		return nil, s.failed(ctx, err)
+	}
+	for _, c := range collectors {
+		o := CollectorOut{Name: c.Name, Told: c.At.UTC().Format(time.RFC3339), Quiet: time.Since(c.At) > 30*time.Second}
+		if err := json.Unmarshal(c.State, &o.Status); err != nil {
+			return nil, err
+		}
+		out.Collectors = append(out.Collectors, o)
+	}
+	exporters, err := s.Store.Exporters(ctx)
+	if err != nil {
+		return nil, s.failed(ctx, err)
+	}
+	snap, err := s.snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range exporters {
+		o := ExporterOut{Collector: e.Collector, Told: e.At.UTC().Format(time.RFC3339), Name: e.Addr.String()}
+		if err := json.Unmarshal(e.State, &o.ExporterStatus); err != nil {
+			return nil, err
+		}
+		if time.Since(e.At) > 30*time.Second {
+			o.Rate = 0
+		}
+		if at := snap.Estate.At(e.Addr, estate.InstantOf(time.Now())); at.Workload != estate.Outside {
+			w := snap.Estate.Workload(at.Workload)
+			o.Workload, o.Name = w.ID, w.Label()
+		}
+		out.Exporters = append(out.Exporters, o)
+	}
+	return body(out), nil
+}
+
+func (s *exportersAPI) forgetExporter(ctx context.Context, in *struct {
+	Addr string `path:"addr"`
+}) (*struct{}, error) {
+	addr, err := netip.ParseAddr(in.Addr)
+	if err != nil {
+		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("addr: found %q, expected an IP address", in.Addr))
+	}
+	if err := s.Store.ForgetExporter(ctx, addr); err != nil {
+		return nil, s.failed(ctx, err)
+	}
+	return nil, nil
+}
+
+// readServicePort checks what somebody says of a port.
+func readServicePort(snap *model.Model, in ServicePortOut) (store.ServicePort, error) {
+	p := store.ServicePort{Kind: in.Kind, Place: in.Place}
+	pt, err := readPoint(in.Service)
+	if err != nil {
+		return p, err
+	}
+	if !service.HasPorts(pt.Proto()) || service.IsICMP(pt.Proto()) {
+		return p, huma.Error422UnprocessableEntity("service: found " + in.Service + ", expected a protocol with ports such as tcp/7411")
+	}
+	p.Protocol, p.Port = pt.Proto(), uint16(pt.Port())
+	switch in.Kind {
+	case "everywhere":
+		p.Place = ""
+	case "group":
+		if snap.Policy.Groups[in.Place] == nil {
+			return p, huma.Error404NotFound("there is no group " + in.Place)
+		}
+	case "workload":
+		if _, ok := snap.Estate.ByID(in.Place); !ok {
+			return p, huma.Error404NotFound("there is no workload with the id " + in.Place)
+		}
+	case "address":
+		if _, err := netip.ParsePrefix(in.Place); err != nil {
+			if _, err := netip.ParseAddr(in.Place); err != nil {
+				return p, huma.Error422UnprocessableEntity(fmt.Sprintf("place: found %q, expected an IP address or a CIDR", in.Place))
+			}
+		}
+	default:
+		return p, huma.Error422UnprocessableEntity(fmt.Sprintf("kind: found %q, expected everywhere, group, workload or address", in.Kind))
+	}
+	return p, nil
+}
+
+func servicePortOut(p store.ServicePort) ServicePortOut {
+	return ServicePortOut{service.PointOf(p.Protocol, uint32(p.Port)).String(), p.Kind, p.Place, p.Author, p.At.UTC().Format(time.RFC3339), p.Applied}
+}
+
+func (s *exportersAPI) servicePorts(ctx context.Context, _ *struct{}) (*Body[[]ServicePortOut], error) {
+	all, err := s.Store.ServicePorts(ctx)
+	if err != nil {
+		return nil, s.failed(ctx, err)
+	}
+	out := []ServicePortOut{}
+	for _, p := range all {
+		out = append(out, servicePortOut(p))
+	}
+	return body(out), nil
+}
+
+// addServicePort remembers that a port is a service at a place, and turns what
+// was stored the wrong way round.
+func (s *exportersAPI) addServicePort(ctx context.Context, in *struct{ Body ServicePortOut }) (*Body[store.Job], error) {
+	snap, err := s.snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	p, err := readServicePort(snap, in.Body)
+	if err != nil {
+		return nil, err
+	}
+	p.Author = s.Author
+	if err := s.Store.AddServicePort(ctx, p); err != nil {
+		return nil, s.failed(ctx, err)
+	}
+	if err := s.RefreshHooks(ctx); err != nil {
+		return nil, s.failed(ctx, err)
+	}
+	job, err := s.Start(ctx, "turn", "Turn conversations on "+in.Body.Service, func(ctx context.Context, progress func(float64, string)) (any, error) {
+		return s.TurnRound(ctx, p, false, progress)
+	})
+	return body(job), err
+}
+
+func (s *exportersAPI) removeServicePort(ctx context.Context, in *struct{ Body ServicePortOut }) (*Body[store.Job], error) {
+	pt, err := readPoint(in.Body.Service)
+	if err != nil {
+		return nil, err
+	}
+	p := store.ServicePort{Protocol: pt.Proto(), Port: uint16(pt.Port()), Kind: in.Body.Kind, Place: in.Body.Place}
+	found, err := s.Store.RemoveServicePort(ctx, p)
+	if err != nil {
+		return nil, s.failed(ctx, err)
+	}
+	if !found {
+		return nil, huma.Error404NotFound("nothing like that was said of " + in.Body.Service)
+	}
+	if err := s.RefreshHooks(ctx); err != nil {
+		return nil, s.failed(ctx, err)
+	}
+	job, err := s.Start(ctx, "turn", "Turn conversations on "+in.Body.Service+" back", func(ctx context.Context, progress func(float64, string)) (any, error) {
+		return s.TurnRound(ctx, p, true, progress)
+	})
+	return body(job), err
+}
+
+// retention gives the bounds, or those that are tried, with what they delete.
+func (s *exportersAPI) retention(ctx context.Context, in *struct {
+	ConversationDays int   `query:"conversationDays" default:"-1"`
+	RecordDays       int   `query:"recordDays" default:"-1"`
+	MostBytes        int64 `query:"mostBytes" default:"-1"`
+}) (*Body[RetentionOut], error) {
+	r, err := s.Retention(ctx)
+	if err != nil {
+		return nil, s.failed(ctx, err)
+	}
+	if in.ConversationDays >= 0 {
+		r.ConversationDays = in.ConversationDays
+	}
+	if in.RecordDays >= 0 {
+		r.RecordDays = in.RecordDays
+	}
+	if in.MostBytes >= 0 {
+		r.MostBytes = in.MostBytes
+	}
+	return s.retentionOut(ctx, r)
+}
+
+func (s *exportersAPI) retentionOut(ctx context.Context, r store.Retention) (*Body[RetentionOut], error) {
+	days, err := s.Store.Days(ctx)
+	if err != nil {
+		return nil, s.failed(ctx, err)
+	}
+	out := RetentionOut{Retention: r, Days: []DayOut{}, Deletes: []DayOut{}}
+	day := func(d store.Day) DayOut { return DayOut{d.Day.Format(time.DateOnly), d.Table, d.Bytes, d.Rows} }
+	for _, d := range days {
+		out.Bytes += d.Bytes
+		out.Days = append(out.Days, day(d))
+	}
+	for _, d := range r.Over(days, time.Now()) {
+		out.DeletedBytes += d.Bytes
+		out.Deletes = append(out.Deletes, day(d))
+	}
+	return body(out), nil
+}
+
+// setRetention keeps the bounds; what is over them is deleted in the background.
+func (s *exportersAPI) setRetention(ctx context.Context, in *struct{ Body store.Retention }) (*Body[RetentionOut], error) {
+	if in.Body.ConversationDays < 0 || in.Body.RecordDays < 0 || in.Body.MostBytes < 0 {
+		return nil, huma.Error422UnprocessableEntity("found a number below 0, expected days or octets; 0 is without bound")
+	}
+	if err := s.Store.Set(ctx, "retention", in.Body); err != nil {
+		return nil, s.failed(ctx, err)
+	}
+	if err := s.Retain(ctx); err != nil {
+		return nil, s.failed(ctx, err)
+	}
+	return s.retentionOut(ctx, in.Body)
+}

@@ -1,0 +1,300 @@
+package api
+
+import (
+	"context"
+	"net/http"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"lucidorchard/app"
+	"lucidorchard/core/decide"
+	"lucidorchard/core/expr"
+	"lucidorchard/core/policy"
+	"lucidorchard/core/syntax"
+	"lucidorchard/model"
+)
+
+// GroupOut is a row in the list of groups.
+type GroupOut struct {
+	Name      string       `json:"name"`
+	Line      int          `json:"line"`
+	Body      string       `json:"body" doc:"The expression with include and exclude"`
+	Note      string       `json:"note,omitempty"`
+	In        int          `json:"in"`
+	Undecided int          `json:"undecided"`
+	Prefixes  int          `json:"prefixes" doc:"Prefixes that it names"`
+	UsedBy    []Use        `json:"usedBy"`
+	Findings  []FindingOut `json:"findings"`
+}
+
+// Use is a statement that names a group.
+type Use struct {
+	Line int    `json:"line"`
+	Kind string `json:"kind" enum:"rule,group,area,assertion"`
+	Text string `json:"text"`
+}
+
+// Member is a workload with what a group says of it.
+type Member struct {
+	ID      string   `json:"id"`
+	Name    string   `json:"name"`
+	Why     string   `json:"why" doc:"What settled it"`
+	Missing []string `json:"missing,omitempty" doc:"Keys that would settle it"`
+	Change  string   `json:"change,omitempty" enum:"joins,leaves,undecided" doc:"Compared with the group in the draft"`
+}
+
+// GroupPreview is what an expression says of all workloads, and what saving it
+// would do.
+type GroupPreview struct {
+	Errors       []TextError       `json:"errors"`
+	Canonical    string            `json:"canonical"`
+	Counts       [3]int            `json:"counts" doc:"In, undecided, out"`
+	Was          [3]int            `json:"was" doc:"The same of the group in the draft"`
+	In           []Member          `json:"in" doc:"At most 200"`
+	Undecided    []Member          `json:"undecided"`
+	Out          []Member          `json:"out"`
+	Consequences *app.Consequences `json:"consequences,omitempty"`
+	Shares       []SharedGroup     `json:"shares" doc:"Groups that share members"`
+}
+
+// SharedGroup is another group with how many members are in both.
+type SharedGroup struct {
+	Group string `json:"group"`
+	Both  int    `json:"both"`
+}
+
+// TextError is an error with its place.
+type TextError struct {
+	Line    int    `json:"line"`
+	Column  int    `json:"column"`
+	Message string `json:"message"`
+}
+
+func textErrors(errs []*syntax.Error) []TextError {
+	out := []TextError{}
+	for _, e := range errs[:min(len(errs), policy.MaxErrors)] {
+		out = append(out, TextError{e.Line, e.Col, e.Message})
+	}
+	return out
+}
+
+// groupsAPI answers about groups.
+type groupsAPI struct{ *base }
+
+func (s *groupsAPI) routes(a huma.API) {
+	huma.Get(a, "/api/groups", answer(s.base, s.listGroups))
+	huma.Post(a, "/api/groups/preview", answer(s.base, s.previewGroup), wholeText)
+	huma.Get(a, "/api/groups/history", answer(s.base, s.groupHistory))
+	huma.Post(a, "/api/groups/rename", answer(s.base, s.renameGroup))
+	huma.Post(a, "/api/groups/remove", answer(s.base, s.removeGroup))
+	huma.Register(a, huma.Operation{OperationID: "export-groups", Method: http.MethodGet, Path: "/api/groups.csv", Summary: "The groups as CSV"}, answer(s.base, s.exportGroups))
+}
+
+func (s *groupsAPI) listGroups(ctx context.Context, _ *struct{}) (*Body[[]GroupOut], error) {
+	snap, err := s.snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := []GroupOut{}
+	index := map[string]int{}
+	for _, g := range groupsInOrder(snap.Policy) {
+		index[g.Name] = len(out)
+		out = append(out, GroupOut{Name: g.Name, Line: g.Line, Body: g.Body(), Note: g.Note, UsedBy: uses(snap, g.Name), Findings: findingsAt(snap, g.Line), Prefixes: prefixes(g)})
+	}
+	in, undecided := snap.Counts()
+	for i, g := range snap.Policy.GroupOrder {
+		o := &out[index[g.Name]]
+		o.In, o.Undecided = in[i], undecided[i]
+	}
+	return body(out), nil
+}
+
+func prefixes(g *policy.Group) int {
+	n := 0
+	g.Expr.Walk(func(e *expr.Expr) { n += len(e.Prefixes) })
+	return n
+}
+
+// uses finds the statements that name a group.
+func uses(snap *model.Model, name string) []Use {
+	out := []Use{}
+	for _, st := range snap.Users(name) {
+		out = append(out, Use{st.At(), policy.KindOf(st), st.String()})
+	}
+	return out
+}
+
+// kindOf names the kind of a statement.
+const membersShown = 200
+
+func (s *groupsAPI) previewGroup(ctx context.Context, in *struct {
+	Window
+	Body struct {
+		Name string `json:"name" doc:"Of the group; empty for a new one"`
+		Text string `json:"text" doc:"What stands after the =: an expression, include and exclude"`
+	}
+}) (*Body[GroupPreview], error) {
+	before, snap, err := s.view(ctx, in.Window)
+	if err != nil {
+		return nil, err
+	}
+	out := GroupPreview{Errors: []TextError{}, In: []Member{}, Undecided: []Member{}, Out: []Member{}, Shares: []SharedGroup{}}
+	name := in.Body.Name
+	old := snap.Policy.Groups[name]
+	if name == "" {
+		name = "this group"
+	}
+	// Every line break is a blank to the reader, so that a place in the text is
+	// a place on the one line that is stored.
+	text := strings.NewReplacer("\r\n", "  ", "\n", " ").Replace(in.Body.Text)
+	prefix := "group " + syntax.Quote(name) + " = "
+	parsed, errs := policy.ParseLoose(prefix + text)
+	for _, e := range errs {
+		e.Col -= len([]rune(prefix))
+	}
+	if len(errs) > 0 {
+		out.Errors = textErrors(errs)
+		return body(out), nil
+	}
+	group := parsed.Groups[name]
+	out.Canonical = group.Body()
+	edit := policy.Edit{Op: policy.Add, Text: group.String()}
+	if old != nil {
+		group.Note = old.Note
+		edit = policy.Edit{Op: policy.Change, Line: old.Line, Text: group.String()}
+	}
+	// What is wrong with the group among the others, at its place in the text as
+	// it was typed.
+	lines := policy.Lines(snap.Head.Text)
+	line := len(lines) + 1
+	if old != nil {
+		line = old.Line
+		lines[line-1] = prefix + text
+	} else {
+		lines = append(lines, prefix+text)
+	}
+	_, errs = policy.Parse(strings.Join(lines, "\n"))
+	for _, e := range errs {
+		at := TextError{1, 1, e.Message}
+		if e.Line == line {
+			at.Column = max(1, e.Col-len([]rune(prefix)))
+		}
+		out.Errors = append(out.Errors, at)
+	}
+	if len(errs) > 0 {
+		return body(out), nil
+	}
+	after, _, bad := edit.Apply(snap.Head.Text)
+	if bad != nil {
+		return nil, refusal(bad)
+	}
+	p, _ := policy.Parse(after)
+	u := snap.Compiled.WithPolicy(p, snap.Compiled.AsOf)
+	s.fillMembers(&out, snap, u.After, name, old != nil)
+	if old == nil || old.Body() != group.Body() {
+		cons := app.ConsequencesOf(before, snap, u)
+		out.Consequences = &cons
+	}
+	return body(out), nil
+}
+
+// fillMembers sorts all workloads by what the group says of them.
+func (s *groupsAPI) fillMembers(out *GroupPreview, snap *model.Model, c *decide.Compiled, name string, existed bool) {
+	walk := decide.NewWalk(c.Estate, c.Policy, c.AsOf)
+	both := map[string]int{}
+	for i, w := range c.Estate.All() {
+		ep := endpointsOf(c.Estate, i, c.AsOf)[0]
+		var truth, was expr.Truth
+		if ep.Addr.IsValid() {
+			placed := c.At(ep.Addr, c.AsOf)
+			truth = c.Group(name, placed)
+			was = snap.Compiled.Group(name, snap.Compiled.At(ep.Addr, c.AsOf))
+			if truth == expr.Yes {
+				c.EachGroup(placed, func(g *policy.Group, t expr.Truth) {
+					if t == expr.Yes && g.Name != name {
+						both[g.Name]++
+					}
+				})
+			}
+		} else {
+			ep.Addr = netip.Addr{}
+			truth = walk.Group(name, ep)
+			was = truth
+		}
+		list, k := &out.Out, 2
+		switch truth {
+		case expr.Yes:
+			list, k = &out.In, 0
+		case expr.Undecided:
+			list, k = &out.Undecided, 1
+		}
+		out.Counts[k]++
+		m := Member{ID: w.ID, Name: w.Label()}
+		if existed {
+			out.Was[map[expr.Truth]int{expr.Yes: 0, expr.Undecided: 1, expr.No: 2}[was]]++
+			if truth != was {
+				m.Change = map[expr.Truth]string{expr.Yes: "joins", expr.Undecided: "undecided", expr.No: "leaves"}[truth]
+			}
+		}
+		if len(*list) >= membersShown && m.Change == "" {
+			continue
+		}
+		e := walk.Explain(name, ep, false)
+		m.Why, m.Missing = whyMember(e), expr.Unsettled(e.Reasons)
+		if m.Change != "" {
+			*list = slices.Insert(*list, 0, m)
+		} else {
+			*list = append(*list, m)
+		}
+	}
+	for g, n := range both {
+		out.Shares = append(out.Shares, SharedGroup{g, n})
+	}
+	slices.SortFunc(out.Shares, func(a, b SharedGroup) int {
+		if a.Both != b.Both {
+			return b.Both - a.Both
+		}
+		return strings.Compare(a.Group, b.Group)
+	})
+	out.Shares = out.Shares[:min(8, len(out.Shares))]
+}
+
+// whyMember says in few words what settled an answer.
+func whyMember(m decide.Membership) string {
+	if m.Listed != "" {
+		return "listed after " + m.Listed
+	}
+	var parts []string
+	for _, r := range m.Reasons {
+		switch {
+		case r.Missing:
+			parts = append(parts, r.Key+" missing")
+		case r.Key != "" && m.Truth == expr.No:
+			parts = append(parts, r.Key+" is "+r.Value)
+		case r.Key != "" && r.Tag != nil:
+			parts = append(parts, r.Key+" by "+r.Tag.Source)
+		case r.Group != "" && len(r.Kids) > 0:
+			parts = append(parts, whyMember(decide.Membership{Truth: r.Truth, Reasons: r.Kids}))
+		case r.Key == "":
+			parts = append(parts, r.Text)
+		}
+	}
+	if len(parts) > 0 && m.Truth == expr.Yes {
+		for _, p := range parts {
+			if strings.HasSuffix(p, "by hand") {
+				return p
+			}
+		}
+		_, source, ok := strings.Cut(parts[len(parts)-1], " by ")
+		if ok {
+			return source
+		}
+	}
+	if len(parts) > 0 {
+		return parts[0]
+	}
+	return ""
+}

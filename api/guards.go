@@ -1,0 +1,279 @@
+package api
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"io"
+	"maps"
+	"net"
+	"net/http"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"lucidorchard/store"
+)
+
+func jsonOf(v any) []byte {
+	out, err := json.Marshal(v)
+	if err != nil {
+		panic(err) // of types of this package only
+	}
+	return append(out, '\n')
+}
+
+// sameOrigin refuses changes that another site's page asks for: there are no
+// accounts, so being able to reach the server must not be enough.
+func sameOrigin(next http.Handler) http.Handler {
+	return http.NewCrossOriginProtection().Handler(next)
+}
+
+// hosted refuses requests that name a host which is not this one: a page of
+// another site whose name was made to lead here would else be of the same origin.
+// An address cannot be made to lead elsewhere.
+func (s *base) hosted(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		host := r.Host
+		if h, _, err := net.SplitHostPort(host); err == nil {
+			host = h
+		}
+		host = strings.ToLower(strings.TrimSuffix(strings.Trim(host, "[]"), "."))
+		if _, err := netip.ParseAddr(host); err != nil && host != "localhost" && !slices.Contains(s.AllowHosts, host) {
+			writeProblem(w, problem(http.StatusMisdirectedRequest, "", fmt.Sprintf("found the host %q, expected localhost, an address, or a name that the server was started with: --allow-host %s", r.Host, host)))
+			return
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+// contentPolicy lets a page run only what this server gives it (Content Security
+// Policy Level 3). Styles are made by the page itself.
+const contentPolicy = "default-src 'self'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; font-src 'self' data:; connect-src 'self'; " +
+	"object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
+
+func hardened(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		h := w.Header()
+		h.Set("Content-Security-Policy", contentPolicy)
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("X-Frame-Options", "DENY")
+		h.Set("Referrer-Policy", "no-referrer")
+		h.Set("Cross-Origin-Opener-Policy", "same-origin")
+		h.Set("Cross-Origin-Resource-Policy", "same-origin")
+		if strings.HasPrefix(r.URL.Path, "/api/") {
+			h.Set("Cache-Control", "no-store")
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+// Bounds of what is worked on at once.
+const (
+	largeAtOnce  = 8                // large questions
+	largeWaiting = 64               // that wait for their turn
+	largeWait    = 20 * time.Second // at most, then the client is told to come again
+	longest      = 3 * time.Minute  // that a request may take, but for files
+)
+
+// large are the paths whose answers are computed over all conversations or all
+// pairs.
+var large = []string{
+	"/api/check", "/api/report", "/api/ledger", "/api/conversations", "/api/flows/map", "/api/groups/preview", "/api/groups/rename", "/api/groups/remove", "/api/policy", "/api/proposals/",
+	"/api/settle", "/api/whatif", "/api/assertions", "/api/findings", "/api/figures", "/api/ask", "/api/tags", "/api/suggestions/accept", "/api/vocabulary/mend", "/api/imports/",
+}
+
+// limited lets so many large questions in at once; the others wait for a while,
+// as long as their clients do.
+func (s *base) limited(next http.Handler) http.Handler {
+	slots, queue := make(chan struct{}, largeAtOnce), make(chan struct{}, largeWaiting)
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if !slices.ContainsFunc(large, func(p string) bool { return strings.HasPrefix(r.URL.Path, p) }) {
+			next.ServeHTTP(w, r)
+			return
+		}
+		select {
+		case slots <- struct{}{}:
+		default:
+			select {
+			case queue <- struct{}{}:
+			default:
+				busy(w, 5*time.Second)
+				return
+			}
+			patience := time.NewTimer(largeWait)
+			defer patience.Stop()
+			select {
+			case slots <- struct{}{}:
+				<-queue
+			case <-r.Context().Done():
+				<-queue
+				return
+			case <-patience.C:
+				<-queue
+				busy(w, 10*time.Second)
+				return
+			}
+		}
+		defer func() { <-slots }()
+		next.ServeHTTP(w, r)
+	})
+}
+
+// bounded ends what a request waits for after a time.
+func bounded(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/api/events" || strings.HasPrefix(r.URL.Path, "/api/imports/") || r.URL.Path == listingPath || strings.HasPrefix(r.URL.Path, "/api/estate") {
+			next.ServeHTTP(w, r)
+			return
+		}
+		ctx, cancel := context.WithTimeout(r.Context(), longest)
+		defer cancel()
+		next.ServeHTTP(w, r.WithContext(ctx))
+	})
+}
+
+// mostJSON is of a body that is looked through before its handler has it.
+const mostJSON = 64 << 20
+
+// storable refuses bodies with a NUL character in a text, which no database
+// takes, and says where it stands.
+func storable(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		kind, _, _ := strings.Cut(r.Header.Get("Content-Type"), ";")
+		if kind != "application/json" || r.Body == nil || r.URL.Path == listingPath || r.ContentLength > mostJSON {
+			next.ServeHTTP(w, r)
+			return
+		}
+		text, err := io.ReadAll(http.MaxBytesReader(w, r.Body, mostJSON))
+		if err != nil {
+			writeProblem(w, huma.Error400BadRequest("the request did not arrive whole: "+err.Error()))
+			return
+		}
+		r.Body = io.NopCloser(bytes.NewReader(text))
+		var parsed any
+		if bytes.Contains(text, []byte(`\u0000`)) && json.Unmarshal(text, &parsed) == nil {
+			if place := nulIn(parsed, "body"); place != "" {
+				writeProblem(w, huma.Error422UnprocessableEntity(place+": found a NUL character, expected text", &huma.ErrorDetail{Location: place, Message: "found a NUL character, expected text"}))
+				return
+			}
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+// nulIn finds a text with a NUL character and gives its place; blank if there is
+// none.
+func nulIn(v any, place string) string {
+	switch x := v.(type) {
+	case string:
+		if strings.Contains(x, "\x00") {
+			return place
+		}
+	case []any:
+		for i, e := range x {
+			if p := nulIn(e, fmt.Sprintf("%s[%d]", place, i)); p != "" {
+				return p
+			}
+		}
+	case map[string]any:
+		for _, k := range slices.Sorted(maps.Keys(x)) {
+			if strings.Contains(k, "\x00") {
+				return place
+			}
+			if p := nulIn(x[k], place+"."+k); p != "" {
+				return p
+			}
+		}
+	}
+	return ""
+}
+
+// mostRemembered is up to how many octets of an answer are kept for a request
+// that is sent again.
+const mostRemembered = 4 << 20
+
+// repeatable makes requests that carry an Idempotency-Key safe to send again:
+// what was stored under the key is not stored again, and the first answer is
+// given again.
+func (s *base) repeatable(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		key := r.Header.Get("Idempotency-Key")
+		if key == "" || r.Method == http.MethodGet || r.Method == http.MethodHead {
+			next.ServeHTTP(w, r)
+			return
+		}
+		if len(key) > 200 {
+			writeProblem(w, huma.Error422UnprocessableEntity("Idempotency-Key: found more than 200 characters"))
+			return
+		}
+		print, err := fingerprint(r)
+		if err != nil {
+			writeProblem(w, huma.Error400BadRequest("the request did not arrive whole: "+err.Error()))
+			return
+		}
+		have, err := s.Store.Request(r.Context(), key)
+		switch {
+		case err != nil:
+			writeProblem(w, s.failed(r.Context(), err))
+			return
+		case have != nil && have.Fingerprint != print:
+			writeProblem(w, huma.Error422UnprocessableEntity("Idempotency-Key: another request was sent with it; use a new key for each"))
+			return
+		case have != nil && have.Status == 0:
+			writeProblem(w, s.failed(r.Context(), &store.RepeatedError{Key: key}))
+			return
+		case have != nil:
+			w.Header().Set("Idempotency-Replayed", "true")
+			w.Header().Set("Content-Type", have.Type)
+			w.WriteHeader(have.Status)
+			_, _ = w.Write(have.Body)
+			return
+		}
+		k := &store.Key{Text: key, Fingerprint: print}
+		rec := &recorder{header: w.Header(), status: http.StatusOK}
+		next.ServeHTTP(rec, r.WithContext(store.WithKey(r.Context(), k)))
+		if k.Used() && rec.status < 300 && rec.body.Len() <= mostRemembered {
+			keep, cancel := context.WithTimeout(context.WithoutCancel(r.Context()), 10*time.Second)
+			if err := s.Store.KeepAnswer(keep, key, store.Answered{Status: rec.status, Type: w.Header().Get("Content-Type"), Body: rec.body.Bytes()}); err != nil {
+				s.Log.Warn("an answer cannot be kept for a request that may be sent again", "error", err)
+			}
+			cancel()
+		}
+		w.WriteHeader(rec.status)
+		_, _ = w.Write(rec.body.Bytes())
+	})
+}
+
+// fingerprint tells requests apart: by what they ask and, if it is not a large
+// file, by what they send.
+func fingerprint(r *http.Request) (string, error) {
+	h := sha256.New()
+	fmt.Fprintf(h, "%s %s %d\n", r.Method, r.URL.RequestURI(), r.ContentLength)
+	if r.ContentLength > 0 && r.ContentLength <= 1<<20 {
+		text, err := io.ReadAll(io.LimitReader(r.Body, r.ContentLength))
+		if err != nil {
+			return "", err
+		}
+		r.Body = io.NopCloser(bytes.NewReader(text))
+		h.Write(text)
+	}
+	return hex.EncodeToString(h.Sum(nil)), nil
+}
+
+// recorder holds an answer back until it is kept.
+type recorder struct {
+	header http.Header
+	status int
+	body   bytes.Buffer
+}
+
+func (r *recorder) Header() http.Header         { return r.header }
+func (r *recorder) WriteHeader(status int)      { r.status = status }
+func (r *recorder) Write(b []byte) (int, error) { return r.body.Write(b) }

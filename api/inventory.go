@@ -1,0 +1,256 @@
+package api
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/base64"
+	"encoding/json"
+	"net/http"
+	"slices"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"lucidorchard/core/estate"
+	"lucidorchard/ingest"
+	"lucidorchard/store"
+)
+
+// listingPath is the only path that a token opens.
+const listingPath = "/api/inventory/workloads"
+
+// ListingOut is what became of a listing that a script sent.
+type ListingOut struct {
+	Source  string            `json:"source"`
+	Rows    int               `json:"rows"`
+	Taken   int               `json:"taken" doc:"Workloads that were taken from it"`
+	Changed int               `json:"changed" doc:"Workloads that are not as they were; 0 for a listing that says nothing new"`
+	Retired []string          `json:"retired" doc:"Of a complete list: workloads that nobody lists any more"`
+	Bad     int               `json:"bad" doc:"Rows that cannot be used; the others were taken"`
+	Errors  []ingest.RowError `json:"errors" doc:"The first of them"`
+}
+
+// TokenOut is a new token with its secret, which is shown only once.
+type TokenOut struct {
+	store.Token
+	Secret string `json:"secret"`
+}
+
+// Disagreement is a tag on which sources disagree.
+type Disagreement struct {
+	Workload string              `json:"workload"`
+	Name     string              `json:"name"`
+	Key      string              `json:"key"`
+	Values   []store.SourceValue `json:"values" doc:"The one that counts first"`
+}
+
+// DisagreementList is a page of disagreements.
+type DisagreementList struct {
+	Total         int            `json:"total"`
+	Disagreements []Disagreement `json:"disagreements"`
+}
+
+// inventoryAPI answers about inventory sources and their scripts.
+type inventoryAPI struct{ *base }
+
+func (s *inventoryAPI) routes(a huma.API) {
+	huma.Register(a, huma.Operation{OperationID: "take-listing", Method: http.MethodPost, Path: listingPath, Summary: "Take what a source lists; for scripts, with a token",
+		Description: "The body is JSON ({\"workloads\": […]}), JSON Lines (application/x-ndjson) or CSV (text/csv). The same listing twice changes nothing.",
+		RequestBody: anyBody("application/json", "application/x-ndjson", "text/csv")}, answer(s.base, s.takeListing))
+	huma.Get(a, "/api/sources", answer(s.base, s.sources))
+	huma.Put(a, "/api/sources", answer(s.base, s.rankSources))
+	huma.Get(a, "/api/disagreements", answer(s.base, s.disagreements))
+	huma.Get(a, "/api/tokens", answer(s.base, s.tokens))
+	huma.Post(a, "/api/tokens", answer(s.base, s.addToken))
+	huma.Delete(a, "/api/tokens/{id}", answer(s.base, s.revokeToken))
+	huma.Register(a, huma.Operation{OperationID: "export-disagreements", Method: http.MethodGet, Path: "/api/disagreements.csv", Summary: "The disagreements of sources as CSV"}, answer(s.base, s.exportDisagreements))
+}
+
+type tokenKey struct{}
+
+// tokened lets a request with a token in only where tokens may go.
+func (s *base) tokened(next http.Handler) http.Handler {
+	refuse := func(w http.ResponseWriter, status int, detail string) { writeProblem(w, problem(status, "", detail)) }
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		secret, has := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
+		listing := r.URL.Path == listingPath
+		switch {
+		case !has && !listing:
+			next.ServeHTTP(w, r)
+		case !has:
+			refuse(w, http.StatusUnauthorized, "found no token, expected the header Authorization: Bearer TOKEN; make a token under Sources, in the view Workloads")
+		case !listing:
+			refuse(w, http.StatusForbidden, "a token opens only "+listingPath)
+		default:
+			t, err := s.Store.UseToken(r.Context(), strings.TrimSpace(secret))
+			if err != nil {
+				writeProblem(w, s.failed(r.Context(), err))
+				return
+			}
+			if t == nil {
+				refuse(w, http.StatusUnauthorized, "found a token that is not known, or was revoked")
+				return
+			}
+			next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), tokenKey{}, *t)))
+		}
+	})
+}
+
+func (s *inventoryAPI) takeListing(ctx context.Context, in *struct {
+	ContentType string `header:"Content-Type"`
+	Complete    bool   `query:"complete" doc:"This is all that the source lists: what it listed before and is missing is retired"`
+	Confirm     int    `query:"confirm" minimum:"0" doc:"Of a complete list that lacks more than a tenth of what its source listed before, and is whole all the same: how many it lacks"`
+	rawBody
+}) (*Body[ListingOut], error) {
+	token, ok := ctx.Value(tokenKey{}).(store.Token)
+	if !ok {
+		return nil, huma.Error401Unauthorized("found no token")
+	}
+	sent, err := s.receive(ctx, &in.rawBody, mostWorkloads)
+	if err != nil {
+		return nil, err
+	}
+	defer sent.close()
+	f, err := sent.open()
+	if err != nil {
+		return nil, s.failed(ctx, err)
+	}
+	defer f.Close()
+	var file *ingest.WorkloadFile
+	kind, _, _ := strings.Cut(in.ContentType, ";")
+	switch strings.TrimSpace(kind) {
+	case "application/x-ndjson", "application/jsonl", "application/jsonlines":
+		file, err = ingest.WorkloadLines(f, token.Source)
+	case "text/csv":
+		file, err = ingest.MappedWorkloads(f, token.Source, nil)
+	case "application/json":
+		var all struct {
+			Workloads *[]ingest.WorkloadJSON `json:"workloads"`
+		}
+		d := json.NewDecoder(f)
+		d.DisallowUnknownFields()
+		if bad := d.Decode(&all); bad != nil {
+			return nil, huma.Error422UnprocessableEntity(`found ` + strings.TrimPrefix(bad.Error(), "json: ") + `, expected {"workloads": [{"id": "…", "addresses": ["…"], "tags": {"env": "…"}}]}; nothing was taken`)
+		}
+		if all.Workloads == nil {
+			return nil, huma.Error422UnprocessableEntity("found no workloads, expected a list of them, if only an empty one; nothing was taken")
+		}
+		file = ingest.WorkloadObjects(*all.Workloads, token.Source)
+	default:
+		return nil, huma.Error415UnsupportedMediaType("found the content type " + in.ContentType + ", expected application/json, application/x-ndjson or text/csv")
+	}
+	if err != nil {
+		return nil, huma.Error422UnprocessableEntity("the listing cannot be used: " + err.Error())
+	}
+	if in.Complete && len(file.Errors) > 0 {
+		// What cannot be read would be retired.
+		return nil, huma.Error422UnprocessableEntity("some rows of the complete list cannot be used, and would be taken for missing; nothing was taken. The first: " + file.Errors[0].Error())
+	}
+	taken, err := s.Store.Take(ctx, store.Listing{Source: token.Source, Keys: file.Keys, Workloads: file.Workloads, Complete: in.Complete, Confirm: in.Confirm, Author: token.Name})
+	if err != nil {
+		return nil, s.failed(ctx, err)
+	}
+	for _, c := range taken.Conflicts {
+		file.Errors = append(file.Errors, ingest.RowError{Column: "addresses", Reason: c.Error()})
+	}
+	out := ListingOut{Source: token.Source, Rows: file.Rows, Taken: len(file.Workloads), Changed: taken.Changed, Retired: taken.Retired, Bad: len(file.Errors), Errors: append([]ingest.RowError{}, file.Errors[:min(shownErrors, len(file.Errors))]...)}
+	if out.Retired == nil {
+		out.Retired = []string{}
+	}
+	if taken.Changed > 0 {
+		s.Models.Nudge()
+	}
+	return body(out), nil
+}
+
+func (s *inventoryAPI) sources(ctx context.Context, _ *struct{}) (*Body[[]store.Source], error) {
+	all, err := s.Store.Sources(ctx)
+	if err != nil {
+		return nil, s.failed(ctx, err)
+	}
+	return body(all), nil
+}
+
+func (s *inventoryAPI) rankSources(ctx context.Context, in *struct {
+	Body struct {
+		Names []string `json:"names" doc:"All sources, the one whose values win first"`
+	}
+}) (*Body[[]store.Source], error) {
+	all, err := s.Store.Sources(ctx)
+	if err != nil {
+		return nil, s.failed(ctx, err)
+	}
+	for _, have := range all {
+		if !slices.Contains(in.Body.Names, have.Name) {
+			return nil, huma.Error409Conflict("the source " + have.Name + " is missing from the order; somebody may have added it: load the sources again")
+		}
+	}
+	if err := s.Store.RankSources(ctx, in.Body.Names); err != nil {
+		return nil, s.failed(ctx, err)
+	}
+	s.Models.Nudge()
+	return s.sources(ctx, nil)
+}
+
+func (s *inventoryAPI) disagreements(ctx context.Context, in *struct {
+	Limit int `query:"limit" minimum:"1" maximum:"10000" default:"200"`
+}) (*Body[DisagreementList], error) {
+	snap, err := s.snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	said, total, err := s.Store.Disagreements(ctx, in.Limit)
+	if err != nil {
+		return nil, s.failed(ctx, err)
+	}
+	out := DisagreementList{Total: total, Disagreements: []Disagreement{}}
+	for _, v := range said {
+		last := len(out.Disagreements) - 1
+		if last < 0 || out.Disagreements[last].Workload != v.Workload || out.Disagreements[last].Key != v.Key {
+			d := Disagreement{Workload: v.Workload, Name: v.Workload, Key: v.Key}
+			if i, ok := snap.Estate.ByID(v.Workload); ok {
+				d.Name = snap.Estate.Workload(i).Label()
+			}
+			out.Disagreements = append(out.Disagreements, d)
+			last++
+		}
+		out.Disagreements[last].Values = append(out.Disagreements[last].Values, v)
+	}
+	return body(out), nil
+}
+
+func (s *inventoryAPI) tokens(ctx context.Context, _ *struct{}) (*Body[[]store.Token], error) {
+	all, err := s.Store.Tokens(ctx)
+	if err != nil {
+		return nil, s.failed(ctx, err)
+	}
+	return body(all), nil
+}
+
+func (s *inventoryAPI) addToken(ctx context.Context, in *struct {
+	Body struct {
+		Name   string `json:"name" minLength:"1" maxLength:"100" doc:"Of the script"`
+		Source string `json:"source" minLength:"1" maxLength:"100" doc:"The source that it feeds"`
+	}
+}) (*Body[TokenOut], error) {
+	if in.Body.Source == estate.ByHand {
+		return nil, huma.Error422UnprocessableEntity("source: “by hand” is for what people set; give the source another name")
+	}
+	raw := make([]byte, 32)
+	_, _ = rand.Read(raw) // never fails
+	secret := "lo_" + base64.RawURLEncoding.EncodeToString(raw)
+	t, err := s.Store.AddToken(ctx, store.Token{Name: in.Body.Name, Source: in.Body.Source, Author: s.Author}, secret)
+	if err != nil {
+		return nil, s.failed(ctx, err)
+	}
+	return body(TokenOut{t, secret}), nil
+}
+
+func (s *inventoryAPI) revokeToken(ctx context.Context, in *struct {
+	ID int64 `path:"id"`
+}) (*Body[[]store.Token], error) {
+	if err := s.Store.RevokeToken(ctx, in.ID); err != nil {
+		return nil, s.failed(ctx, err)
+	}
+	return s.tokens(ctx, nil)
+}

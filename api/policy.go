@@ -1,0 +1,332 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"lucidorchard/app"
+	"lucidorchard/core/policy"
+	"lucidorchard/core/reach"
+	"lucidorchard/store"
+)
+
+// StatementOut is a line of the policy document.
+type StatementOut struct {
+	Line     int          `json:"line"`
+	Kind     string       `json:"kind" enum:"service,group,area,layer,rule,assertion,comment"`
+	Text     string       `json:"text" doc:"The whole line"`
+	Name     string       `json:"name,omitempty"`
+	Note     string       `json:"note,omitempty"`
+	Rule     *RuleOut     `json:"rule,omitempty"`
+	Findings []FindingOut `json:"findings,omitempty"`
+	Author   string       `json:"author,omitempty"`
+	At       string       `json:"at,omitempty"`
+	Hits     int          `json:"hits" doc:"Conversations of the window that the rule decides"`
+	Pairs    int          `json:"pairs" doc:"Pairs of a client and a server of these"`
+	Last     string       `json:"last,omitempty" doc:"When the newest of them was last seen"`
+	Spark    []int        `json:"spark,omitempty"`
+}
+
+// RuleOut is a rule cut into the parts of its sentence.
+type RuleOut struct {
+	Action   string   `json:"action" enum:"permit,reject,apart"`
+	Off      bool     `json:"off"`
+	Left     []string `json:"left" doc:"Of apart: the groups"`
+	Right    []string `json:"right"`
+	On       []string `json:"on"`
+	Clauses  string   `json:"clauses"`
+	Layer    string   `json:"layer"`
+	Sentence string   `json:"sentence" doc:"Without the note"`
+}
+
+// PolicyOut is the policy document.
+type PolicyOut struct {
+	Revision   int            `json:"revision"`
+	Text       string         `json:"text"`
+	Statements []StatementOut `json:"statements"`
+	Rules      int            `json:"rules"`
+	Counts     CountsOut      `json:"counts" doc:"Conversations of the window by verdict"`
+	Undo       *store.Change  `json:"undo,omitempty"`
+	Redo       *store.Change  `json:"redo,omitempty"`
+	Edits      int            `json:"edits" doc:"Revisions since the beginning"`
+}
+
+// EditIn is an edit of the document.
+type EditIn struct {
+	Revision int    `json:"revision" doc:"The revision that the edit was made on"`
+	Op       string `json:"op" enum:"add,change,remove,move,switch"`
+	Line     int    `json:"line,omitempty" doc:"Of the statement, in that revision"`
+	Text     string `json:"text,omitempty" doc:"The new statement; for add one or more, a line each"`
+	Before   int    `json:"before,omitempty" doc:"add, move: the line to put it before; without it, at the end of the layer"`
+	Layer    string `json:"layer,omitempty"`
+	Was      string `json:"was,omitempty" doc:"change, remove: the statement as it was shown, or what stands after the = of a group. If something else stands there by now, nothing is changed"`
+}
+
+// EditOut is what an edit did, or would do.
+type EditOut struct {
+	Revision     int               `json:"revision"`
+	Words        string            `json:"words"`
+	Errors       []TextError       `json:"errors" doc:"Of a dry run; without one, errors are a problem"`
+	Consequences *app.Consequences `json:"consequences,omitempty"`
+}
+
+// wholeText lets a whole policy text in, with its quotes.
+func wholeText(o *huma.Operation) { o.MaxBodyBytes = 2 * policy.MaxText }
+
+// policyAPI answers about the policy document.
+type policyAPI struct{ *base }
+
+func (s *policyAPI) routes(a huma.API) {
+	huma.Get(a, "/api/policy", answer(s.base, s.getPolicy))
+	huma.Post(a, "/api/policy/edits", answer(s.base, s.editPolicy), wholeText)
+	huma.Post(a, "/api/policy/mend", answer(s.base, s.mend))
+	huma.Post(a, "/api/policy/text", answer(s.base, s.importPolicy), wholeText)
+	huma.Post(a, "/api/policy/undo", answer(s.base, s.undo))
+	huma.Post(a, "/api/policy/redo", answer(s.base, s.redo))
+	huma.Get(a, "/api/policy/revisions", answer(s.base, s.revisions))
+	huma.Register(a, huma.Operation{OperationID: "export-policy", Method: http.MethodGet, Path: "/api/policy.orchard", Summary: "The policy text"}, answer(s.base, s.exportPolicy))
+	huma.Register(a, huma.Operation{OperationID: "export-rules", Method: http.MethodGet, Path: "/api/rules.csv", Summary: "The rules as CSV"}, answer(s.base, s.exportRules))
+}
+
+func (s *policyAPI) getPolicy(ctx context.Context, in *struct{ Window }) (*Body[PolicyOut], error) {
+	v, snap, err := s.view(ctx, in.Window)
+	if err != nil {
+		return nil, err
+	}
+	undo, redo, err := s.Store.Undoable(ctx)
+	if err != nil {
+		return nil, s.failed(ctx, err)
+	}
+	revisions, err := s.Store.Revisions(ctx, 100_000)
+	if err != nil {
+		return nil, s.failed(ctx, err)
+	}
+	byNo := map[int]store.Revision{}
+	for _, r := range revisions {
+		byNo[r.No] = r
+	}
+	totals := v.Totals(reach.Query{Count: liveStore})
+	uses := v.RuleUses()
+	index := map[*policy.Rule]int{}
+	for i, r := range snap.Policy.Rules {
+		index[r] = i
+	}
+	evident := evidentAt(v)
+	lines := policy.Lines(snap.Head.Text)
+	out := PolicyOut{Revision: snap.Head.No, Text: snap.Head.Text, Statements: []StatementOut{}, Rules: len(snap.Policy.Rules), Counts: countsOut(totals.Conversations), Undo: undo, Redo: redo, Edits: len(revisions)}
+	for _, item := range snap.Policy.Items {
+		o, ok := statementOut(item, lines)
+		if !ok {
+			continue
+		}
+		if k := item.First - 1; k < len(snap.Head.Blame) {
+			if r, ok := byNo[snap.Head.Blame[k]]; ok {
+				o.Author, o.At = r.Author, r.At.UTC().Format("2006-01-02T15:04:05Z")
+			}
+		}
+		if r, ok := item.Statement.(*policy.Rule); ok {
+			use := &uses[index[r]]
+			if o.Hits = use.Conversations; o.Hits > 0 {
+				o.Spark, o.Last, o.Pairs = use.Spark[:], use.Last.String(), use.Pairs
+			}
+			o.Findings = ruleFindings(r, snap, evident)
+		}
+		out.Statements = append(out.Statements, o)
+	}
+	return body(out), nil
+}
+
+func statementOut(item policy.Item, lines []string) (StatementOut, bool) {
+	o := StatementOut{Line: item.First}
+	if item.First <= len(lines) {
+		o.Text = lines[item.First-1]
+	}
+	if item.Statement == nil {
+		o.Kind = "comment"
+		return o, item.Comment != ""
+	}
+	o.Kind = policy.KindOf(item.Statement)
+	switch st := item.Statement.(type) {
+	case *policy.Service:
+		o.Name, o.Note = st.Name, st.Note
+	case *policy.Group:
+		o.Name, o.Note = st.Name, st.Note
+	case *policy.Area:
+		o.Name, o.Note = st.Name, st.Note
+	case *policy.Layer:
+		o.Name, o.Note = st.Name, st.Note
+	case *policy.Assert:
+		o.Note = st.Note
+	case *policy.Rule:
+		o.Note, o.Rule = st.Note, ruleOut(st)
+	}
+	return o, true
+}
+
+func ruleOut(r *policy.Rule) *RuleOut {
+	bare := *r
+	bare.Note, bare.Off = "", false
+	out := &RuleOut{Action: r.Action.String(), Off: r.Off, Left: items(r.Left), Right: items(r.Right), On: []string{}, Clauses: r.Clauses.String(), Sentence: bare.String()}
+	if r.Layer != nil {
+		out.Layer = r.Layer.Name
+	}
+	if r.Action == policy.Apart {
+		for _, g := range r.Groups {
+			out.Left = append(out.Left, g.Name)
+		}
+	}
+	if r.On.Any {
+		out.On = append(out.On, "any")
+	}
+	for _, sp := range r.On.Specs {
+		out.On = append(out.On, policy.Services{Specs: []policy.Spec{sp}}.String())
+	}
+	return out
+}
+
+func items(l policy.List) []string {
+	out := []string{}
+	if l.Any {
+		out = append(out, "any")
+	}
+	for _, o := range l.Items {
+		out = append(out, o.String())
+	}
+	return out
+}
+
+func (s *policyAPI) editPolicy(ctx context.Context, in *struct {
+	Window
+	DryRun bool `query:"dryRun" doc:"Only say what it would do"`
+	Body   EditIn
+}) (*Body[EditOut], error) {
+	v, snap, err := s.view(ctx, in.Window)
+	if err != nil {
+		return nil, err
+	}
+	edit := policy.Edit{Op: policy.Op(in.Body.Op), Text: in.Body.Text, Layer: in.Body.Layer}
+	if edit.Line, err = s.Locate(ctx, snap, in.Body.Revision, in.Body.Line); err != nil {
+		return nil, err
+	}
+	if edit.Before, err = s.Locate(ctx, snap, in.Body.Revision, in.Body.Before); err != nil {
+		return nil, err
+	}
+	if err := app.Unchanged(snap, edit.Line, in.Body.Was); err != nil {
+		return nil, err
+	}
+	text, words, bad := edit.Apply(snap.Head.Text)
+	if bad != nil {
+		if in.DryRun {
+			return body(EditOut{Revision: snap.Head.No, Errors: orMessage(textErrors(bad.Errors), bad.Message)}), nil
+		}
+		return nil, refusal(bad)
+	}
+	out := EditOut{Revision: snap.Head.No, Words: words, Errors: []TextError{}}
+	if in.DryRun {
+		p, _ := policy.Parse(text)
+		c := app.ConsequencesOf(v, snap, snap.Compiled.WithPolicy(p, snap.Compiled.AsOf))
+		out.Consequences = &c
+		return body(out), nil
+	}
+	out.Revision, err = s.SaveText(ctx, snap, text, words)
+	return body(out), err
+}
+
+func orMessage(errs []TextError, message string) []TextError {
+	if len(errs) == 0 {
+		return []TextError{{1, 1, message}}
+	}
+	return errs
+}
+
+func refusal(bad *policy.EditError) error {
+	details := []error{}
+	for _, e := range textErrors(bad.Errors) {
+		details = append(details, &huma.ErrorDetail{Message: e.Message, Location: "text", Value: map[string]int{"line": e.Line, "column": e.Column}})
+	}
+	return huma.Error422UnprocessableEntity(bad.Message, details...)
+}
+
+func (s *policyAPI) importPolicy(ctx context.Context, in *struct {
+	Window
+	DryRun bool `query:"dryRun" doc:"Only check the text and say what it would do"`
+	Body   struct {
+		Revision int    `json:"revision" doc:"The revision that the text was made from"`
+		Text     string `json:"text"`
+		Words    string `json:"words,omitempty" doc:"What was done, for the history"`
+	}
+}) (*Body[EditOut], error) {
+	v, snap, err := s.view(ctx, in.Window)
+	if err != nil {
+		return nil, err
+	}
+	p, errs := policy.Parse(in.Body.Text)
+	if len(errs) > 0 {
+		if in.DryRun {
+			return body(EditOut{Revision: snap.Head.No, Errors: textErrors(errs)}), nil
+		}
+		return nil, refusal(&policy.EditError{Message: "the text has errors; nothing was changed", Errors: errs})
+	}
+	out := EditOut{Revision: snap.Head.No, Words: "Replace the text", Errors: []TextError{}}
+	if in.Body.Words != "" {
+		out.Words = in.Body.Words
+	}
+	formatted := p.Format()
+	if in.DryRun {
+		again, _ := policy.Parse(formatted)
+		c := app.ConsequencesOf(v, snap, snap.Compiled.WithPolicy(again, snap.Compiled.AsOf))
+		out.Consequences = &c
+		return body(out), nil
+	}
+	if in.Body.Revision != snap.Head.No {
+		return nil, huma.Error409Conflict("the policy has changed since the text was taken from it; nothing was changed. Copy your text, load the policy as it is now, and bring the two together")
+	}
+	out.Revision, err = s.SaveText(ctx, snap, formatted, out.Words)
+	return body(out), err
+}
+
+func (s *policyAPI) undo(ctx context.Context, _ *struct{}) (*Body[store.Change], error) {
+	c, err := s.Store.Undo(ctx, s.Author)
+	return s.turn(ctx, c, err)
+}
+
+func (s *policyAPI) redo(ctx context.Context, _ *struct{}) (*Body[store.Change], error) {
+	c, err := s.Store.Redo(ctx, s.Author)
+	return s.turn(ctx, c, err)
+}
+
+func (s *policyAPI) turn(ctx context.Context, c *store.Change, err error) (*Body[store.Change], error) {
+	if errors.Is(err, store.ErrNothing) {
+		return nil, huma.Error409Conflict("there is nothing left to undo or redo")
+	}
+	if err != nil {
+		return nil, s.failed(ctx, err)
+	}
+	s.Models.Nudge()
+	return body(*c), nil
+}
+
+func (s *policyAPI) revisions(ctx context.Context, in *struct {
+	Limit int `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+}) (*Body[[]store.Revision], error) {
+	rs, err := s.Store.Revisions(ctx, in.Limit)
+	if err != nil {
+		return nil, s.failed(ctx, err)
+	}
+	return body(rs), nil
+}
+
+func (s *policyAPI) exportPolicy(ctx context.Context, _ *struct{}) (*huma.StreamResponse, error) {
+	snap, err := s.snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return &huma.StreamResponse{Body: func(ctx huma.Context) {
+		ctx.SetHeader("Content-Type", "text/plain; charset=utf-8")
+		ctx.SetHeader("Content-Disposition", `attachment; filename="policy.orchard"`)
+		_, _ = ctx.BodyWriter().Write([]byte(snap.Head.Text))
+	}}, nil
+}

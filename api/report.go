@@ -1,0 +1,128 @@
+package api
+
+import (
+	"context"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"lucidorchard/core/decide"
+	"lucidorchard/core/reach"
+	"lucidorchard/core/report"
+	"lucidorchard/store"
+)
+
+// ReportQuery says which report is wanted.
+type ReportQuery struct {
+	Window
+	Against int    `query:"against" doc:"The revision before; without it, the first"`
+	By      string `query:"by" default:"app" doc:"What parts of the estate are: a tag, ~area or ~owner"`
+	For     string `query:"for" doc:"Only this part: area:NAME, owner:NAME or KEY:VALUE"`
+}
+
+// reportAPI answers about the report for owners.
+type reportAPI struct{ *base }
+
+func (s *reportAPI) routes(a huma.API) {
+	huma.Get(a, "/api/report", answer(s.base, s.report))
+	huma.Register(a, huma.Operation{OperationID: "export-report", Method: http.MethodGet, Path: "/api/report.md", Summary: "The report as Markdown"}, answer(s.base, s.exportReport))
+}
+
+func (s *reportAPI) report(ctx context.Context, in *ReportQuery) (*Body[report.Report], error) {
+	snap, err := s.snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if in.Against == 0 {
+		in.Against = min(1, snap.Head.No)
+	}
+	v, snap, err := s.viewAgainst(ctx, in.Window, in.Against)
+	if err != nil {
+		return nil, err
+	}
+	o := report.Options{By: in.By, Draft: snap.Head.Text, Asserts: snap.Asserts(), Query: reach.Query{Filter: reach.Filter{Settling: snap.Settling()}}}
+	if in.For != "" {
+		part, ok := reach.ReadPart(in.For)
+		if !ok {
+			return nil, huma.Error422UnprocessableEntity("for: found " + in.For + ", expected area:NAME, owner:NAME or KEY:VALUE")
+		}
+		o.Query.Part = &part
+	}
+	before := store.Revision{}
+	if in.Against > 0 {
+		if before, err = s.Store.Revision(ctx, in.Against); err != nil {
+			return nil, s.failed(ctx, err)
+		}
+	}
+	o.Before = before.Text
+	all := snap.Probes()
+	o.Settled = func(i int) string {
+		c := v.At(i)
+		for k := range all {
+			if p := &all[k]; p.Want == decide.Reject.String() && p.Question != nil && p.Question.Client.Holds(c.Client) && p.Question.Server.Holds(c.Server) && p.Question.Points.Contains(c.Point) {
+				return p.Reason
+			}
+		}
+		return ""
+	}
+	out := report.New(v, o)
+	out.Draft, out.Before = versionOut(snap.Head), versionOut(before)
+	for i := range all {
+		p := &all[i]
+		r := report.Probe{Question: p.Probe.Question, Want: p.Want, AsExpected: p.AsExpected(), Reason: p.Reason}
+		if p.Err != nil {
+			r.Words = p.Err.Message
+		} else {
+			r.Words = snap.Census().Words(p.Question, p.Answer)
+		}
+		out.Probes = append(out.Probes, r)
+	}
+	owners := v.Owners(in.By)
+	for i := range out.Parts {
+		out.Parts[i].Owner = owners[out.Parts[i].Name]
+	}
+	if in.For != "" { // its own part only: what others have with it stands there too
+		kept := out.Parts[:0]
+		for _, p := range out.Parts {
+			if partKey(in.By, p.Name) == in.For {
+				kept = append(kept, p)
+			}
+		}
+		if len(kept) > 0 {
+			out.Parts = kept
+		}
+	}
+	return body(out), nil
+}
+
+// partKey is what For takes for a part by its name.
+func partKey(by, name string) string {
+	switch by {
+	case reach.ByArea:
+		return reach.OfArea + ":" + name
+	case reach.ByOwner:
+		return reach.OfOwner + ":" + name
+	}
+	return by + ":" + name
+}
+
+func versionOut(r store.Revision) report.Version {
+	out := report.Version{No: r.No, Author: r.Author, Words: r.Words}
+	if !r.At.IsZero() {
+		out.At = r.At.UTC().Format(time.RFC3339)
+	}
+	return out
+}
+
+func (s *reportAPI) exportReport(ctx context.Context, in *ReportQuery) (*huma.StreamResponse, error) {
+	r, err := s.report(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	return &huma.StreamResponse{Body: func(ctx huma.Context) {
+		ctx.SetHeader("Content-Type", "text/markdown; charset=utf-8")
+		ctx.SetHeader("Content-Disposition", `attachment; filename="draft.md"`)
+		_, _ = ctx.BodyWriter().Write([]byte(r.Body.Markdown(s.Estate)))
+	}}, nil
+}

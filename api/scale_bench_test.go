@@ -1,0 +1,129 @@
+package api_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"net/http"
+	"net/http/httptest"
+	"net/url"
+	"os"
+	"strconv"
+	"strings"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"lucidorchard/api"
+	"lucidorchard/app"
+	"lucidorchard/core/estate"
+	"lucidorchard/core/flow"
+	"lucidorchard/core/sample"
+	"lucidorchard/core/service"
+	"lucidorchard/store"
+	"lucidorchard/store/storetest"
+)
+
+// BenchmarkCheckOfARealSize gives what the check's questions take over a million
+// conversations of 100,000 workloads under 2,000 rules, in a real database: after
+// the start, after an edit, and when a row is opened. ORCHARD_ROWS is another
+// number of conversations.
+func BenchmarkCheckOfARealSize(b *testing.B) {
+	rows := 1_000_000
+	if n, err := strconv.Atoi(os.Getenv("ORCHARD_ROWS")); err == nil {
+		rows = n
+	}
+	db, err := store.Open(b.Context(), storetest.Database(b))
+	require.NoError(b, err)
+	defer db.Close()
+	e, text := sample.Large(100_000, 1000, 2000)
+	_, err = db.Take(b.Context(), store.Listing{Source: "plan", Workloads: e.Workloads(), Complete: true})
+	require.NoError(b, err)
+	require.NoError(b, db.Begin(b.Context(), store.Revision{No: 1, Text: text, Blame: store.Blame{}, Author: "bench", Words: "begin"}))
+	byRole := map[string][]estate.Lease{}
+	var roles []string
+	for _, w := range e.All() {
+		app, _ := w.Tag("app")
+		tier, _ := w.Tag("tier")
+		role := app.Value + " " + tier.Value
+		if byRole[role] == nil {
+			roles = append(roles, role)
+		}
+		byRole[role] = append(byRole[role], w.Leases[0])
+	}
+	r := rand.New(rand.NewPCG(7, 7))
+	ports := []uint32{443, 8443, 5432, 22, 53, 9100, 636, 5671}
+	const batch = 400_000
+	for done := 0; done < rows; done += batch {
+		var buckets flow.Buckets
+		for range min(batch, rows-done) {
+			at := estate.Instant{Sec: 1_795_000_000 + r.Int64N(24*3600)}
+			server := r.IntN(len(roles)) // each role is called by members of six others, on two services
+			clients, servers := byRole[roles[(server*7+r.IntN(6)*13)%len(roles)]], byRole[roles[server]]
+			buckets.Add(flow.Record{Start: at, End: at, Client: clients[r.IntN(len(clients))].Addr, Server: servers[r.IntN(len(servers))].Addr,
+				Point: service.PointOf(service.TCP, ports[(server+r.IntN(2))%len(ports)]), Connections: 1, Bytes: 4000, Outcome: flow.Carried})
+		}
+		_, err = db.AddBatch(b.Context(), store.Batch{ID: fmt.Sprint("bench ", done), Buckets: buckets.All()})
+		require.NoError(b, err)
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	s := api.New(app.New(ctx, app.Options{Store: db, Author: "bench"}), api.Options{Web: fstest.MapFS{}})
+	h := httptest.NewServer(s)
+	defer func() { cancel(); s.Wait(); h.Close() }()
+	ask := func(method, path string, body, out any) {
+		text, _ := json.Marshal(body)
+		req, err := http.NewRequest(method, h.URL+path, bytes.NewReader(text))
+		require.NoError(b, err)
+		req.Header.Set("Content-Type", "application/json")
+		res, err := http.DefaultClient.Do(req)
+		require.NoError(b, err)
+		defer res.Body.Close()
+		require.Equal(b, 200, res.StatusCode, path)
+		if out != nil {
+			require.NoError(b, json.NewDecoder(res.Body).Decode(out))
+		}
+	}
+	step := func(name string, f func()) {
+		start := time.Now()
+		f()
+		b.ReportMetric(float64(time.Since(start).Milliseconds()), name+"-ms")
+	}
+	var check api.CheckOut
+	begin := time.Now()
+	ask("GET", "/api/check", nil, &check)
+	started := time.Since(begin)
+	ask("GET", "/api/ledger", nil, nil)
+	line := strings.Count(text[:strings.Index(text, "\npermit")], "\n") + 2
+	b.ResetTimer()
+	b.ReportMetric(float64(check.Conversations), "conversations")
+	b.ReportMetric(started.Seconds(), "start-s")
+	revision := 1
+	for range b.N {
+		var ledger api.LedgerPage
+		step("save", func() {
+			ask("POST", "/api/policy/edits", map[string]any{"revision": revision, "op": "switch", "line": line}, nil)
+		})
+		revision++
+		step("totals", func() { ask("GET", "/api/check", nil, &check) })
+		step("ledger", func() { ask("GET", "/api/ledger", nil, &ledger) })
+		step("strip", func() { ask("GET", "/api/flows/strip", nil, nil) })
+		row := "near=" + url.QueryEscape(ledger.Rows[0].Key) + "&service=" + url.QueryEscape(ledger.Rows[0].Service)
+		var callers api.LedgerPage
+		step("open", func() { ask("GET", "/api/ledger/callers?"+row, nil, &callers) })
+		var list api.ConversationPage
+		step("open-pairs", func() {
+			ask("GET", "/api/conversations?"+row+"&limit=50&far="+url.QueryEscape(callers.Rows[0].Key), nil, &list)
+		})
+		c := list.Conversations[0]
+		step("open-hours", func() {
+			ask("GET", fmt.Sprintf("/api/conversations/hours?client=%s&server=%s&service=%s&first=%s", c.Client.Addr, c.Server.Addr, url.QueryEscape(c.Service), url.QueryEscape(c.First)), nil, nil)
+		})
+		step("settle", func() { ask("GET", "/api/settle?as=permit&"+row, nil, nil) })
+		step("against", func() { ask("GET", "/api/check?against=1", nil, nil) })
+		step("policy", func() { ask("GET", "/api/policy", nil, nil) })
+	}
+}

@@ -1,0 +1,146 @@
+// Package api is the web application over HTTP: the API under /api, live
+// events, and the built interface. It reads and writes through store and gets
+// every answer from core; it keeps nothing that is not in the database.
+//
+// Start reading at New.
+package api
+
+import (
+	"context"
+	"crypto/rand"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"os"
+	"path"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"lucidorchard/app"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
+	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/chi/v5/middleware"
+)
+
+// Options are what a server needs, beside what its App has.
+type Options struct {
+	Web        fs.FS // the built interface; without an index.html, a page says how to build it
+	Estate     string
+	Uploads    string   // folder of files that are sent here; blank: the system's for such
+	Cluster    Cluster  // a database of our own; nil: somebody else's
+	AllowHosts []string // names, in lower case, by which this server may be called
+	Trusting   string   // the address on which everybody is let in; blank: loopback only
+}
+
+// base is what all handlers have: the use cases, and how what they say becomes an
+// answer.
+type base struct {
+	*app.App
+	Options
+}
+
+// Server answers requests. It is safe for concurrent use; it ends with its App.
+type Server struct {
+	*base
+	router chi.Router
+	api    huma.API
+}
+
+// New makes a server of an App.
+func New(a *app.App, o Options) *Server {
+	if o.Uploads == "" {
+		o.Uploads = filepath.Join(os.TempDir(), "orchard-uploads-"+rand.Text()[:8])
+	}
+	s := &Server{base: &base{a, o}}
+	s.routes()
+	if a.Store != nil {
+		s.dropUploads()
+	}
+	return s
+}
+
+// ServeHTTP answers a request.
+func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.router.ServeHTTP(w, r) }
+
+// OpenAPI gives the description of the API, as JSON.
+func (s *Server) OpenAPI() ([]byte, error) { return s.api.OpenAPI().MarshalJSON() }
+
+func (s *Server) routes() {
+	r := chi.NewRouter()
+	m := newMetrics()
+	if s.Collector != nil {
+		m.collecting(s.Collector)
+	}
+	r.Use(middleware.RequestID, s.logged, m.measured, s.recovered, hardened, s.hosted, sameOrigin, middleware.Compress(5, "application/json", "text/css", "text/javascript", "text/html"),
+		s.tokened, bounded, s.limited, storable, s.repeatable)
+	huma.DefaultArrayNullable = false // every list that is returned is one, if empty
+	config := huma.DefaultConfig("Lucid Orchard", "1")
+	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/api/openapi", "", "/api/schemas"
+	config.CreateHooks = nil
+	s.api = humachi.New(r, config)
+	summary, imports, live := &summaryAPI{s.base}, &importsAPI{s.base}, &jobsAPI{s.base}
+	for _, part := range []interface{ routes(huma.API) }{
+		summary, &workloadsAPI{base: s.base}, &groupsAPI{s.base}, &flowsAPI{s.base}, &exportersAPI{s.base}, &policyAPI{s.base}, &checkAPI{s.base}, &whatIfAPI{s.base}, &settleAPI{s.base}, &reportAPI{s.base},
+		&figuresAPI{s.base}, &proposalsAPI{s.base}, &askAPI{s.base}, imports, &inventoryAPI{s.base}, &vocabularyAPI{base: s.base}, live,
+	} {
+		part.routes(s.api)
+	}
+	imports.transferRoutes(s.api)
+	summary.troubleRoutes(s.api)
+	r.Get("/api/events", live.serveEvents)
+	r.Method(http.MethodGet, "/metrics", m.handler())
+	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("ok\n")) })
+	r.Get("/readyz", func(w http.ResponseWriter, r *http.Request) {
+		ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
+		defer cancel()
+		if err := s.Store.Ping(ctx); err != nil {
+			s.Log.Warn("not ready: the database does not answer", "error", err)
+			http.Error(w, "the database does not answer", http.StatusServiceUnavailable)
+			return
+		}
+		_, _ = w.Write([]byte("ready\n"))
+	})
+	r.NotFound(s.serveWeb)
+	s.router = r
+}
+
+func (s *Server) logged(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		start := time.Now()
+		ww := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
+		next.ServeHTTP(ww, r)
+		level := slog.LevelDebug
+		if ww.Status() >= 500 && r.Context().Err() == nil { // else nobody waits for the answer any more
+			level = slog.LevelError
+		}
+		s.Log.Log(r.Context(), level, "request", "id", middleware.GetReqID(r.Context()), "method", r.Method, "path", r.URL.Path, "status", ww.Status(), "took", time.Since(start))
+	})
+}
+
+const unbuilt = `<!doctype html><title>Lucid Orchard</title><p>The server runs, but the interface is not built into this program. Run <code>make web</code>, then build it again. The API is described at <a href="/api/openapi.json">/api/openapi.json</a>.`
+
+// serveWeb gives a file of the interface, or its page for every other path.
+func (s *Server) serveWeb(w http.ResponseWriter, r *http.Request) {
+	if strings.HasPrefix(r.URL.Path, "/api/") {
+		writeProblem(w, huma.Error404NotFound("the API has no such path; /api/openapi.json describes it"))
+		return
+	}
+	name := strings.TrimPrefix(path.Clean(r.URL.Path), "/")
+	if info, err := fs.Stat(s.Web, name); err == nil && !info.IsDir() {
+		if strings.HasPrefix(name, "assets/") {
+			w.Header().Set("Cache-Control", "public, max-age=31536000, immutable")
+		}
+		http.ServeFileFS(w, r, s.Web, name)
+		return
+	}
+	page, err := fs.ReadFile(s.Web, "index.html")
+	if err != nil {
+		page = []byte(unbuilt)
+	}
+	w.Header().Set("Content-Type", "text/html; charset=utf-8")
+	w.Header().Set("Cache-Control", "no-cache")
+	_, _ = w.Write(page)
+}

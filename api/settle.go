@@ -1,0 +1,134 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"lucidorchard/app"
+	"lucidorchard/core/decide"
+	"lucidorchard/core/policy"
+	"lucidorchard/core/service"
+	"lucidorchard/core/settle"
+)
+
+// SettleOut is the rules that would decide what somebody points at.
+type SettleOut struct {
+	Revision      int            `json:"revision"`
+	Conversations int            `json:"conversations" doc:"That do not have the verdict yet"`
+	Options       []SettleOption `json:"options" doc:"The narrowest first"`
+	Probe         string         `json:"probe" doc:"The question that says the same, for a probe that rejects it"`
+}
+
+// SettleOption is a rule at one width.
+type SettleOption struct {
+	Width        string           `json:"width" enum:"exact,groups,wider"`
+	Words        string           `json:"words" doc:"Of whom it speaks"`
+	Lines        []string         `json:"lines" doc:"The groups that it needs, and the rule; a statement each"`
+	Before       int              `json:"before" doc:"The line that it stands before; 0: last in the layer allowances"`
+	Instead      *RuleRef         `json:"instead,omitempty" doc:"The rule that it is an exception to"`
+	Consequences app.Consequences `json:"consequences"`
+}
+
+// settleAPI answers about rules for a row that somebody points at.
+type settleAPI struct{ *base }
+
+func (s *settleAPI) routes(a huma.API) {
+	huma.Get(a, "/api/settle", answer(s.base, s.settle))
+	huma.Post(a, "/api/settle", answer(s.base, s.takeSettled))
+}
+
+func (s *settleAPI) settle(ctx context.Context, in *struct {
+	ConversationFilter
+	As     string `query:"as" enum:"permit,reject" required:"true" doc:"The verdict that they are to get"`
+	Client string `query:"client" doc:"Address: with server and service, only this conversation"`
+	Server string `query:"server"`
+	First  string `query:"first" doc:"When it was first seen"`
+}) (*Body[SettleOut], error) {
+	v, snap, chosen, err := s.selectConversations(ctx, in.ConversationFilter)
+	if err != nil {
+		return nil, err
+	}
+	if in.Client != "" {
+		chosen = slices.DeleteFunc(chosen, func(i int) bool {
+			c := v.At(i)
+			return c.Client.Addr.String() != in.Client || c.Server.Addr.String() != in.Server || in.First != "" && c.First.String() != in.First
+		})
+	}
+	action, want := policy.Permit, decide.Permit
+	if in.As == "reject" {
+		action, want = policy.Reject, decide.Reject
+	}
+	probe := ""
+	if in.As == "reject" && len(chosen) > 0 {
+		probe = settle.Question(v, chosen)
+	}
+	chosen = slices.DeleteFunc(chosen, func(i int) bool { return v.Verdict(i) == want })
+	out := SettleOut{Revision: snap.Head.No, Conversations: len(chosen), Options: []SettleOption{}, Probe: probe}
+	for _, o := range settle.Rules(v, chosen, action, "") {
+		after, bad := settle.Apply(snap.Head.Text, o.Lines, o.Before)
+		if bad != nil {
+			return nil, refusal(bad)
+		}
+		p, _ := policy.Parse(after)
+		out.Options = append(out.Options, SettleOption{
+			Width: string(o.Width), Words: o.Words, Lines: o.Lines, Before: o.Before, Instead: ruleRef(o.Instead),
+			Consequences: app.ConsequencesOf(v, snap, snap.Compiled.WithPolicy(p, snap.Compiled.AsOf)),
+		})
+	}
+	return body(out), nil
+}
+
+// takeSettled adds the lines of an option, or says what that would do.
+func (s *settleAPI) takeSettled(ctx context.Context, in *struct {
+	Window
+	DryRun bool `query:"dryRun" doc:"Only say what it would do"`
+	Body   struct {
+		Revision int      `json:"revision" doc:"The revision that the option was made on"`
+		Lines    []string `json:"lines" minItems:"1"`
+		Before   int      `json:"before"`
+	}
+}) (*Body[EditOut], error) {
+	v, snap, err := s.view(ctx, in.Window)
+	if err != nil {
+		return nil, err
+	}
+	before, err := s.Locate(ctx, snap, in.Body.Revision, in.Body.Before)
+	if err != nil {
+		return nil, err
+	}
+	text, bad := settle.Apply(snap.Head.Text, in.Body.Lines, before)
+	if bad != nil {
+		if in.DryRun {
+			return body(EditOut{Revision: snap.Head.No, Errors: orMessage(textErrors(bad.Errors), bad.Message)}), nil
+		}
+		return nil, refusal(bad)
+	}
+	out := EditOut{Revision: snap.Head.No, Words: "Add “" + in.Body.Lines[len(in.Body.Lines)-1] + "”", Errors: []TextError{}}
+	if in.DryRun {
+		p, _ := policy.Parse(text)
+		c := app.ConsequencesOf(v, snap, snap.Compiled.WithPolicy(p, snap.Compiled.AsOf))
+		out.Consequences = &c
+		return body(out), nil
+	}
+	out.Revision, err = s.SaveText(ctx, snap, text, out.Words)
+	return body(out), err
+}
+
+// specsOf writes points as specs.
+func specsOf(points service.Set) string {
+	if points.Equal(service.All) || points.Equal(service.All.Real()) {
+		return "any"
+	}
+	var out []string
+	for _, r := range points[:min(6, len(points))] {
+		out = append(out, r.String())
+	}
+	if n := len(points) - 6; n > 0 {
+		out = append(out, fmt.Sprintf("and %d more", n))
+	}
+	return strings.Join(out, ", ")
+}

@@ -1,0 +1,367 @@
+package api_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"net/url"
+	"strings"
+	"sync"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"lucidorchard/api"
+	"lucidorchard/app"
+	"lucidorchard/core/estate"
+	"lucidorchard/store"
+	"lucidorchard/store/storetest"
+)
+
+// small runs a server over very little; without a database, over one of its own.
+func small(t *testing.T, db *store.Store, o api.Options) client {
+	if db == nil {
+		var err error
+		db, err = store.Open(t.Context(), storetest.Database(t))
+		require.NoError(t, err)
+		t.Cleanup(func() { db.Close() })
+	}
+	require.NoError(t, db.ImportWorkloads(t.Context(), "register", nil, []estate.Workload{{ID: "w-1", Name: "booking-entry-01", Tags: []estate.Tag{{Key: "env", Value: "live"}}}}))
+	ctx, cancel := context.WithCancel(context.Background())
+	o.Web, o.Estate = fstest.MapFS{}, "Saltmarsh Ferries"
+	s := api.New(app.New(ctx, app.Options{Store: db, Author: "tester"}), o)
+	h := httptest.NewServer(s)
+	t.Cleanup(func() {
+		cancel()
+		s.Wait()
+		h.Close()
+	})
+	return client{t, h.URL, db}
+}
+
+// do sends a request with headers and gives the answer with its body.
+func (c client) do(method, path string, headers map[string]string, text string) (*http.Response, string) {
+	req, err := http.NewRequest(method, c.base+path, strings.NewReader(text))
+	require.NoError(c.t, err)
+	req.Header.Set("Content-Type", "application/json")
+	for k, v := range headers {
+		if k == "Host" {
+			req.Host = v
+		}
+		req.Header.Set(k, v)
+	}
+	r, err := http.DefaultClient.Do(req)
+	require.NoError(c.t, err)
+	defer r.Body.Close()
+	raw, err := io.ReadAll(r.Body)
+	require.NoError(c.t, err)
+	return r, string(raw)
+}
+
+// Many files sent one after the other are each imported as they are, whatever
+// comes after them.
+func TestFilesSentOneAfterTheOtherAreEachRead(t *testing.T) {
+	c := small(t, nil, api.Options{})
+	var jobs []*store.Job
+	const rows = 500
+	for n := range 12 {
+		var text strings.Builder
+		if n%3 == 2 {
+			for i := range rows {
+				fmt.Fprintf(&text, `{"start":"2026-11-20T10:00:00Z","src":"10.%d.%d.%d","dst":"10.99.0.1","proto":"tcp","dport":443}`+"\n", n, i/250, i%250)
+			}
+		} else {
+			text.WriteString("start,src,dst,proto,dport\n")
+			for i := range rows - n {
+				fmt.Fprintf(&text, "2026-11-20T10:00:00Z,10.%d.%d.%d,10.99.0.1,tcp,443\n", n, i/250, i%250)
+			}
+		}
+		var a api.ImportAnswer
+		require.Equal(t, 200, c.call("POST", "/api/imports/flows", text.String(), &a))
+		jobs = append(jobs, a.Job)
+	}
+	want := 0
+	for n, j := range jobs {
+		done := c.job(j)
+		require.Equal(t, "done", done.State, done.Message)
+		var r api.ImportReport
+		require.NoError(t, json.Unmarshal(*done.Result, &r))
+		if n%3 == 2 {
+			want += rows
+			require.Equal(t, rows, r.Rows)
+			require.Equal(t, "JSON Lines", r.FileFormat)
+		} else {
+			want += rows - n
+			require.Equal(t, rows-n, r.Rows)
+		}
+		require.Zero(t, r.Bad)
+	}
+	var s api.Summary
+	c.get("/api/summary", &s)
+	require.Equal(t, want, s.Conversations, "none lost, none twice")
+}
+
+func TestAFileThatDoesNotArriveWholeIsNoFile(t *testing.T) {
+	c := small(t, nil, api.Options{})
+	r, w := io.Pipe()
+	go func() {
+		_, _ = w.Write([]byte("start,src,dst,proto,dport\n2026-11-20T10:00:00Z,10.0.0.1,10.0.0.2,tcp,443\n"))
+		w.CloseWithError(fmt.Errorf("the cable was pulled"))
+	}()
+	req, err := http.NewRequest("POST", c.base+"/api/imports/flows", r)
+	require.NoError(t, err)
+	_, err = http.DefaultClient.Do(req)
+	require.Error(t, err)
+	var jobs []store.Job
+	c.get("/api/jobs", &jobs)
+	require.Empty(t, jobs)
+}
+
+func TestBadNumbersAndTextsAreRefusedWithTheirPlace(t *testing.T) {
+	c := small(t, nil, api.Options{})
+	c.begin()
+	for _, path := range []string{"/api/workloads?offset=9223372036854775807", "/api/ledger?offset=9223372036854775807", "/api/conversations?offset=9223372036854775807&limit=1000"} {
+		require.Equal(t, 200, c.call("GET", path, nil, nil), path)
+	}
+	var p problem
+	require.Equal(t, 422, c.call("POST", "/api/proposals/take", map[string]any{"texts": []string{"# x"}}, &p))
+	require.Contains(t, p.Detail, "no rule")
+	for path, in := range map[string]any{
+		"/api/tags":             map[string]any{"workloads": []string{"w-1"}, "key": "env", "value": "a\x00b"},
+		"/api/proposals/refuse": map[string]any{"rule": "a\x00b", "reason": "x"},
+		"/api/tokens":           map[string]any{"name": "a\x00b", "source": "x"},
+	} {
+		require.Equal(t, 422, c.call("POST", path, in, &p), path)
+		require.Contains(t, p.Detail, "found a NUL character", path)
+		require.Contains(t, p.Detail, "body.", path)
+	}
+	var a api.ImportAnswer
+	require.Equal(t, 200, c.call("POST", "/api/imports/workloads?preview=true", "id,name\na,one\nb,t\x00wo\nc,"+strings.Repeat("x", 20_000)+"\n", &a))
+	require.Equal(t, 2, a.Preview.Bad)
+	require.Equal(t, 3, a.Preview.Errors[0].Line)
+	require.Contains(t, a.Preview.Errors[0].Reason, "NUL character, as character 2")
+	require.Contains(t, a.Preview.Errors[1].Reason, "20000 characters")
+	require.Equal(t, 200, c.call("POST", "/api/imports/flows?preview=true", "start,src,dst,proto,dport\n0001-01-01T00:00:00Z,10.0.0.1,10.0.0.2,tcp,443\n9999-12-31T00:00:00Z,10.0.0.1,10.0.0.2,tcp,443\n2026-11-20T10:00:00Z,10.0.0.1,10.0.0.2,tcp,443\n", &a))
+	require.Equal(t, 2, a.Preview.Bad)
+	require.Contains(t, a.Preview.Errors[1].Reason, "expected a time from 1990 to 2099")
+}
+
+func TestLosingAnAssertionIsSaid(t *testing.T) {
+	c := small(t, nil, api.Options{})
+	c.begin()
+	_, p, status := c.edit(1, "add", map[string]any{"text": "assert always live -> live on tcp/8443 \"The way back\""})
+	require.Equal(t, 200, status, p.Detail)
+	var out api.EditOut
+	require.Equal(t, 200, c.call("POST", "/api/policy/text?dryRun=true", map[string]any{"revision": 2, "text": "group live = env is live\n"}, &out))
+	require.ElementsMatch(t, []app.AssertChange{{Sentence: "assert never trial -> live on any", Before: "holds", After: "gone"}, {Sentence: "assert always live -> live on tcp/8443", Before: "holds", After: "gone"}}, out.Consequences.Asserts)
+	var removed api.RegroupOut
+	require.Equal(t, 200, c.call("POST", "/api/groups/remove?dryRun=true", map[string]any{"revision": 2, "name": "live"}, &removed))
+	require.Len(t, removed.Consequences.Asserts, 2)
+	for _, a := range removed.Consequences.Asserts {
+		require.Equal(t, "gone", a.After)
+	}
+}
+
+func TestAnEditOfAStatementThatHasChangedIsRefused(t *testing.T) {
+	c := small(t, nil, api.Options{})
+	c.begin()
+	_, _, status := c.edit(1, "change", map[string]any{"line": 1, "was": "env is live", "text": "group live = env in (live, trial)"})
+	require.Equal(t, 200, status)
+	_, p, status := c.edit(2, "change", map[string]any{"line": 1, "was": "env is live", "text": "group live = env is bench"})
+	require.Equal(t, 409, status, "also where the page names the newest revision")
+	require.Contains(t, p.Detail, "It was: env is live. Now, in revision 2: group live = env in (live, trial).")
+}
+
+func TestAPatternThatWouldTakeAllMemoryIsRefused(t *testing.T) {
+	c := small(t, nil, api.Options{})
+	c.begin()
+	bad := `name matches "` + strings.Repeat("(a|b)*", 19_500) + `"`
+	var p api.GroupPreview
+	require.Equal(t, 200, c.call("POST", "/api/groups/preview", map[string]any{"name": "", "text": bad}, &p))
+	require.Len(t, p.Errors, 1)
+	require.Contains(t, p.Errors[0].Message, "octets long")
+	_, prob, status := c.edit(1, "add", map[string]any{"text": "group g = " + bad})
+	require.Equal(t, 422, status)
+	require.Contains(t, prob.Detail, "RE2")
+	// One that an earlier version stored does not keep the server from starting.
+	require.NoError(t, c.db.AddRevision(t.Context(), store.Revision{No: 2, Text: start + "group g = " + bad + "\n", Blame: store.Blame{1, 1, 1, 1, 1, 1, 2}, Author: "old", Words: "Add"}))
+	again := small(t, c.db, api.Options{})
+	var groups []api.GroupOut
+	again.get("/api/groups", &groups)
+	require.Len(t, groups, 3)
+	var troubles []api.Trouble
+	again.get("/api/troubles", &troubles)
+	require.Len(t, troubles, 1)
+	require.Contains(t, troubles[0].Words, "on line 7")
+}
+
+func TestARequestThatIsSentAgainIsStoredOnce(t *testing.T) {
+	c := small(t, nil, api.Options{})
+	c.begin()
+	edit := `{"revision":1,"op":"add","text":"group depots = address in 10.40.0.0/16"}`
+	first, one := c.do("POST", "/api/policy/edits", map[string]string{"Idempotency-Key": "k1"}, edit)
+	require.Equal(t, 200, first.StatusCode, one)
+	again, two := c.do("POST", "/api/policy/edits", map[string]string{"Idempotency-Key": "k1"}, edit)
+	require.Equal(t, 200, again.StatusCode)
+	require.Equal(t, one, two)
+	require.Equal(t, "true", again.Header.Get("Idempotency-Replayed"))
+	r, text := c.do("POST", "/api/policy/edits", map[string]string{"Idempotency-Key": "k1"}, strings.Replace(edit, "depots", "others", 1))
+	require.Equal(t, 422, r.StatusCode)
+	require.Contains(t, text, "another request was sent with it")
+	r, _ = c.do("POST", "/api/policy/edits", map[string]string{"Idempotency-Key": "k2"}, `{"revision":1,"op":"remove","line":99}`)
+	require.Equal(t, 422, r.StatusCode, "what was refused is not remembered")
+	r, _ = c.do("POST", "/api/policy/edits", map[string]string{"Idempotency-Key": "k2"}, `{"revision":2,"op":"add","text":"group b = env is bench"}`)
+	require.Equal(t, 200, r.StatusCode)
+	r, text = c.do("POST", "/api/policy/undo", map[string]string{"Idempotency-Key": "k3"}, `{}`)
+	require.Equal(t, 200, r.StatusCode, text)
+	c.do("POST", "/api/policy/undo", map[string]string{"Idempotency-Key": "k3"}, `{}`)
+	require.Contains(t, c.text(), "group depots", "one undo, not two")
+	require.NotContains(t, c.text(), "group b ")
+}
+
+// While the answer to COMMIT is lost again and again, nothing is doubled and
+// nothing that was said to be stored is missing.
+func TestEditsWhoseCommitsAreLost(t *testing.T) {
+	p := storetest.NewProxy(t, storetest.Database(t))
+	db, err := store.Open(t.Context(), p.URL)
+	require.NoError(t, err)
+	t.Cleanup(func() { db.Close() })
+	c := small(t, db, api.Options{})
+	c.begin()
+	for n := range 10 {
+		p.LoseCommits.Store(0)
+		var head api.PolicyOut
+		c.get("/api/policy", &head)
+		p.LoseCommits.Store(1)
+		text, err := json.Marshal(map[string]any{"revision": head.Revision, "op": "add", "text": fmt.Sprintf("group g%d = env is live", n)})
+		require.NoError(t, err)
+		var answer string
+		for try := range 5 {
+			r, raw := c.do("POST", "/api/policy/edits", map[string]string{"Idempotency-Key": fmt.Sprint("key ", n)}, string(text))
+			if answer = raw; r.StatusCode == 200 {
+				break
+			}
+			require.Less(t, try, 4, raw)
+		}
+		p.LoseCommits.Store(0)
+		require.Equal(t, 1, strings.Count(c.text(), fmt.Sprintf("group g%d ", n)), answer)
+	}
+}
+
+func TestOnlyItsOwnNamesAreAnswered(t *testing.T) {
+	c := small(t, nil, api.Options{AllowHosts: []string{"orchard.saltmarsh.example"}})
+	for host, want := range map[string]int{"evil.example": 421, "orchard.saltmarsh.example": 200, "Orchard.Saltmarsh.Example:7411": 200, "localhost:7411": 200, "127.0.0.1": 200, "[::1]:7411": 200, "127.0.0.1.evil.example": 421} {
+		r, text := c.do("GET", "/api/summary", map[string]string{"Host": host}, "")
+		require.Equal(t, want, r.StatusCode, host+text)
+		r, _ = c.do("POST", "/api/policy/undo", map[string]string{"Host": host, "Origin": "http://" + host}, "{}")
+		require.Equal(t, want == 421, r.StatusCode == 421, host)
+	}
+	for _, path := range []string{"/", "/api/summary", "/api/nothing", "/api/workloads.csv"} {
+		r, _ := c.do("GET", path, nil, "")
+		require.Contains(t, r.Header.Get("Content-Security-Policy"), "script-src 'self'; ")
+		require.Contains(t, r.Header.Get("Content-Security-Policy"), "frame-ancestors 'none'")
+		require.Equal(t, "nosniff", r.Header.Get("X-Content-Type-Options"))
+		require.Equal(t, "no-referrer", r.Header.Get("Referrer-Policy"))
+	}
+}
+
+func TestTheDatabaseAwayIsSaidAndNotItsSecrets(t *testing.T) {
+	database := storetest.Database(t)
+	db, err := store.Open(t.Context(), database)
+	require.NoError(t, err)
+	t.Cleanup(func() { db.Close() })
+	c := small(t, db, api.Options{})
+	c.begin()
+	back := storetest.Away(t, database)
+	u, err := url.Parse(database)
+	require.NoError(t, err)
+	secret, _ := u.User.Password()
+	for _, path := range []string{"/api/summary", "/api/jobs/1", "/api/sources", "/readyz", "/api/policy/revisions"} {
+		r, text := c.do("GET", path, nil, "")
+		require.Equal(t, 503, r.StatusCode, path+text)
+		for _, word := range []string{secret, u.Port(), "orchard@", "SQLSTATE"} {
+			require.NotContains(t, text, word, path)
+		}
+	}
+	require.Eventually(t, func() bool {
+		var troubles []api.Trouble
+		c.get("/api/troubles", &troubles)
+		return len(troubles) == 1 && troubles[0].Kind == "database" && troubles[0].Grave
+	}, 20*time.Second, 50*time.Millisecond)
+	back()
+	require.Eventually(t, func() bool {
+		var troubles []api.Trouble
+		c.get("/api/troubles", &troubles)
+		return len(troubles) == 0 && c.call("GET", "/api/summary", nil, nil) == 200
+	}, 20*time.Second, 50*time.Millisecond)
+	require.Equal(t, 404, c.call("GET", "/api/jobs/1", nil, nil))
+}
+
+// One edit is one event, which says what there is now.
+func TestAnEditIsOneEvent(t *testing.T) {
+	c := small(t, nil, api.Options{})
+	c.begin()
+	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+	defer cancel()
+	req, err := http.NewRequestWithContext(ctx, "GET", c.base+"/api/events", nil)
+	require.NoError(t, err)
+	r, err := http.DefaultClient.Do(req)
+	require.NoError(t, err)
+	defer r.Body.Close()
+	var mu sync.Mutex
+	var got bytes.Buffer
+	go func() {
+		b := make([]byte, 4096)
+		for {
+			n, err := r.Body.Read(b)
+			mu.Lock()
+			got.Write(b[:n])
+			mu.Unlock()
+			if err != nil {
+				return
+			}
+		}
+	}()
+	seen := func() (out []app.Event) {
+		mu.Lock()
+		defer mu.Unlock()
+		for line := range strings.Lines(got.String()) {
+			if data, ok := strings.CutPrefix(line, "data: "); ok {
+				var e app.Event
+				require.NoError(t, json.Unmarshal([]byte(data), &e))
+				out = append(out, e)
+			}
+		}
+		return out
+	}
+	require.Eventually(t, func() bool { all := seen(); return len(all) > 0 && all[len(all)-1].Revision == 1 }, 10*time.Second, 10*time.Millisecond)
+	before := len(seen())
+	_, _, status := c.edit(1, "add", map[string]any{"text": "group bench = env is bench"})
+	require.Equal(t, 200, status)
+	require.Equal(t, 200, c.call("GET", "/api/summary", nil, nil))
+	require.Eventually(t, func() bool { return len(seen()) > before }, 10*time.Second, 10*time.Millisecond)
+	time.Sleep(1500 * time.Millisecond) // longer than the server looks for changes of others
+	require.Len(t, seen(), before+1)
+	require.Equal(t, 2, seen()[before].Revision)
+}
+
+func TestProposalsThatAreTooWideAreBarredHere(t *testing.T) {
+	c := serve(t)
+	c.company()
+	var job store.Job
+	require.Equal(t, 200, c.call("POST", "/api/derive", map[string]any{}, &job))
+	require.Equal(t, "done", c.job(&job).State)
+	var ps api.Proposals
+	c.get("/api/proposals", &ps)
+	require.NotEmpty(t, ps.Derived.Wide)
+	var p problem
+	require.Equal(t, 422, c.call("POST", "/api/proposals/take", map[string]any{"texts": []string{ps.Derived.Wide[0].Text}}, &p))
+	require.Contains(t, p.Detail, "can only be narrowed")
+	require.Equal(t, 422, c.call("POST", "/api/proposals/take", map[string]any{"texts": []string{ps.Derived.Proposals[0].Text, ps.Derived.Wide[0].Text}}, &p), "nor among others")
+}

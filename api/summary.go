@@ -1,0 +1,75 @@
+package api
+
+import (
+	"context"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"lucidorchard/core/decide"
+	"lucidorchard/core/reach"
+	"lucidorchard/store"
+)
+
+// Summary is the one fact of each step of the work, and what needs attention.
+type Summary struct {
+	Estate        string  `json:"estate"`
+	Author        string  `json:"author"`
+	Workloads     int     `json:"workloads"`
+	LackKey       string  `json:"lackKey,omitempty" doc:"The structural tag that most workloads lack"`
+	Lack          int     `json:"lack"`
+	Groups        int     `json:"groups"`
+	Undecided     int     `json:"undecided" doc:"Groups with undecided members"`
+	Conversations int     `json:"conversations"`
+	Rules         int     `json:"rules"`
+	Decided       float64 `json:"decided" doc:"Share of the conversations that some rule decides"`
+	Uncovered     int     `json:"uncovered"`
+	Revision      int     `json:"revision"`
+
+	Undo *store.Change `json:"undo,omitempty"`
+	Redo *store.Change `json:"redo,omitempty"`
+}
+
+// summaryAPI answers about the fact of each step, and what is wrong.
+type summaryAPI struct{ *base }
+
+func (s *summaryAPI) routes(a huma.API) { huma.Get(a, "/api/summary", answer(s.base, s.summary)) }
+
+func (s *summaryAPI) summary(ctx context.Context, in *struct{ Window }) (*Body[Summary], error) {
+	v, snap, err := s.view(ctx, in.Window)
+	if err != nil {
+		return nil, err
+	}
+	out := Summary{Estate: s.Estate, Author: s.Author, Groups: len(snap.Policy.GroupOrder), Conversations: v.Len(), Rules: len(snap.Policy.Rules), Revision: snap.Head.No}
+	lacks := map[string]int{}
+	for _, w := range snap.Estate.All() {
+		if !w.Retired.IsZero() {
+			continue
+		}
+		out.Workloads++
+		for _, k := range snap.Structural {
+			if _, ok := w.Tag(k); !ok {
+				lacks[k]++
+			}
+		}
+	}
+	_, undecided := snap.Counts()
+	for _, n := range undecided {
+		if n > 0 {
+			out.Undecided++
+		}
+	}
+	for _, k := range snap.Structural {
+		if lacks[k] > out.Lack {
+			out.LackKey, out.Lack = k, lacks[k]
+		}
+	}
+	if out.Undo, out.Redo, err = s.Store.Undoable(ctx); err != nil {
+		return nil, s.failed(ctx, err)
+	}
+	t := v.Totals(reach.Query{Count: liveStore})
+	out.Uncovered = t.Conversations[decide.Uncovered]
+	if n := t.Conversations.Sum(); n > 0 {
+		out.Decided = 1 - float64(out.Uncovered)/float64(n)
+	}
+	return body(out), nil
+}

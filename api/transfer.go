@@ -1,0 +1,96 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"lucidorchard/app"
+	"lucidorchard/core/estate"
+	"lucidorchard/core/policy"
+	"lucidorchard/store"
+)
+
+func (s *importsAPI) transferRoutes(a huma.API) {
+	huma.Register(a, huma.Operation{OperationID: "export-estate", Method: http.MethodGet, Path: "/api/estate.jsonl", Summary: "The whole estate but for its conversations, as JSON Lines; see docs/estate.md"}, answer(s.base, s.exportEstate))
+	huma.Register(a, huma.Operation{OperationID: "restore-estate", Method: http.MethodPost, Path: "/api/estate", Summary: "Restore an export where there is nothing yet", RequestBody: anyBody("application/x-ndjson")}, answer(s.base, s.restoreEstate))
+}
+
+func (s *importsAPI) exportEstate(ctx context.Context, _ *struct{}) (*huma.StreamResponse, error) {
+	// Into a file first: an error in the middle is no export that looks whole.
+	f, err := os.CreateTemp("", "estate-*.jsonl")
+	if err != nil {
+		return nil, err
+	}
+	if err := s.Store.Export(ctx, f); err != nil {
+		f.Close()
+		os.Remove(f.Name())
+		return nil, s.failed(ctx, err)
+	}
+	return &huma.StreamResponse{Body: func(hc huma.Context) {
+		defer os.Remove(f.Name())
+		defer f.Close()
+		hc.SetHeader("Content-Type", "application/x-ndjson")
+		hc.SetHeader("Content-Disposition", `attachment; filename="estate.jsonl"`)
+		if _, err := f.Seek(0, 0); err != nil {
+			s.Log.Error("an export cannot be read again", "error", err)
+			return
+		}
+		if _, err := f.WriteTo(hc.BodyWriter()); err != nil && hc.Context().Err() == nil {
+			s.Log.Error("an export broke off", "error", err)
+		}
+	}}, nil
+}
+
+// Restored says how much was put back.
+type Restored struct {
+	Lines int `json:"lines"`
+}
+
+func (s *importsAPI) restoreEstate(ctx context.Context, in *struct{ rawBody }) (*Body[store.Job], error) {
+	if empty, err := s.Store.Empty(ctx); err != nil {
+		return nil, s.failed(ctx, err)
+	} else if !empty {
+		return nil, huma.Error409Conflict(store.ErrNotEmpty.Error())
+	}
+	file, err := s.receive(ctx, &in.rawBody, mostEstate)
+	if err != nil {
+		return nil, err
+	}
+	job, err := s.StartStoring(ctx, "restore-estate", "Restore an export", func(ctx context.Context, progress func(float64, string)) (any, error) {
+		defer file.close()
+		lines, err := s.Store.Restore(ctx, func() (io.ReadCloser, error) { return file.open() }, func(n int) { progress(0.5, fmt.Sprintf("%d lines", n)) }, soundState)
+		var bad *store.LineError
+		if errors.As(err, &bad) {
+			return nil, app.Invalid("the export cannot be used, nothing was stored: " + bad.Error())
+		}
+		if err != nil {
+			return nil, err
+		}
+		s.Models.Nudge()
+		return Restored{lines}, nil
+	})
+	if err != nil {
+		file.close()
+	}
+	return body(job), err
+}
+
+// soundState refuses a state that answers could not be made from.
+func soundState(st *store.State) error {
+	if _, conflicts := estate.New(st.Workloads); len(conflicts) > 0 {
+		return fmt.Errorf("found leases that conflict: %w", conflicts[0])
+	}
+	if _, errs := policy.Parse(st.Head.Text); len(errs) > 0 {
+		return fmt.Errorf("found a policy with an error, in its line %d: %s", errs[0].Line, errs[0].Message)
+	}
+	if n := len(policy.Lines(st.Head.Text)); n != len(st.Head.Blame) {
+		return fmt.Errorf("found a policy of %d lines, and who wrote %d lines of it", n, len(st.Head.Blame))
+	}
+	return nil
+}

@@ -1,0 +1,126 @@
+package api
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+)
+
+// Bounds of files that are sent here. They are written to the disk as they come;
+// in memory is only what is read of them at a time.
+const (
+	mostFlows      = 4 << 30  // octets of a file of traffic, which is read in parts
+	mostWorkloads  = 64 << 20 // octets of a list of workloads, which is compared whole: about 3.5 kB of memory a row, with what is made of it
+	mostEstate     = 8 << 30  // octets of an export, which is read line by line
+	uploadPatience = 10 * time.Minute
+)
+
+// rawBody gives a handler the body of a request as it comes.
+type rawBody struct {
+	body io.Reader
+	ctx  huma.Context
+}
+
+// Resolve takes hold of the body (huma.Resolver).
+func (b *rawBody) Resolve(ctx huma.Context) []error {
+	b.body, b.ctx = ctx.BodyReader(), ctx
+	return nil
+}
+
+// anyBody describes a body that is read as it comes.
+func anyBody(types ...string) *huma.RequestBody {
+	content := map[string]*huma.MediaType{}
+	for _, t := range types {
+		content[t] = &huma.MediaType{}
+		if t != "application/json" { // with a schema, it would be read and checked before the handler has it
+			content[t].Schema = &huma.Schema{Type: "string", Format: "binary"}
+		}
+	}
+	return &huma.RequestBody{Required: true, Content: content}
+}
+
+// upload is a file that was sent here, whole. It belongs to who closes it.
+type upload struct {
+	path string
+	size int64
+	sum  string // SHA-256, hexadecimal
+	head []byte // its first octets
+}
+
+// receive writes a body to a file of its own, of at most so many octets.
+func (s *base) receive(ctx context.Context, b *rawBody, most int64) (*upload, error) {
+	if err := s.Disk.Room(""); err != nil {
+		return nil, s.failed(ctx, err)
+	}
+	_ = b.ctx.SetReadDeadline(time.Now().Add(uploadPatience))
+	defer b.ctx.SetReadDeadline(time.Time{}) //nolint:errcheck // the connection may be gone
+	if err := os.MkdirAll(s.Uploads, 0o700); err != nil {
+		return nil, s.failed(ctx, err)
+	}
+	f, err := os.CreateTemp(s.Uploads, "upload-*")
+	if err != nil {
+		return nil, s.failed(ctx, err)
+	}
+	u := &upload{path: f.Name()}
+	keep := false
+	defer func() {
+		f.Close()
+		if !keep {
+			u.close()
+		}
+	}()
+	hash := sha256.New()
+	body := &noted{r: io.LimitReader(b.body, most+1)}
+	u.size, err = io.Copy(io.MultiWriter(f, hash), body)
+	switch {
+	case body.err != nil: // of the sender, not of the disk
+		return nil, huma.Error400BadRequest("the file did not arrive whole: " + body.err.Error() + "; nothing was stored")
+	case err != nil:
+		s.Log.Error("a file that was sent here cannot be written", "error", err)
+		return nil, problem(http.StatusInsufficientStorage, problemFull, fmt.Sprintf("the file cannot be kept in %s: %s; nothing was stored", s.Uploads, errors.Unwrap(err)))
+	case u.size > most:
+		return nil, huma.NewError(http.StatusRequestEntityTooLarge, fmt.Sprintf("the file is larger than %d MB, the most that is taken; send it in parts", most>>20))
+	}
+	u.sum, u.head = hex.EncodeToString(hash.Sum(nil)), body.head
+	keep = true
+	return u, nil
+}
+
+// noted remembers the beginning of what is read, and why reading it failed.
+type noted struct {
+	r    io.Reader
+	head []byte
+	err  error
+}
+
+func (n *noted) Read(p []byte) (int, error) {
+	k, err := n.r.Read(p)
+	if room := 4096 - len(n.head); room > 0 {
+		n.head = append(n.head, p[:min(k, room)]...)
+	}
+	if err != nil && err != io.EOF {
+		n.err = err
+	}
+	return k, err
+}
+
+func (u *upload) open() (*os.File, error) { return os.Open(u.path) }
+
+func (u *upload) close() { _ = os.Remove(u.path) }
+
+// dropUploads removes what an earlier run left.
+func (s *base) dropUploads() {
+	left, _ := filepath.Glob(filepath.Join(s.Uploads, "upload-*"))
+	for _, f := range left {
+		_ = os.Remove(f)
+	}
+}

@@ -1,0 +1,546 @@
+package api_test
+
+import (
+	"bufio"
+	"context"
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"os"
+	"reflect"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"lucidorchard/api"
+	"lucidorchard/app"
+	"lucidorchard/ingest"
+	"lucidorchard/store"
+)
+
+func (c client) get(path string, out any) {
+	c.t.Helper()
+	require.Equal(c.t, 200, c.call("GET", path, nil, out), path)
+}
+
+func TestTheCommittedAPIIsTheServers(t *testing.T) {
+	s := api.New(app.New(t.Context(), app.Options{}), api.Options{})
+	text, err := s.OpenAPI()
+	require.NoError(t, err)
+	committed, err := os.ReadFile("../web/src/api/openapi.json")
+	require.NoError(t, err)
+	var now, then any
+	require.NoError(t, json.Unmarshal(text, &now))
+	require.NoError(t, json.Unmarshal(committed, &then))
+	require.True(t, reflect.DeepEqual(now, then), "the committed description of the API is an old one: run make types")
+}
+
+func TestGroupPreview(t *testing.T) {
+	c := serve(t)
+	c.begin()
+	look := func(name, text string) api.GroupPreview {
+		var out api.GroupPreview
+		require.Equal(t, 200, c.call("POST", "/api/groups/preview", map[string]any{"name": name, "text": text}, &out))
+		return out
+	}
+	all := 0
+	for _, n := range look("", "any").Counts {
+		all += n
+	}
+	p := look("", "env is live and tier is\n logic")
+	require.Empty(t, p.Errors)
+	require.Equal(t, "env is live and tier is logic", p.Canonical)
+	require.Equal(t, all, p.Counts[0]+p.Counts[1]+p.Counts[2])
+	require.Positive(t, p.Counts[0])
+	require.Positive(t, p.Counts[1], "those without a tier are undecided, not swept in")
+	for _, m := range p.Undecided {
+		require.NotEmpty(t, m.Missing, m.Name)
+		require.Contains(t, m.Why, "missing")
+	}
+	require.Contains(t, p.Shares[0].Group, "live")
+
+	// The group in the draft: what a change moves.
+	p = look("live", "env is live and not app is booking")
+	require.NotNil(t, p.Consequences)
+	require.Greater(t, p.Was[0], p.Counts[0])
+	require.Equal(t, "leaves", p.Out[0].Change)
+	require.Positive(t, p.Consequences.Changed)
+	require.Equal(t, "live", p.Consequences.Groups[0].Group)
+	require.Len(t, p.Consequences.Groups[0].Leaves, p.Was[0]-p.Counts[0])
+
+	// Errors have places in the text that was typed, over lines too.
+	for text, col := range map[string]int{"env iz live": 5, "env is live and\n(": 18, "member of nobody": 11, "app matches \"(\"": 13, "env is live include": 20} {
+		p = look("live", text)
+		require.NotEmpty(t, p.Errors, text)
+		require.Equal(t, col, p.Errors[0].Column, "%q: %+v", text, p.Errors)
+	}
+	require.Contains(t, look("live", "member of live").Errors[0].Message, "cycle")
+}
+
+func TestAskAndWhy(t *testing.T) {
+	c := serve(t)
+	c.begin()
+	ask := func(text string) api.Answer {
+		var out api.Answer
+		c.get("/api/ask?q="+url.QueryEscape(text), &out)
+		return out
+	}
+	a := ask("booking-entry-01 -> booking-logic-01 tcp/8443")
+	require.Equal(t, "permit", a.Why.Verdict)
+	require.Equal(t, 4, a.Why.Rule.Line)
+	require.Equal(t, "tester", a.Why.Rule.Author)
+	require.Equal(t, "live", a.Why.ClientIs[0].Group)
+	require.Equal(t, "inventory", a.Why.ClientIs[0].Reasons[0].Tag.Source)
+
+	a = ask("booking-logic-t01 → 10.20.3.10 tcp/5432")
+	require.Equal(t, "uncovered", a.Why.Verdict)
+	require.Nil(t, a.Why.Rule)
+	require.Len(t, a.Why.Steps, 1)
+
+	a = ask("192.0.2.1 -> fd00::77 proto/47")
+	require.Equal(t, "uncovered", a.Why.Verdict)
+	require.Empty(t, a.Why.Client.Workload)
+
+	for text, want := range map[string]string{
+		"booking-entry-01 -> nobody tcp/1":             "there is no workload nobody",
+		"booking-entry-01 -> booking-logic-01":         "say the service too",
+		"booking-entry-01 -> booking-logic-01 tcp/x":   "expected a protocol with a port",
+		"-> booking-logic-01 tcp/1":                    "ask as: client -> server service",
+		"booking-entry-01 -> booking-logic-01 nothing": "expected a protocol with a port",
+	} {
+		require.Contains(t, ask(text).Problem, want, text)
+	}
+	kinds := map[string]bool{}
+	for _, f := range ask("live").Findings {
+		kinds[f.Kind] = true
+	}
+	require.Equal(t, map[string]bool{"group": true, "workload": true, "rule": true}, kinds)
+	require.Empty(t, ask("zzz").Findings)
+
+	// The machine without an environment: which tag would settle it.
+	var w api.WorkloadList
+	c.get("/api/workloads?tag=env%3D(missing)", &w)
+	a = ask(w.Workloads[0].ID + " -> booking-logic-01 tcp/8443")
+	require.Equal(t, "env", a.Why.Settle[0].Key)
+	require.Equal(t, "live", a.Why.Settle[0].Values[0])
+	require.Contains(t, a.Why.Closest.Rule.Sentence, "permit live -> live")
+
+	var p problem
+	require.Equal(t, 422, c.call("GET", "/api/why?client=x&server=10.0.0.1&service=tcp/1", nil, &p))
+	require.Equal(t, 422, c.call("GET", "/api/why?client=10.0.0.1&server=10.0.0.1&service=web", nil, &p))
+	require.Equal(t, 422, c.call("GET", "/api/why?client=10.0.0.1&server=10.0.0.1&service=tcp/1&at=noon", nil, &p))
+}
+
+// here gives the proposals of the balance that was asked for.
+func here(ps api.Proposals) (out []api.ProposalOut) {
+	for _, at := range ps.Derived.Path {
+		if at.Balance != ps.Derived.Balance {
+			continue
+		}
+		for _, id := range at.IDs {
+			for _, p := range ps.Derived.Proposals {
+				if p.ID == id {
+					out = append(out, p)
+				}
+			}
+		}
+	}
+	return out
+}
+
+func TestProposalsAreTakenAndRefused(t *testing.T) {
+	c := serve(t)
+	c.begin()
+	var job store.Job
+	require.Equal(t, 200, c.call("POST", "/api/derive?balance=0.5", nil, &job))
+	require.Equal(t, "done", c.job(&job).State)
+	var ps api.Proposals
+	c.get("/api/proposals", &ps)
+	require.False(t, ps.Stale)
+	n := len(here(ps))
+	require.Greater(t, n, 4)
+	require.NotEmpty(t, ps.Derived.Aside)
+	covered, aside := 0, 0
+	for _, p := range here(ps) {
+		covered += p.Conversations
+		require.NotEmpty(t, p.Callers)
+		require.Contains(t, p.Text, p.Key)
+	}
+	for _, a := range ps.Derived.Aside {
+		aside += a.Conversations
+	}
+	require.Equal(t, ps.Derived.Considered, covered+aside, "what is looked at is proposed or set aside")
+
+	// Taking does what it says, is one step, and leaves the list.
+	var before, after api.CheckOut
+	c.get("/api/check", &before)
+	first, second := here(ps)[0], here(ps)[1]
+	var taken api.EditOut
+	require.Equal(t, 200, c.call("POST", "/api/proposals/take", map[string]any{"texts": []string{first.Text}}, &taken))
+	require.Equal(t, "Take the proposal “"+first.Key+"”", taken.Words)
+	c.get("/api/check", &after)
+	require.Equal(t, taken.Consequences.Changed, before.Counts.Uncovered-after.Counts.Uncovered)
+	require.GreaterOrEqual(t, taken.Consequences.Changed, first.Conversations)
+	require.Contains(t, c.text(), first.Key+` "Derived from `)
+	c.get("/api/proposals", &ps)
+	require.True(t, ps.Stale)
+	require.Len(t, here(ps), n-1)
+
+	// Taking two that share a group defines it once.
+	require.Equal(t, 200, c.call("POST", "/api/proposals/take", map[string]any{"texts": []string{second.Text, here(ps)[2].Text}}, &taken))
+	require.Equal(t, "Take 2 proposals", taken.Words)
+	require.Equal(t, 200, c.call("POST", "/api/policy/undo", map[string]any{}, nil))
+	require.Equal(t, 200, c.call("POST", "/api/policy/undo", map[string]any{}, nil))
+	require.Equal(t, start, c.text())
+
+	require.Equal(t, 200, c.call("POST", "/api/proposals/refuse", map[string]any{"rule": second.Key, "reason": "not ours"}, nil))
+	c.get("/api/proposals", &ps)
+	require.Equal(t, "not ours", here(ps)[1].Refused.Reason)
+	require.Equal(t, 200, c.call("POST", "/api/derive", nil, &job))
+	c.job(&job)
+	c.get("/api/proposals", &ps)
+	require.Equal(t, "not ours", here(ps)[1].Refused.Reason, "refused stays refused")
+	require.Equal(t, 200, c.call("POST", "/api/proposals/refuse", map[string]any{"rule": second.Key, "reason": "", "again": true}, nil))
+	ps = api.Proposals{}
+	c.get("/api/proposals", &ps)
+	require.Nil(t, here(ps)[1].Refused)
+
+	var p problem
+	require.Equal(t, 422, c.call("POST", "/api/proposals/take", map[string]any{"texts": []string{"permit ->"}}, &p))
+	if len(first.Groups) > 0 {
+		name := strings.Fields(first.Text)[1]
+		_, _, status := c.edit(4, "add", map[string]any{"text": "group " + name + " = app is another"})
+		require.Equal(t, 200, status)
+		require.Equal(t, 409, c.call("POST", "/api/proposals/take", map[string]any{"texts": []string{first.Text}}, &p))
+		require.Contains(t, p.Detail, "derive again")
+	}
+}
+
+func TestTheDocumentKnowsWhoWroteWhat(t *testing.T) {
+	c := serve(t)
+	c.begin()
+	_, _, status := c.edit(1, "add", map[string]any{"layer": "allowances", "text": `permit trial -> trial on any until 2020-01-01 "old"`})
+	require.Equal(t, 200, status)
+	var p api.PolicyOut
+	c.get("/api/policy", &p)
+	require.Equal(t, 2, p.Revision)
+	require.Equal(t, 2, p.Rules)
+	byText := map[string]api.StatementOut{}
+	hits := 0
+	for _, s := range p.Statements {
+		byText[s.Text] = s
+		hits += s.Hits
+	}
+	require.Equal(t, p.Counts.Permit+p.Counts.Reject, hits)
+	old := byText[`permit trial -> trial on any until 2020-01-01 "old"`]
+	require.Equal(t, []api.FindingOut{{Kind: "expired", Words: "Its last day, 2020-01-01, is over: it matches nothing any more.", Mend: "Remove it"}}, old.Findings)
+
+	// A finding is mended with one action, which can be undone.
+	mend := map[string]any{"revision": 2, "line": old.Line, "kind": "expired"}
+	var out api.EditOut
+	require.Equal(t, 200, c.call("POST", "/api/policy/mend?dryRun=true", mend, &out))
+	require.Zero(t, out.Consequences.Changed)
+	require.Equal(t, 200, c.call("POST", "/api/policy/mend", mend, &out))
+	require.Equal(t, start, c.text())
+	require.Equal(t, 409, c.call("POST", "/api/policy/mend", mend, nil))
+	require.Equal(t, 200, c.call("POST", "/api/policy/undo", map[string]any{}, nil))
+	c.get("/api/policy", &p)
+	require.Equal(t, "tester", old.Author)
+	require.Equal(t, "tester", byText["permit live -> live on tcp/8443"].Author)
+	require.Equal(t, []string{"trial"}, old.Rule.Right)
+	var rs []store.Revision
+	c.get("/api/policy/revisions?limit=3", &rs)
+	require.Equal(t, "Add “permit trial -> trial on any until 2020-01-01”", rs[2].Words)
+	require.Equal(t, rs[2].Words, p.Undo.Words)
+}
+
+func TestTheWindowLimitsEverything(t *testing.T) {
+	c := serve(t)
+	c.begin()
+	var all, half api.CheckOut
+	sum := func(o api.CheckOut) int { return o.Counts.Permit + o.Counts.Reject + o.Counts.Uncovered }
+	c.get("/api/check", &all)
+	c.get("/api/check?from=2026-11-22T00:00:00Z&to=2026-11-22T06:00:00Z", &half)
+	require.Less(t, sum(half), sum(all))
+	require.Positive(t, sum(half))
+	var strip api.Strip
+	c.get("/api/flows/strip?from=2026-11-22T00:00:00Z&to=2026-11-22T06:00:00Z&bins=6", &strip)
+	require.Len(t, strip.Bins, 6)
+	require.Equal(t, "2026-11-22T00:00:00Z", strip.Bins[0].At)
+	require.Equal(t, "2026-11-21T00:00:00Z", strip.From, "the whole time stays known")
+	var none api.CheckOut
+	c.get("/api/check?from=2030-01-01T00:00:00Z", &none)
+	require.Zero(t, sum(none))
+	var p problem
+	require.Equal(t, 422, c.call("GET", "/api/check?from=yesterday", nil, &p))
+	require.Contains(t, p.Detail, "from: found")
+}
+
+func TestFacetsAndLists(t *testing.T) {
+	c := serve(t)
+	c.begin()
+	var fs []api.Facet
+	c.get("/api/workloads/facets", &fs)
+	require.Equal(t, "app", fs[0].Key)
+	total := 0
+	for _, v := range fs[2].Values {
+		total += v.Count
+		if strings.TrimRight(strings.ToLower(v.Value), " -") == "live" && v.Value != "live" {
+			require.Equal(t, "live", v.Like, v.Value)
+		}
+	}
+	var list api.WorkloadList
+	c.get("/api/workloads?limit=1000&sort=-address", &list)
+	require.Equal(t, list.All, total+fs[2].Missing)
+	// A facet counts under the filters of the others; several values of one key
+	// are alternatives.
+	c.get("/api/workloads/facets?tag=app%3Dbooking&tag=env%3Dlive", &fs)
+	require.Greater(t, len(fs[0].Values), 1)
+	var one, two api.WorkloadList
+	c.get("/api/workloads?tag=app%3Dbooking", &one)
+	c.get("/api/workloads?tag=app%3Dbooking&tag=app%3Dfares", &two)
+	require.Greater(t, two.Total, one.Total)
+	c.get("/api/workloads?group=live&q=booking", &two)
+	require.Less(t, two.Total, one.Total)
+	require.Equal(t, 404, c.call("GET", "/api/workloads?group=nobody", nil, nil))
+	require.Equal(t, 422, c.call("GET", "/api/workloads?tag=booking", nil, nil))
+	c.get("/api/workloads?limit=2&offset=1", &two)
+	c.get("/api/workloads?limit=3", &one)
+	require.Equal(t, one.Workloads[1:], two.Workloads)
+
+	var groups []api.GroupOut
+	c.get("/api/groups", &groups)
+	require.Equal(t, "live", groups[0].Name)
+	require.Len(t, groups[0].UsedBy, 2)
+	var s api.Summary
+	c.get("/api/summary", &s)
+	require.Equal(t, []int{list.All, len(groups), 1}, []int{s.Workloads, s.Groups, s.Rules})
+	require.Equal(t, "tier", s.LackKey)
+}
+
+func TestExportsAreReadBack(t *testing.T) {
+	c := serve(t)
+	c.begin()
+	r, err := http.Get(c.base + "/api/workloads.csv?tag=app%3Dbooking")
+	require.NoError(t, err)
+	defer r.Body.Close()
+	file, err := ingest.Workloads(r.Body, "x")
+	require.NoError(t, err)
+	require.Empty(t, file.Errors)
+	var list api.WorkloadList
+	c.get("/api/workloads?tag=app%3Dbooking", &list)
+	require.Len(t, file.Workloads, list.Total)
+	r2, err := http.Get(c.base + "/api/conversations.csv?verdict=permit")
+	require.NoError(t, err)
+	defer r2.Body.Close()
+	rows, err := csv.NewReader(r2.Body).ReadAll()
+	require.NoError(t, err)
+	var check api.CheckOut
+	c.get("/api/check", &check)
+	require.Len(t, rows, check.Counts.Permit+1)
+	for _, row := range rows[1:] {
+		require.Equal(t, "permit", row[5])
+		require.Equal(t, "4", row[6])
+	}
+}
+
+func TestHoursBelowAConversation(t *testing.T) {
+	c := serve(t)
+	c.begin()
+	var page api.ConversationPage
+	c.get("/api/conversations?limit=3", &page)
+	for _, v := range page.Conversations {
+		q := url.Values{"client": {v.Client.Addr}, "server": {v.Server.Addr}, "service": {v.Service}, "first": {v.First}}
+		var hours []api.HourOut
+		c.get("/api/conversations/hours?"+q.Encode(), &hours)
+		sum := int64(0)
+		for _, h := range hours {
+			sum += h.Connections
+		}
+		require.Equal(t, v.Connections, sum)
+		q.Set("first", "2020-01-01T00:00:00Z")
+		require.Equal(t, 404, c.call("GET", "/api/conversations/hours?"+q.Encode(), nil, nil))
+	}
+}
+
+func TestOpenPagesAreTold(t *testing.T) {
+	c := serve(t)
+	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+	defer cancel()
+	req, err := http.NewRequestWithContext(ctx, "GET", c.base+"/api/events", nil)
+	require.NoError(t, err)
+	r, err := http.DefaultClient.Do(req)
+	require.NoError(t, err)
+	defer r.Body.Close()
+	require.Equal(t, "text/event-stream", r.Header.Get("Content-Type"))
+	lines := bufio.NewScanner(r.Body)
+	changed := func() {
+		for lines.Scan() {
+			if lines.Text() == "event: changed" {
+				return
+			}
+		}
+		require.Fail(t, "the stream ended", lines.Err())
+	}
+	changed() // the greeting
+	c.begin()
+	changed()
+}
+
+func TestImportTwiceCountsOnce(t *testing.T) {
+	c := serve(t)
+	file := "start,src,dst,proto,dport\n2026-11-22T10:00:00Z,192.0.2.9,10.20.3.10,tcp,7\n2026-11-22T10:30:00Z,192.0.2.9,10.20.3.10,tcp,7\nnever,1,2,3,4\n"
+	count := func() int64 {
+		var page api.ConversationPage
+		c.get("/api/conversations?q=192.0.2.9+tcp/7", &page)
+		if page.Total == 0 {
+			return 0
+		}
+		return page.Conversations[0].Connections
+	}
+	for i := range 2 {
+		var a api.ImportAnswer
+		require.Equal(t, 200, c.call("POST", "/api/imports/flows", file, &a))
+		job := c.job(a.Job)
+		require.Equal(t, "done", job.State, job.Message)
+		var report api.ImportReport
+		require.NoError(t, json.Unmarshal(*job.Result, &report))
+		require.Equal(t, []int{3, 1, 2}, []int{report.Rows, report.Bad, report.Outside})
+		require.Equal(t, i == 1, report.Already != "")
+		require.Equal(t, int64(2), count())
+	}
+	var jobs []store.Job
+	c.get("/api/jobs", &jobs)
+	require.Len(t, jobs, 2)
+	require.Equal(t, 404, c.call("GET", "/api/jobs/99", nil, nil))
+}
+
+func TestHealthAndMetrics(t *testing.T) {
+	c := serve(t)
+	c.get("/api/summary", nil)
+	for path, want := range map[string]string{"/healthz": "ok", "/readyz": "ready", "/metrics": `orchard_request_seconds_count{method="GET",route="/api/summary",status="200"} 1`, "/somewhere": "make web"} {
+		r, err := http.Get(c.base + path)
+		require.NoError(t, err)
+		text, err := io.ReadAll(r.Body)
+		r.Body.Close()
+		require.NoError(t, err)
+		require.Equal(t, 200, r.StatusCode)
+		require.Contains(t, string(text), want)
+	}
+}
+
+// Check compares the draft with any revision, and each cell of the table is a
+// filter of the ledger; the trace speaks for both.
+func TestCheckAgainstARevision(t *testing.T) {
+	c := serve(t)
+	c.begin()
+	var p api.PolicyOut
+	c.get("/api/policy", &p)
+	line, sentence := 0, ""
+	for _, s := range p.Statements {
+		if s.Kind == "rule" && s.Hits > 0 && line == 0 {
+			line, sentence = s.Line, s.Rule.Sentence
+		}
+	}
+	require.NotZero(t, line)
+	var edited api.EditOut
+	require.Equal(t, 200, c.call("POST", "/api/policy/edits", map[string]any{"revision": p.Revision, "op": "remove", "line": line}, &edited))
+
+	var check api.CheckOut
+	c.get("/api/check?against="+fmt.Sprint(p.Revision), &check)
+	require.Equal(t, p.Revision, check.Difference.Revision.No)
+	sum, changed := api.CountsOut{}, 0
+	for was, n := range check.Difference.Counts {
+		sum.Permit, sum.Reject, sum.Uncovered = sum.Permit+n.Permit, sum.Reject+n.Reject, sum.Uncovered+n.Uncovered
+		for is, k := range map[string]int{"permit": n.Permit, "reject": n.Reject, "uncovered": n.Uncovered} {
+			if was != is {
+				changed += k
+			}
+			var page api.ConversationPage
+			c.get(fmt.Sprintf("/api/conversations?against=%d&was=%s&verdict=%s&limit=1", p.Revision, was, is), &page)
+			require.Equal(t, k, page.Total, "%s, then %s", was, is)
+			if k > 0 {
+				require.Equal(t, was, page.Conversations[0].Was)
+			}
+			if was != "uncovered" && is == "uncovered" && k > 0 {
+				one := page.Conversations[0]
+				var why api.Why
+				c.get("/api/why?"+url.Values{"client": {one.Client.Addr}, "server": {one.Server.Addr}, "service": {one.Service}, "at": {one.First}, "against": {fmt.Sprint(p.Revision)}}.Encode(), &why)
+				require.Equal(t, "uncovered", why.Verdict)
+				require.Equal(t, was, why.Before.Verdict)
+				require.Equal(t, sentence, why.Before.Rule.Sentence)
+			}
+		}
+	}
+	require.Equal(t, check.Counts, sum)
+	require.Positive(t, changed)
+	require.Equal(t, changed, check.Difference.Changed)
+	var ledger api.LedgerPage
+	c.get(fmt.Sprintf("/api/ledger?against=%d&limit=1000", p.Revision), &ledger)
+	for _, r := range ledger.Rows {
+		changed -= r.Changed
+	}
+	require.Zero(t, changed)
+	require.Equal(t, 404, c.call("GET", "/api/check?against=999", nil, nil))
+}
+
+// What one server writes, another that runs on the same database shows, by
+// reading only what has changed; and an import of very many is read whole.
+func TestTwoServersOnOneDatabase(t *testing.T) {
+	c := serve(t)
+	c.begin()
+	other := c.second()
+	var list, again api.WorkloadList
+	other.get("/api/workloads?limit=3", &list)
+	id := list.Workloads[0].ID
+	require.Equal(t, 200, c.call("POST", "/api/tags", map[string]any{"workloads": []string{id}, "key": "crew", "value": "night"}, nil))
+	other.get("/api/workloads?tag=crew%3Dnight", &again)
+	require.Equal(t, 1, again.Total)
+	require.Equal(t, id, again.Workloads[0].ID)
+	require.Equal(t, 200, c.call("POST", "/api/policy/undo", nil, nil))
+	other.get("/api/workloads?tag=crew%3Dnight", &again)
+	require.Zero(t, again.Total)
+	var one, two api.CheckOut
+	c.get("/api/check", &one)
+	other.get("/api/check", &two)
+	require.Equal(t, one, two)
+}
+
+// All findings in one list: each is about a statement that is there, what can be
+// mended comes first, and the mend makes it go.
+func TestFindingsInOneList(t *testing.T) {
+	c := serve(t)
+	c.begin()
+	var p api.PolicyOut
+	c.get("/api/policy", &p)
+	out, _, status := c.edit(p.Revision, "add", map[string]any{"text": "group nobody = app is nothing"})
+	require.Equal(t, 200, status)
+	var list api.FindingList
+	c.get("/api/findings", &list)
+	require.Equal(t, out.Revision, list.Revision)
+	lines := strings.Split(c.text(), "\n")
+	var empty api.FoundAt
+	mended := true
+	for _, f := range list.Findings {
+		require.True(t, mended || f.Mend == "", "what can be mended comes first")
+		mended = f.Mend != ""
+		if f.Line > 0 {
+			require.Equal(t, lines[f.Line-1], f.Text)
+		}
+		if f.Group == "nobody" && f.Kind == "empty" {
+			empty = f
+		}
+	}
+	require.NotEmpty(t, empty.Mend)
+	require.Equal(t, 200, c.call("POST", "/api/policy/mend", map[string]any{"revision": list.Revision, "line": empty.Line, "kind": empty.Kind}, nil))
+	var after api.FindingList
+	c.get("/api/findings", &after)
+	for _, f := range after.Findings {
+		require.NotEqual(t, "nobody", f.Group)
+	}
+}

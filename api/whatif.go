@@ -1,0 +1,276 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"lucidorchard/core/estate"
+	"lucidorchard/core/policy"
+	"lucidorchard/core/reach"
+	"lucidorchard/core/whatif"
+	"lucidorchard/ingest"
+	"lucidorchard/model"
+	"lucidorchard/store"
+)
+
+// AnswerOut is what the draft does with all traffic that a question speaks of.
+type AnswerOut struct {
+	Line       int             `json:"line" doc:"Of the text that was asked"`
+	Question   string          `json:"question" doc:"In the one layout, without the expected verdict"`
+	Want       string          `json:"want,omitempty" enum:",permit,reject,uncovered" doc:"The verdict that is expected, if one is"`
+	AsExpected bool            `json:"asExpected"`
+	Verdict    string          `json:"verdict" enum:"permit,reject,uncovered,several,nothing" doc:"The one that all of it gets; several, or nothing if it speaks of no two endpoints"`
+	Words      string          `json:"words" doc:"The answer in a sentence"`
+	Pairs      int             `json:"pairs" doc:"Of a client and a server"`
+	Counts     CountsOut       `json:"counts" doc:"Pairs all of whose points get the verdict"`
+	Mixed      int             `json:"mixed" doc:"Pairs of which it depends on the port"`
+	Parts      []AnswerPartOut `json:"parts" doc:"By the rule that decides; uncovered first"`
+	Undecided  []MaybeOut      `json:"undecided" doc:"Workloads that may be meant, because a tag is missing; at most 20"`
+	MaybeCount int             `json:"maybeCount"`
+}
+
+// AnswerPartOut is the pairs, and their points, that one rule decides, or none.
+type AnswerPartOut struct {
+	Verdict     string      `json:"verdict" enum:"permit,reject,uncovered"`
+	Rule        *RuleRef    `json:"rule,omitempty"`
+	Pairs       int         `json:"pairs"`
+	Service     string      `json:"service" doc:"The points"`
+	Clients     []MaybeOut  `json:"clients" doc:"At most 5"`
+	ClientCount int         `json:"clientCount"`
+	Servers     []MaybeOut  `json:"servers"`
+	ServerCount int         `json:"serverCount"`
+	Client      EndpointOut `json:"client" doc:"Of an example"`
+	Server      EndpointOut `json:"server"`
+	Point       string      `json:"point"`
+}
+
+// MaybeOut is an end with the tags that it lacks and that groups wait for.
+type MaybeOut struct {
+	Name     string   `json:"name"`
+	Workload string   `json:"workload,omitempty"`
+	Lacks    []string `json:"lacks"`
+}
+
+// WhatIf is the answers to a text.
+type WhatIf struct {
+	Revision int         `json:"revision"`
+	Answers  []AnswerOut `json:"answers"`
+	Errors   []TextError `json:"errors" doc:"Lines that cannot be read; the others are answered"`
+}
+
+// ProbeOut is a probe with what is answered now.
+type ProbeOut struct {
+	store.Probe
+	Answer  *AnswerOut `json:"answer,omitempty"`
+	Problem string     `json:"problem,omitempty" doc:"Why it cannot be asked any more"`
+	Rightly int        `json:"rightly" doc:"Conversations of the window that it says are rightly rejected"`
+}
+
+// whatIfAPI answers about questions and probes.
+type whatIfAPI struct{ *base }
+
+func (s *whatIfAPI) routes(a huma.API) {
+	huma.Post(a, "/api/whatif", answer(s.base, s.whatIf))
+	huma.Get(a, "/api/probes", answer(s.base, s.listProbes))
+	huma.Post(a, "/api/probes", answer(s.base, s.keepProbes))
+	huma.Post(a, "/api/probes/drop", answer(s.base, s.dropProbes))
+	huma.Register(a, huma.Operation{OperationID: "export-probes", Method: http.MethodGet, Path: "/api/probes.txt", Summary: "The probes, a line each, as the bench reads them"}, answer(s.base, s.exportProbes))
+	huma.Register(a, huma.Operation{OperationID: "export-probe-results", Method: http.MethodGet, Path: "/api/probes.csv", Summary: "The probes with their results as CSV"}, answer(s.base, s.exportProbeResults))
+}
+
+func (s *whatIfAPI) whatIf(ctx context.Context, in *struct {
+	Body struct {
+		Text string `json:"text" maxLength:"1000000" doc:"Questions, one a line: client -> server service, and = with a verdict if one is expected"`
+	}
+}) (*Body[WhatIf], error) {
+	snap, err := s.snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	c := snap.Census()
+	questions, errs := c.Read(strings.ReplaceAll(in.Body.Text, "→", "->"))
+	out := WhatIf{Revision: snap.Head.No, Answers: []AnswerOut{}, Errors: textErrors(errs)}
+	if len(questions) > maxQuestions {
+		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("found %d questions, expected at most %d", len(questions), maxQuestions))
+	}
+	answers := c.AnswerAll(questions)
+	for i := range questions {
+		out.Answers = append(out.Answers, answerOut(c, &questions[i], answers[i]))
+	}
+	return body(out), nil
+}
+
+const maxQuestions = 2000
+
+func answerOut(c *whatif.Census, q *whatif.Question, a *whatif.Answer) AnswerOut {
+	out := AnswerOut{Line: q.Line, Question: bareQuestion(q), AsExpected: q.As(a), Verdict: a.Verdict(), Words: c.Words(q, a), Pairs: a.Pairs, Counts: countsOut(a.Of), Mixed: a.Mixed, Parts: []AnswerPartOut{}, Undecided: []MaybeOut{}}
+	if q.Want != nil {
+		out.Want = q.Want.String()
+	}
+	ends := func(list []whatif.End) []MaybeOut {
+		all := []MaybeOut{}
+		for _, e := range list[:min(5, len(list))] {
+			all = append(all, maybeOut(c, e))
+		}
+		return all
+	}
+	for i := range a.Parts {
+		p := &a.Parts[i]
+		out.Parts = append(out.Parts, AnswerPartOut{
+			Verdict: p.Verdict.String(), Rule: ruleRef(p.Rule), Pairs: p.Pairs, Service: specsOf(p.Points), Clients: ends(p.Clients), ClientCount: len(p.Clients), Servers: ends(p.Servers), ServerCount: len(p.Servers),
+			Client: placedOut(c, p.Client), Server: placedOut(c, p.Server), Point: p.Point.String(),
+		})
+	}
+	for _, side := range []*whatif.Side{&q.Client, &q.Server} {
+		out.MaybeCount += len(side.Undecided)
+		for _, e := range side.Undecided[:min(20-len(out.Undecided), len(side.Undecided))] {
+			out.Undecided = append(out.Undecided, maybeOut(c, e))
+		}
+	}
+	return out
+}
+
+func maybeOut(c *whatif.Census, e whatif.End) MaybeOut {
+	out := MaybeOut{Name: c.Name(e), Lacks: append([]string{}, c.Lacks(e)...)}
+	if e.Workload != estate.Outside {
+		out.Workload = c.Compiled().Estate.Workload(e.Workload).ID
+	}
+	return out
+}
+
+func placedOut(c *whatif.Census, e whatif.End) EndpointOut {
+	out := EndpointOut{Addr: e.Addr.String(), Name: c.Name(e)}
+	if e.Workload != estate.Outside {
+		out.Workload = c.Compiled().Estate.Workload(e.Workload).ID
+	}
+	return out
+}
+
+// bareQuestion is a question without the verdict that is expected.
+func bareQuestion(q *whatif.Question) string {
+	bare := *q
+	bare.Want = nil
+	return bare.String()
+}
+
+func (s *whatIfAPI) listProbes(ctx context.Context, in *struct{ Window }) (*Body[[]ProbeOut], error) {
+	v, snap, err := s.view(ctx, in.Window)
+	if err != nil {
+		return nil, err
+	}
+	return body(probesOut(v, snap)), nil
+}
+
+func probesOut(v *reach.View, snap *model.Model) []ProbeOut {
+	out := []ProbeOut{}
+	all := snap.Probes()
+	rightly := v.Rightly(snap.Settling())
+	accepted := 0
+	for i := range all {
+		p := &all[i]
+		o := ProbeOut{Probe: p.Probe}
+		if p.Err != nil {
+			o.Problem = p.Err.Message
+		} else {
+			a := answerOut(snap.Census(), p.Question, p.Answer)
+			o.Answer = &a
+			if p.Want == "reject" {
+				o.Rightly = rightly[accepted]
+				accepted++
+			}
+		}
+		out = append(out, o)
+	}
+	return out
+}
+
+func (s *whatIfAPI) keepProbes(ctx context.Context, in *struct {
+	Window
+	Body struct {
+		Text   string `json:"text" minLength:"1" doc:"Questions, one a line; one without an expected verdict expects the one that it gets now"`
+		Reason string `json:"reason"`
+	}
+}) (*Body[[]ProbeOut], error) {
+	snap, err := s.snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	c := snap.Census()
+	questions, errs := c.Read(strings.ReplaceAll(in.Body.Text, "→", "->"))
+	if len(errs) > 0 {
+		return nil, refusal(&policy.EditError{Message: fmt.Sprintf("line %d: %s; nothing was kept", errs[0].Line, errs[0].Message), Errors: errs})
+	}
+	var probes []store.Probe
+	for i := range questions {
+		q := &questions[i]
+		p := store.Probe{Question: bareQuestion(q), Reason: strings.TrimSpace(in.Body.Reason), Author: s.Author}
+		if q.Want != nil {
+			p.Want = q.Want.String()
+		} else if v, one := c.Answer(q).One(); one {
+			p.Want = v.String()
+		} else {
+			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("line %d gets several verdicts now: write = and the one that is expected; nothing was kept", q.Line))
+		}
+		probes = append(probes, p)
+	}
+	if err := s.Store.KeepProbes(ctx, probes); err != nil {
+		return nil, s.failed(ctx, err)
+	}
+	s.Models.Nudge()
+	return s.listProbes(ctx, &struct{ Window }{in.Window})
+}
+
+func (s *whatIfAPI) dropProbes(ctx context.Context, in *struct {
+	Window
+	Body struct {
+		Questions []string `json:"questions" minItems:"1"`
+	}
+}) (*Body[[]ProbeOut], error) {
+	if err := s.Store.DropProbes(ctx, in.Body.Questions); err != nil {
+		return nil, s.failed(ctx, err)
+	}
+	s.Models.Nudge()
+	return s.listProbes(ctx, &struct{ Window }{in.Window})
+}
+
+func (s *whatIfAPI) exportProbes(ctx context.Context, _ *struct{}) (*huma.StreamResponse, error) {
+	kept, err := s.Store.Probes(ctx)
+	if err != nil {
+		return nil, s.failed(ctx, err)
+	}
+	return &huma.StreamResponse{Body: func(ctx huma.Context) {
+		ctx.SetHeader("Content-Type", "text/plain; charset=utf-8")
+		ctx.SetHeader("Content-Disposition", `attachment; filename="probes.txt"`)
+		for _, p := range kept {
+			line := p.Question + " = " + p.Want
+			if p.Reason != "" {
+				line += "  # " + strings.ReplaceAll(p.Reason, "\n", " ")
+			}
+			_, _ = fmt.Fprintln(ctx.BodyWriter(), line)
+		}
+	}}, nil
+}
+
+func (s *whatIfAPI) exportProbeResults(ctx context.Context, in *struct{ Window }) (*huma.StreamResponse, error) {
+	all, err := s.listProbes(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	return stream("probes.csv", func(w *ingest.CSV) {
+		_ = w.Write([]string{"question", "expected", "as_expected", "answer", "reason", "author"})
+		for _, p := range all.Body {
+			row := []string{p.Question, p.Want, "no", p.Problem, p.Reason, p.Author}
+			if p.Answer != nil {
+				row[3] = p.Answer.Words
+				if p.Answer.AsExpected {
+					row[2] = "yes"
+				}
+			}
+			_ = w.Write(row)
+		}
+	}), nil
+}

@@ -1,0 +1,104 @@
+// Package app is what people do with an estate: the use cases, each of them one
+// question to a model or one transaction. It runs jobs, tells of changes, and
+// keeps traffic up with the estate.
+//
+// It must not know of HTTP or SQL. App is safe for concurrent use. Start reading
+// at New.
+package app
+
+import (
+	"context"
+	"crypto/rand"
+	"database/sql"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"time"
+
+	"lucidorchard/collect"
+	"lucidorchard/core/flow"
+	"lucidorchard/core/policy"
+	"lucidorchard/core/reach"
+	"lucidorchard/disk"
+	"lucidorchard/model"
+	"lucidorchard/store"
+)
+
+// Options are what an App needs.
+type Options struct {
+	Store  *store.Store
+	Author string // who makes the changes; there are no accounts yet
+	Log    *slog.Logger
+	// Collector runs in the same process, if one does: it is told of changes.
+	Collector *collect.Collector
+	// Name tells this server from others on the database, and is that of its earlier
+	// runs; blank: it has none.
+	Name string
+	Disk *disk.Watch // who says whether there is room; nil: there is
+}
+
+// App answers and changes. Stop it by cancelling New's context, then Wait.
+type App struct {
+	Options
+	Models *model.Keeper
+	Events Events
+
+	ctx   context.Context
+	owner string // of the jobs that run here
+	jobs  jobs
+}
+
+// New makes an App; without a Store, one that only describes itself. What it runs
+// ends with the context.
+func New(ctx context.Context, o Options) *App {
+	if o.Log == nil {
+		o.Log = slog.New(slog.NewTextHandler(os.Stderr, nil))
+	}
+	a := &App{Options: o, ctx: ctx, owner: o.Name + "/" + rand.Text()[:8]}
+	a.Models = model.NewKeeper(o.Store, o.Log, func(_, now *model.Model) { a.Events.made(now.Versions) })
+	if o.Store == nil {
+		return a
+	}
+	go a.Models.Run(ctx)
+	go a.watchJobs(ctx)
+	a.jobs.group.Go(func() { a.keepUp(ctx) })
+	return a
+}
+
+// Done is closed when the App ends.
+func (a *App) Done() <-chan struct{} { return a.ctx.Done() }
+
+// Model gives the state of the estate that a question is answered from: one that
+// knows all that was written before it was asked for.
+func (a *App) Model(ctx context.Context) (*model.Model, error) { return a.Models.Current(ctx) }
+
+// View gives the conversations of the hours [from, to) under the draft, compared
+// with another revision of the policy over the same window and estate; 0 is none.
+func (a *App) View(ctx context.Context, m *model.Model, from, to flow.Hour, against int) (*reach.View, error) {
+	v, err := m.View(ctx, from, to)
+	if err != nil || against == 0 {
+		return v, err
+	}
+	p, err := a.RevisionPolicy(ctx, against)
+	if err != nil {
+		return nil, err
+	}
+	return m.Against(ctx, v, against, p)
+}
+
+// RevisionPolicy gives the policy of a revision.
+func (a *App) RevisionPolicy(ctx context.Context, revision int) (*policy.Policy, error) {
+	r, err := a.Store.Revision(ctx, revision)
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return nil, err
+	}
+	if r.No == 0 {
+		return nil, Missing(fmt.Sprintf("there is no revision %d to compare with", revision))
+	}
+	p, _ := policy.Parse(r.Text)
+	return p, nil
+}
+
+// clockOfJobs is how often servers say that they run their jobs.
+const clockOfJobs = 3 * time.Second

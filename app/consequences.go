@@ -1,0 +1,190 @@
+package app
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+
+	"lucidorchard/core/decide"
+	"lucidorchard/core/estate"
+	"lucidorchard/core/expr"
+	"lucidorchard/core/policy"
+	"lucidorchard/core/prove"
+	"lucidorchard/core/reach"
+	"lucidorchard/core/whatif"
+	"lucidorchard/model"
+	"lucidorchard/store"
+)
+
+// Verdicts are in the order in which they are shown.
+var Verdicts = []decide.Verdict{decide.Permit, decide.Reject, decide.Uncovered}
+
+// VerdictChange counts conversations that go from one verdict to another.
+type VerdictChange struct {
+	Before   string   `json:"before" enum:"permit,reject,uncovered"`
+	After    string   `json:"after" enum:"permit,reject,uncovered"`
+	Count    int      `json:"count"`
+	Rules    []int    `json:"rules" doc:"Lines of the rules that decide afterwards"`
+	Examples []string `json:"examples"`
+}
+
+// GroupChange says who joins and leaves a group.
+type GroupChange struct {
+	Group     string   `json:"group"`
+	Joins     []string `json:"joins"`
+	Leaves    []string `json:"leaves"`
+	Undecided []string `json:"undecided" doc:"Those of whom it can no longer tell"`
+}
+
+// AssertChange is an assertion whose result changes.
+type AssertChange struct {
+	Sentence string `json:"sentence"`
+	Before   string `json:"before"`
+	After    string `json:"after" enum:"holds,open,broken,gone" doc:"gone: the assertion is no longer there"`
+}
+
+// Consequences is what a change does.
+type Consequences struct {
+	Conversations []VerdictChange `json:"conversations"`
+	Changed       int             `json:"changed" doc:"Conversations that change verdict"`
+	Groups        []GroupChange   `json:"groups"`
+	Asserts       []AssertChange  `json:"asserts"`
+	Probes        []ProbeChange   `json:"probes" doc:"Those that begin or cease to get the verdict that is expected"`
+}
+
+// ProbeChange is a probe that begins or ceases to be as expected.
+type ProbeChange struct {
+	Question   string `json:"question"`
+	Want       string `json:"want"`
+	Words      string `json:"words" doc:"What is answered then"`
+	AsExpected bool   `json:"asExpected"`
+}
+
+// ConsequencesOf says what an update of the draft or the estate changes.
+func ConsequencesOf(before *reach.View, snap *model.Model, u *decide.Update) Consequences {
+	out := Consequences{Conversations: []VerdictChange{}, Groups: groupChanges(u), Asserts: []AssertChange{}, Probes: probeChanges(snap, u)}
+	byPair := map[[2]decide.Verdict]*VerdictChange{}
+	for _, ch := range before.Changes(before.With(u)) {
+		out.Changed++
+		k := [2]decide.Verdict{ch.Before, ch.After}
+		vc := byPair[k]
+		if vc == nil {
+			vc = &VerdictChange{Before: k[0].String(), After: k[1].String(), Rules: []int{}}
+			byPair[k] = vc
+		}
+		vc.Count++
+		if ch.AfterRule != nil && !slices.Contains(vc.Rules, ch.AfterRule.Line) {
+			vc.Rules = append(vc.Rules, ch.AfterRule.Line)
+		}
+		if len(vc.Examples) < 4 {
+			c := before.At(ch.Index)
+			vc.Examples = append(vc.Examples, before.Name(c.Client)+" → "+before.Name(c.Server)+" "+c.Point.String())
+		}
+	}
+	for _, a := range Verdicts {
+		for _, b := range Verdicts {
+			if vc := byPair[[2]decide.Verdict{a, b}]; vc != nil {
+				slices.Sort(vc.Rules)
+				out.Conversations = append(out.Conversations, *vc)
+			}
+		}
+	}
+	was, is := map[string]string{}, map[string]bool{}
+	for _, r := range snap.Asserts() {
+		was[AssertSentence(r.Assert)] = r.Outcome.String()
+	}
+	after := prove.Assertions(u.After)
+	for _, r := range after {
+		is[AssertSentence(r.Assert)] = true
+	}
+	for _, r := range snap.Asserts() {
+		if sentence := AssertSentence(r.Assert); !is[sentence] {
+			out.Asserts = append(out.Asserts, AssertChange{sentence, r.Outcome.String(), "gone"})
+			is[sentence] = true // if it was there twice
+		}
+	}
+	for _, r := range after {
+		sentence := AssertSentence(r.Assert)
+		if w := was[sentence]; w != r.Outcome.String() {
+			out.Asserts = append(out.Asserts, AssertChange{sentence, w, r.Outcome.String()})
+		}
+	}
+	return out
+}
+
+// AssertSentence is an assertion without its note.
+func AssertSentence(a *policy.Assert) string {
+	bare := *a
+	bare.Note = ""
+	return bare.String()
+}
+
+// groupChanges says who joins and leaves groups now.
+func groupChanges(u *decide.Update) []GroupChange {
+	out := []GroupChange{}
+	index := map[string]int{}
+	change := func(g string) *GroupChange {
+		i, ok := index[g]
+		if !ok {
+			i = len(out)
+			index[g] = i
+			out = append(out, GroupChange{Group: g, Joins: []string{}, Leaves: []string{}, Undecided: []string{}})
+		}
+		return &out[i]
+	}
+	at := u.After.AsOf
+	seen := map[int32]bool{}
+	for _, m := range u.Moved {
+		if m.Outside || at.Before(m.From) || !at.Before(m.Until) || m.Before.Workload != m.After.Workload || seen[m.After.Workload] || m.After.Workload == estate.Outside {
+			continue
+		}
+		seen[m.After.Workload] = true
+		label := u.After.Estate.Workload(m.After.Workload).Label()
+		u.After.EachGroup(m.After, func(g *policy.Group, now expr.Truth) {
+			then := u.Before.Group(g.Name, m.Before)
+			switch {
+			case now == then:
+			case now == expr.Yes:
+				c := change(g.Name)
+				c.Joins = append(c.Joins, label)
+			case then == expr.Yes:
+				c := change(g.Name)
+				c.Leaves = append(c.Leaves, label)
+			case now == expr.Undecided:
+				c := change(g.Name)
+				c.Undecided = append(c.Undecided, label)
+			}
+		})
+	}
+	slices.SortFunc(out, func(a, b GroupChange) int {
+		return cmp.Or(len(b.Joins)+len(b.Leaves)-len(a.Joins)-len(a.Leaves), strings.Compare(a.Group, b.Group))
+	})
+	return out
+}
+
+// probeChanges asks the probes again after an update.
+func probeChanges(snap *model.Model, u *decide.Update) []ProbeChange {
+	out := []ProbeChange{}
+	before := snap.Probes()
+	if len(before) == 0 || u.Nothing() {
+		return out
+	}
+	kept := make([]store.Probe, len(before))
+	for i := range before {
+		kept[i] = before[i].Probe
+	}
+	census := whatif.Count(u.After)
+	for i, p := range model.AskProbes(census, kept) {
+		if p.AsExpected() == before[i].AsExpected() {
+			continue
+		}
+		c := ProbeChange{Question: p.Probe.Question, Want: p.Want, AsExpected: p.AsExpected()}
+		if p.Err != nil {
+			c.Words = p.Err.Message
+		} else {
+			c.Words = census.Words(p.Question, p.Answer)
+		}
+		out = append(out, c)
+	}
+	return out
+}

@@ -1,0 +1,100 @@
+package app
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"lucidorchard/core/policy"
+	"lucidorchard/model"
+	"lucidorchard/store"
+)
+
+// Locate finds where a line of an older revision stands now. A line that has
+// changed meanwhile is refused, with both versions.
+func (a *App) Locate(ctx context.Context, snap *model.Model, base, line int) (int, error) {
+	if base == snap.Head.No || line == 0 {
+		return line, nil
+	}
+	old, err := a.Store.Revision(ctx, base)
+	if errors.Is(err, store.ErrNone) {
+		return 0, Invalid("there is no revision with the number that the edit names")
+	}
+	if err != nil {
+		return 0, err
+	}
+	before, after := policy.Lines(old.Text), policy.Lines(snap.Head.Text)
+	if line < 1 || line > len(before) {
+		return 0, Invalid("the revision has no such line")
+	}
+	where := policy.Follow(before, after)
+	if to := where[line-1]; to > 0 {
+		return to, nil
+	}
+	return 0, Moved(fmt.Sprintf("somebody has changed this statement meanwhile. It was: %s. Now, in revision %d: %s. Nothing was changed; make the edit again on what stands there now",
+		before[line-1], snap.Head.No, inPlace(where, after, line)))
+}
+
+// inPlace says what stands where a line stood that is no longer as it was:
+// the new line behind the nearest one above it that has stayed.
+func inPlace(where []int, after []string, line int) string {
+	behind := 0
+	for k := line - 2; k >= 0 && behind == 0; k-- {
+		behind = where[k]
+	}
+	if behind < len(after) && after[behind] != "" && !slices.Contains(where, behind+1) {
+		return after[behind]
+	}
+	return "it is gone from its place"
+}
+
+// Unchanged refuses an edit of a statement that is not the one that was shown.
+func Unchanged(snap *model.Model, line int, was string) error {
+	if was == "" {
+		return nil
+	}
+	for _, item := range snap.Policy.Items {
+		if item.Statement == nil || item.First != line {
+			continue
+		}
+		is := item.Statement.String()
+		if g, ok := item.Statement.(*policy.Group); ok && was == g.Body() || was == is {
+			return nil
+		}
+		return Moved(fmt.Sprintf("somebody has changed this statement meanwhile. It was: %s. Now, in revision %d: %s. Nothing was changed; make the edit again on what stands there now", was, snap.Head.No, is))
+	}
+	return nil
+}
+
+// SaveText stores a new revision.
+func (a *App) SaveText(ctx context.Context, snap *model.Model, text, words string) (int, error) {
+	if text == snap.Head.Text {
+		return snap.Head.No, nil
+	}
+	r := store.Revision{No: snap.Head.No + 1, Text: text, Author: a.Author, Words: words, Blame: blame(snap.Head, text)}
+	err := a.Store.AddRevision(ctx, r)
+	if errors.Is(err, store.ErrMoved) {
+		return 0, Moved("somebody else changed the policy in this very moment; nothing was changed, try again")
+	}
+	if err != nil {
+		return 0, err
+	}
+	a.Models.Nudge()
+	return r.No, nil
+}
+
+// blame says for each line of the new text which revision wrote it.
+func blame(before store.Revision, text string) store.Blame {
+	lines := policy.Lines(text)
+	out := make(store.Blame, len(lines))
+	for i := range out {
+		out[i] = before.No + 1
+	}
+	for i, to := range policy.Follow(policy.Lines(before.Text), lines) {
+		if to > 0 && i < len(before.Blame) {
+			out[to-1] = before.Blame[i]
+		}
+	}
+	return out
+}

@@ -1,0 +1,47 @@
+package app
+
+import (
+	"sync"
+
+	"lucidorchard/store"
+)
+
+// Event is what open pages are told: the versions of what there is now. One that
+// differs from the last says what has changed.
+type Event struct {
+	store.Versions
+	Other int64 `json:"other"` // counts changes of all else: jobs, refusals, selections
+}
+
+// Events tells open pages that something has changed.
+type Events struct {
+	mu   sync.Mutex
+	now  Event
+	wait chan struct{}
+}
+
+// Next gives what holds now, and a channel that is closed at the next change.
+func (e *Events) Next() (Event, <-chan struct{}) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if e.wait == nil {
+		e.wait = make(chan struct{})
+	}
+	return e.now, e.wait
+}
+
+// Changed tells of a change of what no model holds.
+func (e *Events) Changed() { e.tell(func(now *Event) { now.Other++ }) }
+
+// made tells of a new model.
+func (e *Events) made(v store.Versions) { e.tell(func(now *Event) { now.Versions = v }) }
+
+func (e *Events) tell(change func(*Event)) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	was := e.now
+	if change(&e.now); e.now != was && e.wait != nil {
+		close(e.wait)
+		e.wait = nil
+	}
+}

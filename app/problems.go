@@ -1,0 +1,70 @@
+package app
+
+import (
+	"context"
+	"errors"
+
+	"lucidorchard/disk"
+	"lucidorchard/model"
+	"lucidorchard/store"
+)
+
+// Kind says what is wrong with what was asked for.
+type Kind int
+
+// The kinds of a Problem.
+const (
+	IsMissing Kind = iota // it is not there
+	IsInvalid             // it cannot be meant
+	IsMoved               // somebody else was faster
+)
+
+// Problem is something that whoever asked can put right. Nothing was changed.
+type Problem struct {
+	Kind   Kind
+	Detail string // what, where, and what to do
+}
+
+func (p *Problem) Error() string { return p.Detail }
+
+// Missing says that something is not there.
+func Missing(detail string) error { return &Problem{IsMissing, detail} }
+
+// Invalid says that something cannot be meant.
+func Invalid(detail string) error { return &Problem{IsInvalid, detail} }
+
+// Moved says that somebody else was faster.
+func Moved(detail string) error { return &Problem{IsMoved, detail} }
+
+// Told says in words that anybody may read what an error means: what the database
+// says of users, hosts and queries stays in the log.
+func (a *App) Told(err error) string {
+	var (
+		problem  *Problem
+		unknown  *store.UnknownError
+		repeated *store.RepeatedError
+		changed  *store.ChangedError
+		lacks    *store.LacksError
+		line     *store.LineError
+		full     *disk.FullError
+		fault    *model.Fault
+	)
+	switch {
+	case errors.As(err, &problem), errors.As(err, &repeated), errors.As(err, &changed), errors.As(err, &lacks), errors.As(err, &line), errors.As(err, &full), errors.Is(err, ErrSpill), errors.Is(err, errFault):
+		return err.Error()
+	case errors.As(err, &fault):
+		return errFault.Error()
+	case store.Full(err):
+		return "the disk of the database is full; nothing was changed. Make room on it, then try again"
+	case errors.As(err, &unknown):
+		return "the database went away in the very moment of storing: whether this was stored is not known"
+	case store.Refused(err) != nil:
+		return "the database cannot store this: " + store.Refused(err).Reason + "; nothing was changed"
+	case errors.Is(err, context.Canceled):
+		return "it was cancelled; nothing was changed"
+	}
+	return "the database cannot be used just now; nothing was changed, try again"
+}
+
+// errFault is a fault of the program.
+var errFault = errors.New("the program has a fault, which is in its log; nothing of this was stored")
