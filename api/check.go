@@ -195,9 +195,8 @@ func (s *checkAPI) tryAssertion(ctx context.Context, in *struct {
 	if len(errs) > 0 {
 		return body(Tried{Errors: textErrors(errs), Results: []AssertOut{}}), nil
 	}
-	p, _ := policy.Parse(text)
 	out := Tried{Errors: []TextError{}, Results: []AssertOut{}}
-	for _, r := range prove.Assertions(snap.Compiled.WithPolicy(p, snap.Compiled.AsOf).After)[len(snap.Policy.Asserts):] {
+	for _, r := range prove.Assertions(snap.After(text).Update.After)[len(snap.Policy.Asserts):] {
 		out.Results = append(out.Results, assertOut(v, r))
 	}
 	return body(out), nil
@@ -229,8 +228,7 @@ func (s *checkAPI) assertionMend(ctx context.Context, in *struct {
 		out := AssertMend{Lines: []string{}, Revision: snap.Head.No}
 		m, ok := settle.MendAssertion(snap.Compiled, snap.Head.Text, r)
 		if ok {
-			p, _ := policy.Parse(m.Text)
-			c := app.ConsequencesOf(v, snap, snap.Compiled.WithPolicy(p, snap.Compiled.AsOf))
+			c := app.ConsequencesOf(v, snap, snap.After(m.Text))
 			out = AssertMend{true, m.Words, m.Lines, m.Before, snap.Head.No, &c}
 		}
 		return body(out), nil

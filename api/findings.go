@@ -150,8 +150,7 @@ func (s *policyAPI) mend(ctx context.Context, in *struct {
 			return nil, refusal(bad)
 		}
 		out := EditOut{Revision: snap.Head.No, Words: fmt.Sprintf("%s, because it is %s: “%s”", f.Mend.Words, f.Kind, policy.Lines(snap.Head.Text)[line-1]), Errors: []TextError{}}
-		p, _ := policy.Parse(text)
-		c := app.ConsequencesOf(v, snap, snap.Compiled.WithPolicy(p, snap.Compiled.AsOf))
+		c := app.ConsequencesOf(v, snap, snap.After(text))
 		out.Consequences = &c
 		if !in.DryRun {
 			out.Revision, err = s.SaveText(ctx, snap, text, out.Words)

@@ -191,9 +191,8 @@ func (s *groupsAPI) previewGroup(ctx context.Context, in *struct {
 	if bad != nil {
 		return nil, refusal(bad)
 	}
-	p, _ := policy.Parse(after)
-	u := snap.Compiled.WithPolicy(p, snap.Compiled.AsOf)
-	s.fillMembers(&out, snap, u.After, name, old != nil)
+	u := snap.After(after)
+	s.fillMembers(&out, snap, u.Update.After, name, old != nil)
 	if old == nil || old.Body() != group.Body() {
 		cons := app.ConsequencesOf(before, snap, u)
 		out.Consequences = &cons

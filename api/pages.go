@@ -333,8 +333,7 @@ func (s *groupsAPI) regroup(ctx context.Context, w Window, revision int, dryRun 
 	if bad != nil {
 		return nil, refusal(bad)
 	}
-	p, _ := policy.Parse(text)
-	c := app.ConsequencesOf(v, snap, snap.Compiled.WithPolicy(p, snap.Compiled.AsOf))
+	c := app.ConsequencesOf(v, snap, snap.After(text))
 	out.Consequences = &c
 	if !dryRun {
 		out.Revision, err = s.SaveText(ctx, snap, text, words)

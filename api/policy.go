@@ -226,8 +226,7 @@ func (s *policyAPI) editPolicy(ctx context.Context, in *struct {
 	}
 	out := EditOut{Revision: snap.Head.No, Words: words, Errors: []TextError{}}
 	if in.DryRun {
-		p, _ := policy.Parse(text)
-		c := app.ConsequencesOf(v, snap, snap.Compiled.WithPolicy(p, snap.Compiled.AsOf))
+		c := app.ConsequencesOf(v, snap, snap.After(text))
 		out.Consequences = &c
 		return body(out), nil
 	}
@@ -276,8 +275,7 @@ func (s *policyAPI) importPolicy(ctx context.Context, in *struct {
 	}
 	formatted := p.Format()
 	if in.DryRun {
-		again, _ := policy.Parse(formatted)
-		c := app.ConsequencesOf(v, snap, snap.Compiled.WithPolicy(again, snap.Compiled.AsOf))
+		c := app.ConsequencesOf(v, snap, snap.After(formatted))
 		out.Consequences = &c
 		return body(out), nil
 	}

@@ -406,8 +406,7 @@ func (s *proposalsAPI) take(ctx context.Context, in *struct {
 		words = fmt.Sprintf("Take %d proposals", rules)
 	}
 	out := EditOut{Revision: snap.Head.No, Words: words, Errors: []TextError{}}
-	again, _ := policy.Parse(text)
-	c := app.ConsequencesOf(v, snap, snap.Compiled.WithPolicy(again, snap.Compiled.AsOf))
+	c := app.ConsequencesOf(v, snap, snap.After(text))
 	out.Consequences = &c
 	if in.DryRun {
 		return body(out), nil

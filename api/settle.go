@@ -73,10 +73,9 @@ func (s *settleAPI) settle(ctx context.Context, in *struct {
 		if bad != nil {
 			return nil, refusal(bad)
 		}
-		p, _ := policy.Parse(after)
 		out.Options = append(out.Options, SettleOption{
 			Width: string(o.Width), Words: o.Words, Lines: o.Lines, Before: o.Before, Instead: ruleRef(o.Instead),
-			Consequences: app.ConsequencesOf(v, snap, snap.Compiled.WithPolicy(p, snap.Compiled.AsOf)),
+			Consequences: app.ConsequencesOf(v, snap, snap.After(after)),
 		})
 	}
 	return body(out), nil
@@ -109,8 +108,7 @@ func (s *settleAPI) takeSettled(ctx context.Context, in *struct {
 	}
 	out := EditOut{Revision: snap.Head.No, Words: "Add “" + in.Body.Lines[len(in.Body.Lines)-1] + "”", Errors: []TextError{}}
 	if in.DryRun {
-		p, _ := policy.Parse(text)
-		c := app.ConsequencesOf(v, snap, snap.Compiled.WithPolicy(p, snap.Compiled.AsOf))
+		c := app.ConsequencesOf(v, snap, snap.After(text))
 		out.Consequences = &c
 		return body(out), nil
 	}

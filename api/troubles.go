@@ -99,7 +99,9 @@ func counted(n int, one, many string) string {
 	return fmt.Sprintf("%d %s", n, many)
 }
 
-func (s *summaryAPI) troubleRoutes(a huma.API) { huma.Get(a, "/api/troubles", answer(s.base, s.troubles)) }
+func (s *summaryAPI) troubleRoutes(a huma.API) {
+	huma.Get(a, "/api/troubles", answer(s.base, s.troubles))
+}
 
 // Cluster is a database of our own.
 type Cluster interface{ Trouble() store.ClusterTrouble }

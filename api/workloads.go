@@ -665,7 +665,7 @@ func (s *base) applyTags(ctx context.Context, before *reach.View, snap *model.Mo
 		put = append(put, *w)
 	}
 	e, touched, _ := snap.Estate.With(put, nil)
-	out := app.ConsequencesOf(before, snap, snap.Compiled.WithEstate(e, touched))
+	out := app.ConsequencesOf(before, snap, model.NewAfter(snap.Compiled.WithEstate(e, touched)))
 	if dryRun {
 		return body(out), nil
 	}

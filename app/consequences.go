@@ -61,10 +61,11 @@ type ProbeChange struct {
 }
 
 // ConsequencesOf says what an update of the draft or the estate changes.
-func ConsequencesOf(before *reach.View, snap *model.Model, u *decide.Update) Consequences {
+func ConsequencesOf(before *reach.View, snap *model.Model, change *model.After) Consequences {
+	u := change.Update
 	out := Consequences{Conversations: []VerdictChange{}, Groups: groupChanges(u), Asserts: []AssertChange{}, Probes: probeChanges(snap, u)}
 	byPair := map[[2]decide.Verdict]*VerdictChange{}
-	for _, ch := range before.Changes(before.With(u)) {
+	for _, ch := range before.Changes(change.View(before)) {
 		out.Changed++
 		k := [2]decide.Verdict{ch.Before, ch.After}
 		vc := byPair[k]

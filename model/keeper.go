@@ -270,17 +270,23 @@ func (k *Keeper) state(ctx context.Context, before *Model) (next *Model, update 
 		next.Compiled = decide.Compile(next.Estate, next.Policy, asOf)
 		return next, nil, nil
 	}
-	var steps []*decide.Update
+	var steps []*After
 	if next.Versions.Workloads != before.Versions.Workloads {
 		e, touched, conflicts := next.Estate.With(st.Workloads, st.Gone)
 		k.logConflicts(conflicts)
 		u := next.Compiled.WithEstate(e, touched)
 		next.Estate, next.Compiled = e, u.After
-		steps = append(steps, u)
+		steps = append(steps, NewAfter(u))
 	}
-	u := next.Compiled.WithPolicy(next.Policy, asOf)
-	next.Compiled = u.After
-	steps = append(steps, u)
+	var after *After
+	if len(steps) == 0 && !before.old() && st.Head != nil { // it was looked at before it was saved
+		after = before.afters.known(next.Head.Text)
+	}
+	if after == nil {
+		after = NewAfter(next.Compiled.WithPolicy(next.Policy, asOf))
+	}
+	next.Compiled, next.Policy = after.Update.After, after.Update.After.Policy
+	steps = append(steps, after)
 	if next.Compiled.Worn() { // many edits, and previews of edits, have left something behind
 		next.Compiled = decide.Compile(next.Estate, next.Policy, asOf)
 		fresh = true

@@ -55,6 +55,7 @@ type Model struct {
 	probes   func() []Probe
 	settling func() *reach.Settling
 	views    *views
+	afters   *afters
 }
 
 // Findings gives what the draft alone says of its statements. It is found when
@@ -123,6 +124,7 @@ func (m *Model) derive(before *Model) {
 		m.keys = sync.OnceValue(func() []string { return keysOf(e) })
 	}
 	if before == nil || before.Compiled != compiled {
+		m.afters = &afters{}
 		m.findings = sync.OnceValue(func() []prove.Finding { return prove.Findings(compiled) })
 		findings, p := m.findings, m.Policy
 		m.byLine = sync.OnceValue(func() map[int][]prove.Finding {
@@ -242,7 +244,7 @@ func (m *Model) Against(ctx context.Context, v *reach.View, revision int, p *pol
 
 // Of makes a model of an estate and a policy, without conversations and probes.
 func Of(e *estate.Estate, p *policy.Policy, asOf estate.Instant) *Model {
-	m := &Model{Estate: e, Policy: p, Compiled: decide.Compile(e, p, asOf), Structural: reach.Structural, Table: flow.NewTable(), views: &views{}}
+	m := &Model{Estate: e, Policy: p, Compiled: decide.Compile(e, p, asOf), Structural: reach.Structural, Table: flow.NewTable(), views: &views{}, afters: &afters{}}
 	m.derive(nil)
 	return m
 }

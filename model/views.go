@@ -7,7 +7,6 @@ import (
 	"slices"
 	"sync"
 
-	"lucidorchard/core/decide"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/reach"
 )
@@ -100,11 +99,11 @@ func (vs *views) last(n int) (out []*keptView) {
 }
 
 // follow gives views that an update brings along.
-func (vs *views) follow(u *decide.Update) *views {
+func (vs *views) follow(u *After) *views {
 	out := &views{}
 	for _, k := range vs.last(viewsFollowed) {
 		if k.view.Compiled == u.Before {
-			out.all = append(out.all, made(k.viewKey, k.view.With(u)))
+			out.all = append(out.all, made(k.viewKey, u.View(k.view)))
 		}
 	}
 	return out
