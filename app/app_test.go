@@ -1,0 +1,160 @@
+package app_test
+
+import (
+	"context"
+	"errors"
+	"io"
+	"log/slog"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"lucidorchard/app"
+	"lucidorchard/store"
+	"lucidorchard/store/storetest"
+)
+
+func TestMain(m *testing.M) { storetest.Main(m) }
+
+func open(t *testing.T) *store.Store {
+	db, err := store.Open(t.Context(), storetest.Database(t))
+	require.NoError(t, err)
+	t.Cleanup(func() { db.Close() })
+	return db
+}
+
+// running gives an App and how to end it.
+func running(t *testing.T, db *store.Store, name string) (*app.App, func()) {
+	ctx, cancel := context.WithCancel(context.Background())
+	a := app.New(ctx, app.Options{Store: db, Author: "me", Name: name, Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	end := func() { cancel(); a.Wait() }
+	t.Cleanup(end)
+	return a, end
+}
+
+func ended(t *testing.T, db *store.Store, id int64) store.Job {
+	var j store.Job
+	require.Eventually(t, func() bool {
+		var err error
+		j, err = db.Job(t.Context(), id)
+		require.NoError(t, err)
+		return j.State != "running"
+	}, 20*time.Second, 20*time.Millisecond)
+	return j
+}
+
+func TestJobsEndAsTheyDid(t *testing.T) {
+	db := open(t)
+	a, _ := running(t, db, "one")
+	run := func(w app.Work) store.Job {
+		j, err := a.Start(t.Context(), "derive", "Derive", w)
+		require.NoError(t, err)
+		return ended(t, db, j.ID)
+	}
+	j := run(func(_ context.Context, progress func(float64, string)) (any, error) {
+		progress(0.5, "half")
+		return map[string]int{"n": 7}, nil
+	})
+	require.Equal(t, "done", j.State)
+	require.JSONEq(t, `{"n":7}`, string(*j.Result))
+	j = run(func(context.Context, func(float64, string)) (any, error) { return nil, app.Invalid("no such thing") })
+	require.Equal(t, []string{"failed", "no such thing"}, []string{j.State, j.Message})
+	j = run(func(context.Context, func(float64, string)) (any, error) { panic("seven") })
+	require.Equal(t, "failed", j.State)
+	require.Contains(t, j.Message, "the program has a fault")
+	j = run(func(context.Context, func(float64, string)) (any, error) {
+		return nil, &store.UnknownError{Err: io.EOF}
+	})
+	require.Contains(t, j.Message, "whether this was stored is not known")
+	j = run(func(context.Context, func(float64, string)) (any, error) {
+		return nil, errors.New("password of orchard@127.0.0.1:5432")
+	})
+	require.NotContains(t, j.Message, "5432", "what the database says stays in the log")
+
+	begun := make(chan struct{})
+	started, err := a.Start(t.Context(), "derive", "Derive", func(ctx context.Context, _ func(float64, string)) (any, error) {
+		close(begun)
+		<-ctx.Done()
+		return nil, ctx.Err()
+	})
+	require.NoError(t, err)
+	<-begun
+	a.Cancel(started.ID)
+	require.Equal(t, "cancelled", ended(t, db, started.ID).State)
+}
+
+// A server that starts gives up the jobs of its own earlier run, and leaves those
+// of another that lives.
+func TestAStartLeavesTheJobsOfOthers(t *testing.T) {
+	db := open(t)
+	other, _ := running(t, db, "other")
+	hold := make(chan struct{})
+	theirs, err := other.Start(t.Context(), "derive", "Derive", func(context.Context, func(float64, string)) (any, error) { <-hold; return 1, nil })
+	require.NoError(t, err)
+	mine, err := db.AddJob(t.Context(), "import", "Import", "one/KILLED")
+	require.NoError(t, err)
+	running(t, db, "one")
+	j := ended(t, db, mine.ID)
+	require.Equal(t, "failed", j.State)
+	require.Contains(t, j.Message, "nothing of it was stored")
+	still, err := db.Job(t.Context(), theirs.ID)
+	require.NoError(t, err)
+	require.Equal(t, "running", still.State)
+	close(hold)
+	require.Equal(t, "done", ended(t, db, theirs.ID).State)
+}
+
+func TestEditsOfWhatHasChanged(t *testing.T) {
+	db := open(t)
+	a, _ := running(t, db, "one")
+	ctx := t.Context()
+	save := func(text string) {
+		m, err := a.Model(ctx)
+		require.NoError(t, err)
+		_, err = a.SaveText(ctx, m, text, "Write")
+		require.NoError(t, err)
+	}
+	save("group live = env is live\ngroup trial = env is trial\n")
+	save("group bench = env is bench\ngroup live = env is live\ngroup trial = env in (trial, bench)\n")
+	m, err := a.Model(ctx)
+	require.NoError(t, err)
+	line, err := a.Locate(ctx, m, 1, 1)
+	require.NoError(t, err)
+	require.Equal(t, 2, line, "it is found where it stands now")
+	var p *app.Problem
+	_, err = a.Locate(ctx, m, 1, 2)
+	require.ErrorAs(t, err, &p)
+	require.Equal(t, app.IsMoved, p.Kind)
+	require.Contains(t, p.Detail, "It was: group trial = env is trial. Now, in revision 2: group trial = env in (trial, bench).")
+	_, err = a.Locate(ctx, m, 9, 1)
+	require.ErrorAs(t, err, &p)
+	require.Equal(t, app.IsInvalid, p.Kind)
+	require.NoError(t, app.Unchanged(m, 2, "env is live"))
+	require.NoError(t, app.Unchanged(m, 2, "group live = env is live"))
+	require.ErrorAs(t, app.Unchanged(m, 2, "env is trial"), &p)
+	_, err = a.SaveText(ctx, m, "group x = any\n", "Write")
+	require.NoError(t, err)
+	_, err = a.SaveText(ctx, m, "group y = any\n", "Write")
+	require.ErrorAs(t, err, &p, "the model is of a text that is no longer the newest")
+	require.Equal(t, app.IsMoved, p.Kind)
+	m, err = a.Model(ctx)
+	require.NoError(t, err)
+	require.Equal(t, "group x = any\n", m.Head.Text)
+	require.Equal(t, store.Blame{3}, m.Head.Blame)
+}
+
+func TestEventsSayWhatThereIs(t *testing.T) {
+	var e app.Events
+	now, next := e.Next()
+	require.Zero(t, now)
+	e.Changed()
+	<-next
+	now, next = e.Next()
+	require.Equal(t, int64(1), now.Other)
+	select {
+	case <-next:
+		t.Fatal("nothing has changed since")
+	default:
+	}
+}
