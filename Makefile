@@ -17,9 +17,13 @@ run: system web ## build, and run with your own data
 	go build -o bin/orchard ./cmd/orchard
 	./bin/orchard serve --data var/own --listen 127.0.0.1:$(PORT)
 
-test: system web ## everything: unit, property, database and browser tests
-	go vet ./...
-	go test -count=1 -timeout 20m ./...
+# What shares memory is tested with the race detector, all else without.
+RACED = ./app ./collect ./disk ./model
+
+test: system lint web ## everything: style, unit, property, database and browser tests
+	cd web && npm run --silent test
+	go test -race -count=1 -timeout 20m $(RACED)
+	go test -count=1 -timeout 20m $$(go list ./... | grep -Ev '^lucidorchard/(app|collect|disk|model)$$')
 
 bench: ## speed and memory, as figures and as ratios of one run
 	go test -p 1 -run "^$$" -bench . -benchmem -timeout 60m ./core/... ./ingest/... ./collect ./cmd/... ./api | grep -Ev '^(goos|goarch|pkg|cpu|PASS|ok|\?)'
@@ -56,6 +60,7 @@ system:
 	@missing=""; \
 	ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || missing="$$missing postgresql"; \
 	command -v chromium >/dev/null 2>&1 || missing="$$missing chromium"; \
+	command -v gcc >/dev/null 2>&1 || missing="$$missing gcc libc6-dev"; \
 	[ -x /usr/sbin/softflowd ] || missing="$$missing softflowd"; \
 	[ -e /usr/lib/x86_64-linux-gnu/faketime/libfaketimeMT.so.1 ] || missing="$$missing libfaketime"; \
 	[ -x /usr/sbin/mkfs.ext4 ] || [ -x /sbin/mkfs.ext4 ] || missing="$$missing e2fsprogs"; \

@@ -91,8 +91,13 @@ var large = []string{
 
 // limited lets so many large questions in at once; the others wait for a while,
 // as long as their clients do.
-func (s *base) limited(next http.Handler) http.Handler {
+// It also gives how many are worked on, and how many wait.
+func (s *base) limited() (guard func(http.Handler) http.Handler, worked, waiting func() int) {
 	slots, queue := make(chan struct{}, largeAtOnce), make(chan struct{}, largeWaiting)
+	return func(next http.Handler) http.Handler { return limit(slots, queue, next) }, func() int { return len(slots) }, func() int { return len(queue) }
+}
+
+func limit(slots, queue chan struct{}, next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if !slices.ContainsFunc(large, func(p string) bool { return strings.HasPrefix(r.URL.Path, p) }) {
 			next.ServeHTTP(w, r)

@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"testing"
+	"time"
 
 	"lucidorchard/app"
 
@@ -18,7 +19,8 @@ func quiet() *slog.Logger { return slog.New(slog.NewTextHandler(io.Discard, nil)
 func TestLargeQuestionsWaitTheirTurn(t *testing.T) {
 	s := &base{App: app.New(t.Context(), app.Options{Log: quiet()})}
 	hold, begun := make(chan struct{}), make(chan struct{}, 200)
-	h := httptest.NewServer(s.limited(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+	guard, _, waits := s.limited()
+	h := httptest.NewServer(guard(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
 		if r.URL.Path == "/api/check" {
 			begun <- struct{}{}
 			<-hold
@@ -51,8 +53,10 @@ func TestLargeQuestionsWaitTheirTurn(t *testing.T) {
 	r, err := ask(t.Context(), "/api/jobs")
 	require.NoError(t, err)
 	require.Equal(t, 200, r.StatusCode, "small questions do not wait")
+	require.Eventually(t, func() bool { return waits() == 1 }, 10*time.Second, time.Millisecond)
 	leave()
 	require.Error(t, <-left)
+	require.Eventually(t, func() bool { return waits() == 0 }, 10*time.Second, time.Millisecond)
 	waiting, stop := context.WithCancel(t.Context())
 	const more = largeWaiting + 20 // some of them are turned away at once
 	for range more {

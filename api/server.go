@@ -71,11 +71,14 @@ func (s *Server) OpenAPI() ([]byte, error) { return s.api.OpenAPI().MarshalJSON(
 func (s *Server) routes() {
 	r := chi.NewRouter()
 	m := newMetrics()
+	m.keeping(s.App)
 	if s.Collector != nil {
 		m.collecting(s.Collector)
 	}
+	limited, slots, queue := s.limited()
+	m.waiting(slots, queue)
 	r.Use(middleware.RequestID, s.logged, m.measured, s.recovered, hardened, s.hosted, sameOrigin, middleware.Compress(5, "application/json", "text/css", "text/javascript", "text/html"),
-		s.tokened, bounded, s.limited, storable, s.repeatable)
+		s.tokened, bounded, limited, storable, s.repeatable)
 	huma.DefaultArrayNullable = false // every list that is returned is one, if empty
 	config := huma.DefaultConfig("Lucid Orchard", "1")
 	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/api/openapi", "", "/api/schemas"

@@ -61,7 +61,13 @@ func New(ctx context.Context, o Options) *App {
 		return a
 	}
 	go a.Models.Run(ctx)
-	go a.watchJobs(ctx)
+	known := map[string]seenOwner{}
+	soon, cancel := context.WithTimeout(ctx, 10*time.Second)
+	if err := a.lookAtJobs(soon, known); err != nil {
+		o.Log.Warn("the jobs of an earlier run cannot be looked at yet", "error", err)
+	}
+	cancel()
+	go a.watchJobs(ctx, known)
 	a.jobs.group.Go(func() { a.keepUp(ctx) })
 	return a
 }

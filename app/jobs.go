@@ -145,52 +145,58 @@ func (a *App) finish(ctx context.Context, r *running, result any, err error) {
 // takes it to have ended.
 const silent = 20 * time.Second
 
+// seenOwner is when a server last said that it runs its jobs.
+type seenOwner struct {
+	beat time.Time
+	at   time.Time // by the clock of this program, which only goes on
+}
+
 // watchJobs says that this server runs its jobs, and finds the jobs of servers
 // that have ended.
-func (a *App) watchJobs(ctx context.Context) {
-	type seen struct {
-		beat time.Time
-		at   time.Time // by the clock of this program, which only goes on
-	}
-	known := map[string]seen{}
-	name, _, _ := strings.Cut(a.owner, "/")
+func (a *App) watchJobs(ctx context.Context, known map[string]seenOwner) {
 	for {
-		err := a.Store.Beat(ctx, a.owner)
-		var owners map[string]time.Time
-		if err == nil {
-			owners, err = a.Store.Owners(ctx)
-		}
-		if err == nil {
-			var gone []string
-			for owner, beat := range owners {
-				was, ok := known[owner]
-				if !ok || !was.beat.Equal(beat) {
-					was = seen{beat, time.Now()}
-					known[owner] = was
-				}
-				before, _, _ := strings.Cut(owner, "/")
-				mine := before == name && name != "" // an earlier run of this very server
-				if owner != a.owner && (mine || time.Since(was.at) > silent) {
-					gone = append(gone, owner)
-				}
-			}
-			if len(gone) > 0 {
-				var n int64
-				if n, err = a.Store.FailAbandoned(ctx, gone); n > 0 {
-					a.Log.Warn("jobs of servers that have ended were given up", "jobs", n)
-					a.Events.Changed()
-				}
-			}
-		}
-		if err != nil && ctx.Err() == nil {
-			a.Log.Debug("jobs cannot be watched just now", "error", err)
-		}
 		select {
 		case <-ctx.Done():
 			return
 		case <-time.After(clockOfJobs):
 		}
+		if err := a.lookAtJobs(ctx, known); err != nil && ctx.Err() == nil {
+			a.Log.Debug("jobs cannot be watched just now", "error", err)
+		}
 	}
+}
+
+func (a *App) lookAtJobs(ctx context.Context, known map[string]seenOwner) error {
+	if err := a.Store.Beat(ctx, a.owner); err != nil {
+		return err
+	}
+	owners, err := a.Store.Owners(ctx)
+	if err != nil {
+		return err
+	}
+	name, _, _ := strings.Cut(a.owner, "/")
+	var gone []string
+	for owner, beat := range owners {
+		was, ok := known[owner]
+		if !ok || !was.beat.Equal(beat) {
+			was = seenOwner{beat, time.Now()}
+			known[owner] = was
+		}
+		before, _, _ := strings.Cut(owner, "/")
+		mine := before == name && name != "" // an earlier run of this very server
+		if owner != a.owner && (mine || time.Since(was.at) > silent) {
+			gone = append(gone, owner)
+		}
+	}
+	if len(gone) == 0 {
+		return nil
+	}
+	n, err := a.Store.FailAbandoned(ctx, gone)
+	if n > 0 {
+		a.Log.Warn("jobs of servers that have ended were given up", "jobs", n)
+		a.Events.Changed()
+	}
+	return err
 }
 
 // Live gives a job with how far it is by now, if it runs here.
@@ -201,6 +207,13 @@ func (a *App) Live(j store.Job) store.Job {
 		j.Done, j.Message = r.job.Done, r.job.Message
 	}
 	return j
+}
+
+// Running gives how many jobs run here.
+func (a *App) Running() int {
+	a.jobs.mu.Lock()
+	defer a.jobs.mu.Unlock()
+	return len(a.jobs.running)
 }
 
 // Cancel ends a job that runs here, as soon as it looks.

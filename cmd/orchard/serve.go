@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"net"
 	"net/http"
@@ -35,6 +36,7 @@ import (
 type serveOptions struct {
 	listen, database, databaseFile, data, author string
 	demo, live, scratch, trust                   bool
+	logLevel, logFormat                          string
 	scale                                        int
 	reserve                                      int64 // MB
 	hosts                                        []string
@@ -70,6 +72,8 @@ func serveCommand() *cobra.Command {
 	cmd.Flags().BoolVar(&o.trust, "trust-network", false, "listen beyond loopback: everybody who reaches the address may read and change everything, for there are no accounts")
 	cmd.Flags().Int64Var(&o.reserve, "reserve", disk.DefaultReserve>>20, "MB that are kept free on the disks of the data; below it nothing more is written")
 	cmd.Flags().StringVar(&o.data, "data", "var", "folder of our own cluster")
+	cmd.Flags().StringVar(&o.logLevel, "log-level", "info", "debug, info, warn or error; debug has every request")
+	cmd.Flags().StringVar(&o.logFormat, "log-format", "text", "text, or json: one object a line")
 	cmd.Flags().StringVar(&o.author, "author", "", "name that changes are kept under (default the user who runs this)")
 	cmd.Flags().BoolVar(&o.demo, "demo", false, "fill an empty database with the made-up company")
 	cmd.Flags().IntVar(&o.scale, "scale", 420, "with --demo: about how many workloads, up to 100000")
@@ -118,7 +122,10 @@ func serve(ctx context.Context, o serveOptions) error {
 	if o.reserve < 1 || o.reserve > 1<<20 {
 		return unusable("--reserve: found %d, expected 1 to 1048576 MB", o.reserve)
 	}
-	log := slog.New(slog.NewTextHandler(os.Stderr, nil))
+	log, err := o.logger(os.Stderr)
+	if err != nil {
+		return err
+	}
 	if trusting != "" {
 		log.Warn("everybody who reaches this address may read and change everything: there are no accounts", "listen", trusting)
 	}
@@ -224,6 +231,22 @@ func serve(ctx context.Context, o serveOptions) error {
 		return unusable("%s", err)
 	}
 	return nil
+}
+
+// logger writes what the server says of itself.
+func (o *serveOptions) logger(to io.Writer) (*slog.Logger, error) {
+	var level slog.Level
+	if err := level.UnmarshalText([]byte(o.logLevel)); err != nil {
+		return nil, unusable("--log-level: found %q, expected debug, info, warn or error", o.logLevel)
+	}
+	options := &slog.HandlerOptions{Level: level}
+	switch o.logFormat {
+	case "text":
+		return slog.New(slog.NewTextHandler(to, options)), nil
+	case "json":
+		return slog.New(slog.NewJSONHandler(to, options)), nil
+	}
+	return nil, unusable("--log-format: found %q, expected text or json", o.logFormat)
 }
 
 // databaseVariable is the environment variable that may hold the database's URL.

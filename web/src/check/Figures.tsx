@@ -109,6 +109,8 @@ function Rows({ rows, empty }: { rows: Row[]; empty: string }) {
               key={item.key}
               data-row="0"
               data-figures={r.key}
+              role="group"
+              aria-label={r.key}
               tabIndex={0}
               position="absolute"
               top="0"

@@ -79,7 +79,7 @@ export function write(s: Subject): string {
   }
 }
 
-function read(text: string): Subject | undefined {
+export function read(text: string): Subject | undefined {
   const [kind, ...rest] = text.split("~");
   if (kind === "flow" && rest.length >= 3) {
     return { kind, client: rest[0]!, server: rest[1]!, service: rest[2]!, at: rest[3] || undefined };

@@ -4,18 +4,10 @@ import { useState } from "react";
 import { api, fetchClient, problem, queryClient, type Schemas } from "../api/client";
 import { useAddress, useWindow } from "../frame/address";
 import { say } from "../frame/toaster";
+import { rankProposals, type Choice, type Proposal } from "./judge";
 
-export type Proposal = Schemas["ProposalOut"];
+export { choicesOf, type Choice, type Proposal } from "./judge";
 export type Derived = Schemas["Derived"];
-
-/** What is taken of a proposal: itself, or one that is narrower or wider. */
-export type Choice = { words?: string; sentence: string; text: string; opened: number; conversations: number };
-
-/** From narrow over the proposal itself to wide, with where it stands. */
-export function choicesOf(p: Proposal): { all: Choice[]; own: number } {
-  const own: Choice = { sentence: p.rule.sentence, text: p.text, opened: p.opened, conversations: p.conversations };
-  return { all: [...[...p.narrower].reverse(), own, ...p.wider], own: p.narrower.length };
-}
 
 /** Keeps a list for as long as the tab is open. */
 function useKept(name: string) {
@@ -43,10 +35,7 @@ export function useJudging() {
   const byId = new Map((d?.proposals ?? []).map((p) => [p.id, p]));
   const here = [...(point?.ids ?? []).flatMap((k) => byId.get(k) ?? []), ...(d?.wide ?? [])];
   const isWide = (p: Proposal) => !!d?.wide.includes(p);
-  const open = here.filter((p) => !p.refused || p.again);
-  const ranked = (p: Proposal) => (later.includes(p.key) ? 2 : isWide(p) ? 1 : 0);
-  const judged = [...open].sort((a, b) => ranked(a) - ranked(b));
-  const refused = here.filter((p) => p.refused && !p.again);
+  const { judged, refused } = rankProposals(here, d?.wide ?? [], later);
 
   const guard = async (f: () => Promise<unknown>, done?: string) => {
     try {

@@ -69,6 +69,8 @@ export function Suggestions() {
             key={idOf(s)}
             data-row="0"
             data-suggestion={`${s.name} ${s.key}`}
+            role="group"
+            aria-label={`${s.name} ${s.key}`}
             tabIndex={0}
             gap="10px"
             px="20px"
