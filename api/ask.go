@@ -21,19 +21,19 @@ import (
 
 // Why is a verdict with the chain that explains it.
 type Why struct {
-	Client   EndpointOut  `json:"client"`
-	Server   EndpointOut  `json:"server"`
-	Service  string       `json:"service"`
-	Verdict  string       `json:"verdict" enum:"permit,reject,uncovered"`
-	Rule     *RuleRef     `json:"rule,omitempty"`
-	ClientIs []Belongs    `json:"clientIs" doc:"Memberships of the client that decided; without a rule, those of the closest rule"`
-	ServerIs []Belongs    `json:"serverIs"`
-	Steps    []StepOut    `json:"steps" doc:"Every rule that was considered, in order"`
-	Closest  *StepOut     `json:"closest,omitempty" doc:"Without a rule: the one that agreed with most of the flow"`
-	Rules    int          `json:"rules"`
-	Seen     *SeenOut     `json:"seen,omitempty" doc:"What was seen of it in the window"`
-	Settle   []SettleHint `json:"settle" doc:"Tags that are missing and would settle a membership"`
-	Before   *Why         `json:"before,omitempty" doc:"The same question to the revision that is compared with"`
+	Client   EndpointOut `json:"client"`
+	Server   EndpointOut `json:"server"`
+	Service  string      `json:"service"`
+	Verdict  string      `json:"verdict" enum:"permit,reject,uncovered"`
+	Rule     *RuleRef    `json:"rule,omitempty"`
+	ClientIs []Belongs   `json:"clientIs" doc:"Memberships of the client that decided; without a rule, those of the closest rule"`
+	ServerIs []Belongs   `json:"serverIs"`
+	Steps    []StepOut   `json:"steps" doc:"Every rule that was considered, in order"`
+	Closest  *StepOut    `json:"closest,omitempty" doc:"Without a rule: the one that agreed with most of the flow"`
+	Rules    int         `json:"rules"`
+	Seen     *SeenOut    `json:"seen,omitempty" doc:"What was seen of it in the window"`
+	Hints    []TagHint   `json:"hints" doc:"Tags that are missing and would settle a membership"`
+	Before   *Why        `json:"before,omitempty" doc:"The same question to the revision that is compared with"`
 }
 
 // Belongs is what a group says of an end, with the reasons.
@@ -62,9 +62,9 @@ type SeenOut struct {
 	Observer    string `json:"observer"`
 }
 
-// SettleHint is a tag that a workload lacks and that would settle whether it is
+// TagHint is a tag that a workload lacks and that would settle whether it is
 // in a group.
-type SettleHint struct {
+type TagHint struct {
 	Workload string   `json:"workload"`
 	Name     string   `json:"name"`
 	Key      string   `json:"key"`
@@ -230,7 +230,7 @@ func (s *askAPI) explain(ctx context.Context, v *reach.View, snap *model.Model, 
 	out := Why{
 		Client: endpointOut(v, client, reach.Label{}), Server: endpointOut(v, server, reach.Label{}), Service: pt.String(),
 		Verdict: decide.VerdictOf(t.Rule).String(), Rule: s.ruleRefBy(ctx, snap, t.Rule), ClientIs: belongs(t.Client), ServerIs: belongs(t.Server),
-		Steps: []StepOut{}, Rules: len(snap.Policy.Rules), Settle: []SettleHint{},
+		Steps: []StepOut{}, Rules: len(snap.Policy.Rules), Hints: []TagHint{},
 	}
 	for _, st := range t.Steps {
 		out.Steps = append(out.Steps, stepOut(st))
@@ -242,7 +242,7 @@ func (s *askAPI) explain(ctx context.Context, v *reach.View, snap *model.Model, 
 	if t.Rule == nil {
 		out.ClientIs, out.ServerIs = everyGroup(walk, snap, client), everyGroup(walk, snap, server)
 		for _, e := range []decide.Placed{client, server} {
-			out.Settle = append(out.Settle, settleHints(walk, snap, e)...)
+			out.Hints = append(out.Hints, tagHints(walk, snap, e)...)
 		}
 	}
 	if i, ok := v.Find(client.Endpoint, server.Endpoint, pt); ok {
@@ -287,10 +287,10 @@ func stepOut(st decide.Step) StepOut {
 	return StepOut{Rule: *ruleRef(st.Rule), Matches: st.Matches, Failed: st.Failed, Because: belongs(st.Because)}
 }
 
-// settleHints finds the tags that an endpoint lacks and that groups of the
+// tagHints finds the tags that an endpoint lacks and that groups of the
 // policy wait for.
-func settleHints(walk *decide.Walk, snap *model.Model, p decide.Placed) []SettleHint {
-	var out []SettleHint
+func tagHints(walk *decide.Walk, snap *model.Model, p decide.Placed) []TagHint {
+	var out []TagHint
 	if p.Workload == estate.Outside {
 		return out
 	}
@@ -300,11 +300,11 @@ func settleHints(walk *decide.Walk, snap *model.Model, p decide.Placed) []Settle
 		if m.Truth != expr.Undecided {
 			continue
 		}
-		for _, key := range expr.Unsettled(m.Reasons) {
-			if slices.ContainsFunc(out, func(h SettleHint) bool { return h.Key == key }) {
+		for _, key := range expr.MissingKeys(m.Reasons) {
+			if slices.ContainsFunc(out, func(h TagHint) bool { return h.Key == key }) {
 				continue
 			}
-			out = append(out, SettleHint{Workload: w.ID, Name: w.Label(), Key: key, Group: g.Name, Values: usedValues(snap.Estate, key)})
+			out = append(out, TagHint{Workload: w.ID, Name: w.Label(), Key: key, Group: g.Name, Values: usedValues(snap.Estate, key)})
 		}
 	}
 	return out

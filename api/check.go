@@ -50,7 +50,7 @@ type CheckOut struct {
 	Leaks         int               `json:"leaks" doc:"Rejected, yet carried"`
 	Chokes        int               `json:"chokes" doc:"Permitted, yet dropped"`
 	Asking        int               `json:"asking" doc:"Leaks of which no probe says that it is right to reject them"`
-	Settled       int               `json:"settled" doc:"Rejected, and a probe says that this is right"`
+	Accepted      int               `json:"accepted" doc:"Rejected, and a probe says that this is right"`
 	Rules         int               `json:"rules"`
 	LiveStores    int               `json:"liveStores" doc:"Uncovered conversations that reach a store in live"`
 	Difference    *DifferenceOut    `json:"difference,omitempty"`
@@ -71,7 +71,7 @@ func (s *checkAPI) routes(a huma.API) {
 	huma.Get(a, "/api/check/parts", answer(s.base, s.checkParts))
 	huma.Get(a, "/api/assertions", answer(s.base, s.assertions))
 	huma.Post(a, "/api/assertions/try", answer(s.base, s.tryAssertion))
-	huma.Get(a, "/api/assertions/mend", answer(s.base, s.assertionMend))
+	huma.Get(a, "/api/assertions/fix", answer(s.base, s.assertionFix))
 	huma.Get(a, "/api/findings", answer(s.base, s.findings))
 	huma.Register(a, huma.Operation{OperationID: "export-assertions", Method: http.MethodGet, Path: "/api/assertions.csv", Summary: "The assertions with their results as CSV"}, answer(s.base, s.exportAssertions))
 	huma.Register(a, huma.Operation{OperationID: "export-findings", Method: http.MethodGet, Path: "/api/findings.csv", Summary: "The findings as CSV"}, answer(s.base, s.exportFindings))
@@ -89,7 +89,7 @@ func (s *checkAPI) check(ctx context.Context, in *struct {
 	q.Count = liveStore
 	t := v.Totals(q)
 	out := CheckOut{Revision: snap.Head.No, Conversations: v.Len(), Counts: countsOut(t.Conversations), Connections: map[string]int64{}, Bytes: map[string]int64{}, Outcomes: map[string][3]int{},
-		Leaks: t.Leaks, Chokes: t.Chokes, Asking: t.Asking, Settled: t.Settled, Rules: len(snap.Policy.Rules), LiveStores: t.Counted}
+		Leaks: t.Leaks, Chokes: t.Chokes, Asking: t.Asking, Accepted: t.Accepted, Rules: len(snap.Policy.Rules), LiveStores: t.Counted}
 	for _, verdict := range app.Verdicts {
 		out.Connections[verdict.String()], out.Bytes[verdict.String()], out.Outcomes[verdict.String()] = t.Connections[verdict], t.Bytes[verdict], t.Outcomes[verdict]
 	}
@@ -202,8 +202,8 @@ func (s *checkAPI) tryAssertion(ctx context.Context, in *struct {
 	return body(out), nil
 }
 
-// AssertMend is an edit after which an assertion holds.
-type AssertMend struct {
+// AssertFix is an edit after which an assertion holds.
+type AssertFix struct {
 	Found        bool              `json:"found" doc:"Whether there is one"`
 	Words        string            `json:"words"`
 	Lines        []string          `json:"lines" doc:"Rules to add"`
@@ -212,11 +212,11 @@ type AssertMend struct {
 	Consequences *app.Consequences `json:"consequences,omitempty"`
 }
 
-// assertionMend finds rules that make an assertion of the draft hold.
-func (s *checkAPI) assertionMend(ctx context.Context, in *struct {
+// assertionFix finds rules that make an assertion of the draft hold.
+func (s *checkAPI) assertionFix(ctx context.Context, in *struct {
 	Window
 	Line int `query:"line" required:"true" doc:"Of the assertion"`
-}) (*Body[AssertMend], error) {
+}) (*Body[AssertFix], error) {
 	v, snap, err := s.view(ctx, in.Window)
 	if err != nil {
 		return nil, err
@@ -225,11 +225,11 @@ func (s *checkAPI) assertionMend(ctx context.Context, in *struct {
 		if r.Assert.Line != in.Line {
 			continue
 		}
-		out := AssertMend{Lines: []string{}, Revision: snap.Head.No}
-		m, ok := settle.MendAssertion(snap.Compiled, snap.Head.Text, r)
+		out := AssertFix{Lines: []string{}, Revision: snap.Head.No}
+		m, ok := settle.FixAssertion(snap.Compiled, snap.Head.Text, r)
 		if ok {
 			c := app.ConsequencesOf(v, snap, snap.After(m.Text))
-			out = AssertMend{true, m.Words, m.Lines, m.Before, snap.Head.No, &c}
+			out = AssertFix{true, m.Words, m.Lines, m.Before, snap.Head.No, &c}
 		}
 		return body(out), nil
 	}

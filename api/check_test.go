@@ -176,11 +176,11 @@ func TestProbes(t *testing.T) {
 	}
 	c.get("/api/check", &check)
 	require.Zero(t, check.Asking, "all of it is settled")
-	require.Positive(t, check.Settled)
+	require.Positive(t, check.Accepted)
 	require.Positive(t, check.Leaks)
 	var list api.ConversationPage
 	c.get("/api/conversations?verdict=reject&asking=true", &list)
-	require.Equal(t, check.Counts.Reject-check.Settled, list.Total)
+	require.Equal(t, check.Counts.Reject-check.Accepted, list.Total)
 
 	// One without an expected verdict expects what it gets.
 	var probes []api.ProbeOut
@@ -274,8 +274,8 @@ func TestAssertionsAreTriedAndMended(t *testing.T) {
 				continue
 			}
 			require.NotEqual(t, "holds", a.Result)
-			var mend api.AssertMend
-			c.get(fmt.Sprintf("/api/assertions/mend?line=%d", a.Line), &mend)
+			var mend api.AssertFix
+			c.get(fmt.Sprintf("/api/assertions/fix?line=%d", a.Line), &mend)
 			require.True(t, mend.Found, text)
 			require.Equal(t, 200, c.call("POST", "/api/settle", map[string]any{"revision": mend.Revision, "lines": mend.Lines, "before": mend.Before}, &edit))
 		}
@@ -288,7 +288,7 @@ func TestAssertionsAreTriedAndMended(t *testing.T) {
 		}
 	}
 	var p problem
-	require.Equal(t, 404, c.call("GET", "/api/assertions/mend?line=1", nil, &p))
+	require.Equal(t, 404, c.call("GET", "/api/assertions/fix?line=1", nil, &p))
 }
 
 // The report says what the table of verdicts says, part by part, as JSON and as
@@ -307,9 +307,9 @@ func TestReport(t *testing.T) {
 	require.Equal(t, 200, c.call("POST", "/api/settle", map[string]any{"revision": edit.Revision, "lines": []string{`permit freight-logic -> fares-logic-live on tcp/8443 "Freight *pays*"`, "group freight-logic = app is freight and tier is logic"}, "before": 0}, &edit))
 	var rows api.LedgerPage
 	c.get("/api/ledger?verdict=reject&limit=1", &rows)
-	var settled api.SettleOut
-	c.get("/api/settle?as=reject&verdict=reject&near="+url.QueryEscape(rows.Rows[0].Key)+"&service="+url.QueryEscape(rows.Rows[0].Service), &settled)
-	require.Equal(t, 200, c.call("POST", "/api/probes", map[string]any{"text": settled.Probe + " = reject", "reason": "a scanner"}, nil))
+	var accepted api.SettleOut
+	c.get("/api/settle?as=reject&verdict=reject&near="+url.QueryEscape(rows.Rows[0].Key)+"&service="+url.QueryEscape(rows.Rows[0].Service), &accepted)
+	require.Equal(t, 200, c.call("POST", "/api/probes", map[string]any{"text": accepted.Probe + " = reject", "reason": "a scanner"}, nil))
 	var check api.CheckOut
 	c.get("/api/check?against=1", &check)
 	var r report.Report
@@ -339,14 +339,14 @@ func TestReport(t *testing.T) {
 	require.Equal(t, byName["fares"].Loses, byName["booking"].Loses, "both ends are told")
 	rightly := 0
 	for _, p := range r.Parts {
-		for _, s := range p.Settled {
+		for _, s := range p.Accepted {
 			require.Equal(t, "a scanner", s.Why)
 			rightly += s.Conversations
 		}
 	}
 	require.Positive(t, rightly)
 	require.NotEmpty(t, r.Assertions)
-	require.Equal(t, settled.Probe, r.Probes[0].Question)
+	require.Equal(t, accepted.Probe, r.Probes[0].Question)
 
 	text := c.raw("/api/report.md?against=1")
 	require.Contains(t, text, "# What the draft changes: Saltmarsh Ferries")
@@ -377,7 +377,7 @@ func TestProbesOfAnotherServer(t *testing.T) {
 	c.get("/api/check", &one)
 	d.get("/api/check", &two)
 	require.Equal(t, one, two)
-	require.Positive(t, one.Settled)
+	require.Positive(t, one.Accepted)
 
 	// A tag that is set changes who is meant, on both.
 	var before, after api.WhatIf

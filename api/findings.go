@@ -20,14 +20,14 @@ import (
 type FindingOut struct {
 	Kind  string `json:"kind"`
 	Words string `json:"words" doc:"The reason"`
-	Mend  string `json:"mend,omitempty" doc:"What would settle it with one action, in words"`
+	Fix   string `json:"fix,omitempty" doc:"What would settle it with one action, in words"`
 	Turns bool   `json:"turns,omitempty" doc:"The mend decides something differently: look at the consequences first"`
 }
 
 func findingOut(f prove.Finding) FindingOut {
 	out := FindingOut{Kind: string(f.Kind), Words: f.Words}
-	if f.Mend != nil {
-		out.Mend, out.Turns = f.Mend.Words, f.Mend.Changes
+	if f.Fix != nil {
+		out.Fix, out.Turns = f.Fix.Words, f.Fix.Changes
 	}
 	return out
 }
@@ -113,7 +113,7 @@ func (s *checkAPI) findings(ctx context.Context, in *struct{ Window }) (*Body[Fi
 	}
 	slices.SortStableFunc(out.Findings, func(a, b FoundAt) int {
 		mended := func(f FoundAt) int {
-			if f.Mend != "" {
+			if f.Fix != "" {
 				return 0
 			}
 			return 1
@@ -123,8 +123,8 @@ func (s *checkAPI) findings(ctx context.Context, in *struct{ Window }) (*Body[Fi
 	return body(out), nil
 }
 
-// mend makes the edits that settle a finding.
-func (s *policyAPI) mend(ctx context.Context, in *struct {
+// fix makes the edits that settle a finding.
+func (s *policyAPI) fix(ctx context.Context, in *struct {
 	Window
 	DryRun bool `query:"dryRun" doc:"Only say what it would do"`
 	Body   struct {
@@ -142,14 +142,14 @@ func (s *policyAPI) mend(ctx context.Context, in *struct {
 		return nil, err
 	}
 	for _, f := range append(slices.Clone(snap.Findings()), evidentAt(v)[line]...) {
-		if f.Line != line || string(f.Kind) != in.Body.Kind || f.Mend == nil {
+		if f.Line != line || string(f.Kind) != in.Body.Kind || f.Fix == nil {
 			continue
 		}
-		text, bad := policy.ApplyAll(snap.Head.Text, f.Mend.Edits)
+		text, bad := policy.ApplyAll(snap.Head.Text, f.Fix.Edits)
 		if bad != nil {
 			return nil, refusal(bad)
 		}
-		out := EditOut{Revision: snap.Head.No, Words: fmt.Sprintf("%s, because it is %s: “%s”", f.Mend.Words, f.Kind, policy.Lines(snap.Head.Text)[line-1]), Errors: []TextError{}}
+		out := EditOut{Revision: snap.Head.No, Words: fmt.Sprintf("%s, because it is %s: “%s”", f.Fix.Words, f.Kind, policy.Lines(snap.Head.Text)[line-1]), Errors: []TextError{}}
 		c := app.ConsequencesOf(v, snap, snap.After(text))
 		out.Consequences = &c
 		if !in.DryRun {
@@ -166,9 +166,9 @@ func (s *checkAPI) exportFindings(ctx context.Context, in *struct{ Window }) (*h
 		return nil, err
 	}
 	return stream("findings.csv", func(w *ingest.CSV) {
-		_ = w.Write([]string{"line", "statement", "finding", "reason", "mend"})
+		_ = w.Write([]string{"line", "statement", "finding", "reason", "fix"})
 		for _, f := range all.Body.Findings {
-			_ = w.Write([]string{fmt.Sprint(f.Line), f.Text, f.Kind, f.Words, f.Mend})
+			_ = w.Write([]string{fmt.Sprint(f.Line), f.Text, f.Kind, f.Words, f.Fix})
 		}
 	}), nil
 }

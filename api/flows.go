@@ -237,7 +237,7 @@ func (f LedgerFilter) query(snap *model.Model) (reach.Query, error) {
 		}
 		q.Workload = &i
 	}
-	q.By, q.Asking, q.Settling = f.By, f.Asking, snap.Settling()
+	q.By, q.Asking, q.Acceptance = f.By, f.Asking, snap.Acceptance()
 	if f.For != "" {
 		part, ok := reach.ReadPart(f.For)
 		if !ok {

@@ -242,7 +242,7 @@ func (s *groupsAPI) fillMembers(out *GroupPreview, snap *model.Model, c *decide.
 			continue
 		}
 		e := walk.Explain(name, ep, false)
-		m.Why, m.Missing = whyMember(e), expr.Unsettled(e.Reasons)
+		m.Why, m.Missing = whyMember(e), expr.MissingKeys(e.Reasons)
 		if m.Change != "" {
 			*list = slices.Insert(*list, 0, m)
 		} else {

@@ -86,7 +86,7 @@ const (
 // pairs.
 var large = []string{
 	"/api/check", "/api/report", "/api/ledger", "/api/conversations", "/api/flows/map", "/api/groups/preview", "/api/groups/rename", "/api/groups/remove", "/api/policy", "/api/proposals/",
-	"/api/settle", "/api/whatif", "/api/assertions", "/api/findings", "/api/figures", "/api/ask", "/api/tags", "/api/suggestions/accept", "/api/vocabulary/mend", "/api/imports/",
+	"/api/settle", "/api/whatif", "/api/assertions", "/api/findings", "/api/figures", "/api/ask", "/api/tags", "/api/suggestions/accept", "/api/vocabulary/fix", "/api/imports/",
 }
 
 // limited lets so many large questions in at once; the others wait for a while,

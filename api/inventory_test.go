@@ -190,16 +190,16 @@ func TestVocabularySuggestionsAndSelections(t *testing.T) {
 	// Slips are mended together, as one change.
 	ids := []string{list.Workloads[1].ID, list.Workloads[2].ID}
 	require.Equal(t, 200, c.call("POST", "/api/tags", map[string]any{"workloads": ids, "key": "env", "value": "LIVE "}, nil))
-	var slips []api.Slip
-	c.get("/api/vocabulary/slips", &slips)
-	require.Contains(t, slips, api.Slip{Key: "env", Value: "LIVE ", Like: "live", Count: 2})
-	require.Equal(t, 200, c.call("POST", "/api/vocabulary/mend", map[string]any{"slips": slips}, nil))
-	c.get("/api/vocabulary/slips", &slips)
-	require.Empty(t, slips)
-	require.Equal(t, 409, c.call("POST", "/api/vocabulary/mend", map[string]any{"slips": []api.Slip{{Key: "env", Value: "LIVE ", Like: "live"}}}, nil))
+	var usual []api.Misspelling
+	c.get("/api/vocabulary/misspellings", &usual)
+	require.Contains(t, usual, api.Misspelling{Key: "env", Value: "LIVE ", Like: "live", Count: 2})
+	require.Equal(t, 200, c.call("POST", "/api/vocabulary/fix", map[string]any{"misspellings": usual}, nil))
+	c.get("/api/vocabulary/misspellings", &usual)
+	require.Empty(t, usual)
+	require.Equal(t, 409, c.call("POST", "/api/vocabulary/fix", map[string]any{"misspellings": []api.Misspelling{{Key: "env", Value: "LIVE ", Like: "live"}}}, nil))
 	require.Equal(t, 200, c.call("POST", "/api/policy/undo", nil, nil))
-	c.get("/api/vocabulary/slips", &slips)
-	require.NotEmpty(t, slips)
+	c.get("/api/vocabulary/misspellings", &usual)
+	require.NotEmpty(t, usual)
 
 	// All that a filter selects is tagged, if it is still what was looked at.
 	filter := map[string]any{"tag": []string{"tier=store"}}
@@ -290,7 +290,7 @@ func TestPagesOfAWorkloadAndAGroup(t *testing.T) {
 	require.NotEmpty(t, append(out.Changed, out.Removed...))
 	require.Equal(t, 200, c.call("POST", "/api/groups/remove", map[string]any{"revision": out.Revision, "name": "in force"}, &out))
 	require.NotContains(t, c.text(), `"in force"`)
-	for _, file := range []string{"groups", "rules", "suggestions", "ledger", "assertions", "findings", "slips"} {
+	for _, file := range []string{"groups", "rules", "suggestions", "ledger", "assertions", "findings", "misspellings"} {
 		r, err := http.Get(c.base + "/api/" + file + ".csv")
 		require.NoError(t, err)
 		text, _ := io.ReadAll(r.Body)

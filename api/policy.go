@@ -82,7 +82,7 @@ type policyAPI struct{ *base }
 func (s *policyAPI) routes(a huma.API) {
 	huma.Get(a, "/api/policy", answer(s.base, s.getPolicy))
 	huma.Post(a, "/api/policy/edits", answer(s.base, s.editPolicy), wholeText)
-	huma.Post(a, "/api/policy/mend", answer(s.base, s.mend))
+	huma.Post(a, "/api/policy/fix", answer(s.base, s.fix))
 	huma.Post(a, "/api/policy/text", answer(s.base, s.importPolicy), wholeText)
 	huma.Post(a, "/api/policy/undo", answer(s.base, s.undo))
 	huma.Post(a, "/api/policy/redo", answer(s.base, s.redo))

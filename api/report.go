@@ -41,7 +41,7 @@ func (s *reportAPI) report(ctx context.Context, in *ReportQuery) (*Body[report.R
 	if err != nil {
 		return nil, err
 	}
-	o := report.Options{By: in.By, Draft: snap.Head.Text, Asserts: snap.Asserts(), Query: reach.Query{Filter: reach.Filter{Settling: snap.Settling()}}}
+	o := report.Options{By: in.By, Draft: snap.Head.Text, Asserts: snap.Asserts(), Query: reach.Query{Filter: reach.Filter{Acceptance: snap.Acceptance()}}}
 	if in.For != "" {
 		part, ok := reach.ReadPart(in.For)
 		if !ok {
@@ -57,7 +57,7 @@ func (s *reportAPI) report(ctx context.Context, in *ReportQuery) (*Body[report.R
 	}
 	o.Before = before.Text
 	all := snap.Probes()
-	o.Settled = func(i int) string {
+	o.Accepted = func(i int) string {
 		c := v.At(i)
 		for k := range all {
 			if p := &all[k]; p.Want == decide.Reject.String() && p.Question != nil && p.Question.Client.Holds(c.Client) && p.Question.Server.Holds(c.Server) && p.Question.Points.Contains(c.Point) {

@@ -126,8 +126,8 @@ func TestAskAndWhy(t *testing.T) {
 	var w api.WorkloadList
 	c.get("/api/workloads?tag=env%3D(missing)", &w)
 	a = ask(w.Workloads[0].ID + " -> booking-logic-01 tcp/8443")
-	require.Equal(t, "env", a.Why.Settle[0].Key)
-	require.Equal(t, "live", a.Why.Settle[0].Values[0])
+	require.Equal(t, "env", a.Why.Hints[0].Key)
+	require.Equal(t, "live", a.Why.Hints[0].Values[0])
 	require.Contains(t, a.Why.Closest.Rule.Sentence, "permit live -> live")
 
 	var p problem
@@ -238,16 +238,16 @@ func TestTheDocumentKnowsWhoWroteWhat(t *testing.T) {
 	}
 	require.Equal(t, p.Counts.Permit+p.Counts.Reject, hits)
 	old := byText[`permit trial -> trial on any until 2020-01-01 "old"`]
-	require.Equal(t, []api.FindingOut{{Kind: "expired", Words: "Its last day, 2020-01-01, is over: it matches nothing any more.", Mend: "Remove it"}}, old.Findings)
+	require.Equal(t, []api.FindingOut{{Kind: "expired", Words: "Its last day, 2020-01-01, is over: it matches nothing any more.", Fix: "Remove it"}}, old.Findings)
 
 	// A finding is mended with one action, which can be undone.
 	mend := map[string]any{"revision": 2, "line": old.Line, "kind": "expired"}
 	var out api.EditOut
-	require.Equal(t, 200, c.call("POST", "/api/policy/mend?dryRun=true", mend, &out))
+	require.Equal(t, 200, c.call("POST", "/api/policy/fix?dryRun=true", mend, &out))
 	require.Zero(t, out.Consequences.Changed)
-	require.Equal(t, 200, c.call("POST", "/api/policy/mend", mend, &out))
+	require.Equal(t, 200, c.call("POST", "/api/policy/fix", mend, &out))
 	require.Equal(t, start, c.text())
-	require.Equal(t, 409, c.call("POST", "/api/policy/mend", mend, nil))
+	require.Equal(t, 409, c.call("POST", "/api/policy/fix", mend, nil))
 	require.Equal(t, 200, c.call("POST", "/api/policy/undo", map[string]any{}, nil))
 	c.get("/api/policy", &p)
 	require.Equal(t, "tester", old.Author)
@@ -527,8 +527,8 @@ func TestFindingsInOneList(t *testing.T) {
 	var empty api.FoundAt
 	mended := true
 	for _, f := range list.Findings {
-		require.True(t, mended || f.Mend == "", "what can be mended comes first")
-		mended = f.Mend != ""
+		require.True(t, mended || f.Fix == "", "what can be mended comes first")
+		mended = f.Fix != ""
 		if f.Line > 0 {
 			require.Equal(t, lines[f.Line-1], f.Text)
 		}
@@ -536,8 +536,8 @@ func TestFindingsInOneList(t *testing.T) {
 			empty = f
 		}
 	}
-	require.NotEmpty(t, empty.Mend)
-	require.Equal(t, 200, c.call("POST", "/api/policy/mend", map[string]any{"revision": list.Revision, "line": empty.Line, "kind": empty.Kind}, nil))
+	require.NotEmpty(t, empty.Fix)
+	require.Equal(t, 200, c.call("POST", "/api/policy/fix", map[string]any{"revision": list.Revision, "line": empty.Line, "kind": empty.Kind}, nil))
 	var after api.FindingList
 	c.get("/api/findings", &after)
 	for _, f := range after.Findings {

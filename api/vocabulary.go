@@ -55,8 +55,8 @@ type TagIn struct {
 	Value    string `json:"value"`
 }
 
-// Slip is a value that looks like a slip of another.
-type Slip struct {
+// Misspelling is a value that looks like a slip of another.
+type Misspelling struct {
 	Key   string `json:"key"`
 	Value string `json:"value"`
 	Like  string `json:"like"`
@@ -81,9 +81,9 @@ func (s *vocabularyAPI) routes(a huma.API) {
 	huma.Post(a, "/api/suggestions/accept", answer(s.base, s.acceptSuggestions))
 	huma.Post(a, "/api/suggestions/refuse", answer(s.base, s.refuseSuggestions))
 	huma.Register(a, huma.Operation{OperationID: "export-suggestions", Method: http.MethodGet, Path: "/api/suggestions.csv", Summary: "The suggestions as CSV"}, answer(s.base, s.exportSuggestions))
-	huma.Get(a, "/api/vocabulary/slips", answer(s.base, s.slips))
-	huma.Register(a, huma.Operation{OperationID: "export-slips", Method: http.MethodGet, Path: "/api/slips.csv", Summary: "The values that look misspelt as CSV"}, answer(s.base, s.exportSlips))
-	huma.Post(a, "/api/vocabulary/mend", answer(s.base, s.mendSlips))
+	huma.Get(a, "/api/vocabulary/misspellings", answer(s.base, s.misspelt))
+	huma.Register(a, huma.Operation{OperationID: "export-misspellings", Method: http.MethodGet, Path: "/api/misspellings.csv", Summary: "The values that look misspelt as CSV"}, answer(s.base, s.exportMisspellings))
+	huma.Post(a, "/api/vocabulary/fix", answer(s.base, s.fixMisspellings))
 	huma.Put(a, "/api/vocabulary/structural", answer(s.base, s.setStructural))
 	huma.Post(a, "/api/workloads/find", answer(s.base, s.findWorkloads))
 	huma.Get(a, "/api/selections", answer(s.base, s.selections))
@@ -261,7 +261,7 @@ func (s *vocabularyAPI) refuseSuggestions(ctx context.Context, in *struct {
 }
 
 // slipsIn finds the values that look like slips, key by key.
-func misspellings(snap *model.Model) []Slip {
+func misspellings(snap *model.Model) []Misspelling {
 	counts := map[string]map[string]int{}
 	for _, w := range snap.Estate.All() {
 		for _, t := range w.Tags {
@@ -274,17 +274,19 @@ func misspellings(snap *model.Model) []Slip {
 			counts[t.Key][t.Value]++
 		}
 	}
-	out := []Slip{}
+	out := []Misspelling{}
 	for _, key := range snap.TagKeys() {
 		for v, like := range estate.UsualSpellings(counts[key]) {
-			out = append(out, Slip{key, v, like, counts[key][v]})
+			out = append(out, Misspelling{key, v, like, counts[key][v]})
 		}
 	}
-	slices.SortFunc(out, func(a, b Slip) int { return cmp.Or(strings.Compare(a.Key, b.Key), strings.Compare(a.Value, b.Value)) })
+	slices.SortFunc(out, func(a, b Misspelling) int {
+		return cmp.Or(strings.Compare(a.Key, b.Key), strings.Compare(a.Value, b.Value))
+	})
 	return out
 }
 
-func (s *vocabularyAPI) slips(ctx context.Context, _ *struct{}) (*Body[[]Slip], error) {
+func (s *vocabularyAPI) misspelt(ctx context.Context, _ *struct{}) (*Body[[]Misspelling], error) {
 	snap, err := s.snapshot(ctx)
 	if err != nil {
 		return nil, err
@@ -292,12 +294,12 @@ func (s *vocabularyAPI) slips(ctx context.Context, _ *struct{}) (*Body[[]Slip], 
 	return body(misspellings(snap)), nil
 }
 
-func (s *vocabularyAPI) exportSlips(ctx context.Context, _ *struct{}) (*huma.StreamResponse, error) {
+func (s *vocabularyAPI) exportMisspellings(ctx context.Context, _ *struct{}) (*huma.StreamResponse, error) {
 	snap, err := s.snapshot(ctx)
 	if err != nil {
 		return nil, err
 	}
-	return stream("slips.csv", func(w *ingest.CSV) {
+	return stream("misspellings.csv", func(w *ingest.CSV) {
 		_ = w.Write([]string{"key", "value", "usual", "workloads"})
 		for _, x := range misspellings(snap) {
 			_ = w.Write([]string{x.Key, x.Value, x.Like, fmt.Sprint(x.Count)})
@@ -305,11 +307,11 @@ func (s *vocabularyAPI) exportSlips(ctx context.Context, _ *struct{}) (*huma.Str
 	}), nil
 }
 
-func (s *vocabularyAPI) mendSlips(ctx context.Context, in *struct {
+func (s *vocabularyAPI) fixMisspellings(ctx context.Context, in *struct {
 	Window
 	DryRun bool `query:"dryRun" doc:"Only say what it would do"`
 	Body   struct {
-		Slips []Slip `json:"slips" minItems:"1"`
+		Misspellings []Misspelling `json:"misspellings" minItems:"1"`
 	}
 }) (*Body[app.Consequences], error) {
 	v, snap, err := s.view(ctx, in.Window)
@@ -317,7 +319,7 @@ func (s *vocabularyAPI) mendSlips(ctx context.Context, in *struct {
 		return nil, err
 	}
 	to := map[[2]string]string{}
-	for _, x := range in.Body.Slips {
+	for _, x := range in.Body.Misspellings {
 		to[[2]string{x.Key, x.Value}] = x.Like
 	}
 	var edits []store.TagEdit
@@ -331,9 +333,9 @@ func (s *vocabularyAPI) mendSlips(ctx context.Context, in *struct {
 	if len(edits) == 0 {
 		return nil, huma.Error409Conflict("no workload has these values any more; nothing was changed")
 	}
-	first := in.Body.Slips[0]
+	first := in.Body.Misspellings[0]
 	words := fmt.Sprintf("Read %s %q as %s, on %d workloads", first.Key, first.Value, first.Like, len(edits))
-	if n := len(in.Body.Slips); n > 1 {
+	if n := len(in.Body.Misspellings); n > 1 {
 		words = fmt.Sprintf("Mend %d values that look misspelt, on %d workloads", n, len(edits))
 	}
 	return s.applyTags(ctx, v, snap, edits, words, in.DryRun)

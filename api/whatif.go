@@ -168,7 +168,7 @@ func (s *whatIfAPI) listProbes(ctx context.Context, in *struct{ Window }) (*Body
 func probesOut(v *reach.View, snap *model.Model) []ProbeOut {
 	out := []ProbeOut{}
 	all := snap.Probes()
-	rightly := v.Rightly(snap.Settling())
+	rightly := v.Rightly(snap.Acceptance())
 	accepted := 0
 	for i := range all {
 		p := &all[i]

@@ -412,9 +412,9 @@ func (s *workloadsAPI) facets(ctx context.Context, in *struct{ WorkloadFilter })
 		k, _ := slices.BinarySearch(sorted, key)
 		counts := all.values[k]
 		facet := Facet{Key: key, Structural: slices.Contains(snap.Structural, key), Missing: all.whole + all.seen[k] - all.has[k], Values: []FacetValue{}}
-		slips := estate.UsualSpellings(counts)
+		usual := estate.UsualSpellings(counts)
 		for _, v := range slices.Sorted(maps.Keys(counts)) {
-			facet.Values = append(facet.Values, FacetValue{Value: v, Count: counts[v], Like: slips[v]})
+			facet.Values = append(facet.Values, FacetValue{Value: v, Count: counts[v], Like: usual[v]})
 		}
 		slices.SortStableFunc(facet.Values, func(a, b FacetValue) int { return b.Count - a.Count })
 		out = append(out, facet)
@@ -549,7 +549,7 @@ func (s *workloadsAPI) oneWorkload(ctx context.Context, in *struct {
 	for _, g := range groupsInOrder(snap.Policy) {
 		m := walk.Explain(g.Name, ep, false)
 		if m.Truth != expr.No {
-			out.Groups = append(out.Groups, GroupMembership{g.Name, m.Truth.String(), m.Listed, reasonsOut(m.Reasons), expr.Unsettled(m.Reasons)})
+			out.Groups = append(out.Groups, GroupMembership{g.Name, m.Truth.String(), m.Listed, reasonsOut(m.Reasons), expr.MissingKeys(m.Reasons)})
 		}
 	}
 	return body(out), nil

@@ -43,19 +43,19 @@ type Model struct {
 	From, To   flow.Hour // of all conversations
 	Made       time.Time
 
-	kept     []store.Probe
-	findings func() []prove.Finding
-	byLine   func() map[int][]prove.Finding
-	users    func() map[string][]policy.Statement
-	asserts  func() []prove.Result
-	people   func() [][]decide.Placed
-	keys     func() []string
-	counts   func() (in, undecided []int)
-	census   func() *whatif.Census
-	probes   func() []Probe
-	settling func() *reach.Settling
-	views    *views
-	afters   *afters
+	kept       []store.Probe
+	findings   func() []prove.Finding
+	byLine     func() map[int][]prove.Finding
+	users      func() map[string][]policy.Statement
+	asserts    func() []prove.Result
+	people     func() [][]decide.Placed
+	keys       func() []string
+	counts     func() (in, undecided []int)
+	census     func() *whatif.Census
+	probes     func() []Probe
+	acceptance func() *reach.Acceptance
+	views      *views
+	afters     *afters
 }
 
 // Findings gives what the draft alone says of its statements. It is found when
@@ -87,8 +87,8 @@ func (m *Model) Census() *whatif.Census { return m.census() }
 // Probes gives the probes with their answers.
 func (m *Model) Probes() []Probe { return m.probes() }
 
-// Settling says what probes call rightly rejected.
-func (m *Model) Settling() *reach.Settling { return m.settling() }
+// Acceptance says what probes call rightly rejected.
+func (m *Model) Acceptance() *reach.Acceptance { return m.acceptance() }
 
 // AsOf is the instant that "now" stands for in the model.
 func (m *Model) AsOf() estate.Instant { return m.Compiled.AsOf }
@@ -162,8 +162,8 @@ func (m *Model) deriveProbes() {
 	kept, census, version := m.kept, m.census, m.Versions.Probes
 	m.probes = sync.OnceValue(func() []Probe { return AskProbes(census(), kept) })
 	probes := m.probes
-	m.settling = sync.OnceValue(func() *reach.Settling {
-		out := &reach.Settling{Key: fmt.Sprint(version)}
+	m.acceptance = sync.OnceValue(func() *reach.Acceptance {
+		out := &reach.Acceptance{Key: fmt.Sprint(version)}
 		if len(kept) == 0 {
 			return out
 		}

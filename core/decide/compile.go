@@ -9,7 +9,7 @@ import (
 
 	"lucidorchard/core/estate"
 	"lucidorchard/core/expr"
-	"lucidorchard/core/persist"
+	"lucidorchard/core/immutable"
 	"lucidorchard/core/policy"
 )
 
@@ -28,16 +28,16 @@ type Compiled struct {
 	Policy *policy.Policy
 	AsOf   estate.Instant
 
-	book  *book
-	says  *says
-	rules *rules
+	interner   *interner
+	membership *membership
+	rules      *rules
 
-	atoms  bitset // of the book, in use: only they are in the classes
-	values []int  // value keys of the book, in use
+	atoms  bitset // of the interner, in use: only they are in the classes
+	values []int  // value keys of the interner, in use
 
 	prefixes *bart.Table[int32] // region of each longest prefix
 	regions  []region
-	places   persist.Vector[[]place] // by workload and lease
+	places   immutable.Vector[[]place] // by workload and lease
 }
 
 // place is what an endpoint is compiled to.
@@ -55,8 +55,8 @@ var roots = []netip.Prefix{netip.PrefixFrom(netip.IPv4Unspecified(), 0), netip.P
 
 // Compile compiles a policy, its assertions included.
 func Compile(e *estate.Estate, p *policy.Policy, asOf estate.Instant) *Compiled {
-	b := newBook()
-	c := &Compiled{Estate: e, Policy: p, AsOf: asOf, book: b, says: newSays(p), rules: newRules(b, p, asOf), prefixes: new(bart.Table[int32])}
+	b := newInterner()
+	c := &Compiled{Estate: e, Policy: p, AsOf: asOf, interner: b, membership: newMembership(p), rules: newRules(b, p, asOf), prefixes: new(bart.Table[int32])}
 	c.atoms, c.values = c.rules.operands()
 	c.divide(append(slices.Clone(roots), c.mentioned()...))
 	m := c.newPlacer(c.signNew)
@@ -67,14 +67,14 @@ func Compile(e *estate.Estate, p *policy.Policy, asOf estate.Instant) *Compiled 
 	for i := range places {
 		places[i] = m.workload(int32(i), nil)
 	}
-	c.places = persist.VectorOf(places)
+	c.places = immutable.VectorOf(places)
 	return c
 }
 
 // mentioned gives the prefixes of the policy.
 func (c *Compiled) mentioned() []netip.Prefix {
 	var out []netip.Prefix
-	atoms := c.book.atoms.all()
+	atoms := c.interner.atoms.all()
 	c.atoms.each(func(a int32) {
 		if atoms[a].Kind == policy.InPrefix {
 			out = append(out, atoms[a].Prefix)
@@ -131,7 +131,7 @@ type placer struct {
 
 func (c *Compiled) newPlacer(sign func(ep estate.Endpoint, before int32) int32) *placer {
 	m := &placer{Compiled: c, sign: sign, blocks: map[netip.Prefix]int32{}, ids: map[string]int32{}, named: map[string]int32{}, classes: map[string]int32{}}
-	atoms := c.book.atoms.all()
+	atoms := c.interner.atoms.all()
 	m.groups = make([]int32, len(atoms))
 	for i := range m.groups {
 		m.groups[i] = -1
@@ -139,7 +139,7 @@ func (c *Compiled) newPlacer(sign func(ep estate.Endpoint, before int32) int32) 
 	c.atoms.each(func(a int32) {
 		switch atoms[a].Kind {
 		case policy.InGroup:
-			if g, ok := c.says.index[atoms[a].Name]; ok {
+			if g, ok := c.membership.index[atoms[a].Name]; ok {
 				m.groups[a] = g
 			}
 			return
@@ -170,13 +170,13 @@ func family(a netip.Addr) int {
 
 // signNew asks the groups of which nothing is known yet.
 func (c *Compiled) signNew(ep estate.Endpoint, _ int32) int32 {
-	return c.says.sign(c.Estate, ep, c.regionNumber(ep.Addr), nil, nil)
+	return c.membership.sign(c.Estate, ep, c.regionNumber(ep.Addr), nil, nil)
 }
 
 // regionNumber gives a number of the address's region that no other prefix has
 // along the line of updates.
 func (c *Compiled) regionNumber(addr netip.Addr) int32 {
-	return c.book.prefix(c.regions[c.regionOf(addr)].prefix)
+	return c.interner.prefix(c.regions[c.regionOf(addr)].prefix)
 }
 
 // place finds the signature and class of an endpoint.
@@ -197,13 +197,13 @@ func (m *placer) place(ep estate.Endpoint, values []int32, before int32) place {
 		return place{sig, cl}
 	}
 	atoms := newBitset(len(m.groups))
-	truths := m.says.truths.all()[sig]
+	truths := m.membership.truths.all()[sig]
 	m.atoms.each(func(a int32) {
 		if g := m.groups[a]; g >= 0 && truths[g] == expr.Yes {
 			atoms.set(a)
 		}
 	})
-	all := m.book.atoms.all()
+	all := m.interner.atoms.all()
 	for _, a := range m.others {
 		switch all[a].Kind {
 		case policy.IsOutside:
@@ -222,7 +222,7 @@ func (m *placer) place(ep estate.Endpoint, values []int32, before int32) place {
 			}
 		}
 	}
-	cl := m.book.class(atoms, values)
+	cl := m.interner.class(atoms, values)
 	m.classes[string(key)] = cl
 	return place{sig, cl}
 }
@@ -233,7 +233,7 @@ func (m *placer) workload(i int32, before []place) []place {
 	if w == nil {
 		return nil
 	}
-	values := m.book.values(w, m.values)
+	values := m.interner.values(w, m.values)
 	out := make([]place, len(w.Leases))
 	for j, l := range w.Leases {
 		if l.Empty() {

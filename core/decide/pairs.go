@@ -69,8 +69,8 @@ func (c *Compiled) Decide(client, server Placed, pt service.Point) *policy.Rule 
 
 // Group gives what a group says of an endpoint.
 func (c *Compiled) Group(name string, ep Placed) expr.Truth {
-	if g, ok := c.says.index[name]; ok {
-		return c.says.truths.all()[ep.signature][g]
+	if g, ok := c.membership.index[name]; ok {
+		return c.membership.truths.all()[ep.signature][g]
 	}
 	return expr.No
 }
@@ -80,12 +80,12 @@ func (p Placed) Signature() int32 { return p.signature }
 
 // Truths gives what each group says of an endpoint, in the order of the policy's
 // GroupOrder. It must not be changed.
-func (c *Compiled) Truths(ep Placed) []expr.Truth { return c.says.truths.all()[ep.signature] }
+func (c *Compiled) Truths(ep Placed) []expr.Truth { return c.membership.truths.all()[ep.signature] }
 
 // GroupSizes gives how many workloads are in each group, in the order of the
 // policy's GroupOrder: each is asked at its first lease.
 func (c *Compiled) GroupSizes() []int {
-	truths := c.says.truths.all()
+	truths := c.membership.truths.all()
 	counts := make([]int, len(truths))
 	for i := range c.places.Len() {
 		for _, p := range *c.places.At(i) {
@@ -113,7 +113,7 @@ func (c *Compiled) GroupSizes() []int {
 // tell, in the order of the policy's GroupOrder: each is asked at the first
 // address that it holds at an instant; those that hold none are not counted.
 func (c *Compiled) GroupCounts(at estate.Instant) (in, undecided []int) {
-	truths := c.says.truths.all()
+	truths := c.membership.truths.all()
 	counts := make([]int, len(truths))
 	for i, w := range c.Estate.All() {
 		for _, l := range w.Leases {
@@ -142,14 +142,14 @@ func (c *Compiled) GroupCounts(at estate.Instant) (in, undecided []int) {
 
 // EachGroup calls f with what each group says of an endpoint.
 func (c *Compiled) EachGroup(ep Placed, f func(g *policy.Group, t expr.Truth)) {
-	truths := c.says.truths.all()[ep.signature]
+	truths := c.membership.truths.all()[ep.signature]
 	for i, g := range c.Policy.GroupOrder {
 		f(g, truths[i])
 	}
 }
 
 // Classes gives one more than the highest number of a class.
-func (c *Compiled) Classes() int { return len(c.book.classes.all()) }
+func (c *Compiled) Classes() int { return len(c.interner.classes.all()) }
 
 // Piece is a stretch of points that one rule decides for a pair of classes;
 // Rule is nil where none does.
@@ -180,7 +180,7 @@ func (c *Compiled) Pieces(t *Table, points service.Set) []Piece {
 // AssertClasses gives the classes that an assertion's lists hold, and whether a
 // pair of them is within its clauses.
 func (c *Compiled) AssertClasses(assert int) (left, right func(class int32) bool, agrees func(client, server int32) bool, points service.Set) {
-	m, classes := &c.rules.asserts[assert], c.book.classes.all()
+	m, classes := &c.rules.asserts[assert], c.interner.classes.all()
 	left = func(i int32) bool { return m.left.holds(classes[i]) }
 	right = func(i int32) bool { return m.right.holds(classes[i]) }
 	agrees = func(a, b int32) bool { return m.agrees(classes[a], classes[b]) }

@@ -13,7 +13,7 @@ type Matching []int32
 // EachMatching calls f once for each different list of matching rules that
 // some pair of populated classes has, with one such pair of endpoints.
 func (c *Compiled) EachMatching(people [][]Placed, f func(m Matching, client, server Placed)) {
-	seen, classes := map[string]bool{}, c.book.classes.all()
+	seen, classes := map[string]bool{}, c.interner.classes.all()
 	var name []byte
 	var which Matching
 	for a := range people {
@@ -59,7 +59,7 @@ func (c *Compiled) RulePoints(rule int32) service.Set { return c.rules.rules[rul
 // on some service, given how many addresses each class has. Of an address with
 // itself it counts nothing.
 func (c *Compiled) Opens(rule int32, held []int) int {
-	m, classes := &c.rules.rules[rule], c.book.classes.all()
+	m, classes := &c.rules.rules[rule], c.interner.classes.all()
 	var servers []int32
 	for s := range held {
 		if held[s] > 0 && c.rules.row(int32(s)).server.has(rule) {
@@ -88,7 +88,7 @@ func (c *Compiled) Opens(rule int32, held []int) int {
 // with some other endpoint that exists: as indexes into Policy.Rules. people is
 // what Population gives.
 func (c *Compiled) RulesOf(p Placed, people [][]Placed) (asClient, asServer []int32) {
-	classes := c.book.classes.all()
+	classes := c.interner.classes.all()
 	me := classes[p.Class]
 	mine := []Placed{p}
 	for i := range c.rules.rules {

@@ -77,7 +77,7 @@ func (m *matcher) agrees(a, b *class) bool {
 // rules is the rules and assertions of a policy with, for pairs of classes, the
 // tables that were asked for. All compilations with the same policy share it.
 type rules struct {
-	book           *book
+	interner       *interner
 	policy         *policy.Policy
 	rules, asserts []matcher
 	always         [2]bitset // rules whose left, or right, side is any
@@ -106,8 +106,8 @@ type older struct {
 	renamed map[*Table]*Table
 }
 
-func newRules(b *book, p *policy.Policy, asOf estate.Instant) *rules {
-	rs := &rules{book: b, policy: p, tables: map[string]*Table{}, stored: map[uint32]*Table{}}
+func newRules(b *interner, p *policy.Policy, asOf estate.Instant) *rules {
+	rs := &rules{interner: b, policy: p, tables: map[string]*Table{}, stored: map[uint32]*Table{}}
 	rs.arena.add(0) // a place is not 0
 	for _, r := range p.Rules {
 		m := rs.matcher(r.Clauses)
@@ -166,12 +166,12 @@ func (rs *rules) sameAt(at estate.Instant) bool {
 	return true
 }
 
-func (rs *rules) group(name string) int32 { return rs.book.atom(policy.Operand{Name: name}) }
+func (rs *rules) group(name string) int32 { return rs.interner.atom(policy.Operand{Name: name}) }
 
 func (rs *rules) side(l policy.List) side {
 	s := side{any: l.Any}
 	for _, o := range l.Items {
-		s.atoms = append(s.atoms, rs.book.atom(o))
+		s.atoms = append(s.atoms, rs.interner.atom(o))
 	}
 	return s
 }
@@ -187,10 +187,10 @@ func (rs *rules) matcher(c policy.Clauses) matcher {
 		}
 	}
 	for _, k := range c.Same {
-		m.same = append(m.same, rs.book.valueKey(k))
+		m.same = append(m.same, rs.interner.valueKey(k))
 	}
 	for _, k := range c.Across {
-		m.across = append(m.across, rs.book.valueKey(k))
+		m.across = append(m.across, rs.interner.valueKey(k))
 	}
 	return m
 }
@@ -232,7 +232,7 @@ func (rs *rules) row(class int32) *row {
 	}
 	rs.mu.Lock()
 	defer rs.mu.Unlock()
-	for _, c := range rs.book.classes.all()[len(rs.rows.all()):] {
+	for _, c := range rs.interner.classes.all()[len(rs.rows.all()):] {
 		r := &row{client: slices.Clone(rs.always[0]), server: slices.Clone(rs.always[1])}
 		c.atoms.each(func(a int32) {
 			if s := rs.byAtom[0][a]; s != nil {
@@ -311,7 +311,7 @@ func (rs *rules) makePair(client, server int32) *Table {
 	defer rs.mu.Unlock()
 	ts := r.tables.Load()
 	if ts == nil || int(server) >= len(*ts) {
-		n := max(len(rs.book.classes.all()), int(server)+1)
+		n := max(len(rs.interner.classes.all()), int(server)+1)
 		next := make([]atomic.Uint32, n+n/16)
 		if ts != nil {
 			for i := range *ts {
@@ -332,7 +332,7 @@ func (rs *rules) makePair(client, server int32) *Table {
 // the same rules can match have the same table. It remembers nothing about the
 // pair.
 func (rs *rules) table(client, server int32) *Table {
-	classes := rs.book.classes.all()
+	classes := rs.interner.classes.all()
 	a, b := classes[client], classes[server]
 	var which []int32
 	var room [256]byte
@@ -398,7 +398,7 @@ func (rs *rules) touches(which []int32, client, server int32) bool {
 	if len(which) == 0 {
 		return false
 	}
-	classes := rs.book.classes.all()
+	classes := rs.interner.classes.all()
 	c, s := rs.row(client), rs.row(server)
 	return slices.ContainsFunc(which, func(r int32) bool {
 		return c.client.has(r) && s.server.has(r) && rs.rules[r].agrees(classes[client], classes[server])

@@ -98,6 +98,6 @@ func TestTraceSaysWhichPartFailed(t *testing.T) {
 	// What is one tag away from matching is the closest, and says which tag.
 	tr = trace("permit any -> any on udp\nreject live -> trial on tcp/443\npermit trial -> live on icmp", "10.0.0.1", "10.0.0.3")
 	require.Equal(t, 7, tr.Closest.Rule.Line)
-	require.Equal(t, []string{"env"}, expr.Unsettled(tr.Closest.Because[0].Reasons))
+	require.Equal(t, []string{"env"}, expr.MissingKeys(tr.Closest.Because[0].Reasons))
 	require.Nil(t, trace("permit outside -> outside on udp", "10.0.0.1", "10.0.0.3").Closest)
 }

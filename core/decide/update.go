@@ -44,7 +44,7 @@ type PairChange struct {
 func (c *Compiled) Worn() bool {
 	classes := 0
 	c.inUse().each(func(int32) { classes++ })
-	return c.Classes() > 2*classes+1024 || len(c.says.truths.all()) > 2*c.Estate.Len()+4096
+	return c.Classes() > 2*classes+1024 || len(c.membership.truths.all()) > 2*c.Estate.Len()+4096
 }
 
 // inUse gives the classes that have endpoints.
@@ -77,7 +77,7 @@ func (c *Compiled) WithEstate(e *estate.Estate, touched []int32) *Update {
 		if before < 0 || known == nil {
 			return next.signNew(ep, -1)
 		}
-		return next.says.sign(e, ep, next.regionNumber(ep.Addr), known, next.says.truths.all()[before])
+		return next.membership.sign(e, ep, next.regionNumber(ep.Addr), known, next.membership.truths.all()[before])
 	})
 	places := c.places.Edit()
 	var addrs []netip.Addr
@@ -93,7 +93,7 @@ func (c *Compiled) WithEstate(e *estate.Estate, touched []int32) *Update {
 		known = nil
 		if was != nil && is != nil && slices.Equal(was.Leases, is.Leases) {
 			if changed := changedKeys(was, is); carried == nil || !slices.Equal(changed, keys) {
-				keys, carried = changed, c.says.carryAll(changed)
+				keys, carried = changed, c.membership.carryAll(changed)
 			}
 			known = carried
 		}
@@ -122,7 +122,9 @@ func identity(n int) []int32 {
 
 // SameGroups reports whether the groups of both say the same of every endpoint,
 // and the estate is the same.
-func (c *Compiled) SameGroups(d *Compiled) bool { return c.says == d.says && c.Estate == d.Estate }
+func (c *Compiled) SameGroups(d *Compiled) bool {
+	return c.membership == d.membership && c.Estate == d.Estate
+}
 
 // Nothing reports whether estate and policy are the same ones, and the later
 // instant changes nothing either.
@@ -163,7 +165,7 @@ func (c *Compiled) WithPolicy(p *policy.Policy, asOf estate.Instant) *Update {
 	if p == c.Policy && c.rules.sameAt(asOf) {
 		return &Update{Before: c, After: &next, Rules: identity(len(c.Policy.Rules))}
 	}
-	next.rules = newRules(c.book, p, asOf)
+	next.rules = newRules(c.interner, p, asOf)
 	var atoms bitset
 	atoms, next.values = next.rules.operands()
 	next.atoms = slices.Clone(c.atoms)
@@ -174,12 +176,12 @@ func (c *Compiled) WithPolicy(p *policy.Policy, asOf estate.Instant) *Update {
 	next.values = union(c.values, next.values)
 
 	keep := func(_ estate.Endpoint, before int32) int32 { return before }
-	sign, groups := keep, !c.says.same(p)
+	sign, groups := keep, !c.membership.same(p)
 	var known []int32
 	if groups {
-		next.says = newSays(p)
-		known = next.says.carryFrom(c.says)
-		sign = next.says.resigner(c.Estate, c.says, known)
+		next.membership = newMembership(p)
+		known = next.membership.carryFrom(c.membership)
+		sign = next.membership.resigner(c.Estate, c.membership, known)
 	}
 	fresh := next.divide(next.mentioned())
 	next.regions = slices.Clone(next.regions)
@@ -227,8 +229,8 @@ func (c *Compiled) stale(before *Compiled, groups bool) func(workload int32, pla
 	if groups || len(c.values) > len(before.values) {
 		return func(int32, []place) bool { return true }
 	}
-	atoms := c.book.atoms.all()
-	truths := c.says.truths.all()
+	atoms := c.interner.atoms.all()
+	truths := c.membership.truths.all()
 	signatures := newBitset(len(truths))
 	var others []policy.Operand
 	found := false
@@ -241,7 +243,7 @@ func (c *Compiled) stale(before *Compiled, groups bool) func(workload int32, pla
 			others = append(others, atoms[a])
 			return
 		}
-		if g, ok := c.says.index[atoms[a].Name]; ok {
+		if g, ok := c.membership.index[atoms[a].Name]; ok {
 			for sig, t := range truths {
 				if t[g] == expr.Yes {
 					signatures.set(int32(sig))
@@ -308,7 +310,7 @@ func (u *Update) stays(was, is place) bool {
 	if was.class != is.class {
 		return false
 	}
-	if u.Before.says == u.After.says {
+	if u.Before.membership == u.After.membership {
 		return was.signature == is.signature
 	}
 	key := [2]int32{was.signature, is.signature}
@@ -325,7 +327,7 @@ func (u *Update) stays(was, is place) bool {
 
 // sameGroups reports whether two signatures say the same of every group.
 func (u *Update) sameGroups(before, after int32) bool {
-	a, b := u.Before.says, u.After.says
+	a, b := u.Before.membership, u.After.membership
 	x, y := a.truths.all()[before], b.truths.all()[after]
 	for i, g := range b.order {
 		was := expr.No

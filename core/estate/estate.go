@@ -17,7 +17,7 @@ import (
 	"sync/atomic"
 	"time"
 
-	"lucidorchard/core/persist"
+	"lucidorchard/core/immutable"
 )
 
 // Tag is key = value on a workload, with where it came from.
@@ -112,9 +112,9 @@ type Claim struct {
 // unused in the estates made from it. Addresses are IPv4 where they can be: New
 // maps IPv4-mapped IPv6 to IPv4.
 type Estate struct {
-	workloads persist.Vector[*Workload] // nil for one that was removed
+	workloads immutable.Vector[*Workload] // nil for one that was removed
 	live      int
-	byID      persist.Map[string, int32] // Outside for one that was removed
+	byID      immutable.Map[string, int32] // Outside for one that was removed
 	claims    claims
 	heldAt    atomic.Pointer[heldAt]
 }
@@ -122,8 +122,8 @@ type Estate struct {
 // claims finds the claims on an address, earliest start first. IPv4 addresses
 // have a table of their own: to find a number is several times as fast.
 type claims struct {
-	v4 persist.Map[uint32, []Claim]
-	v6 persist.Map[netip.Addr, []Claim]
+	v4 immutable.Map[uint32, []Claim]
+	v6 immutable.Map[netip.Addr, []Claim]
 }
 
 func number(a netip.Addr) uint32 {
@@ -207,7 +207,7 @@ func New(workloads []Workload) (*Estate, []Conflict) {
 			}
 		}
 	}
-	e := &Estate{workloads: persist.VectorOf(all), live: len(all), byID: persist.MapOf(byID), claims: claims{}.with(byAddr)}
+	e := &Estate{workloads: immutable.VectorOf(all), live: len(all), byID: immutable.MapOf(byID), claims: claims{}.with(byAddr)}
 	var conflicts []Conflict
 	for addr, cs := range byAddr {
 		if len(cs) > 1 {

@@ -93,9 +93,9 @@ func (e *Expr) shortly(s Subject) string {
 	return fmt.Sprintf("%s … and %d more", short.String(), rest)
 }
 
-// Unsettled gives the keys that a workload lacks and whose values would settle
+// MissingKeys gives the keys that a workload lacks and whose values would settle
 // an undecided answer, in the order of the expression, each once.
-func Unsettled(reasons []Reason) []string {
+func MissingKeys(reasons []Reason) []string {
 	var out []string
 	seen := map[string]bool{}
 	var visit func([]Reason)

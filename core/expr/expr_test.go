@@ -141,7 +141,7 @@ func TestPrintingSurvives(t *testing.T) {
 }
 
 // Explain gives only reasons with the answer that they are reasons for, and
-// always some; setting what Unsettled names changes undecided answers only.
+// always some; setting what MissingKeys names changes undecided answers only.
 func TestExplainSettles(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		e := parse(t, sample.Expr(t, 3, 99))
@@ -156,13 +156,13 @@ func TestExplainSettles(t *testing.T) {
 		reasons := e.Explain(s, m, func(string) []expr.Reason { return nil })
 		require.NotEmpty(t, reasons)
 		answer := e.Eval(s, m)
-		for _, key := range expr.Unsettled(reasons) {
+		for _, key := range expr.MissingKeys(reasons) {
 			require.Equal(t, expr.Undecided, answer)
 			_, has := expr.KeyOf(key).Of(w)
 			require.False(t, has, key)
 		}
 		if answer == expr.Undecided {
-			require.NotEmpty(t, expr.Unsettled(reasons), "%s of %v", e, w.Tags)
+			require.NotEmpty(t, expr.MissingKeys(reasons), "%s of %v", e, w.Tags)
 		}
 		for _, r := range reasons {
 			if r.Tag != nil {

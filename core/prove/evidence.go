@@ -53,7 +53,7 @@ func Evident(c *decide.Compiled, seen []Evidence) []Finding {
 		if e.Conversations == 0 {
 			off := turnOff(r)
 			off.Changes = true // of what was not seen
-			out = append(out, Finding{Kind: NeverHit, Line: r.Line, Mend: off, Words: "No conversation of the window is decided by it."})
+			out = append(out, Finding{Kind: NeverHit, Line: r.Line, Fix: off, Words: "No conversation of the window is decided by it."})
 			continue
 		}
 		if r.Action != policy.Permit {
@@ -63,7 +63,7 @@ func Evident(c *decide.Compiled, seen []Evidence) []Finding {
 		if opens < wideFrom || e.Pairs*wideShare > opens {
 			continue
 		}
-		out = append(out, Finding{Kind: TooWide, Line: r.Line, Mend: narrow(c, r, e, sizes()),
+		out = append(out, Finding{Kind: TooWide, Line: r.Line, Fix: narrow(c, r, e, sizes()),
 			Words: fmt.Sprintf("It opens %d pairs of machines on its services; %d of them were seen (%.1f %%).", opens, e.Pairs, 100*float64(e.Pairs)/float64(opens))})
 	}
 	return out
@@ -72,7 +72,7 @@ func Evident(c *decide.Compiled, seen []Evidence) []Finding {
 // narrow proposes sides that hold what was seen and not much more: the smallest
 // group that has it all; or, of clients, the workloads by id if they are few.
 // Servers are not listed: one that is added tomorrow is to be reached too.
-func narrow(c *decide.Compiled, r *policy.Rule, e *Evidence, sizes map[string]int) *Mend {
+func narrow(c *decide.Compiled, r *policy.Rule, e *Evidence, sizes map[string]int) *Fix {
 	less := *r
 	var words []string
 	for _, s := range []struct {
@@ -92,7 +92,7 @@ func narrow(c *decide.Compiled, r *policy.Rule, e *Evidence, sizes map[string]in
 	if len(words) > 1 {
 		text += " and " + words[1]
 	}
-	return &Mend{text, []policy.Edit{{Op: policy.Change, Line: r.Line, Text: less.String()}}, true}
+	return &Fix{text, []policy.Edit{{Op: policy.Change, Line: r.Line, Text: less.String()}}, true}
 }
 
 // fewWorkloads is up to how many workloads a side lists by id.

@@ -66,12 +66,12 @@ func TestWhatTheWindowSaysOfRules(t *testing.T) {
 	require.Len(t, found, 3)
 	require.Equal(t, prove.TooWide, found[4].Kind)
 	require.Equal(t, "It opens 468 pairs of machines on its services; 2 of them were seen (0.4 %).", found[4].Words, "12 servers, each with 39 others")
-	require.Equal(t, "permit gangway -> entry on tcp/22", found[4].Mend.Edits[0].Text)
-	require.Equal(t, "permit workload m04 -> entry on tcp/443", found[5].Mend.Edits[0].Text)
+	require.Equal(t, "permit gangway -> entry on tcp/22", found[4].Fix.Edits[0].Text)
+	require.Equal(t, "permit workload m04 -> entry on tcp/443", found[5].Fix.Edits[0].Text)
 	require.Equal(t, prove.NeverHit, found[6].Kind)
 
 	// The mend keeps the verdict of all that was seen.
-	after, err := policy.ApplyAll(p.Format(), found[4].Mend.Edits)
+	after, err := policy.ApplyAll(p.Format(), found[4].Fix.Edits)
 	require.Nil(t, err)
 	q, errs := policy.Parse(after)
 	require.Empty(t, errs)

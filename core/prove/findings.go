@@ -50,12 +50,12 @@ type Finding struct {
 	Group  string         // where it is about a group
 	Words  string         // the reason
 	Others []*policy.Rule // the other rules concerned
-	Mend   *Mend          // nil where only a person can tell
+	Fix    *Fix           // nil where only a person can tell
 }
 
-// Mend is edits that settle a finding, in words; made one after the other on
+// Fix is edits that settle a finding, in words; made one after the other on
 // the text in canonical layout.
-type Mend struct {
+type Fix struct {
 	Words   string
 	Edits   []policy.Edit
 	Changes bool // it decides something differently; the others keep every verdict
@@ -191,30 +191,30 @@ func (f *ruleFacts) cover(rule int32) {
 	f.covered[rule] = true
 }
 
-func (f *finder) add(kind Kind, r *policy.Rule, mend *Mend, others []*policy.Rule, format string, args ...any) {
-	f.out = append(f.out, Finding{Kind: kind, Line: r.Line, Words: fmt.Sprintf(format, args...), Others: others, Mend: mend})
+func (f *finder) add(kind Kind, r *policy.Rule, mend *Fix, others []*policy.Rule, format string, args ...any) {
+	f.out = append(f.out, Finding{Kind: kind, Line: r.Line, Words: fmt.Sprintf(format, args...), Others: others, Fix: mend})
 }
 
-func remove(r *policy.Rule) *Mend {
-	return &Mend{Words: "Remove it", Edits: []policy.Edit{{Op: policy.Remove, Line: r.Line}}}
+func remove(r *policy.Rule) *Fix {
+	return &Fix{Words: "Remove it", Edits: []policy.Edit{{Op: policy.Remove, Line: r.Line}}}
 }
 
-func turnOff(r *policy.Rule) *Mend {
-	return &Mend{Words: "Turn it off", Edits: []policy.Edit{{Op: policy.Switch, Line: r.Line}}}
+func turnOff(r *policy.Rule) *Fix {
+	return &Fix{Words: "Turn it off", Edits: []policy.Edit{{Op: policy.Switch, Line: r.Line}}}
 }
 
 // above lets a rule decide before another one of its layer.
-func above(r, other *policy.Rule) *Mend {
-	return &Mend{fmt.Sprintf("Let it decide before line %d", other.Line), []policy.Edit{{Op: policy.Move, Line: r.Line, Before: other.Line}}, true}
+func above(r, other *policy.Rule) *Fix {
+	return &Fix{fmt.Sprintf("Let it decide before line %d", other.Line), []policy.Edit{{Op: policy.Move, Line: r.Line, Before: other.Line}}, true}
 }
 
 // longer lets a rule last a while longer.
-func longer(r *policy.Rule) *Mend {
+func longer(r *policy.Rule) *Fix {
 	const days = 90
 	later := *r
 	day := time.Date(r.Until.Year, time.Month(r.Until.Month), r.Until.Day+days, 0, 0, 0, 0, time.UTC)
 	later.Until = &policy.Date{Year: day.Year(), Month: int(day.Month()), Day: day.Day()}
-	return &Mend{fmt.Sprintf("Let it last until %s", later.Until), []policy.Edit{{Op: policy.Change, Line: r.Line, Text: later.String()}}, true}
+	return &Fix{fmt.Sprintf("Let it last until %s", later.Until), []policy.Edit{{Op: policy.Change, Line: r.Line, Text: later.String()}}, true}
 }
 
 // mostByTags is of how many groups it is tried: each takes a walk over the estate.
@@ -223,7 +223,7 @@ const mostByTags = 200
 // byTags says a group that pins names by the tags that its members share: those
 // whose keys other groups read too, for they say what a workload is. nil if more
 // would join than are in it.
-func (f *finder) byTags(g *policy.Group) *Mend {
+func (f *finder) byTags(g *policy.Group) *Fix {
 	if f.byTag++; f.byTag > mostByTags {
 		return nil
 	}
@@ -273,7 +273,7 @@ func (f *finder) byTags(g *policy.Group) *Mend {
 	}
 	said := *g
 	said.Expr, said.Include = e, nil
-	return &Mend{"Say it by tags: " + text, []policy.Edit{{Op: policy.Change, Line: g.Line, Text: said.String()}}, true}
+	return &Fix{"Say it by tags: " + text, []policy.Edit{{Op: policy.Change, Line: g.Line, Text: said.String()}}, true}
 }
 
 func (f *finder) rule(i int32, r *policy.Rule) {
@@ -458,7 +458,7 @@ func (f *finder) mergeable() {
 		} else if b.Note != "" && b.Note != a.Note {
 			merged.Note += "; " + b.Note
 		}
-		f.add(Mergeable, b, &Mend{Words: "Join the two", Edits: []policy.Edit{{Op: policy.Remove, Line: b.Line}, {Op: policy.Change, Line: a.Line, Text: merged.String()}}},
+		f.add(Mergeable, b, &Fix{Words: "Join the two", Edits: []policy.Edit{{Op: policy.Remove, Line: b.Line}, {Op: policy.Change, Line: a.Line, Text: merged.String()}}},
 			[]*policy.Rule{a}, "It differs from line %d in one list only.", a.Line)
 	}
 }
@@ -483,10 +483,10 @@ func (f *finder) groups() {
 		if !ok {
 			continue
 		}
-		find := func(kind Kind, mend *Mend, format string, args ...any) {
-			f.out = append(f.out, Finding{Kind: kind, Line: g.Line, Group: g.Name, Words: fmt.Sprintf(format, args...), Mend: mend})
+		find := func(kind Kind, mend *Fix, format string, args ...any) {
+			f.out = append(f.out, Finding{Kind: kind, Line: g.Line, Group: g.Name, Words: fmt.Sprintf(format, args...), Fix: mend})
 		}
-		drop := &Mend{Words: "Remove it", Edits: []policy.Edit{{Op: policy.Remove, Line: g.Line}}}
+		drop := &Fix{Words: "Remove it", Edits: []policy.Edit{{Op: policy.Remove, Line: g.Line}}}
 		if used[g.Name] {
 			drop = nil
 		}
@@ -543,7 +543,7 @@ func (f *finder) closing() {
 	}
 	f.out = append(f.out, Finding{Kind: NoClosing, Line: last.Line,
 		Words: fmt.Sprintf("The last layer, %s, has no rule: what nothing above matches stays uncovered.", syntax.Name(last.Name)),
-		Mend:  &Mend{"Reject the rest in it", []policy.Edit{{Op: policy.Add, Layer: last.Name, Text: "reject any -> any on any"}}, true}})
+		Fix:   &Fix{"Reject the rest in it", []policy.Edit{{Op: policy.Add, Layer: last.Name, Text: "reject any -> any on any"}}, true}})
 }
 
 func verb(r *policy.Rule) string {

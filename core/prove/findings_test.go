@@ -91,17 +91,17 @@ func TestFindingsAgreeWithAskingAboutEveryPoint(t *testing.T) {
 			return
 		}
 		f := rapid.SampledFrom(findings).Draw(t, "finding")
-		if f.Mend == nil {
+		if f.Fix == nil {
 			return
 		}
-		mended, bad := policy.ApplyAll(text, f.Mend.Edits)
+		mended, bad := policy.ApplyAll(text, f.Fix.Edits)
 		if bad != nil {
 			require.Contains(t, bad.Message, "unknown group", "a mend that cannot be made: %s", f.Words)
 			return
 		}
 		after, errs := policy.Parse(mended)
 		require.Empty(t, errs)
-		if f.Mend.Changes {
+		if f.Fix.Changes {
 			for _, left := range prove.Findings(decide.Compile(e, after, at)) {
 				if f.Kind == prove.PinsNames || f.Kind == prove.NoClosing {
 					require.False(t, left.Kind == f.Kind && left.Group == f.Group, "%s is still so after its mend:\n%s\n%s", f.Kind, text, mended)
@@ -172,7 +172,7 @@ func TestShadowNamesTheRulesTogether(t *testing.T) {
 		if f.Kind == prove.Shadowed {
 			require.Equal(t, "Nothing reaches it: lines 2, 3 together decide all that it matches.", f.Words)
 			require.Len(t, f.Others, 2)
-			require.True(t, strings.HasPrefix(f.Mend.Words, "Remove"))
+			require.True(t, strings.HasPrefix(f.Fix.Words, "Remove"))
 			return
 		}
 	}
@@ -199,19 +199,19 @@ func TestMendsThatDecide(t *testing.T) {
 	at := estate.Instant{Sec: 1_795_400_000}
 	got := map[prove.Kind]prove.Finding{}
 	for _, f := range prove.Findings(decide.Compile(e, p, at)) {
-		if f.Mend != nil || f.Group == "nobody-shares" {
+		if f.Fix != nil || f.Group == "nobody-shares" {
 			got[prove.Kind(f.Group)+f.Kind] = f
 		}
 	}
 	after := func(k prove.Kind) string {
-		require.NotNil(t, got[k].Mend, k)
-		require.True(t, got[k].Mend.Changes)
-		mended, bad := policy.ApplyAll(p.Format(), got[k].Mend.Edits)
+		require.NotNil(t, got[k].Fix, k)
+		require.True(t, got[k].Fix.Changes)
+		mended, bad := policy.ApplyAll(p.Format(), got[k].Fix.Edits)
 		require.Nil(t, bad)
 		return mended
 	}
 	require.Contains(t, after("stores"+prove.PinsNames), "group stores = app is fares and env is live and tier is store \"for fares\"\n", "no group reads the site")
-	require.Nil(t, got["nobody-shares"+prove.PinsNames].Mend, "what they share says too much")
+	require.Nil(t, got["nobody-shares"+prove.PinsNames].Fix, "what they share says too much")
 	require.Contains(t, after(prove.SoonExpired), "permit any -> stores on tcp/50-200 until 2027-03-01\n")
 	require.Less(t, strings.Index(after(prove.Contradicts), "permit any"), strings.Index(after(prove.Contradicts), "reject any"))
 	require.Contains(t, after(prove.NoClosing), "layer closing\nreject any -> any on any\n")

@@ -20,8 +20,8 @@ type Filter struct {
 	Paths          []Path // it goes one of these ways over the map; none: any
 	Map            MapKeys
 	Part           *Part // one of its ends is part of this; nil: any
-	Settling       *Settling
-	Asking         bool // it is not rejected with a reason that Settling has
+	Acceptance     *Acceptance
+	Asking         bool // it is not rejected with a reason that Acceptance has
 }
 
 // Path is a way over the terrace map. Blank members are any.
@@ -54,7 +54,7 @@ func (v *View) members(e *expr.Expr) []bool {
 }
 
 // chosen gives the conversations that a query's filters select but for those
-// that its cells tell apart; nil: all.
+// that its aggregates tell apart; nil: all.
 func (v *View) chosen(q Query) func(i int) bool {
 	var tests []func(i int) bool
 	if text := v.texts(q.Text); text != nil {
@@ -99,8 +99,8 @@ func (v *View) chosen(q Query) func(i int) bool {
 		in := v.partOf(*f.Part)
 		tests = append(tests, func(i int) bool { return in[v.cols.Client[i]] || in[v.cols.Server[i]] })
 	}
-	if settled := v.settled(q); f.Asking && settled != nil {
-		tests = append(tests, func(i int) bool { return !settled[i] })
+	if accepted := v.accepted(q); f.Asking && accepted != nil {
+		tests = append(tests, func(i int) bool { return !accepted[i] })
 	}
 	if len(f.Paths) > 0 {
 		at := v.placed(f.Map)

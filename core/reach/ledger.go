@@ -88,13 +88,13 @@ func (q *Query) question(byClient bool) string {
 		return e.String()
 	}
 	flat := *q
-	flat.Point, flat.Workload, flat.Client, flat.Server, flat.Part, flat.Settling, flat.Count = nil, nil, nil, nil, nil, nil, nil
-	part, settling := Part{}, ""
+	flat.Point, flat.Workload, flat.Client, flat.Server, flat.Part, flat.Acceptance, flat.Count = nil, nil, nil, nil, nil, nil, nil
+	part, acceptance := Part{}, ""
 	if q.Part != nil {
 		part = *q.Part
 	}
-	if q.Settling != nil && len(q.Settling.List) > 0 {
-		settling = q.Settling.Key
+	if q.Acceptance != nil && len(q.Acceptance.List) > 0 {
+		acceptance = q.Acceptance.Key
 	}
 	if len(q.Paths) == 0 {
 		flat.Map = MapKeys{} // it only says what paths mean
@@ -106,28 +106,28 @@ func (q *Query) question(byClient bool) string {
 	if q.Workload != nil {
 		workload = int64(*q.Workload)
 	}
-	return fmt.Sprintf("%v %+v %d %d %q %q %+v %s %q", byClient, flat, point, workload, text(q.Client), text(q.Server), part, settling, text(q.Count))
+	return fmt.Sprintf("%v %+v %d %d %q %q %+v %s %q", byClient, flat, point, workload, text(q.Client), text(q.Server), part, acceptance, text(q.Count))
 }
 
-// rows gathers the cells of a query by the label of one side: the clients' or
+// rows gathers the aggregates of a query by the label of one side: the clients' or
 // the servers'. What was asked before is remembered.
 func (v *View) rows(q Query, byClient bool) []Row {
 	return v.cache.rows.get(q.question(byClient), func() []Row { return v.rowsOf(q, byClient) })
 }
 
 func (v *View) rowsOf(q Query, byClient bool) []Row {
-	var found *cells
+	var found *aggregates
 	if q.Text == "" && q.Group == "" && q.Workload == nil && q.Filter.all() {
 		found = v.seen(q.By)
 	} else {
 		found = v.gather(q)
 	}
 	names := v.naming(q.By)
-	// The cells of a row lie together, and in it those of each other side.
+	// The aggregates of a row lie together, and in it those of each other side.
 	type entry struct {
-		near uint64 // label and service
-		far  int32
-		cell int32
+		near      uint64 // label and service
+		far       int32
+		aggregate int32
 	}
 	entries := make([]entry, 0, found.len())
 	nearKey, farKey := int32(-1), int32(-1)
@@ -139,12 +139,12 @@ func (v *View) rowsOf(q Query, byClient bool) []Row {
 			farKey = int32(i)
 		}
 	}
-	found.each(func(i int32, c *cell) {
+	found.each(func(i int32, c *aggregate) {
 		near, far := c.server, c.client
 		if q.Turn {
 			near, far = far, near
 		}
-		if q.Near != "" && near != nearKey || q.Far != "" && far != farKey || !v.cellMatches(q, c) {
+		if q.Near != "" && near != nearKey || q.Far != "" && far != farKey || !v.aggregateMatches(q, c) {
 			return
 		}
 		e := entry{uint64(uint32(c.server))<<32 | uint64(c.point), c.client, i}
@@ -163,7 +163,7 @@ func (v *View) rowsOf(q Query, byClient bool) []Row {
 		for to < len(entries) && entries[to].near == entries[from].near {
 			to++
 		}
-		first := found.at(entries[from].cell)
+		first := found.at(entries[from].aggregate)
 		near := first.server
 		if byClient {
 			near = first.client
@@ -173,7 +173,7 @@ func (v *View) rowsOf(q Query, byClient bool) []Row {
 		clear(rules)
 		others, counts = others[:0], counts[:0]
 		for _, e := range entries[from:to] {
-			c := found.at(e.cell)
+			c := found.at(e.aggregate)
 			n := int(c.conversations)
 			verdict := v.verdict[c.rule+1]
 			g.Counts[verdict] += n
@@ -197,7 +197,7 @@ func (v *View) rowsOf(q Query, byClient bool) []Row {
 				g.Spark[b] += int(n)
 			}
 			if len(others) == 0 || others[len(others)-1].far != e.far {
-				others = append(others, entry{far: e.far, cell: int32(len(counts))})
+				others = append(others, entry{far: e.far, aggregate: int32(len(counts))})
 				counts = append(counts, Counts{})
 			}
 			counts[len(counts)-1][verdict] += n
@@ -205,7 +205,7 @@ func (v *View) rowsOf(q Query, byClient bool) []Row {
 		g.First, g.Last = firstAt.Instant(), lastAt.Instant()
 		g.OtherCount = len(others)
 		compare := func(a, b entry) int {
-			x, y := &counts[a.cell], &counts[b.cell]
+			x, y := &counts[a.aggregate], &counts[b.aggregate]
 			return cmp.Or(y[decide.Uncovered]-x[decide.Uncovered], y.Sum()-x.Sum(), cmp.Compare(names.rank[a.far], names.rank[b.far]))
 		}
 		for range min(othersKept, len(others)) {
@@ -215,7 +215,7 @@ func (v *View) rowsOf(q Query, byClient bool) []Row {
 					best = k
 				}
 			}
-			g.Others = append(g.Others, Other{names.all[others[best].far], counts[others[best].cell]})
+			g.Others = append(g.Others, Other{names.all[others[best].far], counts[others[best].aggregate]})
 			others[best] = others[len(others)-1]
 			others = others[:len(others)-1]
 		}
@@ -234,9 +234,9 @@ func (v *View) rowsOf(q Query, byClient bool) []Row {
 	return out
 }
 
-// cellMatches reports whether a query, but for its sides and what is asked of
-// each conversation, selects a cell.
-func (v *View) cellMatches(q Query, c *cell) bool {
+// aggregateMatches reports whether a query, but for its sides and what is asked of
+// each conversation, selects a aggregate.
+func (v *View) aggregateMatches(q Query, c *aggregate) bool {
 	verdict := v.verdict[c.rule+1]
 	if q.Verdicts != [3]bool{} && !q.Verdicts[verdict] || q.Was != [3]bool{} && !q.Was[c.was] || q.Leaks && !c.odd {
 		return false

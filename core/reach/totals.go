@@ -24,7 +24,7 @@ type Totals struct {
 	ByRule        []int             // conversations by the index of the deciding rule
 	Leaks, Chokes int               // conversations
 	Asking        int               // leaks of which nobody has said that it is right to reject them
-	Settled       int               // rejected, and somebody has said that this is right
+	Accepted      int               // rejected, and somebody has said that this is right
 	Counted       int               // uncovered, and the server agrees with the query's Count
 	Difference    decide.Difference // by the verdict in the view that this one is compared with, and in this
 }
@@ -43,7 +43,7 @@ func (t *Totals) add(u *Totals) {
 		t.ByRule[r] += n
 	}
 	t.Asking += u.Asking
-	t.Settled += u.Settled
+	t.Accepted += u.Accepted
 	t.Counted += u.Counted
 }
 
@@ -64,7 +64,7 @@ func (q Query) whatever() Query {
 }
 
 func (v *View) count(q Query) Totals {
-	chosen, settled, counted := v.chosen(q), v.settled(q), v.members(q.Count)
+	chosen, accepted, counted := v.chosen(q), v.accepted(q), v.members(q.Count)
 	found := make([]Totals, runtime.GOMAXPROCS(0))
 	for w := range found {
 		found[w].ByRule = make([]int, len(v.Compiled.Policy.Rules))
@@ -100,8 +100,8 @@ func (v *View) count(q Query) Totals {
 				t.Counted++
 			}
 			if verdict == decide.Reject {
-				if settled != nil && settled[i] {
-					t.Settled++
+				if accepted != nil && accepted[i] {
+					t.Accepted++
 				} else if carried {
 					t.Asking++
 				}
@@ -349,22 +349,22 @@ type Accepted struct {
 	Points         service.Set
 }
 
-// Settling says what is accepted, in a query: Key names the list.
-type Settling struct {
+// Acceptance says what is accepted, in a query: Key names the list.
+type Acceptance struct {
 	Key  string
 	List []Accepted
 }
 
-// settled tells of each conversation whether it is rejected and that was
+// accepted tells of each conversation whether it is rejected and that was
 // accepted; nil: of none.
-func (v *View) settled(q Query) []bool {
-	if q.Settling == nil || len(q.Settling.List) == 0 {
+func (v *View) accepted(q Query) []bool {
+	if q.Acceptance == nil || len(q.Acceptance.List) == 0 {
 		return nil
 	}
-	return v.cache.settled.get(q.Settling.Key, func() []bool {
+	return v.cache.accepted.get(q.Acceptance.Key, func() []bool {
 		out := make([]bool, v.Len())
 		clients, servers := make([][]int32, len(v.places)), make([][]int32, len(v.places)) // by end: what it is accepted in
-		for k, a := range q.Settling.List {
+		for k, a := range q.Acceptance.List {
 			for i, p := range v.places {
 				if a.Client(p) {
 					clients[i] = append(clients[i], int32(k))
@@ -381,7 +381,7 @@ func (v *View) settled(q Query) []bool {
 					continue
 				}
 				out[i] = slices.ContainsFunc(servers[v.cols.Server[i]], func(k int32) bool {
-					return slices.Contains(of, k) && q.Settling.List[k].Points.Contains(v.cols.Point[i])
+					return slices.Contains(of, k) && q.Acceptance.List[k].Points.Contains(v.cols.Point[i])
 				})
 			}
 		})
@@ -390,13 +390,13 @@ func (v *View) settled(q Query) []bool {
 }
 
 // Rightly gives how many rejected conversations each of the list accepts.
-func (v *View) Rightly(s *Settling) []int {
+func (v *View) Rightly(s *Acceptance) []int {
 	out := make([]int, len(s.List))
 	if len(out) == 0 {
 		return out
 	}
-	for i, settled := range v.settled(Query{Filter: Filter{Settling: s}}) {
-		if !settled {
+	for i, accepted := range v.accepted(Query{Filter: Filter{Acceptance: s}}) {
+		if !accepted {
 			continue
 		}
 		a, b := v.places[v.cols.Client[i]], v.places[v.cols.Server[i]]

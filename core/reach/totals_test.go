@@ -56,7 +56,7 @@ func TestTotalsAreTheSumOfTheConversations(t *testing.T) {
 			to443 := service.Set{{Lo: service.PointOf(service.TCP, 443), Hi: service.PointOf(service.TCP, 999)}}
 			fromTeams := func(p decide.Placed) bool { return walk.Group("teams", p.Endpoint) == expr.Yes }
 			inside := func(p decide.Placed) bool { return p.Workload != estate.Outside }
-			q.Settling = &reach.Settling{Key: "1", List: []reach.Accepted{{Client: fromTeams, Server: inside, Points: to443}, {Client: inside, Server: fromTeams, Points: to443}}}
+			q.Acceptance = &reach.Acceptance{Key: "1", List: []reach.Accepted{{Client: fromTeams, Server: inside, Points: to443}, {Client: inside, Server: fromTeams, Points: to443}}}
 			accepted = func(conv *reach.Conversation) bool {
 				return conv.Verdict == decide.Reject && to443.Contains(conv.Point) &&
 					(fromTeams(conv.Client) && inside(conv.Server) || inside(conv.Client) && fromTeams(conv.Server))
@@ -108,7 +108,7 @@ func TestTotalsAreTheSumOfTheConversations(t *testing.T) {
 				}
 			}
 			if accepted(&conv) {
-				want.Settled++
+				want.Accepted++
 			} else {
 				asking++
 				if conv.Leak() {
@@ -269,7 +269,7 @@ func TestSidesAreCalledByArea(t *testing.T) {
 }
 
 // Every conversation that is not permitted both before and now stands in one
-// strand, with those that are called alike and decided alike.
+// group, with those that are called alike and decided alike.
 func TestStrandsHaveEveryConversationOnce(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		e, all := sample.Estate(t), buckets(t)
@@ -294,7 +294,7 @@ func TestStrandsHaveEveryConversationOnce(t *testing.T) {
 			}
 		}
 		got, carried := map[key]int{}, map[key]int64{}
-		for _, s := range v.Strands(reach.Query{}, "app") {
+		for _, s := range v.FlowGroups(reach.Query{}, "app") {
 			k := key{s.Client.Key(), s.Server.Key(), s.Point, s.Was, s.Is, s.Rule}
 			got[k] += s.Conversations
 			carried[k] += s.Connections

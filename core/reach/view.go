@@ -36,17 +36,17 @@ type View struct {
 
 // viewCache is what was found of a view, by what was asked for.
 type viewCache struct {
-	namings  remembered[*naming] // by the tag that ends are called by; blank: by groups
-	cells    remembered[*cells]
-	placings remembered[*placing]
-	rows     remembered[[]Row]
-	maps     remembered[TerraceMap]
-	totals   remembered[Totals]
-	pairs    remembered[Counts]
-	settled  remembered[[]bool]
-	evidence remembered[[]prove.Evidence]
-	uses     remembered[[]GroupUse]
-	members  remembered[[]bool]
+	namings    remembered[*naming] // by the tag that ends are called by; blank: by groups
+	aggregates remembered[*aggregates]
+	placings   remembered[*placing]
+	rows       remembered[[]Row]
+	maps       remembered[TerraceMap]
+	totals     remembered[Totals]
+	pairs      remembered[Counts]
+	accepted   remembered[[]bool]
+	evidence   remembered[[]prove.Evidence]
+	uses       remembered[[]GroupUse]
+	members    remembered[[]bool]
 }
 
 // remembered keeps the answers to the last few questions. The zero value is

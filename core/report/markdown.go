@@ -51,17 +51,17 @@ func (r *Report) Markdown(title string) string {
 		line("%d conversations: %d permit, %d reject, %d uncovered; before %d, %d, %d.", p.Now.Permit+p.Now.Reject+p.Now.Uncovered, p.Now.Permit, p.Now.Reject, p.Now.Uncovered, p.Then.Permit, p.Then.Reject, p.Then.Uncovered)
 		line("")
 		for _, list := range []struct {
-			head    string
-			strands []Strand
-		}{{"Loses", p.Loses}, {"Gains", p.Gains}, {"Changes otherwise", p.Others}, {"Open questions", p.Open}, {"Rejected, and rightly", p.Settled}} {
-			if len(list.strands) == 0 {
+			head   string
+			groups []FlowGroup
+		}{{"Loses", p.Loses}, {"Gains", p.Gains}, {"Changes otherwise", p.Others}, {"Open questions", p.Open}, {"Rejected, and rightly", p.Accepted}} {
+			if len(list.groups) == 0 {
 				continue
 			}
 			line("### %s", list.head)
 			line("")
 			line("| client | server | service | before | draft | conversations | carried | why |")
 			line("| --- | --- | --- | --- | --- | ---: | ---: | --- |")
-			for _, s := range list.strands {
+			for _, s := range list.groups {
 				why := s.Rule
 				if s.Why != "" {
 					why += " — " + s.Why

@@ -59,20 +59,20 @@ type Statement struct {
 // Part is what the draft does to one part of the estate: an application, an area
 // or an owner's.
 type Part struct {
-	Name    string   `json:"name"`
-	Owner   string   `json:"owner,omitempty" doc:"Of the areas that its workloads are in"`
-	Now     Counts   `json:"now" doc:"Conversations that it has an end of"`
-	Then    Counts   `json:"then"`
-	Loses   []Strand `json:"loses" doc:"What was permitted, and is no longer"`
-	Gains   []Strand `json:"gains" doc:"What is permitted now, and was not"`
-	Others  []Strand `json:"others" doc:"What changes its verdict otherwise"`
-	Open    []Strand `json:"open" doc:"What is asked of its owner: uncovered, or rejected while it runs"`
-	Settled []Strand `json:"settled" doc:"Rejected while it runs, and somebody has said that this is right"`
+	Name     string      `json:"name"`
+	Owner    string      `json:"owner,omitempty" doc:"Of the areas that its workloads are in"`
+	Now      Counts      `json:"now" doc:"Conversations that it has an end of"`
+	Then     Counts      `json:"then"`
+	Loses    []FlowGroup `json:"loses" doc:"What was permitted, and is no longer"`
+	Gains    []FlowGroup `json:"gains" doc:"What is permitted now, and was not"`
+	Others   []FlowGroup `json:"others" doc:"What changes its verdict otherwise"`
+	Open     []FlowGroup `json:"open" doc:"What is asked of its owner: uncovered, or rejected while it runs"`
+	Accepted []FlowGroup `json:"accepted" doc:"Rejected while it runs, and somebody has said that this is right"`
 }
 
-// Strand is traffic that is alike: the conversations between two groups on a
+// FlowGroup is traffic that is alike: the conversations between two groups on a
 // service.
-type Strand struct {
+type FlowGroup struct {
 	Client        string `json:"client"`
 	Server        string `json:"server"`
 	Service       string `json:"service"`
@@ -109,7 +109,7 @@ type Options struct {
 	Query         reach.Query
 	Before, Draft string // texts of the policy
 	Asserts       []prove.Result
-	Settled       func(conversation int) string // why it is right to reject it
+	Accepted      func(conversation int) string // why it is right to reject it
 }
 
 // New makes the report of a view that is compared with another.
@@ -189,7 +189,7 @@ func (r *Report) parts(v *reach.View, o Options) {
 		if !ok {
 			i = len(r.Parts)
 			index[l.Text] = i
-			r.Parts = append(r.Parts, Part{Name: l.Text, Loses: []Strand{}, Gains: []Strand{}, Others: []Strand{}, Open: []Strand{}, Settled: []Strand{}})
+			r.Parts = append(r.Parts, Part{Name: l.Text, Loses: []FlowGroup{}, Gains: []FlowGroup{}, Others: []FlowGroup{}, Open: []FlowGroup{}, Accepted: []FlowGroup{}})
 		}
 		return &r.Parts[i]
 	}
@@ -197,8 +197,8 @@ func (r *Report) parts(v *reach.View, o Options) {
 		p := part(l)
 		p.Now, p.Then = CountsOf(now), CountsOf(then)
 	})
-	for _, s := range v.Strands(o.Query, o.By) {
-		out := Strand{
+	for _, s := range v.FlowGroups(o.Query, o.By) {
+		out := FlowGroup{
 			Client: s.Client.Text, Server: s.Server.Text, Service: reach.ServiceText(s.Point), Was: s.Was.String(), Is: s.Is.String(),
 			Conversations: s.Conversations, Connections: s.Connections, Carried: s.Carried, Last: s.Last.String(),
 		}
@@ -224,12 +224,12 @@ func (r *Report) parts(v *reach.View, o Options) {
 				p.Others = append(p.Others, out)
 			}
 			switch {
-			case s.Is == decide.Reject && s.Settled == s.Conversations:
-				settled := out
-				if o.Settled != nil {
-					settled.Why = cmp.Or(o.Settled(s.Example), settled.Why)
+			case s.Is == decide.Reject && s.Accepted == s.Conversations:
+				accepted := out
+				if o.Accepted != nil {
+					accepted.Why = cmp.Or(o.Accepted(s.Example), accepted.Why)
 				}
-				p.Settled = append(p.Settled, settled)
+				p.Accepted = append(p.Accepted, accepted)
 			case s.Is == decide.Uncovered, s.Is == decide.Reject && s.Carried > 0:
 				p.Open = append(p.Open, out)
 			}
@@ -241,8 +241,8 @@ func (r *Report) parts(v *reach.View, o Options) {
 	})
 }
 
-func count(strands []Strand) (n int) {
-	for _, s := range strands {
+func count(groups []FlowGroup) (n int) {
+	for _, s := range groups {
 		n += s.Conversations
 	}
 	return n

@@ -88,7 +88,7 @@ func TestEachPartIsToldItsOwn(t *testing.T) {
 		require.Equal(t, changed, r.Changed)
 		delete(want, "outside")
 		require.Len(t, r.Parts, len(want))
-		count := func(list []report.Strand, keep func(report.Strand) bool) (n int) {
+		count := func(list []report.FlowGroup, keep func(report.FlowGroup) bool) (n int) {
 			for _, s := range list {
 				if keep(s) {
 					n += s.Conversations
@@ -96,13 +96,13 @@ func TestEachPartIsToldItsOwn(t *testing.T) {
 			}
 			return n
 		}
-		anyOf := func(report.Strand) bool { return true }
+		anyOf := func(report.FlowGroup) bool { return true }
 		for _, p := range r.Parts {
 			s := want[p.Name]
 			require.NotNil(t, s, p.Name)
 			require.Equal(t, []any{report.CountsOf(s.now), report.CountsOf(s.then)}, []any{p.Now, p.Then})
 			require.Equal(t, []int{s.loses, s.gains, s.others}, []int{count(p.Loses, anyOf), count(p.Gains, anyOf), count(p.Others, anyOf)}, p.Name)
-			require.Equal(t, s.open, count(p.Open, func(x report.Strand) bool { return x.Is == "uncovered" }))
+			require.Equal(t, s.open, count(p.Open, func(x report.FlowGroup) bool { return x.Is == "uncovered" }))
 			for _, x := range p.Open {
 				require.True(t, x.Is == "uncovered" || x.Is == "reject" && x.Carried > 0)
 			}
@@ -153,7 +153,7 @@ func TestMarkdownTakesNothingForItsOwn(t *testing.T) {
 		Draft: report.Version{No: 3, Author: "a_b", Words: "x"}, Before: report.Version{No: 1, Words: "Start *here*"},
 		Statements: []report.Statement{{Change: "added", Text: "permit a -> b on any # ``` fence"}},
 		Parts: []report.Part{
-			{Name: "booking|fares", Owner: "the <crew>", Loses: []report.Strand{{Client: "a", Server: "b", Service: "tcp/443 https", Was: "permit", Is: "reject", Conversations: 2, Rule: "reject a -> b on any", Why: "line\nbreak | bar"}}},
+			{Name: "booking|fares", Owner: "the <crew>", Loses: []report.FlowGroup{{Client: "a", Server: "b", Service: "tcp/443 https", Was: "permit", Is: "reject", Conversations: 2, Rule: "reject a -> b on any", Why: "line\nbreak | bar"}}},
 			{Name: "tides"},
 		},
 		Assertions: []report.Assertion{{Sentence: "never a -> b on any", Result: "broken", Example: "x → y on tcp/1"}},

@@ -6,18 +6,18 @@ import (
 	"lucidorchard/core/prove"
 )
 
-// Mend is an edit of the policy after which an assertion holds.
-type Mend struct {
+// Fix is an edit of the policy after which an assertion holds.
+type Fix struct {
 	Words  string
 	Lines  []string // statements, one each
 	Before int      // see Option
 	Text   string   // of the policy with it
 }
 
-// MendAssertion finds rules that make an assertion hold that does not: a reject
+// FixAssertion finds rules that make an assertion hold that does not: a reject
 // for never, a permit for always, both for only. They stand before the first
 // rule that decides otherwise. ok is false if that does not do.
-func MendAssertion(c *decide.Compiled, text string, r prove.Result) (m Mend, ok bool) {
+func FixAssertion(c *decide.Compiled, text string, r prove.Result) (m Fix, ok bool) {
 	if r.Outcome == prove.Holds {
 		return m, false
 	}

@@ -27,7 +27,7 @@ func TestMendsMakeAssertionsHold(t *testing.T) {
 		p, _ = policy.Parse(text)
 		c := decide.Compile(e, p, at)
 		for i, r := range prove.Assertions(c) {
-			m, ok := settle.MendAssertion(c, text, r)
+			m, ok := settle.FixAssertion(c, text, r)
 			if r.Outcome == prove.Holds {
 				require.False(t, ok)
 				continue

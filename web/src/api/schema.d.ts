@@ -55,15 +55,15 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/assertions/mend": {
+    "/api/assertions/fix": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** Get API assertions mend */
-        get: operations["get-api-assertions-mend"];
+        /** Get API assertions fix */
+        get: operations["get-api-assertions-fix"];
         put?: never;
         post?: never;
         delete?: never;
@@ -688,6 +688,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/misspellings.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The values that look misspelt as CSV */
+        get: operations["export-misspellings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/policy": {
         parameters: {
             query?: never;
@@ -739,7 +756,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/policy/mend": {
+    "/api/policy/fix": {
         parameters: {
             query?: never;
             header?: never;
@@ -748,8 +765,8 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Post API policy mend */
-        post: operations["post-api-policy-mend"];
+        /** Post API policy fix */
+        post: operations["post-api-policy-fix"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1154,23 +1171,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/slips.csv": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** The values that look misspelt as CSV */
-        get: operations["export-slips"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/sources": {
         parameters: {
             query?: never;
@@ -1343,7 +1343,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/vocabulary/mend": {
+    "/api/vocabulary/fix": {
         parameters: {
             query?: never;
             header?: never;
@@ -1352,23 +1352,23 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Post API vocabulary mend */
-        post: operations["post-api-vocabulary-mend"];
+        /** Post API vocabulary fix */
+        post: operations["post-api-vocabulary-fix"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/vocabulary/slips": {
+    "/api/vocabulary/misspellings": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** List API vocabulary slips */
-        get: operations["list-api-vocabulary-slips"];
+        /** List API vocabulary misspellings */
+        get: operations["list-api-vocabulary-misspellings"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1633,7 +1633,7 @@ export interface components {
             before: string;
             sentence: string;
         };
-        AssertMend: {
+        AssertFix: {
             /**
              * Format: int64
              * @description The line that they stand before; 0: last in the layer allowances
@@ -1714,6 +1714,11 @@ export interface components {
         CheckOut: {
             /**
              * Format: int64
+             * @description Rejected, and a probe says that this is right
+             */
+            accepted: number;
+            /**
+             * Format: int64
              * @description Leaks of which no probe says that it is right to reject them
              */
             asking: number;
@@ -1756,11 +1761,6 @@ export interface components {
             revision: number;
             /** Format: int64 */
             rules: number;
-            /**
-             * Format: int64
-             * @description Rejected, and a probe says that this is right
-             */
-            settled: number;
         };
         CollectorOut: {
             /** Format: date-time */
@@ -2163,13 +2163,37 @@ export interface components {
             revision: number;
         };
         FindingOut: {
-            kind: string;
             /** @description What would settle it with one action, in words */
-            mend?: string;
+            fix?: string;
+            kind: string;
             /** @description The mend decides something differently: look at the consequences first */
             turns?: boolean;
             /** @description The reason */
             words: string;
+        };
+        FlowGroup: {
+            /**
+             * Format: int64
+             * @description Conversations that the network carried
+             */
+            carried: number;
+            client: string;
+            /** Format: int64 */
+            connections: number;
+            /** Format: int64 */
+            conversations: number;
+            /** @enum {string} */
+            is: "permit" | "reject" | "uncovered";
+            /** @description When it was last seen */
+            last: string;
+            /** @description That decides it now */
+            rule?: string;
+            server: string;
+            service: string;
+            /** @enum {string} */
+            was: "permit" | "reject" | "uncovered";
+            /** @description The rule's note, or the reason that was given */
+            why?: string;
         };
         FormerValue: {
             /** Format: date-time */
@@ -2190,6 +2214,8 @@ export interface components {
             name: string;
         };
         FoundAt: {
+            /** @description What would settle it with one action, in words */
+            fix?: string;
             group?: string;
             kind: string;
             /**
@@ -2197,8 +2223,6 @@ export interface components {
              * @description 0 is the whole policy
              */
             line: number;
-            /** @description What would settle it with one action, in words */
-            mend?: string;
             /** @description The statement */
             text: string;
             /** @description The mend decides something differently: look at the consequences first */
@@ -2511,27 +2535,34 @@ export interface components {
             why: string;
             workload: string;
         };
+        Misspelling: {
+            /** Format: int64 */
+            count: number;
+            key: string;
+            like: string;
+            value: string;
+        };
         OtherOut: {
             counts: components["schemas"]["CountsOut"];
             label: string;
             lack?: string;
         };
         Part: {
+            /** @description Rejected while it runs, and somebody has said that this is right */
+            accepted: components["schemas"]["FlowGroup"][];
             /** @description What is permitted now, and was not */
-            gains: components["schemas"]["Strand"][];
+            gains: components["schemas"]["FlowGroup"][];
             /** @description What was permitted, and is no longer */
-            loses: components["schemas"]["Strand"][];
+            loses: components["schemas"]["FlowGroup"][];
             name: string;
             /** @description Conversations that it has an end of */
             now: components["schemas"]["Counts"];
             /** @description What is asked of its owner: uncovered, or rejected while it runs */
-            open: components["schemas"]["Strand"][];
+            open: components["schemas"]["FlowGroup"][];
             /** @description What changes its verdict otherwise */
-            others: components["schemas"]["Strand"][];
+            others: components["schemas"]["FlowGroup"][];
             /** @description Of the areas that its workloads are in */
             owner?: string;
-            /** @description Rejected while it runs, and somebody has said that this is right */
-            settled: components["schemas"]["Strand"][];
             then: components["schemas"]["Counts"];
         };
         PartOut: {
@@ -2626,7 +2657,7 @@ export interface components {
             revision: number;
             to: string;
         };
-        "Post-api-policy-mendRequest": {
+        "Post-api-policy-fixRequest": {
             /** @description Of the finding */
             kind: string;
             /**
@@ -2706,8 +2737,8 @@ export interface components {
             /** @description The source that it feeds */
             source: string;
         };
-        "Post-api-vocabulary-mendRequest": {
-            slips: components["schemas"]["Slip"][];
+        "Post-api-vocabulary-fixRequest": {
+            misspellings: components["schemas"]["Misspelling"][];
         };
         "Post-api-whatifRequest": {
             /** @description Questions, one a line: client -> server service, and = with a verdict if one is expected */
@@ -3075,14 +3106,6 @@ export interface components {
             /** @description Ids */
             workloads?: string[];
         };
-        SettleHint: {
-            group: string;
-            key: string;
-            name: string;
-            /** @description Values in use, most used first */
-            values: string[];
-            workload: string;
-        };
         SettleOption: {
             /**
              * Format: int64
@@ -3116,13 +3139,6 @@ export interface components {
             /** Format: int64 */
             both: number;
             group: string;
-        };
-        Slip: {
-            /** Format: int64 */
-            count: number;
-            key: string;
-            like: string;
-            value: string;
         };
         Source: {
             /**
@@ -3202,30 +3218,6 @@ export interface components {
             failed?: string;
             matches: boolean;
             rule: components["schemas"]["RuleRef"];
-        };
-        Strand: {
-            /**
-             * Format: int64
-             * @description Conversations that the network carried
-             */
-            carried: number;
-            client: string;
-            /** Format: int64 */
-            connections: number;
-            /** Format: int64 */
-            conversations: number;
-            /** @enum {string} */
-            is: "permit" | "reject" | "uncovered";
-            /** @description When it was last seen */
-            last: string;
-            /** @description That decides it now */
-            rule?: string;
-            server: string;
-            service: string;
-            /** @enum {string} */
-            was: "permit" | "reject" | "uncovered";
-            /** @description The rule's note, or the reason that was given */
-            why?: string;
         };
         StreamOut: {
             client: string;
@@ -3363,6 +3355,14 @@ export interface components {
             /** Format: int64 */
             workloads: number;
         };
+        TagHint: {
+            group: string;
+            key: string;
+            name: string;
+            /** @description Values in use, most used first */
+            values: string[];
+            workload: string;
+        };
         TagIn: {
             key: string;
             value: string;
@@ -3499,6 +3499,8 @@ export interface components {
             clientIs: components["schemas"]["Belongs"][];
             /** @description Without a rule: the one that agreed with most of the flow */
             closest?: components["schemas"]["StepOut"];
+            /** @description Tags that are missing and would settle a membership */
+            hints: components["schemas"]["TagHint"][];
             rule?: components["schemas"]["RuleRef"];
             /** Format: int64 */
             rules: number;
@@ -3507,8 +3509,6 @@ export interface components {
             server: components["schemas"]["EndpointOut"];
             serverIs: components["schemas"]["Belongs"][];
             service: string;
-            /** @description Tags that are missing and would settle a membership */
-            settle: components["schemas"]["SettleHint"][];
             /** @description Every rule that was considered, in order */
             steps: components["schemas"]["StepOut"][];
             /** @enum {string} */
@@ -3667,7 +3667,7 @@ export interface operations {
             };
         };
     };
-    "get-api-assertions-mend": {
+    "get-api-assertions-fix": {
         parameters: {
             query: {
                 /** @description Start of the window, RFC 3339; without it, the first conversation */
@@ -3689,7 +3689,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["AssertMend"];
+                    "application/json": components["schemas"]["AssertFix"];
                 };
             };
             /** @description Error */
@@ -5370,6 +5370,33 @@ export interface operations {
             };
         };
     };
+    "export-misspellings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "get-api-policy": {
         parameters: {
             query?: {
@@ -5471,7 +5498,7 @@ export interface operations {
             };
         };
     };
-    "post-api-policy-mend": {
+    "post-api-policy-fix": {
         parameters: {
             query?: {
                 /** @description Start of the window, RFC 3339; without it, the first conversation */
@@ -5487,7 +5514,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Post-api-policy-mendRequest"];
+                "application/json": components["schemas"]["Post-api-policy-fixRequest"];
             };
         };
         responses: {
@@ -6571,33 +6598,6 @@ export interface operations {
             };
         };
     };
-    "export-slips": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
     "list-api-sources": {
         parameters: {
             query?: never;
@@ -6985,7 +6985,7 @@ export interface operations {
             };
         };
     };
-    "post-api-vocabulary-mend": {
+    "post-api-vocabulary-fix": {
         parameters: {
             query?: {
                 /** @description Start of the window, RFC 3339; without it, the first conversation */
@@ -7001,7 +7001,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Post-api-vocabulary-mendRequest"];
+                "application/json": components["schemas"]["Post-api-vocabulary-fixRequest"];
             };
         };
         responses: {
@@ -7025,7 +7025,7 @@ export interface operations {
             };
         };
     };
-    "list-api-vocabulary-slips": {
+    "list-api-vocabulary-misspellings": {
         parameters: {
             query?: never;
             header?: never;
@@ -7040,7 +7040,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Slip"][];
+                    "application/json": components["schemas"]["Misspelling"][];
                 };
             };
             /** @description Error */

@@ -100,7 +100,7 @@ function Counterexample({ a }: { a: Assertion }) {
 
 function Mending({ a, close }: { a: Assertion; close: () => void }) {
   const w = useWindow();
-  const { data: m, error } = api.useQuery("get", "/api/assertions/mend", { params: { query: { ...w, line: a.line } } }, { staleTime: 0, placeholderData: undefined });
+  const { data: m, error } = api.useQuery("get", "/api/assertions/fix", { params: { query: { ...w, line: a.line } } }, { staleTime: 0, placeholderData: undefined });
   const take = api.useMutation("post", "/api/settle");
   const run = async () => {
     try {

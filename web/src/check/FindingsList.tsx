@@ -6,7 +6,7 @@ import { api, type Schemas } from "../api/client";
 import { useCarried, useWindow } from "../frame/address";
 import { Empty, Link } from "../marks/Controls";
 import { plural } from "../marks/words";
-import { MendButton } from "../policy/MendButton";
+import { FixButton } from "../policy/FixButton";
 
 export function FindingsList() {
   const w = useWindow();
@@ -37,7 +37,7 @@ export function FindingsList() {
             <Text flex="1" minW="0" color="soft">
               {f.words}
             </Text>
-            <MendButton revision={list.revision} line={f.line} finding={f} about={f.group ?? f.text} />
+            <FixButton revision={list.revision} line={f.line} finding={f} about={f.group ?? f.text} />
           </Flex>
         ))}
       </Box>

@@ -9,7 +9,7 @@ import { atMinute, n, plural, utc } from "../marks/words";
 import { kinds } from "./ForPart";
 
 type R = Schemas["Report"];
-type Strand = Schemas["Strand"];
+type Strand = Schemas["FlowGroup"];
 
 export function Report() {
   const w = useWindow();
@@ -145,7 +145,7 @@ function Part({ p }: { p: R["parts"][number] }) {
       <Strands head="Gains" list={p.gains} />
       <Strands head="Changes otherwise" list={p.others} />
       <Strands head="Open questions" list={p.open} />
-      <Strands head="Rejected, and rightly" list={p.settled} />
+      <Strands head="Rejected, and rightly" list={p.accepted} />
     </Box>
   );
 }

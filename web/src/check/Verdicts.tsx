@@ -72,9 +72,9 @@ export function Verdicts({ c, query, measure }: { c: Schemas["CheckOut"]; query:
           counted by
         </Text>
         <Switches label="counted by" on={[measure]} toggle={(m) => change({ measure: m === "conversations" ? null : m }, { replace: true })} options={(["conversations", "pairs", "bytes"] as Measure[]).map((m) => ({ value: m, shown: m }))} />
-        {c.settled > 0 && (
-          <Text color="soft" fontSize="11.5px" data-settled={c.settled}>
-            {`${n(c.settled)} rejected conversations are rightly so, says a probe`}
+        {c.accepted > 0 && (
+          <Text color="soft" fontSize="11.5px" data-settled={c.accepted}>
+            {`${n(c.accepted)} rejected conversations are rightly so, says a probe`}
           </Text>
         )}
       </Flex>

@@ -66,8 +66,8 @@ export function WhyFlow({ subject }: { subject: Flow }) {
             <b>No rule matches</b> of {n(why.rules)}.{why.closest && <Closest step={why.closest} />}
           </ChainLink>
         )}
-        {why.settle.map((hint) => (
-          <Settle key={hint.workload + hint.key} hint={hint} />
+        {why.hints.map((hint) => (
+          <TagHint key={hint.workload + hint.key} hint={hint} />
         ))}
         <Belongs title="The client" list={why.clientIs} outside={!why.client.workload} />
         <Belongs title="The server" list={why.serverIs} outside={!why.server.workload} />
@@ -187,7 +187,7 @@ function Belongs({ title, list, outside }: { title: string; list: Why["clientIs"
 }
 
 /** A tag that is missing, with the values that others have: one press sets it. */
-function Settle({ hint }: { hint: Why["settle"][number] }) {
+function TagHint({ hint }: { hint: Why["hints"][number] }) {
   const set = api.useMutation("post", "/api/tags");
   const [preview, setPreview] = useState<{ value: string; c: Schemas["Consequences"] }>();
   const w = useWindow();

@@ -1,7 +1,7 @@
 // What was found of a statement, each with the mend that settles it.
 import { Box, chakra, Flex } from "@chakra-ui/react";
 import type { Schemas } from "../api/client";
-import { MendButton } from "./MendButton";
+import { FixButton } from "./FixButton";
 
 type Props = { revision: number; line: number; findings: Schemas["FindingOut"][]; about: string; indent?: string };
 
@@ -16,7 +16,7 @@ export function Findings({ revision, line, findings, about, indent = "52px" }: P
             </chakra.span>{" "}
             {f.words}
           </span>
-          <MendButton revision={revision} line={line} finding={f} about={about} />
+          <FixButton revision={revision} line={line} finding={f} about={about} />
         </Flex>
       ))}
     </Box>

@@ -147,14 +147,14 @@ export function Suggestions() {
 
 export function Slips() {
   const w = useWindow();
-  const { data } = api.useQuery("get", "/api/vocabulary/slips");
-  const mend = api.useMutation("post", "/api/vocabulary/mend");
-  const look = api.useMutation("post", "/api/vocabulary/mend");
+  const { data } = api.useQuery("get", "/api/vocabulary/misspellings");
+  const mend = api.useMutation("post", "/api/vocabulary/fix");
+  const look = api.useMutation("post", "/api/vocabulary/fix");
   if (!data) return null;
-  const run = async (slips: Schemas["Slip"][]) => {
+  const run = async (misspellings: Schemas["Misspelling"][]) => {
     try {
-      await mend.mutateAsync({ params: { query: w }, body: { slips } });
-      say(slips.length === 1 ? `${slips[0]!.value} is read as ${slips[0]!.like}` : `Mended ${plural(slips.length, "value")}`);
+      await mend.mutateAsync({ params: { query: w }, body: { misspellings } });
+      say(misspellings.length === 1 ? `${misspellings[0]!.value} is read as ${misspellings[0]!.like}` : `Mended ${plural(misspellings.length, "value")}`);
       look.reset();
       await queryClient.invalidateQueries();
     } catch (e) {
@@ -167,10 +167,10 @@ export function Slips() {
         <Text color="soft">Values that differ from a usual one in case, blanks, punctuation or a letter. A mend sets the usual one by hand; undo takes it back.</Text>
         {data.length > 0 && (
           <>
-            <chakra.a href="/api/slips.csv" download color="soft" textDecoration="underline" textUnderlineOffset="3px" whiteSpace="nowrap">
+            <chakra.a href="/api/misspellings.csv" download color="soft" textDecoration="underline" textUnderlineOffset="3px" whiteSpace="nowrap">
               Export CSV
             </chakra.a>
-            <Btn onClick={() => look.mutate({ params: { query: { ...w, dryRun: true } }, body: { slips: data } })}>What mending all would do</Btn>
+            <Btn onClick={() => look.mutate({ params: { query: { ...w, dryRun: true } }, body: { misspellings: data } })}>What mending all would do</Btn>
             <Btn primary onClick={() => void run(data)}>
               Mend all {n(data.length)}
             </Btn>

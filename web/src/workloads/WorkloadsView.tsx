@@ -32,7 +32,7 @@ export function WorkloadsView() {
   const facets = api.useQuery("get", "/api/workloads/facets", { params: { query: {} } });
   const suggestions = api.useQuery("get", "/api/suggestions");
   const disagreements = api.useQuery("get", "/api/disagreements", { params: { query: { limit: 1 } } });
-  const slips = api.useQuery("get", "/api/vocabulary/slips");
+  const slips = api.useQuery("get", "/api/vocabulary/misspellings");
   const worst = facets.data?.filter((f) => f.structural).sort((a, b) => b.missing - a.missing)[0];
   const all = list.data?.all ?? 0;
   const exported = new URLSearchParams();

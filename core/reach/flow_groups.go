@@ -13,27 +13,27 @@ import (
 	"lucidorchard/core/estate"
 )
 
-// Strand is conversations that are called alike at both ends, on one service,
+// FlowGroup is conversations that are called alike at both ends, on one service,
 // that one rule decides, and that were decided alike before.
-type Strand struct {
+type FlowGroup struct {
 	Client, Server         Label
-	ClientPart, ServerPart Label // what Strands' by calls the ends
+	ClientPart, ServerPart Label // what FlowGroups' by calls the ends
 	Point                  service.Point
 	Was, Is                decide.Verdict // Was is in the view that this one is compared with
 	Rule                   *policy.Rule   // that decides now; nil if none does
 	Conversations          int
 	Connections, Bytes     int64
-	Carried, Settled       int // conversations
+	Carried, Accepted      int // conversations
 	Last                   estate.Instant
 	Example                int // a conversation of it
 }
 
-// Strands gathers the conversations that a query selects and that are not
+// FlowGroups gathers the conversations that a query selects and that are not
 // permitted both before and now, busiest first. by is what parts are called by,
 // see Query.By.
-func (v *View) Strands(q Query, by string) []Strand {
+func (v *View) FlowGroups(q Query, by string) []FlowGroup {
 	names, parts := v.naming(""), v.naming(by)
-	chosen, settled := v.chosen(q), v.settled(q)
+	chosen, accepted := v.chosen(q), v.accepted(q)
 	type key struct {
 		client, server, clientPart, serverPart int32
 		point                                  service.Point
@@ -41,7 +41,7 @@ func (v *View) Strands(q Query, by string) []Strand {
 		rule                                   int32
 	}
 	index := map[key]int{}
-	var out []Strand
+	var out []FlowGroup
 	for i, r := range v.rules {
 		is := v.verdict[r+1]
 		was := is
@@ -57,7 +57,7 @@ func (v *View) Strands(q Query, by string) []Strand {
 		if !ok {
 			n = len(out)
 			index[k] = n
-			s := Strand{Client: names.all[k.client], Server: names.all[k.server], ClientPart: parts.all[k.clientPart], ServerPart: parts.all[k.serverPart], Point: k.point, Was: was, Is: is, Example: i}
+			s := FlowGroup{Client: names.all[k.client], Server: names.all[k.server], ClientPart: parts.all[k.clientPart], ServerPart: parts.all[k.serverPart], Point: k.point, Was: was, Is: is, Example: i}
 			if r >= 0 {
 				s.Rule = v.Compiled.Policy.Rules[r]
 			}
@@ -70,14 +70,14 @@ func (v *View) Strands(q Query, by string) []Strand {
 		if v.carried[i] > 0 {
 			s.Carried++
 		}
-		if settled != nil && settled[i] {
-			s.Settled++
+		if accepted != nil && accepted[i] {
+			s.Accepted++
 		}
 		if s.Last.Before(v.last[i]) {
 			s.Last = v.last[i]
 		}
 	}
-	slices.SortFunc(out, func(a, b Strand) int {
+	slices.SortFunc(out, func(a, b FlowGroup) int {
 		return cmp.Or(cmp.Compare(b.Conversations, a.Conversations), cmp.Compare(b.Connections, a.Connections), strings.Compare(a.Client.Key(), b.Client.Key()), strings.Compare(a.Server.Key(), b.Server.Key()), cmp.Compare(a.Point, b.Point), a.Example-b.Example)
 	})
 	return out

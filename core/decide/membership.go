@@ -13,7 +13,7 @@ import (
 // says numbers what the groups of a policy say of endpoints: the signatures.
 // Endpoints that no test of a group can tell apart are evaluated once. All
 // compilations with the same groups share it.
-type says struct {
+type membership struct {
 	order []*policy.Group
 	index map[string]int32
 	named map[string]int32 // ids that groups include or exclude, from 1
@@ -36,8 +36,8 @@ type keyIndex struct {
 	values  map[string]int32 // value → class; missing is 0
 }
 
-func newSays(p *policy.Policy) *says {
-	s := &says{order: p.GroupOrder, index: make(map[string]int32, len(p.GroupOrder)), named: map[string]int32{}, byTruth: map[string]int32{}, byTests: map[string]int32{}}
+func newMembership(p *policy.Policy) *membership {
+	s := &membership{order: p.GroupOrder, index: make(map[string]int32, len(p.GroupOrder)), named: map[string]int32{}, byTruth: map[string]int32{}, byTests: map[string]int32{}}
 	for i, g := range p.GroupOrder {
 		s.index[g.Name] = int32(i)
 	}
@@ -115,7 +115,7 @@ func (k *keyIndex) class(value string) int32 {
 // sign gives the signature of an endpoint in the region with a number. known
 // has, for each group, its index in truths, or -1 for a group to evaluate; nil:
 // all are.
-func (s *says) sign(e *estate.Estate, ep estate.Endpoint, region int32, known []int32, truths []expr.Truth) int32 {
+func (s *membership) sign(e *estate.Estate, ep estate.Endpoint, region int32, known []int32, truths []expr.Truth) int32 {
 	subject := Subject(e, ep)
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -140,7 +140,7 @@ func (s *says) sign(e *estate.Estate, ep estate.Endpoint, region int32, known []
 }
 
 // evaluate asks every group of which nothing is known.
-func (s *says) evaluate(subject expr.Subject, known []int32, before []expr.Truth) []expr.Truth {
+func (s *membership) evaluate(subject expr.Subject, known []int32, before []expr.Truth) []expr.Truth {
 	truths := make([]expr.Truth, len(s.order))
 	member := func(name string) expr.Truth {
 		if j, ok := s.index[name]; ok {
@@ -160,7 +160,7 @@ func (s *says) evaluate(subject expr.Subject, known []int32, before []expr.Truth
 
 // resigner gives signatures to endpoints that had one under other groups: only
 // groups that are new or say something else are asked.
-func (s *says) resigner(e *estate.Estate, old *says, known []int32) func(ep estate.Endpoint, before int32) int32 {
+func (s *membership) resigner(e *estate.Estate, old *membership, known []int32) func(ep estate.Endpoint, before int32) int32 {
 	var ask []int32
 	at := map[string]int{} // of a group to ask → place among the answers
 	for i, g := range s.order {
@@ -210,7 +210,7 @@ func (s *says) resigner(e *estate.Estate, old *says, known []int32) func(ep esta
 	}
 }
 
-func (s *says) intern(truths []expr.Truth) int32 {
+func (s *membership) intern(truths []expr.Truth) int32 {
 	key := make([]byte, len(truths))
 	for i, t := range truths {
 		key[i] = byte(t)
@@ -224,7 +224,7 @@ func (s *says) intern(truths []expr.Truth) int32 {
 }
 
 // carryAll knows all groups but those that read one of the keys.
-func (s *says) carryAll(keys []expr.Key) []int32 {
+func (s *membership) carryAll(keys []expr.Key) []int32 {
 	out := make([]int32, len(s.order))
 	for i := range out {
 		out[i] = int32(i)
@@ -237,7 +237,7 @@ func (s *says) carryAll(keys []expr.Key) []int32 {
 
 // carryFrom gives where what each group says stands in the truths of an earlier
 // version: -1 for a group that is new, says something else, or names one that does.
-func (s *says) carryFrom(old *says) []int32 {
+func (s *membership) carryFrom(old *membership) []int32 {
 	out := make([]int32, len(s.order))
 	for i, g := range s.order {
 		out[i] = -1
@@ -259,6 +259,6 @@ func (s *says) carryFrom(old *says) []int32 {
 }
 
 // same reports whether the groups are those of another version, in order.
-func (s *says) same(p *policy.Policy) bool {
+func (s *membership) same(p *policy.Policy) bool {
 	return slices.EqualFunc(s.order, p.GroupOrder, func(a, b *policy.Group) bool { return a == b || a.Name == b.Name && a.Body() == b.Body() })
 }

@@ -31,10 +31,10 @@ func (g *grow[T]) add(x ...T) int32 {
 	return int32(len(all))
 }
 
-// book numbers what classes are made of, and the classes. All compilations that
+// interner numbers what classes are made of, and the classes. All compilations that
 // were updated one from the other share it, so that a class has the same number
 // before and after: endpoints with one number are alike for rules.
-type book struct {
+type interner struct {
 	mu         sync.Mutex
 	atoms      grow[policy.Operand]
 	atomIndex  map[policy.Operand]int32
@@ -58,12 +58,12 @@ func (c *class) value(key int) int32 {
 	return 0
 }
 
-func newBook() *book {
-	return &book{atomIndex: map[policy.Operand]int32{}, classIndex: map[string]int32{}, prefixes: map[netip.Prefix]int32{}}
+func newInterner() *interner {
+	return &interner{atomIndex: map[policy.Operand]int32{}, classIndex: map[string]int32{}, prefixes: map[netip.Prefix]int32{}}
 }
 
 // prefix numbers a prefix.
-func (b *book) prefix(p netip.Prefix) int32 {
+func (b *interner) prefix(p netip.Prefix) int32 {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	i, ok := b.prefixes[p]
@@ -74,7 +74,7 @@ func (b *book) prefix(p netip.Prefix) int32 {
 	return i
 }
 
-func (b *book) atom(o policy.Operand) int32 {
+func (b *interner) atom(o policy.Operand) int32 {
 	o.Pos.Line, o.Pos.Col = 0, 0
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -86,7 +86,7 @@ func (b *book) atom(o policy.Operand) int32 {
 	return i
 }
 
-func (b *book) valueKey(k expr.Key) int {
+func (b *interner) valueKey(k expr.Key) int {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	for i, have := range b.valueKeys.all() {
@@ -99,7 +99,7 @@ func (b *book) valueKey(k expr.Key) int {
 }
 
 // values numbers what a workload has for the keys in use.
-func (b *book) values(w *estate.Workload, keys []int) []int32 {
+func (b *interner) values(w *estate.Workload, keys []int) []int32 {
 	if w == nil || len(keys) == 0 {
 		return nil
 	}
@@ -127,7 +127,7 @@ func (b *book) values(w *estate.Workload, keys []int) []int32 {
 }
 
 // class numbers a class by what it is made of.
-func (b *book) class(atoms bitset, values []int32) int32 {
+func (b *interner) class(atoms bitset, values []int32) int32 {
 	for len(atoms) > 0 && atoms[len(atoms)-1] == 0 {
 		atoms = atoms[:len(atoms)-1]
 	}

@@ -1,4 +1,4 @@
-package persist_test
+package immutable_test
 
 import (
 	"maps"
@@ -8,19 +8,19 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"lucidorchard/core/persist"
+	"lucidorchard/core/immutable"
 )
 
 // Every version keeps saying what it said when it was made.
 func TestVersionsStayAsTheyWere(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		first := rapid.SliceOfN(rapid.Int(), 0, 400).Draw(t, "first")
-		vectors, wants := []persist.Vector[int]{persist.VectorOf(slices.Clone(first))}, [][]int{first}
+		vectors, wants := []immutable.Vector[int]{immutable.VectorOf(slices.Clone(first))}, [][]int{first}
 		table := map[int]int{}
 		for i, x := range first {
 			table[i] = x
 		}
-		tables, wantTables := []persist.Map[int, int]{persist.MapOf(maps.Clone(table))}, []map[int]int{table}
+		tables, wantTables := []immutable.Map[int, int]{immutable.MapOf(maps.Clone(table))}, []map[int]int{table}
 		for range rapid.IntRange(1, 12).Draw(t, "versions") {
 			from := rapid.IntRange(0, len(vectors)-1).Draw(t, "made from")
 			edit, want := vectors[from].Edit(), slices.Clone(wants[from])

@@ -1,9 +1,9 @@
-// Package persist has containers that are never changed: an edit gives a new
+// Package immutable has containers that are never changed: an edit gives a new
 // one that shares all but what was touched, so that many versions of a large
 // estate are cheap to keep side by side and safe to read together.
 //
 // It must not know what is kept in them.
-package persist
+package immutable
 
 import (
 	"iter"

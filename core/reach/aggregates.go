@@ -8,11 +8,11 @@ import (
 	"lucidorchard/core/service"
 )
 
-// cell is the conversations that no row of a ledger and no filter but those of
+// aggregate is the conversations that no row of a ledger and no filter but those of
 // each conversation tells apart: the rows are put together from them. There may
 // be about as many as there are conversations.
-type cell struct {
-	cellKey
+type aggregate struct {
+	aggregateKey
 	conversations int32
 	connections   int64
 	bytes         int64
@@ -20,7 +20,7 @@ type cell struct {
 	spark         [sparkBins]uint32
 }
 
-type cellKey struct {
+type aggregateKey struct {
 	client, server int32 // labels
 	point          service.Point
 	rule           int32          // index, or -1
@@ -28,14 +28,14 @@ type cellKey struct {
 	odd            bool           // a leak or a choke
 }
 
-// cells is all cells of a view, in parts that were gathered side by side.
-type cells struct {
-	parts [][]cell
-	of    []int32 // by conversation: the number of its cell; nil unless all were gathered
+// aggregates is all aggregates of a view, in parts that were gathered side by side.
+type aggregates struct {
+	parts [][]aggregate
+	of    []int32 // by conversation: the number of its aggregate; nil unless all were gathered
 }
 
-// each calls f with every cell that has conversations, and its number.
-func (c *cells) each(f func(n int32, c *cell)) {
+// each calls f with every aggregate that has conversations, and its number.
+func (c *aggregates) each(f func(n int32, c *aggregate)) {
 	for part, all := range c.parts {
 		for i := range all {
 			if all[i].conversations > 0 {
@@ -45,18 +45,20 @@ func (c *cells) each(f func(n int32, c *cell)) {
 	}
 }
 
-func (c *cells) at(n int32) *cell { return &c.parts[int(n)%len(c.parts)][int(n)/len(c.parts)] }
+func (c *aggregates) at(n int32) *aggregate {
+	return &c.parts[int(n)%len(c.parts)][int(n)/len(c.parts)]
+}
 
-func (c *cells) len() (n int) {
+func (c *aggregates) len() (n int) {
 	for _, all := range c.parts {
 		n += len(all)
 	}
 	return n
 }
 
-// seen gives all cells of the view, whose sides are called by a tag.
-func (v *View) seen(by string) *cells {
-	return v.cache.cells.get(by, func() *cells {
+// seen gives all aggregates of the view, whose sides are called by a tag.
+func (v *View) seen(by string) *aggregates {
+	return v.cache.aggregates.get(by, func() *aggregates {
 		if v.carry != nil {
 			if from := v.carry.from[by]; from != nil {
 				return v.regather(from, v.naming(by))
@@ -67,11 +69,11 @@ func (v *View) seen(by string) *cells {
 }
 
 // carry is what of a view can be used in the one after an edit, in which all ends
-// are called as before: its cells, but for those of some conversations.
+// are called as before: its aggregates, but for those of some conversations.
 type carry struct {
-	from    map[string]*cells // by what ends are called by
-	changed []int32           // conversations that another rule decides, or none
-	rules   []int32           // the index of each rule from before, or -1
+	from    map[string]*aggregates // by what ends are called by
+	changed []int32                // conversations that another rule decides, or none
+	rules   []int32                // the index of each rule from before, or -1
 }
 
 // carryOn gives what can be carried to the view after an edit, if not too much has
@@ -80,7 +82,7 @@ func (v *View) carryOn(changed []int32, rules []int32) *carry {
 	if v.Against != nil {
 		return nil
 	}
-	from := v.cache.cells.all()
+	from := v.cache.aggregates.all()
 	if len(from) == 0 && v.carry != nil { // it was never asked: what it could have used
 		composed := make([]int32, len(v.carry.rules))
 		for i, r := range v.carry.rules {
@@ -93,7 +95,7 @@ func (v *View) carryOn(changed []int32, rules []int32) *carry {
 	if len(changed) > v.Len()/4+16 {
 		return nil
 	}
-	kept := map[string]*cells{}
+	kept := map[string]*aggregates{}
 	for by, c := range from {
 		if by != ByArea && by != ByOwner && c.of != nil {
 			kept[by] = c
@@ -102,11 +104,11 @@ func (v *View) carryOn(changed []int32, rules []int32) *carry {
 	return &carry{kept, changed, rules}
 }
 
-// regather makes the cells of a view from those of the one before: the cells that
+// regather makes the aggregates of a view from those of the one before: the aggregates that
 // a conversation has left are summed up anew, all others stay.
-func (v *View) regather(from *cells, names *naming) *cells {
+func (v *View) regather(from *aggregates, names *naming) *aggregates {
 	parts := len(from.parts)
-	base := make([]int32, parts+1) // where the cells of each part begin now
+	base := make([]int32, parts+1) // where the aggregates of each part begin now
 	for i, p := range from.parts {
 		base[i+1] = base[i] + int32(len(p))
 	}
@@ -127,11 +129,11 @@ func (v *View) regather(from *cells, names *naming) *cells {
 			c.was = v.verdict[c.rule+1] // those that have another are among the changed
 		}
 		if dirty[n] {
-			*c = cell{cellKey: c.cellKey}
+			*c = aggregate{aggregateKey: c.aggregateKey}
 		}
 	}
 	t.reindex()
-	out := &cells{of: make([]int32, v.Len())}
+	out := &aggregates{of: make([]int32, v.Len())}
 	decide.Parallel(workers, (v.Len()+stretch-1)/stretch, func(_, part int) {
 		for i := part * stretch; i < min((part+1)*stretch, v.Len()); i++ {
 			out.of[i] = number(from.of[i])
@@ -164,53 +166,53 @@ func (v *View) regather(from *cells, names *naming) *cells {
 			t.all[out.of[i]].add(v, int(i))
 		}
 	}
-	out.parts = [][]cell{t.all}
+	out.parts = [][]aggregate{t.all}
 	return out
 }
 
-// goneRule is in the keys of cells that no conversation has any more.
+// goneRule is in the keys of aggregates that no conversation has any more.
 const goneRule = -2
 
-// keyOf gives the key of a conversation's cell.
-func (v *View) keyOf(names *naming, i int) cellKey {
-	k := cellKey{client: names.of[v.cols.Client[i]], server: names.of[v.cols.Server[i]], point: v.cols.Point[i], rule: v.rules[i], odd: v.odd(i)}
+// keyOf gives the key of a conversation's aggregate.
+func (v *View) keyOf(names *naming, i int) aggregateKey {
+	k := aggregateKey{client: names.of[v.cols.Client[i]], server: names.of[v.cols.Server[i]], point: v.cols.Point[i], rule: v.rules[i], odd: v.odd(i)}
 	if v.Against != nil {
 		k.was = v.Against.Verdict(i)
 	}
 	return k
 }
 
-// hash spreads the cells of two labels on a service.
-func (k *cellKey) hash() uint64 {
+// hash spreads the aggregates of two labels on a service.
+func (k *aggregateKey) hash() uint64 {
 	h := (uint64(uint32(k.client))<<32 | uint64(uint32(k.server))) * 0x9e3779b97f4a7c15
 	h = (h ^ h>>29 ^ uint64(k.point)<<20 ^ uint64(uint32(k.rule))) * 0xbf58476d1ce4e5b9
 	return h ^ h>>31
 }
 
-// cellTable finds cells by their keys: an open hash table of indexes.
+// cellTable finds aggregates by their keys: an open hash table of indexes.
 type cellTable struct {
 	index []int32 // plus 1
-	all   []cell
+	all   []aggregate
 }
 
-// number finds the cell of a key, a new one if need be.
-func (t *cellTable) number(k *cellKey, h uint64) int32 {
+// number finds the aggregate of a key, a new one if need be.
+func (t *cellTable) number(k *aggregateKey, h uint64) int32 {
 	if 2*len(t.all) >= len(t.index) {
 		t.reindex()
 	}
 	for i := h; ; i++ {
 		at := &t.index[i&uint64(len(t.index)-1)]
 		if *at == 0 {
-			t.all = append(t.all, cell{cellKey: *k})
+			t.all = append(t.all, aggregate{aggregateKey: *k})
 			*at = int32(len(t.all))
 		}
-		if t.all[*at-1].cellKey == *k {
+		if t.all[*at-1].aggregateKey == *k {
 			return *at - 1
 		}
 	}
 }
 
-// reindex makes the table anew, with room for as many cells again.
+// reindex makes the table anew, with room for as many aggregates again.
 func (t *cellTable) reindex() {
 	size := 1024
 	for size < 4*len(t.all) {
@@ -229,19 +231,19 @@ func (t *cellTable) reindex() {
 	}
 }
 
-// gather puts the conversations that a query's filters select into cells: on all
+// gather puts the conversations that a query's filters select into aggregates: on all
 // processors, each with keys of its own.
-func (v *View) gather(q Query) *cells {
+func (v *View) gather(q Query) *aggregates {
 	names := v.naming(q.By)
 	chosen := v.chosen(q)
-	out := &cells{parts: make([][]cell, workers)}
+	out := &aggregates{parts: make([][]aggregate, workers)}
 	if chosen == nil {
 		out.of = make([]int32, len(v.rules))
 	}
 	decide.Parallel(workers, workers, func(_, part int) {
 		t := &cellTable{}
 		for i, r := range v.rules {
-			k := cellKey{client: names.of[v.cols.Client[i]], server: names.of[v.cols.Server[i]], point: v.cols.Point[i], rule: r}
+			k := aggregateKey{client: names.of[v.cols.Client[i]], server: names.of[v.cols.Server[i]], point: v.cols.Point[i], rule: r}
 			h := k.hash()
 			if int(h>>32%workers) != part || chosen != nil && !chosen(i) {
 				continue
@@ -272,7 +274,7 @@ func (v *View) odd(i int) bool {
 	return false
 }
 
-func (c *cell) add(v *View, i int) {
+func (c *aggregate) add(v *View, i int) {
 	first, last := flow.MicrosOfInstant(v.first[i]), flow.MicrosOfInstant(v.last[i])
 	if c.conversations == 0 || first < c.first {
 		c.first = first

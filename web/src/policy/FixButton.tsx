@@ -11,11 +11,11 @@ import { Modal } from "../marks/Modal";
 
 type Props = { revision: number; line: number; finding: Schemas["FindingOut"]; about: string };
 
-export function MendButton({ revision, line, finding: f, about }: Props) {
+export function FixButton({ revision, line, finding: f, about }: Props) {
   const w = useWindow();
-  const mend = api.useMutation("post", "/api/policy/mend");
+  const mend = api.useMutation("post", "/api/policy/fix");
   const [shown, setShown] = useState<Schemas["EditOut"]>();
-  if (!f.mend) return null;
+  if (!f.fix) return null;
   const run = async (dryRun: boolean) => {
     try {
       const out = await mend.mutateAsync({ params: { query: { ...w, dryRun } }, body: { revision, line, kind: f.kind } });
@@ -29,14 +29,14 @@ export function MendButton({ revision, line, finding: f, about }: Props) {
   };
   return (
     <>
-      <Btn flexShrink={0} maxW="340px" title={f.mend} loading={mend.isPending && !shown} onClick={() => void run(!!f.turns)}>
+      <Btn flexShrink={0} maxW="340px" title={f.fix} loading={mend.isPending && !shown} onClick={() => void run(!!f.turns)}>
         <Box as="span" overflow="hidden" textOverflow="ellipsis">
-          {f.mend}
+          {f.fix}
           {f.turns && "…"}
         </Box>
       </Btn>
       <Modal
-        title={f.mend}
+        title={f.fix}
         open={!!shown}
         onClose={() => setShown(undefined)}
         size="lg"
