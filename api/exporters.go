@@ -310,7 +310,7 @@ func (s *exportersAPI) retentionOut(ctx context.Context, r store.Retention) (*Bo
 	return body(out), nil
 }
 
-// setRetention keeps the bounds; what is over them is deleted in the background.
+// setRetention keeps the bounds, and deletes what is over them before it answers.
 func (s *exportersAPI) setRetention(ctx context.Context, in *struct{ Body store.Retention }) (*Body[RetentionOut], error) {
 	if in.Body.ConversationDays < 0 || in.Body.RecordDays < 0 || in.Body.MostBytes < 0 {
 		return nil, huma.Error422UnprocessableEntity("found a number below 0, expected days or octets; 0 is without bound")

@@ -1,7 +1,7 @@
 // Package flow holds what was seen on the network: conversations from client
 // to server, in hour buckets, and the totals over them.
 //
-// It must not know of policies. Start reading at Conversation.
+// It must not know of policies. Start reading at Record, then Joiner, Buckets and Table.
 package flow
 
 import (
