@@ -174,6 +174,11 @@ func (a *App) lookAtJobs(ctx context.Context, known map[string]seenOwner) error 
 	if err != nil {
 		return err
 	}
+	// While nobody could look, nobody could say anything either.
+	if time.Since(a.looked) > 2*clockOfJobs {
+		clear(known)
+	}
+	a.looked = time.Now()
 	name, _, _ := strings.Cut(a.owner, "/")
 	var gone []string
 	for owner, beat := range owners {

@@ -96,10 +96,11 @@ func (s *Store) writeRows(ctx context.Context, lock int, f func(pgx.Tx) error) e
 			}); err != nil {
 				return err
 			}
-			if err := jobStored(ctx, tx); err != nil {
+			if err := f(tx); err != nil {
 				return err
 			}
-			if err := f(tx); err != nil {
+			// Last, so that the job's row is free for all else that is said of it.
+			if err := jobStored(ctx, tx); err != nil {
 				return err
 			}
 			if err := ctx.Err(); err != nil {
