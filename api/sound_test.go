@@ -303,6 +303,30 @@ func TestTheDatabaseAwayIsSaidAndNotItsSecrets(t *testing.T) {
 	require.Equal(t, 404, c.call("GET", "/api/jobs/1", nil, nil))
 }
 
+// A database that hangs is not waited for by who asks whether all is ready.
+func TestReadinessDoesNotHang(t *testing.T) {
+	p := storetest.NewProxy(t, storetest.Database(t))
+	db, err := store.Open(t.Context(), p.URL)
+	require.NoError(t, err)
+	t.Cleanup(func() { db.Close() })
+	c := small(t, db, api.Options{})
+	r, _ := c.do("GET", "/readyz", nil, "")
+	require.Equal(t, 200, r.StatusCode)
+	p.Stalled.Store(true)
+	defer p.Stalled.Store(false)
+	r, text := c.do("GET", "/readyz", nil, "")
+	require.Equal(t, 503, r.StatusCode, text)
+	r, _ = c.do("GET", "/healthz", nil, "")
+	require.Equal(t, 200, r.StatusCode)
+	// Who leaves does not wait for it either.
+	ctx, cancel := context.WithTimeout(t.Context(), 300*time.Millisecond)
+	defer cancel()
+	req, err := http.NewRequestWithContext(ctx, "GET", c.base+"/api/summary", nil)
+	require.NoError(t, err)
+	_, err = http.DefaultClient.Do(req)
+	require.Error(t, err)
+}
+
 // One edit is one event, which says what there is now.
 func TestAnEditIsOneEvent(t *testing.T) {
 	c := small(t, nil, api.Options{})

@@ -8,6 +8,7 @@ import (
 	"sync"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 )
@@ -22,6 +23,8 @@ type Proxy struct {
 	// Down lets no connection come. ThenDown sets it, and ends all others, when an
 	// answer to COMMIT is lost.
 	Down, ThenDown atomic.Bool
+	// Stalled lets nothing through, as a database that was stopped.
+	Stalled atomic.Bool
 
 	mu   sync.Mutex
 	open []net.Conn
@@ -65,6 +68,12 @@ func NewProxy(t testing.TB, database string) *Proxy {
 	return p
 }
 
+func (p *Proxy) wait() {
+	for p.Stalled.Load() {
+		time.Sleep(10 * time.Millisecond)
+	}
+}
+
 func (p *Proxy) cut() {
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -91,6 +100,7 @@ func (p *Proxy) serve(client, server net.Conn) {
 			if err != nil || lose.Load() {
 				return
 			}
+			p.wait()
 			if _, err := client.Write(b[:n]); err != nil {
 				return
 			}
@@ -108,6 +118,7 @@ func (p *Proxy) serve(client, server net.Conn) {
 			}
 			lose.Store(p.LoseCommits.Add(-1) >= 0)
 		}
+		p.wait()
 		if _, err := server.Write(b[:n]); err != nil {
 			return
 		}
