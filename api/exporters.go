@@ -248,23 +248,27 @@ func (s *exportersAPI) addServicePort(ctx context.Context, in *struct{ Body Serv
 	return body(job), err
 }
 
-func (s *exportersAPI) removeServicePort(ctx context.Context, in *struct{ Body ServicePortOut }) (*Body[store.Job], error) {
-	pt, err := readPoint(in.Body.Service)
+func (s *exportersAPI) removeServicePort(ctx context.Context, in *struct {
+	Service string `query:"service" required:"true" doc:"Such as tcp/7411"`
+	Kind    string `query:"kind" required:"true" enum:"everywhere,group,workload,address"`
+	Place   string `query:"place" doc:"As it was said; blank: everywhere"`
+}) (*Body[store.Job], error) {
+	pt, err := readPoint(in.Service)
 	if err != nil {
 		return nil, err
 	}
-	p := store.ServicePort{Protocol: pt.Proto(), Port: uint16(pt.Port()), Kind: in.Body.Kind, Place: in.Body.Place}
+	p := store.ServicePort{Protocol: pt.Proto(), Port: uint16(pt.Port()), Kind: in.Kind, Place: in.Place}
 	found, err := s.Store.RemoveServicePort(ctx, p)
 	if err != nil {
 		return nil, s.failed(ctx, err)
 	}
 	if !found {
-		return nil, huma.Error404NotFound("nothing like that was said of " + in.Body.Service)
+		return nil, huma.Error404NotFound("nothing like that was said of " + in.Service)
 	}
 	if err := s.RefreshHooks(ctx); err != nil {
 		return nil, s.failed(ctx, err)
 	}
-	job, err := s.Start(ctx, "turn", "Turn conversations on "+in.Body.Service+" back", func(ctx context.Context, progress func(float64, string)) (any, error) {
+	job, err := s.Start(ctx, "turn", "Turn conversations on "+in.Service+" back", func(ctx context.Context, progress func(float64, string)) (any, error) {
 		return s.TurnRound(ctx, p, true, progress)
 	})
 	return body(job), err

@@ -6440,16 +6440,18 @@ export interface operations {
     };
     "delete-api-service-ports": {
         parameters: {
-            query?: never;
+            query: {
+                /** @description Such as tcp/7411 */
+                service: string;
+                kind: "everywhere" | "group" | "workload" | "address";
+                /** @description As it was said; blank: everywhere */
+                place?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
         };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["ServicePortOut"];
-            };
-        };
+        requestBody?: never;
         responses: {
             /** @description OK */
             200: {

@@ -252,7 +252,7 @@ function SaidOfPorts() {
   const drop = async (p: Schemas["ServicePortOut"]) => {
     setWrong(undefined);
     try {
-      await remove.mutateAsync({ body: { service: p.service, kind: p.kind, place: p.place } });
+      await remove.mutateAsync({ params: { query: { service: p.service, kind: p.kind, place: p.place } } });
       say(`${p.service} is no longer taken as a service there; what that had turned is turned back.`);
       await queryClient.invalidateQueries();
     } catch (e) {
