@@ -85,6 +85,6 @@ func TestScreenshots(t *testing.T) {
 	p.click(button("Turn off"))
 	p.see(button("Turn on"))
 	p.open("/check?part=report&against=1")
-	p.see(`[data-strands=Loses]`)
+	p.see(`[data-flow-groups=Loses]`)
 	shoot("report")
 }

@@ -270,7 +270,7 @@ func TestSidesAreCalledByArea(t *testing.T) {
 
 // Every conversation that is not permitted both before and now stands in one
 // group, with those that are called alike and decided alike.
-func TestStrandsHaveEveryConversationOnce(t *testing.T) {
+func TestFlowGroupsHaveEveryConversationOnce(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		e, all := sample.Estate(t), buckets(t)
 		from, to := all[0].Hour, all[len(all)-1].Hour+1

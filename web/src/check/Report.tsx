@@ -9,7 +9,7 @@ import { atMinute, n, plural, utc } from "../marks/words";
 import { kinds } from "./ForPart";
 
 type R = Schemas["Report"];
-type Strand = Schemas["FlowGroup"];
+type FlowGroup = Schemas["FlowGroup"];
 
 export function Report() {
   const w = useWindow();
@@ -141,20 +141,20 @@ function Part({ p }: { p: R["parts"][number] }) {
       <Text color="soft">
         {plural(all, "conversation")}: {n(p.now.permit)} permit, {n(p.now.reject)} reject, {n(p.now.uncovered)} uncovered
       </Text>
-      <Strands head="Loses" list={p.loses} />
-      <Strands head="Gains" list={p.gains} />
-      <Strands head="Changes otherwise" list={p.others} />
-      <Strands head="Open questions" list={p.open} />
-      <Strands head="Rejected, and rightly" list={p.accepted} />
+      <FlowGroups head="Loses" list={p.loses} />
+      <FlowGroups head="Gains" list={p.gains} />
+      <FlowGroups head="Changes otherwise" list={p.others} />
+      <FlowGroups head="Open questions" list={p.open} />
+      <FlowGroups head="Rejected, and rightly" list={p.accepted} />
     </Box>
   );
 }
 
-function Strands({ head, list }: { head: string; list: Strand[] }) {
+function FlowGroups({ head, list }: { head: string; list: FlowGroup[] }) {
   if (list.length === 0) return null;
   const cell = { py: "2px", pr: "10px", textAlign: "left", verticalAlign: "top", borderBottomWidth: "1px", borderColor: "line2" } as const;
   return (
-    <chakra.table fontSize="12.5px" mt="6px" w="100%" data-strands={head} _print={{ fontSize: "9.5px" }}>
+    <chakra.table fontSize="12.5px" mt="6px" w="100%" data-flow-groups={head} _print={{ fontSize: "9.5px" }}>
       <thead>
         <tr>
           <chakra.th {...cell} fontWeight="600" w="44%">

@@ -1,0 +1,128 @@
+package api
+
+// Tags set for chosen workloads.
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"lucidorchard/app"
+	"lucidorchard/core/estate"
+	"lucidorchard/core/reach"
+	"lucidorchard/model"
+	"lucidorchard/store"
+)
+
+// Chosen says which workloads are meant: by id, or all that a filter selects.
+type Chosen struct {
+	Workloads []string        `json:"workloads,omitempty" doc:"Ids"`
+	Filter    *WorkloadChoice `json:"filter,omitempty" doc:"Instead of ids"`
+	Count     int             `json:"count,omitempty" doc:"Of a filter: how many it selected when it was looked at; if they are others now, nothing is changed"`
+}
+
+// WorkloadChoice is a WorkloadFilter in a body.
+type WorkloadChoice struct {
+	Text  string   `json:"q,omitempty"`
+	Tags  []string `json:"tag,omitempty"`
+	Group string   `json:"group,omitempty"`
+}
+
+type setTagsInput struct {
+	Window
+	DryRun bool `query:"dryRun" doc:"Only say what it would do"`
+	Body   struct {
+		Chosen
+		Key   string  `json:"key" minLength:"1"`
+		Value string  `json:"value" doc:"Empty: the workload does not have the tag"`
+		Was   *string `json:"was,omitempty" doc:"Of one workload: the value that was shown. If it has another one by now, nothing is changed"`
+	}
+}
+
+// choose gives the ids that are meant.
+func chosenIDs(snap *model.Model, c Chosen) ([]string, error) {
+	if c.Filter == nil {
+		if len(c.Workloads) == 0 {
+			return nil, huma.Error422UnprocessableEntity("workloads: found none, expected ids or a filter")
+		}
+		return c.Workloads, nil
+	}
+	selected, err := selectWorkloads(snap, WorkloadFilter{Text: c.Filter.Text, Tags: c.Filter.Tags, Group: c.Filter.Group})
+	if err != nil {
+		return nil, err
+	}
+	if len(selected) != c.Count {
+		return nil, huma.Error409Conflict(fmt.Sprintf("the filter selects %d workloads by now, and %d when it was looked at; nothing was changed: look again", len(selected), c.Count))
+	}
+	out := make([]string, len(selected))
+	for i, w := range selected {
+		out[i] = snap.Estate.Workload(w).ID
+	}
+	return out, nil
+}
+
+func (s *workloadsAPI) setTags(ctx context.Context, in *setTagsInput) (*Body[app.Consequences], error) {
+	before, snap, err := s.view(ctx, in.Window)
+	if err != nil {
+		return nil, err
+	}
+	ids, err := chosenIDs(snap, in.Body.Chosen)
+	if err != nil {
+		return nil, err
+	}
+	edits := make([]store.TagEdit, len(ids))
+	for i, id := range ids {
+		edits[i] = store.TagEdit{Workload: id, Key: in.Body.Key, Value: &in.Body.Value}
+	}
+	if was := in.Body.Was; was != nil && len(ids) == 1 {
+		if i, ok := snap.Estate.ByID(ids[0]); ok {
+			if now, _ := snap.Estate.Workload(i).Tag(in.Body.Key); now.Value != *was {
+				return nil, huma.Error409Conflict(fmt.Sprintf("somebody has changed this meanwhile. %s of %s was %s; now it is %s, by %s. Nothing was changed", in.Body.Key, ids[0], orMissing(*was), orMissing(now.Value), cmp.Or(now.By, now.Source, "nobody")))
+			}
+		}
+	}
+	what := ids[0]
+	if n := len(ids); n > 1 {
+		what = fmt.Sprintf("%d workloads", n)
+	}
+	words := fmt.Sprintf("Set %s = %s on %s", in.Body.Key, in.Body.Value, what)
+	if in.Body.Value == "" {
+		words = fmt.Sprintf("Clear %s of %s", in.Body.Key, what)
+	}
+	return s.applyTags(ctx, before, snap, edits, words, in.DryRun)
+}
+
+// applyTags sets tags by hand as one change, or says what that would do.
+func (s *base) applyTags(ctx context.Context, before *reach.View, snap *model.Model, edits []store.TagEdit, words string, dryRun bool) (*Body[app.Consequences], error) {
+	changed := map[string]*estate.Workload{}
+	var put []estate.Workload
+	for _, e := range edits {
+		i, ok := snap.Estate.ByID(e.Workload)
+		if !ok {
+			return nil, huma.Error404NotFound("there is no workload with the id " + e.Workload + "; nothing was changed")
+		}
+		w := changed[e.Workload]
+		if w == nil {
+			copied := *snap.Estate.Workload(i)
+			w = &copied
+			changed[e.Workload] = w
+		}
+		w.SetTag(estate.Tag{Key: e.Key, Value: *e.Value, Source: estate.ByHand, By: s.Author, At: time.Now()})
+	}
+	for _, w := range changed {
+		put = append(put, *w)
+	}
+	e, touched, _ := snap.Estate.With(put, nil)
+	out := app.ConsequencesOf(before, snap, model.NewAfter(snap.Compiled.WithEstate(e, touched)))
+	if dryRun {
+		return body(out), nil
+	}
+	if err := s.Store.SetTags(ctx, edits, s.Author, words); err != nil {
+		return nil, s.failed(ctx, err)
+	}
+	s.Models.Nudge()
+	return body(out), nil
+}
