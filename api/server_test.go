@@ -369,9 +369,10 @@ func TestTrafficFilesBecomeConversationsAndRecords(t *testing.T) {
 	require.Equal(t, http.StatusOK, c.call(http.MethodPost, "/api/service-ports", said, nil))
 	turned(1)
 	require.Equal(t, "set by hand", page.Records[0].Reason)
-	require.Equal(t, http.StatusOK, c.call(http.MethodDelete, "/api/service-ports", said, nil))
+	unsaid := "/api/service-ports?service=" + url.QueryEscape("tcp/50001") + "&kind=address&place=10.20.3.10"
+	require.Equal(t, http.StatusOK, c.call(http.MethodDelete, unsaid, nil, nil))
 	turned(0)
-	require.Equal(t, http.StatusNotFound, c.call(http.MethodDelete, "/api/service-ports", said, nil))
+	require.Equal(t, http.StatusNotFound, c.call(http.MethodDelete, unsaid, nil, nil))
 	for _, bad := range []map[string]string{{"service": "icmp/8", "kind": "everywhere", "place": ""}, {"service": "tcp/1", "kind": "group", "place": "nobody"}, {"service": "tcp/1", "kind": "address", "place": "here"}, {"service": "tcp/1", "kind": "workload", "place": "nothing"}} {
 		require.GreaterOrEqual(t, c.call(http.MethodPost, "/api/service-ports", bad, nil), 400, bad)
 	}

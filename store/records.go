@@ -71,10 +71,11 @@ func (s *Store) Records(ctx context.Context, client, server netip.Addr, point se
 	where := fmt.Sprintf(`key = %d AND hour >= %d AND hour <= %d AND started >= %s AND started < %s AND client = '%s' AND server = '%s' AND point = %d`,
 		keyOf(&flow.Record{Client: client, Server: server, Point: point}), flow.HourOf(from), flow.HourOf(to), literal(from), literal(to), client, server, int64(point))
 	err = s.copyOut(ctx, fmt.Sprintf(`SELECT %s FROM records WHERE %s ORDER BY started DESC LIMIT %d`, readColumns, where, limit), func(r *rowsIn) { out = append(out, readRecord(r)) })
-	if err == nil {
-		err = s.db.GetContext(ctx, &total, `SELECT count(*) FROM records WHERE `+where)
+	if err != nil || len(out) < limit {
+		return out, len(out), err // counted in another statement, it could be of another moment
 	}
-	return out, total, err
+	err = s.db.GetContext(ctx, &total, `SELECT count(*) FROM records WHERE `+where)
+	return out, max(total, len(out)), err
 }
 
 func literal(t estate.Instant) string {

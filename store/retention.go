@@ -33,7 +33,7 @@ type Day struct {
 func (s *Store) Days(ctx context.Context) ([]Day, error) {
 	var rows []struct {
 		Name  string
-		Bytes int64
+		Bytes *int64
 		Rows  float64
 	}
 	err := s.db.SelectContext(ctx, &rows, `SELECT c.relname AS name, pg_total_relation_size(c.oid) AS bytes, greatest(c.reltuples, coalesce(t.n_live_tup, 0), 0)::float8 AS rows
@@ -46,10 +46,10 @@ func (s *Store) Days(ctx context.Context) ([]Day, error) {
 	for _, r := range rows {
 		table, day, _ := strings.Cut(r.Name, "_day_")
 		n, err := strconv.ParseInt(day, 10, 64)
-		if err != nil {
-			continue // a table of somebody else
+		if err != nil || r.Bytes == nil {
+			continue // a table of somebody else; or one that has been deleted since the catalogue was read
 		}
-		out = append(out, Day{table, time.Unix(n*86400, 0).UTC(), r.Bytes, int64(r.Rows)})
+		out = append(out, Day{table, time.Unix(n*86400, 0).UTC(), *r.Bytes, int64(r.Rows)})
 	}
 	slices.SortFunc(out, func(a, b Day) int {
 		if c := a.Day.Compare(b.Day); c != 0 {

@@ -1,6 +1,6 @@
 // The newest derivation, what of it is still to be judged, and what can be done.
 import { useQuery } from "@tanstack/react-query";
-import { useState } from "react";
+import { useEffect, useState } from "react";
 import { api, fetchClient, problem, queryClient, type Schemas } from "../api/client";
 import { useAddress, useWindow } from "../frame/address";
 import { say } from "../frame/toaster";
@@ -21,10 +21,26 @@ function useKept(name: string) {
   ] as const;
 }
 
+/** How far a derivation is, as long as it runs. Only the list of jobs is asked for again and
+ *  again, which has no results in it; `ended` is called to fetch those once. */
+function useRunning(job: Schemas["Job"] | undefined, ended: () => void) {
+  const runs = job?.state === "running";
+  const jobs = api.useQuery("get", "/api/jobs", {}, { enabled: runs, refetchInterval: runs ? 400 : false });
+  const now = jobs.data?.find((j) => j.id === job?.id) ?? job;
+  const over = runs && now?.state !== "running";
+  useEffect(() => {
+    if (over) ended();
+    // Asked at each answer until the result is there, not at each rendering.
+    // eslint-disable-next-line react-hooks/exhaustive-deps
+  }, [over, jobs.dataUpdatedAt]);
+  return runs && !over ? now : undefined;
+}
+
 export function useJudging() {
   const w = useWindow();
   const { search, change } = useAddress();
-  const list = api.useQuery("get", "/api/proposals", {}, { refetchInterval: (q) => (q.state.data?.job?.state === "running" ? 400 : false) });
+  const list = api.useQuery("get", "/api/proposals", {});
+  const running = useRunning(list.data?.job, () => void list.refetch());
   const derive = api.useMutation("post", "/api/derive");
   const takeOut = api.useMutation("post", "/api/proposals/take");
   const refuseOut = api.useMutation("post", "/api/proposals/refuse");
@@ -49,7 +65,7 @@ export function useJudging() {
   const refuseOne = (p: Proposal, reason: string, instead?: string) => refuseOut.mutateAsync({ body: { rule: p.key, reason, instead, conversations: p.conversations, callers: p.callerCount } });
   return {
     list, d, point, judged, refused, later, isWide,
-    running: list.data?.job?.state === "running" ? list.data.job : undefined,
+    running,
     run: (scope: { group?: string; area?: string }) => guard(() => derive.mutateAsync({ params: { query: { ...w, balance: d?.balance ?? 0.5, ...scope } } })),
     move: (balance: number) => change({ balance: String(balance) }, { replace: true }),
     take: (ps: { p: Proposal; choice: Choice }[]) =>
