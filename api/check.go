@@ -12,6 +12,7 @@ import (
 	"lucidorchard/app"
 	"lucidorchard/core/decide"
 	"lucidorchard/core/expr"
+	"lucidorchard/core/flow"
 	"lucidorchard/core/policy"
 	"lucidorchard/core/prove"
 	"lucidorchard/core/reach"
@@ -40,20 +41,20 @@ type AssertOut struct {
 // CheckOut is what the draft would do with what was seen, of the conversations
 // that a filter selects, whatever their verdicts.
 type CheckOut struct {
-	Revision      int               `json:"revision"`
-	Conversations int               `json:"conversations" doc:"Of the window, without the filter"`
-	Counts        CountsOut         `json:"counts"`
-	Pairs         *CountsOut        `json:"pairs,omitempty" doc:"Pairs of a client and a server by the verdict that asks for most; if they are the measure"`
-	Connections   map[string]int64  `json:"connections" doc:"By verdict"`
-	Bytes         map[string]int64  `json:"bytes"`
-	Outcomes      map[string][3]int `json:"outcomes" doc:"By verdict: unknown, carried, dropped"`
-	Leaks         int               `json:"leaks" doc:"Rejected, yet carried"`
-	Chokes        int               `json:"chokes" doc:"Permitted, yet dropped"`
-	Asking        int               `json:"asking" doc:"Leaks of which no probe says that it is right to reject them"`
-	Accepted      int               `json:"accepted" doc:"Rejected, and a probe says that this is right"`
-	Rules         int               `json:"rules"`
-	LiveStores    int               `json:"liveStores" doc:"Uncovered conversations that reach a store in live"`
-	Difference    *DifferenceOut    `json:"difference,omitempty"`
+	Revision      int                    `json:"revision"`
+	Conversations int                    `json:"conversations" doc:"Of the window, without the filter"`
+	Counts        CountsOut              `json:"counts"`
+	Pairs         *CountsOut             `json:"pairs,omitempty" doc:"Pairs of a client and a server by the verdict that asks for most; if they are the measure"`
+	Connections   map[string]int64       `json:"connections" doc:"By verdict"`
+	Bytes         map[string]int64       `json:"bytes"`
+	Outcomes      map[string]OutcomesOut `json:"outcomes" doc:"By verdict"`
+	Leaks         int                    `json:"leaks" doc:"Rejected, yet carried"`
+	Chokes        int                    `json:"chokes" doc:"Permitted, yet dropped"`
+	Asking        int                    `json:"asking" doc:"Leaks of which no probe says that it is right to reject them"`
+	Accepted      int                    `json:"accepted" doc:"Rejected, and a probe says that this is right"`
+	Rules         int                    `json:"rules"`
+	LiveStores    int                    `json:"liveStores" doc:"Uncovered conversations that reach a store in live"`
+	Difference    *DifferenceOut         `json:"difference,omitempty"`
 }
 
 // DifferenceOut compares the draft with another revision over the window.
@@ -88,10 +89,10 @@ func (s *checkAPI) check(ctx context.Context, in *struct {
 	}
 	q.Count = liveStore
 	t := v.Totals(q)
-	out := CheckOut{Revision: snap.Head.No, Conversations: v.Len(), Counts: countsOut(t.Conversations), Connections: map[string]int64{}, Bytes: map[string]int64{}, Outcomes: map[string][3]int{},
+	out := CheckOut{Revision: snap.Head.No, Conversations: v.Len(), Counts: countsOut(t.Conversations), Connections: map[string]int64{}, Bytes: map[string]int64{}, Outcomes: map[string]OutcomesOut{},
 		Leaks: t.Leaks, Chokes: t.Chokes, Asking: t.Asking, Accepted: t.Accepted, Rules: len(snap.Policy.Rules), LiveStores: t.Counted}
 	for _, verdict := range app.Verdicts {
-		out.Connections[verdict.String()], out.Bytes[verdict.String()], out.Outcomes[verdict.String()] = t.Connections[verdict], t.Bytes[verdict], t.Outcomes[verdict]
+		out.Connections[verdict.String()], out.Bytes[verdict.String()], out.Outcomes[verdict.String()] = t.Connections[verdict], t.Bytes[verdict], outcomesOut(t.Outcomes[verdict])
 	}
 	if in.Measure == "pairs" {
 		pairs := countsOut(v.Pairs(q))
@@ -112,6 +113,17 @@ func (s *checkAPI) check(ctx context.Context, in *struct {
 		}
 	}
 	return body(out), nil
+}
+
+// OutcomesOut is how many conversations had each outcome.
+type OutcomesOut struct {
+	Unknown int `json:"unknown"`
+	Carried int `json:"carried"`
+	Dropped int `json:"dropped"`
+}
+
+func outcomesOut(n [3]int) OutcomesOut {
+	return OutcomesOut{n[flow.Unknown], n[flow.Carried], n[flow.Dropped]}
 }
 
 // liveStore is where what is uncovered matters most.

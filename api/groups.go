@@ -51,13 +51,32 @@ type Member struct {
 type GroupPreview struct {
 	Errors       []TextError       `json:"errors"`
 	Canonical    string            `json:"canonical"`
-	Counts       [3]int            `json:"counts" doc:"In, undecided, out"`
-	Was          [3]int            `json:"was" doc:"The same of the group in the draft"`
+	Counts       MemberCounts      `json:"counts"`
+	Was          MemberCounts      `json:"was" doc:"Of the group in the draft"`
 	In           []Member          `json:"in" doc:"At most 200"`
 	Undecided    []Member          `json:"undecided"`
 	Out          []Member          `json:"out"`
 	Consequences *app.Consequences `json:"consequences,omitempty"`
 	Shares       []SharedGroup     `json:"shares" doc:"Groups that share members"`
+}
+
+// MemberCounts is how many workloads an expression holds for, cannot tell of,
+// and does not hold for.
+type MemberCounts struct {
+	In        int `json:"in"`
+	Undecided int `json:"undecided"`
+	Out       int `json:"out"`
+}
+
+func (c *MemberCounts) add(t expr.Truth) {
+	switch t {
+	case expr.Yes:
+		c.In++
+	case expr.Undecided:
+		c.Undecided++
+	default:
+		c.Out++
+	}
 }
 
 // SharedGroup is another group with how many members are in both.
@@ -223,17 +242,17 @@ func (s *groupsAPI) fillMembers(out *GroupPreview, snap *model.Model, c *decide.
 			truth = walk.Group(name, ep)
 			was = truth
 		}
-		list, k := &out.Out, 2
+		list := &out.Out
 		switch truth {
 		case expr.Yes:
-			list, k = &out.In, 0
+			list = &out.In
 		case expr.Undecided:
-			list, k = &out.Undecided, 1
+			list = &out.Undecided
 		}
-		out.Counts[k]++
+		out.Counts.add(truth)
 		m := Member{ID: w.ID, Name: w.Label()}
 		if existed {
-			out.Was[map[expr.Truth]int{expr.Yes: 0, expr.Undecided: 1, expr.No: 2}[was]]++
+			out.Was.add(was)
 			if truth != was {
 				m.Change = map[expr.Truth]string{expr.Yes: "joins", expr.Undecided: "undecided", expr.No: "leaves"}[truth]
 			}

@@ -247,7 +247,7 @@ func TestPagesOfAWorkloadAndAGroup(t *testing.T) {
 			hits += r.Hits
 		}
 	}
-	n := rules.Counts[0].Permit + rules.Counts[0].Reject + rules.Counts[1].Permit + rules.Counts[1].Reject
+	n := rules.ToIt.Permit + rules.ToIt.Reject + rules.FromIt.Permit + rules.FromIt.Reject
 	require.Equal(t, n, hits, "what decides its conversations is among its effective rules")
 	require.NotEmpty(t, rules.Said)
 	require.Equal(t, 404, c.call("GET", "/api/workloads/nobody/rules", nil, nil))

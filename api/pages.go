@@ -34,7 +34,8 @@ type EffectiveRule struct {
 type WorkloadRules struct {
 	In     []EffectiveRule     `json:"in" doc:"Rules that can match with the workload as server"`
 	Out    []EffectiveRule     `json:"out" doc:"With the workload as client"`
-	Counts [2]CountsOut        `json:"counts" doc:"Conversations of the window: to the workload, and from it"`
+	ToIt   CountsOut           `json:"toIt" doc:"Conversations of the window in which it is the server"`
+	FromIt CountsOut           `json:"fromIt" doc:"In which it is the client"`
 	Said   []store.SourceValue `json:"said" doc:"What every source says of its tags"`
 	Former []store.FormerValue `json:"former" doc:"What was said before"`
 }
@@ -83,16 +84,16 @@ func (s *workloadsAPI) workloadRules(ctx context.Context, in *struct {
 		return nil, s.failed(ctx, err)
 	}
 	hits := [2]map[int]int{{}, {}}
-	for k, turn := range []bool{false, true} {
+	for k, to := range []*CountsOut{&out.ToIt, &out.FromIt} {
 		var counts reach.Counts
-		for _, c := range v.Select(reach.Query{Workload: &i, Turn: turn}) {
+		for _, c := range v.Select(reach.Query{Workload: &i, Turn: k == 1}) {
 			conv := v.At(c)
 			counts[conv.Verdict]++
 			if conv.Rule != nil {
 				hits[k][conv.Rule.Line]++
 			}
 		}
-		out.Counts[k] = countsOut(counts)
+		*to = countsOut(counts)
 	}
 	ep := endpointsOf(snap.Estate, i, snap.Compiled.AsOf)[0]
 	if !ep.Addr.IsValid() {

@@ -48,16 +48,14 @@ func TestGroupPreview(t *testing.T) {
 		require.Equal(t, 200, c.call("POST", "/api/groups/preview", map[string]any{"name": name, "text": text}, &out))
 		return out
 	}
-	all := 0
-	for _, n := range look("", "any").Counts {
-		all += n
-	}
+	every := look("", "any").Counts
+	all := every.In + every.Undecided + every.Out
 	p := look("", "env is live and tier is\n logic")
 	require.Empty(t, p.Errors)
 	require.Equal(t, "env is live and tier is logic", p.Canonical)
-	require.Equal(t, all, p.Counts[0]+p.Counts[1]+p.Counts[2])
-	require.Positive(t, p.Counts[0])
-	require.Positive(t, p.Counts[1], "those without a tier are undecided, not swept in")
+	require.Equal(t, all, p.Counts.In+p.Counts.Undecided+p.Counts.Out)
+	require.Positive(t, p.Counts.In)
+	require.Positive(t, p.Counts.Undecided, "those without a tier are undecided, not swept in")
 	for _, m := range p.Undecided {
 		require.NotEmpty(t, m.Missing, m.Name)
 		require.Contains(t, m.Why, "missing")
@@ -67,11 +65,11 @@ func TestGroupPreview(t *testing.T) {
 	// The group in the draft: what a change moves.
 	p = look("live", "env is live and not app is booking")
 	require.NotNil(t, p.Consequences)
-	require.Greater(t, p.Was[0], p.Counts[0])
+	require.Greater(t, p.Was.In, p.Counts.In)
 	require.Equal(t, "leaves", p.Out[0].Change)
 	require.Positive(t, p.Consequences.Changed)
 	require.Equal(t, "live", p.Consequences.Groups[0].Group)
-	require.Len(t, p.Consequences.Groups[0].Leaves, p.Was[0]-p.Counts[0])
+	require.Len(t, p.Consequences.Groups[0].Leaves, p.Was.In-p.Counts.In)
 
 	// Errors have places in the text that was typed, over lines too.
 	for text, col := range map[string]int{"env iz live": 5, "env is live and\n(": 18, "member of nobody": 11, "app matches \"(\"": 13, "env is live include": 20} {

@@ -1751,9 +1751,9 @@ export interface components {
              * @description Uncovered conversations that reach a store in live
              */
             liveStores: number;
-            /** @description By verdict: unknown, carried, dropped */
+            /** @description By verdict */
             outcomes: {
-                [key: string]: number[];
+                [key: string]: components["schemas"]["OutcomesOut"];
             };
             /** @description Pairs of a client and a server by the verdict that asks for most; if they are the measure */
             pairs?: components["schemas"]["CountsOut"];
@@ -2294,8 +2294,7 @@ export interface components {
         GroupPreview: {
             canonical: string;
             consequences?: components["schemas"]["Consequences"];
-            /** @description In, undecided, out */
-            counts: number[];
+            counts: components["schemas"]["MemberCounts"];
             errors: components["schemas"]["TextError"][];
             /** @description At most 200 */
             in: components["schemas"]["Member"][];
@@ -2303,8 +2302,8 @@ export interface components {
             /** @description Groups that share members */
             shares: components["schemas"]["SharedGroup"][];
             undecided: components["schemas"]["Member"][];
-            /** @description The same of the group in the draft */
-            was: number[];
+            /** @description Of the group in the draft */
+            was: components["schemas"]["MemberCounts"];
         };
         GroupUse: {
             reached: components["schemas"]["UseOut"];
@@ -2525,6 +2524,14 @@ export interface components {
             /** @description What settled it */
             why: string;
         };
+        MemberCounts: {
+            /** Format: int64 */
+            in: number;
+            /** Format: int64 */
+            out: number;
+            /** Format: int64 */
+            undecided: number;
+        };
         MembershipChange: {
             /** @enum {string} */
             after: "yes" | "no" | "undecided";
@@ -2546,6 +2553,14 @@ export interface components {
             counts: components["schemas"]["CountsOut"];
             label: string;
             lack?: string;
+        };
+        OutcomesOut: {
+            /** Format: int64 */
+            carried: number;
+            /** Format: int64 */
+            dropped: number;
+            /** Format: int64 */
+            unknown: number;
         };
         Part: {
             /** @description Rejected while it runs, and somebody has said that this is right */
@@ -3556,16 +3571,18 @@ export interface components {
             tags: components["schemas"]["TagOut"][];
         };
         WorkloadRules: {
-            /** @description Conversations of the window: to the workload, and from it */
-            counts: components["schemas"]["CountsOut"][];
             /** @description What was said before */
             former: components["schemas"]["FormerValue"][];
+            /** @description In which it is the client */
+            fromIt: components["schemas"]["CountsOut"];
             /** @description Rules that can match with the workload as server */
             in: components["schemas"]["EffectiveRule"][];
             /** @description With the workload as client */
             out: components["schemas"]["EffectiveRule"][];
             /** @description What every source says of its tags */
             said: components["schemas"]["SourceValue"][];
+            /** @description Conversations of the window in which it is the server */
+            toIt: components["schemas"]["CountsOut"];
         };
     };
     responses: never;

@@ -9,7 +9,11 @@ import { n, plural } from "../marks/words";
 export function Outcomes({ c }: { c: Schemas["CheckOut"] }) {
   const { change } = useAddress();
   const verdicts: Verdict[] = ["permit", "reject", "uncovered"];
-  const words = ["unknown", "carried", "dropped"] as const;
+  const outcomes = [
+    ["carried", "carried"],
+    ["dropped", "dropped"],
+    ["unknown", "not known"],
+  ] as const;
   const cell = { px: "10px", py: "3px", textAlign: "right", borderBottomWidth: "1px", borderColor: "line2" } as const;
   return (
     <chakra.table fontSize="12.5px" aria-label="verdict and outcome" alignSelf="flex-start" flexShrink={0}>
@@ -20,13 +24,13 @@ export function Outcomes({ c }: { c: Schemas["CheckOut"] }) {
         </tr>
       </thead>
       <tbody>
-        {([1, 2, 0] as const).map((o) => (
+        {outcomes.map(([o, shown]) => (
           <tr key={o}>
             <chakra.td {...cell} textAlign="left" color="soft" pl="0">
-              {["not known", "carried", "dropped"][o]}
+              {shown}
             </chakra.td>
             {verdicts.map((v) => {
-              const odd = v === "reject" && o === 1 ? "leak" : v === "permit" && o === 2 ? "choke" : undefined;
+              const odd = v === "reject" && o === "carried" ? "leak" : v === "permit" && o === "dropped" ? "choke" : undefined;
               const value = c.outcomes[v]?.[o] ?? 0;
               return (
                 <chakra.td key={v} {...cell}>
@@ -37,7 +41,7 @@ export function Outcomes({ c }: { c: Schemas["CheckOut"] }) {
                       <Mark kind={odd} /> {plural(value, odd)}
                     </Link>
                   ) : (
-                    <Link onClick={() => change({ odd: null, verdict: [v], outcome: words[o] })}>{n(value)}</Link>
+                    <Link onClick={() => change({ odd: null, verdict: [v], outcome: o })}>{n(value)}</Link>
                   )}
                 </chakra.td>
               );

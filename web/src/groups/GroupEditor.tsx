@@ -132,7 +132,7 @@ function title(group: Group | undefined, p: Preview | undefined, changed: boolea
   if (!p || p.errors.length > 0) return group ? <b>{group.name}</b> : "A new group";
   const adds = p.in.filter((m) => m.change === "joins").length;
   const drops = [...p.out, ...p.undecided].filter((m) => m.change).length;
-  const told = p.counts[1] ? ` and cannot tell of ${n(p.counts[1])}` : "";
+  const told = p.counts.undecided ? ` and cannot tell of ${n(p.counts.undecided)}` : "";
   if (group && changed) {
     const parts = [adds && `adds ${plural(adds, "workload")} to`, drops && `takes ${plural(drops, "workload")} from`].filter(Boolean).join(" and ");
     return (
@@ -144,7 +144,7 @@ function title(group: Group | undefined, p: Preview | undefined, changed: boolea
   }
   return (
     <>
-      <b>{group?.name ?? "The group"}</b> holds {plural(p.counts[0]!, "workload")}
+      <b>{group?.name ?? "The group"}</b> holds {plural(p.counts.in, "workload")}
       {told}.
     </>
   );
@@ -203,9 +203,9 @@ function UsedBy({ group, shares }: { group: Group; shares: Preview["shares"] }) 
 function Members({ p }: { p: Preview }) {
   return (
     <Grid templateColumns="repeat(3, minmax(0,1fr))" gap="22px" mt="12px">
-      <Column mark="in" title="In" list={p.in} count={p.counts[0]!} was={p.was[0]!} />
-      <Column mark="undecided" title="Undecided" list={p.undecided} count={p.counts[1]!} was={p.was[1]!} />
-      <Column mark="out" title="Out" list={p.out} count={p.counts[2]!} was={p.was[2]!} />
+      <Column mark="in" title="In" list={p.in} count={p.counts.in} was={p.was.in} />
+      <Column mark="undecided" title="Undecided" list={p.undecided} count={p.counts.undecided} was={p.was.undecided} />
+      <Column mark="out" title="Out" list={p.out} count={p.counts.out} was={p.was.out} />
     </Grid>
   );
 }

@@ -59,7 +59,7 @@ export function WorkloadPage() {
         <Sentence>
           {rules ? (
             <>
-              {plural(rules.in.length, "rule")} can decide what reaches <b>{it.name}</b>, {n(rules.out.length)} what it reaches; {n((rules.counts[0]?.uncovered ?? 0) + (rules.counts[1]?.uncovered ?? 0))} of its {plural(sum(rules.counts[0]) + sum(rules.counts[1]), "conversation")} {rules.counts[0]!.uncovered + rules.counts[1]!.uncovered === 1 ? "is" : "are"} uncovered.
+              {plural(rules.in.length, "rule")} can decide what reaches <b>{it.name}</b>, {n(rules.out.length)} what it reaches; {n(rules.toIt.uncovered + rules.fromIt.uncovered)} of its {plural(sum(rules.toIt) + sum(rules.fromIt), "conversation")} {rules.toIt.uncovered + rules.fromIt.uncovered === 1 ? "is" : "are"} uncovered.
             </>
           ) : (
             it.name
@@ -70,8 +70,8 @@ export function WorkloadPage() {
         </Flex>
         {part === "rules" && rules && (
           <Grid templateColumns="minmax(0,1fr) minmax(0,1fr)" gap="28px" overflowY="auto" minH="0">
-            <Side title="What may reach it" list={rules.in} counts={rules.counts[0]!} />
-            <Side title="What it may reach" list={rules.out} counts={rules.counts[1]!} />
+            <Side title="What may reach it" list={rules.in} counts={rules.toIt} />
+            <Side title="What it may reach" list={rules.out} counts={rules.fromIt} />
           </Grid>
         )}
         {part === "traffic" && <Traffic id={id} name={it.name} />}
