@@ -102,6 +102,7 @@ func TestProbesWatchTheDraft(t *testing.T) {
 	p.click(button("Why, by an example"))
 	p.see(`[data-why=permit]`)
 	p.press(kb.Escape)
+	p.gone(`[data-why]`)
 	p.until(`location.search.includes("ask=")`)
 	p.click(button("Keep 2 as probes"))
 	p.until(`document.querySelectorAll("[data-probe=expected]").length === 2`)
