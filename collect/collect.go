@@ -136,6 +136,7 @@ func Start(ctx context.Context, o Options) (*Collector, error) {
 		}
 	}
 	c.tell()
+	c.reportOnce() // who asks as soon as it is ready is told where it listens
 	work, stop := context.WithCancel(context.Background())
 	c.stop = stop
 	for _, w := range c.workers {

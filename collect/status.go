@@ -238,9 +238,9 @@ func (c *Collector) save(clean bool) {
 // report tells the database what there is, every few seconds.
 func (c *Collector) report(done <-chan struct{}) {
 	for {
-		c.reportOnce()
 		select {
 		case <-time.After(2 * time.Second):
+			c.reportOnce()
 		case <-done:
 			return
 		}
