@@ -57,14 +57,15 @@ func selectWorkloads(snap *model.Model, f WorkloadFilter) ([]int32, error) {
 				continue
 			}
 			if test != nil || f.Group != "" {
-				in := false
+				// Each filter by itself, as they are listed alone: with one address it may
+				// be in the group, for another the expression may hold.
+				holds, member := test == nil, f.Group == ""
 				for _, ep := range endpointsOf(snap.Estate, i, snap.Compiled.AsOf) {
 					members := func(g string) expr.Truth { return walk.Group(g, ep) }
-					if (test == nil || test.Eval(decide.Subject(snap.Estate, ep), members) == expr.Yes) && (f.Group == "" || walk.Group(f.Group, ep) == expr.Yes) {
-						in = true
-					}
+					holds = holds || test.Eval(decide.Subject(snap.Estate, ep), members) == expr.Yes
+					member = member || walk.Group(f.Group, ep) == expr.Yes
 				}
-				if !in {
+				if !holds || !member {
 					continue
 				}
 			}

@@ -120,8 +120,8 @@ func (x *sender) send(n int) {
 // is acknowledged stays, and all goes on by itself when there is room again.
 func TestFullDisk(t *testing.T) {
 	n := rounds(t, 2)
-	at := disk(t, 420)
-	s := newSite(t, at, "--reserve", "24")
+	at := disk(t, 500)
+	s := newSite(t, at, "--reserve", "48") // three segments of PostgreSQL's log, which takes 16 MB at a time
 	s.start()
 	require.Equal(t, 200, s.ask("POST", "/api/policy/text", "", []byte(`{"revision":0,"text":"layer allowances\n"}`)).status)
 	ctx, stop := context.WithCancel(t.Context())

@@ -70,7 +70,7 @@ func serveCommand() *cobra.Command {
 	cmd.Flags().StringVar(&o.databaseFile, "database-url-file", "", "file that holds the database's URL")
 	cmd.Flags().StringSliceVar(&o.hosts, "allow-host", nil, "name by which browsers may call this server, beside localhost and addresses")
 	cmd.Flags().BoolVar(&o.trust, "trust-network", false, "listen beyond loopback: everybody who reaches the address may read and change everything, for there are no accounts")
-	cmd.Flags().Int64Var(&o.reserve, "reserve", disk.DefaultReserve>>20, "MB that are kept free on the disks of the data; below it nothing more is written")
+	cmd.Flags().Int64Var(&o.reserve, "reserve", disk.DefaultReserve>>20, "MB that are kept free on the disks of the data; below it nothing more is written; with less than 48, PostgreSQL may not start on a full disk")
 	cmd.Flags().StringVar(&o.data, "data", "var", "folder of our own cluster")
 	cmd.Flags().StringVar(&o.logLevel, "log-level", "info", "debug, info, warn or error; debug has every request")
 	cmd.Flags().StringVar(&o.logFormat, "log-format", "text", "text, or json: one object a line")
