@@ -178,6 +178,29 @@ func TestAnEditOfAStatementThatHasChangedIsRefused(t *testing.T) {
 	require.Contains(t, p.Detail, "It was: env is live. Now, in revision 2: group live = env in (live, trial).")
 }
 
+// Of two who set one tag at once, each on what both were shown, one is told.
+func TestOneOfTwoThatSetOneTagAtOnceIsTold(t *testing.T) {
+	c := small(t, nil, api.Options{})
+	was := "live"
+	for round := range 30 {
+		var status [2]int
+		var group sync.WaitGroup
+		for k := range status {
+			group.Go(func() {
+				body := fmt.Sprintf(`{"workloads": ["w-1"], "key": "env", "value": "%d-%d", "was": %q}`, round, k, was)
+				r, err := http.Post(c.base+"/api/tags", "application/json", strings.NewReader(body))
+				if err == nil {
+					status[k] = r.StatusCode
+					r.Body.Close()
+				}
+			})
+		}
+		group.Wait()
+		require.ElementsMatch(t, []int{200, 409}, status[:], "round %d", round)
+		was = fmt.Sprintf("%d-%d", round, map[bool]int{true: 0, false: 1}[status[0] == 200])
+	}
+}
+
 func TestAPatternThatWouldTakeAllMemoryIsRefused(t *testing.T) {
 	c := small(t, nil, api.Options{})
 	c.begin()

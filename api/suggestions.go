@@ -193,12 +193,13 @@ func (s *vocabularyAPI) acceptSuggestions(ctx context.Context, in *struct {
 	}
 	var edits []store.TagEdit
 	for _, t := range in.Body.Tags {
+		was := "" // what a suggestion is made on, unless somebody has set the very same by now
 		if i, ok := snap.Estate.ByID(t.Workload); ok {
-			if have, has := snap.Estate.Workload(i).Tag(t.Key); has && have.Value != t.Value {
-				return nil, huma.Error409Conflict(fmt.Sprintf("%s has %s = %s by now; nothing was changed", t.Workload, t.Key, have.Value))
+			if have, _ := snap.Estate.Workload(i).Tag(t.Key); have.Value == t.Value {
+				was = t.Value
 			}
 		}
-		edits = append(edits, store.TagEdit{Workload: t.Workload, Key: t.Key, Value: &t.Value})
+		edits = append(edits, store.TagEdit{Workload: t.Workload, Key: t.Key, Value: &t.Value, Was: &was})
 	}
 	words := fmt.Sprintf("Accept the suggestion %s = %s for %s", edits[0].Key, *edits[0].Value, edits[0].Workload)
 	if len(edits) > 1 {

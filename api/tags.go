@@ -3,7 +3,6 @@ package api
 // Tags set for chosen workloads.
 
 import (
-	"cmp"
 	"context"
 	"fmt"
 	"time"
@@ -42,7 +41,7 @@ type setTagsInput struct {
 	}
 }
 
-// choose gives the ids that are meant.
+// chosenIDs gives the ids that are meant.
 func chosenIDs(snap *model.Model, c Chosen) ([]string, error) {
 	if c.Filter == nil {
 		if len(c.Workloads) == 0 {
@@ -77,12 +76,8 @@ func (s *workloadsAPI) setTags(ctx context.Context, in *setTagsInput) (*Body[app
 	for i, id := range ids {
 		edits[i] = store.TagEdit{Workload: id, Key: in.Body.Key, Value: &in.Body.Value}
 	}
-	if was := in.Body.Was; was != nil && len(ids) == 1 {
-		if i, ok := snap.Estate.ByID(ids[0]); ok {
-			if now, _ := snap.Estate.Workload(i).Tag(in.Body.Key); now.Value != *was {
-				return nil, huma.Error409Conflict(fmt.Sprintf("somebody has changed this meanwhile. %s of %s was %s; now it is %s, by %s. Nothing was changed", in.Body.Key, ids[0], orMissing(*was), orMissing(now.Value), cmp.Or(now.By, now.Source, "nobody")))
-			}
-		}
+	if len(edits) == 1 {
+		edits[0].Was = in.Body.Was
 	}
 	what := ids[0]
 	if n := len(ids); n > 1 {
@@ -95,7 +90,9 @@ func (s *workloadsAPI) setTags(ctx context.Context, in *setTagsInput) (*Body[app
 	return s.applyTags(ctx, before, snap, edits, words, in.DryRun)
 }
 
-// applyTags sets tags by hand as one change, or says what that would do.
+// applyTags sets tags by hand as one change, or says what that would do. What an
+// edit was made on is looked at before, and by the store once more where nothing
+// can come between.
 func (s *base) applyTags(ctx context.Context, before *reach.View, snap *model.Model, edits []store.TagEdit, words string, dryRun bool) (*Body[app.Consequences], error) {
 	changed := map[string]*estate.Workload{}
 	var put []estate.Workload
@@ -103,6 +100,9 @@ func (s *base) applyTags(ctx context.Context, before *reach.View, snap *model.Mo
 		i, ok := snap.Estate.ByID(e.Workload)
 		if !ok {
 			return nil, huma.Error404NotFound("there is no workload with the id " + e.Workload + "; nothing was changed")
+		}
+		if now, _ := snap.Estate.Workload(i).Tag(e.Key); e.Was != nil && now.Value != *e.Was {
+			return nil, &store.ChangedError{TagEdit: e, Now: now.Value, Source: now.Source, Author: now.By}
 		}
 		w := changed[e.Workload]
 		if w == nil {

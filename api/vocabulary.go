@@ -120,7 +120,7 @@ func (s *vocabularyAPI) fixMisspellings(ctx context.Context, in *struct {
 	for _, w := range snap.Estate.All() {
 		for _, t := range w.Tags {
 			if like, ok := to[[2]string{t.Key, t.Value}]; ok && w.Retired.IsZero() {
-				edits = append(edits, store.TagEdit{Workload: w.ID, Key: t.Key, Value: &like})
+				edits = append(edits, store.TagEdit{Workload: w.ID, Key: t.Key, Value: &like, Was: &t.Value})
 			}
 		}
 	}

@@ -263,6 +263,9 @@ func (a *App) keepUp(ctx context.Context) {
 				if err := a.Retain(ctx); err != nil {
 					return err
 				}
+				if err := a.Store.ForgetRequests(ctx); err != nil {
+					return err
+				}
 				retained = time.Now()
 			}
 			return nil

@@ -111,6 +111,24 @@ func TestWritersDoNotStandInEachOthersWay(t *testing.T) {
 	require.Zero(t, failed.Load())
 }
 
+func TestKeysOfOldRequestsAreForgotten(t *testing.T) {
+	s, conn := fresh(t)
+	for _, key := range []string{"old", "new"} {
+		v := key
+		require.NoError(t, s.ImportWorkloads(t.Context(), "plan", nil, []estate.Workload{machine("a", "10.0.0.1", "env", "live")}))
+		require.NoError(t, s.SetTags(store.WithKey(t.Context(), &store.Key{Text: key, Fingerprint: key}), []store.TagEdit{{Workload: "a", Key: "env", Value: &v}}, "me", "Set env"))
+	}
+	_, err := conn.Exec(t.Context(), `UPDATE requests SET at = now() - interval '8 days' WHERE key = 'old'`)
+	require.NoError(t, err)
+	require.NoError(t, s.ForgetRequests(t.Context()))
+	old, err := s.Request(t.Context(), "old")
+	require.NoError(t, err)
+	require.Nil(t, old)
+	kept, err := s.Request(t.Context(), "new")
+	require.NoError(t, err)
+	require.NotNil(t, kept)
+}
+
 func TestOneOfTwoConflictingEditsIsTaken(t *testing.T) {
 	s, _ := fresh(t)
 	ctx := t.Context()
