@@ -101,7 +101,7 @@ func (s *checkAPI) check(ctx context.Context, in *struct {
 	if in.Against != 0 {
 		out.Difference = &DifferenceOut{Counts: map[string]CountsOut{}}
 		if out.Difference.Revision, err = s.Store.Revision(ctx, in.Against); err != nil {
-			return nil, s.failed(ctx, err)
+			return nil, err
 		}
 		for was, counts := range t.Difference {
 			out.Difference.Counts[decide.Verdict(was).String()] = countsOut(counts)

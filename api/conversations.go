@@ -211,11 +211,11 @@ func (s *flowsAPI) records(ctx context.Context, in *struct {
 	}
 	found, total, err := s.Store.Records(ctx, ends[0], ends[1], pt, span[0], span[1], in.Limit)
 	if err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	kept, err := s.Retention(ctx)
 	if err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	out := RecordPage{Total: total, Records: []RecordOut{}, Days: kept.RecordDays}
 	for _, r := range found {

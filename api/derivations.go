@@ -162,14 +162,14 @@ func alternativesOut(all []derive.Alternative) []AlternativeOut {
 func (s *proposalsAPI) derived(ctx context.Context) (newest *store.Job, d *Derived, err error) {
 	newest, done, err := s.Store.NewestJobs(ctx, "derive")
 	if err != nil {
-		return nil, nil, s.failed(ctx, err)
+		return nil, nil, err
 	}
 	if done == nil {
 		return newest, nil, nil
 	}
 	d = &Derived{}
 	if err := json.Unmarshal(*done.Result, d); err != nil {
-		return nil, nil, s.failed(ctx, fmt.Errorf("the result of derivation %d cannot be read: %w", done.ID, err))
+		return nil, nil, fmt.Errorf("the result of derivation %d cannot be read: %w", done.ID, err)
 	}
 	return newest, d, nil
 }

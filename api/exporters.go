@@ -87,7 +87,7 @@ func (s *exportersAPI) routes(a huma.API) {
 func (s *exportersAPI) refusedBatches(ctx context.Context, _ *struct{}) (*Body[[]store.RefusedBatch], error) {
 	all, err := s.Store.RefusedBatches(ctx)
 	if err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	return body(all), nil
 }
@@ -99,7 +99,7 @@ type batchID struct {
 func (s *exportersAPI) dropRefused(ctx context.Context, in *batchID) (*struct{}, error) {
 	found, err := s.Store.DropRefused(ctx, in.ID)
 	if err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	if !found {
 		return nil, huma.Error404NotFound("no batch with this id is set aside")
@@ -111,7 +111,7 @@ func (s *exportersAPI) dropRefused(ctx context.Context, in *batchID) (*struct{},
 func (s *exportersAPI) exportRefused(ctx context.Context, in *batchID) (*huma.StreamResponse, error) {
 	text, err := s.Store.RefusedRecords(ctx, in.ID)
 	if err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	if text == nil {
 		return nil, huma.Error404NotFound("no batch with this id is set aside")
@@ -127,7 +127,7 @@ func (s *exportersAPI) exporters(ctx context.Context, _ *struct{}) (*Body[Export
 	out := ExportersOut{Collectors: []CollectorOut{}, Exporters: []ExporterOut{}}
 	collectors, err := s.Store.Collectors(ctx)
 	if err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	for _, c := range collectors {
 		o := CollectorOut{Name: c.Name, Told: c.At.UTC().Format(time.RFC3339), Quiet: time.Since(c.At) > 30*time.Second}
@@ -138,7 +138,7 @@ func (s *exportersAPI) exporters(ctx context.Context, _ *struct{}) (*Body[Export
 	}
 	exporters, err := s.Store.Exporters(ctx)
 	if err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	snap, err := s.snapshot(ctx)
 	if err != nil {
@@ -169,7 +169,7 @@ func (s *exportersAPI) forgetExporter(ctx context.Context, in *struct {
 		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("addr: found %q, expected an IP address", in.Addr))
 	}
 	if err := s.Store.ForgetExporter(ctx, addr); err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	return nil, nil
 }
@@ -215,7 +215,7 @@ func servicePortOut(p store.ServicePort) ServicePortOut {
 func (s *exportersAPI) servicePorts(ctx context.Context, _ *struct{}) (*Body[[]ServicePortOut], error) {
 	all, err := s.Store.ServicePorts(ctx)
 	if err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	out := []ServicePortOut{}
 	for _, p := range all {
@@ -237,10 +237,10 @@ func (s *exportersAPI) addServicePort(ctx context.Context, in *struct{ Body Serv
 	}
 	p.Author = s.Author
 	if err := s.Store.AddServicePort(ctx, p); err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	if err := s.RefreshHooks(ctx); err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	job, err := s.Start(ctx, "turn", "Turn conversations on "+in.Body.Service, func(ctx context.Context, progress func(float64, string)) (any, error) {
 		return s.TurnRound(ctx, p, false, progress)
@@ -260,13 +260,13 @@ func (s *exportersAPI) removeServicePort(ctx context.Context, in *struct {
 	p := store.ServicePort{Protocol: pt.Proto(), Port: uint16(pt.Port()), Kind: in.Kind, Place: in.Place}
 	found, err := s.Store.RemoveServicePort(ctx, p)
 	if err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	if !found {
 		return nil, huma.Error404NotFound("nothing like that was said of " + in.Service)
 	}
 	if err := s.RefreshHooks(ctx); err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	job, err := s.Start(ctx, "turn", "Turn conversations on "+in.Service+" back", func(ctx context.Context, progress func(float64, string)) (any, error) {
 		return s.TurnRound(ctx, p, true, progress)
@@ -282,7 +282,7 @@ func (s *exportersAPI) retention(ctx context.Context, in *struct {
 }) (*Body[RetentionOut], error) {
 	r, err := s.Retention(ctx)
 	if err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	if in.ConversationDays >= 0 {
 		r.ConversationDays = in.ConversationDays
@@ -299,7 +299,7 @@ func (s *exportersAPI) retention(ctx context.Context, in *struct {
 func (s *exportersAPI) retentionOut(ctx context.Context, r store.Retention) (*Body[RetentionOut], error) {
 	days, err := s.Store.Days(ctx)
 	if err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	out := RetentionOut{Retention: r, Days: []DayOut{}, Deletes: []DayOut{}}
 	day := func(d store.Day) DayOut { return DayOut{d.Day.Format(time.DateOnly), d.Table, d.Bytes, d.Rows} }
@@ -320,10 +320,10 @@ func (s *exportersAPI) setRetention(ctx context.Context, in *struct{ Body store.
 		return nil, huma.Error422UnprocessableEntity("found a number below 0, expected days or octets; 0 is without bound")
 	}
 	if err := s.Store.Set(ctx, "retention", in.Body); err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	if err := s.Retain(ctx); err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	return s.retentionOut(ctx, in.Body)
 }

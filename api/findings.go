@@ -21,7 +21,7 @@ type FindingOut struct {
 	Kind  string `json:"kind"`
 	Words string `json:"words" doc:"The reason"`
 	Fix   string `json:"fix,omitempty" doc:"What would settle it with one action, in words"`
-	Turns bool   `json:"turns,omitempty" doc:"The mend decides something differently: look at the consequences first"`
+	Turns bool   `json:"turns,omitempty" doc:"The fix decides something differently: look at the consequences first"`
 }
 
 func findingOut(f prove.Finding) FindingOut {

@@ -100,11 +100,11 @@ func (s *importsAPI) readWorkloads(ctx context.Context, snap *model.Model, in *i
 	r := &reading{report: ImportReport{Errors: []ingest.RowError{}, Warnings: []string{}, Examples: []ImportExample{}, NewWords: []string{}}}
 	sources, err := s.Store.Sources(ctx)
 	if err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	f, err := in.file.open()
 	if err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	defer f.Close()
 	if in.Format == "lines" {
@@ -121,11 +121,11 @@ func (s *importsAPI) readWorkloads(ctx context.Context, snap *model.Model, in *i
 	}
 	listed, err := s.Store.Listed(ctx, in.Source)
 	if err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	spokenFor, err := s.Store.SpokenFor(ctx, in.Source)
 	if err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	r.listed = len(listed)
 	r.compare(snap, in, sources, listed, spokenFor)
@@ -188,7 +188,7 @@ func (s *importsAPI) importWorkloads(ctx context.Context, in *importInput) (_ *B
 		return body(ImportAnswer{Preview: &r.report}), nil
 	}
 	if r.report.Confirm != 0 && in.Confirm != r.report.Confirm {
-		return nil, s.failed(ctx, &store.LacksError{Listed: r.listed, Missing: r.report.Missing})
+		return nil, &store.LacksError{Listed: r.listed, Missing: r.report.Missing}
 	}
 	job, err := s.StartStoring(ctx, "import-workloads", "Import workloads from "+in.Source, func(ctx context.Context, progress func(float64, string)) (any, error) {
 		progress(0.3, fmt.Sprintf("storing %d workloads", len(r.file.Workloads)))

@@ -123,7 +123,7 @@ func (s *importsAPI) importFlows(ctx context.Context, in *importInput) (_ *Body[
 		hours := app.NewDistinct(snap.Estate.ChangedHands)
 		report, err := s.readFlows(ctx, snap, in, func(float64, string) {}, hours.Add)
 		if err != nil {
-			return nil, s.failed(ctx, err)
+			return nil, err
 		}
 		report.Added = hours.Count()
 		if hours.Over {
@@ -134,7 +134,7 @@ func (s *importsAPI) importFlows(ctx context.Context, in *importInput) (_ *Body[
 	if ingest.FormatOf(in.file.head) == ingest.TrafficCSV && in.Mapping == "" {
 		f, err := in.file.open()
 		if err != nil {
-			return nil, s.failed(ctx, err)
+			return nil, err
 		}
 		headings, _, err := ingest.Head(f, 0)
 		f.Close()

@@ -113,7 +113,7 @@ func (s *inventoryAPI) takeListing(ctx context.Context, in *struct {
 	defer sent.close()
 	f, err := sent.open()
 	if err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	defer f.Close()
 	var file *ingest.WorkloadFile
@@ -148,7 +148,7 @@ func (s *inventoryAPI) takeListing(ctx context.Context, in *struct {
 	}
 	taken, err := s.Store.Take(ctx, store.Listing{Source: token.Source, Keys: file.Keys, Workloads: file.Workloads, Complete: in.Complete, Confirm: in.Confirm, Author: token.Name})
 	if err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	for _, c := range taken.Conflicts {
 		file.Errors = append(file.Errors, ingest.RowError{Column: "addresses", Reason: c.Error()})
@@ -166,7 +166,7 @@ func (s *inventoryAPI) takeListing(ctx context.Context, in *struct {
 func (s *inventoryAPI) sources(ctx context.Context, _ *struct{}) (*Body[[]store.Source], error) {
 	all, err := s.Store.Sources(ctx)
 	if err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	return body(all), nil
 }
@@ -178,7 +178,7 @@ func (s *inventoryAPI) rankSources(ctx context.Context, in *struct {
 }) (*Body[[]store.Source], error) {
 	all, err := s.Store.Sources(ctx)
 	if err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	for _, have := range all {
 		if !slices.Contains(in.Body.Names, have.Name) {
@@ -186,7 +186,7 @@ func (s *inventoryAPI) rankSources(ctx context.Context, in *struct {
 		}
 	}
 	if err := s.Store.RankSources(ctx, in.Body.Names); err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	s.Models.Nudge()
 	return s.sources(ctx, nil)
@@ -201,7 +201,7 @@ func (s *inventoryAPI) disagreements(ctx context.Context, in *struct {
 	}
 	said, total, err := s.Store.Disagreements(ctx, in.Limit)
 	if err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	out := DisagreementList{Total: total, Disagreements: []Disagreement{}}
 	for _, v := range said {
@@ -222,7 +222,7 @@ func (s *inventoryAPI) disagreements(ctx context.Context, in *struct {
 func (s *inventoryAPI) tokens(ctx context.Context, _ *struct{}) (*Body[[]store.Token], error) {
 	all, err := s.Store.Tokens(ctx)
 	if err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	return body(all), nil
 }
@@ -241,7 +241,7 @@ func (s *inventoryAPI) addToken(ctx context.Context, in *struct {
 	secret := "lo_" + base64.RawURLEncoding.EncodeToString(raw)
 	t, err := s.Store.AddToken(ctx, store.Token{Name: in.Body.Name, Source: in.Body.Source, Author: s.Author}, secret)
 	if err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	return body(TokenOut{t, secret}), nil
 }
@@ -250,7 +250,7 @@ func (s *inventoryAPI) revokeToken(ctx context.Context, in *struct {
 	ID int64 `path:"id"`
 }) (*Body[[]store.Token], error) {
 	if err := s.Store.RevokeToken(ctx, in.ID); err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	return s.tokens(ctx, nil)
 }

@@ -22,7 +22,7 @@ func (s *jobsAPI) routes(a huma.API) {
 func (s *jobsAPI) listJobs(ctx context.Context, _ *struct{}) (*Body[[]store.Job], error) {
 	all, err := s.Store.Jobs(ctx, 50)
 	if err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	for i := range all {
 		all[i] = s.Live(all[i])
@@ -41,7 +41,7 @@ func (s *jobsAPI) oneJob(ctx context.Context, in *jobID) (*Body[store.Job], erro
 		return nil, huma.Error404NotFound(fmt.Sprintf("there is no job %d", in.ID))
 	}
 	if err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	return body(s.Live(j)), nil
 }

@@ -78,10 +78,10 @@ func (s *workloadsAPI) workloadRules(ctx context.Context, in *struct {
 	}
 	out := WorkloadRules{In: []EffectiveRule{}, Out: []EffectiveRule{}}
 	if out.Said, err = s.Store.SaidOf(ctx, in.ID); err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	if out.Former, err = s.Store.TagHistory(ctx, in.ID); err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	hits := [2]map[int]int{{}, {}}
 	for k, to := range []*CountsOut{&out.ToIt, &out.FromIt} {
@@ -131,7 +131,7 @@ func (s *groupsAPI) groupHistory(ctx context.Context, in *struct {
 	}
 	said, err := s.Store.SaidSince(ctx, from.Start().Time())
 	if err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	since := from.Start().Time()
 	out := GroupHistory{Changes: membershipChanges(snap, g.Name, said, since), Revisions: []store.Revision{}}
@@ -150,7 +150,7 @@ func (s *groupsAPI) groupHistory(ctx context.Context, in *struct {
 	out.Changes = out.Changes[:min(500, len(out.Changes))]
 	revisions, err := s.Store.RevisionsSince(ctx, from.Start().Time())
 	if err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	was := ""
 	for k, r := range revisions { // oldest first; the first one is from before the window
@@ -382,7 +382,7 @@ func (s *policyAPI) exportRules(ctx context.Context, in *struct{ Window }) (*hum
 func (s *inventoryAPI) exportDisagreements(ctx context.Context, _ *struct{}) (*huma.StreamResponse, error) {
 	said, _, err := s.Store.Disagreements(ctx, 1_000_000)
 	if err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	return stream("disagreements.csv", func(w *ingest.CSV) {
 		_ = w.Write([]string{"id", "key", "source", "value", "author", "at"})

@@ -98,11 +98,11 @@ func (s *policyAPI) getPolicy(ctx context.Context, in *struct{ Window }) (*Body[
 	}
 	undo, redo, err := s.Store.Undoable(ctx)
 	if err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	revisions, err := s.Store.Revisions(ctx, 100_000)
 	if err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	byNo := map[int]store.Revision{}
 	for _, r := range revisions {
@@ -301,7 +301,7 @@ func (s *policyAPI) turn(ctx context.Context, c *store.Change, err error) (*Body
 		return nil, huma.Error409Conflict("there is nothing left to undo or redo")
 	}
 	if err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	s.Models.Nudge()
 	return body(*c), nil
@@ -312,7 +312,7 @@ func (s *policyAPI) revisions(ctx context.Context, in *struct {
 }) (*Body[[]store.Revision], error) {
 	rs, err := s.Store.Revisions(ctx, in.Limit)
 	if err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	return body(rs), nil
 }

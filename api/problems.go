@@ -89,7 +89,8 @@ func (s *base) failed(ctx context.Context, err error) error {
 	return problem(http.StatusServiceUnavailable, problemAway, "the database cannot be used just now; nothing was changed, try again")
 }
 
-// answer makes a handler whose errors are said as failed says them.
+// answer makes a handler whose errors are said as failed says them: a handler
+// gives back the error that it met, and only here it becomes a status.
 func answer[I, O any](b *base, handle func(context.Context, *I) (*O, error)) func(context.Context, *I) (*O, error) {
 	return func(ctx context.Context, in *I) (*O, error) {
 		out, err := handle(ctx, in)

@@ -122,7 +122,7 @@ func (s *proposalsAPI) proposals(ctx context.Context, _ *struct{}) (*Body[Propos
 	}
 	out := Proposals{}
 	if out.Refused, err = s.Store.Refusals(ctx); err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	newest, d, err := s.derived(ctx)
 	if err != nil {
@@ -268,12 +268,12 @@ func (s *proposalsAPI) refuse(ctx context.Context, in *struct {
 		err = s.Store.Refuse(ctx, store.Refusal{Rule: in.Body.Rule, Reason: in.Body.Reason, Author: s.Author, Conversations: in.Body.Conversations, Callers: in.Body.Callers, Instead: in.Body.Instead})
 	}
 	if err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	s.Events.Changed()
 	all, err := s.Store.Refusals(ctx)
 	if err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	return body(all), nil
 }

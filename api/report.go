@@ -52,7 +52,7 @@ func (s *reportAPI) report(ctx context.Context, in *ReportQuery) (*Body[report.R
 	before := store.Revision{}
 	if in.Against > 0 {
 		if before, err = s.Store.Revision(ctx, in.Against); err != nil {
-			return nil, s.failed(ctx, err)
+			return nil, err
 		}
 	}
 	o.Before = before.Text

@@ -15,7 +15,7 @@ import (
 func (b *base) snapshot(ctx context.Context) (*model.Model, error) {
 	m, err := b.Model(ctx)
 	if err != nil {
-		return nil, b.failed(ctx, err)
+		return nil, err
 	}
 	return m, nil
 }
@@ -65,7 +65,7 @@ func (b *base) viewAgainst(ctx context.Context, w Window, revision int) (*reach.
 	}
 	v, err := b.View(ctx, m, from, to, revision)
 	if err != nil {
-		return nil, nil, b.failed(ctx, err)
+		return nil, nil, err
 	}
 	return v, m, nil
 }

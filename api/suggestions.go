@@ -126,7 +126,7 @@ func (s *vocabularyAPI) suggestionList(ctx context.Context) (SuggestionList, err
 	}
 	all, err := s.Store.RefusedTags(ctx)
 	if err != nil {
-		return out, s.failed(ctx, err)
+		return out, err
 	}
 	refused := map[TagIn]bool{}
 	for _, r := range all {
@@ -219,7 +219,7 @@ func (s *vocabularyAPI) refuseSuggestions(ctx context.Context, in *struct {
 		all = append(all, store.RefusedTag{Workload: t.Workload, Key: t.Key, Value: t.Value, Author: s.Author})
 	}
 	if err := s.Store.RefuseTags(ctx, all, in.Body.Again); err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	s.Events.Changed()
 	return s.suggestions(ctx, nil)

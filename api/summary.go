@@ -64,7 +64,7 @@ func (s *summaryAPI) summary(ctx context.Context, in *struct{ Window }) (*Body[S
 		}
 	}
 	if out.Undo, out.Redo, err = s.Store.Undoable(ctx); err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	t := v.Totals(reach.Query{Count: liveStore})
 	out.Uncovered = t.Conversations[decide.Uncovered]

@@ -121,7 +121,7 @@ func (s *base) applyTags(ctx context.Context, before *reach.View, snap *model.Mo
 		return body(out), nil
 	}
 	if err := s.Store.SetTags(ctx, edits, s.Author, words); err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	s.Models.Nudge()
 	return body(out), nil

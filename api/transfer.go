@@ -30,7 +30,7 @@ func (s *importsAPI) exportEstate(ctx context.Context, _ *struct{}) (*huma.Strea
 	if err := s.Store.Export(ctx, f); err != nil {
 		f.Close()
 		os.Remove(f.Name())
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	return &huma.StreamResponse{Body: func(hc huma.Context) {
 		defer os.Remove(f.Name())
@@ -54,7 +54,7 @@ type Restored struct {
 
 func (s *importsAPI) restoreEstate(ctx context.Context, in *struct{ rawBody }) (*Body[store.Job], error) {
 	if empty, err := s.Store.Empty(ctx); err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	} else if !empty {
 		return nil, huma.Error409Conflict(store.ErrNotEmpty.Error())
 	}

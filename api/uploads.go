@@ -59,16 +59,16 @@ type upload struct {
 // receive writes a body to a file of its own, of at most so many octets.
 func (s *base) receive(ctx context.Context, b *rawBody, most int64) (*upload, error) {
 	if err := s.Disk.Room(""); err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	_ = b.ctx.SetReadDeadline(time.Now().Add(uploadPatience))
 	defer b.ctx.SetReadDeadline(time.Time{}) //nolint:errcheck // the connection may be gone
 	if err := os.MkdirAll(s.Uploads, 0o700); err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	f, err := os.CreateTemp(s.Uploads, "upload-*")
 	if err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	u := &upload{path: f.Name()}
 	keep := false

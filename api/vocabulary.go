@@ -54,7 +54,7 @@ func (s *vocabularyAPI) routes(a huma.API) {
 	huma.Delete(a, "/api/selections", answer(s.base, s.dropSelection))
 }
 
-// slipsIn finds the values that look like slips, key by key.
+// misspellings finds the values that look like slips of others, key by key.
 func misspellings(snap *model.Model) []Misspelling {
 	counts := map[string]map[string]int{}
 	for _, w := range snap.Estate.All() {
@@ -146,7 +146,7 @@ func (s *vocabularyAPI) setStructural(ctx context.Context, in *struct {
 		}
 	}
 	if err := s.Store.SetStructural(ctx, in.Body.Keys); err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	s.Models.Nudge()
 	return body(in.Body.Keys), nil
@@ -211,7 +211,7 @@ func (s *vocabularyAPI) selections(ctx context.Context, in *struct {
 func (s *vocabularyAPI) selectionsOf(ctx context.Context, list string) (*Body[[]store.Selection], error) {
 	all, err := s.Store.Selections(ctx, list)
 	if err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	return body(all), nil
 }
@@ -224,7 +224,7 @@ func (s *vocabularyAPI) saveSelection(ctx context.Context, in *struct {
 	}
 }) (*Body[[]store.Selection], error) {
 	if err := s.Store.SaveSelection(ctx, store.Selection{List: in.Body.List, Name: in.Body.Name, Filter: in.Body.Filter, Author: s.Author}); err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	s.Events.Changed()
 	return s.selectionsOf(ctx, in.Body.List)
@@ -235,7 +235,7 @@ func (s *vocabularyAPI) dropSelection(ctx context.Context, in *struct {
 	Name string `query:"name" required:"true"`
 }) (*Body[[]store.Selection], error) {
 	if err := s.Store.DropSelection(ctx, in.List, in.Name); err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	s.Events.Changed()
 	return s.selectionsOf(ctx, in.List)

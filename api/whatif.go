@@ -218,7 +218,7 @@ func (s *whatIfAPI) keepProbes(ctx context.Context, in *struct {
 		probes = append(probes, p)
 	}
 	if err := s.Store.KeepProbes(ctx, probes); err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	s.Models.Nudge()
 	return s.listProbes(ctx, &struct{ Window }{in.Window})
@@ -231,7 +231,7 @@ func (s *whatIfAPI) dropProbes(ctx context.Context, in *struct {
 	}
 }) (*Body[[]ProbeOut], error) {
 	if err := s.Store.DropProbes(ctx, in.Body.Questions); err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	s.Models.Nudge()
 	return s.listProbes(ctx, &struct{ Window }{in.Window})
@@ -240,7 +240,7 @@ func (s *whatIfAPI) dropProbes(ctx context.Context, in *struct {
 func (s *whatIfAPI) exportProbes(ctx context.Context, _ *struct{}) (*huma.StreamResponse, error) {
 	kept, err := s.Store.Probes(ctx)
 	if err != nil {
-		return nil, s.failed(ctx, err)
+		return nil, err
 	}
 	return &huma.StreamResponse{Body: func(ctx huma.Context) {
 		ctx.SetHeader("Content-Type", "text/plain; charset=utf-8")

@@ -113,7 +113,8 @@ func (s *workloadsAPI) listWorkloads(ctx context.Context, in *listWorkloads) (*B
 	key, down := strings.CutPrefix(in.Sort, "-")
 	selected = inOrder(selected, s.order(snap, key), down)
 	out := WorkloadList{Total: len(selected), All: snap.Present(), Workloads: []WorkloadOut{}, Keys: snap.TagKeys()}
-	for _, i := range selected[min(in.Offset, len(selected)):][:min(in.Limit, len(selected)-min(in.Offset, len(selected)))] {
+	from, to := Page{in.Offset, in.Limit}.cut(len(selected))
+	for _, i := range selected[from:to] {
 		out.Workloads = append(out.Workloads, workloadOut(snap, i))
 	}
 	return body(out), nil

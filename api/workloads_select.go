@@ -25,7 +25,7 @@ type WorkloadFilter struct {
 	Gone  bool     `query:"retired" doc:"Those that are retired, instead of those that are there"`
 }
 
-// selected gives the indexes of the workloads that a filter selects.
+// selectWorkloads gives the indexes of the workloads that a filter selects.
 func selectWorkloads(snap *model.Model, f WorkloadFilter) ([]int32, error) {
 	byKey := map[string][]string{}
 	for _, t := range f.Tags {

@@ -106,6 +106,3 @@ func (a *App) RevisionPolicy(ctx context.Context, revision int) (*policy.Policy,
 	p, _ := policy.Parse(r.Text)
 	return p, nil
 }
-
-// clockOfJobs is how often servers say that they run their jobs.
-const clockOfJobs = 3 * time.Second

@@ -141,6 +141,9 @@ func (a *App) finish(ctx context.Context, r *running, result any, err error) {
 	a.Events.Changed()
 }
 
+// clockOfJobs is how often servers say that they run their jobs.
+const clockOfJobs = 3 * time.Second
+
 // silent is for how long a server may say nothing of its jobs before another
 // takes it to have ended.
 const silent = 20 * time.Second

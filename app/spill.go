@@ -35,6 +35,7 @@ type Spill struct {
 	parts   int
 }
 
+// NewSpill makes an empty one in a folder; it goes with the program. Close it.
 func NewSpill(folder string, c changes) (*Spill, error) {
 	f, err := os.CreateTemp(folder, "upload-parts-*")
 	if err != nil {
@@ -45,6 +46,7 @@ func NewSpill(folder string, c changes) (*Spill, error) {
 	return &Spill{changes: c, file: f, out: out, enc: gob.NewEncoder(out)}, nil
 }
 
+// Add takes a record; it is copied.
 func (s *Spill) Add(r *flow.Joined) error {
 	s.records = append(s.records, *r)
 	if len(s.records) < partRecords {
@@ -53,6 +55,7 @@ func (s *Spill) Add(r *flow.Joined) error {
 	return s.Flush()
 }
 
+// Flush writes what is in memory; call it once after the last Add.
 func (s *Spill) Flush() error {
 	if len(s.records) > 0 {
 		b := store.BatchOf("", s.records, s.changes)
@@ -68,7 +71,8 @@ func (s *Spill) Flush() error {
 	return nil
 }
 
-// Each gives the parts; it may be asked several times.
+// Each gives the parts, in the order in which they came; it may be asked several
+// times. progress is told the share that is done, 0 to 1.
 func (s *Spill) Each(progress func(share float64)) iter.Seq2[*store.Encoded, error] {
 	return func(yield func(*store.Encoded, error) bool) {
 		if _, err := s.file.Seek(0, io.SeekStart); err != nil {
@@ -87,6 +91,7 @@ func (s *Spill) Each(progress func(share float64)) iter.Seq2[*store.Encoded, err
 	}
 }
 
+// Close gives the room on the disk back.
 func (s *Spill) Close() { _ = s.file.Close() }
 
 // MostDistinct is up to how many conversation-hours a preview counts.
@@ -100,10 +105,12 @@ type Distinct struct {
 	Over    bool // there are more than it counts
 }
 
+// NewDistinct makes one that has counted nothing.
 func NewDistinct(c changes) *Distinct {
 	return &Distinct{buckets: flow.Buckets{Changes: c}, seed: maphash.MakeSeed(), seen: map[uint64]struct{}{}}
 }
 
+// Add counts the hour of a record, if it is another one. It gives no error.
 func (d *Distinct) Add(r *flow.Joined) error {
 	if d.Over {
 		return nil
@@ -121,4 +128,5 @@ func (d *Distinct) Add(r *flow.Joined) error {
 	return nil
 }
 
+// Count gives how many there are; if Over, at least so many.
 func (d *Distinct) Count() int { return len(d.seen) }

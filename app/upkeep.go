@@ -16,7 +16,7 @@ import (
 	"lucidorchard/store"
 )
 
-// at reports whether an address is where what was said of a port holds.
+// portAt reports whether an address is where what was said of a port holds.
 func portAt(snap *model.Model, p *store.ServicePort, addr netip.Addr, t estate.Instant) bool {
 	switch p.Kind {
 	case "everywhere":
@@ -34,7 +34,7 @@ func portAt(snap *model.Model, p *store.ServicePort, addr netip.Addr, t estate.I
 	return err == nil && one.Unmap() == addr
 }
 
-// serves says whether one of what was said of ports holds at an address.
+// servesAt says whether one of what was said of ports holds at an address.
 func servesAt(snap *model.Model, said []store.ServicePort) func(netip.Addr, uint8, uint16, flow.Micros) bool {
 	type key struct {
 		proto uint8
@@ -151,13 +151,14 @@ func (a *App) finishTurns(ctx context.Context) error {
 	return nil
 }
 
+// Retention gives for how long traffic is kept.
 func (a *App) Retention(ctx context.Context) (store.Retention, error) {
 	r := store.DefaultRetention
 	err := a.Store.Setting(ctx, "retention", &r)
 	return r, err
 }
 
-// retain deletes what is over the bounds.
+// Retain deletes what is over the bounds.
 func (a *App) Retain(ctx context.Context) error {
 	r, err := a.Retention(ctx)
 	if err != nil {

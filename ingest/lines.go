@@ -101,22 +101,15 @@ func (j *WorkloadJSON) Workload(source string) (estate.Workload, error) {
 // Blank lines are no rows. What cannot be used is reported and left out. The
 // file speaks of all tags of the source: Keys is nil.
 func WorkloadLines(in io.Reader, source string) (*WorkloadFile, error) {
-	b := bufio.NewReaderSize(in, 1<<16)
-	if mark, _ := b.Peek(3); string(mark) == "\ufeff" {
-		_, _ = b.Discard(3)
-	}
+	b := bufio.NewScanner(in)
+	b.Buffer(make([]byte, 1<<16), mostRow)
 	var all []WorkloadJSON
 	var lines []int
 	out := &WorkloadFile{}
-	for n := 1; ; n++ {
-		line, err := readLine(b)
-		if errors.Is(err, errLongRow) {
-			return nil, fmt.Errorf("line %d: %w", n, err)
-		}
-		if err != nil && !errors.Is(err, io.EOF) {
-			return nil, err
-		}
-		if text := bytes.TrimSpace(line); len(text) > 0 {
+	n := 0
+	for b.Scan() {
+		n++
+		if text := bytes.TrimSpace(bytes.TrimPrefix(b.Bytes(), []byte("\ufeff"))); len(text) > 0 {
 			out.Rows++
 			var j WorkloadJSON
 			d := json.NewDecoder(bytes.NewReader(text))
@@ -132,26 +125,14 @@ func WorkloadLines(in io.Reader, source string) (*WorkloadFile, error) {
 				all, lines = append(all, j), append(lines, n)
 			}
 		}
-		if err != nil {
-			break
-		}
+	}
+	if err := b.Err(); errors.Is(err, bufio.ErrTooLong) {
+		return nil, fmt.Errorf("line %d: %w", n+1, errLongRow)
+	} else if err != nil {
+		return nil, err
 	}
 	out.take(all, lines, source)
 	return out, nil
-}
-
-// readLine reads a line of a bounded length.
-func readLine(b *bufio.Reader) (line []byte, err error) {
-	for {
-		part, err := b.ReadSlice('\n')
-		line = append(line, part...)
-		if len(line) > mostRow {
-			return nil, errLongRow
-		}
-		if err != bufio.ErrBufferFull {
-			return line, err
-		}
-	}
 }
 
 // WorkloadObjects is WorkloadLines for objects that were read already; errors

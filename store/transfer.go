@@ -192,10 +192,10 @@ type restoring struct {
 
 // all reads an export to its end, and gives its number of lines.
 func (r *restoring) all(in io.Reader, progress func(lines int)) (lines int, err error) {
-	b := bufio.NewReaderSize(in, 1<<16)
-	for {
-		line, err := readLine(b)
-		if text := bytes.TrimSpace(line); len(text) > 0 {
+	b := bufio.NewScanner(in)
+	b.Buffer(make([]byte, 1<<16), longestLine)
+	for b.Scan() {
+		if text := bytes.TrimSpace(b.Bytes()); len(text) > 0 {
 			lines++
 			if bad := r.line(lines, text); bad != nil {
 				return lines, bad
@@ -204,15 +204,11 @@ func (r *restoring) all(in io.Reader, progress func(lines int)) (lines int, err 
 				progress(lines)
 			}
 		}
-		if err == io.EOF {
-			break
-		}
-		if err == errLong {
-			return lines, &LineError{lines + 1, fmt.Sprintf("found a line of more than %d octets", longestLine)}
-		}
-		if err != nil {
-			return lines, err
-		}
+	}
+	if err := b.Err(); errors.Is(err, bufio.ErrTooLong) {
+		return lines, &LineError{lines + 1, fmt.Sprintf("found a line of more than %d octets", longestLine)}
+	} else if err != nil {
+		return lines, err
 	}
 	if lines == 0 {
 		return 0, &LineError{1, "found an empty file, expected an export of an estate"}
@@ -222,21 +218,6 @@ func (r *restoring) all(in io.Reader, progress func(lines int)) (lines int, err 
 
 // longestLine is that of a policy text, quoted, with room to spare.
 const longestLine = 64 << 20
-
-var errLong = errors.New("the line is too long")
-
-func readLine(b *bufio.Reader) (line []byte, err error) {
-	for {
-		part, err := b.ReadSlice('\n')
-		line = append(line, part...)
-		if len(line) > longestLine {
-			return nil, errLong
-		}
-		if err != bufio.ErrBufferFull {
-			return line, err
-		}
-	}
-}
 
 func (r *restoring) line(n int, text []byte) error {
 	if n == 1 {

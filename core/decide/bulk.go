@@ -2,12 +2,12 @@ package decide
 
 import (
 	"fmt"
-	"math"
 	"runtime"
 	"runtime/debug"
 	"sync"
 	"sync/atomic"
 
+	"lucidorchard/core/flow"
 	"lucidorchard/core/service"
 )
 
@@ -120,7 +120,7 @@ func newTally(rules, bins int, groups int32) *tally {
 func (t *tally) count(cols *Columns, i int, rule int32, v Verdict) {
 	t.Rows[v]++
 	if cols.Connections != nil {
-		t.Connections[v] = saturating(t.Connections[v], cols.Connections[i])
+		t.Connections[v] = flow.Sum(t.Connections[v], cols.Connections[i])
 	}
 	if rule >= 0 {
 		t.Rules[rule]++
@@ -158,7 +158,7 @@ func sum(tallies []*tally, rules, bins int) Tally {
 		}
 		out.Rows.add(t.Rows)
 		for v, n := range t.Connections {
-			out.Connections[v] = saturating(out.Connections[v], n)
+			out.Connections[v] = flow.Sum(out.Connections[v], n)
 		}
 		for r, n := range t.Rules {
 			out.Rules[r] += n
@@ -181,14 +181,6 @@ func sum(tallies []*tally, rules, bins int) Tally {
 		}
 	}
 	return out
-}
-
-// saturating adds numbers that are not negative, up to the largest there is.
-func saturating(a, b int64) int64 {
-	if a > math.MaxInt64-b {
-		return math.MaxInt64
-	}
-	return a + b
 }
 
 // Parallel does the parts from 0 up, shared out among workers. If one of them

@@ -189,8 +189,8 @@ func (f *ruleFacts) cover(rule int32) {
 	f.covered[rule] = true
 }
 
-func (f *finder) add(kind Kind, r *policy.Rule, mend *Fix, others []*policy.Rule, format string, args ...any) {
-	f.out = append(f.out, Finding{Kind: kind, Line: r.Line, Words: fmt.Sprintf(format, args...), Others: others, Fix: mend})
+func (f *finder) add(kind Kind, r *policy.Rule, fix *Fix, others []*policy.Rule, format string, args ...any) {
+	f.out = append(f.out, Finding{Kind: kind, Line: r.Line, Words: fmt.Sprintf(format, args...), Others: others, Fix: fix})
 }
 
 func remove(r *policy.Rule) *Fix {

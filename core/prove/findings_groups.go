@@ -92,8 +92,8 @@ func (f *finder) groups() {
 		if !ok {
 			continue
 		}
-		find := func(kind Kind, mend *Fix, format string, args ...any) {
-			f.out = append(f.out, Finding{Kind: kind, Line: g.Line, Group: g.Name, Words: fmt.Sprintf(format, args...), Fix: mend})
+		find := func(kind Kind, fix *Fix, format string, args ...any) {
+			f.out = append(f.out, Finding{Kind: kind, Line: g.Line, Group: g.Name, Words: fmt.Sprintf(format, args...), Fix: fix})
 		}
 		drop := &Fix{Words: "Remove it", Edits: []policy.Edit{{Op: policy.Remove, Line: g.Line}}}
 		if used[g.Name] {

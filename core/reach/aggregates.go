@@ -113,7 +113,7 @@ func (v *View) regather(from *aggregates, names *naming) *aggregates {
 		base[i+1] = base[i] + int32(len(p))
 	}
 	number := func(n int32) int32 { return base[int(n)%parts] + n/int32(parts) }
-	t := &cellTable{all: slices.Concat(from.parts...)}
+	t := &aggregateTable{all: slices.Concat(from.parts...)}
 	dirty := make([]bool, len(t.all))
 	for _, i := range v.carry.changed {
 		dirty[number(from.of[i])] = true
@@ -189,14 +189,14 @@ func (k *aggregateKey) hash() uint64 {
 	return h ^ h>>31
 }
 
-// cellTable finds aggregates by their keys: an open hash table of indexes.
-type cellTable struct {
+// aggregateTable finds aggregates by their keys: an open hash table of indexes.
+type aggregateTable struct {
 	index []int32 // plus 1
 	all   []aggregate
 }
 
 // number finds the aggregate of a key, a new one if need be.
-func (t *cellTable) number(k *aggregateKey, h uint64) int32 {
+func (t *aggregateTable) number(k *aggregateKey, h uint64) int32 {
 	if 2*len(t.all) >= len(t.index) {
 		t.reindex()
 	}
@@ -213,7 +213,7 @@ func (t *cellTable) number(k *aggregateKey, h uint64) int32 {
 }
 
 // reindex makes the table anew, with room for as many aggregates again.
-func (t *cellTable) reindex() {
+func (t *aggregateTable) reindex() {
 	size := 1024
 	for size < 4*len(t.all) {
 		size *= 2
@@ -241,7 +241,7 @@ func (v *View) gather(q Query) *aggregates {
 		out.of = make([]int32, len(v.rules))
 	}
 	decide.Parallel(workers, workers, func(_, part int) {
-		t := &cellTable{}
+		t := &aggregateTable{}
 		for i, r := range v.rules {
 			k := aggregateKey{client: names.of[v.cols.Client[i]], server: names.of[v.cols.Server[i]], point: v.cols.Point[i], rule: r}
 			h := k.hash()

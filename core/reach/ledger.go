@@ -235,7 +235,7 @@ func (v *View) rowsOf(q Query, byClient bool) []Row {
 }
 
 // aggregateMatches reports whether a query, but for its sides and what is asked of
-// each conversation, selects a aggregate.
+// each conversation, selects an aggregate.
 func (v *View) aggregateMatches(q Query, c *aggregate) bool {
 	verdict := v.verdict[c.rule+1]
 	if q.Verdicts != [3]bool{} && !q.Verdicts[verdict] || q.Was != [3]bool{} && !q.Was[c.was] || q.Leaks && !c.odd {

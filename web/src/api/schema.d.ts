@@ -2166,7 +2166,7 @@ export interface components {
             /** @description What would settle it with one action, in words */
             fix?: string;
             kind: string;
-            /** @description The mend decides something differently: look at the consequences first */
+            /** @description The fix decides something differently: look at the consequences first */
             turns?: boolean;
             /** @description The reason */
             words: string;
@@ -2225,7 +2225,7 @@ export interface components {
             line: number;
             /** @description The statement */
             text: string;
-            /** @description The mend decides something differently: look at the consequences first */
+            /** @description The fix decides something differently: look at the consequences first */
             turns?: boolean;
             /** @description The reason */
             words: string;
