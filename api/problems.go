@@ -65,28 +65,28 @@ func (s *base) failed(ctx context.Context, err error) error {
 		}
 		return huma.Error422UnprocessableEntity(said.Detail)
 	case errors.As(err, &repeated):
-		return problem(http.StatusConflict, problemStored, repeated.Error())
+		return problem(http.StatusConflict, problemStored, s.Told(err))
 	case errors.As(err, &changed):
-		return problem(http.StatusConflict, problemMoved, changed.Error())
+		return problem(http.StatusConflict, problemMoved, s.Told(err))
 	case errors.As(err, &lacks):
 		return problem(http.StatusConflict, problemLacks, lacks.Error()+"; nothing was changed. If the list is whole, send it again with confirm="+strconv.Itoa(lacks.Missing))
 	case errors.As(err, &full):
-		return problem(http.StatusInsufficientStorage, problemFull, full.Error()+"; nothing was changed. Make room on it, then try again")
+		return problem(http.StatusInsufficientStorage, problemFull, s.Told(err))
 	case store.Full(err):
 		cause(slog.LevelError, "the database has no room")
-		return problem(http.StatusInsufficientStorage, problemFull, "the disk of the database is full; nothing was changed. Make room on it, then try again")
+		return problem(http.StatusInsufficientStorage, problemFull, s.Told(err))
 	case errors.As(err, &fault):
 		return s.fault(ctx, fault.Value, fault.Stack)
 	case errors.As(err, &unknown):
 		cause(slog.LevelError, "what became of a transaction is not known")
 		return problem(http.StatusServiceUnavailable, problemUnknown, "the database went away in the very moment of storing: whether this was stored is not known. Sending the same request again with the same Idempotency-Key is safe; without one, look first")
 	case store.Refused(err) != nil:
-		return huma.Error422UnprocessableEntity("the database cannot store this: " + store.Refused(err).Reason + "; nothing was changed")
+		return huma.Error422UnprocessableEntity(s.Told(err))
 	case ctx.Err() != nil && errors.Is(err, context.Canceled): // nobody waits for the answer any more
 		return err
 	}
 	cause(slog.LevelError, "the database cannot be used")
-	return problem(http.StatusServiceUnavailable, problemAway, "the database cannot be used just now; nothing was changed, try again")
+	return problem(http.StatusServiceUnavailable, problemAway, s.Told(err))
 }
 
 // answer makes a handler whose errors are said as failed says them: a handler

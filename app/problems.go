@@ -50,8 +50,10 @@ func (a *App) Told(err error) string {
 		fault    *model.Fault
 	)
 	switch {
-	case errors.As(err, &problem), errors.As(err, &repeated), errors.As(err, &changed), errors.As(err, &lacks), errors.As(err, &line), errors.As(err, &full), errors.Is(err, ErrSpill), errors.Is(err, errFault):
+	case errors.As(err, &problem), errors.As(err, &repeated), errors.As(err, &changed), errors.As(err, &lacks), errors.As(err, &line), errors.Is(err, ErrSpill), errors.Is(err, errFault):
 		return err.Error()
+	case errors.As(err, &full):
+		return full.Error() + "; nothing was changed. Make room on it, then try again"
 	case errors.As(err, &fault):
 		return errFault.Error()
 	case store.Full(err):

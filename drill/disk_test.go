@@ -173,24 +173,7 @@ func TestFullDisk(t *testing.T) {
 	if x.conn != nil {
 		x.conn.Close()
 	}
-	var text string
-	s.get("/api/policy.orchard", &text)
-	var c tally
-	for name, acknowledged := range edits {
-		there := strings.Count(text, "group "+name+" ")
-		if acknowledged {
-			c.acknowledged++
-			if there == 0 {
-				c.lost++
-			}
-		} else if there > 0 {
-			c.falsely++
-		}
-		if there > 1 {
-			c.doubled++
-		}
-	}
-	c.report(t, "edits on a full disk", n)
+	s.edited(edits).report(t, "edits on a full disk", n)
 
 	// Traffic: what was sent is stored, or was not read; nothing is counted twice.
 	var traffic tally

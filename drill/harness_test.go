@@ -240,6 +240,26 @@ func (c *tally) report(t *testing.T, name string, rounds int) {
 	require.Zero(t, c.falsely)
 }
 
+// edited counts what became of edits: the groups that they added, with whether that
+// was acknowledged.
+func (s *site) edited(edits map[string]bool) *tally {
+	s.t.Helper()
+	var text string
+	s.get("/api/policy.orchard", &text)
+	c := &tally{}
+	for name, acknowledged := range edits {
+		there := strings.Count(text, "group "+name+" ")
+		if acknowledged {
+			c.acknowledged++
+			c.lost += max(0, 1-there)
+		} else {
+			c.falsely += min(1, there)
+		}
+		c.doubled += max(0, there-1)
+	}
+	return c
+}
+
 // edits adds groups with names of their own until the context ends. Each is sent
 // again with its key until the server has answered.
 func (s *site) edits(ctx context.Context, worker string, note func(name string, acknowledged bool)) {

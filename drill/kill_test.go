@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -98,24 +97,6 @@ func TestKills(t *testing.T) {
 	stop()
 	group.Wait()
 
-	var text string
-	s.get("/api/policy.orchard", &text)
-	var e tally
-	for name, acknowledged := range edits {
-		there := strings.Count(text, "group "+name+" ")
-		switch {
-		case acknowledged:
-			e.acknowledged++
-			if there == 0 {
-				e.lost++
-			}
-		case there > 0:
-			e.falsely++
-		}
-		if there > 1 {
-			e.doubled++
-		}
-	}
-	e.report(t, "edits through kills", n)
+	s.edited(edits).report(t, "edits through kills", n)
 	s.settled(files).report(t, "imports through kills", n)
 }

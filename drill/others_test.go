@@ -61,22 +61,8 @@ func TestClockOfTheDatabase(t *testing.T) {
 	}
 	stop()
 	group.Wait()
-	var text string
-	s.get("/api/policy.orchard", &text)
-	var c tally
-	for name, acknowledged := range edits {
-		there := strings.Count(text, "group "+name+" ")
-		if acknowledged {
-			c.acknowledged++
-			c.lost += max(0, 1-there)
-		} else {
-			c.falsely += there
-		}
-		c.doubled += max(0, there-1)
-	}
-	c.report(t, "edits with the clock set", n)
-	counts := s.settled(files)
-	counts.report(t, "imports with the clock set", n)
+	s.edited(edits).report(t, "edits with the clock set", n)
+	s.settled(files).report(t, "imports with the clock set", n)
 }
 
 // settled waits for the jobs of files and counts what became of them.
@@ -267,19 +253,8 @@ func TestTwoServers(t *testing.T) {
 	}
 	stop()
 	group.Wait()
-	var text string
-	sites[0].get("/api/policy.orchard", &text)
-	c := tally{doubled: both}
-	for name, acknowledged := range edits {
-		there := strings.Count(text, "group "+name+" ")
-		if acknowledged {
-			c.acknowledged++
-			c.lost += max(0, 1-there)
-		} else {
-			c.falsely += there
-		}
-		c.doubled += max(0, there-1)
-	}
+	c := sites[0].edited(edits)
+	c.doubled += both
 	c.report(t, "edits of two servers", n)
 	sites[0].settled(files).report(t, "imports of two servers", n)
 	var jobs struct {

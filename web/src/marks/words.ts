@@ -5,7 +5,11 @@ const day = new Intl.DateTimeFormat(undefined, { day: "numeric", month: "short" 
 const second = new Intl.DateTimeFormat(undefined, { day: "numeric", month: "short", hour: "2-digit", minute: "2-digit", second: "2-digit" });
 const minute = new Intl.DateTimeFormat(undefined, { day: "numeric", month: "short", hour: "2-digit", minute: "2-digit" });
 
-export const n = (v: number) => number.format(v);
+/** Where the server's sums stop (2^63 − 1): one that reaches it may be more. */
+const most = 2 ** 63;
+const atLeast = (v: number) => (v >= most ? "at least " : "");
+
+export const n = (v: number) => atLeast(v) + number.format(v);
 
 /** A sentence of the server with its large numbers as people read them. */
 export const worded = (sentence: string) => sentence.replace(/\b(for|of|all) (\d{4,})\b/g, (_, word: string, count: string) => `${word} ${n(Number(count))}`);
@@ -19,13 +23,14 @@ export function percent(share: number) {
 export const plural = (v: number, one: string, many = `${one}s`) => `${n(v)} ${v === 1 ? one : many}`;
 
 export function bytes(v: number) {
-  const units = ["B", "kB", "MB", "GB", "TB", "PB"];
+  const units = ["B", "kB", "MB", "GB", "TB", "PB", "EB"];
+  const said = atLeast(v);
   let i = 0;
   while (v >= 1000 && i < units.length - 1) {
     v /= 1000;
     i++;
   }
-  return `${v < 10 && i > 0 ? oneDigit.format(v) : n(v)} ${units[i]}`;
+  return `${said}${v < 10 && i > 0 ? oneDigit.format(v) : n(v)} ${units[i]}`;
 }
 
 export const onDay = (t: string | Date) => day.format(new Date(t));
