@@ -271,6 +271,9 @@ func (c *Collector) join() {
 			if !ok {
 				c.joiner.Close(c.clock.now(), emit)
 				c.ending = true
+				if c.Disk.Room("") != nil {
+					c.Disk.Release() // this is what the reserve is for
+				}
 				flush()
 				if n := len(c.batch.records); n > 0 { // the disk did not take them, and there is no later
 					c.spool.lost(n)
@@ -323,10 +326,9 @@ func (c *Collector) measure() {
 func (c *Collector) queue() {
 	defer c.measure()
 	b := store.Batch{Buckets: c.batch.buckets.All(), Records: c.batch.records}
-	err := c.Disk.Room("")
-	if err != nil && c.ending { // this is what the reserve is for
-		c.Disk.Release()
-		err = nil
+	var err error
+	if !c.ending {
+		err = c.Disk.Room("")
 	}
 	if err == nil {
 		err = c.spool.put(&b, c.batch.opened)

@@ -45,8 +45,13 @@ type Watch struct {
 // DefaultReserve is how many octets are kept free for each folder.
 const DefaultReserve = 64 << 20
 
-// reserveFile is what is given up when a disk is full.
-const reserveFile = "reserve"
+// reserveFile is what is given up when a disk is full; lastFile is kept until
+// the program ends, whoever takes the reserve.
+const (
+	reserveFile = "reserve"
+	lastFile    = "reserve-for-the-end"
+	lastSize    = 8 << 20
+)
 
 // New watches folders, which have to exist, with a reserve in octets for each;
 // folders on one disk share one, in the first of them.
@@ -89,14 +94,11 @@ func (w *Watch) Look() {
 		if low := free < w.reserve || s.Low && free < 2*w.reserve; low != s.Low {
 			s.Low, s.Since, changed = low, time.Now(), true
 		}
-		file := filepath.Join(s.Path, reserveFile)
-		switch _, err := os.Stat(file); {
-		case err == nil && free < w.reserve/4:
-			_ = os.Remove(file)
-		case err != nil && free > 3*w.reserve && !s.Alike:
-			if err := allocate(file, w.reserve); err != nil {
-				_ = os.Remove(file)
-			}
+		if free < w.reserve/4 {
+			_ = Release(s.Path)
+		} else if free > 3*w.reserve && !s.Alike {
+			allocate(filepath.Join(s.Path, reserveFile), w.reserve)
+			allocate(filepath.Join(s.Path, lastFile), lastSize)
 		}
 	}
 	if changed {
@@ -158,6 +160,7 @@ func (w *Watch) Changed() <-chan struct{} {
 func (w *Watch) Release() {
 	for _, s := range w.States() {
 		_ = Release(s.Path)
+		_ = os.Remove(filepath.Join(s.Path, lastFile))
 	}
 }
 
@@ -178,11 +181,15 @@ func same(a, b string) bool {
 	return syscall.Stat(a, &x) == nil && syscall.Stat(b, &y) == nil && x.Dev == y.Dev
 }
 
-func allocate(path string, size int64) error {
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_WRONLY, 0o600)
+// allocate makes a file that takes room, unless it is there; without room there
+// is none, and Look tries again.
+func allocate(path string, size int64) {
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
-		return err
+		return
 	}
 	defer f.Close()
-	return syscall.Fallocate(int(f.Fd()), 0, 0, size)
+	if syscall.Fallocate(int(f.Fd()), 0, 0, size) != nil {
+		_ = os.Remove(path)
+	}
 }

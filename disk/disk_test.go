@@ -32,6 +32,8 @@ func TestALowDiskIsSaidGivesUpItsReserveAndRecovers(t *testing.T) {
 	free = 1000 // somebody else fills it up to the brim
 	w.Look()
 	require.NoFileExists(t, reserve)
+	last := filepath.Join(dir, lastFile)
+	require.FileExists(t, last, "what the end needs is nobody else's")
 	require.Equal(t, since, w.States()[0].Since)
 
 	free = 3 << 19 // not yet enough to go on
@@ -44,6 +46,9 @@ func TestALowDiskIsSaidGivesUpItsReserveAndRecovers(t *testing.T) {
 	free = 4 << 20
 	w.Look()
 	require.FileExists(t, reserve)
+	w.Release()
+	require.NoFileExists(t, reserve)
+	require.NoFileExists(t, last)
 }
 
 func TestWhoWatchesNothingHasRoom(t *testing.T) {

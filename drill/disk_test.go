@@ -14,6 +14,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"lucidorchard/core/flow"
@@ -177,7 +178,7 @@ func TestFullDisk(t *testing.T) {
 
 	// Traffic: what was sent is stored, or was not read; nothing is counted twice.
 	var traffic tally
-	require.Eventually(t, func() bool {
+	assert.Eventually(t, func() bool {
 		traffic = tally{}
 		for client, n := range s.imported() {
 			if strings.HasPrefix(client, "11.") {
