@@ -60,6 +60,7 @@ system:
 	@missing=""; \
 	ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || missing="$$missing postgresql"; \
 	command -v chromium >/dev/null 2>&1 || missing="$$missing chromium"; \
+	command -v curl >/dev/null 2>&1 || missing="$$missing curl"; \
 	command -v gcc >/dev/null 2>&1 || missing="$$missing gcc libc6-dev"; \
 	[ -x /usr/sbin/softflowd ] || missing="$$missing softflowd"; \
 	[ -e /usr/lib/x86_64-linux-gnu/faketime/libfaketimeMT.so.1 ] || missing="$$missing libfaketime"; \

@@ -91,9 +91,9 @@ type Answer struct {
 // askAPI answers about the ask bar and the why.
 type askAPI struct{ *base }
 
-func (s *askAPI) routes(a huma.API) {
-	huma.Get(a, "/api/ask", answer(s.base, s.ask))
-	huma.Get(a, "/api/why", answer(s.base, s.why))
+func (s *askAPI) routes(r routes) {
+	get(r, "ask", "/ask", "Answer a question in words: who may reach whom, and why", s.ask)
+	get(r, "explain-verdict", "/why", "Why a conversation gets its verdict, down to the tag", s.why, missing)
 }
 
 func (s *askAPI) ask(ctx context.Context, in *struct {

@@ -79,11 +79,11 @@ func BenchmarkEstateOfARealSize(b *testing.B) {
 		res.Body.Close()
 		require.Equal(b, 200, res.StatusCode, path+" "+buf.String()[:min(200, buf.Len())])
 	}
-	ask("GET", "/api/summary", nil) // reads and compiles everything
+	ask("GET", "/api/v1/summary", nil) // reads and compiles everything
 	for name, path := range map[string]string{
-		"list": "/api/workloads?limit=200", "list-sorted-by-tag": "/api/workloads?sort=app&limit=200", "list-words": "/api/workloads?q=host-77&limit=200",
-		"list-expression": "/api/workloads?limit=200&q=" + url.QueryEscape("app is app7 and env is live"), "facets": "/api/workloads/facets", "facets-filtered": "/api/workloads/facets?tag=env%3Dlive&tag=tier%3Dstore",
-		"groups": "/api/groups", "page": "/api/workloads/w77/rules", "ledger": "/api/ledger", "check": "/api/check",
+		"list": "/api/v1/workloads?limit=200", "list-sorted-by-tag": "/api/v1/workloads?sort=app&limit=200", "list-words": "/api/v1/workloads?q=host-77&limit=200",
+		"list-expression": "/api/v1/workloads?limit=200&q=" + url.QueryEscape("app is app7 and env is live"), "facets": "/api/v1/workloads/facets", "facets-filtered": "/api/v1/workloads/facets?tag=env%3Dlive&tag=tier%3Dstore",
+		"groups": "/api/v1/groups", "page": "/api/v1/workloads/w77/rules", "ledger": "/api/v1/ledger", "check": "/api/v1/check",
 	} {
 		ask("GET", path, nil)
 		b.Run(name, func(b *testing.B) {
@@ -99,7 +99,7 @@ func BenchmarkEstateOfARealSize(b *testing.B) {
 	}
 	b.Run("what-if-200", func(b *testing.B) {
 		for b.Loop() {
-			ask("POST", "/api/whatif", map[string]any{"text": lines})
+			ask("POST", "/api/v1/whatif", map[string]any{"text": lines})
 		}
 		b.ReportMetric(float64(b.Elapsed().Milliseconds())/float64(b.N), "ms")
 	})
@@ -112,9 +112,11 @@ func BenchmarkEstateOfARealSize(b *testing.B) {
 			took[name] += time.Since(start)
 		}
 		for i := 1; b.Loop(); i++ {
-			step("save", func() { ask("POST", "/api/policy/edits", map[string]any{"revision": i, "op": "switch", "line": line}) })
-			step("totals", func() { ask("GET", "/api/check", nil) })
-			step("ledger", func() { ask("GET", "/api/ledger", nil) })
+			step("save", func() {
+				ask("POST", "/api/v1/policy/edits", map[string]any{"revision": i, "op": "switch", "line": line})
+			})
+			step("totals", func() { ask("GET", "/api/v1/check", nil) })
+			step("ledger", func() { ask("GET", "/api/v1/ledger", nil) })
 		}
 		for name, d := range took {
 			b.ReportMetric(float64(d.Milliseconds())/float64(b.N), name+"-ms")
@@ -122,14 +124,14 @@ func BenchmarkEstateOfARealSize(b *testing.B) {
 	})
 	b.Run("tag-preview", func(b *testing.B) {
 		for i := 0; b.Loop(); i++ {
-			ask("POST", "/api/tags?dryRun=true", map[string]any{"workloads": []string{fmt.Sprintf("w%d", i%workloads)}, "key": "env", "value": []string{"trial", "live"}[i%2]})
+			ask("POST", "/api/v1/tags?dryRun=true", map[string]any{"workloads": []string{fmt.Sprintf("w%d", i%workloads)}, "key": "env", "value": []string{"trial", "live"}[i%2]})
 		}
 		b.ReportMetric(float64(b.Elapsed().Milliseconds())/float64(b.N), "ms")
 	})
 	b.Run("tag-set-and-list", func(b *testing.B) {
 		for i := 0; b.Loop(); i++ {
-			ask("POST", "/api/tags", map[string]any{"workloads": []string{fmt.Sprintf("w%d", i%workloads)}, "key": "env", "value": []string{"trial", "live"}[i%2]})
-			ask("GET", "/api/workloads?limit=200", nil)
+			ask("POST", "/api/v1/tags", map[string]any{"workloads": []string{fmt.Sprintf("w%d", i%workloads)}, "key": "env", "value": []string{"trial", "live"}[i%2]})
+			ask("GET", "/api/v1/workloads?limit=200", nil)
 		}
 		b.ReportMetric(float64(b.Elapsed().Milliseconds())/float64(b.N), "ms")
 	})

@@ -3,7 +3,7 @@ package api
 import (
 	"context"
 	"fmt"
-	"net/http"
+	"math"
 	"slices"
 	"strings"
 
@@ -67,15 +67,15 @@ type DifferenceOut struct {
 // checkAPI answers about the check: totals, assertions, findings.
 type checkAPI struct{ *base }
 
-func (s *checkAPI) routes(a huma.API) {
-	huma.Get(a, "/api/check", answer(s.base, s.check))
-	huma.Get(a, "/api/check/parts", answer(s.base, s.checkParts))
-	huma.Get(a, "/api/assertions", answer(s.base, s.assertions))
-	huma.Post(a, "/api/assertions/try", answer(s.base, s.tryAssertion))
-	huma.Get(a, "/api/assertions/fix", answer(s.base, s.assertionFix))
-	huma.Get(a, "/api/findings", answer(s.base, s.findings))
-	huma.Register(a, huma.Operation{OperationID: "export-assertions", Method: http.MethodGet, Path: "/api/assertions.csv", Summary: "The assertions with their results as CSV"}, answer(s.base, s.exportAssertions))
-	huma.Register(a, huma.Operation{OperationID: "export-findings", Method: http.MethodGet, Path: "/api/findings.csv", Summary: "The findings as CSV"}, answer(s.base, s.exportFindings))
+func (s *checkAPI) routes(r routes) {
+	get(r, "check-window", "/check", "The verdicts of the window, compared with a revision", s.check, missing)
+	get(r, "list-check-parts", "/check/parts", "The verdicts of the window by what they are told apart by", s.checkParts, missing)
+	get(r, "list-assertions", "/assertions", "The assertions with their results", s.assertions)
+	post(r, "try-assertion", "/assertions/try", "Prove a statement without storing it", s.tryAssertion)
+	get(r, "read-assertion-fix", "/assertions/fix", "What would make an assertion hold", s.assertionFix, missing)
+	get(r, "list-findings", "/findings", "What is wrong with the policy or its evidence", s.findings)
+	get(r, "export-assertions", "/assertions.csv", "The assertions with their results as CSV", s.exportAssertions)
+	get(r, "export-findings", "/findings.csv", "The findings as CSV", s.exportFindings)
 }
 
 func (s *checkAPI) check(ctx context.Context, in *struct {
@@ -145,7 +145,8 @@ func (s *checkAPI) checkParts(ctx context.Context, in *struct {
 	Window
 	Against int    `query:"against"`
 	By      string `query:"by" default:"app" doc:"A tag, ~area or ~owner"`
-}) (*Body[[]PartOut], error) {
+	All
+}) (*List[PartOut], error) {
 	v, _, err := s.viewAgainst(ctx, in.Window, in.Against)
 	if err != nil {
 		return nil, err
@@ -158,10 +159,10 @@ func (s *checkAPI) checkParts(ctx context.Context, in *struct {
 		out = append(out, PartOut{partKey(in.By, l.Text), l.Text, countsOut(now), countsOut(then)})
 	})
 	slices.SortFunc(out, func(a, b PartOut) int { return strings.Compare(a.Name, b.Name) })
-	return body(out), nil
+	return cut(ctx, out, in.All), nil
 }
 
-func (s *checkAPI) assertions(ctx context.Context, _ *struct{}) (*Body[[]AssertOut], error) {
+func (s *checkAPI) assertions(ctx context.Context, in *struct{ All }) (*List[AssertOut], error) {
 	v, snap, err := s.view(ctx, Window{})
 	if err != nil {
 		return nil, err
@@ -174,7 +175,7 @@ func (s *checkAPI) assertions(ctx context.Context, _ *struct{}) (*Body[[]AssertO
 		rank := map[string]int{"broken": 0, "open": 1, "holds": 2}
 		return rank[a.Result] - rank[b.Result]
 	})
-	return body(out), nil
+	return cut(ctx, out, in.All), nil
 }
 
 func assertOut(v *reach.View, r prove.Result) AssertOut {
@@ -249,7 +250,7 @@ func (s *checkAPI) assertionFix(ctx context.Context, in *struct {
 }
 
 func (s *checkAPI) exportAssertions(ctx context.Context, _ *struct{}) (*huma.StreamResponse, error) {
-	all, err := s.assertions(ctx, nil)
+	all, err := s.assertions(ctx, &struct{ All }{All{Limit: math.MaxInt32}})
 	if err != nil {
 		return nil, err
 	}

@@ -182,6 +182,7 @@ func (s *flowsAPI) records(ctx context.Context, in *struct {
 	Service string `query:"service" required:"true"`
 	From    string `query:"from" doc:"RFC 3339; without it, from the beginning"`
 	To      string `query:"to" doc:"RFC 3339; records that start at it are in"`
+	Offset  int    `query:"offset" minimum:"0" maximum:"100000000"`
 	Limit   int    `query:"limit" minimum:"1" maximum:"5000" default:"100"`
 }) (*Body[RecordPage], error) {
 	var ends [2]netip.Addr
@@ -209,7 +210,7 @@ func (s *flowsAPI) records(ctx context.Context, in *struct {
 			span[i] = (flow.MicrosOfInstant(t) + 1).Instant()
 		}
 	}
-	found, total, err := s.Store.Records(ctx, ends[0], ends[1], pt, span[0], span[1], in.Limit)
+	found, total, err := s.Store.Records(ctx, ends[0], ends[1], pt, span[0], span[1], in.Offset, in.Limit)
 	if err != nil {
 		return nil, err
 	}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"net/http"
 	"net/netip"
 	"time"
 
@@ -37,6 +36,7 @@ type CollectorOut struct {
 // ExportersOut is who sends, and to whom.
 type ExportersOut struct {
 	Collectors []CollectorOut `json:"collectors"`
+	Total      int            `json:"total" doc:"Exporters in all"`
 	Exporters  []ExporterOut  `json:"exporters"`
 }
 
@@ -70,26 +70,26 @@ type DayOut struct {
 // exportersAPI answers about exporters, what is said of ports, and for how long traffic is kept.
 type exportersAPI struct{ *base }
 
-func (s *exportersAPI) routes(a huma.API) {
-	huma.Get(a, "/api/exporters", answer(s.base, s.exporters))
-	huma.Delete(a, "/api/exporters/{addr}", answer(s.base, s.forgetExporter))
-	huma.Get(a, "/api/service-ports", answer(s.base, s.servicePorts))
-	huma.Post(a, "/api/service-ports", answer(s.base, s.addServicePort))
-	huma.Delete(a, "/api/service-ports", answer(s.base, s.removeServicePort))
-	huma.Get(a, "/api/retention", answer(s.base, s.retention))
-	huma.Put(a, "/api/retention", answer(s.base, s.setRetention))
-	huma.Get(a, "/api/refused-batches", answer(s.base, s.refusedBatches))
-	huma.Delete(a, "/api/refused-batches/{id}", answer(s.base, s.dropRefused))
-	huma.Register(a, huma.Operation{OperationID: "export-refused-batch", Method: http.MethodGet, Path: "/api/refused-batches/{id}/records.csv", Summary: "The records of a batch that was set aside, as a file of flows"}, answer(s.base, s.exportRefused))
+func (s *exportersAPI) routes(r routes) {
+	get(r, "list-exporters", "/exporters", "The exporters and collectors with what they send", s.exporters)
+	remove(r, "forget-exporter", "/exporters/{addr}", "Forget an exporter that sends no more", s.forgetExporter)
+	get(r, "list-service-ports", "/service-ports", "What people have said of ports", s.servicePorts)
+	post(r, "add-service-port", "/service-ports", "Say that a port is a service, and turn what was stored the wrong way round", s.addServicePort, begun, missing)
+	remove(r, "remove-service-port", "/service-ports", "Take back what was said of a port, and turn conversations back", s.removeServicePort, begun, missing)
+	get(r, "read-retention", "/retention", "How long traffic is kept, or what other bounds would delete", s.retention)
+	put(r, "set-retention", "/retention", "Say how long traffic is kept", s.setRetention)
+	get(r, "list-refused-batches", "/refused-batches", "Batches of traffic that the database refuses for what they hold", s.refusedBatches)
+	remove(r, "drop-refused-batch", "/refused-batches/{id}", "Delete a batch that was set aside", s.dropRefused, missing)
+	get(r, "export-refused-batch", "/refused-batches/{id}/records.csv", "The records of a batch that was set aside, as a file of flows", s.exportRefused, missing)
 }
 
 // refusedBatches lists what collectors had to set aside.
-func (s *exportersAPI) refusedBatches(ctx context.Context, _ *struct{}) (*Body[[]store.RefusedBatch], error) {
+func (s *exportersAPI) refusedBatches(ctx context.Context, in *struct{ All }) (*List[store.RefusedBatch], error) {
 	all, err := s.Store.RefusedBatches(ctx)
 	if err != nil {
 		return nil, err
 	}
-	return body(all), nil
+	return cut(ctx, all, in.All), nil
 }
 
 type batchID struct {
@@ -123,7 +123,7 @@ func (s *exportersAPI) exportRefused(ctx context.Context, in *batchID) (*huma.St
 	}}, nil
 }
 
-func (s *exportersAPI) exporters(ctx context.Context, _ *struct{}) (*Body[ExportersOut], error) {
+func (s *exportersAPI) exporters(ctx context.Context, in *struct{ All }) (*Body[ExportersOut], error) {
 	out := ExportersOut{Collectors: []CollectorOut{}, Exporters: []ExporterOut{}}
 	collectors, err := s.Store.Collectors(ctx)
 	if err != nil {
@@ -158,6 +158,8 @@ func (s *exportersAPI) exporters(ctx context.Context, _ *struct{}) (*Body[Export
 		}
 		out.Exporters = append(out.Exporters, o)
 	}
+	out.Total = len(out.Exporters)
+	out.Exporters = cut(ctx, out.Exporters, in.All).Body
 	return body(out), nil
 }
 
@@ -171,6 +173,7 @@ func (s *exportersAPI) forgetExporter(ctx context.Context, in *struct {
 	if err := s.Store.ForgetExporter(ctx, addr); err != nil {
 		return nil, err
 	}
+	s.Events.Changed()
 	return nil, nil
 }
 
@@ -212,7 +215,7 @@ func servicePortOut(p store.ServicePort) ServicePortOut {
 	return ServicePortOut{service.PointOf(p.Protocol, uint32(p.Port)).String(), p.Kind, p.Place, p.Author, p.At.UTC().Format(time.RFC3339), p.Applied}
 }
 
-func (s *exportersAPI) servicePorts(ctx context.Context, _ *struct{}) (*Body[[]ServicePortOut], error) {
+func (s *exportersAPI) servicePorts(ctx context.Context, in *struct{ All }) (*List[ServicePortOut], error) {
 	all, err := s.Store.ServicePorts(ctx)
 	if err != nil {
 		return nil, err
@@ -221,12 +224,12 @@ func (s *exportersAPI) servicePorts(ctx context.Context, _ *struct{}) (*Body[[]S
 	for _, p := range all {
 		out = append(out, servicePortOut(p))
 	}
-	return body(out), nil
+	return cut(ctx, out, in.All), nil
 }
 
 // addServicePort remembers that a port is a service at a place, and turns what
 // was stored the wrong way round.
-func (s *exportersAPI) addServicePort(ctx context.Context, in *struct{ Body ServicePortOut }) (*Body[store.Job], error) {
+func (s *exportersAPI) addServicePort(ctx context.Context, in *struct{ Body ServicePortOut }) (*Begun, error) {
 	snap, err := s.snapshot(ctx)
 	if err != nil {
 		return nil, err
@@ -245,14 +248,14 @@ func (s *exportersAPI) addServicePort(ctx context.Context, in *struct{ Body Serv
 	job, err := s.Start(ctx, "turn", "Turn conversations on "+in.Body.Service, func(ctx context.Context, progress func(float64, string)) (any, error) {
 		return s.TurnRound(ctx, p, false, progress)
 	})
-	return body(job), err
+	return begin(job, err)
 }
 
 func (s *exportersAPI) removeServicePort(ctx context.Context, in *struct {
 	Service string `query:"service" required:"true" doc:"Such as tcp/7411"`
 	Kind    string `query:"kind" required:"true" enum:"everywhere,group,workload,address"`
 	Place   string `query:"place" doc:"As it was said; blank: everywhere"`
-}) (*Body[store.Job], error) {
+}) (*Begun, error) {
 	pt, err := readPoint(in.Service)
 	if err != nil {
 		return nil, err
@@ -271,7 +274,7 @@ func (s *exportersAPI) removeServicePort(ctx context.Context, in *struct {
 	job, err := s.Start(ctx, "turn", "Turn conversations on "+in.Service+" back", func(ctx context.Context, progress func(float64, string)) (any, error) {
 		return s.TurnRound(ctx, p, true, progress)
 	})
-	return body(job), err
+	return begin(job, err)
 }
 
 // retention gives the bounds, or those that are tried, with what they delete.
@@ -325,5 +328,6 @@ func (s *exportersAPI) setRetention(ctx context.Context, in *struct{ Body store.
 	if err := s.Retain(ctx); err != nil {
 		return nil, err
 	}
+	s.Events.Changed()
 	return s.retentionOut(ctx, in.Body)
 }

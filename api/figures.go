@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"net/http"
 	"slices"
 	"strconv"
 
@@ -51,11 +50,11 @@ type Figures struct {
 // figuresAPI answers about figures of rules and groups.
 type figuresAPI struct{ *base }
 
-func (s *figuresAPI) routes(a huma.API) {
-	huma.Get(a, "/api/figures", answer(s.base, s.figures))
-	huma.Get(a, "/api/groups/use", answer(s.base, s.groupUse))
-	huma.Register(a, huma.Operation{OperationID: "export-rule-figures", Method: http.MethodGet, Path: "/api/figures/rules.csv", Summary: "The figures of the rules as CSV"}, answer(s.base, s.exportRuleFigures))
-	huma.Register(a, huma.Operation{OperationID: "export-group-figures", Method: http.MethodGet, Path: "/api/figures/groups.csv", Summary: "The figures of the groups as CSV"}, answer(s.base, s.exportGroupFigures))
+func (s *figuresAPI) routes(r routes) {
+	get(r, "read-figures", "/figures", "What each rule and each group decides in the window", s.figures)
+	get(r, "read-group-use", "/groups/use", "Where a group is used, and by what traffic", s.groupUse, missing)
+	get(r, "export-rule-figures", "/figures/rules.csv", "The figures of the rules as CSV", s.exportRuleFigures)
+	get(r, "export-group-figures", "/figures/groups.csv", "The figures of the groups as CSV", s.exportGroupFigures)
 }
 
 func useOut(u reach.Use) UseOut {

@@ -4,11 +4,11 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"math"
 	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"lucidorchard/app"
 	"lucidorchard/core/policy"
 	"lucidorchard/core/prove"
 	"lucidorchard/core/reach"
@@ -79,12 +79,16 @@ type FoundAt struct {
 // FindingList is all that was found of the draft.
 type FindingList struct {
 	Revision int       `json:"revision"`
+	Total    int       `json:"total"`
 	Findings []FoundAt `json:"findings"`
 }
 
 // findings lists what was found of rules and groups, over all points and from
 // what was seen in the window; what can be mended comes first.
-func (s *checkAPI) findings(ctx context.Context, in *struct{ Window }) (*Body[FindingList], error) {
+func (s *checkAPI) findings(ctx context.Context, in *struct {
+	Window
+	All
+}) (*Body[FindingList], error) {
 	v, snap, err := s.view(ctx, in.Window)
 	if err != nil {
 		return nil, err
@@ -120,6 +124,8 @@ func (s *checkAPI) findings(ctx context.Context, in *struct{ Window }) (*Body[Fi
 		}
 		return cmp.Or(mended(a)-mended(b), a.Line-b.Line)
 	})
+	out.Total = len(out.Findings)
+	out.Findings = cut(ctx, out.Findings, in.All).Body
 	return body(out), nil
 }
 
@@ -132,7 +138,7 @@ func (s *policyAPI) fix(ctx context.Context, in *struct {
 		Line     int    `json:"line" doc:"Of the statement"`
 		Kind     string `json:"kind" doc:"Of the finding"`
 	}
-}) (*Body[EditOut], error) {
+}) (*Stored[EditOut], error) {
 	v, snap, err := s.view(ctx, in.Window)
 	if err != nil {
 		return nil, err
@@ -149,19 +155,17 @@ func (s *policyAPI) fix(ctx context.Context, in *struct {
 		if bad != nil {
 			return nil, refusal(bad)
 		}
-		out := EditOut{Revision: snap.Head.No, Words: fmt.Sprintf("%s, because it is %s: “%s”", f.Fix.Words, f.Kind, policy.Lines(snap.Head.Text)[line-1]), Errors: []TextError{}}
-		c := app.ConsequencesOf(v, snap, snap.After(text))
-		out.Consequences = &c
-		if !in.DryRun {
-			out.Revision, err = s.SaveText(ctx, snap, text, out.Words)
-		}
-		return body(out), err
+		words := fmt.Sprintf("%s, because it is %s: “%s”", f.Fix.Words, f.Kind, policy.Lines(snap.Head.Text)[line-1])
+		return s.edited(ctx, v, snap, text, words, in.DryRun)
 	}
 	return nil, huma.Error409Conflict("nothing of that kind is found there any more; nothing was changed")
 }
 
 func (s *checkAPI) exportFindings(ctx context.Context, in *struct{ Window }) (*huma.StreamResponse, error) {
-	all, err := s.findings(ctx, in)
+	all, err := s.findings(ctx, &struct {
+		Window
+		All
+	}{in.Window, All{Limit: math.MaxInt32}})
 	if err != nil {
 		return nil, err
 	}

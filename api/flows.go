@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"net/http"
 	"net/netip"
 	"strings"
 
@@ -89,17 +88,17 @@ type StreamOut struct {
 // flowsAPI answers about the strip, the map, the ledger, conversations and records.
 type flowsAPI struct{ *base }
 
-func (s *flowsAPI) routes(a huma.API) {
-	huma.Get(a, "/api/flows/strip", answer(s.base, s.strip))
-	huma.Get(a, "/api/flows/map", answer(s.base, s.terrace))
-	huma.Get(a, "/api/ledger", answer(s.base, s.ledger))
-	huma.Get(a, "/api/ledger/callers", answer(s.base, s.callers))
-	huma.Get(a, "/api/conversations", answer(s.base, s.conversations))
-	huma.Get(a, "/api/conversations/hours", answer(s.base, s.hours))
-	huma.Get(a, "/api/records", answer(s.base, s.records))
-	huma.Register(a, huma.Operation{OperationID: "export-ledger", Method: http.MethodGet, Path: "/api/ledger.csv", Summary: "The rows of the ledger as CSV"}, answer(s.base, s.exportLedger))
-	huma.Register(a, huma.Operation{OperationID: "export-conversation-lines", Method: http.MethodGet, Path: "/api/conversations.jsonl", Summary: "The selected conversations as JSON Lines"}, answer(s.base, s.exportConversationLines))
-	huma.Register(a, huma.Operation{OperationID: "export-conversations", Method: http.MethodGet, Path: "/api/conversations.csv", Summary: "The selected conversations with their verdicts as CSV"}, answer(s.base, s.exportConversations))
+func (s *flowsAPI) routes(r routes) {
+	get(r, "read-strip", "/flows/strip", "Connections of each hour, for the strip of the window", s.strip)
+	get(r, "read-terrace-map", "/flows/map", "Who talks to whom, between tiers, environments or groups", s.terrace)
+	get(r, "list-ledger-rows", "/ledger", "The rows of the reach ledger", s.ledger, missing)
+	get(r, "list-ledger-callers", "/ledger/callers", "The callers in a row of the ledger", s.callers, missing)
+	get(r, "list-conversations", "/conversations", "The selected conversations", s.conversations)
+	get(r, "list-conversation-hours", "/conversations/hours", "The hours of a conversation", s.hours, missing)
+	get(r, "list-records", "/records", "The single records behind a conversation", s.records, missing)
+	get(r, "export-ledger", "/ledger.csv", "The rows of the ledger as CSV", s.exportLedger, missing)
+	get(r, "export-conversation-lines", "/conversations.jsonl", "The selected conversations as JSON Lines", s.exportConversationLines)
+	get(r, "export-conversations", "/conversations.csv", "The selected conversations with their verdicts as CSV", s.exportConversations)
 }
 
 // terrace draws up the map.

@@ -2,12 +2,9 @@ package api
 
 import (
 	"context"
-	"net/http"
 	"net/netip"
 	"slices"
 	"strings"
-
-	"github.com/danielgtaylor/huma/v2"
 
 	"lucidorchard/app"
 	"lucidorchard/core/decide"
@@ -103,16 +100,16 @@ func textErrors(errs []*syntax.Error) []TextError {
 // groupsAPI answers about groups.
 type groupsAPI struct{ *base }
 
-func (s *groupsAPI) routes(a huma.API) {
-	huma.Get(a, "/api/groups", answer(s.base, s.listGroups))
-	huma.Post(a, "/api/groups/preview", answer(s.base, s.previewGroup), wholeText)
-	huma.Get(a, "/api/groups/history", answer(s.base, s.groupHistory))
-	huma.Post(a, "/api/groups/rename", answer(s.base, s.renameGroup))
-	huma.Post(a, "/api/groups/remove", answer(s.base, s.removeGroup))
-	huma.Register(a, huma.Operation{OperationID: "export-groups", Method: http.MethodGet, Path: "/api/groups.csv", Summary: "The groups as CSV"}, answer(s.base, s.exportGroups))
+func (s *groupsAPI) routes(r routes) {
+	get(r, "list-groups", "/groups", "The groups with their members by number", s.listGroups)
+	post(r, "preview-group", "/groups/preview", "Who is in, out and undecided, and what a change of the expression would change", s.previewGroup, missing)
+	get(r, "read-group-history", "/groups/history", "Who joined and left a group over the window, and why", s.groupHistory, missing)
+	post(r, "rename-group", "/groups/rename", "Rename a group, with all that names it", s.renameGroup, stored, missing)
+	post(r, "remove-group", "/groups/remove", "Remove a group, with all that needs it", s.removeGroup, stored, missing)
+	get(r, "export-groups", "/groups.csv", "The groups as CSV", s.exportGroups)
 }
 
-func (s *groupsAPI) listGroups(ctx context.Context, _ *struct{}) (*Body[[]GroupOut], error) {
+func (s *groupsAPI) listGroups(ctx context.Context, in *struct{ All }) (*List[GroupOut], error) {
 	snap, err := s.snapshot(ctx)
 	if err != nil {
 		return nil, err
@@ -123,12 +120,12 @@ func (s *groupsAPI) listGroups(ctx context.Context, _ *struct{}) (*Body[[]GroupO
 		index[g.Name] = len(out)
 		out = append(out, GroupOut{Name: g.Name, Line: g.Line, Body: g.Body(), Note: g.Note, UsedBy: uses(snap, g.Name), Findings: findingsAt(snap, g.Line), Prefixes: prefixes(g)})
 	}
-	in, undecided := snap.Counts()
+	members, undecided := snap.Counts()
 	for i, g := range snap.Policy.GroupOrder {
 		o := &out[index[g.Name]]
-		o.In, o.Undecided = in[i], undecided[i]
+		o.In, o.Undecided = members[i], undecided[i]
 	}
-	return body(out), nil
+	return cut(ctx, out, in.All), nil
 }
 
 func prefixes(g *policy.Group) int {

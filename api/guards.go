@@ -32,7 +32,11 @@ func jsonOf(v any) []byte {
 // sameOrigin refuses changes that another site's page asks for: there are no
 // accounts, so being able to reach the server must not be enough.
 func sameOrigin(next http.Handler) http.Handler {
-	return http.NewCrossOriginProtection().Handler(next)
+	p := http.NewCrossOriginProtection()
+	p.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		writeProblem(w, huma.Error403Forbidden("a page of another site asked for this; nothing was changed"))
+	}))
+	return p.Handler(next)
 }
 
 // hosted refuses requests that name a host which is not this one: a page of
@@ -46,7 +50,7 @@ func (s *base) hosted(next http.Handler) http.Handler {
 		}
 		host = strings.ToLower(strings.TrimSuffix(strings.Trim(host, "[]"), "."))
 		if _, err := netip.ParseAddr(host); err != nil && host != "localhost" && !slices.Contains(s.AllowHosts, host) {
-			writeProblem(w, problem(http.StatusMisdirectedRequest, "", fmt.Sprintf("found the host %q, expected localhost, an address, or a name that the server was started with: --allow-host %s", r.Host, host)))
+			writeProblem(w, problem(http.StatusMisdirectedRequest, problemHost, fmt.Sprintf("found the host %q, expected localhost, an address, or a name that the server was started with: --allow-host %s", r.Host, host)))
 			return
 		}
 		next.ServeHTTP(w, r)
@@ -85,8 +89,8 @@ const (
 // large are the paths whose answers are computed over all conversations or all
 // pairs.
 var large = []string{
-	"/api/check", "/api/report", "/api/ledger", "/api/conversations", "/api/flows/map", "/api/groups/preview", "/api/groups/rename", "/api/groups/remove", "/api/policy", "/api/proposals/",
-	"/api/settle", "/api/whatif", "/api/assertions", "/api/findings", "/api/figures", "/api/ask", "/api/tags", "/api/suggestions/accept", "/api/vocabulary/fix", "/api/imports/",
+	"/check", "/report", "/ledger", "/conversations", "/flows/map", "/groups/preview", "/groups/rename", "/groups/remove", "/policy", "/proposals/",
+	"/settle", "/whatif", "/assertions", "/findings", "/figures", "/ask", "/tags", "/suggestions/accept", "/vocabulary/fix", "/imports/",
 }
 
 // limited lets so many large questions in at once; the others wait for a while,
@@ -99,7 +103,8 @@ func (s *base) limited() (guard func(http.Handler) http.Handler, worked, waiting
 
 func limit(slots, queue chan struct{}, next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if !slices.ContainsFunc(large, func(p string) bool { return strings.HasPrefix(r.URL.Path, p) }) {
+		path, ours := strings.CutPrefix(r.URL.Path, Version)
+		if !ours || !slices.ContainsFunc(large, func(p string) bool { return strings.HasPrefix(path, p) }) {
 			next.ServeHTTP(w, r)
 			return
 		}
@@ -134,7 +139,7 @@ func limit(slots, queue chan struct{}, next http.Handler) http.Handler {
 // bounded ends what a request waits for after a time.
 func bounded(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if r.URL.Path == "/api/events" || strings.HasPrefix(r.URL.Path, "/api/imports/") || r.URL.Path == listingPath || strings.HasPrefix(r.URL.Path, "/api/estate") {
+		if r.URL.Path == Version+"/events" || strings.HasPrefix(r.URL.Path, Version+"/imports/") || r.URL.Path == listingPath || strings.HasPrefix(r.URL.Path, Version+"/estate") {
 			next.ServeHTTP(w, r)
 			return
 		}
@@ -237,6 +242,9 @@ func (s *base) repeatable(next http.Handler) http.Handler {
 		case have != nil:
 			w.Header().Set("Idempotency-Replayed", "true")
 			w.Header().Set("Content-Type", have.Type)
+			if have.Location != "" {
+				w.Header().Set("Location", have.Location)
+			}
 			w.WriteHeader(have.Status)
 			_, _ = w.Write(have.Body)
 			return
@@ -246,7 +254,7 @@ func (s *base) repeatable(next http.Handler) http.Handler {
 		next.ServeHTTP(rec, r.WithContext(store.WithKey(r.Context(), k)))
 		if k.Used() && rec.status < 300 && rec.body.Len() <= mostRemembered {
 			keep, cancel := context.WithTimeout(context.WithoutCancel(r.Context()), 10*time.Second)
-			if err := s.Store.KeepAnswer(keep, key, store.Answered{Status: rec.status, Type: w.Header().Get("Content-Type"), Body: rec.body.Bytes()}); err != nil {
+			if err := s.Store.KeepAnswer(keep, key, store.Answered{Status: rec.status, Type: w.Header().Get("Content-Type"), Location: w.Header().Get("Location"), Body: rec.body.Bytes()}); err != nil {
 				s.Log.Warn("an answer cannot be kept for a request that may be sent again", "error", err)
 			}
 			cancel()

@@ -21,7 +21,7 @@ func TestLargeQuestionsWaitTheirTurn(t *testing.T) {
 	hold, begun := make(chan struct{}), make(chan struct{}, 200)
 	guard, _, waits := s.limited()
 	h := httptest.NewServer(guard(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
-		if r.URL.Path == "/api/check" {
+		if r.URL.Path == "/api/v1/check" {
 			begun <- struct{}{}
 			<-hold
 		}
@@ -35,7 +35,7 @@ func TestLargeQuestionsWaitTheirTurn(t *testing.T) {
 	done := make(chan *http.Response, 200)
 	for range largeAtOnce {
 		go func() {
-			if r, err := ask(t.Context(), "/api/check"); err == nil {
+			if r, err := ask(t.Context(), "/api/v1/check"); err == nil {
 				done <- r
 			}
 		}()
@@ -47,10 +47,10 @@ func TestLargeQuestionsWaitTheirTurn(t *testing.T) {
 	leaving, leave := context.WithCancel(t.Context())
 	left := make(chan error)
 	go func() {
-		_, err := ask(leaving, "/api/check")
+		_, err := ask(leaving, "/api/v1/check")
 		left <- err
 	}()
-	r, err := ask(t.Context(), "/api/jobs")
+	r, err := ask(t.Context(), "/api/v1/jobs")
 	require.NoError(t, err)
 	require.Equal(t, 200, r.StatusCode, "small questions do not wait")
 	require.Eventually(t, func() bool { return waits() == 1 }, 10*time.Second, time.Millisecond)
@@ -61,7 +61,7 @@ func TestLargeQuestionsWaitTheirTurn(t *testing.T) {
 	const more = largeWaiting + 20 // some of them are turned away at once
 	for range more {
 		go func() {
-			if r, err := ask(waiting, "/api/check"); err == nil {
+			if r, err := ask(waiting, "/api/v1/check"); err == nil {
 				done <- r
 			}
 		}()

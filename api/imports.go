@@ -72,19 +72,26 @@ type ImportAnswer struct {
 	Job     *store.Job    `json:"job,omitempty"`
 }
 
+// imported: it starts an import, or only says what that would do.
+func imported(o *huma.Operation) {
+	begun(o)
+	o.Responses["200"] = &huma.Response{Description: "A preview; nothing was stored"}
+}
+
+func importing(job store.Job, err error) (*Stored[ImportAnswer], error) {
+	if err != nil {
+		return nil, err
+	}
+	return &Stored[ImportAnswer]{http.StatusAccepted, jobPath(job.ID), ImportAnswer{Job: &job}}, nil
+}
+
 // importsAPI answers about files that are sent here.
 type importsAPI struct{ *base }
 
-func (s *importsAPI) routes(a huma.API) {
-	for _, kind := range []struct {
-		path, id, summary string
-		f                 func(context.Context, *importInput) (*Body[ImportAnswer], error)
-	}{
-		{"/api/imports/workloads", "import-workloads", "Import workloads from CSV", s.importWorkloads},
-		{"/api/imports/flows", "import-flows", "Import flows from CSV, JSON Lines, an IPFIX file, or a packet capture", s.importFlows},
-	} {
-		huma.Register(a, huma.Operation{OperationID: kind.id, Method: http.MethodPost, Path: kind.path, Summary: kind.summary, RequestBody: anyBody("text/csv", "application/x-ndjson", "application/octet-stream")}, answer(s.base, kind.f))
-	}
+func (s *importsAPI) routes(r routes) {
+	file := filed("text/csv", "application/x-ndjson", "application/octet-stream")
+	post(r, "import-workloads", "/imports/workloads", "Import workloads from CSV", s.importWorkloads, imported, file)
+	post(r, "import-flows", "/imports/flows", "Import flows from CSV, JSON Lines, an IPFIX file, or a packet capture", s.importFlows, imported, file)
 }
 
 // reading is a file of workloads compared with the estate.
@@ -168,7 +175,7 @@ func (r *reading) csv(in *importInput, f *os.File, sources []store.Source) error
 	return err
 }
 
-func (s *importsAPI) importWorkloads(ctx context.Context, in *importInput) (_ *Body[ImportAnswer], err error) {
+func (s *importsAPI) importWorkloads(ctx context.Context, in *importInput) (_ *Stored[ImportAnswer], err error) {
 	if in.Source == estate.ByHand {
 		return nil, huma.Error422UnprocessableEntity("source: “by hand” is for what people set; give the source another name")
 	}
@@ -185,7 +192,7 @@ func (s *importsAPI) importWorkloads(ctx context.Context, in *importInput) (_ *B
 		return nil, err
 	}
 	if in.Preview {
-		return body(ImportAnswer{Preview: &r.report}), nil
+		return &Stored[ImportAnswer]{Status: http.StatusOK, Body: ImportAnswer{Preview: &r.report}}, nil
 	}
 	if r.report.Confirm != 0 && in.Confirm != r.report.Confirm {
 		return nil, &store.LacksError{Listed: r.listed, Missing: r.report.Missing}
@@ -200,5 +207,5 @@ func (s *importsAPI) importWorkloads(ctx context.Context, in *importInput) (_ *B
 		s.Models.Nudge()
 		return r.report, nil
 	})
-	return body(ImportAnswer{Job: &job}), err
+	return importing(job, err)
 }

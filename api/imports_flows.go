@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/http"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -102,7 +103,7 @@ func (s *importsAPI) readFlows(ctx context.Context, snap *model.Model, in *impor
 	return out, nil
 }
 
-func (s *importsAPI) importFlows(ctx context.Context, in *importInput) (_ *Body[ImportAnswer], err error) {
+func (s *importsAPI) importFlows(ctx context.Context, in *importInput) (_ *Stored[ImportAnswer], err error) {
 	if in.file, err = s.receive(ctx, &in.rawBody, mostFlows); err != nil {
 		return nil, err
 	}
@@ -129,7 +130,7 @@ func (s *importsAPI) importFlows(ctx context.Context, in *importInput) (_ *Body[
 		if hours.Over {
 			report.Warnings = append(report.Warnings, fmt.Sprintf("the file has more than %d conversation-hours; they are counted when it is imported", app.MostDistinct))
 		}
-		return body(ImportAnswer{Preview: &report}), nil
+		return &Stored[ImportAnswer]{Status: http.StatusOK, Body: ImportAnswer{Preview: &report}}, nil
 	}
 	if ingest.FormatOf(in.file.head) == ingest.TrafficCSV && in.Mapping == "" {
 		f, err := in.file.open()
@@ -150,7 +151,7 @@ func (s *importsAPI) importFlows(ctx context.Context, in *importInput) (_ *Body[
 		return s.storeFlows(ctx, snap, in, progress)
 	})
 	handed = err == nil
-	return body(ImportAnswer{Job: &job}), err
+	return importing(job, err)
 }
 
 // storeFlows reads a file of traffic into parts on the disk, and stores them

@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"encoding/base64"
 	"encoding/json"
+	"fmt"
 	"net/http"
 	"slices"
 	"strings"
@@ -17,7 +18,10 @@ import (
 )
 
 // listingPath is the only path that a token opens.
-const listingPath = "/api/inventory/workloads"
+const (
+	listing     = "/inventory/workloads"
+	listingPath = Version + listing
+)
 
 // ListingOut is what became of a listing that a script sent.
 type ListingOut struct {
@@ -53,33 +57,35 @@ type DisagreementList struct {
 // inventoryAPI answers about inventory sources and their scripts.
 type inventoryAPI struct{ *base }
 
-func (s *inventoryAPI) routes(a huma.API) {
-	huma.Register(a, huma.Operation{OperationID: "take-listing", Method: http.MethodPost, Path: listingPath, Summary: "Take what a source lists; for scripts, with a token",
-		Description: "The body is JSON ({\"workloads\": […]}), JSON Lines (application/x-ndjson) or CSV (text/csv). The same listing twice changes nothing.",
-		RequestBody: anyBody("application/json", "application/x-ndjson", "text/csv")}, answer(s.base, s.takeListing))
-	huma.Get(a, "/api/sources", answer(s.base, s.sources))
-	huma.Put(a, "/api/sources", answer(s.base, s.rankSources))
-	huma.Get(a, "/api/disagreements", answer(s.base, s.disagreements))
-	huma.Get(a, "/api/tokens", answer(s.base, s.tokens))
-	huma.Post(a, "/api/tokens", answer(s.base, s.addToken))
-	huma.Delete(a, "/api/tokens/{id}", answer(s.base, s.revokeToken))
-	huma.Register(a, huma.Operation{OperationID: "export-disagreements", Method: http.MethodGet, Path: "/api/disagreements.csv", Summary: "The disagreements of sources as CSV"}, answer(s.base, s.exportDisagreements))
+func (s *inventoryAPI) routes(r routes) {
+	post(r, "take-listing", listing, "Take what a source lists; for scripts, with a token", s.takeListing, withToken, filed("application/json", "application/x-ndjson", "text/csv"),
+		func(o *huma.Operation) {
+			o.Description = "The body is JSON ({\"workloads\": […]}), JSON Lines (application/x-ndjson) or CSV (text/csv). The same listing twice changes nothing."
+		})
+	get(r, "list-sources", "/sources", "The sources of workloads, the one whose values win first", s.sources)
+	put(r, "rank-sources", "/sources", "Say whose values win", s.rankSources)
+	get(r, "list-disagreements", "/disagreements", "Tags of which the sources say different things", s.disagreements)
+	get(r, "list-tokens", "/tokens", "The tokens of scripts, without their secrets", s.tokens)
+	get(r, "read-token", "/tokens/{id}", "A token, without its secret", s.oneToken, missing)
+	post(r, "add-token", "/tokens", "Make a token for a script; its secret is shown this once", s.addToken, made)
+	remove(r, "revoke-token", "/tokens/{id}", "Take a token back", s.revokeToken, missing)
+	get(r, "export-disagreements", "/disagreements.csv", "The disagreements of sources as CSV", s.exportDisagreements)
 }
 
 type tokenKey struct{}
 
 // tokened lets a request with a token in only where tokens may go.
 func (s *base) tokened(next http.Handler) http.Handler {
-	refuse := func(w http.ResponseWriter, status int, detail string) { writeProblem(w, problem(status, "", detail)) }
+	refuse := func(w http.ResponseWriter, status int, detail string) { writeProblem(w, huma.NewError(status, detail)) }
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		secret, has := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
-		listing := r.URL.Path == listingPath
+		lists := r.URL.Path == listingPath
 		switch {
-		case !has && !listing:
+		case !has && !lists:
 			next.ServeHTTP(w, r)
 		case !has:
 			refuse(w, http.StatusUnauthorized, "found no token, expected the header Authorization: Bearer TOKEN; make a token under Sources, in the view Workloads")
-		case !listing:
+		case !lists:
 			refuse(w, http.StatusForbidden, "a token opens only "+listingPath)
 		default:
 			t, err := s.Store.UseToken(r.Context(), strings.TrimSpace(secret))
@@ -163,19 +169,19 @@ func (s *inventoryAPI) takeListing(ctx context.Context, in *struct {
 	return body(out), nil
 }
 
-func (s *inventoryAPI) sources(ctx context.Context, _ *struct{}) (*Body[[]store.Source], error) {
+func (s *inventoryAPI) sources(ctx context.Context, in *struct{ All }) (*List[store.Source], error) {
 	all, err := s.Store.Sources(ctx)
 	if err != nil {
 		return nil, err
 	}
-	return body(all), nil
+	return cut(ctx, all, in.All), nil
 }
 
 func (s *inventoryAPI) rankSources(ctx context.Context, in *struct {
 	Body struct {
 		Names []string `json:"names" doc:"All sources, the one whose values win first"`
 	}
-}) (*Body[[]store.Source], error) {
+}) (*List[store.Source], error) {
 	all, err := s.Store.Sources(ctx)
 	if err != nil {
 		return nil, err
@@ -189,17 +195,18 @@ func (s *inventoryAPI) rankSources(ctx context.Context, in *struct {
 		return nil, err
 	}
 	s.Models.Nudge()
-	return s.sources(ctx, nil)
+	return s.sources(ctx, &struct{ All }{everything})
 }
 
 func (s *inventoryAPI) disagreements(ctx context.Context, in *struct {
-	Limit int `query:"limit" minimum:"1" maximum:"10000" default:"200"`
+	Offset int `query:"offset" minimum:"0"`
+	Limit  int `query:"limit" minimum:"1" maximum:"10000" default:"200"`
 }) (*Body[DisagreementList], error) {
 	snap, err := s.snapshot(ctx)
 	if err != nil {
 		return nil, err
 	}
-	said, total, err := s.Store.Disagreements(ctx, in.Limit)
+	said, total, err := s.Store.Disagreements(ctx, in.Offset, in.Limit)
 	if err != nil {
 		return nil, err
 	}
@@ -219,12 +226,12 @@ func (s *inventoryAPI) disagreements(ctx context.Context, in *struct {
 	return body(out), nil
 }
 
-func (s *inventoryAPI) tokens(ctx context.Context, _ *struct{}) (*Body[[]store.Token], error) {
+func (s *inventoryAPI) tokens(ctx context.Context, in *struct{ All }) (*List[store.Token], error) {
 	all, err := s.Store.Tokens(ctx)
 	if err != nil {
 		return nil, err
 	}
-	return body(all), nil
+	return cut(ctx, all, in.All), nil
 }
 
 func (s *inventoryAPI) addToken(ctx context.Context, in *struct {
@@ -232,7 +239,7 @@ func (s *inventoryAPI) addToken(ctx context.Context, in *struct {
 		Name   string `json:"name" minLength:"1" maxLength:"100" doc:"Of the script"`
 		Source string `json:"source" minLength:"1" maxLength:"100" doc:"The source that it feeds"`
 	}
-}) (*Body[TokenOut], error) {
+}) (*Made[TokenOut], error) {
 	if in.Body.Source == estate.ByHand {
 		return nil, huma.Error422UnprocessableEntity("source: “by hand” is for what people set; give the source another name")
 	}
@@ -243,14 +250,32 @@ func (s *inventoryAPI) addToken(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	return body(TokenOut{t, secret}), nil
+	s.Events.Changed()
+	return &Made[TokenOut]{fmt.Sprintf("%s/tokens/%d", Version, t.ID), TokenOut{t, secret}}, nil
 }
 
 func (s *inventoryAPI) revokeToken(ctx context.Context, in *struct {
 	ID int64 `path:"id"`
-}) (*Body[[]store.Token], error) {
-	if err := s.Store.RevokeToken(ctx, in.ID); err != nil {
+}) (*struct{}, error) {
+	found, err := s.Store.RevokeToken(ctx, in.ID)
+	if err == nil && !found {
+		return nil, huma.Error404NotFound(fmt.Sprintf("there is no token %d", in.ID))
+	}
+	s.Events.Changed()
+	return nil, err
+}
+
+func (s *inventoryAPI) oneToken(ctx context.Context, in *struct {
+	ID int64 `path:"id"`
+}) (*Body[store.Token], error) {
+	all, err := s.Store.Tokens(ctx)
+	if err != nil {
 		return nil, err
 	}
-	return s.tokens(ctx, nil)
+	for _, t := range all {
+		if t.ID == in.ID {
+			return body(t), nil
+		}
+	}
+	return nil, huma.Error404NotFound(fmt.Sprintf("there is no token %d", in.ID))
 }

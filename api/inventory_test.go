@@ -42,8 +42,8 @@ func TestAScriptFeedsItsSource(t *testing.T) {
 	c := serve(t)
 	c.begin()
 	var token api.TokenOut
-	require.Equal(t, 200, c.call("POST", "/api/tokens", map[string]any{"name": "nightly", "source": "plan"}, &token))
-	const path = "/api/inventory/workloads"
+	require.Equal(t, 201, c.call("POST", "/api/v1/tokens", map[string]any{"name": "nightly", "source": "plan"}, &token))
+	const path = "/api/v1/inventory/workloads"
 	list := `{"workloads":[{"id":"s-1","addresses":["10.99.0.1"],"tags":{"env":"live","app":"tides"}},{"id":"s-2","addresses":["10.99.0.2"],"tags":{"env":"trial"}}]}`
 	var out api.ListingOut
 	require.Equal(t, 200, c.send(path, token.Secret, "application/json", list, &out))
@@ -56,7 +56,7 @@ func TestAScriptFeedsItsSource(t *testing.T) {
 	require.Equal(t, 401, c.send(path, "", "application/json", list, &p))
 	require.Contains(t, p.Detail, "Authorization: Bearer")
 	require.Equal(t, 401, c.send(path, "lo_guessed", "application/json", list, &p))
-	require.Equal(t, 403, c.send("/api/policy/undo", token.Secret, "application/json", "{}", &p))
+	require.Equal(t, 403, c.send("/api/v1/policy/undo", token.Secret, "application/json", "{}", &p))
 	require.Contains(t, p.Detail, "a token opens only")
 	for text, want := range map[string]string{
 		`{"workloads":[{"id":"s-1","colour":"red"}]}`: "unknown field",
@@ -85,13 +85,13 @@ func TestAScriptFeedsItsSource(t *testing.T) {
 	require.Equal(t, 200, c.send(path+"?complete=true&confirm=2", token.Secret, "application/json", `{"workloads":[{"id":"s-1","addresses":["10.99.0.1"]},{"id":"booking-entry-01"}]}`, &out))
 	require.Equal(t, []string{"s-2", "s-3"}, out.Retired)
 	var there, gone api.WorkloadList
-	c.get("/api/workloads?q=s-2", &there)
-	c.get("/api/workloads?q=s-2&retired=true", &gone)
+	c.get("/api/v1/workloads?q=s-2", &there)
+	c.get("/api/v1/workloads?q=s-2&retired=true", &gone)
 	require.Equal(t, [2]int{0, 1}, [2]int{there.Total, gone.Total})
 	require.NotEmpty(t, gone.Workloads[0].Retired)
 	require.False(t, gone.Workloads[0].Leases[0].Now)
 	var h api.GroupHistory
-	c.get("/api/groups/history?name=trial", &h)
+	c.get("/api/v1/groups/history?name=trial", &h)
 	var whys []string
 	for _, ch := range h.Changes {
 		if ch.Workload == "s-2" {
@@ -99,7 +99,7 @@ func TestAScriptFeedsItsSource(t *testing.T) {
 		}
 	}
 	require.ElementsMatch(t, []string{"yes no retired: no source lists it any more", "no yes its first tags"}, whys)
-	require.Equal(t, 200, c.call("DELETE", fmt.Sprintf("/api/tokens/%d", token.ID), nil, nil))
+	require.Equal(t, 204, c.call("DELETE", fmt.Sprintf("/api/v1/tokens/%d", token.ID), nil, nil))
 	require.Equal(t, 401, c.send(path, token.Secret, "application/json", list, &p))
 	require.Contains(t, p.Detail, "revoked")
 }
@@ -110,39 +110,39 @@ func TestForeignHeadingsAreRememberedAndDisagreementsSettled(t *testing.T) {
 	const file = "Host Name,IP Address,Environment,Rack\nbooking-entry-01,10.20.3.10,bench,7\nnew-1,10.99.0.1,live,8\n"
 	mapping := `{"Host Name":"id","IP Address":"addresses","Environment":"tag:env","Rack":"tag:rack"}`
 	var a api.ImportAnswer
-	require.Equal(t, 200, c.call("POST", "/api/imports/workloads?preview=true&source=plan", file, &a))
+	require.Equal(t, 200, c.call("POST", "/api/v1/imports/workloads?preview=true&source=plan", file, &a))
 	require.Equal(t, "", a.Preview.Mapping["Rack"])
 	require.Len(t, a.Preview.First, 2)
 	require.Equal(t, 1, a.Preview.Added)
-	require.Equal(t, 200, c.call("POST", "/api/imports/workloads?source=plan&mapping="+url.QueryEscape(mapping), file, &a))
+	require.Equal(t, 202, c.call("POST", "/api/v1/imports/workloads?source=plan&mapping="+url.QueryEscape(mapping), file, &a))
 	require.Equal(t, "done", c.job(a.Job).State)
-	require.Equal(t, 200, c.call("POST", "/api/imports/workloads?preview=true&source=plan", file, &a))
+	require.Equal(t, 200, c.call("POST", "/api/v1/imports/workloads?preview=true&source=plan", file, &a))
 	require.Equal(t, "tag:rack", a.Preview.Mapping["Rack"], "remembered for the source")
 	require.Equal(t, [2]int{0, 0}, [2]int{a.Preview.Added, a.Preview.Changed})
-	require.Equal(t, 200, c.call("POST", "/api/imports/workloads?preview=true&source=plan&mapping="+url.QueryEscape(`{"Host Name":""}`), file, &a))
+	require.Equal(t, 200, c.call("POST", "/api/v1/imports/workloads?preview=true&source=plan&mapping="+url.QueryEscape(`{"Host Name":""}`), file, &a))
 	require.Contains(t, a.Preview.Unusable, "column id")
 	require.NotEmpty(t, a.Preview.Headings, "shown all the same, to be mended")
-	require.Equal(t, 200, c.call("POST", "/api/imports/workloads?preview=true&source=plan&complete=true", "id\nnew-1\n", &a))
+	require.Equal(t, 200, c.call("POST", "/api/v1/imports/workloads?preview=true&source=plan&complete=true", "id\nnew-1\n", &a))
 	require.Equal(t, 1, a.Preview.Missing)
 
 	var d api.DisagreementList
-	c.get("/api/disagreements", &d)
+	c.get("/api/v1/disagreements", &d)
 	require.Equal(t, 1, d.Total)
 	require.Equal(t, [2]string{"booking-entry-01", "env"}, [2]string{d.Disagreements[0].Workload, d.Disagreements[0].Key})
 	counts := d.Disagreements[0].Values[0].Source
 	var sources []store.Source
-	require.Equal(t, 409, c.call("PUT", "/api/sources", map[string]any{"names": []string{"plan"}}, nil), "one is missing")
+	require.Equal(t, 409, c.call("PUT", "/api/v1/sources", map[string]any{"names": []string{"plan"}}, nil), "one is missing")
 	other := map[string]string{"plan": "inventory", "inventory": "plan"}[counts]
-	require.Equal(t, 200, c.call("PUT", "/api/sources", map[string]any{"names": []string{other, counts}}, &sources))
-	c.get("/api/disagreements", &d)
+	require.Equal(t, 200, c.call("PUT", "/api/v1/sources", map[string]any{"names": []string{other, counts}}, &sources))
+	c.get("/api/v1/disagreements", &d)
 	require.Equal(t, other, d.Disagreements[0].Values[0].Source)
 	var p problem
-	require.Equal(t, 409, c.call("POST", "/api/tags", map[string]any{"workloads": []string{"booking-entry-01"}, "key": "env", "value": "live", "was": "something else"}, &p))
+	require.Equal(t, 409, c.call("POST", "/api/v1/tags", map[string]any{"workloads": []string{"booking-entry-01"}, "key": "env", "value": "live", "was": "something else"}, &p))
 	require.Contains(t, p.Detail, "somebody has changed this meanwhile")
-	require.Equal(t, 200, c.call("POST", "/api/tags", map[string]any{"workloads": []string{"booking-entry-01"}, "key": "env", "value": "live"}, nil))
-	c.get("/api/disagreements", &d)
+	require.Equal(t, 200, c.call("POST", "/api/v1/tags", map[string]any{"workloads": []string{"booking-entry-01"}, "key": "env", "value": "live"}, nil))
+	c.get("/api/v1/disagreements", &d)
 	require.Zero(t, d.Total)
-	r, err := http.Get(c.base + "/api/disagreements.csv")
+	r, err := http.Get(c.base + "/api/v1/disagreements.csv")
 	require.NoError(t, err)
 	r.Body.Close()
 	require.Equal(t, 200, r.StatusCode)
@@ -152,14 +152,14 @@ func TestVocabularySuggestionsAndSelections(t *testing.T) {
 	c := serve(t)
 	c.begin()
 	var list api.WorkloadList
-	c.get("/api/workloads?tag=tier%3Dlogic&tag=env%3Dlive&limit=1000", &list)
+	c.get("/api/v1/workloads?tag=tier%3Dlogic&tag=env%3Dlive&limit=1000", &list)
 	one := list.Workloads[0]
 
 	// A tag that is cleared is suggested again, until that is refused.
-	require.Equal(t, 200, c.call("POST", "/api/tags", map[string]any{"workloads": []string{one.ID}, "key": "tier", "value": ""}, nil))
+	require.Equal(t, 200, c.call("POST", "/api/v1/tags", map[string]any{"workloads": []string{one.ID}, "key": "tier", "value": ""}, nil))
 	var s api.SuggestionList
 	look := func() {
-		require.Eventually(t, func() bool { c.get("/api/suggestions", &s); return s.Complete }, 20*time.Second, 20*time.Millisecond)
+		require.Eventually(t, func() bool { c.get("/api/v1/suggestions", &s); return s.Complete }, 20*time.Second, 20*time.Millisecond)
 	}
 	look()
 	find := func() *api.SuggestionOut {
@@ -175,58 +175,58 @@ func TestVocabularySuggestionsAndSelections(t *testing.T) {
 	require.Equal(t, "logic", got.Value)
 	require.NotEmpty(t, got.Because)
 	tag := []map[string]string{{"workload": one.ID, "key": "tier", "value": "logic"}}
-	require.Equal(t, 200, c.call("POST", "/api/suggestions/refuse", map[string]any{"tags": tag}, &s))
+	require.Equal(t, 200, c.call("POST", "/api/v1/suggestions/refuse", map[string]any{"tags": tag}, &s))
 	require.Nil(t, find())
 	require.Len(t, s.Refused, 1)
-	require.Equal(t, 200, c.call("POST", "/api/suggestions/refuse", map[string]any{"tags": tag, "again": true}, &s))
+	require.Equal(t, 200, c.call("POST", "/api/v1/suggestions/refuse", map[string]any{"tags": tag, "again": true}, &s))
 	require.NotNil(t, find())
-	require.Equal(t, 200, c.call("POST", "/api/suggestions/accept?dryRun=true", map[string]any{"tags": tag}, nil))
+	require.Equal(t, 200, c.call("POST", "/api/v1/suggestions/accept?dryRun=true", map[string]any{"tags": tag}, nil))
 	look()
 	require.NotNil(t, find(), "a dry run changes nothing")
-	require.Equal(t, 200, c.call("POST", "/api/suggestions/accept", map[string]any{"tags": tag}, nil))
+	require.Equal(t, 200, c.call("POST", "/api/v1/suggestions/accept", map[string]any{"tags": tag}, nil))
 	look()
 	require.Nil(t, find())
 
 	// Slips are mended together, as one change.
 	ids := []string{list.Workloads[1].ID, list.Workloads[2].ID}
-	require.Equal(t, 200, c.call("POST", "/api/tags", map[string]any{"workloads": ids, "key": "env", "value": "LIVE "}, nil))
+	require.Equal(t, 200, c.call("POST", "/api/v1/tags", map[string]any{"workloads": ids, "key": "env", "value": "LIVE "}, nil))
 	var usual []api.Misspelling
-	c.get("/api/vocabulary/misspellings", &usual)
+	c.get("/api/v1/vocabulary/misspellings", &usual)
 	require.Contains(t, usual, api.Misspelling{Key: "env", Value: "LIVE ", Like: "live", Count: 2})
-	require.Equal(t, 200, c.call("POST", "/api/vocabulary/fix", map[string]any{"misspellings": usual}, nil))
-	c.get("/api/vocabulary/misspellings", &usual)
+	require.Equal(t, 200, c.call("POST", "/api/v1/vocabulary/fix", map[string]any{"misspellings": usual}, nil))
+	c.get("/api/v1/vocabulary/misspellings", &usual)
 	require.Empty(t, usual)
-	require.Equal(t, 409, c.call("POST", "/api/vocabulary/fix", map[string]any{"misspellings": []api.Misspelling{{Key: "env", Value: "LIVE ", Like: "live"}}}, nil))
-	require.Equal(t, 200, c.call("POST", "/api/policy/undo", nil, nil))
-	c.get("/api/vocabulary/misspellings", &usual)
+	require.Equal(t, 409, c.call("POST", "/api/v1/vocabulary/fix", map[string]any{"misspellings": []api.Misspelling{{Key: "env", Value: "LIVE ", Like: "live"}}}, nil))
+	require.Equal(t, 200, c.call("POST", "/api/v1/policy/undo", nil, nil))
+	c.get("/api/v1/vocabulary/misspellings", &usual)
 	require.NotEmpty(t, usual)
 
 	// All that a filter selects is tagged, if it is still what was looked at.
 	filter := map[string]any{"tag": []string{"tier=store"}}
 	var stores api.WorkloadList
-	c.get("/api/workloads?tag=tier%3Dstore", &stores)
-	require.Equal(t, 409, c.call("POST", "/api/tags", map[string]any{"filter": filter, "count": stores.Total + 1, "key": "care", "value": "high"}, nil))
-	require.Equal(t, 200, c.call("POST", "/api/tags", map[string]any{"filter": filter, "count": stores.Total, "key": "care", "value": "high"}, nil))
+	c.get("/api/v1/workloads?tag=tier%3Dstore", &stores)
+	require.Equal(t, 409, c.call("POST", "/api/v1/tags", map[string]any{"filter": filter, "count": stores.Total + 1, "key": "care", "value": "high"}, nil))
+	require.Equal(t, 200, c.call("POST", "/api/v1/tags", map[string]any{"filter": filter, "count": stores.Total, "key": "care", "value": "high"}, nil))
 	var careful api.WorkloadList
-	c.get("/api/workloads?tag=care%3Dhigh", &careful)
+	c.get("/api/v1/workloads?tag=care%3Dhigh", &careful)
 	require.Equal(t, stores.Total, careful.Total)
 
 	var found api.FoundList
-	require.Equal(t, 200, c.call("POST", "/api/workloads/find", map[string]any{"text": one.ID + ", nobody;\n" + list.Workloads[1].Leases[0].Addr}, &found))
+	require.Equal(t, 200, c.call("POST", "/api/v1/workloads/find", map[string]any{"text": one.ID + ", nobody;\n" + list.Workloads[1].Leases[0].Addr}, &found))
 	require.Len(t, found.Workloads, 2)
 	require.Equal(t, []string{"nobody"}, found.Unknown)
 
 	// Other structural tags: what lacks them is what is missing now.
-	require.Equal(t, 200, c.call("PUT", "/api/vocabulary/structural", map[string]any{"keys": []string{"app", "care"}}, nil))
+	require.Equal(t, 200, c.call("PUT", "/api/v1/vocabulary/structural", map[string]any{"keys": []string{"app", "care"}}, nil))
 	var sum api.Summary
-	c.get("/api/summary", &sum)
+	c.get("/api/v1/summary", &sum)
 	require.Equal(t, "care", sum.LackKey)
-	require.Equal(t, 422, c.call("PUT", "/api/vocabulary/structural", map[string]any{"keys": []string{"app", "app"}}, nil))
+	require.Equal(t, 422, c.call("PUT", "/api/v1/vocabulary/structural", map[string]any{"keys": []string{"app", "app"}}, nil))
 
 	var sel []store.Selection
-	require.Equal(t, 200, c.call("PUT", "/api/selections", map[string]any{"list": "workloads", "name": "stores", "filter": "tag=tier%3Dstore"}, &sel))
+	require.Equal(t, 200, c.call("PUT", "/api/v1/selections", map[string]any{"list": "workloads", "name": "stores", "filter": "tag=tier%3Dstore"}, &sel))
 	require.Len(t, sel, 1)
-	require.Equal(t, 200, c.call("DELETE", "/api/selections?list=workloads&name=stores", nil, &sel))
+	require.Equal(t, 200, c.call("DELETE", "/api/v1/selections?list=workloads&name=stores", nil, &sel))
 	require.Empty(t, sel)
 }
 
@@ -234,10 +234,10 @@ func TestPagesOfAWorkloadAndAGroup(t *testing.T) {
 	c := serve(t)
 	c.begin()
 	var list api.WorkloadList
-	c.get("/api/workloads?group=live&limit=1000", &list)
+	c.get("/api/v1/workloads?group=live&limit=1000", &list)
 	one := list.Workloads[0]
 	var rules api.WorkloadRules
-	c.get("/api/workloads/"+one.ID+"/rules", &rules)
+	c.get("/api/v1/workloads/"+one.ID+"/rules", &rules)
 	hits := 0
 	for _, side := range [][]api.EffectiveRule{rules.In, rules.Out} {
 		last := 0
@@ -250,45 +250,45 @@ func TestPagesOfAWorkloadAndAGroup(t *testing.T) {
 	n := rules.ToIt.Permit + rules.ToIt.Reject + rules.FromIt.Permit + rules.FromIt.Reject
 	require.Equal(t, n, hits, "what decides its conversations is among its effective rules")
 	require.NotEmpty(t, rules.Said)
-	require.Equal(t, 404, c.call("GET", "/api/workloads/nobody/rules", nil, nil))
+	require.Equal(t, 404, c.call("GET", "/api/v1/workloads/nobody/rules", nil, nil))
 
 	// Who left the group, when, and why.
-	require.Equal(t, 200, c.call("POST", "/api/tags", map[string]any{"workloads": []string{one.ID}, "key": "env", "value": "bench"}, nil))
+	require.Equal(t, 200, c.call("POST", "/api/v1/tags", map[string]any{"workloads": []string{one.ID}, "key": "env", "value": "bench"}, nil))
 	var h api.GroupHistory
-	c.get("/api/groups/history?name=live", &h)
+	c.get("/api/v1/groups/history?name=live", &h)
 	require.NotZero(t, h.Total)
 	require.Equal(t, [3]string{one.ID, "yes", "no"}, [3]string{h.Changes[0].Workload, h.Changes[0].Before, h.Changes[0].After})
 	require.Equal(t, "env: live → bench, by tester", h.Changes[0].Why)
-	c.get("/api/workloads/"+one.ID+"/rules", &rules)
-	require.Equal(t, 404, c.call("GET", "/api/groups/history?name=nobody", nil, nil))
+	c.get("/api/v1/workloads/"+one.ID+"/rules", &rules)
+	require.Equal(t, 404, c.call("GET", "/api/v1/groups/history?name=nobody", nil, nil))
 
 	// What reaches its members is what reaches each of them.
 	var ledger api.LedgerPage
-	c.get("/api/ledger?group=live&limit=1000", &ledger)
+	c.get("/api/v1/ledger?group=live&limit=1000", &ledger)
 	sum := 0
 	for _, r := range ledger.Rows {
 		sum += r.Conversations
 	}
 	for _, w := range list.Workloads[1:] {
 		var p api.ConversationPage
-		c.get("/api/conversations?limit=1&workload="+url.QueryEscape(w.ID), &p)
+		c.get("/api/v1/conversations?limit=1&workload="+url.QueryEscape(w.ID), &p)
 		sum -= p.Total
 	}
 	require.Zero(t, sum)
-	require.Equal(t, 404, c.call("GET", "/api/ledger?group=nobody", nil, nil))
+	require.Equal(t, 404, c.call("GET", "/api/v1/ledger?group=nobody", nil, nil))
 
 	var p api.PolicyOut
-	c.get("/api/policy", &p)
+	c.get("/api/v1/policy", &p)
 	var out api.RegroupOut
-	require.Equal(t, 200, c.call("POST", "/api/groups/rename?dryRun=true", map[string]any{"revision": p.Revision, "name": "live", "to": "in force"}, &out))
+	require.Equal(t, 200, c.call("POST", "/api/v1/groups/rename?dryRun=true", map[string]any{"revision": p.Revision, "name": "live", "to": "in force"}, &out))
 	require.NotEmpty(t, out.Changed)
 	require.Zero(t, out.Consequences.Changed, "a name changes no verdict")
-	require.Equal(t, 200, c.call("POST", "/api/groups/rename", map[string]any{"revision": p.Revision, "name": "live", "to": "in force"}, &out))
-	require.Equal(t, 409, c.call("POST", "/api/groups/rename", map[string]any{"revision": p.Revision, "name": "in force", "to": "live"}, nil), "made on what was there before")
+	require.Equal(t, 201, c.call("POST", "/api/v1/groups/rename", map[string]any{"revision": p.Revision, "name": "live", "to": "in force"}, &out))
+	require.Equal(t, 409, c.call("POST", "/api/v1/groups/rename", map[string]any{"revision": p.Revision, "name": "in force", "to": "live"}, nil), "made on what was there before")
 	require.Contains(t, c.text(), `group "in force" = `)
-	require.Equal(t, 200, c.call("POST", "/api/groups/remove?dryRun=true", map[string]any{"revision": out.Revision, "name": "in force"}, &out))
+	require.Equal(t, 200, c.call("POST", "/api/v1/groups/remove?dryRun=true", map[string]any{"revision": out.Revision, "name": "in force"}, &out))
 	require.NotEmpty(t, append(out.Changed, out.Removed...))
-	require.Equal(t, 200, c.call("POST", "/api/groups/remove", map[string]any{"revision": out.Revision, "name": "in force"}, &out))
+	require.Equal(t, 201, c.call("POST", "/api/v1/groups/remove", map[string]any{"revision": out.Revision, "name": "in force"}, &out))
 	require.NotContains(t, c.text(), `"in force"`)
 	for _, file := range []string{"groups", "rules", "suggestions", "ledger", "assertions", "findings", "misspellings"} {
 		r, err := http.Get(c.base + "/api/" + file + ".csv")
@@ -303,8 +303,8 @@ func TestPagesOfAWorkloadAndAGroup(t *testing.T) {
 func TestTheEstateMovesElsewhere(t *testing.T) {
 	c := serve(t)
 	c.begin()
-	require.Equal(t, 200, c.call("PUT", "/api/vocabulary/structural", map[string]any{"keys": []string{"app", "env"}}, nil))
-	r, err := http.Get(c.base + "/api/estate.jsonl")
+	require.Equal(t, 200, c.call("PUT", "/api/v1/vocabulary/structural", map[string]any{"keys": []string{"app", "env"}}, nil))
+	r, err := http.Get(c.base + "/api/v1/estate.jsonl")
 	require.NoError(t, err)
 	export, err := io.ReadAll(r.Body)
 	require.NoError(t, err)
@@ -314,14 +314,14 @@ func TestTheEstateMovesElsewhere(t *testing.T) {
 	t.Cleanup(func() { db.Close() })
 	there := client{t, "", db}.second()
 	var job store.Job
-	require.Equal(t, 200, there.send("/api/estate", "", "application/x-ndjson", "not an export", &job))
+	require.Equal(t, 202, there.send("/api/v1/estate", "", "application/x-ndjson", "not an export", &job))
 	require.Contains(t, there.job(&job).Message, "nothing was stored")
-	require.Equal(t, 200, there.send("/api/estate", "", "application/x-ndjson", string(export), &job))
+	require.Equal(t, 202, there.send("/api/v1/estate", "", "application/x-ndjson", string(export), &job))
 	require.Equal(t, "done", there.job(&job).State)
 	var one, two api.WorkloadList
-	c.get("/api/workloads?limit=1000", &one)
-	there.get("/api/workloads?limit=1000", &two)
+	c.get("/api/v1/workloads?limit=1000", &one)
+	there.get("/api/v1/workloads?limit=1000", &two)
 	require.Equal(t, one, two)
 	require.Equal(t, c.text(), there.text())
-	require.Equal(t, 409, there.send("/api/estate", "", "application/x-ndjson", string(export), nil))
+	require.Equal(t, 409, there.send("/api/v1/estate", "", "application/x-ndjson", string(export), nil))
 }

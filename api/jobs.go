@@ -13,13 +13,13 @@ import (
 // jobsAPI answers about jobs and live events.
 type jobsAPI struct{ *base }
 
-func (s *jobsAPI) routes(a huma.API) {
-	huma.Get(a, "/api/jobs", answer(s.base, s.listJobs))
-	huma.Get(a, "/api/jobs/{id}", answer(s.base, s.oneJob))
-	huma.Delete(a, "/api/jobs/{id}", answer(s.base, s.cancelJob))
+func (s *jobsAPI) routes(r routes) {
+	get(r, "list-jobs", "/jobs", "Long work, the newest first; without results", s.listJobs)
+	get(r, "read-job", "/jobs/{id}", "One piece of long work, with its result", s.oneJob, missing)
+	remove(r, "cancel-job", "/jobs/{id}", "Stop long work", s.cancelJob, missing)
 }
 
-func (s *jobsAPI) listJobs(ctx context.Context, _ *struct{}) (*Body[[]store.Job], error) {
+func (s *jobsAPI) listJobs(ctx context.Context, in *struct{ All }) (*List[store.Job], error) {
 	all, err := s.Store.Jobs(ctx, 50)
 	if err != nil {
 		return nil, err
@@ -28,8 +28,11 @@ func (s *jobsAPI) listJobs(ctx context.Context, _ *struct{}) (*Body[[]store.Job]
 		all[i] = s.Live(all[i])
 		all[i].Result = nil
 	}
-	return body(all), nil
+	return cut(ctx, all, in.All), nil
 }
+
+// jobPath is where a job can be asked about.
+func jobPath(id int64) string { return fmt.Sprintf("%s/jobs/%d", Version, id) }
 
 type jobID struct {
 	ID int64 `path:"id"`

@@ -28,8 +28,7 @@ func BenchmarkGrowth(b *testing.B) {
 	}
 	policy := func(text func(n int) string, paths ...string) func(c client, n int) time.Duration {
 		return func(c client, n int) time.Duration {
-			var raw any
-			require.Equal(b, 200, c.call("POST", "/api/policy/text", map[string]any{"revision": 0, "text": text(n)}, &raw), raw)
+			require.Equal(b, 201, c.replace(0, text(n)))
 			start := time.Now()
 			for _, p := range paths {
 				require.Equal(b, 200, c.call("GET", p, nil, nil))
@@ -61,10 +60,10 @@ func BenchmarkGrowth(b *testing.B) {
 		n    int
 		run  func(c client, n int) time.Duration
 	}{
-		{"Policy", 5000, policy(apart, "/api/policy")},
-		{"Groups", 5000, policy(apart, "/api/groups")},
-		{"Findings", 5000, policy(overlapping, "/api/findings")},
-		{"FindingsOfOtherRules", 5000, policy(apart, "/api/findings")},
+		{"Policy", 5000, policy(apart, "/api/v1/policy")},
+		{"Groups", 5000, policy(apart, "/api/v1/groups")},
+		{"Findings", 5000, policy(overlapping, "/api/v1/findings")},
+		{"FindingsOfOtherRules", 5000, policy(apart, "/api/v1/findings")},
 		{"GroupOfCIDRs", 12_500, func(c client, n int) time.Duration {
 			var list []string
 			for i := range n {
@@ -73,10 +72,10 @@ func BenchmarkGrowth(b *testing.B) {
 			c.begin()
 			start := time.Now()
 			var p api.GroupPreview
-			require.Equal(b, 200, c.call("POST", "/api/groups/preview", map[string]any{"name": "", "text": "address in " + strings.Join(list, ", ")}, &p))
+			require.Equal(b, 200, c.call("POST", "/api/v1/groups/preview", map[string]any{"name": "", "text": "address in " + strings.Join(list, ", ")}, &p))
 			return time.Since(start)
 		}},
-		{"WorkloadsOfOneID", 20_000, preview("/api/imports/workloads?preview=true", func(n int) string {
+		{"WorkloadsOfOneID", 20_000, preview("/api/v1/imports/workloads?preview=true", func(n int) string {
 			var text strings.Builder
 			text.WriteString("id,addresses,from,until\n")
 			for i := range n {
@@ -84,8 +83,8 @@ func BenchmarkGrowth(b *testing.B) {
 			}
 			return text.String()
 		}, 200)},
-		{"FileOfOneLine", 1 << 20, preview("/api/imports/flows?preview=true", func(n int) string { return strings.Repeat("x", n) }, 200)},
-		{"LineOfManyCells", 1 << 18, preview("/api/imports/flows?preview=true", func(n int) string { return strings.Repeat("abc,", n) }, 422)},
+		{"FileOfOneLine", 1 << 20, preview("/api/v1/imports/flows?preview=true", func(n int) string { return strings.Repeat("x", n) }, 200)},
+		{"LineOfManyCells", 1 << 18, preview("/api/v1/imports/flows?preview=true", func(n int) string { return strings.Repeat("abc,", n) }, 422)},
 	} {
 		b.Run(x.name, func(b *testing.B) {
 			var small, large time.Duration

@@ -88,7 +88,7 @@ func (m metrics) measured(next http.Handler) http.Handler {
 		ww := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
 		next.ServeHTTP(ww, r)
 		// The event stream lasts as long as a page is open.
-		if route := chi.RouteContext(r.Context()).RoutePattern(); route != "" && route != "/api/events" {
+		if route := chi.RouteContext(r.Context()).RoutePattern(); route != "" && route != Version+"/events" {
 			m.requests.WithLabelValues(r.Method, route, strconv.Itoa(ww.Status())).Observe(time.Since(start).Seconds())
 		}
 	})

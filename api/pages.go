@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"math"
 	"slices"
 	"sort"
 	"strings"
@@ -11,7 +12,6 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"lucidorchard/app"
 	"lucidorchard/core/decide"
 	"lucidorchard/core/estate"
 	"lucidorchard/core/expr"
@@ -289,7 +289,7 @@ func (s *groupsAPI) renameGroup(ctx context.Context, in *struct {
 		Name     string `json:"name"`
 		To       string `json:"to"`
 	}
-}) (*Body[RegroupOut], error) {
+}) (*Stored[RegroupOut], error) {
 	return s.regroup(ctx, in.Window, in.Body.Revision, in.DryRun, fmt.Sprintf("Rename group %s to %s", in.Body.Name, in.Body.To), func(snap *model.Model, out *RegroupOut) (string, *policy.EditError) {
 		for _, item := range snap.Policy.Items {
 			if item.Statement != nil && policy.Names(item.Statement, in.Body.Name) {
@@ -307,7 +307,7 @@ func (s *groupsAPI) removeGroup(ctx context.Context, in *struct {
 		Revision int    `json:"revision" doc:"The revision in which the group was looked at"`
 		Name     string `json:"name"`
 	}
-}) (*Body[RegroupOut], error) {
+}) (*Stored[RegroupOut], error) {
 	return s.regroup(ctx, in.Window, in.Body.Revision, in.DryRun, "Remove group "+in.Body.Name, func(snap *model.Model, out *RegroupOut) (string, *policy.EditError) {
 		after, changed, removed, err := policy.DropGroup(snap.Head.Text, in.Body.Name)
 		lines := policy.Lines(snap.Head.Text)
@@ -321,7 +321,7 @@ func (s *groupsAPI) removeGroup(ctx context.Context, in *struct {
 	})
 }
 
-func (s *groupsAPI) regroup(ctx context.Context, w Window, revision int, dryRun bool, words string, edit func(*model.Model, *RegroupOut) (string, *policy.EditError)) (*Body[RegroupOut], error) {
+func (s *groupsAPI) regroup(ctx context.Context, w Window, revision int, dryRun bool, words string, edit func(*model.Model, *RegroupOut) (string, *policy.EditError)) (*Stored[RegroupOut], error) {
 	v, snap, err := s.view(ctx, w)
 	if err != nil {
 		return nil, err
@@ -329,21 +329,21 @@ func (s *groupsAPI) regroup(ctx context.Context, w Window, revision int, dryRun 
 	if revision != snap.Head.No {
 		return nil, huma.Error409Conflict("somebody has changed the policy since; nothing was changed. Look again at what uses the group, then do it")
 	}
-	out := RegroupOut{EditOut: EditOut{Revision: snap.Head.No, Words: words, Errors: []TextError{}}, Changed: []string{}, Removed: []string{}}
+	out := RegroupOut{Changed: []string{}, Removed: []string{}}
 	text, bad := edit(snap, &out)
 	if bad != nil {
 		return nil, refusal(bad)
 	}
-	c := app.ConsequencesOf(v, snap, snap.After(text))
-	out.Consequences = &c
-	if !dryRun {
-		out.Revision, err = s.SaveText(ctx, snap, text, words)
+	done, err := s.edited(ctx, v, snap, text, words, dryRun)
+	if err != nil {
+		return nil, err
 	}
-	return body(out), err
+	out.EditOut = done.Body
+	return &Stored[RegroupOut]{done.Status, done.Location, out}, nil
 }
 
 func (s *groupsAPI) exportGroups(ctx context.Context, _ *struct{}) (*huma.StreamResponse, error) {
-	all, err := s.listGroups(ctx, nil)
+	all, err := s.listGroups(ctx, &struct{ All }{All{Limit: math.MaxInt32}})
 	if err != nil {
 		return nil, err
 	}
@@ -380,7 +380,7 @@ func (s *policyAPI) exportRules(ctx context.Context, in *struct{ Window }) (*hum
 }
 
 func (s *inventoryAPI) exportDisagreements(ctx context.Context, _ *struct{}) (*huma.StreamResponse, error) {
-	said, _, err := s.Store.Disagreements(ctx, 1_000_000)
+	said, _, err := s.Store.Disagreements(ctx, 0, 1_000_000)
 	if err != nil {
 		return nil, err
 	}

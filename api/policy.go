@@ -1,8 +1,10 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"errors"
+	"fmt"
 	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -10,6 +12,7 @@ import (
 	"lucidorchard/app"
 	"lucidorchard/core/policy"
 	"lucidorchard/core/reach"
+	"lucidorchard/model"
 	"lucidorchard/store"
 )
 
@@ -42,6 +45,15 @@ type RuleOut struct {
 	Sentence string   `json:"sentence" doc:"Without the note"`
 }
 
+// Tagged is an answer that says which version it is of: what replaces it sends
+// that back as If-Match.
+type Tagged[T any] struct {
+	ETag string `header:"ETag"`
+	Body T
+}
+
+func etag(revision int) string { return fmt.Sprintf("%q", fmt.Sprint(revision)) }
+
 // PolicyOut is the policy document.
 type PolicyOut struct {
 	Revision   int            `json:"revision"`
@@ -73,25 +85,23 @@ type EditOut struct {
 	Consequences *app.Consequences `json:"consequences,omitempty"`
 }
 
-// wholeText lets a whole policy text in, with its quotes.
-func wholeText(o *huma.Operation) { o.MaxBodyBytes = 2 * policy.MaxText }
-
 // policyAPI answers about the policy document.
 type policyAPI struct{ *base }
 
-func (s *policyAPI) routes(a huma.API) {
-	huma.Get(a, "/api/policy", answer(s.base, s.getPolicy))
-	huma.Post(a, "/api/policy/edits", answer(s.base, s.editPolicy), wholeText)
-	huma.Post(a, "/api/policy/fix", answer(s.base, s.fix))
-	huma.Post(a, "/api/policy/text", answer(s.base, s.importPolicy), wholeText)
-	huma.Post(a, "/api/policy/undo", answer(s.base, s.undo))
-	huma.Post(a, "/api/policy/redo", answer(s.base, s.redo))
-	huma.Get(a, "/api/policy/revisions", answer(s.base, s.revisions))
-	huma.Register(a, huma.Operation{OperationID: "export-policy", Method: http.MethodGet, Path: "/api/policy.orchard", Summary: "The policy text"}, answer(s.base, s.exportPolicy))
-	huma.Register(a, huma.Operation{OperationID: "export-rules", Method: http.MethodGet, Path: "/api/rules.csv", Summary: "The rules as CSV"}, answer(s.base, s.exportRules))
+func (s *policyAPI) routes(r routes) {
+	get(r, "read-policy", "/policy", "The policy document, with who wrote each line and what it decides", s.getPolicy)
+	post(r, "edit-policy", "/policy/edits", "Add, change, remove, move or switch off a statement", s.editPolicy, stored, missing, whole)
+	post(r, "fix-finding", "/policy/fix", "Do what a finding suggests", s.fix, stored, missing)
+	put(r, "replace-policy", "/policy/text", "Replace the whole policy text", s.importPolicy, stored, whole, matched)
+	post(r, "undo", "/policy/undo", "Take back the newest change", s.undo)
+	post(r, "redo", "/policy/redo", "Do again what was taken back last", s.redo)
+	get(r, "read-revision", "/policy/revisions/{no}", "One revision of the policy", s.oneRevision, missing)
+	get(r, "list-revisions", "/policy/revisions", "The revisions of the policy, the newest first", s.revisions)
+	get(r, "export-policy", "/policy.orchard", "The policy text", s.exportPolicy)
+	get(r, "export-rules", "/rules.csv", "The rules as CSV", s.exportRules)
 }
 
-func (s *policyAPI) getPolicy(ctx context.Context, in *struct{ Window }) (*Body[PolicyOut], error) {
+func (s *policyAPI) getPolicy(ctx context.Context, in *struct{ Window }) (*Tagged[PolicyOut], error) {
 	v, snap, err := s.view(ctx, in.Window)
 	if err != nil {
 		return nil, err
@@ -100,7 +110,7 @@ func (s *policyAPI) getPolicy(ctx context.Context, in *struct{ Window }) (*Body[
 	if err != nil {
 		return nil, err
 	}
-	revisions, err := s.Store.Revisions(ctx, 100_000)
+	revisions, total, err := s.Store.Revisions(ctx, 0, 100_000)
 	if err != nil {
 		return nil, err
 	}
@@ -116,7 +126,7 @@ func (s *policyAPI) getPolicy(ctx context.Context, in *struct{ Window }) (*Body[
 	}
 	evident := evidentAt(v)
 	lines := policy.Lines(snap.Head.Text)
-	out := PolicyOut{Revision: snap.Head.No, Text: snap.Head.Text, Statements: []StatementOut{}, Rules: len(snap.Policy.Rules), Counts: countsOut(totals.Conversations), Undo: undo, Redo: redo, Edits: len(revisions)}
+	out := PolicyOut{Revision: snap.Head.No, Text: snap.Head.Text, Statements: []StatementOut{}, Rules: len(snap.Policy.Rules), Counts: countsOut(totals.Conversations), Undo: undo, Redo: redo, Edits: total}
 	for _, item := range snap.Policy.Items {
 		o, ok := statementOut(item, lines)
 		if !ok {
@@ -136,7 +146,7 @@ func (s *policyAPI) getPolicy(ctx context.Context, in *struct{ Window }) (*Body[
 		}
 		out.Statements = append(out.Statements, o)
 	}
-	return body(out), nil
+	return &Tagged[PolicyOut]{etag(snap.Head.No), out}, nil
 }
 
 func statementOut(item policy.Item, lines []string) (StatementOut, bool) {
@@ -202,7 +212,7 @@ func (s *policyAPI) editPolicy(ctx context.Context, in *struct {
 	Window
 	DryRun bool `query:"dryRun" doc:"Only say what it would do"`
 	Body   EditIn
-}) (*Body[EditOut], error) {
+}) (*Stored[EditOut], error) {
 	v, snap, err := s.view(ctx, in.Window)
 	if err != nil {
 		return nil, err
@@ -219,26 +229,39 @@ func (s *policyAPI) editPolicy(ctx context.Context, in *struct {
 	}
 	text, words, bad := edit.Apply(snap.Head.Text)
 	if bad != nil {
-		if in.DryRun {
-			return body(EditOut{Revision: snap.Head.No, Errors: orMessage(textErrors(bad.Errors), bad.Message)}), nil
-		}
-		return nil, refusal(bad)
+		return unedited(snap, bad, in.DryRun)
 	}
-	out := EditOut{Revision: snap.Head.No, Words: words, Errors: []TextError{}}
-	if in.DryRun {
-		c := app.ConsequencesOf(v, snap, snap.After(text))
-		out.Consequences = &c
-		return body(out), nil
-	}
-	out.Revision, err = s.SaveText(ctx, snap, text, words)
-	return body(out), err
+	return s.edited(ctx, v, snap, text, words, in.DryRun)
 }
 
-func orMessage(errs []TextError, message string) []TextError {
-	if len(errs) == 0 {
-		return []TextError{{1, 1, message}}
+// edited stores a text as the next revision, or says what that would do.
+func (s *base) edited(ctx context.Context, v *reach.View, snap *model.Model, text, words string, dryRun bool) (*Stored[EditOut], error) {
+	out := EditOut{Revision: snap.Head.No, Words: words, Errors: []TextError{}}
+	if dryRun {
+		c := app.ConsequencesOf(v, snap, snap.After(text))
+		out.Consequences = &c
+		return &Stored[EditOut]{Status: http.StatusOK, Body: out}, nil
 	}
-	return errs
+	var err error
+	if out.Revision, err = s.SaveText(ctx, snap, text, words); err != nil {
+		return nil, err
+	}
+	if out.Revision == snap.Head.No {
+		return &Stored[EditOut]{Status: http.StatusOK, Body: out}, nil
+	}
+	return &Stored[EditOut]{http.StatusCreated, revisionPath(out.Revision), out}, nil
+}
+
+// unedited says why an edit cannot be made: of a dry run, that is its answer.
+func unedited(snap *model.Model, bad *policy.EditError, dryRun bool) (*Stored[EditOut], error) {
+	if !dryRun {
+		return nil, refusal(bad)
+	}
+	errs := textErrors(bad.Errors)
+	if len(errs) == 0 {
+		errs = []TextError{{1, 1, bad.Message}}
+	}
+	return &Stored[EditOut]{Status: http.StatusOK, Body: EditOut{Revision: snap.Head.No, Errors: errs}}, nil
 }
 
 func refusal(bad *policy.EditError) error {
@@ -251,39 +274,30 @@ func refusal(bad *policy.EditError) error {
 
 func (s *policyAPI) importPolicy(ctx context.Context, in *struct {
 	Window
-	DryRun bool `query:"dryRun" doc:"Only check the text and say what it would do"`
-	Body   struct {
-		Revision int    `json:"revision" doc:"The revision that the text was made from"`
-		Text     string `json:"text"`
-		Words    string `json:"words,omitempty" doc:"What was done, for the history"`
+	DryRun  bool   `query:"dryRun" doc:"Only check the text and say what it would do"`
+	IfMatch string `header:"If-Match" doc:"The ETag of the policy that the text was made from; a dry run needs none"`
+	Body    struct {
+		Text  string `json:"text"`
+		Words string `json:"words,omitempty" doc:"What was done, for the history"`
 	}
-}) (*Body[EditOut], error) {
+}) (*Stored[EditOut], error) {
 	v, snap, err := s.view(ctx, in.Window)
 	if err != nil {
 		return nil, err
 	}
 	p, errs := policy.Parse(in.Body.Text)
 	if len(errs) > 0 {
-		if in.DryRun {
-			return body(EditOut{Revision: snap.Head.No, Errors: textErrors(errs)}), nil
-		}
-		return nil, refusal(&policy.EditError{Message: "the text has errors; nothing was changed", Errors: errs})
+		return unedited(snap, &policy.EditError{Message: "the text has errors; nothing was changed", Errors: errs}, in.DryRun)
 	}
-	out := EditOut{Revision: snap.Head.No, Words: "Replace the text", Errors: []TextError{}}
-	if in.Body.Words != "" {
-		out.Words = in.Body.Words
+	switch {
+	case in.DryRun || in.IfMatch == "*" || in.IfMatch == etag(snap.Head.No):
+	case in.IfMatch == "":
+		return nil, huma.NewError(http.StatusPreconditionRequired, "If-Match: found none, expected the ETag of the policy that the text was made from, such as "+etag(snap.Head.No)+"; nothing was changed")
+	default:
+		return nil, &Problem{Type: problemMoved, Title: http.StatusText(http.StatusPreconditionFailed), Status: http.StatusPreconditionFailed, Revision: snap.Head.No, Was: in.IfMatch, Now: etag(snap.Head.No),
+			Detail: "the policy has changed since the text was taken from it; nothing was changed. Copy your text, load the policy as it is now, and bring the two together"}
 	}
-	formatted := p.Format()
-	if in.DryRun {
-		c := app.ConsequencesOf(v, snap, snap.After(formatted))
-		out.Consequences = &c
-		return body(out), nil
-	}
-	if in.Body.Revision != snap.Head.No {
-		return nil, huma.Error409Conflict("the policy has changed since the text was taken from it; nothing was changed. Copy your text, load the policy as it is now, and bring the two together")
-	}
-	out.Revision, err = s.SaveText(ctx, snap, formatted, out.Words)
-	return body(out), err
+	return s.edited(ctx, v, snap, p.Format(), cmp.Or(in.Body.Words, "Replace the text"), in.DryRun)
 }
 
 func (s *policyAPI) undo(ctx context.Context, _ *struct{}) (*Body[store.Change], error) {
@@ -307,14 +321,31 @@ func (s *policyAPI) turn(ctx context.Context, c *store.Change, err error) (*Body
 	return body(*c), nil
 }
 
-func (s *policyAPI) revisions(ctx context.Context, in *struct {
-	Limit int `query:"limit" minimum:"1" maximum:"1000" default:"100"`
-}) (*Body[[]store.Revision], error) {
-	rs, err := s.Store.Revisions(ctx, in.Limit)
+func (s *policyAPI) revisions(ctx context.Context, in *struct{ Page }) (*List[store.Revision], error) {
+	rs, total, err := s.Store.Revisions(ctx, in.Offset, in.Limit)
 	if err != nil {
 		return nil, err
 	}
-	return body(rs), nil
+	return listed(ctx, rs, total, in.Offset), nil
+}
+
+// RevisionOut is one revision of the policy with its text.
+type RevisionOut struct {
+	store.Revision
+	Text string `json:"text"`
+}
+
+func (s *policyAPI) oneRevision(ctx context.Context, in *struct {
+	No int `path:"no" minimum:"1"`
+}) (*Tagged[RevisionOut], error) {
+	r, err := s.Store.Revision(ctx, in.No)
+	if errors.Is(err, store.ErrNone) {
+		return nil, huma.Error404NotFound(fmt.Sprintf("there is no revision %d", in.No))
+	}
+	if err != nil {
+		return nil, err
+	}
+	return &Tagged[RevisionOut]{etag(r.No), RevisionOut{r, r.Text}}, nil
 }
 
 func (s *policyAPI) exportPolicy(ctx context.Context, _ *struct{}) (*huma.StreamResponse, error) {
@@ -324,6 +355,7 @@ func (s *policyAPI) exportPolicy(ctx context.Context, _ *struct{}) (*huma.Stream
 	}
 	return &huma.StreamResponse{Body: func(ctx huma.Context) {
 		ctx.SetHeader("Content-Type", "text/plain; charset=utf-8")
+		ctx.SetHeader("ETag", etag(snap.Head.No))
 		ctx.SetHeader("Content-Disposition", `attachment; filename="policy.orchard"`)
 		_, _ = ctx.BodyWriter().Write([]byte(snap.Head.Text))
 	}}, nil

@@ -4,8 +4,10 @@ import (
 	"context"
 	"errors"
 	"log/slog"
+	"maps"
 	"net/http"
 	"runtime/debug"
+	"slices"
 	"strconv"
 	"time"
 
@@ -19,20 +21,87 @@ import (
 	"lucidorchard/store"
 )
 
-// Types of problems (RFC 9457) that a program may act upon; others have none.
+// Types of problems (RFC 9457). They are names, and stay: a program may act upon
+// them. What a status says of itself has the type of its status.
 const (
-	problemUnknown = "/problems/unknown-outcome" // whether it was stored is not known: send it again with its key
-	problemStored  = "/problems/already-stored"  // it was stored when it was sent the first time
-	problemFull    = "/problems/disk-full"
-	problemBusy    = "/problems/busy" // try again after Retry-After
-	problemAway    = "/problems/database-away"
-	problemMoved   = "/problems/changed-meanwhile"
-	problemLacks   = "/problems/list-lacks-much" // send it again with confirm
+	problemUnreadable = "/problems/unreadable"        // the request did not arrive whole, or is no JSON
+	problemNoToken    = "/problems/no-token"          // a script's token is missing, unknown or revoked
+	problemForbidden  = "/problems/forbidden"         // another site's page asked, or a token where none may go
+	problemMissing    = "/problems/not-found"         // what it is about is not there
+	problemMethod     = "/problems/no-such-method"    // the path is there, not with this method
+	problemMoved      = "/problems/changed-meanwhile" // somebody else was faster; revision, was and now say how
+	problemConflict   = "/problems/conflict"          // it does not go with what there is
+	problemStored     = "/problems/already-stored"    // it was stored when it was sent the first time
+	problemLacks      = "/problems/list-lacks-much"   // send it again with confirm
+	problemLarge      = "/problems/too-large"
+	problemMedia      = "/problems/unknown-media-type"
+	problemHost       = "/problems/unknown-host" // the server does not go by this name
+	problemInvalid    = "/problems/invalid"      // errors say what, and where
+	problemNoMatch    = "/problems/if-match-missing"
+	problemFault      = "/problems/fault"
+	problemUnknown    = "/problems/unknown-outcome" // whether it was stored is not known: send it again with its key
+	problemBusy       = "/problems/busy"            // try again after Retry-After
+	problemAway       = "/problems/database-away"
+	problemFull       = "/problems/disk-full"
 )
 
-// problem is an answer that says what went wrong.
+// ProblemTypes gives all types of problems, sorted.
+func ProblemTypes() []string {
+	all := map[string]bool{problemMoved: true, problemStored: true, problemLacks: true, problemUnknown: true, problemBusy: true}
+	for _, kind := range usual {
+		all[kind] = true
+	}
+	return slices.Sorted(maps.Keys(all))
+}
+
+// usual gives the type of a problem that is nothing more than its status.
+var usual = map[int]string{
+	http.StatusBadRequest: problemUnreadable, http.StatusUnauthorized: problemNoToken, http.StatusForbidden: problemForbidden, http.StatusNotFound: problemMissing,
+	http.StatusMethodNotAllowed: problemMethod, http.StatusConflict: problemConflict, http.StatusPreconditionFailed: problemMoved,
+	http.StatusRequestEntityTooLarge: problemLarge, http.StatusUnsupportedMediaType: problemMedia, http.StatusMisdirectedRequest: problemHost,
+	http.StatusUnprocessableEntity: problemInvalid, http.StatusPreconditionRequired: problemNoMatch, http.StatusInternalServerError: problemFault,
+	http.StatusServiceUnavailable: problemAway, http.StatusInsufficientStorage: problemFull,
+}
+
+// Problem is an answer that says what went wrong (RFC 9457).
+type Problem struct {
+	Type   string              `json:"type" doc:"A name that stays" example:"/problems/changed-meanwhile"`
+	Title  string              `json:"title"`
+	Status int                 `json:"status"`
+	Detail string              `json:"detail" doc:"What, where, and what to do"`
+	Errors []*huma.ErrorDetail `json:"errors,omitempty"`
+	// Of /problems/changed-meanwhile.
+	Revision int    `json:"revision,omitempty" doc:"The newest revision"`
+	Was      string `json:"was,omitempty" doc:"What the request was made on"`
+	Now      string `json:"now,omitempty" doc:"What stands there now"`
+}
+
+func (p *Problem) Error() string { return p.Detail }
+
+// GetStatus gives the status for huma.
+func (p *Problem) GetStatus() int { return p.Status }
+
+// ContentType gives the type of problems, whatever else was asked for.
+func (p *Problem) ContentType(string) string { return "application/problem+json" }
+
+func init() {
+	huma.NewError = func(status int, detail string, errs ...error) huma.StatusError {
+		p := &Problem{Type: usual[status], Status: status, Title: http.StatusText(status), Detail: detail}
+		for _, err := range errs {
+			var d huma.ErrorDetailer
+			if errors.As(err, &d) {
+				p.Errors = append(p.Errors, d.ErrorDetail())
+			} else if err != nil {
+				p.Errors = append(p.Errors, &huma.ErrorDetail{Message: err.Error()})
+			}
+		}
+		return p
+	}
+}
+
+// problem is an answer that says what went wrong, with a type of its own.
 func problem(status int, kind, detail string) error {
-	return &huma.ErrorModel{Type: kind, Status: status, Title: http.StatusText(status), Detail: detail}
+	return &Problem{Type: kind, Status: status, Title: http.StatusText(status), Detail: detail}
 }
 
 // failed says what an error of what the server stands on means to a client. What
@@ -61,7 +130,9 @@ func (s *base) failed(ctx context.Context, err error) error {
 		case app.IsMissing:
 			return huma.Error404NotFound(said.Detail)
 		case app.IsMoved:
-			return problem(http.StatusConflict, problemMoved, said.Detail)
+			return &Problem{problemMoved, http.StatusText(http.StatusConflict), http.StatusConflict, said.Detail, nil, said.Revision, said.Was, said.Now}
+		case app.IsConflict:
+			return huma.Error409Conflict(said.Detail)
 		}
 		return huma.Error422UnprocessableEntity(said.Detail)
 	case errors.As(err, &repeated):
@@ -108,7 +179,7 @@ func (s *base) fault(ctx context.Context, value any, stack []byte) error {
 		value, stack = f.Value, f.Stack
 	}
 	s.Log.Error("the program has a fault", "request", id, "panic", value, "stack", string(stack))
-	return problem(http.StatusInternalServerError, "", "the program has a fault and could not answer; it is in its log under the request "+id+". What was stored before is as it was")
+	return problem(http.StatusInternalServerError, problemFault, "the program has a fault and could not answer; it is in its log under the request "+id+". What was stored before is as it was")
 }
 
 // recovered answers a request whose handler panics.
@@ -130,9 +201,9 @@ func (s *base) recovered(next http.Handler) http.Handler {
 
 // writeProblem answers outside of the API's own handlers.
 func writeProblem(w http.ResponseWriter, err error) {
-	var m *huma.ErrorModel
+	var m *Problem
 	if !errors.As(err, &m) {
-		m = &huma.ErrorModel{Status: http.StatusInternalServerError, Title: http.StatusText(http.StatusInternalServerError), Detail: err.Error()}
+		m = &Problem{Type: problemFault, Status: http.StatusInternalServerError, Title: http.StatusText(http.StatusInternalServerError), Detail: err.Error()}
 	}
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.Header().Del("Content-Encoding")

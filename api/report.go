@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"net/http"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -24,9 +23,9 @@ type ReportQuery struct {
 // reportAPI answers about the report for owners.
 type reportAPI struct{ *base }
 
-func (s *reportAPI) routes(a huma.API) {
-	huma.Get(a, "/api/report", answer(s.base, s.report))
-	huma.Register(a, huma.Operation{OperationID: "export-report", Method: http.MethodGet, Path: "/api/report.md", Summary: "The report as Markdown"}, answer(s.base, s.exportReport))
+func (s *reportAPI) routes(r routes) {
+	get(r, "read-report", "/report", "The policy in plain words, for somebody who owns applications", s.report, missing)
+	get(r, "export-report", "/report.md", "The report as Markdown", s.exportReport, missing)
 }
 
 func (s *reportAPI) report(ctx context.Context, in *ReportQuery) (*Body[report.Report], error) {

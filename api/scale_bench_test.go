@@ -94,9 +94,9 @@ func BenchmarkCheckOfARealSize(b *testing.B) {
 	}
 	var check api.CheckOut
 	begin := time.Now()
-	ask("GET", "/api/check", nil, &check)
+	ask("GET", "/api/v1/check", nil, &check)
 	started := time.Since(begin)
-	ask("GET", "/api/ledger", nil, nil)
+	ask("GET", "/api/v1/ledger", nil, nil)
 	line := strings.Count(text[:strings.Index(text, "\npermit")], "\n") + 2
 	b.ResetTimer()
 	b.ReportMetric(float64(check.Conversations), "conversations")
@@ -105,25 +105,25 @@ func BenchmarkCheckOfARealSize(b *testing.B) {
 	for range b.N {
 		var ledger api.LedgerPage
 		step("save", func() {
-			ask("POST", "/api/policy/edits", map[string]any{"revision": revision, "op": "switch", "line": line}, nil)
+			ask("POST", "/api/v1/policy/edits", map[string]any{"revision": revision, "op": "switch", "line": line}, nil)
 		})
 		revision++
-		step("totals", func() { ask("GET", "/api/check", nil, &check) })
-		step("ledger", func() { ask("GET", "/api/ledger", nil, &ledger) })
-		step("strip", func() { ask("GET", "/api/flows/strip", nil, nil) })
+		step("totals", func() { ask("GET", "/api/v1/check", nil, &check) })
+		step("ledger", func() { ask("GET", "/api/v1/ledger", nil, &ledger) })
+		step("strip", func() { ask("GET", "/api/v1/flows/strip", nil, nil) })
 		row := "near=" + url.QueryEscape(ledger.Rows[0].Key) + "&service=" + url.QueryEscape(ledger.Rows[0].Service)
 		var callers api.LedgerPage
-		step("open", func() { ask("GET", "/api/ledger/callers?"+row, nil, &callers) })
+		step("open", func() { ask("GET", "/api/v1/ledger/callers?"+row, nil, &callers) })
 		var list api.ConversationPage
 		step("open-pairs", func() {
-			ask("GET", "/api/conversations?"+row+"&limit=50&far="+url.QueryEscape(callers.Rows[0].Key), nil, &list)
+			ask("GET", "/api/v1/conversations?"+row+"&limit=50&far="+url.QueryEscape(callers.Rows[0].Key), nil, &list)
 		})
 		c := list.Conversations[0]
 		step("open-hours", func() {
-			ask("GET", fmt.Sprintf("/api/conversations/hours?client=%s&server=%s&service=%s&first=%s", c.Client.Addr, c.Server.Addr, url.QueryEscape(c.Service), url.QueryEscape(c.First)), nil, nil)
+			ask("GET", fmt.Sprintf("/api/v1/conversations/hours?client=%s&server=%s&service=%s&first=%s", c.Client.Addr, c.Server.Addr, url.QueryEscape(c.Service), url.QueryEscape(c.First)), nil, nil)
 		})
-		step("settle", func() { ask("GET", "/api/settle?as=permit&"+row, nil, nil) })
-		step("against", func() { ask("GET", "/api/check?against=1", nil, nil) })
-		step("policy", func() { ask("GET", "/api/policy", nil, nil) })
+		step("settle", func() { ask("GET", "/api/v1/settle?as=permit&"+row, nil, nil) })
+		step("against", func() { ask("GET", "/api/v1/check?against=1", nil, nil) })
+		step("policy", func() { ask("GET", "/api/v1/policy", nil, nil) })
 	}
 }

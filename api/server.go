@@ -1,4 +1,4 @@
-// Package api is the web application over HTTP: the API under /api, live
+// Package api is the web application over HTTP: the API under /api/v1, live
 // events, and the built interface. It reads and writes through store and gets
 // every answer from core; it keeps nothing that is not in the database.
 //
@@ -11,6 +11,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"net/url"
 	"os"
 	"path"
 	"path/filepath"
@@ -78,22 +79,26 @@ func (s *Server) routes() {
 	limited, slots, queue := s.limited()
 	m.waiting(slots, queue)
 	r.Use(middleware.RequestID, s.logged, m.measured, s.recovered, hardened, s.hosted, sameOrigin, middleware.Compress(5, "application/json", "text/css", "text/javascript", "text/html"),
-		s.tokened, bounded, limited, storable, s.repeatable)
+		s.tokened, addressed, bounded, limited, storable, s.repeatable)
 	huma.DefaultArrayNullable = false // every list that is returned is one, if empty
 	config := huma.DefaultConfig("Lucid Orchard", "1")
-	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/api/openapi", "", "/api/schemas"
+	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/api/openapi", "", Version+"/schemas"
 	config.CreateHooks = nil
 	s.api = humachi.New(r, config)
 	summary, imports, live := &summaryAPI{s.base}, &importsAPI{s.base}, &jobsAPI{s.base}
-	for _, part := range []interface{ routes(huma.API) }{
+	all := routes{s.api, s.base}
+	for _, part := range []interface{ routes(routes) }{
 		summary, &workloadsAPI{base: s.base}, &groupsAPI{s.base}, &flowsAPI{s.base}, &exportersAPI{s.base}, &policyAPI{s.base}, &checkAPI{s.base}, &whatIfAPI{s.base}, &settleAPI{s.base}, &reportAPI{s.base},
 		&figuresAPI{s.base}, &proposalsAPI{s.base}, &askAPI{s.base}, imports, &inventoryAPI{s.base}, &vocabularyAPI{base: s.base}, live,
 	} {
-		part.routes(s.api)
+		part.routes(all)
 	}
-	imports.transferRoutes(s.api)
-	summary.troubleRoutes(s.api)
-	r.Get("/api/events", live.serveEvents)
+	imports.transferRoutes(all)
+	summary.troubleRoutes(all)
+	r.Get(Version+"/events", live.serveEvents)
+	r.MethodNotAllowed(func(w http.ResponseWriter, r *http.Request) {
+		writeProblem(w, huma.Error405MethodNotAllowed("the path is there, but not with "+r.Method+"; /api/openapi.json describes it"))
+	})
 	r.Method(http.MethodGet, "/metrics", m.handler())
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("ok\n")) })
 	r.Get("/readyz", func(w http.ResponseWriter, r *http.Request) {
@@ -128,6 +133,10 @@ const unbuilt = `<!doctype html><title>Lucid Orchard</title><p>The server runs, 
 // serveWeb gives a file of the interface, or its page for every other path.
 func (s *Server) serveWeb(w http.ResponseWriter, r *http.Request) {
 	if strings.HasPrefix(r.URL.Path, "/api/") {
+		if rest := strings.TrimPrefix(r.URL.Path, "/api"); !strings.HasPrefix(r.URL.Path, Version+"/") && s.router.Match(chi.NewRouteContext(), r.Method, Version+rest) {
+			http.Redirect(w, r, (&url.URL{Path: Version + rest, RawQuery: r.URL.RawQuery}).String(), http.StatusPermanentRedirect) // from before there were versions
+			return
+		}
 		writeProblem(w, huma.Error404NotFound("the API has no such path; /api/openapi.json describes it"))
 		return
 	}

@@ -6,8 +6,6 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"lucidorchard/app"
 	"lucidorchard/core/decide"
 	"lucidorchard/core/policy"
@@ -36,9 +34,9 @@ type SettleOption struct {
 // settleAPI answers about rules for a row that somebody points at.
 type settleAPI struct{ *base }
 
-func (s *settleAPI) routes(a huma.API) {
-	huma.Get(a, "/api/settle", answer(s.base, s.settle))
-	huma.Post(a, "/api/settle", answer(s.base, s.takeSettled))
+func (s *settleAPI) routes(r routes) {
+	get(r, "list-settle-choices", "/settle", "What can be done about a kind of conversation", s.settle, missing)
+	post(r, "settle", "/settle", "Settle a kind of conversation by a rule or a probe", s.takeSettled, stored, missing)
 }
 
 func (s *settleAPI) settle(ctx context.Context, in *struct {
@@ -90,7 +88,7 @@ func (s *settleAPI) takeSettled(ctx context.Context, in *struct {
 		Lines    []string `json:"lines" minItems:"1"`
 		Before   int      `json:"before"`
 	}
-}) (*Body[EditOut], error) {
+}) (*Stored[EditOut], error) {
 	v, snap, err := s.view(ctx, in.Window)
 	if err != nil {
 		return nil, err
@@ -101,19 +99,9 @@ func (s *settleAPI) takeSettled(ctx context.Context, in *struct {
 	}
 	text, bad := settle.Apply(snap.Head.Text, in.Body.Lines, before)
 	if bad != nil {
-		if in.DryRun {
-			return body(EditOut{Revision: snap.Head.No, Errors: orMessage(textErrors(bad.Errors), bad.Message)}), nil
-		}
-		return nil, refusal(bad)
+		return unedited(snap, bad, in.DryRun)
 	}
-	out := EditOut{Revision: snap.Head.No, Words: "Add “" + in.Body.Lines[len(in.Body.Lines)-1] + "”", Errors: []TextError{}}
-	if in.DryRun {
-		c := app.ConsequencesOf(v, snap, snap.After(text))
-		out.Consequences = &c
-		return body(out), nil
-	}
-	out.Revision, err = s.SaveText(ctx, snap, text, out.Words)
-	return body(out), err
+	return s.edited(ctx, v, snap, text, "Add “"+in.Body.Lines[len(in.Body.Lines)-1]+"”", in.DryRun)
 }
 
 // specsOf writes points as specs.

@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"net/url"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -36,7 +37,7 @@ func small(t *testing.T, db *store.Store, o api.Options) client {
 	ctx, cancel := context.WithCancel(context.Background())
 	o.Web, o.Estate = fstest.MapFS{}, "Saltmarsh Ferries"
 	s := api.New(app.New(ctx, app.Options{Store: db, Author: "tester"}), o)
-	h := httptest.NewServer(s)
+	h := httptest.NewServer(conforming(t, s))
 	t.Cleanup(func() {
 		cancel()
 		s.Wait()
@@ -83,7 +84,7 @@ func TestFilesSentOneAfterTheOtherAreEachRead(t *testing.T) {
 			}
 		}
 		var a api.ImportAnswer
-		require.Equal(t, 200, c.call("POST", "/api/imports/flows", text.String(), &a))
+		require.Equal(t, 202, c.call("POST", "/api/v1/imports/flows", text.String(), &a))
 		jobs = append(jobs, a.Job)
 	}
 	want := 0
@@ -103,7 +104,7 @@ func TestFilesSentOneAfterTheOtherAreEachRead(t *testing.T) {
 		require.Zero(t, r.Bad)
 	}
 	var s api.Summary
-	c.get("/api/summary", &s)
+	c.get("/api/v1/summary", &s)
 	require.Equal(t, want, s.Conversations, "none lost, none twice")
 }
 
@@ -114,40 +115,39 @@ func TestAFileThatDoesNotArriveWholeIsNoFile(t *testing.T) {
 		_, _ = w.Write([]byte("start,src,dst,proto,dport\n2026-11-20T10:00:00Z,10.0.0.1,10.0.0.2,tcp,443\n"))
 		w.CloseWithError(fmt.Errorf("the cable was pulled"))
 	}()
-	req, err := http.NewRequest("POST", c.base+"/api/imports/flows", r)
+	req, err := http.NewRequest("POST", c.base+"/api/v1/imports/flows", r)
 	require.NoError(t, err)
 	_, err = http.DefaultClient.Do(req)
 	require.Error(t, err)
 	var jobs []store.Job
-	c.get("/api/jobs", &jobs)
+	c.get("/api/v1/jobs", &jobs)
 	require.Empty(t, jobs)
 }
 
 func TestBadNumbersAndTextsAreRefusedWithTheirPlace(t *testing.T) {
 	c := small(t, nil, api.Options{})
 	c.begin()
-	for _, path := range []string{"/api/workloads?offset=9223372036854775807", "/api/ledger?offset=9223372036854775807", "/api/conversations?offset=9223372036854775807&limit=1000"} {
+	for _, path := range []string{"/api/v1/workloads?offset=9223372036854775807", "/api/v1/ledger?offset=9223372036854775807", "/api/v1/conversations?offset=9223372036854775807&limit=1000"} {
 		require.Equal(t, 200, c.call("GET", path, nil, nil), path)
 	}
 	var p problem
-	require.Equal(t, 422, c.call("POST", "/api/proposals/take", map[string]any{"texts": []string{"# x"}}, &p))
-	require.Contains(t, p.Detail, "no rule")
+	require.Equal(t, 422, c.call("POST", "/api/v1/proposals/judge", judgements(1), &p))
 	for path, in := range map[string]any{
-		"/api/tags":             map[string]any{"workloads": []string{"w-1"}, "key": "env", "value": "a\x00b"},
-		"/api/proposals/refuse": map[string]any{"rule": "a\x00b", "reason": "x"},
-		"/api/tokens":           map[string]any{"name": "a\x00b", "source": "x"},
+		"/api/v1/tags":             map[string]any{"workloads": []string{"w-1"}, "key": "env", "value": "a\x00b"},
+		"/api/v1/proposals/refuse": map[string]any{"rule": "a\x00b", "reason": "x"},
+		"/api/v1/tokens":           map[string]any{"name": "a\x00b", "source": "x"},
 	} {
 		require.Equal(t, 422, c.call("POST", path, in, &p), path)
 		require.Contains(t, p.Detail, "found a NUL character", path)
 		require.Contains(t, p.Detail, "body.", path)
 	}
 	var a api.ImportAnswer
-	require.Equal(t, 200, c.call("POST", "/api/imports/workloads?preview=true", "id,name\na,one\nb,t\x00wo\nc,"+strings.Repeat("x", 20_000)+"\n", &a))
+	require.Equal(t, 200, c.call("POST", "/api/v1/imports/workloads?preview=true", "id,name\na,one\nb,t\x00wo\nc,"+strings.Repeat("x", 20_000)+"\n", &a))
 	require.Equal(t, 2, a.Preview.Bad)
 	require.Equal(t, 3, a.Preview.Errors[0].Line)
 	require.Contains(t, a.Preview.Errors[0].Reason, "NUL character, as character 2")
 	require.Contains(t, a.Preview.Errors[1].Reason, "20000 characters")
-	require.Equal(t, 200, c.call("POST", "/api/imports/flows?preview=true", "start,src,dst,proto,dport\n0001-01-01T00:00:00Z,10.0.0.1,10.0.0.2,tcp,443\n9999-12-31T00:00:00Z,10.0.0.1,10.0.0.2,tcp,443\n2026-11-20T10:00:00Z,10.0.0.1,10.0.0.2,tcp,443\n", &a))
+	require.Equal(t, 200, c.call("POST", "/api/v1/imports/flows?preview=true", "start,src,dst,proto,dport\n0001-01-01T00:00:00Z,10.0.0.1,10.0.0.2,tcp,443\n9999-12-31T00:00:00Z,10.0.0.1,10.0.0.2,tcp,443\n2026-11-20T10:00:00Z,10.0.0.1,10.0.0.2,tcp,443\n", &a))
 	require.Equal(t, 2, a.Preview.Bad)
 	require.Contains(t, a.Preview.Errors[1].Reason, "expected a time from 1990 to 2099")
 }
@@ -156,12 +156,12 @@ func TestLosingAnAssertionIsSaid(t *testing.T) {
 	c := small(t, nil, api.Options{})
 	c.begin()
 	_, p, status := c.edit(1, "add", map[string]any{"text": "assert always live -> live on tcp/8443 \"The way back\""})
-	require.Equal(t, 200, status, p.Detail)
+	require.Equal(t, 201, status, p.Detail)
 	var out api.EditOut
-	require.Equal(t, 200, c.call("POST", "/api/policy/text?dryRun=true", map[string]any{"revision": 2, "text": "group live = env is live\n"}, &out))
+	require.Equal(t, 200, c.call("PUT", "/api/v1/policy/text?dryRun=true", map[string]any{"text": "group live = env is live\n"}, &out))
 	require.ElementsMatch(t, []app.AssertChange{{Sentence: "assert never trial -> live on any", Before: "holds", After: "gone"}, {Sentence: "assert always live -> live on tcp/8443", Before: "holds", After: "gone"}}, out.Consequences.Asserts)
 	var removed api.RegroupOut
-	require.Equal(t, 200, c.call("POST", "/api/groups/remove?dryRun=true", map[string]any{"revision": 2, "name": "live"}, &removed))
+	require.Equal(t, 200, c.call("POST", "/api/v1/groups/remove?dryRun=true", map[string]any{"revision": 2, "name": "live"}, &removed))
 	require.Len(t, removed.Consequences.Asserts, 2)
 	for _, a := range removed.Consequences.Asserts {
 		require.Equal(t, "gone", a.After)
@@ -172,7 +172,7 @@ func TestAnEditOfAStatementThatHasChangedIsRefused(t *testing.T) {
 	c := small(t, nil, api.Options{})
 	c.begin()
 	_, _, status := c.edit(1, "change", map[string]any{"line": 1, "was": "env is live", "text": "group live = env in (live, trial)"})
-	require.Equal(t, 200, status)
+	require.Equal(t, 201, status)
 	_, p, status := c.edit(2, "change", map[string]any{"line": 1, "was": "env is live", "text": "group live = env is bench"})
 	require.Equal(t, 409, status, "also where the page names the newest revision")
 	require.Contains(t, p.Detail, "It was: env is live. Now, in revision 2: group live = env in (live, trial).")
@@ -188,7 +188,7 @@ func TestOneOfTwoThatSetOneTagAtOnceIsTold(t *testing.T) {
 		for k := range status {
 			group.Go(func() {
 				body := fmt.Sprintf(`{"workloads": ["w-1"], "key": "env", "value": "%d-%d", "was": %q}`, round, k, was)
-				r, err := http.Post(c.base+"/api/tags", "application/json", strings.NewReader(body))
+				r, err := http.Post(c.base+"/api/v1/tags", "application/json", strings.NewReader(body))
 				if err == nil {
 					status[k] = r.StatusCode
 					r.Body.Close()
@@ -206,7 +206,7 @@ func TestAPatternThatWouldTakeAllMemoryIsRefused(t *testing.T) {
 	c.begin()
 	bad := `name matches "` + strings.Repeat("(a|b)*", 19_500) + `"`
 	var p api.GroupPreview
-	require.Equal(t, 200, c.call("POST", "/api/groups/preview", map[string]any{"name": "", "text": bad}, &p))
+	require.Equal(t, 200, c.call("POST", "/api/v1/groups/preview", map[string]any{"name": "", "text": bad}, &p))
 	require.Len(t, p.Errors, 1)
 	require.Contains(t, p.Errors[0].Message, "octets long")
 	_, prob, status := c.edit(1, "add", map[string]any{"text": "group g = " + bad})
@@ -216,10 +216,10 @@ func TestAPatternThatWouldTakeAllMemoryIsRefused(t *testing.T) {
 	require.NoError(t, c.db.AddRevision(t.Context(), store.Revision{No: 2, Text: start + "group g = " + bad + "\n", Blame: store.Blame{1, 1, 1, 1, 1, 1, 2}, Author: "old", Words: "Add"}))
 	again := small(t, c.db, api.Options{})
 	var groups []api.GroupOut
-	again.get("/api/groups", &groups)
+	again.get("/api/v1/groups", &groups)
 	require.Len(t, groups, 3)
 	var troubles []api.Trouble
-	again.get("/api/troubles", &troubles)
+	again.get("/api/v1/troubles", &troubles)
 	require.Len(t, troubles, 1)
 	require.Contains(t, troubles[0].Words, "on line 7")
 }
@@ -228,22 +228,22 @@ func TestARequestThatIsSentAgainIsStoredOnce(t *testing.T) {
 	c := small(t, nil, api.Options{})
 	c.begin()
 	edit := `{"revision":1,"op":"add","text":"group depots = address in 10.40.0.0/16"}`
-	first, one := c.do("POST", "/api/policy/edits", map[string]string{"Idempotency-Key": "k1"}, edit)
-	require.Equal(t, 200, first.StatusCode, one)
-	again, two := c.do("POST", "/api/policy/edits", map[string]string{"Idempotency-Key": "k1"}, edit)
-	require.Equal(t, 200, again.StatusCode)
+	first, one := c.do("POST", "/api/v1/policy/edits", map[string]string{"Idempotency-Key": "k1"}, edit)
+	require.Equal(t, 201, first.StatusCode, one)
+	again, two := c.do("POST", "/api/v1/policy/edits", map[string]string{"Idempotency-Key": "k1"}, edit)
+	require.Equal(t, 201, again.StatusCode)
 	require.Equal(t, one, two)
 	require.Equal(t, "true", again.Header.Get("Idempotency-Replayed"))
-	r, text := c.do("POST", "/api/policy/edits", map[string]string{"Idempotency-Key": "k1"}, strings.Replace(edit, "depots", "others", 1))
+	r, text := c.do("POST", "/api/v1/policy/edits", map[string]string{"Idempotency-Key": "k1"}, strings.Replace(edit, "depots", "others", 1))
 	require.Equal(t, 422, r.StatusCode)
 	require.Contains(t, text, "another request was sent with it")
-	r, _ = c.do("POST", "/api/policy/edits", map[string]string{"Idempotency-Key": "k2"}, `{"revision":1,"op":"remove","line":99}`)
+	r, _ = c.do("POST", "/api/v1/policy/edits", map[string]string{"Idempotency-Key": "k2"}, `{"revision":1,"op":"remove","line":99}`)
 	require.Equal(t, 422, r.StatusCode, "what was refused is not remembered")
-	r, _ = c.do("POST", "/api/policy/edits", map[string]string{"Idempotency-Key": "k2"}, `{"revision":2,"op":"add","text":"group b = env is bench"}`)
-	require.Equal(t, 200, r.StatusCode)
-	r, text = c.do("POST", "/api/policy/undo", map[string]string{"Idempotency-Key": "k3"}, `{}`)
+	r, _ = c.do("POST", "/api/v1/policy/edits", map[string]string{"Idempotency-Key": "k2"}, `{"revision":2,"op":"add","text":"group b = env is bench"}`)
+	require.Equal(t, 201, r.StatusCode)
+	r, text = c.do("POST", "/api/v1/policy/undo", map[string]string{"Idempotency-Key": "k3"}, `{}`)
 	require.Equal(t, 200, r.StatusCode, text)
-	c.do("POST", "/api/policy/undo", map[string]string{"Idempotency-Key": "k3"}, `{}`)
+	c.do("POST", "/api/v1/policy/undo", map[string]string{"Idempotency-Key": "k3"}, `{}`)
 	require.Contains(t, c.text(), "group depots", "one undo, not two")
 	require.NotContains(t, c.text(), "group b ")
 }
@@ -260,14 +260,14 @@ func TestEditsWhoseCommitsAreLost(t *testing.T) {
 	for n := range 10 {
 		p.LoseCommits.Store(0)
 		var head api.PolicyOut
-		c.get("/api/policy", &head)
+		c.get("/api/v1/policy", &head)
 		p.LoseCommits.Store(1)
 		text, err := json.Marshal(map[string]any{"revision": head.Revision, "op": "add", "text": fmt.Sprintf("group g%d = env is live", n)})
 		require.NoError(t, err)
 		var answer string
 		for try := range 5 {
-			r, raw := c.do("POST", "/api/policy/edits", map[string]string{"Idempotency-Key": fmt.Sprint("key ", n)}, string(text))
-			if answer = raw; r.StatusCode == 200 {
+			r, raw := c.do("POST", "/api/v1/policy/edits", map[string]string{"Idempotency-Key": fmt.Sprint("key ", n)}, string(text))
+			if answer = raw; r.StatusCode == 201 {
 				break
 			}
 			require.Less(t, try, 4, raw)
@@ -280,12 +280,12 @@ func TestEditsWhoseCommitsAreLost(t *testing.T) {
 func TestOnlyItsOwnNamesAreAnswered(t *testing.T) {
 	c := small(t, nil, api.Options{AllowHosts: []string{"orchard.saltmarsh.example"}})
 	for host, want := range map[string]int{"evil.example": 421, "orchard.saltmarsh.example": 200, "Orchard.Saltmarsh.Example:7411": 200, "localhost:7411": 200, "127.0.0.1": 200, "[::1]:7411": 200, "127.0.0.1.evil.example": 421} {
-		r, text := c.do("GET", "/api/summary", map[string]string{"Host": host}, "")
+		r, text := c.do("GET", "/api/v1/summary", map[string]string{"Host": host}, "")
 		require.Equal(t, want, r.StatusCode, host+text)
-		r, _ = c.do("POST", "/api/policy/undo", map[string]string{"Host": host, "Origin": "http://" + host}, "{}")
+		r, _ = c.do("POST", "/api/v1/policy/undo", map[string]string{"Host": host, "Origin": "http://" + host}, "{}")
 		require.Equal(t, want == 421, r.StatusCode == 421, host)
 	}
-	for _, path := range []string{"/", "/api/summary", "/api/nothing", "/api/workloads.csv"} {
+	for _, path := range []string{"/", "/api/v1/summary", "/api/v1/nothing", "/api/v1/workloads.csv"} {
 		r, _ := c.do("GET", path, nil, "")
 		require.Contains(t, r.Header.Get("Content-Security-Policy"), "script-src 'self'; ")
 		require.Contains(t, r.Header.Get("Content-Security-Policy"), "frame-ancestors 'none'")
@@ -305,7 +305,7 @@ func TestTheDatabaseAwayIsSaidAndNotItsSecrets(t *testing.T) {
 	u, err := url.Parse(database)
 	require.NoError(t, err)
 	secret, _ := u.User.Password()
-	for _, path := range []string{"/api/summary", "/api/jobs/1", "/api/sources", "/readyz", "/api/policy/revisions"} {
+	for _, path := range []string{"/api/v1/summary", "/api/v1/jobs/1", "/api/v1/sources", "/readyz", "/api/v1/policy/revisions"} {
 		r, text := c.do("GET", path, nil, "")
 		require.Equal(t, 503, r.StatusCode, path+text)
 		for _, word := range []string{secret, u.Port(), "orchard@", "SQLSTATE"} {
@@ -314,16 +314,16 @@ func TestTheDatabaseAwayIsSaidAndNotItsSecrets(t *testing.T) {
 	}
 	require.Eventually(t, func() bool {
 		var troubles []api.Trouble
-		c.get("/api/troubles", &troubles)
+		c.get("/api/v1/troubles", &troubles)
 		return len(troubles) == 1 && troubles[0].Kind == "database" && troubles[0].Grave
 	}, 20*time.Second, 50*time.Millisecond)
 	back()
 	require.Eventually(t, func() bool {
 		var troubles []api.Trouble
-		c.get("/api/troubles", &troubles)
-		return len(troubles) == 0 && c.call("GET", "/api/summary", nil, nil) == 200
+		c.get("/api/v1/troubles", &troubles)
+		return len(troubles) == 0 && c.call("GET", "/api/v1/summary", nil, nil) == 200
 	}, 20*time.Second, 50*time.Millisecond)
-	require.Equal(t, 404, c.call("GET", "/api/jobs/1", nil, nil))
+	require.Equal(t, 404, c.call("GET", "/api/v1/jobs/1", nil, nil))
 }
 
 // A database that hangs is not waited for by who asks whether all is ready.
@@ -344,7 +344,7 @@ func TestReadinessDoesNotHang(t *testing.T) {
 	// Who leaves does not wait for it either.
 	ctx, cancel := context.WithTimeout(t.Context(), 300*time.Millisecond)
 	defer cancel()
-	req, err := http.NewRequestWithContext(ctx, "GET", c.base+"/api/summary", nil)
+	req, err := http.NewRequestWithContext(ctx, "GET", c.base+"/api/v1/summary", nil)
 	require.NoError(t, err)
 	_, err = http.DefaultClient.Do(req)
 	require.Error(t, err)
@@ -356,7 +356,7 @@ func TestAnEditIsOneEvent(t *testing.T) {
 	c.begin()
 	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
 	defer cancel()
-	req, err := http.NewRequestWithContext(ctx, "GET", c.base+"/api/events", nil)
+	req, err := http.NewRequestWithContext(ctx, "GET", c.base+"/api/v1/events", nil)
 	require.NoError(t, err)
 	r, err := http.DefaultClient.Do(req)
 	require.NoError(t, err)
@@ -390,8 +390,8 @@ func TestAnEditIsOneEvent(t *testing.T) {
 	require.Eventually(t, func() bool { all := seen(); return len(all) > 0 && all[len(all)-1].Revision == 1 }, 10*time.Second, 10*time.Millisecond)
 	before := len(seen())
 	_, _, status := c.edit(1, "add", map[string]any{"text": "group bench = env is bench"})
-	require.Equal(t, 200, status)
-	require.Equal(t, 200, c.call("GET", "/api/summary", nil, nil))
+	require.Equal(t, 201, status)
+	require.Equal(t, 200, c.call("GET", "/api/v1/summary", nil, nil))
 	require.Eventually(t, func() bool { return len(seen()) > before }, 10*time.Second, 10*time.Millisecond)
 	time.Sleep(1500 * time.Millisecond) // longer than the server looks for changes of others
 	require.Len(t, seen(), before+1)
@@ -402,13 +402,24 @@ func TestProposalsThatAreTooWideAreBarredHere(t *testing.T) {
 	c := serve(t)
 	c.company()
 	var job store.Job
-	require.Equal(t, 200, c.call("POST", "/api/derive", map[string]any{}, &job))
+	require.Equal(t, 202, c.call("POST", "/api/v1/derive", map[string]any{}, &job))
 	require.Equal(t, "done", c.job(&job).State)
 	var ps api.Proposals
-	c.get("/api/proposals", &ps)
-	require.NotEmpty(t, ps.Derived.Wide)
+	c.get("/api/v1/proposals", &ps)
+	i := slices.IndexFunc(ps.Derived.Proposals, func(p api.ProposalOut) bool { return p.Barred })
+	require.NotEqual(t, -1, i)
+	wide := ps.Derived.Proposals[i]
 	var p problem
-	require.Equal(t, 422, c.call("POST", "/api/proposals/take", map[string]any{"texts": []string{ps.Derived.Wide[0].Text}}, &p))
+	require.Equal(t, 422, c.judge(&p, taking(wide)))
 	require.Contains(t, p.Detail, "can only be narrowed")
-	require.Equal(t, 422, c.call("POST", "/api/proposals/take", map[string]any{"texts": []string{ps.Derived.Proposals[0].Text, ps.Derived.Wide[0].Text}}, &p), "nor among others")
+	require.Equal(t, 422, c.judge(&p, taking(ps.Derived.Proposals[0]), taking(wide)), "nor among others")
+	for k := range wide.Choices {
+		status := c.judge(&p, app.Judgement{Proposal: wide.ID, Do: "take", Choice: &k})
+		require.Equal(t, k < wide.Own, status == 201, "only narrower: %s", p.Detail)
+		if status == 201 {
+			require.Equal(t, 200, c.call("POST", "/api/v1/policy/undo", map[string]any{}, nil))
+		}
+	}
+	c.get("/api/v1/proposals", &ps)
+	require.Empty(t, ps.Refused, "what was taken narrower was undone with it")
 }

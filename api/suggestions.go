@@ -36,6 +36,7 @@ type SuggestionOut struct {
 
 // SuggestionList is all suggestions for what is missing now.
 type SuggestionList struct {
+	Total       int             `json:"total"`
 	Suggestions []SuggestionOut `json:"suggestions"`
 	Complete    bool            `json:"complete" doc:"Whether they are of what is known now; if not, they are being found, and an event says when"`
 	Lacking     int             `json:"lacking" doc:"Structural tags that workloads lack"`
@@ -158,9 +159,14 @@ func (s *vocabularyAPI) suggestionList(ctx context.Context) (SuggestionList, err
 	return out, nil
 }
 
-func (s *vocabularyAPI) suggestions(ctx context.Context, _ *struct{}) (*Body[SuggestionList], error) {
+func (s *vocabularyAPI) suggestions(ctx context.Context, in *struct{ All }) (*Body[SuggestionList], error) {
 	out, err := s.suggestionList(ctx)
-	return body(out), err
+	if err != nil {
+		return nil, err
+	}
+	out.Total = len(out.Suggestions)
+	out.Suggestions = cut(ctx, out.Suggestions, in.All).Body
+	return body(out), nil
 }
 
 func (s *vocabularyAPI) exportSuggestions(ctx context.Context, _ *struct{}) (*huma.StreamResponse, error) {
@@ -222,5 +228,5 @@ func (s *vocabularyAPI) refuseSuggestions(ctx context.Context, in *struct {
 		return nil, err
 	}
 	s.Events.Changed()
-	return s.suggestions(ctx, nil)
+	return s.suggestions(ctx, &struct{ All }{everything})
 }

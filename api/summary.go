@@ -3,8 +3,6 @@ package api
 import (
 	"context"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"lucidorchard/core/decide"
 	"lucidorchard/core/reach"
 	"lucidorchard/store"
@@ -32,7 +30,9 @@ type Summary struct {
 // summaryAPI answers about the fact of each step, and what is wrong.
 type summaryAPI struct{ *base }
 
-func (s *summaryAPI) routes(a huma.API) { huma.Get(a, "/api/summary", answer(s.base, s.summary)) }
+func (s *summaryAPI) routes(r routes) {
+	get(r, "read-summary", "/summary", "What there is, in numbers", s.summary)
+}
 
 func (s *summaryAPI) summary(ctx context.Context, in *struct{ Window }) (*Body[Summary], error) {
 	v, snap, err := s.view(ctx, in.Window)

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net/http"
 	"os"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -16,9 +15,9 @@ import (
 	"lucidorchard/store"
 )
 
-func (s *importsAPI) transferRoutes(a huma.API) {
-	huma.Register(a, huma.Operation{OperationID: "export-estate", Method: http.MethodGet, Path: "/api/estate.jsonl", Summary: "The whole estate but for its conversations, as JSON Lines; see docs/estate.md"}, answer(s.base, s.exportEstate))
-	huma.Register(a, huma.Operation{OperationID: "restore-estate", Method: http.MethodPost, Path: "/api/estate", Summary: "Restore an export where there is nothing yet", RequestBody: anyBody("application/x-ndjson")}, answer(s.base, s.restoreEstate))
+func (s *importsAPI) transferRoutes(r routes) {
+	get(r, "export-estate", "/estate.jsonl", "The whole estate but for its conversations, as JSON Lines; see docs/estate.md", s.exportEstate)
+	post(r, "restore-estate", "/estate", "Restore an export where there is nothing yet", s.restoreEstate, begun, filed("application/x-ndjson"))
 }
 
 func (s *importsAPI) exportEstate(ctx context.Context, _ *struct{}) (*huma.StreamResponse, error) {
@@ -52,7 +51,7 @@ type Restored struct {
 	Lines int `json:"lines"`
 }
 
-func (s *importsAPI) restoreEstate(ctx context.Context, in *struct{ rawBody }) (*Body[store.Job], error) {
+func (s *importsAPI) restoreEstate(ctx context.Context, in *struct{ rawBody }) (*Begun, error) {
 	if empty, err := s.Store.Empty(ctx); err != nil {
 		return nil, err
 	} else if !empty {
@@ -78,7 +77,7 @@ func (s *importsAPI) restoreEstate(ctx context.Context, in *struct{ rawBody }) (
 	if err != nil {
 		file.close()
 	}
-	return body(job), err
+	return begin(job, err)
 }
 
 // soundState refuses a state that answers could not be made from.

@@ -5,8 +5,6 @@ import (
 	"fmt"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"lucidorchard/store"
 )
 
@@ -99,8 +97,8 @@ func counted(n int, one, many string) string {
 	return fmt.Sprintf("%d %s", n, many)
 }
 
-func (s *summaryAPI) troubleRoutes(a huma.API) {
-	huma.Get(a, "/api/troubles", answer(s.base, s.troubles))
+func (s *summaryAPI) troubleRoutes(r routes) {
+	get(r, "list-troubles", "/troubles", "What is wrong with the server, its disk and its database", s.troubles)
 }
 
 // Cluster is a database of our own.

@@ -11,6 +11,7 @@ import (
 	"net/url"
 	"os"
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -45,7 +46,7 @@ func TestGroupPreview(t *testing.T) {
 	c.begin()
 	look := func(name, text string) api.GroupPreview {
 		var out api.GroupPreview
-		require.Equal(t, 200, c.call("POST", "/api/groups/preview", map[string]any{"name": name, "text": text}, &out))
+		require.Equal(t, 200, c.call("POST", "/api/v1/groups/preview", map[string]any{"name": name, "text": text}, &out))
 		return out
 	}
 	every := look("", "any").Counts
@@ -85,7 +86,7 @@ func TestAskAndWhy(t *testing.T) {
 	c.begin()
 	ask := func(text string) api.Answer {
 		var out api.Answer
-		c.get("/api/ask?q="+url.QueryEscape(text), &out)
+		c.get("/api/v1/ask?q="+url.QueryEscape(text), &out)
 		return out
 	}
 	a := ask("booking-entry-01 -> booking-logic-01 tcp/8443")
@@ -122,16 +123,16 @@ func TestAskAndWhy(t *testing.T) {
 
 	// The machine without an environment: which tag would settle it.
 	var w api.WorkloadList
-	c.get("/api/workloads?tag=env%3D(missing)", &w)
+	c.get("/api/v1/workloads?tag=env%3D(missing)", &w)
 	a = ask(w.Workloads[0].ID + " -> booking-logic-01 tcp/8443")
 	require.Equal(t, "env", a.Why.Hints[0].Key)
 	require.Equal(t, "live", a.Why.Hints[0].Values[0])
 	require.Contains(t, a.Why.Closest.Rule.Sentence, "permit live -> live")
 
 	var p problem
-	require.Equal(t, 422, c.call("GET", "/api/why?client=x&server=10.0.0.1&service=tcp/1", nil, &p))
-	require.Equal(t, 422, c.call("GET", "/api/why?client=10.0.0.1&server=10.0.0.1&service=web", nil, &p))
-	require.Equal(t, 422, c.call("GET", "/api/why?client=10.0.0.1&server=10.0.0.1&service=tcp/1&at=noon", nil, &p))
+	require.Equal(t, 422, c.call("GET", "/api/v1/why?client=x&server=10.0.0.1&service=tcp/1", nil, &p))
+	require.Equal(t, 422, c.call("GET", "/api/v1/why?client=10.0.0.1&server=10.0.0.1&service=web", nil, &p))
+	require.Equal(t, 422, c.call("GET", "/api/v1/why?client=10.0.0.1&server=10.0.0.1&service=tcp/1&at=noon", nil, &p))
 }
 
 // here gives the proposals of the balance that was asked for.
@@ -155,10 +156,10 @@ func TestProposalsAreTakenAndRefused(t *testing.T) {
 	c := serve(t)
 	c.begin()
 	var job store.Job
-	require.Equal(t, 200, c.call("POST", "/api/derive?balance=0.5", nil, &job))
+	require.Equal(t, 202, c.call("POST", "/api/v1/derive?balance=0.5", nil, &job))
 	require.Equal(t, "done", c.job(&job).State)
 	var ps api.Proposals
-	c.get("/api/proposals", &ps)
+	c.get("/api/v1/proposals", &ps)
 	require.False(t, ps.Stale)
 	n := len(here(ps))
 	require.Greater(t, n, 4)
@@ -167,7 +168,7 @@ func TestProposalsAreTakenAndRefused(t *testing.T) {
 	for _, p := range here(ps) {
 		covered += p.Conversations
 		require.NotEmpty(t, p.Callers)
-		require.Contains(t, p.Text, p.Key)
+		require.Contains(t, p.Choices[p.Own].Text, p.Key)
 	}
 	for _, a := range ps.Derived.Aside {
 		aside += a.Conversations
@@ -176,56 +177,104 @@ func TestProposalsAreTakenAndRefused(t *testing.T) {
 
 	// Taking does what it says, is one step, and leaves the list.
 	var before, after api.CheckOut
-	c.get("/api/check", &before)
+	c.get("/api/v1/check", &before)
 	first, second := here(ps)[0], here(ps)[1]
 	var taken api.EditOut
-	require.Equal(t, 200, c.call("POST", "/api/proposals/take", map[string]any{"texts": []string{first.Text}}, &taken))
+	require.Equal(t, 200, c.call("POST", "/api/v1/proposals/judge?dryRun=true", judgements(1, taking(first)), &taken))
 	require.Equal(t, "Take the proposal “"+first.Key+"”", taken.Words)
-	c.get("/api/check", &after)
-	require.Equal(t, taken.Consequences.Changed, before.Counts.Uncovered-after.Counts.Uncovered)
-	require.GreaterOrEqual(t, taken.Consequences.Changed, first.Conversations)
+	would := taken.Consequences.Changed
+	require.Equal(t, 201, c.judge(&taken, taking(first)))
+	require.Equal(t, "Take the proposal “"+first.Key+"”", taken.Words)
+	c.get("/api/v1/check", &after)
+	require.Equal(t, would, before.Counts.Uncovered-after.Counts.Uncovered)
+	require.GreaterOrEqual(t, would, first.Conversations)
 	require.Contains(t, c.text(), first.Key+` "Derived from `)
-	c.get("/api/proposals", &ps)
+	c.get("/api/v1/proposals", &ps)
 	require.True(t, ps.Stale)
 	require.Len(t, here(ps), n-1)
 
-	// Taking two that share a group defines it once.
-	require.Equal(t, 200, c.call("POST", "/api/proposals/take", map[string]any{"texts": []string{second.Text, here(ps)[2].Text}}, &taken))
-	require.Equal(t, "Take 2 proposals", taken.Words)
-	require.Equal(t, 200, c.call("POST", "/api/policy/undo", map[string]any{}, nil))
-	require.Equal(t, 200, c.call("POST", "/api/policy/undo", map[string]any{}, nil))
+	// Taking two that share a group defines it once, and refusing is undone with it.
+	third := here(ps)[2]
+	require.Equal(t, 201, c.judge(&taken, taking(second), taking(third), app.Judgement{Proposal: here(ps)[3].ID, Do: "refuse", Reason: "no"}))
+	require.Equal(t, "Take 2 proposals, refuse the proposal “"+here(ps)[3].Key+"”", taken.Words)
+	refusals := func() int {
+		c.get("/api/v1/proposals", &ps)
+		return len(ps.Refused)
+	}
+	require.Equal(t, 1, refusals())
+	require.Equal(t, 200, c.call("POST", "/api/v1/policy/undo", map[string]any{}, nil))
+	require.Zero(t, refusals())
+	require.Equal(t, 200, c.call("POST", "/api/v1/policy/undo", map[string]any{}, nil))
 	require.Equal(t, start, c.text())
 
-	require.Equal(t, 200, c.call("POST", "/api/proposals/refuse", map[string]any{"rule": second.Key, "reason": "not ours"}, nil))
-	c.get("/api/proposals", &ps)
-	require.Equal(t, "not ours", here(ps)[1].Refused.Reason)
-	require.Equal(t, 200, c.call("POST", "/api/derive", nil, &job))
-	c.job(&job)
-	c.get("/api/proposals", &ps)
-	require.Equal(t, "not ours", here(ps)[1].Refused.Reason, "refused stays refused")
-	require.Equal(t, 200, c.call("POST", "/api/proposals/refuse", map[string]any{"rule": second.Key, "reason": "", "again": true}, nil))
+	require.Equal(t, 200, c.judge(&taken, app.Judgement{Proposal: second.ID, Do: "refuse", Reason: "not ours"}))
 	ps = api.Proposals{}
-	c.get("/api/proposals", &ps)
+	c.get("/api/v1/proposals", &ps)
+	require.Equal(t, "not ours", here(ps)[1].Refused.Reason)
+	require.Equal(t, 202, c.call("POST", "/api/v1/derive", nil, &job))
+	c.job(&job)
+	c.get("/api/v1/proposals", &ps)
+	require.Equal(t, "not ours", here(ps)[1].Refused.Reason, "refused stays refused")
+	require.Equal(t, 200, c.judge(&taken, app.Judgement{Proposal: here(ps)[1].ID, Do: "again"}))
+	ps = api.Proposals{}
+	c.get("/api/v1/proposals", &ps)
 	require.Nil(t, here(ps)[1].Refused)
+	require.Equal(t, 200, c.call("POST", "/api/v1/policy/undo", map[string]any{}, nil))
+	c.get("/api/v1/proposals", &ps)
+	require.NotNil(t, here(ps)[1].Refused, "refused again")
+
+	// Narrowing leaves the rest judged, and both are undone as one.
+	ps = api.Proposals{}
+	c.get("/api/v1/proposals", &ps)
+	i := slices.IndexFunc(here(ps), func(p api.ProposalOut) bool { return p.Own > 0 && p.Refused == nil })
+	require.NotEqual(t, -1, i)
+	narrowed, narrow := here(ps)[i], here(ps)[i].Own-1
+	require.Equal(t, 201, c.judge(&taken, app.Judgement{Proposal: narrowed.ID, Do: "take", Choice: &narrow}))
+	require.Contains(t, c.text(), narrowed.Choices[narrow].Sentence)
+	require.Equal(t, 2, refusals())
+	require.Equal(t, 200, c.call("POST", "/api/v1/policy/undo", map[string]any{}, nil))
+	require.Equal(t, start, c.text())
+	require.Equal(t, 1, refusals())
 
 	var p problem
-	require.Equal(t, 422, c.call("POST", "/api/proposals/take", map[string]any{"texts": []string{"permit ->"}}, &p))
-	if len(first.Groups) > 0 {
-		name := strings.Fields(first.Text)[1]
-		_, _, status := c.edit(4, "add", map[string]any{"text": "group " + name + " = app is another"})
-		require.Equal(t, 200, status)
-		require.Equal(t, 409, c.call("POST", "/api/proposals/take", map[string]any{"texts": []string{first.Text}}, &p))
-		require.Contains(t, p.Detail, "derive again")
-	}
+	require.Equal(t, 404, c.judge(&p, app.Judgement{Proposal: 1 << 40, Do: "take"}))
+	far := 99
+	require.Equal(t, 422, c.judge(&p, app.Judgement{Proposal: narrowed.ID, Do: "take", Choice: &far}))
+	require.Equal(t, 422, c.judge(&p, app.Judgement{Proposal: narrowed.ID, Do: "bless"}))
+	// A group that means something else by now is no longer what was judged.
+	var head api.PolicyOut
+	c.get("/api/v1/policy", &head)
+	i = slices.IndexFunc(here(ps), func(p api.ProposalOut) bool { return len(p.Groups) > 0 })
+	require.NotEqual(t, -1, i)
+	name := strings.Fields(here(ps)[i].Groups[0])[1]
+	_, _, status := c.edit(head.Revision, "add", map[string]any{"text": "group " + name + " = app is another"})
+	require.Equal(t, 201, status)
+	require.Equal(t, 409, c.judge(&p, taking(here(ps)[i])))
+	require.Contains(t, p.Now, "app is another")
+	require.Contains(t, p.Was, "group "+name+" = ")
+}
+
+// judgements is a request that judges proposals.
+func judgements(revision int, all ...app.Judgement) map[string]any {
+	return map[string]any{"revision": revision, "judgements": all}
+}
+
+func taking(p api.ProposalOut) app.Judgement { return app.Judgement{Proposal: p.ID, Do: "take"} }
+
+// judge judges proposals on the newest revision.
+func (c client) judge(out any, all ...app.Judgement) int {
+	var head api.PolicyOut
+	c.get("/api/v1/policy", &head)
+	return c.call("POST", "/api/v1/proposals/judge", judgements(head.Revision, all...), out)
 }
 
 func TestTheDocumentKnowsWhoWroteWhat(t *testing.T) {
 	c := serve(t)
 	c.begin()
 	_, _, status := c.edit(1, "add", map[string]any{"layer": "allowances", "text": `permit trial -> trial on any until 2020-01-01 "old"`})
-	require.Equal(t, 200, status)
+	require.Equal(t, 201, status)
 	var p api.PolicyOut
-	c.get("/api/policy", &p)
+	c.get("/api/v1/policy", &p)
 	require.Equal(t, 2, p.Revision)
 	require.Equal(t, 2, p.Rules)
 	byText := map[string]api.StatementOut{}
@@ -241,18 +290,18 @@ func TestTheDocumentKnowsWhoWroteWhat(t *testing.T) {
 	// A finding is mended with one action, which can be undone.
 	mend := map[string]any{"revision": 2, "line": old.Line, "kind": "expired"}
 	var out api.EditOut
-	require.Equal(t, 200, c.call("POST", "/api/policy/fix?dryRun=true", mend, &out))
+	require.Equal(t, 200, c.call("POST", "/api/v1/policy/fix?dryRun=true", mend, &out))
 	require.Zero(t, out.Consequences.Changed)
-	require.Equal(t, 200, c.call("POST", "/api/policy/fix", mend, &out))
+	require.Equal(t, 201, c.call("POST", "/api/v1/policy/fix", mend, &out))
 	require.Equal(t, start, c.text())
-	require.Equal(t, 409, c.call("POST", "/api/policy/fix", mend, nil))
-	require.Equal(t, 200, c.call("POST", "/api/policy/undo", map[string]any{}, nil))
-	c.get("/api/policy", &p)
+	require.Equal(t, 409, c.call("POST", "/api/v1/policy/fix", mend, nil))
+	require.Equal(t, 200, c.call("POST", "/api/v1/policy/undo", map[string]any{}, nil))
+	c.get("/api/v1/policy", &p)
 	require.Equal(t, "tester", old.Author)
 	require.Equal(t, "tester", byText["permit live -> live on tcp/8443"].Author)
 	require.Equal(t, []string{"trial"}, old.Rule.Right)
 	var rs []store.Revision
-	c.get("/api/policy/revisions?limit=3", &rs)
+	c.get("/api/v1/policy/revisions?limit=3", &rs)
 	require.Equal(t, "Add “permit trial -> trial on any until 2020-01-01”", rs[2].Words)
 	require.Equal(t, rs[2].Words, p.Undo.Words)
 }
@@ -262,20 +311,20 @@ func TestTheWindowLimitsEverything(t *testing.T) {
 	c.begin()
 	var all, half api.CheckOut
 	sum := func(o api.CheckOut) int { return o.Counts.Permit + o.Counts.Reject + o.Counts.Uncovered }
-	c.get("/api/check", &all)
-	c.get("/api/check?from=2026-11-22T00:00:00Z&to=2026-11-22T06:00:00Z", &half)
+	c.get("/api/v1/check", &all)
+	c.get("/api/v1/check?from=2026-11-22T00:00:00Z&to=2026-11-22T06:00:00Z", &half)
 	require.Less(t, sum(half), sum(all))
 	require.Positive(t, sum(half))
 	var strip api.Strip
-	c.get("/api/flows/strip?from=2026-11-22T00:00:00Z&to=2026-11-22T06:00:00Z&bins=6", &strip)
+	c.get("/api/v1/flows/strip?from=2026-11-22T00:00:00Z&to=2026-11-22T06:00:00Z&bins=6", &strip)
 	require.Len(t, strip.Bins, 6)
 	require.Equal(t, "2026-11-22T00:00:00Z", strip.Bins[0].At)
 	require.Equal(t, "2026-11-21T00:00:00Z", strip.From, "the whole time stays known")
 	var none api.CheckOut
-	c.get("/api/check?from=2030-01-01T00:00:00Z", &none)
+	c.get("/api/v1/check?from=2030-01-01T00:00:00Z", &none)
 	require.Zero(t, sum(none))
 	var p problem
-	require.Equal(t, 422, c.call("GET", "/api/check?from=yesterday", nil, &p))
+	require.Equal(t, 422, c.call("GET", "/api/v1/check?from=yesterday", nil, &p))
 	require.Contains(t, p.Detail, "from: found")
 }
 
@@ -283,7 +332,7 @@ func TestFacetsAndLists(t *testing.T) {
 	c := serve(t)
 	c.begin()
 	var fs []api.Facet
-	c.get("/api/workloads/facets", &fs)
+	c.get("/api/v1/workloads/facets", &fs)
 	require.Equal(t, "app", fs[0].Key)
 	total := 0
 	for _, v := range fs[2].Values {
@@ -293,30 +342,30 @@ func TestFacetsAndLists(t *testing.T) {
 		}
 	}
 	var list api.WorkloadList
-	c.get("/api/workloads?limit=1000&sort=-address", &list)
+	c.get("/api/v1/workloads?limit=1000&sort=-address", &list)
 	require.Equal(t, list.All, total+fs[2].Missing)
 	// A facet counts under the filters of the others; several values of one key
 	// are alternatives.
-	c.get("/api/workloads/facets?tag=app%3Dbooking&tag=env%3Dlive", &fs)
+	c.get("/api/v1/workloads/facets?tag=app%3Dbooking&tag=env%3Dlive", &fs)
 	require.Greater(t, len(fs[0].Values), 1)
 	var one, two api.WorkloadList
-	c.get("/api/workloads?tag=app%3Dbooking", &one)
-	c.get("/api/workloads?tag=app%3Dbooking&tag=app%3Dfares", &two)
+	c.get("/api/v1/workloads?tag=app%3Dbooking", &one)
+	c.get("/api/v1/workloads?tag=app%3Dbooking&tag=app%3Dfares", &two)
 	require.Greater(t, two.Total, one.Total)
-	c.get("/api/workloads?group=live&q=booking", &two)
+	c.get("/api/v1/workloads?group=live&q=booking", &two)
 	require.Less(t, two.Total, one.Total)
-	require.Equal(t, 404, c.call("GET", "/api/workloads?group=nobody", nil, nil))
-	require.Equal(t, 422, c.call("GET", "/api/workloads?tag=booking", nil, nil))
-	c.get("/api/workloads?limit=2&offset=1", &two)
-	c.get("/api/workloads?limit=3", &one)
+	require.Equal(t, 404, c.call("GET", "/api/v1/workloads?group=nobody", nil, nil))
+	require.Equal(t, 422, c.call("GET", "/api/v1/workloads?tag=booking", nil, nil))
+	c.get("/api/v1/workloads?limit=2&offset=1", &two)
+	c.get("/api/v1/workloads?limit=3", &one)
 	require.Equal(t, one.Workloads[1:], two.Workloads)
 
 	var groups []api.GroupOut
-	c.get("/api/groups", &groups)
+	c.get("/api/v1/groups", &groups)
 	require.Equal(t, "live", groups[0].Name)
 	require.Len(t, groups[0].UsedBy, 2)
 	var s api.Summary
-	c.get("/api/summary", &s)
+	c.get("/api/v1/summary", &s)
 	require.Equal(t, []int{list.All, len(groups), 1}, []int{s.Workloads, s.Groups, s.Rules})
 	require.Equal(t, "tier", s.LackKey)
 }
@@ -324,22 +373,22 @@ func TestFacetsAndLists(t *testing.T) {
 func TestExportsAreReadBack(t *testing.T) {
 	c := serve(t)
 	c.begin()
-	r, err := http.Get(c.base + "/api/workloads.csv?tag=app%3Dbooking")
+	r, err := http.Get(c.base + "/api/v1/workloads.csv?tag=app%3Dbooking")
 	require.NoError(t, err)
 	defer r.Body.Close()
 	file, err := ingest.Workloads(r.Body, "x")
 	require.NoError(t, err)
 	require.Empty(t, file.Errors)
 	var list api.WorkloadList
-	c.get("/api/workloads?tag=app%3Dbooking", &list)
+	c.get("/api/v1/workloads?tag=app%3Dbooking", &list)
 	require.Len(t, file.Workloads, list.Total)
-	r2, err := http.Get(c.base + "/api/conversations.csv?verdict=permit")
+	r2, err := http.Get(c.base + "/api/v1/conversations.csv?verdict=permit")
 	require.NoError(t, err)
 	defer r2.Body.Close()
 	rows, err := csv.NewReader(r2.Body).ReadAll()
 	require.NoError(t, err)
 	var check api.CheckOut
-	c.get("/api/check", &check)
+	c.get("/api/v1/check", &check)
 	require.Len(t, rows, check.Counts.Permit+1)
 	for _, row := range rows[1:] {
 		require.Equal(t, "permit", row[5])
@@ -351,18 +400,18 @@ func TestHoursBelowAConversation(t *testing.T) {
 	c := serve(t)
 	c.begin()
 	var page api.ConversationPage
-	c.get("/api/conversations?limit=3", &page)
+	c.get("/api/v1/conversations?limit=3", &page)
 	for _, v := range page.Conversations {
 		q := url.Values{"client": {v.Client.Addr}, "server": {v.Server.Addr}, "service": {v.Service}, "first": {v.First}}
 		var hours []api.HourOut
-		c.get("/api/conversations/hours?"+q.Encode(), &hours)
+		c.get("/api/v1/conversations/hours?"+q.Encode(), &hours)
 		sum := int64(0)
 		for _, h := range hours {
 			sum += h.Connections
 		}
 		require.Equal(t, v.Connections, sum)
 		q.Set("first", "2020-01-01T00:00:00Z")
-		require.Equal(t, 404, c.call("GET", "/api/conversations/hours?"+q.Encode(), nil, nil))
+		require.Equal(t, 404, c.call("GET", "/api/v1/conversations/hours?"+q.Encode(), nil, nil))
 	}
 }
 
@@ -370,7 +419,7 @@ func TestOpenPagesAreTold(t *testing.T) {
 	c := serve(t)
 	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
 	defer cancel()
-	req, err := http.NewRequestWithContext(ctx, "GET", c.base+"/api/events", nil)
+	req, err := http.NewRequestWithContext(ctx, "GET", c.base+"/api/v1/events", nil)
 	require.NoError(t, err)
 	r, err := http.DefaultClient.Do(req)
 	require.NoError(t, err)
@@ -395,7 +444,7 @@ func TestImportTwiceCountsOnce(t *testing.T) {
 	file := "start,src,dst,proto,dport\n2026-11-22T10:00:00Z,192.0.2.9,10.20.3.10,tcp,7\n2026-11-22T10:30:00Z,192.0.2.9,10.20.3.10,tcp,7\nnever,1,2,3,4\n"
 	count := func() int64 {
 		var page api.ConversationPage
-		c.get("/api/conversations?q=192.0.2.9+tcp/7", &page)
+		c.get("/api/v1/conversations?q=192.0.2.9+tcp/7", &page)
 		if page.Total == 0 {
 			return 0
 		}
@@ -403,7 +452,7 @@ func TestImportTwiceCountsOnce(t *testing.T) {
 	}
 	for i := range 2 {
 		var a api.ImportAnswer
-		require.Equal(t, 200, c.call("POST", "/api/imports/flows", file, &a))
+		require.Equal(t, 202, c.call("POST", "/api/v1/imports/flows", file, &a))
 		job := c.job(a.Job)
 		require.Equal(t, "done", job.State, job.Message)
 		var report api.ImportReport
@@ -413,15 +462,15 @@ func TestImportTwiceCountsOnce(t *testing.T) {
 		require.Equal(t, int64(2), count())
 	}
 	var jobs []store.Job
-	c.get("/api/jobs", &jobs)
+	c.get("/api/v1/jobs", &jobs)
 	require.Len(t, jobs, 2)
-	require.Equal(t, 404, c.call("GET", "/api/jobs/99", nil, nil))
+	require.Equal(t, 404, c.call("GET", "/api/v1/jobs/99", nil, nil))
 }
 
 func TestHealthAndMetrics(t *testing.T) {
 	c := serve(t)
-	c.get("/api/summary", nil)
-	for path, want := range map[string]string{"/healthz": "ok", "/readyz": "ready", "/metrics": `orchard_request_seconds_count{method="GET",route="/api/summary",status="200"} 1`, "/somewhere": "make web"} {
+	c.get("/api/v1/summary", nil)
+	for path, want := range map[string]string{"/healthz": "ok", "/readyz": "ready", "/metrics": `orchard_request_seconds_count{method="GET",route="/api/v1/summary",status="200"} 1`, "/somewhere": "make web"} {
 		r, err := http.Get(c.base + path)
 		require.NoError(t, err)
 		text, err := io.ReadAll(r.Body)
@@ -438,7 +487,7 @@ func TestCheckAgainstARevision(t *testing.T) {
 	c := serve(t)
 	c.begin()
 	var p api.PolicyOut
-	c.get("/api/policy", &p)
+	c.get("/api/v1/policy", &p)
 	line, sentence := 0, ""
 	for _, s := range p.Statements {
 		if s.Kind == "rule" && s.Hits > 0 && line == 0 {
@@ -447,10 +496,10 @@ func TestCheckAgainstARevision(t *testing.T) {
 	}
 	require.NotZero(t, line)
 	var edited api.EditOut
-	require.Equal(t, 200, c.call("POST", "/api/policy/edits", map[string]any{"revision": p.Revision, "op": "remove", "line": line}, &edited))
+	require.Equal(t, 201, c.call("POST", "/api/v1/policy/edits", map[string]any{"revision": p.Revision, "op": "remove", "line": line}, &edited))
 
 	var check api.CheckOut
-	c.get("/api/check?against="+fmt.Sprint(p.Revision), &check)
+	c.get("/api/v1/check?against="+fmt.Sprint(p.Revision), &check)
 	require.Equal(t, p.Revision, check.Difference.Revision.No)
 	sum, changed := api.CountsOut{}, 0
 	for was, n := range check.Difference.Counts {
@@ -460,7 +509,7 @@ func TestCheckAgainstARevision(t *testing.T) {
 				changed += k
 			}
 			var page api.ConversationPage
-			c.get(fmt.Sprintf("/api/conversations?against=%d&was=%s&verdict=%s&limit=1", p.Revision, was, is), &page)
+			c.get(fmt.Sprintf("/api/v1/conversations?against=%d&was=%s&verdict=%s&limit=1", p.Revision, was, is), &page)
 			require.Equal(t, k, page.Total, "%s, then %s", was, is)
 			if k > 0 {
 				require.Equal(t, was, page.Conversations[0].Was)
@@ -468,7 +517,7 @@ func TestCheckAgainstARevision(t *testing.T) {
 			if was != "uncovered" && is == "uncovered" && k > 0 {
 				one := page.Conversations[0]
 				var why api.Why
-				c.get("/api/why?"+url.Values{"client": {one.Client.Addr}, "server": {one.Server.Addr}, "service": {one.Service}, "at": {one.First}, "against": {fmt.Sprint(p.Revision)}}.Encode(), &why)
+				c.get("/api/v1/why?"+url.Values{"client": {one.Client.Addr}, "server": {one.Server.Addr}, "service": {one.Service}, "at": {one.First}, "against": {fmt.Sprint(p.Revision)}}.Encode(), &why)
 				require.Equal(t, "uncovered", why.Verdict)
 				require.Equal(t, was, why.Before.Verdict)
 				require.Equal(t, sentence, why.Before.Rule.Sentence)
@@ -479,12 +528,12 @@ func TestCheckAgainstARevision(t *testing.T) {
 	require.Positive(t, changed)
 	require.Equal(t, changed, check.Difference.Changed)
 	var ledger api.LedgerPage
-	c.get(fmt.Sprintf("/api/ledger?against=%d&limit=1000", p.Revision), &ledger)
+	c.get(fmt.Sprintf("/api/v1/ledger?against=%d&limit=1000", p.Revision), &ledger)
 	for _, r := range ledger.Rows {
 		changed -= r.Changed
 	}
 	require.Zero(t, changed)
-	require.Equal(t, 404, c.call("GET", "/api/check?against=999", nil, nil))
+	require.Equal(t, 404, c.call("GET", "/api/v1/check?against=999", nil, nil))
 }
 
 // What one server writes, another that runs on the same database shows, by
@@ -494,18 +543,18 @@ func TestTwoServersOnOneDatabase(t *testing.T) {
 	c.begin()
 	other := c.second()
 	var list, again api.WorkloadList
-	other.get("/api/workloads?limit=3", &list)
+	other.get("/api/v1/workloads?limit=3", &list)
 	id := list.Workloads[0].ID
-	require.Equal(t, 200, c.call("POST", "/api/tags", map[string]any{"workloads": []string{id}, "key": "crew", "value": "night"}, nil))
-	other.get("/api/workloads?tag=crew%3Dnight", &again)
+	require.Equal(t, 200, c.call("POST", "/api/v1/tags", map[string]any{"workloads": []string{id}, "key": "crew", "value": "night"}, nil))
+	other.get("/api/v1/workloads?tag=crew%3Dnight", &again)
 	require.Equal(t, 1, again.Total)
 	require.Equal(t, id, again.Workloads[0].ID)
-	require.Equal(t, 200, c.call("POST", "/api/policy/undo", nil, nil))
-	other.get("/api/workloads?tag=crew%3Dnight", &again)
+	require.Equal(t, 200, c.call("POST", "/api/v1/policy/undo", nil, nil))
+	other.get("/api/v1/workloads?tag=crew%3Dnight", &again)
 	require.Zero(t, again.Total)
 	var one, two api.CheckOut
-	c.get("/api/check", &one)
-	other.get("/api/check", &two)
+	c.get("/api/v1/check", &one)
+	other.get("/api/v1/check", &two)
 	require.Equal(t, one, two)
 }
 
@@ -515,11 +564,11 @@ func TestFindingsInOneList(t *testing.T) {
 	c := serve(t)
 	c.begin()
 	var p api.PolicyOut
-	c.get("/api/policy", &p)
+	c.get("/api/v1/policy", &p)
 	out, _, status := c.edit(p.Revision, "add", map[string]any{"text": "group nobody = app is nothing"})
-	require.Equal(t, 200, status)
+	require.Equal(t, 201, status)
 	var list api.FindingList
-	c.get("/api/findings", &list)
+	c.get("/api/v1/findings", &list)
 	require.Equal(t, out.Revision, list.Revision)
 	lines := strings.Split(c.text(), "\n")
 	var empty api.FoundAt
@@ -535,9 +584,9 @@ func TestFindingsInOneList(t *testing.T) {
 		}
 	}
 	require.NotEmpty(t, empty.Fix)
-	require.Equal(t, 200, c.call("POST", "/api/policy/fix", map[string]any{"revision": list.Revision, "line": empty.Line, "kind": empty.Kind}, nil))
+	require.Equal(t, 201, c.call("POST", "/api/v1/policy/fix", map[string]any{"revision": list.Revision, "line": empty.Line, "kind": empty.Kind}, nil))
 	var after api.FindingList
-	c.get("/api/findings", &after)
+	c.get("/api/v1/findings", &after)
 	for _, f := range after.Findings {
 		require.NotEqual(t, "nobody", f.Group)
 	}

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"net/http"
 	"net/netip"
 	"slices"
 	"strings"
@@ -39,19 +38,19 @@ type vocabularyAPI struct {
 	suggester suggester
 }
 
-func (s *vocabularyAPI) routes(a huma.API) {
-	huma.Get(a, "/api/suggestions", answer(s.base, s.suggestions))
-	huma.Post(a, "/api/suggestions/accept", answer(s.base, s.acceptSuggestions))
-	huma.Post(a, "/api/suggestions/refuse", answer(s.base, s.refuseSuggestions))
-	huma.Register(a, huma.Operation{OperationID: "export-suggestions", Method: http.MethodGet, Path: "/api/suggestions.csv", Summary: "The suggestions as CSV"}, answer(s.base, s.exportSuggestions))
-	huma.Get(a, "/api/vocabulary/misspellings", answer(s.base, s.misspelt))
-	huma.Register(a, huma.Operation{OperationID: "export-misspellings", Method: http.MethodGet, Path: "/api/misspellings.csv", Summary: "The values that look misspelt as CSV"}, answer(s.base, s.exportMisspellings))
-	huma.Post(a, "/api/vocabulary/fix", answer(s.base, s.fixMisspellings))
-	huma.Put(a, "/api/vocabulary/structural", answer(s.base, s.setStructural))
-	huma.Post(a, "/api/workloads/find", answer(s.base, s.findWorkloads))
-	huma.Get(a, "/api/selections", answer(s.base, s.selections))
-	huma.Put(a, "/api/selections", answer(s.base, s.saveSelection))
-	huma.Delete(a, "/api/selections", answer(s.base, s.dropSelection))
+func (s *vocabularyAPI) routes(r routes) {
+	get(r, "list-suggestions", "/suggestions", "Tags that workloads probably lack", s.suggestions)
+	post(r, "accept-suggestions", "/suggestions/accept", "Set suggested tags", s.acceptSuggestions)
+	post(r, "refuse-suggestions", "/suggestions/refuse", "Refuse suggested tags, or allow them again", s.refuseSuggestions)
+	get(r, "export-suggestions", "/suggestions.csv", "The suggestions as CSV", s.exportSuggestions)
+	get(r, "list-misspellings", "/vocabulary/misspellings", "Values that look misspelt", s.misspelt)
+	get(r, "export-misspellings", "/misspellings.csv", "The values that look misspelt as CSV", s.exportMisspellings)
+	post(r, "fix-misspellings", "/vocabulary/fix", "Set the usual spelling", s.fixMisspellings)
+	put(r, "set-structural-keys", "/vocabulary/structural", "Say which tags name what no group fits", s.setStructural)
+	post(r, "find-workloads", "/workloads/find", "Find what a pasted list names", s.findWorkloads)
+	get(r, "list-selections", "/selections", "Saved selections of a list", s.selections)
+	put(r, "save-selection", "/selections", "Save a selection", s.saveSelection)
+	remove(r, "drop-selection", "/selections", "Forget a selection", s.dropSelection, missing)
 }
 
 // misspellings finds the values that look like slips of others, key by key.
@@ -80,12 +79,12 @@ func misspellings(snap *model.Model) []Misspelling {
 	return out
 }
 
-func (s *vocabularyAPI) misspelt(ctx context.Context, _ *struct{}) (*Body[[]Misspelling], error) {
+func (s *vocabularyAPI) misspelt(ctx context.Context, in *struct{ All }) (*List[Misspelling], error) {
 	snap, err := s.snapshot(ctx)
 	if err != nil {
 		return nil, err
 	}
-	return body(misspellings(snap)), nil
+	return cut(ctx, misspellings(snap), in.All), nil
 }
 
 func (s *vocabularyAPI) exportMisspellings(ctx context.Context, _ *struct{}) (*huma.StreamResponse, error) {
@@ -204,16 +203,17 @@ func (s *vocabularyAPI) findWorkloads(ctx context.Context, in *struct {
 
 func (s *vocabularyAPI) selections(ctx context.Context, in *struct {
 	List string `query:"list"`
-}) (*Body[[]store.Selection], error) {
-	return s.selectionsOf(ctx, in.List)
+	All
+}) (*List[store.Selection], error) {
+	return s.selectionsOf(ctx, in.List, in.All)
 }
 
-func (s *vocabularyAPI) selectionsOf(ctx context.Context, list string) (*Body[[]store.Selection], error) {
+func (s *vocabularyAPI) selectionsOf(ctx context.Context, list string, part All) (*List[store.Selection], error) {
 	all, err := s.Store.Selections(ctx, list)
 	if err != nil {
 		return nil, err
 	}
-	return body(all), nil
+	return cut(ctx, all, part), nil
 }
 
 func (s *vocabularyAPI) saveSelection(ctx context.Context, in *struct {
@@ -222,21 +222,25 @@ func (s *vocabularyAPI) saveSelection(ctx context.Context, in *struct {
 		Name   string `json:"name" minLength:"1" maxLength:"100"`
 		Filter string `json:"filter" maxLength:"10000" doc:"The query of the page's address"`
 	}
-}) (*Body[[]store.Selection], error) {
+}) (*List[store.Selection], error) {
 	if err := s.Store.SaveSelection(ctx, store.Selection{List: in.Body.List, Name: in.Body.Name, Filter: in.Body.Filter, Author: s.Author}); err != nil {
 		return nil, err
 	}
 	s.Events.Changed()
-	return s.selectionsOf(ctx, in.Body.List)
+	return s.selectionsOf(ctx, in.Body.List, everything)
 }
 
 func (s *vocabularyAPI) dropSelection(ctx context.Context, in *struct {
 	List string `query:"list" required:"true"`
 	Name string `query:"name" required:"true"`
-}) (*Body[[]store.Selection], error) {
-	if err := s.Store.DropSelection(ctx, in.List, in.Name); err != nil {
+}) (*List[store.Selection], error) {
+	found, err := s.Store.DropSelection(ctx, in.List, in.Name)
+	if err != nil {
 		return nil, err
 	}
+	if !found {
+		return nil, huma.Error404NotFound("no selection of this list has the name " + in.Name)
+	}
 	s.Events.Changed()
-	return s.selectionsOf(ctx, in.List)
+	return s.selectionsOf(ctx, in.List, everything)
 }

@@ -3,7 +3,6 @@ package api
 import (
 	"context"
 	"fmt"
-	"net/http"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -73,13 +72,13 @@ type ProbeOut struct {
 // whatIfAPI answers about questions and probes.
 type whatIfAPI struct{ *base }
 
-func (s *whatIfAPI) routes(a huma.API) {
-	huma.Post(a, "/api/whatif", answer(s.base, s.whatIf))
-	huma.Get(a, "/api/probes", answer(s.base, s.listProbes))
-	huma.Post(a, "/api/probes", answer(s.base, s.keepProbes))
-	huma.Post(a, "/api/probes/drop", answer(s.base, s.dropProbes))
-	huma.Register(a, huma.Operation{OperationID: "export-probes", Method: http.MethodGet, Path: "/api/probes.txt", Summary: "The probes, a line each, as the bench reads them"}, answer(s.base, s.exportProbes))
-	huma.Register(a, huma.Operation{OperationID: "export-probe-results", Method: http.MethodGet, Path: "/api/probes.csv", Summary: "The probes with their results as CSV"}, answer(s.base, s.exportProbeResults))
+func (s *whatIfAPI) routes(r routes) {
+	post(r, "answer-questions", "/whatif", "Answer many questions at once", s.whatIf)
+	get(r, "list-probes", "/probes", "The probes with what is answered now", s.listProbes)
+	post(r, "keep-probes", "/probes", "Keep questions with the verdict that they should get", s.keepProbes)
+	post(r, "drop-probes", "/probes/drop", "Drop probes", s.dropProbes)
+	get(r, "export-probes", "/probes.txt", "The probes, a line each, as the bench reads them", s.exportProbes)
+	get(r, "export-probe-results", "/probes.csv", "The probes with their results as CSV", s.exportProbeResults)
 }
 
 func (s *whatIfAPI) whatIf(ctx context.Context, in *struct {
@@ -157,12 +156,23 @@ func bareQuestion(q *whatif.Question) string {
 	return bare.String()
 }
 
-func (s *whatIfAPI) listProbes(ctx context.Context, in *struct{ Window }) (*Body[[]ProbeOut], error) {
-	v, snap, err := s.view(ctx, in.Window)
+func (s *whatIfAPI) listProbes(ctx context.Context, in *struct {
+	Window
+	All
+}) (*List[ProbeOut], error) {
+	all, err := s.probes(ctx, in.Window)
 	if err != nil {
 		return nil, err
 	}
-	return body(probesOut(v, snap)), nil
+	return cut(ctx, all, in.All), nil
+}
+
+func (s *whatIfAPI) probes(ctx context.Context, w Window) ([]ProbeOut, error) {
+	v, snap, err := s.view(ctx, w)
+	if err != nil {
+		return nil, err
+	}
+	return probesOut(v, snap), nil
 }
 
 func probesOut(v *reach.View, snap *model.Model) []ProbeOut {
@@ -194,7 +204,7 @@ func (s *whatIfAPI) keepProbes(ctx context.Context, in *struct {
 		Text   string `json:"text" minLength:"1" doc:"Questions, one a line; one without an expected verdict expects the one that it gets now"`
 		Reason string `json:"reason"`
 	}
-}) (*Body[[]ProbeOut], error) {
+}) (*List[ProbeOut], error) {
 	snap, err := s.snapshot(ctx)
 	if err != nil {
 		return nil, err
@@ -217,11 +227,13 @@ func (s *whatIfAPI) keepProbes(ctx context.Context, in *struct {
 		}
 		probes = append(probes, p)
 	}
-	if err := s.Store.KeepProbes(ctx, probes); err != nil {
+	if err := s.KeepProbes(ctx, probes); err != nil {
 		return nil, err
 	}
-	s.Models.Nudge()
-	return s.listProbes(ctx, &struct{ Window }{in.Window})
+	return s.listProbes(ctx, &struct {
+		Window
+		All
+	}{in.Window, everything})
 }
 
 func (s *whatIfAPI) dropProbes(ctx context.Context, in *struct {
@@ -229,12 +241,14 @@ func (s *whatIfAPI) dropProbes(ctx context.Context, in *struct {
 	Body struct {
 		Questions []string `json:"questions" minItems:"1"`
 	}
-}) (*Body[[]ProbeOut], error) {
-	if err := s.Store.DropProbes(ctx, in.Body.Questions); err != nil {
+}) (*List[ProbeOut], error) {
+	if err := s.DropProbes(ctx, in.Body.Questions); err != nil {
 		return nil, err
 	}
-	s.Models.Nudge()
-	return s.listProbes(ctx, &struct{ Window }{in.Window})
+	return s.listProbes(ctx, &struct {
+		Window
+		All
+	}{in.Window, everything})
 }
 
 func (s *whatIfAPI) exportProbes(ctx context.Context, _ *struct{}) (*huma.StreamResponse, error) {
@@ -256,13 +270,13 @@ func (s *whatIfAPI) exportProbes(ctx context.Context, _ *struct{}) (*huma.Stream
 }
 
 func (s *whatIfAPI) exportProbeResults(ctx context.Context, in *struct{ Window }) (*huma.StreamResponse, error) {
-	all, err := s.listProbes(ctx, in)
+	all, err := s.probes(ctx, in.Window)
 	if err != nil {
 		return nil, err
 	}
 	return stream("probes.csv", func(w *ingest.CSV) {
 		_ = w.Write([]string{"question", "expected", "as_expected", "answer", "reason", "author"})
-		for _, p := range all.Body {
+		for _, p := range all {
 			row := []string{p.Question, p.Want, "no", p.Problem, p.Reason, p.Author}
 			if p.Answer != nil {
 				row[3] = p.Answer.Words

@@ -3,7 +3,6 @@ package api
 import (
 	"context"
 	"encoding/csv"
-	"net/http"
 	"slices"
 	"strings"
 	"time"
@@ -77,13 +76,13 @@ type workloadsAPI struct {
 	facetCache perEstate[[]Facet]
 }
 
-func (s *workloadsAPI) routes(a huma.API) {
-	huma.Get(a, "/api/workloads", answer(s.base, s.listWorkloads))
-	huma.Get(a, "/api/workloads/facets", answer(s.base, s.facets))
-	huma.Get(a, "/api/workloads/{id}", answer(s.base, s.oneWorkload))
-	huma.Post(a, "/api/tags", answer(s.base, s.setTags))
-	huma.Register(a, huma.Operation{OperationID: "export-workloads", Method: http.MethodGet, Path: "/api/workloads.csv", Summary: "The selected workloads as CSV"}, answer(s.base, s.exportWorkloads))
-	huma.Get(a, "/api/workloads/{id}/rules", answer(s.base, s.workloadRules))
+func (s *workloadsAPI) routes(r routes) {
+	get(r, "list-workloads", "/workloads", "The selected workloads", s.listWorkloads, missing)
+	get(r, "list-facets", "/workloads/facets", "The values of the tags of the selected workloads, with how many have each", s.facets, missing)
+	get(r, "read-workload", "/workloads/{id}", "One workload, with its traffic", s.oneWorkload, missing)
+	post(r, "set-tags", "/tags", "Set or remove tags of workloads", s.setTags, missing)
+	get(r, "export-workloads", "/workloads.csv", "The selected workloads as CSV", s.exportWorkloads, missing)
+	get(r, "read-workload-rules", "/workloads/{id}/rules", "What may reach a workload, and what it may reach, in deciding order", s.workloadRules, missing)
 }
 
 // endpointsOf gives a workload's endpoints at an instant; if it holds no

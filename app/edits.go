@@ -3,7 +3,6 @@ package app
 import (
 	"context"
 	"errors"
-	"fmt"
 	"slices"
 
 	"lucidorchard/core/policy"
@@ -32,8 +31,7 @@ func (a *App) Locate(ctx context.Context, snap *model.Model, base, line int) (in
 	if to := where[line-1]; to > 0 {
 		return to, nil
 	}
-	return 0, Moved(fmt.Sprintf("somebody has changed this statement meanwhile. It was: %s. Now, in revision %d: %s. Nothing was changed; make the edit again on what stands there now",
-		before[line-1], snap.Head.No, inPlace(where, after, line)))
+	return 0, movedFrom(before[line-1], inPlace(where, after, line), snap.Head.No)
 }
 
 // inPlace says what stands where a line stood that is no longer as it was:
@@ -62,8 +60,34 @@ func Unchanged(snap *model.Model, line int, was string) error {
 		if g, ok := item.Statement.(*policy.Group); ok && was == g.Body() || was == is {
 			return nil
 		}
-		return Moved(fmt.Sprintf("somebody has changed this statement meanwhile. It was: %s. Now, in revision %d: %s. Nothing was changed; make the edit again on what stands there now", was, snap.Head.No, is))
+		return movedFrom(was, is, snap.Head.No)
 	}
+	return nil
+}
+
+// Edited is what an edit did, or would do.
+type Edited struct {
+	Revision     int
+	Words        string
+	Consequences *Consequences // of a dry run
+}
+
+// apply stores an edit, and tells of it.
+func (a *App) apply(ctx context.Context, e store.Edit) error {
+	if e.Revision == nil && len(e.Refusals) == 0 && len(e.Probes) == 0 {
+		return nil
+	}
+	err := a.Store.Apply(ctx, e)
+	if errors.Is(err, store.ErrMoved) {
+		return Moved("somebody else changed the policy in this very moment; nothing was changed, try again")
+	}
+	if err != nil {
+		return err
+	}
+	if len(e.Refusals) > 0 {
+		a.Events.Changed()
+	}
+	a.Models.Nudge()
 	return nil
 }
 
@@ -73,15 +97,7 @@ func (a *App) SaveText(ctx context.Context, snap *model.Model, text, words strin
 		return snap.Head.No, nil
 	}
 	r := store.Revision{No: snap.Head.No + 1, Text: text, Author: a.Author, Words: words, Blame: blame(snap.Head, text)}
-	err := a.Store.AddRevision(ctx, r)
-	if errors.Is(err, store.ErrMoved) {
-		return 0, Moved("somebody else changed the policy in this very moment; nothing was changed, try again")
-	}
-	if err != nil {
-		return 0, err
-	}
-	a.Models.Nudge()
-	return r.No, nil
+	return r.No, a.apply(ctx, store.Edit{Words: words, Author: a.Author, Revision: &r})
 }
 
 // blame says for each line of the new text which revision wrote it.

@@ -3,6 +3,7 @@ package app
 import (
 	"context"
 	"errors"
+	"fmt"
 
 	"lucidorchard/disk"
 	"lucidorchard/model"
@@ -14,27 +15,41 @@ type Kind int
 
 // The kinds of a Problem.
 const (
-	IsMissing Kind = iota // it is not there
-	IsInvalid             // it cannot be meant
-	IsMoved               // somebody else was faster
+	IsMissing  Kind = iota // it is not there
+	IsInvalid              // it cannot be meant
+	IsMoved                // somebody else was faster
+	IsConflict             // it does not go with what there is
 )
 
 // Problem is something that whoever asked can put right. Nothing was changed.
 type Problem struct {
 	Kind   Kind
 	Detail string // what, where, and what to do
+	// Of what somebody else was faster with: the newest revision, what the edit was
+	// made on, and what stands there now.
+	Revision int
+	Was, Now string
 }
 
 func (p *Problem) Error() string { return p.Detail }
 
 // Missing says that something is not there.
-func Missing(detail string) error { return &Problem{IsMissing, detail} }
+func Missing(detail string) error { return &Problem{Kind: IsMissing, Detail: detail} }
 
 // Invalid says that something cannot be meant.
-func Invalid(detail string) error { return &Problem{IsInvalid, detail} }
+func Invalid(detail string) error { return &Problem{Kind: IsInvalid, Detail: detail} }
+
+// Conflict says that something does not go with what there is.
+func Conflict(detail string) error { return &Problem{Kind: IsConflict, Detail: detail} }
 
 // Moved says that somebody else was faster.
-func Moved(detail string) error { return &Problem{IsMoved, detail} }
+func Moved(detail string) error { return &Problem{Kind: IsMoved, Detail: detail} }
+
+// movedFrom says what a statement was that somebody else has changed, and what it
+// is in the newest revision.
+func movedFrom(was, now string, revision int) error {
+	return &Problem{IsMoved, fmt.Sprintf("somebody has changed this statement meanwhile. It was: %s. Now, in revision %d: %s. Nothing was changed; make the edit again on what stands there now", was, revision, now), revision, was, now}
+}
 
 // Told says in words that anybody may read what an error means: what the database
 // says of users, hosts and queries stays in the log.

@@ -80,7 +80,7 @@ type trouble struct {
 }
 
 func (s *site) troubles() (out []trouble) {
-	a := s.ask("GET", "/api/troubles", "", nil)
+	a := s.ask("GET", "/api/v1/troubles", "", nil)
 	if a.status != 200 || json.Unmarshal(a.body, &out) != nil {
 		return []trouble{{Kind: "no answer"}}
 	}
@@ -124,7 +124,7 @@ func TestFullDisk(t *testing.T) {
 	at := disk(t, 500)
 	s := newSite(t, at, "--reserve", "48") // three segments of PostgreSQL's log, which takes 16 MB at a time
 	s.start()
-	require.Equal(t, 200, s.ask("POST", "/api/policy/text", "", []byte(`{"revision":0,"text":"layer allowances\n"}`)).status)
+	require.Equal(t, 201, s.ask("PUT", "/api/v1/policy/text", "", []byte(`{"text":"layer allowances\n"}`)).status)
 	ctx, stop := context.WithCancel(t.Context())
 	var group sync.WaitGroup
 	var mu sync.Mutex
@@ -198,7 +198,7 @@ func (s *site) told() int {
 		Collectors []struct{ Lost, Unfinished int }
 		Exporters  []struct{ Streams []struct{ Missed int } }
 	}
-	s.get("/api/exporters", &out)
+	s.get("/api/v1/exporters", &out)
 	n := 0
 	for _, c := range out.Collectors {
 		n += c.Lost + c.Unfinished

@@ -191,8 +191,11 @@ func (s *site) ask(method, path, key string, body []byte) answer {
 		return answer{}
 	}
 	req.Header.Set("Content-Type", "application/json")
-	if strings.HasPrefix(path, "/api/imports") {
+	if strings.HasPrefix(path, "/api/v1/imports") {
 		req.Header.Set("Content-Type", "text/csv")
+	}
+	if method == "PUT" {
+		req.Header.Set("If-Match", "*")
 	}
 	if key != "" {
 		req.Header.Set("Idempotency-Key", key)
@@ -245,7 +248,7 @@ func (c *tally) report(t *testing.T, name string, rounds int) {
 func (s *site) edited(edits map[string]bool) *tally {
 	s.t.Helper()
 	var text string
-	s.get("/api/policy.orchard", &text)
+	s.get("/api/v1/policy.orchard", &text)
 	c := &tally{}
 	for name, acknowledged := range edits {
 		there := strings.Count(text, "group "+name+" ")
@@ -268,8 +271,8 @@ func (s *site) edits(ctx context.Context, worker string, note func(name string, 
 		k := key()
 		for {
 			body, _ := json.Marshal(map[string]any{"revision": 0, "op": "add", "text": "group " + name + " = env is live"})
-			a := s.ask("POST", "/api/policy/edits", k, body)
-			if a.status == 200 || a.status == 409 && bytes.Contains(a.body, []byte("already-stored")) {
+			a := s.ask("POST", "/api/v1/policy/edits", k, body)
+			if a.status == 201 || a.status == 409 && bytes.Contains(a.body, []byte("already-stored")) {
 				note(name, true)
 				break
 			}
@@ -305,7 +308,7 @@ func flows(worker, n, rows int) []byte {
 // imported counts the connections of each client that are stored.
 func (s *site) imported() map[string]int {
 	var text string
-	s.get("/api/conversations.csv", &text)
+	s.get("/api/v1/conversations.csv", &text)
 	rows, err := csv.NewReader(strings.NewReader(text)).ReadAll()
 	require.NoError(s.t, err)
 	out := map[string]int{}

@@ -25,8 +25,8 @@ func (s *site) imports(ctx context.Context, worker int, note func(file)) {
 		f := file{worker: worker, n: n, rows: 40 + n%60}
 		k := key()
 		for {
-			a := s.ask("POST", "/api/imports/flows", k, flows(worker, n, f.rows))
-			if a.status == 200 {
+			a := s.ask("POST", "/api/v1/imports/flows", k, flows(worker, n, f.rows))
+			if a.status == 202 {
 				var out struct {
 					Job struct{ ID int64 }
 				}
@@ -50,7 +50,7 @@ func TestKills(t *testing.T) {
 	n := rounds(t, 4)
 	s := newSite(t, folder(t))
 	s.start()
-	require.Equal(t, 200, s.ask("POST", "/api/policy/text", "", []byte(`{"revision":0,"text":"layer allowances\n"}`)).status)
+	require.Equal(t, 201, s.ask("PUT", "/api/v1/policy/text", "", []byte(`{"text":"layer allowances\n"}`)).status)
 	ctx, stop := context.WithCancel(t.Context())
 	var group sync.WaitGroup
 	var mu sync.Mutex
@@ -83,7 +83,7 @@ func TestKills(t *testing.T) {
 		case 1:
 			s.killPostmaster()
 			var any json.RawMessage
-			s.get("/api/summary", &any)
+			s.get("/api/v1/summary", &any)
 		case 2:
 			s.killPostmaster()
 			s.kill()

@@ -35,7 +35,7 @@ func TestClockOfTheDatabase(t *testing.T) {
 	set("+0")
 	s.env = []string{"LD_PRELOAD=" + library, "FAKETIME_TIMESTAMP_FILE=" + clock, "FAKETIME_NO_CACHE=1", "FAKETIME_DONT_FAKE_MONOTONIC=1"}
 	s.start()
-	require.Equal(t, 200, s.ask("POST", "/api/policy/text", "", []byte(`{"revision":0,"text":"layer allowances\n"}`)).status)
+	require.Equal(t, 201, s.ask("PUT", "/api/v1/policy/text", "", []byte(`{"text":"layer allowances\n"}`)).status)
 	ctx, stop := context.WithCancel(t.Context())
 	var group sync.WaitGroup
 	var mu sync.Mutex
@@ -74,7 +74,7 @@ func (s *site) settled(files []file) *tally {
 		}
 		require.Eventually(s.t, func() bool {
 			var j struct{ State, Message string }
-			s.get(fmt.Sprintf("/api/jobs/%d", f.job), &j)
+			s.get(fmt.Sprintf("/api/v1/jobs/%d", f.job), &j)
 			states[f.job] = j.State + " " + j.Message
 			return j.State != "running"
 		}, 60*time.Second, 50*time.Millisecond)
@@ -182,7 +182,7 @@ func TestTwoServers(t *testing.T) {
 		s.env = []string{"ORCHARD_DATABASE_URL=" + cluster.URL}
 		s.start()
 	}
-	require.Equal(t, 200, sites[0].ask("POST", "/api/policy/text", "", []byte(`{"revision":0,"text":"group g = env is start\nlayer allowances\n"}`)).status)
+	require.Equal(t, 201, sites[0].ask("PUT", "/api/v1/policy/text", "", []byte(`{"text":"group g = env is start\nlayer allowances\n"}`)).status)
 	ctx, stop := context.WithCancel(t.Context())
 	var group sync.WaitGroup
 	var mu sync.Mutex
@@ -215,7 +215,7 @@ func TestTwoServers(t *testing.T) {
 				Text       string
 			}
 		}
-		sites[0].get("/api/policy", &p)
+		sites[0].get("/api/v1/policy", &p)
 		line, was := 0, ""
 		for _, st := range p.Statements {
 			if st.Name == "g" && st.Kind == "group" {
@@ -229,8 +229,8 @@ func TestTwoServers(t *testing.T) {
 				id := key()
 				for range 200 {
 					body, _ := json.Marshal(map[string]any{"revision": p.Revision, "op": "change", "line": line, "was": was, "text": fmt.Sprintf("group g = env is r%d-%d", round, k)})
-					a := s.ask("POST", "/api/policy/edits", id, body)
-					if a.status == 200 {
+					a := s.ask("POST", "/api/v1/policy/edits", id, body)
+					if a.status == 201 {
 						taken.Add(1)
 						return
 					}
@@ -260,7 +260,7 @@ func TestTwoServers(t *testing.T) {
 	var jobs struct {
 		Collectors []struct{ Name string }
 	}
-	sites[0].get("/api/exporters", &jobs)
+	sites[0].get("/api/v1/exporters", &jobs)
 	require.Len(t, jobs.Collectors, 2, "each has its name")
 }
 
@@ -281,21 +281,21 @@ func TestConcurrentImports(t *testing.T) {
 				for i := range each {
 					fmt.Fprintf(&b, "w-%d-%d-%d,10.%d.%d.%d,v-%d-%d-%d\n", w, round, i, 100+w, round, i, w, round, i)
 				}
-				a := s.ask("POST", fmt.Sprintf("/api/imports/workloads?source=source-%d", w), key(), []byte(b.String()))
+				a := s.ask("POST", fmt.Sprintf("/api/v1/imports/workloads?source=source-%d", w), key(), []byte(b.String()))
 				if a.status != 200 {
 					t.Errorf("%d %s", a.status, a.body)
 				}
 			})
 			group.Go(func() {
 				var any json.RawMessage
-				s.get("/api/workloads?limit=5", &any) // a load in between
+				s.get("/api/v1/workloads?limit=5", &any) // a load in between
 			})
 		}
 		group.Wait()
 	}
 	require.Eventually(t, func() bool {
 		var jobs []struct{ State string }
-		s.get("/api/jobs", &jobs)
+		s.get("/api/v1/jobs", &jobs)
 		for _, j := range jobs {
 			if j.State == "running" {
 				return false
@@ -304,7 +304,7 @@ func TestConcurrentImports(t *testing.T) {
 		return true
 	}, 60*time.Second, 50*time.Millisecond)
 	var text string
-	s.get("/api/workloads.csv", &text)
+	s.get("/api/v1/workloads.csv", &text)
 	rows, err := csv.NewReader(strings.NewReader(text)).ReadAll()
 	require.NoError(t, err)
 	seen := map[string]bool{}

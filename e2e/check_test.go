@@ -66,7 +66,7 @@ func TestSettlingWhereOneStands(t *testing.T) {
 	p.fill(`input[aria-label=why]`, "the queue of booking")
 	p.click(button("Add to the draft"))
 	p.until(`Number(document.querySelector("[data-uncovered]")?.dataset.uncovered) < ` + itoa(before))
-	require.Contains(t, get(t, p.base+"/api/policy.orchard"), `"the queue of booking"`)
+	require.Contains(t, get(t, p.base+"/api/v1/policy.orchard"), `"the queue of booking"`)
 	p.gone(`[data-width]`)
 	p.ctrl("z")
 	p.until(`Number(document.querySelector("[data-uncovered]")?.dataset.uncovered) === ` + itoa(before))
@@ -167,7 +167,7 @@ func TestTheGuardAgainstLockingOut(t *testing.T) {
 	p.until(`document.querySelector("[data-writing] .cm-content").innerText.includes("assert only manifest-logic-live -> manifest-store-live on postgres")`)
 	p.click(`//*[@data-writing]//button[contains(., "Save to the draft") and not(@disabled)]`)
 	p.gone(`[data-writing]`)
-	require.Contains(t, get(t, p.base+"/api/policy.orchard"), "assert only manifest-logic-live -> manifest-store-live on postgres")
+	require.Contains(t, get(t, p.base+"/api/v1/policy.orchard"), "assert only manifest-logic-live -> manifest-store-live on postgres")
 }
 
 // Which rules carry the traffic, and which groups are reached.

@@ -249,7 +249,7 @@ func TestRealExportersAndRealTraffic(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			base := start(t, "--ipfix", n.here+":0", "--ipfix-tcp", n.here+":0", "--exporters", "10.99.7.0/24", "--hold", "2s")
 			var to string
-			for _, l := range api[exporters](t, base+"/api/exporters").Collectors[0].Listening {
+			for _, l := range api[exporters](t, base+"/api/v1/exporters").Collectors[0].Listening {
 				if at, ok := strings.CutPrefix(l, c.transport+" "); ok {
 					to = at
 				}
@@ -298,7 +298,7 @@ func TestRealExportersAndRealTraffic(t *testing.T) {
 			var got map[string]int
 			require.Eventually(t, func() bool {
 				got = map[string]int{}
-				for _, x := range api[conversations](t, base+"/api/conversations?limit=1000").Conversations {
+				for _, x := range api[conversations](t, base+"/api/v1/conversations?limit=1000").Conversations {
 					if strings.HasPrefix(x.Service, "icmp6/") && x.Service != "icmp6/128.0" {
 						continue // neighbours and routers ask for each other: nobody's doing, and of some the exporter leaves out the type
 					}
@@ -310,7 +310,7 @@ func TestRealExportersAndRealTraffic(t *testing.T) {
 				return len(got) >= len(want)
 			}, 15*time.Second, 300*time.Millisecond, "%v", &got)
 			require.Equal(t, want, got)
-			e := api[exporters](t, base+"/api/exporters").Exporters
+			e := api[exporters](t, base+"/api/v1/exporters").Exporters
 			require.Len(t, e, 1)
 			require.Empty(t, e[0].Unread)
 			require.Equal(t, []any{"10.99.7.2", c.protocol, c.transport, int64(0)}, []any{e[0].Addr, e[0].Streams[0].Protocol, e[0].Streams[0].Transport, e[0].Streams[0].Missed})
@@ -322,7 +322,7 @@ func TestRealExportersAndRealTraffic(t *testing.T) {
 					Exporter   string
 					Packets    int
 				}
-			}](t, base+"/api/records?client=10.20.3.10&server=10.20.8.20&service="+url.QueryEscape("tcp/"+webPort)).Records {
+			}](t, base+"/api/v1/records?client=10.20.3.10&server=10.20.8.20&service="+url.QueryEscape("tcp/"+webPort)).Records {
 				require.Equal(t, "10.99.7.2", r.Exporter)
 				require.Greater(t, r.ClientPort, 1023)
 				require.Greater(t, r.Packets, 4)

@@ -54,7 +54,7 @@ func TestFirstDay(t *testing.T) {
 	p.see(`[data-report=done]`)
 	p.click(button("Done"))
 	p.see(`[data-workload="boarding-entry-01"]`)
-	require.Contains(t, get(t, p.base+"/api/workloads?limit=1"), `"total":`)
+	require.Contains(t, get(t, p.base+"/api/v1/workloads?limit=1"), `"total":`)
 
 	// Tag one: what it would do is shown first.
 	p.open("/workloads?tag=tier%3D(missing)")
@@ -170,5 +170,5 @@ func TestAssertionBreaksAndIsMended(t *testing.T) {
 	p.gone(rule)
 	p.ctrl("z")
 	p.see(rule)
-	require.Contains(t, get(t, p.base+"/api/policy.orchard"), `off permit trial -> protected on postgres "A mistake"`)
+	require.Contains(t, get(t, p.base+"/api/v1/policy.orchard"), `off permit trial -> protected on postgres "A mistake"`)
 }

@@ -24,7 +24,7 @@ func on(words string) string {
 func send(t *testing.T, base string, all ...flow.Observation) {
 	t.Helper()
 	var to string
-	for _, l := range api[exporters](t, base+"/api/exporters").Collectors[0].Listening {
+	for _, l := range api[exporters](t, base+"/api/v1/exporters").Collectors[0].Listening {
 		if at, ok := strings.CutPrefix(l, "udp "); ok {
 			to = at
 		}

@@ -164,7 +164,7 @@ func TestTwoWindows(t *testing.T) {
 	b.until(`document.querySelector(".cm-content")?.innerText.includes("# a thought")`)
 	b.click(`//button[normalize-space(.)="Discard"]`)
 	b.until(`document.querySelector(".cm-content")?.innerText !== "" && !document.querySelector(".cm-content")?.innerText.includes("# a thought")`)
-	require.Contains(t, get(t, base+"/api/policy.orchard"), "reject bench -> live on tcp/1")
+	require.Contains(t, get(t, base+"/api/v1/policy.orchard"), "reject bench -> live on tcp/1")
 }
 
 // A link to what is gone says so, and errors of the server are shown.

@@ -32,7 +32,7 @@ func TestTwoPeopleChangeOneGroup(t *testing.T) {
 	b.click(button("Go on with mine"))
 	b.click(`//button[contains(., "Save to the draft") and not(@disabled)]`)
 	b.gone(button("Save to the draft"))
-	require.Contains(t, get(t, base+"/api/policy.orchard"), "group fares-store-live = app is fares and tier is store and env in (live, bench)")
+	require.Contains(t, get(t, base+"/api/v1/policy.orchard"), "group fares-store-live = app is fares and tier is store and env in (live, bench)")
 	a.until(`document.querySelector(".cm-content").innerText.includes("env in (live, bench)")`)
 
 	// A name that is a keyword of the language is written in quotes.
@@ -42,14 +42,14 @@ func TestTwoPeopleChangeOneGroup(t *testing.T) {
 	a.fill(`.cm-content`, "app is roster")
 	a.click(`//button[contains(., "Save to the draft") and not(@disabled)]`)
 	a.until(`location.pathname.endsWith("/groups/log")`)
-	require.Contains(t, get(t, base+"/api/policy.orchard"), `group "log" = app is roster`)
+	require.Contains(t, get(t, base+"/api/v1/policy.orchard"), `group "log" = app is roster`)
 }
 
 // A text without the assertions that guard the way back says that they go.
 func TestLosingTheGuardIsSaid(t *testing.T) {
 	p := browse(t, start(t, "--demo"))
 	p.open("/policy?text=1")
-	text := get(t, p.base+"/api/policy.orchard")
+	text := get(t, p.base+"/api/v1/policy.orchard")
 	var kept []string
 	for line := range strings.Lines(text) {
 		if !strings.HasPrefix(line, "assert ") {
@@ -68,7 +68,7 @@ func TestLosingTheGuardIsSaid(t *testing.T) {
 func TestAListThatLacksMuchIsAskedAbout(t *testing.T) {
 	p := browse(t, start(t, "--demo"))
 	var all struct{ Total int }
-	require.NoError(t, json.Unmarshal([]byte(get(t, p.base+"/api/workloads?limit=1")), &all))
+	require.NoError(t, json.Unmarshal([]byte(get(t, p.base+"/api/v1/workloads?limit=1")), &all))
 	file := filepath.Join(t.TempDir(), "half.csv")
 	require.NoError(t, os.WriteFile(file, []byte("id\nbooking-entry-01\nbooking-entry-02\n"), 0o600))
 	p.open("/workloads")
@@ -83,7 +83,7 @@ func TestAListThatLacksMuchIsAskedAbout(t *testing.T) {
 	p.click(`//button[contains(., "Import 2 rows") and not(@disabled)]`)
 	p.see(`[data-report=done]`)
 	var left struct{ Total int }
-	require.NoError(t, json.Unmarshal([]byte(get(t, p.base+"/api/workloads?limit=1")), &left))
+	require.NoError(t, json.Unmarshal([]byte(get(t, p.base+"/api/v1/workloads?limit=1")), &left))
 	require.Less(t, left.Total, all.Total)
 }
 
@@ -96,7 +96,7 @@ func TestAnOpenDoorIsSaidOnEveryPage(t *testing.T) {
 		p.see(`[data-trouble=network]`)
 	}
 	p.see(saying("there are no accounts"))
-	r, err := http.Get(p.base + "/api/summary")
+	r, err := http.Get(p.base + "/api/v1/summary")
 	require.NoError(t, err)
 	r.Body.Close()
 	require.Equal(t, 200, r.StatusCode)

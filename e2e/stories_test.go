@@ -98,7 +98,7 @@ func TestStoriesOfTheDemo(t *testing.T) {
 		p.press("\rpermit nobody -> live on tcp/1")
 		p.see(saying("found the unknown group nobody"))
 		p.see(`.cm-lintRange-error`)
-		require.NotContains(t, get(t, p.base+"/api/policy.orchard"), "nobody ->")
+		require.NotContains(t, get(t, p.base+"/api/v1/policy.orchard"), "nobody ->")
 	})
 }
 
@@ -124,7 +124,7 @@ func TestFindingsAreMended(t *testing.T) {
 	p.see(saying("Nobody is in it."))
 	p.click(`//*[@data-findings]//button[contains(., "Remove it")]`)
 	p.see(saying("There is no group wharf-legacy"))
-	require.NotContains(t, get(t, p.base+"/api/policy.orchard"), "wharf")
+	require.NotContains(t, get(t, p.base+"/api/v1/policy.orchard"), "wharf")
 }
 
 // The draft against an older revision: the cells of the table filter the

@@ -88,14 +88,14 @@ type SourceValue struct {
 // Disagreements gives the values of tags on which sources disagree and that
 // nobody has settled by hand, the one that counts first; those of up to limit
 // tags, and how many tags there are.
-func (s *Store) Disagreements(ctx context.Context, limit int) (values []SourceValue, tags int, err error) {
+func (s *Store) Disagreements(ctx context.Context, offset, limit int) (values []SourceValue, tags int, err error) {
 	values = []SourceValue{}
 	const disputed = `SELECT workload, key FROM tags GROUP BY workload, key HAVING count(DISTINCT lower(value)) > 1 AND NOT bool_or(source = 'by hand')`
 	if err := s.db.GetContext(ctx, &tags, `SELECT count(*) FROM (`+disputed+`) AS d`); err != nil {
 		return nil, 0, err
 	}
-	err = s.db.SelectContext(ctx, &values, `SELECT t.* FROM (SELECT * FROM (`+disputed+`) AS d ORDER BY workload COLLATE "C", key LIMIT $1) AS d JOIN tags t USING (workload, key) JOIN sources ON sources.name = t.source
-		ORDER BY workload COLLATE "C", key, rank, source`, limit)
+	err = s.db.SelectContext(ctx, &values, `SELECT t.* FROM (SELECT * FROM (`+disputed+`) AS d ORDER BY workload COLLATE "C", key OFFSET $1 LIMIT $2) AS d JOIN tags t USING (workload, key) JOIN sources ON sources.name = t.source
+		ORDER BY workload COLLATE "C", key, rank, source`, offset, limit)
 	return values, tags, err
 }
 
@@ -166,10 +166,10 @@ func (s *Store) Tokens(ctx context.Context) ([]Token, error) {
 	return out, err
 }
 
-// RevokeToken ends a token.
-func (s *Store) RevokeToken(ctx context.Context, id int64) error {
-	_, err := s.exec(ctx, `UPDATE tokens SET revoked = coalesce(revoked, now()) WHERE id = $1`, id)
-	return err
+// RevokeToken ends a token, and says whether there is one.
+func (s *Store) RevokeToken(ctx context.Context, id int64) (found bool, err error) {
+	n, err := s.exec(ctx, `UPDATE tokens SET revoked = coalesce(revoked, now()) WHERE id = $1`, id)
+	return n > 0, err
 }
 
 // UseToken finds the token of a secret and notes that it was used; nil if there
@@ -239,10 +239,10 @@ func (s *Store) SaveSelection(ctx context.Context, x Selection) error {
 	return err
 }
 
-// DropSelection forgets a selection.
-func (s *Store) DropSelection(ctx context.Context, list, name string) error {
-	_, err := s.exec(ctx, `DELETE FROM selections WHERE list = $1 AND name = $2`, list, name)
-	return err
+// DropSelection forgets a selection, and says whether there was one.
+func (s *Store) DropSelection(ctx context.Context, list, name string) (found bool, err error) {
+	n, err := s.exec(ctx, `DELETE FROM selections WHERE list = $1 AND name = $2`, list, name)
+	return n > 0, err
 }
 
 // Setting reads a setting into what to points to, which stays as it is if

@@ -48,20 +48,15 @@ func (s *Store) Jobs(ctx context.Context, limit int) ([]Job, error) {
 	return out, err
 }
 
-// NewestJobs gives the newest jobs of a kind, without their results but for the
-// newest that is done.
-func (s *Store) NewestJobs(ctx context.Context, kind string) (newest, done *Job, err error) {
+// NewestJob gives the newest job of a kind, without its result; nil if there is
+// none.
+func (s *Store) NewestJob(ctx context.Context, kind string) (*Job, error) {
 	var all []Job
-	err = s.db.SelectContext(ctx, &all, `(SELECT id, kind, title, state, done, message, NULL::jsonb AS result, started, finished FROM jobs WHERE kind = $1 ORDER BY id DESC LIMIT 1)
-		UNION ALL (SELECT `+jobColumns+` FROM jobs WHERE kind = $1 AND state = 'done' AND result IS NOT NULL ORDER BY id DESC LIMIT 1)`, kind)
-	for i := range all {
-		if all[i].Result != nil {
-			done = &all[i]
-		} else {
-			newest = &all[i]
-		}
+	err := s.db.SelectContext(ctx, &all, `SELECT `+jobColumns+` FROM jobs WHERE kind = $1 ORDER BY id DESC LIMIT 1`, kind)
+	if err != nil || len(all) == 0 {
+		return nil, err
 	}
-	return newest, done, err
+	return &all[0], nil
 }
 
 // ErrNone says that what was asked for is not there.

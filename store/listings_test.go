@@ -134,13 +134,16 @@ func TestExportRestoresExactly(t *testing.T) {
 	v := "bench"
 	require.NoError(t, s.SetTags(ctx, []store.TagEdit{{Workload: "b", Key: "env", Value: &v}}, "me", "Set env"))
 	require.NoError(t, s.AddRevision(ctx, store.Revision{No: 1, Text: "group g = any\n", Blame: store.Blame{1}, Author: "me", Words: "Begin"}))
-	require.NoError(t, s.Refuse(ctx, store.Refusal{Rule: "permit any -> any on any", Reason: "no", Author: "me"}))
+	require.NoError(t, s.Apply(ctx, store.Edit{Words: "refuse", Author: "me", Refusals: []store.RefusalEdit{{Rule: "permit any -> any on any", Refusal: &store.Refusal{Reason: "no", Author: "me"}}}}))
 	require.NoError(t, s.RefuseTags(ctx, []store.RefusedTag{{Workload: "b", Key: "tier", Value: "store", Author: "me"}}, false))
 	require.NoError(t, s.SaveSelection(ctx, store.Selection{List: "workloads", Name: "mine", Filter: "tag=env%3Dlive", Author: "me"}))
 	require.NoError(t, s.Set(ctx, "structural", []string{"app"}))
-	require.NoError(t, s.KeepProbes(ctx, []store.Probe{{Question: "a -> b tcp/443", Want: "reject", Reason: "why", Author: "me"}, {Question: "b -> a tcp/443", Want: "permit", Author: "me"}}))
-	require.NoError(t, s.KeepProbes(ctx, []store.Probe{{Question: "a -> b tcp/443", Want: "uncovered", Reason: "changed", Author: "you"}}))
-	require.NoError(t, s.DropProbes(ctx, []string{"b -> a tcp/443", "never there"}))
+	probe := func(question, want, reason, author string) store.ProbeEdit {
+		return store.ProbeEdit{Question: question, Probe: &store.Probe{Want: want, Reason: reason, Author: author}}
+	}
+	require.NoError(t, s.Apply(ctx, store.Edit{Words: "keep", Author: "me", Probes: []store.ProbeEdit{probe("a -> b tcp/443", "reject", "why", "me"), probe("b -> a tcp/443", "permit", "", "me")}}))
+	require.NoError(t, s.Apply(ctx, store.Edit{Words: "keep again", Author: "me", Probes: []store.ProbeEdit{probe("a -> b tcp/443", "uncovered", "changed", "you")}}))
+	require.NoError(t, s.Apply(ctx, store.Edit{Words: "drop", Author: "me", Probes: []store.ProbeEdit{{Question: "b -> a tcp/443"}, {Question: "never there"}}}))
 	var one, two strings.Builder
 	require.NoError(t, s.Export(ctx, &one))
 
@@ -156,10 +159,28 @@ func TestExportRestoresExactly(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, probes, 1)
 	require.Equal(t, []string{"a -> b tcp/443", "uncovered", "changed", "you"}, []string{probes[0].Question, probes[0].Want, probes[0].Reason, probes[0].Author})
-	undone, err := other.Undo(ctx, "me")
-	require.NoError(t, err, "what could be undone can be undone there")
-	require.Equal(t, "Begin", undone.Words)
-	require.NoError(t, other.AddRevision(ctx, store.Revision{No: 3, Text: "", Blame: store.Blame{}, Author: "me", Words: "Go on"}))
+	for _, words := range []string{"drop", "keep again", "keep", "refuse", "Begin"} {
+		undone, err := other.Undo(ctx, "me")
+		require.NoError(t, err, "what could be undone can be undone there")
+		require.Equal(t, words, undone.Words)
+		all, err := other.Probes(ctx)
+		require.NoError(t, err)
+		require.Len(t, all, map[string]int{"drop": 2, "keep again": 2}[words])
+		if words == "keep again" {
+			require.Equal(t, []string{"reject", "why", "me"}, []string{all[0].Want, all[0].Reason, all[0].Author})
+		}
+		refused, err := other.Refusals(ctx)
+		require.NoError(t, err)
+		require.Equal(t, words != "refuse" && words != "Begin", len(refused) == 1)
+	}
+	for range 3 {
+		_, err := other.Redo(ctx, "me")
+		require.NoError(t, err)
+	}
+	refused, err := other.Refusals(ctx)
+	require.NoError(t, err)
+	require.Len(t, refused, 1, "done again")
+	require.NoError(t, other.AddRevision(ctx, store.Revision{No: 4, Text: "", Blame: store.Blame{}, Author: "me", Words: "Go on"}))
 
 	_, err = other.Restore(ctx, from(one.String()), func(int) {}, sound)
 	require.ErrorIs(t, err, store.ErrNotEmpty)
@@ -201,13 +222,13 @@ func TestSourcesTokensAndDisagreements(t *testing.T) {
 	require.Equal(t, "live-plan", value())
 	require.NoError(t, s.RankSources(ctx, []string{"directory", "plan"}))
 	require.Equal(t, "live-directory", value())
-	said, tags, err := s.Disagreements(ctx, 10)
+	said, tags, err := s.Disagreements(ctx, 0, 10)
 	require.NoError(t, err)
 	require.Equal(t, 1, tags)
 	require.Equal(t, []string{"live-directory", "live-plan"}, []string{said[0].Value, said[1].Value})
 	v := "live"
 	require.NoError(t, s.SetTags(ctx, []store.TagEdit{{Workload: "a", Key: "env", Value: &v}}, "me", "Settle"))
-	_, tags, err = s.Disagreements(ctx, 10)
+	_, tags, err = s.Disagreements(ctx, 0, 10)
 	require.NoError(t, err)
 	require.Zero(t, tags)
 	sources, err := s.Sources(ctx)
@@ -223,7 +244,9 @@ func TestSourcesTokensAndDisagreements(t *testing.T) {
 	none, err := s.UseToken(ctx, "guess")
 	require.NoError(t, err)
 	require.Nil(t, none)
-	require.NoError(t, s.RevokeToken(ctx, token.ID))
+	found, err := s.RevokeToken(ctx, token.ID)
+	require.NoError(t, err)
+	require.True(t, found)
 	none, err = s.UseToken(ctx, "secret")
 	require.NoError(t, err)
 	require.Nil(t, none)

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"fmt"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -25,28 +26,48 @@ func (s *Store) Probes(ctx context.Context) ([]Probe, error) {
 
 const bumpProbes = `UPDATE versions SET n = n + 1 WHERE name = 'probes'`
 
-// KeepProbes adds probes; one that is there gets the new verdict and reason. All
-// are kept, or none is.
-func (s *Store) KeepProbes(ctx context.Context, probes []Probe) error {
-	return s.write(ctx, editLock, func(tx *sqlx.Tx) error {
-		for _, p := range probes {
-			if _, err := tx.NamedExecContext(ctx, `INSERT INTO probes (question, want, reason, author) VALUES (:question, :want, :reason, :author)
-				ON CONFLICT (question) DO UPDATE SET want = excluded.want, reason = excluded.reason, author = excluded.author, at = now()`, p); err != nil {
-				return err
+// probesNow gives what stands where edits are about to set something.
+func probesNow(ctx context.Context, tx *sqlx.Tx, edits []ProbeEdit) ([]ProbeEdit, error) {
+	questions := make([]string, len(edits))
+	for i, e := range edits {
+		questions[i] = e.Question
+	}
+	var have []Probe
+	if err := tx.SelectContext(ctx, &have, `SELECT question, want, reason, author, at FROM probes WHERE question = ANY($1)`, questions); err != nil {
+		return nil, err
+	}
+	out := make([]ProbeEdit, len(edits))
+	for i, q := range questions {
+		out[i].Question = q
+		for k := range have {
+			if have[k].Question == q {
+				out[i].Probe = &have[k]
 			}
 		}
-		_, err := tx.ExecContext(ctx, bumpProbes)
-		return err
-	})
+	}
+	return out, nil
 }
 
-// DropProbes removes probes; those that are not there are no error.
-func (s *Store) DropProbes(ctx context.Context, questions []string) error {
-	return s.write(ctx, editLock, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `DELETE FROM probes WHERE question = ANY($1)`, questions); err != nil {
-			return err
+// setProbes sets probes: one that is there gets the new verdict and reason. To
+// drop one that is not there is no error.
+func setProbes(ctx context.Context, tx *sqlx.Tx, edits []ProbeEdit) error {
+	for _, e := range edits {
+		var err error
+		if e.Probe == nil {
+			_, err = tx.ExecContext(ctx, `DELETE FROM probes WHERE question = $1`, e.Question)
+		} else {
+			p := *e.Probe
+			p.Question = e.Question
+			if p.At.IsZero() {
+				p.At = time.Now()
+			}
+			_, err = tx.NamedExecContext(ctx, `INSERT INTO probes (question, want, reason, author, at) VALUES (:question, :want, :reason, :author, :at)
+				ON CONFLICT (question) DO UPDATE SET want = excluded.want, reason = excluded.reason, author = excluded.author, at = excluded.at`, p)
 		}
-		_, err := tx.ExecContext(ctx, bumpProbes)
-		return err
-	})
+		if err != nil {
+			return fmt.Errorf("setting probes: %w", err)
+		}
+	}
+	_, err := tx.ExecContext(ctx, bumpProbes)
+	return err
 }

@@ -66,16 +66,16 @@ const readColumns = `client, server, point, client_port, started, ended, outcome
 
 // Records gives the newest records between two addresses on a service that
 // started in [from, to), at most limit, and how many there are.
-func (s *Store) Records(ctx context.Context, client, server netip.Addr, point service.Point, from, to estate.Instant, limit int) (out []flow.Joined, total int, err error) {
+func (s *Store) Records(ctx context.Context, client, server netip.Addr, point service.Point, from, to estate.Instant, offset, limit int) (out []flow.Joined, total int, err error) {
 	client, server = client.WithZone(""), server.WithZone("") // a zone may be any text; without it, this is digits, dots and colons
 	where := fmt.Sprintf(`key = %d AND hour >= %d AND hour <= %d AND started >= %s AND started < %s AND client = '%s' AND server = '%s' AND point = %d`,
 		keyOf(&flow.Record{Client: client, Server: server, Point: point}), flow.HourOf(from), flow.HourOf(to), literal(from), literal(to), client, server, int64(point))
-	err = s.copyOut(ctx, fmt.Sprintf(`SELECT %s FROM records WHERE %s ORDER BY started DESC LIMIT %d`, readColumns, where, limit), func(r *rowsIn) { out = append(out, readRecord(r)) })
-	if err != nil || len(out) < limit {
-		return out, len(out), err // counted in another statement, it could be of another moment
+	err = s.copyOut(ctx, fmt.Sprintf(`SELECT %s FROM records WHERE %s ORDER BY started DESC OFFSET %d LIMIT %d`, readColumns, where, offset, limit), func(r *rowsIn) { out = append(out, readRecord(r)) })
+	if err != nil || len(out) < limit && (len(out) > 0 || offset == 0) {
+		return out, offset + len(out), err // counted in another statement, it could be of another moment
 	}
 	err = s.db.GetContext(ctx, &total, `SELECT count(*) FROM records WHERE `+where)
-	return out, max(total, len(out)), err
+	return out, max(total, offset+len(out)), err
 }
 
 func literal(t estate.Instant) string {

@@ -71,8 +71,10 @@ func (s *Store) Ping(ctx context.Context) error { return s.db.PingContext(ctx) }
 
 // Versions are numbers that grow with every write to what they name.
 type Versions struct {
-	Workloads, Conversations, Probes int64
-	Revision                         int
+	Workloads     int64 `json:"workloads"`
+	Conversations int64 `json:"conversations"`
+	Probes        int64 `json:"probes"`
+	Revision      int   `json:"revision"`
 }
 
 // Versions gives the current numbers.

@@ -197,10 +197,10 @@ func TestBatchCountsOnce(t *testing.T) {
 		want[i].Connections, want[i].Bytes, want[i].Packets = 2*want[i].Connections, 2*want[i].Bytes, 2*want[i].Packets
 	}
 	require.Equal(t, want, all)
-	kept, n, err := s.Records(ctx, records[0].Client, records[0].Server, records[0].Point, records[3].Start, records[6].Start, 4)
+	kept, n, err := s.Records(ctx, records[0].Client, records[0].Server, records[0].Point, records[3].Start, records[6].Start, 0, 4)
 	require.NoError(t, err)
 	require.Equal(t, 6, n, "three, of two batches")
-	_, _, err = s.Records(ctx, netip.MustParseAddr("fe80::1%'; DROP TABLE records; --"), records[0].Server, records[0].Point, records[3].Start, records[6].Start, 4)
+	_, _, err = s.Records(ctx, netip.MustParseAddr("fe80::1%'; DROP TABLE records; --"), records[0].Server, records[0].Point, records[3].Start, records[6].Start, 0, 4)
 	require.NoError(t, err, "the zone of an address is not part of a query")
 	require.Equal(t, []flow.Joined{records[5], records[5], records[4], records[4]}, kept, "the newest first")
 }

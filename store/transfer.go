@@ -136,8 +136,9 @@ func restored(ctx context.Context, tx pgx.Tx, lines int, sound func(*State) erro
 	strays := []struct{ what, query string }{
 		{"tags of workloads or from sources that are not in the file", `SELECT DISTINCT workload FROM tags WHERE NOT EXISTS (SELECT FROM workloads WHERE id = workload) OR NOT EXISTS (SELECT FROM sources WHERE name = source) LIMIT 3`},
 		{"gaps in the revisions, before revision", `SELECT no::text FROM (SELECT no, row_number() OVER (ORDER BY no) AS n FROM revisions) AS r WHERE no <> n ORDER BY no LIMIT 1`},
-		{"changes of revisions that are not in the file, the change", `SELECT id::text FROM changes WHERE kind = 'policy' AND (jsonb_typeof(before) <> 'number' OR jsonb_typeof(after) <> 'number' OR after::int NOT IN (SELECT no FROM revisions)) LIMIT 3`},
-		{"changes of tags that cannot be read, the change", `SELECT id::text FROM changes WHERE kind = 'tags' AND (jsonb_typeof(before) <> 'array' OR jsonb_typeof(after) <> 'array') LIMIT 3`},
+		{"changes of revisions that are not in the file, the change", `SELECT id::text FROM changes, LATERAL (SELECT CASE jsonb_typeof(after) WHEN 'number' THEN after WHEN 'object' THEN after -> 'revision' END AS no) AS made
+			WHERE kind = 'policy' AND (no IS NULL OR jsonb_typeof(no) <> 'number' OR no::int NOT IN (SELECT no FROM revisions)) LIMIT 3`},
+		{"changes that cannot be read, the change", `SELECT id::text FROM changes WHERE jsonb_typeof(before) NOT IN ('number', 'array', 'object') OR jsonb_typeof(after) NOT IN ('number', 'array', 'object') LIMIT 3`},
 		{"headings of a source that are no object, the source", `SELECT name FROM sources WHERE mapping IS NOT NULL AND jsonb_typeof(mapping) <> 'object' LIMIT 3`},
 	}
 	for _, x := range strays {

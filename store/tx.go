@@ -286,13 +286,14 @@ type Answered struct {
 	Fingerprint string `db:"fingerprint"`
 	Status      int    `db:"status"` // 0: the answer was not kept
 	Type        string `db:"type"`
+	Location    string `db:"location"`
 	Body        []byte `db:"body"`
 }
 
 // Request finds the request with a key; nil if nothing was stored under it.
 func (s *Store) Request(ctx context.Context, key string) (*Answered, error) {
 	var all []Answered
-	err := s.db.SelectContext(ctx, &all, `SELECT fingerprint, coalesce(status, 0) AS status, coalesce(type, '') AS type, body FROM requests WHERE key = $1`, key)
+	err := s.db.SelectContext(ctx, &all, `SELECT fingerprint, coalesce(status, 0) AS status, coalesce(type, '') AS type, coalesce(location, '') AS location, body FROM requests WHERE key = $1`, key)
 	if err != nil || len(all) == 0 {
 		return nil, err
 	}
@@ -301,7 +302,7 @@ func (s *Store) Request(ctx context.Context, key string) (*Answered, error) {
 
 // KeepAnswer keeps what was answered to a request.
 func (s *Store) KeepAnswer(ctx context.Context, key string, a Answered) error {
-	_, err := s.db.ExecContext(ctx, `UPDATE requests SET status = $2, type = $3, body = $4 WHERE key = $1`, key, a.Status, a.Type, a.Body)
+	_, err := s.db.ExecContext(ctx, `UPDATE requests SET status = $2, type = $3, location = $4, body = $5 WHERE key = $1`, key, a.Status, a.Type, a.Location, a.Body)
 	return err
 }
 

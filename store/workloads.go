@@ -180,7 +180,7 @@ func (s *Store) SetTags(ctx context.Context, edits []TagEdit, author, words stri
 		if err := writeTags(ctx, tx, edits, author); err != nil {
 			return err
 		}
-		return addChange(ctx, tx, "tags", words, author, before, edits)
+		return addChange(ctx, tx, "tags", words, author, setting{Tags: before}, setting{Tags: edits})
 	})
 }
 

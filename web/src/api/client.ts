@@ -3,7 +3,9 @@
 import { QueryClient } from "@tanstack/react-query";
 import createFetchClient from "openapi-fetch";
 import createClient from "openapi-react-query";
+import { useSyncExternalStore } from "react";
 import type { components, paths } from "./schema";
+import { since, subject, versionOf, type Versions } from "./versions";
 
 export type Schemas = components["schemas"];
 
@@ -45,13 +47,75 @@ export const fetchClient = createFetchClient<paths>({
   querySerializer: { array: { style: "form", explode: true } },
 });
 
-export const api = createClient(fetchClient);
+const plain = createClient(fetchClient);
 
-export const queryClient = new QueryClient({
-  defaultOptions: {
-    queries: { staleTime: 60_000, retry: 1, placeholderData: (previous: unknown) => previous },
-  },
-});
+// How far the server's versions have come since this page was loaded, and how often
+// it has asked for everything itself.
+let known: Versions = { revision: 0, workloads: 0, conversations: 0, probes: 0, other: 0 };
+let local = 0;
+const watching = new Set<() => void>();
+
+function learn(change: () => void) {
+  change();
+  for (const f of [...watching]) f();
+}
+
+/** Follows the version of what a path answers. */
+function useVersion(path: string): string {
+  return useSyncExternalStore(
+    (f) => {
+      watching.add(f);
+      return () => watching.delete(f);
+    },
+    () => versionOf(path, known, local),
+  );
+}
+
+type Init = { params?: { path?: Record<string, unknown>; query?: Record<string, unknown> } } | undefined;
+
+/** Shows the former answer until the next one is there, if it is about the same thing. */
+function former(path: string, init: Init) {
+  return (previous: unknown, query?: { queryKey: readonly unknown[] }) => {
+    const [, before, asked] = query?.queryKey ?? [];
+    return before === path && subject(path, asked as Init) === subject(path, init) ? previous : undefined;
+  };
+}
+
+/**
+ * Queries are keyed by the versions of what they depend on: when an event tells of
+ * a new one, what depends on it is read once, and nothing else.
+ */
+export const api = {
+  useMutation: plain.useMutation,
+  useQuery: ((method: "get", path: never, init?: object, options?: object) => {
+    const version = useVersion(path);
+    return plain.useQuery(method, path, { ...init, version } as never, { placeholderData: former(path, init), ...options } as never);
+  }) as unknown as typeof plain.useQuery,
+  useInfiniteQuery: ((method: "get", path: never, init: object, options: object) => {
+    const version = useVersion(path);
+    return plain.useInfiniteQuery(method, path, { ...init, version } as never, { placeholderData: former(path, init), ...options } as never);
+  }) as unknown as typeof plain.useInfiniteQuery,
+};
+
+export const queryClient = new QueryClient({ defaultOptions: { queries: { staleTime: 60_000, gcTime: 120_000, retry: 1 } } });
+
+/**
+ * After a change that this page has made: waits until an event tells of it. Where
+ * none comes, because the page is not connected, everything is read again.
+ */
+export async function caughtUp(): Promise<void> {
+  const told = await new Promise<boolean>((done) => {
+    const timer = setTimeout(() => over(false), 700);
+    const over = (came: boolean) => {
+      clearTimeout(timer);
+      watching.delete(listener);
+      done(came);
+    };
+    const listener = () => over(true);
+    watching.add(listener);
+  });
+  if (!told) learn(() => local++);
+}
 
 /** What the server says went wrong (RFC 9457), as one sentence. */
 export function problem(error: unknown): string {
@@ -63,14 +127,14 @@ export function problem(error: unknown): string {
 }
 
 /**
- * Reads everything again whenever the server says that something has changed.
+ * Learns of new versions whenever the server says that something has changed.
  * A page that is not shown listens to nothing: browsers allow few connections to
  * one server, and each would hold one. It catches up when it is shown again.
  */
 export function followChanges(onLive: (live: boolean) => void): () => void {
   let events: EventSource | undefined;
-  let fresh = true; // nothing can have changed since the page was loaded
-  let known = ""; // the versions that this page has read
+  let first: Versions | undefined;
+  let last = ""; // what was told last
   let timer: ReturnType<typeof setTimeout> | undefined;
   const close = () => {
     events?.close();
@@ -78,16 +142,16 @@ export function followChanges(onLive: (live: boolean) => void): () => void {
   };
   const listen = () => {
     if (events || document.visibilityState === "hidden") return;
-    events = new EventSource("/api/events");
+    events = new EventSource("/api/v1/events");
     events.addEventListener("changed", (e: MessageEvent<string>) => {
       onLive(true);
-      if (e.data === known) return;
-      known = e.data;
-      if (!fresh) {
-        clearTimeout(timer);
-        timer = setTimeout(() => void queryClient.invalidateQueries(), 80);
-      }
-      fresh = false;
+      if (e.data === last) return;
+      last = e.data;
+      const now = JSON.parse(last) as Versions;
+      first ??= now; // what the page has read just now
+      const start = first;
+      clearTimeout(timer);
+      timer = setTimeout(() => learn(() => (known = since(now, start))), 40);
     });
     events.onerror = () => onLive(false);
   };

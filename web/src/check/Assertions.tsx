@@ -2,7 +2,7 @@
 // result, what speaks against it, and the mend.
 import { Box, chakra, Flex, Text } from "@chakra-ui/react";
 import { useEffect, useState } from "react";
-import { api, problem, queryClient, type Schemas } from "../api/client";
+import { api, problem, caughtUp, type Schemas } from "../api/client";
 import { ConsequencesList } from "../consequences/ConsequencesList";
 import { CodeEditor } from "../editor/CodeEditor";
 import { useVocabulary } from "../editor/useVocabulary";
@@ -20,9 +20,9 @@ type Assertion = Schemas["AssertOut"];
 const look = { holds: ["permit", "permit"], open: ["uncovered", "open"], broken: ["reject", "reject"] } as const;
 
 export function Assertions() {
-  const { data } = api.useQuery("get", "/api/assertions");
+  const { data } = api.useQuery("get", "/api/v1/assertions");
   const w = useWindow();
-  const summary = api.useQuery("get", "/api/summary", { params: { query: w } });
+  const summary = api.useQuery("get", "/api/v1/summary", { params: { query: w } });
   const [writing, setWriting] = useState<{ line?: number; start: string }>();
   if (!data || !summary.data) return null;
   const revision = summary.data.revision;
@@ -32,7 +32,7 @@ export function Assertions() {
         <Text color="soft" fontSize="12px">
           Over all workloads and the whole outside, seen or not. An <b>always</b> also guards: a draft that breaks one says so on every page.
         </Text>
-        <chakra.a ml="auto" href="/api/assertions.csv" download color="soft" fontSize="12px" textDecoration="underline" textUnderlineOffset="3px">
+        <chakra.a ml="auto" href="/api/v1/assertions.csv" download color="soft" fontSize="12px" textDecoration="underline" textUnderlineOffset="3px">
           Export CSV
         </chakra.a>
         <Btn primary onClick={() => setWriting({ start: "" })}>
@@ -100,14 +100,14 @@ function Counterexample({ a }: { a: Assertion }) {
 
 function Mending({ a, close }: { a: Assertion; close: () => void }) {
   const w = useWindow();
-  const { data: m, error } = api.useQuery("get", "/api/assertions/fix", { params: { query: { ...w, line: a.line } } }, { staleTime: 0, placeholderData: undefined });
-  const take = api.useMutation("post", "/api/settle");
+  const { data: m, error } = api.useQuery("get", "/api/v1/assertions/fix", { params: { query: { ...w, line: a.line } } }, { staleTime: 0 });
+  const take = api.useMutation("post", "/api/v1/settle");
   const run = async () => {
     try {
       await take.mutateAsync({ params: { query: w }, body: { revision: m!.revision, lines: m!.lines, before: m!.before } });
       say(`${m!.words}: ${a.sentence.replace("assert ", "")}`);
       close();
-      await queryClient.invalidateQueries();
+      await caughtUp();
     } catch (e) {
       say(problem(e), "error");
     }
@@ -155,7 +155,7 @@ function Writing({ revision: now, line, start, onDone }: { revision: number; lin
   const [wrong, setWrong] = useState<string>();
   const [revision] = useState(now); // a change by somebody else meanwhile is noticed
   const words = useVocabulary();
-  const trying = api.useMutation("post", "/api/assertions/try");
+  const trying = api.useMutation("post", "/api/v1/assertions/try");
   const { edit, busy } = useEdit();
   const { mutate } = trying;
   useEffect(() => {

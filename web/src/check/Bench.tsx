@@ -3,7 +3,7 @@
 import { Box, chakra, Flex, Input, Text } from "@chakra-ui/react";
 import { useEffect, useState } from "react";
 import { useNavigate } from "react-router";
-import { api, problem, queryClient, type Schemas } from "../api/client";
+import { api, problem, caughtUp, type Schemas } from "../api/client";
 import { CodeEditor } from "../editor/CodeEditor";
 import { useVocabulary } from "../editor/useVocabulary";
 import { useAddress, useCarried, useWhy, useWindow } from "../frame/address";
@@ -21,10 +21,10 @@ export function Bench() {
   const [text, setText] = useState(search.get("ask") ?? "");
   const [reason, setReason] = useState("");
   const words = useVocabulary();
-  const ask = api.useMutation("post", "/api/whatif");
-  const keep = api.useMutation("post", "/api/probes");
-  const summary = api.useQuery("get", "/api/summary", { params: { query: w } });
-  const probes = api.useQuery("get", "/api/probes", { params: { query: w } });
+  const ask = api.useMutation("post", "/api/v1/whatif");
+  const keep = api.useMutation("post", "/api/v1/probes");
+  const summary = api.useQuery("get", "/api/v1/summary", { params: { query: w } });
+  const probes = api.useQuery("get", "/api/v1/probes", { params: { query: w } });
   const { mutate } = ask;
   const state = summary.data; // another one when the draft or the estate has changed
   // What was answered last stays until the next answer is there.
@@ -42,7 +42,7 @@ export function Bench() {
       await keep.mutateAsync({ params: { query: w }, body: { text: lines, reason } });
       say(`Kept: ${plural(lines.split("\n").filter((l) => l.trim()).length, "probe")}, asked again at every change`);
       setReason("");
-      await queryClient.invalidateQueries();
+      await caughtUp();
     } catch (e) {
       say(problem(e), "error");
     }
@@ -173,15 +173,15 @@ function Probes({ all, asking }: { all: Probe[]; asking: boolean }) {
   const { search, change } = useAddress();
   const only = search.get("probes") === "off";
   const w = useWindow();
-  const drop = api.useMutation("post", "/api/probes/drop");
-  const keep = api.useMutation("post", "/api/probes");
+  const drop = api.useMutation("post", "/api/v1/probes/drop");
+  const keep = api.useMutation("post", "/api/v1/probes");
   const remove = async (p: Probe) => {
     try {
       await drop.mutateAsync({ params: { query: w }, body: { questions: [p.question] } });
-      await queryClient.invalidateQueries();
+      await caughtUp();
       say(`Dropped: ${p.question}`, "info", {
         label: "Undo",
-        onClick: () => void keep.mutateAsync({ params: { query: w }, body: { text: `${p.question} = ${p.want}`, reason: p.reason } }).then(() => queryClient.invalidateQueries()),
+        onClick: () => void keep.mutateAsync({ params: { query: w }, body: { text: `${p.question} = ${p.want}`, reason: p.reason } }).then(() => caughtUp()),
       });
     } catch (e) {
       say(problem(e), "error");
@@ -199,10 +199,10 @@ function Probes({ all, asking }: { all: Probe[]; asking: boolean }) {
         {off.length > 0 && <Switches label="which probes" on={only ? ["off"] : []} toggle={() => change({ probes: only ? null : "off" })} options={[{ value: "off", shown: "only those that differ" }]} />}
         {all.length > 0 && (
           <Flex ml="auto" gap="12px" color="soft" fontSize="12px">
-            <chakra.a href="/api/probes.txt" download textDecoration="underline" textUnderlineOffset="3px">
+            <chakra.a href="/api/v1/probes.txt" download textDecoration="underline" textUnderlineOffset="3px">
               As lines
             </chakra.a>
-            <chakra.a href="/api/probes.csv" download textDecoration="underline" textUnderlineOffset="3px">
+            <chakra.a href="/api/v1/probes.csv" download textDecoration="underline" textUnderlineOffset="3px">
               Results as CSV
             </chakra.a>
           </Flex>

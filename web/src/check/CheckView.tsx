@@ -28,7 +28,7 @@ export function CheckView() {
   const w = useWindow();
   const query = useLedgerQuery();
   const measure = (search.get("measure") as Measure | null) ?? "conversations";
-  const { data: c, error, isPlaceholderData: old } = api.useQuery("get", "/api/check", { params: { query: { ...w, ...query, measure } } }, { placeholderData: (kept) => kept });
+  const { data: c, error, isPlaceholderData: old } = api.useQuery("get", "/api/v1/check", { params: { query: { ...w, ...query, measure } } });
   if (error) return <ProblemNote>{problem(error)}</ProblemNote>;
   if (!c) return null;
   const empty = c.conversations === 0;
@@ -75,9 +75,9 @@ export function CheckView() {
 /** The parts of the view, each with what needs attention there. */
 function Parts({ part, choose }: { part: Part; choose: (p: Part) => void }) {
   const w = useWindow();
-  const asserts = api.useQuery("get", "/api/assertions");
-  const probes = api.useQuery("get", "/api/probes", { params: { query: w } });
-  const found = api.useQuery("get", "/api/findings", { params: { query: w } });
+  const asserts = api.useQuery("get", "/api/v1/assertions");
+  const probes = api.useQuery("get", "/api/v1/probes", { params: { query: w } });
+  const found = api.useQuery("get", "/api/v1/findings", { params: { query: w } });
   const bad = asserts.data?.filter((a) => a.result !== "holds").length ?? 0;
   const off = probes.data?.filter((p) => !p.answer?.asExpected).length ?? 0;
   const need = (count: number, words: string) =>

@@ -8,7 +8,7 @@ import { n, plural } from "../marks/words";
 
 export function Chosen({ c, query }: { c: Schemas["CheckOut"]; query: LedgerQuery }) {
   const { change } = useAddress();
-  const asserts = api.useQuery("get", "/api/assertions");
+  const asserts = api.useQuery("get", "/api/v1/assertions");
   const shut = asserts.data?.filter((a) => a.kind === "always" && a.result === "broken") ?? [];
   const seen = (more: Parameters<typeof change>[0]) => change({ part: null, was: null, odd: null, asking: null, rule: null, verdict: null, ...more });
   const all = c.counts.permit + c.counts.reject + c.counts.uncovered;

@@ -13,7 +13,7 @@ const cell = { px: "10px", py: "3px", textAlign: "right", borderBottomWidth: "1p
 /** The choice of the revision to compare with. */
 export function CompareWith({ head, changed }: { head: number; changed?: number }) {
   const { search, change } = useAddress();
-  const { data } = api.useQuery("get", "/api/policy/revisions", { params: { query: { limit: 200 } } });
+  const { data } = api.useQuery("get", "/api/v1/policy/revisions", { params: { query: { limit: 200 } } });
   const against = search.get("against") ?? "";
   const choose = (v: string) => change(v ? { against: v } : { against: null, was: null });
   return (

@@ -20,7 +20,7 @@ export function Figures() {
   const sort = search.get("sort") ?? "";
   const carried = useCarried();
   const navigate = useNavigate();
-  const { data } = api.useQuery("get", "/api/figures", { params: { query: w } }, { placeholderData: (kept) => kept });
+  const { data } = api.useQuery("get", "/api/v1/figures", { params: { query: w } });
   if (!data) return null;
   const and = (path: string, more = "") => void navigate(`${path}${carried}${more && (carried ? "&" : "?") + more}`);
   const rows: Row[] =
@@ -40,7 +40,7 @@ export function Figures() {
   const by: Record<string, (u: Use) => number | string> = { conversations: (u) => u.conversations, pairs: (u) => u.pairs, last: (u) => u.last ?? "" };
   const value = by[sort];
   if (value) rows.sort((a, b) => (value(b.uses[0]!) > value(a.uses[0]!) ? 1 : value(b.uses[0]!) < value(a.uses[0]!) ? -1 : 0));
-  const file = `/api/figures/${of}.csv?${new URLSearchParams(Object.entries(w).filter((e): e is [string, string] => !!e[1]))}`;
+  const file = `/api/v1/figures/${of}.csv?${new URLSearchParams(Object.entries(w).filter((e): e is [string, string] => !!e[1]))}`;
   return (
     <Flex direction="column" minH="0" flex="1" mt="8px">
       <Flex gap="12px" align="center" pb="5px">

@@ -12,7 +12,7 @@ export function FindingsList() {
   const w = useWindow();
   const carried = useCarried();
   const navigate = useNavigate();
-  const { data: list } = api.useQuery("get", "/api/findings", { params: { query: w } }, { placeholderData: (kept) => kept });
+  const { data: list } = api.useQuery("get", "/api/v1/findings", { params: { query: w } });
   if (!list) return null;
   const go = (f: Schemas["FoundAt"]) => void navigate(f.group ? `/groups/${encodeURIComponent(f.group)}${carried}` : `/policy${carried}${carried ? "&" : "?"}line=${f.line}`);
   const kinds = [...new Set(list.findings.map((f) => f.kind))];
@@ -20,7 +20,7 @@ export function FindingsList() {
     <Flex direction="column" minH="0" flex="1" mt="8px">
       <Flex color="soft" fontSize="12px" pb="4px" borderBottomWidth="1px" borderColor="line" gap="12px">
         <Text>{list.findings.length === 0 ? "" : `${plural(list.findings.length, "finding")}: ${kinds.map((k) => `${list.findings.filter((f) => f.kind === k).length} ${k}`).join(", ")}`}</Text>
-        <chakra.a ml="auto" href={`/api/findings.csv?${new URLSearchParams(Object.entries(w).filter((e): e is [string, string] => !!e[1]))}`} download textDecoration="underline" textUnderlineOffset="3px">
+        <chakra.a ml="auto" href={`/api/v1/findings.csv?${new URLSearchParams(Object.entries(w).filter((e): e is [string, string] => !!e[1]))}`} download textDecoration="underline" textUnderlineOffset="3px">
           Export CSV
         </chakra.a>
       </Flex>

@@ -18,9 +18,9 @@ export function ForPart() {
   const [wanted, setWanted] = useState(false);
   const options = { enabled: wanted || chosen !== "" };
   const lists = [
-    api.useQuery("get", "/api/check/parts", { params: { query: { ...w, by: "app" } } }, options),
-    api.useQuery("get", "/api/check/parts", { params: { query: { ...w, by: "~area" } } }, options),
-    api.useQuery("get", "/api/check/parts", { params: { query: { ...w, by: "~owner" } } }, options),
+    api.useQuery("get", "/api/v1/check/parts", { params: { query: { ...w, by: "app" } } }, options),
+    api.useQuery("get", "/api/v1/check/parts", { params: { query: { ...w, by: "~area" } } }, options),
+    api.useQuery("get", "/api/v1/check/parts", { params: { query: { ...w, by: "~owner" } } }, options),
   ];
   const known = lists.some((l) => l.data?.some((p) => p.key === chosen));
   return (

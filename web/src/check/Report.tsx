@@ -18,8 +18,8 @@ export function Report() {
   const own = search.get("for") ?? undefined;
   const by = search.get("parts") ?? (own?.startsWith("area:") ? "~area" : own?.startsWith("owner:") ? "~owner" : "app");
   const query = { ...w, against, by, for: own };
-  const { data: r, error } = api.useQuery("get", "/api/report", { params: { query } });
-  const summary = api.useQuery("get", "/api/summary", { params: { query: w } });
+  const { data: r, error } = api.useQuery("get", "/api/v1/report", { params: { query } });
+  const summary = api.useQuery("get", "/api/v1/summary", { params: { query: w } });
   if (error) return <ProblemNote>{problem(error)}</ProblemNote>;
   if (!r) return <Text color="soft">…</Text>;
   const file = new URLSearchParams(Object.entries(query).flatMap(([k, v]) => (v ? [[k, String(v)]] : [])));
@@ -39,12 +39,12 @@ export function Report() {
         <Flex ml="auto" gap="6px">
           <Btn onClick={() => window.print()}>Print</Btn>
           <Btn asChild>
-            <a href={`/api/report.md?${file}`} download="draft.md">
+            <a href={`/api/v1/report.md?${file}`} download="draft.md">
               Markdown
             </a>
           </Btn>
           <Btn asChild>
-            <a href={`/api/report?${file}`} download="draft.json">
+            <a href={`/api/v1/report?${file}`} download="draft.json">
               JSON
             </a>
           </Btn>

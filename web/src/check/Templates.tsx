@@ -19,9 +19,9 @@ const templates: Template[] = [
 ];
 
 export function Templates({ choose }: { choose: (text: string) => void }) {
-  const groups = api.useQuery("get", "/api/groups");
-  const facets = api.useQuery("get", "/api/workloads/facets");
-  const policy = api.useQuery("get", "/api/policy");
+  const groups = api.useQuery("get", "/api/v1/groups");
+  const facets = api.useQuery("get", "/api/v1/workloads/facets");
+  const policy = api.useQuery("get", "/api/v1/policy");
   const [chosen, setChosen] = useState<Template>();
   const [values, setValues] = useState<string[]>([]);
   const names = (groups.data ?? []).map((g) => quote(g.name));

@@ -87,7 +87,7 @@ function Hours({ query, measure }: { query: LedgerQuery; measure: Measure }) {
   const w = useWindow();
   const box = useRef<HTMLDivElement>(null);
   const [width, setWidth] = useState(900);
-  const { data } = api.useQuery("get", "/api/flows/strip", { params: { query: { ...w, ...query, bins: 112, measure } } });
+  const { data } = api.useQuery("get", "/api/v1/flows/strip", { params: { query: { ...w, ...query, bins: 112, measure } } });
   useEffect(() => {
     if (!box.current) return;
     const o = new ResizeObserver(([e]) => e && setWidth(e.contentRect.width));

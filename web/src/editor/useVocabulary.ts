@@ -3,8 +3,8 @@ import { quote } from "./quote";
 
 /** The words of the language with the keys, values and groups that exist. */
 export function useVocabulary(): string[] {
-  const facets = api.useQuery("get", "/api/workloads/facets");
-  const groups = api.useQuery("get", "/api/groups");
+  const facets = api.useQuery("get", "/api/v1/workloads/facets");
+  const groups = api.useQuery("get", "/api/v1/groups");
   return [
     ...(facets.data ?? []).flatMap((f) => [f.key, ...f.values.map((v) => quote(v.value))]),
     ...(groups.data ?? []).map((g) => quote(g.name)),

@@ -2,7 +2,7 @@
 import { Box, chakra, Flex, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import { useNavigate } from "react-router";
-import { api, problem, queryClient, type Schemas } from "../api/client";
+import { api, problem, caughtUp, type Schemas } from "../api/client";
 import { useCarried } from "../frame/address";
 import { say } from "../frame/toaster";
 import { Btn, Empty, Link, ProblemNote, Sentence } from "../marks/Controls";
@@ -14,7 +14,7 @@ type Exporter = Schemas["ExporterOut"];
 export function ExportersView() {
   const along = useCarried();
   const navigate = useNavigate();
-  const { data, error } = api.useQuery("get", "/api/exporters", {}, { refetchInterval: 2000, staleTime: 0 });
+  const { data, error } = api.useQuery("get", "/api/v1/exporters", {}, { refetchInterval: 2000, staleTime: 0 });
   const running = data?.collectors.filter((c) => !c.quiet) ?? [];
   const missed = data?.exporters.reduce((s, e) => s + e.streams.reduce((t, x) => t + x.missed, 0), 0) ?? 0;
   const rate = running.reduce((s, c) => s + c.rate, 0);
@@ -112,8 +112,8 @@ function Collector({ c }: { c: Schemas["CollectorOut"] }) {
 
 /** Batches that the database refuses for what they hold. */
 function SetAside() {
-  const { data } = api.useQuery("get", "/api/refused-batches", {}, { refetchInterval: 10_000 });
-  const drop = api.useMutation("delete", "/api/refused-batches/{id}");
+  const { data } = api.useQuery("get", "/api/v1/refused-batches", {}, { refetchInterval: 10_000 });
+  const drop = api.useMutation("delete", "/api/v1/refused-batches/{id}");
   if (!data || data.length === 0) return null;
   const forget = async (id: string) => {
     try {
@@ -122,7 +122,7 @@ function SetAside() {
     } catch (e) {
       say(problem(e), "error");
     }
-    await queryClient.invalidateQueries();
+    await caughtUp();
   };
   return (
     <>
@@ -135,7 +135,7 @@ function SetAside() {
           <Text flex="1" minW="0" truncate title={b.reason}>
             {b.reason}
           </Text>
-          <chakra.a href={`/api/refused-batches/${encodeURIComponent(b.id)}/records.csv`} download textDecoration="underline">
+          <chakra.a href={`/api/v1/refused-batches/${encodeURIComponent(b.id)}/records.csv`} download textDecoration="underline">
             Download
           </chakra.a>
           <Link onClick={() => void forget(b.id)}>Forget</Link>
@@ -147,7 +147,7 @@ function SetAside() {
 
 function Exporters({ all }: { all: Exporter[] }) {
   const heads = ["Exporter", "Sends", "Last seen", "Records/s", "Records", "Missed", "Templates", "Sampling", "Clock"];
-  const forget = api.useMutation("delete", "/api/exporters/{addr}");
+  const forget = api.useMutation("delete", "/api/v1/exporters/{addr}");
   return (
     <chakra.table w="100%" fontSize="12.5px">
       <thead>
@@ -213,7 +213,7 @@ function Exporters({ all }: { all: Exporter[] }) {
                   onClick={() =>
                     void forget
                       .mutateAsync({ params: { path: { addr: e.addr } } })
-                      .then(() => queryClient.invalidateQueries())
+                      .then(() => caughtUp())
                       .catch((x: unknown) => say(problem(x), "error"))
                   }
                 >
@@ -246,15 +246,15 @@ const ago = (t: string) => {
 
 /** What people said of ports. */
 function SaidOfPorts() {
-  const { data } = api.useQuery("get", "/api/service-ports");
-  const remove = api.useMutation("delete", "/api/service-ports");
+  const { data } = api.useQuery("get", "/api/v1/service-ports");
+  const remove = api.useMutation("delete", "/api/v1/service-ports");
   const [wrong, setWrong] = useState<string>();
   const drop = async (p: Schemas["ServicePortOut"]) => {
     setWrong(undefined);
     try {
       await remove.mutateAsync({ params: { query: { service: p.service, kind: p.kind, place: p.place } } });
       say(`${p.service} is no longer taken as a service there; what that had turned is turned back.`);
-      await queryClient.invalidateQueries();
+      await caughtUp();
     } catch (e) {
       setWrong(problem(e));
     }

@@ -18,8 +18,8 @@ export function FlowsView() {
   const along = useCarried();
   const navigate = useNavigate();
   const [importing, setImporting] = useState(false);
-  const strip = api.useQuery("get", "/api/flows/strip", { params: { query: { ...w, bins: 1 } } });
-  const exporters = api.useQuery("get", "/api/exporters", {}, { refetchInterval: 5000, staleTime: 0 });
+  const strip = api.useQuery("get", "/api/v1/flows/strip", { params: { query: { ...w, bins: 1 } } });
+  const exporters = api.useQuery("get", "/api/v1/exporters", {}, { refetchInterval: 5000, staleTime: 0 });
   const none = strip.data && !strip.data.from;
   const rate = exporters.data?.collectors.filter((c) => !c.quiet).reduce((s, c) => s + c.rate, 0) ?? 0;
   const listening = exporters.data?.collectors.find((c) => !c.quiet)?.listening ?? [];
@@ -64,8 +64,8 @@ function Answer() {
   const query = useLedgerQuery();
   const { change } = useAddress();
   const keys = { columns: query.columns, rows: query.rows };
-  const map = api.useQuery("get", "/api/flows/map", { params: { query: { ...w, ...keys } } });
-  const check = api.useQuery("get", "/api/check", { params: { query: w } });
+  const map = api.useQuery("get", "/api/v1/flows/map", { params: { query: { ...w, ...keys } } });
+  const check = api.useQuery("get", "/api/v1/check", { params: { query: w } });
   const m = map.data;
   if (!m) return <Sentence>…</Sentence>;
   const names = columnsOf(m);

@@ -1,7 +1,7 @@
 // For how long traffic is kept; what other bounds would delete is shown first.
 import { chakra, Flex, Input, Text } from "@chakra-ui/react";
 import { useState } from "react";
-import { api, problem, queryClient } from "../api/client";
+import { api, problem, caughtUp } from "../api/client";
 import { say } from "../frame/toaster";
 import { Btn, inputStyle, ProblemNote } from "../marks/Controls";
 import { bytes, n, onDay, plural } from "../marks/words";
@@ -10,9 +10,9 @@ const gigabyte = 1_000_000_000;
 
 export function Kept() {
   const [draft, setDraft] = useState<{ conversationDays: number; recordDays: number; mostBytes: number }>();
-  const now = api.useQuery("get", "/api/retention", {});
-  const tried = api.useQuery("get", "/api/retention", { params: { query: draft ?? {} } }, { enabled: !!draft });
-  const put = api.useMutation("put", "/api/retention");
+  const now = api.useQuery("get", "/api/v1/retention", {});
+  const tried = api.useQuery("get", "/api/v1/retention", { params: { query: draft ?? {} } }, { enabled: !!draft });
+  const put = api.useMutation("put", "/api/v1/retention");
   const [wrong, setWrong] = useState<string>();
   const r = now.data;
   if (!r) return null;
@@ -30,7 +30,7 @@ export function Kept() {
       await put.mutateAsync({ body: { conversationDays: is.conversationDays, recordDays: is.recordDays, mostBytes: is.mostBytes } });
       setDraft(undefined);
       say("How long traffic is kept is changed");
-      await queryClient.invalidateQueries();
+      await caughtUp();
     } catch (e) {
       setWrong(problem(e));
     }

@@ -15,7 +15,7 @@ export function MapPart({ query }: { query: LedgerQuery }) {
   const path = query.path ?? [];
   // The map shows everything; what is chosen on it is picked out below.
   const asked = { ...query, path: undefined, verdict: path.length ? undefined : query.verdict };
-  const { data, error } = api.useQuery("get", "/api/flows/map", { params: { query: { ...w, ...asked } } }, { enabled: shape !== "off" });
+  const { data, error } = api.useQuery("get", "/api/v1/flows/map", { params: { query: { ...w, ...asked } } }, { enabled: shape !== "off" });
   const picked = path.flatMap((p) => [p, ...verdict.map((v) => `${p}&${v}`)]);
   const pick = (paths: string[], v?: Verdict) => {
     const on = path.join() === paths.join() && (v ? verdict.length === 1 && verdict[0] === v : verdict.length === 0);

@@ -22,7 +22,7 @@ export function AskBar() {
   const { show } = useWhy();
   const w = useWindow();
   const asked = useDeferredValue(text.trim());
-  const answer = api.useQuery("get", "/api/ask", { params: { query: { ...w, q: asked } } }, { enabled: asked.length > 1, staleTime: 5_000 });
+  const answer = api.useQuery("get", "/api/v1/ask", { params: { query: { ...w, q: asked } } }, { enabled: asked.length > 1, staleTime: 5_000 });
   const focus = () => {
     input.current?.focus();
     input.current?.select();

@@ -10,8 +10,8 @@ const StepLink = chakra(NavLink);
 
 export function Course() {
   const w = useWindow();
-  const { data: s } = api.useQuery("get", "/api/summary", { params: { query: w } });
-  const proposals = api.useQuery("get", "/api/proposals");
+  const { data: s } = api.useQuery("get", "/api/v1/summary", { params: { query: w } });
+  const proposals = api.useQuery("get", "/api/v1/proposals");
   const along = useCarried();
   const here = useLocation().pathname.split("/")[1];
   const navigate = useNavigate();

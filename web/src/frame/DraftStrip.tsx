@@ -2,7 +2,7 @@
 import { chakra, Flex, Text } from "@chakra-ui/react";
 import { useCallback } from "react";
 import { useNavigate } from "react-router";
-import { api, problem, queryClient } from "../api/client";
+import { api, problem, caughtUp } from "../api/client";
 import { Link } from "../marks/Controls";
 import { atMinute, plural } from "../marks/words";
 import { useCarried, useWindow } from "./address";
@@ -10,8 +10,8 @@ import { say } from "./toaster";
 
 /** Undo and redo for every edit of the draft and every tag set by hand. */
 export function useUndo() {
-  const undo = api.useMutation("post", "/api/policy/undo");
-  const redo = api.useMutation("post", "/api/policy/redo");
+  const undo = api.useMutation("post", "/api/v1/policy/undo");
+  const redo = api.useMutation("post", "/api/v1/policy/redo");
   const run = useCallback(async (m: typeof undo | typeof redo, word: string) => {
     try {
       const change = await m.mutateAsync({});
@@ -19,23 +19,23 @@ export function useUndo() {
     } catch (e) {
       say(problem(e), "error");
     }
-    await queryClient.invalidateQueries();
+    await caughtUp();
   }, []);
   return { undo: () => void run(undo, "Undone"), redo: () => void run(redo, "Done again") };
 }
 
 export function DraftStrip({ undo, live }: { undo: ReturnType<typeof useUndo>; live: boolean }) {
   const w = useWindow();
-  const { data } = api.useQuery("get", "/api/summary", { params: { query: w } });
+  const { data } = api.useQuery("get", "/api/v1/summary", { params: { query: w } });
   const carried = useCarried();
   const navigate = useNavigate();
-  const asserts = api.useQuery("get", "/api/assertions");
-  const probes = api.useQuery("get", "/api/probes", { params: { query: w } });
+  const asserts = api.useQuery("get", "/api/v1/assertions");
+  const probes = api.useQuery("get", "/api/v1/probes", { params: { query: w } });
   const shut = asserts.data?.filter((a) => a.kind === "always" && a.result === "broken") ?? [];
   const broken = asserts.data?.filter((a) => a.kind !== "always" && a.result === "broken").length ?? 0;
   const off = probes.data?.filter((p) => !p.answer?.asExpected).length ?? 0;
   const to = (part: string) => void navigate(`/check${carried}${carried ? "&" : "?"}part=${part}`);
-  const jobs = api.useQuery("get", "/api/jobs", {}, { refetchInterval: (q) => (q.state.data?.some((j) => j.state === "running") ? 700 : false) });
+  const jobs = api.useQuery("get", "/api/v1/jobs", {}, { refetchInterval: (q) => (q.state.data?.some((j) => j.state === "running") ? 700 : false) });
   const running = jobs.data?.filter((j) => j.state === "running") ?? [];
   return (
     <Flex h="30px" align="center" gap="18px" px="20px" fontSize="12px" bg="tint" borderBottomWidth="1px" borderColor="line2" flexShrink={0} whiteSpace="nowrap" _print={{ display: "none" }}>
@@ -81,7 +81,7 @@ export function DraftStrip({ undo, live }: { undo: ReturnType<typeof useUndo>; l
             ↷ Redo {data.redo.words}
           </Link>
         )}
-        <chakra.a href="/api/policy.orchard" download>
+        <chakra.a href="/api/v1/policy.orchard" download>
           Policy text
         </chakra.a>
       </Flex>

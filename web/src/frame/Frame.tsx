@@ -60,7 +60,7 @@ export function Frame() {
 
 function TitleBar({ onKeys }: { onKeys: () => void }) {
   const w = useWindow();
-  const summary = api.useQuery("get", "/api/summary", { params: { query: w } });
+  const summary = api.useQuery("get", "/api/v1/summary", { params: { query: w } });
   return (
     <Flex as="header" h="44px" align="center" gap="16px" px="20px" borderBottomWidth="1px" borderColor="line2" flexShrink={0} _print={{ display: "none" }}>
       <Flex align="center" gap="9px" w="190px" fontFamily="heading" fontWeight="500" fontSize="17px">

@@ -1,7 +1,7 @@
 // Saved selections: filters of a list under a name, for everybody.
 import { chakra, Input, Menu as M, Portal, Text } from "@chakra-ui/react";
 import { useState } from "react";
-import { api, problem, queryClient } from "../api/client";
+import { api, problem, caughtUp } from "../api/client";
 import { Btn, inputStyle } from "../marks/Controls";
 import { useAddress } from "./address";
 import { say } from "./toaster";
@@ -9,9 +9,9 @@ import { say } from "./toaster";
 /** keys are the parts of the address that the filter is made of. */
 export function Selections({ list, keys }: { list: string; keys: string[] }) {
   const { search, change } = useAddress();
-  const { data } = api.useQuery("get", "/api/selections", { params: { query: { list } } });
-  const save = api.useMutation("put", "/api/selections");
-  const drop = api.useMutation("delete", "/api/selections");
+  const { data } = api.useQuery("get", "/api/v1/selections", { params: { query: { list } } });
+  const save = api.useMutation("put", "/api/v1/selections");
+  const drop = api.useMutation("delete", "/api/v1/selections");
   const [name, setName] = useState("");
   const now = new URLSearchParams();
   for (const k of keys) for (const v of search.getAll(k)) now.append(k, v);
@@ -25,7 +25,7 @@ export function Selections({ list, keys }: { list: string; keys: string[] }) {
     try {
       await job;
       say(what);
-      await queryClient.invalidateQueries();
+      await caughtUp();
     } catch (e) {
       say(problem(e), "error");
     }

@@ -5,7 +5,7 @@ import { api, type Schemas } from "../api/client";
 import { atMinute, utc } from "../marks/words";
 
 export function Troubles() {
-  const { data } = api.useQuery("get", "/api/troubles", {}, { refetchInterval: 4000, staleTime: 0, retry: false });
+  const { data } = api.useQuery("get", "/api/v1/troubles", {}, { refetchInterval: 4000, staleTime: 0, retry: false });
   if (!data || data.length === 0) return null;
   const grave = data.filter((t) => t.grave);
   return (

@@ -1,7 +1,7 @@
 // Why a flow gets its verdict.
 import { Box, chakra, Flex, Text } from "@chakra-ui/react";
 import { useState } from "react";
-import { api, problem, queryClient, type Schemas } from "../api/client";
+import { api, problem, caughtUp, type Schemas } from "../api/client";
 import { Btn, Link, ProblemNote } from "../marks/Controls";
 import { Mark, verdictColor } from "../marks/Marks";
 import { atMinute, n, plural, utc } from "../marks/words";
@@ -18,7 +18,7 @@ export function WhyFlow({ subject }: { subject: Flow }) {
   const { client, server, service, at } = subject;
   const { search } = useAddress();
   const against = Number(search.get("against")) || undefined;
-  const { data: why, error } = api.useQuery("get", "/api/why", { params: { query: { ...w, client, server, service, at, against } } });
+  const { data: why, error } = api.useQuery("get", "/api/v1/why", { params: { query: { ...w, client, server, service, at, against } } });
   const { show } = useWhy();
   if (error) return <ProblemNote>{problem(error)}</ProblemNote>;
   if (!why) return <Text color="soft">…</Text>;
@@ -98,14 +98,14 @@ export function WhyFlow({ subject }: { subject: Flow }) {
 
 /** The answer as a probe: it is asked again at every change. */
 function KeepProbe({ why }: { why: Why }) {
-  const keep = api.useMutation("post", "/api/probes");
+  const keep = api.useMutation("post", "/api/v1/probes");
   const w = useWindow();
   const end = (e: Why["client"]) => (e.workload ? `workload ${JSON.stringify(e.workload)}` : e.addr);
   const run = async () => {
     try {
       await keep.mutateAsync({ params: { query: w }, body: { text: `${end(why.client)} -> ${end(why.server)} ${why.service} = ${why.verdict}`, reason: "" } });
       say(`Kept as a probe that expects ${why.verdict}`);
-      await queryClient.invalidateQueries();
+      await caughtUp();
     } catch (e) {
       say(problem(e), "error");
     }
@@ -188,7 +188,7 @@ function Belongs({ title, list, outside }: { title: string; list: Why["clientIs"
 
 /** A tag that is missing, with the values that others have: one press sets it. */
 function TagHint({ hint }: { hint: Why["hints"][number] }) {
-  const set = api.useMutation("post", "/api/tags");
+  const set = api.useMutation("post", "/api/v1/tags");
   const [preview, setPreview] = useState<{ value: string; c: Schemas["Consequences"] }>();
   const w = useWindow();
   const run = async (value: string, dryRun: boolean) => {
@@ -196,7 +196,7 @@ function TagHint({ hint }: { hint: Why["hints"][number] }) {
       const c = await set.mutateAsync({ params: { query: { ...w, dryRun } }, body: { workloads: [hint.workload], key: hint.key, value } });
       if (dryRun) return setPreview({ value, c });
       say(`Set ${hint.key} = ${value} on ${hint.name}`);
-      await queryClient.invalidateQueries();
+      await caughtUp();
     } catch (e) {
       say(problem(e), "error");
     }

@@ -13,7 +13,7 @@ export function WhyRule({ line }: { line: number }) {
   const w = useWindow();
   const navigate = useNavigate();
   const carried = useCarried();
-  const { data } = api.useQuery("get", "/api/policy", { params: { query: w } });
+  const { data } = api.useQuery("get", "/api/v1/policy", { params: { query: w } });
   const s = data?.statements.find((x) => x.line === line);
   if (!data) return <Text color="soft">…</Text>;
   if (!s?.rule) return <Text color="soft">There is no rule on line {line} any more.</Text>;

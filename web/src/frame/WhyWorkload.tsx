@@ -9,7 +9,7 @@ import { Pair, WhyTitle } from "./WhyPanel";
 
 /** A workload: its addresses, its tags with their sources, its groups and why. */
 export function WhyWorkload({ id }: { id: string }) {
-  const { data: w, error } = api.useQuery("get", "/api/workloads/{id}", { params: { path: { id } } });
+  const { data: w, error } = api.useQuery("get", "/api/v1/workloads/{id}", { params: { path: { id } } });
   const navigate = useNavigate();
   const carried = useCarried();
   if (error) return <ProblemNote>{problem(error)}</ProblemNote>;

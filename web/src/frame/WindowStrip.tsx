@@ -13,9 +13,9 @@ const height = 34;
 export function WindowStrip() {
   const w = useWindow();
   const { change } = useAddress();
-  const all = api.useQuery("get", "/api/flows/strip", { params: { query: { bins: 112 } } });
-  const inside = api.useQuery("get", "/api/flows/strip", { params: { query: { ...w, bins: 1 } } });
-  const exporters = api.useQuery("get", "/api/exporters", {}, { refetchInterval: 5000, staleTime: 0 });
+  const all = api.useQuery("get", "/api/v1/flows/strip", { params: { query: { bins: 112 } } });
+  const inside = api.useQuery("get", "/api/v1/flows/strip", { params: { query: { ...w, bins: 1 } } });
+  const exporters = api.useQuery("get", "/api/v1/exporters", {}, { refetchInterval: 5000, staleTime: 0 });
   const rate = exporters.data?.collectors.filter((c) => !c.quiet).reduce((s, c) => s + c.rate, 0) ?? 0;
   const box = useRef<HTMLDivElement>(null);
   const [width, setWidth] = useState(760);

@@ -32,8 +32,8 @@ export function GroupEditor({ group, onSaved }: { group?: Group; onSaved: (name:
   const [name, setName] = useState(group?.name ?? "");
   const [wrong, setWrong] = useState<string>();
   const words = useVocabulary();
-  const policy = api.useQuery("get", "/api/policy", { params: { query: w } });
-  const preview = api.useMutation("post", "/api/groups/preview");
+  const policy = api.useQuery("get", "/api/v1/policy", { params: { query: w } });
+  const preview = api.useMutation("post", "/api/v1/groups/preview");
   const saving = useEdit();
   const { mutate: look } = preview;
   const revision = policy.data?.revision ?? 0;
@@ -153,7 +153,7 @@ function title(group: Group | undefined, p: Preview | undefined, changed: boolea
 /** What its members were seen to do in the window. */
 function Seen({ name }: { name: string }) {
   const w = useWindow();
-  const { data: u } = api.useQuery("get", "/api/groups/use", { params: { query: { ...w, name } } }, { placeholderData: undefined });
+  const { data: u } = api.useQuery("get", "/api/v1/groups/use", { params: { query: { ...w, name } } });
   if (!u || u.reached.conversations + u.reaches.conversations === 0) return null;
   const one = (words: string, x: Schemas["UseOut"]) =>
     x.conversations > 0 && (

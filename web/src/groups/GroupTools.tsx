@@ -2,7 +2,7 @@
 // the window.
 import { Box, chakra, Flex, Input, Text } from "@chakra-ui/react";
 import { useState } from "react";
-import { api, problem, queryClient, type Schemas } from "../api/client";
+import { api, problem, caughtUp, type Schemas } from "../api/client";
 import { ConsequencesList } from "../consequences/ConsequencesList";
 import { useWhy, useWindow } from "../frame/address";
 import { say } from "../frame/toaster";
@@ -27,12 +27,12 @@ export function GroupTools({ name, revision, onRenamed }: { name: string; revisi
 
 function Rename({ name, revision, open, onClose, onRenamed }: { name: string; revision: number; open: boolean; onClose: () => void; onRenamed: (to: string) => void }) {
   const [to, setTo] = useState(name);
-  const run = api.useMutation("post", "/api/groups/rename");
+  const run = api.useMutation("post", "/api/v1/groups/rename");
   const go = async () => {
     try {
       const out = await run.mutateAsync({ body: { revision, name, to: to.trim() } });
       say(`${out.words}; ${plural(out.changed.length, "statement")} that named it changed with it`);
-      await queryClient.invalidateQueries();
+      await caughtUp();
       onClose();
       onRenamed(to.trim());
     } catch {
@@ -72,13 +72,13 @@ function Rename({ name, revision, open, onClose, onRenamed }: { name: string; re
 
 function Remove({ name, revision, open, onClose, onGone }: { name: string; revision: number; open: boolean; onClose: () => void; onGone: () => void }) {
   const w = useWindow();
-  const run = api.useMutation("post", "/api/groups/remove");
-  const look = api.useQuery("post", "/api/groups/remove", { params: { query: { ...w, dryRun: true } }, body: { revision, name } }, { enabled: open, retry: false, staleTime: 0 });
+  const run = api.useMutation("post", "/api/v1/groups/remove");
+  const look = api.useQuery("post", "/api/v1/groups/remove", { params: { query: { ...w, dryRun: true } }, body: { revision, name } }, { enabled: open, retry: false, staleTime: 0 });
   const go = async () => {
     try {
       const out = await run.mutateAsync({ params: { query: w }, body: { revision, name } });
       say(out.words);
-      await queryClient.invalidateQueries();
+      await caughtUp();
       onClose();
       onGone();
     } catch {
@@ -133,7 +133,7 @@ function Uses({ out }: { out: Regroup }) {
 export function GroupHistory({ name }: { name: string }) {
   const w = useWindow();
   const { show } = useWhy();
-  const { data, error } = api.useQuery("get", "/api/groups/history", { params: { query: { ...w, name } } });
+  const { data, error } = api.useQuery("get", "/api/v1/groups/history", { params: { query: { ...w, name } } });
   if (error) return <ProblemNote>{problem(error)}</ProblemNote>;
   if (!data) return <Text color="soft">…</Text>;
   return (

@@ -14,7 +14,7 @@ export function GroupsView() {
   const navigate = useNavigate();
   const carried = useCarried();
   const [text, setText] = useState("");
-  const { data, error } = api.useQuery("get", "/api/groups");
+  const { data, error } = api.useQuery("get", "/api/v1/groups");
   if (error) return <ProblemNote>{problem(error)}</ProblemNote>;
   if (!data) return null;
   const chosen = name === "new" ? undefined : (data.find((g) => g.name === name) ?? (name ? undefined : data[0]));
@@ -28,7 +28,7 @@ export function GroupsView() {
             {plural(data.length, "group")}
           </Text>
           <Flex gap="10px" align="center">
-            <chakra.a href="/api/groups.csv" download color="soft" textDecoration="underline" textUnderlineOffset="3px">
+            <chakra.a href="/api/v1/groups.csv" download color="soft" textDecoration="underline" textUnderlineOffset="3px">
               CSV
             </chakra.a>
             <Btn onClick={() => go("new")}>New group</Btn>

@@ -2,7 +2,7 @@
 // see what became of each row.
 import { Box, chakra, Flex, Input, Progress, Text } from "@chakra-ui/react";
 import { useState } from "react";
-import { api, problem, queryClient, send as request, type Schemas } from "../api/client";
+import { api, problem, caughtUp, send as request, type Schemas } from "../api/client";
 import { Btn, inputStyle, ProblemNote } from "../marks/Controls";
 import { Modal } from "../marks/Modal";
 import { plural } from "../marks/words";
@@ -23,7 +23,7 @@ async function send(kind: Kind, file: File, o: Options, preview: boolean): Promi
   if (/\.(jsonl|ndjson)$/i.test(file.name)) query.set("format", "lines");
   if (o.mapping) query.set("mapping", JSON.stringify(o.mapping));
   if (o.confirm) query.set("confirm", String(o.confirm));
-  const answer = await request(() => new Request(`/api/imports/${kind}?${query}`, { method: "POST", headers: { "Content-Type": "text/csv" }, body: file }));
+  const answer = await request(() => new Request(`/api/v1/imports/${kind}?${query}`, { method: "POST", headers: { "Content-Type": "text/csv" }, body: file }));
   const json: unknown = await answer.json();
   if (!answer.ok) throw json;
   return json as Answer;
@@ -37,12 +37,12 @@ export function ImportDialog({ kind, open, onClose }: { kind: Kind; open: boolea
   const [wrong, setWrong] = useState<string>();
   const [busy, setBusy] = useState(false);
   const [looked, setLooked] = useState("inventory"); // the source that the preview is for
-  const sources = api.useQuery("get", "/api/sources", {}, { enabled: open && kind === "workloads" });
-  const running = api.useQuery("get", "/api/jobs/{id}", { params: { path: { id: job ?? 0 } } }, { enabled: job !== undefined, staleTime: 0, refetchInterval: (q) => (q.state.data?.state === "running" || !q.state.data ? 300 : false) });
+  const sources = api.useQuery("get", "/api/v1/sources", {}, { enabled: open && kind === "workloads" });
+  const running = api.useQuery("get", "/api/v1/jobs/{id}", { params: { path: { id: job ?? 0 } } }, { enabled: job !== undefined, staleTime: 0, refetchInterval: (q) => (q.state.data?.state === "running" || !q.state.data ? 300 : false) });
   const state = job === undefined ? undefined : running.data;
 
   const close = () => {
-    if (job !== undefined) void queryClient.invalidateQueries();
+    if (job !== undefined) void caughtUp();
     setFile(undefined);
     setPreview(undefined);
     setJob(undefined);

@@ -53,7 +53,7 @@ export function CallerRow({ row, near, nearName, query }: { row: Row; near: stri
 function Conversations({ near, row, query }: { near: string; row: Row; query: LedgerQuery }) {
   const w = useWindow();
   const [limit, setLimit] = useState(50);
-  const { data } = api.useQuery("get", "/api/conversations", { params: { query: { ...w, ...query, near, far: row.key, service: row.service, limit } } });
+  const { data } = api.useQuery("get", "/api/v1/conversations", { params: { query: { ...w, ...query, near, far: row.key, service: row.service, limit } } });
   if (!data) return <Text pl="66px" color="soft">…</Text>;
   return (
     <Box role="rowgroup">

@@ -17,7 +17,7 @@ export function Ledger({ query, empty }: { query: LedgerQuery; empty: React.Reac
   const w = useWindow();
   const list = api.useInfiniteQuery(
     "get",
-    "/api/ledger",
+    "/api/v1/ledger",
     { params: { query: { ...w, ...query, limit: pageSize } } },
     {
       pageParamName: "offset",

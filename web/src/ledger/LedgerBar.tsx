@@ -124,9 +124,9 @@ export function LedgerBar({ query, switches = true }: { query: LedgerQuery; swit
         <Menu
           label="Export"
           items={[
-            { shown: "Conversations as CSV", href: `/api/conversations.csv?${exported}` },
-            { shown: "Conversations as JSON Lines", href: `/api/conversations.jsonl?${exported}` },
-            { shown: "These rows as CSV", href: `/api/ledger.csv?${exported}` },
+            { shown: "Conversations as CSV", href: `/api/v1/conversations.csv?${exported}` },
+            { shown: "Conversations as JSON Lines", href: `/api/v1/conversations.jsonl?${exported}` },
+            { shown: "These rows as CSV", href: `/api/v1/ledger.csv?${exported}` },
           ]}
         />
       </Flex>

@@ -44,7 +44,7 @@ export function FineChips({ query, by = true }: { query: LedgerQuery; by?: boole
 export function MoreFilters({ query, close }: { query: LedgerQuery; close: () => void }) {
   const { change } = useAddress();
   const w = useWindow();
-  const keys = api.useQuery("get", "/api/flows/map", { params: { query: { ...w, columns: "env", rows: "tier" } } });
+  const keys = api.useQuery("get", "/api/v1/flows/map", { params: { query: { ...w, columns: "env", rows: "tier" } } });
   const [draft, setDraft] = useState({ clients: query.clients ?? "", servers: query.servers ?? "", services: query.services ?? "", bytes: query.bytes ? String(query.bytes) : "" });
   const field = (name: keyof typeof draft, label: string, hint: string, width: string) => (
     <chakra.label display="flex" gap="5px" alignItems="center" fontSize="12px">

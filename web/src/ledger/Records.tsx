@@ -60,7 +60,7 @@ function Table({ heads, children }: { heads: string[]; children: React.ReactNode
 
 function Single({ c }: { c: Conversation }) {
   const [limit, setLimit] = useState(100);
-  const { data } = api.useQuery("get", "/api/records", { params: { query: { client: c.client.addr, server: c.server.addr, service: c.service, from: c.first, to: c.last, limit } } });
+  const { data } = api.useQuery("get", "/api/v1/records", { params: { query: { client: c.client.addr, server: c.server.addr, service: c.service, from: c.first, to: c.last, limit } } });
   if (!data) return <Text color="soft">…</Text>;
   if (data.total === 0) {
     return <Text color="soft">No single records are kept of this conversation{data.days > 0 ? ` (they are kept for ${plural(data.days, "day")})` : ""}; by the hour it is there.</Text>;
@@ -109,7 +109,7 @@ function lasted(from: string, to: string) {
 
 function Hours({ c }: { c: Conversation }) {
   const w = useWindow();
-  const { data } = api.useQuery("get", "/api/conversations/hours", { params: { query: { ...w, client: c.client.addr, server: c.server.addr, service: c.service, first: c.first } } });
+  const { data } = api.useQuery("get", "/api/v1/conversations/hours", { params: { query: { ...w, client: c.client.addr, server: c.server.addr, service: c.service, first: c.first } } });
   return (
     <Table heads={["Hour", "Outcome", "Connections", "Packets", "Bytes", "Seen by"]}>
       {data?.map((h) => (

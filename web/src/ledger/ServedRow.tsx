@@ -111,7 +111,7 @@ function Others({ row }: { row: Row }) {
 function Callers({ row, query }: { row: Row; query: LedgerQuery }) {
   const w = useWindow();
   const [limit, setLimit] = useState(50);
-  const { data } = api.useQuery("get", "/api/ledger/callers", { params: { query: { ...w, ...query, near: row.key, service: row.service, limit } } });
+  const { data } = api.useQuery("get", "/api/v1/ledger/callers", { params: { query: { ...w, ...query, near: row.key, service: row.service, limit } } });
   if (!data) return <Text pl="48px" color="soft">…</Text>;
   return (
     <Box role="rowgroup">

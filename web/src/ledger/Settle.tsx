@@ -3,7 +3,7 @@
 // why it is right that it is rejected, so that it stops asking.
 import { Box, chakra, Input, Text } from "@chakra-ui/react";
 import { createContext, type ReactNode, useContext, useEffect, useMemo, useState } from "react";
-import { api, problem, queryClient, type Schemas } from "../api/client";
+import { api, problem, caughtUp, type Schemas } from "../api/client";
 import { ConsequencesList } from "../consequences/ConsequencesList";
 import { CodeEditor } from "../editor/CodeEditor";
 import { useVocabulary } from "../editor/useVocabulary";
@@ -54,13 +54,13 @@ const widths = { exact: "Exactly these", groups: "Their groups", wider: "Wider" 
 function Rule({ as, target, query, close }: { as: "permit" | "reject"; target: Target; query: LedgerQuery; close: () => void }) {
   const w = useWindow();
   const { client, server, first } = target;
-  const found = api.useQuery("get", "/api/settle", { params: { query: { ...w, ...query, ...below(target), client, server, first, as } } }, { staleTime: 0, placeholderData: undefined });
+  const found = api.useQuery("get", "/api/v1/settle", { params: { query: { ...w, ...query, ...below(target), client, server, first, as } } }, { staleTime: 0 });
   const [at, setAt] = useState<number>();
   const [text, setText] = useState<string>();
   const [reason, setReason] = useState("");
   const [wrong, setWrong] = useState<string>();
-  const take = api.useMutation("post", "/api/settle");
-  const look = api.useMutation("post", "/api/settle");
+  const take = api.useMutation("post", "/api/v1/settle");
+  const look = api.useMutation("post", "/api/v1/settle");
   const [seen, setSeen] = useState<Schemas["EditOut"]>(); // what was said of the text last
   const words = useVocabulary();
   const options = found.data?.options ?? [];
@@ -86,7 +86,7 @@ function Rule({ as, target, query, close }: { as: "permit" | "reject"; target: T
       const out = await take.mutateAsync({ params: { query: w }, body: { revision, lines: body, before: chosen!.before } });
       say(out.words);
       close();
-      await queryClient.invalidateQueries();
+      await caughtUp();
     } catch (e) {
       setWrong(problem(e));
     }
@@ -191,8 +191,8 @@ function Effect({ c, asked, as }: { c: Schemas["Consequences"]; asked: number; a
 function Rightly({ target, query, close }: { target: Target; query: LedgerQuery; close: () => void }) {
   const w = useWindow();
   const { client, server, first } = target;
-  const found = api.useQuery("get", "/api/settle", { params: { query: { ...w, ...query, verdict: ["reject"], ...below(target), client, server, first, as: "reject" } } }, { staleTime: 0, placeholderData: undefined });
-  const keep = api.useMutation("post", "/api/probes");
+  const found = api.useQuery("get", "/api/v1/settle", { params: { query: { ...w, ...query, verdict: ["reject"], ...below(target), client, server, first, as: "reject" } } }, { staleTime: 0 });
+  const keep = api.useMutation("post", "/api/v1/probes");
   const [reason, setReason] = useState("");
   const [text, setText] = useState<string>();
   const [wrong, setWrong] = useState<string>();
@@ -203,7 +203,7 @@ function Rightly({ target, query, close }: { target: Target; query: LedgerQuery;
       await keep.mutateAsync({ params: { query: w }, body: { text: `${question} = reject`, reason } });
       say("Kept as a probe: it stops asking, and says so should it ever be permitted");
       close();
-      await queryClient.invalidateQueries();
+      await caughtUp();
     } catch (e) {
       setWrong(problem(e));
     }

@@ -2,7 +2,7 @@
 // way round are turned, and it is remembered for those to come.
 import { chakra, Flex, Text } from "@chakra-ui/react";
 import { useState } from "react";
-import { api, problem, queryClient, type Schemas } from "../api/client";
+import { api, problem, caughtUp, type Schemas } from "../api/client";
 import { say } from "../frame/toaster";
 import { Btn, ProblemNote } from "../marks/Controls";
 import { Modal } from "../marks/Modal";
@@ -11,9 +11,9 @@ type Conversation = Schemas["ConversationOut"];
 type Said = Schemas["ServicePortOut"];
 
 export function WrongWay({ c, close }: { c: Conversation; close: () => void }) {
-  const { data } = api.useQuery("get", "/api/records", { params: { query: { client: c.client.addr, server: c.server.addr, service: c.service, from: c.first, to: c.last, limit: 1000 } } });
-  const workload = api.useQuery("get", "/api/workloads/{id}", { params: { path: { id: c.client.workload ?? "" } } }, { enabled: !!c.client.workload });
-  const add = api.useMutation("post", "/api/service-ports");
+  const { data } = api.useQuery("get", "/api/v1/records", { params: { query: { client: c.client.addr, server: c.server.addr, service: c.service, from: c.first, to: c.last, limit: 1000 } } });
+  const workload = api.useQuery("get", "/api/v1/workloads/{id}", { params: { path: { id: c.client.workload ?? "" } } }, { enabled: !!c.client.workload });
+  const add = api.useMutation("post", "/api/v1/service-ports");
   const [place, setPlace] = useState<Pick<Said, "kind" | "place">>();
   const [wrong, setWrong] = useState<string>();
   const proto = c.service.split("/")[0]!;
@@ -31,7 +31,7 @@ export function WrongWay({ c, close }: { c: Conversation; close: () => void }) {
     try {
       await add.mutateAsync({ body: { service: `${proto}/${port}`, kind: chosen.kind, place: chosen.place } });
       say(`${proto}/${port} is taken as a service ${places.find((p) => p.kind === chosen.kind && p.place === chosen.place)?.words ?? ""}; what was stored is being turned. The exporters’ page has it in its list.`);
-      await queryClient.invalidateQueries();
+      await caughtUp();
       close();
     } catch (e) {
       setWrong(problem(e));

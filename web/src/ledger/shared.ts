@@ -1,7 +1,7 @@
 import type { KeyboardEvent } from "react";
 import type { paths } from "../api/schema";
 
-type Asked = NonNullable<paths["/api/ledger"]["get"]["parameters"]["query"]>;
+type Asked = NonNullable<paths["/api/v1/ledger"]["get"]["parameters"]["query"]>;
 
 /** What the ledger is asked, but for the window and the page. */
 export type LedgerQuery = Omit<Asked, "from" | "to" | "offset" | "limit">;

@@ -6,7 +6,7 @@ import { Link } from "../marks/Controls";
 import { n, plural } from "../marks/words";
 
 /** What was set aside, by reason: never dropped in silence. */
-export function Aside({ list }: { list: Schemas["AsideOut"][] }) {
+export function Aside({ list }: { list: Schemas["Aside"][] }) {
   const [open, setOpen] = useState<string>();
   const { show } = useWhy();
   if (list.length === 0) return null;

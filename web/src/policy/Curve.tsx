@@ -7,12 +7,12 @@ const w = 400;
 const h = 76;
 
 /** From short to tight: fewer rules open more than was seen. Arrow keys move. */
-export function Curve({ curve, balance, choose }: { curve: Schemas["PathPointOut"][]; balance: number; choose: (balance: number) => void }) {
+export function Curve({ curve, balance, choose }: { curve: Schemas["PathPoint"][]; balance: number; choose: (balance: number) => void }) {
   // Short first. Points that come to the same are one.
   const points = [...curve].sort((a, b) => b.balance - a.balance).filter((p, i, all) => p.balance === balance || !all.some((q, j) => j !== i && q.rules === p.rules && q.opened === p.opened && (q.balance === balance || j < i)));
   const top = Math.max(...points.map((p) => p.opened));
   const x = (i: number) => 14 + (i * (w - 40)) / Math.max(1, points.length - 1);
-  const y = (p: Schemas["PathPointOut"]) => h - 8 - ((p.opened - 1) / Math.max(0.01, top - 1)) * (h - 32);
+  const y = (p: Schemas["PathPoint"]) => h - 8 - ((p.opened - 1) / Math.max(0.01, top - 1)) * (h - 32);
   const at = Math.max(0, points.findIndex((p) => p.balance === balance));
   const here = points[at]!;
   const keys = (e: KeyboardEvent) => {

@@ -2,7 +2,7 @@
 // it would do is shown first.
 import { Box, Flex } from "@chakra-ui/react";
 import { useState } from "react";
-import { api, problem, queryClient, type Schemas } from "../api/client";
+import { api, problem, caughtUp, type Schemas } from "../api/client";
 import { ConsequencesList } from "../consequences/ConsequencesList";
 import { useWindow } from "../frame/address";
 import { say } from "../frame/toaster";
@@ -13,7 +13,7 @@ type Props = { revision: number; line: number; finding: Schemas["FindingOut"]; a
 
 export function FixButton({ revision, line, finding: f, about }: Props) {
   const w = useWindow();
-  const mend = api.useMutation("post", "/api/policy/fix");
+  const mend = api.useMutation("post", "/api/v1/policy/fix");
   const [shown, setShown] = useState<Schemas["EditOut"]>();
   if (!f.fix) return null;
   const run = async (dryRun: boolean) => {
@@ -22,7 +22,7 @@ export function FixButton({ revision, line, finding: f, about }: Props) {
       if (dryRun) return setShown(out);
       setShown(undefined);
       say(out.consequences?.changed ? `${out.words}; ${out.consequences.changed} conversations change verdict` : out.words);
-      await queryClient.invalidateQueries();
+      await caughtUp();
     } catch (e) {
       say(problem(e), "error");
     }

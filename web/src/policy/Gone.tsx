@@ -6,7 +6,7 @@ import { Link } from "../marks/Controls";
 import { plural } from "../marks/words";
 import { useEdit } from "./useEdit";
 
-export function Gone({ list, revision }: { list: Schemas["GoneOut"][]; revision: number }) {
+export function Gone({ list, revision }: { list: Schemas["GoneRule"][]; revision: number }) {
   const { tryEdit, busy } = useEdit();
   const { show } = useWhy();
   if (list.length === 0) return null;

@@ -6,20 +6,20 @@ import { ConsequencesList } from "../consequences/ConsequencesList";
 import { Btn, inputStyle, ProblemNote } from "../marks/Controls";
 import { Modal } from "../marks/Modal";
 import { plural } from "../marks/words";
-import { type Choice, type Proposal, useConsequences, type useJudging } from "./judging";
+import { chosen, type Taken, useConsequences, type useJudging } from "./judging";
 
-type Props = { what: "take" | "refuse"; list: Proposal[]; choice: (p: Proposal) => Choice; judging: ReturnType<typeof useJudging>; close: () => void };
+type Props = { what: "take" | "refuse"; list: Taken[]; revision: number; judging: ReturnType<typeof useJudging>; close: () => void };
 
-export function Many({ what, list, choice, judging, close }: Props) {
+export function Many({ what, list, revision, judging, close }: Props) {
   const [all] = useState(list); // those that were shown when it was asked for
   const [reason, setReason] = useState("");
-  const c = useConsequences(all.map((p) => choice(p).text), what === "take");
+  const c = useConsequences(all, revision, what === "take");
   const go = () => {
     close();
-    if (what === "take") void judging.take(all.map((p) => ({ p, choice: choice(p) })));
-    else void judging.refuse(all, reason.trim());
+    if (what === "take") void judging.take(all);
+    else void judging.refuse(all.map((x) => x.p), reason.trim());
   };
-  const warned = all.filter((p) => p.warnings.length > 0).length;
+  const warned = all.filter(({ p }) => p.warnings.length > 0).length;
   return (
     <Modal
       title={`${what === "take" ? "Take" : "Refuse"} ${plural(all.length, "proposal")}?`}
@@ -35,9 +35,9 @@ export function Many({ what, list, choice, judging, close }: Props) {
         </>
       }
     >
-      {all.slice(0, 12).map((p) => (
-        <Text key={p.key} truncate>
-          {choice(p).sentence}
+      {all.slice(0, 12).map((x) => (
+        <Text key={x.p.id} truncate>
+          {chosen(x).sentence}
         </Text>
       ))}
       {all.length > 12 && <Text color="soft">and {all.length - 12} more</Text>}

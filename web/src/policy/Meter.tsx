@@ -5,9 +5,8 @@ import type { Derived, Proposal } from "./judging";
 
 export function Meter({ d, open, refused }: { d: Derived; open: Proposal[]; refused: Proposal[] }) {
   const sum = (ps: Proposal[]) => ps.reduce((s, p) => s + p.conversations, 0);
-  const wide = new Set(d.wide);
-  const judge = sum(open.filter((p) => !wide.has(p)));
-  const no = sum(refused.filter((p) => !wide.has(p)));
+  const judge = sum(open.filter((p) => !p.barred));
+  const no = sum(refused.filter((p) => !p.barred));
   const aside = d.aside.reduce((s, a) => s + a.conversations, 0);
   const total = Math.max(1, d.considered);
   const settled = Math.max(0, d.considered - judge - no - aside);

@@ -20,7 +20,7 @@ type Statement = Schemas["StatementOut"];
 export function PolicyView() {
   const w = useWindow();
   const { search, change } = useAddress();
-  const { data: p, error } = api.useQuery("get", "/api/policy", { params: { query: w } });
+  const { data: p, error } = api.useQuery("get", "/api/v1/policy", { params: { query: w } });
   const asText = search.get("text") === "1";
   if (error) return <ProblemNote>{problem(error)}</ProblemNote>;
   if (!p) return null;
@@ -47,8 +47,8 @@ export function PolicyView() {
           <Menu
             label="Export"
             items={[
-              { shown: "Rules as CSV", href: `/api/rules.csv?${new URLSearchParams(Object.entries(w).filter((e): e is [string, string] => !!e[1]))}` },
-              { shown: "The policy's text", href: "/api/policy.orchard" },
+              { shown: "Rules as CSV", href: `/api/v1/rules.csv?${new URLSearchParams(Object.entries(w).filter((e): e is [string, string] => !!e[1]))}` },
+              { shown: "The policy's text", href: "/api/v1/policy.orchard" },
             ]}
           />
           <Switches
@@ -166,7 +166,7 @@ function Rest({ policy: p }: { policy: { counts: Schemas["CountsOut"] } }) {
 const start = ["guardrails", "separations", "allowances", "closing"].map((l) => `layer ${l}`).join("\n");
 
 function NoLayers({ policy: p }: { policy: { revision: number } }) {
-  const save = api.useMutation("post", "/api/policy/edits");
+  const save = api.useMutation("post", "/api/v1/policy/edits");
   return (
     <Empty title="The policy is empty">
       Rules stand in layers, which decide in order. Start with the usual four: guardrails, separations, allowances, closing; or take over a text.

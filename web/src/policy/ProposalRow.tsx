@@ -6,16 +6,13 @@ import { useWhy } from "../frame/address";
 import { Btn, inputStyle, Kbd, Link } from "../marks/Controls";
 import { Mark, Spark } from "../marks/Marks";
 import { n, onDay, percent, plural } from "../marks/words";
-import { type Choice, type Proposal, useConsequences, useEvidence } from "./judging";
+import { type Proposal, type Taken, useConsequences, useEvidence } from "./judging";
 import { RuleSentence } from "./RuleRow";
 
 type Props = {
   p: Proposal;
-  choice: Choice; // what is taken: the proposal, or a narrower or wider rule
-  narrower: number; // how many steps there are that way
-  wider: number;
-  changed: boolean;
-  wide: boolean; // only to be narrowed
+  at: number; // which of its choices is taken
+  revision: number;
   current: boolean;
   later: boolean;
   refusing: boolean;
@@ -28,12 +25,15 @@ type Props = {
 };
 
 /** A proposal; the current one has its evidence open. */
-export function ProposalRow({ p, choice, narrower, wider, changed, wide, current, later, refusing, choose, shift, take, askRefuse, refuse, cancelRefuse }: Props) {
+export function ProposalRow({ p, at, revision, current, later, refusing, choose, shift, take, askRefuse, refuse, cancelRefuse }: Props) {
   const row = useRef<HTMLDivElement>(null);
   useEffect(() => {
     if (current) row.current?.scrollIntoView({ block: "nearest" });
   }, [current]);
-  const barred = wide && !changed;
+  const choice = p.choices[at]!;
+  const changed = at !== p.own;
+  const wide = p.barred;
+  const barred = wide && at >= p.own;
   return (
     <Box ref={row} data-proposal={p.key} data-wide={wide || undefined} borderBottomWidth="1px" borderColor="line2" borderLeftWidth="3px" borderLeftColor={current ? "accent" : "transparent"} bg={current ? "tint" : undefined} px="14px" py="6px" opacity={later && !current ? 0.6 : 1}>
       <chakra.button type="button" data-row="0" onClick={choose} onFocus={choose} textAlign="left" w="100%" cursor="pointer">
@@ -67,10 +67,10 @@ export function ProposalRow({ p, choice, narrower, wider, changed, wide, current
               <Btn primary onClick={take} disabled={barred} title={barred ? "Narrow it first" : undefined}>
                 Take <Kbd>T</Kbd>
               </Btn>
-              <Btn onClick={() => shift(-1)} disabled={narrower === 0}>
+              <Btn onClick={() => shift(-1)} disabled={at === 0}>
                 Narrow <Kbd>N</Kbd>
               </Btn>
-              <Btn onClick={() => shift(1)} disabled={wider === 0}>
+              <Btn onClick={() => shift(1)} disabled={at === p.choices.length - 1}>
                 Widen <Kbd>W</Kbd>
               </Btn>
               <Btn onClick={askRefuse}>
@@ -86,7 +86,7 @@ export function ProposalRow({ p, choice, narrower, wider, changed, wide, current
               ))}
             </Box>
           )}
-          <Does choice={choice} barred={barred} />
+          <Does taken={{ p, at }} revision={revision} barred={barred} />
         </Box>
       )}
     </Box>
@@ -131,11 +131,11 @@ function Callers({ p }: { p: Proposal }) {
 }
 
 /** What taking it does, and the conversations behind it. */
-function Does({ choice, barred }: { choice: Choice; barred: boolean }) {
+function Does({ taken, revision, barred }: { taken: Taken; revision: number; barred: boolean }) {
   const [open, setOpen] = useState(false);
   const { show } = useWhy();
-  const c = useConsequences([choice.text], !barred);
-  const e = useEvidence(choice.text, open);
+  const c = useConsequences([taken], revision, !barred);
+  const e = useEvidence(taken, revision, open);
   return (
     <Box mt="4px" fontSize="12px">
       {barred && <Text color="open">Too wide to take as it is: narrow it with N, or refuse it with a reason.</Text>}

@@ -10,17 +10,17 @@ import { n, onDay, percent, plural } from "../marks/words";
 import { Aside } from "./Aside";
 import { Curve } from "./Curve";
 import { Gone } from "./Gone";
-import { choicesOf, type Proposal, useJudging } from "./judging";
+import { choiceAt, type Proposal, useJudging } from "./judging";
 import { Many } from "./Many";
 import { Meter } from "./Meter";
 import { ProposalRow } from "./ProposalRow";
 
 export function Proposals({ policy }: { policy: Schemas["PolicyOut"] }) {
-  const j = useJudging();
-  const cancel = api.useMutation("delete", "/api/jobs/{id}");
-  const [at, setAt] = useState<string>();
+  const j = useJudging(policy.revision);
+  const cancel = api.useMutation("delete", "/api/v1/jobs/{id}");
+  const [on, setOn] = useState<string>();
   const [refusing, setRefusing] = useState<string>();
-  const [chosen, setChosen] = useState<Record<string, number>>({});
+  const [stepped, setStepped] = useState<Record<string, number>>({});
   const [filter, setFilter] = useState("");
   const [clean, setClean] = useState(false);
   const [scope, setScope] = useState("");
@@ -28,30 +28,21 @@ export function Proposals({ policy }: { policy: Schemas["PolicyOut"] }) {
   const { d } = j;
   const words = filter.toLowerCase().split(/\s+/).filter(Boolean);
   const shown = j.judged.filter((p) => words.every((x) => p.key.toLowerCase().includes(x)) && (!clean || p.warnings.length === 0));
-  const current = shown.find((p) => p.key === at) ?? shown[0];
-  const choices = (p: Proposal) => {
-    const { all, own } = choicesOf(p);
-    const i = Math.min(all.length - 1, Math.max(0, chosen[p.key] ?? own));
-    return { all, own, i, choice: all[i]! };
-  };
-  const shift = (by: number) => {
-    if (!current) return;
-    const { all, i } = choices(current);
-    setChosen({ ...chosen, [current.key]: Math.min(all.length - 1, Math.max(0, i + by)) });
-  };
+  const current = shown.find((p) => p.key === on) ?? shown[0];
+  const at = (p: Proposal) => choiceAt(p, stepped[p.key]);
+  const shift = (by: number) => current && setStepped({ ...stepped, [current.key]: choiceAt(current, at(current) + by) });
   const next = () => {
     const i = shown.findIndex((p) => p.key === current?.key);
-    setAt((shown[i + 1] ?? shown[i - 1])?.key);
+    setOn((shown[i + 1] ?? shown[i - 1])?.key);
   };
   const take = (p = current) => {
     if (!p) return;
-    const { choice, i, own } = choices(p);
-    if (j.isWide(p) && i === own) {
-      setAt(p.key);
+    if (p.barred && at(p) >= p.own) {
+      setOn(p.key);
       return; // only narrowed: the row says so
     }
     next();
-    void j.take([{ p, choice }]);
+    void j.take([{ p, at: at(p) }]);
   };
   const refuse = (reason: string) => {
     const p = j.judged.find((x) => x.key === refusing);
@@ -133,29 +124,23 @@ export function Proposals({ policy }: { policy: Schemas["PolicyOut"] }) {
         </Text>
       )}
       <Box overflowY="auto" flex="1" minH="0" mt="6px" onKeyDown={moveFocus}>
-        {shown.map((p) => {
-          const { choice, i, own, all } = choices(p);
-          return (
-            <ProposalRow
-              key={p.key}
-              p={p}
-              choice={choice}
-              narrower={i}
-              wider={all.length - 1 - i}
-              changed={i !== own}
-              wide={j.isWide(p)}
-              current={p === current}
-              later={j.later.includes(p.key)}
-              refusing={refusing === p.key}
-              choose={() => setAt(p.key)}
-              shift={(by) => (p === current ? shift(by) : setAt(p.key))}
-              take={() => take(p)}
-              askRefuse={() => setRefusing(p.key)}
-              refuse={refuse}
-              cancelRefuse={() => setRefusing(undefined)}
-            />
-          );
-        })}
+        {shown.map((p) => (
+          <ProposalRow
+            key={p.id}
+            p={p}
+            at={at(p)}
+            revision={policy.revision}
+            current={p === current}
+            later={j.later.includes(p.key)}
+            refusing={refusing === p.key}
+            choose={() => setOn(p.key)}
+            shift={(by) => (p === current ? shift(by) : setOn(p.key))}
+            take={() => take(p)}
+            askRefuse={() => setRefusing(p.key)}
+            refuse={refuse}
+            cancelRefuse={() => setRefusing(undefined)}
+          />
+        ))}
         {!d && !j.running && (
           <Empty title="Nothing derived yet">
             {policy.counts.uncovered > 0
@@ -189,7 +174,7 @@ export function Proposals({ policy }: { policy: Schemas["PolicyOut"] }) {
       <chakra.div px="16px" py="5px" borderTopWidth="1px" borderColor="line2" color="soft" fontSize="11.5px">
         T takes · N narrows · W widens · R refuses · L later · arrows move · Ctrl Z undoes
       </chakra.div>
-      {many && <Many what={many} list={shown.filter((p) => !j.isWide(p) || many === "refuse")} choice={(p) => choices(p).choice} judging={j} close={() => setMany(undefined)} />}
+      {many && <Many what={many} list={shown.filter((p) => !p.barred || many === "refuse").map((p) => ({ p, at: at(p) }))} revision={policy.revision} judging={j} close={() => setMany(undefined)} />}
     </Flex>
   );
 }

@@ -26,7 +26,7 @@ export function RuleForm({ policy, edit, start, onDone }: Props) {
   // is then noticed, not overwritten.
   const [revision] = useState(policy.revision);
   const words = useVocabulary();
-  const preview = api.useMutation("post", "/api/policy/edits");
+  const preview = api.useMutation("post", "/api/v1/policy/edits");
   const saving = useEdit();
   const { mutate: look } = preview;
   const { op, line, layer } = edit;

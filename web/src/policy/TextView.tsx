@@ -1,7 +1,7 @@
 // The policy as the text it is: errors in place, import and export.
 import { Box, chakra, Flex, Text } from "@chakra-ui/react";
 import { useEffect, useState } from "react";
-import { api, problem, queryClient, type Schemas } from "../api/client";
+import { api, problem, caughtUp, type Schemas } from "../api/client";
 import { ConsequencesList } from "../consequences/ConsequencesList";
 import { CodeEditor } from "../editor/CodeEditor";
 import { useVocabulary } from "../editor/useVocabulary";
@@ -16,8 +16,8 @@ export function TextView({ policy }: { policy: Schemas["PolicyOut"] }) {
   const [base, setBase] = useState({ revision: policy.revision, text: policy.text });
   const [wrong, setWrong] = useState<string>();
   const words = useVocabulary();
-  const preview = api.useMutation("post", "/api/policy/text");
-  const save = api.useMutation("post", "/api/policy/text");
+  const preview = api.useMutation("put", "/api/v1/policy/text");
+  const save = api.useMutation("put", "/api/v1/policy/text");
   const { mutate: look } = preview;
   const changed = text !== base.text;
   if (policy.revision !== base.revision && !changed) {
@@ -27,17 +27,17 @@ export function TextView({ policy }: { policy: Schemas["PolicyOut"] }) {
   const moved = changed && policy.revision !== base.revision;
   useEffect(() => {
     if (!changed) return;
-    const t = setTimeout(() => look({ params: { query: { ...w, dryRun: true } }, body: { revision: base.revision, text } }), 300);
+    const t = setTimeout(() => look({ params: { query: { ...w, dryRun: true } }, body: { text } }), 300);
     return () => clearTimeout(t);
-  }, [text, changed, base.revision, w, look]);
+  }, [text, changed, w, look]);
   const p = changed ? preview.data : undefined;
   const store = async () => {
     setWrong(undefined);
     try {
-      await save.mutateAsync({ params: { query: w }, body: { revision: base.revision, text } });
+      await save.mutateAsync({ params: { query: w, header: { "If-Match": `"${base.revision}"` } }, body: { text } });
       say("The text is the draft now");
       setBase({ revision: -1, text });
-      await queryClient.invalidateQueries();
+      await caughtUp();
     } catch (e) {
       setWrong(problem(e));
     }
@@ -66,7 +66,7 @@ export function TextView({ policy }: { policy: Schemas["PolicyOut"] }) {
             }}
           />
         </chakra.label>
-        <chakra.a href="/api/policy.orchard" download color="soft" textDecoration="underline">
+        <chakra.a href="/api/v1/policy.orchard" download color="soft" textDecoration="underline">
           Export text
         </chakra.a>
         <Text color={p?.errors.length ? "reject" : "soft"} role="status">

@@ -1,13 +1,13 @@
 // The newest derivation, what of it is still to be judged, and what can be done.
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { api, fetchClient, problem, queryClient, type Schemas } from "../api/client";
+import { api, fetchClient, problem, caughtUp, type Schemas } from "../api/client";
 import { useAddress, useWindow } from "../frame/address";
 import { say } from "../frame/toaster";
-import { rankProposals, type Choice, type Proposal } from "./judge";
+import { rankProposals, type Choice, type Judgement, type Proposal } from "./judge";
 
-export { choicesOf, type Choice, type Proposal } from "./judge";
-export type Derived = Schemas["Derived"];
+export { choiceAt, type Choice, type Judgement, type Proposal } from "./judge";
+export type Derived = Schemas["DerivedOut"];
 
 /** Keeps a list for as long as the tab is open. */
 function useKept(name: string) {
@@ -25,7 +25,7 @@ function useKept(name: string) {
  *  again, which has no results in it; `ended` is called to fetch those once. */
 function useRunning(job: Schemas["Job"] | undefined, ended: () => void) {
   const runs = job?.state === "running";
-  const jobs = api.useQuery("get", "/api/jobs", {}, { enabled: runs, refetchInterval: runs ? 400 : false });
+  const jobs = api.useQuery("get", "/api/v1/jobs", {}, { enabled: runs, refetchInterval: runs ? 400 : false });
   const now = jobs.data?.find((j) => j.id === job?.id) ?? job;
   const over = runs && now?.state !== "running";
   useEffect(() => {
@@ -36,22 +36,20 @@ function useRunning(job: Schemas["Job"] | undefined, ended: () => void) {
   return runs && !over ? now : undefined;
 }
 
-export function useJudging() {
+export function useJudging(revision: number) {
   const w = useWindow();
   const { search, change } = useAddress();
-  const list = api.useQuery("get", "/api/proposals", {});
+  const list = api.useQuery("get", "/api/v1/proposals", {});
   const running = useRunning(list.data?.job, () => void list.refetch());
-  const derive = api.useMutation("post", "/api/derive");
-  const takeOut = api.useMutation("post", "/api/proposals/take");
-  const refuseOut = api.useMutation("post", "/api/proposals/refuse");
+  const derive = api.useMutation("post", "/api/v1/derive");
+  const judgeOut = api.useMutation("post", "/api/v1/proposals/judge");
   const [later, setLater] = useKept("judge later");
   const d = list.data?.derived;
   const asked = Number(search.get("balance") ?? d?.balance ?? 0.5);
   const point = d?.path.find((p) => p.balance === asked) ?? d?.path.find((p) => p.balance === d.balance);
   const byId = new Map((d?.proposals ?? []).map((p) => [p.id, p]));
-  const here = [...(point?.ids ?? []).flatMap((k) => byId.get(k) ?? []), ...(d?.wide ?? [])];
-  const isWide = (p: Proposal) => !!d?.wide.includes(p);
-  const { judged, refused } = rankProposals(here, d?.wide ?? [], later);
+  const here = [...(point?.ids ?? []).flatMap((k) => byId.get(k) ?? []), ...(d?.proposals.filter((p) => p.barred) ?? [])];
+  const { judged, refused } = rankProposals(here, later);
 
   const guard = async (f: () => Promise<unknown>, done?: string) => {
     try {
@@ -60,57 +58,56 @@ export function useJudging() {
     } catch (e) {
       say(problem(e), "error");
     }
-    await queryClient.invalidateQueries();
+    await caughtUp();
   };
-  const refuseOne = (p: Proposal, reason: string, instead?: string) => refuseOut.mutateAsync({ body: { rule: p.key, reason, instead, conversations: p.conversations, callers: p.callerCount } });
+  const judge = (judgements: Judgement[], done: string) => guard(() => judgeOut.mutateAsync({ params: { query: w }, body: { revision, judgements } }), done);
   return {
-    list, d, point, judged, refused, later, isWide,
+    list, d, point, judged, refused, later,
     running,
     run: (scope: { group?: string; area?: string }) => guard(() => derive.mutateAsync({ params: { query: { ...w, balance: d?.balance ?? 0.5, ...scope } } })),
     move: (balance: number) => change({ balance: String(balance) }, { replace: true }),
-    take: (ps: { p: Proposal; choice: Choice }[]) =>
-      guard(
-        async () => {
-          await takeOut.mutateAsync({ params: { query: w }, body: { texts: ps.map((x) => x.choice.text) } });
-          // What was narrowed is judged: it does not ask again for the rest, until the
-          // narrower rule goes.
-          for (const { p, choice } of ps) if (choice.words) await refuseOne(p, `taken ${choice.words}`, choice.sentence);
-        },
-        ps.length === 1 ? `Taken: ${ps[0]!.choice.sentence}` : `Taken: ${ps.length} proposals, undone in one step`,
-      ),
+    take: (ps: Taken[]) => judge(taking(ps), ps.length === 1 ? `Taken: ${chosen(ps[0]!).sentence}` : `Taken: ${ps.length} proposals, undone in one step`),
     refuse: (ps: Proposal[], reason: string) =>
-      guard(async () => {
-        for (const p of ps) await refuseOne(p, reason);
-      }, ps.length === 1 ? "Refused; it stays refused" : `Refused: ${ps.length} proposals`),
-    again: (p: Proposal) => guard(() => refuseOut.mutateAsync({ body: { rule: p.key, reason: "", again: true } }), "To be judged again"),
+      judge(
+        ps.map((p) => ({ proposal: p.id, do: "refuse", reason })),
+        ps.length === 1 ? "Refused; it stays refused" : `Refused: ${ps.length} proposals, undone in one step`,
+      ),
+    again: (p: Proposal) => judge([{ proposal: p.id, do: "again" }], "To be judged again"),
     postpone: (p: Proposal) => setLater([...later.filter((k) => k !== p.key), p.key]),
     guard,
   };
 }
 
-/** What taking texts would do, before it is done. */
-export function useConsequences(texts: string[], on: boolean) {
+/** A proposal with which of its choices is taken. */
+export type Taken = { p: Proposal; at: number };
+
+export const chosen = ({ p, at }: Taken): Choice => p.choices[at]!;
+
+const taking = (ps: Taken[]): Judgement[] => ps.map(({ p, at }) => ({ proposal: p.id, do: "take", choice: at }));
+
+/** What taking proposals would do, before it is done. */
+export function useConsequences(ps: Taken[], revision: number, on: boolean) {
   const w = useWindow();
+  const judgements = taking(ps);
   return useQuery({
-    queryKey: ["consequences of taking", texts, w],
-    enabled: on && texts.length > 0,
-    placeholderData: undefined,
+    queryKey: ["consequences of taking", judgements, revision, w],
+    enabled: on && ps.length > 0,
     queryFn: async () => {
-      const { data, error } = await fetchClient.POST("/api/proposals/take", { params: { query: { ...w, dryRun: true } }, body: { texts } });
+      const { data, error } = await fetchClient.POST("/api/v1/proposals/judge", { params: { query: { ...w, dryRun: true } }, body: { revision, judgements } });
       if (error) throw error;
       return data;
     },
   });
 }
 
-/** The conversations that a text would newly permit. */
-export function useEvidence(text: string, on: boolean) {
+/** The conversations that a choice of a proposal would newly permit. */
+export function useEvidence({ p, at }: Taken, revision: number, on: boolean) {
   const w = useWindow();
   return useQuery({
-    queryKey: ["evidence", text, w],
+    queryKey: ["evidence", p.id, at, revision, w],
     enabled: on,
     queryFn: async () => {
-      const { data, error } = await fetchClient.POST("/api/proposals/evidence", { params: { query: { ...w, limit: 100 } }, body: { text } });
+      const { data, error } = await fetchClient.GET("/api/v1/proposals/{id}/evidence", { params: { path: { id: p.id }, query: { ...w, limit: 100, choice: at } } });
       if (error) throw error;
       return data;
     },

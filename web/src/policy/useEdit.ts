@@ -1,15 +1,15 @@
-import { api, problem, queryClient, type Schemas } from "../api/client";
+import { api, problem, caughtUp, type Schemas } from "../api/client";
 import { useWindow } from "../frame/address";
 import { say } from "../frame/toaster";
 
 /** Makes an edit of the draft, says what was done, and reads everything again. */
 export function useEdit() {
   const w = useWindow();
-  const save = api.useMutation("post", "/api/policy/edits");
+  const save = api.useMutation("post", "/api/v1/policy/edits");
   const edit = async (body: Schemas["EditIn"]) => {
     const out = await save.mutateAsync({ params: { query: w }, body });
     say(out.words);
-    await queryClient.invalidateQueries();
+    await caughtUp();
     return out;
   };
   /** The same where there is no place to show an error but a message. */

@@ -1,7 +1,7 @@
 // For each tag a stack of its values, missing first.
 import { Box, chakra, Flex, Input, Text } from "@chakra-ui/react";
 import { useState } from "react";
-import { api, fetchClient, problem, queryClient, type Schemas } from "../api/client";
+import { api, fetchClient, problem, caughtUp, type Schemas } from "../api/client";
 import { useAddress } from "../frame/address";
 import { say } from "../frame/toaster";
 import { inputStyle, Link } from "../marks/Controls";
@@ -13,7 +13,7 @@ type Filter = { q?: string; tag: string[] };
 
 export function Facets({ filter, onMend }: { filter: Filter; onMend: (e: Editing) => void }) {
   const { change } = useAddress();
-  const { data } = api.useQuery("get", "/api/workloads/facets", { params: { query: filter } });
+  const { data } = api.useQuery("get", "/api/v1/workloads/facets", { params: { query: filter } });
   const [text, setText] = useState(filter.q ?? "");
   const [seen, setSeen] = useState(filter.q);
   if (seen !== filter.q) {
@@ -23,15 +23,15 @@ export function Facets({ filter, onMend }: { filter: Filter; onMend: (e: Editing
   const toggle = (t: string) => change({ tag: filter.tag.includes(t) ? filter.tag.filter((x) => x !== t) : [...filter.tag, t] });
   const mend = async (key: string, value: string, like: string) => {
     const f = { tag: [`${key}=${value}`] };
-    const found = await fetchClient.GET("/api/workloads", { params: { query: { ...f, limit: 1 } } });
+    const found = await fetchClient.GET("/api/v1/workloads", { params: { query: { ...f, limit: 1 } } });
     onMend({ ids: [], all: { filter: f, count: found.data?.total ?? 0 }, key, value: like });
   };
-  const keys = api.useMutation("put", "/api/vocabulary/structural");
+  const keys = api.useMutation("put", "/api/v1/vocabulary/structural");
   const choose = async (key: string) => {
     const now = data?.filter((f) => f.structural).map((f) => f.key) ?? [];
     try {
       await keys.mutateAsync({ body: { keys: now.includes(key) ? now.filter((k) => k !== key) : [...now, key] } });
-      await queryClient.invalidateQueries();
+      await caughtUp();
     } catch (e) {
       say(problem(e), "error");
     }

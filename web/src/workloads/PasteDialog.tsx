@@ -8,7 +8,7 @@ import { plural } from "../marks/words";
 
 export function PasteDialog({ open, onClose, onFound }: { open: boolean; onClose: () => void; onFound: (ids: string[]) => void }) {
   const [text, setText] = useState("");
-  const find = api.useMutation("post", "/api/workloads/find");
+  const find = api.useMutation("post", "/api/v1/workloads/find");
   const found = find.data;
   const look = (t: string) => {
     setText(t);

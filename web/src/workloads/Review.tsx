@@ -2,7 +2,7 @@
 // look misspelt, and sources that disagree.
 import { Box, chakra, Flex, Text } from "@chakra-ui/react";
 import { useState } from "react";
-import { api, problem, queryClient, type Schemas } from "../api/client";
+import { api, problem, caughtUp, type Schemas } from "../api/client";
 import { ConsequencesList } from "../consequences/ConsequencesList";
 import { useWhy, useWindow } from "../frame/address";
 import { say } from "../frame/toaster";
@@ -16,10 +16,10 @@ const idOf = (s: { workload: string; key: string; value: string }) => `${s.workl
 export function Suggestions() {
   const w = useWindow();
   const { show } = useWhy();
-  const { data, error } = api.useQuery("get", "/api/suggestions");
-  const accept = api.useMutation("post", "/api/suggestions/accept");
-  const look = api.useMutation("post", "/api/suggestions/accept");
-  const refuse = api.useMutation("post", "/api/suggestions/refuse");
+  const { data, error } = api.useQuery("get", "/api/v1/suggestions");
+  const accept = api.useMutation("post", "/api/v1/suggestions/accept");
+  const look = api.useMutation("post", "/api/v1/suggestions/accept");
+  const refuse = api.useMutation("post", "/api/v1/suggestions/refuse");
   const [chosen, setChosen] = useState<Set<string>>(new Set());
   if (error) return <ProblemNote>{problem(error)}</ProblemNote>;
   if (!data) return <Text px="20px" color="soft">looking for what resembles them…</Text>;
@@ -41,7 +41,7 @@ export function Suggestions() {
       await run;
       say(what);
       setChosen(new Set());
-      await queryClient.invalidateQueries();
+      await caughtUp();
     } catch (e) {
       say(problem(e), "error");
     }
@@ -55,7 +55,7 @@ export function Suggestions() {
           {plural(all.length, "suggestion")} for {n(data.lacking)} missing tags. {data.complete ? "It says nothing where it is not sure." : "Looking again, as something has changed…"}
         </Text>
         {all.length > 0 && <Link onClick={() => choose(chosen.size ? new Set() : new Set(all.map(idOf)))}>{chosen.size ? "Choose none" : "Choose all"}</Link>}
-        <chakra.a href="/api/suggestions.csv" download ml="auto" color="soft" textDecoration="underline" textUnderlineOffset="3px">
+        <chakra.a href="/api/v1/suggestions.csv" download ml="auto" color="soft" textDecoration="underline" textUnderlineOffset="3px">
           Export CSV
         </chakra.a>
       </Flex>
@@ -147,16 +147,16 @@ export function Suggestions() {
 
 export function Slips() {
   const w = useWindow();
-  const { data } = api.useQuery("get", "/api/vocabulary/misspellings");
-  const mend = api.useMutation("post", "/api/vocabulary/fix");
-  const look = api.useMutation("post", "/api/vocabulary/fix");
+  const { data } = api.useQuery("get", "/api/v1/vocabulary/misspellings");
+  const mend = api.useMutation("post", "/api/v1/vocabulary/fix");
+  const look = api.useMutation("post", "/api/v1/vocabulary/fix");
   if (!data) return null;
   const run = async (misspellings: Schemas["Misspelling"][]) => {
     try {
       await mend.mutateAsync({ params: { query: w }, body: { misspellings } });
       say(misspellings.length === 1 ? `${misspellings[0]!.value} is read as ${misspellings[0]!.like}` : `Mended ${plural(misspellings.length, "value")}`);
       look.reset();
-      await queryClient.invalidateQueries();
+      await caughtUp();
     } catch (e) {
       say(problem(e), "error");
     }
@@ -167,7 +167,7 @@ export function Slips() {
         <Text color="soft">Values that differ from a usual one in case, blanks, punctuation or a letter. A mend sets the usual one by hand; undo takes it back.</Text>
         {data.length > 0 && (
           <>
-            <chakra.a href="/api/misspellings.csv" download color="soft" textDecoration="underline" textUnderlineOffset="3px" whiteSpace="nowrap">
+            <chakra.a href="/api/v1/misspellings.csv" download color="soft" textDecoration="underline" textUnderlineOffset="3px" whiteSpace="nowrap">
               Export CSV
             </chakra.a>
             <Btn onClick={() => look.mutate({ params: { query: { ...w, dryRun: true } }, body: { misspellings: data } })}>What mending all would do</Btn>
@@ -200,14 +200,14 @@ export function Slips() {
 export function Disagreements() {
   const w = useWindow();
   const { show } = useWhy();
-  const { data } = api.useQuery("get", "/api/disagreements", { params: { query: { limit: 500 } } });
-  const set = api.useMutation("post", "/api/tags");
+  const { data } = api.useQuery("get", "/api/v1/disagreements", { params: { query: { limit: 500 } } });
+  const set = api.useMutation("post", "/api/v1/tags");
   if (!data) return null;
   const settle = async (workload: string, key: string, value: string) => {
     try {
       await set.mutateAsync({ params: { query: w }, body: { workloads: [workload], key, value } });
       say(`Settled: ${key} of ${workload} is ${value}`);
-      await queryClient.invalidateQueries();
+      await caughtUp();
     } catch (e) {
       say(problem(e), "error");
     }
@@ -218,7 +218,7 @@ export function Disagreements() {
         <Text color="soft">
           {data.total === 0 ? "" : `${plural(data.total, "tag")} on which sources disagree. The first value counts until you settle it; that sets it by hand.`}
         </Text>
-        <chakra.a href="/api/disagreements.csv" download ml="auto" color="soft" textDecoration="underline" textUnderlineOffset="3px">
+        <chakra.a href="/api/v1/disagreements.csv" download ml="auto" color="soft" textDecoration="underline" textUnderlineOffset="3px">
           Export CSV
         </chakra.a>
       </Flex>

@@ -2,7 +2,7 @@
 // estate in and out.
 import { Box, chakra, Flex, Input, Text } from "@chakra-ui/react";
 import { useState } from "react";
-import { api, problem, queryClient } from "../api/client";
+import { api, problem, caughtUp } from "../api/client";
 import { say } from "../frame/toaster";
 import { Btn, inputStyle, Link, ProblemNote } from "../marks/Controls";
 import { Modal } from "../marks/Modal";
@@ -13,16 +13,16 @@ export function SourcesDialog({ open, onClose }: { open: boolean; onClose: () =>
   const restore = async (file: File) => {
     setRestoring("reading…");
     try {
-      const answer = await fetch("/api/estate", { method: "POST", headers: { "Content-Type": "application/x-ndjson" }, body: file });
+      const answer = await fetch("/api/v1/estate", { method: "POST", headers: { "Content-Type": "application/x-ndjson" }, body: file });
       const job = (await answer.json()) as { id: number };
       if (!answer.ok) throw job;
       for (;;) {
-        const now = (await (await fetch(`/api/jobs/${job.id}`)).json()) as { state: string; message: string };
+        const now = (await (await fetch(`/api/v1/jobs/${job.id}`)).json()) as { state: string; message: string };
         setRestoring(now.state === "running" ? now.message || "starting" : now.state === "done" ? "Restored." : now.message);
         if (now.state !== "running") break;
         await new Promise((r) => setTimeout(r, 300));
       }
-      await queryClient.invalidateQueries();
+      await caughtUp();
     } catch (e) {
       setRestoring(problem(e));
     }
@@ -36,7 +36,7 @@ export function SourcesDialog({ open, onClose }: { open: boolean; onClose: () =>
       </Text>
       <Text color="soft">Workloads with their sources and history, the policy with all its revisions, selections and refusals; not the conversations.</Text>
       <Flex gap="14px" mt="4px" align="center">
-        <chakra.a href="/api/estate.jsonl" download textDecoration="underline" textUnderlineOffset="3px">
+        <chakra.a href="/api/v1/estate.jsonl" download textDecoration="underline" textUnderlineOffset="3px">
           Export as JSON Lines
         </chakra.a>
         <chakra.label color="soft">
@@ -49,15 +49,15 @@ export function SourcesDialog({ open, onClose }: { open: boolean; onClose: () =>
 }
 
 function Order() {
-  const { data } = api.useQuery("get", "/api/sources");
-  const rank = api.useMutation("put", "/api/sources");
+  const { data } = api.useQuery("get", "/api/v1/sources");
+  const rank = api.useMutation("put", "/api/v1/sources");
   const names = data?.map((s) => s.name) ?? [];
   const move = async (i: number, by: number) => {
     const next = [...names];
     [next[i], next[i + by]] = [next[i + by]!, next[i]!];
     try {
       await rank.mutateAsync({ body: { names: next } });
-      await queryClient.invalidateQueries();
+      await caughtUp();
     } catch (e) {
       say(problem(e), "error");
     }
@@ -93,9 +93,9 @@ function Order() {
 }
 
 function Tokens() {
-  const { data } = api.useQuery("get", "/api/tokens");
-  const add = api.useMutation("post", "/api/tokens");
-  const revoke = api.useMutation("delete", "/api/tokens/{id}");
+  const { data } = api.useQuery("get", "/api/v1/tokens");
+  const add = api.useMutation("post", "/api/v1/tokens");
+  const revoke = api.useMutation("delete", "/api/v1/tokens/{id}");
   const [name, setName] = useState("");
   const [source, setSource] = useState("");
   const [secret, setSecret] = useState<string>();
@@ -104,12 +104,12 @@ function Tokens() {
       const t = await add.mutateAsync({ body: { name: name.trim(), source: source.trim() } });
       setSecret(t.secret);
       setName("");
-      await queryClient.invalidateQueries();
+      await caughtUp();
     } catch (e) {
       say(problem(e), "error");
     }
   };
-  const example = `curl -X POST '${location.origin}/api/inventory/workloads?complete=true' \\
+  const example = `curl -X POST '${location.origin}/api/v1/inventory/workloads?complete=true' \\
   -H 'Authorization: Bearer ${secret ?? "TOKEN"}' -H 'Content-Type: application/json' \\
   -d '{"workloads": [{"id": "m-1", "name": "booking-entry-01", "addresses": ["10.20.1.10"], "tags": {"env": "live"}}]}'`;
   return (
@@ -129,7 +129,7 @@ function Tokens() {
               feeds {t.source}; made {atMinute(t.made)} by {t.author}
               {t.used ? `, used ${atMinute(t.used)}` : ", never used"}
             </Text>
-            <Link onClick={() => void revoke.mutateAsync({ params: { path: { id: t.id } } }).then(() => queryClient.invalidateQueries())}>Revoke</Link>
+            <Link onClick={() => void revoke.mutateAsync({ params: { path: { id: t.id } } }).then(() => caughtUp())}>Revoke</Link>
           </Flex>
         ))}
       <form

@@ -1,7 +1,7 @@
 // Setting a tag on what is selected: first what it would do, then doing it.
 import { Box, Flex, Input, Text } from "@chakra-ui/react";
 import { useEffect, useRef, useState } from "react";
-import { api, problem, queryClient } from "../api/client";
+import { api, problem, caughtUp } from "../api/client";
 import { ConsequencesList } from "../consequences/ConsequencesList";
 import { useWindow } from "../frame/address";
 import { say } from "../frame/toaster";
@@ -11,7 +11,7 @@ import { chosen, countOf, type Editing } from "./editing";
 
 export function TagDock({ editing, onClose }: { editing: Editing; onClose: () => void }) {
   const w = useWindow();
-  const facets = api.useQuery("get", "/api/workloads/facets", { params: { query: {} } });
+  const facets = api.useQuery("get", "/api/v1/workloads/facets", { params: { query: {} } });
   const [key, setKey] = useState(editing.key ?? "tier");
   const [value, setValue] = useState(editing.value ?? "");
   // Nothing typed is not yet a wish to clear the tag of thousands.
@@ -19,8 +19,8 @@ export function TagDock({ editing, onClose }: { editing: Editing; onClose: () =>
   const wanted = value !== "" || clearing;
   const [asked, setAsked] = useState({ key: "", value: "" });
   const [wrong, setWrong] = useState<string>();
-  const set = api.useMutation("post", "/api/tags");
-  const preview = api.useMutation("post", "/api/tags");
+  const set = api.useMutation("post", "/api/v1/tags");
+  const preview = api.useMutation("post", "/api/v1/tags");
   const input = useRef<HTMLInputElement>(null);
   const values = facets.data?.find((f) => f.key === key)?.values.filter((v) => !v.like) ?? [];
   const { mutate: look } = preview;
@@ -42,7 +42,7 @@ export function TagDock({ editing, onClose }: { editing: Editing; onClose: () =>
     try {
       await set.mutateAsync({ params: { query: w }, body: { ...chosen(editing), key: key.trim(), value, was: editing.was } });
       say(value ? `Set ${key} = ${value} on ${plural(countOf(editing), "workload")}` : `Cleared ${key}`);
-      await queryClient.invalidateQueries();
+      await caughtUp();
       onClose();
     } catch (e) {
       setWrong(problem(e));

@@ -21,8 +21,8 @@ export function WorkloadPage() {
   const navigate = useNavigate();
   const carried = useCarried();
   const part: Part = parts.find((p) => p === search.get("part")) ?? "rules";
-  const { data: it, error } = api.useQuery("get", "/api/workloads/{id}", { params: { path: { id } } });
-  const { data: rules } = api.useQuery("get", "/api/workloads/{id}/rules", { params: { path: { id }, query: w } });
+  const { data: it, error } = api.useQuery("get", "/api/v1/workloads/{id}", { params: { path: { id } } });
+  const { data: rules } = api.useQuery("get", "/api/v1/workloads/{id}/rules", { params: { path: { id }, query: w } });
   if (error) return <ProblemNote>{problem(error)}</ProblemNote>;
   if (!it) return null;
   const sum = (c?: Schemas["CountsOut"]) => (c ? c.permit + c.reject + c.uncovered : 0);

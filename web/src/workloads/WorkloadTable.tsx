@@ -19,7 +19,7 @@ export function WorkloadTable({ filter, editing, setEditing }: Props) {
   const { subject, show } = useWhy();
   const list = api.useInfiniteQuery(
     "get",
-    "/api/workloads",
+    "/api/v1/workloads",
     { params: { query: { ...filter, sort, limit: pageSize } } },
     {
       pageParamName: "offset",

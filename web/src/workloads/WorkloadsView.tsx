@@ -28,11 +28,11 @@ export function WorkloadsView() {
   const mode: Mode = modes.find((m) => m === search.get("show")) ?? "list";
   const tag = search.getAll("tag");
   const filter: Filter = { q: search.get("q") ?? undefined, tag, retired: search.get("retired") === "1" || undefined };
-  const list = api.useQuery("get", "/api/workloads", { params: { query: { ...filter, limit: 1 } } });
-  const facets = api.useQuery("get", "/api/workloads/facets", { params: { query: {} } });
-  const suggestions = api.useQuery("get", "/api/suggestions");
-  const disagreements = api.useQuery("get", "/api/disagreements", { params: { query: { limit: 1 } } });
-  const slips = api.useQuery("get", "/api/vocabulary/misspellings");
+  const list = api.useQuery("get", "/api/v1/workloads", { params: { query: { ...filter, limit: 1 } } });
+  const facets = api.useQuery("get", "/api/v1/workloads/facets", { params: { query: {} } });
+  const suggestions = api.useQuery("get", "/api/v1/suggestions");
+  const disagreements = api.useQuery("get", "/api/v1/disagreements", { params: { query: { limit: 1 } } });
+  const slips = api.useQuery("get", "/api/v1/vocabulary/misspellings");
   const worst = facets.data?.filter((f) => f.structural).sort((a, b) => b.missing - a.missing)[0];
   const all = list.data?.all ?? 0;
   const exported = new URLSearchParams();
@@ -90,7 +90,7 @@ export function WorkloadsView() {
                     items={[
                       { shown: "Select a pasted list…", run: () => setPasting(true) },
                       { shown: filter.retired ? "Show those that are there" : "Show those that are retired", run: () => change({ retired: filter.retired ? null : "1" }) },
-                      { shown: "Export CSV", href: `/api/workloads.csv?${exported}` },
+                      { shown: "Export CSV", href: `/api/v1/workloads.csv?${exported}` },
                     ]}
                   />
                 </>

@@ -1,0 +1,291 @@
+package api_test
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"net/http"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"lucidorchard/api"
+	"lucidorchard/app"
+	"lucidorchard/store"
+)
+
+// contract is what the server says of itself.
+type contract struct {
+	Paths map[string]map[string]operation `json:"paths"`
+}
+
+type parameter struct {
+	Name string `json:"name"`
+}
+
+type operation struct {
+	ID          string      `json:"operationId"`
+	Summary     string      `json:"summary"`
+	Parameters  []parameter `json:"parameters"`
+	RequestBody *struct{}   `json:"requestBody"`
+	Responses   map[string]struct {
+		Content map[string]json.RawMessage `json:"content"`
+		Headers map[string]json.RawMessage `json:"headers"`
+	} `json:"responses"`
+}
+
+func contractOf(t testing.TB, s *api.Server) *contract {
+	raw, err := s.OpenAPI()
+	require.NoError(t, err)
+	var c contract
+	require.NoError(t, json.Unmarshal(raw, &c))
+	return &c
+}
+
+// find gives the operation of a request; nil if there is none.
+func (c *contract) find(method, path string) *operation {
+	for template, ops := range c.Paths {
+		pattern := "^" + regexp.MustCompile(`\\\{[^/]*?\\\}`).ReplaceAllString(regexp.QuoteMeta(template), `[^/]+`) + "$"
+		if op, ok := ops[strings.ToLower(method)]; ok && regexp.MustCompile(pattern).MatchString(path) && !(strings.Contains(template, "{") && c.Paths[path] != nil) {
+			return &op
+		}
+	}
+	return nil
+}
+
+var problemTypes = regexp.MustCompile(`^/problems/[a-z-]+$`)
+
+// tee keeps the beginning of an answer.
+type tee struct {
+	http.ResponseWriter
+	status int
+	body   bytes.Buffer
+}
+
+func (w *tee) WriteHeader(status int) {
+	w.status = status
+	w.ResponseWriter.WriteHeader(status)
+}
+
+func (w *tee) Write(b []byte) (int, error) {
+	if w.body.Len() < 1<<16 {
+		w.body.Write(b)
+	}
+	return w.ResponseWriter.Write(b)
+}
+
+func (w *tee) Unwrap() http.ResponseWriter { return w.ResponseWriter }
+
+// conforming is a server every answer of which is held against what it says of
+// itself, whatever the test is about.
+func conforming(t testing.TB, s *api.Server) http.Handler {
+	c := contractOf(t, s)
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		op := c.find(r.Method, r.URL.Path)
+		if op == nil {
+			s.ServeHTTP(w, r)
+			return
+		}
+		rec := &tee{ResponseWriter: w, status: http.StatusOK}
+		s.ServeHTTP(rec, r)
+		if r.Context().Err() != nil {
+			return // nobody heard it
+		}
+		if err := op.allows(rec.status, w.Header(), rec.body.Bytes()); err != nil {
+			t.Errorf("%s %s (%s): %v", r.Method, r.URL, op.ID, err)
+		}
+	})
+}
+
+func (op *operation) allows(status int, h http.Header, body []byte) error {
+	said, ok := op.Responses[strconv.Itoa(status)]
+	kind, _, _ := strings.Cut(h.Get("Content-Type"), ";")
+	switch {
+	case !ok:
+		return fmt.Errorf("status %d is not among those that it says: %s", status, body)
+	case (status == http.StatusCreated || status == http.StatusAccepted) && !strings.HasPrefix(h.Get("Location"), api.Version+"/"):
+		return fmt.Errorf("status %d without a Location: %q", status, h.Get("Location"))
+	case status < 400:
+		return nil
+	}
+	var p api.Problem
+	if _, says := said.Content["application/problem+json"]; !says || kind != "application/problem+json" {
+		return fmt.Errorf("an error is %s, expected application/problem+json, said: %v", kind, says)
+	}
+	if h.Get("Content-Encoding") == "" {
+		if err := json.Unmarshal(body, &p); err != nil {
+			return err
+		}
+		if p.Status != status || p.Detail == "" || p.Title == "" || !problemTypes.MatchString(p.Type) {
+			return fmt.Errorf("the problem is not said in full: %s", body)
+		}
+	}
+	return nil
+}
+
+// What an operation is called, and that it says what may become of it.
+func TestEveryOperationSaysItsContract(t *testing.T) {
+	c := contractOf(t, api.New(nothing(t), api.Options{}))
+	readable := regexp.MustCompile(`^[a-z]+(-[a-z]+)*$`)
+	ids := map[string]bool{}
+	for path, ops := range c.Paths {
+		require.True(t, strings.HasPrefix(path, api.Version+"/"), path)
+		for method, op := range ops {
+			require.Regexp(t, readable, op.ID, path)
+			require.NotRegexp(t, "^(get|post|put|delete)-", op.ID, "a name says what is done, not how")
+			require.False(t, ids[op.ID], "twice: %s", op.ID)
+			ids[op.ID] = true
+			require.NotEmpty(t, op.Summary, op.ID)
+			require.False(t, method == "delete" && op.RequestBody != nil, "%s has a body", op.ID)
+			for _, status := range []string{"201", "202"} {
+				if r, ok := op.Responses[status]; ok {
+					require.Contains(t, r.Headers, "Location", op.ID)
+				}
+			}
+			for _, status := range []string{"422", "500", "503"} {
+				require.Contains(t, op.Responses[status].Content, "application/problem+json", op.ID)
+			}
+			if method != "get" {
+				require.Contains(t, op.Responses, "409", op.ID)
+			}
+			if strings.HasPrefix(op.ID, "list-") && !slices.Contains(bounded, op.ID) {
+				var names []string
+				for _, p := range op.Parameters {
+					names = append(names, p.Name)
+				}
+				require.Subset(t, names, []string{"offset", "limit"}, op.ID)
+			}
+		}
+	}
+	require.Greater(t, len(ids), 80)
+}
+
+// bounded are lists whose length the program bounds itself.
+var bounded = []string{"list-troubles", "list-settle-choices", "list-facets", "list-conversation-hours", "list-proposals"}
+
+// Every operation is asked wrongly, and answers with a status that it says and a
+// problem that a program can act upon; the server of the tests sees to that.
+func TestEveryOperationIsAskedWrongly(t *testing.T) {
+	c := small(t, nil, api.Options{})
+	c.begin()
+	said := contractOf(t, api.New(nothing(t), api.Options{}))
+	wrong := map[string]int{
+		"find-workloads": 422, "read-retention": 200, "undo": 200, "redo": 409, "restore-estate": 409, "import-workloads": 422, "import-flows": 202, "take-listing": 401,
+		"forget-exporter": 422, "drop-refused-batch": 404, "export-refused-batch": 404, "cancel-job": 422, "read-job": 422, "revoke-token": 422, "read-token": 422, "read-revision": 422,
+		"list-evidence": 422, "read-workload": 404,
+	}
+	asked, n := []string{"from", "offset", "limit", "dryRun", "balance", "line", "client", "service", "name", "list", "as"}, 0
+	for _, path := range slices.Sorted(maps.Keys(said.Paths)) {
+		for method, op := range said.Paths[path] {
+			at := regexp.MustCompile(`\{\w+\}`).ReplaceAllString(path, "nothing-like-it")
+			text := ""
+			if op.RequestBody != nil {
+				text = `{"unknown":1}`
+			}
+			// Times that cannot be read, and places in a list that there cannot be.
+			r, body := c.do(strings.ToUpper(method), at+"?"+strings.Join(asked, "=-&")+"=-", nil, text)
+			want, special := wrong[op.ID]
+			if !special {
+				want = http.StatusUnprocessableEntity
+			}
+			if !special && op.RequestBody == nil && at == path && !slices.ContainsFunc(op.Parameters, func(p parameter) bool { return slices.Contains(asked, p.Name) }) {
+				want = http.StatusOK // nothing can be asked wrongly
+			}
+			if !special && want != http.StatusOK && r.StatusCode == http.StatusNotFound {
+				want = http.StatusNotFound // there is no such thing, whatever else is wrong
+			}
+			require.Equal(t, want, r.StatusCode, "%s: %s", op.ID, body)
+			n++
+			if op.RequestBody != nil && !slices.Contains([]string{"import-workloads", "import-flows", "restore-estate", "take-listing"}, op.ID) {
+				r, body = c.do(strings.ToUpper(method), at, nil, `{"broken`)
+				require.Contains(t, []int{400, 422}, r.StatusCode, "%s: %s", op.ID, body)
+				r, body = c.do(strings.ToUpper(method), at, map[string]string{"Content-Type": "text/html"}, `{}`)
+				require.Equal(t, 415, r.StatusCode, "%s: %s", op.ID, body)
+			}
+		}
+	}
+	require.Greater(t, n, 80)
+	for path, status := range map[string]int{"/api/v1/nothing": 404, "/api/v2/policy": 404} {
+		r, body := c.do("GET", path, nil, "")
+		require.Equal(t, status, r.StatusCode)
+		require.Contains(t, body, `"type":"/problems/not-found"`)
+	}
+	r, body := c.do("PATCH", "/api/v1/policy", nil, "{}")
+	require.Equal(t, 405, r.StatusCode)
+	require.Contains(t, body, `"type":"/problems/no-such-method"`)
+	r, body = c.do("POST", "/api/v1/policy/undo", map[string]string{"Sec-Fetch-Site": "cross-site"}, "{}")
+	require.Equal(t, 403, r.StatusCode)
+	require.Contains(t, body, `"type":"/problems/forbidden"`)
+}
+
+// Paths from before there were versions lead to those of today.
+func TestPathsWithoutAVersionLeadOn(t *testing.T) {
+	c := small(t, nil, api.Options{})
+	var list api.WorkloadList
+	require.Equal(t, 200, c.call("GET", "/api/workloads?limit=1", nil, &list))
+	require.Equal(t, 1, list.Total)
+	require.Equal(t, 201, c.call("POST", "/api/policy/edits", map[string]any{"revision": 0, "op": "add", "text": "group g = any"}, nil), "with the body")
+}
+
+func TestListsAreReadInParts(t *testing.T) {
+	c := small(t, nil, api.Options{})
+	c.begin()
+	for n := range 5 {
+		_, _, status := c.edit(n+1, "add", map[string]any{"text": fmt.Sprintf("group more-%d = any", n)})
+		require.Equal(t, 201, status)
+	}
+	var names []string
+	for path := "/api/v1/groups?limit=3"; path != ""; {
+		var part []api.GroupOut
+		r := c.sendWith("GET", path, nil, &part, nil)
+		require.Equal(t, "7", r.Header.Get("Total-Count"))
+		for _, g := range part {
+			names = append(names, g.Name)
+		}
+		next := regexp.MustCompile(`^<(.*)>; rel="next"$`).FindStringSubmatch(r.Header.Get("Link"))
+		if path = ""; next != nil {
+			path = next[1]
+		}
+	}
+	var whole []string
+	var all []api.GroupOut
+	c.get("/api/v1/groups", &all)
+	for _, g := range all {
+		whole = append(whole, g.Name)
+	}
+	require.Equal(t, whole, names)
+	var part []store.Revision
+	require.Equal(t, "6", c.sendWith("GET", "/api/v1/policy/revisions?limit=2&offset=1", nil, &part, nil).Header.Get("Total-Count"))
+	require.Equal(t, []int{5, 4}, []int{part[0].No, part[1].No})
+}
+
+// A whole text replaces only what its author has read.
+func TestReplacingNeedsWhatWasRead(t *testing.T) {
+	c := small(t, nil, api.Options{})
+	c.begin()
+	r := c.sendWith("GET", "/api/v1/policy", nil, nil, nil)
+	require.Equal(t, `"1"`, r.Header.Get("ETag"))
+	in := map[string]any{"text": "group other = any\nlayer l\n"}
+	var p api.Problem
+	require.Equal(t, 428, c.sendWith("PUT", "/api/v1/policy/text", in, &p, nil).StatusCode)
+	require.Equal(t, "/problems/if-match-missing", p.Type)
+	_, _, status := c.edit(1, "add", map[string]any{"text": "group bench = env is bench"})
+	require.Equal(t, 201, status)
+	require.Equal(t, 412, c.sendWith("PUT", "/api/v1/policy/text", in, &p, http.Header{"If-Match": {`"1"`}}).StatusCode)
+	require.Equal(t, api.Problem{Type: "/problems/changed-meanwhile", Title: "Precondition Failed", Status: 412, Detail: p.Detail, Revision: 2, Was: `"1"`, Now: `"2"`}, p)
+	r = c.sendWith("PUT", "/api/v1/policy/text", in, nil, http.Header{"If-Match": {`"2"`}})
+	require.Equal(t, 201, r.StatusCode)
+	require.Equal(t, "/api/v1/policy/revisions/3", r.Header.Get("Location"))
+	var made api.RevisionOut
+	c.get(r.Header.Get("Location"), &made)
+	require.Equal(t, "group other = any\nlayer l\n", made.Text)
+	require.Equal(t, 200, c.sendWith("PUT", "/api/v1/policy/text", in, nil, http.Header{"If-Match": {`"3"`}}).StatusCode, "the same text changes nothing")
+}
+
+// nothing is an App that only describes itself.
+func nothing(t *testing.T) *app.App { return app.New(t.Context(), app.Options{}) }

@@ -1,0 +1,34 @@
+package app
+
+import (
+	"context"
+	"fmt"
+
+	"lucidorchard/store"
+)
+
+// KeepProbes adds probes in one step that can be undone; one that is there gets
+// the new verdict and reason.
+func (a *App) KeepProbes(ctx context.Context, probes []store.Probe) error {
+	e := store.Edit{Author: a.Author}
+	for _, p := range probes {
+		e.Probes = append(e.Probes, store.ProbeEdit{Question: p.Question, Probe: &p})
+	}
+	if e.Words = fmt.Sprintf("Keep %d probes", len(probes)); len(probes) == 1 {
+		e.Words = "Keep the probe “" + probes[0].Question + " = " + probes[0].Want + "”"
+	}
+	return a.apply(ctx, e)
+}
+
+// DropProbes removes probes in one step that can be undone; those that are not
+// there are no error.
+func (a *App) DropProbes(ctx context.Context, questions []string) error {
+	e := store.Edit{Author: a.Author}
+	for _, q := range questions {
+		e.Probes = append(e.Probes, store.ProbeEdit{Question: q})
+	}
+	if e.Words = fmt.Sprintf("Drop %d probes", len(questions)); len(questions) == 1 {
+		e.Words = "Drop the probe “" + questions[0] + "”"
+	}
+	return a.apply(ctx, e)
+}

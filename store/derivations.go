@@ -1,0 +1,78 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// Derivation is one run of deriving, without its proposals. What its body says
+// is the business of who derives.
+type Derivation struct {
+	ID       int64           `db:"id"`
+	Revision int             `db:"revision"`
+	Body     json.RawMessage `db:"body"`
+}
+
+// Proposal is what a derivation proposed.
+type Proposal struct {
+	ID         int64           `db:"id"`
+	Derivation int64           `db:"derivation"`
+	Rule       string          `db:"rule"` // its sentence, without its note
+	Body       json.RawMessage `db:"body"`
+}
+
+// keptDerivations is how many derivations are kept.
+const keptDerivations = 20
+
+// AddDerivation stores a derivation with its proposals. body is called with the
+// ids of the proposals, in their order.
+func (s *Store) AddDerivation(ctx context.Context, revision int, proposals []Proposal, body func(ids []int64) (json.RawMessage, error)) (id int64, err error) {
+	err = s.write(ctx, editLock, func(tx *sqlx.Tx) error {
+		if err := tx.GetContext(ctx, &id, `INSERT INTO derivations (revision, body) VALUES ($1, '{}') RETURNING id`, revision); err != nil {
+			return err
+		}
+		rules, bodies := make([]string, len(proposals)), make([]string, len(proposals))
+		for i, p := range proposals {
+			rules[i], bodies[i] = p.Rule, string(p.Body)
+		}
+		ids := []int64{}
+		if err := tx.SelectContext(ctx, &ids, `WITH made AS (
+			INSERT INTO proposals (derivation, rule, body) SELECT $1, rule, body::jsonb FROM unnest($2::text[], $3::text[]) WITH ORDINALITY AS p (rule, body, n) ORDER BY n RETURNING id)
+			SELECT id FROM made ORDER BY id`, id, rules, bodies); err != nil {
+			return fmt.Errorf("storing proposals: %w", err)
+		}
+		text, err := body(ids)
+		if err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `UPDATE derivations SET body = $2 WHERE id = $1`, id, []byte(text)); err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, `DELETE FROM derivations WHERE id NOT IN (SELECT id FROM derivations ORDER BY id DESC LIMIT $1)`, keptDerivations)
+		return err
+	})
+	return id, err
+}
+
+// NewestDerivation gives the newest derivation with its proposals; nil if there
+// is none yet.
+func (s *Store) NewestDerivation(ctx context.Context) (*Derivation, []Proposal, error) {
+	var all []Derivation
+	if err := s.db.SelectContext(ctx, &all, `SELECT id, revision, body FROM derivations ORDER BY id DESC LIMIT 1`); err != nil || len(all) == 0 {
+		return nil, nil, err
+	}
+	out := []Proposal{}
+	err := s.db.SelectContext(ctx, &out, `SELECT * FROM proposals WHERE derivation = $1 ORDER BY id`, all[0].ID)
+	return &all[0], out, err
+}
+
+// Proposals gives proposals by their ids, in the order of ids; those that are not
+// there are left out.
+func (s *Store) Proposals(ctx context.Context, ids []int64) ([]Proposal, error) {
+	out := []Proposal{}
+	err := s.db.SelectContext(ctx, &out, `SELECT * FROM proposals WHERE id = ANY($1) ORDER BY id`, ids)
+	return out, err
+}

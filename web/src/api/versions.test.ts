@@ -1,0 +1,31 @@
+import { describe, expect, it } from "vitest";
+import { subject, versionOf, type Versions } from "./versions";
+
+const v: Versions = { revision: 7, workloads: 2, conversations: 3, probes: 1, other: 9 };
+const moved = (name: keyof Versions): Versions => ({ ...v, [name]: v[name] + 1 });
+
+describe("the version in a key", () => {
+  it("moves with what the answer depends on, and with nothing else", () => {
+    const moves = (path: string) => (Object.keys(v) as (keyof Versions)[]).filter((n) => versionOf(path, v, 0) !== versionOf(path, moved(n), 0));
+    expect(moves("/api/v1/check")).toEqual(["revision", "workloads", "conversations", "probes", "other"]);
+    expect(moves("/api/v1/jobs/{id}")).toEqual(["other"]);
+    expect(moves("/api/v1/policy/revisions")).toEqual(["revision"]);
+    expect(moves("/api/v1/proposals")).toEqual(["revision", "workloads", "other"]);
+    expect(moves("/api/v1/troubles")).toEqual([]);
+  });
+  it("moves everything when this page asks for it", () => {
+    expect(versionOf("/api/v1/troubles", v, 0)).not.toBe(versionOf("/api/v1/troubles", v, 1));
+  });
+});
+
+describe("what a query is about", () => {
+  const of = (path: string, query: Record<string, unknown>) => subject(path, { params: { query } });
+  it("stays when only the selection changes", () => {
+    expect(of("/ledger", { q: "booking", from: "1" })).toBe(of("/ledger", { q: "fares", from: "2" }));
+  });
+  it("is another for another name, line or id", () => {
+    expect(of("/groups/use", { name: "a" })).not.toBe(of("/groups/use", { name: "b" }));
+    expect(of("/assertions/fix", { line: 1 })).not.toBe(of("/assertions/fix", { line: 2 }));
+    expect(subject("/workloads/{id}", { params: { path: { id: "a" } } })).not.toBe(subject("/workloads/{id}", { params: { path: { id: "b" } } }));
+  });
+});
