@@ -129,10 +129,12 @@ func (s *askAPI) ask(ctx context.Context, in *struct {
 }
 
 // question reads "client -> server service".
-func question(snap *model.Model, left, right string) (client, server decide.Placed, pt service.Point, problem string) {
+func question(snap *model.Model, left, right string) (client, server decide.Placed, pt service.Point,
+	problem string) {
 	words := strings.Fields(right)
 	if len(words) == 0 || strings.TrimSpace(left) == "" {
-		return client, server, 0, "ask as: client -> server service, for example booking-entry-02 -> fares-store-01 tcp/5432"
+		return client, server, 0,
+			"ask as: client -> server service, for example booking-entry-02 -> fares-store-01 tcp/5432"
 	}
 	if client, problem = endpoint(snap, strings.TrimSpace(left)); problem != "" {
 		return
@@ -151,7 +153,8 @@ func question(snap *model.Model, left, right string) (client, server decide.Plac
 	}
 	pt, err := readPoint(words[1])
 	if err != nil {
-		return client, server, 0, "found the service " + words[1] + ", expected a protocol with a port such as tcp/443, or a service that the policy names"
+		return client, server, 0, "found the service " + words[1] +
+			", expected a protocol with a port such as tcp/443, or a service that the policy names"
 	}
 	return client, server, pt, ""
 }
@@ -170,7 +173,8 @@ func endpoint(snap *model.Model, word string) (decide.Placed, string) {
 		for i, w := range snap.Estate.All() {
 			if w.Name == word {
 				if index >= 0 {
-					return decide.Placed{}, fmt.Sprintf("several workloads are called %s: ask by id, such as %s", word, w.ID)
+					return decide.Placed{}, fmt.Sprintf("several workloads are called %s: ask by id, such as %s",
+						word, w.ID)
 				}
 				index = int(i)
 			}
@@ -224,13 +228,16 @@ func (s *askAPI) why(ctx context.Context, in *struct {
 }
 
 // explain walks the rules one by one and says why.
-func (s *askAPI) explain(ctx context.Context, v *reach.View, snap *model.Model, client, server decide.Placed, pt service.Point) Why {
+func (s *askAPI) explain(ctx context.Context, v *reach.View, snap *model.Model, client, server decide.Placed,
+	pt service.Point) Why {
 	walk := decide.NewWalk(snap.Estate, snap.Policy, snap.Compiled.AsOf)
 	t := walk.Trace(client.Endpoint, server.Endpoint, pt)
 	out := Why{
-		Client: endpointOut(v, client, reach.Label{}), Server: endpointOut(v, server, reach.Label{}), Service: pt.String(),
-		Verdict: decide.VerdictOf(t.Rule).String(), Rule: s.ruleRefBy(ctx, snap, t.Rule), ClientIs: belongs(t.Client), ServerIs: belongs(t.Server),
-		Steps: []StepOut{}, Rules: len(snap.Policy.Rules), Hints: []TagHint{},
+		Client: endpointOut(v, client, reach.Label{}), Server: endpointOut(v, server, reach.Label{}),
+		Service: pt.String(),
+		Verdict: decide.VerdictOf(t.Rule).String(), Rule: s.ruleRefBy(ctx, snap, t.Rule), ClientIs: belongs(t.Client),
+		ServerIs: belongs(t.Server),
+		Steps:    []StepOut{}, Rules: len(snap.Policy.Rules), Hints: []TagHint{},
 	}
 	for _, st := range t.Steps {
 		out.Steps = append(out.Steps, stepOut(st))
@@ -247,7 +254,8 @@ func (s *askAPI) explain(ctx context.Context, v *reach.View, snap *model.Model, 
 	}
 	if i, ok := v.Find(client.Endpoint, server.Endpoint, pt); ok {
 		c, all := v.At(i), v.RowsOf(i)
-		out.Seen = &SeenOut{c.Connections, c.Carried, c.Dropped, c.First.String(), c.Last.String(), v.Table.Bucket(int(all[len(all)-1])).Observer}
+		out.Seen = &SeenOut{c.Connections, c.Carried, c.Dropped, c.First.String(), c.Last.String(),
+			v.Table.Bucket(int(all[len(all)-1])).Observer}
 	}
 	return out
 }
@@ -304,7 +312,8 @@ func tagHints(walk *decide.Walk, snap *model.Model, p decide.Placed) []TagHint {
 			if slices.ContainsFunc(out, func(h TagHint) bool { return h.Key == key }) {
 				continue
 			}
-			out = append(out, TagHint{Workload: w.ID, Name: w.Label(), Key: key, Group: g.Name, Values: usedValues(snap.Estate, key)})
+			out = append(out, TagHint{Workload: w.ID, Name: w.Label(), Key: key, Group: g.Name,
+				Values: usedValues(snap.Estate, key)})
 		}
 	}
 	return out

@@ -37,7 +37,8 @@ func BenchmarkEstateOfARealSize(b *testing.B) {
 	all := e.Workloads()
 	for i := range all {
 		for k := range 16 {
-			all[i].Tags = append(all[i].Tags, estate.Tag{Key: fmt.Sprintf("x%02d", k), Value: fmt.Sprintf("v%d", r.IntN(50))})
+			all[i].Tags = append(all[i].Tags, estate.Tag{Key: fmt.Sprintf("x%02d", k),
+				Value: fmt.Sprintf("v%d", r.IntN(50))})
 		}
 	}
 	listing := store.Listing{Source: "plan", Workloads: all, Complete: true}
@@ -58,11 +59,13 @@ func BenchmarkEstateOfARealSize(b *testing.B) {
 	var buckets flow.Buckets
 	for range 50_000 {
 		at := estate.Instant{Sec: 1_795_000_000 + r.Int64N(600_000)}
-		buckets.Add(flow.Record{Start: at, End: at, Client: sample.LargeAddr(r.IntN(workloads)), Server: sample.LargeAddr(r.IntN(workloads)), Point: sample.LargePoint(r), Connections: 1})
+		buckets.Add(flow.Record{Start: at, End: at, Client: sample.LargeAddr(r.IntN(workloads)),
+			Server: sample.LargeAddr(r.IntN(workloads)), Point: sample.LargePoint(r), Connections: 1})
 	}
 	_, err = db.AddBatch(b.Context(), store.Batch{ID: "bench", Buckets: buckets.All()})
 	require.NoError(b, err)
-	require.NoError(b, db.Begin(b.Context(), store.Revision{No: 1, Text: text, Blame: store.Blame{}, Author: "bench", Words: "begin"}))
+	require.NoError(b, db.Begin(b.Context(), store.Revision{No: 1, Text: text, Blame: store.Blame{}, Author: "bench",
+		Words: "begin"}))
 	ctx, cancel := context.WithCancel(context.Background())
 	s := api.New(app.New(ctx, app.Options{Store: db, Author: "bench"}), api.Options{Web: fstest.MapFS{}})
 	h := httptest.NewServer(s)
@@ -81,9 +84,13 @@ func BenchmarkEstateOfARealSize(b *testing.B) {
 	}
 	ask("GET", "/api/v1/summary", nil) // reads and compiles everything
 	for name, path := range map[string]string{
-		"list": "/api/v1/workloads?limit=200", "list-sorted-by-tag": "/api/v1/workloads?sort=app&limit=200", "list-words": "/api/v1/workloads?q=host-77&limit=200",
-		"list-expression": "/api/v1/workloads?limit=200&q=" + url.QueryEscape("app is app7 and env is live"), "facets": "/api/v1/workloads/facets", "facets-filtered": "/api/v1/workloads/facets?tag=env%3Dlive&tag=tier%3Dstore",
-		"groups": "/api/v1/groups", "page": "/api/v1/workloads/w77/rules", "ledger": "/api/v1/ledger", "check": "/api/v1/check",
+		"list": "/api/v1/workloads?limit=200", "list-sorted-by-tag": "/api/v1/workloads?sort=app&limit=200",
+		"list-words":      "/api/v1/workloads?q=host-77&limit=200",
+		"list-expression": "/api/v1/workloads?limit=200&q=" + url.QueryEscape("app is app7 and env is live"),
+		"facets":          "/api/v1/workloads/facets",
+		"facets-filtered": "/api/v1/workloads/facets?tag=env%3Dlive&tag=tier%3Dstore",
+		"groups":          "/api/v1/groups", "page": "/api/v1/workloads/w77/rules", "ledger": "/api/v1/ledger",
+		"check": "/api/v1/check",
 	} {
 		ask("GET", path, nil)
 		b.Run(name, func(b *testing.B) {
@@ -95,7 +102,8 @@ func BenchmarkEstateOfARealSize(b *testing.B) {
 	}
 	lines := ""
 	for i := range 200 {
-		lines += fmt.Sprintf("app%d-%s -> app%d-%s tcp/443\n", i, []string{"entry", "logic"}[i%2], (i*7+3)%250, []string{"store", "bus"}[i%2])
+		lines += fmt.Sprintf("app%d-%s -> app%d-%s tcp/443\n", i, []string{"entry", "logic"}[i%2], (i*7+3)%250,
+			[]string{"store", "bus"}[i%2])
 	}
 	b.Run("what-if-200", func(b *testing.B) {
 		for b.Loop() {
@@ -124,13 +132,16 @@ func BenchmarkEstateOfARealSize(b *testing.B) {
 	})
 	b.Run("tag-preview", func(b *testing.B) {
 		for i := 0; b.Loop(); i++ {
-			ask("POST", "/api/v1/tags?dryRun=true", map[string]any{"workloads": []string{fmt.Sprintf("w%d", i%workloads)}, "key": "env", "value": []string{"trial", "live"}[i%2]})
+			ask("POST", "/api/v1/tags?dryRun=true",
+				map[string]any{"workloads": []string{fmt.Sprintf("w%d", i%workloads)}, "key": "env",
+					"value": []string{"trial", "live"}[i%2]})
 		}
 		b.ReportMetric(float64(b.Elapsed().Milliseconds())/float64(b.N), "ms")
 	})
 	b.Run("tag-set-and-list", func(b *testing.B) {
 		for i := 0; b.Loop(); i++ {
-			ask("POST", "/api/v1/tags", map[string]any{"workloads": []string{fmt.Sprintf("w%d", i%workloads)}, "key": "env", "value": []string{"trial", "live"}[i%2]})
+			ask("POST", "/api/v1/tags", map[string]any{"workloads": []string{fmt.Sprintf("w%d", i%workloads)},
+				"key": "env", "value": []string{"trial", "live"}[i%2]})
 			ask("GET", "/api/v1/workloads?limit=200", nil)
 		}
 		b.ReportMetric(float64(b.Elapsed().Milliseconds())/float64(b.N), "ms")

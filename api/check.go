@@ -69,7 +69,8 @@ type checkAPI struct{ *base }
 
 func (s *checkAPI) routes(r routes) {
 	get(r, "check-window", "/check", "The verdicts of the window, compared with a revision", s.check, missing)
-	get(r, "list-check-parts", "/check/parts", "The verdicts of the window by what they are told apart by", s.checkParts, missing)
+	get(r, "list-check-parts", "/check/parts", "The verdicts of the window by what they are told apart by",
+		s.checkParts, missing)
 	get(r, "list-assertions", "/assertions", "The assertions with their results", s.assertions)
 	post(r, "try-assertion", "/assertions/try", "Prove a statement without storing it", s.tryAssertion)
 	get(r, "read-assertion-fix", "/assertions/fix", "What would make an assertion hold", s.assertionFix, missing)
@@ -89,10 +90,14 @@ func (s *checkAPI) check(ctx context.Context, in *struct {
 	}
 	q.Count = liveStore
 	t := v.Totals(q)
-	out := CheckOut{Revision: snap.Head.No, Conversations: v.Len(), Counts: countsOut(t.Conversations), Connections: map[string]int64{}, Bytes: map[string]int64{}, Outcomes: map[string]OutcomesOut{},
-		Leaks: t.Leaks, Chokes: t.Chokes, Asking: t.Asking, Accepted: t.Accepted, Rules: len(snap.Policy.Rules), LiveStores: t.Counted}
+	out := CheckOut{Revision: snap.Head.No, Conversations: v.Len(), Counts: countsOut(t.Conversations),
+		Connections: map[string]int64{}, Bytes: map[string]int64{}, Outcomes: map[string]OutcomesOut{},
+		Leaks: t.Leaks, Chokes: t.Chokes, Asking: t.Asking, Accepted: t.Accepted, Rules: len(snap.Policy.Rules),
+		LiveStores: t.Counted}
 	for _, verdict := range app.Verdicts {
-		out.Connections[verdict.String()], out.Bytes[verdict.String()], out.Outcomes[verdict.String()] = t.Connections[verdict], t.Bytes[verdict], outcomesOut(t.Outcomes[verdict])
+		out.Connections[verdict.String()], out.Bytes[verdict.String()],
+			out.Outcomes[verdict.String()] = t.Connections[verdict], t.Bytes[verdict],
+			outcomesOut(t.Outcomes[verdict])
 	}
 	if in.Measure == "pairs" {
 		pairs := countsOut(v.Pairs(q))
@@ -180,7 +185,9 @@ func (s *checkAPI) assertions(ctx context.Context, in *struct{ All }) (*List[Ass
 
 func assertOut(v *reach.View, r prove.Result) AssertOut {
 	a := r.Assert
-	o := AssertOut{Line: a.Line, Kind: a.Kind.String(), Sentence: app.AssertSentence(a), Note: a.Note, Left: items(a.Left), Right: items(a.Right), On: a.On.String(), Clauses: a.Clauses.String(), Result: r.Outcome.String()}
+	o := AssertOut{Line: a.Line, Kind: a.Kind.String(), Sentence: app.AssertSentence(a), Note: a.Note,
+		Left: items(a.Left), Right: items(a.Right), On: a.On.String(), Clauses: a.Clauses.String(),
+		Result: r.Outcome.String()}
 	if r.Outcome != prove.Holds {
 		client, server := endpointOut(v, r.Client, reach.Label{}), endpointOut(v, r.Server, reach.Label{})
 		o.Client, o.Server, o.Service, o.Rule = &client, &server, r.Point.String(), ruleRef(r.Rule)

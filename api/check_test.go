@@ -75,9 +75,11 @@ func TestCheckOfAPart(t *testing.T) {
 		b := strip.Bins[0]
 		switch measure {
 		case "conversations":
-			require.Equal(t, part.Counts, api.CountsOut{Permit: int(b.Permit), Reject: int(b.Reject), Uncovered: int(b.Uncovered)})
+			require.Equal(t, part.Counts, api.CountsOut{Permit: int(b.Permit), Reject: int(b.Reject),
+				Uncovered: int(b.Uncovered)})
 		case "bytes":
-			require.Equal(t, part.Bytes, map[string]int64{"permit": b.Permit, "reject": b.Reject, "uncovered": b.Uncovered})
+			require.Equal(t, part.Bytes, map[string]int64{"permit": b.Permit, "reject": b.Reject,
+				"uncovered": b.Uncovered})
 		case "pairs":
 			require.Positive(t, b.Permit)
 		}
@@ -137,20 +139,24 @@ func TestSettlingARow(t *testing.T) {
 	var rejected api.ConversationPage
 	c.get("/api/v1/conversations?verdict=reject&limit=1", &rejected)
 	conv := rejected.Conversations[0]
-	one := fmt.Sprintf("/api/v1/settle?as=permit&service=%s&client=%s&server=%s", url.QueryEscape(conv.Service), conv.Client.Addr, conv.Server.Addr)
+	one := fmt.Sprintf("/api/v1/settle?as=permit&service=%s&client=%s&server=%s", url.QueryEscape(conv.Service),
+		conv.Client.Addr, conv.Server.Addr)
 	c.get(one, &out)
 	require.Equal(t, 1, out.Conversations)
 	if o := out.Options[0]; o.Before > 0 {
 		require.NotNil(t, o.Instead)
 		require.Equal(t, o.Before, o.Instead.Line)
 	}
-	require.Equal(t, 201, c.call("POST", "/api/v1/settle", map[string]any{"revision": out.Revision, "lines": out.Options[0].Lines, "before": out.Options[0].Before}, &edit))
+	require.Equal(t, 201, c.call("POST", "/api/v1/settle", map[string]any{"revision": out.Revision,
+		"lines": out.Options[0].Lines, "before": out.Options[0].Before}, &edit))
 	var why api.Why
-	c.get(fmt.Sprintf("/api/v1/why?client=%s&server=%s&service=%s&at=%s", conv.Client.Addr, conv.Server.Addr, url.QueryEscape(conv.Service), url.QueryEscape(conv.First)), &why)
+	c.get(fmt.Sprintf("/api/v1/why?client=%s&server=%s&service=%s&at=%s", conv.Client.Addr, conv.Server.Addr,
+		url.QueryEscape(conv.Service), url.QueryEscape(conv.First)), &why)
 	require.Equal(t, "permit", why.Verdict)
 
 	var p problem
-	require.Equal(t, 422, c.call("POST", "/api/v1/settle", map[string]any{"revision": edit.Revision, "lines": []string{"permit nobody -> any on tcp/1"}, "before": 0}, &p))
+	require.Equal(t, 422, c.call("POST", "/api/v1/settle", map[string]any{"revision": edit.Revision,
+		"lines": []string{"permit nobody -> any on tcp/1"}, "before": 0}, &p))
 	require.Contains(t, p.Detail, "nobody")
 }
 
@@ -169,7 +175,8 @@ func TestProbes(t *testing.T) {
 		c.get("/api/v1/settle?as=reject&verdict=reject&near="+url.QueryEscape(row.Key)+"&service="+url.QueryEscape(row.Service), &out)
 		require.NotEmpty(t, out.Probe)
 		var probes []api.ProbeOut
-		require.Equal(t, 200, c.call("POST", "/api/v1/probes", map[string]any{"text": out.Probe + " = reject", "reason": "the depot was told"}, &probes))
+		require.Equal(t, 200, c.call("POST", "/api/v1/probes",
+			map[string]any{"text": out.Probe + " = reject", "reason": "the depot was told"}, &probes))
 		last := probes[len(probes)-1]
 		require.Equal(t, "the depot was told", last.Reason)
 		require.Positive(t, last.Rightly, last.Question)
@@ -184,7 +191,8 @@ func TestProbes(t *testing.T) {
 
 	// One without an expected verdict expects what it gets.
 	var probes []api.ProbeOut
-	require.Equal(t, 200, c.call("POST", "/api/v1/probes", map[string]any{"text": "booking-entry-live → booking-logic-live tcp/8443", "reason": ""}, &probes))
+	require.Equal(t, 200, c.call("POST", "/api/v1/probes",
+		map[string]any{"text": "booking-entry-live → booking-logic-live tcp/8443", "reason": ""}, &probes))
 	last := probes[len(probes)-1]
 	require.Equal(t, "permit", last.Want)
 	require.True(t, last.Answer.AsExpected)
@@ -197,7 +205,8 @@ func TestProbes(t *testing.T) {
 	var edit api.EditOut
 	switchOff := map[string]any{"revision": 1, "op": "switch", "line": line}
 	require.Equal(t, 200, c.call("POST", "/api/v1/policy/edits?dryRun=true", switchOff, &edit))
-	require.Equal(t, []app.ProbeChange{{Question: last.Question, Want: "permit", Words: edit.Consequences.Probes[0].Words, AsExpected: false}}, edit.Consequences.Probes)
+	require.Equal(t, []app.ProbeChange{{Question: last.Question, Want: "permit",
+		Words: edit.Consequences.Probes[0].Words, AsExpected: false}}, edit.Consequences.Probes)
 	require.Contains(t, edit.Consequences.Probes[0].Words, "uncovered for all")
 	require.Equal(t, 201, c.call("POST", "/api/v1/policy/edits", switchOff, &edit))
 	c.get("/api/v1/probes", &probes)
@@ -206,20 +215,25 @@ func TestProbes(t *testing.T) {
 	require.Contains(t, c.raw("/api/v1/probes.txt"), last.Question+" = permit\n")
 
 	// What cannot be asked any more says why, and is kept; what is not right is not.
-	require.Equal(t, 200, c.call("POST", "/api/v1/probes", map[string]any{"text": "wharf-legacy -> booking-entry-live any = uncovered", "reason": ""}, &probes))
+	require.Equal(t, 200, c.call("POST", "/api/v1/probes",
+		map[string]any{"text": "wharf-legacy -> booking-entry-live any = uncovered", "reason": ""}, &probes))
 	for i, text := range strings.Split(c.text(), "\n") {
 		if strings.HasPrefix(text, "group wharf-legacy") {
-			require.Equal(t, 201, c.call("POST", "/api/v1/policy/edits", map[string]any{"revision": edit.Revision, "op": "remove", "line": i + 1}, &edit))
+			require.Equal(t, 201, c.call("POST", "/api/v1/policy/edits",
+				map[string]any{"revision": edit.Revision, "op": "remove", "line": i + 1}, &edit))
 		}
 	}
 	c.get("/api/v1/probes", &probes)
 	require.Contains(t, probes[len(probes)-1].Problem, "there is no group and no workload wharf-legacy")
 	var p problem
-	require.Equal(t, 422, c.call("POST", "/api/v1/probes", map[string]any{"text": "live -> trial any\nnobody -> trial any", "reason": ""}, &p))
+	require.Equal(t, 422, c.call("POST", "/api/v1/probes",
+		map[string]any{"text": "live -> trial any\nnobody -> trial any", "reason": ""}, &p))
 	require.Contains(t, p.Detail, "line 2: there is no group and no workload nobody")
-	require.Equal(t, 422, c.call("POST", "/api/v1/probes", map[string]any{"text": "any -> any any", "reason": ""}, &p))
+	require.Equal(t, 422, c.call("POST", "/api/v1/probes", map[string]any{"text": "any -> any any", "reason": ""},
+		&p))
 	require.Contains(t, p.Detail, "several verdicts")
-	require.Equal(t, 200, c.call("POST", "/api/v1/probes/drop", map[string]any{"questions": []string{last.Question}}, &probes))
+	require.Equal(t, 200, c.call("POST", "/api/v1/probes/drop", map[string]any{"questions": []string{last.Question}},
+		&probes))
 	for _, p := range probes {
 		require.NotEqual(t, last.Question, p.Question)
 	}
@@ -229,7 +243,9 @@ func TestWhatIf(t *testing.T) {
 	c := serve(t)
 	c.company()
 	var out api.WhatIf
-	require.Equal(t, 200, c.call("POST", "/api/v1/whatif", map[string]any{"text": "booking-entry-live -> booking-logic-live tcp/8443 = permit\nnobody -> live tcp/1\nbooking-entry-02 → fares-store-01 tcp/5432\n10.40.3.3 -> booking-entry-live web, ssh"}, &out))
+	require.Equal(t, 200, c.call("POST", "/api/v1/whatif",
+		map[string]any{"text": "booking-entry-live -> booking-logic-live tcp/8443 = permit\nnobody -> live " +
+			"tcp/1\nbooking-entry-02 → fares-store-01 tcp/5432\n10.40.3.3 -> booking-entry-live web, ssh"}, &out))
 	require.Len(t, out.Answers, 3)
 	require.Equal(t, 2, out.Errors[0].Line)
 	require.Equal(t, "permit", out.Answers[0].Verdict)
@@ -264,9 +280,12 @@ func TestAssertionsAreTriedAndMended(t *testing.T) {
 	require.Contains(t, try("group g = any").Errors[0].Message, "expected an assertion")
 
 	revision := 1
-	for _, text := range []string{"assert never depots -> booking-entry-live on web", "assert always trial -> trial on tcp/8443", "assert only booking-logic-live -> booking-store-live on postgres"} {
+	for _, text := range []string{"assert never depots -> booking-entry-live on web",
+		"assert always trial -> trial on tcp/8443",
+		"assert only booking-logic-live -> booking-store-live on postgres"} {
 		var edit api.EditOut
-		require.Equal(t, 201, c.call("POST", "/api/v1/policy/edits", map[string]any{"revision": revision, "op": "add", "text": text}, &edit))
+		require.Equal(t, 201, c.call("POST", "/api/v1/policy/edits",
+			map[string]any{"revision": revision, "op": "add", "text": text}, &edit))
 		var all []api.AssertOut
 		c.get("/api/v1/assertions", &all)
 		for _, a := range all {
@@ -277,7 +296,8 @@ func TestAssertionsAreTriedAndMended(t *testing.T) {
 			var mend api.AssertFix
 			c.get(fmt.Sprintf("/api/v1/assertions/fix?line=%d", a.Line), &mend)
 			require.True(t, mend.Found, text)
-			require.Equal(t, 201, c.call("POST", "/api/v1/settle", map[string]any{"revision": mend.Revision, "lines": mend.Lines, "before": mend.Before}, &edit))
+			require.Equal(t, 201, c.call("POST", "/api/v1/settle",
+				map[string]any{"revision": mend.Revision, "lines": mend.Lines, "before": mend.Before}, &edit))
 		}
 		revision = edit.Revision
 		c.get("/api/v1/assertions", &all)
@@ -303,20 +323,25 @@ func TestReport(t *testing.T) {
 		}
 	}
 	var edit api.EditOut
-	require.Equal(t, 201, c.call("POST", "/api/v1/policy/edits", map[string]any{"revision": 1, "op": "remove", "line": line}, &edit))
-	require.Equal(t, 201, c.call("POST", "/api/v1/settle", map[string]any{"revision": edit.Revision, "lines": []string{`permit freight-logic -> fares-logic-live on tcp/8443 "Freight *pays*"`, "group freight-logic = app is freight and tier is logic"}, "before": 0}, &edit))
+	require.Equal(t, 201, c.call("POST", "/api/v1/policy/edits",
+		map[string]any{"revision": 1, "op": "remove", "line": line}, &edit))
+	require.Equal(t, 201, c.call("POST", "/api/v1/settle", map[string]any{"revision": edit.Revision,
+		"lines": []string{`permit freight-logic -> fares-logic-live on tcp/8443 "Freight *pays*"`,
+			"group freight-logic = app is freight and tier is logic"}, "before": 0}, &edit))
 	var rows api.LedgerPage
 	c.get("/api/v1/ledger?verdict=reject&limit=1", &rows)
 	var accepted api.SettleOut
 	c.get("/api/v1/settle?as=reject&verdict=reject&near="+url.QueryEscape(rows.Rows[0].Key)+"&service="+url.QueryEscape(rows.Rows[0].Service), &accepted)
-	require.Equal(t, 200, c.call("POST", "/api/v1/probes", map[string]any{"text": accepted.Probe + " = reject", "reason": "a scanner"}, nil))
+	require.Equal(t, 200, c.call("POST", "/api/v1/probes", map[string]any{"text": accepted.Probe + " = reject",
+		"reason": "a scanner"}, nil))
 	var check api.CheckOut
 	c.get("/api/v1/check?against=1", &check)
 	var r report.Report
 	c.get("/api/v1/report?against=1", &r)
 	require.Equal(t, check.Difference.Changed, r.Changed)
 	require.Equal(t, check.Counts, api.CountsOut(r.Now))
-	require.Equal(t, []report.Statement{{Change: "removed", Text: "permit booking-logic-live -> fares-logic-live on tcp/8443"}}, r.Statements[:1])
+	require.Equal(t, []report.Statement{{Change: "removed",
+		Text: "permit booking-logic-live -> fares-logic-live on tcp/8443"}}, r.Statements[:1])
 	byName := map[string]report.Part{}
 	lost, gained := 0, 0
 	for _, p := range r.Parts {
@@ -369,7 +394,8 @@ func TestProbesOfAnotherServer(t *testing.T) {
 	var probes []api.ProbeOut
 	d.get("/api/v1/probes", &probes)
 	require.Empty(t, probes)
-	require.Equal(t, 200, c.call("POST", "/api/v1/probes", map[string]any{"text": "any -> any any = reject", "reason": ""}, nil))
+	require.Equal(t, 200, c.call("POST", "/api/v1/probes", map[string]any{"text": "any -> any any = reject",
+		"reason": ""}, nil))
 	d.get("/api/v1/probes", &probes)
 	require.Len(t, probes, 1)
 	require.False(t, probes[0].Answer.AsExpected, "much of it is permitted")
@@ -385,7 +411,8 @@ func TestProbesOfAnotherServer(t *testing.T) {
 	require.Equal(t, 200, d.call("POST", "/api/v1/whatif", ask, &before))
 	require.NotEmpty(t, before.Answers[0].Undecided)
 	lacking := before.Answers[0].Undecided[0]
-	require.Equal(t, 200, c.call("POST", "/api/v1/tags", map[string]any{"workloads": []string{lacking.Workload}, "key": "tier", "value": "logic"}, nil))
+	require.Equal(t, 200, c.call("POST", "/api/v1/tags", map[string]any{"workloads": []string{lacking.Workload},
+		"key": "tier", "value": "logic"}, nil))
 	require.Equal(t, 200, d.call("POST", "/api/v1/whatif", ask, &after))
 	require.Less(t, after.Answers[0].MaybeCount, before.Answers[0].MaybeCount)
 }
@@ -400,7 +427,8 @@ func TestSettlingOnWhatHasChanged(t *testing.T) {
 	require.Equal(t, 201, status)
 	// The rule has moved down by a line; the option still goes before it.
 	var taken api.EditOut
-	require.Equal(t, 201, c.call("POST", "/api/v1/settle", map[string]any{"revision": base, "lines": []string{"reject trial -> live on tcp/8443"}, "before": 4}, &taken))
+	require.Equal(t, 201, c.call("POST", "/api/v1/settle", map[string]any{"revision": base,
+		"lines": []string{"reject trial -> live on tcp/8443"}, "before": 4}, &taken))
 	require.Contains(t, c.text(), "reject trial -> live on tcp/8443\npermit live -> live on tcp/8443\n")
 	// Now somebody has changed it.
 	line := 0
@@ -409,15 +437,19 @@ func TestSettlingOnWhatHasChanged(t *testing.T) {
 			line = i + 1
 		}
 	}
-	_, _, status = c.edit(taken.Revision, "change", map[string]any{"line": line, "text": "permit live -> live on tcp/443"})
+	_, _, status = c.edit(taken.Revision, "change", map[string]any{"line": line,
+		"text": "permit live -> live on tcp/443"})
 	require.Equal(t, 201, status)
 	var p problem
-	require.Equal(t, 409, c.call("POST", "/api/v1/settle", map[string]any{"revision": out.Revision, "lines": []string{"reject trial -> live on tcp/22"}, "before": 5}, &p))
+	require.Equal(t, 409, c.call("POST", "/api/v1/settle", map[string]any{"revision": out.Revision,
+		"lines": []string{"reject trial -> live on tcp/22"}, "before": 5}, &p))
 	require.Contains(t, p.Detail, "somebody has changed this statement meanwhile")
 	require.NotContains(t, c.text(), "tcp/22")
 	// What cannot be read is said without being kept.
 	var dry api.EditOut
-	require.Equal(t, 200, c.call("POST", "/api/v1/settle?dryRun=true", map[string]any{"revision": taken.Revision, "lines": []string{"permit live -> nobody on tcp/22"}, "before": 0}, &dry))
+	require.Equal(t, 200, c.call("POST", "/api/v1/settle?dryRun=true",
+		map[string]any{"revision": taken.Revision, "lines": []string{"permit live -> nobody on tcp/22"}, "before": 0},
+		&dry))
 	require.Contains(t, dry.Errors[0].Message, "nobody")
 }
 
@@ -459,7 +491,8 @@ func TestFiguresOfRules(t *testing.T) {
 	}
 	for _, r := range f.Rules {
 		s := byLine[r.Line]
-		require.Equal(t, []any{s.Hits, s.Pairs, s.Last}, []any{r.Use.Conversations, r.Use.Pairs, r.Use.Last}, r.Sentence)
+		require.Equal(t, []any{s.Hits, s.Pairs, s.Last}, []any{r.Use.Conversations, r.Use.Pairs, r.Use.Last},
+			r.Sentence)
 	}
 	reached := 0
 	for _, g := range f.Groups {
@@ -478,6 +511,7 @@ func TestFiguresOfRules(t *testing.T) {
 		}
 	}
 	require.Greater(t, reached, 10)
-	require.Contains(t, c.raw("/api/v1/figures/rules.csv"), "line,layer,rule,note,conversations,pairs,connections,last\n")
+	require.Contains(t, c.raw("/api/v1/figures/rules.csv"),
+		"line,layer,rule,note,conversations,pairs,connections,last\n")
 	require.Equal(t, len(f.Groups)+1, strings.Count(c.raw("/api/v1/figures/groups.csv"), "\n"))
 }

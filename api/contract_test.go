@@ -50,8 +50,10 @@ func contractOf(t testing.TB, s *api.Server) *contract {
 // find gives the operation of a request; nil if there is none.
 func (c *contract) find(method, path string) *operation {
 	for template, ops := range c.Paths {
-		pattern := "^" + regexp.MustCompile(`\\\{[^/]*?\\\}`).ReplaceAllString(regexp.QuoteMeta(template), `[^/]+`) + "$"
-		if op, ok := ops[strings.ToLower(method)]; ok && regexp.MustCompile(pattern).MatchString(path) && !(strings.Contains(template, "{") && c.Paths[path] != nil) {
+		pattern := "^" + regexp.MustCompile(`\\\{[^/]*?\\\}`).ReplaceAllString(regexp.QuoteMeta(template), `[^/]+`) +
+			"$"
+		if op, ok := ops[strings.ToLower(method)]; ok && regexp.MustCompile(pattern).MatchString(path) &&
+			!(strings.Contains(template, "{") && c.Paths[path] != nil) {
 			return &op
 		}
 	}
@@ -108,7 +110,8 @@ func (op *operation) allows(status int, h http.Header, body []byte) error {
 	switch {
 	case !ok:
 		return fmt.Errorf("status %d is not among those that it says: %s", status, body)
-	case (status == http.StatusCreated || status == http.StatusAccepted) && !strings.HasPrefix(h.Get("Location"), api.Version+"/"):
+	case (status == http.StatusCreated || status == http.StatusAccepted) &&
+		!strings.HasPrefix(h.Get("Location"), api.Version+"/"):
 		return fmt.Errorf("status %d without a Location: %q", status, h.Get("Location"))
 	case status < 400:
 		return nil
@@ -166,7 +169,8 @@ func TestEveryOperationSaysItsContract(t *testing.T) {
 }
 
 // bounded are lists whose length the program bounds itself.
-var bounded = []string{"list-troubles", "list-settle-choices", "list-facets", "list-conversation-hours", "list-proposals"}
+var bounded = []string{"list-troubles", "list-settle-choices", "list-facets", "list-conversation-hours",
+	"list-proposals"}
 
 // Every operation is asked wrongly, and answers with a status that it says and a
 // problem that a program can act upon; the server of the tests sees to that.
@@ -175,11 +179,14 @@ func TestEveryOperationIsAskedWrongly(t *testing.T) {
 	c.begin()
 	said := contractOf(t, api.New(nothing(t), api.Options{}))
 	wrong := map[string]int{
-		"find-workloads": 422, "read-retention": 200, "undo": 200, "redo": 409, "restore-estate": 409, "import-workloads": 422, "import-flows": 202, "take-listing": 401,
-		"forget-exporter": 422, "drop-refused-batch": 404, "export-refused-batch": 404, "cancel-job": 422, "read-job": 422, "revoke-token": 422, "read-token": 422, "read-revision": 422,
+		"find-workloads": 422, "read-retention": 200, "undo": 200, "redo": 409, "restore-estate": 409,
+		"import-workloads": 422, "import-flows": 202, "take-listing": 401,
+		"forget-exporter": 422, "drop-refused-batch": 404, "export-refused-batch": 404, "cancel-job": 422,
+		"read-job": 422, "revoke-token": 422, "read-token": 422, "read-revision": 422,
 		"list-evidence": 422, "read-workload": 404,
 	}
-	asked, n := []string{"from", "offset", "limit", "dryRun", "balance", "line", "client", "service", "name", "list", "as"}, 0
+	asked, n := []string{"from", "offset", "limit", "dryRun", "balance", "line", "client", "service", "name", "list",
+		"as"}, 0
 	for _, path := range slices.Sorted(maps.Keys(said.Paths)) {
 		for method, op := range said.Paths[path] {
 			at := regexp.MustCompile(`\{\w+\}`).ReplaceAllString(path, "nothing-like-it")
@@ -193,7 +200,9 @@ func TestEveryOperationIsAskedWrongly(t *testing.T) {
 			if !special {
 				want = http.StatusUnprocessableEntity
 			}
-			if !special && op.RequestBody == nil && at == path && !slices.ContainsFunc(op.Parameters, func(p parameter) bool { return slices.Contains(asked, p.Name) }) {
+			if !special && op.RequestBody == nil && at == path &&
+				!slices.ContainsFunc(op.Parameters,
+					func(p parameter) bool { return slices.Contains(asked, p.Name) }) {
 				want = http.StatusOK // nothing can be asked wrongly
 			}
 			if !special && want != http.StatusOK && r.StatusCode == http.StatusNotFound {
@@ -201,7 +210,9 @@ func TestEveryOperationIsAskedWrongly(t *testing.T) {
 			}
 			require.Equal(t, want, r.StatusCode, "%s: %s", op.ID, body)
 			n++
-			if op.RequestBody != nil && !slices.Contains([]string{"import-workloads", "import-flows", "restore-estate", "take-listing"}, op.ID) {
+			if op.RequestBody != nil &&
+				!slices.Contains([]string{"import-workloads", "import-flows", "restore-estate", "take-listing"},
+					op.ID) {
 				r, body = c.do(strings.ToUpper(method), at, nil, `{"broken`)
 				require.Contains(t, []int{400, 422}, r.StatusCode, "%s: %s", op.ID, body)
 				r, body = c.do(strings.ToUpper(method), at, map[string]string{"Content-Type": "text/html"}, `{}`)
@@ -229,7 +240,8 @@ func TestPathsWithoutAVersionLeadOn(t *testing.T) {
 	var list api.WorkloadList
 	require.Equal(t, 200, c.call("GET", "/api/workloads?limit=1", nil, &list))
 	require.Equal(t, 1, list.Total)
-	require.Equal(t, 201, c.call("POST", "/api/policy/edits", map[string]any{"revision": 0, "op": "add", "text": "group g = any"}, nil), "with the body")
+	require.Equal(t, 201, c.call("POST", "/api/policy/edits",
+		map[string]any{"revision": 0, "op": "add", "text": "group g = any"}, nil), "with the body")
 }
 
 func TestListsAreReadInParts(t *testing.T) {
@@ -260,7 +272,8 @@ func TestListsAreReadInParts(t *testing.T) {
 	}
 	require.Equal(t, whole, names)
 	var part []store.Revision
-	require.Equal(t, "6", c.sendWith("GET", "/api/v1/policy/revisions?limit=2&offset=1", nil, &part, nil).Header.Get("Total-Count"))
+	require.Equal(t, "6", c.sendWith("GET", "/api/v1/policy/revisions?limit=2&offset=1", nil, &part,
+		nil).Header.Get("Total-Count"))
 	require.Equal(t, []int{5, 4}, []int{part[0].No, part[1].No})
 }
 
@@ -276,15 +289,18 @@ func TestReplacingNeedsWhatWasRead(t *testing.T) {
 	require.Equal(t, "/problems/if-match-missing", p.Type)
 	_, _, status := c.edit(1, "add", map[string]any{"text": "group bench = env is bench"})
 	require.Equal(t, 201, status)
-	require.Equal(t, 412, c.sendWith("PUT", "/api/v1/policy/text", in, &p, http.Header{"If-Match": {`"1"`}}).StatusCode)
-	require.Equal(t, api.Problem{Type: "/problems/changed-meanwhile", Title: "Precondition Failed", Status: 412, Detail: p.Detail, Revision: 2, Was: `"1"`, Now: `"2"`}, p)
+	require.Equal(t, 412, c.sendWith("PUT", "/api/v1/policy/text", in, &p,
+		http.Header{"If-Match": {`"1"`}}).StatusCode)
+	require.Equal(t, api.Problem{Type: "/problems/changed-meanwhile", Title: "Precondition Failed", Status: 412,
+		Detail: p.Detail, Revision: 2, Was: `"1"`, Now: `"2"`}, p)
 	r = c.sendWith("PUT", "/api/v1/policy/text", in, nil, http.Header{"If-Match": {`"2"`}})
 	require.Equal(t, 201, r.StatusCode)
 	require.Equal(t, "/api/v1/policy/revisions/3", r.Header.Get("Location"))
 	var made api.RevisionOut
 	c.get(r.Header.Get("Location"), &made)
 	require.Equal(t, "group other = any\nlayer l\n", made.Text)
-	require.Equal(t, 200, c.sendWith("PUT", "/api/v1/policy/text", in, nil, http.Header{"If-Match": {`"3"`}}).StatusCode, "the same text changes nothing")
+	require.Equal(t, 200, c.sendWith("PUT", "/api/v1/policy/text", in, nil,
+		http.Header{"If-Match": {`"3"`}}).StatusCode, "the same text changes nothing")
 }
 
 // nothing is an App that only describes itself.

@@ -60,7 +60,8 @@ type ConversationFilter struct {
 	Service string `query:"service"`
 }
 
-func (s *base) selectConversations(ctx context.Context, f ConversationFilter) (*reach.View, *model.Model, []int, error) {
+func (s *base) selectConversations(ctx context.Context, f ConversationFilter) (*reach.View, *model.Model, []int,
+	error) {
 	v, m, q, err := s.asked(ctx, f.Window, f.LedgerFilter)
 	if err != nil {
 		return nil, nil, nil, err
@@ -97,7 +98,8 @@ func conversationOut(v *reach.View, i int) ConversationOut {
 	client, server := v.Labels(i)
 	out := ConversationOut{
 		Client: endpointOut(v, c.Client, client), Server: endpointOut(v, c.Server, server), Service: c.Point.String(),
-		Verdict: c.Verdict.String(), Connections: c.Connections, Bytes: c.Bytes, Carried: c.Carried, Dropped: c.Dropped, Unsure: c.Unsure,
+		Verdict: c.Verdict.String(), Connections: c.Connections, Bytes: c.Bytes, Carried: c.Carried,
+		Dropped: c.Dropped, Unsure: c.Unsure,
 		First: c.First.String(), Last: c.Last.String(), Spark: make([]int, 24),
 	}
 	if c.Rule != nil {
@@ -132,7 +134,8 @@ func (s *flowsAPI) hours(ctx context.Context, in *struct {
 		out := []HourOut{}
 		for _, k := range v.RowsOf(i) {
 			b := v.Table.Bucket(int(k))
-			out = append(out, HourOut{b.Hour.Start().String(), b.Outcome.String(), b.Connections, b.Bytes, b.Packets, b.First.String(), b.Last.String(), b.Observer})
+			out = append(out, HourOut{b.Hour.Start().String(), b.Outcome.String(), b.Connections, b.Bytes, b.Packets,
+				b.First.String(), b.Last.String(), b.Observer})
 		}
 		return body(out), nil
 	}
@@ -189,7 +192,8 @@ func (s *flowsAPI) records(ctx context.Context, in *struct {
 	for i, text := range []string{in.Client, in.Server} {
 		a, err := netip.ParseAddr(text)
 		if err != nil || a.Zone() != "" {
-			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("%s: found %q, expected an IP address", [2]string{"client", "server"}[i], text))
+			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("%s: found %q, expected an IP address",
+				[2]string{"client", "server"}[i], text))
 		}
 		ends[i] = a.Unmap()
 	}
@@ -221,8 +225,11 @@ func (s *flowsAPI) records(ctx context.Context, in *struct {
 	out := RecordPage{Total: total, Records: []RecordOut{}, Days: kept.RecordDays}
 	for _, r := range found {
 		out.Records = append(out.Records, RecordOut{
-			Start: r.Start.String(), End: r.End.String(), ClientPort: int(r.SourcePort), Outcome: r.Outcome.String(), Connections: r.Connections, Packets: r.Packets, Bytes: r.Bytes,
-			ReplyPackets: r.ReplyPackets, ReplyBytes: r.ReplyBytes, Flags: flagsOut(r.Flags), ReplyFlags: flagsOut(r.ReplyFlags), Confidence: int(r.Confidence), Reason: r.Reason.String(), Exporter: r.Observer,
+			Start: r.Start.String(), End: r.End.String(), ClientPort: int(r.SourcePort), Outcome: r.Outcome.String(),
+			Connections: r.Connections, Packets: r.Packets, Bytes: r.Bytes,
+			ReplyPackets: r.ReplyPackets, ReplyBytes: r.ReplyBytes, Flags: flagsOut(r.Flags),
+			ReplyFlags: flagsOut(r.ReplyFlags), Confidence: int(r.Confidence), Reason: r.Reason.String(),
+			Exporter: r.Observer,
 		})
 	}
 	return body(out), nil

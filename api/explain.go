@@ -23,7 +23,8 @@ type ReasonOut struct {
 func reasonsOut(rs []expr.Reason) []ReasonOut {
 	out := []ReasonOut{}
 	for _, r := range rs {
-		o := ReasonOut{Text: r.Text, Truth: r.Truth.String(), Key: r.Key, Value: r.Value, Missing: r.Missing, Group: r.Group}
+		o := ReasonOut{Text: r.Text, Truth: r.Truth.String(), Key: r.Key, Value: r.Value, Missing: r.Missing,
+			Group: r.Group}
 		if r.Tag != nil {
 			t := tagOut(*r.Tag)
 			o.Tag = &t
@@ -53,7 +54,8 @@ func ruleRef(r *policy.Rule) *RuleRef {
 	}
 	bare := *r
 	bare.Note = ""
-	return &RuleRef{Line: r.Line, Sentence: bare.String(), Note: r.Note, Layer: r.Layer.Name, Verdict: decide.VerdictOf(r).String()}
+	return &RuleRef{Line: r.Line, Sentence: bare.String(), Note: r.Note, Layer: r.Layer.Name,
+		Verdict: decide.VerdictOf(r).String()}
 }
 
 // EndpointOut is one end of a conversation.

@@ -74,13 +74,19 @@ func (s *exportersAPI) routes(r routes) {
 	get(r, "list-exporters", "/exporters", "The exporters and collectors with what they send", s.exporters)
 	remove(r, "forget-exporter", "/exporters/{addr}", "Forget an exporter that sends no more", s.forgetExporter)
 	get(r, "list-service-ports", "/service-ports", "What people have said of ports", s.servicePorts)
-	post(r, "add-service-port", "/service-ports", "Say that a port is a service, and turn what was stored the wrong way round", s.addServicePort, begun, missing)
-	remove(r, "remove-service-port", "/service-ports", "Take back what was said of a port, and turn conversations back", s.removeServicePort, begun, missing)
+	post(r, "add-service-port", "/service-ports",
+		"Say that a port is a service, and turn what was stored the wrong way round", s.addServicePort, begun,
+		missing)
+	remove(r, "remove-service-port", "/service-ports",
+		"Take back what was said of a port, and turn conversations back", s.removeServicePort, begun, missing)
 	get(r, "read-retention", "/retention", "How long traffic is kept, or what other bounds would delete", s.retention)
 	put(r, "set-retention", "/retention", "Say how long traffic is kept", s.setRetention)
-	get(r, "list-refused-batches", "/refused-batches", "Batches of traffic that the database refuses for what they hold", s.refusedBatches)
-	remove(r, "drop-refused-batch", "/refused-batches/{id}", "Delete a batch that was set aside", s.dropRefused, missing)
-	get(r, "export-refused-batch", "/refused-batches/{id}/records.csv", "The records of a batch that was set aside, as a file of flows", s.exportRefused, missing)
+	get(r, "list-refused-batches", "/refused-batches",
+		"Batches of traffic that the database refuses for what they hold", s.refusedBatches)
+	remove(r, "drop-refused-batch", "/refused-batches/{id}", "Delete a batch that was set aside", s.dropRefused,
+		missing)
+	get(r, "export-refused-batch", "/refused-batches/{id}/records.csv",
+		"The records of a batch that was set aside, as a file of flows", s.exportRefused, missing)
 }
 
 // refusedBatches lists what collectors had to set aside.
@@ -130,7 +136,8 @@ func (s *exportersAPI) exporters(ctx context.Context, in *struct{ All }) (*Body[
 		return nil, err
 	}
 	for _, c := range collectors {
-		o := CollectorOut{Name: c.Name, Told: c.At.UTC().Format(time.RFC3339), Quiet: time.Since(c.At) > 30*time.Second}
+		o := CollectorOut{Name: c.Name, Told: c.At.UTC().Format(time.RFC3339),
+			Quiet: time.Since(c.At) > 30*time.Second}
 		if err := json.Unmarshal(c.State, &o.Status); err != nil {
 			return nil, err
 		}
@@ -185,7 +192,8 @@ func readServicePort(snap *model.Model, in ServicePortOut) (store.ServicePort, e
 		return p, err
 	}
 	if !service.HasPorts(pt.Proto()) || service.IsICMP(pt.Proto()) {
-		return p, huma.Error422UnprocessableEntity("service: found " + in.Service + ", expected a protocol with ports such as tcp/7411")
+		return p, huma.Error422UnprocessableEntity("service: found " + in.Service +
+			", expected a protocol with ports such as tcp/7411")
 	}
 	p.Protocol, p.Port = pt.Proto(), uint16(pt.Port())
 	switch in.Kind {
@@ -202,17 +210,20 @@ func readServicePort(snap *model.Model, in ServicePortOut) (store.ServicePort, e
 	case "address":
 		if _, err := netip.ParsePrefix(in.Place); err != nil {
 			if _, err := netip.ParseAddr(in.Place); err != nil {
-				return p, huma.Error422UnprocessableEntity(fmt.Sprintf("place: found %q, expected an IP address or a CIDR", in.Place))
+				return p, huma.Error422UnprocessableEntity(fmt.Sprintf("place: found %q, expected an IP address or "+
+					"a CIDR", in.Place))
 			}
 		}
 	default:
-		return p, huma.Error422UnprocessableEntity(fmt.Sprintf("kind: found %q, expected everywhere, group, workload or address", in.Kind))
+		return p, huma.Error422UnprocessableEntity(fmt.Sprintf("kind: found %q, expected everywhere, group, "+
+			"workload or address", in.Kind))
 	}
 	return p, nil
 }
 
 func servicePortOut(p store.ServicePort) ServicePortOut {
-	return ServicePortOut{service.PointOf(p.Protocol, uint32(p.Port)).String(), p.Kind, p.Place, p.Author, p.At.UTC().Format(time.RFC3339), p.Applied}
+	return ServicePortOut{service.PointOf(p.Protocol, uint32(p.Port)).String(), p.Kind, p.Place, p.Author,
+		p.At.UTC().Format(time.RFC3339), p.Applied}
 }
 
 func (s *exportersAPI) servicePorts(ctx context.Context, in *struct{ All }) (*List[ServicePortOut], error) {
@@ -245,9 +256,10 @@ func (s *exportersAPI) addServicePort(ctx context.Context, in *struct{ Body Serv
 	if err := s.RefreshHooks(ctx); err != nil {
 		return nil, err
 	}
-	job, err := s.Start(ctx, "turn", "Turn conversations on "+in.Body.Service, func(ctx context.Context, progress func(float64, string)) (any, error) {
-		return s.TurnRound(ctx, p, false, progress)
-	})
+	job, err := s.Start(ctx, "turn", "Turn conversations on "+in.Body.Service,
+		func(ctx context.Context, progress func(float64, string)) (any, error) {
+			return s.TurnRound(ctx, p, false, progress)
+		})
 	return begin(job, err)
 }
 
@@ -271,9 +283,10 @@ func (s *exportersAPI) removeServicePort(ctx context.Context, in *struct {
 	if err := s.RefreshHooks(ctx); err != nil {
 		return nil, err
 	}
-	job, err := s.Start(ctx, "turn", "Turn conversations on "+in.Service+" back", func(ctx context.Context, progress func(float64, string)) (any, error) {
-		return s.TurnRound(ctx, p, true, progress)
-	})
+	job, err := s.Start(ctx, "turn", "Turn conversations on "+in.Service+" back",
+		func(ctx context.Context, progress func(float64, string)) (any, error) {
+			return s.TurnRound(ctx, p, true, progress)
+		})
 	return begin(job, err)
 }
 
@@ -318,9 +331,11 @@ func (s *exportersAPI) retentionOut(ctx context.Context, r store.Retention) (*Bo
 }
 
 // setRetention keeps the bounds, and deletes what is over them before it answers.
-func (s *exportersAPI) setRetention(ctx context.Context, in *struct{ Body store.Retention }) (*Body[RetentionOut], error) {
+func (s *exportersAPI) setRetention(ctx context.Context, in *struct{ Body store.Retention }) (*Body[RetentionOut],
+	error) {
 	if in.Body.ConversationDays < 0 || in.Body.RecordDays < 0 || in.Body.MostBytes < 0 {
-		return nil, huma.Error422UnprocessableEntity("found a number below 0, expected days or octets; 0 is without bound")
+		return nil, huma.Error422UnprocessableEntity("found a number below 0, expected days or octets; 0 is " +
+			"without bound")
 	}
 	if err := s.Store.Set(ctx, "retention", in.Body); err != nil {
 		return nil, err

@@ -65,7 +65,8 @@ func (s *workloadsAPI) facets(ctx context.Context, in *struct{ WorkloadFilter })
 	slices.Sort(sorted)
 	parts := make([]*facetCounts, 2*runtime.GOMAXPROCS(0))
 	decide.Parallel(len(parts), len(parts), func(_, part int) {
-		parts[part] = countFacets(snap.Estate, selected[part*len(selected)/len(parts):(part+1)*len(selected)/len(parts)], sorted, byKey)
+		parts[part] = countFacets(snap.Estate,
+			selected[part*len(selected)/len(parts):(part+1)*len(selected)/len(parts)], sorted, byKey)
 	})
 	all := parts[0]
 	for _, p := range parts[1:] {
@@ -75,7 +76,8 @@ func (s *workloadsAPI) facets(ctx context.Context, in *struct{ WorkloadFilter })
 	for _, key := range keys {
 		k, _ := slices.BinarySearch(sorted, key)
 		counts := all.values[k]
-		facet := Facet{Key: key, Structural: slices.Contains(snap.Structural, key), Missing: all.whole + all.seen[k] - all.has[k], Values: []FacetValue{}}
+		facet := Facet{Key: key, Structural: slices.Contains(snap.Structural, key), Missing: all.whole +
+			all.seen[k] - all.has[k], Values: []FacetValue{}}
 		usual := estate.UsualSpellings(counts)
 		for _, v := range slices.Sorted(maps.Keys(counts)) {
 			facet.Values = append(facet.Values, FacetValue{Value: v, Count: counts[v], Like: usual[v]})
@@ -126,7 +128,8 @@ type facetCounts struct {
 }
 
 func countFacets(e *estate.Estate, selected []int32, keys []string, byKey map[string][]string) *facetCounts {
-	c := &facetCounts{values: make([]map[string]int, len(keys)), has: make([]int, len(keys)), seen: make([]int, len(keys))}
+	c := &facetCounts{values: make([]map[string]int, len(keys)), has: make([]int, len(keys)),
+		seen: make([]int, len(keys))}
 	for k := range c.values {
 		c.values[k] = map[string]int{}
 	}

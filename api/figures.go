@@ -93,7 +93,8 @@ func (s *figuresAPI) figures(ctx context.Context, in *struct{ Window }) (*Body[F
 	}
 	groups := v.GroupUses()
 	for i, g := range snap.Policy.GroupOrder {
-		out.Groups = append(out.Groups, GroupFigures{g.Name, GroupUse{useOut(groups[i].Reaches), useOut(groups[i].Reached)}})
+		out.Groups = append(out.Groups, GroupFigures{g.Name,
+			GroupUse{useOut(groups[i].Reaches), useOut(groups[i].Reached)}})
 	}
 	lines := map[string]int{}
 	for _, g := range snap.Policy.GroupOrder {
@@ -122,7 +123,8 @@ func (s *figuresAPI) exportGroupFigures(ctx context.Context, in *struct{ Window 
 		return nil, err
 	}
 	return stream("groups.csv", func(w *ingest.CSV) {
-		_ = w.Write([]string{"group", "reached_conversations", "reached_pairs", "reached_connections", "reached_last", "reaches_conversations", "reaches_pairs", "reaches_connections", "reaches_last"})
+		_ = w.Write([]string{"group", "reached_conversations", "reached_pairs", "reached_connections", "reached_last",
+			"reaches_conversations", "reaches_pairs", "reaches_connections", "reaches_last"})
 		for _, g := range all.Body.Groups {
 			_ = w.Write(slices.Concat([]string{g.Name}, g.Reached.cells(), g.Reaches.cells()))
 		}
@@ -130,5 +132,6 @@ func (s *figuresAPI) exportGroupFigures(ctx context.Context, in *struct{ Window 
 }
 
 func (u UseOut) cells() []string {
-	return []string{strconv.Itoa(u.Conversations), strconv.Itoa(u.Pairs), strconv.FormatInt(u.Connections, 10), u.Last}
+	return []string{strconv.Itoa(u.Conversations), strconv.Itoa(u.Pairs), strconv.FormatInt(u.Connections, 10),
+		u.Last}
 }

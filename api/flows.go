@@ -97,8 +97,10 @@ func (s *flowsAPI) routes(r routes) {
 	get(r, "list-conversation-hours", "/conversations/hours", "The hours of a conversation", s.hours, missing)
 	get(r, "list-records", "/records", "The single records behind a conversation", s.records, missing)
 	get(r, "export-ledger", "/ledger.csv", "The rows of the ledger as CSV", s.exportLedger, missing)
-	get(r, "export-conversation-lines", "/conversations.jsonl", "The selected conversations as JSON Lines", s.exportConversationLines)
-	get(r, "export-conversations", "/conversations.csv", "The selected conversations with their verdicts as CSV", s.exportConversations)
+	get(r, "export-conversation-lines", "/conversations.jsonl", "The selected conversations as JSON Lines",
+		s.exportConversationLines)
+	get(r, "export-conversations", "/conversations.csv", "The selected conversations with their verdicts as CSV",
+		s.exportConversations)
 }
 
 // terrace draws up the map.
@@ -116,7 +118,8 @@ func (s *flowsAPI) terrace(ctx context.Context, in *struct {
 		return nil, err
 	}
 	m := v.Terrace(q, reach.MapKeys{Columns: in.Columns, Rows: in.Rows})
-	out := TerraceMap{Columns: []PlaceOut{}, Rows: []PlaceOut{}, Plots: []PlotOut{}, Channels: []PassageOut{}, Gates: []PassageOut{}, Unplaced: m.Unplaced, Keys: snap.Keys()}
+	out := TerraceMap{Columns: []PlaceOut{}, Rows: []PlaceOut{}, Plots: []PlotOut{}, Channels: []PassageOut{},
+		Gates: []PassageOut{}, Unplaced: m.Unplaced, Keys: snap.Keys()}
 	for _, list := range []struct {
 		from []reach.Place
 		to   *[]PlaceOut
@@ -137,7 +140,8 @@ func (s *flowsAPI) terrace(ctx context.Context, in *struct {
 		to   *[]PassageOut
 	}{{m.Channels, &out.Channels}, {m.Gates, &out.Gates}} {
 		for _, p := range list.from {
-			o := PassageOut{p.ClientColumn, p.ClientRow, p.ServerColumn, p.ServerRow, countsOut(p.Counts), []StreamOut{}}
+			o := PassageOut{p.ClientColumn, p.ClientRow, p.ServerColumn, p.ServerRow, countsOut(p.Counts),
+				[]StreamOut{}}
 			for _, verdict := range app.Verdicts {
 				if t := p.Top[verdict]; t.Conversations > 0 {
 					o.Top = append(o.Top, StreamOut{verdict.String(), t.Client, t.Server, t.Conversations})
@@ -165,7 +169,8 @@ func readPoint(spec string) (service.Point, error) {
 	r, ok, err := service.ParseSpec(strings.ToLower(spec))
 	switch {
 	case !ok || err != nil:
-		return 0, huma.Error422UnprocessableEntity("service: found " + spec + ", expected a protocol with a port such as tcp/443, icmp/8.0 or proto/47")
+		return 0, huma.Error422UnprocessableEntity("service: found " + spec +
+			", expected a protocol with a port such as tcp/443, icmp/8.0 or proto/47")
 	case r.Lo != r.Hi && service.IsICMP(r.Lo.Proto()) && r == service.Whole(r.Lo.Proto()):
 		return r.Hi, nil // the message of unknown type
 	}
@@ -190,7 +195,8 @@ func (s *flowsAPI) strip(ctx context.Context, in *struct {
 	if snap.To > snap.From {
 		out.From, out.To = snap.From.Start().String(), snap.To.Start().String()
 		for _, b := range v.Strip(q, in.Bins, measures[in.Measure]) {
-			out.Bins = append(out.Bins, BinOut{b.Hour.Start().String(), b.Counts[decide.Permit], b.Counts[decide.Reject], b.Counts[decide.Uncovered]})
+			out.Bins = append(out.Bins, BinOut{b.Hour.Start().String(), b.Counts[decide.Permit],
+				b.Counts[decide.Reject], b.Counts[decide.Uncovered]})
 		}
 	}
 	return body(out), nil

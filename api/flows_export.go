@@ -27,14 +27,19 @@ func (s *flowsAPI) exportLedger(ctx context.Context, in *struct {
 	}
 	rows := v.Served(q)
 	return stream("ledger.csv", func(w *ingest.CSV) {
-		_ = w.Write([]string{"name", "kind", "service", "conversations", "permit", "reject", "uncovered", "connections", "bytes", "leaks", "chokes", "other_sides", "rules", "first", "last"})
+		_ = w.Write([]string{"name", "kind", "service", "conversations", "permit", "reject", "uncovered",
+			"connections", "bytes", "leaks", "chokes", "other_sides", "rules", "first", "last"})
 		for _, r := range rows {
 			var rules []string
 			for _, l := range r.Rules {
 				rules = append(rules, strconv.Itoa(l))
 			}
-			_ = w.Write([]string{r.Text, r.Kind, r.Point.String(), strconv.Itoa(r.Conversations), strconv.Itoa(r.Counts[decide.Permit]), strconv.Itoa(r.Counts[decide.Reject]), strconv.Itoa(r.Counts[decide.Uncovered]),
-				strconv.FormatInt(r.Connections, 10), strconv.FormatInt(r.Bytes, 10), strconv.Itoa(r.Leaks), strconv.Itoa(r.Chokes), strconv.Itoa(r.OtherCount), strings.Join(rules, " "), r.First.String(), r.Last.String()})
+			_ = w.Write([]string{r.Text, r.Kind, r.Point.String(), strconv.Itoa(r.Conversations),
+				strconv.Itoa(r.Counts[decide.Permit]), strconv.Itoa(r.Counts[decide.Reject]),
+				strconv.Itoa(r.Counts[decide.Uncovered]),
+				strconv.FormatInt(r.Connections, 10), strconv.FormatInt(r.Bytes, 10), strconv.Itoa(r.Leaks),
+				strconv.Itoa(r.Chokes), strconv.Itoa(r.OtherCount), strings.Join(rules, " "), r.First.String(),
+				r.Last.String()})
 		}
 	}), nil
 }
@@ -52,7 +57,8 @@ func stream(name string, rows func(*ingest.CSV)) *huma.StreamResponse {
 
 // exportConversationLines gives an object a line, as the list of conversations
 // has it.
-func (s *flowsAPI) exportConversationLines(ctx context.Context, in *struct{ ConversationFilter }) (*huma.StreamResponse, error) {
+func (s *flowsAPI) exportConversationLines(ctx context.Context,
+	in *struct{ ConversationFilter }) (*huma.StreamResponse, error) {
 	v, _, found, err := s.selectConversations(ctx, in.ConversationFilter)
 	if err != nil {
 		return nil, err
@@ -71,13 +77,15 @@ func (s *flowsAPI) exportConversationLines(ctx context.Context, in *struct{ Conv
 	}}, nil
 }
 
-func (s *flowsAPI) exportConversations(ctx context.Context, in *struct{ ConversationFilter }) (*huma.StreamResponse, error) {
+func (s *flowsAPI) exportConversations(ctx context.Context, in *struct{ ConversationFilter }) (*huma.StreamResponse,
+	error) {
 	v, _, found, err := s.selectConversations(ctx, in.ConversationFilter)
 	if err != nil {
 		return nil, err
 	}
 	return stream("conversations.csv", func(w *ingest.CSV) {
-		_ = w.Write([]string{"client", "client_address", "server", "server_address", "service", "verdict", "rule", "connections", "bytes", "carried", "dropped", "first", "last"})
+		_ = w.Write([]string{"client", "client_address", "server", "server_address", "service", "verdict", "rule",
+			"connections", "bytes", "carried", "dropped", "first", "last"})
 		for _, i := range found {
 			c := v.At(i)
 			line := ""
@@ -91,7 +99,8 @@ func (s *flowsAPI) exportConversations(ctx context.Context, in *struct{ Conversa
 				}
 				return v.Name(p)
 			}
-			_ = w.Write([]string{name(c.Client), c.Client.Addr.String(), name(c.Server), c.Server.Addr.String(), c.Point.String(), c.Verdict.String(), line,
+			_ = w.Write([]string{name(c.Client), c.Client.Addr.String(), name(c.Server), c.Server.Addr.String(),
+				c.Point.String(), c.Verdict.String(), line,
 				n(c.Connections), n(c.Bytes), n(c.Carried), n(c.Dropped), c.First.String(), c.Last.String()})
 		}
 	}), nil

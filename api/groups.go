@@ -102,10 +102,14 @@ type groupsAPI struct{ *base }
 
 func (s *groupsAPI) routes(r routes) {
 	get(r, "list-groups", "/groups", "The groups with their members by number", s.listGroups)
-	post(r, "preview-group", "/groups/preview", "Who is in, out and undecided, and what a change of the expression would change", s.previewGroup, missing)
-	get(r, "read-group-history", "/groups/history", "Who joined and left a group over the window, and why", s.groupHistory, missing)
-	post(r, "rename-group", "/groups/rename", "Rename a group, with all that names it", s.renameGroup, stored, missing)
-	post(r, "remove-group", "/groups/remove", "Remove a group, with all that needs it", s.removeGroup, stored, missing)
+	post(r, "preview-group", "/groups/preview",
+		"Who is in, out and undecided, and what a change of the expression would change", s.previewGroup, missing)
+	get(r, "read-group-history", "/groups/history", "Who joined and left a group over the window, and why",
+		s.groupHistory, missing)
+	post(r, "rename-group", "/groups/rename", "Rename a group, with all that names it", s.renameGroup, stored,
+		missing)
+	post(r, "remove-group", "/groups/remove", "Remove a group, with all that needs it", s.removeGroup, stored,
+		missing)
 	get(r, "export-groups", "/groups.csv", "The groups as CSV", s.exportGroups)
 }
 
@@ -118,7 +122,8 @@ func (s *groupsAPI) listGroups(ctx context.Context, in *struct{ All }) (*List[Gr
 	index := map[string]int{}
 	for _, g := range groupsInOrder(snap.Policy) {
 		index[g.Name] = len(out)
-		out = append(out, GroupOut{Name: g.Name, Line: g.Line, Body: g.Body(), Note: g.Note, UsedBy: uses(snap, g.Name), Findings: findingsAt(snap, g.Line), Prefixes: prefixes(g)})
+		out = append(out, GroupOut{Name: g.Name, Line: g.Line, Body: g.Body(), Note: g.Note,
+			UsedBy: uses(snap, g.Name), Findings: findingsAt(snap, g.Line), Prefixes: prefixes(g)})
 	}
 	members, undecided := snap.Counts()
 	for i, g := range snap.Policy.GroupOrder {
@@ -157,7 +162,8 @@ func (s *groupsAPI) previewGroup(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	out := GroupPreview{Errors: []TextError{}, In: []Member{}, Undecided: []Member{}, Out: []Member{}, Shares: []SharedGroup{}}
+	out := GroupPreview{Errors: []TextError{}, In: []Member{}, Undecided: []Member{}, Out: []Member{},
+		Shares: []SharedGroup{}}
 	name := in.Body.Name
 	old := snap.Policy.Groups[name]
 	if name == "" {
@@ -251,7 +257,8 @@ func (s *groupsAPI) fillMembers(out *GroupPreview, snap *model.Model, c *decide.
 		if existed {
 			out.Was.add(was)
 			if truth != was {
-				m.Change = map[expr.Truth]string{expr.Yes: "joins", expr.Undecided: "undecided", expr.No: "leaves"}[truth]
+				m.Change = map[expr.Truth]string{expr.Yes: "joins", expr.Undecided: "undecided",
+					expr.No: "leaves"}[truth]
 			}
 		}
 		if len(*list) >= membersShown && m.Change == "" {

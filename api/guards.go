@@ -49,8 +49,11 @@ func (s *base) hosted(next http.Handler) http.Handler {
 			host = h
 		}
 		host = strings.ToLower(strings.TrimSuffix(strings.Trim(host, "[]"), "."))
-		if _, err := netip.ParseAddr(host); err != nil && host != "localhost" && !slices.Contains(s.AllowHosts, host) {
-			writeProblem(w, problem(http.StatusMisdirectedRequest, problemHost, fmt.Sprintf("found the host %q, expected localhost, an address, or a name that the server was started with: --allow-host %s", r.Host, host)))
+		if _, err := netip.ParseAddr(host); err != nil && host != "localhost" &&
+			!slices.Contains(s.AllowHosts, host) {
+			writeProblem(w, problem(http.StatusMisdirectedRequest, problemHost,
+				fmt.Sprintf("found the host %q, expected localhost, an address, or a name that the server was "+
+					"started with: --allow-host %s", r.Host, host)))
 			return
 		}
 		next.ServeHTTP(w, r)
@@ -59,7 +62,8 @@ func (s *base) hosted(next http.Handler) http.Handler {
 
 // contentPolicy lets a page run only what this server gives it (Content Security
 // Policy Level 3). Styles are made by the page itself.
-const contentPolicy = "default-src 'self'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; font-src 'self' data:; connect-src 'self'; " +
+const contentPolicy = "default-src 'self'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' " +
+	"data: blob:; font-src 'self' data:; connect-src 'self'; " +
 	"object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
 
 func hardened(next http.Handler) http.Handler {
@@ -89,8 +93,10 @@ const (
 // large are the paths whose answers are computed over all conversations or all
 // pairs.
 var large = []string{
-	"/check", "/report", "/ledger", "/conversations", "/flows/map", "/groups/preview", "/groups/rename", "/groups/remove", "/policy", "/proposals/",
-	"/settle", "/whatif", "/assertions", "/findings", "/figures", "/ask", "/tags", "/suggestions/accept", "/vocabulary/fix", "/imports/",
+	"/check", "/report", "/ledger", "/conversations", "/flows/map", "/groups/preview", "/groups/rename",
+	"/groups/remove", "/policy", "/proposals/",
+	"/settle", "/whatif", "/assertions", "/findings", "/figures", "/ask", "/tags", "/suggestions/accept",
+	"/vocabulary/fix", "/imports/",
 }
 
 // limited lets so many large questions in at once; the others wait for a while,
@@ -98,7 +104,8 @@ var large = []string{
 // It also gives how many are worked on, and how many wait.
 func (s *base) limited() (guard func(http.Handler) http.Handler, worked, waiting func() int) {
 	slots, queue := make(chan struct{}, largeAtOnce), make(chan struct{}, largeWaiting)
-	return func(next http.Handler) http.Handler { return limit(slots, queue, next) }, func() int { return len(slots) }, func() int { return len(queue) }
+	return func(next http.Handler) http.Handler { return limit(slots, queue, next) },
+		func() int { return len(slots) }, func() int { return len(queue) }
 }
 
 func limit(slots, queue chan struct{}, next http.Handler) http.Handler {
@@ -139,7 +146,8 @@ func limit(slots, queue chan struct{}, next http.Handler) http.Handler {
 // bounded ends what a request waits for after a time.
 func bounded(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if r.URL.Path == Version+"/events" || strings.HasPrefix(r.URL.Path, Version+"/imports/") || r.URL.Path == listingPath || strings.HasPrefix(r.URL.Path, Version+"/estate") {
+		if r.URL.Path == Version+"/events" || strings.HasPrefix(r.URL.Path, Version+"/imports/") ||
+			r.URL.Path == listingPath || strings.HasPrefix(r.URL.Path, Version+"/estate") {
 			next.ServeHTTP(w, r)
 			return
 		}
@@ -170,7 +178,8 @@ func storable(next http.Handler) http.Handler {
 		var parsed any
 		if bytes.Contains(text, []byte(`\u0000`)) && json.Unmarshal(text, &parsed) == nil {
 			if place := nulIn(parsed, "body"); place != "" {
-				writeProblem(w, huma.Error422UnprocessableEntity(place+": found a NUL character, expected text", &huma.ErrorDetail{Location: place, Message: "found a NUL character, expected text"}))
+				writeProblem(w, huma.Error422UnprocessableEntity(place+": found a NUL character, expected text",
+					&huma.ErrorDetail{Location: place, Message: "found a NUL character, expected text"}))
 				return
 			}
 		}
@@ -234,7 +243,8 @@ func (s *base) repeatable(next http.Handler) http.Handler {
 			writeProblem(w, s.failed(r.Context(), err))
 			return
 		case have != nil && have.Fingerprint != print:
-			writeProblem(w, huma.Error422UnprocessableEntity("Idempotency-Key: another request was sent with it; use a new key for each"))
+			writeProblem(w, huma.Error422UnprocessableEntity("Idempotency-Key: another request was sent with it; "+
+				"use a new key for each"))
 			return
 		case have != nil && have.Status == 0:
 			writeProblem(w, s.failed(r.Context(), &store.RepeatedError{Key: key}))
@@ -254,7 +264,9 @@ func (s *base) repeatable(next http.Handler) http.Handler {
 		next.ServeHTTP(rec, r.WithContext(store.WithKey(r.Context(), k)))
 		if k.Used() && rec.status < 300 && rec.body.Len() <= mostRemembered {
 			keep, cancel := context.WithTimeout(context.WithoutCancel(r.Context()), 10*time.Second)
-			if err := s.Store.KeepAnswer(keep, key, store.Answered{Status: rec.status, Type: w.Header().Get("Content-Type"), Location: w.Header().Get("Location"), Body: rec.body.Bytes()}); err != nil {
+			if err := s.Store.KeepAnswer(keep, key, store.Answered{Status: rec.status,
+				Type: w.Header().Get("Content-Type"), Location: w.Header().Get("Location"),
+				Body: rec.body.Bytes()}); err != nil {
 				s.Log.Warn("an answer cannot be kept for a request that may be sent again", "error", err)
 			}
 			cancel()

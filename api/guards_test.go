@@ -83,7 +83,10 @@ func TestLargeQuestionsWaitTheirTurn(t *testing.T) {
 
 func TestAFaultIsAnsweredHonestly(t *testing.T) {
 	s := &base{App: app.New(t.Context(), app.Options{Log: quiet()})}
-	h := httptest.NewServer(s.recovered(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { panic("index 7") })))
+	h := httptest.NewServer(s.recovered(http.HandlerFunc(func(http.ResponseWriter,
+		*http.Request) {
+		panic("index 7")
+	})))
 	defer h.Close()
 	r, err := http.Get(h.URL)
 	require.NoError(t, err)

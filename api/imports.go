@@ -91,7 +91,8 @@ type importsAPI struct{ *base }
 func (s *importsAPI) routes(r routes) {
 	file := filed("text/csv", "application/x-ndjson", "application/octet-stream")
 	post(r, "import-workloads", "/imports/workloads", "Import workloads from CSV", s.importWorkloads, imported, file)
-	post(r, "import-flows", "/imports/flows", "Import flows from CSV, JSON Lines, an IPFIX file, or a packet capture", s.importFlows, imported, file)
+	post(r, "import-flows", "/imports/flows", "Import flows from CSV, JSON Lines, an IPFIX file, or a packet capture",
+		s.importFlows, imported, file)
 }
 
 // reading is a file of workloads compared with the estate.
@@ -104,7 +105,8 @@ type reading struct {
 
 // readWorkloads reads a file and says what taking it would do.
 func (s *importsAPI) readWorkloads(ctx context.Context, snap *model.Model, in *importInput) (*reading, error) {
-	r := &reading{report: ImportReport{Errors: []ingest.RowError{}, Warnings: []string{}, Examples: []ImportExample{}, NewWords: []string{}}}
+	r := &reading{report: ImportReport{Errors: []ingest.RowError{}, Warnings: []string{}, Examples: []ImportExample{},
+		NewWords: []string{}}}
 	sources, err := s.Store.Sources(ctx)
 	if err != nil {
 		return nil, err
@@ -177,7 +179,8 @@ func (r *reading) csv(in *importInput, f *os.File, sources []store.Source) error
 
 func (s *importsAPI) importWorkloads(ctx context.Context, in *importInput) (_ *Stored[ImportAnswer], err error) {
 	if in.Source == estate.ByHand {
-		return nil, huma.Error422UnprocessableEntity("source: “by hand” is for what people set; give the source another name")
+		return nil, huma.Error422UnprocessableEntity("source: “by hand” is for what people set; give the source " +
+			"another name")
 	}
 	if in.file, err = s.receive(ctx, &in.rawBody, mostWorkloads); err != nil {
 		return nil, err
@@ -197,15 +200,18 @@ func (s *importsAPI) importWorkloads(ctx context.Context, in *importInput) (_ *S
 	if r.report.Confirm != 0 && in.Confirm != r.report.Confirm {
 		return nil, &store.LacksError{Listed: r.listed, Missing: r.report.Missing}
 	}
-	job, err := s.StartStoring(ctx, "import-workloads", "Import workloads from "+in.Source, func(ctx context.Context, progress func(float64, string)) (any, error) {
-		progress(0.3, fmt.Sprintf("storing %d workloads", len(r.file.Workloads)))
-		taken, err := s.Store.Take(ctx, store.Listing{Source: in.Source, Keys: r.file.Keys, Workloads: r.file.Workloads, Complete: in.Complete, Confirm: in.Confirm, Mapping: r.mapping, Author: s.Author})
-		if err != nil {
-			return nil, err
-		}
-		r.report.Retired = taken.Retired
-		s.Models.Nudge()
-		return r.report, nil
-	})
+	job, err := s.StartStoring(ctx, "import-workloads", "Import workloads from "+in.Source,
+		func(ctx context.Context, progress func(float64, string)) (any, error) {
+			progress(0.3, fmt.Sprintf("storing %d workloads", len(r.file.Workloads)))
+			taken, err := s.Store.Take(ctx, store.Listing{Source: in.Source, Keys: r.file.Keys,
+				Workloads: r.file.Workloads, Complete: in.Complete, Confirm: in.Confirm, Mapping: r.mapping,
+				Author: s.Author})
+			if err != nil {
+				return nil, err
+			}
+			r.report.Retired = taken.Retired
+			s.Models.Nudge()
+			return r.report, nil
+		})
 	return importing(job, err)
 }

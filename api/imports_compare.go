@@ -15,7 +15,8 @@ import (
 )
 
 // compare says what a listing does to the estate.
-func (r *reading) compare(snap *model.Model, in *importInput, sources []store.Source, listed []string, spokenFor map[string]bool) {
+func (r *reading) compare(snap *model.Model, in *importInput, sources []store.Source, listed []string,
+	spokenFor map[string]bool) {
 	out, file := &r.report, r.file
 	rank := map[string]int{estate.ByHand: -1, in.Source: 1 << 30} // a source that is heard first comes last
 	for _, s := range sources {
@@ -43,10 +44,11 @@ func (r *reading) compare(snap *model.Model, in *importInput, sources []store.So
 			}
 		}
 	}
-	leases, conflicts := estate.Reassign(have, listing, in.Source, estate.InstantOf(time.Now()), func(source string) bool {
-		r, known := rank[source]
-		return known && r < rank[in.Source]
-	})
+	leases, conflicts := estate.Reassign(have, listing, in.Source, estate.InstantOf(time.Now()),
+		func(source string) bool {
+			r, known := rank[source]
+			return known && r < rank[in.Source]
+		})
 	for _, c := range conflicts {
 		file.Errors = append(file.Errors, ingest.RowError{Column: "addresses", Reason: c.Error()})
 	}
@@ -87,7 +89,8 @@ func (r *reading) compare(snap *model.Model, in *importInput, sources []store.So
 		ex := ImportExample{ID: w.ID}
 		now := snap.Estate.Workload(k)
 		var kept int
-		ex.What, kept = differences(now, w, in.Source, file.Keys, func(source string) bool { return rank[source] < rank[in.Source] }, spokenFor[w.ID])
+		ex.What, kept = differences(now, w, in.Source, file.Keys,
+			func(source string) bool { return rank[source] < rank[in.Source] }, spokenFor[w.ID])
 		out.Kept += kept
 		ex.What = append(ex.What, leaseChanges(now.Leases, leases, w.ID)...)
 		if !now.Retired.IsZero() {
@@ -149,8 +152,10 @@ func leaseChanges(was []estate.Lease, changed map[string][]estate.Lease, id stri
 // those that the source speaks of; nil: those of the row, and those that it has
 // given before. better says that a source of a better rank speaks for its name,
 // os and kind.
-func differences(have, row *estate.Workload, source string, keys []string, outranks func(source string) bool, better bool) (what []string, kept int) {
-	for _, f := range [][3]string{{"name", have.Name, row.Name}, {"os", have.OS, row.OS}, {"kind", have.Kind, row.Kind}} {
+func differences(have, row *estate.Workload, source string, keys []string, outranks func(source string) bool,
+	better bool) (what []string, kept int) {
+	for _, f := range [][3]string{{"name", have.Name, row.Name}, {"os", have.OS, row.OS},
+		{"kind", have.Kind, row.Kind}} {
 		if f[1] != f[2] && f[2] != "" && better {
 			kept++
 		} else if f[1] != f[2] && f[2] != "" {

@@ -22,32 +22,36 @@ import (
 
 // readFlows reads a file of traffic, of any format, and gives its records one by
 // one.
-func (s *importsAPI) readFlows(ctx context.Context, snap *model.Model, in *importInput, progress func(float64, string), emit func(*flow.Joined) error) (ImportReport, error) {
-	out := ImportReport{Errors: []ingest.RowError{}, Warnings: []string{}, Examples: []ImportExample{}, NewWords: []string{}}
+func (s *importsAPI) readFlows(ctx context.Context, snap *model.Model, in *importInput,
+	progress func(float64, string), emit func(*flow.Joined) error) (ImportReport, error) {
+	out := ImportReport{Errors: []ingest.RowError{}, Warnings: []string{}, Examples: []ImportExample{},
+		NewWords: []string{}}
 	unusable := func(err error) error {
 		return app.Invalid("the file cannot be used: " + err.Error())
 	}
 	var first, last estate.Instant
 	records := 0
-	o := ingest.TrafficOptions{Directions: in.Directions, Name: in.Name, Progress: func(share float64, rows int) error {
-		progress(0.6*share, fmt.Sprintf("%d rows read", rows))
-		return ctx.Err()
-	}, Emit: func(r *flow.Joined) error {
-		if records == 0 || r.Start.Before(first) {
-			first = r.Start
-		}
-		if records == 0 || last.Before(r.Start) {
-			last = r.Start
-		}
-		records++
-		if snap.Estate.At(r.Client, r.Start).Workload == estate.Outside || snap.Estate.At(r.Server, r.Start).Workload == estate.Outside {
-			out.Outside++
-		}
-		if r.Confidence < flow.Sure {
-			out.Unsure++
-		}
-		return emit(r)
-	}}
+	o := ingest.TrafficOptions{Directions: in.Directions, Name: in.Name,
+		Progress: func(share float64, rows int) error {
+			progress(0.6*share, fmt.Sprintf("%d rows read", rows))
+			return ctx.Err()
+		}, Emit: func(r *flow.Joined) error {
+			if records == 0 || r.Start.Before(first) {
+				first = r.Start
+			}
+			if records == 0 || last.Before(r.Start) {
+				last = r.Start
+			}
+			records++
+			if snap.Estate.At(r.Client, r.Start).Workload == estate.Outside ||
+				snap.Estate.At(r.Server, r.Start).Workload == estate.Outside {
+				out.Outside++
+			}
+			if r.Confidence < flow.Sure {
+				out.Unsure++
+			}
+			return emit(r)
+		}}
 	f, err := in.file.open()
 	if err != nil {
 		return out, err
@@ -96,7 +100,8 @@ func (s *importsAPI) readFlows(ctx context.Context, snap *model.Model, in *impor
 	case err != nil:
 		return out, unusable(err)
 	}
-	out.Rows, out.Bad, out.Errors, out.Warnings = file.Rows, file.Bad, file.Errors, append(out.Warnings, file.Warnings...)
+	out.Rows, out.Bad, out.Errors, out.Warnings = file.Rows, file.Bad, file.Errors,
+		append(out.Warnings, file.Warnings...)
 	if records > 0 {
 		out.From, out.To = first.String(), last.String()
 	}
@@ -128,7 +133,9 @@ func (s *importsAPI) importFlows(ctx context.Context, in *importInput) (_ *Store
 		}
 		report.Added = hours.Count()
 		if hours.Over {
-			report.Warnings = append(report.Warnings, fmt.Sprintf("the file has more than %d conversation-hours; they are counted when it is imported", app.MostDistinct))
+			report.Warnings = append(report.Warnings,
+				fmt.Sprintf("the file has more than %d conversation-hours; they are counted when it is imported",
+					app.MostDistinct))
 		}
 		return &Stored[ImportAnswer]{Status: http.StatusOK, Body: ImportAnswer{Preview: &report}}, nil
 	}
@@ -146,17 +153,19 @@ func (s *importsAPI) importFlows(ctx context.Context, in *importInput) (_ *Store
 			return nil, huma.Error422UnprocessableEntity("the file cannot be used: " + err.Error())
 		}
 	}
-	job, err := s.StartStoring(ctx, "import-flows", "Import flows", func(ctx context.Context, progress func(float64, string)) (any, error) {
-		defer in.file.close()
-		return s.storeFlows(ctx, snap, in, progress)
-	})
+	job, err := s.StartStoring(ctx, "import-flows", "Import flows",
+		func(ctx context.Context, progress func(float64, string)) (any, error) {
+			defer in.file.close()
+			return s.storeFlows(ctx, snap, in, progress)
+		})
 	handed = err == nil
 	return importing(job, err)
 }
 
 // storeFlows reads a file of traffic into parts on the disk, and stores them
 // together.
-func (s *importsAPI) storeFlows(ctx context.Context, snap *model.Model, in *importInput, progress func(float64, string)) (any, error) {
+func (s *importsAPI) storeFlows(ctx context.Context, snap *model.Model, in *importInput,
+	progress func(float64, string)) (any, error) {
 	parts, err := app.NewSpill(s.Uploads, snap.Estate.ChangedHands)
 	if err != nil {
 		return nil, err
@@ -170,7 +179,8 @@ func (s *importsAPI) storeFlows(ctx context.Context, snap *model.Model, in *impo
 		return nil, err
 	}
 	progress(0.6, "storing")
-	added, err := s.Store.AddParts(ctx, "file "+in.file.sum, parts.Each(func(share float64) { progress(0.6+0.25*share, "storing") }))
+	added, err := s.Store.AddParts(ctx, "file "+in.file.sum,
+		parts.Each(func(share float64) { progress(0.6+0.25*share, "storing") }))
 	if err != nil {
 		return nil, err
 	}

@@ -58,9 +58,11 @@ type DisagreementList struct {
 type inventoryAPI struct{ *base }
 
 func (s *inventoryAPI) routes(r routes) {
-	post(r, "take-listing", listing, "Take what a source lists; for scripts, with a token", s.takeListing, withToken, filed("application/json", "application/x-ndjson", "text/csv"),
+	post(r, "take-listing", listing, "Take what a source lists; for scripts, with a token", s.takeListing, withToken,
+		filed("application/json", "application/x-ndjson", "text/csv"),
 		func(o *huma.Operation) {
-			o.Description = "The body is JSON ({\"workloads\": […]}), JSON Lines (application/x-ndjson) or CSV (text/csv). The same listing twice changes nothing."
+			o.Description = "The body is JSON ({\"workloads\": […]}), JSON Lines (application/x-ndjson) or CSV " +
+				"(text/csv). The same listing twice changes nothing."
 		})
 	get(r, "list-sources", "/sources", "The sources of workloads, the one whose values win first", s.sources)
 	put(r, "rank-sources", "/sources", "Say whose values win", s.rankSources)
@@ -76,7 +78,10 @@ type tokenKey struct{}
 
 // tokened lets a request with a token in only where tokens may go.
 func (s *base) tokened(next http.Handler) http.Handler {
-	refuse := func(w http.ResponseWriter, status int, detail string) { writeProblem(w, huma.NewError(status, detail)) }
+	refuse := func(w http.ResponseWriter, status int, detail string) {
+		writeProblem(w,
+			huma.NewError(status, detail))
+	}
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		secret, has := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
 		lists := r.URL.Path == listingPath
@@ -84,7 +89,9 @@ func (s *base) tokened(next http.Handler) http.Handler {
 		case !has && !lists:
 			next.ServeHTTP(w, r)
 		case !has:
-			refuse(w, http.StatusUnauthorized, "found no token, expected the header Authorization: Bearer TOKEN; make a token under Sources, in the view Workloads")
+			refuse(w, http.StatusUnauthorized,
+				"found no token, expected the header Authorization: Bearer TOKEN; make a token under Sources, in "+
+					"the view Workloads")
 		case !lists:
 			refuse(w, http.StatusForbidden, "a token opens only "+listingPath)
 		default:
@@ -136,30 +143,37 @@ func (s *inventoryAPI) takeListing(ctx context.Context, in *struct {
 		d := json.NewDecoder(f)
 		d.DisallowUnknownFields()
 		if bad := d.Decode(&all); bad != nil {
-			return nil, huma.Error422UnprocessableEntity(`found ` + strings.TrimPrefix(bad.Error(), "json: ") + `, expected {"workloads": [{"id": "…", "addresses": ["…"], "tags": {"env": "…"}}]}; nothing was taken`)
+			return nil, huma.Error422UnprocessableEntity(`found ` + strings.TrimPrefix(bad.Error(), "json: ") +
+				`, expected {"workloads": [{"id": "…", "addresses": ["…"], "tags": {"env": "…"}}]}; nothing was taken`)
 		}
 		if all.Workloads == nil {
-			return nil, huma.Error422UnprocessableEntity("found no workloads, expected a list of them, if only an empty one; nothing was taken")
+			return nil, huma.Error422UnprocessableEntity("found no workloads, expected a list of them, if only an " +
+				"empty one; nothing was taken")
 		}
 		file = ingest.WorkloadObjects(*all.Workloads, token.Source)
 	default:
-		return nil, huma.Error415UnsupportedMediaType("found the content type " + in.ContentType + ", expected application/json, application/x-ndjson or text/csv")
+		return nil, huma.Error415UnsupportedMediaType("found the content type " + in.ContentType +
+			", expected application/json, application/x-ndjson or text/csv")
 	}
 	if err != nil {
 		return nil, huma.Error422UnprocessableEntity("the listing cannot be used: " + err.Error())
 	}
 	if in.Complete && len(file.Errors) > 0 {
 		// What cannot be read would be retired.
-		return nil, huma.Error422UnprocessableEntity("some rows of the complete list cannot be used, and would be taken for missing; nothing was taken. The first: " + file.Errors[0].Error())
+		return nil, huma.Error422UnprocessableEntity("some rows of the complete list cannot be used, and would be " +
+			"taken for missing; nothing was taken. The first: " + file.Errors[0].Error())
 	}
-	taken, err := s.Store.Take(ctx, store.Listing{Source: token.Source, Keys: file.Keys, Workloads: file.Workloads, Complete: in.Complete, Confirm: in.Confirm, Author: token.Name})
+	taken, err := s.Store.Take(ctx, store.Listing{Source: token.Source, Keys: file.Keys, Workloads: file.Workloads,
+		Complete: in.Complete, Confirm: in.Confirm, Author: token.Name})
 	if err != nil {
 		return nil, err
 	}
 	for _, c := range taken.Conflicts {
 		file.Errors = append(file.Errors, ingest.RowError{Column: "addresses", Reason: c.Error()})
 	}
-	out := ListingOut{Source: token.Source, Rows: file.Rows, Taken: len(file.Workloads), Changed: taken.Changed, Retired: taken.Retired, Bad: len(file.Errors), Errors: append([]ingest.RowError{}, file.Errors[:min(shownErrors, len(file.Errors))]...)}
+	out := ListingOut{Source: token.Source, Rows: file.Rows, Taken: len(file.Workloads), Changed: taken.Changed,
+		Retired: taken.Retired, Bad: len(file.Errors), Errors: append([]ingest.RowError{},
+			file.Errors[:min(shownErrors, len(file.Errors))]...)}
 	if out.Retired == nil {
 		out.Retired = []string{}
 	}
@@ -188,7 +202,8 @@ func (s *inventoryAPI) rankSources(ctx context.Context, in *struct {
 	}
 	for _, have := range all {
 		if !slices.Contains(in.Body.Names, have.Name) {
-			return nil, huma.Error409Conflict("the source " + have.Name + " is missing from the order; somebody may have added it: load the sources again")
+			return nil, huma.Error409Conflict("the source " + have.Name +
+				" is missing from the order; somebody may have added it: load the sources again")
 		}
 	}
 	if err := s.Store.RankSources(ctx, in.Body.Names); err != nil {
@@ -241,7 +256,8 @@ func (s *inventoryAPI) addToken(ctx context.Context, in *struct {
 	}
 }) (*Made[TokenOut], error) {
 	if in.Body.Source == estate.ByHand {
-		return nil, huma.Error422UnprocessableEntity("source: “by hand” is for what people set; give the source another name")
+		return nil, huma.Error422UnprocessableEntity("source: “by hand” is for what people set; give the source " +
+			"another name")
 	}
 	raw := make([]byte, 32)
 	_, _ = rand.Read(raw) // never fails

@@ -42,12 +42,14 @@ func TestAScriptFeedsItsSource(t *testing.T) {
 	c := serve(t)
 	c.begin()
 	var token api.TokenOut
-	require.Equal(t, 201, c.call("POST", "/api/v1/tokens", map[string]any{"name": "nightly", "source": "plan"}, &token))
+	require.Equal(t, 201, c.call("POST", "/api/v1/tokens", map[string]any{"name": "nightly", "source": "plan"},
+		&token))
 	const path = "/api/v1/inventory/workloads"
 	list := `{"workloads":[{"id":"s-1","addresses":["10.99.0.1"],"tags":{"env":"live","app":"tides"}},{"id":"s-2","addresses":["10.99.0.2"],"tags":{"env":"trial"}}]}`
 	var out api.ListingOut
 	require.Equal(t, 200, c.send(path, token.Secret, "application/json", list, &out))
-	require.Equal(t, api.ListingOut{Source: "plan", Rows: 2, Taken: 2, Changed: 2, Retired: []string{}, Errors: out.Errors}, out)
+	require.Equal(t, api.ListingOut{Source: "plan", Rows: 2, Taken: 2, Changed: 2, Retired: []string{},
+		Errors: out.Errors}, out)
 	require.Equal(t, 200, c.send(path, token.Secret, "application/json", list, &out))
 	require.Zero(t, out.Changed, "the same again changes nothing")
 
@@ -67,11 +69,13 @@ func TestAScriptFeedsItsSource(t *testing.T) {
 		require.Contains(t, p.Detail, want)
 	}
 	require.Equal(t, 415, c.send(path, token.Secret, "text/plain", "x", &p))
-	require.Equal(t, 422, c.send(path+"?complete=true", token.Secret, "application/x-ndjson", `{"id":"s-1"}`+"\n"+`{"id":"s-2","addresses":["x"]}`, &p))
+	require.Equal(t, 422, c.send(path+"?complete=true", token.Secret, "application/x-ndjson",
+		`{"id":"s-1"}`+"\n"+`{"id":"s-2","addresses":["x"]}`, &p))
 	require.Contains(t, p.Detail, "would be taken for missing")
 
 	// A bad row is named, the rest goes on.
-	require.Equal(t, 200, c.send(path, token.Secret, "application/x-ndjson", `{"id":"s-3"}`+"\n"+`{"id":"s-4","addresses":["x"]}`+"\n", &out))
+	require.Equal(t, 200, c.send(path, token.Secret, "application/x-ndjson",
+		`{"id":"s-3"}`+"\n"+`{"id":"s-4","addresses":["x"]}`+"\n", &out))
 	require.Equal(t, [2]int{1, 1}, [2]int{out.Taken, out.Bad})
 	require.Equal(t, 2, out.Errors[0].Line)
 	require.Equal(t, 200, c.send(path, token.Secret, "text/csv", "id,tag:tier\ns-1,entry\n", &out))
@@ -79,10 +83,15 @@ func TestAScriptFeedsItsSource(t *testing.T) {
 
 	// The complete list: s-2 and s-3 go, what others list stays. It lacks much, so it
 	// is to be confirmed.
-	require.Equal(t, 409, c.send(path+"?complete=true", token.Secret, "application/json", `{"workloads":[{"id":"s-1"}]}`, &p))
-	require.Contains(t, p.Detail, "lacks 2 of the 3 workloads that its source has listed before, and they would be retired; nothing was changed. If the list is whole, send it again with confirm=2")
-	require.Equal(t, 409, c.send(path+"?complete=true&confirm=3", token.Secret, "application/json", `{"workloads":[{"id":"s-1"}]}`, nil))
-	require.Equal(t, 200, c.send(path+"?complete=true&confirm=2", token.Secret, "application/json", `{"workloads":[{"id":"s-1","addresses":["10.99.0.1"]},{"id":"booking-entry-01"}]}`, &out))
+	require.Equal(t, 409, c.send(path+"?complete=true", token.Secret, "application/json",
+		`{"workloads":[{"id":"s-1"}]}`, &p))
+	require.Contains(t, p.Detail,
+		"lacks 2 of the 3 workloads that its source has listed before, and they would be retired; nothing was "+
+			"changed. If the list is whole, send it again with confirm=2")
+	require.Equal(t, 409, c.send(path+"?complete=true&confirm=3", token.Secret, "application/json",
+		`{"workloads":[{"id":"s-1"}]}`, nil))
+	require.Equal(t, 200, c.send(path+"?complete=true&confirm=2", token.Secret, "application/json",
+		`{"workloads":[{"id":"s-1","addresses":["10.99.0.1"]},{"id":"booking-entry-01"}]}`, &out))
 	require.Equal(t, []string{"s-2", "s-3"}, out.Retired)
 	var there, gone api.WorkloadList
 	c.get("/api/v1/workloads?q=s-2", &there)
@@ -114,32 +123,40 @@ func TestForeignHeadingsAreRememberedAndDisagreementsSettled(t *testing.T) {
 	require.Equal(t, "", a.Preview.Mapping["Rack"])
 	require.Len(t, a.Preview.First, 2)
 	require.Equal(t, 1, a.Preview.Added)
-	require.Equal(t, 202, c.call("POST", "/api/v1/imports/workloads?source=plan&mapping="+url.QueryEscape(mapping), file, &a))
+	require.Equal(t, 202, c.call("POST", "/api/v1/imports/workloads?source=plan&mapping="+url.QueryEscape(mapping),
+		file, &a))
 	require.Equal(t, "done", c.job(a.Job).State)
 	require.Equal(t, 200, c.call("POST", "/api/v1/imports/workloads?preview=true&source=plan", file, &a))
 	require.Equal(t, "tag:rack", a.Preview.Mapping["Rack"], "remembered for the source")
 	require.Equal(t, [2]int{0, 0}, [2]int{a.Preview.Added, a.Preview.Changed})
-	require.Equal(t, 200, c.call("POST", "/api/v1/imports/workloads?preview=true&source=plan&mapping="+url.QueryEscape(`{"Host Name":""}`), file, &a))
+	require.Equal(t, 200, c.call("POST",
+		"/api/v1/imports/workloads?preview=true&source=plan&mapping="+url.QueryEscape(`{"Host Name":""}`), file, &a))
 	require.Contains(t, a.Preview.Unusable, "column id")
 	require.NotEmpty(t, a.Preview.Headings, "shown all the same, to be mended")
-	require.Equal(t, 200, c.call("POST", "/api/v1/imports/workloads?preview=true&source=plan&complete=true", "id\nnew-1\n", &a))
+	require.Equal(t, 200, c.call("POST", "/api/v1/imports/workloads?preview=true&source=plan&complete=true",
+		"id\nnew-1\n", &a))
 	require.Equal(t, 1, a.Preview.Missing)
 
 	var d api.DisagreementList
 	c.get("/api/v1/disagreements", &d)
 	require.Equal(t, 1, d.Total)
-	require.Equal(t, [2]string{"booking-entry-01", "env"}, [2]string{d.Disagreements[0].Workload, d.Disagreements[0].Key})
+	require.Equal(t, [2]string{"booking-entry-01", "env"}, [2]string{d.Disagreements[0].Workload,
+		d.Disagreements[0].Key})
 	counts := d.Disagreements[0].Values[0].Source
 	var sources []store.Source
-	require.Equal(t, 409, c.call("PUT", "/api/v1/sources", map[string]any{"names": []string{"plan"}}, nil), "one is missing")
+	require.Equal(t, 409, c.call("PUT", "/api/v1/sources", map[string]any{"names": []string{"plan"}}, nil),
+		"one is missing")
 	other := map[string]string{"plan": "inventory", "inventory": "plan"}[counts]
-	require.Equal(t, 200, c.call("PUT", "/api/v1/sources", map[string]any{"names": []string{other, counts}}, &sources))
+	require.Equal(t, 200, c.call("PUT", "/api/v1/sources", map[string]any{"names": []string{other, counts}},
+		&sources))
 	c.get("/api/v1/disagreements", &d)
 	require.Equal(t, other, d.Disagreements[0].Values[0].Source)
 	var p problem
-	require.Equal(t, 409, c.call("POST", "/api/v1/tags", map[string]any{"workloads": []string{"booking-entry-01"}, "key": "env", "value": "live", "was": "something else"}, &p))
+	require.Equal(t, 409, c.call("POST", "/api/v1/tags", map[string]any{"workloads": []string{"booking-entry-01"},
+		"key": "env", "value": "live", "was": "something else"}, &p))
 	require.Contains(t, p.Detail, "somebody has changed this meanwhile")
-	require.Equal(t, 200, c.call("POST", "/api/v1/tags", map[string]any{"workloads": []string{"booking-entry-01"}, "key": "env", "value": "live"}, nil))
+	require.Equal(t, 200, c.call("POST", "/api/v1/tags", map[string]any{"workloads": []string{"booking-entry-01"},
+		"key": "env", "value": "live"}, nil))
 	c.get("/api/v1/disagreements", &d)
 	require.Zero(t, d.Total)
 	r, err := http.Get(c.base + "/api/v1/disagreements.csv")
@@ -156,10 +173,12 @@ func TestVocabularySuggestionsAndSelections(t *testing.T) {
 	one := list.Workloads[0]
 
 	// A tag that is cleared is suggested again, until that is refused.
-	require.Equal(t, 200, c.call("POST", "/api/v1/tags", map[string]any{"workloads": []string{one.ID}, "key": "tier", "value": ""}, nil))
+	require.Equal(t, 200, c.call("POST", "/api/v1/tags", map[string]any{"workloads": []string{one.ID}, "key": "tier",
+		"value": ""}, nil))
 	var s api.SuggestionList
 	look := func() {
-		require.Eventually(t, func() bool { c.get("/api/v1/suggestions", &s); return s.Complete }, 20*time.Second, 20*time.Millisecond)
+		require.Eventually(t, func() bool { c.get("/api/v1/suggestions", &s); return s.Complete }, 20*time.Second,
+			20*time.Millisecond)
 	}
 	look()
 	find := func() *api.SuggestionOut {
@@ -178,7 +197,8 @@ func TestVocabularySuggestionsAndSelections(t *testing.T) {
 	require.Equal(t, 200, c.call("POST", "/api/v1/suggestions/refuse", map[string]any{"tags": tag}, &s))
 	require.Nil(t, find())
 	require.Len(t, s.Refused, 1)
-	require.Equal(t, 200, c.call("POST", "/api/v1/suggestions/refuse", map[string]any{"tags": tag, "again": true}, &s))
+	require.Equal(t, 200, c.call("POST", "/api/v1/suggestions/refuse", map[string]any{"tags": tag, "again": true},
+		&s))
 	require.NotNil(t, find())
 	require.Equal(t, 200, c.call("POST", "/api/v1/suggestions/accept?dryRun=true", map[string]any{"tags": tag}, nil))
 	look()
@@ -189,14 +209,16 @@ func TestVocabularySuggestionsAndSelections(t *testing.T) {
 
 	// Slips are mended together, as one change.
 	ids := []string{list.Workloads[1].ID, list.Workloads[2].ID}
-	require.Equal(t, 200, c.call("POST", "/api/v1/tags", map[string]any{"workloads": ids, "key": "env", "value": "LIVE "}, nil))
+	require.Equal(t, 200, c.call("POST", "/api/v1/tags", map[string]any{"workloads": ids, "key": "env",
+		"value": "LIVE "}, nil))
 	var usual []api.Misspelling
 	c.get("/api/v1/vocabulary/misspellings", &usual)
 	require.Contains(t, usual, api.Misspelling{Key: "env", Value: "LIVE ", Like: "live", Count: 2})
 	require.Equal(t, 200, c.call("POST", "/api/v1/vocabulary/fix", map[string]any{"misspellings": usual}, nil))
 	c.get("/api/v1/vocabulary/misspellings", &usual)
 	require.Empty(t, usual)
-	require.Equal(t, 409, c.call("POST", "/api/v1/vocabulary/fix", map[string]any{"misspellings": []api.Misspelling{{Key: "env", Value: "LIVE ", Like: "live"}}}, nil))
+	require.Equal(t, 409, c.call("POST", "/api/v1/vocabulary/fix",
+		map[string]any{"misspellings": []api.Misspelling{{Key: "env", Value: "LIVE ", Like: "live"}}}, nil))
 	require.Equal(t, 200, c.call("POST", "/api/v1/policy/undo", nil, nil))
 	c.get("/api/v1/vocabulary/misspellings", &usual)
 	require.NotEmpty(t, usual)
@@ -205,26 +227,32 @@ func TestVocabularySuggestionsAndSelections(t *testing.T) {
 	filter := map[string]any{"tag": []string{"tier=store"}}
 	var stores api.WorkloadList
 	c.get("/api/v1/workloads?tag=tier%3Dstore", &stores)
-	require.Equal(t, 409, c.call("POST", "/api/v1/tags", map[string]any{"filter": filter, "count": stores.Total + 1, "key": "care", "value": "high"}, nil))
-	require.Equal(t, 200, c.call("POST", "/api/v1/tags", map[string]any{"filter": filter, "count": stores.Total, "key": "care", "value": "high"}, nil))
+	require.Equal(t, 409, c.call("POST", "/api/v1/tags", map[string]any{"filter": filter, "count": stores.Total + 1,
+		"key": "care", "value": "high"}, nil))
+	require.Equal(t, 200, c.call("POST", "/api/v1/tags", map[string]any{"filter": filter, "count": stores.Total,
+		"key": "care", "value": "high"}, nil))
 	var careful api.WorkloadList
 	c.get("/api/v1/workloads?tag=care%3Dhigh", &careful)
 	require.Equal(t, stores.Total, careful.Total)
 
 	var found api.FoundList
-	require.Equal(t, 200, c.call("POST", "/api/v1/workloads/find", map[string]any{"text": one.ID + ", nobody;\n" + list.Workloads[1].Leases[0].Addr}, &found))
+	require.Equal(t, 200, c.call("POST", "/api/v1/workloads/find",
+		map[string]any{"text": one.ID + ", nobody;\n" + list.Workloads[1].Leases[0].Addr}, &found))
 	require.Len(t, found.Workloads, 2)
 	require.Equal(t, []string{"nobody"}, found.Unknown)
 
 	// Other structural tags: what lacks them is what is missing now.
-	require.Equal(t, 200, c.call("PUT", "/api/v1/vocabulary/structural", map[string]any{"keys": []string{"app", "care"}}, nil))
+	require.Equal(t, 200, c.call("PUT", "/api/v1/vocabulary/structural",
+		map[string]any{"keys": []string{"app", "care"}}, nil))
 	var sum api.Summary
 	c.get("/api/v1/summary", &sum)
 	require.Equal(t, "care", sum.LackKey)
-	require.Equal(t, 422, c.call("PUT", "/api/v1/vocabulary/structural", map[string]any{"keys": []string{"app", "app"}}, nil))
+	require.Equal(t, 422, c.call("PUT", "/api/v1/vocabulary/structural",
+		map[string]any{"keys": []string{"app", "app"}}, nil))
 
 	var sel []store.Selection
-	require.Equal(t, 200, c.call("PUT", "/api/v1/selections", map[string]any{"list": "workloads", "name": "stores", "filter": "tag=tier%3Dstore"}, &sel))
+	require.Equal(t, 200, c.call("PUT", "/api/v1/selections",
+		map[string]any{"list": "workloads", "name": "stores", "filter": "tag=tier%3Dstore"}, &sel))
 	require.Len(t, sel, 1)
 	require.Equal(t, 200, c.call("DELETE", "/api/v1/selections?list=workloads&name=stores", nil, &sel))
 	require.Empty(t, sel)
@@ -253,11 +281,13 @@ func TestPagesOfAWorkloadAndAGroup(t *testing.T) {
 	require.Equal(t, 404, c.call("GET", "/api/v1/workloads/nobody/rules", nil, nil))
 
 	// Who left the group, when, and why.
-	require.Equal(t, 200, c.call("POST", "/api/v1/tags", map[string]any{"workloads": []string{one.ID}, "key": "env", "value": "bench"}, nil))
+	require.Equal(t, 200, c.call("POST", "/api/v1/tags", map[string]any{"workloads": []string{one.ID}, "key": "env",
+		"value": "bench"}, nil))
 	var h api.GroupHistory
 	c.get("/api/v1/groups/history?name=live", &h)
 	require.NotZero(t, h.Total)
-	require.Equal(t, [3]string{one.ID, "yes", "no"}, [3]string{h.Changes[0].Workload, h.Changes[0].Before, h.Changes[0].After})
+	require.Equal(t, [3]string{one.ID, "yes", "no"}, [3]string{h.Changes[0].Workload, h.Changes[0].Before,
+		h.Changes[0].After})
 	require.Equal(t, "env: live → bench, by tester", h.Changes[0].Why)
 	c.get("/api/v1/workloads/"+one.ID+"/rules", &rules)
 	require.Equal(t, 404, c.call("GET", "/api/v1/groups/history?name=nobody", nil, nil))
@@ -280,17 +310,24 @@ func TestPagesOfAWorkloadAndAGroup(t *testing.T) {
 	var p api.PolicyOut
 	c.get("/api/v1/policy", &p)
 	var out api.RegroupOut
-	require.Equal(t, 200, c.call("POST", "/api/v1/groups/rename?dryRun=true", map[string]any{"revision": p.Revision, "name": "live", "to": "in force"}, &out))
+	require.Equal(t, 200, c.call("POST", "/api/v1/groups/rename?dryRun=true",
+		map[string]any{"revision": p.Revision, "name": "live", "to": "in force"}, &out))
 	require.NotEmpty(t, out.Changed)
 	require.Zero(t, out.Consequences.Changed, "a name changes no verdict")
-	require.Equal(t, 201, c.call("POST", "/api/v1/groups/rename", map[string]any{"revision": p.Revision, "name": "live", "to": "in force"}, &out))
-	require.Equal(t, 409, c.call("POST", "/api/v1/groups/rename", map[string]any{"revision": p.Revision, "name": "in force", "to": "live"}, nil), "made on what was there before")
+	require.Equal(t, 201, c.call("POST", "/api/v1/groups/rename",
+		map[string]any{"revision": p.Revision, "name": "live", "to": "in force"}, &out))
+	require.Equal(t, 409, c.call("POST", "/api/v1/groups/rename",
+		map[string]any{"revision": p.Revision, "name": "in force", "to": "live"}, nil),
+		"made on what was there before")
 	require.Contains(t, c.text(), `group "in force" = `)
-	require.Equal(t, 200, c.call("POST", "/api/v1/groups/remove?dryRun=true", map[string]any{"revision": out.Revision, "name": "in force"}, &out))
+	require.Equal(t, 200, c.call("POST", "/api/v1/groups/remove?dryRun=true",
+		map[string]any{"revision": out.Revision, "name": "in force"}, &out))
 	require.NotEmpty(t, append(out.Changed, out.Removed...))
-	require.Equal(t, 201, c.call("POST", "/api/v1/groups/remove", map[string]any{"revision": out.Revision, "name": "in force"}, &out))
+	require.Equal(t, 201, c.call("POST", "/api/v1/groups/remove",
+		map[string]any{"revision": out.Revision, "name": "in force"}, &out))
 	require.NotContains(t, c.text(), `"in force"`)
-	for _, file := range []string{"groups", "rules", "suggestions", "ledger", "assertions", "findings", "misspellings"} {
+	for _, file := range []string{"groups", "rules", "suggestions", "ledger", "assertions", "findings",
+		"misspellings"} {
 		r, err := http.Get(c.base + "/api/" + file + ".csv")
 		require.NoError(t, err)
 		text, _ := io.ReadAll(r.Body)
@@ -303,7 +340,8 @@ func TestPagesOfAWorkloadAndAGroup(t *testing.T) {
 func TestTheEstateMovesElsewhere(t *testing.T) {
 	c := serve(t)
 	c.begin()
-	require.Equal(t, 200, c.call("PUT", "/api/v1/vocabulary/structural", map[string]any{"keys": []string{"app", "env"}}, nil))
+	require.Equal(t, 200, c.call("PUT", "/api/v1/vocabulary/structural",
+		map[string]any{"keys": []string{"app", "env"}}, nil))
 	r, err := http.Get(c.base + "/api/v1/estate.jsonl")
 	require.NoError(t, err)
 	export, err := io.ReadAll(r.Body)

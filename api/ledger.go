@@ -93,7 +93,8 @@ func (s *base) asked(ctx context.Context, w Window, f LedgerFilter) (*reach.View
 }
 
 func (f LedgerFilter) query(snap *model.Model) (reach.Query, error) {
-	q := reach.Query{Group: f.Group, Leaks: f.Odd, Turn: f.Turn == "reaches", Text: f.Text, Rule: f.Rule, Verdicts: verdicts(f.Verdict)}
+	q := reach.Query{Group: f.Group, Leaks: f.Odd, Turn: f.Turn == "reaches", Text: f.Text, Rule: f.Rule,
+		Verdicts: verdicts(f.Verdict)}
 	if f.Against != 0 {
 		q.Was = verdicts(f.Was)
 	}
@@ -111,7 +112,8 @@ func (f LedgerFilter) query(snap *model.Model) (reach.Query, error) {
 	if f.For != "" {
 		part, ok := reach.ReadPart(f.For)
 		if !ok {
-			return q, huma.Error422UnprocessableEntity(fmt.Sprintf("for: found %q, expected area:NAME, owner:NAME or KEY:VALUE", f.For))
+			return q, huma.Error422UnprocessableEntity(fmt.Sprintf("for: found %q, expected area:NAME, owner:NAME "+
+				"or KEY:VALUE", f.For))
 		}
 		q.Part = &part
 	}
@@ -131,7 +133,8 @@ func (f LedgerFilter) narrow(snap *model.Model, to *reach.Filter) error {
 		}
 		e, errs := expr.ParseText(side.text)
 		if len(errs) > 0 {
-			return huma.Error422UnprocessableEntity(fmt.Sprintf("%s: at character %d: %s", side.name, errs[0].Col, errs[0].Message))
+			return huma.Error422UnprocessableEntity(fmt.Sprintf("%s: at character %d: %s", side.name, errs[0].Col,
+				errs[0].Message))
 		}
 		*side.to = e
 	}
@@ -145,16 +148,19 @@ func (f LedgerFilter) narrow(snap *model.Model, to *reach.Filter) error {
 		}
 		r, ok, err := service.ParseSpec(strings.ToLower(word))
 		if !ok || err != nil {
-			return huma.Error422UnprocessableEntity(fmt.Sprintf("services: found %q, expected the name of a service of the policy, or a spec such as tcp/443", word))
+			return huma.Error422UnprocessableEntity(fmt.Sprintf("services: found %q, expected the name of a "+
+				"service of the policy, or a spec such as tcp/443", word))
 		}
 		to.Services = to.Services.Union(service.NewSet(r))
 	}
 	for _, path := range f.Path {
 		parts := strings.Split(path, "|")
 		if len(parts) != 4 {
-			return huma.Error422UnprocessableEntity(fmt.Sprintf("path: found %q, expected four names separated by |", path))
+			return huma.Error422UnprocessableEntity(fmt.Sprintf("path: found %q, expected four names separated by |",
+				path))
 		}
-		to.Paths = append(to.Paths, reach.Path{ClientColumn: parts[0], ClientRow: parts[1], ServerColumn: parts[2], ServerRow: parts[3]})
+		to.Paths = append(to.Paths, reach.Path{ClientColumn: parts[0], ClientRow: parts[1], ServerColumn: parts[2],
+			ServerRow: parts[3]})
 	}
 	return nil
 }
@@ -166,7 +172,8 @@ func verdicts(names []string) (out [3]bool) {
 	return out
 }
 
-var measures = map[string]reach.Measure{"conversations": reach.Conversations, "pairs": reach.PairsOfEnds, "bytes": reach.Bytes}
+var measures = map[string]reach.Measure{"conversations": reach.Conversations, "pairs": reach.PairsOfEnds,
+	"bytes": reach.Bytes}
 
 // Page is a stretch of a list.
 type Page struct {
@@ -218,9 +225,12 @@ func ledgerPage(rows []reach.Row, p Page) LedgerPage {
 	from, to := p.cut(len(rows))
 	for _, r := range rows[from:to] {
 		o := LedgerRow{
-			Key: r.Key(), Label: r.Text, Kind: r.Kind, Lack: r.Lack, Service: r.Point.String(), ServiceName: flow.ServiceName(r.Point), Counts: countsOut(r.Counts),
-			Conversations: r.Conversations, Connections: r.Connections, Bytes: r.Bytes, Leaks: r.Leaks, Chokes: r.Chokes,
-			Others: []OtherOut{}, OtherCount: r.OtherCount, Spark: r.Spark, Rules: r.Rules, Changed: r.Changed, First: r.First.String(), Last: r.Last.String(),
+			Key: r.Key(), Label: r.Text, Kind: r.Kind, Lack: r.Lack, Service: r.Point.String(),
+			ServiceName: flow.ServiceName(r.Point), Counts: countsOut(r.Counts),
+			Conversations: r.Conversations, Connections: r.Connections, Bytes: r.Bytes, Leaks: r.Leaks,
+			Chokes: r.Chokes,
+			Others: []OtherOut{}, OtherCount: r.OtherCount, Spark: r.Spark, Rules: r.Rules, Changed: r.Changed,
+			First: r.First.String(), Last: r.Last.String(),
 		}
 		if o.Rules == nil {
 			o.Rules = []int{}

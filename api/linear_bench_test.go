@@ -72,19 +72,23 @@ func BenchmarkGrowth(b *testing.B) {
 			c.begin()
 			start := time.Now()
 			var p api.GroupPreview
-			require.Equal(b, 200, c.call("POST", "/api/v1/groups/preview", map[string]any{"name": "", "text": "address in " + strings.Join(list, ", ")}, &p))
+			require.Equal(b, 200, c.call("POST", "/api/v1/groups/preview",
+				map[string]any{"name": "", "text": "address in " + strings.Join(list, ", ")}, &p))
 			return time.Since(start)
 		}},
 		{"WorkloadsOfOneID", 20_000, preview("/api/v1/imports/workloads?preview=true", func(n int) string {
 			var text strings.Builder
 			text.WriteString("id,addresses,from,until\n")
 			for i := range n {
-				fmt.Fprintf(&text, "one,10.%d.%d.%d,2020-01-01T00:00:00Z,2021-01-01T00:00:00Z\n", i>>16, i>>8&255, i&255)
+				fmt.Fprintf(&text, "one,10.%d.%d.%d,2020-01-01T00:00:00Z,2021-01-01T00:00:00Z\n", i>>16, i>>8&255,
+					i&255)
 			}
 			return text.String()
 		}, 200)},
-		{"FileOfOneLine", 1 << 20, preview("/api/v1/imports/flows?preview=true", func(n int) string { return strings.Repeat("x", n) }, 200)},
-		{"LineOfManyCells", 1 << 18, preview("/api/v1/imports/flows?preview=true", func(n int) string { return strings.Repeat("abc,", n) }, 422)},
+		{"FileOfOneLine", 1 << 20, preview("/api/v1/imports/flows?preview=true",
+			func(n int) string { return strings.Repeat("x", n) }, 200)},
+		{"LineOfManyCells", 1 << 18, preview("/api/v1/imports/flows?preview=true",
+			func(n int) string { return strings.Repeat("abc,", n) }, 422)},
 	} {
 		b.Run(x.name, func(b *testing.B) {
 			var small, large time.Duration

@@ -218,7 +218,8 @@ func membershipChanges(snap *model.Model, group string, said []store.SaidValue, 
 		for _, at := range times {
 			is, has := ask(at)
 			if is != was {
-				out = append(out, MembershipChange{At: at.UTC().Format(time.RFC3339), Workload: w.ID, Name: w.Label(), Before: was.String(), After: is.String(), Why: tagChanges(had, has, mine, at)})
+				out = append(out, MembershipChange{At: at.UTC().Format(time.RFC3339), Workload: w.ID, Name: w.Label(),
+					Before: was.String(), After: is.String(), Why: tagChanges(had, has, mine, at)})
 			}
 			was, had = is, has
 		}
@@ -241,13 +242,16 @@ func arrivals(snap *model.Model, group string, from time.Time) []MembershipChang
 			}
 		}
 		member := func(l estate.Lease) bool {
-			return l.Addr.IsValid() && !l.Empty() && snap.Compiled.Group(group, snap.Compiled.At(l.Addr, l.From)) == expr.Yes
+			return l.Addr.IsValid() && !l.Empty() && snap.Compiled.Group(group,
+				snap.Compiled.At(l.Addr, l.From)) == expr.Yes
 		}
 		if first.From.IsBound() && first.From.Time().After(from) && member(first) {
-			out = append(out, MembershipChange{At: first.From.String(), Workload: w.ID, Name: w.Label(), Before: "no", After: "yes", Why: "its first address, " + first.Addr.String()})
+			out = append(out, MembershipChange{At: first.From.String(), Workload: w.ID, Name: w.Label(), Before: "no",
+				After: "yes", Why: "its first address, " + first.Addr.String()})
 		}
 		if w.Retired.After(from) && member(last) {
-			out = append(out, MembershipChange{At: w.Retired.UTC().Format(time.RFC3339), Workload: w.ID, Name: w.Label(), Before: "yes", After: "no", Why: "retired: no source lists it any more"})
+			out = append(out, MembershipChange{At: w.Retired.UTC().Format(time.RFC3339), Workload: w.ID,
+				Name: w.Label(), Before: "yes", After: "no", Why: "retired: no source lists it any more"})
 		}
 	}
 	return out
@@ -290,14 +294,16 @@ func (s *groupsAPI) renameGroup(ctx context.Context, in *struct {
 		To       string `json:"to"`
 	}
 }) (*Stored[RegroupOut], error) {
-	return s.regroup(ctx, in.Window, in.Body.Revision, in.DryRun, fmt.Sprintf("Rename group %s to %s", in.Body.Name, in.Body.To), func(snap *model.Model, out *RegroupOut) (string, *policy.EditError) {
-		for _, item := range snap.Policy.Items {
-			if item.Statement != nil && policy.Names(item.Statement, in.Body.Name) {
-				out.Changed = append(out.Changed, item.Statement.String())
+	return s.regroup(ctx, in.Window, in.Body.Revision, in.DryRun,
+		fmt.Sprintf("Rename group %s to %s", in.Body.Name, in.Body.To),
+		func(snap *model.Model, out *RegroupOut) (string, *policy.EditError) {
+			for _, item := range snap.Policy.Items {
+				if item.Statement != nil && policy.Names(item.Statement, in.Body.Name) {
+					out.Changed = append(out.Changed, item.Statement.String())
+				}
 			}
-		}
-		return policy.RenameGroup(snap.Head.Text, in.Body.Name, in.Body.To)
-	})
+			return policy.RenameGroup(snap.Head.Text, in.Body.Name, in.Body.To)
+		})
 }
 
 func (s *groupsAPI) removeGroup(ctx context.Context, in *struct {
@@ -308,26 +314,29 @@ func (s *groupsAPI) removeGroup(ctx context.Context, in *struct {
 		Name     string `json:"name"`
 	}
 }) (*Stored[RegroupOut], error) {
-	return s.regroup(ctx, in.Window, in.Body.Revision, in.DryRun, "Remove group "+in.Body.Name, func(snap *model.Model, out *RegroupOut) (string, *policy.EditError) {
-		after, changed, removed, err := policy.DropGroup(snap.Head.Text, in.Body.Name)
-		lines := policy.Lines(snap.Head.Text)
-		for _, l := range changed {
-			out.Changed = append(out.Changed, lines[l-1])
-		}
-		for _, l := range removed {
-			out.Removed = append(out.Removed, lines[l-1])
-		}
-		return after, err
-	})
+	return s.regroup(ctx, in.Window, in.Body.Revision, in.DryRun, "Remove group "+in.Body.Name,
+		func(snap *model.Model, out *RegroupOut) (string, *policy.EditError) {
+			after, changed, removed, err := policy.DropGroup(snap.Head.Text, in.Body.Name)
+			lines := policy.Lines(snap.Head.Text)
+			for _, l := range changed {
+				out.Changed = append(out.Changed, lines[l-1])
+			}
+			for _, l := range removed {
+				out.Removed = append(out.Removed, lines[l-1])
+			}
+			return after, err
+		})
 }
 
-func (s *groupsAPI) regroup(ctx context.Context, w Window, revision int, dryRun bool, words string, edit func(*model.Model, *RegroupOut) (string, *policy.EditError)) (*Stored[RegroupOut], error) {
+func (s *groupsAPI) regroup(ctx context.Context, w Window, revision int, dryRun bool, words string,
+	edit func(*model.Model, *RegroupOut) (string, *policy.EditError)) (*Stored[RegroupOut], error) {
 	v, snap, err := s.view(ctx, w)
 	if err != nil {
 		return nil, err
 	}
 	if revision != snap.Head.No {
-		return nil, huma.Error409Conflict("somebody has changed the policy since; nothing was changed. Look again at what uses the group, then do it")
+		return nil, huma.Error409Conflict("somebody has changed the policy since; nothing was changed. Look again " +
+			"at what uses the group, then do it")
 	}
 	out := RegroupOut{Changed: []string{}, Removed: []string{}}
 	text, bad := edit(snap, &out)
@@ -354,7 +363,8 @@ func (s *groupsAPI) exportGroups(ctx context.Context, _ *struct{}) (*huma.Stream
 			for _, f := range g.Findings {
 				found = append(found, f.Kind)
 			}
-			_ = w.Write([]string{g.Name, g.Body, g.Note, fmt.Sprint(g.In), fmt.Sprint(g.Undecided), fmt.Sprint(len(g.UsedBy)), strings.Join(found, "; ")})
+			_ = w.Write([]string{g.Name, g.Body, g.Note, fmt.Sprint(g.In), fmt.Sprint(g.Undecided),
+				fmt.Sprint(len(g.UsedBy)), strings.Join(found, "; ")})
 		}
 	}), nil
 }
@@ -365,7 +375,8 @@ func (s *policyAPI) exportRules(ctx context.Context, in *struct{ Window }) (*hum
 		return nil, err
 	}
 	return stream("rules.csv", func(w *ingest.CSV) {
-		_ = w.Write([]string{"line", "layer", "rule", "note", "author", "changed", "conversations", "last_hit", "findings"})
+		_ = w.Write([]string{"line", "layer", "rule", "note", "author", "changed", "conversations", "last_hit",
+			"findings"})
 		for _, st := range p.Body.Statements {
 			if st.Rule == nil {
 				continue
@@ -374,7 +385,8 @@ func (s *policyAPI) exportRules(ctx context.Context, in *struct{ Window }) (*hum
 			for _, f := range st.Findings {
 				found = append(found, f.Kind)
 			}
-			_ = w.Write([]string{fmt.Sprint(st.Line), st.Rule.Layer, st.Rule.Sentence, st.Note, st.Author, st.At, fmt.Sprint(st.Hits), st.Last, strings.Join(found, "; ")})
+			_ = w.Write([]string{fmt.Sprint(st.Line), st.Rule.Layer, st.Rule.Sentence, st.Note, st.Author, st.At,
+				fmt.Sprint(st.Hits), st.Last, strings.Join(found, "; ")})
 		}
 	}), nil
 }

@@ -90,7 +90,8 @@ type policyAPI struct{ *base }
 
 func (s *policyAPI) routes(r routes) {
 	get(r, "read-policy", "/policy", "The policy document, with who wrote each line and what it decides", s.getPolicy)
-	post(r, "edit-policy", "/policy/edits", "Add, change, remove, move or switch off a statement", s.editPolicy, stored, missing, whole)
+	post(r, "edit-policy", "/policy/edits", "Add, change, remove, move or switch off a statement", s.editPolicy,
+		stored, missing, whole)
 	post(r, "fix-finding", "/policy/fix", "Do what a finding suggests", s.fix, stored, missing)
 	put(r, "replace-policy", "/policy/text", "Replace the whole policy text", s.importPolicy, stored, whole, matched)
 	post(r, "undo", "/policy/undo", "Take back the newest change", s.undo)
@@ -126,7 +127,8 @@ func (s *policyAPI) getPolicy(ctx context.Context, in *struct{ Window }) (*Tagge
 	}
 	evident := evidentAt(v)
 	lines := policy.Lines(snap.Head.Text)
-	out := PolicyOut{Revision: snap.Head.No, Text: snap.Head.Text, Statements: []StatementOut{}, Rules: len(snap.Policy.Rules), Counts: countsOut(totals.Conversations), Undo: undo, Redo: redo, Edits: total}
+	out := PolicyOut{Revision: snap.Head.No, Text: snap.Head.Text, Statements: []StatementOut{},
+		Rules: len(snap.Policy.Rules), Counts: countsOut(totals.Conversations), Undo: undo, Redo: redo, Edits: total}
 	for _, item := range snap.Policy.Items {
 		o, ok := statementOut(item, lines)
 		if !ok {
@@ -179,7 +181,8 @@ func statementOut(item policy.Item, lines []string) (StatementOut, bool) {
 func ruleOut(r *policy.Rule) *RuleOut {
 	bare := *r
 	bare.Note, bare.Off = "", false
-	out := &RuleOut{Action: r.Action.String(), Off: r.Off, Left: items(r.Left), Right: items(r.Right), On: []string{}, Clauses: r.Clauses.String(), Sentence: bare.String()}
+	out := &RuleOut{Action: r.Action.String(), Off: r.Off, Left: items(r.Left), Right: items(r.Right), On: []string{},
+		Clauses: r.Clauses.String(), Sentence: bare.String()}
 	if r.Layer != nil {
 		out.Layer = r.Layer.Name
 	}
@@ -235,7 +238,8 @@ func (s *policyAPI) editPolicy(ctx context.Context, in *struct {
 }
 
 // edited stores a text as the next revision, or says what that would do.
-func (s *base) edited(ctx context.Context, v *reach.View, snap *model.Model, text, words string, dryRun bool) (*Stored[EditOut], error) {
+func (s *base) edited(ctx context.Context, v *reach.View, snap *model.Model, text, words string,
+	dryRun bool) (*Stored[EditOut], error) {
 	out := EditOut{Revision: snap.Head.No, Words: words, Errors: []TextError{}}
 	if dryRun {
 		c := app.ConsequencesOf(v, snap, snap.After(text))
@@ -267,7 +271,8 @@ func unedited(snap *model.Model, bad *policy.EditError, dryRun bool) (*Stored[Ed
 func refusal(bad *policy.EditError) error {
 	details := []error{}
 	for _, e := range textErrors(bad.Errors) {
-		details = append(details, &huma.ErrorDetail{Message: e.Message, Location: "text", Value: map[string]int{"line": e.Line, "column": e.Column}})
+		details = append(details, &huma.ErrorDetail{Message: e.Message, Location: "text",
+			Value: map[string]int{"line": e.Line, "column": e.Column}})
 	}
 	return huma.Error422UnprocessableEntity(bad.Message, details...)
 }
@@ -287,15 +292,19 @@ func (s *policyAPI) importPolicy(ctx context.Context, in *struct {
 	}
 	p, errs := policy.Parse(in.Body.Text)
 	if len(errs) > 0 {
-		return unedited(snap, &policy.EditError{Message: "the text has errors; nothing was changed", Errors: errs}, in.DryRun)
+		return unedited(snap, &policy.EditError{Message: "the text has errors; nothing was changed", Errors: errs},
+			in.DryRun)
 	}
 	switch {
 	case in.DryRun || in.IfMatch == "*" || in.IfMatch == etag(snap.Head.No):
 	case in.IfMatch == "":
-		return nil, huma.NewError(http.StatusPreconditionRequired, "If-Match: found none, expected the ETag of the policy that the text was made from, such as "+etag(snap.Head.No)+"; nothing was changed")
+		return nil, huma.NewError(http.StatusPreconditionRequired,
+			"If-Match: found none, expected the ETag of the policy that the text was made from, such as "+etag(snap.Head.No)+"; nothing was changed")
 	default:
-		return nil, &Problem{Type: problemMoved, Title: http.StatusText(http.StatusPreconditionFailed), Status: http.StatusPreconditionFailed, Revision: snap.Head.No, Was: in.IfMatch, Now: etag(snap.Head.No),
-			Detail: "the policy has changed since the text was taken from it; nothing was changed. Copy your text, load the policy as it is now, and bring the two together"}
+		return nil, &Problem{Type: problemMoved, Title: http.StatusText(http.StatusPreconditionFailed),
+			Status: http.StatusPreconditionFailed, Revision: snap.Head.No, Was: in.IfMatch, Now: etag(snap.Head.No),
+			Detail: "the policy has changed since the text was taken from it; nothing was changed. Copy your text, " +
+				"load the policy as it is now, and bring the two together"}
 	}
 	return s.edited(ctx, v, snap, p.Format(), cmp.Or(in.Body.Words, "Replace the text"), in.DryRun)
 }

@@ -47,7 +47,8 @@ const (
 
 // ProblemTypes gives all types of problems, sorted.
 func ProblemTypes() []string {
-	all := map[string]bool{problemMoved: true, problemStored: true, problemLacks: true, problemUnknown: true, problemBusy: true}
+	all := map[string]bool{problemMoved: true, problemStored: true, problemLacks: true, problemUnknown: true,
+		problemBusy: true}
 	for _, kind := range usual {
 		all[kind] = true
 	}
@@ -56,11 +57,15 @@ func ProblemTypes() []string {
 
 // usual gives the type of a problem that is nothing more than its status.
 var usual = map[int]string{
-	http.StatusBadRequest: problemUnreadable, http.StatusUnauthorized: problemNoToken, http.StatusForbidden: problemForbidden, http.StatusNotFound: problemMissing,
-	http.StatusMethodNotAllowed: problemMethod, http.StatusConflict: problemConflict, http.StatusPreconditionFailed: problemMoved,
-	http.StatusRequestEntityTooLarge: problemLarge, http.StatusUnsupportedMediaType: problemMedia, http.StatusMisdirectedRequest: problemHost,
-	http.StatusUnprocessableEntity: problemInvalid, http.StatusPreconditionRequired: problemNoMatch, http.StatusInternalServerError: problemFault,
-	http.StatusServiceUnavailable: problemAway, http.StatusInsufficientStorage: problemFull,
+	http.StatusBadRequest: problemUnreadable, http.StatusUnauthorized: problemNoToken,
+	http.StatusForbidden: problemForbidden, http.StatusNotFound: problemMissing,
+	http.StatusMethodNotAllowed: problemMethod, http.StatusConflict: problemConflict,
+	http.StatusPreconditionFailed:    problemMoved,
+	http.StatusRequestEntityTooLarge: problemLarge, http.StatusUnsupportedMediaType: problemMedia,
+	http.StatusMisdirectedRequest:  problemHost,
+	http.StatusUnprocessableEntity: problemInvalid, http.StatusPreconditionRequired: problemNoMatch,
+	http.StatusInternalServerError: problemFault,
+	http.StatusServiceUnavailable:  problemAway, http.StatusInsufficientStorage: problemFull,
 }
 
 // Problem is an answer that says what went wrong (RFC 9457).
@@ -130,7 +135,8 @@ func (s *base) failed(ctx context.Context, err error) error {
 		case app.IsMissing:
 			return huma.Error404NotFound(said.Detail)
 		case app.IsMoved:
-			return &Problem{problemMoved, http.StatusText(http.StatusConflict), http.StatusConflict, said.Detail, nil, said.Revision, said.Was, said.Now}
+			return &Problem{problemMoved, http.StatusText(http.StatusConflict), http.StatusConflict, said.Detail, nil,
+				said.Revision, said.Was, said.Now}
 		case app.IsConflict:
 			return huma.Error409Conflict(said.Detail)
 		}
@@ -140,7 +146,8 @@ func (s *base) failed(ctx context.Context, err error) error {
 	case errors.As(err, &changed):
 		return problem(http.StatusConflict, problemMoved, s.Told(err))
 	case errors.As(err, &lacks):
-		return problem(http.StatusConflict, problemLacks, lacks.Error()+"; nothing was changed. If the list is whole, send it again with confirm="+strconv.Itoa(lacks.Missing))
+		return problem(http.StatusConflict, problemLacks,
+			lacks.Error()+"; nothing was changed. If the list is whole, send it again with confirm="+strconv.Itoa(lacks.Missing))
 	case errors.As(err, &full):
 		return problem(http.StatusInsufficientStorage, problemFull, s.Told(err))
 	case store.Full(err):
@@ -150,7 +157,9 @@ func (s *base) failed(ctx context.Context, err error) error {
 		return s.fault(ctx, fault.Value, fault.Stack)
 	case errors.As(err, &unknown):
 		cause(slog.LevelError, "what became of a transaction is not known")
-		return problem(http.StatusServiceUnavailable, problemUnknown, "the database went away in the very moment of storing: whether this was stored is not known. Sending the same request again with the same Idempotency-Key is safe; without one, look first")
+		return problem(http.StatusServiceUnavailable, problemUnknown,
+			"the database went away in the very moment of storing: whether this was stored is not known. Sending "+
+				"the same request again with the same Idempotency-Key is safe; without one, look first")
 	case store.Refused(err) != nil:
 		return huma.Error422UnprocessableEntity(s.Told(err))
 	case ctx.Err() != nil && errors.Is(err, context.Canceled): // nobody waits for the answer any more
@@ -179,7 +188,8 @@ func (s *base) fault(ctx context.Context, value any, stack []byte) error {
 		value, stack = f.Value, f.Stack
 	}
 	s.Log.Error("the program has a fault", "request", id, "panic", value, "stack", string(stack))
-	return problem(http.StatusInternalServerError, problemFault, "the program has a fault and could not answer; it is in its log under the request "+id+". What was stored before is as it was")
+	return problem(http.StatusInternalServerError, problemFault,
+		"the program has a fault and could not answer; it is in its log under the request "+id+". What was stored before is as it was")
 }
 
 // recovered answers a request whose handler panics.
@@ -203,7 +213,8 @@ func (s *base) recovered(next http.Handler) http.Handler {
 func writeProblem(w http.ResponseWriter, err error) {
 	var m *Problem
 	if !errors.As(err, &m) {
-		m = &Problem{Type: problemFault, Status: http.StatusInternalServerError, Title: http.StatusText(http.StatusInternalServerError), Detail: err.Error()}
+		m = &Problem{Type: problemFault, Status: http.StatusInternalServerError,
+			Title: http.StatusText(http.StatusInternalServerError), Detail: err.Error()}
 	}
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.Header().Del("Content-Encoding")
@@ -214,5 +225,6 @@ func writeProblem(w http.ResponseWriter, err error) {
 // busy refuses work that there is too much of already.
 func busy(w http.ResponseWriter, after time.Duration) {
 	w.Header().Set("Retry-After", strconv.Itoa(int(after.Seconds())))
-	writeProblem(w, problem(http.StatusServiceUnavailable, problemBusy, "the server is working on as many large questions as it takes at once; try again in a moment"))
+	writeProblem(w, problem(http.StatusServiceUnavailable, problemBusy,
+		"the server is working on as many large questions as it takes at once; try again in a moment"))
 }

@@ -39,8 +39,10 @@ type proposalsAPI struct{ *base }
 func (s *proposalsAPI) routes(r routes) {
 	post(r, "derive", "/derive", "Derive proposals from the conversations of the window", s.derive, begun, missing)
 	get(r, "list-proposals", "/proposals", "The proposals of the newest derivation as they stand", s.proposals)
-	post(r, "judge-proposals", "/proposals/judge", "Take and refuse proposals, all in one step", s.judge, stored, missing)
-	get(r, "list-evidence", "/proposals/{id}/evidence", "The conversations of the window that a proposal would newly permit, the busiest first", s.evidence, missing)
+	post(r, "judge-proposals", "/proposals/judge", "Take and refuse proposals, all in one step", s.judge, stored,
+		missing)
+	get(r, "list-evidence", "/proposals/{id}/evidence",
+		"The conversations of the window that a proposal would newly permit, the busiest first", s.evidence, missing)
 }
 
 func (s *proposalsAPI) derive(ctx context.Context, in *struct {
@@ -114,7 +116,8 @@ func (s *proposalsAPI) judge(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	out := &Stored[EditOut]{Status: http.StatusOK, Body: EditOut{Revision: done.Revision, Words: done.Words, Errors: []TextError{}, Consequences: done.Consequences}}
+	out := &Stored[EditOut]{Status: http.StatusOK, Body: EditOut{Revision: done.Revision, Words: done.Words,
+		Errors: []TextError{}, Consequences: done.Consequences}}
 	if done.Revision != snap.Head.No {
 		out.Status, out.Location = http.StatusCreated, revisionPath(done.Revision)
 	}

@@ -24,7 +24,8 @@ type ReportQuery struct {
 type reportAPI struct{ *base }
 
 func (s *reportAPI) routes(r routes) {
-	get(r, "read-report", "/report", "The policy in plain words, for somebody who owns applications", s.report, missing)
+	get(r, "read-report", "/report", "The policy in plain words, for somebody who owns applications", s.report,
+		missing)
 	get(r, "export-report", "/report.md", "The report as Markdown", s.exportReport, missing)
 }
 
@@ -40,11 +41,13 @@ func (s *reportAPI) report(ctx context.Context, in *ReportQuery) (*Body[report.R
 	if err != nil {
 		return nil, err
 	}
-	o := report.Options{By: in.By, Draft: snap.Head.Text, Asserts: snap.Asserts(), Query: reach.Query{Filter: reach.Filter{Acceptance: snap.Acceptance()}}}
+	o := report.Options{By: in.By, Draft: snap.Head.Text, Asserts: snap.Asserts(),
+		Query: reach.Query{Filter: reach.Filter{Acceptance: snap.Acceptance()}}}
 	if in.For != "" {
 		part, ok := reach.ReadPart(in.For)
 		if !ok {
-			return nil, huma.Error422UnprocessableEntity("for: found " + in.For + ", expected area:NAME, owner:NAME or KEY:VALUE")
+			return nil, huma.Error422UnprocessableEntity("for: found " + in.For +
+				", expected area:NAME, owner:NAME or KEY:VALUE")
 		}
 		o.Query.Part = &part
 	}
@@ -59,7 +62,9 @@ func (s *reportAPI) report(ctx context.Context, in *ReportQuery) (*Body[report.R
 	o.Accepted = func(i int) string {
 		c := v.At(i)
 		for k := range all {
-			if p := &all[k]; p.Want == decide.Reject.String() && p.Question != nil && p.Question.Client.Holds(c.Client) && p.Question.Server.Holds(c.Server) && p.Question.Points.Contains(c.Point) {
+			if p := &all[k]; p.Want == decide.Reject.String() && p.Question != nil &&
+				p.Question.Client.Holds(c.Client) && p.Question.Server.Holds(c.Server) &&
+				p.Question.Points.Contains(c.Point) {
 				return p.Reason
 			}
 		}

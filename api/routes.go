@@ -47,18 +47,23 @@ func put[I, O any](r routes, id, path, words string, handle func(context.Context
 }
 
 // remove adds an operation that takes something away; it has no body.
-func remove[I, O any](r routes, id, path, words string, handle func(context.Context, *I) (*O, error), more ...option) {
+func remove[I, O any](r routes, id, path, words string, handle func(context.Context, *I) (*O, error),
+	more ...option) {
 	register(r, http.MethodDelete, id, path, words, handle, more)
 }
 
-func register[I, O any](r routes, method, id, path, words string, handle func(context.Context, *I) (*O, error), more []option) {
-	op := huma.Operation{OperationID: id, Method: method, Path: Version + path, Summary: words, Responses: map[string]*huma.Response{}}
-	op.Errors = []int{http.StatusUnprocessableEntity, http.StatusMisdirectedRequest, http.StatusForbidden, http.StatusInternalServerError, http.StatusServiceUnavailable}
+func register[I, O any](r routes, method, id, path, words string, handle func(context.Context, *I) (*O, error),
+	more []option) {
+	op := huma.Operation{OperationID: id, Method: method, Path: Version + path, Summary: words,
+		Responses: map[string]*huma.Response{}}
+	op.Errors = []int{http.StatusUnprocessableEntity, http.StatusMisdirectedRequest, http.StatusForbidden,
+		http.StatusInternalServerError, http.StatusServiceUnavailable}
 	if method != http.MethodGet {
 		op.Errors = append(op.Errors, http.StatusConflict, http.StatusInsufficientStorage)
 	}
 	if method == http.MethodPost || method == http.MethodPut {
-		op.Errors = append(op.Errors, http.StatusBadRequest, http.StatusRequestEntityTooLarge, http.StatusUnsupportedMediaType)
+		op.Errors = append(op.Errors, http.StatusBadRequest, http.StatusRequestEntityTooLarge,
+			http.StatusUnsupportedMediaType)
 	}
 	for _, o := range more {
 		o(&op)
@@ -102,9 +107,6 @@ func made(o *huma.Operation) { o.DefaultStatus = http.StatusCreated }
 
 // begun: it starts long work, which Location names.
 func begun(o *huma.Operation) { o.DefaultStatus = http.StatusAccepted }
-
-// gone: it answers nothing.
-func gone(o *huma.Operation) { o.DefaultStatus = http.StatusNoContent }
 
 // whole lets a whole policy text in, with its quotes.
 func whole(o *huma.Operation) { o.MaxBodyBytes = 2 * policy.MaxText }

@@ -43,7 +43,8 @@ func BenchmarkCheckOfARealSize(b *testing.B) {
 	e, text := sample.Large(100_000, 1000, 2000)
 	_, err = db.Take(b.Context(), store.Listing{Source: "plan", Workloads: e.Workloads(), Complete: true})
 	require.NoError(b, err)
-	require.NoError(b, db.Begin(b.Context(), store.Revision{No: 1, Text: text, Blame: store.Blame{}, Author: "bench", Words: "begin"}))
+	require.NoError(b, db.Begin(b.Context(), store.Revision{No: 1, Text: text, Blame: store.Blame{}, Author: "bench",
+		Words: "begin"}))
 	byRole := map[string][]estate.Lease{}
 	var roles []string
 	for _, w := range e.All() {
@@ -64,8 +65,10 @@ func BenchmarkCheckOfARealSize(b *testing.B) {
 			at := estate.Instant{Sec: 1_795_000_000 + r.Int64N(24*3600)}
 			server := r.IntN(len(roles)) // each role is called by members of six others, on two services
 			clients, servers := byRole[roles[(server*7+r.IntN(6)*13)%len(roles)]], byRole[roles[server]]
-			buckets.Add(flow.Record{Start: at, End: at, Client: clients[r.IntN(len(clients))].Addr, Server: servers[r.IntN(len(servers))].Addr,
-				Point: service.PointOf(service.TCP, ports[(server+r.IntN(2))%len(ports)]), Connections: 1, Bytes: 4000, Outcome: flow.Carried})
+			buckets.Add(flow.Record{Start: at, End: at, Client: clients[r.IntN(len(clients))].Addr,
+				Server: servers[r.IntN(len(servers))].Addr,
+				Point:  service.PointOf(service.TCP, ports[(server+r.IntN(2))%len(ports)]), Connections: 1,
+				Bytes: 4000, Outcome: flow.Carried})
 		}
 		_, err = db.AddBatch(b.Context(), store.Batch{ID: fmt.Sprint("bench ", done), Buckets: buckets.All()})
 		require.NoError(b, err)
@@ -105,7 +108,8 @@ func BenchmarkCheckOfARealSize(b *testing.B) {
 	for range b.N {
 		var ledger api.LedgerPage
 		step("save", func() {
-			ask("POST", "/api/v1/policy/edits", map[string]any{"revision": revision, "op": "switch", "line": line}, nil)
+			ask("POST", "/api/v1/policy/edits", map[string]any{"revision": revision, "op": "switch", "line": line},
+				nil)
 		})
 		revision++
 		step("totals", func() { ask("GET", "/api/v1/check", nil, &check) })
@@ -120,7 +124,8 @@ func BenchmarkCheckOfARealSize(b *testing.B) {
 		})
 		c := list.Conversations[0]
 		step("open-hours", func() {
-			ask("GET", fmt.Sprintf("/api/v1/conversations/hours?client=%s&server=%s&service=%s&first=%s", c.Client.Addr, c.Server.Addr, url.QueryEscape(c.Service), url.QueryEscape(c.First)), nil, nil)
+			ask("GET", fmt.Sprintf("/api/v1/conversations/hours?client=%s&server=%s&service=%s&first=%s",
+				c.Client.Addr, c.Server.Addr, url.QueryEscape(c.Service), url.QueryEscape(c.First)), nil, nil)
 		})
 		step("settle", func() { ask("GET", "/api/v1/settle?as=permit&"+row, nil, nil) })
 		step("against", func() { ask("GET", "/api/v1/check?against=1", nil, nil) })

@@ -31,7 +31,9 @@ func TestFacetsCountUnderTheOtherFilters(t *testing.T) {
 		byKey := map[string][]string{}
 		for range rapid.IntRange(0, 3).Draw(t, "filters") {
 			key := rapid.SampledFrom([]string{"app", "env", "tier", "site"}).Draw(t, "key")
-			byKey[key] = append(byKey[key], rapid.SampledFrom([]string{"booking", "live", "LIVE", "store", "northquay", Missing}).Draw(t, "value"))
+			byKey[key] = append(byKey[key],
+				rapid.SampledFrom([]string{"booking", "live", "LIVE", "store", "northquay", Missing}).Draw(t,
+					"value"))
 		}
 		all, err := selectWorkloads(snap, WorkloadFilter{})
 		require.NoError(t, err)
@@ -70,7 +72,8 @@ func TestFacetsCountUnderTheOtherFilters(t *testing.T) {
 func TestSelectionIsWhatEachWorkloadSays(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		snap := selecting(t)
-		f := WorkloadFilter{Text: rapid.SampledFrom([]string{"", "be", "B W", "10.0", "fd00", "env is live", "lacks tier", "member of g1"}).Draw(t, "text")}
+		f := WorkloadFilter{Text: rapid.SampledFrom([]string{"", "be", "B W", "10.0", "fd00", "env is live",
+			"lacks tier", "member of g1"}).Draw(t, "text")}
 		if rapid.Bool().Draw(t, "of a group") {
 			f.Group = "g2"
 		}
@@ -110,13 +113,16 @@ func TestSelectionIsWhatEachWorkloadSays(t *testing.T) {
 }
 
 func inGroup(snap *model.Model, walk *decide.Walk, i int32, group string) bool {
-	return slices.ContainsFunc(endpointsOf(snap.Estate, i, snap.Compiled.AsOf), func(ep estate.Endpoint) bool { return walk.Group(group, ep).String() == "yes" })
+	return slices.ContainsFunc(endpointsOf(snap.Estate, i, snap.Compiled.AsOf),
+		func(ep estate.Endpoint) bool { return walk.Group(group, ep).String() == "yes" })
 }
 
 func TestNumbersInNamesSortBySize(t *testing.T) {
-	names := []string{"be-2", "be-10", "be-010", "be-1", "be", "be-2-b", "be-2-a", "be-99999999999999999999999", "aé-3"}
+	names := []string{"be-2", "be-10", "be-010", "be-1", "be", "be-2-b", "be-2-a", "be-99999999999999999999999",
+		"aé-3"}
 	slices.SortStableFunc(names, func(a, b string) int { return strings.Compare(naturally(a), naturally(b)) })
-	require.Equal(t, []string{"aé-3", "be", "be-1", "be-2", "be-2-a", "be-2-b", "be-10", "be-010", "be-99999999999999999999999"}, names)
+	require.Equal(t, []string{"aé-3", "be", "be-1", "be-2", "be-2-a", "be-2-b", "be-10", "be-010",
+		"be-99999999999999999999999"}, names)
 	order := []int32{4, 2, 0, 1, 3}
 	require.Equal(t, []int32{2, 1, 3}, inOrder([]int32{1, 2, 3}, order, false))
 	require.Equal(t, []int32{3, 1, 2}, inOrder([]int32{1, 2, 3}, order, true))
@@ -127,7 +133,8 @@ func TestWordsAreFoundWhateverTheirCase(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		s := rapid.StringMatching(`[a-cA-CéÉ ]{0,12}`).Draw(t, "text")
 		word := strings.ToLower(rapid.StringMatching(`[a-cA-CéÉ]{1,3}`).Draw(t, "word"))
-		require.Equal(t, strings.Contains(strings.ToLower(s), word), containsFold(s, word), fmt.Sprintf("%q in %q", word, s))
+		require.Equal(t, strings.Contains(strings.ToLower(s), word), containsFold(s, word),
+			fmt.Sprintf("%q in %q", word, s))
 	})
 }
 

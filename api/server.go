@@ -78,7 +78,8 @@ func (s *Server) routes() {
 	}
 	limited, slots, queue := s.limited()
 	m.waiting(slots, queue)
-	r.Use(middleware.RequestID, s.logged, m.measured, s.recovered, hardened, s.hosted, sameOrigin, middleware.Compress(5, "application/json", "text/css", "text/javascript", "text/html"),
+	r.Use(middleware.RequestID, s.logged, m.measured, s.recovered, hardened, s.hosted, sameOrigin,
+		middleware.Compress(5, "application/json", "text/css", "text/javascript", "text/html"),
 		s.tokened, addressed, bounded, limited, storable, s.repeatable)
 	huma.DefaultArrayNullable = false // every list that is returned is one, if empty
 	config := huma.DefaultConfig("Lucid Orchard", "1")
@@ -88,8 +89,10 @@ func (s *Server) routes() {
 	summary, imports, live := &summaryAPI{s.base}, &importsAPI{s.base}, &jobsAPI{s.base}
 	all := routes{s.api, s.base}
 	for _, part := range []interface{ routes(routes) }{
-		summary, &workloadsAPI{base: s.base}, &groupsAPI{s.base}, &flowsAPI{s.base}, &exportersAPI{s.base}, &policyAPI{s.base}, &checkAPI{s.base}, &whatIfAPI{s.base}, &settleAPI{s.base}, &reportAPI{s.base},
-		&figuresAPI{s.base}, &proposalsAPI{s.base}, &askAPI{s.base}, imports, &inventoryAPI{s.base}, &vocabularyAPI{base: s.base}, live,
+		summary, &workloadsAPI{base: s.base}, &groupsAPI{s.base}, &flowsAPI{s.base}, &exportersAPI{s.base},
+		&policyAPI{s.base}, &checkAPI{s.base}, &whatIfAPI{s.base}, &settleAPI{s.base}, &reportAPI{s.base},
+		&figuresAPI{s.base}, &proposalsAPI{s.base}, &askAPI{s.base}, imports, &inventoryAPI{s.base},
+		&vocabularyAPI{base: s.base}, live,
 	} {
 		part.routes(all)
 	}
@@ -124,7 +127,8 @@ func (s *Server) logged(next http.Handler) http.Handler {
 		if ww.Status() >= 500 && r.Context().Err() == nil { // else nobody waits for the answer any more
 			level = slog.LevelError
 		}
-		s.Log.Log(r.Context(), level, "request", "id", middleware.GetReqID(r.Context()), "method", r.Method, "path", r.URL.Path, "status", ww.Status(), "took", time.Since(start))
+		s.Log.Log(r.Context(), level, "request", "id", middleware.GetReqID(r.Context()), "method", r.Method, "path",
+			r.URL.Path, "status", ww.Status(), "took", time.Since(start))
 	})
 }
 
@@ -133,8 +137,11 @@ const unbuilt = `<!doctype html><title>Lucid Orchard</title><p>The server runs, 
 // serveWeb gives a file of the interface, or its page for every other path.
 func (s *Server) serveWeb(w http.ResponseWriter, r *http.Request) {
 	if strings.HasPrefix(r.URL.Path, "/api/") {
-		if rest := strings.TrimPrefix(r.URL.Path, "/api"); !strings.HasPrefix(r.URL.Path, Version+"/") && s.router.Match(chi.NewRouteContext(), r.Method, Version+rest) {
-			http.Redirect(w, r, (&url.URL{Path: Version + rest, RawQuery: r.URL.RawQuery}).String(), http.StatusPermanentRedirect) // from before there were versions
+		if rest := strings.TrimPrefix(r.URL.Path, "/api"); !strings.HasPrefix(r.URL.Path, Version+"/") &&
+			s.router.Match(chi.NewRouteContext(), r.Method, Version+rest) {
+			// from before there were versions
+			http.Redirect(w, r, (&url.URL{Path: Version + rest, RawQuery: r.URL.RawQuery}).String(),
+				http.StatusPermanentRedirect)
 			return
 		}
 		writeProblem(w, huma.Error404NotFound("the API has no such path; /api/openapi.json describes it"))

@@ -38,7 +38,8 @@ func serve(t testing.TB) client {
 	db, err := store.Open(t.Context(), storetest.Database(t))
 	require.NoError(t, err)
 	c := demo.Generate(demo.Options{Workloads: 150, Days: 2, End: time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC)})
-	require.NoError(t, db.ImportWorkloads(t.Context(), "inventory", []string{"app", "env", "tier", "site"}, c.Workloads))
+	require.NoError(t, db.ImportWorkloads(t.Context(), "inventory", []string{"app", "env", "tier", "site"},
+		c.Workloads))
 	_, err = db.AddBatch(t.Context(), store.BatchOf("demo", flow.Stating(c.Records), nil))
 	require.NoError(t, err)
 	t.Cleanup(func() { db.Close() })
@@ -49,7 +50,8 @@ func serve(t testing.TB) client {
 func (c client) second() client {
 	t, db := c.t, c.db
 	ctx, cancel := context.WithCancel(context.Background())
-	s := api.New(app.New(ctx, app.Options{Store: db, Author: "tester"}), api.Options{Web: fstest.MapFS{}, Estate: "Saltmarsh Ferries"})
+	s := api.New(app.New(ctx, app.Options{Store: db, Author: "tester"}),
+		api.Options{Web: fstest.MapFS{}, Estate: "Saltmarsh Ferries"})
 	h := httptest.NewServer(conforming(t, s))
 	t.Cleanup(func() {
 		cancel()
@@ -103,7 +105,8 @@ type problem struct {
 	Was, Now string
 }
 
-const start = "group live = env is live\ngroup trial = env is trial\nlayer allowances\npermit live -> live on tcp/8443\nlayer closing\nassert never trial -> live on any\n"
+const start = "group live = env is live\ngroup trial = env is trial\nlayer allowances\npermit live -> live on " +
+	"tcp/8443\nlayer closing\nassert never trial -> live on any\n"
 
 func (c client) begin() {
 	require.Equal(c.t, 201, c.replace(0, start))
@@ -111,7 +114,8 @@ func (c client) begin() {
 
 // replace makes a text that was made from a revision the policy.
 func (c client) replace(base int, text string) int {
-	return c.sendWith("PUT", "/api/v1/policy/text", map[string]any{"text": text}, nil, http.Header{"If-Match": {fmt.Sprintf("%q", fmt.Sprint(base))}}).StatusCode
+	return c.sendWith("PUT", "/api/v1/policy/text", map[string]any{"text": text}, nil,
+		http.Header{"If-Match": {fmt.Sprintf("%q", fmt.Sprint(base))}}).StatusCode
 }
 
 func (c client) edit(base int, op string, more map[string]any) (api.EditOut, problem, int) {
@@ -151,7 +155,8 @@ func TestTwoPeopleEditing(t *testing.T) {
 	// A third, who still sees the rule as it was, is refused and told.
 	_, p, status = c.edit(1, "switch", map[string]any{"line": 4})
 	require.Equal(t, 409, status)
-	require.Contains(t, p.Detail, "It was: permit live -> live on tcp/8443. Now, in revision 3: permit live -> live on tcp/8444.")
+	require.Contains(t, p.Detail,
+		"It was: permit live -> live on tcp/8443. Now, in revision 3: permit live -> live on tcp/8444.")
 	_, _, status = c.edit(3, "remove", map[string]any{"line": 5})
 	require.Equal(t, 201, status)
 	_, p, status = c.edit(1, "switch", map[string]any{"line": 4})
@@ -172,7 +177,8 @@ func TestEditsSayWhatIsWrongAndChangeNothing(t *testing.T) {
 		more map[string]any
 		want string
 	}{
-		{"add", map[string]any{"text": "permit nobody -> live on any", "layer": "allowances"}, "unknown group nobody"},
+		{"add", map[string]any{"text": "permit nobody -> live on any", "layer": "allowances"},
+			"unknown group nobody"},
 		{"add", map[string]any{"text": "permit live -> live on any", "layer": "nowhere"}, `found no layer "nowhere"`},
 		{"add", map[string]any{"text": "permit live ->"}, "expected"},
 		{"remove", map[string]any{"line": 1}, "unknown group live"},
@@ -238,7 +244,8 @@ func TestTagPreviewAndSettling(t *testing.T) {
 	in := map[string]any{"workloads": []string{id}, "key": "env", "value": "trial"}
 	var cons app.Consequences
 	require.Equal(t, 200, c.call("POST", "/api/v1/tags?dryRun=true", in, &cons))
-	require.Contains(t, cons.Groups, app.GroupChange{Group: "trial", Joins: []string{id}, Leaves: []string{}, Undecided: []string{}})
+	require.Contains(t, cons.Groups, app.GroupChange{Group: "trial", Joins: []string{id}, Leaves: []string{},
+		Undecided: []string{}})
 	require.Equal(t, 200, c.call("POST", "/api/v1/tags", in, nil))
 	require.Equal(t, 200, c.call("GET", "/api/v1/workloads?tag=env%3D(missing)", nil, &page))
 	require.Zero(t, page.Total)
@@ -246,7 +253,8 @@ func TestTagPreviewAndSettling(t *testing.T) {
 	require.Equal(t, 200, c.call("GET", "/api/v1/workloads?q=lacks+env", nil, &page), "a filter may be an expression")
 	require.Equal(t, 1, page.Total)
 	var p problem
-	require.Equal(t, 404, c.call("POST", "/api/v1/tags", map[string]any{"workloads": []string{id, "nobody"}, "key": "env", "value": "x"}, &p))
+	require.Equal(t, 404, c.call("POST", "/api/v1/tags", map[string]any{"workloads": []string{id, "nobody"},
+		"key": "env", "value": "x"}, &p))
 	require.Contains(t, p.Detail, "nothing was changed")
 }
 
@@ -267,7 +275,8 @@ func TestImportReportsBadRowsAndKeepsTheRest(t *testing.T) {
 	require.Equal(t, 2, a.Preview.Bad)
 	require.Equal(t, 2, a.Preview.Added)
 	require.Contains(t, a.Preview.Errors[0].Reason, `found "oops"`)
-	require.Contains(t, a.Preview.Errors[1].Reason, `"booking-entry-01" holds address 10.20.3.10 by inventory, which outranks this source`)
+	require.Contains(t, a.Preview.Errors[1].Reason,
+		`"booking-entry-01" holds address 10.20.3.10 by inventory, which outranks this source`)
 	var before api.FoundList
 	require.Equal(t, 200, c.call("POST", "/api/v1/workloads/find", map[string]any{"text": "10.20.3.10"}, &before))
 	holder := before.Workloads[0].ID
@@ -276,11 +285,13 @@ func TestImportReportsBadRowsAndKeepsTheRest(t *testing.T) {
 	require.Equal(t, 200, c.call("PUT", "/api/v1/sources", map[string]any{"names": []string{"inventory"}}, nil))
 	require.Equal(t, 202, c.call("POST", "/api/v1/imports/workloads?source=sheet", "id\nnew-1\n", &a))
 	require.Equal(t, "done", c.job(a.Job).State)
-	require.Equal(t, 200, c.call("PUT", "/api/v1/sources", map[string]any{"names": []string{"sheet", "inventory"}}, nil))
+	require.Equal(t, 200, c.call("PUT", "/api/v1/sources", map[string]any{"names": []string{"sheet", "inventory"}},
+		nil))
 	a = api.ImportAnswer{}
 	require.Equal(t, 200, c.call("POST", "/api/v1/imports/workloads?preview=true&source=sheet", file, &a))
 	require.Equal(t, 1, a.Preview.Bad)
-	require.Contains(t, a.Preview.Examples, api.ImportExample{ID: holder, What: []string{"env: live → trial", "no longer 10.20.3.10"}}, "the address goes to another")
+	require.Contains(t, a.Preview.Examples, api.ImportExample{ID: holder,
+		What: []string{"env: live → trial", "no longer 10.20.3.10"}}, "the address goes to another")
 	require.Equal(t, 202, c.call("POST", "/api/v1/imports/workloads?source=sheet", file, &a))
 	require.Equal(t, "done", c.job(a.Job).State)
 	var w api.WorkloadPage
@@ -339,7 +350,8 @@ func TestTrafficFilesBecomeConversationsAndRecords(t *testing.T) {
 		require.NoError(t, json.NewDecoder(r.Body).Decode(&out))
 		return out
 	}
-	file := "When seen,Source IP,Dest IP,Protocol,Dst Port,Src Port,Action\n2026-11-22T10:00:00Z,10.20.3.10,10.20.3.11,tcp,7411,50001,allowed\n2026-11-22T10:00:01Z,10.20.3.11,10.20.3.10,tcp,50001,7411,allowed\n"
+	file := "When seen,Source IP,Dest IP,Protocol,Dst Port,Src " +
+		"Port,Action\n2026-11-22T10:00:00Z,10.20.3.10,10.20.3.11,tcp,7411,50001,allowed\n2026-11-22T10:00:01Z,10.20.3.11,10.20.3.10,tcp,50001,7411,allowed\n"
 	preview := post("preview=true&directions=true", file).Preview
 	require.NotNil(t, preview)
 	require.NotEmpty(t, preview.Unusable, "nobody can guess what “When seen” is")
@@ -363,14 +375,16 @@ func TestTrafficFilesBecomeConversationsAndRecords(t *testing.T) {
 	var page api.RecordPage
 	c.get("/api/v1/records?client=10.20.3.10&server=10.20.3.11&service="+url.QueryEscape("tcp/7411"), &page)
 	require.Equal(t, 1, page.Total)
-	require.EqualValues(t, []any{50001, "carried", int64(1)}, []any{page.Records[0].ClientPort, page.Records[0].Outcome, page.Records[0].Connections})
+	require.EqualValues(t, []any{50001, "carried", int64(1)},
+		[]any{page.Records[0].ClientPort, page.Records[0].Outcome, page.Records[0].Connections})
 	var found api.ConversationPage
 	c.get("/api/v1/conversations?new=true&from=2026-11-22T10:00:00Z&services=tcp/7411&clients="+url.QueryEscape("address in 10.20.3.10"), &found)
 	require.Equal(t, 1, found.Total)
 	require.EqualValues(t, 1, found.Conversations[0].Carried)
 
 	var refused problem
-	require.Equal(t, 422, c.call("GET", "/api/v1/records?server=10.20.3.11&service=tcp/1&client="+url.QueryEscape("fe80::1%'; DROP TABLE records; --"), nil, &refused))
+	require.Equal(t, 422, c.call("GET",
+		"/api/v1/records?server=10.20.3.11&service=tcp/1&client="+url.QueryEscape("fe80::1%'; DROP TABLE records; --"), nil, &refused))
 	require.Contains(t, refused.Detail, "expected an IP address")
 
 	// It is the other way round, somebody says; and takes it back.
@@ -378,7 +392,8 @@ func TestTrafficFilesBecomeConversationsAndRecords(t *testing.T) {
 	turned := func(want int) {
 		require.Eventually(t, func() bool {
 			c.get("/api/v1/records?client=10.20.3.11&server=10.20.3.10&service="+url.QueryEscape("tcp/50001"), &page)
-			c.get("/api/v1/conversations?services=tcp/50001&servers="+url.QueryEscape("address in 10.20.3.10"), &found)
+			c.get("/api/v1/conversations?services=tcp/50001&servers="+url.QueryEscape("address in 10.20.3.10"),
+				&found)
 			return page.Total == want && found.Total == want
 		}, 20*time.Second, 50*time.Millisecond)
 	}
@@ -389,7 +404,10 @@ func TestTrafficFilesBecomeConversationsAndRecords(t *testing.T) {
 	require.Equal(t, http.StatusAccepted, c.call(http.MethodDelete, unsaid, nil, nil))
 	turned(0)
 	require.Equal(t, http.StatusNotFound, c.call(http.MethodDelete, unsaid, nil, nil))
-	for _, bad := range []map[string]string{{"service": "icmp/8", "kind": "everywhere", "place": ""}, {"service": "tcp/1", "kind": "group", "place": "nobody"}, {"service": "tcp/1", "kind": "address", "place": "here"}, {"service": "tcp/1", "kind": "workload", "place": "nothing"}} {
+	for _, bad := range []map[string]string{{"service": "icmp/8", "kind": "everywhere", "place": ""},
+		{"service": "tcp/1", "kind": "group", "place": "nobody"},
+		{"service": "tcp/1", "kind": "address", "place": "here"},
+		{"service": "tcp/1", "kind": "workload", "place": "nothing"}} {
 		require.GreaterOrEqual(t, c.call(http.MethodPost, "/api/v1/service-ports", bad, nil), 400, bad)
 	}
 }
@@ -403,7 +421,8 @@ func TestTrafficIsKeptAsLongAsChosen(t *testing.T) {
 	require.Empty(t, before.Deletes)
 	c.get("/api/v1/retention?mostBytes=1", &tried)
 	require.Len(t, tried.Deletes, 3, "the last day of conversations stays")
-	require.Equal(t, http.StatusOK, c.call(http.MethodPut, "/api/v1/retention", map[string]any{"conversationDays": 400, "recordDays": 30, "mostBytes": 1}, nil))
+	require.Equal(t, http.StatusOK, c.call(http.MethodPut, "/api/v1/retention",
+		map[string]any{"conversationDays": 400, "recordDays": 30, "mostBytes": 1}, nil))
 	c.get("/api/v1/retention", &after)
 	require.Len(t, after.Days, 1)
 	require.Equal(t, before.Days[3].Day, after.Days[0].Day)
@@ -413,7 +432,8 @@ func TestTrafficIsKeptAsLongAsChosen(t *testing.T) {
 		c.get("/api/v1/flows/strip", &strip)
 		return strip.From[:10] == before.Days[3].Day
 	}, 20*time.Second, 50*time.Millisecond)
-	require.Equal(t, http.StatusUnprocessableEntity, c.call(http.MethodPut, "/api/v1/retention", map[string]any{"conversationDays": -1, "recordDays": 0, "mostBytes": 0}, nil))
+	require.Equal(t, http.StatusUnprocessableEntity, c.call(http.MethodPut, "/api/v1/retention",
+		map[string]any{"conversationDays": -1, "recordDays": 0, "mostBytes": 0}, nil))
 }
 
 // A lease that is learnt after the traffic cuts what is stored: each part of the
@@ -428,7 +448,8 @@ func TestLateInventoryRepairsWhatIsStored(t *testing.T) {
 	c.get("/api/v1/conversations?services=tcp/7411", &found)
 	require.Equal(t, 1, found.Total)
 	require.Empty(t, found.Conversations[0].Client.Workload)
-	require.Equal(t, 202, c.call("POST", "/api/v1/imports/workloads?source=leases", "id,addresses,from,until\nlate-1,10.99.1.1,2026-11-22T10:30:00Z,\n", &a))
+	require.Equal(t, 202, c.call("POST", "/api/v1/imports/workloads?source=leases",
+		"id,addresses,from,until\nlate-1,10.99.1.1,2026-11-22T10:30:00Z,\n", &a))
 	require.Equal(t, "done", c.job(a.Job).State)
 	require.Eventually(t, func() bool {
 		c.get("/api/v1/conversations?services=tcp/7411", &found)

@@ -53,7 +53,8 @@ func (s *settleAPI) settle(ctx context.Context, in *struct {
 	if in.Client != "" {
 		chosen = slices.DeleteFunc(chosen, func(i int) bool {
 			c := v.At(i)
-			return c.Client.Addr.String() != in.Client || c.Server.Addr.String() != in.Server || in.First != "" && c.First.String() != in.First
+			return c.Client.Addr.String() != in.Client || c.Server.Addr.String() != in.Server || in.First != "" &&
+				c.First.String() != in.First
 		})
 	}
 	action, want := policy.Permit, decide.Permit

@@ -33,7 +33,8 @@ func small(t *testing.T, db *store.Store, o api.Options) client {
 		require.NoError(t, err)
 		t.Cleanup(func() { db.Close() })
 	}
-	require.NoError(t, db.ImportWorkloads(t.Context(), "register", nil, []estate.Workload{{ID: "w-1", Name: "booking-entry-01", Tags: []estate.Tag{{Key: "env", Value: "live"}}}}))
+	require.NoError(t, db.ImportWorkloads(t.Context(), "register", nil,
+		[]estate.Workload{{ID: "w-1", Name: "booking-entry-01", Tags: []estate.Tag{{Key: "env", Value: "live"}}}}))
 	ctx, cancel := context.WithCancel(context.Background())
 	o.Web, o.Estate = fstest.MapFS{}, "Saltmarsh Ferries"
 	s := api.New(app.New(ctx, app.Options{Store: db, Author: "tester"}), o)
@@ -127,7 +128,8 @@ func TestAFileThatDoesNotArriveWholeIsNoFile(t *testing.T) {
 func TestBadNumbersAndTextsAreRefusedWithTheirPlace(t *testing.T) {
 	c := small(t, nil, api.Options{})
 	c.begin()
-	for _, path := range []string{"/api/v1/workloads?offset=9223372036854775807", "/api/v1/ledger?offset=9223372036854775807", "/api/v1/conversations?offset=9223372036854775807&limit=1000"} {
+	for _, path := range []string{"/api/v1/workloads?offset=9223372036854775807",
+		"/api/v1/ledger?offset=9223372036854775807", "/api/v1/conversations?offset=9223372036854775807&limit=1000"} {
 		require.Equal(t, 200, c.call("GET", path, nil, nil), path)
 	}
 	var p problem
@@ -142,12 +144,14 @@ func TestBadNumbersAndTextsAreRefusedWithTheirPlace(t *testing.T) {
 		require.Contains(t, p.Detail, "body.", path)
 	}
 	var a api.ImportAnswer
-	require.Equal(t, 200, c.call("POST", "/api/v1/imports/workloads?preview=true", "id,name\na,one\nb,t\x00wo\nc,"+strings.Repeat("x", 20_000)+"\n", &a))
+	require.Equal(t, 200, c.call("POST", "/api/v1/imports/workloads?preview=true",
+		"id,name\na,one\nb,t\x00wo\nc,"+strings.Repeat("x", 20_000)+"\n", &a))
 	require.Equal(t, 2, a.Preview.Bad)
 	require.Equal(t, 3, a.Preview.Errors[0].Line)
 	require.Contains(t, a.Preview.Errors[0].Reason, "NUL character, as character 2")
 	require.Contains(t, a.Preview.Errors[1].Reason, "20000 characters")
-	require.Equal(t, 200, c.call("POST", "/api/v1/imports/flows?preview=true", "start,src,dst,proto,dport\n0001-01-01T00:00:00Z,10.0.0.1,10.0.0.2,tcp,443\n9999-12-31T00:00:00Z,10.0.0.1,10.0.0.2,tcp,443\n2026-11-20T10:00:00Z,10.0.0.1,10.0.0.2,tcp,443\n", &a))
+	require.Equal(t, 200, c.call("POST", "/api/v1/imports/flows?preview=true",
+		"start,src,dst,proto,dport\n0001-01-01T00:00:00Z,10.0.0.1,10.0.0.2,tcp,443\n9999-12-31T00:00:00Z,10.0.0.1,10.0.0.2,tcp,443\n2026-11-20T10:00:00Z,10.0.0.1,10.0.0.2,tcp,443\n", &a))
 	require.Equal(t, 2, a.Preview.Bad)
 	require.Contains(t, a.Preview.Errors[1].Reason, "expected a time from 1990 to 2099")
 }
@@ -155,13 +159,18 @@ func TestBadNumbersAndTextsAreRefusedWithTheirPlace(t *testing.T) {
 func TestLosingAnAssertionIsSaid(t *testing.T) {
 	c := small(t, nil, api.Options{})
 	c.begin()
-	_, p, status := c.edit(1, "add", map[string]any{"text": "assert always live -> live on tcp/8443 \"The way back\""})
+	_, p, status := c.edit(1, "add",
+		map[string]any{"text": "assert always live -> live on tcp/8443 \"The way back\""})
 	require.Equal(t, 201, status, p.Detail)
 	var out api.EditOut
-	require.Equal(t, 200, c.call("PUT", "/api/v1/policy/text?dryRun=true", map[string]any{"text": "group live = env is live\n"}, &out))
-	require.ElementsMatch(t, []app.AssertChange{{Sentence: "assert never trial -> live on any", Before: "holds", After: "gone"}, {Sentence: "assert always live -> live on tcp/8443", Before: "holds", After: "gone"}}, out.Consequences.Asserts)
+	require.Equal(t, 200, c.call("PUT", "/api/v1/policy/text?dryRun=true",
+		map[string]any{"text": "group live = env is live\n"}, &out))
+	require.ElementsMatch(t, []app.AssertChange{{Sentence: "assert never trial -> live on any", Before: "holds",
+		After: "gone"}, {Sentence: "assert always live -> live on tcp/8443", Before: "holds", After: "gone"}},
+		out.Consequences.Asserts)
 	var removed api.RegroupOut
-	require.Equal(t, 200, c.call("POST", "/api/v1/groups/remove?dryRun=true", map[string]any{"revision": 2, "name": "live"}, &removed))
+	require.Equal(t, 200, c.call("POST", "/api/v1/groups/remove?dryRun=true",
+		map[string]any{"revision": 2, "name": "live"}, &removed))
 	require.Len(t, removed.Consequences.Asserts, 2)
 	for _, a := range removed.Consequences.Asserts {
 		require.Equal(t, "gone", a.After)
@@ -171,9 +180,11 @@ func TestLosingAnAssertionIsSaid(t *testing.T) {
 func TestAnEditOfAStatementThatHasChangedIsRefused(t *testing.T) {
 	c := small(t, nil, api.Options{})
 	c.begin()
-	_, _, status := c.edit(1, "change", map[string]any{"line": 1, "was": "env is live", "text": "group live = env in (live, trial)"})
+	_, _, status := c.edit(1, "change", map[string]any{"line": 1, "was": "env is live",
+		"text": "group live = env in (live, trial)"})
 	require.Equal(t, 201, status)
-	_, p, status := c.edit(2, "change", map[string]any{"line": 1, "was": "env is live", "text": "group live = env is bench"})
+	_, p, status := c.edit(2, "change", map[string]any{"line": 1, "was": "env is live",
+		"text": "group live = env is bench"})
 	require.Equal(t, 409, status, "also where the page names the newest revision")
 	require.Contains(t, p.Detail, "It was: env is live. Now, in revision 2: group live = env in (live, trial).")
 }
@@ -187,7 +198,8 @@ func TestOneOfTwoThatSetOneTagAtOnceIsTold(t *testing.T) {
 		var group sync.WaitGroup
 		for k := range status {
 			group.Go(func() {
-				body := fmt.Sprintf(`{"workloads": ["w-1"], "key": "env", "value": "%d-%d", "was": %q}`, round, k, was)
+				body := fmt.Sprintf(`{"workloads": ["w-1"], "key": "env", "value": "%d-%d", "was": %q}`, round, k,
+					was)
 				r, err := http.Post(c.base+"/api/v1/tags", "application/json", strings.NewReader(body))
 				if err == nil {
 					status[k] = r.StatusCode
@@ -213,7 +225,8 @@ func TestAPatternThatWouldTakeAllMemoryIsRefused(t *testing.T) {
 	require.Equal(t, 422, status)
 	require.Contains(t, prob.Detail, "RE2")
 	// One that an earlier version stored does not keep the server from starting.
-	require.NoError(t, c.db.AddRevision(t.Context(), store.Revision{No: 2, Text: start + "group g = " + bad + "\n", Blame: store.Blame{1, 1, 1, 1, 1, 1, 2}, Author: "old", Words: "Add"}))
+	require.NoError(t, c.db.AddRevision(t.Context(), store.Revision{No: 2, Text: start + "group g = " + bad + "\n",
+		Blame: store.Blame{1, 1, 1, 1, 1, 1, 2}, Author: "old", Words: "Add"}))
 	again := small(t, c.db, api.Options{})
 	var groups []api.GroupOut
 	again.get("/api/v1/groups", &groups)
@@ -234,12 +247,15 @@ func TestARequestThatIsSentAgainIsStoredOnce(t *testing.T) {
 	require.Equal(t, 201, again.StatusCode)
 	require.Equal(t, one, two)
 	require.Equal(t, "true", again.Header.Get("Idempotency-Replayed"))
-	r, text := c.do("POST", "/api/v1/policy/edits", map[string]string{"Idempotency-Key": "k1"}, strings.Replace(edit, "depots", "others", 1))
+	r, text := c.do("POST", "/api/v1/policy/edits", map[string]string{"Idempotency-Key": "k1"},
+		strings.Replace(edit, "depots", "others", 1))
 	require.Equal(t, 422, r.StatusCode)
 	require.Contains(t, text, "another request was sent with it")
-	r, _ = c.do("POST", "/api/v1/policy/edits", map[string]string{"Idempotency-Key": "k2"}, `{"revision":1,"op":"remove","line":99}`)
+	r, _ = c.do("POST", "/api/v1/policy/edits", map[string]string{"Idempotency-Key": "k2"},
+		`{"revision":1,"op":"remove","line":99}`)
 	require.Equal(t, 422, r.StatusCode, "what was refused is not remembered")
-	r, _ = c.do("POST", "/api/v1/policy/edits", map[string]string{"Idempotency-Key": "k2"}, `{"revision":2,"op":"add","text":"group b = env is bench"}`)
+	r, _ = c.do("POST", "/api/v1/policy/edits", map[string]string{"Idempotency-Key": "k2"},
+		`{"revision":2,"op":"add","text":"group b = env is bench"}`)
 	require.Equal(t, 201, r.StatusCode)
 	r, text = c.do("POST", "/api/v1/policy/undo", map[string]string{"Idempotency-Key": "k3"}, `{}`)
 	require.Equal(t, 200, r.StatusCode, text)
@@ -262,11 +278,13 @@ func TestEditsWhoseCommitsAreLost(t *testing.T) {
 		var head api.PolicyOut
 		c.get("/api/v1/policy", &head)
 		p.LoseCommits.Store(1)
-		text, err := json.Marshal(map[string]any{"revision": head.Revision, "op": "add", "text": fmt.Sprintf("group g%d = env is live", n)})
+		text, err := json.Marshal(map[string]any{"revision": head.Revision, "op": "add",
+			"text": fmt.Sprintf("group g%d = env is live", n)})
 		require.NoError(t, err)
 		var answer string
 		for try := range 5 {
-			r, raw := c.do("POST", "/api/v1/policy/edits", map[string]string{"Idempotency-Key": fmt.Sprint("key ", n)}, string(text))
+			r, raw := c.do("POST", "/api/v1/policy/edits",
+				map[string]string{"Idempotency-Key": fmt.Sprint("key ", n)}, string(text))
 			if answer = raw; r.StatusCode == 201 {
 				break
 			}
@@ -279,7 +297,9 @@ func TestEditsWhoseCommitsAreLost(t *testing.T) {
 
 func TestOnlyItsOwnNamesAreAnswered(t *testing.T) {
 	c := small(t, nil, api.Options{AllowHosts: []string{"orchard.saltmarsh.example"}})
-	for host, want := range map[string]int{"evil.example": 421, "orchard.saltmarsh.example": 200, "Orchard.Saltmarsh.Example:7411": 200, "localhost:7411": 200, "127.0.0.1": 200, "[::1]:7411": 200, "127.0.0.1.evil.example": 421} {
+	for host, want := range map[string]int{"evil.example": 421, "orchard.saltmarsh.example": 200,
+		"Orchard.Saltmarsh.Example:7411": 200, "localhost:7411": 200, "127.0.0.1": 200, "[::1]:7411": 200,
+		"127.0.0.1.evil.example": 421} {
 		r, text := c.do("GET", "/api/v1/summary", map[string]string{"Host": host}, "")
 		require.Equal(t, want, r.StatusCode, host+text)
 		r, _ = c.do("POST", "/api/v1/policy/undo", map[string]string{"Host": host, "Origin": "http://" + host}, "{}")
@@ -305,7 +325,8 @@ func TestTheDatabaseAwayIsSaidAndNotItsSecrets(t *testing.T) {
 	u, err := url.Parse(database)
 	require.NoError(t, err)
 	secret, _ := u.User.Password()
-	for _, path := range []string{"/api/v1/summary", "/api/v1/jobs/1", "/api/v1/sources", "/readyz", "/api/v1/policy/revisions"} {
+	for _, path := range []string{"/api/v1/summary", "/api/v1/jobs/1", "/api/v1/sources", "/readyz",
+		"/api/v1/policy/revisions"} {
 		r, text := c.do("GET", path, nil, "")
 		require.Equal(t, 503, r.StatusCode, path+text)
 		for _, word := range []string{secret, u.Port(), "orchard@", "SQLSTATE"} {
@@ -387,7 +408,8 @@ func TestAnEditIsOneEvent(t *testing.T) {
 		}
 		return out
 	}
-	require.Eventually(t, func() bool { all := seen(); return len(all) > 0 && all[len(all)-1].Revision == 1 }, 10*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { all := seen(); return len(all) > 0 && all[len(all)-1].Revision == 1 },
+		10*time.Second, 10*time.Millisecond)
 	before := len(seen())
 	_, _, status := c.edit(1, "add", map[string]any{"text": "group bench = env is bench"})
 	require.Equal(t, 201, status)

@@ -108,14 +108,18 @@ func findSuggestions(v *reach.View, snap *model.Model) []SuggestionOut {
 	out := []SuggestionOut{}
 	for _, g := range likeness.Suggest(snap.Estate, links, snap.Structural) {
 		w := snap.Estate.Workload(g.Workload)
-		o := SuggestionOut{Workload: w.ID, Name: w.Label(), Key: g.Key, Value: g.Value, Likeness: g.Likeness, Agree: g.Agree, Like: []Member{}, Because: append([]string{}, g.Because...)}
+		o := SuggestionOut{Workload: w.ID, Name: w.Label(), Key: g.Key, Value: g.Value, Likeness: g.Likeness,
+			Agree: g.Agree, Like: []Member{}, Because: append([]string{}, g.Because...)}
 		for _, i := range g.Like {
 			l := snap.Estate.Workload(i)
 			o.Like = append(o.Like, Member{ID: l.ID, Name: l.Label()})
 		}
 		out = append(out, o)
 	}
-	slices.SortStableFunc(out, func(a, b SuggestionOut) int { return cmp.Compare(b.Likeness*b.Agree, a.Likeness*a.Agree) })
+	slices.SortStableFunc(out, func(a,
+		b SuggestionOut) int {
+		return cmp.Compare(b.Likeness*b.Agree, a.Likeness*a.Agree)
+	})
 	return out
 }
 
@@ -181,7 +185,8 @@ func (s *vocabularyAPI) exportSuggestions(ctx context.Context, _ *struct{}) (*hu
 			for _, l := range g.Like {
 				like = append(like, l.ID)
 			}
-			_ = w.Write([]string{g.Workload, g.Name, g.Key, g.Value, fmt.Sprintf("%.2f", g.Likeness), fmt.Sprintf("%.2f", g.Agree), strings.Join(like, " "), strings.Join(g.Because, "; ")})
+			_ = w.Write([]string{g.Workload, g.Name, g.Key, g.Value, fmt.Sprintf("%.2f", g.Likeness),
+				fmt.Sprintf("%.2f", g.Agree), strings.Join(like, " "), strings.Join(g.Because, "; ")})
 		}
 	}), nil
 }

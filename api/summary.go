@@ -39,7 +39,8 @@ func (s *summaryAPI) summary(ctx context.Context, in *struct{ Window }) (*Body[S
 	if err != nil {
 		return nil, err
 	}
-	out := Summary{Estate: s.Estate, Author: s.Author, Groups: len(snap.Policy.GroupOrder), Conversations: v.Len(), Rules: len(snap.Policy.Rules), Revision: snap.Head.No}
+	out := Summary{Estate: s.Estate, Author: s.Author, Groups: len(snap.Policy.GroupOrder), Conversations: v.Len(),
+		Rules: len(snap.Policy.Rules), Revision: snap.Head.No}
 	lacks := map[string]int{}
 	for _, w := range snap.Estate.All() {
 		if !w.Retired.IsZero() {

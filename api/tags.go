@@ -49,12 +49,14 @@ func chosenIDs(snap *model.Model, c Chosen) ([]string, error) {
 		}
 		return c.Workloads, nil
 	}
-	selected, err := selectWorkloads(snap, WorkloadFilter{Text: c.Filter.Text, Tags: c.Filter.Tags, Group: c.Filter.Group})
+	selected, err := selectWorkloads(snap, WorkloadFilter{Text: c.Filter.Text, Tags: c.Filter.Tags,
+		Group: c.Filter.Group})
 	if err != nil {
 		return nil, err
 	}
 	if len(selected) != c.Count {
-		return nil, huma.Error409Conflict(fmt.Sprintf("the filter selects %d workloads by now, and %d when it was looked at; nothing was changed: look again", len(selected), c.Count))
+		return nil, huma.Error409Conflict(fmt.Sprintf("the filter selects %d workloads by now, and %d when it was "+
+			"looked at; nothing was changed: look again", len(selected), c.Count))
 	}
 	out := make([]string, len(selected))
 	for i, w := range selected {
@@ -93,13 +95,15 @@ func (s *workloadsAPI) setTags(ctx context.Context, in *setTagsInput) (*Body[app
 // applyTags sets tags by hand as one change, or says what that would do. What an
 // edit was made on is looked at before, and by the store once more where nothing
 // can come between.
-func (s *base) applyTags(ctx context.Context, before *reach.View, snap *model.Model, edits []store.TagEdit, words string, dryRun bool) (*Body[app.Consequences], error) {
+func (s *base) applyTags(ctx context.Context, before *reach.View, snap *model.Model, edits []store.TagEdit,
+	words string, dryRun bool) (*Body[app.Consequences], error) {
 	changed := map[string]*estate.Workload{}
 	var put []estate.Workload
 	for _, e := range edits {
 		i, ok := snap.Estate.ByID(e.Workload)
 		if !ok {
-			return nil, huma.Error404NotFound("there is no workload with the id " + e.Workload + "; nothing was changed")
+			return nil, huma.Error404NotFound("there is no workload with the id " + e.Workload +
+				"; nothing was changed")
 		}
 		if now, _ := snap.Estate.Workload(i).Tag(e.Key); e.Was != nil && now.Value != *e.Was {
 			return nil, &store.ChangedError{TagEdit: e, Now: now.Value, Source: now.Source, Author: now.By}

@@ -16,8 +16,10 @@ import (
 )
 
 func (s *importsAPI) transferRoutes(r routes) {
-	get(r, "export-estate", "/estate.jsonl", "The whole estate but for its conversations, as JSON Lines; see docs/estate.md", s.exportEstate)
-	post(r, "restore-estate", "/estate", "Restore an export where there is nothing yet", s.restoreEstate, begun, filed("application/x-ndjson"))
+	get(r, "export-estate", "/estate.jsonl",
+		"The whole estate but for its conversations, as JSON Lines; see docs/estate.md", s.exportEstate)
+	post(r, "restore-estate", "/estate", "Restore an export where there is nothing yet", s.restoreEstate, begun,
+		filed("application/x-ndjson"))
 }
 
 func (s *importsAPI) exportEstate(ctx context.Context, _ *struct{}) (*huma.StreamResponse, error) {
@@ -61,19 +63,21 @@ func (s *importsAPI) restoreEstate(ctx context.Context, in *struct{ rawBody }) (
 	if err != nil {
 		return nil, err
 	}
-	job, err := s.StartStoring(ctx, "restore-estate", "Restore an export", func(ctx context.Context, progress func(float64, string)) (any, error) {
-		defer file.close()
-		lines, err := s.Store.Restore(ctx, func() (io.ReadCloser, error) { return file.open() }, func(n int) { progress(0.5, fmt.Sprintf("%d lines", n)) }, soundState)
-		var bad *store.LineError
-		if errors.As(err, &bad) {
-			return nil, app.Invalid("the export cannot be used, nothing was stored: " + bad.Error())
-		}
-		if err != nil {
-			return nil, err
-		}
-		s.Models.Nudge()
-		return Restored{lines}, nil
-	})
+	job, err := s.StartStoring(ctx, "restore-estate", "Restore an export",
+		func(ctx context.Context, progress func(float64, string)) (any, error) {
+			defer file.close()
+			lines, err := s.Store.Restore(ctx, func() (io.ReadCloser, error) { return file.open() },
+				func(n int) { progress(0.5, fmt.Sprintf("%d lines", n)) }, soundState)
+			var bad *store.LineError
+			if errors.As(err, &bad) {
+				return nil, app.Invalid("the export cannot be used, nothing was stored: " + bad.Error())
+			}
+			if err != nil {
+				return nil, err
+			}
+			s.Models.Nudge()
+			return Restored{lines}, nil
+		})
 	if err != nil {
 		file.close()
 	}

@@ -34,16 +34,22 @@ func (s *base) troubled() []Trouble {
 	for _, d := range s.Disk.States() {
 		full = full || d.Low
 		if d.Low && !d.Alike {
-			out = append(out, Trouble{"disk", true, fmt.Sprintf("The disk of %s (%s) is full: %d MB are left. Nothing can be changed, and no traffic is stored. %s", d.Name, d.Path, d.Free>>20, s.losing()),
+			out = append(out, Trouble{"disk", true,
+				fmt.Sprintf("The disk of %s (%s) is full: %d MB are left. Nothing can be changed, and no traffic "+
+					"is stored. %s", d.Name, d.Path, d.Free>>20, s.losing()),
 				"Make room on that disk; all goes on by itself then.", since(d.Since)})
 		}
 	}
 	if s.Cluster != nil {
 		if t := s.Cluster.Trouble(); !t.Since.IsZero() {
-			out = append(out, Trouble{"database", true, "The database has ended and is being started again. Nothing can be looked at or changed meanwhile. " + s.losing(), "If it does not come back: its last words are in the server's log.", since(t.Since)})
+			out = append(out, Trouble{"database", true,
+				"The database has ended and is being started again. Nothing can be looked at or changed meanwhile. " +
+					s.losing(), "If it does not come back: its last words are in the server's log.", since(t.Since)})
 		}
 	} else if away, err := s.Models.Away(); err != nil {
-		out = append(out, Trouble{"database", true, "The database cannot be reached. Nothing can be looked at or changed meanwhile. " + s.losing(), "Look whether it runs, and whether this machine reaches it; all goes on by itself then.", since(away)})
+		out = append(out, Trouble{"database", true,
+			"The database cannot be reached. Nothing can be looked at or changed meanwhile. " + s.losing(),
+			"Look whether it runs, and whether this machine reaches it; all goes on by itself then.", since(away)})
 	}
 	if s.Collector != nil {
 		st := s.Collector.Status()
@@ -52,25 +58,37 @@ func (s *base) troubled() []Trouble {
 			if st.TroubleAt != nil {
 				at = *st.TroubleAt
 			}
-			out = append(out, Trouble{"collector", true, "Traffic that exporters send is not stored: the database does not take it. " + s.losing(), "The reason stands under Flows, Exporters.", since(at)})
+			out = append(out, Trouble{"collector", true,
+				"Traffic that exporters send is not stored: the database does not take it. " + s.losing(),
+				"The reason stands under Flows, Exporters.", since(at)})
 		}
 		if st.SetAside > 0 {
-			out = append(out, Trouble{"collector", false, fmt.Sprintf("%s of traffic cannot be stored for what they hold; they are set aside.", counted(int(st.SetAside), "batch", "batches")), "Look at them under Flows, Exporters.", ""})
+			out = append(out, Trouble{"collector", false,
+				fmt.Sprintf("%s of traffic cannot be stored for what they hold; they are set aside.",
+					counted(int(st.SetAside), "batch", "batches")), "Look at them under Flows, Exporters.", ""})
 		}
 		if j := st.Jump; j != nil && time.Since(j.At).Abs() < 24*time.Hour {
 			way := "ahead"
 			if j.Seconds < 0 {
 				way = "back"
 			}
-			out = append(out, Trouble{"clock", false, fmt.Sprintf("The clock of this machine was set %s by %s. Traffic without times of its own stands at the wrong time.", way, time.Duration(max(j.Seconds, -j.Seconds)*1e9).Round(time.Second)), "Keep the clock right with a time service.", since(j.At)})
+			out = append(out, Trouble{"clock", false,
+				fmt.Sprintf("The clock of this machine was set %s by %s. Traffic without times of its own stands "+
+					"at the wrong time.", way, time.Duration(max(j.Seconds, -j.Seconds)*1e9).Round(time.Second)),
+				"Keep the clock right with a time service.", since(j.At)})
 		}
 	}
 	if m := s.Models.Held(); m != nil && len(m.Errors) > 0 {
-		out = append(out, Trouble{"policy", true, fmt.Sprintf("The stored policy has %s that an earlier version of this program took. What they are in decides nothing until they are put right. The first is on line %d: %s", counted(len(m.Errors), "error", "errors"), m.Errors[0].Line, m.Errors[0].Message),
+		out = append(out, Trouble{"policy", true,
+			fmt.Sprintf("The stored policy has %s that an earlier version of this program took. What they are in "+
+				"decides nothing until they are put right. The first is on line %d: %s",
+				counted(len(m.Errors), "error", "errors"), m.Errors[0].Line, m.Errors[0].Message),
 			"Put it right under Policy, Text.", ""})
 	}
 	if s.Trusting != "" {
-		out = append(out, Trouble{"network", false, "Everybody who reaches " + s.Trusting + " may read and change all of this: there are no accounts.", "Listen on loopback, or let only those reach it who may.", ""})
+		out = append(out, Trouble{"network", false, "Everybody who reaches " + s.Trusting +
+			" may read and change all of this: there are no accounts.",
+			"Listen on loopback, or let only those reach it who may.", ""})
 	}
 	return out
 }
@@ -85,7 +103,8 @@ func (s *base) losing() string {
 	case st.Lost > 0:
 		return fmt.Sprintf("%d records of traffic were lost so far.", st.Lost)
 	case st.Spooled > 0 || st.Waiting > 0:
-		return fmt.Sprintf("No traffic is lost yet: %s and %d records wait.", counted(st.Spooled, "batch", "batches"), st.Waiting)
+		return fmt.Sprintf("No traffic is lost yet: %s and %d records wait.", counted(st.Spooled, "batch", "batches"),
+			st.Waiting)
 	}
 	return "No traffic is lost yet."
 }

@@ -18,9 +18,10 @@ import (
 // Bounds of files that are sent here. They are written to the disk as they come;
 // in memory is only what is read of them at a time.
 const (
-	mostFlows      = 4 << 30  // octets of a file of traffic, which is read in parts
-	mostWorkloads  = 64 << 20 // octets of a list of workloads, which is compared whole: about 3.5 kB of memory a row, with what is made of it
-	mostEstate     = 8 << 30  // octets of an export, which is read line by line
+	mostFlows = 4 << 30 // octets of a file of traffic, which is read in parts
+	// octets of a list of workloads, which is compared whole: about 3.5 kB of memory a row, with what is made of it
+	mostWorkloads  = 64 << 20
+	mostEstate     = 8 << 30 // octets of an export, which is read line by line
 	uploadPatience = 10 * time.Minute
 )
 
@@ -83,12 +84,15 @@ func (s *base) receive(ctx context.Context, b *rawBody, most int64) (*upload, er
 	u.size, err = io.Copy(io.MultiWriter(f, hash), body)
 	switch {
 	case body.err != nil: // of the sender, not of the disk
-		return nil, huma.Error400BadRequest("the file did not arrive whole: " + body.err.Error() + "; nothing was stored")
+		return nil, huma.Error400BadRequest("the file did not arrive whole: " + body.err.Error() +
+			"; nothing was stored")
 	case err != nil:
 		s.Log.Error("a file that was sent here cannot be written", "error", err)
-		return nil, problem(http.StatusInsufficientStorage, problemFull, fmt.Sprintf("the file cannot be kept in %s: %s; nothing was stored", s.Uploads, errors.Unwrap(err)))
+		return nil, problem(http.StatusInsufficientStorage, problemFull,
+			fmt.Sprintf("the file cannot be kept in %s: %s; nothing was stored", s.Uploads, errors.Unwrap(err)))
 	case u.size > most:
-		return nil, huma.NewError(http.StatusRequestEntityTooLarge, fmt.Sprintf("the file is larger than %d MB, the most that is taken; send it in parts", most>>20))
+		return nil, huma.NewError(http.StatusRequestEntityTooLarge,
+			fmt.Sprintf("the file is larger than %d MB, the most that is taken; send it in parts", most>>20))
 	}
 	u.sum, u.head = hex.EncodeToString(hash.Sum(nil)), body.head
 	keep = true

@@ -38,7 +38,8 @@ func TestTheCommittedAPIIsTheServers(t *testing.T) {
 	var now, then any
 	require.NoError(t, json.Unmarshal(text, &now))
 	require.NoError(t, json.Unmarshal(committed, &then))
-	require.True(t, reflect.DeepEqual(now, then), "the committed description of the API is an old one: run make types")
+	require.True(t, reflect.DeepEqual(now, then),
+		"the committed description of the API is an old one: run make types")
 }
 
 func TestGroupPreview(t *testing.T) {
@@ -46,7 +47,8 @@ func TestGroupPreview(t *testing.T) {
 	c.begin()
 	look := func(name, text string) api.GroupPreview {
 		var out api.GroupPreview
-		require.Equal(t, 200, c.call("POST", "/api/v1/groups/preview", map[string]any{"name": name, "text": text}, &out))
+		require.Equal(t, 200, c.call("POST", "/api/v1/groups/preview", map[string]any{"name": name, "text": text},
+			&out))
 		return out
 	}
 	every := look("", "any").Counts
@@ -73,7 +75,8 @@ func TestGroupPreview(t *testing.T) {
 	require.Len(t, p.Consequences.Groups[0].Leaves, p.Was.In-p.Counts.In)
 
 	// Errors have places in the text that was typed, over lines too.
-	for text, col := range map[string]int{"env iz live": 5, "env is live and\n(": 18, "member of nobody": 11, "app matches \"(\"": 13, "env is live include": 20} {
+	for text, col := range map[string]int{"env iz live": 5, "env is live and\n(": 18, "member of nobody": 11,
+		"app matches \"(\"": 13, "env is live include": 20} {
 		p = look("live", text)
 		require.NotEmpty(t, p.Errors, text)
 		require.Equal(t, col, p.Errors[0].Column, "%q: %+v", text, p.Errors)
@@ -195,7 +198,8 @@ func TestProposalsAreTakenAndRefused(t *testing.T) {
 
 	// Taking two that share a group defines it once, and refusing is undone with it.
 	third := here(ps)[2]
-	require.Equal(t, 201, c.judge(&taken, taking(second), taking(third), app.Judgement{Proposal: here(ps)[3].ID, Do: "refuse", Reason: "no"}))
+	require.Equal(t, 201, c.judge(&taken, taking(second), taking(third),
+		app.Judgement{Proposal: here(ps)[3].ID, Do: "refuse", Reason: "no"}))
 	require.Equal(t, "Take 2 proposals, refuse the proposal “"+here(ps)[3].Key+"”", taken.Words)
 	refusals := func() int {
 		c.get("/api/v1/proposals", &ps)
@@ -271,7 +275,8 @@ func (c client) judge(out any, all ...app.Judgement) int {
 func TestTheDocumentKnowsWhoWroteWhat(t *testing.T) {
 	c := serve(t)
 	c.begin()
-	_, _, status := c.edit(1, "add", map[string]any{"layer": "allowances", "text": `permit trial -> trial on any until 2020-01-01 "old"`})
+	_, _, status := c.edit(1, "add", map[string]any{"layer": "allowances",
+		"text": `permit trial -> trial on any until 2020-01-01 "old"`})
 	require.Equal(t, 201, status)
 	var p api.PolicyOut
 	c.get("/api/v1/policy", &p)
@@ -285,7 +290,8 @@ func TestTheDocumentKnowsWhoWroteWhat(t *testing.T) {
 	}
 	require.Equal(t, p.Counts.Permit+p.Counts.Reject, hits)
 	old := byText[`permit trial -> trial on any until 2020-01-01 "old"`]
-	require.Equal(t, []api.FindingOut{{Kind: "expired", Words: "Its last day, 2020-01-01, is over: it matches nothing any more.", Fix: "Remove it"}}, old.Findings)
+	require.Equal(t, []api.FindingOut{{Kind: "expired",
+		Words: "Its last day, 2020-01-01, is over: it matches nothing any more.", Fix: "Remove it"}}, old.Findings)
 
 	// A finding is mended with one action, which can be undone.
 	mend := map[string]any{"revision": 2, "line": old.Line, "kind": "expired"}
@@ -402,7 +408,8 @@ func TestHoursBelowAConversation(t *testing.T) {
 	var page api.ConversationPage
 	c.get("/api/v1/conversations?limit=3", &page)
 	for _, v := range page.Conversations {
-		q := url.Values{"client": {v.Client.Addr}, "server": {v.Server.Addr}, "service": {v.Service}, "first": {v.First}}
+		q := url.Values{"client": {v.Client.Addr}, "server": {v.Server.Addr}, "service": {v.Service},
+			"first": {v.First}}
 		var hours []api.HourOut
 		c.get("/api/v1/conversations/hours?"+q.Encode(), &hours)
 		sum := int64(0)
@@ -470,7 +477,9 @@ func TestImportTwiceCountsOnce(t *testing.T) {
 func TestHealthAndMetrics(t *testing.T) {
 	c := serve(t)
 	c.get("/api/v1/summary", nil)
-	for path, want := range map[string]string{"/healthz": "ok", "/readyz": "ready", "/metrics": `orchard_request_seconds_count{method="GET",route="/api/v1/summary",status="200"} 1`, "/somewhere": "make web"} {
+	for path, want := range map[string]string{"/healthz": "ok", "/readyz": "ready",
+		"/metrics":   `orchard_request_seconds_count{method="GET",route="/api/v1/summary",status="200"} 1`,
+		"/somewhere": "make web"} {
 		r, err := http.Get(c.base + path)
 		require.NoError(t, err)
 		text, err := io.ReadAll(r.Body)
@@ -496,7 +505,8 @@ func TestCheckAgainstARevision(t *testing.T) {
 	}
 	require.NotZero(t, line)
 	var edited api.EditOut
-	require.Equal(t, 201, c.call("POST", "/api/v1/policy/edits", map[string]any{"revision": p.Revision, "op": "remove", "line": line}, &edited))
+	require.Equal(t, 201, c.call("POST", "/api/v1/policy/edits",
+		map[string]any{"revision": p.Revision, "op": "remove", "line": line}, &edited))
 
 	var check api.CheckOut
 	c.get("/api/v1/check?against="+fmt.Sprint(p.Revision), &check)
@@ -509,7 +519,8 @@ func TestCheckAgainstARevision(t *testing.T) {
 				changed += k
 			}
 			var page api.ConversationPage
-			c.get(fmt.Sprintf("/api/v1/conversations?against=%d&was=%s&verdict=%s&limit=1", p.Revision, was, is), &page)
+			c.get(fmt.Sprintf("/api/v1/conversations?against=%d&was=%s&verdict=%s&limit=1", p.Revision, was, is),
+				&page)
 			require.Equal(t, k, page.Total, "%s, then %s", was, is)
 			if k > 0 {
 				require.Equal(t, was, page.Conversations[0].Was)
@@ -517,7 +528,8 @@ func TestCheckAgainstARevision(t *testing.T) {
 			if was != "uncovered" && is == "uncovered" && k > 0 {
 				one := page.Conversations[0]
 				var why api.Why
-				c.get("/api/v1/why?"+url.Values{"client": {one.Client.Addr}, "server": {one.Server.Addr}, "service": {one.Service}, "at": {one.First}, "against": {fmt.Sprint(p.Revision)}}.Encode(), &why)
+				c.get("/api/v1/why?"+url.Values{"client": {one.Client.Addr}, "server": {one.Server.Addr},
+					"service": {one.Service}, "at": {one.First}, "against": {fmt.Sprint(p.Revision)}}.Encode(), &why)
 				require.Equal(t, "uncovered", why.Verdict)
 				require.Equal(t, was, why.Before.Verdict)
 				require.Equal(t, sentence, why.Before.Rule.Sentence)
@@ -545,7 +557,8 @@ func TestTwoServersOnOneDatabase(t *testing.T) {
 	var list, again api.WorkloadList
 	other.get("/api/v1/workloads?limit=3", &list)
 	id := list.Workloads[0].ID
-	require.Equal(t, 200, c.call("POST", "/api/v1/tags", map[string]any{"workloads": []string{id}, "key": "crew", "value": "night"}, nil))
+	require.Equal(t, 200, c.call("POST", "/api/v1/tags", map[string]any{"workloads": []string{id}, "key": "crew",
+		"value": "night"}, nil))
 	other.get("/api/v1/workloads?tag=crew%3Dnight", &again)
 	require.Equal(t, 1, again.Total)
 	require.Equal(t, id, again.Workloads[0].ID)
@@ -584,7 +597,8 @@ func TestFindingsInOneList(t *testing.T) {
 		}
 	}
 	require.NotEmpty(t, empty.Fix)
-	require.Equal(t, 201, c.call("POST", "/api/v1/policy/fix", map[string]any{"revision": list.Revision, "line": empty.Line, "kind": empty.Kind}, nil))
+	require.Equal(t, 201, c.call("POST", "/api/v1/policy/fix",
+		map[string]any{"revision": list.Revision, "line": empty.Line, "kind": empty.Kind}, nil))
 	var after api.FindingList
 	c.get("/api/v1/findings", &after)
 	for _, f := range after.Findings {

@@ -41,7 +41,8 @@ type vocabularyAPI struct {
 func (s *vocabularyAPI) routes(r routes) {
 	get(r, "list-suggestions", "/suggestions", "Tags that workloads probably lack", s.suggestions)
 	post(r, "accept-suggestions", "/suggestions/accept", "Set suggested tags", s.acceptSuggestions)
-	post(r, "refuse-suggestions", "/suggestions/refuse", "Refuse suggested tags, or allow them again", s.refuseSuggestions)
+	post(r, "refuse-suggestions", "/suggestions/refuse", "Refuse suggested tags, or allow them again",
+		s.refuseSuggestions)
 	get(r, "export-suggestions", "/suggestions.csv", "The suggestions as CSV", s.exportSuggestions)
 	get(r, "list-misspellings", "/vocabulary/misspellings", "Values that look misspelt", s.misspelt)
 	get(r, "export-misspellings", "/misspellings.csv", "The values that look misspelt as CSV", s.exportMisspellings)
@@ -141,7 +142,8 @@ func (s *vocabularyAPI) setStructural(ctx context.Context, in *struct {
 }) (*Body[[]string], error) {
 	for i, k := range in.Body.Keys {
 		if k == "" || slices.Contains(in.Body.Keys[:i], k) {
-			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("keys: found %q, expected each key once, and none blank", k))
+			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("keys: found %q, expected each key once, and "+
+				"none blank", k))
 		}
 	}
 	if err := s.Store.SetStructural(ctx, in.Body.Keys); err != nil {
@@ -176,7 +178,8 @@ func (s *vocabularyAPI) findWorkloads(ctx context.Context, in *struct {
 			out.Workloads = append(out.Workloads, workloadOut(snap, i))
 		}
 	}
-	for _, word := range strings.FieldsFunc(in.Body.Text, func(r rune) bool { return strings.ContainsRune(" \t\r\n,;", r) }) {
+	for _, word := range strings.FieldsFunc(in.Body.Text,
+		func(r rune) bool { return strings.ContainsRune(" \t\r\n,;", r) }) {
 		if i, ok := snap.Estate.ByID(word); ok {
 			take(i)
 			continue
@@ -223,7 +226,8 @@ func (s *vocabularyAPI) saveSelection(ctx context.Context, in *struct {
 		Filter string `json:"filter" maxLength:"10000" doc:"The query of the page's address"`
 	}
 }) (*List[store.Selection], error) {
-	if err := s.Store.SaveSelection(ctx, store.Selection{List: in.Body.List, Name: in.Body.Name, Filter: in.Body.Filter, Author: s.Author}); err != nil {
+	if err := s.Store.SaveSelection(ctx, store.Selection{List: in.Body.List, Name: in.Body.Name,
+		Filter: in.Body.Filter, Author: s.Author}); err != nil {
 		return nil, err
 	}
 	s.Events.Changed()

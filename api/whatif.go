@@ -94,7 +94,8 @@ func (s *whatIfAPI) whatIf(ctx context.Context, in *struct {
 	questions, errs := c.Read(strings.ReplaceAll(in.Body.Text, "→", "->"))
 	out := WhatIf{Revision: snap.Head.No, Answers: []AnswerOut{}, Errors: textErrors(errs)}
 	if len(questions) > maxQuestions {
-		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("found %d questions, expected at most %d", len(questions), maxQuestions))
+		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("found %d questions, expected at most %d",
+			len(questions), maxQuestions))
 	}
 	answers := c.AnswerAll(questions)
 	for i := range questions {
@@ -106,7 +107,9 @@ func (s *whatIfAPI) whatIf(ctx context.Context, in *struct {
 const maxQuestions = 2000
 
 func answerOut(c *whatif.Census, q *whatif.Question, a *whatif.Answer) AnswerOut {
-	out := AnswerOut{Line: q.Line, Question: bareQuestion(q), AsExpected: q.As(a), Verdict: a.Verdict(), Words: c.Words(q, a), Pairs: a.Pairs, Counts: countsOut(a.Of), Mixed: a.Mixed, Parts: []AnswerPartOut{}, Undecided: []MaybeOut{}}
+	out := AnswerOut{Line: q.Line, Question: bareQuestion(q), AsExpected: q.As(a), Verdict: a.Verdict(),
+		Words: c.Words(q, a), Pairs: a.Pairs, Counts: countsOut(a.Of), Mixed: a.Mixed, Parts: []AnswerPartOut{},
+		Undecided: []MaybeOut{}}
 	if q.Want != nil {
 		out.Want = q.Want.String()
 	}
@@ -120,8 +123,10 @@ func answerOut(c *whatif.Census, q *whatif.Question, a *whatif.Answer) AnswerOut
 	for i := range a.Parts {
 		p := &a.Parts[i]
 		out.Parts = append(out.Parts, AnswerPartOut{
-			Verdict: p.Verdict.String(), Rule: ruleRef(p.Rule), Pairs: p.Pairs, Service: specsOf(p.Points), Clients: ends(p.Clients), ClientCount: len(p.Clients), Servers: ends(p.Servers), ServerCount: len(p.Servers),
-			Client: placedOut(c, p.Client), Server: placedOut(c, p.Server), Point: p.Point.String(),
+			Verdict: p.Verdict.String(), Rule: ruleRef(p.Rule), Pairs: p.Pairs, Service: specsOf(p.Points),
+			Clients: ends(p.Clients), ClientCount: len(p.Clients), Servers: ends(p.Servers),
+			ServerCount: len(p.Servers),
+			Client:      placedOut(c, p.Client), Server: placedOut(c, p.Server), Point: p.Point.String(),
 		})
 	}
 	for _, side := range []*whatif.Side{&q.Client, &q.Server} {
@@ -212,7 +217,8 @@ func (s *whatIfAPI) keepProbes(ctx context.Context, in *struct {
 	c := snap.Census()
 	questions, errs := c.Read(strings.ReplaceAll(in.Body.Text, "→", "->"))
 	if len(errs) > 0 {
-		return nil, refusal(&policy.EditError{Message: fmt.Sprintf("line %d: %s; nothing was kept", errs[0].Line, errs[0].Message), Errors: errs})
+		return nil, refusal(&policy.EditError{Message: fmt.Sprintf("line %d: %s; nothing was kept", errs[0].Line,
+			errs[0].Message), Errors: errs})
 	}
 	var probes []store.Probe
 	for i := range questions {
@@ -223,7 +229,8 @@ func (s *whatIfAPI) keepProbes(ctx context.Context, in *struct {
 		} else if v, one := c.Answer(q).One(); one {
 			p.Want = v.String()
 		} else {
-			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("line %d gets several verdicts now: write = and the one that is expected; nothing was kept", q.Line))
+			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("line %d gets several verdicts now: write = "+
+				"and the one that is expected; nothing was kept", q.Line))
 		}
 		probes = append(probes, p)
 	}

@@ -78,11 +78,13 @@ type workloadsAPI struct {
 
 func (s *workloadsAPI) routes(r routes) {
 	get(r, "list-workloads", "/workloads", "The selected workloads", s.listWorkloads, missing)
-	get(r, "list-facets", "/workloads/facets", "The values of the tags of the selected workloads, with how many have each", s.facets, missing)
+	get(r, "list-facets", "/workloads/facets",
+		"The values of the tags of the selected workloads, with how many have each", s.facets, missing)
 	get(r, "read-workload", "/workloads/{id}", "One workload, with its traffic", s.oneWorkload, missing)
 	post(r, "set-tags", "/tags", "Set or remove tags of workloads", s.setTags, missing)
 	get(r, "export-workloads", "/workloads.csv", "The selected workloads as CSV", s.exportWorkloads, missing)
-	get(r, "read-workload-rules", "/workloads/{id}/rules", "What may reach a workload, and what it may reach, in deciding order", s.workloadRules, missing)
+	get(r, "read-workload-rules", "/workloads/{id}/rules",
+		"What may reach a workload, and what it may reach, in deciding order", s.workloadRules, missing)
 }
 
 // endpointsOf gives a workload's endpoints at an instant; if it holds no
@@ -177,7 +179,8 @@ func (s *workloadsAPI) oneWorkload(ctx context.Context, in *struct {
 	for _, g := range groupsInOrder(snap.Policy) {
 		m := walk.Explain(g.Name, ep, false)
 		if m.Truth != expr.No {
-			out.Groups = append(out.Groups, GroupMembership{g.Name, m.Truth.String(), m.Listed, reasonsOut(m.Reasons), expr.MissingKeys(m.Reasons)})
+			out.Groups = append(out.Groups, GroupMembership{g.Name, m.Truth.String(), m.Listed, reasonsOut(m.Reasons),
+				expr.MissingKeys(m.Reasons)})
 		}
 	}
 	return body(out), nil
@@ -194,7 +197,8 @@ func groupsInOrder(p *policy.Policy) []*policy.Group {
 	return out
 }
 
-func (s *workloadsAPI) exportWorkloads(ctx context.Context, in *struct{ WorkloadFilter }) (*huma.StreamResponse, error) {
+func (s *workloadsAPI) exportWorkloads(ctx context.Context, in *struct{ WorkloadFilter }) (*huma.StreamResponse,
+	error) {
 	snap, err := s.snapshot(ctx)
 	if err != nil {
 		return nil, err

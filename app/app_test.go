@@ -27,7 +27,8 @@ func open(t *testing.T) *store.Store {
 // running gives an App and how to end it.
 func running(t *testing.T, db *store.Store, name string) (*app.App, func()) {
 	ctx, cancel := context.WithCancel(context.Background())
-	a := app.New(ctx, app.Options{Store: db, Author: "me", Name: name, Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	a := app.New(ctx, app.Options{Store: db, Author: "me", Name: name,
+		Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
 	end := func() { cancel(); a.Wait() }
 	t.Cleanup(end)
 	return a, end
@@ -73,11 +74,12 @@ func TestJobsEndAsTheyDid(t *testing.T) {
 	require.NotContains(t, j.Message, "5432", "what the database says stays in the log")
 
 	begun := make(chan struct{})
-	started, err := a.Start(t.Context(), "derive", "Derive", func(ctx context.Context, _ func(float64, string)) (any, error) {
-		close(begun)
-		<-ctx.Done()
-		return nil, ctx.Err()
-	})
+	started, err := a.Start(t.Context(), "derive", "Derive",
+		func(ctx context.Context, _ func(float64, string)) (any, error) {
+			close(begun)
+			<-ctx.Done()
+			return nil, ctx.Err()
+		})
 	require.NoError(t, err)
 	<-begun
 	a.Cancel(started.ID)
@@ -90,7 +92,8 @@ func TestAStartLeavesTheJobsOfOthers(t *testing.T) {
 	db := open(t)
 	other, _ := running(t, db, "other")
 	hold := make(chan struct{})
-	theirs, err := other.Start(t.Context(), "derive", "Derive", func(context.Context, func(float64, string)) (any, error) { <-hold; return 1, nil })
+	theirs, err := other.Start(t.Context(), "derive", "Derive",
+		func(context.Context, func(float64, string)) (any, error) { <-hold; return 1, nil })
 	require.NoError(t, err)
 	mine, err := db.AddJob(t.Context(), "import", "Import", "one/KILLED")
 	require.NoError(t, err)
@@ -126,7 +129,8 @@ func TestEditsOfWhatHasChanged(t *testing.T) {
 	_, err = a.Locate(ctx, m, 1, 2)
 	require.ErrorAs(t, err, &p)
 	require.Equal(t, app.IsMoved, p.Kind)
-	require.Contains(t, p.Detail, "It was: group trial = env is trial. Now, in revision 2: group trial = env in (trial, bench).")
+	require.Contains(t, p.Detail,
+		"It was: group trial = env is trial. Now, in revision 2: group trial = env in (trial, bench).")
 	_, err = a.Locate(ctx, m, 9, 1)
 	require.ErrorAs(t, err, &p)
 	require.Equal(t, app.IsInvalid, p.Kind)

@@ -63,7 +63,8 @@ type ProbeChange struct {
 // ConsequencesOf says what an update of the draft or the estate changes.
 func ConsequencesOf(before *reach.View, snap *model.Model, change *model.After) Consequences {
 	u := change.Update
-	out := Consequences{Conversations: []VerdictChange{}, Groups: groupChanges(u), Asserts: []AssertChange{}, Probes: probeChanges(snap, u)}
+	out := Consequences{Conversations: []VerdictChange{}, Groups: groupChanges(u), Asserts: []AssertChange{},
+		Probes: probeChanges(snap, u)}
 	byPair := map[[2]decide.Verdict]*VerdictChange{}
 	for _, ch := range before.Changes(change.View(before)) {
 		out.Changed++
@@ -136,7 +137,8 @@ func groupChanges(u *decide.Update) []GroupChange {
 	at := u.After.AsOf
 	seen := map[int32]bool{}
 	for _, m := range u.Moved {
-		if m.Outside || at.Before(m.From) || !at.Before(m.Until) || m.Before.Workload != m.After.Workload || seen[m.After.Workload] || m.After.Workload == estate.Outside {
+		if m.Outside || at.Before(m.From) || !at.Before(m.Until) || m.Before.Workload != m.After.Workload ||
+			seen[m.After.Workload] || m.After.Workload == estate.Outside {
 			continue
 		}
 		seen[m.After.Workload] = true

@@ -126,7 +126,8 @@ type DerivationMade struct {
 }
 
 // Derive starts deriving proposals from the conversations of a view.
-func (a *App) Derive(ctx context.Context, v *reach.View, m *model.Model, balance float64, scope DeriveScope) (store.Job, error) {
+func (a *App) Derive(ctx context.Context, v *reach.View, m *model.Model, balance float64,
+	scope DeriveScope) (store.Job, error) {
 	group, name := scope.Group, scope.Group
 	if scope.Area != "" {
 		area := m.Policy.Areas[scope.Area]
@@ -138,31 +139,35 @@ func (a *App) Derive(ctx context.Context, v *reach.View, m *model.Model, balance
 	if group != "" && m.Policy.Groups[group] == nil {
 		return store.Job{}, Missing("there is no group " + group)
 	}
-	return a.StartStoring(ctx, "derive", "Derive proposals", func(ctx context.Context, progress func(float64, string)) (any, error) {
-		out, found := derived(ctx, v, m, balance, group, progress)
-		if out == nil {
-			return nil, ctx.Err()
-		}
-		out.Scope = name
-		return a.keepDerivation(ctx, out, found)
-	})
+	return a.StartStoring(ctx, "derive", "Derive proposals",
+		func(ctx context.Context, progress func(float64, string)) (any, error) {
+			out, found := derived(ctx, v, m, balance, group, progress)
+			if out == nil {
+				return nil, ctx.Err()
+			}
+			out.Scope = name
+			return a.keepDerivation(ctx, out, found)
+		})
 }
 
 // derived derives; the ids of the path are places among the proposals yet. It is
 // nil if it was cancelled.
-func derived(ctx context.Context, v *reach.View, m *model.Model, balance float64, group string, progress func(float64, string)) (*Derived, []Proposal) {
+func derived(ctx context.Context, v *reach.View, m *model.Model, balance float64, group string,
+	progress func(float64, string)) (*Derived, []Proposal) {
 	convs := make([]derive.Conversation, v.Len())
 	for i := range convs {
 		c := v.At(i)
-		convs[i] = derive.Conversation{Client: c.Client, Server: c.Server, Point: c.Point, Dropped: c.Dropped, Connections: c.Connections - c.Dropped, First: c.First, Last: c.Last}
+		convs[i] = derive.Conversation{Client: c.Client, Server: c.Server, Point: c.Point, Dropped: c.Dropped,
+			Connections: c.Connections - c.Dropped, First: c.First, Last: c.Last}
 		for _, b := range v.RowsOf(i) {
 			convs[i].Days.Add(v.Table.Bucket(int(b)).First)
 		}
 	}
-	input := derive.Input{Compiled: m.Compiled, Conversations: convs, Balance: balance, Judged: true, Progress: func(done float64) bool {
-		progress(done, fmt.Sprintf("looking at %d conversations", len(convs)))
-		return ctx.Err() == nil
-	}}
+	input := derive.Input{Compiled: m.Compiled, Conversations: convs, Balance: balance, Judged: true,
+		Progress: func(done float64) bool {
+			progress(done, fmt.Sprintf("looking at %d conversations", len(convs)))
+			return ctx.Err() == nil
+		}}
 	if group != "" {
 		in := func(p decide.Placed) bool { return m.Compiled.Group(group, p) == expr.Yes }
 		input.Scope = func(client, server decide.Placed) bool { return in(client) || in(server) }
@@ -172,7 +177,8 @@ func derived(ctx context.Context, v *reach.View, m *model.Model, balance float64
 		return nil, nil
 	}
 	out := &Derived{
-		Revision: m.Head.No, Balance: balance, Considered: result.Considered, Covered: result.Covered, From: v.From.Start().String(), To: v.To.Start().String(),
+		Revision: m.Head.No, Balance: balance, Considered: result.Considered, Covered: result.Covered,
+		From: v.From.Start().String(), To: v.To.Start().String(),
 		Path: []PathPoint{}, Gone: []GoneRule{}, Aside: []Aside{},
 	}
 	found := []Proposal{}
@@ -202,10 +208,12 @@ func derived(ctx context.Context, v *reach.View, m *model.Model, balance float64
 		}
 	}
 	for _, x := range result.Aside {
-		o := Aside{Reason: string(x.Reason), Words: x.Reason.Words(), Conversations: len(x.Conversations), Examples: []Talk{}}
+		o := Aside{Reason: string(x.Reason), Words: x.Reason.Words(), Conversations: len(x.Conversations),
+			Examples: []Talk{}}
 		for _, i := range x.Conversations[:min(50, len(x.Conversations))] {
 			c := v.At(i)
-			o.Examples = append(o.Examples, Talk{TalkEnd{c.Client.Addr.String(), v.Name(c.Client)}, TalkEnd{c.Server.Addr.String(), v.Name(c.Server)}, c.Point.String(), c.First.String()})
+			o.Examples = append(o.Examples, Talk{TalkEnd{c.Client.Addr.String(), v.Name(c.Client)},
+				TalkEnd{c.Server.Addr.String(), v.Name(c.Server)}, c.Point.String(), c.First.String()})
 		}
 		out.Aside = append(out.Aside, o)
 	}
@@ -221,8 +229,10 @@ func sentence(r *policy.Rule) string {
 
 func proposalOf(v *reach.View, convs []derive.Conversation, p *derive.Proposal) Proposal {
 	out := Proposal{
-		Key: sentence(p.Rule), Groups: []string{}, Conversations: len(p.Conversations), Pairs: p.Pairs, Opened: p.Opened, Fill: p.Fill(),
-		Connections: p.Connections, Days: p.Days, First: p.First.String(), Last: p.Last.String(), Warnings: append([]string{}, p.Warnings...), Callers: []Caller{}, Spark: make([]int, 24),
+		Key: sentence(p.Rule), Groups: []string{}, Conversations: len(p.Conversations), Pairs: p.Pairs,
+		Opened: p.Opened, Fill: p.Fill(),
+		Connections: p.Connections, Days: p.Days, First: p.First.String(), Last: p.Last.String(),
+		Warnings: append([]string{}, p.Warnings...), Callers: []Caller{}, Spark: make([]int, 24),
 		Choices: []Choice{}, Own: len(p.Narrower),
 	}
 	for _, g := range p.Groups {

@@ -99,9 +99,12 @@ func (a *App) finish(ctx context.Context, r *running, result any, err error) {
 	var unknown *store.UnknownError
 	switch {
 	case err != nil && errors.As(err, &unknown):
-		job.State, job.Message = "failed", "the database went away in the very moment of storing: whether this was stored is not known. Look, then do it again if it was not; the same file twice is counted once"
+		job.State, job.Message = "failed",
+			"the database went away in the very moment of storing: whether this was stored is not known. Look, "+
+				"then do it again if it was not; the same file twice is counted once"
 	case err != nil && a.ctx.Err() != nil:
-		job.State, job.Message = "failed", "the server ended while this was running; nothing of it was stored: start it again"
+		job.State, job.Message = "failed",
+			"the server ended while this was running; nothing of it was stored: start it again"
 	case err != nil && ctx.Err() != nil:
 		job.State, job.Message = "cancelled", "cancelled; nothing was stored"
 	case err != nil:

@@ -23,7 +23,8 @@ type Judgement struct {
 // do. What is taken narrower or wider counts as judged as long as that rule
 // stands. base is the revision on which they were judged: groups that a rule
 // names must mean the same still.
-func (a *App) Judge(ctx context.Context, v *reach.View, m *model.Model, base int, all []Judgement, dryRun bool) (Edited, error) {
+func (a *App) Judge(ctx context.Context, v *reach.View, m *model.Model, base int, all []Judgement,
+	dryRun bool) (Edited, error) {
 	out := Edited{Revision: m.Head.No}
 	j, err := a.judging(ctx, m, base, all)
 	if err != nil {
@@ -45,7 +46,8 @@ func (a *App) Judge(ctx context.Context, v *reach.View, m *model.Model, base int
 	}
 	edit := store.Edit{Words: out.Words, Author: a.Author, Refusals: j.refusals}
 	if text != m.Head.Text {
-		edit.Revision = &store.Revision{No: m.Head.No + 1, Text: text, Author: a.Author, Words: out.Words, Blame: blame(m.Head, text)}
+		edit.Revision = &store.Revision{No: m.Head.No + 1, Text: text, Author: a.Author, Words: out.Words,
+			Blame: blame(m.Head, text)}
 		out.Revision = edit.Revision.No
 	}
 	return out, a.apply(ctx, edit)
@@ -84,7 +86,8 @@ func (a *App) judging(ctx context.Context, m *model.Model, base int, all []Judge
 	for i, x := range all {
 		row, there := byID[x.Proposal]
 		if !there {
-			return nil, Missing(fmt.Sprintf("there is no proposal %d any more; nothing was changed. Load the proposals again", x.Proposal))
+			return nil, Missing(fmt.Sprintf("there is no proposal %d any more; nothing was changed. Load the "+
+				"proposals again", x.Proposal))
 		}
 		delete(byID, x.Proposal)
 		p, err := readProposal(row)
@@ -104,10 +107,13 @@ func (a *App) judging(ctx context.Context, m *model.Model, base int, all []Judge
 				choice = *x.Choice
 			}
 			if choice < 0 || choice >= len(p.Choices) {
-				return nil, Invalid(fmt.Sprintf("judgements[%d].choice: found %d, expected 0 to %d; nothing was changed", i, choice, len(p.Choices)-1))
+				return nil, Invalid(fmt.Sprintf("judgements[%d].choice: found %d, expected 0 to %d; nothing was "+
+					"changed", i, choice, len(p.Choices)-1))
 			}
 			if p.Barred && choice >= p.Own {
-				return nil, Invalid("the proposal “" + p.Key + "” lets far more in than was seen and can only be narrowed; nothing was changed. Take one of its narrower rules")
+				return nil, Invalid("the proposal “" + p.Key +
+					"” lets far more in than was seen and can only be narrowed; nothing was changed. Take one of " +
+					"its narrower rules")
 			}
 			c := p.Choices[choice]
 			if err := j.take(m, then, c, defined); err != nil {
@@ -123,7 +129,8 @@ func (a *App) judging(ctx context.Context, m *model.Model, base int, all []Judge
 
 func (j *judging) refuse(p *Proposal, reason, author, instead string) {
 	j.refusals = append(j.refusals, store.RefusalEdit{Rule: p.Key, Refusal: &store.Refusal{
-		Rule: p.Key, Reason: strings.TrimSpace(reason), Author: author, Conversations: p.Conversations, Callers: p.CallerCount, Instead: instead,
+		Rule: p.Key, Reason: strings.TrimSpace(reason), Author: author, Conversations: p.Conversations,
+		Callers: p.CallerCount, Instead: instead,
 	}})
 }
 
@@ -208,7 +215,8 @@ func (a *App) ProposalPolicy(ctx context.Context, m *model.Model, id int64, choi
 	}
 	with, errs := policy.Parse(policy.InsertAllowances(m.Head.Text, strings.Split(p.Choices[at].Text, "\n")))
 	if len(errs) > 0 {
-		return nil, Conflict("the proposal does not go with the draft as it is now: " + errs[0].Message + "; derive again")
+		return nil, Conflict("the proposal does not go with the draft as it is now: " + errs[0].Message +
+			"; derive again")
 	}
 	return with, nil
 }

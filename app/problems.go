@@ -48,7 +48,9 @@ func Moved(detail string) error { return &Problem{Kind: IsMoved, Detail: detail}
 // movedFrom says what a statement was that somebody else has changed, and what it
 // is in the newest revision.
 func movedFrom(was, now string, revision int) error {
-	return &Problem{IsMoved, fmt.Sprintf("somebody has changed this statement meanwhile. It was: %s. Now, in revision %d: %s. Nothing was changed; make the edit again on what stands there now", was, revision, now), revision, was, now}
+	return &Problem{IsMoved, fmt.Sprintf("somebody has changed this statement meanwhile. It was: %s. Now, in "+
+		"revision %d: %s. Nothing was changed; make the edit again on what stands there now", was, revision, now),
+		revision, was, now}
 }
 
 // Told says in words that anybody may read what an error means: what the database
@@ -65,7 +67,8 @@ func (a *App) Told(err error) string {
 		fault    *model.Fault
 	)
 	switch {
-	case errors.As(err, &problem), errors.As(err, &repeated), errors.As(err, &changed), errors.As(err, &lacks), errors.As(err, &line), errors.Is(err, ErrSpill), errors.Is(err, errFault):
+	case errors.As(err, &problem), errors.As(err, &repeated), errors.As(err, &changed), errors.As(err, &lacks),
+		errors.As(err, &line), errors.Is(err, ErrSpill), errors.Is(err, errFault):
 		return err.Error()
 	case errors.As(err, &full):
 		return full.Error() + "; nothing was changed. Make room on it, then try again"

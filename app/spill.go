@@ -122,7 +122,8 @@ func (d *Distinct) Add(r *flow.Joined) error {
 		outcome        flow.Outcome
 		part           int64
 	}
-	k := key{flow.HourOf(r.Start), r.Client, r.Server, uint64(r.Point), r.Outcome, d.buckets.Part(r.Client, r.Server, r.Start)}
+	k := key{flow.HourOf(r.Start), r.Client, r.Server, uint64(r.Point), r.Outcome,
+		d.buckets.Part(r.Client, r.Server, r.Start)}
 	d.seen[maphash.Comparable(d.seed, k)] = struct{}{}
 	d.Over = len(d.seen) >= MostDistinct
 	return nil

@@ -22,7 +22,8 @@ func portAt(snap *model.Model, p *store.ServicePort, addr netip.Addr, t estate.I
 	case "everywhere":
 		return true
 	case "group":
-		return snap.Policy.Groups[p.Place] != nil && snap.Compiled.Group(p.Place, snap.Compiled.At(addr, t)) == expr.Yes
+		return snap.Policy.Groups[p.Place] != nil && snap.Compiled.Group(p.Place,
+			snap.Compiled.At(addr, t)) == expr.Yes
 	case "workload":
 		i, ok := snap.Estate.ByID(p.Place)
 		return ok && snap.Estate.At(addr, t).Workload == i
@@ -46,7 +47,8 @@ func servesAt(snap *model.Model, said []store.ServicePort) func(netip.Addr, uint
 		byPort[key{p.Protocol, p.Port}] = append(byPort[key{p.Protocol, p.Port}], p)
 	}
 	return func(addr netip.Addr, proto uint8, port uint16, at flow.Micros) bool {
-		return slices.ContainsFunc(byPort[key{proto, port}], func(p *store.ServicePort) bool { return portAt(snap, p, addr, at.Instant()) })
+		return slices.ContainsFunc(byPort[key{proto, port}],
+			func(p *store.ServicePort) bool { return portAt(snap, p, addr, at.Instant()) })
 	}
 }
 
@@ -59,7 +61,8 @@ type Turned struct {
 
 // TurnRound applies what was said of a port to what is stored; or, if it is no
 // longer said, takes back what it turned.
-func (a *App) TurnRound(ctx context.Context, p store.ServicePort, back bool, progress func(float64, string)) (*Turned, error) {
+func (a *App) TurnRound(ctx context.Context, p store.ServicePort, back bool, progress func(float64, string)) (*Turned,
+	error) {
 	snap, err := a.Model(ctx)
 	if err != nil {
 		return nil, err
@@ -87,14 +90,17 @@ func (a *App) TurnRound(ctx context.Context, p store.ServicePort, back bool, pro
 		r, err := a.Store.Rebuild(ctx, hour, addrs, func(j *flow.Joined) bool {
 			at := flow.MicrosOfInstant(j.Start)
 			if back {
-				if j.Reason != flow.ByHand || j.Point != service.PointOf(p.Protocol, uint32(p.Port)) || serves(j.Server, p.Protocol, p.Port, at) {
+				if j.Reason != flow.ByHand || j.Point != service.PointOf(p.Protocol, uint32(p.Port)) ||
+					serves(j.Server, p.Protocol, p.Port, at) {
 					return false
 				}
 				j.Turn()
 				j.Confidence, j.Reason = 50, flow.ByGuess
 				return true
 			}
-			if j.Point.Proto() != p.Protocol || j.SourcePort != p.Port || !serves(j.Client, p.Protocol, j.SourcePort, at) || serves(j.Server, p.Protocol, uint16(j.Point.Port()), at) {
+			if j.Point.Proto() != p.Protocol || j.SourcePort != p.Port ||
+				!serves(j.Client, p.Protocol, j.SourcePort, at) ||
+				serves(j.Server, p.Protocol, uint16(j.Point.Port()), at) {
 				return false
 			}
 			j.Turn()
@@ -225,7 +231,8 @@ func (a *App) repair(ctx context.Context) error {
 			return err
 		}
 		if r.Partial {
-			a.Log.Warn("an address changed hands in an hour whose single records are no longer kept: its conversations stay with who held it first", "hour", hour.Start().String(), "addresses", len(addrs))
+			a.Log.Warn("an address changed hands in an hour whose single records are no longer kept: its "+
+				"conversations stay with who held it first", "hour", hour.Start().String(), "addresses", len(addrs))
 		}
 	}
 	return nil

@@ -31,7 +31,8 @@ func BenchmarkSustained(b *testing.B) {
 	for range b.N {
 		db, err := store.Open(b.Context(), storetest.Database(b))
 		require.NoError(b, err)
-		c, err := collect.Start(b.Context(), collect.Options{Store: db, Name: "bench", UDP: []string{"127.0.0.1:0"}, Spool: b.TempDir()})
+		c, err := collect.Start(b.Context(), collect.Options{Store: db, Name: "bench", UDP: []string{"127.0.0.1:0"},
+			Spool: b.TempDir()})
 		require.NoError(b, err)
 		addr, _ := c.Address("udp")
 		conn, err := net.Dial("udp", addr)
@@ -69,6 +70,7 @@ func BenchmarkSustained(b *testing.B) {
 		b.ReportMetric(behind, "s-behind")
 		b.ReportMetric(time.Since(ending).Seconds(), "s-to-end")
 		db.Close()
-		fmt.Printf("%d records sent, %d connections stored in %d conversations\n", sent, got.connections, got.conversations)
+		fmt.Printf("%d records sent, %d connections stored in %d conversations\n", sent, got.connections,
+			got.conversations)
 	}
 }

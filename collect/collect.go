@@ -106,7 +106,8 @@ func Start(ctx context.Context, o Options) (*Collector, error) {
 	if o.Name == "" {
 		o.Name = sp.name
 	}
-	c := &Collector{Options: o, joined: make(chan observations, 256), spool: sp, started: time.Now(), clock: newClock(o.Clock)}
+	c := &Collector{Options: o, joined: make(chan observations, 256), spool: sp, started: time.Now(),
+		clock: newClock(o.Clock)}
 	if c.gauge, sp.unfinished, err = openGauge(o.Spool); err != nil {
 		sp.close()
 		return nil, fmt.Errorf("the spool cannot be used: %w", err)
@@ -341,7 +342,8 @@ func (c *Collector) queue() {
 		}
 		c.spool.lost(len(c.batch.records))
 	}
-	c.batch = batch{buckets: flow.Buckets{Changes: c.hooks.Load().Changes}, records: make([]flow.Joined, 0, len(c.batch.records))}
+	c.batch = batch{buckets: flow.Buckets{Changes: c.hooks.Load().Changes},
+		records: make([]flow.Joined, 0, len(c.batch.records))}
 }
 
 // storeAll takes batches from the spool to the database, in their order, until
@@ -388,7 +390,8 @@ func (c *Collector) storeAll(ctx context.Context, done <-chan struct{}) {
 		c.spool.failed(err)
 		select {
 		case <-done: // it stays in the spool, for the next start
-			c.Log.Warn("the database does not take the last batches; they stay in the spool", "folder", c.Spool, "error", err)
+			c.Log.Warn("the database does not take the last batches; they stay in the spool", "folder", c.Spool,
+				"error", err)
 			return
 		default:
 		}
@@ -405,7 +408,8 @@ func (c *Collector) storeAll(ctx context.Context, done <-chan struct{}) {
 // setAside takes a batch out of the way that the database refuses for what it
 // holds: it is kept where people see it and can have it.
 func (c *Collector) setAside(ctx context.Context, b *store.Encoded, bad *store.DataError) error {
-	c.Log.Error("the database refuses a batch for what it holds; it is set aside", "batch", b.ID, "records", b.Count, "reason", bad.Reason)
+	c.Log.Error("the database refuses a batch for what it holds; it is set aside", "batch", b.ID, "records", b.Count,
+		"reason", bad.Reason)
 	once, cancel := context.WithTimeout(ctx, 2*time.Minute)
 	defer cancel()
 	var text bytes.Buffer

@@ -43,7 +43,8 @@ func partCollects() {
 	defer cancel()
 	db, err := store.Open(ctx, os.Getenv("ORCHARD_COLLECTOR"))
 	fatal(err)
-	c, err := collect.Start(ctx, collect.Options{Store: db, Name: "test", TCP: []string{"127.0.0.1:0"}, Spool: os.Getenv("ORCHARD_SPOOL"), Every: 50 * time.Millisecond, Hold: 100 * time.Millisecond})
+	c, err := collect.Start(ctx, collect.Options{Store: db, Name: "test", TCP: []string{"127.0.0.1:0"},
+		Spool: os.Getenv("ORCHARD_SPOOL"), Every: 50 * time.Millisecond, Hold: 100 * time.Millisecond})
 	fatal(err)
 	addr, _ := c.Address("tcp")
 	fmt.Println(addr)
@@ -77,7 +78,9 @@ func stored(t testing.TB, db *store.Store) (out sums) {
 // both gives the two directions of connection n.
 func both(n int) []flow.Observation {
 	now := flow.MicrosOf(time.Now())
-	o := flow.Observation{Src: netip.AddrFrom4([4]byte{10, 1, byte(n >> 8), byte(n)}), Dst: netip.AddrFrom4([4]byte{10, 2, 0, byte(n % 5)}), SrcPort: uint16(32768 + n%28000), DstPort: 443, Proto: service.TCP, Flags: 27, HasFlags: true, Start: now - 3000, End: now, Packets: 3, Bytes: 300}
+	o := flow.Observation{Src: netip.AddrFrom4([4]byte{10, 1, byte(n >> 8), byte(n)}),
+		Dst: netip.AddrFrom4([4]byte{10, 2, 0, byte(n % 5)}), SrcPort: uint16(32768 + n%28000), DstPort: 443,
+		Proto: service.TCP, Flags: 27, HasFlags: true, Start: now - 3000, End: now, Packets: 3, Bytes: 300}
 	back := o
 	back.Src, back.Dst, back.SrcPort, back.DstPort = o.Dst, o.Src, o.DstPort, o.SrcPort
 	back.Start += 500
@@ -170,10 +173,12 @@ func TestWhatIsSentIsCountedOnce(t *testing.T) {
 // Whoever is not on the list is not heard, and whatever is no record is counted
 // with its reason; the rest goes on.
 func TestStrangersAndNonsense(t *testing.T) {
-	c, db := started(t, collect.Options{UDP: []string{"127.0.0.1:0"}, Allow: []netip.Prefix{netip.MustParsePrefix("192.0.2.0/24")}})
+	c, db := started(t, collect.Options{UDP: []string{"127.0.0.1:0"},
+		Allow: []netip.Prefix{netip.MustParsePrefix("192.0.2.0/24")}})
 	udp, _ := c.Address("udp")
 	dial(t, "udp", udp, 1).send(t, 0, 8)
-	require.Eventually(t, func() bool { return c.Status().Refused["127.0.0.1"] == 2 }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return c.Status().Refused["127.0.0.1"] == 2 }, 10*time.Second,
+		20*time.Millisecond)
 	c.Stop()
 	require.Zero(t, stored(t, db))
 
@@ -222,9 +227,11 @@ func TestTheDatabaseGoesAwayAndComesBack(t *testing.T) {
 		e.send(t, 40*k, 40*k+40)
 		c.Drain()
 	}
-	require.Eventually(t, func() bool { s := c.Status(); return s.Trouble != "" && s.Spooled > 0 }, 20*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { s := c.Status(); return s.Trouble != "" && s.Spooled > 0 }, 20*time.Second,
+		20*time.Millisecond)
 	away()
-	require.Eventually(t, func() bool { s := c.Status(); return s.Spooled == 0 && s.Records == 400 }, 30*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { s := c.Status(); return s.Spooled == 0 && s.Records == 400 }, 30*time.Second,
+		50*time.Millisecond)
 	c.Stop()
 	require.Equal(t, sums{400, 400, 2400}, stored(t, db))
 }
@@ -341,7 +348,8 @@ func TestConversationsAreCutWhereAddressesChangeHands(t *testing.T) {
 	}
 	addr := netip.MustParseAddr("10.1.0.7")
 	record := func(minute int64) flow.Record {
-		return flow.Record{Start: at(minute), End: at(minute), Client: addr, Server: netip.MustParseAddr("10.2.0.1"), Point: service.PointOf(service.TCP, 443), Connections: 1, Packets: 2, Bytes: 3}
+		return flow.Record{Start: at(minute), End: at(minute), Client: addr, Server: netip.MustParseAddr("10.2.0.1"),
+			Point: service.PointOf(service.TCP, 443), Connections: 1, Packets: 2, Bytes: 3}
 	}
 	records := flow.Stating([]flow.Record{record(5), record(10), record(40), record(50)})
 	_, err = db.AddBatch(t.Context(), store.BatchOf("early", records, nil))
@@ -351,7 +359,8 @@ func TestConversationsAreCutWhereAddressesChangeHands(t *testing.T) {
 	changes := func(a netip.Addr, t estate.Instant) (estate.Instant, bool) {
 		return at(30), a == addr && !t.Before(at(30))
 	}
-	r, err := db.Rebuild(t.Context(), flow.HourOf(at(0)), []netip.Addr{addr}, nil, changes, []store.Cut{{Addr: addr, At: at(30)}})
+	r, err := db.Rebuild(t.Context(), flow.HourOf(at(0)), []netip.Addr{addr}, nil, changes,
+		[]store.Cut{{Addr: addr, At: at(30)}})
 	require.NoError(t, err)
 	require.False(t, r.Partial)
 	table := flow.NewTable()

@@ -29,7 +29,8 @@ func openGauge(folder string) (g *gauge, was int64, err error) {
 		return nil, 0, err
 	}
 	defer f.Close()
-	if err := syscall.Fallocate(int(f.Fd()), 0, 0, gaugeSize); err != nil { // else a full disk would be a fault of memory
+	// else a full disk would be a fault of memory
+	if err := syscall.Fallocate(int(f.Fd()), 0, 0, gaugeSize); err != nil {
 		return nil, 0, err
 	}
 	raw, err := syscall.Mmap(int(f.Fd()), 0, gaugeSize, syscall.PROT_READ|syscall.PROT_WRITE, syscall.MAP_SHARED)

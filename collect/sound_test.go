@@ -33,7 +33,9 @@ func small(t *testing.T, size string) string {
 
 func one(n int, observer string) flow.Joined {
 	at := estate.Instant{Sec: 1_795_000_000}
-	return flow.Joined{Record: flow.Record{Start: at, End: at, Client: netip.AddrFrom4([4]byte{10, 0, byte(n >> 8), byte(n)}), Server: netip.MustParseAddr("10.1.0.1"), Point: service.PointOf(6, 443),
+	return flow.Joined{Record: flow.Record{Start: at, End: at,
+		Client: netip.AddrFrom4([4]byte{10, 0, byte(n >> 8), byte(n)}), Server: netip.MustParseAddr("10.1.0.1"),
+		Point:       service.PointOf(6, 443),
 		Connections: 1, Bytes: 10, Packets: 1, Observer: observer}, Confidence: 100, Observers: [2]int32{-1, -1}}
 }
 
@@ -44,7 +46,8 @@ func TestASpoolThatIsRefusedRoomDoesNotGrow(t *testing.T) {
 	var opened []flow.Open
 	var records []flow.Joined
 	for n := range 400 {
-		opened = append(opened, flow.Open{Client: netip.AddrFrom4([4]byte{10, 0, 1, byte(n)}), Server: netip.MustParseAddr("10.1.0.1"), ClientPort: uint16(n + 1), ServerPort: 443, Proto: 6})
+		opened = append(opened, flow.Open{Client: netip.AddrFrom4([4]byte{10, 0, 1, byte(n)}),
+			Server: netip.MustParseAddr("10.1.0.1"), ClientPort: uint16(n + 1), ServerPort: 443, Proto: 6})
 		records = append(records, one(n, "x"))
 	}
 	b := store.BatchOf("", records, nil)
@@ -85,7 +88,9 @@ func joined(t *testing.T, o Options) (*Collector, *store.Store) {
 func (c *Collector) observe(from, to int) {
 	var all []flow.Observation
 	for n := from; n < to; n++ {
-		all = append(all, flow.Observation{Src: netip.AddrFrom4([4]byte{10, 0, byte(n >> 8), byte(n)}), Dst: netip.MustParseAddr("10.1.0.1"), SrcPort: 40_000, DstPort: 443, Proto: 6, Start: c.clock.day(), End: c.clock.day(), Packets: 1, Bytes: 10})
+		all = append(all, flow.Observation{Src: netip.AddrFrom4([4]byte{10, 0, byte(n >> 8), byte(n)}),
+			Dst: netip.MustParseAddr("10.1.0.1"), SrcPort: 40_000, DstPort: 443, Proto: 6, Start: c.clock.day(),
+			End: c.clock.day(), Packets: 1, Bytes: 10})
 	}
 	c.gauge.add(gaugeDecoded, int64(len(all)))
 	c.joined <- observations{all: all}
@@ -114,7 +119,8 @@ func TestAClockThatIsSetHoldsNothingUp(t *testing.T) {
 	c.observe(0, 500)
 	offset.Store(int64(-3 * time.Hour))
 	c.observe(500, 1000)
-	require.Eventually(t, func() bool { return c.Status().Records == 1000 }, 10*time.Second, 20*time.Millisecond, "it does not wait for the old time")
+	require.Eventually(t, func() bool { return c.Status().Records == 1000 }, 10*time.Second, 20*time.Millisecond,
+		"it does not wait for the old time")
 	require.Eventually(t, func() bool { return c.Status().Jump != nil }, 10*time.Second, 20*time.Millisecond)
 	require.InDelta(t, -3*3600, c.Status().Jump.Seconds, 2)
 	offset.Store(int64(24 * time.Hour))
@@ -140,7 +146,8 @@ func TestABatchThatTheDatabaseRefusesIsSetAside(t *testing.T) {
 	}
 	s.close()
 	c, db := joined(t, Options{Spool: spool})
-	require.Eventually(t, func() bool { return c.Status().Spooled == 0 && c.Status().SetAside == 1 }, 20*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return c.Status().Spooled == 0 && c.Status().SetAside == 1 }, 20*time.Second,
+		20*time.Millisecond)
 	c.observe(10, 20)
 	c.Stop()
 	require.Equal(t, int64(12), connections(t, db), "the rest goes on")

@@ -95,7 +95,9 @@ func (c *Collector) Status() Status { return *c.told.Load() }
 
 // tell gathers the state; rates are since it was last told.
 func (c *Collector) tell() {
-	t := Status{Listening: c.Listening, Started: c.started, At: time.Now(), Sessions: c.joiner.Sessions(), Waiting: c.gauge.sum(), Jumps: c.clock.jumps.Load(), Jump: c.clock.last.Load(), Repeated: c.joiner.Repeated, Early: c.joiner.Early, Unfinished: c.spool.unfinished}
+	t := Status{Listening: c.Listening, Started: c.started, At: time.Now(), Sessions: c.joiner.Sessions(),
+		Waiting: c.gauge.sum(), Jumps: c.clock.jumps.Load(), Jump: c.clock.last.Load(), Repeated: c.joiner.Repeated,
+		Early: c.joiner.Early, Unfinished: c.spool.unfinished}
 	t.Rate = c.senders.measure(c.told.Load(), t.At)
 	c.senders.mu.Lock()
 	t.TooMany = c.senders.tooMany
@@ -160,7 +162,8 @@ func (c *Collector) Exporters() []ExporterStatus {
 		addr := x.addr.Addr()
 		e := byAddr[addr]
 		if e == nil {
-			e = &ExporterStatus{Addr: addr.String(), First: x.first, Streams: []StreamStatus{}, Unread: []FaultStatus{}}
+			e = &ExporterStatus{Addr: addr.String(), First: x.first, Streams: []StreamStatus{},
+				Unread: []FaultStatus{}}
 			byAddr[addr], faults[addr] = e, map[wire.Why]int64{}
 		}
 		e.Sessions++
@@ -188,8 +191,11 @@ func (c *Collector) Exporters() []ExporterStatus {
 				transport = "tcp"
 			}
 			e.Streams = append(e.Streams, StreamStatus{
-				Protocol: s.Protocol.String(), Transport: transport, Port: x.addr.Port(), Domain: s.Domain, Messages: s.Messages, Records: s.Records, Options: s.Options, NoFlow: s.NoFlow, Untemplated: s.Untemplated,
-				Templates: len(s.Templates), Missed: s.Missed, Unit: s.Protocol.Unit(), Late: s.Late, Restarts: s.Restarts, Sampling: s.Sampling, Skew: float64(s.Behind) / 1e6,
+				Protocol: s.Protocol.String(), Transport: transport, Port: x.addr.Port(), Domain: s.Domain,
+				Messages: s.Messages, Records: s.Records, Options: s.Options, NoFlow: s.NoFlow,
+				Untemplated: s.Untemplated,
+				Templates:   len(s.Templates), Missed: s.Missed, Unit: s.Protocol.Unit(), Late: s.Late,
+				Restarts: s.Restarts, Sampling: s.Sampling, Skew: float64(s.Behind) / 1e6,
 			})
 		}
 		x.mu.Unlock()
@@ -203,7 +209,10 @@ func (c *Collector) Exporters() []ExporterStatus {
 		slices.SortFunc(e.Streams, func(a, b StreamStatus) int { return int(b.Records - a.Records) })
 		out = append(out, *e)
 	}
-	slices.SortFunc(out, func(a, b ExporterStatus) int { return netip.MustParseAddr(a.Addr).Compare(netip.MustParseAddr(b.Addr)) })
+	slices.SortFunc(out, func(a,
+		b ExporterStatus) int {
+		return netip.MustParseAddr(a.Addr).Compare(netip.MustParseAddr(b.Addr))
+	})
 	return out
 }
 
@@ -220,7 +229,8 @@ func (c *Collector) save(clean bool) {
 		x.mu.Lock()
 		for _, s := range x.decoder.Streams() {
 			if n, ok := s.Expected(); ok {
-				state.Streams[x.addr.Addr()] = append(state.Streams[x.addr.Addr()], savedStream{s.Protocol, s.Domain, n})
+				state.Streams[x.addr.Addr()] = append(state.Streams[x.addr.Addr()],
+					savedStream{s.Protocol, s.Domain, n})
 			}
 		}
 		x.mu.Unlock()

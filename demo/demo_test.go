@@ -37,7 +37,8 @@ func company(t *testing.T) (*demo.Company, *reach.View) {
 func seen(v *reach.View, client, server, spec string) []*reach.Conversation {
 	var out []*reach.Conversation
 	is := func(pattern, name string) bool {
-		return pattern == "*" || pattern == name || strings.HasSuffix(pattern, "*") && strings.HasPrefix(name, strings.TrimSuffix(pattern, "*"))
+		return pattern == "*" || pattern == name || strings.HasSuffix(pattern, "*") &&
+			strings.HasPrefix(name, strings.TrimSuffix(pattern, "*"))
 	}
 	for i := range v.Len() {
 		c := v.At(i)
@@ -106,7 +107,8 @@ func TestStories(t *testing.T) {
 	require.Equal(t, map[string]int{"Live ": 1, "live-": 1}, odd)
 
 	require.Greater(t, len(seen(v, "10.40.7.19", "*", "tcp/445")), 100, "a machine at a depot scans")
-	require.Greater(t, len(seen(v, "booking-*", "booking-*", "tcp/22")), 30, "ssh from everywhere to everywhere in booking")
+	require.Greater(t, len(seen(v, "booking-*", "booking-*", "tcp/22")), 30,
+		"ssh from everywhere to everywhere in booking")
 	require.Greater(t, len(seen(v, "freight-*", "freight-*", "tcp/22")), 30)
 
 	crane := seen(v, "gangway-02", "freight-crane-*", "tcp/23")

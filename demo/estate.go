@@ -145,7 +145,9 @@ func (b *builder) add(id string, r role, site int, addr netip.Addr) int {
 	}
 	if r.tier == "store" && r.env == "live" {
 		v6 := addr.As4()
-		w.Leases = append(w.Leases, estate.Lease{Addr: netip.AddrFrom16([16]byte{0xfd, 0, 0, v6[1], 0, v6[2], 15: v6[3]}), From: estate.Beginning, Until: estate.End})
+		w.Leases = append(w.Leases,
+			estate.Lease{Addr: netip.AddrFrom16([16]byte{0xfd, 0, 0, v6[1], 0, v6[2], 15: v6[3]}),
+				From: estate.Beginning, Until: estate.End})
 	}
 	b.workloads = append(b.workloads, w)
 	i := len(b.workloads) - 1
@@ -166,7 +168,8 @@ func (b *builder) stories() {
 	drop(w(role{"booking", "logic", "trial"}, 2), "env")
 
 	// Nine without a tier; four of them talk like others that have one.
-	for k, r := range []role{{"booking", "logic", "live"}, {"booking", "logic", "live"}, {"freight", "logic", "trial"}, {"boarding", "entry", "live"}} {
+	for k, r := range []role{{"booking", "logic", "live"}, {"booking", "logic", "live"},
+		{"freight", "logic", "trial"}, {"boarding", "entry", "live"}} {
 		m := w(r, 6+k)
 		drop(m, "tier")
 		rename(m, fmt.Sprintf("%s-x-77%02d", r.app[:2], 19+k))
@@ -178,7 +181,8 @@ func (b *builder) stories() {
 		rename(&b.workloads[i], name)
 	}
 	spell := func(w *estate.Workload, value string) {
-		w.SetTag(estate.Tag{Key: "env", Value: value, Source: "inventory", By: "import", At: time.Date(2026, 3, 12, 6, 30, 0, 0, time.UTC)})
+		w.SetTag(estate.Tag{Key: "env", Value: value, Source: "inventory", By: "import",
+			At: time.Date(2026, 3, 12, 6, 30, 0, 0, time.UTC)})
 	}
 	spell(w(role{"tides", "logic", "live"}, 3), "Live ")
 	spell(w(role{"roster", "logic", "live"}, 2), "live-")
@@ -197,7 +201,8 @@ func (b *builder) stories() {
 
 	// A machine that was added yesterday, rightly tagged.
 	yesterday := b.end.Add(-26 * time.Hour)
-	i := b.add(fmt.Sprintf("booking-entry-%02d", len(b.byRole[role{"booking", "entry", "live"}])+1), role{"booking", "entry", "live"}, 0, b.address(20, 3))
+	i := b.add(fmt.Sprintf("booking-entry-%02d", len(b.byRole[role{"booking", "entry", "live"}])+1),
+		role{"booking", "entry", "live"}, 0, b.address(20, 3))
 	b.workloads[i].Leases[0].From = estate.InstantOf(yesterday)
 	for _, t := range b.workloads[i].Tags {
 		t.At, t.Source, t.By = yesterday, "directory", "directory sync"

@@ -117,7 +117,8 @@ func observe(r *rand.Rand, h *flow.Record, now flow.Micros) (there, back flow.Ob
 	length := flow.Micros(r.ExpFloat64() * 4e5)
 	size := h.Bytes / max(1, h.Connections)
 	there = flow.Observation{
-		Src: h.Client, Dst: h.Server, SrcPort: uint16(32768 + r.IntN(28000)), DstPort: uint16(h.Point.Port()), Proto: h.Point.Proto(),
+		Src: h.Client, Dst: h.Server, SrcPort: uint16(32768 + r.IntN(28000)), DstPort: uint16(h.Point.Port()),
+		Proto:   h.Point.Proto(),
 		Outcome: h.Outcome, Start: now - length - 1000, End: now, Packets: 2 + size/3000, Bytes: 120 + size/8,
 	}
 	if there.Proto == service.TCP {

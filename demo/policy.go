@@ -9,7 +9,8 @@ import (
 // Policy is the draft that the company has come to: the shared services and
 // the first applications are written down, the others wait to be derived.
 func Policy(end time.Time) string {
-	return strings.NewReplacer("CRANE-UNTIL", end.AddDate(0, 3, 0).Format(time.DateOnly)).Replace(fmt.Sprintf(policyText, roles("booking", "boarding", "manifest", "fares")))
+	return strings.NewReplacer("CRANE-UNTIL", end.AddDate(0, 3,
+		0).Format(time.DateOnly)).Replace(fmt.Sprintf(policyText, roles("booking", "boarding", "manifest", "fares")))
 }
 
 func roles(apps ...string) string {

@@ -33,8 +33,10 @@ func (b *builder) traffic() {
 	depots, kiosks := b.depots(), b.depots()[:24]
 	customers := b.outside("203.0.113.0", 120)
 	b.fromOutside(kiosks, role{"booking", "entry", "live"}, web)
-	b.fromOutside(customers, role{"booking", "entry", "live"}, habit{point: tcp(443), fanout: 2, active: 0.05, conns: 2, size: 2e4, rhythm: true})
-	b.fromOutside(depots[:16], role{"boarding", "entry", "live"}, habit{point: tcp(9443), fanout: 3, active: 0.25, conns: 6, size: 1e3, rhythm: true})
+	b.fromOutside(customers, role{"booking", "entry", "live"},
+		habit{point: tcp(443), fanout: 2, active: 0.05, conns: 2, size: 2e4, rhythm: true})
+	b.fromOutside(depots[:16], role{"boarding", "entry", "live"},
+		habit{point: tcp(9443), fanout: 3, active: 0.25, conns: 6, size: 1e3, rhythm: true})
 	for _, env := range environments {
 		for _, a := range applications {
 			b.between(role{a.name, "entry", env.name}, role{a.name, "logic", env.name}, logic)
@@ -43,12 +45,17 @@ func (b *builder) traffic() {
 		}
 		b.between(role{"booking", "logic", env.name}, role{"fares", "logic", env.name}, logic)
 		b.between(role{"freight", "logic", env.name}, role{"fares", "logic", env.name}, logic)
-		b.between(role{"boarding", "logic", env.name}, role{"manifest", "logic", env.name}, habit{point: tcp(8444), fanout: 2, active: 0.25, conns: 7, size: 4e3, rhythm: true})
-		b.between(role{"tides", "bus", env.name}, role{"tides", "store", env.name}, habit{point: tcp(9092), fanout: 3, active: 0.3, conns: 12, size: 8e3})
+		b.between(role{"boarding", "logic", env.name}, role{"manifest", "logic", env.name},
+			habit{point: tcp(8444), fanout: 2, active: 0.25, conns: 7, size: 4e3, rhythm: true})
+		b.between(role{"tides", "bus", env.name}, role{"tides", "store", env.name},
+			habit{point: tcp(9092), fanout: 3, active: 0.3, conns: 12, size: 8e3})
 	}
-	b.between(role{"roster", "logic", "live"}, role{"fares", "store", "live"}, habit{point: tcp(5432), fanout: 1, active: 0.1, conns: 2, size: 9e3, rhythm: true})
-	b.toOutside(role{"fares", "logic", "live"}, b.outside("198.51.100.0", 3), habit{point: tcp(443), fanout: 2, active: 0.3, conns: 11, size: 3e3, rhythm: true})
-	b.toOutside(role{"tides", "logic", "live"}, b.outside("192.0.2.64", 2), habit{point: tcp(443), fanout: 1, active: 0.4, conns: 2, size: 6e4})
+	b.between(role{"roster", "logic", "live"}, role{"fares", "store", "live"},
+		habit{point: tcp(5432), fanout: 1, active: 0.1, conns: 2, size: 9e3, rhythm: true})
+	b.toOutside(role{"fares", "logic", "live"}, b.outside("198.51.100.0", 3),
+		habit{point: tcp(443), fanout: 2, active: 0.3, conns: 11, size: 3e3, rhythm: true})
+	b.toOutside(role{"tides", "logic", "live"}, b.outside("192.0.2.64", 2),
+		habit{point: tcp(443), fanout: 1, active: 0.4, conns: 2, size: 6e4})
 
 	everyone := b.everyone()
 	for _, s := range []struct {
@@ -65,9 +72,12 @@ func (b *builder) traffic() {
 	// Each machine is polled by one monitor and reached by one administrators'
 	// machine now and then.
 	for _, i := range everyone {
-		b.pairs(b.byRole[role{"logbook", "shared", "live"}][i%4:i%4+1], []int{i}, habit{point: tcp(9100), fanout: 1, active: 0.12, conns: 12, size: 2e4})
-		b.pairs(b.byRole[role{"logbook", "shared", "live"}][i%4:i%4+1], []int{i}, habit{point: service.PointOf(service.ICMP, 8<<8), fanout: 1, active: 0.06, conns: 6, size: 500})
-		b.pairs(b.byRole[role{"gangway", "shared", "live"}][i%3:i%3+1], []int{i}, habit{point: tcp(22), fanout: 1, active: 0.015, conns: 1.2, size: 4e4, rhythm: true})
+		b.pairs(b.byRole[role{"logbook", "shared", "live"}][i%4:i%4+1], []int{i},
+			habit{point: tcp(9100), fanout: 1, active: 0.12, conns: 12, size: 2e4})
+		b.pairs(b.byRole[role{"logbook", "shared", "live"}][i%4:i%4+1], []int{i},
+			habit{point: service.PointOf(service.ICMP, 8<<8), fanout: 1, active: 0.06, conns: 6, size: 500})
+		b.pairs(b.byRole[role{"gangway", "shared", "live"}][i%3:i%3+1], []int{i},
+			habit{point: tcp(22), fanout: 1, active: 0.015, conns: 1.2, size: 4e4, rhythm: true})
 	}
 	b.nights()
 	b.mischief()
@@ -92,7 +102,8 @@ func (b *builder) nights() {
 				if a.name == "manifest" && day != 3 && day != 6 && day != 11 {
 					continue
 				}
-				b.once(vault[k%len(vault)], i, tcp(873), b.begin.Truncate(24*time.Hour).Add(time.Duration(day+1)*24*time.Hour+time.Duration(1+k%3)*time.Hour), 2, 4e8, flow.Carried)
+				b.once(vault[k%len(vault)], i, tcp(873),
+					b.begin.Truncate(24*time.Hour).Add(time.Duration(day+1)*24*time.Hour+time.Duration(1+k%3)*time.Hour), 2, 4e8, flow.Carried)
 			}
 		}
 	}
@@ -119,7 +130,8 @@ func (b *builder) mischief() {
 				if (k+int(port))%5 == 0 {
 					o = flow.Carried
 				}
-				b.record(estate.InstantOf(hour(9, k%24).Add(time.Duration(k%60)*time.Minute)), scanner, b.addr(i, hour(9, k%24)), tcp(port), 1, 60, o)
+				b.record(estate.InstantOf(hour(9, k%24).Add(time.Duration(k%60)*time.Minute)), scanner,
+					b.addr(i, hour(9, k%24)), tcp(port), 1, 60, o)
 			}
 		}
 	}
@@ -132,30 +144,36 @@ func (b *builder) mischief() {
 		for range len(all) * 2 {
 			from, to := all[b.rand.IntN(len(all))], all[b.rand.IntN(len(all))]
 			if from != to {
-				b.once(from, to, tcp(22), hour(b.rand.IntN(b.Days), 7+b.rand.IntN(10)), 1+int64(b.rand.IntN(2)), 9e3, flow.Carried)
+				b.once(from, to, tcp(22), hour(b.rand.IntN(b.Days), 7+b.rand.IntN(10)), 1+int64(b.rand.IntN(2)), 9e3,
+					flow.Carried)
 			}
 		}
 	}
 	// Telnet to the cranes, which somebody still needs.
 	for day := 0; day < b.Days; day++ {
-		b.once(at(role{"gangway", "shared", "live"}, 1), at(role{"freight", "crane", "live"}, day), tcp(23), hour(day, 9), 2, 3e3, flow.Carried)
+		b.once(at(role{"gangway", "shared", "live"}, 1), at(role{"freight", "crane", "live"}, day), tcp(23),
+			hour(day, 9), 2, 3e3, flow.Carried)
 	}
 	// A manifest store reached by an entry machine, twice.
 	for _, day := range []int{5, 10} {
-		b.once(at(role{"boarding", "entry", "live"}, 1), at(role{"manifest", "store", "live"}, 0), tcp(5432), hour(day, 13), 1, 4e4, flow.Carried)
+		b.once(at(role{"boarding", "entry", "live"}, 1), at(role{"manifest", "store", "live"}, 0), tcp(5432),
+			hour(day, 13), 1, 4e4, flow.Carried)
 	}
 	// A health check between sites that is permitted and dropped (choke), and
 	// trial traffic that an old device lets through although it is rejected (leak).
 	for day := 0; day < b.Days; day++ {
 		for h := 0; h < 24; h += 3 {
-			b.once(at(role{"logbook", "shared", "live"}, 0), at(role{"tides", "entry", "live"}, 1), tcp(9100), hour(day, h), 3, 180, flow.Dropped)
+			b.once(at(role{"logbook", "shared", "live"}, 0), at(role{"tides", "entry", "live"}, 1), tcp(9100),
+				hour(day, h), 3, 180, flow.Dropped)
 		}
 		if day%2 == 0 {
-			b.once(at(role{"roster", "logic", "trial"}, 0), at(role{"roster", "store", "live"}, 0), tcp(5432), hour(day, 15), 1, 7e3, flow.Carried)
+			b.once(at(role{"roster", "logic", "trial"}, 0), at(role{"roster", "store", "live"}, 0), tcp(5432),
+				hour(day, 15), 1, 7e3, flow.Carried)
 		}
 	}
 	// Roster terminals worked from the addresses that gate scanners have now.
-	b.between(role{"roster", "term", "live"}, role{"roster", "logic", "live"}, habit{point: tcp(8443), fanout: 2, active: 0.3, conns: 4, size: 5e3, rhythm: true})
+	b.between(role{"roster", "term", "live"}, role{"roster", "logic", "live"},
+		habit{point: tcp(8443), fanout: 2, active: 0.3, conns: 4, size: 5e3, rhythm: true})
 }
 
 func (b *builder) everyone() []int {
@@ -271,17 +289,20 @@ func (b *builder) hours(h habit, ends func(time.Time) (client, server netip.Addr
 
 func (b *builder) once(i, j int, p service.Point, t time.Time, conns int64, size float64, o flow.Outcome) {
 	client, server := b.addr(i, t), b.addr(j, t)
-	b.record(estate.InstantOf(t.Add(time.Duration(b.rand.IntN(3000))*time.Second)), client, server, p, conns, int64(float64(conns)*size*math.Exp(0.3*b.rand.NormFloat64())), o)
+	b.record(estate.InstantOf(t.Add(time.Duration(b.rand.IntN(3000))*time.Second)), client, server, p, conns,
+		int64(float64(conns)*size*math.Exp(0.3*b.rand.NormFloat64())), o)
 }
 
-func (b *builder) record(start estate.Instant, client, server netip.Addr, p service.Point, conns, bytes int64, o flow.Outcome) {
+func (b *builder) record(start estate.Instant, client, server netip.Addr, p service.Point, conns, bytes int64,
+	o flow.Outcome) {
 	if !client.IsValid() || !server.IsValid() {
 		return // the machine does not exist at the time
 	}
 	if start.Before(estate.InstantOf(b.begin)) || !start.Before(estate.InstantOf(b.end)) {
 		return
 	}
-	r := flow.Record{Start: start, End: start, Client: client, Server: server, Point: p, Connections: conns, Bytes: bytes, Packets: bytes/700 + conns*3, Outcome: o}
+	r := flow.Record{Start: start, End: start, Client: client, Server: server, Point: p, Connections: conns,
+		Bytes: bytes, Packets: bytes/700 + conns*3, Outcome: o}
 	r.End.Sec += int64(b.rand.IntN(500))
 	if p.Proto() == service.TCP || p.Proto() == service.UDP {
 		r.SourcePort = uint16(32768 + b.rand.IntN(28000))

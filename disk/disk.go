@@ -131,7 +131,8 @@ func (w *Watch) States() []State {
 type FullError struct{ State }
 
 func (e *FullError) Error() string {
-	return fmt.Sprintf("the disk of %s (%s) is full since %s: %d MB are left", e.Name, e.Path, e.Since.UTC().Format(time.RFC3339), e.Free>>20)
+	return fmt.Sprintf("the disk of %s (%s) is full since %s: %d MB are left", e.Name, e.Path,
+		e.Since.UTC().Format(time.RFC3339), e.Free>>20)
 }
 
 // Room gives a *FullError for a folder without room, by its name; "" asks for

@@ -108,7 +108,9 @@ func (x *sender) send(n int) {
 	var all []flow.Observation
 	for range n {
 		k := x.sent
-		all = append(all, flow.Observation{Src: netip.AddrFrom4([4]byte{11, byte(k >> 16), byte(k >> 8), byte(k)}), Dst: netip.MustParseAddr("10.251.0.1"), SrcPort: 40_000, DstPort: 443, Proto: 6, Start: now, End: now, Packets: 1, Bytes: 60})
+		all = append(all, flow.Observation{Src: netip.AddrFrom4([4]byte{11, byte(k >> 16), byte(k >> 8), byte(k)}),
+			Dst: netip.MustParseAddr("10.251.0.1"), SrcPort: 40_000, DstPort: 443, Proto: 6, Start: now, End: now,
+			Packets: 1, Bytes: 60})
 		x.sent++
 	}
 	if _, err := x.conn.Write(x.Message(now, all)); err != nil {
@@ -166,7 +168,8 @@ func TestFullDisk(t *testing.T) {
 		}
 		time.Sleep(500 * time.Millisecond)
 		require.NoError(t, os.Remove(filler))
-		require.Eventually(t, func() bool { return len(s.troubles()) == 0 }, 60*time.Second, 100*time.Millisecond, "it goes on by itself: %v", s.troubles())
+		require.Eventually(t, func() bool { return len(s.troubles()) == 0 }, 60*time.Second, 100*time.Millisecond,
+			"it goes on by itself: %v", s.troubles())
 	}
 	time.Sleep(500 * time.Millisecond)
 	stop()

@@ -96,8 +96,10 @@ func newSite(t *testing.T, dir string, args ...string) *site {
 
 // try starts the server and waits until it answers.
 func (s *site) try() error {
-	cmd := exec.Command(program, append([]string{"serve", "--listen", "127.0.0.1:0", "--data", filepath.Join(s.dir, "data"), "--live=false", "--hold", "300ms",
-		"--ipfix", "off", "--ipfix-tcp", "127.0.0.1:0", "--netflow", "off", "--sflow", "off"}, s.args...)...)
+	cmd := exec.Command(program,
+		append([]string{"serve", "--listen", "127.0.0.1:0", "--data", filepath.Join(s.dir, "data"), "--live=false",
+			"--hold", "300ms",
+			"--ipfix", "off", "--ipfix-tcp", "127.0.0.1:0", "--netflow", "off", "--sflow", "off"}, s.args...)...)
 	cmd.Env = append(os.Environ(), s.env...)
 	out, err := cmd.StdoutPipe()
 	if err != nil {
@@ -122,7 +124,8 @@ func (s *site) try() error {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.cmd, s.base, s.ipfix = cmd, regexp.MustCompile(`http://\S+`).FindString(first), regexp.MustCompile(`tcp (\S+)`).FindStringSubmatch(second)[1]
+	s.cmd, s.base, s.ipfix = cmd, regexp.MustCompile(`http://\S+`).FindString(first),
+		regexp.MustCompile(`tcp (\S+)`).FindStringSubmatch(second)[1]
 	return nil
 }
 
@@ -236,7 +239,8 @@ type tally struct {
 }
 
 func (c *tally) report(t *testing.T, name string, rounds int) {
-	t.Logf("%-34s %3d rounds  acknowledged %5d  lost %d  doubled %d  said to have failed and stored %d", name, rounds, c.acknowledged, c.lost, c.doubled, c.falsely)
+	t.Logf("%-34s %3d rounds  acknowledged %5d  lost %d  doubled %d  said to have failed and stored %d", name, rounds,
+		c.acknowledged, c.lost, c.doubled, c.falsely)
 	require.Positive(t, c.acknowledged)
 	require.Zero(t, c.lost)
 	require.Zero(t, c.doubled)
@@ -270,7 +274,8 @@ func (s *site) edits(ctx context.Context, worker string, note func(name string, 
 		name := fmt.Sprintf("g-%s-%d", worker, n)
 		k := key()
 		for {
-			body, _ := json.Marshal(map[string]any{"revision": 0, "op": "add", "text": "group " + name + " = env is live"})
+			body, _ := json.Marshal(map[string]any{"revision": 0, "op": "add", "text": "group " + name +
+				" = env is live"})
 			a := s.ask("POST", "/api/v1/policy/edits", k, body)
 			if a.status == 201 || a.status == 409 && bytes.Contains(a.body, []byte("already-stored")) {
 				note(name, true)

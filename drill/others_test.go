@@ -33,7 +33,8 @@ func TestClockOfTheDatabase(t *testing.T) {
 	clock := filepath.Join(folder(t), "clock")
 	set := func(by string) { require.NoError(t, os.WriteFile(clock, []byte(by), 0o644)) }
 	set("+0")
-	s.env = []string{"LD_PRELOAD=" + library, "FAKETIME_TIMESTAMP_FILE=" + clock, "FAKETIME_NO_CACHE=1", "FAKETIME_DONT_FAKE_MONOTONIC=1"}
+	s.env = []string{"LD_PRELOAD=" + library, "FAKETIME_TIMESTAMP_FILE=" + clock, "FAKETIME_NO_CACHE=1",
+		"FAKETIME_DONT_FAKE_MONOTONIC=1"}
 	s.start()
 	require.Equal(t, 201, s.ask("PUT", "/api/v1/policy/text", "", []byte(`{"text":"layer allowances\n"}`)).status)
 	ctx, stop := context.WithCancel(t.Context())
@@ -114,7 +115,8 @@ func TestClockOfTheCollector(t *testing.T) {
 	spool := folder(t)
 	var offset atomic.Int64
 	start := func() (*collect.Collector, *sender) {
-		c, err := collect.Start(t.Context(), collect.Options{Store: db, TCP: []string{"127.0.0.1:0"}, Spool: spool, Hold: 100 * time.Millisecond, Every: 50 * time.Millisecond,
+		c, err := collect.Start(t.Context(), collect.Options{Store: db, TCP: []string{"127.0.0.1:0"}, Spool: spool,
+			Hold: 100 * time.Millisecond, Every: 50 * time.Millisecond,
 			Clock: func() time.Time { return time.Now().Add(time.Duration(offset.Load())) }})
 		require.NoError(t, err)
 		at, _ := c.Address("tcp")
@@ -182,7 +184,8 @@ func TestTwoServers(t *testing.T) {
 		s.env = []string{"ORCHARD_DATABASE_URL=" + cluster.URL}
 		s.start()
 	}
-	require.Equal(t, 201, sites[0].ask("PUT", "/api/v1/policy/text", "", []byte(`{"text":"group g = env is start\nlayer allowances\n"}`)).status)
+	require.Equal(t, 201, sites[0].ask("PUT", "/api/v1/policy/text", "",
+		[]byte(`{"text":"group g = env is start\nlayer allowances\n"}`)).status)
 	ctx, stop := context.WithCancel(t.Context())
 	var group sync.WaitGroup
 	var mu sync.Mutex
@@ -228,7 +231,8 @@ func TestTwoServers(t *testing.T) {
 			pair.Go(func() {
 				id := key()
 				for range 200 {
-					body, _ := json.Marshal(map[string]any{"revision": p.Revision, "op": "change", "line": line, "was": was, "text": fmt.Sprintf("group g = env is r%d-%d", round, k)})
+					body, _ := json.Marshal(map[string]any{"revision": p.Revision, "op": "change", "line": line,
+						"was": was, "text": fmt.Sprintf("group g = env is r%d-%d", round, k)})
 					a := s.ask("POST", "/api/v1/policy/edits", id, body)
 					if a.status == 201 {
 						taken.Add(1)
@@ -281,7 +285,8 @@ func TestConcurrentImports(t *testing.T) {
 				for i := range each {
 					fmt.Fprintf(&b, "w-%d-%d-%d,10.%d.%d.%d,v-%d-%d-%d\n", w, round, i, 100+w, round, i, w, round, i)
 				}
-				a := s.ask("POST", fmt.Sprintf("/api/v1/imports/workloads?source=source-%d", w), key(), []byte(b.String()))
+				a := s.ask("POST", fmt.Sprintf("/api/v1/imports/workloads?source=source-%d", w), key(),
+					[]byte(b.String()))
 				if a.status != 200 {
 					t.Errorf("%d %s", a.status, a.body)
 				}

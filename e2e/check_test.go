@@ -95,7 +95,8 @@ func TestProbesWatchTheDraft(t *testing.T) {
 	p := browse(t, start(t, "--demo", "--live=false"))
 	p.open("/check?part=ask")
 	p.see(saying("None yet."))
-	p.fill(`.cm-content`, "booking-entry-live -> booking-logic-live tcp/8443\nbooking-logic-03 -> fares-store-01 tcp/5432")
+	p.fill(`.cm-content`, "booking-entry-live -> booking-logic-live tcp/8443\nbooking-logic-03 -> fares-store-01 "+
+		"tcp/5432")
 	p.until(`document.querySelectorAll("[data-answer]").length === 2`)
 	p.click(`[data-answer=permit] button`)
 	p.see(`[data-part=permit]`)
@@ -167,7 +168,8 @@ func TestTheGuardAgainstLockingOut(t *testing.T) {
 	p.until(`document.querySelector("[data-writing] .cm-content").innerText.includes("assert only manifest-logic-live -> manifest-store-live on postgres")`)
 	p.click(`//*[@data-writing]//button[contains(., "Save to the draft") and not(@disabled)]`)
 	p.gone(`[data-writing]`)
-	require.Contains(t, get(t, p.base+"/api/v1/policy.orchard"), "assert only manifest-logic-live -> manifest-store-live on postgres")
+	require.Contains(t, get(t, p.base+"/api/v1/policy.orchard"),
+		"assert only manifest-logic-live -> manifest-store-live on postgres")
 }
 
 // Which rules carry the traffic, and which groups are reached.

@@ -162,7 +162,8 @@ func makeNetwork(t *testing.T) network {
 	t.Cleanup(func() { _ = exec.Command("ip", "link", "del", out).Run() })
 	ip(t, "addr", "add", n.here+"/24", "dev", out)
 	ip(t, "link", "set", out, "up")
-	for _, x := range [][3]string{{n.client, wireA, "10.20.3.10/16"}, {n.client, wireA, "fd00:20::10/64"}, {n.server, wireB, "10.20.8.20/16"}, {n.server, wireB, "fd00:20::20/64"}, {n.server, in, "10.99.7.2/24"}} {
+	for _, x := range [][3]string{{n.client, wireA, "10.20.3.10/16"}, {n.client, wireA, "fd00:20::10/64"},
+		{n.server, wireB, "10.20.8.20/16"}, {n.server, wireB, "fd00:20::20/64"}, {n.server, in, "10.99.7.2/24"}} {
 		args := []string{"-n", x[0], "addr", "add", x[2], "dev", x[1]}
 		if strings.Contains(x[2], ":") {
 			args = append(args, "nodad")
@@ -244,10 +245,12 @@ func TestRealExportersAndRealTraffic(t *testing.T) {
 		{"NetFlow v5", "NetFlow v5", "udp", []string{"-v", "5"}, "10.20.8.20"},
 		{"NetFlow v9", "NetFlow v9", "udp", []string{"-v", "9"}, "10.20.8.20 fd00:20::20"},
 		{"IPFIX", "IPFIX", "udp", []string{"-v", "10"}, "10.20.8.20 fd00:20::20"},
-		{"IPFIX both ways over TCP", "IPFIX", "tcp", []string{"-v", "10", "-b", "-A", "milli", "-P", "tcp"}, "10.20.8.20 fd00:20::20"},
+		{"IPFIX both ways over TCP", "IPFIX", "tcp", []string{"-v", "10", "-b", "-A", "milli", "-P", "tcp"},
+			"10.20.8.20 fd00:20::20"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			base := start(t, "--ipfix", n.here+":0", "--ipfix-tcp", n.here+":0", "--exporters", "10.99.7.0/24", "--hold", "2s")
+			base := start(t, "--ipfix", n.here+":0", "--ipfix-tcp", n.here+":0", "--exporters", "10.99.7.0/24",
+				"--hold", "2s")
 			var to string
 			for _, l := range api[exporters](t, base+"/api/v1/exporters").Collectors[0].Listening {
 				if at, ok := strings.CutPrefix(l, c.transport+" "); ok {
@@ -255,13 +258,16 @@ func TestRealExportersAndRealTraffic(t *testing.T) {
 				}
 			}
 			dir := t.TempDir()
-			exporter := inside(n.server, nil, "softflowd", append([]string{"-i", "ob" + strings.TrimPrefix(n.client, "oc"), "-n", to, "-6", "-d", "-p", filepath.Join(dir, "pid"), "-c", filepath.Join(dir, "ctl")}, c.args...)...)
+			exporter := inside(n.server, nil, "softflowd",
+				append([]string{"-i", "ob" + strings.TrimPrefix(n.client, "oc"), "-n", to, "-6", "-d", "-p",
+					filepath.Join(dir, "pid"), "-c", filepath.Join(dir, "ctl")}, c.args...)...)
 			exporter.Stdout, exporter.Stderr = os.Stderr, os.Stderr
 			require.NoError(t, exporter.Start())
 			control := func(command string) error {
 				return inside(n.server, nil, "softflowctl", "-c", filepath.Join(dir, "ctl"), command).Run()
 			}
-			require.Eventually(t, func() bool { return control("statistics") == nil }, 10*time.Second, 50*time.Millisecond)
+			require.Eventually(t, func() bool { return control("statistics") == nil }, 10*time.Second,
+				50*time.Millisecond)
 			calls := inside(n.client, []string{"ORCHARD_PART=call", "ORCHARD_SERVERS=" + c.servers}, me)
 			out, err := calls.CombinedOutput()
 			require.NoError(t, err, string(out))
@@ -291,7 +297,8 @@ func TestRealExportersAndRealTraffic(t *testing.T) {
 				if strings.Contains(server, ":") {
 					client, ping = "fd00:20::10", "icmp6/128.0"
 				}
-				for service, calls := range map[string]int{"tcp/" + webPort: webCalls, "tcp/" + oddPort: oddCalls, "udp/" + udpPort: udpCalls, "tcp/" + refusedPort: 1, ping: 1} {
+				for service, calls := range map[string]int{"tcp/" + webPort: webCalls, "tcp/" + oddPort: oddCalls,
+					"udp/" + udpPort: udpCalls, "tcp/" + refusedPort: 1, ping: 1} {
 					want[client+" → "+server+" "+service] = calls
 				}
 			}
@@ -300,7 +307,9 @@ func TestRealExportersAndRealTraffic(t *testing.T) {
 				got = map[string]int{}
 				for _, x := range api[conversations](t, base+"/api/v1/conversations?limit=1000").Conversations {
 					if strings.HasPrefix(x.Service, "icmp6/") && x.Service != "icmp6/128.0" {
-						continue // neighbours and routers ask for each other: nobody's doing, and of some the exporter leaves out the type
+						// neighbours and routers ask for each other: nobody's doing, and of some the exporter leaves
+						// out the type
+						continue
 					}
 					if x.Server.Addr == filler {
 						continue
@@ -313,7 +322,8 @@ func TestRealExportersAndRealTraffic(t *testing.T) {
 			e := api[exporters](t, base+"/api/v1/exporters").Exporters
 			require.Len(t, e, 1)
 			require.Empty(t, e[0].Unread)
-			require.Equal(t, []any{"10.99.7.2", c.protocol, c.transport, int64(0)}, []any{e[0].Addr, e[0].Streams[0].Protocol, e[0].Streams[0].Transport, e[0].Streams[0].Missed})
+			require.Equal(t, []any{"10.99.7.2", c.protocol, c.transport, int64(0)},
+				[]any{e[0].Addr, e[0].Streams[0].Protocol, e[0].Streams[0].Transport, e[0].Streams[0].Missed})
 			require.Positive(t, e[0].Streams[0].Records)
 			// Down to the single records.
 			for _, r := range api[struct {

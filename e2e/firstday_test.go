@@ -170,5 +170,6 @@ func TestAssertionBreaksAndIsMended(t *testing.T) {
 	p.gone(rule)
 	p.ctrl("z")
 	p.see(rule)
-	require.Contains(t, get(t, p.base+"/api/v1/policy.orchard"), `off permit trial -> protected on postgres "A mistake"`)
+	require.Contains(t, get(t, p.base+"/api/v1/policy.orchard"),
+		`off permit trial -> protected on postgres "A mistake"`)
 }

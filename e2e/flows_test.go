@@ -99,7 +99,9 @@ func TestLiveTrafficAndACorrection(t *testing.T) {
 	// The gangway serves on an odd port; whoever calls it does so from a registered
 	// one, and the exporter knows no flags: it looks the other way round.
 	now := flow.MicrosOf(time.Now())
-	o := flow.Observation{Src: netip.MustParseAddr("10.20.3.11"), SrcPort: 34567, Dst: netip.MustParseAddr("10.20.8.10"), DstPort: 8443, Proto: service.TCP, Start: now - 1e6, End: now, Packets: 5, Bytes: 700}
+	o := flow.Observation{Src: netip.MustParseAddr("10.20.3.11"), SrcPort: 34567,
+		Dst: netip.MustParseAddr("10.20.8.10"), DstPort: 8443, Proto: service.TCP, Start: now - 1e6, End: now,
+		Packets: 5, Bytes: 700}
 	send(t, p.base, o)
 	p.open("/flows?map=off&unsure=true")
 	p.open("/flows?map=off&clients=address+in+10.20.3.11&services=tcp/8443&servers=address+in+10.20.8.10")

@@ -46,7 +46,10 @@ func start(t *testing.T, args ...string) string {
 	dir, err := os.MkdirTemp("", "orchard-data-")
 	require.NoError(t, err)
 	require.NoError(t, os.Chmod(dir, 0o755))
-	cmd := exec.Command(program, append([]string{"serve", "--scratch", "--listen", "127.0.0.1:0", "--data", filepath.Join(dir, "data"), "--author", "architect", "--live=false", "--ipfix", "127.0.0.1:0", "--ipfix-tcp", "127.0.0.1:0", "--netflow", "off", "--sflow", "off"}, args...)...)
+	cmd := exec.Command(program,
+		append([]string{"serve", "--scratch", "--listen", "127.0.0.1:0", "--data", filepath.Join(dir, "data"),
+			"--author", "architect", "--live=false", "--ipfix", "127.0.0.1:0", "--ipfix-tcp", "127.0.0.1:0", "--netflow",
+			"off", "--sflow", "off"}, args...)...)
 	out, err := cmd.StdoutPipe()
 	require.NoError(t, err)
 	log, err := os.Create(filepath.Join(dir, "log"))
@@ -82,8 +85,10 @@ const patience = 40 * time.Second
 // browse opens the interface.
 func browse(t *testing.T, base string) *page {
 	t.Helper()
-	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800),
-		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-quic", true), chromedp.UserDataDir(t.TempDir()))
+	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.DisableGPU,
+		chromedp.WindowSize(1280, 800),
+		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-quic", true),
+		chromedp.UserDataDir(t.TempDir()))
 	alloc, cancelAlloc := chromedp.NewExecAllocator(context.Background(), opts...)
 	ctx, cancel := chromedp.NewContext(alloc)
 	t.Cleanup(func() {
@@ -123,7 +128,8 @@ func (p *page) open(path string) {
 }
 
 // query makes an action for a selector: XPath if it begins with a slash, else CSS.
-func query(sel string, xpath func(string, ...chromedp.QueryOption) chromedp.Action[chromedp.Void], css func(chromedp.CSS, ...chromedp.QueryOption) chromedp.Action[chromedp.Void]) chromedp.Action[chromedp.Void] {
+func query(sel string, xpath func(string, ...chromedp.QueryOption) chromedp.Action[chromedp.Void],
+	css func(chromedp.CSS, ...chromedp.QueryOption) chromedp.Action[chromedp.Void]) chromedp.Action[chromedp.Void] {
 	if strings.HasPrefix(sel, "/") {
 		return xpath(sel)
 	}

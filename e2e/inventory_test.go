@@ -15,7 +15,9 @@ import (
 func TestSourcesOfAnInventory(t *testing.T) {
 	p := browse(t, start(t, "--demo"))
 	file := filepath.Join(t.TempDir(), "plan.csv")
-	require.NoError(t, os.WriteFile(file, []byte("Host Name,IP Address,Environment,Rack\nquay-crane-77,10.77.0.1,live,7\nbooking-entry-02,,bench,8\n"), 0o600))
+	require.NoError(t, os.WriteFile(file,
+		[]byte("Host Name,IP Address,Environment,Rack\nquay-crane-77,10.77.0.1,live,7\nbooking-entry-02,,bench,8\n"),
+		0o600))
 	p.open("/workloads")
 	p.click(button("Import workloads"))
 	p.fill(`input[aria-label=source]`, "rack plan")
@@ -43,7 +45,8 @@ func TestSourcesOfAnInventory(t *testing.T) {
 	p.click(button("Make a token"))
 	p.see(`[data-secret]`)
 	secret := value[string](p, `document.querySelector("[data-secret]").dataset.secret`)
-	req, err := http.NewRequest("POST", p.base+"/api/v1/inventory/workloads?complete=true&confirm=1", strings.NewReader(`{"workloads":[{"id":"booking-entry-02","tags":{"env":"live"}}]}`))
+	req, err := http.NewRequest("POST", p.base+"/api/v1/inventory/workloads?complete=true&confirm=1",
+		strings.NewReader(`{"workloads":[{"id":"booking-entry-02","tags":{"env":"live"}}]}`))
 	require.NoError(t, err)
 	req.Header.Set("Authorization", "Bearer "+secret)
 	req.Header.Set("Content-Type", "application/json")

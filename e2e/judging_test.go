@@ -74,7 +74,8 @@ func TestJudgingWithTheKeyboard(t *testing.T) {
 	p.click(button("Take " + itoa(some)))
 	p.see(`[role=dialog] [data-consequences]`)
 	p.click(button("Take all"))
-	p.until(`Number(document.querySelector("[data-fact=policy]").textContent.match(/\d+/)[0]) === ` + itoa(rules+some))
+	p.until(`Number(document.querySelector("[data-fact=policy]").textContent.match(/\d+/)[0]) === ` +
+		itoa(rules+some))
 	p.ctrl("z")
 	p.until(`Number(document.querySelector("[data-fact=policy]").textContent.match(/\d+/)[0]) === ` + itoa(rules))
 }

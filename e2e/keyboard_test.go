@@ -23,7 +23,8 @@ func TestWithoutAMouse(t *testing.T) {
 	p.see(`[data-workload]`)
 
 	t.Run("Alt and a number go along the course", func(t *testing.T) {
-		for number, path := range map[string]string{"2": "/groups", "3": "/flows", "4": "/policy", "5": "/check", "1": "/workloads"} {
+		for number, path := range map[string]string{"2": "/groups", "3": "/flows", "4": "/policy", "5": "/check",
+			"1": "/workloads"} {
 			p.do("Alt "+number, chromedp.KeyEvent(number, chromedp.KeyModifiers(chromedp.ModifierAlt)))
 			p.until(`location.pathname === "` + path + `"`)
 		}
@@ -68,7 +69,8 @@ func TestWithoutAMouse(t *testing.T) {
 	t.Run("rules move with Ctrl and arrows", func(t *testing.T) {
 		p.open("/policy")
 		order := func() []string {
-			return value[[]string](p, `[...document.querySelectorAll('[aria-label="layer allowances"] [data-rule]')].map((e) => e.getAttribute("aria-label"))`)
+			return value[[]string](p,
+				`[...document.querySelectorAll('[aria-label="layer allowances"] [data-rule]')].map((e) => e.getAttribute("aria-label"))`)
 		}
 		p.see(`[data-rule]`)
 		before := order()

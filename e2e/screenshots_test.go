@@ -74,7 +74,9 @@ func TestScreenshots(t *testing.T) {
 	p.see(button("Set env = trial"))
 	shoot("check")
 
-	p.open("/check?part=ask&ask=" + url.QueryEscape("booking-entry-live -> booking-logic-live tcp/8443 = permit\nbooking-logic-03 -> fares-store-01 postgres\ntrial -> protected any = reject\ndepots -> booking-entry-live web, ssh"))
+	p.open("/check?part=ask&ask=" +
+		url.QueryEscape("booking-entry-live -> booking-logic-live tcp/8443 = permit\nbooking-logic-03 -> "+
+			"fares-store-01 postgres\ntrial -> protected any = reject\ndepots -> booking-entry-live web, ssh"))
 	p.until(`document.querySelectorAll("[data-answer]").length === 4`)
 	p.click(`[data-answer=several] button`)
 	p.see(`[data-part=permit]`)

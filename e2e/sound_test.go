@@ -32,7 +32,8 @@ func TestTwoPeopleChangeOneGroup(t *testing.T) {
 	b.click(button("Go on with mine"))
 	b.click(`//button[contains(., "Save to the draft") and not(@disabled)]`)
 	b.gone(button("Save to the draft"))
-	require.Contains(t, get(t, base+"/api/v1/policy.orchard"), "group fares-store-live = app is fares and tier is store and env in (live, bench)")
+	require.Contains(t, get(t, base+"/api/v1/policy.orchard"),
+		"group fares-store-live = app is fares and tier is store and env in (live, bench)")
 	a.until(`document.querySelector(".cm-content").innerText.includes("env in (live, bench)")`)
 
 	// A name that is a keyword of the language is written in quotes.

@@ -61,7 +61,8 @@ func TestStoriesOfTheDemo(t *testing.T) {
 		p.click(button("Derive from the window"))
 		p.see(`[data-aside]`)
 		p.until(`document.querySelector("[data-aside]").innerText.includes("scan")`)
-		require.False(t, value[bool](p, `[...document.querySelectorAll("[data-proposal]")].some((e) => e.dataset.proposal.includes("tcp/23") || e.dataset.proposal.includes("10.40.7.19"))`))
+		require.False(t, value[bool](p,
+			`[...document.querySelectorAll("[data-proposal]")].some((e) => e.dataset.proposal.includes("tcp/23") || e.dataset.proposal.includes("10.40.7.19"))`))
 		// Refused with a reason, it stays refused.
 		n := value[int](p, `document.querySelectorAll("[data-proposal]").length`)
 		p.press("r")

@@ -55,7 +55,8 @@ type rowReader struct {
 	given, rowsEnd int64
 }
 
-var errLongRow = errors.New("found a row of more than 16 MB, expected shorter ones; a quoted cell in it may lack its closing quote, or the file is no table")
+var errLongRow = errors.New("found a row of more than 16 MB, expected shorter ones; a quoted cell in it may lack " +
+	"its closing quote, or the file is no table")
 
 func (r *rowReader) Read(p []byte) (int, error) {
 	if r.given-r.rowsEnd > mostRow {
@@ -80,7 +81,8 @@ func newTable(in io.Reader) (*table, error) {
 	t.r.ReuseRecord = true
 	head, err := t.r.Read()
 	if err == io.EOF {
-		return nil, errHeader{RowError{Line: 1, Reason: "found an empty file, expected a header line with the names of the columns"}}
+		return nil, errHeader{RowError{Line: 1,
+			Reason: "found an empty file, expected a header line with the names of the columns"}}
 	}
 	if err != nil {
 		return nil, errHeader{rowError(err, 1)}
@@ -89,15 +91,19 @@ func newTable(in io.Reader) (*table, error) {
 	t.header = slices.Clone(head)
 	line, _ := t.r.FieldPos(0)
 	if n := len(head); n > mostColumns {
-		return nil, errHeader{RowError{Line: line, Reason: fmt.Sprintf("found a header of %d columns, expected at most %d; is it the line with the names of the columns?", n, mostColumns)}}
+		return nil, errHeader{RowError{Line: line,
+			Reason: fmt.Sprintf("found a header of %d columns, expected at most %d; is it the line with the names "+
+				"of the columns?", n, mostColumns)}}
 	}
 	first := make(map[string]int, len(head))
 	for i, name := range t.header {
 		if !utf8.ValidString(name) {
-			return nil, errHeader{RowError{Line: line, Reason: fmt.Sprintf("found a header that is not UTF-8 (%q), expected text in UTF-8", name)}}
+			return nil, errHeader{RowError{Line: line,
+				Reason: fmt.Sprintf("found a header that is not UTF-8 (%q), expected text in UTF-8", name)}}
 		}
 		if _, twice := first[name]; twice {
-			return nil, errHeader{RowError{Line: line, Column: name, Reason: "found the column twice, expected each once"}}
+			return nil, errHeader{RowError{Line: line, Column: name,
+				Reason: "found the column twice, expected each once"}}
 		}
 		first[name] = i
 		if name == guardColumn {
@@ -111,7 +117,9 @@ func newTable(in io.Reader) (*table, error) {
 func (t *table) require(names ...string) error {
 	for _, n := range names {
 		if !slices.Contains(t.header, n) {
-			return errHeader{RowError{Line: 1, Column: n, Reason: fmt.Sprintf("found the header %q without it, expected the columns %s", strings.Join(t.header, ","), strings.Join(names, ", "))}}
+			return errHeader{RowError{Line: 1, Column: n,
+				Reason: fmt.Sprintf("found the header %q without it, expected the columns %s",
+					strings.Join(t.header, ","), strings.Join(names, ", "))}}
 		}
 	}
 	return nil
@@ -137,11 +145,13 @@ func (t *table) next() ([]string, error) {
 	}
 	t.line, _ = t.r.FieldPos(0)
 	if len(cells) != len(t.header) {
-		return nil, &RowError{Line: t.line, Reason: fmt.Sprintf("found %d cells, expected %d as in the header", len(cells), len(t.header))}
+		return nil, &RowError{Line: t.line, Reason: fmt.Sprintf("found %d cells, expected %d as in the header",
+			len(cells), len(t.header))}
 	}
 	for i, c := range cells {
 		if !utf8.ValidString(c) {
-			return nil, &RowError{Line: t.line, Column: t.header[i], Reason: "found bytes that are not UTF-8, expected text in UTF-8"}
+			return nil, &RowError{Line: t.line, Column: t.header[i],
+				Reason: "found bytes that are not UTF-8, expected text in UTF-8"}
 		}
 		if reason := unstorable(c); t.stored && reason != "" {
 			return nil, &RowError{Line: t.line, Column: t.header[i], Reason: reason}
@@ -158,7 +168,8 @@ func (t *table) next() ([]string, error) {
 // unstorable gives the reason why no database takes a text; blank if it does.
 func unstorable(text string) string {
 	if i := strings.IndexByte(text, 0); i >= 0 {
-		return fmt.Sprintf("found a NUL character, as character %d, expected text", utf8.RuneCountInString(text[:i])+1)
+		return fmt.Sprintf("found a NUL character, as character %d, expected text",
+			utf8.RuneCountInString(text[:i])+1)
 	}
 	if len(text) > mostCell {
 		if n := utf8.RuneCountInString(text); n > mostCell {

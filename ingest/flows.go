@@ -12,7 +12,8 @@ import (
 	"lucidorchard/core/service"
 )
 
-var flowColumns = []string{"start", "src", "dst", "proto", "dport", "end", "sport", "bytes", "packets", "connections", "outcome", "observer"}
+var flowColumns = []string{"start", "src", "dst", "proto", "dport", "end", "sport", "bytes", "packets", "connections",
+	"outcome", "observer"}
 
 // Flows reads a flows CSV (language, §5) row by row.
 type Flows struct {

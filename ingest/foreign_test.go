@@ -10,12 +10,14 @@ import (
 )
 
 func TestForeignHeadings(t *testing.T) {
-	const text = "Host Name,IP Address,Second IP,Environment,Application,Rack\nbe-1,10.0.0.1,,live,booking,7\nbe-2,10.0.0.2,fd00::2,trial,,8\n"
+	const text = "Host Name,IP Address,Second " +
+		"IP,Environment,Application,Rack\nbe-1,10.0.0.1,,live,booking,7\nbe-2,10.0.0.2,fd00::2,trial,,8\n"
 	headings, first, err := ingest.Head(strings.NewReader(text), 1)
 	require.NoError(t, err)
 	require.Equal(t, [][]string{{"be-1", "10.0.0.1", "", "live", "booking", "7"}}, first)
 	m := ingest.Guess(headings)
-	require.Equal(t, ingest.Mapping{"Host Name": "id", "IP Address": "addresses", "Second IP": "", "Environment": "tag:env", "Application": "tag:app", "Rack": ""}, m)
+	require.Equal(t, ingest.Mapping{"Host Name": "id", "IP Address": "addresses", "Second IP": "",
+		"Environment": "tag:env", "Application": "tag:app", "Rack": ""}, m)
 	m["Second IP"] = "addresses"
 	f, err := ingest.MappedWorkloads(strings.NewReader(text), "plan", m)
 	require.NoError(t, err)
@@ -38,7 +40,8 @@ func TestForeignHeadings(t *testing.T) {
 		require.ErrorContains(t, err, c.want)
 	}
 	// Our own headings stay what they are.
-	require.Equal(t, ingest.Mapping{"id": "id", "host": "name", "tag:tier": "tag:tier", "role": ""}, ingest.Guess([]string{"id", "host", "tag:tier", "role"}))
+	require.Equal(t, ingest.Mapping{"id": "id", "host": "name", "tag:tier": "tag:tier", "role": ""},
+		ingest.Guess([]string{"id", "host", "tag:tier", "role"}))
 }
 
 func TestJSONLines(t *testing.T) {
@@ -69,7 +72,8 @@ not json
 	for _, e := range f.Errors {
 		got[e.Line] = e.Column + ": " + e.Reason
 	}
-	for line, want := range map[int]string{4: "once, as on line 1", 5: "10.0.0.999", 6: "colour", 7: "more behind", 8: "tomorrow", 9: "both claim", 10: "expected an object"} {
+	for line, want := range map[int]string{4: "once, as on line 1", 5: "10.0.0.999", 6: "colour", 7: "more behind",
+		8: "tomorrow", 9: "both claim", 10: "expected an object"} {
 		require.Contains(t, got[line], want)
 	}
 	require.Len(t, got, 7)

@@ -19,9 +19,11 @@ func TestExportedCellsAreHarmlessAndReadBack(t *testing.T) {
 		text := rapid.StringMatching(`[=+@\-'\t]{0,2}[a-z =]{0,5}`)
 		var all []estate.Workload
 		for i := range rapid.IntRange(1, 4).Draw(t, "workloads") {
-			w := estate.Workload{ID: text.Draw(t, "id") + string(rune('a'+i)), Name: text.Draw(t, "name"), OS: text.Draw(t, "os"), Kind: text.Draw(t, "kind")}
+			w := estate.Workload{ID: text.Draw(t, "id") + string(rune('a'+i)), Name: text.Draw(t, "name"),
+				OS: text.Draw(t, "os"), Kind: text.Draw(t, "kind")}
 			w.SetTag(estate.Tag{Key: "env", Value: text.Draw(t, "tag"), Source: "x"})
-			w.Leases = []estate.Lease{{Addr: netip.AddrFrom4([4]byte{10, 0, 0, byte(i)}), From: estate.Beginning, Until: estate.End}}
+			w.Leases = []estate.Lease{{Addr: netip.AddrFrom4([4]byte{10, 0, 0, byte(i)}), From: estate.Beginning,
+				Until: estate.End}}
 			all = append(all, w)
 		}
 		var out bytes.Buffer
@@ -48,7 +50,8 @@ func TestExportedCellsAreHarmlessAndReadBack(t *testing.T) {
 				want := all[i]
 				have, _ := w.Tag("env")
 				said, _ := want.Tag("env")
-				require.Equal(t, [5]string{want.ID, want.Name, want.OS, want.Kind, said.Value}, [5]string{w.ID, w.Name, w.OS, w.Kind, have.Value})
+				require.Equal(t, [5]string{want.ID, want.Name, want.OS, want.Kind, said.Value},
+					[5]string{w.ID, w.Name, w.OS, w.Kind, have.Value})
 			}
 		}
 	})

@@ -33,14 +33,17 @@ func TestWorkloads(t *testing.T) {
 		"w1,,10.0.0.9,2026-01-02T00:00:00Z,,,,K 7,\r\n")
 	require.Empty(t, f.Errors)
 	require.Equal(t, 3, f.Rows)
-	require.Equal(t, []string{`column "colour" is not known and was ignored`, `column "tag:" is not known and was ignored`}, f.Warnings)
+	require.Equal(t, []string{`column "colour" is not known and was ignored`,
+		`column "tag:" is not known and was ignored`}, f.Warnings)
 	require.Len(t, f.Workloads, 2, "cells are not trimmed: an id with blanks is another")
 	w := f.Workloads[0]
 	require.Equal(t, `a "quoted" name`, w.Name)
-	require.Equal(t, []estate.Tag{{Key: "cost centre", Value: "K 7", Source: "sheet"}, {Key: "env", Value: "live", Source: "sheet"}}, w.Tags)
+	require.Equal(t, []estate.Tag{{Key: "cost centre", Value: "K 7", Source: "sheet"},
+		{Key: "env", Value: "live", Source: "sheet"}}, w.Tags)
 	end := estate.Instant{Sec: 1767312000}
 	require.Equal(t, []estate.Lease{
-		{Addr: netip.MustParseAddr("10.0.0.1"), From: estate.Beginning, Until: end}, {Addr: netip.MustParseAddr("fd00::1"), From: estate.Beginning, Until: end},
+		{Addr: netip.MustParseAddr("10.0.0.1"), From: estate.Beginning, Until: end},
+		{Addr: netip.MustParseAddr("fd00::1"), From: estate.Beginning, Until: end},
 		{Addr: netip.MustParseAddr("10.0.0.9"), From: end, Until: estate.End},
 	}, w.Leases)
 }
@@ -126,17 +129,24 @@ func TestFlowCells(t *testing.T) {
 		check   func(flow.Record) bool
 	}{
 		{nil, func(r flow.Record) bool {
-			return r.Connections == 1 && r.End == r.Start && r.Outcome == flow.Unknown && r.Point == service.PointOf(service.TCP, 443)
+			return r.Connections == 1 && r.End == r.Start && r.Outcome == flow.Unknown &&
+				r.Point == service.PointOf(service.TCP, 443)
 		}},
 		{[]string{"proto", "TcP"}, func(r flow.Record) bool { return r.Point.Proto() == service.TCP }},
-		{[]string{"proto", "006", "dport", "0443"}, func(r flow.Record) bool { return r.Point == service.PointOf(service.TCP, 443) }},
+		{[]string{"proto", "006", "dport", "0443"},
+			func(r flow.Record) bool { return r.Point == service.PointOf(service.TCP, 443) }},
 		{[]string{"dport", ""}, func(r flow.Record) bool { return r.Point == service.PointOf(service.TCP, 0) }},
-		{[]string{"proto", "icmp", "dport", ""}, func(r flow.Record) bool { return r.Point == service.PointOf(service.ICMP, service.UnknownType) }},
-		{[]string{"proto", "icmp6", "dport", "32769"}, func(r flow.Record) bool { return r.Point == service.PointOf(service.ICMP6, 128<<8|1) }},
-		{[]string{"proto", "47", "dport", "12"}, func(r flow.Record) bool { return r.Point == service.PointOf(47, 0) }},
+		{[]string{"proto", "icmp", "dport", ""},
+			func(r flow.Record) bool { return r.Point == service.PointOf(service.ICMP, service.UnknownType) }},
+		{[]string{"proto", "icmp6", "dport", "32769"},
+			func(r flow.Record) bool { return r.Point == service.PointOf(service.ICMP6, 128<<8|1) }},
+		{[]string{"proto", "47", "dport", "12"},
+			func(r flow.Record) bool { return r.Point == service.PointOf(47, 0) }},
 		{[]string{"proto", "255", "dport", ""}, func(r flow.Record) bool { return r.Point.String() == "proto/255" }},
-		{[]string{"src", "::ffff:10.0.0.1"}, func(r flow.Record) bool { return r.Client == netip.MustParseAddr("10.0.0.1") }},
-		{[]string{"end", "2026-11-19T00:00:00Z"}, func(r flow.Record) bool { return r.End.Before(r.Start) }}, // accepted
+		{[]string{"src", "::ffff:10.0.0.1"},
+			func(r flow.Record) bool { return r.Client == netip.MustParseAddr("10.0.0.1") }},
+		// accepted
+		{[]string{"end", "2026-11-19T00:00:00Z"}, func(r flow.Record) bool { return r.End.Before(r.Start) }},
 		{[]string{"bytes", "9223372036854775807", "packets", "00", "connections", "0"}, func(r flow.Record) bool {
 			return r.Bytes == math.MaxInt64 && r.Packets == 0 && r.Connections == 0
 		}},
@@ -149,9 +159,12 @@ func TestFlowCells(t *testing.T) {
 		require.True(t, c.check(rs[0]), "%v: %+v", c.changes, rs[0])
 	}
 	for _, c := range [][2]string{
-		{"start", ""}, {"start", "2026-11-20"}, {"start", " 2026-11-20T00:00:00Z"}, {"src", ""}, {"src", "host"}, {"dst", "10.0.0.1/32"}, {"dst", "10.0.0.01"}, {"src", "fe80::1%1"},
-		{"proto", ""}, {"proto", "256"}, {"proto", "gre"}, {"proto", "-1"}, {"proto", "+6"}, {"dport", "65536"}, {"dport", "80.0"}, {"dport", " 80"}, {"dport", "0x50"},
-		{"end", "soon"}, {"sport", "65536"}, {"bytes", "9223372036854775808"}, {"bytes", "1.5"}, {"packets", "-1"}, {"connections", "many"}, {"outcome", "Carried"}, {"outcome", "lost"},
+		{"start", ""}, {"start", "2026-11-20"}, {"start", " 2026-11-20T00:00:00Z"}, {"src", ""}, {"src", "host"},
+		{"dst", "10.0.0.1/32"}, {"dst", "10.0.0.01"}, {"src", "fe80::1%1"},
+		{"proto", ""}, {"proto", "256"}, {"proto", "gre"}, {"proto", "-1"}, {"proto", "+6"}, {"dport", "65536"},
+		{"dport", "80.0"}, {"dport", " 80"}, {"dport", "0x50"},
+		{"end", "soon"}, {"sport", "65536"}, {"bytes", "9223372036854775808"}, {"bytes", "1.5"}, {"packets", "-1"},
+		{"connections", "many"}, {"outcome", "Carried"}, {"outcome", "lost"},
 	} {
 		rs, bad := read(t, row(c[0], c[1]))
 		require.Empty(t, rs, c)

@@ -116,11 +116,15 @@ func WorkloadLines(in io.Reader, source string) (*WorkloadFile, error) {
 			d.DisallowUnknownFields()
 			switch bad := d.Decode(&j); {
 			case !utf8.Valid(text):
-				out.Errors = append(out.Errors, RowError{Line: n, Reason: "found bytes that are not UTF-8, expected text in UTF-8"})
+				out.Errors = append(out.Errors, RowError{Line: n,
+					Reason: "found bytes that are not UTF-8, expected text in UTF-8"})
 			case bad != nil:
-				out.Errors = append(out.Errors, RowError{Line: n, Reason: "found " + strings.TrimPrefix(bad.Error(), "json: ") + `, expected an object such as {"id": "…", "addresses": ["…"], "tags": {"env": "…"}}`})
+				out.Errors = append(out.Errors, RowError{Line: n, Reason: "found " +
+					strings.TrimPrefix(bad.Error(), "json: ") +
+					`, expected an object such as {"id": "…", "addresses": ["…"], "tags": {"env": "…"}}`})
 			case d.More():
-				out.Errors = append(out.Errors, RowError{Line: n, Reason: "found more behind the object, expected one object a line"})
+				out.Errors = append(out.Errors, RowError{Line: n,
+					Reason: "found more behind the object, expected one object a line"})
 			default:
 				all, lines = append(all, j), append(lines, n)
 			}
@@ -153,7 +157,8 @@ func (f *WorkloadFile) take(all []WorkloadJSON, lines []int, source string) {
 		w, err := all[i].Workload(source)
 		var bad *RowError
 		if have := first[w.ID]; err == nil && have != nil {
-			bad = &RowError{Column: "id", Reason: fmt.Sprintf("found workload %q again, expected it once, as on line %d", w.ID, have.line)}
+			bad = &RowError{Column: "id",
+				Reason: fmt.Sprintf("found workload %q again, expected it once, as on line %d", w.ID, have.line)}
 		} else if err != nil {
 			errors.As(err, &bad)
 		}

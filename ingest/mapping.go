@@ -32,10 +32,12 @@ func (m Mapping) apply(t *table, columns []string, tags bool, many string) error
 			if tags {
 				expected += ", tag: and a key"
 			}
-			return errHeader{RowError{Line: 1, Column: heading, Reason: fmt.Sprintf("is to be read as %q, expected %s, or nothing", to, expected)}}
+			return errHeader{RowError{Line: 1, Column: heading,
+				Reason: fmt.Sprintf("is to be read as %q, expected %s, or nothing", to, expected)}}
 		}
 		if have := from[to]; have != "" && to != many {
-			return errHeader{RowError{Line: 1, Column: heading, Reason: fmt.Sprintf("is to be read as %q, and so is %q; expected one of them", to, have)}}
+			return errHeader{RowError{Line: 1, Column: heading,
+				Reason: fmt.Sprintf("is to be read as %q, and so is %q; expected one of them", to, have)}}
 		}
 		if to != "" {
 			from[to] = heading
@@ -47,9 +49,12 @@ func (m Mapping) apply(t *table, columns []string, tags bool, many string) error
 
 // usual are headings that people give to columns.
 var usual = map[string][]string{
-	"id":        {"id", "uuid", "asset", "asset id", "asset tag", "inventory number", "serial", "machine id", "vm id"},
-	"name":      {"name", "host", "hostname", "host name", "server", "server name", "machine", "machine name", "vm", "vm name", "fqdn", "dns name"},
-	"addresses": {"addresses", "address", "ip", "ips", "ip address", "ip addresses", "ipv4", "ipv6", "ipv4 address", "ipv6 address", "primary ip"},
+	"id": {"id", "uuid", "asset", "asset id", "asset tag", "inventory number", "serial", "machine id",
+		"vm id"},
+	"name": {"name", "host", "hostname", "host name", "server", "server name", "machine", "machine name", "vm",
+		"vm name", "fqdn", "dns name"},
+	"addresses": {"addresses", "address", "ip", "ips", "ip address", "ip addresses", "ipv4", "ipv6", "ipv4 address",
+		"ipv6 address", "primary ip"},
 	"os":        {"os", "operating system", "platform"},
 	"kind":      {"kind", "type", "machine type", "hardware"},
 	"from":      {"from", "since", "valid from", "start"},
@@ -64,7 +69,8 @@ var usual = map[string][]string{
 // Guess maps headings by what they are usually called: each column once, the
 // better word first. Without an id, the name is the id.
 func Guess(headings []string) Mapping {
-	m, taken := guess(headings, append(slices.Clone(columns), "tag:app", "tag:tier", "tag:env", "tag:site", "tag:owner"), usual, "addresses")
+	m, taken := guess(headings, append(slices.Clone(columns), "tag:app", "tag:tier", "tag:env", "tag:site",
+		"tag:owner"), usual, "addresses")
 	if !taken["id"] {
 		for _, h := range headings {
 			if m[h] == "name" {
@@ -82,12 +88,14 @@ func guess(headings, columns []string, usual map[string][]string, many string) (
 	plain := make([]string, len(headings))
 	for i, h := range headings {
 		if len(h) <= longestHeading {
-			plain[i] = strings.Join(strings.FieldsFunc(strings.ToLower(h), func(r rune) bool { return strings.ContainsRune(" _-.:", r) }), " ")
+			plain[i] = strings.Join(strings.FieldsFunc(strings.ToLower(h),
+				func(r rune) bool { return strings.ContainsRune(" _-.:", r) }), " ")
 		}
 	}
 	m, taken = Mapping{}, map[string]bool{}
 	for _, h := range headings {
-		if key, isTag := strings.CutPrefix(h, "tag:"); slices.Contains(columns, h) || isTag && key != "" && many != "" {
+		if key, isTag := strings.CutPrefix(h, "tag:"); slices.Contains(columns, h) || isTag && key != "" &&
+			many != "" {
 			m[h], taken[h] = h, true
 		}
 	}

@@ -188,14 +188,17 @@ const (
 	lastYear  = 2099
 )
 
-var earliest, latest = estate.InstantOf(time.Date(firstYear, 1, 1, 0, 0, 0, 0, time.UTC)), estate.InstantOf(time.Date(lastYear+1, 1, 1, 0, 0, 0, 0, time.UTC))
+var earliest, latest = estate.InstantOf(time.Date(firstYear, 1, 1, 0, 0, 0, 0, time.UTC)),
+	estate.InstantOf(time.Date(lastYear+1, 1, 1, 0, 0, 0, 0, time.UTC))
 
 // unlikely gives the column and the reason why a record is not to be stored as it
 // is; blank if it is.
 func unlikely(r *flow.Record) (column, reason string) {
 	for i, t := range [2]estate.Instant{r.Start, r.End} {
 		if t.Before(earliest) || !t.Before(latest) {
-			return [2]string{"start", "end"}[i], fmt.Sprintf("found %s, expected a time from %d to %d: is it written in another way, or was the clock wrong?", t, firstYear, lastYear)
+			return [2]string{"start", "end"}[i],
+				fmt.Sprintf("found %s, expected a time from %d to %d: is it written in another way, or was the "+
+					"clock wrong?", t, firstYear, lastYear)
 		}
 	}
 	return "observer", unstorable(r.Observer)
@@ -229,8 +232,11 @@ func (k *taking) record(r flow.Record) {
 		k.observers = append(k.observers, r.Observer)
 	}
 	o := flow.Observation{
-		Src: r.Client, Dst: r.Server, SrcPort: r.SourcePort, DstPort: uint16(r.Point.Port()), Proto: r.Point.Proto(), NoType: r.Point.Port() == service.UnknownType,
-		Outcome: r.Outcome, Observer: 2 * n, Start: flow.MicrosOfInstant(r.Start), End: max(flow.MicrosOfInstant(r.Start), flow.MicrosOfInstant(r.End)), Packets: max(1, r.Packets), Bytes: r.Bytes,
+		Src: r.Client, Dst: r.Server, SrcPort: r.SourcePort, DstPort: uint16(r.Point.Port()), Proto: r.Point.Proto(),
+		NoType:  r.Point.Port() == service.UnknownType,
+		Outcome: r.Outcome, Observer: 2 * n, Start: flow.MicrosOfInstant(r.Start),
+		End: max(flow.MicrosOfInstant(r.Start), flow.MicrosOfInstant(r.End)), Packets: max(1, r.Packets),
+		Bytes: r.Bytes,
 	}
 	k.joining.add(&o)
 }
@@ -257,7 +263,9 @@ func (t *TrafficFile) messages(in io.Reader, o TrafficOptions, tell func() error
 		}
 		size := int(binary.BigEndian.Uint16(head[2:]))
 		if binary.BigEndian.Uint16(head) != 10 || size < 16 {
-			t.bad(RowError{Line: n, Column: "message", Reason: fmt.Sprintf("found version %d and length %d, expected an IPFIX message (RFC 7011); what follows cannot be found", binary.BigEndian.Uint16(head), size)})
+			t.bad(RowError{Line: n, Column: "message",
+				Reason: fmt.Sprintf("found version %d and length %d, expected an IPFIX message (RFC 7011); what "+
+					"follows cannot be found", binary.BigEndian.Uint16(head), size)})
 			break
 		}
 		message = append(message[:0], head...)
@@ -276,10 +284,13 @@ func (t *TrafficFile) messages(in io.Reader, o TrafficOptions, tell func() error
 	}
 	for _, s := range d.Streams() {
 		if s.Untemplated > 0 {
-			t.Warnings = append(t.Warnings, fmt.Sprintf("%d sets of observation domain %d come before their template and were not read", s.Untemplated, s.Domain))
+			t.Warnings = append(t.Warnings,
+				fmt.Sprintf("%d sets of observation domain %d come before their template and were not read",
+					s.Untemplated, s.Domain))
 		}
 		if s.NoFlow > 0 {
-			t.Warnings = append(t.Warnings, fmt.Sprintf("%d records of observation domain %d have no addresses", s.NoFlow, s.Domain))
+			t.Warnings = append(t.Warnings, fmt.Sprintf("%d records of observation domain %d have no addresses",
+				s.NoFlow, s.Domain))
 		}
 	}
 	return nil
@@ -302,7 +313,8 @@ func (t *TrafficFile) packets(in io.Reader, o TrafficOptions, tell func() error)
 			break
 		}
 		if err != nil {
-			t.bad(RowError{Line: t.Rows + 1, Column: "packet", Reason: "the file ends or breaks here: " + err.Error()})
+			t.bad(RowError{Line: t.Rows + 1, Column: "packet", Reason: "the file ends or breaks here: " +
+				err.Error()})
 			break
 		}
 		t.Rows++
@@ -318,7 +330,8 @@ func (t *TrafficFile) packets(in io.Reader, o TrafficOptions, tell func() error)
 		}
 	}
 	if without > 0 {
-		t.Warnings = append(t.Warnings, fmt.Sprintf("%d packets have no IP addresses that can be read and were passed over", without))
+		t.Warnings = append(t.Warnings,
+			fmt.Sprintf("%d packets have no IP addresses that can be read and were passed over", without))
 	}
 	return nil
 }

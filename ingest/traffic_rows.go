@@ -26,12 +26,16 @@ func GuessFlows(headings []string) Mapping {
 func FlowColumns() []string { return append([]string(nil), flowColumns...) }
 
 var usualFlows = map[string][]string{
-	"start":       {"start", "start time", "starttime", "first", "first seen", "flow start", "begin", "time", "timestamp", "date", "ts"},
-	"end":         {"end", "end time", "endtime", "last", "last seen", "flow end"},
-	"src":         {"src", "source", "src ip", "srcip", "source ip", "source address", "src addr", "srcaddr", "src address", "client", "client ip", "from"},
-	"dst":         {"dst", "destination", "dst ip", "dstip", "destination ip", "destination address", "dst addr", "dstaddr", "dst address", "server", "server ip", "to", "dest", "dest ip"},
-	"proto":       {"proto", "protocol", "ip protocol", "transport"},
-	"dport":       {"dport", "dst port", "dstport", "destination port", "dest port", "server port", "port", "service port"},
+	"start": {"start", "start time", "starttime", "first", "first seen", "flow start", "begin", "time",
+		"timestamp", "date", "ts"},
+	"end": {"end", "end time", "endtime", "last", "last seen", "flow end"},
+	"src": {"src", "source", "src ip", "srcip", "source ip", "source address", "src addr", "srcaddr",
+		"src address", "client", "client ip", "from"},
+	"dst": {"dst", "destination", "dst ip", "dstip", "destination ip", "destination address", "dst addr",
+		"dstaddr", "dst address", "server", "server ip", "to", "dest", "dest ip"},
+	"proto": {"proto", "protocol", "ip protocol", "transport"},
+	"dport": {"dport", "dst port", "dstport", "destination port", "dest port", "server port", "port",
+		"service port"},
 	"sport":       {"sport", "src port", "srcport", "source port", "client port"},
 	"bytes":       {"bytes", "octets", "total bytes", "byte count", "size"},
 	"packets":     {"packets", "pkts", "packet count"},
@@ -49,7 +53,8 @@ func plainCell(column, cell string) string {
 		return plainTime(cell)
 	case "outcome":
 		switch strings.ToLower(cell) {
-		case "accept", "accepted", "allow", "allowed", "pass", "passed", "forward", "forwarded", "permit", "permitted", "ok", "success", "established", "closed":
+		case "accept", "accepted", "allow", "allowed", "pass", "passed", "forward", "forwarded", "permit",
+			"permitted", "ok", "success", "established", "closed":
 			return "carried"
 		case "deny", "denied", "drop", "block", "blocked", "reject", "rejected", "discard", "discarded":
 			return "dropped"
@@ -69,7 +74,8 @@ func plainCell(column, cell string) string {
 // plainTime reads times without a zone as UTC, and numbers as seconds,
 // milliseconds or microseconds since 1970, by their size.
 func plainTime(cell string) string {
-	for _, layout := range []string{"2006-01-02 15:04:05.999999999", "2006-01-02T15:04:05.999999999", "2006-01-02 15:04:05.999999999Z07:00", "2006/01/02 15:04:05.999999999"} {
+	for _, layout := range []string{"2006-01-02 15:04:05.999999999", "2006-01-02T15:04:05.999999999",
+		"2006-01-02 15:04:05.999999999Z07:00", "2006/01/02 15:04:05.999999999"} {
 		if at, err := time.Parse(layout, cell); err == nil {
 			return at.UTC().Format(time.RFC3339Nano)
 		}
@@ -142,7 +148,8 @@ func (j *FlowJSON) cells() []string {
 	case float64:
 		proto = strconv.FormatFloat(x, 'f', -1, 64)
 	}
-	return []string{j.Start, j.Src, j.Dst, proto, j.Dport.String(), j.End, j.Sport.String(), j.Bytes.String(), j.Packets.String(), j.Connections.String(), j.Outcome, j.Observer}
+	return []string{j.Start, j.Src, j.Dst, proto, j.Dport.String(), j.End, j.Sport.String(), j.Bytes.String(),
+		j.Packets.String(), j.Connections.String(), j.Outcome, j.Observer}
 }
 
 const longestLine = 1 << 20

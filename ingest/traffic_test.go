@@ -44,13 +44,16 @@ func TestForeignHeadingsOfFlows(t *testing.T) {
 	headings, _, err := ingest.Head(bytes.NewReader(file), 1)
 	require.NoError(t, err)
 	m := ingest.GuessFlows(headings)
-	require.Equal(t, ingest.Mapping{"Start Time": "start", "Source IP": "src", "Dst IP": "dst", "Protocol": "proto", "Dst Port": "dport", "Src Port": "sport", "Bytes": "bytes", "Action": "outcome", "Colour": ""}, m)
+	require.Equal(t, ingest.Mapping{"Start Time": "start", "Source IP": "src", "Dst IP": "dst", "Protocol": "proto",
+		"Dst Port": "dport", "Src Port": "sport", "Bytes": "bytes", "Action": "outcome", "Colour": ""}, m)
 	require.NoError(t, ingest.Usable(headings, m))
 	require.Error(t, ingest.Usable(headings, ingest.Mapping{"Start Time": "start"}))
 	f := traffic(t, file, ingest.TrafficOptions{Mapping: m})
-	require.Equal(t, []string{"10.0.0.1 → 10.0.0.2 tcp/443 ×1 carried", "10.0.0.1 → 10.0.0.2 udp/53 ×1 dropped"}, said(f))
+	require.Equal(t, []string{"10.0.0.1 → 10.0.0.2 tcp/443 ×1 carried", "10.0.0.1 → 10.0.0.2 udp/53 ×1 dropped"},
+		said(f))
 	require.Equal(t, "2026-11-18T14:02:00Z", f.Records[1].Start.String())
-	require.Equal(t, []any{4, 2, 4, "start", 5, "outcome"}, []any{f.Rows, f.Bad, f.Errors[0].Line, f.Errors[0].Column, f.Errors[1].Line, f.Errors[1].Column})
+	require.Equal(t, []any{4, 2, 4, "start", 5, "outcome"}, []any{f.Rows, f.Bad, f.Errors[0].Line, f.Errors[0].Column,
+		f.Errors[1].Line, f.Errors[1].Column})
 }
 
 // Rows that are one direction each are joined, and stand from client to server.
@@ -68,8 +71,10 @@ func TestDirectionsAreJoined(t *testing.T) {
 		f := traffic(t, []byte(file), ingest.TrafficOptions{Directions: true})
 		require.Equal(t, name, string(f.Format))
 		require.Equal(t, []string{"10.0.0.1 → 10.0.0.2 tcp/8443 ×1 carried"}, said(f))
-		require.EqualValues(t, []any{int64(9), int64(4500), int64(4000), "a, b"}, []any{f.Records[0].Packets, f.Records[0].Bytes, f.Records[0].ReplyBytes, f.Records[0].Observer})
-		require.Len(t, traffic(t, []byte(file), ingest.TrafficOptions{}).Records, 3, "as they stand, without being asked to")
+		require.EqualValues(t, []any{int64(9), int64(4500), int64(4000), "a, b"},
+			[]any{f.Records[0].Packets, f.Records[0].Bytes, f.Records[0].ReplyBytes, f.Records[0].Observer})
+		require.Len(t, traffic(t, []byte(file), ingest.TrafficOptions{}).Records, 3,
+			"as they stand, without being asked to")
 	}
 }
 
@@ -81,7 +86,9 @@ func TestLinesThatCannotBeRead(t *testing.T) {
 
 func TestAnIPFIXFile(t *testing.T) {
 	now := flow.MicrosOf(time.Date(2026, 11, 20, 14, 2, 0, 0, time.UTC))
-	there := flow.Observation{Src: netip.MustParseAddr("10.0.0.1"), Dst: netip.MustParseAddr("10.0.0.2"), SrcPort: 50000, DstPort: 443, Proto: service.TCP, Flags: flow.SYN | flow.ACK, HasFlags: true, Start: now - 5e6, End: now, Packets: 5, Bytes: 500}
+	there := flow.Observation{Src: netip.MustParseAddr("10.0.0.1"), Dst: netip.MustParseAddr("10.0.0.2"),
+		SrcPort: 50000, DstPort: 443, Proto: service.TCP, Flags: flow.SYN | flow.ACK, HasFlags: true,
+		Start: now - 5e6, End: now, Packets: 5, Bytes: 500}
 	back := there
 	back.Src, back.Dst, back.SrcPort, back.DstPort = there.Dst, there.Src, there.DstPort, there.SrcPort
 	e := wire.Exporter{Domain: 3}
@@ -101,10 +108,14 @@ func capture(t *testing.T, write func(gopacket.CaptureInfo, []byte)) {
 	a, b := []byte{10, 0, 0, 1}, []byte{10, 0, 0, 2}
 	put := func(src, dst []byte, l gopacket.SerializableLayer, proto layers.IPProtocol) {
 		buffer := gopacket.NewSerializeBuffer()
-		eth := &layers.Ethernet{SrcMAC: make([]byte, 6), DstMAC: make([]byte, 6), EthernetType: layers.EthernetTypeIPv4}
-		require.NoError(t, gopacket.SerializeLayers(buffer, gopacket.SerializeOptions{FixLengths: true}, eth, &layers.IPv4{Version: 4, TTL: 9, Protocol: proto, SrcIP: src, DstIP: dst}, l, gopacket.Payload("0123456789")))
+		eth := &layers.Ethernet{SrcMAC: make([]byte, 6), DstMAC: make([]byte, 6),
+			EthernetType: layers.EthernetTypeIPv4}
+		require.NoError(t, gopacket.SerializeLayers(buffer, gopacket.SerializeOptions{FixLengths: true}, eth,
+			&layers.IPv4{Version: 4, TTL: 9, Protocol: proto, SrcIP: src, DstIP: dst}, l,
+			gopacket.Payload("0123456789")))
 		at = at.Add(time.Millisecond)
-		write(gopacket.CaptureInfo{Timestamp: at, CaptureLength: len(buffer.Bytes()), Length: len(buffer.Bytes())}, buffer.Bytes())
+		write(gopacket.CaptureInfo{Timestamp: at, CaptureLength: len(buffer.Bytes()), Length: len(buffer.Bytes())},
+			buffer.Bytes())
 	}
 	put(a, b, &layers.TCP{SrcPort: 443, DstPort: 50000, SYN: true}, layers.IPProtocolTCP)
 	put(b, a, &layers.TCP{SrcPort: 50000, DstPort: 443, SYN: true, ACK: true}, layers.IPProtocolTCP)
@@ -126,7 +137,8 @@ func TestPacketCaptures(t *testing.T) {
 	for _, file := range [][]byte{old.Bytes(), next.Bytes()} {
 		f := traffic(t, file, ingest.TrafficOptions{Name: "quay.pcap"})
 		require.Equal(t, "packet capture", string(f.Format))
-		require.ElementsMatch(t, []string{"10.0.0.1 → 10.0.0.2 tcp/50000 ×1 carried", "10.0.0.1 → 10.0.0.2 icmp/8.0 ×1 carried"}, said(f), "the SYN says who opened it, whatever the ports")
+		require.ElementsMatch(t, []string{"10.0.0.1 → 10.0.0.2 tcp/50000 ×1 carried",
+			"10.0.0.1 → 10.0.0.2 icmp/8.0 ×1 carried"}, said(f), "the SYN says who opened it, whatever the ports")
 		require.Equal(t, 6, f.Rows)
 		require.Len(t, f.Warnings, 1)
 	}
@@ -135,7 +147,9 @@ func TestPacketCaptures(t *testing.T) {
 }
 
 func TestFormatsAreTold(t *testing.T) {
-	for text, want := range map[string]ingest.TrafficFormat{"start,src": ingest.TrafficCSV, " \n{\"a\":1}": ingest.TrafficLines, "\x00\x0a\x00\x20": ingest.TrafficIPFIX, "\xd4\xc3\xb2\xa1": ingest.TrafficCapture, "\x0a\x0d\x0d\x0a": ingest.TrafficCapture, "": ingest.TrafficCSV} {
+	for text, want := range map[string]ingest.TrafficFormat{"start,src": ingest.TrafficCSV,
+		" \n{\"a\":1}": ingest.TrafficLines, "\x00\x0a\x00\x20": ingest.TrafficIPFIX,
+		"\xd4\xc3\xb2\xa1": ingest.TrafficCapture, "\x0a\x0d\x0d\x0a": ingest.TrafficCapture, "": ingest.TrafficCSV} {
 		require.Equal(t, want, ingest.FormatOf([]byte(text)), "%q", text)
 	}
 }
@@ -145,11 +159,13 @@ func TestFormatsAreTold(t *testing.T) {
 func FuzzTraffic(f *testing.F) {
 	f.Add([]byte("start,src,dst,proto,dport\n2026-11-20T14:02:00Z,10.0.0.1,10.0.0.2,tcp,443\n"), true)
 	f.Add([]byte(`{"start":"2026-11-20T14:02:00Z","src":"10.0.0.1","dst":"::1","proto":"icmp6","dport":1}`), true)
-	f.Add([]byte("\xd4\xc3\xb2\xa1\x02\x00\x04\x00\x00\x00\x00\x00\x00\x00\x00\x00\xff\xff\x00\x00\x01\x00\x00\x00"), false)
+	f.Add([]byte("\xd4\xc3\xb2\xa1\x02\x00\x04\x00\x00\x00\x00\x00\x00\x00\x00\x00\xff\xff\x00\x00\x01\x00\x00\x00"),
+		false)
 	e := wire.Exporter{}
 	f.Add(e.Templates(1_795_000_000e6), false)
 	f.Fuzz(func(t *testing.T, file []byte, directions bool) {
-		got, err := ingest.ReadTraffic(bytes.NewReader(file), int64(len(file)), ingest.TrafficOptions{Directions: directions})
+		got, err := ingest.ReadTraffic(bytes.NewReader(file), int64(len(file)),
+			ingest.TrafficOptions{Directions: directions})
 		if err != nil {
 			return
 		}

@@ -55,13 +55,15 @@ func readWorkloads(in io.Reader, source string, mapping Mapping, stored bool) (*
 	if err := t.require("id"); err != nil {
 		return nil, err
 	}
-	w := &workloadReader{table: t, source: source, first: map[string]*firstRow{}, out: &WorkloadFile{Keys: []string{}}}
+	w := &workloadReader{table: t, source: source, first: map[string]*firstRow{},
+		out: &WorkloadFile{Keys: []string{}}}
 	for _, name := range t.header {
 		key, isTag := strings.CutPrefix(name, "tag:")
 		if isTag && key != "" {
 			w.out.Keys = append(w.out.Keys, key)
 		}
-		if name != "" && !(isTag && key != "") && !slices.Contains([]string{"id", "name", "addresses", "os", "kind", "from", "until", guardColumn}, name) {
+		if name != "" && !(isTag && key != "") &&
+			!slices.Contains([]string{"id", "name", "addresses", "os", "kind", "from", "until", guardColumn}, name) {
 			w.out.Warnings = append(w.out.Warnings, fmt.Sprintf("column %q is not known and was ignored", name))
 		}
 	}
@@ -167,7 +169,8 @@ func (w *workloadReader) row(cells []string) *RowError {
 // disagree finds a field in which a later row has a value that the first row
 // of the same id has not.
 func disagree(first, row *estate.Workload) (column, was, is string) {
-	for _, f := range [][3]string{{"name", first.Name, row.Name}, {"os", first.OS, row.OS}, {"kind", first.Kind, row.Kind}} {
+	for _, f := range [][3]string{{"name", first.Name, row.Name}, {"os", first.OS, row.OS},
+		{"kind", first.Kind, row.Kind}} {
 		if f[2] != "" && f[2] != f[1] {
 			return f[0], f[1], f[2]
 		}

@@ -58,7 +58,8 @@ func WriteWorkloads(w *csv.Writer, workloads []estate.Workload) error {
 			spans = []span{{estate.Beginning, estate.End}}
 		}
 		for _, s := range spans {
-			row := []string{wl.ID, wl.Name, strings.Join(addrs[s], " "), wl.OS, wl.Kind, bound(s.from), bound(s.until)}
+			row := []string{wl.ID, wl.Name, strings.Join(addrs[s], " "), wl.OS, wl.Kind, bound(s.from),
+				bound(s.until)}
 			for _, k := range tags {
 				t, _ := wl.Tag(k)
 				row = append(row, t.Value)
@@ -85,7 +86,8 @@ func bound(t estate.Instant) string {
 }
 
 // FlowHeader is the header of a flows CSV as FlowRow writes its rows.
-var FlowHeader = []string{"start", "end", "src", "sport", "dst", "proto", "dport", "bytes", "packets", "connections", "outcome", "observer"}
+var FlowHeader = []string{"start", "end", "src", "sport", "dst", "proto", "dport", "bytes", "packets", "connections",
+	"outcome", "observer"}
 
 // FlowRow gives the cells of one record.
 func FlowRow(r flow.Record) []string {
@@ -101,5 +103,6 @@ func FlowRow(r flow.Record) []string {
 		sport = strconv.Itoa(int(r.SourcePort))
 	}
 	n := func(v int64) string { return strconv.FormatInt(v, 10) }
-	return []string{bound(r.Start), bound(r.End), r.Client.String(), sport, r.Server.String(), name, port, n(r.Bytes), n(r.Packets), n(r.Connections), r.Outcome.String(), r.Observer}
+	return []string{bound(r.Start), bound(r.End), r.Client.String(), sport, r.Server.String(), name, port, n(r.Bytes),
+		n(r.Packets), n(r.Connections), r.Outcome.String(), r.Observer}
 }

@@ -66,7 +66,8 @@ const look = time.Second
 // NewKeeper makes one that has no model yet; Run makes it. changed is told of
 // each new model, in Run's goroutine.
 func NewKeeper(s *store.Store, log *slog.Logger, changed func(before, now *Model)) *Keeper {
-	return &Keeper{store: s, log: log, changed: changed, wake: make(chan struct{}, 1), read: make(chan *traffic, 1), ended: make(chan struct{})}
+	return &Keeper{store: s, log: log, changed: changed, wake: make(chan struct{}, 1), read: make(chan *traffic, 1),
+		ended: make(chan struct{})}
 }
 
 // Hurry makes the next answer wait for all traffic.
@@ -121,7 +122,8 @@ func (k *Keeper) Current(ctx context.Context) (*Model, error) {
 
 // knows reports whether the model knows versions, but for the conversations.
 func (m *Model) knows(v store.Versions) bool {
-	return m != nil && m.Versions.Workloads >= v.Workloads && m.Versions.Revision >= v.Revision && m.Versions.Probes >= v.Probes && !m.old()
+	return m != nil && m.Versions.Workloads >= v.Workloads && m.Versions.Revision >= v.Revision &&
+		m.Versions.Probes >= v.Probes && !m.old()
 }
 
 // old reports whether "now" of the model is of the hour before: who holds an
@@ -250,7 +252,8 @@ func (k *Keeper) state(ctx context.Context, before *Model) (next *Model, update 
 		next.Head = *st.Head
 		next.Policy, next.Errors = policy.Parse(next.Head.Text)
 		if len(next.Errors) > 0 {
-			k.log.Error("the stored policy has errors", "revision", next.Head.No, "first", next.Errors[0].Error(), "errors", len(next.Errors))
+			k.log.Error("the stored policy has errors", "revision", next.Head.No, "first", next.Errors[0].Error(),
+				"errors", len(next.Errors))
 		}
 	}
 	structural := st.Structural
@@ -260,7 +263,8 @@ func (k *Keeper) state(ctx context.Context, before *Model) (next *Model, update 
 	fresh := before == nil || st.Whole || !slices.Equal(structural, next.Structural)
 	next.Structural = structural
 	asOf := estate.InstantOf(time.Now())
-	if before != nil && !before.old() && next.Versions.Workloads == before.Versions.Workloads && next.Versions.Revision == before.Versions.Revision {
+	if before != nil && !before.old() && next.Versions.Workloads == before.Versions.Workloads &&
+		next.Versions.Revision == before.Versions.Revision {
 		return next, nil, nil
 	}
 	if st.Whole {
@@ -367,7 +371,8 @@ func (k *Keeper) readTraffic(ctx context.Context, was traffic, version int64) (t
 	if err != nil {
 		return was, err
 	}
-	return traffic{table: table.With(chunks, gone), hours: hours, version: version, cost: was.cost, next: was.next}, nil
+	return traffic{table: table.With(chunks, gone), hours: hours, version: version, cost: was.cost, next: was.next},
+		nil
 }
 
 // readBeside reads new traffic and makes the view that is in use from it, while

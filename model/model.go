@@ -169,7 +169,8 @@ func (m *Model) deriveProbes() {
 		}
 		for _, p := range probes() {
 			if p.Want == "reject" && p.Question != nil {
-				out.List = append(out.List, reach.Accepted{Client: p.Question.Client.Holds, Server: p.Question.Server.Holds, Points: p.Question.Points})
+				out.List = append(out.List, reach.Accepted{Client: p.Question.Client.Holds,
+					Server: p.Question.Server.Holds, Points: p.Question.Points})
 			}
 		}
 		return out
@@ -244,7 +245,8 @@ func (m *Model) Against(ctx context.Context, v *reach.View, revision int, p *pol
 
 // Of makes a model of an estate and a policy, without conversations and probes.
 func Of(e *estate.Estate, p *policy.Policy, asOf estate.Instant) *Model {
-	m := &Model{Estate: e, Policy: p, Compiled: decide.Compile(e, p, asOf), Structural: reach.Structural, Table: flow.NewTable(), views: &views{}, afters: &afters{}}
+	m := &Model{Estate: e, Policy: p, Compiled: decide.Compile(e, p, asOf), Structural: reach.Structural,
+		Table: flow.NewTable(), views: &views{}, afters: &afters{}}
 	m.derive(nil)
 	return m
 }

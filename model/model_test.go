@@ -41,20 +41,23 @@ func keeping(t *testing.T) (*model.Keeper, *store.Store, *atomic.Int64, string) 
 }
 
 func workload(id, addr, env string) estate.Workload {
-	w := estate.Workload{ID: id, Name: id, Leases: []estate.Lease{{Addr: netip.MustParseAddr(addr), From: estate.Beginning, Until: estate.End}}}
+	w := estate.Workload{ID: id, Name: id,
+		Leases: []estate.Lease{{Addr: netip.MustParseAddr(addr), From: estate.Beginning, Until: estate.End}}}
 	w.SetTag(estate.Tag{Key: "env", Value: env})
 	return w
 }
 
 func batch(id, client, server string) store.Batch {
 	at := estate.Instant{Sec: 1_795_000_000}
-	return store.BatchOf(id, flow.Stating([]flow.Record{{Start: at, End: at, Client: netip.MustParseAddr(client), Server: netip.MustParseAddr(server), Point: service.PointOf(6, 443), Connections: 1}}), nil)
+	return store.BatchOf(id, flow.Stating([]flow.Record{{Start: at, End: at, Client: netip.MustParseAddr(client),
+		Server: netip.MustParseAddr(server), Point: service.PointOf(6, 443), Connections: 1}}), nil)
 }
 
 const text = "group live = env is live\nlayer allowances\npermit live -> live on tcp/443\n"
 
 func revision(no int, text string) store.Revision {
-	return store.Revision{No: no, Text: text, Blame: make(store.Blame, strings.Count(text, "\n")), Author: "me", Words: "Write"}
+	return store.Revision{No: no, Text: text, Blame: make(store.Blame, strings.Count(text, "\n")), Author: "me",
+		Words: "Write"}
 }
 
 // What was written before a question is known to its answer, and each model is as
@@ -62,7 +65,8 @@ func revision(no int, text string) store.Revision {
 func TestAModelKnowsWhatWasWritten(t *testing.T) {
 	k, db, _, _ := keeping(t)
 	ctx := t.Context()
-	require.NoError(t, db.ImportWorkloads(ctx, "plan", nil, []estate.Workload{workload("a", "10.0.0.1", "live"), workload("b", "10.0.0.2", "trial")}))
+	require.NoError(t, db.ImportWorkloads(ctx, "plan", nil, []estate.Workload{workload("a", "10.0.0.1", "live"),
+		workload("b", "10.0.0.2", "trial")}))
 	_, err := db.AddBatch(ctx, batch("one", "10.0.0.1", "10.0.0.2"))
 	require.NoError(t, err)
 	require.NoError(t, db.AddRevision(ctx, revision(1, text)))
@@ -75,7 +79,8 @@ func TestAModelKnowsWhatWasWritten(t *testing.T) {
 			v := "live"
 			return db.SetTags(ctx, []store.TagEdit{{Workload: "b", Key: "env", Value: &v}}, "me", "Set")
 		}, decide.Permit},
-		{func() error { return db.AddRevision(ctx, revision(2, strings.Replace(text, "permit", "reject", 1))) }, decide.Reject},
+		{func() error { return db.AddRevision(ctx, revision(2, strings.Replace(text, "permit", "reject", 1))) },
+			decide.Reject},
 		{func() error {
 			return db.ImportWorkloads(ctx, "plan", nil, []estate.Workload{workload("c", "10.0.0.3", "live")})
 		}, decide.Reject},
@@ -92,7 +97,8 @@ func TestAModelKnowsWhatWasWritten(t *testing.T) {
 		require.Equal(t, s.want, v.Verdict(0), i)
 		anew := decide.Compile(m.Estate, m.Policy, m.AsOf())
 		c := v.At(0)
-		require.Equal(t, s.want, decide.VerdictOf(anew.Decide(anew.At(c.Client.Addr, m.AsOf()), anew.At(c.Server.Addr, m.AsOf()), c.Point)), i)
+		require.Equal(t, s.want, decide.VerdictOf(anew.Decide(anew.At(c.Client.Addr, m.AsOf()),
+			anew.At(c.Server.Addr, m.AsOf()), c.Point)), i)
 		require.Same(t, m.Policy, m.Compiled.Policy)
 	}
 	_, err = db.AddBatch(ctx, batch("two", "10.0.0.3", "10.0.0.1"))
@@ -116,7 +122,8 @@ func TestAModelDoesNotChange(t *testing.T) {
 	var group sync.WaitGroup
 	for i := range 20 {
 		group.Go(func() {
-			if err := db.ImportWorkloads(ctx, "plan", nil, []estate.Workload{workload(fmt.Sprint("n", i), fmt.Sprintf("10.0.1.%d", i), "live")}); err != nil {
+			if err := db.ImportWorkloads(ctx, "plan", nil,
+				[]estate.Workload{workload(fmt.Sprint("n", i), fmt.Sprintf("10.0.1.%d", i), "live")}); err != nil {
 				t.Error(err)
 			}
 			m, err := k.Current(ctx)
@@ -152,7 +159,8 @@ func TestOneWriteIsOneModel(t *testing.T) {
 func TestAPreviewIsUsedWhenItIsSaved(t *testing.T) {
 	k, db, _, _ := keeping(t)
 	ctx := t.Context()
-	require.NoError(t, db.ImportWorkloads(ctx, "plan", nil, []estate.Workload{workload("a", "10.0.0.1", "live"), workload("b", "10.0.0.2", "live")}))
+	require.NoError(t, db.ImportWorkloads(ctx, "plan", nil, []estate.Workload{workload("a", "10.0.0.1", "live"),
+		workload("b", "10.0.0.2", "live")}))
 	_, err := db.AddBatch(ctx, batch("one", "10.0.0.1", "10.0.0.2"))
 	require.NoError(t, err)
 	require.NoError(t, db.AddRevision(ctx, revision(1, text)))
@@ -184,7 +192,8 @@ func TestTheDatabaseGoesAway(t *testing.T) {
 	back := storetest.Away(t, database)
 	_, err = k.Current(t.Context())
 	require.Error(t, err)
-	require.Eventually(t, func() bool { since, err := k.Away(); return err != nil && !since.IsZero() }, 20*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { since, err := k.Away(); return err != nil && !since.IsZero() },
+		20*time.Second, 20*time.Millisecond)
 	require.NotNil(t, k.Held())
 	back()
 	require.Eventually(t, func() bool { _, err := k.Away(); return err == nil }, 20*time.Second, 20*time.Millisecond)

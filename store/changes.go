@@ -125,7 +125,9 @@ func addChange(ctx context.Context, tx *sqlx.Tx, kind, words, author string, bef
 	if _, err := tx.ExecContext(ctx, `UPDATE changes SET state = 'gone' WHERE state = 'undone'`); err != nil {
 		return err
 	}
-	_, err = tx.ExecContext(ctx, `INSERT INTO changes (kind, words, author, before, after) VALUES ($1, $2, $3, $4, $5)`, kind, words, author, b, a)
+	_, err = tx.ExecContext(ctx,
+		`INSERT INTO changes (kind, words, author, before, after) VALUES ($1, $2, $3, $4, $5)`, kind, words, author,
+		b, a)
 	return err
 }
 

@@ -104,7 +104,8 @@ func StartCluster(ctx context.Context, dir string, scratch bool) (*Cluster, erro
 		return nil, err
 	}
 	c := &Cluster{
-		URL:      (&url.URL{Scheme: "postgres", User: url.UserPassword("orchard", string(password)), Host: fmt.Sprintf("127.0.0.1:%d", port), Path: "/postgres", RawQuery: "sslmode=disable"}).String(),
+		URL: (&url.URL{Scheme: "postgres", User: url.UserPassword("orchard", string(password)),
+			Host: fmt.Sprintf("127.0.0.1:%d", port), Path: "/postgres", RawQuery: "sslmode=disable"}).String(),
 		Dir:      dir,
 		launch:   func() (*process, error) { return launch(bin, dir, port, who, scratch) },
 		stopping: make(chan struct{}),
@@ -116,7 +117,8 @@ func StartCluster(ctx context.Context, dir string, scratch bool) (*Cluster, erro
 		if err == nil {
 			break
 		}
-		again := strings.Contains(err.Error(), `lock file "postmaster.pid" already exists`) || strings.Contains(err.Error(), "shared memory block")
+		again := strings.Contains(err.Error(), `lock file "postmaster.pid" already exists`) ||
+			strings.Contains(err.Error(), "shared memory block")
 		if strings.Contains(err.Error(), "No space left on device") && disk.Release(dir) == nil {
 			again = true // with the room that was kept for this
 		}
@@ -228,7 +230,8 @@ func (c *Cluster) Stop() {
 
 // launch starts the server of a cluster.
 func launch(bin, dir string, port int, who *syscall.Credential, scratch bool) (*process, error) {
-	args := []string{"-D", filepath.Join(dir, "pg"), "-p", strconv.Itoa(port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "max_connections=60", "-c", "timezone=UTC", "-c", "jit=off"}
+	args := []string{"-D", filepath.Join(dir, "pg"), "-p", strconv.Itoa(port), "-c", "listen_addresses=127.0.0.1",
+		"-c", "unix_socket_directories=", "-c", "max_connections=60", "-c", "timezone=UTC", "-c", "jit=off"}
 	if scratch {
 		args = append(args, "-c", "fsync=off", "-c", "full_page_writes=off", "-c", "synchronous_commit=off")
 	}
@@ -296,7 +299,8 @@ func binaries() (string, error) {
 		}
 	}
 	if version < 15 {
-		return "", errors.New("found no PostgreSQL 15 or later under /usr/lib/postgresql; install Debian's package postgresql, or give --database-url")
+		return "", errors.New("found no PostgreSQL 15 or later under /usr/lib/postgresql; install Debian's package " +
+			"postgresql, or give --database-url")
 	}
 	return best, nil
 }
@@ -338,7 +342,8 @@ func initialise(ctx context.Context, bin, data, secret string, who *syscall.Cred
 			return err
 		}
 	}
-	cmd := exec.CommandContext(ctx, filepath.Join(bin, "initdb"), "-D", data, "-U", "orchard", "--pwfile", secret, "--auth", "scram-sha-256", "--encoding", "UTF8", "--locale", "C", "--no-instructions")
+	cmd := exec.CommandContext(ctx, filepath.Join(bin, "initdb"), "-D", data, "-U", "orchard", "--pwfile", secret,
+		"--auth", "scram-sha-256", "--encoding", "UTF8", "--locale", "C", "--no-instructions")
 	cmd.Dir = filepath.Dir(data)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: who}
 	if out, err := cmd.CombinedOutput(); err != nil {

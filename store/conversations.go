@@ -30,7 +30,8 @@ type Batch struct {
 }
 
 // BatchOf gathers records into a batch. changes is that of flow.Buckets.
-func BatchOf(id string, records []flow.Joined, changes func(netip.Addr, estate.Instant) (estate.Instant, bool)) Batch {
+func BatchOf(id string, records []flow.Joined, changes func(netip.Addr, estate.Instant) (estate.Instant,
+	bool)) Batch {
 	b := flow.Buckets{Changes: changes}
 	for i := range records {
 		b.AddJoined(&records[i])
@@ -54,7 +55,8 @@ type Encoded struct {
 
 // Encode makes a batch ready to be stored.
 func (b *Batch) Encode() *Encoded {
-	e := &Encoded{ID: b.ID, Rows: len(b.Buckets), Count: len(b.Records), Buckets: bucketRows(b.Buckets), Records: recordRows(b.Records)}
+	e := &Encoded{ID: b.ID, Rows: len(b.Buckets), Count: len(b.Records), Buckets: bucketRows(b.Buckets),
+		Records: recordRows(b.Records)}
 	hours, days := map[flow.Hour]bool{}, map[int64]bool{}
 	for i := range b.Buckets {
 		hours[b.Buckets[i].Hour] = true
@@ -166,7 +168,9 @@ func touchHours(ctx context.Context, tx pgx.Tx, all []flow.Hour) error {
 func partitions(ctx context.Context, tx pgx.Tx, table string, days []int64) error {
 	slices.Sort(days)
 	for _, d := range slices.Compact(days) {
-		if _, err := tx.Exec(ctx, fmt.Sprintf(`CREATE TABLE IF NOT EXISTS %s PARTITION OF %s FOR VALUES FROM (%d) TO (%d)`, partition(table, d), table, d*24, (d+1)*24)); err != nil {
+		if _, err := tx.Exec(ctx,
+			fmt.Sprintf(`CREATE TABLE IF NOT EXISTS %s PARTITION OF %s FOR VALUES FROM (%d) TO (%d)`,
+				partition(table, d), table, d*24, (d+1)*24)); err != nil {
 			return err
 		}
 	}
@@ -187,7 +191,8 @@ func dayOf(h flow.Hour) int64 {
 }
 
 func copyTo(ctx context.Context, tx pgx.Tx, table, columns string, rows []byte) error {
-	_, err := tx.Conn().PgConn().CopyFrom(ctx, bytes.NewReader(rows), fmt.Sprintf(`COPY %s (%s) FROM STDIN (FORMAT binary)`, table, columns))
+	_, err := tx.Conn().PgConn().CopyFrom(ctx, bytes.NewReader(rows),
+		fmt.Sprintf(`COPY %s (%s) FROM STDIN (FORMAT binary)`, table, columns))
 	return err
 }
 
@@ -238,7 +243,10 @@ func mergeRows(ctx context.Context, tx pgx.Tx, rows []byte) error {
 func mergeStaged(ctx context.Context, tx pgx.Tx, once bool) (int64, error) {
 	staged := `SELECT ` + bucketColumns + ` FROM new_conversations`
 	if !once {
-		sum := func(column string) string { return fmt.Sprintf(`least(sum(%s), %d)::bigint`, column, int64(flow.Most)) }
+		sum := func(column string) string {
+			return fmt.Sprintf(`least(sum(%s), %d)::bigint`, column,
+				int64(flow.Most))
+		}
 		staged = `SELECT hour, client, server, point, outcome, part, ` + sum("connections") + `, ` + sum("bytes") + `, ` + sum("packets") + `, ` + sum("unsure") + `,
 			min(first_at), max(last_at), max(observer) FROM new_conversations GROUP BY hour, client, server, point, outcome, part`
 	}
@@ -314,7 +322,8 @@ func (s *Store) Chunks(ctx context.Context, hours []flow.Hour, dict *flow.Dictio
 	return out, nil
 }
 
-func (s *Store) chunksOfDay(ctx context.Context, day int64, hours []string, dict *flow.Dictionary) (out []*flow.Chunk, err error) {
+func (s *Store) chunksOfDay(ctx context.Context, day int64, hours []string, dict *flow.Dictionary) (out []*flow.Chunk,
+	err error) {
 	where := fmt.Sprintf("hour >= %d AND hour < %d", day*24, day*24+24)
 	if len(hours) < 24 {
 		where = fmt.Sprintf("hour IN (%s)", strings.Join(hours, ","))
@@ -340,7 +349,8 @@ func (s *Store) chunksOfDay(ctx context.Context, day int64, hours []string, dict
 		}
 		c.Client, c.Server = append(c.Client, number()), append(c.Server, number())
 		c.Point, c.Outcome = append(c.Point, service.Point(r.int())), append(c.Outcome, flow.Outcome(r.int()))
-		c.Connections, c.Bytes, c.Packets = append(c.Connections, r.int()), append(c.Bytes, r.int()), append(c.Packets, r.int())
+		c.Connections, c.Bytes, c.Packets = append(c.Connections, r.int()), append(c.Bytes, r.int()),
+			append(c.Packets, r.int())
 		c.Unsure = append(c.Unsure, uint32(min(r.int(), 1<<32-1)))
 		c.First, c.Last = append(c.First, r.time()), append(c.Last, r.time())
 		name := r.text()

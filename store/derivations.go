@@ -29,9 +29,11 @@ const keptDerivations = 20
 
 // AddDerivation stores a derivation with its proposals. body is called with the
 // ids of the proposals, in their order.
-func (s *Store) AddDerivation(ctx context.Context, revision int, proposals []Proposal, body func(ids []int64) (json.RawMessage, error)) (id int64, err error) {
+func (s *Store) AddDerivation(ctx context.Context, revision int, proposals []Proposal,
+	body func(ids []int64) (json.RawMessage, error)) (id int64, err error) {
 	err = s.write(ctx, editLock, func(tx *sqlx.Tx) error {
-		if err := tx.GetContext(ctx, &id, `INSERT INTO derivations (revision, body) VALUES ($1, '{}') RETURNING id`, revision); err != nil {
+		if err := tx.GetContext(ctx, &id, `INSERT INTO derivations (revision, body) VALUES ($1, '{}') RETURNING id`,
+			revision); err != nil {
 			return err
 		}
 		rules, bodies := make([]string, len(proposals)), make([]string, len(proposals))
@@ -48,10 +50,13 @@ func (s *Store) AddDerivation(ctx context.Context, revision int, proposals []Pro
 		if err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `UPDATE derivations SET body = $2 WHERE id = $1`, id, []byte(text)); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE derivations SET body = $2 WHERE id = $1`, id,
+			[]byte(text)); err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, `DELETE FROM derivations WHERE id NOT IN (SELECT id FROM derivations ORDER BY id DESC LIMIT $1)`, keptDerivations)
+		_, err = tx.ExecContext(ctx,
+			`DELETE FROM derivations WHERE id NOT IN (SELECT id FROM derivations ORDER BY id DESC LIMIT $1)`,
+			keptDerivations)
 		return err
 	})
 	return id, err
@@ -61,7 +66,8 @@ func (s *Store) AddDerivation(ctx context.Context, revision int, proposals []Pro
 // is none yet.
 func (s *Store) NewestDerivation(ctx context.Context) (*Derivation, []Proposal, error) {
 	var all []Derivation
-	if err := s.db.SelectContext(ctx, &all, `SELECT id, revision, body FROM derivations ORDER BY id DESC LIMIT 1`); err != nil || len(all) == 0 {
+	if err := s.db.SelectContext(ctx, &all,
+		`SELECT id, revision, body FROM derivations ORDER BY id DESC LIMIT 1`); err != nil || len(all) == 0 {
 		return nil, nil, err
 	}
 	out := []Proposal{}

@@ -27,19 +27,23 @@ func (s *Store) ServicePorts(ctx context.Context) ([]ServicePort, error) {
 
 // AddServicePort keeps one.
 func (s *Store) AddServicePort(ctx context.Context, p ServicePort) error {
-	_, err := s.execNamed(ctx, `INSERT INTO service_ports (protocol, port, kind, place, author) VALUES (:protocol, :port, :kind, :place, :author) ON CONFLICT DO NOTHING`, p)
+	_, err := s.execNamed(ctx,
+		`INSERT INTO service_ports (protocol, port, kind, place, author) VALUES (:protocol, :port, :kind, :place, :author) ON CONFLICT DO NOTHING`, p)
 	return err
 }
 
 // ServicePortApplied notes that what was stored before agrees with it.
 func (s *Store) ServicePortApplied(ctx context.Context, p ServicePort) error {
-	_, err := s.db.NamedExecContext(ctx, `UPDATE service_ports SET applied = true WHERE protocol = :protocol AND port = :port AND kind = :kind AND place = :place`, p)
+	_, err := s.db.NamedExecContext(ctx,
+		`UPDATE service_ports SET applied = true WHERE protocol = :protocol AND port = :port AND kind = :kind AND place = :place`, p)
 	return err
 }
 
 // RemoveServicePort forgets one; conversations that it turned stay as they are.
 func (s *Store) RemoveServicePort(ctx context.Context, p ServicePort) (found bool, err error) {
-	n, err := s.execNamed(ctx, `DELETE FROM service_ports WHERE protocol = :protocol AND port = :port AND kind = :kind AND place = :place`, p)
+	n, err := s.execNamed(ctx,
+		`DELETE FROM service_ports WHERE protocol = :protocol AND port = :port AND kind = :kind AND place = :place`,
+		p)
 	return n > 0, err
 }
 
@@ -74,12 +78,15 @@ func (s *Store) Collectors(ctx context.Context) ([]CollectorState, error) {
 }
 
 // SaveExporters keeps what a collector knows of itself and its exporters.
-func (s *Store) SaveExporters(ctx context.Context, collector string, self json.RawMessage, states map[netip.Addr]json.RawMessage) error {
-	if _, err := s.db.ExecContext(ctx, `INSERT INTO collectors (name, state) VALUES ($1, $2::json) ON CONFLICT (name) DO UPDATE SET state = excluded.state, at = now()`, collector, string(self)); err != nil {
+func (s *Store) SaveExporters(ctx context.Context, collector string, self json.RawMessage,
+	states map[netip.Addr]json.RawMessage) error {
+	if _, err := s.db.ExecContext(ctx,
+		`INSERT INTO collectors (name, state) VALUES ($1, $2::json) ON CONFLICT (name) DO UPDATE SET state = excluded.state, at = now()`, collector, string(self)); err != nil {
 		return err
 	}
 	for addr, state := range states {
-		if _, err := s.db.ExecContext(ctx, `INSERT INTO exporters (collector, addr, state) VALUES ($1, $2::inet, $3::json) ON CONFLICT (collector, addr) DO UPDATE SET state = excluded.state, at = now()`,
+		if _, err := s.db.ExecContext(ctx,
+			`INSERT INTO exporters (collector, addr, state) VALUES ($1, $2::inet, $3::json) ON CONFLICT (collector, addr) DO UPDATE SET state = excluded.state, at = now()`,
 			collector, addr.String(), string(state)); err != nil {
 			return err
 		}
@@ -94,7 +101,8 @@ func (s *Store) Exporters(ctx context.Context) ([]ExporterState, error) {
 		State           []byte
 		At              time.Time
 	}
-	if err := s.db.SelectContext(ctx, &rows, `SELECT collector, host(addr) AS addr, state, at FROM exporters ORDER BY exporters.addr, collector`); err != nil {
+	if err := s.db.SelectContext(ctx, &rows,
+		`SELECT collector, host(addr) AS addr, state, at FROM exporters ORDER BY exporters.addr, collector`); err != nil {
 		return nil, err
 	}
 	var out []ExporterState

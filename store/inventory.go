@@ -44,7 +44,8 @@ func (s *Store) Sources(ctx context.Context) ([]Source, error) {
 // Listed gives the ids of the workloads that a source lists.
 func (s *Store) Listed(ctx context.Context, source string) ([]string, error) {
 	out := []string{}
-	err := s.db.SelectContext(ctx, &out, `SELECT workload FROM listed WHERE source = $1 ORDER BY workload COLLATE "C"`, source)
+	err := s.db.SelectContext(ctx, &out,
+		`SELECT workload FROM listed WHERE source = $1 ORDER BY workload COLLATE "C"`, source)
 	return out, err
 }
 
@@ -66,7 +67,8 @@ func (s *Store) SpokenFor(ctx context.Context, source string) (map[string]bool, 
 func (s *Store) RankSources(ctx context.Context, names []string) error {
 	return s.write(ctx, editLock, func(tx *sqlx.Tx) error {
 		for i, n := range names {
-			if _, err := tx.ExecContext(ctx, `UPDATE sources SET rank = $2 WHERE name = $1 AND name <> $3`, n, 100+i, estate.ByHand); err != nil {
+			if _, err := tx.ExecContext(ctx, `UPDATE sources SET rank = $2 WHERE name = $1 AND name <> $3`, n, 100+i,
+				estate.ByHand); err != nil {
 				return err
 			}
 		}
@@ -102,7 +104,9 @@ func (s *Store) Disagreements(ctx context.Context, offset, limit int) (values []
 // SaidOf gives what every source says of a workload's tags.
 func (s *Store) SaidOf(ctx context.Context, workload string) ([]SourceValue, error) {
 	out := []SourceValue{}
-	err := s.db.SelectContext(ctx, &out, `SELECT tags.* FROM tags JOIN sources ON name = source WHERE workload = $1 ORDER BY key, rank, source`, workload)
+	err := s.db.SelectContext(ctx, &out,
+		`SELECT tags.* FROM tags JOIN sources ON name = source WHERE workload = $1 ORDER BY key, rank, source`,
+		workload)
 	return out, err
 }
 
@@ -116,7 +120,8 @@ type FormerValue struct {
 // first.
 func (s *Store) TagHistory(ctx context.Context, workload string) ([]FormerValue, error) {
 	out := []FormerValue{}
-	err := s.db.SelectContext(ctx, &out, `SELECT * FROM tag_history WHERE workload = $1 ORDER BY until DESC, key LIMIT 500`, workload)
+	err := s.db.SelectContext(ctx, &out,
+		`SELECT * FROM tag_history WHERE workload = $1 ORDER BY until DESC, key LIMIT 500`, workload)
 	return out, err
 }
 
@@ -154,7 +159,8 @@ type Token struct {
 func (s *Store) AddToken(ctx context.Context, t Token, secret string) (Token, error) {
 	sum := sha256.Sum256([]byte(secret))
 	err := s.write(ctx, editLock, func(tx *sqlx.Tx) error {
-		return tx.GetContext(ctx, &t, `INSERT INTO tokens (name, source, hash, author) VALUES ($1, $2, $3, $4) RETURNING id, name, source, author, made, used, revoked`, t.Name, t.Source, sum[:], t.Author)
+		return tx.GetContext(ctx, &t,
+			`INSERT INTO tokens (name, source, hash, author) VALUES ($1, $2, $3, $4) RETURNING id, name, source, author, made, used, revoked`, t.Name, t.Source, sum[:], t.Author)
 	})
 	return t, err
 }
@@ -162,7 +168,8 @@ func (s *Store) AddToken(ctx context.Context, t Token, secret string) (Token, er
 // Tokens gives all tokens, newest first.
 func (s *Store) Tokens(ctx context.Context) ([]Token, error) {
 	out := []Token{}
-	err := s.db.SelectContext(ctx, &out, `SELECT id, name, source, author, made, used, revoked FROM tokens ORDER BY id DESC`)
+	err := s.db.SelectContext(ctx, &out,
+		`SELECT id, name, source, author, made, used, revoked FROM tokens ORDER BY id DESC`)
 	return out, err
 }
 
@@ -177,7 +184,8 @@ func (s *Store) RevokeToken(ctx context.Context, id int64) (found bool, err erro
 func (s *Store) UseToken(ctx context.Context, secret string) (*Token, error) {
 	sum := sha256.Sum256([]byte(secret))
 	var t Token
-	err := s.db.GetContext(ctx, &t, `UPDATE tokens SET used = now() WHERE hash = $1 AND revoked IS NULL RETURNING id, name, source, author, made, used, revoked`, sum[:])
+	err := s.db.GetContext(ctx, &t,
+		`UPDATE tokens SET used = now() WHERE hash = $1 AND revoked IS NULL RETURNING id, name, source, author, made, used, revoked`, sum[:])
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
@@ -228,7 +236,8 @@ type Selection struct {
 // Selections gives the selections of a list by name.
 func (s *Store) Selections(ctx context.Context, list string) ([]Selection, error) {
 	out := []Selection{}
-	err := s.db.SelectContext(ctx, &out, `SELECT * FROM selections WHERE list = $1 OR $1 = '' ORDER BY list, name`, list)
+	err := s.db.SelectContext(ctx, &out, `SELECT * FROM selections WHERE list = $1 OR $1 = '' ORDER BY list, name`,
+		list)
 	return out, err
 }
 
@@ -280,6 +289,8 @@ func set(ctx context.Context, tx *sqlx.Tx, name string, value any) error {
 	if err != nil {
 		return fmt.Errorf("the setting %s cannot be kept: %w", name, err)
 	}
-	_, err = tx.ExecContext(ctx, `INSERT INTO settings VALUES ($1, $2) ON CONFLICT (name) DO UPDATE SET value = excluded.value`, name, string(raw))
+	_, err = tx.ExecContext(ctx,
+		`INSERT INTO settings VALUES ($1, $2) ON CONFLICT (name) DO UPDATE SET value = excluded.value`, name,
+		string(raw))
 	return err
 }

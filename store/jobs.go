@@ -30,14 +30,16 @@ const jobColumns = `id, kind, title, state, done, message, result, started, fini
 func (s *Store) AddJob(ctx context.Context, kind, title, owner string) (Job, error) {
 	var j Job
 	err := s.write(ctx, editLock, func(tx *sqlx.Tx) error {
-		return tx.GetContext(ctx, &j, `INSERT INTO jobs (kind, title, owner) VALUES ($1, $2, $3) RETURNING `+jobColumns, kind, title, owner)
+		return tx.GetContext(ctx, &j,
+			`INSERT INTO jobs (kind, title, owner) VALUES ($1, $2, $3) RETURNING `+jobColumns, kind, title, owner)
 	})
 	return j, err
 }
 
 // FinishJob keeps how work ended.
 func (s *Store) FinishJob(ctx context.Context, j Job) error {
-	_, err := s.db.NamedExecContext(ctx, `UPDATE jobs SET state = :state, done = :done, message = :message, result = :result, finished = now() WHERE id = :id`, j)
+	_, err := s.db.NamedExecContext(ctx,
+		`UPDATE jobs SET state = :state, done = :done, message = :message, result = :result, finished = now() WHERE id = :id`, j)
 	return err
 }
 
@@ -52,7 +54,8 @@ func (s *Store) Jobs(ctx context.Context, limit int) ([]Job, error) {
 // none.
 func (s *Store) NewestJob(ctx context.Context, kind string) (*Job, error) {
 	var all []Job
-	err := s.db.SelectContext(ctx, &all, `SELECT `+jobColumns+` FROM jobs WHERE kind = $1 ORDER BY id DESC LIMIT 1`, kind)
+	err := s.db.SelectContext(ctx, &all, `SELECT `+jobColumns+` FROM jobs WHERE kind = $1 ORDER BY id DESC LIMIT 1`,
+		kind)
 	if err != nil || len(all) == 0 {
 		return nil, err
 	}
@@ -83,7 +86,8 @@ func (s *Store) Owners(ctx context.Context) (map[string]time.Time, error) {
 		Owner string
 		Beat  time.Time
 	}
-	err := s.db.SelectContext(ctx, &rows, `SELECT owner, max(beat) AS beat FROM jobs WHERE state = 'running' GROUP BY owner`)
+	err := s.db.SelectContext(ctx, &rows,
+		`SELECT owner, max(beat) AS beat FROM jobs WHERE state = 'running' GROUP BY owner`)
 	out := map[string]time.Time{}
 	for _, r := range rows {
 		out[r.Owner] = r.Beat

@@ -53,7 +53,8 @@ func (s *Store) Take(ctx context.Context, l Listing) (Taken, error) {
 	}
 	err := s.writeRows(ctx, editLock, func(tx pgx.Tx) error {
 		t := &taking{tx: tx, Listing: l, ctx: ctx, changed: map[string]bool{}}
-		for _, step := range []func() error{t.lock, t.stage, t.workloads, t.tags, t.missing, t.leases, t.retire, t.finish} {
+		for _, step := range []func() error{t.lock, t.stage, t.workloads, t.tags, t.missing, t.leases, t.retire,
+			t.finish} {
 			if err := step(); err != nil {
 				return fmt.Errorf("storing what %s lists: %w", l.Source, err)
 			}
@@ -69,7 +70,8 @@ func (s *Store) Take(ctx context.Context, l Listing) (Taken, error) {
 type LacksError struct{ Listed, Missing int }
 
 func (e *LacksError) Error() string {
-	return fmt.Sprintf("the list lacks %d of the %d workloads that its source has listed before, and they would be retired", e.Missing, e.Listed)
+	return fmt.Sprintf("the list lacks %d of the %d workloads that its source has listed before, and they would be "+
+		"retired", e.Missing, e.Listed)
 }
 
 // Much reports whether a list that lacks so many of so many has to be confirmed.
@@ -105,7 +107,8 @@ func (t *taking) lock() error {
 	if _, err := t.tx.Exec(t.ctx, `SET LOCAL work_mem = '256MB'`); err != nil {
 		return err
 	}
-	_, err := t.tx.Exec(t.ctx, `INSERT INTO sources (name, rank) VALUES ($1, greatest($2, (SELECT max(rank) + 1 FROM sources))) ON CONFLICT DO NOTHING`, t.Source, ImportRank)
+	_, err := t.tx.Exec(t.ctx,
+		`INSERT INTO sources (name, rank) VALUES ($1, greatest($2, (SELECT max(rank) + 1 FROM sources))) ON CONFLICT DO NOTHING`, t.Source, ImportRank)
 	return err
 }
 
@@ -119,28 +122,30 @@ func (t *taking) stage() error {
 			return err
 		}
 	}
-	_, err := t.tx.CopyFrom(t.ctx, pgx.Identifier{"new_workloads"}, []string{"id", "name", "os", "kind"}, pgx.CopyFromSlice(len(t.Workloads), func(i int) ([]any, error) {
-		w := &t.Workloads[i]
-		return []any{w.ID, w.Name, w.OS, w.Kind}, nil
-	}))
+	_, err := t.tx.CopyFrom(t.ctx, pgx.Identifier{"new_workloads"}, []string{"id", "name", "os", "kind"},
+		pgx.CopyFromSlice(len(t.Workloads), func(i int) ([]any, error) {
+			w := &t.Workloads[i]
+			return []any{w.ID, w.Name, w.OS, w.Kind}, nil
+		}))
 	if err != nil {
 		return err
 	}
 	w, k := 0, -1 // the workload and the tag that were copied last
-	if _, err := t.tx.CopyFrom(t.ctx, pgx.Identifier{"new_tags"}, []string{"workload", "key", "value", "author", "at"}, pgx.CopyFromFunc(func() ([]any, error) {
-		for k++; w < len(t.Workloads) && k == len(t.Workloads[w].Tags); k = 0 {
-			w++
-		}
-		if w == len(t.Workloads) {
-			return nil, nil
-		}
-		tag := &t.Workloads[w].Tags[k]
-		by, at := cmp.Or(tag.By, t.Author), tag.At
-		if at.IsZero() {
-			at = t.At
-		}
-		return []any{t.Workloads[w].ID, tag.Key, tag.Value, by, at}, nil
-	})); err != nil {
+	if _, err := t.tx.CopyFrom(t.ctx, pgx.Identifier{"new_tags"},
+		[]string{"workload", "key", "value", "author", "at"}, pgx.CopyFromFunc(func() ([]any, error) {
+			for k++; w < len(t.Workloads) && k == len(t.Workloads[w].Tags); k = 0 {
+				w++
+			}
+			if w == len(t.Workloads) {
+				return nil, nil
+			}
+			tag := &t.Workloads[w].Tags[k]
+			by, at := cmp.Or(tag.By, t.Author), tag.At
+			if at.IsZero() {
+				at = t.At
+			}
+			return []any{t.Workloads[w].ID, tag.Key, tag.Value, by, at}, nil
+		})); err != nil {
 		return err
 	}
 	_, err = t.tx.Exec(t.ctx, `ANALYZE new_workloads, new_tags`)
@@ -168,7 +173,8 @@ func (t *taking) workloads() error {
 
 func (t *taking) tags() error {
 	var heard bool
-	if err := t.tx.QueryRow(t.ctx, `SELECT EXISTS (SELECT FROM tags WHERE source = $1)`, t.Source).Scan(&heard); err != nil {
+	if err := t.tx.QueryRow(t.ctx, `SELECT EXISTS (SELECT FROM tags WHERE source = $1)`,
+		t.Source).Scan(&heard); err != nil {
 		return err
 	}
 	if !heard { // nothing to compare with: much quicker
@@ -177,7 +183,8 @@ func (t *taking) tags() error {
 				t.changed[t.Workloads[i].ID] = true
 			}
 		}
-		_, err := t.tx.Exec(t.ctx, `INSERT INTO tags (workload, key, source, value, author, at) SELECT workload, key, $1, value, author, at FROM new_tags ORDER BY workload, key`, t.Source)
+		_, err := t.tx.Exec(t.ctx,
+			`INSERT INTO tags (workload, key, source, value, author, at) SELECT workload, key, $1, value, author, at FROM new_tags ORDER BY workload, key`, t.Source)
 		return err
 	}
 	if _, err := t.exec(`DELETE FROM tags USING new_workloads n WHERE tags.workload = n.id AND tags.source = $1 AND ($2::text[] IS NULL OR tags.key = ANY ($2))
@@ -198,7 +205,8 @@ func (t *taking) missing() error {
 		return nil
 	}
 	lacks := &LacksError{}
-	if err := t.tx.QueryRow(t.ctx, `SELECT count(*), count(*) FILTER (WHERE NOT EXISTS (SELECT FROM new_workloads n WHERE n.id = listed.workload)) FROM listed WHERE source = $1 AND workload NOT IN (SELECT id FROM workloads WHERE retired IS NOT NULL)`,
+	if err := t.tx.QueryRow(t.ctx,
+		`SELECT count(*), count(*) FILTER (WHERE NOT EXISTS (SELECT FROM new_workloads n WHERE n.id = listed.workload)) FROM listed WHERE source = $1 AND workload NOT IN (SELECT id FROM workloads WHERE retired IS NOT NULL)`,
 		t.Source).Scan(&lacks.Listed, &lacks.Missing); err != nil {
 		return err
 	}
@@ -238,7 +246,8 @@ func (t *taking) leases() error {
 	}
 	var name string
 	var rank int
-	if _, err := pgx.ForEachRow(sources, []any{&name, &rank}, func() error { ranks[name] = rank; return nil }); err != nil {
+	if _, err := pgx.ForEachRow(sources, []any{&name, &rank},
+		func() error { ranks[name] = rank; return nil }); err != nil {
 		return err
 	}
 	have := map[string][]estate.Lease{}
@@ -268,13 +277,16 @@ func (t *taking) replaceLeases(changed map[string][]estate.Lease) error {
 		ids = append(ids, id)
 		t.changed[id] = true
 		for _, l := range ls {
-			rows = append(rows, []any{id, netip.PrefixFrom(l.Addr, l.Addr.BitLen()), boundTime(l.From), boundTime(l.Until), l.Source})
+			rows = append(rows, []any{id, netip.PrefixFrom(l.Addr, l.Addr.BitLen()), boundTime(l.From),
+				boundTime(l.Until), l.Source})
 		}
 	}
-	if _, err := t.tx.Exec(t.ctx, `DELETE FROM leases USING unnest($1::text[]) AS n (id) WHERE workload = n.id`, ids); err != nil {
+	if _, err := t.tx.Exec(t.ctx, `DELETE FROM leases USING unnest($1::text[]) AS n (id) WHERE workload = n.id`,
+		ids); err != nil {
 		return err
 	}
-	_, err := t.tx.CopyFrom(t.ctx, pgx.Identifier{"leases"}, []string{"workload", "addr", "from_at", "until_at", "source"}, pgx.CopyFromRows(rows))
+	_, err := t.tx.CopyFrom(t.ctx, pgx.Identifier{"leases"},
+		[]string{"workload", "addr", "from_at", "until_at", "source"}, pgx.CopyFromRows(rows))
 	return err
 }
 
@@ -302,7 +314,8 @@ func (t *taking) finish() error {
 	if t.Mapping != nil {
 		mapping = t.Mapping
 	}
-	if _, err := t.tx.Exec(t.ctx, `UPDATE sources SET taken = $2, whole = CASE WHEN $3 THEN $2 ELSE whole END, mapping = CASE WHEN $4::jsonb IS NULL THEN mapping ELSE coalesce(mapping, '{}') || $4::jsonb END WHERE name = $1`, t.Source, t.At, t.Complete, mapping); err != nil {
+	if _, err := t.tx.Exec(t.ctx,
+		`UPDATE sources SET taken = $2, whole = CASE WHEN $3 THEN $2 ELSE whole END, mapping = CASE WHEN $4::jsonb IS NULL THEN mapping ELSE coalesce(mapping, '{}') || $4::jsonb END WHERE name = $1`, t.Source, t.At, t.Complete, mapping); err != nil {
 		return err
 	}
 	if len(t.changed) == 0 {
@@ -317,7 +330,8 @@ func (t *taking) finish() error {
 }
 
 // ImportWorkloads takes what a source says of some tag keys.
-func (s *Store) ImportWorkloads(ctx context.Context, source string, keys []string, workloads []estate.Workload) error {
+func (s *Store) ImportWorkloads(ctx context.Context, source string, keys []string,
+	workloads []estate.Workload) error {
 	_, err := s.Take(ctx, Listing{Source: source, Keys: keys, Workloads: workloads})
 	return err
 }

@@ -55,8 +55,10 @@ func TestAnAddressGoesFromOneToAnother(t *testing.T) {
 	// Both move in one list.
 	take(day.AddDate(0, 0, 3), on("b", "10.0.0.1"), on("c", "10.0.0.2"))
 	e = load(t, s)
-	require.Equal(t, [2]string{"b", "c"}, [2]string{holder(e, "10.0.0.1", day.AddDate(0, 0, 4)), holder(e, "10.0.0.2", day.AddDate(0, 0, 4))})
-	require.Equal(t, [2]string{"c", "b"}, [2]string{holder(e, "10.0.0.1", day.AddDate(0, 0, 2)), holder(e, "10.0.0.2", day.AddDate(0, 0, 2))})
+	require.Equal(t, [2]string{"b", "c"}, [2]string{holder(e, "10.0.0.1", day.AddDate(0, 0, 4)),
+		holder(e, "10.0.0.2", day.AddDate(0, 0, 4))})
+	require.Equal(t, [2]string{"c", "b"}, [2]string{holder(e, "10.0.0.1", day.AddDate(0, 0, 2)),
+		holder(e, "10.0.0.2", day.AddDate(0, 0, 2))})
 }
 
 func TestACompleteListRetiresWhatIsMissing(t *testing.T) {
@@ -74,7 +76,8 @@ func TestACompleteListRetiresWhatIsMissing(t *testing.T) {
 		require.NoError(t, err)
 		return out
 	}
-	take("plan", day, true, on("a", "10.0.0.1", "env", "live"), on("b", "10.0.0.2", "env", "live"), on("c", "10.0.0.3"))
+	take("plan", day, true, on("a", "10.0.0.1", "env", "live"), on("b", "10.0.0.2", "env", "live"),
+		on("c", "10.0.0.3"))
 	take("directory", day, true, on("b", "10.0.0.2", "owner", "crew"))
 	out := take("plan", day.AddDate(0, 0, 1), true, on("c", "10.0.0.3"))
 	require.Equal(t, []string{"a"}, out.Retired, "b is still in the directory")
@@ -82,7 +85,8 @@ func TestACompleteListRetiresWhatIsMissing(t *testing.T) {
 	i, _ := e.ByID("a")
 	require.Equal(t, day.AddDate(0, 0, 1), e.Workload(i).Retired.UTC())
 	require.Equal(t, "live", e.Workload(i).Tags[0].Value, "what was seen of it keeps its name")
-	require.Equal(t, [2]string{"a", ""}, [2]string{holder(e, "10.0.0.1", day), holder(e, "10.0.0.1", day.AddDate(0, 0, 1))})
+	require.Equal(t, [2]string{"a", ""}, [2]string{holder(e, "10.0.0.1", day),
+		holder(e, "10.0.0.1", day.AddDate(0, 0, 1))})
 	i, _ = e.ByID("b")
 	require.Equal(t, []string{"owner"}, []string{e.Workload(i).Tags[0].Key})
 	require.Zero(t, take("plan", day.AddDate(0, 0, 2), true, on("c", "10.0.0.3")).Changed)
@@ -92,7 +96,8 @@ func TestACompleteListRetiresWhatIsMissing(t *testing.T) {
 	e = load(t, s)
 	i, _ = e.ByID("a")
 	require.True(t, e.Workload(i).Retired.IsZero())
-	require.Equal(t, [2]string{"", "a"}, [2]string{holder(e, "10.0.0.1", day.AddDate(0, 0, 2)), holder(e, "10.0.0.1", day.AddDate(0, 0, 4))})
+	require.Equal(t, [2]string{"", "a"}, [2]string{holder(e, "10.0.0.1", day.AddDate(0, 0, 2)),
+		holder(e, "10.0.0.1", day.AddDate(0, 0, 4))})
 	history, err := s.TagHistory(ctx, "a")
 	require.NoError(t, err)
 	require.Len(t, history, 1)
@@ -109,7 +114,8 @@ func sound(*store.State) error { return nil }
 
 func TestARestoreThatIsRefusedLeavesNothing(t *testing.T) {
 	s, _ := fresh(t)
-	require.NoError(t, s.ImportWorkloads(t.Context(), "plan", nil, []estate.Workload{on("a", "10.0.0.1", "env", "live")}))
+	require.NoError(t, s.ImportWorkloads(t.Context(), "plan", nil,
+		[]estate.Workload{on("a", "10.0.0.1", "env", "live")}))
 	var out strings.Builder
 	require.NoError(t, s.Export(t.Context(), &out))
 	other, _ := fresh(t)
@@ -127,23 +133,35 @@ func TestExportRestoresExactly(t *testing.T) {
 	s, _ := fresh(t)
 	ctx := t.Context()
 	day := time.Date(2026, 11, 20, 0, 0, 0, 0, time.UTC)
-	_, err := s.Take(ctx, store.Listing{Source: "plan", Complete: true, Workloads: []estate.Workload{on("a", "10.0.0.1", "env", "live", "odd", "line\nbreak \"and\" quote"), on("b", "fd00::1")}, At: day, Mapping: map[string]string{"Host": "id"}})
+	_, err := s.Take(ctx, store.Listing{Source: "plan", Complete: true,
+		Workloads: []estate.Workload{on("a", "10.0.0.1", "env", "live", "odd", "line\nbreak \"and\" quote"),
+			on("b", "fd00::1")}, At: day, Mapping: map[string]string{"Host": "id"}})
 	require.NoError(t, err)
-	_, err = s.Take(ctx, store.Listing{Source: "plan", Complete: true, Confirm: 1, Workloads: []estate.Workload{on("b", "10.0.0.1", "env", "trial")}, At: day.AddDate(0, 0, 1)})
+	_, err = s.Take(ctx, store.Listing{Source: "plan", Complete: true, Confirm: 1,
+		Workloads: []estate.Workload{on("b", "10.0.0.1", "env", "trial")}, At: day.AddDate(0, 0, 1)})
 	require.NoError(t, err)
 	v := "bench"
 	require.NoError(t, s.SetTags(ctx, []store.TagEdit{{Workload: "b", Key: "env", Value: &v}}, "me", "Set env"))
-	require.NoError(t, s.AddRevision(ctx, store.Revision{No: 1, Text: "group g = any\n", Blame: store.Blame{1}, Author: "me", Words: "Begin"}))
-	require.NoError(t, s.Apply(ctx, store.Edit{Words: "refuse", Author: "me", Refusals: []store.RefusalEdit{{Rule: "permit any -> any on any", Refusal: &store.Refusal{Reason: "no", Author: "me"}}}}))
-	require.NoError(t, s.RefuseTags(ctx, []store.RefusedTag{{Workload: "b", Key: "tier", Value: "store", Author: "me"}}, false))
-	require.NoError(t, s.SaveSelection(ctx, store.Selection{List: "workloads", Name: "mine", Filter: "tag=env%3Dlive", Author: "me"}))
+	require.NoError(t, s.AddRevision(ctx, store.Revision{No: 1, Text: "group g = any\n", Blame: store.Blame{1},
+		Author: "me", Words: "Begin"}))
+	require.NoError(t, s.Apply(ctx, store.Edit{Words: "refuse", Author: "me",
+		Refusals: []store.RefusalEdit{{Rule: "permit any -> any on any",
+			Refusal: &store.Refusal{Reason: "no", Author: "me"}}}}))
+	require.NoError(t, s.RefuseTags(ctx,
+		[]store.RefusedTag{{Workload: "b", Key: "tier", Value: "store", Author: "me"}}, false))
+	require.NoError(t, s.SaveSelection(ctx, store.Selection{List: "workloads", Name: "mine", Filter: "tag=env%3Dlive",
+		Author: "me"}))
 	require.NoError(t, s.Set(ctx, "structural", []string{"app"}))
 	probe := func(question, want, reason, author string) store.ProbeEdit {
 		return store.ProbeEdit{Question: question, Probe: &store.Probe{Want: want, Reason: reason, Author: author}}
 	}
-	require.NoError(t, s.Apply(ctx, store.Edit{Words: "keep", Author: "me", Probes: []store.ProbeEdit{probe("a -> b tcp/443", "reject", "why", "me"), probe("b -> a tcp/443", "permit", "", "me")}}))
-	require.NoError(t, s.Apply(ctx, store.Edit{Words: "keep again", Author: "me", Probes: []store.ProbeEdit{probe("a -> b tcp/443", "uncovered", "changed", "you")}}))
-	require.NoError(t, s.Apply(ctx, store.Edit{Words: "drop", Author: "me", Probes: []store.ProbeEdit{{Question: "b -> a tcp/443"}, {Question: "never there"}}}))
+	require.NoError(t, s.Apply(ctx, store.Edit{Words: "keep", Author: "me",
+		Probes: []store.ProbeEdit{probe("a -> b tcp/443", "reject", "why", "me"),
+			probe("b -> a tcp/443", "permit", "", "me")}}))
+	require.NoError(t, s.Apply(ctx, store.Edit{Words: "keep again", Author: "me",
+		Probes: []store.ProbeEdit{probe("a -> b tcp/443", "uncovered", "changed", "you")}}))
+	require.NoError(t, s.Apply(ctx, store.Edit{Words: "drop", Author: "me",
+		Probes: []store.ProbeEdit{{Question: "b -> a tcp/443"}, {Question: "never there"}}}))
 	var one, two strings.Builder
 	require.NoError(t, s.Export(ctx, &one))
 
@@ -158,7 +176,8 @@ func TestExportRestoresExactly(t *testing.T) {
 	probes, err := other.Probes(ctx)
 	require.NoError(t, err)
 	require.Len(t, probes, 1)
-	require.Equal(t, []string{"a -> b tcp/443", "uncovered", "changed", "you"}, []string{probes[0].Question, probes[0].Want, probes[0].Reason, probes[0].Author})
+	require.Equal(t, []string{"a -> b tcp/443", "uncovered", "changed", "you"},
+		[]string{probes[0].Question, probes[0].Want, probes[0].Reason, probes[0].Author})
 	for _, words := range []string{"drop", "keep again", "keep", "refuse", "Begin"} {
 		undone, err := other.Undo(ctx, "me")
 		require.NoError(t, err, "what could be undone can be undone there")
@@ -180,7 +199,8 @@ func TestExportRestoresExactly(t *testing.T) {
 	refused, err := other.Refusals(ctx)
 	require.NoError(t, err)
 	require.Len(t, refused, 1, "done again")
-	require.NoError(t, other.AddRevision(ctx, store.Revision{No: 4, Text: "", Blame: store.Blame{}, Author: "me", Words: "Go on"}))
+	require.NoError(t, other.AddRevision(ctx, store.Revision{No: 4, Text: "", Blame: store.Blame{}, Author: "me",
+		Words: "Go on"}))
 
 	_, err = other.Restore(ctx, from(one.String()), func(int) {}, sound)
 	require.ErrorIs(t, err, store.ErrNotEmpty)
@@ -191,8 +211,10 @@ func TestExportRestoresExactly(t *testing.T) {
 		{`{"format":"lucid-orchard-estate","version":2}`, "version 2"},
 		{`{"format":"lucid-orchard-estate","version":1}` + "\n{", "line 2"},
 		{`{"format":"lucid-orchard-estate","version":1}` + "\n" + `{"line":"colour"}`, `kind "colour"`},
-		{strings.Split(one.String(), "\n")[0] + "\n" + `{"line":"lease","workload":"nobody","addr":"10.0.0.1","source":""}`, `kind "lease"`},
-		{strings.Split(one.String(), "\n")[0] + "\n" + `{"line":"tag","workload":"nobody","key":"env","source":"plan","value":"x","author":"me","at":"2026-11-20T00:00:00Z"}`, "not in the file: nobody"},
+		{strings.Split(one.String(), "\n")[0] + "\n" +
+			`{"line":"lease","workload":"nobody","addr":"10.0.0.1","source":""}`, `kind "lease"`},
+		{strings.Split(one.String(), "\n")[0] + "\n" +
+			`{"line":"tag","workload":"nobody","key":"env","source":"plan","value":"x","author":"me","at":"2026-11-20T00:00:00Z"}`, "not in the file: nobody"},
 		{strings.Replace(one.String(), `"no":1,`, `"no":7,`, 1), "gaps in the revisions"},
 		{strings.Replace(one.String(), `"value":["app"]`, `"value":"app"`, 1), "cannot be read again"},
 	} {
@@ -209,7 +231,9 @@ func TestSourcesTokensAndDisagreements(t *testing.T) {
 	s, _ := fresh(t)
 	ctx := t.Context()
 	for _, source := range []string{"plan", "directory"} {
-		_, err := s.Take(ctx, store.Listing{Source: source, Workloads: []estate.Workload{on("a", "10.0.0.1", "env", "live-"+source, "tier", "Store"), on("b", "10.0.0.2", "env", "live")}})
+		_, err := s.Take(ctx, store.Listing{Source: source,
+			Workloads: []estate.Workload{on("a", "10.0.0.1", "env", "live-"+source, "tier", "Store"),
+				on("b", "10.0.0.2", "env", "live")}})
 		require.NoError(t, err)
 	}
 	value := func() string {

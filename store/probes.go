@@ -20,7 +20,8 @@ type Probe struct {
 // Probes gives all probes, in the order in which they were kept.
 func (s *Store) Probes(ctx context.Context) ([]Probe, error) {
 	out := []Probe{}
-	err := s.db.SelectContext(ctx, &out, `SELECT question, want, reason, author, at FROM probes ORDER BY at, question`)
+	err := s.db.SelectContext(ctx, &out,
+		`SELECT question, want, reason, author, at FROM probes ORDER BY at, question`)
 	return out, err
 }
 
@@ -33,7 +34,8 @@ func probesNow(ctx context.Context, tx *sqlx.Tx, edits []ProbeEdit) ([]ProbeEdit
 		questions[i] = e.Question
 	}
 	var have []Probe
-	if err := tx.SelectContext(ctx, &have, `SELECT question, want, reason, author, at FROM probes WHERE question = ANY($1)`, questions); err != nil {
+	if err := tx.SelectContext(ctx, &have,
+		`SELECT question, want, reason, author, at FROM probes WHERE question = ANY($1)`, questions); err != nil {
 		return nil, err
 	}
 	out := make([]ProbeEdit, len(edits))

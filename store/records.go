@@ -66,11 +66,15 @@ const readColumns = `client, server, point, client_port, started, ended, outcome
 
 // Records gives the newest records between two addresses on a service that
 // started in [from, to), at most limit, and how many there are.
-func (s *Store) Records(ctx context.Context, client, server netip.Addr, point service.Point, from, to estate.Instant, offset, limit int) (out []flow.Joined, total int, err error) {
-	client, server = client.WithZone(""), server.WithZone("") // a zone may be any text; without it, this is digits, dots and colons
+func (s *Store) Records(ctx context.Context, client, server netip.Addr, point service.Point, from, to estate.Instant,
+	offset, limit int) (out []flow.Joined, total int, err error) {
+	// a zone may be any text; without it, this is digits, dots and colons
+	client, server = client.WithZone(""), server.WithZone("")
 	where := fmt.Sprintf(`key = %d AND hour >= %d AND hour <= %d AND started >= %s AND started < %s AND client = '%s' AND server = '%s' AND point = %d`,
-		keyOf(&flow.Record{Client: client, Server: server, Point: point}), flow.HourOf(from), flow.HourOf(to), literal(from), literal(to), client, server, int64(point))
-	err = s.copyOut(ctx, fmt.Sprintf(`SELECT %s FROM records WHERE %s ORDER BY started DESC OFFSET %d LIMIT %d`, readColumns, where, offset, limit), func(r *rowsIn) { out = append(out, readRecord(r)) })
+		keyOf(&flow.Record{Client: client, Server: server, Point: point}), flow.HourOf(from), flow.HourOf(to),
+		literal(from), literal(to), client, server, int64(point))
+	err = s.copyOut(ctx, fmt.Sprintf(`SELECT %s FROM records WHERE %s ORDER BY started DESC OFFSET %d LIMIT %d`,
+		readColumns, where, offset, limit), func(r *rowsIn) { out = append(out, readRecord(r)) })
 	if err != nil || len(out) < limit && (len(out) > 0 || offset == 0) {
 		return out, offset + len(out), err // counted in another statement, it could be of another moment
 	}
@@ -92,7 +96,8 @@ type Rebuilt struct {
 // where one of addrs is an end. turn is given each record and may change its
 // direction; it reports whether it did. changes is that of flow.Buckets. mark is
 // stored in the same transaction as cuts that were made.
-func (s *Store) Rebuild(ctx context.Context, hour flow.Hour, addrs []netip.Addr, turn func(*flow.Joined) bool, changes func(netip.Addr, estate.Instant) (estate.Instant, bool), mark []Cut) (out Rebuilt, err error) {
+func (s *Store) Rebuild(ctx context.Context, hour flow.Hour, addrs []netip.Addr, turn func(*flow.Joined) bool,
+	changes func(netip.Addr, estate.Instant) (estate.Instant, bool), mark []Cut) (out Rebuilt, err error) {
 	err = s.writeRows(ctx, trafficLock, func(tx pgx.Tx) error {
 		if err := markCuts(ctx, tx, mark); err != nil {
 			return err
@@ -104,27 +109,32 @@ func (s *Store) Rebuild(ctx context.Context, hour flow.Hour, addrs []netip.Addr,
 		const touches = `hour = $1 AND (client = ANY($2) OR server = ANY($2))`
 		var stored, kept struct{ connections, bytes, packets string } // they may be over 64 bits
 		const sums = `coalesce(sum(connections), 0)::text, coalesce(sum(bytes), 0)::text, coalesce(sum(packets), 0)::text`
-		if err := tx.QueryRow(ctx, `SELECT `+sums+` FROM conversations WHERE `+touches, int32(hour), inets).Scan(&stored.connections, &stored.bytes, &stored.packets); err != nil {
+		if err := tx.QueryRow(ctx, `SELECT `+sums+` FROM conversations WHERE `+touches, int32(hour),
+			inets).Scan(&stored.connections, &stored.bytes, &stored.packets); err != nil {
 			return err
 		}
-		if err := tx.QueryRow(ctx, `SELECT `+sums+` FROM records WHERE `+touches, int32(hour), inets).Scan(&kept.connections, &kept.bytes, &kept.packets); err != nil {
+		if err := tx.QueryRow(ctx, `SELECT `+sums+` FROM records WHERE `+touches, int32(hour),
+			inets).Scan(&kept.connections, &kept.bytes, &kept.packets); err != nil {
 			return err
 		}
 		if stored != kept {
 			out.Partial = true
 			return nil
 		}
-		if _, err := tx.Exec(ctx, `CREATE TEMP TABLE taken ON COMMIT DROP AS SELECT `+readColumns+` FROM records WHERE false`); err != nil {
+		if _, err := tx.Exec(ctx,
+			`CREATE TEMP TABLE taken ON COMMIT DROP AS SELECT `+readColumns+` FROM records WHERE false`); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `WITH gone AS (DELETE FROM records WHERE `+touches+` RETURNING `+readColumns+`) INSERT INTO taken SELECT * FROM gone`, int32(hour), inets); err != nil {
+		if _, err := tx.Exec(ctx,
+			`WITH gone AS (DELETE FROM records WHERE `+touches+` RETURNING `+readColumns+`) INSERT INTO taken SELECT * FROM gone`, int32(hour), inets); err != nil {
 			return err
 		}
 		if _, err := tx.Exec(ctx, `DELETE FROM conversations WHERE `+touches, int32(hour), inets); err != nil {
 			return err
 		}
 		var records []flow.Joined
-		if err := copyRows(ctx, tx, `SELECT * FROM taken`, func(r *rowsIn) { records = append(records, readRecord(r)) }); err != nil {
+		if err := copyRows(ctx, tx, `SELECT * FROM taken`,
+			func(r *rowsIn) { records = append(records, readRecord(r)) }); err != nil {
 			return err
 		}
 		buckets := flow.Buckets{Changes: changes}
@@ -148,10 +158,12 @@ func (s *Store) Rebuild(ctx context.Context, hour flow.Hour, addrs []netip.Addr,
 // EndsOn gives the hours and addresses of the records whose client used a port:
 // those that a correction may turn. With turned, of those whose server has it
 // because a correction said so.
-func (s *Store) EndsOn(ctx context.Context, proto uint8, port uint16, turned bool) (map[flow.Hour][]netip.Addr, error) {
+func (s *Store) EndsOn(ctx context.Context, proto uint8, port uint16, turned bool) (map[flow.Hour][]netip.Addr,
+	error) {
 	query := fmt.Sprintf(`SELECT DISTINCT hour, client FROM records WHERE client_port = %d AND point >= %d AND point < %d`, port, int64(service.PointOf(proto, 0)), int64(service.PointOf(proto+1, 0)))
 	if turned {
-		query = fmt.Sprintf(`SELECT DISTINCT hour, server FROM records WHERE point = %d AND reason = %d`, int64(service.PointOf(proto, uint32(port))), flow.ByHand)
+		query = fmt.Sprintf(`SELECT DISTINCT hour, server FROM records WHERE point = %d AND reason = %d`,
+			int64(service.PointOf(proto, uint32(port))), flow.ByHand)
 	}
 	out := map[flow.Hour][]netip.Addr{}
 	err := s.copyOut(ctx, query, func(r *rowsIn) {
@@ -170,7 +182,8 @@ type Cut struct {
 // Cuts gives those that were made.
 func (s *Store) Cuts(ctx context.Context) (map[Cut]bool, error) {
 	out := map[Cut]bool{}
-	err := s.copyOut(ctx, `SELECT addr, at FROM cuts`, func(r *rowsIn) { out[Cut{r.inet(), r.time().Instant()}] = true })
+	err := s.copyOut(ctx, `SELECT addr, at FROM cuts`,
+		func(r *rowsIn) { out[Cut{r.inet(), r.time().Instant()}] = true })
 	return out, err
 }
 
@@ -183,9 +196,11 @@ func markCuts(ctx context.Context, tx pgx.Tx, cuts []Cut) error {
 	for part := range slices.Chunk(cuts, 10_000) {
 		addrs, ats := make([]netip.Prefix, len(part)), make([]string, len(part))
 		for i, c := range part {
-			addrs[i], ats[i] = netip.PrefixFrom(c.Addr, c.Addr.BitLen()), c.At.Time().Format("2006-01-02T15:04:05.999999Z")
+			addrs[i], ats[i] = netip.PrefixFrom(c.Addr, c.Addr.BitLen()),
+				c.At.Time().Format("2006-01-02T15:04:05.999999Z")
 		}
-		if _, err := tx.Exec(ctx, `INSERT INTO cuts SELECT a, t::timestamptz FROM unnest($1::inet[], $2::text[]) AS x (a, t) ON CONFLICT DO NOTHING`, addrs, ats); err != nil {
+		if _, err := tx.Exec(ctx,
+			`INSERT INTO cuts SELECT a, t::timestamptz FROM unnest($1::inet[], $2::text[]) AS x (a, t) ON CONFLICT DO NOTHING`, addrs, ats); err != nil {
 			return err
 		}
 	}

@@ -23,7 +23,8 @@ type RefusedBatch struct {
 // import again when they have put it right.
 func (s *Store) KeepRefused(ctx context.Context, collector string, e *Encoded, reason string, text []byte) error {
 	return s.write(ctx, trafficLock, func(tx *sqlx.Tx) error {
-		_, err := tx.ExecContext(ctx, `INSERT INTO refused_batches (id, collector, reason, rows, records) VALUES ($1, $2, $3, $4, $5) ON CONFLICT DO NOTHING`,
+		_, err := tx.ExecContext(ctx,
+			`INSERT INTO refused_batches (id, collector, reason, rows, records) VALUES ($1, $2, $3, $4, $5) ON CONFLICT DO NOTHING`,
 			e.ID, collector, reason, e.Count, text)
 		return err
 	})
@@ -32,7 +33,8 @@ func (s *Store) KeepRefused(ctx context.Context, collector string, e *Encoded, r
 // RefusedBatches gives those that are kept, newest first.
 func (s *Store) RefusedBatches(ctx context.Context) ([]RefusedBatch, error) {
 	out := []RefusedBatch{}
-	err := s.db.SelectContext(ctx, &out, `SELECT id, collector, at, reason, rows FROM refused_batches ORDER BY at DESC, id`)
+	err := s.db.SelectContext(ctx, &out,
+		`SELECT id, collector, at, reason, rows FROM refused_batches ORDER BY at DESC, id`)
 	return out, err
 }
 

@@ -105,13 +105,15 @@ func (s *Store) Drop(ctx context.Context, days []Day) error {
 				return fmt.Errorf("the %s of %s cannot be deleted: %w", d.Table, d.Day.Format(time.DateOnly), err)
 			}
 			if d.Table == "conversations" {
-				if _, err := tx.Exec(ctx, `DELETE FROM hours WHERE hour >= $1 AND hour < $2`, n*24, n*24+24); err != nil {
+				if _, err := tx.Exec(ctx, `DELETE FROM hours WHERE hour >= $1 AND hour < $2`, n*24,
+					n*24+24); err != nil {
 					return err
 				}
 			}
 		}
 		// Batches of collectors are never sent again after so long.
-		if _, err := tx.Exec(ctx, `DELETE FROM batches WHERE id LIKE 'collector %' AND at < now() - interval '40 days'`); err != nil {
+		if _, err := tx.Exec(ctx,
+			`DELETE FROM batches WHERE id LIKE 'collector %' AND at < now() - interval '40 days'`); err != nil {
 			return err
 		}
 		_, err := tx.Exec(ctx, bumpConversations)

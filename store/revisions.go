@@ -70,7 +70,8 @@ func (s *Store) Revisions(ctx context.Context, offset, limit int) (out []Revisio
 	if err := s.db.GetContext(ctx, &total, `SELECT count(*) FROM revisions`); err != nil {
 		return nil, 0, err
 	}
-	err = s.db.SelectContext(ctx, &out, `SELECT no, author, at, words FROM revisions ORDER BY no DESC OFFSET $1 LIMIT $2`, offset, limit)
+	err = s.db.SelectContext(ctx, &out,
+		`SELECT no, author, at, words FROM revisions ORDER BY no DESC OFFSET $1 LIMIT $2`, offset, limit)
 	return out, total, err
 }
 
@@ -78,7 +79,9 @@ func (s *Store) Revisions(ctx context.Context, offset, limit int) (out []Revisio
 // their texts, oldest first.
 func (s *Store) RevisionsSince(ctx context.Context, from time.Time) ([]Revision, error) {
 	out := []Revision{}
-	err := s.db.SelectContext(ctx, &out, `SELECT * FROM revisions WHERE no >= coalesce((SELECT max(no) FROM revisions WHERE at <= $1), 0) ORDER BY no`, from)
+	err := s.db.SelectContext(ctx, &out,
+		`SELECT * FROM revisions WHERE no >= coalesce((SELECT max(no) FROM revisions WHERE at <= $1), 0) ORDER BY no`,
+		from)
 	return out, err
 }
 
@@ -95,6 +98,7 @@ func insertRevision(ctx context.Context, tx *sqlx.Tx, r Revision) error {
 	if head != r.No-1 {
 		return ErrMoved
 	}
-	_, err := tx.NamedExecContext(ctx, `INSERT INTO revisions (no, text, blame, author, words) VALUES (:no, :text, :blame, :author, :words)`, r)
+	_, err := tx.NamedExecContext(ctx,
+		`INSERT INTO revisions (no, text, blame, author, words) VALUES (:no, :text, :blame, :author, :words)`, r)
 	return err
 }

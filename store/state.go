@@ -51,12 +51,14 @@ func (out *State) load(ctx context.Context, tx pgx.Tx, since *Versions) error {
 	}
 	if since == nil || since.Revision != out.Revision {
 		out.Head = &Revision{}
-		rows, err := tx.Query(ctx, `SELECT no, text, blame, author, at, words FROM revisions ORDER BY no DESC LIMIT 1`)
+		rows, err := tx.Query(ctx,
+			`SELECT no, text, blame, author, at, words FROM revisions ORDER BY no DESC LIMIT 1`)
 		if err != nil {
 			return err
 		}
 		r := out.Head
-		if _, err := pgx.ForEachRow(rows, []any{&r.No, &r.Text, (*[]int)(&r.Blame), &r.Author, &r.At, &r.Words}, func() error { return nil }); err != nil {
+		if _, err := pgx.ForEachRow(rows, []any{&r.No, &r.Text, (*[]int)(&r.Blame), &r.Author, &r.At, &r.Words},
+			func() error { return nil }); err != nil {
 			return err
 		}
 	}
@@ -81,12 +83,14 @@ func (out *State) touched(ctx context.Context, tx pgx.Tx, after int64) error {
 		return nil
 	}
 	var versions int64
-	if err := tx.QueryRow(ctx, `SELECT count(DISTINCT version) FROM touched WHERE version > $1 AND version <= $2`, after, out.Versions.Workloads).Scan(&versions); err != nil {
+	if err := tx.QueryRow(ctx, `SELECT count(DISTINCT version) FROM touched WHERE version > $1 AND version <= $2`,
+		after, out.Versions.Workloads).Scan(&versions); err != nil {
 		return err
 	}
 	var ids []string
 	if out.Whole = versions < out.Versions.Workloads-after; !out.Whole {
-		rows, err := tx.Query(ctx, `SELECT DISTINCT workload FROM touched WHERE version > $1 AND version <= $2`, after, out.Versions.Workloads)
+		rows, err := tx.Query(ctx, `SELECT DISTINCT workload FROM touched WHERE version > $1 AND version <= $2`,
+			after, out.Versions.Workloads)
 		if err != nil {
 			return err
 		}

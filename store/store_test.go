@@ -52,7 +52,9 @@ func TestSeveralServersStartOnAnEmptyDatabase(t *testing.T) {
 }
 
 func machine(id, addr string, tags ...string) estate.Workload {
-	w := estate.Workload{ID: id, Name: id, Leases: []estate.Lease{{Addr: netip.MustParseAddr(addr), From: estate.Beginning, Until: estate.Instant{Sec: 2_000_000_000, Nsec: 5000}}}}
+	w := estate.Workload{ID: id, Name: id,
+		Leases: []estate.Lease{{Addr: netip.MustParseAddr(addr), From: estate.Beginning,
+			Until: estate.Instant{Sec: 2_000_000_000, Nsec: 5000}}}}
 	for i := 0; i < len(tags); i += 2 {
 		w.SetTag(estate.Tag{Key: tags[i], Value: tags[i+1]})
 	}
@@ -80,11 +82,13 @@ func values(t *testing.T, s *store.Store) map[string]string {
 func TestImportTwiceIsImportOnce(t *testing.T) {
 	s, conn := fresh(t)
 	ctx := t.Context()
-	list := []estate.Workload{machine("a", "10.0.0.1", "env", "live", "app", "x"), machine("b", "fd00::1", "env", "live")}
+	list := []estate.Workload{machine("a", "10.0.0.1", "env", "live", "app", "x"),
+		machine("b", "fd00::1", "env", "live")}
 	require.NoError(t, s.ImportWorkloads(ctx, "inventory", []string{"env", "app"}, list))
 	var stamps [2]string
 	for i := range stamps {
-		require.NoError(t, conn.QueryRow(ctx, `SELECT string_agg(t::text, E'\n' ORDER BY t::text) FROM (SELECT tags::text AS t FROM tags UNION ALL SELECT leases::text FROM leases UNION ALL SELECT workloads::text FROM workloads) AS x`).Scan(&stamps[i]))
+		require.NoError(t, conn.QueryRow(ctx,
+			`SELECT string_agg(t::text, E'\n' ORDER BY t::text) FROM (SELECT tags::text AS t FROM tags UNION ALL SELECT leases::text FROM leases UNION ALL SELECT workloads::text FROM workloads) AS x`).Scan(&stamps[i]))
 		require.NoError(t, s.ImportWorkloads(ctx, "inventory", []string{"env", "app"}, list))
 	}
 	require.Equal(t, stamps[0], stamps[1])
@@ -94,22 +98,27 @@ func TestImportTwiceIsImportOnce(t *testing.T) {
 	require.Equal(t, list[1].Leases, ws[1].Leases, "spans survive, to the microsecond")
 
 	// What the source no longer says goes; what another says stays.
-	require.NoError(t, s.ImportWorkloads(ctx, "directory", []string{"owner"}, []estate.Workload{machine("a", "10.0.0.1", "owner", "crew")}))
-	require.NoError(t, s.ImportWorkloads(ctx, "inventory", []string{"env", "app"}, []estate.Workload{machine("a", "10.0.0.7", "env", "trial")}))
-	require.Equal(t, map[string]string{"a": "10.0.0.1 10.0.0.7 env=trial(inventory) owner=crew(directory) ", "b": "fd00::1 env=live(inventory) "}, values(t, s))
+	require.NoError(t, s.ImportWorkloads(ctx, "directory", []string{"owner"},
+		[]estate.Workload{machine("a", "10.0.0.1", "owner", "crew")}))
+	require.NoError(t, s.ImportWorkloads(ctx, "inventory", []string{"env", "app"},
+		[]estate.Workload{machine("a", "10.0.0.7", "env", "trial")}))
+	require.Equal(t, map[string]string{"a": "10.0.0.1 10.0.0.7 env=trial(inventory) owner=crew(directory) ",
+		"b": "fd00::1 env=live(inventory) "}, values(t, s))
 }
 
 func TestByHandOutranksAndIsUndone(t *testing.T) {
 	s, _ := fresh(t)
 	ctx := t.Context()
-	require.NoError(t, s.ImportWorkloads(ctx, "inventory", []string{"env"}, []estate.Workload{machine("a", "10.0.0.1", "env", "live")}))
+	require.NoError(t, s.ImportWorkloads(ctx, "inventory", []string{"env"},
+		[]estate.Workload{machine("a", "10.0.0.1", "env", "live")}))
 	set := func(v string) {
 		require.NoError(t, s.SetTags(ctx, []store.TagEdit{{Workload: "a", Key: "env", Value: &v}}, "me", "Set env"))
 	}
 	want := func(text string) { t.Helper(); require.Equal(t, "10.0.0.1 "+text, values(t, s)["a"]) }
 	set("trial")
 	want("env=trial(by hand) ")
-	require.NoError(t, s.ImportWorkloads(ctx, "inventory", []string{"env"}, []estate.Workload{machine("a", "10.0.0.1", "env", "bench")}))
+	require.NoError(t, s.ImportWorkloads(ctx, "inventory", []string{"env"},
+		[]estate.Workload{machine("a", "10.0.0.1", "env", "bench")}))
 	want("env=trial(by hand) ")
 	set("")
 	want("")
@@ -133,7 +142,8 @@ func TestRevisionsUndoAndConflict(t *testing.T) {
 	s, _ := fresh(t)
 	ctx := t.Context()
 	add := func(no int, text string) error {
-		return s.AddRevision(ctx, store.Revision{No: no, Text: text, Blame: store.Blame{no}, Author: "me", Words: text})
+		return s.AddRevision(ctx, store.Revision{No: no, Text: text, Blame: store.Blame{no}, Author: "me",
+			Words: text})
 	}
 	require.NoError(t, add(1, "one"))
 	require.NoError(t, add(2, "two"))
@@ -166,16 +176,20 @@ func TestBatchCountsOnce(t *testing.T) {
 	var records []flow.Joined
 	for i := range 500 {
 		at := estate.Instant{Sec: 1_795_000_000 + int64(i)*1700}
-		r := flow.Record{Start: at, End: at, Client: netip.MustParseAddr("10.0.0.1"), Server: netip.MustParseAddr("fd00::2"), Point: service.PointOf(service.ICMP, service.UnknownType), Connections: 2, Bytes: 10, Packets: 1, Outcome: flow.Dropped, Observer: "x"}
+		r := flow.Record{Start: at, End: at, Client: netip.MustParseAddr("10.0.0.1"),
+			Server: netip.MustParseAddr("fd00::2"), Point: service.PointOf(service.ICMP, service.UnknownType),
+			Connections: 2, Bytes: 10, Packets: 1, Outcome: flow.Dropped, Observer: "x"}
 		b.Add(r)
-		records = append(records, flow.Joined{Record: r, ReplyBytes: 4, ReplyPackets: 1, Confidence: 80, Reason: flow.ByPort, Observers: [2]int32{-1, -1}})
+		records = append(records, flow.Joined{Record: r, ReplyBytes: 4, ReplyPackets: 1, Confidence: 80,
+			Reason: flow.ByPort, Observers: [2]int32{-1, -1}})
 	}
 	// The same batch from several sides at once, and other batches beside it.
 	var group sync.WaitGroup
 	counted := make(chan bool, 8)
 	for i := range 8 {
 		group.Go(func() {
-			before, err := s.AddBatch(ctx, store.Batch{ID: fmt.Sprint("batch ", i%2), Buckets: b.All(), Records: records})
+			before, err := s.AddBatch(ctx, store.Batch{ID: fmt.Sprint("batch ", i%2), Buckets: b.All(),
+				Records: records})
 			counted <- err == nil && before == nil
 		})
 	}
@@ -194,13 +208,16 @@ func TestBatchCountsOnce(t *testing.T) {
 	var all []flow.Bucket
 	for i := range want {
 		all = append(all, table.Bucket(i))
-		want[i].Connections, want[i].Bytes, want[i].Packets = 2*want[i].Connections, 2*want[i].Bytes, 2*want[i].Packets
+		want[i].Connections, want[i].Bytes, want[i].Packets = 2*want[i].Connections, 2*want[i].Bytes,
+			2*want[i].Packets
 	}
 	require.Equal(t, want, all)
-	kept, n, err := s.Records(ctx, records[0].Client, records[0].Server, records[0].Point, records[3].Start, records[6].Start, 0, 4)
+	kept, n, err := s.Records(ctx, records[0].Client, records[0].Server, records[0].Point, records[3].Start,
+		records[6].Start, 0, 4)
 	require.NoError(t, err)
 	require.Equal(t, 6, n, "three, of two batches")
-	_, _, err = s.Records(ctx, netip.MustParseAddr("fe80::1%'; DROP TABLE records; --"), records[0].Server, records[0].Point, records[3].Start, records[6].Start, 0, 4)
+	_, _, err = s.Records(ctx, netip.MustParseAddr("fe80::1%'; DROP TABLE records; --"), records[0].Server,
+		records[0].Point, records[3].Start, records[6].Start, 0, 4)
 	require.NoError(t, err, "the zone of an address is not part of a query")
 	require.Equal(t, []flow.Joined{records[5], records[5], records[4], records[4]}, kept, "the newest first")
 }
@@ -217,7 +234,8 @@ func everything(t *testing.T, s *store.Store) *flow.Table {
 
 func TestAnImportThatIsCutOffLeavesNothing(t *testing.T) {
 	s, conn := fresh(t)
-	require.NoError(t, s.ImportWorkloads(t.Context(), "inventory", []string{"env"}, []estate.Workload{machine("a", "10.0.0.1", "env", "live")}))
+	require.NoError(t, s.ImportWorkloads(t.Context(), "inventory", []string{"env"},
+		[]estate.Workload{machine("a", "10.0.0.1", "env", "live")}))
 	before := values(t, s)
 	// A lock holds the import up in the middle; then its connection is killed.
 	tx, err := conn.Begin(t.Context())
@@ -226,11 +244,13 @@ func TestAnImportThatIsCutOffLeavesNothing(t *testing.T) {
 	require.NoError(t, err)
 	done := make(chan error)
 	go func() {
-		done <- s.ImportWorkloads(context.Background(), "inventory", []string{"env"}, []estate.Workload{machine("a", "10.0.0.2", "env", "trial"), machine("b", "10.0.0.3", "env", "trial")})
+		done <- s.ImportWorkloads(context.Background(), "inventory", []string{"env"},
+			[]estate.Workload{machine("a", "10.0.0.2", "env", "trial"), machine("b", "10.0.0.3", "env", "trial")})
 	}()
 	require.Eventually(t, func() bool {
 		var n int
-		require.NoError(t, tx.QueryRow(t.Context(), `SELECT count(pg_terminate_backend(pid)) FROM pg_stat_activity WHERE datname = current_database() AND wait_event_type = 'Lock'`).Scan(&n))
+		require.NoError(t, tx.QueryRow(t.Context(),
+			`SELECT count(pg_terminate_backend(pid)) FROM pg_stat_activity WHERE datname = current_database() AND wait_event_type = 'Lock'`).Scan(&n))
 		return n > 0
 	}, 10*time.Second, 20*time.Millisecond)
 	require.Error(t, <-done)

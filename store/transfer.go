@@ -59,7 +59,8 @@ func (s *Store) Export(ctx context.Context, w io.Writer) error {
 			return err
 		}
 		for _, k := range kinds {
-			rows, err := tx.Query(ctx, fmt.Sprintf(`SELECT row_to_json(t)::text FROM (SELECT '%s' AS kind_of_line, * FROM %s ORDER BY %s) AS t`, k.kind, k.table, k.order))
+			rows, err := tx.Query(ctx,
+				fmt.Sprintf(`SELECT row_to_json(t)::text FROM (SELECT '%s' AS kind_of_line, * FROM %s ORDER BY %s) AS t`, k.kind, k.table, k.order))
 			if err != nil {
 				return err
 			}
@@ -76,7 +77,8 @@ func (s *Store) Export(ctx context.Context, w io.Writer) error {
 }
 
 // ErrNotEmpty says that an estate can be restored only where there is none.
-var ErrNotEmpty = errors.New("there are workloads or a policy already; restore into an empty data directory or database")
+var ErrNotEmpty = errors.New("there are workloads or a policy already; restore into an empty data directory or " +
+	"database")
 
 // LineError is what is wrong with a line of an export.
 type LineError struct {
@@ -90,7 +92,8 @@ func (e *LineError) Error() string { return fmt.Sprintf("line %d: %s", e.Line, e
 // without workloads and policy. open gives the export from its start; sound is
 // asked about what was put back before it counts, and may refuse it. It gives how
 // many lines it read.
-func (s *Store) Restore(ctx context.Context, open func() (io.ReadCloser, error), progress func(lines int), sound func(*State) error) (lines int, err error) {
+func (s *Store) Restore(ctx context.Context, open func() (io.ReadCloser, error), progress func(lines int),
+	sound func(*State) error) (lines int, err error) {
 	err = s.writeRows(ctx, editLock, func(tx pgx.Tx) error {
 		var there bool
 		if err := tx.QueryRow(ctx, someThere).Scan(&there); err != nil {
@@ -134,12 +137,16 @@ const someThere = `SELECT EXISTS (SELECT FROM workloads) OR EXISTS (SELECT FROM 
 func restored(ctx context.Context, tx pgx.Tx, lines int, sound func(*State) error) error {
 	bad := func(format string, args ...any) error { return &LineError{lines, fmt.Sprintf(format, args...)} }
 	strays := []struct{ what, query string }{
-		{"tags of workloads or from sources that are not in the file", `SELECT DISTINCT workload FROM tags WHERE NOT EXISTS (SELECT FROM workloads WHERE id = workload) OR NOT EXISTS (SELECT FROM sources WHERE name = source) LIMIT 3`},
-		{"gaps in the revisions, before revision", `SELECT no::text FROM (SELECT no, row_number() OVER (ORDER BY no) AS n FROM revisions) AS r WHERE no <> n ORDER BY no LIMIT 1`},
+		{"tags of workloads or from sources that are not in the file",
+			`SELECT DISTINCT workload FROM tags WHERE NOT EXISTS (SELECT FROM workloads WHERE id = workload) OR NOT EXISTS (SELECT FROM sources WHERE name = source) LIMIT 3`},
+		{"gaps in the revisions, before revision",
+			`SELECT no::text FROM (SELECT no, row_number() OVER (ORDER BY no) AS n FROM revisions) AS r WHERE no <> n ORDER BY no LIMIT 1`},
 		{"changes of revisions that are not in the file, the change", `SELECT id::text FROM changes, LATERAL (SELECT CASE jsonb_typeof(after) WHEN 'number' THEN after WHEN 'object' THEN after -> 'revision' END AS no) AS made
 			WHERE kind = 'policy' AND (no IS NULL OR jsonb_typeof(no) <> 'number' OR no::int NOT IN (SELECT no FROM revisions)) LIMIT 3`},
-		{"changes that cannot be read, the change", `SELECT id::text FROM changes WHERE jsonb_typeof(before) NOT IN ('number', 'array', 'object') OR jsonb_typeof(after) NOT IN ('number', 'array', 'object') LIMIT 3`},
-		{"headings of a source that are no object, the source", `SELECT name FROM sources WHERE mapping IS NOT NULL AND jsonb_typeof(mapping) <> 'object' LIMIT 3`},
+		{"changes that cannot be read, the change",
+			`SELECT id::text FROM changes WHERE jsonb_typeof(before) NOT IN ('number', 'array', 'object') OR jsonb_typeof(after) NOT IN ('number', 'array', 'object') LIMIT 3`},
+		{"headings of a source that are no object, the source",
+			`SELECT name FROM sources WHERE mapping IS NOT NULL AND jsonb_typeof(mapping) <> 'object' LIMIT 3`},
 	}
 	for _, x := range strays {
 		rows, err := tx.Query(ctx, x.query)
@@ -163,7 +170,8 @@ func restored(ctx context.Context, tx pgx.Tx, lines int, sound func(*State) erro
 	var name string
 	var raw []byte
 	if _, err := pgx.ForEachRow(settings, []any{&name, &raw}, func() error {
-		to := map[string]any{"structural": &[]string{}, "retention": &Retention{}, "flow headings": &map[string]string{}}[name]
+		to := map[string]any{"structural": &[]string{}, "retention": &Retention{},
+			"flow headings": &map[string]string{}}[name]
 		if to == nil {
 			return nil
 		}
@@ -224,7 +232,8 @@ func (r *restoring) line(n int, text []byte) error {
 	if n == 1 {
 		var h header
 		if err := json.Unmarshal(text, &h); err != nil || h.Format != Format {
-			return &LineError{1, fmt.Sprintf("found no header of the format %s, expected an export of an estate", Format)}
+			return &LineError{1, fmt.Sprintf("found no header of the format %s, expected an export of an estate",
+				Format)}
 		}
 		if h.Version != FormatVersion {
 			return &LineError{1, fmt.Sprintf("found version %d of the format, expected %d", h.Version, FormatVersion)}
@@ -254,18 +263,21 @@ func (r *restoring) flush() error {
 	}
 	i := slices.IndexFunc(kinds, func(k struct{ kind, table, order string }) bool { return k.kind == r.kind })
 	if i < 0 {
-		return &LineError{r.first, fmt.Sprintf("found a line of the kind %q, which this version does not know", r.kind)}
+		return &LineError{r.first, fmt.Sprintf("found a line of the kind %q, which this version does not know",
+			r.kind)}
 	}
 	all, err := json.Marshal(r.rows)
 	if err != nil {
 		return &LineError{r.first, err.Error()}
 	}
 	r.rows, r.octets = r.rows[:0], 0
-	if _, err := r.tx.Exec(r.ctx, fmt.Sprintf(`INSERT INTO %s SELECT * FROM json_populate_recordset(NULL::%s, $1)`, kinds[i].table, kinds[i].table), string(all)); err != nil {
+	if _, err := r.tx.Exec(r.ctx, fmt.Sprintf(`INSERT INTO %s SELECT * FROM json_populate_recordset(NULL::%s, $1)`,
+		kinds[i].table, kinds[i].table), string(all)); err != nil {
 		if Refused(err) == nil {
 			return err
 		}
-		return &LineError{r.first, fmt.Sprintf("the lines of the kind %q from here on cannot be stored: %s", r.kind, err)}
+		return &LineError{r.first, fmt.Sprintf("the lines of the kind %q from here on cannot be stored: %s", r.kind,
+			err)}
 	}
 	return nil
 }

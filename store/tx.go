@@ -26,7 +26,8 @@ const (
 type UnknownError struct{ Err error }
 
 func (e *UnknownError) Error() string {
-	return "the connection to the database broke off in the very moment of storing; whether it was stored is not known: " + e.Err.Error()
+	return "the connection to the database broke off in the very moment of storing; whether it was stored is not " +
+		"known: " + e.Err.Error()
 }
 
 func (e *UnknownError) Unwrap() error { return e.Err }
@@ -273,7 +274,8 @@ func useKey(ctx context.Context, exec func(query string, args ...any) (int64, er
 	if k == nil || k.used { // one request may store several things one after the other
 		return nil
 	}
-	n, err := exec(`INSERT INTO requests (key, fingerprint) VALUES ($1, $2) ON CONFLICT DO NOTHING`, k.Text, k.Fingerprint)
+	n, err := exec(`INSERT INTO requests (key, fingerprint) VALUES ($1, $2) ON CONFLICT DO NOTHING`, k.Text,
+		k.Fingerprint)
 	if err == nil && n == 0 {
 		err = &RepeatedError{k.Text}
 	}
@@ -293,7 +295,8 @@ type Answered struct {
 // Request finds the request with a key; nil if nothing was stored under it.
 func (s *Store) Request(ctx context.Context, key string) (*Answered, error) {
 	var all []Answered
-	err := s.db.SelectContext(ctx, &all, `SELECT fingerprint, coalesce(status, 0) AS status, coalesce(type, '') AS type, coalesce(location, '') AS location, body FROM requests WHERE key = $1`, key)
+	err := s.db.SelectContext(ctx, &all,
+		`SELECT fingerprint, coalesce(status, 0) AS status, coalesce(type, '') AS type, coalesce(location, '') AS location, body FROM requests WHERE key = $1`, key)
 	if err != nil || len(all) == 0 {
 		return nil, err
 	}
@@ -302,7 +305,9 @@ func (s *Store) Request(ctx context.Context, key string) (*Answered, error) {
 
 // KeepAnswer keeps what was answered to a request.
 func (s *Store) KeepAnswer(ctx context.Context, key string, a Answered) error {
-	_, err := s.db.ExecContext(ctx, `UPDATE requests SET status = $2, type = $3, location = $4, body = $5 WHERE key = $1`, key, a.Status, a.Type, a.Location, a.Body)
+	_, err := s.db.ExecContext(ctx,
+		`UPDATE requests SET status = $2, type = $3, location = $4, body = $5 WHERE key = $1`, key, a.Status, a.Type,
+		a.Location, a.Body)
 	return err
 }
 

@@ -56,7 +56,8 @@ func TestWhatCannotBeLookedUpIsUnknownAndSafeToRepeat(t *testing.T) {
 	p.LoseCommits.Store(1)
 	p.ThenDown.Store(true)
 	key := func() context.Context {
-		return store.Patient(store.WithKey(t.Context(), &store.Key{Text: "one", Fingerprint: "f"}), 300*time.Millisecond)
+		return store.Patient(store.WithKey(t.Context(), &store.Key{Text: "one", Fingerprint: "f"}),
+			300*time.Millisecond)
 	}
 	var unknown *store.UnknownError
 	require.ErrorAs(t, s.AddRevision(key(), rev(1)), &unknown)
@@ -67,7 +68,8 @@ func TestWhatCannotBeLookedUpIsUnknownAndSafeToRepeat(t *testing.T) {
 	a, err := s.Request(t.Context(), "one")
 	require.NoError(t, err)
 	require.Equal(t, "f", a.Fingerprint)
-	require.NoError(t, s.KeepAnswer(t.Context(), "one", store.Answered{Status: 200, Type: "text/plain", Body: []byte("so")}))
+	require.NoError(t, s.KeepAnswer(t.Context(), "one", store.Answered{Status: 200, Type: "text/plain",
+		Body: []byte("so")}))
 	a, err = s.Request(t.Context(), "one")
 	require.NoError(t, err)
 	require.Equal(t, "so", string(a.Body))
@@ -81,7 +83,8 @@ func TestWhatCannotBeLookedUpIsUnknownAndSafeToRepeat(t *testing.T) {
 func TestWritersDoNotStandInEachOthersWay(t *testing.T) {
 	s, _ := fresh(t)
 	ctx := t.Context()
-	require.NoError(t, s.ImportWorkloads(ctx, "plan", nil, []estate.Workload{machine("a", "10.0.0.1", "env", "live")}))
+	require.NoError(t, s.ImportWorkloads(ctx, "plan", nil,
+		[]estate.Workload{machine("a", "10.0.0.1", "env", "live")}))
 	var group sync.WaitGroup
 	var failed atomic.Int32
 	for w := range 6 {
@@ -93,7 +96,9 @@ func TestWritersDoNotStandInEachOthersWay(t *testing.T) {
 					head, _ := s.Head(ctx)
 					err = s.AddRevision(ctx, rev(head.No+1))
 				case 1:
-					_, err = s.Take(ctx, store.Listing{Source: fmt.Sprint("source ", w), Workloads: []estate.Workload{machine(fmt.Sprint("w", i), fmt.Sprintf("10.0.%d.%d", w, i), "env", fmt.Sprint(i))}})
+					_, err = s.Take(ctx, store.Listing{Source: fmt.Sprint("source ", w),
+						Workloads: []estate.Workload{machine(fmt.Sprint("w", i), fmt.Sprintf("10.0.%d.%d", w, i),
+							"env", fmt.Sprint(i))}})
 				case 2:
 					v := fmt.Sprint(w, i)
 					err = s.SetTags(ctx, []store.TagEdit{{Workload: "a", Key: "tier", Value: &v}}, "me", "Set tier")
@@ -115,8 +120,10 @@ func TestKeysOfOldRequestsAreForgotten(t *testing.T) {
 	s, conn := fresh(t)
 	for _, key := range []string{"old", "new"} {
 		v := key
-		require.NoError(t, s.ImportWorkloads(t.Context(), "plan", nil, []estate.Workload{machine("a", "10.0.0.1", "env", "live")}))
-		require.NoError(t, s.SetTags(store.WithKey(t.Context(), &store.Key{Text: key, Fingerprint: key}), []store.TagEdit{{Workload: "a", Key: "env", Value: &v}}, "me", "Set env"))
+		require.NoError(t, s.ImportWorkloads(t.Context(), "plan", nil,
+			[]estate.Workload{machine("a", "10.0.0.1", "env", "live")}))
+		require.NoError(t, s.SetTags(store.WithKey(t.Context(), &store.Key{Text: key, Fingerprint: key}),
+			[]store.TagEdit{{Workload: "a", Key: "env", Value: &v}}, "me", "Set env"))
 	}
 	_, err := conn.Exec(t.Context(), `UPDATE requests SET at = now() - interval '8 days' WHERE key = 'old'`)
 	require.NoError(t, err)
@@ -132,7 +139,8 @@ func TestKeysOfOldRequestsAreForgotten(t *testing.T) {
 func TestOneOfTwoConflictingEditsIsTaken(t *testing.T) {
 	s, _ := fresh(t)
 	ctx := t.Context()
-	require.NoError(t, s.ImportWorkloads(ctx, "plan", nil, []estate.Workload{machine("a", "10.0.0.1", "env", "live")}))
+	require.NoError(t, s.ImportWorkloads(ctx, "plan", nil,
+		[]estate.Workload{machine("a", "10.0.0.1", "env", "live")}))
 	was := "live"
 	for round := range 20 {
 		var taken atomic.Int32
@@ -140,7 +148,8 @@ func TestOneOfTwoConflictingEditsIsTaken(t *testing.T) {
 		for k := range 3 {
 			group.Go(func() {
 				v := fmt.Sprintf("%d-%d", round, k)
-				err := s.SetTags(ctx, []store.TagEdit{{Workload: "a", Key: "env", Value: &v, Was: &was}}, "me", "Set env")
+				err := s.SetTags(ctx, []store.TagEdit{{Workload: "a", Key: "env", Value: &v, Was: &was}}, "me",
+					"Set env")
 				var changed *store.ChangedError
 				if err == nil {
 					taken.Add(1)
@@ -170,7 +179,8 @@ func TestOneStateIsRead(t *testing.T) {
 					id := fmt.Sprintf("w%d-%d-%d", w, i%7, k)
 					ws = append(ws, machine(id, fmt.Sprintf("10.%d.%d.%d", w, i%7, k), "me", id))
 				}
-				if _, err := s.Take(ctx, store.Listing{Source: fmt.Sprint(w), Workloads: ws}); err != nil && ctx.Err() == nil {
+				if _, err := s.Take(ctx, store.Listing{Source: fmt.Sprint(w), Workloads: ws}); err != nil &&
+					ctx.Err() == nil {
 					t.Error(err)
 				}
 			}
@@ -197,7 +207,9 @@ func TestOneStateIsRead(t *testing.T) {
 
 func TestSumsInTheDatabaseStopAtTheLargestNumber(t *testing.T) {
 	s, _ := fresh(t)
-	r := flow.Record{Start: estate.Instant{Sec: 1_795_000_000}, End: estate.Instant{Sec: 1_795_000_000}, Client: netip.MustParseAddr("10.0.0.1"), Server: netip.MustParseAddr("10.0.0.2"), Point: service.PointOf(6, 443),
+	r := flow.Record{Start: estate.Instant{Sec: 1_795_000_000}, End: estate.Instant{Sec: 1_795_000_000},
+		Client: netip.MustParseAddr("10.0.0.1"), Server: netip.MustParseAddr("10.0.0.2"),
+		Point:       service.PointOf(6, 443),
 		Connections: math.MaxInt64, Bytes: 1<<55 - 1, Packets: 1}
 	batch := func(id string) store.Batch {
 		return store.BatchOf(id, slices.Repeat(flow.Stating([]flow.Record{r}), 300), nil)
@@ -225,7 +237,8 @@ func TestSumsInTheDatabaseStopAtTheLargestNumber(t *testing.T) {
 	require.Equal(t, int64(math.MaxInt64), b.Connections)
 	require.Equal(t, int64(math.MaxInt64), b.Bytes)
 	require.Equal(t, int64(1800), b.Packets)
-	_, err = s.Rebuild(t.Context(), b.Hour, []netip.Addr{r.Client}, func(*flow.Joined) bool { return false }, nil, nil)
+	_, err = s.Rebuild(t.Context(), b.Hour, []netip.Addr{r.Client}, func(*flow.Joined) bool { return false }, nil,
+		nil)
 	require.NoError(t, err)
 }
 
@@ -237,9 +250,11 @@ func TestASourceSpeaksForItsRank(t *testing.T) {
 		w.Name = name
 		return w
 	}
-	_, err := s.Take(ctx, store.Listing{Source: "register", Workloads: []estate.Workload{named("a", "booking-entry-01", "10.0.0.1")}})
+	_, err := s.Take(ctx, store.Listing{Source: "register",
+		Workloads: []estate.Workload{named("a", "booking-entry-01", "10.0.0.1")}})
 	require.NoError(t, err)
-	taken, err := s.Take(ctx, store.Listing{Source: "script", Workloads: []estate.Workload{named("a", "mine now", "10.0.0.9"), named("b", "thief", "10.0.0.1")}})
+	taken, err := s.Take(ctx, store.Listing{Source: "script",
+		Workloads: []estate.Workload{named("a", "mine now", "10.0.0.9"), named("b", "thief", "10.0.0.1")}})
 	require.NoError(t, err)
 	require.Len(t, taken.Conflicts, 1, "the address of another stays with it")
 	all, err := s.Workloads(ctx)
@@ -247,11 +262,14 @@ func TestASourceSpeaksForItsRank(t *testing.T) {
 	require.Equal(t, "booking-entry-01", all[0].Name)
 	require.Empty(t, all[1].Leases)
 	// The better one may take what the other gave; and what it lists no more is free.
-	_, err = s.Take(ctx, store.Listing{Source: "register", Workloads: []estate.Workload{named("b", "booking-entry-02", "10.0.0.9")}})
+	_, err = s.Take(ctx, store.Listing{Source: "register",
+		Workloads: []estate.Workload{named("b", "booking-entry-02", "10.0.0.9")}})
 	require.NoError(t, err)
-	_, err = s.Take(ctx, store.Listing{Source: "register", Workloads: []estate.Workload{named("b", "booking-entry-02", "10.0.0.9")}, Complete: true, Confirm: 1})
+	_, err = s.Take(ctx, store.Listing{Source: "register",
+		Workloads: []estate.Workload{named("b", "booking-entry-02", "10.0.0.9")}, Complete: true, Confirm: 1})
 	require.NoError(t, err)
-	_, err = s.Take(ctx, store.Listing{Source: "script", Workloads: []estate.Workload{named("a", "mine now", "10.0.0.8")}})
+	_, err = s.Take(ctx, store.Listing{Source: "script",
+		Workloads: []estate.Workload{named("a", "mine now", "10.0.0.8")}})
 	require.NoError(t, err)
 	all, err = s.Workloads(ctx)
 	require.NoError(t, err)
@@ -306,7 +324,9 @@ func TestJobsOfAServerThatIsGone(t *testing.T) {
 		require.NoError(t, err)
 		return j.State
 	}
-	require.Equal(t, []string{"running", "done", "failed"}, []string{state(mine.ID), state(stored.ID), state(left.ID)})
+	require.Equal(t, []string{"running", "done", "failed"}, []string{state(mine.ID), state(stored.ID),
+		state(left.ID)})
 	_, err = s.AddBatch(store.WithJob(ctx, left.ID), store.Batch{ID: "c"})
-	require.ErrorContains(t, err, "was given up meanwhile", "nothing is stored for a job that was said to have failed")
+	require.ErrorContains(t, err, "was given up meanwhile",
+		"nothing is stored for a job that was said to have failed")
 }

@@ -29,7 +29,8 @@ func (s *Store) Workloads(ctx context.Context) ([]estate.Workload, error) {
 func workloads(ctx context.Context, tx pgx.Tx, ids []string) ([]estate.Workload, error) {
 	var out []estate.Workload
 	index := map[string]int{}
-	rows, err := tx.Query(ctx, `SELECT id, name, os, kind, coalesce(retired, '0001-01-01T00:00:00Z') FROM workloads WHERE $1::text[] IS NULL OR id = ANY ($1) ORDER BY id COLLATE "C"`, ids)
+	rows, err := tx.Query(ctx,
+		`SELECT id, name, os, kind, coalesce(retired, '0001-01-01T00:00:00Z') FROM workloads WHERE $1::text[] IS NULL OR id = ANY ($1) ORDER BY id COLLATE "C"`, ids)
 	if err != nil {
 		return nil, err
 	}
@@ -52,7 +53,8 @@ func workloads(ctx context.Context, tx pgx.Tx, ids []string) ([]estate.Workload,
 	var id string
 	var t estate.Tag
 	if _, err := pgx.ForEachRow(rows, []any{&id, &t.Key, &t.Value, &t.Source, &t.By, &t.At}, func() error {
-		if i, there := index[id]; there && t.Value != "" { // a value that was set before its workload came is of nobody
+		// a value that was set before its workload came is of nobody
+		if i, there := index[id]; there && t.Value != "" {
 			out[i].Tags = append(out[i].Tags, t)
 		}
 		return nil
@@ -126,7 +128,8 @@ func (e *ChangedError) Error() string {
 		return v
 	}
 	by := cmp.Or(e.Author, e.Source, "nobody")
-	return fmt.Sprintf("somebody has changed this meanwhile. %s of %s was %s; now it is %s, by %s. Nothing was changed", e.Key, e.Workload, name(*e.Was), name(e.Now), by)
+	return fmt.Sprintf("somebody has changed this meanwhile. %s of %s was %s; now it is %s, by %s. Nothing was "+
+		"changed", e.Key, e.Workload, name(*e.Was), name(e.Now), by)
 }
 
 // moved finds an edit whose tag has another value by now than it was made on.
@@ -185,7 +188,8 @@ func (s *Store) SetTags(ctx context.Context, edits []TagEdit, author, words stri
 }
 
 func writeTags(ctx context.Context, tx *sqlx.Tx, edits []TagEdit, author string) error {
-	if _, err := tx.ExecContext(ctx, `INSERT INTO sources VALUES ($1, 0) ON CONFLICT DO NOTHING`, estate.ByHand); err != nil {
+	if _, err := tx.ExecContext(ctx, `INSERT INTO sources VALUES ($1, 0) ON CONFLICT DO NOTHING`,
+		estate.ByHand); err != nil {
 		return err
 	}
 	ids, keys, values, removed := columnsOf(edits)
@@ -209,7 +213,8 @@ func columnsOf(edits []TagEdit) (ids, keys, values []string, removed []bool) {
 		if e.Value != nil {
 			value = *e.Value
 		}
-		ids, keys, values, removed = append(ids, e.Workload), append(keys, e.Key), append(values, value), append(removed, e.Value == nil)
+		ids, keys, values, removed = append(ids, e.Workload), append(keys, e.Key), append(values, value),
+			append(removed, e.Value == nil)
 	}
 	return ids, keys, values, removed
 }

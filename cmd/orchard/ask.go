@@ -60,7 +60,8 @@ func askAll(in inputs, file, out string) error {
 	}
 	defer w.drop()
 	rows := csv.NewWriter(w)
-	_ = rows.Write([]string{"line", "question", "verdict", "expected", "as_expected", "pairs", "permit", "reject", "uncovered", "mixed", "answer"})
+	_ = rows.Write([]string{"line", "question", "verdict", "expected", "as_expected", "pairs", "permit", "reject",
+		"uncovered", "mixed", "answer"})
 	off := 0
 	for i, a := range census.AnswerAll(questions) {
 		q := &questions[i]
@@ -72,7 +73,8 @@ func askAll(in inputs, file, out string) error {
 			}
 		}
 		n := strconv.Itoa
-		_ = rows.Write([]string{n(q.Line), q.Text, a.Verdict(), expected, as, n(a.Pairs), n(a.Of[decide.Permit]), n(a.Of[decide.Reject]), n(a.Of[decide.Uncovered]), n(a.Mixed), census.Words(q, a)})
+		_ = rows.Write([]string{n(q.Line), q.Text, a.Verdict(), expected, as, n(a.Pairs), n(a.Of[decide.Permit]),
+			n(a.Of[decide.Reject]), n(a.Of[decide.Uncovered]), n(a.Mixed), census.Words(q, a)})
 	}
 	rows.Flush()
 	if err := rows.Error(); err != nil {

@@ -11,11 +11,14 @@ import (
 func TestAsk(t *testing.T) {
 	dir := t.TempDir()
 	w := write(t, dir, "w.csv", workloads)
-	p := write(t, dir, "p.orchard", "group live = env is live\ngroup all = not outside\nlayer l\npermit live -> all on tcp/443\n")
+	p := write(t, dir, "p.orchard",
+		"group live = env is live\ngroup all = not outside\nlayer l\npermit live -> all on tcp/443\n")
 	ask := func(questions string) outcome {
-		return orchard(t, questions, "ask", "--workloads", w, "--policy", p, "--questions", "-", "--as-of", "2026-11-01T00:00:00Z")
+		return orchard(t, questions, "ask", "--workloads", w, "--policy", p, "--questions", "-", "--as-of",
+			"2026-11-01T00:00:00Z")
 	}
-	got := ask("live -> w1 tcp/443 = permit  # so it shall stay\nall -> all tcp/443-444\n10.9.9.9 -> w1 tcp/443 = uncovered\n")
+	got := ask("live -> w1 tcp/443 = permit  # so it shall stay\nall -> all tcp/443-444\n10.9.9.9 -> w1 tcp/443 = " +
+		"uncovered\n")
 	require.Zero(t, got.status, got.errors)
 	rows, err := csv.NewReader(strings.NewReader(got.out)).ReadAll()
 	require.NoError(t, err)

@@ -42,14 +42,17 @@ func BenchmarkCheck(b *testing.B) {
 	require.NoError(b, os.WriteFile(name("policy.orchard"), []byte(text), 0o644))
 	write("flows.csv", func(w *csv.Writer) {
 		r := rand.New(rand.NewPCG(1, 2))
-		_ = w.Write([]string{"start", "end", "src", "dst", "proto", "sport", "dport", "bytes", "packets", "connections", "outcome", "observer"})
+		_ = w.Write([]string{"start", "end", "src", "dst", "proto", "sport", "dport", "bytes", "packets",
+			"connections", "outcome", "observer"})
 		for i := range 1_000_000 {
 			at := time.Date(2026, 11, 16, 0, 0, i%600_000, 0, time.UTC).Format(time.RFC3339)
-			_ = w.Write([]string{at, at, sample.LargeAddr(r.IntN(100_000)).String(), sample.LargeAddr(r.IntN(100_000)).String(), "tcp", fmt.Sprint(1024 + r.IntN(60000)),
+			_ = w.Write([]string{at, at, sample.LargeAddr(r.IntN(100_000)).String(),
+				sample.LargeAddr(r.IntN(100_000)).String(), "tcp", fmt.Sprint(1024 + r.IntN(60000)),
 				fmt.Sprint(uint32(sample.LargePoint(r)) & 0xffff), "5120", "9", "1", "carried", "tap-1"})
 		}
 	})
-	in := inputs{workloads: name("workloads.csv"), policy: name("policy.orchard"), flows: name("flows.csv"), asOf: "2026-11-18T00:00:00Z"}
+	in := inputs{workloads: name("workloads.csv"), policy: name("policy.orchard"), flows: name("flows.csv"),
+		asOf: "2026-11-18T00:00:00Z"}
 
 	start := time.Now()
 	for _, f := range []string{in.workloads, in.flows} {

@@ -16,7 +16,8 @@ func checkCommand() *cobra.Command {
 	var in inputs
 	var o checkOptions
 	cmd := &cobra.Command{
-		Use:   "check --workloads F --policy F --flows F [--as-of TIME] [--out F] [--summary F] [--against F] [--changes F] [--fail-on CONDITION]",
+		Use: "check --workloads F --policy F --flows F [--as-of TIME] [--out F] [--summary F] [--against F] " +
+			"[--changes F] [--fail-on CONDITION]",
 		Short: "Say of each flow what the policy would do with it, and which rule decides",
 		Args:  cobra.NoArgs,
 		RunE:  func(*cobra.Command, []string) error { return check(in, o) },
@@ -29,7 +30,9 @@ func checkCommand() *cobra.Command {
 	cmd.Flags().StringVar(&o.summary, "summary", "", "totals, JSON")
 	cmd.Flags().StringVar(&o.against, "against", "", "another policy, usually the one before, to compare with")
 	cmd.Flags().StringVar(&o.changes, "changes", "", "with --against: rows whose verdict differs, CSV")
-	cmd.Flags().StringArrayVar(&o.failOn, "fail-on", nil, "with --against: end with status 1 if this holds, such as \"newly-rejected>0\"; may be given several times; measures: "+strings.Join(measureNames, ", "))
+	cmd.Flags().StringArrayVar(&o.failOn, "fail-on", nil,
+		"with --against: end with status 1 if this holds, such as \"newly-rejected>0\"; may be given several "+
+			"times; measures: "+strings.Join(measureNames, ", "))
 	needs(cmd, "workloads", "policy", "flows")
 	return cmd
 }
@@ -154,7 +157,8 @@ func check(in inputs, o checkOptions) error {
 }
 
 func writeTotals(name string, totals *checkSummary, verdicts [3]int, hits []int, c *decide.Compiled) error {
-	totals.Permit, totals.Reject, totals.Uncovered = verdicts[decide.Permit], verdicts[decide.Reject], verdicts[decide.Uncovered]
+	totals.Permit, totals.Reject, totals.Uncovered = verdicts[decide.Permit], verdicts[decide.Reject],
+		verdicts[decide.Uncovered]
 	totals.Rules = map[string]int{}
 	for i, n := range hits {
 		if n > 0 {

@@ -79,14 +79,16 @@ func (c *comparison) measures() map[string]int {
 		}
 	}
 	return map[string]int{
-		"newly-permitted": newly(decide.Permit), "newly-rejected": newly(decide.Reject), "newly-uncovered": newly(decide.Uncovered),
-		"changed":   newly(decide.Permit) + newly(decide.Reject) + newly(decide.Uncovered),
-		"permitted": all(decide.Permit), "rejected": all(decide.Reject), "uncovered": all(decide.Uncovered),
+		"newly-permitted": newly(decide.Permit), "newly-rejected": newly(decide.Reject),
+		"newly-uncovered": newly(decide.Uncovered),
+		"changed":         newly(decide.Permit) + newly(decide.Reject) + newly(decide.Uncovered),
+		"permitted":       all(decide.Permit), "rejected": all(decide.Reject), "uncovered": all(decide.Uncovered),
 		"leaks": c.leaks, "chokes": c.chokes, "broken": broken, "open": open,
 	}
 }
 
-var measureNames = []string{"newly-permitted", "newly-rejected", "newly-uncovered", "changed", "permitted", "rejected", "uncovered", "leaks", "chokes", "broken", "open"}
+var measureNames = []string{"newly-permitted", "newly-rejected", "newly-uncovered", "changed", "permitted",
+	"rejected", "uncovered", "leaks", "chokes", "broken", "open"}
 
 // condition is one --fail-on: a measure, a comparison and a number.
 type condition struct {
@@ -99,17 +101,20 @@ func parseConditions(texts []string) ([]condition, error) {
 	for _, t := range texts {
 		i := strings.IndexAny(t, "<>=")
 		if i < 0 {
-			return nil, unusable("--fail-on: found %q, expected a measure, one of > >= < <= = and a number, such as newly-rejected>0", t)
+			return nil, unusable("--fail-on: found %q, expected a measure, one of > >= < <= = and a number, such "+
+				"as newly-rejected>0", t)
 		}
 		c := condition{text: t, measure: strings.TrimSpace(t[:i])}
 		rest := strings.TrimLeft(t[i:], "<>=")
 		c.op = t[i : len(t)-len(rest)]
 		n, err := strconv.Atoi(strings.TrimSpace(rest))
 		if err != nil || !slices.Contains([]string{">", ">=", "<", "<=", "="}, c.op) {
-			return nil, unusable("--fail-on: found %q, expected a measure, one of > >= < <= = and a number, such as newly-rejected>0", t)
+			return nil, unusable("--fail-on: found %q, expected a measure, one of > >= < <= = and a number, such "+
+				"as newly-rejected>0", t)
 		}
 		if !slices.Contains(measureNames, c.measure) {
-			return nil, unusable("--fail-on: found the measure %q, expected one of %s", c.measure, strings.Join(measureNames, ", "))
+			return nil, unusable("--fail-on: found the measure %q, expected one of %s", c.measure,
+				strings.Join(measureNames, ", "))
 		}
 		c.number = n
 		out = append(out, c)

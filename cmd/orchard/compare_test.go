@@ -18,24 +18,32 @@ func TestCheckAgainstAnotherPolicy(t *testing.T) {
 		"2026-11-01T00:00:00Z,10.0.0.2,10.0.0.1,tcp,80,dropped\n"+
 		"bad,,,,,\n")
 	const head = "group live = env is live\ngroup trial = env is trial\nlayer l\n"
-	before := write(t, dir, "before.orchard", head+"permit any -> live on tcp/443\nassert never trial -> live on any\n")
-	after := write(t, dir, "after.orchard", head+"reject trial -> live on any\npermit live -> live on any\nassert never trial -> live on any\n")
+	before := write(t, dir, "before.orchard",
+		head+"permit any -> live on tcp/443\nassert never trial -> live on any\n")
+	after := write(t, dir, "after.orchard",
+		head+"reject trial -> live on any\npermit live -> live on any\nassert never trial -> live on any\n")
 	ask := func(args ...string) outcome {
-		return orchard(t, "", append([]string{"check", "--workloads", w, "--policy", after, "--flows", flows, "--as-of", "2026-11-02T00:00:00Z", "--out", filepath.Join(dir, "out.csv")}, args...)...)
+		return orchard(t, "", append([]string{"check", "--workloads", w, "--policy", after, "--flows", flows,
+			"--as-of", "2026-11-02T00:00:00Z", "--out", filepath.Join(dir, "out.csv")}, args...)...)
 	}
-	o := ask("--against", before, "--changes", filepath.Join(dir, "changes.csv"), "--summary", filepath.Join(dir, "sum.json"), "--fail-on", "newly-rejected>0", "--fail-on", "broken > 0", "--fail-on", "leaks>=1")
+	o := ask("--against", before, "--changes", filepath.Join(dir, "changes.csv"), "--summary",
+		filepath.Join(dir, "sum.json"), "--fail-on", "newly-rejected>0", "--fail-on", "broken > 0", "--fail-on",
+		"leaks>=1")
 	require.Equal(t, 1, o.status, o.errors)
 	require.Contains(t, o.errors, "failed: newly-rejected>0: it is 1")
 	require.NotContains(t, o.errors, "failed: broken")
 	require.Contains(t, o.errors, "failed: leaks>=1")
 	text, err := os.ReadFile(filepath.Join(dir, "changes.csv"))
 	require.NoError(t, err)
-	require.Equal(t, "row,before,after,rule_before,rule_after\n2,permit,reject,4,4\n3,uncovered,permit,,5\n", string(text))
+	require.Equal(t, "row,before,after,rule_before,rule_after\n2,permit,reject,4,4\n3,uncovered,permit,,5\n",
+		string(text))
 	var sum checkSummary
 	text, err = os.ReadFile(filepath.Join(dir, "sum.json"))
 	require.NoError(t, err)
 	require.NoError(t, json.Unmarshal(text, &sum))
-	require.Equal(t, map[string]map[string]int{"permit": {"permit": 1, "reject": 1, "uncovered": 0}, "reject": {"permit": 0, "reject": 0, "uncovered": 0}, "uncovered": {"permit": 1, "reject": 0, "uncovered": 0}}, sum.Against.Counts)
+	require.Equal(t, map[string]map[string]int{"permit": {"permit": 1, "reject": 1, "uncovered": 0},
+		"reject":    {"permit": 0, "reject": 0, "uncovered": 0},
+		"uncovered": {"permit": 1, "reject": 0, "uncovered": 0}}, sum.Against.Counts)
 	require.Equal(t, []string{"newly-rejected>0", "leaks>=1"}, sum.Against.Failed)
 	require.Equal(t, 2, sum.Against.Measures["changed"])
 	require.Equal(t, 1, sum.Against.Measures["chokes"])

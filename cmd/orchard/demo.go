@@ -42,7 +42,8 @@ func demoCommand() *cobra.Command {
 
 func writeDemo(o demo.Options, dir string) error {
 	if o.Workloads < 100 || o.Workloads > 100_000 || o.Days < 1 || o.Days > 60 {
-		return unusable("found --scale %d and --days %d, expected 100 to 100000 workloads and 1 to 60 days", o.Workloads, o.Days)
+		return unusable("found --scale %d and --days %d, expected 100 to 100000 workloads and 1 to 60 days",
+			o.Workloads, o.Days)
 	}
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return unusable("%s", err)

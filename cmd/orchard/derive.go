@@ -23,7 +23,8 @@ func deriveCommand() *cobra.Command {
 		Args:  cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			if !(balance >= 0 && balance <= 1) {
-				return unusable("--balance: found %v, expected a number from 0 (tightest) to 1 (fewest rules)", balance)
+				return unusable("--balance: found %v, expected a number from 0 (tightest) to 1 (fewest rules)",
+					balance)
 			}
 			return deriveRules(in, balance, out, summary)
 		},
@@ -109,7 +110,8 @@ func deriveRules(in inputs, balance float64, out, summary string) error {
 			as.Examples = append(as.Examples, fmt.Sprintf("%s -> %s %s", v.Client.Addr, v.Server.Addr, v.Point))
 		}
 		s.SetAside = append(s.SetAside, as)
-		fmt.Fprintf(os.Stderr, "set aside as %s: %s (%s)\n", a.Reason, plural(len(a.Conversations), "conversation", "conversations"), a.Reason.Words())
+		fmt.Fprintf(os.Stderr, "set aside as %s: %s (%s)\n", a.Reason,
+			plural(len(a.Conversations), "conversation", "conversations"), a.Reason.Words())
 	}
 	if err := writeAll(out, derived); err != nil {
 		return err

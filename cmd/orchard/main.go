@@ -30,7 +30,8 @@ func run(args []string) int {
 		SilenceUsage:  true,
 	}
 	root.CompletionOptions.DisableDefaultCmd = true
-	root.AddCommand(checkCommand(), deriveCommand(), assertCommand(), askCommand(), formatCommand(), demoCommand(), serveCommand(), openapiCommand())
+	root.AddCommand(checkCommand(), deriveCommand(), assertCommand(), askCommand(), formatCommand(), demoCommand(),
+		serveCommand(), openapiCommand())
 	root.SetArgs(args)
 	err := root.Execute()
 	if err == nil {

@@ -64,7 +64,9 @@ const workloads = "id,addresses,tag:app,tag:env,from,until\n" +
 func TestCheck(t *testing.T) {
 	dir := t.TempDir()
 	w := write(t, dir, "w.csv", "\ufeff"+workloads)
-	p := write(t, dir, "p.orchard", "# who\ngroup live = env is live\nlayer l\n\npermit live -> live on tcp/443 same env\nreject any -> live \\\n  on any\n")
+	p := write(t, dir, "p.orchard",
+		"# who\ngroup live = env is live\nlayer l\n\npermit live -> live on tcp/443 same env\nreject any -> live "+
+			"\\\n  on any\n")
 	f := write(t, dir, "f.csv", "start,src,dst,proto,dport,colour\r\n"+
 		"2026-11-19T23:59:59.999Z,10.0.0.1,10.0.0.2,tcp,443,red\r\n"+
 		"2026-11-20T01:00:00+01:00,10.0.0.1,10.0.0.2,6,0443,red\r\n\r\n"+
@@ -73,10 +75,12 @@ func TestCheck(t *testing.T) {
 		"2026-11-20T00:00:00Z,10.0.0.2,10.0.0.1,tcp,1\r\n"+
 		"2026-11-20T00:00:00Z,10.0.0.9,::ffff:10.0.0.1,47,65536,\r\n"+
 		"2026-11-20T00:00:00Z,10.0.0.9,::ffff:10.0.0.1,47,7,\r\n")
-	got := orchard(t, "", "check", "--workloads", w, "--policy", p, "--flows", f, "--summary", filepath.Join(dir, "s.json"))
+	got := orchard(t, "", "check", "--workloads", w, "--policy", p, "--flows", f, "--summary",
+		filepath.Join(dir, "s.json"))
 	require.Zero(t, got.status, got.errors)
 	require.Equal(t, "row,verdict,rule\n1,permit,5\n2,uncovered,\n3,reject,6\n4,error,\n5,error,\n6,error,\n7,reject,6\n", got.out)
-	for _, want := range []string{"f.csv:6: column dst: found \"10.0.0.300\"", "f.csv:7: found 5 cells, expected 6", "f.csv:8: column dport", `warning: column "colour"`} {
+	for _, want := range []string{"f.csv:6: column dst: found \"10.0.0.300\"", "f.csv:7: found 5 cells, expected 6",
+		"f.csv:8: column dport", `warning: column "colour"`} {
 		require.Contains(t, got.errors, want)
 	}
 	var s checkSummary
@@ -99,17 +103,29 @@ func TestUnusableInputEndsWithTwo(t *testing.T) {
 		{"nothing", []string{"check"}, "required flag"},
 		{"an unknown command", []string{"chek"}, "unknown command"},
 		{"a missing file", []string{"check", "--workloads", w, "--policy", "nowhere", "--flows", f}, "nowhere"},
-		{"two from standard input", []string{"check", "--workloads", "-", "--policy", "-", "--flows", f}, "standard input for one"},
+		{"two from standard input", []string{"check", "--workloads", "-", "--policy", "-", "--flows", f},
+			"standard input for one"},
 		{"a time", []string{"check", "--workloads", w, "--policy", p, "--flows", f, "--as-of", "noon"}, "--as-of"},
-		{"a balance", []string{"derive", "--workloads", w, "--policy", p, "--flows", f, "--balance", "NaN"}, "--balance"},
-		{"a policy", []string{"check", "--workloads", w, "--policy", file("bad.orchard", "layer l\n\npermit a -> any on any"), "--flows", f}, "bad.orchard:3:8: found the unknown group a"},
-		{"flows without a column", []string{"check", "--workloads", w, "--policy", p, "--flows", file("f2.csv", "start,src,dst,proto\n")}, "f2.csv:1: column dport"},
-		{"a column twice", []string{"check", "--workloads", w, "--policy", p, "--flows", file("f3.csv", "start,src,dst,proto,dport,src\n")}, "f3.csv:1: column src: found the column twice"},
-		{"an empty file", []string{"check", "--workloads", file("w2.csv", ""), "--policy", p, "--flows", f}, "w2.csv:1: found an empty file"},
-		{"a short row", []string{"assert", "--workloads", file("w3.csv", "id,os\nw1\n"), "--policy", p}, "w3.csv:2: found 1 cells, expected 2"},
-		{"a bad address", []string{"assert", "--workloads", file("w4.csv", "id,addresses\nw1,10.0.0.1 10.0.0.01\n"), "--policy", p}, "w4.csv:2: column addresses"},
-		{"a row that disagrees", []string{"assert", "--workloads", file("w5.csv", "id,os\nw1,\nw1,linux\n"), "--policy", p}, "w5.csv:3: column os"},
-		{"a conflict", []string{"assert", "--workloads", file("w6.csv", "id,addresses\nw1,10.0.0.1\nw2,::ffff:10.0.0.1\n"), "--policy", p}, `w6.csv:3: column addresses: workloads "w1" and "w2" both claim address 10.0.0.1`},
+		{"a balance", []string{"derive", "--workloads", w, "--policy", p, "--flows", f, "--balance", "NaN"},
+			"--balance"},
+		{"a policy", []string{"check", "--workloads", w, "--policy",
+			file("bad.orchard", "layer l\n\npermit a -> any on any"), "--flows", f},
+			"bad.orchard:3:8: found the unknown group a"},
+		{"flows without a column", []string{"check", "--workloads", w, "--policy", p, "--flows",
+			file("f2.csv", "start,src,dst,proto\n")}, "f2.csv:1: column dport"},
+		{"a column twice", []string{"check", "--workloads", w, "--policy", p, "--flows",
+			file("f3.csv", "start,src,dst,proto,dport,src\n")}, "f3.csv:1: column src: found the column twice"},
+		{"an empty file", []string{"check", "--workloads", file("w2.csv", ""), "--policy", p, "--flows", f},
+			"w2.csv:1: found an empty file"},
+		{"a short row", []string{"assert", "--workloads", file("w3.csv", "id,os\nw1\n"), "--policy", p},
+			"w3.csv:2: found 1 cells, expected 2"},
+		{"a bad address", []string{"assert", "--workloads", file("w4.csv", "id,addresses\nw1,10.0.0.1 10.0.0.01\n"),
+			"--policy", p}, "w4.csv:2: column addresses"},
+		{"a row that disagrees", []string{"assert", "--workloads", file("w5.csv", "id,os\nw1,\nw1,linux\n"),
+			"--policy", p}, "w5.csv:3: column os"},
+		{"a conflict", []string{"assert", "--workloads", file("w6.csv",
+			"id,addresses\nw1,10.0.0.1\nw2,::ffff:10.0.0.1\n"), "--policy", p},
+			`w6.csv:3: column addresses: workloads "w1" and "w2" both claim address 10.0.0.1`},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			got := orchard(t, "", c.args...)
@@ -122,15 +138,20 @@ func TestUnusableInputEndsWithTwo(t *testing.T) {
 
 func TestEmptyLeasesClaimNothing(t *testing.T) {
 	dir := t.TempDir()
-	w := write(t, dir, "w.csv", "id,addresses,from,until\nw1,10.0.0.1,2026-01-02T00:00:00Z,2026-01-01T00:00:00Z\nw2,10.0.0.1,2026-01-02T00:00:00Z,\n")
-	got := orchard(t, "layer l\npermit workload w2 -> any on any\nassert always workload w2 -> any on any\nassert always workload w1 -> any on any", "assert", "--workloads", w, "--policy", "-")
-	require.Equal(t, outcome{0, "line,kind,result,client,server,service,rule\n3,always,holds,,,,\n4,always,holds,,,,\n", ""}, got)
+	w := write(t, dir, "w.csv",
+		"id,addresses,from,until\nw1,10.0.0.1,2026-01-02T00:00:00Z,2026-01-01T00:00:00Z\nw2,10.0.0.1,2026-01-02T00:00:00Z,\n")
+	got := orchard(t, "layer l\npermit workload w2 -> any on any\nassert always workload w2 -> any on any\nassert "+
+		"always workload w1 -> any on any", "assert", "--workloads", w, "--policy", "-")
+	require.Equal(t, outcome{0,
+		"line,kind,result,client,server,service,rule\n3,always,holds,,,,\n4,always,holds,,,,\n", ""}, got)
 }
 
 func TestAssertStatusAndCounterexample(t *testing.T) {
 	dir := t.TempDir()
 	w := write(t, dir, "w.csv", workloads)
-	p := write(t, dir, "p.orchard", "group live = env is live\nlayer l\npermit any -> live on tcp/443\nassert never outside -> live on tcp/442-443\nassert only live -> live on icmp/8\n")
+	p := write(t, dir, "p.orchard",
+		"group live = env is live\nlayer l\npermit any -> live on tcp/443\nassert never outside -> live on "+
+			"tcp/442-443\nassert only live -> live on icmp/8\n")
 	got := orchard(t, "", "assert", "--workloads", w, "--policy", p, "--as-of", "2026-11-01T00:00:00Z")
 	require.Equal(t, 1, got.status)
 	rows, err := csv.NewReader(strings.NewReader(got.out)).ReadAll()
@@ -153,15 +174,20 @@ func TestFormat(t *testing.T) {
 
 func TestDeriveKeepsWhatStood(t *testing.T) {
 	dir := t.TempDir()
-	require.Zero(t, orchard(t, "", "demo", "--out", dir, "--scale", "150", "--days", "4", "--end", "2026-11-23T00:00:00Z").status)
+	require.Zero(t, orchard(t, "", "demo", "--out", dir, "--scale", "150", "--days", "4", "--end",
+		"2026-11-23T00:00:00Z").status)
 	at := func(name string) string { return filepath.Join(dir, name) }
-	p := write(t, dir, "p.orchard", "layer guardrails # first\r\nreject outside -> any on tcp/22\r\n\r\n# the rest\r\nlayer closing\r\nreject any -> any on any")
-	args := []string{"derive", "--workloads", at("workloads.csv"), "--policy", p, "--flows", at("flows.csv"), "--summary", at("s.json"), "--as-of", "2026-11-23T00:00:00Z"}
+	p := write(t, dir, "p.orchard",
+		"layer guardrails # first\r\nreject outside -> any on tcp/22\r\n\r\n# the rest\r\nlayer closing\r\nreject "+
+			"any -> any on any")
+	args := []string{"derive", "--workloads", at("workloads.csv"), "--policy", p, "--flows", at("flows.csv"),
+		"--summary", at("s.json"), "--as-of", "2026-11-23T00:00:00Z"}
 	got := orchard(t, "", args...)
 	require.Zero(t, got.status, got.errors)
 	require.Equal(t, got, orchard(t, "", args...), "the same input gives the same policy")
 	require.Contains(t, got.errors, "set aside as ")
-	given, lines := strings.Split("layer guardrails # first\r\nreject outside -> any on tcp/22\r\n\r\n# the rest\r\nlayer closing\r\nreject any -> any on any", "\n"), strings.Split(got.out, "\n")
+	given, lines := strings.Split("layer guardrails # first\r\nreject outside -> any on tcp/22\r\n\r\n# the "+
+		"rest\r\nlayer closing\r\nreject any -> any on any", "\n"), strings.Split(got.out, "\n")
 	for i, to := range policy.Follow(given, lines) {
 		require.NotZero(t, to, "%q is gone", given[i])
 	}
@@ -175,7 +201,8 @@ func TestDeriveKeepsWhatStood(t *testing.T) {
 	require.LessOrEqual(t, s.Covered, s.Considered)
 	require.NotNil(t, s.Gone)
 	require.Positive(t, s.Fill)
-	again := orchard(t, got.out, "derive", "--workloads", at("workloads.csv"), "--policy", "-", "--flows", at("flows.csv"))
+	again := orchard(t, got.out, "derive", "--workloads", at("workloads.csv"), "--policy", "-", "--flows",
+		at("flows.csv"))
 	require.Equal(t, got.out, again.out, "what is derived is not derived again")
 }
 
@@ -197,7 +224,9 @@ func TestCheckAgreesWithWalk(t *testing.T) {
 		walk := decide.NewWalk(e, p, asOf)
 		want := []string{"row,verdict,rule"}
 		for row := range 30 {
-			r := flow.Record{Start: sample.Instant(t), Client: rapid.SampledFrom(sample.Addresses).Draw(t, "client"), Server: rapid.SampledFrom(sample.Addresses).Draw(t, "server"), Point: rapid.SampledFrom(sample.Points).Draw(t, "point"), Connections: 1}
+			r := flow.Record{Start: sample.Instant(t), Client: rapid.SampledFrom(sample.Addresses).Draw(t, "client"),
+				Server: rapid.SampledFrom(sample.Addresses).Draw(t, "server"),
+				Point:  rapid.SampledFrom(sample.Points).Draw(t, "point"), Connections: 1}
 			r.End = r.Start
 			require.NoError(t, w.Write(ingest.FlowRow(r)))
 			rule := walk.Decide(e.At(r.Client, r.Start), e.At(r.Server, r.Start), r.Point)
@@ -208,7 +237,8 @@ func TestCheckAgreesWithWalk(t *testing.T) {
 			want = append(want, strconv.Itoa(row+1)+","+decide.VerdictOf(rule).String()+","+line)
 		}
 		w.Flush()
-		in := inputs{write(t, dir, "w.csv", a.String()), write(t, dir, "p.orchard", text), write(t, dir, "f.csv", b.String()), asOf.Time().Format(time.RFC3339)}
+		in := inputs{write(t, dir, "w.csv", a.String()), write(t, dir, "p.orchard", text),
+			write(t, dir, "f.csv", b.String()), asOf.Time().Format(time.RFC3339)}
 		require.NoError(t, check(in, checkOptions{out: filepath.Join(dir, "v.csv")}))
 		got, err := os.ReadFile(filepath.Join(dir, "v.csv"))
 		require.NoError(t, err)
@@ -218,7 +248,8 @@ func TestCheckAgreesWithWalk(t *testing.T) {
 
 func TestEveryPointSurvivesTheFile(t *testing.T) {
 	for _, pt := range sample.Points {
-		row := strings.Join(ingest.FlowRow(flow.Record{Client: sample.Addresses[0], Server: sample.Addresses[1], Point: pt}), ",")
+		row := strings.Join(ingest.FlowRow(flow.Record{Client: sample.Addresses[0], Server: sample.Addresses[1],
+			Point: pt}), ",")
 		f, err := ingest.NewFlows(strings.NewReader(strings.Join(ingest.FlowHeader, ",") + "\n" + row))
 		require.NoError(t, err)
 		r, err := f.Next()

@@ -23,7 +23,8 @@ func questions(c *decide.Compiled, workloads, n int) []question {
 	r := rand.New(rand.NewPCG(1, 2))
 	out := make([]question, n)
 	for i := range out {
-		out[i] = question{c.At(sample.LargeAddr(r.IntN(workloads)), estate.Instant{}), c.At(sample.LargeAddr(r.IntN(workloads)), estate.Instant{}), sample.LargePoint(r)}
+		out[i] = question{c.At(sample.LargeAddr(r.IntN(workloads)), estate.Instant{}),
+			c.At(sample.LargeAddr(r.IntN(workloads)), estate.Instant{}), sample.LargePoint(r)}
 	}
 	return out
 }
@@ -61,7 +62,8 @@ func BenchmarkVerdict(b *testing.B) {
 
 // Compiling from a parsed policy, with memory for each workload.
 func BenchmarkCompile(b *testing.B) {
-	for _, size := range []struct{ workloads, groups, rules int }{{1000, 100, 100}, {10_000, 1000, 1000}, {100_000, 1000, 2000}} {
+	for _, size := range []struct{ workloads, groups, rules int }{{1000, 100, 100}, {10_000, 1000, 1000},
+		{100_000, 1000, 2000}} {
 		b.Run(fmt.Sprintf("workloads=%d/rules=%d", size.workloads, size.rules), func(b *testing.B) {
 			e, text := sample.Large(size.workloads, size.groups, size.rules)
 			p, _ := policy.Parse(text)

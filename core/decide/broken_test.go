@@ -43,10 +43,12 @@ func TestATextWithErrorsCanBeCompiled(t *testing.T) {
 }
 
 func TestAPatternThatCannotBeUsedDecidesNothing(t *testing.T) {
-	p, errs := policy.Parse("group g = name matches " + `"` + strings.Repeat("(a|b)*", 2000) + `"` + "\ngroup h = not member of g\n")
+	p, errs := policy.Parse("group g = name matches " + `"` + strings.Repeat("(a|b)*", 2000) + `"` +
+		"\ngroup h = not member of g\n")
 	require.Len(t, errs, 1)
 	require.Equal(t, 1, errs[0].Line)
-	e, _ := estate.New([]estate.Workload{{ID: "a", Name: "ab", Leases: []estate.Lease{{Addr: netip.MustParseAddr("10.0.0.1"), From: estate.Beginning, Until: estate.End}}}})
+	e, _ := estate.New([]estate.Workload{{ID: "a", Name: "ab",
+		Leases: []estate.Lease{{Addr: netip.MustParseAddr("10.0.0.1"), From: estate.Beginning, Until: estate.End}}}})
 	c := decide.Compile(e, p, estate.Instant{})
 	at := c.At(netip.MustParseAddr("10.0.0.1"), c.AsOf)
 	require.Equal(t, expr.Undecided, c.Group("g", at))

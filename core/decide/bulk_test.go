@@ -29,7 +29,8 @@ func TestEvaluateCountsWhatEachRowSays(t *testing.T) {
 		const bins = 5
 		var cols decide.Columns
 		cols.Starts = []int32{0}
-		want := decide.Tally{Rules: make([]int, len(p.Rules)), Bins: make([]decide.Counts, bins), Pairs: map[[2]int32]decide.Counts{}}
+		want := decide.Tally{Rules: make([]int, len(p.Rules)), Bins: make([]decide.Counts, bins),
+			Pairs: map[[2]int32]decide.Counts{}}
 		var rows []int32
 		index := map[any]int32{}
 		for i, r := range p.Rules {
@@ -49,7 +50,8 @@ func TestEvaluateCountsWhatEachRowSays(t *testing.T) {
 				r = index[rule]
 			}
 			for range repeat {
-				cols.Client, cols.Server, cols.Point = append(cols.Client, a), append(cols.Server, b), append(cols.Point, pt)
+				cols.Client, cols.Server, cols.Point = append(cols.Client, a), append(cols.Server, b),
+					append(cols.Point, pt)
 				cols.Connections = append(cols.Connections, weight)
 				cols.When = append(cols.When, when...)
 				cols.Starts = append(cols.Starts, int32(len(cols.When)))
@@ -80,7 +82,8 @@ func FuzzDecide(f *testing.F) {
 		e, p := sample.Estate(t), parse(t, sample.Policy(t))
 		asOf, at := sample.Instant(t), sample.Instant(t)
 		c, w := decide.Compile(e, p, asOf), decide.NewWalk(e, p, asOf)
-		a, b := rapid.SampledFrom(sample.Addresses).Draw(t, "client"), rapid.SampledFrom(sample.Addresses).Draw(t, "server")
+		a, b := rapid.SampledFrom(sample.Addresses).Draw(t, "client"),
+			rapid.SampledFrom(sample.Addresses).Draw(t, "server")
 		for _, pt := range sample.Points {
 			require.Same(t, w.Decide(e.At(a, at), e.At(b, at), pt), c.Decide(c.At(a, at), c.At(b, at), pt))
 		}

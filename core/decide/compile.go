@@ -56,7 +56,8 @@ var roots = []netip.Prefix{netip.PrefixFrom(netip.IPv4Unspecified(), 0), netip.P
 // Compile compiles a policy, its assertions included.
 func Compile(e *estate.Estate, p *policy.Policy, asOf estate.Instant) *Compiled {
 	b := newInterner()
-	c := &Compiled{Estate: e, Policy: p, AsOf: asOf, interner: b, membership: newMembership(p), rules: newRules(b, p, asOf), prefixes: new(bart.Table[int32])}
+	c := &Compiled{Estate: e, Policy: p, AsOf: asOf, interner: b, membership: newMembership(p),
+		rules: newRules(b, p, asOf), prefixes: new(bart.Table[int32])}
 	c.atoms, c.values = c.rules.operands()
 	c.divide(append(slices.Clone(roots), c.mentioned()...))
 	m := c.newPlacer(c.signNew)
@@ -130,7 +131,8 @@ type placer struct {
 }
 
 func (c *Compiled) newPlacer(sign func(ep estate.Endpoint, before int32) int32) *placer {
-	m := &placer{Compiled: c, sign: sign, blocks: map[netip.Prefix]int32{}, ids: map[string]int32{}, named: map[string]int32{}, classes: map[string]int32{}}
+	m := &placer{Compiled: c, sign: sign, blocks: map[netip.Prefix]int32{}, ids: map[string]int32{},
+		named: map[string]int32{}, classes: map[string]int32{}}
 	atoms := c.interner.atoms.all()
 	m.groups = make([]int32, len(atoms))
 	for i := range m.groups {

@@ -46,7 +46,8 @@ func TestCompiledAgreesWithWalk(t *testing.T) {
 
 func TestVerdictsOfTheContract(t *testing.T) {
 	live := func(id, addr, app, tier, env string) estate.Workload {
-		w := estate.Workload{ID: id, Leases: []estate.Lease{{Addr: netipAddr(addr), From: estate.Beginning, Until: estate.End}}}
+		w := estate.Workload{ID: id,
+			Leases: []estate.Lease{{Addr: netipAddr(addr), From: estate.Beginning, Until: estate.End}}}
 		for k, v := range map[string]string{"app": app, "tier": tier, "env": env} {
 			w.SetTag(estate.Tag{Key: k, Value: v})
 		}
@@ -59,7 +60,8 @@ func TestVerdictsOfTheContract(t *testing.T) {
 		live("d", "10.0.0.4", "booking", "logic", ""),
 	})
 	require.Empty(t, conflicts)
-	const head = "group entry = tier is entry\ngroup logic = tier is logic\ngroup notlive = not env is live\ngroup live = env is live\ngroup trial = env is trial\nlayer l\n"
+	const head = "group entry = tier is entry\ngroup logic = tier is logic\ngroup notlive = not env is live\ngroup " +
+		"live = env is live\ngroup trial = env is trial\nlayer l\n"
 	day := estate.InstantOf(mustTime("2027-03-31T23:59:59.5Z"))
 	next := estate.InstantOf(mustTime("2027-04-01T00:00:00Z"))
 	for _, c := range []struct {
@@ -86,7 +88,8 @@ func TestVerdictsOfTheContract(t *testing.T) {
 	} {
 		p := parse(t, head+c.rule)
 		compiled := decide.Compile(e, p, c.at)
-		got := compiled.Decide(compiled.At(netipAddr(c.from), c.at), compiled.At(netipAddr(c.to), c.at), service.PointOf(service.TCP, 8443))
+		got := compiled.Decide(compiled.At(netipAddr(c.from), c.at), compiled.At(netipAddr(c.to), c.at),
+			service.PointOf(service.TCP, 8443))
 		require.Equal(t, c.want, decide.VerdictOf(got), "%s: %s -> %s", c.rule, c.from, c.to)
 	}
 }

@@ -12,12 +12,15 @@ import (
 
 func ferries() (*estate.Estate, *policy.Policy) {
 	machine := func(id, addr, env string) estate.Workload {
-		w := estate.Workload{ID: id, Leases: []estate.Lease{{Addr: netip.MustParseAddr(addr), From: estate.Beginning, Until: estate.End}}}
+		w := estate.Workload{ID: id,
+			Leases: []estate.Lease{{Addr: netip.MustParseAddr(addr), From: estate.Beginning, Until: estate.End}}}
 		w.SetTag(estate.Tag{Key: "env", Value: env})
 		return w
 	}
-	e, _ := estate.New([]estate.Workload{machine("fares-store-01", "10.20.5.10", "live"), machine("booking-logic-t03", "10.20.9.3", "")})
-	p, _ := policy.Parse("group live = env is live\ngroup trial = env is trial\nlayer separations\napart live, trial\n")
+	e, _ := estate.New([]estate.Workload{machine("fares-store-01", "10.20.5.10", "live"),
+		machine("booking-logic-t03", "10.20.9.3", "")})
+	p, _ := policy.Parse("group live = env is live\ngroup trial = env is trial\nlayer separations\napart live, " +
+		"trial\n")
 	return e, p
 }
 

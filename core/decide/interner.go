@@ -59,7 +59,8 @@ func (c *class) value(key int) int32 {
 }
 
 func newInterner() *interner {
-	return &interner{atomIndex: map[policy.Operand]int32{}, classIndex: map[string]int32{}, prefixes: map[netip.Prefix]int32{}}
+	return &interner{atomIndex: map[policy.Operand]int32{}, classIndex: map[string]int32{},
+		prefixes: map[netip.Prefix]int32{}}
 }
 
 // prefix numbers a prefix.

@@ -37,7 +37,8 @@ type keyIndex struct {
 }
 
 func newMembership(p *policy.Policy) *membership {
-	s := &membership{order: p.GroupOrder, index: make(map[string]int32, len(p.GroupOrder)), named: map[string]int32{}, byTruth: map[string]int32{}, byTests: map[string]int32{}}
+	s := &membership{order: p.GroupOrder, index: make(map[string]int32, len(p.GroupOrder)), named: map[string]int32{},
+		byTruth: map[string]int32{}, byTests: map[string]int32{}}
 	for i, g := range p.GroupOrder {
 		s.index[g.Name] = int32(i)
 	}
@@ -58,7 +59,8 @@ func newMembership(p *policy.Policy) *membership {
 			case e.IsTest():
 				k := keys[e.Key]
 				if k == nil {
-					k = &keyIndex{key: e.Key, equal: map[string][]int32{}, classes: map[string]int32{}, values: map[string]int32{}}
+					k = &keyIndex{key: e.Key, equal: map[string][]int32{}, classes: map[string]int32{},
+						values: map[string]int32{}}
 					keys[e.Key] = k
 					s.keys = append(s.keys, k)
 				}
@@ -115,7 +117,8 @@ func (k *keyIndex) class(value string) int32 {
 // sign gives the signature of an endpoint in the region with a number. known
 // has, for each group, its index in truths, or -1 for a group to evaluate; nil:
 // all are.
-func (s *membership) sign(e *estate.Estate, ep estate.Endpoint, region int32, known []int32, truths []expr.Truth) int32 {
+func (s *membership) sign(e *estate.Estate, ep estate.Endpoint, region int32, known []int32,
+	truths []expr.Truth) int32 {
 	subject := Subject(e, ep)
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -160,7 +163,8 @@ func (s *membership) evaluate(subject expr.Subject, known []int32, before []expr
 
 // resigner gives signatures to endpoints that had one under other groups: only
 // groups that are new or say something else are asked.
-func (s *membership) resigner(e *estate.Estate, old *membership, known []int32) func(ep estate.Endpoint, before int32) int32 {
+func (s *membership) resigner(e *estate.Estate, old *membership, known []int32) func(ep estate.Endpoint,
+	before int32) int32 {
 	var ask []int32
 	at := map[string]int{} // of a group to ask → place among the answers
 	for i, g := range s.order {
@@ -260,5 +264,8 @@ func (s *membership) carryFrom(old *membership) []int32 {
 
 // same reports whether the groups are those of another version, in order.
 func (s *membership) same(p *policy.Policy) bool {
-	return slices.EqualFunc(s.order, p.GroupOrder, func(a, b *policy.Group) bool { return a == b || a.Name == b.Name && a.Body() == b.Body() })
+	return slices.EqualFunc(s.order, p.GroupOrder, func(a, b *policy.Group) bool {
+		return a == b ||
+			a.Name == b.Name && a.Body() == b.Body()
+	})
 }

@@ -179,7 +179,8 @@ func (c *Compiled) Pieces(t *Table, points service.Set) []Piece {
 
 // AssertClasses gives the classes that an assertion's lists hold, and whether a
 // pair of them is within its clauses.
-func (c *Compiled) AssertClasses(assert int) (left, right func(class int32) bool, agrees func(client, server int32) bool, points service.Set) {
+func (c *Compiled) AssertClasses(assert int) (left, right func(class int32) bool,
+	agrees func(client, server int32) bool, points service.Set) {
 	m, classes := &c.rules.asserts[assert], c.interner.classes.all()
 	left = func(i int32) bool { return m.left.holds(classes[i]) }
 	right = func(i int32) bool { return m.right.holds(classes[i]) }

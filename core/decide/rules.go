@@ -36,7 +36,8 @@ func (s side) equal(t side) bool { return s.any == t.any && slices.Equal(s.atoms
 // equal reports whether two matchers match the same flows.
 func (m *matcher) equal(n *matcher) bool {
 	return m.never == n.never && m.left.equal(n.left) && m.right.equal(n.right) && slices.Equal(m.apart, n.apart) &&
-		m.within == n.within && m.area == n.area && slices.Equal(m.same, n.same) && slices.Equal(m.across, n.across) && slices.Equal(m.points, n.points)
+		m.within == n.within && m.area == n.area && slices.Equal(m.same, n.same) &&
+		slices.Equal(m.across, n.across) && slices.Equal(m.points, n.points)
 }
 
 // agrees reports whether the clauses, and for a separation the groups, hold for

@@ -35,8 +35,10 @@ type Membership struct {
 
 var partWords = map[part]string{
 	isOff: "the rule is off", expired: "its last day is over", clientList: "the client is not in its left side",
-	serverList: "the server is not in its right side", services: "the service is another", within: "not both are within the group",
-	area: "neither is in its area", same: "the two do not share the keys of same", across: "the two do not differ in the keys of across",
+	serverList: "the server is not in its right side", services: "the service is another",
+	within: "not both are within the group",
+	area:   "neither is in its area", same: "the two do not share the keys of same",
+	across:      "the two do not differ in the keys of across",
 	apartGroups: "the two are not in different groups of it",
 }
 
@@ -156,7 +158,8 @@ func (w *Walk) held(r *policy.Rule, client, server estate.Endpoint) (cs, ss []Me
 		cs, ss = w.operands(r.Left, client, false), w.operands(r.Right, server, true)
 	}
 	if r.Within != nil {
-		cs, ss = append(cs, w.Explain(r.Within.Name, client, false)), append(ss, w.Explain(r.Within.Name, server, true))
+		cs, ss = append(cs, w.Explain(r.Within.Name, client, false)),
+			append(ss, w.Explain(r.Within.Name, server, true))
 	}
 	return keep(cs), keep(ss)
 }

@@ -58,17 +58,21 @@ func TestTraceIsTheWalkInWords(t *testing.T) {
 
 func TestTraceSaysWhichPartFailed(t *testing.T) {
 	machine := func(id, addr, env, app string) estate.Workload {
-		w := estate.Workload{ID: id, Leases: []estate.Lease{{Addr: netipAddr(addr), From: estate.Beginning, Until: estate.End}}}
+		w := estate.Workload{ID: id,
+			Leases: []estate.Lease{{Addr: netipAddr(addr), From: estate.Beginning, Until: estate.End}}}
 		w.SetTag(estate.Tag{Key: "env", Value: env, Source: "sheet", By: "import"})
 		w.SetTag(estate.Tag{Key: "app", Value: app})
 		return w
 	}
-	e, _ := estate.New([]estate.Workload{machine("a", "10.0.0.1", "live", "x"), machine("b", "10.0.0.2", "trial", "y"), machine("c", "10.0.0.3", "", "y")})
+	e, _ := estate.New([]estate.Workload{machine("a", "10.0.0.1", "live", "x"),
+		machine("b", "10.0.0.2", "trial", "y"), machine("c", "10.0.0.3", "", "y")})
 	at := estate.Instant{Sec: 1_795_000_000}
 	trace := func(text, client, server string) decide.Trace {
-		p, errs := policy.Parse("group live = env is live\ngroup trial = env is trial include c2 exclude b2\ngroup both = member of live or member of trial\narea yard = live\nlayer l\n" + text)
+		p, errs := policy.Parse("group live = env is live\ngroup trial = env is trial include c2 exclude b2\ngroup " +
+			"both = member of live or member of trial\narea yard = live\nlayer l\n" + text)
 		require.Empty(t, errs)
-		return decide.NewWalk(e, p, at).Trace(e.At(netipAddr(client), at), e.At(netipAddr(server), at), service.PointOf(service.TCP, 443))
+		return decide.NewWalk(e, p, at).Trace(e.At(netipAddr(client), at), e.At(netipAddr(server), at),
+			service.PointOf(service.TCP, 443))
 	}
 	for rule, want := range map[string]string{
 		"off permit any -> any on any":              "the rule is off",
@@ -85,7 +89,8 @@ func TestTraceSaysWhichPartFailed(t *testing.T) {
 	} {
 		require.Equal(t, want, trace(rule, "10.0.0.1", "10.0.0.2").Steps[0].Failed, rule)
 	}
-	require.Equal(t, "neither is in its area", trace("permit any -> any on any area yard", "10.0.0.3", "10.0.0.2").Steps[0].Failed)
+	require.Equal(t, "neither is in its area", trace("permit any -> any on any area yard", "10.0.0.3",
+		"10.0.0.2").Steps[0].Failed)
 
 	// The chain goes down to the tag and its source.
 	tr := trace("permit both -> trial on tcp/443", "10.0.0.1", "10.0.0.2")
@@ -96,7 +101,8 @@ func TestTraceSaysWhichPartFailed(t *testing.T) {
 	require.Equal(t, "env is live", reason.Kids[0].Text)
 
 	// What is one tag away from matching is the closest, and says which tag.
-	tr = trace("permit any -> any on udp\nreject live -> trial on tcp/443\npermit trial -> live on icmp", "10.0.0.1", "10.0.0.3")
+	tr = trace("permit any -> any on udp\nreject live -> trial on tcp/443\npermit trial -> live on icmp", "10.0.0.1",
+		"10.0.0.3")
 	require.Equal(t, 7, tr.Closest.Rule.Line)
 	require.Equal(t, []string{"env"}, expr.MissingKeys(tr.Closest.Because[0].Reasons))
 	require.Nil(t, trace("permit outside -> outside on udp", "10.0.0.1", "10.0.0.3").Closest)

@@ -129,7 +129,8 @@ func (c *Compiled) SameGroups(d *Compiled) bool {
 // Nothing reports whether estate and policy are the same ones, and the later
 // instant changes nothing either.
 func (u *Update) Nothing() bool {
-	return u.Before.Estate == u.After.Estate && u.Before.Policy == u.After.Policy && len(u.Moved) == 0 && len(u.fresh) == 0 && len(u.gone()) == 0
+	return u.Before.Estate == u.After.Estate && u.Before.Policy == u.After.Policy && len(u.Moved) == 0 &&
+		len(u.fresh) == 0 && len(u.gone()) == 0
 }
 
 // changedKeys gives the keys of which two states of a workload differ.
@@ -218,7 +219,8 @@ func (c *Compiled) WithPolicy(p *policy.Policy, asOf estate.Instant) *Update {
 	}
 	u.outside(fresh)
 	u.follow()
-	next.rules.before.Store(&older{rules: c.rules, now: u.Rules, changed: [2][]int32{u.gone(), u.fresh}, renamed: map[*Table]*Table{}})
+	next.rules.before.Store(&older{rules: c.rules, now: u.Rules, changed: [2][]int32{u.gone(), u.fresh},
+		renamed: map[*Table]*Table{}})
 	c.rules.before.Store(nil) // one step back is enough
 	return u
 }
@@ -255,12 +257,16 @@ func (c *Compiled) stale(before *Compiled, groups bool) func(workload int32, pla
 		return nil
 	}
 	return func(i int32, places []place) bool {
-		if slices.ContainsFunc(places, func(p place) bool { return p.signature >= 0 && signatures.has(p.signature) }) {
+		if slices.ContainsFunc(places, func(p place) bool {
+			return p.signature >= 0 &&
+				signatures.has(p.signature)
+		}) {
 			return true
 		}
 		w := c.Estate.Workload(i)
 		return w != nil && slices.ContainsFunc(others, func(o policy.Operand) bool {
-			return o.Kind == policy.IsWorkload && o.Name == w.ID || o.Kind == policy.InPrefix && slices.ContainsFunc(w.Leases, func(l estate.Lease) bool { return o.Prefix.Contains(l.Addr) })
+			return o.Kind == policy.IsWorkload && o.Name == w.ID || o.Kind == policy.InPrefix &&
+				slices.ContainsFunc(w.Leases, func(l estate.Lease) bool { return o.Prefix.Contains(l.Addr) })
 		})
 	}
 }
@@ -295,11 +301,13 @@ func (u *Update) moved(addrs []netip.Addr) {
 				if before.Workload == after.Workload && u.stays(before.place(), after.place()) {
 					continue
 				}
-				if n := len(u.Moved); n > first && u.Moved[n-1].Until == from && u.Moved[n-1].Before == before && u.Moved[n-1].After == after {
+				if n := len(u.Moved); n > first && u.Moved[n-1].Until == from && u.Moved[n-1].Before == before &&
+					u.Moved[n-1].After == after {
 					u.Moved[n-1].Until = until
 					continue
 				}
-				u.Moved = append(u.Moved, Moved{Where: netip.PrefixFrom(addr, addr.BitLen()), From: from, Until: until, Before: before, After: after})
+				u.Moved = append(u.Moved, Moved{Where: netip.PrefixFrom(addr, addr.BitLen()), From: from,
+					Until: until, Before: before, After: after})
 			}
 		}
 	}
@@ -359,7 +367,8 @@ func (u *Update) outside(fresh []int) {
 			return Placed{estate.Endpoint{Addr: addr, Workload: estate.Outside}, p.class, p.signature}
 		}
 		if before, after := of(u.Before), of(u.After); !u.stays(before.place(), after.place()) {
-			u.Moved = append(u.Moved, Moved{Where: r.prefix, Outside: true, From: estate.Beginning, Until: estate.End, Before: before, After: after})
+			u.Moved = append(u.Moved, Moved{Where: r.prefix, Outside: true, From: estate.Beginning, Until: estate.End,
+				Before: before, After: after})
 		}
 	}
 }

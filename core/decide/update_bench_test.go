@@ -13,7 +13,8 @@ import (
 	"lucidorchard/core/sample"
 )
 
-var updateSizes = []struct{ workloads, groups, rules int }{{1000, 100, 100}, {10_000, 400, 1000}, {100_000, 1000, 2000}}
+var updateSizes = []struct{ workloads, groups, rules int }{{1000, 100, 100}, {10_000, 400, 1000},
+	{100_000, 1000, 2000}}
 
 // each times f b.N times and reports the median, the 99th of a hundred, and how
 // many times a fresh compile takes.
@@ -43,7 +44,8 @@ func BenchmarkTagChange(b *testing.B) {
 			r := rand.New(rand.NewPCG(3, 4))
 			each(b, c, func(i int) {
 				w := *c.Estate.Workload(int32(r.IntN(size.workloads)))
-				w.SetTag(estate.Tag{Key: []string{"env", "tier", "app"}[i%3], Value: []string{"trial", "store", fmt.Sprintf("app%d", r.IntN(90))}[i%3]})
+				w.SetTag(estate.Tag{Key: []string{"env", "tier", "app"}[i%3],
+					Value: []string{"trial", "store", fmt.Sprintf("app%d", r.IntN(90))}[i%3]})
 				next, touched, _ := c.Estate.With([]estate.Workload{w}, nil)
 				c = c.WithEstate(next, touched).After
 			})
@@ -93,7 +95,8 @@ func BenchmarkBulk(b *testing.B) {
 	var cols decide.Columns
 	cols.Starts = make([]int32, rows+1)
 	for i := range rows {
-		cols.Client, cols.Server = append(cols.Client, int32(r.IntN(len(ends.Class)))), append(cols.Server, int32(r.IntN(len(ends.Class))))
+		cols.Client, cols.Server = append(cols.Client, int32(r.IntN(len(ends.Class)))),
+			append(cols.Server, int32(r.IntN(len(ends.Class))))
 		cols.Point, cols.Connections = append(cols.Point, sample.LargePoint(r)), append(cols.Connections, 1)
 		cols.When = append(cols.When, int32(r.IntN(bins)))
 		cols.Starts[i+1] = int32(i + 1)
@@ -111,7 +114,9 @@ func BenchmarkBulk(b *testing.B) {
 		const few = 300
 		ask := func() {
 			for i := range few {
-				walk.Decide(estate.Endpoint{Addr: sample.LargeAddr(int(cols.Client[i]) * 5), Workload: cols.Client[i] * 5}, estate.Endpoint{Addr: sample.LargeAddr(int(cols.Server[i]) * 5), Workload: cols.Server[i] * 5}, cols.Point[i])
+				walk.Decide(estate.Endpoint{Addr: sample.LargeAddr(int(cols.Client[i]) * 5),
+					Workload: cols.Client[i] * 5}, estate.Endpoint{Addr: sample.LargeAddr(int(cols.Server[i]) * 5),
+					Workload: cols.Server[i] * 5}, cols.Point[i])
 			}
 		}
 		ask()

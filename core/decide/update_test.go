@@ -117,14 +117,16 @@ func exact(t *rapid.T, u *decide.Update) {
 				continue
 			}
 			for _, a := range sample.Addresses {
-				if m.Where.Contains(a) && (!m.Outside || u.After.Region(a) == m.Where && u.After.At(a, at).Workload == estate.Outside) {
+				if m.Where.Contains(a) && (!m.Outside || u.After.Region(a) == m.Where &&
+					u.After.At(a, at).Workload == estate.Outside) {
 					moved[a] = true
 				}
 			}
 		}
 		for _, a := range sample.Addresses {
 			was, is := u.Before.At(a, at), u.After.At(a, at)
-			require.Equal(t, !alike(u, was, is), moved[a], "%s at %s: %+v, then %+v in %s; moved %+v", a, at, was, is, u.After.Region(a), u.Moved)
+			require.Equal(t, !alike(u, was, is), moved[a], "%s at %s: %+v, then %+v in %s; moved %+v", a, at, was, is,
+				u.After.Region(a), u.Moved)
 		}
 		for _, a := range sample.Addresses {
 			for _, b := range sample.Addresses {
@@ -135,7 +137,8 @@ func exact(t *rapid.T, u *decide.Update) {
 				p := changes[[2]int32{ca.Class, cb.Class}]
 				for _, pt := range points {
 					was, is := u.Before.Decide(ca, cb, pt), u.After.Decide(u.After.At(a, at), u.After.At(b, at), pt)
-					require.Equal(t, decide.VerdictOf(was) != decide.VerdictOf(is), p.Verdict.Contains(pt), "%s -> %s %s", a, b, pt)
+					require.Equal(t, decide.VerdictOf(was) != decide.VerdictOf(is), p.Verdict.Contains(pt),
+						"%s -> %s %s", a, b, pt)
 					if !p.Rule.Contains(pt) && was != nil {
 						require.Equal(t, bare(was), bare(is))
 					}
@@ -180,7 +183,8 @@ func TestOneRuleChangesOnlyItsPairs(t *testing.T) {
 	for i := range 500 {
 		for j := range 500 {
 			a, b := c.At(sample.LargeAddr(i), c.AsOf), c.At(sample.LargeAddr(j), c.AsOf)
-			if c.Group("app1-entry", a) == expr.Yes && c.Group("app2-store", b) == expr.Yes && c.Decide(a, b, point) == nil {
+			if c.Group("app1-entry", a) == expr.Yes && c.Group("app2-store", b) == expr.Yes &&
+				c.Decide(a, b, point) == nil {
 				want[[2]int32{a.Class, b.Class}] = true
 			}
 		}

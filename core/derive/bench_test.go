@@ -20,7 +20,8 @@ import (
 func BenchmarkDerive(b *testing.B) {
 	for _, workloads := range []int{420, 2000, 5000} {
 		b.Run(fmt.Sprintf("workloads=%d", workloads), func(b *testing.B) {
-			company := demo.Generate(demo.Options{Workloads: workloads, Days: 7, End: time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC)})
+			company := demo.Generate(demo.Options{Workloads: workloads, Days: 7,
+				End: time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC)})
 			e, _ := estate.New(company.Workloads)
 			p, _ := policy.Parse(company.Policy)
 			c := decide.Compile(e, p, estate.Instant{Sec: 1_795_000_000})
@@ -30,7 +31,8 @@ func BenchmarkDerive(b *testing.B) {
 			}
 			var r *derive.Result
 			for b.Loop() {
-				r = derive.Derive(derive.Input{Compiled: c, Conversations: seen.Conversations, Balance: derive.DefaultBalance})
+				r = derive.Derive(derive.Input{Compiled: c, Conversations: seen.Conversations,
+					Balance: derive.DefaultBalance})
 			}
 			b.ReportMetric(float64(len(seen.Conversations)), "conversations")
 			b.ReportMetric(float64(len(r.Proposals)), "rules")
@@ -67,7 +69,8 @@ func many(c *decide.Compiled, n int) []derive.Conversation {
 			clients = all
 		}
 		out[i] = derive.Conversation{
-			Client: clients[r.IntN(len(clients))], Server: servers[r.IntN(len(servers))], Point: service.PointOf(service.TCP, ports[(server+r.IntN(2))%len(ports)]),
+			Client: clients[r.IntN(len(clients))], Server: servers[r.IntN(len(servers))],
+			Point:       service.PointOf(service.TCP, ports[(server+r.IntN(2))%len(ports)]),
 			Connections: 1 + int64(r.IntN(50)), Days: derive.Days(r.Uint64() & 0x3fff), First: c.AsOf, Last: c.AsOf,
 		}
 	}
@@ -86,14 +89,15 @@ func BenchmarkDeriveMillions(b *testing.B) {
 			var most runtime.MemStats
 			for b.Loop() {
 				runtime.GC()
-				r := derive.Derive(derive.Input{Compiled: c, Conversations: seen, Balance: derive.DefaultBalance, Progress: func(float64) bool {
-					var now runtime.MemStats
-					runtime.ReadMemStats(&now)
-					if now.HeapAlloc > most.HeapAlloc {
-						most = now
-					}
-					return true
-				}})
+				r := derive.Derive(derive.Input{Compiled: c, Conversations: seen, Balance: derive.DefaultBalance,
+					Progress: func(float64) bool {
+						var now runtime.MemStats
+						runtime.ReadMemStats(&now)
+						if now.HeapAlloc > most.HeapAlloc {
+							most = now
+						}
+						return true
+					}})
 				b.ReportMetric(float64(len(r.Proposals)), "rules")
 			}
 			b.ReportMetric(float64(most.HeapAlloc)/(1<<20), "MiB-heap")

@@ -27,7 +27,9 @@ type town struct {
 func (w *town) role(app, tier, env string, n int) {
 	for i := range n {
 		k := len(w.workloads)
-		m := estate.Workload{ID: fmt.Sprintf("%s-%s-%s-%d", app, tier, env, i+1), Leases: []estate.Lease{{Addr: netip.AddrFrom4([4]byte{10, 0, byte(k >> 8), byte(k)}), From: estate.Beginning, Until: estate.End}}}
+		m := estate.Workload{ID: fmt.Sprintf("%s-%s-%s-%d", app, tier, env, i+1),
+			Leases: []estate.Lease{{Addr: netip.AddrFrom4([4]byte{10, 0, byte(k >> 8), byte(k)}),
+				From: estate.Beginning, Until: estate.End}}}
 		for key, v := range map[string]string{"app": app, "tier": tier, "env": env} {
 			m.SetTag(estate.Tag{Key: key, Value: v})
 		}
@@ -50,7 +52,8 @@ func (w *town) sees(client, server, spec string, days ...int) {
 	require.True(w.t, ok && err == nil, spec)
 	for _, d := range days {
 		at := estate.Instant{Sec: 1_795_000_000 + int64(d)*86400}
-		w.records = append(w.records, flow.Record{Start: at, End: at, Client: w.addr(client), Server: w.addr(server), Point: r.Lo, Connections: 3, Outcome: flow.Carried})
+		w.records = append(w.records, flow.Record{Start: at, End: at, Client: w.addr(client), Server: w.addr(server),
+			Point: r.Lo, Connections: 3, Outcome: flow.Carried})
 	}
 }
 
@@ -97,7 +100,8 @@ func TestManyOfARoleStandForAll(t *testing.T) {
 	}
 	r := w.derive("", 0.5)
 	require.Equal(t, []string{"permit booking-entry-live -> booking-logic-live on tcp/8443"}, rules(r))
-	require.Equal(t, "group booking-entry-live = app is booking and tier is entry and env is live \"Derived\"", r.Groups[0].String())
+	require.Equal(t, "group booking-entry-live = app is booking and tier is entry and env is live \"Derived\"",
+		r.Groups[0].String())
 	p := r.Proposals[0]
 	require.Equal(t, []int{5, 24, 7, 5}, []int{p.Pairs, p.Opened, p.Days, p.Clients})
 	require.InDelta(t, 5.0/24, p.Fill(), 1e-9)
@@ -121,8 +125,10 @@ func TestGroupsOfThePolicyAreUsed(t *testing.T) {
 	w.sees("booking-entry-live-1", "booking-logic-live-1", "tcp/8443", week...)
 	w.sees("booking-entry-live-2", "booking-logic-live-2", "tcp/8443", week...)
 	w.sees("10.40.1.9", "booking-entry-live-1", "tcp/443", week...)
-	r := w.derive("group front = name starts x or tier is entry\ngroup depots = address in 10.40.0.0/16\ngroup booking-logic-live = app is other", 0.5)
-	require.Equal(t, []string{"permit depots -> front on tcp/443", "permit front -> booking-logic-live-2 on tcp/8443"}, rules(r), "a name that is taken is not taken again")
+	r := w.derive("group front = name starts x or tier is entry\ngroup depots = address in 10.40.0.0/16\ngroup "+
+		"booking-logic-live = app is other", 0.5)
+	require.Equal(t, []string{"permit depots -> front on tcp/443",
+		"permit front -> booking-logic-live-2 on tcp/8443"}, rules(r), "a name that is taken is not taken again")
 	require.Len(t, r.Groups, 1)
 }
 
@@ -148,7 +154,8 @@ func TestServicesWithTheSameSidesAreOneRule(t *testing.T) {
 			w.sees("booking-entry-live-"+k, "booking-logic-live-1", spec, week...)
 		}
 	}
-	require.Equal(t, []string{"permit booking-entry-live -> booking-logic-live on tcp/8443-8444, udp/7"}, rules(w.derive("", 0.5)))
+	require.Equal(t, []string{"permit booking-entry-live -> booking-logic-live on tcp/8443-8444, udp/7"},
+		rules(w.derive("", 0.5)))
 }
 
 func TestManyHighPortsBecomeARange(t *testing.T) {
@@ -158,7 +165,8 @@ func TestManyHighPortsBecomeARange(t *testing.T) {
 	for port := 40000; port < 40030; port += 2 {
 		w.sees("freight-logic-live-1", "freight-store-live-1", fmt.Sprintf("tcp/%d", port), port%7)
 	}
-	require.Equal(t, []string{"permit freight-logic-live -> freight-store-live on tcp/40000-40028"}, rules(w.derive("", 0.5)))
+	require.Equal(t, []string{"permit freight-logic-live -> freight-store-live on tcp/40000-40028"},
+		rules(w.derive("", 0.5)))
 }
 
 func TestWhatEverybodyUsesIsForEverybody(t *testing.T) {
@@ -172,7 +180,8 @@ func TestWhatEverybodyUsesIsForEverybody(t *testing.T) {
 		}
 	}
 	r := w.derive("", 0.5)
-	require.Equal(t, []string{"permit workloads -> names-shared-live on udp/53"}, rules(r), "crossing environments to what is shared is no crossing")
+	require.Equal(t, []string{"permit workloads -> names-shared-live on udp/53"}, rules(r),
+		"crossing environments to what is shared is no crossing")
 	require.Empty(t, asides(r))
 }
 
@@ -207,7 +216,8 @@ func TestWhatIsSetAside(t *testing.T) {
 		require.Contains(t, rule, "on tcp/22")
 	}
 	scanned := len(w.workloads) - 8
-	require.Equal(t, map[derive.Reason]int{derive.Scan: scanned, derive.OneOff: 1, derive.Crossing: 1, derive.Admin: 1}, asides(r))
+	require.Equal(t, map[derive.Reason]int{derive.Scan: scanned, derive.OneOff: 1, derive.Crossing: 1,
+		derive.Admin: 1}, asides(r))
 	require.Equal(t, r.Considered, r.Covered+scanned+3)
 	for _, a := range r.Aside {
 		require.NotEmpty(t, a.Reason.Words())
@@ -251,13 +261,15 @@ func TestOtherWordsForTheStructuralTags(t *testing.T) {
 	w.role("booking", "logic", "live", 2)
 	for i := range w.workloads {
 		for k := range w.workloads[i].Tags {
-			w.workloads[i].Tags[k].Key = map[string]string{"app": "application", "env": "environment", "tier": "role"}[w.workloads[i].Tags[k].Key]
+			w.workloads[i].Tags[k].Key = map[string]string{"app": "application", "env": "environment",
+				"tier": "role"}[w.workloads[i].Tags[k].Key]
 		}
 	}
 	w.sees("booking-entry-live-1", "booking-logic-live-1", "tcp/8443", week...)
 	w.sees("booking-entry-live-2", "booking-logic-live-1", "tcp/8443", week...)
 	r := w.derive("", 0.5)
-	require.Equal(t, "group booking-entry-live = application is booking and role is entry and environment is live \"Derived\"", r.Groups[0].String())
+	require.Equal(t, "group booking-entry-live = application is booking and role is entry and environment is live "+
+		"\"Derived\"", r.Groups[0].String())
 }
 
 func TestProgressCanStopIt(t *testing.T) {
@@ -269,7 +281,8 @@ func TestProgressCanStopIt(t *testing.T) {
 	c := decide.Compile(e, p, estate.Instant{})
 	var seen derive.Gather
 	seen.Add(derive.Observed(c, w.records[0]))
-	require.Nil(t, derive.Derive(derive.Input{Compiled: c, Conversations: seen.Conversations, Progress: func(float64) bool { return false }}))
+	require.Nil(t, derive.Derive(derive.Input{Compiled: c, Conversations: seen.Conversations,
+		Progress: func(float64) bool { return false }}))
 	last := 0.0
 	r := derive.Derive(derive.Input{Compiled: c, Conversations: seen.Conversations, Progress: func(d float64) bool {
 		require.GreaterOrEqual(t, d, last)

@@ -111,7 +111,8 @@ func (r *draft) opened(d *deriver) int {
 func (d *deriver) membersIn(ss []side, env string) int {
 	n := 0
 	for _, role := range d.roles {
-		if role.env == env && role.workload < 0 && !role.outside && slices.ContainsFunc(ss, func(s side) bool { return s.role == nil && s.holds(role) }) {
+		if role.env == env && role.workload < 0 && !role.outside &&
+			slices.ContainsFunc(ss, func(s side) bool { return s.role == nil && s.holds(role) }) {
 			n += role.members
 		}
 	}
@@ -184,19 +185,27 @@ func (d *deriver) cover(balance float64) []*draft {
 	}
 	// Rules that differ in one thing only are one rule with a list, which opens
 	// nothing more.
-	rules = join(rules, func(r *draft) string { return sidesKey(r.left) + " -> " + sidesKey(r.right) }, func(into, r *draft) {
-		into.points = into.points.Union(r.points)
-	})
+	rules = join(rules, func(r *draft) string { return sidesKey(r.left) + " -> " + sidesKey(r.right) },
+		func(into, r *draft) {
+			into.points = into.points.Union(r.points)
+		})
 	if balance >= 0.3 {
-		rules = join(rules, func(r *draft) string { return sidesKey(r.right) + pointsKey(r.points) + kindOf(r.left) }, func(into, r *draft) {
-			into.left = unite(into.left, r.left)
-		})
-		rules = join(rules, func(r *draft) string { return sidesKey(r.left) + pointsKey(r.points) + kindOf(r.right) }, func(into, r *draft) {
-			into.right = unite(into.right, r.right)
-		})
+		rules = join(rules, func(r *draft) string { return sidesKey(r.right) + pointsKey(r.points) + kindOf(r.left) },
+			func(into, r *draft) {
+				into.left = unite(into.left, r.left)
+			})
+		rules = join(rules, func(r *draft) string { return sidesKey(r.left) + pointsKey(r.points) + kindOf(r.right) },
+			func(into, r *draft) {
+				into.right = unite(into.right, r.right)
+			})
 	}
 	slices.SortStableFunc(rules, func(a, b *draft) int {
-		return cmp.Or(cmp.Compare(sidesKey(a.right), sidesKey(b.right)), cmp.Compare(sidesKey(a.left), sidesKey(b.left)), slices.CompareFunc(a.points, b.points, func(x, y service.Range) int { return cmp.Or(cmp.Compare(x.Lo, y.Lo), cmp.Compare(x.Hi, y.Hi)) }))
+		return cmp.Or(cmp.Compare(sidesKey(a.right), sidesKey(b.right)),
+			cmp.Compare(sidesKey(a.left), sidesKey(b.left)),
+			slices.CompareFunc(a.points, b.points, func(x,
+				y service.Range) int {
+				return cmp.Or(cmp.Compare(x.Lo, y.Lo), cmp.Compare(x.Hi, y.Hi))
+			}))
 	})
 	return rules
 }
@@ -295,7 +304,10 @@ func (d *deriver) everyone(rules []*draft, balance float64) []*draft {
 		key := func(r *draft) string { return sidesKey(near(r)) + pointsKey(r.points) }
 		eligible := func(r *draft) bool {
 			ss := *far(r)
-			return len(ss) > 0 && !slices.ContainsFunc(ss, func(s side) bool { return s.role != nil && s.role.outside || s.tags == [3]string{} && s.role == nil })
+			return len(ss) > 0 && !slices.ContainsFunc(ss, func(s side) bool {
+				return s.role != nil &&
+					s.role.outside || s.tags == [3]string{} && s.role == nil
+			})
 		}
 		for _, r := range rules {
 			if !eligible(r) {

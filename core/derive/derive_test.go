@@ -18,7 +18,8 @@ import (
 
 var end = time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC)
 
-func derived(t *testing.T, c *demo.Company, text string, balance float64) (*derive.Result, *policy.Policy, derive.Gather) {
+func derived(t *testing.T, c *demo.Company, text string, balance float64) (*derive.Result, *policy.Policy,
+	derive.Gather) {
 	e, conflicts := estate.New(c.Workloads)
 	require.Empty(t, conflicts)
 	p, errs := policy.Parse(text)
@@ -65,9 +66,11 @@ func TestDerivedRulesOfTheDemo(t *testing.T) {
 		}
 		considered++
 		if !set[i] {
-			require.Equal(t, decide.Permit, decide.VerdictOf(now), "neither permitted nor set aside: %s -> %s %s", v.Client.Addr, v.Server.Addr, v.Point)
+			require.Equal(t, decide.Permit, decide.VerdictOf(now), "neither permitted nor set aside: %s -> %s %s",
+				v.Client.Addr, v.Server.Addr, v.Point)
 		} else {
-			require.NotEqual(t, decide.Permit, decide.VerdictOf(now), "set aside and yet permitted: %s -> %s %s", v.Client.Addr, v.Server.Addr, v.Point)
+			require.NotEqual(t, decide.Permit, decide.VerdictOf(now), "set aside and yet permitted: %s -> %s %s",
+				v.Client.Addr, v.Server.Addr, v.Point)
 		}
 	}
 	require.Equal(t, considered, result.Considered)
@@ -83,7 +86,8 @@ func TestDerivedRulesOfTheDemo(t *testing.T) {
 		return name(v.Client) + " -> " + name(v.Server) + " " + v.Point.String()
 	}
 	has := func(why derive.Reason, prefix string) {
-		require.True(t, slices.ContainsFunc(aside[why], func(i int) bool { return strings.HasPrefix(label(i), prefix) }), "%s in %s", prefix, why)
+		require.True(t, slices.ContainsFunc(aside[why],
+			func(i int) bool { return strings.HasPrefix(label(i), prefix) }), "%s in %s", prefix, why)
 	}
 	has(derive.Scan, "10.40.7.19 -> ")
 	has(derive.OneOff, "boarding-entry-02 -> manifest-store-01 tcp/5432")

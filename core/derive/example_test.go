@@ -16,7 +16,9 @@ func ExampleDerive() {
 	var ws []estate.Workload
 	for i := range 12 {
 		tier := []string{"entry", "logic"}[i%2]
-		w := estate.Workload{ID: fmt.Sprint(tier, i), Leases: []estate.Lease{{Addr: netip.AddrFrom4([4]byte{10, 20, 1, byte(i)}), From: estate.Beginning, Until: estate.End}}}
+		w := estate.Workload{ID: fmt.Sprint(tier, i),
+			Leases: []estate.Lease{{Addr: netip.AddrFrom4([4]byte{10, 20, 1, byte(i)}), From: estate.Beginning,
+				Until: estate.End}}}
 		for _, t := range [][2]string{{"app", "booking"}, {"env", "live"}, {"tier", tier}} {
 			w.SetTag(estate.Tag{Key: t[0], Value: t[1]})
 		}
@@ -29,7 +31,9 @@ func ExampleDerive() {
 	for from := range 12 {
 		for to := range 12 {
 			if from%2 == 0 && to%2 == 1 && (from+to)%3 > 0 { // entry machines call most of the logic
-				conv := derive.Conversation{Client: c.At(ws[from].Leases[0].Addr, c.AsOf), Server: c.At(ws[to].Leases[0].Addr, c.AsOf), Point: service.PointOf(service.TCP, 8443), Connections: 40}
+				conv := derive.Conversation{Client: c.At(ws[from].Leases[0].Addr, c.AsOf),
+					Server: c.At(ws[to].Leases[0].Addr, c.AsOf), Point: service.PointOf(service.TCP, 8443),
+					Connections: 40}
 				for day := range int64(7) {
 					at := estate.Instant{Sec: 1_795_000_000 + day*86400}
 					conv.Days.Add(at)

@@ -71,9 +71,11 @@ func (d *deriver) shares(p *Proposal, clients bool) []share {
 // alone makes a side of one machine.
 func (d *deriver) alone(s share) side {
 	if s.member < 0 {
-		return side{role: &role{key: "outside " + s.addr.String(), outside: true, workload: -1}, addr: s.addr.String(), members: 1}
+		return side{role: &role{key: "outside " + s.addr.String(), outside: true, workload: -1},
+			addr: s.addr.String(), members: 1}
 	}
-	return side{role: &role{key: "workload " + d.c.Estate.Workload(s.member).ID, members: 1, workload: s.member}, members: 1}
+	return side{role: &role{key: "workload " + d.c.Estate.Workload(s.member).ID, members: 1, workload: s.member},
+		members: 1}
 }
 
 func (d *deriver) nameOf(s share) string {
@@ -92,7 +94,8 @@ func (d *deriver) alternatives(n *namer, r *draft, p *Proposal) {
 		}
 		return members
 	}
-	add := func(to *[]Alternative, words string, left, right []side, group string, holds func(share) bool, of []share) {
+	add := func(to *[]Alternative, words string, left, right []side, group string, holds func(share) bool,
+		of []share) {
 		with := *r
 		with.left, with.right, with.anyone, with.sameEnv = left, right, false, r.sameEnv
 		a := Alternative{Words: words, Conversations: len(p.Conversations)}
@@ -112,7 +115,8 @@ func (d *deriver) alternatives(n *namer, r *draft, p *Proposal) {
 		}
 		a.Opened = max(with.opened(d), a.Conversations)
 		a.Rule.Note = p.note() + ", " + words
-		if key := bare(a.Rule); key != bare(p.Rule) && !slices.ContainsFunc(*to, func(x Alternative) bool { return bare(x.Rule) == key }) {
+		if key := bare(a.Rule); key != bare(p.Rule) && !slices.ContainsFunc(*to,
+			func(x Alternative) bool { return bare(x.Rule) == key }) {
 			*to = append(*to, a)
 		}
 	}
@@ -120,48 +124,61 @@ func (d *deriver) alternatives(n *namer, r *draft, p *Proposal) {
 	if len(clients) > 1 || r.anyone {
 		top := clients[0]
 		if part := float64(top.connections) / float64(max(1, p.Connections)); part >= dominates {
-			add(&p.Narrower, fmt.Sprintf("only %s, which made %s of it", d.nameOf(top), percent(part)), []side{d.alone(top)}, right, "", func(s share) bool { return s.member == top.member }, clients)
+			add(&p.Narrower, fmt.Sprintf("only %s, which made %s of it", d.nameOf(top), percent(part)),
+				[]side{d.alone(top)}, right, "", func(s share) bool { return s.member == top.member }, clients)
 		}
 		if name, members, part := d.groupOf(clients, p.Connections, width(r.left), r.anyone); name != "" {
 			in := func(s share) bool { return d.inGroup(name, s) }
-			add(&p.Narrower, fmt.Sprintf("only members of %s (%d), which made %s of it", name, members, percent(part)), []side{{members: members}}, right, name, in, clients)
+			add(&p.Narrower, fmt.Sprintf("only members of %s (%d), which made %s of it", name, members,
+				percent(part)), []side{{members: members}}, right, name, in, clients)
 		}
 	}
 	if r.anyone {
 		for _, name := range d.administrators(r.points[0].Lo) {
-			add(&p.Narrower, "only members of "+name+", from which others are administered", []side{{members: d.groupSizes()[name]}}, right, name, func(s share) bool { return d.inGroup(name, s) }, clients)
+			add(&p.Narrower, "only members of "+name+", from which others are administered",
+				[]side{{members: d.groupSizes()[name]}}, right, name,
+				func(s share) bool { return d.inGroup(name, s) }, clients)
 		}
 	}
-	if listed := len(clients) <= mostListed && (r.anyone || width(r.left) > len(clients) || len(r.left) == 1 && r.left[0].members == 0); listed {
+	if listed := len(clients) <= mostListed && (r.anyone || width(r.left) > len(clients) || len(r.left) == 1 &&
+		r.left[0].members == 0); listed {
 		var only []side
 		for _, s := range clients {
 			only = append(only, d.alone(s))
 		}
-		add(&p.Narrower, fmt.Sprintf("only the %s that were seen", count(len(clients), "client")), only, right, "", func(share) bool { return true }, clients)
+		add(&p.Narrower, fmt.Sprintf("only the %s that were seen", count(len(clients), "client")), only, right, "",
+			func(share) bool { return true }, clients)
 	}
 	if len(servers) <= mostListed && width(r.right) > len(servers) && !r.anyone {
 		var only []side
 		for _, s := range servers {
 			only = append(only, d.alone(s))
 		}
-		add(&p.Narrower, fmt.Sprintf("only to the %s that were reached", count(len(servers), "server")), r.left, only, "", func(share) bool { return true }, servers)
+		add(&p.Narrower, fmt.Sprintf("only to the %s that were reached", count(len(servers), "server")), r.left, only,
+			"", func(share) bool { return true }, servers)
 	}
-	slices.SortStableFunc(p.Narrower, func(a, b Alternative) int { return cmp.Compare(b.Conversations, a.Conversations) })
+	slices.SortStableFunc(p.Narrower, func(a,
+		b Alternative) int {
+		return cmp.Compare(b.Conversations, a.Conversations)
+	})
 	if r.anyone {
 		return
 	}
 	if len(r.left) == 1 && r.left[0].role == nil && r.left[0].tags[1] != "" && !r.sameEnv {
 		client := r.patterns[0].client
 		if client.workload < 0 && !client.outside {
-			add(&p.Wider, "from the whole application", []side{d.conjunction(client, true, false, r.left[0].tags[2] != "")}, right, "", nil, nil)
+			add(&p.Wider, "from the whole application",
+				[]side{d.conjunction(client, true, false, r.left[0].tags[2] != "")}, right, "", nil, nil)
 			if r.left[0].tags[2] != "" && d.environments > 1 {
-				add(&p.Wider, "from the whole environment", []side{d.conjunction(client, false, false, true)}, right, "", nil, nil)
+				add(&p.Wider, "from the whole environment", []side{d.conjunction(client, false, false, true)}, right,
+					"", nil, nil)
 			}
 		}
 	}
 	if len(r.left) > 0 && r.left[0].role != nil && r.left[0].role.workload >= 0 {
 		if home := d.ofWorkload[r.left[0].role.workload]; home.workload < 0 {
-			add(&p.Wider, "from all that are tagged like it", []side{d.conjunction(home, true, true, true)}, right, "", nil, nil)
+			add(&p.Wider, "from all that are tagged like it", []side{d.conjunction(home, true, true, true)}, right,
+				"", nil, nil)
 		}
 	}
 }
@@ -179,14 +196,16 @@ func (d *deriver) inGroup(name string, s share) bool {
 
 // groupOf finds the smallest group of the policy whose members made most of the
 // connections, and that is smaller than who is let in now.
-func (d *deriver) groupOf(clients []share, all int64, width int, anyone bool) (name string, members int, part float64) {
+func (d *deriver) groupOf(clients []share, all int64, width int, anyone bool) (name string, members int,
+	part float64) {
 	if clients[0].member < 0 {
 		return "", 0, 0
 	}
 	sizes := d.groupSizes()
 	d.c.EachGroup(d.c.At(clients[0].addr, d.c.AsOf), func(g *policy.Group, t expr.Truth) {
 		size := sizes[g.Name]
-		if t != expr.Yes || size == 0 || !anyone && size >= width || name != "" && (size > members || size == members && g.Name > name) {
+		if t != expr.Yes || size == 0 || !anyone && size >= width || name != "" &&
+			(size > members || size == members && g.Name > name) {
 			return
 		}
 		var n int64
@@ -219,7 +238,8 @@ func (d *deriver) administrators(p service.Point) []string {
 		seen[r] = true
 		best := ""
 		d.c.EachGroup(d.c.At(w.Leases[0].Addr, d.c.AsOf), func(g *policy.Group, t expr.Truth) {
-			if n := sizes[g.Name]; t == expr.Yes && n > 0 && n <= 4*r.members && (best == "" || n < sizes[best] || n == sizes[best] && g.Name < best) {
+			if n := sizes[g.Name]; t == expr.Yes && n > 0 && n <= 4*r.members &&
+				(best == "" || n < sizes[best] || n == sizes[best] && g.Name < best) {
 				best = g.Name
 			}
 		})
@@ -258,7 +278,8 @@ func (d *deriver) wide(n *namer) []Proposal {
 		k := key{pat.server.app, pat.points}
 		r := byKey[k]
 		if r == nil {
-			r = &draft{anyone: true, left: []side{{members: d.c.Estate.Len()}}, right: []side{d.conjunction(pat.server, true, false, false)}, points: service.Set{pat.points}}
+			r = &draft{anyone: true, left: []side{{members: d.c.Estate.Len()}},
+				right: []side{d.conjunction(pat.server, true, false, false)}, points: service.Set{pat.points}}
 			byKey[k] = r
 			order = append(order, k)
 		}
@@ -271,7 +292,8 @@ func (d *deriver) wide(n *namer) []Proposal {
 	for _, k := range order {
 		p := d.proposal(n, byKey[k])
 		top := d.shares(&p, true)[0]
-		p.Warnings = append([]string{fmt.Sprintf("anybody could reach it; %s made %s of it", d.nameOf(top), percent(float64(top.connections)/float64(max(1, p.Connections))))}, p.Warnings...)
+		p.Warnings = append([]string{fmt.Sprintf("anybody could reach it; %s made %s of it", d.nameOf(top),
+			percent(float64(top.connections)/float64(max(1, p.Connections))))}, p.Warnings...)
 		out = append(out, p)
 	}
 	return out

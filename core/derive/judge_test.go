@@ -28,7 +28,8 @@ func company(t *testing.T, edit func(*derive.Input)) (*decide.Compiled, []derive
 	for _, r := range c.Records {
 		seen.Add(derive.Observed(compiled, r))
 	}
-	in := derive.Input{Compiled: compiled, Conversations: seen.Conversations, Balance: derive.DefaultBalance, Judged: true}
+	in := derive.Input{Compiled: compiled, Conversations: seen.Conversations, Balance: derive.DefaultBalance,
+		Judged: true}
 	if edit != nil {
 		edit(&in)
 	}
@@ -115,7 +116,12 @@ func TestThePathIsWhatEachBalanceGives(t *testing.T) {
 func TestScope(t *testing.T) {
 	c, seen, _ := company(t, nil)
 	inside := func(p decide.Placed) bool { return c.Group("booking-live", p) == expr.Yes }
-	_, _, r := company(t, func(in *derive.Input) { in.Scope = func(a, b decide.Placed) bool { return inside(a) || inside(b) } })
+	_, _, r := company(t, func(in *derive.Input) {
+		in.Scope = func(a, b decide.Placed) bool {
+			return inside(a) ||
+				inside(b)
+		}
+	})
 	require.NotEmpty(t, r.Proposals)
 	for _, p := range r.Proposals {
 		for _, i := range p.Conversations {
@@ -150,7 +156,8 @@ func TestWhatIsTooWideIsShownWithWhoMadeIt(t *testing.T) {
 // something needs, is not.
 func TestRulesWithoutEvidence(t *testing.T) {
 	c, seen, _ := company(t, nil)
-	text := policy.InsertAllowances(c.Policy.Format(), []string{"permit gangway -> cranes on tcp/2222", "permit gangway -> cranes on tcp/2223 until 2026-01-01"})
+	text := policy.InsertAllowances(c.Policy.Format(), []string{"permit gangway -> cranes on tcp/2222",
+		"permit gangway -> cranes on tcp/2223 until 2026-01-01"})
 	p, errs := policy.Parse(text)
 	require.Empty(t, errs)
 	after := c.WithPolicy(p, c.AsOf).After

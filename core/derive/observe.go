@@ -90,13 +90,17 @@ func structural(e *estate.Estate) [3]string {
 	}
 	var out [3]string
 	for i, ws := range words {
-		out[i] = slices.MaxFunc(ws, func(a, b string) int { return cmp.Or(count[a]-count[b], slices.Index(ws, b)-slices.Index(ws, a)) })
+		out[i] = slices.MaxFunc(ws, func(a,
+			b string) int {
+			return cmp.Or(count[a]-count[b], slices.Index(ws, b)-slices.Index(ws, a))
+		})
 	}
 	return out
 }
 
 func newDeriver(in Input) *deriver {
-	d := &deriver{in: in, c: in.Compiled, roles: map[string]*role{}, usual: map[usualKey]map[string]int{}, outsiders: map[netip.Addr]int32{}, placed: map[decide.Placed]*role{}, sides: map[[3]string]side{}}
+	d := &deriver{in: in, c: in.Compiled, roles: map[string]*role{}, usual: map[usualKey]map[string]int{},
+		outsiders: map[netip.Addr]int32{}, placed: map[decide.Placed]*role{}, sides: map[[3]string]side{}}
 	e := d.c.Estate
 	d.keys = structural(e)
 	d.ofWorkload = make([]*role, e.Bound())
@@ -225,7 +229,8 @@ func (d *deriver) observe() bool {
 		if c.Connections == 0 {
 			continue
 		}
-		if r := d.c.Decide(c.Client, c.Server, c.Point); (r == nil || r.InClosing()) && (d.in.Scope == nil || d.in.Scope(c.Client, c.Server)) {
+		if r := d.c.Decide(c.Client, c.Server, c.Point); (r == nil || r.InClosing()) &&
+			(d.in.Scope == nil || d.in.Scope(c.Client, c.Server)) {
 			d.open = append(d.open, i)
 		}
 	}
@@ -329,7 +334,8 @@ func (d *deriver) clean() []Aside {
 		p.conversations = append(p.conversations, i)
 		p.connections += c.Connections
 		p.days |= c.Days
-		p.members[0], p.members[1] = append(p.members[0], d.member(c.Client)), append(p.members[1], d.member(c.Server))
+		p.members[0], p.members[1] = append(p.members[0], d.member(c.Client)),
+			append(p.members[1], d.member(c.Server))
 	}
 	for _, k := range order {
 		d.patterns = append(d.patterns, byPair[k])
@@ -353,7 +359,8 @@ func (d *deriver) clean() []Aside {
 		return why != ""
 	})
 	slices.SortFunc(d.patterns, func(a, b *pattern) int {
-		return cmp.Or(cmp.Compare(a.server.key, b.server.key), cmp.Compare(a.client.key, b.client.key), cmp.Compare(a.points.Lo, b.points.Lo))
+		return cmp.Or(cmp.Compare(a.server.key, b.server.key), cmp.Compare(a.client.key, b.client.key),
+			cmp.Compare(a.points.Lo, b.points.Lo))
 	})
 	var out []Aside
 	for _, why := range []Reason{Scan, OneOff, Crossing, Unplaced, Admin} {
@@ -427,7 +434,8 @@ func (d *deriver) scans() map[int]bool {
 	}
 	out := map[int]bool{}
 	for _, i := range d.open {
-		if a := clients[d.member(d.in.Conversations[i].Client)]; a != nil && (len(a.servers) >= 12 || a.tries >= 20) && stray(i) {
+		if a := clients[d.member(d.in.Conversations[i].Client)]; a != nil &&
+			(len(a.servers) >= 12 || a.tries >= 20) && stray(i) {
 			out[i] = true
 		}
 	}
@@ -444,7 +452,8 @@ func (d *deriver) doubt(p *pattern) Reason {
 	}
 	point := p.points.Lo
 	sharedClient, sharedServer := d.shared(p.client, true, point), d.shared(p.server, false, point)
-	if d.environments > 1 && (!p.client.outside && p.client.env == "" || !p.server.outside && p.server.env == "") && !sharedClient && !sharedServer {
+	if d.environments > 1 && (!p.client.outside && p.client.env == "" || !p.server.outside && p.server.env == "") &&
+		!sharedClient && !sharedServer {
 		return Unplaced
 	}
 	if p.client.env != "" && p.server.env != "" && p.client.env != p.server.env && !sharedClient && !sharedServer {
@@ -473,7 +482,8 @@ func (d *deriver) dynamicPorts() {
 	const many, high = 12, 1024
 	byPair := map[key][]*pattern{}
 	for _, p := range d.patterns {
-		if proto := p.points.Lo.Proto(); (proto == service.TCP || proto == service.UDP) && p.points.Lo.Port() >= high {
+		if proto := p.points.Lo.Proto(); (proto == service.TCP || proto == service.UDP) &&
+			p.points.Lo.Port() >= high {
 			k := key{p.client.key, p.server.key, proto}
 			byPair[k] = append(byPair[k], p)
 		}

@@ -72,7 +72,8 @@ func (d *deriver) list(n *namer, ss []side, groups []*policy.Group) (policy.List
 		case s.role != nil && s.role.outside:
 			l.Items = append(l.Items, policy.Operand{Kind: policy.IsOutside})
 		case s.role != nil:
-			l.Items = append(l.Items, policy.Operand{Kind: policy.IsWorkload, Name: d.c.Estate.Workload(s.role.workload).ID})
+			l.Items = append(l.Items, policy.Operand{Kind: policy.IsWorkload,
+				Name: d.c.Estate.Workload(s.role.workload).ID})
 		default:
 			g, ref := n.group(s)
 			l.Items = append(l.Items, policy.Operand{Name: ref.Name})
@@ -189,7 +190,8 @@ type gatherKey struct {
 // Observed makes a conversation of one flow record. A record that was not
 // dropped counts as one connection at least.
 func Observed(c *decide.Compiled, r flow.Record) Conversation {
-	v := Conversation{Client: c.At(r.Client, r.Start), Server: c.At(r.Server, r.Start), Point: r.Point, First: r.Start, Last: r.End}
+	v := Conversation{Client: c.At(r.Client, r.Start), Server: c.At(r.Server, r.Start), Point: r.Point,
+		First: r.Start, Last: r.End}
 	v.Days.Add(r.Start)
 	if n := max(1, r.Connections); r.Outcome == flow.Dropped {
 		v.Dropped = n

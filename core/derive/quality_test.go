@@ -127,7 +127,8 @@ func TestTheTruthIsTrue(t *testing.T) {
 		for _, week := range truth.Weeks {
 			for _, f := range week {
 				if f.Needed {
-					require.NotNil(t, c.Decide(c.At(f.Client, f.Start), c.At(f.Server, f.Start), f.Point), "%s -> %s %s", f.Client, f.Server, f.Point)
+					require.NotNil(t, c.Decide(c.At(f.Client, f.Start), c.At(f.Server, f.Start), f.Point),
+						"%s -> %s %s", f.Client, f.Server, f.Point)
 				}
 			}
 		}
@@ -172,7 +173,8 @@ func TestDerivedRulesHoldInTheNextWeek(t *testing.T) {
 		t.Run(shape.Name, func(t *testing.T) {
 			truth := sample.MakeTruth(shape, 11)
 			q, _ := derivedQuality(t, truth, derive.DefaultBalance)
-			t.Logf("needed %.2f %%, never seen %.2f %%, kept out %.2f %%, %d rules for %d", share(q.needed), share(q.neededUnseen), share(q.unwanted), q.rules, q.truth)
+			t.Logf("needed %.2f %%, never seen %.2f %%, kept out %.2f %%, %d rules for %d", share(q.needed),
+				share(q.neededUnseen), share(q.unwanted), q.rules, q.truth)
 			require.GreaterOrEqual(t, share(q.needed), 99.0)
 			require.GreaterOrEqual(t, share(q.neededUnseen), 95.0)
 			require.GreaterOrEqual(t, share(q.unwanted), 98.0)

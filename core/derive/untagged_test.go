@@ -24,9 +24,11 @@ func TestAnUntaggedMachineStandsAlone(t *testing.T) {
 		"permit workload booking-entry-live-3 -> booking-logic-live on tcp/8443",
 	}, rules(r))
 	for i, p := range r.Proposals {
-		require.Equal(t, rules(r)[i] != "permit booking-entry-live -> booking-logic-live on tcp/8443", len(p.Warnings) > 0)
+		require.Equal(t, rules(r)[i] != "permit booking-entry-live -> booking-logic-live on tcp/8443",
+			len(p.Warnings) > 0)
 	}
 	// Tagged, it is one of the others and needs no rule of its own.
 	w.workloads[2].SetTag(estate.Tag{Key: "tier", Value: "entry"})
-	require.Equal(t, []string{"permit booking-entry-live -> booking-logic-live on tcp/8443"}, rules(w.derive("", 0.5)))
+	require.Equal(t, []string{"permit booking-entry-live -> booking-logic-live on tcp/8443"},
+		rules(w.derive("", 0.5)))
 }

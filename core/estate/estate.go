@@ -180,13 +180,15 @@ type Conflict struct {
 
 func (c Conflict) Error() string {
 	if c.Source != "" {
-		return fmt.Sprintf("workload %q holds address %s by %s, which outranks this source; it was not given to %q", c.A, c.Addr, c.Source, c.B)
+		return fmt.Sprintf("workload %q holds address %s by %s, which outranks this source; it was not given to %q",
+			c.A, c.Addr, c.Source, c.B)
 	}
 	since := "with no start"
 	if c.From.IsBound() {
 		since = "from " + c.From.String()
 	}
-	return fmt.Sprintf("workloads %q and %q both claim address %s %s; give one of the leases another start, or end it before", c.A, c.B, c.Addr, since)
+	return fmt.Sprintf("workloads %q and %q both claim address %s %s; give one of the leases another start, or end "+
+		"it before", c.A, c.B, c.Addr, since)
 }
 
 // New builds the index. Ids must be distinct. Conflicting claims are returned,
@@ -207,7 +209,8 @@ func New(workloads []Workload) (*Estate, []Conflict) {
 			}
 		}
 	}
-	e := &Estate{workloads: immutable.VectorOf(all), live: len(all), byID: immutable.MapOf(byID), claims: claims{}.with(byAddr)}
+	e := &Estate{workloads: immutable.VectorOf(all), live: len(all), byID: immutable.MapOf(byID),
+		claims: claims{}.with(byAddr)}
 	var conflicts []Conflict
 	for addr, cs := range byAddr {
 		if len(cs) > 1 {
@@ -233,7 +236,8 @@ func inOrder(a, b Claim) int {
 func (e *Estate) conflicts(out []Conflict, addr netip.Addr, cs []Claim) []Conflict {
 	for k := 1; k < len(cs); k++ {
 		if cs[k].From == cs[k-1].From && cs[k].Workload != cs[k-1].Workload {
-			out = append(out, Conflict{Addr: addr, A: e.Workload(cs[k-1].Workload).ID, B: e.Workload(cs[k].Workload).ID, From: cs[k].From})
+			out = append(out, Conflict{Addr: addr, A: e.Workload(cs[k-1].Workload).ID,
+				B: e.Workload(cs[k].Workload).ID, From: cs[k].From})
 		}
 	}
 	return out

@@ -30,10 +30,14 @@ func TestParseInstant(t *testing.T) {
 		require.Equal(t, want, got.String(), text)
 	}
 	for _, text := range []string{
-		"", "now", "2026-11-20", "2026-11-20 14:02:00Z", "2026-11-20T14:02:00", "2026-11-20T14:02Z", "2026-11-20T24:00:00Z",
-		"2026-11-20T14:60:00Z", "2026-11-20T14:02:60Z", "2026-13-01T00:00:00Z", "2026-02-29T00:00:00Z", "2026-00-10T00:00:00Z",
-		"2026-11-20T14:02:00.Z", "2026-11-20T14:02:00,5Z", "2026-11-20T14:02:00+2:00", "2026-11-20T14:02:00+24:00", "2026-11-20T14:02:00+02:60",
-		"2026-11-20T14:02:00Zx", "2026-11-20T1:02:00Z", "+026-11-20T14:02:00Z", "2026-11-20T14:02:00.5", "2026-11-20T14:02:00+02", "2026-11-20T14:02:00ZZ",
+		"", "now", "2026-11-20", "2026-11-20 14:02:00Z", "2026-11-20T14:02:00", "2026-11-20T14:02Z",
+		"2026-11-20T24:00:00Z",
+		"2026-11-20T14:60:00Z", "2026-11-20T14:02:60Z", "2026-13-01T00:00:00Z", "2026-02-29T00:00:00Z",
+		"2026-00-10T00:00:00Z",
+		"2026-11-20T14:02:00.Z", "2026-11-20T14:02:00,5Z", "2026-11-20T14:02:00+2:00", "2026-11-20T14:02:00+24:00",
+		"2026-11-20T14:02:00+02:60",
+		"2026-11-20T14:02:00Zx", "2026-11-20T1:02:00Z", "+026-11-20T14:02:00Z", "2026-11-20T14:02:00.5",
+		"2026-11-20T14:02:00+02", "2026-11-20T14:02:00ZZ",
 	} {
 		_, err := estate.ParseInstant(text)
 		require.Error(t, err, text)
@@ -42,7 +46,8 @@ func TestParseInstant(t *testing.T) {
 
 func TestInstantsAgreeWithTime(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		at := time.Unix(rapid.Int64Range(-62_167_219_200, 253_402_300_799).Draw(t, "sec"), rapid.Int64Range(0, 999_999_999).Draw(t, "nsec"))
+		at := time.Unix(rapid.Int64Range(-62_167_219_200, 253_402_300_799).Draw(t, "sec"),
+			rapid.Int64Range(0, 999_999_999).Draw(t, "nsec"))
 		zone := time.FixedZone("", rapid.IntRange(-23*60, 23*60).Draw(t, "zone")*60)
 		text := at.In(zone).Format(time.RFC3339Nano)
 		if len(text) < 4 || text[4] != '-' {
@@ -88,15 +93,18 @@ func TestAtAgreesWithLookingAtEveryLease(t *testing.T) {
 		if rapid.IntRange(0, 3).Draw(t, "open") == 0 {
 			return open
 		}
-		return estate.Instant{Sec: rapid.Int64Range(0, 12).Draw(t, "sec"), Nsec: int32(rapid.IntRange(0, 1).Draw(t, "nsec"))}
+		return estate.Instant{Sec: rapid.Int64Range(0, 12).Draw(t, "sec"),
+			Nsec: int32(rapid.IntRange(0, 1).Draw(t, "nsec"))}
 	}
 	rapid.Check(t, func(t *rapid.T) {
 		ws := make([]estate.Workload, rapid.IntRange(0, 6).Draw(t, "workloads"))
 		for i := range ws {
 			ws[i].ID = fmt.Sprint("w", i)
 			for range rapid.IntRange(0, 3).Draw(t, "leases") {
-				a := rapid.SampledFrom([]netip.Addr{addr, addr.Next(), netip.MustParseAddr("::ffff:10.0.0.1"), netip.MustParseAddr("fd00::1")}).Draw(t, "addr")
-				ws[i].Leases = append(ws[i].Leases, estate.Lease{Addr: a, From: bound(t, estate.Beginning), Until: bound(t, estate.End)})
+				a := rapid.SampledFrom([]netip.Addr{addr, addr.Next(), netip.MustParseAddr("::ffff:10.0.0.1"),
+					netip.MustParseAddr("fd00::1")}).Draw(t, "addr")
+				ws[i].Leases = append(ws[i].Leases, estate.Lease{Addr: a, From: bound(t, estate.Beginning),
+					Until: bound(t, estate.End)})
 			}
 		}
 		e, conflicts := estate.New(ws)
@@ -109,7 +117,8 @@ func TestAtAgreesWithLookingAtEveryLease(t *testing.T) {
 		if len(conflicts) > 0 {
 			return
 		}
-		for _, a := range []netip.Addr{addr, addr.Next(), netip.MustParseAddr("fd00::1"), netip.MustParseAddr("fd00::2")} {
+		for _, a := range []netip.Addr{addr, addr.Next(), netip.MustParseAddr("fd00::1"),
+			netip.MustParseAddr("fd00::2")} {
 			for sec := int64(-1); sec < 14; sec++ {
 				at := estate.Instant{Sec: sec}
 				require.Equal(t, estate.Endpoint{Addr: a, Workload: holder(ws, a, at)}, e.At(a, at))
@@ -164,7 +173,8 @@ func TestSetTagDoesNotReachOthers(t *testing.T) {
 }
 
 func TestUsualSpelling(t *testing.T) {
-	counts := map[string]int{"live": 230, "Live ": 1, "live-": 1, "LIVE": 2, "lvie": 1, "trial": 90, "trail": 1, "bench": 40, "logic": 50, "store": 30, "stores": 1, "app1": 40, "app2": 3, "stage": 20}
+	counts := map[string]int{"live": 230, "Live ": 1, "live-": 1, "LIVE": 2, "lvie": 1, "trial": 90, "trail": 1,
+		"bench": 40, "logic": 50, "store": 30, "stores": 1, "app1": 40, "app2": 3, "stage": 20}
 	for value, want := range map[string]string{
 		"Live ": "live", "live-": "live", "LIVE": "live", "lvie": "live", "trail": "trial", "stores": "store",
 		"live": "", "trial": "", "bench": "", "logic": "", "app2": "", "stage": "",
@@ -174,11 +184,13 @@ func TestUsualSpelling(t *testing.T) {
 }
 
 func TestOneSlip(t *testing.T) {
-	for _, p := range [][2]string{{"live", "lives"}, {"live", "lie"}, {"live", "love"}, {"live", "lvie"}, {"abc", "bac"}} {
+	for _, p := range [][2]string{{"live", "lives"}, {"live", "lie"}, {"live", "love"}, {"live", "lvie"},
+		{"abc", "bac"}} {
 		require.True(t, estate.OneSlip(p[0], p[1]), p)
 		require.True(t, estate.OneSlip(p[1], p[0]), p)
 	}
-	for _, p := range [][2]string{{"live", "live"}, {"live", "evil"}, {"ab", "abc"}, {"live", "livery"}, {"abcd", "badc"}} {
+	for _, p := range [][2]string{{"live", "live"}, {"live", "evil"}, {"ab", "abc"}, {"live", "livery"},
+		{"abcd", "badc"}} {
 		require.False(t, estate.OneSlip(p[0], p[1]), p)
 		require.False(t, estate.OneSlip(p[1], p[0]), p)
 	}

@@ -62,7 +62,8 @@ func ParseInstant(s string) (Instant, error) {
 	hour, ok3 := digits(s[11:13])
 	minute, ok4 := digits(s[14:16])
 	sec, ok5 := digits(s[17:19])
-	if !(ok0 && ok1 && ok2 && ok3 && ok4 && ok5) || !ValidDate(year, month, day) || hour > 23 || minute > 59 || sec > 59 {
+	if !(ok0 && ok1 && ok2 && ok3 && ok4 && ok5) || !ValidDate(year, month, day) || hour > 23 || minute > 59 ||
+		sec > 59 {
 		return bad()
 	}
 	rest := s[19:]

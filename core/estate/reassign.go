@@ -22,7 +22,8 @@ type Listed struct {
 // new lease begins. A lease that begins when another workload's does is left out,
 // and is a conflict; so is one of an address that a source which outranks this
 // one gives to another workload then. The same listing again changes nothing.
-func Reassign(have map[string][]Lease, listing []Listed, source string, now Instant, outranks func(source string) bool) (changed map[string][]Lease, conflicts []Conflict) {
+func Reassign(have map[string][]Lease, listing []Listed, source string, now Instant,
+	outranks func(source string) bool) (changed map[string][]Lease, conflicts []Conflict) {
 	claims := map[netip.Addr]map[string]bool{} // who has ever claimed an address
 	claim := func(addr netip.Addr, id string) {
 		if claims[addr] == nil {
@@ -83,7 +84,10 @@ func Reassign(have map[string][]Lease, listing []Listed, source string, now Inst
 		for _, g := range w.Leases {
 			g.Source = source
 			held := byAddr[g.Addr]
-			k := slices.IndexFunc(held, func(i int) bool { return open(g) && was[i].Covers(now) || !open(g) && was[i].From == g.From })
+			k := slices.IndexFunc(held, func(i int) bool {
+				return open(g) && was[i].Covers(now) || !open(g) &&
+					was[i].From == g.From
+			})
 			if k < 0 {
 				starts = append(starts, start{w.ID, g})
 				continue
@@ -125,9 +129,11 @@ func Reassign(have map[string][]Lease, listing []Listed, source string, now Inst
 				if l.From == s.From {
 					clash = true
 					conflicts = append(conflicts, Conflict{Addr: s.Addr, A: other, B: s.id, From: s.From})
-				} else if l.Source != source && l.From.Before(s.Until) && s.From.Before(l.Until) && outranks(l.Source) {
+				} else if l.Source != source && l.From.Before(s.Until) && s.From.Before(l.Until) &&
+					outranks(l.Source) {
 					clash = true
-					conflicts = append(conflicts, Conflict{Addr: s.Addr, A: other, B: s.id, From: s.From, Source: l.Source})
+					conflicts = append(conflicts, Conflict{Addr: s.Addr, A: other, B: s.id, From: s.From,
+						Source: l.Source})
 				}
 			}
 		}

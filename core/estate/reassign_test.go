@@ -34,7 +34,8 @@ func TestReassignKeepsThePast(t *testing.T) {
 			}
 			return ""
 		}
-		addrs := []netip.Addr{netip.MustParseAddr("10.0.0.1"), netip.MustParseAddr("10.0.0.2"), netip.MustParseAddr("fd00::3")}
+		addrs := []netip.Addr{netip.MustParseAddr("10.0.0.1"), netip.MustParseAddr("10.0.0.2"),
+			netip.MustParseAddr("fd00::3")}
 		for step := range rapid.IntRange(1, 6).Draw(t, "listings") {
 			now := estate.Instant{Sec: int64(step+1) * 1000}
 			var listing []estate.Listed
@@ -46,7 +47,8 @@ func TestReassignKeepsThePast(t *testing.T) {
 						break
 					}
 					k := rapid.IntRange(0, len(free)-1).Draw(t, "address")
-					l.Leases = append(l.Leases, estate.Lease{Addr: free[k], From: estate.Beginning, Until: estate.End})
+					l.Leases = append(l.Leases, estate.Lease{Addr: free[k], From: estate.Beginning,
+						Until: estate.End})
 					free = slices.Delete(free, k, k+1)
 				}
 				listing = append(listing, l)
@@ -60,7 +62,8 @@ func TestReassignKeepsThePast(t *testing.T) {
 			for key, id := range then {
 				var at int64
 				_, _ = fmt.Sscan(key[0], &at)
-				require.Equal(t, id, held(e, netip.MustParseAddr(key[1]), estate.Instant{Sec: at}), "the past at %s", key)
+				require.Equal(t, id, held(e, netip.MustParseAddr(key[1]), estate.Instant{Sec: at}), "the past at %s",
+					key)
 			}
 			for _, a := range addrs {
 				want := ""
@@ -85,9 +88,13 @@ func TestReassignKeepsThePast(t *testing.T) {
 func TestReassignWithStartsThatAreKnown(t *testing.T) {
 	a := netip.MustParseAddr("10.0.0.1")
 	at := func(n int64) estate.Instant { return estate.Instant{Sec: n} }
-	have := map[string][]estate.Lease{"old": {{Addr: a, From: at(10), Until: estate.End, Source: "plan"}}, "pinned": {{Addr: a, From: at(1), Until: at(5), Source: "other"}}}
-	changed, conflicts := estate.Reassign(have, []estate.Listed{{ID: "new", Leases: []estate.Lease{{Addr: a, From: at(20), Until: at(30)}}}, {ID: "late", Leases: []estate.Lease{{Addr: a, From: at(10), Until: at(12)}}}}, "plan", at(100), nobody)
-	require.Equal(t, map[string][]estate.Lease{"new": {{Addr: a, From: at(20), Until: at(30), Source: "plan"}}, "old": {{Addr: a, From: at(10), Until: at(20), Source: "plan"}}}, changed)
+	have := map[string][]estate.Lease{"old": {{Addr: a, From: at(10), Until: estate.End, Source: "plan"}},
+		"pinned": {{Addr: a, From: at(1), Until: at(5), Source: "other"}}}
+	changed, conflicts := estate.Reassign(have,
+		[]estate.Listed{{ID: "new", Leases: []estate.Lease{{Addr: a, From: at(20), Until: at(30)}}},
+			{ID: "late", Leases: []estate.Lease{{Addr: a, From: at(10), Until: at(12)}}}}, "plan", at(100), nobody)
+	require.Equal(t, map[string][]estate.Lease{"new": {{Addr: a, From: at(20), Until: at(30), Source: "plan"}},
+		"old": {{Addr: a, From: at(10), Until: at(20), Source: "plan"}}}, changed)
 	require.Equal(t, []estate.Conflict{{Addr: a, A: "old", B: "late", From: at(10)}}, conflicts)
 
 	// What one had until somebody else got it, in either order.
@@ -96,13 +103,17 @@ func TestReassignWithStartsThatAreKnown(t *testing.T) {
 	for _, listing := range [][]estate.Listed{{earlier, later}, {later, earlier}} {
 		changed, conflicts = estate.Reassign(nil, listing, "plan", at(100), nobody)
 		require.Empty(t, conflicts)
-		require.Equal(t, map[string][]estate.Lease{"first": {{Addr: a, From: estate.Beginning, Until: at(50), Source: "plan"}}, "second": {{Addr: a, From: at(50), Until: estate.End, Source: "plan"}}}, changed)
+		require.Equal(t, map[string][]estate.Lease{"first": {{Addr: a, From: estate.Beginning, Until: at(50),
+			Source: "plan"}}, "second": {{Addr: a, From: at(50), Until: estate.End, Source: "plan"}}}, changed)
 		again, _ := estate.Reassign(changed, listing, "plan", at(200), nobody)
 		require.Empty(t, again)
 	}
 
 	// A source ends only what it has said itself.
-	changed, _ = estate.Reassign(have, []estate.Listed{{ID: "old", Leases: []estate.Lease{{Addr: netip.MustParseAddr("10.0.0.9"), From: estate.Beginning, Until: estate.End}}}}, "second", at(100), nobody)
+	changed, _ = estate.Reassign(have,
+		[]estate.Listed{{ID: "old",
+			Leases: []estate.Lease{{Addr: netip.MustParseAddr("10.0.0.9"), From: estate.Beginning, Until: estate.End}}}},
+		"second", at(100), nobody)
 	require.Equal(t, estate.End, changed["old"][0].Until)
 	require.Len(t, changed["old"], 2)
 }
@@ -113,12 +124,16 @@ func nobody(string) bool { return false }
 func TestAnAddressStaysWithWhomABetterSourceGivesIt(t *testing.T) {
 	a := netip.MustParseAddr("10.0.0.1")
 	at := func(s int64) estate.Instant { return estate.Instant{Sec: s} }
-	have := map[string][]estate.Lease{"old": {{Addr: a, From: estate.Beginning, Until: estate.End, Source: "register"}}}
-	listing := []estate.Listed{{ID: "new", Leases: []estate.Lease{{Addr: a, From: estate.Beginning, Until: estate.End}}}}
-	changed, conflicts := estate.Reassign(have, listing, "script", at(100), func(source string) bool { return source == "register" })
+	have := map[string][]estate.Lease{"old": {{Addr: a, From: estate.Beginning, Until: estate.End,
+		Source: "register"}}}
+	listing := []estate.Listed{{ID: "new",
+		Leases: []estate.Lease{{Addr: a, From: estate.Beginning, Until: estate.End}}}}
+	changed, conflicts := estate.Reassign(have, listing, "script", at(100),
+		func(source string) bool { return source == "register" })
 	require.Empty(t, changed)
 	require.Len(t, conflicts, 1)
-	require.Contains(t, conflicts[0].Error(), `workload "old" holds address 10.0.0.1 by register, which outranks this source`)
+	require.Contains(t, conflicts[0].Error(),
+		`workload "old" holds address 10.0.0.1 by register, which outranks this source`)
 	changed, conflicts = estate.Reassign(have, listing, "script", at(100), nobody)
 	require.Empty(t, conflicts)
 	require.Equal(t, at(100), changed["old"][0].Until)

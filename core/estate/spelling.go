@@ -46,7 +46,8 @@ func usual(value string, count int, all []spelling) string {
 			continue
 		}
 		b := o.letters
-		if (a == b || count <= o.n/10 && len(b) >= 4 && OneSlip(a, b) && !hasDigit(a+b)) && (best.n < o.n || best.n == o.n && o.value < best.value) {
+		if (a == b || count <= o.n/10 && len(b) >= 4 && OneSlip(a, b) && !hasDigit(a+b)) &&
+			(best.n < o.n || best.n == o.n && o.value < best.value) {
 			best = o
 		}
 	}

@@ -21,7 +21,8 @@ func parse(t require.TestingT, text string) *expr.Expr {
 }
 
 var machine = &estate.Workload{ID: "w-1", Name: "BE-01", OS: "Debian 12", Tags: []estate.Tag{
-	{Key: "app", Value: "Booking"}, {Key: "cost centre", Value: "K 7"}, {Key: "empty", Value: ""}, {Key: "name", Value: "tagged"}, {Key: "tag:odd", Value: "yes"},
+	{Key: "app", Value: "Booking"}, {Key: "cost centre", Value: "K 7"}, {Key: "empty", Value: ""},
+	{Key: "name", Value: "tagged"}, {Key: "tag:odd", Value: "yes"},
 }}
 
 func TestTests(t *testing.T) {
@@ -96,7 +97,8 @@ func TestKleene(t *testing.T) {
 	for _, a := range all {
 		for _, b := range all {
 			m := members(a, b)
-			and, or := parse(t, "member of a and member of b").Eval(expr.Subject{}, m), parse(t, "member of a or member of b").Eval(expr.Subject{}, m)
+			and, or := parse(t, "member of a and member of b").Eval(expr.Subject{}, m),
+				parse(t, "member of a or member of b").Eval(expr.Subject{}, m)
 			require.Equal(t, min(rank[a], rank[b]), rank[and])
 			require.Equal(t, max(rank[a], rank[b]), rank[or])
 			// De Morgan holds with three values too.

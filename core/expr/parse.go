@@ -39,7 +39,8 @@ func ParseText(text string) (*Expr, []*syntax.Error) {
 		}
 	}
 	if len(all.Tokens) == 0 && all.Err == nil {
-		return nil, []*syntax.Error{syntax.Errorf(syntax.Pos{Line: 1, Col: 1}, "found nothing, expected an expression such as: app is booking")}
+		return nil, []*syntax.Error{syntax.Errorf(syntax.Pos{Line: 1, Col: 1},
+			"found nothing, expected an expression such as: app is booking")}
 	}
 	c := syntax.NewCursor(all)
 	e, err := Parse(c)
@@ -67,7 +68,8 @@ func parseAnd(c *syntax.Cursor, depth int) (*Expr, *syntax.Error) {
 // chain reads one or more operands joined by a word. Operands that are
 // themselves such a chain, in parentheses, are taken up into it: the grouping
 // changes nothing in Kleene's logic, and one form is left to print.
-func chain(c *syntax.Cursor, depth int, op Op, word string, operand func(*syntax.Cursor, int) (*Expr, *syntax.Error)) (*Expr, *syntax.Error) {
+func chain(c *syntax.Cursor, depth int, op Op, word string, operand func(*syntax.Cursor, int) (*Expr,
+	*syntax.Error)) (*Expr, *syntax.Error) {
 	first, err := operand(c, depth)
 	if err != nil || !c.Peek().Is(word) {
 		return first, err
@@ -97,7 +99,8 @@ func parseNot(c *syntax.Cursor, depth int) (*Expr, *syntax.Error) {
 		return parsePrim(c, depth)
 	}
 	if t := c.Peek(); t.Is("not") {
-		return nil, syntax.Errorf(t.Pos, "found a second not, expected what the first one negates; for a double negation write: not (not …)")
+		return nil, syntax.Errorf(t.Pos,
+			"found a second not, expected what the first one negates; for a double negation write: not (not …)")
 	}
 	e, err := parsePrim(c, depth)
 	if err != nil {
@@ -169,7 +172,8 @@ func parsePrim(c *syntax.Cursor, depth int) (*Expr, *syntax.Error) {
 		}
 		return e, parseTest(c, e)
 	}
-	err := c.Unexpected(t, "an expression: a key with a test, any, outside, has, lacks, address in, member of, not or (")
+	err := c.Unexpected(t, "an expression: a key with a test, any, outside, has, lacks, address in, member of, not "+
+		"or (")
 	if t.Kind == syntax.Word && syntax.IsKeyword(t.Text) {
 		err.Message += "; to use the word as a key, write it in quotes"
 	}
@@ -201,7 +205,8 @@ func parseTest(c *syntax.Cursor, e *Expr) *syntax.Error {
 	case t.Is("matches"):
 		e.Op = Matches
 	default:
-		return c.Unexpected(t, "a test after the key "+e.Key.String()+": is, is not, in, not in, starts, ends, contains or matches")
+		return c.Unexpected(t, "a test after the key "+e.Key.String()+": is, is not, in, not in, starts, ends, "+
+			"contains or matches")
 	}
 	if list {
 		if err := c.Expect("("); err != nil {
@@ -256,7 +261,8 @@ func compilePattern(text string) (*regexp.Regexp, error) {
 		return nil, err
 	}
 	if n := len(program.Inst); n > maxProgram {
-		return nil, fmt.Errorf("it takes %d steps, at most %d are taken; write it with fewer repetitions", n, maxProgram)
+		return nil, fmt.Errorf("it takes %d steps, at most %d are taken; write it with fewer repetitions", n,
+			maxProgram)
 	}
 	return regexp.Compile(tree.String())
 }
@@ -290,7 +296,8 @@ func ParseKey(c *syntax.Cursor) (Key, *syntax.Error) {
 		t.Text += q.Text
 	}
 	if t.Text == "tag:" {
-		return Key{}, syntax.Errorf(t.Pos, "found no key after tag:, expected one such as tag:env or tag:\"cost centre\"")
+		return Key{}, syntax.Errorf(t.Pos,
+			"found no key after tag:, expected one such as tag:env or tag:\"cost centre\"")
 	}
 	return KeyOf(t.Text), nil
 }

@@ -92,8 +92,10 @@ func (b *Buckets) add(r Record, unsure int64) {
 	i, ok := b.index[k]
 	if !ok {
 		b.index[k] = len(b.all)
-		b.all = append(b.all, Bucket{Hour: k.hour, Client: r.Client, Server: r.Server, Point: r.Point, Outcome: r.Outcome,
-			Connections: r.Connections, Bytes: r.Bytes, Packets: r.Packets, Unsure: unsure, First: r.Start, Last: r.End, Observer: r.Observer, Part: k.part})
+		b.all = append(b.all, Bucket{Hour: k.hour, Client: r.Client, Server: r.Server, Point: r.Point,
+			Outcome:     r.Outcome,
+			Connections: r.Connections, Bytes: r.Bytes, Packets: r.Packets, Unsure: unsure, First: r.Start,
+			Last: r.End, Observer: r.Observer, Part: k.part})
 		return
 	}
 	have := &b.all[i]

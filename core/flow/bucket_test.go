@@ -22,7 +22,8 @@ func TestBucketsGoOnAfterTheyWereRead(t *testing.T) {
 		var read, once flow.Buckets
 		for range rapid.IntRange(1, 40).Draw(t, "records") {
 			at := estate.InstantOf(time.Unix(int64(rapid.IntRange(0, 3).Draw(t, "hour"))*3600, 0))
-			r := flow.Record{Start: at, End: at, Client: addr("client"), Server: addr("server"), Point: service.PointOf(6, 443), Connections: 1, Bytes: 10, Packets: 2}
+			r := flow.Record{Start: at, End: at, Client: addr("client"), Server: addr("server"),
+				Point: service.PointOf(6, 443), Connections: 1, Bytes: 10, Packets: 2}
 			read.Add(r)
 			once.Add(r)
 			if rapid.Bool().Draw(t, "read in between") {
@@ -38,7 +39,8 @@ func TestSumsStopAtTheLargestNumber(t *testing.T) {
 	require.Equal(t, int64(flow.Most), flow.Sum(math.MaxInt64-1, 5))
 	require.Equal(t, int64(flow.Most), flow.Sum(math.MaxInt64, math.MaxInt64))
 	var b flow.Buckets
-	r := flow.Record{Client: netip.MustParseAddr("10.0.0.1"), Server: netip.MustParseAddr("10.0.0.2"), Connections: math.MaxInt64, Bytes: 1 << 62, Packets: 1}
+	r := flow.Record{Client: netip.MustParseAddr("10.0.0.1"), Server: netip.MustParseAddr("10.0.0.2"),
+		Connections: math.MaxInt64, Bytes: 1 << 62, Packets: 1}
 	for range 3 {
 		b.Add(r)
 	}

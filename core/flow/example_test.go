@@ -11,7 +11,8 @@ import (
 // record from client to server.
 func ExampleJoiner() {
 	client, server := netip.MustParseAddr("10.20.1.10"), netip.MustParseAddr("10.20.5.10")
-	there := flow.Observation{Src: client, Dst: server, SrcPort: 40_000, DstPort: 5432, Proto: 6, Flags: flow.SYN | flow.ACK, HasFlags: true, Start: 1_000_000, End: 3_000_000, Packets: 5, Bytes: 400}
+	there := flow.Observation{Src: client, Dst: server, SrcPort: 40_000, DstPort: 5432, Proto: 6,
+		Flags: flow.SYN | flow.ACK, HasFlags: true, Start: 1_000_000, End: 3_000_000, Packets: 5, Bytes: 400}
 	back := there
 	back.Src, back.Dst, back.SrcPort, back.DstPort, back.Bytes = server, client, 5432, 40_000, 9000
 	j := flow.NewJoiner(flow.JoinOptions{Hold: 10e6}, flow.NewSides())
@@ -19,7 +20,8 @@ func ExampleJoiner() {
 	j.Add(&there, 3_200_000)
 	j.Flush(5_000_000, func(*flow.Joined) { fmt.Println("not yet: it may go on") })
 	j.Flush(20_000_000, func(r *flow.Joined) {
-		fmt.Println(r.Client, "->", r.Server, r.Point, r.Connections, "connection of", r.Bytes, "octets,", r.ReplyBytes, "of them back")
+		fmt.Println(r.Client, "->", r.Server, r.Point, r.Connections, "connection of", r.Bytes, "octets,",
+			r.ReplyBytes, "of them back")
 	})
 	// Output:
 	// 10.20.1.10 -> 10.20.5.10 tcp/5432 1 connection of 9400 octets, 9000 of them back

@@ -14,7 +14,8 @@ import (
 )
 
 func TestHours(t *testing.T) {
-	for sec, want := range map[int64]flow.Hour{0: 0, 3599: 0, 3600: 1, -1: -1, -3600: -1, -3601: -2, 1_795_000_000: 498611} {
+	for sec, want := range map[int64]flow.Hour{0: 0, 3599: 0, 3600: 1, -1: -1, -3600: -1, -3601: -2,
+		1_795_000_000: 498611} {
 		h := flow.HourOf(estate.Instant{Sec: sec, Nsec: 5})
 		require.Equal(t, want, h, sec)
 		require.False(t, estate.Instant{Sec: sec}.Before(h.Start()))
@@ -35,9 +36,12 @@ func TestBucketsLoseNothing(t *testing.T) {
 		want := map[key][3]int64{}
 		for range rapid.IntRange(0, 40).Draw(t, "records") {
 			r := flow.Record{
-				Start: estate.Instant{Sec: rapid.Int64Range(-8000, 8000).Draw(t, "start")}, Client: rapid.SampledFrom(sample.Addresses[:3]).Draw(t, "client"), Server: sample.Addresses[4],
-				Point: rapid.SampledFrom(sample.Points[:3]).Draw(t, "point"), Outcome: flow.Outcome(rapid.IntRange(0, 2).Draw(t, "outcome")),
-				Connections: rapid.Int64Range(0, 9).Draw(t, "connections"), Bytes: rapid.Int64Range(0, 99).Draw(t, "bytes"), Packets: 1,
+				Start:  estate.Instant{Sec: rapid.Int64Range(-8000, 8000).Draw(t, "start")},
+				Client: rapid.SampledFrom(sample.Addresses[:3]).Draw(t, "client"), Server: sample.Addresses[4],
+				Point:       rapid.SampledFrom(sample.Points[:3]).Draw(t, "point"),
+				Outcome:     flow.Outcome(rapid.IntRange(0, 2).Draw(t, "outcome")),
+				Connections: rapid.Int64Range(0, 9).Draw(t, "connections"),
+				Bytes:       rapid.Int64Range(0, 99).Draw(t, "bytes"), Packets: 1,
 			}
 			r.End = r.Start
 			b.Add(r)
@@ -48,7 +52,8 @@ func TestBucketsLoseNothing(t *testing.T) {
 		all := b.All()
 		require.Len(t, all, len(want))
 		for i, v := range all {
-			require.Equal(t, want[key{v.Hour, v.Client, v.Point, v.Outcome}], [3]int64{v.Connections, v.Bytes, v.Packets})
+			require.Equal(t, want[key{v.Hour, v.Client, v.Point, v.Outcome}],
+				[3]int64{v.Connections, v.Bytes, v.Packets})
 			require.Equal(t, v.Hour, flow.HourOf(v.First))
 			require.False(t, v.Last.Before(v.First))
 			require.True(t, i == 0 || all[i-1].Hour <= v.Hour)

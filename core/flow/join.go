@@ -44,8 +44,10 @@ func Stating(records []Record) []Joined {
 
 // JoinOptions bound a Joiner. The zero value takes the defaults.
 type JoinOptions struct {
-	Hold   Micros // how long a session waits for its other direction; 0 is 10 s
-	Linger Micros // how long an unfinished one is remembered after it was last heard of; 0 is 35 min, longer than any usual active time-out
+	Hold Micros // how long a session waits for its other direction; 0 is 10 s
+	// how long an unfinished one is remembered after it was last heard of; 0 is 35 min, longer than any usual active
+	// time-out
+	Linger Micros
 	After  Micros // the same of a finished one: late copies still join; 0 is 2 min
 	Most   int    // sessions in memory; 0 is 1,000,000 (about 350 bytes each). Over it, the oldest are sent off early
 }
@@ -294,7 +296,8 @@ func (j *Joiner) Add(o *Observation, now Micros) {
 	s := &j.sessions[id]
 	d := &s.way[way]
 	sight := j.sightOf(id, way, o.Observer)
-	if !o.Packet && sight.total.packets > 0 && sight.start == o.Start && sight.end == o.End && sight.recent == (amount{o.Packets, o.Bytes}) {
+	if !o.Packet && sight.total.packets > 0 && sight.start == o.Start && sight.end == o.End &&
+		sight.recent == (amount{o.Packets, o.Bytes}) {
 		j.Repeated++
 		return
 	}

@@ -64,7 +64,8 @@ func (j *Joiner) sendOff(id int32, emit func(*Joined)) {
 	*out = Joined{
 		Record: Record{
 			Start: s.from.Instant(), End: s.until.Instant(), Client: addr[client], Server: addr[server],
-			Bytes: Sum(news[0].bytes, news[1].bytes), Packets: Sum(news[0].packets, news[1].packets), Outcome: s.outcome(server),
+			Bytes: Sum(news[0].bytes, news[1].bytes), Packets: Sum(news[0].packets, news[1].packets),
+			Outcome: s.outcome(server),
 		},
 		ReplyBytes: news[server].bytes, ReplyPackets: news[server].packets,
 		Flags: s.way[client].flags, ReplyFlags: s.way[server].flags, HasFlags: s.way[0].hasFlags || s.way[1].hasFlags,

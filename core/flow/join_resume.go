@@ -40,7 +40,8 @@ func (j *Joiner) Alive() []Open {
 // Resume remembers sessions whose connection was counted before.
 func (j *Joiner) Resume(all []Open, now Micros) {
 	for _, o := range all {
-		k, clientFirst := sessionKey{a: o.Client.As16(), b: o.Server.As16(), pa: o.ClientPort, pb: o.ServerPort, proto: o.Proto}, true
+		k, clientFirst := sessionKey{a: o.Client.As16(), b: o.Server.As16(), pa: o.ClientPort, pb: o.ServerPort,
+			proto: o.Proto}, true
 		if c := bytes.Compare(k.a[:], k.b[:]); c > 0 || c == 0 && k.pa > k.pb {
 			k.a, k.b, k.pa, k.pb, clientFirst = k.b, k.a, k.pb, k.pa, false
 		}

@@ -134,10 +134,14 @@ func TestJoinedIsWhatWasSent(t *testing.T) {
 		for i := range rapid.IntRange(1, 12).Draw(t, "connections") {
 			proto := rapid.SampledFrom([]uint8{service.TCP, service.UDP}).Draw(t, "protocol")
 			c := truth{
-				conversation: conversation{host(1, rapid.IntRange(1, 3).Draw(t, "client")), host(2, rapid.IntRange(1, 2).Draw(t, "server")), service.PointOf(proto, 443)},
-				clientPort:   uint16(40000 + rapid.IntRange(0, 500).Draw(t, "port")), start: began + flow.Micros(i)*second, length: flow.Micros(rapid.Int64Range(0, 400e6).Draw(t, "length")),
-				out:  sums{0, rapid.Int64Range(1, 50).Draw(t, "packets"), rapid.Int64Range(100, 9000).Draw(t, "bytes")},
-				back: sums{0, rapid.Int64Range(0, 50).Draw(t, "packets back"), rapid.Int64Range(100, 9000).Draw(t, "bytes back")},
+				conversation: conversation{host(1, rapid.IntRange(1, 3).Draw(t, "client")),
+					host(2, rapid.IntRange(1, 2).Draw(t, "server")), service.PointOf(proto, 443)},
+				clientPort: uint16(40000 + rapid.IntRange(0, 500).Draw(t, "port")), start: began +
+					flow.Micros(i)*second, length: flow.Micros(rapid.Int64Range(0, 400e6).Draw(t, "length")),
+				out: sums{0, rapid.Int64Range(1, 50).Draw(t, "packets"),
+					rapid.Int64Range(100, 9000).Draw(t, "bytes")},
+				back: sums{0, rapid.Int64Range(0, 50).Draw(t, "packets back"),
+					rapid.Int64Range(100, 9000).Draw(t, "bytes back")},
 			}
 			if c.back.packets == 0 {
 				c.back.bytes = 0
@@ -148,7 +152,8 @@ func TestJoinedIsWhatWasSent(t *testing.T) {
 				ports[k] = true
 			}
 			sum := want[c.conversation]
-			want[c.conversation] = sums{sum.connections + 1, sum.packets + c.out.packets + c.back.packets, sum.bytes + c.out.bytes + c.back.bytes}
+			want[c.conversation] = sums{sum.connections + 1, sum.packets + c.out.packets + c.back.packets, sum.bytes +
+				c.out.bytes + c.back.bytes}
 			observers := rapid.IntRange(1, 4).Draw(t, "observers")
 			active := flow.Micros(rapid.Int64Range(5e6, 120e6).Draw(t, "active time-out"))
 			for o := range observers {
@@ -168,7 +173,8 @@ func TestJoinedIsWhatWasSent(t *testing.T) {
 }
 
 func TestSecondConnectionOnTheSamePorts(t *testing.T) {
-	one := truth{conversation: conversation{host(1, 1), host(2, 1), service.PointOf(service.TCP, 8443)}, clientPort: 40001, start: began, length: second, out: sums{0, 9, 900}, back: sums{0, 8, 800}}
+	one := truth{conversation: conversation{host(1, 1), host(2, 1), service.PointOf(service.TCP, 8443)},
+		clientPort: 40001, start: began, length: second, out: sums{0, 9, 900}, back: sums{0, 8, 800}}
 	two := one
 	two.start += 30 * second
 	var all []arrival
@@ -179,13 +185,15 @@ func TestSecondConnectionOnTheSamePorts(t *testing.T) {
 			}
 		}
 	}
-	require.Equal(t, map[conversation]sums{one.conversation: {2, 34, 3400}}, totals(run(flow.NewJoiner(flow.JoinOptions{}, flow.NewSides()), all)))
+	require.Equal(t, map[conversation]sums{one.conversation: {2, 34, 3400}},
+		totals(run(flow.NewJoiner(flow.JoinOptions{}, flow.NewSides()), all)))
 }
 
 // Another exporter's copy is not counted again, though its clock is seconds
 // ahead; what the same exporter tells of the same ports is a new connection.
 func TestClocksOfExportersDiffer(t *testing.T) {
-	c := truth{conversation: conversation{host(1, 1), host(2, 1), service.PointOf(service.TCP, 443)}, clientPort: 40001, start: began, length: 3000, out: sums{0, 5, 500}, back: sums{0, 5, 900}}
+	c := truth{conversation: conversation{host(1, 1), host(2, 1), service.PointOf(service.TCP, 443)},
+		clientPort: 40001, start: began, length: 3000, out: sums{0, 5, 500}, back: sums{0, 5, 900}}
 	ahead := c
 	ahead.start += 4 * second
 	var all []arrival
@@ -196,19 +204,23 @@ func TestClocksOfExportersDiffer(t *testing.T) {
 			}
 		}
 	}
-	require.Equal(t, map[conversation]sums{c.conversation: {1, 10, 1400}}, totals(run(flow.NewJoiner(flow.JoinOptions{}, flow.NewSides()), all)))
+	require.Equal(t, map[conversation]sums{c.conversation: {1, 10, 1400}},
+		totals(run(flow.NewJoiner(flow.JoinOptions{}, flow.NewSides()), all)))
 }
 
 func TestDirectionsAndOutcomes(t *testing.T) {
 	a, b := host(1, 1), host(2, 1)
 	tcp := func(src, dst netip.Addr, ps, pd uint16, flags uint8, packets int64, o flow.Outcome) flow.Observation {
-		return flow.Observation{Src: src, Dst: dst, SrcPort: ps, DstPort: pd, Proto: service.TCP, Flags: flags, HasFlags: true, Packets: packets, Bytes: 60 * packets, Outcome: o, Start: began, End: began}
+		return flow.Observation{Src: src, Dst: dst, SrcPort: ps, DstPort: pd, Proto: service.TCP, Flags: flags,
+			HasFlags: true, Packets: packets, Bytes: 60 * packets, Outcome: o, Start: began, End: began}
 	}
 	udp := func(src, dst netip.Addr, ps, pd uint16, at flow.Micros) flow.Observation {
-		return flow.Observation{Src: src, Dst: dst, SrcPort: ps, DstPort: pd, Proto: service.UDP, Packets: 1, Bytes: 60, Start: began + at, End: began + at}
+		return flow.Observation{Src: src, Dst: dst, SrcPort: ps, DstPort: pd, Proto: service.UDP, Packets: 1,
+			Bytes: 60, Start: began + at, End: began + at}
 	}
 	icmp := func(src, dst netip.Addr, typeCode uint16) flow.Observation {
-		return flow.Observation{Src: src, Dst: dst, DstPort: typeCode, Proto: service.ICMP, Packets: 1, Bytes: 84, Start: began, End: began}
+		return flow.Observation{Src: src, Dst: dst, DstPort: typeCode, Proto: service.ICMP, Packets: 1, Bytes: 84,
+			Start: began, End: began}
 	}
 	for name, c := range map[string]struct {
 		seen    []flow.Observation
@@ -217,21 +229,40 @@ func TestDirectionsAndOutcomes(t *testing.T) {
 		outcome flow.Outcome
 		reason  flow.Reason
 	}{
-		"a SYN that nobody answers":               {[]flow.Observation{tcp(a, b, 40000, 9999, flow.SYN, 3, flow.Unknown)}, a, "tcp/9999", flow.Unknown, flow.BySYN},
-		"an odd pair of ports, by the SYN":        {[]flow.Observation{tcp(a, b, 443, 50000, flow.SYN, 1, flow.Unknown), tcp(b, a, 50000, 443, flow.SYN|flow.ACK, 1, flow.Unknown)}, a, "tcp/50000", flow.Carried, flow.BySYN},
-		"only the answer":                         {[]flow.Observation{tcp(b, a, 7000, 50000, flow.SYN|flow.ACK, 1, flow.Unknown)}, a, "tcp/7000", flow.Unknown, flow.BySYN},
-		"dropped by a firewall":                   {[]flow.Observation{tcp(a, b, 40000, 22, flow.SYN, 3, flow.Dropped)}, a, "tcp/22", flow.Dropped, flow.BySYN},
-		"refused in the name of the server":       {[]flow.Observation{tcp(a, b, 40000, 22, flow.SYN, 1, flow.Dropped), tcp(b, a, 22, 40000, flow.RST|flow.ACK, 1, flow.Unknown)}, a, "tcp/22", flow.Dropped, flow.BySYN},
-		"dropped in part and answered":            {[]flow.Observation{tcp(a, b, 40000, 22, flow.SYN|flow.ACK, 9, flow.Dropped), tcp(b, a, 22, 40000, flow.SYN|flow.ACK, 9, flow.Unknown)}, a, "tcp/22", flow.Carried, flow.ByPort},
-		"forwarded":                               {[]flow.Observation{tcp(a, b, 40000, 22, flow.SYN, 1, flow.Carried)}, a, "tcp/22", flow.Carried, flow.BySYN},
-		"who was heard first":                     {[]flow.Observation{udp(b, a, 40001, 40002, 0), udp(a, b, 40002, 40001, 900)}, b, "udp/40002", flow.Carried, flow.ByFirst},
-		"a registered port":                       {[]flow.Observation{udp(b, a, 53, 40002, 0)}, a, "udp/53", flow.Unknown, flow.ByPort},
-		"an echo and its reply":                   {[]flow.Observation{icmp(b, a, 0), icmp(a, b, 8<<8)}, a, "icmp/8.0", flow.Carried, flow.ByType},
-		"only the reply":                          {[]flow.Observation{icmp(b, a, 0)}, a, "icmp/8.0", flow.Unknown, flow.ByType},
-		"a message that says what is unreachable": {[]flow.Observation{icmp(b, a, 3<<8|1)}, b, "icmp/3.1", flow.Unknown, flow.ByType},
-		"no type":  {[]flow.Observation{{Src: a, Dst: b, Proto: service.ICMP, NoType: true, Packets: 1, Start: began, End: began}}, a, "icmp", flow.Unknown, flow.ByGuess},
-		"ICMPv6":   {[]flow.Observation{{Src: netip.MustParseAddr("fd00::2"), Dst: netip.MustParseAddr("fd00::1"), DstPort: 129 << 8, Proto: service.ICMP6, Packets: 1, Start: began, End: began}}, netip.MustParseAddr("fd00::1"), "icmp6/128.0", flow.Unknown, flow.ByType},
-		"a tunnel": {[]flow.Observation{{Src: a, Dst: b, Proto: 47, Packets: 5, Start: began, End: began, Opener: flow.OpenedByDestination}}, b, "proto/47", flow.Unknown, flow.ByExporter},
+		"a SYN that nobody answers": {[]flow.Observation{tcp(a, b, 40000, 9999, flow.SYN, 3,
+			flow.Unknown)}, a, "tcp/9999", flow.Unknown, flow.BySYN},
+		"an odd pair of ports, by the SYN": {[]flow.Observation{tcp(a, b, 443, 50000, flow.SYN, 1,
+			flow.Unknown), tcp(b, a, 50000, 443, flow.SYN|flow.ACK, 1, flow.Unknown)}, a, "tcp/50000", flow.Carried,
+			flow.BySYN},
+		"only the answer": {[]flow.Observation{tcp(b, a, 7000, 50000, flow.SYN|flow.ACK, 1,
+			flow.Unknown)}, a, "tcp/7000", flow.Unknown, flow.BySYN},
+		"dropped by a firewall": {[]flow.Observation{tcp(a, b, 40000, 22, flow.SYN, 3,
+			flow.Dropped)}, a, "tcp/22", flow.Dropped, flow.BySYN},
+		"refused in the name of the server": {[]flow.Observation{tcp(a, b, 40000, 22, flow.SYN, 1,
+			flow.Dropped), tcp(b, a, 22, 40000, flow.RST|flow.ACK, 1, flow.Unknown)}, a, "tcp/22", flow.Dropped,
+			flow.BySYN},
+		"dropped in part and answered": {[]flow.Observation{tcp(a, b, 40000, 22, flow.SYN|flow.ACK, 9,
+			flow.Dropped), tcp(b, a, 22, 40000, flow.SYN|flow.ACK, 9, flow.Unknown)}, a, "tcp/22", flow.Carried,
+			flow.ByPort},
+		"forwarded": {[]flow.Observation{tcp(a, b, 40000, 22, flow.SYN, 1,
+			flow.Carried)}, a, "tcp/22", flow.Carried, flow.BySYN},
+		"who was heard first": {[]flow.Observation{udp(b, a, 40001, 40002, 0),
+			udp(a, b, 40002, 40001, 900)}, b, "udp/40002", flow.Carried, flow.ByFirst},
+		"a registered port": {[]flow.Observation{udp(b, a, 53, 40002, 0)}, a, "udp/53",
+			flow.Unknown, flow.ByPort},
+		"an echo and its reply": {[]flow.Observation{icmp(b, a, 0), icmp(a, b, 8<<8)}, a,
+			"icmp/8.0", flow.Carried, flow.ByType},
+		"only the reply": {[]flow.Observation{icmp(b, a, 0)}, a, "icmp/8.0", flow.Unknown,
+			flow.ByType},
+		"a message that says what is unreachable": {[]flow.Observation{icmp(b, a, 3<<8|1)}, b, "icmp/3.1",
+			flow.Unknown, flow.ByType},
+		"no type": {[]flow.Observation{{Src: a, Dst: b, Proto: service.ICMP, NoType: true, Packets: 1, Start: began,
+			End: began}}, a, "icmp", flow.Unknown, flow.ByGuess},
+		"ICMPv6": {[]flow.Observation{{Src: netip.MustParseAddr("fd00::2"), Dst: netip.MustParseAddr("fd00::1"),
+			DstPort: 129 << 8, Proto: service.ICMP6, Packets: 1, Start: began, End: began}},
+			netip.MustParseAddr("fd00::1"), "icmp6/128.0", flow.Unknown, flow.ByType},
+		"a tunnel": {[]flow.Observation{{Src: a, Dst: b, Proto: 47, Packets: 5, Start: began, End: began,
+			Opener: flow.OpenedByDestination}}, b, "proto/47", flow.Unknown, flow.ByExporter},
 	} {
 		t.Run(name, func(t *testing.T) {
 			var all []arrival
@@ -255,7 +286,8 @@ func TestCorrectionsDecide(t *testing.T) {
 	sides.Serves = func(addr netip.Addr, proto uint8, port uint16, _ flow.Micros) bool {
 		return addr == host(1, 1) && proto == service.TCP && port == 7411
 	}
-	o := flow.Observation{Src: host(1, 1), Dst: host(2, 1), SrcPort: 7411, DstPort: 443, Proto: service.TCP, HasFlags: true, Flags: flow.SYN, Packets: 1, Start: began, End: began}
+	o := flow.Observation{Src: host(1, 1), Dst: host(2, 1), SrcPort: 7411, DstPort: 443, Proto: service.TCP,
+		HasFlags: true, Flags: flow.SYN, Packets: 1, Start: began, End: began}
 	got := run(flow.NewJoiner(flow.JoinOptions{}, sides), []arrival{{began, o}})
 	require.Equal(t, host(2, 1), got[0].Client)
 	require.Equal(t, "tcp/7411", got[0].Point.String())
@@ -270,7 +302,9 @@ func TestJoinerIsBounded(t *testing.T) {
 	var all []arrival
 	for i := range 5000 {
 		for o := range int32(6) {
-			all = append(all, arrival{began + flow.Micros(i)*1000, flow.Observation{Src: host(1, i), Dst: host(2, 1), SrcPort: 40000, DstPort: 80, Proto: service.TCP, Packets: 2, Bytes: 100, Observer: 2 * o, Start: began, End: began + flow.Micros(i)}})
+			all = append(all, arrival{began + flow.Micros(i)*1000,
+				flow.Observation{Src: host(1, i), Dst: host(2, 1), SrcPort: 40000, DstPort: 80, Proto: service.TCP,
+					Packets: 2, Bytes: 100, Observer: 2 * o, Start: began, End: began + flow.Micros(i)}})
 		}
 	}
 	got := totals(run(j, all))
@@ -288,12 +322,14 @@ func TestSessionsEnd(t *testing.T) {
 	emit := func(x *flow.Joined) { got = append(got, *x) }
 	now := began
 	for range 20 {
-		j.Add(&flow.Observation{Src: host(1, 1), Dst: host(2, 1), SrcPort: 40000, DstPort: 5432, Proto: service.TCP, HasFlags: true, Flags: flow.ACK, Packets: 5, Bytes: 500, Start: now - 600*second, End: now}, now)
+		j.Add(&flow.Observation{Src: host(1, 1), Dst: host(2, 1), SrcPort: 40000, DstPort: 5432, Proto: service.TCP,
+			HasFlags: true, Flags: flow.ACK, Packets: 5, Bytes: 500, Start: now - 600*second, End: now}, now)
 		j.Flush(now+15*second, emit)
 		now += 600 * second
 	}
 	require.Len(t, got, 20)
-	require.Equal(t, sums{1, 100, 10000}, totals(got)[conversation{host(1, 1), host(2, 1), service.PointOf(service.TCP, 5432)}])
+	require.Equal(t, sums{1, 100, 10000},
+		totals(got)[conversation{host(1, 1), host(2, 1), service.PointOf(service.TCP, 5432)}])
 	require.Equal(t, 1, j.Sessions())
 	for range 40 {
 		now += 600 * second
@@ -305,7 +341,8 @@ func TestSessionsEnd(t *testing.T) {
 // Whoever starts anew does not count a connection again that goes on.
 func TestResumedSessionsAreNotCountedAgain(t *testing.T) {
 	part := func(start flow.Micros, flags uint8) flow.Observation {
-		return flow.Observation{Src: host(2, 1), Dst: host(1, 1), SrcPort: 40000, DstPort: 5432, Proto: service.TCP, HasFlags: true, Flags: flags, Packets: 5, Bytes: 500, Start: start, End: start + second}
+		return flow.Observation{Src: host(2, 1), Dst: host(1, 1), SrcPort: 40000, DstPort: 5432, Proto: service.TCP,
+			HasFlags: true, Flags: flags, Packets: 5, Bytes: 500, Start: start, End: start + second}
 	}
 	first := flow.NewJoiner(flow.JoinOptions{}, flow.NewSides())
 	require.Len(t, run(first, []arrival{{began, part(began, flow.SYN)}}), 1)
@@ -324,7 +361,8 @@ func TestResumedSessionsAreNotCountedAgain(t *testing.T) {
 		o := part(began+60*second, 0)
 		o.Proto, o.HasFlags = proto, false
 		bare := flow.NewJoiner(flow.JoinOptions{}, flow.NewSides())
-		bare.Resume([]flow.Open{{Client: o.Src, Server: o.Dst, ClientPort: o.SrcPort, ServerPort: o.DstPort, Proto: proto}}, began+60*second)
+		bare.Resume([]flow.Open{{Client: o.Src, Server: o.Dst, ClientPort: o.SrcPort, ServerPort: o.DstPort,
+			Proto: proto}}, began+60*second)
 		got := run(bare, []arrival{{began + 90*second, o}})
 		require.Len(t, got, 1)
 		require.Zero(t, got[0].Connections)
@@ -334,14 +372,16 @@ func TestResumedSessionsAreNotCountedAgain(t *testing.T) {
 // What nobody can tell apart any more counts for nothing, and connections
 // that follow each other on one pair of ports fill nothing up.
 func TestManyObserversAndManyConnectionsOnOnePairOfPorts(t *testing.T) {
-	c := truth{conversation: conversation{host(1, 1), host(2, 1), service.PointOf(service.TCP, 443)}, clientPort: 40001, start: began, length: 3000, out: sums{0, 5, 500}, back: sums{0, 5, 900}}
+	c := truth{conversation: conversation{host(1, 1), host(2, 1), service.PointOf(service.TCP, 443)},
+		clientPort: 40001, start: began, length: 3000, out: sums{0, 5, 500}, back: sums{0, 5, 900}}
 	var all []arrival
 	for o := range int32(40) {
 		for _, x := range c.observe(2*o, false, 60*second, true) {
 			all = append(all, arrival{began + second, x})
 		}
 	}
-	require.Equal(t, map[conversation]sums{c.conversation: {1, 5, 500}}, totals(run(flow.NewJoiner(flow.JoinOptions{}, flow.NewSides()), all)))
+	require.Equal(t, map[conversation]sums{c.conversation: {1, 5, 500}},
+		totals(run(flow.NewJoiner(flow.JoinOptions{}, flow.NewSides()), all)))
 
 	j := flow.NewJoiner(flow.JoinOptions{Most: 50}, flow.NewSides())
 	all = nil
@@ -411,8 +451,10 @@ func newNetwork(seed uint64, connections int) *network {
 		s := servers[min(len(servers)-1, int(n.rand.ExpFloat64()*90))]
 		packets := 1 + int64(n.rand.ExpFloat64()*12)
 		c := truth{
-			conversation: conversation{host(1, n.rand.IntN(s.peers)*7+int(s.point.Port())%40), s.addr, s.point}, clientPort: uint16(32768 + n.rand.IntN(28232)),
-			start: began + flow.Micros(i)*2000, length: flow.Micros(n.rand.ExpFloat64() * 20e6), out: sums{0, packets, packets * 200}, back: sums{0, packets, packets * 900},
+			conversation: conversation{host(1, n.rand.IntN(s.peers)*7+int(s.point.Port())%40), s.addr, s.point},
+			clientPort:   uint16(32768 + n.rand.IntN(28232)),
+			start:        began + flow.Micros(i)*2000, length: flow.Micros(n.rand.ExpFloat64() * 20e6),
+			out: sums{0, packets, packets * 200}, back: sums{0, packets, packets * 900},
 			refused: n.rand.IntN(40) == 0,
 		}
 		if s.point.Proto() == service.UDP {

@@ -26,7 +26,9 @@ const (
 )
 
 func (r Reason) String() string {
-	return [...]string{"the file says so", "set by hand", "the exporter says who opened it", "the type of the message", "TCP SYN", "many others use this port there", "heard first", "the port's number", "a guess"}[r]
+	return [...]string{"the file says so", "set by hand", "the exporter says who opened it",
+		"the type of the message", "TCP SYN", "many others use this port there", "heard first", "the port's number",
+		"a guess"}[r]
 }
 
 // Sure is the confidence, in percent, from which a direction is taken as known.

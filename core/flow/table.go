@@ -32,7 +32,8 @@ type Draft struct {
 func (d *Draft) Add(dict *Dictionary, b *Bucket) {
 	d.Client, d.Server = append(d.Client, dict.Number(b.Client)), append(d.Server, dict.Number(b.Server))
 	d.Point, d.Outcome = append(d.Point, b.Point), append(d.Outcome, b.Outcome)
-	d.Connections, d.Bytes, d.Packets = append(d.Connections, b.Connections), append(d.Bytes, b.Bytes), append(d.Packets, b.Packets)
+	d.Connections, d.Bytes, d.Packets = append(d.Connections, b.Connections), append(d.Bytes, b.Bytes),
+		append(d.Packets, b.Packets)
 	d.Unsure = append(d.Unsure, uint32(min(b.Unsure, 1<<32-1)))
 	d.First, d.Last = append(d.First, MicrosOfInstant(b.First)), append(d.Last, MicrosOfInstant(b.Last))
 	d.Observer = append(d.Observer, dict.Observer(b.Observer))
@@ -64,8 +65,10 @@ func (d *Draft) Pack(dict *Dictionary) *Chunk {
 	}
 	return &Chunk{
 		Hour: d.Hour, Pair: inOrder(pairs, order), Outcome: inOrder(d.Outcome, order),
-		Connections: inOrder(d.Connections, order), Bytes: inOrder(d.Bytes, order), Packets: inOrder(d.Packets, order),
-		Unsure: inOrder(d.Unsure, order), First: inOrder(d.First, order), Last: inOrder(d.Last, order), Observer: inOrder(d.Observer, order),
+		Connections: inOrder(d.Connections, order), Bytes: inOrder(d.Bytes, order),
+		Packets: inOrder(d.Packets, order),
+		Unsure:  inOrder(d.Unsure, order), First: inOrder(d.First, order), Last: inOrder(d.Last, order),
+		Observer: inOrder(d.Observer, order),
 	}
 }
 
@@ -155,7 +158,8 @@ func (t *Table) compact() *Table {
 	for i, p := range pairs {
 		if number[i] != gone {
 			number[i] = uint32(len(clients))
-			clients, servers, points = append(clients, out.Dict.Number(addrs[p.Client])), append(servers, out.Dict.Number(addrs[p.Server])), append(points, p.Point)
+			clients, servers, points = append(clients, out.Dict.Number(addrs[p.Client])),
+				append(servers, out.Dict.Number(addrs[p.Server])), append(points, p.Point)
 		}
 	}
 	out.Dict.numberPairs(clients, servers, points)

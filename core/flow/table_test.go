@@ -19,15 +19,20 @@ func anyBuckets(t *rapid.T, label string) []flow.Bucket {
 	var b flow.Buckets
 	for range rapid.IntRange(0, 30).Draw(t, label) {
 		at := estate.Instant{Sec: rapid.Int64Range(0, 20_000).Draw(t, "start")}
-		b.Add(flow.Record{Start: at, End: at, Client: rapid.SampledFrom(sample.Addresses[:4]).Draw(t, "client"), Server: rapid.SampledFrom(sample.Addresses[:4]).Draw(t, "server"),
-			Point: rapid.SampledFrom(sample.Points[:3]).Draw(t, "point"), Outcome: flow.Outcome(rapid.IntRange(0, 2).Draw(t, "outcome")),
-			Connections: rapid.Int64Range(0, 9).Draw(t, "connections"), Bytes: rapid.Int64Range(0, 99).Draw(t, "bytes"), Observer: rapid.SampledFrom([]string{"east", "west"}).Draw(t, "observer")})
+		b.Add(flow.Record{Start: at, End: at, Client: rapid.SampledFrom(sample.Addresses[:4]).Draw(t, "client"),
+			Server:      rapid.SampledFrom(sample.Addresses[:4]).Draw(t, "server"),
+			Point:       rapid.SampledFrom(sample.Points[:3]).Draw(t, "point"),
+			Outcome:     flow.Outcome(rapid.IntRange(0, 2).Draw(t, "outcome")),
+			Connections: rapid.Int64Range(0, 9).Draw(t, "connections"),
+			Bytes:       rapid.Int64Range(0, 99).Draw(t, "bytes"),
+			Observer:    rapid.SampledFrom([]string{"east", "west"}).Draw(t, "observer")})
 	}
 	return b.All()
 }
 
 func compareBuckets(a, b flow.Bucket) int {
-	return cmp.Or(cmp.Compare(a.Hour, b.Hour), a.Client.Compare(b.Client), a.Server.Compare(b.Server), cmp.Compare(a.Point, b.Point), cmp.Compare(a.Outcome, b.Outcome))
+	return cmp.Or(cmp.Compare(a.Hour, b.Hour), a.Client.Compare(b.Client), a.Server.Compare(b.Server),
+		cmp.Compare(a.Point, b.Point), cmp.Compare(a.Outcome, b.Outcome))
 }
 
 func rowsOf(t *flow.Table) []flow.Bucket {
@@ -88,13 +93,16 @@ func TestTableHasWhatWasPutIn(t *testing.T) {
 // What comes once and goes, as in a scan, is forgotten in the end; what stays is
 // not changed by that.
 func TestPairsOfRowsThatAreGoneAreForgotten(t *testing.T) {
-	stays := flow.Bucket{Hour: 1, Client: netip.MustParseAddr("10.1.0.1"), Server: netip.MustParseAddr("10.1.0.2"), Point: service.PointOf(service.TCP, 443),
-		Connections: 3, Bytes: 40, Packets: 5, First: estate.Instant{Sec: 3600}, Last: estate.Instant{Sec: 3700}, Observer: "east"}
+	stays := flow.Bucket{Hour: 1, Client: netip.MustParseAddr("10.1.0.1"), Server: netip.MustParseAddr("10.1.0.2"),
+		Point:       service.PointOf(service.TCP, 443),
+		Connections: 3, Bytes: 40, Packets: 5, First: estate.Instant{Sec: 3600}, Last: estate.Instant{Sec: 3700},
+		Observer: "east"}
 	table := flow.Pack([]flow.Bucket{stays})
 	scan := &flow.Draft{Chunk: flow.Chunk{Hour: 0}}
 	scanned := stays
 	for i := range 1_100_000 {
-		scanned.Hour, scanned.Server, scanned.Point = 0, netip.AddrFrom4([4]byte{10, 2, 0, byte(i >> 16)}), service.PointOf(service.TCP, uint32(i&0xffff))
+		scanned.Hour, scanned.Server, scanned.Point = 0, netip.AddrFrom4([4]byte{10, 2, 0, byte(i >> 16)}),
+			service.PointOf(service.TCP, uint32(i&0xffff))
 		scan.Add(table.Dict, &scanned)
 	}
 	table = table.With([]*flow.Chunk{scan.Pack(table.Dict)}, nil)

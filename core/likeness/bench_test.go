@@ -15,7 +15,8 @@ import (
 // that the machines have, and with names that tell nothing.
 func BenchmarkSuggest(b *testing.B) {
 	for _, n := range []int{420, 4000, 20_000} {
-		c := demo.Generate(demo.Options{Workloads: n, Days: 3, Seed: uint64(n), End: time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC)})
+		c := demo.Generate(demo.Options{Workloads: n, Days: 3, Seed: uint64(n),
+			End: time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC)})
 		e, _ := estate.New(c.Workloads)
 		seen := links(c, e)
 		for _, plain := range []bool{false, true} {

@@ -128,7 +128,8 @@ func (f *features) add(workload int32, word string) {
 // machines of a row are alike.
 func nameParts(name string) []string {
 	var out []string
-	for _, p := range strings.FieldsFunc(strings.ToLower(name), func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) }) {
+	for _, p := range strings.FieldsFunc(strings.ToLower(name),
+		func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) }) {
 		var b strings.Builder
 		digit := false
 		for _, r := range p {
@@ -162,7 +163,8 @@ type weighed struct {
 // weigh finds how much each feature tells of a key: the share of the key's
 // entropy that knowing of the feature takes away.
 func (f *features) weigh(key string) *weighed {
-	k := &weighed{features: f, key: key, value: make([]int32, len(f.of)), weight: make([]float64, len(f.words)), total: make([]float64, len(f.of))}
+	k := &weighed{features: f, key: key, value: make([]int32, len(f.of)), weight: make([]float64, len(f.words)),
+		total: make([]float64, len(f.of))}
 	index := map[string]int32{}
 	spelt := map[[2]int32]int{}
 	spellings := map[string]int32{}
@@ -269,7 +271,10 @@ func (k *weighed) suggest(i int32) (Suggestion, bool) {
 			found = append(found, near{w, like})
 		}
 	}
-	slices.SortFunc(found, func(a, b near) int { return cmp.Or(cmp.Compare(b.like, a.like), int(a.workload-b.workload)) })
+	slices.SortFunc(found, func(a, b near) int {
+		return cmp.Or(cmp.Compare(b.like, a.like),
+			int(a.workload-b.workload))
+	})
 	found = found[:min(neighbours, len(found))]
 	votes := map[int32]float64{}
 	sum := 0.0

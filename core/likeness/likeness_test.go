@@ -20,7 +20,8 @@ func links(c *demo.Company, e *estate.Estate) []likeness.Link {
 	seen := map[likeness.Link]bool{}
 	var out []likeness.Link
 	for _, r := range c.Records {
-		l := likeness.Link{Client: e.At(r.Client, r.Start).Workload, Server: e.At(r.Server, r.Start).Workload, Point: r.Point}
+		l := likeness.Link{Client: e.At(r.Client, r.Start).Workload, Server: e.At(r.Server, r.Start).Workload,
+			Point: r.Point}
 		if !seen[l] {
 			seen[l] = true
 			out = append(out, l)
@@ -31,7 +32,8 @@ func links(c *demo.Company, e *estate.Estate) []likeness.Link {
 
 // score hides a tenth of the tags of each key and counts what is suggested for
 // them: right, wrong, and nothing. With plain names, the names tell nothing.
-func score(ws []estate.Workload, seen []likeness.Link, keys []string, seed uint64, plain bool) (right, wrong, silent int) {
+func score(ws []estate.Workload, seen []likeness.Link, keys []string, seed uint64, plain bool) (right, wrong,
+	silent int) {
 	r := rand.New(rand.NewPCG(seed, 1))
 	for _, key := range keys {
 		hidden := map[int32]string{}

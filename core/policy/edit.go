@@ -58,7 +58,8 @@ func (e Edit) ApplyTo(p *Policy, text string) (after string, next *Policy, words
 	}
 	next, errs := Parse(after)
 	if len(errs) > 0 {
-		return "", nil, "", &EditError{"the policy would have " + counted(len(errs), "error") + ": " + errs[0].Message, errs}
+		return "", nil, "", &EditError{"the policy would have " + counted(len(errs), "error") + ": " +
+			errs[0].Message, errs}
 	}
 	if canonical := next.Format(); canonical != after && canonical != after+"\n" {
 		after = canonical
@@ -94,7 +95,8 @@ func (e Edit) on(p *Policy, text string) (after, words string, err *EditError) {
 		}
 		copied := *r
 		copied.Off = !r.Off
-		words = "Turn " + map[bool]string{true: "off ", false: "on "}[copied.Off] + brief(strings.TrimPrefix(lines[e.Line-1], "off "))
+		words = "Turn " + map[bool]string{true: "off ", false: "on "}[copied.Off] +
+			brief(strings.TrimPrefix(lines[e.Line-1], "off "))
 		lines[e.Line-1] = copied.String() + commentOf(p, e.Line)
 	default:
 		return "", "", refuse("found the edit %q, expected add, change, remove, move or switch", e.Op)
@@ -228,7 +230,8 @@ func (e Edit) change(p *Policy, lines []string) ([]string, string, *EditError) {
 		return nil, "", err
 	}
 	if len(statements) > 1 {
-		return nil, "", refuse("found %d statements, expected one to put in the place of line %d", len(statements), e.Line)
+		return nil, "", refuse("found %d statements, expected one to put in the place of line %d", len(statements),
+			e.Line)
 	}
 	words := "Change " + brief(lines[e.Line-1]) + " to " + brief(statements[0].String())
 	if g, ok := statements[0].(*Group); ok {

@@ -81,13 +81,15 @@ func AppendAsserts(text, lines string) (string, []*syntax.Error) {
 	loose, errs := ParseLoose(lines)
 	for _, item := range loose.Items {
 		if _, ok := item.Statement.(*Assert); item.Statement != nil && !ok {
-			errs = append(errs, syntax.Errorf(syntax.Pos{Line: item.First, Col: 1}, "found a %s, expected an assertion: assert never, always or only", KindOf(item.Statement)))
+			errs = append(errs, syntax.Errorf(syntax.Pos{Line: item.First, Col: 1},
+				"found a %s, expected an assertion: assert never, always or only", KindOf(item.Statement)))
 		}
 	}
 	if len(errs) == 0 {
 		if _, all := Parse(text + lines); len(all) > 0 {
 			for _, e := range all {
-				errs = append(errs, syntax.Errorf(syntax.Pos{Line: max(1, e.Line-before), Col: e.Col}, "%s", e.Message))
+				errs = append(errs, syntax.Errorf(syntax.Pos{Line: max(1, e.Line-before), Col: e.Col}, "%s",
+					e.Message))
 			}
 		}
 	}

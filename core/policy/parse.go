@@ -61,7 +61,8 @@ func newParser() *parser {
 
 func (p *parser) text(text string) {
 	if len(text) > MaxText {
-		p.errs = append(p.errs, syntax.Errorf(syntax.Pos{Line: 1, Col: 1}, "found a text of %d octets, expected at most %d", len(text), MaxText))
+		p.errs = append(p.errs, syntax.Errorf(syntax.Pos{Line: 1, Col: 1},
+			"found a text of %d octets, expected at most %d", len(text), MaxText))
 		return
 	}
 	for _, l := range syntax.Lines(text) {
@@ -120,7 +121,8 @@ func (p *parser) statement(c *syntax.Cursor) (Statement, *syntax.Error) {
 func (p *parser) declare(c *syntax.Cursor, kind string, t syntax.Token) bool {
 	key := kind + " " + t.Text
 	if line, twice := p.declared[key]; twice {
-		c.Note(syntax.Errorf(t.Pos, "found a second %s %s, expected another name: it is defined on line %d", kind, syntax.Name(t.Text), line))
+		c.Note(syntax.Errorf(t.Pos, "found a second %s %s, expected another name: it is defined on line %d", kind,
+			syntax.Name(t.Text), line))
 		return false
 	}
 	p.declared[key] = t.Line

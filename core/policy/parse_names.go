@@ -23,7 +23,9 @@ func (p *parser) unknown() {
 			if near := p.nearest(u.kind, u.Name); near != "" {
 				hint = "; the nearest name is " + syntax.Name(near)
 			}
-			p.errs = append(p.errs, syntax.Errorf(u.Pos, "found the unknown %s %s, expected %s%s that a line of this policy defines%s", u.kind, syntax.Name(u.Name), article, u.kind, hint))
+			p.errs = append(p.errs, syntax.Errorf(u.Pos,
+				"found the unknown %s %s, expected %s%s that a line of this policy defines%s", u.kind,
+				syntax.Name(u.Name), article, u.kind, hint))
 		}
 	}
 }
@@ -112,7 +114,9 @@ func (w *walker[T]) visit(n T) {
 				names = append(names, syntax.Name(w.name(on)))
 			}
 			names = append(names, names[0])
-			w.errs = append(w.errs, syntax.Errorf(e.pos, "found a cycle of %s: %s; expected %s that do not lead back to themselves", w.kind, strings.Join(names, " → "), w.kind))
+			w.errs = append(w.errs, syntax.Errorf(e.pos,
+				"found a cycle of %s: %s; expected %s that do not lead back to themselves", w.kind,
+				strings.Join(names, " → "), w.kind))
 		}
 	}
 	w.path = w.path[:len(w.path)-1]

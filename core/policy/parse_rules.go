@@ -15,7 +15,8 @@ import (
 func (p *parser) rule(c *syntax.Cursor, head Head, verb syntax.Token, off bool) (Statement, *syntax.Error) {
 	r := &Rule{Head: head, Off: off, Layer: p.layer}
 	if !p.anyLayer {
-		c.Note(syntax.Errorf(syntax.Pos{Line: verb.Line, Col: verb.Col}, "found a rule before the first layer, expected a line such as: layer %s", Allowances))
+		c.Note(syntax.Errorf(syntax.Pos{Line: verb.Line, Col: verb.Col},
+			"found a rule before the first layer, expected a line such as: layer %s", Allowances))
 	}
 	var err *syntax.Error
 	if verb.Text == "apart" {

@@ -19,10 +19,12 @@ func TestErrorsSayWhere(t *testing.T) {
 		{"group a = app", "1:14: found the end of the statement, expected a test"},
 		{"group a = (app is x", "1:20: found the end of the statement, expected and, or, or )"},
 		{"group a = app matches \"(\"", "1:23: found \"(\", expected an RE2 expression"},
-		{"group a = address in 10.0.0.5/8", "1:22: found 10.0.0.5/8, whose host bits are set, expected the network address: 10.0.0.0/8"},
+		{"group a = address in 10.0.0.5/8",
+			"1:22: found 10.0.0.5/8, whose host bits are set, expected the network address: 10.0.0.0/8"},
 		{"group a = address in ::ffff:10.0.0.5/104", "expected the network address: 10.0.0.0/8"},
 		{"group a = address in \"10.0.0.0/8\"", "1:22: found \"10.0.0.0/8\", expected an address"},
-		{"group a = any\n\ngroup a = any", "3:7: found a second group a, expected another name: it is defined on line 1"},
+		{"group a = any\n\ngroup a = any",
+			"3:7: found a second group a, expected another name: it is defined on line 1"},
 		{"group a = member of b\ngroup b = member of a", "2:21: found a cycle of groups: a → b → a"},
 		{"service a = b\nservice b = a, tcp/1", "2:13: found a cycle of services: a → b → a"},
 		{"permit any -> any on any", "1:1: found a rule before the first layer"},
@@ -31,7 +33,8 @@ func TestErrorsSayWhere(t *testing.T) {
 		{"layer l\npermit \\\n  nobody -> any on any", "3:3: found the unknown group nobody"},
 		{"layer l\npermit 10.0.0.0/33 -> any on any", "2:8: found the unknown group 10.0.0.0/33"},
 		{"layer l\npermit any -> any on tcp/99999", "2:22: found tcp/99999"},
-		{"layer l\npermit any -> any on tcp/443-80", "2:22: found tcp/443-80, expected the lower port first: tcp/80-443"},
+		{"layer l\npermit any -> any on tcp/443-80",
+			"2:22: found tcp/443-80, expected the lower port first: tcp/80-443"},
 		{"layer l\npermit any -> any on proto/256", "2:22: found proto/256"},
 		{"layer l\npermit any -> any on icmp/8.256", "2:22: found icmp/8.256"},
 		{"layer l\npermit any -> any on any until 2027-02-30", "2:32: found 2027-02-30, expected a day that exists"},
@@ -66,15 +69,19 @@ func TestErrorsSayWhere(t *testing.T) {
 }
 
 func TestOneMistakeIsReportedOnce(t *testing.T) {
-	_, errs := policy.Parse("group a = app is\nservice s = tcp/x\nlayer l\npermit a -> a on s\nlayer\npermit a -> any on s")
+	_, errs := policy.Parse("group a = app is\nservice s = tcp/x\nlayer l\npermit a -> a on s\nlayer\npermit a -> " +
+		"any on s")
 	require.Len(t, errs, 3)
 	_, errs = policy.Parse("layer l\npermit x, y -> z on s area q within w")
 	require.Len(t, errs, 6, "every unknown name of a line is reported")
 }
 
 func TestWordsAndQuotes(t *testing.T) {
-	p, errs := policy.Parse("\ufeffgroup \"10.0.0.1\" = \"tag:cost centre\" is \"a \\\"b\\\" \\\\\" and tag:\"os\" is x and \"os\" is y # c \\\r\n" +
-		"service \"tcp/443\" = tcp/444, PROTO \r\nservice PROTO = proto/6, proto/047, tcp/0080-0080, icmp/003\r\nlayer \"off\"\r\npermit \"10.0.0.1\", 10.0.0.1/32, ::ffff:10.0.0.0/104 -> outside on \"tcp/443\"log\r\n")
+	p, errs := policy.Parse("\ufeffgroup \"10.0.0.1\" = \"tag:cost centre\" is \"a \\\"b\\\" \\\\\" and tag:\"os\" " +
+		"is x and \"os\" is y # c \\\r\n" +
+		"service \"tcp/443\" = tcp/444, PROTO \r\nservice PROTO = proto/6, proto/047, tcp/0080-0080, " +
+		"icmp/003\r\nlayer \"off\"\r\npermit \"10.0.0.1\", 10.0.0.1/32, ::ffff:10.0.0.0/104 -> outside on " +
+		"\"tcp/443\"log\r\n")
 	require.Empty(t, errs)
 	require.Equal(t, `group 10.0.0.1 = "cost centre" is "a \"b\" \\" and tag:os is x and os is y  # c \
 service tcp/443 = tcp/444, PROTO
@@ -104,7 +111,8 @@ func meaning(p *policy.Policy) string {
 		fmt.Fprintf(&b, "%q %s %v %v %q\n", g.Name, g.Expr, g.Include, g.Exclude, g.Note)
 	}
 	for _, r := range p.Rules {
-		fmt.Fprintf(&b, "%v %v %v %v %v %s %q %q\n", r.Off, r.Action, r.Left, r.Right, p.Points(r.On), r.Clauses, r.Note, r.Layer.Name)
+		fmt.Fprintf(&b, "%v %v %v %v %v %s %q %q\n", r.Off, r.Action, r.Left, r.Right, p.Points(r.On), r.Clauses,
+			r.Note, r.Layer.Name)
 		for _, g := range r.Groups {
 			b.WriteString(g.Name + ",")
 		}
@@ -116,7 +124,8 @@ func meaning(p *policy.Policy) string {
 }
 
 func FuzzParse(f *testing.F) {
-	f.Add("group a = app is \"x\" and not (has os)\nlayer l \\\n\"n\"\npermit a -> outside on tcp/1-2, icmp/8.0 same env until 2027-01-01 log # c")
+	f.Add("group a = app is \"x\" and not (has os)\nlayer l \\\n\"n\"\npermit a -> outside on tcp/1-2, icmp/8.0 " +
+		"same env until 2027-01-01 log # c")
 	f.Add("\ufeffassert only any -> 10.0.0.0/8 on any across tag:\"a b\"\r\n")
 	f.Fuzz(func(t *testing.T, text string) {
 		p, errs := policy.ParseLoose(text)

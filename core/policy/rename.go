@@ -101,7 +101,10 @@ func DropGroup(text, name string) (after string, changed, removed []int, err *Ed
 	gone := map[Statement]bool{g: true}
 	without := func(l *List) (empty bool) {
 		n := len(l.Items)
-		l.Items = slices.DeleteFunc(slices.Clone(l.Items), func(o Operand) bool { return o.Kind == InGroup && o.Name == name })
+		l.Items = slices.DeleteFunc(slices.Clone(l.Items), func(o Operand) bool {
+			return o.Kind == InGroup &&
+				o.Name == name
+		})
 		return !l.Any && n > 0 && len(l.Items) == 0
 	}
 	for _, item := range p.Items {
@@ -113,21 +116,25 @@ func DropGroup(text, name string) (after string, changed, removed []int, err *Ed
 		switch st := st.(type) {
 		case *Rule:
 			if st.Within != nil && st.Within.Name == name {
-				return "", nil, nil, refuse("line %d limits a rule to within %s; change that first", st.Line, syntax.Name(name))
+				return "", nil, nil, refuse("line %d limits a rule to within %s; change that first", st.Line,
+					syntax.Name(name))
 			}
 			left, right := without(&st.Left), without(&st.Right)
 			st.Groups = slices.DeleteFunc(slices.Clone(st.Groups), func(r Ref) bool { return r.Name == name })
 			empty = left || right || st.Action == Apart && len(st.Groups) < 2
 		case *Assert:
 			if st.Within != nil && st.Within.Name == name {
-				return "", nil, nil, refuse("line %d limits an assertion to within %s; change that first", st.Line, syntax.Name(name))
+				return "", nil, nil, refuse("line %d limits an assertion to within %s; change that first", st.Line,
+					syntax.Name(name))
 			}
 			left, right := without(&st.Left), without(&st.Right)
 			empty = left || right
 		case *Area:
-			return "", nil, nil, refuse("the area on line %d is the group %s; give it another group first", st.Line, syntax.Name(name))
+			return "", nil, nil, refuse("the area on line %d is the group %s; give it another group first", st.Line,
+				syntax.Name(name))
 		case *Group:
-			return "", nil, nil, refuse("the group %s on line %d asks for its members; change that first", syntax.Name(st.Name), st.Line)
+			return "", nil, nil, refuse("the group %s on line %d asks for its members; change that first",
+				syntax.Name(st.Name), st.Line)
 		}
 		if empty {
 			gone[st] = true
@@ -136,7 +143,10 @@ func DropGroup(text, name string) (after string, changed, removed []int, err *Ed
 			changed = append(changed, item.First)
 		}
 	}
-	p.Items = slices.DeleteFunc(p.Items, func(item Item) bool { return item.Statement != nil && gone[item.Statement] })
+	p.Items = slices.DeleteFunc(p.Items, func(item Item) bool {
+		return item.Statement != nil &&
+			gone[item.Statement]
+	})
 	after, err = checked(p)
 	return after, changed, removed, err
 }

@@ -25,7 +25,8 @@ assert never other -> dock on any
 func TestRenameGroup(t *testing.T) {
 	after, err := policy.RenameGroup(used, "dock", "pier 1")
 	require.Nil(t, err)
-	require.Equal(t, strings.ReplaceAll(strings.ReplaceAll(used, "dock", `"pier 1"`), `app is "pier 1"`, "app is dock"), after)
+	require.Equal(t, strings.ReplaceAll(strings.ReplaceAll(used, "dock", `"pier 1"`), `app is "pier 1"`,
+		"app is dock"), after)
 	for to, want := range map[string]string{"other": "already", "": "empty name"} {
 		_, err := policy.RenameGroup(used, "dock", to)
 		require.ErrorContains(t, err, want)

@@ -18,14 +18,17 @@ import (
 // everywhere has an address in every region that the sample's prefixes cut.
 func everywhere() []netip.Addr {
 	out := append([]netip.Addr{}, sample.Addresses...)
-	for _, s := range []string{"10.0.0.10", "10.0.0.200", "10.0.1.0", "10.1.0.0", "192.0.2.0", "192.0.2.128", "8.8.4.4", "fd00::3", "fd00:2::", "::5"} {
+	for _, s := range []string{"10.0.0.10", "10.0.0.200", "10.0.1.0", "10.1.0.0", "192.0.2.0", "192.0.2.128",
+		"8.8.4.4", "fd00::3", "fd00:2::", "::5"} {
 		out = append(out, netip.MustParseAddr(s))
 	}
 	return out
 }
 
 func TestAssertionsAgreeWithBruteForce(t *testing.T) {
-	points := append([]service.Point{}, service.PointOf(service.TCP, 80), service.PointOf(service.TCP, 81), service.PointOf(service.SCTP, 10), service.PointOf(service.ICMP, 7<<8), service.PointOf(service.ICMP6, 127<<8))
+	points := append([]service.Point{}, service.PointOf(service.TCP, 80), service.PointOf(service.TCP, 81),
+		service.PointOf(service.SCTP, 10), service.PointOf(service.ICMP, 7<<8),
+		service.PointOf(service.ICMP6, 127<<8))
 	for _, p := range sample.Points {
 		if !service.IsICMP(p.Proto()) || p.Port() != service.UnknownType {
 			points = append(points, p)
@@ -56,7 +59,8 @@ func TestAssertionsAgreeWithBruteForce(t *testing.T) {
 }
 
 // speaks reports whether the assertion speaks of the point.
-func speaks(w *decide.Walk, p *policy.Policy, a *policy.Assert, client, server estate.Endpoint, pt service.Point) bool {
+func speaks(w *decide.Walk, p *policy.Policy, a *policy.Assert, client, server estate.Endpoint,
+	pt service.Point) bool {
 	if client.Workload == server.Workload && client.Workload != estate.Outside {
 		return false
 	}
@@ -64,11 +68,13 @@ func speaks(w *decide.Walk, p *policy.Policy, a *policy.Assert, client, server e
 	if !in || !w.InList(a.Right, server) || !p.Points(a.On).Contains(pt) {
 		return false
 	}
-	rule := &policy.Rule{Left: policy.List{Any: true}, Right: policy.List{Any: true}, On: policy.Services{Any: true}, Clauses: a.Clauses}
+	rule := &policy.Rule{Left: policy.List{Any: true}, Right: policy.List{Any: true}, On: policy.Services{Any: true},
+		Clauses: a.Clauses}
 	return w.Matches(rule, client, server, pt)
 }
 
-func brute(e *estate.Estate, p *policy.Policy, w *decide.Walk, a *policy.Assert, asOf estate.Instant, points []service.Point) prove.Outcome {
+func brute(e *estate.Estate, p *policy.Policy, w *decide.Walk, a *policy.Assert, asOf estate.Instant,
+	points []service.Point) prove.Outcome {
 	wrong := decide.Permit
 	if a.Kind == policy.Always {
 		wrong = decide.Reject
@@ -95,7 +101,8 @@ func brute(e *estate.Estate, p *policy.Policy, w *decide.Walk, a *policy.Assert,
 
 func TestRegionsWithoutAFreeAddressHaveNoPoints(t *testing.T) {
 	hold := func(id, addr string) estate.Workload {
-		return estate.Workload{ID: id, Leases: []estate.Lease{{Addr: netip.MustParseAddr(addr), From: estate.Beginning, Until: estate.End}}}
+		return estate.Workload{ID: id,
+			Leases: []estate.Lease{{Addr: netip.MustParseAddr(addr), From: estate.Beginning, Until: estate.End}}}
 	}
 	for _, c := range []struct {
 		held int
@@ -106,9 +113,11 @@ func TestRegionsWithoutAFreeAddressHaveNoPoints(t *testing.T) {
 			ws = append(ws, hold(string(rune('a'+i)), a))
 		}
 		e, _ := estate.New(ws)
-		p, errs := policy.Parse("group far = address in 192.0.2.0/30 and outside\nlayer l\npermit any -> any on any\nassert never far -> any on tcp/1")
+		p, errs := policy.Parse("group far = address in 192.0.2.0/30 and outside\nlayer l\npermit any -> any on " +
+			"any\nassert never far -> any on tcp/1")
 		require.Empty(t, errs)
-		require.Equal(t, c.want, prove.Assertions(decide.Compile(e, p, estate.Instant{}))[0].Outcome, "%d of 4 held", c.held)
+		require.Equal(t, c.want, prove.Assertions(decide.Compile(e, p, estate.Instant{}))[0].Outcome, "%d of 4 held",
+			c.held)
 	}
 }
 
@@ -116,8 +125,10 @@ func TestMappedAddressesAreNoIPv6Endpoints(t *testing.T) {
 	e, _ := estate.New(nil)
 	for text, want := range map[string]prove.Outcome{
 		// All of the /95 that is not in the group is IPv4, and so not in the /95.
-		"group low = address in ::fffe:0:0/96\nlayer l\nreject low -> any on any\npermit any -> any on any\nassert never ::fffe:0:0/95 -> any on any": prove.Holds,
-		"group low = address in ::fffe:0:0/97\nlayer l\nreject low -> any on any\npermit any -> any on any\nassert never ::fffe:0:0/95 -> any on any": prove.Broken,
+		"group low = address in ::fffe:0:0/96\nlayer l\nreject low -> any on any\npermit any -> any on any\nassert " +
+			"never ::fffe:0:0/95 -> any on any": prove.Holds,
+		"group low = address in ::fffe:0:0/97\nlayer l\nreject low -> any on any\npermit any -> any on any\nassert " +
+			"never ::fffe:0:0/95 -> any on any": prove.Broken,
 	} {
 		p, errs := policy.Parse(text)
 		require.Empty(t, errs)

@@ -13,7 +13,8 @@ import (
 
 // All findings of a policy, exact over all points.
 func BenchmarkFindings(b *testing.B) {
-	for _, size := range []struct{ workloads, groups, rules int }{{1000, 100, 100}, {10_000, 400, 1000}, {100_000, 400, 2000}, {100_000, 1000, 10_000}} {
+	for _, size := range []struct{ workloads, groups, rules int }{{1000, 100, 100}, {10_000, 400, 1000},
+		{100_000, 400, 2000}, {100_000, 1000, 10_000}} {
 		b.Run(fmt.Sprintf("workloads=%d/rules=%d", size.workloads, size.rules), func(b *testing.B) {
 			e, text := sample.Large(size.workloads, size.groups, size.rules)
 			p, _ := policy.Parse(text)
@@ -32,7 +33,8 @@ func BenchmarkFindings(b *testing.B) {
 func BenchmarkAssertions(b *testing.B) {
 	e, text := sample.Large(100_000, 400, 2000)
 	for i := range 100 {
-		text += fmt.Sprintf("assert never app%d-store -> app%d-entry on any across env\nassert never trial -> app%d-store on tcp/5432\n", i%99, (i+1)%99, i%99)
+		text += fmt.Sprintf("assert never app%d-store -> app%d-entry on any across env\nassert never trial -> "+
+			"app%d-store on tcp/5432\n", i%99, (i+1)%99, i%99)
 	}
 	p, _ := policy.Parse(text)
 	c := decide.Compile(e, p, estate.Instant{})

@@ -53,7 +53,8 @@ func Evident(c *decide.Compiled, seen []Evidence) []Finding {
 		if e.Conversations == 0 {
 			off := turnOff(r)
 			off.Changes = true // of what was not seen
-			out = append(out, Finding{Kind: NeverHit, Line: r.Line, Fix: off, Words: "No conversation of the window is decided by it."})
+			out = append(out, Finding{Kind: NeverHit, Line: r.Line, Fix: off,
+				Words: "No conversation of the window is decided by it."})
 			continue
 		}
 		if r.Action != policy.Permit {
@@ -64,7 +65,8 @@ func Evident(c *decide.Compiled, seen []Evidence) []Finding {
 			continue
 		}
 		out = append(out, Finding{Kind: TooWide, Line: r.Line, Fix: narrow(c, r, e, sizes()),
-			Words: fmt.Sprintf("It opens %d pairs of machines on its services; %d of them were seen (%.1f %%).", opens, e.Pairs, 100*float64(e.Pairs)/float64(opens))})
+			Words: fmt.Sprintf("It opens %d pairs of machines on its services; %d of them were seen (%.1f %%).",
+				opens, e.Pairs, 100*float64(e.Pairs)/float64(opens))})
 	}
 	return out
 }
@@ -98,7 +100,8 @@ func narrow(c *decide.Compiled, r *policy.Rule, e *Evidence, sizes map[string]in
 // fewWorkloads is up to how many workloads a side lists by id.
 const fewWorkloads = 3
 
-func narrower(c *decide.Compiled, l policy.List, seen []decide.Placed, sizes map[string]int, byID bool) (policy.List, string, bool) {
+func narrower(c *decide.Compiled, l policy.List, seen []decide.Placed, sizes map[string]int, byID bool) (policy.List,
+	string, bool) {
 	for _, p := range seen {
 		if p.Workload == estate.Outside {
 			return l, "", false
@@ -138,7 +141,8 @@ func narrower(c *decide.Compiled, l policy.List, seen []decide.Placed, sizes map
 	for _, p := range seen {
 		if !workloads[p.Workload] {
 			workloads[p.Workload] = true
-			to.Items = append(to.Items, policy.Operand{Kind: policy.IsWorkload, Name: c.Estate.Workload(p.Workload).ID})
+			to.Items = append(to.Items, policy.Operand{Kind: policy.IsWorkload,
+				Name: c.Estate.Workload(p.Workload).ID})
 		}
 	}
 	if !byID || len(to.Items) > fewWorkloads || len(to.Items)*2 > now {

@@ -20,7 +20,8 @@ import (
 func crew() *estate.Estate {
 	var ws []estate.Workload
 	for i := range 40 {
-		w := estate.Workload{ID: fmt.Sprintf("m%02d", i), Leases: []estate.Lease{{Addr: addr(i), From: estate.Beginning, Until: estate.End}}}
+		w := estate.Workload{ID: fmt.Sprintf("m%02d", i),
+			Leases: []estate.Lease{{Addr: addr(i), From: estate.Beginning, Until: estate.End}}}
 		switch {
 		case i < 4:
 			w.SetTag(estate.Tag{Key: "tier", Value: "gangway"})
@@ -65,7 +66,8 @@ func TestWhatTheWindowSaysOfRules(t *testing.T) {
 	}
 	require.Len(t, found, 3)
 	require.Equal(t, prove.TooWide, found[4].Kind)
-	require.Equal(t, "It opens 468 pairs of machines on its services; 2 of them were seen (0.4 %).", found[4].Words, "12 servers, each with 39 others")
+	require.Equal(t, "It opens 468 pairs of machines on its services; 2 of them were seen (0.4 %).", found[4].Words,
+		"12 servers, each with 39 others")
 	require.Equal(t, "permit gangway -> entry on tcp/22", found[4].Fix.Edits[0].Text)
 	require.Equal(t, "permit workload m04 -> entry on tcp/443", found[5].Fix.Edits[0].Text)
 	require.Equal(t, prove.NeverHit, found[6].Kind)
@@ -75,5 +77,6 @@ func TestWhatTheWindowSaysOfRules(t *testing.T) {
 	require.Nil(t, err)
 	q, errs := policy.Parse(after)
 	require.Empty(t, errs)
-	require.Equal(t, v.Totals(reach.Query{}).Conversations, v.With(c.WithPolicy(q, c.AsOf)).Totals(reach.Query{}).Conversations)
+	require.Equal(t, v.Totals(reach.Query{}).Conversations,
+		v.With(c.WithPolicy(q, c.AsOf)).Totals(reach.Query{}).Conversations)
 }

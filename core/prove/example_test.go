@@ -13,10 +13,12 @@ import (
 // An assertion speaks of all traffic, seen or not, and comes with a
 // counterexample where it does not hold.
 func ExampleAssertions() {
-	w := estate.Workload{ID: "fares-store-01", Leases: []estate.Lease{{Addr: netip.MustParseAddr("10.20.5.10"), From: estate.Beginning, Until: estate.End}}}
+	w := estate.Workload{ID: "fares-store-01",
+		Leases: []estate.Lease{{Addr: netip.MustParseAddr("10.20.5.10"), From: estate.Beginning, Until: estate.End}}}
 	w.SetTag(estate.Tag{Key: "tier", Value: "store"})
 	e, _ := estate.New([]estate.Workload{w})
-	p, _ := policy.Parse("group stores = tier is store\nlayer allowances\npermit outside -> stores on tcp/443\nreject any -> stores on tcp/1-1023\n" +
+	p, _ := policy.Parse("group stores = tier is store\nlayer allowances\npermit outside -> stores on " +
+		"tcp/443\nreject any -> stores on tcp/1-1023\n" +
 		"assert never outside -> stores on tcp/400-450\nassert never outside -> stores on tcp/22\n")
 	for _, r := range prove.Assertions(decide.Compile(e, p, estate.Instant{})) {
 		fmt.Println(r.Assert, "·", r.Outcome)

@@ -190,7 +190,8 @@ func (f *ruleFacts) cover(rule int32) {
 }
 
 func (f *finder) add(kind Kind, r *policy.Rule, fix *Fix, others []*policy.Rule, format string, args ...any) {
-	f.out = append(f.out, Finding{Kind: kind, Line: r.Line, Words: fmt.Sprintf(format, args...), Others: others, Fix: fix})
+	f.out = append(f.out, Finding{Kind: kind, Line: r.Line, Words: fmt.Sprintf(format, args...), Others: others,
+		Fix: fix})
 }
 
 func remove(r *policy.Rule) *Fix {
@@ -203,7 +204,8 @@ func turnOff(r *policy.Rule) *Fix {
 
 // above lets a rule decide before another one of its layer.
 func above(r, other *policy.Rule) *Fix {
-	return &Fix{fmt.Sprintf("Let it decide before line %d", other.Line), []policy.Edit{{Op: policy.Move, Line: r.Line, Before: other.Line}}, true}
+	return &Fix{fmt.Sprintf("Let it decide before line %d", other.Line),
+		[]policy.Edit{{Op: policy.Move, Line: r.Line, Before: other.Line}}, true}
 }
 
 // longer lets a rule last a while longer.
@@ -212,7 +214,8 @@ func longer(r *policy.Rule) *Fix {
 	later := *r
 	day := time.Date(r.Until.Year, time.Month(r.Until.Month), r.Until.Day+days, 0, 0, 0, 0, time.UTC)
 	later.Until = &policy.Date{Year: day.Year(), Month: int(day.Month()), Day: day.Day()}
-	return &Fix{fmt.Sprintf("Let it last until %s", later.Until), []policy.Edit{{Op: policy.Change, Line: r.Line, Text: later.String()}}, true}
+	return &Fix{fmt.Sprintf("Let it last until %s", later.Until),
+		[]policy.Edit{{Op: policy.Change, Line: r.Line, Text: later.String()}}, true}
 }
 
 func verb(r *policy.Rule) string {

@@ -69,7 +69,8 @@ func (f *finder) byTags(g *policy.Group) *Fix {
 	}
 	said := *g
 	said.Expr, said.Include = e, nil
-	return &Fix{"Say it by tags: " + text, []policy.Edit{{Op: policy.Change, Line: g.Line, Text: said.String()}}, true}
+	return &Fix{"Say it by tags: " + text, []policy.Edit{{Op: policy.Change, Line: g.Line, Text: said.String()}},
+		true}
 }
 
 func (f *finder) groups() {
@@ -93,7 +94,8 @@ func (f *finder) groups() {
 			continue
 		}
 		find := func(kind Kind, fix *Fix, format string, args ...any) {
-			f.out = append(f.out, Finding{Kind: kind, Line: g.Line, Group: g.Name, Words: fmt.Sprintf(format, args...), Fix: fix})
+			f.out = append(f.out, Finding{Kind: kind, Line: g.Line, Group: g.Name,
+				Words: fmt.Sprintf(format, args...), Fix: fix})
 		}
 		drop := &Fix{Words: "Remove it", Edits: []policy.Edit{{Op: policy.Remove, Line: g.Line}}}
 		if used[g.Name] {
@@ -151,6 +153,8 @@ func (f *finder) closing() {
 		}
 	}
 	f.out = append(f.out, Finding{Kind: NoClosing, Line: last.Line,
-		Words: fmt.Sprintf("The last layer, %s, has no rule: what nothing above matches stays uncovered.", syntax.Name(last.Name)),
-		Fix:   &Fix{"Reject the rest in it", []policy.Edit{{Op: policy.Add, Layer: last.Name, Text: "reject any -> any on any"}}, true}})
+		Words: fmt.Sprintf("The last layer, %s, has no rule: what nothing above matches stays uncovered.",
+			syntax.Name(last.Name)),
+		Fix: &Fix{"Reject the rest in it",
+			[]policy.Edit{{Op: policy.Add, Layer: last.Name, Text: "reject any -> any on any"}}, true}})
 }

@@ -23,16 +23,19 @@ func (f *finder) rule(i int32, r *policy.Rule) {
 			f.add(Expired, r, remove(r), nil, "Its last day, %s, is over: it matches nothing any more.", r.Until)
 			return
 		case r.Until.Past(estate.Instant{Sec: f.c.AsOf.Sec + SoonDays*86400}):
-			f.add(SoonExpired, r, longer(r), nil, "Its last day is %s; what it decides gets another verdict then.", r.Until)
+			f.add(SoonExpired, r, longer(r), nil, "Its last day is %s; what it decides gets another verdict then.",
+				r.Until)
 		}
 	}
 	facts := &f.rules[i]
 	others := f.covering(facts)
 	switch {
 	case !facts.matches && f.missesArea(i, r):
-		f.add(AreaMissed, r, remove(r), nil, "It would match something, but nothing that touches its area %s.", r.Area.Name)
+		f.add(AreaMissed, r, remove(r), nil, "It would match something, but nothing that touches its area %s.",
+			r.Area.Name)
 	case !facts.matches:
-		f.add(MatchesNone, r, turnOff(r), nil, "No two endpoints that exist now are on its two sides and agree with its clauses.")
+		f.add(MatchesNone, r, turnOff(r), nil,
+			"No two endpoints that exist now are on its two sides and agree with its clauses.")
 	case !facts.decides:
 		f.add(Shadowed, r, remove(r), others, "Nothing reaches it: %s.", decidedBy(others, facts.more))
 	case !facts.needed:
@@ -63,7 +66,8 @@ func decidedBy(rules []*policy.Rule, more bool) string {
 		return "line " + lines[0] + " decides all that it matches"
 	}
 	if n := len(rules) - len(lines); more || n > 0 {
-		return fmt.Sprintf("lines %s and at least %d more together decide all that it matches", strings.Join(lines, ", "), n)
+		return fmt.Sprintf("lines %s and at least %d more together decide all that it matches",
+			strings.Join(lines, ", "), n)
 	}
 	return "lines " + strings.Join(lines, ", ") + " together decide all that it matches"
 }
@@ -82,7 +86,8 @@ func (f *finder) partial(r *policy.Rule, others []*policy.Rule) {
 		}
 	}
 	if len(against) > 0 {
-		f.add(Contradicts, r, above(r, against[0]), against, "%s of this layer %s part of what it would %s.", first(against), verb(against[0]), r.Action)
+		f.add(Contradicts, r, above(r, against[0]), against, "%s of this layer %s part of what it would %s.",
+			first(against), verb(against[0]), r.Action)
 	}
 	if len(alike) > 0 {
 		f.add(PartShadow, r, nil, alike, "%s of this layer decides part of it already, the same way.", first(alike))
@@ -172,13 +177,15 @@ func (f *finder) mergeable() {
 	rules := f.c.Policy.Rules
 	for i := 1; i < len(rules); i++ {
 		a, b := rules[i-1], rules[i]
-		if a.Layer != b.Layer || a.Off || b.Off || a.Action != b.Action || a.Action == policy.Apart || a.Clauses.String() != b.Clauses.String() {
+		if a.Layer != b.Layer || a.Off || b.Off || a.Action != b.Action || a.Action == policy.Apart ||
+			a.Clauses.String() != b.Clauses.String() {
 			continue
 		}
 		if !f.rules[i-1].needed || !f.rules[i].needed {
 			continue // one of them is to go anyhow
 		}
-		left, right, on := a.Left.String() == b.Left.String(), a.Right.String() == b.Right.String(), a.On.String() == b.On.String()
+		left, right, on := a.Left.String() == b.Left.String(), a.Right.String() == b.Right.String(),
+			a.On.String() == b.On.String()
 		merged := *a
 		switch {
 		case left && right && !on && !a.On.Any && !b.On.Any:
@@ -195,7 +202,8 @@ func (f *finder) mergeable() {
 		} else if b.Note != "" && b.Note != a.Note {
 			merged.Note += "; " + b.Note
 		}
-		f.add(Mergeable, b, &Fix{Words: "Join the two", Edits: []policy.Edit{{Op: policy.Remove, Line: b.Line}, {Op: policy.Change, Line: a.Line, Text: merged.String()}}},
+		f.add(Mergeable, b, &Fix{Words: "Join the two", Edits: []policy.Edit{{Op: policy.Remove, Line: b.Line},
+			{Op: policy.Change, Line: a.Line, Text: merged.String()}}},
 			[]*policy.Rule{a}, "It differs from line %d in one list only.", a.Line)
 	}
 }

@@ -175,7 +175,8 @@ const goneRule = -2
 
 // keyOf gives the key of a conversation's aggregate.
 func (v *View) keyOf(names *naming, i int) aggregateKey {
-	k := aggregateKey{client: names.of[v.cols.Client[i]], server: names.of[v.cols.Server[i]], point: v.cols.Point[i], rule: v.rules[i], odd: v.odd(i)}
+	k := aggregateKey{client: names.of[v.cols.Client[i]], server: names.of[v.cols.Server[i]], point: v.cols.Point[i],
+		rule: v.rules[i], odd: v.odd(i)}
 	if v.Against != nil {
 		k.was = v.Against.Verdict(i)
 	}
@@ -243,7 +244,8 @@ func (v *View) gather(q Query) *aggregates {
 	decide.Parallel(workers, workers, func(_, part int) {
 		t := &aggregateTable{}
 		for i, r := range v.rules {
-			k := aggregateKey{client: names.of[v.cols.Client[i]], server: names.of[v.cols.Server[i]], point: v.cols.Point[i], rule: r}
+			k := aggregateKey{client: names.of[v.cols.Client[i]], server: names.of[v.cols.Server[i]],
+				point: v.cols.Point[i], rule: r}
 			h := k.hash()
 			if int(h>>32%workers) != part || chosen != nil && !chosen(i) {
 				continue

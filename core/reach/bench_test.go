@@ -48,7 +48,8 @@ func hoursOf(e *estate.Estate, rows int) (*flow.Table, []*flow.Draft) {
 	for i := range pairs {
 		server := r.IntN(len(roles))
 		clients, servers := byRole[roles[(server*7+r.IntN(6)*13)%len(roles)]], byRole[roles[server]]
-		pairs[i] = pair{clients[r.IntN(len(clients))], servers[r.IntN(len(servers))], service.PointOf(service.TCP, ports[(server+r.IntN(2))%len(ports)])}
+		pairs[i] = pair{clients[r.IntN(len(clients))], servers[r.IntN(len(servers))],
+			service.PointOf(service.TCP, ports[(server+r.IntN(2))%len(ports)])}
 	}
 	const hours = 14 * 24
 	var drafts []*flow.Draft
@@ -57,10 +58,13 @@ func hoursOf(e *estate.Estate, rows int) (*flow.Table, []*flow.Draft) {
 		start := flow.MicrosOfInstant(c.Hour.Start())
 		for range rows / hours {
 			p := pairs[min(len(pairs)-1, int(r.ExpFloat64()*float64(len(pairs))/4))]
-			c.Client, c.Server, c.Point = append(c.Client, p.client), append(c.Server, p.server), append(c.Point, p.point)
-			c.Outcome, c.Connections, c.Bytes, c.Packets, c.Unsure = append(c.Outcome, flow.Carried), append(c.Connections, 3), append(c.Bytes, 4000), append(c.Packets, 20), append(c.Unsure, 0)
+			c.Client, c.Server, c.Point = append(c.Client, p.client), append(c.Server, p.server),
+				append(c.Point, p.point)
+			c.Outcome, c.Connections, c.Bytes, c.Packets, c.Unsure = append(c.Outcome, flow.Carried),
+				append(c.Connections, 3), append(c.Bytes, 4000), append(c.Packets, 20), append(c.Unsure, 0)
 			at := start + flow.Micros(r.Int64N(3600e6))
-			c.First, c.Last, c.Observer = append(c.First, at), append(c.Last, at), append(c.Observer, t.Dict.Observer("10.0.0.1"))
+			c.First, c.Last, c.Observer = append(c.First, at), append(c.Last, at),
+				append(c.Observer, t.Dict.Observer("10.0.0.1"))
 		}
 		drafts = append(drafts, c)
 	}

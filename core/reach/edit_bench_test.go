@@ -34,8 +34,11 @@ func manyConversations(e *estate.Estate, n int) *flow.Table {
 			server := r.IntN(len(roles))
 			clients, servers := byRole[roles[(server*7+r.IntN(6)*13)%len(roles)]], byRole[roles[server]]
 			at := start + flow.Micros(r.Int64N(3600e6))
-			d.Client, d.Server, d.Point = append(d.Client, clients[r.IntN(len(clients))]), append(d.Server, servers[r.IntN(len(servers))]), append(d.Point, service.PointOf(service.TCP, ports[(server+r.IntN(2))%len(ports)]))
-			d.Outcome, d.Connections, d.Bytes, d.Packets, d.Unsure = append(d.Outcome, flow.Carried), append(d.Connections, 3), append(d.Bytes, 4000), append(d.Packets, 20), append(d.Unsure, 0)
+			d.Client, d.Server, d.Point = append(d.Client, clients[r.IntN(len(clients))]),
+				append(d.Server, servers[r.IntN(len(servers))]),
+				append(d.Point, service.PointOf(service.TCP, ports[(server+r.IntN(2))%len(ports)]))
+			d.Outcome, d.Connections, d.Bytes, d.Packets, d.Unsure = append(d.Outcome, flow.Carried),
+				append(d.Connections, 3), append(d.Bytes, 4000), append(d.Packets, 20), append(d.Unsure, 0)
 			d.First, d.Last, d.Observer = append(d.First, at), append(d.Last, at), append(d.Observer, observer)
 		}
 		chunks = append(chunks, d.Pack(t.Dict))

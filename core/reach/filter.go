@@ -30,7 +30,8 @@ type Path struct {
 }
 
 func (f *Filter) all() bool {
-	return f.Client == nil && f.Server == nil && f.Services == nil && f.Outcome == "" && f.MinBytes == 0 && !f.New && !f.Unsure && len(f.Paths) == 0 && f.Part == nil && !f.Asking
+	return f.Client == nil && f.Server == nil && f.Services == nil && f.Outcome == "" && f.MinBytes == 0 && !f.New &&
+		!f.Unsure && len(f.Paths) == 0 && f.Part == nil && !f.Asking
 }
 
 // members evaluates an expression for each end of the view; nil for none.
@@ -149,7 +150,8 @@ func (w *Window) seenBefore(e *estate.Estate) []bool {
 						continue
 					}
 					if client < 0 {
-						client, server = r.held(pairs[p].Client, ch.First[k]).end, r.held(pairs[p].Server, ch.First[k]).end
+						client, server = r.held(pairs[p].Client, ch.First[k]).end,
+							r.held(pairs[p].Server, ch.First[k]).end
 					}
 					w.before[i] = w.cols.Client[i] == client && w.cols.Server[i] == server
 				}

@@ -50,18 +50,22 @@ func TestFilterAgreesWithAsking(t *testing.T) {
 
 		walk := decide.NewWalk(e, c.Policy, c.AsOf)
 		agrees := func(x *expr.Expr, p decide.Placed) bool {
-			return x == nil || x.Eval(decide.Subject(e, p.Endpoint), func(g string) expr.Truth { return walk.Group(g, p.Endpoint) }) == expr.Yes
+			return x == nil || x.Eval(decide.Subject(e, p.Endpoint),
+				func(g string) expr.Truth { return walk.Group(g, p.Endpoint) }) == expr.Yes
 		}
 		before := func(conv reach.Conversation) bool {
 			return slices.ContainsFunc(all, func(b flow.Bucket) bool {
-				return b.Hour < from && b.Point == conv.Point && e.At(b.Client, b.First) == conv.Client.Endpoint && e.At(b.Server, b.First) == conv.Server.Endpoint
+				return b.Hour < from && b.Point == conv.Point && e.At(b.Client, b.First) == conv.Client.Endpoint &&
+					e.At(b.Server, b.First) == conv.Server.Endpoint
 			})
 		}
 		var want []int
 		for i := range v.Len() {
 			conv := v.At(i)
-			outcome := map[string]bool{"": true, "carried": conv.Carried > 0, "dropped": conv.Dropped > 0, "unknown": conv.Carried+conv.Dropped == 0}
-			if agrees(f.Client, conv.Client) && agrees(f.Server, conv.Server) && (f.Services == nil || f.Services.Contains(conv.Point)) && outcome[f.Outcome] &&
+			outcome := map[string]bool{"": true, "carried": conv.Carried > 0, "dropped": conv.Dropped > 0,
+				"unknown": conv.Carried+conv.Dropped == 0}
+			if agrees(f.Client, conv.Client) && agrees(f.Server, conv.Server) &&
+				(f.Services == nil || f.Services.Contains(conv.Point)) && outcome[f.Outcome] &&
 				(!f.New || !before(conv)) && (!q.Verdicts[decide.Uncovered] || conv.Verdict == decide.Uncovered) {
 				want = append(want, i)
 			}
@@ -84,7 +88,8 @@ func TestTheMapHasEveryConversationOnce(t *testing.T) {
 		e, all := sample.Estate(t), buckets(t)
 		c := compile(t, e, sample.Policy(t), sample.Instant(t))
 		v := reach.New(c, all, all[0].Hour, all[len(all)-1].Hour+1)
-		keys := reach.MapKeys{Columns: rapid.SampledFrom([]string{"env", "app"}).Draw(t, "columns"), Rows: rapid.SampledFrom([]string{"tier", "app", "none"}).Draw(t, "rows")}
+		keys := reach.MapKeys{Columns: rapid.SampledFrom([]string{"env", "app"}).Draw(t, "columns"),
+			Rows: rapid.SampledFrom([]string{"tier", "app", "none"}).Draw(t, "rows")}
 		m := v.Terrace(reach.Query{}, keys)
 		sum := 0
 		seen := map[int]bool{}
@@ -121,13 +126,16 @@ func TestAnAddressThatChangesHandsIsTwoEnds(t *testing.T) {
 	lease := func(from, until estate.Instant) []estate.Lease {
 		return []estate.Lease{{Addr: addr, From: from, Until: until}}
 	}
-	e, conflicts := estate.New([]estate.Workload{{ID: "first", Leases: lease(estate.Beginning, at(1800))}, {ID: "second", Leases: lease(at(1800), estate.End)}})
+	e, conflicts := estate.New([]estate.Workload{{ID: "first", Leases: lease(estate.Beginning, at(1800))},
+		{ID: "second", Leases: lease(at(1800), estate.End)}})
 	require.Empty(t, conflicts)
 	b := flow.Buckets{Changes: e.ChangedHands}
 	for _, s := range []int64{10, 1799, 1800, 3000, 3700} {
-		b.Add(flow.Record{Start: at(s), End: at(s), Client: addr, Server: other, Point: sample.Points[0], Connections: 1})
+		b.Add(flow.Record{Start: at(s), End: at(s), Client: addr, Server: other, Point: sample.Points[0],
+			Connections: 1})
 	}
 	v := reach.New(compile(t, e, "", at(9)), b.All(), 0, 2)
 	require.Equal(t, 2, v.Len())
-	require.Equal(t, []any{"first", int64(2), "second", int64(3)}, []any{v.Name(v.At(0).Client), v.At(0).Connections, v.Name(v.At(1).Client), v.At(1).Connections})
+	require.Equal(t, []any{"first", int64(2), "second", int64(3)},
+		[]any{v.Name(v.At(0).Client), v.At(0).Connections, v.Name(v.At(1).Client), v.At(1).Connections})
 }

@@ -57,7 +57,9 @@ func (v *View) FlowGroups(q Query, by string) []FlowGroup {
 		if !ok {
 			n = len(out)
 			index[k] = n
-			s := FlowGroup{Client: names.all[k.client], Server: names.all[k.server], ClientPart: parts.all[k.clientPart], ServerPart: parts.all[k.serverPart], Point: k.point, Was: was, Is: is, Example: i}
+			s := FlowGroup{Client: names.all[k.client], Server: names.all[k.server],
+				ClientPart: parts.all[k.clientPart], ServerPart: parts.all[k.serverPart], Point: k.point, Was: was,
+				Is: is, Example: i}
 			if r >= 0 {
 				s.Rule = v.Compiled.Policy.Rules[r]
 			}
@@ -78,7 +80,9 @@ func (v *View) FlowGroups(q Query, by string) []FlowGroup {
 		}
 	}
 	slices.SortFunc(out, func(a, b FlowGroup) int {
-		return cmp.Or(cmp.Compare(b.Conversations, a.Conversations), cmp.Compare(b.Connections, a.Connections), strings.Compare(a.Client.Key(), b.Client.Key()), strings.Compare(a.Server.Key(), b.Server.Key()), cmp.Compare(a.Point, b.Point), a.Example-b.Example)
+		return cmp.Or(cmp.Compare(b.Conversations, a.Conversations), cmp.Compare(b.Connections, a.Connections),
+			strings.Compare(a.Client.Key(), b.Client.Key()), strings.Compare(a.Server.Key(), b.Server.Key()),
+			cmp.Compare(a.Point, b.Point), a.Example-b.Example)
 	})
 	return out
 }

@@ -88,7 +88,8 @@ func (q *Query) question(byClient bool) string {
 		return e.String()
 	}
 	flat := *q
-	flat.Point, flat.Workload, flat.Client, flat.Server, flat.Part, flat.Acceptance, flat.Count = nil, nil, nil, nil, nil, nil, nil
+	flat.Point, flat.Workload, flat.Client, flat.Server, flat.Part, flat.Acceptance, flat.Count = nil, nil, nil, nil,
+		nil, nil, nil
 	part, acceptance := Part{}, ""
 	if q.Part != nil {
 		part = *q.Part
@@ -106,7 +107,8 @@ func (q *Query) question(byClient bool) string {
 	if q.Workload != nil {
 		workload = int64(*q.Workload)
 	}
-	return fmt.Sprintf("%v %+v %d %d %q %q %+v %s %q", byClient, flat, point, workload, text(q.Client), text(q.Server), part, acceptance, text(q.Count))
+	return fmt.Sprintf("%v %+v %d %d %q %q %+v %s %q", byClient, flat, point, workload, text(q.Client),
+		text(q.Server), part, acceptance, text(q.Count))
 }
 
 // rows gathers the aggregates of a query by the label of one side: the clients' or
@@ -153,7 +155,10 @@ func (v *View) rowsOf(q Query, byClient bool) []Row {
 		}
 		entries = append(entries, e)
 	})
-	slices.SortFunc(entries, func(a, b entry) int { return cmp.Or(cmp.Compare(a.near, b.near), cmp.Compare(a.far, b.far)) })
+	slices.SortFunc(entries, func(a, b entry) int {
+		return cmp.Or(cmp.Compare(a.near, b.near),
+			cmp.Compare(a.far, b.far))
+	})
 	var out []Row
 	var others []entry // of the row: far, and index into counts
 	var counts []Counts
@@ -206,7 +211,8 @@ func (v *View) rowsOf(q Query, byClient bool) []Row {
 		g.OtherCount = len(others)
 		compare := func(a, b entry) int {
 			x, y := &counts[a.aggregate], &counts[b.aggregate]
-			return cmp.Or(y[decide.Uncovered]-x[decide.Uncovered], y.Sum()-x.Sum(), cmp.Compare(names.rank[a.far], names.rank[b.far]))
+			return cmp.Or(y[decide.Uncovered]-x[decide.Uncovered], y.Sum()-x.Sum(),
+				cmp.Compare(names.rank[a.far], names.rank[b.far]))
 		}
 		for range min(othersKept, len(others)) {
 			best := 0
@@ -228,7 +234,8 @@ func (v *View) rowsOf(q Query, byClient bool) []Row {
 		from = to
 	}
 	slices.SortFunc(out, func(a, b Row) int {
-		return cmp.Or(b.Counts[decide.Uncovered]-a.Counts[decide.Uncovered], b.Counts[decide.Reject]-a.Counts[decide.Reject], b.Conversations-a.Conversations,
+		return cmp.Or(b.Counts[decide.Uncovered]-a.Counts[decide.Uncovered],
+			b.Counts[decide.Reject]-a.Counts[decide.Reject], b.Conversations-a.Conversations,
 			strings.Compare(a.Text, b.Text), cmp.Compare(a.Point, b.Point), cmp.Compare(a.rank, b.rank))
 	})
 	return out
@@ -241,7 +248,8 @@ func (v *View) aggregateMatches(q Query, c *aggregate) bool {
 	if q.Verdicts != [3]bool{} && !q.Verdicts[verdict] || q.Was != [3]bool{} && !q.Was[c.was] || q.Leaks && !c.odd {
 		return false
 	}
-	return (q.Rule == 0 || c.rule >= 0 && v.Compiled.Policy.Rules[c.rule].Line == q.Rule) && (q.Point == nil || *q.Point == c.point)
+	return (q.Rule == 0 || c.rule >= 0 && v.Compiled.Policy.Rules[c.rule].Line == q.Rule) &&
+		(q.Point == nil || *q.Point == c.point)
 }
 
 // Select gives the indexes of the conversations of a query, most undecided and
@@ -279,7 +287,8 @@ func (v *View) Select(q Query) []int {
 	out := slices.Concat(found...)
 	rank := [3]int{decide.Uncovered: 0, decide.Reject: 1, decide.Permit: 2}
 	slices.SortFunc(out, func(a, b int) int {
-		return cmp.Or(rank[v.Verdict(a)]-rank[v.Verdict(b)], cmp.Compare(v.cols.Connections[b], v.cols.Connections[a]), a-b)
+		return cmp.Or(rank[v.Verdict(a)]-rank[v.Verdict(b)],
+			cmp.Compare(v.cols.Connections[b], v.cols.Connections[a]), a-b)
 	})
 	return out
 }
@@ -306,7 +315,8 @@ func (v *View) near(q Query) []bool {
 	}
 	out := make([]bool, len(v.places))
 	for i, p := range v.places {
-		out[i] = (q.Workload == nil || p.Workload == *q.Workload) && (q.Group == "" || v.Compiled.Group(q.Group, p) == expr.Yes)
+		out[i] = (q.Workload == nil || p.Workload == *q.Workload) &&
+			(q.Group == "" || v.Compiled.Group(q.Group, p) == expr.Yes)
 	}
 	return out
 }

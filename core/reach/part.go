@@ -42,7 +42,8 @@ func (p Part) String() string {
 // areas gives the areas of the policy that a part is made of.
 func (p Part) areas(all *policy.Policy) (out []*policy.Area) {
 	for _, item := range all.Items {
-		if a, ok := item.Statement.(*policy.Area); ok && (p.Kind == OfArea && a.Name == p.Value || p.Kind == OfOwner && a.Owner == p.Value) {
+		if a, ok := item.Statement.(*policy.Area); ok && (p.Kind == OfArea && a.Name == p.Value ||
+			p.Kind == OfOwner && a.Owner == p.Value) {
 			out = append(out, a)
 		}
 	}

@@ -26,8 +26,11 @@ func buckets(t *rapid.T) []flow.Bucket {
 	for range rapid.IntRange(1, 60).Draw(t, "records") {
 		at := sample.Instant(t)
 		at.Sec += rapid.Int64Range(0, 3599).Draw(t, "second of the hour")
-		b.Add(flow.Record{Start: at, End: at, Client: rapid.SampledFrom(sample.Addresses).Draw(t, "client"), Server: rapid.SampledFrom(sample.Addresses).Draw(t, "server"),
-			Point: rapid.SampledFrom(sample.Points).Draw(t, "point"), Connections: rapid.Int64Range(1, 5).Draw(t, "connections"), Outcome: flow.Outcome(rapid.IntRange(0, 2).Draw(t, "outcome"))})
+		b.Add(flow.Record{Start: at, End: at, Client: rapid.SampledFrom(sample.Addresses).Draw(t, "client"),
+			Server:      rapid.SampledFrom(sample.Addresses).Draw(t, "server"),
+			Point:       rapid.SampledFrom(sample.Points).Draw(t, "point"),
+			Connections: rapid.Int64Range(1, 5).Draw(t, "connections"),
+			Outcome:     flow.Outcome(rapid.IntRange(0, 2).Draw(t, "outcome"))})
 	}
 	return b.All()
 }
@@ -154,7 +157,8 @@ func TestChangesAreTheDifference(t *testing.T) {
 			if was.Verdict == is.Verdict {
 				continue
 			}
-			require.Equal(t, reach.Change{Index: k, Before: was.Verdict, After: is.Verdict, AfterRule: is.Rule}, changes[i])
+			require.Equal(t, reach.Change{Index: k, Before: was.Verdict, After: is.Verdict, AfterRule: is.Rule},
+				changes[i])
 			i++
 		}
 		require.Len(t, changes, i)
@@ -206,7 +210,8 @@ func TestFollowingEditsGivesTheSameView(t *testing.T) {
 				require.Equal(t, fresh.At(i), v.At(i))
 			}
 			require.Equal(t, fresh.Totals(reach.Query{}), v.Totals(reach.Query{}))
-			require.Equal(t, fresh.Strip(reach.Query{}, 7, reach.Conversations), v.Strip(reach.Query{}, 7, reach.Conversations))
+			require.Equal(t, fresh.Strip(reach.Query{}, 7, reach.Conversations),
+				v.Strip(reach.Query{}, 7, reach.Conversations))
 			q := reach.Query{Turn: rapid.Bool().Draw(t, "turn")}
 			require.Equal(t, fresh.Served(q), v.Served(q))
 			q.By = "app"
@@ -216,7 +221,8 @@ func TestFollowingEditsGivesTheSameView(t *testing.T) {
 			}
 			// Compared with the view before, and with the one that has no rules.
 			none, _ := policy.Parse("")
-			for _, against := range []*reach.View{reach.New(before.Compiled, all, from, to), reach.New(decide.Compile(u.After.Estate, none, u.After.AsOf), all, from, to)} {
+			for _, against := range []*reach.View{reach.New(before.Compiled, all, from, to),
+				reach.New(decide.Compile(u.After.Estate, none, u.After.AsOf), all, from, to)} {
 				if against.Len() != v.Len() {
 					continue
 				}
@@ -232,7 +238,8 @@ func TestFollowingEditsGivesTheSameView(t *testing.T) {
 
 func TestLabels(t *testing.T) {
 	tagged := func(id, addr string, tags ...string) estate.Workload {
-		w := estate.Workload{ID: id, Leases: []estate.Lease{{Addr: addrOf(addr), From: estate.Beginning, Until: estate.End}}}
+		w := estate.Workload{ID: id,
+			Leases: []estate.Lease{{Addr: addrOf(addr), From: estate.Beginning, Until: estate.End}}}
 		for i, k := range []string{"app", "tier", "env"}[:len(tags)] {
 			w.SetTag(estate.Tag{Key: k, Value: tags[i]})
 		}
@@ -240,13 +247,17 @@ func TestLabels(t *testing.T) {
 	}
 	e, _ := estate.New([]estate.Workload{
 		tagged("a1", "10.0.0.1", "booking", "logic", "live"), tagged("a2", "10.0.0.2", "booking", "logic", "live"),
-		tagged("b1", "10.0.0.3", "fares", "store", "live"), tagged("c1", "10.0.0.4", "booking"), tagged("d1", "10.0.0.5"),
+		tagged("b1", "10.0.0.3", "fares", "store", "live"), tagged("c1", "10.0.0.4", "booking"),
+		tagged("d1", "10.0.0.5"),
 		tagged("e1", "10.0.0.6", "fares", "store", "trial"),
 	})
-	c := compile(t, e, "group live = env is live\ngroup bl = app is booking and tier is logic and env is live\ngroup depots = address in 10.40.0.0/16\ngroup everyone = not outside\n", estate.Instant{})
+	c := compile(t, e, "group live = env is live\ngroup bl = app is booking and tier is logic and env is "+
+		"live\ngroup depots = address in 10.40.0.0/16\ngroup everyone = not outside\n", estate.Instant{})
 	var b flow.Buckets
-	for _, client := range []string{"10.0.0.1", "10.0.0.3", "10.0.0.4", "10.0.0.5", "10.0.0.6", "10.40.1.1", "192.0.2.1"} {
-		b.Add(flow.Record{Client: addrOf(client), Server: addrOf("10.0.0.2"), Point: service.PointOf(service.TCP, 443), Connections: 1})
+	for _, client := range []string{"10.0.0.1", "10.0.0.3", "10.0.0.4", "10.0.0.5", "10.0.0.6", "10.40.1.1",
+		"192.0.2.1"} {
+		b.Add(flow.Record{Client: addrOf(client), Server: addrOf("10.0.0.2"),
+			Point: service.PointOf(service.TCP, 443), Connections: 1})
 	}
 	v := reach.New(c, b.All(), 0, 1)
 	got := map[string]reach.Label{}

@@ -107,7 +107,10 @@ func (v *View) values(key string, most int) []Place {
 			out = append(out, Place{name, n})
 		}
 	}
-	slices.SortFunc(out, func(a, b Place) int { return cmp.Or(b.Workloads-a.Workloads, strings.Compare(a.Name, b.Name)) })
+	slices.SortFunc(out, func(a, b Place) int {
+		return cmp.Or(b.Workloads-a.Workloads,
+			strings.Compare(a.Name, b.Name))
+	})
 	return out[:min(most, len(out))]
 }
 
@@ -212,7 +215,8 @@ func (v *View) terrace(q Query, k MapKeys) TerraceMap {
 		for verdict, streams := range t.streams {
 			for pair, n := range streams {
 				s := Stream{names.all[pair[0]].Text, names.all[pair[1]].Text, n}
-				if top := out.Top[verdict]; n > top.Conversations || n == top.Conversations && s.Client+" "+s.Server < top.Client+" "+top.Server {
+				if top := out.Top[verdict]; n > top.Conversations || n == top.Conversations &&
+					s.Client+" "+s.Server < top.Client+" "+top.Server {
 					out.Top[verdict] = s
 				}
 			}
@@ -225,7 +229,9 @@ func (v *View) terrace(q Query, k MapKeys) TerraceMap {
 	}
 	for _, list := range []*[]Passage{&m.Channels, &m.Gates} {
 		slices.SortFunc(*list, func(a, b Passage) int {
-			return cmp.Or(strings.Compare(a.ClientColumn, b.ClientColumn), strings.Compare(a.ServerColumn, b.ServerColumn), strings.Compare(a.ClientRow, b.ClientRow), strings.Compare(a.ServerRow, b.ServerRow))
+			return cmp.Or(strings.Compare(a.ClientColumn, b.ClientColumn),
+				strings.Compare(a.ServerColumn, b.ServerColumn), strings.Compare(a.ClientRow, b.ClientRow),
+				strings.Compare(a.ServerRow, b.ServerRow))
 		})
 	}
 	m.Plots, m.Unplaced = v.plots(p, k)
@@ -286,10 +292,16 @@ func (v *View) plots(p *placing, k MapKeys) (out []Plot, unplaced int) {
 		for _, x := range parts {
 			plot.Parts = append(plot.Parts, *x)
 		}
-		slices.SortFunc(plot.Parts, func(a, b PlotPart) int { return cmp.Or(b.Workloads-a.Workloads, strings.Compare(a.Name, b.Name)) })
+		slices.SortFunc(plot.Parts, func(a,
+			b PlotPart) int {
+			return cmp.Or(b.Workloads-a.Workloads, strings.Compare(a.Name, b.Name))
+		})
 		out = append(out, plot)
 	}
-	slices.SortFunc(out, func(a, b Plot) int { return cmp.Or(strings.Compare(a.Column, b.Column), strings.Compare(a.Row, b.Row)) })
+	slices.SortFunc(out, func(a, b Plot) int {
+		return cmp.Or(strings.Compare(a.Column, b.Column),
+			strings.Compare(a.Row, b.Row))
+	})
 	return out, unplaced
 }
 

@@ -363,7 +363,8 @@ func (v *View) accepted(q Query) []bool {
 	}
 	return v.cache.accepted.get(q.Acceptance.Key, func() []bool {
 		out := make([]bool, v.Len())
-		clients, servers := make([][]int32, len(v.places)), make([][]int32, len(v.places)) // by end: what it is accepted in
+		// by end: what it is accepted in
+		clients, servers := make([][]int32, len(v.places)), make([][]int32, len(v.places))
 		for k, a := range q.Acceptance.List {
 			for i, p := range v.places {
 				if a.Client(p) {

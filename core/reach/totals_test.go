@@ -32,7 +32,8 @@ func TestTotalsAreTheSumOfTheConversations(t *testing.T) {
 		walk := decide.NewWalk(e, c.Policy, c.AsOf)
 
 		var q reach.Query
-		part := rapid.SampledFrom([]string{"", "app:booking", "area:east", "owner:crew", "area:nowhere"}).Draw(t, "part")
+		part := rapid.SampledFrom([]string{"", "app:booking", "area:east", "owner:crew", "area:nowhere"}).Draw(t,
+			"part")
 		inPart := func(p decide.Placed) bool {
 			switch {
 			case part == "":
@@ -56,7 +57,9 @@ func TestTotalsAreTheSumOfTheConversations(t *testing.T) {
 			to443 := service.Set{{Lo: service.PointOf(service.TCP, 443), Hi: service.PointOf(service.TCP, 999)}}
 			fromTeams := func(p decide.Placed) bool { return walk.Group("teams", p.Endpoint) == expr.Yes }
 			inside := func(p decide.Placed) bool { return p.Workload != estate.Outside }
-			q.Acceptance = &reach.Acceptance{Key: "1", List: []reach.Accepted{{Client: fromTeams, Server: inside, Points: to443}, {Client: inside, Server: fromTeams, Points: to443}}}
+			q.Acceptance = &reach.Acceptance{Key: "1",
+				List: []reach.Accepted{{Client: fromTeams, Server: inside, Points: to443},
+					{Client: inside, Server: fromTeams, Points: to443}}}
 			accepted = func(conv *reach.Conversation) bool {
 				return conv.Verdict == decide.Reject && to443.Contains(conv.Point) &&
 					(fromTeams(conv.Client) && inside(conv.Server) || inside(conv.Client) && fromTeams(conv.Server))
@@ -130,7 +133,8 @@ func TestTotalsAreTheSumOfTheConversations(t *testing.T) {
 				}
 			}
 		}
-		want.Leaks, want.Chokes = want.Outcomes[decide.Reject][flow.Carried], want.Outcomes[decide.Permit][flow.Dropped]
+		want.Leaks, want.Chokes = want.Outcomes[decide.Reject][flow.Carried],
+			want.Outcomes[decide.Permit][flow.Dropped]
 		decided := q
 		decided.Verdicts[decide.Reject], decided.Leaks = true, true
 		require.Equal(t, want, v.Totals(decided), "the verdicts that are asked for do not matter")
@@ -147,7 +151,8 @@ func TestTotalsAreTheSumOfTheConversations(t *testing.T) {
 			n[verdict[r]]++
 			pairHours[k.hour] = n
 		}
-		for m, want := range map[reach.Measure]map[flow.Hour][3]int64{reach.Conversations: strip, reach.PairsOfEnds: pairHours, reach.Bytes: bytes} {
+		for m, want := range map[reach.Measure]map[flow.Hour][3]int64{reach.Conversations: strip,
+			reach.PairsOfEnds: pairHours, reach.Bytes: bytes} {
 			bins := v.Strip(q, int(to-from), m)
 			require.Len(t, bins, int(to-from))
 			for _, b := range bins {
@@ -206,7 +211,8 @@ func TestUseOfRulesAndGroups(t *testing.T) {
 			for _, c := range rulePairs[r] {
 				n += c
 			}
-			require.Equal(t, []int{n, len(rulePairs[r]), len(ends[r])}, []int{found.Conversations, found.Pairs, len(found.Clients)})
+			require.Equal(t, []int{n, len(rulePairs[r]), len(ends[r])},
+				[]int{found.Conversations, found.Pairs, len(found.Clients)})
 		}
 		want[0].Pairs, want[1].Pairs = len(groupPairs[0]), len(groupPairs[1])
 		for i, g := range v.Compiled.Policy.GroupOrder {

@@ -104,7 +104,8 @@ func (w *Window) Under(c *decide.Compiled) *View {
 	for i := range w.ends {
 		v.places[i] = c.At(w.ends[i].Addr, w.ends[i].at)
 	}
-	c.Evaluate(decide.Columns{Client: w.cols.Client, Server: w.cols.Server, Point: w.cols.Point}, decide.Ends{Class: v.classes()}, v.rules, 0)
+	c.Evaluate(decide.Columns{Client: w.cols.Client, Server: w.cols.Server, Point: w.cols.Point},
+		decide.Ends{Class: v.classes()}, v.rules, 0)
 	return v.ready()
 }
 
@@ -179,7 +180,8 @@ func (v *View) With(u *decide.Update) *View {
 				b := v.cols.Server[i]
 				if moved != nil && (moved[a] || moved[b]) {
 					r = u.After.Rule(next.places[a], next.places[b], v.cols.Point[i])
-				} else if s, ok := changed[[2]int32{next.places[a].Class, next.places[b].Class}]; ok && s.Contains(v.cols.Point[i]) {
+				} else if s, ok := changed[[2]int32{next.places[a].Class, next.places[b].Class}]; ok &&
+					s.Contains(v.cols.Point[i]) {
 					r = u.After.Rule(next.places[a], next.places[b], v.cols.Point[i])
 				}
 			}
@@ -301,8 +303,9 @@ type Conversation struct {
 func (v *View) At(i int) Conversation {
 	c := Conversation{
 		Client: v.places[v.cols.Client[i]], Server: v.places[v.cols.Server[i]], Point: v.cols.Point[i],
-		Connections: v.cols.Connections[i], Bytes: v.bytes[i], Carried: v.carried[i], Dropped: v.dropped[i], Unsure: v.unsure[i],
-		First: v.first[i], Last: v.last[i], Verdict: v.Verdict(i),
+		Connections: v.cols.Connections[i], Bytes: v.bytes[i], Carried: v.carried[i], Dropped: v.dropped[i],
+		Unsure: v.unsure[i],
+		First:  v.first[i], Last: v.last[i], Verdict: v.Verdict(i),
 	}
 	if r := v.rules[i]; r >= 0 {
 		c.Rule = v.Compiled.Policy.Rules[r]

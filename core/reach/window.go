@@ -130,7 +130,8 @@ func (w *Window) gather() []sum {
 			for i := int(cuts[b][k]); i < int(cuts[b+1][k]); i++ {
 				p := ch.Pair[i] - base
 				sums[p].add(ch, i)
-				w.cols.When[next[p]], w.parts[next[p]] = hour, rowPart{start + int32(i), int32(min(ch.Connections[i], math.MaxInt32))}
+				w.cols.When[next[p]], w.parts[next[p]] = hour,
+					rowPart{start + int32(i), int32(min(ch.Connections[i], math.MaxInt32))}
 				next[p]++
 			}
 		}
@@ -272,7 +273,8 @@ type held struct {
 }
 
 func newResolver(e *estate.Estate, dict *flow.Dictionary, w *Window) *resolver {
-	r := &resolver{estate: e, window: w, addrs: dict.Addresses(), others: map[uint32][]held{}, index: make(map[estate.Endpoint]int32, len(w.ends))}
+	r := &resolver{estate: e, window: w, addrs: dict.Addresses(), others: map[uint32][]held{},
+		index: make(map[estate.Endpoint]int32, len(w.ends))}
 	r.last = make([]held, len(r.addrs))
 	for i := range w.ends {
 		r.index[w.ends[i].Endpoint] = int32(i)

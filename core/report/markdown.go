@@ -12,7 +12,8 @@ func (r *Report) Markdown(title string) string {
 	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
 	line("# What the draft changes: %s", plain(title))
 	line("")
-	line("Draft, revision %d (%s, %s), against revision %d (%s, %s: %s).", r.Draft.No, plain(r.Draft.Author), r.Draft.At, r.Before.No, plain(r.Before.Author), r.Before.At, plain(r.Before.Words))
+	line("Draft, revision %d (%s, %s), against revision %d (%s, %s: %s).", r.Draft.No, plain(r.Draft.Author),
+		r.Draft.At, r.Before.No, plain(r.Before.Author), r.Before.At, plain(r.Before.Words))
 	line("Over the conversations from %s to %s.", r.Window[0], r.Window[1])
 	line("")
 	line("%s", r.Sentence())

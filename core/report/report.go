@@ -116,7 +116,8 @@ type Options struct {
 func New(v *reach.View, o Options) Report {
 	t := v.Totals(o.Query)
 	r := Report{
-		Now: CountsOf(t.Conversations), Statements: statements(o.Before, o.Draft), Parts: []Part{}, Assertions: []Assertion{}, Probes: []Probe{},
+		Now: CountsOf(t.Conversations), Statements: statements(o.Before, o.Draft), Parts: []Part{},
+		Assertions: []Assertion{}, Probes: []Probe{},
 		Window: [2]string{v.From.Start().String(), v.To.Start().String()},
 	}
 	var then decide.Counts
@@ -189,7 +190,8 @@ func (r *Report) parts(v *reach.View, o Options) {
 		if !ok {
 			i = len(r.Parts)
 			index[l.Text] = i
-			r.Parts = append(r.Parts, Part{Name: l.Text, Loses: []FlowGroup{}, Gains: []FlowGroup{}, Others: []FlowGroup{}, Open: []FlowGroup{}, Accepted: []FlowGroup{}})
+			r.Parts = append(r.Parts, Part{Name: l.Text, Loses: []FlowGroup{}, Gains: []FlowGroup{},
+				Others: []FlowGroup{}, Open: []FlowGroup{}, Accepted: []FlowGroup{}})
 		}
 		return &r.Parts[i]
 	}
@@ -199,7 +201,8 @@ func (r *Report) parts(v *reach.View, o Options) {
 	})
 	for _, s := range v.FlowGroups(o.Query, o.By) {
 		out := FlowGroup{
-			Client: s.Client.Text, Server: s.Server.Text, Service: reach.ServiceText(s.Point), Was: s.Was.String(), Is: s.Is.String(),
+			Client: s.Client.Text, Server: s.Server.Text, Service: reach.ServiceText(s.Point), Was: s.Was.String(),
+			Is:            s.Is.String(),
 			Conversations: s.Conversations, Connections: s.Connections, Carried: s.Carried, Last: s.Last.String(),
 		}
 		if s.Rule != nil {
@@ -237,7 +240,8 @@ func (r *Report) parts(v *reach.View, o Options) {
 	}
 	r.Parts = slices.DeleteFunc(r.Parts, func(p Part) bool { return p.Name == "outside" })
 	slices.SortFunc(r.Parts, func(a, b Part) int {
-		return cmp.Or(count(b.Loses)-count(a.Loses), count(b.Gains)-count(a.Gains), count(b.Open)-count(a.Open), strings.Compare(a.Name, b.Name))
+		return cmp.Or(count(b.Loses)-count(a.Loses), count(b.Gains)-count(a.Gains), count(b.Open)-count(a.Open),
+			strings.Compare(a.Name, b.Name))
 	})
 }
 

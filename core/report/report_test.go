@@ -31,8 +31,11 @@ func TestEachPartIsToldItsOwn(t *testing.T) {
 		var b flow.Buckets
 		for range rapid.IntRange(1, 40).Draw(t, "records") {
 			when := sample.Instant(t)
-			b.Add(flow.Record{Start: when, End: when, Client: rapid.SampledFrom(sample.Addresses).Draw(t, "client"), Server: rapid.SampledFrom(sample.Addresses).Draw(t, "server"),
-				Point: rapid.SampledFrom(sample.Points).Draw(t, "point"), Connections: rapid.Int64Range(1, 4).Draw(t, "connections"), Outcome: flow.Outcome(rapid.IntRange(0, 2).Draw(t, "outcome"))})
+			b.Add(flow.Record{Start: when, End: when, Client: rapid.SampledFrom(sample.Addresses).Draw(t, "client"),
+				Server:      rapid.SampledFrom(sample.Addresses).Draw(t, "server"),
+				Point:       rapid.SampledFrom(sample.Points).Draw(t, "point"),
+				Connections: rapid.Int64Range(1, 4).Draw(t, "connections"),
+				Outcome:     flow.Outcome(rapid.IntRange(0, 2).Draw(t, "outcome"))})
 		}
 		all := b.All()
 		from, to := all[0].Hour, all[len(all)-1].Hour+1
@@ -101,7 +104,8 @@ func TestEachPartIsToldItsOwn(t *testing.T) {
 			s := want[p.Name]
 			require.NotNil(t, s, p.Name)
 			require.Equal(t, []any{report.CountsOf(s.now), report.CountsOf(s.then)}, []any{p.Now, p.Then})
-			require.Equal(t, []int{s.loses, s.gains, s.others}, []int{count(p.Loses, anyOf), count(p.Gains, anyOf), count(p.Others, anyOf)}, p.Name)
+			require.Equal(t, []int{s.loses, s.gains, s.others},
+				[]int{count(p.Loses, anyOf), count(p.Gains, anyOf), count(p.Others, anyOf)}, p.Name)
 			require.Equal(t, s.open, count(p.Open, func(x report.FlowGroup) bool { return x.Is == "uncovered" }))
 			for _, x := range p.Open {
 				require.True(t, x.Is == "uncovered" || x.Is == "reject" && x.Carried > 0)
@@ -126,7 +130,8 @@ func TestStatementsAreTheDifference(t *testing.T) {
 		require.Empty(t, errs)
 		after := edited.Format()
 		e, at := sample.Estate(t), sample.Instant(t)
-		v := reach.New(compile(t, e, after, at), []flow.Bucket{{Client: sample.Addresses[0], Server: sample.Addresses[1], Connections: 1}}, 0, 1)
+		v := reach.New(compile(t, e, after, at),
+			[]flow.Bucket{{Client: sample.Addresses[0], Server: sample.Addresses[1], Connections: 1}}, 0, 1)
 		r := report.New(v, report.Options{By: "app", Before: before, Draft: after})
 		left := map[string]int{}
 		for _, l := range policy.Lines(before) {

@@ -39,10 +39,12 @@ func Large(workloads, groups, rules int) (*estate.Estate, string) {
 			fmt.Fprintf(&b, "group %s = app is app%d and tier is %s\n", name, a, t)
 		}
 	}
-	b.WriteString("group live = env is live\ngroup trial = env is trial\nlayer separations\napart live, trial\nlayer allowances\n")
+	b.WriteString("group live = env is live\ngroup trial = env is trial\nlayer separations\napart live, " +
+		"trial\nlayer allowances\n")
 	for range rules {
 		port := []int{443, 5432, 8443, 9000 + r.IntN(100)}[r.IntN(4)]
-		fmt.Fprintf(&b, "permit %s -> %s on tcp/%d same env\n", names[r.IntN(len(names))], names[r.IntN(len(names))], port)
+		fmt.Fprintf(&b, "permit %s -> %s on tcp/%d same env\n", names[r.IntN(len(names))], names[r.IntN(len(names))],
+			port)
 	}
 	b.WriteString("layer closing\nreject any -> live on any\n")
 	return e, b.String()

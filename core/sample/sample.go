@@ -20,8 +20,10 @@ var (
 	envs   = []string{"live", "LIVE", "trial", "bench", ""}
 	sites  = []string{"northquay", "southquay", ""}
 	groups = []string{"g0", "g1", "g2", "g3", "g4", "10.0.0.1", "any"}
-	prefix = []string{"10.0.0.0/24", "10.0.0.0/29", "10.0.0.4/30", "10.0.0.1", "0.0.0.0/0", "10.1.0.0/16", "fd00::/64", "fd00::1", "::/0", "::ffff:10.0.0.0/126", "192.0.2.0/25", "192.0.2.128/25", "192.0.2.0/24"}
-	specs  = []string{"tcp", "udp/53", "tcp/443", "tcp/0-1023", "tcp/1000-65535", "icmp", "icmp/8", "icmp/8.0", "icmp6/128", "proto/47", "proto/6", "sctp/09", "web", "mix"}
+	prefix = []string{"10.0.0.0/24", "10.0.0.0/29", "10.0.0.4/30", "10.0.0.1", "0.0.0.0/0", "10.1.0.0/16",
+		"fd00::/64", "fd00::1", "::/0", "::ffff:10.0.0.0/126", "192.0.2.0/25", "192.0.2.128/25", "192.0.2.0/24"}
+	specs = []string{"tcp", "udp/53", "tcp/443", "tcp/0-1023", "tcp/1000-65535", "icmp", "icmp/8", "icmp/8.0",
+		"icmp6/128", "proto/47", "proto/6", "sctp/09", "web", "mix"}
 )
 
 // Addresses are those that estates and flows use.
@@ -30,7 +32,8 @@ var Addresses = func() []netip.Addr {
 	for i := range 10 {
 		out = append(out, netip.AddrFrom4([4]byte{10, 0, 0, byte(i)}))
 	}
-	for _, s := range []string{"10.1.2.3", "192.0.2.5", "192.0.2.200", "198.51.100.7", "fd00::1", "fd00::2", "fd00:1::1", "2001:db8::9"} {
+	for _, s := range []string{"10.1.2.3", "192.0.2.5", "192.0.2.200", "198.51.100.7", "fd00::1", "fd00::2",
+		"fd00:1::1", "2001:db8::9"} {
 		out = append(out, netip.MustParseAddr(s))
 	}
 	return out
@@ -38,10 +41,14 @@ var Addresses = func() []netip.Addr {
 
 // Points are services at the edges of those that policies mention.
 var Points = []service.Point{
-	service.PointOf(service.TCP, 0), service.PointOf(service.TCP, 443), service.PointOf(service.TCP, 999), service.PointOf(service.TCP, 1000),
-	service.PointOf(service.TCP, 1023), service.PointOf(service.TCP, 1024), service.PointOf(service.TCP, 65535), service.PointOf(service.UDP, 52),
-	service.PointOf(service.UDP, 53), service.PointOf(service.UDP, 54), service.PointOf(service.SCTP, 9), service.PointOf(service.ICMP, service.UnknownType),
-	service.PointOf(service.ICMP, 8<<8), service.PointOf(service.ICMP, 8<<8|1), service.PointOf(service.ICMP, 9<<8), service.PointOf(service.ICMP6, 128<<8),
+	service.PointOf(service.TCP, 0), service.PointOf(service.TCP, 443), service.PointOf(service.TCP, 999),
+	service.PointOf(service.TCP, 1000),
+	service.PointOf(service.TCP, 1023), service.PointOf(service.TCP, 1024), service.PointOf(service.TCP, 65535),
+	service.PointOf(service.UDP, 52),
+	service.PointOf(service.UDP, 53), service.PointOf(service.UDP, 54), service.PointOf(service.SCTP, 9),
+	service.PointOf(service.ICMP, service.UnknownType),
+	service.PointOf(service.ICMP, 8<<8), service.PointOf(service.ICMP, 8<<8|1), service.PointOf(service.ICMP, 9<<8),
+	service.PointOf(service.ICMP6, 128<<8),
 	service.PointOf(47, 0), service.PointOf(0, 0), service.PointOf(255, 0),
 }
 
@@ -66,7 +73,9 @@ func Estate(t *rapid.T) *estate.Estate {
 	n := rapid.IntRange(0, 7).Draw(t, "workloads")
 	var ws []estate.Workload
 	for i := range n {
-		w := estate.Workload{ID: fmt.Sprintf("w%d", i), Name: rapid.SampledFrom([]string{"", "be-1", "BE-2", "canary-x"}).Draw(t, "name"), OS: rapid.SampledFrom([]string{"", "linux"}).Draw(t, "os")}
+		w := estate.Workload{ID: fmt.Sprintf("w%d", i),
+			Name: rapid.SampledFrom([]string{"", "be-1", "BE-2", "canary-x"}).Draw(t, "name"),
+			OS:   rapid.SampledFrom([]string{"", "linux"}).Draw(t, "os")}
 		for k, key := range []string{"app", "env", "site", "tier"} {
 			if v := rapid.SampledFrom([][]string{apps, envs, sites, tiers}[k]).Draw(t, key); v != "" {
 				w.Tags = append(w.Tags, estate.Tag{Key: key, Value: v})
@@ -99,15 +108,19 @@ func Expr(t *rapid.T, depth, group int) string {
 	}
 	switch rapid.IntRange(0, ops).Draw(t, "op") {
 	case 0:
-		return rapid.SampledFrom([]string{"any", "outside", "has env", "lacks tier", "has os", "has tag:os", "name starts be", `name ends "2"`, `name matches "^BE"`, `app contains "OO"`}).Draw(t, "plain")
+		return rapid.SampledFrom([]string{"any", "outside", "has env", "lacks tier", "has os", "has tag:os",
+			"name starts be", `name ends "2"`, `name matches "^BE"`, `app contains "OO"`}).Draw(t, "plain")
 	case 1:
 		return "address in " + strings.Join(rapid.SliceOfN(rapid.SampledFrom(prefix), 1, 2).Draw(t, "prefixes"), ", ")
 	case 2:
-		return "env " + rapid.SampledFrom([]string{"is live", "is not live", "in (live, trial)", "not in (trial, bench)", `is ""`}).Draw(t, "env test")
+		return "env " + rapid.SampledFrom([]string{"is live", "is not live", "in (live, trial)",
+			"not in (trial, bench)", `is ""`}).Draw(t, "env test")
 	case 3, 4:
-		return "app " + rapid.SampledFrom([]string{"is booking", "is not FARES", "in (tides, fares)"}).Draw(t, "app test")
+		return "app " + rapid.SampledFrom([]string{"is booking", "is not FARES", "in (tides, fares)"}).Draw(t,
+			"app test")
 	case 5:
-		return rapid.SampledFrom([]string{"tier is store", "tier is not entry", "tag:site is northquay", `"site" ends quay`, "id in (w1, w2)"}).Draw(t, "other test")
+		return rapid.SampledFrom([]string{"tier is store", "tier is not entry", "tag:site is northquay",
+			`"site" ends quay`, "id in (w1, w2)"}).Draw(t, "other test")
 	case 6:
 		if group+1 < len(groups) {
 			return "member of " + groupName(rapid.SampledFrom(groups[group+1:]).Draw(t, "member"))
@@ -140,7 +153,8 @@ func list(t *rapid.T) string {
 		case 1:
 			items = append(items, rapid.SampledFrom(prefix).Draw(t, "prefix"))
 		case 2:
-			items = append(items, rapid.SampledFrom([]string{"workload w1", `workload "w2"`, "workload nobody"}).Draw(t, "workload"))
+			items = append(items, rapid.SampledFrom([]string{"workload w1", `workload "w2"`,
+				"workload nobody"}).Draw(t, "workload"))
 		default:
 			items = append(items, groupName(rapid.SampledFrom(groups).Draw(t, "group")))
 		}
@@ -188,17 +202,20 @@ func Rule(t *rapid.T) string {
 	default:
 		s += "permit " + list(t) + " -> " + list(t) + " on " + services(t)
 	}
-	return s + clauses(t, true) + rapid.SampledFrom([]string{"", ` "a note"`, ` "a \"note\""  # and a comment`}).Draw(t, "note")
+	return s + clauses(t, true) +
+		rapid.SampledFrom([]string{"", ` "a note"`, ` "a \"note\""  # and a comment`}).Draw(t, "note")
 }
 
 // Assert draws a line that is an assertion.
 func Assert(t *rapid.T) string {
-	return "assert " + rapid.SampledFrom([]string{"never", "always", "only"}).Draw(t, "kind") + " " + list(t) + " -> " + list(t) + " on " + services(t) + clauses(t, false)
+	return "assert " + rapid.SampledFrom([]string{"never", "always", "only"}).Draw(t, "kind") + " " + list(t) +
+		" -> " + list(t) + " on " + services(t) + clauses(t, false)
 }
 
 // Policy draws a policy text without errors, in a layout of its own.
 func Policy(t *rapid.T) string {
-	lines := []string{"service web = tcp/80, tcp/443", "service mix = web, icmp/0008, udp/053  # mixed", "area yard = g2 owner \"the crew\""}
+	lines := []string{"service web = tcp/80, tcp/443", "service mix = web, icmp/0008, udp/053  # mixed",
+		"area yard = g2 owner \"the crew\""}
 	for i, g := range groups {
 		line := "group  " + groupName(g) + " =  " + Expr(t, 2, i)
 		if rapid.IntRange(0, 4).Draw(t, "include") == 0 {
@@ -255,9 +272,11 @@ func EditEstate(t *rapid.T, e *estate.Estate) (*estate.Estate, []int32) {
 			w.Name = rapid.SampledFrom([]string{"", "be-1", "canary-x"}).Draw(t, "name")
 		default:
 			k := rapid.IntRange(0, 3).Draw(t, "key")
-			w.SetTag(estate.Tag{Key: []string{"app", "env", "site", "tier"}[k], Value: rapid.SampledFrom([][]string{apps, envs, sites, tiers}[k]).Draw(t, "value")})
+			w.SetTag(estate.Tag{Key: []string{"app", "env", "site", "tier"}[k],
+				Value: rapid.SampledFrom([][]string{apps, envs, sites, tiers}[k]).Draw(t, "value")})
 		}
-		if !slices.ContainsFunc(put, func(have estate.Workload) bool { return have.ID == w.ID }) && !slices.Contains(remove, w.ID) {
+		if !slices.ContainsFunc(put, func(have estate.Workload) bool { return have.ID == w.ID }) &&
+			!slices.Contains(remove, w.ID) {
 			put = append(put, w)
 		}
 	}

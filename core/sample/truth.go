@@ -76,7 +76,8 @@ type truthMaker struct {
 func (m *truthMaker) machine(app, tier, env string) int {
 	i := len(m.out.Workloads)
 	m.next += 1 + m.r.IntN(3)
-	w := estate.Workload{ID: fmt.Sprintf("m%05d", i), Name: fmt.Sprintf("%s-%s-%02d", app, tier, i), Leases: []estate.Lease{{Addr: LargeAddr(m.next), From: estate.Beginning, Until: estate.End}}}
+	w := estate.Workload{ID: fmt.Sprintf("m%05d", i), Name: fmt.Sprintf("%s-%s-%02d", app, tier, i),
+		Leases: []estate.Lease{{Addr: LargeAddr(m.next), From: estate.Beginning, Until: estate.End}}}
 	for k, v := range map[string]string{"app": app, "tier": tier, "env": env} {
 		w.SetTag(estate.Tag{Key: k, Value: v})
 	}
@@ -131,7 +132,8 @@ func (m *truthMaker) find(app, tier, env string) []*truthRole {
 // need writes a rule down and makes its traffic: between roles that it joins,
 // some of the pairs in each week, not the same ones.
 func (m *truthMaker) need(left, right, on, clauses string, pairs [][2]*truthRole, pt service.Point, days int) {
-	m.rules = append(m.rules, strings.TrimSpace(fmt.Sprintf("permit %s -> %s on %s %s", m.group(left), m.group(right), on, clauses)))
+	m.rules = append(m.rules,
+		strings.TrimSpace(fmt.Sprintf("permit %s -> %s on %s %s", m.group(left), m.group(right), on, clauses)))
 	for _, p := range pairs {
 		for week := range 2 {
 			for _, c := range p[0].all {
@@ -157,7 +159,9 @@ func (m *truthMaker) addr(i int) netip.Addr { return m.out.Workloads[i].Leases[0
 
 func (m *truthMaker) flow(week, day int, from, to netip.Addr, pt service.Point, n int64, needed bool) {
 	at := estate.Instant{Sec: 1_795_392_000 + int64(week*7+day)*86400 + m.r.Int64N(86400)}
-	m.out.Weeks[week] = append(m.out.Weeks[week], Labelled{flow.Record{Start: at, End: at, Client: from, Server: to, Point: pt, Connections: n, Bytes: n * 900, Outcome: flow.Carried}, needed})
+	m.out.Weeks[week] = append(m.out.Weeks[week],
+		Labelled{flow.Record{Start: at, End: at, Client: from, Server: to, Point: pt, Connections: n, Bytes: n * 900,
+			Outcome: flow.Carried}, needed})
 }
 
 // group names the machines of an application and a tier, either of them free.
@@ -209,26 +213,32 @@ func (m *truthMaker) policy() {
 	for a := range m.shape.Apps {
 		app := fmt.Sprintf("app%02d", a)
 		port := uint32(8000 + m.r.IntN(1500))
-		m.need(app+"-entry", app+"-logic", fmt.Sprintf("tcp/%d", port), "same env", within(app, "entry", app, "logic"), tcp(port), 2+m.r.IntN(5))
+		m.need(app+"-entry", app+"-logic", fmt.Sprintf("tcp/%d", port), "same env",
+			within(app, "entry", app, "logic"), tcp(port), 2+m.r.IntN(5))
 		if len(m.find(app, "store", "")) > 0 {
 			db := []uint32{5432, 3306, 1521}[m.r.IntN(3)]
-			m.need(app+"-logic", app+"-store", fmt.Sprintf("tcp/%d", db), "same env", within(app, "logic", app, "store"), tcp(db), 4)
+			m.need(app+"-logic", app+"-store", fmt.Sprintf("tcp/%d", db), "same env",
+				within(app, "logic", app, "store"), tcp(db), 4)
 		}
 		if len(m.find(app, "queue", "")) > 0 {
-			m.need(app+"-logic", app+"-queue", "tcp/5671", "same env", within(app, "logic", app, "queue"), tcp(5671), 3)
+			m.need(app+"-logic", app+"-queue", "tcp/5671", "same env", within(app, "logic", app, "queue"), tcp(5671),
+				3)
 		}
 		for range m.r.IntN(m.shape.Uses + 1) {
 			other := fmt.Sprintf("app%02d", m.r.IntN(m.shape.Apps))
 			if other != app {
-				m.need(app+"-logic", other+"-entry", "tcp/8443", "same env", within(app, "logic", other, "entry"), tcp(8443), 1+m.r.IntN(4))
+				m.need(app+"-logic", other+"-entry", "tcp/8443", "same env", within(app, "logic", other, "entry"),
+					tcp(8443), 1+m.r.IntN(4))
 			}
 		}
 		if m.r.IntN(4) == 0 { // a job that runs once a week
-			m.need(app+"-logic", "logs", "tcp/9200", "", [][2]*truthRole{{m.find(app, "logic", m.shape.Envs[0])[0], m.find("logs", "", "")[0]}}, tcp(9200), 1)
+			m.need(app+"-logic", "logs", "tcp/9200", "",
+				[][2]*truthRole{{m.find(app, "logic", m.shape.Envs[0])[0], m.find("logs", "", "")[0]}}, tcp(9200), 1)
 		}
 	}
 	dns, ntp, logs := m.find("dns", "", "")[0], m.find("ntp", "", "")[0], m.find("logs", "", "")[0]
-	dir, backup, jump, monitor := m.find("directory", "", "")[0], m.find("backup", "", "")[0], m.find("jump", "", "")[0], m.find("monitor", "", "")[0]
+	dir, backup, jump, monitor := m.find("directory", "", "")[0], m.find("backup", "", "")[0],
+		m.find("jump", "", "")[0], m.find("monitor", "", "")[0]
 	m.need("all", "dns", "udp/53", "", every(dns), service.PointOf(service.UDP, 53), 5)
 	m.need("all", "ntp", "udp/123", "", every(ntp), service.PointOf(service.UDP, 123), 5)
 	m.need("all", "logs", "tcp/6514", "", every(logs), tcp(6514), 5)
@@ -288,7 +298,8 @@ func (m *truthMaker) unwanted() {
 		for range 12 { // mistakes
 			c, s := m.roles[m.r.IntN(len(m.roles))], m.roles[m.r.IntN(len(m.roles))]
 			if c.app != s.app && c.tier != "shared" && s.tier != "shared" {
-				add(c.all[0], s.all[0], service.PointOf(service.TCP, []uint32{5432, 3306, 8443, 9443}[m.r.IntN(4)]), 1+m.r.Int64N(2))
+				add(c.all[0], s.all[0], service.PointOf(service.TCP, []uint32{5432, 3306, 8443, 9443}[m.r.IntN(4)]),
+					1+m.r.Int64N(2))
 			}
 		}
 		if len(m.shape.Envs) > 1 {
@@ -296,12 +307,14 @@ func (m *truthMaker) unwanted() {
 				c := m.find("", "logic", m.shape.Envs[1])
 				s := m.find("", "store", m.shape.Envs[0])
 				if len(s) > 0 {
-					add(c[m.r.IntN(len(c))].all[0], s[m.r.IntN(len(s))].all[0], service.PointOf(service.TCP, []uint32{5432, 3306, 1521}[m.r.IntN(3)]), 1+m.r.Int64N(30))
+					add(c[m.r.IntN(len(c))].all[0], s[m.r.IntN(len(s))].all[0],
+						service.PointOf(service.TCP, []uint32{5432, 3306, 1521}[m.r.IntN(3)]), 1+m.r.Int64N(30))
 				}
 			}
 		}
 		for range 8 { // out
-			m.flow(week, m.r.IntN(7), m.addr(any()), netip.AddrFrom4([4]byte{203, 0, 113, byte(m.r.IntN(256))}), service.PointOf(service.TCP, []uint32{4444, 8081, 443}[m.r.IntN(3)]), 1+m.r.Int64N(20), false)
+			m.flow(week, m.r.IntN(7), m.addr(any()), netip.AddrFrom4([4]byte{203, 0, 113, byte(m.r.IntN(256))}),
+				service.PointOf(service.TCP, []uint32{4444, 8081, 443}[m.r.IntN(3)]), 1+m.r.Int64N(20), false)
 		}
 	}
 }

@@ -268,7 +268,8 @@ func ParseSpec(word string) (r Range, ok bool, err error) {
 			lo, hi = t<<8|c, t<<8|c
 		}
 		if !good {
-			return r, true, fmt.Errorf("found %s, expected %s/TYPE or %s/TYPE.CODE with numbers from 0 to 255", word, head, head)
+			return r, true, fmt.Errorf("found %s, expected %s/TYPE or %s/TYPE.CODE with numbers from 0 to 255", word,
+				head, head)
 		}
 		return Range{PointOf(proto, uint32(lo)), PointOf(proto, uint32(hi))}, true, nil
 	}
@@ -279,7 +280,8 @@ func ParseSpec(word string) (r Range, ok bool, err error) {
 		hi, good = number(to, 65535)
 	}
 	if !good {
-		return r, true, fmt.Errorf("found %s, expected %s/PORT or %s/PORT-PORT with ports from 0 to 65535", word, head, head)
+		return r, true, fmt.Errorf("found %s, expected %s/PORT or %s/PORT-PORT with ports from 0 to 65535", word,
+			head, head)
 	}
 	if hi < lo {
 		return r, true, fmt.Errorf("found %s, expected the lower port first: %s/%d-%d", word, head, hi, lo)

@@ -73,7 +73,9 @@ func TestParseSpec(t *testing.T) {
 		require.NoError(t, err, got.String())
 		require.Equal(t, got, again)
 	}
-	for _, word := range []string{"tcp/", "tcp/65536", "tcp/a", "tcp/1-", "tcp/-1", "tcp/2-1", "tcp/1-2-3", "tcp/1.2", "icmp/256", "icmp/8.", "icmp/8.256", "icmp/8-9", "proto/", "proto/256", "proto/6/80", "udp/99999999999999999999"} {
+	for _, word := range []string{"tcp/", "tcp/65536", "tcp/a", "tcp/1-", "tcp/-1", "tcp/2-1", "tcp/1-2-3", "tcp/1.2",
+		"icmp/256", "icmp/8.", "icmp/8.256", "icmp/8-9", "proto/", "proto/256", "proto/6/80",
+		"udp/99999999999999999999"} {
 		_, ok, err := service.ParseSpec(word)
 		require.True(t, ok, word)
 		require.ErrorContains(t, err, "found "+word+", expected")

@@ -23,7 +23,8 @@ func FixAssertion(c *decide.Compiled, text string, r prove.Result) (m Fix, ok bo
 	}
 	a := r.Assert
 	rule := func(action policy.Action, left policy.List) string {
-		return (&policy.Rule{Action: action, Left: left, Right: a.Right, On: a.On, Clauses: a.Clauses, Head: policy.Head{Note: a.Note}}).String()
+		return (&policy.Rule{Action: action, Left: left, Right: a.Right, On: a.On, Clauses: a.Clauses,
+			Head: policy.Head{Note: a.Note}}).String()
 	}
 	switch a.Kind {
 	case policy.Never:
@@ -31,7 +32,8 @@ func FixAssertion(c *decide.Compiled, text string, r prove.Result) (m Fix, ok bo
 	case policy.Always:
 		m.Words, m.Lines = "Permit all that it speaks of", []string{rule(policy.Permit, a.Left)}
 	case policy.Only:
-		m.Words, m.Lines = "Permit those that it names, and reject all others", []string{rule(policy.Permit, a.Left), rule(policy.Reject, policy.List{Any: true})}
+		m.Words, m.Lines = "Permit those that it names, and reject all others",
+			[]string{rule(policy.Permit, a.Left), rule(policy.Reject, policy.List{Any: true})}
 	}
 	index := -1
 	for i, x := range c.Policy.Asserts {

@@ -39,7 +39,8 @@ func TestMendsMakeAssertionsHold(t *testing.T) {
 			found++
 			q, errs := policy.Parse(m.Text)
 			require.Empty(t, errs)
-			require.Equal(t, prove.Holds, prove.Assertions(decide.Compile(e, q, at))[i].Outcome, "%s\n%s", r.Assert, m.Text)
+			require.Equal(t, prove.Holds, prove.Assertions(decide.Compile(e, q, at))[i].Outcome, "%s\n%s", r.Assert,
+				m.Text)
 			after, bad := settle.Apply(text, m.Lines, m.Before)
 			require.Nil(t, bad)
 			require.Equal(t, m.Text, after, "it is what adding the lines gives")

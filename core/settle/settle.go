@@ -189,7 +189,8 @@ func (s *scene) exact() *Option {
 		}
 		return strings.Join(out, ", ")
 	}
-	return &Option{Width: Exact, Words: fmt.Sprintf("%s to %s", s.counted(s.clients.ends), s.counted(s.servers.ends)), Lines: []string{s.rule(items(s.clients.ends), items(s.servers.ends), "")}}
+	return &Option{Width: Exact, Words: fmt.Sprintf("%s to %s", s.counted(s.clients.ends), s.counted(s.servers.ends)),
+		Lines: []string{s.rule(items(s.clients.ends), items(s.servers.ends), "")}}
 }
 
 func (s *scene) counted(ends []decide.Placed) string {
@@ -205,7 +206,8 @@ func (s *scene) groups() *Option {
 	var made []string
 	left, words1 := s.items(&s.clients, &made)
 	right, words2 := s.items(&s.servers, &made)
-	return &Option{Width: Groups, Words: fmt.Sprintf("all of %s to all of %s", words1, words2), Lines: append(made, s.rule(left, right, ""))}
+	return &Option{Width: Groups, Words: fmt.Sprintf("all of %s to all of %s", words1, words2),
+		Lines: append(made, s.rule(left, right, ""))}
 }
 
 // items names the labels of a side, and adds the groups that are missing.
@@ -281,10 +283,12 @@ func (s *scene) wider() *Option {
 	var made []string
 	right, words := s.items(&s.servers, &made)
 	if name := s.around(s.clients); name != "" {
-		return &Option{Width: Wider, Words: fmt.Sprintf("all of %s to all of %s", name, words), Lines: append(made, s.rule(groupItem(name), right, ""))}
+		return &Option{Width: Wider, Words: fmt.Sprintf("all of %s to all of %s", name, words),
+			Lines: append(made, s.rule(groupItem(name), right, ""))}
 	}
 	if s.sameKey != "" {
-		return &Option{Width: Wider, Words: fmt.Sprintf("anything with the same %s to all of %s", s.sameKey, words), Lines: append(made, s.rule("any", right, " same "+expr.Key{Name: s.sameKey}.String()))}
+		return &Option{Width: Wider, Words: fmt.Sprintf("anything with the same %s to all of %s", s.sameKey, words),
+			Lines: append(made, s.rule("any", right, " same "+expr.Key{Name: s.sameKey}.String()))}
 	}
 	return &Option{Width: Wider, Words: "anything to all of " + words, Lines: append(made, s.rule("any", right, ""))}
 }

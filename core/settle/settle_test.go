@@ -33,8 +33,9 @@ func TestRulesDoWhatWasAskedFor(t *testing.T) {
 		var b flow.Buckets
 		for range rapid.IntRange(1, 30).Draw(t, "records") {
 			when := sample.Instant(t)
-			b.Add(flow.Record{Start: when, End: when, Client: rapid.SampledFrom(sample.Addresses).Draw(t, "client"), Server: rapid.SampledFrom(sample.Addresses).Draw(t, "server"),
-				Point: rapid.SampledFrom(sample.Points).Draw(t, "point"), Connections: 1})
+			b.Add(flow.Record{Start: when, End: when, Client: rapid.SampledFrom(sample.Addresses).Draw(t, "client"),
+				Server: rapid.SampledFrom(sample.Addresses).Draw(t, "server"),
+				Point:  rapid.SampledFrom(sample.Points).Draw(t, "point"), Connections: 1})
 		}
 		text := sample.Policy(t)
 		v := view(t, e, text, at, b.All())
@@ -75,15 +76,18 @@ func TestRulesDoWhatWasAskedFor(t *testing.T) {
 						return p.Workload == q.Workload && p.Workload != estate.Outside || p.Addr == q.Addr
 					})
 				}
-				require.True(t, near(is.Client, func(c reach.Conversation) decide.Placed { return c.Client }), "%v changes %v", o, is)
-				require.True(t, near(is.Server, func(c reach.Conversation) decide.Placed { return c.Server }), "%v changes %v", o, is)
+				require.True(t, near(is.Client, func(c reach.Conversation) decide.Placed { return c.Client }),
+					"%v changes %v", o, is)
+				require.True(t, near(is.Server, func(c reach.Conversation) decide.Placed { return c.Server }),
+					"%v changes %v", o, is)
 			}
 		}
 	})
 }
 
 func on(id, addr, app, tier string) estate.Workload {
-	w := estate.Workload{ID: id, Name: id, Leases: []estate.Lease{{Addr: netip.MustParseAddr(addr), From: estate.Beginning, Until: estate.End}}}
+	w := estate.Workload{ID: id, Name: id,
+		Leases: []estate.Lease{{Addr: netip.MustParseAddr(addr), From: estate.Beginning, Until: estate.End}}}
 	for k, v := range map[string]string{"app": app, "tier": tier, "env": "live"} {
 		w.SetTag(estate.Tag{Key: k, Value: v})
 	}
@@ -92,7 +96,8 @@ func on(id, addr, app, tier string) estate.Workload {
 
 func TestThreeWidths(t *testing.T) {
 	e, conflicts := estate.New([]estate.Workload{
-		on("bkg-entry-01", "10.1.0.1", "booking", "entry"), on("bkg-entry-02", "10.1.0.2", "booking", "entry"), on("bkg-logic-01", "10.1.2.1", "booking", "logic"),
+		on("bkg-entry-01", "10.1.0.1", "booking", "entry"), on("bkg-entry-02", "10.1.0.2", "booking", "entry"),
+		on("bkg-logic-01", "10.1.2.1", "booking", "logic"),
 		on("fares-store-01", "10.1.1.1", "fares", "store"), on("fares-store-02", "10.1.1.2", "fares", "store"),
 		on("tides-entry-01", "10.1.3.1", "tides", "entry"), on("tides-logic-01", "10.1.3.2", "tides", "logic"),
 	})
@@ -100,31 +105,39 @@ func TestThreeWidths(t *testing.T) {
 	var b flow.Buckets
 	see := func(client, server string, port uint32) {
 		now := estate.Instant{Sec: 1_795_000_000}
-		b.Add(flow.Record{Start: now, End: now, Client: netip.MustParseAddr(client), Server: netip.MustParseAddr(server), Point: service.PointOf(service.TCP, port), Connections: 1})
+		b.Add(flow.Record{Start: now, End: now, Client: netip.MustParseAddr(client),
+			Server: netip.MustParseAddr(server), Point: service.PointOf(service.TCP, port), Connections: 1})
 	}
 	see("10.1.0.1", "10.1.1.1", 5432)
 	see("10.40.0.7", "10.1.1.1", 8443)
 	at := estate.Instant{Sec: 1_795_000_000}
-	text := "group live = env is live\ngroup booking = app is booking\ngroup booking-entry = app is booking and tier is entry and env is live\nservice postgres = tcp/5432\n" +
-		"layer separations\nreject booking -> workload fares-store-01 on postgres \"Not from there\"\nlayer allowances\nlayer closing\nreject any -> live on any\n"
+	text := "group live = env is live\ngroup booking = app is booking\ngroup booking-entry = app is booking and " +
+		"tier is entry and env is live\nservice postgres = tcp/5432\n" +
+		"layer separations\nreject booking -> workload fares-store-01 on postgres \"Not from there\"\nlayer " +
+		"allowances\nlayer closing\nreject any -> live on any\n"
 	v := view(t, e, text, at, b.All())
-	i, ok := v.Find(e.At(netip.MustParseAddr("10.1.0.1"), at), e.At(netip.MustParseAddr("10.1.1.1"), at), service.PointOf(service.TCP, 5432))
+	i, ok := v.Find(e.At(netip.MustParseAddr("10.1.0.1"), at), e.At(netip.MustParseAddr("10.1.1.1"), at),
+		service.PointOf(service.TCP, 5432))
 	require.True(t, ok)
 	options := settle.Rules(v, []int{i}, policy.Permit, "the fares team asked")
 	require.Len(t, options, 3)
 	for k, want := range [][]string{
 		{`permit workload bkg-entry-01 -> workload fares-store-01 on postgres "the fares team asked"`},
-		{"group fares-store-live = app is fares and tier is store and env is live", `permit booking-entry -> fares-store-live on postgres "the fares team asked"`},
-		{"group fares-store-live = app is fares and tier is store and env is live", `permit booking -> fares-store-live on postgres "the fares team asked"`},
+		{"group fares-store-live = app is fares and tier is store and env is live",
+			`permit booking-entry -> fares-store-live on postgres "the fares team asked"`},
+		{"group fares-store-live = app is fares and tier is store and env is live",
+			`permit booking -> fares-store-live on postgres "the fares team asked"`},
 	} {
 		require.Equal(t, want, options[k].Lines)
 		require.Equal(t, 6, options[k].Before, "it is an exception to the rule that rejects it")
 		require.Equal(t, "Not from there", options[k].Instead.Note)
 	}
-	require.Equal(t, []settle.Width{settle.Exact, settle.Groups, settle.Wider}, []settle.Width{options[0].Width, options[1].Width, options[2].Width})
+	require.Equal(t, []settle.Width{settle.Exact, settle.Groups, settle.Wider},
+		[]settle.Width{options[0].Width, options[1].Width, options[2].Width})
 
 	// What only the closing layer rejects goes to the allowances.
-	i, ok = v.Find(e.At(netip.MustParseAddr("10.40.0.7"), at), e.At(netip.MustParseAddr("10.1.1.1"), at), service.PointOf(service.TCP, 8443))
+	i, ok = v.Find(e.At(netip.MustParseAddr("10.40.0.7"), at), e.At(netip.MustParseAddr("10.1.1.1"), at),
+		service.PointOf(service.TCP, 8443))
 	require.True(t, ok)
 	options = settle.Rules(v, []int{i}, policy.Permit, "")
 	require.Zero(t, options[0].Before)

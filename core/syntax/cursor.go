@@ -88,7 +88,8 @@ func (c *Cursor) Name(what string) (Token, *Error) {
 
 func (c *Cursor) notAName(t Token, what string) *Error {
 	if t.Kind == Word && IsKeyword(t.Text) {
-		return Errorf(t.Pos, "found the keyword %s, expected %s; to use the word as one, write it in quotes", t.Text, what)
+		return Errorf(t.Pos, "found the keyword %s, expected %s; to use the word as one, write it in quotes", t.Text,
+			what)
 	}
 	return c.Unexpected(t, what)
 }

@@ -163,7 +163,8 @@ func (l *Line) add(s string, line int) (more bool) {
 			if r == '>' {
 				return fail(col, "found >, expected -> between blanks, as in: permit a -> b on tcp/443")
 			}
-			return fail(col, "found %q, expected a word; a word with other characters than A-Z a-z 0-9 _ . : / - is written in quotes", r)
+			return fail(col, "found %q, expected a word; a word with other characters than A-Z a-z 0-9 _ . : / - "+
+				"is written in quotes", r)
 		}
 	}
 	return false

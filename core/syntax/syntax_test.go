@@ -52,11 +52,14 @@ func TestLines(t *testing.T) {
 		{`"é" x`, []string{"«é»@1:1 x@1:5"}}, // columns count characters
 		{`"a \" \\ #"b`, []string{"«a \" \\ #»@1:1 +b@1:12"}},
 		{`tag:"x y"`, []string{"tag:@1:1 +«x y»@1:5"}},
-		{"(a,b)=c->d", []string{"(@1:1 +a@1:2 +,@1:3 +b@1:4 +)@1:5 +=@1:6 +c-@1:7 ERROR 1:9: found >, expected -> between blanks, as in: permit a -> b on tcp/443"}},
+		{"(a,b)=c->d", []string{"(@1:1 +a@1:2 +,@1:3 +b@1:4 +)@1:5 +=@1:6 +c-@1:7 ERROR 1:9: found >, expected -> " +
+			"between blanks, as in: permit a -> b on tcp/443"}},
 		{"a -> b", []string{"a@1:1 ->@1:3 b@1:6"}},
 		{"a \"open\nb", []string{"a@1:1 ERROR 1:3: found no closing \", expected one on the same line", "b@2:1"}},
-		{"a \"open\\\nb c\nd", []string{"a@1:1 ERROR 1:3: found no closing \", expected one on the same line", "d@3:1"}},
-		{"a \\b", []string{"a@1:1 ERROR 1:3: found \\, expected it as the last character of a line that continues, or inside quotes"}},
+		{"a \"open\\\nb c\nd", []string{"a@1:1 ERROR 1:3: found no closing \", expected one on the same line",
+			"d@3:1"}},
+		{"a \\b", []string{"a@1:1 ERROR 1:3: found \\, expected it as the last character of a line that continues, " +
+			"or inside quotes"}},
 		{"::1 _x :y 0.0", []string{"::1@1:1 _x@1:5 :y@1:8 0.0@1:11"}},
 	} {
 		var got []string
@@ -92,7 +95,8 @@ func TestQuoteSurvives(t *testing.T) {
 func TestCursorSaysWhatItFound(t *testing.T) {
 	c := syntax.NewCursor(syntax.Lines(`on "" x`)[0])
 	_, err := c.Name("a name")
-	require.ErrorContains(t, err, "1:1: found the keyword on, expected a name; to use the word as one, write it in quotes")
+	require.ErrorContains(t, err,
+		"1:1: found the keyword on, expected a name; to use the word as one, write it in quotes")
 	require.True(t, c.Take("on"))
 	_, err = c.Name("a name")
 	require.ErrorContains(t, err, `1:4: found "", expected a name that is not empty`)

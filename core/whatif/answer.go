@@ -112,7 +112,9 @@ func (c *Census) Answer(q *Question) *Answer {
 			for i := range list {
 				p := parts[list[i].Rule]
 				if p == nil {
-					p = &found{Part: Part{Verdict: decide.VerdictOf(list[i].Rule), Rule: list[i].Rule, Point: list[i].Points[0].Lo, Whole: true}, clients: map[int32]bool{}, servers: map[int32]bool{}, points: map[*decide.Table]bool{}}
+					p = &found{Part: Part{Verdict: decide.VerdictOf(list[i].Rule), Rule: list[i].Rule,
+						Point: list[i].Points[0].Lo, Whole: true}, clients: map[int32]bool{},
+						servers: map[int32]bool{}, points: map[*decide.Table]bool{}}
 					p.Client, p.Server = apart(as, bs)
 					parts[list[i].Rule] = p
 				}

@@ -203,7 +203,8 @@ func (c *Census) item(cur *syntax.Cursor, what string) (item, *syntax.Error) {
 		return c.expression(cur)
 	}
 	t := cur.Next()
-	expected := what + ": a group, a workload by its id or name, an address, a CIDR, outside, any, or an expression in parentheses"
+	expected := what + ": a group, a workload by its id or name, an address, a CIDR, outside, any, or an " +
+		"expression in parentheses"
 	if t.Kind == syntax.Word && t.Is("workload") {
 		if t = cur.Next(); t.Kind != syntax.Word && t.Kind != syntax.Quoted {
 			return item{}, cur.Unexpected(t, "the id of a workload")
@@ -218,7 +219,8 @@ func (c *Census) item(cur *syntax.Cursor, what string) (item, *syntax.Error) {
 	case t.Is("any"):
 		return item{"any", slices.Concat(c.held, c.outside), nil, func(decide.Placed) bool { return true }}, nil
 	case t.Is("outside"):
-		return item{"outside", c.outside, nil, func(p decide.Placed) bool { return p.Workload == estate.Outside }}, nil
+		return item{"outside", c.outside, nil, func(p decide.Placed) bool { return p.Workload == estate.Outside }},
+			nil
 	case t.Kind != syntax.Word && t.Kind != syntax.Quoted || t.Kind == syntax.Word && syntax.IsKeyword(t.Text):
 		return item{}, cur.Unexpected(t, expected)
 	case t.Kind == syntax.Word:
@@ -240,7 +242,8 @@ func (c *Census) item(cur *syntax.Cursor, what string) (item, *syntax.Error) {
 	case len(named) == 1:
 		return c.workload(syntax.Name(t.Text), named[0], t)
 	case len(named) > 1:
-		return item{}, syntax.Errorf(t.Pos, "%d workloads are called %s: name one by its id, such as workload %s", len(named), t.Text, syntax.Name(c.compiled.Estate.Workload(named[0]).ID))
+		return item{}, syntax.Errorf(t.Pos, "%d workloads are called %s: name one by its id, such as workload %s",
+			len(named), t.Text, syntax.Name(c.compiled.Estate.Workload(named[0]).ID))
 	}
 	return item{}, syntax.Errorf(t.Pos, "there is no group and no workload %s, and it is no address", t.Text)
 }
@@ -265,7 +268,8 @@ func (c *Census) expression(cur *syntax.Cursor) (item, *syntax.Error) {
 		return item{}, syntax.Errorf(cur.Peek().Pos, "there is no group %s", unknown)
 	}
 	truth := func(p decide.Placed) expr.Truth {
-		return e.Eval(decide.Subject(c.compiled.Estate, p.Endpoint), func(name string) expr.Truth { return c.compiled.Group(name, p) })
+		return e.Eval(decide.Subject(c.compiled.Estate, p.Endpoint),
+			func(name string) expr.Truth { return c.compiled.Group(name, p) })
 	}
 	out := item{text: "(" + e.String() + ")", holds: func(p decide.Placed) bool { return truth(p) == expr.Yes }}
 	for _, x := range c.held {
@@ -294,7 +298,8 @@ func (c *Census) workload(text string, i int32, t syntax.Token) (item, *syntax.E
 
 // group gives what is in a group, and what may be.
 func (c *Census) group(name string) item {
-	out := item{text: policy.Operand{Name: name}.String(), holds: func(p decide.Placed) bool { return c.compiled.Group(name, p) == expr.Yes }}
+	out := item{text: policy.Operand{Name: name}.String(),
+		holds: func(p decide.Placed) bool { return c.compiled.Group(name, p) == expr.Yes }}
 	index := slices.IndexFunc(c.compiled.Policy.GroupOrder, func(g *policy.Group) bool { return g.Name == name })
 	for _, b := range c.buckets {
 		switch c.compiled.Truths(b.ends[0].Placed)[index] {

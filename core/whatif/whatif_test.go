@@ -20,7 +20,8 @@ import (
 
 // asked draws a side of a question over what the sample has.
 func asked(t *rapid.T, e *estate.Estate, p *policy.Policy, label string) string {
-	choices := []string{"any", "outside", "10.0.0.0/24", "10.0.0.0/8", "192.0.2.0/24", "fd00::/16", sample.Addresses[rapid.IntRange(0, len(sample.Addresses)-1).Draw(t, label+" address")].String()}
+	choices := []string{"any", "outside", "10.0.0.0/24", "10.0.0.0/8", "192.0.2.0/24", "fd00::/16",
+		sample.Addresses[rapid.IntRange(0, len(sample.Addresses)-1).Draw(t, label+" address")].String()}
 	for _, g := range p.GroupOrder {
 		choices = append(choices, syntaxName(g.Name))
 	}
@@ -47,7 +48,8 @@ func TestAnswersAgreeWithDecidingEach(t *testing.T) {
 		walk := decide.NewWalk(e, p, asOf)
 		census := whatif.Count(c)
 		client, server := asked(t, e, p, "client"), asked(t, e, p, "server")
-		spec := rapid.SampledFrom([]string{"any", "tcp/443", "tcp/80-81", "tcp", "udp/53, tcp/22", "icmp", "proto/47"}).Draw(t, "service")
+		spec := rapid.SampledFrom([]string{"any", "tcp/443", "tcp/80-81", "tcp", "udp/53, tcp/22", "icmp",
+			"proto/47"}).Draw(t, "service")
 		line := fmt.Sprintf("%s -> %s %s", client, server, spec)
 		qs, bad := census.Read(line)
 		if len(bad) > 0 {
@@ -58,7 +60,8 @@ func TestAnswersAgreeWithDecidingEach(t *testing.T) {
 		again, bad := census.Read(q.Text)
 		require.Empty(t, bad, q.Text)
 		require.Equal(t, q.Text, again[0].Text)
-		require.Equal(t, [2]int{len(q.Client.Ends), len(q.Server.Ends)}, [2]int{len(again[0].Client.Ends), len(again[0].Server.Ends)})
+		require.Equal(t, [2]int{len(q.Client.Ends), len(q.Server.Ends)},
+			[2]int{len(again[0].Client.Ends), len(again[0].Server.Ends)})
 
 		// Who is meant: every held address, and of the outside some in each prefix.
 		ends := func(word string, side whatif.Side) []estate.Endpoint {
@@ -73,7 +76,8 @@ func TestAnswersAgreeWithDecidingEach(t *testing.T) {
 				} else if strings.HasPrefix(word, "(") {
 					parsed, errs := expr.ParseText(word)
 					require.Empty(t, errs)
-					in = parsed.Eval(decide.Subject(e, ep), func(g string) expr.Truth { return walk.Group(g, ep) }) == expr.Yes
+					in = parsed.Eval(decide.Subject(e, ep),
+						func(g string) expr.Truth { return walk.Group(g, ep) }) == expr.Yes
 				} else if pre, ok, _ := expr.ReadPrefix(word); ok {
 					in = pre.Contains(ep.Addr)
 				} else if p.Groups[name] != nil {
@@ -131,11 +135,13 @@ func TestAnswersAgreeWithDecidingEach(t *testing.T) {
 			}
 		}
 		got := census.Answer(q)
-		require.Equal(t, []any{want.Pairs, want.Of, want.Mixed}, []any{got.Pairs, got.Of, got.Mixed}, "%s\n%s", line, text)
+		require.Equal(t, []any{want.Pairs, want.Of, want.Mixed}, []any{got.Pairs, got.Of, got.Mixed}, "%s\n%s", line,
+			text)
 		require.Len(t, got.Parts, len(rules))
 		for _, part := range got.Parts {
 			require.Equal(t, rules[part.Rule], part.Pairs)
-			require.Same(t, part.Rule, walk.Decide(part.Client.Endpoint, part.Server.Endpoint, part.Point), "the example")
+			require.Same(t, part.Rule, walk.Decide(part.Client.Endpoint, part.Server.Endpoint, part.Point),
+				"the example")
 			require.True(t, part.Points.Contains(part.Point))
 		}
 	})
@@ -178,7 +184,8 @@ permit depots -> entry on web
 `
 
 func workload(id, addr string, tags ...string) estate.Workload {
-	w := estate.Workload{ID: id, Name: id, Leases: []estate.Lease{{Addr: netip.MustParseAddr(addr), From: estate.Beginning, Until: estate.End}}}
+	w := estate.Workload{ID: id, Name: id,
+		Leases: []estate.Lease{{Addr: netip.MustParseAddr(addr), From: estate.Beginning, Until: estate.End}}}
 	for i := 0; i < len(tags); i += 2 {
 		w.SetTag(estate.Tag{Key: tags[i], Value: tags[i+1]})
 	}
@@ -201,7 +208,9 @@ func census(t *testing.T) *whatif.Census {
 
 func TestAnAnswerNamesThoseThatDiffer(t *testing.T) {
 	c := census(t)
-	qs, errs := c.Read("entry -> bkg-store-01 tcp/5432 = permit\n\n# who serves the depots?\ndepots -> entry web = permit\nentry -> store on tcp/22 = reject\n10.40.7.0/24 -> bkg-entry-01 tcp/8443 = uncovered\nentry -> store tcp/22, tcp/5432 = permit")
+	qs, errs := c.Read("entry -> bkg-store-01 tcp/5432 = permit\n\n# who serves the depots?\ndepots -> entry web = " +
+		"permit\nentry -> store on tcp/22 = reject\n10.40.7.0/24 -> bkg-entry-01 tcp/8443 = uncovered\nentry -> " +
+		"store tcp/22, tcp/5432 = permit")
 	require.Empty(t, errs)
 	require.Len(t, qs, 5)
 
@@ -216,7 +225,8 @@ func TestAnAnswerNamesThoseThatDiffer(t *testing.T) {
 	require.Equal(t, 1, len(qs[0].Client.Undecided), "stray lacks its tier")
 	require.Equal(t, "permit entry -> store on tcp/5432 within live", a.Parts[1].Rule.String())
 
-	require.Equal(t, "permit for 2 of 3; uncovered for 1 of 3: bkg-entry-03 (env missing); 1 more may be in entry: stray (tier, env missing)", c.Words(&qs[0], a))
+	require.Equal(t, "permit for 2 of 3; uncovered for 1 of 3: bkg-entry-03 (env missing); 1 more may be in entry: "+
+		"stray (tier, env missing)", c.Words(&qs[0], a))
 	outside := c.Answer(&qs[3])
 	require.Equal(t, "uncovered", c.Words(&qs[3], outside))
 

@@ -57,7 +57,8 @@ func (c *Census) fewer(a *Answer, v decide.Verdict, n int) string {
 			continue
 		}
 		ends := p.Clients
-		if len(p.Servers) < len(ends) || len(p.Servers) == len(ends) && v == decide.Uncovered && c.lacking(p.Servers) && !c.lacking(ends) {
+		if len(p.Servers) < len(ends) || len(p.Servers) == len(ends) && v == decide.Uncovered &&
+			c.lacking(p.Servers) && !c.lacking(ends) {
 			ends = p.Servers
 		}
 		return ": " + c.names(ends)

@@ -25,7 +25,8 @@ func elements(v6 bool) []element {
 	if v6 {
 		src, dst, size, icmp = 27, 28, 16, 139
 	}
-	return []element{{src, size}, {dst, size}, {7, 2}, {11, 2}, {4, 1}, {6, 1}, {icmp, 2}, {152, 8}, {153, 8}, {2, 8}, {1, 8}, {89, 1}, {61, 1}}
+	return []element{{src, size}, {dst, size}, {7, 2}, {11, 2}, {4, 1}, {6, 1}, {icmp, 2}, {152, 8}, {153, 8}, {2, 8},
+		{1, 8}, {89, 1}, {61, 1}}
 }
 
 // Templates gives the message that describes the records of the others; it is

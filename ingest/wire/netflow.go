@@ -39,9 +39,11 @@ func (m *message) netFlow5(b []byte) error {
 		m.Records++
 		o := &m.obs
 		*o = flow.Observation{
-			Src: v4(uint32(r.SrcAddr)), Dst: v4(uint32(r.DstAddr)), SrcPort: r.SrcPort, DstPort: r.DstPort, Proto: r.Proto,
+			Src: v4(uint32(r.SrcAddr)), Dst: v4(uint32(r.DstAddr)), SrcPort: r.SrcPort, DstPort: r.DstPort,
+			Proto: r.Proto,
 			Flags: r.TCPFlags, HasFlags: r.Proto == service.TCP && r.TCPFlags != 0,
-			Start: uptime(boot, p.SysUptime, r.First), End: uptime(boot, p.SysUptime, r.Last), Packets: int64(r.DPkts) * rate, Bytes: int64(r.DOctets) * rate,
+			Start: uptime(boot, p.SysUptime, r.First), End: uptime(boot, p.SysUptime, r.Last),
+			Packets: int64(r.DPkts) * rate, Bytes: int64(r.DOctets) * rate,
 		}
 		m.send(o)
 	}
@@ -255,9 +257,11 @@ func (m *message) record(fields []netflow.DataField, uptime func(uint32) flow.Mi
 			}
 		case netflow.IPFIX_FIELD_protocolIdentifier:
 			o.Proto = uint8(n)
-		case netflow.IPFIX_FIELD_sourceTransportPort, netflow.IPFIX_FIELD_udpSourcePort, netflow.IPFIX_FIELD_tcpSourcePort:
+		case netflow.IPFIX_FIELD_sourceTransportPort, netflow.IPFIX_FIELD_udpSourcePort,
+			netflow.IPFIX_FIELD_tcpSourcePort:
 			o.SrcPort = uint16(n)
-		case netflow.IPFIX_FIELD_destinationTransportPort, netflow.IPFIX_FIELD_udpDestinationPort, netflow.IPFIX_FIELD_tcpDestinationPort:
+		case netflow.IPFIX_FIELD_destinationTransportPort, netflow.IPFIX_FIELD_udpDestinationPort,
+			netflow.IPFIX_FIELD_tcpDestinationPort:
 			if o.DstPort == 0 {
 				o.DstPort = uint16(n)
 			}
@@ -305,7 +309,8 @@ func (m *message) record(fields []netflow.DataField, uptime func(uint32) flow.Mi
 			t.Start = flow.Micros(min(n, 1<<43)) * 1000
 		case netflow.IPFIX_FIELD_flowEndMilliseconds:
 			t.End = flow.Micros(min(n, 1<<43)) * 1000
-		case netflow.IPFIX_FIELD_flowStartMicroseconds, netflow.IPFIX_FIELD_flowStartNanoseconds, netflow.IPFIX_FIELD_observationTimeMicroseconds, netflow.IPFIX_FIELD_observationTimeNanoseconds:
+		case netflow.IPFIX_FIELD_flowStartMicroseconds, netflow.IPFIX_FIELD_flowStartNanoseconds,
+			netflow.IPFIX_FIELD_observationTimeMicroseconds, netflow.IPFIX_FIELD_observationTimeNanoseconds:
 			t.Start = ntp(v)
 		case netflow.IPFIX_FIELD_flowEndMicroseconds, netflow.IPFIX_FIELD_flowEndNanoseconds:
 			t.End = ntp(v)
@@ -376,7 +381,8 @@ func (m *message) record(fields []netflow.DataField, uptime func(uint32) flow.Mi
 		both := *back
 		*back = *o
 		back.Src, back.Dst, back.SrcPort, back.DstPort = o.Dst, o.Src, o.DstPort, o.SrcPort
-		back.Packets, back.Bytes, back.Flags, back.HasFlags, back.Total = max(1, both.Packets), both.Bytes, both.Flags, both.HasFlags, both.Total
+		back.Packets, back.Bytes, back.Flags, back.HasFlags, back.Total = max(1, both.Packets), both.Bytes,
+			both.Flags, both.HasFlags, both.Total
 		if both.Start != 0 {
 			back.Start, back.End = both.Start, max(both.Start, both.End)
 		}
@@ -418,7 +424,8 @@ func answer(proto uint8, typeCode uint16) uint16 {
 	switch t := typeCode >> 8; {
 	case proto == service.ICMP && t == 8:
 		return 0
-	case proto == service.ICMP && (t == 13 || t == 15 || t == 17), proto == service.ICMP6 && (t == 128 || t == 133 || t == 135 || t == 139):
+	case proto == service.ICMP && (t == 13 || t == 15 || t == 17), proto == service.ICMP6 &&
+		(t == 128 || t == 133 || t == 135 || t == 139):
 		return (t + 1) << 8
 	}
 	return typeCode

@@ -31,8 +31,10 @@ type Headers struct {
 // NewHeaders makes one.
 func NewHeaders() *Headers {
 	h := &Headers{parsers: map[gopacket.LayerType]*gopacket.DecodingLayerParser{}}
-	for _, first := range []gopacket.LayerType{layers.LayerTypeEthernet, layers.LayerTypeIPv4, layers.LayerTypeIPv6, layers.LayerTypeLoopback, layers.LayerTypeLinuxSLL} {
-		p := gopacket.NewDecodingLayerParser(first, &layers.Ethernet{}, &layers.Dot1Q{}, &layers.Loopback{}, &layers.LinuxSLL{}, &layers.IPv6ExtensionSkipper{},
+	for _, first := range []gopacket.LayerType{layers.LayerTypeEthernet, layers.LayerTypeIPv4, layers.LayerTypeIPv6,
+		layers.LayerTypeLoopback, layers.LayerTypeLinuxSLL} {
+		p := gopacket.NewDecodingLayerParser(first, &layers.Ethernet{}, &layers.Dot1Q{}, &layers.Loopback{},
+			&layers.LinuxSLL{}, &layers.IPv6ExtensionSkipper{},
 			&h.ip4, &h.ip6, &h.tcp, &h.udp, &h.sctp, &h.icmp4, &h.icmp6)
 		p.IgnoreUnsupported = true
 		h.parsers[first] = p
@@ -50,7 +52,8 @@ func FirstLayer(link layers.LinkType, data []byte) gopacket.LayerType {
 		return layers.LayerTypeLoopback
 	case layers.LinkTypeLinuxSLL:
 		return layers.LayerTypeLinuxSLL
-	case layers.LinkTypeRaw, layers.LinkTypeIPv4, layers.LinkTypeIPv6, 12, 14: // raw IP has other numbers in old files
+	// raw IP has other numbers in old files
+	case layers.LinkTypeRaw, layers.LinkTypeIPv4, layers.LinkTypeIPv6, 12, 14:
 		if len(data) > 0 && data[0]>>4 == 6 {
 			return layers.LayerTypeIPv6
 		}
@@ -82,11 +85,13 @@ func (h *Headers) Read(o *flow.Observation, first gopacket.LayerType, header []b
 			o.Proto = uint8(h.ip6.NextHeader)
 			o.Bytes = 40 + int64(h.ip6.Length)
 		case layers.LayerTypeTCP:
-			o.Proto, o.SrcPort, o.DstPort, o.HasFlags = service.TCP, uint16(h.tcp.SrcPort), uint16(h.tcp.DstPort), true
+			o.Proto, o.SrcPort, o.DstPort, o.HasFlags = service.TCP, uint16(h.tcp.SrcPort), uint16(h.tcp.DstPort),
+				true
 			for _, f := range []struct {
 				on  bool
 				bit uint8
-			}{{h.tcp.FIN, flow.FIN}, {h.tcp.SYN, flow.SYN}, {h.tcp.RST, flow.RST}, {h.tcp.PSH, flow.PSH}, {h.tcp.ACK, flow.ACK}} {
+			}{{h.tcp.FIN, flow.FIN}, {h.tcp.SYN, flow.SYN}, {h.tcp.RST, flow.RST}, {h.tcp.PSH, flow.PSH},
+				{h.tcp.ACK, flow.ACK}} {
 				if f.on {
 					o.Flags |= f.bit
 				}
@@ -160,7 +165,8 @@ func (m *message) samples(records []sflow.FlowRecord, rate uint32, outcome flow.
 		switch x := r.Data.(type) {
 		case sflow.SampledHeader:
 			m.Records++
-			first := map[uint32]gopacket.LayerType{1: layers.LayerTypeEthernet, 11: layers.LayerTypeIPv4, 12: layers.LayerTypeIPv6}[x.Protocol]
+			first := map[uint32]gopacket.LayerType{1: layers.LayerTypeEthernet, 11: layers.LayerTypeIPv4,
+				12: layers.LayerTypeIPv6}[x.Protocol]
 			ok = m.headers.Read(o, first, x.HeaderData, int(min(x.FrameLength, 1<<16)))
 		case sflow.SampledIPv4:
 			m.Records++
@@ -183,7 +189,8 @@ func (m *message) samples(records []sflow.FlowRecord, rate uint32, outcome flow.
 }
 
 func (m *message) sampledIP(o *flow.Observation, x sflow.SampledIPBase) bool {
-	*o = flow.Observation{Packet: true, Packets: 1, Bytes: int64(min(x.Length, 1<<16)), Proto: uint8(x.Protocol), SrcPort: uint16(x.SrcPort), DstPort: uint16(x.DstPort), Flags: uint8(x.TcpFlags)}
+	*o = flow.Observation{Packet: true, Packets: 1, Bytes: int64(min(x.Length, 1<<16)), Proto: uint8(x.Protocol),
+		SrcPort: uint16(x.SrcPort), DstPort: uint16(x.DstPort), Flags: uint8(x.TcpFlags)}
 	o.HasFlags = o.Proto == service.TCP
 	o.Src, _ = netip.AddrFromSlice(x.SrcIP)
 	o.Dst, _ = netip.AddrFromSlice(x.DstIP)

@@ -130,7 +130,8 @@ type streamKey struct {
 
 // NewDecoder makes one that knows no templates.
 func NewDecoder() *Decoder {
-	return &Decoder{templates: templates{map[templateKey]any{}}, streams: map[streamKey]*Stream{}, Unread: map[Why]int64{}}
+	return &Decoder{templates: templates{map[templateKey]any{}}, streams: map[streamKey]*Stream{},
+		Unread: map[Why]int64{}}
 }
 
 // Streams gives what was read, in the order of numbers.
@@ -235,7 +236,8 @@ func (d *Decoder) stream(p Protocol, domain uint32) *Stream {
 	k := streamKey{p, domain}
 	s := d.streams[k]
 	if s == nil && len(d.streams) < mostDomains {
-		s = &Stream{Protocol: p, Domain: domain, Number: int32(len(d.streams)), Bad: map[Why]int64{}, rates: map[uint64]int64{}}
+		s = &Stream{Protocol: p, Domain: domain, Number: int32(len(d.streams)), Bad: map[Why]int64{},
+			rates: map[uint64]int64{}}
 		if d.Number != nil {
 			s.Number = d.Number(p, domain)
 		}

@@ -62,13 +62,19 @@ func TestRoundTrip(t *testing.T) {
 		var want []flow.Observation
 		v6 := rapid.Bool().Draw(t, "v6")
 		for range rapid.IntRange(1, wire.RecordsPerMessage).Draw(t, "records") {
-			a, b := netip.AddrFrom4([4]byte{10, 1, byte(rapid.IntRange(0, 255).Draw(t, "a")), 2}), netip.MustParseAddr("10.2.3.4")
+			a, b := netip.AddrFrom4([4]byte{10, 1, byte(rapid.IntRange(0, 255).Draw(t, "a")), 2}),
+				netip.MustParseAddr("10.2.3.4")
 			if v6 {
-				a, b = netip.MustParseAddr("fd00::7"), netip.AddrFrom16([16]byte{0xfd, 15: byte(rapid.IntRange(0, 255).Draw(t, "b"))})
+				a, b = netip.MustParseAddr("fd00::7"),
+					netip.AddrFrom16([16]byte{0xfd, 15: byte(rapid.IntRange(0, 255).Draw(t, "b"))})
 			}
-			o := flow.Observation{Src: a, Dst: b, SrcPort: 40000, DstPort: rapid.Uint16().Draw(t, "port"), Proto: rapid.SampledFrom([]uint8{service.TCP, service.UDP, service.ICMP}).Draw(t, "protocol"),
-				Outcome: flow.Outcome(rapid.IntRange(0, 2).Draw(t, "outcome")), Observer: int32(rapid.IntRange(0, 1).Draw(t, "way")),
-				Start: now - 5000*flow.Micros(rapid.IntRange(0, 9000).Draw(t, "before")), End: now, Packets: rapid.Int64Range(1, 1<<50).Draw(t, "packets"), Bytes: rapid.Int64Range(1, 1<<50).Draw(t, "bytes")}
+			o := flow.Observation{Src: a, Dst: b, SrcPort: 40000, DstPort: rapid.Uint16().Draw(t, "port"),
+				Proto:    rapid.SampledFrom([]uint8{service.TCP, service.UDP, service.ICMP}).Draw(t, "protocol"),
+				Outcome:  flow.Outcome(rapid.IntRange(0, 2).Draw(t, "outcome")),
+				Observer: int32(rapid.IntRange(0, 1).Draw(t, "way")),
+				Start:    now - 5000*flow.Micros(rapid.IntRange(0, 9000).Draw(t, "before")), End: now,
+				Packets: rapid.Int64Range(1, 1<<50).Draw(t, "packets"),
+				Bytes:   rapid.Int64Range(1, 1<<50).Draw(t, "bytes")}
 			if o.Proto == service.TCP {
 				o.Flags, o.HasFlags = flow.SYN|flow.ACK, true
 			}
@@ -84,7 +90,8 @@ func TestRoundTrip(t *testing.T) {
 		require.Equal(t, append(want, want...), got)
 		require.Len(t, d.Streams(), 1)
 		s := d.Streams()[0]
-		require.EqualValues(t, []any{wire.IPFIX, uint32(7), int64(3), int64(2 * len(want)), int64(0)}, []any{s.Protocol, s.Domain, s.Messages, s.Records, s.Missed})
+		require.EqualValues(t, []any{wire.IPFIX, uint32(7), int64(3), int64(2 * len(want)), int64(0)},
+			[]any{s.Protocol, s.Domain, s.Messages, s.Records, s.Missed})
 		require.Equal(t, []uint16{256, 257}, s.Templates)
 	})
 }
@@ -99,7 +106,8 @@ func TestForeignElementsArePassedOver(t *testing.T) {
 	require.Empty(t, faults)
 	require.Len(t, got, 2)
 	require.Equal(t, "10.0.0.1 10.0.0.2", got[0].Src.String()+" "+got[0].Dst.String())
-	require.Equal(t, []uint16{50000, 443, 50001, 80}, []uint16{got[0].SrcPort, got[0].DstPort, got[1].SrcPort, got[1].DstPort})
+	require.Equal(t, []uint16{50000, 443, 50001, 80}, []uint16{got[0].SrcPort, got[0].DstPort, got[1].SrcPort,
+		got[1].DstPort})
 	require.Equal(t, now, got[1].Start, "a record without times is of now")
 }
 
@@ -112,44 +120,67 @@ func TestMeaningOfElements(t *testing.T) {
 		"a firewall denies":         {"0004 " + ends + "00e9 0001", "0a000001 0a000002 06 03", outcome(flow.Dropped)},
 		"a firewall's flow is made": {"0004 " + ends + "00e9 0001", "0a000001 0a000002 06 01", outcome(flow.Carried)},
 		"forwarded":                 {"0004 " + ends + "0059 0001", "0a000001 0a000002 06 40", outcome(flow.Carried)},
-		"dropped, in four octets":   {"0004 " + ends + "0059 0004", "0a000001 0a000002 06 00000082", outcome(flow.Dropped)},
-		"consumed":                  {"0004 " + ends + "0059 0001", "0a000001 0a000002 06 c0", outcome(flow.Carried)},
-		"nothing said":              {"0004 " + ends + "0059 0001", "0a000001 0a000002 06 00", outcome(flow.Unknown)},
-		"only dropped packets": {"0004 " + ends + "0085 0004", "0a000001 0a000002 06 00000005", func(t *testing.T, all []flow.Observation) {
-			require.EqualValues(t, 5, all[0].Packets)
-			outcome(flow.Dropped)(t, all)
+		"dropped, in four octets": {"0004 " + ends + "0059 0004", "0a000001 0a000002 06 00000082",
+			outcome(flow.Dropped)},
+		"consumed":     {"0004 " + ends + "0059 0001", "0a000001 0a000002 06 c0", outcome(flow.Carried)},
+		"nothing said": {"0004 " + ends + "0059 0001", "0a000001 0a000002 06 00", outcome(flow.Unknown)},
+		"only dropped packets": {"0004 " + ends + "0085 0004", "0a000001 0a000002 06 00000005",
+			func(t *testing.T, all []flow.Observation) {
+				require.EqualValues(t, 5, all[0].Packets)
+				outcome(flow.Dropped)(t, all)
+			}},
+		"a type and a code of ICMP": {"0005 " + ends + "00b0 0001 00b1 0001", "0a000001 0a000002 01 03 01",
+			func(t *testing.T, all []flow.Observation) {
+				require.EqualValues(t, 3<<8|1, all[0].DstPort)
+				require.False(t, all[0].NoType)
+			}},
+		"no type": {"0003 " + ends, "0a000001 0a000002 01", func(t *testing.T,
+			all []flow.Observation) {
+			require.True(t, all[0].NoType)
 		}},
-		"a type and a code of ICMP": {"0005 " + ends + "00b0 0001 00b1 0001", "0a000001 0a000002 01 03 01", func(t *testing.T, all []flow.Observation) {
-			require.EqualValues(t, 3<<8|1, all[0].DstPort)
-			require.False(t, all[0].NoType)
-		}},
-		"no type": {"0003 " + ends, "0a000001 0a000002 01", func(t *testing.T, all []flow.Observation) { require.True(t, all[0].NoType) }},
-		"seconds, and a duration": {"0005 " + ends + "0096 0004 00a1 0004", "0a000001 0a000002 06 6afd4a80 00000bb8", func(t *testing.T, all []flow.Observation) {
-			require.EqualValues(t, 0x6afd4a80*1_000_000, all[0].Start)
-			require.EqualValues(t, 3_000_000, all[0].End-all[0].Start)
-		}},
-		"a binary fraction": {"0004 " + ends + "009a 0008", "0a000001 0a000002 06 eea7f100 80000000", func(t *testing.T, all []flow.Observation) {
-			require.EqualValues(t, (0xeea7f100-2_208_988_800)*1_000_000+500_000, all[0].Start)
-		}},
-		"microseconds before": {"0005 " + ends + "009e 0004 009f 0004", "0a000001 0a000002 06 000f4240 00000000", func(t *testing.T, all []flow.Observation) {
-			require.Equal(t, now-1e6, all[0].Start)
-			require.Equal(t, now, all[0].End)
-		}},
-		"amounts since the beginning": {"0005 " + ends + "0056 0008 0055 0008", "0a000001 0a000002 06 0000000000000009 0000000000000400", func(t *testing.T, all []flow.Observation) {
-			require.True(t, all[0].Total)
-			require.EqualValues(t, 9, all[0].Packets)
-		}},
-		"both ways, by RFC 5103": {"0008 " + ends + "0001 0004 0002 0004 8001 0004 00007279 8002 0004 00007279 8006 0001 00007279", "0a000001 0a000002 06 00000064 00000002 000000c8 00000003 12", func(t *testing.T, all []flow.Observation) {
-			require.Len(t, all, 2)
-			require.Equal(t, []any{all[1].Dst, all[1].Src, int64(3), int64(200), uint8(0x12), flow.OpenedByDestination}, []any{all[0].Src, all[0].Dst, all[1].Packets, all[1].Bytes, all[1].Flags, all[1].Opener})
-		}},
-		"initiator and responder": {"0005 " + ends + "00e7 0004 00e8 0004", "0a000001 0a000002 06 00000064 000000c8", func(t *testing.T, all []flow.Observation) {
-			require.EqualValues(t, 100, all[0].Bytes)
-			require.EqualValues(t, 200, all[1].Bytes)
-		}},
-		"whose opener is the second": {"0004 " + ends + "00ef 0001", "0a000001 0a000002 06 02", func(t *testing.T, all []flow.Observation) { require.Equal(t, flow.OpenedByDestination, all[0].Opener) }},
-		"a sampling interval":        {"0005 " + ends + "0022 0004 0002 0004", "0a000001 0a000002 06 00000064 00000003", func(t *testing.T, all []flow.Observation) { require.EqualValues(t, 300, all[0].Packets) }},
-		"mapped addresses":           {"0003 001b 0010 001c 0010 0004 0001", "00000000000000000000ffff0a000001 00000000000000000000ffff0a000002 06", func(t *testing.T, all []flow.Observation) { require.True(t, all[0].Src.Is4()) }},
+		"seconds, and a duration": {"0005 " + ends + "0096 0004 00a1 0004", "0a000001 0a000002 06 6afd4a80 00000bb8",
+			func(t *testing.T, all []flow.Observation) {
+				require.EqualValues(t, 0x6afd4a80*1_000_000, all[0].Start)
+				require.EqualValues(t, 3_000_000, all[0].End-all[0].Start)
+			}},
+		"a binary fraction": {"0004 " + ends + "009a 0008", "0a000001 0a000002 06 eea7f100 80000000",
+			func(t *testing.T, all []flow.Observation) {
+				require.EqualValues(t, (0xeea7f100-2_208_988_800)*1_000_000+500_000, all[0].Start)
+			}},
+		"microseconds before": {"0005 " + ends + "009e 0004 009f 0004", "0a000001 0a000002 06 000f4240 00000000",
+			func(t *testing.T, all []flow.Observation) {
+				require.Equal(t, now-1e6, all[0].Start)
+				require.Equal(t, now, all[0].End)
+			}},
+		"amounts since the beginning": {"0005 " + ends + "0056 0008 0055 0008",
+			"0a000001 0a000002 06 0000000000000009 0000000000000400", func(t *testing.T, all []flow.Observation) {
+				require.True(t, all[0].Total)
+				require.EqualValues(t, 9, all[0].Packets)
+			}},
+		"both ways, by RFC 5103": {"0008 " + ends +
+			"0001 0004 0002 0004 8001 0004 00007279 8002 0004 00007279 8006 0001 00007279",
+			"0a000001 0a000002 06 00000064 00000002 000000c8 00000003 12",
+			func(t *testing.T, all []flow.Observation) {
+				require.Len(t, all, 2)
+				require.Equal(t, []any{all[1].Dst, all[1].Src, int64(3), int64(200), uint8(0x12),
+					flow.OpenedByDestination}, []any{all[0].Src, all[0].Dst, all[1].Packets, all[1].Bytes, all[1].Flags,
+					all[1].Opener})
+			}},
+		"initiator and responder": {"0005 " + ends + "00e7 0004 00e8 0004", "0a000001 0a000002 06 00000064 000000c8",
+			func(t *testing.T, all []flow.Observation) {
+				require.EqualValues(t, 100, all[0].Bytes)
+				require.EqualValues(t, 200, all[1].Bytes)
+			}},
+		"whose opener is the second": {"0004 " + ends + "00ef 0001", "0a000001 0a000002 06 02",
+			func(t *testing.T, all []flow.Observation) { require.Equal(t, flow.OpenedByDestination, all[0].Opener) }},
+		"a sampling interval": {"0005 " + ends + "0022 0004 0002 0004",
+			"0a000001 0a000002 06 00000064 00000003", func(t *testing.T,
+				all []flow.Observation) {
+				require.EqualValues(t, 300, all[0].Packets)
+			}},
+		"mapped addresses": {"0003 001b 0010 001c 0010 0004 0001",
+			"00000000000000000000ffff0a000001 00000000000000000000ffff0a000002 06",
+			func(t *testing.T, all []flow.Observation) { require.True(t, all[0].Src.Is4()) }},
 	} {
 		t.Run(name, func(t *testing.T) {
 			got, faults := read(wire.NewDecoder(), message(0, 1, set(t, 2, "0100 "+c.template), set(t, 256, c.data)))
@@ -176,11 +207,14 @@ func TestTemplatesBelongToDomainsAndAreWithdrawn(t *testing.T) {
 	require.EqualValues(t, 1, d.Streams()[1].Untemplated)
 	got, _ = read(d, message(1, 1, set(t, 2, "0100 0000")), message(1, 1, data))
 	require.Empty(t, got)
-	got, _ = read(d, message(1, 1, set(t, 2, "0100 "+plain), data), message(2, 1, set(t, 2, "0002 0000")), message(2, 1, data))
+	got, _ = read(d, message(1, 1, set(t, 2, "0100 "+plain), data), message(2, 1, set(t, 2, "0002 0000")),
+		message(2, 1, data))
 	require.Len(t, got, 1, "all are withdrawn")
 	// One of options is shorter than its template.
 	options := set(t, 3, "0101 0002 0001 0090 0004 0022 0004 0000")
-	got, faults = read(d, message(2, 3, options, set(t, 2, "0100 0004 0008 0004 000c 0004 0004 0001 0002 0004"), set(t, 257, "00000001 0000000a"), set(t, 256, "0a000001 0a000002 06 00000003")), message(4, 3, set(t, 3, "0101 0000")), message(4, 3, set(t, 257, "00000001 00000064")))
+	got, faults = read(d, message(2, 3, options, set(t, 2, "0100 0004 0008 0004 000c 0004 0004 0001 0002 0004"),
+		set(t, 257, "00000001 0000000a"), set(t, 256, "0a000001 0a000002 06 00000003")),
+		message(4, 3, set(t, 3, "0101 0000")), message(4, 3, set(t, 257, "00000001 00000064")))
 	require.Empty(t, faults)
 	require.EqualValues(t, 30, got[0].Packets, "the options said: one of ten")
 	s := d.Streams()[2]
@@ -198,7 +232,8 @@ func TestSequenceGapsAreCounted(t *testing.T) {
 	read(d, message(111, 1, data))
 	require.EqualValues(t, 3, s.Missed)
 	read(d, message(0, 1, data), message(2, 1, data))
-	require.EqualValues(t, []any{int64(3), int64(1), int64(1)}, []any{s.Missed, s.Late, s.Restarts}, "two that follow each other were not overtaken: it began anew")
+	require.EqualValues(t, []any{int64(3), int64(1), int64(1)}, []any{s.Missed, s.Late, s.Restarts},
+		"two that follow each other were not overtaken: it began anew")
 
 	other := wire.NewDecoder()
 	other.Begin = func(wire.Protocol, uint32) (uint32, bool) { return 100, true }
@@ -212,7 +247,8 @@ func TestClocksThatAreOff(t *testing.T) {
 	d := wire.NewDecoder()
 	d.Shift = true
 	off := now - 400*24*3600e6
-	o := flow.Observation{Src: netip.MustParseAddr("10.0.0.1"), Dst: netip.MustParseAddr("10.0.0.2"), Proto: 6, Start: off - 5e6, End: off - 1e6, Packets: 1}
+	o := flow.Observation{Src: netip.MustParseAddr("10.0.0.1"), Dst: netip.MustParseAddr("10.0.0.2"), Proto: 6,
+		Start: off - 5e6, End: off - 1e6, Packets: 1}
 	wild := o
 	wild.Start, wild.End = 1e6, now+9e12
 	got, _ := read(d, e.Templates(off), e.Message(off, []flow.Observation{o, wild}))
@@ -228,7 +264,9 @@ func TestNetFlow5And9(t *testing.T) {
 	got, faults := read(d, v5)
 	require.Empty(t, faults)
 	boot := flow.Micros(0x6afd4a80)*1e6 - 10e6
-	require.Equal(t, []flow.Observation{{Src: netip.MustParseAddr("10.0.0.1"), Dst: netip.MustParseAddr("10.0.0.2"), SrcPort: 50000, DstPort: 443, Proto: 6, Flags: 0x12, HasFlags: true, Start: boot + 5e6, End: boot + 6e6, Packets: 6, Bytes: 400}}, got, "one of two was sampled")
+	require.Equal(t, []flow.Observation{{Src: netip.MustParseAddr("10.0.0.1"), Dst: netip.MustParseAddr("10.0.0.2"),
+		SrcPort: 50000, DstPort: 443, Proto: 6, Flags: 0x12, HasFlags: true, Start: boot + 5e6, End: boot + 6e6,
+		Packets: 6, Bytes: 400}}, got, "one of two was sampled")
 	require.Equal(t, "NetFlow v5", d.Streams()[0].Protocol.String())
 
 	v9 := octets(t, `0009 0002 00002710 6afd4a80 00000007 00000003
@@ -254,8 +292,10 @@ func header(t testing.TB, l ...gopacket.SerializableLayer) []byte {
 
 func TestSFlow(t *testing.T) {
 	eth := &layers.Ethernet{SrcMAC: make([]byte, 6), DstMAC: make([]byte, 6), EthernetType: layers.EthernetTypeIPv4}
-	ip := &layers.IPv4{Version: 4, Protocol: layers.IPProtocolTCP, SrcIP: []byte{10, 0, 0, 1}, DstIP: []byte{10, 0, 0, 2}, TTL: 9}
-	frame := header(t, eth, ip, &layers.TCP{SrcPort: 50000, DstPort: 443, SYN: true}, gopacket.Payload(make([]byte, 10)))
+	ip := &layers.IPv4{Version: 4, Protocol: layers.IPProtocolTCP, SrcIP: []byte{10, 0, 0, 1},
+		DstIP: []byte{10, 0, 0, 2}, TTL: 9}
+	frame := header(t, eth, ip, &layers.TCP{SrcPort: 50000, DstPort: 443, SYN: true},
+		gopacket.Payload(make([]byte, 10)))
 	for len(frame)%4 != 0 {
 		frame = append(frame, 0)
 	}
@@ -271,7 +311,9 @@ func TestSFlow(t *testing.T) {
 	d := wire.NewDecoder()
 	got, faults := read(d, packet)
 	require.Empty(t, faults)
-	require.Equal(t, []flow.Observation{{Src: netip.MustParseAddr("10.0.0.1"), Dst: netip.MustParseAddr("10.0.0.2"), SrcPort: 50000, DstPort: 443, Proto: 6, Flags: flow.SYN, HasFlags: true, Packet: true, NoType: true, Outcome: flow.Dropped, Start: now, End: now, Packets: 400, Bytes: 400 * 50}}, got)
+	require.Equal(t, []flow.Observation{{Src: netip.MustParseAddr("10.0.0.1"), Dst: netip.MustParseAddr("10.0.0.2"),
+		SrcPort: 50000, DstPort: 443, Proto: 6, Flags: flow.SYN, HasFlags: true, Packet: true, NoType: true,
+		Outcome: flow.Dropped, Start: now, End: now, Packets: 400, Bytes: 400 * 50}}, got)
 	require.EqualValues(t, []any{uint32(3), int64(400)}, []any{d.Streams()[0].Domain, d.Streams()[0].Sampling})
 }
 
@@ -282,19 +324,20 @@ func TestFaults(t *testing.T) {
 		packet []byte
 		why    wire.Why
 	}{
-		"nothing":                    {nil, wire.TooShort},
-		"a version that is not":      {octets(t, "00070000 00000000"), wire.BadVersion},
-		"sFlow 4":                    {octets(t, "00000004 00000001 0a000001"), wire.BadVersion},
-		"half a header":              {message(0, 1)[:9], wire.TooShort},
-		"more said than there":       {append(octets(t, "000a 0100"), message(0, 1)[4:]...), wire.TooShort},
-		"a set past the end":         {message(0, 1, octets(t, "0100 00ff 00")), wire.BadSet},
-		"a set shorter than itself":  {message(0, 1, octets(t, "0100 0003")), wire.BadSet},
-		"fields without length":      {message(0, 1, zero), wire.BadTemplate},
-		"a number kept for sets":     {message(0, 1, set(t, 2, "0005 "+plain)), wire.BadTemplate},
-		"fields that are not there":  {message(0, 1, set(t, 2, "0100 ffff 0008 0004")), wire.BadTemplate},
-		"a set of no kind":           {message(0, 1, set(t, 77, "00000000")), wire.BadContent},
-		"v5 without its records":     {append(octets(t, "0005 001e"), make([]byte, 20)...), wire.TooShort},
-		"samples that are not there": {append(octets(t, "00000005 00000001 0a000001 00000000 00000000 00000000 ffffffff"), 0, 0), wire.TooShort},
+		"nothing":                   {nil, wire.TooShort},
+		"a version that is not":     {octets(t, "00070000 00000000"), wire.BadVersion},
+		"sFlow 4":                   {octets(t, "00000004 00000001 0a000001"), wire.BadVersion},
+		"half a header":             {message(0, 1)[:9], wire.TooShort},
+		"more said than there":      {append(octets(t, "000a 0100"), message(0, 1)[4:]...), wire.TooShort},
+		"a set past the end":        {message(0, 1, octets(t, "0100 00ff 00")), wire.BadSet},
+		"a set shorter than itself": {message(0, 1, octets(t, "0100 0003")), wire.BadSet},
+		"fields without length":     {message(0, 1, zero), wire.BadTemplate},
+		"a number kept for sets":    {message(0, 1, set(t, 2, "0005 "+plain)), wire.BadTemplate},
+		"fields that are not there": {message(0, 1, set(t, 2, "0100 ffff 0008 0004")), wire.BadTemplate},
+		"a set of no kind":          {message(0, 1, set(t, 77, "00000000")), wire.BadContent},
+		"v5 without its records":    {append(octets(t, "0005 001e"), make([]byte, 20)...), wire.TooShort},
+		"samples that are not there": {append(octets(t,
+			"00000005 00000001 0a000001 00000000 00000000 00000000 ffffffff"), 0, 0), wire.TooShort},
 	} {
 		t.Run(name, func(t *testing.T) {
 			d := wire.NewDecoder()
@@ -332,10 +375,13 @@ func TestKeptIsBounded(t *testing.T) {
 // records than octets came, or times that go backwards.
 func FuzzDecode(f *testing.F) {
 	e := wire.Exporter{Domain: 1}
-	o := flow.Observation{Src: netip.MustParseAddr("10.0.0.1"), Dst: netip.MustParseAddr("10.0.0.2"), Proto: 6, SrcPort: 1, DstPort: 2, Start: now, End: now, Packets: 1}
+	o := flow.Observation{Src: netip.MustParseAddr("10.0.0.1"), Dst: netip.MustParseAddr("10.0.0.2"), Proto: 6,
+		SrcPort: 1, DstPort: 2, Start: now, End: now, Packets: 1}
 	f.Add(e.Templates(now), e.Message(now, []flow.Observation{o}))
-	f.Add(message(0, 1, set(f, 3, "0101 0002 0001 0090 0004 0022 0004 0000")), message(0, 1, set(f, 257, "00000001 0000000a")))
-	f.Add(octets(f, "0009 0002 00002710 6afd4a80 00000007 00000003 0000 001c 0104 0005 0008 0004 000c 0004 0004 0001 0016 0004 0015 0004"), octets(f, "0005 0001 00002710 6afd4a80 00000000 00000032 00 01 4002"))
+	f.Add(message(0, 1, set(f, 3, "0101 0002 0001 0090 0004 0022 0004 0000")),
+		message(0, 1, set(f, 257, "00000001 0000000a")))
+	f.Add(octets(f, "0009 0002 00002710 6afd4a80 00000007 00000003 0000 001c 0104 0005 0008 0004 000c 0004 0004 "+
+		"0001 0016 0004 0015 0004"), octets(f, "0005 0001 00002710 6afd4a80 00000000 00000032 00 01 4002"))
 	f.Add(octets(f, "00000005 00000001 0a000001 00000003 0000000b 00000063 00000001 00000001 00000040"), []byte{})
 	f.Fuzz(func(t *testing.T, first, then []byte) {
 		d := wire.NewDecoder()
@@ -344,7 +390,8 @@ func FuzzDecode(f *testing.F) {
 		for _, p := range [][]byte{first, then, then} {
 			d.Decode(p, now, func(o *flow.Observation) {
 				n++
-				if !o.Src.IsValid() || !o.Dst.IsValid() || o.End < o.Start || o.Packets < 0 || o.Bytes < 0 || o.Start < now-25*3600e6 || o.End > now {
+				if !o.Src.IsValid() || !o.Dst.IsValid() || o.End < o.Start || o.Packets < 0 || o.Bytes < 0 ||
+					o.Start < now-25*3600e6 || o.End > now {
 					t.Fatalf("%+v", *o)
 				}
 			})
@@ -364,7 +411,9 @@ func BenchmarkDecode(b *testing.B) {
 		var all []flow.Observation
 		for k := range wire.RecordsPerMessage / 2 {
 			n := i + k
-			o := flow.Observation{Src: netip.AddrFrom4([4]byte{10, 1, byte(n >> 8), byte(n)}), Dst: netip.AddrFrom4([4]byte{10, 2, 0, byte(n % 50)}), SrcPort: uint16(32768 + n%28000), DstPort: 443, Proto: 6, Flags: 27, HasFlags: true, Start: now, End: now + 5000, Packets: 9, Bytes: 900}
+			o := flow.Observation{Src: netip.AddrFrom4([4]byte{10, 1, byte(n >> 8), byte(n)}),
+				Dst: netip.AddrFrom4([4]byte{10, 2, 0, byte(n % 50)}), SrcPort: uint16(32768 + n%28000), DstPort: 443,
+				Proto: 6, Flags: 27, HasFlags: true, Start: now, End: now + 5000, Packets: 9, Bytes: 900}
 			back := o
 			back.Src, back.Dst, back.SrcPort, back.DstPort = o.Dst, o.Src, o.DstPort, o.SrcPort
 			all = append(all, o, back)

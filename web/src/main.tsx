@@ -23,11 +23,20 @@ const router = createBrowserRouter([
     errorElement: <Fault />,
     children: [
       { index: true, element: <Navigate to="/check" replace /> },
-      { path: "workloads", lazy: async () => ({ Component: (await import("./workloads/WorkloadsView")).WorkloadsView }) },
-      { path: "workloads/:id", lazy: async () => ({ Component: (await import("./workloads/WorkloadPage")).WorkloadPage }) },
+      {
+        path: "workloads",
+        lazy: async () => ({ Component: (await import("./workloads/WorkloadsView")).WorkloadsView }),
+      },
+      {
+        path: "workloads/:id",
+        lazy: async () => ({ Component: (await import("./workloads/WorkloadPage")).WorkloadPage }),
+      },
       { path: "groups/:name?", lazy: async () => ({ Component: (await import("./groups/GroupsView")).GroupsView }) },
       { path: "flows", lazy: async () => ({ Component: (await import("./flows/FlowsView")).FlowsView }) },
-      { path: "flows/exporters", lazy: async () => ({ Component: (await import("./flows/ExportersView")).ExportersView }) },
+      {
+        path: "flows/exporters",
+        lazy: async () => ({ Component: (await import("./flows/ExportersView")).ExportersView }),
+      },
       { path: "policy", lazy: async () => ({ Component: (await import("./policy/PolicyView")).PolicyView }) },
       { path: "check", lazy: async () => ({ Component: (await import("./check/CheckView")).CheckView }) },
       { path: "*", element: <Navigate to="/check" replace /> },

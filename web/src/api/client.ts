@@ -89,15 +89,27 @@ export const api = {
   useMutation: plain.useMutation,
   useQuery: ((method: "get", path: never, init?: object, options?: object) => {
     const version = useVersion(path);
-    return plain.useQuery(method, path, { ...init, version } as never, { placeholderData: former(path, init), ...options } as never);
+    return plain.useQuery(
+      method,
+      path,
+      { ...init, version } as never,
+      { placeholderData: former(path, init), ...options } as never,
+    );
   }) as unknown as typeof plain.useQuery,
   useInfiniteQuery: ((method: "get", path: never, init: object, options: object) => {
     const version = useVersion(path);
-    return plain.useInfiniteQuery(method, path, { ...init, version } as never, { placeholderData: former(path, init), ...options } as never);
+    return plain.useInfiniteQuery(
+      method,
+      path,
+      { ...init, version } as never,
+      { placeholderData: former(path, init), ...options } as never,
+    );
   }) as unknown as typeof plain.useInfiniteQuery,
 };
 
-export const queryClient = new QueryClient({ defaultOptions: { queries: { staleTime: 60_000, gcTime: 120_000, retry: 1 } } });
+export const queryClient = new QueryClient({
+  defaultOptions: { queries: { staleTime: 60_000, gcTime: 120_000, retry: 1 } },
+});
 
 /**
  * After a change that this page has made: waits until an event tells of it. Where

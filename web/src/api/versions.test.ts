@@ -6,7 +6,8 @@ const moved = (name: keyof Versions): Versions => ({ ...v, [name]: v[name] + 1 }
 
 describe("the version in a key", () => {
   it("moves with what the answer depends on, and with nothing else", () => {
-    const moves = (path: string) => (Object.keys(v) as (keyof Versions)[]).filter((n) => versionOf(path, v, 0) !== versionOf(path, moved(n), 0));
+    const moves = (path: string) =>
+      (Object.keys(v) as (keyof Versions)[]).filter((n) => versionOf(path, v, 0) !== versionOf(path, moved(n), 0));
     expect(moves("/api/v1/check")).toEqual(["revision", "workloads", "conversations", "probes", "other"]);
     expect(moves("/api/v1/jobs/{id}")).toEqual(["other"]);
     expect(moves("/api/v1/policy/revisions")).toEqual(["revision"]);
@@ -26,6 +27,8 @@ describe("what a query is about", () => {
   it("is another for another name, line or id", () => {
     expect(of("/groups/use", { name: "a" })).not.toBe(of("/groups/use", { name: "b" }));
     expect(of("/assertions/fix", { line: 1 })).not.toBe(of("/assertions/fix", { line: 2 }));
-    expect(subject("/workloads/{id}", { params: { path: { id: "a" } } })).not.toBe(subject("/workloads/{id}", { params: { path: { id: "b" } } }));
+    expect(subject("/workloads/{id}", { params: { path: { id: "a" } } })).not.toBe(
+      subject("/workloads/{id}", { params: { path: { id: "b" } } }),
+    );
   });
 });

@@ -30,9 +30,18 @@ export function Assertions() {
     <Flex direction="column" minH="0" flex="1" mt="8px">
       <Flex pb="5px" borderBottomWidth="1px" borderColor="line" gap="12px" align="center">
         <Text color="soft" fontSize="12px">
-          Over all workloads and the whole outside, seen or not. An <b>always</b> also guards: a draft that breaks one says so on every page.
+          Over all workloads and the whole outside, seen or not. An <b>always</b> also guards: a draft that breaks one
+          says so on every page.
         </Text>
-        <chakra.a ml="auto" href="/api/v1/assertions.csv" download color="soft" fontSize="12px" textDecoration="underline" textUnderlineOffset="3px">
+        <chakra.a
+          ml="auto"
+          href="/api/v1/assertions.csv"
+          download
+          color="soft"
+          fontSize="12px"
+          textDecoration="underline"
+          textUnderlineOffset="3px"
+        >
           Export CSV
         </chakra.a>
         <Btn primary onClick={() => setWriting({ start: "" })}>
@@ -40,13 +49,33 @@ export function Assertions() {
         </Btn>
       </Flex>
       <Box overflowY="auto" flex="1" role="region" aria-label="assertions">
-        {writing && writing.line === undefined && <Writing revision={revision} start={writing.start} onDone={() => setWriting(undefined)} />}
+        {writing && writing.line === undefined && (
+          <Writing revision={revision} start={writing.start} onDone={() => setWriting(undefined)} />
+        )}
         {data.length === 0 && !writing && (
           <Empty title="No assertions yet">
-            Say what must hold for all traffic: that environments are kept apart, that administrators can always reach their machines. It is proved again at every edit.
+            Say what must hold for all traffic: that environments are kept apart, that administrators can always reach
+            their machines. It is proved again at every edit.
           </Empty>
         )}
-        {data.map((a) => (writing?.line === a.line ? <Writing key={a.line} revision={revision} line={a.line} start={writing.start} onDone={() => setWriting(undefined)} /> : <One key={a.line} a={a} revision={revision} change={() => setWriting({ line: a.line, start: a.sentence + noteText(a.note) })} />))}
+        {data.map((a) =>
+          writing?.line === a.line ? (
+            <Writing
+              key={a.line}
+              revision={revision}
+              line={a.line}
+              start={writing.start}
+              onDone={() => setWriting(undefined)}
+            />
+          ) : (
+            <One
+              key={a.line}
+              a={a}
+              revision={revision}
+              change={() => setWriting({ line: a.line, start: a.sentence + noteText(a.note) })}
+            />
+          ),
+        )}
       </Box>
     </Flex>
   );
@@ -74,7 +103,11 @@ function One({ a, revision, change }: { a: Assertion; revision: number; change: 
         <Btn flexShrink={0} onClick={change}>
           Edit
         </Btn>
-        <Btn flexShrink={0} disabled={busy} onClick={() => void tryEdit({ op: "remove", line: a.line, revision, was: a.sentence + noteText(a.note) })}>
+        <Btn
+          flexShrink={0}
+          disabled={busy}
+          onClick={() => void tryEdit({ op: "remove", line: a.line, revision, was: a.sentence + noteText(a.note) })}
+        >
           Remove
         </Btn>
       </Flex>
@@ -90,21 +123,34 @@ function Counterexample({ a }: { a: Assertion }) {
   if (!a.client || !a.server) return null;
   return (
     <Text pl="77px">
-      <Link data-counterexample onClick={() => show({ kind: "flow", client: a.client!.addr, server: a.server!.addr, service: a.service! })}>
+      <Link
+        data-counterexample
+        onClick={() => show({ kind: "flow", client: a.client!.addr, server: a.server!.addr, service: a.service! })}
+      >
         {`${a.client.name} → ${a.server.name} on ${a.service}`}
       </Link>{" "}
-      <chakra.span color="soft">{a.rule ? `is decided by line ${a.rule.line}: ${a.rule.sentence}` : "is decided by no rule"}</chakra.span>
+      <chakra.span color="soft">
+        {a.rule ? `is decided by line ${a.rule.line}: ${a.rule.sentence}` : "is decided by no rule"}
+      </chakra.span>
     </Text>
   );
 }
 
 function Mending({ a, close }: { a: Assertion; close: () => void }) {
   const w = useWindow();
-  const { data: m, error } = api.useQuery("get", "/api/v1/assertions/fix", { params: { query: { ...w, line: a.line } } }, { staleTime: 0 });
+  const { data: m, error } = api.useQuery(
+    "get",
+    "/api/v1/assertions/fix",
+    { params: { query: { ...w, line: a.line } } },
+    { staleTime: 0 },
+  );
   const take = api.useMutation("post", "/api/v1/settle");
   const run = async () => {
     try {
-      await take.mutateAsync({ params: { query: w }, body: { revision: m!.revision, lines: m!.lines, before: m!.before } });
+      await take.mutateAsync({
+        params: { query: w },
+        body: { revision: m!.revision, lines: m!.lines, before: m!.before },
+      });
       say(`${m!.words}: ${a.sentence.replace("assert ", "")}`);
       close();
       await caughtUp();
@@ -129,7 +175,9 @@ function Mending({ a, close }: { a: Assertion; close: () => void }) {
     >
       {error && <ProblemNote>{problem(error)}</ProblemNote>}
       {!m && !error && <Text color="soft">Looking for rules after which it holds…</Text>}
-      {m && !m.found && <Text>No rule alone makes it hold: look at the counterexample, and change the rules that decide it.</Text>}
+      {m && !m.found && (
+        <Text>No rule alone makes it hold: look at the counterexample, and change the rules that decide it.</Text>
+      )}
       {m?.found && (
         <>
           <Text>
@@ -148,7 +196,17 @@ function Mending({ a, close }: { a: Assertion; close: () => void }) {
 }
 
 /** An assertion in the making, with what it would come to. */
-function Writing({ revision: now, line, start, onDone }: { revision: number; line?: number; start: string; onDone: () => void }) {
+function Writing({
+  revision: now,
+  line,
+  start,
+  onDone,
+}: {
+  revision: number;
+  line?: number;
+  start: string;
+  onDone: () => void;
+}) {
   const [text, setText] = useState(start);
   const [tried, setTried] = useState<Schemas["Tried"]>(); // what was found last
   const [asked, setAsked] = useState("");
@@ -168,16 +226,38 @@ function Writing({ revision: now, line, start, onDone }: { revision: number; lin
   const store = async () => {
     setWrong(undefined);
     try {
-      await edit({ op: line === undefined ? "add" : "change", line, text, revision, was: line === undefined ? undefined : start });
+      await edit({
+        op: line === undefined ? "add" : "change",
+        line,
+        text,
+        revision,
+        was: line === undefined ? undefined : start,
+      });
       onDone();
     } catch (e) {
       setWrong(problem(e));
     }
   };
   return (
-    <Box bg="tint" px="12px" py="8px" borderBottomWidth="1px" borderColor="line2" onKeyDown={(e) => e.key === "Escape" && !e.defaultPrevented && onDone()} data-writing>
+    <Box
+      bg="tint"
+      px="12px"
+      py="8px"
+      borderBottomWidth="1px"
+      borderColor="line2"
+      onKeyDown={(e) => e.key === "Escape" && !e.defaultPrevented && onDone()}
+      data-writing
+    >
       {line === undefined && <Templates choose={setText} />}
-      <CodeEditor value={text} onChange={setText} errors={tried?.errors ?? []} label="the assertion" words={["assert", "never", "always", "only", "across", "same", "within", ...words]} onSave={() => void store()} autoFocus />
+      <CodeEditor
+        value={text}
+        onChange={setText}
+        errors={tried?.errors ?? []}
+        label="the assertion"
+        words={["assert", "never", "always", "only", "across", "same", "within", ...words]}
+        onSave={() => void store()}
+        autoFocus
+      />
       {!text && (
         <Text color="soft" mt="3px">
           For example: assert only booking-logic-live -&gt; booking-store-live on postgres &quot;why&quot;
@@ -193,7 +273,11 @@ function Writing({ revision: now, line, start, onDone }: { revision: number; lin
           <Text>
             <Mark kind={look[a.result][0]} />{" "}
             <chakra.span color={look[a.result][1]} fontWeight="600">
-              {a.result === "holds" ? "It holds." : a.result === "open" ? "It is open: some of it no rule decides." : "It is broken."}
+              {a.result === "holds"
+                ? "It holds."
+                : a.result === "open"
+                  ? "It is open: some of it no rule decides."
+                  : "It is broken."}
             </chakra.span>
           </Text>
           <Counterexample a={a} />
@@ -201,11 +285,18 @@ function Writing({ revision: now, line, start, onDone }: { revision: number; lin
       ))}
       {wrong && <ProblemNote>{wrong}</ProblemNote>}
       <Flex gap="8px" mt="8px" align="center">
-        <Btn primary loading={busy} disabled={!text.trim() || asked !== text || !tried || tried.errors.length > 0 || text === start} onClick={() => void store()}>
+        <Btn
+          primary
+          loading={busy}
+          disabled={!text.trim() || asked !== text || !tried || tried.errors.length > 0 || text === start}
+          onClick={() => void store()}
+        >
           Save to the draft
         </Btn>
         <Btn onClick={onDone}>Cancel</Btn>
-        <Text color="soft">Ctrl Enter saves{tried && tried.results.length > 1 ? ` ${plural(tried.results.length, "assertion")}` : ""}</Text>
+        <Text color="soft">
+          Ctrl Enter saves{tried && tried.results.length > 1 ? ` ${plural(tried.results.length, "assertion")}` : ""}
+        </Text>
       </Flex>
     </Box>
   );

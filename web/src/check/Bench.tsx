@@ -51,15 +51,38 @@ export function Bench() {
     <Flex direction="column" minH="0" flex="1" mt="8px">
       <Flex gap="14px" flexShrink={0}>
         <Box flex="1" minW="0">
-          <CodeEditor value={text} onChange={setText} errors={found?.errors ?? []} label="questions, one a line" words={words} height="112px" numbered />
+          <CodeEditor
+            value={text}
+            onChange={setText}
+            errors={found?.errors ?? []}
+            label="questions, one a line"
+            words={words}
+            height="112px"
+            numbered
+          />
         </Box>
         <Box w="330px" flexShrink={0} color="soft" fontSize="12px">
           <Text>
-            One a line: <chakra.span fontFamily="mono">client -&gt; server service</chakra.span>. Each side is a group, a workload, an address, a CIDR, <chakra.span fontFamily="mono">outside</chakra.span>, or <chakra.span fontFamily="mono">(an expression)</chakra.span>; groups are answered for all their members.
+            One a line: <chakra.span fontFamily="mono">client -&gt; server service</chakra.span>. Each side is a group,
+            a workload, an address, a CIDR, <chakra.span fontFamily="mono">outside</chakra.span>, or{" "}
+            <chakra.span fontFamily="mono">(an expression)</chakra.span>; groups are answered for all their members.
           </Text>
           <Flex mt="6px" gap="6px">
-            <Input {...inputStyle} flex="1" aria-label="why these are expected" placeholder="why? (kept with the probes)" value={reason} onChange={(e) => setReason(e.target.value)} />
-            <Btn primary disabled={answers.length === 0 || (found?.errors.length ?? 0) > 0} loading={keep.isPending} onClick={() => void store(text)} title="A line without = and a verdict expects what it gets now">
+            <Input
+              {...inputStyle}
+              flex="1"
+              aria-label="why these are expected"
+              placeholder="why? (kept with the probes)"
+              value={reason}
+              onChange={(e) => setReason(e.target.value)}
+            />
+            <Btn
+              primary
+              disabled={answers.length === 0 || (found?.errors.length ?? 0) > 0}
+              loading={keep.isPending}
+              onClick={() => void store(text)}
+              title="A line without = and a verdict expects what it gets now"
+            >
               {answers.length > 1 ? `Keep ${answers.length} as probes` : "Keep as a probe"}
             </Btn>
           </Flex>
@@ -90,16 +113,42 @@ function AnswerRow({ a, extra }: { a: Answer; extra?: React.ReactNode }) {
   const [open, setOpen] = useState(false);
   const differs = !!a.want && !a.asExpected;
   return (
-    <Box borderBottomWidth="1px" borderColor="line2" data-answer={a.verdict} data-expected={a.want ? String(a.asExpected) : undefined}>
+    <Box
+      borderBottomWidth="1px"
+      borderColor="line2"
+      data-answer={a.verdict}
+      data-expected={a.want ? String(a.asExpected) : undefined}
+    >
       <Flex gap="8px" align="baseline" py="4px" bg={differs ? "rejectTint" : undefined} px="4px">
-        <chakra.button type="button" aria-expanded={open} aria-label={`${open ? "fold" : "unfold"} ${a.question}`} onClick={() => setOpen(!open)} color="soft" w="14px" cursor="pointer">
+        <chakra.button
+          type="button"
+          aria-expanded={open}
+          aria-label={`${open ? "fold" : "unfold"} ${a.question}`}
+          onClick={() => setOpen(!open)}
+          color="soft"
+          w="14px"
+          cursor="pointer"
+        >
           {open ? "▾" : "▸"}
         </chakra.button>
         <AnswerMark verdict={a.verdict} />
-        <Text fontFamily="mono" fontSize="12.5px" w="44%" flexShrink={0} overflow="hidden" textOverflow="ellipsis" whiteSpace="nowrap" title={a.question}>
+        <Text
+          fontFamily="mono"
+          fontSize="12.5px"
+          w="44%"
+          flexShrink={0}
+          overflow="hidden"
+          textOverflow="ellipsis"
+          whiteSpace="nowrap"
+          title={a.question}
+        >
           {a.question}
         </Text>
-        <Text flex="1" minW="0" color={a.verdict in { permit: 1, reject: 1, uncovered: 1 } ? verdictColor(a.verdict as Verdict) : undefined}>
+        <Text
+          flex="1"
+          minW="0"
+          color={a.verdict in { permit: 1, reject: 1, uncovered: 1 } ? verdictColor(a.verdict as Verdict) : undefined}
+        >
           {worded(a.words)}
           {differs && (
             <chakra.span color="reject" fontWeight="600">
@@ -151,7 +200,10 @@ function Parts({ a }: { a: Answer }) {
                 "no rule matches"
               )}
             </Text>
-            <Btn flexShrink={0} onClick={() => show({ kind: "flow", client: p.client.addr, server: p.server.addr, service: p.point })}>
+            <Btn
+              flexShrink={0}
+              onClick={() => show({ kind: "flow", client: p.client.addr, server: p.server.addr, service: p.point })}
+            >
               Why, by an example
             </Btn>
           </Flex>
@@ -162,7 +214,8 @@ function Parts({ a }: { a: Answer }) {
       ))}
       {a.maybeCount > 0 && (
         <Text py="3px">
-          <Mark kind="undecided" size={10} /> It cannot be told whether they are meant: {names(a.undecided, a.maybeCount)}
+          <Mark kind="undecided" size={10} /> It cannot be told whether they are meant:{" "}
+          {names(a.undecided, a.maybeCount)}
         </Text>
       )}
     </Box>
@@ -181,7 +234,10 @@ function Probes({ all, asking }: { all: Probe[]; asking: boolean }) {
       await caughtUp();
       say(`Dropped: ${p.question}`, "info", {
         label: "Undo",
-        onClick: () => void keep.mutateAsync({ params: { query: w }, body: { text: `${p.question} = ${p.want}`, reason: p.reason } }).then(() => caughtUp()),
+        onClick: () =>
+          void keep
+            .mutateAsync({ params: { query: w }, body: { text: `${p.question} = ${p.want}`, reason: p.reason } })
+            .then(() => caughtUp()),
       });
     } catch (e) {
       say(problem(e), "error");
@@ -194,9 +250,18 @@ function Probes({ all, asking }: { all: Probe[]; asking: boolean }) {
       <Flex gap="12px" align="center" pb="4px" borderBottomWidth="1px" borderColor="line">
         <Text fontWeight="600">Probes</Text>
         <Text color="soft" fontSize="12px">
-          {all.length === 0 ? "None yet. Keep a question with the verdict that you expect, and it is asked again at every change." : `${n(all.length - off.length)} of ${n(all.length)} as expected`}
+          {all.length === 0
+            ? "None yet. Keep a question with the verdict that you expect, and it is asked again at every change."
+            : `${n(all.length - off.length)} of ${n(all.length)} as expected`}
         </Text>
-        {off.length > 0 && <Switches label="which probes" on={only ? ["off"] : []} toggle={() => change({ probes: only ? null : "off" })} options={[{ value: "off", shown: "only those that differ" }]} />}
+        {off.length > 0 && (
+          <Switches
+            label="which probes"
+            on={only ? ["off"] : []}
+            toggle={() => change({ probes: only ? null : "off" })}
+            options={[{ value: "off", shown: "only those that differ" }]}
+          />
+        )}
         {all.length > 0 && (
           <Flex ml="auto" gap="12px" color="soft" fontSize="12px">
             <chakra.a href="/api/v1/probes.txt" download textDecoration="underline" textUnderlineOffset="3px">
@@ -215,7 +280,14 @@ function Probes({ all, asking }: { all: Probe[]; asking: boolean }) {
               a={p.answer}
               extra={
                 <>
-                  <Text color="soft" fontSize="12px" flexShrink={0} maxW="220px" truncate title={`${p.reason} (${p.author}, ${atMinute(p.at)})`}>
+                  <Text
+                    color="soft"
+                    fontSize="12px"
+                    flexShrink={0}
+                    maxW="220px"
+                    truncate
+                    title={`${p.reason} (${p.author}, ${atMinute(p.at)})`}
+                  >
                     {p.reason}
                     {p.rightly > 0 && ` · ${n(p.rightly)} seen`}
                   </Text>
@@ -226,7 +298,15 @@ function Probes({ all, asking }: { all: Probe[]; asking: boolean }) {
               }
             />
           ) : (
-            <Flex gap="8px" py="4px" px="4px" align="baseline" borderBottomWidth="1px" borderColor="line2" bg="rejectTint">
+            <Flex
+              gap="8px"
+              py="4px"
+              px="4px"
+              align="baseline"
+              borderBottomWidth="1px"
+              borderColor="line2"
+              bg="rejectTint"
+            >
               <Text fontFamily="mono" fontSize="12.5px" flex="1" minW="0" truncate>
                 {p.question}
               </Text>

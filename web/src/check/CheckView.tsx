@@ -28,7 +28,11 @@ export function CheckView() {
   const w = useWindow();
   const query = useLedgerQuery();
   const measure = (search.get("measure") as Measure | null) ?? "conversations";
-  const { data: c, error, isPlaceholderData: old } = api.useQuery("get", "/api/v1/check", { params: { query: { ...w, ...query, measure } } });
+  const {
+    data: c,
+    error,
+    isPlaceholderData: old,
+  } = api.useQuery("get", "/api/v1/check", { params: { query: { ...w, ...query, measure } } });
   if (error) return <ProblemNote>{problem(error)}</ProblemNote>;
   if (!c) return null;
   const empty = c.conversations === 0;
@@ -49,7 +53,10 @@ export function CheckView() {
       </Box>
       {part === "seen" &&
         (empty ? (
-          <Empty title="No conversations in the window">Import workloads and flows first; then this page says what the draft would do with each. What it would do with traffic that nobody has seen can be asked already, under “What if”.</Empty>
+          <Empty title="No conversations in the window">
+            Import workloads and flows first; then this page says what the draft would do with each. What it would do
+            with traffic that nobody has seen can be asked already, under “What if”.
+          </Empty>
         ) : (
           <SettleHere query={query}>
             <Flex mt="8px" gap="24px" align="stretch" flexShrink={0} opacity={old ? 0.45 : 1}>
@@ -59,7 +66,13 @@ export function CheckView() {
             <LedgerBar query={query} switches={false} />
             <Ledger
               query={query}
-              empty={<Empty title="Nothing agrees with these filters">{query.verdict?.[0] === "uncovered" && query.verdict.length === 1 ? "Every conversation that the other filters leave is decided by some rule." : "Take one away, or widen the window."}</Empty>}
+              empty={
+                <Empty title="Nothing agrees with these filters">
+                  {query.verdict?.[0] === "uncovered" && query.verdict.length === 1
+                    ? "Every conversation that the other filters leave is decided by some rule."
+                    : "Take one away, or widen the window."}
+                </Empty>
+              }
             />
           </SettleHere>
         ))}
@@ -93,8 +106,36 @@ function Parts({ part, choose }: { part: Part; choose: (p: Part) => void }) {
       toggle={choose}
       options={[
         { value: "seen", shown: "What was seen" },
-        { value: "ask", shown: <Text as="span">What if{probes.data && probes.data.length > 0 && (off ? need(off, off === 1 ? "probe differs" : "probes differ") : <chakra.span color="soft">{` ${n(probes.data.length)} as expected`}</chakra.span>)}</Text> },
-        { value: "assertions", shown: <Text as="span">Assertions{asserts.data && asserts.data.length > 0 && (bad ? need(bad, "open or broken") : <chakra.span color="soft">{` ${n(asserts.data.length)} hold`}</chakra.span>)}</Text> },
+        {
+          value: "ask",
+          shown: (
+            <Text as="span">
+              What if
+              {probes.data &&
+                probes.data.length > 0 &&
+                (off ? (
+                  need(off, off === 1 ? "probe differs" : "probes differ")
+                ) : (
+                  <chakra.span color="soft">{` ${n(probes.data.length)} as expected`}</chakra.span>
+                ))}
+            </Text>
+          ),
+        },
+        {
+          value: "assertions",
+          shown: (
+            <Text as="span">
+              Assertions
+              {asserts.data &&
+                asserts.data.length > 0 &&
+                (bad ? (
+                  need(bad, "open or broken")
+                ) : (
+                  <chakra.span color="soft">{` ${n(asserts.data.length)} hold`}</chakra.span>
+                ))}
+            </Text>
+          ),
+        },
         { value: "findings", shown: <Text as="span">Findings{need(found.data?.findings.length ?? 0, "")}</Text> },
         { value: "figures", shown: "Figures" },
         { value: "report", shown: "Report" },

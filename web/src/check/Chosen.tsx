@@ -10,7 +10,8 @@ export function Chosen({ c, query }: { c: Schemas["CheckOut"]; query: LedgerQuer
   const { change } = useAddress();
   const asserts = api.useQuery("get", "/api/v1/assertions");
   const shut = asserts.data?.filter((a) => a.kind === "always" && a.result === "broken") ?? [];
-  const seen = (more: Parameters<typeof change>[0]) => change({ part: null, was: null, odd: null, asking: null, rule: null, verdict: null, ...more });
+  const seen = (more: Parameters<typeof change>[0]) =>
+    change({ part: null, was: null, odd: null, asking: null, rule: null, verdict: null, ...more });
   const all = c.counts.permit + c.counts.reject + c.counts.uncovered;
   const name = query.for?.replace(/^[^:]*:/, "");
   // A selection is answered for, and says that it is one.
@@ -21,12 +22,20 @@ export function Chosen({ c, query }: { c: Schemas["CheckOut"]; query: LedgerQuer
       {lead}
       {shut.length > 0 && (
         <>
-          {draft} shuts <Link color="reject" onClick={() => change({ part: "assertions" })}>{plural(shut.length, "path")} that must always be open</Link>.{" "}
+          {draft} shuts{" "}
+          <Link color="reject" onClick={() => change({ part: "assertions" })}>
+            {plural(shut.length, "path")} that must always be open
+          </Link>
+          .{" "}
         </>
       )}
       {c.asking > 0 ? (
         <>
-          {draft} would reject <Link data-asking={c.asking} onClick={() => seen({ verdict: ["reject"], odd: "1", asking: "true" })}>{plural(c.asking, "conversation")}</Link> that {c.asking === 1 ? "runs" : "run"} today and leaves{" "}
+          {draft} would reject{" "}
+          <Link data-asking={c.asking} onClick={() => seen({ verdict: ["reject"], odd: "1", asking: "true" })}>
+            {plural(c.asking, "conversation")}
+          </Link>{" "}
+          that {c.asking === 1 ? "runs" : "run"} today and leaves{" "}
         </>
       ) : c.leaks > 0 ? (
         <>{draft} rejects only what is rightly rejected, and leaves </>
@@ -39,12 +48,21 @@ export function Chosen({ c, query }: { c: Schemas["CheckOut"]; query: LedgerQuer
       uncovered
       {c.liveStores > 0 && (
         <>
-          ; <Link onClick={() => seen({ verdict: ["uncovered"], servers: "tier is store and env is live" })}>{n(c.liveStores)}</Link> of those {c.liveStores === 1 ? "reaches" : "reach"} live stores
+          ;{" "}
+          <Link onClick={() => seen({ verdict: ["uncovered"], servers: "tier is store and env is live" })}>
+            {n(c.liveStores)}
+          </Link>{" "}
+          of those {c.liveStores === 1 ? "reaches" : "reach"} live stores
         </>
       )}
       {!!c.difference && !!query.against && c.difference.changed > 0 && (
         <>
-          ; against revision {query.against}, {plural((c.difference.counts.permit?.reject ?? 0) + (c.difference.counts.permit?.uncovered ?? 0), "conversation")} would lose their permit
+          ; against revision {query.against},{" "}
+          {plural(
+            (c.difference.counts.permit?.reject ?? 0) + (c.difference.counts.permit?.uncovered ?? 0),
+            "conversation",
+          )}{" "}
+          would lose their permit
         </>
       )}
       .

@@ -19,7 +19,21 @@ export function CompareWith({ head, changed }: { head: number; changed?: number 
   return (
     <Flex gap="6px" align="center" color="soft">
       <label htmlFor="against">Against</label>
-      <chakra.select id="against" value={against} onChange={(e) => choose(e.target.value)} bg="sheet" color="ink" borderWidth="1px" borderColor="line" borderRadius="5px" h="27px" px="6px" fontSize="12.5px" w="140px" title="another revision of the policy to compare the draft with">
+      <chakra.select
+        id="against"
+        value={against}
+        onChange={(e) => choose(e.target.value)}
+        bg="sheet"
+        color="ink"
+        borderWidth="1px"
+        borderColor="line"
+        borderRadius="5px"
+        h="27px"
+        px="6px"
+        fontSize="12.5px"
+        w="140px"
+        title="another revision of the policy to compare the draft with"
+      >
         <option value="">no other revision</option>
         {data
           ?.filter((r) => r.no !== head)
@@ -29,17 +43,27 @@ export function CompareWith({ head, changed }: { head: number; changed?: number 
             </option>
           ))}
       </chakra.select>
-      {changed !== undefined && <Text flexShrink={0}>{changed === 0 ? "no change" : `${plural(changed, "change")}`}</Text>}
+      {changed !== undefined && (
+        <Text flexShrink={0}>{changed === 0 ? "no change" : `${plural(changed, "change")}`}</Text>
+      )}
     </Flex>
   );
 }
 
 export function Difference({ d }: { d: NonNullable<Schemas["CheckOut"]["difference"]> }) {
   const { search, change } = useAddress();
-  const on = (was: Verdict, is: Verdict) => search.getAll("was").join() === was && search.getAll("verdict").join() === is;
-  const pick = (was: Verdict, is: Verdict) => change(on(was, is) ? { was: null, verdict: null } : { was: [was], verdict: [is] });
+  const on = (was: Verdict, is: Verdict) =>
+    search.getAll("was").join() === was && search.getAll("verdict").join() === is;
+  const pick = (was: Verdict, is: Verdict) =>
+    change(on(was, is) ? { was: null, verdict: null } : { was: [was], verdict: [is] });
   return (
-    <chakra.table fontSize="12.5px" aria-label="before and now" data-changed={d.changed} alignSelf="flex-start" flexShrink={0}>
+    <chakra.table
+      fontSize="12.5px"
+      aria-label="before and now"
+      data-changed={d.changed}
+      alignSelf="flex-start"
+      flexShrink={0}
+    >
       <thead>
         <tr>
           <chakra.th textAlign="left" fontWeight="500" color="soft" pr="10px">
@@ -61,7 +85,12 @@ export function Difference({ d }: { d: NonNullable<Schemas["CheckOut"]["differen
                   {value === 0 ? (
                     <chakra.span color="soft">0</chakra.span>
                   ) : (
-                    <Link aria-pressed={on(was, is)} fontWeight={was === is ? "400" : "600"} onClick={() => pick(was, is)} data-cell={`${was}-${is}`}>
+                    <Link
+                      aria-pressed={on(was, is)}
+                      fontWeight={was === is ? "400" : "600"}
+                      onClick={() => pick(was, is)}
+                      data-cell={`${was}-${is}`}
+                    >
                       {n(value)}
                     </Link>
                   )}

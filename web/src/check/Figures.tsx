@@ -32,23 +32,54 @@ export function Figures() {
           uses: [r.use],
           name: (
             <>
-              <Mark kind={r.verdict} size={10} /> <chakra.span color={r.off ? "soft" : undefined}>{r.sentence}</chakra.span> {r.note && <chakra.span color="soft">“{r.note}”</chakra.span>}
+              <Mark kind={r.verdict} size={10} />{" "}
+              <chakra.span color={r.off ? "soft" : undefined}>{r.sentence}</chakra.span>{" "}
+              {r.note && <chakra.span color="soft">“{r.note}”</chakra.span>}
             </>
           ),
         }))
-      : data.groups.map((g) => ({ key: g.name, title: g.name, open: () => and(`/groups/${encodeURIComponent(g.name)}`), uses: [g.reached, g.reaches], name: <b>{g.name}</b> }));
-  const by: Record<string, (u: Use) => number | string> = { conversations: (u) => u.conversations, pairs: (u) => u.pairs, last: (u) => u.last ?? "" };
+      : data.groups.map((g) => ({
+          key: g.name,
+          title: g.name,
+          open: () => and(`/groups/${encodeURIComponent(g.name)}`),
+          uses: [g.reached, g.reaches],
+          name: <b>{g.name}</b>,
+        }));
+  const by: Record<string, (u: Use) => number | string> = {
+    conversations: (u) => u.conversations,
+    pairs: (u) => u.pairs,
+    last: (u) => u.last ?? "",
+  };
   const value = by[sort];
-  if (value) rows.sort((a, b) => (value(b.uses[0]!) > value(a.uses[0]!) ? 1 : value(b.uses[0]!) < value(a.uses[0]!) ? -1 : 0));
+  if (value)
+    rows.sort((a, b) => (value(b.uses[0]!) > value(a.uses[0]!) ? 1 : value(b.uses[0]!) < value(a.uses[0]!) ? -1 : 0));
   const file = `/api/v1/figures/${of}.csv?${new URLSearchParams(Object.entries(w).filter((e): e is [string, string] => !!e[1]))}`;
   return (
     <Flex direction="column" minH="0" flex="1" mt="8px">
       <Flex gap="12px" align="center" pb="5px">
-        <Switches label="figures of" on={[of]} toggle={(v) => change({ figures: v === "rules" ? null : v })} options={[{ value: "rules", shown: `Rules ${n(data.rules.length)}` }, { value: "groups", shown: `Groups ${n(data.groups.length)}` }]} />
+        <Switches
+          label="figures of"
+          on={[of]}
+          toggle={(v) => change({ figures: v === "rules" ? null : v })}
+          options={[
+            { value: "rules", shown: `Rules ${n(data.rules.length)}` },
+            { value: "groups", shown: `Groups ${n(data.groups.length)}` },
+          ]}
+        />
         <chakra.span color="soft" fontSize="12px">
-          {of === "rules" ? "What each rule decided of the window." : "What was seen to reach the members of each group, and what they reached."}
+          {of === "rules"
+            ? "What each rule decided of the window."
+            : "What was seen to reach the members of each group, and what they reached."}
         </chakra.span>
-        <chakra.a ml="auto" href={file} download color="soft" fontSize="12px" textDecoration="underline" textUnderlineOffset="3px">
+        <chakra.a
+          ml="auto"
+          href={file}
+          download
+          color="soft"
+          fontSize="12px"
+          textDecoration="underline"
+          textUnderlineOffset="3px"
+        >
           Export CSV
         </chakra.a>
       </Flex>
@@ -62,7 +93,18 @@ const widths = { number: "76px", last: "126px", spark: "84px" };
 
 function Heads({ of, sort, choose }: { of: string; sort: string; choose: (s: string) => void }) {
   const head = (key: string, words: string, w: string) => (
-    <chakra.button key={key} type="button" w={w} flexShrink={0} textAlign="right" cursor="pointer" aria-pressed={sort === key} fontWeight={sort === key ? "600" : "500"} onClick={() => choose(key)} title="sort by it; again: as in the text">
+    <chakra.button
+      key={key}
+      type="button"
+      w={w}
+      flexShrink={0}
+      textAlign="right"
+      cursor="pointer"
+      aria-pressed={sort === key}
+      fontWeight={sort === key ? "600" : "500"}
+      onClick={() => choose(key)}
+      title="sort by it; again: as in the text"
+    >
       {words}
       {sort === key && " ↓"}
     </chakra.button>
@@ -95,7 +137,13 @@ function Heads({ of, sort, choose }: { of: string; sort: string; choose: (s: str
 
 function Rows({ rows, empty }: { rows: Row[]; empty: string }) {
   const scroller = useRef<HTMLDivElement>(null);
-  const virtual = useVirtualizer({ count: rows.length, getScrollElement: () => scroller.current, estimateSize: () => 28, overscan: 12, getItemKey: (i) => rows[i]?.key ?? i });
+  const virtual = useVirtualizer({
+    count: rows.length,
+    getScrollElement: () => scroller.current,
+    estimateSize: () => 28,
+    overscan: 12,
+    getItemKey: (i) => rows[i]?.key ?? i,
+  });
   return (
     <Box ref={scroller} flex="1" minH="0" overflowY="auto" role="region" aria-label="figures" onKeyDown={moveFocus}>
       {rows.length === 0 && <Empty title={empty} />}
@@ -126,7 +174,17 @@ function Rows({ rows, empty }: { rows: Row[]; empty: string }) {
               _hover={{ bg: "tint" }}
               onKeyDown={(e) => e.key === "Enter" && r.open()}
             >
-              <Link flex="1" minW="0" overflow="hidden" textOverflow="ellipsis" whiteSpace="nowrap" textDecoration="none" title={r.title} onClick={r.open} tabIndex={-1}>
+              <Link
+                flex="1"
+                minW="0"
+                overflow="hidden"
+                textOverflow="ellipsis"
+                whiteSpace="nowrap"
+                textDecoration="none"
+                title={r.title}
+                onClick={r.open}
+                tabIndex={-1}
+              >
                 {r.name}
               </Link>
               <Number v={first.conversations} />

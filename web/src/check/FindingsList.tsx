@@ -14,24 +14,59 @@ export function FindingsList() {
   const navigate = useNavigate();
   const { data: list } = api.useQuery("get", "/api/v1/findings", { params: { query: w } });
   if (!list) return null;
-  const go = (f: Schemas["FoundAt"]) => void navigate(f.group ? `/groups/${encodeURIComponent(f.group)}${carried}` : `/policy${carried}${carried ? "&" : "?"}line=${f.line}`);
+  const go = (f: Schemas["FoundAt"]) =>
+    void navigate(
+      f.group
+        ? `/groups/${encodeURIComponent(f.group)}${carried}`
+        : `/policy${carried}${carried ? "&" : "?"}line=${f.line}`,
+    );
   const kinds = [...new Set(list.findings.map((f) => f.kind))];
   return (
     <Flex direction="column" minH="0" flex="1" mt="8px">
       <Flex color="soft" fontSize="12px" pb="4px" borderBottomWidth="1px" borderColor="line" gap="12px">
-        <Text>{list.findings.length === 0 ? "" : `${plural(list.findings.length, "finding")}: ${kinds.map((k) => `${list.findings.filter((f) => f.kind === k).length} ${k}`).join(", ")}`}</Text>
-        <chakra.a ml="auto" href={`/api/v1/findings.csv?${new URLSearchParams(Object.entries(w).filter((e): e is [string, string] => !!e[1]))}`} download textDecoration="underline" textUnderlineOffset="3px">
+        <Text>
+          {list.findings.length === 0
+            ? ""
+            : `${plural(list.findings.length, "finding")}: ${kinds.map((k) => `${list.findings.filter((f) => f.kind === k).length} ${k}`).join(", ")}`}
+        </Text>
+        <chakra.a
+          ml="auto"
+          href={`/api/v1/findings.csv?${new URLSearchParams(Object.entries(w).filter((e): e is [string, string] => !!e[1]))}`}
+          download
+          textDecoration="underline"
+          textUnderlineOffset="3px"
+        >
           Export CSV
         </chakra.a>
       </Flex>
       <Box overflowY="auto" flex="1" role="region" aria-label="findings">
-        {list.findings.length === 0 && <Empty title="Nothing to say against the draft">No rule is shadowed, too wide or never hit, and no group is empty.</Empty>}
+        {list.findings.length === 0 && (
+          <Empty title="Nothing to say against the draft">
+            No rule is shadowed, too wide or never hit, and no group is empty.
+          </Empty>
+        )}
         {list.findings.map((f) => (
-          <Flex key={`${f.line} ${f.kind}`} gap="12px" py="5px" align="baseline" borderBottomWidth="1px" borderColor="line2" data-finding={f.kind}>
+          <Flex
+            key={`${f.line} ${f.kind}`}
+            gap="12px"
+            py="5px"
+            align="baseline"
+            borderBottomWidth="1px"
+            borderColor="line2"
+            data-finding={f.kind}
+          >
             <Text color="open" fontWeight="500" w="140px" flexShrink={0}>
               {f.kind}
             </Text>
-            <Link w="30%" flexShrink={0} overflow="hidden" textOverflow="ellipsis" whiteSpace="nowrap" title={f.text} onClick={() => go(f)}>
+            <Link
+              w="30%"
+              flexShrink={0}
+              overflow="hidden"
+              textOverflow="ellipsis"
+              whiteSpace="nowrap"
+              title={f.text}
+              onClick={() => go(f)}
+            >
               {f.group ?? (f.text || "the policy")}
             </Link>
             <Text flex="1" minW="0" color="soft">

@@ -26,7 +26,21 @@ export function ForPart() {
   return (
     <Flex gap="6px" align="center" color="soft" onPointerEnter={() => setWanted(true)} onFocus={() => setWanted(true)}>
       <label htmlFor="for-part">For</label>
-      <chakra.select id="for-part" value={chosen} onChange={(e) => change({ for: e.target.value })} bg="sheet" color="ink" borderWidth="1px" borderColor="line" borderRadius="5px" h="27px" px="6px" fontSize="12.5px" w="140px" title="whose part of the estate is shown">
+      <chakra.select
+        id="for-part"
+        value={chosen}
+        onChange={(e) => change({ for: e.target.value })}
+        bg="sheet"
+        color="ink"
+        borderWidth="1px"
+        borderColor="line"
+        borderRadius="5px"
+        h="27px"
+        px="6px"
+        fontSize="12.5px"
+        w="140px"
+        title="whose part of the estate is shown"
+      >
         <option value="">everybody</option>
         {chosen && !known && <option value={chosen}>{chosen}</option>}
         {kinds.map(([, word], i) =>

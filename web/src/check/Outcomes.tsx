@@ -30,14 +30,20 @@ export function Outcomes({ c }: { c: Schemas["CheckOut"] }) {
               {shown}
             </chakra.td>
             {verdicts.map((v) => {
-              const odd = v === "reject" && o === "carried" ? "leak" : v === "permit" && o === "dropped" ? "choke" : undefined;
+              const odd =
+                v === "reject" && o === "carried" ? "leak" : v === "permit" && o === "dropped" ? "choke" : undefined;
               const value = c.outcomes[v]?.[o] ?? 0;
               return (
                 <chakra.td key={v} {...cell}>
                   {value === 0 ? (
                     <chakra.span color="soft">0</chakra.span>
                   ) : odd ? (
-                    <Link fontWeight="600" color={odd === "leak" ? "reject" : "permit"} onClick={() => change({ odd: "1", verdict: [v], outcome: null })} title={odd === "leak" ? "rejected, yet carried" : "permitted, yet dropped"}>
+                    <Link
+                      fontWeight="600"
+                      color={odd === "leak" ? "reject" : "permit"}
+                      onClick={() => change({ odd: "1", verdict: [v], outcome: null })}
+                      title={odd === "leak" ? "rejected, yet carried" : "permitted, yet dropped"}
+                    >
                       <Mark kind={odd} /> {plural(value, odd)}
                     </Link>
                   ) : (

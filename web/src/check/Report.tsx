@@ -29,7 +29,18 @@ export function Report() {
     <Flex direction="column" minH="0" flex="1" mt="8px" _print={{ display: "block" }}>
       <Flex gap="8px" align="center" pb="6px" borderBottomWidth="1px" borderColor="line" _print={{ display: "none" }}>
         <Text color="soft">Part by part, by</Text>
-        <chakra.select aria-label="parts of the report" value={by} onChange={(e) => change({ parts: e.target.value })} bg="sheet" borderWidth="1px" borderColor="line" borderRadius="5px" h="27px" px="6px" fontSize="12.5px">
+        <chakra.select
+          aria-label="parts of the report"
+          value={by}
+          onChange={(e) => change({ parts: e.target.value })}
+          bg="sheet"
+          borderWidth="1px"
+          borderColor="line"
+          borderRadius="5px"
+          h="27px"
+          px="6px"
+          fontSize="12.5px"
+        >
           {kinds.map(([value, word]) => (
             <option key={value} value={value}>
               {word}
@@ -50,13 +61,21 @@ export function Report() {
           </Btn>
         </Flex>
       </Flex>
-      <Box overflowY="auto" flex="1" pb="30px" maxW="1000px" data-report={r.changed} _print={{ overflow: "visible", maxW: "none", fontSize: "10.5px" }}>
+      <Box
+        overflowY="auto"
+        flex="1"
+        pb="30px"
+        maxW="1000px"
+        data-report={r.changed}
+        _print={{ overflow: "visible", maxW: "none", fontSize: "10.5px" }}
+      >
         <Text as="h2" fontFamily="heading" fontSize="20px" mt="12px">
           What the draft changes: {summary.data?.estate}
           {own && `, for ${own.replace(/^[^:]*:/, "")}`}
         </Text>
         <Text color="soft">
-          Draft, revision {r.draft.no} ({r.draft.author}, {r.draft.at && atMinute(r.draft.at)}), against revision {r.before.no} ({r.before.words}). Conversations from {atMinute(r.window[0]!)} to {atMinute(r.window[1]!)}.
+          Draft, revision {r.draft.no} ({r.draft.author}, {r.draft.at && atMinute(r.draft.at)}), against revision{" "}
+          {r.before.no} ({r.before.words}). Conversations from {atMinute(r.window[0]!)} to {atMinute(r.window[1]!)}.
         </Text>
         <Flex gap="40px" mt="10px" wrap="wrap" align="flex-start">
           <Numbers r={r} />
@@ -136,10 +155,16 @@ function Part({ p }: { p: R["parts"][number] }) {
   return (
     <Box mt="20px" data-report-part={p.name}>
       <Text as="h3" fontFamily="heading" fontSize="16px" _print={{ breakAfter: "avoid" }}>
-        {p.name} {p.owner && <chakra.span color="soft" fontSize="13px">{p.owner}</chakra.span>}
+        {p.name}{" "}
+        {p.owner && (
+          <chakra.span color="soft" fontSize="13px">
+            {p.owner}
+          </chakra.span>
+        )}
       </Text>
       <Text color="soft">
-        {plural(all, "conversation")}: {n(p.now.permit)} permit, {n(p.now.reject)} reject, {n(p.now.uncovered)} uncovered
+        {plural(all, "conversation")}: {n(p.now.permit)} permit, {n(p.now.reject)} reject, {n(p.now.uncovered)}{" "}
+        uncovered
       </Text>
       <FlowGroups head="Loses" list={p.loses} />
       <FlowGroups head="Gains" list={p.gains} />
@@ -152,7 +177,14 @@ function Part({ p }: { p: R["parts"][number] }) {
 
 function FlowGroups({ head, list }: { head: string; list: FlowGroup[] }) {
   if (list.length === 0) return null;
-  const cell = { py: "2px", pr: "10px", textAlign: "left", verticalAlign: "top", borderBottomWidth: "1px", borderColor: "line2" } as const;
+  const cell = {
+    py: "2px",
+    pr: "10px",
+    textAlign: "left",
+    verticalAlign: "top",
+    borderBottomWidth: "1px",
+    borderColor: "line2",
+  } as const;
   return (
     <chakra.table fontSize="12.5px" mt="6px" w="100%" data-flow-groups={head} _print={{ fontSize: "9.5px" }}>
       <thead>
@@ -214,7 +246,9 @@ function Promises({ r }: { r: R }) {
           </Text>
           {r.assertions.map((a) => (
             <Text key={a.sentence}>
-              <Mark kind={a.result === "holds" ? "permit" : a.result === "open" ? "uncovered" : "reject"} size={10} /> <b>{a.result}</b> {a.sentence} <chakra.span color="soft">{[a.note, a.example].filter(Boolean).join(": ")}</chakra.span>
+              <Mark kind={a.result === "holds" ? "permit" : a.result === "open" ? "uncovered" : "reject"} size={10} />{" "}
+              <b>{a.result}</b> {a.sentence}{" "}
+              <chakra.span color="soft">{[a.note, a.example].filter(Boolean).join(": ")}</chakra.span>
             </Text>
           ))}
         </Box>
@@ -226,7 +260,8 @@ function Promises({ r }: { r: R }) {
           </Text>
           {r.probes.map((p) => (
             <Text key={p.question}>
-              <b>{p.asExpected ? "as expected" : "not as expected"}</b> {p.question}, expected {p.want}: {p.words} <chakra.span color="soft">{p.reason}</chakra.span>
+              <b>{p.asExpected ? "as expected" : "not as expected"}</b> {p.question}, expected {p.want}: {p.words}{" "}
+              <chakra.span color="soft">{p.reason}</chakra.span>
             </Text>
           ))}
         </Box>

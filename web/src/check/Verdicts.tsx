@@ -16,7 +16,8 @@ const backs = { permit: "permitTint", reject: "rejectTint", uncovered: "openTint
 export function Verdicts({ c, query, measure }: { c: Schemas["CheckOut"]; query: LedgerQuery; measure: Measure }) {
   const { change } = useAddress();
   const on = query.verdict ?? [];
-  const value = (v: Verdict) => (measure === "bytes" ? (c.bytes[v] ?? 0) : measure === "pairs" ? (c.pairs?.[v] ?? 0) : c.counts[v]);
+  const value = (v: Verdict) =>
+    measure === "bytes" ? (c.bytes[v] ?? 0) : measure === "pairs" ? (c.pairs?.[v] ?? 0) : c.counts[v];
   const total = verdicts.reduce((s, v) => s + value(v), 0);
   const shown = measure === "bytes" ? bytes : n;
   return (
@@ -32,7 +33,9 @@ export function Verdicts({ c, query, measure }: { c: Schemas["CheckOut"]; query:
                 data-total={v}
                 aria-pressed={pressed}
                 title={`${shown(value(v))} ${measure === "bytes" ? "" : measure} ${v}${measure === "pairs" ? ": pairs of a client and a server, by the verdict that asks for most" : ""}. ${pressed ? "Shown below; press to show all" : "Press to show only these below"}`}
-                onClick={() => change({ verdict: pressed ? on.filter((x) => x !== v) : [...on, v], odd: null, asking: null })}
+                onClick={() =>
+                  change({ verdict: pressed ? on.filter((x) => x !== v) : [...on, v], odd: null, asking: null })
+                }
                 flex={`${Math.max(value(v) / Math.max(1, total), 0.0001)} 1 156px`}
                 minW="156px"
                 h="38px"
@@ -71,7 +74,12 @@ export function Verdicts({ c, query, measure }: { c: Schemas["CheckOut"]; query:
         <Text color="soft" fontSize="11.5px">
           counted by
         </Text>
-        <Switches label="counted by" on={[measure]} toggle={(m) => change({ measure: m === "conversations" ? null : m }, { replace: true })} options={(["conversations", "pairs", "bytes"] as Measure[]).map((m) => ({ value: m, shown: m }))} />
+        <Switches
+          label="counted by"
+          on={[measure]}
+          toggle={(m) => change({ measure: m === "conversations" ? null : m }, { replace: true })}
+          options={(["conversations", "pairs", "bytes"] as Measure[]).map((m) => ({ value: m, shown: m }))}
+        />
         {c.accepted > 0 && (
           <Text color="soft" fontSize="11.5px" data-settled={c.accepted}>
             {`${n(c.accepted)} rejected conversations are rightly so, says a probe`}
@@ -87,7 +95,9 @@ function Hours({ query, measure }: { query: LedgerQuery; measure: Measure }) {
   const w = useWindow();
   const box = useRef<HTMLDivElement>(null);
   const [width, setWidth] = useState(900);
-  const { data } = api.useQuery("get", "/api/v1/flows/strip", { params: { query: { ...w, ...query, bins: 112, measure } } });
+  const { data } = api.useQuery("get", "/api/v1/flows/strip", {
+    params: { query: { ...w, ...query, bins: 112, measure } },
+  });
   useEffect(() => {
     if (!box.current) return;
     const o = new ResizeObserver(([e]) => e && setWidth(e.contentRect.width));
@@ -109,9 +119,28 @@ function Hours({ query, measure }: { query: LedgerQuery; measure: Measure }) {
           return (
             <g key={b.at}>
               <title>{`${onDay(b.at)}: ${shown(b.permit)} permit, ${shown(b.reject)} reject, ${shown(b.uncovered)} uncovered`}</title>
-              <chakra.rect x={x} width={bar} y={`${height - h(b.permit)}px`} height={`${h(b.permit)}px`} fill="permit" opacity=".85" />
-              <chakra.rect x={x} width={bar} y={`${height - h(b.permit + b.reject)}px`} height={`${h(b.reject)}px`} fill="reject" />
-              <rect x={i * bw} width={Math.max(0.5, bw - 1)} y={height - h(b.permit + b.reject + b.uncovered)} height={h(b.uncovered)} fill="url(#undecided-dots)" />
+              <chakra.rect
+                x={x}
+                width={bar}
+                y={`${height - h(b.permit)}px`}
+                height={`${h(b.permit)}px`}
+                fill="permit"
+                opacity=".85"
+              />
+              <chakra.rect
+                x={x}
+                width={bar}
+                y={`${height - h(b.permit + b.reject)}px`}
+                height={`${h(b.reject)}px`}
+                fill="reject"
+              />
+              <rect
+                x={i * bw}
+                width={Math.max(0.5, bw - 1)}
+                y={height - h(b.permit + b.reject + b.uncovered)}
+                height={h(b.uncovered)}
+                fill="url(#undecided-dots)"
+              />
             </g>
           );
         })}

@@ -15,7 +15,9 @@ export function ConsequencesList({ c }: { c: C }) {
         {c.conversations.map((v) => (
           <Text key={v.before + v.after} title={v.examples?.join("\n")}>
             <Mark kind={v.before} /> → <Mark kind={v.after} /> <b>{n(v.count)}</b> {v.before} → {v.after}
-            {v.rules.length > 0 && <chakra.span color="soft"> through line {v.rules.slice(0, 4).join(", ")}</chakra.span>}
+            {v.rules.length > 0 && (
+              <chakra.span color="soft"> through line {v.rules.slice(0, 4).join(", ")}</chakra.span>
+            )}
           </Text>
         ))}
         {c.changed === 0 && <Text>none in the window</Text>}
@@ -23,8 +25,14 @@ export function ConsequencesList({ c }: { c: C }) {
       <Box>
         <Text color="soft">assertions</Text>
         {c.asserts.map((a) => (
-          <Text key={a.sentence} color={a.after === "broken" || a.after === "gone" ? "reject" : undefined} fontWeight={a.after === "broken" || a.after === "gone" ? "600" : undefined} data-assert={a.after}>
-            {a.before || "new"} → {a.after === "gone" ? "no longer asserted" : a.after}: {a.sentence.replace("assert ", "")}
+          <Text
+            key={a.sentence}
+            color={a.after === "broken" || a.after === "gone" ? "reject" : undefined}
+            fontWeight={a.after === "broken" || a.after === "gone" ? "600" : undefined}
+            data-assert={a.after}
+          >
+            {a.before || "new"} → {a.after === "gone" ? "no longer asserted" : a.after}:{" "}
+            {a.sentence.replace("assert ", "")}
           </Text>
         ))}
         {c.asserts.length === 0 && <Text>no change</Text>}
@@ -33,7 +41,12 @@ export function ConsequencesList({ c }: { c: C }) {
         <Box data-probes={c.probes.length}>
           <Text color="soft">probes</Text>
           {c.probes.map((p) => (
-            <Text key={p.question} color={p.asExpected ? undefined : "reject"} fontWeight={p.asExpected ? undefined : "600"} title={p.words}>
+            <Text
+              key={p.question}
+              color={p.asExpected ? undefined : "reject"}
+              fontWeight={p.asExpected ? undefined : "600"}
+              title={p.words}
+            >
               {p.asExpected ? "as expected again" : `no longer ${p.want}`}: {p.question}
             </Text>
           ))}

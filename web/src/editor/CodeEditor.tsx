@@ -50,9 +50,18 @@ const theme = EditorView.theme({
   ".cm-content": { caretColor: "var(--chakra-colors-accent)" },
   ".cm-cursor": { borderLeftColor: "var(--chakra-colors-accent)" },
   ".cm-gutters": { backgroundColor: "transparent", color: "var(--chakra-colors-soft)", border: "none" },
-  ".cm-selectionBackground, &.cm-focused .cm-selectionBackground": { backgroundColor: "var(--chakra-colors-tintStrong) !important" },
-  ".cm-tooltip": { backgroundColor: "var(--chakra-colors-sheet)", color: "var(--chakra-colors-ink)", border: "1px solid var(--chakra-colors-line)" },
-  ".cm-tooltip-autocomplete ul li[aria-selected]": { backgroundColor: "var(--chakra-colors-tintStrong)", color: "var(--chakra-colors-ink)" },
+  ".cm-selectionBackground, &.cm-focused .cm-selectionBackground": {
+    backgroundColor: "var(--chakra-colors-tintStrong) !important",
+  },
+  ".cm-tooltip": {
+    backgroundColor: "var(--chakra-colors-sheet)",
+    color: "var(--chakra-colors-ink)",
+    border: "1px solid var(--chakra-colors-line)",
+  },
+  ".cm-tooltip-autocomplete ul li[aria-selected]": {
+    backgroundColor: "var(--chakra-colors-tintStrong)",
+    color: "var(--chakra-colors-ink)",
+  },
 });
 
 type Props = {
@@ -78,7 +87,11 @@ export function CodeEditor({ value, onChange, errors, label, numbered, words, on
     const complete = (c: CompletionContext) => {
       const word = c.matchBefore(/[A-Za-z0-9_:][A-Za-z0-9_.:/-]*/);
       if (!word && !c.explicit) return null;
-      return { from: word?.from ?? c.pos, options: (live.current.words ?? []).map((label) => ({ label })), validFor: /^[A-Za-z0-9_.:/-]*$/ };
+      return {
+        from: word?.from ?? c.pos,
+        options: (live.current.words ?? []).map((label) => ({ label })),
+        validFor: /^[A-Za-z0-9_.:/-]*$/,
+      };
     };
     const v = new EditorView({
       parent: host.current!,
@@ -93,7 +106,11 @@ export function CodeEditor({ value, onChange, errors, label, numbered, words, on
           EditorView.lineWrapping,
           EditorView.contentAttributes.of({ "aria-label": label }),
           autocompletion({ override: [complete] }),
-          keymap.of([{ key: "Mod-Enter", run: () => (live.current.onSave?.(), true) }, ...defaultKeymap, ...historyKeymap]),
+          keymap.of([
+            { key: "Mod-Enter", run: () => (live.current.onSave?.(), true) },
+            ...defaultKeymap,
+            ...historyKeymap,
+          ]),
           EditorView.updateListener.of((u) => u.docChanged && live.current.onChange(u.state.doc.toString())),
           ...(numbered ? [lineNumbers(), lintGutter()] : []),
         ],
@@ -107,7 +124,8 @@ export function CodeEditor({ value, onChange, errors, label, numbered, words, on
   }, [label, numbered, autoFocus]);
   useEffect(() => {
     const v = view.current;
-    if (v && v.state.doc.toString() !== value) v.dispatch({ changes: { from: 0, to: v.state.doc.length, insert: value } });
+    if (v && v.state.doc.toString() !== value)
+      v.dispatch({ changes: { from: 0, to: v.state.doc.length, insert: value } });
   }, [value]);
   useEffect(() => {
     const v = view.current;
@@ -117,9 +135,26 @@ export function CodeEditor({ value, onChange, errors, label, numbered, words, on
       const line = doc.line(Math.min(Math.max(1, e.line), doc.lines));
       const from = Math.min(line.from + Math.max(0, e.column - 1), line.to);
       const word = /^\S+/.exec(doc.sliceString(from, line.to))?.[0].length ?? 0;
-      return { from: word ? from : Math.max(line.from, from - 1), to: Math.min(line.to, from + Math.max(1, word)), severity: "error", message: e.message };
+      return {
+        from: word ? from : Math.max(line.from, from - 1),
+        to: Math.min(line.to, from + Math.max(1, word)),
+        severity: "error",
+        message: e.message,
+      };
     });
     v.dispatch(setDiagnostics(v.state, found));
   }, [errors]);
-  return <Box ref={host} h={height} minH={height ? undefined : "40px"} overflow="hidden" borderWidth="1px" borderColor="line" borderRadius="5px" bg="sheet" _focusWithin={{ borderColor: "accent" }} />;
+  return (
+    <Box
+      ref={host}
+      h={height}
+      minH={height ? undefined : "40px"}
+      overflow="hidden"
+      borderWidth="1px"
+      borderColor="line"
+      borderRadius="5px"
+      bg="sheet"
+      _focusWithin={{ borderColor: "accent" }}
+    />
+  );
 }

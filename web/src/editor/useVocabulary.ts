@@ -8,6 +8,8 @@ export function useVocabulary(): string[] {
   return [
     ...(facets.data ?? []).flatMap((f) => [f.key, ...f.values.map((v) => quote(v.value))]),
     ...(groups.data ?? []).map((g) => quote(g.name)),
-    ..."and or not is in member of address outside any has lacks starts ends contains matches include exclude name id os kind permit reject apart on within same across until log".split(" "),
+    ..."and or not is in member of address outside any has lacks starts ends contains matches include exclude name id os kind permit reject apart on within same across until log".split(
+      " ",
+    ),
   ].filter((w, i, all) => all.indexOf(w) === i);
 }

@@ -29,7 +29,8 @@ export function ExportersView() {
                 <>Nobody has sent records yet.</>
               ) : (
                 <>
-                  {plural(data.exporters.length, "exporter")} {data.exporters.length === 1 ? "sends" : "send"} {rate < 10 ? rate.toFixed(1) : n(rate)} records a second
+                  {plural(data.exporters.length, "exporter")} {data.exporters.length === 1 ? "sends" : "send"}{" "}
+                  {rate < 10 ? rate.toFixed(1) : n(rate)} records a second
                   {missed > 0 ? `; ${n(missed)} were missed on the way` : "; nothing was missed on the way"}
                   {faulty > 0 && `; of ${n(faulty)}, some packets cannot be read`}.
                 </>
@@ -41,7 +42,10 @@ export function ExportersView() {
       </Flex>
       {error && <ProblemNote>{problem(error)}</ProblemNote>}
       {data && running.length === 0 && (
-        <ProblemNote>No collector runs: nothing is taken from exporters. The server starts one unless it is told not to (--ipfix off); its log says why if it could not.</ProblemNote>
+        <ProblemNote>
+          No collector runs: nothing is taken from exporters. The server starts one unless it is told not to (--ipfix
+          off); its log says why if it could not.
+        </ProblemNote>
       )}
       {data?.collectors.map((c) => (
         <Collector key={c.name} c={c} />
@@ -53,7 +57,9 @@ export function ExportersView() {
           <Empty title="Point an exporter here">
             {running[0] ? (
               <>
-                Records are taken at {running[0].listening.join(", ")}. IPFIX, NetFlow v5 and v9 and sFlow v5 are understood on each UDP port, IPFIX on TCP. To take them from other machines, start the program with, say, <chakra.code fontFamily="mono">--ipfix 0.0.0.0:4739 --exporters 10.20.0.0/16</chakra.code>.
+                Records are taken at {running[0].listening.join(", ")}. IPFIX, NetFlow v5 and v9 and sFlow v5 are
+                understood on each UDP port, IPFIX on TCP. To take them from other machines, start the program with,
+                say, <chakra.code fontFamily="mono">--ipfix 0.0.0.0:4739 --exporters 10.20.0.0/16</chakra.code>.
               </>
             ) : (
               <>Start the program with --ipfix 127.0.0.1:4739.</>
@@ -76,7 +82,13 @@ function Collector({ c }: { c: Schemas["CollectorOut"] }) {
     ["listens at", c.listening.join(", ")],
     ["in memory only", plural(c.waiting, "record")],
     ["remembered", plural(c.sessions, "session")],
-    ["on the way to the database", c.spooled ? `${plural(c.spooled, "batch", "batches")}, ${bytes(c.spoolBytes)}, ${n(c.behind)} s behind` : "nothing", c.behind > 30],
+    [
+      "on the way to the database",
+      c.spooled
+        ? `${plural(c.spooled, "batch", "batches")}, ${bytes(c.spoolBytes)}, ${n(c.behind)} s behind`
+        : "nothing",
+      c.behind > 30,
+    ],
     ["stored since the start", plural(c.records, "record")],
     ["sent twice and left out", plural(c.repeated, "record")],
   ];
@@ -84,12 +96,21 @@ function Collector({ c }: { c: Schemas["CollectorOut"] }) {
   if (c.dropped > 0) facts.push(["lost or unreadable in the spool", plural(c.dropped, "batch", "batches"), true]);
   if (c.early > 0) facts.push(["sent off early for want of room", plural(c.early, "session"), true]);
   if (c.unfinished > 0) facts.push(["lost when it was last killed, at most", plural(c.unfinished, "record"), true]);
-  if (c.jump) facts.push(["its clock was set", `${n(c.jumps)} ×, last ${atMinute(c.jump.at)} by ${n(Math.round(c.jump.seconds))} s`, true]);
+  if (c.jump)
+    facts.push([
+      "its clock was set",
+      `${n(c.jumps)} ×, last ${atMinute(c.jump.at)} by ${n(Math.round(c.jump.seconds))} s`,
+      true,
+    ]);
   if (c.tooMany > 0) facts.push(["of senders for whom there was no room", plural(c.tooMany, "packet"), true]);
   return (
     <Box fontSize="12px" mb="6px" opacity={c.quiet ? 0.6 : 1}>
       <Flex gap="4px 22px" wrap="wrap">
-        {c.quiet && <Text color="reject">The collector “{c.name}” has told nothing since {atMinute(c.told)}.</Text>}
+        {c.quiet && (
+          <Text color="reject">
+            The collector “{c.name}” has told nothing since {atMinute(c.told)}.
+          </Text>
+        )}
         {facts.map(([what, is, bad]) => (
           <Text key={what}>
             <chakra.span color="soft">{what}</chakra.span> <chakra.b color={bad ? "reject" : undefined}>{is}</chakra.b>
@@ -98,12 +119,15 @@ function Collector({ c }: { c: Schemas["CollectorOut"] }) {
       </Flex>
       {c.trouble && (
         <ProblemNote>
-          The database does not take records{c.troubleAt && ` since ${atMinute(c.troubleAt)}`}: {c.trouble}. They wait and are tried again; {c.lost > 0 ? `${plural(c.lost, "record")} were lost for want of room` : "nothing is lost yet"}.
+          The database does not take records{c.troubleAt && ` since ${atMinute(c.troubleAt)}`}: {c.trouble}. They wait
+          and are tried again;{" "}
+          {c.lost > 0 ? `${plural(c.lost, "record")} were lost for want of room` : "nothing is lost yet"}.
         </ProblemNote>
       )}
       {refused.length > 0 && (
         <ProblemNote>
-          Not allowed to send (--exporters), and left out: {refused.map(([a, k]) => `${a} (${plural(k, "packet")})`).join(", ")}
+          Not allowed to send (--exporters), and left out:{" "}
+          {refused.map(([a, k]) => `${a} (${plural(k, "packet")})`).join(", ")}
         </ProblemNote>
       )}
     </Box>
@@ -127,15 +151,29 @@ function SetAside() {
   return (
     <>
       <Text {...heading}>Set aside</Text>
-      <Text color="soft">The database refuses these for what they hold. Download them, put them right, import them; or forget them.</Text>
+      <Text color="soft">
+        The database refuses these for what they hold. Download them, put them right, import them; or forget them.
+      </Text>
       {data.map((b) => (
-        <Flex key={b.id} gap="14px" py="3px" borderBottomWidth="1px" borderColor="line2" align="baseline" data-set-aside>
+        <Flex
+          key={b.id}
+          gap="14px"
+          py="3px"
+          borderBottomWidth="1px"
+          borderColor="line2"
+          align="baseline"
+          data-set-aside
+        >
           <Text flexShrink={0}>{atMinute(b.at)}</Text>
           <Text flexShrink={0}>{plural(b.rows, "record")}</Text>
           <Text flex="1" minW="0" truncate title={b.reason}>
             {b.reason}
           </Text>
-          <chakra.a href={`/api/v1/refused-batches/${encodeURIComponent(b.id)}/records.csv`} download textDecoration="underline">
+          <chakra.a
+            href={`/api/v1/refused-batches/${encodeURIComponent(b.id)}/records.csv`}
+            download
+            textDecoration="underline"
+          >
             Download
           </chakra.a>
           <Link onClick={() => void forget(b.id)}>Forget</Link>
@@ -153,7 +191,16 @@ function Exporters({ all }: { all: Exporter[] }) {
       <thead>
         <tr>
           {heads.map((h) => (
-            <chakra.th key={h} textAlign={right.has(h) ? "right" : "left"} color="soft" fontWeight="500" px="8px" py="3px" borderBottomWidth="1px" borderColor="line">
+            <chakra.th
+              key={h}
+              textAlign={right.has(h) ? "right" : "left"}
+              color="soft"
+              fontWeight="500"
+              px="8px"
+              py="3px"
+              borderBottomWidth="1px"
+              borderColor="line"
+            >
               {h}
             </chakra.th>
           ))}
@@ -162,7 +209,11 @@ function Exporters({ all }: { all: Exporter[] }) {
       {all.map((e) => (
         <tbody key={e.collector + e.addr}>
           {e.streams.map((s, i) => (
-            <chakra.tr key={`${s.protocol} ${s.transport} ${s.port} ${s.domain}`} borderTopWidth={i ? 0 : "1px"} borderColor="line2">
+            <chakra.tr
+              key={`${s.protocol} ${s.transport} ${s.port} ${s.domain}`}
+              borderTopWidth={i ? 0 : "1px"}
+              borderColor="line2"
+            >
               <Cell>
                 {i === 0 && (
                   <>
@@ -171,11 +222,18 @@ function Exporters({ all }: { all: Exporter[] }) {
                 )}
               </Cell>
               <Cell>
-                {s.protocol} <chakra.span color="soft">{s.transport === "tcp" ? "over TCP, " : ""}{s.protocol === "NetFlow v5" ? "engine" : "domain"} {s.domain}</chakra.span>
+                {s.protocol}{" "}
+                <chakra.span color="soft">
+                  {s.transport === "tcp" ? "over TCP, " : ""}
+                  {s.protocol === "NetFlow v5" ? "engine" : "domain"} {s.domain}
+                </chakra.span>
               </Cell>
               <Cell>
                 {i === 0 && (
-                  <chakra.span title={utc(e.last)} color={Date.now() - Date.parse(e.last) > 300_000 ? "reject" : undefined}>
+                  <chakra.span
+                    title={utc(e.last)}
+                    color={Date.now() - Date.parse(e.last) > 300_000 ? "reject" : undefined}
+                  >
                     {ago(e.last)}
                   </chakra.span>
                 )}
@@ -183,23 +241,38 @@ function Exporters({ all }: { all: Exporter[] }) {
               <Cell right>{i === 0 && (e.rate < 10 ? e.rate.toFixed(1) : n(e.rate))}</Cell>
               <Cell right>{n(s.records)}</Cell>
               <Cell right>
-                <chakra.span color={s.missed ? "reject" : "soft"} title={`By the sequence numbers, in ${s.unit}; ${plural(s.late, "packet")} came late, it began anew ${plural(s.restarts, "time")}`}>
+                <chakra.span
+                  color={s.missed ? "reject" : "soft"}
+                  title={`By the sequence numbers, in ${s.unit}; ${plural(s.late, "packet")} came late, it began anew ${plural(s.restarts, "time")}`}
+                >
                   {s.missed ? plural(s.missed, s.unit.slice(0, -1)) : "none"}
                 </chakra.span>
               </Cell>
               <Cell right>
                 {s.templates || <chakra.span color="soft">–</chakra.span>}
                 {s.untemplated > 0 && (
-                  <chakra.span color="open" title="Sets that came before their template could not be read; exporters send templates again every few minutes">
+                  <chakra.span
+                    color="open"
+                    title="Sets that came before their template could not be read; exporters send templates again every few minutes"
+                  >
                     {" "}
                     {n(s.untemplated)} sets before theirs
                   </chakra.span>
                 )}
               </Cell>
-              <Cell right>{s.sampling > 1 ? `1 of ${n(s.sampling)}` : <chakra.span color="soft">all</chakra.span>}</Cell>
               <Cell right>
-                <chakra.span color={Math.abs(s.skew) > 30 ? "reject" : "soft"} title={Math.abs(s.skew) > 30 ? "Its clock is off: times are moved by as much" : undefined}>
-                  {s.protocol === "sFlow v5" ? "–" : Math.abs(s.skew) < 2 ? "right" : `${s.skew > 0 ? "slow" : "fast"} by ${lasting(Math.abs(s.skew))}`}
+                {s.sampling > 1 ? `1 of ${n(s.sampling)}` : <chakra.span color="soft">all</chakra.span>}
+              </Cell>
+              <Cell right>
+                <chakra.span
+                  color={Math.abs(s.skew) > 30 ? "reject" : "soft"}
+                  title={Math.abs(s.skew) > 30 ? "Its clock is off: times are moved by as much" : undefined}
+                >
+                  {s.protocol === "sFlow v5"
+                    ? "–"
+                    : Math.abs(s.skew) < 2
+                      ? "right"
+                      : `${s.skew > 0 ? "slow" : "fast"} by ${lasting(Math.abs(s.skew))}`}
                 </chakra.span>
               </Cell>
             </chakra.tr>
@@ -208,7 +281,12 @@ function Exporters({ all }: { all: Exporter[] }) {
             <tr>
               <chakra.td colSpan={heads.length} px="8px" pb="4px" color="reject" fontSize="12px">
                 {e.streams.length === 0 && <b>{e.name} </b>}
-                {e.unread.length > 0 && <>Not read: {e.unread.map((u) => `${plural(u.packets, "packet")} (${u.reason})`).join(", ")}. The last{e.faultAt && `, ${ago(e.faultAt)}`}: {e.fault}. </>}
+                {e.unread.length > 0 && (
+                  <>
+                    Not read: {e.unread.map((u) => `${plural(u.packets, "packet")} (${u.reason})`).join(", ")}. The last
+                    {e.faultAt && `, ${ago(e.faultAt)}`}: {e.fault}.{" "}
+                  </>
+                )}
                 <Link
                   onClick={() =>
                     void forget
@@ -238,7 +316,8 @@ function Cell({ children, right }: { children: React.ReactNode; right?: boolean 
   );
 }
 
-const lasting = (s: number) => (s < 120 ? `${n(s)} s` : s < 7200 ? `${n(s / 60)} min` : s < 172_800 ? `${n(s / 3600)} h` : `${n(s / 86_400)} days`);
+const lasting = (s: number) =>
+  s < 120 ? `${n(s)} s` : s < 7200 ? `${n(s / 60)} min` : s < 172_800 ? `${n(s / 3600)} h` : `${n(s / 86_400)} days`;
 const ago = (t: string) => {
   const s = (Date.now() - Date.parse(t)) / 1000;
   return s < 3 ? "now" : `${lasting(s)} ago`;
@@ -263,13 +342,22 @@ function SaidOfPorts() {
     <>
       <Text {...heading}>Which end is the server</Text>
       <Text color="soft" maxW="880px">
-        It is found from what exporters say, from TCP flags, from how many use a port, from who was heard first, and from registered ports; each record says what decided. Where that was wrong, unfold the conversation and say so; it is remembered here.
+        It is found from what exporters say, from TCP flags, from how many use a port, from who was heard first, and
+        from registered ports; each record says what decided. Where that was wrong, unfold the conversation and say so;
+        it is remembered here.
       </Text>
       {wrong && <ProblemNote>{wrong}</ProblemNote>}
       {data?.map((p) => (
         <Flex key={p.service + p.kind + p.place} gap="10px" py="2px" align="baseline">
           <chakra.span fontFamily="mono">{p.service}</chakra.span>
-          <span>is a service {p.kind === "everywhere" ? "wherever it is used" : p.kind === "group" ? `of every member of ${p.place}` : `of ${p.place}`}</span>
+          <span>
+            is a service{" "}
+            {p.kind === "everywhere"
+              ? "wherever it is used"
+              : p.kind === "group"
+                ? `of every member of ${p.place}`
+                : `of ${p.place}`}
+          </span>
           <chakra.span color="soft" title={p.at && utc(p.at)}>
             said by {p.author}, {p.at && atMinute(p.at)}
             {!p.applied && ", being applied"}

@@ -32,13 +32,21 @@ export function FlowsView() {
           {strip.error && <ProblemNote>{problem(strip.error)}</ProblemNote>}
         </Box>
         <Btn onClick={() => void navigate(`/flows/exporters${along}`)}>
-          Exporters{rate >= 0.5 ? `: ${n(rate)} records/s` : exporters.data?.exporters.length ? `: ${n(exporters.data.exporters.length)}, quiet` : ""}
+          Exporters
+          {rate >= 0.5
+            ? `: ${n(rate)} records/s`
+            : exporters.data?.exporters.length
+              ? `: ${n(exporters.data.exporters.length)}, quiet`
+              : ""}
         </Btn>
         <Btn onClick={() => setImporting(true)}>Import flows…</Btn>
       </Flex>
       {none ? (
         <Empty title="No flows yet">
-          Send IPFIX, NetFlow or sFlow to {listening.length ? listening.join(", ") : "the collector, which does not run: start it with --ipfix"}; import a file (CSV with any headings, JSON Lines, IPFIX, or a packet capture); or start the program with --demo to look around in a made-up company.
+          Send IPFIX, NetFlow or sFlow to{" "}
+          {listening.length ? listening.join(", ") : "the collector, which does not run: start it with --ipfix"}; import
+          a file (CSV with any headings, JSON Lines, IPFIX, or a packet capture); or start the program with --demo to
+          look around in a made-up company.
           <Flex mt="10px" gap="8px">
             <Btn primary onClick={() => setImporting(true)}>
               Import flows…
@@ -50,7 +58,10 @@ export function FlowsView() {
         <>
           <MapPart query={query} />
           <LedgerBar query={query} />
-          <Ledger query={query} empty={<Empty title="Nothing agrees with these filters">Take one away, or widen the window.</Empty>} />
+          <Ledger
+            query={query}
+            empty={<Empty title="Nothing agrees with these filters">Take one away, or widen the window.</Empty>}
+          />
         </>
       )}
       <ImportDialog kind="flows" open={importing} onClose={() => setImporting(false)} />
@@ -71,7 +82,9 @@ function Answer() {
   const names = columnsOf(m);
   const gates = m.gates.filter((g) => names.includes(g.clientColumn) && names.includes(g.serverColumn));
   const open = gates.filter((g) => g.counts.uncovered > 0).sort((a, b) => b.counts.uncovered - a.counts.uncovered);
-  const stray = m.gates.filter((g) => g.clientColumn === "~nowhere" && names.includes(g.serverColumn) && g.counts.uncovered > 0);
+  const stray = m.gates.filter(
+    (g) => g.clientColumn === "~nowhere" && names.includes(g.serverColumn) && g.counts.uncovered > 0,
+  );
   const rejected = gates.reduce((s, g) => s + g.counts.reject, 0);
   const first = open[0];
   const stream = first?.top.find((t) => t.verdict === "uncovered");
@@ -82,29 +95,48 @@ function Answer() {
         <>No traffic crosses a wall{names.length > 1 ? ` between ${names.join(", ")}` : ""}</>
       ) : (
         <>
-          <Link onClick={() => pick(gates.map(pathOf))}>{plural(gates.length, "gate")}</Link> {gates.length === 1 ? "pierces" : "pierce"} the walls
+          <Link onClick={() => pick(gates.map(pathOf))}>{plural(gates.length, "gate")}</Link>{" "}
+          {gates.length === 1 ? "pierces" : "pierce"} the walls
           {first && (
             <>
               ; through {open.length === 1 ? "one" : n(open.length)},{" "}
-              <Link onClick={() => pick(open.map(pathOf), "uncovered")}>{plural(open.reduce((s, g) => s + g.counts.uncovered, 0), "conversation")}</Link> that no rule decides
+              <Link onClick={() => pick(open.map(pathOf), "uncovered")}>
+                {plural(
+                  open.reduce((s, g) => s + g.counts.uncovered, 0),
+                  "conversation",
+                )}
+              </Link>{" "}
+              that no rule decides
               {stream && `, mostly ${stream.client} → ${stream.server}`}
             </>
           )}
           {!first && stray.length === 0 && rejected > 0 && (
             <>
-              ; <Link onClick={() => pick(gates.map(pathOf), "reject")}>{n(rejected)}</Link> of their conversations are rejected
+              ; <Link onClick={() => pick(gates.map(pathOf), "reject")}>{n(rejected)}</Link> of their conversations are
+              rejected
             </>
           )}
         </>
       )}
       {stray.length > 0 && (
         <>
-          ; no rule decides <Link onClick={() => pick(stray.map(pathOf), "uncovered")}>{plural(stray.reduce((sum, g) => sum + g.counts.uncovered, 0), "conversation")}</Link> of workloads without a place
+          ; no rule decides{" "}
+          <Link onClick={() => pick(stray.map(pathOf), "uncovered")}>
+            {plural(
+              stray.reduce((sum, g) => sum + g.counts.uncovered, 0),
+              "conversation",
+            )}
+          </Link>{" "}
+          of workloads without a place
         </>
       )}
       {!!check.data?.leaks && (
         <>
-          ; <Link onClick={() => change({ odd: "1", verdict: null, path: null })}>{plural(check.data.leaks, "leak")}</Link> slip past
+          ;{" "}
+          <Link onClick={() => change({ odd: "1", verdict: null, path: null })}>
+            {plural(check.data.leaks, "leak")}
+          </Link>{" "}
+          slip past
         </>
       )}
       .

@@ -20,14 +20,32 @@ export function Kept() {
   const field = (name: "conversationDays" | "recordDays" | "mostBytes", label: string, unit: string, scale = 1) => (
     <chakra.label display="flex" gap="6px" alignItems="center">
       {label}
-      <Input {...inputStyle} w="76px" type="number" min={0} aria-label={label} value={is[name] ? String(is[name] / scale) : ""} placeholder="all" onChange={(e) => setDraft({ conversationDays: is.conversationDays, recordDays: is.recordDays, mostBytes: is.mostBytes, [name]: Math.max(0, Math.round(Number(e.target.value) * scale)) })} />
+      <Input
+        {...inputStyle}
+        w="76px"
+        type="number"
+        min={0}
+        aria-label={label}
+        value={is[name] ? String(is[name] / scale) : ""}
+        placeholder="all"
+        onChange={(e) =>
+          setDraft({
+            conversationDays: is.conversationDays,
+            recordDays: is.recordDays,
+            mostBytes: is.mostBytes,
+            [name]: Math.max(0, Math.round(Number(e.target.value) * scale)),
+          })
+        }
+      />
       {unit}
     </chakra.label>
   );
   const save = async () => {
     setWrong(undefined);
     try {
-      await put.mutateAsync({ body: { conversationDays: is.conversationDays, recordDays: is.recordDays, mostBytes: is.mostBytes } });
+      await put.mutateAsync({
+        body: { conversationDays: is.conversationDays, recordDays: is.recordDays, mostBytes: is.mostBytes },
+      });
       setDraft(undefined);
       say("How long traffic is kept is changed");
       await caughtUp();
@@ -43,7 +61,9 @@ export function Kept() {
         How long traffic is kept
       </Text>
       <Text color="soft" mb="6px">
-        {r.days.length ? `${bytes(r.bytes)} on disk, from ${first ? onDay(first.day) : "now"} on. ` : "Nothing is stored yet. "}
+        {r.days.length
+          ? `${bytes(r.bytes)} on disk, from ${first ? onDay(first.day) : "now"} on. `
+          : "Nothing is stored yet. "}
         Conversations by the hour are small and worth a year; single records are for looking closely at the last weeks.
       </Text>
       <Flex gap="20px" wrap="wrap" align="center">
@@ -67,7 +87,10 @@ export function Kept() {
             : `This deletes ${["conversations", "records"]
                 .map((what) => deletes.filter((d) => d.what === what))
                 .filter((d) => d.length)
-                .map((d) => `the ${d[0]!.what} of ${plural(d.length, "day")} (${onDay(d[0]!.day)} to ${onDay(d.at(-1)!.day)}${d.some((x) => x.rows) ? `, about ${n(d.reduce((s, x) => s + x.rows, 0))} rows` : ""})`)
+                .map(
+                  (d) =>
+                    `the ${d[0]!.what} of ${plural(d.length, "day")} (${onDay(d[0]!.day)} to ${onDay(d.at(-1)!.day)}${d.some((x) => x.rows) ? `, about ${n(d.reduce((s, x) => s + x.rows, 0))} rows` : ""})`,
+                )
                 .join(", and ")}. It cannot be undone.`}
         </Text>
       )}

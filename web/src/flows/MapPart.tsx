@@ -15,7 +15,12 @@ export function MapPart({ query }: { query: LedgerQuery }) {
   const path = query.path ?? [];
   // The map shows everything; what is chosen on it is picked out below.
   const asked = { ...query, path: undefined, verdict: path.length ? undefined : query.verdict };
-  const { data, error } = api.useQuery("get", "/api/v1/flows/map", { params: { query: { ...w, ...asked } } }, { enabled: shape !== "off" });
+  const { data, error } = api.useQuery(
+    "get",
+    "/api/v1/flows/map",
+    { params: { query: { ...w, ...asked } } },
+    { enabled: shape !== "off" },
+  );
   const picked = path.flatMap((p) => [p, ...verdict.map((v) => `${p}&${v}`)]);
   const pick = (paths: string[], v?: Verdict) => {
     const on = path.join() === paths.join() && (v ? verdict.length === 1 && verdict[0] === v : verdict.length === 0);
@@ -38,25 +43,61 @@ export function MapPart({ query }: { query: LedgerQuery }) {
         />
         {shape !== "off" && (
           <Flex gap="5px" align="center" color="soft" fontSize="12px">
-            <KeySelect label="columns of the map" keys={keys} value={query.columns ?? "env"} set={(v) => choose("columns", v)} />
+            <KeySelect
+              label="columns of the map"
+              keys={keys}
+              value={query.columns ?? "env"}
+              set={(v) => choose("columns", v)}
+            />
             ×
-            <KeySelect label="rows of the map" keys={keys} value={query.rows ?? "tier"} set={(v) => choose("rows", v)} />
-            <Text>by workloads’ tags; what pierces a wall is a gate. Choose a plot, a channel or a gate to see it below.</Text>
+            <KeySelect
+              label="rows of the map"
+              keys={keys}
+              value={query.rows ?? "tier"}
+              set={(v) => choose("rows", v)}
+            />
+            <Text>
+              by workloads’ tags; what pierces a wall is a gate. Choose a plot, a channel or a gate to see it below.
+            </Text>
           </Flex>
         )}
       </Flex>
       {error && <ProblemNote>{problem(error)}</ProblemNote>}
       {data && shape === "drawn" && data.columns.length > 0 && <TerraceMap map={data} picked={picked} pick={pick} />}
-      {data && shape === "drawn" && data.columns.length === 0 && <Text color="soft">No workload has a value for “{query.columns ?? "env"}” yet: tag some, or choose other columns.</Text>}
+      {data && shape === "drawn" && data.columns.length === 0 && (
+        <Text color="soft">
+          No workload has a value for “{query.columns ?? "env"}” yet: tag some, or choose other columns.
+        </Text>
+      )}
       {data && shape === "table" && <TerraceTable map={data} picked={picked} pick={pick} />}
     </Box>
   );
 }
 
-function KeySelect({ label, keys, value, set }: { label: string; keys: string[]; value: string; set: (v: string) => void }) {
+function KeySelect({
+  label,
+  keys,
+  value,
+  set,
+}: {
+  label: string;
+  keys: string[];
+  value: string;
+  set: (v: string) => void;
+}) {
   const all = keys.includes(value) ? keys : [value, ...keys];
   return (
-    <chakra.select aria-label={label} value={value} onChange={(e) => set(e.target.value)} bg="sheet" borderWidth="1px" borderColor="line" borderRadius="4px" color="ink" h="22px">
+    <chakra.select
+      aria-label={label}
+      value={value}
+      onChange={(e) => set(e.target.value)}
+      bg="sheet"
+      borderWidth="1px"
+      borderColor="line"
+      borderRadius="4px"
+      color="ink"
+      h="22px"
+    >
       {all.map((k) => (
         <option key={k}>{k}</option>
       ))}

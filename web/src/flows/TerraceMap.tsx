@@ -26,7 +26,14 @@ export function TerraceMap({ map, picked, pick }: { map: Terrace; picked: string
   const height = floor + 22;
   const left = (i: number) => i * (wide + wall);
   return (
-    <chakra.svg viewBox={`-1 0 ${width + 2} ${height}`} width="100%" display="block" fontSize="10.5px" role="group" aria-label="the terrace map; the same stands in its table">
+    <chakra.svg
+      viewBox={`-1 0 ${width + 2} ${height}`}
+      width="100%"
+      display="block"
+      fontSize="10.5px"
+      role="group"
+      aria-label="the terrace map; the same stands in its table"
+    >
       <chakra.rect width={`${width}px`} height={`${top - 3}px`} fill="line2" />
       <text x="8" y="13" fill="currentColor">
         Outside
@@ -39,17 +46,49 @@ export function TerraceMap({ map, picked, pick }: { map: Terrace; picked: string
         const lanes = lanesOf(map, c.name);
         const used = Math.max(0, ...lanes.map((x) => x.lane + 1)) * laneWidth;
         return (
-        <g key={c.name} transform={`translate(${left(i)} 0)`}>
-          <Edge map={map} column={c.name} place="~outside" y={13} x={i === 0 ? 70 : 4} picked={picked} pick={pick} />
-          <Edge map={map} column={c.name} place="~nowhere" y={floor + 17} x={i === 0 ? 170 : 4} picked={picked} pick={pick} />
-          <text x={2} y={top + 13} fontWeight="600" fontSize="12" fill="currentColor">
-            {c.name} <chakra.tspan fontWeight="400" fill="soft" fontSize="10.5px">{plural(c.workloads, "workload")}</chakra.tspan>
-          </text>
-          {map.rows.map((r, j) => (
-            <PlotBox key={r.name} map={map} column={c.name} row={r.name} x={j * step} y={top + head + j * tall} w={wide - (rows - 1) * step} h={tall} taken={used - (rows - 1 - j) * step} picked={picked} pick={pick} />
-          ))}
-          <Channels lanes={lanes} rows={map.rows.map((r) => r.name)} column={c.name} w={wide} y={top + head} tall={tall} picked={picked} pick={pick} />
-        </g>
+          <g key={c.name} transform={`translate(${left(i)} 0)`}>
+            <Edge map={map} column={c.name} place="~outside" y={13} x={i === 0 ? 70 : 4} picked={picked} pick={pick} />
+            <Edge
+              map={map}
+              column={c.name}
+              place="~nowhere"
+              y={floor + 17}
+              x={i === 0 ? 170 : 4}
+              picked={picked}
+              pick={pick}
+            />
+            <text x={2} y={top + 13} fontWeight="600" fontSize="12" fill="currentColor">
+              {c.name}{" "}
+              <chakra.tspan fontWeight="400" fill="soft" fontSize="10.5px">
+                {plural(c.workloads, "workload")}
+              </chakra.tspan>
+            </text>
+            {map.rows.map((r, j) => (
+              <PlotBox
+                key={r.name}
+                map={map}
+                column={c.name}
+                row={r.name}
+                x={j * step}
+                y={top + head + j * tall}
+                w={wide - (rows - 1) * step}
+                h={tall}
+                taken={used - (rows - 1 - j) * step}
+                picked={picked}
+                pick={pick}
+              />
+            ))}
+            <Channels
+              lanes={lanes}
+              rows={map.rows.map((r) => r.name)}
+              column={c.name}
+              w={wide}
+              y={top + head}
+              tall={tall}
+              picked={picked}
+              pick={pick}
+            />
+          </g>
         );
       })}
       {map.columns.slice(1).map((c, i) => (
@@ -60,7 +99,17 @@ export function TerraceMap({ map, picked, pick }: { map: Terrace; picked: string
 }
 
 /** Something on the map that can be chosen, with the mouse or the keyboard. */
-function Choice({ label, on, act, children }: { label: string; on: boolean; act: () => void; children: React.ReactNode }) {
+function Choice({
+  label,
+  on,
+  act,
+  children,
+}: {
+  label: string;
+  on: boolean;
+  act: () => void;
+  children: React.ReactNode;
+}) {
   return (
     <chakra.g
       role="button"
@@ -86,7 +135,18 @@ function Choice({ label, on, act, children }: { label: string; on: boolean; act:
 
 type Part = { map: Terrace; picked: string[]; pick: Pick };
 
-function PlotBox({ map, column, row, x, y, w, h, taken, picked, pick }: Part & { column: string; row: string; x: number; y: number; w: number; h: number; taken: number }) {
+function PlotBox({
+  map,
+  column,
+  row,
+  x,
+  y,
+  w,
+  h,
+  taken,
+  picked,
+  pick,
+}: Part & { column: string; row: string; x: number; y: number; w: number; h: number; taken: number }) {
   const plot = map.plots.find((p) => p.column === column && p.row === row);
   const parts = plot?.parts ?? [];
   const free = w - Math.max(0, taken) - 6;
@@ -98,9 +158,26 @@ function PlotBox({ map, column, row, x, y, w, h, taken, picked, pick }: Part & {
   const same = map.channels.find((p) => p.clientColumn === column && p.clientRow === row && p.serverRow === row);
   return (
     <g transform={`translate(${x} ${y})`}>
-      <Choice label={`${row} in ${column}: ${plural(total, "workload")}; show what reaches them`} on={picked.includes(path)} act={() => pick([path])}>
-        <chakra.rect width={`${w}px`} height={`${h - 5}px`} fill={empty ? "transparent" : "sheet"} stroke="line" strokeDasharray={empty ? "3 3" : undefined} />
-        <chakra.rect className="lit" width={`${w}px`} height={`${h - 5}px`} fill="none" stroke="accent" strokeWidth="1.5" />
+      <Choice
+        label={`${row} in ${column}: ${plural(total, "workload")}; show what reaches them`}
+        on={picked.includes(path)}
+        act={() => pick([path])}
+      >
+        <chakra.rect
+          width={`${w}px`}
+          height={`${h - 5}px`}
+          fill={empty ? "transparent" : "sheet"}
+          stroke="line"
+          strokeDasharray={empty ? "3 3" : undefined}
+        />
+        <chakra.rect
+          className="lit"
+          width={`${w}px`}
+          height={`${h - 5}px`}
+          fill="none"
+          stroke="accent"
+          strokeWidth="1.5"
+        />
         <chakra.rect y={`${h - 5}px`} width={`${w}px`} height="3px" fill="line" />
         <chakra.text x="6px" y="13px" fill="soft">
           {row}
@@ -120,8 +197,17 @@ function PlotBox({ map, column, row, x, y, w, h, taken, picked, pick }: Part & {
         )}
       </Choice>
       {same && (
-        <Choice label={`within ${row} in ${column}: ${plural(sum(same), "conversation")}`} on={picked.includes(pathOf(same))} act={() => pick([pathOf(same)])}>
-          <chakra.text x="6px" y={`${h - 10}px`} fill={same.counts.uncovered ? "open" : same.counts.reject ? "reject" : "soft"} textDecoration={picked.includes(pathOf(same)) ? "underline" : undefined}>
+        <Choice
+          label={`within ${row} in ${column}: ${plural(sum(same), "conversation")}`}
+          on={picked.includes(pathOf(same))}
+          act={() => pick([pathOf(same)])}
+        >
+          <chakra.text
+            x="6px"
+            y={`${h - 10}px`}
+            fill={same.counts.uncovered ? "open" : same.counts.reject ? "reject" : "soft"}
+            textDecoration={picked.includes(pathOf(same)) ? "underline" : undefined}
+          >
             ↻{short(sum(same))}
           </chakra.text>
         </Choice>
@@ -155,7 +241,19 @@ function Dots({ n: count, open, lines }: { n: number; open: number; lines: numbe
     <g>
       {Array.from({ length: count }, (_, i) => {
         const at = { cx: 3.5 + (i % 5) * 7.5, cy: 21 + Math.floor(i / 5) * 8 };
-        return i >= count - open ? <chakra.circle key={i} cx={`${at.cx}px`} cy={`${at.cy}px`} r="2.4px" fill="none" stroke="open" strokeWidth="1.3" /> : <circle key={i} {...at} r="2.9" fill="currentColor" opacity=".55" />;
+        return i >= count - open ? (
+          <chakra.circle
+            key={i}
+            cx={`${at.cx}px`}
+            cy={`${at.cy}px`}
+            r="2.4px"
+            fill="none"
+            stroke="open"
+            strokeWidth="1.3"
+          />
+        ) : (
+          <circle key={i} {...at} r="2.9" fill="currentColor" opacity=".55" />
+        );
       })}
     </g>
   );
@@ -194,7 +292,16 @@ function lanesOf(map: Terrace, column: string): Lane[] {
 
 const laneWidth = 12;
 
-function Channels({ lanes, rows, column, w, y, tall, picked, pick }: Omit<Part, "map"> & { lanes: Lane[]; rows: string[]; column: string; w: number; y: number; tall: number }) {
+function Channels({
+  lanes,
+  rows,
+  column,
+  w,
+  y,
+  tall,
+  picked,
+  pick,
+}: Omit<Part, "map"> & { lanes: Lane[]; rows: string[]; column: string; w: number; y: number; tall: number }) {
   return (
     <g>
       {lanes.map(({ a, b, lane, ways }) => {
@@ -209,11 +316,36 @@ function Channels({ lanes, rows, column, w, y, tall, picked, pick }: Omit<Part, 
         const down = ways.some((p) => p.serverRow === rows[b]);
         const up = ways.some((p) => p.serverRow === rows[a]);
         return (
-          <Choice key={paths.join()} label={`in ${column}: ${ways.map((p) => `${p.clientRow} → ${p.serverRow} ${tell(p)}`).join("; ")}`} on={paths.some((p) => picked.includes(p))} act={() => pick(paths)}>
+          <Choice
+            key={paths.join()}
+            label={`in ${column}: ${ways.map((p) => `${p.clientRow} → ${p.serverRow} ${tell(p)}`).join("; ")}`}
+            on={paths.some((p) => picked.includes(p))}
+            act={() => pick(paths)}
+          >
             <path d={`M${x} ${y1}V${y2}`} stroke="transparent" strokeWidth="12" />
-            <chakra.path className="lit" d={`M${x} ${y1}V${y2}`} stroke="accent" strokeOpacity=".35" strokeWidth={t + 6} />
-            {counts.permit > 0 && <chakra.path d={`M${x} ${y1}V${y2}`} stroke="permit" strokeWidth={t} opacity={worst === "permit" ? 0.9 : 0.35} />}
-            {worst !== "permit" && <chakra.path d={`M${x} ${y1}V${y2}`} stroke={ink[worst]} strokeWidth="2.2" strokeDasharray={worst === "uncovered" ? "2 2" : undefined} />}
+            <chakra.path
+              className="lit"
+              d={`M${x} ${y1}V${y2}`}
+              stroke="accent"
+              strokeOpacity=".35"
+              strokeWidth={t + 6}
+            />
+            {counts.permit > 0 && (
+              <chakra.path
+                d={`M${x} ${y1}V${y2}`}
+                stroke="permit"
+                strokeWidth={t}
+                opacity={worst === "permit" ? 0.9 : 0.35}
+              />
+            )}
+            {worst !== "permit" && (
+              <chakra.path
+                d={`M${x} ${y1}V${y2}`}
+                stroke={ink[worst]}
+                strokeWidth="2.2"
+                strokeDasharray={worst === "uncovered" ? "2 2" : undefined}
+              />
+            )}
             {down && <chakra.path d={`M${x - 4.5} ${y2 - 4}h9l-4.5 6.5z`} fill={ink[worst]} />}
             {up && <chakra.path d={`M${x - 4.5} ${y1 + 4}h9l-4.5 -6.5z`} fill={ink[worst]} />}
           </Choice>
@@ -224,7 +356,10 @@ function Channels({ lanes, rows, column, w, y, tall, picked, pick }: Omit<Part, 
 }
 
 function tell(p: Passage) {
-  return verdicts.filter((v) => p.counts[v]).map((v) => `${n(p.counts[v])} ${v === "permit" ? "permitted" : v === "reject" ? "rejected" : "uncovered"}`).join(", ");
+  return verdicts
+    .filter((v) => p.counts[v])
+    .map((v) => `${n(p.counts[v])} ${v === "permit" ? "permitted" : v === "reject" ? "rejected" : "uncovered"}`)
+    .join(", ");
 }
 
 /** A wall, and the gates that traffic has broken into it. */
@@ -246,7 +381,12 @@ function Wall({ map, index, x, y, h, picked, pick }: Part & { index: number; x: 
     <g>
       <chakra.rect x={`${middle - 6}px`} y={`${y}px`} width="12px" height={`${h}px`} fill="volumeFaint" stroke="line" />
       {Array.from({ length: Math.floor(h / 6) }, (_, i) => (
-        <chakra.path key={i} d={`M${middle - 6} ${y + i * 6}h12M${middle + (i % 2 ? -2 : 2)} ${y + i * 6}v6`} stroke="paper" strokeWidth=".8" />
+        <chakra.path
+          key={i}
+          d={`M${middle - 6} ${y + i * 6}h12M${middle + (i % 2 ? -2 : 2)} ${y + i * 6}v6`}
+          stroke="paper"
+          strokeWidth=".8"
+        />
       ))}
       {shown.map(({ p, v }, i) => {
         const cy = y + 15 + i * slot;
@@ -264,17 +404,66 @@ function Wall({ map, index, x, y, h, picked, pick }: Part & { index: number; x: 
             on={picked.includes(`${path}&${v}`)}
             act={() => pick([path], v)}
           >
-            <chakra.rect x={`${middle - 7}px`} y={`${cy - 6 - t / 2}px`} width="14px" height={`${12 + t}px`} fill="paper" />
-            <chakra.path d={`M${middle - 8} ${cy - 6 - t / 2}h16M${middle - 8} ${cy + 6 + t / 2}h16`} stroke="soft" strokeWidth="1.4" />
-            <chakra.rect className="lit" x={`${x + 4}px`} y={`${cy - 12}px`} width={`${wall - 8}px`} height={`${Math.min(slot - 2, 42)}px`} fill="none" stroke="accent" rx="3" />
-            <chakra.path d={`M${a} ${cy}H${b}`} stroke={ink[v]} strokeWidth={t} strokeDasharray={v === "uncovered" ? "2.5 2" : undefined} />
-            <chakra.path d={leftward ? `M${a + 4} ${cy - 5 - t / 2}L${a - 5} ${cy}L${a + 4} ${cy + 5 + t / 2}z` : `M${b - 4} ${cy - 5 - t / 2}L${b + 5} ${cy}L${b - 4} ${cy + 5 + t / 2}z`} fill={ink[v]} />
-            <chakra.text x={`${middle}px`} y={`${cy + 9 + t / 2 + 6}px`} textAnchor="middle" fill={ink[v]} fontWeight="600" stroke="paper" strokeWidth="3" paintOrder="stroke">
+            <chakra.rect
+              x={`${middle - 7}px`}
+              y={`${cy - 6 - t / 2}px`}
+              width="14px"
+              height={`${12 + t}px`}
+              fill="paper"
+            />
+            <chakra.path
+              d={`M${middle - 8} ${cy - 6 - t / 2}h16M${middle - 8} ${cy + 6 + t / 2}h16`}
+              stroke="soft"
+              strokeWidth="1.4"
+            />
+            <chakra.rect
+              className="lit"
+              x={`${x + 4}px`}
+              y={`${cy - 12}px`}
+              width={`${wall - 8}px`}
+              height={`${Math.min(slot - 2, 42)}px`}
+              fill="none"
+              stroke="accent"
+              rx="3"
+            />
+            <chakra.path
+              d={`M${a} ${cy}H${b}`}
+              stroke={ink[v]}
+              strokeWidth={t}
+              strokeDasharray={v === "uncovered" ? "2.5 2" : undefined}
+            />
+            <chakra.path
+              d={
+                leftward
+                  ? `M${a + 4} ${cy - 5 - t / 2}L${a - 5} ${cy}L${a + 4} ${cy + 5 + t / 2}z`
+                  : `M${b - 4} ${cy - 5 - t / 2}L${b + 5} ${cy}L${b - 4} ${cy + 5 + t / 2}z`
+              }
+              fill={ink[v]}
+            />
+            <chakra.text
+              x={`${middle}px`}
+              y={`${cy + 9 + t / 2 + 6}px`}
+              textAnchor="middle"
+              fill={ink[v]}
+              fontWeight="600"
+              stroke="paper"
+              strokeWidth="3"
+              paintOrder="stroke"
+            >
               {n(p.counts[v])} {v === "permit" ? "permitted" : v === "reject" ? "rejected" : "uncovered"}
               {far && ` → ${p.serverColumn}`}
             </chakra.text>
             {stream && slot > 36 && (
-              <chakra.text x={`${middle}px`} y={`${cy + 21 + t / 2 + 6}px`} textAnchor="middle" fill={ink[v]} stroke="paper" strokeWidth="3" paintOrder="stroke" fontSize="9.5px">
+              <chakra.text
+                x={`${middle}px`}
+                y={`${cy + 21 + t / 2 + 6}px`}
+                textAnchor="middle"
+                fill={ink[v]}
+                stroke="paper"
+                strokeWidth="3"
+                paintOrder="stroke"
+                fontSize="9.5px"
+              >
                 {clip(stream.client)} → {clip(stream.server)}
               </chakra.text>
             )}
@@ -282,7 +471,15 @@ function Wall({ map, index, x, y, h, picked, pick }: Part & { index: number; x: 
         );
       })}
       {gates.length > shown.length && (
-        <chakra.text x={`${middle}px`} y={`${y + h - 4}px`} textAnchor="middle" fill="soft" stroke="paper" strokeWidth="3" paintOrder="stroke">
+        <chakra.text
+          x={`${middle}px`}
+          y={`${y + h - 4}px`}
+          textAnchor="middle"
+          fill="soft"
+          stroke="paper"
+          strokeWidth="3"
+          paintOrder="stroke"
+        >
           and {gates.length - shown.length} more: see the table
         </chakra.text>
       )}
@@ -293,7 +490,15 @@ function Wall({ map, index, x, y, h, picked, pick }: Part & { index: number; x: 
 const clip = (s: string) => (s.length > 13 ? `${s.slice(0, 12)}…` : s);
 
 /** What passes between a column and outside, or what has no place. */
-function Edge({ map, column, place, x, y, picked, pick }: Part & { column: string; place: string; x: number; y: number }) {
+function Edge({
+  map,
+  column,
+  place,
+  x,
+  y,
+  picked,
+  pick,
+}: Part & { column: string; place: string; x: number; y: number }) {
   const into = map.gates.find((p) => p.clientColumn === place && p.serverColumn === column);
   const out = map.gates.find((p) => p.clientColumn === column && p.serverColumn === place);
   let at = x;
@@ -309,8 +514,22 @@ function Edge({ map, column, place, x, y, picked, pick }: Part & { column: strin
           at += 20 + text.length * 6.4;
           const path = pathOf(p);
           return (
-            <Choice key={path + v} label={`${placeName(p.clientColumn)} → ${placeName(p.serverColumn)}: ${n(p.counts[v])} ${v}`} on={picked.includes(`${path}&${v}`)} act={() => pick([path], v)}>
-              <chakra.rect className="lit" x={`${here - 4}px`} y={`${y - 11}px`} width={`${16 + text.length * 6.4}px`} height="15px" fill="none" stroke="accent" rx="3" />
+            <Choice
+              key={path + v}
+              label={`${placeName(p.clientColumn)} → ${placeName(p.serverColumn)}: ${n(p.counts[v])} ${v}`}
+              on={picked.includes(`${path}&${v}`)}
+              act={() => pick([path], v)}
+            >
+              <chakra.rect
+                className="lit"
+                x={`${here - 4}px`}
+                y={`${y - 11}px`}
+                width={`${16 + text.length * 6.4}px`}
+                height="15px"
+                fill="none"
+                stroke="accent"
+                rx="3"
+              />
               <chakra.text x={`${here}px`} y={`${y}px`} fill={ink[v]} fontWeight={v === "permit" ? "400" : "600"}>
                 {text}
               </chakra.text>
@@ -327,14 +546,26 @@ function Edge({ map, column, place, x, y, picked, pick }: Part & { column: strin
 
 /** The same as a table, for those who do not see the picture. */
 export function TerraceTable({ map, picked, pick }: { map: Terrace; picked: string[]; pick: Pick }) {
-  const all = [...map.gates, ...map.channels].sort((a, b) => b.counts.uncovered - a.counts.uncovered || b.counts.reject - a.counts.reject || sum(b) - sum(a));
+  const all = [...map.gates, ...map.channels].sort(
+    (a, b) => b.counts.uncovered - a.counts.uncovered || b.counts.reject - a.counts.reject || sum(b) - sum(a),
+  );
   return (
     <Box maxH="268px" overflowY="auto" borderWidth="1px" borderColor="line" borderRadius="5px">
       <chakra.table w="100%" fontSize="12px">
         <thead>
           <tr>
             {["From", "To", "uncovered", "reject", "permit", "Mostly"].map((h) => (
-              <chakra.th key={h} textAlign="left" px="8px" py="3px" color="soft" fontWeight="500" position="sticky" top="0" bg="paper">
+              <chakra.th
+                key={h}
+                textAlign="left"
+                px="8px"
+                py="3px"
+                color="soft"
+                fontWeight="500"
+                position="sticky"
+                top="0"
+                bg="paper"
+              >
                 {h}
               </chakra.th>
             ))}
@@ -342,9 +573,20 @@ export function TerraceTable({ map, picked, pick }: { map: Terrace; picked: stri
         </thead>
         <tbody>
           {all.map((p) => (
-            <chakra.tr key={pathOf(p)} bg={picked.some((x) => x.startsWith(pathOf(p))) ? "tint" : undefined} _hover={{ bg: "tint" }} borderTopWidth="1px" borderColor="line2">
+            <chakra.tr
+              key={pathOf(p)}
+              bg={picked.some((x) => x.startsWith(pathOf(p))) ? "tint" : undefined}
+              _hover={{ bg: "tint" }}
+              borderTopWidth="1px"
+              borderColor="line2"
+            >
               <chakra.td px="8px" py="2px">
-                <chakra.button type="button" textDecoration="underline" textDecorationColor="line" onClick={() => pick([pathOf(p)])}>
+                <chakra.button
+                  type="button"
+                  textDecoration="underline"
+                  textDecorationColor="line"
+                  onClick={() => pick([pathOf(p)])}
+                >
                   {placeName(p.clientColumn)} {p.clientRow && placeName(p.clientRow)}
                 </chakra.button>
               </chakra.td>

@@ -14,7 +14,8 @@ export const pathOf = (p: Passage) => [p.clientColumn, p.clientRow, p.serverColu
 
 export const columnsOf = (m: Schemas["TerraceMap"]) => m.columns.map((c) => c.name);
 
-export const placeName = (name: string) => (name === "~outside" ? "outside" : name === "~nowhere" ? "without a place" : name);
+export const placeName = (name: string) =>
+  name === "~outside" ? "outside" : name === "~nowhere" ? "without a place" : name;
 
 /** Says a way in words. */
 export function pathWords(path: string) {

@@ -22,7 +22,12 @@ export function AskBar() {
   const { show } = useWhy();
   const w = useWindow();
   const asked = useDeferredValue(text.trim());
-  const answer = api.useQuery("get", "/api/v1/ask", { params: { query: { ...w, q: asked } } }, { enabled: asked.length > 1, staleTime: 5_000 });
+  const answer = api.useQuery(
+    "get",
+    "/api/v1/ask",
+    { params: { query: { ...w, q: asked } } },
+    { enabled: asked.length > 1, staleTime: 5_000 },
+  );
   const focus = () => {
     input.current?.focus();
     input.current?.select();
@@ -72,7 +77,17 @@ export function AskBar() {
   };
   return (
     <Box position="relative" flex="1" maxW="600px" mx="auto">
-      <Flex h="30px" borderWidth="1px" borderColor="line" borderRadius="15px" bg="sheet" align="center" px="12px" gap="10px" _focusWithin={{ borderColor: "accent" }}>
+      <Flex
+        h="30px"
+        borderWidth="1px"
+        borderColor="line"
+        borderRadius="15px"
+        bg="sheet"
+        align="center"
+        px="12px"
+        gap="10px"
+        _focusWithin={{ borderColor: "accent" }}
+      >
         <chakra.input
           ref={input}
           flex="1"
@@ -104,9 +119,31 @@ export function AskBar() {
         <Kbd>Ctrl K</Kbd>
       </Flex>
       {open && asked.length > 1 && answer.data && (
-        <Box position="absolute" top="34px" left="0" right="0" bg="sheet" borderWidth="1px" borderColor="line" borderRadius="8px" zIndex="20" py="6px" boxShadow="0 6px 24px rgba(0,0,0,.12)" role="listbox">
+        <Box
+          position="absolute"
+          top="34px"
+          left="0"
+          right="0"
+          bg="sheet"
+          borderWidth="1px"
+          borderColor="line"
+          borderRadius="8px"
+          zIndex="20"
+          py="6px"
+          boxShadow="0 6px 24px rgba(0,0,0,.12)"
+          role="listbox"
+        >
           {why && (
-            <chakra.button type="button" onMouseDown={enter} px="14px" py="6px" w="100%" textAlign="left" cursor="pointer" data-answer={why.verdict}>
+            <chakra.button
+              type="button"
+              onMouseDown={enter}
+              px="14px"
+              py="6px"
+              w="100%"
+              textAlign="left"
+              cursor="pointer"
+              data-answer={why.verdict}
+            >
               <Flex gap="10px" align="baseline">
                 <VerdictWord verdict={why.verdict} />
                 <Text color="soft" truncate>
@@ -119,7 +156,16 @@ export function AskBar() {
             </chakra.button>
           )}
           {several && (
-            <chakra.button type="button" onMouseDown={enter} px="14px" py="6px" w="100%" textAlign="left" cursor="pointer" data-answer={several.verdict}>
+            <chakra.button
+              type="button"
+              onMouseDown={enter}
+              px="14px"
+              py="6px"
+              w="100%"
+              textAlign="left"
+              cursor="pointer"
+              data-answer={several.verdict}
+            >
               <Flex gap="10px" align="baseline">
                 <Text>{worded(several.words)}</Text>
                 <Text ml="auto" flexShrink={0} color="soft">

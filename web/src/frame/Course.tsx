@@ -19,11 +19,31 @@ export function Course() {
   const proposed = derived?.path.find((p) => p.balance === derived.balance)?.ids ?? [];
   const waiting = derived?.proposals.filter((p) => proposed.includes(p.id) && (!p.refused || p.again)).length ?? 0;
   const steps = [
-    { path: "workloads", name: "Workloads", fact: s && n(s.workloads), need: s?.lack ? `${n(s.lack)} lack ${article(s.lackKey)}` : "" },
-    { path: "groups", name: "Groups", fact: s && n(s.groups), need: s?.undecided ? `${n(s.undecided)} with undecided` : "" },
+    {
+      path: "workloads",
+      name: "Workloads",
+      fact: s && n(s.workloads),
+      need: s?.lack ? `${n(s.lack)} lack ${article(s.lackKey)}` : "",
+    },
+    {
+      path: "groups",
+      name: "Groups",
+      fact: s && n(s.groups),
+      need: s?.undecided ? `${n(s.undecided)} with undecided` : "",
+    },
     { path: "flows", name: "Flows", fact: s && plural(s.conversations, "conversation"), need: "" },
-    { path: "policy", name: "Policy", fact: s && plural(s.rules, "rule"), need: waiting ? plural(waiting, "proposal") : "" },
-    { path: "check", name: "Check", fact: s && (s.conversations ? `${percent(s.decided)} decided` : "nothing to check"), need: s?.uncovered ? `${n(s.uncovered)} uncovered` : "" },
+    {
+      path: "policy",
+      name: "Policy",
+      fact: s && plural(s.rules, "rule"),
+      need: waiting ? plural(waiting, "proposal") : "",
+    },
+    {
+      path: "check",
+      name: "Check",
+      fact: s && (s.conversations ? `${percent(s.decided)} decided` : "nothing to check"),
+      need: s?.uncovered ? `${n(s.uncovered)} uncovered` : "",
+    },
   ];
   useEffect(() => {
     const listen = (e: KeyboardEvent) => {
@@ -38,7 +58,16 @@ export function Course() {
   });
   const at = steps.findIndex((x) => x.path === here);
   return (
-    <Flex as="nav" aria-label="the course of the work" h="56px" px="20px" borderBottomWidth="1px" borderColor="line" flexShrink={0} _print={{ display: "none" }}>
+    <Flex
+      as="nav"
+      aria-label="the course of the work"
+      h="56px"
+      px="20px"
+      borderBottomWidth="1px"
+      borderColor="line"
+      flexShrink={0}
+      _print={{ display: "none" }}
+    >
       {steps.map((step, i) => (
         <StepLink
           key={step.path}

@@ -35,10 +35,27 @@ export function DraftStrip({ undo, live }: { undo: ReturnType<typeof useUndo>; l
   const broken = asserts.data?.filter((a) => a.kind !== "always" && a.result === "broken").length ?? 0;
   const off = probes.data?.filter((p) => !p.answer?.asExpected).length ?? 0;
   const to = (part: string) => void navigate(`/check${carried}${carried ? "&" : "?"}part=${part}`);
-  const jobs = api.useQuery("get", "/api/v1/jobs", {}, { refetchInterval: (q) => (q.state.data?.some((j) => j.state === "running") ? 700 : false) });
+  const jobs = api.useQuery(
+    "get",
+    "/api/v1/jobs",
+    {},
+    { refetchInterval: (q) => (q.state.data?.some((j) => j.state === "running") ? 700 : false) },
+  );
   const running = jobs.data?.filter((j) => j.state === "running") ?? [];
   return (
-    <Flex h="30px" align="center" gap="18px" px="20px" fontSize="12px" bg="tint" borderBottomWidth="1px" borderColor="line2" flexShrink={0} whiteSpace="nowrap" _print={{ display: "none" }}>
+    <Flex
+      h="30px"
+      align="center"
+      gap="18px"
+      px="20px"
+      fontSize="12px"
+      bg="tint"
+      borderBottomWidth="1px"
+      borderColor="line2"
+      flexShrink={0}
+      whiteSpace="nowrap"
+      _print={{ display: "none" }}
+    >
       <Text>
         <b>Nothing is in force yet</b>
       </Text>
@@ -46,7 +63,17 @@ export function DraftStrip({ undo, live }: { undo: ReturnType<typeof useUndo>; l
         Draft: {data ? `revision ${data.revision}` : "…"}
       </Text>
       {shut[0] && (
-        <Link color="reject" fontWeight="600" minW="0" overflow="hidden" textOverflow="ellipsis" whiteSpace="nowrap" data-shut={shut.length} onClick={() => to("assertions")} title={shut.map((a) => `${a.sentence} ${a.note ?? ""}`).join("\n")}>
+        <Link
+          color="reject"
+          fontWeight="600"
+          minW="0"
+          overflow="hidden"
+          textOverflow="ellipsis"
+          whiteSpace="nowrap"
+          data-shut={shut.length}
+          onClick={() => to("assertions")}
+          title={shut.map((a) => `${a.sentence} ${a.note ?? ""}`).join("\n")}
+        >
           {`The draft locks out: ${shut[0].note || shut[0].sentence.replace("assert ", "")}${shut.length > 1 ? ` and ${plural(shut.length - 1, "path")} more` : ""}`}
         </Link>
       )}
@@ -72,12 +99,26 @@ export function DraftStrip({ undo, live }: { undo: ReturnType<typeof useUndo>; l
       )}
       <Flex ml="auto" gap="14px" color="soft" minW="0">
         {data?.undo && (
-          <Link onClick={undo.undo} maxW="430px" overflow="hidden" textOverflow="ellipsis" whiteSpace="nowrap" title={`${data.undo.author}, ${atMinute(data.undo.at)} · Ctrl Z`}>
+          <Link
+            onClick={undo.undo}
+            maxW="430px"
+            overflow="hidden"
+            textOverflow="ellipsis"
+            whiteSpace="nowrap"
+            title={`${data.undo.author}, ${atMinute(data.undo.at)} · Ctrl Z`}
+          >
             ↶ Undo {data.undo.words}
           </Link>
         )}
         {data?.redo && (
-          <Link onClick={undo.redo} maxW="260px" overflow="hidden" textOverflow="ellipsis" whiteSpace="nowrap" title="Ctrl Shift Z">
+          <Link
+            onClick={undo.redo}
+            maxW="260px"
+            overflow="hidden"
+            textOverflow="ellipsis"
+            whiteSpace="nowrap"
+            title="Ctrl Shift Z"
+          >
             ↷ Redo {data.redo.words}
           </Link>
         )}

@@ -10,7 +10,10 @@ export function Fault() {
       <Text fontFamily="heading" fontSize="21px">
         This page has a fault.
       </Text>
-      <Text mt="6px">Nothing that was saved is lost: the draft is on the server. Load the page again; if it comes back, say what you did just before.</Text>
+      <Text mt="6px">
+        Nothing that was saved is lost: the draft is on the server. Load the page again; if it comes back, say what you
+        did just before.
+      </Text>
       <ProblemNote>{error instanceof Error ? error.message : String(error)}</ProblemNote>
       <Btn primary onClick={() => location.reload()}>
         Load again

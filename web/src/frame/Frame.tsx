@@ -37,7 +37,12 @@ export function Frame() {
       <DraftStrip undo={undo} live={live} />
       <Troubles />
       <WindowStrip />
-      <Grid _print={{ display: "block" }} templateColumns={subject ? "minmax(0,1fr) 316px" : "minmax(0,1fr)"} flex="1" minH="0">
+      <Grid
+        _print={{ display: "block" }}
+        templateColumns={subject ? "minmax(0,1fr) 316px" : "minmax(0,1fr)"}
+        flex="1"
+        minH="0"
+      >
         <Box as="main" minW="0" minH="0" overflow="hidden" _print={{ overflow: "visible" }}>
           <Outlet />
         </Box>
@@ -62,7 +67,17 @@ function TitleBar({ onKeys }: { onKeys: () => void }) {
   const w = useWindow();
   const summary = api.useQuery("get", "/api/v1/summary", { params: { query: w } });
   return (
-    <Flex as="header" h="44px" align="center" gap="16px" px="20px" borderBottomWidth="1px" borderColor="line2" flexShrink={0} _print={{ display: "none" }}>
+    <Flex
+      as="header"
+      h="44px"
+      align="center"
+      gap="16px"
+      px="20px"
+      borderBottomWidth="1px"
+      borderColor="line2"
+      flexShrink={0}
+      _print={{ display: "none" }}
+    >
       <Flex align="center" gap="9px" w="190px" fontFamily="heading" fontWeight="500" fontSize="17px">
         <Logo /> Lucid Orchard
       </Flex>

@@ -23,26 +23,26 @@ export function KeysDialog({ open, onClose }: { open: boolean; onClose: () => vo
   const [current, setCurrent] = useState<Theme>(theme());
   return (
     <Modal title="Keys" open={open} onClose={onClose} size="sm">
-              {keys.map(([key, what]) => (
-                <Flex key={key} py="4px" gap="14px" borderBottomWidth="1px" borderColor="line2">
-                  <Box w="120px" flexShrink={0}>
-                    <Kbd>{key}</Kbd>
-                  </Box>
-                  <Text>{what}</Text>
-                </Flex>
-              ))}
-              <Flex mt="14px" gap="12px" align="center">
-                <Text>Looks</Text>
-                <Switches
-                  label="looks"
-                  options={(["system", "light", "dark"] as Theme[]).map((t) => ({ value: t, shown: t }))}
-                  on={[current]}
-                  toggle={(t) => {
-                    setTheme(t);
-                    setCurrent(t);
-                  }}
-                />
-              </Flex>
+      {keys.map(([key, what]) => (
+        <Flex key={key} py="4px" gap="14px" borderBottomWidth="1px" borderColor="line2">
+          <Box w="120px" flexShrink={0}>
+            <Kbd>{key}</Kbd>
+          </Box>
+          <Text>{what}</Text>
+        </Flex>
+      ))}
+      <Flex mt="14px" gap="12px" align="center">
+        <Text>Looks</Text>
+        <Switches
+          label="looks"
+          options={(["system", "light", "dark"] as Theme[]).map((t) => ({ value: t, shown: t }))}
+          on={[current]}
+          toggle={(t) => {
+            setTheme(t);
+            setCurrent(t);
+          }}
+        />
+      </Flex>
     </Modal>
   );
 }

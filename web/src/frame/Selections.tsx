@@ -54,7 +54,10 @@ export function Selections({ list, keys }: { list: string; keys: string[] }) {
                   color="soft"
                   onClick={(e) => {
                     e.stopPropagation();
-                    void run(`Forgot the selection ${s.name}`, drop.mutateAsync({ params: { query: { list, name: s.name } } }));
+                    void run(
+                      `Forgot the selection ${s.name}`,
+                      drop.mutateAsync({ params: { query: { list, name: s.name } } }),
+                    );
                   }}
                 >
                   ×
@@ -72,10 +75,20 @@ export function Selections({ list, keys }: { list: string; keys: string[] }) {
               onKeyDown={(e) => e.stopPropagation()}
               onSubmit={(e) => {
                 e.preventDefault();
-                void run(`Saved the selection ${name}`, save.mutateAsync({ body: { list, name: name.trim(), filter } })).then(() => setName(""));
+                void run(
+                  `Saved the selection ${name}`,
+                  save.mutateAsync({ body: { list, name: name.trim(), filter } }),
+                ).then(() => setName(""));
               }}
             >
-              <Input {...inputStyle} placeholder={filter ? "save these filters as…" : "set a filter first"} aria-label="name of the selection" disabled={!filter} value={name} onChange={(e) => setName(e.target.value)} />
+              <Input
+                {...inputStyle}
+                placeholder={filter ? "save these filters as…" : "set a filter first"}
+                aria-label="name of the selection"
+                disabled={!filter}
+                value={name}
+                onChange={(e) => setName(e.target.value)}
+              />
               <Btn type="submit" disabled={!filter || !name.trim()}>
                 Save
               </Btn>

@@ -9,7 +9,20 @@ export function Troubles() {
   if (!data || data.length === 0) return null;
   const grave = data.filter((t) => t.grave);
   return (
-    <Box px="20px" py="5px" fontSize="12px" borderBottomWidth="1px" borderColor="line2" flexShrink={0} maxH="120px" overflowY="auto" role={grave.length > 0 ? "alert" : "status"} tabIndex={0} aria-label="troubles" _print={{ display: "none" }}>
+    <Box
+      px="20px"
+      py="5px"
+      fontSize="12px"
+      borderBottomWidth="1px"
+      borderColor="line2"
+      flexShrink={0}
+      maxH="120px"
+      overflowY="auto"
+      role={grave.length > 0 ? "alert" : "status"}
+      tabIndex={0}
+      aria-label="troubles"
+      _print={{ display: "none" }}
+    >
       {[...grave, ...data.filter((t) => !t.grave)].map((t) => (
         <One key={t.kind + t.words} t={t} />
       ))}
@@ -20,7 +33,8 @@ export function Troubles() {
 function One({ t }: { t: Schemas["Trouble"] }) {
   return (
     <Text color={t.grave ? "reject" : "soft"} data-trouble={t.kind}>
-      <chakra.b fontWeight={t.grave ? "600" : "400"}>{t.words}</chakra.b> {t.since && <chakra.span title={utc(t.since)}>Since {atMinute(t.since)}.</chakra.span>} {t.todo}
+      <chakra.b fontWeight={t.grave ? "600" : "400"}>{t.words}</chakra.b>{" "}
+      {t.since && <chakra.span title={utc(t.since)}>Since {atMinute(t.since)}.</chakra.span>} {t.todo}
     </Text>
   );
 }

@@ -18,12 +18,23 @@ export function WhyFlow({ subject }: { subject: Flow }) {
   const { client, server, service, at } = subject;
   const { search } = useAddress();
   const against = Number(search.get("against")) || undefined;
-  const { data: why, error } = api.useQuery("get", "/api/v1/why", { params: { query: { ...w, client, server, service, at, against } } });
+  const { data: why, error } = api.useQuery("get", "/api/v1/why", {
+    params: { query: { ...w, client, server, service, at, against } },
+  });
   const { show } = useWhy();
   if (error) return <ProblemNote>{problem(error)}</ProblemNote>;
   if (!why) return <Text color="soft">…</Text>;
-  const titles = { permit: "Why is this permitted?", reject: "Why is this rejected?", uncovered: "Why is this uncovered?" };
-  const end = (e: Why["client"]) => (e.workload ? <Link onClick={() => show({ kind: "workload", id: e.workload! })}>{e.name}</Link> : <span>{e.name}</span>);
+  const titles = {
+    permit: "Why is this permitted?",
+    reject: "Why is this rejected?",
+    uncovered: "Why is this uncovered?",
+  };
+  const end = (e: Why["client"]) =>
+    e.workload ? (
+      <Link onClick={() => show({ kind: "workload", id: e.workload! })}>{e.name}</Link>
+    ) : (
+      <span>{e.name}</span>
+    );
   return (
     <Box data-why={why.verdict}>
       <WhyTitle>{titles[why.verdict]}</WhyTitle>
@@ -44,7 +55,13 @@ export function WhyFlow({ subject }: { subject: Flow }) {
           <Text color="soft">In revision {against}:</Text>
           <Text>
             <Mark kind={why.before.verdict} size={10} /> {why.before.verdict}
-            {why.before.rule ? <chakra.span color="soft">, by line {why.before.rule.line}: {why.before.rule.sentence}</chakra.span> : <chakra.span color="soft">: no rule matched</chakra.span>}
+            {why.before.rule ? (
+              <chakra.span color="soft">
+                , by line {why.before.rule.line}: {why.before.rule.sentence}
+              </chakra.span>
+            ) : (
+              <chakra.span color="soft">: no rule matched</chakra.span>
+            )}
           </Text>
           <Steps why={why.before} title="Every rule considered then" />
         </Box>
@@ -103,7 +120,10 @@ function KeepProbe({ why }: { why: Why }) {
   const end = (e: Why["client"]) => (e.workload ? `workload ${JSON.stringify(e.workload)}` : e.addr);
   const run = async () => {
     try {
-      await keep.mutateAsync({ params: { query: w }, body: { text: `${end(why.client)} -> ${end(why.server)} ${why.service} = ${why.verdict}`, reason: "" } });
+      await keep.mutateAsync({
+        params: { query: w },
+        body: { text: `${end(why.client)} -> ${end(why.server)} ${why.service} = ${why.verdict}`, reason: "" },
+      });
       say(`Kept as a probe that expects ${why.verdict}`);
       await caughtUp();
     } catch (e) {
@@ -136,7 +156,11 @@ function Steps({ why, title }: { why: Why; title: string }) {
               {s.matches ? (
                 <Text color={verdictColor(why.verdict)}>matches, and decides</Text>
               ) : s.because.length > 0 ? (
-                <Link color="soft" aria-expanded={open === s.rule.line} onClick={() => setOpen(open === s.rule.line ? undefined : s.rule.line)}>
+                <Link
+                  color="soft"
+                  aria-expanded={open === s.rule.line}
+                  onClick={() => setOpen(open === s.rule.line ? undefined : s.rule.line)}
+                >
                   {s.failed} {open === s.rule.line ? "▾" : "▸"}
                 </Link>
               ) : (
@@ -146,7 +170,8 @@ function Steps({ why, title }: { why: Why; title: string }) {
                 s.because.map((b, i) => (
                   <Box key={i} pl="10px">
                     <Text>
-                      <b>{b.group}</b>: <chakra.span color={b.truth === "undecided" ? "open" : undefined}>{b.truth}</chakra.span>
+                      <b>{b.group}</b>:{" "}
+                      <chakra.span color={b.truth === "undecided" ? "open" : undefined}>{b.truth}</chakra.span>
                       {b.listed && `, listed after ${b.listed}`}
                     </Text>
                     <Reasons reasons={b.reasons} />
@@ -193,7 +218,10 @@ function TagHint({ hint }: { hint: Why["hints"][number] }) {
   const w = useWindow();
   const run = async (value: string, dryRun: boolean) => {
     try {
-      const c = await set.mutateAsync({ params: { query: { ...w, dryRun } }, body: { workloads: [hint.workload], key: hint.key, value } });
+      const c = await set.mutateAsync({
+        params: { query: { ...w, dryRun } },
+        body: { workloads: [hint.workload], key: hint.key, value },
+      });
       if (dryRun) return setPreview({ value, c });
       say(`Set ${hint.key} = ${value} on ${hint.name}`);
       await caughtUp();
@@ -211,7 +239,12 @@ function TagHint({ hint }: { hint: Why["hints"][number] }) {
       </Text>
       <Flex gap="5px" wrap="wrap" mt="4px">
         {hint.values.slice(0, 5).map((v) => (
-          <Btn key={v} onClick={() => void run(v, true)} aria-pressed={preview?.value === v} borderColor={preview?.value === v ? "accent" : "line"}>
+          <Btn
+            key={v}
+            onClick={() => void run(v, true)}
+            aria-pressed={preview?.value === v}
+            borderColor={preview?.value === v ? "accent" : "line"}
+          >
             {hint.key} = {v}
           </Btn>
         ))}

@@ -10,8 +10,24 @@ export function WhyPanel({ subject }: { subject: Subject }) {
   const { show } = useWhy();
   useKeys({ Escape: () => show(undefined) });
   return (
-    <Box as="aside" aria-label="why" borderLeftWidth="1px" borderColor="line" bg="sheet" fontSize="12.5px" overflowY="auto" position="relative">
-      <CloseButton size="2xs" position="absolute" right="8px" top="10px" onClick={() => show(undefined)} aria-label="close the why panel" />
+    <Box
+      as="aside"
+      aria-label="why"
+      borderLeftWidth="1px"
+      borderColor="line"
+      bg="sheet"
+      fontSize="12.5px"
+      overflowY="auto"
+      position="relative"
+    >
+      <CloseButton
+        size="2xs"
+        position="absolute"
+        right="8px"
+        top="10px"
+        onClick={() => show(undefined)}
+        aria-label="close the why panel"
+      />
       <Box px="16px" py="14px">
         {subject.kind === "flow" && <WhyFlow subject={subject} />}
         {subject.kind === "workload" && <WhyWorkload id={subject.id} />}
@@ -41,7 +57,17 @@ export function Chain({ children }: { children: React.ReactNode }) {
 export function ChainLink({ children, open }: { children: React.ReactNode; open?: boolean }) {
   return (
     <Box position="relative" py="5px" data-chain>
-      <chakra.span position="absolute" left="-19.5px" top="10px" w="9px" h="9px" borderRadius="full" bg={open ? "openTint" : "sheet"} borderWidth="2px" borderColor={open ? "open" : "line"} />
+      <chakra.span
+        position="absolute"
+        left="-19.5px"
+        top="10px"
+        w="9px"
+        h="9px"
+        borderRadius="full"
+        bg={open ? "openTint" : "sheet"}
+        borderWidth="2px"
+        borderColor={open ? "open" : "line"}
+      />
       {children}
     </Box>
   );

@@ -31,7 +31,9 @@ export function WhyRule({ line }: { line: number }) {
           {s.at && `, ${atMinute(s.at)}`}
         </ChainLink>
         <ChainLink>
-          {s.hits ? `decides ${plural(s.hits, "conversation")} of the window between ${plural(s.pairs, "pair")}; last seen ${atMinute(s.last!)}` : "decides nothing that was seen in the window"}
+          {s.hits
+            ? `decides ${plural(s.hits, "conversation")} of the window between ${plural(s.pairs, "pair")}; last seen ${atMinute(s.last!)}`
+            : "decides nothing that was seen in the window"}
           {s.spark && (
             <Box>
               <Spark values={s.spark} width={220} height={24} />
@@ -40,7 +42,15 @@ export function WhyRule({ line }: { line: number }) {
         </ChainLink>
       </Chain>
       <Box mt="8px">
-        {s.findings && <Findings revision={data.revision} line={line} findings={s.findings} about={s.rule?.sentence ?? s.text} indent="0" />}
+        {s.findings && (
+          <Findings
+            revision={data.revision}
+            line={line}
+            findings={s.findings}
+            about={s.rule?.sentence ?? s.text}
+            indent="0"
+          />
+        )}
       </Box>
       <Btn mt="10px" onClick={() => void navigate(`/check${carried}${carried ? "&" : "?"}rule=${line}`)}>
         Show its conversations

@@ -45,8 +45,12 @@ export function WhyWorkload({ id }: { id: string }) {
         <Link fontWeight="600" onClick={() => void navigate(`/workloads/${encodeURIComponent(id)}${carried}`)}>
           Its page
         </Link>
-        <Link onClick={() => void navigate(`/flows${carried}${and}q=${encodeURIComponent(w.name)}`)}>Who reaches it</Link>
-        <Link onClick={() => void navigate(`/flows${carried}${and}turn=reaches&q=${encodeURIComponent(w.name)}`)}>What it reaches</Link>
+        <Link onClick={() => void navigate(`/flows${carried}${and}q=${encodeURIComponent(w.name)}`)}>
+          Who reaches it
+        </Link>
+        <Link onClick={() => void navigate(`/flows${carried}${and}turn=reaches&q=${encodeURIComponent(w.name)}`)}>
+          What it reaches
+        </Link>
       </Flex>
     </Box>
   );

@@ -32,7 +32,8 @@ export function WindowStrip() {
   const to = w.to ? Math.min(end, Date.parse(w.to)) : end;
   const whole = !w.from && !w.to;
   const x = (t: number) => (end > start ? ((t - start) / (end - start)) * width : 0);
-  const at = (px: number) => Math.round((start + (Math.min(width, Math.max(0, px)) / width) * (end - start)) / hour) * hour;
+  const at = (px: number) =>
+    Math.round((start + (Math.min(width, Math.max(0, px)) / width) * (end - start)) / hour) * hour;
   const put = (a: number, b: number) => {
     const lo = Math.max(start, Math.min(a, b));
     const hi = Math.min(end, Math.max(a, b));
@@ -45,14 +46,26 @@ export function WindowStrip() {
   const top = Math.max(1, ...(strip?.bins ?? []).map((b) => b.permit + b.reject + b.uncovered));
   const days = Math.round((shown[1]! - shown[0]!) / (24 * hour));
   return (
-    <Flex h="46px" align="center" px="20px" gap="14px" borderBottomWidth="1px" borderColor="line2" fontSize="12px" flexShrink={0} _print={{ display: "none" }}>
+    <Flex
+      h="46px"
+      align="center"
+      px="20px"
+      gap="14px"
+      borderBottomWidth="1px"
+      borderColor="line2"
+      fontSize="12px"
+      flexShrink={0}
+      _print={{ display: "none" }}
+    >
       <Box w="150px" flexShrink={0}>
         {strip?.from ? (
           <>
             <b>
               {onDay(new Date(shown[0]!))} – {onDay(new Date(shown[1]! - 1))}
             </b>{" "}
-            <chakra.span color="soft">{days >= 1 ? plural(days, "day") : plural(Math.round((shown[1]! - shown[0]!) / hour), "hour")}</chakra.span>
+            <chakra.span color="soft">
+              {days >= 1 ? plural(days, "day") : plural(Math.round((shown[1]! - shown[0]!) / hour), "hour")}
+            </chakra.span>
           </>
         ) : (
           <Text color="soft">No traffic yet</Text>
@@ -87,13 +100,33 @@ export function WindowStrip() {
             const on = t >= shown[0]! - hour / 2 && t < shown[1]!;
             return (
               <g key={b.at}>
-                <chakra.rect x={`${i * bw}px`} y={`${height - h + u}px`} width={`${Math.max(0.5, bw - 1.2)}px`} height={`${h - u}px`} fill={on ? "volume" : "volumeFaint"} />
-                <chakra.rect x={`${i * bw}px`} y={`${height - h}px`} width={`${Math.max(0.5, bw - 1.2)}px`} height={`${u}px`} fill={on ? "open" : "openTint"} />
+                <chakra.rect
+                  x={`${i * bw}px`}
+                  y={`${height - h + u}px`}
+                  width={`${Math.max(0.5, bw - 1.2)}px`}
+                  height={`${h - u}px`}
+                  fill={on ? "volume" : "volumeFaint"}
+                />
+                <chakra.rect
+                  x={`${i * bw}px`}
+                  y={`${height - h}px`}
+                  width={`${Math.max(0.5, bw - 1.2)}px`}
+                  height={`${u}px`}
+                  fill={on ? "open" : "openTint"}
+                />
               </g>
             );
           })}
           {strip?.from && (
-            <chakra.rect x={`${x(shown[0]!) + 0.5}px`} y="0.5px" width={`${Math.max(1, x(shown[1]!) - x(shown[0]!) - 1)}px`} height={`${height - 1}px`} fill="none" stroke="accent" rx="2" />
+            <chakra.rect
+              x={`${x(shown[0]!) + 0.5}px`}
+              y="0.5px"
+              width={`${Math.max(1, x(shown[1]!) - x(shown[0]!) - 1)}px`}
+              height={`${height - 1}px`}
+              fill="none"
+              stroke="accent"
+              rx="2"
+            />
           )}
         </svg>
         {strip?.from &&
@@ -122,7 +155,8 @@ export function WindowStrip() {
                 put(side === 0 ? t : from, side === 0 ? to : t);
               }}
               onKeyDown={(e) => {
-                const step = (e.shiftKey ? 24 : 6) * hour * (e.key === "ArrowLeft" ? -1 : e.key === "ArrowRight" ? 1 : 0);
+                const step =
+                  (e.shiftKey ? 24 : 6) * hour * (e.key === "ArrowLeft" ? -1 : e.key === "ArrowRight" ? 1 : 0);
                 if (step) {
                   e.preventDefault();
                   put(side === 0 ? from + step : from, side === 0 ? to : to + step);
@@ -134,7 +168,15 @@ export function WindowStrip() {
       <Box color="soft" textAlign="right" w="200px" flexShrink={0} lineHeight="1.3">
         {plural(inside.data?.conversations ?? 0, "conversation")}
         <br />
-        {whole ? (rate >= 0.5 ? `live, ${n(rate)} records/s` : `${n(inside.data?.records ?? 0)} conversation-hours`) : <Link onClick={() => change({ from: null, to: null })}>show all the time</Link>}
+        {whole ? (
+          rate >= 0.5 ? (
+            `live, ${n(rate)} records/s`
+          ) : (
+            `${n(inside.data?.records ?? 0)} conversation-hours`
+          )
+        ) : (
+          <Link onClick={() => change({ from: null, to: null })}>show all the time</Link>
+        )}
       </Box>
     </Flex>
   );

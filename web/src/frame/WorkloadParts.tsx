@@ -33,7 +33,9 @@ export function Memberships({ groups }: { groups: Page["groups"] }) {
       <Flex gap="6px" align="center">
         <Mark kind={g.truth === "yes" ? "in" : "undecided"} />
         <Link onClick={() => void navigate(`/groups/${encodeURIComponent(g.group)}${carried}`)}>{g.group}</Link>
-        {g.truth === "undecided" && <chakra.span color="open">{g.missing?.map((k) => `${k} missing`).join(", ") || "undecided"}</chakra.span>}
+        {g.truth === "undecided" && (
+          <chakra.span color="open">{g.missing?.map((k) => `${k} missing`).join(", ") || "undecided"}</chakra.span>
+        )}
       </Flex>
       {g.listed ? <Text color="soft">listed after {g.listed}</Text> : <Reasons reasons={g.reasons} />}
     </Box>

@@ -12,13 +12,16 @@ describe("what the why panel shows, in the address", () => {
     for (const s of subjects) expect(read(write(s))).toEqual(s);
   });
   it("is nothing where the address is nonsense", () => {
-    for (const text of ["", "flow~a", "rule~x", "rule~0", "workload~", "colour~red"]) expect(read(text)).toBeUndefined();
+    for (const text of ["", "flow~a", "rule~x", "rule~0", "workload~", "colour~red"])
+      expect(read(text)).toBeUndefined();
   });
 });
 
 describe("what goes along from view to view", () => {
   it("is the window and nothing else", () => {
-    expect(carried(new URLSearchParams("from=2026-11-20T00:00:00Z&tag=env%3Dlive&to=2026-11-21T00:00:00Z"))).toBe("?from=2026-11-20T00%3A00%3A00Z&to=2026-11-21T00%3A00%3A00Z");
+    expect(carried(new URLSearchParams("from=2026-11-20T00:00:00Z&tag=env%3Dlive&to=2026-11-21T00:00:00Z"))).toBe(
+      "?from=2026-11-20T00%3A00%3A00Z&to=2026-11-21T00%3A00%3A00Z",
+    );
     expect(carried(new URLSearchParams("why=rule~3"))).toBe("");
   });
 });

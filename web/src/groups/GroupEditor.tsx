@@ -45,7 +45,8 @@ export function GroupEditor({ group, onSaved }: { group?: Group; onSaved: (name:
   };
   // Somebody else, or undo, changed the group: that is taken over unless there are
   // edits here, which are never lost.
-  if (!changed && (begun.revision !== revision || begun.line !== group?.line || begun.body !== (group?.body ?? ""))) take(group?.body ?? "");
+  if (!changed && (begun.revision !== revision || begun.line !== group?.line || begun.body !== (group?.body ?? "")))
+    take(group?.body ?? "");
   useEffect(() => {
     if (!text.trim()) return;
     const t = setTimeout(() => look({ params: { query: w }, body: { name: group?.name ?? "", text } }), 150);
@@ -56,7 +57,11 @@ export function GroupEditor({ group, onSaved }: { group?: Group; onSaved: (name:
     setWrong(undefined);
     const statement = `group ${quote(group?.name ?? name.trim())} = ${text.replaceAll("\n", " ")}${noteText(group?.note)}`;
     try {
-      await saving.edit(group ? { revision: begun.revision, op: "change", line: begun.line, was: begun.body, text: statement } : { revision, op: "add", text: statement });
+      await saving.edit(
+        group
+          ? { revision: begun.revision, op: "change", line: begun.line, was: begun.body, text: statement }
+          : { revision, op: "add", text: statement },
+      );
       if (!group) onSaved(name.trim());
     } catch (e) {
       setWrong(problem(e));
@@ -68,35 +73,78 @@ export function GroupEditor({ group, onSaved }: { group?: Group; onSaved: (name:
         <Box flex="1">
           <Sentence>{title(group, p, changed)}</Sentence>
         </Box>
-        {group && policy.data && !changed && <GroupTools key={group.name} name={group.name} revision={policy.data.revision} onRenamed={onSaved} />}
+        {group && policy.data && !changed && (
+          <GroupTools key={group.name} name={group.name} revision={policy.data.revision} onRenamed={onSaved} />
+        )}
       </Flex>
       {!group && (
         <Flex align="center" gap="8px" mt="8px">
           <Text>Name</Text>
-          <Input {...inputStyle} w="260px" aria-label="name of the group" value={name} onChange={(e) => setName(e.target.value)} placeholder="booking-logic-live" />
+          <Input
+            {...inputStyle}
+            w="260px"
+            aria-label="name of the group"
+            value={name}
+            onChange={(e) => setName(e.target.value)}
+            placeholder="booking-logic-live"
+          />
         </Flex>
       )}
       <Box mt="8px">
-        <CodeEditor value={text} onChange={setText} errors={p?.errors ?? []} label="expression of the group" words={words} onSave={() => void store()} autoFocus={!group} />
+        <CodeEditor
+          value={text}
+          onChange={setText}
+          errors={p?.errors ?? []}
+          label="expression of the group"
+          words={words}
+          onSave={() => void store()}
+          autoFocus={!group}
+        />
       </Box>
-      {text.trim() && p?.errors.map((e) => (
-        <Text key={e.column + e.message} color="reject" role="alert" mt="4px">
-          column {e.column}: {e.message}
-        </Text>
-      ))}
+      {text.trim() &&
+        p?.errors.map((e) => (
+          <Text key={e.column + e.message} color="reject" role="alert" mt="4px">
+            column {e.column}: {e.message}
+          </Text>
+        ))}
       {group && <UsedBy group={group} shares={p?.shares ?? []} />}
       {group && <Seen name={group.name} />}
-      {group && policy.data && <Findings revision={policy.data.revision} line={group.line} findings={group.findings} about={group.name} indent="0" />}
+      {group && policy.data && (
+        <Findings
+          revision={policy.data.revision}
+          line={group.line}
+          findings={group.findings}
+          about={group.name}
+          indent="0"
+        />
+      )}
       {group && !changed && (
         <Flex mt="10px">
-          <Switches label="part" on={[part]} toggle={(x) => change({ part: x === "members" ? null : x })} options={[{ value: "members", shown: "Members now" }, { value: "history", shown: "Over the window" }, { value: "reached", shown: "Who reaches it" }, { value: "reaches", shown: "What it reaches" }]} />
+          <Switches
+            label="part"
+            on={[part]}
+            toggle={(x) => change({ part: x === "members" ? null : x })}
+            options={[
+              { value: "members", shown: "Members now" },
+              { value: "history", shown: "Over the window" },
+              { value: "reached", shown: "Who reaches it" },
+              { value: "reaches", shown: "What it reaches" },
+            ]}
+          />
         </Flex>
       )}
       {p && p.errors.length === 0 && text.trim() && (part === "members" || changed) && <Members p={p} />}
       {group && !changed && part === "history" && <GroupHistory name={group.name} />}
       {group && !changed && (part === "reached" || part === "reaches") && (
         <Flex direction="column" h="430px" mt="6px">
-          <Ledger query={{ group: group.name, turn: part }} empty={<Empty title="Nothing was seen in the window">{part === "reached" ? "Nothing reached its members." : "Its members reached nothing."}</Empty>} />
+          <Ledger
+            query={{ group: group.name, turn: part }}
+            empty={
+              <Empty title="Nothing was seen in the window">
+                {part === "reached" ? "Nothing reached its members." : "Its members reached nothing."}
+              </Empty>
+            }
+          />
         </Flex>
       )}
       {changed && p?.consequences && p.errors.length === 0 && (
@@ -117,7 +165,12 @@ export function GroupEditor({ group, onSaved }: { group?: Group; onSaved: (name:
       )}
       {changed && (
         <Flex gap="8px" mt="12px" align="center">
-          <Btn primary loading={saving.busy} disabled={!p || p.errors.length > 0 || theirs !== undefined || !text.trim() || (!group && !name.trim())} onClick={() => void store()}>
+          <Btn
+            primary
+            loading={saving.busy}
+            disabled={!p || p.errors.length > 0 || theirs !== undefined || !text.trim() || (!group && !name.trim())}
+            onClick={() => void store()}
+          >
             Save to the draft
           </Btn>
           <Btn onClick={() => setText(begun.body)}>Discard</Btn>
@@ -134,7 +187,9 @@ function title(group: Group | undefined, p: Preview | undefined, changed: boolea
   const drops = [...p.out, ...p.undecided].filter((m) => m.change).length;
   const told = p.counts.undecided ? ` and cannot tell of ${n(p.counts.undecided)}` : "";
   if (group && changed) {
-    const parts = [adds && `adds ${plural(adds, "workload")} to`, drops && `takes ${plural(drops, "workload")} from`].filter(Boolean).join(" and ");
+    const parts = [adds && `adds ${plural(adds, "workload")} to`, drops && `takes ${plural(drops, "workload")} from`]
+      .filter(Boolean)
+      .join(" and ");
     return (
       <>
         The change {parts || "moves nobody in or out of"} <b>{group.name}</b>
@@ -191,7 +246,8 @@ function UsedBy({ group, shares }: { group: Group; shares: Preview["shares"] }) 
           {shares.slice(0, 4).map((s, i) => (
             <chakra.span key={s.group}>
               {i > 0 && ", "}
-              <Link onClick={() => void navigate(`/groups/${encodeURIComponent(s.group)}${carried}`)}>{s.group}</Link> ({n(s.both)})
+              <Link onClick={() => void navigate(`/groups/${encodeURIComponent(s.group)}${carried}`)}>{s.group}</Link> (
+              {n(s.both)})
             </chakra.span>
           ))}
         </>
@@ -210,7 +266,19 @@ function Members({ p }: { p: Preview }) {
   );
 }
 
-function Column({ mark, title, list, count, was }: { mark: "in" | "undecided" | "out"; title: string; list: Preview["in"]; count: number; was: number }) {
+function Column({
+  mark,
+  title,
+  list,
+  count,
+  was,
+}: {
+  mark: "in" | "undecided" | "out";
+  title: string;
+  list: Preview["in"];
+  count: number;
+  was: number;
+}) {
   const { show } = useWhy();
   return (
     <Box minW="0" role="region" aria-label={title} data-members={count}>
@@ -232,7 +300,13 @@ function Column({ mark, title, list, count, was }: { mark: "in" | "undecided" | 
                 {m.change === "joins" ? "+" : "−"}
               </chakra.span>
             )}
-            <Link onClick={() => show({ kind: "workload", id: m.id })} textDecoration="none" overflow="hidden" textOverflow="ellipsis" whiteSpace="nowrap">
+            <Link
+              onClick={() => show({ kind: "workload", id: m.id })}
+              textDecoration="none"
+              overflow="hidden"
+              textOverflow="ellipsis"
+              whiteSpace="nowrap"
+            >
               {m.name}
             </Link>
             <Text ml="auto" color={m.missing?.length ? "open" : "soft"} flexShrink={0} maxW="60%" truncate>

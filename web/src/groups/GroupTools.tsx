@@ -13,19 +13,51 @@ import { atMinute, n, plural } from "../marks/words";
 
 type Regroup = Schemas["RegroupOut"];
 
-export function GroupTools({ name, revision, onRenamed }: { name: string; revision: number; onRenamed: (to: string) => void }) {
+export function GroupTools({
+  name,
+  revision,
+  onRenamed,
+}: {
+  name: string;
+  revision: number;
+  onRenamed: (to: string) => void;
+}) {
   const [doing, setDoing] = useState<"rename" | "remove">();
   return (
     <Flex gap="6px">
       <Btn onClick={() => setDoing("rename")}>Rename…</Btn>
       <Btn onClick={() => setDoing("remove")}>Remove…</Btn>
-      <Rename name={name} revision={revision} open={doing === "rename"} onClose={() => setDoing(undefined)} onRenamed={onRenamed} />
-      <Remove name={name} revision={revision} open={doing === "remove"} onClose={() => setDoing(undefined)} onGone={() => onRenamed("")} />
+      <Rename
+        name={name}
+        revision={revision}
+        open={doing === "rename"}
+        onClose={() => setDoing(undefined)}
+        onRenamed={onRenamed}
+      />
+      <Remove
+        name={name}
+        revision={revision}
+        open={doing === "remove"}
+        onClose={() => setDoing(undefined)}
+        onGone={() => onRenamed("")}
+      />
     </Flex>
   );
 }
 
-function Rename({ name, revision, open, onClose, onRenamed }: { name: string; revision: number; open: boolean; onClose: () => void; onRenamed: (to: string) => void }) {
+function Rename({
+  name,
+  revision,
+  open,
+  onClose,
+  onRenamed,
+}: {
+  name: string;
+  revision: number;
+  open: boolean;
+  onClose: () => void;
+  onRenamed: (to: string) => void;
+}) {
   const [to, setTo] = useState(name);
   const run = api.useMutation("post", "/api/v1/groups/rename");
   const go = async () => {
@@ -70,10 +102,27 @@ function Rename({ name, revision, open, onClose, onRenamed }: { name: string; re
   );
 }
 
-function Remove({ name, revision, open, onClose, onGone }: { name: string; revision: number; open: boolean; onClose: () => void; onGone: () => void }) {
+function Remove({
+  name,
+  revision,
+  open,
+  onClose,
+  onGone,
+}: {
+  name: string;
+  revision: number;
+  open: boolean;
+  onClose: () => void;
+  onGone: () => void;
+}) {
   const w = useWindow();
   const run = api.useMutation("post", "/api/v1/groups/remove");
-  const look = api.useQuery("post", "/api/v1/groups/remove", { params: { query: { ...w, dryRun: true } }, body: { revision, name } }, { enabled: open, retry: false, staleTime: 0 });
+  const look = api.useQuery(
+    "post",
+    "/api/v1/groups/remove",
+    { params: { query: { ...w, dryRun: true } }, body: { revision, name } },
+    { enabled: open, retry: false, staleTime: 0 },
+  );
   const go = async () => {
     try {
       const out = await run.mutateAsync({ params: { query: w }, body: { revision, name } });
@@ -140,7 +189,8 @@ export function GroupHistory({ name }: { name: string }) {
     <Box mt="8px" data-history={data.total}>
       {data.revisions.map((r) => (
         <Text key={r.no} py="2px">
-          {atMinute(r.at)}: the definition changed in revision {r.no}, by {r.author}: <chakra.span color="soft">{r.words}</chakra.span>
+          {atMinute(r.at)}: the definition changed in revision {r.no}, by {r.author}:{" "}
+          <chakra.span color="soft">{r.words}</chakra.span>
         </Text>
       ))}
       {data.changes.length === 0 && <Text color="soft">Nobody joined or left in the window.</Text>}
@@ -153,13 +203,25 @@ export function GroupHistory({ name }: { name: string }) {
           <Link onClick={() => show({ kind: "workload", id: c.workload })} fontWeight="500">
             {c.name}
           </Link>
-          <Text>{c.after === "yes" ? "joined" : c.before === "yes" ? (c.after === "no" ? "left" : "can no longer be told") : c.after === "undecided" ? "became undecided" : "is out now"}</Text>
+          <Text>
+            {c.after === "yes"
+              ? "joined"
+              : c.before === "yes"
+                ? c.after === "no"
+                  ? "left"
+                  : "can no longer be told"
+                : c.after === "undecided"
+                  ? "became undecided"
+                  : "is out now"}
+          </Text>
           <Text color="soft" truncate>
             {c.why}
           </Text>
         </Flex>
       ))}
-      {data.total > data.changes.length && <Text color="soft">and {n(data.total - data.changes.length)} earlier ones</Text>}
+      {data.total > data.changes.length && (
+        <Text color="soft">and {n(data.total - data.changes.length)} earlier ones</Text>
+      )}
     </Box>
   );
 }

@@ -18,7 +18,9 @@ export function GroupsView() {
   if (error) return <ProblemNote>{problem(error)}</ProblemNote>;
   if (!data) return null;
   const chosen = name === "new" ? undefined : (data.find((g) => g.name === name) ?? (name ? undefined : data[0]));
-  const shown = data.filter((g) => g.name.toLowerCase().includes(text.toLowerCase()) || g.body.toLowerCase().includes(text.toLowerCase()));
+  const shown = data.filter(
+    (g) => g.name.toLowerCase().includes(text.toLowerCase()) || g.body.toLowerCase().includes(text.toLowerCase()),
+  );
   const go = (to: string) => void navigate(to ? `/groups/${encodeURIComponent(to)}${carried}` : `/groups${carried}`);
   return (
     <Grid templateColumns="310px minmax(0,1fr)" h="100%">
@@ -28,14 +30,26 @@ export function GroupsView() {
             {plural(data.length, "group")}
           </Text>
           <Flex gap="10px" align="center">
-            <chakra.a href="/api/v1/groups.csv" download color="soft" textDecoration="underline" textUnderlineOffset="3px">
+            <chakra.a
+              href="/api/v1/groups.csv"
+              download
+              color="soft"
+              textDecoration="underline"
+              textUnderlineOffset="3px"
+            >
               CSV
             </chakra.a>
             <Btn onClick={() => go("new")}>New group</Btn>
           </Flex>
         </Flex>
         <Box px="20px" pb="6px">
-          <Input {...inputStyle} placeholder="find a group" aria-label="find a group" value={text} onChange={(e) => setText(e.target.value)} />
+          <Input
+            {...inputStyle}
+            placeholder="find a group"
+            aria-label="find a group"
+            value={text}
+            onChange={(e) => setText(e.target.value)}
+          />
         </Box>
         <Box overflowY="auto" flex="1" onKeyDown={moveFocus}>
           {shown.map((g) => (
@@ -62,7 +76,12 @@ export function GroupsView() {
             >
               <Text truncate>{g.name}</Text>
               <Text fontSize="11.5px" color="open" flexShrink={0}>
-                {[g.undecided > 0 && `${n(g.undecided)} undecided`, ...g.findings.map((f) => f.kind).filter((k) => k !== "undecided members")].filter(Boolean).join(", ")}
+                {[
+                  g.undecided > 0 && `${n(g.undecided)} undecided`,
+                  ...g.findings.map((f) => f.kind).filter((k) => k !== "undecided members"),
+                ]
+                  .filter(Boolean)
+                  .join(", ")}
               </Text>
               <Text ml="auto" color="soft" flexShrink={0}>
                 {g.in === 0 && g.prefixes > 0 ? plural(g.prefixes, "prefix", "prefixes") : n(g.in)}
@@ -72,7 +91,9 @@ export function GroupsView() {
         </Box>
       </Flex>
       {name && name !== "new" && !chosen ? (
-        <Empty title={`There is no group ${name}`}>It may have been renamed or removed. Undo brings it back if that was the last edit.</Empty>
+        <Empty title={`There is no group ${name}`}>
+          It may have been renamed or removed. Undo brings it back if that was the last edit.
+        </Empty>
       ) : data.length === 0 && name !== "new" ? (
         <Empty title="No groups yet">
           A group is an expression over tags: tomorrow&apos;s machine joins on its own.

@@ -6,18 +6,46 @@ import { inputStyle } from "../marks/Controls";
 
 const columns = {
   workloads: ["id", "name", "addresses", "os", "kind", "from", "until"],
-  flows: ["start", "src", "dst", "proto", "dport", "end", "sport", "bytes", "packets", "connections", "outcome", "observer"],
+  flows: [
+    "start",
+    "src",
+    "dst",
+    "proto",
+    "dport",
+    "end",
+    "sport",
+    "bytes",
+    "packets",
+    "connections",
+    "outcome",
+    "observer",
+  ],
 };
 
 type Kind = keyof typeof columns;
 
-export function Mapping({ kind, report: r, set }: { kind: Kind; report: Schemas["ImportReport"]; set: (m: Record<string, string>) => void }) {
+export function Mapping({
+  kind,
+  report: r,
+  set,
+}: {
+  kind: Kind;
+  report: Schemas["ImportReport"];
+  set: (m: Record<string, string>) => void;
+}) {
   const mapping = r.mapping ?? {};
   const own = r.headings!.every((h) => mapping[h] === h);
   const [open, setOpen] = useState(false);
   if (own && !open) {
     return (
-      <chakra.button type="button" color="soft" textDecoration="underline" textUnderlineOffset="3px" mb="6px" onClick={() => setOpen(true)}>
+      <chakra.button
+        type="button"
+        color="soft"
+        textDecoration="underline"
+        textUnderlineOffset="3px"
+        mb="6px"
+        onClick={() => setOpen(true)}
+      >
         The headings are known; read them otherwise…
       </chakra.button>
     );
@@ -41,7 +69,16 @@ export function Mapping({ kind, report: r, set }: { kind: Kind; report: Schemas[
           {r.first?.map((row, i) => (
             <tr key={i}>
               {row.map((cell, k) => (
-                <chakra.td key={k} px="8px" py="1px" color={mapping[r.headings![k]!] ? "ink" : "soft"} whiteSpace="nowrap" maxW="150px" overflow="hidden" textOverflow="ellipsis">
+                <chakra.td
+                  key={k}
+                  px="8px"
+                  py="1px"
+                  color={mapping[r.headings![k]!] ? "ink" : "soft"}
+                  whiteSpace="nowrap"
+                  maxW="150px"
+                  overflow="hidden"
+                  textOverflow="ellipsis"
+                >
                   {cell}
                 </chakra.td>
               ))}
@@ -79,7 +116,20 @@ function As({ kind, heading, to, set }: { kind: Kind; heading: string; to: strin
         ))}
         {kind === "workloads" && <option value="tag">a tag:</option>}
       </chakra.select>
-      {tag && <Input {...inputStyle} h="21px" w="84px" ml="3px" fontSize="12px" aria-label={`tag for ${heading}`} value={key} onChange={(e) => setKey(e.target.value)} onBlur={() => key && `tag:${key}` !== to && set(`tag:${key}`)} onKeyDown={(e) => e.key === "Enter" && key && set(`tag:${key}`)} />}
+      {tag && (
+        <Input
+          {...inputStyle}
+          h="21px"
+          w="84px"
+          ml="3px"
+          fontSize="12px"
+          aria-label={`tag for ${heading}`}
+          value={key}
+          onChange={(e) => setKey(e.target.value)}
+          onBlur={() => key && `tag:${key}` !== to && set(`tag:${key}`)}
+          onKeyDown={(e) => e.key === "Enter" && key && set(`tag:${key}`)}
+        />
+      )}
     </>
   );
 }

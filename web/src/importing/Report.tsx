@@ -17,12 +17,23 @@ export function Report({ kind, report: r, done }: { kind: "workloads" | "flows";
       </Text>
       {r.missing > 0 && (
         <Text>
-          {plural(r.missing, "workload")} that the source has listed {r.missing === 1 ? "is" : "are"} not in this file: {done ? `${n(r.retired?.length ?? 0)} of them, which no other source lists, ${r.retired?.length === 1 ? "was" : "were"} retired.` : "those that no other source lists would be retired."}
+          {plural(r.missing, "workload")} that the source has listed {r.missing === 1 ? "is" : "are"} not in this file:{" "}
+          {done
+            ? `${n(r.retired?.length ?? 0)} of them, which no other source lists, ${r.retired?.length === 1 ? "was" : "were"} retired.`
+            : "those that no other source lists would be retired."}
         </Text>
       )}
-      {r.kept > 0 && <Text>{plural(r.kept, "tag")} set by hand, or by a source that outranks this one, stay as they are.</Text>}
-      {kind === "flows" && r.outside > 0 && <Text color="soft">{plural(r.outside, "flow")} with an end that no workload holds: they show as outside.</Text>}
-      {kind === "flows" && r.unsure > 0 && <Text color="open">Of {plural(r.unsure, "connection")} it is not certain which end is the server; the ledger can show just these.</Text>}
+      {r.kept > 0 && (
+        <Text>{plural(r.kept, "tag")} set by hand, or by a source that outranks this one, stay as they are.</Text>
+      )}
+      {kind === "flows" && r.outside > 0 && (
+        <Text color="soft">{plural(r.outside, "flow")} with an end that no workload holds: they show as outside.</Text>
+      )}
+      {kind === "flows" && r.unsure > 0 && (
+        <Text color="open">
+          Of {plural(r.unsure, "connection")} it is not certain which end is the server; the ledger can show just these.
+        </Text>
+      )}
       {r.warnings.map((w) => (
         <Text key={w} color="soft">
           {w}
@@ -60,7 +71,8 @@ export function Report({ kind, report: r, done }: { kind: "workloads" | "flows";
           <Text fontWeight="600">What changes, for example</Text>
           {r.examples.map((e) => (
             <Text key={e.id}>
-              {e.id} {e.new && <chakra.span color="permit">new</chakra.span>} <chakra.span color="soft">{e.what?.join(", ")}</chakra.span>
+              {e.id} {e.new && <chakra.span color="permit">new</chakra.span>}{" "}
+              <chakra.span color="soft">{e.what?.join(", ")}</chakra.span>
             </Text>
           ))}
         </Box>

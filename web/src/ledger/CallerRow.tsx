@@ -15,11 +15,27 @@ type Row = Schemas["LedgerRow"];
 type Conversation = Schemas["ConversationOut"];
 
 /** One caller of a served thing. */
-export function CallerRow({ row, near, nearName, query }: { row: Row; near: string; nearName: string; query: LedgerQuery }) {
+export function CallerRow({
+  row,
+  near,
+  nearName,
+  query,
+}: {
+  row: Row;
+  near: string;
+  nearName: string;
+  query: LedgerQuery;
+}) {
   const [open, toggle] = useUnfolded(`${near}~${row.service}~${row.key}`);
   const turned = query.turn === "reaches";
   const [from, to] = turned ? [nearName, row.label] : [row.label, nearName];
-  const actions = useSettling({ words: `${from} → ${to} on ${row.service}`, near, far: row.key, service: row.service, counts: row.counts });
+  const actions = useSettling({
+    words: `${from} → ${to} on ${row.service}`,
+    near,
+    far: row.key,
+    service: row.service,
+    counts: row.counts,
+  });
   return (
     <Box>
       <RowFrame
@@ -27,7 +43,13 @@ export function CallerRow({ row, near, nearName, query }: { row: Row; near: stri
         actions={actions}
         name={row.label}
         open={open}
-        more={{ connections: n(row.connections), bytes: bytes(row.bytes), first: <span title={utc(row.first)}>{atMinute(row.first)}</span>, last: <span title={utc(row.last)}>{atMinute(row.last)}</span>, rules: row.rules.join(", ") }}
+        more={{
+          connections: n(row.connections),
+          bytes: bytes(row.bytes),
+          first: <span title={utc(row.first)}>{atMinute(row.first)}</span>,
+          last: <span title={utc(row.last)}>{atMinute(row.last)}</span>,
+          rules: row.rules.join(", "),
+        }}
         toggle={toggle}
         cells={[
           <span key="n">
@@ -53,15 +75,29 @@ export function CallerRow({ row, near, nearName, query }: { row: Row; near: stri
 function Conversations({ near, row, query }: { near: string; row: Row; query: LedgerQuery }) {
   const w = useWindow();
   const [limit, setLimit] = useState(50);
-  const { data } = api.useQuery("get", "/api/v1/conversations", { params: { query: { ...w, ...query, near, far: row.key, service: row.service, limit } } });
-  if (!data) return <Text pl="66px" color="soft">…</Text>;
+  const { data } = api.useQuery("get", "/api/v1/conversations", {
+    params: { query: { ...w, ...query, near, far: row.key, service: row.service, limit } },
+  });
+  if (!data)
+    return (
+      <Text pl="66px" color="soft">
+        …
+      </Text>
+    );
   return (
     <Box role="rowgroup">
       {data.conversations.map((c) => (
         <ConversationRow key={c.client.addr + c.server.addr + c.first} c={c} />
       ))}
       {data.total > data.conversations.length && (
-        <chakra.button type="button" pl="66px" py="4px" color="soft" textDecoration="underline" onClick={() => setLimit(Math.min(1000, limit + 200))}>
+        <chakra.button
+          type="button"
+          pl="66px"
+          py="4px"
+          color="soft"
+          textDecoration="underline"
+          onClick={() => setLimit(Math.min(1000, limit + 200))}
+        >
           {n(data.total - data.conversations.length)} more
         </chakra.button>
       )}
@@ -75,8 +111,16 @@ function ConversationRow({ c }: { c: Conversation }) {
   const changed = c.was && c.was !== c.verdict ? c.was : undefined;
   const mine = { kind: "flow" as const, client: c.client.addr, server: c.server.addr, service: c.service, at: c.first };
   const counts = { permit: 0, reject: 0, uncovered: 0, [c.verdict]: 1 };
-  const actions = useSettling({ words: `${c.client.name} → ${c.server.name} on ${c.service}`, service: c.service, client: c.client.addr, server: c.server.addr, first: c.first, counts });
-  const kind = c.verdict === "reject" && c.carried > 0 ? "leak" : c.verdict === "permit" && c.dropped > 0 ? "choke" : undefined;
+  const actions = useSettling({
+    words: `${c.client.name} → ${c.server.name} on ${c.service}`,
+    service: c.service,
+    client: c.client.addr,
+    server: c.server.addr,
+    first: c.first,
+    counts,
+  });
+  const kind =
+    c.verdict === "reject" && c.carried > 0 ? "leak" : c.verdict === "permit" && c.dropped > 0 ? "choke" : undefined;
   return (
     <Box>
       <RowFrame
@@ -103,11 +147,15 @@ function ConversationRow({ c }: { c: Conversation }) {
           n(c.connections),
           <chakra.span key="o" color="soft">
             {c.unsure > 0 && (
-              <chakra.span color="open" title={`Of ${plural(c.unsure, "connection")} it is not certain which end is the server: unfold to see, and to correct it`}>
+              <chakra.span
+                color="open"
+                title={`Of ${plural(c.unsure, "connection")} it is not certain which end is the server: unfold to see, and to correct it`}
+              >
                 ⇄?{" "}
               </chakra.span>
             )}
-            {kind && <Mark kind={kind} />} {c.carried > 0 && "carried"} {c.dropped > 0 && "dropped"} {kind && <b>{kind}</b>}
+            {kind && <Mark kind={kind} />} {c.carried > 0 && "carried"} {c.dropped > 0 && "dropped"}{" "}
+            {kind && <b>{kind}</b>}
           </chakra.span>,
           <span key="s">
             → {c.server.name}

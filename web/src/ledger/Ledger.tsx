@@ -22,7 +22,8 @@ export function Ledger({ query, empty }: { query: LedgerQuery; empty: React.Reac
     {
       pageParamName: "offset",
       initialPageParam: 0,
-      getNextPageParam: (last: Schemas["LedgerPage"], all: Schemas["LedgerPage"][]) => (all.length * pageSize < last.total ? all.length * pageSize : undefined),
+      getNextPageParam: (last: Schemas["LedgerPage"], all: Schemas["LedgerPage"][]) =>
+        all.length * pageSize < last.total ? all.length * pageSize : undefined,
     },
   );
   const scroller = useRef<HTMLDivElement>(null);
@@ -37,16 +38,35 @@ export function Ledger({ query, empty }: { query: LedgerQuery; empty: React.Reac
   });
   const items = virtual.getVirtualItems();
   const last = items.at(-1)?.index ?? 0;
-  if (list.hasNextPage && !list.isFetchingNextPage && last > rows.length - 20) queueMicrotask(() => void list.fetchNextPage());
+  if (list.hasNextPage && !list.isFetchingNextPage && last > rows.length - 20)
+    queueMicrotask(() => void list.fetchNextPage());
   if (list.error) return <ProblemNote>{problem(list.error)}</ProblemNote>;
   return (
     <Flex direction="column" minH="0" flex="1">
       <Header turned={query.turn === "reaches"} total={total} loading={list.isLoading} />
-      <Box ref={scroller} flex="1" minH="0" overflowY="auto" role="treegrid" aria-label="the reach ledger" aria-rowcount={total} onKeyDown={moveFocus}>
+      <Box
+        ref={scroller}
+        flex="1"
+        minH="0"
+        overflowY="auto"
+        role="treegrid"
+        aria-label="the reach ledger"
+        aria-rowcount={total}
+        onKeyDown={moveFocus}
+      >
         {!list.isLoading && rows.length === 0 && empty}
         <Box h={`${virtual.getTotalSize()}px`} position="relative">
           {items.map((item) => (
-            <Box key={item.key} data-index={item.index} ref={virtual.measureElement} position="absolute" top="0" left="0" right="0" transform={`translateY(${item.start}px)`}>
+            <Box
+              key={item.key}
+              data-index={item.index}
+              ref={virtual.measureElement}
+              position="absolute"
+              top="0"
+              left="0"
+              right="0"
+              transform={`translateY(${item.start}px)`}
+            >
               <ServedRow row={rows[item.index]!} query={query} />
             </Box>
           ))}
@@ -58,9 +78,25 @@ export function Ledger({ query, empty }: { query: LedgerQuery; empty: React.Reac
 
 function Header({ turned, total, loading }: { turned: boolean; total: number; loading: boolean }) {
   const { chosen } = useExtras();
-  const heads = [turned ? "Caller" : "Reached", "Service", "Conv.", "Verdict", turned ? "Reaches" : "Callers", "Window"];
+  const heads = [
+    turned ? "Caller" : "Reached",
+    "Service",
+    "Conv.",
+    "Verdict",
+    turned ? "Reaches" : "Callers",
+    "Window",
+  ];
   return (
-    <Flex borderBottomWidth="1px" borderColor="line" color="soft" fontSize="11.5px" fontWeight="500" py="4px" pr="10px" flexShrink={0}>
+    <Flex
+      borderBottomWidth="1px"
+      borderColor="line"
+      color="soft"
+      fontSize="11.5px"
+      fontWeight="500"
+      py="4px"
+      pr="10px"
+      flexShrink={0}
+    >
       {heads.map((h, i) => (
         <Text key={h} {...columns[i]} pl={i === 0 ? "6px" : "8px"} textAlign={i === 2 ? "right" : "left"}>
           {i === 0 && <chakra.span display="inline-block" w="18px" />}

@@ -60,78 +60,115 @@ export function LedgerBar({ query, switches = true }: { query: LedgerQuery; swit
   }
   return (
     <>
-    <Flex gap="8px" rowGap="4px" align="center" py="6px" wrap="wrap">
-      {switches && <Switches
-        label="verdicts"
-        options={verdicts.map((v) => ({
-          value: v,
-          shown: (
-            <>
-              <Mark kind={v} size={10} /> {v}
-            </>
-          ),
-        }))}
-        on={on}
-        toggle={(v) => change({ verdict: on.includes(v) ? on.filter((x) => x !== v) : [...on, v] })}
-      />}
-      <Switches
-        label="leaks and chokes"
-        options={[{ value: "odd", shown: "leaks and chokes" }]}
-        on={query.odd ? ["odd"] : []}
-        toggle={() => change({ odd: query.odd ? null : "1" })}
-      />
-      <Switches
-        label="direction"
-        options={[
-          { value: "reached", shown: "Who reaches it" },
-          { value: "reaches", shown: "What it reaches" },
-        ]}
-        on={[query.turn ?? "reached"]}
-        toggle={(v) => change({ turn: v === "reaches" ? v : null })}
-      />
-      {!switches && (
-          <chakra.select aria-label="grouped by" value={query.by ?? ""} onChange={(e) => change({ by: e.target.value })} bg="sheet" color="ink" borderWidth="1px" borderColor="line" borderRadius="5px" h="27px" px="4px" fontSize="12.5px">
-            {[["", "group"], ["app", "application"], ["~area", "area"], ["~owner", "owner"], ...(query.by && !["app", "~area", "~owner"].includes(query.by) ? [[query.by, query.by]] : [])].map(([value, words]) => (
+      <Flex gap="8px" rowGap="4px" align="center" py="6px" wrap="wrap">
+        {switches && (
+          <Switches
+            label="verdicts"
+            options={verdicts.map((v) => ({
+              value: v,
+              shown: (
+                <>
+                  <Mark kind={v} size={10} /> {v}
+                </>
+              ),
+            }))}
+            on={on}
+            toggle={(v) => change({ verdict: on.includes(v) ? on.filter((x) => x !== v) : [...on, v] })}
+          />
+        )}
+        <Switches
+          label="leaks and chokes"
+          options={[{ value: "odd", shown: "leaks and chokes" }]}
+          on={query.odd ? ["odd"] : []}
+          toggle={() => change({ odd: query.odd ? null : "1" })}
+        />
+        <Switches
+          label="direction"
+          options={[
+            { value: "reached", shown: "Who reaches it" },
+            { value: "reaches", shown: "What it reaches" },
+          ]}
+          on={[query.turn ?? "reached"]}
+          toggle={(v) => change({ turn: v === "reaches" ? v : null })}
+        />
+        {!switches && (
+          <chakra.select
+            aria-label="grouped by"
+            value={query.by ?? ""}
+            onChange={(e) => change({ by: e.target.value })}
+            bg="sheet"
+            color="ink"
+            borderWidth="1px"
+            borderColor="line"
+            borderRadius="5px"
+            h="27px"
+            px="4px"
+            fontSize="12.5px"
+          >
+            {[
+              ["", "group"],
+              ["app", "application"],
+              ["~area", "area"],
+              ["~owner", "owner"],
+              ...(query.by && !["app", "~area", "~owner"].includes(query.by) ? [[query.by, query.by]] : []),
+            ].map(([value, words]) => (
               <option key={value} value={value}>
                 {`by ${words}`}
               </option>
             ))}
           </chakra.select>
-      )}
-      <form
-        onSubmit={(e) => {
-          e.preventDefault();
-          change({ q: text.trim() });
-        }}
-      >
-        <Input {...inputStyle} w="136px" placeholder="name or service" aria-label="filter the ledger" value={text} onChange={(e) => setText(e.target.value)} onBlur={() => text.trim() !== (query.q ?? "") && change({ q: text.trim() })} />
-      </form>
-      {query.was && query.was.length > 0 && (
-        <Chip onRemove={() => change({ was: null })}>
-          {query.was.join(", ")} in revision {query.against}
-        </Chip>
-      )}
-      {query.group && <Chip onRemove={() => change({ group: null })}>members of {query.group}</Chip>}
-      {query.workload && <Chip onRemove={() => change({ workload: null })}>{query.workload}</Chip>}
-      {query.rule && <Chip onRemove={() => change({ rule: null })}>decided by line {query.rule}</Chip>}
-      <FineChips query={query} by={switches} />
-      <Btn aria-expanded={more} onClick={() => setMore(!more)}>
-        Filters…
-      </Btn>
-      <Flex ml="auto" gap="6px">
-        <Menu label="Columns" items={extras.map((e) => ({ shown: `${chosen.includes(e) ? "✓" : "　"} ${e.head}`, run: () => toggleColumn(e.key) }))} />
-        <Selections list={window.location.pathname.slice(1)} keys={["verdict", "odd", "turn", "q", "rule", "group", "workload", "show", ...fineKeys]} />
-        <Menu
-          label="Export"
-          items={[
-            { shown: "Conversations as CSV", href: `/api/v1/conversations.csv?${exported}` },
-            { shown: "Conversations as JSON Lines", href: `/api/v1/conversations.jsonl?${exported}` },
-            { shown: "These rows as CSV", href: `/api/v1/ledger.csv?${exported}` },
-          ]}
-        />
+        )}
+        <form
+          onSubmit={(e) => {
+            e.preventDefault();
+            change({ q: text.trim() });
+          }}
+        >
+          <Input
+            {...inputStyle}
+            w="136px"
+            placeholder="name or service"
+            aria-label="filter the ledger"
+            value={text}
+            onChange={(e) => setText(e.target.value)}
+            onBlur={() => text.trim() !== (query.q ?? "") && change({ q: text.trim() })}
+          />
+        </form>
+        {query.was && query.was.length > 0 && (
+          <Chip onRemove={() => change({ was: null })}>
+            {query.was.join(", ")} in revision {query.against}
+          </Chip>
+        )}
+        {query.group && <Chip onRemove={() => change({ group: null })}>members of {query.group}</Chip>}
+        {query.workload && <Chip onRemove={() => change({ workload: null })}>{query.workload}</Chip>}
+        {query.rule && <Chip onRemove={() => change({ rule: null })}>decided by line {query.rule}</Chip>}
+        <FineChips query={query} by={switches} />
+        <Btn aria-expanded={more} onClick={() => setMore(!more)}>
+          Filters…
+        </Btn>
+        <Flex ml="auto" gap="6px">
+          <Menu
+            label="Columns"
+            items={extras.map((e) => ({
+              shown: `${chosen.includes(e) ? "✓" : "　"} ${e.head}`,
+              run: () => toggleColumn(e.key),
+            }))}
+          />
+          <Selections
+            list={window.location.pathname.slice(1)}
+            keys={["verdict", "odd", "turn", "q", "rule", "group", "workload", "show", ...fineKeys]}
+          />
+          <Menu
+            label="Export"
+            items={[
+              { shown: "Conversations as CSV", href: `/api/v1/conversations.csv?${exported}` },
+              { shown: "Conversations as JSON Lines", href: `/api/v1/conversations.jsonl?${exported}` },
+              { shown: "These rows as CSV", href: `/api/v1/ledger.csv?${exported}` },
+            ]}
+          />
+        </Flex>
       </Flex>
-    </Flex>
-    {more && <MoreFilters query={query} close={() => setMore(false)} />}
+      {more && <MoreFilters query={query} close={() => setMore(false)} />}
     </>
   );
 }

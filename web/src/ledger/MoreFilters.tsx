@@ -8,7 +8,21 @@ import { pathWords } from "../flows/passages";
 import type { LedgerQuery } from "./shared";
 
 /** The parts of the address that these filters are. */
-export const fineKeys = ["clients", "servers", "services", "outcome", "bytes", "new", "unsure", "by", "for", "asking", "path", "columns", "rows"];
+export const fineKeys = [
+  "clients",
+  "servers",
+  "services",
+  "outcome",
+  "bytes",
+  "new",
+  "unsure",
+  "by",
+  "for",
+  "asking",
+  "path",
+  "columns",
+  "rows",
+];
 
 /** The filters that are on, each with a way to take it off. */
 export function FineChips({ query, by = true }: { query: LedgerQuery; by?: boolean }) {
@@ -27,11 +41,13 @@ export function FineChips({ query, by = true }: { query: LedgerQuery; by?: boole
   ];
   return (
     <>
-      {chips.filter((c) => c[2]).map(([key, words]) => (
-        <Chip key={key} onRemove={() => change({ [key]: null })}>
-          {words}
-        </Chip>
-      ))}
+      {chips
+        .filter((c) => c[2])
+        .map(([key, words]) => (
+          <Chip key={key} onRemove={() => change({ [key]: null })}>
+            {words}
+          </Chip>
+        ))}
       {query.path?.map((p) => (
         <Chip key={p} onRemove={() => change({ path: query.path?.filter((x) => x !== p) })}>
           {pathWords(p)}
@@ -45,16 +61,40 @@ export function MoreFilters({ query, close }: { query: LedgerQuery; close: () =>
   const { change } = useAddress();
   const w = useWindow();
   const keys = api.useQuery("get", "/api/v1/flows/map", { params: { query: { ...w, columns: "env", rows: "tier" } } });
-  const [draft, setDraft] = useState({ clients: query.clients ?? "", servers: query.servers ?? "", services: query.services ?? "", bytes: query.bytes ? String(query.bytes) : "" });
+  const [draft, setDraft] = useState({
+    clients: query.clients ?? "",
+    servers: query.servers ?? "",
+    services: query.services ?? "",
+    bytes: query.bytes ? String(query.bytes) : "",
+  });
   const field = (name: keyof typeof draft, label: string, hint: string, width: string) => (
     <chakra.label display="flex" gap="5px" alignItems="center" fontSize="12px">
       {label}
-      <Input {...inputStyle} w={width} placeholder={hint} aria-label={`filter by ${label}`} value={draft[name]} onChange={(e) => setDraft({ ...draft, [name]: e.target.value })} />
+      <Input
+        {...inputStyle}
+        w={width}
+        placeholder={hint}
+        aria-label={`filter by ${label}`}
+        value={draft[name]}
+        onChange={(e) => setDraft({ ...draft, [name]: e.target.value })}
+      />
     </chakra.label>
   );
   const box = (key: "new" | "unsure" | "asking", words: string, title: string, disabled = false) => (
-    <chakra.label display="flex" gap="4px" alignItems="center" fontSize="12px" title={title} color={disabled ? "soft" : undefined}>
-      <input type="checkbox" disabled={disabled} checked={!!query[key]} onChange={(e) => change({ [key]: e.target.checked ? "true" : null })} />
+    <chakra.label
+      display="flex"
+      gap="4px"
+      alignItems="center"
+      fontSize="12px"
+      title={title}
+      color={disabled ? "soft" : undefined}
+    >
+      <input
+        type="checkbox"
+        disabled={disabled}
+        checked={!!query[key]}
+        onChange={(e) => change({ [key]: e.target.checked ? "true" : null })}
+      />
       {words}
     </chakra.label>
   );
@@ -72,7 +112,12 @@ export function MoreFilters({ query, close }: { query: LedgerQuery; close: () =>
       borderRadius="5px"
       onSubmit={(e) => {
         e.preventDefault();
-        change({ clients: draft.clients.trim(), servers: draft.servers.trim(), services: draft.services.trim(), bytes: Number(draft.bytes) > 0 ? String(Math.round(Number(draft.bytes))) : null });
+        change({
+          clients: draft.clients.trim(),
+          servers: draft.servers.trim(),
+          services: draft.services.trim(),
+          bytes: Number(draft.bytes) > 0 ? String(Math.round(Number(draft.bytes))) : null,
+        });
       }}
     >
       {field("clients", "client", "env is trial", "170px")}
@@ -81,14 +126,41 @@ export function MoreFilters({ query, close }: { query: LedgerQuery; close: () =>
       {field("bytes", "at least bytes", "0", "84px")}
       <chakra.label display="flex" gap="5px" alignItems="center" fontSize="12px">
         outcome
-        <Choose label="filter by outcome" value={query.outcome ?? ""} set={(v) => change({ outcome: v })} options={[["", "any"], ["carried", "carried"], ["dropped", "dropped"], ["unknown", "not known"]]} />
+        <Choose
+          label="filter by outcome"
+          value={query.outcome ?? ""}
+          set={(v) => change({ outcome: v })}
+          options={[
+            ["", "any"],
+            ["carried", "carried"],
+            ["dropped", "dropped"],
+            ["unknown", "not known"],
+          ]}
+        />
       </chakra.label>
-      {box("new", "new in this window", w.from ? "Nothing like it was seen before the window" : "Choose a window that begins later: nothing is known from before all the time", !w.from)}
+      {box(
+        "new",
+        "new in this window",
+        w.from
+          ? "Nothing like it was seen before the window"
+          : "Choose a window that begins later: nothing is known from before all the time",
+        !w.from,
+      )}
       {box("unsure", "direction not certain", "It may be the wrong way round")}
       {box("asking", "still asking", "Without what is rejected and a probe says rightly so")}
       <chakra.label display="flex" gap="5px" alignItems="center" fontSize="12px">
         sides by
-        <Choose label="what the sides are called by" value={query.by ?? ""} set={(v) => change({ by: v })} options={[["", "group"], ["~area", "area"], ["~owner", "owner"], ...(keys.data?.keys ?? []).map((k): [string, string] => [k, k])]} />
+        <Choose
+          label="what the sides are called by"
+          value={query.by ?? ""}
+          set={(v) => change({ by: v })}
+          options={[
+            ["", "group"],
+            ["~area", "area"],
+            ["~owner", "owner"],
+            ...(keys.data?.keys ?? []).map((k): [string, string] => [k, k]),
+          ]}
+        />
       </chakra.label>
       <Flex gap="6px" ml="auto">
         <Btn type="submit" primary>
@@ -100,9 +172,28 @@ export function MoreFilters({ query, close }: { query: LedgerQuery; close: () =>
   );
 }
 
-function Choose({ label, value, set, options }: { label: string; value: string; set: (v: string) => void; options: [string, string][] }) {
+function Choose({
+  label,
+  value,
+  set,
+  options,
+}: {
+  label: string;
+  value: string;
+  set: (v: string) => void;
+  options: [string, string][];
+}) {
   return (
-    <chakra.select aria-label={label} value={value} onChange={(e) => set(e.target.value)} bg="sheet" borderWidth="1px" borderColor="line" borderRadius="4px" h="25px">
+    <chakra.select
+      aria-label={label}
+      value={value}
+      onChange={(e) => set(e.target.value)}
+      bg="sheet"
+      borderWidth="1px"
+      borderColor="line"
+      borderRadius="4px"
+      h="25px"
+    >
       {options.map(([v, shown]) => (
         <option key={v} value={v}>
           {shown}

@@ -27,9 +27,7 @@ export function Records({ c }: { c: Conversation }) {
           toggle={setShape}
         />
         {c.unsure > 0 && (
-          <Text color="open">
-            Of {plural(c.unsure, "connection")} it is not certain which end is the server.
-          </Text>
+          <Text color="open">Of {plural(c.unsure, "connection")} it is not certain which end is the server.</Text>
         )}
         {!portless && <Link onClick={() => setWrong(true)}>It is the wrong way round…</Link>}
       </Flex>
@@ -46,7 +44,17 @@ function Table({ heads, children }: { heads: string[]; children: React.ReactNode
         <thead>
           <tr>
             {heads.map((h) => (
-              <chakra.th key={h} textAlign="left" color="soft" fontWeight="500" pr="16px" position="sticky" top="0" bg="paper" whiteSpace="nowrap">
+              <chakra.th
+                key={h}
+                textAlign="left"
+                color="soft"
+                fontWeight="500"
+                pr="16px"
+                position="sticky"
+                top="0"
+                bg="paper"
+                whiteSpace="nowrap"
+              >
                 {h}
               </chakra.th>
             ))}
@@ -60,15 +68,36 @@ function Table({ heads, children }: { heads: string[]; children: React.ReactNode
 
 function Single({ c }: { c: Conversation }) {
   const [limit, setLimit] = useState(100);
-  const { data } = api.useQuery("get", "/api/v1/records", { params: { query: { client: c.client.addr, server: c.server.addr, service: c.service, from: c.first, to: c.last, limit } } });
+  const { data } = api.useQuery("get", "/api/v1/records", {
+    params: {
+      query: { client: c.client.addr, server: c.server.addr, service: c.service, from: c.first, to: c.last, limit },
+    },
+  });
   if (!data) return <Text color="soft">…</Text>;
   if (data.total === 0) {
-    return <Text color="soft">No single records are kept of this conversation{data.days > 0 ? ` (they are kept for ${plural(data.days, "day")})` : ""}; by the hour it is there.</Text>;
+    return (
+      <Text color="soft">
+        No single records are kept of this conversation
+        {data.days > 0 ? ` (they are kept for ${plural(data.days, "day")})` : ""}; by the hour it is there.
+      </Text>
+    );
   }
   const flags = c.service.startsWith("tcp");
   return (
     <>
-      <Table heads={["Start", "Lasted", "Client port", "Packets → ←", "Bytes → ←", ...(flags ? ["Flags →", "Flags ←"] : []), "Outcome", "Seen by", "Direction"]}>
+      <Table
+        heads={[
+          "Start",
+          "Lasted",
+          "Client port",
+          "Packets → ←",
+          "Bytes → ←",
+          ...(flags ? ["Flags →", "Flags ←"] : []),
+          "Outcome",
+          "Seen by",
+          "Direction",
+        ]}
+      >
         {data.records.map((r, i) => (
           <tr key={i}>
             <chakra.td pr="16px" title={utc(r.start)} whiteSpace="nowrap">
@@ -109,7 +138,9 @@ function lasted(from: string, to: string) {
 
 function Hours({ c }: { c: Conversation }) {
   const w = useWindow();
-  const { data } = api.useQuery("get", "/api/v1/conversations/hours", { params: { query: { ...w, client: c.client.addr, server: c.server.addr, service: c.service, first: c.first } } });
+  const { data } = api.useQuery("get", "/api/v1/conversations/hours", {
+    params: { query: { ...w, client: c.client.addr, server: c.server.addr, service: c.service, first: c.first } },
+  });
   return (
     <Table heads={["Hour", "Outcome", "Connections", "Packets", "Bytes", "Seen by"]}>
       {data?.map((h) => (

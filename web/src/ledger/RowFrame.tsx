@@ -40,7 +40,10 @@ export function RowFrame({ depth, cells, more, open, toggle, onEnter, selected, 
       onClick={onEnter ?? toggle}
       cursor="pointer"
       position="relative"
-      css={{ "& > .actions": { opacity: 0 }, "&:hover > .actions, &:focus > .actions, &:focus-within > .actions": { opacity: 1 } }}
+      css={{
+        "& > .actions": { opacity: 0 },
+        "&:hover > .actions, &:focus > .actions, &:focus-within > .actions": { opacity: 1 },
+      }}
       align="center"
       minH="29px"
       py="3px"
@@ -52,7 +55,16 @@ export function RowFrame({ depth, cells, more, open, toggle, onEnter, selected, 
       _focusVisible={{ outline: "2px solid", outlineColor: "accent", outlineOffset: "-2px" }}
     >
       {cells.map((c, i) => (
-        <Box key={i} role="gridcell" {...columns[i]} pl={i === 0 ? "6px" : "8px"} textAlign={i === 2 ? "right" : "left"} overflow="hidden" textOverflow="ellipsis" whiteSpace="nowrap">
+        <Box
+          key={i}
+          role="gridcell"
+          {...columns[i]}
+          pl={i === 0 ? "6px" : "8px"}
+          textAlign={i === 2 ? "right" : "left"}
+          overflow="hidden"
+          textOverflow="ellipsis"
+          whiteSpace="nowrap"
+        >
           {i === 0 && <chakra.span display="inline-block" w={`${depth * 18}px`} />}
           {i === 0 && (
             <chakra.button
@@ -76,7 +88,17 @@ export function RowFrame({ depth, cells, more, open, toggle, onEnter, selected, 
         </Box>
       ))}
       {actions.length > 0 && (
-        <Flex className="actions" position="absolute" right="6px" top="1px" bottom="1px" align="center" gap="4px" pl="10px" bg="tint">
+        <Flex
+          className="actions"
+          position="absolute"
+          right="6px"
+          top="1px"
+          bottom="1px"
+          align="center"
+          gap="4px"
+          pl="10px"
+          bg="tint"
+        >
           {actions.map((a) => (
             <chakra.button
               key={a.how}
@@ -104,7 +126,19 @@ export function RowFrame({ depth, cells, more, open, toggle, onEnter, selected, 
         </Flex>
       )}
       {chosen.map((e) => (
-        <Box key={e.key} role="gridcell" w={e.w} flexShrink={0} pl="8px" textAlign="right" fontSize="12px" color="soft" overflow="hidden" textOverflow="ellipsis" whiteSpace="nowrap">
+        <Box
+          key={e.key}
+          role="gridcell"
+          w={e.w}
+          flexShrink={0}
+          pl="8px"
+          textAlign="right"
+          fontSize="12px"
+          color="soft"
+          overflow="hidden"
+          textOverflow="ellipsis"
+          whiteSpace="nowrap"
+        >
           {more?.[e.key]}
         </Box>
       ))}

@@ -17,14 +17,27 @@ type Row = Schemas["LedgerRow"];
 export function ServedRow({ row, query }: { row: Row; query: LedgerQuery }) {
   const [open, toggle] = useUnfolded(`${row.key}~${row.service}`);
   const turned = query.turn === "reaches";
-  const actions = useSettling({ words: turned ? `${row.label} to all that it reaches on ${row.service}` : `all callers of ${row.label} on ${row.service}`, near: row.key, service: row.service, counts: row.counts });
+  const actions = useSettling({
+    words: turned
+      ? `${row.label} to all that it reaches on ${row.service}`
+      : `all callers of ${row.label} on ${row.service}`,
+    near: row.key,
+    service: row.service,
+    counts: row.counts,
+  });
   return (
     <Box>
       <RowFrame
         depth={0}
         name={`${row.label} on ${row.service}`}
         open={open}
-        more={{ connections: n(row.connections), bytes: bytes(row.bytes), first: <span title={utc(row.first)}>{atMinute(row.first)}</span>, last: <span title={utc(row.last)}>{atMinute(row.last)}</span>, rules: row.rules.join(", ") }}
+        more={{
+          connections: n(row.connections),
+          bytes: bytes(row.bytes),
+          first: <span title={utc(row.first)}>{atMinute(row.first)}</span>,
+          last: <span title={utc(row.last)}>{atMinute(row.last)}</span>,
+          rules: row.rules.join(", "),
+        }}
         toggle={toggle}
         actions={actions}
         cells={[
@@ -34,7 +47,11 @@ export function ServedRow({ row, query }: { row: Row; query: LedgerQuery }) {
           <span key="v">
             <VerdictBar counts={row.counts} width={row.changed > 0 ? 70 : 108} />
             {row.changed > 0 && (
-              <chakra.span ml="5px" title={`${plural(row.changed, "conversation")} with another verdict than in the revision that is compared with`} fontWeight="600">
+              <chakra.span
+                ml="5px"
+                title={`${plural(row.changed, "conversation")} with another verdict than in the revision that is compared with`}
+                fontWeight="600"
+              >
                 Δ{n(row.changed)}
               </chakra.span>
             )}
@@ -61,7 +78,11 @@ export function ServedRow({ row, query }: { row: Row; query: LedgerQuery }) {
 export function Name({ row, strong }: { row: { label: string; lack?: string; kind: string }; strong?: boolean }) {
   return (
     <>
-      <chakra.span fontWeight={strong ? "600" : "500"} fontStyle={row.kind === "tags" ? "italic" : undefined} title={row.kind === "tags" ? "no group of the policy holds just these; called by their tags" : undefined}>
+      <chakra.span
+        fontWeight={strong ? "600" : "500"}
+        fontStyle={row.kind === "tags" ? "italic" : undefined}
+        title={row.kind === "tags" ? "no group of the policy holds just these; called by their tags" : undefined}
+      >
         {row.label}
       </chakra.span>
       {row.lack && (
@@ -111,15 +132,29 @@ function Others({ row }: { row: Row }) {
 function Callers({ row, query }: { row: Row; query: LedgerQuery }) {
   const w = useWindow();
   const [limit, setLimit] = useState(50);
-  const { data } = api.useQuery("get", "/api/v1/ledger/callers", { params: { query: { ...w, ...query, near: row.key, service: row.service, limit } } });
-  if (!data) return <Text pl="48px" color="soft">…</Text>;
+  const { data } = api.useQuery("get", "/api/v1/ledger/callers", {
+    params: { query: { ...w, ...query, near: row.key, service: row.service, limit } },
+  });
+  if (!data)
+    return (
+      <Text pl="48px" color="soft">
+        …
+      </Text>
+    );
   return (
     <Box role="rowgroup">
       {data.rows.map((c) => (
         <CallerRow key={c.key} row={c} near={row.key} nearName={row.label} query={query} />
       ))}
       {data.total > data.rows.length && (
-        <chakra.button type="button" pl="48px" py="4px" color="soft" textDecoration="underline" onClick={() => setLimit(limit + 200)}>
+        <chakra.button
+          type="button"
+          pl="48px"
+          py="4px"
+          color="soft"
+          textDecoration="underline"
+          onClick={() => setLimit(limit + 200)}
+        >
           {n(data.total - data.rows.length)} more
         </chakra.button>
       )}

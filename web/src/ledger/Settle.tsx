@@ -18,7 +18,16 @@ import type { LedgerQuery } from "./shared";
 type How = "permit" | "reject" | "rightly";
 
 /** What is pointed at: below a row of the ledger, or one conversation. */
-export type Target = { words: string; near?: string; far?: string; service: string; client?: string; server?: string; first?: string; counts: { permit: number; reject: number; uncovered: number } };
+export type Target = {
+  words: string;
+  near?: string;
+  far?: string;
+  service: string;
+  client?: string;
+  server?: string;
+  first?: string;
+  counts: { permit: number; reject: number; uncovered: number };
+};
 
 const Context = createContext<((how: How, t: Target) => void) | undefined>(undefined);
 
@@ -29,7 +38,12 @@ export function SettleHere({ query, children }: { query: LedgerQuery; children: 
   return (
     <Context.Provider value={open}>
       {children}
-      {asked && (asked.how === "rightly" ? <Rightly target={asked.target} query={query} close={() => setAsked(undefined)} /> : <Rule as={asked.how} target={asked.target} query={query} close={() => setAsked(undefined)} />)}
+      {asked &&
+        (asked.how === "rightly" ? (
+          <Rightly target={asked.target} query={query} close={() => setAsked(undefined)} />
+        ) : (
+          <Rule as={asked.how} target={asked.target} query={query} close={() => setAsked(undefined)} />
+        ))}
     </Context.Provider>
   );
 }
@@ -51,10 +65,25 @@ const below = (t: Target) => ({ near: t.near, far: t.far, service: t.service });
 
 const widths = { exact: "Exactly these", groups: "Their groups", wider: "Wider" } as const;
 
-function Rule({ as, target, query, close }: { as: "permit" | "reject"; target: Target; query: LedgerQuery; close: () => void }) {
+function Rule({
+  as,
+  target,
+  query,
+  close,
+}: {
+  as: "permit" | "reject";
+  target: Target;
+  query: LedgerQuery;
+  close: () => void;
+}) {
   const w = useWindow();
   const { client, server, first } = target;
-  const found = api.useQuery("get", "/api/v1/settle", { params: { query: { ...w, ...query, ...below(target), client, server, first, as } } }, { staleTime: 0 });
+  const found = api.useQuery(
+    "get",
+    "/api/v1/settle",
+    { params: { query: { ...w, ...query, ...below(target), client, server, first, as } } },
+    { staleTime: 0 },
+  );
   const [at, setAt] = useState<number>();
   const [text, setText] = useState<string>();
   const [reason, setReason] = useState("");
@@ -70,7 +99,17 @@ function Rule({ as, target, query, close }: { as: "permit" | "reject"; target: T
   const { mutate } = look;
   useEffect(() => {
     if (text === undefined || !chosen) return;
-    const t = setTimeout(() => mutate({ params: { query: { ...w, dryRun: true } }, body: { revision, lines: text.split("\n").filter((l) => l.trim()), before: chosen.before } }, { onSuccess: setSeen }), 250);
+    const t = setTimeout(
+      () =>
+        mutate(
+          {
+            params: { query: { ...w, dryRun: true } },
+            body: { revision, lines: text.split("\n").filter((l) => l.trim()), before: chosen.before },
+          },
+          { onSuccess: setSeen },
+        ),
+      250,
+    );
     return () => clearTimeout(t);
   }, [text, chosen, revision, w, mutate]);
   const looked = text === undefined ? undefined : seen;
@@ -83,7 +122,10 @@ function Rule({ as, target, query, close }: { as: "permit" | "reject"; target: T
     const last = body.length - 1;
     if (note && body[last] && !body[last].endsWith('"')) body[last] += ` ${JSON.stringify(note)}`;
     try {
-      const out = await take.mutateAsync({ params: { query: w }, body: { revision, lines: body, before: chosen!.before } });
+      const out = await take.mutateAsync({
+        params: { query: w },
+        body: { revision, lines: body, before: chosen!.before },
+      });
       say(out.words);
       close();
       await caughtUp();
@@ -100,7 +142,12 @@ function Rule({ as, target, query, close }: { as: "permit" | "reject"; target: T
       footer={
         <>
           <Btn onClick={close}>Cancel</Btn>
-          <Btn primary loading={take.isPending} disabled={!chosen || (looked?.errors.length ?? 0) > 0} onClick={() => void run()}>
+          <Btn
+            primary
+            loading={take.isPending}
+            disabled={!chosen || (looked?.errors.length ?? 0) > 0}
+            onClick={() => void run()}
+          >
             Add to the draft
           </Btn>
         </>
@@ -108,7 +155,9 @@ function Rule({ as, target, query, close }: { as: "permit" | "reject"; target: T
     >
       {found.error && <ProblemNote>{problem(found.error)}</ProblemNote>}
       {found.isLoading && <Text color="soft">Finding rules for it, and what each would do…</Text>}
-      {found.data && options.length === 0 && <Text>{as === "permit" ? "All of it is permitted already." : "All of it is rejected already."}</Text>}
+      {found.data && options.length === 0 && (
+        <Text>{as === "permit" ? "All of it is permitted already." : "All of it is rejected already."}</Text>
+      )}
       {options.map((o, i) => (
         <chakra.button
           key={o.width}
@@ -149,14 +198,30 @@ function Rule({ as, target, query, close }: { as: "permit" | "reject"; target: T
             </Text>
           )}
           <Box mt="8px">
-            <CodeEditor value={lines} onChange={(t) => t !== lines && setText(t)} errors={looked?.errors ?? []} label="the rule" words={words} onSave={() => void run()} />
+            <CodeEditor
+              value={lines}
+              onChange={(t) => t !== lines && setText(t)}
+              errors={looked?.errors ?? []}
+              label="the rule"
+              words={words}
+              onSave={() => void run()}
+            />
             {looked?.errors.map((e) => (
               <Text key={e.message} color="reject" role="alert">
                 {e.message}
               </Text>
             ))}
           </Box>
-          <Input {...inputStyle} mt="8px" w="100%" autoFocus aria-label="why" placeholder="Why? It becomes the rule's note, and stands in the report." value={reason} onChange={(e) => setReason(e.target.value)} />
+          <Input
+            {...inputStyle}
+            mt="8px"
+            w="100%"
+            autoFocus
+            aria-label="why"
+            placeholder="Why? It becomes the rule's note, and stands in the report."
+            value={reason}
+            onChange={(e) => setReason(e.target.value)}
+          />
           {consequences && (
             <Box mt="10px">
               <ConsequencesList c={consequences} />
@@ -191,7 +256,14 @@ function Effect({ c, asked, as }: { c: Schemas["Consequences"]; asked: number; a
 function Rightly({ target, query, close }: { target: Target; query: LedgerQuery; close: () => void }) {
   const w = useWindow();
   const { client, server, first } = target;
-  const found = api.useQuery("get", "/api/v1/settle", { params: { query: { ...w, ...query, verdict: ["reject"], ...below(target), client, server, first, as: "reject" } } }, { staleTime: 0 });
+  const found = api.useQuery(
+    "get",
+    "/api/v1/settle",
+    {
+      params: { query: { ...w, ...query, verdict: ["reject"], ...below(target), client, server, first, as: "reject" } },
+    },
+    { staleTime: 0 },
+  );
   const keep = api.useMutation("post", "/api/v1/probes");
   const [reason, setReason] = useState("");
   const [text, setText] = useState<string>();
@@ -224,7 +296,8 @@ function Rightly({ target, query, close }: { target: Target; query: LedgerQuery;
       }
     >
       <Text mb="8px">
-        The reason is kept as a probe that expects <Mark kind="reject" size={10} /> reject. What it speaks of stops asking for a decision; and should a later draft permit it, the probe says so.
+        The reason is kept as a probe that expects <Mark kind="reject" size={10} /> reject. What it speaks of stops
+        asking for a decision; and should a later draft permit it, the probe says so.
       </Text>
       <Input
         {...inputStyle}

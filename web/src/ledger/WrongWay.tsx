@@ -11,8 +11,24 @@ type Conversation = Schemas["ConversationOut"];
 type Said = Schemas["ServicePortOut"];
 
 export function WrongWay({ c, close }: { c: Conversation; close: () => void }) {
-  const { data } = api.useQuery("get", "/api/v1/records", { params: { query: { client: c.client.addr, server: c.server.addr, service: c.service, from: c.first, to: c.last, limit: 1000 } } });
-  const workload = api.useQuery("get", "/api/v1/workloads/{id}", { params: { path: { id: c.client.workload ?? "" } } }, { enabled: !!c.client.workload });
+  const { data } = api.useQuery("get", "/api/v1/records", {
+    params: {
+      query: {
+        client: c.client.addr,
+        server: c.server.addr,
+        service: c.service,
+        from: c.first,
+        to: c.last,
+        limit: 1000,
+      },
+    },
+  });
+  const workload = api.useQuery(
+    "get",
+    "/api/v1/workloads/{id}",
+    { params: { path: { id: c.client.workload ?? "" } } },
+    { enabled: !!c.client.workload },
+  );
   const add = api.useMutation("post", "/api/v1/service-ports");
   const [place, setPlace] = useState<Pick<Said, "kind" | "place">>();
   const [wrong, setWrong] = useState<string>();
@@ -21,8 +37,12 @@ export function WrongWay({ c, close }: { c: Conversation; close: () => void }) {
   for (const r of data?.records ?? []) counts.set(r.clientPort, (counts.get(r.clientPort) ?? 0) + 1);
   const [port] = [...counts].sort((a, b) => b[1] - a[1])[0] ?? [0];
   const places: { kind: Said["kind"]; place: string; words: string }[] = [
-    ...(workload.data?.groups ?? []).filter((g) => g.truth === "yes").map((g) => ({ kind: "group" as const, place: g.group, words: `of every member of ${g.group}` })),
-    ...(c.client.workload ? [{ kind: "workload" as const, place: c.client.workload, words: `of ${c.client.name} only` }] : [{ kind: "address" as const, place: c.client.addr, words: `of ${c.client.addr} only` }]),
+    ...(workload.data?.groups ?? [])
+      .filter((g) => g.truth === "yes")
+      .map((g) => ({ kind: "group" as const, place: g.group, words: `of every member of ${g.group}` })),
+    ...(c.client.workload
+      ? [{ kind: "workload" as const, place: c.client.workload, words: `of ${c.client.name} only` }]
+      : [{ kind: "address" as const, place: c.client.addr, words: `of ${c.client.addr} only` }]),
     { kind: "everywhere", place: "", words: "wherever it is used" },
   ];
   const chosen = place ?? places[0]!;
@@ -30,7 +50,9 @@ export function WrongWay({ c, close }: { c: Conversation; close: () => void }) {
     setWrong(undefined);
     try {
       await add.mutateAsync({ body: { service: `${proto}/${port}`, kind: chosen.kind, place: chosen.place } });
-      say(`${proto}/${port} is taken as a service ${places.find((p) => p.kind === chosen.kind && p.place === chosen.place)?.words ?? ""}; what was stored is being turned. The exporters’ page has it in its list.`);
+      say(
+        `${proto}/${port} is taken as a service ${places.find((p) => p.kind === chosen.kind && p.place === chosen.place)?.words ?? ""}; what was stored is being turned. The exporters’ page has it in its list.`,
+      );
       await caughtUp();
       close();
     } catch (e) {
@@ -53,10 +75,15 @@ export function WrongWay({ c, close }: { c: Conversation; close: () => void }) {
       }
     >
       <Text mb="8px">
-        It stands as <b>{c.client.name}</b> → <b>{c.server.name}</b> on {c.service}. If it is {c.client.name} that serves, say for which machines its port is a service. Conversations that are stored are turned, and those to come will stand that way.
+        It stands as <b>{c.client.name}</b> → <b>{c.server.name}</b> on {c.service}. If it is {c.client.name} that
+        serves, say for which machines its port is a service. Conversations that are stored are turned, and those to
+        come will stand that way.
       </Text>
       {data && data.total === 0 ? (
-        <ProblemNote>The single records of this conversation are no longer kept, so that the port of {c.client.name} is not known: it cannot be turned.</ProblemNote>
+        <ProblemNote>
+          The single records of this conversation are no longer kept, so that the port of {c.client.name} is not known:
+          it cannot be turned.
+        </ProblemNote>
       ) : (
         <>
           <Text mb="4px">
@@ -64,13 +91,19 @@ export function WrongWay({ c, close }: { c: Conversation; close: () => void }) {
           </Text>
           {places.map((p) => (
             <chakra.label key={p.kind + p.place} display="flex" gap="6px" alignItems="center" py="1px">
-              <input type="radio" name="place" checked={chosen.kind === p.kind && chosen.place === p.place} onChange={() => setPlace(p)} />
+              <input
+                type="radio"
+                name="place"
+                checked={chosen.kind === p.kind && chosen.place === p.place}
+                onChange={() => setPlace(p)}
+              />
               {p.words}
             </chakra.label>
           ))}
           {counts.size > 3 && (
             <Flex color="open" mt="8px">
-              {c.client.name} used {counts.size} ports in these records: a server uses one. It may stand the right way round already.
+              {c.client.name} used {counts.size} ports in these records: a server uses one. It may stand the right way
+              round already.
             </Flex>
           )}
         </>

@@ -32,7 +32,16 @@ export function useExtras() {
     const on = text.split(",");
     return {
       chosen: extras.filter((e) => on.includes(e.key)),
-      toggle: (key: Extra) => change({ show: extras.filter((e) => (e.key === key) !== on.includes(e.key)).map((e) => e.key).join(",") }, { replace: true }),
+      toggle: (key: Extra) =>
+        change(
+          {
+            show: extras
+              .filter((e) => (e.key === key) !== on.includes(e.key))
+              .map((e) => e.key)
+              .join(","),
+          },
+          { replace: true },
+        ),
     };
   }, [text, change]);
 }
@@ -42,5 +51,12 @@ export function useUnfolded(key: string) {
   const { search, change } = useAddress();
   const all = search.getAll("open");
   const open = all.includes(key);
-  return [open, () => change({ open: open ? all.filter((k) => k !== key && !k.startsWith(`${key}~`)) : [...all, key] }, { replace: true })] as const;
+  return [
+    open,
+    () =>
+      change(
+        { open: open ? all.filter((k) => k !== key && !k.startsWith(`${key}~`)) : [...all, key] },
+        { replace: true },
+      ),
+  ] as const;
 }

@@ -51,9 +51,28 @@ export function Sentence({ children }: { children: ReactNode }) {
 }
 
 /** A few choices of which one, or several, are on. */
-export function Switches<T extends string>({ options, on, toggle, label }: { options: { value: T; shown: ReactNode }[]; on: T[]; toggle: (v: T) => void; label: string }) {
+export function Switches<T extends string>({
+  options,
+  on,
+  toggle,
+  label,
+}: {
+  options: { value: T; shown: ReactNode }[];
+  on: T[];
+  toggle: (v: T) => void;
+  label: string;
+}) {
   return (
-    <Flex role="group" aria-label={label} borderWidth="1px" borderColor="line" borderRadius="5px" overflow="hidden" bg="sheet" display="inline-flex">
+    <Flex
+      role="group"
+      aria-label={label}
+      borderWidth="1px"
+      borderColor="line"
+      borderRadius="5px"
+      overflow="hidden"
+      bg="sheet"
+      display="inline-flex"
+    >
       {options.map((o, i) => (
         <chakra.button
           key={o.value}
@@ -78,10 +97,27 @@ export function Switches<T extends string>({ options, on, toggle, label }: { opt
 
 export function Chip({ children, onRemove }: { children: ReactNode; onRemove?: () => void }) {
   return (
-    <Box as="span" display="inline-block" borderWidth="1px" borderColor="line" borderRadius="3px" px="5px" fontSize="12px" bg="sheet" whiteSpace="nowrap">
+    <Box
+      as="span"
+      display="inline-block"
+      borderWidth="1px"
+      borderColor="line"
+      borderRadius="3px"
+      px="5px"
+      fontSize="12px"
+      bg="sheet"
+      whiteSpace="nowrap"
+    >
       {children}
       {onRemove && (
-        <chakra.button type="button" aria-label="remove this filter" onClick={onRemove} ml="4px" cursor="pointer" color="soft">
+        <chakra.button
+          type="button"
+          aria-label="remove this filter"
+          onClick={onRemove}
+          ml="4px"
+          cursor="pointer"
+          color="soft"
+        >
           ×
         </chakra.button>
       )}
@@ -91,7 +127,16 @@ export function Chip({ children, onRemove }: { children: ReactNode; onRemove?: (
 
 export function Kbd({ children }: { children: ReactNode }) {
   return (
-    <chakra.kbd fontFamily="mono" fontSize="11px" borderWidth="1px" borderColor="line" borderRadius="4px" px="5px" color="soft" bg="paper">
+    <chakra.kbd
+      fontFamily="mono"
+      fontSize="11px"
+      borderWidth="1px"
+      borderColor="line"
+      borderRadius="4px"
+      px="5px"
+      color="soft"
+      bg="paper"
+    >
       {children}
     </chakra.kbd>
   );
@@ -111,7 +156,16 @@ export function Empty({ title, children }: { title: string; children?: ReactNode
 
 export function ProblemNote({ children }: { children: ReactNode }) {
   return (
-    <Box role="alert" borderLeftWidth="3px" borderColor="reject" bg="rejectTint" px="10px" py="6px" my="6px" whiteSpace="pre-wrap">
+    <Box
+      role="alert"
+      borderLeftWidth="3px"
+      borderColor="reject"
+      bg="rejectTint"
+      px="10px"
+      py="6px"
+      my="6px"
+      whiteSpace="pre-wrap"
+    >
       {children}
     </Box>
   );

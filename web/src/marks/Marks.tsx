@@ -98,14 +98,29 @@ export function VerdictBar({ counts, width = 170, height = 9 }: { counts: Counts
   const p = Math.max(0, width - u - r);
   const label = `${counts.permit} permit, ${counts.reject} reject, ${counts.uncovered} uncovered`;
   return (
-    <chakra.svg width={`${width}px`} height={`${height}px`} display="inline-block" verticalAlign="-1px" role="img" aria-label={label}>
+    <chakra.svg
+      width={`${width}px`}
+      height={`${height}px`}
+      display="inline-block"
+      verticalAlign="-1px"
+      role="img"
+      aria-label={label}
+    >
       <title>{label}</title>
       <chakra.rect width={`${p}px`} height={`${height}px`} fill="permit" />
       <chakra.rect x={`${p}px`} width={`${r}px`} height={`${height}px`} fill="reject" />
       {u > 0 && (
         <>
           <rect x={p + r} width={u} height={height} fill="url(#undecided-dots)" />
-          <chakra.rect x={`${p + r + 0.6}px`} y="0.6px" width={`${Math.max(0.5, u - 1.2)}px`} height={`${height - 1.2}px`} fill="none" stroke="open" strokeWidth="1.2" />
+          <chakra.rect
+            x={`${p + r + 0.6}px`}
+            y="0.6px"
+            width={`${Math.max(0.5, u - 1.2)}px`}
+            height={`${height - 1.2}px`}
+            fill="none"
+            stroke="open"
+            strokeWidth="1.2"
+          />
         </>
       )}
     </chakra.svg>
@@ -116,9 +131,18 @@ export function VerdictBar({ counts, width = 170, height = 9 }: { counts: Counts
 export function Spark({ values, width = 70, height = 16 }: { values: number[]; width?: number; height?: number }) {
   const top = Math.max(1, ...values);
   const step = width / Math.max(1, values.length - 1);
-  const d = values.map((v, i) => `${i ? "L" : "M"}${(i * step).toFixed(1)} ${(height - 1.5 - (v / top) * (height - 3)).toFixed(1)}`).join("");
+  const d = values
+    .map((v, i) => `${i ? "L" : "M"}${(i * step).toFixed(1)} ${(height - 1.5 - (v / top) * (height - 3)).toFixed(1)}`)
+    .join("");
   return (
-    <chakra.svg width={`${width}px`} height={`${height}px`} display="inline-block" verticalAlign="middle" aria-hidden overflow="visible">
+    <chakra.svg
+      width={`${width}px`}
+      height={`${height}px`}
+      display="inline-block"
+      verticalAlign="middle"
+      aria-hidden
+      overflow="visible"
+    >
       <chakra.path d={d} fill="none" stroke="volume" strokeWidth="1.2" />
     </chakra.svg>
   );

@@ -1,7 +1,14 @@
 import { CloseButton, Dialog, Portal } from "@chakra-ui/react";
 import type { ReactNode } from "react";
 
-type Props = { title: string; open: boolean; onClose: () => void; size: "sm" | "lg" | "xl"; children: ReactNode; footer?: ReactNode };
+type Props = {
+  title: string;
+  open: boolean;
+  onClose: () => void;
+  size: "sm" | "lg" | "xl";
+  children: ReactNode;
+  footer?: ReactNode;
+};
 
 /** Something that has to be finished or closed before going on. */
 export function Modal({ title, open, onClose, size, children, footer }: Props) {

@@ -2,8 +2,19 @@
 const number = new Intl.NumberFormat(undefined, { maximumFractionDigits: 0 });
 const oneDigit = new Intl.NumberFormat(undefined, { maximumFractionDigits: 1, minimumFractionDigits: 1 });
 const day = new Intl.DateTimeFormat(undefined, { day: "numeric", month: "short" });
-const second = new Intl.DateTimeFormat(undefined, { day: "numeric", month: "short", hour: "2-digit", minute: "2-digit", second: "2-digit" });
-const minute = new Intl.DateTimeFormat(undefined, { day: "numeric", month: "short", hour: "2-digit", minute: "2-digit" });
+const second = new Intl.DateTimeFormat(undefined, {
+  day: "numeric",
+  month: "short",
+  hour: "2-digit",
+  minute: "2-digit",
+  second: "2-digit",
+});
+const minute = new Intl.DateTimeFormat(undefined, {
+  day: "numeric",
+  month: "short",
+  hour: "2-digit",
+  minute: "2-digit",
+});
 
 /** Where the server's sums stop (2^63 − 1): one that reaches it may be more. */
 const most = 2 ** 63;
@@ -12,7 +23,8 @@ const atLeast = (v: number) => (v >= most ? "at least " : "");
 export const n = (v: number) => atLeast(v) + number.format(v);
 
 /** A sentence of the server with its large numbers as people read them. */
-export const worded = (sentence: string) => sentence.replace(/\b(for|of|all) (\d{4,})\b/g, (_, word: string, count: string) => `${word} ${n(Number(count))}`);
+export const worded = (sentence: string) =>
+  sentence.replace(/\b(for|of|all) (\d{4,})\b/g, (_, word: string, count: string) => `${word} ${n(Number(count))}`);
 
 export function percent(share: number) {
   // 100 % is said only of all: what is almost all is not all.

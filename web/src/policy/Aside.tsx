@@ -25,12 +25,25 @@ export function Aside({ list }: { list: Schemas["Aside"][] }) {
             <Box pl="10px" maxH="180px" overflowY="auto">
               {a.examples.map((c) => (
                 <Box key={c.client.addr + c.server.addr + c.service + c.first}>
-                  <Link onClick={() => show({ kind: "flow", client: c.client.addr, server: c.server.addr, service: c.service, at: c.first })} textDecoration="none">
+                  <Link
+                    onClick={() =>
+                      show({
+                        kind: "flow",
+                        client: c.client.addr,
+                        server: c.server.addr,
+                        service: c.service,
+                        at: c.first,
+                      })
+                    }
+                    textDecoration="none"
+                  >
                     {c.client.name} → {c.server.name} <chakra.span color="soft">{c.service}</chakra.span>
                   </Link>
                 </Box>
               ))}
-              {a.conversations > a.examples.length && <Text color="soft">and {n(a.conversations - a.examples.length)} more</Text>}
+              {a.conversations > a.examples.length && (
+                <Text color="soft">and {n(a.conversations - a.examples.length)} more</Text>
+              )}
             </Box>
           )}
         </Box>

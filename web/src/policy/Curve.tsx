@@ -7,13 +7,32 @@ const w = 400;
 const h = 76;
 
 /** From short to tight: fewer rules open more than was seen. Arrow keys move. */
-export function Curve({ curve, balance, choose }: { curve: Schemas["PathPoint"][]; balance: number; choose: (balance: number) => void }) {
+export function Curve({
+  curve,
+  balance,
+  choose,
+}: {
+  curve: Schemas["PathPoint"][];
+  balance: number;
+  choose: (balance: number) => void;
+}) {
   // Short first. Points that come to the same are one.
-  const points = [...curve].sort((a, b) => b.balance - a.balance).filter((p, i, all) => p.balance === balance || !all.some((q, j) => j !== i && q.rules === p.rules && q.opened === p.opened && (q.balance === balance || j < i)));
+  const points = [...curve]
+    .sort((a, b) => b.balance - a.balance)
+    .filter(
+      (p, i, all) =>
+        p.balance === balance ||
+        !all.some(
+          (q, j) => j !== i && q.rules === p.rules && q.opened === p.opened && (q.balance === balance || j < i),
+        ),
+    );
   const top = Math.max(...points.map((p) => p.opened));
   const x = (i: number) => 14 + (i * (w - 40)) / Math.max(1, points.length - 1);
   const y = (p: Schemas["PathPoint"]) => h - 8 - ((p.opened - 1) / Math.max(0.01, top - 1)) * (h - 32);
-  const at = Math.max(0, points.findIndex((p) => p.balance === balance));
+  const at = Math.max(
+    0,
+    points.findIndex((p) => p.balance === balance),
+  );
   const here = points[at]!;
   const keys = (e: KeyboardEvent) => {
     const next = points[at + (e.key === "ArrowRight" ? 1 : e.key === "ArrowLeft" ? -1 : 0)];
@@ -40,7 +59,12 @@ export function Curve({ curve, balance, choose }: { curve: Schemas["PathPoint"][
         fontSize="11px"
       >
         <chakra.path d={`M10 6V${h - 2}H${w - 8}`} fill="none" stroke="line" />
-        <path d={points.map((p, i) => `${i ? "L" : "M"}${x(i)} ${y(p)}`).join("")} fill="none" stroke="currentColor" strokeWidth="1.4" />
+        <path
+          d={points.map((p, i) => `${i ? "L" : "M"}${x(i)} ${y(p)}`).join("")}
+          fill="none"
+          stroke="currentColor"
+          strokeWidth="1.4"
+        />
         {points.map((p, i) => (
           <chakra.circle
             key={p.balance}

@@ -17,13 +17,20 @@ export function Definitions({ policy }: { policy: Schemas["PolicyOut"] }) {
   return (
     <Box>
       <Link color="soft" aria-expanded={open} onClick={() => setOpen(!open)}>
-        {open ? "▾" : "▸"} {plural(count("service"), "service")}, {plural(count("area"), "area")}, {plural(count("assertion"), "assertion")}
+        {open ? "▾" : "▸"} {plural(count("service"), "service")}, {plural(count("area"), "area")},{" "}
+        {plural(count("assertion"), "assertion")}
       </Link>
       {open && (
         <Box mt="4px">
           {list.map((s) =>
             editing === s.line ? (
-              <RuleForm key={s.line} policy={policy} edit={{ op: "change", line: s.line }} start={s.text} onDone={() => setEditing(undefined)} />
+              <RuleForm
+                key={s.line}
+                policy={policy}
+                edit={{ op: "change", line: s.line }}
+                start={s.text}
+                onDone={() => setEditing(undefined)}
+              />
             ) : (
               <Flex key={s.line} gap="12px" py="2px" borderBottomWidth="1px" borderColor="line2">
                 <Text fontFamily="mono" fontSize="12px" flex="1" minW="0" truncate title={s.text}>

@@ -18,10 +18,17 @@ export function FixButton({ revision, line, finding: f, about }: Props) {
   if (!f.fix) return null;
   const run = async (dryRun: boolean) => {
     try {
-      const out = await mend.mutateAsync({ params: { query: { ...w, dryRun } }, body: { revision, line, kind: f.kind } });
+      const out = await mend.mutateAsync({
+        params: { query: { ...w, dryRun } },
+        body: { revision, line, kind: f.kind },
+      });
       if (dryRun) return setShown(out);
       setShown(undefined);
-      say(out.consequences?.changed ? `${out.words}; ${out.consequences.changed} conversations change verdict` : out.words);
+      say(
+        out.consequences?.changed
+          ? `${out.words}; ${out.consequences.changed} conversations change verdict`
+          : out.words,
+      );
       await caughtUp();
     } catch (e) {
       say(problem(e), "error");
@@ -29,7 +36,13 @@ export function FixButton({ revision, line, finding: f, about }: Props) {
   };
   return (
     <>
-      <Btn flexShrink={0} maxW="340px" title={f.fix} loading={mend.isPending && !shown} onClick={() => void run(!!f.turns)}>
+      <Btn
+        flexShrink={0}
+        maxW="340px"
+        title={f.fix}
+        loading={mend.isPending && !shown}
+        onClick={() => void run(!!f.turns)}
+      >
         <Box as="span" overflow="hidden" textOverflow="ellipsis">
           {f.fix}
           {f.turns && "…"}

@@ -16,7 +16,8 @@ export function Gone({ list, revision }: { list: Schemas["GoneRule"][]; revision
         Without evidence
       </Text>
       <Text color="soft" fontSize="12px">
-        {plural(list.length, "rule")} of the draft {list.length === 1 ? "has" : "have"} decided nothing in the window: what {list.length === 1 ? "it was" : "they were"} for may be gone, or comes once a month.
+        {plural(list.length, "rule")} of the draft {list.length === 1 ? "has" : "have"} decided nothing in the window:
+        what {list.length === 1 ? "it was" : "they were"} for may be gone, or comes once a month.
       </Text>
       {list.map((g) => (
         <Flex key={g.line} gap="8px" align="baseline">

@@ -8,7 +8,13 @@ import { Modal } from "../marks/Modal";
 import { plural } from "../marks/words";
 import { chosen, type Taken, useConsequences, type useJudging } from "./judging";
 
-type Props = { what: "take" | "refuse"; list: Taken[]; revision: number; judging: ReturnType<typeof useJudging>; close: () => void };
+type Props = {
+  what: "take" | "refuse";
+  list: Taken[];
+  revision: number;
+  judging: ReturnType<typeof useJudging>;
+  close: () => void;
+};
 
 export function Many({ what, list, revision, judging, close }: Props) {
   const [all] = useState(list); // those that were shown when it was asked for
@@ -17,7 +23,11 @@ export function Many({ what, list, revision, judging, close }: Props) {
   const go = () => {
     close();
     if (what === "take") void judging.take(all);
-    else void judging.refuse(all.map((x) => x.p), reason.trim());
+    else
+      void judging.refuse(
+        all.map((x) => x.p),
+        reason.trim(),
+      );
   };
   const warned = all.filter(({ p }) => p.warnings.length > 0).length;
   return (
@@ -41,8 +51,23 @@ export function Many({ what, list, revision, judging, close }: Props) {
         </Text>
       ))}
       {all.length > 12 && <Text color="soft">and {all.length - 12} more</Text>}
-      {what === "take" && warned > 0 && <ProblemNote>{plural(warned, "proposal")} of these {warned === 1 ? "carries" : "carry"} a warning: judge {warned === 1 ? "it" : "them"} one by one, or tick “no warnings” first.</ProblemNote>}
-      {what === "refuse" && <Input {...inputStyle} mt="8px" autoFocus placeholder="Why not? It is kept with each." aria-label="reason for refusing all" value={reason} onChange={(e) => setReason(e.target.value)} />}
+      {what === "take" && warned > 0 && (
+        <ProblemNote>
+          {plural(warned, "proposal")} of these {warned === 1 ? "carries" : "carry"} a warning: judge{" "}
+          {warned === 1 ? "it" : "them"} one by one, or tick “no warnings” first.
+        </ProblemNote>
+      )}
+      {what === "refuse" && (
+        <Input
+          {...inputStyle}
+          mt="8px"
+          autoFocus
+          placeholder="Why not? It is kept with each."
+          aria-label="reason for refusing all"
+          value={reason}
+          onChange={(e) => setReason(e.target.value)}
+        />
+      )}
       {c.error && <ProblemNote>{problem(c.error)}</ProblemNote>}
       {c.data?.consequences && <ConsequencesList c={c.data.consequences} />}
     </Modal>

@@ -19,7 +19,20 @@ export function Meter({ d, open, refused }: { d: Derived; open: Proposal[]; refu
   return (
     <Box px="16px" mt="2px" data-meter={judge} role="img" aria-label={parts.map(([w, v]) => `${n(v)} ${w}`).join(", ")}>
       <Flex h="7px" borderRadius="2px" overflow="hidden" bg="line2">
-        {parts.map(([word, v, color, title]) => v > 0 && <Box key={word} title={`${plural(v, "conversation")}: ${title}`} w={`${(100 * v) / total}%`} minW="3px" bg={color} borderRightWidth="1px" borderColor="sheet" />)}
+        {parts.map(
+          ([word, v, color, title]) =>
+            v > 0 && (
+              <Box
+                key={word}
+                title={`${plural(v, "conversation")}: ${title}`}
+                w={`${(100 * v) / total}%`}
+                minW="3px"
+                bg={color}
+                borderRightWidth="1px"
+                borderColor="sheet"
+              />
+            ),
+        )}
       </Flex>
       <Flex gap="12px" fontSize="11.5px" color="soft" wrap="wrap">
         {parts.map(([word, v, color, title]) => (

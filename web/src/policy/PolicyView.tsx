@@ -38,28 +38,33 @@ export function PolicyView() {
                 <>{plural(p.rules, "rule")}, and no conversations to decide.</>
               ) : (
                 <>
-                  {plural(p.rules, "rule")} {p.rules === 1 ? "decides" : "decide"} {percent(decided / total)} of what was seen; <UncoveredLink value={p.counts.uncovered} /> {p.counts.uncovered === 1 ? "has" : "have"} no rule.
+                  {plural(p.rules, "rule")} {p.rules === 1 ? "decides" : "decide"} {percent(decided / total)} of what
+                  was seen; <UncoveredLink value={p.counts.uncovered} /> {p.counts.uncovered === 1 ? "has" : "have"} no
+                  rule.
                 </>
               )}
             </Sentence>
           </Box>
           <Flex gap="10px" align="center">
-          <Menu
-            label="Export"
-            items={[
-              { shown: "Rules as CSV", href: `/api/v1/rules.csv?${new URLSearchParams(Object.entries(w).filter((e): e is [string, string] => !!e[1]))}` },
-              { shown: "The policy's text", href: "/api/v1/policy.orchard" },
-            ]}
-          />
-          <Switches
-            label="how the policy is shown"
-            options={[
-              { value: "sentences", shown: "Sentences" },
-              { value: "text", shown: "Text" },
-            ]}
-            on={[asText ? "text" : "sentences"]}
-            toggle={(v) => change({ text: v === "text" ? "1" : null })}
-          />
+            <Menu
+              label="Export"
+              items={[
+                {
+                  shown: "Rules as CSV",
+                  href: `/api/v1/rules.csv?${new URLSearchParams(Object.entries(w).filter((e): e is [string, string] => !!e[1]))}`,
+                },
+                { shown: "The policy's text", href: "/api/v1/policy.orchard" },
+              ]}
+            />
+            <Switches
+              label="how the policy is shown"
+              options={[
+                { value: "sentences", shown: "Sentences" },
+                { value: "text", shown: "Text" },
+              ]}
+              on={[asText ? "text" : "sentences"]}
+              toggle={(v) => change({ text: v === "text" ? "1" : null })}
+            />
           </Flex>
         </Flex>
         {asText ? <TextView policy={p} /> : <Sentences policy={p} />}
@@ -108,7 +113,13 @@ function Sentences({ policy: p }: { policy: Schemas["PolicyOut"] }) {
             {rules.map((s, i) => {
               number++;
               return editing === s.line ? (
-                <RuleForm key={s.line} policy={p} edit={{ op: "change", line: s.line }} start={s.text} onDone={() => setEditing(undefined)} />
+                <RuleForm
+                  key={s.line}
+                  policy={p}
+                  edit={{ op: "change", line: s.line }}
+                  start={s.text}
+                  onDone={() => setEditing(undefined)}
+                />
               ) : (
                 <RuleRow
                   key={s.line}
@@ -130,8 +141,19 @@ function Sentences({ policy: p }: { policy: Schemas["PolicyOut"] }) {
                 />
               );
             })}
-            {rules.length === 0 && adding !== layer.name && <Text color="soft" py="4px">no rules</Text>}
-            {adding === layer.name && <RuleForm policy={p} edit={{ op: "add", layer: layer.name }} start="" onDone={() => setAdding(undefined)} />}
+            {rules.length === 0 && adding !== layer.name && (
+              <Text color="soft" py="4px">
+                no rules
+              </Text>
+            )}
+            {adding === layer.name && (
+              <RuleForm
+                policy={p}
+                edit={{ op: "add", layer: layer.name }}
+                start=""
+                onDone={() => setAdding(undefined)}
+              />
+            )}
           </Box>
         );
       })}
@@ -169,7 +191,8 @@ function NoLayers({ policy: p }: { policy: { revision: number } }) {
   const save = api.useMutation("post", "/api/v1/policy/edits");
   return (
     <Empty title="The policy is empty">
-      Rules stand in layers, which decide in order. Start with the usual four: guardrails, separations, allowances, closing; or take over a text.
+      Rules stand in layers, which decide in order. Start with the usual four: guardrails, separations, allowances,
+      closing; or take over a text.
       <Flex mt="10px" gap="8px">
         <Btn primary onClick={() => void save.mutateAsync({ body: { revision: p.revision, op: "add", text: start } })}>
           Start with four layers

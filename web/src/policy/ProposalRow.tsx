@@ -25,7 +25,20 @@ type Props = {
 };
 
 /** A proposal; the current one has its evidence open. */
-export function ProposalRow({ p, at, revision, current, later, refusing, choose, shift, take, askRefuse, refuse, cancelRefuse }: Props) {
+export function ProposalRow({
+  p,
+  at,
+  revision,
+  current,
+  later,
+  refusing,
+  choose,
+  shift,
+  take,
+  askRefuse,
+  refuse,
+  cancelRefuse,
+}: Props) {
   const row = useRef<HTMLDivElement>(null);
   useEffect(() => {
     if (current) row.current?.scrollIntoView({ block: "nearest" });
@@ -35,12 +48,36 @@ export function ProposalRow({ p, at, revision, current, later, refusing, choose,
   const wide = p.barred;
   const barred = wide && at >= p.own;
   return (
-    <Box ref={row} data-proposal={p.key} data-wide={wide || undefined} borderBottomWidth="1px" borderColor="line2" borderLeftWidth="3px" borderLeftColor={current ? "accent" : "transparent"} bg={current ? "tint" : undefined} px="14px" py="6px" opacity={later && !current ? 0.6 : 1}>
-      <chakra.button type="button" data-row="0" onClick={choose} onFocus={choose} textAlign="left" w="100%" cursor="pointer">
-        <Mark kind={wide ? "uncovered" : "permit"} /> {changed ? <chakra.span fontWeight="500">{choice.sentence}</chakra.span> : <RuleSentence rule={p.rule} />}
+    <Box
+      ref={row}
+      data-proposal={p.key}
+      data-wide={wide || undefined}
+      borderBottomWidth="1px"
+      borderColor="line2"
+      borderLeftWidth="3px"
+      borderLeftColor={current ? "accent" : "transparent"}
+      bg={current ? "tint" : undefined}
+      px="14px"
+      py="6px"
+      opacity={later && !current ? 0.6 : 1}
+    >
+      <chakra.button
+        type="button"
+        data-row="0"
+        onClick={choose}
+        onFocus={choose}
+        textAlign="left"
+        w="100%"
+        cursor="pointer"
+      >
+        <Mark kind={wide ? "uncovered" : "permit"} />{" "}
+        {changed ? <chakra.span fontWeight="500">{choice.sentence}</chakra.span> : <RuleSentence rule={p.rule} />}
         {changed ? (
           <Text color="accent" fontSize="12px" fontWeight="500">
-            {choice.words}; {choice.conversations < p.conversations ? `${n(p.conversations - choice.conversations)} of ${plural(p.conversations, "conversation")} stay uncovered` : `all ${plural(p.conversations, "conversation")} are in`}
+            {choice.words};{" "}
+            {choice.conversations < p.conversations
+              ? `${n(p.conversations - choice.conversations)} of ${plural(p.conversations, "conversation")} stay uncovered`
+              : `all ${plural(p.conversations, "conversation")} are in`}
           </Text>
         ) : (
           p.warnings.map((x) => (
@@ -51,11 +88,15 @@ export function ProposalRow({ p, at, revision, current, later, refusing, choose,
         )}
         {p.again && p.refused && (
           <Text color="open" fontSize="12px">
-            Refused before (“{p.refused.reason || "no reason given"}”), with {plural(p.refused.conversations, "conversation")} behind it; now there are {n(p.conversations)}.
+            Refused before (“{p.refused.reason || "no reason given"}”), with{" "}
+            {plural(p.refused.conversations, "conversation")} behind it; now there are {n(p.conversations)}.
           </Text>
         )}
         <Text color="soft" fontSize="12px">
-          {plural(p.conversations, "conversation")} · {plural(p.days, "day")} · {n(changed ? choice.conversations : p.pairs)} of {n(choice.opened)} opened were seen (fill {percent(Math.min(1, (changed ? choice.conversations : p.pairs) / Math.max(1, choice.opened)))}){later && " · later"}
+          {plural(p.conversations, "conversation")} · {plural(p.days, "day")} ·{" "}
+          {n(changed ? choice.conversations : p.pairs)} of {n(choice.opened)} opened were seen (fill{" "}
+          {percent(Math.min(1, (changed ? choice.conversations : p.pairs) / Math.max(1, choice.opened)))})
+          {later && " · later"}
         </Text>
       </chakra.button>
       {current && (
@@ -148,7 +189,12 @@ function Does({ taken, revision, barred }: { taken: Taken; revision: number; bar
         <Box maxH="150px" overflowY="auto" data-evidence={e.data.total}>
           {e.data.conversations.map((v) => (
             <Flex key={v.client.addr + v.server.addr + v.service + v.first} gap="8px">
-              <Link textDecoration="none" onClick={() => show({ kind: "flow", client: v.client.addr, server: v.server.addr, service: v.service, at: v.first })}>
+              <Link
+                textDecoration="none"
+                onClick={() =>
+                  show({ kind: "flow", client: v.client.addr, server: v.server.addr, service: v.service, at: v.first })
+                }
+              >
                 {v.client.name} → {v.server.name} <chakra.span color="soft">{v.service}</chakra.span>
               </Link>
               <Text ml="auto" color="soft">
@@ -156,7 +202,9 @@ function Does({ taken, revision, barred }: { taken: Taken; revision: number; bar
               </Text>
             </Flex>
           ))}
-          {e.data.total > e.data.conversations.length && <Text color="soft">and {n(e.data.total - e.data.conversations.length)} more</Text>}
+          {e.data.total > e.data.conversations.length && (
+            <Text color="soft">and {n(e.data.total - e.data.conversations.length)} more</Text>
+          )}
         </Box>
       )}
     </Box>
@@ -173,7 +221,16 @@ function Refuse({ refuse, cancel }: { refuse: (reason: string) => void; cancel: 
       }}
     >
       <Flex gap="6px" mt="6px">
-        <Input {...inputStyle} autoFocus flex="1" aria-label="reason for refusing" placeholder="Why not?" value={reason} onChange={(e) => setReason(e.target.value)} onKeyDown={(e) => e.key === "Escape" && cancel()} />
+        <Input
+          {...inputStyle}
+          autoFocus
+          flex="1"
+          aria-label="reason for refusing"
+          placeholder="Why not?"
+          value={reason}
+          onChange={(e) => setReason(e.target.value)}
+          onKeyDown={(e) => e.key === "Escape" && cancel()}
+        />
         <Btn type="submit" primary>
           Refuse
         </Btn>

@@ -27,10 +27,13 @@ export function Proposals({ policy }: { policy: Schemas["PolicyOut"] }) {
   const [many, setMany] = useState<"take" | "refuse">();
   const { d } = j;
   const words = filter.toLowerCase().split(/\s+/).filter(Boolean);
-  const shown = j.judged.filter((p) => words.every((x) => p.key.toLowerCase().includes(x)) && (!clean || p.warnings.length === 0));
+  const shown = j.judged.filter(
+    (p) => words.every((x) => p.key.toLowerCase().includes(x)) && (!clean || p.warnings.length === 0),
+  );
   const current = shown.find((p) => p.key === on) ?? shown[0];
   const at = (p: Proposal) => choiceAt(p, stepped[p.key]);
-  const shift = (by: number) => current && setStepped({ ...stepped, [current.key]: choiceAt(current, at(current) + by) });
+  const shift = (by: number) =>
+    current && setStepped({ ...stepped, [current.key]: choiceAt(current, at(current) + by) });
   const next = () => {
     const i = shown.findIndex((p) => p.key === current?.key);
     setOn((shown[i + 1] ?? shown[i - 1])?.key);
@@ -66,14 +69,34 @@ export function Proposals({ policy }: { policy: Schemas["PolicyOut"] }) {
   const groups = policy.statements.filter((s) => s.kind === "group").map((s) => s.name!);
   const areas = policy.statements.filter((s) => s.kind === "area").map((s) => s.name!);
   return (
-    <Flex direction="column" borderLeftWidth="1px" borderColor="line" bg="sheet" minH="0" pt="10px" aria-label="proposals" role="region">
+    <Flex
+      direction="column"
+      borderLeftWidth="1px"
+      borderColor="line"
+      bg="sheet"
+      minH="0"
+      pt="10px"
+      aria-label="proposals"
+      role="region"
+    >
       <Flex px="16px" align="center" gap="8px" wrap="wrap">
         <Text fontFamily="heading" fontSize="17px">
           {d ? plural(j.judged.length, "proposal") : "Proposals"}
         </Text>
         <chakra.label ml="auto" display="flex" gap="5px" alignItems="center" fontSize="12px" color="soft">
           for
-          <chakra.select aria-label="what to derive for" maxW="120px" bg="sheet" color="ink" borderWidth="1px" borderColor="line" borderRadius="4px" h="25px" value={scope} onChange={(e) => setScope(e.target.value)}>
+          <chakra.select
+            aria-label="what to derive for"
+            maxW="120px"
+            bg="sheet"
+            color="ink"
+            borderWidth="1px"
+            borderColor="line"
+            borderRadius="4px"
+            h="25px"
+            value={scope}
+            onChange={(e) => setScope(e.target.value)}
+          >
             <option value="">everything</option>
             {areas.map((a) => (
               <option key={a} value={`area ${a}`}>
@@ -89,7 +112,11 @@ export function Proposals({ policy }: { policy: Schemas["PolicyOut"] }) {
           {d ? "Derive again" : "Derive from the window"}
         </Btn>
       </Flex>
-      {d?.scope && <Text px="16px" color="soft" fontSize="12px">Only what touches {d.scope}.</Text>}
+      {d?.scope && (
+        <Text px="16px" color="soft" fontSize="12px">
+          Only what touches {d.scope}.
+        </Text>
+      )}
       {j.running && (
         <Flex px="16px" gap="10px" align="center" mt="6px" role="status">
           <Progress.Root value={j.running.done * 100} size="xs" flex="1">
@@ -97,30 +124,54 @@ export function Proposals({ policy }: { policy: Schemas["PolicyOut"] }) {
               <Progress.Range bg="accent" />
             </Progress.Track>
           </Progress.Root>
-          <Link onClick={() => void j.guard(() => cancel.mutateAsync({ params: { path: { id: j.running!.id } } }), "Cancelled")}>cancel</Link>
+          <Link
+            onClick={() =>
+              void j.guard(() => cancel.mutateAsync({ params: { path: { id: j.running!.id } } }), "Cancelled")
+            }
+          >
+            cancel
+          </Link>
         </Flex>
       )}
-      {j.list.data?.job?.state === "failed" && <Text px="16px" color="reject">The last derivation failed: {j.list.data.job.message}</Text>}
+      {j.list.data?.job?.state === "failed" && (
+        <Text px="16px" color="reject">
+          The last derivation failed: {j.list.data.job.message}
+        </Text>
+      )}
       {d && d.path.length > 1 && <Curve curve={d.path} balance={j.point?.balance ?? d.balance} choose={j.move} />}
       {d && <Meter d={d} open={j.judged} refused={j.refused} />}
       {d && j.judged.length > 4 && (
         <Flex px="16px" gap="8px" align="center" mt="4px">
-          <Input {...inputStyle} h="24px" flex="1" minW="0" placeholder="filter: booking 5432" aria-label="filter the proposals" value={filter} onChange={(e) => setFilter(e.target.value)} />
+          <Input
+            {...inputStyle}
+            h="24px"
+            flex="1"
+            minW="0"
+            placeholder="filter: booking 5432"
+            aria-label="filter the proposals"
+            value={filter}
+            onChange={(e) => setFilter(e.target.value)}
+          />
           <chakra.label display="flex" gap="4px" fontSize="12px" whiteSpace="nowrap">
             <input type="checkbox" checked={clean} onChange={(e) => setClean(e.target.checked)} />
             no warnings
           </chakra.label>
           {(words.length > 0 || clean) && shown.length > 0 && (
             <>
-              <Btn h="24px" onClick={() => setMany("take")}>Take {n(shown.length)}…</Btn>
-              <Btn h="24px" onClick={() => setMany("refuse")}>Refuse…</Btn>
+              <Btn h="24px" onClick={() => setMany("take")}>
+                Take {n(shown.length)}…
+              </Btn>
+              <Btn h="24px" onClick={() => setMany("refuse")}>
+                Refuse…
+              </Btn>
             </>
           )}
         </Flex>
       )}
       {j.list.data?.stale && j.judged.length > 0 && (
         <Text px="16px" color="soft" fontSize="12px">
-          Derived {onDay(d!.from)} – {onDay(d!.to)} on revision {d!.revision}; what the draft has taken since is gone from the list.
+          Derived {onDay(d!.from)} – {onDay(d!.to)} on revision {d!.revision}; what the draft has taken since is gone
+          from the list.
         </Text>
       )}
       <Box overflowY="auto" flex="1" minH="0" mt="6px" onKeyDown={moveFocus}>
@@ -151,7 +202,10 @@ export function Proposals({ policy }: { policy: Schemas["PolicyOut"] }) {
         {d && j.judged.length > 0 && shown.length === 0 && <Empty title="Nothing agrees with this filter" />}
         {d && j.judged.length === 0 && (
           <Empty title="All judged">
-            {d.considered > 0 ? `Of ${plural(d.considered, "conversation")} looked at, ${percent(d.covered / d.considered)} found a proposal; the others were set aside.` : "There was nothing to propose."} After a week of traffic, derive again: only what is new or gone comes up.
+            {d.considered > 0
+              ? `Of ${plural(d.considered, "conversation")} looked at, ${percent(d.covered / d.considered)} found a proposal; the others were set aside.`
+              : "There was nothing to propose."}{" "}
+            After a week of traffic, derive again: only what is new or gone comes up.
           </Empty>
         )}
         {d && <Gone list={d.gone} revision={policy.revision} />}
@@ -174,7 +228,15 @@ export function Proposals({ policy }: { policy: Schemas["PolicyOut"] }) {
       <chakra.div px="16px" py="5px" borderTopWidth="1px" borderColor="line2" color="soft" fontSize="11.5px">
         T takes · N narrows · W widens · R refuses · L later · arrows move · Ctrl Z undoes
       </chakra.div>
-      {many && <Many what={many} list={shown.filter((p) => !p.barred || many === "refuse").map((p) => ({ p, at: at(p) }))} revision={policy.revision} judging={j} close={() => setMany(undefined)} />}
+      {many && (
+        <Many
+          what={many}
+          list={shown.filter((p) => !p.barred || many === "refuse").map((p) => ({ p, at: at(p) }))}
+          revision={policy.revision}
+          judging={j}
+          close={() => setMany(undefined)}
+        />
+      )}
     </Flex>
   );
 }

@@ -54,8 +54,26 @@ export function RuleForm({ policy, edit, start, onDone }: Props) {
     }
   };
   return (
-    <Box ref={box} py="8px" pl="30px" borderBottomWidth="1px" borderColor="line2" bg="tint" pr="8px" onKeyDown={(e) => e.key === "Escape" && !e.defaultPrevented && onDone()} data-form={op}>
-      <CodeEditor value={text} onChange={setText} errors={p?.errors ?? []} label={op === "add" ? "the new rule" : "the rule"} words={words} onSave={() => void store()} autoFocus />
+    <Box
+      ref={box}
+      py="8px"
+      pl="30px"
+      borderBottomWidth="1px"
+      borderColor="line2"
+      bg="tint"
+      pr="8px"
+      onKeyDown={(e) => e.key === "Escape" && !e.defaultPrevented && onDone()}
+      data-form={op}
+    >
+      <CodeEditor
+        value={text}
+        onChange={setText}
+        errors={p?.errors ?? []}
+        label={op === "add" ? "the new rule" : "the rule"}
+        words={words}
+        onSave={() => void store()}
+        autoFocus
+      />
       {!text && (
         <Text color="soft" mt="4px">
           For example: permit booking-entry-live -&gt; booking-logic-live on tcp/8443 &quot;why&quot;
@@ -73,7 +91,12 @@ export function RuleForm({ policy, edit, start, onDone }: Props) {
       )}
       {wrong && <ProblemNote>{wrong}</ProblemNote>}
       <Flex gap="8px" mt="8px">
-        <Btn primary loading={saving.busy} disabled={!text.trim() || text === start || !p || p.errors.length > 0} onClick={() => void store()}>
+        <Btn
+          primary
+          loading={saving.busy}
+          disabled={!text.trim() || text === start || !p || p.errors.length > 0}
+          onClick={() => void store()}
+        >
           Save to the draft
         </Btn>
         <Btn onClick={onDone}>Cancel</Btn>

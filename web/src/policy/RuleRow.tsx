@@ -24,7 +24,19 @@ type Props = {
 };
 
 /** A rule as a sentence, with what it decides; selected, with what can be done. */
-export function RuleRow({ policy, statement: s, number, above, below, afterBelow, layers, selected, onSelect, onMoved, onEdit }: Props) {
+export function RuleRow({
+  policy,
+  statement: s,
+  number,
+  above,
+  below,
+  afterBelow,
+  layers,
+  selected,
+  onSelect,
+  onMoved,
+  onEdit,
+}: Props) {
   const { show } = useWhy();
   const { tryEdit, busy } = useEdit();
   const r = s.rule!;
@@ -33,7 +45,13 @@ export function RuleRow({ policy, statement: s, number, above, below, afterBelow
     if (above && (await edit({ op: "move", line: s.line, before: above }))) onMoved(above);
   };
   const down = async () => {
-    if (below && (await edit(afterBelow ? { op: "move", line: s.line, before: afterBelow } : { op: "move", line: s.line, layer: r.layer }))) onMoved(below);
+    if (
+      below &&
+      (await edit(
+        afterBelow ? { op: "move", line: s.line, before: afterBelow } : { op: "move", line: s.line, layer: r.layer },
+      ))
+    )
+      onMoved(below);
   };
   const keys = (e: KeyboardEvent) => {
     if (e.target !== e.currentTarget || busy) return;
@@ -49,7 +67,14 @@ export function RuleRow({ policy, statement: s, number, above, below, afterBelow
     e.stopPropagation();
   };
   return (
-    <Box borderBottomWidth="1px" borderColor="line2" bg={selected ? "tint" : undefined} borderLeftWidth="3px" borderLeftColor={selected ? "accent" : "transparent"} ml="-3px">
+    <Box
+      borderBottomWidth="1px"
+      borderColor="line2"
+      bg={selected ? "tint" : undefined}
+      borderLeftWidth="3px"
+      borderLeftColor={selected ? "accent" : "transparent"}
+      ml="-3px"
+    >
       <Flex
         data-row="0"
         data-rule={s.line}
@@ -75,21 +100,43 @@ export function RuleRow({ policy, statement: s, number, above, below, afterBelow
           <RuleSentence rule={r} />
           {s.note && <chakra.span color="soft"> “{s.note}”</chakra.span>}
           {s.findings?.map((f) => (
-            <chakra.span key={f.kind} title={f.words} color="open" fontSize="12px" ml="6px" borderBottomWidth="1px" borderStyle="dashed" borderColor="open">
+            <chakra.span
+              key={f.kind}
+              title={f.words}
+              color="open"
+              fontSize="12px"
+              ml="6px"
+              borderBottomWidth="1px"
+              borderStyle="dashed"
+              borderColor="open"
+            >
               {f.kind}
             </chakra.span>
           ))}
         </Box>
         {s.spark && <Spark values={s.spark} width={64} />}
-        <Text w="48px" textAlign="right" flexShrink={0} title={s.hits ? `${plural(s.hits, "conversation")} of the window between ${plural(s.pairs, "pair")}; last seen ${atMinute(s.last!)}` : "no conversation of the window"}>
+        <Text
+          w="48px"
+          textAlign="right"
+          flexShrink={0}
+          title={
+            s.hits
+              ? `${plural(s.hits, "conversation")} of the window between ${plural(s.pairs, "pair")}; last seen ${atMinute(s.last!)}`
+              : "no conversation of the window"
+          }
+        >
           {n(s.hits)}
         </Text>
       </Flex>
-      {selected && s.findings && <Findings revision={policy.revision} line={s.line} findings={s.findings} about={r.sentence} />}
+      {selected && s.findings && (
+        <Findings revision={policy.revision} line={s.line} findings={s.findings} about={r.sentence} />
+      )}
       {selected && (
         <Flex gap="6px" pl="52px" pb="6px" wrap="wrap" align="center">
           <Text color="soft" w="100%" data-use={s.pairs}>
-            {s.hits ? `Decides ${plural(s.hits, "conversation")} of the window between ${plural(s.pairs, "pair")}; last seen ${atMinute(s.last!)}.` : "Decides nothing that was seen in the window."}
+            {s.hits
+              ? `Decides ${plural(s.hits, "conversation")} of the window between ${plural(s.pairs, "pair")}; last seen ${atMinute(s.last!)}.`
+              : "Decides nothing that was seen in the window."}
           </Text>
           <Btn onClick={onEdit}>Edit</Btn>
           <Btn onClick={() => void up()} disabled={!above || busy}>

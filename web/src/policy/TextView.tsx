@@ -45,13 +45,34 @@ export function TextView({ policy }: { policy: Schemas["PolicyOut"] }) {
   return (
     <Flex direction="column" flex="1" minH="0" pb="10px">
       <Flex gap="10px" align="center" mb="6px">
-        <Btn primary disabled={!changed || !p || p.errors.length > 0} loading={save.isPending} onClick={() => void store()}>
+        <Btn
+          primary
+          disabled={!changed || !p || p.errors.length > 0}
+          loading={save.isPending}
+          onClick={() => void store()}
+        >
           Save to the draft
         </Btn>
-        <Btn disabled={!changed} onClick={() => { setBase({ revision: policy.revision, text: policy.text }); setText(policy.text); }}>
+        <Btn
+          disabled={!changed}
+          onClick={() => {
+            setBase({ revision: policy.revision, text: policy.text });
+            setText(policy.text);
+          }}
+        >
           Discard
         </Btn>
-        <chakra.label cursor="pointer" borderWidth="1px" borderColor="line" borderRadius="5px" px="10px" h="27px" lineHeight="25px" bg="sheet" _focusWithin={{ borderColor: "accent" }}>
+        <chakra.label
+          cursor="pointer"
+          borderWidth="1px"
+          borderColor="line"
+          borderRadius="5px"
+          px="10px"
+          h="27px"
+          lineHeight="25px"
+          bg="sheet"
+          _focusWithin={{ borderColor: "accent" }}
+        >
           Import text…
           <chakra.input
             type="file"
@@ -73,10 +94,24 @@ export function TextView({ policy }: { policy: Schemas["PolicyOut"] }) {
           {p?.errors.length ? plural(p.errors.length, "error") : changed ? "changed, not saved" : "saved"}
         </Text>
       </Flex>
-      {moved && <ProblemNote>The draft was changed elsewhere while you were writing (now revision {policy.revision}). Your text is kept here. Copy it, press Discard to load the draft as it is, and bring the two together.</ProblemNote>}
+      {moved && (
+        <ProblemNote>
+          The draft was changed elsewhere while you were writing (now revision {policy.revision}). Your text is kept
+          here. Copy it, press Discard to load the draft as it is, and bring the two together.
+        </ProblemNote>
+      )}
       {wrong && <ProblemNote>{wrong}</ProblemNote>}
       <Box flex="1" minH="0">
-        <CodeEditor value={text} onChange={setText} errors={p?.errors ?? []} label="policy text" numbered words={words} onSave={() => void store()} height="100%" />
+        <CodeEditor
+          value={text}
+          onChange={setText}
+          errors={p?.errors ?? []}
+          label="policy text"
+          numbered
+          words={words}
+          onSave={() => void store()}
+          height="100%"
+        />
       </Box>
       {p && p.errors.length > 0 && (
         <Box maxH="90px" overflowY="auto" mt="6px">

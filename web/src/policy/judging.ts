@@ -48,7 +48,10 @@ export function useJudging(revision: number) {
   const asked = Number(search.get("balance") ?? d?.balance ?? 0.5);
   const point = d?.path.find((p) => p.balance === asked) ?? d?.path.find((p) => p.balance === d.balance);
   const byId = new Map((d?.proposals ?? []).map((p) => [p.id, p]));
-  const here = [...(point?.ids ?? []).flatMap((k) => byId.get(k) ?? []), ...(d?.proposals.filter((p) => p.barred) ?? [])];
+  const here = [
+    ...(point?.ids ?? []).flatMap((k) => byId.get(k) ?? []),
+    ...(d?.proposals.filter((p) => p.barred) ?? []),
+  ];
   const { judged, refused } = rankProposals(here, later);
 
   const guard = async (f: () => Promise<unknown>, done?: string) => {
@@ -60,13 +63,24 @@ export function useJudging(revision: number) {
     }
     await caughtUp();
   };
-  const judge = (judgements: Judgement[], done: string) => guard(() => judgeOut.mutateAsync({ params: { query: w }, body: { revision, judgements } }), done);
+  const judge = (judgements: Judgement[], done: string) =>
+    guard(() => judgeOut.mutateAsync({ params: { query: w }, body: { revision, judgements } }), done);
   return {
-    list, d, point, judged, refused, later,
+    list,
+    d,
+    point,
+    judged,
+    refused,
+    later,
     running,
-    run: (scope: { group?: string; area?: string }) => guard(() => derive.mutateAsync({ params: { query: { ...w, balance: d?.balance ?? 0.5, ...scope } } })),
+    run: (scope: { group?: string; area?: string }) =>
+      guard(() => derive.mutateAsync({ params: { query: { ...w, balance: d?.balance ?? 0.5, ...scope } } })),
     move: (balance: number) => change({ balance: String(balance) }, { replace: true }),
-    take: (ps: Taken[]) => judge(taking(ps), ps.length === 1 ? `Taken: ${chosen(ps[0]!).sentence}` : `Taken: ${ps.length} proposals, undone in one step`),
+    take: (ps: Taken[]) =>
+      judge(
+        taking(ps),
+        ps.length === 1 ? `Taken: ${chosen(ps[0]!).sentence}` : `Taken: ${ps.length} proposals, undone in one step`,
+      ),
     refuse: (ps: Proposal[], reason: string) =>
       judge(
         ps.map((p) => ({ proposal: p.id, do: "refuse", reason })),
@@ -93,7 +107,10 @@ export function useConsequences(ps: Taken[], revision: number, on: boolean) {
     queryKey: ["consequences of taking", judgements, revision, w],
     enabled: on && ps.length > 0,
     queryFn: async () => {
-      const { data, error } = await fetchClient.POST("/api/v1/proposals/judge", { params: { query: { ...w, dryRun: true } }, body: { revision, judgements } });
+      const { data, error } = await fetchClient.POST("/api/v1/proposals/judge", {
+        params: { query: { ...w, dryRun: true } },
+        body: { revision, judgements },
+      });
       if (error) throw error;
       return data;
     },
@@ -107,7 +124,9 @@ export function useEvidence({ p, at }: Taken, revision: number, on: boolean) {
     queryKey: ["evidence", p.id, at, revision, w],
     enabled: on,
     queryFn: async () => {
-      const { data, error } = await fetchClient.GET("/api/v1/proposals/{id}/evidence", { params: { path: { id: p.id }, query: { ...w, limit: 100, choice: at } } });
+      const { data, error } = await fetchClient.GET("/api/v1/proposals/{id}/evidence", {
+        params: { path: { id: p.id }, query: { ...w, limit: 100, choice: at } },
+      });
       if (error) throw error;
       return data;
     },

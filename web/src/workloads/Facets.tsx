@@ -20,7 +20,8 @@ export function Facets({ filter, onMend }: { filter: Filter; onMend: (e: Editing
     setSeen(filter.q);
     setText(filter.q ?? "");
   }
-  const toggle = (t: string) => change({ tag: filter.tag.includes(t) ? filter.tag.filter((x) => x !== t) : [...filter.tag, t] });
+  const toggle = (t: string) =>
+    change({ tag: filter.tag.includes(t) ? filter.tag.filter((x) => x !== t) : [...filter.tag, t] });
   const mend = async (key: string, value: string, like: string) => {
     const f = { tag: [`${key}=${value}`] };
     const found = await fetchClient.GET("/api/v1/workloads", { params: { query: { ...f, limit: 1 } } });
@@ -44,16 +45,44 @@ export function Facets({ filter, onMend }: { filter: Filter; onMend: (e: Editing
           change({ q: text.trim() });
         }}
       >
-        <Input {...inputStyle} fontFamily="mono" fontSize="12px" placeholder="words, or app is booking" aria-label="filter workloads by words or an expression" value={text} onChange={(e) => setText(e.target.value)} onBlur={() => text.trim() !== (filter.q ?? "") && change({ q: text.trim() })} />
+        <Input
+          {...inputStyle}
+          fontFamily="mono"
+          fontSize="12px"
+          placeholder="words, or app is booking"
+          aria-label="filter workloads by words or an expression"
+          value={text}
+          onChange={(e) => setText(e.target.value)}
+          onBlur={() => text.trim() !== (filter.q ?? "") && change({ q: text.trim() })}
+        />
       </form>
       {data?.map((f) => (
-        <Facet key={f.key} facet={f} on={filter.tag} toggle={toggle} mend={mend} structural={(key) => void choose(key)} />
+        <Facet
+          key={f.key}
+          facet={f}
+          on={filter.tag}
+          toggle={toggle}
+          mend={mend}
+          structural={(key) => void choose(key)}
+        />
       ))}
     </Box>
   );
 }
 
-function Facet({ facet: f, on, toggle, mend, structural }: { structural: (key: string) => void; facet: Schemas["Facet"]; on: string[]; toggle: (t: string) => void; mend: (key: string, value: string, like: string) => Promise<void> }) {
+function Facet({
+  facet: f,
+  on,
+  toggle,
+  mend,
+  structural,
+}: {
+  structural: (key: string) => void;
+  facet: Schemas["Facet"];
+  on: string[];
+  toggle: (t: string) => void;
+  mend: (key: string, value: string, like: string) => Promise<void>;
+}) {
   const [all, setAll] = useState(false);
   const top = Math.max(1, ...f.values.map((v) => v.count));
   const odd = f.values.filter((v) => v.like);
@@ -65,15 +94,45 @@ function Facet({ facet: f, on, toggle, mend, structural }: { structural: (key: s
         <Text fontFamily="heading" fontSize="14px" fontWeight="500">
           {f.key}
         </Text>
-        <chakra.button type="button" ml="auto" fontSize="11px" color={f.structural ? "soft" : "line"} cursor="pointer" _hover={{ color: "ink" }} aria-pressed={f.structural} aria-label={`${f.key} says where a workload belongs`} title={f.structural ? "structural: it says where a workload belongs, and is reported where it is missing. Press to take it out" : "press to make it structural: it says where a workload belongs"} onClick={() => structural(f.key)}>
+        <chakra.button
+          type="button"
+          ml="auto"
+          fontSize="11px"
+          color={f.structural ? "soft" : "line"}
+          cursor="pointer"
+          _hover={{ color: "ink" }}
+          aria-pressed={f.structural}
+          aria-label={`${f.key} says where a workload belongs`}
+          title={
+            f.structural
+              ? "structural: it says where a workload belongs, and is reported where it is missing. Press to take it out"
+              : "press to make it structural: it says where a workload belongs"
+          }
+          onClick={() => structural(f.key)}
+        >
           {f.structural ? "structural" : "make structural"}
         </chakra.button>
       </Flex>
-      {f.missing > 0 && <Value name={missing} count={f.missing} share={f.missing / top} on={on.includes(`${f.key}=${missing}`)} toggle={() => toggle(`${f.key}=${missing}`)} open />}
+      {f.missing > 0 && (
+        <Value
+          name={missing}
+          count={f.missing}
+          share={f.missing / top}
+          on={on.includes(`${f.key}=${missing}`)}
+          toggle={() => toggle(`${f.key}=${missing}`)}
+          open
+        />
+      )}
       {odd.map((v) => (
         <Flex key={v.value} align="baseline" gap="6px">
           <Box flex="1">
-            <Value name={v.value.replaceAll(" ", "␣")} count={v.count} share={0} on={on.includes(`${f.key}=${v.value}`)} toggle={() => toggle(`${f.key}=${v.value}`)} />
+            <Value
+              name={v.value.replaceAll(" ", "␣")}
+              count={v.count}
+              share={0}
+              on={on.includes(`${f.key}=${v.value}`)}
+              toggle={() => toggle(`${f.key}=${v.value}`)}
+            />
           </Box>
           <Link fontSize="11.5px" color="open" onClick={() => void mend(f.key, v.value, v.like!)}>
             same as {v.like}?
@@ -81,7 +140,14 @@ function Facet({ facet: f, on, toggle, mend, structural }: { structural: (key: s
         </Flex>
       ))}
       {shown.map((v) => (
-        <Value key={v.value} name={v.value} count={v.count} share={v.count / top} on={on.includes(`${f.key}=${v.value}`)} toggle={() => toggle(`${f.key}=${v.value}`)} />
+        <Value
+          key={v.value}
+          name={v.value}
+          count={v.count}
+          share={v.count / top}
+          on={on.includes(`${f.key}=${v.value}`)}
+          toggle={() => toggle(`${f.key}=${v.value}`)}
+        />
       ))}
       {usual.length > 8 && (
         <Link color="soft" fontSize="11.5px" onClick={() => setAll(!all)}>
@@ -92,9 +158,40 @@ function Facet({ facet: f, on, toggle, mend, structural }: { structural: (key: s
   );
 }
 
-function Value({ name, count, share, on, toggle, open }: { name: string; count: number; share: number; on: boolean; toggle: () => void; open?: boolean }) {
+function Value({
+  name,
+  count,
+  share,
+  on,
+  toggle,
+  open,
+}: {
+  name: string;
+  count: number;
+  share: number;
+  on: boolean;
+  toggle: () => void;
+  open?: boolean;
+}) {
   return (
-    <chakra.button type="button" aria-pressed={on} onClick={toggle} display="flex" alignItems="center" gap="8px" w="calc(100% + 12px)" mx="-6px" px="6px" py="1px" cursor="pointer" borderRadius="3px" bg={on ? "tintStrong" : undefined} _hover={{ bg: "tint" }} color={open ? "open" : undefined} fontWeight={on || open ? "500" : undefined}>
+    <chakra.button
+      type="button"
+      aria-pressed={on}
+      onClick={toggle}
+      display="flex"
+      alignItems="center"
+      gap="8px"
+      w="calc(100% + 12px)"
+      mx="-6px"
+      px="6px"
+      py="1px"
+      cursor="pointer"
+      borderRadius="3px"
+      bg={on ? "tintStrong" : undefined}
+      _hover={{ bg: "tint" }}
+      color={open ? "open" : undefined}
+      fontWeight={on || open ? "500" : undefined}
+    >
       <Text truncate>{open ? "missing" : name}</Text>
       <Box h="6px" w={`${Math.max(2, share * 70)}px`} bg={open ? "open" : "volumeFaint"} flexShrink={0} />
       <Text ml="auto" color={open ? "open" : "soft"}>

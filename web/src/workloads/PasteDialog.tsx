@@ -6,7 +6,15 @@ import { Btn, ProblemNote } from "../marks/Controls";
 import { Modal } from "../marks/Modal";
 import { plural } from "../marks/words";
 
-export function PasteDialog({ open, onClose, onFound }: { open: boolean; onClose: () => void; onFound: (ids: string[]) => void }) {
+export function PasteDialog({
+  open,
+  onClose,
+  onFound,
+}: {
+  open: boolean;
+  onClose: () => void;
+  onFound: (ids: string[]) => void;
+}) {
   const [text, setText] = useState("");
   const find = api.useMutation("post", "/api/v1/workloads/find");
   const found = find.data;
@@ -41,7 +49,15 @@ export function PasteDialog({ open, onClose, onFound }: { open: boolean; onClose
       <Text color="soft" mb="4px">
         Ids, names or addresses, separated by blanks, commas or line breaks.
       </Text>
-      <Textarea aria-label="list of workloads" rows={9} fontFamily="mono" fontSize="12px" value={text} onChange={(e) => look(e.target.value)} autoFocus />
+      <Textarea
+        aria-label="list of workloads"
+        rows={9}
+        fontFamily="mono"
+        fontSize="12px"
+        value={text}
+        onChange={(e) => look(e.target.value)}
+        autoFocus
+      />
       {find.error && <ProblemNote>{problem(find.error)}</ProblemNote>}
       {found && (
         <Box mt="6px" data-found={found.workloads.length}>
@@ -52,7 +68,11 @@ export function PasteDialog({ open, onClose, onFound }: { open: boolean; onClose
               {found.unknown.length > 20 && " …"}
             </Text>
           )}
-          {found.several.length > 0 && <Text color="soft">Names that several workloads have, all of them taken: {found.several.slice(0, 20).join(", ")}</Text>}
+          {found.several.length > 0 && (
+            <Text color="soft">
+              Names that several workloads have, all of them taken: {found.several.slice(0, 20).join(", ")}
+            </Text>
+          )}
         </Box>
       )}
     </Modal>

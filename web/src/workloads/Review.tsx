@@ -22,7 +22,12 @@ export function Suggestions() {
   const refuse = api.useMutation("post", "/api/v1/suggestions/refuse");
   const [chosen, setChosen] = useState<Set<string>>(new Set());
   if (error) return <ProblemNote>{problem(error)}</ProblemNote>;
-  if (!data) return <Text px="20px" color="soft">looking for what resembles them…</Text>;
+  if (!data)
+    return (
+      <Text px="20px" color="soft">
+        looking for what resembles them…
+      </Text>
+    );
   const all = data.suggestions;
   const picked = all.filter((s) => chosen.has(idOf(s)));
   const tags = (list: Suggestion[]) => list.map(({ workload, key, value }) => ({ workload, key, value }));
@@ -46,23 +51,53 @@ export function Suggestions() {
       say(problem(e), "error");
     }
   };
-  const take = (list: Suggestion[]) => done(list.length === 1 ? `Set ${list[0]!.key} = ${list[0]!.value} on ${list[0]!.name}` : `Accepted ${plural(list.length, "suggestion")}`, accept.mutateAsync({ params: { query: w }, body: { tags: tags(list) } }));
-  const drop = (list: Suggestion[]) => done(`Refused ${plural(list.length, "suggestion")}; they stay refused`, refuse.mutateAsync({ body: { tags: tags(list) } }));
+  const take = (list: Suggestion[]) =>
+    done(
+      list.length === 1
+        ? `Set ${list[0]!.key} = ${list[0]!.value} on ${list[0]!.name}`
+        : `Accepted ${plural(list.length, "suggestion")}`,
+      accept.mutateAsync({ params: { query: w }, body: { tags: tags(list) } }),
+    );
+  const drop = (list: Suggestion[]) =>
+    done(
+      `Refused ${plural(list.length, "suggestion")}; they stay refused`,
+      refuse.mutateAsync({ body: { tags: tags(list) } }),
+    );
   return (
     <Flex direction="column" flex="1" minH="0">
       <Flex px="20px" py="4px" gap="10px" align="center">
         <Text color="soft">
-          {plural(all.length, "suggestion")} for {n(data.lacking)} missing tags. {data.complete ? "It says nothing where it is not sure." : "Looking again, as something has changed…"}
+          {plural(all.length, "suggestion")} for {n(data.lacking)} missing tags.{" "}
+          {data.complete ? "It says nothing where it is not sure." : "Looking again, as something has changed…"}
         </Text>
-        {all.length > 0 && <Link onClick={() => choose(chosen.size ? new Set() : new Set(all.map(idOf)))}>{chosen.size ? "Choose none" : "Choose all"}</Link>}
-        <chakra.a href="/api/v1/suggestions.csv" download ml="auto" color="soft" textDecoration="underline" textUnderlineOffset="3px">
+        {all.length > 0 && (
+          <Link onClick={() => choose(chosen.size ? new Set() : new Set(all.map(idOf)))}>
+            {chosen.size ? "Choose none" : "Choose all"}
+          </Link>
+        )}
+        <chakra.a
+          href="/api/v1/suggestions.csv"
+          download
+          ml="auto"
+          color="soft"
+          textDecoration="underline"
+          textUnderlineOffset="3px"
+        >
           Export CSV
         </chakra.a>
       </Flex>
       <Box flex="1" minH="0" overflowY="auto" onKeyDown={moveFocus}>
-        {all.length === 0 && !data.complete && <Text px="20px" py="10px" color="soft">Looking for what resembles those that lack tags…</Text>}
+        {all.length === 0 && !data.complete && (
+          <Text px="20px" py="10px" color="soft">
+            Looking for what resembles those that lack tags…
+          </Text>
+        )}
         {all.length === 0 && data.complete && (
-          <Empty title="Nothing to suggest">{data.lacking === 0 ? "No structural tag is missing." : "Nothing resembles what lacks tags closely enough. More flows make it surer; or set the tags by hand."}</Empty>
+          <Empty title="Nothing to suggest">
+            {data.lacking === 0
+              ? "No structural tag is missing."
+              : "Nothing resembles what lacks tags closely enough. More flows make it surer; or set the tags by hand."}
+          </Empty>
         )}
         {all.map((s) => (
           <Flex
@@ -91,7 +126,13 @@ export function Suggestions() {
               e.preventDefault();
             }}
           >
-            <input type="checkbox" tabIndex={-1} aria-label={`choose ${s.key} of ${s.name}`} checked={chosen.has(idOf(s))} onChange={() => toggle(s)} />
+            <input
+              type="checkbox"
+              tabIndex={-1}
+              aria-label={`choose ${s.key} of ${s.name}`}
+              checked={chosen.has(idOf(s))}
+              onChange={() => toggle(s)}
+            />
             <Box w="150px" flexShrink={0}>
               <Link fontWeight="600" onClick={() => show({ kind: "workload", id: s.workload })}>
                 {s.name}
@@ -100,7 +141,11 @@ export function Suggestions() {
             <Text w="150px" flexShrink={0}>
               {s.key} = <b>{s.value}</b>
             </Text>
-            <Text w="74px" flexShrink={0} title="how alike those are that it resembles, by what tells values of this tag apart">
+            <Text
+              w="74px"
+              flexShrink={0}
+              title="how alike those are that it resembles, by what tells values of this tag apart"
+            >
               {Math.round(s.likeness * 100)} % alike
             </Text>
             <Text flex="1" color="soft" minW="0">
@@ -119,14 +164,37 @@ export function Suggestions() {
                   {r.name}: {r.key} = {r.value}
                 </Text>
                 <Text color="soft">by {r.author}</Text>
-                <Link onClick={() => void done("It may be suggested again", refuse.mutateAsync({ body: { tags: [{ workload: r.workload, key: r.key, value: r.value }], again: true } }))}>Allow again</Link>
+                <Link
+                  onClick={() =>
+                    void done(
+                      "It may be suggested again",
+                      refuse.mutateAsync({
+                        body: { tags: [{ workload: r.workload, key: r.key, value: r.value }], again: true },
+                      }),
+                    )
+                  }
+                >
+                  Allow again
+                </Link>
               </Flex>
             ))}
           </Box>
         )}
       </Box>
       {picked.length > 0 && (
-        <Flex borderTopWidth="2px" borderColor="accent" bg="sheet" px="20px" py="10px" gap="30px" maxH="200px" overflowY="auto" align="flex-start" role="region" aria-label="accept or refuse">
+        <Flex
+          borderTopWidth="2px"
+          borderColor="accent"
+          bg="sheet"
+          px="20px"
+          py="10px"
+          gap="30px"
+          maxH="200px"
+          overflowY="auto"
+          align="flex-start"
+          role="region"
+          aria-label="accept or refuse"
+        >
           <Box flexShrink={0}>
             <Text fontFamily="heading" fontSize="15px" mb="5px">
               {plural(picked.length, "suggestion")} chosen
@@ -154,7 +222,11 @@ export function Slips() {
   const run = async (misspellings: Schemas["Misspelling"][]) => {
     try {
       await mend.mutateAsync({ params: { query: w }, body: { misspellings } });
-      say(misspellings.length === 1 ? `${misspellings[0]!.value} is read as ${misspellings[0]!.like}` : `Mended ${plural(misspellings.length, "value")}`);
+      say(
+        misspellings.length === 1
+          ? `${misspellings[0]!.value} is read as ${misspellings[0]!.like}`
+          : `Mended ${plural(misspellings.length, "value")}`,
+      );
       look.reset();
       await caughtUp();
     } catch (e) {
@@ -164,13 +236,27 @@ export function Slips() {
   return (
     <Box flex="1" minH="0" overflowY="auto" px="20px" py="4px">
       <Flex gap="10px" align="center" mb="4px">
-        <Text color="soft">Values that differ from a usual one in case, blanks, punctuation or a letter. A mend sets the usual one by hand; undo takes it back.</Text>
+        <Text color="soft">
+          Values that differ from a usual one in case, blanks, punctuation or a letter. A mend sets the usual one by
+          hand; undo takes it back.
+        </Text>
         {data.length > 0 && (
           <>
-            <chakra.a href="/api/v1/misspellings.csv" download color="soft" textDecoration="underline" textUnderlineOffset="3px" whiteSpace="nowrap">
+            <chakra.a
+              href="/api/v1/misspellings.csv"
+              download
+              color="soft"
+              textDecoration="underline"
+              textUnderlineOffset="3px"
+              whiteSpace="nowrap"
+            >
               Export CSV
             </chakra.a>
-            <Btn onClick={() => look.mutate({ params: { query: { ...w, dryRun: true } }, body: { misspellings: data } })}>What mending all would do</Btn>
+            <Btn
+              onClick={() => look.mutate({ params: { query: { ...w, dryRun: true } }, body: { misspellings: data } })}
+            >
+              What mending all would do
+            </Btn>
             <Btn primary onClick={() => void run(data)}>
               Mend all {n(data.length)}
             </Btn>
@@ -178,9 +264,19 @@ export function Slips() {
         )}
       </Flex>
       {look.data && <ConsequencesList c={look.data} />}
-      {data.length === 0 && <Empty title="No value looks misspelt">Near-duplicates of a usual value would be listed here.</Empty>}
+      {data.length === 0 && (
+        <Empty title="No value looks misspelt">Near-duplicates of a usual value would be listed here.</Empty>
+      )}
       {data.map((s) => (
-        <Flex key={`${s.key} ${s.value}`} gap="10px" py="4px" align="baseline" borderBottomWidth="1px" borderColor="line2" data-slip={s.value}>
+        <Flex
+          key={`${s.key} ${s.value}`}
+          gap="10px"
+          py="4px"
+          align="baseline"
+          borderBottomWidth="1px"
+          borderColor="line2"
+          data-slip={s.value}
+        >
           <Text w="80px" color="soft">
             {s.key}
           </Text>
@@ -216,15 +312,36 @@ export function Disagreements() {
     <Box flex="1" minH="0" overflowY="auto" px="20px" py="4px">
       <Flex gap="10px">
         <Text color="soft">
-          {data.total === 0 ? "" : `${plural(data.total, "tag")} on which sources disagree. The first value counts until you settle it; that sets it by hand.`}
+          {data.total === 0
+            ? ""
+            : `${plural(data.total, "tag")} on which sources disagree. The first value counts until you settle it; that sets it by hand.`}
         </Text>
-        <chakra.a href="/api/v1/disagreements.csv" download ml="auto" color="soft" textDecoration="underline" textUnderlineOffset="3px">
+        <chakra.a
+          href="/api/v1/disagreements.csv"
+          download
+          ml="auto"
+          color="soft"
+          textDecoration="underline"
+          textUnderlineOffset="3px"
+        >
           Export CSV
         </chakra.a>
       </Flex>
-      {data.total === 0 && <Empty title="The sources agree">Where two sources give a workload different values for one tag, it would be listed here.</Empty>}
+      {data.total === 0 && (
+        <Empty title="The sources agree">
+          Where two sources give a workload different values for one tag, it would be listed here.
+        </Empty>
+      )}
       {data.disagreements.map((d) => (
-        <Flex key={`${d.workload} ${d.key}`} gap="10px" py="4px" align="center" borderBottomWidth="1px" borderColor="line2" data-disagreement={`${d.workload} ${d.key}`}>
+        <Flex
+          key={`${d.workload} ${d.key}`}
+          gap="10px"
+          py="4px"
+          align="center"
+          borderBottomWidth="1px"
+          borderColor="line2"
+          data-disagreement={`${d.workload} ${d.key}`}
+        >
           <Box w="170px" flexShrink={0}>
             <Link fontWeight="600" onClick={() => show({ kind: "workload", id: d.workload })}>
               {d.name}
@@ -235,7 +352,11 @@ export function Disagreements() {
           </Text>
           {d.values.map((v, i) => (
             <Flex key={v.source} align="baseline" gap="5px">
-              <Btn onClick={() => void settle(d.workload, d.key, v.value)} title={`settle: ${d.key} is ${v.value}`} fontWeight={i === 0 ? "600" : "400"}>
+              <Btn
+                onClick={() => void settle(d.workload, d.key, v.value)}
+                title={`settle: ${d.key} is ${v.value}`}
+                fontWeight={i === 0 ? "600" : "400"}
+              >
                 {v.value || "nothing"}
               </Btn>
               <Text color="soft" fontSize="11.5px">
@@ -246,7 +367,9 @@ export function Disagreements() {
           ))}
         </Flex>
       ))}
-      {data.total > data.disagreements.length && <Text color="soft">and {n(data.total - data.disagreements.length)} more; the export has all</Text>}
+      {data.total > data.disagreements.length && (
+        <Text color="soft">and {n(data.total - data.disagreements.length)} more; the export has all</Text>
+      )}
     </Box>
   );
 }

@@ -13,12 +13,18 @@ export function SourcesDialog({ open, onClose }: { open: boolean; onClose: () =>
   const restore = async (file: File) => {
     setRestoring("reading…");
     try {
-      const answer = await fetch("/api/v1/estate", { method: "POST", headers: { "Content-Type": "application/x-ndjson" }, body: file });
+      const answer = await fetch("/api/v1/estate", {
+        method: "POST",
+        headers: { "Content-Type": "application/x-ndjson" },
+        body: file,
+      });
       const job = (await answer.json()) as { id: number };
       if (!answer.ok) throw job;
       for (;;) {
         const now = (await (await fetch(`/api/v1/jobs/${job.id}`)).json()) as { state: string; message: string };
-        setRestoring(now.state === "running" ? now.message || "starting" : now.state === "done" ? "Restored." : now.message);
+        setRestoring(
+          now.state === "running" ? now.message || "starting" : now.state === "done" ? "Restored." : now.message,
+        );
         if (now.state !== "running") break;
         await new Promise((r) => setTimeout(r, 300));
       }
@@ -34,13 +40,22 @@ export function SourcesDialog({ open, onClose }: { open: boolean; onClose: () =>
       <Text fontFamily="heading" fontSize="16px" mt="16px">
         The whole estate
       </Text>
-      <Text color="soft">Workloads with their sources and history, the policy with all its revisions, selections and refusals; not the conversations.</Text>
+      <Text color="soft">
+        Workloads with their sources and history, the policy with all its revisions, selections and refusals; not the
+        conversations.
+      </Text>
       <Flex gap="14px" mt="4px" align="center">
         <chakra.a href="/api/v1/estate.jsonl" download textDecoration="underline" textUnderlineOffset="3px">
           Export as JSON Lines
         </chakra.a>
         <chakra.label color="soft">
-          Restore where there is nothing yet: <chakra.input type="file" accept=".jsonl" aria-label="export to restore" onChange={(e) => e.target.files?.[0] && void restore(e.target.files[0])} />
+          Restore where there is nothing yet:{" "}
+          <chakra.input
+            type="file"
+            accept=".jsonl"
+            aria-label="export to restore"
+            onChange={(e) => e.target.files?.[0] && void restore(e.target.files[0])}
+          />
         </chakra.label>
       </Flex>
       {restoring && <Text role="status">{restoring}</Text>}
@@ -69,7 +84,15 @@ function Order() {
       </Text>
       {data?.length === 0 && <Text>No source yet: import a file, or let a script send its list.</Text>}
       {data?.map((s, i) => (
-        <Flex key={s.name} align="baseline" gap="10px" py="3px" borderBottomWidth="1px" borderColor="line2" data-source={s.name}>
+        <Flex
+          key={s.name}
+          align="baseline"
+          gap="10px"
+          py="3px"
+          borderBottomWidth="1px"
+          borderColor="line2"
+          data-source={s.name}
+        >
           <Text w="18px" textAlign="right" color="soft">
             {i + 1}
           </Text>
@@ -129,7 +152,9 @@ function Tokens() {
               feeds {t.source}; made {atMinute(t.made)} by {t.author}
               {t.used ? `, used ${atMinute(t.used)}` : ", never used"}
             </Text>
-            <Link onClick={() => void revoke.mutateAsync({ params: { path: { id: t.id } } }).then(() => caughtUp())}>Revoke</Link>
+            <Link onClick={() => void revoke.mutateAsync({ params: { path: { id: t.id } } }).then(() => caughtUp())}>
+              Revoke
+            </Link>
           </Flex>
         ))}
       <form
@@ -139,8 +164,23 @@ function Tokens() {
         }}
       >
         <Flex gap="6px" mt="4px">
-          <Input {...inputStyle} w="150px" placeholder="name of the script" aria-label="name of the script" value={name} onChange={(e) => setName(e.target.value)} />
-          <Input {...inputStyle} w="130px" placeholder="source it feeds" aria-label="source it feeds" list="source-names" value={source} onChange={(e) => setSource(e.target.value)} />
+          <Input
+            {...inputStyle}
+            w="150px"
+            placeholder="name of the script"
+            aria-label="name of the script"
+            value={name}
+            onChange={(e) => setName(e.target.value)}
+          />
+          <Input
+            {...inputStyle}
+            w="130px"
+            placeholder="source it feeds"
+            aria-label="source it feeds"
+            list="source-names"
+            value={source}
+            onChange={(e) => setSource(e.target.value)}
+          />
           <Btn type="submit" disabled={!name.trim() || !source.trim()}>
             Make a token
           </Btn>
@@ -154,7 +194,17 @@ function Tokens() {
           </chakra.code>
         </Box>
       )}
-      <chakra.pre fontFamily="mono" fontSize="11.5px" bg="paper" borderWidth="1px" borderColor="line2" borderRadius="5px" p="8px" mt="6px" overflowX="auto">
+      <chakra.pre
+        fontFamily="mono"
+        fontSize="11.5px"
+        bg="paper"
+        borderWidth="1px"
+        borderColor="line2"
+        borderRadius="5px"
+        p="8px"
+        mt="6px"
+        overflowX="auto"
+      >
         {example}
       </chakra.pre>
       {add.error && <ProblemNote>{problem(add.error)}</ProblemNote>}

@@ -40,7 +40,10 @@ export function TagDock({ editing, onClose }: { editing: Editing; onClose: () =>
   const save = async () => {
     setWrong(undefined);
     try {
-      await set.mutateAsync({ params: { query: w }, body: { ...chosen(editing), key: key.trim(), value, was: editing.was } });
+      await set.mutateAsync({
+        params: { query: w },
+        body: { ...chosen(editing), key: key.trim(), value, was: editing.was },
+      });
       say(value ? `Set ${key} = ${value} on ${plural(countOf(editing), "workload")}` : `Cleared ${key}`);
       await caughtUp();
       onClose();
@@ -50,7 +53,19 @@ export function TagDock({ editing, onClose }: { editing: Editing; onClose: () =>
   };
   const current = wanted && asked.key === key && asked.value === value && preview.data;
   return (
-    <Box borderTopWidth="2px" borderColor="accent" bg="sheet" px="20px" py="10px" maxH="220px" overflowY="auto" flexShrink={0} role="region" aria-label="set a tag" onKeyDown={(e) => e.key === "Escape" && onClose()}>
+    <Box
+      borderTopWidth="2px"
+      borderColor="accent"
+      bg="sheet"
+      px="20px"
+      py="10px"
+      maxH="220px"
+      overflowY="auto"
+      flexShrink={0}
+      role="region"
+      aria-label="set a tag"
+      onKeyDown={(e) => e.key === "Escape" && onClose()}
+    >
       <Flex gap="36px" align="flex-start">
         <form
           onSubmit={(e) => {
@@ -62,14 +77,38 @@ export function TagDock({ editing, onClose }: { editing: Editing; onClose: () =>
             {editing.ids.length === 1 ? editing.ids[0] : `${plural(countOf(editing), "workload")} selected`}
           </Text>
           <Flex gap="6px" align="center" mb="7px">
-            <Input {...inputStyle} w="92px" aria-label="tag" list="tag-keys" value={key} onChange={(e) => setKey(e.target.value)} />
+            <Input
+              {...inputStyle}
+              w="92px"
+              aria-label="tag"
+              list="tag-keys"
+              value={key}
+              onChange={(e) => setKey(e.target.value)}
+            />
             =
-            <Input {...inputStyle} ref={input} w="130px" aria-label="value" list="tag-values" placeholder="value" value={value} onChange={(e) => {
-              setValue(e.target.value);
-              setClearing(false);
-            }} />
-            <datalist id="tag-keys">{facets.data?.map((f) => <option key={f.key} value={f.key} />)}</datalist>
-            <datalist id="tag-values">{values.map((v) => <option key={v.value} value={v.value} />)}</datalist>
+            <Input
+              {...inputStyle}
+              ref={input}
+              w="130px"
+              aria-label="value"
+              list="tag-values"
+              placeholder="value"
+              value={value}
+              onChange={(e) => {
+                setValue(e.target.value);
+                setClearing(false);
+              }}
+            />
+            <datalist id="tag-keys">
+              {facets.data?.map((f) => (
+                <option key={f.key} value={f.key} />
+              ))}
+            </datalist>
+            <datalist id="tag-values">
+              {values.map((v) => (
+                <option key={v.value} value={v.value} />
+              ))}
+            </datalist>
           </Flex>
           <Flex gap="6px">
             {wanted ? (
@@ -85,7 +124,15 @@ export function TagDock({ editing, onClose }: { editing: Editing; onClose: () =>
             <Btn onClick={onClose}>Cancel</Btn>
           </Flex>
         </form>
-        {current ? <ConsequencesList c={preview.data!} /> : preview.error ? <ProblemNote>{problem(preview.error)}</ProblemNote> : <Text color="soft">{wanted ? "what it would do…" : "Type a value: what setting it would do is shown before you do it."}</Text>}
+        {current ? (
+          <ConsequencesList c={preview.data!} />
+        ) : preview.error ? (
+          <ProblemNote>{problem(preview.error)}</ProblemNote>
+        ) : (
+          <Text color="soft">
+            {wanted ? "what it would do…" : "Type a value: what setting it would do is shown before you do it."}
+          </Text>
+        )}
       </Flex>
       {wrong && <ProblemNote>{wrong}</ProblemNote>}
     </Box>

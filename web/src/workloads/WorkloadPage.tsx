@@ -59,14 +59,26 @@ export function WorkloadPage() {
         <Sentence>
           {rules ? (
             <>
-              {plural(rules.in.length, "rule")} can decide what reaches <b>{it.name}</b>, {n(rules.out.length)} what it reaches; {n(rules.toIt.uncovered + rules.fromIt.uncovered)} of its {plural(sum(rules.toIt) + sum(rules.fromIt), "conversation")} {rules.toIt.uncovered + rules.fromIt.uncovered === 1 ? "is" : "are"} uncovered.
+              {plural(rules.in.length, "rule")} can decide what reaches <b>{it.name}</b>, {n(rules.out.length)} what it
+              reaches; {n(rules.toIt.uncovered + rules.fromIt.uncovered)} of its{" "}
+              {plural(sum(rules.toIt) + sum(rules.fromIt), "conversation")}{" "}
+              {rules.toIt.uncovered + rules.fromIt.uncovered === 1 ? "is" : "are"} uncovered.
             </>
           ) : (
             it.name
           )}
         </Sentence>
         <Flex py="8px">
-          <Switches label="part" on={[part]} toggle={(p) => change({ part: p === "rules" ? null : p })} options={[{ value: "rules", shown: "Effective rules" }, { value: "traffic", shown: "What was seen" }, { value: "tags", shown: "Tags over time" }]} />
+          <Switches
+            label="part"
+            on={[part]}
+            toggle={(p) => change({ part: p === "rules" ? null : p })}
+            options={[
+              { value: "rules", shown: "Effective rules" },
+              { value: "traffic", shown: "What was seen" },
+              { value: "tags", shown: "Tags over time" },
+            ]}
+          />
         </Flex>
         {part === "rules" && rules && (
           <Grid templateColumns="minmax(0,1fr) minmax(0,1fr)" gap="28px" overflowY="auto" minH="0">
@@ -90,7 +102,15 @@ function Head({ children }: { children: React.ReactNode }) {
 }
 
 /** The rules that can decide, in deciding order, layer by layer. */
-function Side({ title, list, counts }: { title: string; list: Schemas["EffectiveRule"][]; counts: Schemas["CountsOut"] }) {
+function Side({
+  title,
+  list,
+  counts,
+}: {
+  title: string;
+  list: Schemas["EffectiveRule"][];
+  counts: Schemas["CountsOut"];
+}) {
   const { show } = useWhy();
   const layers = [...new Set(list.map((r) => r.layer))];
   return (
@@ -110,7 +130,15 @@ function Side({ title, list, counts }: { title: string; list: Schemas["Effective
           {list
             .filter((r) => r.layer === layer)
             .map((r) => (
-              <Flex key={r.line} gap="7px" py="3px" align="baseline" borderBottomWidth="1px" borderColor="line2" data-effective={r.line}>
+              <Flex
+                key={r.line}
+                gap="7px"
+                py="3px"
+                align="baseline"
+                borderBottomWidth="1px"
+                borderColor="line2"
+                data-effective={r.line}
+              >
                 <Text color="soft" w="24px" textAlign="right" flexShrink={0}>
                   {r.number}
                 </Text>
@@ -118,7 +146,11 @@ function Side({ title, list, counts }: { title: string; list: Schemas["Effective
                 <Link flex="1" minW="0" textDecoration="none" onClick={() => show({ kind: "rule", line: r.line })}>
                   {r.sentence}
                 </Link>
-                <Text color={r.hits ? "ink" : "soft"} flexShrink={0} title="conversations of the window that it decides">
+                <Text
+                  color={r.hits ? "ink" : "soft"}
+                  flexShrink={0}
+                  title="conversations of the window that it decides"
+                >
                   {n(r.hits)}
                 </Text>
               </Flex>
@@ -134,8 +166,23 @@ function Traffic({ id, name }: { id: string; name: string }) {
   const turn = search.get("turn") === "reaches" ? "reaches" : "reached";
   return (
     <Flex direction="column" flex="1" minH="0">
-      <Switches label="direction" on={[turn]} toggle={(t) => change({ turn: t === "reaches" ? t : null })} options={[{ value: "reached", shown: "Who reaches it" }, { value: "reaches", shown: "What it reaches" }]} />
-      <Ledger query={{ workload: id, turn }} empty={<Empty title="Nothing was seen in the window">{turn === "reached" ? `Nothing reached ${name}.` : `${name} reached nothing.`}</Empty>} />
+      <Switches
+        label="direction"
+        on={[turn]}
+        toggle={(t) => change({ turn: t === "reaches" ? t : null })}
+        options={[
+          { value: "reached", shown: "Who reaches it" },
+          { value: "reaches", shown: "What it reaches" },
+        ]}
+      />
+      <Ledger
+        query={{ workload: id, turn }}
+        empty={
+          <Empty title="Nothing was seen in the window">
+            {turn === "reached" ? `Nothing reached ${name}.` : `${name} reached nothing.`}
+          </Empty>
+        }
+      />
     </Flex>
   );
 }
@@ -184,7 +231,9 @@ function TagHistory({ rules }: { rules: Schemas["WorkloadRules"] }) {
           ))}
         </tbody>
       </chakra.table>
-      {rules.said.length === 0 && rules.former.length === 0 && <Text color="soft">Nobody has said anything of its tags.</Text>}
+      {rules.said.length === 0 && rules.former.length === 0 && (
+        <Text color="soft">Nobody has said anything of its tags.</Text>
+      )}
     </Box>
   );
 }

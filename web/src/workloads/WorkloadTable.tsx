@@ -24,16 +24,23 @@ export function WorkloadTable({ filter, editing, setEditing }: Props) {
     {
       pageParamName: "offset",
       initialPageParam: 0,
-      getNextPageParam: (last: Schemas["WorkloadList"], all: Schemas["WorkloadList"][]) => (all.length * pageSize < last.total ? all.length * pageSize : undefined),
+      getNextPageParam: (last: Schemas["WorkloadList"], all: Schemas["WorkloadList"][]) =>
+        all.length * pageSize < last.total ? all.length * pageSize : undefined,
     },
   );
   const rows = list.data?.pages.flatMap((p) => p.workloads) ?? [];
   const first = list.data?.pages[0];
   const keys = first?.keys ?? [];
   const scroller = useRef<HTMLDivElement>(null);
-  const virtual = useVirtualizer({ count: rows.length, getScrollElement: () => scroller.current, estimateSize: () => 29, overscan: 15 });
+  const virtual = useVirtualizer({
+    count: rows.length,
+    getScrollElement: () => scroller.current,
+    estimateSize: () => 29,
+    overscan: 15,
+  });
   const items = virtual.getVirtualItems();
-  if (list.hasNextPage && !list.isFetchingNextPage && (items.at(-1)?.index ?? 0) > rows.length - 60) queueMicrotask(() => void list.fetchNextPage());
+  if (list.hasNextPage && !list.isFetchingNextPage && (items.at(-1)?.index ?? 0) > rows.length - 60)
+    queueMicrotask(() => void list.fetchNextPage());
   const grid = `30px minmax(120px,1.4fr) minmax(100px,1fr) ${keys.map(() => "minmax(70px,1fr)").join(" ")}`;
   const selected = new Set(editing.ids);
   const toggle = (id: string) => {
@@ -42,22 +49,60 @@ export function WorkloadTable({ filter, editing, setEditing }: Props) {
     setEditing({ ids: [...next] });
   };
   const everything = !!editing.all;
-  const selectAll = () => setEditing(everything || selected.size ? { ids: [] } : { ids: [], all: { filter, count: first?.total ?? 0 } });
+  const selectAll = () =>
+    setEditing(everything || selected.size ? { ids: [] } : { ids: [], all: { filter, count: first?.total ?? 0 } });
   const head = (key: string, shown: string) => (
-    <chakra.button key={key} type="button" textAlign="left" cursor="pointer" color="soft" fontWeight="500" onClick={() => change({ sort: sort === key ? `-${key}` : key })}>
+    <chakra.button
+      key={key}
+      type="button"
+      textAlign="left"
+      cursor="pointer"
+      color="soft"
+      fontWeight="500"
+      onClick={() => change({ sort: sort === key ? `-${key}` : key })}
+    >
       {shown} {sort === key ? "↓" : sort === `-${key}` ? "↑" : ""}
     </chakra.button>
   );
   return (
     <Flex direction="column" flex="1" minH="0">
-      <Box display="grid" gridTemplateColumns={grid} columnGap="8px" px="20px" py="4px" borderBottomWidth="1px" borderColor="line" fontSize="11.5px" flexShrink={0}>
-        <chakra.input type="checkbox" w="13px" h="13px" justifySelf="center" aria-label="select all that are listed" checked={everything || selected.size > 0} onChange={selectAll} />
+      <Box
+        display="grid"
+        gridTemplateColumns={grid}
+        columnGap="8px"
+        px="20px"
+        py="4px"
+        borderBottomWidth="1px"
+        borderColor="line"
+        fontSize="11.5px"
+        flexShrink={0}
+      >
+        <chakra.input
+          type="checkbox"
+          w="13px"
+          h="13px"
+          justifySelf="center"
+          aria-label="select all that are listed"
+          checked={everything || selected.size > 0}
+          onChange={selectAll}
+        />
         {head("name", "Name")}
         {head("address", "Address")}
         {keys.map((k) => head(k, k))}
       </Box>
-      <Box ref={scroller} flex="1" minH="0" overflowY="auto" role="grid" aria-label="workloads" aria-rowcount={first?.total} onKeyDown={moveFocus}>
-        {!list.isLoading && rows.length === 0 && <Empty title="No workload agrees with these filters">Take one away.</Empty>}
+      <Box
+        ref={scroller}
+        flex="1"
+        minH="0"
+        overflowY="auto"
+        role="grid"
+        aria-label="workloads"
+        aria-rowcount={first?.total}
+        onKeyDown={moveFocus}
+      >
+        {!list.isLoading && rows.length === 0 && (
+          <Empty title="No workload agrees with these filters">Take one away.</Empty>
+        )}
         <Box h={`${virtual.getTotalSize()}px`} position="relative">
           {items.map((item) => {
             const w = rows[item.index]!;
@@ -94,22 +139,67 @@ export function WorkloadTable({ filter, editing, setEditing }: Props) {
                 _hover={{ bg: "tint" }}
                 _focusVisible={{ outline: "2px solid", outlineColor: "accent", outlineOffset: "-2px" }}
               >
-                <chakra.input type="checkbox" w="13px" h="13px" justifySelf="center" tabIndex={-1} aria-label={`select ${w.name}`} checked={everything || selected.has(w.id)} onChange={() => toggle(w.id)} />
-                <chakra.button type="button" tabIndex={-1} textAlign="left" fontWeight="600" cursor="pointer" overflow="hidden" textOverflow="ellipsis" whiteSpace="nowrap" onClick={() => show({ kind: "workload", id: w.id })}>
+                <chakra.input
+                  type="checkbox"
+                  w="13px"
+                  h="13px"
+                  justifySelf="center"
+                  tabIndex={-1}
+                  aria-label={`select ${w.name}`}
+                  checked={everything || selected.has(w.id)}
+                  onChange={() => toggle(w.id)}
+                />
+                <chakra.button
+                  type="button"
+                  tabIndex={-1}
+                  textAlign="left"
+                  fontWeight="600"
+                  cursor="pointer"
+                  overflow="hidden"
+                  textOverflow="ellipsis"
+                  whiteSpace="nowrap"
+                  onClick={() => show({ kind: "workload", id: w.id })}
+                >
                   {w.name}
                 </chakra.button>
                 <Text fontFamily="mono" fontSize="12px" truncate title={w.leases.map((l) => l.addr).join(" ")}>
-                  {w.leases.find((l) => l.now)?.addr ?? (w.leases.length ? <chakra.span color="soft">had {w.leases[0]!.addr}</chakra.span> : <chakra.span color="soft">no address</chakra.span>)}
+                  {w.leases.find((l) => l.now)?.addr ??
+                    (w.leases.length ? (
+                      <chakra.span color="soft">had {w.leases[0]!.addr}</chakra.span>
+                    ) : (
+                      <chakra.span color="soft">no address</chakra.span>
+                    ))}
                 </Text>
                 {keys.map((k) => (
-                  <TagCell key={k} tag={w.tags.find((t) => t.key === k)} edit={() => setEditing(everything || selected.has(w.id) ? { ids: editing.ids, all: editing.all, key: k, value: valueOf(w, k) } : { ids: [w.id], key: k, value: valueOf(w, k), was: valueOf(w, k) ?? "" })} name={`${k} of ${w.name}`} />
+                  <TagCell
+                    key={k}
+                    tag={w.tags.find((t) => t.key === k)}
+                    edit={() =>
+                      setEditing(
+                        everything || selected.has(w.id)
+                          ? { ids: editing.ids, all: editing.all, key: k, value: valueOf(w, k) }
+                          : { ids: [w.id], key: k, value: valueOf(w, k), was: valueOf(w, k) ?? "" },
+                      )
+                    }
+                    name={`${k} of ${w.name}`}
+                  />
                 ))}
               </Box>
             );
           })}
         </Box>
       </Box>
-      <Flex gap="6px" align="center" px="20px" py="3px" fontSize="11.5px" color="soft" borderTopWidth="1px" borderColor="line2" flexShrink={0}>
+      <Flex
+        gap="6px"
+        align="center"
+        px="20px"
+        py="3px"
+        fontSize="11.5px"
+        color="soft"
+        borderTopWidth="1px"
+        borderColor="line2"
+        flexShrink={0}
+      >
         <Source /> from a source
         <chakra.span w="8px" />
         <Source hand /> set by hand <Text ml="auto">press a tag to change it · Space selects · Enter says more</Text>
@@ -122,7 +212,18 @@ const valueOf = (w: Schemas["WorkloadOut"], key: string) => w.tags.find((t) => t
 
 function TagCell({ tag, edit, name }: { tag?: Schemas["TagOut"]; edit: () => void; name: string }) {
   return (
-    <chakra.button type="button" tabIndex={-1} aria-label={`change ${name}`} onClick={edit} textAlign="left" cursor="text" overflow="hidden" textOverflow="ellipsis" whiteSpace="nowrap" title={tag ? `${tag.byHand ? `set by hand by ${tag.by}` : `from ${tag.source}`}, ${atMinute(tag.at)}` : "missing"}>
+    <chakra.button
+      type="button"
+      tabIndex={-1}
+      aria-label={`change ${name}`}
+      onClick={edit}
+      textAlign="left"
+      cursor="text"
+      overflow="hidden"
+      textOverflow="ellipsis"
+      whiteSpace="nowrap"
+      title={tag ? `${tag.byHand ? `set by hand by ${tag.by}` : `from ${tag.source}`}, ${atMinute(tag.at)}` : "missing"}
+    >
       {tag ? (
         <>
           {tag.value.replace(/ +$/, (s) => "␣".repeat(s.length))} <Source hand={tag.byHand} />
@@ -137,5 +238,15 @@ function TagCell({ tag, edit, name }: { tag?: Schemas["TagOut"]; edit: () => voi
 }
 
 function Source({ hand }: { hand?: boolean }) {
-  return <chakra.span display="inline-block" w="6px" h="6px" borderRadius="full" bg={hand ? "accent" : "volumeFaint"} verticalAlign="1px" aria-label={hand ? "set by hand" : "from a source"} />;
+  return (
+    <chakra.span
+      display="inline-block"
+      w="6px"
+      h="6px"
+      borderRadius="full"
+      bg={hand ? "accent" : "volumeFaint"}
+      verticalAlign="1px"
+      aria-label={hand ? "set by hand" : "from a source"}
+    />
+  );
 }

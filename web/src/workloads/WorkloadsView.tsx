@@ -41,8 +41,18 @@ export function WorkloadsView() {
   tag.forEach((t) => exported.append("tag", t));
   if (list.error) return <ProblemNote>{problem(list.error)}</ProblemNote>;
   const none = list.data && all === 0;
-  const counted = { list: undefined, suggestions: suggestions.data?.suggestions.length, slips: slips.data?.length, disagreements: disagreements.data?.total };
-  const names: Record<Mode, string> = { list: "List", suggestions: "Suggested tags", slips: "Misspelt", disagreements: "Disagreements" };
+  const counted = {
+    list: undefined,
+    suggestions: suggestions.data?.suggestions.length,
+    slips: slips.data?.length,
+    disagreements: disagreements.data?.total,
+  };
+  const names: Record<Mode, string> = {
+    list: "List",
+    suggestions: "Suggested tags",
+    slips: "Misspelt",
+    disagreements: "Disagreements",
+  };
   const page = none ? (
     <NoWorkloads onImport={() => setImporting(true)} onSources={() => setSourcing(true)} />
   ) : (
@@ -53,20 +63,42 @@ export function WorkloadsView() {
           <Sentence>
             {worst && worst.missing > 0 ? (
               <>
-                <Link onClick={() => change({ tag: [`${worst.key}=${missing}`], show: null })}>{plural(worst.missing, "workload")}</Link> {worst.missing === 1 ? "lacks" : "lack"} {/^[aeiou]/.test(worst.key) ? "an" : "a"} {worst.key}
+                <Link onClick={() => change({ tag: [`${worst.key}=${missing}`], show: null })}>
+                  {plural(worst.missing, "workload")}
+                </Link>{" "}
+                {worst.missing === 1 ? "lacks" : "lack"} {/^[aeiou]/.test(worst.key) ? "an" : "a"} {worst.key}
               </>
             ) : (
               <>{plural(all, "workload")}, each with its structural tags</>
             )}
             {!!slips.data?.length && (
               <>
-                ; <Link onClick={() => change({ show: "slips" })}>{n(slips.data.length)}</Link> {slips.data.length === 1 ? "value looks" : "values look"} misspelt
+                ; <Link onClick={() => change({ show: "slips" })}>{n(slips.data.length)}</Link>{" "}
+                {slips.data.length === 1 ? "value looks" : "values look"} misspelt
               </>
             )}
             .
           </Sentence>
           <Flex align="center" gap="8px" py="6px" wrap="wrap">
-            <Switches label="what is shown" on={[mode]} toggle={(m) => change({ show: m === "list" ? null : m })} options={modes.map((m) => ({ value: m, shown: <>{names[m]}{counted[m] ? <chakra.span color="open" fontWeight="500"> {n(counted[m])}</chakra.span> : null}</> }))} />
+            <Switches
+              label="what is shown"
+              on={[mode]}
+              toggle={(m) => change({ show: m === "list" ? null : m })}
+              options={modes.map((m) => ({
+                value: m,
+                shown: (
+                  <>
+                    {names[m]}
+                    {counted[m] ? (
+                      <chakra.span color="open" fontWeight="500">
+                        {" "}
+                        {n(counted[m])}
+                      </chakra.span>
+                    ) : null}
+                  </>
+                ),
+              }))}
+            />
             {mode === "list" && (
               <>
                 {tag.map((t) => (
@@ -89,7 +121,10 @@ export function WorkloadsView() {
                     label="More"
                     items={[
                       { shown: "Select a pasted list…", run: () => setPasting(true) },
-                      { shown: filter.retired ? "Show those that are there" : "Show those that are retired", run: () => change({ retired: filter.retired ? null : "1" }) },
+                      {
+                        shown: filter.retired ? "Show those that are there" : "Show those that are retired",
+                        run: () => change({ retired: filter.retired ? null : "1" }),
+                      },
                       { shown: "Export CSV", href: `/api/v1/workloads.csv?${exported}` },
                     ]}
                   />
@@ -104,7 +139,13 @@ export function WorkloadsView() {
         {mode === "slips" && <Slips />}
         {mode === "disagreements" && <Disagreements />}
         {mode === "list" && <WorkloadTable filter={filter} editing={editing} setEditing={setEditing} />}
-        {mode === "list" && countOf(editing) > 0 && <TagDock key={`${editing.ids.join()}${editing.all?.count}${editing.key}`} editing={editing} onClose={() => setEditing({ ids: [] })} />}
+        {mode === "list" && countOf(editing) > 0 && (
+          <TagDock
+            key={`${editing.ids.join()}${editing.all?.count}${editing.key}`}
+            editing={editing}
+            onClose={() => setEditing({ ids: [] })}
+          />
+        )}
       </Flex>
     </Grid>
   );
@@ -131,7 +172,8 @@ function NoWorkloads({ onImport, onSources }: { onImport: () => void; onSources:
     <Box px="20px" pt="12px">
       <Sentence>No workloads are known yet.</Sentence>
       <Empty title="Start with a list">
-        Import a CSV file as you have it, with any headings, or JSON Lines; or start the program with --demo to look around in a made-up company.
+        Import a CSV file as you have it, with any headings, or JSON Lines; or start the program with --demo to look
+        around in a made-up company.
         <Box mt="10px">
           <Btn primary onClick={onImport}>
             Import workloads…

@@ -3,7 +3,13 @@ import type { Schemas } from "../api/client";
 export type Filter = { q?: string; tag: string[]; retired?: boolean };
 
 /** What is selected, by id or as all that a filter selects, and the tag that is set on it. */
-export type Editing = { ids: string[]; all?: { filter: Filter; count: number }; key?: string; value?: string; was?: string };
+export type Editing = {
+  ids: string[];
+  all?: { filter: Filter; count: number };
+  key?: string;
+  value?: string;
+  was?: string;
+};
 
 export const countOf = (e: Editing) => e.all?.count ?? e.ids.length;
 
