@@ -287,7 +287,7 @@ func TestConcurrentImports(t *testing.T) {
 				}
 				a := s.ask("POST", fmt.Sprintf("/api/v1/imports/workloads?source=source-%d", w), key(),
 					[]byte(b.String()))
-				if a.status != 200 {
+				if a.status != 202 {
 					t.Errorf("%d %s", a.status, a.body)
 				}
 			})

@@ -30,6 +30,19 @@ func TestWithoutAMouse(t *testing.T) {
 		}
 	})
 
+	t.Run("two Tabs lead to the first row", func(t *testing.T) {
+		for path, row := range map[string]string{"/check?verdict=uncovered": `[role=treegrid] [data-row="0"]`,
+			"/workloads": "[data-workload]"} {
+			p.open(path)
+			p.see(row)
+			p.press(kb.Tab)
+			p.until(`document.activeElement.innerText === "Skip to the view"`)
+			p.press(kb.Tab)
+			p.press(kb.Enter)
+			p.until(`document.activeElement === document.querySelector(` + quoteJS(row) + `)`)
+		}
+	})
+
 	t.Run("the ledger unfolds with arrows and says why with Enter", func(t *testing.T) {
 		p.open("/check?verdict=uncovered")
 		p.focus(`[data-row="0"]`)

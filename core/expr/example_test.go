@@ -24,6 +24,5 @@ func ExampleParseText() {
 	// "trial" yes
 	// "Live" no
 	// "" undecided
-	// 1:19: found the end of the statement, expected an expression: a key with a test, any, outside, has, lacks,
-	// address in, member of, not or (
+	// 1:19: found the end of the statement, expected an expression: a key with a test, any, outside, has, lacks, address in, member of, not or (
 }

@@ -119,6 +119,7 @@ type Decoder struct {
 	Unread map[Why]int64
 
 	obs, back flow.Observation
+	reading   reading
 	scratch   []byte
 	headers   *Headers
 }

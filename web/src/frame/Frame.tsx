@@ -32,6 +32,7 @@ export function Frame() {
   return (
     <Flex direction="column" h="100%" _print={{ display: "block", h: "auto" }}>
       <Textures />
+      <SkipLinks />
       <TitleBar onKeys={() => setKeysOpen(true)} />
       <Course />
       <DraftStrip undo={undo} live={live} />
@@ -43,7 +44,16 @@ export function Frame() {
         flex="1"
         minH="0"
       >
-        <Box as="main" minW="0" minH="0" overflow="hidden" _print={{ overflow: "visible" }}>
+        <Box
+          as="main"
+          id="view"
+          tabIndex={-1}
+          outline="none"
+          minW="0"
+          minH="0"
+          overflow="hidden"
+          _print={{ overflow: "visible" }}
+        >
           <Outlet />
         </Box>
         {subject && <WhyPanel subject={subject} />}
@@ -59,6 +69,39 @@ export function Frame() {
           </Toast.Root>
         )}
       </ChakraToaster>
+    </Flex>
+  );
+}
+
+/** The first stops of the keyboard: past what is above every view. */
+function SkipLinks() {
+  const go = (to: string) => document.querySelector<HTMLElement>(to)?.focus();
+  return (
+    <Flex as="nav" aria-label="skip" position="absolute" zIndex="10" top="6px" left="50%" transform="translateX(-50%)">
+      {(
+        [
+          ["Skip to the view", "#view"],
+          ["Skip to the first row", "main [data-row]"],
+        ] as const
+      ).map(([words, to]) => (
+        <chakra.button
+          key={to}
+          type="button"
+          onClick={() => go(to)}
+          position="absolute"
+          whiteSpace="nowrap"
+          transform="translate(-50%, -60px)"
+          _focusVisible={{ transform: "translate(-50%, 0)" }}
+          bg="ink"
+          color="paper"
+          fontSize="12.5px"
+          px="12px"
+          h="30px"
+          borderRadius="5px"
+        >
+          {words}
+        </chakra.button>
+      ))}
     </Flex>
   );
 }

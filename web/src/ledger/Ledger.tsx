@@ -1,11 +1,12 @@
 // The reach ledger: who reaches this? A row for each served thing, unfolding in
 // place to its callers, their conversations, and the hours of each.
-import { Box, chakra, Flex, Text } from "@chakra-ui/react";
+import { Box, chakra, Flex } from "@chakra-ui/react";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { useRef } from "react";
 import { api, problem, type Schemas } from "../api/client";
 import { useWindow } from "../frame/address";
 import { ProblemNote } from "../marks/Controls";
+import { partsOf, useNextPage } from "../marks/pages";
 import { plural } from "../marks/words";
 import { columns, useExtras } from "./columns";
 import { ServedRow } from "./ServedRow";
@@ -19,12 +20,7 @@ export function Ledger({ query, empty }: { query: LedgerQuery; empty: React.Reac
     "get",
     "/api/v1/ledger",
     { params: { query: { ...w, ...query, limit: pageSize } } },
-    {
-      pageParamName: "offset",
-      initialPageParam: 0,
-      getNextPageParam: (last: Schemas["LedgerPage"], all: Schemas["LedgerPage"][]) =>
-        all.length * pageSize < last.total ? all.length * pageSize : undefined,
-    },
+    partsOf<Schemas["LedgerPage"]>(pageSize),
   );
   const scroller = useRef<HTMLDivElement>(null);
   const rows = list.data?.pages.flatMap((p) => p.rows) ?? [];
@@ -37,23 +33,20 @@ export function Ledger({ query, empty }: { query: LedgerQuery; empty: React.Reac
     getItemKey: (i) => `${rows[i]?.key} ${rows[i]?.service}`,
   });
   const items = virtual.getVirtualItems();
-  const last = items.at(-1)?.index ?? 0;
-  if (list.hasNextPage && !list.isFetchingNextPage && last > rows.length - 20)
-    queueMicrotask(() => void list.fetchNextPage());
+  useNextPage(list, items.at(-1)?.index ?? 0, rows.length, 20);
   if (list.error) return <ProblemNote>{problem(list.error)}</ProblemNote>;
   return (
-    <Flex direction="column" minH="0" flex="1">
+    <Flex
+      direction="column"
+      minH="0"
+      flex="1"
+      role="treegrid"
+      aria-label="the reach ledger"
+      aria-rowcount={total + 1}
+      onKeyDown={moveFocus}
+    >
       <Header turned={query.turn === "reaches"} total={total} loading={list.isLoading} />
-      <Box
-        ref={scroller}
-        flex="1"
-        minH="0"
-        overflowY="auto"
-        role="treegrid"
-        aria-label="the reach ledger"
-        aria-rowcount={total}
-        onKeyDown={moveFocus}
-      >
+      <Box ref={scroller} flex="1" minH="0" overflowY="auto" role="rowgroup">
         {!list.isLoading && rows.length === 0 && empty}
         <Box h={`${virtual.getTotalSize()}px`} position="relative">
           {items.map((item) => (
@@ -88,6 +81,7 @@ function Header({ turned, total, loading }: { turned: boolean; total: number; lo
   ];
   return (
     <Flex
+      role="row"
       borderBottomWidth="1px"
       borderColor="line"
       color="soft"
@@ -98,16 +92,22 @@ function Header({ turned, total, loading }: { turned: boolean; total: number; lo
       flexShrink={0}
     >
       {heads.map((h, i) => (
-        <Text key={h} {...columns[i]} pl={i === 0 ? "6px" : "8px"} textAlign={i === 2 ? "right" : "left"}>
+        <Box
+          key={h}
+          role="columnheader"
+          {...columns[i]}
+          pl={i === 0 ? "6px" : "8px"}
+          textAlign={i === 2 ? "right" : "left"}
+        >
           {i === 0 && <chakra.span display="inline-block" w="18px" />}
           {h}
           {i === 0 && !loading && ` · ${plural(total, "row")}`}
-        </Text>
+        </Box>
       ))}
       {chosen.map((e) => (
-        <Text key={e.key} w={e.w} flexShrink={0} pl="8px" textAlign="right">
+        <Box key={e.key} role="columnheader" w={e.w} flexShrink={0} pl="8px" textAlign="right">
           {e.head}
-        </Text>
+        </Box>
       ))}
     </Flex>
   );

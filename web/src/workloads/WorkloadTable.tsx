@@ -7,6 +7,7 @@ import { api, type Schemas } from "../api/client";
 import { useAddress, useWhy } from "../frame/address";
 import { moveFocus } from "../ledger/shared";
 import { Empty } from "../marks/Controls";
+import { partsOf, useNextPage } from "../marks/pages";
 import { atMinute } from "../marks/words";
 import type { Editing, Filter } from "./editing";
 
@@ -21,12 +22,7 @@ export function WorkloadTable({ filter, editing, setEditing }: Props) {
     "get",
     "/api/v1/workloads",
     { params: { query: { ...filter, sort, limit: pageSize } } },
-    {
-      pageParamName: "offset",
-      initialPageParam: 0,
-      getNextPageParam: (last: Schemas["WorkloadList"], all: Schemas["WorkloadList"][]) =>
-        all.length * pageSize < last.total ? all.length * pageSize : undefined,
-    },
+    partsOf<Schemas["WorkloadList"]>(pageSize),
   );
   const rows = list.data?.pages.flatMap((p) => p.workloads) ?? [];
   const first = list.data?.pages[0];
@@ -39,8 +35,7 @@ export function WorkloadTable({ filter, editing, setEditing }: Props) {
     overscan: 15,
   });
   const items = virtual.getVirtualItems();
-  if (list.hasNextPage && !list.isFetchingNextPage && (items.at(-1)?.index ?? 0) > rows.length - 60)
-    queueMicrotask(() => void list.fetchNextPage());
+  useNextPage(list, items.at(-1)?.index ?? 0, rows.length, 60);
   const grid = `30px minmax(120px,1.4fr) minmax(100px,1fr) ${keys.map(() => "minmax(70px,1fr)").join(" ")}`;
   const selected = new Set(editing.ids);
   const toggle = (id: string) => {
@@ -52,21 +47,36 @@ export function WorkloadTable({ filter, editing, setEditing }: Props) {
   const selectAll = () =>
     setEditing(everything || selected.size ? { ids: [] } : { ids: [], all: { filter, count: first?.total ?? 0 } });
   const head = (key: string, shown: string) => (
-    <chakra.button
+    <Box
       key={key}
-      type="button"
-      textAlign="left"
-      cursor="pointer"
-      color="soft"
-      fontWeight="500"
-      onClick={() => change({ sort: sort === key ? `-${key}` : key })}
+      role="columnheader"
+      aria-sort={sort === key ? "ascending" : sort === `-${key}` ? "descending" : "none"}
+      minW="0"
     >
-      {shown} {sort === key ? "↓" : sort === `-${key}` ? "↑" : ""}
-    </chakra.button>
+      <chakra.button
+        type="button"
+        textAlign="left"
+        cursor="pointer"
+        color="soft"
+        fontWeight="500"
+        onClick={() => change({ sort: sort === key ? `-${key}` : key })}
+      >
+        {shown} {sort === key ? "↓" : sort === `-${key}` ? "↑" : ""}
+      </chakra.button>
+    </Box>
   );
   return (
-    <Flex direction="column" flex="1" minH="0">
+    <Flex
+      direction="column"
+      flex="1"
+      minH="0"
+      role="grid"
+      aria-label="workloads"
+      aria-rowcount={(first?.total ?? 0) + 1}
+      onKeyDown={moveFocus}
+    >
       <Box
+        role="row"
         display="grid"
         gridTemplateColumns={grid}
         columnGap="8px"
@@ -77,29 +87,21 @@ export function WorkloadTable({ filter, editing, setEditing }: Props) {
         fontSize="11.5px"
         flexShrink={0}
       >
-        <chakra.input
-          type="checkbox"
-          w="13px"
-          h="13px"
-          justifySelf="center"
-          aria-label="select all that are listed"
-          checked={everything || selected.size > 0}
-          onChange={selectAll}
-        />
+        <Box role="columnheader" justifySelf="center">
+          <chakra.input
+            type="checkbox"
+            w="13px"
+            h="13px"
+            aria-label="select all that are listed"
+            checked={everything || selected.size > 0}
+            onChange={selectAll}
+          />
+        </Box>
         {head("name", "Name")}
         {head("address", "Address")}
         {keys.map((k) => head(k, k))}
       </Box>
-      <Box
-        ref={scroller}
-        flex="1"
-        minH="0"
-        overflowY="auto"
-        role="grid"
-        aria-label="workloads"
-        aria-rowcount={first?.total}
-        onKeyDown={moveFocus}
-      >
+      <Box ref={scroller} flex="1" minH="0" overflowY="auto" role="rowgroup">
         {!list.isLoading && rows.length === 0 && (
           <Empty title="No workload agrees with these filters">Take one away.</Empty>
         )}
@@ -139,37 +141,42 @@ export function WorkloadTable({ filter, editing, setEditing }: Props) {
                 _hover={{ bg: "tint" }}
                 _focusVisible={{ outline: "2px solid", outlineColor: "accent", outlineOffset: "-2px" }}
               >
-                <chakra.input
-                  type="checkbox"
-                  w="13px"
-                  h="13px"
-                  justifySelf="center"
-                  tabIndex={-1}
-                  aria-label={`select ${w.name}`}
-                  checked={everything || selected.has(w.id)}
-                  onChange={() => toggle(w.id)}
-                />
-                <chakra.button
-                  type="button"
-                  tabIndex={-1}
-                  textAlign="left"
-                  fontWeight="600"
-                  cursor="pointer"
-                  overflow="hidden"
-                  textOverflow="ellipsis"
-                  whiteSpace="nowrap"
-                  onClick={() => show({ kind: "workload", id: w.id })}
+                <Box role="gridcell" justifySelf="center">
+                  <chakra.input
+                    type="checkbox"
+                    w="13px"
+                    h="13px"
+                    tabIndex={-1}
+                    aria-label={`select ${w.name}`}
+                    checked={everything || selected.has(w.id)}
+                    onChange={() => toggle(w.id)}
+                  />
+                </Box>
+                <Box role="gridcell" truncate>
+                  <chakra.button
+                    type="button"
+                    tabIndex={-1}
+                    fontWeight="600"
+                    cursor="pointer"
+                    onClick={() => show({ kind: "workload", id: w.id })}
+                  >
+                    {w.name}
+                  </chakra.button>
+                </Box>
+                <Box
+                  role="gridcell"
+                  fontFamily="mono"
+                  fontSize="12px"
+                  truncate
+                  title={w.leases.map((l) => l.addr).join(" ")}
                 >
-                  {w.name}
-                </chakra.button>
-                <Text fontFamily="mono" fontSize="12px" truncate title={w.leases.map((l) => l.addr).join(" ")}>
                   {w.leases.find((l) => l.now)?.addr ??
                     (w.leases.length ? (
                       <chakra.span color="soft">had {w.leases[0]!.addr}</chakra.span>
                     ) : (
                       <chakra.span color="soft">no address</chakra.span>
                     ))}
-                </Text>
+                </Box>
                 {keys.map((k) => (
                   <TagCell
                     key={k}
@@ -212,28 +219,31 @@ const valueOf = (w: Schemas["WorkloadOut"], key: string) => w.tags.find((t) => t
 
 function TagCell({ tag, edit, name }: { tag?: Schemas["TagOut"]; edit: () => void; name: string }) {
   return (
-    <chakra.button
-      type="button"
-      tabIndex={-1}
-      aria-label={`change ${name}`}
-      onClick={edit}
-      textAlign="left"
-      cursor="text"
-      overflow="hidden"
-      textOverflow="ellipsis"
-      whiteSpace="nowrap"
-      title={tag ? `${tag.byHand ? `set by hand by ${tag.by}` : `from ${tag.source}`}, ${atMinute(tag.at)}` : "missing"}
-    >
-      {tag ? (
-        <>
-          {tag.value.replace(/ +$/, (s) => "␣".repeat(s.length))} <Source hand={tag.byHand} />
-        </>
-      ) : (
-        <chakra.span color="open" fontWeight="500">
-          missing
-        </chakra.span>
-      )}
-    </chakra.button>
+    <Box role="gridcell" truncate>
+      <chakra.button
+        type="button"
+        tabIndex={-1}
+        aria-label={`change ${name}`}
+        onClick={edit}
+        textAlign="left"
+        cursor="text"
+        w="100%"
+        truncate
+        title={
+          tag ? `${tag.byHand ? `set by hand by ${tag.by}` : `from ${tag.source}`}, ${atMinute(tag.at)}` : "missing"
+        }
+      >
+        {tag ? (
+          <>
+            {tag.value.replace(/ +$/, (s) => "␣".repeat(s.length))} <Source hand={tag.byHand} />
+          </>
+        ) : (
+          <chakra.span color="open" fontWeight="500">
+            missing
+          </chakra.span>
+        )}
+      </chakra.button>
+    </Box>
   );
 }
 
