@@ -12,6 +12,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"lucidorchard/app"
 	"lucidorchard/core/estate"
 	"lucidorchard/ingest"
 	"lucidorchard/store"
@@ -123,8 +124,8 @@ func (s *inventoryAPI) takeListing(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	defer sent.close()
-	f, err := sent.open()
+	defer sent.Close()
+	f, err := sent.Open()
 	if err != nil {
 		return nil, err
 	}
@@ -173,7 +174,7 @@ func (s *inventoryAPI) takeListing(ctx context.Context, in *struct {
 	}
 	out := ListingOut{Source: token.Source, Rows: file.Rows, Taken: len(file.Workloads), Changed: taken.Changed,
 		Retired: taken.Retired, Bad: len(file.Errors), Errors: append([]ingest.RowError{},
-			file.Errors[:min(shownErrors, len(file.Errors))]...)}
+			file.Errors[:min(app.ShownErrors, len(file.Errors))]...)}
 	if out.Retired == nil {
 		out.Retired = []string{}
 	}

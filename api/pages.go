@@ -268,7 +268,7 @@ func tagChanges(had, has map[string]string, said []store.SaidValue, at time.Time
 	var parts []string
 	for k, v := range has {
 		if had[k] != v {
-			parts = append(parts, fmt.Sprintf("%s: %s → %s", k, orMissing(had[k]), orMissing(v)))
+			parts = append(parts, fmt.Sprintf("%s: %s → %s", k, cmp.Or(had[k], "missing"), v))
 		}
 	}
 	for k, v := range had {

@@ -92,7 +92,7 @@ func (s *Server) routes() {
 		summary, &workloadsAPI{base: s.base}, &groupsAPI{s.base}, &flowsAPI{s.base}, &exportersAPI{s.base},
 		&policyAPI{s.base}, &checkAPI{s.base}, &whatIfAPI{s.base}, &settleAPI{s.base}, &reportAPI{s.base},
 		&figuresAPI{s.base}, &proposalsAPI{s.base}, &askAPI{s.base}, imports, &inventoryAPI{s.base},
-		&vocabularyAPI{base: s.base}, live,
+		&vocabularyAPI{s.base}, live,
 	} {
 		part.routes(all)
 	}

@@ -1,7 +1,6 @@
 package api_test
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -9,9 +8,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"net/url"
-	"slices"
 	"strings"
-	"sync"
 	"testing"
 	"testing/fstest"
 	"time"
@@ -92,7 +89,7 @@ func TestFilesSentOneAfterTheOtherAreEachRead(t *testing.T) {
 	for n, j := range jobs {
 		done := c.job(j)
 		require.Equal(t, "done", done.State, done.Message)
-		var r api.ImportReport
+		var r app.ImportReport
 		require.NoError(t, json.Unmarshal(*done.Result, &r))
 		if n%3 == 2 {
 			want += rows
@@ -177,42 +174,6 @@ func TestLosingAnAssertionIsSaid(t *testing.T) {
 	}
 }
 
-func TestAnEditOfAStatementThatHasChangedIsRefused(t *testing.T) {
-	c := small(t, nil, api.Options{})
-	c.begin()
-	_, _, status := c.edit(1, "change", map[string]any{"line": 1, "was": "env is live",
-		"text": "group live = env in (live, trial)"})
-	require.Equal(t, 201, status)
-	_, p, status := c.edit(2, "change", map[string]any{"line": 1, "was": "env is live",
-		"text": "group live = env is bench"})
-	require.Equal(t, 409, status, "also where the page names the newest revision")
-	require.Contains(t, p.Detail, "It was: env is live. Now, in revision 2: group live = env in (live, trial).")
-}
-
-// Of two who set one tag at once, each on what both were shown, one is told.
-func TestOneOfTwoThatSetOneTagAtOnceIsTold(t *testing.T) {
-	c := small(t, nil, api.Options{})
-	was := "live"
-	for round := range 30 {
-		var status [2]int
-		var group sync.WaitGroup
-		for k := range status {
-			group.Go(func() {
-				body := fmt.Sprintf(`{"workloads": ["w-1"], "key": "env", "value": "%d-%d", "was": %q}`, round, k,
-					was)
-				r, err := http.Post(c.base+"/api/v1/tags", "application/json", strings.NewReader(body))
-				if err == nil {
-					status[k] = r.StatusCode
-					r.Body.Close()
-				}
-			})
-		}
-		group.Wait()
-		require.ElementsMatch(t, []int{200, 409}, status[:], "round %d", round)
-		was = fmt.Sprintf("%d-%d", round, map[bool]int{true: 0, false: 1}[status[0] == 200])
-	}
-}
-
 func TestAPatternThatWouldTakeAllMemoryIsRefused(t *testing.T) {
 	c := small(t, nil, api.Options{})
 	c.begin()
@@ -235,64 +196,6 @@ func TestAPatternThatWouldTakeAllMemoryIsRefused(t *testing.T) {
 	again.get("/api/v1/troubles", &troubles)
 	require.Len(t, troubles, 1)
 	require.Contains(t, troubles[0].Words, "on line 7")
-}
-
-func TestARequestThatIsSentAgainIsStoredOnce(t *testing.T) {
-	c := small(t, nil, api.Options{})
-	c.begin()
-	edit := `{"revision":1,"op":"add","text":"group depots = address in 10.40.0.0/16"}`
-	first, one := c.do("POST", "/api/v1/policy/edits", map[string]string{"Idempotency-Key": "k1"}, edit)
-	require.Equal(t, 201, first.StatusCode, one)
-	again, two := c.do("POST", "/api/v1/policy/edits", map[string]string{"Idempotency-Key": "k1"}, edit)
-	require.Equal(t, 201, again.StatusCode)
-	require.Equal(t, one, two)
-	require.Equal(t, "true", again.Header.Get("Idempotency-Replayed"))
-	r, text := c.do("POST", "/api/v1/policy/edits", map[string]string{"Idempotency-Key": "k1"},
-		strings.Replace(edit, "depots", "others", 1))
-	require.Equal(t, 422, r.StatusCode)
-	require.Contains(t, text, "another request was sent with it")
-	r, _ = c.do("POST", "/api/v1/policy/edits", map[string]string{"Idempotency-Key": "k2"},
-		`{"revision":1,"op":"remove","line":99}`)
-	require.Equal(t, 422, r.StatusCode, "what was refused is not remembered")
-	r, _ = c.do("POST", "/api/v1/policy/edits", map[string]string{"Idempotency-Key": "k2"},
-		`{"revision":2,"op":"add","text":"group b = env is bench"}`)
-	require.Equal(t, 201, r.StatusCode)
-	r, text = c.do("POST", "/api/v1/policy/undo", map[string]string{"Idempotency-Key": "k3"}, `{}`)
-	require.Equal(t, 200, r.StatusCode, text)
-	c.do("POST", "/api/v1/policy/undo", map[string]string{"Idempotency-Key": "k3"}, `{}`)
-	require.Contains(t, c.text(), "group depots", "one undo, not two")
-	require.NotContains(t, c.text(), "group b ")
-}
-
-// While the answer to COMMIT is lost again and again, nothing is doubled and
-// nothing that was said to be stored is missing.
-func TestEditsWhoseCommitsAreLost(t *testing.T) {
-	p := storetest.NewProxy(t, storetest.Database(t))
-	db, err := store.Open(t.Context(), p.URL)
-	require.NoError(t, err)
-	t.Cleanup(func() { db.Close() })
-	c := small(t, db, api.Options{})
-	c.begin()
-	for n := range 10 {
-		p.LoseCommits.Store(0)
-		var head api.PolicyOut
-		c.get("/api/v1/policy", &head)
-		p.LoseCommits.Store(1)
-		text, err := json.Marshal(map[string]any{"revision": head.Revision, "op": "add",
-			"text": fmt.Sprintf("group g%d = env is live", n)})
-		require.NoError(t, err)
-		var answer string
-		for try := range 5 {
-			r, raw := c.do("POST", "/api/v1/policy/edits",
-				map[string]string{"Idempotency-Key": fmt.Sprint("key ", n)}, string(text))
-			if answer = raw; r.StatusCode == 201 {
-				break
-			}
-			require.Less(t, try, 4, raw)
-		}
-		p.LoseCommits.Store(0)
-		require.Equal(t, 1, strings.Count(c.text(), fmt.Sprintf("group g%d ", n)), answer)
-	}
 }
 
 func TestOnlyItsOwnNamesAreAnswered(t *testing.T) {
@@ -369,79 +272,4 @@ func TestReadinessDoesNotHang(t *testing.T) {
 	require.NoError(t, err)
 	_, err = http.DefaultClient.Do(req)
 	require.Error(t, err)
-}
-
-// One edit is one event, which says what there is now.
-func TestAnEditIsOneEvent(t *testing.T) {
-	c := small(t, nil, api.Options{})
-	c.begin()
-	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
-	defer cancel()
-	req, err := http.NewRequestWithContext(ctx, "GET", c.base+"/api/v1/events", nil)
-	require.NoError(t, err)
-	r, err := http.DefaultClient.Do(req)
-	require.NoError(t, err)
-	defer r.Body.Close()
-	var mu sync.Mutex
-	var got bytes.Buffer
-	go func() {
-		b := make([]byte, 4096)
-		for {
-			n, err := r.Body.Read(b)
-			mu.Lock()
-			got.Write(b[:n])
-			mu.Unlock()
-			if err != nil {
-				return
-			}
-		}
-	}()
-	seen := func() (out []app.Event) {
-		mu.Lock()
-		defer mu.Unlock()
-		for line := range strings.Lines(got.String()) {
-			if data, ok := strings.CutPrefix(line, "data: "); ok {
-				var e app.Event
-				require.NoError(t, json.Unmarshal([]byte(data), &e))
-				out = append(out, e)
-			}
-		}
-		return out
-	}
-	require.Eventually(t, func() bool { all := seen(); return len(all) > 0 && all[len(all)-1].Revision == 1 },
-		10*time.Second, 10*time.Millisecond)
-	before := len(seen())
-	_, _, status := c.edit(1, "add", map[string]any{"text": "group bench = env is bench"})
-	require.Equal(t, 201, status)
-	require.Equal(t, 200, c.call("GET", "/api/v1/summary", nil, nil))
-	require.Eventually(t, func() bool { return len(seen()) > before }, 10*time.Second, 10*time.Millisecond)
-	time.Sleep(1500 * time.Millisecond) // longer than the server looks for changes of others
-	require.Len(t, seen(), before+1)
-	require.Equal(t, 2, seen()[before].Revision)
-}
-
-func TestProposalsThatAreTooWideAreBarredHere(t *testing.T) {
-	c := serve(t)
-	c.company()
-	var job store.Job
-	require.Equal(t, 202, c.call("POST", "/api/v1/derive", map[string]any{}, &job))
-	require.Equal(t, "done", c.job(&job).State)
-	var ps api.Proposals
-	c.get("/api/v1/proposals", &ps)
-	i := slices.IndexFunc(ps.Derived.Proposals, func(p api.ProposalOut) bool { return p.Barred })
-	require.NotEqual(t, -1, i)
-	wide := ps.Derived.Proposals[i]
-	var p problem
-	require.Equal(t, 422, c.judge(&p, taking(wide)))
-	require.Contains(t, p.Detail, "can only be narrowed")
-	require.Equal(t, 422, c.judge(&p, taking(ps.Derived.Proposals[0]), taking(wide)), "nor among others")
-	for k := range wide.Choices {
-		status := c.judge(&p, app.Judgement{Proposal: wide.ID, Do: "take", Choice: &k})
-		require.Equal(t, k < wide.Own, status == 201, "only narrower: %s", p.Detail)
-		if status == 201 {
-			require.Equal(t, 200, c.call("POST", "/api/v1/policy/undo", map[string]any{}, nil))
-		}
-	}
-	c.get("/api/v1/proposals", &ps)
-	require.Empty(t, ps.Refused, "what was taken narrower was undone with it")
 }

@@ -5,13 +5,10 @@ package api
 import (
 	"context"
 	"fmt"
-	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"lucidorchard/app"
-	"lucidorchard/core/estate"
-	"lucidorchard/core/reach"
 	"lucidorchard/model"
 	"lucidorchard/store"
 )
@@ -89,44 +86,6 @@ func (s *workloadsAPI) setTags(ctx context.Context, in *setTagsInput) (*Body[app
 	if in.Body.Value == "" {
 		words = fmt.Sprintf("Clear %s of %s", in.Body.Key, what)
 	}
-	return s.applyTags(ctx, before, snap, edits, words, in.DryRun)
-}
-
-// applyTags sets tags by hand as one change, or says what that would do. What an
-// edit was made on is looked at before, and by the store once more where nothing
-// can come between.
-func (s *base) applyTags(ctx context.Context, before *reach.View, snap *model.Model, edits []store.TagEdit,
-	words string, dryRun bool) (*Body[app.Consequences], error) {
-	changed := map[string]*estate.Workload{}
-	var put []estate.Workload
-	for _, e := range edits {
-		i, ok := snap.Estate.ByID(e.Workload)
-		if !ok {
-			return nil, huma.Error404NotFound("there is no workload with the id " + e.Workload +
-				"; nothing was changed")
-		}
-		if now, _ := snap.Estate.Workload(i).Tag(e.Key); e.Was != nil && now.Value != *e.Was {
-			return nil, &store.ChangedError{TagEdit: e, Now: now.Value, Source: now.Source, Author: now.By}
-		}
-		w := changed[e.Workload]
-		if w == nil {
-			copied := *snap.Estate.Workload(i)
-			w = &copied
-			changed[e.Workload] = w
-		}
-		w.SetTag(estate.Tag{Key: e.Key, Value: *e.Value, Source: estate.ByHand, By: s.Author, At: time.Now()})
-	}
-	for _, w := range changed {
-		put = append(put, *w)
-	}
-	e, touched, _ := snap.Estate.With(put, nil)
-	out := app.ConsequencesOf(before, snap, model.NewAfter(snap.Compiled.WithEstate(e, touched)))
-	if dryRun {
-		return body(out), nil
-	}
-	if err := s.Store.SetTags(ctx, edits, s.Author, words); err != nil {
-		return nil, err
-	}
-	s.Models.Nudge()
-	return body(out), nil
+	c, err := s.SetTags(ctx, before, snap, edits, words, in.DryRun)
+	return body(c), err
 }

@@ -65,8 +65,8 @@ func (s *importsAPI) restoreEstate(ctx context.Context, in *struct{ rawBody }) (
 	}
 	job, err := s.StartStoring(ctx, "restore-estate", "Restore an export",
 		func(ctx context.Context, progress func(float64, string)) (any, error) {
-			defer file.close()
-			lines, err := s.Store.Restore(ctx, func() (io.ReadCloser, error) { return file.open() },
+			defer file.Close()
+			lines, err := s.Store.Restore(ctx, func() (io.ReadCloser, error) { return file.Open() },
 				func(n int) { progress(0.5, fmt.Sprintf("%d lines", n)) }, soundState)
 			var bad *store.LineError
 			if errors.As(err, &bad) {
@@ -79,7 +79,7 @@ func (s *importsAPI) restoreEstate(ctx context.Context, in *struct{ rawBody }) (
 			return Restored{lines}, nil
 		})
 	if err != nil {
-		file.close()
+		file.Close()
 	}
 	return begin(job, err)
 }

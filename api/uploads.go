@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"lucidorchard/app"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -49,16 +50,8 @@ func anyBody(types ...string) *huma.RequestBody {
 	return &huma.RequestBody{Required: true, Content: content}
 }
 
-// upload is a file that was sent here, whole. It belongs to who closes it.
-type upload struct {
-	path string
-	size int64
-	sum  string // SHA-256, hexadecimal
-	head []byte // its first octets
-}
-
 // receive writes a body to a file of its own, of at most so many octets.
-func (s *base) receive(ctx context.Context, b *rawBody, most int64) (*upload, error) {
+func (s *base) receive(ctx context.Context, b *rawBody, most int64) (*app.File, error) {
 	if err := s.Disk.Room(""); err != nil {
 		return nil, err
 	}
@@ -71,17 +64,17 @@ func (s *base) receive(ctx context.Context, b *rawBody, most int64) (*upload, er
 	if err != nil {
 		return nil, err
 	}
-	u := &upload{path: f.Name()}
+	u := &app.File{Path: f.Name()}
 	keep := false
 	defer func() {
 		f.Close()
 		if !keep {
-			u.close()
+			u.Close()
 		}
 	}()
 	hash := sha256.New()
 	body := &noted{r: io.LimitReader(b.body, most+1)}
-	u.size, err = io.Copy(io.MultiWriter(f, hash), body)
+	u.Size, err = io.Copy(io.MultiWriter(f, hash), body)
 	switch {
 	case body.err != nil: // of the sender, not of the disk
 		return nil, huma.Error400BadRequest("the file did not arrive whole: " + body.err.Error() +
@@ -90,11 +83,11 @@ func (s *base) receive(ctx context.Context, b *rawBody, most int64) (*upload, er
 		s.Log.Error("a file that was sent here cannot be written", "error", err)
 		return nil, problem(http.StatusInsufficientStorage, problemFull,
 			fmt.Sprintf("the file cannot be kept in %s: %s; nothing was stored", s.Uploads, errors.Unwrap(err)))
-	case u.size > most:
+	case u.Size > most:
 		return nil, huma.NewError(http.StatusRequestEntityTooLarge,
 			fmt.Sprintf("the file is larger than %d MB, the most that is taken; send it in parts", most>>20))
 	}
-	u.sum, u.head = hex.EncodeToString(hash.Sum(nil)), body.head
+	u.Sum, u.Head = hex.EncodeToString(hash.Sum(nil)), body.head
 	keep = true
 	return u, nil
 }
@@ -116,10 +109,6 @@ func (n *noted) Read(p []byte) (int, error) {
 	}
 	return k, err
 }
-
-func (u *upload) open() (*os.File, error) { return os.Open(u.path) }
-
-func (u *upload) close() { _ = os.Remove(u.path) }
 
 // dropUploads removes what an earlier run left.
 func (s *base) dropUploads() {

@@ -1,20 +1,15 @@
 package api_test
 
 import (
-	"bufio"
-	"context"
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
-	"io"
 	"net/http"
 	"net/url"
 	"os"
 	"reflect"
-	"slices"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -136,140 +131,6 @@ func TestAskAndWhy(t *testing.T) {
 	require.Equal(t, 422, c.call("GET", "/api/v1/why?client=x&server=10.0.0.1&service=tcp/1", nil, &p))
 	require.Equal(t, 422, c.call("GET", "/api/v1/why?client=10.0.0.1&server=10.0.0.1&service=web", nil, &p))
 	require.Equal(t, 422, c.call("GET", "/api/v1/why?client=10.0.0.1&server=10.0.0.1&service=tcp/1&at=noon", nil, &p))
-}
-
-// here gives the proposals of the balance that was asked for.
-func here(ps api.Proposals) (out []api.ProposalOut) {
-	for _, at := range ps.Derived.Path {
-		if at.Balance != ps.Derived.Balance {
-			continue
-		}
-		for _, id := range at.IDs {
-			for _, p := range ps.Derived.Proposals {
-				if p.ID == id {
-					out = append(out, p)
-				}
-			}
-		}
-	}
-	return out
-}
-
-func TestProposalsAreTakenAndRefused(t *testing.T) {
-	c := serve(t)
-	c.begin()
-	var job store.Job
-	require.Equal(t, 202, c.call("POST", "/api/v1/derive?balance=0.5", nil, &job))
-	require.Equal(t, "done", c.job(&job).State)
-	var ps api.Proposals
-	c.get("/api/v1/proposals", &ps)
-	require.False(t, ps.Stale)
-	n := len(here(ps))
-	require.Greater(t, n, 4)
-	require.NotEmpty(t, ps.Derived.Aside)
-	covered, aside := 0, 0
-	for _, p := range here(ps) {
-		covered += p.Conversations
-		require.NotEmpty(t, p.Callers)
-		require.Contains(t, p.Choices[p.Own].Text, p.Key)
-	}
-	for _, a := range ps.Derived.Aside {
-		aside += a.Conversations
-	}
-	require.Equal(t, ps.Derived.Considered, covered+aside, "what is looked at is proposed or set aside")
-
-	// Taking does what it says, is one step, and leaves the list.
-	var before, after api.CheckOut
-	c.get("/api/v1/check", &before)
-	first, second := here(ps)[0], here(ps)[1]
-	var taken api.EditOut
-	require.Equal(t, 200, c.call("POST", "/api/v1/proposals/judge?dryRun=true", judgements(1, taking(first)), &taken))
-	require.Equal(t, "Take the proposal “"+first.Key+"”", taken.Words)
-	would := taken.Consequences.Changed
-	require.Equal(t, 201, c.judge(&taken, taking(first)))
-	require.Equal(t, "Take the proposal “"+first.Key+"”", taken.Words)
-	c.get("/api/v1/check", &after)
-	require.Equal(t, would, before.Counts.Uncovered-after.Counts.Uncovered)
-	require.GreaterOrEqual(t, would, first.Conversations)
-	require.Contains(t, c.text(), first.Key+` "Derived from `)
-	c.get("/api/v1/proposals", &ps)
-	require.True(t, ps.Stale)
-	require.Len(t, here(ps), n-1)
-
-	// Taking two that share a group defines it once, and refusing is undone with it.
-	third := here(ps)[2]
-	require.Equal(t, 201, c.judge(&taken, taking(second), taking(third),
-		app.Judgement{Proposal: here(ps)[3].ID, Do: "refuse", Reason: "no"}))
-	require.Equal(t, "Take 2 proposals, refuse the proposal “"+here(ps)[3].Key+"”", taken.Words)
-	refusals := func() int {
-		c.get("/api/v1/proposals", &ps)
-		return len(ps.Refused)
-	}
-	require.Equal(t, 1, refusals())
-	require.Equal(t, 200, c.call("POST", "/api/v1/policy/undo", map[string]any{}, nil))
-	require.Zero(t, refusals())
-	require.Equal(t, 200, c.call("POST", "/api/v1/policy/undo", map[string]any{}, nil))
-	require.Equal(t, start, c.text())
-
-	require.Equal(t, 200, c.judge(&taken, app.Judgement{Proposal: second.ID, Do: "refuse", Reason: "not ours"}))
-	ps = api.Proposals{}
-	c.get("/api/v1/proposals", &ps)
-	require.Equal(t, "not ours", here(ps)[1].Refused.Reason)
-	require.Equal(t, 202, c.call("POST", "/api/v1/derive", nil, &job))
-	c.job(&job)
-	c.get("/api/v1/proposals", &ps)
-	require.Equal(t, "not ours", here(ps)[1].Refused.Reason, "refused stays refused")
-	require.Equal(t, 200, c.judge(&taken, app.Judgement{Proposal: here(ps)[1].ID, Do: "again"}))
-	ps = api.Proposals{}
-	c.get("/api/v1/proposals", &ps)
-	require.Nil(t, here(ps)[1].Refused)
-	require.Equal(t, 200, c.call("POST", "/api/v1/policy/undo", map[string]any{}, nil))
-	c.get("/api/v1/proposals", &ps)
-	require.NotNil(t, here(ps)[1].Refused, "refused again")
-
-	// Narrowing leaves the rest judged, and both are undone as one.
-	ps = api.Proposals{}
-	c.get("/api/v1/proposals", &ps)
-	i := slices.IndexFunc(here(ps), func(p api.ProposalOut) bool { return p.Own > 0 && p.Refused == nil })
-	require.NotEqual(t, -1, i)
-	narrowed, narrow := here(ps)[i], here(ps)[i].Own-1
-	require.Equal(t, 201, c.judge(&taken, app.Judgement{Proposal: narrowed.ID, Do: "take", Choice: &narrow}))
-	require.Contains(t, c.text(), narrowed.Choices[narrow].Sentence)
-	require.Equal(t, 2, refusals())
-	require.Equal(t, 200, c.call("POST", "/api/v1/policy/undo", map[string]any{}, nil))
-	require.Equal(t, start, c.text())
-	require.Equal(t, 1, refusals())
-
-	var p problem
-	require.Equal(t, 404, c.judge(&p, app.Judgement{Proposal: 1 << 40, Do: "take"}))
-	far := 99
-	require.Equal(t, 422, c.judge(&p, app.Judgement{Proposal: narrowed.ID, Do: "take", Choice: &far}))
-	require.Equal(t, 422, c.judge(&p, app.Judgement{Proposal: narrowed.ID, Do: "bless"}))
-	// A group that means something else by now is no longer what was judged.
-	var head api.PolicyOut
-	c.get("/api/v1/policy", &head)
-	i = slices.IndexFunc(here(ps), func(p api.ProposalOut) bool { return len(p.Groups) > 0 })
-	require.NotEqual(t, -1, i)
-	name := strings.Fields(here(ps)[i].Groups[0])[1]
-	_, _, status := c.edit(head.Revision, "add", map[string]any{"text": "group " + name + " = app is another"})
-	require.Equal(t, 201, status)
-	require.Equal(t, 409, c.judge(&p, taking(here(ps)[i])))
-	require.Contains(t, p.Now, "app is another")
-	require.Contains(t, p.Was, "group "+name+" = ")
-}
-
-// judgements is a request that judges proposals.
-func judgements(revision int, all ...app.Judgement) map[string]any {
-	return map[string]any{"revision": revision, "judgements": all}
-}
-
-func taking(p api.ProposalOut) app.Judgement { return app.Judgement{Proposal: p.ID, Do: "take"} }
-
-// judge judges proposals on the newest revision.
-func (c client) judge(out any, all ...app.Judgement) int {
-	var head api.PolicyOut
-	c.get("/api/v1/policy", &head)
-	return c.call("POST", "/api/v1/proposals/judge", judgements(head.Revision, all...), out)
 }
 
 func TestTheDocumentKnowsWhoWroteWhat(t *testing.T) {
@@ -422,74 +283,6 @@ func TestHoursBelowAConversation(t *testing.T) {
 	}
 }
 
-func TestOpenPagesAreTold(t *testing.T) {
-	c := serve(t)
-	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
-	defer cancel()
-	req, err := http.NewRequestWithContext(ctx, "GET", c.base+"/api/v1/events", nil)
-	require.NoError(t, err)
-	r, err := http.DefaultClient.Do(req)
-	require.NoError(t, err)
-	defer r.Body.Close()
-	require.Equal(t, "text/event-stream", r.Header.Get("Content-Type"))
-	lines := bufio.NewScanner(r.Body)
-	changed := func() {
-		for lines.Scan() {
-			if lines.Text() == "event: changed" {
-				return
-			}
-		}
-		require.Fail(t, "the stream ended", lines.Err())
-	}
-	changed() // the greeting
-	c.begin()
-	changed()
-}
-
-func TestImportTwiceCountsOnce(t *testing.T) {
-	c := serve(t)
-	file := "start,src,dst,proto,dport\n2026-11-22T10:00:00Z,192.0.2.9,10.20.3.10,tcp,7\n2026-11-22T10:30:00Z,192.0.2.9,10.20.3.10,tcp,7\nnever,1,2,3,4\n"
-	count := func() int64 {
-		var page api.ConversationPage
-		c.get("/api/v1/conversations?q=192.0.2.9+tcp/7", &page)
-		if page.Total == 0 {
-			return 0
-		}
-		return page.Conversations[0].Connections
-	}
-	for i := range 2 {
-		var a api.ImportAnswer
-		require.Equal(t, 202, c.call("POST", "/api/v1/imports/flows", file, &a))
-		job := c.job(a.Job)
-		require.Equal(t, "done", job.State, job.Message)
-		var report api.ImportReport
-		require.NoError(t, json.Unmarshal(*job.Result, &report))
-		require.Equal(t, []int{3, 1, 2}, []int{report.Rows, report.Bad, report.Outside})
-		require.Equal(t, i == 1, report.Already != "")
-		require.Equal(t, int64(2), count())
-	}
-	var jobs []store.Job
-	c.get("/api/v1/jobs", &jobs)
-	require.Len(t, jobs, 2)
-	require.Equal(t, 404, c.call("GET", "/api/v1/jobs/99", nil, nil))
-}
-
-func TestHealthAndMetrics(t *testing.T) {
-	c := serve(t)
-	c.get("/api/v1/summary", nil)
-	for path, want := range map[string]string{"/healthz": "ok", "/readyz": "ready",
-		"/metrics":   `orchard_request_seconds_count{method="GET",route="/api/v1/summary",status="200"} 1`,
-		"/somewhere": "make web"} {
-		r, err := http.Get(c.base + path)
-		require.NoError(t, err)
-		text, err := io.ReadAll(r.Body)
-		r.Body.Close()
-		require.NoError(t, err)
-		require.Equal(t, 200, r.StatusCode)
-		require.Contains(t, string(text), want)
-	}
-}
-
 // Check compares the draft with any revision, and each cell of the table is a
 // filter of the ledger; the trace speaks for both.
 func TestCheckAgainstARevision(t *testing.T) {
@@ -546,29 +339,6 @@ func TestCheckAgainstARevision(t *testing.T) {
 	}
 	require.Zero(t, changed)
 	require.Equal(t, 404, c.call("GET", "/api/v1/check?against=999", nil, nil))
-}
-
-// What one server writes, another that runs on the same database shows, by
-// reading only what has changed; and an import of very many is read whole.
-func TestTwoServersOnOneDatabase(t *testing.T) {
-	c := serve(t)
-	c.begin()
-	other := c.second()
-	var list, again api.WorkloadList
-	other.get("/api/v1/workloads?limit=3", &list)
-	id := list.Workloads[0].ID
-	require.Equal(t, 200, c.call("POST", "/api/v1/tags", map[string]any{"workloads": []string{id}, "key": "crew",
-		"value": "night"}, nil))
-	other.get("/api/v1/workloads?tag=crew%3Dnight", &again)
-	require.Equal(t, 1, again.Total)
-	require.Equal(t, id, again.Workloads[0].ID)
-	require.Equal(t, 200, c.call("POST", "/api/v1/policy/undo", nil, nil))
-	other.get("/api/v1/workloads?tag=crew%3Dnight", &again)
-	require.Zero(t, again.Total)
-	var one, two api.CheckOut
-	c.get("/api/v1/check", &one)
-	other.get("/api/v1/check", &two)
-	require.Equal(t, one, two)
 }
 
 // All findings in one list: each is about a statement that is there, what can be

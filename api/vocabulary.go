@@ -33,10 +33,7 @@ type FoundList struct {
 }
 
 // vocabularyAPI answers about tag values, suggestions and selections.
-type vocabularyAPI struct {
-	*base
-	suggester suggester
-}
+type vocabularyAPI struct{ *base }
 
 func (s *vocabularyAPI) routes(r routes) {
 	get(r, "list-suggestions", "/suggestions", "Tags that workloads probably lack", s.suggestions)
@@ -132,7 +129,8 @@ func (s *vocabularyAPI) fixMisspellings(ctx context.Context, in *struct {
 	if n := len(in.Body.Misspellings); n > 1 {
 		words = fmt.Sprintf("Mend %d values that look misspelt, on %d workloads", n, len(edits))
 	}
-	return s.applyTags(ctx, v, snap, edits, words, in.DryRun)
+	c, err := s.SetTags(ctx, v, snap, edits, words, in.DryRun)
+	return body(c), err
 }
 
 func (s *vocabularyAPI) setStructural(ctx context.Context, in *struct {

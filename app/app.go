@@ -44,10 +44,11 @@ type App struct {
 	Models *model.Keeper
 	Events Events
 
-	ctx    context.Context
-	owner  string // of the jobs that run here
-	jobs   jobs
-	looked time.Time // when the jobs of all servers were last looked at
+	ctx       context.Context
+	owner     string // of the jobs that run here
+	jobs      jobs
+	suggester suggester
+	looked    time.Time // when the jobs of all servers were last looked at
 }
 
 // New makes an App; without a Store, one that only describes itself. What it runs

@@ -209,8 +209,7 @@ func (c *Collector) Exporters() []ExporterStatus {
 		slices.SortFunc(e.Streams, func(a, b StreamStatus) int { return int(b.Records - a.Records) })
 		out = append(out, *e)
 	}
-	slices.SortFunc(out, func(a,
-		b ExporterStatus) int {
+	slices.SortFunc(out, func(a, b ExporterStatus) int {
 		return netip.MustParseAddr(a.Addr).Compare(netip.MustParseAddr(b.Addr))
 	})
 	return out

@@ -157,8 +157,7 @@ func (d *deriver) alternatives(n *namer, r *draft, p *Proposal) {
 		add(&p.Narrower, fmt.Sprintf("only to the %s that were reached", count(len(servers), "server")), r.left, only,
 			"", func(share) bool { return true }, servers)
 	}
-	slices.SortStableFunc(p.Narrower, func(a,
-		b Alternative) int {
+	slices.SortStableFunc(p.Narrower, func(a, b Alternative) int {
 		return cmp.Compare(b.Conversations, a.Conversations)
 	})
 	if r.anyone {

@@ -292,8 +292,7 @@ func (v *View) plots(p *placing, k MapKeys) (out []Plot, unplaced int) {
 		for _, x := range parts {
 			plot.Parts = append(plot.Parts, *x)
 		}
-		slices.SortFunc(plot.Parts, func(a,
-			b PlotPart) int {
+		slices.SortFunc(plot.Parts, func(a, b PlotPart) int {
 			return cmp.Or(b.Workloads-a.Workloads, strings.Compare(a.Name, b.Name))
 		})
 		out = append(out, plot)

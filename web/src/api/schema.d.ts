@@ -1536,7 +1536,7 @@ export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
         "Accept-suggestionsRequest": {
-            tags: components["schemas"]["TagIn"][];
+            tags: components["schemas"]["TagOf"][];
         };
         "Add-tokenRequest": {
             /** @description Of the script */
@@ -2596,6 +2596,10 @@ export interface components {
             like: string;
             value: string;
         };
+        Named: {
+            id: string;
+            name: string;
+        };
         OtherOut: {
             counts: components["schemas"]["CountsOut"];
             label: string;
@@ -2887,7 +2891,7 @@ export interface components {
         "Refuse-suggestionsRequest": {
             /** @description Take the refusals back */
             again?: boolean;
-            tags: components["schemas"]["TagIn"][];
+            tags: components["schemas"]["TagOf"][];
         };
         RefusedBatch: {
             /** Format: date-time */
@@ -2901,7 +2905,7 @@ export interface components {
              */
             rows: number;
         };
-        RefusedOut: {
+        RefusedSuggestion: {
             /** Format: date-time */
             at: string;
             author: string;
@@ -3313,21 +3317,7 @@ export interface components {
             records: number;
             to: string;
         };
-        SuggestionList: {
-            /** @description Whether they are of what is known now; if not, they are being found, and an event says when */
-            complete: boolean;
-            /**
-             * Format: int64
-             * @description Structural tags that workloads lack
-             */
-            lacking: number;
-            /** @description Those that somebody said are wrong */
-            refused: components["schemas"]["RefusedOut"][];
-            suggestions: components["schemas"]["SuggestionOut"][];
-            /** Format: int64 */
-            total: number;
-        };
-        SuggestionOut: {
+        Suggestion: {
             /**
              * Format: double
              * @description Share of those that it resembles that have the value
@@ -3337,7 +3327,7 @@ export interface components {
             because: string[];
             key: string;
             /** @description Those that have it, the most alike first; at most 5 */
-            like: components["schemas"]["Member"][];
+            like: components["schemas"]["Named"][];
             /**
              * Format: double
              * @description Of those that it resembles, 0 to 1
@@ -3346,6 +3336,20 @@ export interface components {
             name: string;
             value: string;
             workload: string;
+        };
+        SuggestionList: {
+            /** @description Whether they are of what is known now; if not, they are being found, and an event says when */
+            complete: boolean;
+            /**
+             * Format: int64
+             * @description Structural tags that workloads lack
+             */
+            lacking: number;
+            /** @description Those that somebody said are wrong */
+            refused: components["schemas"]["RefusedSuggestion"][];
+            suggestions: components["schemas"]["Suggestion"][];
+            /** Format: int64 */
+            total: number;
         };
         Summary: {
             author: string;
@@ -3387,7 +3391,7 @@ export interface components {
             values: string[];
             workload: string;
         };
-        TagIn: {
+        TagOf: {
             key: string;
             value: string;
             workload: string;

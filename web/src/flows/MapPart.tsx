@@ -5,7 +5,8 @@ import { useAddress, useWindow } from "../frame/address";
 import type { LedgerQuery } from "../ledger/shared";
 import { ProblemNote, Switches } from "../marks/Controls";
 import type { Verdict } from "../marks/Marks";
-import { TerraceMap, TerraceTable } from "./TerraceMap";
+import { TerraceMap } from "./TerraceMap";
+import { TerraceTable } from "./TerraceTable";
 
 export function MapPart({ query }: { query: LedgerQuery }) {
   const w = useWindow();

@@ -77,7 +77,16 @@ export function Frame() {
 function SkipLinks() {
   const go = (to: string) => document.querySelector<HTMLElement>(to)?.focus();
   return (
-    <Flex as="nav" aria-label="skip" position="absolute" zIndex="10" top="6px" left="50%" transform="translateX(-50%)">
+    <Flex
+      as="nav"
+      aria-label="skip"
+      _print={{ display: "none" }}
+      position="absolute"
+      zIndex="10"
+      top="6px"
+      left="50%"
+      transform="translateX(-50%)"
+    >
       {(
         [
           ["Skip to the view", "#view"],

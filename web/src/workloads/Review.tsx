@@ -10,7 +10,7 @@ import { moveFocus } from "../ledger/shared";
 import { Btn, Empty, Link, ProblemNote } from "../marks/Controls";
 import { n, plural } from "../marks/words";
 
-type Suggestion = Schemas["SuggestionOut"];
+type Suggestion = Schemas["Suggestion"];
 const idOf = (s: { workload: string; key: string; value: string }) => `${s.workload} ${s.key} ${s.value}`;
 
 export function Suggestions() {

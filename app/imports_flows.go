@@ -1,6 +1,6 @@
-package api
+package app
 
-// Flows from uploaded files.
+// Flows from files.
 
 import (
 	"context"
@@ -8,26 +8,24 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net/http"
+	"path/filepath"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
-
-	"lucidorchard/app"
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
 	"lucidorchard/ingest"
 	"lucidorchard/model"
+	"lucidorchard/store"
 )
 
 // readFlows reads a file of traffic, of any format, and gives its records one by
 // one.
-func (s *importsAPI) readFlows(ctx context.Context, snap *model.Model, in *importInput,
+func (a *App) readFlows(ctx context.Context, snap *model.Model, from *File, in ImportOptions, preview bool,
 	progress func(float64, string), emit func(*flow.Joined) error) (ImportReport, error) {
 	out := ImportReport{Errors: []ingest.RowError{}, Warnings: []string{}, Examples: []ImportExample{},
 		NewWords: []string{}}
 	unusable := func(err error) error {
-		return app.Invalid("the file cannot be used: " + err.Error())
+		return Invalid("the file cannot be used: " + err.Error())
 	}
 	var first, last estate.Instant
 	records := 0
@@ -52,12 +50,12 @@ func (s *importsAPI) readFlows(ctx context.Context, snap *model.Model, in *impor
 			}
 			return emit(r)
 		}}
-	f, err := in.file.open()
+	f, err := from.Open()
 	if err != nil {
 		return out, err
 	}
 	defer f.Close()
-	out.FileFormat = string(ingest.FormatOf(in.file.head))
+	out.FileFormat = string(ingest.FormatOf(from.Head))
 	if out.FileFormat == string(ingest.TrafficCSV) {
 		headings, first, err := ingest.Head(f, 4)
 		if err != nil {
@@ -68,7 +66,7 @@ func (s *importsAPI) readFlows(ctx context.Context, snap *model.Model, in *impor
 		}
 		o.Mapping = ingest.GuessFlows(headings)
 		remembered := map[string]string{}
-		if err := s.Store.Setting(ctx, "flow headings", &remembered); err != nil {
+		if err := a.Store.Setting(ctx, "flow headings", &remembered); err != nil {
 			return out, err
 		}
 		for h, to := range remembered {
@@ -78,7 +76,7 @@ func (s *importsAPI) readFlows(ctx context.Context, snap *model.Model, in *impor
 		}
 		if in.Mapping != "" {
 			if err := json.Unmarshal([]byte(in.Mapping), &o.Mapping); err != nil {
-				return out, app.Invalid("mapping: found no JSON object of texts: " + err.Error())
+				return out, Invalid("mapping: found no JSON object of texts: " + err.Error())
 			}
 		}
 		out.Headings, out.First, out.Mapping = headings, first, o.Mapping
@@ -88,14 +86,14 @@ func (s *importsAPI) readFlows(ctx context.Context, snap *model.Model, in *impor
 			}
 		}
 	}
-	file, err := ingest.ReadTraffic(f, in.file.size, o)
+	file, err := ingest.ReadTraffic(f, from.Size, o)
 	switch {
 	case err != nil && ctx.Err() != nil:
 		return out, ctx.Err()
-	case err != nil && in.Preview && out.Headings != nil:
+	case err != nil && preview && out.Headings != nil:
 		out.Unusable = err.Error()
 		return out, nil
-	case errors.Is(err, app.ErrSpill):
+	case errors.Is(err, ErrSpill):
 		return out, err
 	case err != nil:
 		return out, unusable(err)
@@ -108,70 +106,77 @@ func (s *importsAPI) readFlows(ctx context.Context, snap *model.Model, in *impor
 	return out, nil
 }
 
-func (s *importsAPI) importFlows(ctx context.Context, in *importInput) (_ *Stored[ImportAnswer], err error) {
-	if in.file, err = s.receive(ctx, &in.rawBody, mostFlows); err != nil {
-		return nil, err
+// PreviewFlows says what importing a file of traffic would do.
+func (a *App) PreviewFlows(ctx context.Context, m *model.Model, file *File, o ImportOptions) (ImportReport, error) {
+	if file.Size == 0 {
+		return ImportReport{}, errEmpty
 	}
-	handed := false
-	defer func() {
-		if !handed {
-			in.file.close()
-		}
-	}()
-	snap, err := s.snapshot(ctx)
+	hours := NewDistinct(m.Estate.ChangedHands)
+	report, err := a.readFlows(ctx, m, file, o, true, func(float64, string) {}, hours.Add)
 	if err != nil {
-		return nil, err
+		return report, err
 	}
-	if in.file.size == 0 {
-		return nil, huma.Error422UnprocessableEntity("the file cannot be used: it is empty")
+	report.Added = hours.Count()
+	if hours.Over {
+		report.Warnings = append(report.Warnings,
+			fmt.Sprintf("the file has more than %d conversation-hours; they are counted when it is imported",
+				MostDistinct))
 	}
-	if in.Preview {
-		hours := app.NewDistinct(snap.Estate.ChangedHands)
-		report, err := s.readFlows(ctx, snap, in, func(float64, string) {}, hours.Add)
-		if err != nil {
-			return nil, err
-		}
-		report.Added = hours.Count()
-		if hours.Over {
-			report.Warnings = append(report.Warnings,
-				fmt.Sprintf("the file has more than %d conversation-hours; they are counted when it is imported",
-					app.MostDistinct))
-		}
-		return &Stored[ImportAnswer]{Status: http.StatusOK, Body: ImportAnswer{Preview: &report}}, nil
+	return report, nil
+}
+
+var errEmpty = Invalid("the file cannot be used: it is empty")
+
+// ImportFlows starts importing a file of traffic, which belongs to it from now on.
+func (a *App) ImportFlows(ctx context.Context, m *model.Model, file *File, o ImportOptions) (store.Job, error) {
+	if err := readable(file, o); err != nil {
+		file.Close()
+		return store.Job{}, err
 	}
-	if ingest.FormatOf(in.file.head) == ingest.TrafficCSV && in.Mapping == "" {
-		f, err := in.file.open()
-		if err != nil {
-			return nil, err
-		}
-		headings, _, err := ingest.Head(f, 0)
-		f.Close()
-		if err == nil {
-			err = ingest.Usable(headings, ingest.GuessFlows(headings))
-		}
-		if err != nil {
-			return nil, huma.Error422UnprocessableEntity("the file cannot be used: " + err.Error())
-		}
-	}
-	job, err := s.StartStoring(ctx, "import-flows", "Import flows",
+	job, err := a.StartStoring(ctx, "import-flows", "Import flows",
 		func(ctx context.Context, progress func(float64, string)) (any, error) {
-			defer in.file.close()
-			return s.storeFlows(ctx, snap, in, progress)
+			defer file.Close()
+			return a.storeFlows(ctx, m, file, o, progress)
 		})
-	handed = err == nil
-	return importing(job, err)
+	if err != nil {
+		file.Close()
+	}
+	return job, err
+}
+
+// readable says at once why a file cannot be used, where its beginning tells.
+func readable(file *File, o ImportOptions) error {
+	if file.Size == 0 {
+		return errEmpty
+	}
+	if ingest.FormatOf(file.Head) != ingest.TrafficCSV || o.Mapping != "" {
+		return nil
+	}
+	f, err := file.Open()
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	headings, _, err := ingest.Head(f, 0)
+	if err == nil {
+		err = ingest.Usable(headings, ingest.GuessFlows(headings))
+	}
+	if err != nil {
+		return Invalid("the file cannot be used: " + err.Error())
+	}
+	return nil
 }
 
 // storeFlows reads a file of traffic into parts on the disk, and stores them
 // together.
-func (s *importsAPI) storeFlows(ctx context.Context, snap *model.Model, in *importInput,
+func (a *App) storeFlows(ctx context.Context, snap *model.Model, from *File, in ImportOptions,
 	progress func(float64, string)) (any, error) {
-	parts, err := app.NewSpill(s.Uploads, snap.Estate.ChangedHands)
+	parts, err := NewSpill(filepath.Dir(from.Path), snap.Estate.ChangedHands)
 	if err != nil {
 		return nil, err
 	}
 	defer parts.Close()
-	report, err := s.readFlows(ctx, snap, in, progress, parts.Add)
+	report, err := a.readFlows(ctx, snap, from, in, false, progress, parts.Add)
 	if err == nil {
 		err = parts.Flush()
 	}
@@ -179,14 +184,14 @@ func (s *importsAPI) storeFlows(ctx context.Context, snap *model.Model, in *impo
 		return nil, err
 	}
 	progress(0.6, "storing")
-	added, err := s.Store.AddParts(ctx, "file "+in.file.sum,
+	added, err := a.Store.AddParts(ctx, "file "+from.Sum,
 		parts.Each(func(share float64) { progress(0.6+0.25*share, "storing") }))
 	if err != nil {
 		return nil, err
 	}
 	report.Added = int(added.Hours)
 	if in.Mapping != "" {
-		if err := s.Store.Set(ctx, "flow headings", report.Mapping); err != nil {
+		if err := a.Store.Set(ctx, "flow headings", report.Mapping); err != nil {
 			// The traffic is stored; only what its headings are has to be said again.
 			report.Warnings = append(report.Warnings, "what the headings are could not be remembered: "+err.Error())
 		}
@@ -194,6 +199,6 @@ func (s *importsAPI) storeFlows(ctx context.Context, snap *model.Model, in *impo
 	if added.Before != nil {
 		report.Already, report.Added = added.Before.UTC().Format(time.RFC3339), 0
 	}
-	s.Models.Hurry()
+	a.Models.Hurry()
 	return report, nil
 }

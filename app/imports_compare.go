@@ -1,4 +1,4 @@
-package api
+package app
 
 // What a list of workloads would change, row by row.
 
@@ -15,7 +15,7 @@ import (
 )
 
 // compare says what a listing does to the estate.
-func (r *reading) compare(snap *model.Model, in *importInput, sources []store.Source, listed []string,
+func (r *reading) compare(snap *model.Model, in ImportOptions, sources []store.Source, listed []string,
 	spokenFor map[string]bool) {
 	out, file := &r.report, r.file
 	rank := map[string]int{estate.ByHand: -1, in.Source: 1 << 30} // a source that is heard first comes last
@@ -53,7 +53,7 @@ func (r *reading) compare(snap *model.Model, in *importInput, sources []store.So
 		file.Errors = append(file.Errors, ingest.RowError{Column: "addresses", Reason: c.Error()})
 	}
 	out.Rows, out.Bad, out.Warnings = file.Rows, len(file.Errors), append(out.Warnings, file.Warnings...)
-	out.Errors = append(out.Errors, file.Errors[:min(shownErrors, len(file.Errors))]...)
+	out.Errors = append(out.Errors, file.Errors[:min(ShownErrors, len(file.Errors))]...)
 	words := map[string]bool{}
 	for _, w := range snap.Estate.All() {
 		for _, t := range w.Tags {

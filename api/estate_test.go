@@ -1,0 +1,108 @@
+package api_test
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"io"
+	"net/http"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"lucidorchard/api"
+	"lucidorchard/app"
+	"lucidorchard/store"
+)
+
+func TestOpenPagesAreTold(t *testing.T) {
+	c := serve(t)
+	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+	defer cancel()
+	req, err := http.NewRequestWithContext(ctx, "GET", c.base+"/api/v1/events", nil)
+	require.NoError(t, err)
+	r, err := http.DefaultClient.Do(req)
+	require.NoError(t, err)
+	defer r.Body.Close()
+	require.Equal(t, "text/event-stream", r.Header.Get("Content-Type"))
+	lines := bufio.NewScanner(r.Body)
+	changed := func() {
+		for lines.Scan() {
+			if lines.Text() == "event: changed" {
+				return
+			}
+		}
+		require.Fail(t, "the stream ended", lines.Err())
+	}
+	changed() // the greeting
+	c.begin()
+	changed()
+}
+
+func TestImportTwiceCountsOnce(t *testing.T) {
+	c := serve(t)
+	file := "start,src,dst,proto,dport\n2026-11-22T10:00:00Z,192.0.2.9,10.20.3.10,tcp,7\n2026-11-22T10:30:00Z,192.0.2.9,10.20.3.10,tcp,7\nnever,1,2,3,4\n"
+	count := func() int64 {
+		var page api.ConversationPage
+		c.get("/api/v1/conversations?q=192.0.2.9+tcp/7", &page)
+		if page.Total == 0 {
+			return 0
+		}
+		return page.Conversations[0].Connections
+	}
+	for i := range 2 {
+		var a api.ImportAnswer
+		require.Equal(t, 202, c.call("POST", "/api/v1/imports/flows", file, &a))
+		job := c.job(a.Job)
+		require.Equal(t, "done", job.State, job.Message)
+		var report app.ImportReport
+		require.NoError(t, json.Unmarshal(*job.Result, &report))
+		require.Equal(t, []int{3, 1, 2}, []int{report.Rows, report.Bad, report.Outside})
+		require.Equal(t, i == 1, report.Already != "")
+		require.Equal(t, int64(2), count())
+	}
+	var jobs []store.Job
+	c.get("/api/v1/jobs", &jobs)
+	require.Len(t, jobs, 2)
+	require.Equal(t, 404, c.call("GET", "/api/v1/jobs/99", nil, nil))
+}
+
+func TestHealthAndMetrics(t *testing.T) {
+	c := serve(t)
+	c.get("/api/v1/summary", nil)
+	for path, want := range map[string]string{"/healthz": "ok", "/readyz": "ready",
+		"/metrics":   `orchard_request_seconds_count{method="GET",route="/api/v1/summary",status="200"} 1`,
+		"/somewhere": "make web"} {
+		r, err := http.Get(c.base + path)
+		require.NoError(t, err)
+		text, err := io.ReadAll(r.Body)
+		r.Body.Close()
+		require.NoError(t, err)
+		require.Equal(t, 200, r.StatusCode)
+		require.Contains(t, string(text), want)
+	}
+}
+
+// What one server writes, another that runs on the same database shows, by
+// reading only what has changed; and an import of very many is read whole.
+func TestTwoServersOnOneDatabase(t *testing.T) {
+	c := serve(t)
+	c.begin()
+	other := c.second()
+	var list, again api.WorkloadList
+	other.get("/api/v1/workloads?limit=3", &list)
+	id := list.Workloads[0].ID
+	require.Equal(t, 200, c.call("POST", "/api/v1/tags", map[string]any{"workloads": []string{id}, "key": "crew",
+		"value": "night"}, nil))
+	other.get("/api/v1/workloads?tag=crew%3Dnight", &again)
+	require.Equal(t, 1, again.Total)
+	require.Equal(t, id, again.Workloads[0].ID)
+	require.Equal(t, 200, c.call("POST", "/api/v1/policy/undo", nil, nil))
+	other.get("/api/v1/workloads?tag=crew%3Dnight", &again)
+	require.Zero(t, again.Total)
+	var one, two api.CheckOut
+	c.get("/api/v1/check", &one)
+	other.get("/api/v1/check", &two)
+	require.Equal(t, one, two)
+}

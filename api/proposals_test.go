@@ -1,0 +1,147 @@
+package api_test
+
+import (
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"lucidorchard/api"
+	"lucidorchard/app"
+	"lucidorchard/store"
+)
+
+// here gives the proposals of the balance that was asked for.
+func here(ps api.Proposals) (out []api.ProposalOut) {
+	for _, at := range ps.Derived.Path {
+		if at.Balance != ps.Derived.Balance {
+			continue
+		}
+		for _, id := range at.IDs {
+			for _, p := range ps.Derived.Proposals {
+				if p.ID == id {
+					out = append(out, p)
+				}
+			}
+		}
+	}
+	return out
+}
+
+func TestProposalsAreTakenAndRefused(t *testing.T) {
+	c := serve(t)
+	c.begin()
+	var job store.Job
+	require.Equal(t, 202, c.call("POST", "/api/v1/derive?balance=0.5", nil, &job))
+	require.Equal(t, "done", c.job(&job).State)
+	var ps api.Proposals
+	c.get("/api/v1/proposals", &ps)
+	require.False(t, ps.Stale)
+	n := len(here(ps))
+	require.Greater(t, n, 4)
+	require.NotEmpty(t, ps.Derived.Aside)
+	covered, aside := 0, 0
+	for _, p := range here(ps) {
+		covered += p.Conversations
+		require.NotEmpty(t, p.Callers)
+		require.Contains(t, p.Choices[p.Own].Text, p.Key)
+	}
+	for _, a := range ps.Derived.Aside {
+		aside += a.Conversations
+	}
+	require.Equal(t, ps.Derived.Considered, covered+aside, "what is looked at is proposed or set aside")
+
+	// Taking does what it says, is one step, and leaves the list.
+	var before, after api.CheckOut
+	c.get("/api/v1/check", &before)
+	first, second := here(ps)[0], here(ps)[1]
+	var taken api.EditOut
+	require.Equal(t, 200, c.call("POST", "/api/v1/proposals/judge?dryRun=true", judgements(1, taking(first)), &taken))
+	require.Equal(t, "Take the proposal “"+first.Key+"”", taken.Words)
+	would := taken.Consequences.Changed
+	require.Equal(t, 201, c.judge(&taken, taking(first)))
+	require.Equal(t, "Take the proposal “"+first.Key+"”", taken.Words)
+	c.get("/api/v1/check", &after)
+	require.Equal(t, would, before.Counts.Uncovered-after.Counts.Uncovered)
+	require.GreaterOrEqual(t, would, first.Conversations)
+	require.Contains(t, c.text(), first.Key+` "Derived from `)
+	c.get("/api/v1/proposals", &ps)
+	require.True(t, ps.Stale)
+	require.Len(t, here(ps), n-1)
+
+	// Taking two that share a group defines it once, and refusing is undone with it.
+	third := here(ps)[2]
+	require.Equal(t, 201, c.judge(&taken, taking(second), taking(third),
+		app.Judgement{Proposal: here(ps)[3].ID, Do: "refuse", Reason: "no"}))
+	require.Equal(t, "Take 2 proposals, refuse the proposal “"+here(ps)[3].Key+"”", taken.Words)
+	refusals := func() int {
+		c.get("/api/v1/proposals", &ps)
+		return len(ps.Refused)
+	}
+	require.Equal(t, 1, refusals())
+	require.Equal(t, 200, c.call("POST", "/api/v1/policy/undo", map[string]any{}, nil))
+	require.Zero(t, refusals())
+	require.Equal(t, 200, c.call("POST", "/api/v1/policy/undo", map[string]any{}, nil))
+	require.Equal(t, start, c.text())
+
+	require.Equal(t, 200, c.judge(&taken, app.Judgement{Proposal: second.ID, Do: "refuse", Reason: "not ours"}))
+	ps = api.Proposals{}
+	c.get("/api/v1/proposals", &ps)
+	require.Equal(t, "not ours", here(ps)[1].Refused.Reason)
+	require.Equal(t, 202, c.call("POST", "/api/v1/derive", nil, &job))
+	c.job(&job)
+	c.get("/api/v1/proposals", &ps)
+	require.Equal(t, "not ours", here(ps)[1].Refused.Reason, "refused stays refused")
+	require.Equal(t, 200, c.judge(&taken, app.Judgement{Proposal: here(ps)[1].ID, Do: "again"}))
+	ps = api.Proposals{}
+	c.get("/api/v1/proposals", &ps)
+	require.Nil(t, here(ps)[1].Refused)
+	require.Equal(t, 200, c.call("POST", "/api/v1/policy/undo", map[string]any{}, nil))
+	c.get("/api/v1/proposals", &ps)
+	require.NotNil(t, here(ps)[1].Refused, "refused again")
+
+	// Narrowing leaves the rest judged, and both are undone as one.
+	ps = api.Proposals{}
+	c.get("/api/v1/proposals", &ps)
+	i := slices.IndexFunc(here(ps), func(p api.ProposalOut) bool { return p.Own > 0 && p.Refused == nil })
+	require.NotEqual(t, -1, i)
+	narrowed, narrow := here(ps)[i], here(ps)[i].Own-1
+	require.Equal(t, 201, c.judge(&taken, app.Judgement{Proposal: narrowed.ID, Do: "take", Choice: &narrow}))
+	require.Contains(t, c.text(), narrowed.Choices[narrow].Sentence)
+	require.Equal(t, 2, refusals())
+	require.Equal(t, 200, c.call("POST", "/api/v1/policy/undo", map[string]any{}, nil))
+	require.Equal(t, start, c.text())
+	require.Equal(t, 1, refusals())
+
+	var p problem
+	require.Equal(t, 404, c.judge(&p, app.Judgement{Proposal: 1 << 40, Do: "take"}))
+	far := 99
+	require.Equal(t, 422, c.judge(&p, app.Judgement{Proposal: narrowed.ID, Do: "take", Choice: &far}))
+	require.Equal(t, 422, c.judge(&p, app.Judgement{Proposal: narrowed.ID, Do: "bless"}))
+	// A group that means something else by now is no longer what was judged.
+	var head api.PolicyOut
+	c.get("/api/v1/policy", &head)
+	i = slices.IndexFunc(here(ps), func(p api.ProposalOut) bool { return len(p.Groups) > 0 })
+	require.NotEqual(t, -1, i)
+	name := strings.Fields(here(ps)[i].Groups[0])[1]
+	_, _, status := c.edit(head.Revision, "add", map[string]any{"text": "group " + name + " = app is another"})
+	require.Equal(t, 201, status)
+	require.Equal(t, 409, c.judge(&p, taking(here(ps)[i])))
+	require.Contains(t, p.Now, "app is another")
+	require.Contains(t, p.Was, "group "+name+" = ")
+}
+
+// judgements is a request that judges proposals.
+func judgements(revision int, all ...app.Judgement) map[string]any {
+	return map[string]any{"revision": revision, "judgements": all}
+}
+
+func taking(p api.ProposalOut) app.Judgement { return app.Judgement{Proposal: p.ID, Do: "take"} }
+
+// judge judges proposals on the newest revision.
+func (c client) judge(out any, all ...app.Judgement) int {
+	var head api.PolicyOut
+	c.get("/api/v1/policy", &head)
+	return c.call("POST", "/api/v1/proposals/judge", judgements(head.Revision, all...), out)
+}
