@@ -2,7 +2,9 @@ package api
 
 import (
 	"context"
+	"encoding/json"
 	"net/http"
+	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -11,20 +13,29 @@ import (
 )
 
 type importInput struct {
-	Source     string `query:"source" default:"inventory" minLength:"1" maxLength:"100" doc:"Name of the inventory source"`
-	Format     string `query:"format" enum:"csv,lines" default:"csv" doc:"Of workloads: CSV, or JSON Lines"`
-	Mapping    string `query:"mapping" doc:"Of a CSV: what each heading is, as a JSON object; without it, what the source's files had before, or what the headings look like"`
-	Complete   bool   `query:"complete" doc:"Of workloads: this is all that the source lists; what it listed before and is missing is retired"`
-	Directions bool   `query:"directions" doc:"Of flows: each row is one direction, as an exporter sees it; the two are joined"`
-	Name       string `query:"name" doc:"Of flows: of the file, for records that name no observer"`
-	Preview    bool   `query:"preview" doc:"Only say what it would do"`
-	Confirm    int    `query:"confirm" minimum:"0" doc:"Of a complete list that lacks more than a tenth of what its source listed before: how many it lacks, as the preview says"`
+	Source     string   `query:"source" default:"inventory" minLength:"1" maxLength:"100" doc:"Name of the inventory source"`
+	Form       string   `query:"form" doc:"How the file is written, as a JSON object; what it leaves open is as it was before, or as guessed"`
+	Complete   bool     `query:"complete" doc:"Of workloads: this is all that the source lists; what it listed before and is missing is retired"`
+	Directions bool     `query:"directions" doc:"Of flows: each row is one direction, as an exporter sees it; the two are joined"`
+	Name       string   `query:"name" doc:"Of flows: of the file, for records that name no observer"`
+	Accept     []string `query:"accept" enum:"port,time" doc:"Of flows: kinds of rows that are taken although they can hardly be meant"`
+	Preview    bool     `query:"preview" doc:"Only say what it would do"`
+	Confirm    int      `query:"confirm" minimum:"0" doc:"Of a complete list that lacks more than a tenth of what its source listed before: how many it lacks, as the preview says"`
 	rawBody
 }
 
-func (in *importInput) options() app.ImportOptions {
-	return app.ImportOptions{Source: in.Source, Lines: in.Format == "lines", Mapping: in.Mapping,
-		Complete: in.Complete, Confirm: in.Confirm, Directions: in.Directions, Name: in.Name}
+func (in *importInput) options() (app.ImportOptions, error) {
+	o := app.ImportOptions{Source: in.Source, Complete: in.Complete, Confirm: in.Confirm, Directions: in.Directions,
+		Name: in.Name, Accept: in.Accept}
+	if in.Form == "" {
+		return o, nil
+	}
+	d := json.NewDecoder(strings.NewReader(in.Form))
+	d.DisallowUnknownFields()
+	if err := d.Decode(&o.Form); err != nil {
+		return o, app.Invalid("form: found no form of a file: " + strings.TrimPrefix(err.Error(), "json: "))
+	}
+	return o, nil
 }
 
 // ImportAnswer is a preview, or the job that imports.
@@ -74,10 +85,14 @@ func (s *importsAPI) importWorkloads(ctx context.Context, in *importInput) (*Sto
 	if err != nil {
 		return nil, err
 	}
-	if in.Preview {
-		return preview(s.PreviewWorkloads(ctx, snap, file, in.options()))
+	o, err := in.options()
+	if err != nil {
+		return nil, err
 	}
-	return importing(s.ImportWorkloads(ctx, snap, file, in.options()))
+	if in.Preview {
+		return preview(s.PreviewWorkloads(ctx, snap, file, o))
+	}
+	return importing(s.ImportWorkloads(ctx, snap, file, o))
 }
 
 func (s *importsAPI) importFlows(ctx context.Context, in *importInput) (*Stored[ImportAnswer], error) {
@@ -86,13 +101,17 @@ func (s *importsAPI) importFlows(ctx context.Context, in *importInput) (*Stored[
 		return nil, err
 	}
 	snap, err := s.snapshot(ctx)
+	var o app.ImportOptions
+	if err == nil {
+		o, err = in.options()
+	}
 	if err != nil {
 		file.Close()
 		return nil, err
 	}
 	if in.Preview {
 		defer file.Close()
-		return preview(s.PreviewFlows(ctx, snap, file, in.options()))
+		return preview(s.PreviewFlows(ctx, snap, file, o))
 	}
-	return importing(s.ImportFlows(ctx, snap, file, in.options()))
+	return importing(s.ImportFlows(ctx, snap, file, o))
 }

@@ -91,7 +91,7 @@ func TestTrafficFilesBecomeConversationsAndRecords(t *testing.T) {
 	preview := post("preview=true&directions=true", file).Preview
 	require.NotNil(t, preview)
 	require.NotEmpty(t, preview.Unusable, "nobody can guess what “When seen” is")
-	mapped := "directions=true&name=old.csv&mapping=" + url.QueryEscape(`{"When seen":"start"}`)
+	mapped := "directions=true&name=old.csv&form=" + url.QueryEscape(`{"columns":{"When seen":"start"}}`)
 	require.Empty(t, post("preview=true&"+mapped, file).Preview.Unusable)
 	for _, already := range []bool{false, true} {
 		job := post(mapped, file).Job

@@ -136,7 +136,7 @@ func (s *inventoryAPI) takeListing(ctx context.Context, in *struct {
 	case "application/x-ndjson", "application/jsonl", "application/jsonlines":
 		file, err = ingest.WorkloadLines(f, token.Source)
 	case "text/csv":
-		file, err = ingest.MappedWorkloads(f, token.Source, nil)
+		file, err = ingest.WorkloadsOf(f, token.Source, ingest.Form{})
 	case "application/json":
 		var all struct {
 			Workloads *[]ingest.WorkloadJSON `json:"workloads"`

@@ -118,20 +118,21 @@ func TestForeignHeadingsAreRememberedAndDisagreementsSettled(t *testing.T) {
 	c := serve(t)
 	c.begin()
 	const file = "Host Name,IP Address,Environment,Rack\nbooking-entry-01,10.20.3.10,bench,7\nnew-1,10.99.0.1,live,8\n"
-	mapping := `{"Host Name":"id","IP Address":"addresses","Environment":"tag:env","Rack":"tag:rack"}`
+	mapping := `{"columns":{"Host Name":"id","IP Address":"addresses","Environment":"tag:env","Rack":"tag:rack"}}`
 	var a api.ImportAnswer
 	require.Equal(t, 200, c.call("POST", "/api/v1/imports/workloads?preview=true&source=plan", file, &a))
-	require.Equal(t, "", a.Preview.Mapping["Rack"])
+	require.Equal(t, "", a.Preview.Form.Columns["Rack"])
 	require.Len(t, a.Preview.First, 2)
 	require.Equal(t, 1, a.Preview.Added)
-	require.Equal(t, 202, c.call("POST", "/api/v1/imports/workloads?source=plan&mapping="+url.QueryEscape(mapping),
+	require.Equal(t, 202, c.call("POST", "/api/v1/imports/workloads?source=plan&form="+url.QueryEscape(mapping),
 		file, &a))
 	require.Equal(t, "done", c.job(a.Job).State)
 	require.Equal(t, 200, c.call("POST", "/api/v1/imports/workloads?preview=true&source=plan", file, &a))
-	require.Equal(t, "tag:rack", a.Preview.Mapping["Rack"], "remembered for the source")
+	require.Equal(t, "tag:rack", a.Preview.Form.Columns["Rack"], "remembered for the source")
 	require.Equal(t, [2]int{0, 0}, [2]int{a.Preview.Added, a.Preview.Changed})
 	require.Equal(t, 200, c.call("POST",
-		"/api/v1/imports/workloads?preview=true&source=plan&mapping="+url.QueryEscape(`{"Host Name":""}`), file, &a))
+		"/api/v1/imports/workloads?preview=true&source=plan&form="+url.QueryEscape(`{"columns":{"Host Name":""}}`),
+		file, &a))
 	require.Contains(t, a.Preview.Unusable, "column id")
 	require.NotEmpty(t, a.Preview.Headings, "shown all the same, to be mended")
 	require.Equal(t, 200, c.call("POST", "/api/v1/imports/workloads?preview=true&source=plan&complete=true",

@@ -2,7 +2,6 @@ package app
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -30,13 +29,15 @@ func (f *File) Close() { _ = os.Remove(f.Path) }
 
 // ImportOptions say how a file is read, and what it is.
 type ImportOptions struct {
-	Source     string // of workloads: the inventory source
-	Lines      bool   // of workloads: JSON Lines, not CSV
-	Mapping    string // of a CSV: what each heading is, as a JSON object; blank: as before, or as guessed
-	Complete   bool   // of workloads: this is all that the source lists
-	Confirm    int    // of a complete list that lacks much: how many it lacks, if it is whole all the same
-	Directions bool   // of flows: each row is one direction; the two are joined
-	Name       string // of flows: of the file, for records that name no observer
+	Source string // of workloads: the inventory source
+	// Form says how the file is written; what it leaves open is as it was before, or
+	// as guessed.
+	Form       ingest.Form
+	Complete   bool     // of workloads: this is all that the source lists
+	Confirm    int      // of a complete list that lacks much: how many it lacks, if it is whole all the same
+	Directions bool     // of flows: each row is one direction; the two are joined
+	Name       string   // of flows: of the file, for records that name no observer
+	Accept     []string // of flows: kinds of questions that somebody has said yes to
 }
 
 // ImportReport is what a file says and what taking it does.
@@ -56,10 +57,14 @@ type ImportReport struct {
 	Outside    int               `json:"outside" doc:"Of flows: those with an end that no workload holds"`
 	Unsure     int               `json:"unsure" doc:"Of flows: records whose direction is not certain"`
 	FileFormat string            `json:"fileFormat,omitempty" doc:"Of flows: what the file is written in"`
-	Headings   []string          `json:"headings,omitempty" doc:"Of a CSV"`
+	Headings   []string          `json:"headings,omitempty" doc:"Of a table"`
 	First      [][]string        `json:"first,omitempty" doc:"Its first rows"`
-	Mapping    map[string]string `json:"mapping,omitempty" doc:"What each heading is read as; blank: left out"`
-	Unusable   string            `json:"unusable,omitempty" doc:"Why nothing can be read with this mapping"`
+	Form       *ingest.Form      `json:"form,omitempty" doc:"How it is read, with what was guessed"`
+	Words      []ingest.WordUse  `json:"words,omitempty" doc:"Of flows: its words for outcomes and protocols"`
+	Questions  []ingest.Question `json:"questions,omitempty" doc:"Of flows: about rows that are left out until accept names their kind"`
+	Held       int               `json:"held" doc:"Rows that are left out for a question"`
+	BadKinds   []ingest.BadKind  `json:"badKinds" doc:"What is wrong, by what it is; that of most rows first"`
+	Unusable   string            `json:"unusable,omitempty" doc:"Why nothing can be read in this way"`
 	Confirm    int               `json:"confirm,omitempty" doc:"Of a complete list that lacks much: what confirm has to be, if it is whole all the same"`
 	Missing    int               `json:"missing" doc:"Of a complete list: workloads that the source has listed and that are not in it"`
 	Retired    []string          `json:"retired,omitempty" doc:"Of these, those that no other source lists: they were retired"`
@@ -80,10 +85,10 @@ const shownExamples = 20
 
 // reading is a file of workloads compared with the estate.
 type reading struct {
-	file    *ingest.WorkloadFile
-	mapping ingest.Mapping
-	report  ImportReport
-	listed  int // workloads that the source has listed before
+	file   *ingest.WorkloadFile
+	form   ingest.Form
+	report ImportReport
+	listed int // workloads that the source has listed before
 }
 
 // readWorkloads reads a file and says what taking it would do.
@@ -103,10 +108,12 @@ func (a *App) readWorkloads(ctx context.Context, snap *model.Model, file *File, 
 		return nil, err
 	}
 	defer f.Close()
-	if in.Lines {
+	look, err := beginning(file, in.Form)
+	if err == nil && look.JSON && look.Form.Pointer == "-" && in.Form.Pointer == "" && len(in.Form.Columns) == 0 &&
+		ingest.OwnWorkloads(look.Headings) {
 		r.file, err = ingest.WorkloadLines(f, in.Source)
-	} else {
-		err = r.csv(in, f, sources, preview)
+	} else if err == nil {
+		err = r.table(in, f, look, sources, preview)
 	}
 	if err != nil {
 		var told *Problem
@@ -132,31 +139,62 @@ func (a *App) readWorkloads(ctx context.Context, snap *model.Model, file *File, 
 	return r, nil
 }
 
-func (r *reading) csv(in ImportOptions, f *os.File, sources []store.Source, preview bool) error {
-	headings, first, err := ingest.Head(f, 4)
+// beginning looks at how a file is written.
+func beginning(file *File, form ingest.Form) (*ingest.Look, error) {
+	f, err := file.Open()
 	if err != nil {
-		return err
+		return nil, err
 	}
-	if _, err := f.Seek(0, io.SeekStart); err != nil {
-		return err
+	defer f.Close()
+	head := make([]byte, ingest.Looked)
+	n, err := io.ReadFull(f, head)
+	whole := errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF)
+	if err != nil && !whole {
+		return nil, err
 	}
-	r.mapping = ingest.Guess(headings)
-	for _, s := range sources {
-		for h, to := range s.Mapping {
-			if _, ok := r.mapping[h]; ok && s.Name == in.Source {
-				r.mapping[h] = to
+	look, err := ingest.LookAt(head[:n], whole, form, shownRows)
+	if err == nil && form.Encoding == "" && look.Form.Encoding == ingest.UTF8 && !whole && ingest.WesternBehind(f) {
+		form.Encoding = ingest.Western
+		look, err = ingest.LookAt(head[:n], whole, form, shownRows)
+	}
+	if err != nil {
+		return nil, Invalid("the file cannot be used: " + err.Error())
+	}
+	return look, nil
+}
+
+const shownRows = 4
+
+// columns completes what the columns of a look are: as said now, else as they
+// were read before, else as they are usually called.
+func columns(look *ingest.Look, guess func([]string) ingest.Mapping, before map[string]string) {
+	said := look.Form.Columns
+	look.Form.Columns = guess(look.Headings)
+	for _, m := range []map[string]string{before, said} {
+		for h, to := range m {
+			if _, ok := look.Form.Columns[h]; ok {
+				look.Form.Columns[h] = to
 			}
 		}
 	}
-	if in.Mapping != "" {
-		if err := json.Unmarshal([]byte(in.Mapping), &r.mapping); err != nil {
-			return Invalid("mapping: found no JSON object of texts: " + err.Error())
+	look.GuessDays()
+}
+
+// table reads a list of workloads that is a table.
+func (r *reading) table(in ImportOptions, f *os.File, look *ingest.Look, sources []store.Source, preview bool) error {
+	var before map[string]string
+	for _, s := range sources {
+		if s.Name == in.Source {
+			before = s.Mapping
 		}
 	}
-	r.report.Headings, r.report.First, r.report.Mapping = headings, first, r.mapping
-	r.file, err = ingest.MappedWorkloads(f, in.Source, r.mapping)
+	columns(look, ingest.Guess, before)
+	r.form = look.Form
+	r.report.Headings, r.report.First, r.report.Form = look.Headings, look.First, &r.form
+	var err error
+	r.file, err = ingest.WorkloadsOf(f, in.Source, r.form)
 	if err != nil && preview {
-		// The headings are shown all the same, so that the mapping can be mended.
+		// The headings are shown all the same, so that it can be read otherwise.
 		r.file = &ingest.WorkloadFile{}
 		r.report.Unusable = err.Error()
 		return nil
@@ -165,7 +203,8 @@ func (r *reading) csv(in ImportOptions, f *os.File, sources []store.Source, prev
 }
 
 // PreviewWorkloads says what taking a list of workloads would do.
-func (a *App) PreviewWorkloads(ctx context.Context, m *model.Model, file *File, o ImportOptions) (ImportReport, error) {
+func (a *App) PreviewWorkloads(ctx context.Context, m *model.Model, file *File, o ImportOptions) (ImportReport,
+	error) {
 	r, err := a.readWorkloads(ctx, m, file, o, true)
 	if err != nil {
 		return ImportReport{}, err
@@ -186,7 +225,7 @@ func (a *App) ImportWorkloads(ctx context.Context, m *model.Model, file *File, o
 		func(ctx context.Context, progress func(float64, string)) (any, error) {
 			progress(0.3, fmt.Sprintf("storing %d workloads", len(r.file.Workloads)))
 			taken, err := a.Store.Take(ctx, store.Listing{Source: o.Source, Keys: r.file.Keys,
-				Workloads: r.file.Workloads, Complete: o.Complete, Confirm: o.Confirm, Mapping: r.mapping,
+				Workloads: r.file.Workloads, Complete: o.Complete, Confirm: o.Confirm, Mapping: r.form.Columns,
 				Author: a.Author})
 			if err != nil {
 				return nil, err

@@ -53,6 +53,7 @@ func (r *reading) compare(snap *model.Model, in ImportOptions, sources []store.S
 		file.Errors = append(file.Errors, ingest.RowError{Column: "addresses", Reason: c.Error()})
 	}
 	out.Rows, out.Bad, out.Warnings = file.Rows, len(file.Errors), append(out.Warnings, file.Warnings...)
+	out.BadKinds = ingest.KindsOf(file.Errors)
 	out.Errors = append(out.Errors, file.Errors[:min(ShownErrors, len(file.Errors))]...)
 	words := map[string]bool{}
 	for _, w := range snap.Estate.All() {

@@ -4,10 +4,8 @@ package app
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"path/filepath"
 	"time"
 
@@ -29,7 +27,7 @@ func (a *App) readFlows(ctx context.Context, snap *model.Model, from *File, in I
 	}
 	var first, last estate.Instant
 	records := 0
-	o := ingest.TrafficOptions{Directions: in.Directions, Name: in.Name,
+	o := ingest.TrafficOptions{Directions: in.Directions, Name: in.Name, Accept: in.Accept,
 		Progress: func(share float64, rows int) error {
 			progress(0.6*share, fmt.Sprintf("%d rows read", rows))
 			return ctx.Err()
@@ -56,32 +54,15 @@ func (a *App) readFlows(ctx context.Context, snap *model.Model, from *File, in I
 	}
 	defer f.Close()
 	out.FileFormat = string(ingest.FormatOf(from.Head))
-	if out.FileFormat == string(ingest.TrafficCSV) {
-		headings, first, err := ingest.Head(f, 4)
-		if err != nil {
-			return out, unusable(err)
-		}
-		if _, err := f.Seek(0, io.SeekStart); err != nil {
-			return out, err
-		}
-		o.Mapping = ingest.GuessFlows(headings)
-		remembered := map[string]string{}
-		if err := a.Store.Setting(ctx, "flow headings", &remembered); err != nil {
-			return out, err
-		}
-		for h, to := range remembered {
-			if _, ok := o.Mapping[h]; ok {
-				o.Mapping[h] = to
-			}
-		}
-		if in.Mapping != "" {
-			if err := json.Unmarshal([]byte(in.Mapping), &o.Mapping); err != nil {
-				return out, Invalid("mapping: found no JSON object of texts: " + err.Error())
-			}
-		}
-		out.Headings, out.First, out.Mapping = headings, first, o.Mapping
-		for _, h := range headings {
-			if o.Mapping[h] == "" {
+	look, err := a.flowTable(ctx, from, in)
+	if err != nil {
+		return out, err
+	}
+	if look != nil {
+		o.Form = look.Form
+		out.Headings, out.First, out.Form, out.Words = look.Headings, look.First, &look.Form, look.Words()
+		for _, h := range look.Headings {
+			if o.Form.Columns[h] == "" {
 				out.Warnings = append(out.Warnings, fmt.Sprintf("column %q is not known and was ignored", h))
 			}
 		}
@@ -98,8 +79,9 @@ func (a *App) readFlows(ctx context.Context, snap *model.Model, from *File, in I
 	case err != nil:
 		return out, unusable(err)
 	}
-	out.Rows, out.Bad, out.Errors, out.Warnings = file.Rows, file.Bad, file.Errors,
-		append(out.Warnings, file.Warnings...)
+	out.Rows, out.Bad, out.Errors, out.BadKinds = file.Rows, file.Bad, file.Errors, file.Kinds
+	out.Questions, out.Held = file.Questions, file.Held
+	out.Warnings = append(out.Warnings, file.Warnings...)
 	if records > 0 {
 		out.From, out.To = first.String(), last.String()
 	}
@@ -129,7 +111,7 @@ var errEmpty = Invalid("the file cannot be used: it is empty")
 
 // ImportFlows starts importing a file of traffic, which belongs to it from now on.
 func (a *App) ImportFlows(ctx context.Context, m *model.Model, file *File, o ImportOptions) (store.Job, error) {
-	if err := readable(file, o); err != nil {
+	if err := a.readable(ctx, file, o); err != nil {
 		file.Close()
 		return store.Job{}, err
 	}
@@ -144,24 +126,59 @@ func (a *App) ImportFlows(ctx context.Context, m *model.Model, file *File, o Imp
 	return job, err
 }
 
+// flowTable looks at how a table of flows is written; nil if the file is none.
+func (a *App) flowTable(ctx context.Context, file *File, in ImportOptions) (*ingest.Look, error) {
+	switch ingest.FormatOf(file.Head) {
+	case ingest.TrafficIPFIX, ingest.TrafficCapture:
+		return nil, nil
+	}
+	look, err := beginning(file, in.Form)
+	if err != nil {
+		return nil, err
+	}
+	if look.JSON && look.Form.Pointer == "-" && len(in.Form.Columns) == 0 && ingest.OwnFlows(look.Headings) {
+		return nil, nil // our own JSON Lines
+	}
+	var before ingest.Form
+	if err := a.Store.Setting(ctx, "flow form", &before); err != nil {
+		return nil, err
+	}
+	guess := ingest.GuessFlows
+	if own := ingest.ExportForm(file.Head, "flows"); own != nil {
+		guess, before.Columns = func(headings []string) ingest.Mapping { return own.Only(headings) }, nil
+	}
+	columns(look, guess, before.Columns)
+	for word, as := range before.Outcomes { // remembered, until it is said otherwise
+		if look.Form.Outcomes[word] == "" {
+			look.Form.Outcomes = with(look.Form.Outcomes, word, as)
+		}
+	}
+	for word, as := range before.Protocols {
+		if look.Form.Protocols[word] == "" {
+			look.Form.Protocols = with(look.Form.Protocols, word, as)
+		}
+	}
+	return look, nil
+}
+
+func with(m map[string]string, key, value string) map[string]string {
+	if m == nil {
+		m = map[string]string{}
+	}
+	m[key] = value
+	return m
+}
+
 // readable says at once why a file cannot be used, where its beginning tells.
-func readable(file *File, o ImportOptions) error {
+func (a *App) readable(ctx context.Context, file *File, o ImportOptions) error {
 	if file.Size == 0 {
 		return errEmpty
 	}
-	if ingest.FormatOf(file.Head) != ingest.TrafficCSV || o.Mapping != "" {
-		return nil
-	}
-	f, err := file.Open()
-	if err != nil {
+	look, err := a.flowTable(ctx, file, o)
+	if err != nil || look == nil {
 		return err
 	}
-	defer f.Close()
-	headings, _, err := ingest.Head(f, 0)
-	if err == nil {
-		err = ingest.Usable(headings, ingest.GuessFlows(headings))
-	}
-	if err != nil {
+	if err := ingest.Usable(look.Headings, look.Form.Columns); err != nil {
 		return Invalid("the file cannot be used: " + err.Error())
 	}
 	return nil
@@ -190,8 +207,8 @@ func (a *App) storeFlows(ctx context.Context, snap *model.Model, from *File, in 
 		return nil, err
 	}
 	report.Added = int(added.Hours)
-	if in.Mapping != "" {
-		if err := a.Store.Set(ctx, "flow headings", report.Mapping); err != nil {
+	if report.Form != nil {
+		if err := a.Store.Set(ctx, "flow form", report.Form); err != nil {
 			// The traffic is stored; only what its headings are has to be said again.
 			report.Warnings = append(report.Warnings, "what the headings are could not be remembered: "+err.Error())
 		}

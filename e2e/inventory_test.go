@@ -142,3 +142,48 @@ func TestPagesOfWorkloadsAndGroups(t *testing.T) {
 	p.open("/groups/fare-stores?part=history")
 	p.see(`[data-history]`)
 }
+
+// A file of another program, in another language: what it says is guessed, what
+// nobody can know is asked, and what was said stays while answers are on their way.
+func TestAFileAsItReallyIs(t *testing.T) {
+	p := browse(t, start(t))
+	text := "Auszug;;;;;;\nZeitpunkt;Quelle;Ziel;Protokoll;Zielport;Datenmenge;Aktion\n" +
+		"20.11.2026 00:00:34;10.9.0.1;10.9.0.2;TCP;443;1.234;erlaubt\n" +
+		"20.11.2026 00:00:35;10.9.0.1;10.9.0.2;TCP;;1;erlaubt\n20.11.2026 00:00:36;10.9.0.1;10.9.0.2;TCP;22;1;nanu\n"
+	file := filepath.Join(t.TempDir(), "auszug.csv")
+	require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
+	p.open("/flows")
+	p.click(button("Import flows…"))
+	p.upload(`input[type=file]`, file)
+	p.see(`[data-words="1"]`)
+	p.see(`[data-question=port]`)
+	p.until(`document.querySelector("[data-bad]")?.dataset.bad === "1"`)
+	p.until(`document.querySelector('input[aria-label="header on line"]').value === "2"`)
+	p.see(button("Import 1 row"))
+	// Many choices, one after the other, faster than the answers come: all stay.
+	value[bool](p, `(() => {
+		const set = (label, v) => {
+			const e = document.querySelector('select[aria-label="' + label + '"]');
+			Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(e, v);
+			e.dispatchEvent(new Event("change", {bubbles: true}));
+		};
+		set("read Datenmenge as", "packets");
+		set("read Aktion as", "observer");
+		set("read Quelle as", "dst");
+		set("read Ziel as", "src");
+		return true;
+	})()`)
+	p.until(`document.querySelector("[data-report=preview]")?.innerText.includes("2 flows in")`)
+	for heading, as := range map[string]string{"Datenmenge": "packets", "Aktion": "observer", "Quelle": "dst", "Ziel": "src"} {
+		require.Equal(t, as, value[string](p, `document.querySelector('select[aria-label="read `+heading+` as"]').value`))
+	}
+	p.choose(`select[aria-label="read Aktion as"]`, "outcome")
+	p.see(`[data-words="1"]`)
+	p.choose(`select[aria-label="outcome nanu means"]`, "unknown")
+	p.gone(`[data-bad]`)
+	p.click(`[data-question=port] input`)
+	p.see(button("Import 3 rows"))
+	p.click(button("Import 3 rows"))
+	p.see(`[data-report=done]`)
+	require.Contains(t, get(t, p.base+"/api/v1/conversations.csv"), "10.9.0.2,,10.9.0.1,tcp/443")
+}

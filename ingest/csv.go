@@ -29,16 +29,23 @@ func (e RowError) Error() string {
 	return fmt.Sprintf("%d: %s", e.Line, e.Reason)
 }
 
-// table reads the rows of a CSV file (RFC 4180) with a header. Cells are not
-// trimmed, blank lines are no rows, a byte order mark is dropped.
+// table reads the rows of a file with a header: of a CSV (RFC 4180), or as a form
+// says. Cells are not trimmed, blank lines are no rows, a byte order mark is
+// dropped.
 type table struct {
-	r       *csv.Reader
-	in      *rowReader
+	rows    rowReader
 	header  []string
 	row     int // number of the row that next gave, from 1
 	line    int
 	guarded int  // column that says that cells are guarded (see CSV); -1: none
 	stored  bool // cells are to be stored: what no database takes is refused
+	foreign bool // a form says how it is written
+}
+
+// rowReader gives the cells of one row after the other, valid until the next, and
+// the line on which it begins. A *RowError speaks of one row only.
+type rowReader interface {
+	read() (cells []string, line int, err error)
 }
 
 // Bounds of a file, so that none can exhaust the memory.
@@ -48,9 +55,9 @@ const (
 	mostCell    = 10_000   // characters of a cell that is to be stored
 )
 
-// rowReader fails where a row goes on for too long: a quote that is never closed
+// bounded fails where a row goes on for too long: a quote that is never closed
 // would else take up the whole file.
-type rowReader struct {
+type bounded struct {
 	r              io.Reader
 	given, rowsEnd int64
 }
@@ -58,7 +65,7 @@ type rowReader struct {
 var errLongRow = errors.New("found a row of more than 16 MB, expected shorter ones; a quoted cell in it may lack " +
 	"its closing quote, or the file is no table")
 
-func (r *rowReader) Read(p []byte) (int, error) {
+func (r *bounded) Read(p []byte) (int, error) {
 	if r.given-r.rowsEnd > mostRow {
 		return 0, errLongRow
 	}
@@ -67,41 +74,110 @@ func (r *rowReader) Read(p []byte) (int, error) {
 	return n, err
 }
 
+// csvRows reads a CSV.
+type csvRows struct {
+	r     *csv.Reader
+	in    *bounded
+	above int // lines before the header
+	width int // cells of a row; 0: not known yet
+}
+
+func newCSVRows(in io.Reader, f *Form) (*csvRows, error) {
+	b := bufio.NewReaderSize(in, 1<<16)
+	c := &csvRows{in: &bounded{r: b}}
+	if f != nil {
+		for range f.Header - 1 {
+			if _, err := b.ReadSlice('\n'); err != nil && err != bufio.ErrBufferFull {
+				return nil, errHeader{RowError{Line: c.above + 1,
+					Reason: fmt.Sprintf("found the end of the file, expected the header on line %d", f.Header)}}
+			}
+			c.above++
+		}
+	}
+	c.r = csv.NewReader(c.in)
+	if f != nil && f.Delimiter != "" {
+		c.r.Comma, c.r.LazyQuotes = rune(f.Delimiter[0]), f.Loose
+	}
+	c.r.FieldsPerRecord = -1
+	c.r.ReuseRecord = true
+	return c, nil
+}
+
+func (c *csvRows) read() (cells []string, line int, err error) {
+	cells, err = c.r.Read()
+	if err == io.EOF {
+		return nil, 0, io.EOF
+	}
+	c.in.rowsEnd = c.r.InputOffset()
+	if err != nil {
+		var parse *csv.ParseError
+		if errors.As(err, &parse) {
+			e := rowError(err, parse.StartLine)
+			e.Line += c.above
+			return nil, e.Line, &e
+		}
+		return nil, 0, err
+	}
+	line, _ = c.r.FieldPos(0)
+	return cells, line + c.above, nil
+}
+
 // errHeader says that the file as a whole cannot be used.
 type errHeader struct{ RowError }
 
-func newTable(in io.Reader) (*table, error) {
-	b := bufio.NewReaderSize(in, 1<<16)
-	if mark, _ := b.Peek(3); string(mark) == "\ufeff" {
-		_, _ = b.Discard(3)
+// newTable reads the header. Without a form, the file is a CSV in UTF-8.
+func newTable(in io.Reader, f *Form) (*table, error) {
+	t := &table{guarded: -1, foreign: f != nil}
+	if f == nil {
+		f = &Form{}
 	}
-	bound := &rowReader{r: b}
-	t := &table{r: csv.NewReader(bound), in: bound, guarded: -1}
-	t.r.FieldsPerRecord = -1
-	t.r.ReuseRecord = true
-	head, err := t.r.Read()
-	if err == io.EOF {
-		return nil, errHeader{RowError{Line: 1,
-			Reason: "found an empty file, expected a header line with the names of the columns"}}
+	text := f.text(in)
+	var err error
+	line := 1
+	if f.Pointer != "" {
+		var j *jsonRows
+		if j, err = newJSONRows(text, f.Pointer); err != nil {
+			return nil, errHeader{RowError{Line: 1, Reason: err.Error()}}
+		}
+		t.rows, t.header = j, j.order
+	} else {
+		if t.rows, err = newCSVRows(text, f); err != nil {
+			return nil, err
+		}
+		var head []string
+		head, line, err = t.rows.read()
+		if err == io.EOF {
+			return nil, errHeader{RowError{Line: 1,
+				Reason: "found an empty file, expected a header line with the names of the columns"}}
+		}
+		if err != nil {
+			var bad *RowError
+			if errors.As(err, &bad) {
+				return nil, errHeader{*bad}
+			}
+			return nil, errHeader{RowError{Line: 1, Reason: err.Error()}}
+		}
+		t.header = slices.Clone(head)
 	}
-	if err != nil {
-		return nil, errHeader{rowError(err, 1)}
-	}
-	bound.rowsEnd = t.r.InputOffset()
-	t.header = slices.Clone(head)
-	line, _ := t.r.FieldPos(0)
-	if n := len(head); n > mostColumns {
+	if n := len(t.header); n > mostColumns {
 		return nil, errHeader{RowError{Line: line,
 			Reason: fmt.Sprintf("found a header of %d columns, expected at most %d; is it the line with the names "+
 				"of the columns?", n, mostColumns)}}
 	}
-	first := make(map[string]int, len(head))
+	first := make(map[string]int, len(t.header))
 	for i, name := range t.header {
 		if !utf8.ValidString(name) {
 			return nil, errHeader{RowError{Line: line,
 				Reason: fmt.Sprintf("found a header that is not UTF-8 (%q), expected text in UTF-8", name)}}
 		}
-		if _, twice := first[name]; twice {
+		if _, twice := first[name]; twice && t.foreign {
+			for n := 2; ; n++ {
+				if name = fmt.Sprintf("%s (%d)", t.header[i], n); !slices.Contains(t.header, name) {
+					break
+				}
+			}
+			t.header[i] = name
+		} else if twice {
 			return nil, errHeader{RowError{Line: line, Column: name,
 				Reason: "found the column twice, expected each once"}}
 		}
@@ -128,22 +204,22 @@ func (t *table) require(names ...string) error {
 // next gives the cells of the next row, valid until the next call. A *RowError
 // speaks of this row only; any other error ends the file.
 func (t *table) next() ([]string, error) {
-	cells, err := t.r.Read()
+	cells, line, err := t.rows.read()
 	if err == io.EOF {
 		return nil, io.EOF
 	}
 	t.row++
-	t.in.rowsEnd = t.r.InputOffset()
-	if err != nil {
-		var parse *csv.ParseError
-		if errors.As(err, &parse) {
-			t.line = parse.StartLine
-			e := rowError(err, t.line)
-			return nil, &e
-		}
+	if t.line = line; err != nil {
 		return nil, err
 	}
-	t.line, _ = t.r.FieldPos(0)
+	if t.foreign { // a delimiter behind the last cell, or none for blank ones
+		for len(cells) > len(t.header) && cells[len(cells)-1] == "" {
+			cells = cells[:len(cells)-1]
+		}
+		for len(cells) > 1 && len(cells) < len(t.header) {
+			cells = append(cells, "")
+		}
+	}
 	if len(cells) != len(t.header) {
 		return nil, &RowError{Line: t.line, Reason: fmt.Sprintf("found %d cells, expected %d as in the header",
 			len(cells), len(t.header))}

@@ -5,6 +5,7 @@ import (
 	"io"
 	"math"
 	"slices"
+	"strconv"
 	"strings"
 
 	"lucidorchard/core/estate"
@@ -15,52 +16,81 @@ import (
 var flowColumns = []string{"start", "src", "dst", "proto", "dport", "end", "sport", "bytes", "packets", "connections",
 	"outcome", "observer"}
 
-// Flows reads a flows CSV (language, §5) row by row.
+// combined are columns of other files that say what ours say in another way:
+// protocol and port in one (tcp/443), and how many of the connections were
+// dropped.
+var combined = []string{"service", "dropped"}
+
+// Flows reads a table of flows (language, §5) row by row.
 type Flows struct {
 	*table
 	columns  []int // in the order of flowColumns; -1 is missing
 	Warnings []string
 	observer string
-	foreign  bool // cells are read more freely: see plainCell
+	foreign  *foreign // how cells are read more freely; nil: as they stand
+	service  int      // the column that combines protocol and port; -1: none
+	dropped  int      // the column of dropped connections; -1: none
+
+	rest *flow.Record // the dropped part of the row before, where part of it was
 }
 
 // NewFlows reads the header. An error means that the file cannot be used.
-func NewFlows(in io.Reader) (*Flows, error) {
-	return mappedFlows(in, nil)
-}
+func NewFlows(in io.Reader) (*Flows, error) { return readFlows(in, nil) }
+
+// FlowsOf is NewFlows for a file of another form, whose columns are said.
+func FlowsOf(in io.Reader, f Form) (*Flows, error) { return readFlows(in, &f) }
 
 // Usable reports why a file of flows with these headings cannot be read with a
 // mapping; nil if it can.
 func Usable(headings []string, m Mapping) error {
 	t := &table{header: slices.Clone(headings)}
-	if err := m.apply(t, flowColumns, false, ""); err != nil {
+	if err := m.apply(t, slices.Concat(flowColumns, combined), false, ""); err != nil {
 		return err
+	}
+	return t.flows()
+}
+
+// flows finds the columns that flows must have.
+func (t *table) flows() error {
+	if slices.Contains(t.header, "service") {
+		return t.require(flowColumns[:3]...)
 	}
 	return t.require(flowColumns[:4]...)
 }
 
-func mappedFlows(in io.Reader, mapping Mapping) (*Flows, error) {
-	t, err := newTable(in)
+func readFlows(in io.Reader, form *Form) (*Flows, error) {
+	t, err := newTable(in, form)
 	if err != nil {
 		return nil, err
 	}
 	own := slices.Clone(t.header)
-	if err := mapping.apply(t, flowColumns, false, ""); err != nil {
+	f := &Flows{table: t, service: -1, dropped: -1}
+	if form != nil {
+		if err := form.Columns.apply(t, slices.Concat(flowColumns, combined), false, ""); err != nil {
+			return nil, err
+		}
+		t.stored = true
+		f.service, f.dropped = slices.Index(t.header, "service"), slices.Index(t.header, "dropped")
+		if err := t.flows(); err != nil {
+			return nil, err
+		}
+	} else if err := t.require(flowColumns[:4]...); err != nil {
 		return nil, err
 	}
-	if err := t.require(flowColumns[:4]...); err != nil {
-		return nil, err
+	if form == nil {
+		if err := t.require(flowColumns[:5]...); err != nil {
+			return nil, err
+		}
+	} else if !form.plain() || !slices.Equal(own, t.header) {
+		if f.foreign, err = newForeign(form); err != nil {
+			return nil, err
+		}
 	}
-	if err := t.require(flowColumns[:5]...); err != nil && mapping == nil {
-		return nil, err
-	}
-	t.stored = mapping != nil
-	f := &Flows{table: t, foreign: !slices.Equal(own, t.header)}
 	for _, name := range flowColumns {
 		f.columns = append(f.columns, slices.Index(t.header, name))
 	}
 	for _, name := range t.header {
-		if !slices.Contains(flowColumns, name) && mapping == nil {
+		if !slices.Contains(flowColumns, name) && form == nil {
 			f.Warnings = append(f.Warnings, fmt.Sprintf("column %q is not known and was ignored", name))
 		}
 	}
@@ -70,27 +100,91 @@ func mappedFlows(in io.Reader, mapping Mapping) (*Flows, error) {
 // Row is the number of the data row that Next read last, from 1.
 func (f *Flows) Row() int { return f.row }
 
+// Rest gives what Next has left of its row: of a conversation that was dropped in
+// part, the part that was; nil: nothing.
+func (f *Flows) Rest() *flow.Record {
+	r := f.rest
+	f.rest = nil
+	return r
+}
+
 // Next reads one row. A *RowError speaks of this row only; io.EOF and any
 // other error end the file.
 func (f *Flows) Next() (flow.Record, error) {
 	var r flow.Record
+	f.rest = nil
 	cells, err := f.next()
 	if err != nil {
 		return r, err
+	}
+	proto, port := "", ""
+	if f.service >= 0 {
+		var ok bool
+		if proto, port, ok = serviceParts(cells[f.service]); !ok {
+			return r, &RowError{f.line, "service",
+				fmt.Sprintf("found %q, expected a protocol and a port such as tcp/443",
+					cells[f.service])}
+		}
 	}
 	for i, col := range f.columns {
 		cell := ""
 		if col >= 0 {
 			cell = cells[col]
+		} else if f.service >= 0 && flowColumns[i] == "proto" {
+			cell = proto
+		} else if f.service >= 0 && flowColumns[i] == "dport" {
+			cell = port
 		}
-		if f.foreign {
-			cell = plainCell(flowColumns[i], cell)
+		if f.foreign != nil {
+			cell = f.foreign.cell(flowColumns[i], cell)
 		}
 		if reason := f.cell(&r, i, cell); reason != "" {
 			return r, &RowError{f.line, flowColumns[i], reason}
 		}
 	}
+	if f.dropped >= 0 {
+		return f.part(r, cells[f.dropped])
+	}
 	return r, nil
+}
+
+// part says which of a row's connections were dropped.
+func (f *Flows) part(r flow.Record, cell string) (flow.Record, error) {
+	var dropped int64
+	if reason := count(&dropped, plainNumber(strings.TrimSpace(cell)), 0); reason != "" {
+		return r, &RowError{f.line, "dropped", reason}
+	}
+	switch {
+	case dropped >= r.Connections && dropped > 0:
+		r.Outcome = flow.Dropped
+	case dropped > 0:
+		rest := r
+		rest.Connections, rest.Outcome, rest.Bytes, rest.Packets = dropped, flow.Dropped, 0, 0
+		r.Connections -= dropped
+		f.rest = &rest
+	}
+	return r, nil
+}
+
+// serviceParts cuts tcp/443, 443/udp and icmp in two.
+func serviceParts(cell string) (proto, port string, ok bool) {
+	a, b, both := strings.Cut(strings.ToLower(strings.TrimSpace(cell)), "/")
+	if _, first := parseCount(a, 65535); first && both {
+		a, b = b, a
+	}
+	if a == "proto" {
+		a, b = b, ""
+	}
+	if typ, code, icmp := strings.Cut(b, "."); icmp {
+		t, ok := parseCount(typ, 255)
+		c, fine := parseCount(code, 255)
+		if !ok || !fine {
+			return "", "", false
+		}
+		b = strconv.FormatInt(t<<8|c, 10)
+	}
+	_, ok = parseProto(a)
+	return a, b, ok
 }
 
 // cell reads one column into the record and gives the reason if it cannot.

@@ -12,14 +12,13 @@ import (
 func TestForeignHeadings(t *testing.T) {
 	const text = "Host Name,IP Address,Second " +
 		"IP,Environment,Application,Rack\nbe-1,10.0.0.1,,live,booking,7\nbe-2,10.0.0.2,fd00::2,trial,,8\n"
-	headings, first, err := ingest.Head(strings.NewReader(text), 1)
+	look, err := ingest.LookAt([]byte(text), true, ingest.Form{}, 1)
 	require.NoError(t, err)
-	require.Equal(t, [][]string{{"be-1", "10.0.0.1", "", "live", "booking", "7"}}, first)
-	m := ingest.Guess(headings)
-	require.Equal(t, ingest.Mapping{"Host Name": "id", "IP Address": "addresses", "Second IP": "",
+	require.Equal(t, [][]string{{"be-1", "10.0.0.1", "", "live", "booking", "7"}}, look.First)
+	m := ingest.Guess(look.Headings)
+	require.Equal(t, ingest.Mapping{"Host Name": "id", "IP Address": "addresses", "Second IP": "addresses",
 		"Environment": "tag:env", "Application": "tag:app", "Rack": ""}, m)
-	m["Second IP"] = "addresses"
-	f, err := ingest.MappedWorkloads(strings.NewReader(text), "plan", m)
+	f, err := ingest.WorkloadsOf(strings.NewReader(text), "plan", ingest.Form{Columns: m})
 	require.NoError(t, err)
 	require.Empty(t, f.Errors)
 	require.Empty(t, f.Warnings)
@@ -36,7 +35,7 @@ func TestForeignHeadings(t *testing.T) {
 		{ingest.Mapping{"Rack": "id", "Host Name": "id"}, `and so is "Host Name"`},
 		{ingest.Mapping{"Host Name": ""}, "column id"},
 	} {
-		_, err := ingest.MappedWorkloads(strings.NewReader(text), "plan", c.mapping)
+		_, err := ingest.WorkloadsOf(strings.NewReader(text), "plan", ingest.Form{Columns: c.mapping})
 		require.ErrorContains(t, err, c.want)
 	}
 	// Our own headings stay what they are.

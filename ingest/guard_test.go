@@ -39,7 +39,7 @@ func TestExportedCellsAreHarmlessAndReadBack(t *testing.T) {
 		}
 		for _, read := range []func() (*WorkloadFile, error){
 			func() (*WorkloadFile, error) { return Workloads(bytes.NewReader(out.Bytes()), "x") },
-			func() (*WorkloadFile, error) { return MappedWorkloads(bytes.NewReader(out.Bytes()), "x", nil) },
+			func() (*WorkloadFile, error) { return WorkloadsOf(bytes.NewReader(out.Bytes()), "x", Form{}) },
 		} {
 			got, err := read()
 			require.NoError(t, err)
@@ -69,8 +69,8 @@ func TestCellsOfOthersAreReadAsTheyAre(t *testing.T) {
 }
 
 func TestARowThatNeverEndsIsNoRow(t *testing.T) {
-	_, err := MappedWorkloads(strings.NewReader("id,name\na,\""+strings.Repeat("x\n", 20<<20)), "x", nil)
+	_, err := WorkloadsOf(strings.NewReader("id,name\na,\""+strings.Repeat("x\n", 20<<20)), "x", Form{})
 	require.ErrorContains(t, err, "may lack its closing quote")
-	_, err = MappedWorkloads(strings.NewReader(strings.Repeat("x,", 10_000)+"\n"), "x", nil)
+	_, err = WorkloadsOf(strings.NewReader(strings.Repeat("x,", 10_000)+"\n"), "x", Form{})
 	require.ErrorContains(t, err, "found a header of 10001 columns")
 }

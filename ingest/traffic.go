@@ -25,6 +25,7 @@ type TrafficFormat string
 const (
 	TrafficCSV     TrafficFormat = "CSV"
 	TrafficLines   TrafficFormat = "JSON Lines"
+	TrafficJSON    TrafficFormat = "JSON"
 	TrafficIPFIX   TrafficFormat = "IPFIX file"     // RFC 5655
 	TrafficCapture TrafficFormat = "packet capture" // pcap and pcapng
 )
@@ -42,19 +43,24 @@ func FormatOf(head []byte) TrafficFormat {
 	}
 	if text := bytes.TrimLeft(bytes.TrimPrefix(head, []byte("\ufeff")), " \t\r\n"); len(text) > 0 && text[0] == '{' {
 		return TrafficLines
+	} else if isJSON(text) {
+		return TrafficJSON
 	}
 	return TrafficCSV
 }
 
 // TrafficOptions say how a file is to be read.
 type TrafficOptions struct {
-	Mapping Mapping // of a CSV
+	Form Form // of a table
 	// Directions: each row is one direction of a connection, as an exporter sees
 	// it; the two are joined and the server is found. Otherwise a row is a
 	// conversation from client to server. IPFIX and captures are always joined.
 	Directions bool
 	Name       string                              // of the file, for records that name no observer
 	Progress   func(share float64, rows int) error // an error stops it
+	// Accept names the kinds of questions that somebody has said yes to.
+	Accept []string
+	Now    time.Time // that times are far from; zero: the machine's
 	// Emit is given each record, so that none is held; an error stops the reading.
 	// nil: they are gathered in Records.
 	Emit func(*flow.Joined) error
@@ -67,7 +73,15 @@ type TrafficFile struct {
 	Rows     int // rows, records or packets
 	Bad      int
 	Errors   []RowError // the first of them; a line is the number of a row, message or packet
+	Kinds    []BadKind  // what is wrong, those of most rows first
 	Warnings []string
+	// Questions are about rows that are left out until somebody says yes; Held is
+	// how many are left out for them.
+	Questions []Question
+	Held      int
+
+	kinds           badKinds
+	soonest, latest estate.Instant
 
 	send   func(*flow.Joined) error // nil: into Records
 	failed error                    // of send
@@ -88,6 +102,7 @@ func (t *TrafficFile) bad(e RowError) {
 	if t.Bad++; len(t.Errors) < shownBad {
 		t.Errors = append(t.Errors, e)
 	}
+	t.kinds.add(e)
 }
 
 // ReadTraffic reads a file of any of the formats. An error means that it cannot
@@ -96,7 +111,12 @@ func ReadTraffic(in io.Reader, size int64, o TrafficOptions) (*TrafficFile, erro
 	counted := &countingReader{r: in}
 	b := bufio.NewReaderSize(counted, 1<<18)
 	head, _ := b.Peek(64)
-	t := &TrafficFile{Format: FormatOf(head), Errors: []RowError{}, Warnings: []string{}, send: o.Emit}
+	t := &TrafficFile{Format: FormatOf(head), Errors: []RowError{}, Warnings: []string{}, Questions: []Question{},
+		send: o.Emit}
+	if o.Now.IsZero() {
+		o.Now = time.Now()
+	}
+	t.soonest, t.latest = near(o.Now)
 	if o.Progress == nil {
 		o.Progress = func(float64, int) error { return nil }
 	}
@@ -110,19 +130,20 @@ func ReadTraffic(in io.Reader, size int64, o TrafficOptions) (*TrafficFile, erro
 		return o.Progress(float64(counted.n)/float64(max(1, size)), t.Rows)
 	}
 	var err error
-	switch t.Format {
-	case TrafficCSV:
+	switch {
+	case t.Format == TrafficCSV, t.Format == TrafficJSON || o.Form.Pointer != "":
 		err = t.rows(b, o, tell)
-	case TrafficLines:
+	case t.Format == TrafficLines:
 		err = t.lines(b, o, tell)
-	case TrafficIPFIX:
+	case t.Format == TrafficIPFIX:
 		err = t.messages(b, o, tell)
-	case TrafficCapture:
+	case t.Format == TrafficCapture:
 		err = t.packets(b, o, tell)
 	}
 	if err == nil {
 		err = t.failed
 	}
+	t.Kinds = t.kinds.list()
 	return t, err
 }
 

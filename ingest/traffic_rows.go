@@ -16,82 +16,65 @@ import (
 	"lucidorchard/core/flow"
 )
 
-// GuessFlows maps headings of a file of flows by what they are usually called.
-func GuessFlows(headings []string) Mapping {
-	m, _ := guess(headings, flowColumns, usualFlows, "")
-	return m
-}
-
 // FlowColumns are what a heading of a file of flows can be read as.
 func FlowColumns() []string { return append([]string(nil), flowColumns...) }
 
-var usualFlows = map[string][]string{
-	"start": {"start", "start time", "starttime", "first", "first seen", "flow start", "begin", "time",
-		"timestamp", "date", "ts"},
-	"end": {"end", "end time", "endtime", "last", "last seen", "flow end"},
-	"src": {"src", "source", "src ip", "srcip", "source ip", "source address", "src addr", "srcaddr",
-		"src address", "client", "client ip", "from"},
-	"dst": {"dst", "destination", "dst ip", "dstip", "destination ip", "destination address", "dst addr",
-		"dstaddr", "dst address", "server", "server ip", "to", "dest", "dest ip"},
-	"proto": {"proto", "protocol", "ip protocol", "transport"},
-	"dport": {"dport", "dst port", "dstport", "destination port", "dest port", "server port", "port",
-		"service port"},
-	"sport":       {"sport", "src port", "srcport", "source port", "client port"},
-	"bytes":       {"bytes", "octets", "total bytes", "byte count", "size"},
-	"packets":     {"packets", "pkts", "packet count"},
-	"connections": {"connections", "flows", "count", "sessions", "hits"},
-	"outcome":     {"outcome", "action", "result", "disposition", "verdict", "status"},
-	"observer":    {"observer", "exporter", "sensor", "device", "reporter", "firewall"},
+// foreign makes the cells of a file of another form ours.
+type foreign struct {
+	form  *Form
+	clock clockTime
 }
 
-// plainCell makes a cell of a foreign file one of ours: other times, other words
-// for what was carried or dropped.
-func plainCell(column, cell string) string {
+func newForeign(f *Form) (*foreign, error) {
+	x := &foreign{form: f, clock: clockTime{month: f.Days == monthFirst}}
+	if f.Zone != "" {
+		zone, err := time.LoadLocation(f.Zone)
+		if err != nil {
+			return nil, err
+		}
+		x.clock.zone = zone
+	}
+	return x, nil
+}
+
+// plain reports whether a form is our own: nothing has to be read more freely.
+func (f *Form) plain() bool {
+	return f.Pointer == "" && f.Zone == "" && f.Days == "" && len(f.Outcomes) == 0 && len(f.Protocols) == 0 &&
+		(f.Delimiter == "" || f.Delimiter == ",") && f.Header < 2 && (f.Encoding == "" || f.Encoding == UTF8)
+}
+
+func (x *foreign) cell(column, cell string) string {
 	cell = strings.TrimSpace(cell)
 	switch column {
 	case "start", "end":
-		return plainTime(cell)
+		return x.clock.read(cell)
 	case "outcome":
-		switch strings.ToLower(cell) {
-		case "accept", "accepted", "allow", "allowed", "pass", "passed", "forward", "forwarded", "permit",
-			"permitted", "ok", "success", "established", "closed":
-			return "carried"
-		case "deny", "denied", "drop", "block", "blocked", "reject", "rejected", "discard", "discarded":
-			return "dropped"
-		case "carried", "dropped":
-			return strings.ToLower(cell)
-		case "unknown", "-":
+		as := x.form.Outcomes[cell]
+		if as == "" && cell != "" {
+			as = GuessOutcome(cell)
+		}
+		if as == "unknown" {
 			return ""
+		}
+		if as != "" {
+			return as
+		}
+	case "proto":
+		if as := x.form.Protocols[cell]; as != "" {
+			return as
+		}
+		if as := GuessProtocol(cell); as != "" {
+			return as
 		}
 	case "bytes", "packets", "connections", "sport", "dport":
-		if cell == "-" {
-			return ""
-		}
-	}
-	return cell
-}
-
-// plainTime reads times without a zone as UTC, and numbers as seconds,
-// milliseconds or microseconds since 1970, by their size.
-func plainTime(cell string) string {
-	for _, layout := range []string{"2006-01-02 15:04:05.999999999", "2006-01-02T15:04:05.999999999",
-		"2006-01-02 15:04:05.999999999Z07:00", "2006/01/02 15:04:05.999999999"} {
-		if at, err := time.Parse(layout, cell); err == nil {
-			return at.UTC().Format(time.RFC3339Nano)
-		}
-	}
-	if n, err := strconv.ParseFloat(cell, 64); err == nil && n > 1e8 && n < 1e17 {
-		for n >= 1e11 {
-			n /= 1000
-		}
-		return time.UnixMicro(int64(n * 1e6)).UTC().Format(time.RFC3339Nano)
+		return plainNumber(cell)
 	}
 	return cell
 }
 
 // rows reads a CSV.
 func (t *TrafficFile) rows(in io.Reader, o TrafficOptions, tell func() error) error {
-	f, err := mappedFlows(in, o.Mapping)
+	f, err := readFlows(in, &o.Form)
 	if err != nil {
 		return err
 	}
@@ -116,7 +99,12 @@ func (t *TrafficFile) rows(in io.Reader, o TrafficOptions, tell func() error) er
 			t.bad(RowError{f.line, column, reason})
 			continue
 		}
-		take.record(r)
+		if !t.ask(&r, f.line, o.Accept) {
+			take.record(r)
+			if rest := f.Rest(); rest != nil {
+				take.record(*rest)
+			}
+		}
 		if err := tell(); err != nil {
 			return err
 		}
@@ -186,7 +174,7 @@ func (t *TrafficFile) lines(in io.Reader, o TrafficOptions, tell func() error) e
 			var column string
 			if column, reason = unlikely(&r); reason != "" {
 				t.bad(RowError{line, column, reason})
-			} else {
+			} else if !t.ask(&r, line, o.Accept) {
 				take.record(r)
 			}
 		}

@@ -41,14 +41,15 @@ func TestForeignHeadingsOfFlows(t *testing.T) {
 		"yesterday,10.0.0.1,10.0.0.2,tcp,443,50000,1,allow,red",
 		"2026-11-20T14:02:00Z,10.0.0.1,10.0.0.2,tcp,443,50002,1,perhaps,red",
 	}, "\n"))
-	headings, _, err := ingest.Head(bytes.NewReader(file), 1)
+	look, err := ingest.LookAt(file, true, ingest.Form{}, 1)
 	require.NoError(t, err)
+	headings := look.Headings
 	m := ingest.GuessFlows(headings)
 	require.Equal(t, ingest.Mapping{"Start Time": "start", "Source IP": "src", "Dst IP": "dst", "Protocol": "proto",
 		"Dst Port": "dport", "Src Port": "sport", "Bytes": "bytes", "Action": "outcome", "Colour": ""}, m)
 	require.NoError(t, ingest.Usable(headings, m))
 	require.Error(t, ingest.Usable(headings, ingest.Mapping{"Start Time": "start"}))
-	f := traffic(t, file, ingest.TrafficOptions{Mapping: m})
+	f := traffic(t, file, ingest.TrafficOptions{Form: ingest.Form{Columns: m}})
 	require.Equal(t, []string{"10.0.0.1 → 10.0.0.2 tcp/443 ×1 carried", "10.0.0.1 → 10.0.0.2 udp/53 ×1 dropped"},
 		said(f))
 	require.Equal(t, "2026-11-18T14:02:00Z", f.Records[1].Start.String())

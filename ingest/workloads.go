@@ -25,24 +25,32 @@ type WorkloadFile struct {
 // the whole file is for the caller to say. err means that the file as a whole
 // cannot be used.
 func Workloads(in io.Reader, source string) (*WorkloadFile, error) {
-	return readWorkloads(in, source, nil, false)
+	return readWorkloads(in, source, nil)
 }
 
-// MappedWorkloads is Workloads for a file that is to be stored, with headings of
-// its own: the mapping says for each which column it is, blank for one to leave
-// out. Several headings may be addresses. A heading that the mapping does not name
-// is read as it is. Text that no database takes spoils its row.
-func MappedWorkloads(in io.Reader, source string, mapping Mapping) (*WorkloadFile, error) {
-	return readWorkloads(in, source, mapping, true)
+// WorkloadsOf is Workloads for a file that is to be stored, of another form: its
+// columns say for each heading what it is, blank for one to leave out. Several
+// headings may be addresses. A heading that the form does not name is read as it
+// is. Text that no database takes spoils its row.
+func WorkloadsOf(in io.Reader, source string, form Form) (*WorkloadFile, error) {
+	return readWorkloads(in, source, &form)
 }
 
-func readWorkloads(in io.Reader, source string, mapping Mapping, stored bool) (*WorkloadFile, error) {
-	t, err := newTable(in)
+func readWorkloads(in io.Reader, source string, form *Form) (*WorkloadFile, error) {
+	t, err := newTable(in, form)
 	if err != nil {
 		return nil, err
 	}
-	t.stored = stored
-	if stored {
+	var mapping Mapping
+	w := &workloadReader{table: t, source: source, first: map[string]*firstRow{},
+		out: &WorkloadFile{Keys: []string{}}}
+	if form != nil {
+		mapping, t.stored = form.Columns, true
+		if !form.plain() || len(mapping) > 0 {
+			if w.foreign, err = newForeign(form); err != nil {
+				return nil, err
+			}
+		}
 		for _, name := range t.header {
 			if reason := unstorable(name); reason != "" {
 				return nil, errHeader{RowError{Line: 1, Reason: "the header: " + reason}}
@@ -55,8 +63,6 @@ func readWorkloads(in io.Reader, source string, mapping Mapping, stored bool) (*
 	if err := t.require("id"); err != nil {
 		return nil, err
 	}
-	w := &workloadReader{table: t, source: source, first: map[string]*firstRow{},
-		out: &WorkloadFile{Keys: []string{}}}
 	for _, name := range t.header {
 		key, isTag := strings.CutPrefix(name, "tag:")
 		if isTag && key != "" {
@@ -91,9 +97,10 @@ func readWorkloads(in io.Reader, source string, mapping Mapping, stored bool) (*
 
 type workloadReader struct {
 	*table
-	source string
-	first  map[string]*firstRow
-	out    *WorkloadFile
+	source  string
+	foreign *foreign // nil: cells are read as they stand
+	first   map[string]*firstRow
+	out     *WorkloadFile
 }
 
 // firstRow remembers what the later rows of an id have to agree with.
@@ -112,6 +119,9 @@ func (w *workloadReader) row(cells []string) *RowError {
 	var addrs []netip.Addr
 	for i, name := range w.header {
 		cell := cells[i]
+		if w.foreign != nil {
+			cell = w.foreign.workloadCell(name, cell)
+		}
 		if cell == "" {
 			continue
 		}
@@ -164,6 +174,23 @@ func (w *workloadReader) row(cells []string) *RowError {
 		f.lines = append(f.lines, w.line)
 	}
 	return nil
+}
+
+// workloadCell makes a cell of a file of another form ours.
+func (x *foreign) workloadCell(column, cell string) string {
+	switch column {
+	case "from", "until":
+		return x.clock.read(strings.TrimSpace(cell))
+	case "addresses": // separated by other signs, in a network of their own, or none
+		fields := strings.FieldsFunc(cell, func(r rune) bool { return strings.ContainsRune(" \t\r\n,;|", r) })
+		for i, f := range fields {
+			fields[i], _, _ = strings.Cut(strings.Trim(f, "[](){}\"'"), "/")
+		}
+		return strings.Join(slices.DeleteFunc(fields, func(f string) bool { return f == "" || f == "-" }), " ")
+	case "id", "name", "os", "kind":
+		return strings.TrimSpace(cell)
+	}
+	return cell
 }
 
 // disagree finds a field in which a later row has a value that the first row

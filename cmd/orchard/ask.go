@@ -31,6 +31,7 @@ as expected.`,
 	cmd.Flags().StringVar(&questions, "questions", "", "questions, one a line")
 	cmd.Flags().StringVar(&in.asOf, "as-of", "", "instant to ask for, RFC 3339 (default now)")
 	cmd.Flags().StringVar(&out, "out", "", "answers, CSV (default standard output)")
+	mapped(cmd)
 	needs(cmd, "workloads", "policy", "questions")
 	return cmd
 }

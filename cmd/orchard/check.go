@@ -33,6 +33,7 @@ func checkCommand() *cobra.Command {
 	cmd.Flags().StringArrayVar(&o.failOn, "fail-on", nil,
 		"with --against: end with status 1 if this holds, such as \"newly-rejected>0\"; may be given several "+
 			"times; measures: "+strings.Join(measureNames, ", "))
+	mapped(cmd)
 	needs(cmd, "workloads", "policy", "flows")
 	return cmd
 }

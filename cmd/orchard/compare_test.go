@@ -63,3 +63,47 @@ func TestCheckAgainstAnotherPolicy(t *testing.T) {
 		require.Contains(t, o.errors, c.want)
 	}
 }
+
+func TestWithoutArguments(t *testing.T) {
+	o := orchard(t, "")
+	require.Equal(t, 2, o.status)
+	require.Empty(t, o.out)
+	require.Contains(t, o.errors, "Usage:")
+	require.Contains(t, o.errors, "check")
+	require.Equal(t, 0, orchard(t, "", "--help").status)
+	require.Equal(t, 2, orchard(t, "", "nonsense").status)
+}
+
+// Files that are not ours are read with the forms that the interface saves.
+func TestForeignFilesWithForms(t *testing.T) {
+	dir := t.TempDir()
+	w := write(t, dir, "w.csv",
+		"Stand: heute\r\nRechner;IP-Adresse;Umgebung\r\nfe-1;10.0.0.1;live\r\nfe-2;10.0.0.2/24;live\r\n")
+	f := write(t, dir, "f.csv", "Zeit;Quelle;Ziel;Protokoll;Zielport;Aktion\n"+
+		"20.11.2026 00:00:34;10.0.0.1;10.0.0.2;TCP;443;erlaubt\n20.11.2026 00:00:34;10.0.0.1;10.0.0.2;TCP;22;nanu\n")
+	p := write(t, dir, "p.orchard", "group live = env is live\nlayer l\npermit live -> live on tcp/443\n")
+	args := []string{"check", "--workloads", w, "--policy", p, "--flows", f}
+	require.Equal(t, 2, orchard(t, "", args...).status, "they are not ours")
+	args = append(args, "--map", write(t, dir, "w.json", `{"kind": "workloads"}`), "--map",
+		write(t, dir, "f.json", `{"kind": "flows", "outcomes": {"nanu": "unknown"}, "zone": "Europe/Oslo"}`))
+	o := orchard(t, "", args...)
+	require.Equal(t, 0, o.status, o.errors)
+	require.Equal(t, "row,verdict,rule\n1,permit,3\n2,uncovered,\n", o.out)
+	for text, want := range map[string]string{
+		`{"kind": "cars"}`: `kind: found "cars"`, `{"kind": "flows", "colour": 1}`: `unknown field "colour"`,
+		`{"kind": "flows", "zone": "Mars"}`: `zone: found "Mars"`,
+	} {
+		o := orchard(t, "", append(args[:7:7], "--map", write(t, dir, "bad.json", text))...)
+		require.Equal(t, 2, o.status)
+		require.Contains(t, o.errors, want)
+	}
+	// What the interface exports needs none.
+	f = write(t, dir, "conversations.csv",
+		"client,client_address,server,server_address,service,verdict,rule,connections,"+
+			"bytes,carried,dropped,first,last\nfe-1,10.0.0.1,fe-2,10.0.0.2,tcp/443,permit,3,9,1,9,0,2026-11-20T00:00:00Z,"+
+			"2026-11-20T01:00:00Z\n")
+	o = orchard(t, "", "check", "--workloads", write(t, dir, "own.csv",
+		"id,addresses,tag:env\na,10.0.0.1,live\nb,10.0.0.2,live\n"),
+		"--policy", p, "--flows", f)
+	require.Equal(t, "row,verdict,rule\n1,permit,3\n", o.out, o.errors)
+}

@@ -36,6 +36,7 @@ func deriveCommand() *cobra.Command {
 	cmd.Flags().Float64Var(&balance, "balance", derive.DefaultBalance, "from 0 (tightest) to 1 (fewest rules)")
 	cmd.Flags().StringVar(&out, "out", "", "policy text with the proposed rules (default standard output)")
 	cmd.Flags().StringVar(&summary, "summary", "", "what was done, JSON")
+	mapped(cmd)
 	needs(cmd, "workloads", "policy", "flows")
 	return cmd
 }

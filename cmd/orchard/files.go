@@ -88,7 +88,16 @@ func readWorkloads(name string) (*estate.Estate, error) {
 		return nil, err
 	}
 	defer f.Close()
-	file, err := ingest.Workloads(f, filepath.Base(name))
+	form, in, err := formOf(name, f, "workloads")
+	if err != nil {
+		return nil, err
+	}
+	var file *ingest.WorkloadFile
+	if form != nil {
+		file, err = ingest.WorkloadsOf(in, filepath.Base(name), *form)
+	} else {
+		file, err = ingest.Workloads(in, filepath.Base(name))
+	}
 	if err != nil {
 		return nil, unusable("%s:%s", name, err)
 	}
@@ -117,7 +126,16 @@ func eachFlow(name string, f func(row int, r flow.Record, bad *ingest.RowError) 
 		return 0, err
 	}
 	defer in.Close()
-	r, err := ingest.NewFlows(in)
+	form, text, err := formOf(name, in, "flows")
+	if err != nil {
+		return 0, err
+	}
+	var r *ingest.Flows
+	if form != nil {
+		r, err = ingest.FlowsOf(text, *form)
+	} else {
+		r, err = ingest.NewFlows(text)
+	}
 	if err != nil {
 		return 0, unusable("%s:%s", name, err)
 	}

@@ -28,6 +28,12 @@ func run(args []string) int {
 		Short:         "Derive, check and prove segmentation policy",
 		SilenceErrors: true,
 		SilenceUsage:  true,
+		Args:          cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			cmd.SetOut(os.Stderr)
+			_ = cmd.Help()
+			return exit{2, ""}
+		},
 	}
 	root.CompletionOptions.DisableDefaultCmd = true
 	root.AddCommand(checkCommand(), deriveCommand(), assertCommand(), askCommand(), formatCommand(), demoCommand(),

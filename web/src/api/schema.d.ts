@@ -1675,6 +1675,15 @@ export interface components {
             result: "holds" | "open" | "broken";
             sentence: string;
         };
+        BadKind: {
+            column?: string;
+            /** @description The first of them */
+            lines: number[];
+            /** @description Of the first of them */
+            reason: string;
+            /** Format: int64 */
+            rows: number;
+        };
         Belongs: {
             group: string;
             listed?: string;
@@ -2210,6 +2219,45 @@ export interface components {
             /** @description The rule's note, or the reason that was given */
             why?: string;
         };
+        Form: {
+            /** @description What each heading is read as; blank: left out */
+            columns?: {
+                [key: string]: string;
+            };
+            /**
+             * @description How 4/5/2026 is read
+             * @enum {string}
+             */
+            days?: "day-first" | "month-first";
+            /** @description Of a table: a comma, semicolon, tab or bar */
+            delimiter?: string;
+            /** @enum {string} */
+            encoding?: "utf-8" | "utf-16le" | "utf-16be" | "windows-1252";
+            /**
+             * Format: int64
+             * @description Of a table: the line with the names of the columns
+             */
+            header?: number;
+            /**
+             * @description What it is a form of, where it is saved
+             * @enum {string}
+             */
+            kind?: "workloads" | "flows";
+            /** @description Of a table: a quote may stand in the middle of a cell */
+            loose?: boolean;
+            /** @description Of flows: the words for carried, dropped and unknown */
+            outcomes?: {
+                [key: string]: string;
+            };
+            /** @description Of JSON: where the list of rows stands (RFC 6901) */
+            pointer?: string;
+            /** @description Of flows: the words for protocols */
+            protocols?: {
+                [key: string]: string;
+            };
+            /** @description Of times that name none: such as Europe/Oslo; blank: UTC */
+            zone?: string;
+        };
         FormerValue: {
             /** Format: date-time */
             at: string;
@@ -2359,6 +2407,8 @@ export interface components {
              * @description Rows that cannot be used
              */
             bad: number;
+            /** @description What is wrong, by what it is; that of most rows first */
+            badKinds: components["schemas"]["BadKind"][];
             /**
              * Format: int64
              * @description Workloads that change
@@ -2377,19 +2427,22 @@ export interface components {
             fileFormat?: string;
             /** @description Its first rows */
             first?: string[][];
+            /** @description How it is read, with what was guessed */
+            form?: components["schemas"]["Form"];
             /** @description Of flows: the span they cover */
             from?: string;
-            /** @description Of a CSV */
+            /** @description Of a table */
             headings?: string[];
+            /**
+             * Format: int64
+             * @description Rows that are left out for a question
+             */
+            held: number;
             /**
              * Format: int64
              * @description Tag values that stay because they were set by hand, or a source that outranks this one gives them
              */
             kept: number;
-            /** @description What each heading is read as; blank: left out */
-            mapping?: {
-                [key: string]: string;
-            };
             /**
              * Format: int64
              * @description Of a complete list: workloads that the source has listed and that are not in it
@@ -2402,6 +2455,8 @@ export interface components {
              * @description Of flows: those with an end that no workload holds
              */
             outside: number;
+            /** @description Of flows: about rows that are left out until accept names their kind */
+            questions?: components["schemas"]["Question"][];
             /** @description Of these, those that no other source lists: they were retired */
             retired?: string[];
             /**
@@ -2417,9 +2472,11 @@ export interface components {
              * @description Of flows: records whose direction is not certain
              */
             unsure: number;
-            /** @description Why nothing can be read with this mapping */
+            /** @description Why nothing can be read in this way */
             unusable?: string;
             warnings: string[];
+            /** @description Of flows: its words for outcomes and protocols */
+            words?: components["schemas"]["WordUse"][];
         };
         Job: {
             /**
@@ -2812,6 +2869,15 @@ export interface components {
             refused: components["schemas"]["Refusal"][];
             /** @description The draft has changed since; deriving again proposes only the difference */
             stale: boolean;
+        };
+        Question: {
+            /** @enum {string} */
+            kind: "port" | "time";
+            /** @description The first of them */
+            lines: number[];
+            /** Format: int64 */
+            rows: number;
+            words: string;
         };
         "Rank-sourcesRequest": {
             /** @description All sources, the one whose values win first */
@@ -3555,6 +3621,20 @@ export interface components {
             steps: components["schemas"]["StepOut"][];
             /** @enum {string} */
             verdict: "permit" | "reject" | "uncovered";
+        };
+        WordUse: {
+            /** @description What it is read as; blank: nobody knows */
+            as: string;
+            /** @enum {string} */
+            column: "outcome" | "proto";
+            /**
+             * Format: int64
+             * @description Of the first rows, those that have it
+             */
+            rows: number;
+            /** @description It was guessed, not said */
+            usual: boolean;
+            word: string;
         };
         WorkloadChoice: {
             group?: string;
@@ -6524,16 +6604,16 @@ export interface operations {
             query?: {
                 /** @description Name of the inventory source */
                 source?: string;
-                /** @description Of workloads: CSV, or JSON Lines */
-                format?: "csv" | "lines";
-                /** @description Of a CSV: what each heading is, as a JSON object; without it, what the source's files had before, or what the headings look like */
-                mapping?: string;
+                /** @description How the file is written, as a JSON object; what it leaves open is as it was before, or as guessed */
+                form?: string;
                 /** @description Of workloads: this is all that the source lists; what it listed before and is missing is retired */
                 complete?: boolean;
                 /** @description Of flows: each row is one direction, as an exporter sees it; the two are joined */
                 directions?: boolean;
                 /** @description Of flows: of the file, for records that name no observer */
                 name?: string;
+                /** @description Of flows: kinds of rows that are taken although they can hardly be meant */
+                accept?: ("port" | "time")[];
                 /** @description Only say what it would do */
                 preview?: boolean;
                 /** @description Of a complete list that lacks more than a tenth of what its source listed before: how many it lacks, as the preview says */
@@ -6667,16 +6747,16 @@ export interface operations {
             query?: {
                 /** @description Name of the inventory source */
                 source?: string;
-                /** @description Of workloads: CSV, or JSON Lines */
-                format?: "csv" | "lines";
-                /** @description Of a CSV: what each heading is, as a JSON object; without it, what the source's files had before, or what the headings look like */
-                mapping?: string;
+                /** @description How the file is written, as a JSON object; what it leaves open is as it was before, or as guessed */
+                form?: string;
                 /** @description Of workloads: this is all that the source lists; what it listed before and is missing is retired */
                 complete?: boolean;
                 /** @description Of flows: each row is one direction, as an exporter sees it; the two are joined */
                 directions?: boolean;
                 /** @description Of flows: of the file, for records that name no observer */
                 name?: string;
+                /** @description Of flows: kinds of rows that are taken although they can hardly be meant */
+                accept?: ("port" | "time")[];
                 /** @description Only say what it would do */
                 preview?: boolean;
                 /** @description Of a complete list that lacks more than a tenth of what its source listed before: how many it lacks, as the preview says */

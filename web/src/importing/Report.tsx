@@ -1,6 +1,6 @@
 import { Box, chakra, Text } from "@chakra-ui/react";
 import type { Schemas } from "../api/client";
-import { atMinute, n, plural } from "../marks/words";
+import { atMinute, fullTime, n, plural } from "../marks/words";
 
 type R = Schemas["ImportReport"];
 
@@ -13,7 +13,7 @@ export function Report({ kind, report: r, done }: { kind: "workloads" | "flows";
           ? `This file was counted before, on ${atMinute(r.already)}; nothing was counted again.`
           : kind === "workloads"
             ? `${plural(r.added, "workload")} ${done ? "added" : "would be added"}, ${n(r.changed)} changed, ${n(r.same)} the same.`
-            : `${r.fileFormat === "packet capture" ? plural(r.rows, "packet") : r.fileFormat === "IPFIX file" ? plural(r.rows, "record") : plural(r.rows - r.bad, "flow")} in ${plural(r.added, "conversation-hour")}${r.from ? `, ${atMinute(r.from)} to ${atMinute(r.to!)}` : ""}.`}
+            : `${r.fileFormat === "packet capture" ? plural(r.rows, "packet") : r.fileFormat === "IPFIX file" ? plural(r.rows, "record") : plural(r.rows - r.bad - r.held, "flow")} in ${plural(r.added, "conversation-hour")}${r.from ? `, ${fullTime(r.from)} to ${fullTime(r.to!)}` : ""}.`}
       </Text>
       {r.missing > 0 && (
         <Text>
@@ -45,25 +45,27 @@ export function Report({ kind, report: r, done }: { kind: "workloads" | "flows";
           {r.newWords.length > 12 && ` and ${n(r.newWords.length - 12)} more`}
         </Text>
       )}
+      {r.held > 0 && (
+        <Text color="open">
+          {plural(r.held, "row")} {done ? "were" : "are"} left out, because nobody said that they are meant.
+        </Text>
+      )}
       {r.bad > 0 && (
-        <Box mt="8px" borderLeftWidth="3px" borderColor="reject" pl="10px">
+        <Box mt="8px" data-bad={r.bad}>
           <Text fontWeight="600">
-            {plural(r.bad, "row")} {done ? "could not" : "cannot"} be used; the others {done ? "were" : "are"} taken.
+            {plural(r.bad, "row")} cannot be used
+            {r.rows > r.bad ? `; the others ${done ? "were" : "would be"} taken` : ""}
           </Text>
-          <Box maxH="180px" overflowY="auto">
-            {r.errors.map((e, i) => (
-              <Text key={i}>
-                {e.line > 0 && <b>line {e.line}: </b>}
-                {e.column && (
-                  <chakra.span fontFamily="mono" fontSize="12px">
-                    {e.column}{" "}
-                  </chakra.span>
-                )}
-                {e.reason}
-              </Text>
-            ))}
-            {r.bad > r.errors.length && <Text color="soft">and {n(r.bad - r.errors.length)} more</Text>}
-          </Box>
+          {r.badKinds.map((k) => (
+            <Text key={k.column + k.reason}>
+              {plural(k.rows, "row")}: {k.column && <chakra.b>{k.column} </chakra.b>}
+              {k.reason}{" "}
+              <chakra.span color="soft">
+                line {k.lines.join(", ")}
+                {k.rows > k.lines.length && ", …"}
+              </chakra.span>
+            </Text>
+          ))}
         </Box>
       )}
       {r.examples.length > 0 && !done && (

@@ -16,6 +16,14 @@ const minute = new Intl.DateTimeFormat(undefined, {
   minute: "2-digit",
 });
 
+const full = new Intl.DateTimeFormat(undefined, {
+  day: "numeric",
+  month: "short",
+  year: "numeric",
+  hour: "2-digit",
+  minute: "2-digit",
+});
+
 /** Where the server's sums stop (2^63 − 1): one that reaches it may be more. */
 const most = 2 ** 63;
 const atLeast = (v: number) => (v >= most ? "at least " : "");
@@ -48,5 +56,7 @@ export function bytes(v: number) {
 export const onDay = (t: string | Date) => day.format(new Date(t));
 export const atMinute = (t: string | Date) => minute.format(new Date(t));
 export const atSecond = (t: string | Date) => second.format(new Date(t));
+/** With its year, for what may be of any. */
+export const fullTime = (t: string | Date) => full.format(new Date(t));
 /** The same instant in UTC, for the title of a shown time. */
 export const utc = (t: string) => `${t.replace("T", " ").replace("Z", "")} UTC`;

@@ -19,21 +19,29 @@ const columns = {
     "connections",
     "outcome",
     "observer",
+    "service",
+    "dropped",
   ],
 };
 
 type Kind = keyof typeof columns;
 
-export function Mapping({
+const mostShown = 60;
+
+export function Columns({
   kind,
   report: r,
+  form,
   set,
 }: {
   kind: Kind;
   report: Schemas["ImportReport"];
-  set: (m: Record<string, string>) => void;
+  form: Schemas["Form"];
+  set: (heading: string, as: string) => void;
 }) {
-  const mapping = r.mapping ?? {};
+  const mapping = form.columns ?? {};
+  // Of a thousand columns, those that are read and the first ones.
+  const shown = r.headings!.map((h, i) => ({ h, i })).filter(({ h, i }) => i < mostShown || mapping[h]);
   const own = r.headings!.every((h) => mapping[h] === h);
   const [open, setOpen] = useState(false);
   if (own && !open) {
@@ -55,11 +63,11 @@ export function Mapping({
       <chakra.table w="100%" fontSize="12px">
         <thead>
           <tr>
-            {r.headings!.map((h) => (
+            {shown.map(({ h }) => (
               <chakra.th key={h} textAlign="left" fontWeight="500" px="8px" py="4px" whiteSpace="nowrap">
                 {h || <i>no heading</i>}
                 <Box>
-                  <As kind={kind} heading={h} to={mapping[h] ?? ""} set={(to) => set({ ...mapping, [h]: to })} />
+                  <As kind={kind} heading={h} to={mapping[h] ?? ""} set={(to) => set(h, to)} />
                 </Box>
               </chakra.th>
             ))}
@@ -68,18 +76,18 @@ export function Mapping({
         <tbody>
           {r.first?.map((row, i) => (
             <tr key={i}>
-              {row.map((cell, k) => (
+              {shown.map(({ h, i: k }) => (
                 <chakra.td
                   key={k}
                   px="8px"
                   py="1px"
-                  color={mapping[r.headings![k]!] ? "ink" : "soft"}
+                  color={mapping[h] ? "ink" : "soft"}
                   whiteSpace="nowrap"
                   maxW="150px"
                   overflow="hidden"
                   textOverflow="ellipsis"
                 >
-                  {cell}
+                  {row[k]}
                 </chakra.td>
               ))}
             </tr>
@@ -87,6 +95,7 @@ export function Mapping({
         </tbody>
       </chakra.table>
       <Text color="soft" px="8px" py="3px" fontSize="11.5px">
+        {shown.length < r.headings!.length && `${r.headings!.length - shown.length} columns more are left out. `}
         The first rows. What you choose is remembered{kind === "workloads" ? " for the source" : ""}.
       </Text>
     </Box>
