@@ -79,7 +79,6 @@ type csvRows struct {
 	r     *csv.Reader
 	in    *bounded
 	above int // lines before the header
-	width int // cells of a row; 0: not known yet
 }
 
 func newCSVRows(in io.Reader, f *Form) (*csvRows, error) {
