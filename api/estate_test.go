@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"io"
 	"net/http"
+	"net/url"
 	"testing"
 	"time"
 
@@ -105,4 +106,25 @@ func TestTwoServersOnOneDatabase(t *testing.T) {
 	c.get("/api/v1/check", &one)
 	other.get("/api/v1/check", &two)
 	require.Equal(t, one, two)
+}
+
+// A broken expression says so instead of matching nothing; a tag that nothing has
+// is pointed at; words stay words.
+func TestFiltersSayWhatIsWrongWithThem(t *testing.T) {
+	c := small(t, nil, api.Options{})
+	var p problem
+	for _, q := range []string{"env is", "env in (live", "member of", "env is live and", "not (env is live"} {
+		require.Equal(t, 422, c.call("GET", "/api/v1/workloads?q="+url.QueryEscape(q), nil, &p), q)
+		require.Contains(t, p.Detail, "character ", q)
+		require.Equal(t, 422, c.call("GET", "/api/v1/workloads/facets?q="+url.QueryEscape(q), nil, &p), q)
+	}
+	var list api.WorkloadList
+	c.get("/api/v1/workloads?q="+url.QueryEscape("envv is live or env is trial"), &list)
+	require.Equal(t, "nothing has a tag envv; the nearest is env", list.Hint)
+	for q, want := range map[string]int{"booking entry": 1, "env is live": 1, "nothing like it": 0, "island": 0} {
+		list = api.WorkloadList{}
+		c.get("/api/v1/workloads?q="+url.QueryEscape(q), &list)
+		require.Equal(t, want, list.Total, q)
+		require.Empty(t, list.Hint)
+	}
 }

@@ -11,7 +11,10 @@ import (
 	"lucidorchard/core/expr"
 	"lucidorchard/core/policy"
 	"lucidorchard/core/syntax"
+	"lucidorchard/ingest"
 	"lucidorchard/model"
+
+	"github.com/danielgtaylor/huma/v2"
 )
 
 // GroupOut is a row in the list of groups.
@@ -50,6 +53,7 @@ type GroupPreview struct {
 	Canonical    string            `json:"canonical"`
 	Counts       MemberCounts      `json:"counts"`
 	Was          MemberCounts      `json:"was" doc:"Of the group in the draft"`
+	Unaddressed  int               `json:"unaddressed" doc:"Of those that are in, how many hold no address now: lists of groups do not count them"`
 	In           []Member          `json:"in" doc:"At most 200"`
 	Undecided    []Member          `json:"undecided"`
 	Out          []Member          `json:"out"`
@@ -110,6 +114,8 @@ func (s *groupsAPI) routes(r routes) {
 		missing)
 	post(r, "remove-group", "/groups/remove", "Remove a group, with all that needs it", s.removeGroup, stored,
 		missing)
+	get(r, "list-members", "/groups/members", "Who is in a group, who is not, and of whom it cannot tell", s.members, missing)
+	get(r, "export-members", "/groups/members.csv", "The members of a group as CSV", s.exportMembers, missing)
 	get(r, "export-groups", "/groups.csv", "The groups as CSV", s.exportGroups)
 }
 
@@ -148,7 +154,7 @@ func uses(snap *model.Model, name string) []Use {
 	return out
 }
 
-// kindOf names the kind of a statement.
+// membersShown is how many of a list a preview has.
 const membersShown = 200
 
 func (s *groupsAPI) previewGroup(ctx context.Context, in *struct {
@@ -244,6 +250,9 @@ func (s *groupsAPI) fillMembers(out *GroupPreview, snap *model.Model, c *decide.
 			ep.Addr = netip.Addr{}
 			truth = walk.Group(name, ep)
 			was = truth
+			if truth == expr.Yes {
+				out.Unaddressed++
+			}
 		}
 		list := &out.Out
 		switch truth {
@@ -282,6 +291,90 @@ func (s *groupsAPI) fillMembers(out *GroupPreview, snap *model.Model, c *decide.
 		return strings.Compare(a.Group, b.Group)
 	})
 	out.Shares = out.Shares[:min(8, len(out.Shares))]
+}
+
+type membersAsked struct {
+	Name string `query:"name" required:"true"`
+	As   string `query:"as" enum:"yes,undecided,no" default:"yes"`
+	Text string `query:"q" doc:"Only those that words or an expression select"`
+}
+
+// MemberPage is a part of those of whom a group says one thing.
+type MemberPage struct {
+	Total   int      `json:"total"`
+	Members []Member `json:"members"`
+}
+
+// membersOf gives those of whom the draft's group says one thing, by name.
+func membersOf(snap *model.Model, in membersAsked) ([]int32, *decide.Walk, error) {
+	if snap.Policy.Groups[in.Name] == nil {
+		return nil, nil, huma.Error404NotFound("there is no group " + in.Name)
+	}
+	chosen, err := selectWorkloads(snap, WorkloadFilter{Text: in.Text})
+	if err != nil {
+		return nil, nil, err
+	}
+	walk := decide.NewWalk(snap.Estate, snap.Policy, snap.Compiled.AsOf)
+	want := map[string]expr.Truth{"yes": expr.Yes, "undecided": expr.Undecided, "no": expr.No}[in.As]
+	chosen = slices.DeleteFunc(chosen, func(i int32) bool {
+		ep := endpointsOf(snap.Estate, i, snap.Compiled.AsOf)[0]
+		if ep.Addr.IsValid() {
+			return snap.Compiled.Group(in.Name, snap.Compiled.At(ep.Addr, snap.Compiled.AsOf)) != want
+		}
+		return walk.Group(in.Name, ep) != want
+	})
+	slices.SortStableFunc(chosen, func(a, b int32) int {
+		return strings.Compare(snap.Estate.Workload(a).Label(), snap.Estate.Workload(b).Label())
+	})
+	return chosen, walk, nil
+}
+
+func (s *groupsAPI) members(ctx context.Context, in *struct {
+	membersAsked
+	Page
+}) (*Body[MemberPage], error) {
+	snap, err := s.snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	all, walk, err := membersOf(snap, in.membersAsked)
+	if err != nil {
+		return nil, err
+	}
+	out := MemberPage{Total: len(all), Members: []Member{}}
+	from, to := in.cut(len(all))
+	for _, i := range all[from:to] {
+		w := snap.Estate.Workload(i)
+		e := walk.Explain(in.Name, endpointsOf(snap.Estate, i, snap.Compiled.AsOf)[0], false)
+		out.Members = append(out.Members, Member{ID: w.ID, Name: w.Label(), Why: whyMember(e),
+			Missing: expr.MissingKeys(e.Reasons)})
+	}
+	return body(out), nil
+}
+
+func (s *groupsAPI) exportMembers(ctx context.Context, in *membersAsked) (*huma.StreamResponse, error) {
+	snap, err := s.snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	all, walk, err := membersOf(snap, *in)
+	if err != nil {
+		return nil, err
+	}
+	return stream("members.csv", func(w *ingest.CSV) {
+		_ = w.Write([]string{"id", "name", "addresses", "why"})
+		for _, i := range all {
+			m := snap.Estate.Workload(i)
+			var addrs []string
+			for _, ep := range endpointsOf(snap.Estate, i, snap.Compiled.AsOf) {
+				if ep.Addr.IsValid() {
+					addrs = append(addrs, ep.Addr.String())
+				}
+			}
+			e := walk.Explain(in.Name, endpointsOf(snap.Estate, i, snap.Compiled.AsOf)[0], false)
+			_ = w.Write([]string{m.ID, m.Name, strings.Join(addrs, " "), whyMember(e)})
+		}
+	}), nil
 }
 
 // whyMember says in few words what settled an answer.

@@ -16,6 +16,7 @@ import (
 
 	"lucidorchard/api"
 	"lucidorchard/app"
+	"lucidorchard/core/report"
 	"lucidorchard/store"
 	"lucidorchard/store/storetest"
 )
@@ -187,4 +188,58 @@ func TestProposalsThatAreTooWideAreBarredHere(t *testing.T) {
 	}
 	c.get("/api/v1/proposals", &ps)
 	require.Empty(t, ps.Refused, "what was taken narrower was undone with it")
+}
+
+// Renaming a group takes its probes along, and undoing brings both back.
+func TestRenamingCarriesProbes(t *testing.T) {
+	c := small(t, nil, api.Options{})
+	c.begin()
+	var probes []api.ProbeOut
+	require.Equal(t, 200, c.call("POST", "/api/v1/probes", map[string]any{"text": "live -> live tcp/8443 = permit", "reason": "so"},
+		&probes))
+	in := map[string]any{"revision": 1, "name": "live", "to": "alive"}
+	var out api.RegroupOut
+	require.Equal(t, 200, c.call("POST", "/api/v1/groups/rename?dryRun=true", in, &out))
+	require.Empty(t, out.Consequences.Probes)
+	require.Contains(t, out.Changed, "probe live -> live tcp/8443")
+	require.Equal(t, 201, c.call("POST", "/api/v1/groups/rename", in, nil))
+	c.get("/api/v1/probes", &probes)
+	require.Len(t, probes, 1)
+	require.Equal(t, "alive -> alive tcp/8443", probes[0].Question)
+	require.Equal(t, "so", probes[0].Reason)
+	require.Equal(t, 200, c.call("POST", "/api/v1/policy/undo", map[string]any{}, nil))
+	probes = nil
+	c.get("/api/v1/probes", &probes)
+	require.Equal(t, "live -> live tcp/8443", probes[0].Question)
+	require.Equal(t, 200, c.call("POST", "/api/v1/policy/undo", map[string]any{}, nil))
+	c.get("/api/v1/probes", &probes)
+	require.Empty(t, probes, "keeping it is undone as well")
+	require.Equal(t, 200, c.call("POST", "/api/v1/policy/redo", map[string]any{}, nil))
+	c.get("/api/v1/probes", &probes)
+	require.Len(t, probes, 1)
+}
+
+func TestGoingBackToARevision(t *testing.T) {
+	c := small(t, nil, api.Options{})
+	c.begin()
+	_, _, status := c.edit(1, "add", map[string]any{"text": "group bench = env is bench"})
+	require.Equal(t, 201, status)
+	_, _, status = c.edit(2, "remove", map[string]any{"line": 5})
+	require.Equal(t, 201, status)
+	var d api.Difference
+	c.get("/api/v1/policy/revisions/1/difference", &d)
+	require.Equal(t, api.Difference{Revision: 1, Against: 3, Statements: []report.Statement{
+		{Change: "removed", Text: "permit live -> live on tcp/8443"}, {Change: "added", Text: "group bench = env is bench"}}}, d)
+	c.get("/api/v1/policy/revisions/1/difference?against=2", &d)
+	require.Len(t, d.Statements, 1)
+	var out api.EditOut
+	require.Equal(t, 200, c.call("POST", "/api/v1/policy/revisions/1/restore?dryRun=true", map[string]any{}, &out))
+	require.NotNil(t, out.Consequences)
+	require.Equal(t, 201, c.call("POST", "/api/v1/policy/revisions/1/restore", map[string]any{}, &out))
+	require.Equal(t, 4, out.Revision)
+	require.Equal(t, start, c.text())
+	require.Equal(t, 200, c.call("POST", "/api/v1/policy/undo", map[string]any{}, nil))
+	require.Contains(t, c.text(), "group bench")
+	require.Equal(t, 404, c.call("GET", "/api/v1/policy/revisions/99", nil, nil))
+	require.Equal(t, 404, c.call("POST", "/api/v1/policy/revisions/99/restore", map[string]any{}, nil))
 }

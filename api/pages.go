@@ -12,6 +12,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"lucidorchard/app"
 	"lucidorchard/core/decide"
 	"lucidorchard/core/estate"
 	"lucidorchard/core/expr"
@@ -294,7 +295,11 @@ func (s *groupsAPI) renameGroup(ctx context.Context, in *struct {
 		To       string `json:"to"`
 	}
 }) (*Stored[RegroupOut], error) {
-	return s.regroup(ctx, in.Window, in.Body.Revision, in.DryRun,
+	probes, err := s.RenamedProbes(ctx, in.Body.Name, in.Body.To)
+	if err != nil {
+		return nil, err
+	}
+	out, err := s.regroup(ctx, in.Window, in.Body.Revision, in.DryRun,
 		fmt.Sprintf("Rename group %s to %s", in.Body.Name, in.Body.To),
 		func(snap *model.Model, out *RegroupOut) (string, *policy.EditError) {
 			for _, item := range snap.Policy.Items {
@@ -303,7 +308,19 @@ func (s *groupsAPI) renameGroup(ctx context.Context, in *struct {
 				}
 			}
 			return policy.RenameGroup(snap.Head.Text, in.Body.Name, in.Body.To)
-		})
+		}, probes...)
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range probes { // they go along: nothing becomes of them
+		if c := out.Body.Consequences; c != nil {
+			c.Probes = slices.DeleteFunc(c.Probes, func(p app.ProbeChange) bool { return p.Question == e.Question })
+		}
+		if e.Probe == nil {
+			out.Body.Changed = append(out.Body.Changed, "probe "+e.Question)
+		}
+	}
+	return out, nil
 }
 
 func (s *groupsAPI) removeGroup(ctx context.Context, in *struct {
@@ -329,7 +346,8 @@ func (s *groupsAPI) removeGroup(ctx context.Context, in *struct {
 }
 
 func (s *groupsAPI) regroup(ctx context.Context, w Window, revision int, dryRun bool, words string,
-	edit func(*model.Model, *RegroupOut) (string, *policy.EditError)) (*Stored[RegroupOut], error) {
+	edit func(*model.Model, *RegroupOut) (string, *policy.EditError),
+	probes ...store.ProbeEdit) (*Stored[RegroupOut], error) {
 	v, snap, err := s.view(ctx, w)
 	if err != nil {
 		return nil, err
@@ -343,7 +361,7 @@ func (s *groupsAPI) regroup(ctx context.Context, w Window, revision int, dryRun 
 	if bad != nil {
 		return nil, refusal(bad)
 	}
-	done, err := s.edited(ctx, v, snap, text, words, dryRun)
+	done, err := s.edited(ctx, v, snap, text, words, dryRun, probes...)
 	if err != nil {
 		return nil, err
 	}
@@ -357,7 +375,7 @@ func (s *groupsAPI) exportGroups(ctx context.Context, _ *struct{}) (*huma.Stream
 		return nil, err
 	}
 	return stream("groups.csv", func(w *ingest.CSV) {
-		_ = w.Write([]string{"name", "definition", "note", "members", "undecided", "used_by", "findings"})
+		_ = w.Write([]string{"name", "definition", "note", "members_with_address", "undecided", "used_by", "findings"})
 		for _, g := range all.Body {
 			var found []string
 			for _, f := range g.Findings {

@@ -12,6 +12,7 @@ import (
 	"lucidorchard/app"
 	"lucidorchard/core/policy"
 	"lucidorchard/core/reach"
+	"lucidorchard/core/report"
 	"lucidorchard/model"
 	"lucidorchard/store"
 )
@@ -96,6 +97,10 @@ func (s *policyAPI) routes(r routes) {
 	put(r, "replace-policy", "/policy/text", "Replace the whole policy text", s.importPolicy, stored, whole, matched)
 	post(r, "undo", "/policy/undo", "Take back the newest change", s.undo)
 	post(r, "redo", "/policy/redo", "Do again what was taken back last", s.redo)
+	get(r, "read-difference", "/policy/revisions/{no}/difference",
+		"What the draft, or another revision, has and lacks beside one", s.difference, missing)
+	post(r, "restore-revision", "/policy/revisions/{no}/restore", "Go back to a revision: its text becomes the newest",
+		s.restoreRevision, stored, missing)
 	get(r, "read-revision", "/policy/revisions/{no}", "One revision of the policy", s.oneRevision, missing)
 	get(r, "list-revisions", "/policy/revisions", "The revisions of the policy, the newest first", s.revisions)
 	get(r, "export-policy", "/policy.orchard", "The policy text", s.exportPolicy)
@@ -239,7 +244,7 @@ func (s *policyAPI) editPolicy(ctx context.Context, in *struct {
 
 // edited stores a text as the next revision, or says what that would do.
 func (s *base) edited(ctx context.Context, v *reach.View, snap *model.Model, text, words string,
-	dryRun bool) (*Stored[EditOut], error) {
+	dryRun bool, probes ...store.ProbeEdit) (*Stored[EditOut], error) {
 	out := EditOut{Revision: snap.Head.No, Words: words, Errors: []TextError{}}
 	if dryRun {
 		c := app.ConsequencesOf(v, snap, snap.After(text))
@@ -247,7 +252,7 @@ func (s *base) edited(ctx context.Context, v *reach.View, snap *model.Model, tex
 		return &Stored[EditOut]{Status: http.StatusOK, Body: out}, nil
 	}
 	var err error
-	if out.Revision, err = s.SaveText(ctx, snap, text, words); err != nil {
+	if out.Revision, err = s.SaveText(ctx, snap, text, words, probes...); err != nil {
 		return nil, err
 	}
 	if out.Revision == snap.Head.No {
@@ -347,14 +352,63 @@ type RevisionOut struct {
 func (s *policyAPI) oneRevision(ctx context.Context, in *struct {
 	No int `path:"no" minimum:"1"`
 }) (*Tagged[RevisionOut], error) {
-	r, err := s.Store.Revision(ctx, in.No)
-	if errors.Is(err, store.ErrNone) {
-		return nil, huma.Error404NotFound(fmt.Sprintf("there is no revision %d", in.No))
-	}
+	r, err := s.revision(ctx, in.No)
 	if err != nil {
 		return nil, err
 	}
 	return &Tagged[RevisionOut]{etag(r.No), RevisionOut{r, r.Text}}, nil
+}
+
+// Difference is what one revision has and lacks beside another.
+type Difference struct {
+	Revision   int                `json:"revision"`
+	Against    int                `json:"against"`
+	Statements []report.Statement `json:"statements" doc:"removed: only the revision has it; added: only the other"`
+}
+
+func (s *policyAPI) revision(ctx context.Context, no int) (store.Revision, error) {
+	r, err := s.Store.Revision(ctx, no)
+	if errors.Is(err, store.ErrNone) {
+		return r, app.Missing(fmt.Sprintf("there is no revision %d", no))
+	}
+	return r, err
+}
+
+func (s *policyAPI) difference(ctx context.Context, in *struct {
+	No      int `path:"no" minimum:"1"`
+	Against int `query:"against" minimum:"0" doc:"Another revision; 0: the draft"`
+}) (*Body[Difference], error) {
+	r, err := s.revision(ctx, in.No)
+	if err != nil {
+		return nil, err
+	}
+	snap, err := s.snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	other := snap.Head
+	if in.Against != 0 {
+		if other, err = s.revision(ctx, in.Against); err != nil {
+			return nil, err
+		}
+	}
+	return body(Difference{r.No, other.No, report.Statements(r.Text, other.Text)}), nil
+}
+
+func (s *policyAPI) restoreRevision(ctx context.Context, in *struct {
+	Window
+	No     int  `path:"no" minimum:"1"`
+	DryRun bool `query:"dryRun" doc:"Only say what it would do"`
+}) (*Stored[EditOut], error) {
+	r, err := s.revision(ctx, in.No)
+	if err != nil {
+		return nil, err
+	}
+	v, snap, err := s.view(ctx, in.Window)
+	if err != nil {
+		return nil, err
+	}
+	return s.edited(ctx, v, snap, r.Text, fmt.Sprintf("Go back to revision %d, “%s”", r.No, r.Words), in.DryRun)
 }
 
 func (s *policyAPI) exportPolicy(ctx context.Context, _ *struct{}) (*huma.StreamResponse, error) {

@@ -67,6 +67,7 @@ type WorkloadList struct {
 	All       int           `json:"all" doc:"Workloads there are"`
 	Workloads []WorkloadOut `json:"workloads"`
 	Keys      []string      `json:"keys" doc:"All tag keys, the structural ones first"`
+	Hint      string        `json:"hint,omitempty" doc:"What of the expression can hardly be meant: a tag that nothing has"`
 }
 
 // workloadsAPI answers about workloads and their tags.
@@ -113,7 +114,8 @@ func (s *workloadsAPI) listWorkloads(ctx context.Context, in *listWorkloads) (*B
 	}
 	key, down := strings.CutPrefix(in.Sort, "-")
 	selected = inOrder(selected, s.order(snap, key), down)
-	out := WorkloadList{Total: len(selected), All: snap.Present(), Workloads: []WorkloadOut{}, Keys: snap.TagKeys()}
+	out := WorkloadList{Total: len(selected), All: snap.Present(), Workloads: []WorkloadOut{}, Keys: snap.TagKeys(),
+		Hint: unknownKeys(snap, in.Text)}
 	from, to := Page{in.Offset, in.Limit}.cut(len(selected))
 	for _, i := range selected[from:to] {
 		out.Workloads = append(out.Workloads, workloadOut(snap, i))

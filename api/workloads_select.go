@@ -5,6 +5,7 @@ package api
 import (
 	"cmp"
 	"fmt"
+	"regexp"
 	"runtime"
 	"slices"
 	"strings"
@@ -14,8 +15,38 @@ import (
 	"lucidorchard/core/decide"
 	"lucidorchard/core/estate"
 	"lucidorchard/core/expr"
+	"lucidorchard/core/likeness"
 	"lucidorchard/model"
 )
+
+// meant tells a broken expression from words that are looked for.
+var meant = regexp.MustCompile(`(?i)[()=]|(^|\s)(is|in|has|lacks|starts|ends|contains|matches|member of|address in)(\s|$)|` +
+	`\S\s+(and|or)(\s|$)|^not\s`)
+
+// unknownKeys says which keys of an expression nothing has, with the nearest that
+// something has; blank: none.
+func unknownKeys(snap *model.Model, text string) string {
+	e, errs := expr.ParseText(text)
+	if text == "" || len(errs) > 0 {
+		return ""
+	}
+	known := snap.TagKeys()
+	var said []string
+	e.Walk(func(x *expr.Expr) {
+		k := x.Key
+		if k.Name == "" || k.Field || slices.Contains(known, k.Name) {
+			return
+		}
+		words := "nothing has a tag " + k.String()
+		if near := likeness.Nearest(k.Name, known); near != "" {
+			words += "; the nearest is " + near
+		}
+		if !slices.Contains(said, words) {
+			said = append(said, words)
+		}
+	})
+	return strings.Join(said, ". ")
+}
 
 // WorkloadFilter selects workloads: those that agree with all of it.
 type WorkloadFilter struct {
@@ -40,6 +71,9 @@ func selectWorkloads(snap *model.Model, f WorkloadFilter) ([]int32, error) {
 	if f.Text != "" {
 		if e, errs := expr.ParseText(f.Text); len(errs) == 0 {
 			test = e
+		} else if meant.MatchString(f.Text) {
+			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("q: character %d: %s", errs[0].Col, errs[0].Message),
+				&huma.ErrorDetail{Location: "query.q", Message: errs[0].Message, Value: f.Text})
 		} else {
 			words = strings.Fields(strings.ToLower(f.Text))
 		}

@@ -91,14 +91,15 @@ func (a *App) apply(ctx context.Context, e store.Edit) error {
 	return nil
 }
 
-// SaveText stores a new revision.
-func (a *App) SaveText(ctx context.Context, snap *model.Model, text, words string) (int, error) {
+// SaveText stores a new revision, with what changes of the probes along with it.
+func (a *App) SaveText(ctx context.Context, snap *model.Model, text, words string, probes ...store.ProbeEdit) (int,
+	error) {
 	if text == snap.Head.Text {
 		return snap.Head.No, nil
 	}
 	r := store.Revision{No: snap.Head.No + 1, Text: text, Author: a.Author, Words: words,
 		Blame: blame(snap.Head, text)}
-	return r.No, a.apply(ctx, store.Edit{Words: words, Author: a.Author, Revision: &r})
+	return r.No, a.apply(ctx, store.Edit{Words: words, Author: a.Author, Revision: &r, Probes: probes})
 }
 
 // blame says for each line of the new text which revision wrote it.

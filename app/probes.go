@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 
+	"lucidorchard/core/whatif"
 	"lucidorchard/store"
 )
 
@@ -31,4 +32,21 @@ func (a *App) DropProbes(ctx context.Context, questions []string) error {
 		e.Words = "Drop the probe “" + questions[0] + "”"
 	}
 	return a.apply(ctx, e)
+}
+
+// RenamedProbes gives the edits that make probes name a group by its new name.
+func (a *App) RenamedProbes(ctx context.Context, from, to string) ([]store.ProbeEdit, error) {
+	all, err := a.Store.Probes(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out []store.ProbeEdit
+	for _, p := range all {
+		if question, named := whatif.Rename(p.Question, from, to); named {
+			renamed := p
+			renamed.Question = question
+			out = append(out, store.ProbeEdit{Question: p.Question}, store.ProbeEdit{Question: question, Probe: &renamed})
+		}
+	}
+	return out, nil
 }

@@ -163,21 +163,27 @@ func (d *deriver) alternatives(n *namer, r *draft, p *Proposal) {
 	if r.anyone {
 		return
 	}
-	if len(r.left) == 1 && r.left[0].role == nil && r.left[0].tags[1] != "" && !r.sameEnv {
-		client := r.patterns[0].client
-		if client.workload < 0 && !client.outside {
-			add(&p.Wider, "from the whole application",
-				[]side{d.conjunction(client, true, false, r.left[0].tags[2] != "")}, right, "", nil, nil)
-			if r.left[0].tags[2] != "" && d.environments > 1 {
-				add(&p.Wider, "from the whole environment", []side{d.conjunction(client, false, false, true)}, right,
-					"", nil, nil)
-			}
+	d.widen(r.left, r.patterns[0].client, r.sameEnv, "from", func(words string, to side) {
+		add(&p.Wider, words, []side{to}, right, "", nil, nil)
+	})
+	d.widen(r.right, r.patterns[0].server, r.sameEnv, "to", func(words string, to side) {
+		add(&p.Wider, words, r.left, []side{to}, "", nil, nil)
+	})
+}
+
+// widen gives what one side of a rule can be widened to.
+func (d *deriver) widen(sides []side, seen *role, sameEnv bool, way string, add func(words string, to side)) {
+	if len(sides) == 1 && sides[0].role == nil && sides[0].tags[1] != "" && !sameEnv && seen.workload < 0 &&
+		!seen.outside {
+		inEnv := sides[0].tags[2] != ""
+		add(way+" the whole application", d.conjunction(seen, true, false, inEnv))
+		if inEnv && d.environments > 1 {
+			add(way+" the whole environment", d.conjunction(seen, false, false, true))
 		}
 	}
-	if len(r.left) > 0 && r.left[0].role != nil && r.left[0].role.workload >= 0 {
-		if home := d.ofWorkload[r.left[0].role.workload]; home.workload < 0 {
-			add(&p.Wider, "from all that are tagged like it", []side{d.conjunction(home, true, true, true)}, right,
-				"", nil, nil)
+	if len(sides) > 0 && sides[0].role != nil && sides[0].role.workload >= 0 {
+		if home := d.ofWorkload[sides[0].role.workload]; home.workload < 0 {
+			add(way+" all that are tagged like it", d.conjunction(home, true, true, true))
 		}
 	}
 }

@@ -116,7 +116,7 @@ type Options struct {
 func New(v *reach.View, o Options) Report {
 	t := v.Totals(o.Query)
 	r := Report{
-		Now: CountsOf(t.Conversations), Statements: statements(o.Before, o.Draft), Parts: []Part{},
+		Now: CountsOf(t.Conversations), Statements: Statements(o.Before, o.Draft), Parts: []Part{},
 		Assertions: []Assertion{}, Probes: []Probe{},
 		Window: [2]string{v.From.Start().String(), v.To.Start().String()},
 	}
@@ -162,8 +162,8 @@ func sentence(a *policy.Assert) string {
 	return strings.TrimPrefix(b.String(), "assert ")
 }
 
-// statements gives the lines that one text has and the other has not.
-func statements(before, after string) []Statement {
+// Statements gives the lines that one text has and the other has not.
+func Statements(before, after string) []Statement {
 	out := []Statement{}
 	a, b := policy.Lines(before), policy.Lines(after)
 	there := make([]bool, len(b))

@@ -364,3 +364,38 @@ func lastOf(p netip.Prefix) netip.Addr {
 	a, _ := netip.AddrFromSlice(b)
 	return a
 }
+
+// Rename gives a question, as it is kept, with a group under another name, and
+// whether it names it. What is said of the group stays what it was.
+func Rename(question, from, to string) (string, bool) {
+	lines := syntax.Lines(question)
+	if len(lines) != 1 || lines[0].Err != nil {
+		return question, false
+	}
+	named, deep := false, 0
+	out, at := "", 0
+	tokens := lines[0].Tokens
+	chars := []rune(question)
+	for i, t := range tokens {
+		if t.Is("(") {
+			deep++
+		} else if t.Is(")") {
+			deep--
+		}
+		if t.Kind != syntax.Word && t.Kind != syntax.Quoted || t.Text != from {
+			continue
+		}
+		before := func(word string) bool { return i > 0 && tokens[i-1].Is(word) }
+		if deep > 0 && !before("of") || before("workload") { // a value or a workload of that name
+			continue
+		}
+		named = true
+		written := t.Text
+		if t.Kind == syntax.Quoted {
+			written = syntax.Quote(t.Text)
+		}
+		out += string(chars[at:t.Col-1]) + syntax.Name(to)
+		at = t.Col - 1 + len([]rune(written))
+	}
+	return out + string(chars[at:]), named
+}

@@ -303,3 +303,25 @@ func BenchmarkBench(b *testing.B) {
 		}
 	})
 }
+
+func TestRenaming(t *testing.T) {
+	for question, want := range map[string]string{
+		"live -> trial tcp/443":                        "alive -> trial tcp/443",
+		"trial, live -> live any":                      "trial, alive -> alive any",
+		"(member of live and env is live) -> live any": "(member of alive and env is live) -> alive any",
+		`"live" -> trial any`:                          "alive -> trial any",
+		"workload live -> trial any":                   "",
+		"trial -> depots any":                          "",
+		"lively -> trial tcp/1":                        "",
+		"(env in (live, trial)) -> trial any":          "",
+		"10.0.0.1 -> live tcp/443, udp/53":             "10.0.0.1 -> alive tcp/443, udp/53",
+	} {
+		got, named := whatif.Rename(question, "live", "alive")
+		require.Equal(t, want != "", named, question)
+		if named {
+			require.Equal(t, want, got)
+		} else {
+			require.Equal(t, question, got)
+		}
+	}
+}

@@ -101,7 +101,7 @@ export const api = {
     return plain.useInfiniteQuery(
       method,
       path,
-      { ...init, version } as never,
+      { ...init, version, pages: true } as never,
       { placeholderData: former(path, init), ...options } as never,
     );
   }) as unknown as typeof plain.useInfiniteQuery,

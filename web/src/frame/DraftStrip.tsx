@@ -1,12 +1,14 @@
 // What is in force and what the draft is: never to be confused.
 import { chakra, Flex, Text } from "@chakra-ui/react";
-import { useCallback } from "react";
+import { lazy, Suspense, useCallback } from "react";
 import { useNavigate } from "react-router";
 import { api, problem, caughtUp } from "../api/client";
 import { Link } from "../marks/Controls";
 import { atMinute, plural } from "../marks/words";
-import { useCarried, useWindow } from "./address";
+import { useAddress, useCarried, useWindow } from "./address";
 import { say } from "./toaster";
+
+const History = lazy(async () => ({ default: (await import("../history/History")).History }));
 
 /** Undo and redo for every edit of the draft and every tag set by hand. */
 export function useUndo() {
@@ -29,6 +31,7 @@ export function DraftStrip({ undo, live }: { undo: ReturnType<typeof useUndo>; l
   const { data } = api.useQuery("get", "/api/v1/summary", { params: { query: w } });
   const carried = useCarried();
   const navigate = useNavigate();
+  const { search, change } = useAddress();
   const asserts = api.useQuery("get", "/api/v1/assertions");
   const probes = api.useQuery("get", "/api/v1/probes", { params: { query: w } });
   const shut = asserts.data?.filter((a) => a.kind === "always" && a.result === "broken") ?? [];
@@ -59,9 +62,14 @@ export function DraftStrip({ undo, live }: { undo: ReturnType<typeof useUndo>; l
       <Text>
         <b>Nothing is in force yet</b>
       </Text>
-      <Text color="soft" title="the draft is what you edit; it rules nothing until it is released">
+      <Link
+        color="soft"
+        title="the draft is what you edit; it rules nothing until it is released. Its history is behind this"
+        data-history
+        onClick={() => change({ history: "all" })}
+      >
         Draft: {data ? `revision ${data.revision}` : "…"}
-      </Text>
+      </Link>
       {shut[0] && (
         <Link
           color="reject"
@@ -126,6 +134,11 @@ export function DraftStrip({ undo, live }: { undo: ReturnType<typeof useUndo>; l
           Policy text
         </chakra.a>
       </Flex>
+      {search.has("history") && data && (
+        <Suspense>
+          <History head={data.revision} />
+        </Suspense>
+      )}
     </Flex>
   );
 }

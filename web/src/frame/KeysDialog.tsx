@@ -7,15 +7,19 @@ import { setTheme, theme, type Theme } from "./theme";
 const keys: [string, string][] = [
   ["Ctrl K  or  /", "ask a question or find anything"],
   ["Alt 1 … 5", "go to Workloads, Groups, Flows, Policy, Check"],
-  ["Ctrl Z", "undo the last edit of the draft or of a tag"],
+  ["Tab, Enter", "skip to the view, or to its first row"],
+  ["Ctrl Z", "undo the last edit: of the draft, tags, proposals and probes"],
   ["Ctrl Shift Z", "do it again"],
   ["↑ ↓", "move in a list"],
   ["→ ←", "unfold and fold a row"],
+  ["Home End", "to the first and last row in sight"],
   ["Enter", "open what is selected; say why"],
+  ["Space", "workloads: select a row"],
   ["P  X  R", "check: permit, reject, or say that it is rightly rejected"],
-  ["T  R  L", "proposals: take, refuse, later"],
+  ["T  N  W  R  L", "proposals: take, narrow, widen, refuse, later"],
   ["Ctrl ↑ ↓", "policy: move the selected rule"],
-  ["Esc", "close the why panel"],
+  ["Ctrl Enter", "dialogs: do it; the policy text: save it"],
+  ["Esc", "close the why panel or a dialog"],
   ["?", "this list"],
 ];
 

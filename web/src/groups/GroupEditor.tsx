@@ -1,6 +1,6 @@
 // Write an expression with errors in place; see in, undecided and out live; see
 // what saving does; save it into the draft.
-import { Box, chakra, Flex, Grid, Input, Text } from "@chakra-ui/react";
+import { Box, chakra, Flex, Input, Text } from "@chakra-ui/react";
 import { useEffect, useState } from "react";
 import { useNavigate } from "react-router";
 import { api, problem, type Schemas } from "../api/client";
@@ -8,11 +8,12 @@ import { ConsequencesList } from "../consequences/ConsequencesList";
 import { CodeEditor } from "../editor/CodeEditor";
 import { noteText, quote } from "../editor/quote";
 import { useVocabulary } from "../editor/useVocabulary";
-import { useAddress, useCarried, useWhy, useWindow } from "../frame/address";
+import { useAddress, useCarried, useWindow } from "../frame/address";
 import { Ledger } from "../ledger/Ledger";
 import { Btn, Empty, inputStyle, Link, ProblemNote, Sentence, Switches } from "../marks/Controls";
-import { Mark, Spark } from "../marks/Marks";
+import { Spark } from "../marks/Marks";
 import { atMinute, n, plural } from "../marks/words";
+import { Members } from "./Members";
 import { Findings } from "../policy/Findings";
 import { useEdit } from "../policy/useEdit";
 import { GroupHistory, GroupTools } from "./GroupTools";
@@ -133,7 +134,9 @@ export function GroupEditor({ group, onSaved }: { group?: Group; onSaved: (name:
           />
         </Flex>
       )}
-      {p && p.errors.length === 0 && text.trim() && (part === "members" || changed) && <Members p={p} />}
+      {p && p.errors.length === 0 && text.trim() && (part === "members" || changed) && (
+        <Members p={p} name={changed ? undefined : group?.name} />
+      )}
       {group && !changed && part === "history" && <GroupHistory name={group.name} />}
       {group && !changed && (part === "reached" || part === "reaches") && (
         <Flex direction="column" h="430px" mt="6px">
@@ -200,6 +203,7 @@ function title(group: Group | undefined, p: Preview | undefined, changed: boolea
   return (
     <>
       <b>{group?.name ?? "The group"}</b> holds {plural(p.counts.in, "workload")}
+      {p.unaddressed > 0 && `, of which ${n(p.unaddressed)} ${p.unaddressed === 1 ? "holds" : "hold"} no address now`}
       {told}.
     </>
   );
@@ -253,70 +257,5 @@ function UsedBy({ group, shares }: { group: Group; shares: Preview["shares"] }) 
         </>
       )}
     </Text>
-  );
-}
-
-function Members({ p }: { p: Preview }) {
-  return (
-    <Grid templateColumns="repeat(3, minmax(0,1fr))" gap="22px" mt="12px">
-      <Column mark="in" title="In" list={p.in} count={p.counts.in} was={p.was.in} />
-      <Column mark="undecided" title="Undecided" list={p.undecided} count={p.counts.undecided} was={p.was.undecided} />
-      <Column mark="out" title="Out" list={p.out} count={p.counts.out} was={p.was.out} />
-    </Grid>
-  );
-}
-
-function Column({
-  mark,
-  title,
-  list,
-  count,
-  was,
-}: {
-  mark: "in" | "undecided" | "out";
-  title: string;
-  list: Preview["in"];
-  count: number;
-  was: number;
-}) {
-  const { show } = useWhy();
-  return (
-    <Box minW="0" role="region" aria-label={title} data-members={count}>
-      <Flex gap="8px" align="baseline" borderBottomWidth="1px" borderColor="line" pb="3px">
-        <Mark kind={mark} />
-        <Text fontFamily="heading" fontSize="16px">
-          {title}
-        </Text>
-        <Text color="soft">
-          {n(count)}
-          {was !== count && was + count > 0 && `, was ${n(was)}`}
-        </Text>
-      </Flex>
-      <Box maxH="300px" overflowY="auto">
-        {list.map((m) => (
-          <Flex key={m.id} gap="6px" py="3px" borderBottomWidth="1px" borderColor="line2">
-            {m.change && (
-              <chakra.span fontWeight="600" color={m.change === "joins" ? "permit" : "reject"} aria-label={m.change}>
-                {m.change === "joins" ? "+" : "−"}
-              </chakra.span>
-            )}
-            <Link
-              onClick={() => show({ kind: "workload", id: m.id })}
-              textDecoration="none"
-              overflow="hidden"
-              textOverflow="ellipsis"
-              whiteSpace="nowrap"
-            >
-              {m.name}
-            </Link>
-            <Text ml="auto" color={m.missing?.length ? "open" : "soft"} flexShrink={0} maxW="60%" truncate>
-              {m.why}
-            </Text>
-          </Flex>
-        ))}
-        {count > list.length && <Text color="soft">{n(count - list.length)} more</Text>}
-        {count === 0 && <Text color="soft">nobody</Text>}
-      </Box>
-    </Box>
   );
 }

@@ -83,7 +83,7 @@ export function GroupsView() {
                   .filter(Boolean)
                   .join(", ")}
               </Text>
-              <Text ml="auto" color="soft" flexShrink={0}>
+              <Text ml="auto" color="soft" flexShrink={0} title="members with an address now">
                 {g.in === 0 && g.prefixes > 0 ? plural(g.prefixes, "prefix", "prefixes") : n(g.in)}
               </Text>
             </chakra.button>

@@ -93,7 +93,12 @@ function Rule({
   const [seen, setSeen] = useState<Schemas["EditOut"]>(); // what was said of the text last
   const words = useVocabulary();
   const options = found.data?.options ?? [];
-  const chosen = options[at ?? Math.min(1, options.length - 1)];
+  // Of a row that is permitted in part, none is chosen beforehand that takes that away.
+  const takes = (o: (typeof options)[number]) => o.consequences.conversations.some((c) => c.before === "permit");
+  const usual = [options[1], options[0], options[2]].find(
+    (o) => o && !(target.counts.permit > 0 && target.counts.uncovered > 0 && takes(o)),
+  );
+  const chosen = at === undefined ? usual : options[at];
   const lines = text ?? chosen?.lines.join("\n") ?? "";
   const revision = found.data?.revision ?? 0;
   const { mutate } = look;
@@ -157,6 +162,11 @@ function Rule({
       {found.isLoading && <Text color="soft">Finding rules for it, and what each would do…</Text>}
       {found.data && options.length === 0 && (
         <Text>{as === "permit" ? "All of it is permitted already." : "All of it is rejected already."}</Text>
+      )}
+      {options.length > 0 && !chosen && (
+        <ProblemNote>
+          Part of it is permitted now, and each of these would take that away. Choose one, if that is meant.
+        </ProblemNote>
       )}
       {options.map((o, i) => (
         <chakra.button

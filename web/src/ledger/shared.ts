@@ -8,10 +8,12 @@ export type LedgerQuery = Omit<Asked, "from" | "to" | "offset" | "limit">;
 
 /** Arrow keys move between the rows that are shown, however deep. */
 export function moveFocus(e: KeyboardEvent<HTMLElement>) {
-  if (e.key !== "ArrowDown" && e.key !== "ArrowUp") return;
+  if (!["ArrowDown", "ArrowUp", "Home", "End"].includes(e.key)) return;
+  if ((e.key === "Home" || e.key === "End") && e.target instanceof HTMLInputElement) return;
   const rows = [...e.currentTarget.querySelectorAll<HTMLElement>("[data-row]")];
   const at = rows.indexOf(document.activeElement as HTMLElement);
-  const next = rows[at + (e.key === "ArrowDown" ? 1 : -1)];
+  const to = { ArrowDown: at + 1, ArrowUp: at - 1, Home: 0, End: rows.length - 1 }[e.key]!;
+  const next = rows[to];
   if (next) {
     e.preventDefault();
     next.focus();

@@ -7,6 +7,7 @@ type ButtonProps = ComponentProps<typeof Button> & { primary?: boolean };
 export function Btn({ primary, ...props }: ButtonProps) {
   return (
     <Button
+      data-primary={primary || undefined}
       size="xs"
       h="27px"
       px="10px"

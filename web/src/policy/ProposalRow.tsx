@@ -41,7 +41,10 @@ export function ProposalRow({
 }: Props) {
   const row = useRef<HTMLDivElement>(null);
   useEffect(() => {
-    if (current) row.current?.scrollIntoView({ block: "nearest" });
+    if (!current || !row.current) return;
+    // The card as a whole, if there is room; its sentence in any case.
+    row.current.scrollIntoView({ block: "nearest" });
+    row.current.querySelector("button")?.scrollIntoView({ block: "nearest" });
   }, [current]);
   const choice = p.choices[at]!;
   const changed = at !== p.own;
@@ -64,6 +67,10 @@ export function ProposalRow({
       <chakra.button
         type="button"
         data-row="0"
+        position={current ? "sticky" : undefined}
+        top="0"
+        zIndex="1"
+        bg={current ? "tint" : undefined}
         onClick={choose}
         onFocus={choose}
         textAlign="left"

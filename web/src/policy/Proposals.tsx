@@ -4,7 +4,6 @@ import { Box, chakra, Flex, Input, Progress, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import { api, type Schemas } from "../api/client";
 import { useKeys } from "../frame/keys";
-import { moveFocus } from "../ledger/shared";
 import { Btn, Empty, inputStyle, Link } from "../marks/Controls";
 import { n, onDay, percent, plural } from "../marks/words";
 import { Aside } from "./Aside";
@@ -54,7 +53,14 @@ export function Proposals({ policy }: { policy: Schemas["PolicyOut"] }) {
     if (p.key === current?.key) next();
     void j.refuse([p], reason);
   };
+  const step = (by: number) => {
+    const i = shown.findIndex((p) => p.key === current?.key);
+    const to = shown[Math.min(shown.length - 1, Math.max(0, i + by))];
+    if (to) setOn(to.key);
+  };
   useKeys({
+    ArrowDown: () => step(1),
+    ArrowUp: () => step(-1),
     t: () => take(),
     n: () => shift(-1),
     w: () => shift(1),
@@ -140,7 +146,7 @@ export function Proposals({ policy }: { policy: Schemas["PolicyOut"] }) {
       )}
       {d && d.path.length > 1 && <Curve curve={d.path} balance={j.point?.balance ?? d.balance} choose={j.move} />}
       {d && <Meter d={d} open={j.judged} refused={j.refused} />}
-      {d && j.judged.length > 4 && (
+      {d && (j.judged.length > 4 || words.length > 0 || clean) && (
         <Flex px="16px" gap="8px" align="center" mt="4px">
           <Input
             {...inputStyle}
@@ -174,7 +180,7 @@ export function Proposals({ policy }: { policy: Schemas["PolicyOut"] }) {
           from the list.
         </Text>
       )}
-      <Box overflowY="auto" flex="1" minH="0" mt="6px" onKeyDown={moveFocus}>
+      <Box overflowY="auto" flex="1" minH="0" mt="6px" data-proposals>
         {shown.map((p) => (
           <ProposalRow
             key={p.id}
@@ -199,7 +205,18 @@ export function Proposals({ policy }: { policy: Schemas["PolicyOut"] }) {
               : "Every conversation of the window is decided."}
           </Empty>
         )}
-        {d && j.judged.length > 0 && shown.length === 0 && <Empty title="Nothing agrees with this filter" />}
+        {d && j.judged.length > 0 && shown.length === 0 && (
+          <Empty title={`${plural(j.judged.length, "proposal")} left, none of which this filter shows`}>
+            <Link
+              onClick={() => {
+                setFilter("");
+                setClean(false);
+              }}
+            >
+              Show all
+            </Link>
+          </Empty>
+        )}
         {d && j.judged.length === 0 && (
           <Empty title="All judged">
             {d.considered > 0

@@ -39,7 +39,6 @@ export function WorkloadsView() {
   if (filter.q) exported.set("q", filter.q);
   if (filter.retired) exported.set("retired", "true");
   tag.forEach((t) => exported.append("tag", t));
-  if (list.error) return <ProblemNote>{problem(list.error)}</ProblemNote>;
   const none = list.data && all === 0;
   const counted = {
     list: undefined,
@@ -138,7 +137,13 @@ export function WorkloadsView() {
         {mode === "suggestions" && <Suggestions />}
         {mode === "slips" && <Slips />}
         {mode === "disagreements" && <Disagreements />}
-        {mode === "list" && <WorkloadTable filter={filter} editing={editing} setEditing={setEditing} />}
+        {list.error && <ProblemNote>{problem(list.error)}</ProblemNote>}
+        {mode === "list" && list.data?.hint && (
+          <Text px="20px" color="open" role="status">
+            {list.data.hint}
+          </Text>
+        )}
+        {mode === "list" && !list.error && <WorkloadTable filter={filter} editing={editing} setEditing={setEditing} />}
         {mode === "list" && countOf(editing) > 0 && (
           <TagDock
             key={`${editing.ids.join()}${editing.all?.count}${editing.key}`}

@@ -1,0 +1,17 @@
+package likeness_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"lucidorchard/core/likeness"
+)
+
+func TestNearest(t *testing.T) {
+	keys := []string{"app", "env", "tier", "site", "owner", "cost-centre"}
+	for name, want := range map[string]string{"envv": "env", "ownr": "owner", "cost-center": "cost-centre", "colour": "",
+		"tire": "", "en": "", "teir": ""} {
+		require.Equal(t, want, likeness.Nearest(name, keys), name)
+	}
+}
