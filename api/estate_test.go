@@ -4,9 +4,11 @@ import (
 	"bufio"
 	"context"
 	"encoding/json"
+	"fmt"
 	"io"
 	"net/http"
 	"net/url"
+	"strings"
 	"testing"
 	"time"
 
@@ -127,4 +129,39 @@ func TestFiltersSayWhatIsWrongWithThem(t *testing.T) {
 		require.Equal(t, want, list.Total, q)
 		require.Empty(t, list.Hint)
 	}
+}
+
+// All members of a group can be read, in parts, searched, and exported.
+func TestMembersOfAGroup(t *testing.T) {
+	c := serve(t)
+	c.begin()
+	var preview api.GroupPreview
+	require.Equal(t, 200, c.call("POST", "/api/v1/groups/preview", map[string]any{"name": "live", "text": "env is live"},
+		&preview))
+	for as, count := range map[string]int{"yes": preview.Counts.In, "undecided": preview.Counts.Undecided,
+		"no": preview.Counts.Out} {
+		seen := map[string]bool{}
+		for offset := 0; ; offset += 7 {
+			var page api.MemberPage
+			c.get(fmt.Sprintf("/api/v1/groups/members?name=live&as=%s&limit=7&offset=%d", as, offset), &page)
+			require.Equal(t, count, page.Total, as)
+			for _, m := range page.Members {
+				require.False(t, seen[m.ID])
+				seen[m.ID] = true
+			}
+			if len(page.Members) == 0 {
+				break
+			}
+		}
+		require.Len(t, seen, count)
+		require.Equal(t, count+1, strings.Count(c.raw("/api/v1/groups/members.csv?name=live&as="+as), "\n"))
+	}
+	var some api.MemberPage
+	c.get("/api/v1/groups/members?name=live&q="+url.QueryEscape("tier is store"), &some)
+	require.Positive(t, some.Total)
+	require.Less(t, some.Total, preview.Counts.In)
+	var groups []api.GroupOut
+	c.get("/api/v1/groups", &groups)
+	require.Equal(t, preview.Counts.In-preview.Unaddressed, groups[0].In, "the list counts those with an address")
+	require.Equal(t, 404, c.call("GET", "/api/v1/groups/members?name=nobody", nil, nil))
 }

@@ -293,7 +293,8 @@ func (s *groupsAPI) fillMembers(out *GroupPreview, snap *model.Model, c *decide.
 	out.Shares = out.Shares[:min(8, len(out.Shares))]
 }
 
-type membersAsked struct {
+// MembersAsked says of which group, and what it says of them.
+type MembersAsked struct {
 	Name string `query:"name" required:"true"`
 	As   string `query:"as" enum:"yes,undecided,no" default:"yes"`
 	Text string `query:"q" doc:"Only those that words or an expression select"`
@@ -306,7 +307,7 @@ type MemberPage struct {
 }
 
 // membersOf gives those of whom the draft's group says one thing, by name.
-func membersOf(snap *model.Model, in membersAsked) ([]int32, *decide.Walk, error) {
+func membersOf(snap *model.Model, in MembersAsked) ([]int32, *decide.Walk, error) {
 	if snap.Policy.Groups[in.Name] == nil {
 		return nil, nil, huma.Error404NotFound("there is no group " + in.Name)
 	}
@@ -330,14 +331,14 @@ func membersOf(snap *model.Model, in membersAsked) ([]int32, *decide.Walk, error
 }
 
 func (s *groupsAPI) members(ctx context.Context, in *struct {
-	membersAsked
+	MembersAsked
 	Page
 }) (*Body[MemberPage], error) {
 	snap, err := s.snapshot(ctx)
 	if err != nil {
 		return nil, err
 	}
-	all, walk, err := membersOf(snap, in.membersAsked)
+	all, walk, err := membersOf(snap, in.MembersAsked)
 	if err != nil {
 		return nil, err
 	}
@@ -352,7 +353,7 @@ func (s *groupsAPI) members(ctx context.Context, in *struct {
 	return body(out), nil
 }
 
-func (s *groupsAPI) exportMembers(ctx context.Context, in *membersAsked) (*huma.StreamResponse, error) {
+func (s *groupsAPI) exportMembers(ctx context.Context, in *MembersAsked) (*huma.StreamResponse, error) {
 	snap, err := s.snapshot(ctx)
 	if err != nil {
 		return nil, err

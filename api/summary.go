@@ -23,8 +23,9 @@ type Summary struct {
 	Uncovered     int     `json:"uncovered"`
 	Revision      int     `json:"revision"`
 
-	Undo *store.Change `json:"undo,omitempty"`
-	Redo *store.Change `json:"redo,omitempty"`
+	Undo      *store.Change `json:"undo,omitempty"`
+	Redo      *store.Change `json:"redo,omitempty"`
+	Proposals int           `json:"proposals" doc:"Of the newest derivation, those that are still to be judged"`
 }
 
 // summaryAPI answers about the fact of each step, and what is wrong.
@@ -65,6 +66,9 @@ func (s *summaryAPI) summary(ctx context.Context, in *struct{ Window }) (*Body[S
 		}
 	}
 	if out.Undo, out.Redo, err = s.Store.Undoable(ctx); err != nil {
+		return nil, err
+	}
+	if out.Proposals, err = s.Waiting(ctx, snap); err != nil {
 		return nil, err
 	}
 	t := v.Totals(reach.Query{Count: liveStore})

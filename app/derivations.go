@@ -101,7 +101,8 @@ type Derived struct {
 	ID         int64       `json:"id"`
 	Revision   int         `json:"revision" doc:"That it was derived on"`
 	Balance    float64     `json:"balance"`
-	Considered int         `json:"considered"`
+	Considered int         `json:"considered" doc:"Conversations that no rule decided, and that were not only dropped"`
+	Dropped    int         `json:"dropped" doc:"Conversations that no rule decided, and that the network only dropped: nothing is proposed for them"`
 	Covered    int         `json:"covered"`
 	Scope      string      `json:"scope,omitempty" doc:"What it was limited to: the group or area"`
 	From       string      `json:"from"`
@@ -180,6 +181,12 @@ func derived(ctx context.Context, v *reach.View, m *model.Model, balance float64
 		Revision: m.Head.No, Balance: balance, Considered: result.Considered, Covered: result.Covered,
 		From: v.From.Start().String(), To: v.To.Start().String(),
 		Path: []PathPoint{}, Gone: []GoneRule{}, Aside: []Aside{},
+	}
+	for i := range convs {
+		c := &convs[i]
+		if c.Connections == 0 && v.Verdict(i) == decide.Uncovered && (input.Scope == nil || input.Scope(c.Client, c.Server)) {
+			out.Dropped++
+		}
 	}
 	found := []Proposal{}
 	known := map[[2]any]int64{} // by rule and evidence: at another balance one rule may have more behind it
@@ -323,10 +330,7 @@ func (a *App) Derived(ctx context.Context, m *model.Model) (*Derived, []store.Re
 		return nil, nil, fmt.Errorf("derivation %d cannot be read: %w", row.ID, err)
 	}
 	d.ID, d.Proposals = row.ID, []Proposal{}
-	have := map[string]int{} // lines of the draft's rules
-	for _, r := range m.Policy.Rules {
-		have[sentence(r)] = r.Line
-	}
+	have := linesOf(m)
 	for _, row := range rows {
 		if have[row.Rule] > 0 {
 			continue
@@ -335,10 +339,8 @@ func (a *App) Derived(ctx context.Context, m *model.Model) (*Derived, []store.Re
 		if err != nil {
 			return nil, nil, err
 		}
-		for i := range refused {
-			if r := &refused[i]; r.Rule == p.Key && (r.Instead == "" || have[r.Instead] > 0) {
-				p.Refused, p.Again = r, muchMore(r, &p)
-			}
+		if p.Refused = standing(refused, p.Key, have); p.Refused != nil {
+			p.Again = muchMore(p.Refused, p.Conversations, p.CallerCount)
 		}
 		d.Proposals = append(d.Proposals, p)
 	}
@@ -349,9 +351,62 @@ func (a *App) Derived(ctx context.Context, m *model.Model) (*Derived, []store.Re
 	return d, refused, nil
 }
 
+// Waiting counts the proposals that are still to be judged at the balance that was
+// derived for, with those that can only be narrowed.
+func (a *App) Waiting(ctx context.Context, m *model.Model) (int, error) {
+	row, heads, err := a.Store.NewestHeads(ctx)
+	if err != nil || row == nil {
+		return 0, err
+	}
+	refused, err := a.Store.Refusals(ctx)
+	if err != nil {
+		return 0, err
+	}
+	var d Derived
+	if err := json.Unmarshal(row.Body, &d); err != nil {
+		return 0, fmt.Errorf("derivation %d cannot be read: %w", row.ID, err)
+	}
+	shown := map[int64]bool{}
+	for _, at := range d.Path {
+		for _, id := range at.IDs {
+			shown[id] = shown[id] || at.Balance == d.Balance
+		}
+	}
+	have := linesOf(m)
+	n := 0
+	for _, h := range heads {
+		if !shown[h.ID] && !h.Barred || have[h.Rule] > 0 {
+			continue
+		}
+		if r := standing(refused, h.Rule, have); r == nil || muchMore(r, h.Conversations, h.Callers) {
+			n++
+		}
+	}
+	return n, nil
+}
+
+// linesOf gives the lines of the draft's rules by their sentences.
+func linesOf(m *model.Model) map[string]int {
+	have := map[string]int{}
+	for _, r := range m.Policy.Rules {
+		have[sentence(r)] = r.Line
+	}
+	return have
+}
+
+// standing finds the refusal of a rule that holds; nil: none.
+func standing(refused []store.Refusal, rule string, have map[string]int) *store.Refusal {
+	for i := range refused {
+		if r := &refused[i]; r.Rule == rule && (r.Instead == "" || have[r.Instead] > 0) {
+			return r
+		}
+	}
+	return nil
+}
+
 // muchMore reports whether the evidence has changed so much since a refusal that
 // a person should look again: twice the conversations or callers, and not just a
 // few.
-func muchMore(r *store.Refusal, p *Proposal) bool {
-	return r.Conversations > 0 && (p.Conversations >= 2*r.Conversations+5 || p.CallerCount >= 2*r.Callers+3)
+func muchMore(r *store.Refusal, conversations, callers int) bool {
+	return r.Conversations > 0 && (conversations >= 2*r.Conversations+5 || callers >= 2*r.Callers+3)
 }

@@ -75,6 +75,30 @@ func (s *Store) NewestDerivation(ctx context.Context) (*Derivation, []Proposal, 
 	return &all[0], out, err
 }
 
+// ProposalHead is of a proposal what tells whether it is still to be judged.
+type ProposalHead struct {
+	ID            int64  `db:"id"`
+	Rule          string `db:"rule"`
+	Barred        bool   `db:"barred"`
+	Conversations int    `db:"conversations"`
+	Callers       int    `db:"callers"`
+}
+
+// NewestHeads gives the heads of the newest derivation's proposals, with its body;
+// nil if there is none yet.
+func (s *Store) NewestHeads(ctx context.Context) (*Derivation, []ProposalHead, error) {
+	var all []Derivation
+	if err := s.db.SelectContext(ctx, &all, `SELECT id, revision, body - 'aside' - 'gone' AS body FROM derivations
+		ORDER BY id DESC LIMIT 1`); err != nil || len(all) == 0 {
+		return nil, nil, err
+	}
+	out := []ProposalHead{}
+	err := s.db.SelectContext(ctx, &out, `SELECT id, rule, (body ->> 'barred')::bool AS barred,
+		(body ->> 'conversations')::int AS conversations, (body ->> 'callerCount')::int AS callers
+		FROM proposals WHERE derivation = $1 ORDER BY id`, all[0].ID)
+	return &all[0], out, err
+}
+
 // Proposals gives proposals by their ids, in the order of ids; those that are not
 // there are left out.
 func (s *Store) Proposals(ctx context.Context, ids []int64) ([]Proposal, error) {

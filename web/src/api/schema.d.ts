@@ -2041,10 +2041,18 @@ export interface components {
             aside: components["schemas"]["Aside"][];
             /** Format: double */
             balance: number;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description Conversations that no rule decided, and that were not only dropped
+             */
             considered: number;
             /** Format: int64 */
             covered: number;
+            /**
+             * Format: int64
+             * @description Conversations that no rule decided, and that the network only dropped: nothing is proposed for them
+             */
+            dropped: number;
             from: string;
             /** @description Rules of the draft that nothing in the window needed */
             gone: components["schemas"]["GoneRule"][];
@@ -3519,6 +3527,11 @@ export interface components {
             lack: number;
             /** @description The structural tag that most workloads lack */
             lackKey?: string;
+            /**
+             * Format: int64
+             * @description Of the newest derivation, those that are still to be judged
+             */
+            proposals: number;
             redo?: components["schemas"]["Change"];
             /** Format: int64 */
             revision: number;
@@ -6201,7 +6214,11 @@ export interface operations {
     };
     "list-members": {
         parameters: {
-            query?: {
+            query: {
+                name: string;
+                as?: "yes" | "undecided" | "no";
+                /** @description Only those that words or an expression select */
+                q?: string;
                 offset?: number;
                 limit?: number;
             };

@@ -11,13 +11,9 @@ const StepLink = chakra(NavLink);
 export function Course() {
   const w = useWindow();
   const { data: s } = api.useQuery("get", "/api/v1/summary", { params: { query: w } });
-  const proposals = api.useQuery("get", "/api/v1/proposals");
   const along = useCarried();
   const here = useLocation().pathname.split("/")[1];
   const navigate = useNavigate();
-  const derived = proposals.data?.derived;
-  const proposed = derived?.path.find((p) => p.balance === derived.balance)?.ids ?? [];
-  const waiting = derived?.proposals.filter((p) => proposed.includes(p.id) && (!p.refused || p.again)).length ?? 0;
   const steps = [
     {
       path: "workloads",
@@ -36,7 +32,7 @@ export function Course() {
       path: "policy",
       name: "Policy",
       fact: s && plural(s.rules, "rule"),
-      need: waiting ? plural(waiting, "proposal") : "",
+      need: s?.proposals ? plural(s.proposals, "proposal") : "",
     },
     {
       path: "check",

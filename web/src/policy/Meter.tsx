@@ -41,6 +41,11 @@ export function Meter({ d, open, refused }: { d: Derived; open: Proposal[]; refu
             <chakra.b color="ink">{n(v)}</chakra.b> {word}
           </chakra.span>
         ))}
+        {d.dropped > 0 && (
+          <span title="the network only dropped them, so that nothing is proposed for them">
+            <chakra.b color="ink">{n(d.dropped)}</chakra.b> only dropped
+          </span>
+        )}
       </Flex>
     </Box>
   );

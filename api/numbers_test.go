@@ -1,0 +1,108 @@
+package api_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"lucidorchard/api"
+	"lucidorchard/store"
+)
+
+// The same quantity is one number, whichever view says it.
+func TestNumbersAgree(t *testing.T) {
+	c := serve(t)
+	c.company()
+	var job store.Job
+	require.Equal(t, 202, c.call("POST", "/api/v1/derive", nil, &job))
+	require.Equal(t, "done", c.job(&job).State)
+	agree := func(step string) {
+		var s api.Summary
+		var check api.CheckOut
+		var policy api.PolicyOut
+		var all, uncovered api.ConversationPage
+		var workloads api.WorkloadList
+		var figures api.Figures
+		var groups []api.GroupOut
+		var ps api.Proposals
+		var findings api.FindingList
+		c.get("/api/v1/summary", &s)
+		c.get("/api/v1/check", &check)
+		c.get("/api/v1/policy", &policy)
+		c.get("/api/v1/conversations?limit=1", &all)
+		c.get("/api/v1/conversations?limit=1&verdict=uncovered", &uncovered)
+		c.get("/api/v1/workloads?limit=1", &workloads)
+		c.get("/api/v1/figures", &figures)
+		c.get("/api/v1/groups", &groups)
+		c.get("/api/v1/proposals", &ps)
+		c.get("/api/v1/findings", &findings)
+
+		require.Equal(t, []int{s.Conversations, s.Conversations}, []int{check.Conversations, all.Total}, step)
+		require.Equal(t, []int{s.Uncovered, s.Uncovered, s.Uncovered},
+			[]int{check.Counts.Uncovered, policy.Counts.Uncovered, uncovered.Total}, step)
+		require.Equal(t, check.Counts, policy.Counts, step)
+		require.Equal(t, check.Conversations, check.Counts.Permit+check.Counts.Reject+check.Counts.Uncovered)
+		require.InDelta(t, 1-float64(s.Uncovered)/float64(s.Conversations), s.Decided, 1e-9)
+		require.Equal(t, []int{s.Workloads, s.Workloads}, []int{workloads.All, workloads.Total}, step)
+		require.Equal(t, []int{s.Rules, s.Rules, s.Rules}, []int{policy.Rules, check.Rules, len(figures.Rules)}, step)
+		require.Equal(t, []int{s.Revision, s.Revision}, []int{policy.Revision, findings.Revision}, step)
+		require.Equal(t, []int{s.Groups, s.Groups}, []int{len(groups), len(figures.Groups)}, step)
+
+		// What decides nothing and what decides something are all that there is.
+		hits, byLine := 0, map[int]int{}
+		for _, st := range policy.Statements {
+			if st.Rule != nil {
+				hits += st.Hits
+				byLine[st.Line] = st.Hits
+			}
+		}
+		require.Equal(t, s.Conversations-s.Uncovered, hits, step)
+		for _, r := range figures.Rules {
+			require.Equal(t, byLine[r.Line], r.Use.Conversations, step)
+		}
+		undecided := 0
+		for _, g := range groups {
+			if g.Undecided > 0 {
+				undecided++
+			}
+			var preview api.GroupPreview
+			require.Equal(t, 200, c.call("POST", "/api/v1/groups/preview", map[string]any{"name": g.Name, "text": g.Body},
+				&preview))
+			require.Equal(t, g.In, preview.Counts.In-preview.Unaddressed, "%s: %s", step, g.Name)
+		}
+		require.Equal(t, s.Undecided, undecided, step)
+
+		// Proposals: what waits is what the page shows, and what was looked at is all
+		// that no rule decided, but for what the network only dropped.
+		judged := 0
+		for _, p := range ps.Derived.Proposals {
+			if p.Refused == nil || p.Again {
+				for _, h := range here(ps) {
+					if h.ID == p.ID {
+						judged++
+					}
+				}
+				if p.Barred {
+					judged++
+				}
+			}
+		}
+		require.Equal(t, s.Proposals, judged, step)
+		if !ps.Stale {
+			require.Equal(t, s.Uncovered, ps.Derived.Considered+ps.Derived.Dropped, step)
+		}
+	}
+	agree("derived")
+	var ps api.Proposals
+	c.get("/api/v1/proposals", &ps)
+	first, second := here(ps)[0], here(ps)[1]
+	require.Equal(t, 201, c.judge(nil, taking(first)))
+	agree("taken")
+	require.Equal(t, 200, c.call("POST", "/api/v1/tags", map[string]any{"workloads": []string{"wl-gate-old-3"},
+		"key": "tier", "value": "entry"}, nil))
+	agree("tagged")
+	refusing := taking(second)
+	refusing.Do = "refuse"
+	require.Equal(t, 200, c.judge(nil, refusing))
+	agree("refused")
+}
