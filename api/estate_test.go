@@ -165,3 +165,36 @@ func TestMembersOfAGroup(t *testing.T) {
 	require.Equal(t, preview.Counts.In-preview.Unaddressed, groups[0].In, "the list counts those with an address")
 	require.Equal(t, 404, c.call("GET", "/api/v1/groups/members?name=nobody", nil, nil))
 }
+
+// A new policy begins with groups by the tags that there are, in one step.
+func TestBeginningWithStarters(t *testing.T) {
+	c := serve(t)
+	var list api.StarterList
+	c.get("/api/v1/starters", &list)
+	require.Greater(t, list.Total, 10)
+	var ids []string
+	for _, s := range list.Starters {
+		ids = append(ids, s.ID)
+	}
+	var out api.EditOut
+	in := map[string]any{"revision": list.Revision, "ids": ids}
+	require.Equal(t, 200, c.call("POST", "/api/v1/starters?dryRun=true", in, &out))
+	require.NotEmpty(t, out.Consequences.Groups)
+	require.Equal(t, 201, c.call("POST", "/api/v1/starters", in, &out))
+	var groups []api.GroupOut
+	c.get("/api/v1/groups", &groups)
+	members := map[string]int{}
+	for _, g := range groups {
+		members["group "+g.Name] = g.In
+	}
+	for _, s := range list.Starters {
+		if s.Kind == "environment" || s.Kind == "group" {
+			require.Equal(t, s.Members, members[s.ID], s.ID)
+		}
+	}
+	require.Equal(t, 409, c.call("POST", "/api/v1/starters", in, nil), "it was made on another revision")
+	c.get("/api/v1/starters", &list)
+	require.Zero(t, list.Total)
+	require.Equal(t, 200, c.call("POST", "/api/v1/policy/undo", map[string]any{}, nil))
+	require.Empty(t, c.text(), "it was one step")
+}

@@ -93,7 +93,7 @@ const (
 // large are the paths whose answers are computed over all conversations or all
 // pairs.
 var large = []string{
-	"/check", "/report", "/ledger", "/conversations", "/flows/map", "/groups/preview", "/groups/rename",
+	"/check", "/report", "/ledger", "/conversations", "/flows/map", "/groups/preview", "/starters", "/groups/rename",
 	"/groups/remove", "/policy", "/proposals/",
 	"/settle", "/whatif", "/assertions", "/findings", "/figures", "/ask", "/tags", "/suggestions/accept",
 	"/vocabulary/fix", "/imports/",

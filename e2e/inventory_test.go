@@ -187,3 +187,29 @@ func TestAFileAsItReallyIs(t *testing.T) {
 	p.see(`[data-report=done]`)
 	require.Contains(t, get(t, p.base+"/api/v1/conversations.csv"), "10.9.0.2,,10.9.0.1,tcp/443")
 }
+
+// After the first list: groups and guardrails by its tags, in one reviewable step.
+func TestBeginningWithWhatIsThere(t *testing.T) {
+	p := browse(t, start(t))
+	file := filepath.Join(t.TempDir(), "w.csv")
+	require.NoError(t, os.WriteFile(file, []byte("id,addresses,tag:app,tag:tier,tag:env\na,10.0.0.1,fares,store,live\n"+
+		"b,10.0.0.2,fares,entry,trial\n"), 0o600))
+	p.open("/workloads")
+	p.click(button("Import workloads…"))
+	p.upload(`input[type=file]`, file)
+	p.see(`[data-report=preview]`)
+	p.click(button("Import 2 rows"))
+	p.see(`[data-next]`)
+	p.click(button("Begin with what is there…"))
+	p.see(`[data-starters=environment]`)
+	p.see(`[data-starters=assertion]`)
+	p.click(`//label[contains(., "No telnet leaves the estate")]`)
+	p.see(saying("conversations that change verdict"))
+	p.click(`//button[starts-with(normalize-space(.), "Add ")]`)
+	p.gone(`[data-starters]`)
+	p.until(`document.body.innerText.includes("4 groups")`)
+	text := get(t, p.base+"/api/v1/policy.orchard")
+	require.Contains(t, text, "apart live, trial")
+	require.Contains(t, text, "group fares-store-live")
+	require.NotContains(t, text, "tcp/23")
+}

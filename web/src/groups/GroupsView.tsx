@@ -3,16 +3,18 @@ import { Box, chakra, Flex, Grid, Input, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import { useNavigate, useParams } from "react-router";
 import { api, problem } from "../api/client";
-import { useCarried } from "../frame/address";
+import { useAddress, useCarried } from "../frame/address";
 import { moveFocus } from "../ledger/shared";
-import { Btn, Empty, inputStyle, ProblemNote } from "../marks/Controls";
+import { Btn, Empty, inputStyle, Link, ProblemNote } from "../marks/Controls";
 import { n, plural } from "../marks/words";
 import { GroupEditor } from "./GroupEditor";
+import { Starters } from "./Starters";
 
 export function GroupsView() {
   const { name } = useParams();
   const navigate = useNavigate();
   const carried = useCarried();
+  const { search, change } = useAddress();
   const [text, setText] = useState("");
   const { data, error } = api.useQuery("get", "/api/v1/groups");
   if (error) return <ProblemNote>{problem(error)}</ProblemNote>;
@@ -39,6 +41,9 @@ export function GroupsView() {
             >
               CSV
             </chakra.a>
+            <Link color="soft" onClick={() => change({ starters: "1" })}>
+              starters
+            </Link>
             <Btn onClick={() => go("new")}>New group</Btn>
           </Flex>
         </Flex>
@@ -98,14 +103,18 @@ export function GroupsView() {
         <Empty title="No groups yet">
           A group is an expression over tags: tomorrow&apos;s machine joins on its own.
           <Box mt="10px">
-            <Btn primary onClick={() => go("new")}>
-              Write the first group
-            </Btn>
+            <Flex gap="8px" justify="center">
+              <Btn primary onClick={() => change({ starters: "1" })}>
+                Begin with what is there…
+              </Btn>
+              <Btn onClick={() => go("new")}>Write the first group</Btn>
+            </Flex>
           </Box>
         </Empty>
       ) : (
         <GroupEditor key={chosen?.name ?? "new"} group={chosen} onSaved={go} />
       )}
+      {search.has("starters") && <Starters close={() => change({ starters: null })} />}
     </Grid>
   );
 }

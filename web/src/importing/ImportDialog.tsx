@@ -1,6 +1,7 @@
 // Import a file: choose, say how it is written, see what it would do, do it, see
 // what became of each row.
 import { Box, chakra, Flex, Input, Progress, Text } from "@chakra-ui/react";
+import { useNavigate } from "react-router";
 import { api, type Schemas } from "../api/client";
 import { Btn, inputStyle, ProblemNote } from "../marks/Controls";
 import { Modal } from "../marks/Modal";
@@ -128,6 +129,7 @@ export function ImportDialog({ kind, open, onClose }: { kind: Kind; open: boolea
       )}
       {state && (state.state === "failed" || state.state === "cancelled") && <ProblemNote>{state.message}</ProblemNote>}
       {state?.state === "done" && <Report kind={kind} report={state.result as Schemas["ImportReport"]} done />}
+      {state?.state === "done" && kind === "workloads" && <Next close={close} />}
     </Modal>
   );
 }
@@ -163,5 +165,25 @@ function Source({ im }: { im: Importing }) {
         this is its complete list
       </chakra.label>
     </>
+  );
+}
+
+/** After the first list: groups by its tags, where there are none yet. */
+function Next({ close }: { close: () => void }) {
+  const groups = api.useQuery("get", "/api/v1/groups");
+  const navigate = useNavigate();
+  if (!groups.data || groups.data.length > 0) return null;
+  return (
+    <Flex mt="12px" gap="12px" align="center" data-next>
+      <Text>The tags of these workloads make groups: each environment, each application with its tiers.</Text>
+      <Btn
+        onClick={() => {
+          close();
+          void navigate("/groups?starters=1");
+        }}
+      >
+        Begin with what is there…
+      </Btn>
+    </Flex>
   );
 }

@@ -1,0 +1,189 @@
+package derive
+
+// What nearly everybody wants to begin with: groups by the structural tags that
+// there are, environments kept apart, and statements that must hold.
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+
+	"lucidorchard/core/estate"
+	"lucidorchard/core/expr"
+	"lucidorchard/core/policy"
+	"lucidorchard/core/syntax"
+)
+
+// Starter is a statement to begin with.
+type Starter struct {
+	ID      string   `json:"id" doc:"Names it in a request"`
+	Kind    string   `json:"kind" enum:"environment,group,guardrail,assertion"`
+	Words   string   `json:"words" doc:"What it is for"`
+	Text    string   `json:"text" doc:"The statement"`
+	Layer   string   `json:"layer,omitempty" doc:"Of a rule"`
+	Members int      `json:"members" doc:"Of a group: workloads with an address now"`
+	Needs   []string `json:"needs" doc:"Ids of the groups that it names"`
+}
+
+// The layers of a new policy, in their order.
+var layers = []string{"guardrails", "separations", policy.Allowances, "closing"}
+
+// Starters gives statements to begin a policy with that it does not have: a group
+// for each environment, one for each application, tier and environment that have
+// members, and what guards them. Groups that the policy has under another name are
+// named as it names them. Members are counted as of an instant.
+func Starters(e *estate.Estate, p *policy.Policy, at estate.Instant) []Starter {
+	keys := structural(e)
+	s := &starting{policy: p, keys: keys, taken: map[string]bool{}, bodies: map[string]string{}}
+	for name, g := range p.Groups {
+		s.taken[name], s.bodies[g.Body()] = true, name
+	}
+	counts := map[[3]string]int{}
+	environments := map[string]int{}
+	spelled := map[string]string{} // values that differ in case only are one
+	for _, w := range e.All() {
+		if !slices.ContainsFunc(w.Leases, func(l estate.Lease) bool { return l.Covers(at) }) {
+			continue
+		}
+		var v [3]string
+		for i, k := range keys {
+			if t, ok := w.Tag(k); ok && k != "" {
+				folded := expr.Fold(t.Value)
+				if spelled[folded] == "" {
+					spelled[folded] = t.Value
+				}
+				v[i] = spelled[folded]
+			}
+		}
+		if v[2] != "" {
+			environments[v[2]]++
+		}
+		if v[0] != "" && v[1] != "" && v[2] != "" {
+			counts[v]++
+		}
+	}
+	byCount := func(a, b string) int { return cmp.Or(environments[b]-environments[a], strings.Compare(a, b)) }
+	var envs []string
+	for v := range environments {
+		envs = append(envs, v)
+	}
+	slices.SortFunc(envs, byCount)
+	for _, v := range envs {
+		s.group("environment", [3]string{2: v}, environments[v])
+	}
+	var all [][3]string
+	for v := range counts {
+		all = append(all, v)
+	}
+	slices.SortFunc(all, func(a, b [3]string) int { return slices.Compare(a[:], b[:]) })
+	for _, v := range all {
+		s.group("group", v, counts[v])
+	}
+	s.guard(envs)
+	return s.out
+}
+
+// starting gathers starters.
+type starting struct {
+	policy *policy.Policy
+	keys   [3]string
+	taken  map[string]bool
+	bodies map[string]string // names of groups, by what they say
+	out    []Starter
+}
+
+// group offers a group of the tags that are not blank.
+func (s *starting) group(kind string, tags [3]string, members int) {
+	var names, tests []string
+	for i, v := range tags {
+		if v != "" {
+			names = append(names, plain(v))
+			tests = append(tests, syntax.Name(s.keys[i])+" is "+syntax.Name(v))
+		}
+	}
+	body := strings.Join(tests, " and ")
+	if s.bodies[body] != "" {
+		return
+	}
+	name := strings.Join(names, "-")
+	for i := 2; s.taken[name] || name == "" || syntax.IsKeyword(name); i++ {
+		name = fmt.Sprintf("%s-%d", cmp.Or(strings.Join(names, "-"), kind), i)
+	}
+	s.taken[name], s.bodies[body] = true, name
+	s.out = append(s.out, Starter{ID: "group " + name, Kind: kind, Members: members, Needs: []string{},
+		Words: fmt.Sprintf("%s where %s", syntax.Name(name), body), Text: "group " + syntax.Name(name) + " = " + body})
+}
+
+// guard offers what keeps environments apart, and statements that must hold.
+func (s *starting) guard(envs []string) {
+	have := map[string]bool{}
+	for _, item := range s.policy.Items {
+		if item.Statement != nil {
+			text, _, _ := strings.Cut(item.Statement.String(), ` "`)
+			have[text] = true
+		}
+	}
+	offer := func(kind, layer, words, text string, groups ...string) {
+		if have[text] {
+			return
+		}
+		needs := []string{}
+		for _, g := range groups {
+			if s.policy.Groups[g] == nil {
+				needs = append(needs, "group "+g)
+			}
+		}
+		s.out = append(s.out, Starter{ID: kind + " " + text, Kind: kind, Layer: layer, Words: words, Needs: needs,
+			Text: text + " " + syntax.Quote(words)})
+	}
+	offer("guardrail", layers[0], "No telnet leaves the estate", "reject any -> outside on tcp/23")
+	var names, written []string
+	for _, v := range envs {
+		name := s.bodies[syntax.Name(s.keys[2])+" is "+syntax.Name(v)]
+		names, written = append(names, name), append(written, syntax.Name(name))
+	}
+	if len(envs) > 1 {
+		offer("guardrail", layers[1], "Environments are kept apart", "apart "+strings.Join(written, ", "), names...)
+		for i := range envs[1:] {
+			offer("assertion", "", fmt.Sprintf("Nothing of %s reaches %s", names[i+1], names[0]),
+				"assert never "+written[i+1]+" -> "+written[0]+" on any", names[i+1], names[0])
+		}
+	}
+	offer("assertion", "", "Nobody outside reaches an administration service",
+		"assert never outside -> any on tcp/22, tcp/3389, tcp/5985")
+}
+
+// Begin adds starters to a policy text: those that are named, with the groups that
+// they need.
+func Begin(text string, all []Starter, ids []string) (string, *policy.EditError) {
+	chosen := map[string]bool{}
+	for _, id := range ids {
+		chosen[id] = true
+	}
+	for _, s := range all {
+		if chosen[s.ID] {
+			for _, need := range s.Needs {
+				chosen[need] = true
+			}
+		}
+	}
+	p, _ := policy.Parse(text)
+	var edits []policy.Edit
+	for _, layer := range layers {
+		if len(p.Layers) == 0 {
+			edits = append(edits, policy.Edit{Op: policy.Add, Text: "layer " + layer})
+		}
+	}
+	for _, s := range all {
+		if chosen[s.ID] {
+			layer := s.Layer
+			if layer != "" && len(p.Layers) > 0 && !slices.ContainsFunc(p.Layers,
+				func(l *policy.Layer) bool { return l.Name == layer }) {
+				layer = p.Layers[0].Name
+			}
+			edits = append(edits, policy.Edit{Op: policy.Add, Text: s.Text, Layer: layer})
+		}
+	}
+	return policy.ApplyAll(text, edits)
+}

@@ -1,0 +1,81 @@
+package derive_test
+
+import (
+	"net/netip"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"lucidorchard/core/derive"
+	"lucidorchard/core/estate"
+	"lucidorchard/core/policy"
+)
+
+func TestStarters(t *testing.T) {
+	var all []estate.Workload
+	n := byte(0)
+	add := func(tags ...string) {
+		n++
+		w := estate.Workload{ID: string(rune('a' + n)), Leases: []estate.Lease{{Addr: netip.AddrFrom4([4]byte{10, 0, 0, n}),
+			From: estate.Beginning, Until: estate.End}}}
+		for i := 0; i < len(tags); i += 2 {
+			w.Tags = append(w.Tags, estate.Tag{Key: tags[i], Value: tags[i+1]})
+		}
+		estate.SortTags(w.Tags)
+		all = append(all, w)
+	}
+	for range 3 {
+		add("app", "Tickets", "tier", "store", "env", "live")
+		add("app", "Tickets", "tier", "entry", "env", "live")
+	}
+	add("app", "Tickets", "tier", "entry", "env", "trial run")
+	add("app", "Tickets", "env", "live")
+	e, conflicts := estate.New(all)
+	require.Empty(t, conflicts)
+	empty, _ := policy.Parse("")
+	found := derive.Starters(e, empty, estate.Instant{Sec: 1_795_000_000})
+	var ids, texts []string
+	for _, s := range found {
+		ids, texts = append(ids, s.ID), append(texts, s.Text)
+	}
+	require.Equal(t, []string{
+		"group live = env is live", `group trial-run = env is "trial run"`,
+		"group tickets-entry-live = app is Tickets and tier is entry and env is live",
+		`group tickets-entry-trial-run = app is Tickets and tier is entry and env is "trial run"`,
+		"group tickets-store-live = app is Tickets and tier is store and env is live",
+		`reject any -> outside on tcp/23 "No telnet leaves the estate"`,
+		`apart live, trial-run "Environments are kept apart"`,
+		`assert never trial-run -> live on any "Nothing of trial-run reaches live"`,
+		`assert never outside -> any on tcp/22, tcp/3389, tcp/5985 "Nobody outside reaches an administration service"`,
+	}, texts)
+	require.Equal(t, 7, found[0].Members)
+
+	text, bad := derive.Begin("", found, ids)
+	require.Nil(t, bad)
+	p, errs := policy.Parse(text)
+	require.Empty(t, errs, text)
+	require.Len(t, p.Rules, 2)
+	require.Empty(t, derive.Starters(e, p, estate.Instant{Sec: 1_795_000_000}), "nothing is offered twice")
+
+	// One that needs groups brings them; a group that is there under another name is
+	// named as it is.
+	text, bad = derive.Begin("", found, []string{ids[6]})
+	require.Nil(t, bad)
+	require.Contains(t, text, "group live = env is live")
+	p, errs = policy.Parse("group production = env is live\nlayer mine\n")
+	require.Empty(t, errs)
+	found = derive.Starters(e, p, estate.Instant{Sec: 1_795_000_000})
+	i := -1
+	for k, s := range found {
+		if strings.HasPrefix(s.Text, "apart ") {
+			i = k
+		}
+	}
+	require.Equal(t, `apart production, trial-run "Environments are kept apart"`, found[i].Text)
+	require.Equal(t, []string{"group trial-run"}, found[i].Needs)
+	text, bad = derive.Begin("group production = env is live\nlayer mine\n", found, []string{found[i].ID})
+	require.Nil(t, bad)
+	_, errs = policy.Parse(text)
+	require.Empty(t, errs, text)
+}
