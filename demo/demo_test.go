@@ -1,6 +1,7 @@
 package demo_test
 
 import (
+	"net/netip"
 	"strings"
 	"testing"
 	"time"
@@ -14,6 +15,7 @@ import (
 	"lucidorchard/core/policy"
 	"lucidorchard/core/prove"
 	"lucidorchard/core/reach"
+	"lucidorchard/core/service"
 	"lucidorchard/demo"
 )
 
@@ -149,4 +151,27 @@ func TestStories(t *testing.T) {
 	require.True(t, ok)
 	at := v.Compiled.At(v.Compiled.Estate.Workload(newest).Leases[0].Addr, estate.InstantOf(end))
 	require.Equal(t, expr.No, v.Compiled.Group("fares-store-live", at), "the group pins names and misses the newest")
+}
+
+// What is sent live is like what happened before: an hour of it adds hardly any
+// new conversations.
+func TestLiveTrafficResemblesItsHistory(t *testing.T) {
+	type key struct {
+		client, server netip.Addr
+		point          service.Point
+	}
+	end := time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
+	for _, workloads := range []int{420, 2000} {
+		known := map[key]bool{}
+		for _, r := range demo.Generate(demo.Options{Workloads: workloads, End: end}).Records {
+			known[key{r.Client, r.Server, r.Point}] = true
+		}
+		fresh := map[key]bool{}
+		for _, r := range demo.Habits(workloads, end.Add(7*time.Hour)) {
+			if k := (key{r.Client, r.Server, r.Point}); !known[k] {
+				fresh[k] = true
+			}
+		}
+		require.Less(t, len(fresh)*100, 2*len(known), "of %d, %d would be new", len(known), len(fresh))
+	}
 }

@@ -5,9 +5,12 @@ import (
 	"math/rand/v2"
 	"net"
 	"net/netip"
+	"slices"
+	"sort"
 	"sync"
 	"time"
 
+	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/service"
 	"lucidorchard/ingest/wire"
@@ -58,10 +61,18 @@ func (s *Sender) Stop() {
 	}
 }
 
+// Habits gives what the company's machines did on the last day before an instant:
+// what happens now is like it.
+func Habits(workloads int, now time.Time) []flow.Record {
+	all := Generate(Options{Workloads: workloads, End: now}).Records
+	since := estate.InstantOf(now.Add(-24 * time.Hour))
+	first := sort.Search(len(all), func(i int) bool { return !all[i].Start.Before(since) })
+	return slices.Clone(all[first:])
+}
+
 func (s *Sender) run(ctx context.Context, conns []net.Conn) {
 	r := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 11))
-	// What happens now is like what happened in the last hours.
-	habits := Generate(Options{Workloads: s.Workloads, Days: 1, End: time.Now()}).Records
+	habits := Habits(s.Workloads, time.Now())
 	if len(habits) == 0 {
 		return
 	}

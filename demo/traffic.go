@@ -2,6 +2,7 @@ package demo
 
 import (
 	"math"
+	"math/rand/v2"
 	"net/netip"
 	"slices"
 	"time"
@@ -236,13 +237,16 @@ func (b *builder) toOutside(from role, servers []netip.Addr, h habit) {
 	}
 }
 
-// choose gives n of the servers, spread over the clients.
+// choose gives n of the servers, spread over the clients: the same ones whenever
+// the company is made, so that what happens now is between those between whom it
+// happened before.
 func (b *builder) choose(servers []int, n, client int) []int {
 	if n >= len(servers) {
 		return servers
 	}
 	var out []int
-	start := client*7 + b.rand.IntN(len(servers))
+	same := rand.New(rand.NewPCG(b.Seed, uint64(client)<<32|uint64(servers[0])<<8|uint64(n)))
+	start := client*7 + same.IntN(len(servers))
 	for k := range n {
 		out = append(out, servers[(start+k*3)%len(servers)])
 	}
