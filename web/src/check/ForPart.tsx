@@ -1,4 +1,5 @@
-// Whose part is shown: an application's, an area's or an owner's.
+// Whose part is shown: an application's, an area's, an owner's, or that of any tag
+// that names owners.
 import { chakra, Flex } from "@chakra-ui/react";
 import { useState } from "react";
 import { api } from "../api/client";
@@ -10,50 +11,76 @@ export const kinds = [
   ["~owner", "owner"],
 ] as const;
 
+/** By which tag, area or owner a part is told apart: of "app:booking", app. */
+function kindOf(part: string) {
+  const kind = part.split(":")[0]!;
+  return kind === "area" || kind === "owner" ? `~${kind}` : kind;
+}
+
+const style = {
+  bg: "sheet",
+  color: "ink",
+  borderWidth: "1px",
+  borderColor: "line",
+  borderRadius: "5px",
+  h: "27px",
+  px: "6px",
+  fontSize: "12.5px",
+} as const;
+
 export function ForPart() {
   const w = useWindow();
   const { search, change } = useAddress();
   const chosen = search.get("for") ?? "";
+  const [kind, setKind] = useState(chosen ? kindOf(chosen) : "app");
   // The lists are asked for when somebody is about to look at them.
   const [wanted, setWanted] = useState(false);
-  const options = { enabled: wanted || chosen !== "" };
-  const lists = [
-    api.useQuery("get", "/api/v1/check/parts", { params: { query: { ...w, by: "app" } } }, options),
-    api.useQuery("get", "/api/v1/check/parts", { params: { query: { ...w, by: "~area" } } }, options),
-    api.useQuery("get", "/api/v1/check/parts", { params: { query: { ...w, by: "~owner" } } }, options),
-  ];
-  const known = lists.some((l) => l.data?.some((p) => p.key === chosen));
+  const on = { enabled: wanted || chosen !== "" };
+  const tags = api.useQuery("get", "/api/v1/workloads", { params: { query: { limit: 1 } } }, on);
+  const parts = api.useQuery("get", "/api/v1/check/parts", { params: { query: { ...w, by: kind } } }, on);
+  const known = parts.data?.some((p) => p.key === chosen);
+  const others = tags.data?.keys.filter((k) => k !== "app") ?? [];
   return (
     <Flex gap="6px" align="center" color="soft" onPointerEnter={() => setWanted(true)} onFocus={() => setWanted(true)}>
       <label htmlFor="for-part">For</label>
       <chakra.select
+        {...style}
+        aria-label="what parts are told apart by"
+        value={kind}
+        onChange={(e) => {
+          setKind(e.target.value);
+          change({ for: null });
+        }}
+        w="98px"
+        title="by application, area, owner, or a tag that names owners"
+      >
+        {kinds.map(([key, word]) => (
+          <option key={key} value={key}>
+            {word}
+          </option>
+        ))}
+        {!kinds.some(([key]) => key === kind) && !others.includes(kind) && <option value={kind}>{kind}</option>}
+        {others.map((k) => (
+          <option key={k} value={k}>
+            {k}
+          </option>
+        ))}
+      </chakra.select>
+      <chakra.select
+        {...style}
         id="for-part"
         value={chosen}
         onChange={(e) => change({ for: e.target.value })}
-        bg="sheet"
-        color="ink"
-        borderWidth="1px"
-        borderColor="line"
-        borderRadius="5px"
-        h="27px"
-        px="6px"
-        fontSize="12.5px"
         w="140px"
         title="whose part of the estate is shown"
       >
         <option value="">everybody</option>
         {chosen && !known && <option value={chosen}>{chosen}</option>}
-        {kinds.map(([, word], i) =>
-          lists[i]?.data?.length ? (
-            <optgroup key={word} label={word}>
-              {lists[i]!.data!.map((p) => (
-                <option key={p.key} value={p.key}>
-                  {p.name} {p.counts.uncovered > 0 ? `· ${p.counts.uncovered} uncovered` : ""}
-                </option>
-              ))}
-            </optgroup>
-          ) : null,
-        )}
+        {parts.data?.map((p) => (
+          <option key={p.key} value={p.key}>
+            {p.name} {p.counts.uncovered > 0 ? `· ${p.counts.uncovered} uncovered` : ""}
+          </option>
+        ))}
       </chakra.select>
     </Flex>
   );
