@@ -136,7 +136,8 @@ func TestMembersOfAGroup(t *testing.T) {
 	c := serve(t)
 	c.begin()
 	var preview api.GroupPreview
-	require.Equal(t, 200, c.call("POST", "/api/v1/groups/preview", map[string]any{"name": "live", "text": "env is live"},
+	require.Equal(t, 200, c.call("POST", "/api/v1/groups/preview",
+		map[string]any{"name": "live", "text": "env is live"},
 		&preview))
 	for as, count := range map[string]int{"yes": preview.Counts.In, "undecided": preview.Counts.Undecided,
 		"no": preview.Counts.Out} {

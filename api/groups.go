@@ -114,7 +114,8 @@ func (s *groupsAPI) routes(r routes) {
 		missing)
 	post(r, "remove-group", "/groups/remove", "Remove a group, with all that needs it", s.removeGroup, stored,
 		missing)
-	get(r, "list-members", "/groups/members", "Who is in a group, who is not, and of whom it cannot tell", s.members, missing)
+	get(r, "list-members", "/groups/members", "Who is in a group, who is not, and of whom it cannot tell", s.members,
+		missing)
 	get(r, "export-members", "/groups/members.csv", "The members of a group as CSV", s.exportMembers, missing)
 	get(r, "export-groups", "/groups.csv", "The groups as CSV", s.exportGroups)
 }

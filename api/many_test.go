@@ -195,7 +195,8 @@ func TestRenamingCarriesProbes(t *testing.T) {
 	c := small(t, nil, api.Options{})
 	c.begin()
 	var probes []api.ProbeOut
-	require.Equal(t, 200, c.call("POST", "/api/v1/probes", map[string]any{"text": "live -> live tcp/8443 = permit", "reason": "so"},
+	require.Equal(t, 200, c.call("POST", "/api/v1/probes", map[string]any{"text": "live -> live tcp/8443 = permit",
+		"reason": "so"},
 		&probes))
 	in := map[string]any{"revision": 1, "name": "live", "to": "alive"}
 	var out api.RegroupOut
@@ -229,7 +230,8 @@ func TestGoingBackToARevision(t *testing.T) {
 	var d api.Difference
 	c.get("/api/v1/policy/revisions/1/difference", &d)
 	require.Equal(t, api.Difference{Revision: 1, Against: 3, Statements: []report.Statement{
-		{Change: "removed", Text: "permit live -> live on tcp/8443"}, {Change: "added", Text: "group bench = env is bench"}}}, d)
+		{Change: "removed", Text: "permit live -> live on tcp/8443"},
+		{Change: "added", Text: "group bench = env is bench"}}}, d)
 	c.get("/api/v1/policy/revisions/1/difference?against=2", &d)
 	require.Len(t, d.Statements, 1)
 	var out api.EditOut

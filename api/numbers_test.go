@@ -66,7 +66,8 @@ func TestNumbersAgree(t *testing.T) {
 				undecided++
 			}
 			var preview api.GroupPreview
-			require.Equal(t, 200, c.call("POST", "/api/v1/groups/preview", map[string]any{"name": g.Name, "text": g.Body},
+			require.Equal(t, 200, c.call("POST", "/api/v1/groups/preview",
+				map[string]any{"name": g.Name, "text": g.Body},
 				&preview))
 			require.Equal(t, g.In, preview.Counts.In-preview.Unaddressed, "%s: %s", step, g.Name)
 		}

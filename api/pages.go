@@ -375,7 +375,8 @@ func (s *groupsAPI) exportGroups(ctx context.Context, _ *struct{}) (*huma.Stream
 		return nil, err
 	}
 	return stream("groups.csv", func(w *ingest.CSV) {
-		_ = w.Write([]string{"name", "definition", "note", "members_with_address", "undecided", "used_by", "findings"})
+		_ = w.Write([]string{"name", "definition", "note", "members_with_address", "undecided", "used_by",
+			"findings"})
 		for _, g := range all.Body {
 			var found []string
 			for _, f := range g.Findings {

@@ -99,7 +99,8 @@ func (s *policyAPI) routes(r routes) {
 	post(r, "redo", "/policy/redo", "Do again what was taken back last", s.redo)
 	get(r, "read-difference", "/policy/revisions/{no}/difference",
 		"What the draft, or another revision, has and lacks beside one", s.difference, missing)
-	post(r, "restore-revision", "/policy/revisions/{no}/restore", "Go back to a revision: its text becomes the newest",
+	post(r, "restore-revision", "/policy/revisions/{no}/restore",
+		"Go back to a revision: its text becomes the newest",
 		s.restoreRevision, stored, missing)
 	get(r, "read-revision", "/policy/revisions/{no}", "One revision of the policy", s.oneRevision, missing)
 	get(r, "list-revisions", "/policy/revisions", "The revisions of the policy, the newest first", s.revisions)

@@ -89,7 +89,8 @@ func (s *Server) routes() {
 	summary, imports, live := &summaryAPI{s.base}, &importsAPI{s.base}, &jobsAPI{s.base}
 	all := routes{s.api, s.base}
 	for _, part := range []interface{ routes(routes) }{
-		summary, &workloadsAPI{base: s.base}, &groupsAPI{s.base}, &startersAPI{s.base}, &flowsAPI{s.base}, &exportersAPI{s.base},
+		summary, &workloadsAPI{base: s.base}, &groupsAPI{s.base}, &startersAPI{s.base}, &flowsAPI{s.base},
+		&exportersAPI{s.base},
 		&policyAPI{s.base}, &checkAPI{s.base}, &whatIfAPI{s.base}, &settleAPI{s.base}, &reportAPI{s.base},
 		&figuresAPI{s.base}, &proposalsAPI{s.base}, &askAPI{s.base}, imports, &inventoryAPI{s.base},
 		&vocabularyAPI{s.base}, live,

@@ -20,7 +20,8 @@ type StarterList struct {
 type startersAPI struct{ *base }
 
 func (s *startersAPI) routes(r routes) {
-	get(r, "list-starters", "/starters", "Groups, guardrails and assertions that a policy can begin with, and does not have",
+	get(r, "list-starters", "/starters",
+		"Groups, guardrails and assertions that a policy can begin with, and does not have",
 		s.list)
 	post(r, "take-starters", "/starters", "Add starters to the draft, with the groups that they need", s.take, stored)
 }
@@ -47,10 +48,12 @@ func (s *startersAPI) take(ctx context.Context, in *struct {
 		return nil, err
 	}
 	if in.Body.Revision != snap.Head.No {
-		return nil, huma.Error409Conflict("somebody has changed the policy since; nothing was changed. Look at what it " +
+		return nil, huma.Error409Conflict("somebody has changed the policy since; nothing was changed. Look at " +
+			"what it " +
 			"lacks now")
 	}
-	text, bad := derive.Begin(snap.Head.Text, derive.Starters(snap.Estate, snap.Policy, snap.Compiled.AsOf), in.Body.IDs)
+	text, bad := derive.Begin(snap.Head.Text, derive.Starters(snap.Estate, snap.Policy, snap.Compiled.AsOf),
+		in.Body.IDs)
 	if bad != nil {
 		return unedited(snap, bad, in.DryRun)
 	}

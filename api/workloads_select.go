@@ -72,7 +72,8 @@ func selectWorkloads(snap *model.Model, f WorkloadFilter) ([]int32, error) {
 		if e, errs := expr.ParseText(f.Text); len(errs) == 0 {
 			test = e
 		} else if meant.MatchString(f.Text) {
-			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("q: character %d: %s", errs[0].Col, errs[0].Message),
+			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("q: character %d: %s", errs[0].Col,
+				errs[0].Message),
 				&huma.ErrorDetail{Location: "query.q", Message: errs[0].Message, Value: f.Text})
 		} else {
 			words = strings.Fields(strings.ToLower(f.Text))

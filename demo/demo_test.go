@@ -175,3 +175,32 @@ func TestLiveTrafficResemblesItsHistory(t *testing.T) {
 		require.Less(t, len(fresh)*100, 2*len(known), "of %d, %d would be new", len(known), len(fresh))
 	}
 }
+
+// Whatever the size of the company, rules that all take part in are not called wide.
+// Only of many machines that may call the five stores whose names a group pins, few do.
+func TestRulesAreNotCalledWideForTheSizeOfTheCompany(t *testing.T) {
+	wide := func(workloads int) (out []string) {
+		c := demo.Generate(demo.Options{Workloads: workloads, End: time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)})
+		e, conflicts := estate.New(c.Workloads)
+		require.Empty(t, conflicts)
+		p, errs := policy.Parse(c.Policy)
+		require.Empty(t, errs)
+		compiled := decide.Compile(e, p, estate.Instant{Sec: 1_795_424_400})
+		b := flow.Buckets{Changes: e.ChangedHands}
+		for _, r := range c.Records {
+			b.Add(r)
+		}
+		all := b.All()
+		v := reach.New(compiled, all, all[0].Hour, all[len(all)-1].Hour+1)
+		for _, f := range prove.Evident(compiled, v.Evidence()) {
+			if f.Kind == prove.TooWide {
+				out = append(out, policy.Lines(c.Policy)[f.Line-1])
+			}
+		}
+		return out
+	}
+	for _, n := range []int{420, 1500, 6000} {
+		require.Subset(t, []string{"permit fares-logic-live -> fares-store-live on postgres"}, wide(n),
+			"at %d workloads", n)
+	}
+}

@@ -36,8 +36,9 @@ func (b *builder) traffic() {
 	b.fromOutside(kiosks, role{"booking", "entry", "live"}, web)
 	b.fromOutside(customers, role{"booking", "entry", "live"},
 		habit{point: tcp(443), fanout: 2, active: 0.05, conns: 2, size: 2e4, rhythm: true})
-	b.fromOutside(depots[:16], role{"boarding", "entry", "live"},
-		habit{point: tcp(9443), fanout: 3, active: 0.25, conns: 6, size: 1e3, rhythm: true})
+	gates := role{"boarding", "entry", "live"}
+	b.fromOutside(depots[:16], gates, habit{point: tcp(9443), fanout: max(3, len(b.byRole[gates])*3/20), active: 0.25,
+		conns: 6, size: 1e3, rhythm: true})
 	for _, env := range environments {
 		for _, a := range applications {
 			b.between(role{a.name, "entry", env.name}, role{a.name, "logic", env.name}, logic)

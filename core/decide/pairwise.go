@@ -55,33 +55,22 @@ func TwoApart(clients, servers []Placed) (client, server Placed, ok bool) {
 // RulePoints gives the points of a rule, by its index.
 func (c *Compiled) RulePoints(rule int32) service.Set { return c.rules.rules[rule].points }
 
-// Opens gives how many ordered pairs of addresses a rule, by its index, matches
-// on some service, given how many addresses each class has. Of an address with
-// itself it counts nothing.
-func (c *Compiled) Opens(rule int32, held []int) int {
-	m, classes := &c.rules.rules[rule], c.interner.classes.all()
-	var servers []int32
-	for s := range held {
-		if held[s] > 0 && c.rules.row(int32(s)).server.has(rule) {
-			servers = append(servers, int32(s))
-		}
-	}
-	n := 0
-	for a := range held {
-		if held[a] == 0 || !c.rules.row(int32(a)).client.has(rule) {
+// Sides gives how many of what each class has can match a rule, by its index, as
+// client and as server, whatever the other side is.
+func (c *Compiled) Sides(rule int32, held []int) (clients, servers int) {
+	for class, n := range held {
+		if n == 0 {
 			continue
 		}
-		for _, b := range servers {
-			if !m.agrees(classes[a], classes[b]) {
-				continue
-			}
-			n += held[a] * held[b]
-			if int32(a) == b {
-				n -= held[a]
-			}
+		row := c.rules.row(int32(class))
+		if row.client.has(rule) {
+			clients += n
+		}
+		if row.server.has(rule) {
+			servers += n
 		}
 	}
-	return n
+	return clients, servers
 }
 
 // RulesOf gives the rules that can match an endpoint as client, and as server,

@@ -112,7 +112,8 @@ func (s *starting) group(kind string, tags [3]string, members int) {
 	}
 	s.taken[name], s.bodies[body] = true, name
 	s.out = append(s.out, Starter{ID: "group " + name, Kind: kind, Members: members, Needs: []string{},
-		Words: fmt.Sprintf("%s where %s", syntax.Name(name), body), Text: "group " + syntax.Name(name) + " = " + body})
+		Words: fmt.Sprintf("%s where %s", syntax.Name(name), body), Text: "group " + syntax.Name(name) + " = " +
+			body})
 }
 
 // guard offers what keeps environments apart, and statements that must hold.

@@ -17,8 +17,9 @@ func TestStarters(t *testing.T) {
 	n := byte(0)
 	add := func(tags ...string) {
 		n++
-		w := estate.Workload{ID: string(rune('a' + n)), Leases: []estate.Lease{{Addr: netip.AddrFrom4([4]byte{10, 0, 0, n}),
-			From: estate.Beginning, Until: estate.End}}}
+		w := estate.Workload{ID: string(rune('a' + n)),
+			Leases: []estate.Lease{{Addr: netip.AddrFrom4([4]byte{10, 0, 0, n}),
+				From: estate.Beginning, Until: estate.End}}}
 		for i := 0; i < len(tags); i += 2 {
 			w.Tags = append(w.Tags, estate.Tag{Key: tags[i], Value: tags[i+1]})
 		}

@@ -3,6 +3,7 @@ package prove
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"sync"
 
 	"lucidorchard/core/decide"
@@ -24,19 +25,40 @@ type Evidence struct {
 	Clients, Servers []decide.Placed // each once
 }
 
-// A permit is wider than its evidence if it opens at least wideFrom pairs and
-// of them at most one in wideShare was seen.
+// A permit is wider than its evidence if one of its sides lets in at least
+// wideFrom workloads, of which at most one in wideShare took part. Pairs do not
+// tell: nobody expects that each of many clients calls each of many servers.
 const (
-	wideFrom  = 60
-	wideShare = 10
+	wideFrom  = 8
+	wideShare = 4
 )
+
+// partOf says how few of those whom a side lets in took part; blank: enough did.
+func partOf(size int, seen []decide.Placed, may, did string) string {
+	took := map[int32]bool{}
+	for _, p := range seen {
+		if p.Workload == estate.Outside {
+			return "" // nobody can say how many there are
+		}
+		took[p.Workload] = true
+	}
+	if size < wideFrom || len(took)*wideShare > size {
+		return ""
+	}
+	return fmt.Sprintf("Of %d machines that may %s, %d %s in the window.", size, may, len(took), did)
+}
 
 // Evident gives the findings that follow from what was seen of each rule, by its
 // index, in the order of the rules.
 func Evident(c *decide.Compiled, seen []Evidence) []Finding {
-	people := c.Population(c.AsOf)
-	held := make([]int, len(people))
-	c.Estate.Held(c.AsOf, func(ep estate.Endpoint) { held[c.At(ep.Addr, c.AsOf).Class]++ })
+	held := make([]int, len(c.Population(c.AsOf))) // workloads of each class, each once
+	counted := map[int32]bool{}
+	c.Estate.Held(c.AsOf, func(ep estate.Endpoint) {
+		if !counted[ep.Workload] {
+			counted[ep.Workload] = true
+			held[c.At(ep.Addr, c.AsOf).Class]++
+		}
+	})
 	sizes := sync.OnceValue(func() map[string]int {
 		out := map[string]int{}
 		for g, n := range c.GroupSizes() {
@@ -60,15 +82,21 @@ func Evident(c *decide.Compiled, seen []Evidence) []Finding {
 		if r.Action != policy.Permit {
 			continue
 		}
-		opens := c.Opens(int32(i), held)
-		if opens < wideFrom || e.Pairs*wideShare > opens {
-			continue
+		clients, servers := c.Sides(int32(i), held)
+		words := strings.TrimSpace(partOf(clients, e.Clients, "call", "did") + " " +
+			partOf(servers, e.Servers, "be called", plainly(len(e.Servers))))
+		if words != "" {
+			out = append(out, Finding{Kind: TooWide, Line: r.Line, Fix: narrow(c, r, e, sizes()), Words: words})
 		}
-		out = append(out, Finding{Kind: TooWide, Line: r.Line, Fix: narrow(c, r, e, sizes()),
-			Words: fmt.Sprintf("It opens %d pairs of machines on its services; %d of them were seen (%.1f %%).",
-				opens, e.Pairs, 100*float64(e.Pairs)/float64(opens))})
 	}
 	return out
+}
+
+func plainly(n int) string {
+	if n == 1 {
+		return "was"
+	}
+	return "were"
 }
 
 // narrow proposes sides that hold what was seen and not much more: the smallest

@@ -66,8 +66,8 @@ func TestWhatTheWindowSaysOfRules(t *testing.T) {
 	}
 	require.Len(t, found, 3)
 	require.Equal(t, prove.TooWide, found[4].Kind)
-	require.Equal(t, "It opens 468 pairs of machines on its services; 2 of them were seen (0.4 %).", found[4].Words,
-		"12 servers, each with 39 others")
+	require.Equal(t, "Of 40 machines that may call, 2 did in the window. "+
+		"Of 12 machines that may be called, 2 were in the window.", found[4].Words)
 	require.Equal(t, "permit gangway -> entry on tcp/22", found[4].Fix.Edits[0].Text)
 	require.Equal(t, "permit workload m04 -> entry on tcp/443", found[5].Fix.Edits[0].Text)
 	require.Equal(t, prove.NeverHit, found[6].Kind)
