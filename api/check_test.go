@@ -332,3 +332,41 @@ func TestFiguresOfRules(t *testing.T) {
 		"line,layer,rule,note,conversations,pairs,connections,last\n")
 	require.Equal(t, len(f.Groups)+1, strings.Count(c.raw("/api/v1/figures/groups.csv"), "\n"))
 }
+
+// Several rows are settled in one step, and said to be rightly rejected in one.
+func TestSettlingSeveralRows(t *testing.T) {
+	c := serve(t)
+	c.company()
+	var ledger api.LedgerPage
+	c.get("/api/v1/ledger?verdict=uncovered&limit=3", &ledger)
+	require.Len(t, ledger.Rows, 3)
+	var head api.PolicyOut
+	c.get("/api/v1/policy", &head)
+	var rows []map[string]any
+	sum := 0
+	for _, r := range ledger.Rows {
+		rows = append(rows, map[string]any{"near": r.Key, "service": r.Service})
+		sum += r.Conversations
+	}
+	in := map[string]any{"revision": head.Revision, "as": "permit", "width": "exact", "rows": rows}
+	path := "/api/v1/settle/rows?verdict=uncovered"
+	var out api.EditOut
+	require.Equal(t, 200, c.call("POST", path+"&dryRun=true", in, &out))
+	require.GreaterOrEqual(t, out.Consequences.Changed, sum)
+	require.Equal(t, 201, c.call("POST", path, in, &out))
+	require.Equal(t, "Permit 3 rows", out.Words)
+	var after api.PolicyOut
+	c.get("/api/v1/policy", &after)
+	require.LessOrEqual(t, after.Counts.Uncovered, head.Counts.Uncovered-sum)
+	require.Equal(t, 409, c.call("POST", path, in, nil), "made on another revision")
+	require.Equal(t, 200, c.call("POST", "/api/v1/policy/undo", map[string]any{}, nil))
+	c.get("/api/v1/policy", &after)
+	require.Equal(t, head.Counts, after.Counts, "one step")
+
+	in = map[string]any{"revision": after.Revision, "as": "rightly", "reason": "scans", "rows": rows[:2]}
+	require.Equal(t, 200, c.call("POST", path, in, &out))
+	var probes []api.ProbeOut
+	c.get("/api/v1/probes", &probes)
+	require.Len(t, probes, 2)
+	require.Equal(t, "scans", probes[0].Reason)
+}

@@ -332,6 +332,9 @@ func (s *policyAPI) turn(ctx context.Context, c *store.Change, err error) (*Body
 	if err != nil {
 		return nil, err
 	}
+	if c.Kind == "judging" { // no model holds refusals
+		s.Events.Changed()
+	}
 	s.Models.Nudge()
 	return body(*c), nil
 }

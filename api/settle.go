@@ -1,8 +1,10 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"fmt"
+	"net/http"
 	"slices"
 	"strings"
 
@@ -11,6 +13,9 @@ import (
 	"lucidorchard/core/policy"
 	"lucidorchard/core/service"
 	"lucidorchard/core/settle"
+	"lucidorchard/store"
+
+	"github.com/danielgtaylor/huma/v2"
 )
 
 // SettleOut is the rules that would decide what somebody points at.
@@ -36,6 +41,8 @@ type settleAPI struct{ *base }
 
 func (s *settleAPI) routes(r routes) {
 	get(r, "list-settle-choices", "/settle", "What can be done about a kind of conversation", s.settle, missing)
+	post(r, "settle-rows", "/settle/rows", "Settle several rows of the ledger in one step",
+		s.settleRows, stored, missing)
 	post(r, "settle", "/settle", "Settle a kind of conversation by a rule or a probe", s.takeSettled, stored, missing)
 }
 
@@ -118,4 +125,70 @@ func specsOf(points service.Set) string {
 		out = append(out, fmt.Sprintf("and %d more", n))
 	}
 	return strings.Join(out, ", ")
+}
+
+// RowOf names a row of the ledger, as its list does.
+type RowOf struct {
+	Near    string `json:"near" minLength:"1"`
+	Far     string `json:"far,omitempty"`
+	Service string `json:"service" minLength:"1"`
+}
+
+// settleRows permits or rejects several rows, each by a rule at the width that is
+// asked for; or it keeps that they are rightly rejected, as a probe of each.
+func (s *settleAPI) settleRows(ctx context.Context, in *struct {
+	Window
+	LedgerFilter
+	DryRun bool `query:"dryRun" doc:"Only say what it would do"`
+	Body   struct {
+		Revision int     `json:"revision" doc:"The revision in which they were looked at"`
+		As       string  `json:"as" enum:"permit,reject,rightly"`
+		Width    string  `json:"width,omitempty" enum:"exact,groups,wider" doc:"Of the rules; a row that has none gets the narrowest"`
+		Reason   string  `json:"reason,omitempty" maxLength:"2000" doc:"rightly: why"`
+		Rows     []RowOf `json:"rows" minItems:"1" maxItems:"500"`
+	}
+}) (*Stored[EditOut], error) {
+	v, snap, err := s.viewAgainst(ctx, in.Window, in.Against)
+	if err != nil {
+		return nil, err
+	}
+	if in.Body.Revision != snap.Head.No {
+		return nil, huma.Error409Conflict("somebody has changed the policy since; nothing was changed. Look at the rows " +
+			"as they are now")
+	}
+	var rows [][]int
+	var questions []string
+	for _, row := range in.Body.Rows {
+		_, _, chosen, err := s.selectConversations(ctx, ConversationFilter{Window: in.Window,
+			LedgerFilter: in.LedgerFilter, Near: row.Near, Far: row.Far, Service: row.Service})
+		if err != nil {
+			return nil, err
+		}
+		if len(chosen) > 0 {
+			rows, questions = append(rows, chosen), append(questions, settle.Question(v, chosen))
+		}
+	}
+	many := counted(len(rows), "row", "rows")
+	if in.Body.As == "rightly" {
+		var probes []store.Probe
+		for _, q := range questions {
+			probes = append(probes, store.Probe{Question: q, Want: "reject", Reason: strings.TrimSpace(in.Body.Reason),
+				Author: s.Author})
+		}
+		out := &Stored[EditOut]{Status: http.StatusOK, Body: EditOut{Revision: snap.Head.No, Errors: []TextError{},
+			Words: "Say of " + many + " that they are rightly rejected"}}
+		if in.DryRun || len(probes) == 0 {
+			return out, nil
+		}
+		return out, s.KeepProbes(ctx, probes)
+	}
+	action, verb := policy.Permit, "Permit "
+	if in.Body.As == "reject" {
+		action, verb = policy.Reject, "Reject "
+	}
+	text, _, bad := settle.Many(v, snap.Head.Text, rows, action, settle.Width(cmp.Or(in.Body.Width, "groups")))
+	if bad != nil {
+		return unedited(snap, bad, in.DryRun)
+	}
+	return s.edited(ctx, v, snap, text, verb+many, in.DryRun)
 }

@@ -3,6 +3,7 @@ package app
 // Flows from files.
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -148,6 +149,7 @@ func (a *App) flowTable(ctx context.Context, file *File, in ImportOptions) (*ing
 		guess, before.Columns = func(headings []string) ingest.Mapping { return own.Only(headings) }, nil
 	}
 	columns(look, guess, before.Columns)
+	look.Form.Zone = cmp.Or(look.Form.Zone, before.Zone)
 	for word, as := range before.Outcomes { // remembered, until it is said otherwise
 		if look.Form.Outcomes[word] == "" {
 			look.Form.Outcomes = with(look.Form.Outcomes, word, as)

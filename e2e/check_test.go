@@ -228,3 +228,24 @@ func printed(p *page, selectors ...string) (out []string) {
 	}
 	return out
 }
+
+// Several rows are selected with Space, and settled in one step.
+func TestSettlingSeveralRows(t *testing.T) {
+	p := browse(t, start(t, "--demo", "--live=false"))
+	p.open("/check?verdict=uncovered")
+	p.focus(`[data-row="0"]`)
+	before := p.uncovered()
+	p.press(" ")
+	p.see(`[data-selected="1"]`)
+	second := value[string](p, `document.querySelectorAll('[data-row="0"]')[1].getAttribute("aria-label")`)
+	p.click(`input[aria-label="select ` + second + `"]`)
+	p.see(`[data-selected="2"]`)
+	p.click(`//div[@data-selected]//button[starts-with(., "Permit")]`)
+	p.see(saying("conversations that change verdict"))
+	p.click(button("Add to the draft"))
+	p.gone(`[data-selected]`)
+	p.until(`Number(document.querySelector("[data-uncovered]")?.dataset.uncovered) < ` + itoa(before))
+	p.until(`document.body.innerText.includes("Undo Permit 2 rows")`)
+	p.ctrl("z")
+	p.until(`Number(document.querySelector("[data-uncovered]")?.dataset.uncovered) === ` + itoa(before))
+}

@@ -387,3 +387,35 @@ func Question(v *reach.View, conversations []int) string {
 	}
 	return side(&s.clients) + " -> " + side(&s.servers) + " " + s.on
 }
+
+// Many settles several rows, each the conversations of a view that it stands for,
+// in one text: one after the other, each by the rule of the width, or by the
+// narrowest that there is. It gives how many rows needed one.
+func Many(v *reach.View, text string, rows [][]int, action policy.Action, width Width) (after string, settled int,
+	bad *policy.EditError) {
+	want := decide.Permit
+	if action == policy.Reject {
+		want = decide.Reject
+	}
+	after = text
+	for _, row := range rows {
+		left := slices.DeleteFunc(slices.Clone(row), func(i int) bool { return v.Verdict(i) == want })
+		options := Rules(v, left, action, "")
+		if len(options) == 0 {
+			continue // by what was added for another row, or by itself
+		}
+		o := options[0]
+		for _, x := range options {
+			if x.Width == width {
+				o = x
+			}
+		}
+		if after, bad = Apply(after, o.Lines, o.Before); bad != nil {
+			return "", 0, bad
+		}
+		p, _ := policy.Parse(after)
+		v = v.With(v.Compiled.WithPolicy(p, v.Compiled.AsOf))
+		settled++
+	}
+	return after, settled, nil
+}

@@ -145,3 +145,41 @@ func TestThreeWidths(t *testing.T) {
 	require.Equal(t, "permit 10.40.0.0/24 -> fares-store-live on tcp/8443", options[1].Lines[1])
 	require.Equal(t, "permit any -> fares-store-live on tcp/8443", options[2].Lines[1])
 }
+
+// Rows that are settled together all get the verdict, in one text.
+func TestManyRowsAreSettledTogether(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		e, at := sample.Estate(t), sample.Instant(t)
+		var b flow.Buckets
+		for range rapid.IntRange(1, 30).Draw(t, "records") {
+			when := sample.Instant(t)
+			b.Add(flow.Record{Start: when, End: when, Client: rapid.SampledFrom(sample.Addresses).Draw(t, "client"),
+				Server: rapid.SampledFrom(sample.Addresses).Draw(t, "server"),
+				Point:  rapid.SampledFrom(sample.Points).Draw(t, "point"), Connections: 1})
+		}
+		text := sample.Policy(t)
+		v := view(t, e, text, at, b.All())
+		action, want := policy.Permit, decide.Permit
+		if rapid.Bool().Draw(t, "reject") {
+			action, want = policy.Reject, decide.Reject
+		}
+		served := v.Served(reach.Query{})
+		var rows [][]int
+		for range rapid.IntRange(1, 4).Draw(t, "rows") {
+			row := served[rapid.IntRange(0, len(served)-1).Draw(t, "row")]
+			rows = append(rows, v.Select(reach.Query{Near: row.Key(), Point: &row.Point}))
+		}
+		width := rapid.SampledFrom([]settle.Width{settle.Exact, settle.Groups, settle.Wider}).Draw(t, "width")
+		after, settled, bad := settle.Many(v, text, rows, action, width)
+		require.Nil(t, bad)
+		require.LessOrEqual(t, settled, len(rows))
+		now := view(t, e, after, at, b.All())
+		for _, row := range rows {
+			for _, i := range row {
+				require.Equal(t, want, now.Verdict(i), "%s\n%s", text, after)
+			}
+		}
+		require.Equal(t, settled == 0, !slices.ContainsFunc(slices.Concat(rows...),
+			func(i int) bool { return v.Verdict(i) != want }))
+	})
+}

@@ -22,7 +22,12 @@ CREATE TABLE proposals (
 );
 CREATE INDEX proposals_derivation ON proposals (derivation);
 
+-- What the headings of flows were read as is now a part of how their files are
+-- written.
+UPDATE settings SET name = 'flow form', value = json_build_object('columns', value) WHERE name = 'flow headings';
+
 -- +goose Down
+UPDATE settings SET name = 'flow headings', value = value -> 'columns' WHERE name = 'flow form';
 DROP TABLE proposals;
 DROP TABLE derivations;
 DELETE FROM changes WHERE kind NOT IN ('policy', 'tags');

@@ -1239,6 +1239,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/settle/rows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Settle several rows of the ledger in one step */
+        post: operations["settle-rows"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sources": {
         parameters: {
             query?: never;
@@ -3203,6 +3220,11 @@ export interface components {
             line: number;
             reason: string;
         };
+        RowOf: {
+            far?: string;
+            near: string;
+            service: string;
+        };
         RuleFigures: {
             at?: string;
             author?: string;
@@ -3299,6 +3321,23 @@ export interface components {
             was?: string;
             /** @description Ids */
             workloads?: string[];
+        };
+        "Settle-rowsRequest": {
+            /** @enum {string} */
+            as: "permit" | "reject" | "rightly";
+            /** @description rightly: why */
+            reason?: string;
+            /**
+             * Format: int64
+             * @description The revision in which they were looked at
+             */
+            revision: number;
+            rows: components["schemas"]["RowOf"][];
+            /**
+             * @description Of the rules; a row that has none gets the narrowest
+             * @enum {string}
+             */
+            width?: "exact" | "groups" | "wider";
         };
         SettleOption: {
             /**
@@ -11351,6 +11390,187 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["SettleRequest"];
+            };
+        };
+        responses: {
+            /** @description Nothing was stored: it was a dry run, or nothing changes */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditOut"];
+                };
+            };
+            /** @description Created */
+            201: {
+                headers: {
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditOut"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Misdirected Request */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "settle-rows": {
+        parameters: {
+            query?: {
+                /** @description Start of the window, RFC 3339; without it, the first conversation */
+                from?: string;
+                /** @description End of the window, RFC 3339; without it, the last conversation */
+                to?: string;
+                /** @description permit, reject, uncovered; none is all */
+                verdict?: ("permit" | "reject" | "uncovered")[];
+                /** @description Only leaks and chokes */
+                odd?: boolean;
+                /** @description Who reaches it, or what it reaches */
+                turn?: "reached" | "reaches";
+                q?: string;
+                /** @description Only what the rule on this line decides */
+                rule?: number;
+                /** @description Only what reaches members of this group, or what they reach */
+                group?: string;
+                /** @description Only what reaches the workload with this id, or what it reaches */
+                workload?: string;
+                /** @description A revision of the policy to compare with */
+                against?: number;
+                /** @description Only what it gives these verdicts */
+                was?: ("permit" | "reject" | "uncovered")[];
+                /** @description An expression that the client agrees with */
+                clients?: string;
+                /** @description An expression that the server agrees with */
+                servers?: string;
+                /** @description Names of services of the policy, or specs such as tcp/443; separated by commas */
+                services?: string;
+                /** @description What the network did with it */
+                outcome?: "" | "carried" | "dropped" | "unknown";
+                /** @description At least so many */
+                bytes?: number;
+                /** @description Only what was not seen before the window */
+                new?: boolean;
+                /** @description Only what may be the wrong way round */
+                unsure?: boolean;
+                /** @description A tag that the sides are called by, instead of their groups; ~area and ~owner are the areas of the policy and whose they are */
+                by?: string;
+                /** @description Only what has an end in this part of the estate: area:NAME, owner:NAME or KEY:VALUE, a tag */
+                for?: string;
+                /** @description Without what is rejected and a probe says rightly so */
+                asking?: boolean;
+                columns?: string;
+                rows?: string;
+                /** @description Ways over the map: column and row of the client, column and row of the server, separated by |; blank is any */
+                path?: string[];
+                /** @description Only say what it would do */
+                dryRun?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Settle-rowsRequest"];
             };
         };
         responses: {

@@ -14,7 +14,7 @@ const keys: [string, string][] = [
   ["→ ←", "unfold and fold a row"],
   ["Home End", "to the first and last row in sight"],
   ["Enter", "open what is selected; say why"],
-  ["Space", "workloads: select a row"],
+  ["Space", "select a row: of workloads, or of the ledger to settle several"],
   ["P  X  R", "check: permit, reject, or say that it is rightly rejected"],
   ["T  N  W  R  L", "proposals: take, narrow, widen, refuse, later"],
   ["Ctrl ↑ ↓", "policy: move the selected rule"],

@@ -7,7 +7,7 @@ import { atMinute, bytes, n, plural, utc } from "../marks/words";
 import { useUnfolded } from "./columns";
 import { Records } from "./Records";
 import { RowFrame } from "./RowFrame";
-import { useSettling } from "./Settle";
+import { useSelecting, useSettling } from "./Settle";
 import { Name } from "./ServedRow";
 import type { LedgerQuery } from "./shared";
 
@@ -29,18 +29,21 @@ export function CallerRow({
   const [open, toggle] = useUnfolded(`${near}~${row.service}~${row.key}`);
   const turned = query.turn === "reaches";
   const [from, to] = turned ? [nearName, row.label] : [row.label, nearName];
-  const actions = useSettling({
+  const target = {
     words: `${from} → ${to} on ${row.service}`,
     near,
     far: row.key,
     service: row.service,
     counts: row.counts,
-  });
+  };
+  const actions = useSettling(target);
+  const select = useSelecting(target);
   return (
     <Box>
       <RowFrame
         depth={1}
         actions={actions}
+        select={select}
         name={row.label}
         open={open}
         more={{
@@ -144,7 +147,9 @@ function ConversationRow({ c }: { c: Conversation }) {
             )}
             <VerdictWord verdict={c.verdict} />
           </span>,
-          n(c.connections),
+          <chakra.span key="n" color="soft" title={plural(c.connections, "connection")}>
+            {n(c.connections)} ×
+          </chakra.span>,
           <chakra.span key="o" color="soft">
             {c.unsure > 0 && (
               <chakra.span

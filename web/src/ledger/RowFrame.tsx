@@ -11,11 +11,12 @@ type Props = {
   onEnter?: () => void;
   selected?: boolean;
   name: string;
+  select?: { on: boolean; toggle: () => void };
   actions?: { how: string; key: string; words: string; run: () => void }[]; // on the row, when it is looked at
 };
 
 /** One line of the ledger, at whatever depth. */
-export function RowFrame({ depth, cells, more, open, toggle, onEnter, selected, name, actions = [] }: Props) {
+export function RowFrame({ depth, cells, more, open, toggle, onEnter, selected, name, select, actions = [] }: Props) {
   const { chosen } = useExtras();
   const keys = (e: KeyboardEvent) => {
     if (e.target !== e.currentTarget) return;
@@ -23,6 +24,7 @@ export function RowFrame({ depth, cells, more, open, toggle, onEnter, selected, 
     if (action) action.run();
     else if (e.key === "ArrowRight" && toggle && !open) toggle();
     else if (e.key === "ArrowLeft" && toggle && open) toggle();
+    else if (e.key === " " && select) select.toggle();
     else if (e.key === "Enter" || e.key === " ") (onEnter ?? toggle)?.();
     else return;
     e.preventDefault();
@@ -32,7 +34,7 @@ export function RowFrame({ depth, cells, more, open, toggle, onEnter, selected, 
       role="row"
       aria-level={depth + 1}
       aria-expanded={toggle ? !!open : undefined}
-      aria-selected={selected}
+      aria-selected={selected || select?.on}
       aria-label={name}
       tabIndex={0}
       data-row={depth}
@@ -42,6 +44,8 @@ export function RowFrame({ depth, cells, more, open, toggle, onEnter, selected, 
       position="relative"
       css={{
         "& > .actions": { opacity: 0 },
+        "& .select:not(:checked)": { opacity: 0 },
+        "&:hover .select, &:focus .select": { opacity: 1 },
         "&:hover > .actions, &:focus > .actions, &:focus-within > .actions": { opacity: 1 },
       }}
       align="center"
@@ -50,7 +54,7 @@ export function RowFrame({ depth, cells, more, open, toggle, onEnter, selected, 
       pr="10px"
       borderBottomWidth="1px"
       borderColor="line2"
-      bg={selected ? "tint" : undefined}
+      bg={selected || select?.on ? "tint" : undefined}
       _hover={{ bg: "tint" }}
       _focusVisible={{ outline: "2px solid", outlineColor: "accent", outlineOffset: "-2px" }}
     >
@@ -66,6 +70,20 @@ export function RowFrame({ depth, cells, more, open, toggle, onEnter, selected, 
           whiteSpace="nowrap"
         >
           {i === 0 && <chakra.span display="inline-block" w={`${depth * 18}px`} />}
+          {i === 0 && select && (
+            <chakra.input
+              type="checkbox"
+              className="select"
+              tabIndex={-1}
+              aria-label={`select ${name}`}
+              checked={select.on}
+              onChange={select.toggle}
+              onClick={(e) => e.stopPropagation()}
+              w="12px"
+              h="12px"
+              verticalAlign="-1px"
+            />
+          )}
           {i === 0 && (
             <chakra.button
               type="button"

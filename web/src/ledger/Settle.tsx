@@ -13,9 +13,10 @@ import { Btn, inputStyle, ProblemNote } from "../marks/Controls";
 import { Mark } from "../marks/Marks";
 import { Modal } from "../marks/Modal";
 import { plural } from "../marks/words";
+import { Selected, SettleMany } from "./SettleMany";
 import type { LedgerQuery } from "./shared";
 
-type How = "permit" | "reject" | "rightly";
+export type How = "permit" | "reject" | "rightly";
 
 /** What is pointed at: below a row of the ledger, or one conversation. */
 export type Target = {
@@ -29,15 +30,46 @@ export type Target = {
   counts: { permit: number; reject: number; uncovered: number };
 };
 
-const Context = createContext<((how: How, t: Target) => void) | undefined>(undefined);
+type Settling = {
+  open: (how: How, t: Target) => void;
+  selected: Target[];
+  toggle: (t: Target) => void;
+};
+const Context = createContext<Settling | undefined>(undefined);
+
+const keyOf = (t: Target) => [t.near, t.far, t.service, t.client, t.server, t.first].join("~");
 
 /** Rows below can be settled. */
 export function SettleHere({ query, children }: { query: LedgerQuery; children: ReactNode }) {
   const [asked, setAsked] = useState<{ how: How; target: Target }>();
-  const open = useMemo(() => (how: How, target: Target) => setAsked({ how, target }), []);
+  const [selected, setSelected] = useState<Target[]>([]);
+  const [many, setMany] = useState<How>();
+  const settling = useMemo(
+    () => ({
+      open: (how: How, target: Target) => (selected.length > 0 ? setMany(how) : setAsked({ how, target })),
+      selected,
+      toggle: (t: Target) =>
+        setSelected((all) =>
+          all.some((x) => keyOf(x) === keyOf(t)) ? all.filter((x) => keyOf(x) !== keyOf(t)) : [...all, t],
+        ),
+    }),
+    [selected],
+  );
   return (
-    <Context.Provider value={open}>
+    <Context.Provider value={settling}>
       {children}
+      {selected.length > 0 && <Selected rows={selected} open={setMany} clear={() => setSelected([])} />}
+      {many && (
+        <SettleMany
+          as={many}
+          rows={selected}
+          query={query}
+          close={(done) => {
+            setMany(undefined);
+            if (done) setSelected([]);
+          }}
+        />
+      )}
       {asked &&
         (asked.how === "rightly" ? (
           <Rightly target={asked.target} query={query} close={() => setAsked(undefined)} />
@@ -50,14 +82,24 @@ export function SettleHere({ query, children }: { query: LedgerQuery; children: 
 
 /** The ways in which a row can be settled, with their keys; none where rows cannot be. */
 export function useSettling(target: Target): { how: How; key: string; words: string; run: () => void }[] {
-  const open = useContext(Context);
-  if (!open) return [];
+  const settling = useContext(Context);
+  if (!settling) return [];
   const { permit, reject, uncovered } = target.counts;
   const ways: { how: How; key: string; words: string }[] = [];
   if (reject + uncovered > 0) ways.push({ how: "permit", key: "p", words: "Permit…" });
   if (uncovered > 0 || (permit > 0 && reject === 0)) ways.push({ how: "reject", key: "x", words: "Reject…" });
   if (reject > 0) ways.push({ how: "rightly", key: "r", words: "Rightly so…" });
-  return ways.map((way) => ({ ...way, run: () => open(way.how, target) }));
+  return ways.map((way) => ({ ...way, run: () => settling.open(way.how, target) }));
+}
+
+/** Whether a row is selected, to be settled with others; undefined where rows cannot be. */
+export function useSelecting(target: Target): { on: boolean; toggle: () => void } | undefined {
+  const settling = useContext(Context);
+  if (!settling) return undefined;
+  return {
+    on: settling.selected.some((x) => keyOf(x) === keyOf(target)),
+    toggle: () => settling.toggle(target),
+  };
 }
 
 /** The part of a question that says what is pointed at. */

@@ -139,8 +139,14 @@ function Side({
                 borderColor="line2"
                 data-effective={r.line}
               >
-                <Text color="soft" w="24px" textAlign="right" flexShrink={0}>
-                  {r.number}
+                <Text
+                  color="soft"
+                  w="28px"
+                  textAlign="right"
+                  flexShrink={0}
+                  title={`line ${r.line} of the policy; rule ${r.number} in deciding order`}
+                >
+                  {r.line}
                 </Text>
                 <Mark kind={r.verdict} size={10} />
                 <Link flex="1" minW="0" textDecoration="none" onClick={() => show({ kind: "rule", line: r.line })}>

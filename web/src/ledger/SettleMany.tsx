@@ -1,0 +1,144 @@
+// Several rows of the ledger at once: permitted, rejected, or rightly rejected, in one
+// step that is undone as one.
+import { chakra, Flex, Input, Text } from "@chakra-ui/react";
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { api, caughtUp, fetchClient, problem } from "../api/client";
+import { ConsequencesList } from "../consequences/ConsequencesList";
+import { useWindow } from "../frame/address";
+import { say } from "../frame/toaster";
+import { Btn, inputStyle, Link, ProblemNote } from "../marks/Controls";
+import { Modal } from "../marks/Modal";
+import { plural } from "../marks/words";
+import type { How, Target } from "./Settle";
+import type { LedgerQuery } from "./shared";
+
+const words: Record<How, string> = { permit: "Permit", reject: "Reject", rightly: "Rightly rejected:" };
+const widths = [
+  ["exact", "exactly these"],
+  ["groups", "their groups"],
+  ["wider", "wider"],
+] as const;
+
+/** What is selected, with what can be done with it. */
+export function Selected({ rows, open, clear }: { rows: Target[]; open: (how: How) => void; clear: () => void }) {
+  return (
+    <Flex
+      role="region"
+      aria-label="selected rows"
+      data-selected={rows.length}
+      gap="10px"
+      align="center"
+      px="14px"
+      py="7px"
+      bg="tint"
+      borderTopWidth="1px"
+      borderColor="accent"
+      flexShrink={0}
+    >
+      <Text fontWeight="600">{plural(rows.length, "row")} selected</Text>
+      <Btn onClick={() => open("permit")}>Permit…</Btn>
+      <Btn onClick={() => open("reject")}>Reject…</Btn>
+      <Btn onClick={() => open("rightly")}>Rightly so…</Btn>
+      <Link ml="auto" onClick={clear}>
+        Clear
+      </Link>
+    </Flex>
+  );
+}
+
+type Props = { as: How; rows: Target[]; query: LedgerQuery; close: (done: boolean) => void };
+
+export function SettleMany({ as, rows, query, close }: Props) {
+  const w = useWindow();
+  const summary = api.useQuery("get", "/api/v1/summary", { params: { query: w } });
+  const settle = api.useMutation("post", "/api/v1/settle/rows");
+  const [width, setWidth] = useState<"exact" | "groups" | "wider">("groups");
+  const [reason, setReason] = useState("");
+  const [wrong, setWrong] = useState<string>();
+  const revision = summary.data?.revision ?? 0;
+  const body = {
+    revision,
+    as,
+    width,
+    reason,
+    rows: rows.map((r) => ({ near: r.near ?? "", far: r.far, service: r.service })),
+  };
+  const would = useQuery({
+    queryKey: ["settling rows", as, width, body.rows, revision, w, query],
+    enabled: revision > 0,
+    queryFn: async () => {
+      const out = await fetchClient.POST("/api/v1/settle/rows", {
+        params: { query: { ...w, ...query, dryRun: true } },
+        body,
+      });
+      if (out.error) throw out.error;
+      return out.data;
+    },
+  });
+  const errors = would.data?.errors ?? [];
+  const run = async () => {
+    try {
+      const out = await settle.mutateAsync({ params: { query: { ...w, ...query } }, body });
+      say(`${out.words}; Ctrl Z takes it back`);
+      close(true);
+    } catch (e) {
+      setWrong(problem(e));
+    }
+    await caughtUp();
+  };
+  return (
+    <Modal
+      title={`${words[as]} ${plural(rows.length, "row")}`}
+      open
+      onClose={() => close(false)}
+      size="xl"
+      footer={
+        <>
+          <Btn onClick={() => close(false)}>Cancel</Btn>
+          <Btn
+            primary
+            loading={settle.isPending}
+            disabled={!would.data || errors.length > 0 || (as === "rightly" && !reason.trim())}
+            onClick={() => void run()}
+          >
+            {as === "rightly" ? "Keep as probes" : "Add to the draft"}
+          </Btn>
+        </>
+      }
+    >
+      {(wrong || would.error) && <ProblemNote>{wrong ?? problem(would.error)}</ProblemNote>}
+      {errors.map((e) => (
+        <ProblemNote key={e.message}>{e.message}</ProblemNote>
+      ))}
+      {rows.slice(0, 10).map((r) => (
+        <Text key={r.words} truncate>
+          {r.words}
+        </Text>
+      ))}
+      {rows.length > 10 && <Text color="soft">and {rows.length - 10} more</Text>}
+      {as === "rightly" ? (
+        <Input
+          {...inputStyle}
+          mt="8px"
+          autoFocus
+          aria-label="reason"
+          placeholder="Why is it right that they are rejected? Kept with each."
+          value={reason}
+          onChange={(e) => setReason(e.target.value)}
+        />
+      ) : (
+        <Flex mt="8px" mb="8px" gap="14px" role="radiogroup" aria-label="width of the rules">
+          <Text color="soft">Each by a rule for</Text>
+          {widths.map(([value, name]) => (
+            <chakra.label key={value} display="flex" gap="5px" alignItems="center">
+              <input type="radio" name="width" checked={width === value} onChange={() => setWidth(value)} />
+              {name}
+            </chakra.label>
+          ))}
+        </Flex>
+      )}
+      {would.data?.consequences && <ConsequencesList c={would.data.consequences} />}
+    </Modal>
+  );
+}
