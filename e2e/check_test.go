@@ -111,7 +111,7 @@ func TestProbesWatchTheDraft(t *testing.T) {
 	p.see(saying("there is no group and no workload nobody"))
 
 	p.open("/policy")
-	p.click(`//*[@data-rule][contains(@aria-label, "booking-entry-live -> booking-logic-live")]`)
+	p.click(`//*[@data-rule][contains(@data-sentence, "booking-entry-live -> booking-logic-live")]`)
 	p.see(`[data-use]`)
 	p.click(button("Turn off"))
 	p.see(`[data-off="1"]`)
@@ -142,7 +142,7 @@ func TestTheGuardAgainstLockingOut(t *testing.T) {
 	p.fill(`[data-form=add] .cm-content`, `reject gangway -> workloads on ssh "A slip"`)
 	p.click(`//*[@data-form="add"]//button[contains(., "Save to the draft") and not(@disabled)]`)
 	p.gone(`[data-form=add]`)
-	p.click(`//*[@data-rule][contains(@aria-label, "reject gangway -> workloads")]`)
+	p.click(`//*[@data-rule][contains(@data-sentence, "reject gangway -> workloads")]`)
 	p.click(button("Up"))
 	p.see(saying("revision 3"))
 	p.until(`document.activeElement?.getAttribute("aria-label")?.startsWith("reject gangway")`)
@@ -190,7 +190,7 @@ func TestFigures(t *testing.T) {
 func TestReportForOwners(t *testing.T) {
 	p := browse(t, start(t, "--demo", "--live=false"))
 	p.open("/policy")
-	p.click(`//*[@data-rule][contains(@aria-label, "booking-logic-live -> fares-logic-live")]`)
+	p.click(`//*[@data-rule][contains(@data-sentence, "booking-logic-live -> fares-logic-live")]`)
 	p.click(button("Remove"))
 	p.open("/check?part=report&against=1")
 	p.see(`[data-report-part=booking] [data-flow-groups=Loses]`)

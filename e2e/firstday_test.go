@@ -60,7 +60,7 @@ func TestFirstDay(t *testing.T) {
 	p.open("/workloads?tag=tier%3D(missing)")
 	p.until(`Number(document.querySelector("[data-count]")?.dataset.count) > 0`)
 	lacking := value[int](p, `Number(document.querySelector("[data-count]").dataset.count)`)
-	p.click(`[data-workload] button[aria-label^="change tier"]`)
+	p.click(`[data-workload] button[aria-label*="change tier"]`)
 	p.fill(`input[aria-label=value]`, "logic")
 	p.see(`[data-consequences]`)
 	p.click(`//button[normalize-space(.)="Set tier = logic"]`)
@@ -152,17 +152,17 @@ func TestAssertionBreaksAndIsMended(t *testing.T) {
 
 	// Moving it below the separation mends it.
 	p.open("/policy")
-	p.click(`//*[@data-rule][contains(@aria-label, "permit trial -> protected")]`)
+	p.click(`//*[@data-rule][contains(@data-sentence, "permit trial -> protected")]`)
 	p.see(`select[aria-label="move to another layer"]`)
 	p.until(`(() => { const s = document.querySelector('select[aria-label="move to another layer"]'); const set = Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set; set.call(s, "allowances"); s.dispatchEvent(new Event("change", { bubbles: true })); return true })()`)
-	p.see(`//div[@aria-label="layer allowances"]//*[@data-rule][contains(@aria-label, "permit trial -> protected")]`)
+	p.see(`//div[@aria-label="layer allowances"]//*[@data-rule][contains(@data-sentence, "permit trial -> protected")]`)
 	p.open("/check?part=assertions")
 	p.see(`[data-assertion=holds]`)
 	p.gone(`[data-assertion=broken]`)
 
 	// It can be turned off, edited in place and removed; each can be undone.
 	p.open("/policy")
-	rule := `//*[@data-rule][contains(@aria-label, "trial -> protected")]`
+	rule := `//*[@data-rule][contains(@data-sentence, "trial -> protected")]`
 	p.click(rule)
 	p.click(button("Turn off"))
 	p.see(saying("off: "))

@@ -83,16 +83,16 @@ func TestWithoutAMouse(t *testing.T) {
 		p.open("/policy")
 		order := func() []string {
 			return value[[]string](p,
-				`[...document.querySelectorAll('[aria-label="layer allowances"] [data-rule]')].map((e) => e.getAttribute("aria-label"))`)
+				`[...document.querySelectorAll('[aria-label="layer allowances"] [data-rule]')].map((e) => e.dataset.sentence)`)
 		}
 		p.see(`[data-rule]`)
 		before := order()
 		p.focus(`[aria-label="layer allowances"] [data-rule]`)
 		p.do("Ctrl Down", chromedp.KeyEvent(kb.ArrowDown, chromedp.KeyModifiers(chromedp.ModifierCtrl)))
-		p.until(`document.querySelector('[aria-label="layer allowances"] [data-rule]').getAttribute("aria-label") === ` + quoteJS(before[1]))
+		p.until(`document.querySelector('[aria-label="layer allowances"] [data-rule]').dataset.sentence === ` + quoteJS(before[1]))
 		require.Equal(t, before[0], order()[1])
 		p.ctrl("z")
-		p.until(`document.querySelector('[aria-label="layer allowances"] [data-rule]').getAttribute("aria-label") === ` + quoteJS(before[0]))
+		p.until(`document.querySelector('[aria-label="layer allowances"] [data-rule]').dataset.sentence === ` + quoteJS(before[0]))
 		require.Equal(t, before, order())
 	})
 
@@ -172,7 +172,7 @@ func TestTwoWindows(t *testing.T) {
 	a.click(`//div[@aria-label="layer closing"]//button[contains(., "add a rule")]`)
 	a.fill(`[data-form=add] .cm-content`, "reject bench -> live on tcp/1")
 	a.click(`//*[@data-form="add"]//button[contains(., "Save to the draft") and not(@disabled)]`)
-	a.see(`//*[@data-rule][contains(@aria-label, "reject bench -> live")]`)
+	a.see(`//*[@data-rule][contains(@data-sentence, "reject bench -> live")]`)
 
 	b.see(`[role=alert]`)
 	b.until(`document.querySelector("[role=alert]")?.innerText.includes("changed elsewhere")`)

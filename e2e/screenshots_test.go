@@ -25,7 +25,7 @@ func TestScreenshots(t *testing.T) {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name+".png"), picture, 0o644))
 	}
 	p.open("/workloads?tag=tier%3D(missing)")
-	p.click(`[data-workload="booking-logic-07"] button[aria-label^="change tier"]`)
+	p.click(`[data-workload="booking-logic-07"] button[aria-label*="change tier"]`)
 	p.fill(`input[aria-label=value]`, "logic")
 	p.see(`[data-consequences]`)
 	shoot("workloads")
@@ -83,7 +83,7 @@ func TestScreenshots(t *testing.T) {
 	shoot("whatif")
 
 	p.open("/policy")
-	p.click(`//*[@data-rule][contains(@aria-label, "booking-logic-live -> fares-logic-live")]`)
+	p.click(`//*[@data-rule][contains(@data-sentence, "booking-logic-live -> fares-logic-live")]`)
 	p.click(button("Turn off"))
 	p.see(button("Turn on"))
 	p.open("/check?part=report&against=1")

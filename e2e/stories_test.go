@@ -111,7 +111,7 @@ func TestFindingsAreMended(t *testing.T) {
 	p.fill(`[data-form=add] .cm-content`, "permit booking-entry-live -> booking-logic-live on tcp/8443 same site")
 	p.until(`document.querySelector("[data-form=add] [data-consequences]")?.innerText.includes("none in the window")`)
 	p.click(`//*[@data-form="add"]//button[contains(., "Save to the draft") and not(@disabled)]`)
-	shadowed := `//*[@data-rule][contains(@aria-label, "same site")]`
+	shadowed := `//*[@data-rule][contains(@data-sentence, "same site")]`
 	p.click(shadowed)
 	p.see(saying("decides all that it matches"))
 	p.click(`//*[@data-findings]//button[contains(., "Remove it")]`)
@@ -133,7 +133,7 @@ func TestFindingsAreMended(t *testing.T) {
 func TestTheDraftAgainstARevision(t *testing.T) {
 	p := browse(t, start(t, "--demo"))
 	p.open("/policy")
-	p.click(`//*[@data-rule][contains(@aria-label, "workloads -> names on dns")]`)
+	p.click(`//*[@data-rule][contains(@data-sentence, "workloads -> names on dns")]`)
 	p.click(button("Turn off"))
 	p.see(button("Turn on"))
 	p.open("/check?against=1")

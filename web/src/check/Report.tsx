@@ -67,6 +67,11 @@ export function Report() {
         pb="30px"
         maxW="1000px"
         data-report={r.changed}
+        // It scrolls, and may have nothing in it that the keyboard reaches.
+        // eslint-disable-next-line jsx-a11y/no-noninteractive-tabindex
+        tabIndex={0}
+        role="region"
+        aria-label="the report"
         _print={{ overflow: "visible", maxW: "none", fontSize: "10.5px" }}
       >
         <Text as="h2" fontFamily="heading" fontSize="20px" mt="12px">

@@ -51,7 +51,6 @@ export function Verdicts({ c, query, measure }: { c: Schemas["CheckOut"]; query:
                 outline={pressed ? "2px solid" : undefined}
                 outlineColor={verdictColor(v)}
                 outlineOffset="-2px"
-                opacity={on.length > 0 && !pressed ? 0.62 : 1}
                 whiteSpace="nowrap"
               >
                 <chakra.span fontFamily="heading" fontSize="19px" lineHeight="1">

@@ -104,7 +104,7 @@ export function CodeEditor({ value, onChange, errors, label, numbered, words, on
           syntaxHighlighting(highlight),
           theme,
           EditorView.lineWrapping,
-          EditorView.contentAttributes.of({ "aria-label": label }),
+          EditorView.contentAttributes.of({ "aria-label": label, tabindex: "0" }),
           autocompletion({ override: [complete] }),
           keymap.of([
             { key: "Mod-Enter", run: () => (live.current.onSave?.(), true) },

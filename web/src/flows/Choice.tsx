@@ -31,7 +31,7 @@ export function Choice({
       }}
     >
       <title>{label}</title>
-      {children}
+      <g aria-hidden>{children}</g>
     </chakra.g>
   );
 }

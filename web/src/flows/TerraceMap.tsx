@@ -137,6 +137,8 @@ function PlotBox({
         <chakra.text x="6px" y="13px" fill="soft">
           {row}
         </chakra.text>
+      </Choice>
+      <g pointerEvents="none">
         {shown.map((p, i) => (
           <g key={p.name} transform={`translate(${42 + i * 48} 0)`}>
             <text y="13" fill="currentColor">
@@ -150,7 +152,7 @@ function PlotBox({
             +{parts.length - shown.length}
           </chakra.text>
         )}
-      </Choice>
+      </g>
       {same && (
         <Choice
           label={`within ${row} in ${column}: ${plural(sum(same), "conversation")}`}

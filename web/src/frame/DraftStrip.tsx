@@ -47,6 +47,8 @@ export function DraftStrip({ undo, live }: { undo: ReturnType<typeof useUndo>; l
   const running = jobs.data?.filter((j) => j.state === "running") ?? [];
   return (
     <Flex
+      as="section"
+      aria-label="the draft"
       h="30px"
       align="center"
       gap="18px"

@@ -47,6 +47,8 @@ export function WindowStrip() {
   const days = Math.round((shown[1]! - shown[0]!) / (24 * hour));
   return (
     <Flex
+      as="section"
+      aria-label="the window"
       h="46px"
       align="center"
       px="20px"

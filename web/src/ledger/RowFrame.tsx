@@ -108,6 +108,7 @@ export function RowFrame({ depth, cells, more, open, toggle, onEnter, selected, 
       {actions.length > 0 && (
         <Flex
           className="actions"
+          role="gridcell"
           position="absolute"
           right="6px"
           top="1px"

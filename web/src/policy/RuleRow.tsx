@@ -81,7 +81,7 @@ export function RuleRow({
         tabIndex={0}
         role="button"
         aria-expanded={selected}
-        aria-label={r.sentence}
+        data-sentence={r.sentence}
         onClick={onSelect}
         onKeyDown={keys}
         align="center"

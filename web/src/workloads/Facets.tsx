@@ -102,7 +102,7 @@ function Facet({
           cursor="pointer"
           _hover={{ color: "ink" }}
           aria-pressed={f.structural}
-          aria-label={`${f.key} says where a workload belongs`}
+          aria-label={`${f.structural ? "structural" : "make structural"}: ${f.key} says where a workload belongs`}
           title={
             f.structural
               ? "structural: it says where a workload belongs, and is reported where it is missing. Press to take it out"

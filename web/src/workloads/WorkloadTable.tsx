@@ -66,136 +66,138 @@ export function WorkloadTable({ filter, editing, setEditing }: Props) {
     </Box>
   );
   return (
-    <Flex
-      direction="column"
-      flex="1"
-      minH="0"
-      role="grid"
-      aria-label="workloads"
-      aria-rowcount={(first?.total ?? 0) + 1}
-      onKeyDown={moveFocus}
-    >
-      <Box
-        role="row"
-        display="grid"
-        gridTemplateColumns={grid}
-        columnGap="8px"
-        px="20px"
-        py="4px"
-        borderBottomWidth="1px"
-        borderColor="line"
-        fontSize="11.5px"
-        flexShrink={0}
+    <>
+      <Flex
+        direction="column"
+        flex="1"
+        minH="0"
+        role="grid"
+        aria-label="workloads"
+        aria-rowcount={(first?.total ?? 0) + 1}
+        onKeyDown={moveFocus}
       >
-        <Box role="columnheader" justifySelf="center">
-          <chakra.input
-            type="checkbox"
-            w="13px"
-            h="13px"
-            aria-label="select all that are listed"
-            checked={everything || selected.size > 0}
-            onChange={selectAll}
-          />
+        <Box
+          role="row"
+          display="grid"
+          gridTemplateColumns={grid}
+          columnGap="8px"
+          px="20px"
+          py="4px"
+          borderBottomWidth="1px"
+          borderColor="line"
+          fontSize="11.5px"
+          flexShrink={0}
+        >
+          <Box role="columnheader" justifySelf="center">
+            <chakra.input
+              type="checkbox"
+              w="13px"
+              h="13px"
+              aria-label="select all that are listed"
+              checked={everything || selected.size > 0}
+              onChange={selectAll}
+            />
+          </Box>
+          {head("name", "Name")}
+          {head("address", "Address")}
+          {keys.map((k) => head(k, k))}
         </Box>
-        {head("name", "Name")}
-        {head("address", "Address")}
-        {keys.map((k) => head(k, k))}
-      </Box>
-      <Box ref={scroller} flex="1" minH="0" overflowY="auto" role="rowgroup">
-        {!list.isLoading && rows.length === 0 && (
-          <Empty title="No workload agrees with these filters">Take one away.</Empty>
-        )}
-        <Box h={`${virtual.getTotalSize()}px`} position="relative">
-          {items.map((item) => {
-            const w = rows[item.index]!;
-            const why = subject?.kind === "workload" && subject.id === w.id;
-            return (
-              <Box
-                key={w.id}
-                role="row"
-                data-row="0"
-                data-workload={w.id}
-                tabIndex={0}
-                aria-selected={everything || selected.has(w.id)}
-                onKeyDown={(e) => {
-                  if (e.target !== e.currentTarget) return;
-                  if (e.key === " ") toggle(w.id);
-                  else if (e.key === "Enter") show({ kind: "workload", id: w.id });
-                  else return;
-                  e.preventDefault();
-                }}
-                position="absolute"
-                top="0"
-                left="0"
-                right="0"
-                h="29px"
-                transform={`translateY(${item.start}px)`}
-                display="grid"
-                gridTemplateColumns={grid}
-                columnGap="8px"
-                alignItems="center"
-                px="20px"
-                borderBottomWidth="1px"
-                borderColor="line2"
-                bg={everything || selected.has(w.id) || why ? "tint" : undefined}
-                _hover={{ bg: "tint" }}
-                _focusVisible={{ outline: "2px solid", outlineColor: "accent", outlineOffset: "-2px" }}
-              >
-                <Box role="gridcell" justifySelf="center">
-                  <chakra.input
-                    type="checkbox"
-                    w="13px"
-                    h="13px"
-                    tabIndex={-1}
-                    aria-label={`select ${w.name}`}
-                    checked={everything || selected.has(w.id)}
-                    onChange={() => toggle(w.id)}
-                  />
-                </Box>
-                <Box role="gridcell" truncate>
-                  <chakra.button
-                    type="button"
-                    tabIndex={-1}
-                    fontWeight="600"
-                    cursor="pointer"
-                    onClick={() => show({ kind: "workload", id: w.id })}
-                  >
-                    {w.name}
-                  </chakra.button>
-                </Box>
+        <Box ref={scroller} flex="1" minH="0" overflowY="auto" role="rowgroup">
+          {!list.isLoading && rows.length === 0 && (
+            <Empty title="No workload agrees with these filters">Take one away.</Empty>
+          )}
+          <Box h={`${virtual.getTotalSize()}px`} position="relative">
+            {items.map((item) => {
+              const w = rows[item.index]!;
+              const why = subject?.kind === "workload" && subject.id === w.id;
+              return (
                 <Box
-                  role="gridcell"
-                  fontFamily="mono"
-                  fontSize="12px"
-                  truncate
-                  title={w.leases.map((l) => l.addr).join(" ")}
+                  key={w.id}
+                  role="row"
+                  data-row="0"
+                  data-workload={w.id}
+                  tabIndex={0}
+                  aria-selected={everything || selected.has(w.id)}
+                  onKeyDown={(e) => {
+                    if (e.target !== e.currentTarget) return;
+                    if (e.key === " ") toggle(w.id);
+                    else if (e.key === "Enter") show({ kind: "workload", id: w.id });
+                    else return;
+                    e.preventDefault();
+                  }}
+                  position="absolute"
+                  top="0"
+                  left="0"
+                  right="0"
+                  h="29px"
+                  transform={`translateY(${item.start}px)`}
+                  display="grid"
+                  gridTemplateColumns={grid}
+                  columnGap="8px"
+                  alignItems="center"
+                  px="20px"
+                  borderBottomWidth="1px"
+                  borderColor="line2"
+                  bg={everything || selected.has(w.id) || why ? "tint" : undefined}
+                  _hover={{ bg: "tint" }}
+                  _focusVisible={{ outline: "2px solid", outlineColor: "accent", outlineOffset: "-2px" }}
                 >
-                  {w.leases.find((l) => l.now)?.addr ??
-                    (w.leases.length ? (
-                      <chakra.span color="soft">had {w.leases[0]!.addr}</chakra.span>
-                    ) : (
-                      <chakra.span color="soft">no address</chakra.span>
-                    ))}
+                  <Box role="gridcell" justifySelf="center">
+                    <chakra.input
+                      type="checkbox"
+                      w="13px"
+                      h="13px"
+                      tabIndex={-1}
+                      aria-label={`select ${w.name}`}
+                      checked={everything || selected.has(w.id)}
+                      onChange={() => toggle(w.id)}
+                    />
+                  </Box>
+                  <Box role="gridcell" truncate>
+                    <chakra.button
+                      type="button"
+                      tabIndex={-1}
+                      fontWeight="600"
+                      cursor="pointer"
+                      onClick={() => show({ kind: "workload", id: w.id })}
+                    >
+                      {w.name}
+                    </chakra.button>
+                  </Box>
+                  <Box
+                    role="gridcell"
+                    fontFamily="mono"
+                    fontSize="12px"
+                    truncate
+                    title={w.leases.map((l) => l.addr).join(" ")}
+                  >
+                    {w.leases.find((l) => l.now)?.addr ??
+                      (w.leases.length ? (
+                        <chakra.span color="soft">had {w.leases[0]!.addr}</chakra.span>
+                      ) : (
+                        <chakra.span color="soft">no address</chakra.span>
+                      ))}
+                  </Box>
+                  {keys.map((k) => (
+                    <TagCell
+                      key={k}
+                      tag={w.tags.find((t) => t.key === k)}
+                      edit={() =>
+                        setEditing(
+                          everything || selected.has(w.id)
+                            ? { ids: editing.ids, all: editing.all, key: k, value: valueOf(w, k) }
+                            : { ids: [w.id], key: k, value: valueOf(w, k), was: valueOf(w, k) ?? "" },
+                        )
+                      }
+                      name={`${k} of ${w.name}`}
+                    />
+                  ))}
                 </Box>
-                {keys.map((k) => (
-                  <TagCell
-                    key={k}
-                    tag={w.tags.find((t) => t.key === k)}
-                    edit={() =>
-                      setEditing(
-                        everything || selected.has(w.id)
-                          ? { ids: editing.ids, all: editing.all, key: k, value: valueOf(w, k) }
-                          : { ids: [w.id], key: k, value: valueOf(w, k), was: valueOf(w, k) ?? "" },
-                      )
-                    }
-                    name={`${k} of ${w.name}`}
-                  />
-                ))}
-              </Box>
-            );
-          })}
+              );
+            })}
+          </Box>
         </Box>
-      </Box>
+      </Flex>
       <Flex
         gap="6px"
         align="center"
@@ -211,7 +213,7 @@ export function WorkloadTable({ filter, editing, setEditing }: Props) {
         <chakra.span w="8px" />
         <Source hand /> set by hand <Text ml="auto">press a tag to change it · Space selects · Enter says more</Text>
       </Flex>
-    </Flex>
+    </>
   );
 }
 
@@ -223,7 +225,7 @@ function TagCell({ tag, edit, name }: { tag?: Schemas["TagOut"]; edit: () => voi
       <chakra.button
         type="button"
         tabIndex={-1}
-        aria-label={`change ${name}`}
+        aria-label={`${tag?.value ?? "missing"}, change ${name}`}
         onClick={edit}
         textAlign="left"
         cursor="text"
@@ -256,6 +258,7 @@ function Source({ hand }: { hand?: boolean }) {
       borderRadius="full"
       bg={hand ? "accent" : "volumeFaint"}
       verticalAlign="1px"
+      role="img"
       aria-label={hand ? "set by hand" : "from a source"}
     />
   );
