@@ -145,7 +145,7 @@ func TestTheGuardAgainstLockingOut(t *testing.T) {
 	p.click(`//*[@data-rule][contains(@data-sentence, "reject gangway -> workloads")]`)
 	p.click(button("Up"))
 	p.see(saying("revision 3"))
-	p.until(`document.activeElement?.getAttribute("aria-label")?.startsWith("reject gangway")`)
+	p.until(`document.activeElement?.dataset.sentence?.startsWith("reject gangway")`)
 	p.click(button("Up"))
 	p.see(`[data-shut="1"]`)
 	p.open("/workloads")
