@@ -369,4 +369,6 @@ func TestSettlingSeveralRows(t *testing.T) {
 	c.get("/api/v1/probes", &probes)
 	require.Len(t, probes, 2)
 	require.Equal(t, "scans", probes[0].Reason)
+	require.Equal(t, 409, c.call("POST", path+"&clients=tier+is+nowhere", in, nil),
+		"no row is passed over because the filters leave nothing of it")
 }

@@ -66,15 +66,21 @@ func (s *base) selectConversations(ctx context.Context, f ConversationFilter) (*
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	q.Near, q.Far = f.Near, f.Far
-	if f.Service != "" {
-		pt, err := readPoint(f.Service)
-		if err != nil {
-			return nil, nil, nil, err
-		}
-		q.Point = &pt
+	if q, err = below(q, f.Near, f.Far, f.Service); err != nil {
+		return nil, nil, nil, err
 	}
 	return v, m, v.Select(q), nil
+}
+
+// below narrows a query to what stands below a row of the ledger.
+func below(q reach.Query, near, far, service string) (reach.Query, error) {
+	q.Near, q.Far = near, far
+	if service == "" {
+		return q, nil
+	}
+	pt, err := readPoint(service)
+	q.Point = &pt
+	return q, err
 }
 
 func (s *flowsAPI) conversations(ctx context.Context, in *struct {

@@ -148,7 +148,7 @@ func (s *settleAPI) settleRows(ctx context.Context, in *struct {
 		Rows     []RowOf `json:"rows" minItems:"1" maxItems:"500"`
 	}
 }) (*Stored[EditOut], error) {
-	v, snap, err := s.viewAgainst(ctx, in.Window, in.Against)
+	v, snap, q, err := s.asked(ctx, in.Window, in.LedgerFilter)
 	if err != nil {
 		return nil, err
 	}
@@ -158,15 +158,17 @@ func (s *settleAPI) settleRows(ctx context.Context, in *struct {
 	}
 	var rows [][]int
 	var questions []string
-	for _, row := range in.Body.Rows {
-		_, _, chosen, err := s.selectConversations(ctx, ConversationFilter{Window: in.Window,
-			LedgerFilter: in.LedgerFilter, Near: row.Near, Far: row.Far, Service: row.Service})
+	for i, row := range in.Body.Rows {
+		q, err := below(q, row.Near, row.Far, row.Service)
 		if err != nil {
 			return nil, err
 		}
-		if len(chosen) > 0 {
-			rows, questions = append(rows, chosen), append(questions, settle.Question(v, chosen))
+		chosen := v.Select(q)
+		if len(chosen) == 0 {
+			return nil, huma.Error409Conflict(fmt.Sprintf("rows[%d]: nothing of the window agrees with these filters and "+
+				"is in this row, on %s; nothing was changed. Take it out of the selection, or the filter away", i, row.Service))
 		}
+		rows, questions = append(rows, chosen), append(questions, settle.Question(v, chosen))
 	}
 	many := counted(len(rows), "row", "rows")
 	if in.Body.As == "rightly" {
@@ -186,7 +188,7 @@ func (s *settleAPI) settleRows(ctx context.Context, in *struct {
 	if in.Body.As == "reject" {
 		action, verb = policy.Reject, "Reject "
 	}
-	text, _, bad := settle.Many(v, snap.Head.Text, rows, action, settle.Width(cmp.Or(in.Body.Width, "groups")))
+	text, bad := settle.Many(v, snap.Head.Text, rows, action, settle.Width(cmp.Or(in.Body.Width, "groups")))
 	if bad != nil {
 		return unedited(snap, bad, in.DryRun)
 	}

@@ -48,8 +48,7 @@ func (s *startersAPI) take(ctx context.Context, in *struct {
 		return nil, err
 	}
 	if in.Body.Revision != snap.Head.No {
-		return nil, huma.Error409Conflict("somebody has changed the policy since; nothing was changed. Look at " +
-			"what it " +
+		return nil, huma.Error409Conflict("somebody has changed the policy since; nothing was changed. Look at what it " +
 			"lacks now")
 	}
 	text, bad := derive.Begin(snap.Head.Text, derive.Starters(snap.Estate, snap.Policy, snap.Compiled.AsOf),

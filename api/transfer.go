@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -12,6 +13,7 @@ import (
 	"lucidorchard/app"
 	"lucidorchard/core/estate"
 	"lucidorchard/core/policy"
+	"lucidorchard/ingest"
 	"lucidorchard/store"
 )
 
@@ -85,9 +87,20 @@ func (s *importsAPI) restoreEstate(ctx context.Context, in *struct{ rawBody }) (
 }
 
 // soundState refuses a state that answers could not be made from.
-func soundState(st *store.State) error {
+func soundState(st *store.State, settings map[string]json.RawMessage) error {
+	for name, to := range map[string]any{"structural": &[]string{}, "retention": &store.Retention{},
+		"flow form": &ingest.Form{}} {
+		if raw := settings[name]; raw != nil {
+			if err := json.Unmarshal(raw, to); err != nil {
+				return fmt.Errorf("what the file holds cannot be read again: the setting %s: %w", name, err)
+			}
+		}
+	}
 	if _, conflicts := estate.New(st.Workloads); len(conflicts) > 0 {
 		return fmt.Errorf("found leases that conflict: %w", conflicts[0])
+	}
+	if st.Head == nil { // workloads alone
+		return nil
 	}
 	if _, errs := policy.Parse(st.Head.Text); len(errs) > 0 {
 		return fmt.Errorf("found a policy with an error, in its line %d: %s", errs[0].Line, errs[0].Message)

@@ -7,11 +7,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"lucidorchard/app"
 	"net/http"
 	"os"
 	"path/filepath"
 	"time"
+
+	"lucidorchard/app"
 
 	"github.com/danielgtaylor/huma/v2"
 )

@@ -40,6 +40,8 @@ type table struct {
 	guarded int  // column that says that cells are guarded (see CSV); -1: none
 	stored  bool // cells are to be stored: what no database takes is refused
 	foreign bool // a form says how it is written
+	// Warnings are complete at the end of the file.
+	Warnings []string
 }
 
 // rowReader gives the cells of one row after the other, valid until the next, and
@@ -205,6 +207,9 @@ func (t *table) require(names ...string) error {
 func (t *table) next() ([]string, error) {
 	cells, line, err := t.rows.read()
 	if err == io.EOF {
+		if j, ok := t.rows.(*jsonRows); ok && j.warning() != "" {
+			t.Warnings = append(t.Warnings, j.warning())
+		}
 		return nil, io.EOF
 	}
 	t.row++

@@ -25,7 +25,6 @@ var combined = []string{"service", "dropped"}
 type Flows struct {
 	*table
 	columns  []int // in the order of flowColumns; -1 is missing
-	Warnings []string
 	observer string
 	foreign  *foreign // how cells are read more freely; nil: as they stand
 	service  int      // the column that combines protocol and port; -1: none

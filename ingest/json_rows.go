@@ -107,22 +107,24 @@ func pointerOf(path []string) string {
 
 // jsonRows reads objects of JSON as rows.
 type jsonRows struct {
-	d       *json.Decoder
-	listed  bool // in a list; else one after the other
-	ahead   []map[string]string
-	order   []string
-	n       int // of the row that was given last, from 1
-	unknown map[string]bool
-	index   map[string]int
-	cells   []string
+	d      *json.Decoder
+	listed bool // in a list; else one after the other
+	ahead  []map[string]string
+	order  []string
+	n      int      // of the row that was given last, from 1
+	late   []string // members that no row ahead has, the first of them
+	index  map[string]int
+	cells  []string
 }
 
 // rowsAhead are read before the headings are known.
 const rowsAhead = 500
 
+const mostLate = 20 // members that are named
+
 func newJSONRows(in io.Reader, pointer string) (*jsonRows, error) {
 	bound := bufio.NewReaderSize(in, 1<<16)
-	j := &jsonRows{d: json.NewDecoder(bound), index: map[string]int{}, unknown: map[string]bool{}}
+	j := &jsonRows{d: json.NewDecoder(bound), index: map[string]int{}}
 	j.d.UseNumber()
 	if pointer != aLineEach {
 		if err := j.find(pointer); err != nil {
@@ -205,7 +207,7 @@ func (j *jsonRows) find(pointer string) error {
 	return nil
 }
 
-// object reads the next row, flat.
+// object reads the next row, flat; nil: what stands there is no object.
 func (j *jsonRows) object() (map[string]string, error) {
 	if j.listed && !j.d.More() {
 		return nil, io.EOF
@@ -216,13 +218,28 @@ func (j *jsonRows) object() (map[string]string, error) {
 	} else if err != nil {
 		return nil, fmt.Errorf("found no JSON behind row %d: %w", j.n+len(j.ahead), err)
 	}
-	out := map[string]string{}
-	if m, ok := raw.(map[string]any); ok {
-		j.flatten(out, "", m)
+	m, ok := raw.(map[string]any)
+	if !ok {
+		return nil, nil
 	}
+	out := map[string]string{}
+	j.flatten(out, "", m)
 	return out, nil
 }
 
+// warning says which members were left out, because they came too late to be
+// columns; blank: none.
+func (j *jsonRows) warning() string {
+	if len(j.late) == 0 {
+		return ""
+	}
+	slices.Sort(j.late)
+	return fmt.Sprintf("these members come in no row before row %d, and are left out: %s; put a row that has them first",
+		rowsAhead+1, strings.Join(j.late, ", "))
+}
+
+// flatten writes an object's members as cells. Of a list, they are separated by
+// blanks: of one of objects, each member by itself.
 func (j *jsonRows) flatten(out map[string]string, prefix string, m map[string]any) {
 	names := make([]string, 0, len(m))
 	for k := range m {
@@ -237,13 +254,16 @@ func (j *jsonRows) flatten(out map[string]string, prefix string, m map[string]an
 			continue
 		case []any:
 			var parts []string
-			for i, x := range v {
-				if o, ok := x.(map[string]any); ok {
-					if i == 0 {
-						j.flatten(out, name+"/", o)
-					}
-				} else {
+			for _, x := range v {
+				o, ok := x.(map[string]any)
+				if !ok {
 					parts = append(parts, scalar(x))
+					continue
+				}
+				one := map[string]string{}
+				j.flatten(one, name+"/", o)
+				for member, cell := range one {
+					out[member] = strings.TrimSpace(out[member] + " " + cell)
 				}
 			}
 			if len(parts) == 0 {
@@ -287,6 +307,9 @@ func (j *jsonRows) read() (cells []string, line int, err error) {
 		return nil, j.n + 1, err
 	}
 	j.n++
+	if row == nil {
+		return nil, j.n, &RowError{Line: j.n, Reason: "found no object, expected one with the members of the row"}
+	}
 	if j.cells == nil {
 		j.cells = make([]string, len(j.order))
 	}
@@ -294,8 +317,8 @@ func (j *jsonRows) read() (cells []string, line int, err error) {
 	for name, v := range row {
 		if i, ok := j.index[name]; ok {
 			j.cells[i] = v
-		} else if len(j.unknown) < 20 {
-			j.unknown[name] = true
+		} else if len(j.late) < mostLate && v != "" && !slices.Contains(j.late, name) {
+			j.late = append(j.late, name)
 		}
 	}
 	return j.cells, j.n, nil

@@ -78,7 +78,7 @@ func (t *TrafficFile) rows(in io.Reader, o TrafficOptions, tell func() error) er
 	if err != nil {
 		return err
 	}
-	t.Warnings = append(t.Warnings, f.Warnings...)
+	defer func() { t.Warnings = append(t.Warnings, f.Warnings...) }()
 	take := t.taking(o)
 	defer take.close()
 	for {

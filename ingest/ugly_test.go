@@ -215,3 +215,24 @@ func TestOwnExportsComeBack(t *testing.T) {
 	}
 	require.Nil(t, ingest.ExportForm([]byte("start,src,dst,proto,dport\n"), "flows"))
 }
+
+// Of a list of objects, each member is kept of all of them; members that come too
+// late to be a column, and what is no object, are said.
+func TestListsInRowsOfJSON(t *testing.T) {
+	var b strings.Builder
+	b.WriteString(`[{"id": "a", "nics": [{"ip": "10.0.0.1"}, {"ip": "10.0.0.2", "vlan": 4}]}, 7`)
+	for i := range 600 {
+		fmt.Fprintf(&b, `, {"id": "w%d", "nics": [], "x": {"owner%d": "crew"}}`, i, max(0, i-590))
+	}
+	b.WriteString("]")
+	f, err := ingest.WorkloadsOf(strings.NewReader(b.String()), "plan",
+		ingest.Form{Pointer: "/", Columns: ingest.Mapping{"nics/ip": "addresses", "nics/vlan": "tag:vlan", "x/owner0": ""}})
+	require.NoError(t, err)
+	require.Len(t, f.Workloads, 601)
+	require.Len(t, f.Workloads[0].Leases, 2)
+	require.Equal(t, "10.0.0.2", f.Workloads[0].Leases[1].Addr.String())
+	require.Len(t, f.Errors, 1)
+	require.ErrorContains(t, f.Errors[0], "found no object")
+	require.Len(t, f.Warnings, 1)
+	require.Contains(t, f.Warnings[0], "x/owner1, x/owner2")
+}

@@ -42,6 +42,8 @@ func init() {
 // unknown; blank if nobody knows.
 func GuessOutcome(word string) string { return outcomeWords[strings.ToLower(strings.TrimSpace(word))] }
 
+var wordParts = regexp.MustCompile(`[a-z]+[0-9]*|[0-9]+`)
+
 // GuessProtocol gives what a word for a protocol means, as parseProto reads it;
 // blank if nobody knows.
 func GuessProtocol(word string) string {
@@ -51,10 +53,10 @@ func GuessProtocol(word string) string {
 	}
 	w = strings.TrimPrefix(w, "ip/")
 	// "6 (tcp)", "tcp/6", "IPv6-ICMP", "TCP_V4"
-	for _, part := range regexp.MustCompile(`[a-z]+[0-9]*|[0-9]+`).FindAllString(w, 4) {
-		if strings.Contains(w, "icmp") && (strings.Contains(w, "6")) {
-			return "icmp6"
-		}
+	if strings.Contains(w, "icmp") && strings.Contains(w, "6") {
+		return "icmp6"
+	}
+	for _, part := range wordParts.FindAllString(w, 4) {
 		if _, ok := service.ProtoNumber(part); ok {
 			return part
 		}

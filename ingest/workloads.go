@@ -70,7 +70,7 @@ func readWorkloads(in io.Reader, source string, form *Form) (*WorkloadFile, erro
 		}
 		if name != "" && !(isTag && key != "") &&
 			!slices.Contains([]string{"id", "name", "addresses", "os", "kind", "from", "until", guardColumn}, name) {
-			w.out.Warnings = append(w.out.Warnings, fmt.Sprintf("column %q is not known and was ignored", name))
+			t.Warnings = append(t.Warnings, fmt.Sprintf("column %q is not known and was ignored", name))
 		}
 	}
 	for {
@@ -90,7 +90,7 @@ func readWorkloads(in io.Reader, source string, form *Form) (*WorkloadFile, erro
 			w.out.Errors = append(w.out.Errors, *bad)
 		}
 	}
-	w.out.Rows = t.row
+	w.out.Rows, w.out.Warnings = t.row, t.Warnings
 	w.out.dropConflicts(w.first)
 	return w.out, nil
 }

@@ -93,7 +93,7 @@ func (e *LineError) Error() string { return fmt.Sprintf("line %d: %s", e.Line, e
 // asked about what was put back before it counts, and may refuse it. It gives how
 // many lines it read.
 func (s *Store) Restore(ctx context.Context, open func() (io.ReadCloser, error), progress func(lines int),
-	sound func(*State) error) (lines int, err error) {
+	sound func(*State, map[string]json.RawMessage) error) (lines int, err error) {
 	err = s.writeRows(ctx, editLock, func(tx pgx.Tx) error {
 		var there bool
 		if err := tx.QueryRow(ctx, someThere).Scan(&there); err != nil {
@@ -121,6 +121,7 @@ func (s *Store) Restore(ctx context.Context, open func() (io.ReadCloser, error),
 		for _, stmt := range []string{
 			`SELECT setval('changes_id_seq', (SELECT coalesce(max(id), 1) FROM changes))`,
 			`UPDATE versions SET n = n + 1 WHERE name IN ('workloads', 'probes')`,
+			`UPDATE settings SET name = 'flow form', value = json_build_object('columns', value) WHERE name = 'flow headings'`, // of an earlier program
 		} {
 			if _, err := tx.Exec(ctx, stmt); err != nil {
 				return err
@@ -134,7 +135,7 @@ func (s *Store) Restore(ctx context.Context, open func() (io.ReadCloser, error),
 const someThere = `SELECT EXISTS (SELECT FROM workloads) OR EXISTS (SELECT FROM revisions)`
 
 // restored reads everything that was put back, as servers will.
-func restored(ctx context.Context, tx pgx.Tx, lines int, sound func(*State) error) error {
+func restored(ctx context.Context, tx pgx.Tx, lines int, sound func(*State, map[string]json.RawMessage) error) error {
 	bad := func(format string, args ...any) error { return &LineError{lines, fmt.Sprintf(format, args...)} }
 	strays := []struct{ what, query string }{
 		{"tags of workloads or from sources that are not in the file",
@@ -163,26 +164,20 @@ func restored(ctx context.Context, tx pgx.Tx, lines int, sound func(*State) erro
 	if err := state.load(ctx, tx, nil); err != nil {
 		return bad("what the file holds cannot be read again: %s", err)
 	}
-	settings, err := tx.Query(ctx, `SELECT name, value FROM settings`)
+	stored, err := tx.Query(ctx, `SELECT name, value FROM settings`)
 	if err != nil {
 		return err
 	}
 	var name string
 	var raw []byte
-	if _, err := pgx.ForEachRow(settings, []any{&name, &raw}, func() error {
-		to := map[string]any{"structural": &[]string{}, "retention": &Retention{},
-			"flow headings": &map[string]string{}}[name]
-		if to == nil {
-			return nil
-		}
-		if err := json.Unmarshal(raw, to); err != nil {
-			return fmt.Errorf("the setting %s: %w", name, err)
-		}
+	settings := map[string]json.RawMessage{}
+	if _, err := pgx.ForEachRow(stored, []any{&name, &raw}, func() error {
+		settings[name] = slices.Clone(raw)
 		return nil
 	}); err != nil {
 		return bad("what the file holds cannot be read again: %s", err)
 	}
-	if err := sound(state); err != nil {
+	if err := sound(state, settings); err != nil {
 		return bad("%s", err)
 	}
 	return nil

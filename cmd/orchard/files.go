@@ -139,9 +139,6 @@ func eachFlow(name string, f func(row int, r flow.Record, bad *ingest.RowError) 
 	if err != nil {
 		return 0, unusable("%s:%s", name, err)
 	}
-	for _, w := range r.Warnings {
-		fmt.Fprintf(os.Stderr, "%s: warning: %s\n", name, w)
-	}
 	progress := newProgress("flows")
 	defer progress.end()
 	full, free, done := make(chan *flowRows, 4), make(chan *flowRows, 4), make(chan struct{})
@@ -157,7 +154,7 @@ func eachFlow(name string, f func(row int, r flow.Record, bad *ingest.RowError) 
 					fmt.Fprintf(os.Stderr, "%s:%s\n", name, e)
 				}
 			}
-			if err := f(rows.first+i, rows.records[i], rows.bad[i]); err != nil {
+			if err := f(rows.numbers[i], rows.records[i], rows.bad[i]); err != nil {
 				return bad, err
 			}
 			progress.step()
@@ -167,15 +164,22 @@ func eachFlow(name string, f func(row int, r flow.Record, bad *ingest.RowError) 
 		}
 		free <- rows
 	}
+	for _, w := range r.Warnings {
+		fmt.Fprintf(os.Stderr, "%s: warning: %s\n", name, w)
+	}
 	return bad, nil
 }
 
 // flowRows is some rows of a flows file, one after the other.
 type flowRows struct {
-	first   int // number of the first
+	numbers []int // of the row in the file; two records may be of one
 	records []flow.Record
 	bad     []*ingest.RowError // of the row at the same place, or nil
 	err     error              // why the file ends behind them, if not because it is over
+}
+
+func (rows *flowRows) add(number int, r flow.Record, bad *ingest.RowError) {
+	rows.numbers, rows.records, rows.bad = append(rows.numbers, number), append(rows.records, r), append(rows.bad, bad)
 }
 
 const flowsAhead = 1024
@@ -190,8 +194,7 @@ func readAhead(r *ingest.Flows, full chan<- *flowRows, free <-chan *flowRows, do
 		case <-done:
 			return
 		}
-		rows.records, rows.bad = rows.records[:0], rows.bad[:0]
-		rows.first = r.Row() + 1
+		rows.numbers, rows.records, rows.bad = rows.numbers[:0], rows.records[:0], rows.bad[:0]
 		over := false
 		for len(rows.records) < flowsAhead {
 			record, err := r.Next()
@@ -202,7 +205,10 @@ func readAhead(r *ingest.Flows, full chan<- *flowRows, free <-chan *flowRows, do
 				}
 				break
 			}
-			rows.records, rows.bad = append(rows.records, record), append(rows.bad, bad)
+			rows.add(r.Row(), record, bad)
+			if rest := r.Rest(); rest != nil {
+				rows.add(r.Row(), *rest, nil)
+			}
 		}
 		full <- rows
 		if over {

@@ -390,8 +390,8 @@ func Question(v *reach.View, conversations []int) string {
 
 // Many settles several rows, each the conversations of a view that it stands for,
 // in one text: one after the other, each by the rule of the width, or by the
-// narrowest that there is. It gives how many rows needed one.
-func Many(v *reach.View, text string, rows [][]int, action policy.Action, width Width) (after string, settled int,
+// narrowest that there is. A row that has the verdict by then adds none.
+func Many(v *reach.View, text string, rows [][]int, action policy.Action, width Width) (after string,
 	bad *policy.EditError) {
 	want := decide.Permit
 	if action == policy.Reject {
@@ -411,11 +411,10 @@ func Many(v *reach.View, text string, rows [][]int, action policy.Action, width 
 			}
 		}
 		if after, bad = Apply(after, o.Lines, o.Before); bad != nil {
-			return "", 0, bad
+			return "", bad
 		}
 		p, _ := policy.Parse(after)
 		v = v.With(v.Compiled.WithPolicy(p, v.Compiled.AsOf))
-		settled++
 	}
-	return after, settled, nil
+	return after, nil
 }

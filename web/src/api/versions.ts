@@ -21,7 +21,9 @@ const dependsOn: [string, (keyof Versions)[]][] = [
   ["/workloads", ["workloads", "revision", "conversations"]],
   ["/suggestions", ["workloads", "conversations", "other"]],
   ["/proposals", ["revision", "workloads", "other"]],
+  ["/policy/revisions/{no}/restore", ofAll],
   ["/policy/revisions", ["revision"]],
+  ["/assertions/fix", ofAll],
   ["/assertions", ["revision", "workloads"]],
 ];
 
