@@ -257,16 +257,21 @@ func refusalsNow(ctx context.Context, tx *sqlx.Tx, edits []RefusalEdit) ([]Refus
 	if err := tx.SelectContext(ctx, &have, refusalColumns+` WHERE rule = ANY($1)`, rules); err != nil {
 		return nil, err
 	}
+	there := by(have, func(r *Refusal) string { return r.Rule })
 	out := make([]RefusalEdit, len(edits))
 	for i, rule := range rules {
-		out[i].Rule = rule
-		for k := range have {
-			if have[k].Rule == rule {
-				out[i].Refusal = &have[k]
-			}
-		}
+		out[i] = RefusalEdit{rule, there[rule]}
 	}
 	return out, nil
+}
+
+// by finds rows by their keys.
+func by[T any](rows []T, key func(*T) string) map[string]*T {
+	out := make(map[string]*T, len(rows))
+	for i := range rows {
+		out[key(&rows[i])] = &rows[i]
+	}
+	return out
 }
 
 func setRefusals(ctx context.Context, tx *sqlx.Tx, edits []RefusalEdit) error {

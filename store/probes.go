@@ -38,14 +38,10 @@ func probesNow(ctx context.Context, tx *sqlx.Tx, edits []ProbeEdit) ([]ProbeEdit
 		`SELECT question, want, reason, author, at FROM probes WHERE question = ANY($1)`, questions); err != nil {
 		return nil, err
 	}
+	there := by(have, func(p *Probe) string { return p.Question })
 	out := make([]ProbeEdit, len(edits))
 	for i, q := range questions {
-		out[i].Question = q
-		for k := range have {
-			if have[k].Question == q {
-				out[i].Probe = &have[k]
-			}
-		}
+		out[i] = ProbeEdit{q, there[q]}
 	}
 	return out, nil
 }

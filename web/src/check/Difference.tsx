@@ -3,7 +3,7 @@
 import { chakra, Flex, Text } from "@chakra-ui/react";
 import { api, type Schemas } from "../api/client";
 import { useAddress } from "../frame/address";
-import { Link } from "../marks/Controls";
+import { Link, Select } from "../marks/Controls";
 import { Mark, type Verdict, VerdictHeads } from "../marks/Marks";
 import { atMinute, n, plural } from "../marks/words";
 
@@ -19,18 +19,10 @@ export function CompareWith({ head, changed }: { head: number; changed?: number 
   return (
     <Flex gap="6px" align="center" color="soft">
       <label htmlFor="against">Against</label>
-      <chakra.select
+      <Select
         id="against"
         value={against}
         onChange={(e) => choose(e.target.value)}
-        bg="sheet"
-        color="ink"
-        borderWidth="1px"
-        borderColor="line"
-        borderRadius="5px"
-        h="27px"
-        px="6px"
-        fontSize="12.5px"
         w="140px"
         title="another revision of the policy to compare the draft with"
       >
@@ -42,7 +34,7 @@ export function CompareWith({ head, changed }: { head: number; changed?: number 
               {r.no} · {atMinute(r.at)} · {r.words}
             </option>
           ))}
-      </chakra.select>
+      </Select>
       {changed !== undefined && (
         <Text flexShrink={0}>{changed === 0 ? "no change" : `${plural(changed, "change")}`}</Text>
       )}

@@ -1,9 +1,10 @@
 // Whose part is shown: an application's, an area's, an owner's, or that of any tag
 // that names owners.
-import { chakra, Flex } from "@chakra-ui/react";
+import { Flex } from "@chakra-ui/react";
 import { useState } from "react";
 import { api } from "../api/client";
 import { useAddress, useWindow } from "../frame/address";
+import { Select } from "../marks/Controls";
 
 export const kinds = [
   ["app", "application"],
@@ -16,17 +17,6 @@ function kindOf(part: string) {
   const kind = part.split(":")[0]!;
   return kind === "area" || kind === "owner" ? `~${kind}` : kind;
 }
-
-const style = {
-  bg: "sheet",
-  color: "ink",
-  borderWidth: "1px",
-  borderColor: "line",
-  borderRadius: "5px",
-  h: "27px",
-  px: "6px",
-  fontSize: "12.5px",
-} as const;
 
 export function ForPart() {
   const w = useWindow();
@@ -43,8 +33,7 @@ export function ForPart() {
   return (
     <Flex gap="6px" align="center" color="soft" onPointerEnter={() => setWanted(true)} onFocus={() => setWanted(true)}>
       <label htmlFor="for-part">For</label>
-      <chakra.select
-        {...style}
+      <Select
         aria-label="what parts are told apart by"
         value={kind}
         onChange={(e) => {
@@ -65,9 +54,8 @@ export function ForPart() {
             {k}
           </option>
         ))}
-      </chakra.select>
-      <chakra.select
-        {...style}
+      </Select>
+      <Select
         id="for-part"
         value={chosen}
         onChange={(e) => change({ for: e.target.value })}
@@ -81,7 +69,7 @@ export function ForPart() {
             {p.name} {p.counts.uncovered > 0 ? `· ${p.counts.uncovered} uncovered` : ""}
           </option>
         ))}
-      </chakra.select>
+      </Select>
     </Flex>
   );
 }

@@ -3,7 +3,7 @@
 import { Box, chakra, Flex, Text } from "@chakra-ui/react";
 import { api, problem, type Schemas } from "../api/client";
 import { useAddress, useWindow } from "../frame/address";
-import { Btn, ProblemNote } from "../marks/Controls";
+import { Btn, ProblemNote, Select } from "../marks/Controls";
 import { Mark } from "../marks/Marks";
 import { atMinute, n, plural, utc } from "../marks/words";
 import { kinds } from "./ForPart";
@@ -29,24 +29,13 @@ export function Report() {
     <Flex direction="column" minH="0" flex="1" mt="8px" _print={{ display: "block" }}>
       <Flex gap="8px" align="center" pb="6px" borderBottomWidth="1px" borderColor="line" _print={{ display: "none" }}>
         <Text color="soft">Part by part, by</Text>
-        <chakra.select
-          aria-label="parts of the report"
-          value={by}
-          onChange={(e) => change({ parts: e.target.value })}
-          bg="sheet"
-          borderWidth="1px"
-          borderColor="line"
-          borderRadius="5px"
-          h="27px"
-          px="6px"
-          fontSize="12.5px"
-        >
+        <Select aria-label="parts of the report" value={by} onChange={(e) => change({ parts: e.target.value })}>
           {kinds.map(([value, word]) => (
             <option key={value} value={value}>
               {word}
             </option>
           ))}
-        </chakra.select>
+        </Select>
         <Flex ml="auto" gap="6px">
           <Btn onClick={() => window.print()}>Print</Btn>
           <Btn asChild>

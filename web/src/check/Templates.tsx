@@ -1,9 +1,9 @@
 // The usual assertions in plain words: choose what they speak of, and the
 // statement is written.
-import { chakra, Flex, Text } from "@chakra-ui/react";
+import { Flex, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import { api } from "../api/client";
-import { Btn } from "../marks/Controls";
+import { Btn, Select } from "../marks/Controls";
 import { quote } from "../editor/quote";
 
 /** A sentence with gaps: words, and what fills each gap. */
@@ -104,7 +104,7 @@ export function Templates({ choose }: { choose: (text: string) => void }) {
         <Flex mb="8px" align="baseline" gap="4px" wrap="wrap" data-template>
           {chosen.sentence(
             chosen.gaps.map((g, i) => (
-              <chakra.select
+              <Select
                 key={i}
                 aria-label={`${g} ${i + 1}`}
                 value={values[i]}
@@ -114,10 +114,7 @@ export function Templates({ choose }: { choose: (text: string) => void }) {
                     values.map((v, k) => (k === i ? e.target.value : v)),
                   )
                 }
-                bg="sheet"
-                borderWidth="1px"
                 borderColor={values[i] ? "line" : "open"}
-                borderRadius="4px"
                 h="25px"
                 mx="3px"
               >
@@ -129,7 +126,7 @@ export function Templates({ choose }: { choose: (text: string) => void }) {
                     {c}
                   </option>
                 ))}
-              </chakra.select>
+              </Select>
             )),
           )}
         </Flex>

@@ -1,9 +1,9 @@
 // The map with its choices: drawn, as a table, or put away.
-import { Box, chakra, Flex, Text } from "@chakra-ui/react";
+import { Box, Flex, Text } from "@chakra-ui/react";
 import { api, problem } from "../api/client";
 import { useAddress, useWindow } from "../frame/address";
 import type { LedgerQuery } from "../ledger/shared";
-import { ProblemNote, Switches } from "../marks/Controls";
+import { ProblemNote, Select, Switches } from "../marks/Controls";
 import type { Verdict } from "../marks/Marks";
 import { TerraceMap } from "./TerraceMap";
 import { TerraceTable } from "./TerraceTable";
@@ -88,20 +88,10 @@ function KeySelect({
 }) {
   const all = keys.includes(value) ? keys : [value, ...keys];
   return (
-    <chakra.select
-      aria-label={label}
-      value={value}
-      onChange={(e) => set(e.target.value)}
-      bg="sheet"
-      borderWidth="1px"
-      borderColor="line"
-      borderRadius="4px"
-      color="ink"
-      h="22px"
-    >
+    <Select aria-label={label} value={value} onChange={(e) => set(e.target.value)} h="22px">
       {all.map((k) => (
         <option key={k}>{k}</option>
       ))}
-    </chakra.select>
+    </Select>
   );
 }

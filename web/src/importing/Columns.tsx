@@ -2,7 +2,7 @@
 import { Box, chakra, Input, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import type { Schemas } from "../api/client";
-import { inputStyle } from "../marks/Controls";
+import { inputStyle, Select } from "../marks/Controls";
 
 const columns = {
   workloads: ["id", "name", "addresses", "os", "kind", "from", "until"],
@@ -108,14 +108,13 @@ function As({ kind, heading, to, set }: { kind: Kind; heading: string; to: strin
   const [key, setKey] = useState(tag ? to.slice(4) : heading.toLowerCase());
   return (
     <>
-      <chakra.select
+      <Select
+        h="auto"
+        px="2px"
         aria-label={`read ${heading} as`}
         value={tag ? "tag" : to}
         onChange={(e) => set(e.target.value === "tag" ? `tag:${key || heading}` : e.target.value)}
-        bg="sheet"
-        borderWidth="1px"
         borderColor={to ? "line" : "line2"}
-        borderRadius="4px"
         color={to ? "ink" : "soft"}
         fontWeight="400"
       >
@@ -124,7 +123,7 @@ function As({ kind, heading, to, set }: { kind: Kind; heading: string; to: strin
           <option key={c}>{c}</option>
         ))}
         {kind === "workloads" && <option value="tag">a tag:</option>}
-      </chakra.select>
+      </Select>
       {tag && (
         <Input
           {...inputStyle}

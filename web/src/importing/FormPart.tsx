@@ -1,7 +1,6 @@
 // How the file is written: guessed, shown, changed here, saved for the command line.
-import { chakra, Flex, Input, Text } from "@chakra-ui/react";
-import { useState } from "react";
-import { inputStyle, Link } from "../marks/Controls";
+import { Flex, Text } from "@chakra-ui/react";
+import { Link, Select, Typed } from "../marks/Controls";
 import type { Form } from "./form";
 import type { Importing, Kind } from "./useImport";
 
@@ -19,14 +18,10 @@ export function FormPart({ kind, im }: { kind: Kind; im: Importing }) {
   const json = !!f.pointer;
   const select = (label: string, name: keyof Form, options: Record<string, string>) => (
     <Named label={label}>
-      <chakra.select
+      <Select
         aria-label={label}
         value={String(f[name] ?? "")}
         onChange={(e) => im.sayForm({ [name]: e.target.value })}
-        bg="sheet"
-        borderWidth="1px"
-        borderColor="line"
-        borderRadius="4px"
         h="23px"
       >
         {Object.entries(options).map(([value, words]) => (
@@ -34,21 +29,28 @@ export function FormPart({ kind, im }: { kind: Kind; im: Importing }) {
             {words}
           </option>
         ))}
-      </chakra.select>
+      </Select>
     </Named>
   );
   return (
     <Flex gap="12px" rowGap="4px" wrap="wrap" align="center" fontSize="12px" mb="6px" data-form>
       {json ? (
         <Named label="list at">
-          <Typed label="list at" value={f.pointer ?? ""} w="110px" set={(pointer) => im.sayForm({ pointer })} />
+          <Typed
+            {...small}
+            w="110px"
+            aria-label="list at"
+            value={f.pointer ?? ""}
+            set={(pointer) => im.sayForm({ pointer })}
+          />
         </Named>
       ) : (
         <>
           {select("delimiter", "delimiter", delimiters)}
           <Named label="header on line">
             <Typed
-              label="header on line"
+              {...small}
+              aria-label="header on line"
               value={String(f.header ?? 1)}
               w="44px"
               set={(v) => im.sayForm({ header: Math.max(1, Number(v) || 1) })}
@@ -60,7 +62,14 @@ export function FormPart({ kind, im }: { kind: Kind; im: Importing }) {
       {kind === "flows" && (
         <>
           <Named label="times without a zone are">
-            <Typed label="zone" value={f.zone || "UTC"} w="120px" list="zones" set={(zone) => im.sayForm({ zone })} />
+            <Typed
+              {...small}
+              aria-label="zone"
+              value={f.zone || "UTC"}
+              w="120px"
+              list="zones"
+              set={(zone) => im.sayForm({ zone })}
+            />
             <datalist id="zones">
               {zones.map((z) => (
                 <option key={z} value={z} />
@@ -78,47 +87,14 @@ export function FormPart({ kind, im }: { kind: Kind; im: Importing }) {
   );
 }
 
+const small = { h: "23px", fontSize: "12px" } as const;
+
 function Named({ label, children }: { label: string; children: React.ReactNode }) {
   return (
     <Flex gap="5px" align="center">
       <Text color="soft">{label}</Text>
       {children}
     </Flex>
-  );
-}
-
-/** A text that counts when it is left, or with Enter. */
-function Typed({
-  label,
-  value,
-  w,
-  list,
-  set,
-}: {
-  label: string;
-  value: string;
-  w: string;
-  list?: string;
-  set: (v: string) => void;
-}) {
-  const [text, setText] = useState<string>();
-  const done = () => {
-    if (text !== undefined && text !== value) set(text);
-    setText(undefined);
-  };
-  return (
-    <Input
-      {...inputStyle}
-      h="23px"
-      w={w}
-      fontSize="12px"
-      aria-label={label}
-      list={list}
-      value={text ?? value}
-      onChange={(e) => setText(e.target.value)}
-      onBlur={done}
-      onKeyDown={(e) => e.key === "Enter" && done()}
-    />
   );
 }
 

@@ -2,7 +2,7 @@
 // hardly be meant.
 import { Box, chakra, Flex, Text } from "@chakra-ui/react";
 import { useState } from "react";
-import { Link, ProblemNote } from "../marks/Controls";
+import { Link, ProblemNote, Select } from "../marks/Controls";
 import { n, plural } from "../marks/words";
 import type { Importing } from "./useImport";
 
@@ -34,14 +34,13 @@ export function Words({ im }: { im: Importing }) {
         return (
           <Flex key={w.column + w.word} gap="5px" align="center">
             <chakra.b>{w.word}</chakra.b>
-            <chakra.select
+            <Select
+              h="auto"
+              px="2px"
               aria-label={`${w.column} ${w.word} means`}
               value={said}
               onChange={(e) => set(e.target.value)}
-              bg="sheet"
-              borderWidth="1px"
               borderColor={said ? "line" : "open"}
-              borderRadius="4px"
             >
               {!said && <option value="">choose…</option>}
               {(outcome
@@ -50,7 +49,7 @@ export function Words({ im }: { im: Importing }) {
               ).map((o) => (
                 <option key={o}>{o}</option>
               ))}
-            </chakra.select>
+            </Select>
             <chakra.span color="soft">{plural(w.rows, "row")}</chakra.span>
           </Flex>
         );

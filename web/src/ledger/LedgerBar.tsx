@@ -1,9 +1,9 @@
 // The filters above a ledger; all of them live in the address.
-import { chakra, Flex, Input } from "@chakra-ui/react";
+import { Flex } from "@chakra-ui/react";
 import { useState } from "react";
 import { useAddress, useWindow } from "../frame/address";
 import { Selections } from "../frame/Selections";
-import { Btn, Chip, inputStyle, Switches } from "../marks/Controls";
+import { Btn, Chip, Select, Switches, Typed } from "../marks/Controls";
 import { Menu } from "../marks/Menu";
 import { Mark, type Verdict } from "../marks/Marks";
 import { extras, useExtras } from "./columns";
@@ -45,12 +45,6 @@ const verdicts: Verdict[] = ["uncovered", "reject", "permit"];
 export function LedgerBar({ query, switches = true }: { query: LedgerQuery; switches?: boolean }) {
   const { change } = useAddress();
   const w = useWindow();
-  const [text, setText] = useState(query.q ?? "");
-  const [seen, setSeen] = useState(query.q);
-  if (seen !== query.q) {
-    setSeen(query.q);
-    setText(query.q ?? "");
-  }
   const on = query.verdict ?? [];
   const [more, setMore] = useState(false);
   const { chosen, toggle: toggleColumn } = useExtras();
@@ -92,18 +86,11 @@ export function LedgerBar({ query, switches = true }: { query: LedgerQuery; swit
           toggle={(v) => change({ turn: v === "reaches" ? v : null })}
         />
         {!switches && (
-          <chakra.select
+          <Select
             aria-label="grouped by"
             value={query.by ?? ""}
             onChange={(e) => change({ by: e.target.value })}
-            bg="sheet"
-            color="ink"
-            borderWidth="1px"
-            borderColor="line"
-            borderRadius="5px"
-            h="27px"
             px="4px"
-            fontSize="12.5px"
           >
             {[
               ["", "group"],
@@ -116,24 +103,15 @@ export function LedgerBar({ query, switches = true }: { query: LedgerQuery; swit
                 {`by ${words}`}
               </option>
             ))}
-          </chakra.select>
+          </Select>
         )}
-        <form
-          onSubmit={(e) => {
-            e.preventDefault();
-            change({ q: text.trim() });
-          }}
-        >
-          <Input
-            {...inputStyle}
-            w="136px"
-            placeholder="name or service"
-            aria-label="filter the ledger"
-            value={text}
-            onChange={(e) => setText(e.target.value)}
-            onBlur={() => text.trim() !== (query.q ?? "") && change({ q: text.trim() })}
-          />
-        </form>
+        <Typed
+          w="136px"
+          placeholder="name or service"
+          aria-label="filter the ledger"
+          value={query.q ?? ""}
+          set={(q) => change({ q })}
+        />
         {query.was && query.was.length > 0 && (
           <Chip onRemove={() => change({ was: null })}>
             {query.was.join(", ")} in revision {query.against}

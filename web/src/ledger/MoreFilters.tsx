@@ -3,7 +3,7 @@ import { chakra, Flex, Input } from "@chakra-ui/react";
 import { useState } from "react";
 import { api } from "../api/client";
 import { useAddress, useWindow } from "../frame/address";
-import { Btn, Chip, inputStyle } from "../marks/Controls";
+import { Btn, Chip, inputStyle, Select } from "../marks/Controls";
 import { pathWords } from "../flows/passages";
 import type { LedgerQuery } from "./shared";
 
@@ -184,21 +184,12 @@ function Choose({
   options: [string, string][];
 }) {
   return (
-    <chakra.select
-      aria-label={label}
-      value={value}
-      onChange={(e) => set(e.target.value)}
-      bg="sheet"
-      borderWidth="1px"
-      borderColor="line"
-      borderRadius="4px"
-      h="25px"
-    >
+    <Select aria-label={label} value={value} onChange={(e) => set(e.target.value)} h="25px">
       {options.map(([v, shown]) => (
         <option key={v} value={v}>
           {shown}
         </option>
       ))}
-    </chakra.select>
+    </Select>
   );
 }

@@ -1,6 +1,6 @@
 // Small controls in the looks of the product.
-import { Box, Button, chakra, Flex, Text } from "@chakra-ui/react";
-import type { ComponentProps, ReactNode } from "react";
+import { Box, Button, chakra, Flex, Input, Text } from "@chakra-ui/react";
+import { type ComponentProps, type ReactNode, useState } from "react";
 
 type ButtonProps = ComponentProps<typeof Button> & { primary?: boolean };
 
@@ -171,6 +171,44 @@ export function ProblemNote({ children }: { children: ReactNode }) {
     </Box>
   );
 }
+
+type TypedProps = Omit<ComponentProps<typeof Input>, "value" | "onChange"> & {
+  value: string;
+  set: (v: string) => void;
+};
+
+/** A text that counts when it is left, or with Enter. */
+export function Typed({ value, set, ...props }: TypedProps) {
+  const [text, setText] = useState<string>();
+  const done = () => {
+    if (text !== undefined && text.trim() !== value) set(text.trim());
+    setText(undefined);
+  };
+  return (
+    <Input
+      {...inputStyle}
+      value={text ?? value}
+      onChange={(e) => setText(e.target.value)}
+      onBlur={done}
+      onKeyDown={(e) => e.key === "Enter" && done()}
+      {...props}
+    />
+  );
+}
+
+/** One of several, by name. */
+export const Select = chakra("select", {
+  base: {
+    bg: "sheet",
+    color: "ink",
+    borderWidth: "1px",
+    borderColor: "line",
+    borderRadius: "5px",
+    h: "27px",
+    px: "6px",
+    fontSize: "12.5px",
+  },
+});
 
 export const inputStyle = {
   bg: "sheet",

@@ -4,7 +4,7 @@ import { Box, chakra, Flex, Input, Progress, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import { api, type Schemas } from "../api/client";
 import { useKeys } from "../frame/keys";
-import { Btn, Empty, inputStyle, Link } from "../marks/Controls";
+import { Btn, Empty, inputStyle, Link, Select } from "../marks/Controls";
 import { n, onDay, percent, plural } from "../marks/words";
 import { Aside } from "./Aside";
 import { Curve } from "./Curve";
@@ -91,14 +91,9 @@ export function Proposals({ policy }: { policy: Schemas["PolicyOut"] }) {
         </Text>
         <chakra.label ml="auto" display="flex" gap="5px" alignItems="center" fontSize="12px" color="soft">
           for
-          <chakra.select
+          <Select
             aria-label="what to derive for"
             maxW="120px"
-            bg="sheet"
-            color="ink"
-            borderWidth="1px"
-            borderColor="line"
-            borderRadius="4px"
             h="25px"
             value={scope}
             onChange={(e) => setScope(e.target.value)}
@@ -112,7 +107,7 @@ export function Proposals({ policy }: { policy: Schemas["PolicyOut"] }) {
             {groups.map((g) => (
               <option key={g}>{g}</option>
             ))}
-          </chakra.select>
+          </Select>
         </chakra.label>
         <Btn onClick={run} loading={!!j.running} primary={!d}>
           {d ? "Derive again" : "Derive from the window"}

@@ -2,7 +2,7 @@ import { Box, chakra, Flex, Text } from "@chakra-ui/react";
 import type { KeyboardEvent } from "react";
 import type { Schemas } from "../api/client";
 import { useWhy } from "../frame/address";
-import { Btn } from "../marks/Controls";
+import { Btn, Select } from "../marks/Controls";
 import { Mark, Spark } from "../marks/Marks";
 import { atMinute, n, plural } from "../marks/words";
 import { Findings } from "./Findings";
@@ -145,14 +145,8 @@ export function RuleRow({
           <Btn onClick={() => void down()} disabled={!below || busy}>
             Down
           </Btn>
-          <chakra.select
+          <Select
             aria-label="move to another layer"
-            fontSize="12.5px"
-            bg="sheet"
-            borderWidth="1px"
-            borderColor="line"
-            borderRadius="5px"
-            h="27px"
             px="4px"
             value={r.layer}
             onChange={(e) => void edit({ op: "move", line: s.line, layer: e.target.value })}
@@ -162,7 +156,7 @@ export function RuleRow({
                 in {l}
               </option>
             ))}
-          </chakra.select>
+          </Select>
           <Btn onClick={() => void edit({ op: "switch", line: s.line })}>{r.off ? "Turn on" : "Turn off"}</Btn>
           <Btn onClick={() => void edit({ op: "remove", line: s.line })}>Remove</Btn>
           <Btn onClick={() => show({ kind: "rule", line: s.line })}>Why</Btn>

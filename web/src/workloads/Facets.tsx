@@ -1,10 +1,10 @@
 // For each tag a stack of its values, missing first.
-import { Box, chakra, Flex, Input, Text } from "@chakra-ui/react";
+import { Box, chakra, Flex, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import { api, fetchClient, problem, caughtUp, type Schemas } from "../api/client";
 import { useAddress } from "../frame/address";
 import { say } from "../frame/toaster";
-import { inputStyle, Link } from "../marks/Controls";
+import { Link, Typed } from "../marks/Controls";
 import { n } from "../marks/words";
 import type { Editing } from "./editing";
 
@@ -14,12 +14,6 @@ type Filter = { q?: string; tag: string[] };
 export function Facets({ filter, onMend }: { filter: Filter; onMend: (e: Editing) => void }) {
   const { change } = useAddress();
   const { data } = api.useQuery("get", "/api/v1/workloads/facets", { params: { query: filter } });
-  const [text, setText] = useState(filter.q ?? "");
-  const [seen, setSeen] = useState(filter.q);
-  if (seen !== filter.q) {
-    setSeen(filter.q);
-    setText(filter.q ?? "");
-  }
   const toggle = (t: string) =>
     change({ tag: filter.tag.includes(t) ? filter.tag.filter((x) => x !== t) : [...filter.tag, t] });
   const mend = async (key: string, value: string, like: string) => {
@@ -39,23 +33,14 @@ export function Facets({ filter, onMend }: { filter: Filter; onMend: (e: Editing
   };
   return (
     <Box borderRightWidth="1px" borderColor="line" overflowY="auto" px="20px" py="12px">
-      <form
-        onSubmit={(e) => {
-          e.preventDefault();
-          change({ q: text.trim() });
-        }}
-      >
-        <Input
-          {...inputStyle}
-          fontFamily="mono"
-          fontSize="12px"
-          placeholder="words, or app is booking"
-          aria-label="filter workloads by words or an expression"
-          value={text}
-          onChange={(e) => setText(e.target.value)}
-          onBlur={() => text.trim() !== (filter.q ?? "") && change({ q: text.trim() })}
-        />
-      </form>
+      <Typed
+        fontFamily="mono"
+        fontSize="12px"
+        placeholder="words, or app is booking"
+        aria-label="filter workloads by words or an expression"
+        value={filter.q ?? ""}
+        set={(q) => change({ q })}
+      />
       {data?.map((f) => (
         <Facet
           key={f.key}
