@@ -1,7 +1,6 @@
 package api
 
 import (
-	"cmp"
 	"context"
 	"fmt"
 	"net/netip"
@@ -53,27 +52,10 @@ func (s *vocabularyAPI) routes(r routes) {
 
 // misspellings finds the values that look like slips of others, key by key.
 func misspellings(snap *model.Model) []Misspelling {
-	counts := map[string]map[string]int{}
-	for _, w := range snap.Estate.All() {
-		for _, t := range w.Tags {
-			if t.Value == "" || !w.Retired.IsZero() {
-				continue
-			}
-			if counts[t.Key] == nil {
-				counts[t.Key] = map[string]int{}
-			}
-			counts[t.Key][t.Value]++
-		}
-	}
 	out := []Misspelling{}
-	for _, key := range snap.TagKeys() {
-		for v, like := range estate.UsualSpellings(counts[key]) {
-			out = append(out, Misspelling{key, v, like, counts[key][v]})
-		}
+	for _, m := range estate.Misspellings(snap.Estate) {
+		out = append(out, Misspelling(m))
 	}
-	slices.SortFunc(out, func(a, b Misspelling) int {
-		return cmp.Or(strings.Compare(a.Key, b.Key), strings.Compare(a.Value, b.Value))
-	})
 	return out
 }
 

@@ -32,7 +32,7 @@ var layers = []string{"guardrails", "separations", policy.Allowances, "closing"}
 // Starters gives statements to begin a policy with that it does not have: a group
 // for each environment, one for each application, tier and environment that have
 // members, and what guards them. Groups that the policy has under another name are
-// named as it names them. Members are counted as of an instant.
+// named as it names them; values that look misspelt get none. Members are counted as of an instant.
 func Starters(e *estate.Estate, p *policy.Policy, at estate.Instant) []Starter {
 	keys := structural(e)
 	s := &starting{policy: p, keys: keys, taken: map[string]bool{}, bodies: map[string]string{}}
@@ -42,13 +42,17 @@ func Starters(e *estate.Estate, p *policy.Policy, at estate.Instant) []Starter {
 	counts := map[[3]string]int{}
 	environments := map[string]int{}
 	spelled := map[string]string{} // values that differ in case only are one
+	misspelt := map[[2]string]bool{}
+	for _, m := range estate.Misspellings(e) {
+		misspelt[[2]string{m.Key, m.Value}] = true
+	}
 	for _, w := range e.All() {
 		if !slices.ContainsFunc(w.Leases, func(l estate.Lease) bool { return l.Covers(at) }) {
 			continue
 		}
 		var v [3]string
 		for i, k := range keys {
-			if t, ok := w.Tag(k); ok && k != "" {
+			if t, ok := w.Tag(k); ok && k != "" && !misspelt[[2]string{k, t.Value}] {
 				folded := expr.Fold(t.Value)
 				if spelled[folded] == "" {
 					spelled[folded] = t.Value

@@ -32,6 +32,7 @@ func TestStarters(t *testing.T) {
 	}
 	add("app", "Tickets", "tier", "entry", "env", "trial run")
 	add("app", "Tickets", "env", "live")
+	add("app", "Tickets", "tier", "entry", "env", "live-") // it looks misspelt: no environment of its own
 	e, conflicts := estate.New(all)
 	require.Empty(t, conflicts)
 	empty, _ := policy.Parse("")

@@ -1,6 +1,10 @@
 package estate
 
-import "strings"
+import (
+	"cmp"
+	"slices"
+	"strings"
+)
 
 // UsualSpelling gives the value that a rarer one is probably a slip of: the
 // same letters and digits but for case, blanks and punctuation, or one letter
@@ -19,6 +23,40 @@ func UsualSpellings(counts map[string]int) map[string]string {
 			out[value] = to
 		}
 	}
+	return out
+}
+
+// Misspelling is a value that looks like a slip of another.
+type Misspelling struct {
+	Key   string
+	Value string
+	Like  string // the usual one
+	Count int    // workloads that have it
+}
+
+// Misspellings finds the values of tags that look misspelt, by key and value.
+func Misspellings(e *Estate) []Misspelling {
+	counts := map[string]map[string]int{}
+	for _, w := range e.All() {
+		for _, t := range w.Tags {
+			if t.Value == "" || !w.Retired.IsZero() {
+				continue
+			}
+			if counts[t.Key] == nil {
+				counts[t.Key] = map[string]int{}
+			}
+			counts[t.Key][t.Value]++
+		}
+	}
+	var out []Misspelling
+	for key, values := range counts {
+		for v, like := range UsualSpellings(values) {
+			out = append(out, Misspelling{key, v, like, values[v]})
+		}
+	}
+	slices.SortFunc(out, func(a, b Misspelling) int {
+		return cmp.Or(strings.Compare(a.Key, b.Key), strings.Compare(a.Value, b.Value))
+	})
 	return out
 }
 

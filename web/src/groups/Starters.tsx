@@ -13,7 +13,7 @@ import { n, plural } from "../marks/words";
 
 type Starter = Schemas["Starter"];
 const kinds: [Starter["kind"], string, string][] = [
-  ["environment", "Environments", "a group for each"],
+  ["environment", "Environments", "a group for each value that does not look misspelt"],
   ["group", "Applications", "a group for each application, tier and environment that have members"],
   ["guardrail", "Guardrails", "rules that decide before all others"],
   ["assertion", "Assertions", "what must hold for all traffic; a rule that breaks one is shown at once"],

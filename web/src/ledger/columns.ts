@@ -16,8 +16,8 @@ export const columns = [
 export const extras = [
   { key: "connections", head: "Connections", w: "84px" },
   { key: "bytes", head: "Bytes", w: "70px" },
-  { key: "first", head: "First seen", w: "104px" },
-  { key: "last", head: "Last seen", w: "104px" },
+  { key: "first", head: "First seen", w: "124px" },
+  { key: "last", head: "Last seen", w: "124px" },
   { key: "rules", head: "Lines", w: "84px" },
 ] as const;
 
