@@ -226,7 +226,7 @@ func (a *App) ImportWorkloads(ctx context.Context, m *model.Model, file *File, o
 			progress(0.3, fmt.Sprintf("storing %d workloads", len(r.file.Workloads)))
 			taken, err := a.Store.Take(ctx, store.Listing{Source: o.Source, Keys: r.file.Keys,
 				Workloads: r.file.Workloads, Complete: o.Complete, Confirm: o.Confirm, Mapping: r.form.Columns,
-				Author: a.Author})
+				Author: a.Author, Words: "Import workloads from " + o.Source})
 			if err != nil {
 				return nil, err
 			}

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"lucidorchard/core/estate"
@@ -190,7 +191,11 @@ func (a *App) readable(ctx context.Context, file *File, o ImportOptions) error {
 // together.
 func (a *App) storeFlows(ctx context.Context, snap *model.Model, from *File, in ImportOptions,
 	progress func(float64, string)) (any, error) {
-	parts, err := NewSpill(filepath.Dir(from.Path), snap.Estate.ChangedHands)
+	number, err := a.Store.NewFile(ctx)
+	if err != nil {
+		return nil, err
+	}
+	parts, err := NewSpill(filepath.Dir(from.Path), number, snap.Estate.ChangedHands)
 	if err != nil {
 		return nil, err
 	}
@@ -203,8 +208,9 @@ func (a *App) storeFlows(ctx context.Context, snap *model.Model, from *File, in 
 		return nil, err
 	}
 	progress(0.6, "storing")
-	added, err := a.Store.AddParts(ctx, "file "+from.Sum,
-		parts.Each(func(share float64) { progress(0.6+0.25*share, "storing") }))
+	added, err := a.Store.AddFile(ctx, "file "+from.Sum, number,
+		parts.Each(func(share float64) { progress(0.6+0.25*share, "storing") }),
+		strings.TrimSpace("Import flows "+in.Name), a.Author)
 	if err != nil {
 		return nil, err
 	}

@@ -28,6 +28,7 @@ type changes = func(netip.Addr, estate.Instant) (estate.Instant, bool)
 // Spill keeps the records of a file in parts on the disk, ready to be stored.
 type Spill struct {
 	changes changes
+	number  int // of store.NewFile
 	file    *os.File
 	out     *bufio.Writer
 	enc     *gob.Encoder
@@ -35,15 +36,16 @@ type Spill struct {
 	parts   int
 }
 
-// NewSpill makes an empty one in a folder; it goes with the program. Close it.
-func NewSpill(folder string, c changes) (*Spill, error) {
+// NewSpill makes an empty one in a folder, for a file with a number of
+// store.NewFile; it goes with the program. Close it.
+func NewSpill(folder string, number int, c changes) (*Spill, error) {
 	f, err := os.CreateTemp(folder, "upload-parts-*")
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrSpill, err)
 	}
 	_ = os.Remove(f.Name()) // it goes with the program
 	out := bufio.NewWriterSize(f, 1<<20)
-	return &Spill{changes: c, file: f, out: out, enc: gob.NewEncoder(out)}, nil
+	return &Spill{changes: c, number: number, file: f, out: out, enc: gob.NewEncoder(out)}, nil
 }
 
 // Add takes a record; it is copied.
@@ -59,6 +61,7 @@ func (s *Spill) Add(r *flow.Joined) error {
 func (s *Spill) Flush() error {
 	if len(s.records) > 0 {
 		b := store.BatchOf("", s.records, s.changes)
+		b.File = s.number
 		if err := s.enc.Encode(b.Encode()); err != nil {
 			return fmt.Errorf("%w: %w", ErrSpill, err)
 		}

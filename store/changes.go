@@ -15,13 +15,15 @@ import (
 // Change is something that can be undone or done again, as one.
 type Change struct {
 	ID     int64           `db:"id" json:"id"`
-	Kind   string          `db:"kind" json:"kind" enum:"policy,tags,judging,probes"`
+	Kind   string          `db:"kind" json:"kind" enum:"policy,tags,judging,probes,workloads,flows"`
 	Words  string          `db:"words" json:"words"`
 	Author string          `db:"author" json:"author"`
 	At     time.Time       `db:"at" json:"at"`
 	Before json.RawMessage `db:"before" json:"-"`
 	After  json.RawMessage `db:"after" json:"-"`
 	State  string          `db:"state" json:"-"`
+	// What undoing, or doing again, had to leave out.
+	Note string `db:"-" json:"note,omitempty" doc:"What had to be left as it is, and why"`
 }
 
 // ErrNothing says that there is nothing to undo or redo.
@@ -55,6 +57,9 @@ type setting struct {
 	Tags     []TagEdit     `json:"tags,omitempty"`
 	Refusals []RefusalEdit `json:"refusals,omitempty"`
 	Probes   []ProbeEdit   `json:"probes,omitempty"`
+	Listing  *listing      `json:"listing,omitempty"` // of an import of workloads: its source, with former
+	File     *int          `json:"file,omitempty"`    // of one of flows: its rows are in sight
+	Undone   *int          `json:"undone,omitempty"`  // or out of it
 }
 
 // readSetting also reads what earlier programs stored: the number of a revision,
@@ -122,14 +127,17 @@ func addChange(ctx context.Context, tx *sqlx.Tx, kind, words, author string, bef
 	if err != nil {
 		return err
 	}
-	if _, err := tx.ExecContext(ctx, `UPDATE changes SET state = 'gone' WHERE state = 'undone'`); err != nil {
+	if _, err := tx.ExecContext(ctx, undoneGone); err != nil {
 		return err
 	}
-	_, err = tx.ExecContext(ctx,
-		`INSERT INTO changes (kind, words, author, before, after) VALUES ($1, $2, $3, $4, $5)`, kind, words, author,
-		b, a)
+	_, err = tx.ExecContext(ctx, insertChange, kind, words, author, b, a)
 	return err
 }
+
+const (
+	undoneGone   = `UPDATE changes SET state = 'gone' WHERE state = 'undone'`
+	insertChange = `INSERT INTO changes (kind, words, author, before, after) VALUES ($1, $2, $3, $4, $5)`
+)
 
 // Undoable gives the change that Undo, and the one that Redo would take; nil
 // where there is none.
@@ -166,14 +174,45 @@ func (s *Store) Redo(ctx context.Context, author string) (*Change, error) {
 }
 
 func (s *Store) turn(ctx context.Context, author, query, state, prefix string) (*Change, error) {
-	var c *Change
-	err := s.write(ctx, editLock, func(tx *sqlx.Tx) error {
+	for {
+		c, err := next(ctx, s.db, query)
+		if err != nil {
+			return nil, err
+		}
+		if c == nil {
+			return nil, ErrNothing
+		}
+		locks := []int{editLock}
+		if c.Kind == "flows" {
+			locks = []int{trafficLock, editLock}
+		}
+		now, err := s.turnLocked(ctx, locks, author, query, state, prefix)
+		if !errors.Is(err, errOtherLocks) {
+			return now, err
+		}
+	}
+}
+
+// errOtherLocks says that another change came first, and needs other locks.
+var errOtherLocks = errors.New("other locks are needed")
+
+func (s *Store) turnLocked(ctx context.Context, locks []int, author, query, state, prefix string) (c *Change,
+	err error) {
+	err = s.write(ctx, locks[0], func(tx *sqlx.Tx) error {
+		for _, l := range locks[1:] {
+			if _, err := tx.ExecContext(ctx, `SELECT pg_advisory_xact_lock($1)`, l); err != nil {
+				return err
+			}
+		}
 		var err error
 		if c, err = next(ctx, tx, query); err != nil {
 			return err
 		}
 		if c == nil {
 			return ErrNothing
+		}
+		if (c.Kind == "flows") != (locks[0] == trafficLock) {
+			return errOtherLocks
 		}
 		raw := c.Before
 		if state == "done" {
@@ -186,13 +225,26 @@ func (s *Store) turn(ctx context.Context, author, query, state, prefix string) (
 		if _, err := tx.ExecContext(ctx, `UPDATE changes SET state = $1 WHERE id = $2`, state, c.ID); err != nil {
 			return err
 		}
-		return to.set(ctx, tx, author, prefix+c.Words)
+		return to.set(ctx, tx, c, author, prefix+c.Words)
 	})
 	return c, err
 }
 
-// set makes everything as the setting says.
-func (x *setting) set(ctx context.Context, tx *sqlx.Tx, author, words string) error {
+// set makes everything as the setting of a change says, and notes in the change
+// what it had to leave.
+func (x *setting) set(ctx context.Context, tx *sqlx.Tx, c *Change, author, words string) error {
+	switch {
+	case x.Listing != nil:
+		stayed, err := x.Listing.swap(ctx, tx, c.ID)
+		if stayed > 0 {
+			c.Note = fmt.Sprintf("%d of its workloads were changed by something else since, and stay as they are", stayed)
+		}
+		return err
+	case x.File != nil:
+		return showFile(ctx, tx, *x.File, true)
+	case x.Undone != nil:
+		return showFile(ctx, tx, *x.Undone, false)
+	}
 	if len(x.Tags) > 0 {
 		if err := writeTags(ctx, tx, x.Tags, author); err != nil {
 			return err

@@ -25,6 +25,7 @@ import (
 // Batch is traffic that is counted together, and once.
 type Batch struct {
 	ID      string
+	File    int // of NewFile: the rows are kept apart; 0: they come from no file
 	Buckets []flow.Bucket
 	Records []flow.Joined // the single records behind them
 }
@@ -45,6 +46,7 @@ const bucketColumns = `hour, client, server, point, outcome, part, connections, 
 // file meanwhile.
 type Encoded struct {
 	ID      string
+	File    int
 	Hours   []flow.Hour // with conversations, each once
 	Days    []int64     // with records, each once
 	Rows    int         // of Buckets
@@ -55,8 +57,8 @@ type Encoded struct {
 
 // Encode makes a batch ready to be stored.
 func (b *Batch) Encode() *Encoded {
-	e := &Encoded{ID: b.ID, Rows: len(b.Buckets), Count: len(b.Records), Buckets: bucketRows(b.Buckets),
-		Records: recordRows(b.Records)}
+	e := &Encoded{ID: b.ID, File: b.File, Rows: len(b.Buckets), Count: len(b.Records),
+		Buckets: bucketRows(b.Buckets, b.File), Records: recordRows(b.Records, b.File)}
 	hours, days := map[flow.Hour]bool{}, map[int64]bool{}
 	for i := range b.Buckets {
 		hours[b.Buckets[i].Hour] = true
@@ -88,7 +90,14 @@ func (s *Store) AddEncoded(ctx context.Context, e *Encoded) (Added, error) {
 
 // AddParts is AddBatch for a batch that is not in memory whole. The parts may be
 // asked for several times. What they say of one bucket is added up.
-func (s *Store) AddParts(ctx context.Context, id string, parts iter.Seq2[*Encoded, error]) (out Added, err error) {
+func (s *Store) AddParts(ctx context.Context, id string, parts iter.Seq2[*Encoded, error]) (Added, error) {
+	return s.addParts(ctx, id, parts, func(pgx.Tx, []flow.Hour, int) error { return nil })
+}
+
+// addParts also does what is to be done when the parts are stored, with the
+// hours that they speak of and the number of their rows.
+func (s *Store) addParts(ctx context.Context, id string, parts iter.Seq2[*Encoded, error],
+	then func(pgx.Tx, []flow.Hour, int) error) (out Added, err error) {
 	err = s.writeRows(ctx, trafficLock, func(tx pgx.Tx) error {
 		out = Added{}
 		tag, err := tx.Exec(ctx, `INSERT INTO batches (id, rows) VALUES ($1, 0) ON CONFLICT DO NOTHING`, id)
@@ -101,7 +110,7 @@ func (s *Store) AddParts(ctx context.Context, id string, parts iter.Seq2[*Encode
 		if _, err := tx.Exec(ctx, stageConversations); err != nil {
 			return err
 		}
-		hours, rows, count := map[flow.Hour]bool{}, 0, 0
+		hours, rows, count, file := map[flow.Hour]bool{}, 0, 0, 0
 		for part, err := range parts {
 			if err == nil {
 				err = stagePart(ctx, tx, part)
@@ -113,19 +122,23 @@ func (s *Store) AddParts(ctx context.Context, id string, parts iter.Seq2[*Encode
 				hours[h] = true
 			}
 			rows += part.Rows
+			file = part.File
 			count++
 		}
 		all := slices.Sorted(maps.Keys(hours))
 		if err := partitionsOf(ctx, tx, all); err != nil {
 			return err
 		}
-		if out.Hours, err = mergeStaged(ctx, tx, count == 1); err != nil {
+		if out.Hours, err = mergeStaged(ctx, tx, file, count == 1); err != nil {
 			return err
 		}
 		if _, err := tx.Exec(ctx, `UPDATE batches SET rows = $2 WHERE id = $1`, id, rows); err != nil {
 			return err
 		}
-		return touchHours(ctx, tx, all)
+		if err := touchHours(ctx, tx, all); err != nil {
+			return err
+		}
+		return then(tx, all, rows)
 	})
 	return out, err
 }
@@ -135,14 +148,23 @@ func stagePart(ctx context.Context, tx pgx.Tx, e *Encoded) error {
 		return err
 	}
 	if e.Rows > 0 {
-		if err := copyTo(ctx, tx, "new_conversations", bucketColumns, e.Buckets); err != nil {
+		if err := copyTo(ctx, tx, "new_conversations", bucketColumns+andFile(e.File), e.Buckets); err != nil {
 			return err
 		}
 	}
 	if e.Count > 0 {
-		return copyTo(ctx, tx, "records", recordColumns, e.Records)
+		return copyTo(ctx, tx, "records", recordColumns+andFile(e.File), e.Records)
 	}
 	return nil
+}
+
+// andFile names the last column of rows of a file. Rows of no file do without:
+// batches that collectors had queued before there were any are still read.
+func andFile(file int) string {
+	if file == 0 {
+		return ""
+	}
+	return ", file"
 }
 
 func partitionsOf(ctx context.Context, tx pgx.Tx, hours []flow.Hour) error {
@@ -196,8 +218,12 @@ func copyTo(ctx context.Context, tx pgx.Tx, table, columns string, rows []byte) 
 	return err
 }
 
-func bucketRows(buckets []flow.Bucket) []byte {
-	out := newRowsOut(13, len(buckets))
+func bucketRows(buckets []flow.Bucket, file int) []byte {
+	fields := 13
+	if file != 0 {
+		fields++
+	}
+	out := newRowsOut(fields, len(buckets))
 	for i := range buckets {
 		b := &buckets[i]
 		out.row()
@@ -214,6 +240,9 @@ func bucketRows(buckets []flow.Bucket) []byte {
 		out.time(flow.MicrosOfInstant(b.First))
 		out.time(flow.MicrosOfInstant(b.Last))
 		out.text(b.Observer)
+		if file != 0 {
+			out.int4(int32(file))
+		}
 	}
 	return out.end()
 }
@@ -224,23 +253,23 @@ func saturating(column string) string {
 }
 
 // stageConversations makes an empty table of buckets beside those that are stored.
-const stageConversations = `CREATE TEMP TABLE IF NOT EXISTS new_conversations (LIKE conversations) ON COMMIT DROP; TRUNCATE new_conversations`
+const stageConversations = `CREATE TEMP TABLE IF NOT EXISTS new_conversations (LIKE conversations INCLUDING DEFAULTS) ON COMMIT DROP; TRUNCATE new_conversations`
 
-// mergeRows adds buckets, each once, to those that are stored.
-func mergeRows(ctx context.Context, tx pgx.Tx, rows []byte) error {
+// mergeRows adds buckets of a file, each once, to those that are stored.
+func mergeRows(ctx context.Context, tx pgx.Tx, rows []byte, file int) error {
 	if _, err := tx.Exec(ctx, stageConversations); err != nil {
 		return err
 	}
-	if err := copyTo(ctx, tx, "new_conversations", bucketColumns, rows); err != nil {
+	if err := copyTo(ctx, tx, "new_conversations", bucketColumns+andFile(file), rows); err != nil {
 		return err
 	}
-	_, err := mergeStaged(ctx, tx, true)
+	_, err := mergeStaged(ctx, tx, file, true)
 	return err
 }
 
-// mergeStaged adds the staged buckets to those that are stored, and gives how
-// many there are. once says that each is staged once.
-func mergeStaged(ctx context.Context, tx pgx.Tx, once bool) (int64, error) {
+// mergeStaged adds the staged buckets of a file to those that are stored, and
+// gives how many there are. once says that each is staged once.
+func mergeStaged(ctx context.Context, tx pgx.Tx, file int, once bool) (int64, error) {
 	staged := `SELECT ` + bucketColumns + ` FROM new_conversations`
 	if !once {
 		sum := func(column string) string {
@@ -250,8 +279,8 @@ func mergeStaged(ctx context.Context, tx pgx.Tx, once bool) (int64, error) {
 		staged = `SELECT hour, client, server, point, outcome, part, ` + sum("connections") + `, ` + sum("bytes") + `, ` + sum("packets") + `, ` + sum("unsure") + `,
 			min(first_at), max(last_at), max(observer) FROM new_conversations GROUP BY hour, client, server, point, outcome, part`
 	}
-	tag, err := tx.Exec(ctx, `INSERT INTO conversations (`+bucketColumns+`) `+staged+`
-		ON CONFLICT (hour, client, server, point, outcome, part) DO UPDATE SET
+	tag, err := tx.Exec(ctx, `INSERT INTO conversations (`+bucketColumns+`, file) SELECT *, `+fmt.Sprint(file)+` FROM (`+staged+`) AS s
+		ON CONFLICT (hour, client, server, point, outcome, part, file) DO UPDATE SET
 			connections = `+saturating("connections")+`,
 			bytes = `+saturating("bytes")+`,
 			packets = `+saturating("packets")+`,
@@ -331,7 +360,7 @@ func (s *Store) chunksOfDay(ctx context.Context, day int64, hours []string, dict
 	byHour := map[flow.Hour]*flow.Draft{}
 	observers := map[string]uint32{}
 	known := map[string]uint32{} // addresses, so that the lock is taken once each
-	err = s.copyOut(ctx, `SELECT hour, client, server, point, outcome, connections, bytes, packets, unsure, first_at, last_at, observer FROM conversations WHERE `+where, func(r *rowsIn) {
+	err = s.copyOut(ctx, `SELECT hour, client, server, point, outcome, connections, bytes, packets, unsure, first_at, last_at, observer FROM conversations WHERE `+where+` AND `+inSight, func(r *rowsIn) {
 		number := func() uint32 {
 			b := r.read(r.size())
 			n, ok := known[string(b)]

@@ -31,6 +31,7 @@ type Listing struct {
 	Mapping   map[string]string // what the headings of its file are; nil: not known
 	Author    string
 	At        time.Time // when it was heard; zero: now
+	Words     string    // of a list that somebody imports: the change that can be undone; blank: none
 }
 
 // Taken is what a listing did.
@@ -53,8 +54,8 @@ func (s *Store) Take(ctx context.Context, l Listing) (Taken, error) {
 	}
 	err := s.writeRows(ctx, editLock, func(tx pgx.Tx) error {
 		t := &taking{tx: tx, Listing: l, ctx: ctx, changed: map[string]bool{}}
-		for _, step := range []func() error{t.lock, t.stage, t.workloads, t.tags, t.missing, t.leases, t.retire,
-			t.finish} {
+		for _, step := range []func() error{t.lock, t.stage, t.remember, t.workloads, t.tags, t.missing, t.leases,
+			t.retire, t.finish, t.note} {
 			if err := step(); err != nil {
 				return fmt.Errorf("storing what %s lists: %w", l.Source, err)
 			}
@@ -86,6 +87,7 @@ type taking struct {
 	gone      []string        // ids that the source no longer lists
 	retired   []string
 	conflicts []estate.Conflict
+	before    *listing // the source before it
 }
 
 // exec runs a statement that returns the ids of workloads it changed.
@@ -107,7 +109,11 @@ func (t *taking) lock() error {
 	if _, err := t.tx.Exec(t.ctx, `SET LOCAL work_mem = '256MB'`); err != nil {
 		return err
 	}
-	_, err := t.tx.Exec(t.ctx,
+	var err error
+	if t.before, err = t.sourceNow(); err != nil {
+		return err
+	}
+	_, err = t.tx.Exec(t.ctx,
 		`INSERT INTO sources (name, rank) VALUES ($1, greatest($2, (SELECT max(rank) + 1 FROM sources))) ON CONFLICT DO NOTHING`, t.Source, ImportRank)
 	return err
 }

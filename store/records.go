@@ -15,8 +15,12 @@ import (
 
 const recordColumns = `hour, key, client, server, point, client_port, started, ended, outcome, connections, packets, bytes, reply_packets, reply_bytes, flags, reply_flags, confidence, reason, observer`
 
-func recordRows(records []flow.Joined) []byte {
-	out := newRowsOut(19, len(records))
+func recordRows(records []flow.Joined, file int) []byte {
+	fields := 19
+	if file != 0 {
+		fields++
+	}
+	out := newRowsOut(fields, len(records))
 	for i := range records {
 		r := &records[i]
 		out.row()
@@ -43,6 +47,9 @@ func recordRows(records []flow.Joined) []byte {
 		out.int2(int16(r.Confidence))
 		out.int2(int16(r.Reason))
 		out.text(r.Observer)
+		if file != 0 {
+			out.int4(int32(file))
+		}
 	}
 	return out.end()
 }
@@ -70,7 +77,7 @@ func (s *Store) Records(ctx context.Context, client, server netip.Addr, point se
 	offset, limit int) (out []flow.Joined, total int, err error) {
 	// a zone may be any text; without it, this is digits, dots and colons
 	client, server = client.WithZone(""), server.WithZone("")
-	where := fmt.Sprintf(`key = %d AND hour >= %d AND hour <= %d AND started >= %s AND started < %s AND client = '%s' AND server = '%s' AND point = %d`,
+	where := fmt.Sprintf(`key = %d AND hour >= %d AND hour <= %d AND started >= %s AND started < %s AND client = '%s' AND server = '%s' AND point = %d AND `+inSight,
 		keyOf(&flow.Record{Client: client, Server: server, Point: point}), flow.HourOf(from), flow.HourOf(to),
 		literal(from), literal(to), client, server, int64(point))
 	err = s.copyOut(ctx, fmt.Sprintf(`SELECT %s FROM records WHERE %s ORDER BY started DESC OFFSET %d LIMIT %d`,
@@ -122,33 +129,39 @@ func (s *Store) Rebuild(ctx context.Context, hour flow.Hour, addrs []netip.Addr,
 			return nil
 		}
 		if _, err := tx.Exec(ctx,
-			`CREATE TEMP TABLE taken ON COMMIT DROP AS SELECT `+readColumns+` FROM records WHERE false`); err != nil {
+			`CREATE TEMP TABLE taken ON COMMIT DROP AS SELECT `+readColumns+`, file FROM records WHERE false`); err != nil {
 			return err
 		}
 		if _, err := tx.Exec(ctx,
-			`WITH gone AS (DELETE FROM records WHERE `+touches+` RETURNING `+readColumns+`) INSERT INTO taken SELECT * FROM gone`, int32(hour), inets); err != nil {
+			`WITH gone AS (DELETE FROM records WHERE `+touches+` RETURNING `+readColumns+`, file) INSERT INTO taken SELECT * FROM gone`, int32(hour), inets); err != nil {
 			return err
 		}
 		if _, err := tx.Exec(ctx, `DELETE FROM conversations WHERE `+touches, int32(hour), inets); err != nil {
 			return err
 		}
-		var records []flow.Joined
-		if err := copyRows(ctx, tx, `SELECT * FROM taken`,
-			func(r *rowsIn) { records = append(records, readRecord(r)) }); err != nil {
+		files := map[int][]flow.Joined{}
+		if err := copyRows(ctx, tx, `SELECT * FROM taken`, func(r *rowsIn) {
+			j := readRecord(r)
+			file := int(r.int())
+			files[file] = append(files[file], j)
+		}); err != nil {
 			return err
 		}
-		buckets := flow.Buckets{Changes: changes}
-		for i := range records {
-			if turn != nil && turn(&records[i]) {
-				out.Turned++
+		for file, records := range files {
+			buckets := flow.Buckets{Changes: changes}
+			for i := range records {
+				if turn != nil && turn(&records[i]) {
+					out.Turned++
+				}
+				buckets.AddJoined(&records[i])
 			}
-			buckets.AddJoined(&records[i])
-		}
-		if err := mergeRows(ctx, tx, bucketRows(buckets.All())); err != nil {
-			return err
-		}
-		if err := copyTo(ctx, tx, "records", recordColumns, recordRows(records)); err != nil {
-			return err
+			if err := mergeRows(ctx, tx, bucketRows(buckets.All(), file), file); err != nil {
+				return err
+			}
+			if err := copyTo(ctx, tx, "records", recordColumns+andFile(file),
+				recordRows(records, file)); err != nil {
+				return err
+			}
 		}
 		return touchHours(ctx, tx, []flow.Hour{hour})
 	})

@@ -12,9 +12,9 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
-// Every transaction that writes takes exactly one of these locks, and takes it
-// first: so none waits for another in a circle, and what it checks before it
-// writes is still so when it has written.
+// Every transaction that writes takes one of these locks, and takes it first: so
+// what it checks before it writes is still so when it has written. What needs
+// both takes that of traffic first: so none waits for another in a circle.
 const (
 	trafficLock = 7411 // conversations, records, batches
 	editLock    = 7412 // all else

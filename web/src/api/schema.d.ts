@@ -1816,7 +1816,9 @@ export interface components {
             /** Format: int64 */
             id: number;
             /** @enum {string} */
-            kind: "policy" | "tags" | "judging" | "probes";
+            kind: "policy" | "tags" | "judging" | "probes" | "workloads" | "flows";
+            /** @description What had to be left as it is, and why */
+            note?: string;
             words: string;
         };
         CheckOut: {

@@ -10,14 +10,14 @@ import { say } from "./toaster";
 
 const History = lazy(async () => ({ default: (await import("../history/History")).History }));
 
-/** Undo and redo for every edit of the draft and every tag set by hand. */
+/** Undo and redo for every edit of the draft, every tag set by hand, every import. */
 export function useUndo() {
   const undo = api.useMutation("post", "/api/v1/policy/undo");
   const redo = api.useMutation("post", "/api/v1/policy/redo");
   const run = useCallback(async (m: typeof undo | typeof redo, word: string) => {
     try {
       const change = await m.mutateAsync({});
-      say(`${word}: ${change.words}`);
+      say(`${word}: ${change.words}${change.note ? `; ${change.note}` : ""}`);
     } catch (e) {
       say(problem(e), "error");
     }

@@ -129,6 +129,11 @@ export function ImportDialog({ kind, open, onClose }: { kind: Kind; open: boolea
       )}
       {state && (state.state === "failed" || state.state === "cancelled") && <ProblemNote>{state.message}</ProblemNote>}
       {state?.state === "done" && <Report kind={kind} report={state.result as Schemas["ImportReport"]} done />}
+      {state?.state === "done" && (
+        <Text color="soft" mt="6px">
+          Undo (Ctrl Z) takes the whole import back.
+        </Text>
+      )}
       {state?.state === "done" && kind === "workloads" && <Next close={close} />}
     </Modal>
   );

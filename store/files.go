@@ -1,0 +1,96 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"iter"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jmoiron/sqlx"
+
+	"lucidorchard/core/flow"
+)
+
+// inSight holds of the rows of all files but those whose import is undone.
+const inSight = `file <> ALL (ARRAY(SELECT id FROM files WHERE undone))`
+
+// NewFile gives the number under which the rows of a file of traffic are kept.
+func (s *Store) NewFile(ctx context.Context) (id int, err error) {
+	err = s.db.GetContext(ctx, &id, `SELECT nextval('files_id_seq')`)
+	return id, err
+}
+
+// AddFile is AddParts for a file that somebody imports, as one change that can
+// be undone. file is of NewFile, and that of each part.
+func (s *Store) AddFile(ctx context.Context, id string, file int, parts iter.Seq2[*Encoded, error],
+	words, author string) (Added, error) {
+	return s.addParts(ctx, id, parts, func(tx pgx.Tx, hours []flow.Hour, rows int) error {
+		if rows == 0 {
+			return nil
+		}
+		if _, err := tx.Exec(ctx, `INSERT INTO files (id, batch, hours, rows) VALUES ($1, $2, $3, $4)`, file, id, hours,
+			rows); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, `SELECT pg_advisory_xact_lock($1)`, editLock); err != nil {
+			return err
+		}
+		return noteChange(ctx, tx, "flows", words, author, setting{Undone: &file}, setting{File: &file})
+	})
+}
+
+// noteChange is addChange on a connection of its own.
+func noteChange(ctx context.Context, tx pgx.Tx, kind, words, author string, before, after setting) error {
+	b, err := json.Marshal(before)
+	if err != nil {
+		return err
+	}
+	a, err := json.Marshal(after)
+	if err != nil {
+		return err
+	}
+	if _, err := tx.Exec(ctx, undoneGone); err != nil {
+		return err
+	}
+	_, err = tx.Exec(ctx, insertChange, kind, words, author, b, a)
+	return err
+}
+
+// showFile takes the rows of a file out of sight, or brings them back. What is
+// out of sight may be imported again.
+func showFile(ctx context.Context, tx *sqlx.Tx, file int, show bool) error {
+	for _, q := range []string{
+		`UPDATE files SET undone = NOT $2 WHERE id = $1`,
+		`DELETE FROM batches WHERE NOT $2 AND id = (SELECT batch FROM files WHERE id = $1)`,
+		`INSERT INTO batches (id, rows) SELECT batch, rows FROM files WHERE id = $1 AND $2 ON CONFLICT DO NOTHING`,
+		// An hour with nothing left to see is none.
+		`DELETE FROM hours WHERE hour = ANY ((SELECT hours FROM files WHERE id = $1 AND NOT $2)::int[]) AND NOT EXISTS (SELECT FROM conversations c WHERE c.hour = hours.hour AND ` + inSight + `)`,
+		`WITH v AS (` + bumpConversations + ` RETURNING n), h AS (SELECT unnest(hours) AS hour FROM files WHERE id = $1)
+			INSERT INTO hours SELECT hour, n FROM v, h WHERE EXISTS (SELECT FROM conversations c WHERE c.hour = h.hour AND c.file <> ALL (ARRAY(SELECT id FROM files WHERE CASE WHEN id = $1 THEN NOT $2 ELSE undone END)))
+			ON CONFLICT (hour) DO UPDATE SET version = excluded.version`,
+	} {
+		if _, err := tx.ExecContext(ctx, q, file, show); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// ForgetFiles deletes the rows of files whose import was undone and can no
+// longer be done again.
+func (s *Store) ForgetFiles(ctx context.Context) error {
+	return s.writeRows(ctx, trafficLock, func(tx pgx.Tx) error {
+		const gone = `SELECT id FROM files WHERE undone AND NOT EXISTS (SELECT FROM changes WHERE kind = 'flows' AND state = 'undone' AND (after ->> 'file')::int = files.id)`
+		hours := `SELECT unnest(hours) FROM files WHERE id IN (` + gone + `)`
+		for _, q := range []string{
+			`DELETE FROM conversations WHERE hour IN (` + hours + `) AND file IN (` + gone + `)`,
+			`DELETE FROM records WHERE hour IN (` + hours + `) AND file IN (` + gone + `)`,
+			`DELETE FROM files WHERE id IN (` + gone + `)`,
+		} {
+			if _, err := tx.Exec(ctx, q); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
