@@ -113,7 +113,7 @@ func (s *flowsAPI) terrace(ctx context.Context, in *struct {
 		return nil, err
 	}
 	in.Path = nil // the map shows all ways; one is picked out on it
-	q, err := in.query(snap)
+	q, err := s.queryOf(ctx, snap, in.LedgerFilter)
 	if err != nil {
 		return nil, err
 	}
@@ -187,7 +187,7 @@ func (s *flowsAPI) strip(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	q, err := in.query(snap)
+	q, err := s.queryOf(ctx, snap, in.LedgerFilter)
 	if err != nil {
 		return nil, err
 	}

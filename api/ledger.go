@@ -41,6 +41,7 @@ type LedgerFilter struct {
 	By       string `query:"by" doc:"A tag that the sides are called by, instead of their groups; ~area and ~owner are the areas of the policy and whose they are"`
 	For      string `query:"for" doc:"Only what has an end in this part of the estate: area:NAME, owner:NAME or KEY:VALUE, a tag"`
 	Asking   bool   `query:"asking" doc:"Without what is rejected and a probe says rightly so"`
+	Aside    string `query:"aside" doc:"Only what the newest derivation set aside for this reason; all: for any"`
 	MapKeysIn
 	Path []string `query:"path" doc:"Ways over the map: column and row of the client, column and row of the server, separated by |; blank is any"`
 }
@@ -88,8 +89,25 @@ func (s *base) asked(ctx context.Context, w Window, f LedgerFilter) (*reach.View
 	if err != nil {
 		return nil, snap, reach.Query{}, err
 	}
-	q, err := f.query(snap)
+	q, err := s.queryOf(ctx, snap, f)
 	return v, snap, q, err
+}
+
+// queryOf reads a filter.
+func (s *base) queryOf(ctx context.Context, m *model.Model, f LedgerFilter) (reach.Query, error) {
+	q, err := f.query(m)
+	if err != nil || f.Aside == "" {
+		return q, err
+	}
+	found, err := s.Store.SetAside(ctx, f.Aside)
+	if err != nil {
+		return q, err
+	}
+	q.Only = make(map[reach.Talk]bool, len(found))
+	for _, x := range found {
+		q.Only[reach.Talk{Client: x.Client, Server: x.Server, Point: x.Point}] = true
+	}
+	return q, nil
 }
 
 func (f LedgerFilter) query(snap *model.Model) (reach.Query, error) {
@@ -212,7 +230,7 @@ func (s *flowsAPI) callers(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	q, err := in.query(snap)
+	q, err := s.queryOf(ctx, snap, in.LedgerFilter)
 	if err != nil {
 		return nil, err
 	}

@@ -1,6 +1,7 @@
 package api_test
 
 import (
+	"net/url"
 	"slices"
 	"strings"
 	"testing"
@@ -144,4 +145,51 @@ func (c client) judge(out any, all ...app.Judgement) int {
 	var head api.PolicyOut
 	c.get("/api/v1/policy", &head)
 	return c.call("POST", "/api/v1/proposals/judge", judgements(head.Revision, all...), out)
+}
+
+func TestWhatIsSetAsideIsSettledTogether(t *testing.T) {
+	c := serve(t)
+	c.begin()
+	var job store.Job
+	require.Equal(t, 202, c.call("POST", "/api/v1/derive?balance=0.5", nil, &job))
+	require.Equal(t, "done", c.job(&job).State)
+	var ps api.Proposals
+	c.get("/api/v1/proposals", &ps)
+	asked := 0
+	for _, a := range ps.Derived.Aside {
+		var list api.ConversationPage
+		c.get("/api/v1/conversations?limit=1&verdict=uncovered&aside="+url.QueryEscape(a.Reason), &list)
+		require.Equal(t, a.Conversations, list.Total, a.Reason)
+		asked += a.Conversations
+	}
+	var all api.LedgerPage
+	c.get("/api/v1/ledger?verdict=uncovered&aside=all&limit=500", &all)
+	sum := 0
+	rows := []map[string]any{}
+	for _, r := range all.Rows {
+		sum += r.Counts.Uncovered
+		rows = append(rows, map[string]any{"near": r.Key, "service": r.Service})
+	}
+	require.Equal(t, asked, sum)
+	require.Greater(t, len(rows), 1)
+
+	// As one rule: it rejects all of them.
+	var one api.SettleOut
+	c.get("/api/v1/settle?as=reject&verdict=uncovered&aside=all", &one)
+	require.Equal(t, asked, one.Conversations)
+	for _, o := range one.Options {
+		gained := 0
+		for _, x := range o.Consequences.Conversations {
+			if x.After == "reject" {
+				gained += x.Count
+			}
+		}
+		require.GreaterOrEqual(t, gained, asked, o.Lines)
+	}
+
+	// Or each row by its own: then none is left to settle.
+	require.Equal(t, 201, c.call("POST", "/api/v1/settle/rows?verdict=uncovered&aside=all",
+		map[string]any{"revision": 1, "as": "reject", "width": "exact", "rows": rows}, nil))
+	c.get("/api/v1/ledger?verdict=uncovered&aside=all", &all)
+	require.Zero(t, all.Total)
 }

@@ -142,19 +142,19 @@ func (a *App) Derive(ctx context.Context, v *reach.View, m *model.Model, balance
 	}
 	return a.StartStoring(ctx, "derive", "Derive proposals",
 		func(ctx context.Context, progress func(float64, string)) (any, error) {
-			out, found := derived(ctx, v, m, balance, group, progress)
+			out, found, aside := derived(ctx, v, m, balance, group, progress)
 			if out == nil {
 				return nil, ctx.Err()
 			}
 			out.Scope = name
-			return a.keepDerivation(ctx, out, found)
+			return a.keepDerivation(ctx, out, found, aside)
 		})
 }
 
 // derived derives; the ids of the path are places among the proposals yet. It is
 // nil if it was cancelled.
 func derived(ctx context.Context, v *reach.View, m *model.Model, balance float64, group string,
-	progress func(float64, string)) (*Derived, []Proposal) {
+	progress func(float64, string)) (*Derived, []Proposal, []store.SetAside) {
 	convs := make([]derive.Conversation, v.Len())
 	for i := range convs {
 		c := v.At(i)
@@ -175,7 +175,7 @@ func derived(ctx context.Context, v *reach.View, m *model.Model, balance float64
 	}
 	result := derive.Derive(input)
 	if result == nil {
-		return nil, nil
+		return nil, nil, nil
 	}
 	out := &Derived{
 		Revision: m.Head.No, Balance: balance, Considered: result.Considered, Covered: result.Covered,
@@ -214,7 +214,13 @@ func derived(ctx context.Context, v *reach.View, m *model.Model, balance float64
 			out.Gone = append(out.Gone, GoneRule{r.Line, sentence(r), r.Note})
 		}
 	}
+	var aside []store.SetAside
 	for _, x := range result.Aside {
+		for _, i := range x.Conversations {
+			c := &convs[i]
+			aside = append(aside, store.SetAside{Reason: string(x.Reason), Client: c.Client.Addr, Server: c.Server.Addr,
+				Point: c.Point})
+		}
 		o := Aside{Reason: string(x.Reason), Words: x.Reason.Words(), Conversations: len(x.Conversations),
 			Examples: []Talk{}}
 		for _, i := range x.Conversations[:min(50, len(x.Conversations))] {
@@ -224,7 +230,7 @@ func derived(ctx context.Context, v *reach.View, m *model.Model, balance float64
 		}
 		out.Aside = append(out.Aside, o)
 	}
-	return out, found
+	return out, found, aside
 }
 
 // sentence is a rule without its note, and whether it is on or off.
@@ -286,7 +292,8 @@ func proposalOf(v *reach.View, convs []derive.Conversation, p *derive.Proposal) 
 }
 
 // keepDerivation stores a derivation and its proposals.
-func (a *App) keepDerivation(ctx context.Context, d *Derived, found []Proposal) (DerivationMade, error) {
+func (a *App) keepDerivation(ctx context.Context, d *Derived, found []Proposal,
+	aside []store.SetAside) (DerivationMade, error) {
 	rows := make([]store.Proposal, len(found))
 	for i, p := range found {
 		raw, err := json.Marshal(p)
@@ -295,7 +302,7 @@ func (a *App) keepDerivation(ctx context.Context, d *Derived, found []Proposal) 
 		}
 		rows[i] = store.Proposal{Rule: p.Key, Body: raw}
 	}
-	id, err := a.Store.AddDerivation(ctx, d.Revision, rows, func(ids []int64) (json.RawMessage, error) {
+	id, err := a.Store.AddDerivation(ctx, d.Revision, rows, aside, func(ids []int64) (json.RawMessage, error) {
 		for i := range d.Path {
 			for k, place := range d.Path[i].IDs {
 				d.Path[i].IDs[k] = ids[place]

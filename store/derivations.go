@@ -4,8 +4,11 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"net/netip"
 
 	"github.com/jmoiron/sqlx"
+
+	"lucidorchard/core/service"
 )
 
 // Derivation is one run of deriving, without its proposals. What its body says
@@ -27,10 +30,23 @@ type Proposal struct {
 // keptDerivations is how many derivations are kept.
 const keptDerivations = 20
 
-// AddDerivation stores a derivation with its proposals. body is called with the
+// SetAside is a conversation that a derivation set aside for a reason.
+type SetAside struct {
+	Reason         string
+	Client, Server netip.Addr
+	Point          service.Point
+}
+
+// AddDerivation stores a derivation with its proposals and what it set aside. body is called with the
 // ids of the proposals, in their order.
-func (s *Store) AddDerivation(ctx context.Context, revision int, proposals []Proposal,
+func (s *Store) AddDerivation(ctx context.Context, revision int, proposals []Proposal, aside []SetAside,
 	body func(ids []int64) (json.RawMessage, error)) (id int64, err error) {
+	reasons, clients, servers, points := make([]string, len(aside)), make([]string, len(aside)),
+		make([]string, len(aside)), make([]int64, len(aside))
+	for i, x := range aside {
+		reasons[i], points[i] = x.Reason, int64(x.Point)
+		clients[i], servers[i] = x.Client.WithZone("").String(), x.Server.WithZone("").String()
+	}
 	err = s.write(ctx, editLock, func(tx *sqlx.Tx) error {
 		if err := tx.GetContext(ctx, &id, `INSERT INTO derivations (revision, body) VALUES ($1, '{}') RETURNING id`,
 			revision); err != nil {
@@ -46,6 +62,10 @@ func (s *Store) AddDerivation(ctx context.Context, revision int, proposals []Pro
 			SELECT id FROM made ORDER BY id`, id, rules, bodies); err != nil {
 			return fmt.Errorf("storing proposals: %w", err)
 		}
+		if _, err := tx.ExecContext(ctx, `INSERT INTO set_aside SELECT $1, * FROM unnest($2::text[], $3::inet[], $4::inet[], $5::bigint[])`,
+			id, reasons, clients, servers, points); err != nil {
+			return fmt.Errorf("storing what is set aside: %w", err)
+		}
 		text, err := body(ids)
 		if err != nil {
 			return err
@@ -60,6 +80,33 @@ func (s *Store) AddDerivation(ctx context.Context, revision int, proposals []Pro
 		return err
 	})
 	return id, err
+}
+
+// SetAside gives what the newest derivation set aside for a reason; for any, if
+// it is "all".
+func (s *Store) SetAside(ctx context.Context, reason string) ([]SetAside, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT reason, host(client), host(server), point FROM set_aside
+		WHERE derivation = (SELECT max(id) FROM derivations) AND $1 IN (reason, 'all')`, reason)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []SetAside
+	for rows.Next() {
+		var x SetAside
+		var client, server string
+		if err := rows.Scan(&x.Reason, &client, &server, &x.Point); err != nil {
+			return nil, err
+		}
+		if x.Client, err = netip.ParseAddr(client); err == nil {
+			x.Server, err = netip.ParseAddr(server)
+		}
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, x)
+	}
+	return out, rows.Err()
 }
 
 // NewestDerivation gives the newest derivation with its proposals; nil if there

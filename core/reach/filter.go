@@ -1,6 +1,7 @@
 package reach
 
 import (
+	"net/netip"
 	"lucidorchard/core/decide"
 	"lucidorchard/core/estate"
 	"lucidorchard/core/expr"
@@ -21,7 +22,14 @@ type Filter struct {
 	Map            MapKeys
 	Part           *Part // one of its ends is part of this; nil: any
 	Acceptance     *Acceptance
-	Asking         bool // it is not rejected with a reason that Acceptance has
+	Asking         bool          // it is not rejected with a reason that Acceptance has
+	Only           map[Talk]bool // it is one of these; nil: any
+}
+
+// Talk names conversations: all between two addresses on one service.
+type Talk struct {
+	Client, Server netip.Addr
+	Point          service.Point
 }
 
 // Path is a way over the terrace map. Blank members are any.
@@ -31,7 +39,7 @@ type Path struct {
 
 func (f *Filter) all() bool {
 	return f.Client == nil && f.Server == nil && f.Services == nil && f.Outcome == "" && f.MinBytes == 0 && !f.New &&
-		!f.Unsure && len(f.Paths) == 0 && f.Part == nil && !f.Asking
+		!f.Unsure && len(f.Paths) == 0 && f.Part == nil && !f.Asking && f.Only == nil
 }
 
 // members evaluates an expression for each end of the view; nil for none.
@@ -99,6 +107,12 @@ func (v *View) chosen(q Query) func(i int) bool {
 	if f.Part != nil {
 		in := v.partOf(*f.Part)
 		tests = append(tests, func(i int) bool { return in[v.cols.Client[i]] || in[v.cols.Server[i]] })
+	}
+	if f.Only != nil {
+		tests = append(tests, func(i int) bool {
+			c := v.At(i)
+			return f.Only[Talk{c.Client.Addr, c.Server.Addr, c.Point}]
+		})
 	}
 	if accepted := v.accepted(q); f.Asking && accepted != nil {
 		tests = append(tests, func(i int) bool { return !accepted[i] })

@@ -4100,6 +4100,8 @@ export interface operations {
                 for?: string;
                 /** @description Without what is rejected and a probe says rightly so */
                 asking?: boolean;
+                /** @description Only what the newest derivation set aside for this reason; all: for any */
+                aside?: string;
                 columns?: string;
                 rows?: string;
                 /** @description Ways over the map: column and row of the client, column and row of the server, separated by |; blank is any */
@@ -4217,6 +4219,8 @@ export interface operations {
                 for?: string;
                 /** @description Without what is rejected and a probe says rightly so */
                 asking?: boolean;
+                /** @description Only what the newest derivation set aside for this reason; all: for any */
+                aside?: string;
                 columns?: string;
                 rows?: string;
                 /** @description Ways over the map: column and row of the client, column and row of the server, separated by |; blank is any */
@@ -4299,6 +4303,8 @@ export interface operations {
                 for?: string;
                 /** @description Without what is rejected and a probe says rightly so */
                 asking?: boolean;
+                /** @description Only what the newest derivation set aside for this reason; all: for any */
+                aside?: string;
                 columns?: string;
                 rows?: string;
                 /** @description Ways over the map: column and row of the client, column and row of the server, separated by |; blank is any */
@@ -4377,6 +4383,8 @@ export interface operations {
                 for?: string;
                 /** @description Without what is rejected and a probe says rightly so */
                 asking?: boolean;
+                /** @description Only what the newest derivation set aside for this reason; all: for any */
+                aside?: string;
                 columns?: string;
                 rows?: string;
                 /** @description Ways over the map: column and row of the client, column and row of the server, separated by |; blank is any */
@@ -4883,6 +4891,8 @@ export interface operations {
                 for?: string;
                 /** @description Without what is rejected and a probe says rightly so */
                 asking?: boolean;
+                /** @description Only what the newest derivation set aside for this reason; all: for any */
+                aside?: string;
                 columns?: string;
                 rows?: string;
                 /** @description Ways over the map: column and row of the client, column and row of the server, separated by |; blank is any */
@@ -4958,6 +4968,8 @@ export interface operations {
                 for?: string;
                 /** @description Without what is rejected and a probe says rightly so */
                 asking?: boolean;
+                /** @description Only what the newest derivation set aside for this reason; all: for any */
+                aside?: string;
                 columns?: string;
                 rows?: string;
                 /** @description Ways over the map: column and row of the client, column and row of the server, separated by |; blank is any */
@@ -5634,6 +5646,8 @@ export interface operations {
                 for?: string;
                 /** @description Without what is rejected and a probe says rightly so */
                 asking?: boolean;
+                /** @description Only what the newest derivation set aside for this reason; all: for any */
+                aside?: string;
                 columns?: string;
                 rows?: string;
                 /** @description Ways over the map: column and row of the client, column and row of the server, separated by |; blank is any */
@@ -5711,6 +5725,8 @@ export interface operations {
                 for?: string;
                 /** @description Without what is rejected and a probe says rightly so */
                 asking?: boolean;
+                /** @description Only what the newest derivation set aside for this reason; all: for any */
+                aside?: string;
                 columns?: string;
                 rows?: string;
                 /** @description Ways over the map: column and row of the client, column and row of the server, separated by |; blank is any */
@@ -5784,6 +5800,8 @@ export interface operations {
                 for?: string;
                 /** @description Without what is rejected and a probe says rightly so */
                 asking?: boolean;
+                /** @description Only what the newest derivation set aside for this reason; all: for any */
+                aside?: string;
                 columns?: string;
                 rows?: string;
                 /** @description Ways over the map: column and row of the client, column and row of the server, separated by |; blank is any */
@@ -7125,6 +7143,8 @@ export interface operations {
                 for?: string;
                 /** @description Without what is rejected and a probe says rightly so */
                 asking?: boolean;
+                /** @description Only what the newest derivation set aside for this reason; all: for any */
+                aside?: string;
                 columns?: string;
                 rows?: string;
                 /** @description Ways over the map: column and row of the client, column and row of the server, separated by |; blank is any */
@@ -7262,6 +7282,8 @@ export interface operations {
                 for?: string;
                 /** @description Without what is rejected and a probe says rightly so */
                 asking?: boolean;
+                /** @description Only what the newest derivation set aside for this reason; all: for any */
+                aside?: string;
                 columns?: string;
                 rows?: string;
                 /** @description Ways over the map: column and row of the client, column and row of the server, separated by |; blank is any */

@@ -33,6 +33,7 @@ export function useLedgerQuery(): LedgerQuery {
     by: search.get("by") ?? undefined,
     for: search.get("for") ?? undefined,
     asking: search.get("asking") === "true" || undefined,
+    aside: search.get("aside") ?? undefined,
     columns: search.get("columns") ?? undefined,
     rows: search.get("rows") ?? undefined,
     path: search.has("path") ? search.getAll("path") : undefined,

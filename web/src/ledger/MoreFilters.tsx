@@ -19,6 +19,7 @@ export const fineKeys = [
   "by",
   "for",
   "asking",
+  "aside",
   "path",
   "columns",
   "rows",
@@ -38,6 +39,7 @@ export function FineChips({ query, by = true }: { query: LedgerQuery; by?: boole
     ["by", `by ${query.by?.replace("~", "")}`, by && !!query.by],
     ["for", `for ${query.for?.replace(":", " ")}`, !!query.for],
     ["asking", "still asking", !!query.asking],
+    ["aside", query.aside === "all" ? "set aside" : `set aside: ${query.aside}`, !!query.aside],
   ];
   return (
     <>

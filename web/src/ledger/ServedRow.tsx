@@ -8,7 +8,7 @@ import { atMinute, bytes, n, plural, utc } from "../marks/words";
 import { CallerRow } from "./CallerRow";
 import { useUnfolded } from "./columns";
 import { RowFrame } from "./RowFrame";
-import { useSelecting, useSettling } from "./Settle";
+import { targetOf, useSelecting, useSettling } from "./Settle";
 import type { LedgerQuery } from "./shared";
 
 type Row = Schemas["LedgerRow"];
@@ -17,14 +17,7 @@ type Row = Schemas["LedgerRow"];
 export function ServedRow({ row, query }: { row: Row; query: LedgerQuery }) {
   const [open, toggle] = useUnfolded(`${row.key}~${row.service}`);
   const turned = query.turn === "reaches";
-  const target = {
-    words: turned
-      ? `${row.label} to all that it reaches on ${row.service}`
-      : `all callers of ${row.label} on ${row.service}`,
-    near: row.key,
-    service: row.service,
-    counts: row.counts,
-  };
+  const target = targetOf(row, turned);
   const actions = useSettling(target);
   const select = useSelecting(target);
   return (

@@ -13,7 +13,7 @@ import { Btn, inputStyle, ProblemNote } from "../marks/Controls";
 import { Mark } from "../marks/Marks";
 import { Modal } from "../marks/Modal";
 import { plural } from "../marks/words";
-import { Selected, SettleMany } from "./SettleMany";
+import { Selected, SettleMany, Together } from "./SettleMany";
 import type { LedgerQuery } from "./shared";
 
 export type How = "permit" | "reject" | "rightly";
@@ -23,7 +23,7 @@ export type Target = {
   words: string;
   near?: string;
   far?: string;
-  service: string;
+  service?: string; // none: all that the filters leave
   client?: string;
   server?: string;
   first?: string;
@@ -36,6 +36,16 @@ type Settling = {
   toggle: (t: Target) => void;
 };
 const Context = createContext<Settling | undefined>(undefined);
+
+/** What a row of the ledger stands for. */
+export const targetOf = (row: Schemas["LedgerRow"], turned: boolean): Target => ({
+  words: turned
+    ? `${row.label} to all that it reaches on ${row.service}`
+    : `all callers of ${row.label} on ${row.service}`,
+  near: row.key,
+  service: row.service,
+  counts: row.counts,
+});
 
 const keyOf = (t: Target) => [t.near, t.far, t.service, t.client, t.server, t.first].join("~");
 
@@ -58,6 +68,9 @@ export function SettleHere({ query, children }: { query: LedgerQuery; children: 
   return (
     <Context.Provider value={settling}>
       {children}
+      {selected.length === 0 && query.aside && (
+        <Together query={query} open={(how, target) => setAsked({ how, target })} select={setSelected} />
+      )}
       {selected.length > 0 && <Selected rows={selected} open={setMany} clear={() => setSelected([])} />}
       {many && (
         <SettleMany

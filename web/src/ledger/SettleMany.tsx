@@ -10,7 +10,7 @@ import { say } from "../frame/toaster";
 import { Btn, inputStyle, Link, ProblemNote } from "../marks/Controls";
 import { Modal } from "../marks/Modal";
 import { plural } from "../marks/words";
-import type { How, Target } from "./Settle";
+import { type How, type Target, targetOf } from "./Settle";
 import type { LedgerQuery } from "./shared";
 
 const words: Record<How, string> = { permit: "Permit", reject: "Reject", rightly: "Rightly rejected:" };
@@ -47,6 +47,56 @@ export function Selected({ rows, open, clear }: { rows: Target[]; open: (how: Ho
   );
 }
 
+/** How many rows are settled in one step. */
+const most = 500;
+
+/** What was set aside, to be settled as one, or each row by a rule of its own. */
+export function Together({
+  query,
+  open,
+  select,
+}: {
+  query: LedgerQuery;
+  open: (how: How, t: Target) => void;
+  select: (rows: Target[]) => void;
+}) {
+  const w = useWindow();
+  const { data } = api.useQuery("get", "/api/v1/ledger", { params: { query: { ...w, ...query, limit: most } } });
+  if (!data || data.total === 0) return null;
+  const counts = data.rows.reduce(
+    (all, r) => ({
+      permit: all.permit + r.counts.permit,
+      reject: all.reject + r.counts.reject,
+      uncovered: all.uncovered + r.counts.uncovered,
+    }),
+    { permit: 0, reject: 0, uncovered: 0 },
+  );
+  const all = { words: `all ${plural(data.total, "row")} that the filters leave`, counts };
+  return (
+    <Flex
+      role="region"
+      aria-label="settle together"
+      data-together={data.total}
+      gap="10px"
+      align="center"
+      px="14px"
+      py="7px"
+      bg="tint"
+      borderTopWidth="1px"
+      borderColor="accent"
+      flexShrink={0}
+    >
+      <Text>{plural(data.total, "row")}, by one rule:</Text>
+      <Btn onClick={() => open("permit", all)}>Permit…</Btn>
+      <Btn onClick={() => open("reject", all)}>Reject…</Btn>
+      <Text ml="14px">or each by its own:</Text>
+      <Btn onClick={() => select(data.rows.map((r) => targetOf(r, query.turn === "reaches")))}>
+        {data.total > most ? `Select the first ${most} rows` : "Select all rows"}
+      </Btn>
+    </Flex>
+  );
+}
+
 type Props = { as: How; rows: Target[]; query: LedgerQuery; close: (done: boolean) => void };
 
 export function SettleMany({ as, rows, query, close }: Props) {
@@ -62,7 +112,7 @@ export function SettleMany({ as, rows, query, close }: Props) {
     as,
     width,
     reason,
-    rows: rows.map((r) => ({ near: r.near ?? "", far: r.far, service: r.service })),
+    rows: rows.map((r) => ({ near: r.near ?? "", far: r.far, service: r.service ?? "" })),
   };
   const would = useQuery({
     queryKey: ["settling rows", as, width, body.rows, revision, w, query],

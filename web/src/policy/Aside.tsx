@@ -1,7 +1,8 @@
 import { Box, chakra, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import type { Schemas } from "../api/client";
-import { useWhy } from "../frame/address";
+import { useNavigate } from "react-router";
+import { useCarried, useWhy } from "../frame/address";
 import { Link } from "../marks/Controls";
 import { n, plural } from "../marks/words";
 
@@ -9,6 +10,8 @@ import { n, plural } from "../marks/words";
 export function Aside({ list }: { list: Schemas["Aside"][] }) {
   const [open, setOpen] = useState<string>();
   const { show } = useWhy();
+  const carried = useCarried();
+  const navigate = useNavigate();
   if (list.length === 0) return null;
   return (
     <Box px="16px" py="8px" data-aside>
@@ -20,7 +23,19 @@ export function Aside({ list }: { list: Schemas["Aside"][] }) {
           <Link onClick={() => setOpen(open === a.reason ? undefined : a.reason)} aria-expanded={open === a.reason}>
             {a.reason}: {plural(a.conversations, "conversation")}
           </Link>{" "}
-          <chakra.span color="soft">{a.words}</chakra.span>
+          <chakra.span color="soft">{a.words}</chakra.span>{" "}
+          <Link
+            data-settle-aside={a.reason}
+            title="In the ledger: select rows, then permit them, reject them, or say that they are rightly rejected"
+            onClick={() => {
+              const q = new URLSearchParams(carried);
+              q.set("aside", a.reason);
+              q.append("verdict", "uncovered");
+              void navigate(`/check?${q}`);
+            }}
+          >
+            settle them…
+          </Link>
           {open === a.reason && (
             <Box pl="10px" maxH="180px" overflowY="auto">
               {a.examples.map((c) => (

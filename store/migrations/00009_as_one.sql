@@ -26,7 +26,18 @@ CREATE TABLE former (
 ALTER TABLE changes DROP CONSTRAINT changes_kind_check;
 ALTER TABLE changes ADD CONSTRAINT changes_kind_check CHECK (kind IN ('policy', 'tags', 'judging', 'probes', 'workloads', 'flows'));
 
+-- What derivations set aside, so that it can be looked at and settled together.
+CREATE TABLE set_aside (
+    derivation bigint NOT NULL REFERENCES derivations ON DELETE CASCADE,
+    reason     text   NOT NULL,
+    client     inet   NOT NULL,
+    server     inet   NOT NULL,
+    point      bigint NOT NULL
+);
+CREATE INDEX set_aside_derivation ON set_aside (derivation);
+
 -- +goose Down
+DROP TABLE set_aside;
 DELETE FROM changes WHERE kind IN ('workloads', 'flows');
 ALTER TABLE changes DROP CONSTRAINT changes_kind_check;
 ALTER TABLE changes ADD CONSTRAINT changes_kind_check CHECK (kind IN ('policy', 'tags', 'judging', 'probes'));
