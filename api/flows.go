@@ -34,6 +34,11 @@ type Strip struct {
 type MapKeysIn struct {
 	Columns string `query:"columns" default:"env"`
 	Rows    string `query:"rows" default:"tier"`
+	AllRows bool   `query:"allRows" doc:"A row for each value; else the smaller ones are one row, ~others"`
+}
+
+func (k MapKeysIn) keys() reach.MapKeys {
+	return reach.MapKeys{Columns: k.Columns, Rows: k.Rows, All: k.AllRows}
 }
 
 // TerraceMap is the terrace map.
@@ -51,6 +56,7 @@ type TerraceMap struct {
 type PlaceOut struct {
 	Name      string `json:"name"`
 	Workloads int    `json:"workloads"`
+	Values    int    `json:"values" doc:"How many values of the tag it stands for: more than one of ~others"`
 }
 
 // PlotOut is what lies in a column and a row.
@@ -117,7 +123,7 @@ func (s *flowsAPI) terrace(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	m := v.Terrace(q, reach.MapKeys{Columns: in.Columns, Rows: in.Rows})
+	m := v.Terrace(q, in.keys())
 	out := TerraceMap{Columns: []PlaceOut{}, Rows: []PlaceOut{}, Plots: []PlotOut{}, Channels: []PassageOut{},
 		Gates: []PassageOut{}, Unplaced: m.Unplaced, Keys: snap.Keys()}
 	for _, list := range []struct {

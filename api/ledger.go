@@ -141,7 +141,7 @@ func (f LedgerFilter) query(snap *model.Model) (reach.Query, error) {
 // narrow reads the part of the filter that speaks of each conversation.
 func (f LedgerFilter) narrow(snap *model.Model, to *reach.Filter) error {
 	to.Outcome, to.MinBytes, to.New, to.Unsure = f.Outcome, f.MinBytes, f.New, f.Unsure
-	to.Map = reach.MapKeys{Columns: f.Columns, Rows: f.Rows}
+	to.Map = f.keys()
 	for _, side := range []struct {
 		name, text string
 		to         **expr.Expr

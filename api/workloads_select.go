@@ -15,7 +15,7 @@ import (
 	"lucidorchard/core/decide"
 	"lucidorchard/core/estate"
 	"lucidorchard/core/expr"
-	"lucidorchard/core/likeness"
+	"lucidorchard/core/prove"
 	"lucidorchard/model"
 )
 
@@ -30,22 +30,7 @@ func unknownKeys(snap *model.Model, text string) string {
 	if text == "" || len(errs) > 0 {
 		return ""
 	}
-	known := snap.TagKeys()
-	var said []string
-	e.Walk(func(x *expr.Expr) {
-		k := x.Key
-		if k.Name == "" || k.Field || slices.Contains(known, k.Name) {
-			return
-		}
-		words := "nothing has a tag " + k.String()
-		if near := likeness.Nearest(k.Name, known); near != "" {
-			words += "; the nearest is " + near
-		}
-		if !slices.Contains(said, words) {
-			said = append(said, words)
-		}
-	})
-	return strings.Join(said, ". ")
+	return strings.Join(prove.WordsOf(snap.Estate).Keys(e), ". ")
 }
 
 // WorkloadFilter selects workloads: those that agree with all of it.

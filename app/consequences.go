@@ -50,6 +50,7 @@ type Consequences struct {
 	Groups        []GroupChange   `json:"groups"`
 	Asserts       []AssertChange  `json:"asserts"`
 	Probes        []ProbeChange   `json:"probes" doc:"Those that begin or cease to get the verdict that is expected"`
+	Doubts        []string        `json:"doubts" doc:"What in new statements hardly is what is meant: tags that nothing has, days that have passed"`
 }
 
 // ProbeChange is a probe that begins or ceases to be as expected.
@@ -64,7 +65,10 @@ type ProbeChange struct {
 func ConsequencesOf(before *reach.View, snap *model.Model, change *model.After) Consequences {
 	u := change.Update
 	out := Consequences{Conversations: []VerdictChange{}, Groups: groupChanges(u), Asserts: []AssertChange{},
-		Probes: probeChanges(snap, u)}
+		Probes: probeChanges(snap, u), Doubts: []string{}}
+	if said := prove.Doubts(u.Before.Policy, u.After); said != nil {
+		out.Doubts = said
+	}
 	byPair := map[[2]decide.Verdict]*VerdictChange{}
 	for _, ch := range before.Changes(change.View(before)) {
 		out.Changed++

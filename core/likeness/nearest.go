@@ -1,8 +1,8 @@
 package likeness
 
 // Nearest gives the name that another is most likely a slip of the keyboard for:
-// at most a third of its characters have to be changed (Levenshtein); blank: none
-// is near. Of several, the first.
+// at most a third of its characters have to be changed, or to change places with
+// their neighbour (optimal string alignment); blank: none is near. Of several, the first.
 func Nearest(name string, names []string) string {
 	best, at := "", len([]rune(name))/3+1
 	for _, n := range names {
@@ -13,26 +13,29 @@ func Nearest(name string, names []string) string {
 	return best
 }
 
-// distance is how many characters have to be changed, put in or taken out; most,
-// if it is as many or more.
+// distance is how many characters have to be changed, put in, taken out or swapped
+// with the next one; most, if it is as many or more.
 func distance(a, b []rune, most int) int {
 	if len(a)-len(b) >= most || len(b)-len(a) >= most {
 		return most
 	}
-	row := make([]int, len(b)+1)
+	before, row, next := make([]int, len(b)+1), make([]int, len(b)+1), make([]int, len(b)+1)
 	for j := range row {
 		row[j] = j
 	}
 	for i, x := range a {
-		corner := row[0]
-		row[0] = i + 1
+		next[0] = i + 1
 		for j, y := range b {
-			here := corner
-			if x != y {
-				here = 1 + min(corner, row[j], row[j+1])
+			switch {
+			case x == y:
+				next[j+1] = row[j]
+			case i > 0 && j > 0 && a[i-1] == y && b[j-1] == x:
+				next[j+1] = 1 + min(row[j], row[j+1], next[j], before[j-1])
+			default:
+				next[j+1] = 1 + min(row[j], row[j+1], next[j])
 			}
-			corner, row[j+1] = row[j+1], here
 		}
+		before, row, next = row, next, before
 	}
 	return min(most, row[len(b)])
 }

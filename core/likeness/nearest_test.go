@@ -11,7 +11,7 @@ import (
 func TestNearest(t *testing.T) {
 	keys := []string{"app", "env", "tier", "site", "owner", "cost-centre"}
 	for name, want := range map[string]string{"envv": "env", "ownr": "owner", "cost-center": "cost-centre", "colour": "",
-		"tire": "", "en": "", "teir": ""} {
+		"tire": "tier", "en": "", "teir": "tier", "stie": "site", "paap": ""} {
 		require.Equal(t, want, likeness.Nearest(name, keys), name)
 	}
 }

@@ -11,12 +11,16 @@ import (
 )
 
 // MapKeys are the tags that make the columns and the rows of the terrace map.
-type MapKeys struct{ Columns, Rows string }
+type MapKeys struct {
+	Columns, Rows string
+	All           bool // a row for each value; else the smaller ones are one row
+}
 
 // The places that are no column or row.
 const (
 	OutsidePlace = "~outside" // no workload
-	Nowhere      = "~nowhere" // a workload without the tag, or with a rare value
+	Nowhere      = "~nowhere" // a workload without the tag, or with a value that hardly any has
+	Others       = "~others"  // a workload with a value that has no place of its own
 )
 
 // TerraceMap shows where traffic crosses a boundary: plots in columns and rows,
@@ -34,6 +38,7 @@ type TerraceMap struct {
 type Place struct {
 	Name      string
 	Workloads int
+	Values    int // how many values of the tag it stands for
 }
 
 // Plot is what lies in a column and a row.
@@ -62,7 +67,8 @@ type Stream struct {
 	Conversations  int
 }
 
-const mostColumns, mostRows = 5, 6
+// mostColumns and mostRows have a place of their own; of all rows, mostOpen.
+const mostColumns, mostRows, mostOpen = 5, 6, 200
 
 // placing is where the ends of a view lie on a map.
 type placing struct {
@@ -72,13 +78,13 @@ type placing struct {
 }
 
 // spot is a column and a row; -1 is nowhere, -2 outside.
-type spot struct{ column, row int8 }
+type spot struct{ column, row int16 }
 
 func (p *placing) is(s spot, column, row string) bool {
 	return (column == "" || column == p.name(p.columns, s.column)) && (row == "" || row == p.name(p.rows, s.row))
 }
 
-func (p *placing) name(names []string, i int8) string {
+func (p *placing) name(names []string, i int16) string {
 	switch i {
 	case -1:
 		return Nowhere
@@ -88,8 +94,10 @@ func (p *placing) name(names []string, i int8) string {
 	return names[i]
 }
 
-// values counts the values of a key and gives those that are worth a place.
-func (v *View) values(key string, most int) []Place {
+// values gives a place to each of the most frequent values of a key, and one to
+// all others together. A value that hardly any workload has is among these,
+// unless all are asked for.
+func (v *View) values(key string, most int, all bool) []Place {
 	counts := map[string]int{}
 	total := 0
 	for _, w := range v.Compiled.Estate.All() {
@@ -101,17 +109,44 @@ func (v *View) values(key string, most int) []Place {
 			counts[expr.Fold(strings.TrimSpace(t.Value))]++
 		}
 	}
+	delete(counts, "")
 	var out []Place
 	for name, n := range counts {
-		if name != "" && n > max(1, total/250) {
-			out = append(out, Place{name, n})
-		}
+		out = append(out, Place{name, n, 1})
 	}
 	slices.SortFunc(out, func(a, b Place) int {
-		return cmp.Or(b.Workloads-a.Workloads,
-			strings.Compare(a.Name, b.Name))
+		return cmp.Or(b.Workloads-a.Workloads, strings.Compare(a.Name, b.Name))
 	})
-	return out[:min(most, len(out))]
+	own := min(most, len(out))
+	for !all && own > 0 && out[own-1].Workloads <= max(1, total/250) {
+		own--
+	}
+	if own == len(out) {
+		return out
+	}
+	others := Place{Name: Others}
+	for _, x := range out[own:] {
+		others.Workloads += x.Workloads
+		others.Values++
+	}
+	return append(out[:own], others)
+}
+
+// columnPlaces and rowPlaces give the places of a map.
+func (v *View) columnPlaces(k MapKeys) []Place {
+	out := v.values(k.Columns, mostColumns, false)
+	// Hardly anything is not worth a column: a value that somebody misspelt.
+	if n := len(out) - 1; n > 0 && out[n].Name == Others && out[n].Workloads*50 < v.Compiled.Estate.Len() {
+		return out[:n]
+	}
+	return out
+}
+
+func (v *View) rowPlaces(k MapKeys) []Place {
+	if k.All {
+		return v.values(k.Rows, mostOpen, true)
+	}
+	return v.values(k.Rows, mostRows, false)
 }
 
 // placed finds where everything lies, once for each pair of keys.
@@ -121,25 +156,27 @@ func (v *View) placed(k MapKeys) *placing {
 
 func (v *View) place(k MapKeys) *placing {
 	p := &placing{}
-	index := [2]map[string]int8{{}, {}}
-	for i, c := range v.values(k.Columns, mostColumns) {
+	index := [2]map[string]int16{{}, {}}
+	for i, c := range v.columnPlaces(k) {
 		p.columns = append(p.columns, c.Name)
-		index[0][c.Name] = int8(i)
+		index[0][c.Name] = int16(i)
 	}
-	for i, r := range v.values(k.Rows, mostRows) {
+	for i, r := range v.rowPlaces(k) {
 		p.rows = append(p.rows, r.Name)
-		index[1][r.Name] = int8(i)
+		index[1][r.Name] = int16(i)
 	}
-	at := func(w *estate.Workload, side int, key string) int8 {
-		t, ok := w.Tag(key)
-		if !ok {
+	at := func(w *estate.Workload, side int, key string) int16 {
+		t, _ := w.Tag(key)
+		value := expr.Fold(strings.TrimSpace(t.Value))
+		if value == "" {
 			return -1
 		}
-		i, ok := index[side][expr.Fold(strings.TrimSpace(t.Value))]
-		if !ok {
-			return -1
+		for _, name := range [2]string{value, Others} {
+			if i, ok := index[side][name]; ok {
+				return i
+			}
 		}
-		return i
+		return -1
 	}
 	p.workload = make([]spot, v.Compiled.Estate.Bound())
 	for i, w := range v.Compiled.Estate.All() {
@@ -160,11 +197,11 @@ func (v *View) Terrace(q Query, k MapKeys) TerraceMap {
 	return v.cache.maps.get(k.question()+q.question(false), func() TerraceMap { return v.terrace(q, k) })
 }
 
-func (k MapKeys) question() string { return fmt.Sprintf("%q ", k) }
+func (k MapKeys) question() string { return fmt.Sprintf("%q %q %t ", k.Columns, k.Rows, k.All) }
 
 func (v *View) terrace(q Query, k MapKeys) TerraceMap {
 	p := v.placed(k)
-	m := TerraceMap{MapKeys: k, Columns: v.values(k.Columns, mostColumns), Rows: v.values(k.Rows, mostRows)}
+	m := TerraceMap{MapKeys: k, Columns: v.columnPlaces(k), Rows: v.rowPlaces(k)}
 	type way struct{ a, b spot }
 	type tally struct {
 		counts  Counts
@@ -239,7 +276,13 @@ func (v *View) terrace(q Query, k MapKeys) TerraceMap {
 	for i := range order {
 		order[i] = i
 	}
-	slices.SortStableFunc(order, func(a, b int) int { return calls[b] - calls[a] })
+	others := func(i int) int { // last
+		if m.Rows[i].Name == Others {
+			return 1
+		}
+		return 0
+	}
+	slices.SortStableFunc(order, func(a, b int) int { return cmp.Or(others(a)-others(b), calls[b]-calls[a]) })
 	rows := make([]Place, len(order))
 	for i, o := range order {
 		rows[i] = m.Rows[o]

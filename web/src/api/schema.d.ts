@@ -2000,6 +2000,8 @@ export interface components {
              */
             changed: number;
             conversations: components["schemas"]["VerdictChange"][];
+            /** @description What in new statements hardly is what is meant: tags that nothing has, days that have passed */
+            doubts: string[];
             groups: components["schemas"]["GroupChange"][];
             /** @description Those that begin or cease to get the verdict that is expected */
             probes: components["schemas"]["ProbeChange"][];
@@ -2845,6 +2847,11 @@ export interface components {
         };
         PlaceOut: {
             name: string;
+            /**
+             * Format: int64
+             * @description How many values of the tag it stands for: more than one of ~others
+             */
+            values: number;
             /** Format: int64 */
             workloads: number;
         };
@@ -4104,6 +4111,8 @@ export interface operations {
                 aside?: string;
                 columns?: string;
                 rows?: string;
+                /** @description A row for each value; else the smaller ones are one row, ~others */
+                allRows?: boolean;
                 /** @description Ways over the map: column and row of the client, column and row of the server, separated by |; blank is any */
                 path?: string[];
                 measure?: "conversations" | "pairs" | "bytes";
@@ -4223,6 +4232,8 @@ export interface operations {
                 aside?: string;
                 columns?: string;
                 rows?: string;
+                /** @description A row for each value; else the smaller ones are one row, ~others */
+                allRows?: boolean;
                 /** @description Ways over the map: column and row of the client, column and row of the server, separated by |; blank is any */
                 path?: string[];
                 /** @description Key of the row */
@@ -4307,6 +4318,8 @@ export interface operations {
                 aside?: string;
                 columns?: string;
                 rows?: string;
+                /** @description A row for each value; else the smaller ones are one row, ~others */
+                allRows?: boolean;
                 /** @description Ways over the map: column and row of the client, column and row of the server, separated by |; blank is any */
                 path?: string[];
                 /** @description Key of the row */
@@ -4387,6 +4400,8 @@ export interface operations {
                 aside?: string;
                 columns?: string;
                 rows?: string;
+                /** @description A row for each value; else the smaller ones are one row, ~others */
+                allRows?: boolean;
                 /** @description Ways over the map: column and row of the client, column and row of the server, separated by |; blank is any */
                 path?: string[];
                 /** @description Key of the row */
@@ -4895,6 +4910,8 @@ export interface operations {
                 aside?: string;
                 columns?: string;
                 rows?: string;
+                /** @description A row for each value; else the smaller ones are one row, ~others */
+                allRows?: boolean;
                 /** @description Ways over the map: column and row of the client, column and row of the server, separated by |; blank is any */
                 path?: string[];
             };
@@ -4972,6 +4989,8 @@ export interface operations {
                 aside?: string;
                 columns?: string;
                 rows?: string;
+                /** @description A row for each value; else the smaller ones are one row, ~others */
+                allRows?: boolean;
                 /** @description Ways over the map: column and row of the client, column and row of the server, separated by |; blank is any */
                 path?: string[];
                 bins?: number;
@@ -5650,6 +5669,8 @@ export interface operations {
                 aside?: string;
                 columns?: string;
                 rows?: string;
+                /** @description A row for each value; else the smaller ones are one row, ~others */
+                allRows?: boolean;
                 /** @description Ways over the map: column and row of the client, column and row of the server, separated by |; blank is any */
                 path?: string[];
                 offset?: number;
@@ -5729,6 +5750,8 @@ export interface operations {
                 aside?: string;
                 columns?: string;
                 rows?: string;
+                /** @description A row for each value; else the smaller ones are one row, ~others */
+                allRows?: boolean;
                 /** @description Ways over the map: column and row of the client, column and row of the server, separated by |; blank is any */
                 path?: string[];
             };
@@ -5804,6 +5827,8 @@ export interface operations {
                 aside?: string;
                 columns?: string;
                 rows?: string;
+                /** @description A row for each value; else the smaller ones are one row, ~others */
+                allRows?: boolean;
                 /** @description Ways over the map: column and row of the client, column and row of the server, separated by |; blank is any */
                 path?: string[];
                 offset?: number;
@@ -7147,6 +7172,8 @@ export interface operations {
                 aside?: string;
                 columns?: string;
                 rows?: string;
+                /** @description A row for each value; else the smaller ones are one row, ~others */
+                allRows?: boolean;
                 /** @description Ways over the map: column and row of the client, column and row of the server, separated by |; blank is any */
                 path?: string[];
                 /** @description Key of the row */
@@ -7286,6 +7313,8 @@ export interface operations {
                 aside?: string;
                 columns?: string;
                 rows?: string;
+                /** @description A row for each value; else the smaller ones are one row, ~others */
+                allRows?: boolean;
                 /** @description Ways over the map: column and row of the client, column and row of the server, separated by |; blank is any */
                 path?: string[];
                 /** @description Only say what it would do */

@@ -35,7 +35,9 @@ export function Chosen({ c, query }: { c: Schemas["CheckOut"]; query: LedgerQuer
           <Link data-asking={c.asking} onClick={() => seen({ verdict: ["reject"], odd: "1", asking: "true" })}>
             {plural(c.asking, "conversation")}
           </Link>{" "}
-          that {c.asking === 1 ? "runs" : "run"} today and leaves{" "}
+          that {c.asking === 1 ? "runs" : "run"} today
+          {c.leaks > c.asking && <>, besides {n(c.leaks - c.asking)} that a probe says are rightly rejected,</>} and
+          leaves{" "}
         </>
       ) : c.leaks > 0 ? (
         <>{draft} rejects only what is rightly rejected, and leaves </>

@@ -3,7 +3,8 @@
 import { Box, chakra, Flex, Text } from "@chakra-ui/react";
 import { api, problem, type Schemas } from "../api/client";
 import { useAddress, useWindow } from "../frame/address";
-import { Btn, ProblemNote, Select } from "../marks/Controls";
+import { useState } from "react";
+import { Btn, Link, ProblemNote, Select } from "../marks/Controls";
 import { Mark } from "../marks/Marks";
 import { atMinute, n, plural, utc } from "../marks/words";
 import { kinds } from "./ForPart";
@@ -20,6 +21,7 @@ export function Report() {
   const query = { ...w, against, by, for: own };
   const { data: r, error } = api.useQuery("get", "/api/v1/report", { params: { query } });
   const summary = api.useQuery("get", "/api/v1/summary", { params: { query: w } });
+  const [all, setAll] = useState(false);
   if (error) return <ProblemNote>{problem(error)}</ProblemNote>;
   if (!r) return <Text color="soft">…</Text>;
   const file = new URLSearchParams(Object.entries(query).flatMap(([k, v]) => (v ? [[k, String(v)]] : [])));
@@ -77,9 +79,14 @@ export function Report() {
             <Statements list={r.statements} />
           </Box>
         </Flex>
-        {busy.map((p) => (
+        {(all ? busy : busy.slice(0, partsShown)).map((p) => (
           <Part key={p.name} p={p} />
         ))}
+        {!all && busy.length > partsShown && (
+          <Btn mt="14px" onClick={() => setAll(true)} data-more-parts>
+            Show {plural(busy.length - partsShown, "more part")}
+          </Btn>
+        )}
         {busy.length === 0 && <Text mt="14px">Nothing changes for anybody, and nothing is open.</Text>}
         {busy.length > 0 && still.length > 0 && (
           <Text mt="14px" color="soft">
@@ -91,6 +98,10 @@ export function Report() {
     </Flex>
   );
 }
+
+/** What is shown at first of the parts, and of what each loses, gains and leaves open. */
+const partsShown = 25;
+const groupsShown = 12;
 
 const quiet = (p: R["parts"][number]) => p.loses.length + p.gains.length + p.others.length + p.open.length === 0;
 
@@ -170,7 +181,10 @@ function Part({ p }: { p: R["parts"][number] }) {
 }
 
 function FlowGroups({ head, list }: { head: string; list: FlowGroup[] }) {
+  const [all, setAll] = useState(false);
   if (list.length === 0) return null;
+  const shown = all || list.length <= groupsShown + 2 ? list : list.slice(0, groupsShown);
+  const rest = list.slice(shown.length);
   const cell = {
     py: "2px",
     pr: "10px",
@@ -201,7 +215,7 @@ function FlowGroups({ head, list }: { head: string; list: FlowGroup[] }) {
         </tr>
       </thead>
       <tbody>
-        {list.map((s, i) => (
+        {shown.map((s, i) => (
           <chakra.tr key={i} _print={{ breakInside: "avoid" }}>
             <chakra.td {...cell}>
               <b>{s.client}</b> → <b>{s.server}</b> on {s.service}
@@ -225,6 +239,19 @@ function FlowGroups({ head, list }: { head: string; list: FlowGroup[] }) {
             </chakra.td>
           </chakra.tr>
         ))}
+        {rest.length > 0 && (
+          <tr>
+            <chakra.td {...cell} colSpan={5}>
+              <Link onClick={() => setAll(true)} data-more-groups={rest.length}>
+                and {n(rest.length)} more,{" "}
+                {plural(
+                  rest.reduce((s, x) => s + x.conversations, 0),
+                  "conversation",
+                )}
+              </Link>
+            </chakra.td>
+          </tr>
+        )}
       </tbody>
     </chakra.table>
   );

@@ -8,7 +8,17 @@ type C = Schemas["Consequences"];
 
 export function ConsequencesList({ c }: { c: C }) {
   return (
-    <Flex gap="36px" wrap="wrap" data-consequences={c.changed}>
+    <Flex gap="36px" rowGap="6px" wrap="wrap" data-consequences={c.changed}>
+      {c.doubts.length > 0 && (
+        <Box w="100%" data-doubts={c.doubts.length} role="status">
+          {c.doubts.slice(0, 8).map((d) => (
+            <Text key={d} color="open" fontWeight="600">
+              {d}
+            </Text>
+          ))}
+          {c.doubts.length > 8 && <Text color="open">and {n(c.doubts.length - 8)} more of the kind</Text>}
+        </Box>
+      )}
       {c.groups.length > 0 && <Groups c={c} />}
       <Box>
         <Text color="soft">conversations that change verdict</Text>

@@ -3,7 +3,8 @@ import { Box, Flex, Text } from "@chakra-ui/react";
 import { api, problem } from "../api/client";
 import { useAddress, useWindow } from "../frame/address";
 import type { LedgerQuery } from "../ledger/shared";
-import { ProblemNote, Select, Switches } from "../marks/Controls";
+import { Link, ProblemNote, Select, Switches } from "../marks/Controls";
+import { plural } from "../marks/words";
 import type { Verdict } from "../marks/Marks";
 import { TerraceMap } from "./TerraceMap";
 import { TerraceTable } from "./TerraceTable";
@@ -27,8 +28,9 @@ export function MapPart({ query }: { query: LedgerQuery }) {
     const on = path.join() === paths.join() && (v ? verdict.length === 1 && verdict[0] === v : verdict.length === 0);
     change({ path: on ? null : paths, verdict: on || !v ? null : [v] });
   };
+  const folded = data?.rows.find((r) => r.name === "~others")?.values ?? 0;
   const keys = data?.keys ?? [];
-  const choose = (name: "columns" | "rows", value: string) => change({ [name]: value, path: null });
+  const choose = (name: "columns" | "rows", value: string) => change({ [name]: value, path: null, allRows: null });
   return (
     <Box flexShrink={0}>
       <Flex gap="10px" align="center" py="5px">
@@ -57,6 +59,14 @@ export function MapPart({ query }: { query: LedgerQuery }) {
               value={query.rows ?? "tier"}
               set={(v) => choose("rows", v)}
             />
+            {(query.allRows || data?.rows.some((r) => r.name === "~others")) && (
+              <Link
+                data-all-rows={query.allRows ?? false}
+                onClick={() => change({ allRows: query.allRows ? null : "true", path: null })}
+              >
+                {query.allRows ? "fold small rows" : `open ${plural(folded, "more row")}`}
+              </Link>
+            )}
             <Text>
               by workloads’ tags; what pierces a wall is a gate. Choose a plot, a channel or a gate to see it below.
             </Text>
@@ -64,7 +74,11 @@ export function MapPart({ query }: { query: LedgerQuery }) {
         )}
       </Flex>
       {error && <ProblemNote>{problem(error)}</ProblemNote>}
-      {data && shape === "drawn" && data.columns.length > 0 && <TerraceMap map={data} picked={picked} pick={pick} />}
+      {data && shape === "drawn" && data.columns.length > 0 && (
+        <Box maxH="46vh" overflowY="auto">
+          <TerraceMap map={data} picked={picked} pick={pick} />
+        </Box>
+      )}
       {data && shape === "drawn" && data.columns.length === 0 && (
         <Text color="soft">
           No workload has a value for “{query.columns ?? "env"}” yet: tag some, or choose other columns.

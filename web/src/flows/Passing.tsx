@@ -32,7 +32,7 @@ export function Channels({
         return (
           <Choice
             key={paths.join()}
-            label={`in ${column}: ${ways.map((p) => `${p.clientRow} → ${p.serverRow} ${tell(p)}`).join("; ")}`}
+            label={`in ${column}: ${ways.map((p) => `${placeName(p.clientRow)} → ${placeName(p.serverRow)} ${tell(p)}`).join("; ")}`}
             on={paths.some((p) => picked.includes(p))}
             act={() => pick(paths)}
           >
@@ -107,7 +107,7 @@ export function Wall({ map, index, x, y, h, picked, pick }: Part & { index: numb
         return (
           <Choice
             key={path + v}
-            label={`${p.clientColumn} → ${p.serverColumn}: ${n(p.counts[v])} ${v}${stream ? `, mostly ${stream.client} → ${stream.server}` : ""}`}
+            label={`${placeName(p.clientColumn)} → ${placeName(p.serverColumn)}: ${n(p.counts[v])} ${v}${stream ? `, mostly ${stream.client} → ${stream.server}` : ""}`}
             on={picked.includes(`${path}&${v}`)}
             act={() => pick([path], v)}
           >
@@ -158,7 +158,7 @@ export function Wall({ map, index, x, y, h, picked, pick }: Part & { index: numb
               paintOrder="stroke"
             >
               {n(p.counts[v])} {v === "permit" ? "permitted" : v === "reject" ? "rejected" : "uncovered"}
-              {far && ` → ${p.serverColumn}`}
+              {far && ` → ${placeName(p.serverColumn)}`}
             </chakra.text>
             {stream && slot > 36 && (
               <chakra.text

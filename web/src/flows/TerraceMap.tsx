@@ -6,13 +6,29 @@ import { chakra } from "@chakra-ui/react";
 import { plural } from "../marks/words";
 import { type Pick, pathOf } from "./passages";
 import { Choice } from "./Choice";
-import { laneWidth, head, lanesOf, type Part, short, step, sum, type Terrace, top, wall, width } from "./terraces";
+import {
+  called,
+  clip,
+  head,
+  lanesOf,
+  laneWidth,
+  type Part,
+  short,
+  stepOf,
+  sum,
+  type Terrace,
+  top,
+  wall,
+  width,
+} from "./terraces";
 import { Channels, Edge, Wall } from "./Passing";
 
 export function TerraceMap({ map, picked, pick }: { map: Terrace; picked: string[]; pick: Pick }) {
   const k = Math.max(1, map.columns.length);
   const rows = Math.max(1, map.rows.length);
-  const tall = Math.min(56, 232 / rows);
+  const tall = Math.max(26, Math.min(56, 232 / rows));
+  const step = stepOf(rows);
+  const names = Math.max(...map.rows.map((r) => clip(called(r), 14).length), 4) * 5.7 + (tall > 28 ? 14 : 54);
   const wide = (width - (k - 1) * wall) / k;
   const floor = top + head + rows * tall;
   const height = floor + 22;
@@ -26,16 +42,50 @@ export function TerraceMap({ map, picked, pick }: { map: Terrace; picked: string
       role="group"
       aria-label="the terrace map; the same stands in its table"
     >
-      <chakra.rect width={`${width}px`} height={`${top - 3}px`} fill="line2" />
-      <text x="8" y="13" fill="currentColor">
-        Outside
-      </text>
-      <chakra.rect y={`${floor + 4}px`} width={`${width}px`} height="18px" fill="line2" />
-      <chakra.text x="8px" y={`${floor + 17}px`} fill={map.unplaced ? "open" : "soft"}>
-        {map.unplaced ? `${plural(map.unplaced, "workload")} without a place` : "every workload has a place"}
-      </chakra.text>
+      <Choice
+        label="outside: show what comes from there and goes there"
+        on={picked.includes(touching("~outside")[0]!)}
+        act={() => pick(touching("~outside"))}
+      >
+        <chakra.rect width={`${width}px`} height={`${top - 3}px`} fill="line2" />
+        <chakra.rect
+          className="lit"
+          x="1px"
+          y="1px"
+          width={`${width - 2}px`}
+          height={`${top - 5}px`}
+          fill="none"
+          stroke="accent"
+        />
+        <text x="8" y="13" fill="currentColor">
+          Outside
+        </text>
+      </Choice>
+      <Choice
+        label={`${plural(map.unplaced, "workload")} without a place: show what they reach and what reaches them`}
+        on={picked.includes(touching("~nowhere")[0]!)}
+        act={() => pick(touching("~nowhere"))}
+      >
+        <chakra.rect y={`${floor + 4}px`} width={`${width}px`} height="18px" fill="line2" />
+        <chakra.rect
+          className="lit"
+          x="1px"
+          y={`${floor + 5}px`}
+          width={`${width - 2}px`}
+          height="16px"
+          fill="none"
+          stroke="accent"
+        />
+        <chakra.text x="8px" y={`${floor + 17}px`} fill={map.unplaced ? "open" : "soft"}>
+          {map.unplaced ? `${plural(map.unplaced, "workload")} without a place` : "every workload has a place"}
+        </chakra.text>
+      </Choice>
       {map.columns.map((c, i) => {
-        const lanes = lanesOf(map, c.name);
+        const { lanes, left: unshown } = lanesOf(
+          map,
+          c.name,
+          Math.max(2, Math.floor((wide - names - 110) / laneWidth)),
+        );
         const used = Math.max(0, ...lanes.map((x) => x.lane + 1)) * laneWidth;
         return (
           <g key={c.name} transform={`translate(${left(i)} 0)`}>
@@ -50,9 +100,10 @@ export function TerraceMap({ map, picked, pick }: { map: Terrace; picked: string
               pick={pick}
             />
             <text x={2} y={top + 13} fontWeight="600" fontSize="12" fill="currentColor">
-              {c.name}{" "}
+              {called(c)}{" "}
               <chakra.tspan fontWeight="400" fill="soft" fontSize="10.5px">
                 {plural(c.workloads, "workload")}
+                {unshown > 0 && `; ${unshown} channels more in the table`}
               </chakra.tspan>
             </text>
             {map.rows.map((r, j) => (
@@ -61,6 +112,8 @@ export function TerraceMap({ map, picked, pick }: { map: Terrace; picked: string
                 map={map}
                 column={c.name}
                 row={r.name}
+                words={called(r)}
+                names={names}
                 x={j * step}
                 y={top + head + j * tall}
                 w={wide - (rows - 1) * step}
@@ -90,10 +143,15 @@ export function TerraceMap({ map, picked, pick }: { map: Terrace; picked: string
   );
 }
 
+/** All ways from and to a place. */
+const touching = (place: string) => [`${place}|||`, `||${place}|`];
+
 function PlotBox({
   map,
   column,
   row,
+  words,
+  names,
   x,
   y,
   w,
@@ -101,11 +159,21 @@ function PlotBox({
   taken,
   picked,
   pick,
-}: Part & { column: string; row: string; x: number; y: number; w: number; h: number; taken: number }) {
+}: Part & {
+  column: string;
+  row: string;
+  words: string; // what the row is called
+  names: number; // the width of all names of rows
+  x: number;
+  y: number;
+  w: number;
+  h: number;
+  taken: number;
+}) {
   const plot = map.plots.find((p) => p.column === column && p.row === row);
   const parts = plot?.parts ?? [];
   const free = w - Math.max(0, taken) - 6;
-  const room = Math.max(1, Math.floor((free - 42) / 48));
+  const room = Math.max(1, Math.floor((free - names) / 48));
   const shown = parts.slice(0, parts.length > room ? room - 1 : room);
   const path = `||${column}|${row}`;
   const empty = parts.length === 0;
@@ -114,7 +182,7 @@ function PlotBox({
   return (
     <g transform={`translate(${x} ${y})`}>
       <Choice
-        label={`${row} in ${column}: ${plural(total, "workload")}; show what reaches them`}
+        label={`${words} in ${column}: ${plural(total, "workload")}; show what reaches them`}
         on={picked.includes(path)}
         act={() => pick([path])}
       >
@@ -135,33 +203,33 @@ function PlotBox({
         />
         <chakra.rect y={`${h - 5}px`} width={`${w}px`} height="3px" fill="line" />
         <chakra.text x="6px" y="13px" fill="soft">
-          {row}
+          {clip(words, 14)}
         </chakra.text>
       </Choice>
       <g pointerEvents="none">
         {shown.map((p, i) => (
-          <g key={p.name} transform={`translate(${42 + i * 48} 0)`}>
+          <g key={p.name} transform={`translate(${names + i * 48} 0)`}>
             <text y="13" fill="currentColor">
               {p.name.length > 8 ? `${p.name.slice(0, 7)}…` : p.name || "—"}
             </text>
-            <Dots n={p.workloads} open={p.open} lines={h > 44 ? 3 : h > 34 ? 2 : 1} />
+            {h > 28 && <Dots n={p.workloads} open={p.open} lines={h > 44 ? 3 : h > 34 ? 2 : 1} />}
           </g>
         ))}
         {parts.length > shown.length && (
-          <chakra.text x={`${42 + shown.length * 48}px`} y="13px" fill="soft">
+          <chakra.text x={`${names + shown.length * 48}px`} y="13px" fill="soft">
             +{parts.length - shown.length}
           </chakra.text>
         )}
       </g>
       {same && (
         <Choice
-          label={`within ${row} in ${column}: ${plural(sum(same), "conversation")}`}
+          label={`within ${words} in ${column}: ${plural(sum(same), "conversation")}`}
           on={picked.includes(pathOf(same))}
           act={() => pick([pathOf(same)])}
         >
           <chakra.text
-            x="6px"
-            y={`${h - 10}px`}
+            x={h > 28 ? "6px" : `${names - 40}px`}
+            y={h > 28 ? `${h - 10}px` : "13px"}
             fill={same.counts.uncovered ? "open" : same.counts.reject ? "reject" : "soft"}
             textDecoration={picked.includes(pathOf(same)) ? "underline" : undefined}
           >

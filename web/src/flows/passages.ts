@@ -14,8 +14,13 @@ export const pathOf = (p: Passage) => [p.clientColumn, p.clientRow, p.serverColu
 
 export const columnsOf = (m: Schemas["TerraceMap"]) => m.columns.map((c) => c.name);
 
-export const placeName = (name: string) =>
-  name === "~outside" ? "outside" : name === "~nowhere" ? "without a place" : name;
+const unnamed: Record<string, string> = {
+  "~outside": "outside",
+  "~nowhere": "without a place",
+  "~others": "others",
+};
+
+export const placeName = (name: string) => unnamed[name] ?? name;
 
 /** Says a way in words. */
 export function pathWords(path: string) {

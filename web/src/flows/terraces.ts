@@ -11,7 +11,8 @@ export const width = 1240;
 export const wall = 150; // between two columns, with the names of what passes
 export const top = 22; // the strip of what is outside
 export const head = 20; // names of the columns
-export const step = 11; // by which a terrace is set back
+/** By which each of so many terraces is set back. */
+export const stepOf = (rows: number) => Math.min(11, 66 / rows);
 export const gatesShown = 5;
 
 export const thickness = (v: number) => Math.min(7, 1.2 + Math.log10(v + 1) * 1.5);
@@ -19,7 +20,10 @@ export const sum = (p: Passage) => p.counts.permit + p.counts.reject + p.counts.
 export const short = (v: number) => (v < 10_000 ? n(v) : `${n(v / 1000)}k`);
 export const ink: Record<Verdict, string> = { permit: "permit", reject: "reject", uncovered: "open" };
 
-export const clip = (s: string) => (s.length > 13 ? `${s.slice(0, 12)}…` : s);
+export const clip = (s: string, most = 13) => (s.length > most ? `${s.slice(0, most - 1)}…` : s);
+
+/** What a column or a row is called: of others, how many. */
+export const called = (p: { name: string; values: number }) => (p.name === "~others" ? `${n(p.values)} more` : p.name);
 
 export function tell(p: Passage) {
   return verdicts
@@ -31,8 +35,9 @@ export function tell(p: Passage) {
 export type Lane = { a: number; b: number; lane: number; ways: Passage[] };
 
 /** Traffic between the terraces of one column: each pair of rows, both ways, in
- * a lane that nothing else uses between them. */
-export function lanesOf(map: Terrace, column: string): Lane[] {
+ * a lane that nothing else uses between them; in so many lanes at most, and how
+ * many pairs have none. */
+export function lanesOf(map: Terrace, column: string, most: number): { lanes: Lane[]; left: number } {
   const rank = new Map(map.rows.map((r, i) => [r.name, i]));
   const pairs = new Map<string, Lane>();
   for (const p of map.channels) {
@@ -51,7 +56,8 @@ export function lanesOf(map: Terrace, column: string): Lane[] {
     while ((taken[x.lane] ?? []).some(([s, t]) => x.b > s && x.a < t)) x.lane++;
     (taken[x.lane] ??= []).push([x.a, x.b]);
   }
-  return all;
+  const lanes = all.filter((x) => x.lane < most);
+  return { lanes, left: all.length - lanes.length };
 }
 
 export const laneWidth = 12;

@@ -36,6 +36,7 @@ export function useLedgerQuery(): LedgerQuery {
     aside: search.get("aside") ?? undefined,
     columns: search.get("columns") ?? undefined,
     rows: search.get("rows") ?? undefined,
+    allRows: search.get("allRows") === "true" || undefined,
     path: search.has("path") ? search.getAll("path") : undefined,
   };
 }

@@ -23,6 +23,7 @@ export const fineKeys = [
   "path",
   "columns",
   "rows",
+  "allRows",
 ];
 
 /** The filters that are on, each with a way to take it off. */
