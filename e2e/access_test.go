@@ -12,6 +12,30 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
+// views are the addresses of all views, each with what is there when it is drawn.
+var views = map[string]string{
+	"/workloads":                              "[data-workload]",
+	"/workloads?show=suggestions":             "main",
+	"/workloads?show=slips":                   "main",
+	"/workloads?show=disagreements":           "main",
+	"/workloads/wl-gate-old-3":                "main",
+	"/groups/booking-entry-live":              "[data-members]",
+	"/groups/booking-entry-live?part=history": "main",
+	"/groups/new":                             "main",
+	"/groups?starters=1":                      "[data-starters]",
+	"/flows":                                  "svg",
+	"/flows/exporters":                        "main",
+	"/policy":                                 "[data-proposal]",
+	"/policy?text=1":                          "main",
+	"/policy?history=1":                       "[data-revision]",
+	"/check?verdict=uncovered":                `[data-row="0"]`,
+	"/check?part=ask":                         "main",
+	"/check?part=assertions":                  "main",
+	"/check?part=findings":                    "main",
+	"/check?part=figures":                     "main",
+	"/check?part=report":                      "main",
+}
+
 // Every view, in either theme, passes the checks of axe-core (WCAG 2 A and AA,
 // and its best practices).
 func TestEveryViewIsAccessible(t *testing.T) {
@@ -21,28 +45,6 @@ func TestEveryViewIsAccessible(t *testing.T) {
 	r, err := http.Post(p.base+"/api/v1/derive", "application/json", strings.NewReader("{}"))
 	require.NoError(t, err)
 	r.Body.Close()
-	views := map[string]string{
-		"/workloads":                              "[data-workload]",
-		"/workloads?show=suggestions":             "main",
-		"/workloads?show=slips":                   "main",
-		"/workloads?show=disagreements":           "main",
-		"/workloads/wl-gate-old-3":                "main",
-		"/groups/booking-entry-live":              "[data-members]",
-		"/groups/booking-entry-live?part=history": "main",
-		"/groups/new":                             "main",
-		"/groups?starters=1":                      "[data-starters]",
-		"/flows":                                  "svg",
-		"/flows/exporters":                        "main",
-		"/policy":                                 "[data-proposal]",
-		"/policy?text=1":                          "main",
-		"/policy?history=1":                       "[data-revision]",
-		"/check?verdict=uncovered":                `[data-row="0"]`,
-		"/check?part=ask":                         "main",
-		"/check?part=assertions":                  "main",
-		"/check?part=findings":                    "main",
-		"/check?part=figures":                     "main",
-		"/check?part=report":                      "main",
-	}
 	// On the terrace map a gate is labelled in words, and drawn with clipped names and
 	// short numbers; the same stands in its table, in full.
 	except := map[string]string{"/flows": `, rules: {"label-content-name-mismatch": {enabled: false}}`}
@@ -67,5 +69,23 @@ func TestEveryViewIsAccessible(t *testing.T) {
 				}
 			})
 		}
+	}
+}
+
+// At 200 % of 1280 by 800 no view has to be moved sideways, and nothing that can be
+// pressed is cut.
+func TestEveryViewFitsAtDoubleSize(t *testing.T) {
+	p := browse(t, start(t, "--demo", "--live=false"))
+	r, err := http.Post(p.base+"/api/v1/derive", "application/json", strings.NewReader("{}"))
+	require.NoError(t, err)
+	r.Body.Close()
+	p.do("size", chromedp.EmulateViewport(640, 400))
+	for path, there := range views {
+		p.open(path)
+		p.see(there)
+		p.do("settle", chromedp.Evaluate[chromedp.Void](`new Promise((r) => setTimeout(r, 500))`, chromedp.EvalAwaitPromise))
+		require.Empty(t, value[string](p, `[document.documentElement, ...document.querySelectorAll("main, main button, main a, main select, main h1, main h2")]
+			.filter((x) => x === document.documentElement ? x.scrollWidth > innerWidth : x.getClientRects().length && x.getBoundingClientRect().right > innerWidth + 1)
+			.map((x) => x.outerHTML.slice(0, 90)).slice(0, 4).join("\n")`), path)
 	}
 }

@@ -100,7 +100,9 @@ func (l *listing) swap(ctx context.Context, tx *sqlx.Tx, change int64) (stayed i
 		func() error {
 			return exec(`CREATE TEMP TABLE touching (id text PRIMARY KEY) ON COMMIT DROP`)
 		},
-		func() error { return exec(`INSERT INTO touching SELECT workload FROM former WHERE change = $1`, change) },
+		func() error {
+			return exec(`INSERT INTO touching SELECT workload FROM former WHERE change = $1`, change)
+		},
 		func() error {
 			return exec(`CREATE TEMP TABLE swapping (id, image, now, can) ON COMMIT DROP AS SELECT ''::text, NULL::jsonb, NULL::jsonb, false WHERE false`)
 		},
@@ -128,11 +130,15 @@ func (l *listing) swap(ctx context.Context, tx *sqlx.Tx, change int64) (stayed i
 			return exec(`INSERT INTO leases (workload, addr, from_at, until_at, source) SELECT s.id, t.addr, t.from_at, t.until_at, t.source
 				FROM swapping s, jsonb_to_recordset(s.image -> 'leases') AS t (addr inet, from_at timestamptz, until_at timestamptz, source text)`)
 		},
-		func() error { return exec(`DELETE FROM listed USING swapping s WHERE workload = s.id AND source = $1`, l.Name) },
+		func() error {
+			return exec(`DELETE FROM listed USING swapping s WHERE workload = s.id AND source = $1`, l.Name)
+		},
 		func() error {
 			return exec(`INSERT INTO listed SELECT id, $1 FROM swapping WHERE image -> 'listed' ? $1::text`, l.Name)
 		},
-		func() error { return exec(`DELETE FROM workloads USING swapping s WHERE workloads.id = s.id AND s.image IS NULL`) },
+		func() error {
+			return exec(`DELETE FROM workloads USING swapping s WHERE workloads.id = s.id AND s.image IS NULL`)
+		},
 		func() error { return l.dropRow(ctx, tx) },
 		func() error {
 			return exec(`UPDATE former SET image = s.now, left_as = md5(coalesce(s.image::text, '')) FROM swapping s WHERE change = $1 AND workload = s.id`, change)

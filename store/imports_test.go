@@ -300,4 +300,3 @@ func TestImportsAndUndoDoNotWaitForEachOtherInACircle(t *testing.T) {
 		require.NoError(t, <-done)
 	}
 }
-

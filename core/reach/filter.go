@@ -1,11 +1,11 @@
 package reach
 
 import (
-	"net/netip"
 	"lucidorchard/core/decide"
 	"lucidorchard/core/estate"
 	"lucidorchard/core/expr"
 	"lucidorchard/core/service"
+	"net/netip"
 	"slices"
 )
 

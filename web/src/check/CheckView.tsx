@@ -59,7 +59,14 @@ export function CheckView() {
           </Empty>
         ) : (
           <SettleHere query={query}>
-            <Flex mt="8px" gap="24px" align="stretch" flexShrink={0} opacity={old ? 0.45 : 1}>
+            <Flex
+              mt="8px"
+              gap={{ base: "8px", md: "24px" }}
+              direction={{ base: "column", md: "row" }}
+              align="stretch"
+              flexShrink={0}
+              opacity={old ? 0.45 : 1}
+            >
               <Verdicts c={c} query={query} measure={measure} />
               {c.difference && query.against ? <Difference d={c.difference} /> : <Outcomes c={c} />}
             </Flex>

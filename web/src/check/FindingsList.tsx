@@ -49,8 +49,10 @@ export function FindingsList() {
           <Flex
             key={`${f.line} ${f.kind}`}
             gap="12px"
+            rowGap="2px"
             py="5px"
             align="baseline"
+            wrap={{ base: "wrap", md: "nowrap" }}
             borderBottomWidth="1px"
             borderColor="line2"
             data-finding={f.kind}
@@ -69,7 +71,7 @@ export function FindingsList() {
             >
               {f.group ?? (f.text || "the policy")}
             </Link>
-            <Text flex="1" minW="0" color="soft">
+            <Text flex="1" minW={{ base: "200px", md: "0" }} color="soft">
               {f.words}
             </Text>
             <FixButton revision={list.revision} line={f.line} finding={f} about={f.group ?? f.text} />

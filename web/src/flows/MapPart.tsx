@@ -33,7 +33,7 @@ export function MapPart({ query }: { query: LedgerQuery }) {
   const choose = (name: "columns" | "rows", value: string) => change({ [name]: value, path: null, allRows: null });
   return (
     <Box flexShrink={0}>
-      <Flex gap="10px" align="center" py="5px">
+      <Flex gap="10px" rowGap="4px" align="center" py="5px" wrap={{ base: "wrap", md: "nowrap" }}>
         <Switches
           label="the map"
           options={[

@@ -30,7 +30,8 @@ export function Frame() {
     "mod+y": () => undo.redo(),
   });
   return (
-    <Flex direction="column" h="100%" _print={{ display: "block", h: "auto" }}>
+    // On a small window, or a large zoom, the page scrolls, so that the view keeps its height.
+    <Flex direction="column" h="100%" overflowY="auto" _print={{ display: "block", h: "auto" }}>
       <Textures />
       <SkipLinks />
       <TitleBar onKeys={() => setKeysOpen(true)} />
@@ -40,9 +41,9 @@ export function Frame() {
       <WindowStrip />
       <Grid
         _print={{ display: "block" }}
-        templateColumns={subject ? "minmax(0,1fr) 316px" : "minmax(0,1fr)"}
-        flex="1"
-        minH="0"
+        templateColumns={subject ? { base: "minmax(0,1fr)", md: "minmax(0,1fr) 316px" } : "minmax(0,1fr)"}
+        flex="1 0 0"
+        minH={{ base: "760px", md: "440px" }}
       >
         <Box
           as="main"
@@ -130,11 +131,19 @@ function TitleBar({ onKeys }: { onKeys: () => void }) {
       flexShrink={0}
       _print={{ display: "none" }}
     >
-      <Flex align="center" gap="9px" w="190px" fontFamily="heading" fontWeight="500" fontSize="17px">
+      <Flex
+        align="center"
+        gap="9px"
+        w={{ base: "auto", md: "190px" }}
+        flexShrink={0}
+        fontFamily="heading"
+        fontWeight="500"
+        fontSize="17px"
+      >
         <Logo /> Lucid Orchard
       </Flex>
       <AskBar />
-      <Flex w="190px" justify="flex-end" gap="8px" color="soft" align="center">
+      <Flex w={{ base: "auto", md: "190px" }} minW="40px" justify="flex-end" gap="8px" color="soft" align="center">
         <Text truncate>{summary.data?.estate}</Text>
         <chakra.button type="button" onClick={onKeys} aria-label="keys and looks" cursor="pointer">
           <Kbd>?</Kbd>

@@ -18,7 +18,12 @@ export function WhyPanel({ subject }: { subject: Subject }) {
       bg="sheet"
       fontSize="12.5px"
       overflowY="auto"
-      position="relative"
+      position={{ base: "fixed", md: "relative" }}
+      top={{ base: "0", md: "auto" }}
+      bottom={{ base: "0", md: "auto" }}
+      right={{ base: "0", md: "auto" }}
+      w={{ base: "min(420px, 94vw)", md: "auto" }}
+      zIndex={{ base: 5, md: "auto" }}
     >
       <CloseButton
         size="2xs"

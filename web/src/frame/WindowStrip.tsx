@@ -59,7 +59,7 @@ export function WindowStrip() {
       flexShrink={0}
       _print={{ display: "none" }}
     >
-      <Box w="150px" flexShrink={0}>
+      <Box w={{ base: "96px", md: "150px" }} flexShrink={0}>
         {strip?.from ? (
           <>
             <b>
@@ -76,6 +76,8 @@ export function WindowStrip() {
       <Box
         ref={box}
         flex="1"
+        minW="0"
+        overflowX="clip"
         h={`${height}px`}
         position="relative"
         cursor="crosshair"
@@ -167,7 +169,7 @@ export function WindowStrip() {
             />
           ))}
       </Box>
-      <Box color="soft" textAlign="right" w="200px" flexShrink={0} lineHeight="1.3">
+      <Box color="soft" textAlign="right" w={{ base: "130px", md: "200px" }} flexShrink={0} lineHeight="1.3">
         {plural(inside.data?.conversations ?? 0, "conversation")}
         <br />
         {whole ? (

@@ -1,4 +1,5 @@
 // Groups: who is in, and of whom can it not tell?
+import { besides } from "../marks/layout";
 import { Box, chakra, Flex, Grid, Input, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import { useNavigate, useParams } from "react-router";
@@ -25,7 +26,7 @@ export function GroupsView() {
   );
   const go = (to: string) => void navigate(to ? `/groups/${encodeURIComponent(to)}${carried}` : `/groups${carried}`);
   return (
-    <Grid templateColumns="310px minmax(0,1fr)" h="100%">
+    <Grid {...besides("310px")} h="100%">
       <Flex direction="column" borderRightWidth="1px" borderColor="line" minH="0" pt="12px">
         <Flex px="20px" align="center" justify="space-between" mb="6px">
           <Text fontFamily="heading" fontSize="19px">

@@ -42,7 +42,7 @@ export function Members({ p, name }: { p: Preview; name?: string }) {
           </chakra.a>
         </Flex>
       )}
-      <Grid templateColumns="repeat(3, minmax(0,1fr))" gap="22px" mt="12px">
+      <Grid templateColumns={{ base: "minmax(0,1fr)", md: "repeat(3, minmax(0,1fr))" }} gap="22px" mt="12px">
         {(["in", "undecided", "out"] as const).map((kind) =>
           name ? <Stored key={kind} kind={kind} name={name} q={q} /> : <Shown key={kind} kind={kind} p={p} />,
         )}

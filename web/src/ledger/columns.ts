@@ -5,11 +5,11 @@ import { useAddress } from "../frame/address";
 
 export const columns = [
   { flex: "2.2 1 0", minW: "0" },
-  { w: "158px", flexShrink: 0 },
+  { w: { base: "112px", md: "158px" }, flexShrink: 0 },
   { w: "62px", flexShrink: 0 },
-  { w: "152px", flexShrink: 0 },
-  { flex: "3 1 0", minW: "0" },
-  { w: "92px", flexShrink: 0 },
+  { w: { base: "110px", md: "152px" }, flexShrink: 0 },
+  { flex: "3 1 0", minW: "0", hideBelow: "md" },
+  { w: "92px", flexShrink: 0, hideBelow: "md" },
 ] as const;
 
 /** What can stand beside the columns that are always there. */

@@ -65,6 +65,7 @@ export function Switches<T extends string>({
 }) {
   return (
     <Flex
+      flexShrink={0}
       role="group"
       aria-label={label}
       borderWidth="1px"

@@ -27,7 +27,11 @@ export function PolicyView() {
   const decided = p.counts.permit + p.counts.reject;
   const total = decided + p.counts.uncovered;
   return (
-    <Grid templateColumns={asText ? "minmax(0,1fr)" : "minmax(0,1fr) minmax(340px, 38%)"} h="100%">
+    <Grid
+      templateColumns={asText ? "minmax(0,1fr)" : { base: "minmax(0,1fr)", md: "minmax(0,1fr) minmax(340px, 38%)" }}
+      templateRows={asText ? undefined : { base: "minmax(0,1fr) minmax(0,1fr)", md: "minmax(0,1fr)" }}
+      h="100%"
+    >
       <Flex direction="column" minH="0" px="20px" pt="12px">
         <Flex gap="16px" align="flex-start" mb="6px">
           <Box flex="1">

@@ -1,5 +1,6 @@
 // A workload's page: what it is, what may reach it and what it may reach, what
 // was seen of it, and how its tags came about.
+import { besides } from "../marks/layout";
 import { Box, chakra, Flex, Grid, Text } from "@chakra-ui/react";
 import { useNavigate, useParams } from "react-router";
 import { api, problem, type Schemas } from "../api/client";
@@ -27,7 +28,7 @@ export function WorkloadPage() {
   if (!it) return null;
   const sum = (c?: Schemas["CountsOut"]) => (c ? c.permit + c.reject + c.uncovered : 0);
   return (
-    <Grid templateColumns="300px minmax(0,1fr)" h="100%">
+    <Grid {...besides("300px")} h="100%">
       <Box borderRightWidth="1px" borderColor="line" overflowY="auto" px="20px" py="12px">
         <Link color="soft" onClick={() => void navigate(`/workloads${carried}`)}>
           ← all workloads
@@ -81,7 +82,12 @@ export function WorkloadPage() {
           />
         </Flex>
         {part === "rules" && rules && (
-          <Grid templateColumns="minmax(0,1fr) minmax(0,1fr)" gap="28px" overflowY="auto" minH="0">
+          <Grid
+            templateColumns={{ base: "minmax(0,1fr)", md: "minmax(0,1fr) minmax(0,1fr)" }}
+            gap="28px"
+            overflowY="auto"
+            minH="0"
+          >
             <Side title="What may reach it" list={rules.in} counts={rules.toIt} />
             <Side title="What it may reach" list={rules.out} counts={rules.fromIt} />
           </Grid>

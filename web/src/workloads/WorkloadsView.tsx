@@ -1,4 +1,5 @@
 // Workloads: what is there, and what is not known of it?
+import { besides } from "../marks/layout";
 import { Box, chakra, Flex, Grid, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import { api, problem } from "../api/client";
@@ -55,7 +56,7 @@ export function WorkloadsView() {
   const page = none ? (
     <NoWorkloads onImport={() => setImporting(true)} onSources={() => setSourcing(true)} />
   ) : (
-    <Grid templateColumns="250px minmax(0,1fr)" h="100%">
+    <Grid {...besides("250px")} h="100%">
       <Facets filter={filter} onMend={setEditing} />
       <Flex direction="column" minH="0" pt="12px">
         <Box px="20px">
