@@ -69,10 +69,11 @@ func (c *Compiled) Evaluate(cols Columns, ends Ends, rules []int32, bins int) Ta
 			tallies[worker] = newTally(len(c.Policy.Rules), bins, groups)
 		}
 		t := tallies[worker]
-		for i := p * stretch; i < min((p+1)*stretch, len(cols.Client)); i++ {
-			a, b := cols.Client[i], cols.Server[i]
-			r := c.rules.decide(ends.Class[a], ends.Class[b], cols.Point[i])
-			rules[i] = r
+		from, to := p*stretch, min((p+1)*stretch, len(cols.Client))
+		c.rules.decideAll(Columns{Client: cols.Client[from:to], Server: cols.Server[from:to],
+			Point: cols.Point[from:to]}, ends.Class, rules[from:to])
+		for i := from; i < to; i++ {
+			a, b, r := cols.Client[i], cols.Server[i], rules[i]
 			t.count(&cols, i, r, verdicts[r+1])
 			if ends.Group != nil {
 				t.pair(ends.Group[a], ends.Group[b], verdicts[r+1])
@@ -85,8 +86,15 @@ func (c *Compiled) Evaluate(cols Columns, ends Ends, rules []int32, bins int) Ta
 // Verdicts decides every row on the caller's processor and counts nothing: it
 // writes the index of the deciding rule, or -1, into rules. classes is by end.
 func (c *Compiled) Verdicts(cols Columns, classes, rules []int32) {
-	for i, a := range cols.Client {
-		rules[i] = c.rules.decide(classes[a], classes[cols.Server[i]], cols.Point[i])
+	c.rules.decideAll(cols, classes, rules)
+}
+
+// Lookups does the look-ups of Verdicts without deciding: what the memory allows.
+func (c *Compiled) Lookups(cols Columns, classes []int32) {
+	var l lookups
+	for from := 0; from < len(cols.Client); from += block {
+		to := min(from+block, len(cols.Client))
+		l.find(c.rules, cols.Client[from:to], cols.Server[from:to], classes)
 	}
 }
 

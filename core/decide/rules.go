@@ -187,25 +187,101 @@ func (rs *rules) row(class int32) *row {
 // decide gives the index of the rule that decides a point for two classes, or
 // -1. It is the inner loop of everything that decides much.
 func (rs *rules) decide(client, server int32, pt service.Point) int32 {
-	if rows := rs.rows.all(); int(client) < len(rows) {
+	if place := rs.placeOf(rs.rows.all(), client, server); place != 0 {
+		t := rs.arena.all()[place:]
+		return ruleIn(t, t[0], uint32(pt))
+	}
+	return rs.makePair(client, server).at(pt)
+}
+
+// placeOf gives where the table of two classes stands in the arena; 0: it does not
+// yet.
+func (rs *rules) placeOf(rows []*row, client, server int32) uint32 {
+	if int(client) < len(rows) {
 		if ts := rows[client].tables.Load(); ts != nil && int(server) < len(*ts) {
-			if place := (*ts)[server].Load(); place != 0 {
-				t := rs.arena.all()[place:]
-				n := t[0]
-				from := t[1 : 1+n]
-				i := 0
-				for i+1 < len(from) && from[i+1] <= uint32(pt) {
-					i++
-					if i == 8 { // many pieces: halve what is left
-						i += search(from[i:], uint32(pt))
-						break
-					}
-				}
-				return int32(t[1+n+uint32(i)])
+			return (*ts)[server].Load()
+		}
+	}
+	return 0
+}
+
+// few is up to how many pieces are counted through instead of halved: that needs
+// no jump that a processor would have to guess.
+const few = 12
+
+// ruleIn finds the rule for a point in a table of n pieces in the arena.
+func ruleIn(t []uint32, n, pt uint32) int32 {
+	from := t[1 : 1+n]
+	i := 0
+	if n <= few {
+		for _, f := range from[1:] {
+			one := 0
+			if f <= pt {
+				one = 1
+			}
+			i += one
+		}
+	} else {
+		i = search(from, pt)
+	}
+	return int32(t[1+n+uint32(i)])
+}
+
+// block is how many rows are looked up side by side.
+const block = 256
+
+// lookups is what is looked up for a block of rows.
+type lookups struct {
+	a, b   [block]int32 // classes
+	tables [block][]atomic.Uint32
+	places [block]uint32 // in the arena; 0: the table is not there yet
+	sizes  [block]uint32 // pieces of the table
+}
+
+// find looks a block up. Each step is done for all rows before the next one is:
+// so what the memory takes long to bring is waited for once, not row by row. It
+// gives the arena.
+func (l *lookups) find(rs *rules, clients, servers, classes []int32) []uint32 {
+	for i := range clients {
+		l.a[i], l.b[i] = classes[clients[i]], classes[servers[i]]
+	}
+	rows := rs.rows.all()
+	for i := range clients {
+		l.tables[i] = nil
+		if int(l.a[i]) < len(rows) {
+			if ts := rows[l.a[i]].tables.Load(); ts != nil {
+				l.tables[i] = *ts
 			}
 		}
 	}
-	return rs.makePair(client, server).at(pt)
+	for i := range clients {
+		l.places[i] = 0
+		if ts := l.tables[i]; int(l.b[i]) < len(ts) {
+			l.places[i] = ts[l.b[i]].Load()
+		}
+	}
+	arena := rs.arena.all()
+	for i := range clients {
+		l.sizes[i] = arena[l.places[i]]
+	}
+	return arena
+}
+
+// decideAll decides rows of columns into rules.
+func (rs *rules) decideAll(cols Columns, classes, rules []int32) {
+	var l lookups
+	for from := 0; from < len(cols.Client); from += block {
+		to := min(from+block, len(cols.Client))
+		arena := l.find(rs, cols.Client[from:to], cols.Server[from:to], classes)
+		out := rules[from:to]
+		for i, pt := range cols.Point[from:to] {
+			if l.places[i] != 0 {
+				out[i] = ruleIn(arena[l.places[i]:], l.sizes[i], uint32(pt))
+			} else {
+				out[i] = rs.makePair(l.a[i], l.b[i]).at(pt)
+			}
+		}
+	}
 }
 
 // search gives the last place whose value is not above x, in a rising list whose
