@@ -107,14 +107,21 @@ func pointerOf(path []string) string {
 
 // jsonRows reads objects of JSON as rows.
 type jsonRows struct {
+	in     io.Reader
 	d      *json.Decoder
 	listed bool // in a list; else one after the other
-	ahead  []map[string]string
+	ahead  []jsonRow
 	order  []string
 	n      int      // of the row that was given last, from 1
 	late   []string // members that no row ahead has, the first of them
 	index  map[string]int
 	cells  []string
+}
+
+// jsonRow is the cells of a row by their names; nil: what stands there is none.
+type jsonRow struct {
+	cells  map[string]string
+	broken string // what is wrong with its JSON
 }
 
 // rowsAhead are read before the headings are known.
@@ -124,7 +131,7 @@ const mostLate = 20 // members that are named
 
 func newJSONRows(in io.Reader, pointer string) (*jsonRows, error) {
 	bound := bufio.NewReaderSize(in, 1<<16)
-	j := &jsonRows{d: json.NewDecoder(bound), index: map[string]int{}}
+	j := &jsonRows{in: bound, d: json.NewDecoder(bound), index: map[string]int{}}
 	j.d.UseNumber()
 	if pointer != aLineEach {
 		if err := j.find(pointer); err != nil {
@@ -207,24 +214,52 @@ func (j *jsonRows) find(pointer string) error {
 	return nil
 }
 
-// object reads the next row, flat; nil: what stands there is no object.
-func (j *jsonRows) object() (map[string]string, error) {
+// object reads the next row, flat.
+func (j *jsonRows) object() (jsonRow, error) {
 	if j.listed && !j.d.More() {
-		return nil, io.EOF
+		return jsonRow{}, io.EOF
 	}
 	var raw any
-	if err := j.d.Decode(&raw); err == io.EOF {
-		return nil, io.EOF
-	} else if err != nil {
-		return nil, fmt.Errorf("found no JSON behind row %d: %w", j.n+len(j.ahead), err)
+	err := j.d.Decode(&raw)
+	switch {
+	case err == io.EOF:
+		return jsonRow{}, io.EOF
+	case err != nil && !j.listed:
+		if _, ok := errors.AsType[*json.SyntaxError](err); ok || errors.Is(err, io.ErrUnexpectedEOF) {
+			return jsonRow{broken: err.Error()}, j.nextLine()
+		}
+		fallthrough
+	case err != nil:
+		return jsonRow{}, fmt.Errorf("found no JSON behind row %d: %w", j.n+len(j.ahead), err)
 	}
 	m, ok := raw.(map[string]any)
 	if !ok {
-		return nil, nil
+		return jsonRow{}, nil
 	}
 	out := map[string]string{}
 	j.flatten(out, "", m)
-	return out, nil
+	return jsonRow{cells: out}, nil
+}
+
+// nextLine goes on behind the line that cannot be read.
+func (j *jsonRows) nextLine() error {
+	rest := bufio.NewReaderSize(io.MultiReader(j.d.Buffered(), j.in), 1<<16)
+	for text := false; ; {
+		b, err := rest.ReadByte()
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			return err
+		}
+		if b == '\n' && text {
+			break
+		}
+		text = text || !strings.ContainsRune(" \t\r\n", rune(b))
+	}
+	j.in, j.d = rest, json.NewDecoder(rest)
+	j.d.UseNumber()
+	return nil
 }
 
 // warning says which members were left out, because they came too late to be
@@ -300,21 +335,24 @@ func scalar(v any) string {
 
 // read gives the next row; its number stands for its line.
 func (j *jsonRows) read() (cells []string, line int, err error) {
-	var row map[string]string
+	var row jsonRow
 	if len(j.ahead) > 0 {
 		row, j.ahead = j.ahead[0], j.ahead[1:]
 	} else if row, err = j.object(); err != nil {
 		return nil, j.n + 1, err
 	}
 	j.n++
-	if row == nil {
+	if row.broken != "" {
+		return nil, j.n, &RowError{Line: j.n, Reason: "found broken JSON (" + row.broken + "), expected an object in one line"}
+	}
+	if row.cells == nil {
 		return nil, j.n, &RowError{Line: j.n, Reason: "found no object, expected one with the members of the row"}
 	}
 	if j.cells == nil {
 		j.cells = make([]string, len(j.order))
 	}
 	clear(j.cells)
-	for name, v := range row {
+	for name, v := range row.cells {
 		if i, ok := j.index[name]; ok {
 			j.cells[i] = v
 		} else if len(j.late) < mostLate && v != "" && !slices.Contains(j.late, name) {

@@ -236,3 +236,28 @@ func TestListsInRowsOfJSON(t *testing.T) {
 	require.Len(t, f.Warnings, 1)
 	require.Contains(t, f.Warnings[0], "x/owner1, x/owner2")
 }
+
+// A broken line among objects is one bad row, wherever it stands; the others are
+// read.
+func TestABrokenLineOfJSON(t *testing.T) {
+	var b strings.Builder
+	bad := map[int]string{3: `{"host": "w3", "addr": }`, 700: `{"host": "w700", "ad`, 701: `<<<>>>`, 1400: `{"host": "w1400"`}
+	for i := range 1500 {
+		if text, ok := bad[i]; ok {
+			b.WriteString(text + "\n")
+			continue
+		}
+		fmt.Fprintf(&b, "{\"host\": \"w%d\", \"addr\": \"10.1.%d.%d\"}\n\n", i, i/200, i%200)
+	}
+	b.WriteString(`{"host": "cut off", "addr": "10`)
+	f, err := ingest.WorkloadsOf(strings.NewReader(b.String()), "plan",
+		ingest.Form{Pointer: "-", Columns: ingest.Mapping{"host": "id", "addr": "addresses"}})
+	require.NoError(t, err)
+	require.Equal(t, 1501, f.Rows)
+	require.Len(t, f.Workloads, 1496)
+	require.Len(t, f.Errors, 5)
+	for i, line := range []int{4, 701, 702, 1401, 1501} {
+		require.Equal(t, line, f.Errors[i].Line)
+		require.ErrorContains(t, f.Errors[i], "found broken JSON")
+	}
+}
