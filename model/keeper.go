@@ -244,7 +244,11 @@ func (k *Keeper) state(ctx context.Context, before *Model) (next *Model, update 
 	}
 	structural := st.Structural
 	if structural == nil {
-		structural = slices.Clone(reach.Structural)
+		var known []string
+		if before != nil {
+			known = before.Structural
+		}
+		structural = usualKeys(known, st.Workloads)
 	}
 	fresh := before == nil || st.Whole || !slices.Equal(structural, next.Structural)
 	next.Structural = structural
@@ -290,6 +294,22 @@ func (k *Keeper) state(ctx context.Context, before *Model) (next *Model, update 
 		}
 		return vs
 	}, nil
+}
+
+// usualKeys gives the tag keys that say where a workload belongs, while nobody has
+// chosen them. Those that not every estate has are left out until a workload has
+// one: what nobody uses is not missing.
+func usualKeys(known []string, changed []estate.Workload) []string {
+	var out []string
+	for i, key := range reach.Structural {
+		if i < reach.Naming || slices.Contains(known, key) || slices.ContainsFunc(changed, func(w estate.Workload) bool {
+			_, ok := w.Tag(key)
+			return ok
+		}) {
+			out = append(out, key)
+		}
+	}
+	return out
 }
 
 func (k *Keeper) logConflicts(conflicts []estate.Conflict) {

@@ -8,6 +8,9 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"unicode"
+
+	"golang.org/x/text/unicode/norm"
 
 	"lucidorchard/core/estate"
 	"lucidorchard/core/expr"
@@ -104,12 +107,16 @@ func hasLease(w *estate.Workload) bool {
 	return slices.ContainsFunc(w.Leases, func(l estate.Lease) bool { return !l.Empty() })
 }
 
-// plain makes a value fit for a name without quotes.
+// plain makes a value fit for a name without quotes. Letters lose their accents.
 func plain(v string) string {
+	v = strings.NewReplacer("ß", "ss", "æ", "ae", "ø", "o", "ł", "l").Replace(strings.ToLower(v))
 	return strings.Trim(strings.Map(func(r rune) rune {
-		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' || r == '-' || r == '_' {
+		switch {
+		case r >= 'a' && r <= 'z' || r >= '0' && r <= '9' || r == '-' || r == '_':
 			return r
+		case unicode.Is(unicode.Mn, r):
+			return -1 // the accent of the letter before
 		}
 		return '-'
-	}, expr.Fold(v)), "-")
+	}, norm.NFD.String(v)), "-")
 }

@@ -44,7 +44,8 @@ func Starters(e *estate.Estate, p *policy.Policy, at estate.Instant) []Starter {
 	spelled := map[string]string{} // values that differ in case only are one
 	misspelt := map[[2]string]bool{}
 	for _, m := range estate.Misspellings(e) {
-		misspelt[[2]string{m.Key, m.Value}] = true
+		// In another case it is the same to an expression.
+		misspelt[[2]string{m.Key, m.Value}] = expr.Fold(m.Value) != expr.Fold(m.Like)
 	}
 	for _, w := range e.All() {
 		if !slices.ContainsFunc(w.Leases, func(l estate.Lease) bool { return l.Covers(at) }) {

@@ -27,6 +27,9 @@ func (l Label) Key() string { return l.Kind + " " + l.Text + " " + l.Lack }
 // chosen others.
 var Structural = []string{"app", "tier", "env", "site"}
 
+// Naming is how many of them, from the first on, name what lacks a group.
+const Naming = 3
+
 // naming is what the ends of a view are called.
 type naming struct {
 	of   []int32 // by end: index into all
@@ -141,7 +144,7 @@ func (v *View) narrowest(p decide.Placed, sizes []int) int32 {
 
 // role is what a workload has for the first three structural keys.
 func (v *View) role(w *estate.Workload) (out [3]string) {
-	for i, k := range v.Structural[:min(3, len(v.Structural))] {
+	for i, k := range v.Structural[:min(Naming, len(v.Structural))] {
 		t, _ := w.Tag(k)
 		out[i] = expr.Fold(t.Value)
 	}
@@ -164,7 +167,7 @@ func (v *View) label(p decide.Placed, group string, size int, roles map[[3]strin
 	}
 	var parts []string
 	lack := ""
-	for i, k := range v.Structural[:min(3, len(v.Structural))] {
+	for i, k := range v.Structural[:min(Naming, len(v.Structural))] {
 		if r[i] != "" {
 			parts = append(parts, r[i])
 		} else if lack == "" {

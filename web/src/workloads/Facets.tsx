@@ -69,7 +69,7 @@ function Facet({
   mend: (key: string, value: string, like: string) => Promise<void>;
 }) {
   const [all, setAll] = useState(false);
-  const top = Math.max(1, ...f.values.map((v) => v.count));
+  const top = Math.max(1, f.missing, ...f.values.map((v) => v.count));
   const odd = f.values.filter((v) => v.like);
   const usual = f.values.filter((v) => !v.like);
   const shown = all ? usual : usual.slice(0, 8);
