@@ -159,7 +159,7 @@ func derived(ctx context.Context, v *reach.View, m *model.Model, balance float64
 	for i := range convs {
 		c := v.At(i)
 		convs[i] = derive.Conversation{Client: c.Client, Server: c.Server, Point: c.Point, Dropped: c.Dropped,
-			Connections: c.Connections - c.Dropped, First: c.First, Last: c.Last}
+			Connections: c.Connections - c.Dropped, First: c.First, Last: c.Last, Bytes: c.Bytes}
 		for _, b := range v.RowsOf(i) {
 			convs[i].Days.Add(v.Table.Bucket(int(b)).First)
 		}

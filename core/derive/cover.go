@@ -1,383 +1,845 @@
 package derive
 
+// Which rules say what was seen: those that save most bits.
+
 import (
 	"cmp"
 	"fmt"
 	"maps"
+	"math"
 	"slices"
-	"strconv"
 	"strings"
 
+	"lucidorchard/core/decide"
+	"lucidorchard/core/expr"
 	"lucidorchard/core/service"
 )
 
-// side is one item of a rule that is being made: a conjunction of structural
-// tags (nil values are free), a single workload, or a part of the outside.
-type side struct {
-	name    string    // its key, once it is known
-	role    *role     // a single workload or outside
-	addr    string    // a single outside address
-	tags    [3]string // folded; "" is free
-	shown   [3]string
-	members int
-}
-
-func (s side) key() string {
-	if s.name != "" {
-		return s.name
-	}
-	switch {
-	case s.addr != "":
-		return "outside " + s.addr
-	case s.role != nil:
-		return s.role.key
-	}
-	return fmt.Sprintf("%q %q %q", s.tags[0], s.tags[1], s.tags[2])
-}
-
-// draft is a rule that is being made from patterns.
+// draft is a rule that is being made.
 type draft struct {
-	left, right []side
+	left, right []item
 	points      service.Set
-	sameEnv     bool
-	anyone      bool // the left side is anybody, whoever they are
-	patterns    []*pattern
+	same        []expr.Key
+	edges       []*edge // that it covers
+	alone       string  // why it stands alone; blank: it may be joined with others
+	took        [2]int  // clients and servers that were seen
+	members     [2]int  // and that there are
+	gain        float64
+	strays      [2][]int32 // machines named beside the items: their tags do not say yet that they belong there
+	anyone      bool       // the left side is anybody, whoever they are
 }
 
-func sidesKey(ss []side) string {
-	if len(ss) == 1 {
-		return ss[0].key()
-	}
-	keys := make([]string, len(ss))
-	for i, s := range ss {
-		keys[i] = s.key()
-	}
-	slices.Sort(keys)
-	return strings.Join(keys, ", ")
+// candidate is a rule of one service that may be taken.
+type candidate struct {
+	left, right item
+	edges       []int32
+	gain        float64 // bits that it saves: what it says, without what it costs
+	cost        float64
+	ratio       float64 // what it costs for each bit that it says
+	took        [2]int
+	key         string
+	same        uint8 // sameEnv, sameApp
+	blocks      int   // pairs of roles that it opens
 }
 
-// pairs counts the pairs of endpoints, times services, that were seen.
-func (r *draft) pairs() int {
-	n := 0
-	for _, p := range r.patterns {
-		n += len(p.conversations)
+// Clauses that a candidate has.
+const (
+	sameEnv = 1 << iota
+	sameApp
+)
+
+const mostItems = 6
+
+// cover finds the rules for a balance: 0 opens hardly more than was seen, 1 takes
+// what is common for all.
+func (d *deriver) cover(balance float64) []*draft {
+	d.weight = weightOf(balance)
+	byService := make([][]*draft, len(d.points))
+	rooms := [2]*scratch{d.newScratch(), d.newScratch()}
+	decide.Parallel(2, len(d.points), func(worker, svc int) {
+		byService[svc] = d.coverService(rooms[worker], svc)
+	})
+	var rules []*draft
+	for _, list := range byService {
+		rules = append(rules, list...)
 	}
-	return n
+	rules = d.joined(d.alike(rules), balance)
+	for _, r := range rules {
+		d.settled(r)
+	}
+	return slices.DeleteFunc(rules, func(r *draft) bool {
+		return !slices.ContainsFunc(r.edges, func(x *edge) bool { return x.open })
+	})
 }
 
-// opened estimates the pairs times services that the rule opens. A part of the
-// outside counts with the addresses that were seen, a range of ports once.
-func (r *draft) opened(d *deriver) int {
-	count := func(ss []side, seen func(*pattern) map[int32]int) int {
-		n := 0
-		for _, s := range ss {
-			if s.members > 0 {
-				n += s.members
-				continue
+// weightOf gives the price of what is opened. The usual balance is 0.5.
+func weightOf(balance float64) float64 {
+	return [...]float64{6, 3.2, 2.1, 1.5, 1.0, 0.7, 0.45}[min(6, max(0, int(balance*6+0.5)))]
+}
+
+// coverService finds the rules of one service.
+func (d *deriver) coverService(s *scratch, svc int) []*draft {
+	edges := d.edges[svc]
+	some := false
+	for i := range edges {
+		edges[i].covered = false
+		some = some || edges[i].open
+	}
+	if !some {
+		return nil
+	}
+	danger := dangerOf(d.points[svc])
+	all := d.candidates(s, svc, danger)
+	for i := range all {
+		d.judgeCandidate(s, svc, &all[i], danger)
+	}
+	less := func(a, b *candidate) int {
+		return cmp.Or(cmp.Compare(a.ratio, b.ratio), cmp.Compare(b.gain, a.gain), strings.Compare(a.key, b.key))
+	}
+	all = slices.DeleteFunc(all, func(c candidate) bool { return c.gain <= 0 })
+	whole := slices.Clone(all)
+	var chosen []candidate
+	for len(all) > 0 {
+		best := 0
+		for i := range all {
+			if less(&all[i], &all[best]) < 0 {
+				best = i
 			}
-			addrs := map[int32]bool{}
-			for _, p := range r.patterns {
-				for m := range seen(p) {
-					if m < 0 {
-						addrs[m] = true
-					}
+		}
+		before := all[best].gain
+		d.judgeCandidate(s, svc, &all[best], danger)
+		if all[best].gain <= 0 {
+			all = slices.Delete(all, best, best+1)
+			continue
+		}
+		if all[best].gain < before-1e-9 {
+			continue // perhaps another one is better now
+		}
+		chosen = append(chosen, all[best])
+		for _, i := range all[best].edges {
+			edges[i].covered = true
+		}
+		all = slices.Delete(all, best, best+1)
+	}
+	chosen = d.exchanged(s, svc, chosen, whole, danger)
+	var out []*draft
+	for _, c := range chosen {
+		r := &draft{left: []item{c.left}, right: []item{c.right}, points: service.Set{d.points[svc]}, took: c.took,
+			gain: c.gain}
+		if c.same&sameEnv != 0 {
+			r.same = append(r.same, expr.Key{Name: d.keys[2]})
+		}
+		if c.same&sameApp != 0 {
+			r.same = append(r.same, expr.Key{Name: d.keys[0]})
+		}
+		for _, i := range c.edges {
+			r.edges = append(r.edges, &edges[i])
+		}
+		out = append(out, r)
+	}
+	return append(d.needed(out), d.crossings(svc)...)
+}
+
+// exchanged puts a wider rule in the place of several that it holds, where that
+// costs less; until none does.
+func (d *deriver) exchanged(s *scratch, svc int, chosen, all []candidate, danger float64) []candidate {
+	edges := d.edges[svc]
+	in := make([]bool, len(edges))
+	for range 20 {
+		best, gain := -1, 1e-9
+		var instead []int
+		for k := range all {
+			c := &all[k]
+			for _, i := range c.edges {
+				in[i] = true
+			}
+			var held []int
+			saved := 0.0
+			for n := range chosen {
+				if chosen[n].key != c.key && !slices.ContainsFunc(chosen[n].edges, func(i int32) bool { return !in[i] }) {
+					held = append(held, n)
+					saved += chosen[n].cost
 				}
 			}
-			n += len(addrs)
+			for _, i := range c.edges {
+				in[i] = false
+			}
+			if len(held) < 2 || slices.ContainsFunc(chosen, func(x candidate) bool { return x.key == c.key }) {
+				continue
+			}
+			d.judgeCandidate(s, svc, c, danger)
+			if g := saved + c.gain; g > gain { // its gain counts only what is not covered yet
+				best, gain, instead = k, g, held
+			}
 		}
-		return n
+		if best < 0 {
+			break
+		}
+		var next []candidate
+		for n := range chosen {
+			if !slices.Contains(instead, n) {
+				next = append(next, chosen[n])
+			}
+		}
+		chosen = append(next, all[best])
+		for _, i := range all[best].edges {
+			edges[i].covered = true
+		}
 	}
-	clients := count(r.left, func(p *pattern) map[int32]int { return p.clients })
-	servers := count(r.right, func(p *pattern) map[int32]int { return p.servers })
-	n := clients * servers
-	if r.sameEnv {
-		n = 0
-		envs := map[string]bool{}
-		for _, role := range d.roles {
-			envs[role.env] = true
-		}
-		for env := range envs {
-			n += d.membersIn(r.left, env) * d.membersIn(r.right, env)
-		}
-	}
-	return n * max(1, len(r.points))
+	return chosen
 }
 
-func (d *deriver) membersIn(ss []side, env string) int {
-	n := 0
-	for _, role := range d.roles {
-		if role.env == env && role.workload < 0 && !role.outside &&
-			slices.ContainsFunc(ss, func(s side) bool { return s.role == nil && s.holds(role) }) {
-			n += role.members
+// needed drops rules whose evidence others have too.
+func (d *deriver) needed(rules []*draft) []*draft {
+	times := map[*edge]int{}
+	for _, r := range rules {
+		for _, x := range r.edges {
+			times[x]++
 		}
+	}
+	return slices.DeleteFunc(rules, func(r *draft) bool {
+		own := 0.0
+		for _, x := range r.edges {
+			if times[x] == 1 && x.open {
+				own += evidence * x.r
+			}
+		}
+		if own > wordsRule {
+			return false
+		}
+		if slices.ContainsFunc(r.edges, func(x *edge) bool { return times[x] == 1 && x.open }) {
+			return false
+		}
+		for _, x := range r.edges {
+			times[x]--
+		}
+		return true
+	})
+}
+
+// unit is one side that the other is found for.
+type unit struct {
+	side  item
+	edges []int32
+}
+
+// unitsOf gathers the edges of a service by the sets, and single machines, that
+// their servers (or clients) are in.
+func (d *deriver) unitsOf(edges []edge, servers bool) []unit {
+	bySet, bySingle := map[int32][]int32{}, map[int32][]int32{}
+	for i := range edges {
+		x := &edges[i]
+		if x.crossing {
+			continue
+		}
+		m := x.client
+		if servers {
+			m = x.server
+		}
+		bySingle[m] = append(bySingle[m], int32(i))
+		if d.isOutside(m) {
+			continue
+		}
+		for _, id := range d.setsOf[m] {
+			if d.sets[id].unit {
+				bySet[id] = append(bySet[id], int32(i))
+			}
+		}
+	}
+	var out []unit
+	for _, id := range slices.Sorted(maps.Keys(bySet)) {
+		out = append(out, unit{item{set: d.sets[id]}, bySet[id]})
+	}
+	var outside []seen
+	for _, m := range slices.Sorted(maps.Keys(bySingle)) {
+		if !d.isOutside(m) {
+			out = append(out, unit{item{m: m}, bySingle[m]})
+			continue
+		}
+		miss := 1.0
+		for _, i := range bySingle[m] {
+			miss *= 1 - edges[i].r
+		}
+		outside = append(outside, seen{m, 1 - miss})
+	}
+	if len(outside) > 0 {
+		for _, x := range d.describeOutside(outside) {
+			u := unit{side: x}
+			for _, o := range outside {
+				if d.holds(&x, o.m) {
+					u.edges = append(u.edges, bySingle[o.m]...)
+				}
+			}
+			out = append(out, u)
+		}
+	}
+	return out
+}
+
+// candidates finds the rules that may say a service.
+func (d *deriver) candidates(s *scratch, svc int, danger float64) []candidate {
+	edges := d.edges[svc]
+	var out []candidate
+	known := map[string]bool{}
+	for _, servers := range [2]bool{true, false} {
+		for _, u := range d.unitsOf(edges, servers) {
+			open := false
+			for _, i := range u.edges {
+				open = open || edges[i].open
+			}
+			if !open {
+				continue
+			}
+			var inside, outside []seen
+			for _, i := range u.edges {
+				m := edges[i].server
+				if servers {
+					m = edges[i].client
+				}
+				if s.miss[0][m] == 0 {
+					s.miss[0][m] = 1
+					s.all[0] = append(s.all[0], m)
+				}
+				s.miss[0][m] *= 1 - edges[i].r
+			}
+			slices.Sort(s.all[0])
+			for _, m := range s.all[0] {
+				x := seen{m, 1 - s.miss[0][m]}
+				s.miss[0][m] = 0
+				if d.isOutside(m) {
+					outside = append(outside, x)
+				} else {
+					inside = append(inside, x)
+				}
+			}
+			s.all[0] = s.all[0][:0]
+			far := danger
+			if !servers {
+				far = 1 + (danger-1)/4
+			}
+			sides := d.describe(s, inside, far, 0)
+			if len(outside) > 0 {
+				sides = append(sides, d.describeOutside(outside)...)
+			}
+			for _, x := range sides {
+				c := candidate{left: x, right: u.side}
+				if !servers {
+					c.left, c.right = u.side, x
+				}
+				key := d.itemKey(&c.left) + " -> " + d.itemKey(&c.right)
+				if known[key] {
+					continue
+				}
+				known[key] = true
+				for _, i := range u.edges {
+					m := edges[i].server
+					if servers {
+						m = edges[i].client
+					}
+					if d.holds(&x, m) {
+						c.edges = append(c.edges, i)
+					}
+				}
+				out = append(out, d.withClauses(c, key, edges)...)
+			}
+		}
+	}
+	return out
+}
+
+// rolesOf gives the roles of an item.
+func (d *deriver) rolesOf(x *item) []roleCount {
+	switch {
+	case x.set != nil:
+		return x.set.roles
+	case x.all, x.group != "", x.prefix.IsValid(), d.isOutside(x.m):
+		return []roleCount{{role: -1, n: 1}}
+	}
+	return []roleCount{{role: d.roleOf[x.m], n: 1}}
+}
+
+// withClauses gives a candidate as it is, and limited to one application where both
+// sides have several. Where both have several environments, and none of it
+// crosses them, it always is limited to one.
+func (d *deriver) withClauses(c candidate, key string, edges []edge) []candidate {
+	a, b := d.rolesOf(&c.left), d.rolesOf(&c.right)
+	several := func(list []roleCount, k int) bool {
+		first := ""
+		for _, r := range list {
+			if r.role < 0 {
+				return false
+			}
+			if v := d.roleTags[r.role][k]; v != "" && first == "" {
+				first = v
+			} else if v != "" && v != first {
+				return true
+			}
+		}
+		return false
+	}
+	agrees := func(i int32, k int) bool {
+		x, y := d.tags(edges[i].client)[k], d.tags(edges[i].server)[k]
+		return x != "" && x == y
+	}
+	if several(a, 2) && several(b, 2) {
+		var within []int32
+		in, across := 0.0, 0.0
+		for _, i := range c.edges {
+			switch x, y := d.tags(edges[i].client)[2], d.tags(edges[i].server)[2]; {
+			case x != "" && x == y:
+				in += edges[i].r
+				within = append(within, i)
+			case x != "" && y != "":
+				across += edges[i].r
+			}
+		}
+		if across <= 0.1*in && in > 0 {
+			c.same, c.edges = sameEnv, within
+		}
+	}
+	out := []candidate{c}
+	if several(a, 0) && several(b, 0) {
+		with := c
+		with.edges = nil
+		with.same |= sameApp
+		for _, i := range c.edges {
+			if agrees(i, 0) {
+				with.edges = append(with.edges, i)
+			}
+		}
+		if len(with.edges) > 0 {
+			out = append(out, with)
+		}
+	}
+	for i := range out {
+		out[i].key = fmt.Sprint(key, " ", out[i].same)
+		out[i].blocks = d.blocksOf(a, b, out[i].same)
+	}
+	return out
+}
+
+// blocksOf counts the pairs of roles that two sides open to each other.
+func (d *deriver) blocksOf(a, b []roleCount, same uint8) int {
+	if same == 0 {
+		return len(a) * len(b)
+	}
+	key := func(role int32) (out [2]string) {
+		if same&sameEnv != 0 {
+			out[0] = d.roleTags[role][2]
+		}
+		if same&sameApp != 0 {
+			out[1] = d.roleTags[role][0]
+		}
+		return out
+	}
+	count := map[[2]string]int{}
+	for _, r := range a {
+		count[key(r.role)]++
+	}
+	n := 0
+	for _, r := range b {
+		n += count[key(r.role)]
 	}
 	return n
 }
 
-func (s side) holds(r *role) bool {
-	for i, v := range [3]string{r.app, r.tier, r.env} {
-		if s.tags[i] != "" && s.tags[i] != v {
-			return false
-		}
-	}
-	return true
-}
+// wordsSame is the price of a clause, and unseen that of opening one kind of
+// machine to another that was never seen calling it.
+const (
+	wordsSame   = 3.0
+	unseen      = 8.0
+	unseenAside = 2.0
+)
 
-// conjunction makes a side of some of a role's tags and counts its members.
-func (d *deriver) conjunction(r *role, app, tier, env bool) side {
-	var s side
-	for i, use := range [3]bool{app, tier, env} {
-		if use {
-			s.tags[i] = [3]string{r.app, r.tier, r.env}[i]
-		}
-	}
-	if have, known := d.sides[s.tags]; known {
-		for i := range s.tags {
-			if s.tags[i] != "" {
-				have.shown[i] = r.shown[i]
+// judgeCandidate counts the bits that a candidate saves now.
+func (d *deriver) judgeCandidate(s *scratch, svc int, c *candidate, danger float64) {
+	edges := d.edges[svc]
+	roles := [2]int{}
+	for k := range 2 {
+		s.now++
+		for _, i := range c.edges {
+			m := edges[i].server
+			if k == 0 {
+				m = edges[i].client
+			}
+			if r := d.role(m); r >= 0 && s.roles[r] != s.now {
+				s.roles[r] = s.now
+				roles[k]++
 			}
 		}
-		return have
 	}
-	for _, other := range d.roles {
-		if other.workload < 0 && !other.outside && s.holds(other) {
-			s.members += other.members
+	for _, i := range c.edges {
+		x := &edges[i]
+		for int(x.block) >= len(s.blocks) {
+			s.blocks = append(s.blocks, 0)
+		}
+		if s.blocks[x.block] == 0 {
+			s.blocks[x.block] = 1
+			s.blocks2 = append(s.blocks2, x.block)
+		}
+		s.blocks[x.block] *= 1 - x.r
+		for k, m := range [2]int32{x.client, x.server} {
+			if !s.took[k][m] && (danger < veryDangerous || x.r > chance) {
+				s.took[k][m] = true
+				s.took2[k] = append(s.took2[k], m)
+			}
+			if x.open && !x.covered {
+				if s.miss[k][m] == 0 {
+					s.miss[k][m] = 1
+					s.all[k] = append(s.all[k], m)
+				}
+				s.miss[k][m] *= 1 - x.r
+			}
 		}
 	}
-	for i := range s.tags {
-		if s.tags[i] != "" {
-			s.shown[i] = r.shown[i]
+	value, cost := 0.0, wordsRule+c.left.words()+c.right.words()
+	if c.same&sameEnv != 0 {
+		cost += wordsSame
+	}
+	if c.same&sameApp != 0 {
+		cost += wordsSame
+	}
+	if c.left.set != nil && c.right.set != nil && related(c.left.set, c.right.set, d.keys[0]) {
+		cost -= 3 // what belongs together talks
+	}
+	seenBlocks, distinct := 0.0, float64(len(s.blocks2))
+	for _, b := range s.blocks2 {
+		seenBlocks += 1 - s.blocks[b]
+		s.blocks[b] = 0
+	}
+	s.blocks2 = s.blocks2[:0]
+	// What comes from all parts in proportion comes between all parts, too.
+	between := float64(c.blocks) * (1 - math.Pow(1-1/max(1.000001, float64(c.blocks)), float64(len(c.edges))))
+	everywhere := distinct >= 0.5*between
+	factor := 1.0
+	for k, x := range [2]*item{&c.left, &c.right} {
+		for _, m := range s.all[k] {
+			value += evidence * counts(1-s.miss[k][m], danger)
+			s.miss[k][m] = 0
+		}
+		c.took[k] = len(s.took2[k])
+		for _, m := range s.took2[k] {
+			s.took[k][m] = false
+		}
+		s.all[k], s.took2[k] = s.all[k][:0], s.took2[k][:0]
+		worse := danger
+		if k == 1 {
+			worse = 1 + (danger-1)/4
+		}
+		price := d.opened(d.size(x, c.took[k]), float64(c.took[k]), worse)
+		if x.set != nil && everywhere {
+			f := d.scattered(x.set, c.took[k], roles[k], worse)
+			price *= f
+			factor = min(factor, f)
+		}
+		cost += price
+		if x.all {
+			cost += 6
 		}
 	}
-	s.name = s.key()
-	d.sides[s.tags] = s
+	each := unseen
+	if len(d.rolesOf(&c.left)) == 1 || len(d.rolesOf(&c.right)) == 1 {
+		each = unseenAside // the price of the other side says most of it
+	}
+	if b := float64(c.blocks); b > 1 {
+		cost += factor * d.weight * each * math.Sqrt(danger) * (b - seenBlocks) * (1 - seenBlocks/b)
+	}
+	c.cost, c.gain, c.ratio = cost, value-cost, cost/max(value, 1e-9)
+}
+
+// related reports whether two sets are of one application.
+func related(a, b *set, app string) bool {
+	of := func(s *set) string {
+		for _, t := range s.tests {
+			if t.key == app {
+				return t.value
+			}
+		}
+		return ""
+	}
+	return of(a) != "" && of(a) == of(b)
+}
+
+// crossings gives what crosses environments day after day: each alone and exact.
+func (d *deriver) crossings(svc int) []*draft {
+	byPair := map[[2]int32][]*edge{}
+	var order [][2]int32
+	for i := range d.edges[svc] {
+		x := &d.edges[svc][i]
+		env := expr.Key{Name: d.keys[2]}
+		if !x.crossing || !x.open || d.realTag(x.client, env) == "" || d.realTag(x.server, env) == "" || !d.regular(svc, x) {
+			continue
+		}
+		k := [2]int32{x.client, x.server}
+		order = append(order, k)
+		byPair[k] = append(byPair[k], x)
+	}
+	var out []*draft
+	for _, k := range order {
+		out = append(out, &draft{left: []item{{m: k[0]}}, right: []item{{m: k[1]}}, points: service.Set{d.points[svc]},
+			edges: byPair[k], alone: aloneCrossing, took: [2]int{1, 1}})
+		for _, x := range byPair[k] {
+			x.covered = true
+		}
+	}
+	return out
+}
+
+// regular reports whether an edge is traffic that somebody has set up: day after
+// day, and as much as others move on the service.
+func (d *deriver) regular(svc int, x *edge) bool {
+	if n := d.daysOf(x).Count(); n < 4 || n*5 < d.days*3 {
+		return false
+	}
+	var usual []int64
+	for i := range d.edges[svc] {
+		if !d.edges[svc][i].crossing {
+			usual = append(usual, d.bytes(&d.edges[svc][i]))
+		}
+	}
+	own := d.bytes(x)
+	if own == 0 {
+		return false // not known: a person has to say it
+	}
+	slices.Sort(usual)
+	return own >= 1<<20 || len(usual) > 0 && own >= 2*usual[len(usual)/2]
+}
+
+func (d *deriver) bytes(x *edge) (n int64) {
+	for _, i := range d.order[x.first : x.first+x.n] {
+		n += min(d.in.Conversations[i].Bytes, 1<<50)
+	}
+	return n
+}
+
+// Why a rule is not merged with others, and has to be looked at by itself.
+const (
+	aloneCrossing = "it crosses environments"
+	aloneAdmin    = "an administration service, opened widely"
+	aloneOneDay   = "it rests on one day"
+)
+
+func (d *deriver) daysOf(x *edge) (days Days) {
+	for _, i := range d.order[x.first : x.first+x.n] {
+		days |= d.in.Conversations[i].Days
+	}
+	return days
+}
+
+// alike adds to each rule the clauses "same KEY" that all of its traffic keeps to:
+// where both sides have several values of a tag, and pairs agree far more often
+// than chance would make them.
+func (d *deriver) alike(rules []*draft) []*draft {
+	keys := []expr.Key{{Name: d.keys[2]}}
+	for k := range d.valuesOf {
+		if !k.Field {
+			keys = append(keys, k)
+		}
+	}
+	slices.SortFunc(keys[1:], func(a, b expr.Key) int { return strings.Compare(a.Name, b.Name) })
+	for _, r := range rules {
+		for _, s := range [2]*item{&r.left[0], &r.right[0]} {
+			r.members[0], r.members[1] = r.members[1], d.size(s, 0)
+		}
+		if r.left[0].set == nil || r.right[0].set == nil || r.alone != "" {
+			continue
+		}
+		for n, k := range keys {
+			if !slices.Contains(r.same, k) && !slices.Contains(r.same, expr.Key{Name: d.keys[0]}) && d.keepsTo(r, k, n == 0) {
+				r.same = append(r.same, k)
+			}
+		}
+	}
+	var more []*draft
+	for _, r := range rules {
+		more = append(more, d.beside(r)...)
+	}
+	return append(rules, more...)
+}
+
+// beside gives rules of their own to the machines of a rule with clauses that lack
+// the tag in question: by what they do they belong to it, but no clause holds of
+// them until they are tagged.
+func (d *deriver) beside(r *draft) (out []*draft) {
+	if len(r.same) == 0 || r.left[0].set == nil || r.right[0].set == nil {
+		return nil
+	}
+	lacks := func(m int32) bool {
+		w := d.c.Estate.Workload(m)
+		return slices.ContainsFunc(r.same, func(k expr.Key) bool {
+			t, _ := w.Tag(k.Name)
+			return !k.Field && expr.Fold(t.Value) != d.tagOf(m, k)
+		})
+	}
+	by := map[int32]*draft{}
+	for _, x := range r.edges {
+		for side, m := range [2]int32{x.client, x.server} {
+			other := [2]int32{x.server, x.client}[side]
+			if d.isOutside(m) || !lacks(m) {
+				continue
+			}
+			to := d.setWith(other, 7)
+			if to == nil {
+				continue
+			}
+			n := by[m*2+int32(side)]
+			if n == nil {
+				n = &draft{left: []item{{m: m}}, right: []item{{set: to}}, points: r.points, took: [2]int{1, 1},
+					members: [2]int{1, len(to.members)}}
+				if side == 1 {
+					n.left, n.right = n.right, n.left
+				}
+				by[m*2+int32(side)] = n
+				out = append(out, n)
+			}
+			if d.anyHolds(n.left, x.client) && d.anyHolds(n.right, x.server) {
+				n.edges = append(n.edges, x)
+			}
+		}
+	}
+	return out
+}
+
+// setWith gives the set of those that are tagged like a machine, by some of
+// application (1), tier (2) and environment (4).
+func (d *deriver) setWith(m int32, mask uint8) *set {
+	if d.isOutside(m) {
+		return nil
+	}
+	for _, id := range d.setsOf[m] {
+		if s := d.sets[id]; s.group == "" && s.mask == mask && len(s.tests) > 0 {
+			return s
+		}
+	}
+	s := &set{mask: mask, words: wordsOfMask[mask]}
+	for i := range 3 {
+		if mask&(1<<i) != 0 {
+			if d.meant[m][i] == "" {
+				return nil
+			}
+			s.tests = append(s.tests, test{d.keys[i], d.meant[m][i], d.meant[m][i]})
+		}
+	}
+	for w := range d.c.Estate.All() {
+		holds := d.present[w]
+		for i := range 3 {
+			holds = holds && (mask&(1<<i) == 0 || d.meant[w][i] == d.meant[m][i])
+		}
+		if holds {
+			s.members = append(s.members, w)
+		}
+	}
 	return s
 }
 
-// pointsKey tells sets of points apart.
-func pointsKey(s service.Set) string {
-	if len(s) == 1 {
-		return " " + strconv.FormatUint(uint64(s[0].Lo), 36) + "-" + strconv.FormatUint(uint64(s[0].Hi), 36)
+// keepsTo reports whether the traffic of a rule stays where a tag is the same.
+func (d *deriver) keepsTo(r *draft, k expr.Key, environment bool) bool {
+	spread := func(s *set) map[string]float64 {
+		out := map[string]float64{}
+		for _, m := range d.membersOf(s) {
+			if v := d.tagOf(m, k); v != "" {
+				out[v]++
+			}
+		}
+		return out
 	}
-	return fmt.Sprint(s)
+	a, b := spread(r.left[0].set), spread(r.right[0].set)
+	if len(a) < 2 || len(b) < 2 {
+		return false
+	}
+	same, other := 0, 0
+	values := map[string]bool{}
+	for _, x := range r.edges {
+		va, vb := d.tagOf(x.client, k), d.tagOf(x.server, k)
+		switch {
+		case va == "" || vb == "":
+		case va == vb:
+			same++
+			values[va] = true
+		default:
+			other++
+		}
+	}
+	if environment {
+		return other == 0 && same > 0
+	}
+	var na, nb, chance float64
+	for _, n := range a {
+		na += n
+	}
+	for v, n := range b {
+		nb += n
+		chance += n * a[v]
+	}
+	return other == 0 && same >= 8 && len(values) >= 2 && chance/na/nb <= 0.6
 }
 
-// cover says the patterns in rules. A balance of 0 opens hardly more than was
-// seen, 1 takes what is common for all.
-func (d *deriver) cover(balance float64) []*draft {
-	var rules []*draft
-	for _, p := range d.patterns {
-		rules = append(rules, &draft{
-			left:     d.sidesOf(p.client, p.clients, balance),
-			right:    d.sidesOf(p.server, p.servers, balance),
-			points:   service.Set{p.points},
-			patterns: []*pattern{p},
-		})
+func (d *deriver) membersOf(s *set) []int32 { return s.members }
+
+// joined joins rules that differ in one thing only into one with a list, which
+// opens nothing that they do not.
+func (d *deriver) joined(rules []*draft, balance float64) []*draft {
+	sides := func(list []item) string {
+		keys := make([]string, len(list))
+		for i := range list {
+			keys[i] = d.itemKey(&list[i])
+		}
+		slices.Sort(keys)
+		return strings.Join(keys, ", ")
 	}
-	if balance > 0 {
-		rules = d.everyone(rules, balance)
-		rules = d.everyEnvironment(rules)
+	rest := func(r *draft) string { return fmt.Sprint(r.same, r.alone != "", " ") }
+	kind := func(list []item) string { return d.itemKey(&list[0])[:1] }
+	join := func(key func(*draft) string, merge func(into, r *draft) bool) {
+		by := map[string]*draft{}
+		var out []*draft
+		for _, r := range rules {
+			k := rest(r) + key(r)
+			if into := by[k]; into != nil && r.alone == "" && merge(into, r) {
+				into.edges = append(into.edges, r.edges...)
+				into.gain += r.gain
+				continue
+			}
+			by[k] = r
+			out = append(out, r)
+		}
+		rules = out
 	}
-	// Rules that differ in one thing only are one rule with a list, which opens
-	// nothing more.
-	rules = join(rules, func(r *draft) string { return sidesKey(r.left) + " -> " + sidesKey(r.right) },
-		func(into, r *draft) {
-			into.points = into.points.Union(r.points)
-		})
+	admin := func(r *draft) string { return fmt.Sprint(service.Administration.Contains(r.points[0].Lo)) }
+	join(func(r *draft) string { return sides(r.left) + " -> " + sides(r.right) + admin(r) }, func(into, r *draft) bool {
+		into.points = into.points.Union(r.points)
+		return true
+	})
 	if balance >= 0.3 {
-		rules = join(rules, func(r *draft) string { return sidesKey(r.right) + pointsKey(r.points) + kindOf(r.left) },
-			func(into, r *draft) {
-				into.left = unite(into.left, r.left)
+		for _, left := range [2]bool{true, false} {
+			join(func(r *draft) string {
+				if left {
+					return kind(r.left) + sides(r.right) + fmt.Sprint(r.points)
+				}
+				return kind(r.right) + sides(r.left) + fmt.Sprint(r.points)
+			}, func(into, r *draft) bool {
+				to, from := &into.right, r.right
+				if left {
+					to, from = &into.left, r.left
+				}
+				if len(*to)+len(from) > mostItems {
+					return false
+				}
+				*to = append(slices.Clone(*to), from...)
+				for i := range into.took {
+					if (i == 0) == left {
+						into.took[i] += r.took[i]
+						into.members[i] += r.members[i]
+					}
+				}
+				return true
 			})
-		rules = join(rules, func(r *draft) string { return sidesKey(r.left) + pointsKey(r.points) + kindOf(r.right) },
-			func(into, r *draft) {
-				into.right = unite(into.right, r.right)
-			})
+		}
 	}
 	slices.SortStableFunc(rules, func(a, b *draft) int {
-		return cmp.Or(cmp.Compare(sidesKey(a.right), sidesKey(b.right)),
-			cmp.Compare(sidesKey(a.left), sidesKey(b.left)),
-			slices.CompareFunc(a.points, b.points, func(x,
-				y service.Range) int {
+		return cmp.Or(strings.Compare(sides(a.right), sides(b.right)), strings.Compare(sides(a.left), sides(b.left)),
+			slices.CompareFunc(a.points, b.points, func(x, y service.Range) int {
 				return cmp.Or(cmp.Compare(x.Lo, y.Lo), cmp.Compare(x.Hi, y.Hi))
 			}))
 	})
 	return rules
-}
-
-// kindOf keeps lists apart that should be judged apart: single workloads,
-// groups, and the outside.
-func kindOf(ss []side) string {
-	switch {
-	case ss[0].role == nil:
-		return " groups"
-	case ss[0].role.outside:
-		return " outside"
-	}
-	return " workloads"
-}
-
-func join(rules []*draft, key func(*draft) string, merge func(into, r *draft)) []*draft {
-	byKey := map[string]*draft{}
-	var out []*draft
-	for _, r := range rules {
-		k := fmt.Sprint(r.sameEnv) + " " + key(r)
-		if into := byKey[k]; into != nil {
-			merge(into, r)
-			into.patterns = append(into.patterns, r.patterns...)
-			continue
-		}
-		byKey[k] = r
-		out = append(out, r)
-	}
-	return out
-}
-
-func unite(a, b []side) []side {
-	out := slices.Clone(a)
-	for _, s := range b {
-		if !slices.ContainsFunc(out, func(have side) bool { return have.key() == s.key() }) {
-			out = append(out, s)
-		}
-	}
-	slices.SortFunc(out, func(x, y side) int { return strings.Compare(x.key(), y.key()) })
-	return out
-}
-
-// sidesOf says who of a role takes part: the role where many of it do, for the
-// others will; single machines where few do.
-func (d *deriver) sidesOf(r *role, seen map[int32]int, balance float64) []side {
-	members := slices.Sorted(maps.Keys(seen))
-	if r.outside {
-		if r.group != "" || len(members) > 4 {
-			return []side{{role: r}}
-		}
-		var out []side
-		for addr, n := range d.outsiders {
-			if slices.Contains(members, n) {
-				out = append(out, side{role: r, addr: addr.String(), members: 1})
-			}
-		}
-		slices.SortFunc(out, func(a, b side) int { return strings.Compare(a.addr, b.addr) })
-		return out
-	}
-	if r.workload >= 0 {
-		return []side{{role: r, members: 1}}
-	}
-	share := float64(len(members)) / float64(r.members)
-	narrow := 0.5 - 0.7*balance // at the default: 0.15
-	if r.members > 3 && len(members) <= 4 && share < narrow {
-		var out []side
-		for _, m := range members {
-			id := d.c.Estate.Workload(m).ID
-			out = append(out, side{role: &role{key: "workload " + id, members: 1, workload: m}, members: 1})
-		}
-		return out
-	}
-	return []side{d.conjunction(r, true, true, true)}
-}
-
-// everyone finds services that most roles of the estate use, or that one role
-// uses with most of the others, and says them with one rule.
-func (d *deriver) everyone(rules []*draft, balance float64) []*draft {
-	most := max(4, int(float64(d.allRoles)*(1-0.6*balance)+0.999))
-	for _, fromServer := range []bool{true, false} {
-		near := func(r *draft) []side {
-			if fromServer {
-				return r.right
-			}
-			return r.left
-		}
-		far := func(r *draft) *[]side {
-			if fromServer {
-				return &r.left
-			}
-			return &r.right
-		}
-		count := map[string]map[string]bool{}
-		apps := map[string]map[string]bool{}
-		key := func(r *draft) string { return sidesKey(near(r)) + pointsKey(r.points) }
-		eligible := func(r *draft) bool {
-			ss := *far(r)
-			return len(ss) > 0 && !slices.ContainsFunc(ss, func(s side) bool {
-				return s.role != nil &&
-					s.role.outside || s.tags == [3]string{} && s.role == nil
-			})
-		}
-		for _, r := range rules {
-			if !eligible(r) {
-				continue
-			}
-			k := key(r)
-			if count[k] == nil {
-				count[k], apps[k] = map[string]bool{}, map[string]bool{}
-			}
-			for _, p := range r.patterns {
-				other := p.client
-				if !fromServer {
-					other = p.server
-				}
-				if other.workload < 0 {
-					count[k][other.key] = true
-					apps[k][other.app] = true
-				}
-			}
-		}
-		for _, r := range rules {
-			if k := key(r); eligible(r) && len(count[k]) >= most && len(apps[k]) >= 3 {
-				*far(r) = []side{{members: d.c.Estate.Len()}}
-			}
-		}
-		rules = join(rules, func(r *draft) string {
-			return sidesKey(r.left) + " -> " + sidesKey(r.right) + pointsKey(r.points)
-		}, func(*draft, *draft) {})
-	}
-	return rules
-}
-
-// everyEnvironment finds what tiers do alike in several environments and says
-// it once, with "same" for the environment: it then holds for the next
-// environment too.
-func (d *deriver) everyEnvironment(rules []*draft) []*draft {
-	wide := func(ss []side) (side, bool) {
-		if len(ss) == 1 && ss[0].role == nil && ss[0].tags[2] != "" {
-			s := ss[0]
-			s.tags[2], s.shown[2], s.name = "", "", ""
-			return s, true
-		}
-		return side{}, false
-	}
-	key := func(r *draft) string {
-		a, okA := wide(r.left)
-		b, okB := wide(r.right)
-		if !okA || !okB || r.left[0].tags[2] != r.right[0].tags[2] {
-			return ""
-		}
-		return a.key() + " -> " + b.key() + pointsKey(r.points)
-	}
-	count := map[string]int{}
-	for _, r := range rules {
-		count[key(r)]++
-	}
-	out := []*draft{}
-	made := map[string]*draft{}
-	for _, r := range rules {
-		k := key(r)
-		if k == "" || count[k] < 2 {
-			out = append(out, r)
-			continue
-		}
-		if made[k] == nil {
-			p := r.patterns[0]
-			made[k] = &draft{
-				left:    []side{d.conjunction(p.client, true, true, false)},
-				right:   []side{d.conjunction(p.server, true, true, false)},
-				points:  r.points,
-				sameEnv: true,
-			}
-			out = append(out, made[k])
-		}
-		made[k].patterns = append(made[k].patterns, r.patterns...)
-	}
-	return out
 }

@@ -25,6 +25,7 @@ type Conversation struct {
 	Point          service.Point
 	Connections    int64 // that were not dropped
 	Dropped        int64
+	Bytes          int64 // both ways; 0: not known
 	Days           Days
 	First, Last    estate.Instant
 }
@@ -65,6 +66,7 @@ type Result struct {
 	Curve      []CurvePoint
 	Path       []PathPoint // with Judged: as Curve
 	Wide       []Proposal  // with Judged: rules that one should not take as they are
+	Tags       []TagHint   // worth setting: those that settle most first
 }
 
 // CurvePoint is one balance between tight and short.
@@ -84,7 +86,10 @@ type Proposal struct {
 	Days          int
 	First, Last   estate.Instant
 	Warnings      []string
-	Clients       int // distinct
+	Clients       int    // distinct
+	Why           string // this width: who takes part
+	Alone         string // why it is never merged with others, nor taken with them; blank: it may be
+	Shape         string // the same for rules that say the same of other applications
 
 	Narrower, Wider []Alternative // with Input.Judged
 }
@@ -97,41 +102,6 @@ func (p *Proposal) Fill() float64 {
 	return min(1, float64(p.Pairs)/float64(p.Opened))
 }
 
-// Reason says why a conversation was set aside.
-type Reason string
-
-// The reasons.
-const (
-	Scan     Reason = "scan"
-	OneOff   Reason = "one-off"
-	Crossing Reason = "crosses environments"
-	Admin    Reason = "administration service"
-	Unplaced Reason = "no environment"
-)
-
-// Words says what the reason means.
-func (r Reason) Words() string {
-	switch r {
-	case Scan:
-		return "a client that tries many servers and hardly ever returns"
-	case OneOff:
-		return "seen once or twice, with nothing like it"
-	case Crossing:
-		return "between environments, to or from something that is not shared by applications"
-	case Unplaced:
-		return "one side lacks an environment, so nobody can tell whether this crosses environments: tag it first"
-	case Admin:
-		return "an administration service, from an application that does not administer others"
-	}
-	return ""
-}
-
-// Aside is what was set aside for one reason.
-type Aside struct {
-	Reason        Reason
-	Conversations []int
-}
-
 // Derive proposes rules for the conversations that were not dropped and that
 // the policy leaves uncovered or decides only in its closing layer. The same
 // input gives the same result. With a nil result, Progress said stop.
@@ -140,17 +110,20 @@ func Derive(in Input) *Result {
 	if !d.observe() {
 		return nil
 	}
-	out := &Result{Considered: d.considered, Aside: d.clean()}
-	for _, b := range curveBalances(in.Balance) {
+	out := &Result{Considered: d.considered}
+	balances := curveBalances(in.Balance)
+	for n, b := range balances {
 		rules := d.cover(b)
 		if b == in.Balance {
 			d.propose(rules, out)
+			out.Aside = d.setAside(rules)
+			out.Tags = d.worth(rules)
 		}
 		pt := CurvePoint{Balance: b, Rules: len(rules)}
 		seen, opened := 0, 0
 		for _, r := range rules {
-			seen += r.pairs()
-			opened += max(r.pairs(), r.opened(d))
+			seen += d.pairs(r)
+			opened += max(d.pairs(r), d.openedPairs(r))
 		}
 		if seen > 0 {
 			pt.Opened = float64(opened) / float64(seen)
@@ -164,7 +137,7 @@ func Derive(in Input) *Result {
 			}
 			out.Path = append(out.Path, PathPoint{pt, at.Proposals})
 		}
-		if in.Progress != nil && !in.Progress(0.6+0.4*float64(len(out.Curve))/8) {
+		if in.Progress != nil && !in.Progress(0.3+0.7*float64(n+1)/float64(len(balances))) {
 			return nil
 		}
 	}

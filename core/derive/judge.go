@@ -7,7 +7,6 @@ import (
 	"slices"
 	"strings"
 
-	"lucidorchard/core/expr"
 	"lucidorchard/core/policy"
 	"lucidorchard/core/service"
 )
@@ -36,7 +35,6 @@ const (
 // share is what one machine contributes to a proposal.
 type share struct {
 	member        int32
-	addr          netip.Addr
 	connections   int64
 	conversations int
 }
@@ -47,40 +45,41 @@ func (d *deriver) shares(p *Proposal, clients bool) []share {
 	index := map[int32]int{}
 	var out []share
 	for _, i := range p.Conversations {
-		c := &d.in.Conversations[i]
-		end := c.Server
+		m := d.ends[i][1]
 		if clients {
-			end = c.Client
+			m = d.ends[i][0]
 		}
-		m := d.member(end)
 		k, ok := index[m]
 		if !ok {
 			k = len(out)
 			index[m] = k
-			out = append(out, share{member: m, addr: end.Addr})
+			out = append(out, share{member: m})
 		}
-		out[k].connections += c.Connections
+		out[k].connections += min(d.in.Conversations[i].Connections, 1<<40)
 		out[k].conversations++
 	}
 	slices.SortFunc(out, func(a, b share) int {
-		return cmp.Or(cmp.Compare(b.connections, a.connections), a.addr.Compare(b.addr))
+		return cmp.Or(cmp.Compare(b.connections, a.connections), d.addrOf(a.member).Compare(d.addrOf(b.member)))
 	})
 	return out
 }
 
-// alone makes a side of one machine.
-func (d *deriver) alone(s share) side {
-	if s.member < 0 {
-		return side{role: &role{key: "outside " + s.addr.String(), outside: true, workload: -1},
-			addr: s.addr.String(), members: 1}
+// addrOf gives an address of a machine.
+func (d *deriver) addrOf(m int32) netip.Addr {
+	if d.isOutside(m) {
+		return d.outside[m-d.workloads]
 	}
-	return side{role: &role{key: "workload " + d.c.Estate.Workload(s.member).ID, members: 1, workload: s.member},
-		members: 1}
+	for _, l := range d.c.Estate.Workload(m).Leases {
+		if !l.Empty() {
+			return l.Addr
+		}
+	}
+	return netip.Addr{}
 }
 
 func (d *deriver) nameOf(s share) string {
-	if s.member < 0 {
-		return s.addr.String()
+	if d.isOutside(s.member) {
+		return d.addrOf(s.member).String()
 	}
 	return d.c.Estate.Workload(s.member).Label()
 }
@@ -88,23 +87,32 @@ func (d *deriver) nameOf(s share) string {
 // alternatives finds narrower and wider rules for a proposal that a draft made.
 func (d *deriver) alternatives(n *namer, r *draft, p *Proposal) {
 	clients, servers := d.shares(p, true), d.shares(p, false)
-	width := func(ss []side) (members int) {
-		for _, s := range ss {
-			members += s.members
+	width := func(items []item) (members int) {
+		for i := range items {
+			members += d.size(&items[i], 0)
 		}
 		return members
 	}
-	add := func(to *[]Alternative, words string, left, right []side, group string, holds func(share) bool,
-		of []share) {
+	add := func(to *[]Alternative, words string, left, right []item, holds func(share) bool, of []share) {
 		with := *r
-		with.left, with.right, with.anyone, with.sameEnv = left, right, false, r.sameEnv
+		with.left, with.right, with.anyone, with.strays = left, right, false, [2][]int32{}
+		for k, items := range [2][]item{left, right} {
+			for _, m := range r.strays[k] { // those that the new side holds, too
+				if d.anyHolds(items, m) && !d.tagHolds(items, m) {
+					with.strays[k] = append(with.strays[k], m)
+				}
+			}
+		}
+		if to == &p.Narrower {
+			with.edges = nil
+			for _, x := range r.edges {
+				if d.anyHolds(left, x.client) && d.anyHolds(right, x.server) {
+					with.edges = append(with.edges, x)
+				}
+			}
+		}
 		a := Alternative{Words: words, Conversations: len(p.Conversations)}
 		a.Rule, a.Groups = d.rule(n, &with)
-		if group != "" {
-			a.Rule.Left = policy.List{Items: []policy.Operand{{Name: group}}}
-			a.Groups = nil
-			_, a.Groups = d.list(n, right, nil)
-		}
 		if holds != nil {
 			a.Conversations = 0
 			for _, s := range of {
@@ -113,49 +121,45 @@ func (d *deriver) alternatives(n *namer, r *draft, p *Proposal) {
 				}
 			}
 		}
-		a.Opened = max(with.opened(d), a.Conversations)
+		a.Opened = max(d.openedPairs(&with), a.Conversations)
 		a.Rule.Note = p.note() + ", " + words
 		if key := bare(a.Rule); key != bare(p.Rule) && !slices.ContainsFunc(*to,
 			func(x Alternative) bool { return bare(x.Rule) == key }) {
 			*to = append(*to, a)
 		}
 	}
-	right := r.right
 	if len(clients) > 1 || r.anyone {
 		top := clients[0]
 		if part := float64(top.connections) / float64(max(1, p.Connections)); part >= dominates {
 			add(&p.Narrower, fmt.Sprintf("only %s, which made %s of it", d.nameOf(top), percent(part)),
-				[]side{d.alone(top)}, right, "", func(s share) bool { return s.member == top.member }, clients)
+				[]item{{m: top.member}}, r.right, func(s share) bool { return s.member == top.member }, clients)
 		}
-		if name, members, part := d.groupOf(clients, p.Connections, width(r.left), r.anyone); name != "" {
-			in := func(s share) bool { return d.inGroup(name, s) }
-			add(&p.Narrower, fmt.Sprintf("only members of %s (%d), which made %s of it", name, members,
-				percent(part)), []side{{members: members}}, right, name, in, clients)
+		if g, part := d.groupOf(clients, p.Connections, width(r.left), r.anyone); g != nil {
+			add(&p.Narrower, fmt.Sprintf("only members of %s (%d), which made %s of it", g.group, len(g.members),
+				percent(part)), []item{{set: g}}, r.right,
+				func(s share) bool { return !d.isOutside(s.member) && g.has(s.member) }, clients)
 		}
 	}
 	if r.anyone {
-		for _, name := range d.administrators(r.points[0].Lo) {
-			add(&p.Narrower, "only members of "+name+", from which others are administered",
-				[]side{{members: d.groupSizes()[name]}}, right, name,
-				func(s share) bool { return d.inGroup(name, s) }, clients)
+		for _, g := range d.administrators(r.points[0].Lo) {
+			add(&p.Narrower, "only members of "+g.group+", from which others are administered", []item{{set: g}}, r.right,
+				func(s share) bool { return !d.isOutside(s.member) && g.has(s.member) }, clients)
 		}
 	}
-	if listed := len(clients) <= mostListed && (r.anyone || width(r.left) > len(clients) || len(r.left) == 1 &&
-		r.left[0].members == 0); listed {
-		var only []side
-		for _, s := range clients {
-			only = append(only, d.alone(s))
+	only := func(all []share) (out []item) {
+		for _, s := range all {
+			out = append(out, item{m: s.member})
 		}
-		add(&p.Narrower, fmt.Sprintf("only the %s that were seen", count(len(clients), "client")), only, right, "",
+		return out
+	}
+	outside := len(r.left) == 1 && d.size(&r.left[0], 0) == 0
+	if len(clients) <= mostListed && (r.anyone || width(r.left) > len(clients) || outside) {
+		add(&p.Narrower, fmt.Sprintf("only the %s that were seen", count(len(clients), "client")), only(clients), r.right,
 			func(share) bool { return true }, clients)
 	}
 	if len(servers) <= mostListed && width(r.right) > len(servers) && !r.anyone {
-		var only []side
-		for _, s := range servers {
-			only = append(only, d.alone(s))
-		}
-		add(&p.Narrower, fmt.Sprintf("only to the %s that were reached", count(len(servers), "server")), r.left, only,
-			"", func(share) bool { return true }, servers)
+		add(&p.Narrower, fmt.Sprintf("only to the %s that were reached", count(len(servers), "server")), r.left,
+			only(servers), func(share) bool { return true }, servers)
 	}
 	slices.SortStableFunc(p.Narrower, func(a, b Alternative) int {
 		return cmp.Compare(b.Conversations, a.Conversations)
@@ -163,27 +167,37 @@ func (d *deriver) alternatives(n *namer, r *draft, p *Proposal) {
 	if r.anyone {
 		return
 	}
-	d.widen(r.left, r.patterns[0].client, r.sameEnv, "from", func(words string, to side) {
-		add(&p.Wider, words, []side{to}, right, "", nil, nil)
+	d.widen(r.left, len(r.same) > 0, "from", func(words string, to *set) {
+		add(&p.Wider, words, []item{{set: to}}, r.right, nil, nil)
 	})
-	d.widen(r.right, r.patterns[0].server, r.sameEnv, "to", func(words string, to side) {
-		add(&p.Wider, words, r.left, []side{to}, "", nil, nil)
+	d.widen(r.right, len(r.same) > 0, "to", func(words string, to *set) {
+		add(&p.Wider, words, r.left, []item{{set: to}}, nil, nil)
 	})
 }
 
+func (d *deriver) anyHolds(items []item, m int32) bool {
+	return slices.ContainsFunc(items, func(x item) bool { return d.holds(&x, m) })
+}
+
 // widen gives what one side of a rule can be widened to.
-func (d *deriver) widen(sides []side, seen *role, sameEnv bool, way string, add func(words string, to side)) {
-	if len(sides) == 1 && sides[0].role == nil && sides[0].tags[1] != "" && !sameEnv && seen.workload < 0 &&
-		!seen.outside {
-		inEnv := sides[0].tags[2] != ""
-		add(way+" the whole application", d.conjunction(seen, true, false, inEnv))
-		if inEnv && d.environments > 1 {
-			add(way+" the whole environment", d.conjunction(seen, false, false, true))
-		}
+func (d *deriver) widen(items []item, same bool, way string, add func(words string, to *set)) {
+	if len(items) != 1 {
+		return
 	}
-	if len(sides) > 0 && sides[0].role != nil && sides[0].role.workload >= 0 {
-		if home := d.ofWorkload[sides[0].role.workload]; home.workload < 0 {
-			add(way+" all that are tagged like it", d.conjunction(home, true, true, true))
+	x := &items[0]
+	switch {
+	case x.set != nil && x.set.group == "" && len(x.set.members) > 0 && x.set.mask&3 == 3 && !same:
+		if s := d.setWith(x.set.members[0], x.set.mask&5); s != nil && len(s.members) > len(x.set.members) {
+			add(way+" the whole application", s)
+		}
+		if x.set.mask&4 != 0 && d.envCount > 1 {
+			if s := d.setWith(x.set.members[0], 4); s != nil {
+				add(way+" the whole environment", s)
+			}
+		}
+	case x.set == nil && !x.all && x.group == "" && !x.prefix.IsValid() && !d.isOutside(x.m):
+		if s := d.setWith(x.m, 7); s != nil && len(s.members) > 1 && d.tagged(x.m, s) {
+			add(way+" all that are tagged like it", s)
 		}
 	}
 }
@@ -195,106 +209,140 @@ func bare(r *policy.Rule) string {
 	return x.String()
 }
 
-func (d *deriver) inGroup(name string, s share) bool {
-	return s.member >= 0 && d.c.Group(name, d.c.At(s.addr, d.c.AsOf)) == expr.Yes
-}
-
 // groupOf finds the smallest group of the policy whose members made most of the
 // connections, and that is smaller than who is let in now.
-func (d *deriver) groupOf(clients []share, all int64, width int, anyone bool) (name string, members int,
-	part float64) {
-	if clients[0].member < 0 {
-		return "", 0, 0
+func (d *deriver) groupOf(clients []share, all int64, width int, anyone bool) (best *set, part float64) {
+	if d.isOutside(clients[0].member) {
+		return nil, 0
 	}
-	sizes := d.groupSizes()
-	d.c.EachGroup(d.c.At(clients[0].addr, d.c.AsOf), func(g *policy.Group, t expr.Truth) {
-		size := sizes[g.Name]
-		if t != expr.Yes || size == 0 || !anyone && size >= width || name != "" &&
-			(size > members || size == members && g.Name > name) {
-			return
+	for _, g := range d.groupsOf(clients[0].member) {
+		size := len(g.members)
+		if !anyone && size >= width || best != nil && (size > len(best.members) || size == len(best.members) && g.group > best.group) {
+			continue
 		}
 		var n int64
 		for _, s := range clients {
-			if d.inGroup(g.Name, s) {
+			if !d.isOutside(s.member) && g.has(s.member) {
 				n += s.connections
 			}
 		}
 		if p := float64(n) / float64(max(1, all)); p >= dominates {
-			name, members, part = g.Name, size, p
+			best, part = g, p
 		}
-	})
-	if anyone && members > d.c.Estate.Len()/4 {
-		return "", 0, 0 // hardly narrower than everybody
 	}
-	return name, members, part
+	if best != nil && anyone && len(best.members) > d.c.Estate.Len()/4 {
+		return nil, 0 // hardly narrower than everybody
+	}
+	return best, part
+}
+
+// groupsOf gives the groups of the policy that a workload is in, as sets.
+func (d *deriver) groupsOf(m int32) []*set {
+	var out []*set
+	d.eachGroup(m, func(g *policy.Group) { out = append(out, d.policySet(g.Name)) })
+	return out
+}
+
+// policySet gives a group of the policy as a set.
+func (d *deriver) policySet(name string) *set {
+	if d.groupSets == nil {
+		d.groupSets = map[string]*set{}
+		for w := range d.c.Estate.All() {
+			d.eachGroup(w, func(g *policy.Group) {
+				s := d.groupSets[g.Name]
+				if s == nil {
+					s = &set{group: g.Name, words: wordsGroup}
+					d.groupSets[g.Name] = s
+				}
+				s.members = append(s.members, w)
+			})
+		}
+	}
+	return d.groupSets[name]
 }
 
 // administrators gives the smallest groups of the policy that hold those from
 // whom others are administered on a service.
-func (d *deriver) administrators(p service.Point) []string {
-	sizes := d.groupSizes()
-	var out []string
-	seen := map[*role]bool{}
-	for i, w := range d.c.Estate.All() {
-		r := d.ofWorkload[i]
-		if seen[r] || len(w.Leases) == 0 || !d.administers(r, p) {
+func (d *deriver) administrators(p service.Point) []*set {
+	var out []*set
+	seen := map[[3]string]bool{}
+	for w := range d.c.Estate.All() {
+		t := d.meant[w]
+		if seen[t] || !d.present[w] || !d.shared(w, true, p) || len(d.callers[sharedKey{t[0], t[2], false, p}]) > 1 {
 			continue
 		}
-		seen[r] = true
-		best := ""
-		d.c.EachGroup(d.c.At(w.Leases[0].Addr, d.c.AsOf), func(g *policy.Group, t expr.Truth) {
-			if n := sizes[g.Name]; t == expr.Yes && n > 0 && n <= 4*r.members &&
-				(best == "" || n < sizes[best] || n == sizes[best] && g.Name < best) {
-				best = g.Name
+		seen[t] = true
+		like := 0
+		for other := range d.c.Estate.All() {
+			if d.meant[other] == t {
+				like++
 			}
-		})
-		if best != "" && !slices.Contains(out, best) {
+		}
+		var best *set
+		for _, g := range d.groupsOf(w) {
+			if n := len(g.members); n <= 4*like && (best == nil || n < len(best.members) || n == len(best.members) && g.group < best.group) {
+				best = g
+			}
+		}
+		if best != nil && !slices.Contains(out, best) {
 			out = append(out, best)
 		}
 	}
-	slices.Sort(out)
+	slices.SortFunc(out, func(a, b *set) int { return strings.Compare(a.group, b.group) })
 	return out
-}
-
-func (d *deriver) groupSizes() map[string]int {
-	if d.sizesOfGroups == nil {
-		d.sizesOfGroups = map[string]int{}
-		for i, n := range d.c.GroupSizes() {
-			d.sizesOfGroups[d.c.Policy.GroupOrder[i].Name] = n
-		}
-	}
-	return d.sizesOfGroups
 }
 
 // wide says what was set aside of administration services as the rule that one
 // would write without looking: anybody may reach an application on it. It is
 // not proposed, but shown to be narrowed.
-func (d *deriver) wide(n *namer) []Proposal {
+func (d *deriver) wide(n *namer, covered map[int]bool) []Proposal {
 	type key struct {
 		app    string
 		points service.Range
 	}
 	byKey := map[key]*draft{}
 	var order []key
-	for _, pat := range d.doubtful {
-		if pat.server.app == "" || pat.server.workload >= 0 {
+	for svc := range d.edges {
+		if !service.Administration.Contains(d.points[svc].Lo) {
 			continue
 		}
-		k := key{pat.server.app, pat.points}
-		r := byKey[k]
-		if r == nil {
-			r = &draft{anyone: true, left: []side{{members: d.c.Estate.Len()}},
-				right: []side{d.conjunction(pat.server, true, false, false)}, points: service.Set{pat.points}}
-			byKey[k] = r
-			order = append(order, k)
+		for i := range d.edges[svc] {
+			x := &d.edges[svc][i]
+			app := d.tags(x.server)[0]
+			if !x.open || app == "" || d.isOutside(x.server) || covered[int(d.order[x.first])] {
+				continue
+			}
+			k := key{app, d.points[svc]}
+			r := byKey[k]
+			if r == nil {
+				s := &set{tests: []test{{d.keys[0], app, app}}, mask: 1}
+				everybody := &set{}
+				for w := range d.c.Estate.All() {
+					if d.present[w] && d.meant[w][0] == app {
+						s.members = append(s.members, w)
+					}
+					everybody.members = append(everybody.members, w)
+				}
+				r = &draft{anyone: true, left: []item{{set: everybody}}, right: []item{{set: s}}, points: service.Set{d.points[svc]},
+					alone: aloneAdmin}
+				byKey[k] = r
+				order = append(order, k)
+			}
+			r.edges = append(r.edges, x)
 		}
-		r.patterns = append(r.patterns, pat)
 	}
 	slices.SortFunc(order, func(a, b key) int {
 		return cmp.Or(strings.Compare(a.app, b.app), cmp.Compare(a.points.Lo, b.points.Lo))
 	})
 	var out []Proposal
 	for _, k := range order {
+		total := int64(0)
+		for _, x := range byKey[k].edges {
+			total += d.connections(x)
+		}
+		if total <= 5 {
+			continue
+		}
 		p := d.proposal(n, byKey[k])
 		top := d.shares(&p, true)[0]
 		p.Warnings = append([]string{fmt.Sprintf("anybody could reach it; %s made %s of it", d.nameOf(top),

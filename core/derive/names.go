@@ -41,7 +41,7 @@ func (d *deriver) newNamer() *namer {
 		}
 		l := w.Leases[k]
 		d.c.EachGroup(d.c.At(l.Addr, l.From), func(g *policy.Group, t expr.Truth) {
-			if t == expr.Yes && len(g.Include) == 0 && len(g.Exclude) == 0 {
+			if t == expr.Yes {
 				members[g.Name] = fmt.Appendf(members[g.Name], "%d ", i)
 			}
 		})
@@ -61,31 +61,45 @@ func (d *deriver) newNamer() *namer {
 	return n
 }
 
-func (n *namer) group(s side) (*policy.Group, policy.Ref) {
-	k := s.key()
+// group finds the group of a set of workloads, or makes one.
+func (n *namer) group(x *set) (*policy.Group, policy.Ref) {
+	if x.group != "" {
+		return nil, policy.Ref{Name: x.group}
+	}
+	k := x.key()
 	if g := n.byTags[k]; g != nil {
 		return g, policy.Ref{Name: g.Name}
 	}
-	var set []byte
-	for i, w := range n.d.c.Estate.All() {
-		r := n.d.ofWorkload[i]
-		if (s.tags == [3]string{} || r.workload < 0 && s.holds(r)) && hasLease(w) {
-			set = fmt.Appendf(set, "%d ", i)
+	var members []byte
+	for _, m := range x.members {
+		if n.d.tagged(m, x) {
+			members = fmt.Appendf(members, "%d ", m)
 		}
 	}
-	if name, ok := n.sets[string(set)]; ok {
+	if name, ok := n.sets[string(members)]; ok {
 		return nil, policy.Ref{Name: name}
 	}
 	g := &policy.Group{}
 	var names, tests []string
-	for i, v := range s.shown {
-		if v != "" {
-			names = append(names, plain(v))
-			tests = append(tests, expr.Key{Name: n.d.keys[i]}.String()+" is "+syntax.Name(v))
+	for _, t := range x.tests {
+		shown := n.d.show(t.key, t.value)
+		if name := plain(shown); name != "" {
+			names = append(names, name)
 		}
+		key := expr.Key{Name: t.key}.String()
+		if t.key == "kind" {
+			key = t.key
+		}
+		tests = append(tests, key+" is "+syntax.Name(shown))
+	}
+	if len(names) == 0 {
+		names = []string{"group"}
 	}
 	if len(tests) == 0 {
 		names, tests = []string{"workloads"}, []string{"not outside"}
+	}
+	if len(names) == 1 && syntax.IsKeyword(names[0]) {
+		names = append(names, "group")
 	}
 	e, errs := expr.ParseText(strings.Join(tests, " and "))
 	if len(errs) > 0 {
@@ -101,10 +115,6 @@ func (n *namer) group(s side) (*policy.Group, policy.Ref) {
 	n.byTags[k] = g
 	n.added = append(n.added, g)
 	return g, policy.Ref{Name: g.Name}
-}
-
-func hasLease(w *estate.Workload) bool {
-	return slices.ContainsFunc(w.Leases, func(l estate.Lease) bool { return !l.Empty() })
 }
 
 // plain makes a value fit for a name without quotes. Letters lose their accents.

@@ -3,6 +3,7 @@ package derive
 import (
 	"cmp"
 	"fmt"
+	"math"
 	"net/netip"
 	"slices"
 
@@ -13,299 +14,416 @@ import (
 	"lucidorchard/core/service"
 )
 
-// role is one side of a pattern: the workloads with the same structural tags, a
-// single workload that lacks one of them, or a part of the outside.
-type role struct {
-	id             int32
-	key            string // identity and order
-	app, tier, env string // folded; empty for single workloads and outside
-	shown          [3]string
-	group          string // a group of the policy that holds outside addresses
-	outside        bool
-	members        int // workloads of the role in the estate; 0 for outside
-	workload       int32
-}
-
-// pattern is what was seen between two roles on one service.
-type pattern struct {
-	client, server *role
-	points         service.Range
-	conversations  []int
-	connections    int64
-	days           Days
-	clients        map[int32]int // workload → conversations; outside addresses count as one each below zero
-	servers        map[int32]int
-	members        [2][]int32 // clients and servers, one for each conversation, before they are counted
+// edge is what was seen from one machine to another on one service. Machines are
+// numbered: workloads by their index, outside addresses after them.
+type edge struct {
+	client, server int32
+	first, n       int32   // of deriver.order: its conversations
+	r              float64 // how reliable it is: 0 chance, 1 day after day
+	open           bool    // the policy does not decide it
+	block          int32   // which two roles: those of one service, from 0
+	crossing       bool    // between environments, and not from or to what they share
+	covered        bool
 }
 
 type deriver struct {
 	in         Input
 	c          *decide.Compiled
 	keys       [3]string // of application, tier, environment
-	roles      map[string]*role
-	ofWorkload []*role
+	meant      [][3]string
+	shown      map[[2]string]string // how a folded value is written
+	present    []bool               // workloads that hold an address some time
+	valuesOf   map[expr.Key]int
+	roleOf     []int32          // of workloads
+	roleTags   [][3]string      // of roles
+	roleSize   []int            // machines of roles
+	tried      map[int32]string // of those that scan: what they tried
+	sets       []*set
+	setsOf     [][]int32
+	hints      []TagHint
+	workloads  int32 // machines from here on are outside addresses
+	outside    []netip.Addr
+	outsideIDs map[netip.Addr]int32
+	namedBy    []string // of outside addresses: the policy's group that holds it
+	ends       [][2]int32
+	svcOf      []int32
+	points     []service.Range // of services
+	order      []int32         // conversations, by service, client and server
+	edges      [][]edge        // by service
 	considered int
-	open       []int // indexes of the conversations considered
-	usual      map[usualKey]map[string]int
-	numbered   int32
-	sides      map[[3]string]side      // by conjunction of tags
-	ends       [][2]*role              // of each conversation: client and server
-	placed     map[decide.Placed]*role // of outside endpoints
-	patterns   []*pattern
-	outsiders  map[netip.Addr]int32 // outside addresses, numbered below zero
-	allRoles   int
 	days       int
-
-	pairOf        []int32    // of each conversation: which two roles on which service
-	pairs         int        // how many there are
-	doubtful      []*pattern // of administration services, that were set aside
-	sizesOfGroups map[string]int
-
-	environments int // how many different ones workloads have
+	envCount   int
+	weight     float64 // of what is opened
+	scanned    []bool  // conversations
+	callers    map[sharedKey]map[string]bool
+	common     map[[2]string]bool // applications and environments that are there for the others
+	groupSets  map[string]*set    // groups of the policy
 }
 
-type usualKey struct {
-	role   int32
-	client bool
-	point  service.Point
-}
-
-// pairKey is two roles and a service.
-type pairKey struct {
-	client, server int32
-	point          service.Point
-}
-
-// structural finds the keys that stand for application, tier and environment:
-// of the usual words, the one that most workloads have.
-func structural(e *estate.Estate) [3]string {
-	words := [3][]string{{"app", "application", "system"}, {"tier", "role"}, {"env", "environment", "stage"}}
-	count := map[string]int{}
-	for _, w := range e.All() {
-		for _, t := range w.Tags {
-			if t.Value != "" {
-				count[t.Key]++
-			}
-		}
-	}
-	var out [3]string
-	for i, ws := range words {
-		out[i] = slices.MaxFunc(ws, func(a, b string) int {
-			return cmp.Or(count[a]-count[b], slices.Index(ws, b)-slices.Index(ws, a))
-		})
-	}
-	return out
+// sharedKey is one side of traffic: an application and environment, and a service.
+type sharedKey struct {
+	app, env string
+	client   bool
+	point    service.Point
 }
 
 func newDeriver(in Input) *deriver {
-	d := &deriver{in: in, c: in.Compiled, roles: map[string]*role{}, usual: map[usualKey]map[string]int{},
-		outsiders: map[netip.Addr]int32{}, placed: map[decide.Placed]*role{}, sides: map[[3]string]side{}}
+	d := &deriver{in: in, c: in.Compiled, valuesOf: map[expr.Key]int{}, outsideIDs: map[netip.Addr]int32{},
+		shown: map[[2]string]string{}, callers: map[sharedKey]map[string]bool{}, common: map[[2]string]bool{},
+		tried: map[int32]string{}}
 	e := d.c.Estate
 	d.keys = structural(e)
-	d.ofWorkload = make([]*role, e.Bound())
-	for i, w := range e.All() {
-		var shown [3]string
-		whole := true
-		for k, key := range d.keys {
-			t, ok := w.Tag(key)
-			shown[k] = t.Value
-			whole = whole && ok
-		}
-		r := &role{key: "workload " + w.ID, members: 1, workload: int32(i), shown: shown}
-		if whole {
-			key := expr.Fold(fmt.Sprintf("%q %q %q", shown[0], shown[1], shown[2]))
-			if have := d.roles[key]; have != nil {
-				r = have
-				r.members++
-			} else {
-				r.key, r.workload = key, -1
-				r.app, r.tier, r.env = expr.Fold(shown[0]), expr.Fold(shown[1]), expr.Fold(shown[2])
-				d.roles[key] = r
-				d.allRoles++
-			}
-		} else {
-			r.app, r.env = expr.Fold(shown[0]), expr.Fold(shown[2])
-			d.roles[r.key] = r
-		}
-		d.number(r)
-		d.ofWorkload[i] = r
-	}
+	d.workloads = int32(e.Bound())
+	d.meant = make([][3]string, e.Bound())
+	d.present = make([]bool, e.Bound())
+	u := usualValues(e)
 	envs := map[string]bool{}
-	for _, r := range d.roles {
-		if r.env != "" {
-			envs[r.env] = true
+	spelled := map[[2]string]map[string]int{}
+	for i, w := range e.All() {
+		d.present[i] = slices.ContainsFunc(w.Leases, func(l estate.Lease) bool { return !l.Empty() })
+		for k, key := range d.keys {
+			t, _ := w.Tag(key)
+			d.meant[i][k] = u.of(key, t.Value)
+		}
+		for _, t := range w.Tags {
+			k := [2]string{t.Key, expr.Fold(t.Value)}
+			if spelled[k] == nil {
+				spelled[k] = map[string]int{}
+			}
+			spelled[k][t.Value]++
+		}
+		if d.meant[i][2] != "" {
+			envs[d.meant[i][2]] = true
 		}
 	}
-	d.environments = len(envs)
+	d.envCount = len(envs)
+	for k, ways := range spelled { // as most write it
+		best := ""
+		for way, n := range ways {
+			if best == "" || n > ways[best] || n == ways[best] && way < best {
+				best = way
+			}
+		}
+		d.shown[k] = best
+	}
 	return d
 }
 
-// number gives a role its id, once.
-func (d *deriver) number(r *role) {
-	if r.id == 0 {
-		d.numbered++
-		r.id = d.numbered
-	}
-}
-
-// roleOf gives the role of an endpoint. Outside is cut by the policy's groups.
-func (d *deriver) roleOf(p decide.Placed) *role {
-	if p.Workload != estate.Outside {
-		return d.ofWorkload[p.Workload]
-	}
-	if r := d.placed[p]; r != nil {
-		return r
-	}
-	key, group := "outside", ""
-	d.c.EachGroup(p, func(g *policy.Group, t expr.Truth) {
-		if t == expr.Yes && namesAddresses(g.Expr) && (group == "" || g.Name < group) {
-			group = g.Name
-		}
-	})
-	if group != "" {
-		key += " " + group
-	}
-	r := d.roles[key]
-	if r == nil {
-		r = &role{key: key, group: group, outside: true, workload: -1}
-		d.number(r)
-		d.roles[key] = r
-	}
-	d.placed[p] = r
-	return r
-}
-
-// namesAddresses reports whether an expression selects by address alone.
-func namesAddresses(e *expr.Expr) bool {
-	found := false
-	e.Walk(func(k *expr.Expr) { found = found || k.Op == expr.AddressIn })
-	return found
-}
-
-// member numbers the machines of a side: workloads from zero, outside addresses
-// below.
-func (d *deriver) member(p decide.Placed) int32 {
+// number gives a machine its number.
+func (d *deriver) number(p decide.Placed) int32 {
 	if p.Workload != estate.Outside {
 		return p.Workload
 	}
-	n, ok := d.outsiders[p.Addr]
+	n, ok := d.outsideIDs[p.Addr]
 	if !ok {
-		n = int32(-1 - len(d.outsiders))
-		d.outsiders[p.Addr] = n
+		n = d.workloads + int32(len(d.outside))
+		d.outsideIDs[p.Addr] = n
+		d.outside = append(d.outside, p.Addr)
+		group := ""
+		d.c.EachGroup(p, func(g *policy.Group, t expr.Truth) {
+			if t == expr.Yes && namesAddresses(g.Expr) && (group == "" || g.Name < group) {
+				group = g.Name
+			}
+		})
+		d.namedBy = append(d.namedBy, group)
 	}
 	return n
 }
 
-// observe finds the conversations to consider and notes what is usual: which
-// applications each role talks with on each service.
+func (d *deriver) isOutside(m int32) bool { return m >= d.workloads }
+
+// tags are those that a machine is meant to have; of an outside address none.
+func (d *deriver) tags(m int32) [3]string {
+	if d.isOutside(m) {
+		return [3]string{}
+	}
+	return d.meant[m]
+}
+
+// role numbers what a machine is; all that is outside is one.
+func (d *deriver) role(m int32) int32 {
+	if d.isOutside(m) {
+		return -1
+	}
+	return d.roleOf[m]
+}
+
+// reliability is how sure it is that something recurs that was seen so often on so
+// many days.
+func reliability(connections int64, days int) float64 {
+	return 1 - 0.65*math.Pow(0.6, float64(days-1))*math.Pow(0.85, min(6, math.Log2(float64(max(1, connections)))))
+}
+
+// observe numbers the machines and finds what is to be considered. It is false if
+// it was told to stop.
 func (d *deriver) observe() bool {
+	in := &d.in
+	n := len(in.Conversations)
+	d.ends, d.svcOf = make([][2]int32, n), make([]int32, n)
+	open := make([]bool, n)
 	var all Days
-	d.ends = make([][2]*role, len(d.in.Conversations))
-	d.pairOf = make([]int32, len(d.in.Conversations))
-	index := map[pairKey]int32{}
-	var noted []bool // by pair
-	for i := range d.in.Conversations {
-		if i%100_000 == 0 && d.in.Progress != nil && !d.in.Progress(0.6*float64(i)/float64(len(d.in.Conversations))) {
+	for i := range in.Conversations {
+		if i%100_000 == 0 && in.Progress != nil && !in.Progress(0.2*float64(i)/float64(n)) {
 			return false
 		}
-		c := &d.in.Conversations[i]
+		c := &in.Conversations[i]
 		all |= c.Days
-		client, server := d.roleOf(c.Client), d.roleOf(c.Server)
-		d.ends[i] = [2]*role{client, server}
-		k := pairKey{client.id, server.id, c.Point}
-		pair, known := index[k]
-		if !known {
-			pair = int32(len(index))
-			index[k] = pair
-			noted = append(noted, false)
-		}
-		d.pairOf[i] = pair
-		if !noted[pair] && c.Connections > 0 && (c.Connections > 2 || c.Days.Count() > 1) {
-			noted[pair] = true
-			d.note(usualKey{client.id, true, c.Point}, peer(server))
-			d.note(usualKey{server.id, false, c.Point}, peer(client))
-		}
+		d.ends[i] = [2]int32{d.number(c.Client), d.number(c.Server)}
 		if c.Connections == 0 {
 			continue
 		}
 		if r := d.c.Decide(c.Client, c.Server, c.Point); (r == nil || r.InClosing()) &&
-			(d.in.Scope == nil || d.in.Scope(c.Client, c.Server)) {
-			d.open = append(d.open, i)
+			(in.Scope == nil || in.Scope(c.Client, c.Server)) {
+			open[i] = true
+			d.considered++
 		}
 	}
-	d.pairs = len(index)
-	d.considered = len(d.open)
 	d.days = all.Count()
-	d.guessEnvironments()
+	d.findScans()
+	d.findServices()
+	d.placeStrays()
+	d.findShared()
+	d.makeSets()
+	d.makeEdges(open)
 	return true
 }
 
-// guessEnvironments finds where machines that lack an environment belong: where
-// nearly all are that they talk with, but for what applications share. A machine
-// of which this cannot be told keeps none.
-func (d *deriver) guessEnvironments() {
-	const enough, nearly = 3, 0.8
-	votes := map[*role]map[string]int{}
-	vote := func(r, other *role, otherIsServer bool, p service.Point) {
-		if r.outside || r.workload < 0 || r.env != "" || other.env == "" || d.shared(other, !otherIsServer, p) {
-			return
-		}
-		if votes[r] == nil {
-			votes[r] = map[string]int{}
-		}
-		votes[r][other.env]++
+// findScans marks the conversations of clients that try far more than others of
+// their kind do, once or twice each: many servers, or many services.
+func (d *deriver) findScans() {
+	d.scanned = make([]bool, len(d.ends))
+	type kind struct {
+		tags  [3]string
+		point service.Point
+		to    [3]string
 	}
-	for i := range d.in.Conversations {
-		if c := &d.in.Conversations[i]; c.Connections > 0 {
-			vote(d.ends[i][0], d.ends[i][1], true, c.Point)
-			vote(d.ends[i][1], d.ends[i][0], false, c.Point)
+	// Two clients of a kind that do the same are enough to call it usual.
+	first := map[kind]int32{}
+	two := map[kind]bool{}
+	kindOf := func(i int) kind {
+		return kind{d.tags(d.ends[i][0]), d.in.Conversations[i].Point, d.tags(d.ends[i][1])}
+	}
+	for i := range d.ends {
+		k := kindOf(i)
+		if have, ok := first[k]; !ok {
+			first[k] = d.ends[i][0]
+		} else if have != d.ends[i][0] {
+			two[k] = true
 		}
 	}
-	found := map[*role]string{}
-	for r, envs := range votes {
-		all, best := 0, ""
-		for env, n := range envs {
-			all += n
-			if best == "" || n > envs[best] || n == envs[best] && env < best {
-				best = env
+	// What several clients call on a kind of machine is a service there.
+	type there struct {
+		point service.Point
+		to    [3]string
+	}
+	serves := map[there][3]int32{}
+	for i := range d.ends {
+		k := there{d.in.Conversations[i].Point, d.tags(d.ends[i][1])}
+		have := serves[k]
+		for n := range have {
+			if have[n] == d.ends[i][0]+1 {
+				break
+			}
+			if have[n] == 0 {
+				have[n] = d.ends[i][0] + 1
+				break
 			}
 		}
-		if envs[best] >= enough && float64(envs[best]) >= nearly*float64(all) {
-			found[r] = best
+		serves[k] = have
+	}
+	type tried struct {
+		servers map[int32]bool
+		ports   map[uint32]bool
+		tries   int
+		hollow  int // that were dropped, or carried nothing
+	}
+	clients := map[int32]*tried{}
+	regular := map[int32]map[int32]bool{} // servers that a client returns to
+	stray := func(i int) bool {
+		c := &d.in.Conversations[i]
+		return c.Days.Count() <= 1 && c.Connections+c.Dropped <= 4 && !two[kindOf(i)]
+	}
+	bytesKnown := slices.ContainsFunc(d.in.Conversations, func(c Conversation) bool { return c.Bytes > 0 })
+	for i := range d.ends {
+		c := &d.in.Conversations[i]
+		if !stray(i) {
+			if regular[d.ends[i][0]] == nil {
+				regular[d.ends[i][0]] = map[int32]bool{}
+			}
+			regular[d.ends[i][0]][d.ends[i][1]] = true
+			continue
+		}
+		if serves[there{c.Point, d.tags(d.ends[i][1])}][2] != 0 {
+			continue
+		}
+		t := clients[d.ends[i][0]]
+		if t == nil {
+			t = &tried{servers: map[int32]bool{}, ports: map[uint32]bool{}}
+			clients[d.ends[i][0]] = t
+		}
+		t.tries++
+		t.servers[d.ends[i][1]] = true
+		t.ports[uint32(c.Point)/16] = true // neighbours are hardly different services
+		if c.Dropped > 0 || bytesKnown && c.Bytes == 0 {
+			t.hollow++
 		}
 	}
-	for r, env := range found {
-		r.env = env
+	scans := map[int32]bool{}
+	for m, t := range clients {
+		if t.tries < 12 || len(t.servers) < 12 && len(t.ports) < 8 {
+			continue
+		}
+		known := 0
+		for s := range t.servers {
+			if regular[m][s] {
+				known++
+			}
+		}
+		// One service at many servers is also what a poller does: a scan finds many
+		// closed, or carries nothing.
+		sweep := len(t.ports) <= 3
+		d.tried[m] = fmt.Sprintf("its client tried %d servers, %d times, and hardly ever came back", len(t.servers), t.tries)
+		scans[m] = !sweep || known*2 < len(t.servers) && (t.hollow*10 >= 3*t.tries || !bytesKnown)
+	}
+	for i := range d.ends {
+		d.scanned[i] = scans[d.ends[i][0]] && stray(i)
 	}
 }
 
-func (d *deriver) note(k usualKey, app string) {
-	m := d.usual[k]
-	if m == nil {
-		m = map[string]int{}
-		d.usual[k] = m
+// findShared finds which applications others share: those that the machines of
+// three others call on a service across environments, and those that call so many.
+func (d *deriver) findShared() {
+	note := func(k sharedKey, app string) {
+		if app == "" || app == k.app {
+			return
+		}
+		if d.callers[k] == nil {
+			d.callers[k] = map[string]bool{}
+		}
+		d.callers[k][app] = true
 	}
-	m[app]++
-}
-
-// peer names the application of a role, for counting how many different ones
-// another role talks with.
-func peer(r *role) string {
-	if r.outside {
-		return "outside"
+	for i := range d.ends {
+		c := &d.in.Conversations[i]
+		a, b := d.tags(d.ends[i][0]), d.tags(d.ends[i][1])
+		if d.scanned[i] || c.Connections == 0 || c.Connections <= 2 && c.Days.Count() <= 1 {
+			continue
+		}
+		p := d.points[d.svcOf[i]].Lo
+		note(sharedKey{b[0], b[2], false, p}, a[0])
+		note(sharedKey{a[0], a[2], true, p}, b[0])
 	}
-	return r.app
-}
-
-// shared reports whether a role talks with so many applications on a service
-// that it is one of those that an estate shares: name servers, monitors, the
-// machines of administrators.
-func (d *deriver) shared(r *role, client bool, p service.Point) bool {
-	n := 0
-	for app := range d.usual[usualKey{r.id, client, p}] {
-		if app != "" && app != "outside" && app != r.app {
-			n++
+	apps := map[string]bool{}
+	for _, t := range d.meant {
+		if t[0] != "" {
+			apps[t[0]] = true
 		}
 	}
-	return n >= 3
+	for k, others := range d.callers {
+		if len(others) >= 3 && (!k.client || len(others)*5 >= 3*len(apps)) {
+			d.common[[2]string{k.app, k.env}] = true
+		}
+	}
+}
+
+// ofTheEstate reports whether a machine's application is there for the others,
+// whatever the service: three of them call it on some, or it calls most of them.
+func (d *deriver) ofTheEstate(m int32) bool {
+	t := d.tags(m)
+	return t[0] != "" && d.common[[2]string{t[0], t[2]}]
+}
+
+// shared reports whether a machine's application is one that the estate shares on
+// a service.
+func (d *deriver) shared(m int32, client bool, p service.Point) bool {
+	t := d.tags(m)
+	return t[0] != "" && len(d.callers[sharedKey{t[0], t[2], client, p}]) >= 3
+}
+
+// crosses reports whether a conversation is between environments, and neither
+// side is what they share.
+func (d *deriver) crosses(i int) bool {
+	if d.ofTheEstate(d.ends[i][0]) || d.ofTheEstate(d.ends[i][1]) {
+		return false
+	}
+	a, b, p := d.tags(d.ends[i][0]), d.tags(d.ends[i][1]), d.points[d.svcOf[i]].Lo
+	if d.envCount > 1 && d.unplaced(i) {
+		return true
+	}
+	return a[2] != "" && b[2] != "" && a[2] != b[2] && !d.shared(d.ends[i][0], true, p) &&
+		!d.shared(d.ends[i][1], false, p)
+}
+
+// unplaced reports whether one end of a conversation lacks an environment, and the
+// other is not what environments share: then nobody can tell whether it crosses.
+func (d *deriver) unplaced(i int) bool {
+	p := d.points[d.svcOf[i]].Lo
+	lacks := func(m int32) bool { return !d.isOutside(m) && d.tags(m)[2] == "" }
+	a, b := d.ends[i][0], d.ends[i][1]
+	if d.ofTheEstate(a) || d.ofTheEstate(b) {
+		return false
+	}
+	return lacks(a) && !d.isOutside(b) && !d.shared(b, false, p) || lacks(b) && !d.isOutside(a) && !d.shared(a, true, p)
+}
+
+// makeEdges gathers the conversations by service, client and server.
+func (d *deriver) makeEdges(open []bool) {
+	byService := make([][]int32, len(d.points))
+	for i := range d.ends {
+		if !d.scanned[i] && d.in.Conversations[i].Connections > 0 {
+			byService[d.svcOf[i]] = append(byService[d.svcOf[i]], int32(i))
+		}
+	}
+	starts := make([]int32, len(byService))
+	total := int32(0)
+	for s, list := range byService {
+		starts[s] = total
+		total += int32(len(list))
+	}
+	d.order = make([]int32, total)
+	d.edges = make([][]edge, len(byService))
+	decide.Parallel(2, len(byService), func(_, s int) {
+		list := byService[s]
+		blocks := map[[2]int32]int32{}
+		slices.SortFunc(list, func(a, b int32) int {
+			return cmp.Or(cmp.Compare(d.ends[a][0], d.ends[b][0]), cmp.Compare(d.ends[a][1], d.ends[b][1]), cmp.Compare(a, b))
+		})
+		copy(d.order[starts[s]:], list)
+		for from := 0; from < len(list); {
+			to := from
+			var days Days
+			var connections int64
+			x := edge{client: d.ends[list[from]][0], server: d.ends[list[from]][1], first: starts[s] + int32(from)}
+			for ; to < len(list) && d.ends[list[to]] == d.ends[list[from]]; to++ {
+				c := &d.in.Conversations[list[to]]
+				days |= c.Days
+				connections += min(c.Connections, 1<<40)
+				x.open = x.open || open[list[to]]
+				x.crossing = x.crossing || d.crosses(int(list[to]))
+			}
+			x.n = int32(to - from)
+			pair := [2]int32{d.role(x.client), d.role(x.server)}
+			n, ok := blocks[pair]
+			if !ok {
+				n = int32(len(blocks))
+				blocks[pair] = n
+			}
+			x.block = n
+			x.r = reliability(connections, days.Count())
+			d.edges[s] = append(d.edges[s], x)
+			from = to
+		}
+	})
+}
+
+// conversations gives the open conversations of an edge.
+func (d *deriver) conversations(x *edge) []int32 {
+	var out []int32
+	for _, i := range d.order[x.first : x.first+x.n] {
+		c := &d.in.Conversations[i]
+		if r := d.c.Decide(c.Client, c.Server, c.Point); (r == nil || r.InClosing()) &&
+			(d.in.Scope == nil || d.in.Scope(c.Client, c.Server)) {
+			out = append(out, i)
+		}
+	}
+	return out
 }

@@ -1,9 +1,11 @@
 package derive
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 
 	"lucidorchard/core/decide"
 	"lucidorchard/core/estate"
@@ -16,13 +18,17 @@ import (
 // propose turns drafts into proposals with evidence.
 func (d *deriver) propose(rules []*draft, out *Result) {
 	n := d.newNamer()
+	covered := map[int]bool{}
 	for _, r := range rules {
 		p := d.proposal(n, r)
-		out.Covered += len(p.Conversations)
+		for _, i := range p.Conversations {
+			covered[i] = true
+		}
 		out.Proposals = append(out.Proposals, p)
 	}
+	out.Covered = len(covered)
 	if d.in.Judged {
-		out.Wide = d.wide(n)
+		out.Wide = d.wide(n, covered)
 	}
 	out.Groups = n.added
 }
@@ -32,13 +38,30 @@ func (d *deriver) proposal(n *namer, r *draft) Proposal {
 	var p Proposal
 	p.Rule, p.Groups = d.rule(n, r)
 	d.evidence(r, &p)
-	p.Opened = max(p.Pairs, r.opened(d))
+	p.Opened = max(p.Pairs, d.openedPairs(r))
+	d.standsAlone(r, &p)
 	p.Warnings = d.warnings(r, &p)
+	p.Why, p.Alone, p.Shape = d.why(r, &p), r.alone, d.shape(r)
 	p.Rule.Note = p.note()
 	if d.in.Judged {
 		d.alternatives(n, r, &p)
 	}
 	return p
+}
+
+// standsAlone marks what a person has to look at by itself.
+func (d *deriver) standsAlone(r *draft, p *Proposal) {
+	wide := 0
+	for _, x := range r.left {
+		wide += d.size(&x, 0)
+	}
+	switch {
+	case r.alone != "":
+	case service.Administration.Contains(r.points[0].Lo) && wide > 8:
+		r.alone = aloneAdmin
+	case p.Days == 1 && d.days >= 4:
+		r.alone = aloneOneDay
+	}
 }
 
 // rule says a draft as a rule, with the groups that it names and the policy
@@ -48,78 +71,378 @@ func (d *deriver) rule(n *namer, r *draft) (rule *policy.Rule, groups []*policy.
 	if r.anyone {
 		rule.Left.Any = true
 	} else {
-		rule.Left, groups = d.list(n, r.left, groups)
+		rule.Left, groups = d.list(n, r, true, groups)
 	}
-	rule.Right, groups = d.list(n, r.right, groups)
+	rule.Right, groups = d.list(n, r, false, groups)
 	for _, rng := range r.points {
 		rule.On.Specs = append(rule.On.Specs, policy.Spec{Range: rng})
 	}
-	if r.sameEnv {
-		rule.Same = append(rule.Same, expr.Key{Name: d.keys[2]})
-	}
+	rule.Same = r.same
 	return rule, groups
 }
 
-func (d *deriver) list(n *namer, ss []side, groups []*policy.Group) (policy.List, []*policy.Group) {
+// list says a side. Machines whose tags do not say yet where they belong stand
+// beside the group that they belong to, if they were seen.
+func (d *deriver) list(n *namer, r *draft, left bool, groups []*policy.Group) (policy.List, []*policy.Group) {
+	items := r.right
+	if left {
+		items = r.left
+	}
+	strays := r.strays[1]
+	if left {
+		strays = r.strays[0]
+	}
 	var l policy.List
-	for _, s := range ss {
+	for i := range items {
+		x := &items[i]
 		switch {
-		case s.addr != "":
-			a := netip.MustParseAddr(s.addr)
-			l.Items = append(l.Items, policy.Operand{Kind: policy.InPrefix, Prefix: netip.PrefixFrom(a, a.BitLen())})
-		case s.role != nil && s.role.outside && s.role.group != "":
-			l.Items = append(l.Items, policy.Operand{Name: s.role.group})
-		case s.role != nil && s.role.outside:
-			l.Items = append(l.Items, policy.Operand{Kind: policy.IsOutside})
-		case s.role != nil:
-			l.Items = append(l.Items, policy.Operand{Kind: policy.IsWorkload,
-				Name: d.c.Estate.Workload(s.role.workload).ID})
-		default:
-			g, ref := n.group(s)
+		case x.set != nil:
+			g, ref := n.group(x.set)
 			l.Items = append(l.Items, policy.Operand{Name: ref.Name})
 			if g != nil && !slices.Contains(groups, g) {
 				groups = append(groups, g)
 			}
+		case x.all:
+			l.Items = append(l.Items, policy.Operand{Kind: policy.IsOutside})
+		case x.group != "":
+			l.Items = append(l.Items, policy.Operand{Name: x.group})
+		case x.prefix.IsValid():
+			l.Items = append(l.Items, policy.Operand{Kind: policy.InPrefix, Prefix: x.prefix})
+		case d.isOutside(x.m):
+			a := d.outside[x.m-d.workloads]
+			l.Items = append(l.Items, policy.Operand{Kind: policy.InPrefix, Prefix: netip.PrefixFrom(a, a.BitLen())})
+		default:
+			l.Items = append(l.Items, policy.Operand{Kind: policy.IsWorkload, Name: d.c.Estate.Workload(x.m).ID})
 		}
 	}
+	for _, m := range strays {
+		l.Items = append(l.Items, policy.Operand{Kind: policy.IsWorkload, Name: d.c.Estate.Workload(m).ID})
+	}
 	return l, groups
+}
+
+// settled names the machines of a rule whose tags do not say yet where they belong
+// beside the groups that they belong to, as long as there is room, and keeps of
+// its evidence what the rule then permits.
+func (d *deriver) settled(r *draft) {
+	for k, items := range [2][]item{r.left, r.right} {
+		seen := map[int32]bool{}
+		var strays []int32
+		for _, x := range r.edges {
+			m := [2]int32{x.client, x.server}[k]
+			if seen[m] {
+				continue
+			}
+			seen[m] = true
+			if !d.tagHolds(items, m) && d.agrees(r, m) {
+				strays = append(strays, m)
+			}
+		}
+		slices.SortFunc(strays, func(a, b int32) int {
+			return strings.Compare(d.c.Estate.Workload(a).ID, d.c.Estate.Workload(b).ID)
+		})
+		r.strays[k] = strays[:min(len(strays), max(0, mostItems-len(items)))]
+	}
+	r.edges = slices.DeleteFunc(slices.Clone(r.edges), func(x *edge) bool { return !d.permits(r, x) })
+	// What the policy permits to the groups already is not proposed again for them.
+	for k := range r.strays {
+		if len(r.strays[k]) == 0 || slices.ContainsFunc(r.edges, func(x *edge) bool {
+			return x.open && !slices.Contains(r.strays[k], [2]int32{x.client, x.server}[k])
+		}) {
+			continue
+		}
+		var only []item
+		for _, m := range r.strays[k] {
+			only = append(only, item{m: m})
+		}
+		if k == 0 {
+			r.left = only
+		} else {
+			r.right = only
+		}
+		r.strays[k] = nil
+		r.edges = slices.DeleteFunc(r.edges, func(x *edge) bool { return !d.permits(r, x) })
+	}
+}
+
+// tagHolds reports whether a side holds a machine by the tags that it has now.
+func (d *deriver) tagHolds(items []item, m int32) bool {
+	return slices.ContainsFunc(items, func(x item) bool {
+		if x.set != nil && x.set.group == "" {
+			return !d.isOutside(m) && x.set.has(m) && d.tagged(m, x.set)
+		}
+		return d.holds(&x, m)
+	})
+}
+
+// agrees reports whether a machine has the tags that the clauses of a rule are
+// about.
+func (d *deriver) agrees(r *draft, m int32) bool {
+	for _, k := range r.same {
+		if d.isOutside(m) || d.realTag(m, k) != d.tagOf(m, k) || d.realTag(m, k) == "" {
+			return false
+		}
+	}
+	return true
+}
+
+func (d *deriver) realTag(m int32, k expr.Key) string {
+	w := d.c.Estate.Workload(m)
+	if k.Field {
+		return expr.Fold(w.Kind)
+	}
+	t, _ := w.Tag(k.Name)
+	return expr.Fold(t.Value)
+}
+
+// permits reports whether a rule, as it will be written, permits an edge.
+func (d *deriver) permits(r *draft, x *edge) bool {
+	for k, items := range [2][]item{r.left, r.right} {
+		m := [2]int32{x.client, x.server}[k]
+		if r.anyone && k == 0 {
+			continue
+		}
+		if !d.tagHolds(items, m) && !slices.Contains(r.strays[k], m) {
+			return false
+		}
+	}
+	for _, k := range r.same {
+		if !d.agrees(r, x.client) || !d.agrees(r, x.server) || d.tagOf(x.client, k) != d.tagOf(x.server, k) {
+			return false
+		}
+	}
+	return true
+}
+
+// tagged reports whether a workload has the tags of a set as it is now.
+func (d *deriver) tagged(m int32, s *set) bool {
+	for _, t := range s.tests {
+		k := expr.Key{Name: t.key, Field: t.key == "kind"}
+		if d.realTag(m, k) != t.value {
+			return false
+		}
+	}
+	return true
+}
+
+// worth gives the tags that proposals stand on and that machines lack, with what
+// each settles.
+func (d *deriver) worth(rules []*draft) []TagHint {
+	settles := map[string]int{}
+	for _, r := range rules {
+		for _, x := range r.edges {
+			if !x.open {
+				continue
+			}
+			for _, m := range [2]int32{x.client, x.server} {
+				if !d.isOutside(m) {
+					settles[d.c.Estate.Workload(m).ID] += int(x.n)
+				}
+			}
+		}
+	}
+	out := slices.Clone(d.hints)
+	for i := range out {
+		out[i].Settles = settles[out[i].Workload]
+	}
+	slices.SortStableFunc(out, func(a, b TagHint) int {
+		return cmp.Or(b.Settles-a.Settles, strings.Compare(a.Workload, b.Workload), strings.Compare(a.Key, b.Key))
+	})
+	return out
+}
+
+// pairs counts the conversations that a draft covers.
+func (d *deriver) pairs(r *draft) (n int) {
+	for _, x := range r.edges {
+		if x.open {
+			n += int(x.n)
+		}
+	}
+	return n
+}
+
+// openedPairs counts the pairs times services that a draft opens. A part of the
+// outside counts with the addresses that were seen, a range of ports once.
+func (d *deriver) openedPairs(r *draft) int {
+	sides := [2]map[int32]bool{{}, {}}
+	for k, items := range [2][]item{r.left, r.right} {
+		for i := range items {
+			if s := items[i].set; s != nil {
+				for _, m := range s.members {
+					sides[k][m] = true
+				}
+			} else if !items[i].all && items[i].group == "" && !items[i].prefix.IsValid() {
+				sides[k][items[i].m] = true
+			}
+		}
+	}
+	for _, x := range r.edges {
+		for k, m := range [2]int32{x.client, x.server} {
+			if d.isOutside(m) {
+				sides[k][m] = true
+			}
+		}
+	}
+	n := 0
+	if len(r.same) == 0 {
+		for m := range sides[0] {
+			n += len(sides[1])
+			if sides[1][m] {
+				n-- // nobody to itself
+			}
+		}
+	} else {
+		agree := func(m int32) string {
+			out := ""
+			for _, k := range r.same {
+				if d.isOutside(m) {
+					return ""
+				}
+				v := d.tagOf(m, k)
+				if v == "" {
+					return ""
+				}
+				out += v + "\x00"
+			}
+			return out
+		}
+		servers := map[string]int{}
+		for m := range sides[1] {
+			servers[agree(m)]++
+		}
+		for m := range sides[0] {
+			if v := agree(m); v != "" {
+				n += servers[v]
+				if sides[1][m] {
+					n--
+				}
+			}
+		}
+	}
+	return n * max(1, len(r.points))
 }
 
 func (d *deriver) evidence(r *draft, p *Proposal) {
 	var days Days
 	clients := map[int32]bool{}
-	first := true
-	for _, pat := range r.patterns {
-		p.Conversations = append(p.Conversations, pat.conversations...)
-		days |= pat.days
-		for m := range pat.clients {
-			clients[m] = true
+	for _, x := range r.edges {
+		if !x.open {
+			continue
+		}
+		clients[x.client] = true
+		for _, i := range d.conversations(x) {
+			p.Conversations = append(p.Conversations, int(i))
 		}
 	}
 	slices.Sort(p.Conversations)
-	for _, i := range p.Conversations {
+	p.Conversations = slices.Compact(p.Conversations)
+	for n, i := range p.Conversations {
 		c := &d.in.Conversations[i]
+		days |= c.Days
 		p.Connections = flow.Sum(p.Connections, c.Connections)
-		if first || c.First.Before(p.First) {
+		if n == 0 || c.First.Before(p.First) {
 			p.First = c.First
 		}
-		if first || p.Last.Before(c.Last) {
+		if n == 0 || p.Last.Before(c.Last) {
 			p.Last = c.Last
 		}
-		first = false
 	}
 	p.Pairs, p.Days, p.Clients = len(p.Conversations), days.Count(), len(clients)
+}
+
+// why says why a rule is as wide as it is.
+func (d *deriver) why(r *draft, p *Proposal) string {
+	side := func(items []item, k int, verb string) string {
+		took, members := map[int32]bool{}, map[int32]bool{}
+		outside := false
+		for _, x := range r.edges {
+			took[[2]int32{x.client, x.server}[k]] = true
+		}
+		for i := range items {
+			x := &items[i]
+			switch {
+			case x.set != nil:
+				for _, m := range x.set.members {
+					members[m] = true
+				}
+			case x.all, x.group != "", x.prefix.IsValid():
+				outside = true
+			default:
+				members[x.m] = true
+			}
+		}
+		switch {
+		case outside && len(members) == 0:
+			if len(took) == 1 {
+				return "1 outside address " + verb
+			}
+			return fmt.Sprintf("%d outside addresses %s", len(took), verb)
+		case len(took) >= len(members) && len(members) == 1:
+			return ""
+		case len(took) >= len(members):
+			return fmt.Sprintf("all %d %s", len(members), verb)
+		}
+		return fmt.Sprintf("%d of %d %s", len(took), len(members), verb)
+	}
+	var parts []string
+	if c := side(r.left, 0, "call"); c != "" && !r.anyone {
+		parts = append(parts, c)
+	}
+	if s := side(r.right, 1, "are called"); s != "" {
+		parts = append(parts, s)
+	}
+	parts = append(parts, fmt.Sprintf("on %s of %d", days(p.Days), d.days))
+	for _, k := range r.same {
+		parts = append(parts, "all within their "+k.String())
+	}
+	return strings.Join(parts, ", ")
+}
+
+// shape is what rules of several applications have in common: their tiers, and the
+// service.
+func (d *deriver) shape(r *draft) string {
+	if len(r.left) != 1 || len(r.right) != 1 || r.left[0].set == nil || r.right[0].set == nil || r.alone != "" {
+		return ""
+	}
+	of := func(s *set) (app, tier string) {
+		for _, t := range s.tests {
+			switch t.key {
+			case d.keys[0]:
+				app = t.value
+			case d.keys[1]:
+				tier = t.value
+			}
+		}
+		return app, tier
+	}
+	a, ta := of(r.left[0].set)
+	b, tb := of(r.right[0].set)
+	if a == "" || a != b || ta == "" || tb == "" {
+		return ""
+	}
+	var on []string
+	for _, p := range r.points {
+		on = append(on, p.String())
+	}
+	return d.show(d.keys[1], tb) + " ← " + d.show(d.keys[1], ta) + " on " + strings.Join(on, ", ")
 }
 
 // warnings says what a person should look at before taking a proposal.
 func (d *deriver) warnings(r *draft, p *Proposal) []string {
 	var out []string
-	crossing, admin, database, untagged := false, false, false, false
-	for _, pat := range r.patterns {
-		untagged = untagged || pat.client.workload >= 0 || pat.server.workload >= 0
-		crossing = crossing || pat.client.env != "" && pat.server.env != "" && pat.client.env != pat.server.env
-		admin = admin || service.Administration.Contains(pat.points.Lo)
-		database = database || service.Databases.Contains(pat.points.Lo) && pat.client.app != pat.server.app
+	crossing, database, untagged := false, false, false
+	for _, x := range r.edges {
+		a, b := d.tags(x.client), d.tags(x.server)
+		crossing = crossing || x.crossing
+		database = database || service.Databases.Contains(r.points[0].Lo) && a[0] != b[0]
+	}
+	for _, items := range [2][]item{r.left, r.right} {
+		for i := range items {
+			if x := &items[i]; x.set == nil && !x.all && x.group == "" && !x.prefix.IsValid() && !d.isOutside(x.m) {
+				t := d.tags(x.m)
+				untagged = untagged || slices.Contains(t[:], "")
+			}
+		}
 	}
 	if untagged {
 		out = append(out, "names a machine that lacks a tag: tag it instead")
@@ -127,7 +450,7 @@ func (d *deriver) warnings(r *draft, p *Proposal) []string {
 	if crossing {
 		out = append(out, "crosses environments")
 	}
-	if admin {
+	if service.Administration.Contains(r.points[0].Lo) {
 		out = append(out, "administration service")
 	}
 	if database {
@@ -136,7 +459,7 @@ func (d *deriver) warnings(r *draft, p *Proposal) []string {
 	if d.days >= 3 && p.Days*3 <= d.days {
 		out = append(out, fmt.Sprintf("seen on %s of %d only", days(p.Days), d.days))
 	}
-	if f := p.Fill(); f < 0.05 {
+	if f := p.Fill(); f < 0.05 && !r.anyone && p.Clients*4 < r.members[0] {
 		out = append(out, fmt.Sprintf("wide: %s of what it opens was seen", percent(f)))
 	}
 	return out
@@ -191,7 +514,7 @@ type gatherKey struct {
 // dropped counts as one connection at least.
 func Observed(c *decide.Compiled, r flow.Record) Conversation {
 	v := Conversation{Client: c.At(r.Client, r.Start), Server: c.At(r.Server, r.Start), Point: r.Point,
-		First: r.Start, Last: r.End}
+		First: r.Start, Last: r.End, Bytes: r.Bytes}
 	v.Days.Add(r.Start)
 	if n := max(1, r.Connections); r.Outcome == flow.Dropped {
 		v.Dropped = n
@@ -216,6 +539,7 @@ func (g *Gather) Add(c Conversation) {
 	have := &g.Conversations[i]
 	have.Connections = flow.Sum(have.Connections, c.Connections)
 	have.Dropped = flow.Sum(have.Dropped, c.Dropped)
+	have.Bytes = flow.Sum(have.Bytes, c.Bytes)
 	have.Days |= c.Days
 	if c.First.Before(have.First) {
 		have.First = c.First
