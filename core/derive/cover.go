@@ -4,6 +4,7 @@ package derive
 
 import (
 	"cmp"
+	"container/heap"
 	"fmt"
 	"maps"
 	"math"
@@ -25,6 +26,7 @@ type draft struct {
 	took        [2]int  // clients and servers that were seen
 	members     [2]int  // and that there are
 	gain        float64
+	n           int        // conversations that it covers, where edges were not kept
 	strays      [2][]int32 // machines named beside the items: their tags do not say yet that they belong there
 	anyone      bool       // the left side is anybody, whoever they are
 }
@@ -34,12 +36,20 @@ type candidate struct {
 	left, right item
 	edges       []int32
 	gain        float64 // bits that it saves: what it says, without what it costs
-	cost        float64
+	cost, value float64
 	ratio       float64 // what it costs for each bit that it says
+	words, open float64 // of the cost: of saying it, and of what it opens at a weight of 1
+	first       float64 // its value before anything was covered
 	took        [2]int
 	key         string
 	same        uint8 // sameEnv, sameApp
 	blocks      int   // pairs of roles that it opens
+}
+
+// weighed notes what a candidate says and costs at a weight.
+func (c *candidate) weighed(weight, value float64) {
+	c.value, c.cost = value, c.words+weight*c.open
+	c.gain, c.ratio = value-c.cost, c.cost/max(value, 1e-9)
 }
 
 // Clauses that a candidate has.
@@ -50,26 +60,41 @@ const (
 
 const mostItems = 6
 
-// cover finds the rules for a balance: 0 opens hardly more than was seen, 1 takes
-// what is common for all.
-func (d *deriver) cover(balance float64) []*draft {
-	d.weight = weightOf(balance)
-	byService := make([][]*draft, len(d.points))
+// cover finds the rules for some balances: 0 opens hardly more than was seen, 1
+// takes what is common for all. Of those that are not kept whole, only their
+// number and what they open is known.
+func (d *deriver) cover(balances []float64, whole func(balance float64) bool) [][]*draft {
+	byService := make([][][]*draft, len(d.points))
 	rooms := [2]*scratch{d.newScratch(), d.newScratch()}
-	decide.Parallel(2, len(d.points), func(worker, svc int) {
-		byService[svc] = d.coverService(rooms[worker], svc)
-	})
-	var rules []*draft
-	for _, list := range byService {
-		rules = append(rules, list...)
+	// The largest first, so that none is left alone at the end.
+	order := make([]int, len(d.points))
+	for i := range order {
+		order[i] = i
 	}
-	rules = d.joined(d.alike(rules), balance)
-	for _, r := range rules {
-		d.settled(r)
-	}
-	return slices.DeleteFunc(rules, func(r *draft) bool {
-		return !slices.ContainsFunc(r.edges, func(x *edge) bool { return x.open })
+	slices.SortStableFunc(order, func(a, b int) int { return len(d.edges[b]) - len(d.edges[a]) })
+	decide.Parallel(2, len(d.points), func(worker, n int) {
+		byService[order[n]] = d.coverService(rooms[worker], order[n], balances, whole)
 	})
+	out := make([][]*draft, len(balances))
+	for k, b := range balances {
+		var rules []*draft
+		for _, lists := range byService {
+			if lists != nil {
+				rules = append(rules, lists[k]...)
+			}
+		}
+		rules = d.joined(rules, b)
+		if whole(b) {
+			for _, r := range rules {
+				d.settled(r)
+			}
+			rules = slices.DeleteFunc(rules, func(r *draft) bool {
+				return !slices.ContainsFunc(r.edges, func(x *edge) bool { return x.open })
+			})
+		}
+		out[k] = rules
+	}
+	return out
 }
 
 // weightOf gives the price of what is opened. The usual balance is 0.5.
@@ -77,51 +102,71 @@ func weightOf(balance float64) float64 {
 	return [...]float64{6, 3.2, 2.1, 1.5, 1.0, 0.7, 0.45}[min(6, max(0, int(balance*6+0.5)))]
 }
 
-// coverService finds the rules of one service.
-func (d *deriver) coverService(s *scratch, svc int) []*draft {
+// coverService finds the rules of one service, for each balance. What they may be
+// is found once.
+func (d *deriver) coverService(s *scratch, svc int, balances []float64, whole func(float64) bool) [][]*draft {
 	edges := d.edges[svc]
-	some := false
-	for i := range edges {
-		edges[i].covered = false
-		some = some || edges[i].open
-	}
-	if !some {
+	if !slices.ContainsFunc(edges, func(x edge) bool { return x.open }) {
 		return nil
 	}
+	for i := range edges {
+		edges[i].covered = false
+	}
+	s.weight = weightOf(DefaultBalance)
 	danger := dangerOf(d.points[svc])
 	all := d.candidates(s, svc, danger)
 	for i := range all {
 		d.judgeCandidate(s, svc, &all[i], danger)
+		all[i].first = all[i].value
 	}
-	less := func(a, b *candidate) int {
-		return cmp.Or(cmp.Compare(a.ratio, b.ratio), cmp.Compare(b.gain, a.gain), strings.Compare(a.key, b.key))
-	}
-	all = slices.DeleteFunc(all, func(c candidate) bool { return c.gain <= 0 })
-	whole := slices.Clone(all)
-	var chosen []candidate
-	for len(all) > 0 {
-		best := 0
-		for i := range all {
-			if less(&all[i], &all[best]) < 0 {
-				best = i
+	out := make([][]*draft, len(balances))
+	for k, b := range balances {
+		for i := range edges {
+			edges[i].covered = false
+		}
+		s.weight = weightOf(b)
+		rules := d.alike(d.choose(s, svc, all, danger))
+		if !whole(b) {
+			for _, r := range rules {
+				r.n = d.pairs(r)
+				r.edges = nil
 			}
 		}
-		before := all[best].gain
-		d.judgeCandidate(s, svc, &all[best], danger)
-		if all[best].gain <= 0 {
-			all = slices.Delete(all, best, best+1)
+		out[k] = rules
+	}
+	return out
+}
+
+// choose takes candidates until none saves anything more.
+func (d *deriver) choose(s *scratch, svc int, all []candidate, danger float64) []*draft {
+	edges := d.edges[svc]
+	var queue byRatio
+	for i := range all {
+		if all[i].weighed(s.weight, all[i].first); all[i].gain > 0 {
+			queue = append(queue, &all[i])
+		}
+	}
+	heap.Init(&queue)
+	var chosen []candidate
+	for len(queue) > 0 {
+		c := queue[0]
+		before := c.gain
+		d.judgeCandidate(s, svc, c, danger)
+		switch {
+		case c.gain <= 0:
+			heap.Pop(&queue)
+			continue
+		case c.gain < before-1e-9:
+			heap.Fix(&queue, 0) // perhaps another one is better now
 			continue
 		}
-		if all[best].gain < before-1e-9 {
-			continue // perhaps another one is better now
-		}
-		chosen = append(chosen, all[best])
-		for _, i := range all[best].edges {
+		heap.Pop(&queue)
+		chosen = append(chosen, *c)
+		for _, i := range c.edges {
 			edges[i].covered = true
 		}
-		all = slices.Delete(all, best, best+1)
 	}
-	chosen = d.exchanged(s, svc, chosen, whole, danger)
+	chosen = d.exchanged(s, svc, chosen, all, danger)
 	var out []*draft
 	for _, c := range chosen {
 		r := &draft{left: []item{c.left}, right: []item{c.right}, points: service.Set{d.points[svc]}, took: c.took,
@@ -145,48 +190,93 @@ func (d *deriver) coverService(s *scratch, svc int) []*draft {
 func (d *deriver) exchanged(s *scratch, svc int, chosen, all []candidate, danger float64) []candidate {
 	edges := d.edges[svc]
 	in := make([]bool, len(edges))
-	for range 20 {
-		best, gain := -1, 1e-9
-		var instead []int
+	first := make([]int32, len(edges)) // by edge: one more than the chosen rule that begins with it
+	for range 4 {
+		clear(first)
+		next := make([]int32, len(chosen)) // that begins with the same edge
+		keys := map[string]bool{}
+		for n := range chosen {
+			keys[chosen[n].key] = true
+			i := chosen[n].edges[0]
+			next[n], first[i] = first[i], int32(n+1)
+		}
+		gone := make([]bool, len(chosen))
+		var more []candidate
 		for k := range all {
 			c := &all[k]
+			if keys[c.key] || len(chosen) < 2 {
+				continue
+			}
+			begun := 0
+			for _, i := range c.edges {
+				for n := first[i]; n > 0; n = next[n-1] {
+					begun++
+				}
+			}
+			if begun < 2 {
+				continue
+			}
 			for _, i := range c.edges {
 				in[i] = true
 			}
 			var held []int
 			saved := 0.0
-			for n := range chosen {
-				if chosen[n].key != c.key && !slices.ContainsFunc(chosen[n].edges, func(i int32) bool { return !in[i] }) {
-					held = append(held, n)
-					saved += chosen[n].cost
+			for _, i := range c.edges {
+				for n := first[i]; n > 0; n = next[n-1] {
+					x := &chosen[n-1]
+					if !gone[n-1] && !slices.ContainsFunc(x.edges, func(i int32) bool { return !in[i] }) {
+						held = append(held, int(n-1))
+						saved += x.cost
+					}
 				}
 			}
 			for _, i := range c.edges {
 				in[i] = false
 			}
-			if len(held) < 2 || slices.ContainsFunc(chosen, func(x candidate) bool { return x.key == c.key }) {
+			if len(held) < 2 || saved+c.first < c.words+s.weight*c.open {
 				continue
 			}
 			d.judgeCandidate(s, svc, c, danger)
-			if g := saved + c.gain; g > gain { // its gain counts only what is not covered yet
-				best, gain, instead = k, g, held
+			if saved+c.gain <= 1e-9 { // its gain counts only what is not covered yet
+				continue
+			}
+			for _, n := range held {
+				gone[n] = true
+			}
+			more = append(more, *c)
+			for _, i := range c.edges {
+				edges[i].covered = true
 			}
 		}
-		if best < 0 {
+		if len(more) == 0 {
 			break
 		}
-		var next []candidate
+		var kept []candidate
 		for n := range chosen {
-			if !slices.Contains(instead, n) {
-				next = append(next, chosen[n])
+			if !gone[n] {
+				kept = append(kept, chosen[n])
 			}
 		}
-		chosen = append(next, all[best])
-		for _, i := range all[best].edges {
-			edges[i].covered = true
-		}
+		chosen = append(kept, more...)
 	}
 	return chosen
+}
+
+// byRatio has the candidates that cost least for what they say first.
+type byRatio []*candidate
+
+func (q byRatio) Len() int { return len(q) }
+func (q byRatio) Less(i, j int) bool {
+	a, b := q[i], q[j]
+	return cmp.Or(cmp.Compare(a.ratio, b.ratio), cmp.Compare(b.gain, a.gain), strings.Compare(a.key, b.key)) < 0
+}
+func (q byRatio) Swap(i, j int) { q[i], q[j] = q[j], q[i] }
+func (q *byRatio) Push(x any)   { *q = append(*q, x.(*candidate)) }
+func (q *byRatio) Pop() any {
+	n := len(*q) - 1
+	x := (*q)[n]
+	*q = (*q)[:n]
+	return x
 }
 
 // needed drops rules whose evidence others have too.
@@ -225,8 +315,28 @@ type unit struct {
 
 // unitsOf gathers the edges of a service by the sets, and single machines, that
 // their servers (or clients) are in.
-func (d *deriver) unitsOf(edges []edge, servers bool) []unit {
+func (d *deriver) unitsOf(edges []edge, servers bool, danger float64) []unit {
 	bySet, bySingle := map[int32][]int32{}, map[int32][]int32{}
+	// A machine is looked at by itself where hardly any of its kind do the same.
+	takes := make([]int32, len(d.roleTags))
+	last := map[int32]bool{}
+	for i := range edges {
+		m := edges[i].client
+		if servers {
+			m = edges[i].server
+		}
+		if !d.isOutside(m) && !last[m] {
+			last[m] = true
+			takes[d.roleOf[m]]++
+		}
+	}
+	byItself := func(m int32) bool {
+		if d.isOutside(m) || danger >= 2 {
+			return true
+		}
+		r := d.roleOf[m]
+		return d.roleSize[r] > 1 && int(takes[r])*2 <= d.roleSize[r] || slices.Contains(d.meant[m][:], "")
+	}
 	for i := range edges {
 		x := &edges[i]
 		if x.crossing {
@@ -236,7 +346,9 @@ func (d *deriver) unitsOf(edges []edge, servers bool) []unit {
 		if servers {
 			m = x.server
 		}
-		bySingle[m] = append(bySingle[m], int32(i))
+		if byItself(m) {
+			bySingle[m] = append(bySingle[m], int32(i))
+		}
 		if d.isOutside(m) {
 			continue
 		}
@@ -282,7 +394,7 @@ func (d *deriver) candidates(s *scratch, svc int, danger float64) []candidate {
 	var out []candidate
 	known := map[string]bool{}
 	for _, servers := range [2]bool{true, false} {
-		for _, u := range d.unitsOf(edges, servers) {
+		for _, u := range d.unitsOf(edges, servers, danger) {
 			open := false
 			for _, i := range u.edges {
 				open = open || edges[i].open
@@ -492,15 +604,15 @@ func (d *deriver) judgeCandidate(s *scratch, svc int, c *candidate, danger float
 			}
 		}
 	}
-	value, cost := 0.0, wordsRule+c.left.words()+c.right.words()
+	value, words, open := 0.0, wordsRule+c.left.words()+c.right.words(), 0.0
 	if c.same&sameEnv != 0 {
-		cost += wordsSame
+		words += wordsSame
 	}
 	if c.same&sameApp != 0 {
-		cost += wordsSame
+		words += wordsSame
 	}
 	if c.left.set != nil && c.right.set != nil && related(c.left.set, c.right.set, d.keys[0]) {
-		cost -= 3 // what belongs together talks
+		words -= 3 // what belongs together talks
 	}
 	seenBlocks, distinct := 0.0, float64(len(s.blocks2))
 	for _, b := range s.blocks2 {
@@ -532,9 +644,9 @@ func (d *deriver) judgeCandidate(s *scratch, svc int, c *candidate, danger float
 			price *= f
 			factor = min(factor, f)
 		}
-		cost += price
+		open += price
 		if x.all {
-			cost += 6
+			words += 6
 		}
 	}
 	each := unseen
@@ -542,9 +654,10 @@ func (d *deriver) judgeCandidate(s *scratch, svc int, c *candidate, danger float
 		each = unseenAside // the price of the other side says most of it
 	}
 	if b := float64(c.blocks); b > 1 {
-		cost += factor * d.weight * each * math.Sqrt(danger) * (b - seenBlocks) * (1 - seenBlocks/b)
+		open += factor * each * math.Sqrt(danger) * (b - seenBlocks) * (1 - seenBlocks/b)
 	}
-	c.cost, c.gain, c.ratio = cost, value-cost, cost/max(value, 1e-9)
+	c.words, c.open = words, open
+	c.weighed(s.weight, value)
 }
 
 // related reports whether two sets are of one application.
@@ -796,6 +909,7 @@ func (d *deriver) joined(rules []*draft, balance float64) []*draft {
 			k := rest(r) + key(r)
 			if into := by[k]; into != nil && r.alone == "" && merge(into, r) {
 				into.edges = append(into.edges, r.edges...)
+				into.n += r.n
 				into.gain += r.gain
 				continue
 			}

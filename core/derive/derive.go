@@ -112,8 +112,9 @@ func Derive(in Input) *Result {
 	}
 	out := &Result{Considered: d.considered}
 	balances := curveBalances(in.Balance)
+	all := d.cover(balances, func(b float64) bool { return in.Judged || b == in.Balance })
 	for n, b := range balances {
-		rules := d.cover(b)
+		rules := all[n]
 		if b == in.Balance {
 			d.propose(rules, out)
 			out.Aside = d.setAside(rules)

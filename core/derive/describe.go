@@ -86,7 +86,7 @@ func (d *deriver) size(x *item, took int) int {
 	return 1
 }
 
-// opened is the price of letting those in who were not seen: high where few of
+// opened is the price, at a weight of 1, of letting those in who were not seen: high where few of
 // their peers take part, and on services from which much can be done.
 func (d *deriver) opened(members int, took float64, danger float64) float64 {
 	n := float64(members)
@@ -95,7 +95,7 @@ func (d *deriver) opened(members int, took float64, danger float64) float64 {
 	if danger >= veryDangerous { // nobody gets this for being like somebody
 		p = took / (n + 2)
 	}
-	return d.weight * danger * (n - took) * (1 - p)
+	return danger * (n - took) * (1 - p)
 }
 
 // The share of the price that is left where those who take part come from all
@@ -117,9 +117,12 @@ func (d *deriver) scattered(x *set, took, roles int, danger float64) float64 {
 	if x.apps < partsOfASet || took < enough {
 		return 1
 	}
+	if float64(roles) >= 0.6*float64(min(took, len(x.roles))) {
+		return dispersed // no more can be expected
+	}
 	expected, n := 0.0, float64(len(x.members))
 	for _, r := range x.roles {
-		expected += 1 - math.Pow(1-float64(r.n)/n, float64(took))
+		expected += 1 - math.Exp(float64(took)*math.Log1p(-min(0.999999, float64(r.n)/n)))
 	}
 	if float64(roles) < 0.6*expected {
 		return 1
@@ -160,22 +163,25 @@ func dangerOf(r service.Range) float64 {
 
 // scratch is room that is used again and again.
 type scratch struct {
+	weight  float64   // of what is opened
 	v, k    []float64 // by set: bits that it saves, and how many of it take part
 	touched []int32
 	miss    [2][]float64 // by machine: how likely it is that it does not recur
 	all     [2][]int32   // machines with a miss below one
+	price   []float64
 	took    [2][]bool
 	took2   [2][]int32
 	roles   []int32 // by role: when it was seen
 	now     int32
-	wide    map[int32]map[int32]bool // roles that were seen, of sets with many
-	blocks  []float64                // by block: how likely it is that it does not recur
-	blocks2 []int32
+	// By set: the role that was seen last, and how many were.
+	lastRole, seenRoles []int32
+	blocks              []float64 // by block: how likely it is that it does not recur
+	blocks2             []int32
 }
 
 func (d *deriver) newScratch() *scratch {
 	s := &scratch{v: make([]float64, len(d.sets)), k: make([]float64, len(d.sets)), roles: make([]int32, len(d.roleTags)),
-		wide: map[int32]map[int32]bool{}}
+		price: make([]float64, len(d.sets)), lastRole: make([]int32, len(d.sets)), seenRoles: make([]int32, len(d.sets))}
 	n := int(d.workloads) + len(d.outside)
 	for i := range 2 {
 		s.miss[i], s.took[i] = make([]float64, n), make([]bool, n)
@@ -195,6 +201,9 @@ func (d *deriver) describe(s *scratch, all []seen, danger float64, more float64)
 		}
 		all = sure
 	}
+	slices.SortFunc(all, func(a, b seen) int {
+		return cmp.Or(cmp.Compare(d.roleOf[a.m], d.roleOf[b.m]), cmp.Compare(a.m, b.m))
+	})
 	for _, x := range all {
 		for _, id := range d.setsOf[x.m] {
 			if s.v[id] == 0 && s.k[id] == 0 {
@@ -202,25 +211,22 @@ func (d *deriver) describe(s *scratch, all []seen, danger float64, more float64)
 			}
 			s.v[id] += evidence * x.r
 			s.k[id]++
-			if len(d.sets[id].roles) > 1 {
-				if s.wide[id] == nil {
-					s.wide[id] = map[int32]bool{}
-				}
-				s.wide[id][d.roleOf[x.m]] = true
+			if r := d.roleOf[x.m] + 1; s.lastRole[id] != r {
+				s.lastRole[id] = r
+				s.seenRoles[id]++
 			}
 		}
 	}
 	slices.Sort(s.touched)
-	price := make(map[int32]float64, len(s.touched))
+	price := s.price
 	for _, id := range s.touched {
 		x := d.sets[id]
-		price[id] = x.words + d.opened(len(x.members), s.k[id], danger)*
-			d.scattered(x, int(s.k[id]), len(s.wide[id]), danger)
-		if all, seen := float64(len(x.roles)), float64(len(s.wide[id])); all > 1 && x.apps < partsOfASet {
-			price[id] += d.weight * unseenAside * (all - seen) * (1 - seen/all)
+		price[id] = x.words + s.weight*d.opened(len(x.members), s.k[id], danger)*
+			d.scattered(x, int(s.k[id]), int(s.seenRoles[id]), danger)
+		if all, seen := float64(len(x.roles)), float64(s.seenRoles[id]); all > 1 && x.apps < partsOfASet {
+			price[id] += s.weight * unseenAside * (all - seen) * (1 - seen/all)
 		}
 	}
-	clear(s.wide)
 	var out []item
 	left := all
 	for first := true; ; first = false {
@@ -261,7 +267,7 @@ func (d *deriver) describe(s *scratch, all []seen, danger float64, more float64)
 		left = next
 	}
 	for _, id := range s.touched {
-		s.v[id], s.k[id] = 0, 0
+		s.v[id], s.k[id], s.lastRole[id], s.seenRoles[id] = 0, 0, 0, 0
 	}
 	s.touched = s.touched[:0]
 	return out

@@ -53,8 +53,7 @@ type deriver struct {
 	considered int
 	days       int
 	envCount   int
-	weight     float64 // of what is opened
-	scanned    []bool  // conversations
+	scanned    []bool // conversations
 	callers    map[sharedKey]map[string]bool
 	common     map[[2]string]bool // applications and environments that are there for the others
 	groupSets  map[string]*set    // groups of the policy

@@ -253,6 +253,9 @@ func (d *deriver) worth(rules []*draft) []TagHint {
 
 // pairs counts the conversations that a draft covers.
 func (d *deriver) pairs(r *draft) (n int) {
+	if r.edges == nil {
+		return r.n
+	}
 	for _, x := range r.edges {
 		if x.open {
 			n += int(x.n)
@@ -284,6 +287,15 @@ func (d *deriver) openedPairs(r *draft) int {
 		}
 	}
 	n := 0
+	if len(r.same) == 0 && len(r.edges) == 0 { // not kept whole
+		for k := range sides {
+			if len(sides[k]) == 0 {
+				for m := range r.took[k] {
+					sides[k][d.workloads+int32(m)] = true
+				}
+			}
+		}
+	}
 	if len(r.same) == 0 {
 		for m := range sides[0] {
 			n += len(sides[1])

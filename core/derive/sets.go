@@ -22,9 +22,10 @@ type set struct {
 	members []int32
 	words   float64 // what it costs to say it, in bits
 	roles   []roleCount
-	apps    int   // applications of its members
-	unit    bool  // it may stand on the side of a rule that the other side is found for
-	mask    uint8 // which of application, tier and environment its tests speak of
+	bits    []uint64 // the members, where there are many
+	apps    int      // applications of its members
+	unit    bool     // it may stand on the side of a rule that the other side is found for
+	mask    uint8    // which of application, tier and environment its tests speak of
 }
 
 // roleCount is how many members of a set have one application, tier and
@@ -211,7 +212,7 @@ func (d *deriver) makeSets() {
 		add(set{words: wordsAll, unit: false}, w)
 		meant := d.meant[w]
 		for mask := uint8(1); mask < 8; mask++ {
-			s := set{words: wordsOfMask[mask], unit: true, mask: mask}
+			s := set{words: wordsOfMask[mask], unit: mask != 4 && mask != 5, mask: mask}
 			whole := true
 			for i := range 3 {
 				if mask&(1<<i) == 0 {
@@ -276,6 +277,12 @@ func (d *deriver) makeSets() {
 	}
 	for _, s := range d.sets {
 		d.countRoles(s)
+		if len(s.members) > 4 {
+			s.bits = make([]uint64, len(d.meant)/64+1)
+			for _, m := range s.members {
+				s.bits[m>>6] |= 1 << (m & 63)
+			}
+		}
 	}
 	d.setsOf = make([][]int32, d.c.Estate.Bound())
 	for id, s := range d.sets {
@@ -359,10 +366,13 @@ func namesAddresses(e *expr.Expr) bool {
 	return found
 }
 
-// in reports whether a workload is in a set.
+// has reports whether a workload is in a set.
 func (s *set) has(w int32) bool {
 	if s.everybody() {
 		return true
+	}
+	if s.bits != nil {
+		return int(w>>6) < len(s.bits) && s.bits[w>>6]&(1<<(w&63)) != 0
 	}
 	_, found := slices.BinarySearch(s.members, w)
 	return found
