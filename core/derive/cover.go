@@ -105,18 +105,19 @@ func weightOf(balance float64) float64 {
 // coverService finds the rules of one service, for each balance. What they may be
 // is found once.
 func (d *deriver) coverService(s *scratch, svc int, balances []float64, whole func(float64) bool) [][]*draft {
-	edges := d.edges[svc]
-	if !slices.ContainsFunc(edges, func(x edge) bool { return x.open }) {
+	if !slices.ContainsFunc(d.edges[svc], func(x edge) bool { return x.open }) {
 		return nil
 	}
-	for i := range edges {
-		edges[i].covered = false
-	}
+	edges := d.work(svc)
 	s.weight = weightOf(DefaultBalance)
 	danger := dangerOf(d.points[svc])
-	all := d.candidates(s, svc, danger)
+	all := d.candidates(s, edges, danger)
+	var byBlock [][]int32
+	if len(edges) < len(d.edges[svc]) {
+		byBlock = blocksOfEdges(d.edges[svc])
+	}
 	for i := range all {
-		d.judgeCandidate(s, svc, &all[i], danger)
+		d.judgeCandidate(s, edges, &all[i], danger)
 		all[i].first = all[i].value
 	}
 	out := make([][]*draft, len(balances))
@@ -125,7 +126,15 @@ func (d *deriver) coverService(s *scratch, svc int, balances []float64, whole fu
 			edges[i].covered = false
 		}
 		s.weight = weightOf(b)
-		rules := d.alike(d.choose(s, svc, all, danger))
+		rules := append(d.choose(s, svc, edges, all, danger), d.crossings(svc)...)
+		if whole(b) {
+			rules = d.alike(rules)
+		}
+		if byBlock != nil && whole(b) {
+			for _, r := range rules {
+				d.whole(svc, r, byBlock)
+			}
+		}
 		if !whole(b) {
 			for _, r := range rules {
 				r.n = d.pairs(r)
@@ -138,8 +147,7 @@ func (d *deriver) coverService(s *scratch, svc int, balances []float64, whole fu
 }
 
 // choose takes candidates until none saves anything more.
-func (d *deriver) choose(s *scratch, svc int, all []candidate, danger float64) []*draft {
-	edges := d.edges[svc]
+func (d *deriver) choose(s *scratch, svc int, edges []edge, all []candidate, danger float64) []*draft {
 	var queue byRatio
 	for i := range all {
 		if all[i].weighed(s.weight, all[i].first); all[i].gain > 0 {
@@ -151,7 +159,7 @@ func (d *deriver) choose(s *scratch, svc int, all []candidate, danger float64) [
 	for len(queue) > 0 {
 		c := queue[0]
 		before := c.gain
-		d.judgeCandidate(s, svc, c, danger)
+		d.judgeCandidate(s, edges, c, danger)
 		switch {
 		case c.gain <= 0:
 			heap.Pop(&queue)
@@ -166,7 +174,7 @@ func (d *deriver) choose(s *scratch, svc int, all []candidate, danger float64) [
 			edges[i].covered = true
 		}
 	}
-	chosen = d.exchanged(s, svc, chosen, all, danger)
+	chosen = needed(edges, d.exchanged(s, edges, chosen, all, danger))
 	var out []*draft
 	for _, c := range chosen {
 		r := &draft{left: []item{c.left}, right: []item{c.right}, points: service.Set{d.points[svc]}, took: c.took,
@@ -182,13 +190,12 @@ func (d *deriver) choose(s *scratch, svc int, all []candidate, danger float64) [
 		}
 		out = append(out, r)
 	}
-	return append(d.needed(out), d.crossings(svc)...)
+	return out
 }
 
 // exchanged puts a wider rule in the place of several that it holds, where that
 // costs less; until none does.
-func (d *deriver) exchanged(s *scratch, svc int, chosen, all []candidate, danger float64) []candidate {
-	edges := d.edges[svc]
+func (d *deriver) exchanged(s *scratch, edges []edge, chosen, all []candidate, danger float64) []candidate {
 	in := make([]bool, len(edges))
 	first := make([]int32, len(edges)) // by edge: one more than the chosen rule that begins with it
 	for range 4 {
@@ -236,7 +243,7 @@ func (d *deriver) exchanged(s *scratch, svc int, chosen, all []candidate, danger
 			if len(held) < 2 || saved+c.first < c.words+s.weight*c.open {
 				continue
 			}
-			d.judgeCandidate(s, svc, c, danger)
+			d.judgeCandidate(s, edges, c, danger)
 			if saved+c.gain <= 1e-9 { // its gain counts only what is not covered yet
 				continue
 			}
@@ -280,28 +287,29 @@ func (q *byRatio) Pop() any {
 }
 
 // needed drops rules whose evidence others have too.
-func (d *deriver) needed(rules []*draft) []*draft {
-	times := map[*edge]int{}
-	for _, r := range rules {
-		for _, x := range r.edges {
-			times[x]++
+func needed(edges []edge, chosen []candidate) []candidate {
+	times := make([]int32, len(edges))
+	for n := range chosen {
+		for _, i := range chosen[n].edges {
+			times[i]++
 		}
 	}
-	return slices.DeleteFunc(rules, func(r *draft) bool {
-		own := 0.0
-		for _, x := range r.edges {
-			if times[x] == 1 && x.open {
-				own += evidence * x.r
+	return slices.DeleteFunc(chosen, func(c candidate) bool {
+		own, alone := 0.0, false
+		for _, i := range c.edges {
+			if x := &edges[i]; times[i] == 1 && x.open {
+				own += evidence * max(x.rs[0], x.rs[1])
+				alone = true
+			}
+			if own > wordsRule {
+				return false
 			}
 		}
-		if own > wordsRule {
+		if alone {
 			return false
 		}
-		if slices.ContainsFunc(r.edges, func(x *edge) bool { return times[x] == 1 && x.open }) {
-			return false
-		}
-		for _, x := range r.edges {
-			times[x]--
+		for _, i := range c.edges {
+			times[i]--
 		}
 		return true
 	})
@@ -368,9 +376,12 @@ func (d *deriver) unitsOf(edges []edge, servers bool, danger float64) []unit {
 			out = append(out, unit{item{m: m}, bySingle[m]})
 			continue
 		}
-		miss := 1.0
+		miss, side := 1.0, 0
+		if servers {
+			side = 1
+		}
 		for _, i := range bySingle[m] {
-			miss *= 1 - edges[i].r
+			miss *= 1 - edges[i].rs[side]
 		}
 		outside = append(outside, seen{m, 1 - miss})
 	}
@@ -389,8 +400,7 @@ func (d *deriver) unitsOf(edges []edge, servers bool, danger float64) []unit {
 }
 
 // candidates finds the rules that may say a service.
-func (d *deriver) candidates(s *scratch, svc int, danger float64) []candidate {
-	edges := d.edges[svc]
+func (d *deriver) candidates(s *scratch, edges []edge, danger float64) []candidate {
 	var out []candidate
 	known := map[string]bool{}
 	for _, servers := range [2]bool{true, false} {
@@ -404,15 +414,18 @@ func (d *deriver) candidates(s *scratch, svc int, danger float64) []candidate {
 			}
 			var inside, outside []seen
 			for _, i := range u.edges {
-				m := edges[i].server
+				m, far := edges[i].server, 1
 				if servers {
-					m = edges[i].client
+					m, far = edges[i].client, 0
+				}
+				if edges[i].rs[far] == 0 {
+					continue // another edge stands for it
 				}
 				if s.miss[0][m] == 0 {
 					s.miss[0][m] = 1
 					s.all[0] = append(s.all[0], m)
 				}
-				s.miss[0][m] *= 1 - edges[i].r
+				s.miss[0][m] *= 1 - edges[i].rs[far]
 			}
 			slices.Sort(s.all[0])
 			for _, m := range s.all[0] {
@@ -499,7 +512,7 @@ func (d *deriver) withClauses(c candidate, key string, edges []edge) []candidate
 		for _, i := range c.edges {
 			switch x, y := d.tags(edges[i].client)[2], d.tags(edges[i].server)[2]; {
 			case x != "" && x == y:
-				in += edges[i].r
+				in += max(edges[i].r, edges[i].rs[0])
 				within = append(within, i)
 			case x != "" && y != "":
 				across += edges[i].r
@@ -564,8 +577,7 @@ const (
 )
 
 // judgeCandidate counts the bits that a candidate saves now.
-func (d *deriver) judgeCandidate(s *scratch, svc int, c *candidate, danger float64) {
-	edges := d.edges[svc]
+func (d *deriver) judgeCandidate(s *scratch, edges []edge, c *candidate, danger float64) {
 	roles := [2]int{}
 	for k := range 2 {
 		s.now++
@@ -591,6 +603,9 @@ func (d *deriver) judgeCandidate(s *scratch, svc int, c *candidate, danger float
 		}
 		s.blocks[x.block] *= 1 - x.r
 		for k, m := range [2]int32{x.client, x.server} {
+			if x.rs[k] == 0 {
+				continue // another edge stands for it
+			}
 			if !s.took[k][m] && (danger < veryDangerous || x.r > chance) {
 				s.took[k][m] = true
 				s.took2[k] = append(s.took2[k], m)
@@ -600,7 +615,7 @@ func (d *deriver) judgeCandidate(s *scratch, svc int, c *candidate, danger float
 					s.miss[k][m] = 1
 					s.all[k] = append(s.all[k], m)
 				}
-				s.miss[k][m] *= 1 - x.r
+				s.miss[k][m] *= 1 - x.rs[k]
 			}
 		}
 	}

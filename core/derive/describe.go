@@ -120,7 +120,11 @@ func (d *deriver) scattered(x *set, took, roles int, danger float64) float64 {
 	if float64(roles) >= 0.6*float64(min(took, len(x.roles))) {
 		return dispersed // no more can be expected
 	}
-	expected, n := 0.0, float64(len(x.members))
+	n := float64(len(x.members))
+	if t := float64(took); float64(roles) < 0.6*(t-t*t*x.largest/2) {
+		return 1 // at least so many can be expected
+	}
+	expected := 0.0
 	for _, r := range x.roles {
 		expected += 1 - math.Exp(float64(took)*math.Log1p(-min(0.999999, float64(r.n)/n)))
 	}

@@ -18,11 +18,12 @@ import (
 // numbered: workloads by their index, outside addresses after them.
 type edge struct {
 	client, server int32
-	first, n       int32   // of deriver.order: its conversations
-	r              float64 // how reliable it is: 0 chance, 1 day after day
-	open           bool    // the policy does not decide it
-	block          int32   // which two roles: those of one service, from 0
-	crossing       bool    // between environments, and not from or to what they share
+	first, n       int32      // of deriver.order: its conversations
+	rs             [2]float64 // what it says of its client and of its server; see work
+	r              float64    // how reliable it is: 0 chance, 1 day after day
+	open           bool       // the policy does not decide it
+	block          int32      // which two roles: those of one service, from 0
+	crossing       bool       // between environments, and not from or to what they share
 	covered        bool
 }
 
@@ -34,6 +35,7 @@ type deriver struct {
 	shown      map[[2]string]string // how a folded value is written
 	present    []bool               // workloads that hold an address some time
 	valuesOf   map[expr.Key]int
+	early      []int32          // of workloads: a number for the tags that they have
 	roleOf     []int32          // of workloads
 	roleTags   [][3]string      // of roles
 	roleSize   []int            // machines of roles
@@ -150,7 +152,20 @@ func (d *deriver) role(m int32) int32 {
 // reliability is how sure it is that something recurs that was seen so often on so
 // many days.
 func reliability(connections int64, days int) float64 {
-	return 1 - 0.65*math.Pow(0.6, float64(days-1))*math.Pow(0.85, min(6, math.Log2(float64(max(1, connections)))))
+	return 1 - 0.65*byDays[min(len(byDays)-1, days)]*byConnections[min(int64(len(byConnections)-1), connections)]
+}
+
+// The two parts of reliability.
+var (
+	byDays        [65]float64
+	byConnections [65]float64
+)
+
+func init() {
+	for n := range byDays {
+		byDays[n] = math.Pow(0.6, float64(max(1, n)-1))
+		byConnections[n] = math.Pow(0.85, math.Log2(float64(max(1, n))))
+	}
 }
 
 // observe numbers the machines and finds what is to be considered. It is false if
@@ -178,13 +193,38 @@ func (d *deriver) observe() bool {
 		}
 	}
 	d.days = all.Count()
+	d.numberRoles()
 	d.findScans()
 	d.findServices()
 	d.placeStrays()
+	d.finalRoles()
 	d.findShared()
 	d.makeSets()
 	d.makeEdges(open)
 	return true
+}
+
+// numberRoles numbers the combinations of tags that workloads have, before what
+// they lack is found.
+func (d *deriver) numberRoles() {
+	numbers := map[[3]string]int32{}
+	d.early = make([]int32, d.workloads)
+	for w := range d.c.Estate.All() {
+		n, ok := numbers[d.meant[w]]
+		if !ok {
+			n = int32(len(numbers))
+			numbers[d.meant[w]] = n
+		}
+		d.early[w] = n
+	}
+}
+
+// earlyRole is the number of a machine's tags; of all that is outside, -1.
+func (d *deriver) earlyRole(m int32) int32 {
+	if d.isOutside(m) {
+		return -1
+	}
+	return d.early[m]
 }
 
 // findScans marks the conversations of clients that try far more than others of
@@ -192,33 +232,35 @@ func (d *deriver) observe() bool {
 func (d *deriver) findScans() {
 	d.scanned = make([]bool, len(d.ends))
 	type kind struct {
-		tags  [3]string
+		role  int32
 		point service.Point
-		to    [3]string
+		to    int32
 	}
 	// Two clients of a kind that do the same are enough to call it usual.
-	first := map[kind]int32{}
-	two := map[kind]bool{}
+	first := map[kind]int32{} // the client that did it; -1: several
 	kindOf := func(i int) kind {
-		return kind{d.tags(d.ends[i][0]), d.in.Conversations[i].Point, d.tags(d.ends[i][1])}
+		return kind{d.earlyRole(d.ends[i][0]), d.in.Conversations[i].Point, d.earlyRole(d.ends[i][1])}
 	}
 	for i := range d.ends {
 		k := kindOf(i)
 		if have, ok := first[k]; !ok {
 			first[k] = d.ends[i][0]
-		} else if have != d.ends[i][0] {
-			two[k] = true
+		} else if have >= 0 && have != d.ends[i][0] {
+			first[k] = -1
 		}
 	}
 	// What several clients call on a kind of machine is a service there.
 	type there struct {
 		point service.Point
-		to    [3]string
+		to    int32
 	}
 	serves := map[there][3]int32{}
 	for i := range d.ends {
-		k := there{d.in.Conversations[i].Point, d.tags(d.ends[i][1])}
+		k := there{d.in.Conversations[i].Point, d.earlyRole(d.ends[i][1])}
 		have := serves[k]
+		if have[2] != 0 {
+			continue
+		}
 		for n := range have {
 			if have[n] == d.ends[i][0]+1 {
 				break
@@ -240,7 +282,7 @@ func (d *deriver) findScans() {
 	regular := map[int32]map[int32]bool{} // servers that a client returns to
 	stray := func(i int) bool {
 		c := &d.in.Conversations[i]
-		return c.Days.Count() <= 1 && c.Connections+c.Dropped <= 4 && !two[kindOf(i)]
+		return c.Days.Count() <= 1 && c.Connections+c.Dropped <= 4 && first[kindOf(i)] >= 0
 	}
 	bytesKnown := slices.ContainsFunc(d.in.Conversations, func(c Conversation) bool { return c.Bytes > 0 })
 	for i := range d.ends {
@@ -252,7 +294,7 @@ func (d *deriver) findScans() {
 			regular[d.ends[i][0]][d.ends[i][1]] = true
 			continue
 		}
-		if serves[there{c.Point, d.tags(d.ends[i][1])}][2] != 0 {
+		if serves[there{c.Point, d.earlyRole(d.ends[i][1])}][2] != 0 {
 			continue
 		}
 		t := clients[d.ends[i][0]]
@@ -301,12 +343,19 @@ func (d *deriver) findShared() {
 		}
 		d.callers[k][app] = true
 	}
+	type way struct{ a, b, svc int32 }
+	done := map[way]bool{}
 	for i := range d.ends {
 		c := &d.in.Conversations[i]
+		w := way{d.role(d.ends[i][0]), d.role(d.ends[i][1]), d.svcOf[i]}
+		if done[w] {
+			continue
+		}
 		a, b := d.tags(d.ends[i][0]), d.tags(d.ends[i][1])
 		if d.scanned[i] || c.Connections == 0 || c.Connections <= 2 && c.Days.Count() <= 1 {
 			continue
 		}
+		done[w] = true
 		p := d.points[d.svcOf[i]].Lo
 		note(sharedKey{b[0], b[2], false, p}, a[0])
 		note(sharedKey{a[0], a[2], true, p}, b[0])
@@ -383,6 +432,7 @@ func (d *deriver) makeEdges(open []bool) {
 	decide.Parallel(2, len(byService), func(_, s int) {
 		list := byService[s]
 		blocks := map[[2]int32]int32{}
+		var crossing []bool // by block
 		slices.SortFunc(list, func(a, b int32) int {
 			return cmp.Or(cmp.Compare(d.ends[a][0], d.ends[b][0]), cmp.Compare(d.ends[a][1], d.ends[b][1]), cmp.Compare(a, b))
 		})
@@ -397,7 +447,6 @@ func (d *deriver) makeEdges(open []bool) {
 				days |= c.Days
 				connections += min(c.Connections, 1<<40)
 				x.open = x.open || open[list[to]]
-				x.crossing = x.crossing || d.crosses(int(list[to]))
 			}
 			x.n = int32(to - from)
 			pair := [2]int32{d.role(x.client), d.role(x.server)}
@@ -405,8 +454,9 @@ func (d *deriver) makeEdges(open []bool) {
 			if !ok {
 				n = int32(len(blocks))
 				blocks[pair] = n
+				crossing = append(crossing, d.crosses(int(list[from])))
 			}
-			x.block = n
+			x.block, x.crossing = n, crossing[n]
 			x.r = reliability(connections, days.Count())
 			d.edges[s] = append(d.edges[s], x)
 			from = to

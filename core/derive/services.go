@@ -14,7 +14,7 @@ const firstDynamic = 49152
 
 // servedBy is who serves ports to whom: machines that belong together.
 type servedBy struct {
-	client, server [3]string
+	client, server int32 // their tags
 	outside        int32 // the outside machine that serves; -1: none
 	proto          uint8
 }
@@ -24,7 +24,7 @@ type servedBy struct {
 func (d *deriver) findServices() {
 	ports := map[servedBy]map[uint32]int{} // port → conversations
 	key := func(i int) servedBy {
-		k := servedBy{client: d.tags(d.ends[i][0]), server: d.tags(d.ends[i][1]), outside: -1,
+		k := servedBy{client: d.earlyRole(d.ends[i][0]), server: d.earlyRole(d.ends[i][1]), outside: -1,
 			proto: d.in.Conversations[i].Point.Proto()}
 		if d.isOutside(d.ends[i][1]) {
 			k.outside = d.ends[i][1]
@@ -46,7 +46,7 @@ func (d *deriver) findServices() {
 	// What one kind of client shows of a server's range, all of its clients use; and
 	// a client that uses a range with many kinds of servers shows it with all together.
 	type end struct {
-		tags    [3]string
+		tags    int32
 		outside int32
 		proto   uint8
 		client  bool

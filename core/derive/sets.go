@@ -24,6 +24,7 @@ type set struct {
 	roles   []roleCount
 	bits    []uint64 // the members, where there are many
 	apps    int      // applications of its members
+	largest float64  // share of the members that its largest role has
 	unit    bool     // it may stand on the side of a rule that the other side is found for
 	mask    uint8    // which of application, tier and environment its tests speak of
 }
@@ -177,6 +178,23 @@ func (d *deriver) tagOf(w int32, k expr.Key) string {
 	return expr.Fold(strings.TrimSpace(t.Value))
 }
 
+// finalRoles numbers the roles: workloads that are meant to have the same
+// application, tier and environment.
+func (d *deriver) finalRoles() {
+	numbers := map[[3]string]int32{}
+	d.roleOf = make([]int32, d.c.Estate.Bound())
+	for w := range d.c.Estate.All() {
+		n, ok := numbers[d.meant[w]]
+		if !ok {
+			n = int32(len(d.roleTags))
+			numbers[d.meant[w]] = n
+			d.roleTags, d.roleSize = append(d.roleTags, d.meant[w]), append(d.roleSize, 0)
+		}
+		d.roleSize[n]++
+		d.roleOf[w] = n
+	}
+}
+
 // makeSets finds all sets with members, each once: of several with the same
 // members, the one that is said in fewest words.
 func (d *deriver) makeSets() {
@@ -193,18 +211,6 @@ func (d *deriver) makeSets() {
 		have.members = append(have.members, w)
 	}
 	extras := d.extraKeys()
-	numbers := map[[3]string]int32{}
-	d.roleOf = make([]int32, d.c.Estate.Bound())
-	for w := range d.c.Estate.All() {
-		n, ok := numbers[d.meant[w]]
-		if !ok {
-			n = int32(len(d.roleTags))
-			numbers[d.meant[w]] = n
-			d.roleTags, d.roleSize = append(d.roleTags, d.meant[w]), append(d.roleSize, 0)
-		}
-		d.roleSize[n]++
-		d.roleOf[w] = n
-	}
 	for w := range d.c.Estate.All() {
 		if !d.present[w] {
 			continue
@@ -331,6 +337,9 @@ func (d *deriver) countRoles(s *set) {
 		apps[d.roleTags[r.role][0]] = true
 	}
 	s.apps = len(apps)
+	for _, r := range s.roles {
+		s.largest = max(s.largest, float64(r.n)/float64(len(s.members)))
+	}
 }
 
 func (d *deriver) hashOf(seed maphash.Seed, members []int32) uint64 {
