@@ -32,6 +32,9 @@ type Proposal struct {
 	First         string   `json:"first"`
 	Last          string   `json:"last"`
 	Warnings      []string `json:"warnings"`
+	Why           string   `json:"why" doc:"This width: who takes part, on how many days"`
+	Alone         string   `json:"alone,omitempty" doc:"Why it has to be looked at by itself; it is taken with no others"`
+	Shape         string   `json:"shape,omitempty" doc:"The same for proposals that say the same of other applications"`
 	Callers       []Caller `json:"callers" doc:"The busiest, at most 8"`
 	CallerCount   int      `json:"callerCount"`
 	Spark         []int    `json:"spark"`
@@ -82,12 +85,19 @@ type Aside struct {
 	Examples      []Talk `json:"examples" doc:"At most 50"`
 }
 
+// NamedTag is a tag that proposals stand on and that a workload lacks, or misspells.
+type NamedTag struct {
+	derive.MissingTag
+	Name string `json:"name" doc:"The workload's"`
+}
+
 // Talk names a conversation.
 type Talk struct {
 	Client  TalkEnd `json:"client"`
 	Server  TalkEnd `json:"server"`
 	Service string  `json:"service"`
 	First   string  `json:"first"`
+	Signs   string  `json:"signs,omitempty" doc:"What speaks against it"`
 }
 
 // TalkEnd is one end of a conversation.
@@ -110,6 +120,7 @@ type Derived struct {
 	Path       []PathPoint `json:"path" doc:"The proposals of each balance"`
 	Gone       []GoneRule  `json:"gone" doc:"Rules of the draft that nothing in the window needed"`
 	Aside      []Aside     `json:"aside"`
+	Tags       []NamedTag   `json:"tags" doc:"Worth setting, that which settles most first"`
 	Proposals  []Proposal  `json:"-"` // of all balances, each once; then those that are barred
 }
 
@@ -180,7 +191,7 @@ func derived(ctx context.Context, v *reach.View, m *model.Model, balance float64
 	out := &Derived{
 		Revision: m.Head.No, Balance: balance, Considered: result.Considered, Covered: result.Covered,
 		From: v.From.Start().String(), To: v.To.Start().String(),
-		Path: []PathPoint{}, Gone: []GoneRule{}, Aside: []Aside{},
+		Path: []PathPoint{}, Gone: []GoneRule{}, Aside: []Aside{}, Tags: []NamedTag{},
 	}
 	for i := range convs {
 		c := &convs[i]
@@ -223,12 +234,17 @@ func derived(ctx context.Context, v *reach.View, m *model.Model, balance float64
 		}
 		o := Aside{Reason: string(x.Reason), Words: x.Reason.Words(), Conversations: len(x.Conversations),
 			Examples: []Talk{}}
-		for _, i := range x.Conversations[:min(50, len(x.Conversations))] {
+		for n, i := range x.Conversations[:min(50, len(x.Conversations))] {
 			c := v.At(i)
 			o.Examples = append(o.Examples, Talk{TalkEnd{c.Client.Addr.String(), v.Name(c.Client)},
-				TalkEnd{c.Server.Addr.String(), v.Name(c.Server)}, c.Point.String(), c.First.String()})
+				TalkEnd{c.Server.Addr.String(), v.Name(c.Server)}, c.Point.String(), c.First.String(), x.Signs[n]})
 		}
 		out.Aside = append(out.Aside, o)
+	}
+	for _, t := range result.Tags {
+		if i, ok := m.Estate.ByID(t.Workload); ok {
+			out.Tags = append(out.Tags, NamedTag{t, m.Estate.Workload(i).Label()})
+		}
 	}
 	return out, found, aside
 }
@@ -245,7 +261,7 @@ func proposalOf(v *reach.View, convs []derive.Conversation, p *derive.Proposal) 
 		Key: sentence(p.Rule), Groups: []string{}, Conversations: len(p.Conversations), Pairs: p.Pairs,
 		Opened: p.Opened, Fill: p.Fill(),
 		Connections: p.Connections, Days: p.Days, First: p.First.String(), Last: p.Last.String(),
-		Warnings: append([]string{}, p.Warnings...), Callers: []Caller{}, Spark: make([]int, 24),
+		Warnings: append([]string{}, p.Warnings...), Why: p.Why, Alone: p.Alone, Shape: p.Shape, Callers: []Caller{}, Spark: make([]int, 24),
 		Choices: []Choice{}, Own: len(p.Narrower),
 	}
 	for _, g := range p.Groups {
@@ -350,6 +366,18 @@ func (a *App) Derived(ctx context.Context, m *model.Model) (*Derived, []store.Re
 			p.Again = muchMore(p.Refused, p.Conversations, p.CallerCount)
 		}
 		d.Proposals = append(d.Proposals, p)
+	}
+	// A tag that was set since is not worth setting any more.
+	d.Tags = slices.DeleteFunc(d.Tags, func(t NamedTag) bool {
+		i, ok := m.Estate.ByID(t.Workload)
+		if !ok {
+			return true
+		}
+		have, _ := m.Estate.Workload(i).Tag(t.Key)
+		return have.Value != t.Was
+	})
+	if d.Tags == nil {
+		d.Tags = []NamedTag{} // of an earlier program
 	}
 	d.Gone = slices.DeleteFunc(d.Gone, func(g GoneRule) bool { return have[g.Sentence] == 0 })
 	for i := range d.Gone { // lines move

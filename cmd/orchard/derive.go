@@ -53,6 +53,14 @@ type deriveSummary struct {
 	Gone       []goneSummary       `json:"gone"` // permits of the given policy that nothing of the flows needed
 	SetAside   []asideSummary      `json:"setAside"`
 	Curve      []derive.CurvePoint `json:"curve"`
+	Why        []whySummary        `json:"why"`  // of each rule, in their order
+	Tags       []derive.MissingTag    `json:"tags"` // worth setting
+}
+
+type whySummary struct {
+	Rule  string `json:"rule"` // without its note
+	Why   string `json:"why"`
+	Alone string `json:"alone,omitempty"` // why it has to be looked at by itself
 }
 
 type goneSummary struct {
@@ -93,6 +101,15 @@ func deriveRules(in inputs, balance float64, out, summary string) error {
 		Rules: len(result.Proposals), Groups: len(result.Groups), Considered: result.Considered,
 		Covered: covered(c, p, seen.Conversations), Error: bad, Balance: balance,
 		Gone: []goneSummary{}, SetAside: []asideSummary{}, Curve: result.Curve,
+		Why: []whySummary{}, Tags: append([]derive.MissingTag{}, result.Tags...),
+	}
+	for _, p := range result.Proposals {
+		bare := *p.Rule
+		bare.Note = ""
+		s.Why = append(s.Why, whySummary{bare.String(), p.Why, p.Alone})
+	}
+	for _, t := range result.Tags {
+		fmt.Fprintf(os.Stderr, "worth setting: %s of %s to %s\n", t.Key, t.Workload, t.Value)
 	}
 	for _, i := range derive.Gone(input) {
 		r := c.Policy.Rules[i]

@@ -66,7 +66,7 @@ type Result struct {
 	Curve      []CurvePoint
 	Path       []PathPoint // with Judged: as Curve
 	Wide       []Proposal  // with Judged: rules that one should not take as they are
-	Tags       []TagHint   // worth setting: those that settle most first
+	Tags       []MissingTag   // worth setting: those that settle most first
 }
 
 // CurvePoint is one balance between tight and short.

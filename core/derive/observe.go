@@ -42,7 +42,7 @@ type deriver struct {
 	tried      map[int32]string // of those that scan: what they tried
 	sets       []*set
 	setsOf     [][]int32
-	hints      []TagHint
+	hints      []MissingTag
 	workloads  int32 // machines from here on are outside addresses
 	outside    []netip.Addr
 	outsideIDs map[netip.Addr]int32

@@ -227,7 +227,7 @@ func (d *deriver) tagged(m int32, s *set) bool {
 
 // worth gives the tags that proposals stand on and that machines lack, with what
 // each settles.
-func (d *deriver) worth(rules []*draft) []TagHint {
+func (d *deriver) worth(rules []*draft) []MissingTag {
 	settles := map[string]int{}
 	for _, r := range rules {
 		for _, x := range r.edges {
@@ -245,7 +245,7 @@ func (d *deriver) worth(rules []*draft) []TagHint {
 	for i := range out {
 		out[i].Settles = settles[out[i].Workload]
 	}
-	slices.SortStableFunc(out, func(a, b TagHint) int {
+	slices.SortStableFunc(out, func(a, b MissingTag) int {
 		return cmp.Or(b.Settles-a.Settles, strings.Compare(a.Workload, b.Workload), strings.Compare(a.Key, b.Key))
 	})
 	return out

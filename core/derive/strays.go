@@ -12,8 +12,8 @@ import (
 	"lucidorchard/core/service"
 )
 
-// TagHint is a tag that is worth setting: what a machine does speaks for it.
-type TagHint struct {
+// MissingTag is a tag that is worth setting: what a machine does speaks for it.
+type MissingTag struct {
 	Workload string `json:"workload" doc:"Its id"`
 	Key      string `json:"key"`
 	Value    string `json:"value"`
@@ -53,7 +53,7 @@ func (d *deriver) placeStrays() {
 		w := d.c.Estate.Workload(i)
 		for k, key := range d.keys {
 			if t, _ := w.Tag(key); d.meant[i][k] != "" && expr.Fold(strings.TrimSpace(t.Value)) != d.meant[i][k] {
-				d.hints = append(d.hints, TagHint{Workload: w.ID, Key: key, Value: d.show(key, d.meant[i][k]), Was: t.Value})
+				d.hints = append(d.hints, MissingTag{Workload: w.ID, Key: key, Value: d.show(key, d.meant[i][k]), Was: t.Value})
 			}
 		}
 	}
@@ -154,7 +154,7 @@ func (d *deriver) placeStrays() {
 				continue
 			}
 			d.meant[m][k] = fits[0].r.tags[k]
-			d.hints = append(d.hints, TagHint{Workload: d.c.Estate.Workload(m).ID, Key: d.keys[k],
+			d.hints = append(d.hints, MissingTag{Workload: d.c.Estate.Workload(m).ID, Key: d.keys[k],
 				Value: d.show(d.keys[k], fits[0].r.tags[k])})
 		}
 	}

@@ -2104,6 +2104,8 @@ export interface components {
             revision: number;
             /** @description What it was limited to: the group or area */
             scope?: string;
+            /** @description Worth setting, that which settles most first */
+            tags: components["schemas"]["NamedTag"][];
             to: string;
         };
         Difference: {
@@ -2786,6 +2788,21 @@ export interface components {
             id: string;
             name: string;
         };
+        NamedTag: {
+            key: string;
+            /** @description The workload's */
+            name: string;
+            /**
+             * Format: int64
+             * @description Conversations of it that proposals decide by it
+             */
+            settles: number;
+            value: string;
+            /** @description The value that it has, if it looks misspelt */
+            was?: string;
+            /** @description Its id */
+            workload: string;
+        };
         OtherOut: {
             counts: components["schemas"]["CountsOut"];
             label: string;
@@ -2951,6 +2968,8 @@ export interface components {
         ProposalOut: {
             /** @description It was refused, but there is much more behind it now */
             again: boolean;
+            /** @description Why it has to be looked at by itself; it is taken with no others */
+            alone?: string;
             /** @description It lets far more in than was seen, and can only be narrowed */
             barred: boolean;
             /** Format: int64 */
@@ -2992,8 +3011,12 @@ export interface components {
             pairs: number;
             refused?: components["schemas"]["Refusal"];
             rule: components["schemas"]["RuleOut"];
+            /** @description The same for proposals that say the same of other applications */
+            shape?: string;
             spark: number[];
             warnings: string[];
+            /** @description This width: who takes part, on how many days */
+            why: string;
         };
         Proposals: {
             /** @description The result of the newest that is done, without what the draft has taken */
@@ -3672,6 +3695,8 @@ export interface components {
             first: string;
             server: components["schemas"]["TalkEnd"];
             service: string;
+            /** @description What speaks against it */
+            signs?: string;
         };
         TalkEnd: {
             addr: string;

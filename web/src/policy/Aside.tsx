@@ -53,7 +53,12 @@ export function Aside({ list }: { list: Schemas["Aside"][] }) {
                     textDecoration="none"
                   >
                     {c.client.name} → {c.server.name} <chakra.span color="soft">{c.service}</chakra.span>
-                  </Link>
+                  </Link>{" "}
+                  {c.signs && (
+                    <chakra.span color="soft" fontSize="11.5px">
+                      {c.signs}
+                    </chakra.span>
+                  )}
                 </Box>
               ))}
               {a.conversations > a.examples.length && (

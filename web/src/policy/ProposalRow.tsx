@@ -40,8 +40,12 @@ export function ProposalRow({
   cancelRefuse,
 }: Props) {
   const row = useRef<HTMLDivElement>(null);
+  const drawn = useRef(false);
   useEffect(() => {
-    if (!current || !row.current) return;
+    // What stands above the first one is to be seen at first.
+    const first = !drawn.current;
+    drawn.current = true;
+    if (first || !current || !row.current) return;
     // The card as a whole, if there is room; its sentence in any case.
     row.current.scrollIntoView({ block: "nearest" });
     row.current.querySelector("button")?.scrollIntoView({ block: "nearest" });
@@ -93,6 +97,11 @@ export function ProposalRow({
             </chakra.span>
           ))
         )}
+        {p.alone && !p.barred && (
+          <chakra.span color="open" fontWeight="500" ml="6px" fontSize="12px" data-alone>
+            by itself: {p.alone}
+          </chakra.span>
+        )}
         {p.again && p.refused && (
           <Text color="open" fontSize="12px">
             Refused before (“{p.refused.reason || "no reason given"}”), with{" "}
@@ -105,6 +114,11 @@ export function ProposalRow({
           {percent(Math.min(1, (changed ? choice.conversations : p.pairs) / Math.max(1, choice.opened)))})
           {later && " · later"}
         </Text>
+        {p.why && !changed && (
+          <Text color="soft" fontSize="12px" data-width-why>
+            {p.why}
+          </Text>
+        )}
       </chakra.button>
       {current && (
         <Box mt="2px">

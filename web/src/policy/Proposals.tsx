@@ -9,10 +9,13 @@ import { n, onDay, percent, plural } from "../marks/words";
 import { Aside } from "./Aside";
 import { Curve } from "./Curve";
 import { Gone } from "./Gone";
+import { FoldRow } from "./FoldRow";
+import { folded } from "./judge";
 import { choiceAt, type Proposal, useJudging } from "./judging";
 import { Many } from "./Many";
 import { Meter } from "./Meter";
 import { ProposalRow } from "./ProposalRow";
+import { Tags } from "./Tags";
 
 export function Proposals({ policy }: { policy: Schemas["PolicyOut"] }) {
   const j = useJudging(policy.revision);
@@ -23,12 +26,16 @@ export function Proposals({ policy }: { policy: Schemas["PolicyOut"] }) {
   const [filter, setFilter] = useState("");
   const [clean, setClean] = useState(false);
   const [scope, setScope] = useState("");
-  const [many, setMany] = useState<"take" | "refuse">();
+  const [many, setMany] = useState<{ what: "take" | "refuse"; list: Proposal[] }>();
   const { d } = j;
   const words = filter.toLowerCase().split(/\s+/).filter(Boolean);
-  const shown = j.judged.filter(
-    (p) => words.every((x) => p.key.toLowerCase().includes(x)) && (!clean || p.warnings.length === 0),
+  const [opened, setOpened] = useState<string[]>([]);
+  const filtered = j.judged.filter(
+    (p) => words.every((x) => p.key.toLowerCase().includes(x)) && (!clean || (p.warnings.length === 0 && !p.alone)),
   );
+  const folds = folded(filtered);
+  // What is folded is no stop of the arrows.
+  const shown = folds.flatMap((f) => (f.shape && !opened.includes(f.shape) ? [] : f.list));
   const current = shown.find((p) => p.key === on) ?? shown[0];
   const at = (p: Proposal) => choiceAt(p, stepped[p.key]);
   const shift = (by: number) =>
@@ -157,12 +164,12 @@ export function Proposals({ policy }: { policy: Schemas["PolicyOut"] }) {
             <input type="checkbox" checked={clean} onChange={(e) => setClean(e.target.checked)} />
             no warnings
           </chakra.label>
-          {(words.length > 0 || clean) && shown.length > 0 && (
+          {(words.length > 0 || clean) && filtered.length > 0 && (
             <>
-              <Btn h="24px" onClick={() => setMany("take")}>
-                Take {n(shown.length)}…
+              <Btn h="24px" onClick={() => setMany({ what: "take", list: filtered.filter((p) => !p.alone) })}>
+                Take {n(filtered.filter((p) => !p.alone).length)}…
               </Btn>
-              <Btn h="24px" onClick={() => setMany("refuse")}>
+              <Btn h="24px" onClick={() => setMany({ what: "refuse", list: filtered })}>
                 Refuse…
               </Btn>
             </>
@@ -176,23 +183,38 @@ export function Proposals({ policy }: { policy: Schemas["PolicyOut"] }) {
         </Text>
       )}
       <Box overflowY="auto" flex="1" minH="0" mt="6px" data-proposals>
-        {shown.map((p) => (
-          <ProposalRow
-            key={p.id}
-            p={p}
-            at={at(p)}
-            revision={policy.revision}
-            current={p === current}
-            later={j.later.includes(p.key)}
-            refusing={refusing === p.key}
-            choose={() => setOn(p.key)}
-            shift={(by) => (p === current ? shift(by) : setOn(p.key))}
-            take={() => take(p)}
-            askRefuse={() => setRefusing(p.key)}
-            refuse={refuse}
-            cancelRefuse={() => setRefusing(undefined)}
-          />
-        ))}
+        {d && <Tags list={d.tags} />}
+        {folds.map((f) =>
+          f.shape && !opened.includes(f.shape) ? (
+            <FoldRow
+              key={f.shape}
+              fold={f}
+              open={() => {
+                setOpened([...opened, f.shape!]);
+                setOn(f.list[0]!.key);
+              }}
+              take={() => setMany({ what: "take", list: f.list })}
+            />
+          ) : (
+            f.list.map((p) => (
+              <ProposalRow
+                key={p.id}
+                p={p}
+                at={at(p)}
+                revision={policy.revision}
+                current={p === current}
+                later={j.later.includes(p.key)}
+                refusing={refusing === p.key}
+                choose={() => setOn(p.key)}
+                shift={(by) => (p === current ? shift(by) : setOn(p.key))}
+                take={() => take(p)}
+                askRefuse={() => setRefusing(p.key)}
+                refuse={refuse}
+                cancelRefuse={() => setRefusing(undefined)}
+              />
+            ))
+          ),
+        )}
         {!d && !j.running && (
           <Empty title="Nothing derived yet">
             {policy.counts.uncovered > 0
@@ -200,7 +222,7 @@ export function Proposals({ policy }: { policy: Schemas["PolicyOut"] }) {
               : "Every conversation of the window is decided."}
           </Empty>
         )}
-        {d && j.judged.length > 0 && shown.length === 0 && (
+        {d && j.judged.length > 0 && filtered.length === 0 && (
           <Empty title={`${plural(j.judged.length, "proposal")} left, none of which this filter shows`}>
             <Link
               onClick={() => {
@@ -242,8 +264,8 @@ export function Proposals({ policy }: { policy: Schemas["PolicyOut"] }) {
       </chakra.div>
       {many && (
         <Many
-          what={many}
-          list={shown.filter((p) => !p.barred || many === "refuse").map((p) => ({ p, at: at(p) }))}
+          what={many.what}
+          list={many.list.filter((p) => !p.barred || many.what === "refuse").map((p) => ({ p, at: at(p) }))}
           revision={policy.revision}
           judging={j}
           close={() => setMany(undefined)}

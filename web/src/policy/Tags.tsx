@@ -1,0 +1,50 @@
+// Tags that proposals stand on and that machines lack: set, they need no rule of
+// their own.
+import { Box, chakra, Flex, Text } from "@chakra-ui/react";
+import { useState } from "react";
+import { api, caughtUp, problem, type Schemas } from "../api/client";
+import { useWhy } from "../frame/address";
+import { say } from "../frame/toaster";
+import { Btn, Link } from "../marks/Controls";
+import { plural } from "../marks/words";
+
+type Hint = Schemas["DerivedOut"]["tags"][number];
+
+const few = 4;
+
+export function Tags({ list }: { list: Hint[] }) {
+  const set = api.useMutation("post", "/api/v1/tags");
+  const { show } = useWhy();
+  const [all, setAll] = useState(false);
+  if (list.length === 0) return null;
+  const put = async (t: Hint) => {
+    try {
+      await set.mutateAsync({ body: { workloads: [t.workload], key: t.key, value: t.value } });
+      say(`${t.key} of ${t.name} is ${t.value}; derive again when the tags are set`);
+    } catch (e) {
+      say(problem(e), "error");
+    }
+    await caughtUp();
+  };
+  const shown = all ? list : list.slice(0, few);
+  return (
+    <Box px="16px" py="6px" borderBottomWidth="1px" borderColor="line2" data-tag-hints={list.length}>
+      <Text fontWeight="600">{plural(list.length, "tag")} worth setting first</Text>
+      {shown.map((t) => (
+        <Flex key={t.workload + t.key} gap="8px" align="center" py="1px">
+          <Text flex="1" minW="0">
+            <Link onClick={() => show({ kind: "workload", id: t.workload })}>{t.name}</Link> behaves like {t.key}{" "}
+            <b>{t.value}</b>
+            <chakra.span color="soft">
+              {t.was ? `; it says ${t.was}` : ""} · settles {plural(t.settles, "conversation")}
+            </chakra.span>
+          </Text>
+          <Btn h="22px" aria-label={`set ${t.key} of ${t.name} to ${t.value}`} onClick={() => void put(t)}>
+            Set
+          </Btn>
+        </Flex>
+      ))}
+      {list.length > shown.length && <Link onClick={() => setAll(true)}>and {list.length - shown.length} more</Link>}
+    </Box>
+  );
+}
