@@ -35,9 +35,7 @@ func TestJudgingWithTheKeyboard(t *testing.T) {
 	p.until(`document.querySelectorAll("[data-proposal]").length === ` + itoa(before))
 
 	// Wider, and back; the sentence says what differs.
-	p.fill(`input[aria-label="filter the proposals"]`, "boarding-logic-bench")
-	p.open("/policy?balance=0")
-	p.fill(`input[aria-label="filter the proposals"]`, "boarding-entry-bench tcp/8443")
+	p.fill(`input[aria-label="filter the proposals"]`, "fares-store-live 5432")
 	p.until(`document.querySelectorAll("[data-proposal]").length === 1`)
 	p.click(`[data-proposal] [data-row]`)
 	p.see(saying("conversations that change verdict"))

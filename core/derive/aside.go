@@ -56,10 +56,14 @@ type Aside struct {
 
 // setAside gives what the rules leave, by reason.
 func (d *deriver) setAside(rules []*draft) []Aside {
-	covered := map[*edge]bool{}
+	for svc := range d.edges {
+		for i := range d.edges[svc] {
+			d.edges[svc][i].covered = false
+		}
+	}
 	for _, r := range rules {
 		for _, x := range r.edges {
-			covered[x] = true
+			x.covered = true
 		}
 	}
 	by := map[Reason][]int{}
@@ -71,23 +75,28 @@ func (d *deriver) setAside(rules []*draft) []Aside {
 		}
 	}
 	for svc := range d.edges {
-		type kind struct{ client, server [3]string }
-		kinds := map[kind][2]map[int32]bool{}
-		kindOf := func(x *edge) kind { return kind{d.tags(x.client), d.tags(x.server)} }
+		// How many of their kind take part, of the kinds that something is left of.
+		kinds := map[int32]*[2]map[int32]bool{}
 		for i := range d.edges[svc] {
-			x := &d.edges[svc][i]
-			k := kindOf(x)
-			if kinds[k][0] == nil {
-				kinds[k] = [2]map[int32]bool{{}, {}}
+			if x := &d.edges[svc][i]; x.open && !x.covered && kinds[x.block] == nil {
+				kinds[x.block] = &[2]map[int32]bool{{}, {}}
 			}
-			kinds[k][0][x.client], kinds[k][1][x.server] = true, true
+		}
+		if len(kinds) == 0 {
+			continue
 		}
 		for i := range d.edges[svc] {
 			x := &d.edges[svc][i]
-			if !x.open || covered[x] {
+			if k := kinds[x.block]; k != nil {
+				k[0][x.client], k[1][x.server] = true, true
+			}
+		}
+		for i := range d.edges[svc] {
+			x := &d.edges[svc][i]
+			if !x.open || x.covered {
 				continue
 			}
-			k := kinds[kindOf(x)]
+			k := kinds[x.block]
 			why := d.doubt(x, d.points[svc], len(k[0]), len(k[1]))
 			for _, c := range d.conversations(x) {
 				by[why] = append(by[why], int(c))

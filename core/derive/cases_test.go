@@ -21,6 +21,8 @@ type town struct {
 	t         *testing.T
 	workloads []estate.Workload
 	records   []flow.Record
+
+	conversations []derive.Conversation // of what was derived last
 }
 
 // role adds n machines called app-tier-env-1 and so on.
@@ -69,7 +71,8 @@ func (w *town) derive(text string, balance float64) *derive.Result {
 	for _, r := range w.records {
 		seen.Add(derive.Observed(c, r))
 	}
-	return derive.Derive(derive.Input{Compiled: c, Conversations: seen.Conversations, Balance: balance})
+	w.conversations = seen.Conversations
+	return derive.Derive(derive.Input{Compiled: c, Conversations: seen.Conversations, Balance: balance, Judged: true})
 }
 
 // rules gives the proposals without their notes.

@@ -964,11 +964,22 @@ func (d *deriver) joined(rules []*draft, balance float64) []*draft {
 			})
 		}
 	}
-	slices.SortStableFunc(rules, func(a, b *draft) int {
-		return cmp.Or(strings.Compare(sides(a.right), sides(b.right)), strings.Compare(sides(a.left), sides(b.left)),
-			slices.CompareFunc(a.points, b.points, func(x, y service.Range) int {
+	type named struct {
+		r           *draft
+		left, right string
+	}
+	order := make([]named, len(rules))
+	for i, r := range rules {
+		order[i] = named{r, sides(r.left), sides(r.right)}
+	}
+	slices.SortStableFunc(order, func(a, b named) int {
+		return cmp.Or(strings.Compare(a.right, b.right), strings.Compare(a.left, b.left),
+			slices.CompareFunc(a.r.points, b.r.points, func(x, y service.Range) int {
 				return cmp.Or(cmp.Compare(x.Lo, y.Lo), cmp.Compare(x.Hi, y.Hi))
 			}))
 	})
+	for i := range order {
+		rules[i] = order[i].r
+	}
 	return rules
 }

@@ -1,7 +1,9 @@
 // Package derive proposes permit rules from conversations that a policy leaves
-// uncovered. It sets aside, with the reason, what a person should not be asked
-// to bless, brings what is left to patterns between roles (workloads with the
-// same application, tier and environment), and says the patterns in few rules.
+// uncovered. Machines are gathered in sets that rules can speak of (sets.go), by
+// the tags that they are meant to have (strays.go); what was seen becomes edges of
+// services (observe.go, services.go). For each service, the rules are taken that
+// save most bits: what they say, without their words and what they open
+// (describe.go, cover.go). What is left is set aside, with its signs (aside.go).
 //
 // It must not know of files or screens. Start reading at Derive.
 package derive
@@ -64,9 +66,9 @@ type Result struct {
 	Considered int // conversations that were looked at
 	Covered    int // of those, conversations that the proposals permit
 	Curve      []CurvePoint
-	Path       []PathPoint // with Judged: as Curve
-	Wide       []Proposal  // with Judged: rules that one should not take as they are
-	Tags       []MissingTag   // worth setting: those that settle most first
+	Path       []PathPoint  // with Judged: as Curve
+	Wide       []Proposal   // with Judged: rules that one should not take as they are
+	Tags       []MissingTag // worth setting: those that settle most first
 }
 
 // CurvePoint is one balance between tight and short.

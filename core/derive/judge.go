@@ -295,7 +295,7 @@ func (d *deriver) administrators(p service.Point) []*set {
 // wide says what was set aside of administration services as the rule that one
 // would write without looking: anybody may reach an application on it. It is
 // not proposed, but shown to be narrowed.
-func (d *deriver) wide(n *namer, covered map[int]bool) []Proposal {
+func (d *deriver) wide(n *namer, covered []bool) []Proposal {
 	type key struct {
 		app    string
 		points service.Range

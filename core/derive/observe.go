@@ -466,6 +466,9 @@ func (d *deriver) makeEdges(open []bool) {
 
 // conversations gives the open conversations of an edge.
 func (d *deriver) conversations(x *edge) []int32 {
+	if x.n == 1 && x.open {
+		return d.order[x.first : x.first+1]
+	}
 	var out []int32
 	for _, i := range d.order[x.first : x.first+x.n] {
 		c := &d.in.Conversations[i]

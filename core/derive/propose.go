@@ -18,15 +18,17 @@ import (
 // propose turns drafts into proposals with evidence.
 func (d *deriver) propose(rules []*draft, out *Result) {
 	n := d.newNamer()
-	covered := map[int]bool{}
+	covered := make([]bool, len(d.ends))
 	for _, r := range rules {
 		p := d.proposal(n, r)
 		for _, i := range p.Conversations {
-			covered[i] = true
+			if !covered[i] {
+				covered[i] = true
+				out.Covered++
+			}
 		}
 		out.Proposals = append(out.Proposals, p)
 	}
-	out.Covered = len(covered)
 	if d.in.Judged {
 		out.Wide = d.wide(n, covered)
 	}
@@ -125,6 +127,7 @@ func (d *deriver) list(n *namer, r *draft, left bool, groups []*policy.Group) (p
 // beside the groups that they belong to, as long as there is room, and keeps of
 // its evidence what the rule then permits.
 func (d *deriver) settled(r *draft) {
+	exact := len(r.same) == 0
 	for k, items := range [2][]item{r.left, r.right} {
 		seen := map[int32]bool{}
 		var strays []int32
@@ -134,7 +137,11 @@ func (d *deriver) settled(r *draft) {
 				continue
 			}
 			seen[m] = true
-			if !d.tagHolds(items, m) && d.agrees(r, m) {
+			if d.tagHolds(items, m) {
+				continue
+			}
+			exact = false
+			if d.agrees(r, m) {
 				strays = append(strays, m)
 			}
 		}
@@ -142,6 +149,9 @@ func (d *deriver) settled(r *draft) {
 			return strings.Compare(d.c.Estate.Workload(a).ID, d.c.Estate.Workload(b).ID)
 		})
 		r.strays[k] = strays[:min(len(strays), max(0, mostItems-len(items)))]
+	}
+	if exact {
+		return
 	}
 	r.edges = slices.DeleteFunc(slices.Clone(r.edges), func(x *edge) bool { return !d.permits(r, x) })
 	// What the policy permits to the groups already is not proposed again for them.
@@ -346,7 +356,9 @@ func (d *deriver) evidence(r *draft, p *Proposal) {
 			p.Conversations = append(p.Conversations, int(i))
 		}
 	}
-	slices.Sort(p.Conversations)
+	if !slices.IsSorted(p.Conversations) {
+		slices.Sort(p.Conversations)
+	}
 	p.Conversations = slices.Compact(p.Conversations)
 	for n, i := range p.Conversations {
 		c := &d.in.Conversations[i]
