@@ -120,7 +120,7 @@ type Derived struct {
 	Path       []PathPoint `json:"path" doc:"The proposals of each balance"`
 	Gone       []GoneRule  `json:"gone" doc:"Rules of the draft that nothing in the window needed"`
 	Aside      []Aside     `json:"aside"`
-	Tags       []NamedTag   `json:"tags" doc:"Worth setting, that which settles most first"`
+	Tags       []NamedTag  `json:"tags" doc:"Worth setting, that which settles most first"`
 	Proposals  []Proposal  `json:"-"` // of all balances, each once; then those that are barred
 }
 

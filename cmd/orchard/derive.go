@@ -54,7 +54,7 @@ type deriveSummary struct {
 	SetAside   []asideSummary      `json:"setAside"`
 	Curve      []derive.CurvePoint `json:"curve"`
 	Why        []whySummary        `json:"why"`  // of each rule, in their order
-	Tags       []derive.MissingTag    `json:"tags"` // worth setting
+	Tags       []derive.MissingTag `json:"tags"` // worth setting
 }
 
 type whySummary struct {
