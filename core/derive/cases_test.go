@@ -22,6 +22,7 @@ type town struct {
 	workloads []estate.Workload
 	records   []flow.Record
 
+	judged        bool
 	conversations []derive.Conversation // of what was derived last
 }
 
@@ -72,7 +73,8 @@ func (w *town) derive(text string, balance float64) *derive.Result {
 		seen.Add(derive.Observed(c, r))
 	}
 	w.conversations = seen.Conversations
-	return derive.Derive(derive.Input{Compiled: c, Conversations: seen.Conversations, Balance: balance, Judged: true})
+	return derive.Derive(derive.Input{Compiled: c, Conversations: seen.Conversations, Balance: balance,
+		Judged: w.judged})
 }
 
 // rules gives the proposals without their notes.

@@ -154,6 +154,7 @@ func TestRanges(t *testing.T) {
 // A pair that stands alone is set aside, with its signs.
 func TestAPairThatStandsAlone(t *testing.T) {
 	w := harbour(t)
+	w.judged = true
 	w.sees("fares-logic-live-2", "203.0.113.77", "tcp/8081", 2, 4)
 	r := w.derive("", 0.5)
 	require.Empty(t, rules(r))
