@@ -69,7 +69,7 @@ func (d *deriver) setAside(rules []*draft) []Aside {
 	by := map[Reason][]int{}
 	signs := map[int]string{}
 	for i := range d.ends {
-		if d.scanned[i] && d.isOpen(i) {
+		if d.scanned[i] && d.open[i] {
 			by[Scan] = append(by[Scan], i)
 			signs[i] = d.tried[d.ends[i][0]]
 		}
@@ -122,16 +122,6 @@ func (d *deriver) setAside(rules []*draft) []Aside {
 		out = append(out, a)
 	}
 	return out
-}
-
-// isOpen reports whether a conversation is one to consider.
-func (d *deriver) isOpen(i int) bool {
-	c := &d.in.Conversations[i]
-	if c.Connections == 0 {
-		return false
-	}
-	r := d.c.Decide(c.Client, c.Server, c.Point)
-	return (r == nil || r.InClosing()) && (d.in.Scope == nil || d.in.Scope(c.Client, c.Server))
 }
 
 // doubt says why an edge found no rule; clients and servers are how many of its

@@ -10,6 +10,7 @@ import (
 	"math"
 	"slices"
 	"strings"
+	"sync"
 
 	"lucidorchard/core/decide"
 	"lucidorchard/core/expr"
@@ -21,11 +22,10 @@ type draft struct {
 	left, right []item
 	points      service.Set
 	same        []expr.Key
-	edges       []*edge // that it covers
-	alone       string  // why it stands alone; blank: it may be joined with others
-	took        [2]int  // clients and servers that were seen
-	members     [2]int  // and that there are
-	gain        float64
+	edges       []*edge    // that it covers
+	alone       string     // why it stands alone; blank: it may be joined with others
+	took        [2]int     // clients and servers that were seen
+	members     [2]int     // and that there are
 	n           int        // conversations that it covers, where edges were not kept
 	strays      [2][]int32 // machines named beside the items: their tags do not say yet that they belong there
 	anyone      bool       // the left side is anybody, whoever they are
@@ -63,7 +63,9 @@ const mostItems = 6
 // cover finds the rules for some balances: 0 opens hardly more than was seen, 1
 // takes what is common for all. Of those that are not kept whole, only their
 // number and what they open is known.
-func (d *deriver) cover(balances []float64, whole func(balance float64) bool) [][]*draft {
+// Nil: progress, which is told the share that is done, said stop.
+func (d *deriver) cover(balances []float64, whole func(balance float64) bool,
+	progress func(share float64) bool) [][]*draft {
 	byService := make([][][]*draft, len(d.points))
 	rooms := [2]*scratch{d.newScratch(), d.newScratch()}
 	// The largest first, so that none is left alone at the end.
@@ -72,9 +74,28 @@ func (d *deriver) cover(balances []float64, whole func(balance float64) bool) []
 		order[i] = i
 	}
 	slices.SortStableFunc(order, func(a, b int) int { return len(d.edges[b]) - len(d.edges[a]) })
+	total := 0
+	for _, list := range d.edges {
+		total += len(list)
+	}
+	var mu sync.Mutex
+	done, stop := 0, false
+	report := func(more int) bool {
+		mu.Lock()
+		defer mu.Unlock()
+		done += more
+		stop = stop || !progress(float64(done)/float64(max(1, total)))
+		return !stop
+	}
 	decide.Parallel(2, len(d.points), func(worker, n int) {
-		byService[order[n]] = d.coverService(rooms[worker], order[n], balances, whole)
+		if report(0) {
+			byService[order[n]] = d.coverService(rooms[worker], order[n], balances, whole)
+			report(len(d.edges[order[n]]))
+		}
 	})
+	if stop {
+		return nil
+	}
 	out := make([][]*draft, len(balances))
 	for k, b := range balances {
 		var rules []*draft
@@ -97,7 +118,8 @@ func (d *deriver) cover(balances []float64, whole func(balance float64) bool) []
 	return out
 }
 
-// weightOf gives the price of what is opened. The usual balance is 0.5.
+// weightOf gives the price of what is opened, in seven steps. The usual balance is
+// 0.5.
 func weightOf(balance float64) float64 {
 	return [...]float64{6, 3.2, 2.1, 1.5, 1.0, 0.7, 0.45}[min(6, max(0, int(balance*6+0.5)))]
 }
@@ -120,13 +142,17 @@ func (d *deriver) coverService(s *scratch, svc int, balances []float64, whole fu
 		d.judgeCandidate(s, edges, &all[i], danger)
 		all[i].first = all[i].value
 	}
+	crossings := d.crossings(svc)
 	out := make([][]*draft, len(balances))
 	for k, b := range balances {
 		for i := range edges {
 			edges[i].covered = false
 		}
 		s.weight = weightOf(b)
-		rules := append(d.choose(s, svc, edges, all, danger), d.crossings(svc)...)
+		rules := d.choose(s, svc, edges, all, danger)
+		for _, x := range crossings {
+			rules = append(rules, d.alone(svc, x, aloneCrossing))
+		}
 		if whole(b) {
 			rules = d.alike(rules)
 		}
@@ -177,8 +203,7 @@ func (d *deriver) choose(s *scratch, svc int, edges []edge, all []candidate, dan
 	chosen = needed(edges, d.exchanged(s, edges, chosen, all, danger))
 	var out []*draft
 	for _, c := range chosen {
-		r := &draft{left: []item{c.left}, right: []item{c.right}, points: service.Set{d.points[svc]}, took: c.took,
-			gain: c.gain}
+		r := &draft{left: []item{c.left}, right: []item{c.right}, points: service.Set{d.points[svc]}, took: c.took}
 		if c.same&sameEnv != 0 {
 			r.same = append(r.same, expr.Key{Name: d.keys[2]})
 		}
@@ -286,7 +311,7 @@ func (q *byRatio) Pop() any {
 	return x
 }
 
-// needed drops rules whose evidence others have too.
+// needed drops rules all of whose evidence others have too.
 func needed(edges []edge, chosen []candidate) []candidate {
 	times := make([]int32, len(edges))
 	for n := range chosen {
@@ -295,17 +320,7 @@ func needed(edges []edge, chosen []candidate) []candidate {
 		}
 	}
 	return slices.DeleteFunc(chosen, func(c candidate) bool {
-		own, alone := 0.0, false
-		for _, i := range c.edges {
-			if x := &edges[i]; times[i] == 1 && x.open {
-				own += evidence * max(x.rs[0], x.rs[1])
-				alone = true
-			}
-			if own > wordsRule {
-				return false
-			}
-		}
-		if alone {
+		if slices.ContainsFunc(c.edges, func(i int32) bool { return times[i] == 1 && edges[i].open }) {
 			return false
 		}
 		for _, i := range c.edges {
@@ -423,12 +438,12 @@ func (d *deriver) candidates(s *scratch, edges []edge, danger float64) []candida
 				}
 				if s.miss[0][m] == 0 {
 					s.miss[0][m] = 1
-					s.all[0] = append(s.all[0], m)
+					s.missing[0] = append(s.missing[0], m)
 				}
 				s.miss[0][m] *= 1 - edges[i].rs[far]
 			}
-			slices.Sort(s.all[0])
-			for _, m := range s.all[0] {
+			slices.Sort(s.missing[0])
+			for _, m := range s.missing[0] {
 				x := seen{m, 1 - s.miss[0][m]}
 				s.miss[0][m] = 0
 				if d.isOutside(m) {
@@ -437,12 +452,12 @@ func (d *deriver) candidates(s *scratch, edges []edge, danger float64) []candida
 					inside = append(inside, x)
 				}
 			}
-			s.all[0] = s.all[0][:0]
+			s.missing[0] = s.missing[0][:0]
 			far := danger
 			if !servers {
 				far = 1 + (danger-1)/4
 			}
-			sides := d.describe(s, inside, far, 0)
+			sides := d.describe(s, inside, far)
 			if len(outside) > 0 {
 				sides = append(sides, d.describeOutside(outside)...)
 			}
@@ -599,21 +614,21 @@ func (d *deriver) judgeCandidate(s *scratch, edges []edge, c *candidate, danger 
 		}
 		if s.blocks[x.block] == 0 {
 			s.blocks[x.block] = 1
-			s.blocks2 = append(s.blocks2, x.block)
+			s.blocksSeen = append(s.blocksSeen, x.block)
 		}
 		s.blocks[x.block] *= 1 - x.r
 		for k, m := range [2]int32{x.client, x.server} {
 			if x.rs[k] == 0 {
 				continue // another edge stands for it
 			}
-			if !s.took[k][m] && (danger < veryDangerous || x.r > chance) {
+			if !s.took[k][m] && (danger < veryDangerous || x.rs[k] > chance) {
 				s.took[k][m] = true
-				s.took2[k] = append(s.took2[k], m)
+				s.takers[k] = append(s.takers[k], m)
 			}
 			if x.open && !x.covered {
 				if s.miss[k][m] == 0 {
 					s.miss[k][m] = 1
-					s.all[k] = append(s.all[k], m)
+					s.missing[k] = append(s.missing[k], m)
 				}
 				s.miss[k][m] *= 1 - x.rs[k]
 			}
@@ -629,26 +644,26 @@ func (d *deriver) judgeCandidate(s *scratch, edges []edge, c *candidate, danger 
 	if c.left.set != nil && c.right.set != nil && related(c.left.set, c.right.set, d.keys[0]) {
 		words -= 3 // what belongs together talks
 	}
-	seenBlocks, distinct := 0.0, float64(len(s.blocks2))
-	for _, b := range s.blocks2 {
+	seenBlocks, distinct := 0.0, float64(len(s.blocksSeen))
+	for _, b := range s.blocksSeen {
 		seenBlocks += 1 - s.blocks[b]
 		s.blocks[b] = 0
 	}
-	s.blocks2 = s.blocks2[:0]
+	s.blocksSeen = s.blocksSeen[:0]
 	// What comes from all parts in proportion comes between all parts, too.
 	between := float64(c.blocks) * (1 - math.Pow(1-1/max(1.000001, float64(c.blocks)), float64(len(c.edges))))
 	everywhere := distinct >= 0.5*between
 	factor := 1.0
 	for k, x := range [2]*item{&c.left, &c.right} {
-		for _, m := range s.all[k] {
+		for _, m := range s.missing[k] {
 			value += evidence * counts(1-s.miss[k][m], danger)
 			s.miss[k][m] = 0
 		}
-		c.took[k] = len(s.took2[k])
-		for _, m := range s.took2[k] {
+		c.took[k] = len(s.takers[k])
+		for _, m := range s.takers[k] {
 			s.took[k][m] = false
 		}
-		s.all[k], s.took2[k] = s.all[k][:0], s.took2[k][:0]
+		s.missing[k], s.takers[k] = s.missing[k][:0], s.takers[k][:0]
 		worse := danger
 		if k == 1 {
 			worse = 1 + (danger-1)/4
@@ -679,7 +694,7 @@ func (d *deriver) judgeCandidate(s *scratch, edges []edge, c *candidate, danger 
 func related(a, b *set, app string) bool {
 	of := func(s *set) string {
 		for _, t := range s.tests {
-			if t.key == app {
+			if t.key.Name == app && !t.key.Field {
 				return t.value
 			}
 		}
@@ -688,49 +703,43 @@ func related(a, b *set, app string) bool {
 	return of(a) != "" && of(a) == of(b)
 }
 
-// crossings gives what crosses environments day after day: each alone and exact.
-func (d *deriver) crossings(svc int) []*draft {
-	byPair := map[[2]int32][]*edge{}
-	var order [][2]int32
+// crossings gives what crosses environments day after day, and moves as much as
+// others on the service: somebody has set that up.
+func (d *deriver) crossings(svc int) (out []*edge) {
+	env := expr.Key{Name: d.keys[2]}
+	usual := int64(-1) // bytes of an edge: the median of those that do not cross
 	for i := range d.edges[svc] {
 		x := &d.edges[svc][i]
-		env := expr.Key{Name: d.keys[2]}
-		if !x.crossing || !x.open || d.realTag(x.client, env) == "" || d.realTag(x.server, env) == "" || !d.regular(svc, x) {
+		if !x.crossing || !x.open || d.realTag(x.client, env) == "" || d.realTag(x.server, env) == "" {
 			continue
 		}
-		k := [2]int32{x.client, x.server}
-		order = append(order, k)
-		byPair[k] = append(byPair[k], x)
-	}
-	var out []*draft
-	for _, k := range order {
-		out = append(out, &draft{left: []item{{m: k[0]}}, right: []item{{m: k[1]}}, points: service.Set{d.points[svc]},
-			edges: byPair[k], alone: aloneCrossing, took: [2]int{1, 1}})
-		for _, x := range byPair[k] {
-			x.covered = true
+		if n := d.daysOf(x).Count(); n < 4 || n*5 < d.days*3 {
+			continue
+		}
+		if usual < 0 {
+			var all []int64
+			for k := range d.edges[svc] {
+				if !d.edges[svc][k].crossing {
+					all = append(all, d.bytes(&d.edges[svc][k]))
+				}
+			}
+			slices.Sort(all)
+			if usual = math.MaxInt64 / 2; len(all) > 0 {
+				usual = all[len(all)/2]
+			}
+		}
+		// What it moves may not be known: then a person has to say it.
+		if own := d.bytes(x); own >= 1<<20 || own > 0 && own >= 2*usual {
+			out = append(out, x)
 		}
 	}
 	return out
 }
 
-// regular reports whether an edge is traffic that somebody has set up: day after
-// day, and as much as others move on the service.
-func (d *deriver) regular(svc int, x *edge) bool {
-	if n := d.daysOf(x).Count(); n < 4 || n*5 < d.days*3 {
-		return false
-	}
-	var usual []int64
-	for i := range d.edges[svc] {
-		if !d.edges[svc][i].crossing {
-			usual = append(usual, d.bytes(&d.edges[svc][i]))
-		}
-	}
-	own := d.bytes(x)
-	if own == 0 {
-		return false // not known: a person has to say it
-	}
-	slices.Sort(usual)
-	return own >= 1<<20 || len(usual) > 0 && own >= 2*usual[len(usual)/2]
+// alone makes a rule of one edge that stands alone: exact.
+func (d *deriver) alone(svc int, x *edge, why string) *draft {
+	return &draft{left: []item{{m: x.client}}, right: []item{{m: x.server}}, points: service.Set{d.points[svc]},
+		edges: []*edge{x}, alone: why, took: [2]int{1, 1}}
 }
 
 func (d *deriver) bytes(x *edge) (n int64) {
@@ -754,26 +763,26 @@ func (d *deriver) daysOf(x *edge) (days Days) {
 	return days
 }
 
-// alike adds to each rule the clauses "same KEY" that all of its traffic keeps to:
-// where both sides have several values of a tag, and pairs agree far more often
-// than chance would make them.
+// alike adds to each rule the clauses "same KEY" that all of its traffic keeps to,
+// beside those for environment and application, which candidates have: where both
+// sides have several values of a tag, and pairs agree far more often than chance
+// would make them.
 func (d *deriver) alike(rules []*draft) []*draft {
-	keys := []expr.Key{{Name: d.keys[2]}}
+	var keys []expr.Key
 	for k := range d.valuesOf {
 		if !k.Field {
 			keys = append(keys, k)
 		}
 	}
-	slices.SortFunc(keys[1:], func(a, b expr.Key) int { return strings.Compare(a.Name, b.Name) })
+	slices.SortFunc(keys, func(a, b expr.Key) int { return strings.Compare(a.Name, b.Name) })
 	for _, r := range rules {
-		for _, s := range [2]*item{&r.left[0], &r.right[0]} {
-			r.members[0], r.members[1] = r.members[1], d.size(s, 0)
-		}
-		if r.left[0].set == nil || r.right[0].set == nil || r.alone != "" {
+		r.members = [2]int{d.size(&r.left[0], 0), d.size(&r.right[0], 0)}
+		// Within one application, other tags agree by themselves.
+		if r.left[0].set == nil || r.right[0].set == nil || slices.Contains(r.same, expr.Key{Name: d.keys[0]}) {
 			continue
 		}
-		for n, k := range keys {
-			if !slices.Contains(r.same, k) && !slices.Contains(r.same, expr.Key{Name: d.keys[0]}) && d.keepsTo(r, k, n == 0) {
+		for _, k := range keys {
+			if d.keepsTo(r, k) {
 				r.same = append(r.same, k)
 			}
 		}
@@ -792,18 +801,11 @@ func (d *deriver) beside(r *draft) (out []*draft) {
 	if len(r.same) == 0 || r.left[0].set == nil || r.right[0].set == nil {
 		return nil
 	}
-	lacks := func(m int32) bool {
-		w := d.c.Estate.Workload(m)
-		return slices.ContainsFunc(r.same, func(k expr.Key) bool {
-			t, _ := w.Tag(k.Name)
-			return !k.Field && expr.Fold(t.Value) != d.tagOf(m, k)
-		})
-	}
 	by := map[int32]*draft{}
 	for _, x := range r.edges {
 		for side, m := range [2]int32{x.client, x.server} {
 			other := [2]int32{x.server, x.client}[side]
-			if d.isOutside(m) || !lacks(m) {
+			if d.isOutside(m) || d.agrees(r, m) {
 				continue
 			}
 			to := d.setWith(other, 7)
@@ -835,19 +837,15 @@ func (d *deriver) setWith(m int32, mask uint8) *set {
 		return nil
 	}
 	for _, id := range d.setsOf[m] {
-		if s := d.sets[id]; s.group == "" && s.mask == mask && len(s.tests) > 0 {
+		if s := d.sets[id]; s.group == "" && s.mask == mask {
 			return s
 		}
 	}
-	s := &set{mask: mask, words: wordsOfMask[mask]}
-	for i := range 3 {
-		if mask&(1<<i) != 0 {
-			if d.meant[m][i] == "" {
-				return nil
-			}
-			s.tests = append(s.tests, test{d.keys[i], d.meant[m][i], d.meant[m][i]})
-		}
+	tests, ok := d.tests(m, mask)
+	if !ok {
+		return nil
 	}
+	s := &set{tests: tests, mask: mask, words: wordsOfMask[mask]}
 	for w := range d.c.Estate.All() {
 		holds := d.present[w]
 		for i := range 3 {
@@ -861,10 +859,10 @@ func (d *deriver) setWith(m int32, mask uint8) *set {
 }
 
 // keepsTo reports whether the traffic of a rule stays where a tag is the same.
-func (d *deriver) keepsTo(r *draft, k expr.Key, environment bool) bool {
+func (d *deriver) keepsTo(r *draft, k expr.Key) bool {
 	spread := func(s *set) map[string]float64 {
 		out := map[string]float64{}
-		for _, m := range d.membersOf(s) {
+		for _, m := range s.members {
 			if v := d.tagOf(m, k); v != "" {
 				out[v]++
 			}
@@ -888,9 +886,6 @@ func (d *deriver) keepsTo(r *draft, k expr.Key, environment bool) bool {
 			other++
 		}
 	}
-	if environment {
-		return other == 0 && same > 0
-	}
 	var na, nb, chance float64
 	for _, n := range a {
 		na += n
@@ -901,8 +896,6 @@ func (d *deriver) keepsTo(r *draft, k expr.Key, environment bool) bool {
 	}
 	return other == 0 && same >= 8 && len(values) >= 2 && chance/na/nb <= 0.6
 }
-
-func (d *deriver) membersOf(s *set) []int32 { return s.members }
 
 // joined joins rules that differ in one thing only into one with a list, which
 // opens nothing that they do not.
@@ -925,7 +918,6 @@ func (d *deriver) joined(rules []*draft, balance float64) []*draft {
 			if into := by[k]; into != nil && r.alone == "" && merge(into, r) {
 				into.edges = append(into.edges, r.edges...)
 				into.n += r.n
-				into.gain += r.gain
 				continue
 			}
 			by[k] = r

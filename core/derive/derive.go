@@ -114,7 +114,12 @@ func Derive(in Input) *Result {
 	}
 	out := &Result{Considered: d.considered}
 	balances := curveBalances(in.Balance)
-	all := d.cover(balances, func(b float64) bool { return in.Judged || b == in.Balance })
+	said := func(share float64) bool { return in.Progress == nil || in.Progress(share) }
+	all := d.cover(balances, func(b float64) bool { return in.Judged || b == in.Balance },
+		func(share float64) bool { return said(0.3 + 0.5*share) })
+	if all == nil {
+		return nil
+	}
 	for n, b := range balances {
 		rules := all[n]
 		if b == in.Balance {
@@ -140,7 +145,7 @@ func Derive(in Input) *Result {
 			}
 			out.Path = append(out.Path, PathPoint{pt, at.Proposals})
 		}
-		if in.Progress != nil && !in.Progress(0.3+0.7*float64(n+1)/float64(len(balances))) {
+		if !said(0.8 + 0.2*float64(n+1)/float64(len(balances))) {
 			return nil
 		}
 	}

@@ -44,7 +44,7 @@ func (d *deriver) holds(x *item, m int32) bool {
 	return x.m == m
 }
 
-// key tells items apart and orders them.
+// itemKey tells items apart and orders them.
 func (d *deriver) itemKey(x *item) string {
 	switch {
 	case x.set != nil:
@@ -86,8 +86,9 @@ func (d *deriver) size(x *item, took int) int {
 	return 1
 }
 
-// opened is the price, at a weight of 1, of letting those in who were not seen: high where few of
-// their peers take part, and on services from which much can be done.
+// opened is the price, at a weight of 1, of letting those in who were not seen:
+// high where few of their peers take part, and on services from which much can be
+// done.
 func (d *deriver) opened(members int, took float64, danger float64) float64 {
 	n := float64(members)
 	took = min(took, n)
@@ -171,16 +172,16 @@ type scratch struct {
 	v, k    []float64 // by set: bits that it saves, and how many of it take part
 	touched []int32
 	miss    [2][]float64 // by machine: how likely it is that it does not recur
-	all     [2][]int32   // machines with a miss below one
+	missing [2][]int32   // those with a miss below one
 	price   []float64
-	took    [2][]bool
-	took2   [2][]int32
-	roles   []int32 // by role: when it was seen
+	took    [2][]bool  // by machine: it takes part
+	takers  [2][]int32 // those that do
+	roles   []int32    // by role: when it was seen
 	now     int32
 	// By set: the role that was seen last, and how many were.
 	lastRole, seenRoles []int32
 	blocks              []float64 // by block: how likely it is that it does not recur
-	blocks2             []int32
+	blocksSeen          []int32
 }
 
 func (d *deriver) newScratch() *scratch {
@@ -195,7 +196,7 @@ func (d *deriver) newScratch() *scratch {
 
 // describe says machines in sets: greedily that which saves most bits, while any
 // saves some. The others are left.
-func (d *deriver) describe(s *scratch, all []seen, danger float64, more float64) []item {
+func (d *deriver) describe(s *scratch, all []seen, danger float64) []item {
 	if danger >= veryDangerous {
 		sure := all[:0:0]
 		for _, x := range all {
@@ -233,12 +234,8 @@ func (d *deriver) describe(s *scratch, all []seen, danger float64, more float64)
 	}
 	var out []item
 	left := all
-	for first := true; ; first = false {
+	for words := 0.0; ; words = wordsMore {
 		best, gain := int32(-1), 0.0
-		words := wordsMore
-		if first {
-			words = more
-		}
 		for _, id := range s.touched {
 			if g := s.v[id] - words - price[id]; g > gain+1e-9 {
 				best, gain = id, g

@@ -7,3 +7,6 @@ func ThinFrom(n int) (back func()) {
 	thinFrom = n
 	return func() { thinFrom = was }
 }
+
+// RangesOf is rangesOf.
+var RangesOf = rangesOf

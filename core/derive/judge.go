@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"lucidorchard/core/expr"
 	"lucidorchard/core/policy"
 	"lucidorchard/core/service"
 )
@@ -236,31 +237,6 @@ func (d *deriver) groupOf(clients []share, all int64, width int, anyone bool) (b
 	return best, part
 }
 
-// groupsOf gives the groups of the policy that a workload is in, as sets.
-func (d *deriver) groupsOf(m int32) []*set {
-	var out []*set
-	d.eachGroup(m, func(g *policy.Group) { out = append(out, d.policySet(g.Name)) })
-	return out
-}
-
-// policySet gives a group of the policy as a set.
-func (d *deriver) policySet(name string) *set {
-	if d.groupSets == nil {
-		d.groupSets = map[string]*set{}
-		for w := range d.c.Estate.All() {
-			d.eachGroup(w, func(g *policy.Group) {
-				s := d.groupSets[g.Name]
-				if s == nil {
-					s = &set{group: g.Name, words: wordsGroup}
-					d.groupSets[g.Name] = s
-				}
-				s.members = append(s.members, w)
-			})
-		}
-	}
-	return d.groupSets[name]
-}
-
 // administrators gives the smallest groups of the policy that hold those from
 // whom others are administered on a service.
 func (d *deriver) administrators(p service.Point) []*set {
@@ -315,7 +291,7 @@ func (d *deriver) wide(n *namer, covered []bool) []Proposal {
 			k := key{app, d.points[svc]}
 			r := byKey[k]
 			if r == nil {
-				s := &set{tests: []test{{d.keys[0], app, app}}, mask: 1}
+				s := &set{tests: []test{{expr.Key{Name: d.keys[0]}, app}}, mask: 1}
 				everybody := &set{}
 				for w := range d.c.Estate.All() {
 					if d.present[w] && d.meant[w][0] == app {

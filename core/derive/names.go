@@ -82,15 +82,11 @@ func (n *namer) group(x *set) (*policy.Group, policy.Ref) {
 	g := &policy.Group{}
 	var names, tests []string
 	for _, t := range x.tests {
-		shown := n.d.show(t.key, t.value)
+		shown := n.d.show(t.key.Name, t.value)
 		if name := plain(shown); name != "" {
 			names = append(names, name)
 		}
-		key := expr.Key{Name: t.key}.String()
-		if t.key == "kind" {
-			key = t.key
-		}
-		tests = append(tests, key+" is "+syntax.Name(shown))
+		tests = append(tests, t.key.String()+" is "+syntax.Name(shown))
 	}
 	if len(names) == 0 {
 		names = []string{"group"}

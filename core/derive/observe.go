@@ -2,7 +2,6 @@ package derive
 
 import (
 	"cmp"
-	"fmt"
 	"math"
 	"net/netip"
 	"slices"
@@ -55,10 +54,11 @@ type deriver struct {
 	considered int
 	days       int
 	envCount   int
+	open       []bool // conversations that are to be considered
 	scanned    []bool // conversations
 	callers    map[sharedKey]map[string]bool
 	common     map[[2]string]bool // applications and environments that are there for the others
-	groupSets  map[string]*set    // groups of the policy
+	groups     [][]*set           // of the policy, by workload
 }
 
 // sharedKey is one side of traffic: an application and environment, and a service.
@@ -174,7 +174,7 @@ func (d *deriver) observe() bool {
 	in := &d.in
 	n := len(in.Conversations)
 	d.ends, d.svcOf = make([][2]int32, n), make([]int32, n)
-	open := make([]bool, n)
+	d.open = make([]bool, n)
 	var all Days
 	for i := range in.Conversations {
 		if i%100_000 == 0 && in.Progress != nil && !in.Progress(0.2*float64(i)/float64(n)) {
@@ -188,35 +188,20 @@ func (d *deriver) observe() bool {
 		}
 		if r := d.c.Decide(c.Client, c.Server, c.Point); (r == nil || r.InClosing()) &&
 			(in.Scope == nil || in.Scope(c.Client, c.Server)) {
-			open[i] = true
+			d.open[i] = true
 			d.considered++
 		}
 	}
 	d.days = all.Count()
-	d.numberRoles()
-	d.findScans()
-	d.findServices()
-	d.placeStrays()
-	d.finalRoles()
-	d.findShared()
-	d.makeSets()
-	d.makeEdges(open)
-	return true
-}
-
-// numberRoles numbers the combinations of tags that workloads have, before what
-// they lack is found.
-func (d *deriver) numberRoles() {
-	numbers := map[[3]string]int32{}
-	d.early = make([]int32, d.workloads)
-	for w := range d.c.Estate.All() {
-		n, ok := numbers[d.meant[w]]
-		if !ok {
-			n = int32(len(numbers))
-			numbers[d.meant[w]] = n
+	d.early, _ = d.numberRoles()
+	steps := []func(){d.findScans, d.findServices, d.placeStrays, d.finalRoles, d.findShared, d.makeSets, d.makeEdges}
+	for k, step := range steps {
+		step()
+		if in.Progress != nil && !in.Progress(0.2+0.09*float64(k+1)/float64(len(steps))) {
+			return false
 		}
-		d.early[w] = n
 	}
+	return true
 }
 
 // earlyRole is the number of a machine's tags; of all that is outside, -1.
@@ -225,110 +210,6 @@ func (d *deriver) earlyRole(m int32) int32 {
 		return -1
 	}
 	return d.early[m]
-}
-
-// findScans marks the conversations of clients that try far more than others of
-// their kind do, once or twice each: many servers, or many services.
-func (d *deriver) findScans() {
-	d.scanned = make([]bool, len(d.ends))
-	type kind struct {
-		role  int32
-		point service.Point
-		to    int32
-	}
-	// Two clients of a kind that do the same are enough to call it usual.
-	first := map[kind]int32{} // the client that did it; -1: several
-	kindOf := func(i int) kind {
-		return kind{d.earlyRole(d.ends[i][0]), d.in.Conversations[i].Point, d.earlyRole(d.ends[i][1])}
-	}
-	for i := range d.ends {
-		k := kindOf(i)
-		if have, ok := first[k]; !ok {
-			first[k] = d.ends[i][0]
-		} else if have >= 0 && have != d.ends[i][0] {
-			first[k] = -1
-		}
-	}
-	// What several clients call on a kind of machine is a service there.
-	type there struct {
-		point service.Point
-		to    int32
-	}
-	serves := map[there][3]int32{}
-	for i := range d.ends {
-		k := there{d.in.Conversations[i].Point, d.earlyRole(d.ends[i][1])}
-		have := serves[k]
-		if have[2] != 0 {
-			continue
-		}
-		for n := range have {
-			if have[n] == d.ends[i][0]+1 {
-				break
-			}
-			if have[n] == 0 {
-				have[n] = d.ends[i][0] + 1
-				break
-			}
-		}
-		serves[k] = have
-	}
-	type tried struct {
-		servers map[int32]bool
-		ports   map[uint32]bool
-		tries   int
-		hollow  int // that were dropped, or carried nothing
-	}
-	clients := map[int32]*tried{}
-	regular := map[int32]map[int32]bool{} // servers that a client returns to
-	stray := func(i int) bool {
-		c := &d.in.Conversations[i]
-		return c.Days.Count() <= 1 && c.Connections+c.Dropped <= 4 && first[kindOf(i)] >= 0
-	}
-	bytesKnown := slices.ContainsFunc(d.in.Conversations, func(c Conversation) bool { return c.Bytes > 0 })
-	for i := range d.ends {
-		c := &d.in.Conversations[i]
-		if !stray(i) {
-			if regular[d.ends[i][0]] == nil {
-				regular[d.ends[i][0]] = map[int32]bool{}
-			}
-			regular[d.ends[i][0]][d.ends[i][1]] = true
-			continue
-		}
-		if serves[there{c.Point, d.earlyRole(d.ends[i][1])}][2] != 0 {
-			continue
-		}
-		t := clients[d.ends[i][0]]
-		if t == nil {
-			t = &tried{servers: map[int32]bool{}, ports: map[uint32]bool{}}
-			clients[d.ends[i][0]] = t
-		}
-		t.tries++
-		t.servers[d.ends[i][1]] = true
-		t.ports[uint32(c.Point)/16] = true // neighbours are hardly different services
-		if c.Dropped > 0 || bytesKnown && c.Bytes == 0 {
-			t.hollow++
-		}
-	}
-	scans := map[int32]bool{}
-	for m, t := range clients {
-		if t.tries < 12 || len(t.servers) < 12 && len(t.ports) < 8 {
-			continue
-		}
-		known := 0
-		for s := range t.servers {
-			if regular[m][s] {
-				known++
-			}
-		}
-		// One service at many servers is also what a poller does: a scan finds many
-		// closed, or carries nothing.
-		sweep := len(t.ports) <= 3
-		d.tried[m] = fmt.Sprintf("its client tried %d servers, %d times, and hardly ever came back", len(t.servers), t.tries)
-		scans[m] = !sweep || known*2 < len(t.servers) && (t.hollow*10 >= 3*t.tries || !bytesKnown)
-	}
-	for i := range d.ends {
-		d.scanned[i] = scans[d.ends[i][0]] && stray(i)
-	}
 }
 
 // findShared finds which applications others share: those that the machines of
@@ -344,18 +225,22 @@ func (d *deriver) findShared() {
 		d.callers[k][app] = true
 	}
 	type way struct{ a, b, svc int32 }
-	done := map[way]bool{}
+	const often = 3 // that something is seen once says little; that it is seen between many, more
+	once := map[way]int{}
 	for i := range d.ends {
 		c := &d.in.Conversations[i]
 		w := way{d.role(d.ends[i][0]), d.role(d.ends[i][1]), d.svcOf[i]}
-		if done[w] {
+		if once[w] >= often {
 			continue
 		}
 		a, b := d.tags(d.ends[i][0]), d.tags(d.ends[i][1])
-		if d.scanned[i] || c.Connections == 0 || c.Connections <= 2 && c.Days.Count() <= 1 {
+		if d.scanned[i] || c.Connections == 0 {
 			continue
 		}
-		done[w] = true
+		if once[w]++; c.Connections <= 2 && c.Days.Count() <= 1 && once[w] < often {
+			continue
+		}
+		once[w] = often
 		p := d.points[d.svcOf[i]].Lo
 		note(sharedKey{b[0], b[2], false, p}, a[0])
 		note(sharedKey{a[0], a[2], true, p}, b[0])
@@ -414,7 +299,7 @@ func (d *deriver) unplaced(i int) bool {
 }
 
 // makeEdges gathers the conversations by service, client and server.
-func (d *deriver) makeEdges(open []bool) {
+func (d *deriver) makeEdges() {
 	byService := make([][]int32, len(d.points))
 	for i := range d.ends {
 		if !d.scanned[i] && d.in.Conversations[i].Connections > 0 {
@@ -446,7 +331,7 @@ func (d *deriver) makeEdges(open []bool) {
 				c := &d.in.Conversations[list[to]]
 				days |= c.Days
 				connections += min(c.Connections, 1<<40)
-				x.open = x.open || open[list[to]]
+				x.open = x.open || d.open[list[to]]
 			}
 			x.n = int32(to - from)
 			pair := [2]int32{d.role(x.client), d.role(x.server)}
@@ -465,15 +350,9 @@ func (d *deriver) makeEdges(open []bool) {
 }
 
 // conversations gives the open conversations of an edge.
-func (d *deriver) conversations(x *edge) []int32 {
-	if x.n == 1 && x.open {
-		return d.order[x.first : x.first+1]
-	}
-	var out []int32
+func (d *deriver) conversations(x *edge) (out []int32) {
 	for _, i := range d.order[x.first : x.first+x.n] {
-		c := &d.in.Conversations[i]
-		if r := d.c.Decide(c.Client, c.Server, c.Point); (r == nil || r.InClosing()) &&
-			(d.in.Scope == nil || d.in.Scope(c.Client, c.Server)) {
+		if d.open[i] {
 			out = append(out, i)
 		}
 	}

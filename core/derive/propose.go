@@ -227,8 +227,7 @@ func (d *deriver) permits(r *draft, x *edge) bool {
 // tagged reports whether a workload has the tags of a set as it is now.
 func (d *deriver) tagged(m int32, s *set) bool {
 	for _, t := range s.tests {
-		k := expr.Key{Name: t.key, Field: t.key == "kind"}
-		if d.realTag(m, k) != t.value {
+		if d.realTag(m, t.key) != t.value {
 			return false
 		}
 	}
@@ -430,10 +429,11 @@ func (d *deriver) shape(r *draft) string {
 	}
 	of := func(s *set) (app, tier string) {
 		for _, t := range s.tests {
-			switch t.key {
-			case d.keys[0]:
+			switch {
+			case t.key.Field:
+			case t.key.Name == d.keys[0]:
 				app = t.value
-			case d.keys[1]:
+			case t.key.Name == d.keys[1]:
 				tier = t.value
 			}
 		}
@@ -477,6 +477,9 @@ func (d *deriver) warnings(r *draft, p *Proposal) []string {
 	if service.Administration.Contains(r.points[0].Lo) {
 		out = append(out, "administration service")
 	}
+	if p := r.points[0].Lo; len(r.right) == 1 && d.oneAddress(&r.right[0]) && p.Port() >= 1024 {
+		out = append(out, "to one outside address, on a port that is no usual service's")
+	}
 	if database {
 		out = append(out, "database reached from another application")
 	}
@@ -487,6 +490,14 @@ func (d *deriver) warnings(r *draft, p *Proposal) []string {
 		out = append(out, fmt.Sprintf("wide: %s of what it opens was seen", percent(f)))
 	}
 	return out
+}
+
+// oneAddress reports whether an item is a single outside address.
+func (d *deriver) oneAddress(x *item) bool {
+	if x.set != nil || x.all || x.group != "" {
+		return false
+	}
+	return x.prefix.IsValid() && x.prefix.IsSingleIP() || !x.prefix.IsValid() && d.isOutside(x.m)
 }
 
 func (p *Proposal) note() string {

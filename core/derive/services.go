@@ -137,7 +137,8 @@ func rangesOf(seen map[uint32]int) (out [][2]uint32) {
 	cut := func(ports []uint32, far uint32, take func(part []uint32) bool) (rest []uint32) {
 		for from := 0; from < len(ports); {
 			to := from + 1
-			for to < len(ports) && ports[to]-ports[to-1] <= far && (ports[from] >= firstDynamic || ports[to] < firstDynamic) {
+			dynamic := ports[from] >= firstDynamic // these are one, however far apart
+			for to < len(ports) && (dynamic || ports[to]-ports[to-1] <= far && ports[to] < firstDynamic) {
 				to++
 			}
 			if part := ports[from:to]; !take(part) {
@@ -171,7 +172,7 @@ func rangesOf(seen map[uint32]int) (out [][2]uint32) {
 
 // rounded widens a range to edges that people would give it.
 func rounded(lo, hi uint32) [2]uint32 {
-	if lo >= firstDynamic && hi-lo > 1000 {
+	if lo >= firstDynamic {
 		return [2]uint32{firstDynamic, 65535}
 	}
 	best := [2]uint32{lo, hi}

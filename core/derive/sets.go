@@ -26,7 +26,7 @@ type set struct {
 	apps    int      // applications of its members
 	largest float64  // share of the members that its largest role has
 	unit    bool     // it may stand on the side of a rule that the other side is found for
-	mask    uint8    // which of application, tier and environment its tests speak of
+	mask    uint8    // of which of application, tier and environment its tests are, if of nothing else
 }
 
 // roleCount is how many members of a set have one application, tier and
@@ -36,8 +36,11 @@ type roleCount struct {
 	n    int32
 }
 
-// test is that a tag has a value.
-type test struct{ key, value, shown string }
+// test is that a tag, or a field, has a value, folded.
+type test struct {
+	key   expr.Key
+	value string
+}
 
 func (s *set) everybody() bool { return s.group == "" && len(s.tests) == 0 }
 
@@ -48,7 +51,7 @@ func (s *set) key() string {
 	}
 	var b strings.Builder
 	for _, t := range s.tests {
-		b.WriteString(t.key + "\x00" + t.value + "\x00")
+		b.WriteString(t.key.String() + "\x00" + t.value + "\x00")
 	}
 	return b.String()
 }
@@ -178,21 +181,47 @@ func (d *deriver) tagOf(w int32, k expr.Key) string {
 	return expr.Fold(strings.TrimSpace(t.Value))
 }
 
-// finalRoles numbers the roles: workloads that are meant to have the same
-// application, tier and environment.
-func (d *deriver) finalRoles() {
+// numberRoles numbers the combinations of application, tier and environment that
+// workloads are meant to have, as far as is known by now: of each workload, and
+// what each number is.
+func (d *deriver) numberRoles() (of []int32, tags [][3]string) {
 	numbers := map[[3]string]int32{}
-	d.roleOf = make([]int32, d.c.Estate.Bound())
+	of = make([]int32, d.workloads)
 	for w := range d.c.Estate.All() {
 		n, ok := numbers[d.meant[w]]
 		if !ok {
-			n = int32(len(d.roleTags))
+			n = int32(len(tags))
 			numbers[d.meant[w]] = n
-			d.roleTags, d.roleSize = append(d.roleTags, d.meant[w]), append(d.roleSize, 0)
+			tags = append(tags, d.meant[w])
 		}
-		d.roleSize[n]++
-		d.roleOf[w] = n
+		of[w] = n
 	}
+	return of, tags
+}
+
+// finalRoles numbers the roles, once what workloads lack is found.
+func (d *deriver) finalRoles() {
+	d.roleOf, d.roleTags = d.numberRoles()
+	d.roleSize = make([]int, len(d.roleTags))
+	for w := range d.c.Estate.All() {
+		d.roleSize[d.roleOf[w]]++
+	}
+}
+
+// tests gives what a machine is meant to have of application (1), tier (2) and
+// environment (4); false if it lacks one of them.
+func (d *deriver) tests(m int32, mask uint8) ([]test, bool) {
+	var out []test
+	for i, key := range d.keys {
+		if mask&(1<<i) == 0 {
+			continue
+		}
+		if d.meant[m][i] == "" {
+			return nil, false
+		}
+		out = append(out, test{expr.Key{Name: key}, d.meant[m][i]})
+	}
+	return out, true
 }
 
 // makeSets finds all sets with members, each once: of several with the same
@@ -215,20 +244,10 @@ func (d *deriver) makeSets() {
 		if !d.present[w] {
 			continue
 		}
-		add(set{words: wordsAll, unit: false}, w)
-		meant := d.meant[w]
+		add(set{words: wordsAll}, w)
 		for mask := uint8(1); mask < 8; mask++ {
-			s := set{words: wordsOfMask[mask], unit: mask != 4 && mask != 5, mask: mask}
-			whole := true
-			for i := range 3 {
-				if mask&(1<<i) == 0 {
-					continue
-				}
-				whole = whole && meant[i] != ""
-				s.tests = append(s.tests, test{d.keys[i], meant[i], meant[i]})
-			}
-			if whole {
-				add(s, w)
+			if tests, ok := d.tests(w, mask); ok {
+				add(set{tests: tests, words: wordsOfMask[mask], unit: mask != 4 && mask != 5, mask: mask}, w)
 			}
 		}
 		for _, k := range extras {
@@ -238,32 +257,20 @@ func (d *deriver) makeSets() {
 			}
 			price := wordsByChance + math.Log2(float64(d.valuesOf[k]))
 			for _, mask := range [3]uint8{0, 1, 7} {
-				s := set{words: price + wordsOfMask[mask], mask: mask}
-				whole := true
-				for i := range 3 {
-					if mask&(1<<i) != 0 {
-						whole = whole && meant[i] != ""
-						s.tests = append(s.tests, test{d.keys[i], meant[i], meant[i]})
-					}
-				}
-				s.tests = append(s.tests, test{k.String(), v, v})
-				if whole {
-					add(s, w)
+				if tests, ok := d.tests(w, mask); ok {
+					add(set{tests: append(tests, test{k, v}), words: price + wordsOfMask[mask]}, w)
 				}
 			}
 		}
-		d.eachGroup(w, func(g *policy.Group) { add(set{group: g.Name, words: wordsGroup, unit: true}, w) })
+		for _, g := range d.groupsOf(w) {
+			add(set{group: g.group, words: wordsGroup, unit: true}, w)
+		}
 	}
 	order = slices.DeleteFunc(order, d.hollow)
 	seed := maphash.MakeSeed()
 	byMembers := map[uint64]*set{}
 	for _, s := range order {
-		var h maphash.Hash
-		h.SetSeed(seed)
-		for _, m := range s.members {
-			maphash.WriteComparable(&h, m)
-		}
-		k := h.Sum64()
+		k := hashOf(seed, s.members)
 		have := byMembers[k]
 		if have == nil {
 			byMembers[k] = s
@@ -277,7 +284,7 @@ func (d *deriver) makeSets() {
 		have.unit, have.mask = unit, max(mask, s.mask)
 	}
 	for _, s := range order {
-		if keep := byMembers[d.hashOf(seed, s.members)]; keep == s {
+		if byMembers[hashOf(seed, s.members)] == s {
 			d.sets = append(d.sets, s)
 		}
 	}
@@ -302,7 +309,7 @@ func (d *deriver) makeSets() {
 // environment, of one application only; everybody, where there are hardly any
 // applications. What comes later may be something else.
 func (d *deriver) hollow(s *set) bool {
-	if s.group != "" || s.mask&1 != 0 {
+	if s.group != "" || s.mask&1 != 0 || s.mask == 0 && !s.everybody() {
 		return false
 	}
 	apps := map[string]bool{}
@@ -310,13 +317,10 @@ func (d *deriver) hollow(s *set) bool {
 		apps[d.meant[m][0]] = true
 	}
 	delete(apps, "")
-	switch {
-	case s.everybody():
+	if s.everybody() {
 		return len(apps) < 3
-	case s.mask != 0:
-		return len(apps) < 2
 	}
-	return false
+	return len(apps) < 2
 }
 
 // countRoles notes which roles a set has members of.
@@ -342,7 +346,7 @@ func (d *deriver) countRoles(s *set) {
 	}
 }
 
-func (d *deriver) hashOf(seed maphash.Seed, members []int32) uint64 {
+func hashOf(seed maphash.Seed, members []int32) uint64 {
 	var h maphash.Hash
 	h.SetSeed(seed)
 	for _, m := range members {
@@ -351,19 +355,38 @@ func (d *deriver) hashOf(seed maphash.Seed, members []int32) uint64 {
 	return h.Sum64()
 }
 
-// eachGroup gives the groups of the policy that a workload is in and that do not
-// select by address.
-func (d *deriver) eachGroup(w int32, f func(*policy.Group)) {
-	x := d.c.Estate.Workload(w)
-	k := slices.IndexFunc(x.Leases, func(l estate.Lease) bool { return !l.Empty() })
-	if k < 0 {
-		return
+// groupsOf gives the groups of the policy that a workload is in and that do not
+// select by address, as sets.
+func (d *deriver) groupsOf(w int32) []*set {
+	if d.groups == nil {
+		d.makeGroups()
 	}
-	d.c.EachGroup(d.c.At(x.Leases[k].Addr, x.Leases[k].From), func(g *policy.Group, t expr.Truth) {
-		if t == expr.Yes && !namesAddresses(g.Expr) {
-			f(g)
+	return d.groups[w]
+}
+
+// makeGroups asks the policy's groups of each workload once: at the first address
+// that it holds.
+func (d *deriver) makeGroups() {
+	byName := map[string]*set{}
+	d.groups = make([][]*set, d.workloads)
+	for w, x := range d.c.Estate.All() {
+		k := slices.IndexFunc(x.Leases, func(l estate.Lease) bool { return !l.Empty() })
+		if k < 0 {
+			continue
 		}
-	})
+		d.c.EachGroup(d.c.At(x.Leases[k].Addr, x.Leases[k].From), func(g *policy.Group, t expr.Truth) {
+			if t != expr.Yes || namesAddresses(g.Expr) {
+				return
+			}
+			s := byName[g.Name]
+			if s == nil {
+				s = &set{group: g.Name, words: wordsGroup}
+				byName[g.Name] = s
+			}
+			s.members = append(s.members, w)
+			d.groups[w] = append(d.groups[w], s)
+		})
+	}
 }
 
 // namesAddresses reports whether an expression selects by address.
