@@ -107,7 +107,7 @@ func pointerOf(path []string) string {
 
 // jsonRows reads objects of JSON as rows.
 type jsonRows struct {
-	in     io.Reader
+	in     *resumed
 	d      *json.Decoder
 	listed bool // in a list; else one after the other
 	ahead  []jsonRow
@@ -130,8 +130,8 @@ const rowsAhead = 500
 const mostLate = 20 // members that are named
 
 func newJSONRows(in io.Reader, pointer string) (*jsonRows, error) {
-	bound := bufio.NewReaderSize(in, 1<<16)
-	j := &jsonRows{in: bound, d: json.NewDecoder(bound), index: map[string]int{}}
+	from := &resumed{in: bufio.NewReaderSize(in, 1<<16)}
+	j := &jsonRows{in: from, d: json.NewDecoder(from), index: map[string]int{}}
 	j.d.UseNumber()
 	if pointer != aLineEach {
 		if err := j.find(pointer); err != nil {
@@ -243,9 +243,13 @@ func (j *jsonRows) object() (jsonRow, error) {
 
 // nextLine goes on behind the line that cannot be read.
 func (j *jsonRows) nextLine() error {
-	rest := bufio.NewReaderSize(io.MultiReader(j.d.Buffered(), j.in), 1<<16)
+	buffered, err := io.ReadAll(j.d.Buffered())
+	if err != nil {
+		return err
+	}
+	j.in.back(buffered)
 	for text := false; ; {
-		b, err := rest.ReadByte()
+		b, err := j.in.ReadByte()
 		if err == io.EOF {
 			break
 		}
@@ -257,9 +261,38 @@ func (j *jsonRows) nextLine() error {
 		}
 		text = text || !strings.ContainsRune(" \t\r\n", rune(b))
 	}
-	j.in, j.d = rest, json.NewDecoder(rest)
+	j.d = json.NewDecoder(j.in)
 	j.d.UseNumber()
 	return nil
+}
+
+// resumed reads again what a decoder had taken and not used, then goes on. However
+// often that happens, there is one of it.
+type resumed struct {
+	again []byte
+	in    *bufio.Reader
+}
+
+func (r *resumed) back(taken []byte) {
+	r.again = append(taken, r.again...)
+}
+
+func (r *resumed) Read(p []byte) (int, error) {
+	if len(r.again) == 0 {
+		return r.in.Read(p)
+	}
+	n := copy(p, r.again)
+	r.again = r.again[n:]
+	return n, nil
+}
+
+func (r *resumed) ReadByte() (byte, error) {
+	if len(r.again) == 0 {
+		return r.in.ReadByte()
+	}
+	b := r.again[0]
+	r.again = r.again[1:]
+	return b, nil
 }
 
 // warning says which members were left out, because they came too late to be

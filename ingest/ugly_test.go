@@ -3,6 +3,7 @@ package ingest_test
 import (
 	"bytes"
 	"fmt"
+	"runtime"
 	"strings"
 	"testing"
 	"time"
@@ -260,4 +261,22 @@ func TestABrokenLineOfJSON(t *testing.T) {
 		require.Equal(t, line, f.Errors[i].Line)
 		require.ErrorContains(t, f.Errors[i], "found broken JSON")
 	}
+}
+
+func TestAFileOfMostlyBrokenLinesIsReadToItsEnd(t *testing.T) {
+	var b strings.Builder
+	const n = 50000
+	for i := range n {
+		fmt.Fprintf(&b, "{\"host\": \"w%d\", \"addr\": \"10.1.%d.%d\"}\n", i, i/200, i%200)
+		fmt.Fprintf(&b, "{\"host\": \"w%d\" \"addr\"\n", i)
+	}
+	var before, after runtime.MemStats
+	runtime.ReadMemStats(&before)
+	f, err := ingest.WorkloadsOf(strings.NewReader(b.String()), "plan",
+		ingest.Form{Pointer: "-", Columns: ingest.Mapping{"host": "id", "addr": "addresses"}})
+	runtime.ReadMemStats(&after)
+	require.NoError(t, err)
+	require.Equal(t, 2*n, f.Rows)
+	require.Len(t, f.Workloads, n)
+	require.Less(t, after.TotalAlloc-before.TotalAlloc, uint64(1<<30), "each broken line must not cost a buffer of its own")
 }
