@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/jmoiron/sqlx"
 )
 
@@ -119,6 +120,22 @@ func (s *Store) AddRevision(ctx context.Context, r Revision) error {
 
 // addChange notes a change; what was undone before it cannot be done again.
 func addChange(ctx context.Context, tx *sqlx.Tx, kind, words, author string, before, after setting) error {
+	return noteChange(func(q string, args ...any) error {
+		_, err := tx.ExecContext(ctx, q, args...)
+		return err
+	}, kind, words, author, before, after)
+}
+
+// execIn runs statements on a connection of its own, as those that take many rows have.
+func execIn(ctx context.Context, tx pgx.Tx) func(q string, args ...any) error {
+	return func(q string, args ...any) error {
+		_, err := tx.Exec(ctx, q, args...)
+		return err
+	}
+}
+
+// noteChange is addChange in whatever transaction exec runs.
+func noteChange(exec func(q string, args ...any) error, kind, words, author string, before, after setting) error {
 	b, err := json.Marshal(before)
 	if err != nil {
 		return err
@@ -127,11 +144,10 @@ func addChange(ctx context.Context, tx *sqlx.Tx, kind, words, author string, bef
 	if err != nil {
 		return err
 	}
-	if _, err := tx.ExecContext(ctx, undoneGone); err != nil {
+	if err := exec(undoneGone); err != nil {
 		return err
 	}
-	_, err = tx.ExecContext(ctx, insertChange, kind, words, author, b, a)
-	return err
+	return exec(insertChange, kind, words, author, b, a)
 }
 
 const (

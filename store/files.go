@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"encoding/json"
 	"iter"
 
 	"github.com/jackc/pgx/v5"
@@ -35,25 +34,8 @@ func (s *Store) AddFile(ctx context.Context, id string, file int, parts iter.Seq
 		if _, err := tx.Exec(ctx, `SELECT pg_advisory_xact_lock($1)`, editLock); err != nil {
 			return err
 		}
-		return noteChange(ctx, tx, "flows", words, author, setting{Undone: &file}, setting{File: &file})
+		return noteChange(execIn(ctx, tx), "flows", words, author, setting{Undone: &file}, setting{File: &file})
 	})
-}
-
-// noteChange is addChange on a connection of its own.
-func noteChange(ctx context.Context, tx pgx.Tx, kind, words, author string, before, after setting) error {
-	b, err := json.Marshal(before)
-	if err != nil {
-		return err
-	}
-	a, err := json.Marshal(after)
-	if err != nil {
-		return err
-	}
-	if _, err := tx.Exec(ctx, undoneGone); err != nil {
-		return err
-	}
-	_, err = tx.Exec(ctx, insertChange, kind, words, author, b, a)
-	return err
 }
 
 // showFile takes the rows of a file out of sight, or brings them back. What is

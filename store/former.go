@@ -79,7 +79,7 @@ func (t *taking) note() error {
 	if err != nil {
 		return err
 	}
-	if err := noteChange(t.ctx, t.tx, "workloads", t.Words, t.Author, setting{Listing: t.before},
+	if err := noteChange(execIn(t.ctx, t.tx), "workloads", t.Words, t.Author, setting{Listing: t.before},
 		setting{Listing: after}); err != nil {
 		return err
 	}
