@@ -75,7 +75,6 @@ type grower struct {
 	all   []*grownMachine
 	out   *Grown
 	host  int
-	ports map[string]uint32
 	known []grownNeed
 }
 
@@ -90,7 +89,7 @@ type grownNeed struct {
 
 // Grow makes an estate of a family. The same seed gives the same one.
 func Grow(f Family, seed uint64) *Grown {
-	g := &grower{r: rand.New(rand.NewPCG(seed, 4711)), f: f, out: &Grown{}, ports: map[string]uint32{}}
+	g := &grower{r: rand.New(rand.NewPCG(seed, 4711)), f: f, out: &Grown{}}
 	g.machines()
 	g.shared()
 	g.applications()
