@@ -1,6 +1,6 @@
 // Several rows of the ledger at once: permitted, rejected, or rightly rejected, in one
 // step that is undone as one.
-import { chakra, Flex, Input, Text } from "@chakra-ui/react";
+import { chakra, Flex, type FlexProps, Input, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, caughtUp, fetchClient, problem } from "../api/client";
@@ -20,13 +20,12 @@ const widths = [
   ["wider", "wider"],
 ] as const;
 
-/** What is selected, with what can be done with it. */
-export function Selected({ rows, open, clear }: { rows: Target[]; open: (how: How) => void; clear: () => void }) {
+/** Under the rows: what can be done with several of them. */
+function Strip({ label, ...rest }: FlexProps & { label: string }) {
   return (
     <Flex
       role="region"
-      aria-label="selected rows"
-      data-selected={rows.length}
+      aria-label={label}
       gap="10px"
       align="center"
       px="14px"
@@ -35,7 +34,15 @@ export function Selected({ rows, open, clear }: { rows: Target[]; open: (how: Ho
       borderTopWidth="1px"
       borderColor="accent"
       flexShrink={0}
-    >
+      {...rest}
+    />
+  );
+}
+
+/** What is selected, with what can be done with it. */
+export function Selected({ rows, open, clear }: { rows: Target[]; open: (how: How) => void; clear: () => void }) {
+  return (
+    <Strip label="selected rows" data-selected={rows.length}>
       <Text fontWeight="600">{plural(rows.length, "row")} selected</Text>
       <Btn onClick={() => open("permit")}>Permit…</Btn>
       <Btn onClick={() => open("reject")}>Reject…</Btn>
@@ -43,7 +50,7 @@ export function Selected({ rows, open, clear }: { rows: Target[]; open: (how: Ho
       <Link ml="auto" onClick={clear}>
         Clear
       </Link>
-    </Flex>
+    </Strip>
   );
 }
 
@@ -73,19 +80,7 @@ export function Together({
   );
   const all = { words: `all ${plural(data.total, "row")} that the filters leave`, counts };
   return (
-    <Flex
-      role="region"
-      aria-label="settle together"
-      data-together={data.total}
-      gap="10px"
-      align="center"
-      px="14px"
-      py="7px"
-      bg="tint"
-      borderTopWidth="1px"
-      borderColor="accent"
-      flexShrink={0}
-    >
+    <Strip label="settle together" data-together={data.total}>
       <Text>{plural(data.total, "row")}, by one rule:</Text>
       <Btn onClick={() => open("permit", all)}>Permit…</Btn>
       <Btn onClick={() => open("reject", all)}>Reject…</Btn>
@@ -93,7 +88,7 @@ export function Together({
       <Btn onClick={() => select(data.rows.map((r) => targetOf(r, query.turn === "reaches")))}>
         {data.total > most ? `Select the first ${most} rows` : "Select all rows"}
       </Btn>
-    </Flex>
+    </Strip>
   );
 }
 
