@@ -19,15 +19,16 @@ import (
 
 // GroupOut is a row in the list of groups.
 type GroupOut struct {
-	Name      string       `json:"name"`
-	Line      int          `json:"line"`
-	Body      string       `json:"body" doc:"The expression with include and exclude"`
-	Note      string       `json:"note,omitempty"`
-	In        int          `json:"in"`
-	Undecided int          `json:"undecided"`
-	Prefixes  int          `json:"prefixes" doc:"Prefixes that it names"`
-	UsedBy    []Use        `json:"usedBy"`
-	Findings  []FindingOut `json:"findings"`
+	Name        string       `json:"name"`
+	Line        int          `json:"line"`
+	Body        string       `json:"body" doc:"The expression with include and exclude"`
+	Note        string       `json:"note,omitempty"`
+	In          int          `json:"in"`
+	Unaddressed int          `json:"unaddressed" doc:"Of those that are in, how many hold no address now"`
+	Undecided   int          `json:"undecided"`
+	Prefixes    int          `json:"prefixes" doc:"Prefixes that it names"`
+	UsedBy      []Use        `json:"usedBy"`
+	Findings    []FindingOut `json:"findings"`
 }
 
 // Use is a statement that names a group.
@@ -53,7 +54,7 @@ type GroupPreview struct {
 	Canonical    string            `json:"canonical"`
 	Counts       MemberCounts      `json:"counts"`
 	Was          MemberCounts      `json:"was" doc:"Of the group in the draft"`
-	Unaddressed  int               `json:"unaddressed" doc:"Of those that are in, how many hold no address now: lists of groups do not count them"`
+	Unaddressed  int               `json:"unaddressed" doc:"Of those that are in, how many hold no address now"`
 	In           []Member          `json:"in" doc:"At most 200"`
 	Undecided    []Member          `json:"undecided"`
 	Out          []Member          `json:"out"`
@@ -132,10 +133,9 @@ func (s *groupsAPI) listGroups(ctx context.Context, in *struct{ All }) (*List[Gr
 		out = append(out, GroupOut{Name: g.Name, Line: g.Line, Body: g.Body(), Note: g.Note,
 			UsedBy: uses(snap, g.Name), Findings: findingsAt(snap, g.Line), Prefixes: prefixes(g)})
 	}
-	members, undecided := snap.Counts()
-	for i, g := range snap.Policy.GroupOrder {
-		o := &out[index[g.Name]]
-		o.In, o.Undecided = members[i], undecided[i]
+	for i, n := range snap.Counts() {
+		o := &out[index[snap.Policy.GroupOrder[i].Name]]
+		o.In, o.Unaddressed, o.Undecided = n.In, n.Unaddressed, n.Undecided
 	}
 	return cut(ctx, out, in.All), nil
 }
@@ -232,8 +232,12 @@ func (s *groupsAPI) previewGroup(ctx context.Context, in *struct {
 // fillMembers sorts all workloads by what the group says of them.
 func (s *groupsAPI) fillMembers(out *GroupPreview, snap *model.Model, c *decide.Compiled, name string, existed bool) {
 	walk := decide.NewWalk(c.Estate, c.Policy, c.AsOf)
+	before := decide.NewWalk(snap.Estate, snap.Policy, snap.Compiled.AsOf)
 	both := map[string]int{}
 	for i, w := range c.Estate.All() {
+		if !w.Retired.IsZero() {
+			continue
+		}
 		ep := endpointsOf(c.Estate, i, c.AsOf)[0]
 		var truth, was expr.Truth
 		if ep.Addr.IsValid() {
@@ -251,8 +255,16 @@ func (s *groupsAPI) fillMembers(out *GroupPreview, snap *model.Model, c *decide.
 			ep.Addr = netip.Addr{}
 			truth = walk.Group(name, ep)
 			was = truth
+			if existed {
+				was = before.Group(name, ep)
+			}
 			if truth == expr.Yes {
 				out.Unaddressed++
+				for _, g := range c.Policy.GroupOrder {
+					if g.Name != name && walk.Group(g.Name, ep) == expr.Yes {
+						both[g.Name]++
+					}
+				}
 			}
 		}
 		list := &out.Out

@@ -1,6 +1,7 @@
 package api_test
 
 import (
+	"net/url"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -69,7 +70,11 @@ func TestNumbersAgree(t *testing.T) {
 			require.Equal(t, 200, c.call("POST", "/api/v1/groups/preview",
 				map[string]any{"name": g.Name, "text": g.Body},
 				&preview))
-			require.Equal(t, g.In, preview.Counts.In-preview.Unaddressed, "%s: %s", step, g.Name)
+			require.Equal(t, []int{g.In, g.Unaddressed, g.Undecided},
+				[]int{preview.Counts.In, preview.Unaddressed, preview.Counts.Undecided}, "%s: %s", step, g.Name)
+			var members api.MemberPage
+			c.get("/api/v1/groups/members?name="+url.QueryEscape(g.Name), &members)
+			require.Equal(t, g.In, members.Total, "%s: %s", step, g.Name)
 		}
 		require.Equal(t, s.Undecided, undecided, step)
 

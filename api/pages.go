@@ -375,14 +375,14 @@ func (s *groupsAPI) exportGroups(ctx context.Context, _ *struct{}) (*huma.Stream
 		return nil, err
 	}
 	return stream("groups.csv", func(w *ingest.CSV) {
-		_ = w.Write([]string{"name", "definition", "note", "members_with_address", "undecided", "used_by",
+		_ = w.Write([]string{"name", "definition", "note", "members", "of_these_without_address", "undecided", "used_by",
 			"findings"})
 		for _, g := range all.Body {
 			var found []string
 			for _, f := range g.Findings {
 				found = append(found, f.Kind)
 			}
-			_ = w.Write([]string{g.Name, g.Body, g.Note, fmt.Sprint(g.In), fmt.Sprint(g.Undecided),
+			_ = w.Write([]string{g.Name, g.Body, g.Note, fmt.Sprint(g.In), fmt.Sprint(g.Unaddressed), fmt.Sprint(g.Undecided),
 				fmt.Sprint(len(g.UsedBy)), strings.Join(found, "; ")})
 		}
 	}), nil

@@ -31,7 +31,7 @@ func (s *startersAPI) list(ctx context.Context, in *struct{ All }) (*Body[Starte
 	if err != nil {
 		return nil, err
 	}
-	all := derive.Starters(snap.Estate, snap.Policy, snap.Compiled.AsOf)
+	all := derive.Starters(snap.Estate, snap.Policy)
 	return body(StarterList{snap.Head.No, len(all), cut(ctx, all, in.All).Body}), nil
 }
 
@@ -51,7 +51,7 @@ func (s *startersAPI) take(ctx context.Context, in *struct {
 		return nil, huma.Error409Conflict("somebody has changed the policy since; nothing was changed. Look at what it " +
 			"lacks now")
 	}
-	text, bad := derive.Begin(snap.Head.Text, derive.Starters(snap.Estate, snap.Policy, snap.Compiled.AsOf),
+	text, bad := derive.Begin(snap.Head.Text, derive.Starters(snap.Estate, snap.Policy),
 		in.Body.IDs)
 	if bad != nil {
 		return unedited(snap, bad, in.DryRun)

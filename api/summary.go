@@ -54,9 +54,8 @@ func (s *summaryAPI) summary(ctx context.Context, in *struct{ Window }) (*Body[S
 			}
 		}
 	}
-	_, undecided := snap.Counts()
-	for _, n := range undecided {
-		if n > 0 {
+	for _, n := range snap.Counts() {
+		if n.Undecided > 0 {
 			out.Undecided++
 		}
 	}

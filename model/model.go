@@ -50,7 +50,7 @@ type Model struct {
 	asserts    func() []prove.Result
 	people     func() [][]decide.Placed
 	keys       func() []string
-	counts     func() (in, undecided []int)
+	counts     func() []decide.GroupCount
 	census     func() *whatif.Census
 	probes     func() []Probe
 	acceptance func() *reach.Acceptance
@@ -77,9 +77,9 @@ func (m *Model) People() [][]decide.Placed { return m.people() }
 // Keys gives all tag keys in use, in order.
 func (m *Model) Keys() []string { return m.keys() }
 
-// Counts gives how many workloads with an address are in, and undecided about,
-// each group, in the order of Policy.GroupOrder.
-func (m *Model) Counts() (in, undecided []int) { return m.counts() }
+// Counts gives how many workloads each group has, in the order of
+// Policy.GroupOrder.
+func (m *Model) Counts() []decide.GroupCount { return m.counts() }
 
 // Census is what questions about traffic are put to.
 func (m *Model) Census() *whatif.Census { return m.census() }
@@ -148,7 +148,7 @@ func (m *Model) derive(before *Model) {
 			}
 			return out
 		})
-		m.counts = sync.OnceValues(func() ([]int, []int) { return compiled.GroupCounts(compiled.AsOf) })
+		m.counts = sync.OnceValue(func() []decide.GroupCount { return compiled.GroupCounts(compiled.AsOf) })
 		m.people = sync.OnceValue(func() [][]decide.Placed { return compiled.Population(compiled.AsOf) })
 		m.asserts = sync.OnceValue(func() []prove.Result { return prove.Assertions(compiled) })
 		m.census = sync.OnceValue(func() *whatif.Census { return whatif.Count(compiled) })

@@ -109,35 +109,54 @@ func (c *Compiled) GroupSizes() []int {
 	return out
 }
 
-// GroupCounts gives how many workloads each group has, and of how many it cannot
-// tell, in the order of the policy's GroupOrder: each is asked at the first
-// address that it holds at an instant; those that hold none are not counted.
-func (c *Compiled) GroupCounts(at estate.Instant) (in, undecided []int) {
+// GroupCount is how many workloads a group has, how many of these hold no address,
+// and of how many workloads the group cannot tell.
+type GroupCount struct{ In, Unaddressed, Undecided int }
+
+func (n *GroupCount) add(t expr.Truth, workloads int, addressed bool) {
+	switch t {
+	case expr.Yes:
+		n.In += workloads
+		if !addressed {
+			n.Unaddressed += workloads
+		}
+	case expr.Undecided:
+		n.Undecided += workloads
+	}
+}
+
+// GroupCounts counts the workloads that are not retired, in the order of the
+// policy's GroupOrder: each is asked at the first address that it holds at an
+// instant, or else without one.
+func (c *Compiled) GroupCounts(at estate.Instant) []GroupCount {
+	out := make([]GroupCount, len(c.Policy.GroupOrder))
 	truths := c.membership.truths.all()
 	counts := make([]int, len(truths))
+	walk := NewWalk(c.Estate, c.Policy, c.AsOf)
+each:
 	for i, w := range c.Estate.All() {
+		if !w.Retired.IsZero() {
+			continue
+		}
 		for _, l := range w.Leases {
 			if h := c.Estate.Holder(l.Addr, at); h != nil && h.Workload == i {
 				counts[(*c.places.At(int(i)))[h.Lease].signature]++
-				break
+				continue each
 			}
 		}
+		for g, group := range c.Policy.GroupOrder {
+			out[g].add(walk.Group(group.Name, estate.Endpoint{Workload: i}), 1, false)
+		}
 	}
-	in, undecided = make([]int, len(c.Policy.GroupOrder)), make([]int, len(c.Policy.GroupOrder))
 	for sig, n := range counts {
 		if n == 0 {
 			continue
 		}
 		for g, t := range truths[sig] {
-			switch t {
-			case expr.Yes:
-				in[g] += n
-			case expr.Undecided:
-				undecided[g] += n
-			}
+			out[g].add(t, n, true)
 		}
 	}
-	return in, undecided
+	return out
 }
 
 // EachGroup calls f with what each group says of an endpoint.

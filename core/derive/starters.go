@@ -22,7 +22,7 @@ type Starter struct {
 	Words   string   `json:"words" doc:"What it is for"`
 	Text    string   `json:"text" doc:"The statement"`
 	Layer   string   `json:"layer,omitempty" doc:"Of a rule"`
-	Members int      `json:"members" doc:"Of a group: workloads with an address now"`
+	Members int      `json:"members" doc:"Of a group"`
 	Needs   []string `json:"needs" doc:"Ids of the groups that it names"`
 }
 
@@ -32,8 +32,8 @@ var layers = []string{"guardrails", "separations", policy.Allowances, "closing"}
 // Starters gives statements to begin a policy with that it does not have: a group
 // for each environment, one for each application, tier and environment that have
 // members, and what guards them. Groups that the policy has under another name are
-// named as it names them; values that look misspelt get none. Members are counted as of an instant.
-func Starters(e *estate.Estate, p *policy.Policy, at estate.Instant) []Starter {
+// named as it names them; values that look misspelt get none.
+func Starters(e *estate.Estate, p *policy.Policy) []Starter {
 	keys := structural(e)
 	s := &starting{policy: p, keys: keys, taken: map[string]bool{}, bodies: map[string]string{}}
 	for name, g := range p.Groups {
@@ -48,7 +48,7 @@ func Starters(e *estate.Estate, p *policy.Policy, at estate.Instant) []Starter {
 		misspelt[[2]string{m.Key, m.Value}] = expr.Fold(m.Value) != expr.Fold(m.Like)
 	}
 	for _, w := range e.All() {
-		if !slices.ContainsFunc(w.Leases, func(l estate.Lease) bool { return l.Covers(at) }) {
+		if !w.Retired.IsZero() {
 			continue
 		}
 		var v [3]string

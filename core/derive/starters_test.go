@@ -36,7 +36,7 @@ func TestStarters(t *testing.T) {
 	e, conflicts := estate.New(all)
 	require.Empty(t, conflicts)
 	empty, _ := policy.Parse("")
-	found := derive.Starters(e, empty, estate.Instant{Sec: 1_795_000_000})
+	found := derive.Starters(e, empty)
 	var ids, texts []string
 	for _, s := range found {
 		ids, texts = append(ids, s.ID), append(texts, s.Text)
@@ -58,7 +58,7 @@ func TestStarters(t *testing.T) {
 	p, errs := policy.Parse(text)
 	require.Empty(t, errs, text)
 	require.Len(t, p.Rules, 2)
-	require.Empty(t, derive.Starters(e, p, estate.Instant{Sec: 1_795_000_000}), "nothing is offered twice")
+	require.Empty(t, derive.Starters(e, p), "nothing is offered twice")
 
 	// One that needs groups brings them; a group that is there under another name is
 	// named as it is.
@@ -67,7 +67,7 @@ func TestStarters(t *testing.T) {
 	require.Contains(t, text, "group live = env is live")
 	p, errs = policy.Parse("group production = env is live\nlayer mine\n")
 	require.Empty(t, errs)
-	found = derive.Starters(e, p, estate.Instant{Sec: 1_795_000_000})
+	found = derive.Starters(e, p)
 	i := -1
 	for k, s := range found {
 		if strings.HasPrefix(s.Text, "apart ") {

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"lucidorchard/core/decide"
 	"lucidorchard/core/estate"
 	"lucidorchard/core/expr"
 	"lucidorchard/core/policy"
@@ -74,10 +75,9 @@ func (f *finder) byTags(g *policy.Group) *Fix {
 }
 
 func (f *finder) groups() {
-	in, undecided := map[string]int{}, map[string]int{}
-	ins, undecideds := f.c.GroupCounts(f.c.AsOf)
-	for i, g := range f.c.Policy.GroupOrder {
-		in[g.Name], undecided[g.Name] = ins[i], undecideds[i]
+	counts := map[string]decide.GroupCount{}
+	for i, n := range f.c.GroupCounts(f.c.AsOf) {
+		counts[f.c.Policy.GroupOrder[i].Name] = n
 	}
 	outside := map[string]bool{}
 	for _, p := range f.c.Outside(f.c.AsOf) {
@@ -101,12 +101,12 @@ func (f *finder) groups() {
 		if used[g.Name] {
 			drop = nil
 		}
-		if in[g.Name] == 0 && !outside[g.Name] {
+		if counts[g.Name].In == 0 && !outside[g.Name] {
 			find(EmptyGroup, drop, "Nobody is in it.")
 		} else if !used[g.Name] {
 			find(UnusedGroup, drop, "No rule, area, assertion or other group names it.")
 		}
-		if n := undecided[g.Name]; n > 0 {
+		if n := counts[g.Name].Undecided; n > 0 {
 			what := "workloads"
 			if n == 1 {
 				what = "workload"

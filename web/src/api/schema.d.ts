@@ -2471,6 +2471,11 @@ export interface components {
              * @description Prefixes that it names
              */
             prefixes: number;
+            /**
+             * Format: int64
+             * @description Of those that are in, how many hold no address now
+             */
+            unaddressed: number;
             /** Format: int64 */
             undecided: number;
             usedBy: components["schemas"]["Use"][];
@@ -2487,7 +2492,7 @@ export interface components {
             shares: components["schemas"]["SharedGroup"][];
             /**
              * Format: int64
-             * @description Of those that are in, how many hold no address now: lists of groups do not count them
+             * @description Of those that are in, how many hold no address now
              */
             unaddressed: number;
             undecided: components["schemas"]["Member"][];
@@ -3461,7 +3466,7 @@ export interface components {
             layer?: string;
             /**
              * Format: int64
-             * @description Of a group: workloads with an address now
+             * @description Of a group
              */
             members: number;
             /** @description Ids of the groups that it names */

@@ -89,7 +89,16 @@ export function GroupsView() {
                   .filter(Boolean)
                   .join(", ")}
               </Text>
-              <Text ml="auto" color="soft" flexShrink={0} title="members with an address now">
+              <Text
+                ml="auto"
+                color="soft"
+                flexShrink={0}
+                title={
+                  g.unaddressed > 0
+                    ? `${plural(g.in, "member")}, of which ${n(g.unaddressed)} hold no address now`
+                    : "members"
+                }
+              >
                 {g.in === 0 && g.prefixes > 0 ? plural(g.prefixes, "prefix", "prefixes") : n(g.in)}
               </Text>
             </chakra.button>
