@@ -106,7 +106,7 @@ func (v *View) values(key string, most int, all bool) []Place {
 		}
 		total++
 		if t, ok := w.Tag(key); ok {
-			counts[expr.Fold(strings.TrimSpace(t.Value))]++
+			counts[placeOf(t.Value)]++
 		}
 	}
 	delete(counts, "")
@@ -130,6 +130,15 @@ func (v *View) values(key string, most int, all bool) []Place {
 		others.Values++
 	}
 	return append(out[:own], others)
+}
+
+// placeOf gives the place of a tag's value: as expressions compare them, so that a
+// map counts what a group for the value has. One of blanks alone has none.
+func placeOf(value string) string {
+	if strings.TrimSpace(value) == "" {
+		return ""
+	}
+	return expr.Fold(value)
 }
 
 // columnPlaces and rowPlaces give the places of a map.
@@ -167,7 +176,7 @@ func (v *View) place(k MapKeys) *placing {
 	}
 	at := func(w *estate.Workload, side int, key string) int16 {
 		t, _ := w.Tag(key)
-		value := expr.Fold(strings.TrimSpace(t.Value))
+		value := placeOf(t.Value)
 		if value == "" {
 			return -1
 		}
@@ -313,7 +322,7 @@ func (v *View) plots(p *placing, k MapKeys) (out []Plot, unplaced int) {
 		}
 		name := ""
 		if t, ok := w.Tag(part); ok {
-			name = expr.Fold(strings.TrimSpace(t.Value))
+			name = placeOf(t.Value)
 		}
 		parts := byPlace[s]
 		if parts == nil {
