@@ -78,7 +78,7 @@ func (s *workloadsAPI) setTags(ctx context.Context, in *setTagsInput) (*Body[app
 	if len(edits) == 1 {
 		edits[0].Was = in.Body.Was
 	}
-	what := ids[0]
+	what := snap.Estate.Called(ids[0])
 	if n := len(ids); n > 1 {
 		what = fmt.Sprintf("%d workloads", n)
 	}

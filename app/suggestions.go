@@ -133,11 +133,7 @@ func (a *App) Suggestions(ctx context.Context, v *reach.View, snap *model.Model)
 	refused := map[TagOf]bool{}
 	for _, r := range all {
 		refused[TagOf{r.Workload, r.Key, r.Value}] = true
-		o := RefusedSuggestion{r, r.Workload}
-		if i, ok := snap.Estate.ByID(r.Workload); ok {
-			o.Name = snap.Estate.Workload(i).Label()
-		}
-		out.Refused = append(out.Refused, o)
+		out.Refused = append(out.Refused, RefusedSuggestion{r, snap.Estate.Called(r.Workload)})
 	}
 	for _, w := range snap.Estate.All() {
 		for _, k := range snap.Structural {
@@ -173,7 +169,7 @@ func (a *App) AcceptSuggestions(ctx context.Context, v *reach.View, m *model.Mod
 		}
 		edits = append(edits, store.TagEdit{Workload: t.Workload, Key: t.Key, Value: &t.Value, Was: &was})
 	}
-	words := fmt.Sprintf("Accept the suggestion %s = %s for %s", edits[0].Key, *edits[0].Value, edits[0].Workload)
+	words := fmt.Sprintf("Accept the suggestion %s = %s for %s", edits[0].Key, *edits[0].Value, m.Estate.Called(edits[0].Workload))
 	if len(edits) > 1 {
 		words = fmt.Sprintf("Accept %d suggestions", len(edits))
 	}

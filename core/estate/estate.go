@@ -360,6 +360,14 @@ func (e *Estate) ByID(id string) (int32, bool) {
 	return i, ok && i != Outside
 }
 
+// Called gives what people call the workload with an id; the id itself, if there is none.
+func (e *Estate) Called(id string) string {
+	if i, ok := e.ByID(id); ok {
+		return e.Workload(i).Label()
+	}
+	return id
+}
+
 // Claims gives all claims on an address, earliest start first. The slice must
 // not be changed.
 func (e *Estate) Claims(addr netip.Addr) []Claim {
