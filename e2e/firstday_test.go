@@ -82,6 +82,15 @@ func TestFirstDay(t *testing.T) {
 	}
 	p.see(`[data-row="0"]`)
 
+	// An import is one step: undone, nothing of it is seen; done again, all of it.
+	seen := value[string](p, `document.querySelector("[data-fact=flows]").textContent`)
+	require.Regexp(t, "[1-9]", seen)
+	p.ctrl("z")
+	p.gone(`[data-row="0"]`)
+	p.do("redo", chromedp.KeyEvent("z", chromedp.KeyModifiers(chromedp.ModifierCtrl|chromedp.ModifierShift)))
+	p.see(`[data-row="0"]`)
+	p.until(`document.querySelector("[data-fact=flows]").textContent === ` + strconv.Quote(seen))
+
 	// Write a group, with a mistake first.
 	p.open("/groups/new")
 	p.fill(`input[aria-label="name of the group"]`, "booking-logic-live")

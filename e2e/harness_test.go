@@ -209,7 +209,9 @@ func value[T any](p *page, js string) T {
 // until waits until an expression of the page is true.
 func (p *page) until(js string) {
 	p.t.Helper()
-	if _, err := chromedp.Run(p.ctx, chromedp.Poll[bool](js, chromedp.WithPollingTimeout(patience))); err != nil {
+	// What throws while a view is being exchanged is not true yet; thrown inside a poll it would never end.
+	careful := "(() => { try { return Boolean(" + js + ") } catch { return false } })()"
+	if _, err := chromedp.Run(p.ctx, chromedp.Poll[bool](careful, chromedp.WithPollingTimeout(patience))); err != nil {
 		p.fail("never came true: %s: %s", js, err)
 	}
 }

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"strconv"
 	"testing"
 
 	"github.com/chromedp/chromedp/kb"
@@ -103,4 +104,49 @@ func TestTooWideIsNarrowed(t *testing.T) {
 	p.ctrl("z")
 	p.see(`[data-wide]`)
 	p.gone(saying("taken only members of gangway"))
+}
+
+// From the proposals one sets a tag that a workload behaves as if it had, and settles
+// all that was set aside for one reason.
+func TestBesidesTheProposals(t *testing.T) {
+	p := browse(t, start(t, "--demo", "--live=false"))
+	p.open("/policy")
+	p.click(button("Derive from the window"))
+	p.see(`[data-tag-hints]`)
+	hint := value[string](p, `document.querySelector('[data-tag-hints] button[aria-label^="set "]').ariaLabel`)
+	p.click(`[data-tag-hints] button[aria-label="` + hint + `"]`)
+	p.gone(`[data-tag-hints] button[aria-label="` + hint + `"]`)
+	p.ctrl("z")
+	p.click(button("Derive again"))
+	p.see(`[data-tag-hints] button[aria-label="` + hint + `"]`)
+
+	p.click(`[data-settle-aside=scan]`)
+	p.see(`[data-together]`)
+	rows := p.number("data-together")
+	require.Positive(t, rows)
+	before := p.uncovered()
+	p.click(`//div[@data-together]//button[starts-with(., "Select")]`)
+	p.see(`[data-selected="` + itoa(rows) + `"]`)
+	p.click(`//div[@data-selected]//button[starts-with(., "Reject")]`)
+	p.see(saying("conversations that change verdict"))
+	p.click(button("Add to the draft"))
+	p.gone(`[data-selected]`)
+	p.until(`Number(document.querySelector("[data-uncovered]")?.dataset.uncovered) < ` + itoa(before))
+	p.gone(`[data-together]`)
+}
+
+// The small rows of the map are opened, and folded again; the address keeps it.
+func TestEveryRowOfTheMapCanBeOpened(t *testing.T) {
+	p := browse(t, start(t, "--demo", "--live=false"))
+	p.open("/flows?rows=app")
+	p.see(`[data-all-rows=false]`)
+	offered := value[string](p, `document.querySelector("[data-all-rows]").textContent`)
+	require.Regexp(t, `^open \d+ more rows?$`, offered)
+	p.click(`[data-all-rows]`)
+	p.see(`[data-all-rows=true]`)
+	address := value[string](p, `location.pathname + location.search`)
+	require.Contains(t, address, "allRows=true")
+	p.open(address)
+	p.click(`[data-all-rows=true]`)
+	p.until(`document.querySelector("[data-all-rows]").textContent === ` + strconv.Quote(offered))
 }

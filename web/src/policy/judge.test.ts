@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { choiceAt, rankProposals, type Proposal } from "./judge";
+import { choiceAt, folded, rankProposals, type Proposal } from "./judge";
 
 const proposal = (key: string, more: Partial<Proposal> = {}) =>
   ({ id: 1, key, barred: false, own: 0, choices: [{ sentence: key }], ...more }) as unknown as Proposal;
@@ -29,5 +29,33 @@ describe("what is still to be judged", () => {
     );
     expect(judged.map((p) => p.key)).toEqual(["one", "again", "wide", "later"]);
     expect(out.map((p) => p.key)).toEqual(["refused"]);
+  });
+});
+
+describe("the order of what is judged", () => {
+  it("begins with what settles most", () => {
+    const all = [3, 40, 7].map((conversations) => proposal(`${conversations}`, { conversations } as Partial<Proposal>));
+    expect(rankProposals(all, []).judged.map((p) => p.key)).toEqual(["40", "7", "3"]);
+  });
+});
+
+describe("proposals of one shape", () => {
+  const of = (shape: string, ...keys: string[]) => keys.map((k) => proposal(k, { shape } as Partial<Proposal>));
+  const keys = (list: Proposal[]) => folded(list).map((f) => f.list.map((p) => p.key).join(" "));
+  it("fold into one where there are three, at the place of the first", () => {
+    const web = (key: string) => proposal(key, { shape: "web" } as Partial<Proposal>);
+    expect(keys([web("a"), proposal("x"), web("b"), proposal("y"), web("c")])).toEqual(["a b c", "x", "y"]);
+  });
+  it("stay apart where there are two, or of another shape", () => {
+    expect(keys([...of("web", "a", "b"), ...of("store", "c", "d")])).toEqual(["a", "b", "c", "d"]);
+  });
+  it("are each there once, however they fold", () => {
+    const all = [...of("web", "a", "b", "c"), proposal("x"), ...of("store", "d", "e", "f", "g")];
+    expect(
+      folded(all)
+        .flatMap((f) => f.list)
+        .map((p) => p.key)
+        .sort(),
+    ).toEqual(all.map((p) => p.key).sort());
   });
 });
