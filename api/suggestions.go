@@ -38,14 +38,14 @@ func (s *vocabularyAPI) exportSuggestions(ctx context.Context, _ *struct{}) (*hu
 		return nil, err
 	}
 	return stream("suggestions.csv", func(w *ingest.CSV) {
-		_ = w.Write([]string{"id", "name", "key", "value", "likeness", "agree", "resembles", "because"})
+		_ = w.Write([]string{"id", "name", "key", "value", "likeness", "right", "resembles", "because"})
 		for _, g := range list.Suggestions {
 			var like []string
 			for _, l := range g.Like {
 				like = append(like, l.ID)
 			}
 			_ = w.Write([]string{g.Workload, g.Name, g.Key, g.Value, fmt.Sprintf("%.2f", g.Likeness),
-				fmt.Sprintf("%.2f", g.Agree), strings.Join(like, " "), strings.Join(g.Because, "; ")})
+				fmt.Sprintf("%.2f", g.Right), strings.Join(like, " "), strings.Join(g.Because, "; ")})
 		}
 	}), nil
 }

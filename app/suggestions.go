@@ -6,14 +6,15 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"slices"
+	"sync"
+	"time"
+
 	"lucidorchard/core/estate"
 	"lucidorchard/core/likeness"
 	"lucidorchard/core/reach"
 	"lucidorchard/model"
 	"lucidorchard/store"
-	"slices"
-	"sync"
-	"time"
 )
 
 // TagOf is a tag of a workload.
@@ -36,7 +37,7 @@ type Suggestion struct {
 	Key      string   `json:"key"`
 	Value    string   `json:"value"`
 	Likeness float64  `json:"likeness" doc:"Of those that it resembles, 0 to 1"`
-	Agree    float64  `json:"agree" doc:"Share of those that it resembles that have the value"`
+	Right    float64  `json:"right" doc:"Of workloads that are judged as surely and whose tag is known: how many it would be right for"`
 	Like     []Named  `json:"like" doc:"Those that have it, the most alike first; at most 5"`
 	Because  []string `json:"because" doc:"What it shares with them, the most telling first"`
 }
@@ -46,6 +47,7 @@ type SuggestionList struct {
 	Total       int                 `json:"total"`
 	Suggestions []Suggestion        `json:"suggestions"`
 	Complete    bool                `json:"complete" doc:"Whether they are of what is known now; if not, they are being found, and an event says when"`
+	Done        float64             `json:"done" doc:"How much of finding them is done, 0 to 1"`
 	Lacking     int                 `json:"lacking" doc:"Structural tags that workloads lack"`
 	Refused     []RefusedSuggestion `json:"refused" doc:"Those that somebody said are wrong"`
 }
@@ -58,28 +60,38 @@ type RefusedSuggestion struct {
 
 // suggester keeps the suggestions for one state of the estate and what was seen.
 // Over a large estate they take seconds to find: those of before are given
-// meanwhile.
+// meanwhile, or if there are none, those that are there already.
 type suggester struct {
 	mu     sync.Mutex
 	estate *estate.Estate
 	window *reach.Window
 	found  []Suggestion
 	done   chan struct{} // closed when what is being found is there; nil: nothing is
+	share  float64       // of finding them that is done
 }
 
 // patience is how long an answer waits for suggestions that are being found.
 const patience = 100 * time.Millisecond
 
 // suggest gives the suggestions, and whether they are of this very state.
-func (a *App) suggest(v *reach.View, snap *model.Model) (found []Suggestion, complete bool) {
+func (a *App) suggest(v *reach.View, snap *model.Model) (found []Suggestion, share float64) {
 	g := &a.suggester
 	g.mu.Lock()
 	if g.estate != snap.Estate || g.window != v.Window {
 		if g.done == nil {
 			done := make(chan struct{})
-			g.done = done
+			g.done, g.share = done, 0
+			first := g.found == nil
 			go func() {
-				found := findSuggestions(v, snap)
+				found := findSuggestions(v, snap, func(share float64, some []Suggestion) {
+					g.mu.Lock()
+					g.share = share
+					if first {
+						g.found = some
+					}
+					g.mu.Unlock()
+					a.Events.Changed()
+				})
 				g.mu.Lock()
 				g.estate, g.window, g.found, g.done = snap.Estate, v.Window, found, nil
 				g.mu.Unlock()
@@ -96,30 +108,40 @@ func (a *App) suggest(v *reach.View, snap *model.Model) (found []Suggestion, com
 		g.mu.Lock()
 	}
 	defer g.mu.Unlock()
-	return g.found, g.estate == snap.Estate && g.window == v.Window
+	if g.estate == snap.Estate && g.window == v.Window {
+		return g.found, 1
+	}
+	return g.found, g.share
 }
 
-func findSuggestions(v *reach.View, snap *model.Model) []Suggestion {
+func findSuggestions(v *reach.View, snap *model.Model, progress func(share float64, found []Suggestion)) []Suggestion {
 	links := make([]likeness.Link, 0, v.Len())
 	for i := range v.Len() {
 		c := v.At(i)
 		links = append(links, likeness.Link{Client: c.Client.Workload, Server: c.Server.Workload, Point: c.Point})
 	}
-	out := []Suggestion{}
-	for _, g := range likeness.Suggest(snap.Estate, links, snap.Structural) {
-		w := snap.Estate.Workload(g.Workload)
-		o := Suggestion{Workload: w.ID, Name: w.Label(), Key: g.Key, Value: g.Value, Likeness: g.Likeness,
-			Agree: g.Agree, Like: []Named{}, Because: append([]string{}, g.Because...)}
-		for _, i := range g.Like {
-			l := snap.Estate.Workload(i)
-			o.Like = append(o.Like, Named{ID: l.ID, Name: l.Label()})
+	said := func(found []likeness.Suggestion) []Suggestion {
+		out := []Suggestion{}
+		for _, g := range found {
+			w := snap.Estate.Workload(g.Workload)
+			o := Suggestion{Workload: w.ID, Name: w.Label(), Key: g.Key, Value: g.Value, Likeness: g.Likeness,
+				Right: g.Right, Like: []Named{}, Because: append([]string{}, g.Because...)}
+			for _, i := range g.Like {
+				l := snap.Estate.Workload(i)
+				o.Like = append(o.Like, Named{ID: l.ID, Name: l.Label()})
+			}
+			out = append(out, o)
 		}
-		out = append(out, o)
+		slices.SortStableFunc(out, func(a, b Suggestion) int {
+			return cmp.Or(cmp.Compare(b.Right, a.Right), cmp.Compare(b.Likeness, a.Likeness))
+		})
+		return out
 	}
-	slices.SortStableFunc(out, func(a, b Suggestion) int {
-		return cmp.Compare(b.Likeness*b.Agree, a.Likeness*a.Agree)
-	})
-	return out
+	return said(likeness.Suggest(snap.Estate, links, snap.Structural,
+		func(share float64, found []likeness.Suggestion) bool {
+			progress(share, said(found))
+			return true
+		}))
 }
 
 // Suggestions gives the suggestions of what is known from a view, without those
@@ -143,7 +165,8 @@ func (a *App) Suggestions(ctx context.Context, v *reach.View, snap *model.Model)
 		}
 	}
 	var found []Suggestion
-	found, out.Complete = a.suggest(v, snap)
+	found, out.Done = a.suggest(v, snap)
+	out.Complete = out.Done == 1
 	for _, o := range found {
 		i, there := snap.Estate.ByID(o.Workload)
 		if !there || refused[TagOf{o.Workload, o.Key, o.Value}] {

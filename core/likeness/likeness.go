@@ -1,6 +1,8 @@
 // Package likeness suggests tags that workloads lack, from those that resemble
-// them: in what they talk to and on what service, and in the parts of their
-// names. It would rather say nothing than something wrong.
+// them: in what they talk to and on what service, in the parts of their names, in
+// their networks and in their other tags. How sure it has to be for that, it
+// learns from the workloads whose tags are known: it would rather say nothing
+// than something wrong.
 //
 // It must not know of policies, databases or screens. Start reading at Suggest.
 package likeness
@@ -9,9 +11,8 @@ import (
 	"cmp"
 	"math"
 	"slices"
-	"strings"
-	"unicode"
 
+	"lucidorchard/core/decide"
 	"lucidorchard/core/estate"
 	"lucidorchard/core/expr"
 	"lucidorchard/core/service"
@@ -28,125 +29,64 @@ type Link struct {
 type Suggestion struct {
 	Workload   int32
 	Key, Value string
-	Likeness   float64  // of those that it resembles, weighed by what tells values of the key apart; 0 to 1
-	Agree      float64  // share of those that it resembles most that have the value; weighed
+	Likeness   float64  // share of what tells values of the key apart, of what it has, that Like have too; 0 to 1
+	Right      float64  // of workloads that are judged as surely and whose tag is known: how many it would be right for
 	Like       []int32  // up to five that have the value, the most alike first
 	Because    []string // what it shares with them, the most telling first
 }
 
 const (
-	neighbours   = 12   // so many decide
-	enough       = 3    // so many have to have the value
-	agreeAtLeast = 0.9  // share of the neighbours' weight
-	likeAtLeast  = 0.55 // likeness of the best
-	candidates   = 400  // are compared with a workload
-	postings     = 3000 // features of more workloads find no candidates
+	tolerated  = 0.02 // share of suggestions that may be wrong, beyond what is wrong among those judged most surely
+	mostNoise  = 0.03 // share of known tags that may be wrong themselves
+	fewest     = 10   // workloads that have a key, for it to be suggested
+	calibrated = 3000 // known ones are looked at to learn how sure is sure enough
+	doubt      = 1    // workloads as usual are thought to be among those that have a feature
+	smoothing  = 0.15 // how much a value that was never seen with a feature counts as if it had
+	telling    = 0.05 // weight of a feature below which it says nothing of a key
 )
 
 // Suggest looks at every workload that lacks one of the keys and is not retired.
 // The suggestions are in the order of the workloads and then of the keys.
-func Suggest(e *estate.Estate, seen []Link, keys []string) []Suggestion {
-	f := newFeatures(e, seen)
+// progress, which may be nil, is told the share that is done and what was found
+// of a key; it says stop by false, and then what is there so far is given.
+func Suggest(e *estate.Estate, seen []Link, keys []string,
+	progress func(done float64, found []Suggestion) (goOn bool)) []Suggestion {
+	if progress == nil {
+		progress = func(float64, []Suggestion) bool { return true }
+	}
+	f := newFeatures(e, seen, keys)
 	var out []Suggestion
-	for _, key := range keys {
+	for n, key := range keys {
+		if !progress((1+float64(n))/float64(1+len(keys)), out) {
+			break
+		}
 		k := f.weigh(key)
+		sure := k.learn()
+		if math.IsInf(sure.margin, 1) {
+			continue
+		}
+		var lacking []int32
 		for i, w := range e.All() {
-			if _, has := w.Tag(key); has || !w.Retired.IsZero() || len(f.of[i]) == 0 {
-				continue
+			if k.value[i] < 0 && w.Retired.IsZero() && len(f.of[i]) > 0 {
+				lacking = append(lacking, i)
 			}
-			if s, ok := k.suggest(i); ok {
-				out = append(out, s)
+		}
+		found := make([]*Suggestion, len(lacking))
+		rooms := [2]*room{k.newRoom(), k.newRoom()}
+		decide.Parallel(2, len(lacking), func(worker, n int) {
+			if j := k.judge(rooms[worker], lacking[n]); j.value >= 0 && j.margin >= sure.margin {
+				s := k.explained(rooms[worker], lacking[n], j)
+				s.Right = sure.right(j.margin)
+				found[n] = &s
+			}
+		})
+		for _, s := range found {
+			if s != nil {
+				out = append(out, *s)
 			}
 		}
 	}
 	slices.SortStableFunc(out, func(a, b Suggestion) int { return cmp.Compare(a.Workload, b.Workload) })
-	return out
-}
-
-// features is what can be said of each workload without its own tags.
-type features struct {
-	e     *estate.Estate
-	words []string  // by feature
-	of    [][]int32 // by workload: features, rising
-	has   [][]int32 // by feature: workloads, rising
-	index map[string]int32
-}
-
-func newFeatures(e *estate.Estate, seen []Link) *features {
-	f := &features{e: e, of: make([][]int32, e.Bound()), index: map[string]int32{}}
-	for i, w := range e.All() {
-		for _, p := range nameParts(w.Label()) {
-			f.add(i, "its name has “"+p+"”")
-		}
-	}
-	side := func(me, peer int32, plain, how, point string) {
-		f.add(me, plain+" "+point)
-		if peer == estate.Outside {
-			f.add(me, how+" outside on "+point)
-			return
-		}
-		if me == peer {
-			return
-		}
-		for _, t := range f.e.Workload(peer).Tags {
-			if t.Value != "" {
-				f.add(me, how+" "+t.Key+" "+expr.Fold(t.Value)+" on "+point)
-			}
-		}
-	}
-	for _, l := range seen {
-		point := l.Point.String()
-		if l.Client != estate.Outside {
-			side(l.Client, l.Server, "reaches", "reaches", point)
-		}
-		if l.Server != estate.Outside {
-			side(l.Server, l.Client, "is reached on", "is reached by", point)
-		}
-	}
-	for i := range f.of {
-		slices.Sort(f.of[i])
-		f.of[i] = slices.Compact(f.of[i])
-		for _, x := range f.of[i] {
-			f.has[x] = append(f.has[x], int32(i))
-		}
-	}
-	return f
-}
-
-func (f *features) add(workload int32, word string) {
-	x, ok := f.index[word]
-	if !ok {
-		x = int32(len(f.words))
-		f.index[word] = x
-		f.words = append(f.words, word)
-		f.has = append(f.has, nil)
-	}
-	f.of[workload] = append(f.of[workload], x)
-}
-
-// nameParts cuts a name into its words; the digits of a part are one #, so that
-// machines of a row are alike.
-func nameParts(name string) []string {
-	var out []string
-	for _, p := range strings.FieldsFunc(strings.ToLower(name),
-		func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) }) {
-		var b strings.Builder
-		digit := false
-		for _, r := range p {
-			if unicode.IsDigit(r) {
-				if !digit {
-					b.WriteByte('#')
-				}
-				digit = true
-				continue
-			}
-			digit = false
-			b.WriteRune(r)
-		}
-		if s := b.String(); !slices.Contains(out, s) {
-			out = append(out, s)
-		}
-	}
 	return out
 }
 
@@ -156,20 +96,29 @@ type weighed struct {
 	key    string
 	value  []int32 // by workload: index into values, or -1
 	values []string
-	weight []float64 // by feature
-	total  []float64 // by workload: weight of all its features
+	known  []int32     // workloads that have the key
+	all    []int32     // by value: workloads that have it
+	counts [][]counted // by feature, where it tells something: how many of each value have it
+	total  []int32     // by feature: how many of them in all
+	weight []float64   // by feature
+}
+
+// counted is how many workloads of a value have a feature, and what the feature
+// weighs if one of them is left out.
+type counted struct {
+	value, n int32
+	without  float64
 }
 
 // weigh finds how much each feature tells of a key: the share of the key's
 // entropy that knowing of the feature takes away.
 func (f *features) weigh(key string) *weighed {
-	k := &weighed{features: f, key: key, value: make([]int32, len(f.of)), weight: make([]float64, len(f.words)),
-		total: make([]float64, len(f.of))}
+	k := &weighed{features: f, key: key, value: make([]int32, len(f.of)), weight: make([]float64, len(f.keys)),
+		counts: make([][]counted, len(f.keys)), total: make([]int32, len(f.keys))}
 	index := map[string]int32{}
 	spelt := map[[2]int32]int{}
 	spellings := map[string]int32{}
 	var texts []string
-	var all []int
 	for i := range k.value {
 		k.value[i] = -1
 	}
@@ -184,7 +133,7 @@ func (f *features) weigh(key string) *weighed {
 			v = int32(len(k.values))
 			index[folded] = v
 			k.values = append(k.values, t.Value)
-			all = append(all, 0)
+			k.all = append(k.all, 0)
 		}
 		s, known := spellings[t.Value]
 		if !known {
@@ -196,162 +145,332 @@ func (f *features) weigh(key string) *weighed {
 			k.values[v] = t.Value // as most write it
 		}
 		k.value[i] = v
-		all[v]++
+		k.known = append(k.known, i)
+		k.all[v]++
 	}
-	whole := entropy(all)
-	counts := make([]int, len(all))
-	for x := range f.words {
-		clear(counts)
-		n := 0
+	whole := 0.0
+	for _, n := range k.all {
+		p := float64(n) / float64(len(k.known))
+		whole -= p * math.Log2(p)
+	}
+	if whole == 0 {
+		return k
+	}
+	own := f.ownOf(key)
+	n := make([]int32, len(k.values))
+	var touched []int32
+	for x := range f.keys {
+		if f.keys[x].kind == ownTag && own[f.keys[x].tag] {
+			continue
+		}
+		total := int32(0)
 		for _, w := range f.has[x] {
 			if v := k.value[w]; v >= 0 {
-				counts[v]++
-				n++
+				if n[v] == 0 {
+					touched = append(touched, v)
+				}
+				n[v]++
+				total++
 			}
 		}
-		if n >= 2 && whole > 0 {
-			// Few workloads are little evidence.
-			k.weight[x] = max(0, 1-entropy(counts)/whole) * float64(n) / float64(n+1)
-			k.weight[x] *= k.weight[x]
+		// How far the values of those that have it are from those of all, in bits.
+		weight := func(left int32) float64 { // without one that has a value
+			m := float64(total)
+			if left >= 0 {
+				m--
+			}
+			bits, rest := 0.0, 1.0
+			for _, v := range touched {
+				c, usual := float64(n[v]), float64(k.all[v])/float64(len(k.known))
+				if v == left {
+					c--
+				}
+				// Few workloads are little evidence.
+				if p := (c + doubt*usual) / (m + doubt); p > 0 {
+					bits += p * math.Log2(p/usual)
+				}
+				rest -= usual
+			}
+			if less := doubt / (m + doubt); rest > 1e-9 {
+				bits += rest * less * math.Log2(less) // values that none of them has
+			}
+			return min(1, max(0, bits/whole))
 		}
-	}
-	for i, xs := range f.of {
-		for _, x := range xs {
-			k.total[i] += k.weight[x]
+		if k.weight[x] = weight(-1); total >= 2 && k.weight[x] >= telling {
+			slices.Sort(touched)
+			for _, v := range touched {
+				k.counts[x] = append(k.counts[x], counted{v, n[v], weight(v)})
+			}
+			k.total[x] = total
+		} else {
+			k.weight[x] = 0
 		}
+		for _, v := range touched {
+			n[v] = 0
+		}
+		touched = touched[:0]
 	}
 	return k
 }
 
-func entropy(counts []int) float64 {
-	n := 0
-	for _, c := range counts {
-		n += c
-	}
-	h := 0.0
-	for _, c := range counts {
-		if c > 0 {
-			p := float64(c) / float64(n)
-			h -= p * math.Log2(p)
-		}
-	}
-	return h
+// room is what judging needs, kept from one workload to the next.
+type room struct {
+	score   []float64 // by value
+	touched []int32
+	shares  []float64 // by workload
+	near    []int32
+	used    []use
+	at      []int32 // by group: one more than its index into used
 }
 
-// suggest finds what those that a workload resembles most have.
-func (k *weighed) suggest(i int32) (Suggestion, bool) {
-	s := Suggestion{Workload: i, Key: k.key}
-	if k.total[i] == 0 {
-		return s, false
+// use is a feature with its weight.
+type use struct {
+	x      int32
+	weight float64
+}
+
+func (k *weighed) newRoom() *room {
+	return &room{score: make([]float64, len(k.values)), shares: make([]float64, len(k.of)),
+		at: make([]int32, len(k.said))}
+}
+
+// judged is what speaks most for a value: by how much more than for any other.
+type judged struct {
+	value  int32 // -1: none
+	margin float64
+}
+
+// weightFor gives what a feature weighs for a workload with a value; one that has
+// the key (value is not -1) does not count.
+func (k *weighed) weightFor(x, value int32) float64 {
+	if k.counts[x] == nil || value < 0 {
+		return k.weight[x]
 	}
-	// Candidates share a telling feature; the rarest first.
-	byRarity := slices.Clone(k.of[i])
-	slices.SortFunc(byRarity, func(a, b int32) int { return cmp.Or(len(k.has[a])-len(k.has[b]), int(a-b)) })
-	shared := map[int32]bool{}
-	for _, x := range byRarity {
-		if k.weight[x] < 0.05 || len(k.has[x]) > postings {
+	at, _ := slices.BinarySearchFunc(k.counts[x], value, byValue)
+	return k.counts[x][at].without
+}
+
+func byValue(c counted, value int32) int { return cmp.Compare(c.value, value) }
+
+// judge weighs for each value how much likelier what a workload has is among those
+// that have the value than among all. A workload that has the key is judged as if
+// it were not there.
+func (k *weighed) judge(r *room, i int32) judged {
+	self := k.value[i]
+	sum := 0.0 // of weights
+	others := float64(len(k.known))
+	if self >= 0 {
+		others--
+	}
+	// Of what says the same, that counts which says most.
+	r.used = r.used[:0]
+	for _, x := range k.of[i] {
+		w := k.weightFor(x, self)
+		if w < telling {
 			continue
 		}
-		for _, w := range k.has[x] {
-			if w != i && k.value[w] >= 0 {
-				shared[w] = true
+		g := k.group[x]
+		if at := r.at[g]; at > 0 {
+			if u := &r.used[at-1]; w > u.weight {
+				*u = use{x, w}
+			}
+			continue
+		}
+		r.used = append(r.used, use{x, w})
+		r.at[g] = int32(len(r.used))
+	}
+	for _, u := range r.used {
+		r.at[k.group[u.x]] = 0
+		total := float64(k.total[u.x])
+		if self >= 0 {
+			total--
+		}
+		sum += u.weight
+		usual := smoothing * total / others
+		for _, c := range k.counts[u.x] {
+			n := float64(c.n)
+			if c.value == self {
+				n--
+			}
+			if n <= 0 {
+				continue
+			}
+			if r.score[c.value] == 0 {
+				r.touched = append(r.touched, c.value)
+			}
+			r.score[c.value] += u.weight * math.Log((n+usual)/usual)
+		}
+	}
+	best, second := judged{value: -1, margin: math.Inf(-1)}, math.Inf(-1)
+	for _, v := range r.touched {
+		n := float64(k.all[v])
+		if v == self {
+			n--
+		}
+		score := r.score[v] - sum*math.Log(n+smoothing) + math.Log(n+smoothing)
+		r.score[v] = 0
+		if score > best.margin || score == best.margin && v < best.value {
+			best, second = judged{v, score}, best.margin
+		} else {
+			second = max(second, score)
+		}
+	}
+	r.touched = r.touched[:0]
+	if best.value < 0 {
+		return best
+	}
+	// Values that nothing at all speaks for.
+	none := -sum*math.Log(1+smoothing) + math.Log(1+smoothing)
+	best.margin = best.margin - max(second, none)
+	if best.margin > 0 {
+		// What contradicts itself is less sure.
+		agree := 0.0
+		for _, u := range r.used {
+			total := float64(k.total[u.x])
+			if self >= 0 {
+				total--
+			}
+			if at, ok := slices.BinarySearchFunc(k.counts[u.x], best.value, byValue); ok {
+				n := float64(k.counts[u.x][at].n)
+				if best.value == self {
+					n--
+				}
+				agree += u.weight * n / total
 			}
 		}
-		if len(shared) >= candidates {
+		best.margin *= agree / sum * agree / sum
+	}
+	return best
+}
+
+// sure says from which margin on judgements are right often enough.
+type sure struct {
+	margin float64
+	above  []float64 // margins of those that were looked at, falling
+	wrong  []int32   // so many of them were wrong up to there
+}
+
+// right gives how many of those that are judged at least as surely are right.
+func (s *sure) right(margin float64) float64 {
+	n, _ := slices.BinarySearchFunc(s.above, margin, func(a, m float64) int { return cmp.Compare(m, a) })
+	for n < len(s.above) && s.above[n] >= margin {
+		n++
+	}
+	if n == 0 {
+		return 1
+	}
+	return 1 - float64(s.wrong[n-1])/float64(n)
+}
+
+// learn judges workloads that have the key as if they had not.
+func (k *weighed) learn() sure {
+	out := sure{margin: math.Inf(1)}
+	if len(k.known) < fewest {
+		return out
+	}
+	step := 1 + (len(k.known)-1)/calibrated
+	n := (len(k.known) + step - 1) / step
+	type look struct {
+		margin float64
+		right  bool
+	}
+	looks := make([]look, n)
+	rooms := [2]*room{k.newRoom(), k.newRoom()}
+	decide.Parallel(2, n, func(worker, n int) {
+		i := k.known[n*step]
+		j := k.judge(rooms[worker], i)
+		looks[n] = look{j.margin, j.value == k.value[i]}
+	})
+	slices.SortFunc(looks, func(a, b look) int {
+		if a.right != b.right && a.margin == b.margin {
+			if a.right {
+				return 1 // the wrong ones first: none is cut from its like
+			}
+			return -1
+		}
+		return cmp.Compare(b.margin, a.margin)
+	})
+	wrong := int32(0)
+	for _, l := range looks {
+		if !l.right {
+			wrong++
+		}
+		out.above, out.wrong = append(out.above, l.margin), append(out.wrong, wrong)
+	}
+	// Tags that are wrong themselves make even the surest judgement look wrong.
+	noise := 0.0
+	if surest := n / 4; surest >= 100 {
+		noise = min(mostNoise, float64(out.wrong[surest-1])/float64(surest))
+	}
+	for i := n - 1; i >= 0; i-- {
+		if out.above[i] <= 0 || i+1 < n && out.above[i] == out.above[i+1] {
+			continue
+		}
+		if (float64(out.wrong[i])+1)/float64(i+3) <= noise+tolerated {
+			out.margin = out.above[i]
 			break
 		}
 	}
-	type near struct {
-		workload int32
-		like     float64
+	if wrong == 0 { // few, but all as they are
+		out.margin = min(out.margin, max(out.above[n/2], math.SmallestNonzeroFloat64))
 	}
-	var found []near
-	for w := range shared {
-		if like := k.like(i, w); like > 0 {
-			found = append(found, near{w, like})
+	return out
+}
+
+// explained gives a suggestion with those of the value that the workload resembles
+// most, and what it shares with them.
+func (k *weighed) explained(r *room, i int32, j judged) Suggestion {
+	s := Suggestion{Workload: i, Key: k.key, Value: k.values[j.value]}
+	whole := 0.0
+	var mine []int32 // what tells something, the most telling first
+	for _, x := range k.of[i] {
+		if k.counts[x] != nil {
+			mine = append(mine, x)
+			whole += k.weight[x]
 		}
 	}
-	slices.SortFunc(found, func(a, b near) int {
-		return cmp.Or(cmp.Compare(b.like, a.like),
-			int(a.workload-b.workload))
+	slices.SortFunc(mine, func(a, b int32) int {
+		return cmp.Or(cmp.Compare(k.weight[b], k.weight[a]), int(a-b))
 	})
-	found = found[:min(neighbours, len(found))]
-	votes := map[int32]float64{}
-	sum := 0.0
-	for _, n := range found {
-		votes[k.value[n.workload]] += n.like
-		sum += n.like
-	}
-	best := int32(-1)
-	for v, x := range votes {
-		if best < 0 || x > votes[best] || x == votes[best] && v < best {
-			best = v
+	looked := 0
+	for _, x := range mine {
+		if looked > enoughLooked {
+			break
 		}
-	}
-	if best < 0 {
-		return s, false
-	}
-	s.Value, s.Agree = k.values[best], votes[best]/sum
-	for _, n := range found {
-		if k.value[n.workload] == best {
-			if len(s.Like) < 5 {
-				s.Like = append(s.Like, n.workload)
-				s.Likeness += n.like
+		for _, w := range k.has[x] {
+			if k.value[w] == j.value {
+				if r.shares[w] == 0 {
+					r.near = append(r.near, w)
+				}
+				r.shares[w] += k.weight[x]
+				looked++
 			}
 		}
 	}
-	s.Likeness /= float64(len(s.Like))
-	if s.Agree < agreeAtLeast || s.Likeness < likeAtLeast || len(s.Like) < enough {
-		return s, false
+	slices.SortFunc(r.near, func(a, b int32) int { return cmp.Or(cmp.Compare(r.shares[b], r.shares[a]), int(a-b)) })
+	for _, w := range r.near[:min(5, len(r.near))] {
+		s.Like = append(s.Like, w)
+		s.Likeness += r.shares[w] / whole
 	}
-	s.Because = k.because(i, s.Like)
-	return s, true
-}
-
-// like gives the share of what tells of the key that two workloads have in
-// common, of what either has.
-func (k *weighed) like(a, b int32) float64 {
-	x, y := k.of[a], k.of[b]
-	both := 0.0
-	for len(x) > 0 && len(y) > 0 {
-		switch {
-		case x[0] < y[0]:
-			x = x[1:]
-		case x[0] > y[0]:
-			y = y[1:]
-		default:
-			both += k.weight[x[0]]
-			x, y = x[1:], y[1:]
-		}
+	for _, w := range r.near {
+		r.shares[w] = 0
 	}
-	return both / (k.total[a] + k.total[b] - both)
-}
-
-// because gives the most telling features that a workload shares with most of
-// those that it resembles.
-func (k *weighed) because(i int32, like []int32) []string {
-	type part struct {
-		x int32
-		w float64
-	}
-	var parts []part
-	for _, x := range k.of[i] {
+	r.near = r.near[:0]
+	s.Likeness = min(1, s.Likeness/float64(max(1, len(s.Like))))
+	for _, x := range mine {
 		n := 0
-		for _, w := range like {
+		for _, w := range s.Like {
 			if _, ok := slices.BinarySearch(k.of[w], x); ok {
 				n++
 			}
 		}
-		if 2*n > len(like) && k.weight[x] > 0 {
-			parts = append(parts, part{x, k.weight[x]})
+		if 2*n > len(s.Like) && len(s.Because) < 4 {
+			s.Because = append(s.Because, k.words(x))
 		}
 	}
-	slices.SortFunc(parts, func(a, b part) int {
-		return cmp.Or(cmp.Compare(b.w, a.w), strings.Compare(k.words[a.x], k.words[b.x]))
-	})
-	var out []string
-	for _, p := range parts[:min(4, len(parts))] {
-		out = append(out, k.words[p.x])
-	}
-	return out
+	return s
 }
+
+// enoughLooked is how many memberships are looked at to find those that a workload
+// resembles.
+const enoughLooked = 20_000

@@ -11,6 +11,7 @@ import (
 	"lucidorchard/core/estate"
 	"lucidorchard/core/expr"
 	"lucidorchard/core/likeness"
+	"lucidorchard/core/sample"
 	"lucidorchard/core/service"
 	"lucidorchard/demo"
 )
@@ -49,7 +50,7 @@ func score(ws []estate.Workload, seen []likeness.Link, keys []string, seed uint6
 			}
 		}
 		e, _ := estate.New(some)
-		for _, s := range likeness.Suggest(e, seen, []string{key}) {
+		for _, s := range likeness.Suggest(e, seen, []string{key}, nil) {
 			if want, ok := hidden[s.Workload]; ok {
 				if expr.Fold(want) == expr.Fold(s.Value) {
 					right++
@@ -94,13 +95,83 @@ func TestASuggestionSaysWhatSpeaksForIt(t *testing.T) {
 	for i := int32(0); i < 12; i += 2 {
 		seen = append(seen, likeness.Link{Client: i, Server: i + 1, Point: service.PointOf(service.TCP, 5432)})
 	}
-	got := likeness.Suggest(e, seen, []string{"tier"})
+	got := likeness.Suggest(e, seen, []string{"tier"}, nil)
 	require.Len(t, got, 1)
 	s := got[0]
 	require.Equal(t, [3]any{int32(0), "tier", "entry"}, [3]any{s.Workload, s.Key, s.Value})
 	require.Len(t, s.Like, 5)
 	require.Contains(t, s.Because, "its name has “entry”")
 	require.Contains(t, s.Because, "reaches tcp/5432")
-	require.Equal(t, 1.0, s.Agree)
-	require.Empty(t, likeness.Suggest(e, seen, []string{"colour"}))
+	require.Equal(t, 1.0, s.Right)
+	require.Empty(t, likeness.Suggest(e, seen, []string{"colour"}, nil))
+}
+
+// grownScore hides one in twelve of the tags of a grown estate, of any key, and
+// counts what is suggested for them.
+func grownScore(f sample.Family, seed uint64, plain bool) (right, wrong, silent int) {
+	g := sample.Grow(f, seed)
+	e, _ := estate.New(g.Workloads)
+	var seen []likeness.Link
+	for _, r := range g.Weeks[0] {
+		seen = append(seen, likeness.Link{Client: e.At(r.Client, r.Start).Workload,
+			Server: e.At(r.Server, r.Start).Workload, Point: r.Point})
+	}
+	r := rand.New(rand.NewPCG(seed, 1))
+	type lost struct {
+		workload int32
+		key      string
+	}
+	hidden := map[lost]string{}
+	for i := range g.Workloads {
+		if plain {
+			g.Workloads[i].Name = fmt.Sprintf("machine%05d", r.IntN(100_000))
+		}
+		for _, key := range structural[:3] { // sites are drawn by lot there
+			if t, ok := g.Workloads[i].Tag(key); ok && r.IntN(12) == 0 {
+				hidden[lost{int32(i), key}] = expr.Fold(t.Value)
+				g.Workloads[i].SetTag(estate.Tag{Key: key})
+			}
+		}
+	}
+	e, _ = estate.New(g.Workloads)
+	for _, s := range likeness.Suggest(e, seen, structural[:3], nil) {
+		switch want, ok := hidden[lost{s.Workload, s.Key}]; {
+		case !ok:
+		case want == expr.Fold(s.Value):
+			right++
+		default:
+			wrong++
+		}
+	}
+	return right, wrong, len(hidden) - right - wrong
+}
+
+func TestTagsOfGrownEstatesAreFoundAgain(t *testing.T) {
+	var right, wrong, silent int
+	for _, f := range sample.Families {
+		r, w, s := grownScore(f, 3, false)
+		right, wrong, silent = right+r, wrong+w, silent+s
+	}
+	t.Logf("%d right, %d wrong, %d nothing", right, wrong, silent)
+	require.GreaterOrEqual(t, float64(right), 0.97*float64(right+wrong))
+	require.GreaterOrEqual(t, float64(right+wrong), 0.6*float64(right+wrong+silent))
+}
+
+// Told to stop, it gives what is there.
+func TestSuggestingCanBeStopped(t *testing.T) {
+	g := sample.Grow(sample.Families[0], 1)
+	for i := range g.Workloads[:5] {
+		g.Workloads[i].SetTag(estate.Tag{Key: "tier"})
+		g.Workloads[i].SetTag(estate.Tag{Key: "app"})
+	}
+	e, _ := estate.New(g.Workloads)
+	var shares []float64
+	all := likeness.Suggest(e, nil, structural, func(done float64, _ []likeness.Suggestion) bool {
+		shares = append(shares, done)
+		return true
+	})
+	require.IsIncreasing(t, shares)
+	require.NotEmpty(t, all)
+	none := likeness.Suggest(e, nil, structural, func(float64, []likeness.Suggestion) bool { return false })
+	require.Empty(t, none)
 }

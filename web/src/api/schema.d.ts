@@ -3595,11 +3595,6 @@ export interface components {
             to: string;
         };
         Suggestion: {
-            /**
-             * Format: double
-             * @description Share of those that it resembles that have the value
-             */
-            agree: number;
             /** @description What it shares with them, the most telling first */
             because: string[];
             key: string;
@@ -3611,12 +3606,22 @@ export interface components {
              */
             likeness: number;
             name: string;
+            /**
+             * Format: double
+             * @description Of workloads that are judged as surely and whose tag is known: how many it would be right for
+             */
+            right: number;
             value: string;
             workload: string;
         };
         SuggestionList: {
             /** @description Whether they are of what is known now; if not, they are being found, and an event says when */
             complete: boolean;
+            /**
+             * Format: double
+             * @description How much of finding them is done, 0 to 1
+             */
+            done: number;
             /**
              * Format: int64
              * @description Structural tags that workloads lack

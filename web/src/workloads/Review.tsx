@@ -68,7 +68,9 @@ export function Suggestions() {
       <Flex px="20px" py="4px" gap="10px" align="center">
         <Text color="soft">
           {plural(all.length, "suggestion")} for {n(data.lacking)} missing tags.{" "}
-          {data.complete ? "It says nothing where it is not sure." : "Looking again, as something has changed…"}
+          {data.complete
+            ? "It says nothing where it is not sure."
+            : `Looking, as something has changed: ${Math.round(100 * data.done)} % done…`}
         </Text>
         {all.length > 0 && (
           <Link onClick={() => choose(chosen.size ? new Set() : new Set(all.map(idOf)))}>
@@ -89,7 +91,7 @@ export function Suggestions() {
       <Box flex="1" minH="0" overflowY="auto" onKeyDown={moveFocus}>
         {all.length === 0 && !data.complete && (
           <Text px="20px" py="10px" color="soft">
-            Looking for what resembles those that lack tags…
+            Looking for what resembles those that lack tags: {Math.round(100 * data.done)} % done…
           </Text>
         )}
         {all.length === 0 && data.complete && (
@@ -144,9 +146,9 @@ export function Suggestions() {
             <Text
               w="74px"
               flexShrink={0}
-              title="how alike those are that it resembles, by what tells values of this tag apart"
+              title={`of workloads whose ${s.key} is known and that are judged as surely, so many would be set right; ${Math.round(s.likeness * 100)} % of what tells values apart is shared with those that it resembles`}
             >
-              {Math.round(s.likeness * 100)} % alike
+              {Math.round(s.right * 1000) / 10} % right
             </Text>
             <Text flex="1" color="soft" minW="0">
               as {s.like.map((l) => l.name).join(", ")}: {s.because.join("; ")}
