@@ -106,13 +106,15 @@ func (s *proposalsAPI) judge(ctx context.Context, in *struct {
 	Body   struct {
 		Revision   int             `json:"revision" doc:"The revision that the proposals were judged on"`
 		Judgements []app.Judgement `json:"judgements" minItems:"1" maxItems:"10000"`
+		Together   bool            `json:"together,omitempty" doc:"Those that are taken become one rule, which holds within what they differ in"`
 	}
 }) (*Stored[EditOut], error) {
 	v, snap, err := s.view(ctx, in.Window)
 	if err != nil {
 		return nil, err
 	}
-	done, err := s.Judge(ctx, v, snap, in.Body.Revision, in.Body.Judgements, in.DryRun)
+	done, err := s.Judge(ctx, v, snap, in.Body.Revision, in.Body.Judgements, in.Body.Together,
+		in.DryRun)
 	if err != nil {
 		return nil, err
 	}

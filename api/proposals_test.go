@@ -1,15 +1,21 @@
 package api_test
 
 import (
+	"fmt"
+	"net/netip"
 	"net/url"
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"lucidorchard/api"
 	"lucidorchard/app"
+	"lucidorchard/core/estate"
+	"lucidorchard/core/flow"
+	"lucidorchard/core/service"
 	"lucidorchard/store"
 )
 
@@ -192,4 +198,77 @@ func TestWhatIsSetAsideIsSettledTogether(t *testing.T) {
 		map[string]any{"revision": 1, "as": "reject", "width": "exact", "rows": rows}, nil))
 	c.get("/api/v1/ledger?verdict=uncovered&aside=all", &all)
 	require.Zero(t, all.Total)
+}
+
+// Proposals of one shape are taken as one rule; what it stands for leaves the list,
+// and comes back when the rule goes.
+func TestProposalsOfOneShapeAreTakenAsOne(t *testing.T) {
+	c := serve(t)
+	c.begin()
+	var ws []estate.Workload
+	var seen []flow.Record
+	for a, name := range []string{"mill", "press", "loom"} {
+		addr := func(i int) netip.Addr { return netip.AddrFrom4([4]byte{10, 200, byte(a), byte(i)}) }
+		for i, tier := range []string{"entry", "entry", "store", "store"} {
+			w := estate.Workload{ID: fmt.Sprint(name, i),
+				Leases: []estate.Lease{{Addr: addr(i), From: estate.Beginning, Until: estate.End}}}
+			for key, value := range map[string]string{"app": name, "tier": tier, "env": "bench"} {
+				w.SetTag(estate.Tag{Key: key, Value: value})
+			}
+			ws = append(ws, w)
+		}
+		for k := range 8 {
+			at := estate.InstantOf(time.Date(2026, 11, 21+k%2, 5, k, 0, 0, time.UTC))
+			seen = append(seen, flow.Record{Client: addr(k & 1), Server: addr(2 + k>>1&1), Start: at, End: at,
+				Point: service.PointOf(service.TCP, 6000), Connections: 30, Bytes: 1 << 20})
+		}
+	}
+	require.NoError(t, c.db.ImportWorkloads(t.Context(), "mills", []string{"app", "env", "tier"}, ws))
+	_, err := c.db.AddBatch(t.Context(), store.BatchOf("mills", flow.Stating(seen), nil))
+	require.NoError(t, err)
+	var job store.Job
+	require.Equal(t, 202, c.call("POST", "/api/v1/derive?balance=0.5", nil, &job))
+	require.Equal(t, "done", c.job(&job).State)
+	var ps api.Proposals
+	c.get("/api/v1/proposals", &ps)
+	shapes := map[string][]app.Judgement{}
+	for _, p := range here(ps) {
+		if p.Shape != "" {
+			shapes[p.Shape] = append(shapes[p.Shape], taking(p))
+		}
+	}
+	var most []app.Judgement
+	for _, list := range shapes {
+		if len(list) > len(most) {
+			most = list
+		}
+	}
+	require.Greater(t, len(most), 1)
+	before := c.text()
+	body := judgements(1, most...)
+	body["together"] = true
+	var would, taken api.EditOut
+	require.Equal(t, 200, c.call("POST", "/api/v1/proposals/judge?dryRun=true", body, &would))
+	require.Contains(t, would.Words, "same app")
+	require.Equal(t, 201, c.call("POST", "/api/v1/proposals/judge", body, &taken))
+	require.Equal(t, would.Words, taken.Words)
+	require.Equal(t, 1, strings.Count(c.text(), "same app")-strings.Count(before, "same app"))
+	open := func() (n int) {
+		var now api.Proposals
+		c.get("/api/v1/proposals", &now)
+		for _, p := range here(now) {
+			if p.Refused == nil {
+				n++
+			}
+		}
+		return n
+	}
+	left := open()
+	require.Equal(t, 200, c.call("POST", "/api/v1/policy/undo", map[string]any{}, nil))
+	require.Equal(t, before, c.text())
+	require.Equal(t, left+len(most), open())
+
+	body["judgements"] = []app.Judgement{most[0]}
+	require.Equal(t, 422, c.call("POST", "/api/v1/proposals/judge", body, nil))
+	require.Equal(t, before, c.text())
 }

@@ -222,7 +222,7 @@ func derived(ctx context.Context, v *reach.View, m *model.Model, balance float64
 	if group == "" {
 		for _, i := range derive.Gone(input) {
 			r := m.Policy.Rules[i]
-			out.Gone = append(out.Gone, GoneRule{r.Line, sentence(r), r.Note})
+			out.Gone = append(out.Gone, GoneRule{r.Line, r.Sentence(), r.Note})
 		}
 	}
 	var aside []store.SetAside
@@ -249,16 +249,9 @@ func derived(ctx context.Context, v *reach.View, m *model.Model, balance float64
 	return out, found, aside
 }
 
-// sentence is a rule without its note, and whether it is on or off.
-func sentence(r *policy.Rule) string {
-	bare := *r
-	bare.Note, bare.Off = "", false
-	return bare.String()
-}
-
 func proposalOf(v *reach.View, convs []derive.Conversation, p *derive.Proposal) Proposal {
 	out := Proposal{
-		Key: sentence(p.Rule), Groups: []string{}, Conversations: len(p.Conversations), Pairs: p.Pairs,
+		Key: p.Rule.Sentence(), Groups: []string{}, Conversations: len(p.Conversations), Pairs: p.Pairs,
 		Opened: p.Opened, Fill: p.Fill(),
 		Connections: p.Connections, Days: p.Days, First: p.First.String(), Last: p.Last.String(),
 		Warnings: append([]string{}, p.Warnings...), Why: p.Why, Alone: p.Alone, Shape: p.Shape, Callers: []Caller{}, Spark: make([]int, 24),
@@ -268,7 +261,7 @@ func proposalOf(v *reach.View, convs []derive.Conversation, p *derive.Proposal) 
 		out.Groups = append(out.Groups, g.String())
 	}
 	add := func(words string, groups []*policy.Group, rule *policy.Rule, opened, conversations int) {
-		c := Choice{Words: words, Sentence: sentence(rule), Opened: opened, Conversations: conversations}
+		c := Choice{Words: words, Sentence: rule.Sentence(), Opened: opened, Conversations: conversations}
 		for _, g := range groups {
 			c.Text += g.String() + "\n"
 		}
@@ -424,7 +417,7 @@ func (a *App) Waiting(ctx context.Context, m *model.Model) (int, error) {
 func linesOf(m *model.Model) map[string]int {
 	have := map[string]int{}
 	for _, r := range m.Policy.Rules {
-		have[sentence(r)] = r.Line
+		have[r.Sentence()] = r.Line
 	}
 	return have
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 
+	"lucidorchard/core/derive"
 	"lucidorchard/core/policy"
 	"lucidorchard/core/reach"
 	"lucidorchard/model"
@@ -23,12 +24,19 @@ type Judgement struct {
 // do. What is taken narrower or wider counts as judged as long as that rule
 // stands. base is the revision on which they were judged: groups that a rule
 // names must mean the same still.
+// Together, those that are taken become one rule, which holds within what they
+// differ in.
 func (a *App) Judge(ctx context.Context, v *reach.View, m *model.Model, base int, all []Judgement,
-	dryRun bool) (Edited, error) {
+	together, dryRun bool) (Edited, error) {
 	out := Edited{Revision: m.Head.No}
-	j, err := a.judging(ctx, m, base, all)
+	j, err := a.judging(ctx, m, base, all, together)
 	if err != nil {
 		return out, err
+	}
+	if together {
+		if err := j.join(m.Policy, a.Author); err != nil {
+			return out, err
+		}
 	}
 	text := m.Head.Text
 	if len(j.rules) > 0 {
@@ -56,13 +64,15 @@ func (a *App) Judge(ctx context.Context, v *reach.View, m *model.Model, base int
 // judging is what judgements come to.
 type judging struct {
 	rules    []*policy.Rule
+	took     []*Proposal // of the rules
 	lines    []string // what the policy gains
 	refusals []store.RefusalEdit
 	refused  []string // sentences
 	again    []string
 }
 
-func (a *App) judging(ctx context.Context, m *model.Model, base int, all []Judgement) (*judging, error) {
+func (a *App) judging(ctx context.Context, m *model.Model, base int, all []Judgement,
+	together bool) (*judging, error) {
 	ids := make([]int64, len(all))
 	for i := range all {
 		ids[i] = all[i].Proposal
@@ -119,7 +129,8 @@ func (a *App) judging(ctx context.Context, m *model.Model, base int, all []Judge
 			if err := j.take(m, then, c, defined); err != nil {
 				return nil, err
 			}
-			if choice != p.Own { // it does not ask again for the rest, until the rule goes
+			j.took = append(j.took, &p)
+			if choice != p.Own && !together { // it does not ask again for the rest, until the rule goes
 				j.refuse(&p, "taken "+c.Words, a.Author, c.Sentence)
 			}
 		}
@@ -171,6 +182,36 @@ func (j *judging) take(m *model.Model, then *policy.Policy, c Choice, defined ma
 	return nil
 }
 
+// join puts one rule in the place of those that are taken.
+func (j *judging) join(draft *policy.Policy, author string) error {
+	p, errs := policy.ParseLoose("layer " + policy.Allowances + "\n" + strings.Join(j.lines, "\n"))
+	if len(errs) > 0 {
+		return Invalid("the proposals cannot be read: " + errs[0].Message + "; nothing was changed")
+	}
+	groups, rule, err := derive.Together(j.rules, func(name string) *policy.Group {
+		if g := draft.Groups[name]; g != nil {
+			return g
+		}
+		return p.Groups[name]
+	})
+	if err != nil {
+		return Invalid("these proposals cannot be said as one rule: " + err.Error() +
+			"; nothing was changed. Take them one by one, or each as it is")
+	}
+	rule.Note = fmt.Sprintf("Derived, in the place of %d rules of one shape", len(j.rules))
+	for _, p := range j.took {
+		j.refuse(p, "taken as one rule", author, rule.Sentence())
+	}
+	j.rules, j.lines = []*policy.Rule{rule}, nil
+	for _, g := range groups {
+		if draft.Groups[g.Name] == nil {
+			j.lines = append(j.lines, g.String())
+		}
+	}
+	j.lines = append(j.lines, rule.String())
+	return nil
+}
+
 // words says what was done, for the history.
 func (j *judging) words() string {
 	var parts []string
@@ -184,7 +225,7 @@ func (j *judging) words() string {
 	}
 	taken := make([]string, len(j.rules))
 	for i, r := range j.rules {
-		taken[i] = sentence(r)
+		taken[i] = r.Sentence()
 	}
 	say("take", taken)
 	say("refuse", j.refused)

@@ -84,6 +84,13 @@ func (a *Area) String() string {
 
 func (l *Layer) String() string { return withNote("layer "+syntax.Name(l.Name), l.Note) }
 
+// Sentence is the rule without its note, as if it were on.
+func (r *Rule) Sentence() string {
+	bare := *r
+	bare.Note, bare.Off = "", false
+	return bare.String()
+}
+
 func (r *Rule) String() string {
 	s := ""
 	if r.Off {

@@ -2635,6 +2635,8 @@ export interface components {
              * @description The revision that the proposals were judged on
              */
             revision: number;
+            /** @description Those that are taken become one rule, which holds within what they differ in */
+            together?: boolean;
         };
         Judgement: {
             /**

@@ -5,7 +5,9 @@ import { Mark } from "../marks/Marks";
 import { n, plural } from "../marks/words";
 import type { Fold } from "./judge";
 
-export function FoldRow({ fold, open, take }: { fold: Fold; open: () => void; take: () => void }) {
+type Props = { fold: Fold; open: () => void; take: () => void; takeAsOne: () => void };
+
+export function FoldRow({ fold, open, take, takeAsOne }: Props) {
   const conversations = fold.list.reduce((s, p) => s + p.conversations, 0);
   return (
     <Flex
@@ -24,6 +26,7 @@ export function FoldRow({ fold, open, take }: { fold: Fold; open: () => void; ta
           {n(conversations)} conversations, each within its own
         </Text>
       </Text>
+      <Btn onClick={takeAsOne}>Take as one rule…</Btn>
       <Btn onClick={take}>Take all {fold.list.length}…</Btn>
       <Btn onClick={open}>One by one</Btn>
     </Flex>

@@ -26,7 +26,7 @@ export function Proposals({ policy }: { policy: Schemas["PolicyOut"] }) {
   const [filter, setFilter] = useState("");
   const [clean, setClean] = useState(false);
   const [scope, setScope] = useState("");
-  const [many, setMany] = useState<{ what: "take" | "refuse"; list: Proposal[] }>();
+  const [many, setMany] = useState<{ what: "take" | "as one" | "refuse"; list: Proposal[] }>();
   const { d } = j;
   const words = filter.toLowerCase().split(/\s+/).filter(Boolean);
   const [opened, setOpened] = useState<string[]>([]);
@@ -194,6 +194,7 @@ export function Proposals({ policy }: { policy: Schemas["PolicyOut"] }) {
                 setOn(f.list[0]!.key);
               }}
               take={() => setMany({ what: "take", list: f.list })}
+              takeAsOne={() => setMany({ what: "as one", list: f.list })}
             />
           ) : (
             f.list.map((p) => (

@@ -63,8 +63,8 @@ export function useJudging(revision: number) {
     }
     await caughtUp();
   };
-  const judge = (judgements: Judgement[], done: string) =>
-    guard(() => judgeOut.mutateAsync({ params: { query: w }, body: { revision, judgements } }), done);
+  const judge = (judgements: Judgement[], done: string, together = false) =>
+    guard(() => judgeOut.mutateAsync({ params: { query: w }, body: { revision, judgements, together } }), done);
   return {
     list,
     d,
@@ -81,6 +81,8 @@ export function useJudging(revision: number) {
         taking(ps),
         ps.length === 1 ? `Taken: ${chosen(ps[0]!).sentence}` : `Taken: ${ps.length} proposals, undone in one step`,
       ),
+    takeAsOne: (ps: Taken[]) =>
+      judge(taking(ps), `Taken: one rule in the place of ${ps.length}, undone in one step`, true),
     refuse: (ps: Proposal[], reason: string) =>
       judge(
         ps.map((p) => ({ proposal: p.id, do: "refuse", reason })),
@@ -100,16 +102,16 @@ export const chosen = ({ p, at }: Taken): Choice => p.choices[at]!;
 const taking = (ps: Taken[]): Judgement[] => ps.map(({ p, at }) => ({ proposal: p.id, do: "take", choice: at }));
 
 /** What taking proposals would do, before it is done. */
-export function useConsequences(ps: Taken[], revision: number, on: boolean) {
+export function useConsequences(ps: Taken[], revision: number, on: boolean, together = false) {
   const w = useWindow();
   const judgements = taking(ps);
   return useQuery({
-    queryKey: ["consequences of taking", judgements, revision, w],
+    queryKey: ["consequences of taking", judgements, together, revision, w],
     enabled: on && ps.length > 0,
     queryFn: async () => {
       const { data, error } = await fetchClient.POST("/api/v1/proposals/judge", {
         params: { query: { ...w, dryRun: true } },
-        body: { revision, judgements },
+        body: { revision, judgements, together },
       });
       if (error) throw error;
       return data;
