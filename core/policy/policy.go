@@ -136,11 +136,13 @@ type Clauses struct {
 // Date is a day, in UTC.
 type Date struct{ Year, Month, Day int }
 
-// Past reports whether the day has ended at the instant.
-func (d Date) Past(asOf estate.Instant) bool {
-	next := time.Date(d.Year, time.Month(d.Month), d.Day+1, 0, 0, 0, 0, time.UTC)
-	return !asOf.Before(estate.InstantOf(next))
+// End is the instant at which the next day begins.
+func (d Date) End() estate.Instant {
+	return estate.InstantOf(time.Date(d.Year, time.Month(d.Month), d.Day+1, 0, 0, 0, 0, time.UTC))
 }
+
+// Past reports whether the day has ended at the instant.
+func (d Date) Past(asOf estate.Instant) bool { return !asOf.Before(d.End()) }
 
 // List is one side of a rule.
 type List struct {

@@ -1,0 +1,210 @@
+// Package acl renders a plan as access control lists of RFC 8519, in the JSON of
+// RFC 7951: one list for each address family, whose entries decide in their order.
+package acl
+
+import (
+	"encoding/json"
+	"fmt"
+	"maps"
+	"net/netip"
+	"slices"
+
+	"lucidorchard/core/plan"
+	"lucidorchard/core/service"
+)
+
+// Document is what is rendered.
+type Document struct {
+	Lists Lists `json:"ietf-access-control-list:acls"`
+}
+
+// Lists is the container of all lists.
+type Lists struct {
+	ACL []List `json:"acl"`
+}
+
+// List is one access control list.
+type List struct {
+	Name string `json:"name"`
+	Type string `json:"type"`
+	ACEs struct {
+		ACE []Entry `json:"ace"`
+	} `json:"aces"`
+}
+
+// Entry decides packets that no entry before it does.
+type Entry struct {
+	Name    string            `json:"name"`
+	Matches map[string]Match  `json:"matches"`
+	Actions map[string]string `json:"actions"`
+}
+
+// Match is the conditions on one header.
+type Match map[string]any
+
+// Of renders a plan, and says what such lists cannot say.
+func Of(p *plan.Plan) (Document, []string) {
+	var out Document
+	warnings := []string{"the lists keep no state: the device has to let answers, and errors that belong to " +
+		"conversations, pass by itself"}
+	cannot := map[int]string{} // by line
+	for _, six := range []bool{false, true} {
+		l := List{Name: "lucid-orchard-ipv4", Type: "ietf-access-control-list:ipv4-acl-type"}
+		if six {
+			l = List{Name: "lucid-orchard-ipv6", Type: "ietf-access-control-list:ipv6-acl-type"}
+		}
+		l.ACEs.ACE = []Entry{}
+		// Where both ends are guarded the server's decide: its last entry lets nothing through to those of clients.
+		if p.Side != plan.Client {
+			for i := range p.Classes {
+				l.side(p, &p.Classes[i], six, true, cannot)
+			}
+		}
+		if p.Side != plan.Server {
+			for i := range p.Classes {
+				l.side(p, &p.Classes[i], six, false, cannot)
+			}
+		}
+		l.add("others", Match{}, nil, six, "accept", false)
+		out.Lists.ACL = append(out.Lists.ACL, l)
+	}
+	for _, line := range slices.Sorted(maps.Keys(cannot)) {
+		warnings = append(warnings, fmt.Sprintf("line %d %s", line, cannot[line]))
+	}
+	return out, warnings
+}
+
+func (l *List) side(p *plan.Plan, c *plan.Class, six, server bool, cannot map[int]string) {
+	var own []netip.Addr
+	for _, a := range c.Addresses {
+		if a.Is6() == six {
+			own = append(own, a)
+		}
+	}
+	rules := c.Client
+	if server {
+		rules = c.Server
+	}
+	for i := range rules {
+		r := &rules[i]
+		ons, sctp := services(r.Points)
+		if r.Until != 0 {
+			cannot[r.Line] = "ends one day; the lists hold it until they are rendered again"
+		}
+		if sctp {
+			cannot[r.Line] = "is on ports of sctp, for which the lists have no words: it is left out there"
+		}
+		peers := []netip.Prefix{{}}
+		if r.Peers != plan.Anybody {
+			peers = nil
+			for _, s := range p.Sets[r.Peers].Addresses.Family(six) {
+				s.Prefixes(func(x netip.Prefix) bool {
+					peers = append(peers, x)
+					return true
+				})
+			}
+		}
+		action := "accept"
+		if r.Verdict == plan.Reject {
+			action = "drop"
+		}
+		for _, peer := range peers {
+			for _, a := range own {
+				for _, on := range ons {
+					l.add(fmt.Sprintf("line-%d", r.Line), ends(a, peer, six, server), on, six, action, r.Log)
+				}
+			}
+		}
+	}
+	for _, a := range own {
+		l.add("uncovered", ends(a, netip.Prefix{}, six, server), nil, six, "accept", false)
+	}
+}
+
+// ends gives the conditions on the addresses; a peer that is not valid is anybody.
+func ends(own netip.Addr, peer netip.Prefix, six, server bool) Match {
+	version := "ipv4"
+	if six {
+		version = "ipv6"
+	}
+	source, destination := "source-"+version+"-network", "destination-"+version+"-network"
+	if !server {
+		source, destination = destination, source
+	}
+	m := Match{destination: netip.PrefixFrom(own, own.BitLen()).String()}
+	if peer.IsValid() && peer.Bits() > 0 {
+		m[source] = peer.String()
+	}
+	return m
+}
+
+func (l *List) add(name string, ends Match, on map[string]Match, six bool, action string, log bool) {
+	header := "ipv4"
+	if six {
+		header = "ipv6"
+	}
+	e := Entry{Name: fmt.Sprintf("%s-%d", name, len(l.ACEs.ACE)+1), Matches: map[string]Match{},
+		Actions: map[string]string{"forwarding": "ietf-access-control-list:" + action}}
+	if log {
+		e.Actions["logging"] = "ietf-access-control-list:log-syslog"
+	}
+	m := Match{}
+	for k, v := range ends {
+		m[k] = v
+	}
+	for k, v := range on {
+		if k == "" {
+			m["protocol"] = v["protocol"]
+			continue
+		}
+		e.Matches[k] = v
+	}
+	if len(m) > 0 {
+		e.Matches[header] = m
+	}
+	l.ACEs.ACE = append(l.ACEs.ACE, e)
+}
+
+// services gives the conditions under which a packet is on some services, one for
+// each entry that it takes; under "" stands what belongs to the address's header.
+func services(points service.Set) (out []map[string]Match, sctp bool) {
+	if points.Equal(service.All) {
+		return []map[string]Match{nil}, false
+	}
+	for _, r := range points {
+		for proto := int(r.Lo.Proto()); proto <= int(r.Hi.Proto()); proto++ {
+			all := service.Whole(uint8(proto))
+			lo, hi := max(r.Lo, all.Lo), min(r.Hi, all.Hi)
+			if lo > hi {
+				continue
+			}
+			base := Match{"protocol": proto}
+			switch {
+			case proto == service.SCTP && (lo != all.Lo || hi != all.Hi):
+				sctp = true // the model has no header with its ports
+			case lo == all.Lo && hi == all.Hi:
+				out = append(out, map[string]Match{"": base})
+			case service.IsICMP(uint8(proto)):
+				for p := lo.Port(); p <= min(hi.Port(), 65535); {
+					if p&255 == 0 && p|255 <= hi.Port() {
+						out = append(out, map[string]Match{"": base, "icmp": {"type": p >> 8}})
+						p += 256
+						continue
+					}
+					out = append(out, map[string]Match{"": base, "icmp": {"type": p >> 8, "code": p & 255}})
+					p++
+				}
+			default:
+				port := map[string]any{"operator": "eq", "port": lo.Port()}
+				if lo != hi {
+					port = map[string]any{"lower-port": lo.Port(), "upper-port": hi.Port()}
+				}
+				out = append(out, map[string]Match{"": base, service.ProtoName(uint8(proto)): {"destination-port": port}})
+			}
+		}
+	}
+	return out, sctp
+}
+
+// Text gives the document as JSON.
+func (d Document) Text() ([]byte, error) { return json.MarshalIndent(d, "", "  ") }

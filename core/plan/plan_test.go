@@ -1,0 +1,175 @@
+package plan_test
+
+import (
+	"net/netip"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"lucidorchard/core/decide"
+	"lucidorchard/core/estate"
+	"lucidorchard/core/plan"
+	"lucidorchard/core/policy"
+	"lucidorchard/core/sample"
+	"lucidorchard/core/service"
+)
+
+// drawn is a random estate, policy and instant.
+func drawn(t *rapid.T) *decide.Compiled {
+	e := sample.Estate(t)
+	p, errs := policy.Parse(sample.Policy(t))
+	require.Empty(t, errs)
+	return decide.Compile(e, p, sample.Instant(t))
+}
+
+func someGuards(t *rapid.T, e *estate.Estate) (out []int32) {
+	for i := range e.All() {
+		if rapid.Bool().Draw(t, "guards") {
+			out = append(out, i)
+		}
+	}
+	return out
+}
+
+// For every conversation of which one end is guarded on the side that the point
+// polices, the plan gives the verdict of the walk, and no word of any other.
+func TestAPlanSaysTheSameAsThePolicy(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		c := drawn(t)
+		guards := someGuards(t, c.Estate)
+		side := rapid.SampledFrom([]plan.Side{plan.Server, plan.Client, plan.Both}).Draw(t, "side")
+		p := plan.NewPlanner(c).Plan(guards, plan.Gate, side)
+		walk := decide.NewWalk(c.Estate, c.Policy, c.AsOf)
+		guarded := func(ep estate.Endpoint) bool {
+			return ep.Workload != estate.Outside && slices.Contains(guards, ep.Workload)
+		}
+		for range 60 {
+			a := c.Estate.At(rapid.SampledFrom(sample.Addresses).Draw(t, "client"), c.AsOf)
+			b := c.Estate.At(rapid.SampledFrom(sample.Addresses).Draw(t, "server"), c.AsOf)
+			pt := rapid.SampledFrom(sample.Points).Draw(t, "point")
+			got, line, concerned := p.Decide(a.Addr, b.Addr, pt)
+			require.Equal(t, side != plan.Client && guarded(b) || side != plan.Server && guarded(a), concerned)
+			if !concerned {
+				continue
+			}
+			want := walk.Decide(a, b, pt)
+			require.Equal(t, decide.VerdictOf(want), got, "%s -> %s on %s", a.Addr, b.Addr, pt)
+			if want != nil {
+				require.Equal(t, want.Line, line)
+			}
+		}
+	})
+}
+
+// Every address belongs to exactly one stretch, and the stretch says of it what
+// the compilation says.
+func TestStretchesAreTheWholeLine(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		c := drawn(t)
+		line := c.Stretches(c.AsOf)
+		require.Equal(t, netip.IPv4Unspecified(), line[0].First)
+		for i, s := range line[1:] {
+			before := line[i].Last
+			if s.First == netip.IPv6Unspecified() {
+				require.Equal(t, netip.MustParseAddr("255.255.255.255"), before)
+				continue
+			}
+			require.Equal(t, before.Next(), s.First)
+		}
+		require.False(t, line[len(line)-1].Last.Next().IsValid())
+		for _, a := range sample.Addresses {
+			at := slices.IndexFunc(line, func(s decide.Stretch) bool {
+				return s.First.Compare(a) <= 0 && a.Compare(s.Last) <= 0
+			})
+			ep := c.At(a, c.AsOf)
+			require.Equal(t, ep.Class, line[at].Class, a)
+			require.Equal(t, ep.Workload, line[at].Workload, a)
+		}
+	})
+}
+
+func TestPrefixesMakeUpTheSpan(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		a, b := rapid.Uint32().Draw(t, "a"), rapid.Uint32().Draw(t, "b")
+		if rapid.Bool().Draw(t, "near") {
+			b = a + b%64
+		}
+		if b < a {
+			a, b = b, a
+		}
+		addr := func(n uint32) netip.Addr {
+			return netip.AddrFrom4([4]byte{byte(n >> 24), byte(n >> 16), byte(n >> 8), byte(n)})
+		}
+		s := plan.Span{First: addr(a), Last: addr(b)}
+		next, n := s.First, 0
+		for p := range s.Prefixes {
+			require.Equal(t, next, p.Addr())
+			require.Equal(t, p, p.Masked())
+			end := p.Addr().As4()
+			last := uint32(end[0])<<24 | uint32(end[1])<<16 | uint32(end[2])<<8 | uint32(end[3])
+			last += uint32(uint64(1)<<(32-p.Bits()) - 1)
+			require.LessOrEqual(t, last, b)
+			next, n = addr(last).Next(), n+1
+		}
+		require.Equal(t, s.Last.Next(), next)
+		require.LessOrEqual(t, n, 62)
+	})
+}
+
+// A host holds what concerns it: not more for a policy that is a hundred times as
+// long, nor because an estate has more of others.
+func TestAPlanIsBoundedByWhatConcernsThePoint(t *testing.T) {
+	sizes := map[int]int{}
+	for _, rules := range []int{20, 2000} {
+		e, text := sample.Large(2000, 200, rules)
+		p, errs := policy.Parse(text)
+		require.Empty(t, errs)
+		c := decide.Compile(e, p, estate.Instant{Sec: 1_795_000_000})
+		host := plan.NewPlanner(c).Plan([]int32{7}, plan.Host, plan.Both)
+		require.Len(t, host.Classes, 1)
+		relevant := 0
+		walk := decide.NewWalk(e, p, c.AsOf)
+		ep := e.At(sample.LargeAddr(7), c.AsOf)
+		for _, r := range p.Rules {
+			if r.Action == policy.Apart || walk.InList(r.Left, ep) || walk.InList(r.Right, ep) {
+				relevant++
+			}
+		}
+		sizes[rules] = len(host.Classes[0].Server) + len(host.Classes[0].Client)
+		require.LessOrEqual(t, sizes[rules], 2*relevant)
+	}
+}
+
+// Sets keep their names when members come and go, so that a change of a tag moves
+// elements and nothing else.
+func TestSetsKeepTheirNames(t *testing.T) {
+	var ws []estate.Workload
+	for i, tier := range []string{"entry", "entry", "store"} {
+		w := estate.Workload{ID: "w" + string(rune('0'+i)), Leases: []estate.Lease{{From: estate.Beginning,
+			Until: estate.End, Addr: netip.AddrFrom4([4]byte{10, 0, 0, byte(i + 1)})}}}
+		w.SetTag(estate.Tag{Key: "tier", Value: tier})
+		ws = append(ws, w)
+	}
+	planOf := func() *plan.Plan {
+		e, _ := estate.New(ws)
+		p, errs := policy.Parse("group entry = tier is entry\ngroup store = tier is store\nlayer allowances\n" +
+			"permit entry -> store on tcp/5432\nreject any -> store on any\n")
+		require.Empty(t, errs)
+		return plan.NewPlanner(decide.Compile(e, p, estate.Instant{})).Plan([]int32{2}, plan.Host, plan.Server)
+	}
+	before := planOf()
+	require.Equal(t, "10.0.0.1-10.0.0.2", before.Sets[0].Addresses.String())
+	ws[1].SetTag(estate.Tag{Key: "tier", Value: "bus"})
+	after := planOf()
+	require.Equal(t, before.Sets[0].Name, after.Sets[0].Name)
+	require.Equal(t, "10.0.0.1", after.Sets[0].Addresses.String())
+	require.Equal(t, before.Classes, after.Classes)
+	require.NotEqual(t, before.Hash(), after.Hash())
+	require.Equal(t, []string{"tcp/5432"}, after.Classes[0].Server[0].On)
+	require.True(t, strings.HasPrefix(after.Classes[0].Server[0].Words, "permit entry -> store"))
+	_, _, concerned := after.Decide(netip.MustParseAddr("10.0.0.3"), netip.MustParseAddr("10.0.0.1"), service.PointOf(service.TCP, 1))
+	require.False(t, concerned)
+}

@@ -1,0 +1,297 @@
+package plan
+
+import (
+	"fmt"
+	"hash/fnv"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"lucidorchard/core/decide"
+	"lucidorchard/core/estate"
+	"lucidorchard/core/expr"
+	"lucidorchard/core/policy"
+	"lucidorchard/core/service"
+)
+
+// Planner makes the plans of many points for one policy and estate. What several
+// points need is found once. It is not safe for use by several goroutines.
+type Planner struct {
+	c        *decide.Compiled
+	line     []decide.Stretch
+	byClass  map[int32][]int32 // class → places in line
+	present  []int32           // classes that have addresses, rising
+	byHolder map[int32][]int32 // workload → places in line
+	sets     []Set
+	known    map[string]int    // classes of peers → index of sets
+	named    map[string]string // name → classes
+	rules    map[sideOf][]Rule // of a guarded class
+}
+
+type sideOf struct {
+	class  int32
+	server bool
+}
+
+// NewPlanner prepares for plans as of the instant of a compilation.
+func NewPlanner(c *decide.Compiled) *Planner {
+	p := &Planner{c: c, line: c.Stretches(c.AsOf), byClass: map[int32][]int32{}, byHolder: map[int32][]int32{},
+		known: map[string]int{}, named: map[string]string{}, rules: map[sideOf][]Rule{}}
+	for i, s := range p.line {
+		if p.byClass[s.Class] == nil {
+			p.present = append(p.present, s.Class)
+		}
+		p.byClass[s.Class] = append(p.byClass[s.Class], int32(i))
+		if s.Workload != estate.Outside {
+			p.byHolder[s.Workload] = append(p.byHolder[s.Workload], int32(i))
+		}
+	}
+	slices.Sort(p.present)
+	return p
+}
+
+// Plan makes the plan of a point that guards some workloads: their indexes. Those
+// that hold no address have no part in it.
+func (p *Planner) Plan(guards []int32, kind Kind, side Side) *Plan {
+	out := &Plan{Kind: kind, Side: side, Sets: []Set{}, Classes: []Class{}}
+	own := map[int]int{} // set of the planner → of the plan
+	byRules := map[string]int{}
+	order := slices.Clone(guards)
+	slices.Sort(order)
+	for _, w := range slices.Compact(order) {
+		for _, at := range p.byHolder[w] {
+			s := p.line[at]
+			var server, client []Rule
+			if side != Client {
+				server = p.rulesOf(sideOf{s.Class, true})
+			}
+			if side != Server {
+				client = p.rulesOf(sideOf{s.Class, false})
+			}
+			key := fingerprint(server) + " / " + fingerprint(client)
+			n, ok := byRules[key]
+			if !ok {
+				n = len(out.Classes)
+				byRules[key] = n
+				h := fnv.New64a()
+				_, _ = h.Write([]byte(p.namedFingerprint(server) + " / " + p.namedFingerprint(client)))
+				out.Classes = append(out.Classes, Class{Name: fmt.Sprintf("c%016x", h.Sum64()),
+					Server: p.ownRules(server, own, out), Client: p.ownRules(client, own, out)})
+			}
+			c := &out.Classes[n]
+			c.Addresses = append(c.Addresses, s.First)
+			if id := p.c.Estate.Workload(w).ID; !slices.Contains(c.Workloads, id) {
+				c.Workloads = append(c.Workloads, id)
+			}
+		}
+	}
+	for i := range out.Classes {
+		slices.SortFunc(out.Classes[i].Addresses, netip.Addr.Compare)
+		slices.Sort(out.Classes[i].Workloads)
+	}
+	return out
+}
+
+// ownRules gives rules with the sets of a plan, which gains those that it lacks.
+func (p *Planner) ownRules(rules []Rule, own map[int]int, out *Plan) []Rule {
+	mine := slices.Clone(rules)
+	for i := range mine {
+		if mine[i].Peers == Anybody {
+			continue
+		}
+		n, ok := own[mine[i].Peers]
+		if !ok {
+			n = len(out.Sets)
+			own[mine[i].Peers] = n
+			out.Sets = append(out.Sets, p.sets[mine[i].Peers])
+		}
+		mine[i].Peers = n
+	}
+	if mine == nil {
+		mine = []Rule{}
+	}
+	return mine
+}
+
+// fingerprint tells lists of rules apart.
+func fingerprint(rules []Rule) string {
+	var b strings.Builder
+	for _, r := range rules {
+		fmt.Fprintf(&b, "%d %d,", r.Line, r.Peers)
+	}
+	return b.String()
+}
+
+// namedFingerprint is one that is the same for another planner.
+func (p *Planner) namedFingerprint(rules []Rule) string {
+	var b strings.Builder
+	for _, r := range rules {
+		name := ""
+		if r.Peers != Anybody {
+			name = p.sets[r.Peers].Name
+		}
+		fmt.Fprintf(&b, "%s %s %v %s,", r.Words, r.Verdict, r.Points, name)
+	}
+	return b.String()
+}
+
+// rulesOf finds the rules for a guarded class on one side, in order, up to the one
+// behind which nothing is left to decide.
+func (p *Planner) rulesOf(of sideOf) []Rule {
+	if have, ok := p.rules[of]; ok {
+		return have
+	}
+	var out []Rule
+	rest := service.All
+	for i, r := range p.c.Policy.Rules {
+		var peers []int32
+		for _, class := range p.present {
+			a, b := class, of.class
+			if !of.server {
+				a, b = b, a
+			}
+			if p.c.Reaches(int32(i), a, b) {
+				peers = append(peers, class)
+			}
+		}
+		points := p.c.PointsOf(int32(i))
+		if len(peers) == 0 || len(points.Intersect(rest)) == 0 {
+			continue
+		}
+		x := Rule{Line: r.Line, Verdict: Reject, Points: points, On: words(points), Peers: Anybody,
+			Words: r.Sentence(), Log: r.Log}
+		if r.Action == policy.Permit {
+			x.Verdict = Permit
+		}
+		if r.Until != nil {
+			x.Until = r.Until.End().Sec
+		}
+		if len(peers) < len(p.present) {
+			x.Peers = p.set(peers, p.peerWords(r, of))
+			out = append(out, x)
+			continue
+		}
+		out = append(out, x)
+		if x.Until != 0 {
+			continue // one day the rules behind it decide
+		}
+		if rest = rest.Minus(points); len(rest) == 0 {
+			break
+		}
+	}
+	p.rules[of] = out
+	return out
+}
+
+// words says points; nothing for all of them.
+func words(points service.Set) []string {
+	out := []string{}
+	if points.Equal(service.All) {
+		return out
+	}
+	for _, r := range points {
+		out = append(out, rangeWords(r)...)
+	}
+	return out
+}
+
+// rangeWords says a range, protocol by protocol.
+func rangeWords(r service.Range) (out []string) {
+	for proto := int(r.Lo.Proto()); proto <= int(r.Hi.Proto()); proto++ {
+		whole := service.Whole(uint8(proto))
+		part := service.Range{Lo: max(r.Lo, whole.Lo), Hi: min(r.Hi, whole.Hi)}
+		if part.Lo <= part.Hi {
+			out = append(out, part.String())
+		}
+	}
+	return out
+}
+
+// set gives the index of the set of some classes' addresses.
+func (p *Planner) set(classes []int32, words string) int {
+	key := fmt.Sprint(classes)
+	if n, ok := p.known[key]; ok {
+		return n
+	}
+	var places []int32
+	for _, c := range classes {
+		places = append(places, p.byClass[c]...)
+	}
+	slices.Sort(places)
+	spans := make([]Span, len(places))
+	for i, at := range places {
+		spans[i] = Span{p.line[at].First, p.line[at].Last}
+	}
+	name := slug(words)
+	base := name
+	for i := 2; p.named[name] != ""; i++ {
+		name = fmt.Sprintf("%s_%d", base, i)
+	}
+	p.named[name] = key
+	n := len(p.sets)
+	p.known[key] = n
+	p.sets = append(p.sets, Set{Name: name, Words: words, Addresses: addressesOf(spans)})
+	return n
+}
+
+// slug makes a name of words that every kernel takes.
+func slug(words string) string {
+	h := fnv.New32a()
+	_, _ = h.Write([]byte(words))
+	short := strings.Map(func(r rune) rune {
+		switch {
+		case r >= 'a' && r <= 'z' || r >= '0' && r <= '9':
+			return r
+		case r >= 'A' && r <= 'Z':
+			return r + 'a' - 'A'
+		}
+		return '_'
+	}, words)
+	if len(short) > 16 {
+		short = short[:16]
+	}
+	return fmt.Sprintf("p_%s_%06x", strings.Trim(short, "_"), h.Sum32()&0xffffff)
+}
+
+// peerWords says which peers a rule speaks of, seen from a guarded class.
+func (p *Planner) peerWords(r *policy.Rule, of sideOf) string {
+	var parts []string
+	switch {
+	case r.Action == policy.Apart:
+		names := make([]string, len(r.Groups))
+		for i, g := range r.Groups {
+			names[i] = g.Name
+		}
+		parts = append(parts, "apart from it of "+strings.Join(names, ", "))
+	case of.server:
+		parts = append(parts, r.Left.String())
+	default:
+		parts = append(parts, r.Right.String())
+	}
+	if r.Within != nil {
+		parts = append(parts, "within "+r.Within.Name)
+	}
+	if r.Area != nil {
+		parts = append(parts, "area "+r.Area.Name)
+	}
+	w := p.someOf(of.class)
+	for _, k := range r.Same {
+		v, _ := k.Of(w)
+		parts = append(parts, k.String()+" is "+expr.Fold(v))
+	}
+	for _, k := range r.Across {
+		v, _ := k.Of(w)
+		parts = append(parts, k.String()+" is not "+expr.Fold(v))
+	}
+	return strings.Join(parts, ", ")
+}
+
+// someOf gives a workload of a class; guarded classes have one.
+func (p *Planner) someOf(class int32) *estate.Workload {
+	for _, at := range p.byClass[class] {
+		if w := p.line[at].Workload; w != estate.Outside {
+			return p.c.Estate.Workload(w)
+		}
+	}
+	return &estate.Workload{}
+}
