@@ -62,6 +62,7 @@ system:
 	command -v chromium >/dev/null 2>&1 || missing="$$missing chromium"; \
 	command -v curl >/dev/null 2>&1 || missing="$$missing curl"; \
 	command -v gcc >/dev/null 2>&1 || missing="$$missing gcc libc6-dev"; \
+	[ -x /usr/sbin/nft ] || missing="$$missing nftables"; \
 	[ -x /usr/sbin/softflowd ] || missing="$$missing softflowd"; \
 	[ -e /usr/lib/x86_64-linux-gnu/faketime/libfaketimeMT.so.1 ] || missing="$$missing libfaketime"; \
 	[ -x /usr/sbin/mkfs.ext4 ] || [ -x /sbin/mkfs.ext4 ] || missing="$$missing e2fsprogs"; \

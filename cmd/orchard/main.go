@@ -36,7 +36,7 @@ func run(args []string) int {
 		},
 	}
 	root.CompletionOptions.DisableDefaultCmd = true
-	root.AddCommand(checkCommand(), deriveCommand(), assertCommand(), askCommand(), formatCommand(), demoCommand(),
+	root.AddCommand(checkCommand(), deriveCommand(), assertCommand(), planCommand(), askCommand(), formatCommand(), demoCommand(),
 		serveCommand(), openapiCommand())
 	root.SetArgs(args)
 	err := root.Execute()
