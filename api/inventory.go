@@ -87,6 +87,8 @@ func (s *base) tokened(next http.Handler) http.Handler {
 		secret, has := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
 		lists := r.URL.Path == listingPath
 		switch {
+		case strings.HasPrefix(r.URL.Path, pointPaths): // who it is of is looked at there, as a point asks for long
+			next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), pointKey{}, strings.TrimSpace(secret))))
 		case !has && !lists:
 			next.ServeHTTP(w, r)
 		case !has:
@@ -94,7 +96,7 @@ func (s *base) tokened(next http.Handler) http.Handler {
 				"found no token, expected the header Authorization: Bearer TOKEN; make a token under Sources, in "+
 					"the view Workloads")
 		case !lists:
-			refuse(w, http.StatusForbidden, "a token opens only "+listingPath)
+			refuse(w, http.StatusForbidden, "a token opens only "+listingPath+", and that of a point "+pointPaths)
 		default:
 			t, err := s.Store.UseToken(r.Context(), strings.TrimSpace(secret))
 			if err != nil {

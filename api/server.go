@@ -93,7 +93,7 @@ func (s *Server) routes() {
 		&exportersAPI{s.base},
 		&policyAPI{s.base}, &checkAPI{s.base}, &whatIfAPI{s.base}, &settleAPI{s.base}, &reportAPI{s.base},
 		&figuresAPI{s.base}, &proposalsAPI{s.base}, &askAPI{s.base}, imports, &inventoryAPI{s.base},
-		&vocabularyAPI{s.base}, live,
+		&vocabularyAPI{s.base}, &releasesAPI{s.base}, live,
 	} {
 		part.routes(all)
 	}

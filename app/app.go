@@ -48,6 +48,7 @@ type App struct {
 	owner     string // of the jobs that run here
 	jobs      jobs
 	suggester suggester
+	planner   planner
 	looked    time.Time // when the jobs of all servers were last looked at
 }
 

@@ -65,7 +65,7 @@ func (a *App) Judge(ctx context.Context, v *reach.View, m *model.Model, base int
 type judging struct {
 	rules    []*policy.Rule
 	took     []*Proposal // of the rules
-	lines    []string // what the policy gains
+	lines    []string    // what the policy gains
 	refusals []store.RefusalEdit
 	refused  []string // sentences
 	again    []string

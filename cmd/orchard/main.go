@@ -37,7 +37,7 @@ func run(args []string) int {
 	}
 	root.CompletionOptions.DisableDefaultCmd = true
 	root.AddCommand(checkCommand(), deriveCommand(), assertCommand(), planCommand(), askCommand(), formatCommand(), demoCommand(),
-		serveCommand(), openapiCommand())
+		serveCommand(), pointCommand(), standInCommand(), openapiCommand())
 	root.SetArgs(args)
 	err := root.Execute()
 	if err == nil {

@@ -35,7 +35,7 @@ import (
 
 type serveOptions struct {
 	listen, database, databaseFile, data, author string
-	demo, live, scratch, trust                   bool
+	demo, live, points, scratch, trust           bool
 	logLevel, logFormat                          string
 	scale                                        int
 	reserve                                      int64 // MB
@@ -87,6 +87,7 @@ func serveCommand() *cobra.Command {
 	cmd.Flags().BoolVar(&o.demo, "demo", false, "fill an empty database with the made-up company")
 	cmd.Flags().IntVar(&o.scale, "scale", 420, "with --demo: about how many workloads, up to 100000")
 	cmd.Flags().BoolVar(&o.live, "live", true, "with --demo: send part of the company's traffic live, over IPFIX")
+	cmd.Flags().BoolVar(&o.points, "points", true, "with --demo: stand in for the company's enforcement points")
 	cmd.Flags().BoolVar(&o.scratch, "scratch", false, "trade the durability of our own cluster for speed: for tests")
 	l := &o.listening
 	cmd.Flags().StringVar(&l.ipfix, "ipfix", "127.0.0.1:4739",
@@ -231,6 +232,15 @@ func serve(ctx context.Context, o serveOptions) error {
 	}
 	failed := make(chan error, 1)
 	go func() { failed <- h.Serve(listener) }()
+	if o.demo && o.points {
+		tokens, err := demoPoints(ctx, a, o.data)
+		if err != nil {
+			return unusable("the demo's enforcement points: %s", err)
+		}
+		stand := standIn{server: "http://" + listener.Addr().String(), tokens: tokens, loses: demo.LosesARule,
+			after: time.Minute, log: slog.New(slog.DiscardHandler)}
+		go stand.run(work)
+	}
 	select {
 	case err := <-failed:
 		return unusable("%s", err)

@@ -14,7 +14,9 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"fmt"
 	"net/netip"
+	"slices"
 
 	"lucidorchard/core/decide"
 	"lucidorchard/core/service"
@@ -96,6 +98,17 @@ func (p *Plan) Hash() string {
 		panic("plan: a plan is always JSON: " + err.Error())
 	}
 	sum := sha256.Sum256(text)
+	return hex.EncodeToString(sum[:])
+}
+
+// RulesHash is the same for plans between which only addresses come and go.
+func (p *Plan) RulesHash() string {
+	names := make([]string, len(p.Classes))
+	for i, c := range p.Classes {
+		names[i] = c.Name // says what its rules are
+	}
+	slices.Sort(names)
+	sum := sha256.Sum256([]byte(fmt.Sprint(p.Kind, p.Side, names)))
 	return hex.EncodeToString(sum[:])
 }
 

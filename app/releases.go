@@ -1,0 +1,452 @@
+package app
+
+// Releases and enforcement points: what each is to hold, and what it holds.
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"lucidorchard/core/decide"
+	"lucidorchard/core/estate"
+	"lucidorchard/core/expr"
+	"lucidorchard/core/plan"
+	"lucidorchard/core/plan/nft"
+	"lucidorchard/core/reach"
+	"lucidorchard/model"
+	"lucidorchard/point"
+	"lucidorchard/store"
+)
+
+// silentAfter is how long a point may be quiet before it is shown as silent.
+const silentAfter = 20 * time.Second
+
+// PointState is an enforcement point with what it holds.
+type PointState struct {
+	store.Point
+	Workloads int         `json:"workloads" doc:"That it guards now"`
+	Undecided int         `json:"undecided" doc:"Workloads that its expression cannot tell: they are not guarded"`
+	Problem   string      `json:"problem,omitempty" doc:"Why nothing can be told it"`
+	Held      *point.Said `json:"held,omitempty" doc:"What it said last that it holds"`
+	State     string      `json:"state" enum:"new,waiting,holds,refused,drifted,went back,silent" doc:"new: never heard of; waiting: it does not hold yet what it is to hold"`
+	Rejects   int         `json:"rejects" doc:"Conversations of the window that run today, and that the release which it is to hold rejects"`
+}
+
+// planner keeps the plans of points, for one state of the estate and each release.
+type planner struct {
+	mu     sync.Mutex
+	estate *estate.Estate
+	asOf   int64 // minutes
+	of     map[int]*releasePlans
+}
+
+type releasePlans struct {
+	revision int
+	compiled *decide.Compiled
+	planner  *plan.Planner
+	told     map[string]*point.Told // by kind, side, mode and guards
+}
+
+// plans gives those of a release for the estate as it is.
+func (a *App) plans(ctx context.Context, m *model.Model, release int) (*releasePlans, error) {
+	p := &a.planner
+	if now := time.Now().Unix() / 60; p.estate != m.Estate || p.asOf != now {
+		p.estate, p.asOf, p.of = m.Estate, now, map[int]*releasePlans{}
+	}
+	if have := p.of[release]; have != nil {
+		return have, nil
+	}
+	releases, err := a.Store.Releases(ctx)
+	if err != nil {
+		return nil, err
+	}
+	i := slices.IndexFunc(releases, func(r store.Release) bool { return r.No == release })
+	if i < 0 {
+		return nil, Missing(fmt.Sprintf("there is no release %d", release))
+	}
+	text, err := a.RevisionPolicy(ctx, releases[i].Revision)
+	if err != nil {
+		return nil, err
+	}
+	c := m.Compiled.WithPolicy(text, estate.InstantOf(time.Now())).After
+	have := &releasePlans{revision: releases[i].Revision, compiled: c, planner: plan.NewPlanner(c), told: map[string]*point.Told{}}
+	p.of[release] = have
+	return have, nil
+}
+
+// ToldTo gives what a point is to hold now.
+func (a *App) ToldTo(ctx context.Context, m *model.Model, p *store.Point) (*point.Told, error) {
+	if p.Release == nil {
+		return &point.Told{ID: "nothing", Mode: "off", Rules: "none", PutsBack: p.PutsBack,
+			Script: "table inet " + nft.Table + "\ndelete table inet " + nft.Table + "\n"}, nil
+	}
+	a.planner.mu.Lock()
+	defer a.planner.mu.Unlock()
+	of, err := a.plans(ctx, m, *p.Release)
+	if err != nil {
+		return nil, err
+	}
+	key := strings.Join([]string{p.Kind, p.Side, p.Mode, p.Guards}, "\x00")
+	if t := of.told[key]; t != nil {
+		told := *t
+		told.PutsBack = p.PutsBack
+		return &told, nil
+	}
+	guards, errs := expr.ParseText(p.Guards)
+	if len(errs) > 0 {
+		return nil, Invalid("what the point guards cannot be read: " + errs[0].Message)
+	}
+	which, _ := plan.Guarded(of.compiled, guards)
+	made := of.planner.Plan(which, plan.Kind(p.Kind), plan.Side(p.Side))
+	var script strings.Builder
+	if err := nft.Write(&script, made, nft.Options{Observe: p.Mode == "observe"}); err != nil {
+		return nil, err
+	}
+	sum := sha256.Sum256([]byte(fmt.Sprint(*p.Release, script.String())))
+	t := &point.Told{ID: hex.EncodeToString(sum[:12]), Release: *p.Release, Mode: p.Mode, Rules: made.RulesHash(),
+		Script: script.String(), PutsBack: p.PutsBack}
+	of.told[key] = t
+	return t, nil
+}
+
+// Releases gives all releases, newest first.
+func (a *App) Releases(ctx context.Context) ([]store.Release, error) { return a.Store.Releases(ctx) }
+
+// Release puts a revision in force under the next number: the points of the first
+// wave hold it at once, observing.
+func (a *App) Release(ctx context.Context, m *model.Model, revision int, title string) (store.Release, error) {
+	if revision != m.Head.No {
+		return store.Release{}, Moved(fmt.Sprintf("the draft is revision %d by now, and was %d when it was looked at; "+
+			"nothing was released. Look at what it changes again", m.Head.No, revision))
+	}
+	releases, err := a.Store.Releases(ctx)
+	if err != nil {
+		return store.Release{}, err
+	}
+	if len(releases) > 0 && releases[0].Revision == revision {
+		return store.Release{}, Conflict(fmt.Sprintf("the draft is what release %d says; there is nothing to release",
+			releases[0].No))
+	}
+	points, err := a.Store.Points(ctx)
+	if err != nil {
+		return store.Release{}, err
+	}
+	if len(releases) > 0 {
+		newest := releases[0].No
+		on := func(p store.Point) bool { return p.Release != nil && *p.Release == newest }
+		if slices.ContainsFunc(points, on) && slices.ContainsFunc(points, func(p store.Point) bool { return !on(p) }) {
+			return store.Release{}, Conflict(fmt.Sprintf("release %d is still being rolled out: let it arrive at all points, "+
+				"or go back, before another one begins", newest))
+		}
+	}
+	var first []string
+	for _, p := range points { // by wave
+		if p.Wave == points[0].Wave {
+			first = append(first, p.Name)
+		}
+	}
+	r, err := a.Store.AddRelease(ctx, store.Release{Revision: revision, Title: title, Author: a.Author}, first, "observe",
+		fmt.Sprintf("to observe release %d", releaseAfter(releases)))
+	if err == nil {
+		a.Events.Changed()
+	}
+	return r, err
+}
+
+func releaseAfter(releases []store.Release) int {
+	if len(releases) == 0 {
+		return 1
+	}
+	return releases[0].No + 1
+}
+
+// Aiming says what points are to hold.
+type Aiming struct {
+	Points  []string `json:"points" minItems:"1" doc:"Their names"`
+	Release int      `json:"release" minimum:"0" doc:"0: nothing"`
+	Mode    string   `json:"mode" enum:"off,observe,enforce"`
+}
+
+// Aim tells points to hold a release in a mode. Those that never observed a release
+// do not enforce it at once.
+func (a *App) Aim(ctx context.Context, in Aiming) error {
+	if (in.Release == 0) != (in.Mode == "off") {
+		return Invalid("mode: off goes with release 0, and only with it; nothing was changed")
+	}
+	points, err := a.Store.Points(ctx)
+	if err != nil {
+		return err
+	}
+	releases, err := a.Store.Releases(ctx)
+	if err != nil {
+		return err
+	}
+	if in.Release != 0 && !slices.ContainsFunc(releases, func(r store.Release) bool { return r.No == in.Release }) {
+		return Missing(fmt.Sprintf("there is no release %d; nothing was changed", in.Release))
+	}
+	for _, name := range in.Points {
+		i := slices.IndexFunc(points, func(p store.Point) bool { return p.Name == name })
+		if i < 0 {
+			return Missing("there is no point " + name + "; nothing was changed")
+		}
+		newest := len(releases) > 0 && in.Release == releases[0].No
+		if p := points[i]; in.Mode == "enforce" && newest && (p.Release == nil || *p.Release != in.Release) {
+			return Conflict(fmt.Sprintf("%s has not observed release %d yet; nothing was changed. Let it observe first", name,
+				in.Release))
+		}
+	}
+	t := store.Target{Points: in.Points, Mode: in.Mode, Words: "to hold nothing"}
+	if in.Release != 0 {
+		t.Release, t.Words = &in.Release, fmt.Sprintf("to %s release %d", in.Mode, in.Release)
+	}
+	if err := a.Store.Aim(ctx, t); err != nil {
+		return err
+	}
+	a.Events.Changed()
+	return nil
+}
+
+// AddPoint makes a point, and gives the token by which it names itself, which is
+// kept nowhere.
+func (a *App) AddPoint(ctx context.Context, m *model.Model, p store.Point) (token string, err error) {
+	if p.Name = strings.TrimSpace(p.Name); p.Name == "" || strings.ContainsAny(p.Name, "/?#\x00") {
+		return "", Invalid("name: found " + fmt.Sprintf("%q", p.Name) + ", expected a name without / ? #")
+	}
+	which, err := guardedBy(m.Compiled, p.Guards)
+	if err != nil {
+		return "", err
+	}
+	if len(which) == 0 {
+		return "", Invalid("guards: “" + p.Guards + "” guards nobody; nothing was made. Look which workloads have such tags")
+	}
+	points, err := a.Store.Points(ctx)
+	if err != nil {
+		return "", err
+	}
+	for _, other := range points {
+		theirs, err := guardedBy(m.Compiled, other.Guards)
+		if err != nil {
+			continue // it says so itself
+		}
+		for _, w := range which {
+			if slices.Contains(theirs, w) && other.Kind == p.Kind && sidesMeet(other.Side, p.Side) {
+				return "", Conflict(fmt.Sprintf("%s is guarded by %s already, on the same side; nothing was made. Let one "+
+					"%s guard it", m.Estate.Workload(w).Label(), other.Name, p.Kind))
+			}
+		}
+	}
+	token, p.Author = rand.Text(), a.Author
+	if err := a.Store.AddPoint(ctx, p, token); errors.Is(err, store.ErrTaken) {
+		return "", Conflict("there is a point " + p.Name + " already; nothing was made. Choose another name")
+	} else if err != nil {
+		return "", err
+	}
+	a.Events.Changed()
+	return token, nil
+}
+
+func sidesMeet(a, b string) bool { return a == b || a == "both" || b == "both" }
+
+func guardedBy(c *decide.Compiled, text string) ([]int32, error) {
+	e, errs := expr.ParseText(text)
+	if len(errs) > 0 {
+		return nil, Invalid(fmt.Sprintf("guards: column %d: %s", errs[0].Col, errs[0].Message))
+	}
+	var unknown string
+	e.Walk(func(x *expr.Expr) {
+		if x.Op == expr.MemberOf && c.Policy.Groups[x.Group] == nil {
+			unknown = x.Group
+		}
+	})
+	if unknown != "" {
+		return nil, Invalid("guards: the draft has no group " + unknown)
+	}
+	which, _ := plan.Guarded(c, e)
+	return which, nil
+}
+
+// DropPoint forgets a point.
+func (a *App) DropPoint(ctx context.Context, name string) error {
+	found, err := a.Store.DropPoint(ctx, name)
+	if err == nil && !found {
+		err = Missing("there is no point " + name)
+	}
+	if err == nil {
+		a.Events.Changed()
+	}
+	return err
+}
+
+// Heard keeps what a point says.
+func (a *App) Heard(ctx context.Context, p *store.Point, said point.Said) error {
+	events := make([]store.PointEvent, len(said.Events))
+	for i, e := range said.Events {
+		events[i] = store.PointEvent{Point: p.Name, At: e.At, What: e.What, Words: e.Words}
+	}
+	said.Events = nil
+	raw, err := json.Marshal(said)
+	if err != nil {
+		return err
+	}
+	if err := a.Store.Heard(ctx, p.Name, raw, events); err != nil {
+		return err
+	}
+	if string(raw) != string(p.Said) {
+		a.Events.Changed()
+	}
+	return nil
+}
+
+// Points gives all points with what they hold, and how the estate is guarded.
+func (a *App) Points(ctx context.Context, v *reach.View, m *model.Model) ([]PointState, Coverage, error) {
+	points, err := a.Store.Points(ctx)
+	if err != nil {
+		return nil, Coverage{}, err
+	}
+	out := make([]PointState, len(points))
+	cover := newCoverage(m)
+	for i, p := range points {
+		if out[i], err = a.pointState(ctx, v, m, p, cover); err != nil {
+			return nil, Coverage{}, err
+		}
+	}
+	return out, cover.sum(), nil
+}
+
+func (a *App) pointState(ctx context.Context, v *reach.View, m *model.Model, p store.Point,
+	cover *coverage) (PointState, error) {
+	out := PointState{Point: p, State: "new"}
+	if p.Said != nil {
+		out.Held = &point.Said{}
+		if err := json.Unmarshal(p.Said, out.Held); err != nil {
+			return out, fmt.Errorf("what %s said cannot be read: %w", p.Name, err)
+		}
+	}
+	told, err := a.ToldTo(ctx, m, &p)
+	var known *Problem
+	if errors.As(err, &known) {
+		out.Problem = known.Detail
+	} else if err != nil {
+		return out, err
+	}
+	switch {
+	case p.Heard == nil:
+	case time.Since(*p.Heard) > silentAfter:
+		out.State = "silent"
+	case out.Held.State != "holds":
+		out.State = out.Held.State
+	case told != nil && told.ID == out.Held.ID, p.Release == nil && out.Held.ID == "":
+		out.State = "holds"
+	default:
+		out.State = "waiting"
+	}
+	c := m.Compiled
+	var released *reach.View
+	if p.Release != nil {
+		a.planner.mu.Lock()
+		of, err := a.plans(ctx, m, *p.Release)
+		a.planner.mu.Unlock()
+		if err != nil {
+			return out, err
+		}
+		c = of.compiled
+		compared, err := a.View(ctx, m, v.From, v.To, of.revision)
+		if err != nil {
+			return out, err
+		}
+		released = compared.Against
+	}
+	e, errs := expr.ParseText(p.Guards)
+	if len(errs) > 0 {
+		return out, nil
+	}
+	which, undecided := plan.Guarded(c, e)
+	out.Workloads, out.Undecided = len(which), undecided
+	cover.add(which, p)
+	if released != nil {
+		out.Rejects = rejectedAt(released, which, p.Side)
+	}
+	return out, nil
+}
+
+// rejectedAt counts the conversations that run today and that a view's policy rejects
+// where workloads are guarded on a side.
+func rejectedAt(v *reach.View, which []int32, side string) (n int) {
+	guarded := make(map[int32]bool, len(which))
+	for _, w := range which {
+		guarded[w] = true
+	}
+	for i := range v.Len() {
+		if v.Verdict(i) != decide.Reject {
+			continue
+		}
+		c := v.At(i)
+		if c.Carried > 0 && (side != "client" && guarded[c.Server.Workload] || side != "server" && guarded[c.Client.Workload]) {
+			n++
+		}
+	}
+	return n
+}
+
+// Coverage is how many workloads are guarded.
+type Coverage struct {
+	Both   int `json:"both" doc:"Workloads guarded where they are called and where they call"`
+	Server int `json:"server" doc:"Only where they are called"`
+	Client int `json:"client" doc:"Only where they call"`
+	None   int `json:"none" doc:"By no point"`
+}
+
+type coverage struct {
+	m              *model.Model
+	server, client map[int32]bool
+}
+
+func newCoverage(m *model.Model) *coverage {
+	return &coverage{m, map[int32]bool{}, map[int32]bool{}}
+}
+
+func (c *coverage) add(which []int32, p store.Point) {
+	for _, w := range which {
+		c.server[w] = c.server[w] || p.Side != "client"
+		c.client[w] = c.client[w] || p.Side != "server"
+	}
+}
+
+func (c *coverage) sum() (out Coverage) {
+	for i, w := range c.m.Estate.All() {
+		switch s, l := c.server[i], c.client[i]; {
+		case !w.Retired.IsZero():
+		case s && l:
+			out.Both++
+		case s:
+			out.Server++
+		case l:
+			out.Client++
+		default:
+			out.None++
+		}
+	}
+	return out
+}
+
+// LeftAndRejected counts the conversations that a view's policy leaves uncovered, and
+// those that run today and that it rejects.
+func LeftAndRejected(v *reach.View) (uncovered, rejected int) {
+	for i := range v.Len() {
+		switch c := v.At(i); {
+		case c.Verdict == decide.Uncovered:
+			uncovered++
+		case c.Leak():
+			rejected++
+		}
+	}
+	return uncovered, rejected
+}

@@ -1,0 +1,67 @@
+package main
+
+import (
+	"context"
+	"os"
+	"os/exec"
+	"os/signal"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"lucidorchard/point"
+)
+
+func pointCommand() *cobra.Command {
+	var a point.Agent
+	var file, level string
+	cmd := &cobra.Command{
+		Use:   "point --server URL --token-file F --state DIR",
+		Short: "Be an enforcement point: hold in this machine's nftables what the server tells",
+		Long: `It writes the table inet lucid_orchard and touches no other. What it held last is
+kept in DIR and applied before the server is asked. After a plan with other rules it
+puts the former one back if it cannot reach the server for the time of --way-back.
+When it ends, what it holds stays.`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt, syscall.SIGTERM)
+			defer stop()
+			return bePoint(ctx, &a, file, level)
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&a.Server, "server", "", "URL of the server")
+	f.StringVar(&file, "token-file", "", "file with the point's token")
+	f.StringVar(&a.State, "state", "", "folder for what it holds")
+	f.DurationVar(&a.WayBack, "way-back", 30*time.Second, "how long it waits for its server after a plan with other rules")
+	f.DurationVar(&a.Check, "check", 10*time.Second, "how often it reads back what the kernel holds")
+	f.StringVar(&level, "log-level", "info", "debug, info, warn or error")
+	needs(cmd, "server", "token-file", "state")
+	return cmd
+}
+
+func bePoint(ctx context.Context, a *point.Agent, file, level string) error {
+	token, err := os.ReadFile(file)
+	if err != nil {
+		return unusable("--token-file: %s", err)
+	}
+	if a.Token = strings.TrimSpace(string(token)); a.Token == "" {
+		return unusable("--token-file: %s is empty, expected the token that was shown when the point was made", file)
+	}
+	if a.WayBack < time.Second || a.Check < time.Second {
+		return unusable("--way-back, --check: found less than 1s")
+	}
+	if _, err := exec.LookPath("nft"); err != nil {
+		return unusable("nft is not installed: the Debian package is nftables")
+	}
+	if os.Geteuid() != 0 {
+		return unusable("only root may change what the kernel holds")
+	}
+	if a.Log, err = (&serveOptions{logLevel: level, logFormat: "text"}).logger(os.Stderr); err != nil {
+		return err
+	}
+	a.Kernel = point.Nftables{}
+	return a.Run(ctx)
+}

@@ -1,0 +1,138 @@
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"log/slog"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"sync"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"lucidorchard/app"
+	"lucidorchard/demo"
+	"lucidorchard/point"
+	"lucidorchard/store"
+)
+
+// standIn is points that ask, hold and say like real ones, and remember instead of
+// filtering: for what cannot be here.
+type standIn struct {
+	server string
+	tokens map[string]string // by point
+	loses  string            // the point that loses a rule after a while
+	after  time.Duration
+	log    *slog.Logger
+}
+
+func standInCommand() *cobra.Command {
+	var s standIn
+	var file string
+	cmd := &cobra.Command{
+		Use:   "stand-in --server URL --points F",
+		Short: "Be any number of enforcement points that hold what they are told in memory only",
+		Long: `F is JSON: an object from names of points to their tokens. They speak as real
+points do, so that a roll-out can be tried without machines; they filter nothing.`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			raw, err := os.ReadFile(file)
+			if err != nil {
+				return unusable("--points: %s", err)
+			}
+			if err := json.Unmarshal(raw, &s.tokens); err != nil {
+				return unusable("--points: %s: %s; expected an object from names to tokens", file, err)
+			}
+			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt, syscall.SIGTERM)
+			defer stop()
+			s.log = slog.New(slog.NewTextHandler(os.Stderr, nil))
+			s.run(ctx)
+			return nil
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&s.server, "server", "", "URL of the server")
+	f.StringVar(&file, "points", "", "names and tokens of the points, JSON")
+	f.StringVar(&s.loses, "loses", "", "name of a point that loses a rule once, as if by hand")
+	f.DurationVar(&s.after, "after", time.Minute, "how long it holds its first rules before that")
+	needs(cmd, "server", "points")
+	return cmd
+}
+
+// run stands in until the context ends.
+func (s *standIn) run(ctx context.Context) {
+	var all sync.WaitGroup
+	for name, token := range s.tokens {
+		k := &point.Memory{}
+		a := &point.Agent{Server: s.server, Token: token, Kernel: k, Log: s.log.With("point", name), Check: 2 * time.Second}
+		all.Go(func() {
+			if err := a.Run(ctx); err != nil {
+				a.Log.Error("ends", "error", err)
+			}
+		})
+		if name == s.loses {
+			all.Go(func() { s.lose(ctx, k, a.Log) })
+		}
+	}
+	all.Wait()
+}
+
+// lose takes a rule away once the point has held some for a while.
+func (s *standIn) lose(ctx context.Context, k *point.Memory, log *slog.Logger) {
+	var since time.Time
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		held, _ := k.Read()
+		switch {
+		case len(held.Parts) == 0:
+			since = time.Time{}
+		case since.IsZero():
+			since = time.Now()
+		case time.Since(since) > s.after:
+			log.Info("loses a rule", "rule", k.Lose())
+			return
+		}
+	}
+}
+
+// demoPoints makes the demo's points, or finds those of an earlier run.
+func demoPoints(ctx context.Context, a *app.App, data string) (map[string]string, error) {
+	file := filepath.Join(data, "stand-in.json")
+	tokens := map[string]string{}
+	raw, err := os.ReadFile(file)
+	if err == nil {
+		return tokens, json.Unmarshal(raw, &tokens)
+	}
+	if !errors.Is(err, os.ErrNotExist) {
+		return nil, err
+	}
+	there, err := a.Store.Points(ctx)
+	if err != nil || len(there) > 0 {
+		return tokens, err
+	}
+	m, err := a.Model(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range demo.Points {
+		token, err := a.AddPoint(ctx, m, store.Point{Name: p.Name, Kind: "gate", Side: p.Side, Guards: p.Guards, Wave: p.Wave})
+		if err != nil {
+			return nil, err
+		}
+		tokens[p.Name] = token
+	}
+	if raw, err = json.MarshalIndent(tokens, "", "  "); err != nil {
+		return nil, err
+	}
+	return tokens, os.WriteFile(file, raw, 0o600)
+}

@@ -1,0 +1,239 @@
+package point_test
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"lucidorchard/point"
+)
+
+// server tells one point what to hold, and remembers what it says.
+type server struct {
+	*httptest.Server
+	mu     sync.Mutex
+	told   point.Told
+	said   point.Said
+	events []point.Event
+	down   bool
+}
+
+const waitLong, waitShort = 10 * time.Second, 5 * time.Millisecond
+
+func serve(t *testing.T) *server {
+	s := &server{}
+	s.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		if s.down || r.Header.Get("Authorization") != "Bearer secret" {
+			http.Error(w, "no", http.StatusServiceUnavailable)
+			return
+		}
+		if r.Method == http.MethodPost {
+			s.said = point.Said{}
+			_ = json.NewDecoder(r.Body).Decode(&s.said)
+			s.events = append(s.events, s.said.Events...)
+			return
+		}
+		if r.URL.Query().Get("have") == s.told.ID {
+			time.Sleep(5 * time.Millisecond)
+		}
+		_ = json.NewEncoder(w).Encode(s.told)
+	}))
+	t.Cleanup(s.Close)
+	return s
+}
+
+func (s *server) tell(x point.Told) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.told = x
+}
+
+func (s *server) goDown(down bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.down = down
+}
+
+func (s *server) until(t *testing.T, what string, f func(said point.Said) bool) {
+	t.Helper()
+	require.Eventually(t, func() bool {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		return f(s.said)
+	}, 10*time.Second, 5*time.Millisecond, what)
+}
+
+func (s *server) happened(what string) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, e := range s.events {
+		if e.What == what {
+			return true
+		}
+	}
+	return false
+}
+
+// told makes a plan of some rules.
+func told(id string, release int, rules ...string) point.Told {
+	return point.Told{ID: id, Release: release, Mode: "enforce", Rules: strings.Join(rules, ","),
+		Script: "chain c {\n" + strings.Join(rules, "\n") + "\n}"}
+}
+
+const (
+	rule5 = `tcp dport 5 counter accept comment "line 5 permit"`
+	rule6 = `tcp dport 6 counter drop comment "line 6 reject"`
+)
+
+// start runs an agent until the test, or stop, ends it.
+func start(t *testing.T, s *server, k point.Kernel, state string) (stop func()) {
+	ctx, cancel := context.WithCancel(t.Context())
+	a := &point.Agent{Server: s.URL, Token: "secret", State: state, Kernel: k, Log: slog.New(slog.DiscardHandler),
+		WayBack: 400 * time.Millisecond, Check: 20 * time.Millisecond, Beat: 20 * time.Millisecond}
+	done := make(chan error)
+	go func() { done <- a.Run(ctx) }()
+	stop = sync.OnceFunc(func() {
+		cancel()
+		require.NoError(t, <-done)
+	})
+	t.Cleanup(stop)
+	return stop
+}
+
+func held(t *testing.T, k point.Kernel) []string {
+	h, err := k.Read()
+	require.NoError(t, err)
+	var out []string
+	for _, says := range h.Parts {
+		out = append(out, says)
+	}
+	return out
+}
+
+func TestAPointHoldsWhatItIsTold(t *testing.T) {
+	s, k := serve(t), &point.Memory{}
+	s.tell(told("a", 1, rule5))
+	start(t, s, k, "")
+	s.until(t, "it holds the first", func(x point.Said) bool { return x.ID == "a" && x.State == "holds" && x.Release == 1 })
+	s.tell(told("b", 2, rule5, rule6))
+	s.until(t, "and the second", func(x point.Said) bool { return x.ID == "b" && x.Mode == "enforce" })
+	require.ElementsMatch(t, []string{"line 5 permit", "line 6 reject"}, held(t, k))
+	require.True(t, s.happened("applied"))
+}
+
+// A release that shuts the server out is undone by itself, and said when the server is
+// there again; it is not tried again.
+func TestAPointFindsTheWayBackByItself(t *testing.T) {
+	s := serve(t)
+	k := &shutter{&point.Memory{}, s, "line 6 reject"}
+	s.tell(told("a", 1, rule5))
+	start(t, s, k, "")
+	s.until(t, "it holds the first", func(x point.Said) bool { return x.ID == "a" })
+	s.tell(told("b", 2, rule6))
+	s.until(t, "it says so", func(x point.Said) bool { return x.State == "went back" && x.ID == "a" })
+	require.Equal(t, []string{"line 5 permit"}, held(t, k))
+	require.True(t, s.happened("went back"))
+	time.Sleep(100 * time.Millisecond)
+	require.False(t, s.isDown(), "it is not tried again")
+}
+
+// shutter is a kernel under which nobody reaches the server while it holds a rule.
+type shutter struct {
+	*point.Memory
+	s    *server
+	rule string
+}
+
+func (k *shutter) Load(script string) error {
+	err := k.Memory.Load(script)
+	k.s.goDown(strings.Contains(script, k.rule))
+	return err
+}
+
+func (s *server) isDown() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.down
+}
+
+// Without its server it starts with what it held, and nothing is lost meanwhile.
+func TestAPointStartsWithoutItsServer(t *testing.T) {
+	s, k, state := serve(t), &point.Memory{}, t.TempDir()
+	s.tell(told("a", 1, rule5, rule6))
+	stop := start(t, s, k, state)
+	s.until(t, "it holds it", func(x point.Said) bool { return x.ID == "a" })
+	require.Eventually(t, func() bool { _, err := os.Stat(filepath.Join(state, "told.json")); return err == nil },
+		5*time.Second, 5*time.Millisecond)
+	stop()
+	s.goDown(true)
+	again := &point.Memory{}
+	start(t, s, again, state)
+	require.Eventually(t, func() bool { return len(held(t, again)) == 2 }, 5*time.Second, 5*time.Millisecond)
+	s.goDown(false)
+	s.until(t, "it is heard of again", func(x point.Said) bool { return x.ID == "a" && x.State == "holds" })
+
+	require.NoError(t, os.WriteFile(filepath.Join(state, "told.json"), []byte("{half"), 0o600))
+	broken := &point.Memory{}
+	start(t, s, broken, state)
+	require.Eventually(t, func() bool { return s.happened("refused") && len(held(t, broken)) == 2 }, 5*time.Second,
+		5*time.Millisecond, "a broken file is said, and the server asked")
+}
+
+func TestDriftIsSaidAndPutBack(t *testing.T) {
+	s, k := serve(t), &point.Memory{}
+	x := told("a", 1, rule5, rule6)
+	s.tell(x)
+	start(t, s, k, "")
+	s.until(t, "it holds it", func(x point.Said) bool { return x.ID == "a" })
+	require.Contains(t, k.Lose(), "line 5")
+	s.until(t, "it says what is missing", func(x point.Said) bool {
+		return x.State == "drifted" && x.Words == "a rule of line 5 is missing"
+	})
+	x.PutsBack = true
+	x.ID = "b"
+	s.tell(x)
+	s.until(t, "told anew it holds it", func(x point.Said) bool { return x.State == "holds" && x.ID == "b" })
+	k.Lose()
+	require.Eventually(t, func() bool { return s.happened("put back") && len(held(t, k)) == 2 }, 10*time.Second,
+		5*time.Millisecond)
+}
+
+// refusing is a kernel that cannot apply a plan.
+type refusing struct {
+	*point.Memory
+	word string
+}
+
+func (k *refusing) Load(script string) error {
+	if strings.Contains(script, k.word) {
+		return errors.New("the kernel has no room")
+	}
+	return k.Memory.Load(script)
+}
+
+func TestAPlanThatCannotBeAppliedChangesNothing(t *testing.T) {
+	s, k := serve(t), &point.Memory{}
+	s.tell(told("a", 1, rule5))
+	start(t, s, &refusing{k, "line 6"}, "")
+	s.until(t, "it holds the first", func(x point.Said) bool { return x.ID == "a" })
+	s.tell(told("b", 2, rule5, rule6))
+	s.until(t, "it says why", func(x point.Said) bool {
+		return x.State == "refused" && x.Words == "the kernel has no room" && x.ID == "a" && x.Release == 1
+	})
+	require.Equal(t, []string{"line 5 permit"}, held(t, k))
+	s.tell(told("c", 3, rule5))
+	s.until(t, "the next is tried", func(x point.Said) bool { return x.State == "holds" && x.ID == "c" })
+}
