@@ -2,9 +2,10 @@ package api
 
 import (
 	"context"
-	"net/http"
 	"strings"
 	"time"
+
+	"github.com/danielgtaylor/huma/v2"
 
 	"lucidorchard/app"
 	"lucidorchard/point"
@@ -56,6 +57,7 @@ func (s *releasesAPI) routes(r routes) {
 	post(r, "aim-points", "/rollout/aim", "Tell points to observe, to enforce, or to hold nothing", s.aim, missing)
 	post(r, "add-point", "/points", "Make an enforcement point; its token is shown this once", s.addPoint, made)
 	remove(r, "drop-point", "/points/{name}", "Forget an enforcement point", s.dropPoint, missing)
+	post(r, "tell-point-again", "/points/{name}/again", "Tell a point anew what it is to hold", s.again, missing)
 	get(r, "read-point-history", "/points/{name}/history", "What happened at a point, newest first", s.history)
 	get(r, "read-point-plan", "/points/{name}/plan", "What a point is to hold, as text", s.pointPlan, missing)
 	get(r, "read-told", pointPath+"/told", "For points, with their token: what to hold, as soon as it is another", s.told,
@@ -135,9 +137,9 @@ func (s *releasesAPI) addPoint(ctx context.Context, in *struct {
 	Body struct {
 		Name     string `json:"name" minLength:"1" maxLength:"80"`
 		Kind     string `json:"kind" enum:"host,gate"`
-		Side     string `json:"side" enum:"server,client,both" default:"both"`
+		Side     string `json:"side,omitempty" enum:"server,client,both" default:"both"`
 		Guards   string `json:"guards" minLength:"1" doc:"An expression: which workloads it guards"`
-		Wave     int    `json:"wave" minimum:"1" maximum:"1000" default:"1"`
+		Wave     int    `json:"wave,omitempty" minimum:"1" maximum:"1000" default:"1"`
 		PutsBack bool   `json:"putsBack,omitempty" doc:"Whether it puts back what is changed by hand"`
 	}
 }) (*Made[PointMade], error) {
@@ -158,6 +160,12 @@ func (s *releasesAPI) dropPoint(ctx context.Context, in *struct {
 	Name string `path:"name"`
 }) (*struct{}, error) {
 	return nil, s.DropPoint(ctx, in.Name)
+}
+
+func (s *releasesAPI) again(ctx context.Context, in *struct {
+	Name string `path:"name"`
+}) (*struct{}, error) {
+	return nil, s.TellAgain(ctx, in.Name)
 }
 
 func (s *releasesAPI) history(ctx context.Context, in *struct {
@@ -208,8 +216,7 @@ func (s *releasesAPI) asking(ctx context.Context) (*store.Point, error) {
 		return nil, err
 	}
 	if p == nil {
-		return nil, &Problem{Title: http.StatusText(http.StatusUnauthorized), Status: http.StatusUnauthorized,
-			Detail: "found a token of no enforcement point; make one in the view Release"}
+		return nil, huma.Error401Unauthorized("found a token of no enforcement point; make one in the view Release")
 	}
 	return p, nil
 }

@@ -84,8 +84,21 @@ func (a *App) plans(ctx context.Context, m *model.Model, release int) (*releaseP
 
 // ToldTo gives what a point is to hold now.
 func (a *App) ToldTo(ctx context.Context, m *model.Model, p *store.Point) (*point.Told, error) {
+	t, err := a.toldTo(ctx, m, p)
+	if err != nil {
+		return nil, err
+	}
+	told := *t
+	told.PutsBack = p.PutsBack
+	if p.Again > 0 {
+		told.ID = fmt.Sprintf("%s-%d", t.ID, p.Again)
+	}
+	return &told, nil
+}
+
+func (a *App) toldTo(ctx context.Context, m *model.Model, p *store.Point) (*point.Told, error) {
 	if p.Release == nil {
-		return &point.Told{ID: "nothing", Mode: "off", Rules: "none", PutsBack: p.PutsBack,
+		return &point.Told{ID: "nothing", Mode: "off", Rules: "none",
 			Script: "table inet " + nft.Table + "\ndelete table inet " + nft.Table + "\n"}, nil
 	}
 	a.planner.mu.Lock()
@@ -96,9 +109,7 @@ func (a *App) ToldTo(ctx context.Context, m *model.Model, p *store.Point) (*poin
 	}
 	key := strings.Join([]string{p.Kind, p.Side, p.Mode, p.Guards}, "\x00")
 	if t := of.told[key]; t != nil {
-		told := *t
-		told.PutsBack = p.PutsBack
-		return &told, nil
+		return t, nil
 	}
 	guards, errs := expr.ParseText(p.Guards)
 	if len(errs) > 0 {
@@ -110,9 +121,9 @@ func (a *App) ToldTo(ctx context.Context, m *model.Model, p *store.Point) (*poin
 	if err := nft.Write(&script, made, nft.Options{Observe: p.Mode == "observe"}); err != nil {
 		return nil, err
 	}
-	sum := sha256.Sum256([]byte(fmt.Sprint(*p.Release, script.String())))
+	sum := sha256.Sum256([]byte(fmt.Sprint(*p.Release, p.Mode, script.String())))
 	t := &point.Told{ID: hex.EncodeToString(sum[:12]), Release: *p.Release, Mode: p.Mode, Rules: made.RulesHash(),
-		Script: script.String(), PutsBack: p.PutsBack}
+		Script: script.String()}
 	of.told[key] = t
 	return t, nil
 }
@@ -212,6 +223,19 @@ func (a *App) Aim(ctx context.Context, in Aiming) error {
 	}
 	a.Events.Changed()
 	return nil
+}
+
+// TellAgain tells a point anew what it is to hold: what was changed by hand is put
+// back, what was refused is tried again.
+func (a *App) TellAgain(ctx context.Context, name string) error {
+	found, err := a.Store.TellAgain(ctx, name, "to hold it once more")
+	if err == nil && !found {
+		err = Missing("there is no point " + name)
+	}
+	if err == nil {
+		a.Events.Changed()
+	}
+	return err
 }
 
 // AddPoint makes a point, and gives the token by which it names itself, which is

@@ -160,12 +160,18 @@ func (a *Agent) take(t Told) {
 	if t.ID == a.bad {
 		return
 	}
-	was := a.told
+	was, drifted := a.told, ""
+	if a.said.State == "drifted" {
+		drifted = a.said.Words
+	}
 	if err := a.load(&t); err != nil {
 		a.bad = t.ID
 		a.said.State, a.said.Words = "refused", err.Error()
 		a.happened("refused", err.Error())
 		return
+	}
+	if drifted != "" {
+		a.happened("put back", "with another plan what is released is held again; "+drifted)
 	}
 	if a.bad = ""; was == nil || was.Release != t.Release || was.Mode != t.Mode {
 		a.happened("applied", describe(&t))

@@ -32,6 +32,7 @@ type Point struct {
 	Made     time.Time  `db:"made" json:"made"`
 	Release  *int       `db:"release" json:"release,omitempty" doc:"That it is to hold; none: nothing"`
 	Mode     string     `db:"mode" json:"mode" enum:"off,observe,enforce" doc:"In which it is to hold it"`
+	Again    int        `db:"again" json:"-"` // how often it was told the same anew
 	Heard    *time.Time `db:"heard" json:"heard,omitempty" doc:"When it was heard of last"`
 	Said     []byte     `db:"said" json:"-"` // JSON; none: it was never heard of
 }
@@ -52,7 +53,7 @@ type Target struct {
 	Words   string // for their histories
 }
 
-const pointColumns = `name, kind, side, guards, wave, puts_back, author, made, release, mode, heard, said`
+const pointColumns = `name, kind, side, guards, wave, puts_back, author, made, release, mode, again, heard, said`
 
 // Releases gives all releases, newest first.
 func (s *Store) Releases(ctx context.Context) ([]Release, error) {
@@ -97,6 +98,21 @@ func aim(ctx context.Context, tx *sqlx.Tx, t Target) error {
 	_, err := tx.ExecContext(ctx, `INSERT INTO point_history (point, what, words)
 		SELECT name, 'told', $2 FROM points WHERE name = ANY($1)`, t.Points, t.Words)
 	return err
+}
+
+// TellAgain tells a point anew what it is to hold, and says whether there is one.
+func (s *Store) TellAgain(ctx context.Context, name, words string) (found bool, err error) {
+	err = s.write(ctx, editLock, func(tx *sqlx.Tx) error {
+		r, err := tx.ExecContext(ctx, `WITH told AS (UPDATE points SET again = again + 1 WHERE name = $1 RETURNING name)
+			INSERT INTO point_history (point, what, words) SELECT name, 'told', $2 FROM told`, name, words)
+		if err != nil {
+			return err
+		}
+		n, err := r.RowsAffected()
+		found = n > 0
+		return err
+	})
+	return found, err
 }
 
 // Points gives all enforcement points, by wave and name.

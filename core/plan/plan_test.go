@@ -173,3 +173,34 @@ func TestSetsKeepTheirNames(t *testing.T) {
 	_, _, concerned := after.Decide(netip.MustParseAddr("10.0.0.3"), netip.MustParseAddr("10.0.0.1"), service.PointOf(service.TCP, 1))
 	require.False(t, concerned)
 }
+
+// What a point holds does not hang on which other points were asked for before, nor on
+// what else was compiled: else every server would tell it anew.
+func TestAPlanIsTheSameWhoeverAsksFirst(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		c := drawn(t)
+		guards := someGuards(t, c.Estate)
+		alone := plan.NewPlanner(c).Plan(guards, plan.Gate, plan.Both)
+		busy := plan.NewPlanner(c)
+		for i := range c.Estate.All() {
+			busy.Plan([]int32{i}, plan.Host, plan.Both)
+		}
+		other, errs := policy.Parse(sample.Policy(t))
+		require.Empty(t, errs)
+		back := c.WithPolicy(other, c.AsOf).After.WithPolicy(c.Policy, c.AsOf).After
+		words := func(p *plan.Plan) (out []string) {
+			for _, class := range p.Classes {
+				for _, side := range [][]plan.Rule{class.Server, class.Client} {
+					for _, r := range side {
+						if r.Peers != plan.Anybody {
+							out = append(out, p.Sets[r.Peers].Words+" "+p.Sets[r.Peers].Addresses.String())
+						}
+					}
+				}
+			}
+			return out
+		}
+		require.Equal(t, words(alone), words(busy.Plan(guards, plan.Gate, plan.Both)))
+		require.Equal(t, words(alone), words(plan.NewPlanner(back).Plan(guards, plan.Gate, plan.Both)))
+	})
+}

@@ -222,15 +222,15 @@ func (p *Planner) set(classes []int32, words string) int {
 	for i, at := range places {
 		spans[i] = Span{p.line[at].First, p.line[at].Last}
 	}
+	addresses := addressesOf(spans)
 	name := slug(words)
-	base := name
-	for i := 2; p.named[name] != ""; i++ {
-		name = fmt.Sprintf("%s_%d", base, i)
+	if p.named[name] != "" { // what it holds tells it apart, so that it does not hang on who asks first
+		name = slug(words + " " + addresses.String())
 	}
 	p.named[name] = key
 	n := len(p.sets)
 	p.known[key] = n
-	p.sets = append(p.sets, Set{Name: name, Words: words, Addresses: addressesOf(spans)})
+	p.sets = append(p.sets, Set{Name: name, Words: words, Addresses: addresses})
 	return n
 }
 
@@ -258,11 +258,7 @@ func (p *Planner) peerWords(r *policy.Rule, of sideOf) string {
 	var parts []string
 	switch {
 	case r.Action == policy.Apart:
-		names := make([]string, len(r.Groups))
-		for i, g := range r.Groups {
-			names[i] = g.Name
-		}
-		parts = append(parts, "apart from it of "+strings.Join(names, ", "))
+		parts = append(parts, strings.Join(p.kept(r.Groups, of.class), ", "))
 	case of.server:
 		parts = append(parts, r.Left.String())
 	default:
@@ -271,7 +267,7 @@ func (p *Planner) peerWords(r *policy.Rule, of sideOf) string {
 	if r.Within != nil {
 		parts = append(parts, "within "+r.Within.Name)
 	}
-	if r.Area != nil {
+	if r.Area != nil && p.says(of.class, p.c.Policy.Areas[r.Area.Name].Group.Name) != expr.Yes {
 		parts = append(parts, "area "+r.Area.Name)
 	}
 	w := p.someOf(of.class)
@@ -284,6 +280,29 @@ func (p *Planner) peerWords(r *policy.Rule, of sideOf) string {
 		parts = append(parts, k.String()+" is not "+expr.Fold(v))
 	}
 	return strings.Join(parts, ", ")
+}
+
+// says gives what a group says of a guarded class.
+func (p *Planner) says(class int32, group string) expr.Truth {
+	s := p.line[p.byClass[class][0]]
+	return p.c.Group(group, p.c.At(s.First, p.c.AsOf))
+}
+
+// kept gives the groups of a separation that are kept apart from a class: those that
+// it is not in, or if it is in several of them, all.
+func (p *Planner) kept(groups []policy.Ref, class int32) []string {
+	var in, out []string
+	for _, g := range groups {
+		if p.says(class, g.Name) == expr.Yes {
+			in = append(in, g.Name)
+		} else {
+			out = append(out, g.Name)
+		}
+	}
+	if len(in) > 1 {
+		out = append(out, in...)
+	}
+	return out
 }
 
 // someOf gives a workload of a class; guarded classes have one.

@@ -24,6 +24,7 @@ CREATE TABLE points (
     release   integer REFERENCES releases (no),
     mode      text        NOT NULL DEFAULT 'off' CHECK (mode IN ('off', 'observe', 'enforce')),
     CHECK ((release IS NULL) = (mode = 'off')),
+    again     integer     NOT NULL DEFAULT 0, -- how often it was told the same anew
     heard     timestamptz,
     said      jsonb
 );

@@ -38,6 +38,7 @@ const router = createBrowserRouter([
         lazy: async () => ({ Component: (await import("./flows/ExportersView")).ExportersView }),
       },
       { path: "policy", lazy: async () => ({ Component: (await import("./policy/PolicyView")).PolicyView }) },
+      { path: "release", lazy: async () => ({ Component: (await import("./release/ReleaseView")).ReleaseView }) },
       { path: "check", lazy: async () => ({ Component: (await import("./check/CheckView")).CheckView }) },
       { path: "*", element: <Navigate to="/check" replace /> },
     ],

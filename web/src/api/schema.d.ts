@@ -735,6 +735,125 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/point/said": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** For points, with their token: what they hold */
+        post: operations["say-held"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/point/told": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** For points, with their token: what to hold, as soon as it is another */
+        get: operations["read-told"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/points": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make an enforcement point; its token is shown this once */
+        post: operations["add-point"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/points/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forget an enforcement point */
+        delete: operations["drop-point"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/points/{name}/again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tell a point anew what it is to hold */
+        post: operations["tell-point-again"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/points/{name}/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What happened at a point, newest first */
+        get: operations["read-point-history"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/points/{name}/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a point is to hold, as text */
+        get: operations["read-point-plan"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/policy": {
         parameters: {
             query?: never;
@@ -1110,6 +1229,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/releases": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put the draft under a number; the points of the first wave observe it */
+        post: operations["release"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/report": {
         parameters: {
             query?: never;
@@ -1156,6 +1292,40 @@ export interface paths {
         /** Say how long traffic is kept */
         put: operations["set-retention"];
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollout": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The releases, the points, and what each holds */
+        get: operations["read-roll-out"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollout/aim": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tell points to observe, to enforce, or to hold nothing */
+        post: operations["aim-points"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1637,11 +1807,41 @@ export interface components {
         "Accept-suggestionsRequest": {
             tags: components["schemas"]["TagOf"][];
         };
+        "Add-pointRequest": {
+            /** @description An expression: which workloads it guards */
+            guards: string;
+            /** @enum {string} */
+            kind: "host" | "gate";
+            name: string;
+            /** @description Whether it puts back what is changed by hand */
+            putsBack?: boolean;
+            /**
+             * @default both
+             * @enum {string}
+             */
+            side: "server" | "client" | "both";
+            /**
+             * Format: int64
+             * @default 1
+             */
+            wave: number;
+        };
         "Add-tokenRequest": {
             /** @description Of the script */
             name: string;
             /** @description The source that it feeds */
             source: string;
+        };
+        Aiming: {
+            /** @enum {string} */
+            mode: "off" | "observe" | "enforce";
+            /** @description Their names */
+            points: string[];
+            /**
+             * Format: int64
+             * @description 0: nothing
+             */
+            release: number;
         };
         Answer: {
             findings: components["schemas"]["Found"][];
@@ -1782,6 +1982,32 @@ export interface components {
             reason: string;
             /** Format: int64 */
             rows: number;
+        };
+        Before: {
+            /** Format: int64 */
+            asserts: number;
+            /**
+             * Format: int64
+             * @description Probes that get the verdict that is expected, of the draft
+             */
+            expected: number;
+            /**
+             * Format: int64
+             * @description Assertions that hold, of the draft
+             */
+            holding: number;
+            /** Format: int64 */
+            probes: number;
+            /**
+             * Format: int64
+             * @description Conversations of the window that run today and that the newest release rejects somewhere
+             */
+            rejects: number;
+            /**
+             * Format: int64
+             * @description Conversations of the window that the newest release leaves uncovered: they are carried
+             */
+            uncovered: number;
         };
         Belongs: {
             group: string;
@@ -2060,6 +2286,28 @@ export interface components {
             /** Format: int64 */
             uncovered: number;
         };
+        Coverage: {
+            /**
+             * Format: int64
+             * @description Workloads guarded where they are called and where they call
+             */
+            both: number;
+            /**
+             * Format: int64
+             * @description Only where they call
+             */
+            client: number;
+            /**
+             * Format: int64
+             * @description By no point
+             */
+            none: number;
+            /**
+             * Format: int64
+             * @description Only where they are called
+             */
+            server: number;
+        };
         DayOut: {
             /** Format: int64 */
             bytes: number;
@@ -2211,6 +2459,13 @@ export interface components {
             message?: string;
             /** @description The value at the given location */
             value?: unknown;
+        };
+        Event: {
+            /** Format: date-time */
+            at: string;
+            /** @enum {string} */
+            what: "applied" | "refused" | "drifted" | "put back" | "went back";
+            words: string;
         };
         ExporterOut: {
             addr: string;
@@ -2719,6 +2974,17 @@ export interface components {
             serviceName?: string;
             spark: number[];
         };
+        Line: {
+            /**
+             * Format: int64
+             * @description 0: no rule
+             */
+            line: number;
+            /** Format: int64 */
+            packets: number;
+            /** @enum {string} */
+            verdict: "permit" | "reject" | "uncovered";
+        };
         ListingOut: {
             /**
              * Format: int64
@@ -2892,6 +3158,73 @@ export interface components {
              */
             open: number;
             /** Format: int64 */
+            workloads: number;
+        };
+        PointEvent: {
+            /** Format: date-time */
+            at: string;
+            point: string;
+            /** @enum {string} */
+            what: "told" | "applied" | "refused" | "drifted" | "put back" | "went back";
+            words: string;
+        };
+        PointMade: {
+            name: string;
+            token: string;
+        };
+        PointState: {
+            author: string;
+            /** @description An expression */
+            guards: string;
+            /**
+             * Format: date-time
+             * @description When it was heard of last
+             */
+            heard?: string;
+            /** @description What it said last that it holds */
+            held?: components["schemas"]["Said"];
+            /** @enum {string} */
+            kind: "host" | "gate";
+            /** Format: date-time */
+            made: string;
+            /**
+             * @description In which it is to hold it
+             * @enum {string}
+             */
+            mode: "off" | "observe" | "enforce";
+            name: string;
+            /** @description Why nothing can be told it */
+            problem?: string;
+            /** @description Whether it puts back what is changed by hand */
+            putsBack: boolean;
+            /**
+             * Format: int64
+             * @description Conversations of the window that run today, and that the release which it is to hold rejects
+             */
+            rejects: number;
+            /**
+             * Format: int64
+             * @description That it is to hold; none: nothing
+             */
+            release?: number;
+            /** @enum {string} */
+            side: "server" | "client" | "both";
+            /**
+             * @description new: never heard of; waiting: it does not hold yet what it is to hold
+             * @enum {string}
+             */
+            state: "new" | "waiting" | "holds" | "refused" | "drifted" | "went back" | "silent";
+            /**
+             * Format: int64
+             * @description Workloads that its expression cannot tell: they are not guarded
+             */
+            undecided: number;
+            /** Format: int64 */
+            wave: number;
+            /**
+             * Format: int64
+             * @description That it guards now
+             */
             workloads: number;
         };
         PolicyOut: {
@@ -3157,6 +3490,45 @@ export interface components {
             revision: number;
             words: string;
         };
+        Release: {
+            /** Format: date-time */
+            at: string;
+            author: string;
+            /** Format: int64 */
+            no: number;
+            /**
+             * Format: int64
+             * @description Of the policy
+             */
+            revision: number;
+            title: string;
+        };
+        ReleaseOut: {
+            /** Format: date-time */
+            at: string;
+            author: string;
+            /**
+             * Format: int64
+             * @description Points that hold it
+             */
+            heldAt: number;
+            /** Format: int64 */
+            no: number;
+            /**
+             * Format: int64
+             * @description Of the policy
+             */
+            revision: number;
+            title: string;
+        };
+        ReleaseRequest: {
+            /**
+             * Format: int64
+             * @description Of the draft that was looked at
+             */
+            revision: number;
+            title: string;
+        };
         "Remove-groupRequest": {
             name: string;
             /**
@@ -3245,6 +3617,19 @@ export interface components {
             text: string;
             words: string;
         };
+        RollOut: {
+            before: components["schemas"]["Before"];
+            coverage: components["schemas"]["Coverage"];
+            /**
+             * Format: int64
+             * @description The newest release that a point holds; 0: none is
+             */
+            inForce: number;
+            /** @description By wave and name */
+            points: components["schemas"]["PointState"][];
+            /** @description Newest first */
+            releases: components["schemas"]["ReleaseOut"][];
+        };
         RowError: {
             /** @description Column, if one is to blame */
             column?: string;
@@ -3298,6 +3683,21 @@ export interface components {
             sentence: string;
             /** @enum {string} */
             verdict: "permit" | "reject";
+        };
+        Said: {
+            /** @description What happened since it was heard of last */
+            events?: components["schemas"]["Event"][];
+            /** @description Of what it holds; blank: nothing */
+            id: string;
+            lines?: components["schemas"]["Line"][];
+            /** @enum {string} */
+            mode: "off" | "observe" | "enforce";
+            /** Format: int64 */
+            release: number;
+            /** @enum {string} */
+            state: "holds" | "refused" | "drifted" | "went back";
+            /** @description Of what is not as it should be */
+            words?: string;
         };
         "Save-selectionRequest": {
             /** @description The query of the page's address */
@@ -3764,6 +4164,22 @@ export interface components {
             source: string;
             /** Format: date-time */
             used?: string;
+        };
+        Told: {
+            /** @description The same as long as it is to hold the same */
+            id: string;
+            /** @enum {string} */
+            mode: "off" | "observe" | "enforce";
+            putsBack: boolean;
+            /**
+             * Format: int64
+             * @description 0: nothing is to be held
+             */
+            release: number;
+            /** @description The same as long as only addresses come and go */
+            rules: string;
+            /** @description For nft -f */
+            script: string;
         };
         Tried: {
             errors: components["schemas"]["TextError"][];
@@ -5927,6 +6343,228 @@ export interface operations {
             };
         };
     };
+    "say-held": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Said"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "read-told": {
+        parameters: {
+            query?: {
+                /** @description The id of what was told last: the answer comes as soon as it is another, or after 25 s */
+                have?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Told"];
+                };
+            };
+            /** @description Unauthorized */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-point": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Add-pointRequest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PointMade"];
+                };
+            };
+            /** @description Bad Request */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "drop-point": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Forbidden */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "tell-point-again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "read-point-history": {
+        parameters: {
+            query?: {
+                offset?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    Link?: string;
+                    "Total-Count"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PointEvent"][];
+                };
+            };
+            /** @description Forbidden */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "read-point-plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Told"];
+                };
+            };
+            /** @description Forbidden */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "read-policy": {
         parameters: {
             query?: {
@@ -6777,6 +7415,40 @@ export interface operations {
             };
         };
     };
+    release: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReleaseRequest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Release"];
+                };
+            };
+            /** @description Bad Request */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "read-report": {
         parameters: {
             query?: {
@@ -6909,6 +7581,71 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["RetentionOut"];
                 };
+            };
+            /** @description Bad Request */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "read-roll-out": {
+        parameters: {
+            query?: {
+                /** @description Start of the window, RFC 3339; without it, the first conversation */
+                from?: string;
+                /** @description End of the window, RFC 3339; without it, the last conversation */
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RollOut"];
+                };
+            };
+            /** @description Forbidden */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "aim-points": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Aiming"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Bad Request */
             default: {

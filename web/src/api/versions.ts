@@ -23,6 +23,7 @@ const dependsOn: [string, (keyof Versions)[]][] = [
   ["/proposals", ["revision", "workloads", "other"]],
   ["/policy/revisions/{no}/restore", ofAll],
   ["/policy/revisions", ["revision"]],
+  ["/points", ["revision", "workloads", "other"]],
   ["/assertions/fix", ofAll],
   ["/assertions", ["revision", "workloads"]],
 ];

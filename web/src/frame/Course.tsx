@@ -4,6 +4,7 @@ import { useEffect } from "react";
 import { NavLink, useLocation, useNavigate } from "react-router";
 import { api } from "../api/client";
 import { n, percent, plural } from "../marks/words";
+import { troubled } from "../release/waves";
 import { carried, useCarried, useWindow } from "./address";
 
 const StepLink = chakra(NavLink);
@@ -11,6 +12,7 @@ const StepLink = chakra(NavLink);
 export function Course() {
   const w = useWindow();
   const { data: s } = api.useQuery("get", "/api/v1/summary", { params: { query: w } });
+  const { data: r } = api.useQuery("get", "/api/v1/rollout", { params: { query: w } });
   const along = useCarried();
   const here = useLocation().pathname.split("/")[1];
   const navigate = useNavigate();
@@ -37,8 +39,20 @@ export function Course() {
     {
       path: "check",
       name: "Check",
-      fact: s && (s.conversations ? `${percent(s.decided)} decided` : "nothing to check"),
+      fact: s && (s.conversations ? percent(s.decided) : "nothing to check"),
       need: s?.uncovered ? `${n(s.uncovered)} uncovered` : "",
+    },
+    {
+      path: "release",
+      name: "Release",
+      fact: r && (r.inForce ? `${r.inForce} in force` : "nothing in force"),
+      need: r
+        ? troubled(r.points).length
+          ? `${n(troubled(r.points).length)} to look at`
+          : r.releases[0] && s && s.revision !== r.releases[0].revision
+            ? "draft differs"
+            : ""
+        : "",
     },
   ];
   useEffect(() => {

@@ -5,10 +5,27 @@ import { useNavigate } from "react-router";
 import { api, problem, caughtUp } from "../api/client";
 import { Link } from "../marks/Controls";
 import { atMinute, plural } from "../marks/words";
+import type { RollOut } from "../release/waves";
 import { useAddress, useCarried, useWindow } from "./address";
 import { say } from "./toaster";
 
 const History = lazy(async () => ({ default: (await import("../history/History")).History }));
+
+const ReleaseDialog = lazy(async () => ({
+  default: (await import("../release/ReleaseDialog")).ReleaseDialog,
+}));
+
+/** What rules the network now, and at how many points. */
+function InForce({ r }: { r: RollOut | undefined }) {
+  if (!r?.inForce) return <b data-in-force={0}>Nothing is in force yet</b>;
+  const at = r.releases.find((x) => x.no === r.inForce)?.heldAt ?? 0;
+  const enforced = r.points.filter((p) => p.held?.release === r.inForce && p.held.mode === "enforce").length;
+  return (
+    <Text data-in-force={r.inForce} flexShrink={0}>
+      <b>Release {r.inForce}</b> {enforced ? "in force" : "observed"} at {at} of {plural(r.points.length, "point")}
+    </Text>
+  );
+}
 
 /** Undo and redo for every edit of the draft, every tag set by hand, every import. */
 export function useUndo() {
@@ -29,6 +46,16 @@ export function useUndo() {
 export function DraftStrip({ undo, live }: { undo: ReturnType<typeof useUndo>; live: boolean }) {
   const w = useWindow();
   const { data } = api.useQuery("get", "/api/v1/summary", { params: { query: w } });
+  const rollOut = api.useQuery("get", "/api/v1/rollout", { params: { query: w } });
+  const newest = rollOut.data?.releases[0];
+  const against = newest && data && newest.revision !== data.revision ? newest : undefined;
+  const compared = api.useQuery(
+    "get",
+    "/api/v1/check",
+    { params: { query: { ...w, against: against?.revision } } },
+    { enabled: !!against },
+  );
+  const changed = against && compared.data?.difference?.changed;
   const carried = useCarried();
   const navigate = useNavigate();
   const { search, change } = useAddress();
@@ -61,9 +88,7 @@ export function DraftStrip({ undo, live }: { undo: ReturnType<typeof useUndo>; l
       whiteSpace="nowrap"
       _print={{ display: "none" }}
     >
-      <Text>
-        <b>Nothing is in force yet</b>
-      </Text>
+      <InForce r={rollOut.data} />
       <Link
         color="soft"
         title="the draft is what you edit; it rules nothing until it is released. Its history is behind this"
@@ -72,6 +97,19 @@ export function DraftStrip({ undo, live }: { undo: ReturnType<typeof useUndo>; l
       >
         Draft: {data ? `revision ${data.revision}` : "…"}
       </Link>
+      {against && (
+        <Link
+          data-differs={changed}
+          color={changed ? "open" : "soft"}
+          flexShrink={0}
+          title={`what changes if the draft is released in the place of release ${against.no}`}
+          onClick={() => void navigate(`/check${carried}${carried ? "&" : "?"}against=${against.revision}`)}
+        >
+          {changed === undefined
+            ? "differs"
+            : `${plural(changed, "conversation")} change${changed === 1 ? "s" : ""} verdict`}
+        </Link>
+      )}
       {shut[0] && (
         <Link
           color="reject"
@@ -132,6 +170,7 @@ export function DraftStrip({ undo, live }: { undo: ReturnType<typeof useUndo>; l
             ↷ Redo {data.redo.words}
           </Link>
         )}
+        <Link onClick={() => change({ release: "new" })}>Release…</Link>
         <chakra.a href="/api/v1/policy.orchard" download>
           Policy text
         </chakra.a>
@@ -139,6 +178,11 @@ export function DraftStrip({ undo, live }: { undo: ReturnType<typeof useUndo>; l
       {search.has("history") && data && (
         <Suspense>
           <History head={data.revision} />
+        </Suspense>
+      )}
+      {search.get("release") === "new" && data && (
+        <Suspense>
+          <ReleaseDialog revision={data.revision} />
         </Suspense>
       )}
     </Flex>

@@ -1,0 +1,110 @@
+// Release…: a title, what changes, and where it starts.
+import { Box, Input, Text } from "@chakra-ui/react";
+import { useState } from "react";
+import { useNavigate } from "react-router";
+import { api, caughtUp, problem } from "../api/client";
+import { useAddress, useCarried, useWindow } from "../frame/address";
+import { say } from "../frame/toaster";
+import { Btn, inputStyle, ProblemNote } from "../marks/Controls";
+import { Modal } from "../marks/Modal";
+import { plural } from "../marks/words";
+import { Changes } from "./Releases";
+import { wavesOf } from "./waves";
+
+export function ReleaseDialog({ revision }: { revision: number }) {
+  const w = useWindow();
+  const { change } = useAddress();
+  const navigate = useNavigate();
+  const carried = useCarried();
+  const { data } = api.useQuery("get", "/api/v1/rollout", { params: { query: w } });
+  const release = api.useMutation("post", "/api/v1/releases");
+  const [title, setTitle] = useState("");
+  const [failed, setFailed] = useState("");
+  const newest = data?.releases[0];
+  const same = newest?.revision === revision;
+  const first = wavesOf(data?.points ?? [])[0];
+  const go = async () => {
+    setFailed("");
+    try {
+      const made = await release.mutateAsync({ body: { revision, title: title.trim() } });
+      say(`Release ${made.no} is made${first ? `; wave ${first.no} observes it` : ""}`);
+      void navigate(`/release${carried}`);
+    } catch (e) {
+      setFailed(problem(e));
+    }
+    await caughtUp();
+  };
+  return (
+    <Modal
+      title={`Release ${(newest?.no ?? 0) + 1}`}
+      open
+      onClose={() => change({ release: null })}
+      size="lg"
+      footer={
+        <>
+          <Btn primary loading={release.isPending} disabled={!title.trim() || same || !data} onClick={() => void go()}>
+            {first ? `Release; wave ${first.no} observes` : "Release"}
+          </Btn>
+          <Btn onClick={() => change({ release: null })}>Cancel</Btn>
+        </>
+      }
+    >
+      <Input
+        {...inputStyle}
+        autoFocus
+        aria-label="title of the release"
+        placeholder="What does it change? Boarding gates get their own store"
+        value={title}
+        maxLength={200}
+        onChange={(e) => setTitle(e.target.value)}
+      />
+      {same && <ProblemNote>The draft is what release {newest.no} says; there is nothing to release.</ProblemNote>}
+      {newest && !same && <Statements newest={newest} />}
+      {!newest && data && (
+        <Text mt="10px">It is the first release: until now nothing is in force, and everything is carried.</Text>
+      )}
+      <Text mt="10px" color="soft" fontSize="12.5px">
+        {first
+          ? `Nothing is dropped yet: ${plural(first.points.length, "point")} of wave ${first.no} (${first.points
+              .map((p) => p.name)
+              .join(
+                ", ",
+              )}) only observe${first.points.length === 1 ? "s" : ""} it.  The other waves follow when you say so.`
+          : "There is no enforcement point yet: it is kept under its number, and rules nothing until a point holds it."}
+      </Text>
+      {failed && <ProblemNote>{failed}</ProblemNote>}
+    </Modal>
+  );
+}
+
+/** What the draft has and lacks beside the newest release. */
+function Statements({ newest }: { newest: { no: number; revision: number } }) {
+  const d = api.useQuery("get", "/api/v1/policy/revisions/{no}/difference", {
+    params: { path: { no: newest.revision } },
+  });
+  const lines = (what: "added" | "removed") => d.data?.statements.filter((s) => s.change === what) ?? [];
+  const parts = [
+    ["It adds", lines("added")],
+    ["It takes away", lines("removed")],
+  ] as const;
+  return (
+    <Box mt="10px" data-statements={d.data?.statements.length}>
+      <Text fontWeight="600">Against release {newest.no}</Text>
+      <Changes revision={newest.revision} />
+      {parts.map(
+        ([head, all]) =>
+          all.length > 0 && (
+            <Box key={head} mt="6px">
+              <Text color="soft">{head}</Text>
+              {all.slice(0, 12).map((s) => (
+                <Text key={s.text} fontFamily="mono" fontSize="12px">
+                  {s.text}
+                </Text>
+              ))}
+              {all.length > 12 && <Text color="soft">and {all.length - 12} more</Text>}
+            </Box>
+          ),
+      )}
+    </Box>
+  );
+}
