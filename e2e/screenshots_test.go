@@ -82,6 +82,16 @@ func TestScreenshots(t *testing.T) {
 	p.see(`[data-part=permit]`)
 	shoot("whatif")
 
+	p.open("/release?release=new")
+	p.fill(`input[aria-label="title of the release"]`, "First allowances")
+	p.click(button("Release; wave 1 observes"))
+	for _, step := range []string{"1 enforce", "2 observe"} {
+		p.click(`[data-next="` + step + `"]`)
+	}
+	p.see(`[data-next="2 enforce"]`)
+	p.until(`document.querySelectorAll("[data-wave='2'] [data-state=holds]").length === 2`)
+	shoot("release")
+
 	p.open("/policy")
 	p.click(`//*[@data-rule][contains(@data-sentence, "booking-logic-live -> fares-logic-live")]`)
 	p.click(button("Turn off"))

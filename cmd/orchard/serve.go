@@ -40,6 +40,7 @@ type serveOptions struct {
 	scale                                        int
 	reserve                                      int64 // MB
 	hosts                                        []string
+	drift                                        time.Duration
 	listening                                    listening
 }
 
@@ -88,6 +89,8 @@ func serveCommand() *cobra.Command {
 	cmd.Flags().IntVar(&o.scale, "scale", 420, "with --demo: about how many workloads, up to 100000")
 	cmd.Flags().BoolVar(&o.live, "live", true, "with --demo: send part of the company's traffic live, over IPFIX")
 	cmd.Flags().BoolVar(&o.points, "points", true, "with --demo: stand in for the company's enforcement points")
+	cmd.Flags().DurationVar(&o.drift, "drift", time.Minute,
+		"with --demo: how long a point holds its first release before a rule is deleted by hand")
 	cmd.Flags().BoolVar(&o.scratch, "scratch", false, "trade the durability of our own cluster for speed: for tests")
 	l := &o.listening
 	cmd.Flags().StringVar(&l.ipfix, "ipfix", "127.0.0.1:4739",
@@ -238,7 +241,7 @@ func serve(ctx context.Context, o serveOptions) error {
 			return unusable("the demo's enforcement points: %s", err)
 		}
 		stand := standIn{server: "http://" + listener.Addr().String(), tokens: tokens, loses: demo.LosesARule,
-			after: time.Minute, log: slog.New(slog.DiscardHandler)}
+			after: o.drift, log: slog.New(slog.DiscardHandler)}
 		go stand.run(work)
 	}
 	select {

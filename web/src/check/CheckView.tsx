@@ -7,7 +7,9 @@ import { Ledger } from "../ledger/Ledger";
 import { LedgerBar, useLedgerQuery } from "../ledger/LedgerBar";
 import { SettleHere } from "../ledger/Settle";
 import { Empty, ProblemNote, Sentence, Switches } from "../marks/Controls";
+import type { Verdict } from "../marks/Marks";
 import { n } from "../marks/words";
+import { called, useAgainst } from "./against";
 import { Assertions } from "./Assertions";
 import { Bench } from "./Bench";
 import { Chosen } from "./Chosen";
@@ -26,7 +28,10 @@ export function CheckView() {
   const { search, change } = useAddress();
   const part = parts.find((p) => p === search.get("part")) ?? "seen";
   const w = useWindow();
-  const query = useLedgerQuery();
+  const against = useAgainst();
+  const asked = useLedgerQuery();
+  const was = search.getAll("was") as Verdict[];
+  const query = { ...asked, against: against.revision, was: against.revision ? was : undefined };
   const measure = (search.get("measure") as Measure | null) ?? "conversations";
   const {
     data: c,
@@ -41,13 +46,21 @@ export function CheckView() {
       <Box _print={{ display: "none" }}>
         {/* While the answer to another question is found, the one before is pale. */}
         <Box opacity={old ? 0.45 : 1} aria-busy={old}>
-          {empty ? <Sentence>There is nothing to check yet.</Sentence> : <Chosen c={c} query={query} />}
+          {empty ? (
+            <Sentence>There is nothing to check yet.</Sentence>
+          ) : (
+            <Chosen c={c} query={query} against={against} />
+          )}
         </Box>
         <Flex align="center" gap="10px" mt="8px" wrap="wrap" rowGap="4px">
           <Parts part={part} choose={(p) => change({ part: p === "seen" ? null : p, why: null })} />
           <Flex ml="auto" gap="10px" align="center">
             <ForPart />
-            <CompareWith head={c.revision} changed={query.against ? c.difference?.changed : undefined} />
+            <CompareWith
+              head={c.revision}
+              against={against}
+              changed={query.against ? c.difference?.changed : undefined}
+            />
           </Flex>
         </Flex>
       </Box>
@@ -68,7 +81,11 @@ export function CheckView() {
               opacity={old ? 0.45 : 1}
             >
               <Verdicts c={c} query={query} measure={measure} />
-              {c.difference && query.against ? <Difference d={c.difference} /> : <Outcomes c={c} />}
+              {c.difference && query.against ? (
+                <Difference d={c.difference} called={called(against)} />
+              ) : (
+                <Outcomes c={c} />
+              )}
             </Flex>
             <LedgerBar query={query} switches={false} />
             <Ledger

@@ -5,8 +5,11 @@ import { useAddress } from "../frame/address";
 import type { LedgerQuery } from "../ledger/shared";
 import { Link, Sentence } from "../marks/Controls";
 import { n, plural } from "../marks/words";
+import { type Against, called } from "./against";
 
-export function Chosen({ c, query }: { c: Schemas["CheckOut"]; query: LedgerQuery }) {
+type Props = { c: Schemas["CheckOut"]; query: LedgerQuery; against: Against };
+
+export function Chosen({ c, query, against }: Props) {
   const { change } = useAddress();
   const asserts = api.useQuery("get", "/api/v1/assertions");
   const shut = asserts.data?.filter((a) => a.kind === "always" && a.result === "broken") ?? [];
@@ -59,7 +62,7 @@ export function Chosen({ c, query }: { c: Schemas["CheckOut"]; query: LedgerQuer
       )}
       {!!c.difference && !!query.against && c.difference.changed > 0 && (
         <>
-          ; against revision {query.against},{" "}
+          ; against {called(against)},{" "}
           {plural(
             (c.difference.counts.permit?.reject ?? 0) + (c.difference.counts.permit?.uncovered ?? 0),
             "conversation",

@@ -2,20 +2,26 @@
 // now. Each cell is a filter.
 import { chakra, Flex, Text } from "@chakra-ui/react";
 import { api, type Schemas } from "../api/client";
-import { useAddress } from "../frame/address";
+import { useAddress, useWindow } from "../frame/address";
 import { Link, Select } from "../marks/Controls";
 import { Mark, type Verdict, VerdictHeads } from "../marks/Marks";
 import { atMinute, n, plural } from "../marks/words";
+import { type Against, alone } from "./against";
 
 const verdicts: Verdict[] = ["permit", "reject", "uncovered"];
 const cell = { px: "10px", py: "3px", textAlign: "right", borderBottomWidth: "1px", borderColor: "line2" } as const;
 
 /** The choice of the revision to compare with. */
-export function CompareWith({ head, changed }: { head: number; changed?: number }) {
-  const { search, change } = useAddress();
+type Props = { head: number; against: Against; changed?: number };
+
+export function CompareWith({ head, against: a, changed }: Props) {
+  const { change } = useAddress();
+  const w = useWindow();
+  const { data: r } = api.useQuery("get", "/api/v1/rollout", { params: { query: w } });
   const { data } = api.useQuery("get", "/api/v1/policy/revisions", { params: { query: { limit: 200 } } });
-  const against = search.get("against") ?? "";
-  const choose = (v: string) => change(v ? { against: v } : { against: null, was: null });
+  const against = a.revision ? String(a.revision) : alone;
+  const choose = (v: string) => change(v === alone ? { against: alone, was: null } : { against: v });
+  const released = r?.releases.filter((x) => x.revision !== head) ?? [];
   return (
     <Flex gap="6px" align="center" color="soft">
       <label htmlFor="against">Against</label>
@@ -26,9 +32,15 @@ export function CompareWith({ head, changed }: { head: number; changed?: number 
         w="140px"
         title="another revision of the policy to compare the draft with"
       >
-        <option value="">no other revision</option>
+        <option value={alone}>no other revision</option>
+        {released.map((x) => (
+          <option key={`release ${x.no}`} value={x.revision}>
+            release {x.no}
+            {x.no === r?.inForce ? ", in force" : ""} · {x.title}
+          </option>
+        ))}
         {data
-          ?.filter((r) => r.no !== head)
+          ?.filter((r) => r.no !== head && !released.some((x) => x.revision === r.no))
           .map((r) => (
             <option key={r.no} value={r.no}>
               {r.no} · {atMinute(r.at)} · {r.words}
@@ -42,7 +54,7 @@ export function CompareWith({ head, changed }: { head: number; changed?: number 
   );
 }
 
-export function Difference({ d }: { d: NonNullable<Schemas["CheckOut"]["difference"]> }) {
+export function Difference({ d, called }: { d: NonNullable<Schemas["CheckOut"]["difference"]>; called: string }) {
   const { search, change } = useAddress();
   const on = (was: Verdict, is: Verdict) =>
     search.getAll("was").join() === was && search.getAll("verdict").join() === is;
@@ -59,7 +71,7 @@ export function Difference({ d }: { d: NonNullable<Schemas["CheckOut"]["differen
       <thead>
         <tr>
           <chakra.th textAlign="left" fontWeight="500" color="soft" pr="10px">
-            revision {d.revision.no} ↓ now →
+            {called} ↓ now →
           </chakra.th>
           <VerdictHeads {...cell} />
         </tr>

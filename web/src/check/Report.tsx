@@ -7,6 +7,7 @@ import { useState } from "react";
 import { Btn, Link, ProblemNote, Select } from "../marks/Controls";
 import { Mark } from "../marks/Marks";
 import { atMinute, n, plural, utc } from "../marks/words";
+import { useAgainst } from "./against";
 import { kinds } from "./ForPart";
 
 type R = Schemas["Report"];
@@ -15,7 +16,7 @@ type FlowGroup = Schemas["FlowGroup"];
 export function Report() {
   const w = useWindow();
   const { search, change } = useAddress();
-  const against = Number(search.get("against")) || undefined;
+  const against = useAgainst().revision;
   const own = search.get("for") ?? undefined;
   const by = search.get("parts") ?? (own?.startsWith("area:") ? "~area" : own?.startsWith("owner:") ? "~owner" : "app");
   const query = { ...w, against, by, for: own };
