@@ -53,6 +53,55 @@ type releasePlans struct {
 	compiled *decide.Compiled
 	planner  *plan.Planner
 	told     map[string]*point.Told // by kind, side, mode and guards
+	guards   map[string]plan.Guards // by expression
+	rejected []int32                // conversations of in that run today and that it rejects
+	in       *reach.View
+}
+
+// guardsOf gives what an expression guards. Those of all points are asked at once.
+func (a *App) guardsOf(ctx context.Context, of *releasePlans, text string) (plan.Guards, error) {
+	if g, ok := of.guards[text]; ok {
+		return g, nil
+	}
+	points, err := a.Store.Points(ctx)
+	if err != nil {
+		return plan.Guards{}, err
+	}
+	texts := []string{text}
+	for _, p := range points {
+		texts = append(texts, p.Guards)
+	}
+	var asked []string
+	var all []*expr.Expr
+	for _, t := range texts {
+		e, errs := expr.ParseText(t)
+		if len(errs) > 0 {
+			if t == text {
+				return plan.Guards{}, Invalid(fmt.Sprintf("guards: column %d: %s", errs[0].Col, errs[0].Message))
+			}
+			continue
+		}
+		if unknown := unknownGroup(of.compiled, e); unknown != "" {
+			if t == text {
+				return plan.Guards{}, Invalid("guards: the policy has no group " + unknown)
+			}
+			continue
+		}
+		asked, all = append(asked, t), append(all, e)
+	}
+	for i, g := range plan.Guarded(of.compiled, all) {
+		of.guards[asked[i]] = g
+	}
+	return of.guards[text], nil
+}
+
+func unknownGroup(c *decide.Compiled, e *expr.Expr) (name string) {
+	e.Walk(func(x *expr.Expr) {
+		if x.Op == expr.MemberOf && c.Policy.Groups[x.Group] == nil {
+			name = x.Group
+		}
+	})
+	return name
 }
 
 // plans gives those of a release for the estate as it is.
@@ -61,8 +110,12 @@ func (a *App) plans(ctx context.Context, m *model.Model, release int) (*releaseP
 	if now := time.Now().Unix() / 60; p.estate != m.Estate || p.asOf != now {
 		p.estate, p.asOf, p.of = m.Estate, now, map[int]*releasePlans{}
 	}
-	if have := p.of[release]; have != nil {
+	if have := p.of[release]; have != nil && (release != 0 || have.compiled == m.Compiled) {
 		return have, nil
+	}
+	if release == 0 { // what is held nowhere is looked at by the draft
+		p.of[0] = &releasePlans{compiled: m.Compiled, guards: map[string]plan.Guards{}}
+		return p.of[0], nil
 	}
 	releases, err := a.Store.Releases(ctx)
 	if err != nil {
@@ -77,7 +130,8 @@ func (a *App) plans(ctx context.Context, m *model.Model, release int) (*releaseP
 		return nil, err
 	}
 	c := m.Compiled.WithPolicy(text, estate.InstantOf(time.Now())).After
-	have := &releasePlans{revision: releases[i].Revision, compiled: c, planner: plan.NewPlanner(c), told: map[string]*point.Told{}}
+	have := &releasePlans{revision: releases[i].Revision, compiled: c, planner: plan.NewPlanner(c), told: map[string]*point.Told{},
+		guards: map[string]plan.Guards{}}
 	p.of[release] = have
 	return have, nil
 }
@@ -111,12 +165,11 @@ func (a *App) toldTo(ctx context.Context, m *model.Model, p *store.Point) (*poin
 	if t := of.told[key]; t != nil {
 		return t, nil
 	}
-	guards, errs := expr.ParseText(p.Guards)
-	if len(errs) > 0 {
-		return nil, Invalid("what the point guards cannot be read: " + errs[0].Message)
+	g, err := a.guardsOf(ctx, of, p.Guards)
+	if err != nil {
+		return nil, err
 	}
-	which, _ := plan.Guarded(of.compiled, guards)
-	made := of.planner.Plan(which, plan.Kind(p.Kind), plan.Side(p.Side))
+	made := of.planner.Plan(g.In, plan.Kind(p.Kind), plan.Side(p.Side))
 	var script strings.Builder
 	if err := nft.Write(&script, made, nft.Options{Observe: p.Mode == "observe"}); err != nil {
 		return nil, err
@@ -244,11 +297,17 @@ func (a *App) AddPoint(ctx context.Context, m *model.Model, p store.Point) (toke
 	if p.Name = strings.TrimSpace(p.Name); p.Name == "" || strings.ContainsAny(p.Name, "/?#\x00") {
 		return "", Invalid("name: found " + fmt.Sprintf("%q", p.Name) + ", expected a name without / ? #")
 	}
-	which, err := guardedBy(m.Compiled, p.Guards)
+	a.planner.mu.Lock()
+	defer a.planner.mu.Unlock()
+	draft, err := a.plans(ctx, m, 0)
 	if err != nil {
 		return "", err
 	}
-	if len(which) == 0 {
+	mine, err := a.guardsOf(ctx, draft, p.Guards)
+	if err != nil {
+		return "", err
+	}
+	if len(mine.In) == 0 {
 		return "", Invalid("guards: “" + p.Guards + "” guards nobody; nothing was made. Look which workloads have such tags")
 	}
 	points, err := a.Store.Points(ctx)
@@ -256,12 +315,9 @@ func (a *App) AddPoint(ctx context.Context, m *model.Model, p store.Point) (toke
 		return "", err
 	}
 	for _, other := range points {
-		theirs, err := guardedBy(m.Compiled, other.Guards)
-		if err != nil {
-			continue // it says so itself
-		}
-		for _, w := range which {
-			if slices.Contains(theirs, w) && other.Kind == p.Kind && sidesMeet(other.Side, p.Side) {
+		theirs := draft.guards[other.Guards].In // of one that cannot be read, nobody: it says so itself
+		for _, w := range mine.In {
+			if _, both := slices.BinarySearch(theirs, w); both && other.Kind == p.Kind && sidesMeet(other.Side, p.Side) {
 				return "", Conflict(fmt.Sprintf("%s is guarded by %s already, on the same side; nothing was made. Let one "+
 					"%s guard it", m.Estate.Workload(w).Label(), other.Name, p.Kind))
 			}
@@ -278,24 +334,6 @@ func (a *App) AddPoint(ctx context.Context, m *model.Model, p store.Point) (toke
 }
 
 func sidesMeet(a, b string) bool { return a == b || a == "both" || b == "both" }
-
-func guardedBy(c *decide.Compiled, text string) ([]int32, error) {
-	e, errs := expr.ParseText(text)
-	if len(errs) > 0 {
-		return nil, Invalid(fmt.Sprintf("guards: column %d: %s", errs[0].Col, errs[0].Message))
-	}
-	var unknown string
-	e.Walk(func(x *expr.Expr) {
-		if x.Op == expr.MemberOf && c.Policy.Groups[x.Group] == nil {
-			unknown = x.Group
-		}
-	})
-	if unknown != "" {
-		return nil, Invalid("guards: the draft has no group " + unknown)
-	}
-	which, _ := plan.Guarded(c, e)
-	return which, nil
-}
 
 // DropPoint forgets a point.
 func (a *App) DropPoint(ctx context.Context, name string) error {
@@ -372,48 +410,59 @@ func (a *App) pointState(ctx context.Context, v *reach.View, m *model.Model, p s
 	default:
 		out.State = "waiting"
 	}
-	c := m.Compiled
-	var released *reach.View
+	release := 0
 	if p.Release != nil {
-		a.planner.mu.Lock()
-		of, err := a.plans(ctx, m, *p.Release)
-		a.planner.mu.Unlock()
-		if err != nil {
-			return out, err
-		}
-		c = of.compiled
-		compared, err := a.View(ctx, m, v.From, v.To, of.revision)
-		if err != nil {
-			return out, err
-		}
-		released = compared.Against
+		release = *p.Release
 	}
-	e, errs := expr.ParseText(p.Guards)
-	if len(errs) > 0 {
+	a.planner.mu.Lock()
+	defer a.planner.mu.Unlock()
+	of, err := a.plans(ctx, m, release)
+	if err != nil {
+		return out, err
+	}
+	g, err := a.guardsOf(ctx, of, p.Guards)
+	if errors.As(err, &known) {
+		out.Problem = known.Detail
 		return out, nil
 	}
-	which, undecided := plan.Guarded(c, e)
-	out.Workloads, out.Undecided = len(which), undecided
-	cover.add(which, p)
-	if released != nil {
-		out.Rejects = rejectedAt(released, which, p.Side)
+	if err != nil {
+		return out, err
+	}
+	out.Workloads, out.Undecided = len(g.In), len(g.Undecided)
+	cover.add(g.In, p)
+	if release != 0 {
+		if err := a.rejectedBy(ctx, v, m, of); err != nil {
+			return out, err
+		}
+		out.Rejects = rejectedAt(of, g.In, p.Side)
 	}
 	return out, nil
 }
 
-// rejectedAt counts the conversations that run today and that a view's policy rejects
-// where workloads are guarded on a side.
-func rejectedAt(v *reach.View, which []int32, side string) (n int) {
-	guarded := make(map[int32]bool, len(which))
-	for _, w := range which {
-		guarded[w] = true
+// rejectedBy finds the conversations that run today and that a release rejects.
+func (a *App) rejectedBy(ctx context.Context, v *reach.View, m *model.Model, of *releasePlans) error {
+	compared, err := a.View(ctx, m, v.From, v.To, of.revision)
+	if err != nil || of.in == compared.Against {
+		return err
 	}
-	for i := range v.Len() {
-		if v.Verdict(i) != decide.Reject {
-			continue
+	of.in, of.rejected = compared.Against, nil
+	for i := range of.in.Len() {
+		if c := of.in.At(i); c.Leak() {
+			of.rejected = append(of.rejected, int32(i))
 		}
-		c := v.At(i)
-		if c.Carried > 0 && (side != "client" && guarded[c.Server.Workload] || side != "server" && guarded[c.Client.Workload]) {
+	}
+	return nil
+}
+
+// rejectedAt counts those of which an end is guarded on a side that is policed.
+func rejectedAt(of *releasePlans, which []int32, side string) (n int) {
+	guarded := func(w int32) bool {
+		_, in := slices.BinarySearch(which, w)
+		return in
+	}
+	for _, i := range of.rejected {
+		c := of.in.At(int(i))
+		if side != "client" && guarded(c.Server.Workload) || side != "server" && guarded(c.Client.Workload) {
 			n++
 		}
 	}

@@ -87,18 +87,15 @@ func makePlan(in planned) error {
 	if err := namesGroups(c, guards); err != nil {
 		return err
 	}
-	which, undecided := plan.Guarded(c, guards)
-	if len(which) == 0 {
-		return unusable("--guards: %q guards nobody: it says no of %d workloads and cannot tell %d; look at their tags",
-			in.guards, c.Estate.Len()-undecided, undecided)
+	g := plan.Guarded(c, []*expr.Expr{guards})[0]
+	if len(g.In) == 0 {
+		return unusable("--guards: %q guards nobody: of the %d workloads, of those that hold an address it says no, and "+
+			"cannot tell %d; look at their tags", in.guards, c.Estate.Len(), len(g.Undecided))
 	}
-	p := plan.NewPlanner(c).Plan(which, plan.Kind(in.kind), plan.Side(in.side))
+	p := plan.NewPlanner(c).Plan(g.In, plan.Kind(in.kind), plan.Side(in.side))
 	var warnings []string
-	if undecided > 0 {
-		warnings = append(warnings, fmt.Sprintf("%d workloads are not guarded, as --guards cannot tell them", undecided))
-	}
-	if n := len(which) - guarded(p); n > 0 {
-		warnings = append(warnings, fmt.Sprintf("%d of %d workloads that are guarded hold no address", n, len(which)))
+	if n := len(g.Undecided); n > 0 {
+		warnings = append(warnings, fmt.Sprintf("%d workloads are not guarded, as --guards cannot tell them", n))
 	}
 	cannot, err := in.write(p)
 	if err != nil {
@@ -121,16 +118,6 @@ func namesGroups(c *decide.Compiled, e *expr.Expr) (err error) {
 		}
 	})
 	return err
-}
-
-func guarded(p *plan.Plan) int {
-	all := map[string]bool{}
-	for _, c := range p.Classes {
-		for _, id := range c.Workloads {
-			all[id] = true
-		}
-	}
-	return len(all)
 }
 
 // write renders the plan, and gives what the format cannot say.

@@ -44,7 +44,7 @@ export function ReleaseView() {
             the token that is shown.
           </Empty>
         ) : (
-          <Flex gap="14px" mt="12px" overflowX="auto" pb="8px" align="flex-start">
+          <Flex gap="14px" mt="12px" wrap="wrap" align="flex-start">
             {wavesOf(data.points).map((wave) => (
               <WaveColumn
                 key={wave.no}
