@@ -99,6 +99,23 @@ func (c *Compiled) Reaches(rule, client, server int32) bool {
 		c.rules.rules[rule].agrees(classes[client], classes[server])
 }
 
+// RulesAt calls f with the rules of which a side may hold a class, in their order: the
+// server's, or the client's.
+func (c *Compiled) RulesAt(class int32, server bool, f func(rule int32)) {
+	side := c.rules.row(class).client
+	if server {
+		side = c.rules.row(class).server
+	}
+	side.each(f)
+}
+
+// Paired reports whether a rule has clauses, so that it hangs on both ends together
+// which it matches.
+func (c *Compiled) Paired(rule int32) bool {
+	m := &c.rules.rules[rule]
+	return m.apart != nil || m.within >= 0 || m.area >= 0 || len(m.same) > 0 || len(m.across) > 0
+}
+
 // PointsOf gives the services of a rule.
 func (c *Compiled) PointsOf(rule int32) service.Set {
 	if m := &c.rules.rules[rule]; m.apart == nil {

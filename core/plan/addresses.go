@@ -3,6 +3,7 @@ package plan
 import (
 	"net/netip"
 	"slices"
+	"sort"
 	"strings"
 )
 
@@ -37,13 +38,8 @@ func (a Addresses) Contains(addr netip.Addr) bool {
 
 // Family gives those that are IPv4, or IPv6.
 func (a Addresses) Family(six bool) Addresses {
-	i := slices.IndexFunc(a, func(s Span) bool { return s.First.Is6() })
-	switch {
-	case i < 0 && six:
-		return nil
-	case i < 0:
-		return a
-	case six:
+	i := sort.Search(len(a), func(i int) bool { return a[i].First.Is6() })
+	if six {
 		return a[i:]
 	}
 	return a[:i]

@@ -13,10 +13,10 @@ package plan
 import (
 	"crypto/sha256"
 	"encoding/hex"
-	"encoding/json"
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 
 	"lucidorchard/core/decide"
 	"lucidorchard/core/service"
@@ -58,6 +58,41 @@ type Set struct {
 	Name      string    `json:"name"`  // the same as long as the policy says the same
 	Words     string    `json:"words"` // what it holds, in the words of the policy
 	Addresses Addresses `json:"addresses"`
+
+	shared *sharedSet // what several points need of it
+}
+
+// sharedSet is found once for all plans with a set.
+type sharedSet struct {
+	digest   [sha256.Size]byte
+	elements [2]string // of IPv4 and IPv6
+}
+
+func (s *Set) share() *sharedSet {
+	if s.shared != nil {
+		return s.shared
+	}
+	x := &sharedSet{}
+	for k, six := range []bool{false, true} {
+		var b strings.Builder
+		for i, span := range s.Addresses.Family(six) {
+			if i > 0 {
+				b.WriteString(",\n")
+			}
+			b.WriteString(span.String())
+		}
+		x.elements[k] = b.String()
+	}
+	x.digest = sha256.Sum256([]byte(x.elements[0] + ";" + x.elements[1]))
+	return x
+}
+
+// Elements gives the addresses of a family in words, a line each, with commas between.
+func (s *Set) Elements(six bool) string {
+	if six {
+		return s.share().elements[1]
+	}
+	return s.share().elements[0]
 }
 
 // Class is guarded addresses that the rules cannot tell apart.
@@ -93,12 +128,22 @@ const (
 
 // Hash is the same for plans that hold the same.
 func (p *Plan) Hash() string {
-	text, err := json.Marshal(p)
-	if err != nil {
-		panic("plan: a plan is always JSON: " + err.Error())
+	sum := sha256.New()
+	say := func(format string, args ...any) { _, _ = fmt.Fprintf(sum, format, args...) }
+	say("%s %s\n", p.Kind, p.Side)
+	for i := range p.Sets {
+		say("%q %x\n", p.Sets[i].Name, p.Sets[i].share().digest)
 	}
-	sum := sha256.Sum256(text)
-	return hex.EncodeToString(sum[:])
+	for _, c := range p.Classes {
+		say("%s %v\n", c.Name, c.Addresses)
+		for _, rules := range [][]Rule{c.Server, c.Client} {
+			for _, r := range rules {
+				say("%d %s %d %v %d %v\n", r.Line, r.Verdict, r.Peers, r.Points, r.Until, r.Log)
+			}
+			say("\n")
+		}
+	}
+	return hex.EncodeToString(sum.Sum(nil))
 }
 
 // RulesHash is the same for plans between which only addresses come and go.

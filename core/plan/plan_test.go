@@ -193,7 +193,7 @@ func TestAPlanIsTheSameWhoeverAsksFirst(t *testing.T) {
 				for _, side := range [][]plan.Rule{class.Server, class.Client} {
 					for _, r := range side {
 						if r.Peers != plan.Anybody {
-							out = append(out, p.Sets[r.Peers].Words+" "+p.Sets[r.Peers].Addresses.String())
+							out = append(out, p.Sets[r.Peers].Addresses.String())
 						}
 					}
 				}

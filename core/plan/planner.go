@@ -26,6 +26,8 @@ type Planner struct {
 	known    map[string]int    // classes of peers → index of sets
 	named    map[string]string // name → classes
 	rules    map[sideOf][]Rule // of a guarded class
+	holds    [2][][]int32      // by rule: classes that its left, and its right, side holds
+	alike    map[[2]int32]int  // rule and side of which the peers hang on nothing else → index of sets, or Anybody
 }
 
 type sideOf struct {
@@ -36,7 +38,8 @@ type sideOf struct {
 // NewPlanner prepares for plans as of the instant of a compilation.
 func NewPlanner(c *decide.Compiled) *Planner {
 	p := &Planner{c: c, line: c.Stretches(c.AsOf), byClass: map[int32][]int32{}, byHolder: map[int32][]int32{},
-		known: map[string]int{}, named: map[string]string{}, rules: map[sideOf][]Rule{}}
+		known: map[string]int{}, named: map[string]string{}, rules: map[sideOf][]Rule{},
+		alike: map[[2]int32]int{}}
 	for i, s := range p.line {
 		if p.byClass[s.Class] == nil {
 			p.present = append(p.present, s.Class)
@@ -47,6 +50,12 @@ func NewPlanner(c *decide.Compiled) *Planner {
 		}
 	}
 	slices.Sort(p.present)
+	for k := range p.holds {
+		p.holds[k] = make([][]int32, len(c.Policy.Rules))
+		for _, class := range p.present {
+			c.RulesAt(class, k == 1, func(rule int32) { p.holds[k][rule] = append(p.holds[k][rule], class) })
+		}
+	}
 	return p
 }
 
@@ -143,44 +152,70 @@ func (p *Planner) rulesOf(of sideOf) []Rule {
 	}
 	var out []Rule
 	rest := service.All
-	for i, r := range p.c.Policy.Rules {
-		var peers []int32
-		for _, class := range p.present {
-			a, b := class, of.class
-			if !of.server {
-				a, b = b, a
-			}
-			if p.c.Reaches(int32(i), a, b) {
-				peers = append(peers, class)
-			}
+	p.c.RulesAt(of.class, of.server, func(i int32) {
+		points := p.c.PointsOf(i)
+		if len(rest) == 0 || len(points.Intersect(rest)) == 0 {
+			return
 		}
-		points := p.c.PointsOf(int32(i))
-		if len(peers) == 0 || len(points.Intersect(rest)) == 0 {
-			continue
+		r := p.c.Policy.Rules[i]
+		peers, some := p.peersOf(i, r, of)
+		if !some {
+			return
 		}
-		x := Rule{Line: r.Line, Verdict: Reject, Points: points, On: words(points), Peers: Anybody,
-			Words: r.Sentence(), Log: r.Log}
+		x := Rule{Line: r.Line, Verdict: Reject, Points: points, On: words(points), Peers: peers, Words: r.Sentence(),
+			Log: r.Log}
 		if r.Action == policy.Permit {
 			x.Verdict = Permit
 		}
 		if r.Until != nil {
 			x.Until = r.Until.End().Sec
 		}
-		if len(peers) < len(p.present) {
-			x.Peers = p.set(peers, p.peerWords(r, of))
-			out = append(out, x)
-			continue
-		}
 		out = append(out, x)
-		if x.Until != 0 {
-			continue // one day the rules behind it decide
+		if peers == Anybody && x.Until == 0 { // else one day, or for others, the rules behind it decide
+			rest = rest.Minus(points)
 		}
-		if rest = rest.Minus(points); len(rest) == 0 {
-			break
-		}
-	}
+	})
 	p.rules[of] = out
 	return out
+}
+
+// peersOf gives the set of the peers of a rule, or Anybody; some is false if it has none.
+func (p *Planner) peersOf(i int32, r *policy.Rule, of sideOf) (peers int, some bool) {
+	far := 1
+	if of.server {
+		far = 0
+	}
+	all := p.holds[far][i]
+	if !p.c.Paired(i) {
+		key := [2]int32{i, int32(far)}
+		n, ok := p.alike[key]
+		if !ok {
+			n = p.setOrAnybody(all, p.peerWords(r, of))
+			p.alike[key] = n
+		}
+		return n, len(all) > 0
+	}
+	var agree []int32
+	for _, class := range all {
+		a, b := class, of.class
+		if !of.server {
+			a, b = b, a
+		}
+		if p.c.Reaches(i, a, b) {
+			agree = append(agree, class)
+		}
+	}
+	if len(agree) == 0 {
+		return 0, false
+	}
+	return p.setOrAnybody(agree, p.peerWords(r, of)), true
+}
+
+func (p *Planner) setOrAnybody(classes []int32, words string) int {
+	if len(classes) == len(p.present) {
+		return Anybody
+	}
+	return p.set(classes, words)
 }
 
 // words says points; nothing for all of them.
@@ -230,7 +265,9 @@ func (p *Planner) set(classes []int32, words string) int {
 	p.named[name] = key
 	n := len(p.sets)
 	p.known[key] = n
-	p.sets = append(p.sets, Set{Name: name, Words: words, Addresses: addresses})
+	made := Set{Name: name, Words: words, Addresses: addresses}
+	made.shared = made.share()
+	p.sets = append(p.sets, made)
 	return n
 }
 

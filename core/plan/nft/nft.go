@@ -106,13 +106,8 @@ func (r *renderer) set(s *plan.Set) {
 		r.say(2, "type %s", f.typed)
 		r.say(2, "flags interval")
 		r.say(2, "elements = {")
-		for i, span := range have {
-			comma := ","
-			if i == len(have)-1 {
-				comma = ""
-			}
-			r.say(3, "%s%s", span, comma)
-		}
+		_, _ = r.b.WriteString(s.Elements(f.six))
+		_ = r.b.WriteByte('\n')
 		r.say(2, "}")
 		r.say(1, "}")
 	}
