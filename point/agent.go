@@ -279,7 +279,16 @@ func (a *Agent) say(ctx context.Context) {
 	}
 	soon, cancel := context.WithTimeout(ctx, min(a.Beat, a.WayBack/2))
 	defer cancel()
-	if err := a.ask(soon, http.MethodPost, "/api/v1/point/said", bytes.NewReader(body), nil); err != nil {
+	with := a.Client
+	if a.former != nil { // connections that run go on; only a new one proves that the server can be reached
+		fresh := http.DefaultTransport.(*http.Transport).Clone()
+		if own, ok := a.Client.Transport.(*http.Transport); ok {
+			fresh = own.Clone()
+		}
+		fresh.DisableKeepAlives = true
+		with = &http.Client{Transport: fresh}
+	}
+	if err := a.ask(soon, with, http.MethodPost, "/api/v1/point/said", bytes.NewReader(body), nil); err != nil {
 		if ctx.Err() == nil {
 			a.Log.Warn("the server cannot be told", "error", err)
 		}
@@ -298,7 +307,7 @@ func (a *Agent) listen(ctx context.Context, next chan<- Told) {
 	for ctx.Err() == nil {
 		var t Told
 		soon, cancel := context.WithTimeout(ctx, time.Minute)
-		err := a.ask(soon, http.MethodGet, "/api/v1/point/told?have="+url.QueryEscape(have), nil, &t)
+		err := a.ask(soon, a.Client, http.MethodGet, "/api/v1/point/told?have="+url.QueryEscape(have), nil, &t)
 		cancel()
 		if err != nil {
 			select {
@@ -320,7 +329,7 @@ func (a *Agent) listen(ctx context.Context, next chan<- Told) {
 	}
 }
 
-func (a *Agent) ask(ctx context.Context, method, path string, body io.Reader, into any) error {
+func (a *Agent) ask(ctx context.Context, with *http.Client, method, path string, body io.Reader, into any) error {
 	r, err := http.NewRequestWithContext(ctx, method, strings.TrimSuffix(a.Server, "/")+path, body)
 	if err != nil {
 		return err
@@ -329,7 +338,7 @@ func (a *Agent) ask(ctx context.Context, method, path string, body io.Reader, in
 	if body != nil {
 		r.Header.Set("Content-Type", "application/json")
 	}
-	answer, err := a.Client.Do(r)
+	answer, err := with.Do(r)
 	if err != nil {
 		return err
 	}

@@ -457,14 +457,19 @@ func (k *weighed) explained(r *room, i int32, j judged) Suggestion {
 	}
 	r.near = r.near[:0]
 	s.Likeness = min(1, s.Likeness/float64(max(1, len(s.Like))))
+	said := map[int32]bool{} // groups: the same is not said twice
 	for _, x := range mine {
 		n := 0
+		if said[k.group[x]] {
+			continue
+		}
 		for _, w := range s.Like {
 			if _, ok := slices.BinarySearch(k.of[w], x); ok {
 				n++
 			}
 		}
 		if 2*n > len(s.Like) && len(s.Because) < 4 {
+			said[k.group[x]] = true
 			s.Because = append(s.Because, k.words(x))
 		}
 	}
