@@ -180,7 +180,7 @@ func TestEveryOperationIsAskedWrongly(t *testing.T) {
 	said := contractOf(t, api.New(nothing(t), api.Options{}))
 	wrong := map[string]int{
 		"find-workloads": 422, "read-retention": 200, "undo": 200, "redo": 409, "restore-estate": 409,
-		"import-workloads": 422, "take-listing": 401,
+		"import-workloads": 422, "take-listing": 401, "read-told": 401,
 		"forget-exporter": 422, "drop-refused-batch": 404, "export-refused-batch": 404, "cancel-job": 422,
 		"read-job": 422, "revoke-token": 422, "read-token": 422, "read-revision": 422,
 		"list-evidence": 422, "read-workload": 404,

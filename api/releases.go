@@ -59,6 +59,7 @@ func (s *releasesAPI) routes(r routes) {
 	remove(r, "drop-point", "/points/{name}", "Forget an enforcement point", s.dropPoint, missing)
 	post(r, "tell-point-again", "/points/{name}/again", "Tell a point anew what it is to hold", s.again, missing)
 	get(r, "read-point-history", "/points/{name}/history", "What happened at a point, newest first", s.history)
+	get(r, "list-guards", "/workloads/{id}/points", "The points that guard a workload, and what they hold", s.guards, missing)
 	get(r, "read-point-plan", "/points/{name}/plan", "What a point is to hold, as text", s.pointPlan, missing)
 	get(r, "read-told", pointPath+"/told", "For points, with their token: what to hold, as soon as it is another", s.told,
 		withToken)
@@ -173,6 +174,26 @@ func (s *releasesAPI) history(ctx context.Context, in *struct {
 	All
 }) (*List[store.PointEvent], error) {
 	out, err := s.Store.PointHistory(ctx, in.Name, 10_000)
+	if err != nil {
+		return nil, err
+	}
+	return cut(ctx, out, in.All), nil
+}
+
+func (s *releasesAPI) guards(ctx context.Context, in *struct {
+	Window
+	All
+	ID string `path:"id"`
+}) (*List[app.PointState], error) {
+	v, m, err := s.view(ctx, in.Window)
+	if err != nil {
+		return nil, err
+	}
+	w, ok := m.Estate.ByID(in.ID)
+	if !ok {
+		return nil, app.Missing("there is no workload with the id " + in.ID)
+	}
+	out, err := s.GuardedBy(ctx, v, m, w)
 	if err != nil {
 		return nil, err
 	}

@@ -93,6 +93,11 @@ func TestAReleaseGoesWaveByWaveAndBack(t *testing.T) {
 	require.Equal(t, 2, out.Releases[0].HeldAt)
 	require.Positive(t, out.Coverage.Both)
 
+	var guards []app.PointState
+	c.get("/api/v1/workloads/booking-entry-01/points", &guards)
+	require.Len(t, guards, 1)
+	require.Equal(t, 404, c.call("GET", "/api/v1/workloads/nobody/points", nil, nil))
+
 	// A change of a tag moves the workload, without a release.
 	var plan point.Told
 	c.get("/api/v1/points/live/plan", &plan)

@@ -439,6 +439,31 @@ func (a *App) pointState(ctx context.Context, v *reach.View, m *model.Model, p s
 	return out, nil
 }
 
+// GuardedBy gives the points that guard a workload.
+func (a *App) GuardedBy(ctx context.Context, v *reach.View, m *model.Model, workload int32) ([]PointState, error) {
+	all, _, err := a.Points(ctx, v, m)
+	if err != nil {
+		return nil, err
+	}
+	a.planner.mu.Lock()
+	defer a.planner.mu.Unlock()
+	out := []PointState{}
+	for _, p := range all {
+		release := 0
+		if p.Release != nil {
+			release = *p.Release
+		}
+		of, err := a.plans(ctx, m, release)
+		if err != nil {
+			return nil, err
+		}
+		if _, in := slices.BinarySearch(of.guards[p.Guards].In, workload); in {
+			out = append(out, p)
+		}
+	}
+	return out, nil
+}
+
 // rejectedBy finds the conversations that run today and that a release rejects.
 func (a *App) rejectedBy(ctx context.Context, v *reach.View, m *model.Model, of *releasePlans) error {
 	compared, err := a.View(ctx, m, v.From, v.To, of.revision)

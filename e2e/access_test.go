@@ -44,7 +44,7 @@ var views = map[string]string{
 func TestEveryViewIsAccessible(t *testing.T) {
 	axe, err := os.ReadFile("../web/node_modules/axe-core/axe.min.js")
 	require.NoError(t, err)
-	p := browse(t, start(t, "--demo", "--live=false"))
+	p := browse(t, start(t, "--demo", "--points"))
 	r, err := http.Post(p.base+"/api/v1/derive", "application/json", strings.NewReader("{}"))
 	require.NoError(t, err)
 	r.Body.Close()
@@ -78,7 +78,7 @@ func TestEveryViewIsAccessible(t *testing.T) {
 // At 200 % of 1280 by 800 no view has to be moved sideways, and nothing that can be
 // pressed is cut.
 func TestEveryViewFitsAtDoubleSize(t *testing.T) {
-	p := browse(t, start(t, "--demo", "--live=false"))
+	p := browse(t, start(t, "--demo", "--points"))
 	r, err := http.Post(p.base+"/api/v1/derive", "application/json", strings.NewReader("{}"))
 	require.NoError(t, err)
 	r.Body.Close()

@@ -48,7 +48,7 @@ func start(t *testing.T, args ...string) string {
 	require.NoError(t, os.Chmod(dir, 0o755))
 	cmd := exec.Command(program,
 		append([]string{"serve", "--scratch", "--listen", "127.0.0.1:0", "--data", filepath.Join(dir, "data"),
-			"--author", "architect", "--live=false", "--ipfix", "127.0.0.1:0", "--ipfix-tcp", "127.0.0.1:0", "--netflow",
+			"--author", "architect", "--live=false", "--points=false", "--ipfix", "127.0.0.1:0", "--ipfix-tcp", "127.0.0.1:0", "--netflow",
 			"off", "--sflow", "off"}, args...)...)
 	out, err := cmd.StdoutPipe()
 	require.NoError(t, err)
@@ -210,7 +210,7 @@ func value[T any](p *page, js string) T {
 func (p *page) until(js string) {
 	p.t.Helper()
 	// What throws while a view is being exchanged is not true yet; thrown inside a poll it would never end.
-	careful := "(() => { try { return Boolean(" + js + ") } catch { return false } })()"
+	careful := "(() => { try { return Boolean((" + js + ")) } catch { return false } })()"
 	if _, err := chromedp.Run(p.ctx, chromedp.Poll[bool](careful, chromedp.WithPollingTimeout(patience))); err != nil {
 		p.fail("never came true: %s: %s", js, err)
 	}

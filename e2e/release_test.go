@@ -9,7 +9,7 @@ import (
 // A newcomer releases the draft, sees what it would reject, lets it enforce wave by
 // wave, finds the point that lost a rule, and goes back; the address keeps what is open.
 func TestADraftGoesIntoForceAndBack(t *testing.T) {
-	p := browse(t, start(t, "--demo", "--live=false", "--drift", "1s"))
+	p := browse(t, start(t, "--demo", "--points", "--drift", "1s"))
 	p.open("/release")
 	p.see(`[data-in-force="0"]`)
 	p.see(`[data-point="bench-gate"][data-state=holds]`)
@@ -54,7 +54,7 @@ func TestADraftGoesIntoForceAndBack(t *testing.T) {
 
 // A new point shows its token once, and says what is wrong with what it is to guard.
 func TestAPointIsAdded(t *testing.T) {
-	p := browse(t, start(t, "--demo", "--live=false", "--points=false"))
+	p := browse(t, start(t, "--demo"))
 	p.open("/release")
 	p.see(saying("No enforcement point yet"))
 	p.click(button("Add a point…"))

@@ -17,7 +17,7 @@ func TestScreenshots(t *testing.T) {
 	if dir == "" {
 		t.Skip("make screenshots sets where the pictures go")
 	}
-	p := browse(t, start(t, "--demo", "--live=true", "--hold", "500ms"))
+	p := browse(t, start(t, "--demo", "--points", "--live=true", "--hold", "500ms"))
 	shoot := func(name string) {
 		p.do("settle", chromedp.Evaluate[chromedp.Void](`document.fonts.ready.then(() => new Promise((r) => setTimeout(r, 600)))`, chromedp.EvalAwaitPromise))
 		picture, err := chromedp.Run(p.ctx, chromedp.CaptureScreenshot())

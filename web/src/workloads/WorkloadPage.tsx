@@ -11,6 +11,7 @@ import { Ledger } from "../ledger/Ledger";
 import { Empty, Link, ProblemNote, Sentence, Switches } from "../marks/Controls";
 import { Mark, VerdictBar } from "../marks/Marks";
 import { atMinute, n, onDay, plural } from "../marks/words";
+import { holds, troubled } from "../release/waves";
 
 const parts = ["rules", "traffic", "tags"] as const;
 type Part = (typeof parts)[number];
@@ -53,6 +54,8 @@ export function WorkloadPage() {
             </Text>
           </Flex>
         ))}
+        <Head>Guarded by</Head>
+        <GuardedBy id={id} />
         <Head>Groups</Head>
         <Memberships groups={it.groups} />
       </Box>
@@ -247,5 +250,31 @@ function TagHistory({ rules }: { rules: Schemas["WorkloadRules"] }) {
         <Text color="soft">Nobody has said anything of its tags.</Text>
       )}
     </Box>
+  );
+}
+
+/** Which enforcement points guard it, and what they hold. */
+function GuardedBy({ id }: { id: string }) {
+  const w = useWindow();
+  const navigate = useNavigate();
+  const carried = useCarried();
+  const { data, error } = api.useQuery("get", "/api/v1/workloads/{id}/points", {
+    params: { path: { id }, query: w },
+  });
+  if (error) return <ProblemNote>{problem(error)}</ProblemNote>;
+  if (data?.length === 0) return <Text color="soft">no enforcement point</Text>;
+  return (
+    <>
+      {data?.map((p) => (
+        <Flex key={p.name} gap="8px" align="baseline" data-guarded-by={p.name}>
+          <Link onClick={() => void navigate(`/release${carried}${carried ? "&" : "?"}point=${p.name}`)}>{p.name}</Link>
+          <Text color={troubled([p]).length ? "reject" : "soft"} fontSize="12px">
+            {p.side === "both" ? "" : `as ${p.side}, `}
+            {holds(p)}
+            {p.held?.mode && p.held.mode !== "off" && `, ${p.held.mode}s`}
+          </Text>
+        </Flex>
+      ))}
+    </>
   );
 }
