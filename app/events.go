@@ -10,7 +10,8 @@ import (
 // differs from the last says what has changed.
 type Event struct {
 	store.Versions
-	Other int64 `json:"other"` // counts changes of all else: jobs, refusals, selections
+	Other  int64 `json:"other"`  // counts changes of all else: jobs, refusals, selections
+	Points int64 `json:"points"` // counts changes of releases, and of what points hold
 }
 
 // Events tells open pages that something has changed.
@@ -32,6 +33,9 @@ func (e *Events) Next() (Event, <-chan struct{}) {
 
 // Changed tells of a change of what no model holds.
 func (e *Events) Changed() { e.tell(func(now *Event) { now.Other++ }) }
+
+// PointsChanged tells of a change of releases, or of what points hold.
+func (e *Events) PointsChanged() { e.tell(func(now *Event) { now.Points++ }) }
 
 // made tells of a new model.
 func (e *Events) made(v store.Versions) { e.tell(func(now *Event) { now.Versions = v }) }

@@ -220,7 +220,7 @@ func (a *App) Release(ctx context.Context, m *model.Model, revision int, title s
 	r, err := a.Store.AddRelease(ctx, store.Release{Revision: revision, Title: title, Author: a.Author}, first, "observe",
 		fmt.Sprintf("to observe release %d", releaseAfter(releases)))
 	if err == nil {
-		a.Events.Changed()
+		a.Events.PointsChanged()
 	}
 	return r, err
 }
@@ -274,7 +274,7 @@ func (a *App) Aim(ctx context.Context, in Aiming) error {
 	if err := a.Store.Aim(ctx, t); err != nil {
 		return err
 	}
-	a.Events.Changed()
+	a.Events.PointsChanged()
 	return nil
 }
 
@@ -286,7 +286,7 @@ func (a *App) TellAgain(ctx context.Context, name string) error {
 		err = Missing("there is no point " + name)
 	}
 	if err == nil {
-		a.Events.Changed()
+		a.Events.PointsChanged()
 	}
 	return err
 }
@@ -329,7 +329,7 @@ func (a *App) AddPoint(ctx context.Context, m *model.Model, p store.Point) (toke
 	} else if err != nil {
 		return "", err
 	}
-	a.Events.Changed()
+	a.Events.PointsChanged()
 	return token, nil
 }
 
@@ -342,7 +342,7 @@ func (a *App) DropPoint(ctx context.Context, name string) error {
 		err = Missing("there is no point " + name)
 	}
 	if err == nil {
-		a.Events.Changed()
+		a.Events.PointsChanged()
 	}
 	return err
 }
@@ -362,7 +362,7 @@ func (a *App) Heard(ctx context.Context, p *store.Point, said point.Said) error 
 		return err
 	}
 	if string(raw) != string(p.Said) {
-		a.Events.Changed()
+		a.Events.PointsChanged()
 	}
 	return nil
 }

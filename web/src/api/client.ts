@@ -51,7 +51,7 @@ const plain = createClient(fetchClient);
 
 // How far the server's versions have come since this page was loaded, and how often
 // it has asked for everything itself.
-let known: Versions = { revision: 0, workloads: 0, conversations: 0, probes: 0, other: 0 };
+let known: Versions = { revision: 0, workloads: 0, conversations: 0, probes: 0, other: 0, points: 0 };
 let local = 0;
 const watching = new Set<() => void>();
 

@@ -1,7 +1,7 @@
 import { describe, expect, it } from "vitest";
 import { subject, versionOf, type Versions } from "./versions";
 
-const v: Versions = { revision: 7, workloads: 2, conversations: 3, probes: 1, other: 9 };
+const v: Versions = { revision: 7, workloads: 2, conversations: 3, probes: 1, other: 9, points: 4 };
 const moved = (name: keyof Versions): Versions => ({ ...v, [name]: v[name] + 1 });
 
 describe("the version in a key", () => {
@@ -30,5 +30,13 @@ describe("what a query is about", () => {
     expect(subject("/workloads/{id}", { params: { path: { id: "a" } } })).not.toBe(
       subject("/workloads/{id}", { params: { path: { id: "b" } } }),
     );
+  });
+
+  it("lets what points say touch only what shows it", () => {
+    const moved = { ...v, points: 5 };
+    for (const path of ["/api/v1/check", "/api/v1/summary", "/api/v1/workloads/{id}"])
+      expect(versionOf(path, moved, 0)).toBe(versionOf(path, v, 0));
+    for (const path of ["/api/v1/rollout", "/api/v1/points/{name}/history", "/api/v1/workloads/{id}/points"])
+      expect(versionOf(path, moved, 0)).not.toBe(versionOf(path, v, 0));
   });
 });

@@ -1,12 +1,25 @@
 // What a query is about, and which of the server's numbers it depends on.
 
 /** Numbers that grow with every change of what they name, as the server's events tell them. */
-export type Versions = { revision: number; workloads: number; conversations: number; probes: number; other: number };
+export type Versions = {
+  revision: number;
+  workloads: number;
+  conversations: number;
+  probes: number;
+  other: number;
+  points: number;
+};
 
 const ofAll: (keyof Versions)[] = ["revision", "workloads", "conversations", "probes", "other"];
 
+/** What points say moves all the time: only what shows it is read again. */
+const withPoints: (keyof Versions)[] = [...ofAll, "points"];
+
 /** Answers that depend on less than everything; the first beginning that fits counts. */
 const dependsOn: [string, (keyof Versions)[]][] = [
+  ["/rollout", withPoints],
+  ["/points", withPoints],
+  ["/workloads/{id}/points", withPoints],
   ["/jobs", ["other"]],
   ["/selections", ["other"]],
   ["/tokens", ["other"]],
@@ -23,7 +36,6 @@ const dependsOn: [string, (keyof Versions)[]][] = [
   ["/proposals", ["revision", "workloads", "other"]],
   ["/policy/revisions/{no}/restore", ofAll],
   ["/policy/revisions", ["revision"]],
-  ["/points", ["revision", "workloads", "other"]],
   ["/assertions/fix", ofAll],
   ["/assertions", ["revision", "workloads"]],
 ];
@@ -31,7 +43,7 @@ const dependsOn: [string, (keyof Versions)[]][] = [
 /** How far versions have come. */
 export function since(now: Versions, first: Versions): Versions {
   const out = { ...now };
-  for (const n of ofAll) out[n] = now[n] - first[n];
+  for (const n of withPoints) out[n] = now[n] - first[n];
   return out;
 }
 
