@@ -90,6 +90,7 @@ func TestScreenshots(t *testing.T) {
 	}
 	p.see(`[data-next="2 enforce"]`)
 	p.until(`document.querySelectorAll("[data-wave='2'] [data-state=holds]").length === 2`)
+	p.until(`document.querySelectorAll("[data-scope=toast][data-part=root]").length === 0`)
 	shoot("release")
 
 	p.open("/policy")
