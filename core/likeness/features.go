@@ -43,24 +43,40 @@ type tag struct{ key, value string }
 
 // features is what can be said of each workload.
 type features struct {
-	e     *estate.Estate
-	keys  []feature // by number
-	group []int32   // by feature: those of one group say the same, more or less precisely
-	of    [][]int32 // by workload: features, rising
-	has   [][]int32 // by feature: workloads, rising
-	tags  []tag
-	texts []string
-	index map[feature]int32
-	known map[tag]int32
-	named map[string]int32
-	said  map[feature]int32 // groups
+	e      *estate.Estate
+	keys   numbered[feature]
+	group  []int32   // by feature: those of one group say the same, more or less precisely
+	of     [][]int32 // by workload: features, rising
+	has    [][]int32 // by feature: workloads, rising
+	tags   numbered[tag]
+	texts  numbered[string]
+	groups numbered[feature]
+}
+
+// numbered gives things numbers, in the order in which they come.
+type numbered[K comparable] struct {
+	all   []K
+	index map[K]int32
+}
+
+// number gives the number of a thing, and whether it is a new one.
+func (n *numbered[K]) number(k K) (at int32, isNew bool) {
+	if at, ok := n.index[k]; ok {
+		return at, false
+	}
+	if n.index == nil {
+		n.index = map[K]int32{}
+	}
+	at = int32(len(n.all))
+	n.index[k] = at
+	n.all = append(n.all, k)
+	return at, true
 }
 
 const nobody = -1
 
 func newFeatures(e *estate.Estate, seen []Link, keys []string) *features {
-	f := &features{e: e, of: make([][]int32, e.Bound()), index: map[feature]int32{}, known: map[tag]int32{},
-		named: map[string]int32{}, said: map[feature]int32{}}
+	f := &features{e: e, of: make([][]int32, e.Bound())}
 	own, structural := make([][]int32, e.Bound()), make([][]int32, e.Bound()) // tags
 	for i, w := range e.All() {
 		for _, t := range w.Tags {
@@ -125,7 +141,7 @@ func (f *features) addSeen(me int32, h half, own, structural [][]int32) {
 		}
 		for _, t := range structural[h.like] {
 			if t != a {
-				f.add(me, feature{kind: kin, tag: t, word: f.text(f.tags[a].key)})
+				f.add(me, feature{kind: kin, tag: t, word: f.text(f.tags.all[a].key)})
 			}
 		}
 	}
@@ -241,40 +257,27 @@ func (f *features) addMainly(own, peers [][]int32, keys []string) {
 }
 
 func (f *features) tag(t tag) int32 {
-	n, ok := f.known[t]
-	if !ok {
-		n = int32(len(f.tags))
-		f.known[t] = n
-		f.tags = append(f.tags, t)
-	}
+	n, _ := f.tags.number(t)
 	return n
 }
 
 func (f *features) text(s string) int32 {
-	n, ok := f.named[s]
-	if !ok {
-		n = int32(len(f.texts))
-		f.named[s] = n
-		f.texts = append(f.texts, s)
-	}
+	n, _ := f.texts.number(s)
 	return n
 }
 
 // ownOf reports of each tag whether it is one of a key.
 func (f *features) ownOf(key string) []bool {
-	out := make([]bool, len(f.tags))
-	for n, t := range f.tags {
+	out := make([]bool, len(f.tags.all))
+	for n, t := range f.tags.all {
 		out[n] = t.key == key
 	}
 	return out
 }
 
 func (f *features) add(workload int32, key feature) {
-	x, ok := f.index[key]
-	if !ok {
-		x = int32(len(f.keys))
-		f.index[key] = x
-		f.keys = append(f.keys, key)
+	x, isNew := f.keys.number(key)
+	if isNew {
 		f.group = append(f.group, f.groupOf(key))
 		f.has = append(f.has, nil)
 	}
@@ -299,11 +302,7 @@ func (f *features) groupOf(key feature) int32 {
 	case network:
 		g = feature{kind: network}
 	}
-	n, ok := f.said[g]
-	if !ok {
-		n = int32(len(f.said))
-		f.said[g] = n
-	}
+	n, _ := f.groups.number(g)
 	return n
 }
 
@@ -317,22 +316,22 @@ func networkBits(a netip.Addr) [3]int {
 
 // words says a feature.
 func (f *features) words(x int32) string {
-	k := f.keys[x]
+	k := f.keys.all[x]
 	whom := func(verb string) string {
 		if k.tag == nobody {
 			return verb + " outside on " + k.point.String()
 		}
-		return verb + " " + f.tags[k.tag].key + " " + f.tags[k.tag].value + " on " + k.point.String()
+		return verb + " " + f.tags.all[k.tag].key + " " + f.tags.all[k.tag].value + " on " + k.point.String()
 	}
 	switch k.kind {
 	case ownTag:
-		return f.tags[k.tag].key + " is " + f.tags[k.tag].value
+		return f.tags.all[k.tag].key + " is " + f.tags.all[k.tag].value
 	case ownKind:
-		return "it is a " + f.texts[k.word]
+		return "it is a " + f.texts.all[k.word]
 	case namePart:
-		return fmt.Sprintf("its name has “%s”", f.texts[k.word])
+		return fmt.Sprintf("its name has “%s”", f.texts.all[k.word])
 	case network:
-		return "its address is in " + f.texts[k.word]
+		return "its address is in " + f.texts.all[k.word]
 	case reaches:
 		return "reaches " + k.point.String()
 	case reached:
@@ -343,12 +342,12 @@ func (f *features) words(x int32) string {
 		return whom("is reached by")
 	}
 	if k.kind == kin {
-		return "talks with " + f.tags[k.tag].key + " " + f.tags[k.tag].value + " of its own " + f.texts[k.word]
+		return "talks with " + f.tags.all[k.tag].key + " " + f.tags.all[k.tag].value + " of its own " + f.texts.all[k.word]
 	}
 	if k.kind == mainly {
-		return "talks mainly with " + f.tags[k.tag].key + " " + f.tags[k.tag].value
+		return "talks mainly with " + f.tags.all[k.tag].key + " " + f.tags.all[k.tag].value
 	}
-	return "talks with " + f.tags[k.tag].key + " " + f.tags[k.tag].value
+	return "talks with " + f.tags.all[k.tag].key + " " + f.tags.all[k.tag].value
 }
 
 // nameParts cuts a name into its words; the digits of a part are one #, so that

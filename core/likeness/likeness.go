@@ -29,20 +29,22 @@ type Link struct {
 type Suggestion struct {
 	Workload   int32
 	Key, Value string
-	Likeness   float64  // share of what tells values of the key apart, of what it has, that Like have too; 0 to 1
+	Likeness   float64  // share of what tells values of the key apart that it has in common with Like, of what either has; 0 to 1
 	Right      float64  // of workloads that are judged as surely and whose tag is known: how many it would be right for
 	Like       []int32  // up to five that have the value, the most alike first
 	Because    []string // what it shares with them, the most telling first
 }
 
 const (
-	tolerated  = 0.02 // share of suggestions that may be wrong, beyond what is wrong among those judged most surely
-	mostNoise  = 0.03 // share of known tags that may be wrong themselves
-	fewest     = 10   // workloads that have a key, for it to be suggested
-	calibrated = 3000 // known ones are looked at to learn how sure is sure enough
-	doubt      = 1    // workloads as usual are thought to be among those that have a feature
-	smoothing  = 0.15 // how much a value that was never seen with a feature counts as if it had
-	telling    = 0.05 // weight of a feature below which it says nothing of a key
+	tolerated    = 0.02 // share of suggestions that may be wrong, beyond what is wrong among those judged most surely
+	mostNoise    = 0.03 // share of known tags that may be wrong themselves
+	fewest       = 10   // workloads that have a key, for it to be suggested
+	calibrated   = 3000 // known ones are looked at to learn how sure is sure enough
+	doubt        = 1    // workloads as usual are thought to be among those that have a feature
+	smoothing    = 0.15 // how much a value that was never seen with a feature counts as if it had
+	alikeAtLeast = 0.2  // likeness: those that lack a tag are not always like those that have it
+	reasons      = 2    // different things that it shares with them: one may be chance
+	telling      = 0.05 // weight of a feature below which it says nothing of a key
 )
 
 // Suggest looks at every workload that lacks one of the keys and is not retired.
@@ -76,8 +78,9 @@ func Suggest(e *estate.Estate, seen []Link, keys []string,
 		decide.Parallel(2, len(lacking), func(worker, n int) {
 			if j := k.judge(rooms[worker], lacking[n]); j.value >= 0 && j.margin >= sure.margin {
 				s := k.explained(rooms[worker], lacking[n], j)
-				s.Right = sure.right(j.margin)
-				found[n] = &s
+				if s.Right = sure.right(j.margin); s.Likeness >= alikeAtLeast && len(s.Because) >= reasons {
+					found[n] = &s
+				}
 			}
 		})
 		for _, s := range found {
@@ -113,8 +116,8 @@ type counted struct {
 // weigh finds how much each feature tells of a key: the share of the key's
 // entropy that knowing of the feature takes away.
 func (f *features) weigh(key string) *weighed {
-	k := &weighed{features: f, key: key, value: make([]int32, len(f.of)), weight: make([]float64, len(f.keys)),
-		counts: make([][]counted, len(f.keys)), total: make([]int32, len(f.keys))}
+	k := &weighed{features: f, key: key, value: make([]int32, len(f.of)), weight: make([]float64, len(f.keys.all)),
+		counts: make([][]counted, len(f.keys.all)), total: make([]int32, len(f.keys.all))}
 	index := map[string]int32{}
 	spelt := map[[2]int32]int{}
 	spellings := map[string]int32{}
@@ -159,8 +162,8 @@ func (f *features) weigh(key string) *weighed {
 	own := f.ownOf(key)
 	n := make([]int32, len(k.values))
 	var touched []int32
-	for x := range f.keys {
-		if f.keys[x].kind == ownTag && own[f.keys[x].tag] {
+	for x := range f.keys.all {
+		if f.keys.all[x].kind == ownTag && own[f.keys.all[x].tag] {
 			continue
 		}
 		total := int32(0)
@@ -231,7 +234,7 @@ type use struct {
 
 func (k *weighed) newRoom() *room {
 	return &room{score: make([]float64, len(k.values)), shares: make([]float64, len(k.of)),
-		at: make([]int32, len(k.said))}
+		at: make([]int32, len(k.groups.all))}
 }
 
 // judged is what speaks most for a value: by how much more than for any other.
@@ -356,9 +359,7 @@ func (s *sure) right(margin float64) float64 {
 	for n < len(s.above) && s.above[n] >= margin {
 		n++
 	}
-	if n == 0 {
-		return 1
-	}
+	n = max(n, min(fewest, len(s.above))) // one or two say nothing of how often
 	return 1 - float64(s.wrong[n-1])/float64(n)
 }
 
@@ -421,12 +422,10 @@ func (k *weighed) learn() sure {
 // most, and what it shares with them.
 func (k *weighed) explained(r *room, i int32, j judged) Suggestion {
 	s := Suggestion{Workload: i, Key: k.key, Value: k.values[j.value]}
-	whole := 0.0
 	var mine []int32 // what tells something, the most telling first
 	for _, x := range k.of[i] {
 		if k.counts[x] != nil {
 			mine = append(mine, x)
-			whole += k.weight[x]
 		}
 	}
 	slices.SortFunc(mine, func(a, b int32) int {
@@ -450,13 +449,13 @@ func (k *weighed) explained(r *room, i int32, j judged) Suggestion {
 	slices.SortFunc(r.near, func(a, b int32) int { return cmp.Or(cmp.Compare(r.shares[b], r.shares[a]), int(a-b)) })
 	for _, w := range r.near[:min(5, len(r.near))] {
 		s.Like = append(s.Like, w)
-		s.Likeness += r.shares[w] / whole
+		s.Likeness += k.like(i, w)
 	}
 	for _, w := range r.near {
 		r.shares[w] = 0
 	}
 	r.near = r.near[:0]
-	s.Likeness = min(1, s.Likeness/float64(max(1, len(s.Like))))
+	s.Likeness /= float64(max(1, len(s.Like)))
 	said := map[int32]bool{} // groups: the same is not said twice
 	for _, x := range mine {
 		n := 0
@@ -474,6 +473,28 @@ func (k *weighed) explained(r *room, i int32, j judged) Suggestion {
 		}
 	}
 	return s
+}
+
+// like gives the share of what tells of the key that two workloads have in common, of
+// what either has: one that does hardly anything is like nobody who does much.
+func (k *weighed) like(a, b int32) float64 {
+	x, y := k.of[a], k.of[b]
+	both, either := 0.0, 0.0
+	for len(x) > 0 || len(y) > 0 {
+		switch {
+		case len(y) == 0 || len(x) > 0 && x[0] < y[0]:
+			either += k.weight[x[0]]
+			x = x[1:]
+		case len(x) == 0 || y[0] < x[0]:
+			either += k.weight[y[0]]
+			y = y[1:]
+		default:
+			both += k.weight[x[0]]
+			either += k.weight[x[0]]
+			x, y = x[1:], y[1:]
+		}
+	}
+	return both / max(either, 1e-9)
 }
 
 // enoughLooked is how many memberships are looked at to find those that a workload

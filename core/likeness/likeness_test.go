@@ -175,3 +175,23 @@ func TestSuggestingCanBeStopped(t *testing.T) {
 	none := likeness.Suggest(e, nil, structural, func(float64, []likeness.Suggestion) bool { return false })
 	require.Empty(t, none)
 }
+
+// Of the demo's workloads that lack a tier, it knows those that work like others, and
+// says nothing of those that hardly do anything: that all the quiet ones it knows are
+// stores is no reason.
+func TestOfQuietWorkloadsNothingIsSaid(t *testing.T) {
+	for _, workloads := range []int{420, 5000} {
+		c := demo.Generate(demo.Options{Workloads: workloads, Days: 7, End: time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC)})
+		e, _ := estate.New(c.Workloads)
+		var said []string
+		for _, s := range likeness.Suggest(e, links(c, e), structural, nil) {
+			if s.Key == "tier" {
+				said = append(said, e.Workload(s.Workload).Label())
+			}
+		}
+		require.Len(t, said, 4, said)
+		for _, name := range said {
+			require.Contains(t, name, "-x-77", said)
+		}
+	}
+}
