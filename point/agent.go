@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"maps"
 	"net/http"
 	"net/url"
 	"os"
@@ -31,13 +32,14 @@ type Agent struct {
 	Check   time.Duration // how often it reads back what the kernel holds; 0: 10 s
 	Beat    time.Duration // how often it says what it holds; 0: 5 s
 
-	told   *Told             // what it holds; nil: nothing
-	former *Told             // what it held before that, as long as the way back is open
-	until  time.Time         // when the way back is taken
-	want   map[string]string // what the kernel should hold
-	base   map[Line]int64    // counted by what was loaded before
-	said   Said
-	bad    string // id of what was refused, or that lost the server: not tried again
+	told    *Told             // what it holds; nil: nothing
+	former  *Told             // what it held before that, as long as the way back is open
+	until   time.Time         // when the way back is taken
+	want    map[string]string // what the kernel should hold
+	base    map[Line]int64    // counted by what was loaded before
+	said    Said
+	refused string // id of what the kernel did not take: it is not tried again
+	lost    string // kind of what lost the server: neither is that, also where only addresses have moved
 }
 
 // Run holds what the server tells until the context ends. What is held then stays.
@@ -132,23 +134,27 @@ func (a *Agent) keep(t *Told) error {
 
 // load makes the kernel hold a plan, and reads back what it made of it.
 func (a *Agent) load(t *Told) error {
-	if held, err := a.Kernel.Read(); err == nil {
-		for _, l := range held.Lines {
-			n := l.Packets
-			l.Packets = 0
-			a.base[l] += n
-		}
-	}
+	before, _ := a.Kernel.Read() // of what cannot be read, the counts are lost
 	if err := a.Kernel.Load(t.Script); err != nil {
 		return err
 	}
-	held, err := a.Kernel.Read()
-	if err != nil {
-		return err
-	}
-	a.told, a.want = t, held.Parts
+	count(a.base, before.Lines)
+	a.told = t
 	a.said.ID, a.said.Release, a.said.Mode, a.said.State, a.said.Words = t.ID, t.Release, t.Mode, "holds", ""
+	held, err := a.Kernel.Read()
+	if a.want = held.Parts; err != nil { // it holds it all the same; look takes what it finds first
+		a.Log.Error("what the kernel holds cannot be read", "error", err)
+	}
 	return nil
+}
+
+// count adds the packets of lines to those of each.
+func count(sum map[Line]int64, lines []Line) {
+	for _, l := range lines {
+		n := l.Packets
+		l.Packets = 0
+		sum[l] += n
+	}
 }
 
 // take applies what the server tells.
@@ -157,31 +163,33 @@ func (a *Agent) take(t Told) {
 		a.told.PutsBack = t.PutsBack
 		return
 	}
-	if t.ID == a.bad {
+	if t.ID == a.refused || t.kind() == a.lost {
 		return
 	}
-	was, drifted := a.told, ""
+	was, drifted := cmp.Or(a.told, &Nothing), ""
 	if a.said.State == "drifted" {
 		drifted = a.said.Words
 	}
 	if err := a.load(&t); err != nil {
-		a.bad = t.ID
+		a.refused = t.ID
 		a.said.State, a.said.Words = "refused", err.Error()
 		a.happened("refused", err.Error())
 		return
 	}
+	a.refused, a.lost = "", ""
 	if drifted != "" {
 		a.happened("put back", "with another plan what is released is held again; "+drifted)
 	}
-	if a.bad = ""; was == nil || was.Release != t.Release || was.Mode != t.Mode {
+	if was.Release != t.Release || was.Mode != t.Mode {
 		a.happened("applied", describe(&t))
 	}
-	if was == nil || was.Rules == t.Rules && was.Mode == t.Mode {
-		a.former = nil
+	switch {
+	case a.former != nil: // still on trial: the way back leads to what was proved last
+	case was.kind() == t.kind():
 		a.keepOrSay(&t)
-		return
+	default:
+		a.former, a.until = was, time.Now().Add(a.WayBack)
 	}
-	a.former, a.until = was, time.Now().Add(a.WayBack)
 }
 
 func describe(t *Told) string {
@@ -202,7 +210,7 @@ func (a *Agent) keepOrSay(t *Told) {
 func (a *Agent) goBack() {
 	lost, to := a.told, a.former
 	a.former = nil
-	a.bad = lost.ID
+	a.lost = lost.kind()
 	if err := a.load(to); err != nil {
 		a.happened("refused", "the former plan cannot be put back: "+err.Error())
 		return
@@ -222,6 +230,9 @@ func (a *Agent) look() bool {
 	if err != nil {
 		a.Log.Error("what the kernel holds cannot be read", "error", err)
 		return false
+	}
+	if a.want == nil {
+		a.want = held.Parts
 	}
 	words := drift(a.want, held.Parts)
 	switch {
@@ -255,15 +266,8 @@ func (a *Agent) happened(what, words string) {
 // reached: the way back is closed then.
 func (a *Agent) say(ctx context.Context) {
 	if held, err := a.Kernel.Read(); err == nil {
-		sum := map[Line]int64{}
-		for l, n := range a.base {
-			sum[l] = n
-		}
-		for _, l := range held.Lines {
-			n := l.Packets
-			l.Packets = 0
-			sum[l] += n
-		}
+		sum := maps.Clone(a.base)
+		count(sum, held.Lines)
 		a.said.Lines = a.said.Lines[:0]
 		for l, n := range sum {
 			l.Packets = n

@@ -27,6 +27,7 @@ type server struct {
 	said   point.Said
 	events []point.Event
 	down   bool
+	deaf   bool // it is asked, over what runs already, and cannot be told
 }
 
 const waitLong, waitShort = 10 * time.Second, 5 * time.Millisecond
@@ -37,6 +38,10 @@ func serve(t *testing.T) *server {
 		s.mu.Lock()
 		defer s.mu.Unlock()
 		if s.down || r.Header.Get("Authorization") != "Bearer secret" {
+			http.Error(w, "no", http.StatusServiceUnavailable)
+			return
+		}
+		if r.Method == http.MethodPost && s.deaf {
 			http.Error(w, "no", http.StatusServiceUnavailable)
 			return
 		}
@@ -148,6 +153,73 @@ func TestAPointFindsTheWayBackByItself(t *testing.T) {
 	require.True(t, s.happened("went back"))
 	time.Sleep(100 * time.Millisecond)
 	require.False(t, s.isDown(), "it is not tried again")
+}
+
+// On trial, a plan that comes over a connection which runs on proves nothing: the way
+// back leads to what was proved last, and what lost the server is not tried again where
+// only addresses have moved.
+func TestAPlanOnTrialIsNotProvedByTheNext(t *testing.T) {
+	s, k := serve(t), &point.Memory{}
+	s.tell(told("a", 1, rule5))
+	start(t, s, k, "")
+	s.until(t, "it holds the first", func(x point.Said) bool { return x.ID == "a" })
+	s.mu.Lock()
+	s.deaf = true
+	s.mu.Unlock()
+	s.tell(told("b", 2, rule6))
+	require.Eventually(t, func() bool { return len(held(t, k)) == 1 && held(t, k)[0] == "line 6 reject" }, waitLong, waitShort)
+	moved := told("c", 2, rule6)
+	moved.Script += " # other addresses"
+	s.tell(moved)
+	require.Eventually(t, func() bool { return held(t, k)[0] == "line 5 permit" }, waitLong, waitShort)
+	s.mu.Lock()
+	s.deaf = false
+	s.mu.Unlock()
+	s.until(t, "it says so", func(x point.Said) bool { return x.State == "went back" && x.ID == "a" })
+	moved.ID = "d"
+	s.tell(moved)
+	time.Sleep(100 * time.Millisecond)
+	require.Equal(t, []string{"line 5 permit"}, held(t, k))
+	moved.ID, moved.Again = "e", 1
+	s.tell(moved)
+	s.until(t, "told to, it tries once more", func(x point.Said) bool { return x.ID == "e" && x.State == "holds" })
+}
+
+// The very first plan has a way back as well: to nothing.
+func TestTheFirstPlanHasAWayBack(t *testing.T) {
+	s := serve(t)
+	k := &shutter{&point.Memory{}, s, "line 6 reject"}
+	s.tell(told("b", 2, rule6))
+	start(t, s, k, "")
+	s.until(t, "it says so", func(x point.Said) bool { return x.State == "went back" && x.Release == 0 })
+	require.Empty(t, held(t, k))
+}
+
+// counting is a kernel that has counted the same since its last plan, and refuses one.
+type counting struct{ *refusing }
+
+func (k counting) Read() (point.Held, error) {
+	h, err := k.refusing.Read()
+	if len(h.Parts) > 0 {
+		h.Lines = []point.Line{{Line: 5, Verdict: "permit", Packets: 3}}
+	}
+	return h, err
+}
+
+// What was counted before a plan goes on counting, once: also where the plan was refused.
+func TestCountsGoOnOverPlans(t *testing.T) {
+	s := serve(t)
+	start(t, s, counting{&refusing{&point.Memory{}, "line 6"}}, "")
+	counted := func(n int64) func(point.Said) bool {
+		return func(x point.Said) bool { return len(x.Lines) == 1 && x.Lines[0].Packets == n }
+	}
+	s.tell(told("a", 1, rule5))
+	s.until(t, "the first", counted(3))
+	s.tell(told("b", 2, rule6))
+	s.until(t, "refused", func(x point.Said) bool { return x.State == "refused" })
+	s.until(t, "the same", counted(3))
+	s.tell(told("c", 3, rule5))
+	s.until(t, "both", counted(6))
 }
 
 // shutter is a kernel under which nobody reaches the server while it holds a rule.

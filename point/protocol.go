@@ -10,7 +10,10 @@
 // It must not know of policies, databases or screens. Start reading at Agent.
 package point
 
-import "time"
+import (
+	"fmt"
+	"time"
+)
 
 // Told is what a server tells a point to hold.
 type Told struct {
@@ -19,8 +22,16 @@ type Told struct {
 	Mode     string `json:"mode" enum:"off,observe,enforce"`
 	Rules    string `json:"rules" doc:"The same as long as only addresses come and go"`
 	Script   string `json:"script" doc:"For nft -f"`
+	Again    int    `json:"again" doc:"How often it was told the same anew: what lost the server is then tried once more"`
 	PutsBack bool   `json:"putsBack"`
 }
+
+// Nothing is what a point is told that is to hold nothing.
+var Nothing = Told{ID: "nothing", Mode: "off", Rules: "none",
+	Script: "table inet lucid_orchard\ndelete table inet lucid_orchard\n"}
+
+// kind is the same for plans between which only addresses come and go.
+func (t *Told) kind() string { return fmt.Sprint(t.Release, " ", t.Mode, " ", t.Rules, " ", t.Again) }
 
 // Said is what a point says that it holds.
 type Said struct {
