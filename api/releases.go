@@ -71,7 +71,7 @@ func (s *releasesAPI) rollOut(ctx context.Context, in *struct{ Window }) (*Body[
 	if err != nil {
 		return nil, err
 	}
-	releases, err := s.Releases(ctx)
+	releases, err := s.Store.Releases(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -225,14 +225,10 @@ func (s *releasesAPI) pointPlan(ctx context.Context, in *struct {
 
 type pointKey struct{}
 
-// pointOf gives the point that asks.
-func pointOf(ctx context.Context) string {
-	token, _ := ctx.Value(pointKey{}).(string)
-	return token
-}
-
+// asking gives the point that asks, by its token.
 func (s *releasesAPI) asking(ctx context.Context) (*store.Point, error) {
-	p, err := s.Store.PointOf(ctx, pointOf(ctx))
+	token, _ := ctx.Value(pointKey{}).(string)
+	p, err := s.Store.PointOf(ctx, token)
 	if err != nil {
 		return nil, err
 	}

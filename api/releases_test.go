@@ -2,9 +2,12 @@ package api_test
 
 import (
 	"context"
+	"fmt"
 	"log/slog"
 	"net/http"
+	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -186,4 +189,21 @@ func TestPointsThatCannotBe(t *testing.T) {
 		answer.Body.Close()
 		require.Equal(t, 401, answer.StatusCode, token)
 	}
+}
+
+// Two people who press at once make one release.
+func TestTwoWhoReleaseAtOnceMakeOne(t *testing.T) {
+	c := serve(t)
+	c.begin()
+	var all sync.WaitGroup
+	statuses := make([]int, 6)
+	for i := range statuses {
+		all.Go(func() {
+			statuses[i] = c.call("POST", "/api/v1/releases", map[string]any{"revision": 1, "title": fmt.Sprint(i)}, nil)
+		})
+	}
+	all.Wait()
+	slices.Sort(statuses)
+	require.Equal(t, []int{201, 409, 409, 409, 409, 409}, statuses)
+	require.Len(t, c.rollOut().Releases, 1)
 }

@@ -143,7 +143,7 @@ func (a *App) ToldTo(ctx context.Context, m *model.Model, p *store.Point) (*poin
 		return nil, err
 	}
 	told := *t
-	told.PutsBack = p.PutsBack
+	told.PutsBack, told.Again = p.PutsBack, p.Again
 	if p.Again > 0 {
 		told.ID = fmt.Sprintf("%s-%d", t.ID, p.Again)
 	}
@@ -152,8 +152,7 @@ func (a *App) ToldTo(ctx context.Context, m *model.Model, p *store.Point) (*poin
 
 func (a *App) toldTo(ctx context.Context, m *model.Model, p *store.Point) (*point.Told, error) {
 	if p.Release == nil {
-		return &point.Told{ID: "nothing", Mode: "off", Rules: "none",
-			Script: "table inet " + nft.Table + "\ndelete table inet " + nft.Table + "\n"}, nil
+		return &point.Nothing, nil
 	}
 	a.planner.mu.Lock()
 	defer a.planner.mu.Unlock()
@@ -180,9 +179,6 @@ func (a *App) toldTo(ctx context.Context, m *model.Model, p *store.Point) (*poin
 	of.told[key] = t
 	return t, nil
 }
-
-// Releases gives all releases, newest first.
-func (a *App) Releases(ctx context.Context) ([]store.Release, error) { return a.Store.Releases(ctx) }
 
 // Release puts a revision in force under the next number: the points of the first
 // wave hold it at once, observing.
@@ -217,19 +213,20 @@ func (a *App) Release(ctx context.Context, m *model.Model, revision int, title s
 			first = append(first, p.Name)
 		}
 	}
-	r, err := a.Store.AddRelease(ctx, store.Release{Revision: revision, Title: title, Author: a.Author}, first, "observe",
-		fmt.Sprintf("to observe release %d", releaseAfter(releases)))
+	next := store.Release{No: 1, Revision: revision, Title: title, Author: a.Author}
+	if len(releases) > 0 {
+		next.No = releases[0].No + 1
+	}
+	r, err := a.Store.AddRelease(ctx, next, store.Target{Points: first, Release: &next.No, Mode: "observe",
+		Words: fmt.Sprintf("to observe release %d", next.No)})
+	if errors.Is(err, store.ErrMoved) {
+		return r, Moved(fmt.Sprintf("somebody made release %d in this very moment; nothing was released. Look at what it "+
+			"has", next.No))
+	}
 	if err == nil {
 		a.Events.PointsChanged()
 	}
 	return r, err
-}
-
-func releaseAfter(releases []store.Release) int {
-	if len(releases) == 0 {
-		return 1
-	}
-	return releases[0].No + 1
 }
 
 // Aiming says what points are to hold.

@@ -61,16 +61,20 @@ func (s *Store) Releases(ctx context.Context) ([]Release, error) {
 	return out, s.db.SelectContext(ctx, &out, `SELECT no, revision, title, author, at FROM releases ORDER BY no DESC`)
 }
 
-// AddRelease puts a revision under the next number, and tells points to hold it, in
-// one transaction.
-func (s *Store) AddRelease(ctx context.Context, r Release, start []string, mode, words string) (Release, error) {
+// AddRelease puts a revision under the number that it names, and tells points to hold
+// it, in one transaction; ErrMoved if that is not the next number any more.
+func (s *Store) AddRelease(ctx context.Context, r Release, start Target) (Release, error) {
 	err := s.write(ctx, editLock, func(tx *sqlx.Tx) error {
-		if err := tx.GetContext(ctx, &r, `INSERT INTO releases (no, revision, title, author)
-			SELECT coalesce(max(no), 0) + 1, $1, $2, $3 FROM releases RETURNING no, revision, title, author, at`,
-			r.Revision, r.Title, r.Author); err != nil {
+		err := tx.GetContext(ctx, &r, `INSERT INTO releases (no, revision, title, author)
+			SELECT $1, $2, $3, $4 WHERE $1 = (SELECT coalesce(max(no), 0) + 1 FROM releases)
+			RETURNING no, revision, title, author, at`, r.No, r.Revision, r.Title, r.Author)
+		if errors.Is(err, sql.ErrNoRows) {
+			return ErrMoved
+		}
+		if err != nil {
 			return err
 		}
-		return aim(ctx, tx, Target{Points: start, Release: &r.No, Mode: mode, Words: words})
+		return aim(ctx, tx, start)
 	})
 	return r, err
 }

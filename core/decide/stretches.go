@@ -6,7 +6,6 @@ import (
 	"slices"
 
 	"lucidorchard/core/estate"
-	"lucidorchard/core/service"
 )
 
 // Stretch is addresses that stand side by side and that rules cannot tell apart:
@@ -114,12 +113,4 @@ func (c *Compiled) RulesAt(class int32, server bool, f func(rule int32)) {
 func (c *Compiled) Paired(rule int32) bool {
 	m := &c.rules.rules[rule]
 	return m.apart != nil || m.within >= 0 || m.area >= 0 || len(m.same) > 0 || len(m.across) > 0
-}
-
-// PointsOf gives the services of a rule.
-func (c *Compiled) PointsOf(rule int32) service.Set {
-	if m := &c.rules.rules[rule]; m.apart == nil {
-		return m.points
-	}
-	return service.All
 }

@@ -153,7 +153,7 @@ func (p *Planner) rulesOf(of sideOf) []Rule {
 	var out []Rule
 	rest := service.All
 	p.c.RulesAt(of.class, of.server, func(i int32) {
-		points := p.c.PointsOf(i)
+		points := p.c.RulePoints(i)
 		if len(rest) == 0 || len(points.Intersect(rest)) == 0 {
 			return
 		}

@@ -4183,6 +4183,11 @@ export interface components {
             used?: string;
         };
         Told: {
+            /**
+             * Format: int64
+             * @description How often it was told the same anew: what lost the server is then tried once more
+             */
+            again: number;
             /** @description The same as long as it is to hold the same */
             id: string;
             /** @enum {string} */

@@ -96,8 +96,10 @@ function Lead({ r }: { r: RollOut }) {
       {newest && step?.mode === "enforce" && (
         <>
           Release {newest.no} is observed in wave {step.wave.no}, where it would reject{" "}
-          <b data-would={rejects(step.wave.points)}>{plural(rejects(step.wave.points), "conversation")}</b> that{" "}
-          {rejects(step.wave.points) === 1 ? "runs" : "run"} today.
+          <b data-would={rejects(step.wave.points)}>
+            {rejects(step.wave.points) ? plural(rejects(step.wave.points), "conversation") : "nothing"}
+          </b>{" "}
+          that {rejects(step.wave.points) > 1 ? "run" : "runs"} today.
         </>
       )}
       {bad.length > 0 && (
