@@ -51,9 +51,11 @@ func TestFromTheMapToTheRecords(t *testing.T) {
 	p.click(button("Table"))
 	p.see(`//th[normalize-space()="Mostly"]`)
 	p.click(button("Map"))
+	p.see(on("trial → live")) // it stands where the chips were
 
 	// A filter that cannot be read says where, and keeps what was typed.
 	p.click(`//span[contains(., "trial → live")]//button[@aria-label="remove this filter"]`)
+	p.until(`!location.search.includes("path=")`)
 	p.click(`//*[@aria-label="verdicts"]//button[@aria-pressed="true"]`)
 	p.click(button("Filters…"))
 	p.fill(`input[aria-label="filter by server"]`, "tier is is store")
