@@ -4,14 +4,18 @@ SHELL := /bin/bash
 export PATH := $(PATH):/usr/local/go/bin:/usr/sbin:/sbin
 PORT ?= 7411
 
-.PHONY: help demo run test bench drill lint screenshots web types system clean
+.PHONY: help demo demo-packets run test bench drill lint screenshots web types system clean
 
 help:
-	@grep -E '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*##/\t/'
+	@grep -E '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*##/\t/'
 
 demo: system web ## build, and run with the made-up company Saltmarsh Ferries
 	go build -o bin/orchard ./cmd/orchard
 	./bin/orchard serve --demo --data var/demo --listen 127.0.0.1:$(PORT)
+
+demo-packets: system web ## the demo with real packets: machines, gates and points in network namespaces; needs root
+	go build -o bin/orchard ./cmd/orchard
+	./bin/orchard packets --data var/packets --port $(PORT)
 
 run: system web ## build, and run with your own data
 	go build -o bin/orchard ./cmd/orchard
@@ -26,14 +30,14 @@ test: system lint web ## everything: style, unit, property, database and browser
 	go test -count=1 -timeout 20m $$(go list ./... | grep -Ev '^lucidorchard/(app|collect|disk|model)$$')
 
 bench: ## speed and memory, as figures and as ratios of one run
-	go test -p 1 -run "^$$" -bench . -benchmem -timeout 60m ./core/... ./ingest/... ./collect ./cmd/... ./api | grep -Ev '^(goos|goarch|pkg|cpu|PASS|ok|\?)'
+	go test -p 1 -run "^$$" -bench . -benchmem -timeout 60m ./core/... ./ingest/... ./collect ./cmd/... ./rollout ./point ./api | grep -Ev '^(goos|goarch|pkg|cpu|PASS|ok|\?)'
 
 ROUNDS ?= 40
 drill: system ## kill, fill up and confuse the program while it is worked with; ROUNDS=40
 	ORCHARD_DRILL=$(ROUNDS) go test -count=1 -timeout 120m -v ./drill | grep -E "rounds|connections are|^(---|ok|FAIL|PASS)|SKIP|NOT TRIED"
 
 lint: web/node_modules/.installed ## gofmt, go vet, staticcheck, tsc, eslint
-	@test -z "$$(gofmt -l cmd collect core demo disk drill e2e ingest model api app store web/*.go)" || { gofmt -l cmd collect core demo disk drill e2e ingest model api app store web/*.go; exit 1; }
+	@test -z "$$(gofmt -l cmd collect core demo disk drill e2e ingest model notify printing api app point rollout store web/*.go)" || { gofmt -l cmd collect core demo disk drill e2e ingest model notify printing api app point rollout store web/*.go; exit 1; }
 	go vet ./...
 	go run honnef.co/go/tools/cmd/staticcheck@v0.7.0 ./...
 	cd web && npm run --silent lint
@@ -64,6 +68,8 @@ system:
 	command -v gcc >/dev/null 2>&1 || missing="$$missing gcc libc6-dev"; \
 	[ -x /usr/sbin/nft ] || missing="$$missing nftables"; \
 	[ -x /usr/sbin/softflowd ] || missing="$$missing softflowd"; \
+	[ -x /usr/sbin/rsyslogd ] || missing="$$missing rsyslog"; \
+	[ -e /usr/lib/*/rsyslog/lmnsd_gtls.so ] || missing="$$missing rsyslog-gnutls"; \
 	[ -e /usr/lib/x86_64-linux-gnu/faketime/libfaketimeMT.so.1 ] || missing="$$missing libfaketime"; \
 	[ -x /usr/sbin/mkfs.ext4 ] || [ -x /sbin/mkfs.ext4 ] || missing="$$missing e2fsprogs"; \
 	[ -x /usr/sbin/ip ] || [ -x /sbin/ip ] || missing="$$missing iproute2"; \

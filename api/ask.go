@@ -83,9 +83,17 @@ type Found struct {
 // Answer is what the ask bar says to a text.
 type Answer struct {
 	Why      *Why       `json:"why,omitempty"`
+	InForce  *InForce   `json:"inForce,omitempty" doc:"What the release that is in force says, where that differs from the draft"`
 	Several  *AnswerOut `json:"several,omitempty" doc:"To a question about groups or several ends"`
 	Problem  string     `json:"problem,omitempty" doc:"Why a question cannot be answered"`
 	Findings []Found    `json:"findings"`
+}
+
+// InForce is a verdict of a release.
+type InForce struct {
+	Release int    `json:"release"`
+	Verdict string `json:"verdict" enum:"permit,reject,uncovered"`
+	Line    int    `json:"line" doc:"Of the deciding rule in that release; 0: none decides"`
 }
 
 // askAPI answers about the ask bar and the why.
@@ -125,6 +133,20 @@ func (s *askAPI) ask(ctx context.Context, in *struct {
 	}
 	why := s.explain(ctx, v, snap, client, server, pt)
 	out.Why = &why
+	release, c, err := s.InForce(ctx, snap)
+	if err != nil {
+		return nil, err
+	}
+	if release != 0 {
+		x := InForce{Release: release}
+		rule := c.Decide(c.At(client.Addr, c.AsOf), c.At(server.Addr, c.AsOf), pt)
+		if rule != nil {
+			x.Line = rule.Line
+		}
+		if x.Verdict = decide.VerdictOf(rule).String(); x.Verdict != why.Verdict {
+			out.InForce = &x
+		}
+	}
 	return body(out), nil
 }
 

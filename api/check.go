@@ -50,7 +50,8 @@ type CheckOut struct {
 	Outcomes      map[string]OutcomesOut `json:"outcomes" doc:"By verdict"`
 	Leaks         int                    `json:"leaks" doc:"Rejected, yet carried"`
 	Chokes        int                    `json:"chokes" doc:"Permitted, yet dropped"`
-	Asking        int                    `json:"asking" doc:"Leaks of which no probe says that it is right to reject them"`
+	Held          bool                   `json:"held" doc:"Leaks and chokes go by what the enforcement points held; else by the draft"`
+	Asking        int                    `json:"asking" doc:"Carried conversations that the draft rejects, and of which no probe says that this is right"`
 	Accepted      int                    `json:"accepted" doc:"Rejected, and a probe says that this is right"`
 	Rules         int                    `json:"rules"`
 	LiveStores    int                    `json:"liveStores" doc:"Uncovered conversations that reach a store in live"`
@@ -92,7 +93,7 @@ func (s *checkAPI) check(ctx context.Context, in *struct {
 	t := v.Totals(q)
 	out := CheckOut{Revision: snap.Head.No, Conversations: v.Len(), Counts: countsOut(t.Conversations),
 		Connections: map[string]int64{}, Bytes: map[string]int64{}, Outcomes: map[string]OutcomesOut{},
-		Leaks: t.Leaks, Chokes: t.Chokes, Asking: t.Asking, Accepted: t.Accepted, Rules: len(snap.Policy.Rules),
+		Leaks: t.Leaks, Chokes: t.Chokes, Held: v.Fates() != nil, Asking: t.Asking, Accepted: t.Accepted, Rules: len(snap.Policy.Rules),
 		LiveStores: t.Counted}
 	for _, verdict := range app.Verdicts {
 		out.Connections[verdict.String()], out.Bytes[verdict.String()],
@@ -185,7 +186,7 @@ func (s *checkAPI) assertions(ctx context.Context, in *struct{ All }) (*List[Ass
 
 func assertOut(v *reach.View, r prove.Result) AssertOut {
 	a := r.Assert
-	o := AssertOut{Line: a.Line, Kind: a.Kind.String(), Sentence: app.AssertSentence(a), Note: a.Note,
+	o := AssertOut{Line: a.Line, Kind: a.Kind.String(), Sentence: a.Sentence(), Note: a.Note,
 		Left: items(a.Left), Right: items(a.Right), On: a.On.String(), Clauses: a.Clauses.String(),
 		Result: r.Outcome.String()}
 	if r.Outcome != prove.Holds {

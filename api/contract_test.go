@@ -180,10 +180,10 @@ func TestEveryOperationIsAskedWrongly(t *testing.T) {
 	said := contractOf(t, api.New(nothing(t), api.Options{}))
 	wrong := map[string]int{
 		"find-workloads": 422, "read-retention": 200, "undo": 200, "redo": 409, "restore-estate": 409,
-		"import-workloads": 422, "take-listing": 401, "read-told": 401,
+		"import-workloads": 422, "take-listing": 401, "read-told": 401, "say-seen": 401, "fetch-device-file": 401, "fetch-device-group": 401, "release-policy": 401, "follow-release": 401,
 		"forget-exporter": 422, "drop-refused-batch": 404, "export-refused-batch": 404, "cancel-job": 422,
 		"read-job": 422, "revoke-token": 422, "read-token": 422, "read-revision": 422,
-		"list-evidence": 422, "read-workload": 404,
+		"list-evidence": 422, "compare-evidence": 422, "read-workload": 404,
 	}
 	asked, n := []string{"from", "offset", "limit", "dryRun", "balance", "line", "client", "service", "name", "list",
 		"as"}, 0
@@ -211,7 +211,8 @@ func TestEveryOperationIsAskedWrongly(t *testing.T) {
 			require.Equal(t, want, r.StatusCode, "%s: %s", op.ID, body)
 			n++
 			if op.RequestBody != nil &&
-				!slices.Contains([]string{"import-workloads", "import-flows", "restore-estate", "take-listing"},
+				!slices.Contains([]string{"import-workloads", "import-flows", "restore-estate", "take-listing", "say-seen",
+					"release-policy", "follow-release"},
 					op.ID) {
 				r, body = c.do(strings.ToUpper(method), at, nil, `{"broken`)
 				require.Contains(t, []int{400, 422}, r.StatusCode, "%s: %s", op.ID, body)

@@ -51,12 +51,12 @@ func (s *workloadsAPI) facets(ctx context.Context, in *struct{ WorkloadFilter })
 	others.Tags = nil
 	// Without words and group the answer hangs on the estate alone.
 	name := fmt.Sprint(in.Gone, in.Tags, snap.Structural)
-	if in.Text == "" && in.Group == "" {
+	if in.Text == "" && in.Group == "" && in.Guard == "" {
 		if have, ok := s.facetCache.get(snap.Estate, name); ok {
 			return body(have), nil
 		}
 	}
-	selected, err := selectWorkloads(snap, others)
+	selected, err := s.selectGuarded(ctx, snap, others)
 	if err != nil {
 		return nil, err
 	}
@@ -85,7 +85,7 @@ func (s *workloadsAPI) facets(ctx context.Context, in *struct{ WorkloadFilter })
 		slices.SortStableFunc(facet.Values, func(a, b FacetValue) int { return b.Count - a.Count })
 		out = append(out, facet)
 	}
-	if in.Text == "" && in.Group == "" {
+	if in.Text == "" && in.Group == "" && in.Guard == "" {
 		s.facetCache.put(snap.Estate, name, out)
 	}
 	return body(out), nil

@@ -17,6 +17,7 @@ type importInput struct {
 	Form       string   `query:"form" doc:"How the file is written, as a JSON object; what it leaves open is as it was before, or as guessed"`
 	Complete   bool     `query:"complete" doc:"Of workloads: this is all that the source lists; what it listed before and is missing is retired"`
 	Directions bool     `query:"directions" doc:"Of flows: each row is one direction, as an exporter sees it; the two are joined"`
+	Carriers   bool     `query:"carriers" doc:"Of a capture: of a packet that carries another one, what carries it counts as well as what it carries"`
 	Name       string   `query:"name" doc:"Of flows: of the file, for records that name no observer"`
 	Accept     []string `query:"accept" enum:"port,time" doc:"Of flows: kinds of rows that are taken although they can hardly be meant"`
 	Preview    bool     `query:"preview" doc:"Only say what it would do"`
@@ -25,7 +26,7 @@ type importInput struct {
 }
 
 func (in *importInput) options() (app.ImportOptions, error) {
-	o := app.ImportOptions{Source: in.Source, Complete: in.Complete, Confirm: in.Confirm, Directions: in.Directions,
+	o := app.ImportOptions{Source: in.Source, Complete: in.Complete, Confirm: in.Confirm, Directions: in.Directions, Carriers: in.Carriers,
 		Name: in.Name, Accept: in.Accept}
 	if in.Form == "" {
 		return o, nil

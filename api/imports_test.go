@@ -1,8 +1,11 @@
 package api_test
 
 import (
+	"bytes"
+	"compress/gzip"
 	"encoding/json"
 	"fmt"
+	"io"
 	"net/http"
 	"net/url"
 	"strings"
@@ -72,6 +75,40 @@ func TestAnAddressBelongsToWhoHeldItThen(t *testing.T) {
 		require.NoError(t, err)
 		require.True(t, first.Before(until))
 	}
+}
+
+// A packed file is the file that is in it; one that is damaged is named for that.
+func TestPackedFilesAreTheFilesInThem(t *testing.T) {
+	c := serve(t)
+	post := func(body []byte) (out api.ImportAnswer, status int, detail string) {
+		r, err := http.Post(c.base+"/api/v1/imports/flows?preview=true", "application/octet-stream", bytes.NewReader(body))
+		require.NoError(t, err)
+		defer r.Body.Close()
+		raw, err := io.ReadAll(r.Body)
+		require.NoError(t, err)
+		var p problem
+		_ = json.Unmarshal(raw, &out)
+		_ = json.Unmarshal(raw, &p)
+		return out, r.StatusCode, p.Detail
+	}
+	text := "start,client,server,service,outcome\n" + strings.Repeat("2026-11-22T10:00:00Z,10.20.3.10,10.20.3.11,tcp/443,carried\n", 500)
+	var packed bytes.Buffer
+	z := gzip.NewWriter(&packed)
+	_, err := z.Write([]byte(text))
+	require.NoError(t, err)
+	require.NoError(t, z.Close())
+	plain, status, _ := post([]byte(text))
+	require.Equal(t, 200, status)
+	require.Equal(t, 500, plain.Preview.Rows)
+	got, status, _ := post(packed.Bytes())
+	require.Equal(t, 200, status)
+	require.Equal(t, plain, got)
+	_, status, detail := post(packed.Bytes()[:packed.Len()/2])
+	require.Equal(t, 400, status)
+	require.Contains(t, detail, "gzip file ends too soon; nothing was stored")
+	_, status, detail = post([]byte("\x0c\xa5\x02\x00" + strings.Repeat("x", 100)))
+	require.Equal(t, 422, status)
+	require.Contains(t, detail, "nfdump -r FILE -o csv")
 }
 
 // Files of any format become conversations with their records; a file that

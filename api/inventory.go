@@ -85,18 +85,19 @@ func (s *base) tokened(next http.Handler) http.Handler {
 	}
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		secret, has := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
-		lists := r.URL.Path == listingPath
+		lists, jobs := r.URL.Path == listingPath, strings.HasPrefix(r.URL.Path, pipelinePaths)
 		switch {
 		case strings.HasPrefix(r.URL.Path, pointPaths): // who it is of is looked at there, as a point asks for long
 			next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), pointKey{}, strings.TrimSpace(secret))))
-		case !has && !lists:
+		case !has && !lists && !jobs:
 			next.ServeHTTP(w, r)
 		case !has:
 			refuse(w, http.StatusUnauthorized,
 				"found no token, expected the header Authorization: Bearer TOKEN; make a token under Sources, in "+
 					"the view Workloads")
-		case !lists:
-			refuse(w, http.StatusForbidden, "a token opens only "+listingPath+", and that of a point "+pointPaths)
+		case !lists && !jobs:
+			refuse(w, http.StatusForbidden, "a token opens only "+listingPath+", one that may release "+pipelinePaths+", and that "+
+				"of a point "+pointPaths)
 		default:
 			t, err := s.Store.UseToken(r.Context(), strings.TrimSpace(secret))
 			if err != nil {
@@ -105,6 +106,10 @@ func (s *base) tokened(next http.Handler) http.Handler {
 			}
 			if t == nil {
 				refuse(w, http.StatusUnauthorized, "found a token that is not known, or was revoked")
+				return
+			}
+			if t.Release != jobs {
+				refuse(w, http.StatusForbidden, "the token "+t.Name+" is for something else: one feeds a source, another releases")
 				return
 			}
 			next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), tokenKey{}, *t)))
@@ -254,18 +259,23 @@ func (s *inventoryAPI) tokens(ctx context.Context, in *struct{ All }) (*List[sto
 
 func (s *inventoryAPI) addToken(ctx context.Context, in *struct {
 	Body struct {
-		Name   string `json:"name" minLength:"1" maxLength:"100" doc:"Of the script"`
-		Source string `json:"source" minLength:"1" maxLength:"100" doc:"The source that it feeds"`
+		Name    string `json:"name" minLength:"1" maxLength:"100" doc:"Of the script"`
+		Source  string `json:"source,omitempty" maxLength:"100" doc:"The source that it feeds"`
+		Release bool   `json:"releases,omitempty" doc:"It may release policies, and feeds nothing"`
 	}
 }) (*Made[TokenOut], error) {
 	if in.Body.Source == estate.ByHand {
 		return nil, huma.Error422UnprocessableEntity("source: “by hand” is for what people set; give the source " +
 			"another name")
 	}
+	if (in.Body.Source == "") != in.Body.Release {
+		return nil, huma.Error422UnprocessableEntity("source, releases: found both or neither, expected the source that the " +
+			"token feeds, or that it may release")
+	}
 	raw := make([]byte, 32)
 	_, _ = rand.Read(raw) // never fails
 	secret := "lo_" + base64.RawURLEncoding.EncodeToString(raw)
-	t, err := s.Store.AddToken(ctx, store.Token{Name: in.Body.Name, Source: in.Body.Source, Author: s.Author}, secret)
+	t, err := s.Store.AddToken(ctx, store.Token{Name: in.Body.Name, Source: in.Body.Source, Release: in.Body.Release, Author: s.Author}, secret)
 	if err != nil {
 		return nil, err
 	}

@@ -2,12 +2,16 @@ package api
 
 import (
 	"context"
+	"fmt"
+	"slices"
 	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"lucidorchard/app"
+	"lucidorchard/core/plan/nft"
+	"lucidorchard/core/reach"
 	"lucidorchard/point"
 	"lucidorchard/store"
 )
@@ -15,7 +19,8 @@ import (
 // ReleaseOut is a release with where it is held.
 type ReleaseOut struct {
 	store.Release
-	HeldAt int `json:"heldAt" doc:"Points that hold it"`
+	HeldAt int  `json:"heldAt" doc:"Points that hold it"`
+	Same   bool `json:"same" doc:"The draft says the same"`
 }
 
 // RollOut is the releases, the points, and how far the newest release has come.
@@ -25,6 +30,10 @@ type RollOut struct {
 	InForce  int              `json:"inForce" doc:"The newest release that a point holds; 0: none is"`
 	Coverage app.Coverage     `json:"coverage"`
 	Before   Before           `json:"before"`
+	Waves    []app.WaveState  `json:"waves"`
+	Hold     *store.Hold      `json:"hold,omitempty" doc:"Somebody holds the roll-out"`
+	Lately   point.Lately     `json:"lately" doc:"What the points counted in the last minute"`
+	Dropped  int64            `json:"dropped" doc:"Of those rejected: dropped, as their point enforces"`
 }
 
 // Before is what to look at before a release is enforced.
@@ -43,6 +52,12 @@ type PointMade struct {
 	Token string `json:"token"`
 }
 
+// PlanText is what a point is to hold, also as text.
+type PlanText struct {
+	point.Told
+	Script string `json:"script" doc:"For nft -f; blank: nothing is to be held"`
+}
+
 // releasesAPI answers about releases and enforcement points.
 type releasesAPI struct{ *base }
 
@@ -59,10 +74,26 @@ func (s *releasesAPI) routes(r routes) {
 	remove(r, "drop-point", "/points/{name}", "Forget an enforcement point", s.dropPoint, missing)
 	post(r, "tell-point-again", "/points/{name}/again", "Tell a point anew what it is to hold", s.again, missing)
 	get(r, "read-point-history", "/points/{name}/history", "What happened at a point, newest first", s.history)
+	get(r, "list-wave-rejections", "/rollout/waves/{no}/rejected", "Conversations of today that the newest release rejects at "+
+		"the points of a wave", s.rejections, missing)
+	put(r, "set-wave", "/rollout/waves/{no}", "Say what has to be true before a wave enforces", s.putWave, missing)
+	put(r, "hold-roll-out", "/rollout/hold", "Hold the roll-out, or let it go on", s.hold)
+	get(r, "compare-releases", "/releases/{no}/difference", "What changes from one release to another", s.differences, missing)
+	get(r, "list-exemptions", "/exemptions", "Workloads that no point guards, those that end first at the head", s.exemptions)
+	put(r, "exempt-workload", "/exemptions/{id}", "Keep all points from a workload until a day", s.exempt, missing)
+	remove(r, "end-exemption", "/exemptions/{id}", "Let points guard a workload again", s.endExemption, missing)
 	get(r, "list-guards", "/workloads/{id}/points", "The points that guard a workload, and what they hold", s.guards, missing)
 	get(r, "read-point-plan", "/points/{name}/plan", "What a point is to hold, as text", s.pointPlan, missing)
+	post(r, "compare-running", "/points/{name}/running", "Compare what a device holds, as somebody pasted it, with what it is to hold",
+		s.running, missing)
+	get(r, "fetch-device-file", pointPath+"/file", "For devices, with their token: what to hold, as a file", s.deviceFile, withToken,
+		missing, unlike, cached)
+	get(r, "fetch-device-group", pointPath+"/groups/{name}", "For devices, with their token: the members of a group, a prefix in "+
+		"each line", s.deviceGroup, withToken, missing, cached)
 	get(r, "read-told", pointPath+"/told", "For points, with their token: what to hold, as soon as it is another", s.told,
 		withToken)
+	post(r, "say-seen", pointPath+"/seen", "For points, with their token: conversations that they rejected or left uncovered, "+
+		"as IPFIX messages", s.seen, withToken)
 	post(r, "say-held", pointPath+"/said", "For points, with their token: what they hold", s.said, withToken)
 }
 
@@ -71,16 +102,31 @@ func (s *releasesAPI) rollOut(ctx context.Context, in *struct{ Window }) (*Body[
 	if err != nil {
 		return nil, err
 	}
-	releases, err := s.Store.Releases(ctx)
+	p, err := s.Progress(ctx, v, m)
 	if err != nil {
 		return nil, err
 	}
-	out := RollOut{Releases: []ReleaseOut{}}
-	if out.Points, out.Coverage, err = s.Points(ctx, v, m); err != nil {
-		return nil, err
+	releases := p.Releases
+	out := RollOut{Releases: []ReleaseOut{}, Points: p.Points, Coverage: p.Coverage, Waves: p.Waves, Hold: p.Hold}
+	if out.Waves == nil {
+		out.Waves = []app.WaveState{}
+	}
+	for _, p := range out.Points {
+		if p.Held == nil || p.State == "silent" {
+			continue
+		}
+		l := p.Held.Lately
+		out.Lately.Seconds = max(out.Lately.Seconds, l.Seconds)
+		out.Lately.Permit += l.Permit
+		out.Lately.Reject += l.Reject
+		out.Lately.Uncovered += l.Uncovered
+		out.Lately.Reported += l.Reported
+		if p.Held.Mode == "enforce" {
+			out.Dropped += l.Reject
+		}
 	}
 	for _, r := range releases {
-		o := ReleaseOut{Release: r}
+		o := ReleaseOut{Release: r, Same: m.SaysTheSame(r.No, r.Revision)}
 		for _, p := range out.Points {
 			if p.Held != nil && p.Held.Release == r.No {
 				o.HeldAt++
@@ -117,13 +163,14 @@ func (s *releasesAPI) release(ctx context.Context, in *struct {
 	Body struct {
 		Revision int    `json:"revision" doc:"Of the draft that was looked at"`
 		Title    string `json:"title" minLength:"1" maxLength:"200"`
+		Instead  bool   `json:"instead,omitempty" doc:"It takes the place of a release that is still being rolled out"`
 	}
 }) (*Made[store.Release], error) {
 	m, err := s.snapshot(ctx)
 	if err != nil {
 		return nil, err
 	}
-	r, err := s.Release(ctx, m, in.Body.Revision, strings.TrimSpace(in.Body.Title))
+	r, err := s.Release(ctx, m, in.Body.Revision, strings.TrimSpace(in.Body.Title), in.Body.Instead)
 	if err != nil {
 		return nil, err
 	}
@@ -131,13 +178,203 @@ func (s *releasesAPI) release(ctx context.Context, in *struct {
 }
 
 func (s *releasesAPI) aim(ctx context.Context, in *struct{ Body app.Aiming }) (*struct{}, error) {
-	return nil, s.Aim(ctx, in.Body)
+	m, err := s.snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	v, err := m.View(ctx, m.From, m.To)
+	if err != nil {
+		return nil, err
+	}
+	return nil, s.Aim(ctx, v, m, in.Body)
+}
+
+// RejectionOut is a conversation that runs today and that a release rejects.
+type RejectionOut struct {
+	ConversationOut
+	Line     int      `json:"line" doc:"In the release, of the rule that rejects it"`
+	Sentence string   `json:"sentence" doc:"Of that rule"`
+	Settled  bool     `json:"settled" doc:"A probe says that this is right"`
+	Points   []string `json:"points" doc:"That would drop it"`
+}
+
+func (s *releasesAPI) rejections(ctx context.Context, in *struct {
+	Window
+	All
+	Wave int `path:"no"`
+}) (*List[RejectionOut], error) {
+	v, m, err := s.view(ctx, in.Window)
+	if err != nil {
+		return nil, err
+	}
+	p, err := s.Progress(ctx, v, m)
+	if err != nil {
+		return nil, err
+	}
+	var points []app.PointState
+	for _, x := range p.Points {
+		if x.Wave == in.Wave {
+			points = append(points, x)
+		}
+	}
+	if len(points) == 0 || len(p.Releases) == 0 {
+		return nil, app.Missing(fmt.Sprintf("wave %d has no points, or nothing was released", in.Wave))
+	}
+	compared, err := s.View(ctx, m, v.From, v.To, p.Releases[0].Revision)
+	if err != nil {
+		return nil, err
+	}
+	list, err := s.Rejections(ctx, v, m, p.Releases[0].No, points)
+	if err != nil {
+		return nil, err
+	}
+	out := []RejectionOut{}
+	for _, x := range list {
+		out = append(out, RejectionOut{conversationOut(compared, x.Index), x.Rule.Line, x.Rule.Sentence(), x.Settled, x.Points})
+	}
+	slices.SortStableFunc(out, func(a, b RejectionOut) int { // what asks comes first
+		switch {
+		case a.Settled == b.Settled:
+			return 0
+		case a.Settled:
+			return 1
+		}
+		return -1
+	})
+	return cut(ctx, out, in.All), nil
+}
+
+func (s *releasesAPI) putWave(ctx context.Context, in *struct {
+	No   int `path:"no" minimum:"1" maximum:"1000"`
+	Body struct {
+		Title    string `json:"title,omitempty" maxLength:"80"`
+		Minutes  int    `json:"minutes,omitempty" minimum:"0" maximum:"525600" doc:"How long it observes at least"`
+		Asserts  bool   `json:"asserts" doc:"Assertions have to hold"`
+		Probes   bool   `json:"probes" doc:"Probes have to get the verdict that is expected"`
+		WayBack  bool   `json:"wayBack" doc:"The way back has to stay open"`
+		Settled  bool   `json:"settled" doc:"What would be rejected has to be settled as right"`
+		ByItself bool   `json:"byItself,omitempty" doc:"It goes on as soon as all that is so"`
+	}
+}) (*struct{}, error) {
+	b := in.Body
+	return nil, s.PutWave(ctx, store.Wave{No: in.No, Title: strings.TrimSpace(b.Title), Minutes: b.Minutes, Asserts: b.Asserts,
+		Probes: b.Probes, WayBack: b.WayBack, Settled: b.Settled, ByItself: b.ByItself})
+}
+
+func (s *releasesAPI) hold(ctx context.Context, in *struct {
+	Body struct {
+		Hold   bool   `json:"hold" doc:"false: it goes on"`
+		Reason string `json:"reason,omitempty" maxLength:"500"`
+	}
+}) (*struct{}, error) {
+	return nil, s.PutHold(ctx, in.Body.Hold, in.Body.Reason)
+}
+
+// ExemptionOut is an exemption with what the workload is called.
+type ExemptionOut struct {
+	store.Exemption
+	Name string `json:"name"`
+	Over bool   `json:"over" doc:"Its day has come: points guard the workload again"`
+}
+
+func (s *releasesAPI) exemptions(ctx context.Context, in *struct{ All }) (*List[ExemptionOut], error) {
+	m, err := s.snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	list, err := s.Store.Exemptions(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := []ExemptionOut{}
+	for _, e := range list {
+		x := ExemptionOut{Exemption: e, Name: e.Workload, Over: !e.Ends.After(time.Now())}
+		if w, ok := m.Estate.ByID(e.Workload); ok {
+			x.Name = m.Estate.Workload(w).Label()
+		}
+		out = append(out, x)
+	}
+	return cut(ctx, out, in.All), nil
+}
+
+func (s *releasesAPI) exempt(ctx context.Context, in *struct {
+	ID   string `path:"id"`
+	Body struct {
+		Reason string    `json:"reason" minLength:"1" maxLength:"500"`
+		Owner  string    `json:"owner" minLength:"1" maxLength:"200" doc:"Who answers for it"`
+		Ends   time.Time `json:"ends" doc:"From when on points guard it again"`
+	}
+}) (*struct{}, error) {
+	m, err := s.snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return nil, s.Exempt(ctx, m, store.Exemption{Workload: in.ID, Reason: in.Body.Reason, Owner: in.Body.Owner,
+		Ends: in.Body.Ends})
+}
+
+func (s *releasesAPI) endExemption(ctx context.Context, in *struct {
+	ID string `path:"id"`
+}) (*struct{}, error) {
+	return nil, s.EndExemption(ctx, in.ID)
+}
+
+// differences compares any two releases: what each conversation of the window is in the
+// one and in the other.
+func (s *releasesAPI) differences(ctx context.Context, in *struct {
+	Window
+	No      int `path:"no"`
+	Against int `query:"against" required:"true" doc:"The number of the other, earlier one"`
+}) (*Body[ReleaseDifference], error) {
+	v, m, err := s.view(ctx, in.Window)
+	if err != nil {
+		return nil, err
+	}
+	newer, err := s.ReleaseOf(ctx, in.No)
+	if err != nil {
+		return nil, err
+	}
+	older, err := s.ReleaseOf(ctx, in.Against)
+	if err != nil {
+		return nil, err
+	}
+	views := [2]*reach.View{}
+	for i, revision := range []int{older.Revision, newer.Revision} {
+		views[i] = v
+		if revision != m.Head.No {
+			compared, err := s.View(ctx, m, v.From, v.To, revision)
+			if err != nil {
+				return nil, err
+			}
+			views[i] = compared.Against
+		}
+	}
+	out := ReleaseDifference{Older: older, Newer: newer, Counts: map[string]map[string]int{}}
+	for i := range v.Len() {
+		was, is := views[0].Verdict(i).String(), views[1].Verdict(i).String()
+		if out.Counts[was] == nil {
+			out.Counts[was] = map[string]int{}
+		}
+		out.Counts[was][is]++
+		if was != is {
+			out.Changed++
+		}
+	}
+	return body(out), nil
+}
+
+// ReleaseDifference is what changes from one release to another.
+type ReleaseDifference struct {
+	Older   store.Release             `json:"older"`
+	Newer   store.Release             `json:"newer"`
+	Counts  map[string]map[string]int `json:"counts" doc:"Conversations of the window, by their verdict in the older and in the newer"`
+	Changed int                       `json:"changed"`
 }
 
 func (s *releasesAPI) addPoint(ctx context.Context, in *struct {
 	Body struct {
 		Name     string `json:"name" minLength:"1" maxLength:"80"`
-		Kind     string `json:"kind" enum:"host,gate"`
+		Kind     string `json:"kind" enum:"host,gate,file"`
 		Side     string `json:"side,omitempty" enum:"server,client,both" default:"both"`
 		Guards   string `json:"guards" minLength:"1" doc:"An expression: which workloads it guards"`
 		Wave     int    `json:"wave,omitempty" minimum:"1" maximum:"1000" default:"1"`
@@ -202,28 +439,36 @@ func (s *releasesAPI) guards(ctx context.Context, in *struct {
 
 func (s *releasesAPI) pointPlan(ctx context.Context, in *struct {
 	Name string `path:"name"`
-}) (*Body[point.Told], error) {
+}) (*Body[PlanText], error) {
+	t, err := s.toldTo(ctx, in.Name)
+	if err != nil {
+		return nil, err
+	}
+	out := PlanText{Told: *t}
+	if t.Plan != nil {
+		var script strings.Builder
+		if err := nft.Write(&script, t.Plan, nft.Options{Observe: t.Mode == "observe"}); err != nil {
+			return nil, err
+		}
+		out.Script = script.String()
+	}
+	return body(out), nil
+}
+
+// toldTo gives all of what a point is to hold now.
+func (s *releasesAPI) toldTo(ctx context.Context, name string) (*point.Told, error) {
 	m, err := s.snapshot(ctx)
 	if err != nil {
 		return nil, err
 	}
-	points, err := s.Store.Points(ctx)
-	if err != nil {
-		return nil, err
-	}
-	for i := range points {
-		if points[i].Name == in.Name {
-			t, err := s.ToldTo(ctx, m, &points[i])
-			if err != nil {
-				return nil, err
-			}
-			return body(*t), nil
-		}
-	}
-	return nil, app.Missing("there is no point " + in.Name)
+	return s.ToldTo(ctx, m, name)
 }
 
 type pointKey struct{}
+
+func noPoint() error {
+	return huma.Error401Unauthorized("found a token of no enforcement point; make one in the view Release")
+}
 
 // asking gives the point that asks, by its token.
 func (s *releasesAPI) asking(ctx context.Context) (*store.Point, error) {
@@ -233,48 +478,39 @@ func (s *releasesAPI) asking(ctx context.Context) (*store.Point, error) {
 		return nil, err
 	}
 	if p == nil {
-		return nil, huma.Error401Unauthorized("found a token of no enforcement point; make one in the view Release")
+		return nil, noPoint()
 	}
 	return p, nil
 }
 
-// How long a point's question stays open, and how often other servers' changes are
-// looked for.
-const (
-	toldPatience = 25 * time.Second
-	toldLook     = 2 * time.Second
-)
+// toldPatience is how long a point's question stays open.
+const toldPatience = 25 * time.Second
 
 func (s *releasesAPI) told(ctx context.Context, in *struct {
-	Have string `query:"have" doc:"The id of what was told last: the answer comes as soon as it is another, or after 25 s"`
+	Have string `query:"have" doc:"The id of what is held: the answer comes as soon as it is another, or after 25 s"`
 }) (*Body[point.Told], error) {
-	until := time.Now().Add(toldPatience)
-	for {
-		_, changed := s.Events.Next()
-		p, err := s.asking(ctx)
-		if err != nil {
-			return nil, err
-		}
-		m, err := s.snapshot(ctx)
-		if err != nil {
-			return nil, err
-		}
-		t, err := s.ToldTo(ctx, m, p)
-		if err != nil {
-			return nil, err
-		}
-		if t.ID != in.Have || time.Now().After(until) {
-			return body(*t), nil
-		}
-		select {
-		case <-changed:
-		case <-time.After(toldLook):
-		case <-s.Done():
-			return body(*t), nil
-		case <-ctx.Done():
-			return nil, ctx.Err()
-		}
+	p, err := s.asking(ctx)
+	if err != nil {
+		return nil, err
 	}
+	t, err := s.AwaitTold(ctx, p.Name, in.Have, toldPatience)
+	if err != nil {
+		return nil, err
+	}
+	if t == nil {
+		return nil, noPoint()
+	}
+	return body(*t), nil
+}
+
+func (s *releasesAPI) seen(ctx context.Context, in *struct {
+	RawBody []byte `contentType:"application/octet-stream"`
+}) (*struct{}, error) {
+	p, err := s.asking(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return nil, s.Seen(p, in.RawBody)
 }
 
 func (s *releasesAPI) said(ctx context.Context, in *struct{ Body point.Said }) (*struct{}, error) {
@@ -282,5 +518,6 @@ func (s *releasesAPI) said(ctx context.Context, in *struct{ Body point.Said }) (
 	if err != nil {
 		return nil, err
 	}
+	in.Body.Way = wayOf(ctx)
 	return nil, s.Heard(ctx, p, in.Body)
 }

@@ -2,6 +2,7 @@ package api_test
 
 import (
 	"context"
+	"crypto/rand"
 	"fmt"
 	"log/slog"
 	"net/http"
@@ -56,7 +57,7 @@ func (c client) until(what string, f func(points map[string]app.PointState) bool
 }
 
 func (c client) aim(release int, mode string, points ...string) int {
-	return c.call("POST", "/api/v1/rollout/aim", app.Aiming{Points: points, Release: release, Mode: mode}, nil)
+	return c.call("POST", "/api/v1/rollout/aim", app.Aiming{Points: points, Release: release, Mode: mode, Anyway: true}, nil)
 }
 
 func holding(p app.PointState, release int, mode string) bool {
@@ -132,6 +133,10 @@ func TestAReleaseGoesWaveByWaveAndBack(t *testing.T) {
 	require.Equal(t, 201, c.replace(2, start+"permit trial -> trial on tcp/444\n"))
 	require.Equal(t, 409, c.call("POST", "/api/v1/releases", map[string]any{"revision": 3, "title": "Third"}, nil),
 		"another one is still being rolled out")
+	require.Equal(t, 201, c.call("POST", "/api/v1/releases", map[string]any{"revision": 3, "title": "Third", "instead": true}, nil))
+	c.until("it takes its place", func(p map[string]app.PointState) bool {
+		return holding(p["trial"], 3, "observe") && holding(p["live"], 1, "observe")
+	})
 	require.Equal(t, 204, c.aim(1, "enforce", "trial"), "going back needs no observing")
 	c.until("it is back", func(p map[string]app.PointState) bool { return holding(p["trial"], 1, "enforce") })
 	var events []store.PointEvent
@@ -206,4 +211,260 @@ func TestTwoWhoReleaseAtOnceMakeOne(t *testing.T) {
 	slices.Sort(statuses)
 	require.Equal(t, []int{201, 409, 409, 409, 409, 409}, statuses)
 	require.Len(t, c.rollOut().Releases, 1)
+}
+
+// A wave waits for what was asked of it: it is said, and whoever knows better says so.
+// Somebody who holds the roll-out stops what goes on, not what goes back. A wave goes on
+// by itself where that was chosen.
+func TestAWaveWaitsForItsConditions(t *testing.T) {
+	c := serve(t)
+	c.begin()
+	c.addPoint("trial", "env is trial", 1)
+	c.addPoint("live", "env is live", 2)
+	require.Equal(t, 201, c.replace(1, start+"assert always trial -> live on tcp/22\nassert never trial -> live on tcp/23\n"))
+	require.Equal(t, 404, c.call("PUT", "/api/v1/rollout/waves/7", waiting, nil), "it has no points")
+	require.Equal(t, 201, c.call("POST", "/api/v1/releases", map[string]any{"revision": 2, "title": "First"}, nil))
+	c.until("it observes", func(p map[string]app.PointState) bool { return holding(p["trial"], 1, "observe") })
+	var p problem
+	status := c.call("POST", "/api/v1/rollout/aim", app.Aiming{Points: []string{"trial"}, Release: 1, Mode: "enforce"}, &p)
+	require.Equal(t, 409, status)
+	require.Contains(t, p.Detail, "wave 1 waits: 0 of 3 assertions hold")
+	conditions := c.rollOut().Waves[0].Conditions
+	require.True(t, slices.ContainsFunc(conditions, func(x app.Condition) bool { return x.Key == "asserts" && x.Asked && !x.Met }))
+
+	require.Equal(t, 204, c.call("PUT", "/api/v1/rollout/hold", map[string]any{"hold": true, "reason": "the owner is away"}, nil))
+	status = c.call("POST", "/api/v1/rollout/aim", app.Aiming{Points: []string{"trial"}, Release: 1, Mode: "enforce", Anyway: true}, &p)
+	require.Equal(t, 409, status)
+	require.Contains(t, p.Detail, "the owner is away")
+	require.Equal(t, "the owner is away", c.rollOut().Hold.Reason)
+	require.Equal(t, 409, c.call("POST", "/api/v1/releases", map[string]any{"revision": 2, "title": "no"}, nil))
+	require.Equal(t, 204, c.call("PUT", "/api/v1/rollout/hold", map[string]any{"hold": false}, nil))
+	require.Equal(t, 204, c.call("POST", "/api/v1/rollout/aim", app.Aiming{Points: []string{"trial"}, Release: 1, Mode: "enforce",
+		Anyway: true}, nil), "somebody says that it may")
+	require.Equal(t, 204, c.aim(1, "observe", "trial"))
+
+	minutes := map[string]any{"asserts": false, "probes": true, "wayBack": true, "settled": true, "minutes": 60}
+	require.Equal(t, 204, c.call("PUT", "/api/v1/rollout/waves/1", minutes, nil))
+	c.until("it observes again", func(p map[string]app.PointState) bool { return holding(p["trial"], 1, "observe") })
+	status = c.call("POST", "/api/v1/rollout/aim", app.Aiming{Points: []string{"trial"}, Release: 1, Mode: "enforce"}, &p)
+	require.Equal(t, 409, status)
+	require.Contains(t, p.Detail, "observed for 0 minutes of 60 minutes")
+
+	for _, wave := range []string{"1", "2"} {
+		require.Equal(t, 204, c.call("PUT", "/api/v1/rollout/waves/"+wave, waiting, nil))
+	}
+	c.until("both waves go on by themselves", func(p map[string]app.PointState) bool {
+		return holding(p["trial"], 1, "enforce") && holding(p["live"], 1, "enforce")
+	})
+	var events []store.PointEvent
+	c.get("/api/v1/points/live/history", &events)
+	require.True(t, slices.ContainsFunc(events, func(e store.PointEvent) bool { return strings.Contains(e.Words, "by itself") }))
+}
+
+// waiting is a wave that waits for nothing but its points, and goes on by itself.
+var waiting = map[string]any{"asserts": false, "probes": false, "wayBack": false, "settled": false, "byItself": true}
+
+// asJob asks with a token that may release.
+func (c client) asJob(path string, in, out any) {
+	c.t.Helper()
+	var token struct{ Secret string }
+	require.Equal(c.t, 201, c.call("POST", "/api/v1/tokens", map[string]any{"name": rand.Text(), "releases": true}, &token))
+	r := c.sendWith("POST", path, in, out, http.Header{"Authorization": {"Bearer " + token.Secret}})
+	require.Equal(c.t, 200, r.StatusCode)
+}
+
+// A point that is added to a wave that enforces already observes by itself; the others
+// go on enforcing.
+func TestAPointThatComesLaterTakesNobodyBack(t *testing.T) {
+	c := serve(t)
+	c.begin()
+	c.addPoint("trial", "env is trial", 1)
+	require.Equal(t, 201, c.call("POST", "/api/v1/releases", map[string]any{"revision": 1, "title": "First"}, nil))
+	c.until("it observes", func(p map[string]app.PointState) bool { return holding(p["trial"], 1, "observe") })
+	require.Equal(t, 204, c.aim(1, "enforce", "trial"))
+	c.until("it enforces", func(p map[string]app.PointState) bool { return holding(p["trial"], 1, "enforce") })
+	c.addPoint("late", "env is live", 1)
+	var f app.Followed
+	c.asJob("/api/v1/pipeline/releases/1/follow", map[string]any{"wave": 1}, &f)
+	require.Equal(t, "moving", f.State)
+	c.until("the new one observes", func(p map[string]app.PointState) bool {
+		return holding(p["late"], 1, "observe") && holding(p["trial"], 1, "enforce")
+	})
+	var events []store.PointEvent
+	c.get("/api/v1/points/trial/history", &events)
+	require.Equal(t, "applied", events[0].What)
+	require.Contains(t, events[0].Words, "enforce", "it was told nothing else since")
+}
+
+// What is exempt no point guards, until its day; it needs a reason and an owner.
+func TestAnExemptWorkloadIsLeftAlone(t *testing.T) {
+	c := serve(t)
+	c.begin()
+	c.addPoint("live", "env is live", 1)
+	require.Equal(t, 201, c.call("POST", "/api/v1/releases", map[string]any{"revision": 1, "title": "First"}, nil))
+	count := func(side string) int {
+		var out api.WorkloadList
+		c.get("/api/v1/workloads?limit=1&guarded="+side, &out)
+		return out.Total
+	}
+	before := c.rollOut()
+	require.Equal(t, before.Coverage.Both, before.Points[0].Workloads)
+	require.Equal(t, before.Coverage.Both, count("both"))
+	exempt := func(id, reason string, ends time.Time) int {
+		return c.call("PUT", "/api/v1/exemptions/"+id, map[string]any{"reason": reason, "owner": "harbour office", "ends": ends}, nil)
+	}
+	soon := time.Now().Add(48 * time.Hour)
+	require.Equal(t, 404, exempt("nobody", "old", soon))
+	require.Equal(t, 422, exempt("booking-entry-01", " ", soon))
+	require.Equal(t, 422, exempt("booking-entry-01", "old", time.Now().Add(-time.Hour)))
+	require.Equal(t, 422, exempt("booking-entry-01", "old", time.Now().AddDate(2, 0, 0)))
+	require.Equal(t, 204, exempt("booking-entry-01", "its vendor answers for it", soon))
+	after := c.rollOut()
+	require.Equal(t, 1, after.Coverage.Exempt)
+	require.Equal(t, before.Coverage.Both-1, after.Coverage.Both)
+	require.Equal(t, before.Points[0].Workloads-1, after.Points[0].Workloads)
+	require.Equal(t, 1, count("exempt"))
+	c.until("its point knows", func(p map[string]app.PointState) bool { return p["live"].State == "holds" })
+	var told point.Told
+	c.get("/api/v1/points/live/plan", &told)
+	for _, class := range told.Plan.Classes {
+		require.NotContains(t, class.Workloads, "booking-entry-01")
+	}
+	var list []api.ExemptionOut
+	c.get("/api/v1/exemptions", &list)
+	require.Len(t, list, 1)
+	require.Equal(t, "its vendor answers for it", list[0].Reason)
+	require.Equal(t, 204, c.call("DELETE", "/api/v1/exemptions/booking-entry-01", nil, nil))
+	require.Equal(t, 404, c.call("DELETE", "/api/v1/exemptions/booking-entry-01", nil, nil))
+	require.Equal(t, before.Coverage.Both, c.rollOut().Coverage.Both)
+}
+
+// A device that cannot be talked to fetches a file, and only when it is another one;
+// group lists move without a release; what it holds is compared when somebody pastes it.
+func TestADeviceFetchesAFile(t *testing.T) {
+	c := serve(t)
+	c.begin()
+	var made api.PointMade
+	require.Equal(t, 201, c.call("POST", "/api/v1/points", map[string]any{"name": "switch", "kind": "file", "guards": "env is live"},
+		&made))
+	fetch := func(path, tag string) (*http.Response, string) {
+		return c.do("GET", path, map[string]string{"Authorization": "Bearer " + made.Token, "If-None-Match": tag}, "")
+	}
+	_, text := fetch("/api/v1/point/file", "")
+	require.Contains(t, text, "nothing is to be held")
+	require.Equal(t, 201, c.call("POST", "/api/v1/releases", map[string]any{"revision": 1, "title": "First"}, nil))
+	r, _ := fetch("/api/v1/point/file?format=acl", "")
+	require.Equal(t, 409, r.StatusCode, "it cannot observe")
+	c.until("it was fetched", func(p map[string]app.PointState) bool { return p["switch"].Heard != nil })
+	r, text = fetch("/api/v1/point/file", "")
+	require.Equal(t, 200, r.StatusCode)
+	require.Contains(t, text, "table inet lucid_orchard {")
+	c.until("it holds it", func(p map[string]app.PointState) bool { return holding(p["switch"], 1, "observe") })
+	tag := r.Header.Get("ETag")
+	r, same := fetch("/api/v1/point/file", tag)
+	require.Equal(t, 304, r.StatusCode)
+	require.Empty(t, same)
+	for format, word := range map[string]string{"acl": "ietf-access-control-list", "k8s": "NetworkPolicy", "json": `"classes"`} {
+		require.Equal(t, 204, c.call("POST", "/api/v1/rollout/aim", app.Aiming{Points: []string{"switch"}, Release: 1, Mode: "enforce",
+			Anyway: true}, nil))
+		r, other := fetch("/api/v1/point/file?format="+format, tag)
+		require.Equal(t, 200, r.StatusCode, other)
+		require.Contains(t, other, word)
+		if format != "json" {
+			require.NotEmpty(t, r.Header.Values("Warning"), "what it cannot say is said")
+		}
+	}
+
+	r, members := fetch("/api/v1/point/groups/trial", "")
+	require.Equal(t, 200, r.StatusCode)
+	before := strings.Count(members, "\n")
+	require.Positive(t, before)
+	var some struct{ Workloads []struct{ ID string } }
+	c.get("/api/v1/workloads?tag=env%3Dtrial&limit=1", &some)
+	require.Equal(t, 200, c.call("POST", "/api/v1/tags", map[string]any{"key": "env", "value": "bench",
+		"workloads": []string{some.Workloads[0].ID}}, nil))
+	r, members = fetch("/api/v1/point/groups/trial", r.Header.Get("ETag"))
+	require.Equal(t, 200, r.StatusCode)
+	require.NotEmpty(t, members)
+	r, _ = fetch("/api/v1/point/groups/trial", r.Header.Get("ETag"))
+	require.Equal(t, 304, r.StatusCode)
+	r, _ = fetch("/api/v1/point/groups/nobody", "")
+	require.Equal(t, 404, r.StatusCode)
+
+	_, text = fetch("/api/v1/point/file", "")
+	var found api.Running
+	paste := func(text string) {
+		require.Equal(t, 200, c.call("POST", "/api/v1/points/switch/running", map[string]any{"text": text}, &found))
+	}
+	paste(strings.ReplaceAll(text, "counter ", "counter packets 7 bytes 420 "))
+	require.True(t, found.Same, "%v", found)
+	i := strings.Index(text, "counter drop")
+	if i < 0 {
+		i = strings.Index(text, "counter accept comment \"line")
+	}
+	from, to := strings.LastIndex(text[:i], "\n"), i+strings.Index(text[i:], "\n")
+	paste(text[:from] + text[to:] + "\n\t\tip saddr 10.9.9.9 accept\n")
+	require.Len(t, found.Missing, 1)
+	require.Equal(t, []string{"ip saddr 10.9.9.9 accept"}, found.Extra)
+	c.until("drift is said", func(p map[string]app.PointState) bool {
+		return p["switch"].State == "drifted" && p["switch"].Held.Words == "1 line missing, 1 line that should not be there"
+	})
+}
+
+// Any two releases can be compared.
+func TestReleasesAreCompared(t *testing.T) {
+	c := serve(t)
+	c.company()
+	c.addPoint("live", "env is live", 1)
+	var head struct{ Revision int }
+	c.get("/api/v1/summary", &head)
+	require.Equal(t, 201, c.call("POST", "/api/v1/releases", map[string]any{"revision": head.Revision, "title": "First"}, nil))
+	c.until("it is there", func(p map[string]app.PointState) bool { return holding(p["live"], 1, "observe") })
+	require.Equal(t, 201, c.replace(head.Revision, c.text()+"\nlayer end\nreject any -> any on any\n"))
+	require.Equal(t, 201, c.call("POST", "/api/v1/releases", map[string]any{"revision": head.Revision + 1, "title": "Second"}, nil))
+	var out api.ReleaseDifference
+	c.get("/api/v1/releases/2/difference?against=1", &out)
+	require.Positive(t, out.Changed)
+	require.Equal(t, out.Changed, out.Counts["uncovered"]["reject"])
+	var back api.ReleaseDifference
+	c.get("/api/v1/releases/1/difference?against=2", &back)
+	require.Equal(t, out.Changed, back.Counts["reject"]["uncovered"])
+	require.Equal(t, 404, c.call("GET", "/api/v1/releases/9/difference?against=1", nil, nil))
+}
+
+// From the first release on, a leak is what a point that enforced should have dropped, at
+// the time: not what ran before, nor where a point only observed.
+func TestLeaksGoByWhatPointsHeld(t *testing.T) {
+	c := serve(t)
+	c.begin()
+	c.addPoint("live", "env is live", 1)
+	require.Equal(t, 201, c.replace(1, start+"reject any -> live on tcp/4444\n"))
+	imported := func(at time.Time) {
+		var a struct{ Job store.Job }
+		file := fmt.Sprintf("start,src,dst,proto,dport,outcome\n%s,192.0.2.77,10.20.3.10,tcp,4444,carried\n",
+			at.UTC().Format(time.RFC3339))
+		require.Equal(t, 202, c.call("POST", "/api/v1/imports/flows", file, &a))
+		require.Equal(t, "done", c.job(&a.Job).State)
+	}
+	leaks := func() int {
+		var out api.CheckOut
+		c.get("/api/v1/check", &out)
+		var odd api.ConversationPage
+		c.get("/api/v1/conversations?odd=true", &odd)
+		require.Equal(t, out.Leaks+out.Chokes, odd.Total, "the same number everywhere")
+		require.Equal(t, len(c.rollOut().Releases) > 0, out.Held)
+		return out.Leaks
+	}
+	before := leaks()
+	imported(time.Now().Add(-2 * time.Hour))
+	require.Equal(t, before+1, leaks(), "before anything was released the draft says so")
+	require.Equal(t, 201, c.call("POST", "/api/v1/releases", map[string]any{"revision": 2, "title": "First"}, nil))
+	c.until("it observes", func(p map[string]app.PointState) bool { return holding(p["live"], 1, "observe") })
+	require.Eventually(t, func() bool { return leaks() == 0 }, 10*time.Second, 50*time.Millisecond, "nothing was enforced then")
+	require.Equal(t, 204, c.aim(1, "enforce", "live"))
+	c.until("it enforces", func(p map[string]app.PointState) bool { return holding(p["live"], 1, "enforce") })
+	require.Zero(t, leaks())
+	time.Sleep(7 * time.Second) // what ran before may still be told of for some seconds
+	imported(time.Now().Add(-time.Second))
+	require.Eventually(t, func() bool { return leaks() == 1 }, 10*time.Second, 50*time.Millisecond, "it should have been dropped")
 }

@@ -4,7 +4,9 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"net"
 	"net/http"
+	"net/netip"
 	"net/url"
 	"slices"
 	"strconv"
@@ -13,6 +15,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"lucidorchard/core/policy"
+	"lucidorchard/point"
 	"lucidorchard/store"
 )
 
@@ -96,6 +99,9 @@ func also(a huma.API, op huma.Operation) {
 // missing: what it is about may not be there.
 func missing(o *huma.Operation) { o.Errors = append(o.Errors, http.StatusNotFound) }
 
+// sealed: it is about what is signed, which somebody may have changed where it is kept.
+func sealed(o *huma.Operation) { o.Errors = append(o.Errors, http.StatusConflict) }
+
 // stored: it makes a revision, or only says what it would do.
 func stored(o *huma.Operation) {
 	o.DefaultStatus = http.StatusCreated
@@ -119,6 +125,14 @@ func matched(o *huma.Operation) {
 // filed: it takes a file, of one of the types.
 func filed(types ...string) option {
 	return func(o *huma.Operation) { o.RequestBody = anyBody(types...) }
+}
+
+// unlike: it may not go with what there is.
+func unlike(o *huma.Operation) { o.Errors = append(o.Errors, http.StatusConflict) }
+
+// cached: whoever has the answer already is told so.
+func cached(o *huma.Operation) {
+	o.Responses[strconv.Itoa(http.StatusNotModified)] = &huma.Response{Description: http.StatusText(http.StatusNotModified)}
 }
 
 // withToken: it is for scripts, with a token.
@@ -167,8 +181,28 @@ type addressKey struct{}
 
 func addressed(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), addressKey{}, r.URL)))
+		ctx := context.WithValue(r.Context(), addressKey{}, r.URL)
+		next.ServeHTTP(w, r.WithContext(context.WithValue(ctx, callerKey{}, r.RemoteAddr)))
 	})
+}
+
+// callerKey is where the address that a request came from stands in its context.
+type callerKey struct{}
+
+// wayOf gives the connection that a request came by; nil: it is not one of TCP, or
+// within the machine.
+func wayOf(ctx context.Context) *point.Way {
+	from, _ := ctx.Value(callerKey{}).(string)
+	to, _ := ctx.Value(http.LocalAddrContextKey).(net.Addr)
+	if to == nil {
+		return nil
+	}
+	a, err := netip.ParseAddrPort(from)
+	b, err2 := netip.ParseAddrPort(to.String())
+	if err != nil || err2 != nil || a.Addr().Unmap().IsLoopback() {
+		return nil
+	}
+	return &point.Way{From: a.Addr().Unmap(), To: netip.AddrPortFrom(b.Addr().Unmap(), b.Port())}
 }
 
 // nextLink says where a list goes on.

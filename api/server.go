@@ -79,7 +79,7 @@ func (s *Server) routes() {
 	limited, slots, queue := s.limited()
 	m.waiting(slots, queue)
 	r.Use(middleware.RequestID, s.logged, m.measured, s.recovered, hardened, s.hosted, sameOrigin,
-		middleware.Compress(5, "application/json", "text/css", "text/javascript", "text/html"),
+		middleware.Compress(2, "application/json", "text/css", "text/javascript", "text/html"),
 		s.tokened, addressed, bounded, limited, storable, s.repeatable)
 	huma.DefaultArrayNullable = false // every list that is returned is one, if empty
 	config := huma.DefaultConfig("Lucid Orchard", "1")
@@ -93,13 +93,15 @@ func (s *Server) routes() {
 		&exportersAPI{s.base},
 		&policyAPI{s.base}, &checkAPI{s.base}, &whatIfAPI{s.base}, &settleAPI{s.base}, &reportAPI{s.base},
 		&figuresAPI{s.base}, &proposalsAPI{s.base}, &askAPI{s.base}, imports, &inventoryAPI{s.base},
-		&vocabularyAPI{s.base}, &releasesAPI{s.base}, live,
+		&vocabularyAPI{s.base}, &releasesAPI{s.base}, &pipelineAPI{s.base}, &watchAPI{s.base}, &evidenceAPI{s.base}, live,
 	} {
 		part.routes(all)
 	}
 	imports.transferRoutes(all)
 	summary.troubleRoutes(all)
 	r.Get(Version+"/events", live.serveEvents)
+	r.Get(Version+"/watch/stream", (&watchAPI{s.base}).serveStream)
+	r.Get(Version+"/watch/flows", (&watchAPI{s.base}).serveFlows)
 	r.MethodNotAllowed(func(w http.ResponseWriter, r *http.Request) {
 		writeProblem(w, huma.Error405MethodNotAllowed("the path is there, but not with "+r.Method+"; /api/openapi.json describes it"))
 	})

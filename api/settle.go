@@ -10,6 +10,7 @@ import (
 
 	"lucidorchard/app"
 	"lucidorchard/core/decide"
+	"lucidorchard/core/plural"
 	"lucidorchard/core/policy"
 	"lucidorchard/core/service"
 	"lucidorchard/core/settle"
@@ -170,7 +171,7 @@ func (s *settleAPI) settleRows(ctx context.Context, in *struct {
 		}
 		rows, questions = append(rows, chosen), append(questions, settle.Question(v, chosen))
 	}
-	many := counted(len(rows), "row", "rows")
+	many := plural.Of(len(rows), "row", "rows")
 	if in.Body.As == "rightly" {
 		var probes []store.Probe
 		for _, q := range questions {

@@ -7,6 +7,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"lucidorchard/core/derive"
+	"lucidorchard/core/plural"
 )
 
 // StarterList is what a policy can begin with.
@@ -56,6 +57,6 @@ func (s *startersAPI) take(ctx context.Context, in *struct {
 	if bad != nil {
 		return unedited(snap, bad, in.DryRun)
 	}
-	words := fmt.Sprintf("Begin with %s", counted(len(in.Body.IDs), "statement", "statements"))
+	words := fmt.Sprintf("Begin with %s", plural.Of(len(in.Body.IDs), "statement", "statements"))
 	return s.edited(ctx, v, snap, text, words, in.DryRun)
 }

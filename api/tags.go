@@ -25,6 +25,7 @@ type WorkloadChoice struct {
 	Text  string   `json:"q,omitempty"`
 	Tags  []string `json:"tag,omitempty"`
 	Group string   `json:"group,omitempty"`
+	Guard string   `json:"guarded,omitempty" enum:"both,server,client,none,exempt"`
 }
 
 type setTagsInput struct {
@@ -39,15 +40,15 @@ type setTagsInput struct {
 }
 
 // chosenIDs gives the ids that are meant.
-func chosenIDs(snap *model.Model, c Chosen) ([]string, error) {
+func (s *base) chosenIDs(ctx context.Context, snap *model.Model, c Chosen) ([]string, error) {
 	if c.Filter == nil {
 		if len(c.Workloads) == 0 {
 			return nil, huma.Error422UnprocessableEntity("workloads: found none, expected ids or a filter")
 		}
 		return c.Workloads, nil
 	}
-	selected, err := selectWorkloads(snap, WorkloadFilter{Text: c.Filter.Text, Tags: c.Filter.Tags,
-		Group: c.Filter.Group})
+	selected, err := s.selectGuarded(ctx, snap, WorkloadFilter{Text: c.Filter.Text, Tags: c.Filter.Tags,
+		Group: c.Filter.Group, Guard: c.Filter.Guard})
 	if err != nil {
 		return nil, err
 	}
@@ -67,7 +68,7 @@ func (s *workloadsAPI) setTags(ctx context.Context, in *setTagsInput) (*Body[app
 	if err != nil {
 		return nil, err
 	}
-	ids, err := chosenIDs(snap, in.Body.Chosen)
+	ids, err := s.chosenIDs(ctx, snap, in.Body.Chosen)
 	if err != nil {
 		return nil, err
 	}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"lucidorchard/core/plural"
 	"lucidorchard/store"
 )
 
@@ -65,7 +66,7 @@ func (s *base) troubled() []Trouble {
 		if st.SetAside > 0 {
 			out = append(out, Trouble{"collector", false,
 				fmt.Sprintf("%s of traffic cannot be stored for what they hold; they are set aside.",
-					counted(int(st.SetAside), "batch", "batches")), "Look at them under Flows, Exporters.", ""})
+					plural.Of(int(st.SetAside), "batch", "batches")), "Look at them under Flows, Exporters.", ""})
 		}
 		if j := st.Jump; j != nil && time.Since(j.At).Abs() < 24*time.Hour {
 			way := "ahead"
@@ -82,7 +83,7 @@ func (s *base) troubled() []Trouble {
 		out = append(out, Trouble{"policy", true,
 			fmt.Sprintf("The stored policy has %s that an earlier version of this program took. What they are in "+
 				"decides nothing until they are put right. The first is on line %d: %s",
-				counted(len(m.Errors), "error", "errors"), m.Errors[0].Line, m.Errors[0].Message),
+				plural.Of(len(m.Errors), "error", "errors"), m.Errors[0].Line, m.Errors[0].Message),
 			"Put it right under Policy, Text.", ""})
 	}
 	if s.Trusting != "" {
@@ -103,17 +104,10 @@ func (s *base) losing() string {
 	case st.Lost > 0:
 		return fmt.Sprintf("%d records of traffic were lost so far.", st.Lost)
 	case st.Spooled > 0 || st.Waiting > 0:
-		return fmt.Sprintf("No traffic is lost yet: %s and %d records wait.", counted(st.Spooled, "batch", "batches"),
+		return fmt.Sprintf("No traffic is lost yet: %s and %d records wait.", plural.Of(st.Spooled, "batch", "batches"),
 			st.Waiting)
 	}
 	return "No traffic is lost yet."
-}
-
-func counted(n int, one, many string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %s", n, many)
 }
 
 func (s *summaryAPI) troubleRoutes(r routes) {

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"lucidorchard/app"
+	"lucidorchard/ingest"
 
 	"github.com/danielgtaylor/huma/v2"
 )
@@ -51,7 +52,7 @@ func anyBody(types ...string) *huma.RequestBody {
 	return &huma.RequestBody{Required: true, Content: content}
 }
 
-// receive writes a body to a file of its own, of at most so many octets.
+// receive writes a body to a file of its own, unpacked, of at most so many octets.
 func (s *base) receive(ctx context.Context, b *rawBody, most int64) (*app.File, error) {
 	if err := s.Disk.Room(""); err != nil {
 		return nil, err
@@ -74,9 +75,16 @@ func (s *base) receive(ctx context.Context, b *rawBody, most int64) (*app.File, 
 		}
 	}()
 	hash := sha256.New()
-	body := &noted{r: io.LimitReader(b.body, most+1)}
-	u.Size, err = io.Copy(io.MultiWriter(f, hash), body)
+	body := &noted{}
+	var plain io.Reader
+	if plain, body.err = ingest.Unpacked(b.body); body.err == nil {
+		body.r = io.LimitReader(plain, most+1)
+		u.Size, err = io.Copy(io.MultiWriter(f, hash), body)
+	}
+	var packed *ingest.UnpackError
 	switch {
+	case errors.As(body.err, &packed):
+		return nil, huma.Error400BadRequest(packed.Error() + "; nothing was stored. Pack it again, or send it as it is")
 	case body.err != nil: // of the sender, not of the disk
 		return nil, huma.Error400BadRequest("the file did not arrive whole: " + body.err.Error() +
 			"; nothing was stored")

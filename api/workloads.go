@@ -108,7 +108,7 @@ func (s *workloadsAPI) listWorkloads(ctx context.Context, in *listWorkloads) (*B
 	if err != nil {
 		return nil, err
 	}
-	selected, err := selectWorkloads(snap, in.WorkloadFilter)
+	selected, err := s.selectGuarded(ctx, snap, in.WorkloadFilter)
 	if err != nil {
 		return nil, err
 	}
@@ -205,7 +205,7 @@ func (s *workloadsAPI) exportWorkloads(ctx context.Context, in *struct{ Workload
 	if err != nil {
 		return nil, err
 	}
-	selected, err := selectWorkloads(snap, in.WorkloadFilter)
+	selected, err := s.selectGuarded(ctx, snap, in.WorkloadFilter)
 	if err != nil {
 		return nil, err
 	}

@@ -4,6 +4,7 @@ package api
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"regexp"
 	"runtime"
@@ -39,6 +40,20 @@ type WorkloadFilter struct {
 	Tags  []string `query:"tag,explode" doc:"key=value; several of one key are alternatives; value (missing) is those without"`
 	Group string   `query:"group" doc:"Only members of this group"`
 	Gone  bool     `query:"retired" doc:"Those that are retired, instead of those that are there"`
+	Guard string   `query:"guarded" enum:"both,server,client,none,exempt" doc:"Only those that enforcement points guard where they are called and where they call, only the one, only the other, not at all, or not because somebody said so"`
+}
+
+// selectGuarded is selectWorkloads, and looks at how they are guarded.
+func (s *base) selectGuarded(ctx context.Context, snap *model.Model, f WorkloadFilter) ([]int32, error) {
+	out, err := selectWorkloads(snap, f)
+	if err != nil || f.Guard == "" {
+		return out, err
+	}
+	side, err := s.Sides(ctx, snap)
+	if err != nil {
+		return nil, err
+	}
+	return slices.DeleteFunc(out, func(w int32) bool { return side(w) != f.Guard }), nil
 }
 
 // selectWorkloads gives the indexes of the workloads that a filter selects.

@@ -14,6 +14,7 @@ import (
 	"fmt"
 	"log/slog"
 	"os"
+	"sync"
 	"time"
 
 	"lucidorchard/collect"
@@ -22,6 +23,7 @@ import (
 	"lucidorchard/core/reach"
 	"lucidorchard/disk"
 	"lucidorchard/model"
+	"lucidorchard/rollout"
 	"lucidorchard/store"
 )
 
@@ -35,6 +37,11 @@ type Options struct {
 	// Name tells this server from others on the database, and is that of its earlier
 	// runs; blank: it has none.
 	Name string
+	// Address is where people reach this server, for links in messages; blank: it is not
+	// known.
+	Address string
+	// Here is where this server is reached from its own machine; blank: it is not known.
+	Here string
 	Disk *disk.Watch // who says whether there is room; nil: there is
 }
 
@@ -44,12 +51,20 @@ type App struct {
 	Models *model.Keeper
 	Events Events
 
-	ctx       context.Context
-	owner     string // of the jobs that run here
-	jobs      jobs
-	suggester suggester
-	planner   planner
-	looked    time.Time // when the jobs of all servers were last looked at
+	ctx        context.Context
+	owner      string // of the jobs that run here
+	jobs       jobs
+	suggester  suggester
+	teller     rollout.Teller
+	hub        hub
+	releases   releases
+	rejections rejections
+	proved     struct {
+		sync.Mutex
+		of map[int]*proofs
+	}
+	means  means     // of the goroutine that watches
+	looked time.Time // when the jobs of all servers were last looked at
 }
 
 // New makes an App; without a Store, one that only describes itself. What it runs
@@ -59,6 +74,7 @@ func New(ctx context.Context, o Options) *App {
 		o.Log = slog.New(slog.NewTextHandler(os.Stderr, nil))
 	}
 	a := &App{Options: o, ctx: ctx, owner: o.Name + "/" + rand.Text()[:8]}
+	a.teller.Policy = a.releasePolicy
 	a.Models = model.NewKeeper(o.Store, o.Log, func(_, now *model.Model) { a.Events.made(now.Versions) })
 	if o.Store == nil {
 		return a
@@ -72,6 +88,10 @@ func New(ctx context.Context, o Options) *App {
 	cancel()
 	go a.watchJobs(ctx, known)
 	a.jobs.group.Go(func() { a.keepUp(ctx) })
+	a.jobs.group.Go(func() { a.goOn(ctx) })
+	a.jobs.group.Go(func() { a.watchTraffic(ctx) })
+	a.jobs.group.Go(func() { a.sendNotices(ctx) })
+	a.jobs.group.Go(func() { a.keepSchedules(ctx) })
 	return a
 }
 

@@ -97,32 +97,25 @@ func ConsequencesOf(before *reach.View, snap *model.Model, change *model.After) 
 	}
 	was, is := map[string]string{}, map[string]bool{}
 	for _, r := range snap.Asserts() {
-		was[AssertSentence(r.Assert)] = r.Outcome.String()
+		was[r.Assert.Sentence()] = r.Outcome.String()
 	}
 	after := prove.Assertions(u.After)
 	for _, r := range after {
-		is[AssertSentence(r.Assert)] = true
+		is[r.Assert.Sentence()] = true
 	}
 	for _, r := range snap.Asserts() {
-		if sentence := AssertSentence(r.Assert); !is[sentence] {
+		if sentence := r.Assert.Sentence(); !is[sentence] {
 			out.Asserts = append(out.Asserts, AssertChange{sentence, r.Outcome.String(), "gone"})
 			is[sentence] = true // if it was there twice
 		}
 	}
 	for _, r := range after {
-		sentence := AssertSentence(r.Assert)
+		sentence := r.Assert.Sentence()
 		if w := was[sentence]; w != r.Outcome.String() {
 			out.Asserts = append(out.Asserts, AssertChange{sentence, w, r.Outcome.String()})
 		}
 	}
 	return out
-}
-
-// AssertSentence is an assertion without its note.
-func AssertSentence(a *policy.Assert) string {
-	bare := *a
-	bare.Note = ""
-	return bare.String()
 }
 
 // groupChanges says who joins and leaves groups now.

@@ -12,6 +12,8 @@ type Event struct {
 	store.Versions
 	Other  int64 `json:"other"`  // counts changes of all else: jobs, refusals, selections
 	Points int64 `json:"points"` // counts changes of releases, and of what points hold
+	Watch  int64 `json:"watch"`  // counts changes of matters, and of who is told of them
+	Aims   int64 `json:"-"`      // counts changes of what points are to hold
 }
 
 // Events tells open pages that something has changed.
@@ -36,6 +38,12 @@ func (e *Events) Changed() { e.tell(func(now *Event) { now.Other++ }) }
 
 // PointsChanged tells of a change of releases, or of what points hold.
 func (e *Events) PointsChanged() { e.tell(func(now *Event) { now.Points++ }) }
+
+// MattersChanged tells of a change of matters, or of who is told of them.
+func (e *Events) MattersChanged() { e.tell(func(now *Event) { now.Watch++ }) }
+
+// PointsAimed tells of a change of what points are to hold.
+func (e *Events) PointsAimed() { e.tell(func(now *Event) { now.Points++; now.Aims++ }) }
 
 // made tells of a new model.
 func (e *Events) made(v store.Versions) { e.tell(func(now *Event) { now.Versions = v }) }

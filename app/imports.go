@@ -36,6 +36,7 @@ type ImportOptions struct {
 	Complete   bool     // of workloads: this is all that the source lists
 	Confirm    int      // of a complete list that lacks much: how many it lacks, if it is whole all the same
 	Directions bool     // of flows: each row is one direction; the two are joined
+	Carriers   bool     // of a capture: what carries other packets counts as well as what it carries
 	Name       string   // of flows: of the file, for records that name no observer
 	Accept     []string // of flows: kinds of questions that somebody has said yes to
 }
@@ -63,6 +64,7 @@ type ImportReport struct {
 	Words      []ingest.WordUse  `json:"words,omitempty" doc:"Of flows: its words for outcomes and protocols"`
 	Questions  []ingest.Question `json:"questions,omitempty" doc:"Of flows: about rows that are left out until accept names their kind"`
 	Held       int               `json:"held" doc:"Rows that are left out for a question"`
+	Carried    bool              `json:"carried,omitempty" doc:"Of a capture: packets carry other packets (GRE, VXLAN and so on); carriers says whether both count"`
 	BadKinds   []ingest.BadKind  `json:"badKinds" doc:"What is wrong, by what it is; that of most rows first"`
 	Unusable   string            `json:"unusable,omitempty" doc:"Why nothing can be read in this way"`
 	Confirm    int               `json:"confirm,omitempty" doc:"Of a complete list that lacks much: what confirm has to be, if it is whole all the same"`

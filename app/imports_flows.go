@@ -29,7 +29,7 @@ func (a *App) readFlows(ctx context.Context, snap *model.Model, from *File, in I
 	}
 	var first, last estate.Instant
 	records := 0
-	o := ingest.TrafficOptions{Directions: in.Directions, Name: in.Name, Accept: in.Accept,
+	o := ingest.TrafficOptions{Directions: in.Directions, Carriers: in.Carriers, Name: in.Name, Accept: in.Accept,
 		Progress: func(share float64, rows int) error {
 			progress(0.6*share, fmt.Sprintf("%d rows read", rows))
 			return ctx.Err()
@@ -82,7 +82,7 @@ func (a *App) readFlows(ctx context.Context, snap *model.Model, from *File, in I
 		return out, unusable(err)
 	}
 	out.Rows, out.Bad, out.Errors, out.BadKinds = file.Rows, file.Bad, file.Errors, file.Kinds
-	out.Questions, out.Held = file.Questions, file.Held
+	out.Questions, out.Held, out.Carried = file.Questions, file.Held, file.Carried
 	out.Warnings = append(out.Warnings, file.Warnings...)
 	if records > 0 {
 		out.From, out.To = first.String(), last.String()
@@ -131,7 +131,7 @@ func (a *App) ImportFlows(ctx context.Context, m *model.Model, file *File, o Imp
 // flowTable looks at how a table of flows is written; nil if the file is none.
 func (a *App) flowTable(ctx context.Context, file *File, in ImportOptions) (*ingest.Look, error) {
 	switch ingest.FormatOf(file.Head) {
-	case ingest.TrafficIPFIX, ingest.TrafficCapture:
+	case ingest.TrafficIPFIX, ingest.TrafficCapture, ingest.TrafficForeign:
 		return nil, nil
 	}
 	look, err := beginning(file, in.Form)

@@ -5,8 +5,6 @@ package app
 import (
 	"context"
 	"crypto/rand"
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -16,13 +14,10 @@ import (
 	"time"
 
 	"lucidorchard/core/decide"
-	"lucidorchard/core/estate"
-	"lucidorchard/core/expr"
-	"lucidorchard/core/plan"
-	"lucidorchard/core/plan/nft"
 	"lucidorchard/core/reach"
 	"lucidorchard/model"
 	"lucidorchard/point"
+	"lucidorchard/rollout"
 	"lucidorchard/store"
 )
 
@@ -38,151 +33,14 @@ type PointState struct {
 	Held      *point.Said `json:"held,omitempty" doc:"What it said last that it holds"`
 	State     string      `json:"state" enum:"new,waiting,holds,refused,drifted,went back,silent" doc:"new: never heard of; waiting: it does not hold yet what it is to hold"`
 	Rejects   int         `json:"rejects" doc:"Conversations of the window that run today, and that the release which it is to hold rejects"`
-}
 
-// planner keeps the plans of points, for one state of the estate and each release.
-type planner struct {
-	mu     sync.Mutex
-	estate *estate.Estate
-	asOf   int64 // minutes
-	of     map[int]*releasePlans
-}
-
-type releasePlans struct {
-	revision int
-	compiled *decide.Compiled
-	planner  *plan.Planner
-	told     map[string]*point.Told // by kind, side, mode and guards
-	guards   map[string]plan.Guards // by expression
-	rejected []int32                // conversations of in that run today and that it rejects
-	in       *reach.View
-}
-
-// guardsOf gives what an expression guards. Those of all points are asked at once.
-func (a *App) guardsOf(ctx context.Context, of *releasePlans, text string) (plan.Guards, error) {
-	if g, ok := of.guards[text]; ok {
-		return g, nil
-	}
-	points, err := a.Store.Points(ctx)
-	if err != nil {
-		return plan.Guards{}, err
-	}
-	texts := []string{text}
-	for _, p := range points {
-		texts = append(texts, p.Guards)
-	}
-	var asked []string
-	var all []*expr.Expr
-	for _, t := range texts {
-		e, errs := expr.ParseText(t)
-		if len(errs) > 0 {
-			if t == text {
-				return plan.Guards{}, Invalid(fmt.Sprintf("guards: column %d: %s", errs[0].Col, errs[0].Message))
-			}
-			continue
-		}
-		if unknown := unknownGroup(of.compiled, e); unknown != "" {
-			if t == text {
-				return plan.Guards{}, Invalid("guards: the policy has no group " + unknown)
-			}
-			continue
-		}
-		asked, all = append(asked, t), append(all, e)
-	}
-	for i, g := range plan.Guarded(of.compiled, all) {
-		of.guards[asked[i]] = g
-	}
-	return of.guards[text], nil
-}
-
-func unknownGroup(c *decide.Compiled, e *expr.Expr) (name string) {
-	e.Walk(func(x *expr.Expr) {
-		if x.Op == expr.MemberOf && c.Policy.Groups[x.Group] == nil {
-			name = x.Group
-		}
-	})
-	return name
-}
-
-// plans gives those of a release for the estate as it is.
-func (a *App) plans(ctx context.Context, m *model.Model, release int) (*releasePlans, error) {
-	p := &a.planner
-	if now := time.Now().Unix() / 60; p.estate != m.Estate || p.asOf != now {
-		p.estate, p.asOf, p.of = m.Estate, now, map[int]*releasePlans{}
-	}
-	if have := p.of[release]; have != nil && (release != 0 || have.compiled == m.Compiled) {
-		return have, nil
-	}
-	if release == 0 { // what is held nowhere is looked at by the draft
-		p.of[0] = &releasePlans{compiled: m.Compiled, guards: map[string]plan.Guards{}}
-		return p.of[0], nil
-	}
-	releases, err := a.Store.Releases(ctx)
-	if err != nil {
-		return nil, err
-	}
-	i := slices.IndexFunc(releases, func(r store.Release) bool { return r.No == release })
-	if i < 0 {
-		return nil, Missing(fmt.Sprintf("there is no release %d", release))
-	}
-	text, err := a.RevisionPolicy(ctx, releases[i].Revision)
-	if err != nil {
-		return nil, err
-	}
-	c := m.Compiled.WithPolicy(text, estate.InstantOf(time.Now())).After
-	have := &releasePlans{revision: releases[i].Revision, compiled: c, planner: plan.NewPlanner(c), told: map[string]*point.Told{},
-		guards: map[string]plan.Guards{}}
-	p.of[release] = have
-	return have, nil
-}
-
-// ToldTo gives what a point is to hold now.
-func (a *App) ToldTo(ctx context.Context, m *model.Model, p *store.Point) (*point.Told, error) {
-	t, err := a.toldTo(ctx, m, p)
-	if err != nil {
-		return nil, err
-	}
-	told := *t
-	told.PutsBack, told.Again = p.PutsBack, p.Again
-	if p.Again > 0 {
-		told.ID = fmt.Sprintf("%s-%d", t.ID, p.Again)
-	}
-	return &told, nil
-}
-
-func (a *App) toldTo(ctx context.Context, m *model.Model, p *store.Point) (*point.Told, error) {
-	if p.Release == nil {
-		return &point.Nothing, nil
-	}
-	a.planner.mu.Lock()
-	defer a.planner.mu.Unlock()
-	of, err := a.plans(ctx, m, *p.Release)
-	if err != nil {
-		return nil, err
-	}
-	key := strings.Join([]string{p.Kind, p.Side, p.Mode, p.Guards}, "\x00")
-	if t := of.told[key]; t != nil {
-		return t, nil
-	}
-	g, err := a.guardsOf(ctx, of, p.Guards)
-	if err != nil {
-		return nil, err
-	}
-	made := of.planner.Plan(g.In, plan.Kind(p.Kind), plan.Side(p.Side))
-	var script strings.Builder
-	if err := nft.Write(&script, made, nft.Options{Observe: p.Mode == "observe"}); err != nil {
-		return nil, err
-	}
-	sum := sha256.Sum256([]byte(fmt.Sprint(*p.Release, p.Mode, script.String())))
-	t := &point.Told{ID: hex.EncodeToString(sum[:12]), Release: *p.Release, Mode: p.Mode, Rules: made.RulesHash(),
-		Script: script.String()}
-	of.told[key] = t
-	return t, nil
+	guards []int32
 }
 
 // Release puts a revision in force under the next number: the points of the first
-// wave hold it at once, observing.
-func (a *App) Release(ctx context.Context, m *model.Model, revision int, title string) (store.Release, error) {
+// wave hold it at once, observing. While another one is being rolled out it may take its
+// place: then so do all points that the other has reached.
+func (a *App) Release(ctx context.Context, m *model.Model, revision int, title string, instead bool) (store.Release, error) {
 	if revision != m.Head.No {
 		return store.Release{}, Moved(fmt.Sprintf("the draft is revision %d by now, and was %d when it was looked at; "+
 			"nothing was released. Look at what it changes again", m.Head.No, revision))
@@ -191,7 +49,7 @@ func (a *App) Release(ctx context.Context, m *model.Model, revision int, title s
 	if err != nil {
 		return store.Release{}, err
 	}
-	if len(releases) > 0 && releases[0].Revision == revision {
+	if len(releases) > 0 && m.SaysTheSame(releases[0].No, releases[0].Revision) {
 		return store.Release{}, Conflict(fmt.Sprintf("the draft is what release %d says; there is nothing to release",
 			releases[0].No))
 	}
@@ -199,17 +57,18 @@ func (a *App) Release(ctx context.Context, m *model.Model, revision int, title s
 	if err != nil {
 		return store.Release{}, err
 	}
-	if len(releases) > 0 {
-		newest := releases[0].No
-		on := func(p store.Point) bool { return p.Release != nil && *p.Release == newest }
-		if slices.ContainsFunc(points, on) && slices.ContainsFunc(points, func(p store.Point) bool { return !on(p) }) {
-			return store.Release{}, Conflict(fmt.Sprintf("release %d is still being rolled out: let it arrive at all points, "+
-				"or go back, before another one begins", newest))
-		}
+	if err := a.held(ctx); err != nil {
+		return store.Release{}, err
+	}
+	on := func(p store.Point) bool { return len(releases) > 0 && valueOf(p.Release) == releases[0].No }
+	rolling := slices.ContainsFunc(points, on) && slices.ContainsFunc(points, func(p store.Point) bool { return !on(p) })
+	if rolling && !instead {
+		return store.Release{}, Conflict(fmt.Sprintf("release %d is still being rolled out; nothing was released. Let it arrive "+
+			"at all points, go back, or say that this one takes its place", releases[0].No))
 	}
 	var first []string
 	for _, p := range points { // by wave
-		if p.Wave == points[0].Wave {
+		if p.Wave == points[0].Wave || rolling && on(p) {
 			first = append(first, p.Name)
 		}
 	}
@@ -224,7 +83,7 @@ func (a *App) Release(ctx context.Context, m *model.Model, revision int, title s
 			"has", next.No))
 	}
 	if err == nil {
-		a.Events.PointsChanged()
+		a.Events.PointsAimed()
 	}
 	return r, err
 }
@@ -234,11 +93,12 @@ type Aiming struct {
 	Points  []string `json:"points" minItems:"1" doc:"Their names"`
 	Release int      `json:"release" minimum:"0" doc:"0: nothing"`
 	Mode    string   `json:"mode" enum:"off,observe,enforce"`
+	Anyway  bool     `json:"anyway,omitempty" doc:"Also if what the wave waits for is not so"`
 }
 
 // Aim tells points to hold a release in a mode. Those that never observed a release
 // do not enforce it at once.
-func (a *App) Aim(ctx context.Context, in Aiming) error {
+func (a *App) Aim(ctx context.Context, v *reach.View, m *model.Model, in Aiming) error {
 	if (in.Release == 0) != (in.Mode == "off") {
 		return Invalid("mode: off goes with release 0, and only with it; nothing was changed")
 	}
@@ -264,15 +124,34 @@ func (a *App) Aim(ctx context.Context, in Aiming) error {
 				in.Release))
 		}
 	}
+	if len(releases) > 0 && in.Release == releases[0].No && goesOn(points, in) {
+		if err := a.held(ctx); err != nil {
+			return err
+		}
+		if in.Mode == "enforce" && !in.Anyway {
+			if err := a.mayEnforce(ctx, v, m, in.Points, in.Release); err != nil {
+				return err
+			}
+		}
+	}
 	t := store.Target{Points: in.Points, Mode: in.Mode, Words: "to hold nothing"}
 	if in.Release != 0 {
-		t.Release, t.Words = &in.Release, fmt.Sprintf("to %s release %d", in.Mode, in.Release)
+		t.Release, t.Words = &in.Release, fmt.Sprintf("to %s release %d, by %s", in.Mode, in.Release, a.Author)
 	}
 	if err := a.Store.Aim(ctx, t); err != nil {
 		return err
 	}
-	a.Events.PointsChanged()
+	a.Events.PointsAimed()
 	return nil
+}
+
+// goesOn reports whether a point is told more than it is told now; all else is a way
+// back, which is always open.
+func goesOn(points []store.Point, in Aiming) bool {
+	return slices.ContainsFunc(points, func(p store.Point) bool {
+		on := p.Release != nil && *p.Release == in.Release
+		return slices.Contains(in.Points, p.Name) && (!on || p.Mode == "observe" && in.Mode == "enforce")
+	})
 }
 
 // TellAgain tells a point anew what it is to hold: what was changed by hand is put
@@ -283,7 +162,7 @@ func (a *App) TellAgain(ctx context.Context, name string) error {
 		err = Missing("there is no point " + name)
 	}
 	if err == nil {
-		a.Events.PointsChanged()
+		a.Events.PointsAimed()
 	}
 	return err
 }
@@ -294,27 +173,25 @@ func (a *App) AddPoint(ctx context.Context, m *model.Model, p store.Point) (toke
 	if p.Name = strings.TrimSpace(p.Name); p.Name == "" || strings.ContainsAny(p.Name, "/?#\x00") {
 		return "", Invalid("name: found " + fmt.Sprintf("%q", p.Name) + ", expected a name without / ? #")
 	}
-	a.planner.mu.Lock()
-	defer a.planner.mu.Unlock()
-	draft, err := a.plans(ctx, m, 0)
+	points, err := a.Store.Points(ctx)
 	if err != nil {
 		return "", err
 	}
-	mine, err := a.guardsOf(ctx, draft, p.Guards)
+	state := rolloutState(m)
+	mine, err := a.guardsOf(state, 0, p.Guards, rolloutPoints(points))
 	if err != nil {
 		return "", err
 	}
 	if len(mine.In) == 0 {
 		return "", Invalid("guards: “" + p.Guards + "” guards nobody; nothing was made. Look which workloads have such tags")
 	}
-	points, err := a.Store.Points(ctx)
-	if err != nil {
-		return "", err
-	}
 	for _, other := range points {
-		theirs := draft.guards[other.Guards].In // of one that cannot be read, nobody: it says so itself
+		theirs, err := a.guardsOf(state, 0, other.Guards, rolloutPoints(points))
+		if err != nil {
+			continue // one that cannot be read guards nobody: it says so itself
+		}
 		for _, w := range mine.In {
-			if _, both := slices.BinarySearch(theirs, w); both && other.Kind == p.Kind && sidesMeet(other.Side, p.Side) {
+			if _, both := slices.BinarySearch(theirs.In, w); both && other.Kind == p.Kind && sidesMeet(other.Side, p.Side) {
 				return "", Conflict(fmt.Sprintf("%s is guarded by %s already, on the same side; nothing was made. Let one "+
 					"%s guard it", m.Estate.Workload(w).Label(), other.Name, p.Kind))
 			}
@@ -326,7 +203,7 @@ func (a *App) AddPoint(ctx context.Context, m *model.Model, p store.Point) (toke
 	} else if err != nil {
 		return "", err
 	}
-	a.Events.PointsChanged()
+	a.Events.PointsAimed()
 	return token, nil
 }
 
@@ -339,7 +216,7 @@ func (a *App) DropPoint(ctx context.Context, name string) error {
 		err = Missing("there is no point " + name)
 	}
 	if err == nil {
-		a.Events.PointsChanged()
+		a.Events.PointsAimed()
 	}
 	return err
 }
@@ -348,7 +225,7 @@ func (a *App) DropPoint(ctx context.Context, name string) error {
 func (a *App) Heard(ctx context.Context, p *store.Point, said point.Said) error {
 	events := make([]store.PointEvent, len(said.Events))
 	for i, e := range said.Events {
-		events[i] = store.PointEvent{Point: p.Name, At: e.At, What: e.What, Words: e.Words}
+		events[i] = store.PointEvent{Point: p.Name, At: e.At, What: e.What, Words: e.Words, Release: &e.Release, Mode: &e.Mode}
 	}
 	said.Events = nil
 	raw, err := json.Marshal(said)
@@ -358,7 +235,10 @@ func (a *App) Heard(ctx context.Context, p *store.Point, said point.Said) error 
 	if err := a.Store.Heard(ctx, p.Name, raw, events); err != nil {
 		return err
 	}
-	if string(raw) != string(p.Said) {
+	var before point.Said
+	_ = json.Unmarshal(p.Said, &before) // nothing, at first
+	if len(events) > 0 || before.ID != said.ID || before.State != said.State || before.Words != said.Words ||
+		before.Mode != said.Mode { // counts are looked at by those who look
 		a.Events.PointsChanged()
 	}
 	return nil
@@ -370,18 +250,29 @@ func (a *App) Points(ctx context.Context, v *reach.View, m *model.Model) ([]Poin
 	if err != nil {
 		return nil, Coverage{}, err
 	}
+	state := rolloutState(m)
 	out := make([]PointState, len(points))
-	cover := newCoverage(m)
+	cover, all := newCoverage(m), rolloutPoints(points)
 	for i, p := range points {
-		if out[i], err = a.pointState(ctx, v, m, p, cover); err != nil {
+		if out[i], err = a.pointState(ctx, v, m, p, all, state, cover); err != nil {
 			return nil, Coverage{}, err
 		}
 	}
-	return out, cover.sum(), nil
+	sum := cover.sum(state.Exempt)
+	if of, err := a.Store.Releases(ctx); err != nil {
+		return nil, sum, err
+	} else if len(of) > 0 {
+		c, err := a.teller.Compiled(state, of[0].No)
+		if err != nil {
+			return nil, sum, err
+		}
+		cover.rules(c, &sum)
+	}
+	return out, sum, nil
 }
 
-func (a *App) pointState(ctx context.Context, v *reach.View, m *model.Model, p store.Point,
-	cover *coverage) (PointState, error) {
+func (a *App) pointState(ctx context.Context, v *reach.View, m *model.Model, p store.Point, all []rollout.Point,
+	state rollout.State, cover *coverage) (PointState, error) {
 	out := PointState{Point: p, State: "new"}
 	if p.Said != nil {
 		out.Held = &point.Said{}
@@ -389,7 +280,11 @@ func (a *App) pointState(ctx context.Context, v *reach.View, m *model.Model, p s
 			return out, fmt.Errorf("what %s said cannot be read: %w", p.Name, err)
 		}
 	}
-	told, err := a.ToldTo(ctx, m, &p)
+	have := ""
+	if out.Held != nil {
+		have = out.Held.ID
+	}
+	told, err := a.tell(state, &p, have, all)
 	var known *Problem
 	if errors.As(err, &known) {
 		out.Problem = known.Detail
@@ -407,17 +302,8 @@ func (a *App) pointState(ctx context.Context, v *reach.View, m *model.Model, p s
 	default:
 		out.State = "waiting"
 	}
-	release := 0
-	if p.Release != nil {
-		release = *p.Release
-	}
-	a.planner.mu.Lock()
-	defer a.planner.mu.Unlock()
-	of, err := a.plans(ctx, m, release)
-	if err != nil {
-		return out, err
-	}
-	g, err := a.guardsOf(ctx, of, p.Guards)
+	release := valueOf(p.Release)
+	g, err := a.guardsOf(state, release, p.Guards, all)
 	if errors.As(err, &known) {
 		out.Problem = known.Detail
 		return out, nil
@@ -425,13 +311,15 @@ func (a *App) pointState(ctx context.Context, v *reach.View, m *model.Model, p s
 	if err != nil {
 		return out, err
 	}
+	out.guards = g.In
 	out.Workloads, out.Undecided = len(g.In), len(g.Undecided)
 	cover.add(g.In, p)
 	if release != 0 {
-		if err := a.rejectedBy(ctx, v, m, of); err != nil {
+		rejected, err := a.rejectedBy(ctx, v, m, release)
+		if err != nil {
 			return out, err
 		}
-		out.Rejects = rejectedAt(of, g.In, p.Side)
+		out.Rejects = rejected.at(g.In, p.Side)
 	}
 	return out, nil
 }
@@ -442,48 +330,63 @@ func (a *App) GuardedBy(ctx context.Context, v *reach.View, m *model.Model, work
 	if err != nil {
 		return nil, err
 	}
-	a.planner.mu.Lock()
-	defer a.planner.mu.Unlock()
 	out := []PointState{}
 	for _, p := range all {
-		release := 0
-		if p.Release != nil {
-			release = *p.Release
-		}
-		of, err := a.plans(ctx, m, release)
-		if err != nil {
-			return nil, err
-		}
-		if _, in := slices.BinarySearch(of.guards[p.Guards].In, workload); in {
+		if _, in := slices.BinarySearch(p.guards, workload); in {
 			out = append(out, p)
 		}
 	}
 	return out, nil
 }
 
-// rejectedBy finds the conversations that run today and that a release rejects.
-func (a *App) rejectedBy(ctx context.Context, v *reach.View, m *model.Model, of *releasePlans) error {
-	compared, err := a.View(ctx, m, v.From, v.To, of.revision)
-	if err != nil || of.in == compared.Against {
-		return err
-	}
-	of.in, of.rejected = compared.Against, nil
-	for i := range of.in.Len() {
-		if c := of.in.At(i); c.Leak() {
-			of.rejected = append(of.rejected, int32(i))
-		}
-	}
-	return nil
+// rejected is the conversations that run today and that a release rejects.
+type rejected struct {
+	in    *reach.View
+	which []int32
 }
 
-// rejectedAt counts those of which an end is guarded on a side that is policed.
-func rejectedAt(of *releasePlans, which []int32, side string) (n int) {
+// rejectedBy finds them.
+func (a *App) rejectedBy(ctx context.Context, v *reach.View, m *model.Model, release int) (*rejected, error) {
+	r, err := a.ReleaseOf(ctx, release)
+	if err != nil {
+		return nil, err
+	}
+	compared, err := a.View(ctx, m, v.From, v.To, r.Revision)
+	if err != nil {
+		return nil, err
+	}
+	a.rejections.mu.Lock()
+	defer a.rejections.mu.Unlock()
+	if a.rejections.of == nil || len(a.rejections.of) > 8 {
+		a.rejections.of = map[int]*rejected{}
+	}
+	have := a.rejections.of[release]
+	if have == nil || have.in != compared.Against {
+		have = &rejected{in: compared.Against}
+		for i := range have.in.Len() {
+			if c := have.in.At(i); c.WouldLeak() {
+				have.which = append(have.which, int32(i))
+			}
+		}
+		a.rejections.of[release] = have
+	}
+	return have, nil
+}
+
+// rejections keeps them, by release.
+type rejections struct {
+	mu sync.Mutex
+	of map[int]*rejected
+}
+
+// at counts those of which an end is guarded on a side that is policed.
+func (r *rejected) at(which []int32, side string) (n int) {
 	guarded := func(w int32) bool {
 		_, in := slices.BinarySearch(which, w)
 		return in
 	}
-	for _, i := range of.rejected {
-		c := of.in.At(int(i))
+	for _, i := range r.which {
+		c := r.in.At(int(i))
 		if side != "client" && guarded(c.Server.Workload) || side != "server" && guarded(c.Client.Workload) {
 			n++
 		}
@@ -491,12 +394,18 @@ func rejectedAt(of *releasePlans, which []int32, side string) (n int) {
 	return n
 }
 
-// Coverage is how many workloads are guarded.
+// Coverage is how many workloads are guarded, and which rules of the newest release
+// points can apply.
 type Coverage struct {
 	Both   int `json:"both" doc:"Workloads guarded where they are called and where they call"`
 	Server int `json:"server" doc:"Only where they are called"`
 	Client int `json:"client" doc:"Only where they call"`
 	None   int `json:"none" doc:"By no point"`
+	Exempt int `json:"exempt" doc:"By no point, as somebody said"`
+	// Lines of rules.
+	OnServer []int `json:"onServer" doc:"Rules that points apply only where their servers are"`
+	OnClient []int `json:"onClient" doc:"Rules that points apply only where their clients are"`
+	Nowhere  []int `json:"nowhere" doc:"Rules that no point can apply"`
 }
 
 type coverage struct {
@@ -515,15 +424,70 @@ func (c *coverage) add(which []int32, p store.Point) {
 	}
 }
 
-func (c *coverage) sum() (out Coverage) {
+// side names how a workload is guarded.
+func (c *coverage) side(i int32, exempt map[string]bool) string {
+	switch s, l := c.server[i], c.client[i]; {
+	case exempt[c.m.Estate.Workload(i).ID]:
+		return "exempt"
+	case s && l:
+		return "both"
+	case s:
+		return "server"
+	case l:
+		return "client"
+	}
+	return "none"
+}
+
+// rules notes where points apply the rules of a release.
+func (c *coverage) rules(compiled *decide.Compiled, out *Coverage) {
+	server, client := map[int32]bool{}, map[int32]bool{}
+	classes := func(of map[int32]bool) map[int32]bool {
+		found := map[int32]bool{}
+		for w, in := range of {
+			if !in {
+				continue
+			}
+			for _, l := range compiled.Estate.Workload(w).Leases {
+				if l.Covers(compiled.AsOf) {
+					found[compiled.At(l.Addr, compiled.AsOf).Class] = true
+				}
+			}
+		}
+		return found
+	}
+	for class := range classes(c.server) {
+		compiled.RulesAt(class, true, func(r int32) { server[r] = true })
+	}
+	for class := range classes(c.client) {
+		compiled.RulesAt(class, false, func(r int32) { client[r] = true })
+	}
+	for i, r := range compiled.Policy.Rules {
+		switch s, l := server[int32(i)], client[int32(i)]; {
+		case s && !l:
+			out.OnServer = append(out.OnServer, r.Line)
+		case l && !s:
+			out.OnClient = append(out.OnClient, r.Line)
+		case !s:
+			out.Nowhere = append(out.Nowhere, r.Line)
+		}
+	}
+}
+
+func (c *coverage) sum(exempt map[string]bool) Coverage {
+	out := Coverage{OnServer: []int{}, OnClient: []int{}, Nowhere: []int{}}
 	for i, w := range c.m.Estate.All() {
-		switch s, l := c.server[i], c.client[i]; {
-		case !w.Retired.IsZero():
-		case s && l:
+		if !w.Retired.IsZero() {
+			continue
+		}
+		switch c.side(i, exempt) {
+		case "exempt":
+			out.Exempt++
+		case "both":
 			out.Both++
-		case s:
+		case "server":
 			out.Server++
-		case l:
+		case "client":
 			out.Client++
 		default:
 			out.None++
@@ -539,9 +503,34 @@ func LeftAndRejected(v *reach.View) (uncovered, rejected int) {
 		switch c := v.At(i); {
 		case c.Verdict == decide.Uncovered:
 			uncovered++
-		case c.Leak():
+		case c.WouldLeak():
 			rejected++
 		}
 	}
 	return uncovered, rejected
+}
+
+// Sides gives how each workload is guarded, by its index: both, server, client, none or
+// exempt.
+func (a *App) Sides(ctx context.Context, m *model.Model) (func(workload int32) string, error) {
+	points, err := a.Store.Points(ctx)
+	if err != nil {
+		return nil, err
+	}
+	state := rolloutState(m)
+	cover := newCoverage(m)
+	for _, p := range points {
+		g, err := a.guardsOf(state, valueOf(p.Release), p.Guards, rolloutPoints(points))
+		if err == nil { // one that cannot be read guards nobody: it says so itself
+			cover.add(g.In, p)
+		}
+	}
+	return func(w int32) string { return cover.side(w, state.Exempt) }, nil
+}
+
+func valueOf(release *int) int {
+	if release == nil {
+		return 0
+	}
+	return *release
 }

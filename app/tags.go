@@ -2,11 +2,12 @@ package app
 
 import (
 	"context"
+	"time"
+
 	"lucidorchard/core/estate"
 	"lucidorchard/core/reach"
 	"lucidorchard/model"
 	"lucidorchard/store"
-	"time"
 )
 
 // SetTags sets tags by hand as one change, or says what that would do. What an

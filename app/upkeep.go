@@ -277,6 +277,9 @@ func (a *App) keepUp(ctx context.Context) {
 				if err := a.Store.ForgetFiles(ctx); err != nil {
 					return err
 				}
+				if err := a.Store.ForgetPointHistory(ctx); err != nil {
+					return err
+				}
 				retained = time.Now()
 			}
 			return nil

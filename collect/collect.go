@@ -74,6 +74,8 @@ type Collector struct {
 	close   []func() error
 	started time.Time
 	ending  bool // nothing more comes
+	taking  sync.Mutex
+	stopped bool // nothing more is taken
 	clock   *clock
 	gauge   *gauge
 }
@@ -165,6 +167,9 @@ func (c *Collector) SetHooks(h Hooks) { c.hooks.Store(&h) }
 // Stop ends the collector: what was received is joined and stored, or stays in
 // the spool if the database does not take it.
 func (c *Collector) Stop() {
+	c.taking.Lock()
+	c.stopped = true
+	c.taking.Unlock()
 	for _, f := range c.close {
 		_ = f()
 	}
@@ -250,9 +255,9 @@ type batch struct {
 
 // join is the one place where sessions are put together.
 func (c *Collector) join() {
-	tick := time.NewTicker(time.Second)
+	tick := time.NewTicker(time.Second / 4)
 	defer tick.Stop()
-	last, saved := time.Now(), time.Now()
+	last, saved, told, kept := time.Now(), time.Now(), time.Now(), time.Now()
 	emit := func(x *flow.Joined) {
 		x.Observer = ingest.Observers(x, c.names.name)
 		c.batch.buckets.AddJoined(x)
@@ -302,16 +307,23 @@ func (c *Collector) join() {
 				c.Log.Warn("the clock was set", "by", time.Duration(j.Seconds*float64(time.Second)), "to", j.At)
 			}
 			c.joiner.Flush(c.clock.now(), emit)
-			if time.Since(last) >= c.Every || len(c.batch.records) >= mostRecords {
+			n, since := len(c.batch.records), time.Since(last)
+			if since >= c.Every || n >= mostRecords || n > 0 && since >= c.Every/10 && c.spool.rested(since) {
 				flush()
+			}
+			if time.Since(kept) >= c.Every {
 				c.save(false)
+				kept = time.Now()
 			}
 			if time.Since(saved) > time.Minute {
 				c.spool.saveOpen(c.joiner.Alive())
 				saved = time.Now()
 			}
 			c.measure()
-			c.tell()
+			if time.Since(told) >= time.Second {
+				told = time.Now()
+				c.tell()
+			}
 		}
 	}
 }

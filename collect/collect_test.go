@@ -374,3 +374,34 @@ func TestConversationsAreCutWhereAddressesChangeHands(t *testing.T) {
 	require.NoError(t, err)
 	require.True(t, cuts[store.Cut{Addr: addr, At: at(30)}])
 }
+
+// What a point in the same process was handed is taken like what comes over a socket: it
+// is named by who saw it, joined with what exporters saw of it, and it is not one of them.
+// What is no message is said, and what came before it is taken.
+func TestMessagesThatAreHandedOver(t *testing.T) {
+	c, db := started(t, collect.Options{UDP: []string{"127.0.0.1:0"}, Every: 50 * time.Millisecond, Hold: 50 * time.Millisecond,
+		Allow: []netip.Prefix{netip.MustParsePrefix("192.0.2.0/24")}})
+	var e wire.Exporter
+	now := flow.MicrosOf(time.Now())
+	one := both(1)[:1]
+	one[0].Outcome, one[0].Flags = flow.Dropped, flow.SYN
+	message := append(e.Templates(now), e.Message(now, one)...)
+	require.NoError(t, c.Take("point trial", message))
+	require.ErrorContains(t, c.Take("point trial", append(e.Message(now, both(2)), 0, 10, 0, 3)), "octet")
+	require.Error(t, c.Take("point trial", []byte("no message at all, but long enough")))
+	require.Empty(t, c.Exporters(), "points are not exporters")
+	c.Stop()
+	require.ErrorContains(t, c.Take("point trial", message), "stops")
+	table := flow.NewTable()
+	chunks, err := db.Chunks(t.Context(), []flow.Hour{flow.HourOf(now.Instant())}, table.Dict)
+	require.NoError(t, err)
+	table = table.With(chunks, nil)
+	require.Equal(t, 2, table.Len())
+	outcomes := map[flow.Outcome]int{}
+	for i := range table.Len() {
+		b := table.Bucket(i)
+		outcomes[b.Outcome]++
+		require.Equal(t, "point trial", b.Observer)
+	}
+	require.Equal(t, map[flow.Outcome]int{flow.Dropped: 1, flow.Carried: 1}, outcomes)
+}

@@ -3,6 +3,7 @@ package collect
 import (
 	"encoding/binary"
 	"errors"
+	"fmt"
 	"io"
 	"net"
 	"net/netip"
@@ -56,6 +57,7 @@ func (r *resumed) take(addr netip.Addr, p wire.Protocol, domain uint32) (expecte
 type senderKey struct {
 	addr netip.AddrPort
 	tcp  bool
+	name string // of one that hands its messages over in the same process; else blank
 }
 
 // sender is one transport session.
@@ -82,7 +84,7 @@ func (s *senders) of(k senderKey, names *observers) *sender {
 		return x
 	}
 	addr := k.addr.Addr()
-	if len(s.allow) > 0 && !slices.ContainsFunc(s.allow, func(p netip.Prefix) bool { return p.Contains(addr) }) {
+	if k.name == "" && len(s.allow) > 0 && !slices.ContainsFunc(s.allow, func(p netip.Prefix) bool { return p.Contains(addr) }) {
 		if s.refused == nil {
 			s.refused = map[netip.Addr]int64{}
 		}
@@ -98,7 +100,7 @@ func (s *senders) of(k senderKey, names *observers) *sender {
 	x := &sender{senderKey: k, decoder: wire.NewDecoder(), first: time.Now(), names: names}
 	x.decoder.Shift = true
 	x.decoder.Number = func(wire.Protocol, uint32) int32 {
-		n := names.take(addr)
+		n := names.take(k.observer())
 		x.numbers = append(x.numbers, n)
 		return n
 	}
@@ -108,6 +110,14 @@ func (s *senders) of(k senderKey, names *observers) *sender {
 	}
 	s.all[k] = x
 	return x
+}
+
+// observer is what is said of the sender beside what it saw.
+func (k senderKey) observer() string {
+	if k.name != "" {
+		return k.name
+	}
+	return k.addr.Addr().String()
 }
 
 // forgetIdle makes room; it reports whether there is some.
@@ -139,24 +149,24 @@ func (x *sender) decode(data []byte, at flow.Micros, emit func(*flow.Observation
 	}
 }
 
-// observers numbers those who see, and names them by their address. Numbers of
+// observers numbers those who see, and names them. Numbers of
 // those who are forgotten are given again.
 type observers struct {
 	mu   sync.Mutex
-	all  []netip.Addr
+	all  []string
 	free []int32
 }
 
-func (o *observers) take(addr netip.Addr) int32 {
+func (o *observers) take(name string) int32 {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	if n := len(o.free); n > 0 {
 		k := o.free[n-1]
 		o.free = o.free[:n-1]
-		o.all[k] = addr
+		o.all[k] = name
 		return k
 	}
-	o.all = append(o.all, addr)
+	o.all = append(o.all, name)
 	return int32(len(o.all) - 1)
 }
 
@@ -170,7 +180,7 @@ func (o *observers) name(observer int32) string {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	if n := int(observer >> 1); n >= 0 && n < len(o.all) {
-		return o.all[n].String()
+		return o.all[n]
 	}
 	return ""
 }
@@ -212,7 +222,7 @@ func (c *Collector) readUDP(conn *net.UDPConn) {
 		if err != nil {
 			continue // such as an ICMP answer to something else
 		}
-		k := senderKey{netip.AddrPortFrom(from.Addr().Unmap(), from.Port()), false}
+		k := senderKey{addr: netip.AddrPortFrom(from.Addr().Unmap(), from.Port())}
 		if x := c.senders.of(k, &c.names); x != nil {
 			c.worker(k.addr.Addr()).take(packet{from: x, data: b[:n], at: c.clock.day(), pool: pool})
 		}
@@ -274,7 +284,7 @@ func (c *Collector) readTCP(conn net.Conn) {
 	if err != nil {
 		return
 	}
-	k := senderKey{netip.AddrPortFrom(from.Addr().Unmap(), from.Port()), true}
+	k := senderKey{addr: netip.AddrPortFrom(from.Addr().Unmap(), from.Port()), tcp: true}
 	x := c.senders.of(k, &c.names)
 	if x == nil {
 		return
@@ -297,4 +307,29 @@ func (c *Collector) readTCP(conn net.Conn) {
 		}
 		c.worker(k.addr.Addr()).take(packet{from: x, data: b, at: c.clock.day()})
 	}
+}
+
+// Take reads IPFIX messages, one after the other, that somebody in the same process
+// was handed: name says who saw what is in them. Its messages come in their order.
+func (c *Collector) Take(name string, messages []byte) error {
+	c.taking.Lock()
+	defer c.taking.Unlock()
+	if c.stopped {
+		return errors.New("the collector stops")
+	}
+	x := c.senders.of(senderKey{name: name}, &c.names)
+	if x == nil {
+		return errors.New("there is no room for more who send")
+	}
+	for at := 0; at < len(messages); {
+		rest := messages[at:]
+		if len(rest) < 16 || binary.BigEndian.Uint16(rest) != 10 || int(binary.BigEndian.Uint16(rest[2:])) > len(rest) ||
+			binary.BigEndian.Uint16(rest[2:]) < 16 {
+			return fmt.Errorf("octet %d: found no whole IPFIX message; what came before it was taken", at)
+		}
+		n := int(binary.BigEndian.Uint16(rest[2:]))
+		c.workers[0].take(packet{from: x, data: rest[:n], at: c.clock.day()})
+		at += n
+	}
+	return nil
 }

@@ -75,6 +75,7 @@ type StreamStatus struct {
 	Late        int64   `json:"late"`
 	Restarts    int64   `json:"restarts"`
 	Sampling    int64   `json:"sampling"`
+	Mixed       bool    `json:"mixed,omitempty" doc:"Two exporters send in its name: their sequence numbers alternate, and what was missed cannot be told"`
 	Skew        float64 `json:"skew" doc:"Arrival less the exporter's clock, in seconds"`
 }
 
@@ -98,7 +99,9 @@ func (c *Collector) tell() {
 	t := Status{Listening: c.Listening, Started: c.started, At: time.Now(), Sessions: c.joiner.Sessions(),
 		Waiting: c.gauge.sum(), Jumps: c.clock.jumps.Load(), Jump: c.clock.last.Load(), Repeated: c.joiner.Repeated,
 		Early: c.joiner.Early, Unfinished: c.spool.unfinished}
-	t.Rate = c.senders.measure(c.told.Load(), t.At)
+	var copies int64
+	t.Rate, copies = c.senders.measure(c.told.Load(), t.At)
+	t.Repeated += copies
 	c.senders.mu.Lock()
 	t.TooMany = c.senders.tooMany
 	if len(c.senders.refused) > 0 {
@@ -122,8 +125,9 @@ func (c *Collector) tell() {
 	c.told.Store(&t)
 }
 
-// measure finds the rates since the last time, and gives the sum.
-func (s *senders) measure(last *Status, now time.Time) (sum float64) {
+// measure finds the rates since the last time, and gives the sum; and how many records came
+// in packets that came once more.
+func (s *senders) measure(last *Status, now time.Time) (sum float64, copies int64) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for k, x := range s.all {
@@ -131,6 +135,7 @@ func (s *senders) measure(last *Status, now time.Time) (sum float64) {
 		var n int64
 		for _, st := range x.decoder.Streams() {
 			n += st.Records
+			copies += st.Repeated
 		}
 		if last != nil {
 			if span := now.Sub(last.At).Seconds(); span > 0 {
@@ -148,7 +153,7 @@ func (s *senders) measure(last *Status, now time.Time) (sum float64) {
 			s.forget(k, x)
 		}
 	}
-	return sum
+	return sum, copies
 }
 
 // Exporters gives what is known of each address that sends.
@@ -158,6 +163,9 @@ func (c *Collector) Exporters() []ExporterStatus {
 	c.senders.mu.Lock()
 	defer c.senders.mu.Unlock()
 	for _, x := range c.senders.all {
+		if x.name != "" { // an enforcement point, which is shown as that
+			continue
+		}
 		x.mu.Lock()
 		addr := x.addr.Addr()
 		e := byAddr[addr]
@@ -195,7 +203,7 @@ func (c *Collector) Exporters() []ExporterStatus {
 				Messages: s.Messages, Records: s.Records, Options: s.Options, NoFlow: s.NoFlow,
 				Untemplated: s.Untemplated,
 				Templates:   len(s.Templates), Missed: s.Missed, Unit: s.Protocol.Unit(), Late: s.Late,
-				Restarts: s.Restarts, Sampling: s.Sampling, Skew: float64(s.Behind) / 1e6,
+				Restarts: s.Restarts, Mixed: s.Mixed(), Sampling: s.Sampling, Skew: float64(s.Behind) / 1e6,
 			})
 		}
 		x.mu.Unlock()
@@ -225,6 +233,9 @@ func (c *Collector) save(clean bool) {
 	c.senders.resumed.mu.Unlock()
 	c.senders.mu.Lock()
 	for _, x := range c.senders.all {
+		if x.name != "" {
+			continue
+		}
 		x.mu.Lock()
 		for _, s := range x.decoder.Streams() {
 			if n, ok := s.Expected(); ok {

@@ -10,8 +10,10 @@ import (
 	"sync"
 	"time"
 
+	"lucidorchard/core/decide"
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
+	"lucidorchard/core/policy"
 	"lucidorchard/core/service"
 	"lucidorchard/ingest/wire"
 )
@@ -20,8 +22,11 @@ import (
 // over IPFIX, both directions of each connection, some of them seen by both.
 type Sender struct {
 	Workloads int
-	stop      context.CancelFunc
-	group     sync.WaitGroup
+	// Passes says whether the enforcement points in the way of a connection let it
+	// through; nil: all do.
+	Passes func(*flow.Observation) bool
+	stop   context.CancelFunc
+	group  sync.WaitGroup
 }
 
 // NewSender makes one for a company of about so many workloads.
@@ -61,18 +66,28 @@ func (s *Sender) Stop() {
 	}
 }
 
-// Habits gives what the company's machines did on the last day before an instant:
-// what happens now is like it.
-func Habits(workloads int, now time.Time) []flow.Record {
-	all := Generate(Options{Workloads: workloads, End: now}).Records
+// Habits gives what the company's machines did on the last day before an instant, which
+// what happens now is like; and what in two weeks was carried although the policy rejects
+// it, which somebody should find and settle: it goes on now and then.
+func Habits(workloads int, now time.Time) (usual, odd []flow.Record) {
+	c := Generate(Options{Workloads: workloads, End: now})
 	since := estate.InstantOf(now.Add(-24 * time.Hour))
-	first := sort.Search(len(all), func(i int) bool { return !all[i].Start.Before(since) })
-	return slices.Clone(all[first:])
+	first := sort.Search(len(c.Records), func(i int) bool { return !c.Records[i].Start.Before(since) })
+	e, _ := estate.New(c.Workloads)
+	p, _ := policy.Parse(c.Policy)
+	compiled := decide.Compile(e, p, estate.InstantOf(now))
+	for _, r := range c.Records {
+		rule := compiled.Decide(compiled.At(r.Client, r.Start), compiled.At(r.Server, r.Start), r.Point)
+		if r.Outcome == flow.Carried && decide.VerdictOf(rule) == decide.Reject {
+			odd = append(odd, r)
+		}
+	}
+	return slices.Clone(c.Records[first:]), odd
 }
 
 func (s *Sender) run(ctx context.Context, conns []net.Conn) {
 	r := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 11))
-	habits := Habits(s.Workloads, time.Now())
+	habits, odd := Habits(s.Workloads, time.Now())
 	if len(habits) == 0 {
 		return
 	}
@@ -87,12 +102,24 @@ func (s *Sender) run(ctx context.Context, conns []net.Conn) {
 			}
 		}
 		var sent [2][]flow.Observation
-		for range 1 + s.Workloads*perSecond/100 {
+		for i := range 1 + s.Workloads*perSecond/100 {
 			h := &habits[r.IntN(len(habits))]
+			if i == 0 && len(odd) > 0 && r.IntN(3) == 0 {
+				h = &odd[r.IntN(len(odd))]
+			}
 			if h.Client.Is6() {
 				continue
 			}
 			there, back := observe(r, h, now)
+			if back.Packets > 0 && s.Passes != nil && !s.Passes(&there) {
+				// The switches see three attempts and no answer.
+				there.Packets, there.Bytes, there.Outcome = 3, 180, flow.Unknown
+				there.Start, there.End = min(there.Start, now-3e6), now
+				if there.HasFlags {
+					there.Flags = flow.SYN
+				}
+				back = flow.Observation{}
+			}
 			switches := []int{site(h.Client)}
 			if other := site(h.Server); other != switches[0] {
 				switches = append(switches, other)

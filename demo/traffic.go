@@ -176,6 +176,14 @@ func (b *builder) mischief() {
 	// Roster terminals worked from the addresses that gate scanners have now.
 	b.between(role{"roster", "term", "live"}, role{"roster", "logic", "live"},
 		habit{point: tcp(8443), fanout: 2, active: 0.3, conns: 4, size: 5e3, rhythm: true})
+	// The trial of boarding reads the tides of the day where they are published: live. It
+	// needs them, although trial and live are kept apart.
+	for day := 0; day < b.Days; day++ {
+		for h := 4; h < 24; h += 6 {
+			b.once(at(role{"boarding", "logic", "trial"}, 0), at(role{"tides", "entry", "live"}, 0), tcp(443), hour(day, h), 2,
+				9e3, flow.Carried)
+		}
+	}
 }
 
 func (b *builder) everyone() []int {

@@ -93,7 +93,13 @@ func TestKills(t *testing.T) {
 			s.start()
 		}
 	}
-	time.Sleep(300 * time.Millisecond)
+	sent := func() int {
+		mu.Lock()
+		defer mu.Unlock()
+		return len(files)
+	}
+	before := sent()
+	require.Eventually(t, func() bool { return sent() > before+2 }, time.Minute, 20*time.Millisecond, "a server that is left alone takes files")
 	stop()
 	group.Wait()
 

@@ -29,6 +29,12 @@ var views = map[string]string{
 	"/policy?text=1":                          "main",
 	"/policy?history=1":                       "[data-revision]",
 	"/check?verdict=uncovered":                `[data-row="0"]`,
+	"/watch":                                  "[data-matter]",
+	"/watch?part=pairs&period=quarter":        `[aria-label="time that is counted"]`,
+	"/evidence":                               "[data-made]",
+	"/evidence?make=yes":                      `[role="dialog"] select`,
+	"/evidence/1":                             "[data-answer]",
+	"/evidence/comparison?before=1&after=2":   `[aria-label="both periods"]`,
 	"/release":                                "[data-point]",
 	"/release?point=bench-gate":               "[data-holds]",
 	"/release?release=new":                    `input[aria-label="title of the release"]`,
@@ -48,6 +54,8 @@ func TestEveryViewIsAccessible(t *testing.T) {
 	r, err := http.Post(p.base+"/api/v1/derive", "application/json", strings.NewReader("{}"))
 	require.NoError(t, err)
 	r.Body.Close()
+	makeEvidence(t, p, "assert only fares-logic-live -> fares-store-live on postgres", 13)
+	makeEvidence(t, p, "group protected", 3)
 	// On the terrace map a gate is labelled in words, and drawn with clipped names and
 	// short numbers; the same stands in its table, in full.
 	except := map[string]string{"/flows": `, rules: {"label-content-name-mismatch": {enabled: false}}`}
@@ -82,6 +90,8 @@ func TestEveryViewFitsAtDoubleSize(t *testing.T) {
 	r, err := http.Post(p.base+"/api/v1/derive", "application/json", strings.NewReader("{}"))
 	require.NoError(t, err)
 	r.Body.Close()
+	makeEvidence(t, p, "assert only fares-logic-live -> fares-store-live on postgres", 13)
+	makeEvidence(t, p, "group protected", 3)
 	p.do("size", chromedp.EmulateViewport(640, 400))
 	for path, there := range views {
 		p.open(path)

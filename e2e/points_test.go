@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"bufio"
 	"bytes"
 	"encoding/json"
 	"fmt"
@@ -9,6 +10,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -56,6 +58,29 @@ permit entry -> store on tcp/5432
 permit store -> outside on any
 layer closing
 reject any -> store on any
+`
+
+// chatter serves one connection and sends all the time; it prints how much it has
+// heard, once a second.
+const chatter = `
+import socket, time, sys
+l = socket.create_server(("10.20.8.20", 22))
+print("listens")
+c, _ = l.accept()
+c.settimeout(0.05)
+heard, at = 0, time.time()
+for i in range(1200):
+    try:
+        c.send(b"still here\n")
+        heard += len(c.recv(4096))
+    except socket.timeout:
+        pass
+    except OSError:
+        break
+    if time.time() - at > 1:
+        print(heard)
+        at = time.time()
+print("over")
 `
 
 // A real point on a real machine: what it observes passes and is counted, what it
@@ -135,14 +160,56 @@ func TestARealPointHoldsReleases(t *testing.T) {
 		}
 		return false
 	})
+	// A conversation that runs on, of which both ends speak.
+	talk := inside(n.server, nil, "python3", "-u", "-c", chatter)
+	said, err := talk.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, talk.Start())
+	t.Cleanup(func() { end(talk) })
+	heard := bufio.NewScanner(said)
+	require.True(t, heard.Scan())
+	require.NoError(t, inside(n.client, nil, "bash", "-c", "exec 3<>/dev/tcp/10.20.8.20/22; sleep 0.3; for i in $(seq 600); "+
+		"do echo $i >&3; sleep 0.05; done").Start())
+	require.True(t, heard.Scan(), "it runs")
 	aim(1, "enforce")
 	until("it enforces", holds(1, "enforce"))
+	require.Eventually(t, func() bool {
+		var out []struct{ What, Words string }
+		ask(t, "GET", base+"/api/v1/points/store/history", nil, &out)
+		return slices.ContainsFunc(out, func(e struct{ What, Words string }) bool {
+			return e.What == "ended" && strings.HasPrefix(e.Words, "1 conversation that ran")
+		})
+	}, 20*time.Second, 50*time.Millisecond, "what runs and is rejected now is ended")
+	before := ""
+	for heard.Scan() {
+		if heard.Text() == before || heard.Text() == "over" {
+			break // nothing more is heard of the client
+		}
+		before = heard.Text()
+	}
 	require.True(t, passes(5432))
 	require.False(t, passes(22))
+	require.Eventually(t, func() bool {
+		var out struct {
+			Records []struct{ Outcome, Exporter string }
+		}
+		ask(t, "GET", base+"/api/v1/records?client=10.20.3.10&server=10.20.8.20&service=tcp/22", nil, &out)
+		return slices.ContainsFunc(out.Records, func(r struct{ Outcome, Exporter string }) bool {
+			return r.Outcome == "dropped" && strings.Contains(r.Exporter, "point store")
+		})
+	}, 40*time.Second, 200*time.Millisecond, "what it dropped is among the records")
 
+	end(talk)
+	handles := func() string {
+		out, err := inside(n.server, nil, "bash", "-c", "nft -a list table inet lucid_orchard | grep -o 'line.*handle.*'").Output()
+		require.NoError(t, err)
+		return string(out)
+	}
+	rules := handles()
 	require.Equal(t, 200, ask(t, "POST", base+"/api/v1/tags", map[string]any{"key": "tier", "value": "bus",
 		"workloads": []string{"entry"}}, nil))
 	require.Eventually(t, func() bool { return !passes(5432) }, 20*time.Second, 10*time.Millisecond, "a tag moves it")
+	require.Equal(t, rules, handles(), "and touches no rule")
 	require.Equal(t, 200, ask(t, "POST", base+"/api/v1/policy/undo", map[string]any{}, nil))
 	require.Eventually(t, func() bool { return passes(5432) }, 20*time.Second, 10*time.Millisecond)
 
@@ -169,7 +236,14 @@ func TestARealPointHoldsReleases(t *testing.T) {
 	second := policy(strings.Replace(openPolicy, "permit store -> outside", "reject store -> outside", 1))
 	release(second)
 	until("it observes the second", holds(2, "observe"))
-	aim(2, "enforce")
+	var problem struct{ Detail string }
+	require.Equal(t, 409, ask(t, "POST", base+"/api/v1/rollout/aim", map[string]any{"points": []string{"store"}, "release": 2,
+		"mode": "enforce"}, &problem))
+	require.Contains(t, problem.Detail, "the way to the server is shut: line 5 rejects 10.99.7.2 → 10.99.7.1 on tcp/")
+	require.Contains(t, problem.Detail, "by which store asks it")
+	// Somebody does not heed that.
+	require.Equal(t, 204, ask(t, "POST", base+"/api/v1/rollout/aim", map[string]any{"points": []string{"store"},
+		"release": 2, "mode": "enforce", "anyway": true}, nil))
 	until("it finds the way back by itself", func(h held) bool {
 		return h.State == "went back" && strings.Contains(h.Held.Words, "could not be reached") && h.Held.Mode == "observe"
 	})

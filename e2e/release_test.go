@@ -9,7 +9,7 @@ import (
 // A newcomer releases the draft, sees what it would reject, lets it enforce wave by
 // wave, finds the point that lost a rule, and goes back; the address keeps what is open.
 func TestADraftGoesIntoForceAndBack(t *testing.T) {
-	p := browse(t, start(t, "--demo", "--points", "--drift", "1s"))
+	p := browse(t, start(t, "--demo", "--points", "--live", "--drift", "1s"))
 	p.open("/release")
 	p.see(`[data-in-force="0"]`)
 	p.see(`[data-point="bench-gate"][data-state=holds]`)
@@ -19,16 +19,60 @@ func TestADraftGoesIntoForceAndBack(t *testing.T) {
 	p.see(`[data-release="1"]`)
 	p.see(`[data-in-force="1"]`)
 
-	// Each wave observes before it enforces; what it would reject is said on the way.
-	for _, step := range []string{"1 enforce", "2 observe", "2 enforce", "3 observe"} {
-		if step == "2 enforce" {
-			p.see(`[data-would]`)
-			require.Positive(t, value[int](p, `parseInt(document.querySelector("[data-would]").textContent)`))
-		}
-		p.click(`[data-next="` + step + `"]`)
-	}
-	p.see(`[data-next="3 enforce"]`)
+	// Each wave observes before it enforces, and waits for what is asked of it.
+	all := p.goOn
+	all("1 enforce")
+	all("2 observe")
+
+	// What wave 2 would reject is there, with the rule that says so: one is permitted.
+	p.see(`[data-would="2"]`)
+	p.see(`[data-condition="wayBack"][data-met="true"]`)
+	p.see(`[data-condition="settled"][data-met="false"]`)
+	p.until(`document.querySelectorAll("[data-rejection]").length === 2`)
+	require.Contains(t, value[string](p, `document.querySelector("[data-rejection]").textContent`), "apart live, trial, bench")
+	p.until(`parseInt(document.querySelector("[data-kept]").dataset.kept) > 0`) // seen, and carried
+	p.click(`//*[@data-rejection][contains(., "tides-entry")]//button[text()="Permit…"]`)
+	p.click(`//div[@role="dialog"]//button[@data-primary]`)
+	p.gone(`div[role=dialog]`)
+	p.click(`//main//button[text()="Release…"]`)
+	p.see(`[data-instead]`)
+	p.fill(`input[aria-label="title of the release"]`, "The trial of boarding reads the tides")
+	p.click(button("Release instead of release 1"))
+	p.see(`[data-release="2"]`)
+	p.see(`[data-would="0"]`)
+	all("1 enforce")
+	p.see(`[data-would="1"]`)
+	all("2 enforce")
 	p.until(`document.querySelector("[data-wave='2']").dataset.stage === "enforces"`)
+	p.until(`parseInt(document.querySelector("[data-dropped]").dataset.dropped) > 0`) // and now held
+	all("3 observe")
+
+	// The ask bar answers for the draft, and for what is in force where that differs.
+	p.open("/policy")
+	p.click(`//*[@data-rule][contains(@data-sentence, "workloads -> names on dns")]`)
+	p.click(button("Turn off"))
+	p.see(button("Turn on"))
+	p.fill(`input[aria-label="ask a question or find anything"]`, "booking-entry-02 -> names-01 udp/53")
+	p.see(`[data-answer=uncovered] [data-in-force-says=permit]`)
+	p.open("/policy")
+	p.click(`//*[@data-rule][contains(@data-sentence, "workloads -> names on dns")]`)
+	p.see(button("Turn on"))
+	p.ctrl("z")
+	p.gone(button("Turn on"))
+	p.open("/release")
+
+	// The two releases beside each other.
+	p.click(`[data-compare="2"]`)
+	p.click(`[data-compare="1"]`)
+	p.see(`[data-changed="1"]`)
+	p.click(button("Close"))
+
+	// What is reached is a filter.
+	p.see(`[data-reach="none"]`)
+	p.click(`[data-reach="none"]`)
+	p.see(saying("guarded by no point"))
+	p.until(`document.querySelector("[data-count]").dataset.count === "7"`)
+	p.open("/release")
 
 	// One point has lost a rule.
 	p.see(`[data-point="trial-south"][data-state=drifted]`)
@@ -47,9 +91,45 @@ func TestADraftGoesIntoForceAndBack(t *testing.T) {
 	p.see(saying("there is nothing to release"))
 	p.click(button("Cancel"))
 
-	p.click(button("Hold nothing again"))
-	p.see(`[data-in-force="0"]`)
+	// Held by somebody, nothing goes on.
+	p.click(button("Hold…"))
+	p.fill(`input[aria-label="why"]`, "the owner of fares is away")
+	p.click(`//div[@role="dialog"]//button[text()="Hold"]`)
+	p.see(saying("the owner of fares is away"))
+	p.gone(`[data-next]`)
+	p.click(button("Go on"))
+	p.see(`[data-next="3 enforce"]`)
+
+	p.click(button("Back to release 1"))
+	p.see(`[data-in-force="1"]`)
 	p.until(`document.querySelectorAll("[data-stage='not yet']").length === 4`)
+}
+
+// goOn takes a step of a roll-out, also if its wave waits for something.
+func (p *page) goOn(step string) {
+	p.until(`(document.querySelector("[data-next='` + step + `']").click(), true)`)
+	p.until(`document.querySelector("[data-next='` + step + `']") === null ||
+		[...document.querySelectorAll("button")].some(b => b.textContent === "Enforce all the same")`)
+	p.until(`([...document.querySelectorAll("button")].find(b => b.textContent === "Enforce all the same")?.click(), true)`)
+	p.gone(`[data-next="` + step + `"]`)
+}
+
+// A machine that no point may touch is left alone until a day, with a reason.
+func TestAMachineIsKeptAwayFromPoints(t *testing.T) {
+	p := browse(t, start(t, "--demo", "--points"))
+	p.open("/workloads/booking-entry-01")
+	p.see(`[data-guarded-by]`)
+	p.click(button("keep points away…"))
+	p.fill(`input[aria-label="why no point may touch it"]`, "its vendor forbids it")
+	p.fill(`input[aria-label="who answers for it"]`, "booking-team")
+	p.click(button("Exempt it"))
+	p.see(`[data-exempt]`)
+	p.gone(`[data-guarded-by]`)
+	p.open("/release")
+	p.click(`[data-reach="exempt"]`)
+	p.see(`[data-exemption="booking-entry-01"]`)
+	p.click(button("end it"))
+	p.gone(`[data-exemption]`)
 }
 
 // A new point shows its token once, and says what is wrong with what it is to guard.

@@ -86,12 +86,23 @@ func TestScreenshots(t *testing.T) {
 	p.fill(`input[aria-label="title of the release"]`, "First allowances")
 	p.click(button("Release; wave 1 observes"))
 	for _, step := range []string{"1 enforce", "2 observe"} {
-		p.click(`[data-next="` + step + `"]`)
+		p.goOn(step)
 	}
 	p.see(`[data-next="2 enforce"]`)
 	p.until(`document.querySelectorAll("[data-wave='2'] [data-state=holds]").length === 2`)
+	p.until(`parseInt(document.querySelector("[data-kept]").dataset.kept) > 0`)
 	p.until(`document.querySelectorAll("[data-scope=toast][data-part=root]").length === 0`)
 	shoot("release")
+
+	p.open("/watch")
+	p.click(`//*[@data-matter][contains(@data-says, "looks like a scan") and @data-kind="leak"]`)
+	p.see(`[data-opened] [data-talk]`)
+	shoot("watch")
+
+	makeEvidence(t, p, "assert only fares-logic-live -> fares-store-live on postgres", 13)
+	p.open("/evidence/1")
+	p.see("[data-answer]")
+	shoot("evidence")
 
 	p.open("/policy")
 	p.click(`//*[@data-rule][contains(@data-sentence, "booking-logic-live -> fares-logic-live")]`)

@@ -27,7 +27,7 @@ import (
 type Form struct {
 	Kind      string `json:"kind,omitempty" enum:"workloads,flows" doc:"What it is a form of, where it is saved"`
 	Encoding  string `json:"encoding,omitempty" enum:"utf-8,utf-16le,utf-16be,windows-1252"`
-	Delimiter string `json:"delimiter,omitempty" doc:"Of a table: a comma, semicolon, tab or bar"`
+	Delimiter string `json:"delimiter,omitempty" doc:"Of a table: a comma, semicolon, tab, bar or blank"`
 	Header    int    `json:"header,omitempty" minimum:"0" doc:"Of a table: the line with the names of the columns"`
 	Pointer   string `json:"pointer,omitempty" doc:"Of JSON: where the list of rows stands (RFC 6901)"`
 	Loose     bool   `json:"loose,omitempty" doc:"Of a table: a quote may stand in the middle of a cell"`
@@ -49,7 +49,7 @@ const (
 )
 
 // Delimiters are what may stand between two cells, the likeliest first.
-var Delimiters = []string{",", ";", "\t", "|"}
+var Delimiters = []string{",", ";", "\t", "|", " "}
 
 // Check says what of a form cannot be meant.
 func (f *Form) Check() error {
@@ -58,7 +58,7 @@ func (f *Form) Check() error {
 			Western)
 	}
 	if f.Delimiter != "" && !slices.Contains(Delimiters, f.Delimiter) {
-		return fmt.Errorf("delimiter: found %q, expected a comma, a semicolon, a tab or |", f.Delimiter)
+		return fmt.Errorf("delimiter: found %q, expected a comma, a semicolon, a tab, | or a blank", f.Delimiter)
 	}
 	if f.Header < 0 || f.Header > mostPreamble {
 		return fmt.Errorf("header: found line %d, expected 1 to %d", f.Header, mostPreamble)
@@ -100,6 +100,9 @@ func (f *Form) text(in io.Reader) io.Reader {
 	b := bufio.NewReaderSize(in, 1<<16)
 	if mark, _ := b.Peek(3); string(mark) == "\ufeff" {
 		_, _ = b.Discard(3)
+	}
+	if mark, _ := b.Peek(len(commented)); string(mark) == commented {
+		return &commentedTable{lines: b}
 	}
 	return b
 }
@@ -244,12 +247,13 @@ func (f *Form) guessTable(text []byte, whole bool) {
 	for _, d := range try {
 		counts := map[int]int{}
 		widths := make([]int, len(lines))
-		loose := false
+		loose, some := false, 0
 		for i, line := range lines {
 			cells, strict := cut(line, d)
 			loose = loose || !strict
 			widths[i] = len(cells)
 			if strings.TrimSpace(line) != "" {
+				some++
 				counts[len(cells)]++
 			}
 		}
@@ -265,6 +269,9 @@ func (f *Form) guessTable(text []byte, whole bool) {
 		}
 		score := n * min(width, 8)
 		if width == 1 && d == "," { // a single column
+			score = 0
+		}
+		if d == " " && (width < 6 || 10*n < 9*some) { // words of sentences are no cells
 			score = 0
 		}
 		if score > best {

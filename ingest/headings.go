@@ -71,16 +71,16 @@ var usualFlows = map[string][]string{
 		"data hora", "tijd", "tijdstip", "begin", "tid", "tidpunkt", "tidsstempel", "starttid", "aika", "aikaleima",
 		"alku", "czas", "data czas", "poczatek", "cas", "zacatek", "ido", "idopont", "kezdet", "zaman", "tarih",
 		"baslangic"},
-	"end": {"end", "end time", "endtime", "last", "last seen", "flow end", "finish", "end ts",
+	"end": {"end", "te", "end time", "endtime", "last", "last seen", "flow end", "finish", "end ts",
 		"flow end milliseconds",
 		"flow end seconds", "ende", "endzeit", "fin", "heure fin", "fine", "fim", "einde", "slut", "slutt", "loppu",
 		"koniec", "konec", "veg", "bitis"},
-	"proto": {"proto", "protocol", "ip protocol", "ip proto", "transport", "protocol identifier", "protokoll",
+	"proto": {"proto", "pr", "protocol", "ip protocol", "ip proto", "transport", "protocol identifier", "protokoll",
 		"protocole", "protocolo", "protocollo", "protokol", "protokolla", "protokola"},
-	"bytes": {"bytes", "octets", "total bytes", "byte count", "size", "octet delta count", "num bytes", "volume",
+	"bytes": {"bytes", "ibyt", "in bytes", "octets", "total bytes", "byte count", "size", "octet delta count", "num bytes", "volume",
 		"datenmenge", "volumen", "oktette", "octetos", "volumen", "dimensione", "tavua", "bajty", "bajtow", "bajtu",
 		"bajt", "boyut", "oktety"},
-	"packets": {"packets", "pkts", "packet count", "packet delta count", "num packets", "pakete", "paquets",
+	"packets": {"packets", "ipkt", "in packets", "pkts", "packet count", "packet delta count", "num packets", "pakete", "paquets",
 		"paquetes", "pacchetti", "pacotes", "pakketten", "paket", "pakker", "paketit", "pakiety", "pakety",
 		"csomagok",
 		"paketler"},
@@ -131,7 +131,7 @@ func wordsOf(heading string) []string {
 			continue
 		case !unicode.IsLetter(r) && !unicode.IsDigit(r):
 			r = ' '
-		case unicode.IsUpper(r) && unicode.IsLower(before):
+		case unicode.IsUpper(r) && (unicode.IsLower(before) || unicode.IsDigit(before)):
 			b.WriteByte(' ')
 		}
 		before = r
@@ -162,8 +162,18 @@ func apartWords(w string) []string {
 		return []string{"src", "port"}
 	case "saddr", "sip":
 		return []string{"src", "ip"}
-	case "daddr", "dip":
+	case "daddr", "dip", "da":
 		return []string{"dst", "ip"}
+	case "sa":
+		return []string{"src", "ip"}
+	case "sp":
+		return []string{"src", "port"}
+	case "dp":
+		return []string{"dst", "port"}
+	case "src4", "src6":
+		return []string{"src"}
+	case "dst4", "dst6":
+		return []string{"dst"}
 	}
 	return []string{w}
 }
@@ -248,7 +258,14 @@ func Guess(headings []string) Mapping {
 
 // GuessFlows maps headings of flows by what they are usually called.
 func GuessFlows(headings []string) Mapping {
-	m, _ := guess(headings, slices.Concat(flowColumns, combined), flowPhrases, "")
+	m, taken := guess(headings, slices.Concat(flowColumns, combined), flowPhrases, "")
+	if taken["proto"] && taken["dport"] { // then a service is a name that somebody gave to both
+		for h, to := range m {
+			if to == "service" {
+				m[h] = ""
+			}
+		}
+	}
 	return m
 }
 

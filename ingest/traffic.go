@@ -4,8 +4,11 @@ import (
 	"bufio"
 	"bytes"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"io"
+	"maps"
+	"slices"
 	"time"
 
 	"github.com/gopacket/gopacket"
@@ -14,6 +17,7 @@ import (
 
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
+	"lucidorchard/core/plural"
 	"lucidorchard/core/service"
 	"lucidorchard/ingest/wire"
 )
@@ -28,10 +32,14 @@ const (
 	TrafficJSON    TrafficFormat = "JSON"
 	TrafficIPFIX   TrafficFormat = "IPFIX file"     // RFC 5655
 	TrafficCapture TrafficFormat = "packet capture" // pcap and pcapng
+	TrafficForeign TrafficFormat = "file of nfcapd" // which only its own programs read
 )
 
 // FormatOf tells a format by a file's first octets.
 func FormatOf(head []byte) TrafficFormat {
+	if unreadable(head) != "" {
+		return TrafficForeign
+	}
 	if len(head) >= 4 {
 		switch binary.BigEndian.Uint32(head) {
 		case 0xa1b2c3d4, 0xd4c3b2a1, 0xa1b23c4d, 0x4d3cb2a1, 0x0a0d0d0a:
@@ -56,8 +64,11 @@ type TrafficOptions struct {
 	// it; the two are joined and the server is found. Otherwise a row is a
 	// conversation from client to server. IPFIX and captures are always joined.
 	Directions bool
-	Name       string                              // of the file, for records that name no observer
-	Progress   func(share float64, rows int) error // an error stops it
+	// Carriers: of a packet of a capture that carries another one (GRE, VXLAN and so on),
+	// what carries it counts as well as what it carries.
+	Carriers bool
+	Name     string                              // of the file, for records that name no observer
+	Progress func(share float64, rows int) error // an error stops it
 	// Accept names the kinds of questions that somebody has said yes to.
 	Accept []string
 	Now    time.Time // that times are far from; zero: the machine's
@@ -79,6 +90,7 @@ type TrafficFile struct {
 	// how many are left out for them.
 	Questions []Question
 	Held      int
+	Carried   bool // packets of a capture carry others
 
 	kinds           badKinds
 	soonest, latest estate.Instant
@@ -115,6 +127,9 @@ func ReadTraffic(in io.Reader, size int64, o TrafficOptions) (*TrafficFile, erro
 		send: o.Emit}
 	if o.Now.IsZero() {
 		o.Now = time.Now()
+	}
+	if words := unreadable(head); words != "" {
+		return t, errors.New(words)
 	}
 	t.soonest, t.latest = near(o.Now)
 	if o.Progress == nil {
@@ -317,17 +332,19 @@ func (t *TrafficFile) messages(in io.Reader, o TrafficOptions, tell func() error
 	return nil
 }
 
-// packets reads a capture, by the headers of its packets.
+// packets reads a capture, by the headers of its packets. One that was seen on several of
+// its interfaces is counted once; of one that carries another, the innermost counts, or
+// each.
 func (t *TrafficFile) packets(in io.Reader, o TrafficOptions, tell func() error) error {
 	source, err := openCapture(in)
 	if err != nil {
 		return fmt.Errorf("the packet capture cannot be read: %w", err)
 	}
-	join := t.joining(func(int32) string { return o.Name })
+	join := t.joining(func(n int32) string { return captureName(o.Name, source, int(n>>1)) })
 	defer join.close()
 	h := wire.NewHeaders()
-	var obs flow.Observation
-	without := 0
+	without, unknown, carried := 0, map[layers.LinkType]int{}, map[string]int{}
+	var all []flow.Observation
 	for {
 		data, info, err := source.ReadPacketData()
 		if err == io.EOF {
@@ -339,28 +356,83 @@ func (t *TrafficFile) packets(in io.Reader, o TrafficOptions, tell func() error)
 			break
 		}
 		t.Rows++
-		if h.Read(&obs, wire.FirstLayer(source.LinkType(), data), data, info.Length) {
-			obs.Start = flow.MicrosOf(info.Timestamp)
-			obs.End = obs.Start
-			join.add(&obs)
-		} else {
+		link := linkOf(source, &info)
+		all = all[:0]
+		lost := h.Lost
+		h.Each(link, data, info.Length, func(x *flow.Observation, in string) {
+			if in != "" {
+				carried[in]++
+				if !o.Carriers {
+					all = all[:0]
+				}
+			}
+			all = append(all, *x)
+		})
+		for i := range all {
+			all[i].Start = flow.MicrosOf(info.Timestamp)
+			all[i].End, all[i].Observer = all[i].Start, int32(2*info.InterfaceIndex)
+			join.add(&all[i])
+		}
+		switch {
+		case len(all) > 0 || h.Lost > lost:
+		case !wire.Reads(link):
+			unknown[link]++
+		default:
 			without++
 		}
 		if err := tell(); err != nil {
 			return err
 		}
 	}
-	if without > 0 {
-		t.Warnings = append(t.Warnings,
-			fmt.Sprintf("%d packets have no IP addresses that can be read and were passed over", without))
+	warn := func(n int, format string, args ...any) {
+		if n > 0 {
+			t.Warnings = append(t.Warnings, fmt.Sprintf(format, args...))
+		}
 	}
+	warn(without, "%s no IP addresses that can be read and passed over", plural.Of(without, "packet has", "packets have"))
+	for _, link := range slices.Sorted(maps.Keys(unknown)) {
+		warn(1, "%s of link type %d (%s), which is not read, and passed over", plural.Of(unknown[link], "packet is", "packets are"), int(link), link)
+	}
+	warn(h.Lost, "%s without ports passed over: the first of its packet is not in the file", plural.Of(h.Lost, "fragment", "fragments"))
+	for _, in := range slices.Sorted(maps.Keys(carried)) {
+		what := "what they carry is read, and not what carries it"
+		if o.Carriers {
+			what = "what they carry is read, and what carries it as well"
+		}
+		warn(1, "%s another one in %s: %s", plural.Of(carried[in], "packet carries", "packets carry"), in, what)
+	}
+	t.Carried = len(carried) > 0
 	return nil
+}
+
+// linkOf gives the link type of a packet: in one file there may be several.
+func linkOf(source captureReader, info *gopacket.CaptureInfo) layers.LinkType {
+	if len(info.AncillaryData) > 0 {
+		if link, ok := info.AncillaryData[0].(layers.LinkType); ok {
+			return link
+		}
+	}
+	return source.LinkType()
+}
+
+// captureName names an interface of a capture.
+func captureName(file string, source captureReader, n int) string {
+	ng, ok := source.(*pcapgo.NgReader)
+	if !ok || ng.NInterfaces() < 2 {
+		return file
+	}
+	if i, err := ng.Interface(n); err == nil && i.Name != "" {
+		return file + " " + i.Name
+	}
+	return fmt.Sprintf("%s interface %d", file, n)
 }
 
 func openCapture(in io.Reader) (captureReader, error) {
 	b := bufio.NewReader(in)
 	if head, _ := b.Peek(4); len(head) == 4 && binary.BigEndian.Uint32(head) == 0x0a0d0d0a {
-		return pcapgo.NewNgReader(b, pcapgo.DefaultNgReaderOptions)
+		options := pcapgo.DefaultNgReaderOptions
+		options.WantMixedLinkType = true
+		return pcapgo.NewNgReader(b, options)
 	}
 	return pcapgo.NewReader(b)
 }

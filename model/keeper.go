@@ -109,7 +109,7 @@ func (k *Keeper) Current(ctx context.Context) (*Model, error) {
 // knows reports whether the model knows versions, but for the conversations.
 func (m *Model) knows(v store.Versions) bool {
 	return m != nil && m.Versions.Workloads >= v.Workloads && m.Versions.Revision >= v.Revision &&
-		m.Versions.Probes >= v.Probes && !m.old()
+		m.Versions.Probes >= v.Probes && m.Versions.Points >= v.Points && !m.old()
 }
 
 // old reports whether "now" of the model is of the hour before: who holds an
@@ -193,12 +193,13 @@ func (k *Keeper) update(ctx context.Context) error {
 	if err := k.loadTraffic(ctx, next); err != nil {
 		return err
 	}
-	next.Table, next.Versions.Conversations = k.traffic.table, k.traffic.version
+	next.Table, next.Versions.Conversations, next.Hours = k.traffic.table, k.traffic.version, k.traffic.hours
 	next.From, next.To = next.Table.Span()
 	next.Made = time.Now()
 	next.derive(before)
 	switch {
-	case before == nil || next.Table != before.Table || update == nil && next.Compiled != before.Compiled:
+	case before == nil || next.Table != before.Table || next.guarding != before.guarding ||
+		update == nil && next.Compiled != before.Compiled:
 		next.views = &views{}
 	case next.Compiled == before.Compiled:
 		next.views = before.views
@@ -234,6 +235,9 @@ func (k *Keeper) state(ctx context.Context, before *Model) (next *Model, update 
 	traffic := next.Versions.Conversations
 	next.Versions, next.kept = st.Versions, st.Probes
 	next.Versions.Conversations = traffic
+	if st.Guarding != nil {
+		next.guarding = guardingOf(st.Guarding)
+	}
 	if st.Head != nil {
 		next.Head = *st.Head
 		next.Policy, next.Errors = policy.Parse(next.Head.Text)

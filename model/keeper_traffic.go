@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"lucidorchard/core/flow"
-	"lucidorchard/core/reach"
 )
 
 // traffic is the conversations as they were last read. It is not changed.
@@ -127,9 +126,7 @@ func (k *Keeper) viewOf(m *Model, table *flow.Table, last *keptView) (out *keptV
 	if last.to != m.To {
 		to = last.to
 	}
-	w := reach.NewWindow(m.Estate, table, from, to)
-	w.Structural = m.Structural
-	v := w.Under(m.Compiled)
+	v := m.window(table, from, to).Under(m.Compiled)
 	v.Warm()
 	return made(viewKey{from: from, to: to}, v), nil
 }
@@ -153,11 +150,11 @@ func (k *Keeper) take(t *traffic) {
 	k.traffic = *t
 	k.lazy.Store(t.cost > slow)
 	next := *before
-	next.Table, next.Versions.Conversations = t.table, t.version
+	next.Table, next.Versions.Conversations, next.Hours = t.table, t.version, t.hours
 	next.From, next.To = next.Table.Span()
 	next.Made = time.Now()
 	next.views = &views{}
-	if view != nil && of.Compiled == next.Compiled {
+	if view != nil && of.Compiled == next.Compiled && of.guarding == next.guarding {
 		next.views.all = append(next.views.all, view)
 	}
 	k.put(before, &next)

@@ -40,10 +40,12 @@ type Model struct {
 	Compiled   *decide.Compiled
 	Structural []string // tag keys that say where a workload belongs
 	Table      *flow.Table
-	From, To   flow.Hour // of all conversations
+	From, To   flow.Hour           // of all conversations
+	Hours      map[flow.Hour]int64 // version of what is stored of each hour; not to be changed
 	Made       time.Time
 
 	kept       []store.Probe
+	guarding   *guarding
 	findings   func() []prove.Finding
 	byLine     func() map[int][]prove.Finding
 	users      func() map[string][]policy.Statement
@@ -86,6 +88,9 @@ func (m *Model) Census() *whatif.Census { return m.census() }
 
 // Probes gives the probes with their answers.
 func (m *Model) Probes() []Probe { return m.probes() }
+
+// ProbesUnder gives the probes with the answers of another policy's census.
+func (m *Model) ProbesUnder(c *whatif.Census) []Probe { return AskProbes(c, m.kept) }
 
 // Acceptance says what probes call rightly rejected.
 func (m *Model) Acceptance() *reach.Acceptance { return m.acceptance() }
@@ -229,10 +234,42 @@ func AskProbes(c *whatif.Census, kept []store.Probe) []Probe {
 // for before is there at once.
 func (m *Model) View(ctx context.Context, from, to flow.Hour) (*reach.View, error) {
 	return m.views.get(ctx, viewKey{from: from, to: to}, func() *reach.View {
-		window := reach.NewWindow(m.Estate, m.Table, from, to)
-		window.Structural = m.Structural
-		return window.Under(m.Compiled)
+		return m.window(m.Table, from, to).Under(m.Compiled)
 	})
+}
+
+// Stretch gives the conversations of some hours under the draft. It is not remembered:
+// see View.
+func (m *Model) Stretch(from, to flow.Hour) *reach.View {
+	return m.window(m.Table, from, to).Under(m.Compiled)
+}
+
+// Judged gives since when points hold what was released, and so judge what is seen; false:
+// nothing was released, and the draft does.
+func (m *Model) Judged() (since time.Time, judged bool) {
+	if m.guarding == nil || len(m.guarding.Releases) == 0 {
+		return since, false
+	}
+	since = m.Made
+	for _, p := range m.guarding.Periods {
+		if p.Release != 0 && p.At.Before(since) {
+			since = p.At
+		}
+	}
+	return since, true
+}
+
+// window cuts a window from a table. What points held judges it from the first of them on:
+// a window that was over before is judged by the draft, but one of all that is known
+// reaches to the present.
+func (m *Model) window(table *flow.Table, from, to flow.Hour) *reach.Window {
+	w := reach.NewWindow(m.Estate, table, from, to)
+	w.Structural = m.Structural
+	since, judged := m.Judged()
+	if first, end := table.Span(); judged && (since.Before(to.Start().Time()) || from <= first && to >= end) {
+		w.JudgedBy(m.judge())
+	}
+	return w
 }
 
 // Against is a view of the model, compared with another policy over the same

@@ -10,13 +10,17 @@ import (
 	"io"
 	"log/slog"
 	"maps"
+	"math/rand/v2"
 	"net/http"
 	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
+
+	"lucidorchard/core/plan"
 )
 
 // Agent is one enforcement point. Run it once.
@@ -32,14 +36,24 @@ type Agent struct {
 	Check   time.Duration // how often it reads back what the kernel holds; 0: 10 s
 	Beat    time.Duration // how often it says what it holds; 0: 5 s
 
-	told    *Told             // what it holds; nil: nothing
-	former  *Told             // what it held before that, as long as the way back is open
-	until   time.Time         // when the way back is taken
-	want    map[string]string // what the kernel should hold
-	base    map[Line]int64    // counted by what was loaded before
-	said    Said
-	refused string // id of what the kernel did not take: it is not tried again
-	lost    string // kind of what lost the server: neither is that, also where only addresses have moved
+	told   *Told          // what it holds, with its plan; nil: nothing
+	former *Told          // what it held before that, as long as the way back is open
+	until  time.Time      // when the way back is taken
+	want   *wanting       // what the kernel should hold
+	base   map[Line]int64 // counted by what was loaded before
+	said   Said
+	recent recent
+	// reported is how many conversations the server took one by one.
+	reported atomic.Int64
+	refused  string // id of what the kernel did not take: it is not tried again
+	lost     string // kind of what lost the server: neither is that, also where only addresses have moved
+	unkept   bool   // the disk has an older state of the addresses
+
+	have   atomic.Pointer[string] // id of what moves may lead on from; nil: none
+	ending chan *plan.Decider     // conversations that run are to be ended by it
+	ended  chan string            // what became of that, in words
+	seen   waiting
+	mode   atomic.Value // string
 }
 
 // Run holds what the server tells until the context ends. What is held then stays.
@@ -50,10 +64,15 @@ func (a *Agent) Run(ctx context.Context) error {
 		a.Client = &http.Client{}
 	}
 	a.base = map[Line]int64{}
+	a.ending, a.ended = make(chan *plan.Decider, 1), make(chan string, 16)
 	a.said = Said{State: "holds", Mode: "off"}
 	a.recall()
-	next := make(chan Told)
+	next := make(chan telling)
+	changed := make(chan struct{}, 1)
 	go a.listen(ctx, next)
+	go a.watch(ctx, changed)
+	go a.report(ctx)
+	go a.end(ctx)
 	check, beat := time.NewTicker(a.Check), time.NewTicker(a.Beat)
 	defer check.Stop()
 	defer beat.Stop()
@@ -68,13 +87,25 @@ func (a *Agent) Run(ctx context.Context) error {
 		case <-ctx.Done():
 			return nil
 		case t := <-next:
-			a.take(t)
-			a.say(ctx)
+			news := a.take(t.Told)
+			close(t.taken)
+			if news {
+				a.say(ctx)
+			}
 		case <-check.C:
 			if a.look() {
 				a.say(ctx)
 			}
+		case <-changed:
+			if a.look() {
+				a.say(ctx)
+			}
+		case words := <-a.ended:
+			a.happened("ended", words)
 		case <-beat.C:
+			if a.unkept && a.former == nil {
+				a.keepOrSay(a.told)
+			}
 			a.say(ctx)
 		case <-back.C:
 			if a.former != nil && !time.Now().Before(a.until) {
@@ -134,18 +165,40 @@ func (a *Agent) keep(t *Told) error {
 
 // load makes the kernel hold a plan, and reads back what it made of it.
 func (a *Agent) load(t *Told) error {
+	if t.Plan == nil && t.Release != 0 {
+		return errors.New("it has no plan: another version of the program kept it")
+	}
 	before, _ := a.Kernel.Read() // of what cannot be read, the counts are lost
-	if err := a.Kernel.Load(t.Script); err != nil {
+	if err := a.Kernel.Hold(t.Plan, t.Mode == "observe"); err != nil {
 		return err
 	}
 	count(a.base, before.Lines)
-	a.told = t
-	a.said.ID, a.said.Release, a.said.Mode, a.said.State, a.said.Words = t.ID, t.Release, t.Mode, "holds", ""
 	held, err := a.Kernel.Read()
-	if a.want = held.Parts; err != nil { // it holds it all the same; look takes what it finds first
+	if a.want = wantingOf(t.Plan, held); err != nil { // it holds it all the same; look takes what it finds first
 		a.Log.Error("what the kernel holds cannot be read", "error", err)
+		a.want = nil
 	}
+	a.holds(t)
 	return nil
+}
+
+// holds notes what is held from now on.
+func (a *Agent) holds(t *Told) {
+	a.told = t
+	a.have.Store(&t.ID)
+	a.mode.Store(t.Mode)
+	s := &a.said
+	s.ID, s.Release, s.Mode, s.Estate = t.ID, t.Release, t.Mode, t.Estate
+	if s.State != "drifted" {
+		s.State, s.Words = "holds", ""
+	}
+	if t.Mode == "enforce" && t.Plan != nil {
+		select {
+		case <-a.ending: // of an older plan
+		default:
+		}
+		a.ending <- t.Plan.Decider()
+	}
 }
 
 // count adds the packets of lines to those of each.
@@ -157,26 +210,47 @@ func count(sum map[Line]int64, lines []Line) {
 	}
 }
 
-// take applies what the server tells.
-func (a *Agent) take(t Told) {
-	if a.told != nil && a.told.ID == t.ID {
-		a.told.PutsBack = t.PutsBack
-		return
-	}
+// take applies what the server tells, and reports whether there is something new to
+// say at once.
+func (a *Agent) take(t Told) bool {
 	if t.ID == a.refused || t.kind() == a.lost {
-		return
+		a.have.Store(&t.ID) // it is not told again and again
+		return false
+	}
+	back := a.refused != "" || a.lost != "" // from what it could not hold
+	a.refused, a.lost = "", ""
+	if a.told != nil && a.told.ID == t.ID && t.From == "" {
+		a.told.PutsBack = t.PutsBack
+		if back {
+			a.holds(a.told)
+		}
+		return back
+	}
+	if t.From != "" {
+		done, err := a.move(&t)
+		if done {
+			return true
+		}
+		if err != nil { // such as for an element that somebody deleted: the whole plan takes its place
+			a.Log.Warn("addresses cannot be moved", "error", err)
+		}
+	}
+	if t.Plan == nil && t.Release != 0 {
+		a.have.Store(nil) // all of it is asked for
+		return false
 	}
 	was, drifted := cmp.Or(a.told, &Nothing), ""
 	if a.said.State == "drifted" {
 		drifted = a.said.Words
 	}
+	a.said.State = "holds"
 	if err := a.load(&t); err != nil {
 		a.refused = t.ID
+		a.have.Store(&t.ID)
 		a.said.State, a.said.Words = "refused", err.Error()
 		a.happened("refused", err.Error())
-		return
+		return true
 	}
-	a.refused, a.lost = "", ""
 	if drifted != "" {
 		a.happened("put back", "with another plan what is released is held again; "+drifted)
 	}
@@ -190,6 +264,35 @@ func (a *Agent) take(t Told) {
 	default:
 		a.former, a.until = was, time.Now().Add(a.WayBack)
 	}
+	return true
+}
+
+// move lets addresses come and go. If the kernel does not take that, t gets the whole
+// plan that it leads to, as far as that is known.
+func (a *Agent) move(t *Told) (done bool, err error) {
+	if a.told == nil || a.told.ID != t.From || a.told.Plan == nil {
+		return false, fmt.Errorf("they lead on from %s, which is not held", t.From)
+	}
+	next := a.told.Plan
+	for _, m := range t.Moves {
+		if next, err = next.Moved(m); err != nil {
+			return false, err
+		}
+	}
+	if next.RulesHash() != a.told.Plan.RulesHash() {
+		return false, errors.New("they lead to other rules")
+	}
+	t.Plan = next
+	if err := a.Kernel.Move(a.told.Plan, next); err != nil {
+		return false, err
+	}
+	if a.want != nil {
+		a.want.moved = next
+	}
+	t.From, t.Moves = "", nil
+	a.holds(t)
+	a.unkept = true
+	return true, nil
 }
 
 func describe(t *Told) string {
@@ -200,6 +303,7 @@ func describe(t *Told) string {
 }
 
 func (a *Agent) keepOrSay(t *Told) {
+	a.unkept = false
 	if err := a.keep(t); err != nil {
 		a.Log.Error("what is held cannot be kept for a restart", "error", err)
 		a.said.Words = "what is held cannot be kept for a restart: " + err.Error()
@@ -211,10 +315,12 @@ func (a *Agent) goBack() {
 	lost, to := a.told, a.former
 	a.former = nil
 	a.lost = lost.kind()
+	a.said.State = "holds"
 	if err := a.load(to); err != nil {
 		a.happened("refused", "the former plan cannot be put back: "+err.Error())
 		return
 	}
+	a.have.Store(&lost.ID) // else it would be told at once again
 	a.said.State = "went back"
 	a.said.Words = fmt.Sprintf("after %s the server could not be reached for %s", describe(lost), a.WayBack)
 	a.happened("went back", a.said.Words)
@@ -232,9 +338,9 @@ func (a *Agent) look() bool {
 		return false
 	}
 	if a.want == nil {
-		a.want = held.Parts
+		a.want = wantingOf(a.told.Plan, held)
 	}
-	words := drift(a.want, held.Parts)
+	words := a.want.drift(&held)
 	switch {
 	case words == "" && a.said.State == "drifted":
 		a.said.State, a.said.Words = "holds", ""
@@ -243,6 +349,7 @@ func (a *Agent) look() bool {
 		return false
 	case a.told.PutsBack:
 		a.happened("drifted", words)
+		a.said.State = "holds"
 		if err := a.load(a.told); err != nil {
 			a.said.State, a.said.Words = "drifted", words+"; it cannot be put back: "+err.Error()
 			return true
@@ -257,9 +364,15 @@ func (a *Agent) look() bool {
 	return true
 }
 
+// mostEvents is how many events are kept for a server that cannot be told.
+const mostEvents = 1000
+
 func (a *Agent) happened(what, words string) {
 	a.Log.Info(what, "words", words)
-	a.said.Events = append(a.said.Events, Event{time.Now().UTC(), what, words})
+	if len(a.said.Events) >= mostEvents {
+		a.said.Events = a.said.Events[1:]
+	}
+	a.said.Events = append(a.said.Events, Event{time.Now().UTC(), what, words, a.said.Release, a.said.Mode})
 }
 
 // say tells the server what is held. That it was told is the proof that it can be
@@ -273,6 +386,7 @@ func (a *Agent) say(ctx context.Context) {
 			l.Packets = n
 			a.said.Lines = append(a.said.Lines, l)
 		}
+		a.said.Lately = a.recent.add(time.Now(), a.said.Lines, a.reported.Load())
 		slices.SortFunc(a.said.Lines, func(x, y Line) int {
 			return cmp.Or(cmp.Compare(x.Line, y.Line), strings.Compare(x.Verdict, y.Verdict))
 		})
@@ -292,7 +406,7 @@ func (a *Agent) say(ctx context.Context) {
 		fresh.DisableKeepAlives = true
 		with = &http.Client{Transport: fresh}
 	}
-	if err := a.ask(soon, with, http.MethodPost, "/api/v1/point/said", bytes.NewReader(body), nil); err != nil {
+	if err := a.ask(soon, with, http.MethodPost, "/api/v1/point/said", "application/json", bytes.NewReader(body), nil); err != nil {
 		if ctx.Err() == nil {
 			a.Log.Warn("the server cannot be told", "error", err)
 		}
@@ -305,42 +419,54 @@ func (a *Agent) say(ctx context.Context) {
 	}
 }
 
+// telling is what was told; taken is closed when it was dealt with.
+type telling struct {
+	Told
+	taken chan struct{}
+}
+
 // listen asks for what is to be held, again and again.
-func (a *Agent) listen(ctx context.Context, next chan<- Told) {
-	have, wait := "", time.Second
+func (a *Agent) listen(ctx context.Context, next chan<- telling) {
+	wait := time.Second
 	for ctx.Err() == nil {
+		have := ""
+		if id := a.have.Load(); id != nil {
+			have = *id
+		}
 		var t Told
 		soon, cancel := context.WithTimeout(ctx, time.Minute)
-		err := a.ask(soon, a.Client, http.MethodGet, "/api/v1/point/told?have="+url.QueryEscape(have), nil, &t)
+		err := a.ask(soon, a.Client, http.MethodGet, "/api/v1/point/told?have="+url.QueryEscape(have), "", nil, &t)
 		cancel()
 		if err != nil {
 			select {
 			case <-ctx.Done():
-			case <-time.After(wait):
+			case <-time.After(wait/2 + rand.N(wait)): // not all points at once
 			}
-			wait = min(2*wait, 10*time.Second)
+			wait = min(2*wait, 4*time.Second)
 			continue
 		}
 		wait = time.Second
-		if have == t.ID {
-			continue
+		taken := make(chan struct{})
+		select {
+		case next <- telling{t, taken}:
+		case <-ctx.Done():
+			return
 		}
 		select {
-		case next <- t:
-			have = t.ID
+		case <-taken:
 		case <-ctx.Done():
 		}
 	}
 }
 
-func (a *Agent) ask(ctx context.Context, with *http.Client, method, path string, body io.Reader, into any) error {
+func (a *Agent) ask(ctx context.Context, with *http.Client, method, path, kind string, body io.Reader, into any) error {
 	r, err := http.NewRequestWithContext(ctx, method, strings.TrimSuffix(a.Server, "/")+path, body)
 	if err != nil {
 		return err
 	}
 	r.Header.Set("Authorization", "Bearer "+a.Token)
 	if body != nil {
-		r.Header.Set("Content-Type", "application/json")
+		r.Header.Set("Content-Type", kind)
 	}
 	answer, err := with.Do(r)
 	if err != nil {

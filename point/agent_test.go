@@ -4,18 +4,23 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
+	"net/netip"
 	"os"
 	"path/filepath"
-	"strings"
+	"slices"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
+	"lucidorchard/core/plan"
+	"lucidorchard/core/service"
 	"lucidorchard/point"
 )
 
@@ -27,7 +32,8 @@ type server struct {
 	said   point.Said
 	events []point.Event
 	down   bool
-	deaf   bool // it is asked, over what runs already, and cannot be told
+	asked  string // what the point had when it asked last
+	deaf   bool   // it is asked, over what runs already, and cannot be told
 }
 
 const waitLong, waitShort = 10 * time.Second, 5 * time.Millisecond
@@ -51,7 +57,7 @@ func serve(t *testing.T) *server {
 			s.events = append(s.events, s.said.Events...)
 			return
 		}
-		if r.URL.Query().Get("have") == s.told.ID {
+		if s.asked = r.URL.Query().Get("have"); s.asked == s.told.ID {
 			time.Sleep(5 * time.Millisecond)
 		}
 		_ = json.NewEncoder(w).Encode(s.told)
@@ -92,16 +98,39 @@ func (s *server) happened(what string) bool {
 	return false
 }
 
-// told makes a plan of some rules.
-func told(id string, release int, rules ...string) point.Told {
-	return point.Told{ID: id, Release: release, Mode: "enforce", Rules: strings.Join(rules, ","),
-		Script: "chain c {\n" + strings.Join(rules, "\n") + "\n}"}
+// told makes a plan of some rules for one address.
+func told(id string, release int, rules ...plan.Rule) point.Told {
+	name := "c"
+	for _, r := range rules {
+		name += fmt.Sprint("_", r.Line)
+	}
+	p := &plan.Plan{Kind: plan.Host, Side: plan.Server, Sets: []plan.Set{}, Classes: []plan.Class{{
+		Name: name, Addresses: []netip.Addr{store}, Server: rules, Client: []plan.Rule{}}}}
+	return point.Told{ID: id, Release: release, Mode: "enforce", Rules: p.RulesHash(), Plan: p}
 }
 
-const (
-	rule5 = `tcp dport 5 counter accept comment "line 5 permit"`
-	rule6 = `tcp dport 6 counter drop comment "line 6 reject"`
+var (
+	store = netip.MustParseAddr("10.0.0.5")
+	rule5 = rule(5, plan.Permit)
+	rule6 = rule(6, plan.Reject)
 )
+
+// rule is one on the port that its line says.
+func rule(line int, v plan.Verdict) plan.Rule {
+	pt := service.PointOf(service.TCP, uint32(line))
+	return plan.Rule{Line: line, Verdict: v, Peers: plan.Anybody, Points: service.Set{{Lo: pt, Hi: pt}},
+		On: []string{pt.String()}, Words: fmt.Sprint(v, " any -> store on ", pt)}
+}
+
+// also gives what is told with one more address, as moves.
+func also(t *testing.T, id string, x point.Told, a netip.Addr) point.Told {
+	m := plan.Moves{Classes: []plan.ClassMoves{{Name: x.Plan.Classes[0].Name, Added: []netip.Addr{a}}}}
+	next, err := x.Plan.Moved(m)
+	require.NoError(t, err)
+	require.Equal(t, x.Rules, next.RulesHash())
+	x.From, x.ID, x.Plan, x.Moves = x.ID, id, nil, []plan.Moves{m}
+	return x
+}
 
 // start runs an agent until the test, or stop, ends it.
 func start(t *testing.T, s *server, k point.Kernel, state string) (stop func()) {
@@ -122,7 +151,7 @@ func held(t *testing.T, k point.Kernel) []string {
 	h, err := k.Read()
 	require.NoError(t, err)
 	var out []string
-	for _, says := range h.Parts {
+	for _, says := range h.Rules {
 		out = append(out, says)
 	}
 	return out
@@ -143,7 +172,7 @@ func TestAPointHoldsWhatItIsTold(t *testing.T) {
 // there again; it is not tried again.
 func TestAPointFindsTheWayBackByItself(t *testing.T) {
 	s := serve(t)
-	k := &shutter{&point.Memory{}, s, "line 6 reject"}
+	k := &shutter{&point.Memory{}, s, 6}
 	s.tell(told("a", 1, rule5))
 	start(t, s, k, "")
 	s.until(t, "it holds the first", func(x point.Said) bool { return x.ID == "a" })
@@ -169,7 +198,7 @@ func TestAPlanOnTrialIsNotProvedByTheNext(t *testing.T) {
 	s.tell(told("b", 2, rule6))
 	require.Eventually(t, func() bool { return len(held(t, k)) == 1 && held(t, k)[0] == "line 6 reject" }, waitLong, waitShort)
 	moved := told("c", 2, rule6)
-	moved.Script += " # other addresses"
+	moved.Plan.Classes[0].Addresses = append(moved.Plan.Classes[0].Addresses, netip.MustParseAddr("10.0.0.6"))
 	s.tell(moved)
 	require.Eventually(t, func() bool { return held(t, k)[0] == "line 5 permit" }, waitLong, waitShort)
 	s.mu.Lock()
@@ -188,7 +217,7 @@ func TestAPlanOnTrialIsNotProvedByTheNext(t *testing.T) {
 // The very first plan has a way back as well: to nothing.
 func TestTheFirstPlanHasAWayBack(t *testing.T) {
 	s := serve(t)
-	k := &shutter{&point.Memory{}, s, "line 6 reject"}
+	k := &shutter{&point.Memory{}, s, 6}
 	s.tell(told("b", 2, rule6))
 	start(t, s, k, "")
 	s.until(t, "it says so", func(x point.Said) bool { return x.State == "went back" && x.Release == 0 })
@@ -200,7 +229,7 @@ type counting struct{ *refusing }
 
 func (k counting) Read() (point.Held, error) {
 	h, err := k.refusing.Read()
-	if len(h.Parts) > 0 {
+	if len(h.Rules) > 0 {
 		h.Lines = []point.Line{{Line: 5, Verdict: "permit", Packets: 3}}
 	}
 	return h, err
@@ -209,7 +238,7 @@ func (k counting) Read() (point.Held, error) {
 // What was counted before a plan goes on counting, once: also where the plan was refused.
 func TestCountsGoOnOverPlans(t *testing.T) {
 	s := serve(t)
-	start(t, s, counting{&refusing{&point.Memory{}, "line 6"}}, "")
+	start(t, s, counting{&refusing{&point.Memory{}, 6}}, "")
 	counted := func(n int64) func(point.Said) bool {
 		return func(x point.Said) bool { return len(x.Lines) == 1 && x.Lines[0].Packets == n }
 	}
@@ -226,13 +255,18 @@ func TestCountsGoOnOverPlans(t *testing.T) {
 type shutter struct {
 	*point.Memory
 	s    *server
-	rule string
+	line int
 }
 
-func (k *shutter) Load(script string) error {
-	err := k.Memory.Load(script)
-	k.s.goDown(strings.Contains(script, k.rule))
+func (k *shutter) Hold(p *plan.Plan, observe bool) error {
+	err := k.Memory.Hold(p, observe)
+	k.s.goDown(speaks(p, k.line))
 	return err
+}
+
+// speaks reports whether a plan has a rule of a line.
+func speaks(p *plan.Plan, line int) bool {
+	return p != nil && slices.ContainsFunc(p.Classes[0].Server, func(r plan.Rule) bool { return r.Line == line })
 }
 
 func (s *server) isDown() bool {
@@ -270,9 +304,13 @@ func TestDriftIsSaidAndPutBack(t *testing.T) {
 	s.tell(x)
 	start(t, s, k, "")
 	s.until(t, "it holds it", func(x point.Said) bool { return x.ID == "a" })
-	require.Contains(t, k.Lose(), "line 5")
+	require.Contains(t, k.Lose(), "line 6")
 	s.until(t, "it says what is missing", func(x point.Said) bool {
-		return x.State == "drifted" && x.Words == "a rule of line 5 is missing"
+		return x.State == "drifted" && x.Words == "a rule of line 6 is missing"
+	})
+	s.tell(also(t, "moved", x, netip.MustParseAddr("10.0.0.6")))
+	s.until(t, "an address comes, and the rule is still missing", func(x point.Said) bool {
+		return x.ID == "moved" && x.State == "drifted" && x.Words == "a rule of line 6 is missing"
 	})
 	x.PutsBack = true
 	x.ID = "b"
@@ -286,20 +324,20 @@ func TestDriftIsSaidAndPutBack(t *testing.T) {
 // refusing is a kernel that cannot apply a plan.
 type refusing struct {
 	*point.Memory
-	word string
+	line int
 }
 
-func (k *refusing) Load(script string) error {
-	if strings.Contains(script, k.word) {
+func (k *refusing) Hold(p *plan.Plan, observe bool) error {
+	if speaks(p, k.line) {
 		return errors.New("the kernel has no room")
 	}
-	return k.Memory.Load(script)
+	return k.Memory.Hold(p, observe)
 }
 
 func TestAPlanThatCannotBeAppliedChangesNothing(t *testing.T) {
 	s, k := serve(t), &point.Memory{}
 	s.tell(told("a", 1, rule5))
-	start(t, s, &refusing{k, "line 6"}, "")
+	start(t, s, &refusing{k, 6}, "")
 	s.until(t, "it holds the first", func(x point.Said) bool { return x.ID == "a" })
 	s.tell(told("b", 2, rule5, rule6))
 	s.until(t, "it says why", func(x point.Said) bool {
@@ -308,4 +346,94 @@ func TestAPlanThatCannotBeAppliedChangesNothing(t *testing.T) {
 	require.Equal(t, []string{"line 5 permit"}, held(t, k))
 	s.tell(told("c", 3, rule5))
 	s.until(t, "the next is tried", func(x point.Said) bool { return x.State == "holds" && x.ID == "c" })
+}
+
+// Addresses come and go without a plan; a kernel that cannot move them gets the whole
+// plan; moves that lead on from something else are answered with a question.
+func TestAddressesMove(t *testing.T) {
+	s, k := serve(t), &stiff{Memory: &point.Memory{}}
+	x := told("a", 1, rule5, rule6)
+	s.tell(x)
+	start(t, s, k, "")
+	s.until(t, "it holds it", func(x point.Said) bool { return x.ID == "a" })
+	other := netip.MustParseAddr("10.0.0.6")
+	meets := func(a netip.Addr) bool {
+		_, drops := k.Meets(netip.MustParseAddr("10.9.9.9"), a, service.PointOf(service.TCP, 6))
+		return drops
+	}
+	require.True(t, meets(store))
+	require.False(t, meets(other))
+	s.tell(also(t, "b", x, other))
+	s.until(t, "it holds both", func(x point.Said) bool { return x.ID == "b" && x.State == "holds" })
+	require.True(t, meets(other))
+	require.EqualValues(t, 1, k.held.Load(), "no plan was loaded for it")
+
+	strange := also(t, "d", x, other)
+	strange.From = "c"
+	s.tell(strange)
+	s.until(t, "it asks for all of it", func(point.Said) bool { return s.asked == "" })
+	s.tell(told("d", 1, rule5, rule6))
+	s.until(t, "and gets it", func(x point.Said) bool { return x.ID == "d" })
+	require.False(t, meets(other))
+	k.stiff.Store(true)
+	s.tell(also(t, "e", told("d", 1, rule5, rule6), other))
+	s.until(t, "the whole plan takes its place", func(x point.Said) bool { return x.ID == "e" && x.State == "holds" })
+	require.True(t, meets(other))
+}
+
+// stiff is a kernel that counts plans, and may not be able to move addresses.
+type stiff struct {
+	*point.Memory
+	held  atomic.Int32
+	stiff atomic.Bool
+}
+
+func (k *stiff) Hold(p *plan.Plan, observe bool) error {
+	k.held.Add(1)
+	return k.Memory.Hold(p, observe)
+}
+
+func (k *stiff) Move(from, to *plan.Plan) error {
+	if k.stiff.Load() {
+		return errors.New("an element is not there")
+	}
+	return k.Memory.Move(from, to)
+}
+
+// A point that could not hold one plan, and is told again what it holds, is in order; it
+// does not ask again and again meanwhile; told the other once more, it tries that again.
+func TestBackFromWhatCouldNotBeHeld(t *testing.T) {
+	s, k := serve(t), &refusing{&point.Memory{}, 6}
+	first, second := told("a", 1, rule5), told("b", 2, rule6)
+	s.tell(first)
+	start(t, s, k, "")
+	s.until(t, "it holds the first", func(x point.Said) bool { return x.ID == "a" })
+	s.tell(second)
+	s.until(t, "it refuses the second", func(x point.Said) bool { return x.State == "refused" })
+	s.tell(first)
+	s.until(t, "it is in order again", func(x point.Said) bool { return x.ID == "a" && x.State == "holds" && x.Words == "" })
+	s.until(t, "it says what it has", func(point.Said) bool { return s.asked == "a" })
+	s.mu.Lock()
+	refused := len(s.events)
+	s.mu.Unlock()
+	s.tell(second)
+	s.until(t, "it tries the second again", func(x point.Said) bool { return x.State == "refused" && len(s.events) > refused })
+}
+
+// What another version kept on the disk without a plan unloads nothing.
+func TestAStateWithoutAPlanIsNotHeld(t *testing.T) {
+	s, state := serve(t), t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(state, "told.json"),
+		[]byte(`{"id":"old","release":3,"mode":"enforce","script":"table inet lucid_orchard {}"}`), 0o600))
+	k := &point.Memory{}
+	require.NoError(t, k.Hold(told("x", 3, rule5).Plan, false))
+	s.goDown(true)
+	start(t, s, k, state)
+	time.Sleep(100 * time.Millisecond)
+	require.Equal(t, []string{"line 5 permit"}, held(t, k))
+	s.goDown(false)
+	s.tell(point.Told{ID: "a", Release: 3, Mode: "enforce"})
+	s.until(t, "it asks for the plan, and unloads nothing", func(x point.Said) bool { return s.asked == "" })
+	require.Equal(t, []string{"line 5 permit"}, held(t, k))
+	require.Eventually(t, func() bool { return s.happened("refused") }, waitLong, waitShort)
 }

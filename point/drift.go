@@ -1,30 +1,86 @@
 package point
 
 import (
-	"encoding/json"
 	"fmt"
 	"maps"
+	"net/netip"
 	"slices"
 	"strings"
+
+	"lucidorchard/core/plan"
+	"lucidorchard/core/plan/nft"
 )
+
+// wanting is what a kernel should hold: of rules and chains what it made of them
+// itself when they were loaded, of addresses what the plan says.
+type wanting struct {
+	Held
+	words map[string]string // set → what it holds, in the words of the policy
+	moved *plan.Plan        // to which addresses have moved since; nil: they have not
+}
+
+func wantingOf(p *plan.Plan, loaded Held) *wanting {
+	w := &wanting{Held: loaded}
+	if p == nil {
+		w.Sets, w.Ways = nil, nil
+		return w
+	}
+	w.Sets, w.Ways = nft.Contents(p)
+	w.words = nft.Words(p)
+	return w
+}
 
 // drift says in words in what a kernel holds something other than it should; blank:
 // in nothing.
-func drift(want, have map[string]string) string {
+func (w *wanting) drift(have *Held) string {
+	if w.moved != nil {
+		w.Sets, w.Ways = nft.Contents(w.moved)
+		w.moved = nil
+	}
 	var out []string
-	for _, name := range slices.Sorted(maps.Keys(want)) {
-		switch is, there := have[name]; {
-		case there && is == want[name]:
-		case there:
-			out = append(out, differs(name, want[name], is))
-		default:
-			out = append(out, called(name, want[name])+" is missing")
+	if have.nothing() && !w.nothing() {
+		return "the table is not there at all"
+	}
+	for _, name := range slices.Sorted(maps.Keys(w.Rules)) {
+		if _, there := have.Rules[name]; !there {
+			out = append(out, ruleCalled(name, w.Rules[name])+" is missing")
 		}
 	}
-	for _, name := range slices.Sorted(maps.Keys(have)) {
-		if _, meant := want[name]; !meant {
-			out = append(out, called(name, have[name])+" does not belong there")
+	for _, name := range slices.Sorted(maps.Keys(have.Rules)) {
+		if _, meant := w.Rules[name]; !meant {
+			out = append(out, ruleCalled(name, have.Rules[name])+" does not belong there")
 		}
+	}
+	for _, chain := range slices.Sorted(maps.Keys(w.Order)) {
+		is := have.Order[chain]
+		if len(is) == len(w.Order[chain]) && !slices.Equal(is, w.Order[chain]) && sameItems(is, w.Order[chain]) {
+			out = append(out, "the rules of chain "+chain+" stand in another order")
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(w.Sets)) {
+		is, there := have.Sets[name]
+		more, less := is.Minus(w.Sets[name]).Count(), w.Sets[name].Minus(is).Count()
+		called := name
+		if words := w.words[name]; words != "" {
+			called = "“" + words + "”"
+		}
+		out = addressesDiffer(out, called, "set "+name, there, more, less)
+	}
+	for _, name := range slices.Sorted(maps.Keys(w.Ways)) {
+		is, there := have.Ways[name]
+		more, less := waysDiffer(is, w.Ways[name])
+		out = addressesDiffer(out, "what is guarded ("+name+")", "map "+name, there, more, less)
+	}
+	for _, name := range slices.Sorted(maps.Keys(w.Other)) {
+		switch is, there := have.Other[name]; {
+		case !there:
+			out = append(out, name+" is missing")
+		case is != w.Other[name]:
+			out = append(out, name+" says something else")
+		}
+	}
+	for _, name := range slices.Concat(extra(have.Other, w.Other), extra(have.Sets, w.Sets), extra(have.Ways, w.Ways)) {
+		out = append(out, name+" does not belong there")
 	}
 	const most = 5
 	if n := len(out); n > most {
@@ -33,54 +89,56 @@ func drift(want, have map[string]string) string {
 	return strings.Join(out, "; ")
 }
 
-// called names a part for people.
-func called(name, says string) string {
-	if !strings.HasPrefix(name, "rule ") {
-		return name
+func sameItems(a, b []string) bool {
+	return slices.Equal(slices.Sorted(slices.Values(a)), slices.Sorted(slices.Values(b)))
+}
+
+// extra gives the names in have that are not in want, in their order.
+func extra[T any](have, want map[string]T) (out []string) {
+	for _, name := range slices.Sorted(maps.Keys(have)) {
+		if _, meant := want[name]; !meant {
+			out = append(out, name)
+		}
 	}
-	if line, ok := lineOf(says); ok && line.Line > 0 {
+	return out
+}
+
+func waysDiffer(is, want map[netip.Addr]string) (more, less int) {
+	for a, chain := range is {
+		if want[a] != chain {
+			more++
+		}
+	}
+	for a, chain := range want {
+		if is[a] != chain {
+			less++
+		}
+	}
+	return more, less
+}
+
+func addressesDiffer(out []string, called, name string, there bool, more, less int) []string {
+	switch {
+	case !there:
+		return append(out, name+" is missing")
+	case more > 0 && less > 0:
+		return append(out, fmt.Sprintf("%s too many and %d missing in %s", addresses(more), less, called))
+	case more > 0:
+		return append(out, addresses(more)+" too many in "+called)
+	case less > 0:
+		return append(out, addresses(less)+" missing in "+called)
+	}
+	return out
+}
+
+// ruleCalled names a rule for people.
+func ruleCalled(name, comment string) string {
+	if line, ok := lineOf(comment); ok && line.Line > 0 {
 		return fmt.Sprintf("a rule of line %d", line.Line)
 	}
 	_, chain, _ := strings.Cut(name, " in ")
 	chain, _, _ = strings.Cut(chain, " ")
 	return "a rule of chain " + chain
-}
-
-// differs says in what a set has other addresses.
-func differs(name, want, have string) string {
-	elements := func(text string) map[string]bool {
-		var x struct {
-			Elem []json.RawMessage `json:"elem"`
-		}
-		_ = json.Unmarshal([]byte(text), &x)
-		out := map[string]bool{}
-		for _, e := range x.Elem {
-			out[string(e)] = true
-		}
-		return out
-	}
-	a, b := elements(want), elements(have)
-	more, less := 0, 0
-	for e := range b {
-		if !a[e] {
-			more++
-		}
-	}
-	for e := range a {
-		if !b[e] {
-			less++
-		}
-	}
-	_, plain, _ := strings.Cut(name, " ")
-	switch {
-	case more+less == 0:
-		return name + " says something else"
-	case less == 0:
-		return fmt.Sprintf("%s too many in %s", addresses(more), plain)
-	case more == 0:
-		return fmt.Sprintf("%s missing in %s", addresses(less), plain)
-	}
-	return fmt.Sprintf("%s too many and %d missing in %s", addresses(more), less, plain)
 }
 
 func addresses(n int) string {

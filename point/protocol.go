@@ -12,23 +12,29 @@ package point
 
 import (
 	"fmt"
+	"net/netip"
 	"time"
+
+	"lucidorchard/core/plan"
 )
 
-// Told is what a server tells a point to hold.
+// Told is what a server tells a point to hold: a plan, or what moves since the one
+// that it has.
 type Told struct {
-	ID       string `json:"id" doc:"The same as long as it is to hold the same"`
-	Release  int    `json:"release" doc:"0: nothing is to be held"`
-	Mode     string `json:"mode" enum:"off,observe,enforce"`
-	Rules    string `json:"rules" doc:"The same as long as only addresses come and go"`
-	Script   string `json:"script" doc:"For nft -f"`
-	Again    int    `json:"again" doc:"How often it was told the same anew: what lost the server is then tried once more"`
-	PutsBack bool   `json:"putsBack"`
+	ID       string       `json:"id" doc:"The same as long as it is to hold the same"`
+	Release  int          `json:"release" doc:"0: nothing is to be held"`
+	Mode     string       `json:"mode" enum:"off,observe,enforce"`
+	Rules    string       `json:"rules" doc:"The same as long as only addresses come and go"`
+	Again    int          `json:"again" doc:"How often it was told the same anew: what lost the server is then tried once more"`
+	PutsBack bool         `json:"putsBack"`
+	Estate   int64        `json:"estate" doc:"Version of the estate that it was made from"`
+	From     string       `json:"from,omitempty" doc:"The id of what Moves lead on from; blank: Plan is all of it"`
+	Plan     *plan.Plan   `json:"plan,omitempty"`
+	Moves    []plan.Moves `json:"moves,omitempty" doc:"One after the other"`
 }
 
 // Nothing is what a point is told that is to hold nothing.
-var Nothing = Told{ID: "nothing", Mode: "off", Rules: "none",
-	Script: "table inet lucid_orchard\ndelete table inet lucid_orchard\n"}
+var Nothing = Told{ID: "nothing", Mode: "off", Rules: "none"}
 
 // kind is the same for plans between which only addresses come and go.
 func (t *Told) kind() string { return fmt.Sprint(t.Release, " ", t.Mode, " ", t.Rules, " ", t.Again) }
@@ -38,9 +44,12 @@ type Said struct {
 	ID      string  `json:"id" doc:"Of what it holds; blank: nothing"`
 	Release int     `json:"release"`
 	Mode    string  `json:"mode" enum:"off,observe,enforce"`
+	Estate  int64   `json:"estate" doc:"Version of the estate that it holds"`
 	State   string  `json:"state" enum:"holds,refused,drifted,went back"`
 	Words   string  `json:"words,omitempty" doc:"Of what is not as it should be"`
 	Lines   []Line  `json:"lines,omitempty"`
+	Lately  Lately  `json:"lately"`
+	Way     *Way    `json:"way,omitempty" doc:"The connection by which it said so, as the server saw it"`
 	Events  []Event `json:"events,omitempty" doc:"What happened since it was heard of last"`
 }
 
@@ -52,23 +61,28 @@ type Line struct {
 	Packets int64  `json:"packets"`
 }
 
+// Lately is the first packets of conversations of the last minute, by what the rules
+// say of them.
+type Lately struct {
+	Seconds   float64 `json:"seconds" doc:"Of the time that is counted: a minute, or less at first"`
+	Permit    int64   `json:"permit"`
+	Reject    int64   `json:"reject"`
+	Uncovered int64   `json:"uncovered"`
+	Reported  int64   `json:"reported" doc:"Of those that were rejected or uncovered: on record one by one. The others were too many at once"`
+}
+
+// Way is a connection of a point to its server, by the ends that the server sees.
+type Way struct {
+	From netip.Addr     `json:"from"`
+	To   netip.AddrPort `json:"to"`
+}
+
 // Event is something that happened at a point.
 type Event struct {
 	At    time.Time `json:"at"`
-	What  string    `json:"what" enum:"applied,refused,drifted,put back,went back"`
+	What  string    `json:"what" doc:"applied, refused, drifted, put back, went back, ended"`
 	Words string    `json:"words"`
-}
-
-// Held is what a kernel holds.
-type Held struct {
-	Parts map[string]string // name of a rule, set or chain → what it says; without counters
-	Lines []Line
-}
-
-// Kernel applies plans.
-type Kernel interface {
-	// Load replaces all that was loaded before, in one step, or changes nothing.
-	Load(script string) error
-	// Read gives what there is now.
-	Read() (Held, error)
+	// What is held since.
+	Release int    `json:"release"`
+	Mode    string `json:"mode"`
 }

@@ -16,7 +16,7 @@ import (
 
 // imagesOf gives the images of the workloads in the table touching: everything
 // that a listing of the source ($1) may change.
-const imagesOf = `SELECT t.id, CASE WHEN w.id IS NULL THEN NULL ELSE jsonb_build_object('workload', to_jsonb(w) - 'changed_at', 'tags', coalesce(tg.rows, '[]'), 'leases', coalesce(ls.rows, '[]'), 'listed', coalesce(li.rows, '[]')) END AS image
+const imagesOf = `SELECT t.id, CASE WHEN w.id IS NULL THEN NULL ELSE jsonb_build_object('workload', to_jsonb(w) - 'changed_at' - 'added', 'tags', coalesce(tg.rows, '[]'), 'leases', coalesce(ls.rows, '[]'), 'listed', coalesce(li.rows, '[]')) END AS image
 	FROM touching t LEFT JOIN workloads w USING (id)
 	LEFT JOIN (SELECT workload AS id, jsonb_agg(to_jsonb(tags) - 'workload' - 'source' ORDER BY key) AS rows FROM tags WHERE source = $1 AND workload IN (SELECT id FROM touching) GROUP BY workload) AS tg USING (id)
 	LEFT JOIN (SELECT workload AS id, jsonb_agg(to_jsonb(leases) - 'workload' ORDER BY addr, from_at, until_at, source) AS rows FROM leases WHERE workload IN (SELECT id FROM touching) GROUP BY workload) AS ls USING (id)
@@ -114,7 +114,7 @@ func (l *listing) swap(ctx context.Context, tx *sqlx.Tx, change int64) (stayed i
 		func() error { return exec(`ANALYZE swapping`) },
 		func() error { return l.restoreRow(ctx, tx) },
 		func() error {
-			return exec(`INSERT INTO workloads SELECT (jsonb_populate_record(NULL::workloads, image -> 'workload' || jsonb_build_object('changed_at', now()))).* FROM swapping WHERE image IS NOT NULL
+			return exec(`INSERT INTO workloads SELECT (jsonb_populate_record(NULL::workloads, image -> 'workload' || jsonb_build_object('changed_at', now(), 'added', now()))).* FROM swapping WHERE image IS NOT NULL
 				ON CONFLICT (id) DO UPDATE SET name = excluded.name, os = excluded.os, kind = excluded.kind, source = excluded.source, retired = excluded.retired, changed_at = excluded.changed_at`)
 		},
 		func() error {

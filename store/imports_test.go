@@ -28,8 +28,9 @@ func picture(t *testing.T, s *store.Store) string {
 		var x map[string]any
 		require.NoError(t, json.Unmarshal([]byte(line), &x))
 		delete(x, "changed_at")
+		delete(x, "added")
 		switch x["line"] {
-		case "change", "former tag", nil:
+		case "change", "former tag", "former workload", "former rank", nil:
 			continue
 		}
 		if x["name"] == estate.ByHand { // stays once it was needed

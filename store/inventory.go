@@ -148,7 +148,8 @@ type SaidValue struct {
 type Token struct {
 	ID      int64      `db:"id" json:"id"`
 	Name    string     `db:"name" json:"name"`
-	Source  string     `db:"source" json:"source"`
+	Source  string     `db:"source" json:"source" doc:"That it feeds"`
+	Release bool       `db:"releases" json:"releases" doc:"It may release policies, and feeds nothing"`
 	Author  string     `db:"author" json:"author"`
 	Made    time.Time  `db:"made" json:"made"`
 	Used    *time.Time `db:"used" json:"used,omitempty"`
@@ -160,7 +161,7 @@ func (s *Store) AddToken(ctx context.Context, t Token, secret string) (Token, er
 	sum := sha256.Sum256([]byte(secret))
 	err := s.write(ctx, editLock, func(tx *sqlx.Tx) error {
 		return tx.GetContext(ctx, &t,
-			`INSERT INTO tokens (name, source, hash, author) VALUES ($1, $2, $3, $4) RETURNING id, name, source, author, made, used, revoked`, t.Name, t.Source, sum[:], t.Author)
+			`INSERT INTO tokens (name, source, hash, author, releases) VALUES ($1, $2, $3, $4, $5) RETURNING id, name, source, releases, author, made, used, revoked`, t.Name, t.Source, sum[:], t.Author, t.Release)
 	})
 	return t, err
 }
@@ -169,7 +170,7 @@ func (s *Store) AddToken(ctx context.Context, t Token, secret string) (Token, er
 func (s *Store) Tokens(ctx context.Context) ([]Token, error) {
 	out := []Token{}
 	err := s.db.SelectContext(ctx, &out,
-		`SELECT id, name, source, author, made, used, revoked FROM tokens ORDER BY id DESC`)
+		`SELECT id, name, source, releases, author, made, used, revoked FROM tokens ORDER BY id DESC`)
 	return out, err
 }
 
@@ -185,7 +186,7 @@ func (s *Store) UseToken(ctx context.Context, secret string) (*Token, error) {
 	sum := sha256.Sum256([]byte(secret))
 	var t Token
 	err := s.db.GetContext(ctx, &t,
-		`UPDATE tokens SET used = now() WHERE hash = $1 AND revoked IS NULL RETURNING id, name, source, author, made, used, revoked`, sum[:])
+		`UPDATE tokens SET used = now() WHERE hash = $1 AND revoked IS NULL RETURNING id, name, source, releases, author, made, used, revoked`, sum[:])
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}

@@ -212,7 +212,9 @@ func (t *taking) missing() error {
 	}
 	lacks := &LacksError{}
 	if err := t.tx.QueryRow(t.ctx,
-		`SELECT count(*), count(*) FILTER (WHERE NOT EXISTS (SELECT FROM new_workloads n WHERE n.id = listed.workload)) FROM listed WHERE source = $1 AND workload NOT IN (SELECT id FROM workloads WHERE retired IS NOT NULL)`,
+		`SELECT count(*), count(*) FILTER (WHERE n.id IS NULL) FROM listed l
+			LEFT JOIN (SELECT DISTINCT id FROM new_workloads) n ON n.id = l.workload
+			WHERE l.source = $1 AND NOT EXISTS (SELECT FROM workloads w WHERE w.id = l.workload AND w.retired IS NOT NULL)`,
 		t.Source).Scan(&lacks.Listed, &lacks.Missing); err != nil {
 		return err
 	}

@@ -23,7 +23,7 @@ type Release struct {
 // Point is an enforcement point.
 type Point struct {
 	Name     string     `db:"name" json:"name"`
-	Kind     string     `db:"kind" json:"kind" enum:"host,gate"`
+	Kind     string     `db:"kind" json:"kind" enum:"host,gate,file"`
 	Side     string     `db:"side" json:"side" enum:"server,client,both"`
 	Guards   string     `db:"guards" json:"guards" doc:"An expression"`
 	Wave     int        `db:"wave" json:"wave"`
@@ -33,6 +33,7 @@ type Point struct {
 	Release  *int       `db:"release" json:"release,omitempty" doc:"That it is to hold; none: nothing"`
 	Mode     string     `db:"mode" json:"mode" enum:"off,observe,enforce" doc:"In which it is to hold it"`
 	Again    int        `db:"again" json:"-"` // how often it was told the same anew
+	Aimed    *time.Time `db:"aimed" json:"aimed,omitempty" doc:"When it was told what to hold"`
 	Heard    *time.Time `db:"heard" json:"heard,omitempty" doc:"When it was heard of last"`
 	Said     []byte     `db:"said" json:"-"` // JSON; none: it was never heard of
 }
@@ -41,8 +42,11 @@ type Point struct {
 type PointEvent struct {
 	Point string    `db:"point" json:"point"`
 	At    time.Time `db:"at" json:"at"`
-	What  string    `db:"what" json:"what" enum:"told,applied,refused,drifted,put back,went back"`
+	What  string    `db:"what" json:"what" doc:"told, applied, refused, drifted, put back, went back, ended"`
 	Words string    `db:"words" json:"words"`
+	// What the point held since; none: what it held before.
+	Release *int    `db:"release" json:"release,omitempty"`
+	Mode    *string `db:"mode" json:"mode,omitempty"`
 }
 
 // Target is what points are to hold.
@@ -53,7 +57,7 @@ type Target struct {
 	Words   string // for their histories
 }
 
-const pointColumns = `name, kind, side, guards, wave, puts_back, author, made, release, mode, again, heard, said`
+const pointColumns = `name, kind, side, guards, wave, puts_back, author, made, release, mode, again, aimed, heard, said`
 
 // Releases gives all releases, newest first.
 func (s *Store) Releases(ctx context.Context) ([]Release, error) {
@@ -72,6 +76,9 @@ func (s *Store) AddRelease(ctx context.Context, r Release, start Target) (Releas
 			return ErrMoved
 		}
 		if err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, bumpPoints); err != nil {
 			return err
 		}
 		return aim(ctx, tx, start)
@@ -95,7 +102,7 @@ func aim(ctx context.Context, tx *sqlx.Tx, t Target) error {
 	if len(t.Points) == 0 {
 		return nil
 	}
-	if _, err := tx.ExecContext(ctx, `UPDATE points SET release = $2, mode = $3 WHERE name = ANY($1)`, t.Points,
+	if _, err := tx.ExecContext(ctx, `UPDATE points SET release = $2, mode = $3, aimed = now() WHERE name = ANY($1)`, t.Points,
 		t.Release, t.Mode); err != nil {
 		return err
 	}
@@ -131,7 +138,8 @@ var ErrTaken = errors.New("there is something of that name already")
 // AddPoint keeps a point, with the hash of its token.
 func (s *Store) AddPoint(ctx context.Context, p Point, token string) error {
 	sum := sha256.Sum256([]byte(token))
-	n, err := s.exec(ctx, `INSERT INTO points (name, kind, side, guards, wave, puts_back, author, hash)
+	n, err := s.exec(ctx, `WITH v AS (`+bumpPoints+`)
+		INSERT INTO points (name, kind, side, guards, wave, puts_back, author, hash)
 		VALUES ($1, $2, $3, $4, $5, $6, $7, $8) ON CONFLICT (name) DO NOTHING`, p.Name, p.Kind, p.Side, p.Guards, p.Wave,
 		p.PutsBack, p.Author, sum[:])
 	if err == nil && n == 0 {
@@ -142,7 +150,7 @@ func (s *Store) AddPoint(ctx context.Context, p Point, token string) error {
 
 // DropPoint forgets a point and its history, and says whether there was one.
 func (s *Store) DropPoint(ctx context.Context, name string) (bool, error) {
-	n, err := s.exec(ctx, `DELETE FROM points WHERE name = $1`, name)
+	n, err := s.exec(ctx, `WITH v AS (`+bumpPoints+`) DELETE FROM points WHERE name = $1`, name)
 	return n > 0, err
 }
 
@@ -163,15 +171,17 @@ func (s *Store) Heard(ctx context.Context, point string, said json.RawMessage, e
 	if err != nil {
 		return err
 	}
-	_, err = s.db.ExecContext(ctx, `WITH heard AS (UPDATE points SET heard = now(), said = $2 WHERE name = $1 RETURNING name)
-		INSERT INTO point_history (point, what, words, at) SELECT heard.name, e.what, e.words, e.at
-		FROM heard, jsonb_to_recordset($3) AS e(what text, words text, at timestamptz)`, point, string(said), string(list))
+	_, err = s.db.ExecContext(ctx, `WITH heard AS (UPDATE points SET heard = now(), said = $2 WHERE name = $1 RETURNING name),
+		v AS (`+bumpPoints+` AND jsonb_array_length($3) > 0)
+		INSERT INTO point_history (point, what, words, at, release, mode) SELECT heard.name, e.what, e.words, e.at, e.release, e.mode
+		FROM heard, jsonb_to_recordset($3) AS e(what text, words text, at timestamptz, release integer, mode text)`,
+		point, string(said), string(list))
 	return err
 }
 
 // PointHistory gives what happened at a point, newest first.
 func (s *Store) PointHistory(ctx context.Context, point string, limit int) ([]PointEvent, error) {
 	out := []PointEvent{}
-	return out, s.db.SelectContext(ctx, &out, `SELECT point, at, what, words FROM point_history WHERE point = $1
+	return out, s.db.SelectContext(ctx, &out, `SELECT point, at, what, words, release, mode FROM point_history WHERE point = $1
 		ORDER BY id DESC LIMIT $2`, point, limit)
 }

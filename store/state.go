@@ -17,7 +17,8 @@ type State struct {
 	Versions
 	Head       *Revision // nil: as it was
 	Probes     []Probe
-	Structural []string // tag keys that say where a workload belongs; nil: nothing was chosen
+	Guarding   *Guarding // nil: as it was
+	Structural []string  // tag keys that say where a workload belongs; nil: nothing was chosen
 	// Workloads are all of them if Whole, else those that were changed since; Gone
 	// are the ids of those that are no more.
 	Workloads []estate.Workload
@@ -68,6 +69,11 @@ func (out *State) load(ctx context.Context, tx pgx.Tx, since *Versions) error {
 	}
 	if out.Probes, err = pgx.CollectRows(rows, pgx.RowToStructByPos[Probe]); err != nil {
 		return err
+	}
+	if since == nil || since.Points != out.Versions.Points {
+		if out.Guarding, err = guarding(ctx, tx); err != nil {
+			return err
+		}
 	}
 	if out.Whole = since == nil; !out.Whole {
 		return out.touched(ctx, tx, since.Workloads)

@@ -74,6 +74,7 @@ type Versions struct {
 	Workloads     int64 `json:"workloads"`
 	Conversations int64 `json:"conversations"`
 	Probes        int64 `json:"probes"`
+	Points        int64 `json:"-"` // of what is guarded, and of what points held
 	Revision      int   `json:"revision"`
 }
 
@@ -85,10 +86,11 @@ func (s *Store) Versions(ctx context.Context) (Versions, error) {
 }
 
 const selectVersions = `SELECT (SELECT n FROM versions WHERE name = 'workloads'), (SELECT n FROM versions WHERE name = 'conversations'),
-	(SELECT n FROM versions WHERE name = 'probes'), (SELECT coalesce(max(no), 0) FROM revisions)`
+	(SELECT n FROM versions WHERE name = 'probes'), (SELECT coalesce(max(no), 0) FROM revisions),
+	(SELECT n FROM versions WHERE name = 'points')`
 
 func (v *Versions) scan(row interface{ Scan(...any) error }) error {
-	return row.Scan(&v.Workloads, &v.Conversations, &v.Probes, &v.Revision)
+	return row.Scan(&v.Workloads, &v.Conversations, &v.Probes, &v.Revision, &v.Points)
 }
 
 const (

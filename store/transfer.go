@@ -27,7 +27,9 @@ const (
 // each with the table that it is a row of and the order of its lines.
 var kinds = []struct{ kind, table, order string }{
 	{"source", "sources", "name"},
+	{"former rank", "rank_history", "name, until"},
 	{"workload", "workloads", "id"},
+	{"former workload", "workload_history", "id, until"},
 	{"listed", "listed", "workload, source"},
 	{"tag", "tags", "workload, key, source"},
 	{"former tag", "tag_history", "workload, until, key, source"},
@@ -121,8 +123,10 @@ func (s *Store) Restore(ctx context.Context, open func() (io.ReadCloser, error),
 				return err
 			}
 		}
-		if _, err := tx.Exec(ctx, `DELETE FROM tag_history`); err != nil {
-			return err
+		for _, kept := range []string{"tag_history", "workload_history", "rank_history"} { // of what was just deleted
+			if _, err := tx.Exec(ctx, `DELETE FROM `+kept); err != nil {
+				return err
+			}
 		}
 		if lines, err = (&restoring{ctx: ctx, tx: tx}).all(in, progress); err != nil {
 			return err

@@ -18,6 +18,7 @@ import (
 const (
 	trafficLock = 7411 // conversations, records, batches
 	editLock    = 7412 // all else
+	watchLock   = 7413 // what is found by watching, and what people say of it
 )
 
 // UnknownError says that the answer to a COMMIT was lost, and that the database

@@ -199,7 +199,7 @@ func writeTags(ctx context.Context, tx *sqlx.Tx, edits []TagEdit, author string)
 	}
 	if _, err := tx.ExecContext(ctx, `INSERT INTO tags (workload, key, source, value, author)
 		SELECT DISTINCT ON (workload, key) workload, key, $5, value, $6 FROM unnest($1::text[], $2::text[], $3::text[], $4::bool[]) AS e (workload, key, value, gone) WHERE NOT gone
-		ON CONFLICT (workload, key, source) DO UPDATE SET value = excluded.value, author = excluded.author, at = now()`, ids, keys, values, removed, estate.ByHand, author); err != nil {
+		ON CONFLICT (workload, key, source) DO UPDATE SET value = excluded.value, author = excluded.author, at = now() WHERE tags.value <> excluded.value`, ids, keys, values, removed, estate.ByHand, author); err != nil {
 		return fmt.Errorf("setting tags: %w", err)
 	}
 	_, err := tx.ExecContext(ctx, bumpWorkloads, touched(ids))

@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"lucidorchard/core/decide"
+	"lucidorchard/core/plural"
 	"lucidorchard/core/whatif"
 )
 
@@ -85,7 +86,7 @@ func askAll(in inputs, file, out string) error {
 		return err
 	}
 	if off > 0 {
-		fmt.Fprintf(os.Stderr, "%s not as expected\n", plural(off, "answer is", "answers are"))
+		fmt.Fprintf(os.Stderr, "%s not as expected\n", plural.Of(off, "answer is", "answers are"))
 		return exit{1, ""}
 	}
 	return nil

@@ -9,6 +9,7 @@ import (
 	"lucidorchard/core/decide"
 	"lucidorchard/core/derive"
 	"lucidorchard/core/flow"
+	"lucidorchard/core/plural"
 	"lucidorchard/core/policy"
 	"lucidorchard/ingest"
 )
@@ -129,7 +130,7 @@ func deriveRules(in inputs, balance float64, out, summary string) error {
 		}
 		s.SetAside = append(s.SetAside, as)
 		fmt.Fprintf(os.Stderr, "set aside as %s: %s (%s)\n", a.Reason,
-			plural(len(a.Conversations), "conversation", "conversations"), a.Reason.Words())
+			plural.Of(len(a.Conversations), "conversation", "conversations"), a.Reason.Words())
 	}
 	if err := writeAll(out, derived); err != nil {
 		return err

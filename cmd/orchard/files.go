@@ -7,10 +7,12 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
+	"lucidorchard/core/plural"
 	"lucidorchard/core/policy"
 	"lucidorchard/core/syntax"
 	"lucidorchard/ingest"
@@ -49,14 +51,22 @@ func (in *inputs) instant() (estate.Instant, error) {
 }
 
 func open(name string) (io.ReadCloser, error) {
-	if name == "-" {
-		return io.NopCloser(os.Stdin), nil
+	f := os.Stdin
+	if name != "-" {
+		var err error
+		if f, err = os.Open(name); err != nil {
+			return nil, unusable("%s", err)
+		}
 	}
-	f, err := os.Open(name)
+	plain, err := ingest.Unpacked(f)
 	if err != nil {
-		return nil, unusable("%s", err)
+		f.Close()
+		return nil, unusable("%s: %s", name, err)
 	}
-	return f, nil
+	return struct {
+		io.Reader
+		io.Closer
+	}{plain, f}, nil
 }
 
 // readPolicy reads a policy text and prints its errors.
@@ -112,7 +122,7 @@ func readWorkloads(name string) (*estate.Estate, error) {
 		fmt.Fprintf(os.Stderr, "%s:%s\n", name, e)
 	}
 	if n := len(file.Errors); n > 0 {
-		return nil, unusable("%s: %s", name, plural(n, "row cannot be used", "rows cannot be used"))
+		return nil, unusable("%s: %s", name, plural.Of(n, "row cannot be used", "rows cannot be used"))
 	}
 	e, _ := estate.New(file.Workloads)
 	return e, nil
@@ -129,6 +139,14 @@ func eachFlow(name string, f func(row int, r flow.Record, bad *ingest.RowError) 
 	form, text, err := formOf(name, in, "flows")
 	if err != nil {
 		return 0, err
+	}
+	head := bufio.NewReaderSize(text, ingest.Looked)
+	begin, _ := head.Peek(64)
+	if text = head; ingest.FormatOf(begin) != ingest.TrafficCSV {
+		return otherFlows(name, head, form, f)
+	}
+	if form == nil && guesses {
+		form = guessed(head)
 	}
 	var r *ingest.Flows
 	if form != nil {
@@ -168,6 +186,70 @@ func eachFlow(name string, f func(row int, r flow.Record, bad *ingest.RowError) 
 		fmt.Fprintf(os.Stderr, "%s: warning: %s\n", name, w)
 	}
 	return bad, nil
+}
+
+// otherFlows is eachFlow of a file that is no table of text: its rows are the conversations
+// that it comes to, in their order; what cannot be read of it has none.
+func otherFlows(name string, in *bufio.Reader, form *ingest.Form, f func(row int, r flow.Record, bad *ingest.RowError) error) (bad int, err error) {
+	progress := newProgress("flows")
+	defer progress.end()
+	n := 0
+	o := ingest.TrafficOptions{Name: filepath.Base(name), Accept: []string{"port", "time"}, Emit: func(j *flow.Joined) error {
+		n++
+		progress.step()
+		return f(n, j.Record, nil)
+	}}
+	if form == nil {
+		head, _ := in.Peek(64)
+		if of := ingest.FormatOf(head); of == ingest.TrafficJSON || of == ingest.TrafficLines {
+			form = guessed(in)
+		}
+	}
+	if form != nil {
+		o.Form = *form
+	}
+	file, err := ingest.ReadTraffic(in, 0, o)
+	if err != nil {
+		return 0, unusable("%s: %s", name, err)
+	}
+	for i, e := range file.Errors {
+		if i < mostPrinted {
+			fmt.Fprintf(os.Stderr, "%s:%s\n", name, e)
+		}
+	}
+	for _, w := range file.Warnings {
+		fmt.Fprintf(os.Stderr, "%s: warning: %s\n", name, w)
+	}
+	return file.Bad, nil
+}
+
+// guessed finds how a file of flows is written that is not ours, as far as it can be guessed
+// what flows need; nil: it is ours, or it cannot be.
+func guessed(in *bufio.Reader) *ingest.Form {
+	head, err := in.Peek(ingest.Looked)
+	look, bad := ingest.LookAt(head, errors.Is(err, io.EOF), ingest.Form{}, 0)
+	if bad != nil {
+		return nil
+	}
+	ours := slices.Contains(look.Headings, "start") && slices.Contains(look.Headings, "src")
+	if look.JSON { // of ours, objects one after the other are read as they are
+		ours = look.Form.Pointer == "-" && ingest.OwnFlows(look.Headings)
+	}
+	if ours {
+		return nil
+	}
+	look.Form.Columns = ingest.GuessFlows(look.Headings)
+	found := make([]string, 0, len(look.Headings))
+	for _, to := range look.Form.Columns {
+		found = append(found, to)
+	}
+	for _, need := range []string{"start", "src", "dst", "proto"} {
+		if !slices.Contains(found, need) {
+			return nil
+		}
+	}
+	look.GuessDays()
+	return &look.Form
 }
 
 // flowRows is some rows of a flows file, one after the other.
@@ -215,14 +297,6 @@ func readAhead(r *ingest.Flows, full chan<- *flowRows, free <-chan *flowRows, do
 			return
 		}
 	}
-}
-
-// plural gives "1 row" or "2 rows".
-func plural(n int, one, many string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %s", n, many)
 }
 
 // output is a file that appears whole or not at all; "" and "-" are standard
@@ -337,5 +411,5 @@ func policyErrors(name string, errs []*syntax.Error) error {
 	if n := len(errs) - policy.MaxErrors; n > 0 {
 		more = fmt.Sprintf("; the first %d are printed", policy.MaxErrors)
 	}
-	return unusable("%s: %s%s", name, plural(len(errs), "error", "errors"), more)
+	return unusable("%s: %s%s", name, plural.Of(len(errs), "error", "errors"), more)
 }

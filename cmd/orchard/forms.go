@@ -16,10 +16,14 @@ import (
 // maps are the files that --map names: forms of files that are not ours.
 var maps []string
 
-// mapped adds --map to a command that reads files.
+// guesses says that --guess was given.
+var guesses bool
+
+// mapped adds --map and --guess to a command that reads files.
 func mapped(cmd *cobra.Command) {
 	cmd.Flags().StringArrayVar(&maps, "map", nil,
 		"how files of workloads or flows are written that are not ours, as saved when one is imported; once for each")
+	cmd.Flags().BoolVar(&guesses, "guess", false, "guess how a table of flows is written that is not ours, as the interface does")
 }
 
 // formOf finds how a file is written: as --map says, or as what the program itself

@@ -62,6 +62,6 @@ func bePoint(ctx context.Context, a *point.Agent, file, level string) error {
 	if a.Log, err = (&serveOptions{logLevel: level, logFormat: "text"}).logger(os.Stderr); err != nil {
 		return err
 	}
-	a.Kernel = point.Nftables{}
+	a.Kernel = &point.Nftables{}
 	return a.Run(ctx)
 }

@@ -39,6 +39,7 @@ type serveOptions struct {
 	logLevel, logFormat                          string
 	scale                                        int
 	reserve                                      int64 // MB
+	address                                      string
 	hosts                                        []string
 	drift                                        time.Duration
 	listening                                    listening
@@ -66,6 +67,8 @@ func serveCommand() *cobra.Command {
 			return serve(ctx, o)
 		},
 	}
+	cmd.Flags().StringVar(&o.address, "address", "", "URL by which people reach this server, for links in messages "+
+		"(default: where it listens)")
 	cmd.Flags().StringVar(&o.listen, "listen", "127.0.0.1:7411", "address to listen on; port 0 takes a free one")
 	cmd.Flags().StringVar(&o.database, "database-url", "",
 		"PostgreSQL 15 or later to use; without it, a cluster of our own is started on loopback. With a password "+
@@ -90,7 +93,7 @@ func serveCommand() *cobra.Command {
 	cmd.Flags().BoolVar(&o.live, "live", true, "with --demo: send part of the company's traffic live, over IPFIX")
 	cmd.Flags().BoolVar(&o.points, "points", true, "with --demo: stand in for the company's enforcement points")
 	cmd.Flags().DurationVar(&o.drift, "drift", time.Minute,
-		"with --demo: how long a point holds its first release before a rule is deleted by hand")
+		"with --demo: how long a point enforces before a rule is deleted by hand")
 	cmd.Flags().BoolVar(&o.scratch, "scratch", false, "trade the durability of our own cluster for speed: for tests")
 	l := &o.listening
 	cmd.Flags().StringVar(&l.ipfix, "ipfix", "127.0.0.1:4739",
@@ -212,36 +215,47 @@ func serve(ctx context.Context, o serveOptions) error {
 	for _, h := range o.hosts {
 		options.AllowHosts = append(options.AllowHosts, strings.ToLower(h))
 	}
-	a := app.New(work, uses)
-	s := api.New(a, options)
 	listener, err := net.Listen("tcp", o.listen)
 	if err != nil {
 		return unusable("%s", err)
 	}
+	if uses.Address = strings.TrimSuffix(o.address, "/"); uses.Address == "" {
+		uses.Address = "http://" + listener.Addr().String()
+	}
+	uses.Here = hereURL(listener.Addr())
+	a := app.New(work, uses)
+	s := api.New(a, options)
 	h := &http.Server{Handler: s, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
 		MaxHeaderBytes: 64 << 10, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn)}
 	fmt.Printf("Lucid Orchard is at http://%s\n", listener.Addr())
 	if collector != nil {
 		fmt.Printf("Records of exporters are taken at %s\n", strings.Join(collector.Listening, ", "))
-		if o.demo && o.live {
-			if target, ok := collector.Address("udp"); ok {
-				sender := demo.NewSender(o.scale)
-				defer sender.Stop()
-				if err := sender.Start(target); err != nil {
-					return unusable("%s", err)
-				}
-			}
-		}
 	}
-	failed := make(chan error, 1)
-	go func() { failed <- h.Serve(listener) }()
+	var stand *standIn
 	if o.demo && o.points {
 		tokens, err := demoPoints(ctx, a, o.data)
 		if err != nil {
 			return unusable("the demo's enforcement points: %s", err)
 		}
-		stand := standIn{server: "http://" + listener.Addr().String(), tokens: tokens, loses: demo.LosesARule,
+		stand = &standIn{server: "http://" + listener.Addr().String(), tokens: tokens, loses: demo.LosesARule,
 			after: o.drift, log: slog.New(slog.DiscardHandler)}
+		stand.prepare()
+	}
+	if collector != nil && o.demo && o.live {
+		if target, ok := collector.Address("udp"); ok {
+			sender := demo.NewSender(o.scale)
+			if stand != nil {
+				sender.Passes = stand.passes
+			}
+			defer sender.Stop()
+			if err := sender.Start(target); err != nil {
+				return unusable("%s", err)
+			}
+		}
+	}
+	failed := make(chan error, 1)
+	go func() { failed <- h.Serve(listener) }()
+	if stand != nil {
 		go stand.run(work)
 	}
 	select {
@@ -426,4 +440,13 @@ func loadDemo(ctx context.Context, db *store.Store, scale int, log *slog.Logger)
 	log.Info("loaded Saltmarsh Ferries", "workloads", len(c.Workloads), "flows", len(c.Records), "took",
 		time.Since(start).Round(time.Millisecond))
 	return nil
+}
+
+// hereURL is how a server that listens at an address is reached from its own machine.
+func hereURL(listening net.Addr) string {
+	host, port, _ := net.SplitHostPort(listening.String())
+	if ip := net.ParseIP(host); ip != nil && ip.IsUnspecified() {
+		host = "127.0.0.1"
+	}
+	return "http://" + net.JoinHostPort(host, port)
 }

@@ -2,6 +2,7 @@ package decide
 
 import (
 	"cmp"
+	"encoding/binary"
 	"net/netip"
 	"slices"
 
@@ -113,4 +114,33 @@ func (c *Compiled) RulesAt(class int32, server bool, f func(rule int32)) {
 func (c *Compiled) Paired(rule int32) bool {
 	m := &c.rules.rules[rule]
 	return m.apart != nil || m.within >= 0 || m.area >= 0 || len(m.same) > 0 || len(m.across) > 0
+}
+
+// Bearing is the same for classes with which a rule that is Paired has the same peers:
+// all that its clauses ask of one end.
+func (c *Compiled) Bearing(rule, class int32) string {
+	m, x := &c.rules.rules[rule], c.interner.classes.all()[class]
+	var b []byte
+	bit := func(in bool) {
+		if in {
+			b = append(b, 1)
+		} else {
+			b = append(b, 0)
+		}
+	}
+	if m.within >= 0 {
+		bit(x.atoms.has(m.within))
+	}
+	if m.area >= 0 {
+		bit(x.atoms.has(m.area))
+	}
+	for _, keys := range [][]int{m.same, m.across} {
+		for _, k := range keys {
+			b = binary.AppendUvarint(b, uint64(x.value(k)))
+		}
+	}
+	for _, g := range m.apart {
+		bit(x.atoms.has(g))
+	}
+	return string(b)
 }

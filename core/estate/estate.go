@@ -324,6 +324,31 @@ func (e *Estate) With(put []Workload, remove []string) (*Estate, []int32, []Conf
 	return out, slices.Compact(touched), conflicts
 }
 
+// Since gives the indexes of the workloads that are others in an estate before, or are
+// not in both, at most so many; false if there are more. Estates that were made from each
+// other by With are compared by what With touched.
+func (e *Estate) Since(before *Estate, most int) (touched []int32, ok bool) {
+	for i := range immutable.Different(before.workloads, e.workloads) {
+		if len(touched) == most {
+			return nil, false
+		}
+		touched = append(touched, int32(i))
+	}
+	return touched, true
+}
+
+// SameHolders reports whether every address is held by the same workload at all times as
+// in an estate before; touched are the workloads that differ.
+func (e *Estate) SameHolders(before *Estate, touched []int32) bool {
+	return !slices.ContainsFunc(touched, func(i int32) bool {
+		if int(i) >= min(e.Bound(), before.Bound()) {
+			return true
+		}
+		was, is := before.Workload(i), e.Workload(i)
+		return was == nil || is == nil || !slices.Equal(was.Leases, is.Leases)
+	})
+}
+
 // Len gives how many workloads there are.
 func (e *Estate) Len() int { return e.live }
 

@@ -42,6 +42,8 @@ func Stating(records []Record) []Joined {
 // JoinOptions bound a Joiner. The zero value takes the defaults.
 type JoinOptions struct {
 	Hold Micros // how long a session waits for its other direction; 0 is 10 s
+	// A session of which both directions have ended, or that was dropped, waits for copies
+	// of other exporters only: a twentieth of Hold.
 	// how long an unfinished one is remembered after it was last heard of; 0 is 35 min, longer than any usual active
 	// time-out
 	Linger Micros
@@ -61,6 +63,7 @@ type Joiner struct {
 	sessions []session
 	free     []int32
 	due      queue             // sessions with something to send off
+	soon     queue             // those of them that have ended, or were dropped
 	watched  queue             // sessions that are remembered
 	more     map[int32][]extra // what further observers saw, by session
 	Repeated int64             // observations that an exporter sent twice
@@ -93,7 +96,11 @@ func (j *Joiner) Sessions() int { return len(j.index) }
 
 // Queued gives how many places there are in its queues, which are bounded too.
 func (j *Joiner) Queued() int {
-	return len(j.due.items) - j.due.head + len(j.watched.items) - j.watched.head
+	n := 0
+	for _, q := range []*queue{&j.due, &j.soon, &j.watched} {
+		n += len(q.items) - q.head
+	}
+	return n
 }
 
 // Waiting gives how many records are not sent off yet: of sessions that have
@@ -120,7 +127,7 @@ func (j *Joiner) Add(o *Observation, now Micros) {
 	s := &j.sessions[id]
 	d := &s.way[way]
 	sight := j.sightOf(id, way, o.Observer)
-	if !o.Packet && sight.total.packets > 0 && sight.start == o.Start && sight.end == o.End &&
+	if !o.Packet && !o.Numbered && sight.total.packets > 0 && sight.start == o.Start && sight.end == o.End &&
 		sight.recent == (amount{o.Packets, o.Bytes}) {
 		j.Repeated++
 		return
@@ -156,6 +163,10 @@ func (j *Joiner) Add(o *Observation, now Micros) {
 	}
 	s.from, s.until, s.last = min(s.from, o.Start), max(s.until, o.End), max(s.last, o.End)
 	s.heard = now
+	if (s.finished || s.dropped) && !s.soon {
+		s.soon = true
+		j.push(&j.soon, queued{now, id, s.generation})
+	}
 }
 
 func abs(n int) int { return max(n, -n) }
@@ -267,16 +278,8 @@ const moreKept = 16
 // Flush sends off what has waited long enough at now, and forgets sessions that
 // were not heard of for long. What emit is given holds until it returns.
 func (j *Joiner) Flush(now Micros, emit func(*Joined)) {
-	for {
-		x, ok := j.due.peek()
-		if !ok || x.at+j.Hold > now {
-			break
-		}
-		j.due.head++
-		if s := &j.sessions[x.session]; s.live && s.generation == x.generation && s.pending {
-			j.sendOff(x.session, emit)
-		}
-	}
+	j.flush(&j.soon, now-j.Hold/20, emit)
+	j.flush(&j.due, now-j.Hold, emit)
 	for {
 		x, ok := j.watched.peek()
 		if !ok || x.at+j.After > now {
@@ -301,6 +304,20 @@ func (j *Joiner) Flush(now Micros, emit func(*Joined)) {
 		emit(&j.early[i])
 	}
 	j.early = j.early[:0]
+}
+
+// flush sends off what has waited in a queue since a time.
+func (j *Joiner) flush(q *queue, since Micros, emit func(*Joined)) {
+	for {
+		x, ok := q.peek()
+		if !ok || x.at > since {
+			return
+		}
+		q.head++
+		if s := &j.sessions[x.session]; s.live && s.generation == x.generation && s.pending {
+			j.sendOff(x.session, emit)
+		}
+	}
 }
 
 // Close sends everything off; the sessions stay remembered.

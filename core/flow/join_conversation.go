@@ -40,7 +40,7 @@ func (j *Joiner) counted(id int32, way int) (out amount) {
 
 func (j *Joiner) sendOff(id int32, emit func(*Joined)) {
 	s := &j.sessions[id]
-	s.pending = false
+	s.pending, s.soon = false, false
 	j.pending--
 	total := [2]amount{j.counted(id, 0), j.counted(id, 1)}
 	var news [2]amount

@@ -417,3 +417,46 @@ func BenchmarkJoin(b *testing.B) {
 	}
 	b.ReportMetric(float64(len(all))*float64(b.N)/b.Elapsed().Seconds(), "records/s")
 }
+
+// What was dropped, and what has ended both ways, is sent off long before what may still
+// be answered; copies that come after that count for nothing more.
+func TestWhatIsOverIsSentOffSoon(t *testing.T) {
+	dropped := &truth{conversation: conversation{host(1, 1), host(2, 1), service.PointOf(service.TCP, 22)}, clientPort: 40001, start: began,
+		length: second, out: sums{1, 1, 60}}
+	ended := &truth{conversation: conversation{host(1, 2), host(2, 2), service.PointOf(service.TCP, 443)}, clientPort: 40002, start: began,
+		length: second, out: sums{1, 4, 400}, back: sums{1, 4, 4000}}
+	open := &truth{conversation: conversation{host(1, 3), host(2, 3), service.PointOf(service.TCP, 443)}, clientPort: 40003, start: began,
+		length: second, out: sums{1, 4, 400}}
+	j := flow.NewJoiner(flow.JoinOptions{}, flow.NewSides())
+	got := map[netip.Addr]sums{}
+	flush := func(at flow.Micros) (n int) {
+		j.Flush(at, func(x *flow.Joined) {
+			n++
+			have := got[x.Client]
+			got[x.Client] = sums{have.connections + x.Connections, have.packets + x.Packets, have.bytes + x.Bytes}
+		})
+		return n
+	}
+	see := func(c *truth, reply bool, observer int32, at flow.Micros) {
+		for _, o := range c.observe(observer, reply, 600*second, true) {
+			if c == dropped {
+				o.Outcome = flow.Dropped
+			}
+			j.Add(&o, at)
+		}
+	}
+	now := began + 2*second
+	for _, c := range []*truth{dropped, ended, open} {
+		see(c, false, 1, now)
+	}
+	see(ended, true, 1, now+second/10)
+	require.Zero(t, flush(now+second/4))
+	require.Equal(t, 2, flush(now+second), "what was dropped, and what has ended")
+	for _, c := range []*truth{dropped, ended} { // another exporter's copies
+		see(c, false, 2, now+4*second)
+	}
+	see(ended, true, 2, now+4*second)
+	require.Equal(t, 1, flush(now+11*second), "what may still be answered")
+	flush(now + 60*second)
+	require.Equal(t, map[netip.Addr]sums{dropped.client: {1, 1, 60}, ended.client: {1, 8, 4400}, open.client: {1, 4, 400}}, got)
+}

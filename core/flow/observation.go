@@ -55,6 +55,7 @@ type Observation struct {
 	HasFlags         bool
 	NoType           bool // of ICMP: the exporter did not say which type
 	Packet           bool // this is one packet, not an interval
+	Numbered         bool // what it came in is numbered, and was not read before: another that is like it is another
 	Total            bool // the amounts are since the beginning of the session, not of this interval
 	Opener           Opener
 	Outcome          Outcome

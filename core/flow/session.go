@@ -28,6 +28,7 @@ type session struct {
 	finished    bool
 	sawSYN      bool
 	saturated   bool // more than two observers
+	soon        bool // it is among those that are sent off soon
 	confidence  uint8
 	reason      Reason
 	because     Reason

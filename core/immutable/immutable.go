@@ -39,6 +39,23 @@ func (v Vector[T]) Len() int { return v.n }
 // At gives a value, which must not be changed.
 func (v Vector[T]) At(i int) *T { return &v.pages[i/width][i%width] }
 
+// Different gives the indexes at which two vectors have other values, or of which only one
+// has a value. What they share is not looked at.
+func Different[T comparable](a, b Vector[T]) iter.Seq[int] {
+	return func(yield func(int) bool) {
+		for p := range max(len(a.pages), len(b.pages)) {
+			if p < len(a.pages) && p < len(b.pages) && a.pages[p] == b.pages[p] && a.n == b.n {
+				continue
+			}
+			for i := p * width; i < min((p+1)*width, max(a.n, b.n)); i++ {
+				if (i >= min(a.n, b.n) || *a.At(i) != *b.At(i)) && !yield(i) {
+					return
+				}
+			}
+		}
+	}
+}
+
 // Edit begins a new version.
 func (v Vector[T]) Edit() *VectorEdit[T] {
 	pages := make([]*[width]T, len(v.pages), len(v.pages)+1)

@@ -45,6 +45,14 @@ func TestVersionsStayAsTheyWere(t *testing.T) {
 		}
 		for i, v := range vectors {
 			require.Equal(t, len(wants[i]), v.Len())
+			other := rapid.IntRange(0, len(vectors)-1).Draw(t, "compared with")
+			var differ []int
+			for k := range max(len(wants[i]), len(wants[other])) {
+				if k >= min(len(wants[i]), len(wants[other])) || wants[i][k] != wants[other][k] {
+					differ = append(differ, k)
+				}
+			}
+			require.Equal(t, differ, slices.Collect(immutable.Different(v, vectors[other])))
 			for k, x := range wants[i] {
 				require.Equal(t, x, *v.At(k))
 			}

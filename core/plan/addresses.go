@@ -1,6 +1,8 @@
 package plan
 
 import (
+	"cmp"
+	"fmt"
 	"net/netip"
 	"slices"
 	"sort"
@@ -27,6 +29,105 @@ func addressesOf(spans []Span) Addresses {
 	return out
 }
 
+// moved gives the set with an address more, or less. What that does to the spans is
+// counted: −1 for each that goes, and 1 for each that comes.
+func (a Addresses) moved(x netip.Addr, in bool, spans map[Span]int) Addresses {
+	i := sort.Search(len(a), func(i int) bool { return x.Less(a[i].First) })
+	from, to := i, i // the spans that go
+	var come []Span
+	if in {
+		s := Span{x, x}
+		if i > 0 && a[i-1].Last.Next() == x {
+			from, s.First = i-1, a[i-1].First
+		}
+		if i < len(a) && x.Next() == a[i].First {
+			to, s.Last = i+1, a[i].Last
+		}
+		come = append(come, s)
+	} else {
+		from = i - 1
+		s := a[from]
+		if s.First != x {
+			come = append(come, Span{s.First, x.Prev()})
+		}
+		if s.Last != x {
+			come = append(come, Span{x.Next(), s.Last})
+		}
+	}
+	for _, s := range a[from:to] {
+		spans[s]--
+	}
+	for _, s := range come {
+		spans[s]++
+	}
+	return slices.Concat(a[:from], come, a[to:])
+}
+
+// Near gives the spans that overlap another one, or stand beside it.
+func (a Addresses) Near(s Span) Addresses {
+	first, last := s.First, s.Last
+	if p := first.Prev(); p.IsValid() {
+		first = p
+	}
+	if n := last.Next(); n.IsValid() {
+		last = n
+	}
+	from := sort.Search(len(a), func(i int) bool { return !a[i].Last.Less(first) })
+	to := sort.Search(len(a), func(i int) bool { return last.Less(a[i].First) })
+	return a[from:max(from, to)]
+}
+
+// UnionSince gives the spans that come to a union of sets, and go from it, when some of
+// them change in places that moved tells. Only what is near to these is looked at.
+func UnionSince(before, after []Addresses, moved []Span) (added, removed Addresses) {
+	var done Addresses // all that was looked at
+	for _, w := range moved {
+		if done.contains(w) {
+			continue
+		}
+		for grown := true; grown; { // until nothing sticks out
+			grown = false
+			for _, list := range [][]Addresses{before, after} {
+				for _, a := range list {
+					near := a.Near(w)
+					if len(near) == 0 || near[0].First.BitLen() != w.First.BitLen() {
+						continue
+					}
+					if first := near[0].First; first.Less(w.First) {
+						w.First, grown = first, true
+					}
+					if last := near[len(near)-1].Last; w.Last.Less(last) && last.BitLen() == w.Last.BitLen() {
+						w.Last, grown = last, true
+					}
+				}
+			}
+		}
+		if done.contains(w) {
+			continue
+		}
+		done = done.union(Addresses{w})
+		of := func(list []Addresses) Addresses {
+			some := make([]Addresses, len(list))
+			for i, a := range list {
+				some[i] = a.Near(w).Family(w.First.Is6())
+			}
+			return Union(some...)
+		}
+		more, less := apart(of(before), of(after), compareSpans)
+		added, removed = append(added, more...), append(removed, less...)
+	}
+	slices.SortFunc(added, compareSpans)
+	slices.SortFunc(removed, compareSpans)
+	return added, removed
+}
+
+func (a Addresses) contains(s Span) bool {
+	near := a.Near(Span{s.First, s.First})
+	return slices.ContainsFunc(near, func(x Span) bool { return !s.First.Less(x.First) && !x.Last.Less(s.Last) })
+}
+
+func compareSpans(a, b Span) int { return cmp.Or(a.First.Compare(b.First), a.Last.Compare(b.Last)) }
+
 // Contains reports whether an address is in the set.
 func (a Addresses) Contains(addr netip.Addr) bool {
 	i, found := slices.BinarySearchFunc(a, addr, func(s Span, x netip.Addr) int { return s.First.Compare(x) })
@@ -43,6 +144,19 @@ func (a Addresses) Family(six bool) Addresses {
 		return a[i:]
 	}
 	return a[:i]
+}
+
+// Count gives how many addresses there are, at most 2³⁰.
+func (a Addresses) Count() int {
+	n := 0
+	for _, s := range a {
+		for p := range s.Prefixes {
+			if n += 1 << min(30, p.Addr().BitLen()-p.Bits()); n >= 1<<30 {
+				return 1 << 30
+			}
+		}
+	}
+	return n
 }
 
 // Whole reports whether the set holds every address of a family.
@@ -64,6 +178,28 @@ func (s Span) String() string {
 
 // MarshalText writes the span as String does.
 func (s Span) MarshalText() ([]byte, error) { return []byte(s.String()), nil }
+
+// UnmarshalText reads what MarshalText writes.
+func (s *Span) UnmarshalText(text []byte) (err error) {
+	first, end, two := strings.Cut(string(text), "-")
+	if strings.Contains(first, "/") {
+		p, err := netip.ParsePrefix(first)
+		if err == nil {
+			s.First, s.Last = p.Masked().Addr(), last(p.Masked())
+		}
+		return err
+	}
+	if s.First, err = netip.ParseAddr(first); err != nil {
+		return err
+	}
+	if s.Last = s.First; two {
+		s.Last, err = netip.ParseAddr(end)
+	}
+	if err == nil && (s.First.BitLen() != s.Last.BitLen() || s.Last.Less(s.First)) {
+		err = fmt.Errorf("found %q, expected the lower address first", text)
+	}
+	return err
+}
 
 // Prefix gives the span as one prefix, if it is one.
 func (s Span) Prefix() (netip.Prefix, bool) {
@@ -169,9 +305,36 @@ func (a Addresses) Minus(b Addresses) Addresses {
 	return addressesOf(out)
 }
 
-// Union gives what is in either.
-func (a Addresses) Union(b Addresses) Addresses {
-	all := slices.Concat(a.Minus(b), b)
-	slices.SortFunc(all, func(x, y Span) int { return x.First.Compare(y.First) })
-	return addressesOf(all)
+// Union gives what is in any of several.
+func Union(several ...Addresses) Addresses {
+	switch len(several) {
+	case 0:
+		return nil
+	case 1:
+		return several[0]
+	case 2:
+		return several[0].union(several[1])
+	}
+	half := len(several) / 2
+	return Union(several[:half]...).union(Union(several[half:]...))
+}
+
+func (a Addresses) union(b Addresses) Addresses {
+	if len(a) == 0 {
+		return b
+	}
+	out := make(Addresses, 0, len(a)+len(b))
+	for len(a) > 0 || len(b) > 0 {
+		if len(a) == 0 || len(b) > 0 && b[0].First.Less(a[0].First) {
+			a, b = b, a
+		}
+		s, n := a[0], len(out)
+		a = a[1:]
+		if n == 0 || out[n-1].Last.Less(s.First) && out[n-1].Last.Next() != s.First {
+			out = append(out, s)
+		} else if out[n-1].Last.Less(s.Last) {
+			out[n-1].Last = s.Last
+		}
+	}
+	return out
 }

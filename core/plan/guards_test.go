@@ -1,6 +1,7 @@
 package plan_test
 
 import (
+	"net/netip"
 	"slices"
 	"testing"
 
@@ -37,6 +38,21 @@ func TestGuardsAskedAtOnceSayTheSame(t *testing.T) {
 			for w, truth := range best {
 				require.Equal(t, truth == expr.Yes, slices.Contains(g.In, w), "%s of %d", all[i], w)
 				require.Equal(t, truth == expr.Undecided, slices.Contains(g.Undecided, w), "%s of %d", all[i], w)
+			}
+		}
+	})
+}
+
+// The members of a group, as prefixes, are those addresses of which the walk says yes.
+func TestMembersAreThePrefixesOfAGroup(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		c := drawn(t)
+		walk := decide.NewWalk(c.Estate, c.Policy, c.AsOf)
+		for _, g := range c.Policy.GroupOrder {
+			prefixes := plan.Members(c, g.Name)
+			for _, a := range sample.Addresses {
+				in := slices.ContainsFunc(prefixes, func(p netip.Prefix) bool { return p.Contains(a) })
+				require.Equal(t, walk.Group(g.Name, c.Estate.At(a, c.AsOf)) == expr.Yes, in, "%s in %s", a, g.Name)
 			}
 		}
 	})

@@ -12,13 +12,16 @@ package plan
 
 import (
 	"crypto/sha256"
+	"encoding/binary"
 	"encoding/hex"
+	"encoding/json"
 	"fmt"
 	"net/netip"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 
-	"lucidorchard/core/decide"
 	"lucidorchard/core/service"
 )
 
@@ -62,37 +65,81 @@ type Set struct {
 	shared *sharedSet // what several points need of it
 }
 
-// sharedSet is found once for all plans with a set.
+// sharedSet is found once for all plans with a set. Where the addresses came from
+// others by a move it says which, so that the two need not be compared.
 type sharedSet struct {
-	digest   [sha256.Size]byte
-	elements [2]string // of IPv4 and IPv6
+	addresses      Addresses
+	number         int64 // no other has it
+	counted, said  sync.Once
+	sum            digest
+	elements       [2]string // of IPv4 and IPv6
+	before         int64     // number of the one that it was made from
+	added, removed Addresses // since then
+}
+
+// digest is the sum, in four parts, of the hashes of a set's spans: a span that comes or
+// goes changes it without a look at the others.
+type digest [4]uint64
+
+func (d *digest) add(s Span, sign uint64) {
+	first, last := s.First.As16(), s.Last.As16()
+	sum := sha256.Sum256(append(append([]byte{byte(s.First.BitLen())}, first[:]...), last[:]...))
+	for i := range d {
+		d[i] += sign * binary.LittleEndian.Uint64(sum[8*i:])
+	}
+}
+
+const minusOne = ^uint64(0)
+
+var numbers atomic.Int64
+
+func sharedOf(a Addresses) *sharedSet { return &sharedSet{addresses: a, number: numbers.Add(1)} }
+
+func (x *sharedSet) digest() digest {
+	x.counted.Do(func() {
+		for _, s := range x.addresses {
+			x.sum.add(s, 1)
+		}
+	})
+	return x.sum
 }
 
 func (s *Set) share() *sharedSet {
 	if s.shared != nil {
 		return s.shared
 	}
-	x := &sharedSet{}
-	for k, six := range []bool{false, true} {
-		var b strings.Builder
-		for i, span := range s.Addresses.Family(six) {
-			if i > 0 {
-				b.WriteString(",\n")
-			}
-			b.WriteString(span.String())
-		}
-		x.elements[k] = b.String()
+	return sharedOf(s.Addresses) // not kept here: several goroutines may ask
+}
+
+// UnmarshalJSON reads a set.
+func (s *Set) UnmarshalJSON(text []byte) error {
+	type plain Set
+	if err := json.Unmarshal(text, (*plain)(s)); err != nil {
+		return err
 	}
-	x.digest = sha256.Sum256([]byte(x.elements[0] + ";" + x.elements[1]))
-	return x
+	s.shared = s.share()
+	return nil
 }
 
 // Elements gives the addresses of a family in words, a line each, with commas between.
 func (s *Set) Elements(six bool) string {
+	x := s.share()
+	x.said.Do(func() {
+		for k, six := range []bool{false, true} {
+			var b strings.Builder
+			for i, span := range s.Addresses.Family(six) {
+				if i > 0 {
+					b.WriteString(",\n")
+				}
+				b.WriteString(span.String())
+			}
+			x.elements[k] = b.String()
+		}
+	})
 	if six {
-		return s.share().elements[1]
+		return x.elements[1]
 	}
-	return s.share().elements[0]
+	return x.elements[0]
 }
 
 // Class is guarded addresses that the rules cannot tell apart.
@@ -126,76 +173,106 @@ const (
 	Reject Verdict = "reject"
 )
 
-// Hash is the same for plans that hold the same.
+// Hash is the same for plans that hold the same, in whatever order their sets and
+// classes stand.
 func (p *Plan) Hash() string {
-	sum := sha256.New()
-	say := func(format string, args ...any) { _, _ = fmt.Fprintf(sum, format, args...) }
-	say("%s %s\n", p.Kind, p.Side)
+	parts := make([]string, 0, len(p.Sets)+len(p.Classes))
 	for i := range p.Sets {
-		say("%q %x\n", p.Sets[i].Name, p.Sets[i].share().digest)
-	}
-	for _, c := range p.Classes {
-		say("%s %v\n", c.Name, c.Addresses)
-		for _, rules := range [][]Rule{c.Server, c.Client} {
-			for _, r := range rules {
-				say("%d %s %d %v %d %v\n", r.Line, r.Verdict, r.Peers, r.Points, r.Until, r.Log)
-			}
-			say("\n")
+		part := append([]byte(p.Sets[i].Name), 0)
+		for _, x := range p.Sets[i].share().digest() {
+			part = binary.LittleEndian.AppendUint64(part, x)
 		}
+		parts = append(parts, string(part))
+	}
+	for i := range p.Classes {
+		c := &p.Classes[i]
+		b := append([]byte(c.Name), 0)
+		for _, a := range c.Addresses {
+			b = append(b, a.AsSlice()...)
+		}
+		for _, rules := range [][]Rule{c.Server, c.Client} {
+			b = append(b, 0)
+			for k := range rules {
+				peers := ""
+				if rules[k].Peers != Anybody {
+					peers = p.Sets[rules[k].Peers].Name
+				}
+				b = rules[k].append(binary.AppendVarint(b, int64(rules[k].Line)), peers)
+			}
+		}
+		parts = append(parts, string(b))
+	}
+	slices.Sort(parts)
+	sum := sha256.New()
+	_, _ = sum.Write([]byte(p.Kind + "/" + Kind(p.Side)))
+	for _, part := range parts {
+		_, _ = sum.Write(binary.AppendUvarint(nil, uint64(len(part))))
+		_, _ = sum.Write([]byte(part))
 	}
 	return hex.EncodeToString(sum.Sum(nil))
 }
 
-// RulesHash is the same for plans between which only addresses come and go.
+// append adds to b what the rule does, for the peers of that name.
+func (r *Rule) append(b []byte, peers string) []byte {
+	b = append(append(b, 0), r.Verdict...)
+	for _, x := range r.Points {
+		b = binary.AppendUvarint(binary.AppendUvarint(b, uint64(x.Lo)), uint64(x.Hi))
+	}
+	b = binary.AppendVarint(append(append(append(b, 0), peers...), 0), r.Until)
+	if r.Log {
+		b = append(b, 1)
+	}
+	return append(b, 0)
+}
+
+// RulesHash is the same for plans between which only addresses come and go, and
+// whose rules a kernel is told in the same words.
 func (p *Plan) RulesHash() string {
-	names := make([]string, len(p.Classes))
-	for i, c := range p.Classes {
-		names[i] = c.Name // says what its rules are
+	names := make([]string, 0, len(p.Classes)+len(p.Sets))
+	for i := range p.Classes {
+		c := &p.Classes[i] // its name says what its rules are
+		names = append(names, fmt.Sprint(c.Name, c.Has(false), c.Has(true)))
+	}
+	for i := range p.Sets {
+		s := &p.Sets[i]
+		names = append(names, fmt.Sprint(s.Name, s.Addresses.Whole(false), s.Addresses.Whole(true)))
 	}
 	slices.Sort(names)
 	sum := sha256.Sum256([]byte(fmt.Sprint(p.Kind, p.Side, names)))
 	return hex.EncodeToString(sum[:])
 }
 
-// Decide gives what the plan does with the first packet of a conversation: the
-// verdict, and the line of the rule that gives it, 0 for none. concerned is false
-// where the point does not police it.
-func (p *Plan) Decide(client, server netip.Addr, pt service.Point) (v decide.Verdict, line int, concerned bool) {
-	if p.Side != Client {
-		if c := p.classOf(server); c != nil {
-			v, line = p.first(c.Server, client, pt)
-			return v, line, true
-		}
-	}
-	if p.Side != Server {
-		if c := p.classOf(client); c != nil {
-			v, line = p.first(c.Client, server, pt)
-			return v, line, true
-		}
-	}
-	return decide.Uncovered, 0, false
+// Has reports whether the class has addresses of a family.
+func (c *Class) Has(six bool) bool {
+	return slices.ContainsFunc(c.Addresses, func(a netip.Addr) bool { return a.Is6() == six })
 }
 
-func (p *Plan) classOf(a netip.Addr) *Class {
-	for i := range p.Classes {
-		for _, have := range p.Classes[i].Addresses {
-			if have == a {
-				return &p.Classes[i]
-			}
-		}
+// UnmarshalJSON reads a rule, with the services of its words.
+func (r *Rule) UnmarshalJSON(text []byte) error {
+	type plain Rule
+	if err := json.Unmarshal(text, (*plain)(r)); err != nil {
+		return err
 	}
+	if r.Points = service.All; len(r.On) == 0 {
+		return nil
+	}
+	var all []service.Range
+	for _, word := range r.On {
+		from, to, two := strings.Cut(word, " to ")
+		x, ok, err := service.ParseSpec(from)
+		if two && ok && err == nil {
+			var end service.Range
+			end, ok, err = service.ParseSpec(to)
+			x.Hi = end.Hi
+		}
+		if err != nil {
+			return err
+		}
+		if !ok {
+			return fmt.Errorf("found the service %q, expected a protocol with ports", word)
+		}
+		all = append(all, x)
+	}
+	r.Points = service.NewSet(all...)
 	return nil
-}
-
-func (p *Plan) first(rules []Rule, peer netip.Addr, pt service.Point) (decide.Verdict, int) {
-	for i := range rules {
-		r := &rules[i]
-		if r.Points.Contains(pt) && (r.Peers == Anybody || p.Sets[r.Peers].Addresses.Contains(peer)) {
-			if r.Verdict == Permit {
-				return decide.Permit, r.Line
-			}
-			return decide.Reject, r.Line
-		}
-	}
-	return decide.Uncovered, 0
 }

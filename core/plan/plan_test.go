@@ -42,6 +42,7 @@ func TestAPlanSaysTheSameAsThePolicy(t *testing.T) {
 		guards := someGuards(t, c.Estate)
 		side := rapid.SampledFrom([]plan.Side{plan.Server, plan.Client, plan.Both}).Draw(t, "side")
 		p := plan.NewPlanner(c).Plan(guards, plan.Gate, side)
+		d := p.Decider()
 		walk := decide.NewWalk(c.Estate, c.Policy, c.AsOf)
 		guarded := func(ep estate.Endpoint) bool {
 			return ep.Workload != estate.Outside && slices.Contains(guards, ep.Workload)
@@ -50,7 +51,8 @@ func TestAPlanSaysTheSameAsThePolicy(t *testing.T) {
 			a := c.Estate.At(rapid.SampledFrom(sample.Addresses).Draw(t, "client"), c.AsOf)
 			b := c.Estate.At(rapid.SampledFrom(sample.Addresses).Draw(t, "server"), c.AsOf)
 			pt := rapid.SampledFrom(sample.Points).Draw(t, "point")
-			got, line, concerned := p.Decide(a.Addr, b.Addr, pt)
+			fate := d.Decide(a.Addr, b.Addr, pt, c.AsOf.Sec)
+			got, line, concerned := fate.Verdict, fate.Line, fate.Concerned
 			require.Equal(t, side != plan.Client && guarded(b) || side != plan.Server && guarded(a), concerned)
 			if !concerned {
 				continue
@@ -170,7 +172,8 @@ func TestSetsKeepTheirNames(t *testing.T) {
 	require.NotEqual(t, before.Hash(), after.Hash())
 	require.Equal(t, []string{"tcp/5432"}, after.Classes[0].Server[0].On)
 	require.True(t, strings.HasPrefix(after.Classes[0].Server[0].Words, "permit entry -> store"))
-	_, _, concerned := after.Decide(netip.MustParseAddr("10.0.0.3"), netip.MustParseAddr("10.0.0.1"), service.PointOf(service.TCP, 1))
+	concerned := after.Decider().Decide(netip.MustParseAddr("10.0.0.3"), netip.MustParseAddr("10.0.0.1"),
+		service.PointOf(service.TCP, 1), 0).Concerned
 	require.False(t, concerned)
 }
 

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"encoding/binary"
 	"fmt"
 	"hash/fnv"
 	"net/netip"
@@ -23,11 +24,29 @@ type Planner struct {
 	present  []int32           // classes that have addresses, rising
 	byHolder map[int32][]int32 // workload → places in line
 	sets     []Set
-	known    map[string]int    // classes of peers → index of sets
-	named    map[string]string // name → classes
+	peers    []peers           // by set: whom it holds
+	known    map[string]int    // words and classes of peers → index of sets
+	named    map[string]string // name → words and classes
 	rules    map[sideOf][]Rule // of a guarded class
 	holds    [2][][]int32      // by rule: classes that its left, and its right, side holds
-	alike    map[[2]int32]int  // rule and side of which the peers hang on nothing else → index of sets, or Anybody
+	alike    map[alike]int     // → index of sets, or Anybody
+	fixed    bool              // names hang on what sets hold: nothing can be moved
+}
+
+// peers says which classes a set holds: those of a rule's far side, that agree with a
+// class that is guarded.
+type peers struct {
+	title   string // says what they are: the same for the same, whoever asks and when
+	rule    int32
+	of      sideOf
+	paired  bool
+	classes map[int32]bool
+}
+
+// alike is all that the peers of a rule hang on, seen from a class that is guarded.
+type alike struct {
+	rule, far int32
+	bearing   string
 }
 
 type sideOf struct {
@@ -39,7 +58,7 @@ type sideOf struct {
 func NewPlanner(c *decide.Compiled) *Planner {
 	p := &Planner{c: c, line: c.Stretches(c.AsOf), byClass: map[int32][]int32{}, byHolder: map[int32][]int32{},
 		known: map[string]int{}, named: map[string]string{}, rules: map[sideOf][]Rule{},
-		alike: map[[2]int32]int{}}
+		alike: map[alike]int{}}
 	for i, s := range p.line {
 		if p.byClass[s.Class] == nil {
 			p.present = append(p.present, s.Class)
@@ -63,8 +82,8 @@ func NewPlanner(c *decide.Compiled) *Planner {
 // that hold no address have no part in it.
 func (p *Planner) Plan(guards []int32, kind Kind, side Side) *Plan {
 	out := &Plan{Kind: kind, Side: side, Sets: []Set{}, Classes: []Class{}}
-	own := map[int]int{} // set of the planner → of the plan
-	byRules := map[string]int{}
+	own := map[int]int{}           // set of the planner → of the plan
+	byRules := map[[2]string]int{} // by what tells the server's and the client's apart
 	order := slices.Clone(guards)
 	slices.Sort(order)
 	for _, w := range slices.Compact(order) {
@@ -77,13 +96,14 @@ func (p *Planner) Plan(guards []int32, kind Kind, side Side) *Plan {
 			if side != Server {
 				client = p.rulesOf(sideOf{s.Class, false})
 			}
-			key := fingerprint(server) + " / " + fingerprint(client)
+			key := [2]string{fingerprint(server), fingerprint(client)}
 			n, ok := byRules[key]
 			if !ok {
 				n = len(out.Classes)
 				byRules[key] = n
 				h := fnv.New64a()
-				_, _ = h.Write([]byte(p.namedFingerprint(server) + " / " + p.namedFingerprint(client)))
+				_, _ = fmt.Fprintf(h, "%d %d ", len(server), len(client))
+				_, _ = h.Write([]byte(p.namedFingerprint(server) + p.namedFingerprint(client)))
 				out.Classes = append(out.Classes, Class{Name: fmt.Sprintf("c%016x", h.Sum64()),
 					Server: p.ownRules(server, own, out), Client: p.ownRules(client, own, out)})
 			}
@@ -124,24 +144,25 @@ func (p *Planner) ownRules(rules []Rule, own map[int]int, out *Plan) []Rule {
 
 // fingerprint tells lists of rules apart.
 func fingerprint(rules []Rule) string {
-	var b strings.Builder
+	b := make([]byte, 0, 8*len(rules))
 	for _, r := range rules {
-		fmt.Fprintf(&b, "%d %d,", r.Line, r.Peers)
+		b = binary.AppendVarint(binary.AppendVarint(b, int64(r.Line)), int64(r.Peers))
 	}
-	return b.String()
+	return string(b)
 }
 
 // namedFingerprint is one that is the same for another planner.
 func (p *Planner) namedFingerprint(rules []Rule) string {
-	var b strings.Builder
-	for _, r := range rules {
+	var b []byte
+	for i := range rules {
+		r := &rules[i]
 		name := ""
 		if r.Peers != Anybody {
 			name = p.sets[r.Peers].Name
 		}
-		fmt.Fprintf(&b, "%s %s %v %s,", r.Words, r.Verdict, r.Points, name)
+		b = r.append(append(b, r.Words...), name)
 	}
-	return b.String()
+	return string(b)
 }
 
 // rulesOf finds the rules for a guarded class on one side, in order, up to the one
@@ -158,10 +179,7 @@ func (p *Planner) rulesOf(of sideOf) []Rule {
 			return
 		}
 		r := p.c.Policy.Rules[i]
-		peers, some := p.peersOf(i, r, of)
-		if !some {
-			return
-		}
+		peers := p.peersOf(i, r, of)
 		x := Rule{Line: r.Line, Verdict: Reject, Points: points, On: words(points), Peers: peers, Words: r.Sentence(),
 			Log: r.Log}
 		if r.Action == policy.Permit {
@@ -179,43 +197,52 @@ func (p *Planner) rulesOf(of sideOf) []Rule {
 	return out
 }
 
-// peersOf gives the set of the peers of a rule, or Anybody; some is false if it has none.
-func (p *Planner) peersOf(i int32, r *policy.Rule, of sideOf) (peers int, some bool) {
+// peersOf gives the set of the peers of a rule, or Anybody. That there are none now is
+// no reason to leave the rule out: one day there may be, without a release.
+func (p *Planner) peersOf(i int32, r *policy.Rule, of sideOf) int {
 	far := 1
 	if of.server {
 		far = 0
 	}
-	all := p.holds[far][i]
-	if !p.c.Paired(i) {
-		key := [2]int32{i, int32(far)}
-		n, ok := p.alike[key]
-		if !ok {
-			n = p.setOrAnybody(all, p.peerWords(r, of))
-			p.alike[key] = n
-		}
-		return n, len(all) > 0
+	key := alike{i, int32(far), ""}
+	paired := p.c.Paired(i)
+	if paired {
+		key.bearing = p.c.Bearing(i, of.class)
 	}
-	var agree []int32
-	for _, class := range all {
-		a, b := class, of.class
-		if !of.server {
-			a, b = b, a
-		}
-		if p.c.Reaches(i, a, b) {
-			agree = append(agree, class)
-		}
+	if n, known := p.alike[key]; known {
+		return n
 	}
-	if len(agree) == 0 {
-		return 0, false
+	n := Anybody
+	side := r.Right
+	if of.server {
+		side = r.Left
 	}
-	return p.setOrAnybody(agree, p.peerWords(r, of)), true
+	// That all addresses of today are in a group is not that the rule is for anybody.
+	if paired || !side.Any {
+		x := peers{rule: i, of: of, paired: paired, classes: map[int32]bool{}}
+		var classes []int32
+		for _, class := range p.holds[far][i] {
+			if p.agrees(&x, class) {
+				classes = append(classes, class)
+			}
+		}
+		words, title := p.peerWords(r, of)
+		n = p.set(classes, words, title, x)
+	}
+	p.alike[key] = n
+	return n
 }
 
-func (p *Planner) setOrAnybody(classes []int32, words string) int {
-	if len(classes) == len(p.present) {
-		return Anybody
+// agrees reports whether a class on the far side of a rule is among its peers.
+func (p *Planner) agrees(x *peers, class int32) bool {
+	if !x.paired {
+		return true
 	}
-	return p.set(classes, words)
+	a, b := class, x.of.class
+	if !x.of.server {
+		a, b = b, a
+	}
+	return p.c.Reaches(x.rule, a, b)
 }
 
 // words says points; nothing for all of them.
@@ -243,8 +270,8 @@ func rangeWords(r service.Range) (out []string) {
 }
 
 // set gives the index of the set of some classes' addresses.
-func (p *Planner) set(classes []int32, words string) int {
-	key := fmt.Sprint(classes)
+func (p *Planner) set(classes []int32, words, title string, whom peers) int {
+	key := keyOf(title, classes)
 	if n, ok := p.known[key]; ok {
 		return n
 	}
@@ -258,17 +285,33 @@ func (p *Planner) set(classes []int32, words string) int {
 		spans[i] = Span{p.line[at].First, p.line[at].Last}
 	}
 	addresses := addressesOf(spans)
-	name := slug(words)
+	name := slug(title)
 	if p.named[name] != "" { // what it holds tells it apart, so that it does not hang on who asks first
-		name = slug(words + " " + addresses.String())
+		name = slug(title + " " + addresses.String())
+		p.fixed = true
 	}
+	whom.title = title
+	for _, c := range classes {
+		whom.classes[c] = true
+	}
+	p.peers = append(p.peers, whom)
 	p.named[name] = key
 	n := len(p.sets)
 	p.known[key] = n
 	made := Set{Name: name, Words: words, Addresses: addresses}
-	made.shared = made.share()
+	made.shared = sharedOf(addresses)
 	p.sets = append(p.sets, made)
 	return n
+}
+
+// keyOf tells sets apart: not by what they hold alone, as what is the same now may not be
+// later. classes are rising.
+func keyOf(title string, classes []int32) string {
+	raw := append(make([]byte, 0, len(title)+4*len(classes)), title...)
+	for _, c := range classes {
+		raw = binary.LittleEndian.AppendUint32(raw, uint32(c))
+	}
+	return string(raw)
 }
 
 // slug makes a name of words that every kernel takes.
@@ -290,18 +333,23 @@ func slug(words string) string {
 	return fmt.Sprintf("p_%s_%06x", strings.Trim(short, "_"), h.Sum32()&0xffffff)
 }
 
-// peerWords says which peers a rule speaks of, seen from a guarded class.
-func (p *Planner) peerWords(r *policy.Rule, of sideOf) string {
+// peerWords says which peers a rule speaks of, seen from a guarded class; the title is
+// the same for those that are the same.
+func (p *Planner) peerWords(r *policy.Rule, of sideOf) (words, title string) {
 	var parts []string
 	switch {
 	case r.Action == policy.Apart:
-		parts = append(parts, strings.Join(p.kept(r.Groups, of.class), ", "))
+		kept, bits := p.kept(r.Groups, of.class)
+		parts, title = append(parts, kept), bits
 	case of.server:
 		parts = append(parts, r.Left.String())
 	default:
 		parts = append(parts, r.Right.String())
 	}
 	if r.Within != nil {
+		if p.says(of.class, r.Within.Name) != expr.Yes {
+			return "nobody", "nobody" // it is for those within alone
+		}
 		parts = append(parts, "within "+r.Within.Name)
 	}
 	if r.Area != nil && p.says(of.class, p.c.Policy.Areas[r.Area.Name].Group.Name) != expr.Yes {
@@ -316,7 +364,8 @@ func (p *Planner) peerWords(r *policy.Rule, of sideOf) string {
 		v, _ := k.Of(w)
 		parts = append(parts, k.String()+" is not "+expr.Fold(v))
 	}
-	return strings.Join(parts, ", ")
+	words = strings.Join(parts, ", ")
+	return words, words + title
 }
 
 // says gives what a group says of a guarded class.
@@ -325,21 +374,28 @@ func (p *Planner) says(class int32, group string) expr.Truth {
 	return p.c.Group(group, p.c.At(s.First, p.c.AsOf))
 }
 
-// kept gives the groups of a separation that are kept apart from a class: those that
-// it is not in, or if it is in several of them, all.
-func (p *Planner) kept(groups []policy.Ref, class int32) []string {
+// kept names the groups of a separation that are kept apart from a class: those that
+// it is not in, or if it is in several of them, all. The title says of each whether it is
+// in it.
+func (p *Planner) kept(groups []policy.Ref, class int32) (words, title string) {
 	var in, out []string
+	title = " apart"
 	for _, g := range groups {
 		if p.says(class, g.Name) == expr.Yes {
 			in = append(in, g.Name)
+			title += " +" + g.Name
 		} else {
 			out = append(out, g.Name)
+			title += " -" + g.Name
 		}
 	}
-	if len(in) > 1 {
+	switch {
+	case len(in) == 0:
+		return "nobody", title
+	case len(in) > 1:
 		out = append(out, in...)
 	}
-	return out
+	return strings.Join(out, ", "), title
 }
 
 // someOf gives a workload of a class; guarded classes have one.

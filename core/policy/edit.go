@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"lucidorchard/core/plural"
 	"lucidorchard/core/syntax"
 )
 
@@ -58,7 +59,7 @@ func (e Edit) ApplyTo(p *Policy, text string) (after string, next *Policy, words
 	}
 	next, errs := Parse(after)
 	if len(errs) > 0 {
-		return "", nil, "", &EditError{"the policy would have " + counted(len(errs), "error") + ": " +
+		return "", nil, "", &EditError{"the policy would have " + plural.Of(len(errs), "error") + ": " +
 			errs[0].Message, errs}
 	}
 	if canonical := next.Format(); canonical != after && canonical != after+"\n" {
@@ -182,7 +183,7 @@ func (e Edit) add(p *Policy, lines []string) ([]string, string, *EditError) {
 	}
 	words := "Add " + brief(statements[len(statements)-1].String())
 	if n := len(statements) - 1; n > 0 {
-		words += " and " + counted(n, "statement") + " for it"
+		words += " and " + plural.Of(n, "statement") + " for it"
 	}
 	return lines, words, nil
 }
@@ -263,13 +264,6 @@ func (e Edit) move(p *Policy, lines []string) ([]string, string, *EditError) {
 		behind--
 	}
 	return slices.Insert(lines, behind, moved), words, nil
-}
-
-func counted(n int, what string) string {
-	if n == 1 {
-		return "1 " + what
-	}
-	return fmt.Sprintf("%d %ss", n, what)
 }
 
 // brief is a statement in few words, for the history: without its note.

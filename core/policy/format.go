@@ -108,8 +108,11 @@ func (r *Rule) String() string {
 	return withNote(s+r.Clauses.String(), r.Note)
 }
 
-func (a *Assert) String() string {
-	return withNote("assert "+a.Kind.String()+" "+sentence(a.Left, a.Right, a.On)+a.Clauses.String(), a.Note)
+func (a *Assert) String() string { return withNote(a.Sentence(), a.Note) }
+
+// Sentence is the assertion without its note.
+func (a *Assert) Sentence() string {
+	return "assert " + a.Kind.String() + " " + sentence(a.Left, a.Right, a.On) + a.Clauses.String()
 }
 
 func sentence(left, right List, on Services) string {

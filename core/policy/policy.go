@@ -11,11 +11,12 @@ package policy
 import (
 	"time"
 
+	"net/netip"
+
 	"lucidorchard/core/estate"
 	"lucidorchard/core/expr"
 	"lucidorchard/core/service"
 	"lucidorchard/core/syntax"
-	"net/netip"
 )
 
 // Policy is a parsed policy text. It is not changed after parsing.

@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"lucidorchard/core/expr"
+	"lucidorchard/core/plural"
 	"lucidorchard/core/syntax"
 )
 
@@ -155,7 +156,7 @@ func DropGroup(text, name string) (after string, changed, removed []int, err *Ed
 func checked(p *Policy) (string, *EditError) {
 	text := p.Format()
 	if _, errs := Parse(text); len(errs) > 0 {
-		return "", &EditError{"the policy would have " + counted(len(errs), "error") + ": " + errs[0].Message, errs}
+		return "", &EditError{"the policy would have " + plural.Of(len(errs), "error") + ": " + errs[0].Message, errs}
 	}
 	return text, nil
 }

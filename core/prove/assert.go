@@ -43,6 +43,11 @@ func Assertions(c *decide.Compiled) []Result {
 	return out
 }
 
+// Assertion proves one of them, by its index in Policy.Asserts.
+func Assertion(c *decide.Compiled, i int) Result {
+	return assertion(c, c.Population(c.AsOf), i, c.Policy.Asserts[i])
+}
+
 func assertion(c *decide.Compiled, people [][]decide.Placed, i int, a *policy.Assert) Result {
 	left, right, agrees, points := c.AssertClasses(i)
 	points = points.Real()

@@ -25,7 +25,7 @@ type aggregateKey struct {
 	point          service.Point
 	rule           int32          // index, or -1
 	was            decide.Verdict // in the view that this one is compared with
-	odd            bool           // a leak or a choke
+	odd            Fate           // a leak or a choke
 }
 
 // aggregates is all aggregates of a view, in parts that were gathered side by side.
@@ -265,15 +265,19 @@ func (v *View) gather(q Query) *aggregates {
 	return out
 }
 
-// odd reports whether a conversation is a leak or a choke.
-func (v *View) odd(i int) bool {
-	switch v.Verdict(i) {
-	case decide.Reject:
-		return v.carried[i] > 0
-	case decide.Permit:
-		return v.dropped[i] > 0
+// odd gives whether a conversation is a leak or a choke: by what the points held, or,
+// before anything was released, by the policy of the view.
+func (v *View) odd(i int) Fate {
+	if fates := v.Fates(); fates != nil {
+		return fates[i]
 	}
-	return false
+	switch {
+	case v.Verdict(i) == decide.Reject && v.carried[i] > 0:
+		return Leak
+	case v.Verdict(i) == decide.Permit && v.dropped[i] > 0:
+		return Choke
+	}
+	return Fine
 }
 
 func (c *aggregate) add(v *View, i int) {

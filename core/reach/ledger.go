@@ -188,10 +188,10 @@ func (v *View) rowsOf(q Query, byClient bool) []Row {
 			if v.Against != nil && c.was != verdict {
 				g.Changed += n
 			}
-			if c.odd && verdict == decide.Reject {
+			switch c.odd {
+			case Leak:
 				g.Leaks += n
-			}
-			if c.odd && verdict == decide.Permit {
+			case Choke:
 				g.Chokes += n
 			}
 			firstAt, lastAt = min(firstAt, c.first), max(lastAt, c.last)
@@ -245,7 +245,7 @@ func (v *View) rowsOf(q Query, byClient bool) []Row {
 // each conversation, selects an aggregate.
 func (v *View) aggregateMatches(q Query, c *aggregate) bool {
 	verdict := v.verdict[c.rule+1]
-	if q.Verdicts != [3]bool{} && !q.Verdicts[verdict] || q.Was != [3]bool{} && !q.Was[c.was] || q.Leaks && !c.odd {
+	if q.Verdicts != [3]bool{} && !q.Verdicts[verdict] || q.Was != [3]bool{} && !q.Was[c.was] || q.Leaks && c.odd == Fine {
 		return false
 	}
 	return (q.Rule == 0 || c.rule >= 0 && v.Compiled.Policy.Rules[c.rule].Line == q.Rule) &&
@@ -300,7 +300,7 @@ func (v *View) selects(q Query, i int) bool {
 	switch {
 	case q.Verdicts != [3]bool{} && !q.Verdicts[v.verdict[r+1]],
 		q.Point != nil && *q.Point != v.cols.Point[i],
-		q.Leaks && !v.odd(i),
+		q.Leaks && v.odd(i) == Fine,
 		q.Rule != 0 && (r < 0 || v.Compiled.Policy.Rules[r].Line != q.Rule),
 		q.Was != [3]bool{} && v.Against != nil && !q.Was[v.Against.Verdict(i)]:
 		return false

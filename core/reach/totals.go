@@ -42,6 +42,8 @@ func (t *Totals) add(u *Totals) {
 	for r, n := range u.ByRule {
 		t.ByRule[r] += n
 	}
+	t.Leaks += u.Leaks
+	t.Chokes += u.Chokes
 	t.Asking += u.Asking
 	t.Accepted += u.Accepted
 	t.Counted += u.Counted
@@ -96,6 +98,12 @@ func (v *View) count(q Query) Totals {
 			if !carried && !dropped {
 				t.Outcomes[verdict][flow.Unknown]++
 			}
+			switch v.odd(i) {
+			case Leak:
+				t.Leaks++
+			case Choke:
+				t.Chokes++
+			}
 			if verdict == decide.Uncovered && counted != nil && counted[v.cols.Server[i]] {
 				t.Counted++
 			}
@@ -112,7 +120,6 @@ func (v *View) count(q Query) Totals {
 	for w := range found {
 		t.add(&found[w])
 	}
-	t.Leaks, t.Chokes = t.Outcomes[decide.Reject][flow.Carried], t.Outcomes[decide.Permit][flow.Dropped]
 	return t
 }
 
@@ -249,6 +256,12 @@ func (v *View) accepted(q Query) []bool {
 		})
 		return out
 	})
+}
+
+// Accepted tells of each conversation whether it is rejected and that was accepted;
+// nil: of none.
+func (v *View) Accepted(s *Acceptance) []bool {
+	return v.accepted(Query{Filter: Filter{Acceptance: s}})
 }
 
 // Rightly gives how many rejected conversations each of the list accepts.

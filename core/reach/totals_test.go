@@ -114,7 +114,7 @@ func TestTotalsAreTheSumOfTheConversations(t *testing.T) {
 				want.Accepted++
 			} else {
 				asking++
-				if conv.Leak() {
+				if conv.WouldLeak() {
 					want.Asking++
 				}
 			}

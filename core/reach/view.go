@@ -143,7 +143,7 @@ func (v *View) With(u *decide.Update) *View {
 	}
 	if v.changesHands(u) {
 		w := NewWindow(u.After.Estate, v.whole, v.From, v.To)
-		w.Structural = v.Structural
+		w.Structural, w.judge = v.Structural, v.judge
 		return w.Under(u.After)
 	}
 	next := &View{Window: v.Window, Compiled: u.After, places: v.places, rules: v.rules}
@@ -313,11 +313,20 @@ func (v *View) At(i int) Conversation {
 	return c
 }
 
+// Client gives the client of a conversation.
+func (v *View) Client(i int) decide.Placed { return v.places[v.cols.Client[i]] }
+
+// Server gives the server of a conversation.
+func (v *View) Server(i int) decide.Placed { return v.places[v.cols.Server[i]] }
+
+// Point gives the service of a conversation.
+func (v *View) Point(i int) service.Point { return v.cols.Point[i] }
+
 // Verdict gives the verdict of a conversation.
 func (v *View) Verdict(i int) decide.Verdict { return v.verdict[v.rules[i]+1] }
 
-// Leak reports whether the policy rejects what the network carried.
-func (c *Conversation) Leak() bool { return c.Verdict == decide.Reject && c.Carried > 0 }
+// WouldLeak reports whether the policy rejects what the network carried.
+func (c *Conversation) WouldLeak() bool { return c.Verdict == decide.Reject && c.Carried > 0 }
 
 // Choke reports whether the policy permits what the network dropped.
 func (c *Conversation) Choke() bool { return c.Verdict == decide.Permit && c.Dropped > 0 }

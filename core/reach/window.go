@@ -32,6 +32,8 @@ type Window struct {
 	serverOrder  []int32
 	beginsOnce   sync.Once
 	beginning    []int32 // by pair of the dictionary: its first conversation plus 1
+	judge        *Judge  // nil: leaks and chokes go by the policy of each view
+	judged       judged
 
 	ends    []sighting
 	pair    []uint32       // by conversation: number of its pair; rising
@@ -335,6 +337,35 @@ func (w *Window) RowsOf(i int) []int32 {
 		out = append(out, r.row)
 	}
 	return out
+}
+
+// Observer names who reported a conversation last.
+func (w *Window) Observer(i int) string {
+	last, name := flow.Micros(math.MinInt64), ""
+	for k := w.cols.Starts[i]; k < w.cols.Starts[i+1]; k++ {
+		if ch, row := w.Table.Row(int(w.parts[k].row)); ch.Last[row] >= last {
+			last, name = ch.Last[row], w.Table.Dict.ObserverName(ch.Observer[row])
+		}
+	}
+	return name
+}
+
+// EachTime calls f with the rows that a conversation was gathered from: when it was first
+// and last seen in it, what became of it, and its connections.
+func (w *Window) EachTime(i int, f func(first, last flow.Micros, outcome flow.Outcome, connections int64)) {
+	for k := w.cols.Starts[i]; k < w.cols.Starts[i+1]; k++ {
+		ch, row := w.Table.Row(int(w.parts[k].row))
+		f(ch.First[row], ch.Last[row], ch.Outcome[row], max(1, ch.Connections[row]))
+	}
+}
+
+// EachRow calls f with the rows that a conversation was gathered from: their hour, what
+// became of them, and their connections; a part of one that goes on counts as one.
+func (w *Window) EachRow(i int, f func(hour flow.Hour, outcome flow.Outcome, connections int64)) {
+	for k := w.cols.Starts[i]; k < w.cols.Starts[i+1]; k++ {
+		ch, row := w.Table.Row(int(w.parts[k].row))
+		f(ch.Hour, ch.Outcome[row], max(1, ch.Connections[row]))
+	}
 }
 
 // Spread adds the connections of a conversation to bins that cut the window.

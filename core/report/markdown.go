@@ -3,6 +3,8 @@ package report
 import (
 	"fmt"
 	"strings"
+
+	"lucidorchard/core/plural"
 )
 
 // Markdown writes a report as CommonMark with tables (GitHub Flavored Markdown),
@@ -141,25 +143,14 @@ func (r *Report) Sentence() string {
 		}
 	}
 	out := fmt.Sprintf("The draft changes the verdict of %s: %s traffic that was permitted, %s more than before; %s open questions.",
-		counted(r.Changed, "conversation"), counted(len(loses), "part loses", "parts lose"), counted(len(gains), "part gains", "parts gain"), counted(open, "part has", "parts have"))
+		plural.Of(r.Changed, "conversation"), plural.Of(len(loses), "part loses", "parts lose"), plural.Of(len(gains), "part gains", "parts gain"), plural.Of(open, "part has", "parts have"))
 	if broken > 0 {
-		out += fmt.Sprintf(" %s not hold.", counted(broken, "assertion does", "assertions do"))
+		out += fmt.Sprintf(" %s not hold.", plural.Of(broken, "assertion does", "assertions do"))
 	}
 	if off > 0 {
-		out += fmt.Sprintf(" %s not as expected.", counted(off, "probe is", "probes are"))
+		out += fmt.Sprintf(" %s not as expected.", plural.Of(off, "probe is", "probes are"))
 	}
 	return out
-}
-
-func counted(n int, one string, many ...string) string {
-	word := one
-	if n != 1 {
-		word = one + "s"
-		if len(many) > 0 {
-			word = many[0]
-		}
-	}
-	return fmt.Sprintf("%d %s", n, word)
 }
 
 // plain writes text so that Markdown takes nothing in it for its own.

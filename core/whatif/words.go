@@ -84,10 +84,13 @@ func (c *Census) names(ends []End) string {
 }
 
 // Name calls an end by its workload, its address, or the prefix that it is in.
-func (c *Census) Name(e End) string {
+func (c *Census) Name(e End) string { return e.Name(c.compiled.Estate) }
+
+// Name calls an end of an estate as Census.Name does.
+func (e End) Name(of *estate.Estate) string {
 	switch {
 	case e.Workload != estate.Outside:
-		return c.compiled.Estate.Workload(e.Workload).Label()
+		return of.Workload(e.Workload).Label()
 	case e.Prefix.IsValid() && e.Prefix.Bits() == 0:
 		return "the rest of outside"
 	case e.Prefix.IsValid():

@@ -55,7 +55,7 @@ func TestFaults(t *testing.T) {
 		why    wire.Why
 	}{
 		"nothing":                   {nil, wire.TooShort},
-		"a version that is not":     {octets(t, "00070000 00000000"), wire.BadVersion},
+		"a version that is not":     {octets(t, "00080000 00000000"), wire.BadVersion},
 		"sFlow 4":                   {octets(t, "00000004 00000001 0a000001"), wire.BadVersion},
 		"half a header":             {message(0, 1)[:9], wire.TooShort},
 		"more said than there":      {append(octets(t, "000a 0100"), message(0, 1)[4:]...), wire.TooShort},

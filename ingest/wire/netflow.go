@@ -28,7 +28,7 @@ func (m *message) netFlow5(b []byte) error {
 	m.sequence(p.FlowSequence, uint32(p.Count), true)
 	exported := flow.Micros(int64(p.UnixSecs)*1e6 + int64(p.UnixNSecs)/1000)
 	m.clock(exported)
-	boot := exported - flow.Micros(p.SysUptime)*1000
+	boot := m.started(exported-flow.Micros(p.SysUptime)*1000, 2*cutUptime)
 	rate := int64(p.SamplingInterval & 0x3fff)
 	if rate > 0 {
 		m.Sampling = rate
@@ -48,6 +48,43 @@ func (m *message) netFlow5(b []byte) error {
 		m.send(o)
 	}
 	return nil
+}
+
+// netFlow7 reads a packet of NetFlow v7, which switches send: as of v5, with a header that
+// names neither an engine nor a sampling, and 4 octets more in each record: the router that
+// is passed by.
+func (m *message) netFlow7(b []byte) error {
+	const long, short = 52, 48
+	n := int(binary.BigEndian.Uint16(b[2:]))
+	if have := (len(b) - 24) / long; n > have {
+		return &Fault{TooShort, fmt.Errorf("%d records are announced, %d are there", n, have)}
+	}
+	as5 := append(make([]byte, 0, 24+short*n), b[:24]...)
+	binary.BigEndian.PutUint16(as5, 5)
+	clear(as5[20:24])
+	for i := range n {
+		as5 = append(as5, b[24+long*i:][:short]...)
+	}
+	return m.netFlow5(as5)
+}
+
+const (
+	// cutUptime is by how much the time since the start of an exporter, which is cut to the
+	// millisecond, and the clock of the same header may be read apart.
+	cutUptime   = flow.Micros(2000)
+	wholeSecond = flow.Micros(1e6)
+)
+
+// started gives when an exporter started: by what its headers say, each a little other, as
+// their clock is cut to the second, or read a little later than their time since the start.
+// As long as they differ by no more it is what it was: so times of different messages are
+// in the order in which they were, and who was heard first is not who was told of in which
+// message.
+func (m *message) started(boot, cut flow.Micros) flow.Micros {
+	if apart := boot - m.Stream.boot; m.Stream.boot == 0 || max(apart, -apart) > cut {
+		m.Stream.boot = boot
+	}
+	return m.Stream.boot
 }
 
 func v4(n uint32) netip.Addr {
@@ -76,7 +113,7 @@ func (m *message) netFlow9(b []byte) error {
 	m.sequence(p.SequenceNumber, 1, true)
 	exported := flow.Micros(int64(p.UnixSeconds) * 1e6)
 	m.clock(exported)
-	boot := exported - flow.Micros(p.SystemUptime)*1000
+	boot := m.started(exported-flow.Micros(p.SystemUptime)*1000, wholeSecond+cutUptime)
 	m.sets(p.FlowSets, func(t uint32) flow.Micros { return uptime(boot, p.SystemUptime, t) })
 	return m.fault(err)
 }

@@ -10,6 +10,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"hash/maphash"
 	"maps"
 	"slices"
 
@@ -28,10 +29,11 @@ const (
 	NetFlow9
 	IPFIX
 	SFlow5
+	NetFlow7
 )
 
 func (p Protocol) String() string {
-	return [...]string{"unknown", "NetFlow v5", "NetFlow v9", "IPFIX", "sFlow v5"}[p]
+	return [...]string{"unknown", "NetFlow v5", "NetFlow v9", "IPFIX", "sFlow v5", "NetFlow v7"}[p]
 }
 
 // Stream is what one exporter sends in one protocol from one observation domain
@@ -49,22 +51,59 @@ type Stream struct {
 	Missed      int64 // by the sequence numbers, in units of Unit
 	Restarts    int64
 	Late        int64         // packets that came after later ones
+	Repeated    int64         // records of packets that came once more
 	Sampling    int64         // one of so many, as last told; 0 is not told
 	Behind      flow.Micros   // arrival less the exporter's clock, of the last packet
 	Templates   []uint16      // numbers of those that are known
 	Bad         map[Why]int64 // packets that could not be read to their end, by the reason
 
+	boot      flow.Micros // when the exporter started, by its headers
 	expected  uint32
 	expecting bool
 	rates     map[uint64]int64 // by sampler
 	overtaken bool             // the last packet came late
 	after     uint32           // what would follow it
 	found     int64            // what it took off Missed
+	lanes     [4]uint32        // what would follow the last packets that did not follow the one before
+	lane      int              // where the next goes
+	before    uint32           // what would follow the last packet
+	jumps     float64          // share of the last packets that go on from an earlier one instead
+	copies    [mostCopies]sent // of the last packets
+	copied    int              // how many there were
 }
+
+// mostCopies is among how many of the last packets of a stream one is looked for that
+// comes once more.
+const mostCopies = 256
+
+// sent is a packet that was read, by the hash of all that is in it: its number and its time
+// as well, so that no two are alike.
+type sent struct {
+	hash    uint64
+	records int64
+}
+
+// again reports whether a packet was read before: a network may deliver it twice.
+func (s *Stream) again(hash uint64) bool {
+	for i := range min(s.copied, mostCopies) {
+		if s.copies[i].hash == hash {
+			s.Repeated += s.copies[i].records
+			return true
+		}
+	}
+	return false
+}
+
+func (s *Stream) remember(hash uint64, records int64) {
+	s.copies[s.copied%mostCopies] = sent{hash, records}
+	s.copied++
+}
+
+var hashed = maphash.MakeSeed()
 
 // Unit gives what the sequence numbers of a protocol count.
 func (p Protocol) Unit() string {
-	if p == NetFlow5 || p == IPFIX {
+	if p == NetFlow5 || p == NetFlow7 || p == IPFIX {
 		return "records"
 	}
 	return "packets"
@@ -177,6 +216,8 @@ func (d *Decoder) Decode(packet []byte, now flow.Micros, emit func(*flow.Observa
 	switch version := binary.BigEndian.Uint16(packet); version {
 	case 5:
 		protocol, need = NetFlow5, 24
+	case 7:
+		protocol, need = NetFlow7, 24
 	case 9:
 		protocol, need = NetFlow9, 20
 	case 10:
@@ -187,7 +228,7 @@ func (d *Decoder) Decode(packet []byte, now flow.Micros, emit func(*flow.Observa
 			return &Fault{BadVersion, fmt.Errorf("found sFlow version %d, expected 5", v)}
 		}
 	default:
-		return &Fault{BadVersion, fmt.Errorf("found version %d, expected 5, 9 or 10, or sFlow 5", version)}
+		return &Fault{BadVersion, fmt.Errorf("found version %d, expected 5, 7, 9 or 10, or sFlow 5", version)}
 	}
 	if len(packet) < need {
 		return &Fault{TooShort, fmt.Errorf("%d octets, expected a header of %d", len(packet), need)}
@@ -209,7 +250,13 @@ func (d *Decoder) Decode(packet []byte, now flow.Micros, emit func(*flow.Observa
 	if s = d.stream(protocol, domain); s == nil {
 		return &Fault{TooMany, nil}
 	}
+	hash := maphash.Bytes(hashed, packet)
+	if s.again(hash) {
+		return nil
+	}
 	s.Messages++
+	before := s.Records
+	defer func() { s.remember(hash, s.Records-before) }()
 	// The decoders' records point into the packet, which may be written over.
 	d.scratch = append(d.scratch[:0], packet...)
 	m := message{Decoder: d, Stream: s, now: now, emit: emit}
@@ -217,6 +264,8 @@ func (d *Decoder) Decode(packet []byte, now flow.Micros, emit func(*flow.Observa
 	switch protocol {
 	case NetFlow5:
 		err = m.netFlow5(d.scratch)
+	case NetFlow7:
+		err = m.netFlow7(d.scratch)
 	case NetFlow9:
 		err = m.netFlow9(d.scratch)
 	case IPFIX:
@@ -257,9 +306,37 @@ func (s *Stream) Expected() (uint32, bool) { return s.expected, s.expecting }
 // overtaken; more is an exporter that began anew.
 const lateBy = 20_000
 
+// Mixed reports whether two exporters send in the name of one: their numbers alternate, so
+// that what was missed cannot be told.
+func (s *Stream) Mixed() bool { return s.jumps > mixed }
+
+const (
+	// mixed is the share of packets from which on two exporters are more likely than packets
+	// that overtake each other.
+	mixed = 0.15
+	// weighed is how much one packet counts in that share: it takes a hundred or so.
+	weighed = 1.0 / 128
+)
+
+// alternates notes whether a packet goes on from the one before, or from an earlier one.
+func (s *Stream) alternates(n, units uint32) {
+	jump := 0.0
+	if s.Messages > 1 && n != s.before {
+		at := slices.Index(s.lanes[:], n)
+		if at >= 0 {
+			jump = 1
+		}
+		s.lanes[s.lane%len(s.lanes)] = s.before
+		s.lane++
+	}
+	s.jumps += (jump - s.jumps) * weighed
+	s.before = n + units
+}
+
 // sequence compares a sequence number with the expected one. units is what the
 // packet adds; without known is whether that could be counted.
 func (s *Stream) sequence(n, units uint32, known bool) {
+	s.alternates(n, units)
 	if s.expecting {
 		switch ahead := int32(n - s.expected); {
 		case ahead > 0:
@@ -295,10 +372,18 @@ type message struct {
 // clock notes the exporter's time.
 func (m *message) clock(exported flow.Micros) {
 	m.Behind = m.now - exported
-	if m.Shift && (m.Behind > 30e6 || m.Behind < -30e6) {
+	if m.Shift && (m.Behind > 30e6 || m.Behind < -30e6) && !m.replayed() {
 		m.shift = m.Behind
 	}
 }
+
+// replayed reports whether what comes was sent days ago, more likely than by a clock that
+// is off by as much: one that is wrong by its time zone is less than a day off, one that
+// was never set is years off.
+func (m *message) replayed() bool { return m.Behind > 20*3600e6 && m.Behind < longAgo }
+
+// longAgo is how old what is replayed may be.
+const longAgo = flow.Micros(40 * 24 * 3600e6)
 
 // oldest is how long before its arrival a record may begin, if it came as it was
 // sent: time-outs are minutes, seldom hours.
@@ -322,13 +407,18 @@ func (m *message) send(o *flow.Observation) {
 	o.Start += m.shift
 	o.End += m.shift
 	if m.Shift { // what the clock says of itself must not put records into other years
-		o.Start = max(m.now-oldest, min(o.Start, m.now))
+		back := oldest
+		if m.replayed() {
+			back = longAgo
+		}
+		o.Start = max(m.now-back, min(o.Start, m.now))
 		o.End = min(o.End, m.now)
 	}
 	o.End = max(o.End, o.Start)
 	o.Src, o.Dst = o.Src.Unmap(), o.Dst.Unmap()
 	o.Observer |= 2 * m.Stream.Number
 	o.Packets, o.Bytes = max(0, o.Packets), max(0, o.Bytes)
+	o.Numbered = true
 	m.emit(o)
 }
 

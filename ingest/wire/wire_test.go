@@ -3,6 +3,7 @@ package wire_test
 import (
 	"encoding/binary"
 	"encoding/hex"
+	"math/rand/v2"
 	"net/netip"
 	"strings"
 	"testing"
@@ -49,7 +50,11 @@ func set(t testing.TB, id uint16, content string) []byte {
 // read gives what a decoder makes of packets.
 func read(d *wire.Decoder, packets ...[]byte) (all []flow.Observation, faults []*wire.Fault) {
 	for _, p := range packets {
-		if f := d.Decode(p, now, func(o *flow.Observation) { all = append(all, *o) }); f != nil {
+		if f := d.Decode(p, now, func(o *flow.Observation) {
+			one := *o
+			one.Numbered = false // all are
+			all = append(all, one)
+		}); f != nil {
 			faults = append(faults, f)
 		}
 	}
@@ -233,6 +238,18 @@ func TestNetFlow5And9(t *testing.T) {
 		Packets: 6, Bytes: 400}}, got, "one of two was sampled")
 	require.Equal(t, "NetFlow v5", d.Streams()[0].Protocol.String())
 
+	v7 := octets(t, `0007 0001 00002710 6afd4a80 00000000 00000032 00000000
+		0a000001 0a000002 00000000 0001 0002 00000003 000000c8 00001388 00001770 c350 01bb 00 12 06 00 0000 0000 18 18 0000 0a000009`)
+	d = wire.NewDecoder()
+	got, faults = read(d, v7)
+	require.Empty(t, faults)
+	require.Equal(t, []flow.Observation{{Src: netip.MustParseAddr("10.0.0.1"), Dst: netip.MustParseAddr("10.0.0.2"),
+		SrcPort: 50000, DstPort: 443, Proto: 6, Flags: 0x12, HasFlags: true, Start: boot + 5e6, End: boot + 6e6,
+		Packets: 3, Bytes: 200}}, got)
+	require.Equal(t, "NetFlow v7", d.Streams()[0].Protocol.String())
+	_, faults = read(d, v7[:70])
+	require.Equal(t, wire.TooShort, faults[0].Why)
+
 	v9 := octets(t, `0009 0002 00002710 6afd4a80 00000007 00000003
 		0000 001c 0104 0005 0008 0004 000c 0004 0004 0001 0016 0004 0015 0004
 		0104 0018 0a000001 0a000002 11 00001388 00001770 000000`)
@@ -279,4 +296,146 @@ func TestSFlow(t *testing.T) {
 		SrcPort: 50000, DstPort: 443, Proto: 6, Flags: flow.SYN, HasFlags: true, Packet: true, NoType: true,
 		Outcome: flow.Dropped, Start: now, End: now, Packets: 400, Bytes: 400 * 50}}, got)
 	require.EqualValues(t, []any{uint32(3), int64(400)}, []any{d.Streams()[0].Domain, d.Streams()[0].Sampling})
+}
+
+// Times since an exporter's start are in the order in which they were, whichever messages
+// they come in: the clock of a header is cut to the second, or read a little later than
+// its time since the start. An exporter that starts anew has another start.
+func TestStartsOfDifferentMessagesCanBeCompared(t *testing.T) {
+	const sec = 0x6afd4a80
+	v9 := func(clock, uptime, first uint32) []byte {
+		b := octets(t, `0009 0002 00000000 00000000 00000007 00000003
+			0000 001c 0104 0005 0008 0004 000c 0004 0004 0001 0016 0004 0015 0004
+			0104 0018 0a000001 0a000002 11 00000000 00000000 000000`)
+		binary.BigEndian.PutUint32(b[4:], uptime)
+		binary.BigEndian.PutUint32(b[8:], clock)
+		for _, at := range []int{61, 65} {
+			binary.BigEndian.PutUint32(b[at:], first)
+		}
+		return b
+	}
+	v5 := func(nanos, uptime, first uint32) []byte {
+		b := octets(t, `0005 0001 00000000 6afd4a80 00000000 00000032 00 01 0000
+			0a000001 0a000002 00000000 0001 0002 00000003 000000c8 00000000 00000000 c350 01bb 00 12 06 00 0000 0000 18 18 0000`)
+		binary.BigEndian.PutUint32(b[4:], uptime)
+		binary.BigEndian.PutUint32(b[12:], nanos)
+		for _, at := range []int{48, 52} {
+			binary.BigEndian.PutUint32(b[at:], first)
+		}
+		return b
+	}
+	start := func(d *wire.Decoder, packet []byte) flow.Micros {
+		got, faults := read(d, packet)
+		require.Empty(t, faults)
+		require.Len(t, got, 1)
+		return got[0].Start
+	}
+	d := wire.NewDecoder()
+	// The answer, 3 ms after the question, is told of in an earlier message.
+	answer := start(d, v9(sec, 10_000, 5003))
+	question := start(d, v9(sec, 10_950, 5000)) // the same second, 950 ms later
+	require.Equal(t, flow.Micros(3000), answer-question)
+	again := start(d, v9(sec+40_000, 2000, 1000))
+	require.Greater(t, again, answer+30_000e6, "it has started anew")
+
+	d = wire.NewDecoder()
+	answer = start(d, v5(2_600_000, 10_000, 5001))
+	question = start(d, v5(1_300_000, 10_000, 5000))
+	require.Equal(t, flow.Micros(1000), answer-question)
+}
+
+// A packet that the network delivers twice is read once; one that only looks like another
+// is another.
+func TestPacketsThatComeTwice(t *testing.T) {
+	d := wire.NewDecoder()
+	e := wire.Exporter{Domain: 9}
+	one := flow.Observation{Src: netip.MustParseAddr("10.0.0.1"), Dst: netip.MustParseAddr("10.0.0.2"), SrcPort: 50000, DstPort: 443, Proto: service.TCP,
+		Start: now - 1e6, End: now - 1e6, Packets: 1, Bytes: 40}
+	packets := [][]byte{e.Templates(now)}
+	for range 10 { // one packet each, all alike, in messages of their own
+		packets = append(packets, e.Message(now, []flow.Observation{one}))
+	}
+	seen := 0
+	read := func(packet []byte) {
+		if fault := d.Decode(packet, now, func(*flow.Observation) { seen++ }); fault != nil {
+			t.Fatal(fault)
+		}
+	}
+	for _, p := range packets {
+		read(p)
+		read(p)
+	}
+	require.Equal(t, 10, seen)
+	s := d.Streams()[0]
+	require.EqualValues(t, []int64{10, 10, 0, 0}, []int64{s.Records, s.Repeated, s.Missed, s.Late})
+	for i := range 1000 { // it is forgotten after a while: what is remembered is bounded
+		read(e.Message(now+flow.Micros(i)*1e6, []flow.Observation{one}))
+	}
+	require.Equal(t, 1010, seen)
+}
+
+// What was sent days ago keeps its times; what a clock says that is off by less, or by
+// years, is moved.
+func TestWhatIsReplayedKeepsItsTimes(t *testing.T) {
+	const hour = flow.Micros(3600e6)
+	for behind, moved := range map[flow.Micros]bool{0: false, hour: true, 14 * hour: true, -3 * hour: true, 25 * hour: false, 20 * 24 * hour: false, 24 * 365 * 30 * hour: true} {
+		d := wire.NewDecoder()
+		d.Shift = true
+		e := wire.Exporter{Domain: 9}
+		sent := now - behind
+		o := flow.Observation{Src: netip.MustParseAddr("10.0.0.1"), Dst: netip.MustParseAddr("10.0.0.2"), SrcPort: 50000, DstPort: 443, Proto: service.TCP,
+			Start: sent - 9e6, End: sent - 4e6, Packets: 1, Bytes: 40}
+		var got []flow.Observation
+		for _, p := range [][]byte{e.Templates(sent), e.Message(sent, []flow.Observation{o})} {
+			if fault := d.Decode(p, now, func(o *flow.Observation) { got = append(got, *o) }); fault != nil {
+				t.Fatal(fault)
+			}
+		}
+		want := o.Start
+		if moved {
+			want = now - 9e6
+		}
+		require.Equal(t, want, got[0].Start, "behind by %d h", behind/hour)
+	}
+}
+
+// Two exporters in one name are told by their numbers, that alternate; packets that overtake
+// each other, get lost or come from one that began anew are not two.
+func TestTwoExportersInOne(t *testing.T) {
+	one := flow.Observation{Src: netip.MustParseAddr("10.0.0.1"), Dst: netip.MustParseAddr("10.0.0.2"), SrcPort: 50000, DstPort: 443, Proto: service.TCP,
+		Start: now - 1e6, End: now - 1e6, Packets: 1, Bytes: 40}
+	for seed := range uint64(60) {
+		r := rand.New(rand.NewPCG(seed, 1))
+		d := wire.NewDecoder()
+		all := []*wire.Exporter{{Domain: 9}}
+		two := seed%2 == 0
+		if two {
+			all = append(all, &wire.Exporter{Domain: 9})
+			for range 3 + r.IntN(900) { // it runs for longer
+				all[1].Message(now, []flow.Observation{one})
+			}
+		}
+		var packets [][]byte
+		for range 600 {
+			k := r.IntN(len(all))
+			seen := one
+			seen.Bytes += int64(k)
+			packets = append(packets, all[k].Message(now, []flow.Observation{seen}))
+			switch n := len(packets); r.IntN(40) {
+			case 0: // it gets lost
+				packets = packets[:n-1]
+			case 1: // it overtakes the one before
+				if n > 1 {
+					packets[n-1], packets[n-2] = packets[n-2], packets[n-1]
+				}
+			case 2:
+				if !two && r.IntN(9) == 0 { // it begins anew
+					all[0] = &wire.Exporter{Domain: 9}
+				}
+			}
+		}
+		read(d, all[0].Templates(now))
+		read(d, packets...)
+		require.Equal(t, two, d.Streams()[0].Mixed(), "seed %d", seed)
+	}
 }

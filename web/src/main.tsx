@@ -39,6 +39,16 @@ const router = createBrowserRouter([
       },
       { path: "policy", lazy: async () => ({ Component: (await import("./policy/PolicyView")).PolicyView }) },
       { path: "release", lazy: async () => ({ Component: (await import("./release/ReleaseView")).ReleaseView }) },
+      { path: "watch", lazy: async () => ({ Component: (await import("./watch/WatchView")).WatchView }) },
+      { path: "evidence", lazy: async () => ({ Component: (await import("./evidence/EvidenceList")).EvidenceList }) },
+      {
+        path: "evidence/comparison",
+        lazy: async () => ({ Component: (await import("./evidence/ComparePage")).ComparePage }),
+      },
+      {
+        path: "evidence/:id",
+        lazy: async () => ({ Component: (await import("./evidence/EvidencePage")).EvidencePage }),
+      },
       { path: "check", lazy: async () => ({ Component: (await import("./check/CheckView")).CheckView }) },
       { path: "*", element: <Navigate to="/check" replace /> },
     ],

@@ -109,7 +109,7 @@ func TestTheFirstEntryDoesWhatThePlanSays(t *testing.T) {
 				}
 			}
 			want := "accept"
-			if v, _, _ := p.Decide(client, server, pt); v == decide.Reject {
+			if p.Decider().Decide(client, server, pt, c.AsOf.Sec).Verdict == decide.Reject {
 				want = "drop"
 			}
 			require.Equal(t, want, action, "%s -> %s on %s", client, server, pt)

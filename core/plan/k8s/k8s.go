@@ -163,11 +163,11 @@ func carried(p *plan.Plan, rules []plan.Rule, on service.Point) plan.Addresses {
 			match = rest.Intersect(p.Sets[r.Peers].Addresses)
 		}
 		if r.Verdict == plan.Permit {
-			open = open.Union(match)
+			open = plan.Union(open, match)
 		}
 		rest = rest.Minus(match)
 	}
-	return open.Union(rest)
+	return plan.Union(open, rest)
 }
 
 func blocks(peers plan.Addresses) []Peer {

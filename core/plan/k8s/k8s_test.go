@@ -60,10 +60,10 @@ func TestPoliciesAllowWhatThePlanDoesNotReject(t *testing.T) {
 				own := class.Addresses[0]
 				one := *p
 				one.Side = plan.Server
-				v, _, _ := one.Decide(peer, own, pt)
+				v := one.Decider().Decide(peer, own, pt, c.AsOf.Sec).Verdict
 				require.Equal(t, v != decide.Reject, lets(list.Items[i].Spec.Ingress, true, peer, pt), "%s -> %s", peer, own)
 				one.Side = plan.Client
-				v, _, _ = one.Decide(own, peer, pt)
+				v = one.Decider().Decide(own, peer, pt, c.AsOf.Sec).Verdict
 				require.Equal(t, v != decide.Reject, lets(list.Items[i].Spec.Egress, false, peer, pt), "%s -> %s", own, peer)
 			}
 		}

@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"io"
 	"net/netip"
+	"slices"
 	"strings"
 
 	"lucidorchard/core/plan"
@@ -24,6 +25,8 @@ const Table = "lucid_orchard"
 // Options say how a plan is held.
 type Options struct {
 	Observe bool   // what the plan rejects is counted and carried
+	Group   uint16 // of the kernel's log that some of what is rejected or uncovered is given to; 0: none
+	Ends    bool   // conversations in the sets of Ended are dropped
 	Note    string // comment at the head; may have several lines
 }
 
@@ -57,11 +60,19 @@ func (r *renderer) script() {
 	r.say(0, "table inet %s", Table)
 	r.say(0, "delete table inet %s", Table)
 	r.say(0, "table inet %s {", Table)
-	for _, s := range r.p.Sets {
-		r.set(&s)
+	for _, s := range setsOf(r.p) {
+		r.set(s)
+	}
+	if r.o.Ends {
+		r.ended()
+	}
+	if r.o.Group != 0 {
+		r.notes()
 	}
 	for i := range r.p.Classes {
 		c := &r.p.Classes[i]
+		r.parcels("s_"+c.Name, parcelsOf(c.Server), c, "saddr")
+		r.parcels("d_"+c.Name, parcelsOf(c.Client), c, "daddr")
 		if r.p.Side != plan.Client {
 			r.chain("s_"+c.Name, c, c.Server, "saddr")
 		}
@@ -70,11 +81,8 @@ func (r *renderer) script() {
 		}
 	}
 	server, client := r.p.Side != plan.Client, r.p.Side != plan.Server
-	if server {
-		r.ways("servers", "s_")
-	}
-	if client {
-		r.ways("clients", "d_")
+	for _, w := range waysOf(r.p.Side) {
+		r.ways(w.name, w.prefix)
 	}
 	if r.p.Kind == plan.Gate {
 		r.hook("forward", server, client)
@@ -94,23 +102,135 @@ var families = []struct {
 	name, typed string
 }{{false, "ip", "ipv4_addr"}, {true, "ip6", "ipv6_addr"}}
 
-// set writes a set for each family of which it has some addresses and not all.
+// set writes a set for each family that is guarded; that it is empty now is no reason
+// to leave it out.
 func (r *renderer) set(s *plan.Set) {
 	for _, f := range families {
-		have := s.Addresses.Family(f.six)
-		if len(have) == 0 || s.Addresses.Whole(f.six) {
+		if !guarded(r.p, f.six) || whole(r.p, s, f.six) {
 			continue
 		}
+		have := s.Addresses.Family(f.six)
 		r.say(1, "set %s {", setName(s, f.six))
 		r.say(2, "# %s", printable(s.Words))
 		r.say(2, "type %s", f.typed)
 		r.say(2, "flags interval")
-		r.say(2, "elements = {")
-		_, _ = r.b.WriteString(s.Elements(f.six))
-		_ = r.b.WriteByte('\n')
-		r.say(2, "}")
+		if len(have) > 0 {
+			r.say(2, "elements = {")
+			_, _ = r.b.WriteString(s.Elements(f.six))
+			_ = r.b.WriteByte('\n')
+			r.say(2, "}")
+		}
 		r.say(1, "}")
 	}
+}
+
+// guarded reports whether there is a guarded address of a family.
+func guarded(p *plan.Plan, six bool) bool {
+	return slices.ContainsFunc(p.Classes, func(c plan.Class) bool { return c.Has(six) })
+}
+
+// whole reports whether a rule asks for the family instead of a set. Those of parcels
+// are asked for always: addresses come and go in them while the rules stay.
+func whole(p *plan.Plan, s *plan.Set, six bool) bool {
+	return s.Addresses.Whole(six) && !strings.HasPrefix(s.Name, parcelPrefix)
+}
+
+// Ended are the names of the sets of conversations that are over, for IPv4 and IPv6:
+// source and destination address, protocol, source and destination port.
+var Ended = [2]string{"ended_4", "ended_6"}
+
+func (r *renderer) ended() {
+	for i, f := range families {
+		r.say(1, "set %s {", Ended[i])
+		r.say(2, "type %s . %s . inet_proto . inet_service . inet_service", f.typed, f.typed)
+		r.say(2, "flags timeout")
+		r.say(1, "}")
+	}
+}
+
+// notes writes the chains that give some of what is rejected, or uncovered, to the
+// kernel's log.
+func (r *renderer) notes() {
+	note := func(what, do string) {
+		r.say(1, "chain %s {", noteOf(what))
+		r.say(2, "limit rate 500/second burst 1000 packets log prefix \"%s\" group %d snaplen 128", what, r.o.Group)
+		r.say(2, "%s", do)
+		r.say(1, "}")
+	}
+	note("uncovered", "accept")
+	lines := map[int]bool{}
+	for i := range r.p.Classes {
+		for _, rules := range [][]plan.Rule{r.p.Classes[i].Server, r.p.Classes[i].Client} {
+			for _, x := range rules {
+				if x.Verdict == plan.Reject && !lines[x.Line] {
+					lines[x.Line] = true
+					note(fmt.Sprintf("line %d reject", x.Line), r.drop())
+				}
+			}
+		}
+	}
+}
+
+func noteOf(what string) string { return "n_" + strings.ReplaceAll(what, " ", "_") }
+
+// drop is what becomes of what is rejected.
+func (r *renderer) drop() string {
+	if r.o.Observe {
+		return "accept"
+	}
+	return "drop"
+}
+
+// Contents gives what is in the sets and maps of a plan, by their names in the kernel:
+// addresses, and the chain that each guarded address leads to.
+func Contents(p *plan.Plan) (sets map[string]plan.Addresses, ways map[string]map[netip.Addr]string) {
+	sets = map[string]plan.Addresses{}
+	for _, f := range families {
+		if !guarded(p, f.six) {
+			continue
+		}
+		for _, s := range setsOf(p) {
+			if !whole(p, s, f.six) {
+				sets[setName(s, f.six)] = s.Addresses.Family(f.six)
+			}
+		}
+	}
+	return sets, Ways(p)
+}
+
+// Ways gives what is in the maps of a plan.
+func Ways(p *plan.Plan) map[string]map[netip.Addr]string {
+	ways := map[string]map[netip.Addr]string{}
+	for _, w := range waysOf(p.Side) {
+		for _, f := range families {
+			ways[w.name+f.name] = map[netip.Addr]string{}
+		}
+		for i := range p.Classes {
+			for _, a := range p.Classes[i].Addresses {
+				ways[w.name+familyOf(a)][a] = w.prefix + p.Classes[i].Name
+			}
+		}
+	}
+	return ways
+}
+
+type wayNames struct{ name, prefix string }
+
+func waysOf(side plan.Side) (out []wayNames) {
+	if side != plan.Client {
+		out = append(out, wayNames{"servers_", "s_"})
+	}
+	if side != plan.Server {
+		out = append(out, wayNames{"clients_", "d_"})
+	}
+	return out
+}
+
+func familyOf(a netip.Addr) string {
+	if a.Is6() {
+		return families[1].name
+	}
+	return families[0].name
 }
 
 func setName(s *plan.Set, six bool) string {
@@ -133,7 +253,7 @@ func printable(s string) string {
 // ways writes the maps from guarded addresses to chains.
 func (r *renderer) ways(name, prefix string) {
 	for _, f := range families {
-		r.say(1, "map %s_%s {", name, f.name)
+		r.say(1, "map %s%s {", name, f.name)
 		r.say(2, "type %s : verdict", f.typed)
 		var elements []string
 		for i := range r.p.Classes {
@@ -162,6 +282,12 @@ func (r *renderer) hook(name string, server, client bool) {
 	case "output":
 		r.say(2, `oif "lo" accept`)
 	}
+	if r.o.Ends {
+		for i, f := range families {
+			r.say(2, `%s saddr . %s daddr . meta l4proto . th sport . th dport @%s drop comment "permitted no more"`, f.name,
+				f.name, Ended[i])
+		}
+	}
 	r.say(2, `ct state established,related accept comment "answers, and errors that belong to conversations"`)
 	// How neighbours find each other is no conversation: without it no packet comes at all.
 	r.say(2, "icmpv6 type { nd-neighbor-solicit, nd-neighbor-advert, nd-router-solicit, nd-router-advert, nd-redirect }"+
@@ -181,16 +307,20 @@ func (r *renderer) hook(name string, server, client bool) {
 func (r *renderer) chain(name string, c *plan.Class, rules []plan.Rule, peer string) {
 	r.say(1, "chain %s {", name)
 	r.say(2, "# %s", printable(someOf(c.Workloads)))
-	for i := range rules {
-		x := &rules[i]
-		for _, from := range r.peers(x, c, peer) {
-			for _, on := range Matches(x.Points) {
-				r.say(2, "%s%s%s%s", until(x), from, on, r.verdict(x))
-			}
+	for _, x := range parcelsOf(rules) {
+		r.lead(name, x, c, peer)
+	}
+	r.say(2, `counter %s comment "uncovered"`, r.noted("uncovered", "accept"))
+	r.say(1, "}")
+}
+
+// rule writes a rule.
+func (r *renderer) rule(x *plan.Rule, c *plan.Class, peer string) {
+	for _, from := range r.peers(x, c, peer) {
+		for _, on := range Matches(x.Points) {
+			r.say(2, "%s%s%s%s", until(x), from, on, r.verdict(x))
 		}
 	}
-	r.say(2, `counter accept comment "uncovered"`)
-	r.say(1, "}")
 }
 
 // until gives the condition that keeps a rule to its last day.
@@ -217,11 +347,8 @@ func (r *renderer) peers(x *plan.Rule, c *plan.Class, peer string) []string {
 	s := &r.p.Sets[x.Peers]
 	var out []string
 	for _, f := range families {
-		if !has(c.Addresses, f.six) {
-			continue
-		}
-		switch have := s.Addresses.Family(f.six); {
-		case len(have) == 0:
+		switch {
+		case !c.Has(f.six):
 		case s.Addresses.Whole(f.six):
 			version := 4
 			if f.six {
@@ -235,13 +362,12 @@ func (r *renderer) peers(x *plan.Rule, c *plan.Class, peer string) []string {
 	return out
 }
 
-func has(list []netip.Addr, six bool) bool {
-	for _, a := range list {
-		if a.Is6() == six {
-			return true
-		}
+// noted gives what a rule does with a packet, after what the kernel's log is given.
+func (r *renderer) noted(what, do string) string {
+	if r.o.Group == 0 {
+		return do
 	}
-	return false
+	return "goto " + noteOf(what)
 }
 
 // verdict says what a rule does, under the line of its statement.
@@ -251,8 +377,8 @@ func (r *renderer) verdict(x *plan.Rule) string {
 		log = fmt.Sprintf("log prefix \"line %d %s \" ", x.Line, x.Verdict)
 	}
 	do := "accept"
-	if x.Verdict == plan.Reject && !r.o.Observe {
-		do = "drop"
+	if x.Verdict == plan.Reject {
+		do = r.noted(fmt.Sprintf("line %d reject", x.Line), r.drop())
 	}
 	return fmt.Sprintf("counter %s%s comment \"line %d %s\"", log, do, x.Line, x.Verdict)
 }

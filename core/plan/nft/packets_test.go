@@ -34,13 +34,13 @@ import (
 // land is three namespaces in a row: west and east, which hold the addresses of
 // estates by turns, and a gate between them that forwards.
 type land struct {
-	t                *testing.T
+	t                testing.TB
 	west, gate, east string
 }
 
 var lands atomic.Int32
 
-func newLand(t *testing.T) *land {
+func newLand(t testing.TB) *land {
 	t.Setenv("PATH", os.Getenv("PATH")+":/usr/sbin:/sbin")
 	if os.Geteuid() != 0 {
 		t.Skip("PACKETS ARE NOT TESTED: only root may make network namespaces")
@@ -113,10 +113,16 @@ func (l *land) load(ns string, p *plan.Plan, o nft.Options) {
 	l.t.Helper()
 	var b strings.Builder
 	require.NoError(l.t, nft.Write(&b, p, o))
+	l.script(ns, b.String())
+}
+
+// script loads a script of nft in a namespace.
+func (l *land) script(ns, text string) {
+	l.t.Helper()
 	cmd := exec.Command("ip", "netns", "exec", ns, "nft", "-f", "-")
-	cmd.Stdin = strings.NewReader(b.String())
+	cmd.Stdin = strings.NewReader(text)
 	out, err := cmd.CombinedOutput()
-	require.NoError(l.t, err, "%s\n%s", out, b.String())
+	require.NoError(l.t, err, "%s\n%s", out, text)
 }
 
 func (l *land) unload(ns string) {
@@ -290,6 +296,14 @@ func drawnCase(seed int) (*decide.Compiled, []int32) {
 		c := rapid.Custom(func(t *rapid.T) *decide.Compiled {
 			e := sample.Estate(t)
 			text := sample.Policy(t)
+			if seed%2 == 1 { // so many rules that they are asked parcel by parcel
+				text += "\nlayer many\n"
+				for range 90 {
+					text += fmt.Sprintf("%s %s -> any on %s\n", rapid.SampledFrom([]string{"permit", "reject"}).Draw(t, "verdict"),
+						rapid.SampledFrom(sample.Addresses).Draw(t, "peer"), rapid.SampledFrom([]string{"tcp", "udp", "icmp, icmp6",
+							"tcp/443", "udp/53, tcp/22", "any"}).Draw(t, "on"))
+				}
+			}
 			if rapid.Bool().Draw(t, "closed") {
 				text += "\nlayer last\nreject any -> any on any\n"
 			}
@@ -313,7 +327,7 @@ func drawnCase(seed int) (*decide.Compiled, []int32) {
 // hosts, is what the policy says; in observe all pass.
 func TestPacketsFareAsThePolicySays(t *testing.T) {
 	l := newLand(t)
-	dropped, carried := 0, 0
+	dropped, carried, parcels := 0, 0, 0
 	try := func(what string, probes []probe) {
 		for _, p := range probes {
 			if p.want {
@@ -337,6 +351,7 @@ func TestPacketsFareAsThePolicySays(t *testing.T) {
 		}
 		l.load(l.gate, gate, nft.Options{})
 		l.load(l.gate, gate, nft.Options{}) // again and again
+		parcels += strings.Count(l.run(l.gate, "nft", "list", "table", "inet", nft.Table), " jump ")
 		try(fmt.Sprintf("gate, case %d", seed), l.everyWay(c, asked, some))
 		l.load(l.gate, gate, nft.Options{Observe: true})
 		nothing := func(a, b estate.Endpoint) bool { return false }
@@ -355,6 +370,7 @@ func TestPacketsFareAsThePolicySays(t *testing.T) {
 	t.Logf("%d probes dropped, %d carried", dropped, carried)
 	require.Greater(t, dropped, 100)
 	require.Greater(t, carried, 100)
+	require.Greater(t, parcels, 4)
 }
 
 // What a permission lets begin goes on and ends: answers and errors pass, also

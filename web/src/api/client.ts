@@ -51,7 +51,7 @@ const plain = createClient(fetchClient);
 
 // How far the server's versions have come since this page was loaded, and how often
 // it has asked for everything itself.
-let known: Versions = { revision: 0, workloads: 0, conversations: 0, probes: 0, other: 0, points: 0 };
+let known: Versions = { revision: 0, workloads: 0, conversations: 0, probes: 0, other: 0, points: 0, watch: 0 };
 let local = 0;
 const watching = new Set<() => void>();
 
@@ -111,11 +111,16 @@ export const queryClient = new QueryClient({
   defaultOptions: { queries: { staleTime: 60_000, gcTime: 120_000, retry: 1 } },
 });
 
+/** What edits change: traffic and matters come by themselves all the time. */
+const edited: (keyof Versions)[] = ["revision", "workloads", "probes", "other", "points"];
+
 /**
- * After a change that this page has made: waits until an event tells of it. Where
- * none comes, because the page is not connected, everything is read again.
+ * After a change that this page has made: waits until an event tells of it, and not of
+ * something else. Where none comes, because the page is not connected, everything is read
+ * again.
  */
-export async function caughtUp(): Promise<void> {
+export async function caughtUp(of: (keyof Versions)[] = edited): Promise<void> {
+  const before = known;
   const told = await new Promise<boolean>((done) => {
     const timer = setTimeout(() => over(false), 700);
     const over = (came: boolean) => {
@@ -123,7 +128,9 @@ export async function caughtUp(): Promise<void> {
       watching.delete(listener);
       done(came);
     };
-    const listener = () => over(true);
+    const listener = () => {
+      if (of.some((name) => known[name] !== before[name])) over(true);
+    };
     watching.add(listener);
   });
   if (!told) learn(() => local++);
@@ -152,6 +159,15 @@ export function followChanges(onLive: (live: boolean) => void): () => void {
     events?.close();
     events = undefined;
   };
+  // Traffic comes all the time: what hangs on it is read again every two seconds at most.
+  let traffic = 0;
+  const take = (next: Versions) => {
+    const wait = traffic + 2000 - Date.now();
+    const other = next.conversations !== known.conversations;
+    if (other && wait > 0) timer = setTimeout(() => take(next), wait);
+    else if (other) traffic = Date.now();
+    learn(() => (known = other && wait > 0 ? { ...next, conversations: known.conversations } : next));
+  };
   const listen = () => {
     if (events || document.visibilityState === "hidden") return;
     events = new EventSource("/api/v1/events");
@@ -163,7 +179,7 @@ export function followChanges(onLive: (live: boolean) => void): () => void {
       first ??= now; // what the page has read just now
       const start = first;
       clearTimeout(timer);
-      timer = setTimeout(() => learn(() => (known = since(now, start))), 40);
+      timer = setTimeout(() => take(since(now, start)), 40);
     });
     events.onerror = () => onLive(false);
   };

@@ -272,6 +272,197 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/evidence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Evidence that was made, the newest first */
+        get: operations["list-evidence-made"];
+        put?: never;
+        /** Make evidence for a promise over a period */
+        post: operations["make-evidence"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/evidence-schedules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Evidence that is made by itself */
+        get: operations["list-evidence-schedules"];
+        put?: never;
+        /** Let evidence be made by itself */
+        post: operations["add-evidence-schedule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/evidence-schedules/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Make it no more by itself; what was made stays */
+        delete: operations["drop-evidence-schedule"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/evidence/comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How two periods differ */
+        get: operations["compare-evidence"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/evidence/promises": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What evidence can be made for, and the key that signs it */
+        get: operations["read-evidence-promises"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/evidence/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Evidence */
+        get: operations["read-evidence"];
+        put?: never;
+        post?: never;
+        /** Forget evidence */
+        delete: operations["drop-evidence"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/evidence/{id}/inputs/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The lines of an input of evidence, made again from what is on record now */
+        get: operations["read-evidence-input"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/evidence/{id}/pdf": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Evidence as PDF, printed by a browser on the server */
+        get: operations["print-evidence"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/evidence/{id}/signed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Evidence as signed JSON */
+        get: operations["download-evidence"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/exemptions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Workloads that no point guards, those that end first at the head */
+        get: operations["list-exemptions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/exemptions/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Keep all points from a workload until a day */
+        put: operations["exempt-workload"];
+        post?: never;
+        /** Let points guard a workload again */
+        delete: operations["end-exemption"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/exporters": {
         parameters: {
             query?: never;
@@ -735,6 +926,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/pipeline/releases": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** With a token that may release: save a policy as the draft and release it */
+        post: operations["release-policy"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pipeline/releases/{no}/follow": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** With a token that may release: take the next step of its roll-out, if it may be taken, and say how far it has come */
+        post: operations["follow-release"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/point/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** For devices, with their token: what to hold, as a file */
+        get: operations["fetch-device-file"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/point/groups/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** For devices, with their token: the members of a group, a prefix in each line */
+        get: operations["fetch-device-group"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/point/said": {
         parameters: {
             query?: never;
@@ -746,6 +1005,23 @@ export interface paths {
         put?: never;
         /** For points, with their token: what they hold */
         post: operations["say-held"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/point/seen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** For points, with their token: conversations that they rejected or left uncovered, as IPFIX messages */
+        post: operations["say-seen"];
         delete?: never;
         options?: never;
         head?: never;
@@ -848,6 +1124,23 @@ export interface paths {
         get: operations["read-point-plan"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/points/{name}/running": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Compare what a device holds, as somebody pasted it, with what it is to hold */
+        post: operations["compare-running"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1246,6 +1539,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/releases/{no}/difference": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What changes from one release to another */
+        get: operations["compare-releases"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/report": {
         parameters: {
             query?: never;
@@ -1326,6 +1636,57 @@ export interface paths {
         put?: never;
         /** Tell points to observe, to enforce, or to hold nothing */
         post: operations["aim-points"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollout/hold": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Hold the roll-out, or let it go on */
+        put: operations["hold-roll-out"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollout/waves/{no}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say what has to be true before a wave enforces */
+        put: operations["set-wave"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollout/waves/{no}/rejected": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Conversations of today that the newest release rejects at the points of a wave */
+        get: operations["list-wave-rejections"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1664,6 +2025,179 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/watch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How what is in force held over a time: the picture, and the matters to look at */
+        get: operations["watch"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/watch/counters": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What became of the connections of the last minutes, by pair or by rule */
+        get: operations["count"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/watch/destinations/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say where messages go */
+        put: operations["keep-destination"];
+        post?: never;
+        /** Forget a destination, and what waits for it */
+        delete: operations["drop-destination"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/watch/destinations/{name}/trial": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send a trial */
+        post: operations["try-destination"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/watch/groups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say which groups are watched for newcomers, silence and members */
+        put: operations["choose-watched"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/watch/matters.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All matters of the last hundred days as CSV */
+        get: operations["export-matters"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/watch/matters/state": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that matters are seen, with somebody, or settled */
+        post: operations["say-of-matters"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/watch/matters/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A matter, with the conversations of one of its days */
+        get: operations["read-matter"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/watch/notices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who is told of what, and where messages go */
+        get: operations["read-notices"];
+        put?: never;
+        /** Tell somebody when something is the matter */
+        post: operations["add-notice"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/watch/notices/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change a notice, or pause it */
+        put: operations["change-notice"];
+        post?: never;
+        /** Forget a notice */
+        delete: operations["drop-notice"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/whatif": {
         parameters: {
             query?: never;
@@ -1821,6 +2355,31 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        About: {
+            /** @description Its address */
+            exporter?: string;
+            group?: string;
+            /**
+             * Format: int64
+             * @description Of the rule that decides
+             */
+            line?: number;
+            /** @description An enforcement point */
+            point?: string;
+            /**
+             * Format: int64
+             * @description By which it was judged; none: the draft
+             */
+            release?: number;
+            /** @description One client that tries many */
+            scan?: boolean;
+            /** @description An assertion, or a rule */
+            text?: string;
+            what?: components["schemas"]["Side"];
+            who?: components["schemas"]["Side"];
+            /** @description Its id */
+            workload?: string;
+        };
         "Accept-suggestionsRequest": {
             tags: components["schemas"]["TagOf"][];
         };
@@ -1828,7 +2387,7 @@ export interface components {
             /** @description An expression: which workloads it guards */
             guards: string;
             /** @enum {string} */
-            kind: "host" | "gate";
+            kind: "host" | "gate" | "file";
             name: string;
             /** @description Whether it puts back what is changed by hand */
             putsBack?: boolean;
@@ -1846,10 +2405,14 @@ export interface components {
         "Add-tokenRequest": {
             /** @description Of the script */
             name: string;
+            /** @description It may release policies, and feeds nothing */
+            releases?: boolean;
             /** @description The source that it feeds */
-            source: string;
+            source?: string;
         };
         Aiming: {
+            /** @description Also if what the wave waits for is not so */
+            anyway?: boolean;
             /** @enum {string} */
             mode: "off" | "observe" | "enforce";
             /** @description Their names */
@@ -1862,6 +2425,8 @@ export interface components {
         };
         Answer: {
             findings: components["schemas"]["Found"][];
+            /** @description What the release that is in force says, where that differs from the draft */
+            inForce?: components["schemas"]["InForce"];
             /** @description Why a question cannot be answered */
             problem?: string;
             /** @description To a question about groups or several ends */
@@ -2042,6 +2607,27 @@ export interface components {
             /** Format: int64 */
             uncovered: number;
         };
+        Break: {
+            /** @description What changed then */
+            cause: string[];
+            /** @description What changed when it ended */
+            ended: string[];
+            example?: string;
+            /** Format: date-time */
+            from: string;
+            /** Format: int64 */
+            line?: number;
+            /** @enum {string} */
+            outcome: "broken" | "open" | "undefined";
+            /** Format: int64 */
+            release: number;
+            rule?: string;
+            /**
+             * Format: date-time
+             * @description None: it still was so at the end of the period
+             */
+            until?: string;
+        };
         Caller: {
             /** Format: int64 */
             connections: number;
@@ -2051,6 +2637,31 @@ export interface components {
             days: number;
             label: string;
             name: string;
+        };
+        CallerTime: {
+            /** @description The promise speaks against it */
+            against: boolean;
+            /** Format: int64 */
+            days: number;
+            /** Format: date-time */
+            first: string;
+            /** @description The group or tags that it goes by */
+            label: string;
+            /** Format: date-time */
+            last: string;
+            name: string;
+            /**
+             * Format: int64
+             * @description By which; 0: the draft
+             */
+            release: number;
+            rule?: string;
+            /** @description What it reached goes by that */
+            server: string;
+            service: string;
+            sums: components["schemas"]["Hour"];
+            /** @enum {string} */
+            verdict: "permit" | "reject" | "uncovered";
         };
         Change: {
             /** Format: date-time */
@@ -2064,6 +2675,10 @@ export interface components {
             note?: string;
             words: string;
         };
+        Changed: {
+            /** Format: int64 */
+            changed: number;
+        };
         CheckOut: {
             /**
              * Format: int64
@@ -2072,7 +2687,7 @@ export interface components {
             accepted: number;
             /**
              * Format: int64
-             * @description Leaks of which no probe says that it is right to reject them
+             * @description Carried conversations that the draft rejects, and of which no probe says that this is right
              */
             asking: number;
             bytes: {
@@ -2094,6 +2709,8 @@ export interface components {
             conversations: number;
             counts: components["schemas"]["CountsOut"];
             difference?: components["schemas"]["DifferenceOut"];
+            /** @description Leaks and chokes go by what the enforcement points held; else by the draft */
+            held: boolean;
             /**
              * Format: int64
              * @description Rejected, yet carried
@@ -2128,6 +2745,22 @@ export interface components {
             text: string;
             /** @description In what it differs from the proposal; blank: it is the proposal */
             words: string;
+        };
+        "Choose-watchedRequest": {
+            /** @description None: those that assertions protect */
+            groups: string[];
+        };
+        Class: {
+            addresses: string[];
+            client: components["schemas"]["Rule"][];
+            name: string;
+            server: components["schemas"]["Rule"][];
+            workloads: string[];
+        };
+        ClassMoves: {
+            added?: string[];
+            name: string;
+            removed?: string[];
         };
         CollectorOut: {
             /** Format: date-time */
@@ -2235,6 +2868,39 @@ export interface components {
              */
             waiting: number;
         };
+        "Compare-runningRequest": {
+            /**
+             * @default nft
+             * @enum {string}
+             */
+            format: "nft" | "acl" | "k8s" | "json";
+            /** @description As the device says it */
+            text: string;
+        };
+        Comparison: {
+            after: components["schemas"]["Period"];
+            before: components["schemas"]["Period"];
+            /** @description Who reached it in one and not in the other */
+            did: components["schemas"]["Move"][];
+            /** @description Who may reach it at the end of one and not of the other, by rule; much is how many clients */
+            may: components["schemas"]["Move"][];
+            /** @description Whom it protects at the end of one and not of the other */
+            members: components["schemas"]["Move"][];
+            /** @description Points that guarded it in one and not in the other */
+            points: components["schemas"]["Move"][];
+            /** @description By which one may reach it, in both */
+            rules: string[];
+            /** @description Whether both speak of the same promise */
+            same: boolean;
+        };
+        Condition: {
+            /** @description Whether the wave waits for it */
+            asked: boolean;
+            /** @enum {string} */
+            key: "points" | "minutes" | "asserts" | "probes" | "wayBack" | "server" | "settled";
+            met: boolean;
+            words: string;
+        };
         Consequences: {
             asserts: components["schemas"]["AssertChange"][];
             /**
@@ -2287,6 +2953,30 @@ export interface components {
             /** Format: int64 */
             total: number;
         };
+        CounterOut: {
+            /** @description By bin: ten minutes' minutes, an hour's minutes, or a day's hours */
+            carried: number[];
+            counts: components["schemas"]["WatchBin"];
+            dropped: number[];
+            /** Format: int64 */
+            line?: number;
+            /**
+             * Format: int64
+             * @description By which it was judged; 0: the draft
+             */
+            release: number;
+            /** @description Blank: no rule, where counters are by rule */
+            rule?: string;
+            what?: string;
+            who?: string;
+        };
+        CounterPage: {
+            /** @description Those of which most was dropped or leaked first, then the busiest */
+            counters: components["schemas"]["CounterOut"][];
+            from: string;
+            /** Format: int64 */
+            total: number;
+        };
         Counts: {
             /** Format: int64 */
             permit: number;
@@ -2316,14 +3006,115 @@ export interface components {
             client: number;
             /**
              * Format: int64
+             * @description By no point, as somebody said
+             */
+            exempt: number;
+            /**
+             * Format: int64
              * @description By no point
              */
             none: number;
+            /** @description Rules that no point can apply */
+            nowhere: number[];
+            /** @description Rules that points apply only where their clients are */
+            onClient: number[];
+            /** @description Rules that points apply only where their servers are */
+            onServer: number[];
             /**
              * Format: int64
              * @description Only where they are called
              */
             server: number;
+        };
+        Day: {
+            /**
+             * Format: int64
+             * @description Connections that were carried though the promise speaks against them
+             */
+            against: number;
+            /**
+             * Format: int64
+             * @description Did not keep it
+             */
+            broken: number;
+            /** @description Such as 2026-11-28 */
+            day: string;
+            /** @description While nothing was in force: what the draft would have done, at worst */
+            draft?: string;
+            /**
+             * Format: int64
+             * @description Of which a point enforced, at the worst time of the day
+             */
+            enforced: number;
+            /**
+             * Format: int64
+             * @description Exempt, at most
+             */
+            exempt: number;
+            /**
+             * Format: int64
+             * @description Seconds for which what was in force kept the promise
+             */
+            holds: number;
+            /**
+             * Format: int64
+             * @description Workloads that it protects
+             */
+            members: number;
+            /**
+             * Format: int64
+             * @description Nothing was in force
+             */
+            none: number;
+            /**
+             * Format: int64
+             * @description Of which a point only observed, at most
+             */
+            observed: number;
+            /**
+             * Format: int64
+             * @description Said nothing of some of it
+             */
+            open: number;
+            releases: number[];
+            /**
+             * Format: int64
+             * @description Whose point was silent, at most
+             */
+            silent: number;
+            /** @enum {string} */
+            state: "broken" | "leaked" | "open" | "undefined" | "none" | "partly" | "unknown" | "held";
+            sums: components["schemas"]["Hour"];
+            /**
+             * Format: int64
+             * @description Did not know its groups
+             */
+            undefined: number;
+            /**
+             * Format: int64
+             * @description Hours in which nothing at all was seen anywhere
+             */
+            unknownHours: number;
+        };
+        DayCounts: {
+            /** Format: int64 */
+            broken: number;
+            /** Format: int64 */
+            days: number;
+            /** Format: int64 */
+            held: number;
+            /** Format: int64 */
+            leaked: number;
+            /** Format: int64 */
+            none: number;
+            /** Format: int64 */
+            open: number;
+            /** Format: int64 */
+            partly: number;
+            /** Format: int64 */
+            undefined: number;
+            /** Format: int64 */
+            unknown: number;
         };
         DayOut: {
             /** Format: int64 */
@@ -2372,6 +3163,34 @@ export interface components {
             /** @description Worth setting, that which settles most first */
             tags: components["schemas"]["NamedTag"][];
             to: string;
+        };
+        DestinationOut: {
+            /** Format: date-time */
+            at: string;
+            author: string;
+            /**
+             * Format: date-time
+             * @description Since when it takes none
+             */
+            failing?: string;
+            /** @description It has a secret, or a password */
+            keeps: boolean;
+            /** @enum {string} */
+            kind: "syslog" | "webhook" | "mail";
+            name: string;
+            /** @description Why */
+            problem?: string;
+            /**
+             * Format: date-time
+             * @description When it took a message last
+             */
+            sent?: string;
+            settings: components["schemas"]["Settings"];
+            /**
+             * Format: int64
+             * @description Messages that it has not taken yet
+             */
+            waiting: number;
         };
         Difference: {
             /** Format: int64 */
@@ -2480,9 +3299,198 @@ export interface components {
         Event: {
             /** Format: date-time */
             at: string;
-            /** @enum {string} */
-            what: "applied" | "refused" | "drifted" | "put back" | "went back";
+            mode: string;
+            /** Format: int64 */
+            release: number;
+            /** @description applied, refused, drifted, put back, went back, ended */
+            what: string;
             words: string;
+        };
+        Evidence: {
+            /**
+             * Format: int64
+             * @description Connections that were carried though the promise speaks against them
+             */
+            against: number;
+            /** @description When what was in force did not keep the promise */
+            breaks: components["schemas"]["Break"][];
+            /** @description Who asked for it */
+            by: string;
+            /** @description Who did: the busiest first */
+            callers: components["schemas"]["CallerTime"][];
+            /** @description Of the policy and its releases */
+            changes: components["schemas"]["Happening"][];
+            counts: components["schemas"]["DayCounts"];
+            days: components["schemas"]["Day"][];
+            /** @description Of those whom it protects */
+            exemptions: components["schemas"]["ExemptTime"][];
+            format: string;
+            /** Format: date-time */
+            from: string;
+            /** @description Times of which less is known */
+            gaps: components["schemas"]["Gap"][];
+            /** @description What it was made from */
+            inputs: components["schemas"]["Input"][];
+            /** Format: date-time */
+            made: string;
+            mayChanges: components["schemas"]["MayChange"][];
+            /** @description Who might reach it at the start of the period */
+            mayFirst: components["schemas"]["MayWay"][];
+            /** @description At its end */
+            mayLast: components["schemas"]["MayWay"][];
+            memberChanges: components["schemas"]["MemberChange"][];
+            /** @description Whom it protects, at the start */
+            membersFirst: string[];
+            membersLast: string[];
+            /**
+             * Format: int64
+             * @description Callers that are counted, and not listed
+             */
+            moreCallers: number;
+            /** @description How this was made, where that needs saying */
+            notes: string[];
+            /** @description That guarded them, and what each held */
+            points: components["schemas"]["PointTime"][];
+            promise: components["schemas"]["Promise"];
+            /** @description The answer */
+            sentence: string;
+            /**
+             * Format: date-time
+             * @description The period ends before it
+             */
+            to: string;
+            total: components["schemas"]["Hour"];
+            /** @description What was in force of the policy, the oldest first */
+            versions: components["schemas"]["VersionTime"][];
+        };
+        EvidenceIn: {
+            /**
+             * Format: date
+             * @description The first day, UTC
+             */
+            from: string;
+            /** @description An assertion, or group and its name */
+            promise: string;
+            /**
+             * Format: date
+             * @description The last day, UTC; one that is not over ends now
+             */
+            to: string;
+        };
+        EvidenceKept: {
+            author: string;
+            /** Format: date-time */
+            from: string;
+            /** Format: int64 */
+            id: number;
+            /** Format: date-time */
+            made: string;
+            /** @description An assertion, or group and its name */
+            promise: string;
+            /**
+             * Format: int64
+             * @description That made it; none: somebody
+             */
+            schedule?: number;
+            /** @description The answer */
+            sentence: string;
+            /**
+             * Format: date-time
+             * @description The period ends before it
+             */
+            to: string;
+        };
+        EvidenceOut: {
+            evidence: components["schemas"]["Evidence"];
+            /** @description Of the key that signed it */
+            fingerprint: string;
+            /** Format: int64 */
+            id: number;
+            /** @description Whether the server can make a PDF of it */
+            prints: boolean;
+            /**
+             * Format: int64
+             * @description That made it; none: somebody
+             */
+            schedule?: number;
+        };
+        EvidencePromises: {
+            /** @description Of the draft, in its order */
+            assertions: string[];
+            /** @description Of the key: what people compare */
+            fingerprint: string;
+            /** @description By name */
+            groups: string[];
+            /** @description The public key of this server, Ed25519, base64 */
+            key: string;
+            /** @description Whether the server can make PDFs */
+            prints: boolean;
+        };
+        EvidenceSchedule: {
+            /** Format: date-time */
+            at: string;
+            author: string;
+            /** @enum {string} */
+            every: "month" | "quarter";
+            /** Format: int64 */
+            id: number;
+            /**
+             * Format: date-time
+             * @description The start of the newest period that it made
+             */
+            last?: string;
+            /** @description Why the last was not made */
+            problem?: string;
+            promise: string;
+        };
+        EvidenceScheduleIn: {
+            /**
+             * @description It is made when one is over
+             * @enum {string}
+             */
+            every: "month" | "quarter";
+            /** @description An assertion, or group and its name */
+            promise: string;
+        };
+        EvidenceScheduleMade: {
+            /** Format: int64 */
+            id: number;
+        };
+        "Exempt-workloadRequest": {
+            /**
+             * Format: date-time
+             * @description From when on points guard it again
+             */
+            ends: string;
+            /** @description Who answers for it */
+            owner: string;
+            reason: string;
+        };
+        ExemptTime: {
+            author: string;
+            /** Format: date-time */
+            from: string;
+            name: string;
+            owner: string;
+            reason: string;
+            /** Format: date-time */
+            until: string;
+            /** @description Its id */
+            workload: string;
+        };
+        ExemptionOut: {
+            /** Format: date-time */
+            at: string;
+            author: string;
+            /** Format: date-time */
+            ends: string;
+            name: string;
+            /** @description Its day has come: points guard the workload again */
+            over: boolean;
+            owner: string;
+            reason: string;
+            /** @description Its id */
+            workload: string;
         };
         ExporterOut: {
             addr: string;
@@ -2612,6 +3620,34 @@ export interface components {
             /** @description The rule's note, or the reason that was given */
             why?: string;
         };
+        "Follow-releaseRequest": {
+            /** @description It is to be enforced there, as soon as what the waves wait for is so; else only observed */
+            enforce?: boolean;
+            /**
+             * Format: int64
+             * @description The last wave that it is to reach
+             */
+            wave: number;
+        };
+        Followed: {
+            /**
+             * Format: int64
+             * @description Points up to the wave
+             */
+            of: number;
+            /**
+             * Format: int64
+             * @description That hold it as they are to
+             */
+            points: number;
+            /**
+             * @description arrived: all is as it is to be; moving: points are told, and do not say yet that they hold it; waits: for what has to be true first, or for somebody
+             * @enum {string}
+             */
+            state: "arrived" | "moving" | "waits" | "replaced" | "failed";
+            /** @description What it waits for, or what failed */
+            words: string[];
+        };
         Form: {
             /** @description What each heading is read as; blank: left out */
             columns?: {
@@ -2622,7 +3658,7 @@ export interface components {
              * @enum {string}
              */
             days?: "day-first" | "month-first";
-            /** @description Of a table: a comma, semicolon, tab or bar */
+            /** @description Of a table: a comma, semicolon, tab, bar or blank */
             delimiter?: string;
             /** @enum {string} */
             encoding?: "utf-8" | "utf-16le" | "utf-16be" | "windows-1252";
@@ -2692,6 +3728,13 @@ export interface components {
             /** @description What names no workload */
             unknown: string[];
             workloads: components["schemas"]["WorkloadOut"][];
+        };
+        Gap: {
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            until: string;
+            words: string;
         };
         GoneRule: {
             /** Format: int64 */
@@ -2775,6 +3818,64 @@ export interface components {
             reached: components["schemas"]["UseOut"];
             reaches: components["schemas"]["UseOut"];
         };
+        Happening: {
+            /** Format: date-time */
+            at: string;
+            author: string;
+            kind: string;
+            words: string;
+        };
+        HeldTime: {
+            /** Format: date-time */
+            from: string;
+            /** @enum {string} */
+            mode: "off" | "observe" | "enforce" | "silent";
+            /**
+             * Format: int64
+             * @description 0: nothing
+             */
+            release: number;
+            /** Format: date-time */
+            until: string;
+        };
+        Hold: {
+            /** Format: date-time */
+            at: string;
+            author: string;
+            reason: string;
+        };
+        "Hold-roll-outRequest": {
+            /** @description false: it goes on */
+            hold: boolean;
+            reason?: string;
+        };
+        Hour: {
+            /**
+             * Format: int64
+             * @description Dropped, though permitted
+             */
+            chokes: number;
+            /**
+             * Format: int64
+             * @description Dropped, and not permitted
+             */
+            held: number;
+            /**
+             * Format: int64
+             * @description Carried, though rejected
+             */
+            leaks: number;
+            /**
+             * Format: int64
+             * @description Carried, as a rule permits
+             */
+            permitted: number;
+            /**
+             * Format: int64
+             * @description Carried, as no rule speaks of them
+             */
+            uncovered: number;
+        };
         HourOut: {
             at: string;
             /** Format: int64 */
@@ -2812,6 +3913,8 @@ export interface components {
             bad: number;
             /** @description What is wrong, by what it is; that of most rows first */
             badKinds: components["schemas"]["BadKind"][];
+            /** @description Of a capture: packets carry other packets (GRE, VXLAN and so on); carriers says whether both count */
+            carried?: boolean;
             /**
              * Format: int64
              * @description Workloads that change
@@ -2881,6 +3984,25 @@ export interface components {
             /** @description Of flows: its words for outcomes and protocols */
             words?: components["schemas"]["WordUse"][];
         };
+        InForce: {
+            /**
+             * Format: int64
+             * @description Of the deciding rule in that release; 0: none decides
+             */
+            line: number;
+            /** Format: int64 */
+            release: number;
+            /** @enum {string} */
+            verdict: "permit" | "reject" | "uncovered";
+        };
+        Input: {
+            /** Format: int64 */
+            lines: number;
+            name: string;
+            /** @description Of the lines, each ended by a line feed */
+            sha256: string;
+            words: string;
+        };
         Job: {
             /**
              * Format: double
@@ -2945,6 +4067,24 @@ export interface components {
             reason: string;
             /** @description Questions, one a line; one without an expected verdict expects the one that it gets now */
             text: string;
+        };
+        Lately: {
+            /** Format: int64 */
+            permit: number;
+            /** Format: int64 */
+            reject: number;
+            /**
+             * Format: int64
+             * @description Of those that were rejected or uncovered: on record one by one. The others were too many at once
+             */
+            reported: number;
+            /**
+             * Format: double
+             * @description Of the time that is counted: a minute, or less at first
+             */
+            seconds: number;
+            /** Format: int64 */
+            uncovered: number;
         };
         LeaseOut: {
             addr: string;
@@ -3026,6 +4166,240 @@ export interface components {
              */
             taken: number;
         };
+        MatterDay: {
+            /** Format: int64 */
+            clients: number;
+            /** Format: int64 */
+            connections: number;
+            /** Format: int64 */
+            conversations: number;
+            /** Format: date-time */
+            day: string;
+            /** Format: date-time */
+            first: string;
+            /** @description Connections in each hour of the day */
+            hours: number[];
+            /** Format: date-time */
+            last: string;
+            /** Format: int64 */
+            servers: number;
+        };
+        MatterOut: {
+            about: components["schemas"]["About"];
+            /**
+             * Format: date-time
+             * @description It opens again then
+             */
+            again?: string;
+            /** @description Of the state */
+            author?: string;
+            /**
+             * Format: date-time
+             * @description The state
+             */
+            changed: string;
+            /** Format: int64 */
+            clients: number;
+            /**
+             * Format: int64
+             * @description Of the hours that the time touches; of one that was not seen in it, of its last day
+             */
+            connections: number;
+            /**
+             * Format: int64
+             * @description Of its last day, or of the one in the time that had most
+             */
+            conversations: number;
+            /**
+             * Format: int64
+             * @description On how many days it was seen, of the last hundred
+             */
+            days: number;
+            /** Format: date-time */
+            ended?: string;
+            /** Format: date-time */
+            first: string;
+            /** @description With whom it is */
+            holder?: string;
+            id: string;
+            kind: string;
+            /** Format: date-time */
+            last: string;
+            note?: string;
+            /**
+             * Format: date-time
+             * @description When it was new, the last time
+             */
+            opened: string;
+            /** Format: int64 */
+            servers: number;
+            /** @description Connections over the time; empty for an hour */
+            spark: number[];
+            /** @description It is so until it is over; else it is what was seen on days */
+            standing: boolean;
+            /** @enum {string} */
+            state: "new" | "seen" | "with" | "settled";
+            /** @description A sentence in pieces */
+            title: components["schemas"]["Piece"][];
+            why: string;
+            /** @description It was seen in the time */
+            within: boolean;
+        };
+        MatterPage: {
+            about: components["schemas"]["About"];
+            /**
+             * Format: date-time
+             * @description It opens again then
+             */
+            again?: string;
+            /** @description Of the state */
+            author?: string;
+            /**
+             * Format: date-time
+             * @description The state
+             */
+            changed: string;
+            /** Format: int64 */
+            clients: number;
+            /**
+             * Format: int64
+             * @description Of the hours that the time touches; of one that was not seen in it, of its last day
+             */
+            connections: number;
+            /**
+             * Format: int64
+             * @description Of its last day, or of the one in the time that had most
+             */
+            conversations: number;
+            /** @description That the conversations are of */
+            day: string;
+            /**
+             * Format: int64
+             * @description On how many days it was seen, of the last hundred
+             */
+            days: number;
+            /** Format: date-time */
+            ended?: string;
+            /** Format: date-time */
+            first: string;
+            /** @description With whom it is */
+            holder?: string;
+            id: string;
+            kind: string;
+            /** Format: date-time */
+            last: string;
+            /** @description The newest first */
+            log: components["schemas"]["MatterWord"][];
+            note?: string;
+            /** @description The newest first */
+            onDays: components["schemas"]["MatterDay"][];
+            /**
+             * Format: date-time
+             * @description When it was new, the last time
+             */
+            opened: string;
+            /** @description That the matter speaks of */
+            points: components["schemas"]["MatterPoint"][];
+            /** Format: int64 */
+            servers: number;
+            /** @description Connections over the time; empty for an hour */
+            spark: number[];
+            /** @description It is so until it is over; else it is what was seen on days */
+            standing: boolean;
+            /** @enum {string} */
+            state: "new" | "seen" | "with" | "settled";
+            /** @description Of these, those seen last */
+            talks: components["schemas"]["MatterTalk"][];
+            /** @description A sentence in pieces */
+            title: components["schemas"]["Piece"][];
+            /**
+             * Format: int64
+             * @description Conversations of the day
+             */
+            total: number;
+            why: string;
+            /** @description It was seen in the time */
+            within: boolean;
+        };
+        MatterPoint: {
+            mode: string;
+            name: string;
+            state: string;
+            words?: string;
+        };
+        MatterTalk: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            carried: number;
+            client: components["schemas"]["EndpointOut"];
+            /** Format: int64 */
+            connections: number;
+            /** Format: int64 */
+            dropped: number;
+            first: string;
+            /** @description The rule that decides there, in words */
+            judged?: string;
+            last: string;
+            /**
+             * Format: int64
+             * @description Of that rule
+             */
+            line?: number;
+            /** @description Who reported it */
+            observer?: string;
+            /**
+             * Format: int64
+             * @description By which it was judged; 0: the draft
+             */
+            release: number;
+            /**
+             * Format: int64
+             * @description Line of the deciding rule; 0 if there is none
+             */
+            rule: number;
+            server: components["schemas"]["EndpointOut"];
+            service: string;
+            spark: number[];
+            /**
+             * Format: int64
+             * @description Connections that may be the wrong way round
+             */
+            unsure: number;
+            /** @enum {string} */
+            verdict: "permit" | "reject" | "uncovered";
+            /**
+             * @description Its verdict in the revision that is compared with
+             * @enum {string}
+             */
+            was?: "permit" | "reject" | "uncovered";
+        };
+        MatterWord: {
+            /** Format: date-time */
+            at: string;
+            /** @description Blank: it did so by itself */
+            author: string;
+            words: string;
+        };
+        MayChange: {
+            added: string[];
+            /** Format: date-time */
+            at: string;
+            cause: string[];
+            removed: string[];
+            rule: string;
+        };
+        MayWay: {
+            clients: string[];
+            /** Format: int64 */
+            line: number;
+            /**
+             * Format: int64
+             * @description 0: of the draft, while nothing was in force
+             */
+            release: number;
+            rule: string;
+        };
         MaybeOut: {
             lacks: string[];
             name: string;
@@ -3043,6 +4417,13 @@ export interface components {
             name: string;
             /** @description What settled it */
             why: string;
+        };
+        MemberChange: {
+            /** Format: date-time */
+            at: string;
+            cause: string[];
+            joined: boolean;
+            name: string;
         };
         MemberCounts: {
             /** Format: int64 */
@@ -3074,6 +4455,22 @@ export interface components {
             like: string;
             value: string;
         };
+        Move: {
+            /** @enum {string} */
+            in: "before" | "after";
+            /**
+             * Format: int64
+             * @description Connections
+             */
+            much?: number;
+            /** @description Of clients, the first 20 */
+            names?: string[];
+            what: string;
+        };
+        Moves: {
+            classes?: components["schemas"]["ClassMoves"][];
+            sets?: components["schemas"]["SetMoves"][];
+        };
         Named: {
             id: string;
             name: string;
@@ -3092,6 +4489,73 @@ export interface components {
             was?: string;
             /** @description Its id */
             workload: string;
+        };
+        Notice: {
+            /** Format: date-time */
+            at: string;
+            author: string;
+            /** Format: date-time */
+            ends?: string;
+            /**
+             * Format: date-time
+             * @description When something was told last
+             */
+            fired?: string;
+            /** Format: int64 */
+            id: number;
+            /** @description Of matters; none: any */
+            kinds: string[];
+            /** @description Just this one, by its id */
+            matter?: string;
+            /** @enum {string} */
+            pace: "at once" | "hourly" | "daily";
+            paused: boolean;
+            /**
+             * Format: int64
+             * @description Minute of the day, UTC, from which on nothing is sent
+             */
+            quietFrom?: number;
+            /**
+             * Format: int64
+             * @description Minute of the day, UTC, until which nothing is sent
+             */
+            quietUntil?: number;
+            /** @description Destinations */
+            to: string[];
+            /** @description An expression that a server agrees with */
+            what?: string;
+            /** @description An expression that a client agrees with */
+            who?: string;
+        };
+        NoticeIn: {
+            /** Format: date-time */
+            ends?: string;
+            /** @description Of matters; none: any */
+            kinds?: string[];
+            /** @description Just this one, by its id */
+            matter?: string;
+            /** @enum {string} */
+            pace: "at once" | "hourly" | "daily";
+            paused?: boolean;
+            quiet?: components["schemas"]["Quiet"];
+            /** @description Destinations */
+            to: string[];
+            /** @description An expression that a server agrees with */
+            what?: string;
+            /** @description An expression that a client agrees with */
+            who?: string;
+        };
+        NoticeMade: {
+            /** Format: int64 */
+            id: number;
+        };
+        NoticesOut: {
+            /** @description By name */
+            destinations: components["schemas"]["DestinationOut"][];
+            /** @description Of matters, that there may be */
+            kinds: string[];
+            /** @description The oldest first */
+            notices: components["schemas"]["Notice"][];
         };
         OtherOut: {
             counts: components["schemas"]["CountsOut"];
@@ -3152,6 +4616,28 @@ export interface components {
             /** Format: int64 */
             rules: number;
         };
+        Period: {
+            /** Format: int64 */
+            breaks: number;
+            /** Format: int64 */
+            callers: number;
+            counts: components["schemas"]["DayCounts"];
+            /**
+             * Format: int64
+             * @description Exemptions
+             */
+            exempt: number;
+            from: string;
+            promise: components["schemas"]["Promise"];
+            sentence: string;
+            to: string;
+            total: components["schemas"]["Hour"];
+        };
+        Piece: {
+            /** @description It names who, or what */
+            strong?: boolean;
+            text: string;
+        };
         PlaceOut: {
             name: string;
             /**
@@ -3161,6 +4647,43 @@ export interface components {
             values: number;
             /** Format: int64 */
             workloads: number;
+        };
+        Plan: {
+            classes: components["schemas"]["Class"][];
+            kind: string;
+            sets: components["schemas"]["Set"][];
+            side: string;
+        };
+        PlanText: {
+            /**
+             * Format: int64
+             * @description How often it was told the same anew: what lost the server is then tried once more
+             */
+            again: number;
+            /**
+             * Format: int64
+             * @description Version of the estate that it was made from
+             */
+            estate: number;
+            /** @description The id of what Moves lead on from; blank: Plan is all of it */
+            from?: string;
+            /** @description The same as long as it is to hold the same */
+            id: string;
+            /** @enum {string} */
+            mode: "off" | "observe" | "enforce";
+            /** @description One after the other */
+            moves?: components["schemas"]["Moves"][];
+            plan?: components["schemas"]["Plan"];
+            putsBack: boolean;
+            /**
+             * Format: int64
+             * @description 0: nothing is to be held
+             */
+            release: number;
+            /** @description The same as long as only addresses come and go */
+            rules: string;
+            /** @description For nft -f; blank: nothing is to be held */
+            script: string;
         };
         PlotOut: {
             column: string;
@@ -3180,9 +4703,12 @@ export interface components {
         PointEvent: {
             /** Format: date-time */
             at: string;
+            mode?: string;
             point: string;
-            /** @enum {string} */
-            what: "told" | "applied" | "refused" | "drifted" | "put back" | "went back";
+            /** Format: int64 */
+            release?: number;
+            /** @description told, applied, refused, drifted, put back, went back, ended */
+            what: string;
             words: string;
         };
         PointMade: {
@@ -3190,6 +4716,11 @@ export interface components {
             token: string;
         };
         PointState: {
+            /**
+             * Format: date-time
+             * @description When it was told what to hold
+             */
+            aimed?: string;
             author: string;
             /** @description An expression */
             guards: string;
@@ -3201,7 +4732,7 @@ export interface components {
             /** @description What it said last that it holds */
             held?: components["schemas"]["Said"];
             /** @enum {string} */
-            kind: "host" | "gate";
+            kind: "host" | "gate" | "file";
             /** Format: date-time */
             made: string;
             /**
@@ -3243,6 +4774,18 @@ export interface components {
              * @description That it guards now
              */
             workloads: number;
+        };
+        PointTime: {
+            guards: string;
+            held: components["schemas"]["HeldTime"][];
+            kind: string;
+            /**
+             * Format: int64
+             * @description Of those protected, at most
+             */
+            members: number;
+            name: string;
+            side: string;
         };
         PolicyOut: {
             /** @description Conversations of the window by verdict */
@@ -3322,6 +4865,13 @@ export interface components {
             /** @description What the request was made on */
             was?: string;
         };
+        Promise: {
+            /** @enum {string} */
+            kind: "never" | "always" | "only" | "group";
+            /** @description As it stands in the policy; for a group, its name */
+            text: string;
+            words: string;
+        };
         ProposalOut: {
             /** @description It was refused, but there is much more behind it now */
             again: boolean;
@@ -3392,6 +4942,18 @@ export interface components {
             /** Format: int64 */
             rows: number;
             words: string;
+        };
+        Quiet: {
+            /**
+             * Format: int64
+             * @description Minute of the day, UTC
+             */
+            from: number;
+            /**
+             * Format: int64
+             * @description Minute of the day, UTC; before from: of the next day
+             */
+            until: number;
         };
         "Rank-sourcesRequest": {
             /** @description All sources, the one whose values win first */
@@ -3507,6 +5069,50 @@ export interface components {
             revision: number;
             words: string;
         };
+        RejectionOut: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            carried: number;
+            client: components["schemas"]["EndpointOut"];
+            /** Format: int64 */
+            connections: number;
+            /** Format: int64 */
+            dropped: number;
+            first: string;
+            last: string;
+            /**
+             * Format: int64
+             * @description In the release, of the rule that rejects it
+             */
+            line: number;
+            /** @description That would drop it */
+            points: string[];
+            /**
+             * Format: int64
+             * @description Line of the deciding rule; 0 if there is none
+             */
+            rule: number;
+            /** @description Of that rule */
+            sentence: string;
+            server: components["schemas"]["EndpointOut"];
+            service: string;
+            /** @description A probe says that this is right */
+            settled: boolean;
+            spark: number[];
+            /**
+             * Format: int64
+             * @description Connections that may be the wrong way round
+             */
+            unsure: number;
+            /** @enum {string} */
+            verdict: "permit" | "reject" | "uncovered";
+            /**
+             * @description Its verdict in the revision that is compared with
+             * @enum {string}
+             */
+            was?: "permit" | "reject" | "uncovered";
+        };
         Release: {
             /** Format: date-time */
             at: string;
@@ -3519,6 +5125,25 @@ export interface components {
              */
             revision: number;
             title: string;
+        };
+        "Release-policyRequest": {
+            /** @description It takes the place of a release that is still being rolled out */
+            instead?: boolean;
+            /** @description The text */
+            policy: string;
+            title: string;
+        };
+        ReleaseDifference: {
+            /** Format: int64 */
+            changed: number;
+            /** @description Conversations of the window, by their verdict in the older and in the newer */
+            counts: {
+                [key: string]: {
+                    [key: string]: number;
+                };
+            };
+            newer: components["schemas"]["Release"];
+            older: components["schemas"]["Release"];
         };
         ReleaseOut: {
             /** Format: date-time */
@@ -3536,9 +5161,13 @@ export interface components {
              * @description Of the policy
              */
             revision: number;
+            /** @description The draft says the same */
+            same: boolean;
             title: string;
         };
         ReleaseRequest: {
+            /** @description It takes the place of a release that is still being rolled out */
+            instead?: boolean;
             /**
              * Format: int64
              * @description Of the draft that was looked at
@@ -3639,13 +5268,23 @@ export interface components {
             coverage: components["schemas"]["Coverage"];
             /**
              * Format: int64
+             * @description Of those rejected: dropped, as their point enforces
+             */
+            dropped: number;
+            /** @description Somebody holds the roll-out */
+            hold?: components["schemas"]["Hold"];
+            /**
+             * Format: int64
              * @description The newest release that a point holds; 0: none is
              */
             inForce: number;
+            /** @description What the points counted in the last minute */
+            lately: components["schemas"]["Lately"];
             /** @description By wave and name */
             points: components["schemas"]["PointState"][];
             /** @description Newest first */
             releases: components["schemas"]["ReleaseOut"][];
+            waves: components["schemas"]["WaveState"][];
         };
         RowError: {
             /** @description Column, if one is to blame */
@@ -3661,6 +5300,18 @@ export interface components {
             far?: string;
             near: string;
             service: string;
+        };
+        Rule: {
+            /** Format: int64 */
+            line: number;
+            log?: boolean;
+            on: string[];
+            /** Format: int64 */
+            peers: number;
+            /** Format: int64 */
+            until?: number;
+            verdict: string;
+            words: string;
         };
         RuleFigures: {
             at?: string;
@@ -3701,11 +5352,24 @@ export interface components {
             /** @enum {string} */
             verdict: "permit" | "reject";
         };
+        Running: {
+            /** @description Lines that it should not */
+            extra: string[];
+            /** @description Lines that it should hold */
+            missing: string[];
+            same: boolean;
+        };
         Said: {
+            /**
+             * Format: int64
+             * @description Version of the estate that it holds
+             */
+            estate: number;
             /** @description What happened since it was heard of last */
             events?: components["schemas"]["Event"][];
             /** @description Of what it holds; blank: nothing */
             id: string;
+            lately: components["schemas"]["Lately"];
             lines?: components["schemas"]["Line"][];
             /** @enum {string} */
             mode: "off" | "observe" | "enforce";
@@ -3713,6 +5377,8 @@ export interface components {
             release: number;
             /** @enum {string} */
             state: "holds" | "refused" | "drifted" | "went back";
+            /** @description The connection by which it said so, as the server saw it */
+            way?: components["schemas"]["Way"];
             /** @description Of what is not as it should be */
             words?: string;
         };
@@ -3721,6 +5387,20 @@ export interface components {
             filter: string;
             list: string;
             name: string;
+        };
+        "Say-of-mattersRequest": {
+            /**
+             * Format: date-time
+             * @description It opens again then
+             */
+            again?: string;
+            /** @description With whom it is */
+            holder?: string;
+            ids: string[];
+            /** @description Why it is settled */
+            note?: string;
+            /** @enum {string} */
+            state: "new" | "seen" | "with" | "settled";
         };
         SeenOut: {
             /** Format: int64 */
@@ -3754,9 +5434,37 @@ export interface components {
             /** @description Such as tcp/7411 */
             service: string;
         };
+        Set: {
+            addresses: string[];
+            name: string;
+            words: string;
+        };
         "Set-structural-keysRequest": {
             /** @description Tag keys, the first ones name what no group fits */
             keys: string[];
+        };
+        "Set-waveRequest": {
+            /** @description Assertions have to hold */
+            asserts: boolean;
+            /** @description It goes on as soon as all that is so */
+            byItself?: boolean;
+            /**
+             * Format: int64
+             * @description How long it observes at least
+             */
+            minutes?: number;
+            /** @description Probes have to get the verdict that is expected */
+            probes: boolean;
+            /** @description What would be rejected has to be settled as right */
+            settled: boolean;
+            title?: string;
+            /** @description The way back has to stay open */
+            wayBack: boolean;
+        };
+        SetMoves: {
+            added?: string[];
+            name: string;
+            removed?: string[];
         };
         SetTagsInputBody: {
             /**
@@ -3773,6 +5481,31 @@ export interface components {
             was?: string;
             /** @description Ids */
             workloads?: string[];
+        };
+        Settings: {
+            /** @description host:port of a syslog receiver or mail server, or the URL of a webhook */
+            address: string;
+            /** @description Certificates that the other side's is checked by, PEM; none: the system's */
+            ca?: string;
+            /** @description Of mail */
+            from?: string;
+            /** @enum {string} */
+            kind: "syslog" | "webhook" | "mail";
+            /** @description Of mail. It is not told again */
+            password?: string;
+            /** @description Of mail: send also where the server offers no encryption */
+            plain?: boolean;
+            /** @description Of a webhook: the key of HMAC-SHA-256. It is not told again */
+            secret?: string;
+            /** @description Of mail */
+            to?: string[];
+            /**
+             * @description Of syslog
+             * @enum {string}
+             */
+            transport?: "" | "udp" | "tcp" | "tls";
+            /** @description Of mail */
+            user?: string;
         };
         "Settle-rowsRequest": {
             /** @enum {string} */
@@ -3834,6 +5567,13 @@ export interface components {
             /** Format: int64 */
             both: number;
             group: string;
+        };
+        Side: {
+            /** @enum {string} */
+            kind: "group" | "tags" | "workload" | "outside" | "many";
+            /** @description A structural tag that is missing */
+            lack?: string;
+            text: string;
         };
         Source: {
             /**
@@ -3961,6 +5701,8 @@ export interface components {
              * @description By the sequence numbers
              */
             missed: number;
+            /** @description Two exporters send in its name: their sequence numbers alternate, and what was missed cannot be told */
+            mixed?: boolean;
             /**
              * Format: int64
              * @description Records without addresses
@@ -4162,8 +5904,11 @@ export interface components {
             /** Format: date-time */
             made: string;
             name: string;
+            /** @description It may release policies, and feeds nothing */
+            releases: boolean;
             /** Format: date-time */
             revoked?: string;
+            /** @description That it feeds */
             source: string;
             /** Format: date-time */
             used?: string;
@@ -4175,9 +5920,12 @@ export interface components {
             /** Format: date-time */
             made: string;
             name: string;
+            /** @description It may release policies, and feeds nothing */
+            releases: boolean;
             /** Format: date-time */
             revoked?: string;
             secret: string;
+            /** @description That it feeds */
             source: string;
             /** Format: date-time */
             used?: string;
@@ -4188,10 +5936,20 @@ export interface components {
              * @description How often it was told the same anew: what lost the server is then tried once more
              */
             again: number;
+            /**
+             * Format: int64
+             * @description Version of the estate that it was made from
+             */
+            estate: number;
+            /** @description The id of what Moves lead on from; blank: Plan is all of it */
+            from?: string;
             /** @description The same as long as it is to hold the same */
             id: string;
             /** @enum {string} */
             mode: "off" | "observe" | "enforce";
+            /** @description One after the other */
+            moves?: components["schemas"]["Moves"][];
+            plan?: components["schemas"]["Plan"];
             putsBack: boolean;
             /**
              * Format: int64
@@ -4200,8 +5958,6 @@ export interface components {
             release: number;
             /** @description The same as long as only addresses come and go */
             rules: string;
-            /** @description For nft -f */
-            script: string;
         };
         Tried: {
             errors: components["schemas"]["TextError"][];
@@ -4263,6 +6019,124 @@ export interface components {
             no: number;
             words: string;
         };
+        VersionTime: {
+            /**
+             * Format: date-time
+             * @description When it was released
+             */
+            at: string;
+            author: string;
+            /**
+             * Format: date-time
+             * @description When a point that matters first held it, in the period
+             */
+            from: string;
+            /** @description Whether the promise stands in it */
+            promised: boolean;
+            /** Format: int64 */
+            release: number;
+            /** Format: int64 */
+            revision: number;
+            /** @description Of its text */
+            sha256: string;
+            title: string;
+            /** Format: date-time */
+            until: string;
+        };
+        WatchBin: {
+            at: string;
+            /**
+             * Format: int64
+             * @description Dropped, though permitted
+             */
+            chokes: number;
+            /**
+             * Format: int64
+             * @description Dropped, and not permitted
+             */
+            held: number;
+            /**
+             * Format: int64
+             * @description Carried, though rejected
+             */
+            leaks: number;
+            /**
+             * Format: int64
+             * @description Carried, as a rule permits
+             */
+            permitted: number;
+            /**
+             * Format: int64
+             * @description Carried, as no rule speaks of them
+             */
+            uncovered: number;
+        };
+        WatchOut: {
+            /** @description Of equal length, the oldest first */
+            bins: components["schemas"]["WatchBin"][];
+            from: string;
+            /**
+             * Format: int64
+             * @description The newest release that a point holds; 0: none, and the draft judges
+             */
+            inForce: number;
+            /** @description What was seen is still being gathered */
+            looking: boolean;
+            /** @description Those that wait for somebody first, then those of the time that are seen or settled; the newest first */
+            matters: components["schemas"]["MatterOut"][];
+            /**
+             * Format: int64
+             * @description How many are new, or with somebody
+             */
+            open: number;
+            /** @description Of all of them */
+            sum: components["schemas"]["WatchBin"];
+            to: string;
+            watched: components["schemas"]["WatchedGroup"];
+        };
+        WatchedGroup: {
+            /** @description Somebody chose them; else those that assertions protect are watched */
+            chosen: boolean;
+            groups: string[];
+        };
+        WaveState: {
+            /** @description Assertions have to hold */
+            asserts: boolean;
+            /** @description It goes on as soon as all that is so */
+            byItself: boolean;
+            /** @description Before it may enforce; of a wave that observes */
+            conditions: components["schemas"]["Condition"][];
+            /**
+             * Format: int64
+             * @description How long it observes at least
+             */
+            minutes: number;
+            /** Format: int64 */
+            no: number;
+            points: string[];
+            /** @description Probes have to get the verdict that is expected */
+            probes: boolean;
+            /** @description What would be rejected has to be settled as right */
+            settled: boolean;
+            /**
+             * Format: date-time
+             * @description When the last of its points came to that
+             */
+            since?: string;
+            /**
+             * @description With the newest release
+             * @enum {string}
+             */
+            stage: "not yet" | "observes" | "enforces";
+            title: string;
+            /** @description The way back has to stay open */
+            wayBack: boolean;
+        };
+        Way: {
+            /** Format: ip */
+            from: string;
+            to: string;
+        };
         WhatIf: {
             answers: components["schemas"]["AnswerOut"][];
             /** @description Lines that cannot be read; the others are answered */
@@ -4309,6 +6183,8 @@ export interface components {
         };
         WorkloadChoice: {
             group?: string;
+            /** @enum {string} */
+            guarded?: "both" | "server" | "client" | "none" | "exempt";
             q?: string;
             tag?: string[];
         };
@@ -5110,6 +6986,478 @@ export interface operations {
             };
         };
     };
+    "list-evidence-made": {
+        parameters: {
+            query?: {
+                offset?: number;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    Link?: string;
+                    "Total-Count"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EvidenceKept"][];
+                };
+            };
+            /** @description Forbidden */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "make-evidence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EvidenceIn"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description Bad Request */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-evidence-schedules": {
+        parameters: {
+            query?: {
+                offset?: number;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    Link?: string;
+                    "Total-Count"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EvidenceSchedule"][];
+                };
+            };
+            /** @description Forbidden */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-evidence-schedule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EvidenceScheduleIn"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EvidenceScheduleMade"];
+                };
+            };
+            /** @description Bad Request */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "drop-evidence-schedule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Forbidden */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "compare-evidence": {
+        parameters: {
+            query: {
+                /** @description Number of the one */
+                before: number;
+                /** @description Number of the other */
+                after: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
+                };
+            };
+            /** @description Forbidden */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "read-evidence-promises": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EvidencePromises"];
+                };
+            };
+            /** @description Forbidden */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "read-evidence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EvidenceOut"];
+                };
+            };
+            /** @description Forbidden */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "drop-evidence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Forbidden */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "read-evidence-input": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Forbidden */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "print-evidence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Forbidden */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "download-evidence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Forbidden */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-exemptions": {
+        parameters: {
+            query?: {
+                offset?: number;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    Link?: string;
+                    "Total-Count"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExemptionOut"][];
+                };
+            };
+            /** @description Forbidden */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "exempt-workload": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Exempt-workloadRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "end-exemption": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Forbidden */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-exporters": {
         parameters: {
             query?: {
@@ -5845,6 +8193,8 @@ export interface operations {
                 complete?: boolean;
                 /** @description Of flows: each row is one direction, as an exporter sees it; the two are joined */
                 directions?: boolean;
+                /** @description Of a capture: of a packet that carries another one, what carries it counts as well as what it carries */
+                carriers?: boolean;
                 /** @description Of flows: of the file, for records that name no observer */
                 name?: string;
                 /** @description Of flows: kinds of rows that are taken although they can hardly be meant */
@@ -5907,6 +8257,8 @@ export interface operations {
                 complete?: boolean;
                 /** @description Of flows: each row is one direction, as an exporter sees it; the two are joined */
                 directions?: boolean;
+                /** @description Of a capture: of a packet that carries another one, what carries it counts as well as what it carries */
+                carriers?: boolean;
                 /** @description Of flows: of the file, for records that name no observer */
                 name?: string;
                 /** @description Of flows: kinds of rows that are taken although they can hardly be meant */
@@ -6365,6 +8717,167 @@ export interface operations {
             };
         };
     };
+    "release-policy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Release-policyRequest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Release"];
+                };
+            };
+            /** @description Bad Request */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "follow-release": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                no: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Follow-releaseRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Followed"];
+                };
+            };
+            /** @description Bad Request */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "fetch-device-file": {
+        parameters: {
+            query?: {
+                /** @description acl: RFC 8519; k8s: NetworkPolicy */
+                format?: "nft" | "acl" | "k8s" | "json";
+            };
+            header?: {
+                /** @description The ETag of what it has: the answer is 304 as long as that is right */
+                "If-None-Match"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Cache-Control"?: string;
+                    "Content-Type"?: string;
+                    ETag?: string;
+                    Warning?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Not Modified */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "fetch-device-group": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of what it has: the answer is 304 as long as that is right */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description Of a group of the release that the point is to hold */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Cache-Control"?: string;
+                    "Content-Type"?: string;
+                    ETag?: string;
+                    Warning?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Not Modified */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "say-held": {
         parameters: {
             query?: never;
@@ -6396,10 +8909,41 @@ export interface operations {
             };
         };
     };
+    "say-seen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "read-told": {
         parameters: {
             query?: {
-                /** @description The id of what was told last: the answer comes as soon as it is another, or after 25 s */
+                /** @description The id of what is held: the answer comes as soon as it is another, or after 25 s */
                 have?: string;
             };
             header?: never;
@@ -6573,10 +9117,45 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Told"];
+                    "application/json": components["schemas"]["PlanText"];
                 };
             };
             /** @description Forbidden */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "compare-running": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Compare-runningRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Running"];
+                };
+            };
+            /** @description Bad Request */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -7471,6 +10050,44 @@ export interface operations {
             };
         };
     };
+    "compare-releases": {
+        parameters: {
+            query: {
+                /** @description Start of the window, RFC 3339; without it, the first conversation */
+                from?: string;
+                /** @description End of the window, RFC 3339; without it, the last conversation */
+                to?: string;
+                /** @description The number of the other, earlier one */
+                against: number;
+            };
+            header?: never;
+            path: {
+                no: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReleaseDifference"];
+                };
+            };
+            /** @description Forbidden */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "read-report": {
         parameters: {
             query?: {
@@ -7670,6 +10287,110 @@ export interface operations {
                 content?: never;
             };
             /** @description Bad Request */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "hold-roll-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Hold-roll-outRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "set-wave": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                no: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Set-waveRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-wave-rejections": {
+        parameters: {
+            query?: {
+                /** @description Start of the window, RFC 3339; without it, the first conversation */
+                from?: string;
+                /** @description End of the window, RFC 3339; without it, the last conversation */
+                to?: string;
+                offset?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                no: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    Link?: string;
+                    "Total-Count"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RejectionOut"][];
+                };
+            };
+            /** @description Forbidden */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -8777,6 +11498,419 @@ export interface operations {
             };
         };
     };
+    watch: {
+        parameters: {
+            query?: {
+                period?: "hour" | "day" | "week" | "quarter";
+                /** @description Its end, RFC 3339; without it, now, or the last conversation if that is older than a day */
+                to?: string;
+                /** @description Only matters that were seen from then on, RFC 3339 */
+                since?: string;
+                /** @description Only those that were seen before then */
+                until?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchOut"];
+                };
+            };
+            /** @description Forbidden */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    count: {
+        parameters: {
+            query?: {
+                /** @description The last ten minutes, hour or day */
+                period?: "minutes" | "hour" | "day";
+                by?: "pair" | "rule";
+                offset?: number;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CounterPage"];
+                };
+            };
+            /** @description Forbidden */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "keep-destination": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Settings"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "drop-destination": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Forbidden */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "try-destination": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "choose-watched": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Choose-watchedRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "export-matters": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Forbidden */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "say-of-matters": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Say-of-mattersRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changed"];
+                };
+            };
+            /** @description Bad Request */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "read-matter": {
+        parameters: {
+            query?: {
+                /** @description One of its days, such as 2026-11-20; without it, its last */
+                day?: string;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MatterPage"];
+                };
+            };
+            /** @description Forbidden */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "read-notices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoticesOut"];
+                };
+            };
+            /** @description Forbidden */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-notice": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NoticeIn"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoticeMade"];
+                };
+            };
+            /** @description Bad Request */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "change-notice": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NoticeIn"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "drop-notice": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Forbidden */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "answer-questions": {
         parameters: {
             query?: never;
@@ -8864,6 +11998,8 @@ export interface operations {
                 group?: string;
                 /** @description Those that are retired, instead of those that are there */
                 retired?: boolean;
+                /** @description Only those that enforcement points guard where they are called and where they call, only the one, only the other, not at all, or not because somebody said so */
+                guarded?: "both" | "server" | "client" | "none" | "exempt";
                 offset?: number;
                 limit?: number;
                 /** @description name, address, or a tag's key; with - before it, downwards */
@@ -8906,6 +12042,8 @@ export interface operations {
                 group?: string;
                 /** @description Those that are retired, instead of those that are there */
                 retired?: boolean;
+                /** @description Only those that enforcement points guard where they are called and where they call, only the one, only the other, not at all, or not because somebody said so */
+                guarded?: "both" | "server" | "client" | "none" | "exempt";
             };
             header?: never;
             path?: never;
@@ -8942,6 +12080,8 @@ export interface operations {
                 group?: string;
                 /** @description Those that are retired, instead of those that are there */
                 retired?: boolean;
+                /** @description Only those that enforcement points guard where they are called and where they call, only the one, only the other, not at all, or not because somebody said so */
+                guarded?: "both" | "server" | "client" | "none" | "exempt";
             };
             header?: never;
             path?: never;

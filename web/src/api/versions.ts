@@ -8,6 +8,7 @@ export type Versions = {
   probes: number;
   other: number;
   points: number;
+  watch: number;
 };
 
 const ofAll: (keyof Versions)[] = ["revision", "workloads", "conversations", "probes", "other"];
@@ -15,10 +16,20 @@ const ofAll: (keyof Versions)[] = ["revision", "workloads", "conversations", "pr
 /** What points say moves all the time: only what shows it is read again. */
 const withPoints: (keyof Versions)[] = [...ofAll, "points"];
 
+const everything: (keyof Versions)[] = [...withPoints, "watch"];
+
 /** Answers that depend on less than everything; the first beginning that fits counts. */
 const dependsOn: [string, (keyof Versions)[]][] = [
+  ["/watch/counters", ["conversations", "revision", "points"]],
+  ["/watch", ["watch", "points", "other"]],
+  ["/evidence", ["other", "revision"]],
+  ["/evidence-schedules", ["other"]],
   ["/rollout", withPoints],
   ["/points", withPoints],
+  ["/exemptions", ["workloads", "points"]],
+  ["/releases", withPoints],
+  ["/check", withPoints], // leaks go by what points held
+  ["/ledger", withPoints],
   ["/workloads/{id}/points", withPoints],
   ["/jobs", ["other"]],
   ["/selections", ["other"]],
@@ -43,7 +54,7 @@ const dependsOn: [string, (keyof Versions)[]][] = [
 /** How far versions have come. */
 export function since(now: Versions, first: Versions): Versions {
   const out = { ...now };
-  for (const n of withPoints) out[n] = now[n] - first[n];
+  for (const n of everything) out[n] = now[n] - first[n];
   return out;
 }
 

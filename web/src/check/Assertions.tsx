@@ -2,6 +2,7 @@
 // result, what speaks against it, and the mend.
 import { Box, chakra, Flex, Text } from "@chakra-ui/react";
 import { useEffect, useState } from "react";
+import { Link as RouterLink } from "react-router";
 import { api, problem, caughtUp, type Schemas } from "../api/client";
 import { ConsequencesList } from "../consequences/ConsequencesList";
 import { CodeEditor } from "../editor/CodeEditor";
@@ -100,6 +101,9 @@ function One({ a, revision, change }: { a: Assertion; revision: number; change: 
             Mend…
           </Btn>
         )}
+        <Btn flexShrink={0} asChild>
+          <RouterLink to={`/evidence?make=${encodeURIComponent(a.sentence)}`}>Evidence…</RouterLink>
+        </Btn>
         <Btn flexShrink={0} onClick={change}>
           Edit
         </Btn>

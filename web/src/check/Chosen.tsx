@@ -14,7 +14,8 @@ export function Chosen({ c, query, against }: Props) {
   const asserts = api.useQuery("get", "/api/v1/assertions");
   const shut = asserts.data?.filter((a) => a.kind === "always" && a.result === "broken") ?? [];
   const seen = (more: Parameters<typeof change>[0]) =>
-    change({ part: null, was: null, odd: null, asking: null, rule: null, verdict: null, ...more });
+    change({ part: null, was: null, odd: null, outcome: null, asking: null, rule: null, verdict: null, ...more });
+  const running = c.outcomes.reject?.carried ?? 0; // that the draft rejects
   const all = c.counts.permit + c.counts.reject + c.counts.uncovered;
   const name = query.for?.replace(/^[^:]*:/, "");
   // A selection is answered for, and says that it is one.
@@ -35,14 +36,17 @@ export function Chosen({ c, query, against }: Props) {
       {c.asking > 0 ? (
         <>
           {draft} would reject{" "}
-          <Link data-asking={c.asking} onClick={() => seen({ verdict: ["reject"], odd: "1", asking: "true" })}>
+          <Link
+            data-asking={c.asking}
+            onClick={() => seen({ verdict: ["reject"], outcome: "carried", asking: "true" })}
+          >
             {plural(c.asking, "conversation")}
           </Link>{" "}
           that {c.asking === 1 ? "runs" : "run"} today
-          {c.leaks > c.asking && <>, besides {n(c.leaks - c.asking)} that a probe says are rightly rejected,</>} and
+          {running > c.asking && <>, besides {n(running - c.asking)} that a probe says are rightly rejected,</>} and
           leaves{" "}
         </>
-      ) : c.leaks > 0 ? (
+      ) : running > 0 ? (
         <>{draft} rejects only what is rightly rejected, and leaves </>
       ) : (
         <>{draft} rejects nothing that runs today and leaves </>

@@ -1,4 +1,5 @@
-// Verdict × outcome: where the two disagree is a leak or a choke.
+// Verdict × outcome: where the two disagree is a leak or a choke; once something was
+// released, what the points held says which are.
 import { chakra } from "@chakra-ui/react";
 import type { Schemas } from "../api/client";
 import { useAddress } from "../frame/address";
@@ -30,8 +31,13 @@ export function Outcomes({ c }: { c: Schemas["CheckOut"] }) {
               {shown}
             </chakra.td>
             {verdicts.map((v) => {
-              const odd =
-                v === "reject" && o === "carried" ? "leak" : v === "permit" && o === "dropped" ? "choke" : undefined;
+              const odd = c.held
+                ? undefined
+                : v === "reject" && o === "carried"
+                  ? "leak"
+                  : v === "permit" && o === "dropped"
+                    ? "choke"
+                    : undefined;
               const value = c.outcomes[v]?.[o] ?? 0;
               return (
                 <chakra.td key={v} {...cell}>
@@ -55,6 +61,37 @@ export function Outcomes({ c }: { c: Schemas["CheckOut"] }) {
           </tr>
         ))}
       </tbody>
+      {c.held && (
+        <tfoot>
+          <tr>
+            <chakra.td colSpan={4} pt="3px" color="soft" data-held-leaks={c.leaks} data-held-chokes={c.chokes}>
+              by what points held:{" "}
+              {(["leak", "choke"] as const).map((kind, i) => {
+                const count = kind === "leak" ? c.leaks : c.chokes;
+                return (
+                  <chakra.span key={kind}>
+                    {i > 0 && ", "}
+                    {count === 0 ? (
+                      plural(0, kind)
+                    ) : (
+                      <Link
+                        fontWeight="600"
+                        color={kind === "leak" ? "reject" : "permit"}
+                        onClick={() => change({ odd: "1", verdict: null, outcome: null })}
+                        title={
+                          kind === "leak" ? "a point should have dropped it, and did not" : "permitted, yet dropped"
+                        }
+                      >
+                        <Mark kind={kind} /> {plural(count, kind)}
+                      </Link>
+                    )}
+                  </chakra.span>
+                );
+              })}
+            </chakra.td>
+          </tr>
+        </tfoot>
+      )}
     </chakra.table>
   );
 }

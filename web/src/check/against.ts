@@ -19,7 +19,7 @@ export function useAgainst(): Against {
   if (asked === alone) return { chosen: true };
   if (Number(asked)) return { revision: Number(asked), release: nameOf(Number(asked)), chosen: true };
   const held = r?.releases.find((x) => x.no === r.inForce);
-  if (!held || !s || held.revision === s.revision) return { chosen: false };
+  if (!held || !s || held.same) return { chosen: false };
   return { revision: held.revision, release: held.no, chosen: false };
 }
 

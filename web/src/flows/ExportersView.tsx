@@ -16,7 +16,8 @@ export function ExportersView() {
   const navigate = useNavigate();
   const { data, error } = api.useQuery("get", "/api/v1/exporters", {}, { refetchInterval: 2000, staleTime: 0 });
   const running = data?.collectors.filter((c) => !c.quiet) ?? [];
-  const missed = data?.exporters.reduce((s, e) => s + e.streams.reduce((t, x) => t + x.missed, 0), 0) ?? 0;
+  const missed =
+    data?.exporters.reduce((s, e) => s + e.streams.reduce((t, x) => t + (x.mixed ? 0 : x.missed), 0), 0) ?? 0;
   const rate = running.reduce((s, c) => s + c.rate, 0);
   const faulty = data?.exporters.filter((e) => e.unread.length > 0).length ?? 0;
   return (
@@ -57,7 +58,7 @@ export function ExportersView() {
           <Empty title="Point an exporter here">
             {running[0] ? (
               <>
-                Records are taken at {running[0].listening.join(", ")}. IPFIX, NetFlow v5 and v9 and sFlow v5 are
+                Records are taken at {running[0].listening.join(", ")}. IPFIX, NetFlow v5, v7 and v9 and sFlow v5 are
                 understood on each UDP port, IPFIX on TCP. To take them from other machines, start the program with,
                 say, <chakra.code fontFamily="mono">--ipfix 0.0.0.0:4739 --exporters 10.20.0.0/16</chakra.code>.
               </>
@@ -241,12 +242,22 @@ function Exporters({ all }: { all: Exporter[] }) {
               <Cell right>{i === 0 && (e.rate < 10 ? e.rate.toFixed(1) : n(e.rate))}</Cell>
               <Cell right>{n(s.records)}</Cell>
               <Cell right>
-                <chakra.span
-                  color={s.missed ? "reject" : "soft"}
-                  title={`By the sequence numbers, in ${s.unit}; ${plural(s.late, "packet")} came late, it began anew ${plural(s.restarts, "time")}`}
-                >
-                  {s.missed ? plural(s.missed, s.unit.slice(0, -1)) : "none"}
-                </chakra.span>
+                {s.mixed ? (
+                  <chakra.span
+                    color="reject"
+                    data-mixed
+                    title="Their sequence numbers alternate: give each an address, or an observation domain, of its own"
+                  >
+                    two exporters in one: not known
+                  </chakra.span>
+                ) : (
+                  <chakra.span
+                    color={s.missed ? "reject" : "soft"}
+                    title={`By the sequence numbers, in ${s.unit}; ${plural(s.late, "packet")} came late, it began anew ${plural(s.restarts, "time")}`}
+                  >
+                    {s.missed ? plural(s.missed, s.unit.slice(0, -1)) : "none"}
+                  </chakra.span>
+                )}
               </Cell>
               <Cell right>
                 {s.templates || <chakra.span color="soft">–</chakra.span>}

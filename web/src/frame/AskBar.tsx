@@ -149,6 +149,12 @@ export function AskBar() {
                 <Text color="soft" truncate>
                   {why.rule ? why.rule.sentence : `no rule of ${why.rules} matches`}
                 </Text>
+                {answer.data.inForce && (
+                  <Text flexShrink={0} data-in-force-says={answer.data.inForce.verdict}>
+                    release {answer.data.inForce.release}, in force, says{" "}
+                    <VerdictWord verdict={answer.data.inForce.verdict} />
+                  </Text>
+                )}
                 <Text ml="auto" flexShrink={0}>
                   Enter: why
                 </Text>

@@ -13,8 +13,10 @@ export function Course() {
   const w = useWindow();
   const { data: s } = api.useQuery("get", "/api/v1/summary", { params: { query: w } });
   const { data: r } = api.useQuery("get", "/api/v1/rollout", { params: { query: w } });
+  const { data: seen } = api.useQuery("get", "/api/v1/watch", { params: { query: { period: "day" } } });
   const along = useCarried();
-  const here = useLocation().pathname.split("/")[1];
+  const place = useLocation().pathname.split("/")[1];
+  const here = place === "evidence" ? "watch" : place;
   const navigate = useNavigate();
   const steps = [
     {
@@ -49,10 +51,16 @@ export function Course() {
       need: r
         ? troubled(r.points).length
           ? `${n(troubled(r.points).length)} to look at`
-          : r.releases[0] && s && s.revision !== r.releases[0].revision
+          : r.releases[0] && s && !r.releases[0].same
             ? "draft differs"
             : ""
         : "",
+    },
+    {
+      path: "watch",
+      name: "Watch",
+      fact: seen && (seen.sum.leaks + seen.sum.chokes ? `${n(seen.sum.leaks)} leaked` : "quiet"),
+      need: seen?.open ? plural(seen.open, "matter") : "",
     },
   ];
   useEffect(() => {

@@ -48,7 +48,7 @@ export function DraftStrip({ undo, live }: { undo: ReturnType<typeof useUndo>; l
   const { data } = api.useQuery("get", "/api/v1/summary", { params: { query: w } });
   const rollOut = api.useQuery("get", "/api/v1/rollout", { params: { query: w } });
   const newest = rollOut.data?.releases[0];
-  const against = newest && data && newest.revision !== data.revision ? newest : undefined;
+  const against = newest && data && !newest.same ? newest : undefined;
   const compared = api.useQuery(
     "get",
     "/api/v1/check",

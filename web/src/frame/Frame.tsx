@@ -2,7 +2,7 @@
 // state of the draft, the window, and the why panel.
 import { Box, chakra, Flex, Grid, Text, Toaster as ChakraToaster, Toast } from "@chakra-ui/react";
 import { useEffect, useState } from "react";
-import { Outlet } from "react-router";
+import { Outlet, useLocation } from "react-router";
 import { api, followChanges } from "../api/client";
 import { Kbd } from "../marks/Controls";
 import { Textures } from "../marks/Marks";
@@ -21,6 +21,7 @@ export function Frame() {
   const [live, setLive] = useState(true);
   const [keysOpen, setKeysOpen] = useState(false);
   const { subject } = useWhy();
+  const watching = /^\/(watch|evidence)\b/.test(useLocation().pathname);
   const undo = useUndo();
   useEffect(() => followChanges(setLive), []);
   useKeys({
@@ -38,7 +39,8 @@ export function Frame() {
       <Course />
       <DraftStrip undo={undo} live={live} />
       <Troubles />
-      <WindowStrip />
+      {/* Watching has times of its own. */}
+      {!watching && <WindowStrip />}
       <Grid
         _print={{ display: "block" }}
         templateColumns={subject ? { base: "minmax(0,1fr)", md: "minmax(0,1fr) 316px" } : "minmax(0,1fr)"}

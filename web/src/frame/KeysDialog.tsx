@@ -16,6 +16,7 @@ const keys: [string, string][] = [
   ["Enter", "open what is selected; say why"],
   ["Space", "select a row: of workloads, or of the ledger to settle several"],
   ["P  X  R", "check: permit, reject, or say that it is rightly rejected"],
+  ["E  S", "watch: a matter is seen, or settled"],
   ["T  N  W  R  L", "proposals: take, narrow, widen, refuse, later"],
   ["Ctrl ↑ ↓", "policy: move the selected rule"],
   ["Ctrl Enter", "dialogs: do it; the policy text: save it"],

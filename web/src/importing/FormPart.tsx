@@ -4,7 +4,7 @@ import { Link, Select, Typed } from "../marks/Controls";
 import type { Form } from "./form";
 import type { Importing, Kind } from "./useImport";
 
-const delimiters: Record<string, string> = { ",": "comma", ";": "semicolon", "\t": "tab", "|": "bar" };
+const delimiters: Record<string, string> = { ",": "comma", ";": "semicolon", "\t": "tab", "|": "bar", " ": "blank" };
 const encodings: Record<string, string> = {
   "utf-8": "UTF-8",
   "windows-1252": "Latin-1 (Windows-1252)",

@@ -58,8 +58,8 @@ export function ImportDialog({ kind, open, onClose }: { kind: Kind; open: boolea
             type="file"
             accept={
               kind === "workloads"
-                ? ".csv,.tsv,.txt,.json,.jsonl,.ndjson,text/csv"
-                : ".csv,.tsv,.txt,.json,.jsonl,.ndjson,.ipfix,.pcap,.pcapng,.cap,text/csv"
+                ? ".csv,.tsv,.txt,.json,.jsonl,.ndjson,.gz,.zst,text/csv"
+                : ".csv,.tsv,.txt,.json,.jsonl,.ndjson,.ipfix,.pcap,.pcapng,.cap,.gz,.zst,text/csv"
             }
             aria-label="CSV file"
             onChange={(e) => im.choose(e.target.files?.[0])}
@@ -77,6 +77,17 @@ export function ImportDialog({ kind, open, onClose }: { kind: Kind; open: boolea
                 onChange={(e) => im.say({ directions: e.target.checked })}
               />
               each row is one direction
+            </chakra.label>
+          )}
+          {kind === "flows" && preview?.carried && (
+            <chakra.label display="flex" gap="5px" alignItems="center">
+              <input
+                type="checkbox"
+                data-carriers
+                checked={said.carriers}
+                onChange={(e) => im.say({ carriers: e.target.checked })}
+              />
+              tunnels count as well as what they carry
             </chakra.label>
           )}
           {kind === "workloads" && <Source im={im} />}

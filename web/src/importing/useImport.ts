@@ -2,7 +2,8 @@
 // it, and the job that stores it. What people say is kept here and nowhere else:
 // an answer that comes late never takes it back.
 import { useEffect, useRef, useState } from "react";
-import { api, caughtUp, problem, send as request, type Schemas } from "../api/client";
+import { caughtUp, problem, send as request, type Schemas } from "../api/client";
+import { useJob } from "../api/job";
 import { type Form, formOf, type ImportReport } from "./form";
 
 export type Kind = "workloads" | "flows";
@@ -12,12 +13,20 @@ export type Said = {
   source: string;
   complete: boolean;
   directions: boolean;
+  carriers: boolean;
   confirm?: number;
   accept: string[];
   form: Form;
 };
 
-const nothing: Said = { source: "inventory", complete: false, directions: false, accept: [], form: {} };
+const nothing: Said = {
+  source: "inventory",
+  complete: false,
+  directions: false,
+  carriers: false,
+  accept: [],
+  form: {},
+};
 
 async function send(kind: Kind, file: File, s: Said, preview: boolean): Promise<Answer> {
   const query = new URLSearchParams({
@@ -25,6 +34,7 @@ async function send(kind: Kind, file: File, s: Said, preview: boolean): Promise<
     preview: String(preview),
     complete: String(s.complete),
     directions: String(s.directions),
+    carriers: String(s.carriers),
     name: file.name,
     form: JSON.stringify(s.form),
   });
@@ -57,16 +67,7 @@ export function useImport(kind: Kind) {
   const [busy, setBusy] = useState(false);
   const asked = useRef(0);
   const timer = useRef<ReturnType<typeof setTimeout>>(undefined);
-  const running = api.useQuery(
-    "get",
-    "/api/v1/jobs/{id}",
-    { params: { path: { id: job ?? 0 } } },
-    {
-      enabled: job !== undefined,
-      staleTime: 0,
-      refetchInterval: (q) => (q.state.data?.state === "running" || !q.state.data ? 300 : false),
-    },
-  );
+  const running = useJob(job);
   const ended = running.data && running.data.state !== "running";
   useEffect(() => {
     if (ended) void caughtUp();

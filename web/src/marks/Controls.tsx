@@ -173,6 +173,20 @@ export function ProblemNote({ children }: { children: ReactNode }) {
   );
 }
 
+/** A line of a form: what is asked, and what answers it. */
+export function Field({ label, children }: { label: string; children: ReactNode }) {
+  return (
+    <Flex gap="10px" py="4px" align="center">
+      <Text w="96px" flexShrink={0} color="soft">
+        {label}
+      </Text>
+      <Flex gap="8px" wrap="wrap" align="center" flex="1" minW="0">
+        {children}
+      </Flex>
+    </Flex>
+  );
+}
+
 type TypedProps = Omit<ComponentProps<typeof Input>, "value" | "onChange"> & {
   value: string;
   set: (v: string) => void;

@@ -1,6 +1,6 @@
 // Policy: what do the rules say, and what is still to be decided?
 import { Box, Flex, Grid, Text } from "@chakra-ui/react";
-import { useState } from "react";
+import { useEffect, useState } from "react";
 import { useNavigate } from "react-router";
 import { api, problem, type Schemas } from "../api/client";
 import { useAddress, useWindow } from "../frame/address";
@@ -95,6 +95,16 @@ function Sentences({ policy: p }: { policy: Schemas["PolicyOut"] }) {
   const [adding, setAdding] = useState<string>();
   const [editing, setEditing] = useState<number>();
   const line = Number(search.get("line")) || undefined;
+  // What is selected goes along with a rule that was moved, and the keyboard with it: once
+  // the rules are shown as they are then, or another rule would stand there.
+  const [moved, setMoved] = useState<{ from: number; to: number; base: number }>();
+  const arrived = moved && p.revision > moved.base ? moved : undefined;
+  useEffect(() => {
+    if (!arrived) return;
+    if (line === arrived.from) change({ line: String(arrived.to) }, { replace: true });
+    requestAnimationFrame(() => document.querySelector<HTMLElement>(`[data-rule="${arrived.to}"]`)?.focus());
+    setMoved(undefined);
+  }, [arrived, line, change]);
   const layers = p.statements.filter((s) => s.kind === "layer");
   if (layers.length === 0) return <NoLayers policy={p} />;
   let number = 0;
@@ -136,11 +146,7 @@ function Sentences({ policy: p }: { policy: Schemas["PolicyOut"] }) {
                   layers={layers.map((l) => l.name!)}
                   selected={line === s.line}
                   onSelect={() => change({ line: line === s.line ? null : String(s.line) }, { replace: true })}
-                  onMoved={(to) => {
-                    // What is selected goes along, and the keyboard with it.
-                    if (line === s.line) change({ line: String(to) }, { replace: true });
-                    requestAnimationFrame(() => document.querySelector<HTMLElement>(`[data-rule="${to}"]`)?.focus());
-                  }}
+                  onMoved={(to, base) => setMoved({ from: s.line, to, base })}
                   onEdit={() => setEditing(s.line)}
                 />
               );

@@ -19,7 +19,7 @@ type Props = {
   layers: string[];
   selected: boolean;
   onSelect: () => void;
-  onMoved: (line: number) => void; // to another line, by one place
+  onMoved: (line: number, base: number) => void; // to another line, by one place, from a revision on
   onEdit: () => void;
 };
 
@@ -42,7 +42,7 @@ export function RuleRow({
   const r = s.rule!;
   const edit = (body: Omit<Schemas["EditIn"], "revision">) => tryEdit({ ...body, revision: policy.revision });
   const up = async () => {
-    if (above && (await edit({ op: "move", line: s.line, before: above }))) onMoved(above);
+    if (above && (await edit({ op: "move", line: s.line, before: above }))) onMoved(above, policy.revision);
   };
   const down = async () => {
     if (
@@ -51,7 +51,7 @@ export function RuleRow({
         afterBelow ? { op: "move", line: s.line, before: afterBelow } : { op: "move", line: s.line, layer: r.layer },
       ))
     )
-      onMoved(below);
+      onMoved(below, policy.revision);
   };
   const keys = (e: KeyboardEvent) => {
     if (e.target !== e.currentTarget || busy) return;

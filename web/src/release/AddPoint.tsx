@@ -2,7 +2,7 @@
 import { Box, chakra, Flex, Input, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import { api, caughtUp, problem } from "../api/client";
-import { Btn, inputStyle, ProblemNote, Select } from "../marks/Controls";
+import { Btn, Field, inputStyle, ProblemNote, Select } from "../marks/Controls";
 import { Modal } from "../marks/Modal";
 
 export function AddPoint({ close }: { close: () => void }) {
@@ -17,7 +17,7 @@ export function AddPoint({ close }: { close: () => void }) {
         body: {
           name: p.name.trim(),
           guards: p.guards,
-          kind: p.kind as "host" | "gate",
+          kind: p.kind as "host" | "gate" | "file",
           side: p.side as "both" | "server" | "client",
           wave: Number(p.wave) || 1,
           putsBack: p.putsBack,
@@ -58,13 +58,18 @@ export function AddPoint({ close }: { close: () => void }) {
       {made ? (
         <Box>
           <Text>
-            This token is shown now and never again. Keep it in a file on the machine, and start there as root:
+            This token is shown now and never again.{" "}
+            {p.kind === "file"
+              ? "The device names itself by it when it fetches what to hold, or only the members of a group:"
+              : "Keep it in a file on the machine, and start there as root:"}
           </Text>
           <chakra.code display="block" fontFamily="mono" my="8px" data-token>
             {made.token}
           </chakra.code>
-          <chakra.code display="block" fontFamily="mono" fontSize="12px">
-            orchard point --server {window.location.origin} --token-file token --state /var/lib/orchard-point
+          <chakra.code display="block" fontFamily="mono" fontSize="12px" whiteSpace="pre-wrap">
+            {p.kind === "file"
+              ? fetching(window.location.origin)
+              : `orchard point --server ${window.location.origin} --token-file token --state /var/lib/orchard-point`}
           </chakra.code>
         </Box>
       ) : (
@@ -92,6 +97,7 @@ export function AddPoint({ close }: { close: () => void }) {
             <Select aria-label="kind of point" value={p.kind} onChange={(e) => set({ kind: e.target.value })}>
               <option value="host">host: the machine guards itself</option>
               <option value="gate">gate: it stands in the path</option>
+              <option value="file">file: a device in the path that fetches a file</option>
             </Select>
           </Field>
           <Field label="polices them as">
@@ -123,13 +129,8 @@ export function AddPoint({ close }: { close: () => void }) {
   );
 }
 
-function Field({ label, children }: { label: string; children: React.ReactNode }) {
-  return (
-    <Flex gap="10px" align="center">
-      <Text w="110px" color="soft" flexShrink={0}>
-        {label}
-      </Text>
-      {children}
-    </Flex>
-  );
-}
+/** How a device fetches: only what is another than it has. */
+const fetching = (server: string) =>
+  `curl -H "Authorization: Bearer TOKEN" -H 'If-None-Match: ETAG' \\
+  "${server}/api/v1/point/file?format=acl"
+curl … "${server}/api/v1/point/groups/GROUP"`;

@@ -5,7 +5,7 @@ import { useState } from "react";
 import { api, caughtUp, problem } from "../api/client";
 import { useWindow } from "../frame/address";
 import { say } from "../frame/toaster";
-import { Btn, Link, ProblemNote } from "../marks/Controls";
+import { Btn, Link, ProblemNote, Select } from "../marks/Controls";
 import { Mark } from "../marks/Marks";
 import { Modal } from "../marks/Modal";
 import { atSecond, n, plural } from "../marks/words";
@@ -21,12 +21,15 @@ export function PointDialog({ p, releases, close }: { p: Point; releases: Releas
   const policy = api.useQuery("get", "/api/v1/policy", { params: { query: w } });
   const [plan, setPlan] = useState(false);
   const [sure, setSure] = useState(false);
-  const tell = async (release: number, mode: "off" | "observe" | "enforce") => {
+  const [waits, setWaits] = useState("");
+  const tell = async (release: number, mode: "off" | "observe" | "enforce", anyway = false) => {
+    setWaits("");
     try {
-      await aim.mutateAsync({ body: { points: [p.name], release, mode } });
+      await aim.mutateAsync({ body: { points: [p.name], release, mode, anyway } });
       say(release ? `${p.name} is told to ${mode} release ${release}` : `${p.name} is told to hold nothing`);
     } catch (e) {
-      say(problem(e), "error");
+      if (mode === "enforce" && !anyway) setWaits(problem(e));
+      else say(problem(e), "error");
     }
     await caughtUp();
   };
@@ -55,8 +58,8 @@ export function PointDialog({ p, releases, close }: { p: Point; releases: Releas
       footer={
         <>
           {p.release && p.mode === "observe" && (
-            <Btn primary onClick={() => void tell(p.release!, "enforce")}>
-              Enforce release {p.release}
+            <Btn primary onClick={() => void tell(p.release!, "enforce", waits !== "")}>
+              {waits ? "Enforce all the same" : `Enforce release ${p.release}`}
             </Btn>
           )}
           {p.release && p.mode === "enforce" && (
@@ -88,14 +91,17 @@ export function PointDialog({ p, releases, close }: { p: Point; releases: Releas
       <Text mt="4px" color={bad ? "reject" : undefined} fontWeight={bad ? "600" : undefined} data-holds={p.state}>
         It {holds(p)}
         {p.held?.mode && p.held.mode !== "off" && `, and ${p.held.mode}s`}
-        {p.heard && `; heard of ${atSecond(p.heard)}`}.
+        {p.heard && `; ${p.kind === "file" ? "it fetched, or was compared," : "heard of"} ${atSecond(p.heard)}`}
+        {p.held?.estate ? `, with version ${n(p.held.estate)} of the estate` : ""}.
       </Text>
       {(p.problem || p.held?.words) && <ProblemNote>{p.problem ?? p.held?.words}</ProblemNote>}
-      {["drifted", "refused", "went back"].includes(p.state) && <Again p={p} />}
+      {waits && <ProblemNote>{waits}</ProblemNote>}
+      {p.kind !== "file" && ["drifted", "refused", "went back"].includes(p.state) && <Again p={p} />}
       <Flex gap="22px" mt="10px" align="flex-start">
         <Box flex="1" minW="0">
           <Text fontWeight="600">First packets of conversations, by rule</Text>
           {!p.held?.lines?.length && <Text color="soft">Nothing was counted yet.</Text>}
+          <OnRecord p={p} />
           <Box maxH="30vh" overflowY="auto">
             {p.held?.lines?.map((l) => (
               <Flex key={`${l.line} ${l.verdict}`} gap="8px" py="2px" borderBottomWidth="1px" borderColor="line2">
@@ -120,11 +126,25 @@ export function PointDialog({ p, releases, close }: { p: Point; releases: Releas
           </Box>
         </Box>
       </Flex>
+      {p.kind === "file" && <Running p={p} />}
       <Link mt="10px" onClick={() => setPlan(!plan)}>
         {plan ? "Hide the plan" : "Show the plan as nftables"}
       </Link>
       {plan && <Plan name={p.name} />}
     </Modal>
+  );
+}
+
+/** How many of the last minute's rejected and uncovered attempts are on record one by one, where not all are. */
+function OnRecord({ p }: { p: Point }) {
+  const l = p.held?.lately;
+  const counted = l ? l.reject + l.uncovered : 0;
+  if (p.kind === "file" || !l || counted < 20 || l.reported >= 0.9 * counted) return null;
+  return (
+    <Text color="soft">
+      Of {n(counted)} in the last minute that were rejected or uncovered, {n(l.reported)} are on record one by one: the
+      others were too many at once. The counts have all.
+    </Text>
   );
 }
 
@@ -169,5 +189,75 @@ function Plan({ name }: { name: string }) {
       mt="4px"
       value={data?.script ?? "…"}
     />
+  );
+}
+
+/** What a device holds, as it says itself, beside what it is to hold. */
+function Running({ p }: { p: Point }) {
+  const compare = api.useMutation("post", "/api/v1/points/{name}/running");
+  const [text, setText] = useState("");
+  const [format, setFormat] = useState<"nft" | "acl" | "k8s" | "json">("nft");
+  const found = compare.data;
+  return (
+    <Box mt="10px">
+      <Text fontWeight="600">What the device holds</Text>
+      <chakra.textarea
+        aria-label="what the device holds"
+        placeholder="Paste what the device says that it holds, to compare it"
+        rows={4}
+        w="100%"
+        fontFamily="mono"
+        fontSize="11.5px"
+        bg="paper"
+        borderWidth="1px"
+        borderColor="line2"
+        p="8px"
+        value={text}
+        onChange={(e) => setText(e.target.value)}
+      />
+      <Flex gap="8px" align="center" mt="4px">
+        <Select
+          aria-label="format"
+          value={format}
+          onChange={(e) => setFormat(e.target.value as "nft" | "acl" | "k8s" | "json")}
+        >
+          <option value="nft">nftables</option>
+          <option value="acl">RFC 8519</option>
+          <option value="k8s">NetworkPolicy</option>
+          <option value="json">the plan</option>
+        </Select>
+        <Btn
+          loading={compare.isPending}
+          disabled={!text.trim()}
+          onClick={async () => {
+            try {
+              await compare.mutateAsync({ params: { path: { name: p.name } }, body: { text, format } });
+            } catch (e) {
+              say(problem(e), "error");
+            }
+            await caughtUp();
+          }}
+        >
+          Compare
+        </Btn>
+        {found && (
+          <Text data-same={found.same}>
+            {found.same
+              ? "It is what the device is to hold."
+              : `${plural(found.missing.length, "line")} missing, ${plural(found.extra.length, "line")} that should not be there.`}
+          </Text>
+        )}
+      </Flex>
+      {found && !found.same && (
+        <Box fontFamily="mono" fontSize="11.5px" maxH="20vh" overflowY="auto" mt="4px">
+          {found.missing.map((l) => (
+            <Text key={`-${l}`}>− {l}</Text>
+          ))}
+          {found.extra.map((l) => (
+            <Text key={`+${l}`}>+ {l}</Text>
+          ))}
+        </Box>
+      )}
+    </Box>
   );
 }

@@ -21,13 +21,18 @@ export function ReleaseDialog({ revision }: { revision: number }) {
   const [title, setTitle] = useState("");
   const [failed, setFailed] = useState("");
   const newest = data?.releases[0];
-  const same = newest?.revision === revision;
-  const first = wavesOf(data?.points ?? [])[0];
+  const same = newest?.same ?? false;
+  const first = data && wavesOf(data)[0];
+  const on = data?.points.filter((p) => newest && p.release === newest.no) ?? [];
+  const instead = on.length > 0 && on.length < (data?.points.length ?? 0);
+  const reached = data && wavesOf(data).filter((x) => x.no === first?.no || x.of.some((p) => on.includes(p)));
   const go = async () => {
     setFailed("");
     try {
-      const made = await release.mutateAsync({ body: { revision, title: title.trim() } });
-      say(`Release ${made.no} is made${first ? `; wave ${first.no} observes it` : ""}`);
+      const made = await release.mutateAsync({ body: { revision, title: title.trim(), instead } });
+      say(
+        `Release ${made.no} is made${first ? `; ${instead ? "those waves observe" : `wave ${first.no} observes`} it` : ""}`,
+      );
       void navigate(`/release${carried}`);
     } catch (e) {
       setFailed(problem(e));
@@ -43,7 +48,11 @@ export function ReleaseDialog({ revision }: { revision: number }) {
       footer={
         <>
           <Btn primary loading={release.isPending} disabled={!title.trim() || same || !data} onClick={() => void go()}>
-            {first ? `Release; wave ${first.no} observes` : "Release"}
+            {instead
+              ? `Release instead of release ${newest!.no}`
+              : first
+                ? `Release; wave ${first.no} observes`
+                : "Release"}
           </Btn>
           <Btn onClick={() => change({ release: null })}>Cancel</Btn>
         </>
@@ -58,18 +67,25 @@ export function ReleaseDialog({ revision }: { revision: number }) {
         maxLength={200}
         onChange={(e) => setTitle(e.target.value)}
       />
-      {same && <ProblemNote>The draft is what release {newest.no} says; there is nothing to release.</ProblemNote>}
+      {same && <ProblemNote>The draft is what release {newest?.no} says; there is nothing to release.</ProblemNote>}
       {newest && !same && <Statements newest={newest} />}
+      {instead && !same && (
+        <Text mt="10px" data-instead>
+          Release {newest!.no} is still being rolled out. This one takes its place where it is: wave{" "}
+          {reached?.map((x) => x.no).join(", ")} {reached?.length === 1 ? "observes" : "observe"} it, and enforce
+          {reached?.length === 1 ? "s" : ""} nothing until told again.
+        </Text>
+      )}
       {!newest && data && (
         <Text mt="10px">It is the first release: until now nothing is in force, and everything is carried.</Text>
       )}
       <Text mt="10px" color="soft" fontSize="12.5px">
         {first
-          ? `Nothing is dropped yet: ${plural(first.points.length, "point")} of wave ${first.no} (${first.points
+          ? `Nothing is dropped yet: ${plural(first.of.length, "point")} of wave ${first.no} (${first.of
               .map((p) => p.name)
               .join(
                 ", ",
-              )}) only observe${first.points.length === 1 ? "s" : ""} it.  The other waves follow when you say so.`
+              )}) only observe${first.of.length === 1 ? "s" : ""} it.  The other waves follow when you say so.`
           : "There is no enforcement point yet: it is kept under its number, and rules nothing until a point holds it."}
       </Text>
       {failed && <ProblemNote>{failed}</ProblemNote>}

@@ -1,11 +1,14 @@
 // The releases, newest first, with what the draft would change; each opens what it has.
 import { Box, chakra, Flex, Text } from "@chakra-ui/react";
+import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api } from "../api/client";
 import { useAddress, useCarried, useWindow } from "../frame/address";
 import { Link } from "../marks/Controls";
 import { Mark, type Verdict } from "../marks/Marks";
 import { n, onDay, plural } from "../marks/words";
+import { CompareReleases } from "./CompareReleases";
+import { Jobs } from "./Jobs";
 import type { RollOut } from "./waves";
 
 const verdicts: Verdict[] = ["permit", "reject", "uncovered"];
@@ -34,13 +37,16 @@ export function Changes({ revision }: { revision: number }) {
 }
 
 export function Releases({ r }: { r: RollOut }) {
-  const { change } = useAddress();
+  const { search, change } = useAddress();
   const navigate = useNavigate();
   const carried = useCarried();
   const w = useWindow();
   const { data: s } = api.useQuery("get", "/api/v1/summary", { params: { query: w } });
+  const [marked, setMarked] = useState<number>();
+  const [jobs, setJobs] = useState(false);
+  const compared = /^(\d+)-(\d+)$/.exec(search.get("compare") ?? "");
   const newest = r.releases[0];
-  const differs = newest && s && s.revision !== newest.revision;
+  const differs = newest && s && !newest.same;
   return (
     <Box
       as="aside"
@@ -77,17 +83,49 @@ export function Releases({ r }: { r: RollOut }) {
             {onDay(x.at)} · {x.author} · held at {plural(x.heldAt, "point")}
             {x.no === r.inForce && " · in force"}
           </Text>
-          {s && s.revision !== x.revision && (
-            <Link
-              fontSize="12px"
-              color="soft"
-              onClick={() => void navigate(`/check${carried}${carried ? "&" : "?"}against=${x.revision}`)}
-            >
-              compare with the draft
-            </Link>
-          )}
+          <Flex gap="10px">
+            {s && !x.same && (
+              <Link
+                fontSize="12px"
+                color="soft"
+                onClick={() => void navigate(`/check${carried}${carried ? "&" : "?"}against=${x.revision}`)}
+              >
+                compare with the draft
+              </Link>
+            )}
+            {r.releases.length > 1 && (
+              <Link
+                fontSize="12px"
+                color="soft"
+                data-compare={x.no}
+                onClick={() => {
+                  if (marked === undefined) setMarked(x.no);
+                  else {
+                    change({ compare: `${Math.min(marked, x.no)}-${Math.max(marked, x.no)}` });
+                    setMarked(undefined);
+                  }
+                }}
+                aria-pressed={marked === x.no}
+              >
+                {marked === undefined ? "with another" : marked === x.no ? "with which?" : `with release ${marked}`}
+              </Link>
+            )}
+          </Flex>
         </Row>
       ))}
+      <Box px="16px" py="10px">
+        <Link color="soft" fontSize="12px" onClick={() => setJobs(true)}>
+          Release from a job…
+        </Link>
+      </Box>
+      {jobs && <Jobs close={() => setJobs(false)} />}
+      {compared && (
+        <CompareReleases
+          older={Number(compared[1])}
+          newer={Number(compared[2])}
+          close={() => change({ compare: null })}
+        />
+      )}
     </Box>
   );
 }

@@ -1,36 +1,47 @@
 // One wave of a roll-out: its points, and what each holds.
 import { Box, chakra, Flex, Text } from "@chakra-ui/react";
 import { plural } from "../marks/words";
-import { holds, type Point, stageOf, troubled, type Wave } from "./waves";
+import { Link } from "../marks/Controls";
+import { holds, lately, nameOf, type Point, troubled, unmet, type Wave } from "./waves";
 
 export function WaveColumn({
   wave,
   release,
   open,
+  ask,
 }: {
   wave: Wave;
   release: number | undefined;
   open: (p: Point) => void;
+  ask: () => void;
 }) {
-  const stage = release ? stageOf(wave, release) : "not yet";
-  const share = wave.points.filter((p) => release && p.held?.release === release && p.state === "holds").length;
+  const { stage } = wave;
+  const waits = unmet(wave).length;
+  const share = wave.of.filter((p) => release && p.held?.release === release && p.state === "holds").length;
   return (
     <Box as="section" aria-label={`wave ${wave.no}`} w="212px" flexShrink={0} data-wave={wave.no} data-stage={stage}>
-      <Text fontWeight="600">Wave {wave.no}</Text>
+      <Flex justify="space-between" gap="6px">
+        <Text fontWeight="600" truncate>
+          {nameOf(wave)}
+        </Text>
+        <Link color="soft" fontSize="12px" onClick={ask} aria-label={`what wave ${wave.no} waits for`}>
+          {waits ? `waits for ${waits}` : "waits…"}
+        </Link>
+      </Flex>
       <Box h="5px" bg="line2" my="4px" role="presentation">
         <Box
           h="5px"
           bg={stage === "enforces" ? "accent" : "open"}
-          w={`${(100 * share) / wave.points.length}%`}
+          w={`${(100 * share) / wave.of.length}%`}
           transition="width .3s"
         />
       </Box>
       <Text color="soft" fontSize="12px" mb="6px">
         {release
-          ? `${stage} · ${share} of ${plural(wave.points.length, "point")} hold${share === 1 ? "s" : ""} ${release}`
+          ? `${stage} · ${share} of ${plural(wave.of.length, "point")} hold${share === 1 ? "s" : ""} ${release}`
           : "no release yet"}
       </Text>
-      {wave.points.map((p) => (
+      {wave.of.map((p) => (
         <Card key={p.name} p={p} open={() => open(p)} />
       ))}
     </Box>
@@ -91,6 +102,11 @@ function Card({ p, open }: { p: Point; open: () => void }) {
       {p.release && p.rejects > 0 && (
         <Text fontSize="12px" color="soft" mt="3px">
           rejects {plural(p.rejects, "conversation")} of today
+        </Text>
+      )}
+      {lately(p) && (
+        <Text fontSize="12px" color="soft" mt="3px" data-lately>
+          {lately(p)}
         </Text>
       )}
     </chakra.button>

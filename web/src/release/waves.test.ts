@@ -1,49 +1,63 @@
-import { describe, expect, it } from "vitest";
-import { holds, nextStep, type Point, stageOf, troubled, wavesOf } from "./waves";
+import { expect, test } from "vitest";
+import {
+  behind,
+  holds,
+  lately,
+  nextStep,
+  type Point,
+  type Wave,
+  type RollOut,
+  troubled,
+  unmet,
+  wavesOf,
+} from "./waves";
 
-const point = (name: string, wave: number, release?: number, mode = "off", more: Partial<Point> = {}): Point =>
-  ({ name, wave, release, mode, state: "holds", workloads: 1, ...more }) as Point;
+const point = (name: string, wave: number, more: Partial<Point> = {}) =>
+  ({ name, wave, state: "holds", ...more }) as Point;
+const wave = (no: number, stage: string, conditions: Wave["conditions"] = []) =>
+  ({ no, stage, conditions, title: "", points: [] }) as unknown as Wave;
 
-describe("a roll-out", () => {
-  it("goes wave by wave: each observes, then enforces", () => {
-    const points = [point("c", 3), point("a", 1), point("b", 2), point("b2", 2)];
-    const step = () => nextStep(wavesOf(points), 7);
-    const told = (names: string[], mode: string) => {
-      for (const p of points)
-        if (names.includes(p.name)) {
-          p.release = 7;
-          p.mode = mode as Point["mode"];
-        }
-    };
-    const seen: string[] = [];
-    for (let s = step(); s; s = step()) {
-      seen.push(`${s.wave.no} ${s.mode}`);
-      told(
-        s.wave.points.map((p) => p.name),
-        s.mode,
-      );
-    }
-    expect(seen).toEqual(["1 observe", "1 enforce", "2 observe", "2 enforce", "3 observe", "3 enforce"]);
-  });
-
-  it("lets a point that lags behind in its wave observe first", () => {
-    const points = [point("a", 1, 7, "enforce"), point("b", 1, 6, "enforce")];
-    expect(stageOf(wavesOf(points)[0]!, 7)).toBe("mixed");
-    expect(nextStep(wavesOf(points), 7)?.mode).toBe("observe");
-  });
+test("points stand in their waves", () => {
+  const points = [point("b", 2), point("a", 1), point("c", 2)];
+  const waves = wavesOf({ points, waves: [wave(1, "not yet"), wave(2, "not yet")] } as unknown as RollOut);
+  expect(waves.map((w) => w.of.map((p) => p.name))).toEqual([["a"], ["b", "c"]]);
 });
 
-describe("a point", () => {
-  it("says what it holds", () => {
-    const held = { release: 6 } as Point["held"];
-    expect(holds(point("a", 1, 7, "observe", { state: "waiting", held }))).toBe("holds 6, gets 7…");
-    expect(holds(point("a", 1, 6, "observe", { state: "drifted", held }))).toBe("holds 6: drifted");
-    expect(holds(point("a", 1, undefined, "off", { state: "new" }))).toBe("never heard of");
-  });
+test("each wave observes, then enforces, before the next one observes", () => {
+  const step = (...stages: string[]) => {
+    const s = nextStep(stages.map((stage, i) => wave(i + 1, stage)));
+    return s && `${s.wave.no} ${s.mode}`;
+  };
+  expect(step("not yet", "not yet")).toBe("1 observe");
+  expect(step("observes", "not yet")).toBe("1 enforce");
+  expect(step("enforces", "not yet")).toBe("2 observe");
+  expect(step("enforces", "observes")).toBe("2 enforce");
+  expect(step("enforces", "enforces")).toBeUndefined();
+});
 
-  it("is in trouble if it is not as it should be", () => {
-    const states = ["new", "waiting", "holds", "refused", "drifted", "went back", "silent"] as const;
-    const all = states.map((state) => point(state, 1, 1, "observe", { state }));
-    expect(troubled(all).map((p) => p.name)).toEqual(["refused", "drifted", "went back", "silent"]);
-  });
+test("a point that comes later does not take the others back to observing", () => {
+  const of = [
+    point("a", 1, { release: 2, mode: "enforce" }),
+    point("b", 1, { release: 2, mode: "observe" }),
+    point("new", 1, { mode: "off" }),
+  ];
+  const names = (mode: "observe" | "enforce") =>
+    behind({ wave: { ...wave(1, "not yet"), of }, mode }, 2).map((p) => p.name);
+  expect(names("observe")).toEqual(["new"]);
+  expect(names("enforce")).toEqual(["b", "new"]);
+});
+
+test("a wave waits for what is asked and not so", () => {
+  const c = (asked: boolean, met: boolean) => ({ key: "asserts", words: "", asked, met }) as Wave["conditions"][number];
+  expect(unmet(wave(1, "observes", [c(true, true), c(false, false), c(true, false)]))).toHaveLength(1);
+});
+
+test("what a point holds is said in a few words", () => {
+  const held = { release: 3, mode: "enforce", lately: { seconds: 60, permit: 9, reject: 2, uncovered: 0 } };
+  expect(holds(point("a", 1, { held } as Partial<Point>))).toBe("holds 3");
+  expect(holds(point("a", 1, { held, state: "drifted" } as Partial<Point>))).toBe("holds 3: drifted");
+  expect(holds(point("a", 1, { state: "new", kind: "file" } as Partial<Point>))).toBe("nothing was fetched yet");
+  expect(lately(point("a", 1, { held } as Partial<Point>))).toBe("dropped 2 attempts in the last minute");
+  expect(lately(point("a", 1, { held, state: "silent" } as Partial<Point>))).toBe("");
+  expect(troubled([point("a", 1), point("b", 1, { state: "silent" })]).map((p) => p.name)).toEqual(["b"]);
 });

@@ -4,7 +4,8 @@ import { Box, chakra, Flex, Input, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import { api, problem, caughtUp } from "../api/client";
 import { say } from "../frame/toaster";
-import { Btn, inputStyle, Link, ProblemNote } from "../marks/Controls";
+import { Secret, TokenList } from "../frame/Tokens";
+import { Btn, inputStyle, ProblemNote } from "../marks/Controls";
 import { Modal } from "../marks/Modal";
 import { atMinute, n, plural } from "../marks/words";
 
@@ -116,9 +117,7 @@ function Order() {
 }
 
 function Tokens() {
-  const { data } = api.useQuery("get", "/api/v1/tokens");
   const add = api.useMutation("post", "/api/v1/tokens");
-  const revoke = api.useMutation("delete", "/api/v1/tokens/{id}");
   const [name, setName] = useState("");
   const [source, setSource] = useState("");
   const [secret, setSecret] = useState<string>();
@@ -143,20 +142,7 @@ function Tokens() {
       <Text color="soft" mb="4px">
         A script sends what one source lists, with a token that opens nothing else.
       </Text>
-      {data
-        ?.filter((t) => !t.revoked)
-        .map((t) => (
-          <Flex key={t.id} gap="10px" align="baseline" py="2px" data-token={t.name}>
-            <Text fontWeight="600">{t.name}</Text>
-            <Text color="soft" flex="1">
-              feeds {t.source}; made {atMinute(t.made)} by {t.author}
-              {t.used ? `, used ${atMinute(t.used)}` : ", never used"}
-            </Text>
-            <Link onClick={() => void revoke.mutateAsync({ params: { path: { id: t.id } } }).then(() => caughtUp())}>
-              Revoke
-            </Link>
-          </Flex>
-        ))}
+      <TokenList of={(t) => !t.releases} purpose={(t) => `feeds ${t.source}`} />
       <form
         onSubmit={(e) => {
           e.preventDefault();
@@ -186,14 +172,7 @@ function Tokens() {
           </Btn>
         </Flex>
       </form>
-      {secret && (
-        <Box mt="6px" data-secret={secret}>
-          <Text fontWeight="600">Copy it now; it is not shown again:</Text>
-          <chakra.code fontFamily="mono" fontSize="12px" userSelect="all">
-            {secret}
-          </chakra.code>
-        </Box>
-      )}
+      {secret && <Secret secret={secret} />}
       <chakra.pre
         fontFamily="mono"
         fontSize="11.5px"

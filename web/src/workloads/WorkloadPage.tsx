@@ -2,6 +2,7 @@
 // was seen of it, and how its tags came about.
 import { besides } from "../marks/layout";
 import { Box, chakra, Flex, Grid, Text } from "@chakra-ui/react";
+import { useState } from "react";
 import { useNavigate, useParams } from "react-router";
 import { api, problem, type Schemas } from "../api/client";
 import { useAddress, useCarried, useWhy, useWindow } from "../frame/address";
@@ -11,6 +12,7 @@ import { Ledger } from "../ledger/Ledger";
 import { Empty, Link, ProblemNote, Sentence, Switches } from "../marks/Controls";
 import { Mark, VerdictBar } from "../marks/Marks";
 import { atMinute, n, onDay, plural } from "../marks/words";
+import { Exempt } from "../release/Exempt";
 import { holds, troubled } from "../release/waves";
 
 const parts = ["rules", "traffic", "tags"] as const;
@@ -55,7 +57,7 @@ export function WorkloadPage() {
           </Flex>
         ))}
         <Head>Guarded by</Head>
-        <GuardedBy id={id} />
+        <GuardedBy id={id} name={it.name} />
         <Head>Groups</Head>
         <Memberships groups={it.groups} />
       </Box>
@@ -254,17 +256,25 @@ function TagHistory({ rules }: { rules: Schemas["WorkloadRules"] }) {
 }
 
 /** Which enforcement points guard it, and what they hold. */
-function GuardedBy({ id }: { id: string }) {
+function GuardedBy({ id, name }: { id: string; name: string }) {
   const w = useWindow();
   const navigate = useNavigate();
   const carried = useCarried();
   const { data, error } = api.useQuery("get", "/api/v1/workloads/{id}/points", {
     params: { path: { id }, query: w },
   });
+  const exemptions = api.useQuery("get", "/api/v1/exemptions", {});
+  const exempt = exemptions.data?.find((e) => e.workload === id && !e.over);
+  const [asking, setAsking] = useState(false);
   if (error) return <ProblemNote>{problem(error)}</ProblemNote>;
-  if (data?.length === 0) return <Text color="soft">no enforcement point</Text>;
   return (
     <>
+      {data?.length === 0 && !exempt && <Text color="soft">no enforcement point</Text>}
+      {exempt && (
+        <Text data-exempt>
+          no point until {onDay(exempt.ends)}: {exempt.reason} ({exempt.owner})
+        </Text>
+      )}
       {data?.map((p) => (
         <Flex key={p.name} gap="8px" align="baseline" data-guarded-by={p.name}>
           <Link onClick={() => void navigate(`/release${carried}${carried ? "&" : "?"}point=${p.name}`)}>{p.name}</Link>
@@ -275,6 +285,10 @@ function GuardedBy({ id }: { id: string }) {
           </Text>
         </Flex>
       ))}
+      <Link color="soft" fontSize="12px" onClick={() => setAsking(true)}>
+        {exempt ? "change that…" : "keep points away…"}
+      </Link>
+      {asking && <Exempt id={id} name={name} was={exempt} close={() => setAsking(false)} />}
     </>
   );
 }

@@ -9,7 +9,7 @@ import { Btn, Chip, Empty, Link, ProblemNote, Sentence, Switches } from "../mark
 import { Menu } from "../marks/Menu";
 import { n, plural } from "../marks/words";
 import { Selections } from "../frame/Selections";
-import { countOf, type Editing, type Filter } from "./editing";
+import { countOf, type Editing, type Filter, type Guarded, guardings } from "./editing";
 import { Facets, missing } from "./Facets";
 import { PasteDialog } from "./PasteDialog";
 import { Disagreements, Slips, Suggestions } from "./Review";
@@ -28,7 +28,13 @@ export function WorkloadsView() {
   const [editing, setEditing] = useState<Editing>({ ids: [] });
   const mode: Mode = modes.find((m) => m === search.get("show")) ?? "list";
   const tag = search.getAll("tag");
-  const filter: Filter = { q: search.get("q") ?? undefined, tag, retired: search.get("retired") === "1" || undefined };
+  const guarded = (Object.keys(guardings) as Guarded[]).find((g) => g === search.get("guarded"));
+  const filter: Filter = {
+    q: search.get("q") ?? undefined,
+    tag,
+    retired: search.get("retired") === "1" || undefined,
+    guarded,
+  };
   const list = api.useQuery("get", "/api/v1/workloads", { params: { query: { ...filter, limit: 1 } } });
   const facets = api.useQuery("get", "/api/v1/workloads/facets", { params: { query: {} } });
   const suggestions = api.useQuery("get", "/api/v1/suggestions");
@@ -39,6 +45,7 @@ export function WorkloadsView() {
   const exported = new URLSearchParams();
   if (filter.q) exported.set("q", filter.q);
   if (filter.retired) exported.set("retired", "true");
+  if (guarded) exported.set("guarded", guarded);
   tag.forEach((t) => exported.append("tag", t));
   const none = list.data && all === 0;
   const counted = {
@@ -107,6 +114,7 @@ export function WorkloadsView() {
                   </Chip>
                 ))}
                 {filter.q && <Chip onRemove={() => change({ q: null })}>{filter.q}</Chip>}
+                {guarded && <Chip onRemove={() => change({ guarded: null })}>{guardings[guarded]}</Chip>}
                 {filter.retired && <Chip onRemove={() => change({ retired: null })}>retired</Chip>}
                 <Text color="soft" data-count={list.data?.total}>
                   {list.data ? `${n(list.data.total)} of ${n(all)}` : "…"}
@@ -116,7 +124,7 @@ export function WorkloadsView() {
             <Flex ml="auto" gap="10px" align="center">
               {mode === "list" && (
                 <>
-                  <Selections list="workloads" keys={["q", "tag", "sort", "retired"]} />
+                  <Selections list="workloads" keys={["q", "tag", "sort", "retired", "guarded"]} />
                   <Menu
                     label="More"
                     items={[

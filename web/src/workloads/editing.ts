@@ -1,6 +1,16 @@
 import type { Schemas } from "../api/client";
 
-export type Filter = { q?: string; tag: string[]; retired?: boolean };
+export type Filter = { q?: string; tag: string[]; retired?: boolean; guarded?: Guarded };
+
+/** How enforcement points guard a workload, in the words of the address. */
+export const guardings = {
+  both: "guarded on both sides",
+  server: "guarded only where it is called",
+  client: "guarded only where it calls",
+  none: "guarded by no point",
+  exempt: "exempt from all points",
+} as const;
+export type Guarded = keyof typeof guardings;
 
 /** What is selected, by id or as all that a filter selects, and the tag that is set on it. */
 export type Editing = {

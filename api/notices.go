@@ -1,0 +1,143 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"lucidorchard/app"
+	"lucidorchard/notify"
+	"lucidorchard/store"
+)
+
+// DestinationOut is where messages go; secrets are not told.
+type DestinationOut struct {
+	store.Destination
+	Settings notify.Settings `json:"settings"`
+	Keeps    bool            `json:"keeps" doc:"It has a secret, or a password"`
+}
+
+// NoticesOut is who is told of what.
+type NoticesOut struct {
+	Notices      []store.Notice   `json:"notices" doc:"The oldest first"`
+	Destinations []DestinationOut `json:"destinations" doc:"By name"`
+	Kinds        []string         `json:"kinds" doc:"Of matters, that there may be"`
+}
+
+func (s *watchAPI) noticeRoutes(r routes) {
+	get(r, "read-notices", "/watch/notices", "Who is told of what, and where messages go", s.notices)
+	post(r, "add-notice", "/watch/notices", "Tell somebody when something is the matter", s.addNotice, made, missing)
+	put(r, "change-notice", "/watch/notices/{id}", "Change a notice, or pause it", s.changeNotice, missing)
+	remove(r, "drop-notice", "/watch/notices/{id}", "Forget a notice", s.dropNotice, missing)
+	put(r, "keep-destination", "/watch/destinations/{name}", "Say where messages go", s.putDestination)
+	remove(r, "drop-destination", "/watch/destinations/{name}", "Forget a destination, and what waits for it", s.dropDestination, missing)
+	post(r, "try-destination", "/watch/destinations/{name}/trial", "Send a trial", s.trial, missing)
+}
+
+func (s *watchAPI) notices(ctx context.Context, _ *struct{}) (*Body[NoticesOut], error) {
+	out := NoticesOut{Destinations: []DestinationOut{}, Kinds: app.MatterKinds}
+	var err error
+	if out.Notices, err = s.Store.Notices(ctx); err != nil {
+		return nil, err
+	}
+	if out.Notices == nil {
+		out.Notices = []store.Notice{}
+	}
+	all, err := s.Store.Destinations(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, d := range all {
+		o := DestinationOut{Destination: d}
+		if err := json.Unmarshal(d.Settings, &o.Settings); err != nil {
+			return nil, err
+		}
+		o.Keeps = o.Settings.Secret+o.Settings.Password != ""
+		o.Settings.Secret, o.Settings.Password = "", ""
+		out.Destinations = append(out.Destinations, o)
+	}
+	return body(out), nil
+}
+
+// NoticeIn is a notice as it is asked for.
+type NoticeIn struct {
+	Kinds  []string   `json:"kinds,omitempty" maxItems:"50" doc:"Of matters; none: any"`
+	Who    string     `json:"who,omitempty" maxLength:"10000" doc:"An expression that a client agrees with"`
+	What   string     `json:"what,omitempty" maxLength:"10000" doc:"An expression that a server agrees with"`
+	Matter string     `json:"matter,omitempty" maxLength:"100" doc:"Just this one, by its id"`
+	Pace   string     `json:"pace" enum:"at once,hourly,daily"`
+	To     []string   `json:"to" minItems:"1" maxItems:"50" doc:"Destinations"`
+	Quiet  *Quiet     `json:"quiet,omitempty"`
+	Ends   *time.Time `json:"ends,omitempty"`
+	Paused bool       `json:"paused,omitempty"`
+}
+
+// Quiet is hours of the day in which nothing is sent.
+type Quiet struct {
+	From  int `json:"from" minimum:"0" maximum:"1439" doc:"Minute of the day, UTC"`
+	Until int `json:"until" minimum:"0" maximum:"1439" doc:"Minute of the day, UTC; before from: of the next day"`
+}
+
+func (in *NoticeIn) notice(id int64) store.Notice {
+	n := store.Notice{ID: id, Kinds: in.Kinds, Who: in.Who, What: in.What, Matter: in.Matter, Pace: in.Pace, To: in.To, Ends: in.Ends, Paused: in.Paused}
+	if in.Quiet != nil {
+		n.From, n.Until = &in.Quiet.From, &in.Quiet.Until
+	}
+	return n
+}
+
+// NoticeMade is the number of a new notice.
+type NoticeMade struct {
+	ID int64 `json:"id"`
+}
+
+func (s *watchAPI) addNotice(ctx context.Context, in *struct{ Body NoticeIn }) (*Made[NoticeMade], error) {
+	id, err := s.putNotice(ctx, in.Body.notice(0))
+	if err != nil {
+		return nil, err
+	}
+	return &Made[NoticeMade]{fmt.Sprintf("%s/watch/notices/%d", Version, id), NoticeMade{id}}, nil
+}
+
+func (s *watchAPI) changeNotice(ctx context.Context, in *struct {
+	ID   int64 `path:"id" minimum:"1"`
+	Body NoticeIn
+}) (*struct{}, error) {
+	_, err := s.putNotice(ctx, in.Body.notice(in.ID))
+	return nil, err
+}
+
+func (s *watchAPI) putNotice(ctx context.Context, n store.Notice) (int64, error) {
+	m, err := s.snapshot(ctx)
+	if err != nil {
+		return 0, err
+	}
+	return s.PutNotice(ctx, m, n)
+}
+
+func (s *watchAPI) dropNotice(ctx context.Context, in *struct {
+	ID int64 `path:"id" minimum:"1"`
+}) (*struct{}, error) {
+	return nil, s.DropNotice(ctx, in.ID)
+}
+
+// destinationName is that of the path.
+type destinationName struct {
+	Name string `path:"name" maxLength:"100"`
+}
+
+func (s *watchAPI) putDestination(ctx context.Context, in *struct {
+	Name string `path:"name" maxLength:"100"`
+	Body notify.Settings
+}) (*struct{}, error) {
+	return nil, s.PutDestination(ctx, in.Name, in.Body)
+}
+
+func (s *watchAPI) dropDestination(ctx context.Context, in *destinationName) (*struct{}, error) {
+	return nil, s.DropDestination(ctx, in.Name)
+}
+
+func (s *watchAPI) trial(ctx context.Context, in *destinationName) (*struct{}, error) {
+	return nil, s.Trial(ctx, in.Name)
+}

@@ -1,0 +1,473 @@
+package app
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"lucidorchard/core/decide"
+	"lucidorchard/core/expr"
+	"lucidorchard/core/reach"
+	"lucidorchard/core/watch"
+	"lucidorchard/model"
+	"lucidorchard/notify"
+	"lucidorchard/store"
+)
+
+// destinationMatter is that a destination takes no messages.
+const destinationMatter = "destination"
+
+// MatterKinds are all that a notice may be about.
+var MatterKinds = append([]string{string(watch.Leak), string(watch.Choke), string(watch.Held), string(watch.Newcomer), memberMatter},
+	standingKinds...)
+
+// telling is the notices that count now, with what they ask of ends.
+type telling struct {
+	notices   []store.Notice
+	who, what []*expr.Expr // nil: anybody
+	now       time.Time
+}
+
+// notices gives those that count now.
+func (a *App) notices(ctx context.Context, now time.Time) (*telling, error) {
+	all, err := a.Store.Notices(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := &telling{now: now}
+	for _, n := range all {
+		if n.Paused || len(n.To) == 0 || n.Ends != nil && !n.Ends.After(now) {
+			continue
+		}
+		var ends [2]*expr.Expr
+		ok := true
+		for i, text := range []string{n.Who, n.What} {
+			if text == "" {
+				continue
+			}
+			e, errs := expr.ParseText(text)
+			ok = ok && len(errs) == 0
+			ends[i] = e
+		}
+		if ok {
+			out.notices, out.who, out.what = append(out.notices, n), append(out.who, ends[0]), append(out.what, ends[1])
+		}
+	}
+	return out, nil
+}
+
+// about reports whether a notice is about a matter, but for its ends.
+func about(n *store.Notice, id, kind string) bool {
+	return (n.Matter == "" || n.Matter == id) && (len(n.Kinds) == 0 || slices.Contains(n.Kinds, kind))
+}
+
+// dueAt says when what happens now is told.
+func dueAt(n *store.Notice, now time.Time) time.Time {
+	due := now
+	switch n.Pace {
+	case "hourly":
+		due = now.Truncate(time.Hour).Add(time.Hour)
+	case "daily":
+		const morning = 8 * time.Hour
+		if due = now.Truncate(24 * time.Hour).Add(morning); !due.After(now) {
+			due = due.Add(24 * time.Hour)
+		}
+	}
+	if n.From == nil || n.Until == nil || *n.From == *n.Until {
+		return due
+	}
+	day := due.Truncate(24 * time.Hour)
+	at := int(due.Sub(day).Minutes())
+	from, until := *n.From, *n.Until
+	switch {
+	case from < until && at >= from && at < until, from > until && at < until:
+		return day.Add(time.Duration(until) * time.Minute)
+	case from > until && at >= from:
+		return day.Add(24*time.Hour + time.Duration(until)*time.Minute)
+	}
+	return due
+}
+
+// message says what a matter is.
+func (a *App) message(m *store.Matter) notify.Message {
+	var title []watch.Piece
+	var at store.About
+	_ = json.Unmarshal(m.Title, &title) // of our own making
+	_ = json.Unmarshal(m.About, &at)
+	out := notify.Message{ID: rand.Text(), At: time.Now().UTC(), Kind: m.Kind, Title: watch.Plain(title), Why: m.Why, Line: at.Line, Release: at.Release,
+		Point: at.Point, Matter: m.ID, Times: 1, First: m.First, Last: m.Last}
+	if at.Who != nil {
+		out.Who = at.Who.Text
+	}
+	if at.What != nil {
+		out.What = at.What.Text
+	}
+	out.Verdict = map[string]string{string(watch.Leak): "reject", string(watch.Choke): "permit"}[m.Kind]
+	if a.Address != "" {
+		out.Link = a.Address + "/watch?matter=" + m.ID
+	}
+	return out
+}
+
+// tellings makes the messages of a matter, for each notice that is about it and each of
+// its destinations.
+func (a *App) tellings(t *telling, m *store.Matter, ends func(who, what *expr.Expr) bool) (out []store.Telling) {
+	for i := range t.notices {
+		n := &t.notices[i]
+		if !about(n, m.ID, m.Kind) || !ends(t.who[i], t.what[i]) {
+			continue
+		}
+		for _, to := range n.To {
+			out = append(out, store.Telling{Notice: n.ID, Destination: to, Matter: m.ID, Message: a.message(m), Due: dueAt(n, t.now)})
+		}
+	}
+	return out
+}
+
+// tellingsOf is tellings for what no conversation makes.
+func (a *App) tellingsOf(t *telling) func(store.Matter) []store.Telling {
+	return func(m store.Matter) []store.Telling {
+		return a.tellings(t, &m, func(who, what *expr.Expr) bool { return who == nil && what == nil })
+	}
+}
+
+// tellingsOfDay makes the messages of the matters of a day. What was seen before a notice
+// was made, or more than a day ago, is not told.
+func (a *App) tellingsOfDay(t *telling, v *viewOfDay, day *store.WatchedDay, matters []watch.Matter) {
+	if len(t.notices) == 0 {
+		return
+	}
+	for i := range matters {
+		x, m := &matters[i], &day.Matters[i]
+		if t.now.Sub(m.Last) > 24*time.Hour {
+			continue
+		}
+		list := a.tellings(t, m, func(who, what *expr.Expr) bool {
+			return slices.ContainsFunc(x.Conversations, func(c int32) bool {
+				return v.agrees(who, v.Client(int(c))) && v.agrees(what, v.Server(int(c)))
+			})
+		})
+		for _, telling := range list {
+			n := slices.IndexFunc(t.notices, func(n store.Notice) bool { return n.ID == telling.Notice })
+			if m.Last.After(t.notices[n].At) {
+				day.Tell = append(day.Tell, telling)
+			}
+		}
+	}
+}
+
+// viewOfDay answers what expressions say of the ends of a view.
+type viewOfDay struct {
+	*reach.View
+	known map[agreed]bool
+}
+
+type agreed struct {
+	e  *expr.Expr
+	at decide.Placed
+}
+
+func (v *viewOfDay) agrees(e *expr.Expr, p decide.Placed) bool {
+	if e == nil {
+		return true
+	}
+	if v.known == nil {
+		v.known = map[agreed]bool{}
+	}
+	key := agreed{e, p}
+	yes, known := v.known[key]
+	if !known {
+		yes = e.Eval(decide.Subject(v.Compiled.Estate, p.Endpoint), func(g string) expr.Truth {
+			if v.Compiled.Policy.Groups[g] == nil {
+				return expr.No
+			}
+			return v.Compiled.Group(g, p)
+		}) == expr.Yes
+		v.known[key] = yes
+	}
+	return yes
+}
+
+// sendLook is how often what is due is looked for.
+const sendLook = 300 * time.Millisecond
+
+const (
+	// mostAtOnce is how many messages are tried with a destination at a time.
+	mostAtOnce = 500
+	// oneByOne is up to how many messages of a notice are sent as they are: more are one.
+	oneByOne = 5
+	// destinationSilence is after how long a destination that takes nothing is a matter.
+	destinationSilence = time.Minute
+)
+
+// sendNotices sends what is due, until the App ends. Several servers may: each message is
+// claimed by one of them for a while.
+func (a *App) sendNotices(ctx context.Context) {
+	var sending sync.WaitGroup
+	defer sending.Wait()
+	slots := make(chan struct{}, 8)
+	tick := time.NewTicker(sendLook)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		for {
+			slots <- struct{}{}
+			claimed, err := a.Store.Claim(ctx, mostAtOnce)
+			if err != nil || len(claimed) == 0 {
+				<-slots
+				break
+			}
+			sending.Go(func() {
+				defer func() { <-slots }()
+				a.send(ctx, claimed)
+			})
+		}
+	}
+}
+
+// parcel is a message with those of the outbox that are in it.
+type parcel struct {
+	notify.Message
+	ids []string
+}
+
+// send sends what was claimed, all to one destination.
+func (a *App) send(ctx context.Context, claimed []store.Waiting) {
+	to := claimed[0].Destination
+	settle := context.WithoutCancel(ctx) // what became of it is noted also at the end
+	sender, err := a.sender(ctx, to)
+	var parcels []parcel
+	if err == nil {
+		parcels, err = parcelsOf(claimed)
+	}
+	taken := 0
+	if err == nil {
+		list := make([]notify.Message, len(parcels))
+		for i := range parcels {
+			list[i] = parcels[i].Message
+		}
+		taken, err = sender.Send(ctx, list)
+	}
+	for _, p := range parcels[:taken] {
+		if noted := a.Store.Taken(settle, to, p.ids, p.ID); noted != nil {
+			a.Log.Warn("that a message was taken cannot be noted; it will be sent again", "destination", to, "error", noted)
+		}
+	}
+	if err != nil && ctx.Err() == nil {
+		var left []string
+		for _, p := range parcels[taken:] {
+			left = append(left, p.ids...)
+		}
+		if parcels == nil {
+			for _, c := range claimed {
+				left = append(left, c.ID)
+			}
+		}
+		if noted := a.Store.NotTaken(settle, to, left, err.Error()); noted != nil {
+			a.Log.Warn("that a message was not taken cannot be noted", "destination", to, "error", noted)
+		}
+	}
+	a.Events.MattersChanged()
+}
+
+// parcelsOf makes messages of what was claimed: what came by one notice is one message if
+// it is many.
+func parcelsOf(claimed []store.Waiting) ([]parcel, error) {
+	var order []int64
+	by := map[int64][]parcel{}
+	for _, c := range claimed {
+		var m notify.Message
+		if err := json.Unmarshal(c.Message, &m); err != nil {
+			return nil, fmt.Errorf("a message that waits cannot be read: %w", err)
+		}
+		m.ID, m.Times = c.ID, max(1, c.Times)
+		notice := int64(0)
+		if c.Notice != nil {
+			notice = *c.Notice
+		}
+		if by[notice] == nil {
+			order = append(order, notice)
+		}
+		by[notice] = append(by[notice], parcel{m, []string{c.ID}})
+	}
+	var out []parcel
+	for _, notice := range order {
+		list := by[notice]
+		if notice == 0 || len(list) <= oneByOne {
+			out = append(out, list...)
+			continue
+		}
+		var ids []string
+		parts := make([]notify.Message, len(list))
+		for i := range list {
+			parts[i], ids = list[i].Message, append(ids, list[i].ids...)
+		}
+		out = append(out, parcel{notify.Summary(ids[0], parts), ids})
+	}
+	return out, nil
+}
+
+func (a *App) sender(ctx context.Context, name string) (*notify.Sender, error) {
+	all, err := a.Store.Destinations(ctx)
+	if err != nil {
+		return nil, err
+	}
+	i := slices.IndexFunc(all, func(d store.Destination) bool { return d.Name == name })
+	if i < 0 {
+		return nil, fmt.Errorf("there is no destination %s any more", name)
+	}
+	host, err := os.Hostname()
+	if err != nil {
+		host = "orchard"
+	}
+	s := &notify.Sender{Host: host}
+	return s, json.Unmarshal(all[i].Settings, &s.Settings)
+}
+
+// PutDestination keeps a destination. Secrets that are left out stay what they were.
+func (a *App) PutDestination(ctx context.Context, name string, s notify.Settings) error {
+	if name = strings.TrimSpace(name); name == "" {
+		return Invalid("name: found nothing, expected how the destination is called; nothing was changed")
+	}
+	all, err := a.Store.Destinations(ctx)
+	if err != nil {
+		return err
+	}
+	for _, d := range all {
+		if d.Name != name {
+			continue
+		}
+		var was notify.Settings
+		if err := json.Unmarshal(d.Settings, &was); err != nil {
+			return err
+		}
+		if s.Secret == "" {
+			s.Secret = was.Secret
+		}
+		if s.Password == "" && s.User == was.User {
+			s.Password = was.Password
+		}
+	}
+	if err := s.Check(); err != nil {
+		return Invalid(err.Error() + "; nothing was changed")
+	}
+	if err := a.Store.PutDestination(ctx, name, s, a.Author); err != nil {
+		return err
+	}
+	if err := a.Store.HurryDestination(ctx, name); err != nil {
+		return err
+	}
+	a.Events.MattersChanged()
+	return nil
+}
+
+// DropDestination forgets one.
+func (a *App) DropDestination(ctx context.Context, name string) error {
+	found, err := a.Store.DropDestination(ctx, name)
+	if err == nil && !found {
+		return Missing("there is no destination " + name)
+	}
+	a.Events.MattersChanged()
+	return err
+}
+
+// Trial sends a message to a destination, as any other is sent.
+func (a *App) Trial(ctx context.Context, name string) error {
+	if _, err := a.sender(ctx, name); err != nil {
+		return Missing("there is no destination " + name)
+	}
+	now := time.Now().UTC()
+	m := notify.Message{ID: rand.Text(), At: now, Kind: "trial", Title: "A trial of Lucid Orchard: " + name + " takes messages", Times: 1, First: now, Last: now}
+	err := a.Store.Tell(ctx, []store.Telling{{Destination: name, Message: m, Due: now}})
+	if err == nil {
+		a.Events.MattersChanged()
+	}
+	return err
+}
+
+// PutNotice keeps a notice; one with the id 0 is new.
+func (a *App) PutNotice(ctx context.Context, m *model.Model, n store.Notice) (int64, error) {
+	for _, k := range n.Kinds {
+		if !slices.Contains(MatterKinds, k) {
+			return 0, Invalid(fmt.Sprintf("kinds: found %q, expected one of %s; nothing was changed", k, strings.Join(MatterKinds, ", ")))
+		}
+	}
+	for _, x := range []struct{ name, text string }{{"who", n.Who}, {"what", n.What}} {
+		if x.text == "" {
+			continue
+		}
+		e, errs := expr.ParseText(x.text)
+		if len(errs) > 0 {
+			return 0, Invalid(fmt.Sprintf("%s: column %d: %s; nothing was changed", x.name, errs[0].Col, errs[0].Message))
+		}
+		unknown := ""
+		e.Walk(func(e *expr.Expr) {
+			if e.Op == expr.MemberOf && m.Policy.Groups[e.Group] == nil {
+				unknown = e.Group
+			}
+		})
+		if unknown != "" {
+			return 0, Invalid(fmt.Sprintf("%s: the draft has no group %s; nothing was changed", x.name, unknown))
+		}
+	}
+	if (n.From == nil) != (n.Until == nil) {
+		return 0, Invalid("quietFrom: found only one of quietFrom and quietUntil, expected both or none; nothing was changed")
+	}
+	if len(n.To) == 0 {
+		return 0, Invalid("to: found no destination, expected one at least; nothing was changed")
+	}
+	all, err := a.Store.Destinations(ctx)
+	if err != nil {
+		return 0, err
+	}
+	for _, to := range n.To {
+		if !slices.ContainsFunc(all, func(d store.Destination) bool { return d.Name == to }) {
+			return 0, Missing("there is no destination " + to + "; nothing was changed")
+		}
+	}
+	if n.Kinds == nil {
+		n.Kinds = []string{}
+	}
+	n.Author = a.Author
+	id, found, err := a.Store.PutNotice(ctx, n)
+	if err == nil && !found {
+		err = Missing(fmt.Sprintf("there is no notice %d; nothing was changed", n.ID))
+	}
+	if err == nil {
+		a.Events.MattersChanged()
+	}
+	return id, err
+}
+
+// DropNotice forgets one.
+func (a *App) DropNotice(ctx context.Context, id int64) error {
+	found, err := a.Store.DropNotice(ctx, id)
+	if err == nil && !found {
+		return Missing(fmt.Sprintf("there is no notice %d", id))
+	}
+	a.Events.MattersChanged()
+	return err
+}
+
+func (a *App) lookAtDestinations(ctx context.Context, all *matters, now time.Time) error {
+	list, err := a.Store.Destinations(ctx)
+	if err != nil {
+		return err
+	}
+	for _, d := range list {
+		if d.Failing != nil && now.Sub(*d.Failing) > destinationSilence {
+			all.add(destinationMatter, d.Name, *d.Failing, store.About{Text: d.Name}, d.Problem, strong(d.Name), plain(" takes no messages; they wait"))
+		}
+	}
+	return nil
+}

@@ -1,0 +1,229 @@
+package app_test
+
+import (
+	"crypto/rand"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"net/netip"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"lucidorchard/core/estate"
+	"lucidorchard/core/flow"
+	"lucidorchard/core/service"
+	"lucidorchard/notify"
+	"lucidorchard/store"
+)
+
+// hook is a webhook that may be down.
+type hook struct {
+	*httptest.Server
+	down atomic.Bool
+	mu   sync.Mutex
+	got  []notify.Message
+	ids  map[string]int
+}
+
+func newHook(t *testing.T) *hook {
+	h := &hook{ids: map[string]int{}}
+	h.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		raw, _ := io.ReadAll(r.Body)
+		if h.down.Load() {
+			http.Error(w, "out of order", http.StatusServiceUnavailable)
+			return
+		}
+		var event struct {
+			ID   string
+			Data notify.Message
+		}
+		require.NoError(t, json.Unmarshal(raw, &event))
+		h.mu.Lock()
+		defer h.mu.Unlock()
+		h.ids[event.ID]++
+		h.got = append(h.got, event.Data)
+	}))
+	t.Cleanup(h.Close)
+	return h
+}
+
+func (h *hook) all() []notify.Message {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return append([]notify.Message(nil), h.got...)
+}
+
+// land has machines of two tiers; entries may not reach stores.
+func land(t *testing.T, db *store.Store) {
+	var ws []estate.Workload
+	for i := range 60 {
+		tier := "entry"
+		if i >= 30 {
+			tier = "store"
+		}
+		w := estate.Workload{ID: fmt.Sprint("w", i), Leases: []estate.Lease{{Addr: addr(i), From: estate.Beginning, Until: estate.End}}}
+		w.SetTag(estate.Tag{Key: "tier", Value: tier})
+		w.SetTag(estate.Tag{Key: "app", Value: fmt.Sprint("app", i%30)})
+		ws = append(ws, w)
+	}
+	_, err := db.Take(t.Context(), store.Listing{Source: "list", Workloads: ws, Complete: true})
+	require.NoError(t, err)
+	require.NoError(t, db.Begin(t.Context(), store.Revision{No: 1, Text: "group store = tier is store\ngroup inside = not outside\nlayer l\npermit inside -> store on tcp/443\n" +
+		"reject any -> store on any\nassert never outside -> store on any\n", Blame: store.Blame{}, Author: "me", Words: "begin"}))
+}
+
+func addr(i int) netip.Addr { return netip.AddrFrom4([4]byte{10, 0, 0, byte(i)}) }
+
+// leaks are connections from entries to stores that got through just now.
+func leaks(t *testing.T, db *store.Store, pairs ...[2]int) {
+	now := estate.InstantOf(time.Now())
+	var records []flow.Record
+	for _, p := range pairs {
+		records = append(records, flow.Record{Start: now, End: now, Client: addr(p[0]), Server: addr(p[1]), Point: service.PointOf(service.TCP, 22),
+			Connections: 1, Bytes: 100, Packets: 2, Outcome: flow.Carried, Observer: "leaf"})
+	}
+	_, err := db.AddBatch(t.Context(), store.BatchOf(rand.Text(), flow.Stating(records), nil))
+	require.NoError(t, err)
+}
+
+// What leaks is told, once; while the receiver is down nothing is lost, and what comes of
+// many then is one message; a server that ends leaves it to the next.
+func TestLeaksAreToldAndNothingIsLost(t *testing.T) {
+	db := open(t)
+	land(t, db)
+	a, end := running(t, db, "one")
+	h := newHook(t)
+	require.NoError(t, a.PutDestination(t.Context(), "duty", notify.Settings{Kind: "webhook", Address: h.URL, Secret: "key"}))
+	m, err := a.Model(t.Context())
+	require.NoError(t, err)
+	for bad, n := range map[string]store.Notice{
+		"kinds: found":            {Kinds: []string{"leek"}, Pace: "at once", To: []string{"duty"}},
+		"no group nobody":         {What: "member of nobody", Pace: "at once", To: []string{"duty"}},
+		"what: column":            {What: "tier is", Pace: "at once", To: []string{"duty"}},
+		"found no destination":    {Pace: "at once"},
+		"there is no destination": {Pace: "at once", To: []string{"night"}},
+	} {
+		_, err := a.PutNotice(t.Context(), m, n)
+		require.ErrorContains(t, err, bad)
+	}
+	_, err = a.PutNotice(t.Context(), m, store.Notice{Kinds: []string{"leak"}, What: "member of store and app is app3", Pace: "at once", To: []string{"duty"}})
+	require.NoError(t, err)
+	_, err = a.PutNotice(t.Context(), m, store.Notice{Kinds: []string{"choke"}, Pace: "at once", To: []string{"duty"}})
+	require.NoError(t, err)
+	require.NoError(t, a.Trial(t.Context(), "duty"))
+	until := func(n int) []notify.Message {
+		t.Helper()
+		require.Eventually(t, func() bool { return len(h.all()) >= n }, 20*time.Second, 20*time.Millisecond)
+		return h.all()
+	}
+	require.Equal(t, "trial", until(1)[0].Kind)
+	leaks(t, db, [2]int{1, 33}, [2]int{2, 34})
+	got := until(2)
+	require.Equal(t, []any{"leak", "app3-store", 5, int64(1)}, []any{got[1].Kind, got[1].What, got[1].Line, got[1].Times})
+	require.Equal(t, "app1-entry", got[1].Who)
+
+	// Down: many matters wait, and are one message.
+	_, err = a.PutNotice(t.Context(), m, store.Notice{Kinds: []string{"leak"}, Pace: "at once", To: []string{"duty"}})
+	require.NoError(t, err)
+	h.down.Store(true)
+	var pairs [][2]int
+	for i := range 4 { // of each entry, to stores of as many applications as are still told one by one
+		for k := range 3 {
+			pairs = append(pairs, [2]int{5 + i, 40 + 4*k + i})
+		}
+	}
+	leaks(t, db, pairs...)
+	require.Eventually(t, func() bool {
+		all, err := db.Destinations(t.Context())
+		require.NoError(t, err)
+		return all[0].Failing != nil && all[0].Waiting > 5
+	}, 20*time.Second, 20*time.Millisecond)
+	end() // in the middle of it
+	require.Len(t, h.all(), 2)
+	h.down.Store(false)
+	_, end = running(t, db, "two")
+	require.NoError(t, db.HurryDestination(t.Context(), "duty"))
+	got = until(3)
+	require.Equal(t, "summary", got[2].Kind)
+	require.Greater(t, got[2].Times, int64(5))
+	require.NotEmpty(t, got[2].Parts)
+	require.Eventually(t, func() bool {
+		all, err := db.Destinations(t.Context())
+		require.NoError(t, err)
+		return all[0].Waiting == 0 && all[0].Failing == nil
+	}, 20*time.Second, 20*time.Millisecond)
+	require.Len(t, h.all(), 3, "one summary instead of many lines")
+	end()
+	for id, n := range h.ids {
+		require.Equal(t, 1, n, id)
+	}
+}
+
+// Two servers on one database send each message once.
+func TestTwoServersTellOnce(t *testing.T) {
+	db := open(t)
+	land(t, db)
+	a, _ := running(t, db, "one")
+	running(t, db, "two")
+	h := newHook(t)
+	require.NoError(t, a.PutDestination(t.Context(), "duty", notify.Settings{Kind: "webhook", Address: h.URL, Secret: "key"}))
+	m, err := a.Model(t.Context())
+	require.NoError(t, err)
+	_, err = a.PutNotice(t.Context(), m, store.Notice{Kinds: []string{"leak"}, Pace: "at once", To: []string{"duty"}})
+	require.NoError(t, err)
+	leaks(t, db, [2]int{1, 33}, [2]int{2, 34}, [2]int{3, 35})
+	require.Eventually(t, func() bool { return len(h.all()) >= 1 }, 20*time.Second, 20*time.Millisecond)
+	time.Sleep(2500 * time.Millisecond) // what the other server finds as well
+	times := int64(0)
+	for _, x := range h.all() {
+		times += x.Times
+	}
+	require.Equal(t, int64(3), times)
+}
+
+// What is said of matters is kept, and what cannot be meant is refused.
+func TestWhatIsSaidOfMatters(t *testing.T) {
+	db := open(t)
+	land(t, db)
+	a, _ := running(t, db, "one")
+	leaks(t, db, [2]int{1, 33})
+	var list []store.Matter
+	require.Eventually(t, func() bool {
+		var err error
+		list, err = db.Matters(t.Context(), time.Now().Add(-time.Hour))
+		require.NoError(t, err)
+		return len(list) == 1
+	}, 20*time.Second, 20*time.Millisecond)
+	past := time.Now().Add(-time.Hour)
+	for bad, f := range map[string]func() (int, error){
+		"with whom":     func() (int, error) { return a.Say(t.Context(), []string{list[0].ID}, "with", " ", "", nil) },
+		"why it is":     func() (int, error) { return a.Say(t.Context(), []string{list[0].ID}, "settled", "", "", nil) },
+		"that is over,": func() (int, error) { return a.Say(t.Context(), []string{list[0].ID}, "settled", "", "x", &past) },
+	} {
+		_, err := f()
+		require.ErrorContains(t, err, bad)
+	}
+	n, err := a.Say(t.Context(), []string{list[0].ID}, "with", "network team", "", nil)
+	require.NoError(t, err)
+	require.Equal(t, 1, n)
+	got, days, log, _, err := db.Matter(t.Context(), list[0].ID)
+	require.NoError(t, err)
+	require.Equal(t, []string{"with", "network team", "with network team"}, []string{got.State, got.Holder, log[0].Words})
+	require.Len(t, days, 1)
+	m, err := a.Model(t.Context())
+	require.NoError(t, err)
+	part, err := a.MatterOn(t.Context(), m, got.ID, days[0].Day.UTC())
+	require.NoError(t, err)
+	require.Len(t, part.Conversations, 1)
+	groups, err := a.WatchedGroups(t.Context(), m)
+	require.NoError(t, err)
+	require.Equal(t, []string{"store"}, groups, "assertions protect it")
+	require.Error(t, a.PutWatched(t.Context(), m, []string{"nobody"}))
+	require.NoError(t, a.PutWatched(t.Context(), m, []string{"store"}))
+}

@@ -1,0 +1,336 @@
+package app
+
+// What enforcement points are told, and when they are woken to ask.
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/netip"
+	"slices"
+	"sync"
+	"time"
+
+	"lucidorchard/core/decide"
+	"lucidorchard/core/plan"
+	"lucidorchard/core/plural"
+	"lucidorchard/core/policy"
+	"lucidorchard/model"
+	"lucidorchard/point"
+	"lucidorchard/rollout"
+	"lucidorchard/store"
+)
+
+// rolloutState is the state that plans are made for.
+func rolloutState(m *model.Model) rollout.State {
+	s := rollout.StateOf(m.Compiled, m.Versions.Workloads, m.Exempt(time.Now()))
+	s.Draft = m.Released()
+	return s
+}
+
+// ReleaseOf gives a release by its number.
+func (a *App) ReleaseOf(ctx context.Context, no int) (store.Release, error) {
+	a.releases.Lock()
+	r, known := a.releases.of[no]
+	a.releases.Unlock()
+	if known {
+		return r, nil
+	}
+	all, err := a.Store.Releases(ctx)
+	if err != nil {
+		return r, err
+	}
+	i := slices.IndexFunc(all, func(r store.Release) bool { return r.No == no })
+	if i < 0 {
+		return r, Missing(fmt.Sprintf("there is no release %d", no))
+	}
+	a.releases.Lock()
+	defer a.releases.Unlock()
+	if a.releases.of == nil {
+		a.releases.of = map[int]store.Release{}
+	}
+	a.releases.of[no] = all[i]
+	return all[i], nil
+}
+
+// releases remembers those that were asked for: they never change.
+type releases struct {
+	sync.Mutex
+	of map[int]store.Release
+}
+
+// releasePolicy gives the policy of a release.
+func (a *App) releasePolicy(no int) (*policy.Policy, error) {
+	ctx, cancel := context.WithTimeout(a.ctx, 10*time.Second)
+	defer cancel()
+	r, err := a.ReleaseOf(ctx, no)
+	if err != nil {
+		return nil, err
+	}
+	return a.RevisionPolicy(ctx, r.Revision)
+}
+
+// guardsOf gives what an expression guards by a release, 0 being the draft. Those of
+// all points of that release are asked at once.
+func (a *App) guardsOf(s rollout.State, release int, text string, all []rollout.Point) (plan.Guards, error) {
+	var among []string
+	for _, p := range all {
+		if release == 0 || p.Release == release {
+			among = append(among, p.Guards)
+		}
+	}
+	g, err := a.teller.Guards(s, release, text, among)
+	return g, guardsProblem(err)
+}
+
+func guardsProblem(err error) error {
+	var wrong *rollout.GuardsError
+	if errors.As(err, &wrong) {
+		return Invalid(wrong.Error())
+	}
+	return err
+}
+
+func rolloutPoint(p *store.Point) rollout.Point {
+	kind := plan.Kind(p.Kind)
+	if p.Kind == "file" { // a device in the path
+		kind = plan.Gate
+	}
+	out := rollout.Point{Kind: kind, Side: plan.Side(p.Side), Guards: p.Guards, Mode: p.Mode, Again: p.Again}
+	if p.Release != nil {
+		out.Release = *p.Release
+	}
+	return out
+}
+
+func rolloutPoints(all []store.Point) []rollout.Point {
+	out := make([]rollout.Point, len(all))
+	for i := range all {
+		out[i] = rolloutPoint(&all[i])
+	}
+	return out
+}
+
+// tell gives what a point is to hold, of all that there are.
+func (a *App) tell(s rollout.State, p *store.Point, have string, all []rollout.Point) (*point.Told, error) {
+	told, err := a.teller.Told(s, rolloutPoint(p), have, all)
+	if err != nil {
+		return nil, guardsProblem(err)
+	}
+	told.PutsBack = p.PutsBack
+	return told, nil
+}
+
+// ToldTo gives all of what a point is to hold now.
+func (a *App) ToldTo(ctx context.Context, m *model.Model, name string) (*point.Told, error) {
+	points, err := a.Store.Points(ctx)
+	if err != nil {
+		return nil, err
+	}
+	i := slices.IndexFunc(points, func(p store.Point) bool { return p.Name == name })
+	if i < 0 {
+		return nil, Missing("there is no point " + name)
+	}
+	state := rolloutState(m)
+	return a.tell(state, &points[i], "", rolloutPoints(points))
+}
+
+// hub wakes the points whose plan has changed. What all are to hold is worked out
+// once for each change, not once for each point that asks.
+type hub struct {
+	mu     sync.Mutex
+	runs   bool
+	state  rollout.State
+	points []store.Point
+	all    []rollout.Point
+	failed error
+	ids    map[string]string        // by point: what it is to hold
+	wait   map[string]chan struct{} // by point: closed when that changes
+}
+
+// hubLook is how often changes that another server made are looked for.
+const hubLook = 2 * time.Second
+
+// AwaitTold gives what a point is to hold, as soon as it is something else than it
+// has, or when the patience is over; nil: there is no such point any more.
+func (a *App) AwaitTold(ctx context.Context, name, have string, patience time.Duration) (*point.Told, error) {
+	over := time.NewTimer(patience)
+	defer over.Stop()
+	h := &a.hub
+	for last := false; ; {
+		h.mu.Lock()
+		if !h.runs {
+			h.runs = true
+			h.ids, h.wait = map[string]string{}, map[string]chan struct{}{}
+			if err := a.lookAtPoints(ctx, true); err != nil {
+				h.runs = false
+				h.mu.Unlock()
+				return nil, err
+			}
+			go a.runHub()
+		}
+		wait := h.wait[name]
+		if wait == nil {
+			wait = make(chan struct{})
+			h.wait[name] = wait
+		}
+		i := slices.IndexFunc(h.points, func(p store.Point) bool { return p.Name == name })
+		var told *point.Told
+		err := h.failed
+		if i >= 0 && err == nil {
+			told, err = a.tell(h.state, &h.points[i], have, h.all)
+		}
+		h.mu.Unlock()
+		if err != nil || told != nil && (told.ID != have || last) {
+			return told, err
+		}
+		if last { // it is gone
+			return nil, nil
+		}
+		select {
+		case <-wait:
+		case <-over.C:
+			last = true
+		case <-a.Done():
+			last = true
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
+	}
+}
+
+// lookAtPoints notes what the points are to hold now: whatever it is, or just for the
+// estate as it is now. The hub is locked.
+func (a *App) lookAtPoints(ctx context.Context, whatever bool) error {
+	h := &a.hub
+	m := a.Models.Held()
+	if whatever || m == nil {
+		points, err := a.Store.Points(ctx)
+		if err != nil {
+			return err
+		}
+		if m, err = a.Model(ctx); err != nil {
+			return err
+		}
+		h.points, h.all = points, rolloutPoints(points)
+	}
+	h.state = rolloutState(m)
+	return nil
+}
+
+func (a *App) runHub() {
+	tick := time.NewTicker(hubLook)
+	defer tick.Stop()
+	for before := (Event{}); ; {
+		now, changed := a.Events.Next()
+		if now.Workloads != before.Workloads || now.Revision != before.Revision || now.Aims != before.Aims {
+			a.wake(now.Aims != before.Aims || before == (Event{}))
+			before = now
+		}
+		select {
+		case <-changed:
+		case <-tick.C:
+			before = Event{}
+		case <-a.Done():
+			return
+		}
+	}
+}
+
+// wake looks at what the points are to hold, and wakes those for whom it is something
+// else. Unless it is whatever that may have changed, only the estate or the draft has.
+func (a *App) wake(whatever bool) {
+	ctx, cancel := context.WithTimeout(a.ctx, 10*time.Second)
+	defer cancel()
+	h := &a.hub
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.failed = a.lookAtPoints(ctx, whatever); h.failed != nil {
+		a.Log.Warn("what the points are to hold cannot be worked out", "error", h.failed)
+	}
+	for i := range h.points {
+		p := &h.points[i]
+		wait := h.wait[p.Name]
+		if wait == nil && h.ids[p.Name] == "" {
+			continue // nobody asks for it here
+		}
+		id := "?"
+		if told, err := a.tell(h.state, p, h.ids[p.Name], h.all); err == nil {
+			id = told.ID
+		}
+		if id != h.ids[p.Name] || h.failed != nil {
+			h.ids[p.Name] = id
+			if wait != nil {
+				close(wait)
+				delete(h.wait, p.Name)
+			}
+		}
+	}
+}
+
+// Seen takes what a point saw, as IPFIX messages one after the other.
+func (a *App) Seen(p *store.Point, messages []byte) error {
+	if a.Collector == nil {
+		return Conflict("this server collects no traffic")
+	}
+	if err := a.Collector.Take("point "+p.Name, messages); err != nil {
+		return Invalid(err.Error())
+	}
+	return nil
+}
+
+// GroupPrefixes gives the addresses that are in a group now, as prefixes, for a point:
+// as the release has it that it is to hold.
+func (a *App) GroupPrefixes(m *model.Model, p *store.Point, group string) ([]netip.Prefix, error) {
+	c, err := a.teller.Compiled(rolloutState(m), valueOf(p.Release))
+	if err != nil {
+		return nil, err
+	}
+	if c.Policy.Groups[group] == nil {
+		return nil, Missing(fmt.Sprintf("there is no group %s in what %s is to hold", group, p.Name))
+	}
+	return plan.Members(c, group), nil
+}
+
+// HeardOfDevice keeps what somebody found that a device holds.
+func (a *App) HeardOfDevice(ctx context.Context, name string, t *point.Told, missing, extra []string) error {
+	points, err := a.Store.Points(ctx)
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(points, func(p store.Point) bool { return p.Name == name && p.Kind == "file" })
+	if i < 0 {
+		return nil // it speaks for itself
+	}
+	said := point.Said{ID: t.ID, Release: t.Release, Mode: t.Mode, Estate: t.Estate, State: "holds"}
+	event := point.Event{At: time.Now().UTC(), What: "applied", Words: fmt.Sprintf("what it holds was compared: it is release %d",
+		t.Release), Release: t.Release, Mode: t.Mode}
+	if len(missing)+len(extra) > 0 {
+		said.State = "drifted"
+		said.Words = fmt.Sprintf("%s missing, %s that should not be there", plural.Of(len(missing), "line"), plural.Of(len(extra), "line"))
+		event.What, event.Words = "drifted", said.Words
+	}
+	said.Events = []point.Event{event}
+	return a.Heard(ctx, &points[i], said)
+}
+
+// InForce gives the newest release that a point holds, compiled for the estate as it is;
+// 0: none is.
+func (a *App) InForce(ctx context.Context, m *model.Model) (release int, c *decide.Compiled, err error) {
+	points, err := a.Store.Points(ctx)
+	if err != nil {
+		return 0, nil, err
+	}
+	for _, p := range points {
+		var said point.Said
+		if json.Unmarshal(p.Said, &said) == nil {
+			release = max(release, said.Release)
+		}
+	}
+	if release == 0 {
+		return 0, nil, nil
+	}
+	c, err = a.teller.Compiled(rolloutState(m), release)
+	return release, c, err
+}

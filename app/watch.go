@@ -1,0 +1,327 @@
+package app
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"runtime/debug"
+	"slices"
+	"strings"
+	"time"
+
+	"lucidorchard/core/flow"
+	"lucidorchard/core/policy"
+	"lucidorchard/core/reach"
+	"lucidorchard/core/watch"
+	"lucidorchard/model"
+	"lucidorchard/store"
+)
+
+// watchLook is how often what was seen is looked at, at most.
+const watchLook = time.Second / 2
+
+// mostWatchedDays is how many days are looked at: what was seen before stays as it was
+// found.
+const mostWatchedDays = 100
+
+// watchTraffic gathers matters, day by day, as traffic comes, and what is the matter with
+// the means of watching, until the App ends. Every server does: what one has found the
+// other finds again, and it is the same.
+func (a *App) watchTraffic(ctx context.Context) {
+	pause := watchLook
+	for before := int64(-1); ; {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(pause):
+		}
+		start := time.Now()
+		m := a.Models.Held()
+		if m == nil {
+			continue
+		}
+		err := a.look(ctx, m)
+		if err != nil && ctx.Err() == nil && m.Versions.Conversations != before {
+			var fault *model.Fault
+			if errors.As(err, &fault) {
+				a.Log.Error("what was seen cannot be gathered into matters", "panic", fault.Value, "stack", string(fault.Stack))
+			} else {
+				a.Log.Warn("what was seen cannot be gathered into matters", "error", err)
+			}
+			before = m.Versions.Conversations
+		}
+		pause = max(watchLook, 3*time.Since(start)) // a quarter of one processor at most
+	}
+}
+
+// look gathers what is new; a panic of what is computed is its error.
+func (a *App) look(ctx context.Context, m *model.Model) (err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			err = &model.Fault{Value: p, Stack: debug.Stack()}
+		}
+	}()
+	if err := a.lookAtDays(ctx, m); err != nil {
+		return err
+	}
+	return a.lookAround(ctx, m)
+}
+
+// dayStamp says what a day is made from: the hours that were seen, and what judges them.
+// While nothing was released, the draft and the tags judge as they are; what was judged by
+// them then stays as it is.
+func dayStamp(m *model.Model, day time.Time, watched []string) (stamp string, isStill func(stored string) bool) {
+	h := sha256.New()
+	first := flow.Hour(day.Unix() / 3600)
+	for hour := first; hour < first+24; hour++ {
+		_, _ = fmt.Fprintln(h, m.Hours[hour])
+	}
+	_, _ = fmt.Fprintln(h, watch.Version, watched)
+	seen := hex.EncodeToString(h.Sum(nil)[:12]) + " "
+	if _, judged := m.Judged(); !judged {
+		stamp = seen + fmt.Sprint(m.Versions.Revision, " ", m.Versions.Workloads)
+		return stamp, func(stored string) bool { return stored == stamp }
+	}
+	stamp = seen + "released"
+	if beforeReleases(m, day) {
+		return stamp, func(stored string) bool { return strings.HasPrefix(stored, seen) }
+	}
+	return stamp, func(stored string) bool { return stored == stamp }
+}
+
+// beforeReleases reports whether a day was over before a point held anything.
+func beforeReleases(m *model.Model, day time.Time) bool {
+	since, judged := m.Judged()
+	return !judged || !since.Before(day.Add(24*time.Hour))
+}
+
+func (a *App) lookAtDays(ctx context.Context, m *model.Model) error {
+	if m.From >= m.To {
+		return nil
+	}
+	stamps, err := a.Store.WatchStamps(ctx)
+	if err != nil {
+		return err
+	}
+	watched, err := a.WatchedGroups(ctx, m)
+	if err != nil {
+		return err
+	}
+	last := flow.Hour((int64(m.To) - 1) / 24)
+	changed := false
+	for d := max(m.From/24, last-mostWatchedDays+1); d <= last; d++ { // the oldest first: they say whom one knows
+		day := time.Unix(int64(d)*86400, 0).UTC()
+		stamp, isStill := dayStamp(m, day, watched)
+		if isStill(stamps[day]) {
+			continue
+		}
+		if err := a.lookAtDay(ctx, m, day, stamp, watched); err != nil {
+			return err
+		}
+		changed = true
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+	}
+	opened, err := a.Store.OpenDue(ctx)
+	if err != nil {
+		return err
+	}
+	if changed || len(opened) > 0 {
+		a.Events.MattersChanged()
+	}
+	return nil
+}
+
+// lookAtDay gathers what a day makes.
+func (a *App) lookAtDay(ctx context.Context, m *model.Model, day time.Time, stamp string, watched []string) error {
+	known, err := a.knownCallers(ctx, m, day)
+	if err != nil {
+		return err
+	}
+	v := a.dayView(m, day)
+	g := watch.Gather(v, watch.Watched{Groups: watched, Known: known})
+	out := store.WatchedDay{Day: day, Stamp: stamp, Hours: g.Hours, Callers: map[watch.Caller]time.Time{}}
+	for c, first := range g.Callers {
+		out.Callers[c] = first.Time()
+	}
+	for i := range g.Matters {
+		x := &g.Matters[i]
+		about := store.About{Who: &x.Who, What: &x.What, Scan: x.Scan, Release: x.Ruling.Release}
+		if r := x.Ruling.Rule; r != nil {
+			about.Line = r.Line
+		}
+		if h := x.Ruling.Holder; h != nil {
+			about.Point = h.Name
+		}
+		n := store.MatterDay{Day: day, Conversations: int64(len(x.Conversations)), Connections: x.Connections, Clients: int64(x.Clients),
+			Servers: int64(x.Servers), First: x.First.Time(), Last: x.Last.Time()}
+		bins := make([]int, 24)
+		for _, c := range x.Conversations {
+			v.EachRow(int(c), func(hour flow.Hour, _ flow.Outcome, connections int64) {
+				bins[int(hour)%24] += int(connections)
+			})
+		}
+		for _, b := range bins {
+			n.Hours = append(n.Hours, int64(b))
+		}
+		out.Matters = append(out.Matters, store.Matter{ID: matterID(x.Key()), Kind: string(x.Kind), Title: encoded(x.Title()), Why: x.Why(),
+			About: encoded(about), First: n.First, Last: n.Last})
+		out.Days = append(out.Days, n)
+	}
+	notices, err := a.notices(ctx, time.Now().UTC())
+	if err != nil {
+		return err
+	}
+	a.tellingsOfDay(notices, &viewOfDay{View: v}, &out, g.Matters)
+	_, err = a.Store.PutWatchedDay(ctx, out)
+	return err
+}
+
+// dayView gives what was seen on a day.
+func (a *App) dayView(m *model.Model, day time.Time) *reach.View {
+	first := flow.Hour(day.Unix() / 3600)
+	return m.Stretch(max(first, m.From), min(first+24, m.To))
+}
+
+// knownCallers tells who reached what is watched before a day. On the first days that
+// there are, everybody is known: nobody can be new where nothing is old.
+func (a *App) knownCallers(ctx context.Context, m *model.Model, day time.Time) (func(watch.Caller) bool, error) {
+	if flow.Hour(day.Unix()/3600) < m.From+24 {
+		return func(watch.Caller) bool { return true }, nil
+	}
+	return a.Store.KnownCallers(ctx, day)
+}
+
+// WatchedGroups gives the groups that are watched: those that somebody chose, or else
+// those that assertions protect.
+func (a *App) WatchedGroups(ctx context.Context, m *model.Model) ([]string, error) {
+	chosen, err := a.Store.Watched(ctx)
+	if err != nil || len(chosen) > 0 {
+		return chosen, err
+	}
+	return protectedGroups(m.Policy), nil
+}
+
+// protectedGroups gives the groups that assertions keep others from.
+func protectedGroups(p *policy.Policy) []string {
+	out := []string{}
+	for _, x := range p.Asserts {
+		if x.Kind == policy.Always {
+			continue
+		}
+		for _, o := range x.Right.Items {
+			if o.Kind == policy.InGroup && p.Groups[o.Name] != nil && !slices.Contains(out, o.Name) {
+				out = append(out, o.Name)
+			}
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+func matterID(key string) string {
+	sum := sha256.Sum256([]byte(key))
+	return hex.EncodeToString(sum[:8])
+}
+
+func encoded(x any) json.RawMessage {
+	raw, err := json.Marshal(x)
+	if err != nil {
+		panic(err) // of types of our own
+	}
+	return raw
+}
+
+// MatterPart is what was seen of a matter on a day: which conversations of a view.
+type MatterPart struct {
+	View          *reach.View
+	Conversations []int32
+}
+
+// MatterOn gives what was seen of a matter on a day.
+func (a *App) MatterOn(ctx context.Context, m *model.Model, id string, day time.Time) (MatterPart, error) {
+	watched, err := a.WatchedGroups(ctx, m)
+	if err != nil {
+		return MatterPart{}, err
+	}
+	known, err := a.knownCallers(ctx, m, day)
+	if err != nil {
+		return MatterPart{}, err
+	}
+	first := flow.Hour(day.Unix() / 3600)
+	if first+24 <= m.From || first >= m.To {
+		return MatterPart{}, nil // it was forgotten
+	}
+	v := a.dayView(m, day)
+	g := watch.Gather(v, watch.Watched{Groups: watched, Known: known})
+	for i := range g.Matters {
+		if x := &g.Matters[i]; matterID(x.Key()) == id {
+			return MatterPart{v, x.Conversations}, nil
+		}
+	}
+	return MatterPart{View: v}, nil
+}
+
+// Say keeps what somebody says of matters.
+func (a *App) Say(ctx context.Context, ids []string, state, holder, note string, again *time.Time) (int, error) {
+	holder, note = strings.TrimSpace(holder), strings.TrimSpace(note)
+	words := map[string]string{"new": "is new again", "seen": "seen", "with": "with " + holder, "settled": "settled: " + note}[state]
+	switch {
+	case state == "with" && holder == "":
+		return 0, Invalid("holder: found nothing, expected with whom it is; nothing was changed")
+	case state == "settled" && note == "":
+		return 0, Invalid("note: found nothing, expected why it is settled; nothing was changed")
+	case again != nil && !again.After(time.Now()):
+		return 0, Invalid("again: found a time that is over, expected when it opens again; nothing was changed")
+	}
+	if again != nil {
+		words += ", until " + again.UTC().Format(time.DateOnly)
+	}
+	n, err := a.Store.PutMatterState(ctx, ids, store.MatterState{State: state, Holder: holder, Note: note, Again: again, Author: a.Author,
+		Words: words})
+	if err == nil {
+		a.Events.MattersChanged()
+	}
+	return n, err
+}
+
+// PutWatched says which groups are watched; none: those that assertions protect.
+func (a *App) PutWatched(ctx context.Context, m *model.Model, groups []string) error {
+	for _, g := range groups {
+		if m.Policy.Groups[g] == nil {
+			return Missing("there is no group " + g + "; nothing was changed")
+		}
+	}
+	if err := a.Store.PutWatched(ctx, groups, a.Author); err != nil {
+		return err
+	}
+	a.Events.MattersChanged()
+	return nil
+}
+
+// StillLooking reports whether some of what was seen is not gathered into matters yet.
+func (a *App) StillLooking(ctx context.Context, m *model.Model) (bool, error) {
+	if m.From >= m.To {
+		return false, nil
+	}
+	stamps, err := a.Store.WatchStamps(ctx)
+	if err != nil {
+		return false, err
+	}
+	watched, err := a.WatchedGroups(ctx, m)
+	if err != nil {
+		return false, err
+	}
+	last := flow.Hour((int64(m.To) - 1) / 24)
+	for d := max(m.From/24, last-mostWatchedDays+1); d < last; d++ { // the last changes all the time
+		day := time.Unix(int64(d)*86400, 0).UTC()
+		if _, isStill := dayStamp(m, day, watched); !isStill(stamps[day]) {
+			return true, nil
+		}
+	}
+	return false, nil
+}

@@ -1,0 +1,351 @@
+package app
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"lucidorchard/collect"
+	"lucidorchard/core/decide"
+	"lucidorchard/core/estate"
+	"lucidorchard/core/expr"
+	"lucidorchard/core/prove"
+	"lucidorchard/core/service"
+	"lucidorchard/core/watch"
+	"lucidorchard/model"
+	"lucidorchard/point"
+	"lucidorchard/store"
+)
+
+// The kinds of matters that stand until they are over: of the means of watching, and of
+// what is promised.
+const (
+	driftMatter     = "drift"
+	silentPoint     = "silent point"
+	silentExporter  = "silent exporter"
+	gapMatter       = "gap"
+	assertionMatter = "assertion"
+	memberMatter    = "member"
+	endingMatter    = "ending"
+	silenceMatter   = "silence"
+)
+
+var standingKinds = []string{driftMatter, silentPoint, silentExporter, gapMatter, assertionMatter, endingMatter, silenceMatter,
+	destinationMatter}
+
+const (
+	// exporterSilence is after how long without a packet an exporter is a matter.
+	exporterSilence = 15 * time.Minute
+	// pointSilence is after how long a point is.
+	pointSilence = time.Minute
+	// gapLasts is for how long a gap is told after it was found.
+	gapLasts = time.Hour
+	// soon is before what ends is told of.
+	soon = 7 * 24 * time.Hour
+)
+
+// means is what is remembered of the means of watching from look to look.
+type means struct {
+	missed  map[string]int64 // by exporter: records that never came, so far
+	gaps    map[string]gap
+	members string // versions that the members of groups were last looked at
+}
+
+type gap struct {
+	records int64
+	at      time.Time
+}
+
+// matters collects what is the matter just now.
+type matters []store.Matter
+
+func (s *matters) add(kind, key string, since time.Time, about store.About, why string, title ...watch.Piece) {
+	*s = append(*s, store.Matter{ID: matterID(kind + "\x1f" + key), Kind: kind, Title: encoded(title), Why: why, About: encoded(about),
+		First: since})
+}
+
+func strong(text string) watch.Piece { return watch.Piece{Text: text, Strong: true} }
+func plain(text string) watch.Piece  { return watch.Piece{Text: text} }
+
+// lookAround finds what is the matter with the means of watching, and with what is
+// promised.
+func (a *App) lookAround(ctx context.Context, m *model.Model) error {
+	now := time.Now().UTC()
+	var all matters
+	if err := a.lookAtPointsHealth(ctx, &all, now); err != nil {
+		return err
+	}
+	if err := a.lookAtExporters(ctx, &all, now); err != nil {
+		return err
+	}
+	if err := a.lookAtPromises(ctx, m, &all, now); err != nil {
+		return err
+	}
+	if err := a.lookAtDestinations(ctx, &all, now); err != nil {
+		return err
+	}
+	silences, err := a.Store.Silences(ctx, now.Truncate(24*time.Hour))
+	if err != nil {
+		return err
+	}
+	for _, x := range silences {
+		pt := service.Point(x.Service)
+		all.add(silenceMatter, fmt.Sprint(x.Who, "\x1f", x.What, "\x1f", pt), x.Last.Add(48*time.Hour), store.About{
+			Who: &watch.Side{Text: x.Who}, What: &watch.Side{Text: x.What}},
+			"it came on at least six of seven days, for the last time on "+x.Last.Format("2 Jan"),
+			strong(x.Who), plain(" no longer reaches "), strong(x.What), plain(" on "+pt.String()))
+	}
+	notices, err := a.notices(ctx, now)
+	if err != nil {
+		return err
+	}
+	_, changed, err := a.Store.PutStanding(ctx, standingKinds, all, a.tellingsOf(notices))
+	if err != nil {
+		return err
+	}
+	opened, err := a.lookAtMembers(ctx, m, now, notices)
+	if err != nil {
+		return err
+	}
+	if changed || len(opened) > 0 {
+		a.Events.MattersChanged()
+	}
+	return nil
+}
+
+func (a *App) lookAtPointsHealth(ctx context.Context, all *matters, now time.Time) error {
+	points, err := a.Store.Points(ctx)
+	if err != nil {
+		return err
+	}
+	for _, p := range points {
+		if p.Heard == nil || p.Kind == "file" && p.Said == nil {
+			continue
+		}
+		if quiet := now.Sub(*p.Heard); p.Kind != "file" && quiet > pointSilence {
+			all.add(silentPoint, p.Name, *p.Heard, store.About{Point: p.Name}, "it was heard of last at "+p.Heard.UTC().Format("15:04 on 2 Jan")+
+				"; what it held it holds on", strong(p.Name), plain(" is silent"))
+			continue
+		}
+		var said point.Said
+		if err := json.Unmarshal(p.Said, &said); err != nil {
+			return fmt.Errorf("what %s said cannot be read: %w", p.Name, err)
+		}
+		words := map[string]string{"drifted": " holds something else than it should", "refused": " refused what it was told to hold",
+			"went back": " went back by itself"}[said.State]
+		if words != "" {
+			all.add(driftMatter, p.Name, now, store.About{Point: p.Name, Release: said.Release}, said.State+": "+said.Words, strong(p.Name), plain(words))
+		}
+	}
+	return nil
+}
+
+func (a *App) lookAtExporters(ctx context.Context, all *matters, now time.Time) error {
+	exporters, err := a.Store.Exporters(ctx)
+	if err != nil {
+		return err
+	}
+	if a.means.missed == nil {
+		a.means.missed, a.means.gaps = map[string]int64{}, map[string]gap{}
+	}
+	for _, e := range exporters {
+		var status collect.ExporterStatus
+		if err := json.Unmarshal(e.State, &status); err != nil {
+			return fmt.Errorf("what is known of the exporter %s cannot be read: %w", e.Addr, err)
+		}
+		name := e.Addr.String()
+		if quiet := now.Sub(status.Last); quiet > exporterSilence && quiet < 30*24*time.Hour {
+			all.add(silentExporter, name, status.Last, store.About{Exporter: name}, "its last packet came at "+
+				status.Last.UTC().Format("15:04 on 2 Jan")+"; of what it saw since then nothing is known", strong(name), plain(" sends nothing any more"))
+		}
+		missed := int64(0)
+		for _, s := range status.Streams {
+			if !s.Mixed { // then it cannot be told
+				missed += s.Missed
+			}
+		}
+		if before, known := a.means.missed[name]; known && missed > before {
+			g := a.means.gaps[name]
+			if now.Sub(g.at) > gapLasts {
+				g.records = 0
+			}
+			a.means.gaps[name] = gap{g.records + missed - before, now}
+		}
+		a.means.missed[name] = missed
+		if g := a.means.gaps[name]; !g.at.IsZero() && now.Sub(g.at) < gapLasts {
+			all.add(gapMatter, name, g.at, store.About{Exporter: name}, fmt.Sprintf("by its sequence numbers %d records never came; what they told of is not known",
+				g.records), plain("Of what "), strong(name), plain(" sent, not all came"))
+		}
+	}
+	collectors, err := a.Store.Collectors(ctx)
+	if err != nil {
+		return err
+	}
+	for _, c := range collectors {
+		if quiet := now.Sub(c.At); quiet > time.Minute && quiet < 7*24*time.Hour {
+			all.add(silentExporter, "collector "+c.Name, c.At, store.About{}, "it was heard of last at "+c.At.UTC().Format("15:04 on 2 Jan")+
+				"; nothing that exporters send it is taken", plain("The collector "), strong(c.Name), plain(" does not run"))
+		}
+	}
+	return nil
+}
+
+// lookAtPromises finds assertions that do not hold, and what ends soon: in what is in
+// force, or in the draft as long as nothing is.
+func (a *App) lookAtPromises(ctx context.Context, m *model.Model, all *matters, now time.Time) error {
+	release, c, err := a.InForce(ctx, m)
+	if err != nil {
+		return err
+	}
+	results, of := m.Asserts, "the draft"
+	if release != 0 {
+		r, err := a.ReleaseOf(ctx, release)
+		if err != nil {
+			return err
+		}
+		p, err := a.proofs(m, r)
+		if err != nil {
+			return err
+		}
+		results, of = func() []prove.Result { return p.asserts }, fmt.Sprintf("release %d", release)
+	} else {
+		c = m.Compiled
+	}
+	for _, r := range results() {
+		if r.Outcome != prove.Broken {
+			continue
+		}
+		text := strings.TrimPrefix(r.Assert.Sentence(), "assert ")
+		name := func(p decide.Placed) string {
+			if p.Workload == estate.Outside {
+				return p.Addr.String()
+			}
+			return m.Estate.Workload(p.Workload).Label()
+		}
+		all.add(assertionMatter, text, now, store.About{Text: text, Line: r.Assert.Line, Release: release},
+			fmt.Sprintf("in %s: %s → %s on %s speaks against it", of, name(r.Client), name(r.Server), r.Point), strong(text), plain(" does not hold"))
+	}
+	for _, r := range c.Policy.Rules {
+		if r.Until == nil || r.Off {
+			continue
+		}
+		if end := time.Unix(r.Until.End().Sec, 0).UTC(); end.After(now) && end.Sub(now) < soon {
+			all.add(endingMatter, "rule "+r.Sentence(), now, store.About{Text: r.Sentence(), Line: r.Line, Release: release},
+				fmt.Sprintf("line %d of %s ends at midnight, UTC, before %s; then it matches nothing", r.Line, of, end.Format("2 Jan")),
+				strong(r.Sentence()), plain(" ends on "+end.AddDate(0, 0, -1).Format("2 Jan")))
+		}
+	}
+	exemptions, err := a.Store.Exemptions(ctx)
+	if err != nil {
+		return err
+	}
+	for _, e := range exemptions {
+		if e.Ends.After(now) && e.Ends.Sub(now) < soon {
+			all.add(endingMatter, "exemption "+e.Workload, now, store.About{Workload: e.Workload},
+				fmt.Sprintf("exempt because: %s; ask %s", e.Reason, e.Owner), strong(m.Estate.Called(e.Workload)),
+				plain(" is exempt until "+e.Ends.UTC().Format("2 Jan")+", and guarded again then"))
+		}
+	}
+	return nil
+}
+
+// lookAtMembers finds who joined or left a group that is watched, and of whom it cannot
+// be told any more whether he is in it.
+func (a *App) lookAtMembers(ctx context.Context, m *model.Model, now time.Time, notices *telling) ([]store.Opening, error) {
+	groups, err := a.WatchedGroups(ctx, m)
+	if err != nil {
+		return nil, err
+	}
+	versions := fmt.Sprint(m.Versions.Workloads, m.Versions.Revision, m.AsOf().Sec/3600, groups)
+	if versions == a.means.members {
+		return nil, nil
+	}
+	before, err := a.Store.WatchedMembers(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var is []store.Members
+	var found matters
+	differ := len(before) != len(groups)
+	for _, g := range groups {
+		next := membersOf(m, g)
+		is = append(is, next)
+		was, known := before[g]
+		differ = differ || !known || !slices.Equal(was.In, next.In) || !slices.Equal(was.Undecided, next.Undecided)
+		if !known {
+			continue
+		}
+		joined, left := without(next.In, was.In), without(was.In, next.In)
+		unsure := without(next.Undecided, was.Undecided)
+		for _, x := range []struct {
+			list []string
+			verb string
+		}{{joined, "joined"}, {left, "left"}, {unsure, "became undecided for"}} {
+			if len(x.list) == 0 {
+				continue
+			}
+			names := make([]string, len(x.list))
+			for i, id := range x.list {
+				names[i] = m.Estate.Called(id)
+			}
+			who := names[0]
+			if len(names) > 1 {
+				who = fmt.Sprintf("%d workloads", len(names))
+			}
+			found.add(memberMatter, strings.Join([]string{g, x.verb, now.Format(time.DateOnly), names[0]}, "\x1f"), now, store.About{Group: g, Workload: x.list[0]},
+				strings.Join(names[:min(8, len(names))], ", "), strong(who), plain(" "+x.verb+" "), strong(g))
+		}
+	}
+	var opened []store.Opening
+	if differ {
+		if opened, err = a.Store.PutMembers(ctx, is, found, a.tellingsOf(notices)); err != nil {
+			return nil, err
+		}
+	}
+	a.means.members = versions
+	return opened, nil
+}
+
+// membersOf gives the workloads of which a group says yes, or cannot tell, at one of the
+// addresses that they hold; or without one.
+func membersOf(m *model.Model, group string) store.Members {
+	out := store.Members{Group: group, In: []string{}, Undecided: []string{}}
+	if m.Policy.Groups[group] == nil {
+		return out
+	}
+	walk := decide.NewWalk(m.Estate, m.Policy, m.AsOf())
+	for i, w := range m.Estate.All() {
+		if !w.Retired.IsZero() {
+			continue
+		}
+		at := estate.Endpoint{Workload: i}
+		for _, l := range w.Leases {
+			if h := m.Estate.Holder(l.Addr, m.AsOf()); h != nil && h.Workload == i {
+				at.Addr = l.Addr
+				break
+			}
+		}
+		switch walk.Group(group, at) {
+		case expr.Yes:
+			out.In = append(out.In, w.ID)
+		case expr.Undecided:
+			out.Undecided = append(out.Undecided, w.ID)
+		}
+	}
+	slices.Sort(out.In)
+	slices.Sort(out.Undecided)
+	return out
+}
+
+// without gives the items of a that are not in b; both are in order.
+func without(a, b []string) (out []string) {
+	for _, x := range a {
+		if _, in := slices.BinarySearch(b, x); !in {
+			out = append(out, x)
+		}
+	}
+	return out
+}

@@ -1,0 +1,538 @@
+package app
+
+// How a release goes on from wave to wave: what has to be true first, who holds it,
+// and which workloads are left out.
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"lucidorchard/core/decide"
+	"lucidorchard/core/plural"
+	"lucidorchard/core/policy"
+	"lucidorchard/core/prove"
+	"lucidorchard/core/reach"
+	"lucidorchard/core/service"
+	"lucidorchard/core/whatif"
+	"lucidorchard/model"
+	"lucidorchard/store"
+)
+
+// Condition is something that has to be true before a wave enforces.
+type Condition struct {
+	Key   string `json:"key" enum:"points,minutes,asserts,probes,wayBack,server,settled"`
+	Met   bool   `json:"met"`
+	Asked bool   `json:"asked" doc:"Whether the wave waits for it"`
+	Words string `json:"words"`
+}
+
+// WaveState is a wave with how far it has come.
+type WaveState struct {
+	store.Wave
+	Points     []string    `json:"points"`
+	Stage      string      `json:"stage" enum:"not yet,observes,enforces" doc:"With the newest release"`
+	Since      *time.Time  `json:"since,omitempty" doc:"When the last of its points came to that"`
+	Conditions []Condition `json:"conditions" doc:"Before it may enforce; of a wave that observes"`
+}
+
+// Unmet gives the words of the conditions that it waits for.
+func (w *WaveState) Unmet() (out []string) {
+	for _, c := range w.Conditions {
+		if c.Asked && !c.Met {
+			out = append(out, c.Words)
+		}
+	}
+	return out
+}
+
+// Progress is how far the newest release has come.
+type Progress struct {
+	Points   []PointState
+	Coverage Coverage
+	Waves    []WaveState
+	Hold     *store.Hold
+	Releases []store.Release // newest first
+}
+
+// Progress gives it.
+func (a *App) Progress(ctx context.Context, v *reach.View, m *model.Model) (*Progress, error) {
+	out := &Progress{}
+	var err error
+	if out.Points, out.Coverage, err = a.Points(ctx, v, m); err != nil {
+		return nil, err
+	}
+	if out.Releases, err = a.Store.Releases(ctx); err != nil {
+		return nil, err
+	}
+	if out.Hold, err = a.Store.Held(ctx); err != nil {
+		return nil, err
+	}
+	known, err := a.Store.Waves(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for i := range out.Points {
+		p := &out.Points[i]
+		n := len(out.Waves) - 1
+		if n < 0 || out.Waves[n].No != p.Wave {
+			w := store.UsualWave(p.Wave)
+			if i := slices.IndexFunc(known, func(k store.Wave) bool { return k.No == p.Wave }); i >= 0 {
+				w = known[i]
+			}
+			out.Waves = append(out.Waves, WaveState{Wave: w, Points: []string{}, Stage: "not yet", Conditions: []Condition{}})
+			n++
+		}
+		out.Waves[n].Points = append(out.Waves[n].Points, p.Name)
+	}
+	if len(out.Releases) == 0 {
+		return out, nil
+	}
+	newest := out.Releases[0]
+	for i := range out.Waves {
+		w := &out.Waves[i]
+		mine := out.of(w)
+		w.stage(mine, newest.No)
+		if w.Stage == "observes" {
+			if w.Conditions, err = a.conditions(ctx, v, m, w, mine, newest); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return out, nil
+}
+
+// of gives the points of a wave.
+func (p *Progress) of(w *WaveState) (out []PointState) {
+	for _, x := range p.Points {
+		if x.Wave == w.No {
+			out = append(out, x)
+		}
+	}
+	return out
+}
+
+// behind gives the points of a wave that are not told to be as far with a release: who
+// enforces it already does not go back to observing because another point came.
+func (p *Progress) behind(w *WaveState, release int, mode string) (out []string) {
+	for _, x := range p.of(w) {
+		if valueOf(x.Release) != release || mode == "enforce" && x.Mode != "enforce" {
+			out = append(out, x.Name)
+		}
+	}
+	return out
+}
+
+// stage notes how far the points are told to be with a release, and since when.
+func (w *WaveState) stage(points []PointState, release int) {
+	modes := map[string]int{}
+	for _, p := range points {
+		if p.Release != nil && *p.Release == release {
+			modes[p.Mode]++
+		}
+	}
+	switch {
+	case modes["enforce"] == len(points):
+		w.Stage = "enforces"
+	case modes["enforce"]+modes["observe"] == len(points):
+		w.Stage = "observes"
+	default:
+		return
+	}
+	for _, p := range points {
+		if p.Aimed != nil && (w.Since == nil || p.Aimed.After(*w.Since)) {
+			w.Since = p.Aimed
+		}
+	}
+}
+
+func (a *App) conditions(ctx context.Context, v *reach.View, m *model.Model, w *WaveState, points []PointState,
+	r store.Release) ([]Condition, error) {
+	proofs, err := a.proofs(m, r)
+	if err != nil {
+		return nil, err
+	}
+	var out []Condition
+	add := func(key string, met, asked bool, format string, args ...any) {
+		out = append(out, Condition{key, met, asked, fmt.Sprintf(format, args...)})
+	}
+	holding := 0
+	for _, p := range points {
+		if p.State == "holds" && p.Held != nil && p.Held.Release == r.No {
+			holding++
+		}
+	}
+	add("points", holding == len(points), true, "%d of its %s hold release %d", holding, plural.Of(len(points), "point"), r.No)
+	if w.Minutes > 0 {
+		have := 0
+		if w.Since != nil {
+			have = int(time.Since(*w.Since).Minutes())
+		}
+		add("minutes", have >= w.Minutes, true, "observed for %s of %s", spell(have), spell(w.Minutes))
+	}
+	holds := 0
+	for _, x := range proofs.asserts {
+		if x.Outcome == prove.Holds {
+			holds++
+		}
+	}
+	add("asserts", holds == len(proofs.asserts), w.Asserts, "%d of %s hold", holds, plural.Of(len(proofs.asserts), "assertion"))
+	expected := 0
+	for i := range proofs.probes {
+		if proofs.probes[i].AsExpected() {
+			expected++
+		}
+	}
+	if len(proofs.probes) > 0 {
+		add("probes", expected == len(proofs.probes), w.Probes, "%d of %s as expected", expected, plural.Of(len(proofs.probes), "probe"))
+	}
+	var guarded []int32
+	for _, p := range points {
+		guarded = append(guarded, p.guards...)
+	}
+	who, shut := wayBack(proofs.compiled, guarded)
+	words := "the way back stays open: " + strings.Join(who, ", ") + " → all that it guards"
+	switch {
+	case len(who) == 0:
+		words = "the way back is not proved: no assertion says who always administers machines (assert always … on tcp/22)"
+	case shut != "":
+		words = "the way back is shut: " + shut
+	}
+	add("wayBack", len(who) > 0 && shut == "", w.WayBack && len(who) > 0, "%s", words)
+	if words, open := serverWays(proofs.compiled, points, guarded); words != "" {
+		add("server", open, w.WayBack, "%s", words)
+	}
+	asking, all, err := a.unsettled(ctx, v, m, r.No, points)
+	if err != nil {
+		return nil, err
+	}
+	switch {
+	case all == 0:
+		words = "nothing that runs today would be rejected"
+	case asking == 0:
+		words = plural.Of(all, "conversation") + " would be rejected, all settled as right"
+	default:
+		words = fmt.Sprintf("%s of today would be rejected, %d of them not settled", plural.Of(all, "conversation"), asking)
+	}
+	add("settled", asking == 0, w.Settled, "%s", words)
+	return out, nil
+}
+
+// serverWays says whether a release leaves points their way to the server, as far as
+// something that is guarded is at an end of it; blank: of none.
+func serverWays(c *decide.Compiled, points []PointState, guarded []int32) (words string, open bool) {
+	in := map[int32]bool{}
+	for _, w := range guarded {
+		in[w] = true
+	}
+	ways, shut := 0, []string{}
+	for _, p := range points {
+		if p.Held == nil || p.Held.Way == nil {
+			continue
+		}
+		way := p.Held.Way
+		from, to := c.At(way.From, c.AsOf), c.At(way.To.Addr(), c.AsOf)
+		if !in[from.Workload] && !in[to.Workload] {
+			continue
+		}
+		ways++
+		if r := c.Decide(from, to, service.PointOf(service.TCP, uint32(way.To.Port()))); decide.VerdictOf(r) == decide.Reject {
+			shut = append(shut, fmt.Sprintf("line %d rejects %s → %s on tcp/%d, by which %s asks it", r.Line, way.From, way.To.Addr(),
+				way.To.Port(), p.Name))
+		}
+	}
+	switch {
+	case len(shut) > 0:
+		return "the way to the server is shut: " + shut[0], false
+	case ways > 0:
+		return "the way to the server stays open for " + plural.Of(ways, "point"), true
+	}
+	return "", true
+}
+
+// spell says minutes.
+func spell(minutes int) string {
+	switch {
+	case minutes >= 2880:
+		return plural.Of(minutes/1440, "day")
+	case minutes >= 120:
+		return plural.Of(minutes/60, "hour")
+	}
+	return plural.Of(minutes, "minute")
+}
+
+// proofs is what a release proves for a state of the estate.
+type proofs struct {
+	of       *decide.Compiled // the draft that it was found beside
+	version  int64            // of the probes
+	compiled *decide.Compiled
+	asserts  []prove.Result
+	probes   []model.Probe
+}
+
+func (a *App) proofs(m *model.Model, r store.Release) (*proofs, error) {
+	a.proved.Lock()
+	defer a.proved.Unlock()
+	if p := a.proved.of[r.No]; p != nil && p.of == m.Compiled && p.version == m.Versions.Probes {
+		return p, nil
+	}
+	c, err := a.teller.Compiled(rolloutState(m), r.No)
+	if err != nil {
+		return nil, err
+	}
+	p := &proofs{of: m.Compiled, version: m.Versions.Probes, compiled: c}
+	if r.Revision == m.Head.No {
+		p.asserts, p.probes = m.Asserts(), m.Probes()
+	} else {
+		p.asserts = prove.Assertions(c)
+		p.probes = m.ProbesUnder(whatif.Count(c))
+	}
+	a.proved.of = map[int]*proofs{r.No: p}
+	return p, nil
+}
+
+// wayBack gives those who may always administer machines, by the assertions, and what
+// keeps them from something that is guarded; blank: nothing. Else a release could not be
+// undone by hand.
+func wayBack(c *decide.Compiled, guarded []int32) (who []string, shut string) {
+	people := c.Population(c.AsOf)
+	classes := map[int32]bool{}
+	for _, w := range guarded {
+		for _, l := range c.Estate.Workload(w).Leases {
+			if l.Covers(c.AsOf) {
+				classes[c.At(l.Addr, c.AsOf).Class] = true
+			}
+		}
+	}
+	for i, x := range c.Policy.Asserts {
+		left, right, agrees, points := c.AssertClasses(i)
+		points = points.Intersect(service.Administration)
+		if x.Kind != policy.Always || len(points) == 0 {
+			continue
+		}
+		who = append(who, x.Left.String())
+		for k := range people {
+			if len(people[k]) == 0 || !left(int32(k)) {
+				continue
+			}
+			for class := range classes {
+				if !right(class) || !agrees(int32(k), class) {
+					continue
+				}
+				for _, piece := range c.Pieces(c.Table(int32(k), class), points) {
+					if piece.Rule != nil && decide.VerdictOf(piece.Rule) == decide.Reject {
+						return append(who, x.Left.String()), fmt.Sprintf("line %d rejects %s on %s", piece.Rule.Line, people[k][0].Addr,
+							piece.Points[0])
+					}
+				}
+			}
+		}
+	}
+	return who, ""
+}
+
+// unsettled counts the conversations that run today, and that a release rejects at some
+// points; and those of them of which no probe says that it is right.
+func (a *App) unsettled(ctx context.Context, v *reach.View, m *model.Model, release int, points []PointState) (asking, all int,
+	err error) {
+	list, err := a.Rejections(ctx, v, m, release, points)
+	for _, x := range list {
+		if !x.Settled {
+			asking++
+		}
+	}
+	return asking, len(list), err
+}
+
+// Rejection is a conversation that runs today and that a release rejects.
+type Rejection struct {
+	Index   int // in the view
+	Settled bool
+	Rule    *policy.Rule
+	Points  []string // that would drop it
+}
+
+// Rejections gives those that some points would drop; in is the view of the release.
+func (a *App) Rejections(ctx context.Context, v *reach.View, m *model.Model, release int, points []PointState) ([]Rejection,
+	error) {
+	r, err := a.rejectedBy(ctx, v, m, release)
+	if err != nil {
+		return nil, err
+	}
+	accepted := r.in.Accepted(m.Acceptance())
+	var out []Rejection
+	for _, i := range r.which {
+		c := r.in.At(int(i))
+		x := Rejection{Index: int(i), Rule: c.Rule, Settled: accepted != nil && accepted[i]}
+		for _, p := range points {
+			_, server := slices.BinarySearch(p.guards, c.Server.Workload)
+			_, client := slices.BinarySearch(p.guards, c.Client.Workload)
+			if p.Side != "client" && server || p.Side != "server" && client {
+				x.Points = append(x.Points, p.Name)
+			}
+		}
+		if len(x.Points) > 0 {
+			out = append(out, x)
+		}
+	}
+	return out, nil
+}
+
+// mayEnforce reports what a wave waits for, if points are to enforce the newest
+// release before that is so.
+func (a *App) mayEnforce(ctx context.Context, v *reach.View, m *model.Model, names []string, release int) error {
+	p, err := a.Progress(ctx, v, m)
+	if err != nil {
+		return err
+	}
+	if len(p.Releases) == 0 || release != p.Releases[0].No {
+		return nil // what was in force before may be again at once
+	}
+	for _, w := range p.Waves {
+		if !slices.ContainsFunc(w.Points, func(n string) bool { return slices.Contains(names, n) }) {
+			continue
+		}
+		if unmet := w.Unmet(); len(unmet) > 0 {
+			return Conflict(fmt.Sprintf("wave %d waits: %s; nothing was changed. Say that it may enforce all the same, or see to it "+
+				"first", w.No, strings.Join(unmet, "; ")))
+		}
+	}
+	return nil
+}
+
+// goOn lets waves that go on by themselves do so, until the App ends. Every server
+// looks; what one has told already is not told again.
+func (a *App) goOn(ctx context.Context) {
+	tick := time.NewTicker(5 * time.Second)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		if err := a.nextByItself(ctx); err != nil && ctx.Err() == nil {
+			a.Log.Warn("whether a wave may go on cannot be looked at", "error", err)
+		}
+	}
+}
+
+func (a *App) nextByItself(ctx context.Context) error {
+	waves, err := a.Store.Waves(ctx)
+	if err != nil || !slices.ContainsFunc(waves, func(w store.Wave) bool { return w.ByItself }) {
+		return err
+	}
+	m, err := a.Model(ctx)
+	if err != nil {
+		return err
+	}
+	v, err := m.View(ctx, m.From, m.To)
+	if err != nil {
+		return err
+	}
+	p, err := a.Progress(ctx, v, m)
+	if err != nil || p.Hold != nil || len(p.Releases) == 0 {
+		return err
+	}
+	newest := p.Releases[0].No
+	for i := range p.Waves {
+		w := &p.Waves[i]
+		switch {
+		case w.Stage == "enforces":
+			continue
+		case w.Stage == "observes" && w.ByItself && len(w.Unmet()) == 0:
+			return a.aim(ctx, p.behind(w, newest, "enforce"), newest, "enforce", "by itself, as all that it waited for is so")
+		case w.Stage == "not yet" && w.ByItself && i > 0 && p.Waves[i-1].Stage == "enforces":
+			return a.aim(ctx, p.behind(w, newest, "observe"), newest, "observe", "by itself, as the wave before it enforces")
+		}
+		return nil
+	}
+	return nil
+}
+
+func (a *App) aim(ctx context.Context, points []string, release int, mode, why string) error {
+	t := store.Target{Points: points, Release: &release, Mode: mode, Words: fmt.Sprintf("to %s release %d, %s", mode, release, why)}
+	if err := a.Store.Aim(ctx, t); err != nil {
+		return err
+	}
+	a.Events.PointsAimed()
+	return nil
+}
+
+// PutWave keeps what has to be true before a wave enforces.
+func (a *App) PutWave(ctx context.Context, w store.Wave) error {
+	points, err := a.Store.Points(ctx)
+	if err != nil {
+		return err
+	}
+	if !slices.ContainsFunc(points, func(p store.Point) bool { return p.Wave == w.No }) {
+		return Missing(fmt.Sprintf("wave %d has no points; nothing was changed. Add a point to it first", w.No))
+	}
+	if err := a.Store.PutWave(ctx, w, a.Author); err != nil {
+		return err
+	}
+	a.Events.PointsChanged()
+	return nil
+}
+
+// PutHold holds the roll-out for a reason, or lets it go on.
+func (a *App) PutHold(ctx context.Context, hold bool, reason string) error {
+	var h *store.Hold
+	if hold {
+		h = &store.Hold{Author: a.Author, Reason: strings.TrimSpace(reason)}
+	}
+	if err := a.Store.PutHold(ctx, h); err != nil {
+		return err
+	}
+	a.Events.PointsChanged()
+	return nil
+}
+
+// held reports that somebody holds the roll-out.
+func (a *App) held(ctx context.Context) error {
+	h, err := a.Store.Held(ctx)
+	if err != nil || h == nil {
+		return err
+	}
+	why := ""
+	if h.Reason != "" {
+		why = " (" + h.Reason + ")"
+	}
+	return Conflict(fmt.Sprintf("%s holds the roll-out since %s%s; nothing was changed. Let it go on first", h.Author,
+		h.At.UTC().Format("2 Jan 15:04"), why))
+}
+
+// Exempt keeps a workload from all points until a day.
+func (a *App) Exempt(ctx context.Context, m *model.Model, e store.Exemption) error {
+	e.Reason, e.Owner, e.Author = strings.TrimSpace(e.Reason), strings.TrimSpace(e.Owner), a.Author
+	_, ok := m.Estate.ByID(e.Workload)
+	switch {
+	case !ok:
+		return Missing("there is no workload with the id " + e.Workload + "; nothing was changed")
+	case e.Reason == "" || e.Owner == "":
+		return Invalid("reason, owner: found nothing, expected why no point may touch it, and who answers for that")
+	case !e.Ends.After(time.Now()):
+		return Invalid("ends: found " + e.Ends.Format(time.DateOnly) + ", expected a day to come")
+	case e.Ends.After(time.Now().AddDate(1, 0, 1)):
+		return Invalid("ends: found " + e.Ends.Format(time.DateOnly) + ", expected at most a year from now: it can be renewed")
+	}
+	if err := a.Store.PutExemption(ctx, e); err != nil {
+		return err
+	}
+	a.Events.PointsAimed()
+	return nil
+}
+
+// EndExemption lets points guard a workload again.
+func (a *App) EndExemption(ctx context.Context, workload string) error {
+	found, err := a.Store.DropExemption(ctx, workload)
+	if err == nil && !found {
+		err = Missing("the workload " + workload + " is not exempt")
+	}
+	if err == nil {
+		a.Events.PointsAimed()
+	}
+	return err
+}

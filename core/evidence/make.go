@@ -1,0 +1,776 @@
+package evidence
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"lucidorchard/core/decide"
+	"lucidorchard/core/estate"
+	"lucidorchard/core/flow"
+	"lucidorchard/core/plan"
+	"lucidorchard/core/policy"
+	"lucidorchard/core/prove"
+	"lucidorchard/core/reach"
+	"lucidorchard/core/service"
+	"lucidorchard/core/syntax"
+	"lucidorchard/core/whatif"
+)
+
+// mostCallers is how many callers are listed; the others are counted.
+const mostCallers = 1000
+
+// UnreadableError says that the promise cannot be asked of the newest draft.
+type UnreadableError struct{ Errs []*syntax.Error }
+
+func (e *UnreadableError) Error() string { return e.Errs[0].Message }
+
+// Make makes the evidence of a case. progress is told how much of it is done; line is given
+// each line of the inputs, by their names, and may be nil.
+func Make(ctx context.Context, c *Case, progress func(done float64), line func(input, text string)) (*Evidence, error) {
+	m := &making{Case: c, asked: map[string]*asked{}, callers: map[callerKey]*CallerTime{}, days: map[string]*Day{}, inputs: newInputs(line),
+		out: &Evidence{Format: Format, From: c.From, To: c.To, Made: c.Made, By: c.By}}
+	if err := m.begin(); err != nil {
+		return nil, err
+	}
+	at, causes, step := c.cuts()
+	m.causes = causes
+	for i := range at[:len(at)-1] {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		m.stretch(at[i], at[i+1], i == 0)
+		progress(float64(i+1) / float64(len(at)))
+	}
+	m.finish(step)
+	return m.out, nil
+}
+
+// making is evidence on its way.
+type making struct {
+	*Case
+	out    *Evidence
+	causes map[time.Time][]string
+	asked  map[string]*asked // by text
+	inputs *inputs
+
+	known  estate.Instant // before it nothing is on record of tags
+	estate *estate.Estate
+	asOf   estate.Instant // of the estate
+	epoch  int            // of the estate, and the draft
+	draft  *asked
+	base   *decide.Compiled         // the draft
+	under  map[int]*decide.Compiled // by release, for the stretch
+	before time.Time                // start of the last stretch
+
+	guards      []plan.Guards // by point
+	guardsEpoch int
+
+	last    situation
+	seen    map[string]bool // ids of all that were ever protected
+	spans   map[int]Span    // by release: when it was held where it matters
+	members map[string]int  // of points: most that they guarded of what matters
+	callers map[callerKey]*CallerTime
+	days    map[string]*Day
+	traffic servers
+}
+
+// situation is how things were for a stretch of time.
+type situation struct {
+	members map[string]string       // names by id
+	ways    map[way]map[string]bool // clients
+	ids     map[string]string       // of clients, by name
+	broken  *Break                  // that goes on
+	held    map[int]bool            // releases, at points that matter
+}
+
+type way struct {
+	rule          string
+	line, release int
+}
+
+func (m *making) begin() error {
+	newest := m.parsed(m.Drafts[len(m.Drafts)-1].Text)
+	if len(newest.errs) > 0 {
+		return &UnreadableError{newest.errs}
+	}
+	_, group := promised(m.Promise)
+	m.out.Promise = words(newest.policy.Asserts[newest.index], group)
+	if since, known := m.History.Known(); known {
+		m.known = estate.InstantOf(since.Time().Add(time.Hour))
+		if end := estate.InstantOf(m.To); end.Before(m.known) {
+			m.known = end
+		}
+		if estate.InstantOf(m.From).Before(since) {
+			m.out.Notes = append(m.out.Notes, fmt.Sprintf("Of tags nothing is on record before %s: what they were an hour later stands in for the time before.",
+				stamp(since.Time())))
+		}
+	}
+	if first := m.Drafts[0]; m.From.Before(first.At) {
+		m.out.Notes = append(m.out.Notes, fmt.Sprintf("Before %s there was no policy: its first draft, revision %d, stands in for the time before, and nothing was in force.",
+			stamp(first.At), first.No))
+	}
+	m.members, m.seen, m.spans = map[string]int{}, map[string]bool{}, map[int]Span{}
+	m.inputs.state(m.Case)
+	return nil
+}
+
+func stamp(t time.Time) string { return t.UTC().Format("2 Jan 2006 15:04 UTC") }
+
+func (m *making) parsed(text string) *asked {
+	a := m.asked[text]
+	if a == nil {
+		a = ask(text, m.Promise)
+		m.asked[text] = a
+	}
+	return a
+}
+
+// moveTo makes the estate and the draft as they were at a time.
+func (m *making) moveTo(t time.Time) {
+	at := estate.InstantOf(t)
+	if at.Before(m.known) {
+		at = m.known
+	}
+	draft := m.parsed(m.draftAt(t).Text)
+	m.under = map[int]*decide.Compiled{}
+	switch {
+	case m.estate == nil:
+		m.estate, _ = estate.New(m.History.At(at))
+		m.base = decide.Compile(m.estate, draft.policy, at)
+		m.epoch++
+	default:
+		put, gone := m.History.Between(m.asOf, at)
+		if len(put)+len(gone) > 0 {
+			e, touched, _ := m.estate.With(put, gone)
+			m.estate, m.base = e, m.base.WithEstate(e, touched).After
+			m.epoch++
+		}
+		if draft != m.draft {
+			m.epoch++
+		}
+		if draft != m.draft || m.asOf != at {
+			m.base = m.base.WithPolicy(draft.policy, at).After
+		}
+		if m.base.Worn() {
+			m.base = decide.Compile(m.estate, draft.policy, at)
+		}
+	}
+	m.asOf, m.draft = at, draft
+}
+
+// of gives the policy of a release, 0 being the draft, with the promise in it; nil asked
+// where it cannot be, nil both where there is no such release.
+func (m *making) of(release int) (*decide.Compiled, *asked) {
+	if release == 0 {
+		if len(m.draft.errs) > 0 {
+			return m.base, nil
+		}
+		return m.base, m.draft
+	}
+	i := slices.IndexFunc(m.Releases, func(r Release) bool { return r.No == release })
+	if i < 0 {
+		return nil, nil
+	}
+	a := m.parsed(m.Releases[i].Text)
+	if m.under[release] == nil {
+		m.under[release] = m.base.WithPolicy(a.policy, m.asOf).After
+	}
+	if len(a.errs) > 0 {
+		return m.under[release], nil
+	}
+	return m.under[release], a
+}
+
+// stretch looks at a stretch of time in which nothing changes.
+func (m *making) stretch(from, until time.Time, first bool) {
+	m.moveTo(from)
+	newest := 0
+	holds := make([]Holding, len(m.Points))
+	for i := range m.Points {
+		holds[i] = m.Points[i].at(from)
+		newest = max(newest, holds[i].Release)
+	}
+	compiled, asked := m.of(newest)
+	if asked == nil {
+		compiled, asked = m.of(0)
+	}
+	now := situation{members: map[string]string{}, ways: map[way]map[string]bool{}, ids: map[string]string{}, held: map[int]bool{}}
+	var people *population
+	if asked != nil {
+		people = populationOf(compiled, asked.index)
+		for _, w := range people.members {
+			id := m.estate.Workload(w).ID
+			now.members[id], m.seen[id] = m.estate.Workload(w).Label(), true
+		}
+	}
+	day := m.day(from)
+	m.cover(day, from, people, holds, &now)
+	for r := range now.held {
+		span, held := m.spans[r]
+		if !held {
+			span.From = from
+		}
+		span.Until = until
+		m.spans[r] = span
+	}
+	m.prove(day, from, until, &now)
+	m.ways(&now)
+	m.differ(from, &now, first)
+	m.look(day, from, until, people, compiled)
+	m.last, m.before = now, from
+}
+
+func (m *making) day(t time.Time) *Day {
+	key := t.Format(time.DateOnly)
+	d := m.days[key]
+	if d == nil {
+		d = &Day{Day: key, Enforced: -1, Releases: []int{}}
+		m.days[key] = d
+		m.out.Days = append(m.out.Days, Day{Day: key})
+	}
+	return d
+}
+
+// population is who there is at an instant.
+type population struct {
+	at      *decide.Compiled
+	members []int32 // workloads on the right of the promise, rising
+	right   func(class int32) bool
+	against func(client, server int32) bool // classes between which the promise lets nothing go
+	points  service.Set
+}
+
+func populationOf(c *decide.Compiled, assert int) *population {
+	left, right, agrees, points := c.AssertClasses(assert)
+	kind := c.Policy.Asserts[assert].Kind
+	p := &population{at: c, right: right, points: points.Real(), against: func(client, server int32) bool {
+		return kind != policy.Always && left(client) == (kind == policy.Never) && agrees(client, server)
+	}}
+	in := map[int32]bool{}
+	c.Estate.Held(c.AsOf, func(e estate.Endpoint) {
+		if !in[e.Workload] && right(c.At(e.Addr, c.AsOf).Class) {
+			in[e.Workload] = true
+			p.members = append(p.members, e.Workload)
+		}
+	})
+	slices.Sort(p.members)
+	return p
+}
+
+// guarded gives what each point guards.
+func (m *making) guarded() []plan.Guards {
+	if m.guards != nil && m.guardsEpoch == m.epoch {
+		return m.guards
+	}
+	texts := make([]string, len(m.Points))
+	for i := range m.Points {
+		texts[i] = m.Points[i].Guards
+	}
+	m.guards, m.guardsEpoch = plan.GuardedBy(m.base, texts), m.epoch
+	return m.guards
+}
+
+func (m *making) exempt(t time.Time) map[string]bool {
+	out := map[string]bool{}
+	for _, e := range m.Exemptions {
+		if !t.Before(e.From) && t.Before(e.Until) {
+			out[e.Workload] = true
+		}
+	}
+	return out
+}
+
+// cover notes how those who are protected were guarded at a time.
+func (m *making) cover(day *Day, t time.Time, people *population, holds []Holding, now *situation) {
+	if people == nil {
+		day.Enforced = 0
+		return
+	}
+	const none, observed, silent, enforced = 0, 1, 2, 3
+	best := map[int32]int{}
+	exempt := m.exempt(t)
+	for i, g := range m.guarded() {
+		p := &m.Points[i]
+		if p.Side == "client" || t.Before(p.Made) || !p.Dropped.IsZero() && !t.Before(p.Dropped) {
+			continue
+		}
+		n := 0
+		for _, w := range people.members {
+			if _, in := slices.BinarySearch(g.In, w); !in || exempt[m.estate.Workload(w).ID] {
+				continue
+			}
+			n++
+			how := none
+			switch {
+			case holds[i].Release == 0:
+			case p.silent(t):
+				how = silent
+			case holds[i].Mode == "enforce":
+				how = enforced
+			default:
+				how = observed
+			}
+			best[w] = max(best[w], how)
+		}
+		if n == 0 {
+			continue
+		}
+		m.members[p.Name] = max(m.members[p.Name], n)
+		if r := holds[i].Release; r != 0 {
+			now.held[r] = true
+			if !slices.Contains(day.Releases, r) {
+				day.Releases = append(day.Releases, r)
+				slices.Sort(day.Releases)
+			}
+		}
+	}
+	var is [4]int
+	out := 0
+	for _, w := range people.members {
+		if exempt[m.estate.Workload(w).ID] {
+			out++
+		} else {
+			is[best[w]]++
+		}
+	}
+	day.Members = max(day.Members, len(people.members))
+	if day.Enforced < 0 || is[enforced] < day.Enforced {
+		day.Enforced = is[enforced]
+	}
+	day.Observed, day.Silent, day.Exempt = max(day.Observed, is[observed]), max(day.Silent, is[silent]), max(day.Exempt, out)
+	if is[enforced] < len(people.members) {
+		day.partly = true
+	}
+}
+
+// prove notes whether what was in force kept the promise.
+func (m *making) prove(day *Day, from, until time.Time, now *situation) {
+	seconds := int64(until.Sub(from) / time.Second)
+	var worst *Break
+	for release := range now.held {
+		b := m.outcome(release)
+		if worst == nil || rank(b.Outcome) > rank(worst.Outcome) || rank(b.Outcome) == rank(worst.Outcome) && b.Release > worst.Release {
+			worst = b
+		}
+	}
+	if worst == nil {
+		day.None += seconds
+		if draft := m.outcome(0); rank(draft.Outcome) >= rank(day.Draft) {
+			day.Draft = draft.Outcome
+		}
+	} else {
+		switch worst.Outcome {
+		case "holds":
+			day.Holds += seconds
+		case "open":
+			day.Open += seconds
+		case "broken":
+			day.Broken += seconds
+		default:
+			day.Undefined += seconds
+		}
+	}
+	was := m.last.broken
+	if worst == nil || worst.Outcome == "holds" {
+		worst = nil
+	}
+	switch {
+	case was != nil && worst != nil && was.Outcome == worst.Outcome && was.Release == worst.Release:
+		now.broken = was
+		return
+	case was != nil:
+		until := from
+		was.Until, was.Ended = &until, m.cause(from, nil)
+		m.out.Breaks = append(m.out.Breaks, *was)
+	}
+	if worst != nil {
+		worst.From, worst.Cause, worst.Ended = from, m.cause(from, nil), []string{}
+		now.broken = worst
+	}
+}
+
+func rank(outcome string) int {
+	return slices.Index([]string{"", "holds", "open", "undefined", "broken"}, outcome)
+}
+
+// outcome asks a release, 0 being the draft, for the promise.
+func (m *making) outcome(release int) *Break {
+	c, a := m.of(release)
+	out := &Break{Release: release, Outcome: "undefined"}
+	if a == nil {
+		return out
+	}
+	if m.out.Promise.Kind == "group" {
+		out.Outcome = "holds"
+		return out
+	}
+	r := prove.Assertion(c, a.index)
+	out.Outcome = r.Outcome.String()
+	if r.Outcome != prove.Holds {
+		out.Example = fmt.Sprintf("%s → %s on %s", m.name(r.Client), m.name(r.Server), r.Point)
+		if r.Rule != nil {
+			out.Rule, out.Line = r.Rule.Sentence(), r.Rule.Line
+		}
+	}
+	return out
+}
+
+func (m *making) name(p decide.Placed) string {
+	if p.Workload == estate.Outside {
+		return p.Addr.String()
+	}
+	return m.estate.Workload(p.Workload).Label()
+}
+
+// cause says what changed at a time. ids are the workloads whose tags and addresses
+// matter; nil: all.
+func (m *making) cause(t time.Time, ids map[string]bool) []string {
+	out := slices.Clone(m.causes[t])
+	if !m.before.IsZero() {
+		out = append(out, m.changed(estate.InstantOf(m.before), estate.InstantOf(t), func(id string) bool {
+			if ids == nil {
+				return true
+			}
+			return ids[id]
+		})...)
+	}
+	const most = 6
+	if len(out) > most {
+		out = append(out[:most:most], fmt.Sprintf("and %d changes more", len(out)-most))
+	}
+	switch {
+	case len(out) > 0:
+	case m.before.IsZero():
+		out = []string{"the start of the period"}
+	case t.Equal(t.Truncate(24 * time.Hour)):
+		out = []string{"a new day, and with it a date of the policy"}
+	default:
+		out = []string{"something of which nothing is on record"}
+	}
+	return out
+}
+
+// ways finds who may reach it, by what is in force there; while nothing is, by the draft.
+func (m *making) ways(now *situation) {
+	releases := []int{0}
+	if len(now.held) > 0 {
+		releases = releases[:0]
+		for r := range now.held {
+			releases = append(releases, r)
+		}
+		slices.Sort(releases)
+	}
+	for _, release := range releases {
+		if c, a := m.of(release); a != nil {
+			m.waysUnder(c, a.index, release, now)
+		}
+	}
+}
+
+func (m *making) waysUnder(c *decide.Compiled, assert, release int, now *situation) {
+	_, right, agrees, points := c.AssertClasses(assert)
+	points = points.Real()
+	people := c.Population(c.AsOf)
+	rules := map[int32]map[*policy.Rule]bool{} // by class of clients
+	found := map[*decide.Table][]*policy.Rule{}
+	for cb := range people {
+		if len(people[cb]) == 0 || !right(int32(cb)) {
+			continue
+		}
+		for ca := range people {
+			if len(people[ca]) == 0 || !agrees(int32(ca), int32(cb)) {
+				continue
+			}
+			t := c.Table(int32(ca), int32(cb))
+			permit, known := found[t]
+			if !known {
+				for _, piece := range c.Pieces(t, points) {
+					if decide.VerdictOf(piece.Rule) == decide.Permit && !slices.Contains(permit, piece.Rule) {
+						permit = append(permit, piece.Rule)
+					}
+				}
+				found[t] = permit
+			}
+			if len(permit) == 0 {
+				continue
+			}
+			if _, _, two := decide.TwoApart(people[ca], people[cb]); !two {
+				continue
+			}
+			if rules[int32(ca)] == nil {
+				rules[int32(ca)] = map[*policy.Rule]bool{}
+			}
+			for _, r := range permit {
+				rules[int32(ca)][r] = true
+			}
+		}
+	}
+	note := func(class int32, name, id string) {
+		for r := range rules[class] {
+			w := way{r.Sentence(), r.Line, release}
+			if now.ways[w] == nil {
+				now.ways[w] = map[string]bool{}
+			}
+			now.ways[w][name] = true
+			now.ids[name] = id
+		}
+	}
+	c.Estate.Held(c.AsOf, func(e estate.Endpoint) {
+		w := c.Estate.Workload(e.Workload)
+		note(c.At(e.Addr, c.AsOf).Class, w.Label(), w.ID)
+	})
+	for _, p := range c.Outside(c.AsOf) {
+		if len(rules[p.Class]) > 0 {
+			note(p.Class, whatif.End{Placed: p, Prefix: c.Region(p.Addr)}.Name(c.Estate), "")
+		}
+	}
+}
+
+// differ notes what is another than in the stretch before.
+func (m *making) differ(t time.Time, now *situation, first bool) {
+	if first {
+		m.out.MayFirst, m.out.MembersFirst = waysOf(now), sorted(now.members)
+		return
+	}
+	was := byRule(&m.last)
+	is := byRule(now)
+	for rule := range is {
+		if was[rule] == nil {
+			was[rule] = map[string]bool{}
+		}
+	}
+	for _, rule := range sortedKeys(was) {
+		change := MayChange{At: t, Rule: rule, Added: lacking(is[rule], was[rule]), Removed: lacking(was[rule], is[rule])}
+		if len(change.Added)+len(change.Removed) == 0 {
+			continue
+		}
+		ids := map[string]bool{}
+		for _, n := range slices.Concat(change.Added, change.Removed) {
+			ids[cmp.Or(now.ids[n], m.last.ids[n])] = true
+		}
+		change.Cause = m.cause(t, ids)
+		m.out.MayChanges = append(m.out.MayChanges, change)
+	}
+	for _, x := range []struct {
+		a, b   map[string]string
+		joined bool
+	}{{now.members, m.last.members, true}, {m.last.members, now.members, false}} {
+		for _, id := range sortedKeys(x.a) {
+			if _, both := x.b[id]; !both {
+				m.out.MemberChanges = append(m.out.MemberChanges, MemberChange{At: t, Name: x.a[id], Joined: x.joined,
+					Cause: m.cause(t, map[string]bool{id: true})})
+			}
+		}
+	}
+}
+
+// byRule gives the clients by the sentences of rules, whatever release they are of.
+func byRule(s *situation) map[string]map[string]bool {
+	out := map[string]map[string]bool{}
+	for w, clients := range s.ways {
+		if out[w.rule] == nil {
+			out[w.rule] = map[string]bool{}
+		}
+		for c := range clients {
+			out[w.rule][c] = true
+		}
+	}
+	return out
+}
+
+func waysOf(s *situation) []MayWay {
+	out := []MayWay{}
+	for w, clients := range s.ways {
+		out = append(out, MayWay{w.release, w.line, w.rule, sortedKeys(clients)})
+	}
+	slices.SortFunc(out, func(a, b MayWay) int {
+		return cmp.Or(a.Release-b.Release, a.Line-b.Line, strings.Compare(a.Rule, b.Rule))
+	})
+	return out
+}
+
+func lacking(a, b map[string]bool) []string {
+	out := []string{}
+	for _, x := range sortedKeys(a) {
+		if !b[x] {
+			out = append(out, x)
+		}
+	}
+	return out
+}
+
+func sortedKeys[V any](m map[string]V) []string {
+	out := make([]string, 0, len(m))
+	for k := range m {
+		out = append(out, k)
+	}
+	slices.Sort(out)
+	return out
+}
+
+func sorted(names map[string]string) []string {
+	out := make([]string, 0, len(names))
+	for _, n := range names {
+		out = append(out, n)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// servers tells which addresses of the traffic are of those who are protected: as long as
+// neither the estate nor the policy that says so changes, the same.
+type servers struct {
+	is     []bool // by number
+	epoch  int
+	policy *policy.Policy
+}
+
+func (m *making) serves(people *population) []bool {
+	x := &m.traffic
+	if x.is != nil && x.epoch == m.epoch && x.policy == people.at.Policy {
+		return x.is
+	}
+	all := m.Traffic.Dict.Addresses()
+	is := make([]bool, len(all))
+	for i, a := range all {
+		is[i] = people.right(people.at.At(a, m.asOf).Class)
+	}
+	*x = servers{is, m.epoch, people.at.Policy}
+	return is
+}
+
+// look looks at what reached those who are protected.
+func (m *making) look(day *Day, from, until time.Time, people *population, compiled *decide.Compiled) {
+	if people == nil {
+		return
+	}
+	first, end := flow.Hour(from.Unix()/3600), flow.Hour((until.Unix()+3599)/3600)
+	part := m.Traffic.Between(first, end)
+	if part.Len() == 0 {
+		return
+	}
+	is, pairs := m.serves(people), part.Dict.Pairs()
+	since, to := flow.MicrosOf(from), flow.MicrosOf(until)
+	var rows []flow.Bucket
+	for n, ch := range part.Chunks {
+		base := part.Starts()[n]
+		for i, k := range ch.Pair {
+			if p := &pairs[k]; is[p.Server] && ch.First[i] >= since && ch.First[i] < to && people.points.Contains(p.Point) {
+				rows = append(rows, part.Bucket(base+i))
+			}
+		}
+	}
+	if len(rows) == 0 {
+		return
+	}
+	slices.SortFunc(rows, func(a, b flow.Bucket) int {
+		return cmp.Or(int(a.Hour-b.Hour), a.Client.Compare(b.Client), a.Server.Compare(b.Server), cmp.Compare(a.Point, b.Point), int(a.Outcome)-int(b.Outcome),
+			a.First.Compare(b.First))
+	})
+	for i := range rows {
+		m.inputs.bucket(&rows[i])
+	}
+	w := reach.NewWindow(m.estate, flow.Pack(rows), first, end)
+	w.Structural = m.Structural
+	if j := m.judge(from, until); j != nil {
+		w.JudgedBy(j)
+	}
+	v := w.Under(compiled)
+	for i := range v.Len() {
+		m.take(day, v, i, people)
+	}
+}
+
+// judge says what was a leak and a choke by what points held; nil before any held anything:
+// then the draft does.
+func (m *making) judge(from, until time.Time) *reach.Judge {
+	j := &reach.Judge{Of: func(w *reach.Window, release int) *reach.View {
+		c, _ := m.of(release)
+		if c == nil {
+			return nil
+		}
+		return w.Under(c)
+	}}
+	exempt := m.exempt(from)
+	any := false
+	for i, g := range m.guarded() {
+		p := &m.Points[i]
+		h := reach.Holder{Name: p.Name, Server: p.Side != "client", Client: p.Side != "server",
+			Guards: slices.DeleteFunc(slices.Clone(g.In), func(w int32) bool { return exempt[m.estate.Workload(w).ID] })}
+		for k, held := range p.Held {
+			if k+1 < len(p.Held) && !p.Held[k+1].At.After(from) {
+				any = any || held.Release != 0
+				continue // it was over
+			}
+			if held.At.Before(until) {
+				h.Periods = append(h.Periods, reach.Period{From: flow.MicrosOf(held.At), Release: held.Release, Enforce: held.Mode == "enforce"})
+				any = any || held.Release != 0
+			}
+		}
+		if !p.Dropped.IsZero() {
+			h.Periods = append(h.Periods, reach.Period{From: flow.MicrosOf(p.Dropped)})
+		}
+		if len(h.Periods) > 0 {
+			j.Holders = append(j.Holders, h)
+		}
+	}
+	if !any {
+		return nil
+	}
+	return j
+}
+
+type callerKey struct {
+	who     string
+	service service.Point
+	server  string
+	verdict decide.Verdict
+	release int
+	rule    string
+	against bool
+}
+
+func (m *making) take(day *Day, v *reach.View, i int, people *population) {
+	c, r := v.At(i), v.Ruling(i)
+	against := m.out.Promise.Kind != "group" && people.against(c.Client.Class, c.Server.Class)
+	a, b := v.Labels(i)
+	key := callerKey{service: c.Point, server: b.Text, verdict: decide.VerdictOf(r.Rule), release: r.Release, against: against}
+	if r.Rule != nil {
+		key.rule = r.Rule.Sentence()
+	}
+	if c.Client.Workload == estate.Outside {
+		key.who = "outside " + c.Client.Addr.String()
+	} else {
+		key.who = m.estate.Workload(c.Client.Workload).ID
+	}
+	who := m.callers[key]
+	if who == nil {
+		who = &CallerTime{Name: v.Name(c.Client), Label: a.Text, Server: b.Text, Service: reach.ServiceText(c.Point), Verdict: key.verdict.String(),
+			Release: r.Release, Rule: key.rule, First: c.First.Time(), Against: against}
+		m.callers[key] = who
+	}
+	if t := c.First.Time(); t.Before(who.First) {
+		who.First = t
+	}
+	if t := c.Last.Time(); t.After(who.Last) {
+		who.Last = t
+	}
+	if who.last != day.Day {
+		who.last = day.Day
+		who.Days++
+	}
+	var sums Sums
+	v.EachRow(i, func(_ flow.Hour, outcome flow.Outcome, n int64) { sums.Count(&r, outcome, n) })
+	for _, to := range []*Sums{&who.Sums, &day.Sums, &m.out.Total} {
+		to.Add(sums)
+	}
+	if against {
+		carried := flow.Sum(sums.Permitted, flow.Sum(sums.Uncovered, sums.Leaks))
+		day.Against, m.out.Against = flow.Sum(day.Against, carried), flow.Sum(m.out.Against, carried)
+	}
+	day.leaked = day.leaked || r.Release != 0 && sums.Leaks > 0
+}

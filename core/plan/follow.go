@@ -1,0 +1,127 @@
+package plan
+
+import (
+	"maps"
+	"slices"
+	"sort"
+
+	"lucidorchard/core/decide"
+	"lucidorchard/core/estate"
+)
+
+// Changed says what an update changed in a planner.
+type Changed struct {
+	Sets    map[string]bool // names of sets that gained or lost addresses
+	Holders []int32         // workloads that may belong to another class of a plan now
+}
+
+// mostMoved is up to how many addresses a planner follows; for more, a new one is as
+// cheap.
+const mostMoved = 64
+
+// Follow brings the planner to the compilation after an update, if only that changed
+// which rules and groups some addresses are of: not the policy, nor who holds them. It
+// reports false, and is of no use any more, if a new planner is due.
+func (p *Planner) Follow(u *decide.Update) (changed Changed, ok bool) {
+	if u.Before != p.c || u.After.Policy != p.c.Policy || u.After.AsOf != p.c.AsOf || p.fixed {
+		return changed, false
+	}
+	at := p.c.AsOf
+	var moves []decide.Moved
+	for _, m := range u.Moved {
+		if at.Before(m.From) || !at.Before(m.Until) {
+			continue // then, not now
+		}
+		if m.Outside || m.Before.Workload != m.After.Workload || m.Before.Workload == estate.Outside ||
+			len(moves) == mostMoved {
+			return changed, false
+		}
+		moves = append(moves, m)
+	}
+	p.c = u.After
+	spans := make([]map[Span]int, len(p.sets))
+	for _, m := range moves {
+		was, is, addr := m.Before.Class, m.After.Class, m.Where.Addr()
+		if was == is {
+			continue
+		}
+		p.meet(is)
+		place := sort.Search(len(p.line), func(i int) bool { return !p.line[i].Last.Less(addr) })
+		p.line[place].Class = is
+		p.byClass[was] = without(p.byClass[was], []int32{int32(place)})
+		at, _ := slices.BinarySearch(p.byClass[is], int32(place))
+		p.byClass[is] = slices.Insert(slices.Clone(p.byClass[is]), at, int32(place))
+		changed.Holders = append(changed.Holders, m.After.Workload)
+		for i := range p.sets {
+			if in := p.peers[i].classes[is]; in != p.peers[i].classes[was] {
+				if spans[i] == nil {
+					spans[i] = map[Span]int{}
+				}
+				p.sets[i].Addresses = p.sets[i].Addresses.moved(addr, in, spans[i])
+			}
+		}
+	}
+	changed.Sets = map[string]bool{}
+	for i, moved := range spans {
+		if moved != nil && p.sets[i].moves(moved) {
+			changed.Sets[p.sets[i].Name] = true
+		}
+	}
+	return changed, true
+}
+
+// meet prepares for addresses of a class that had none before.
+func (p *Planner) meet(class int32) {
+	at, known := slices.BinarySearch(p.present, class)
+	if known {
+		return
+	}
+	p.present = slices.Insert(p.present, at, class)
+	for k := range p.holds {
+		p.c.RulesAt(class, k == 1, func(rule int32) {
+			list := &p.holds[k][rule]
+			at, _ := slices.BinarySearch(*list, class)
+			*list = slices.Insert(*list, at, class)
+		})
+	}
+	for i := range p.peers {
+		x := &p.peers[i]
+		far := 1
+		if x.of.server {
+			far = 0
+		}
+		if _, holds := slices.BinarySearch(p.holds[far][x.rule], class); holds && p.agrees(x, class) {
+			x.classes[class] = true
+		}
+	}
+	clear(p.known)
+	for i := range p.sets {
+		p.known[keyOf(p.peers[i].title, slices.Sorted(maps.Keys(p.peers[i].classes)))] = i
+	}
+}
+
+// moves notes which spans came and went; false: in the end none did.
+func (s *Set) moves(spans map[Span]int) bool {
+	was := s.shared
+	next := sharedOf(s.Addresses)
+	next.before, next.sum = was.number, was.digest()
+	next.counted.Do(func() {})
+	for span, n := range spans {
+		switch {
+		case n > 0:
+			next.sum.add(span, 1)
+			next.added = append(next.added, span)
+		case n < 0:
+			next.sum.add(span, minusOne)
+			next.removed = append(next.removed, span)
+		}
+	}
+	if len(next.added)+len(next.removed) == 0 {
+		return false
+	}
+	for _, list := range []Addresses{next.added, next.removed} {
+		slices.SortFunc(list, func(a, b Span) int { return a.First.Compare(b.First) })
+	}
+	s.shared = next
+	return true
+}

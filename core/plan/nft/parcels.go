@@ -1,0 +1,216 @@
+package nft
+
+import (
+	"fmt"
+	"hash/fnv"
+	"maps"
+	"slices"
+	"strings"
+
+	"lucidorchard/core/plan"
+)
+
+// A chain that is looked at from its head costs each packet as many questions as it
+// has rules. Where it is long, neighbouring rules are a parcel with a chain of its own,
+// which is entered only by the peers that one of them is for; parcels of many rules
+// have parcels again. A packet so meets a few dozen questions in thousands of rules,
+// and the order of the rules stays.
+const (
+	fewRules = 8 // are no parcels
+	fanOut   = 5 // parcels that a long run of rules is cut into
+)
+
+const parcelPrefix = "u_"
+
+// parcel is a rule, or a run of rules that are for peers of sets.
+type parcel struct {
+	rules []plan.Rule
+	inner []parcel // of a run, in order
+}
+
+// parcelsOf cuts rules into what a packet is asked about one after the other.
+func parcelsOf(rules []plan.Rule) (out []parcel) {
+	one := func(rules []plan.Rule) {
+		for i := range rules {
+			out = append(out, parcel{rules: rules[i : i+1]})
+		}
+	}
+	if len(rules) <= fewRules {
+		one(rules)
+		return out
+	}
+	for len(rules) > 0 {
+		n := slices.IndexFunc(rules, func(r plan.Rule) bool { return r.Peers == plan.Anybody })
+		if n == 0 {
+			one(rules[:1])
+			rules = rules[1:]
+			continue
+		}
+		if n < 0 {
+			n = len(rules)
+		}
+		run := rules[:n]
+		rules = rules[n:]
+		if n <= fewRules {
+			one(run)
+			continue
+		}
+		for part := range slices.Chunk(run, max(fewRules, (n+fanOut-1)/fanOut)) {
+			if len(part) <= fewRules/4 { // what is left over at the end
+				one(part)
+				continue
+			}
+			out = append(out, parcel{part, parcelsOf(part)})
+		}
+	}
+	return out
+}
+
+// name is the same for runs that are for the same sets.
+func (x *parcel) name(p *plan.Plan) string {
+	h := fnv.New64a()
+	for i := range x.rules {
+		_, _ = fmt.Fprintln(h, p.Sets[x.rules[i].Peers].Name)
+	}
+	return fmt.Sprintf("%s%016x", parcelPrefix, h.Sum64())
+}
+
+// sets gives the sets that the rules of a run are for, each once.
+func (x *parcel) sets() (out []int) {
+	for i := range x.rules {
+		if set := x.rules[i].Peers; !slices.Contains(out, set) {
+			out = append(out, set)
+		}
+	}
+	return out
+}
+
+// peers gives the set of all that the rules of a run are for.
+func (x *parcel) peers(p *plan.Plan) *plan.Set {
+	words := fmt.Sprintf("peers of lines %d to %d", x.rules[0].Line, x.rules[len(x.rules)-1].Line)
+	return &plan.Set{Name: x.name(p), Words: words, Addresses: plan.Union(x.addresses(p)...)}
+}
+
+func (x *parcel) addresses(p *plan.Plan) (out []plan.Addresses) {
+	for _, set := range x.sets() {
+		out = append(out, p.Sets[set].Addresses)
+	}
+	return out
+}
+
+// setsOf gives the sets that a kernel holds for a plan: those of its rules, and those
+// of parcels.
+func setsOf(p *plan.Plan) (out []*plan.Set) {
+	for i := range p.Sets {
+		out = append(out, &p.Sets[i])
+	}
+	all := runs(p)
+	for _, name := range slices.Sorted(maps.Keys(all)) {
+		out = append(out, all[name].peers(p))
+	}
+	return out
+}
+
+// runs gives the parcels that are runs of rules, by the name of their set.
+func runs(p *plan.Plan) map[string]*parcel {
+	out := map[string]*parcel{}
+	var walk func(list []parcel)
+	walk = func(list []parcel) {
+		for i := range list {
+			if x := &list[i]; x.inner != nil {
+				out[x.name(p)] = x
+				walk(x.inner)
+			}
+		}
+	}
+	for i := range p.Classes {
+		walk(parcelsOf(p.Classes[i].Server))
+		walk(parcelsOf(p.Classes[i].Client))
+	}
+	return out
+}
+
+// Moves gives what comes to the sets of a kernel and goes from them, by their names, from
+// one plan to the next of the same rules. Sets to which nothing comes, and from which
+// nothing goes, are not looked at.
+func Moves(from, to *plan.Plan) (come, gone map[string]plan.Addresses) {
+	come, gone = map[string]plan.Addresses{}, map[string]plan.Addresses{}
+	was := map[string]*plan.Set{}
+	for i := range from.Sets {
+		was[from.Sets[i].Name] = &from.Sets[i]
+	}
+	note := func(name string, added, removed plan.Addresses) {
+		for _, f := range families {
+			if more, less := added.Family(f.six), removed.Family(f.six); guarded(to, f.six) && len(more)+len(less) > 0 {
+				name := setName(&plan.Set{Name: name}, f.six)
+				come[name], gone[name] = more, less
+			}
+		}
+	}
+	moved := map[string][]plan.Span{}
+	for i := range to.Sets {
+		s := &to.Sets[i]
+		if old := was[s.Name]; old != nil {
+			added, removed := s.Since(old)
+			moved[s.Name] = slices.Concat(added, removed)
+			note(s.Name, added, removed)
+		}
+	}
+	before := runs(from)
+	for name, x := range runs(to) {
+		var where []plan.Span
+		for _, set := range x.sets() {
+			where = append(where, moved[to.Sets[set].Name]...)
+		}
+		if old := before[name]; old != nil && len(where) > 0 {
+			added, removed := plan.UnionSince(old.addresses(from), x.addresses(to), where)
+			note(name, added, removed)
+		}
+	}
+	return come, gone
+}
+
+// Words gives what each set holds in words, by its name in the kernel.
+func Words(p *plan.Plan) map[string]string {
+	out := map[string]string{}
+	for _, s := range setsOf(p) {
+		for _, f := range families {
+			out[setName(s, f.six)] = s.Words
+		}
+	}
+	return out
+}
+
+// chainOf names the chain of a parcel of another chain.
+func (x *parcel) chainOf(p *plan.Plan, chain string) string {
+	return chain[:2] + strings.TrimPrefix(x.name(p), parcelPrefix) + "_" + fmt.Sprint(x.rules[0].Line) + chain[1:]
+}
+
+// parcels writes the chains of parcels, inner ones first.
+func (r *renderer) parcels(chain string, list []parcel, c *plan.Class, peer string) {
+	for i := range list {
+		x := &list[i]
+		if x.inner == nil {
+			continue
+		}
+		r.parcels(chain, x.inner, c, peer)
+		r.say(1, "chain %s {", x.chainOf(r.p, chain))
+		for _, in := range x.inner {
+			r.lead(chain, in, c, peer)
+		}
+		r.say(1, "}")
+	}
+}
+
+// lead writes a rule, or the way into a parcel.
+func (r *renderer) lead(chain string, x parcel, c *plan.Class, peer string) {
+	if x.inner == nil {
+		r.rule(&x.rules[0], c, peer)
+		return
+	}
+	for _, f := range families {
+		if c.Has(f.six) {
+			r.say(2, "%s %s @%s jump %s", f.name, peer, setName(&plan.Set{Name: x.name(r.p)}, f.six), x.chainOf(r.p, chain))
+		}
+	}
+}

@@ -1,0 +1,124 @@
+package reach_test
+
+import (
+	"fmt"
+	"net/netip"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"lucidorchard/core/decide"
+	"lucidorchard/core/estate"
+	"lucidorchard/core/flow"
+	"lucidorchard/core/reach"
+	"lucidorchard/core/sample"
+	"lucidorchard/core/service"
+)
+
+// A conversation is a leak or a choke exactly if one of its rows is, looked at one by
+// one: by the release that a point which guards an end held at the time.
+func TestFatesAreThoseOfTheRows(t *testing.T) {
+	found := map[reach.Fate]int{} // of a hundred estates: tens of leaks
+	rapid.Check(t, func(t *rapid.T) {
+		e, all := sample.Estate(t), buckets(t)
+		releases := map[int]*decide.Compiled{}
+		for no := 1; no <= 2; no++ {
+			releases[no] = compile(t, e, sample.Policy(t)+"\nlayer last\nreject any -> any on any\n", sample.Instant(t))
+		}
+		var holders []reach.Holder
+		for range rapid.IntRange(1, 3).Draw(t, "points") {
+			h := reach.Holder{Server: rapid.IntRange(0, 3).Draw(t, "server") > 0, Client: rapid.Bool().Draw(t, "client")}
+			for i := range e.All() {
+				if rapid.IntRange(0, 3).Draw(t, "guards") > 0 {
+					h.Guards = append(h.Guards, i)
+				}
+			}
+			at := int64(0)
+			for range rapid.IntRange(1, 3).Draw(t, "periods") {
+				at += rapid.Int64Range(0, 3).Draw(t, "later") * 3600e6
+				h.Periods = append(h.Periods, reach.Period{From: flow.Micros(1_795_000_000e6 + at),
+					Release: rapid.SampledFrom([]int{1, 2, 1, 2, 0}).Draw(t, "release"), Enforce: rapid.IntRange(0, 3).Draw(t, "enforces") > 0})
+			}
+			holders = append(holders, h)
+		}
+		of := func(w *reach.Window, release int) *reach.View { return w.Under(releases[release]) }
+		from, to := all[0].Hour, all[len(all)-1].Hour+1
+		w := reach.NewWindow(e, flow.Pack(all), from, to)
+		require.Nil(t, w.Fates())
+		w.JudgedBy(&reach.Judge{Holders: holders, Of: of})
+		fates := w.Fates()
+		v := w.Under(releases[1])
+		leaks := 0
+		for i := range v.Len() {
+			c := v.At(i)
+			want := reach.Fine
+			for _, row := range v.RowsOf(i) {
+				b := v.Table.Bucket(int(row))
+				for _, h := range holders {
+					if !(h.Server && has(h.Guards, c.Server.Workload) || h.Client && has(h.Guards, c.Client.Workload)) {
+						continue
+					}
+					var held reach.Period
+					for _, p := range h.Periods {
+						if p.From <= flow.MicrosOfInstant(b.Last) {
+							held = p
+						}
+					}
+					if held.Release == 0 {
+						continue
+					}
+					walk := decide.NewWalk(e, releases[held.Release].Policy, releases[held.Release].AsOf)
+					verdict := decide.VerdictOf(walk.Decide(c.Client.Endpoint, c.Server.Endpoint, c.Point))
+					switch {
+					case verdict == decide.Reject && held.Enforce && b.Outcome == flow.Carried &&
+						flow.MicrosOfInstant(b.Last) > held.From+5e6:
+						want = reach.Leak
+					case verdict == decide.Permit && b.Outcome == flow.Dropped && want == reach.Fine:
+						want = reach.Choke
+					}
+				}
+			}
+			require.Equal(t, want, fates[i])
+			found[want]++
+			if want == reach.Leak {
+				leaks++
+			}
+		}
+		require.Equal(t, leaks, v.Totals(reach.Query{}).Leaks)
+	})
+	require.Positive(t, found[reach.Leak])
+}
+
+// What a release permits and somebody dropped is a choke, also where the point only
+// observes; before it held anything it is none.
+func TestWhatIsPermittedAndDroppedIsAChoke(t *testing.T) {
+	a, b := sample.Addresses[1], sample.Addresses[2]
+	var ws []estate.Workload
+	for i, addr := range []netip.Addr{a, b} {
+		ws = append(ws, estate.Workload{ID: fmt.Sprint("w", i), Leases: []estate.Lease{{Addr: addr, From: estate.Beginning,
+			Until: estate.End}}})
+	}
+	e, _ := estate.New(ws)
+	at := estate.Instant{Sec: 1_795_000_000}
+	c := compile(t, e, "layer l\npermit workload w0 -> workload w1 on tcp/443\n", at)
+	var buckets flow.Buckets
+	buckets.Add(flow.Record{Start: at, End: at, Client: a, Server: b, Point: service.PointOf(service.TCP, 443), Connections: 1,
+		Outcome: flow.Dropped})
+	for from, want := range map[int64]reach.Fate{-60: reach.Choke, 60: reach.Fine} {
+		w := reach.NewWindow(e, flow.Pack(buckets.All()), flow.HourOf(at), flow.HourOf(at)+1)
+		w.JudgedBy(&reach.Judge{Holders: []reach.Holder{{Guards: []int32{1}, Server: true, Periods: []reach.Period{{
+			From: flow.MicrosOfInstant(at) + flow.Micros(from*1e6), Release: 1}}}},
+			Of: func(w *reach.Window, _ int) *reach.View { return w.Under(c) }})
+		require.Equal(t, []reach.Fate{want}, w.Fates())
+	}
+}
+
+func has(list []int32, w int32) bool {
+	for _, x := range list {
+		if x == w && w != estate.Outside {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,399 @@
+// Package watch gathers what a view shows of how a policy holds: what got through
+// although it is rejected, what was dropped although it is permitted, who was turned
+// away, and who came for the first time to what is watched. Each such conversation is in
+// exactly one matter, and there are few matters.
+//
+// It must not know of databases, screens or messages. Start reading at Gather.
+package watch
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+
+	"lucidorchard/core/decide"
+	"lucidorchard/core/estate"
+	"lucidorchard/core/expr"
+	"lucidorchard/core/flow"
+	"lucidorchard/core/policy"
+	"lucidorchard/core/reach"
+	"lucidorchard/core/service"
+)
+
+// Version changes when the same view is gathered otherwise than before.
+const Version = 1
+
+// Kind is what is the matter.
+type Kind string
+
+// The kinds that conversations make.
+const (
+	Leak     Kind = "leak"     // rejected, and carried all the same
+	Choke    Kind = "choke"    // permitted, and dropped all the same
+	Held     Kind = "held"     // dropped, and not permitted
+	Newcomer Kind = "newcomer" // a caller never seen before, of something watched
+)
+
+// Matter is everything of one kind by one who to one what.
+type Matter struct {
+	Kind Kind
+	Who  Side
+	What Side
+	// Service is what it is on where that is one; else Services are several.
+	Service  service.Point
+	Services int
+	Scan     bool // one client that tries many servers or services
+
+	Conversations []int32 // of the view, rising
+	Clients       int     // endpoints
+	Servers       int
+	Connections   int64
+	First, Last   estate.Instant
+	Ruling        reach.Ruling // of the newest of them
+}
+
+// Side is one end of a matter: a group, a tag, a machine, or many.
+type Side struct {
+	Text string `json:"text"`
+	Kind string `json:"kind" enum:"group,tags,workload,outside,many"`
+	Lack string `json:"lack,omitempty" doc:"A structural tag that is missing"`
+}
+
+// Key is the same for what is the same matter at another time.
+func (m *Matter) Key() string {
+	parts := []string{string(m.Kind), m.Who.Kind, m.Who.Text, m.What.Kind, m.What.Text, m.Who.Lack, m.What.Lack}
+	if m.onOne() {
+		parts = append(parts, m.Service.String())
+	}
+	if m.Scan {
+		parts = append(parts, "scan")
+	}
+	return strings.Join(parts, "\x1f")
+}
+
+// onOne reports whether a matter is of one service: what is held, or tried by many or at
+// many, is of whatever it is tried on.
+func (m *Matter) onOne() bool {
+	return m.Kind != Held && m.Who.Kind != "many" && m.What.Kind != "many" && !m.Scan
+}
+
+// many is how many others, or how many services of them, make a side that is said one by
+// one a side of many; and how many a client has to try to be called a scan.
+const (
+	many  = 5
+	scans = 10
+)
+
+// Caller is somebody who reaches something that is watched.
+type Caller struct {
+	Who, What Side
+	Service   service.Point
+}
+
+// Watched says which groups are watched for newcomers, and who reached their members
+// before the view.
+type Watched struct {
+	Groups []string
+	Known  func(Caller) bool
+}
+
+// Gathered is the matters of a view, who reached what is watched, and how much of what
+// there was in each hour.
+type Gathered struct {
+	Matters []Matter
+	Callers map[Caller]estate.Instant // when first
+	Hours   map[flow.Hour]*Hour
+}
+
+// Hour is how many connections became what in an hour, or another stretch of time.
+type Hour struct {
+	Permitted int64 `json:"permitted" doc:"Carried, as a rule permits"`
+	Uncovered int64 `json:"uncovered" doc:"Carried, as no rule speaks of them"`
+	Held      int64 `json:"held" doc:"Dropped, and not permitted"`
+	Leaks     int64 `json:"leaks" doc:"Carried, though rejected"`
+	Chokes    int64 `json:"chokes" doc:"Dropped, though permitted"`
+}
+
+// Add adds those of another stretch.
+func (h *Hour) Add(o Hour) {
+	h.Permitted, h.Uncovered, h.Held = flow.Sum(h.Permitted, o.Permitted), flow.Sum(h.Uncovered, o.Uncovered), flow.Sum(h.Held, o.Held)
+	h.Leaks, h.Chokes = flow.Sum(h.Leaks, o.Leaks), flow.Sum(h.Chokes, o.Chokes)
+}
+
+// All is all of them.
+func (h *Hour) All() int64 {
+	return flow.Sum(flow.Sum(h.Permitted, h.Uncovered), flow.Sum(h.Held, flow.Sum(h.Leaks, h.Chokes)))
+}
+
+// Count adds connections of a conversation that was judged, by what became of them.
+func (h *Hour) Count(r *reach.Ruling, outcome flow.Outcome, n int64) {
+	if to := h.of(r, outcome); to != nil {
+		*to = flow.Sum(*to, n)
+	}
+}
+
+// of gives what connections of an outcome count as; nil: it is not known what became of
+// them.
+func (h *Hour) of(r *reach.Ruling, outcome flow.Outcome) *int64 {
+	permit := r.Rule != nil && decide.VerdictOf(r.Rule) == decide.Permit
+	switch {
+	case outcome == flow.Unknown:
+		return nil
+	case outcome == flow.Dropped && permit:
+		return &h.Chokes
+	case outcome == flow.Dropped:
+		return &h.Held
+	case r.Fate == reach.Leak:
+		return &h.Leaks
+	case permit:
+		return &h.Permitted
+	}
+	return &h.Uncovered
+}
+
+func (g *gathering) count(hours map[flow.Hour]*Hour, i int, r *reach.Ruling) {
+	g.v.EachRow(i, func(hour flow.Hour, outcome flow.Outcome, n int64) {
+		h := hours[hour]
+		if h == nil {
+			h = &Hour{}
+			hours[hour] = h
+		}
+		h.Count(r, outcome, n)
+	})
+}
+
+// Gather gathers the matters of a view.
+func Gather(v *reach.View, watched Watched) Gathered {
+	g := &gathering{v: v, of: map[Kind][]int32{}, rulings: map[int32]reach.Ruling{}}
+	out := Gathered{Callers: map[Caller]estate.Instant{}, Hours: map[flow.Hour]*Hour{}}
+	is := g.watches(watched.Groups)
+	for k := range v.Len() {
+		i := int32(k)
+		r := v.Ruling(k)
+		g.count(out.Hours, k, &r)
+		server := v.Server(k)
+		if is(server) {
+			c := g.caller(i)
+			at, known := out.Callers[c]
+			if first := v.At(k).First; !known || first.Before(at) {
+				out.Callers[c] = first
+			}
+		}
+		switch {
+		case r.Fate == reach.Leak:
+			g.take(Leak, i, r)
+		case r.Fate == reach.Choke:
+			g.take(Choke, i, r)
+		case r.Turned:
+			g.take(Held, i, r)
+		case is(server) && watched.Known != nil && !watched.Known(g.caller(i)):
+			g.take(Newcomer, i, r)
+		}
+	}
+	g.scanning = g.scanners(slices.Concat(g.of[Leak], g.of[Held]))
+	for _, kind := range []Kind{Leak, Choke, Held, Newcomer} {
+		out.Matters = append(out.Matters, g.group(kind)...)
+	}
+	return out
+}
+
+type gathering struct {
+	v        *reach.View
+	of       map[Kind][]int32
+	rulings  map[int32]reach.Ruling
+	scanning map[estate.Endpoint]bool // clients
+}
+
+func (g *gathering) take(kind Kind, i int32, r reach.Ruling) {
+	g.of[kind] = append(g.of[kind], i)
+	g.rulings[i] = r
+}
+
+// watches tells whether an endpoint is in one of some groups.
+func (g *gathering) watches(groups []string) func(decide.Placed) bool {
+	c := g.v.Compiled
+	groups = slices.DeleteFunc(slices.Clone(groups), func(name string) bool { return c.Policy.Groups[name] == nil })
+	known := map[int32]bool{}
+	return func(p decide.Placed) bool {
+		in, asked := known[p.Signature()]
+		if !asked {
+			in = slices.ContainsFunc(groups, func(name string) bool { return c.Group(name, p) == expr.Yes })
+			known[p.Signature()] = in
+		}
+		return in
+	}
+}
+
+func sideOf(l reach.Label) Side { return Side{l.Text, l.Kind, l.Lack} }
+
+func (g *gathering) caller(i int32) Caller {
+	a, b := g.v.Labels(int(i))
+	return Caller{sideOf(a), sideOf(b), g.v.Point(int(i))}
+}
+
+// machine names an endpoint by itself.
+func (g *gathering) machine(p decide.Placed) Side {
+	kind := "workload"
+	if p.Workload == estate.Outside {
+		kind = "outside"
+	}
+	return Side{Text: g.v.Name(p), Kind: kind}
+}
+
+// heading is what conversations of one kind are gathered under.
+type heading struct {
+	who, what Side
+	point     service.Point
+	scan      bool
+}
+
+// group makes the matters of a kind.
+func (g *gathering) group(kind Kind) []Matter {
+	under := map[int32]heading{}
+	for _, i := range g.of[kind] {
+		under[i] = g.heading(kind, i)
+	}
+	// Whoever tries many, and what many try, is one.
+	whats, whos := map[Side]map[heading]bool{}, map[Side]map[heading]bool{}
+	note := func(m map[Side]map[heading]bool, of Side, other heading) {
+		if m[of] == nil {
+			m[of] = map[heading]bool{}
+		}
+		m[of][other] = true
+	}
+	for _, h := range under {
+		if !h.scan {
+			note(whats, h.who, heading{what: h.what, point: h.point})
+		}
+	}
+	for i, h := range under {
+		if !h.scan && len(whats[h.who]) >= many {
+			h.what, h.point = Side{Kind: "many"}, 0
+			under[i] = h
+		} else if !h.scan {
+			note(whos, h.what, heading{who: h.who})
+		}
+	}
+	for i, h := range under {
+		if !h.scan && h.what.Kind != "many" && len(whos[h.what]) >= many {
+			h.who, h.point = Side{Kind: "many"}, 0
+			under[i] = h
+		}
+	}
+	// What comes from everywhere outside, and tries everything, is one.
+	outside := map[Side]bool{}
+	noise := func(h heading) bool { return !h.scan && h.who.Kind == "outside" && h.what.Kind == "many" }
+	for _, h := range under {
+		if noise(h) {
+			outside[h.who] = true
+		}
+	}
+	for i, h := range under {
+		if noise(h) && len(outside) >= many {
+			h.who = Side{Kind: "many"}
+			under[i] = h
+		}
+	}
+	at := map[heading]int{}
+	var out []Matter
+	ends := []counting{}
+	for _, i := range g.of[kind] { // in their order
+		h := under[i]
+		n, known := at[h]
+		if !known {
+			n = len(out)
+			at[h] = n
+			out = append(out, Matter{Kind: kind, Who: h.who, What: h.what, Scan: h.scan})
+			ends = append(ends, counting{map[decide.Placed]bool{}, map[decide.Placed]bool{}, map[service.Point]bool{}})
+		}
+		g.add(&out[n], &ends[n], i)
+	}
+	for n := range out {
+		m := &out[n]
+		m.Clients, m.Servers, m.Services = len(ends[n].clients), len(ends[n].servers), len(ends[n].points)
+		if m.Services == 1 {
+			for m.Service = range ends[n].points {
+			}
+		}
+	}
+	slices.SortFunc(out, func(a, b Matter) int {
+		return cmp.Or(b.Last.Compare(a.Last), strings.Compare(a.Key(), b.Key()))
+	})
+	return out
+}
+
+type counting struct {
+	clients, servers map[decide.Placed]bool
+	points           map[service.Point]bool
+}
+
+func (g *gathering) add(m *Matter, n *counting, i int32) {
+	c := g.v.At(int(i))
+	m.Conversations = append(m.Conversations, i)
+	m.Connections = flow.Sum(m.Connections, c.Connections)
+	n.clients[c.Client], n.servers[c.Server], n.points[c.Point] = true, true, true
+	if len(m.Conversations) == 1 || c.First.Before(m.First) {
+		m.First = c.First
+	}
+	if len(m.Conversations) == 1 || m.Last.Before(c.Last) {
+		m.Last, m.Ruling = c.Last, g.rulings[i]
+	}
+}
+
+// heading says what a conversation is gathered under, before many become one.
+func (g *gathering) heading(kind Kind, i int32) heading {
+	c := g.caller(i)
+	client := g.v.Client(int(i))
+	if (kind == Leak || kind == Held) && g.scanning[client.Endpoint] {
+		return heading{who: g.machine(client), what: Side{Kind: "many"}, scan: true}
+	}
+	h := heading{who: c.Who, what: c.What, point: c.Service}
+	if kind == Held {
+		h.point = 0
+		if a, b, ok := g.kept(i); ok {
+			h.who, h.what = a, b
+		}
+	}
+	return h
+}
+
+// kept gives the two groups that a separation, by which a conversation is rejected, keeps
+// apart.
+func (g *gathering) kept(i int32) (client, server Side, ok bool) {
+	r := g.rulings[i].Rule
+	if r == nil || r.Action != policy.Apart {
+		return client, server, false
+	}
+	find := func(p decide.Placed) (Side, bool) {
+		for _, ref := range r.Groups {
+			if g.v.Compiled.Policy.Groups[ref.Name] != nil && g.v.Compiled.Group(ref.Name, p) == expr.Yes {
+				return Side{Text: ref.Name, Kind: "group"}, true
+			}
+		}
+		return Side{}, false
+	}
+	client, one := find(g.v.Client(int(i)))
+	server, other := find(g.v.Server(int(i)))
+	return client, server, one && other && client != server
+}
+
+// scanners gives the clients that try many servers, or many services.
+func (g *gathering) scanners(conversations []int32) map[estate.Endpoint]bool {
+	type target struct {
+		server estate.Endpoint
+		point  service.Point
+	}
+	tried := map[estate.Endpoint]map[target]bool{}
+	for _, i := range conversations {
+		client := g.v.Client(int(i)).Endpoint
+		if tried[client] == nil {
+			tried[client] = map[target]bool{}
+		}
+		tried[client][target{g.v.Server(int(i)).Endpoint, g.v.Point(int(i))}] = true
+	}
+	out := map[estate.Endpoint]bool{}
+	for client, targets := range tried {
+		out[client] = len(targets) >= scans
+	}
+	return out
+}

@@ -1,0 +1,113 @@
+package watch
+
+import (
+	"fmt"
+
+	"lucidorchard/core/decide"
+	"lucidorchard/core/flow"
+	"lucidorchard/core/plural"
+	"lucidorchard/core/policy"
+	"lucidorchard/core/service"
+)
+
+// Piece is a part of a sentence.
+type Piece struct {
+	Text   string `json:"text"`
+	Strong bool   `json:"strong,omitempty" doc:"It names who, or what"`
+}
+
+// Plain gives a sentence without its marks.
+func Plain(pieces []Piece) string {
+	out := ""
+	for _, p := range pieces {
+		out += p.Text
+	}
+	return out
+}
+
+// Title says in a sentence what a matter is.
+func (m *Matter) Title() []Piece {
+	who, what := Piece{m.Who.Text, true}, Piece{m.What.Text, true}
+	if m.Who.Kind == "many" {
+		who = Piece{plural.Of(m.Clients, "caller", "callers"), true}
+	}
+	if m.What.Kind == "many" {
+		what = Piece{plural.Of(m.Servers, "server", "servers"), true}
+	}
+	on := ""
+	switch {
+	case m.Services == 1:
+		on = " on " + serviceWords(m.Service)
+	case m.Services > 1:
+		on = fmt.Sprintf(" on %d services", m.Services)
+	}
+	switch m.Kind {
+	case Leak:
+		return []Piece{who, {" reached ", false}, what, {on, false}}
+	case Choke:
+		return []Piece{who, {" could not reach ", false}, what, {on, false}}
+	case Held:
+		return []Piece{who, {" tried ", false}, what, {on, false}}
+	}
+	return []Piece{{"A caller never seen before: ", false}, who, {" → ", false}, what, {on, false}}
+}
+
+// Why says by what it is the matter.
+func (m *Matter) Why() string {
+	by := "no rule permits it"
+	r := m.Ruling.Rule
+	switch {
+	case r != nil && r.Action == policy.Apart:
+		by = fmt.Sprintf("line %d keeps them apart", r.Line)
+	case r != nil && decide.VerdictOf(r) == decide.Permit:
+		by = fmt.Sprintf("line %d permits it", r.Line)
+	case r != nil:
+		by = fmt.Sprintf("line %d rejects it", r.Line)
+	}
+	if m.Ruling.Release != 0 {
+		by += fmt.Sprintf(" in release %d", m.Ruling.Release)
+	} else {
+		by += " in the draft"
+	}
+	at := ""
+	if m.Ruling.Holder != nil {
+		at = m.Ruling.Holder.Name
+	}
+	scan := ""
+	if m.Scan {
+		scan = "; looks like a scan"
+	}
+	switch m.Kind {
+	case Leak:
+		by += scan
+		if at == "" {
+			return "leak: " + by + ", and it was carried"
+		}
+		return "leak: " + by + ", and it passed " + at
+	case Choke:
+		if at == "" {
+			return "choke: " + by + ", and it was dropped"
+		}
+		return "choke: " + by + ", which " + at + " held, and it was dropped"
+	case Held:
+		if m.Scan {
+			return "held: looks like a scan"
+		}
+		return "held: " + by
+	}
+	carried := ", carried"
+	if m.Ruling.Turned {
+		carried = ", dropped"
+	}
+	if r == nil {
+		return "uncovered" + carried
+	}
+	return by + carried
+}
+
+func serviceWords(p service.Point) string {
+	if name := flow.ServiceName(p); name != "" {
+		return name
+	}
+	return p.String()
+}

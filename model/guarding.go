@@ -1,0 +1,105 @@
+package model
+
+import (
+	"slices"
+	"time"
+
+	"lucidorchard/core/flow"
+	"lucidorchard/core/plan"
+	"lucidorchard/core/policy"
+	"lucidorchard/core/reach"
+	"lucidorchard/store"
+)
+
+// guarding is which point guarded what, and what it held when. It is not changed.
+type guarding struct {
+	*store.Guarding
+	policies map[int]*policy.Policy // of releases
+}
+
+func guardingOf(g *store.Guarding) *guarding {
+	out := &guarding{g, map[int]*policy.Policy{}}
+	for _, r := range g.Releases {
+		out.policies[r.No], _ = policy.Parse(r.Text)
+	}
+	return out
+}
+
+// Exempt gives the ids of the workloads that no point guards at a time.
+func (m *Model) Exempt(at time.Time) map[string]bool {
+	if m.guarding == nil {
+		return nil
+	}
+	var out map[string]bool
+	for _, e := range m.guarding.Exemptions {
+		if e.Ends.After(at) {
+			if out == nil {
+				out = map[string]bool{}
+			}
+			out[e.Workload] = true
+		}
+	}
+	return out
+}
+
+// judge says which conversations are leaks and chokes; nil before anything was
+// released: then the draft does.
+func (m *Model) judge() *reach.Judge {
+	if m.guarding == nil || len(m.guarding.Releases) == 0 {
+		return nil
+	}
+	periods := map[string][]reach.Period{}
+	for _, p := range m.guarding.Periods {
+		periods[p.Point] = append(periods[p.Point], reach.Period{From: flow.MicrosOf(p.At), Release: p.Release,
+			Enforce: p.Mode == "enforce"})
+	}
+	var guards []string
+	var of []store.Guard
+	for _, g := range m.guarding.Points {
+		if len(periods[g.Name]) > 0 {
+			guards, of = append(guards, g.Guards), append(of, g)
+		}
+	}
+	j := &reach.Judge{}
+	exempt := m.Exempt(m.Made)
+	for i, g := range plan.GuardedBy(m.Compiled, guards) {
+		g.In = slices.DeleteFunc(g.In, func(w int32) bool { return exempt[m.Estate.Workload(w).ID] })
+		j.Holders = append(j.Holders, reach.Holder{Name: of[i].Name, Guards: g.In, Server: of[i].Side != "client", Client: of[i].Side != "server",
+			Periods: periods[of[i].Name]})
+	}
+	compiled := m.Compiled
+	policies := m.guarding.policies
+	j.Of = func(w *reach.Window, release int) *reach.View {
+		p := policies[release]
+		if p == nil {
+			return nil
+		}
+		return w.Under(compiled.WithPolicy(p, compiled.AsOf).After)
+	}
+	return j
+}
+
+// SaysTheSame reports whether the draft is what a release, of a revision, says.
+func (m *Model) SaysTheSame(release, revision int) bool {
+	if m.guarding != nil {
+		for _, r := range m.guarding.Releases {
+			if r.No == release {
+				return r.Text == m.Head.Text
+			}
+		}
+	}
+	return revision == m.Head.No
+}
+
+// Released gives the newest release that says the same as the draft; 0: none does.
+func (m *Model) Released() int {
+	if m.guarding == nil || len(m.Errors) > 0 {
+		return 0
+	}
+	for i := len(m.guarding.Releases) - 1; i >= 0; i-- {
+		if m.guarding.Releases[i].Text == m.Head.Text {
+			return m.guarding.Releases[i].No
+		}
+	}
+	return 0
+}

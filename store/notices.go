@@ -1,0 +1,243 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"strconv"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jmoiron/sqlx"
+
+	"lucidorchard/notify"
+)
+
+// Destination is where messages go.
+type Destination struct {
+	Name     string          `db:"name" json:"name"`
+	Kind     string          `db:"kind" json:"kind" enum:"syslog,webhook,mail"`
+	Settings json.RawMessage `db:"settings" json:"-"` // of notify.Settings
+	Author   string          `db:"author" json:"author"`
+	At       time.Time       `db:"at" json:"at"`
+	Sent     *time.Time      `db:"sent" json:"sent,omitempty" doc:"When it took a message last"`
+	Failing  *time.Time      `db:"failing" json:"failing,omitempty" doc:"Since when it takes none"`
+	Problem  string          `db:"problem" json:"problem,omitempty" doc:"Why"`
+	Waiting  int             `db:"waiting" json:"waiting" doc:"Messages that it has not taken yet"`
+}
+
+// Notice says when who is told of what.
+type Notice struct {
+	ID     int64      `db:"id" json:"id"`
+	Kinds  []string   `db:"kinds" json:"kinds" doc:"Of matters; none: any"`
+	Who    string     `db:"who" json:"who,omitempty" doc:"An expression that a client agrees with"`
+	What   string     `db:"what" json:"what,omitempty" doc:"An expression that a server agrees with"`
+	Matter string     `db:"matter" json:"matter,omitempty" doc:"Just this one, by its id"`
+	Pace   string     `db:"pace" json:"pace" enum:"at once,hourly,daily"`
+	To     []string   `db:"to_" json:"to" doc:"Destinations"`
+	From   *int       `db:"quiet_from" json:"quietFrom,omitempty" minimum:"0" maximum:"1439" doc:"Minute of the day, UTC, from which on nothing is sent"`
+	Until  *int       `db:"quiet_until" json:"quietUntil,omitempty" minimum:"0" maximum:"1439" doc:"Minute of the day, UTC, until which nothing is sent"`
+	Ends   *time.Time `db:"ends" json:"ends,omitempty"`
+	Paused bool       `db:"paused" json:"paused"`
+	Author string     `db:"author" json:"author"`
+	At     time.Time  `db:"at" json:"at"`
+	Fired  *time.Time `db:"fired" json:"fired,omitempty" doc:"When something was told last"`
+}
+
+// Telling is a message for a destination, by a notice, that a matter makes if it grows.
+type Telling struct {
+	Notice      int64 // 0: a trial
+	Destination string
+	Matter      string
+	Message     notify.Message
+	Due         time.Time
+}
+
+// Waiting is a message that a destination has not taken yet.
+type Waiting struct {
+	ID          string          `db:"id"`
+	Notice      *int64          `db:"notice"`
+	Destination string          `db:"destination"`
+	Matter      string          `db:"matter"`
+	Message     json.RawMessage `db:"message"` // of notify.Message
+	Times       int64           `db:"times"`
+	Tries       int             `db:"tries"`
+}
+
+// Destinations gives all, by name.
+func (s *Store) Destinations(ctx context.Context) ([]Destination, error) {
+	out := []Destination{}
+	return out, s.db.SelectContext(ctx, &out, `SELECT name, kind, settings, author, at, sent, failing, problem,
+		(SELECT count(*) FROM outbox WHERE destination = name AND outbox.sent IS NULL) AS waiting FROM destinations ORDER BY name`)
+}
+
+// PutDestination keeps a destination, a new one or in place of the one of its name.
+func (s *Store) PutDestination(ctx context.Context, name string, settings notify.Settings, author string) error {
+	raw, err := json.Marshal(settings)
+	if err != nil {
+		return err
+	}
+	_, err = s.watchExec(ctx, `INSERT INTO destinations (name, kind, settings, author) VALUES ($1, $2, $3, $4)
+		ON CONFLICT (name) DO UPDATE SET kind = $2, settings = $3, author = $4, at = now(), failing = NULL, problem = ''`, name, settings.Kind, raw, author)
+	return err
+}
+
+// DropDestination forgets one, and all that waits for it.
+func (s *Store) DropDestination(ctx context.Context, name string) (found bool, err error) {
+	n, err := s.watchExec(ctx, `WITH gone AS (UPDATE notices SET to_ = array_remove(to_, $1) WHERE $1 = ANY(to_)) DELETE FROM destinations WHERE name = $1`, name)
+	return n > 0, err
+}
+
+func (s *Store) watchExec(ctx context.Context, query string, args ...any) (rows int64, err error) {
+	err = s.write(ctx, watchLock, func(tx *sqlx.Tx) error {
+		r, err := tx.ExecContext(ctx, query, args...)
+		if err == nil {
+			rows, err = r.RowsAffected()
+		}
+		return err
+	})
+	return rows, err
+}
+
+const noticeColumns = `id, kinds, who, what, matter, pace, to_, lower(quiet)::int AS quiet_from, upper(quiet)::int % 1440 AS quiet_until, ends, paused, author, at, fired`
+
+// Notices gives all, the oldest first.
+func (s *Store) Notices(ctx context.Context) (out []Notice, err error) {
+	err = s.read(ctx, func(tx pgx.Tx) error {
+		rows, err := tx.Query(ctx, `SELECT `+noticeColumns+` FROM notices ORDER BY id`)
+		if err != nil {
+			return err
+		}
+		out, err = pgx.CollectRows(rows, pgx.RowToStructByName[Notice])
+		return err
+	})
+	return out, err
+}
+
+// PutNotice keeps a notice: a new one if its id is 0. It gives the id; false: there is no
+// such notice.
+func (s *Store) PutNotice(ctx context.Context, n Notice) (id int64, found bool, err error) {
+	var quiet *string
+	if n.From != nil && n.Until != nil {
+		until := *n.Until
+		if until <= *n.From {
+			until += 1440
+		}
+		x := "[" + strconv.Itoa(*n.From) + "," + strconv.Itoa(until) + ")"
+		quiet = &x
+	}
+	args := []any{n.Kinds, n.Who, n.What, n.Matter, n.Pace, n.To, quiet, n.Ends, n.Paused, n.Author}
+	query := `INSERT INTO notices (kinds, who, what, matter, pace, to_, quiet, ends, paused, author)
+		VALUES ($1, $2, $3, $4, $5, $6, $7::int4range, $8, $9, $10) RETURNING id`
+	if n.ID != 0 {
+		query = `UPDATE notices SET kinds = $1, who = $2, what = $3, matter = $4, pace = $5, to_ = $6, quiet = $7::int4range, ends = $8, paused = $9,
+			author = $10 WHERE id = $11 RETURNING id`
+		args = append(args, n.ID)
+	}
+	err = s.write(ctx, watchLock, func(tx *sqlx.Tx) error {
+		var ids []int64
+		err := tx.SelectContext(ctx, &ids, query, args...)
+		if found = err == nil && len(ids) == 1; found {
+			id = ids[0]
+		}
+		return err
+	})
+	return id, found, err
+}
+
+// DropNotice forgets one, and what waits to be told by it.
+func (s *Store) DropNotice(ctx context.Context, id int64) (found bool, err error) {
+	n, err := s.watchExec(ctx, `DELETE FROM notices WHERE id = $1`, id)
+	return n > 0, err
+}
+
+// telling is SQL that puts a message into the outbox. What waits already of the same
+// notice, matter and destination is told of instead, once more.
+const telling = `WITH waits AS (UPDATE outbox SET times = outbox.times + $7, message = $5
+		WHERE notice = $2 AND destination = $3 AND matter = $4 AND sent IS NULL AND claimed IS NULL RETURNING id),
+	fired AS (UPDATE notices SET fired = now() WHERE id = $2)
+	INSERT INTO outbox (id, notice, destination, matter, message, due, times)
+	SELECT $1, $2::bigint, $3, $4, $5, greatest($6::timestamptz,
+		(SELECT max(sent) + $8::interval FROM outbox WHERE notice = $2 AND destination = $3 AND matter = $4)), $7::bigint
+	WHERE NOT EXISTS (SELECT FROM waits)`
+
+func (t *Telling) args() []any {
+	raw, err := json.Marshal(t.Message)
+	if err != nil {
+		panic(err) // of a type of our own
+	}
+	var notice *int64
+	if t.Notice != 0 {
+		notice = &t.Notice
+	}
+	return []any{t.Message.ID, notice, t.Destination, t.Matter, raw, t.Due, max(1, t.Message.Times), calm}
+}
+
+func tellNow(ctx context.Context, tx *sqlx.Tx, list []Telling) error {
+	for i := range list {
+		if _, err := tx.ExecContext(ctx, telling, list[i].args()...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// calm is for how long nothing more is said of a matter by a notice after it was told.
+const calm = "5 minutes"
+
+// Tell puts messages into the outbox.
+func (s *Store) Tell(ctx context.Context, list []Telling) error {
+	return s.write(ctx, watchLock, func(tx *sqlx.Tx) error { return tellNow(ctx, tx, list) })
+}
+
+// Claim takes messages that are due, of one destination, at most so many: for a while no
+// other server tries them.
+func (s *Store) Claim(ctx context.Context, most int) (out []Waiting, err error) {
+	err = s.writeRows(ctx, watchLock, func(tx pgx.Tx) error {
+		rows, err := tx.Query(ctx, `WITH next AS (SELECT destination FROM outbox WHERE sent IS NULL AND due <= now() AND (claimed IS NULL OR claimed < now())
+				ORDER BY due LIMIT 1),
+			mine AS (SELECT id FROM outbox WHERE destination = (SELECT destination FROM next) AND sent IS NULL AND due <= now()
+				AND (claimed IS NULL OR claimed < now()) ORDER BY made, id LIMIT $1)
+			UPDATE outbox SET claimed = now() + interval '1 minute' WHERE id IN (SELECT id FROM mine)
+			RETURNING id, notice, destination, matter, message, times, tries`, most)
+		if err != nil {
+			return err
+		}
+		out, err = pgx.CollectRows(rows, pgx.RowToStructByName[Waiting])
+		return err
+	})
+	return out, err
+}
+
+// Taken notes that a destination took messages, as the one of an id.
+func (s *Store) Taken(ctx context.Context, destination string, ids []string, as string) error {
+	return s.write(ctx, watchLock, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `UPDATE outbox SET sent = now(), claimed = NULL, sent_as = $2 WHERE id = ANY($1)`, ids, as); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `UPDATE destinations SET sent = now(), failing = NULL, problem = '' WHERE name = $1`, destination); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `DELETE FROM outbox WHERE sent < now() - interval '14 days'`)
+		return err
+	})
+}
+
+// NotTaken notes that a destination did not take messages: they are tried again after
+// pauses that grow.
+func (s *Store) NotTaken(ctx context.Context, destination string, ids []string, problem string) error {
+	return s.write(ctx, watchLock, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `UPDATE outbox SET claimed = NULL, tries = tries + 1,
+				due = now() + least(interval '5 minutes', interval '1 second' * power(2, least(tries, 12)))
+			WHERE id = ANY($1)`, ids); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `UPDATE destinations SET failing = coalesce(failing, now()), problem = $2 WHERE name = $1`, destination, problem)
+		return err
+	})
+}
+
+// HurryDestination makes what waits for a destination due now.
+func (s *Store) HurryDestination(ctx context.Context, name string) error {
+	_, err := s.watchExec(ctx, `UPDATE outbox SET due = now(), tries = 0 WHERE destination = $1 AND sent IS NULL AND tries > 0`, name)
+	return err
+}

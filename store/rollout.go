@@ -1,0 +1,174 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+)
+
+const bumpPoints = `UPDATE versions SET n = n + 1 WHERE name = 'points'`
+
+// Wave is a step of a roll-out: what has to be true before its points enforce.
+type Wave struct {
+	No       int    `db:"no" json:"no"`
+	Title    string `db:"title" json:"title"`
+	Minutes  int    `db:"minutes" json:"minutes" doc:"How long it observes at least"`
+	Asserts  bool   `db:"asserts" json:"asserts" doc:"Assertions have to hold"`
+	Probes   bool   `db:"probes" json:"probes" doc:"Probes have to get the verdict that is expected"`
+	WayBack  bool   `db:"way_back" json:"wayBack" doc:"The way back has to stay open"`
+	Settled  bool   `db:"settled" json:"settled" doc:"What would be rejected has to be settled as right"`
+	ByItself bool   `db:"by_itself" json:"byItself" doc:"It goes on as soon as all that is so"`
+}
+
+// UsualWave is the conditions of a wave of which nobody has said any.
+func UsualWave(no int) Wave {
+	return Wave{No: no, Asserts: true, Probes: true, WayBack: true, Settled: true}
+}
+
+// Waves gives those of which somebody has said something.
+func (s *Store) Waves(ctx context.Context) ([]Wave, error) {
+	out := []Wave{}
+	return out, s.db.SelectContext(ctx, &out, `SELECT no, title, minutes, asserts, probes, way_back, settled, by_itself
+		FROM waves ORDER BY no`)
+}
+
+// PutWave keeps what has to be true before a wave enforces.
+func (s *Store) PutWave(ctx context.Context, w Wave, author string) error {
+	_, err := s.exec(ctx, `INSERT INTO waves (no, title, minutes, asserts, probes, way_back, settled, by_itself, author)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)
+		ON CONFLICT (no) DO UPDATE SET title = $2, minutes = $3, asserts = $4, probes = $5, way_back = $6, settled = $7,
+			by_itself = $8, author = $9, at = now()`,
+		w.No, w.Title, w.Minutes, w.Asserts, w.Probes, w.WayBack, w.Settled, w.ByItself, author)
+	return err
+}
+
+// Hold says that, and why, a roll-out does not go on.
+type Hold struct {
+	Author string    `db:"author" json:"author"`
+	At     time.Time `db:"at" json:"at"`
+	Reason string    `db:"reason" json:"reason"`
+}
+
+// Held gives who holds the roll-out; nil: nobody does.
+func (s *Store) Held(ctx context.Context) (*Hold, error) {
+	var h Hold
+	err := s.db.GetContext(ctx, &h, `SELECT author, at, reason FROM hold`)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	return &h, err
+}
+
+// PutHold holds the roll-out, or lets it go on.
+func (s *Store) PutHold(ctx context.Context, h *Hold) error {
+	if h == nil {
+		_, err := s.exec(ctx, `DELETE FROM hold`)
+		return err
+	}
+	_, err := s.exec(ctx, `INSERT INTO hold (author, reason) VALUES ($1, $2)
+		ON CONFLICT (one) DO UPDATE SET author = $1, reason = $2, at = now()`, h.Author, h.Reason)
+	return err
+}
+
+// Exemption is a workload that no point guards.
+type Exemption struct {
+	Workload string    `db:"workload" json:"workload" doc:"Its id"`
+	Reason   string    `db:"reason" json:"reason"`
+	Owner    string    `db:"owner" json:"owner"`
+	Ends     time.Time `db:"ends" json:"ends"`
+	Author   string    `db:"author" json:"author"`
+	At       time.Time `db:"at" json:"at"`
+}
+
+// Exemptions gives all, those that end first at the head.
+func (s *Store) Exemptions(ctx context.Context) ([]Exemption, error) {
+	out := []Exemption{}
+	return out, s.db.SelectContext(ctx, &out, `SELECT workload, reason, owner, ends, author, at FROM exemptions
+		ORDER BY ends, workload`)
+}
+
+// PutExemption exempts a workload, or changes why and how long.
+func (s *Store) PutExemption(ctx context.Context, e Exemption) error {
+	_, err := s.exec(ctx, `WITH v AS (`+bumpPoints+`)
+		INSERT INTO exemptions (workload, reason, owner, ends, author) VALUES ($1, $2, $3, $4, $5)
+		ON CONFLICT (workload) DO UPDATE SET reason = $2, owner = $3, ends = $4, author = $5, at = now()`,
+		e.Workload, e.Reason, e.Owner, e.Ends, e.Author)
+	return err
+}
+
+// DropExemption lets points guard a workload again, and says whether it was exempt.
+func (s *Store) DropExemption(ctx context.Context, workload string) (bool, error) {
+	n, err := s.exec(ctx, `WITH v AS (`+bumpPoints+`) DELETE FROM exemptions WHERE workload = $1`, workload)
+	return n > 0, err
+}
+
+// historyKept is how many events of a point are kept beside those that say what it was
+// told and what it held.
+const historyKept = 2000
+
+// ForgetPointHistory drops the oldest events of points that have many: of a rule that
+// somebody deletes again and again, not of what points were told and held.
+func (s *Store) ForgetPointHistory(ctx context.Context) error {
+	_, err := s.db.ExecContext(ctx, `DELETE FROM point_history WHERE id IN (SELECT id FROM (
+			SELECT id, row_number() OVER (PARTITION BY point ORDER BY id DESC) AS n FROM point_history
+			WHERE what NOT IN ('told', 'applied', 'went back')) AS h WHERE n > $1)`, historyKept)
+	return err
+}
+
+// Guarding is what says which point guarded what, and what it held when.
+type Guarding struct {
+	Points     []Guard
+	Periods    []Held // by point, in the order of time
+	Releases   []ReleaseText
+	Exemptions []Exemption
+}
+
+// Guard is what a point guards.
+type Guard struct{ Name, Side, Guards string }
+
+// Held is what a point holds since a time.
+type Held struct {
+	Point   string
+	At      time.Time
+	Release int
+	Mode    string
+}
+
+// ReleaseText is a release with its policy.
+type ReleaseText struct {
+	No       int
+	Revision int
+	Text     string
+}
+
+func guarding(ctx context.Context, tx pgx.Tx) (*Guarding, error) {
+	out := &Guarding{}
+	var err error
+	if out.Points, err = collect[Guard](ctx, tx, `SELECT name, side, guards FROM points ORDER BY name`); err != nil {
+		return nil, err
+	}
+	if out.Periods, err = collect[Held](ctx, tx, `SELECT point, at, release, mode FROM (
+			SELECT point, at, release, mode, id, lag(release) OVER w AS was, lag(mode) OVER w AS how FROM point_history
+			WHERE release IS NOT NULL WINDOW w AS (PARTITION BY point ORDER BY id)) AS h
+		WHERE was IS NULL OR was <> release OR how <> mode ORDER BY point, id`); err != nil {
+		return nil, err
+	}
+	if out.Releases, err = collect[ReleaseText](ctx, tx, `SELECT r.no, r.revision, v.text FROM releases r
+		JOIN revisions v ON v.no = r.revision ORDER BY r.no`); err != nil {
+		return nil, err
+	}
+	out.Exemptions, err = collect[Exemption](ctx, tx, `SELECT workload, reason, owner, ends, author, at FROM exemptions
+		ORDER BY ends, workload`)
+	return out, err
+}
+
+func collect[T any](ctx context.Context, tx pgx.Tx, query string) ([]T, error) {
+	rows, err := tx.Query(ctx, query)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[T])
+}

@@ -1,0 +1,465 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jmoiron/sqlx"
+
+	"lucidorchard/core/flow"
+	"lucidorchard/core/watch"
+)
+
+// Matter is everything of one kind by one who to one what, over time.
+type Matter struct {
+	ID    string          `db:"id" json:"id"`
+	Kind  string          `db:"kind" json:"kind"`
+	Title json.RawMessage `db:"title" json:"-"` // of []watch.Piece
+	Why   string          `db:"why" json:"why"`
+	About json.RawMessage `db:"about" json:"-"` // of About
+
+	State    string     `db:"state" json:"state" enum:"new,seen,with,settled"`
+	Holder   string     `db:"holder" json:"holder,omitempty" doc:"With whom it is"`
+	Note     string     `db:"note" json:"note,omitempty"`
+	Again    *time.Time `db:"again" json:"again,omitempty" doc:"It opens again then"`
+	Author   string     `db:"author" json:"author,omitempty" doc:"Of the state"`
+	Changed  time.Time  `db:"changed" json:"changed" doc:"The state"`
+	First    time.Time  `db:"first" json:"first"`
+	Last     time.Time  `db:"last" json:"last"`
+	Opened   time.Time  `db:"opened" json:"opened" doc:"When it was new, the last time"`
+	Standing bool       `db:"standing" json:"standing" doc:"It is so until it is over; else it is what was seen on days"`
+	Ended    *time.Time `db:"ended" json:"ended,omitempty"`
+}
+
+// About says what a matter speaks of.
+type About struct {
+	Who      *watch.Side `json:"who,omitempty"`
+	What     *watch.Side `json:"what,omitempty"`
+	Scan     bool        `json:"scan,omitempty" doc:"One client that tries many"`
+	Point    string      `json:"point,omitempty" doc:"An enforcement point"`
+	Exporter string      `json:"exporter,omitempty" doc:"Its address"`
+	Line     int         `json:"line,omitempty" doc:"Of the rule that decides"`
+	Release  int         `json:"release,omitempty" doc:"By which it was judged; none: the draft"`
+	Group    string      `json:"group,omitempty"`
+	Workload string      `json:"workload,omitempty" doc:"Its id"`
+	Text     string      `json:"text,omitempty" doc:"An assertion, or a rule"`
+}
+
+// MatterDay is what was seen of a matter on a day (UTC).
+type MatterDay struct {
+	Matter        string    `db:"matter" json:"-"`
+	Day           time.Time `db:"day" json:"day"`
+	Conversations int64     `db:"conversations" json:"conversations"`
+	Connections   int64     `db:"connections" json:"connections"`
+	Clients       int64     `db:"clients" json:"clients"`
+	Servers       int64     `db:"servers" json:"servers"`
+	Hours         []int64   `db:"hours" json:"hours" doc:"Connections in each hour of the day"`
+	First         time.Time `db:"first" json:"first"`
+	Last          time.Time `db:"last" json:"last"`
+}
+
+// WatchedDay is all that a day makes.
+type WatchedDay struct {
+	Day     time.Time
+	Stamp   string // of what it was made from
+	Matters []Matter
+	Days    []MatterDay // of each of them
+	Hours   map[flow.Hour]*watch.Hour
+	Callers map[watch.Caller]time.Time
+	Tell    []Telling // of matters that have grown
+}
+
+// Opening is a matter that is new, or new again.
+type Opening struct {
+	Matter
+	Again bool // it was settled, and has grown
+}
+
+const matterColumns = `id, kind, title, why, about, state, holder, note, again, author, changed, first, last, opened, standing, ended`
+
+// WatchStamps gives what each day was made from that was looked at.
+func (s *Store) WatchStamps(ctx context.Context) (map[time.Time]string, error) {
+	var rows []struct {
+		Day   time.Time
+		Stamp string
+	}
+	err := s.db.SelectContext(ctx, &rows, `SELECT day, stamp FROM watch_days`)
+	out := make(map[time.Time]string, len(rows))
+	for _, r := range rows {
+		out[r.Day.UTC()] = r.Stamp
+	}
+	return out, err
+}
+
+// grown is SQL: a settled matter has grown by a half, and by 3 conversations, over its
+// largest day before.
+const grown = `conversations >= m.size + greatest(3, m.size / 2)`
+
+// PutWatchedDay keeps what a day makes in place of what it made before, and gives the
+// matters that are new by it, or again.
+func (s *Store) PutWatchedDay(ctx context.Context, d WatchedDay) (opened []Opening, err error) {
+	err = s.writeRows(ctx, watchLock, func(tx pgx.Tx) error {
+		opened = nil
+		before := map[string]int64{}
+		var id string
+		var n int64
+		rows, err := tx.Query(ctx, `SELECT matter, connections FROM matter_days WHERE day = $1`, d.Day)
+		if err == nil {
+			_, err = pgx.ForEachRow(rows, []any{&id, &n}, func() error {
+				before[id] = n
+				return nil
+			})
+		}
+		if err != nil {
+			return err
+		}
+		now := map[string]int64{}
+		for i := range d.Days {
+			now[d.Matters[i].ID] = d.Days[i].Connections
+		}
+		b := &pgx.Batch{}
+		b.Queue(`DELETE FROM matter_days WHERE day = $1`, d.Day)
+		for i := range d.Matters {
+			m, day := &d.Matters[i], &d.Days[i]
+			b.Queue(`INSERT INTO matters (id, kind, title, why, about, first, last) VALUES ($1, $2, $3, $4, $5, $6, $7)
+				ON CONFLICT (id) DO UPDATE SET title = CASE WHEN matters.last <= $7 THEN $3 ELSE matters.title END,
+					why = CASE WHEN matters.last <= $7 THEN $4 ELSE matters.why END,
+					about = CASE WHEN matters.last <= $7 THEN $5 ELSE matters.about END,
+					first = least(matters.first, $6), last = greatest(matters.last, $7)
+				RETURNING `+matterColumns+`, xmax = 0 AS fresh`, m.ID, m.Kind, m.Title, m.Why, m.About, m.First, m.Last).
+				Query(func(rows pgx.Rows) error {
+					got, err := pgx.CollectOneRow(rows, pgx.RowToStructByNameLax[struct {
+						Matter
+						Fresh bool `db:"fresh"`
+					}])
+					if err == nil && got.Fresh {
+						opened = append(opened, Opening{Matter: got.Matter})
+					}
+					return err
+				})
+			b.Queue(`INSERT INTO matter_days (matter, day, conversations, connections, clients, servers, hours, first, last)
+				VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)`, m.ID, d.Day, day.Conversations, day.Connections, day.Clients,
+				day.Servers, day.Hours, day.First, day.Last)
+		}
+		b.Queue(`DELETE FROM watch_hours WHERE hour >= $1 AND hour < $1 + 24`, int32(d.Day.Unix()/3600))
+		for hour, h := range d.Hours {
+			b.Queue(`INSERT INTO watch_hours VALUES ($1, $2, $3, $4, $5, $6)`, int32(hour), h.Permitted, h.Uncovered, h.Held, h.Leaks, h.Chokes)
+		}
+		for c, first := range d.Callers {
+			b.Queue(`INSERT INTO watch_callers VALUES ($1, $2, $3, $4) ON CONFLICT (who, what, point) DO UPDATE
+				SET first = least(watch_callers.first, $4)`, sideKey(c.Who), sideKey(c.What), int64(c.Service), first)
+		}
+		b.Queue(`DELETE FROM watch_caller_days WHERE day = $1 OR day < $1::date - 60`, d.Day)
+		for c := range d.Callers {
+			b.Queue(`INSERT INTO watch_caller_days VALUES ($1, $2, $3, $4)`, sideKey(c.Who), sideKey(c.What), int64(c.Service), d.Day)
+		}
+		b.Queue(`INSERT INTO watch_days VALUES ($1, $2) ON CONFLICT (day) DO UPDATE SET stamp = $2`, d.Day, d.Stamp)
+		// What no day shows any more goes, unless somebody did something with it.
+		b.Queue(`DELETE FROM matters m WHERE NOT standing AND state = 'new' AND NOT EXISTS (SELECT FROM matter_days WHERE matter = m.id)`)
+		b.Queue(`WITH open AS (UPDATE matters m SET state = 'new', opened = now(), changed = now(), size = 0 FROM matter_days x
+				WHERE x.matter = m.id AND x.day = $1 AND m.state = 'settled' AND `+grown+` RETURNING m.*),
+			said AS (INSERT INTO matter_log (matter, author, words) SELECT id, '', 'opened again: it has grown' FROM open)
+			SELECT `+matterColumns+` FROM open`, d.Day).Query(func(rows pgx.Rows) error {
+			list, err := pgx.CollectRows(rows, pgx.RowToStructByName[Matter])
+			for _, m := range list {
+				opened = append(opened, Opening{m, true})
+			}
+			return err
+		})
+		for _, t := range d.Tell {
+			if more := now[t.Matter] - before[t.Matter]; more > 0 {
+				t.Message.Times = more
+				b.Queue(telling, t.args()...)
+			}
+		}
+		return tx.SendBatch(ctx, b).Close()
+	})
+	return opened, err
+}
+
+func sideKey(x watch.Side) string { return x.Kind + " " + x.Text }
+
+// KnownCallers gives who reached what is watched before a time.
+func (s *Store) KnownCallers(ctx context.Context, before time.Time) (func(watch.Caller) bool, error) {
+	var rows []struct {
+		Who, What string
+		Point     int64
+	}
+	if err := s.db.SelectContext(ctx, &rows, `SELECT who, what, point FROM watch_callers WHERE first < $1`, before); err != nil {
+		return nil, err
+	}
+	type key struct {
+		who, what string
+		point     int64
+	}
+	known := make(map[key]bool, len(rows))
+	for _, r := range rows {
+		known[key{r.Who, r.What, r.Point}] = true
+	}
+	return func(c watch.Caller) bool { return known[key{sideKey(c.Who), sideKey(c.What), int64(c.Service)}] }, nil
+}
+
+// Silence is a caller who came every day, and does not any more.
+type Silence struct {
+	Who, What string // labels
+	Service   int64
+	Last      time.Time // day
+}
+
+// Silences gives the callers of what is watched who came on six of the seven days before
+// yesterday, and neither yesterday nor today; none if nothing at all was seen yesterday.
+func (s *Store) Silences(ctx context.Context, today time.Time) ([]Silence, error) {
+	var rows []struct {
+		Who, What string
+		Point     int64
+		Last      time.Time
+	}
+	err := s.db.SelectContext(ctx, &rows, `SELECT who, what, point, max(day) AS last FROM watch_caller_days
+		WHERE day BETWEEN $1::date - 8 AND $1 AND EXISTS (SELECT FROM watch_caller_days WHERE day = $1::date - 1)
+		GROUP BY who, what, point HAVING max(day) < $1::date - 1 AND count(*) FILTER (WHERE day BETWEEN $1::date - 8 AND $1::date - 2) >= 6
+		ORDER BY who, what, point`, today)
+	out := make([]Silence, len(rows))
+	for i, r := range rows {
+		_, who, _ := strings.Cut(r.Who, " ")
+		_, what, _ := strings.Cut(r.What, " ")
+		out[i] = Silence{who, what, r.Point, r.Last}
+	}
+	return out, err
+}
+
+// Members is who is in a group, and of whom that cannot be told: ids, in order.
+type Members struct {
+	Group     string   `db:"group_name"`
+	In        []string `db:"members"`
+	Undecided []string `db:"undecided"`
+}
+
+// WatchedMembers gives who was in groups when they were last looked at.
+func (s *Store) WatchedMembers(ctx context.Context) (map[string]Members, error) {
+	out := map[string]Members{}
+	err := s.read(ctx, func(tx pgx.Tx) error {
+		list, err := collect[Members](ctx, tx, `SELECT group_name, members, undecided FROM watch_members`)
+		for _, m := range list {
+			out[m.Group] = m
+		}
+		return err
+	})
+	return out, err
+}
+
+// PutMembers keeps who is in groups now, in place of what was kept, with the matters that
+// the difference makes, of a day.
+func (s *Store) PutMembers(ctx context.Context, now []Members, matters []Matter, tells func(Matter) []Telling) (opened []Opening, err error) {
+	err = s.write(ctx, watchLock, func(tx *sqlx.Tx) error {
+		opened = nil
+		if _, err := tx.ExecContext(ctx, `DELETE FROM watch_members`); err != nil {
+			return err
+		}
+		for _, m := range now {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO watch_members VALUES ($1, $2, $3)`, m.Group, m.In, m.Undecided); err != nil {
+				return err
+			}
+		}
+		for _, m := range matters {
+			var is Matter
+			if err := tx.GetContext(ctx, &is, `INSERT INTO matters (id, kind, title, why, about, first, last, standing, ended) VALUES ($1, $2, $3, $4, $5, $6, $6, true, $6)
+				ON CONFLICT (id) DO UPDATE SET title = $3, why = $4, about = $5, last = $6, state = 'new', opened = now()
+				RETURNING `+matterColumns, m.ID, m.Kind, m.Title, m.Why, m.About, m.First); err != nil {
+				return err
+			}
+			opened = append(opened, Opening{Matter: is})
+			if err := tellNow(ctx, tx, tells(is)); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return opened, err
+}
+
+// PutStanding keeps what is the matter just now of some kinds, and ends what is so no
+// more. It gives those that are new, or new again.
+// what gives the messages to put into the outbox with a matter that is new.
+func (s *Store) PutStanding(ctx context.Context, kinds []string, list []Matter, tells func(Matter) []Telling) (opened []Opening, changed bool,
+	err error) {
+	err = s.write(ctx, watchLock, func(tx *sqlx.Tx) error {
+		opened, changed = nil, false
+		now := []string{}
+		for _, m := range list {
+			now = append(now, m.ID)
+			var was Matter
+			err := tx.GetContext(ctx, &was, `SELECT `+matterColumns+` FROM matters WHERE id = $1`, m.ID)
+			known := err == nil
+			if err != nil && !errors.Is(err, sql.ErrNoRows) {
+				return err
+			}
+			back := known && was.Ended != nil
+			if known && !back && was.Why == m.Why && string(was.Title) == string(m.Title) {
+				continue
+			}
+			changed = true
+			var is Matter
+			if err := tx.GetContext(ctx, &is, `INSERT INTO matters (id, kind, title, why, about, first, last, standing) VALUES ($1, $2, $3, $4, $5, $6, $6, true)
+				ON CONFLICT (id) DO UPDATE SET title = $3, why = $4, about = $5, ended = NULL,
+					last = CASE WHEN matters.ended IS NULL THEN matters.last ELSE $6 END,
+					opened = CASE WHEN matters.ended IS NULL THEN matters.opened ELSE now() END,
+					state = CASE WHEN matters.ended IS NULL THEN matters.state ELSE 'new' END
+				RETURNING `+matterColumns, m.ID, m.Kind, m.Title, m.Why, m.About, m.First); err != nil {
+				return err
+			}
+			if !known || back {
+				opened = append(opened, Opening{is, back})
+				if err := tellNow(ctx, tx, tells(is)); err != nil {
+					return err
+				}
+			}
+		}
+		r, err := tx.ExecContext(ctx, `UPDATE matters SET ended = now() WHERE standing AND ended IS NULL AND kind = ANY($1) AND NOT id = ANY($2)`,
+			kinds, now)
+		if err != nil {
+			return err
+		}
+		n, err := r.RowsAffected()
+		changed = changed || n > 0
+		return err
+	})
+	return opened, changed, err
+}
+
+// OpenDue opens settled matters again whose date has come.
+func (s *Store) OpenDue(ctx context.Context) (opened []Opening, err error) {
+	err = s.write(ctx, watchLock, func(tx *sqlx.Tx) error {
+		opened = nil
+		var list []Matter
+		if err := tx.SelectContext(ctx, &list, `WITH open AS (UPDATE matters SET state = 'new', opened = now(), changed = now(), size = 0, again = NULL
+				WHERE state = 'settled' AND again <= now() RETURNING *),
+			said AS (INSERT INTO matter_log (matter, author, words) SELECT id, '', 'opened again: its date has come' FROM open)
+			SELECT `+matterColumns+` FROM open`); err != nil {
+			return err
+		}
+		for _, m := range list {
+			opened = append(opened, Opening{m, true})
+		}
+		return nil
+	})
+	return opened, err
+}
+
+// Matters gives all that were seen since a time, or that somebody said something of since,
+// or that still wait for somebody: the newest first.
+func (s *Store) Matters(ctx context.Context, since time.Time) ([]Matter, error) {
+	out := []Matter{}
+	return out, s.db.SelectContext(ctx, &out, `SELECT `+matterColumns+` FROM matters
+		WHERE last >= $1 OR changed >= $1 OR state IN ('new', 'with') OR standing AND (ended IS NULL OR ended >= $1) ORDER BY last DESC, id`, since)
+}
+
+// MatterDays gives what was seen of all matters on days since a time, the oldest first.
+func (s *Store) MatterDays(ctx context.Context, since time.Time) (map[string][]MatterDay, error) {
+	return s.matterDays(ctx, `day >= $1`, since.UTC().Truncate(24*time.Hour))
+}
+
+func (s *Store) matterDays(ctx context.Context, where string, arg any) (map[string][]MatterDay, error) {
+	out := map[string][]MatterDay{}
+	err := s.read(ctx, func(tx pgx.Tx) error {
+		rows, err := tx.Query(ctx, `SELECT matter, day, conversations, connections, clients, servers, hours, first, last FROM matter_days
+			WHERE `+where+` ORDER BY matter, day`, arg)
+		if err != nil {
+			return err
+		}
+		list, err := pgx.CollectRows(rows, pgx.RowToStructByName[MatterDay])
+		for _, d := range list {
+			out[d.Matter] = append(out[d.Matter], d)
+		}
+		return err
+	})
+	return out, err
+}
+
+// Matter gives one with its days and what was done with it, the newest first; false:
+// there is none.
+func (s *Store) Matter(ctx context.Context, id string) (m Matter, days []MatterDay, log []MatterWord, found bool, err error) {
+	if err = s.db.GetContext(ctx, &m, `SELECT `+matterColumns+` FROM matters WHERE id = $1`, id); err != nil {
+		if errors.Is(err, sql.ErrNoRows) {
+			err = nil
+		}
+		return m, nil, nil, false, err
+	}
+	all, err := s.matterDays(ctx, `matter = $1`, id)
+	if err != nil {
+		return m, nil, nil, false, err
+	}
+	log = []MatterWord{}
+	err = s.db.SelectContext(ctx, &log, `SELECT at, author, words FROM matter_log WHERE matter = $1 ORDER BY at DESC`, id)
+	return m, all[id], log, true, err
+}
+
+// MatterWord is something that was done with a matter.
+type MatterWord struct {
+	At     time.Time `db:"at" json:"at"`
+	Author string    `db:"author" json:"author" doc:"Blank: it did so by itself"`
+	Words  string    `db:"words" json:"words"`
+}
+
+// MatterState is what somebody says of a matter.
+type MatterState struct {
+	State  string
+	Holder string
+	Note   string
+	Again  *time.Time
+	Author string
+	Words  string // for its log
+}
+
+// PutMatterState keeps what somebody says of matters; what of them there is none of is
+// left out.
+func (s *Store) PutMatterState(ctx context.Context, ids []string, x MatterState) (changed int, err error) {
+	err = s.write(ctx, watchLock, func(tx *sqlx.Tx) error {
+		var done []string
+		if err := tx.SelectContext(ctx, &done, `UPDATE matters m SET state = $2, holder = $3, note = $4, again = $5, author = $6, changed = now(),
+				size = coalesce((SELECT max(conversations) FROM matter_days WHERE matter = m.id), 0)
+			WHERE id = ANY($1) RETURNING id`, ids, x.State, x.Holder, x.Note, x.Again, x.Author); err != nil {
+			return err
+		}
+		changed = len(done)
+		_, err := tx.ExecContext(ctx, `INSERT INTO matter_log (matter, author, words) SELECT unnest($1::text[]), $2, $3`, done, x.Author, x.Words)
+		return err
+	})
+	return changed, err
+}
+
+// WatchHours gives what became of the connections of the hours [from, to).
+func (s *Store) WatchHours(ctx context.Context, from, to flow.Hour) (map[flow.Hour]watch.Hour, error) {
+	var rows []struct {
+		Hour                                      int32
+		Permitted, Uncovered, Held, Leaks, Chokes int64
+	}
+	err := s.db.SelectContext(ctx, &rows, `SELECT hour, permitted, uncovered, held, leaks, chokes FROM watch_hours WHERE hour >= $1 AND hour < $2`,
+		int32(from), int32(to))
+	out := make(map[flow.Hour]watch.Hour, len(rows))
+	for _, r := range rows {
+		out[flow.Hour(r.Hour)] = watch.Hour{Permitted: r.Permitted, Uncovered: r.Uncovered, Held: r.Held, Leaks: r.Leaks, Chokes: r.Chokes}
+	}
+	return out, err
+}
+
+// Watched gives the groups that somebody chose to watch, in order.
+func (s *Store) Watched(ctx context.Context) ([]string, error) {
+	out := []string{}
+	return out, s.db.SelectContext(ctx, &out, `SELECT group_name FROM watched ORDER BY group_name`)
+}
+
+// PutWatched says which groups are watched.
+func (s *Store) PutWatched(ctx context.Context, groups []string, author string) error {
+	return s.write(ctx, watchLock, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM watched WHERE NOT group_name = ANY($1)`, groups); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `INSERT INTO watched (group_name, author) SELECT unnest($1::text[]), $2 ON CONFLICT DO NOTHING`, groups, author)
+		return err
+	})
+}

@@ -1,0 +1,115 @@
+// Keeps all points from a workload until a day, with a reason and somebody who answers
+// for it.
+import { Flex, Input, Text } from "@chakra-ui/react";
+import { useState } from "react";
+import { api, caughtUp, problem, type Schemas } from "../api/client";
+import { say } from "../frame/toaster";
+import { Btn, inputStyle, ProblemNote } from "../marks/Controls";
+import { Modal } from "../marks/Modal";
+
+const day = (ms: number) => new Date(ms).toISOString().slice(0, 10);
+
+export function Exempt({
+  id,
+  name,
+  was,
+  close,
+}: {
+  id: string;
+  name: string;
+  was?: Schemas["ExemptionOut"];
+  close: () => void;
+}) {
+  const put = api.useMutation("put", "/api/v1/exemptions/{id}");
+  const end = api.useMutation("delete", "/api/v1/exemptions/{id}");
+  const [x, setX] = useState(() => ({
+    reason: was?.reason ?? "",
+    owner: was?.owner ?? "",
+    ends: was ? was.ends.slice(0, 10) : day(Date.now() + 30 * 86_400_000),
+  }));
+  const [failed, setFailed] = useState("");
+  const go = async (run: () => Promise<unknown>, done: string) => {
+    setFailed("");
+    try {
+      await run();
+      say(done);
+      close();
+    } catch (e) {
+      setFailed(problem(e));
+    }
+    await caughtUp();
+  };
+  const keep = () =>
+    go(
+      () =>
+        put.mutateAsync({
+          params: { path: { id } },
+          body: { reason: x.reason, owner: x.owner, ends: `${x.ends}T00:00:00Z` },
+        }),
+      `No point touches ${name} until ${x.ends}`,
+    );
+  return (
+    <Modal
+      title={`Keep points away from ${name}`}
+      open
+      onClose={close}
+      size="lg"
+      footer={
+        <>
+          <Btn
+            primary
+            loading={put.isPending}
+            disabled={!x.reason.trim() || !x.owner.trim() || !x.ends}
+            onClick={() => void keep()}
+          >
+            Exempt it
+          </Btn>
+          {was && (
+            <Btn
+              onClick={() => void go(() => end.mutateAsync({ params: { path: { id } } }), `Points guard ${name} again`)}
+            >
+              End it now
+            </Btn>
+          )}
+          <Btn onClick={close}>Cancel</Btn>
+        </>
+      }
+    >
+      <Flex direction="column" gap="8px">
+        <Input
+          {...inputStyle}
+          autoFocus
+          aria-label="why no point may touch it"
+          placeholder="why: its vendor answers for it, and forbids it"
+          maxLength={500}
+          value={x.reason}
+          onChange={(e) => setX({ ...x, reason: e.target.value })}
+        />
+        <Input
+          {...inputStyle}
+          aria-label="who answers for it"
+          placeholder="who answers for it"
+          maxLength={200}
+          value={x.owner}
+          onChange={(e) => setX({ ...x, owner: e.target.value })}
+        />
+        <Flex gap="8px" align="center">
+          <Text>until</Text>
+          <Input
+            {...inputStyle}
+            type="date"
+            w="160px"
+            aria-label="until when"
+            value={x.ends}
+            onChange={(e) => setX({ ...x, ends: e.target.value })}
+          />
+        </Flex>
+        <Text color="soft" fontSize="12.5px">
+          No point polices what it calls, or who calls it. Points that guard the other end still hold what is released
+          there.
+        </Text>
+        {failed && <ProblemNote>{failed}</ProblemNote>}
+      </Flex>
+    </Modal>
+  );
+}

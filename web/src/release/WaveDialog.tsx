@@ -1,0 +1,96 @@
+// What has to be true before a wave enforces.
+import { Flex, Input, Text } from "@chakra-ui/react";
+import { useState } from "react";
+import { api, caughtUp, problem } from "../api/client";
+import { say } from "../frame/toaster";
+import { Btn, inputStyle, ProblemNote } from "../marks/Controls";
+import { Modal } from "../marks/Modal";
+import { nameOf, type Wave } from "./waves";
+
+const conditions = [
+  ["asserts", "the assertions hold"],
+  ["probes", "the probes get the verdict that is expected"],
+  ["wayBack", "the way back stays open: administrators reach all that it guards, and its points their server"],
+  ["settled", "all that it would reject of today is settled as right"],
+] as const;
+
+export function WaveDialog({ wave, close }: { wave: Wave; close: () => void }) {
+  const put = api.useMutation("put", "/api/v1/rollout/waves/{no}");
+  const [x, setX] = useState({ ...wave, hours: String(wave.minutes / 60) });
+  const [failed, setFailed] = useState("");
+  const go = async () => {
+    setFailed("");
+    try {
+      const { title, asserts, probes, wayBack, settled, byItself } = x;
+      await put.mutateAsync({
+        params: { path: { no: wave.no } },
+        body: {
+          title,
+          minutes: Math.max(0, Math.round(60 * Number(x.hours) || 0)),
+          asserts,
+          probes,
+          wayBack,
+          settled,
+          byItself,
+        },
+      });
+      say(`What ${nameOf(x)} waits for is kept`);
+      close();
+    } catch (e) {
+      setFailed(problem(e));
+    }
+    await caughtUp();
+  };
+  return (
+    <Modal
+      title={nameOf(wave)}
+      open
+      size="lg"
+      onClose={close}
+      footer={
+        <>
+          <Btn primary loading={put.isPending} onClick={() => void go()}>
+            Keep
+          </Btn>
+          <Btn onClick={close}>Cancel</Btn>
+        </>
+      }
+    >
+      <Flex direction="column" gap="8px">
+        <Input
+          {...inputStyle}
+          autoFocus
+          aria-label="what the wave is called"
+          placeholder="what it is called: live, southquay"
+          maxLength={80}
+          value={x.title}
+          onChange={(e) => setX({ ...x, title: e.target.value })}
+        />
+        <Flex gap="8px" align="center">
+          <Text>It observes at least</Text>
+          <Input
+            {...inputStyle}
+            type="number"
+            min={0}
+            step="any"
+            w="80px"
+            aria-label="hours that it observes"
+            value={x.hours}
+            onChange={(e) => setX({ ...x, hours: e.target.value })}
+          />
+          <Text>hours, and waits until</Text>
+        </Flex>
+        {conditions.map(([key, words]) => (
+          <label key={key}>
+            <input type="checkbox" checked={x[key]} onChange={(e) => setX({ ...x, [key]: e.target.checked })} /> {words}
+          </label>
+        ))}
+        <label>
+          <input type="checkbox" checked={x.byItself} onChange={(e) => setX({ ...x, byItself: e.target.checked })} />{" "}
+          then it goes on by itself
+        </label>
+        {failed && <ProblemNote>{failed}</ProblemNote>}
+      </Flex>
+    </Modal>
+  );
+}

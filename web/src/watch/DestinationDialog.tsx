@@ -1,0 +1,211 @@
+// Where messages go: a syslog receiver, a webhook, or mail.
+import { chakra, Input, Text } from "@chakra-ui/react";
+import { useState } from "react";
+import { api, caughtUp, problem, type Schemas } from "../api/client";
+import { say } from "../frame/toaster";
+import { Btn, Field, inputStyle, ProblemNote, Switches } from "../marks/Controls";
+import { Modal } from "../marks/Modal";
+import type { Destination } from "./TellMe";
+
+type Settings = Schemas["Settings"];
+
+const usual: Record<Settings["kind"], string> = {
+  syslog: "logbook-01:514",
+  webhook: "https://duty.saltmarsh.example/orchard",
+  mail: "mail.saltmarsh.example:587",
+};
+
+export function DestinationDialog({ first, close }: { first?: Destination; close: (made?: string) => void }) {
+  const put = api.useMutation("put", "/api/v1/watch/destinations/{name}");
+  const drop = api.useMutation("delete", "/api/v1/watch/destinations/{name}");
+  const trial = api.useMutation("post", "/api/v1/watch/destinations/{name}/trial");
+  const [name, setName] = useState(first?.name ?? "");
+  const [s, setS] = useState<Settings>(first?.settings ?? { kind: "syslog", address: "", transport: "tcp" });
+  const [sure, setSure] = useState(false);
+  const [wrong, setWrong] = useState<string>();
+  const set = (change: Partial<Settings>) => setS({ ...s, ...change });
+  const run = async (withTrial: boolean) => {
+    setWrong(undefined);
+    try {
+      const body: Settings = { ...s, transport: s.kind === "syslog" ? s.transport || "tcp" : undefined };
+      await put.mutateAsync({ params: { path: { name: name.trim() } }, body });
+      if (withTrial) {
+        await trial.mutateAsync({ params: { path: { name: name.trim() } } });
+        say(`A trial is on its way to ${name.trim()}`);
+      } else say(`Messages may go to ${name.trim()}`);
+      await caughtUp(["watch"]);
+      close(name.trim());
+    } catch (e) {
+      setWrong(problem(e));
+    }
+  };
+  const forget = async () => {
+    try {
+      await drop.mutateAsync({ params: { path: { name: first!.name } } });
+      await caughtUp(["watch"]);
+      close();
+    } catch (e) {
+      setWrong(problem(e));
+    }
+  };
+  return (
+    <Modal
+      title={first ? first.name : "Where do messages go?"}
+      open
+      onClose={() => close()}
+      size="lg"
+      footer={
+        <>
+          {first && (
+            <Btn onClick={() => (sure ? void forget() : setSure(true))}>{sure ? "Really forget it" : "Forget it…"}</Btn>
+          )}
+          <Btn onClick={() => close()}>Cancel</Btn>
+          <Btn disabled={!name.trim() || !s.address} onClick={() => void run(true)}>
+            Keep, and send a trial
+          </Btn>
+          <Btn primary loading={put.isPending} disabled={!name.trim() || !s.address} onClick={() => void run(false)}>
+            Keep
+          </Btn>
+        </>
+      }
+    >
+      {!first && (
+        <Field label="called">
+          <Input
+            {...inputStyle}
+            flex="1"
+            autoFocus
+            placeholder="duty"
+            aria-label="name"
+            value={name}
+            onChange={(e) => setName(e.target.value)}
+          />
+        </Field>
+      )}
+      <Field label="it is">
+        <Switches
+          label="kind of destination"
+          options={[
+            { value: "syslog", shown: "Syslog" },
+            { value: "webhook", shown: "Webhook" },
+            { value: "mail", shown: "Mail" },
+          ]}
+          on={[s.kind]}
+          toggle={(kind) => set({ kind })}
+        />
+        {s.kind === "syslog" && (
+          <Switches
+            label="transport"
+            options={[
+              { value: "udp", shown: "UDP" },
+              { value: "tcp", shown: "TCP" },
+              { value: "tls", shown: "TLS" },
+            ]}
+            on={[s.transport || "tcp"]}
+            toggle={(transport) => set({ transport })}
+          />
+        )}
+      </Field>
+      <Field label="at">
+        <Input
+          {...inputStyle}
+          flex="1"
+          aria-label="address"
+          placeholder={usual[s.kind]}
+          value={s.address}
+          onChange={(e) => set({ address: e.target.value })}
+        />
+      </Field>
+      {s.kind === "webhook" && (
+        <Field label="key">
+          <Input
+            {...inputStyle}
+            flex="1"
+            type="password"
+            autoComplete="off"
+            aria-label="key"
+            placeholder={first?.keeps ? "stays as it is" : "by which the receiver checks that a message is ours"}
+            value={s.secret ?? ""}
+            onChange={(e) => set({ secret: e.target.value })}
+          />
+        </Field>
+      )}
+      {s.kind === "mail" && (
+        <>
+          <Field label="from">
+            <Input
+              {...inputStyle}
+              flex="1"
+              aria-label="from"
+              placeholder="orchard@saltmarsh.example"
+              value={s.from ?? ""}
+              onChange={(e) => set({ from: e.target.value.trim() })}
+            />
+          </Field>
+          <Field label="to">
+            <Input
+              {...inputStyle}
+              flex="1"
+              aria-label="to"
+              placeholder="duty@saltmarsh.example; several with blanks between"
+              value={(s.to ?? []).join(" ")}
+              onChange={(e) =>
+                set({ to: e.target.value.split(/[\s,;]/).filter((x, i, all) => x || i === all.length - 1) })
+              }
+              onBlur={() => set({ to: (s.to ?? []).filter(Boolean) })}
+            />
+          </Field>
+          <Field label="as">
+            <Input
+              {...inputStyle}
+              flex="1"
+              aria-label="user"
+              placeholder="user, if it asks for one"
+              value={s.user ?? ""}
+              onChange={(e) => set({ user: e.target.value })}
+            />
+            <Input
+              {...inputStyle}
+              flex="1"
+              type="password"
+              autoComplete="off"
+              aria-label="password"
+              placeholder={first?.keeps ? "stays as it is" : "password"}
+              value={s.password ?? ""}
+              onChange={(e) => set({ password: e.target.value })}
+            />
+          </Field>
+          <Field label="">
+            <chakra.label>
+              <input type="checkbox" checked={!!s.plain} onChange={(e) => set({ plain: e.target.checked })} /> send also
+              where the server offers no encryption
+            </chakra.label>
+          </Field>
+        </>
+      )}
+      {(s.kind !== "syslog" || s.transport === "tls") && (
+        <Field label="trust">
+          <chakra.textarea
+            aria-label="certificates"
+            placeholder="PEM certificates that the other side's is checked by; none: the system's"
+            value={s.ca ?? ""}
+            onChange={(e) => set({ ca: e.target.value })}
+            flex="1"
+            rows={3}
+            fontFamily="mono"
+            fontSize="11px"
+            bg="sheet"
+            borderWidth="1px"
+            borderColor="line"
+            borderRadius="5px"
+            p="5px"
+          />
+        </Field>
+      )}
+      <Text mt="8px" color="soft" fontSize="12px">
+        Messages wait here until they are taken, also over a restart; what cannot be sent is tried again.
+      </Text>
+      {wrong && <ProblemNote>{wrong}</ProblemNote>}
+    </Modal>
+  );
+}

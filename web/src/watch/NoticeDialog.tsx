@@ -1,0 +1,250 @@
+// A notice as a sentence to fill in: when, of what, to whom.
+import { Box, chakra, Flex, Input, Text } from "@chakra-ui/react";
+import { useState } from "react";
+import { api, caughtUp, problem } from "../api/client";
+import { say } from "../frame/toaster";
+import { Btn, Field, inputStyle, Link, ProblemNote } from "../marks/Controls";
+import { Modal } from "../marks/Modal";
+import { DestinationDialog } from "./DestinationDialog";
+import { type Notice, useNotices } from "./TellMe";
+import { about, kindWords, type Matter, memberOf, plain } from "./watch";
+
+type Pace = Notice["pace"];
+
+const minutes = (t: string) => {
+  const [h, m] = t.split(":").map(Number);
+  return (h ?? 0) * 60 + (m ?? 0);
+};
+const clock = (m?: number) =>
+  m === undefined ? "" : `${String(Math.floor(m / 60)).padStart(2, "0")}:${String(m % 60).padStart(2, "0")}`;
+
+export function NoticeDialog({
+  first,
+  of,
+  matters,
+  close,
+}: {
+  first?: Notice;
+  of?: Matter;
+  matters: Matter[];
+  close: () => void;
+}) {
+  const { data } = useNotices();
+  const groups = api.useQuery("get", "/api/v1/groups");
+  const add = api.useMutation("post", "/api/v1/watch/notices");
+  const change = api.useMutation("put", "/api/v1/watch/notices/{id}");
+  const [pace, setPace] = useState<Pace>(first?.pace ?? "at once");
+  const [kinds, setKinds] = useState<string[]>(first?.kinds ?? (of ? [of.kind] : ["leak"]));
+  const [who, setWho] = useState(first?.who ?? "");
+  const [what, setWhat] = useState(first?.what ?? "");
+  const [matter, setMatter] = useState(first?.matter ?? of?.id ?? "");
+  const [to, setTo] = useState<string[]>();
+  const [from, setFrom] = useState(clock(first?.quietFrom));
+  const [until, setUntil] = useState(clock(first?.quietUntil));
+  const [ends, setEnds] = useState(first?.ends?.slice(0, 10) ?? "");
+  const [making, setMaking] = useState(false);
+  const [wrong, setWrong] = useState<string>();
+  const all = data?.destinations ?? [];
+  const chosen = to ?? first?.to ?? (all.length === 1 ? [all[0]!.name] : []);
+  const toggle = (list: string[], x: string) => (list.includes(x) ? list.filter((y) => y !== x) : [...list, x]);
+  const one = matters.find((m) => m.id === matter);
+  const run = async () => {
+    const body = {
+      kinds,
+      who: matter ? "" : who.trim(),
+      what: matter ? "" : what.trim(),
+      matter,
+      pace,
+      to: chosen,
+      quiet: from && until ? { from: minutes(from), until: minutes(until) } : undefined,
+      ends: ends ? new Date(`${ends}T23:59:59`).toISOString() : undefined,
+      paused: first?.paused ?? false,
+    };
+    try {
+      if (first) await change.mutateAsync({ params: { path: { id: first.id } }, body });
+      else await add.mutateAsync({ body });
+      say(`Told ${pace}, when ${about(body, one ? plain(one) : "")}`);
+      close();
+      await caughtUp(["watch"]);
+    } catch (e) {
+      setWrong(problem(e));
+    }
+  };
+  const names = (groups.data ?? []).map((g) => g.name);
+  return (
+    <Modal
+      title="Tell me when …"
+      open
+      onClose={close}
+      size="xl"
+      footer={
+        <>
+          <Btn onClick={close}>Cancel</Btn>
+          <Btn
+            primary
+            disabled={chosen.length === 0}
+            loading={add.isPending || change.isPending}
+            onClick={() => void run()}
+          >
+            {first ? "Keep" : "Tell me"}
+          </Btn>
+        </>
+      }
+    >
+      <Text fontSize="15px" mb="10px" data-sentence>
+        {pace}, when <b>{about({ kinds, who, what, matter }, one ? plain(one) : "")}</b> → {chosen.join(", ") || "…"}
+      </Text>
+      <Field label="when">
+        {(["at once", "hourly", "daily"] as const).map((p) => (
+          <Btn
+            key={p}
+            aria-pressed={pace === p}
+            borderColor={pace === p ? "accent" : "line"}
+            onClick={() => setPace(p)}
+          >
+            {p}
+          </Btn>
+        ))}
+        <Text color="soft">
+          {pace === "at once"
+            ? "many at once are one message with their number"
+            : pace === "hourly"
+              ? "a summary at the full hour"
+              : "a summary at 08:00 UTC"}
+        </Text>
+      </Field>
+      {matter ? (
+        <Field label="of">
+          <Text>
+            just this: <b>{one ? plain(one) : matter}</b>
+          </Text>
+          <Link onClick={() => setMatter("")}>of any like it</Link>
+        </Field>
+      ) : (
+        <>
+          <Field label="of">
+            {(data?.kinds ?? []).map((k) => (
+              <Btn
+                key={k}
+                aria-pressed={kinds.includes(k)}
+                borderColor={kinds.includes(k) ? "accent" : "line"}
+                bg={kinds.includes(k) ? "tintStrong" : "sheet"}
+                title={kindWords[k]}
+                onClick={() => setKinds(toggle(kinds, k))}
+              >
+                {k}
+              </Btn>
+            ))}
+            {kinds.length === 0 && <Text color="soft">of any kind</Text>}
+          </Field>
+          <Field label="from">
+            <Ends label="from whom" value={who} set={setWho} names={names} any="anybody" />
+          </Field>
+          <Field label="into">
+            <Ends label="into what" value={what} set={setWhat} names={names} any="anything" />
+          </Field>
+        </>
+      )}
+      <Field label="to">
+        {all.map((d) => (
+          <Btn
+            key={d.name}
+            aria-pressed={chosen.includes(d.name)}
+            borderColor={chosen.includes(d.name) ? "accent" : "line"}
+            bg={chosen.includes(d.name) ? "tintStrong" : "sheet"}
+            onClick={() => setTo(toggle(chosen, d.name))}
+          >
+            {d.name}
+          </Btn>
+        ))}
+        <Link onClick={() => setMaking(true)}>{all.length ? "another +" : "Say where messages go…"}</Link>
+      </Field>
+      <Field label="quiet">
+        <Text color="soft">nothing from</Text>
+        <Input
+          {...inputStyle}
+          type="time"
+          w="110px"
+          aria-label="quiet from, UTC"
+          value={from}
+          onChange={(e) => setFrom(e.target.value)}
+        />
+        <Text color="soft">until</Text>
+        <Input
+          {...inputStyle}
+          type="time"
+          w="110px"
+          aria-label="quiet until, UTC"
+          value={until}
+          onChange={(e) => setUntil(e.target.value)}
+        />
+        <Text color="soft">UTC: it is told after that. It ends on</Text>
+        <Input
+          {...inputStyle}
+          type="date"
+          w="150px"
+          aria-label="last day"
+          value={ends}
+          onChange={(e) => setEnds(e.target.value)}
+        />
+      </Field>
+      {wrong && <ProblemNote>{wrong}</ProblemNote>}
+      {making && (
+        <DestinationDialog
+          close={(name) => {
+            setMaking(false);
+            if (name) setTo([...chosen, name]);
+          }}
+        />
+      )}
+    </Modal>
+  );
+}
+
+/** Which ends: an expression, or the members of a group by a press. */
+function Ends({
+  label,
+  value,
+  set,
+  names,
+  any,
+}: {
+  label: string;
+  value: string;
+  set: (v: string) => void;
+  names: string[];
+  any: string;
+}) {
+  return (
+    <Box w="100%">
+      <Flex gap="8px" align="center">
+        <Input
+          {...inputStyle}
+          flex="1"
+          aria-label={label}
+          placeholder={`${any}; or an expression, such as ${memberOf(names[0] ?? "protected")}`}
+          value={value}
+          onChange={(e) => set(e.target.value)}
+          fontFamily={value ? "mono" : undefined}
+        />
+        <chakra.select
+          aria-label={`${label}: members of a group`}
+          value=""
+          onChange={(e) => e.target.value && set(memberOf(e.target.value))}
+          bg="sheet"
+          borderWidth="1px"
+          borderColor="line"
+          borderRadius="5px"
+          h="27px"
+          w="150px"
+          px="4px"
+        >
+          <option value="">a group…</option>
+          {names.map((g) => (
+            <option key={g}>{g}</option>
+          ))}
+        </chakra.select>
+      </Flex>
+    </Box>
+  );
+}

@@ -1,0 +1,38 @@
+import { expect, test } from "vitest";
+import { about, ago, headline, type Matter, memberOf, stateWords, type Watch } from "./watch";
+
+const sum = (held: number, leaks: number, chokes: number) => ({ sum: { held, leaks, chokes } }) as Watch;
+
+test("the headline says what was held and what was not", () => {
+  expect(headline(sum(0, 0, 0), "day")).toEqual({
+    time: "In the last day",
+    tried: "nothing had to be held",
+    through: "",
+  });
+  expect(headline(sum(1, 0, 0), "hour").tried).toBe("1 attempt was held");
+  expect(headline(sum(118, 3, 0), "day").through).toBe("3 got through");
+  expect(headline(sum(118, 3, 1), "day").through).toBe("3 got through, and 1 that may pass was dropped");
+});
+
+test("how long ago something was", () => {
+  const now = Date.parse("2026-11-28T12:00:00Z");
+  expect(ago("2026-11-28T11:59:50Z", now)).toBe("just now");
+  expect(ago("2026-11-28T11:20:00Z", now)).toBe("40 min ago");
+  expect(ago("2026-11-28T02:00:00Z", now)).toBe("10 h ago");
+  expect(ago("2026-11-27T08:00:00Z", now)).toBe("yesterday");
+  expect(ago("2026-11-20T12:00:00Z", now)).toBe("8 days ago");
+});
+
+test("what is over is said to be", () => {
+  expect(stateWords({ state: "new", ended: "2026-11-20T12:00:00Z" } as Matter)).toBe("new, over");
+  expect(stateWords({ state: "settled", note: "old job" } as Matter)).toBe("settled: old job");
+});
+
+test("a notice is a sentence", () => {
+  expect(about({ kinds: ["leak"], what: memberOf("protected") }, "")).toBe("anything leaks into protected");
+  expect(about({ kinds: [], who: "outside", what: "tier is store" }, "")).toBe(
+    "anything from outside is the matter into tier is store",
+  );
+  expect(about({ kinds: ["drift", "ending"] }, "")).toBe("there is a drift or an ending");
+  expect(about({ matter: "x" }, "a reached b")).toBe("“a reached b” happens again");
+});

@@ -1,0 +1,100 @@
+// What the view of watching says, and how it says it.
+import type { Schemas } from "../api/client";
+import { n, plural } from "../marks/words";
+
+export type Watch = Schemas["WatchOut"];
+export type Matter = Schemas["MatterOut"];
+export type Period = "hour" | "day" | "week" | "quarter";
+
+export const periods: Period[] = ["hour", "day", "week", "quarter"];
+
+/** How long a bin of a period is, in milliseconds. */
+export const binOf: Record<Period, number> = {
+  hour: 60_000,
+  day: 3_600_000,
+  week: 2 * 3_600_000,
+  quarter: 24 * 3_600_000,
+};
+
+/** Matters that somebody has to look at. */
+export const waits = (m: Matter) => m.state === "new" || m.state === "with";
+
+/** A sentence of pieces, as text. */
+export const plain = (m: Matter) => m.title.map((p) => p.text).join("");
+
+/** What the headline says of a time. */
+export function headline(w: Watch, period: Period) {
+  const { held, leaks, chokes } = w.sum;
+  const tried = held ? `${plural(held, "attempt was", "attempts were")} held` : "nothing had to be held";
+  const time = `In the last ${period}`;
+  if (!leaks && !chokes) return { time, tried, through: "" };
+  const parts = [
+    leaks ? `${n(leaks)} got through` : "",
+    chokes ? `${n(chokes)} that may pass ${chokes === 1 ? "was" : "were"} dropped` : "",
+  ].filter(Boolean);
+  return { time, tried, through: parts.join(", and ") };
+}
+
+/** How long ago something was, in a word or two. */
+export function ago(t: string, now = Date.now()) {
+  const minutes = Math.round((now - Date.parse(t)) / 60_000);
+  if (minutes < 1) return "just now";
+  if (minutes < 60) return `${minutes} min ago`;
+  const hours = Math.round(minutes / 60);
+  if (hours < 24) return `${hours} h ago`;
+  const days = Math.round(hours / 24);
+  return days === 1 ? "yesterday" : `${days} days ago`;
+}
+
+/** The state of a matter in words. */
+export function stateWords(m: Matter) {
+  switch (m.state) {
+    case "with":
+      return `with ${m.holder ?? ""}`;
+    case "settled":
+      return `settled: ${m.note ?? ""}`;
+    default:
+      return m.ended ? `${m.state}, over` : m.state;
+  }
+}
+
+/** What each kind of matter is. */
+export const kindWords: Record<string, string> = {
+  leak: "rejected, and carried all the same",
+  choke: "permitted, and dropped all the same",
+  held: "dropped, and not permitted",
+  newcomer: "a caller never seen before reaches what is watched",
+  silence: "a caller of what is watched that came every day does not any more",
+  drift: "a point holds something else than it should",
+  "silent point": "a point is not heard of any more",
+  "silent exporter": "an exporter sends nothing any more",
+  gap: "not all that an exporter sent arrived",
+  assertion: "an assertion does not hold",
+  member: "somebody joins or leaves what is watched",
+  ending: "a rule or an exemption ends within a week",
+  destination: "a destination takes no messages",
+};
+
+const verbs: Record<string, string> = {
+  leak: "leaks",
+  choke: "is choked",
+  held: "is held",
+  newcomer: "comes for the first time",
+  silence: "stops coming",
+};
+
+/** The members of a group, as an expression. */
+export const memberOf = (group: string) => `member of ${/^[a-z][\w-]*$/i.test(group) ? group : JSON.stringify(group)}`;
+
+/** What a notice is about, in words: "anything leaks into protected". */
+export function about(n: { kinds?: string[]; who?: string; what?: string; matter?: string }, matter: string): string {
+  if (n.matter) return matter ? `“${matter}” happens again` : "a matter of before happens again";
+  const ends = (e?: string) => e?.replace(/^member of "?([^"]*)"?$/, "$1");
+  const who = ends(n.who);
+  const what = ends(n.what);
+  const kinds = n.kinds ?? [];
+  const words = kinds.length === 0 ? "is the matter" : kinds.map((k) => verbs[k] ?? `is a ${k}`).join(" or ");
+  const standing = kinds.length > 0 && kinds.every((k) => !verbs[k]);
+  if (standing) return `there is ${kinds.map((k) => `${/^[aeiou]/.test(k) ? "an" : "a"} ${k}`).join(" or ")}`;
+  return `anything ${who ? `from ${who} ` : ""}${words}${what ? ` into ${what}` : ""}`;
+}
