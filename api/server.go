@@ -6,8 +6,11 @@
 package api
 
 import (
+	"bytes"
 	"context"
 	"crypto/rand"
+	"fmt"
+	"html"
 	"io/fs"
 	"log/slog"
 	"net/http"
@@ -162,6 +165,11 @@ func (s *Server) serveWeb(w http.ResponseWriter, r *http.Request) {
 	if err != nil {
 		page = []byte(unbuilt)
 	}
+	// What a page reads it reads after this: of what changes meanwhile, before it listens
+	// to events, it would else never learn.
+	now, _ := s.Events.Next()
+	page = bytes.Replace(page, []byte("</head>"), fmt.Appendf(nil, "<meta name=\"versions\" content=\"%s\"></head>",
+		html.EscapeString(string(bytes.TrimSpace(jsonOf(now))))), 1)
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
 	w.Header().Set("Cache-Control", "no-cache")
 	_, _ = w.Write(page)

@@ -3,10 +3,14 @@ package e2e
 import (
 	"encoding/json"
 	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 )
@@ -44,6 +48,41 @@ func TestTwoPeopleChangeOneGroup(t *testing.T) {
 	a.click(`//button[contains(., "Save to the draft") and not(@disabled)]`)
 	a.until(`location.pathname.endsWith("/groups/log")`)
 	require.Contains(t, get(t, base+"/api/v1/policy.orchard"), `group "log" = app is roster`)
+}
+
+// What changes after a page has read and before it listens to events, it learns too.
+func TestEventsThatComeLate(t *testing.T) {
+	base := start(t, "--demo")
+	to, err := url.Parse(base)
+	require.NoError(t, err)
+	forward := httputil.NewSingleHostReverseProxy(to)
+	forward.FlushInterval = -1
+	listening := make(chan struct{})
+	between := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if strings.HasSuffix(r.URL.Path, "/events") {
+			select {
+			case <-listening:
+			case <-r.Context().Done():
+				return
+			}
+		}
+		forward.ServeHTTP(w, r)
+	}))
+	t.Cleanup(func() { between.CloseClientConnections(); between.Close() })
+	p := browse(t, between.URL)
+	p.open("/workloads?tag=crew%3Dnight")
+	p.until(`document.querySelector("[data-count]")?.dataset.count === "0"`)
+	r, err := http.Post(base+"/api/v1/tags", "application/json",
+		strings.NewReader(`{"workloads":["booking-entry-01"],"key":"crew","value":"night"}`))
+	require.NoError(t, err)
+	r.Body.Close()
+	require.Equal(t, 200, r.StatusCode)
+	require.Eventually(t, func() bool {
+		return strings.Contains(get(t, base+"/api/v1/workloads?tag=crew%3Dnight"), "booking-entry-01")
+	}, patience, 50*time.Millisecond)
+	time.Sleep(time.Second) // what else that moves has been told
+	close(listening)
+	p.until(`document.querySelector("[data-count]")?.dataset.count === "1"`)
 }
 
 // A text without the assertions that guard the way back says that they go.

@@ -145,6 +145,12 @@ export function problem(error: unknown): string {
   return "the server cannot be reached; is it running?";
 }
 
+/** The versions when the server gave this page; where it was not the server, nobody knows. */
+function atStart(): Versions | undefined {
+  const told = document.querySelector<HTMLMetaElement>("meta[name=versions]")?.content;
+  return told ? (JSON.parse(told) as Versions) : undefined;
+}
+
 /**
  * Learns of new versions whenever the server says that something has changed.
  * A page that is not shown listens to nothing: browsers allow few connections to
@@ -152,7 +158,7 @@ export function problem(error: unknown): string {
  */
 export function followChanges(onLive: (live: boolean) => void): () => void {
   let events: EventSource | undefined;
-  let first: Versions | undefined;
+  let first = atStart();
   let last = ""; // what was told last
   let timer: ReturnType<typeof setTimeout> | undefined;
   const close = () => {
@@ -176,7 +182,7 @@ export function followChanges(onLive: (live: boolean) => void): () => void {
       if (e.data === last) return;
       last = e.data;
       const now = JSON.parse(last) as Versions;
-      first ??= now; // what the page has read just now
+      first ??= now;
       const start = first;
       clearTimeout(timer);
       timer = setTimeout(() => take(since(now, start)), 40);
