@@ -12,8 +12,10 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -25,6 +27,13 @@ import (
 // program is the built binary, made once for all tests.
 var program string
 
+// demoData is the data of a server that was started with the demo company and stopped: a
+// test that wants the company begins with a copy.
+var (
+	demoData string
+	demoMade sync.Once
+)
+
 func TestMain(m *testing.M) {
 	dir, err := os.MkdirTemp("", "orchard-e2e-")
 	if err != nil {
@@ -35,6 +44,10 @@ func TestMain(m *testing.M) {
 		fmt.Fprintf(os.Stderr, "%s\n%s\n", err, out)
 		os.Exit(1)
 	}
+	if err := os.Chmod(dir, 0o755); err != nil { // the user postgres has to enter it
+		panic(err)
+	}
+	demoData = filepath.Join(dir, "demo")
 	code := m.Run()
 	os.RemoveAll(dir)
 	os.Exit(code)
@@ -45,32 +58,51 @@ func start(t *testing.T, args ...string) string {
 	t.Helper()
 	dir, err := os.MkdirTemp("", "orchard-data-")
 	require.NoError(t, err)
+	t.Cleanup(func() { os.RemoveAll(dir) })
 	require.NoError(t, os.Chmod(dir, 0o755))
+	data := filepath.Join(dir, "data")
+	if slices.Contains(args, "--demo") {
+		demoMade.Do(func() {
+			_, stop := run(t, demoData, "--demo")
+			stop()
+		})
+		out, err := exec.Command("cp", "-a", demoData, data).CombinedOutput()
+		require.NoError(t, err, string(out))
+	}
+	base, stop := run(t, data, args...)
+	t.Cleanup(stop)
+	return base
+}
+
+// run starts the server and gives its address and what stops it.
+func run(t *testing.T, data string, args ...string) (base string, stop func()) {
+	t.Helper()
 	cmd := exec.Command(program,
-		append([]string{"serve", "--scratch", "--listen", "127.0.0.1:0", "--data", filepath.Join(dir, "data"),
-			"--author", "architect", "--live=false", "--points=false", "--ipfix", "127.0.0.1:0", "--ipfix-tcp", "127.0.0.1:0", "--netflow",
-			"off", "--sflow", "off"}, args...)...)
+		append([]string{"serve", "--scratch", "--listen", "127.0.0.1:0", "--data", data, "--author", "architect",
+			"--live=false", "--points=false", "--ipfix", "127.0.0.1:0", "--ipfix-tcp", "127.0.0.1:0",
+			"--netflow", "off", "--sflow", "off"}, args...)...)
 	out, err := cmd.StdoutPipe()
 	require.NoError(t, err)
-	log, err := os.Create(filepath.Join(dir, "log"))
+	log, err := os.Create(data + ".log")
 	require.NoError(t, err)
 	cmd.Stderr = log
 	require.NoError(t, cmd.Start())
-	t.Cleanup(func() {
+	stop = func() {
 		_ = cmd.Process.Signal(syscall.SIGTERM)
 		_ = cmd.Wait()
 		if t.Failed() {
 			text, _ := os.ReadFile(log.Name())
 			t.Logf("the server said:\n%s", text)
 		}
-		os.RemoveAll(dir)
-	})
+		log.Close()
+	}
 	line, err := bufio.NewReader(out).ReadString('\n')
 	if err != nil {
+		stop()
 		text, _ := os.ReadFile(log.Name())
 		t.Fatalf("the server did not start: %s\n%s", err, text)
 	}
-	return regexp.MustCompile(`http://\S+`).FindString(line)
+	return regexp.MustCompile(`http://\S+`).FindString(line), stop
 }
 
 // page is a tab of a browser.
