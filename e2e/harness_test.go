@@ -170,22 +170,45 @@ func query(sel string, xpath func(string, ...chromedp.QueryOption) chromedp.Acti
 	return css(chromedp.CSS(sel))
 }
 
+// click presses the middle of what is visible of something. What is drawn again, or moves,
+// between the look and the press is looked for again.
 func (p *page) click(sel string) {
 	p.t.Helper()
-	// What is drawn again between the look and the press is looked for again.
 	for try := 1; ; try++ {
 		p.see(sel)
-		ctx, cancel := context.WithTimeout(p.ctx, patience)
-		err := chromedp.Do(ctx, query(sel, chromedp.Click[string], chromedp.Click[chromedp.CSS]))
-		cancel()
-		if err == nil {
+		at := p.still(sel)
+		p.do("click "+sel, chromedp.MouseClickXY(at[0], at[1]))
+		if value[bool](p, `window.pressed !== false`) {
 			return
 		}
-		if try == 5 || !strings.Contains(err.Error(), "node") {
-			p.fail("click %s: %s", sel, err)
+		if try == 5 {
+			p.fail("click %s: the press does not come to it", sel)
 		}
 		time.Sleep(100 * time.Millisecond)
 	}
+}
+
+// still waits until what is about to be pressed has stayed where it is for a moment, gives
+// where that is, and has the page note whether the press comes to it.
+func (p *page) still(sel string) [2]float64 {
+	p.t.Helper()
+	p.until(fmt.Sprintf(`(() => {
+		const sel = %q
+		const found = sel.startsWith("/") ? document.evaluate(sel, document, null, 7) : document.querySelectorAll(sel)
+		const all = [...Array(found.length ?? found.snapshotLength).keys()].map((i) => found[i] ?? found.snapshotItem(i))
+		const at = all.find((x) => x.getClientRects().length)
+		at.scrollIntoViewIfNeeded()
+		const r = at.getClientRects()[0], now = performance.now(), here = [r.x, r.y, r.width, r.height].join()
+		if (window.still?.at !== at || window.still.here !== here) window.still = { at, here, since: now }
+		if (window.still.since > now - 80) return false
+		const middle = (from, to, end) => (Math.max(from, 0) + Math.min(to, end)) / 2
+		window.still.point = [middle(r.left, r.right, innerWidth), middle(r.top, r.bottom, innerHeight)]
+		window.pressed = false
+		for (const e of ["pointerdown", "click"])
+			window.addEventListener(e, (x) => { if (all.some((a) => a.contains(x.target))) window.pressed = true }, { capture: true, once: true })
+		return true
+	})()`, sel))
+	return value[[2]float64](p, `window.still.point`)
 }
 
 func (p *page) see(sel string) {
