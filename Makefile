@@ -4,7 +4,7 @@ SHELL := /bin/bash
 export PATH := $(PATH):/usr/local/go/bin:/usr/sbin:/sbin
 PORT ?= 7411
 
-.PHONY: help demo demo-packets run test bench drill lint screenshots web types system clean
+.PHONY: help demo demo-packets run test bench drill lint screenshots web types system tools clean
 
 help:
 	@grep -E '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*##/\t/'
@@ -24,7 +24,7 @@ run: system web ## build, and run with your own data
 # What shares memory is tested with the race detector, all else without.
 RACED = ./app ./collect ./disk ./model
 
-test: system lint web ## everything: style, unit, property, database and browser tests
+test: system tools lint web ## everything: style, unit, property, database and browser tests
 	cd web && npm run --silent test
 	go test -race -count=1 -timeout 20m $(RACED)
 	go test -count=1 -timeout 20m $$(go list ./... | grep -Ev '^lucidorchard/(app|collect|disk|model)$$')
@@ -33,7 +33,7 @@ bench: ## speed and memory, as figures and as ratios of one run
 	go test -p 1 -run "^$$" -bench . -benchmem -timeout 60m ./core/... ./ingest/... ./collect ./cmd/... ./rollout ./point ./api | grep -Ev '^(goos|goarch|pkg|cpu|PASS|ok|\?)'
 
 ROUNDS ?= 40
-drill: system ## kill, fill up and confuse the program while it is worked with; ROUNDS=40
+drill: system tools ## kill, fill up and confuse the program while it is worked with; ROUNDS=40
 	ORCHARD_DRILL=$(ROUNDS) go test -count=1 -timeout 120m -v ./drill | grep -E "rounds|connections are|^(---|ok|FAIL|PASS)|SKIP|NOT TRIED"
 
 lint: web/node_modules/.installed ## gofmt, go vet, staticcheck, tsc, eslint
@@ -59,6 +59,23 @@ types: web/node_modules/.installed ## make the client's types from the API that 
 	go run ./cmd/orchard openapi > web/src/api/openapi.json
 	cd web && npm run --silent types
 
+define install
+	if [ -n "$$missing" ]; then \
+		echo "installing$$missing"; \
+		sudo=""; [ "$$(id -u)" = 0 ] || sudo=sudo; \
+		$$sudo apt-get update -q >/dev/null && DEBIAN_FRONTEND=noninteractive $$sudo apt-get install -y -q --no-install-recommends $$missing >/dev/null; \
+	fi
+endef
+
+# What Debian has, and tests need beside what the program needs: exporters of others.
+tools:
+	@missing=""; \
+	[ -x /usr/sbin/fprobe ] || missing="$$missing fprobe"; \
+	[ -x /usr/sbin/pmacctd ] || missing="$$missing pmacct"; \
+	[ -x /usr/sbin/ulogd ] || missing="$$missing ulogd2"; \
+	[ -x /usr/sbin/conntrack ] || missing="$$missing conntrack"; \
+	$(install)
+
 # What Debian has and this machine may lack.
 system:
 	@missing=""; \
@@ -73,11 +90,7 @@ system:
 	[ -e /usr/lib/x86_64-linux-gnu/faketime/libfaketimeMT.so.1 ] || missing="$$missing libfaketime"; \
 	[ -x /usr/sbin/mkfs.ext4 ] || [ -x /sbin/mkfs.ext4 ] || missing="$$missing e2fsprogs"; \
 	[ -x /usr/sbin/ip ] || [ -x /sbin/ip ] || missing="$$missing iproute2"; \
-	if [ -n "$$missing" ]; then \
-		echo "installing$$missing"; \
-		sudo=""; [ "$$(id -u)" = 0 ] || sudo=sudo; \
-		$$sudo apt-get update -q >/dev/null && DEBIAN_FRONTEND=noninteractive $$sudo apt-get install -y -q --no-install-recommends $$missing >/dev/null; \
-	fi
+	$(install)
 
 clean: ## remove what was built
 	rm -rf bin web/dist/assets web/dist/index.html

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/netip"
+	"slices"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -23,6 +24,8 @@ type ExporterOut struct {
 	Workload  string `json:"workload,omitempty" doc:"Id of the workload that holds its address now"`
 	Name      string `json:"name" doc:"Of the workload, or the address"`
 	Told      string `json:"told" doc:"When the collector last told"`
+	ICMP      string `json:"icmp,omitempty" enum:"destination,source,nowhere" doc:"Where it writes the types of ICMP messages for which its records have no field, as somebody said"`
+	ICMPBy    string `json:"icmpBy,omitempty" doc:"Who said so"`
 }
 
 // CollectorOut is a collector.
@@ -72,6 +75,8 @@ type exportersAPI struct{ *base }
 
 func (s *exportersAPI) routes(r routes) {
 	get(r, "list-exporters", "/exporters", "The exporters and collectors with what they send", s.exporters)
+	put(r, "say-exporter-habit", "/exporters/{addr}/icmp", "Say where an exporter writes the types of ICMP messages",
+		s.sayHabit)
 	remove(r, "forget-exporter", "/exporters/{addr}", "Forget an exporter that sends no more", s.forgetExporter)
 	get(r, "list-service-ports", "/service-ports", "What people have said of ports", s.servicePorts)
 	post(r, "add-service-port", "/service-ports",
@@ -151,6 +156,10 @@ func (s *exportersAPI) exporters(ctx context.Context, in *struct{ All }) (*Body[
 	if err != nil {
 		return nil, err
 	}
+	habits, err := s.Store.ExporterHabits(ctx)
+	if err != nil {
+		return nil, err
+	}
 	for _, e := range exporters {
 		o := ExporterOut{Collector: e.Collector, Told: e.At.UTC().Format(time.RFC3339), Name: e.Addr.String()}
 		if err := json.Unmarshal(e.State, &o.ExporterStatus); err != nil {
@@ -163,11 +172,36 @@ func (s *exportersAPI) exporters(ctx context.Context, in *struct{ All }) (*Body[
 			w := snap.Estate.Workload(at.Workload)
 			o.Workload, o.Name = w.ID, w.Label()
 		}
+		if i := slices.IndexFunc(habits, func(h store.ExporterHabit) bool { return h.Addr == e.Addr }); i >= 0 {
+			o.ICMP, o.ICMPBy = habits[i].ICMP, habits[i].Author
+		}
 		out.Exporters = append(out.Exporters, o)
 	}
 	out.Total = len(out.Exporters)
 	out.Exporters = cut(ctx, out.Exporters, in.All).Body
 	return body(out), nil
+}
+
+// sayHabit notes where an exporter writes the types of ICMP messages: of what comes from then on.
+func (s *exportersAPI) sayHabit(ctx context.Context, in *struct {
+	Addr string `path:"addr"`
+	Body struct {
+		ICMP string `json:"icmp" enum:"destination,source,nowhere," doc:"destination: type × 256 + code as the destination port; source: the type as the source port, the code as the destination port; nowhere: its ports say nothing; blank: as it shows itself"`
+	}
+}) (*struct{}, error) {
+	addr, err := netip.ParseAddr(in.Addr)
+	if err != nil {
+		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("addr: found %q, expected an IP address", in.Addr))
+	}
+	if err := s.Store.SetExporterHabit(ctx, store.ExporterHabit{Addr: addr.Unmap(), ICMP: in.Body.ICMP,
+		Author: s.Author}); err != nil {
+		return nil, err
+	}
+	if err := s.RefreshHooks(ctx); err != nil {
+		return nil, err
+	}
+	s.Events.Changed()
+	return nil, nil
 }
 
 func (s *exportersAPI) forgetExporter(ctx context.Context, in *struct {

@@ -12,6 +12,7 @@ import (
 	"lucidorchard/core/expr"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/service"
+	"lucidorchard/ingest/wire"
 	"lucidorchard/model"
 	"lucidorchard/store"
 )
@@ -135,7 +136,15 @@ func (a *App) RefreshHooks(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	a.Collector.SetHooks(collect.Hooks{Serves: servesAt(snap, said), Changes: snap.Estate.ChangedHands})
+	habits, err := a.Store.ExporterHabits(ctx)
+	if err != nil {
+		return err
+	}
+	icmp := map[netip.Addr]wire.Habit{}
+	for _, h := range habits {
+		icmp[h.Addr] = wire.Habit(h.ICMP)
+	}
+	a.Collector.SetHooks(collect.Hooks{Serves: servesAt(snap, said), Changes: snap.Estate.ChangedHands, ICMP: icmp})
 	return nil
 }
 

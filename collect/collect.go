@@ -24,6 +24,7 @@ import (
 	"lucidorchard/core/flow"
 	"lucidorchard/disk"
 	"lucidorchard/ingest"
+	"lucidorchard/ingest/wire"
 	"lucidorchard/store"
 )
 
@@ -45,12 +46,14 @@ type Options struct {
 	Clock     func() time.Time // the time of day; nil: the system's
 }
 
-// Hooks are what a collector asks about the estate. Both may be nil.
+// Hooks are what a collector asks about the estate. All may be nil.
 type Hooks struct {
 	// Serves says whether people have said that a port is a service at an address.
 	Serves func(addr netip.Addr, proto uint8, port uint16, at flow.Micros) bool
 	// Changes gives when an address last changed hands.
 	Changes func(netip.Addr, estate.Instant) (estate.Instant, bool)
+	// ICMP is what people have said of where exporters write the types of ICMP messages.
+	ICMP map[netip.Addr]wire.Habit
 }
 
 // Collector is a running collector.
@@ -115,6 +118,7 @@ func Start(ctx context.Context, o Options) (*Collector, error) {
 	}
 	c.hooks.Store(&Hooks{})
 	c.senders.allow = o.Allow
+	c.senders.icmp = func(addr netip.Addr) wire.Habit { return c.hooks.Load().ICMP[addr] }
 	sides := flow.NewSides()
 	sides.Serves = func(addr netip.Addr, proto uint8, port uint16, at flow.Micros) bool {
 		f := c.hooks.Load().Serves

@@ -33,13 +33,15 @@ type senders struct {
 	refused map[netip.Addr]int64
 	tooMany int64
 	resumed resumed
+	icmp    func(netip.Addr) wire.Habit // what people have said
 }
 
 // resumed is what was known of streams before this start, and of which nothing
 // was heard since.
 type resumed struct {
-	mu  sync.Mutex
-	all map[netip.Addr][]savedStream
+	mu     sync.Mutex
+	all    map[netip.Addr][]savedStream
+	habits map[streamOf]wire.Habit
 }
 
 func (r *resumed) take(addr netip.Addr, p wire.Protocol, domain uint32) (expected uint32, known bool) {
@@ -52,6 +54,42 @@ func (r *resumed) take(addr netip.Addr, p wire.Protocol, domain uint32) (expecte
 		}
 	}
 	return 0, false
+}
+
+// habit gives what was known of a stream. It stays known: a stream may come again from another
+// port.
+func (r *resumed) habit(addr netip.Addr, p wire.Protocol, domain uint32) wire.Habit {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.habits[streamOf{addr, p, domain}]
+}
+
+// learn keeps what a stream has shown.
+func (r *resumed) learn(addr netip.Addr, s *wire.Stream) {
+	h := s.ICMP()
+	if h == wire.Unlearnt {
+		return
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	k := streamOf{addr, s.Protocol, s.Domain}
+	if _, known := r.habits[k]; !known && len(r.habits) >= mostHabits {
+		return
+	}
+	if r.habits == nil {
+		r.habits = map[streamOf]wire.Habit{}
+	}
+	r.habits[k] = h
+}
+
+// mostHabits is of how many streams it is remembered where they write types.
+const mostHabits = 10_000
+
+// streamOf is a stream, whichever port it comes from.
+type streamOf struct {
+	addr     netip.Addr
+	protocol wire.Protocol
+	domain   uint32
 }
 
 type senderKey struct {
@@ -103,6 +141,10 @@ func (s *senders) of(k senderKey, names *observers) *sender {
 		n := names.take(k.observer())
 		x.numbers = append(x.numbers, n)
 		return n
+	}
+	x.decoder.Habit = func(p wire.Protocol, domain uint32) wire.Habit { return s.resumed.habit(addr, p, domain) }
+	if s.icmp != nil && k.name == "" {
+		x.decoder.ICMP = func() wire.Habit { return s.icmp(addr) }
 	}
 	x.decoder.Begin = func(p wire.Protocol, domain uint32) (uint32, bool) { return s.resumed.take(addr, p, domain) }
 	if s.all == nil {

@@ -1,6 +1,7 @@
 package collect
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"net/netip"
@@ -75,6 +76,7 @@ type StreamStatus struct {
 	Late        int64   `json:"late"`
 	Restarts    int64   `json:"restarts"`
 	Sampling    int64   `json:"sampling"`
+	ICMP        string  `json:"icmp,omitempty" enum:"unlearnt,destination,source,nowhere" doc:"Where it writes the types of ICMP messages for which its records have no field, as it has shown; absent: there were none"`
 	Mixed       bool    `json:"mixed,omitempty" doc:"Two exporters send in its name: their sequence numbers alternate, and what was missed cannot be told"`
 	Skew        float64 `json:"skew" doc:"Arrival less the exporter's clock, in seconds"`
 }
@@ -83,6 +85,14 @@ type StreamStatus struct {
 type saved struct {
 	Clean   bool                         `json:"clean"` // it ended in order
 	Streams map[netip.Addr][]savedStream `json:"streams"`
+	Habits  []savedHabit                 `json:"habits,omitempty"`
+}
+
+type savedHabit struct {
+	Addr     netip.Addr    `json:"addr"`
+	Protocol wire.Protocol `json:"protocol"`
+	Domain   uint32        `json:"domain"`
+	ICMP     wire.Habit    `json:"icmp"`
 }
 
 type savedStream struct {
@@ -198,7 +208,12 @@ func (c *Collector) Exporters() []ExporterStatus {
 			if x.tcp {
 				transport = "tcp"
 			}
+			icmp := ""
+			if s.SawICMP() {
+				icmp = cmp.Or(string(s.ICMP()), "unlearnt")
+			}
 			e.Streams = append(e.Streams, StreamStatus{
+				ICMP:     icmp,
 				Protocol: s.Protocol.String(), Transport: transport, Port: x.addr.Port(), Domain: s.Domain,
 				Messages: s.Messages, Records: s.Records, Options: s.Options, NoFlow: s.NoFlow,
 				Untemplated: s.Untemplated,
@@ -238,6 +253,7 @@ func (c *Collector) save(clean bool) {
 		}
 		x.mu.Lock()
 		for _, s := range x.decoder.Streams() {
+			c.senders.resumed.learn(x.addr.Addr(), s)
 			if n, ok := s.Expected(); ok {
 				state.Streams[x.addr.Addr()] = append(state.Streams[x.addr.Addr()],
 					savedStream{s.Protocol, s.Domain, n})
@@ -246,6 +262,11 @@ func (c *Collector) save(clean bool) {
 		x.mu.Unlock()
 	}
 	c.senders.mu.Unlock()
+	c.senders.resumed.mu.Lock()
+	for k, h := range c.senders.resumed.habits {
+		state.Habits = append(state.Habits, savedHabit{k.addr, k.protocol, k.domain, h})
+	}
+	c.senders.resumed.mu.Unlock()
 	raw, err := json.Marshal(state)
 	if err == nil {
 		err = c.spool.saveState(raw)
@@ -298,7 +319,10 @@ func (c *Collector) resume() error {
 			c.Log.Warn("what the collector knew of its exporters cannot be read; it starts anew", "error", err)
 		}
 	}
-	c.senders.resumed.all = state.Streams
+	c.senders.resumed.all, c.senders.resumed.habits = state.Streams, map[streamOf]wire.Habit{}
+	for _, h := range state.Habits {
+		c.senders.resumed.habits[streamOf{h.Addr, h.Protocol, h.Domain}] = h.ICMP
+	}
 	c.joiner.Resume(c.spool.readOpen(), c.clock.now())
 	return nil
 }

@@ -145,8 +145,8 @@ func TestTheGuardAgainstLockingOut(t *testing.T) {
 	p.click(`//*[@data-rule][contains(@data-sentence, "reject gangway -> workloads")]`)
 	p.click(button("Up"))
 	p.see(saying("revision 3"))
+	p.click(button("Up")) // it stands elsewhere now, and is still what is selected
 	p.until(`document.activeElement?.dataset.sentence?.startsWith("reject gangway")`)
-	p.click(button("Up"))
 	p.see(`[data-shut="1"]`)
 	p.open("/workloads")
 	p.see(saying("The draft locks out"))

@@ -207,6 +207,7 @@ type exporters struct {
 		Streams []struct {
 			Protocol, Transport string
 			Records, Missed     int64
+			ICMP                string
 		}
 		Unread []struct{ Reason string }
 	}
@@ -222,10 +223,9 @@ type conversations struct {
 	}
 }
 
-// What a real exporter saw of real traffic stands in the ledger as it was: who
-// called whom, on which service, how often.
-func TestRealExportersAndRealTraffic(t *testing.T) {
-	n := makeNetwork(t)
+// serve runs the program that answers, and gives where the test's own program is.
+func (n network) serve(t *testing.T) (me string) {
+	t.Helper()
 	me, err := os.Executable()
 	require.NoError(t, err)
 	serving := inside(n.server, []string{"ORCHARD_PART=serve"}, me)
@@ -236,7 +236,25 @@ func TestRealExportersAndRealTraffic(t *testing.T) {
 	t.Cleanup(func() { end(serving) })
 	_, err = ready.Read(make([]byte, 16))
 	require.NoError(t, err)
+	return me
+}
 
+// listening gives where a server takes records.
+func listening(t *testing.T, base, transport string) (to string) {
+	t.Helper()
+	for _, l := range api[exporters](t, base+"/api/v1/exporters").Collectors[0].Listening {
+		if at, ok := strings.CutPrefix(l, transport+" "); ok {
+			to = at
+		}
+	}
+	return to
+}
+
+// What a real exporter saw of real traffic stands in the ledger as it was: who
+// called whom, on which service, how often.
+func TestRealExportersAndRealTraffic(t *testing.T) {
+	n := makeNetwork(t)
+	me := n.serve(t)
 	for _, c := range []struct {
 		name, protocol, transport string
 		args                      []string
@@ -251,12 +269,7 @@ func TestRealExportersAndRealTraffic(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			base := start(t, "--ipfix", n.here+":0", "--ipfix-tcp", n.here+":0", "--exporters", "10.99.7.0/24",
 				"--hold", "2s")
-			var to string
-			for _, l := range api[exporters](t, base+"/api/v1/exporters").Collectors[0].Listening {
-				if at, ok := strings.CutPrefix(l, c.transport+" "); ok {
-					to = at
-				}
-			}
+			to := listening(t, base, c.transport)
 			dir := t.TempDir()
 			exporter := inside(n.server, nil, "softflowd",
 				append([]string{"-i", "ob" + strings.TrimPrefix(n.client, "oc"), "-n", to, "-6", "-d", "-p",
@@ -339,4 +352,95 @@ func TestRealExportersAndRealTraffic(t *testing.T) {
 			}
 		})
 	}
+}
+
+// Three real exporters of as many makes tell of the same traffic at once, each in its own
+// way: it is counted once, the right way round. One of them does not say what kind of ICMP
+// it saw, one says it where no other does.
+func TestThreeExportersAtOnce(t *testing.T) {
+	for _, program := range []string{"fprobe", "pmacctd", "ulogd", "conntrack", "nft"} {
+		if _, err := exec.LookPath(program); err != nil {
+			t.Skipf("NOT TRIED: %s is not installed; make tools installs it", program)
+		}
+	}
+	n := makeNetwork(t)
+	me := n.serve(t)
+	base := start(t, "--ipfix", n.here+":0", "--ipfix-tcp", "off", "--exporters", "10.99.7.0/24", "--hold", "8s")
+	to, dir, wire := listening(t, base, "udp"), t.TempDir(), "ob"+strings.TrimPrefix(n.client, "oc")
+	run := func(program string, args ...string) {
+		t.Helper()
+		out, err := inside(n.server, nil, program, args...).CombinedOutput()
+		require.NoError(t, err, "%s: %s", program, out)
+	}
+	run("nft", "add table ip watched; add chain ip watched in { type filter hook input priority 0; }; "+
+		"add rule ip watched in ct state new,established accept")
+	for _, set := range []string{"acct=1", "timestamp=1", "tcp_timeout_time_wait=1", "tcp_timeout_close=1", "udp_timeout=1",
+		"udp_timeout_stream=1", "icmp_timeout=1"} {
+		run("sysctl", "-qw", "net.netfilter.nf_conntrack_"+set)
+	}
+	host, port, err := net.SplitHostPort(to)
+	require.NoError(t, err)
+	config := func(name, text string) string {
+		file := filepath.Join(dir, name)
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
+		return file
+	}
+	var all []*exec.Cmd
+	for _, args := range [][]string{
+		{"fprobe", "-i", wire, "-f", "ip", "-s", "1", "-d", "2", "-e", "60", "-n", "5", "-q", "20000", "-B", "4096", "-l", "2", to},
+		{"pmacctd", "-f", config("pmacctd", "daemonize: false\npcap_interface: "+wire+"\npcap_filter: ip\n"+
+			"aggregate: src_host,dst_host,src_port,dst_port,proto,tcpflags\nplugins: nfprobe\nnfprobe_receiver: "+to+
+			"\nnfprobe_version: 9\nnfprobe_timeouts: tcp=2:tcp.rst=1:tcp.fin=1:udp=2:icmp=2:general=2:maxlife=60:expint=1\n")},
+		{"ulogd", "-c", config("ulogd", "[global]\nlogfile=\""+filepath.Join(dir, "ulogd.log")+"\"\nstack=seen:NFCT,out:IPFIX\n"+
+			"[seen]\nhash_enable=1\n[out]\noid=1\nhost=\""+host+"\"\nport="+port+"\nproto=\"udp\"\nsend_template=\"once\"\n")},
+	} {
+		cmd := inside(n.server, nil, args[0], args[1:]...)
+		require.NoError(t, cmd.Start())
+		all = append(all, cmd)
+	}
+	ended := false
+	endAll := func() {
+		for _, cmd := range all {
+			if !ended {
+				end(cmd)
+			}
+		}
+		ended = true
+	}
+	t.Cleanup(endAll)
+	time.Sleep(2 * time.Second) // none of them says when it watches
+	out, err := inside(n.client, []string{"ORCHARD_PART=call", "ORCHARD_SERVERS=10.20.8.20"}, me).CombinedOutput()
+	require.NoError(t, err, string(out))
+	for range 4 {
+		time.Sleep(time.Second)
+		_ = inside(n.client, []string{"ORCHARD_PART=fill"}, me).Run()
+		run("conntrack", "-L") // those whose time is up end when somebody looks
+	}
+	run("conntrack", "-F")
+	time.Sleep(time.Second)
+	endAll()
+
+	want := map[string]int{"tcp/" + webPort: webCalls, "tcp/" + oddPort: oddCalls, "udp/" + udpPort: udpCalls,
+		"tcp/" + refusedPort: 1, "icmp/8.0": 1, "icmp": 1}
+	var got map[string]int
+	require.Eventually(t, func() bool {
+		got = map[string]int{}
+		for _, x := range api[conversations](t, base+"/api/v1/conversations?limit=1000").Conversations {
+			if x.Client.Addr == "10.20.3.10" && x.Server.Addr == "10.20.8.20" {
+				got[x.Service] += x.Connections
+			} else if x.Server.Addr != filler && !strings.HasPrefix(x.Client.Addr, "10.99.7.") {
+				got[x.Client.Addr+" → "+x.Server.Addr+" "+x.Service] += x.Connections
+			}
+		}
+		return len(got) >= len(want)
+	}, 30*time.Second, 300*time.Millisecond, "%v", &got)
+	require.Equal(t, want, got)
+	e := api[exporters](t, base+"/api/v1/exporters").Exporters
+	require.Len(t, e, 1)
+	require.Empty(t, e[0].Unread)
+	habits := map[string]string{}
+	for _, s := range e[0].Streams {
+		habits[s.Protocol] = s.ICMP
+	}
+	require.Equal(t, map[string]string{"NetFlow v5": "source", "NetFlow v9": "destination", "IPFIX": "unlearnt"}, habits)
 }

@@ -47,6 +47,49 @@ func (s *Store) RemoveServicePort(ctx context.Context, p ServicePort) (found boo
 	return n > 0, err
 }
 
+// ExporterHabit is what people said of an exporter: where it writes the types of ICMP
+// messages for which its records have no field.
+type ExporterHabit struct {
+	Addr   netip.Addr
+	ICMP   string // destination, source, nowhere
+	Author string
+	At     time.Time
+}
+
+// ExporterHabits gives all, by address.
+func (s *Store) ExporterHabits(ctx context.Context) ([]ExporterHabit, error) {
+	var rows []struct {
+		Addr, ICMP, Author string
+		At                 time.Time
+	}
+	if err := s.db.SelectContext(ctx, &rows,
+		`SELECT host(addr) AS addr, icmp, author, at FROM exporter_habits ORDER BY exporter_habits.addr`); err != nil {
+		return nil, err
+	}
+	var out []ExporterHabit
+	for _, r := range rows {
+		addr, err := netip.ParseAddr(r.Addr)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, ExporterHabit{addr, r.ICMP, r.Author, r.At})
+	}
+	return out, nil
+}
+
+// SetExporterHabit keeps what somebody says; with a blank ICMP, nothing is said any more.
+func (s *Store) SetExporterHabit(ctx context.Context, h ExporterHabit) error {
+	var err error
+	if h.ICMP == "" {
+		_, err = s.exec(ctx, `DELETE FROM exporter_habits WHERE addr = $1::inet`, h.Addr.String())
+	} else {
+		_, err = s.exec(ctx, `INSERT INTO exporter_habits (addr, icmp, author) VALUES ($1::inet, $2, $3)
+			ON CONFLICT (addr) DO UPDATE SET icmp = excluded.icmp, author = excluded.author, at = now()`,
+			h.Addr.String(), h.ICMP, h.Author)
+	}
+	return err
+}
+
 // ExporterState is what a collector last told of an exporter.
 type ExporterState struct {
 	Collector string

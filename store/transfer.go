@@ -42,6 +42,7 @@ var kinds = []struct{ kind, table, order string }{
 	{"setting", "settings", "name"},
 	{"probe", "probes", "question"},
 	{"service port", "service_ports", "protocol, port, kind, place"},
+	{"exporter habit", "exporter_habits", "addr"},
 }
 
 type header struct {

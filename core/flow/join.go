@@ -162,7 +162,7 @@ func (j *Joiner) Add(o *Observation, now Micros) {
 		j.push(&j.due, queued{now, id, s.generation})
 	}
 	s.from, s.until, s.last = min(s.from, o.Start), max(s.until, o.End), max(s.last, o.End)
-	s.heard = now
+	s.heard, s.blur = now, max(s.blur, o.Blur)
 	if (s.finished || s.dropped) && !s.soon {
 		s.soon = true
 		j.push(&j.soon, queued{now, id, s.generation})

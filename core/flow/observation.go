@@ -64,5 +64,6 @@ type Observation struct {
 	// one clock. One connection is counted by the observer that saw most of it.
 	Observer       int32
 	Start, End     Micros
-	Packets, Bytes int64 // scaled up, where they were sampled
+	Blur           Micros // by how much its times may be off against others of the same clock
+	Packets, Bytes int64  // scaled up, where they were sampled
 }

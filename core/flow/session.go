@@ -37,6 +37,7 @@ type session struct {
 	sent        [2]amount
 	from, until Micros // of what is not sent off yet
 	last        Micros
+	blur        Micros // of the least exact times
 	heard       Micros // when it was, by the arrival
 }
 

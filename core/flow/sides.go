@@ -120,7 +120,8 @@ type sided struct {
 	aFirst     Micros // when each end was heard first; 0 is never
 	bFirst     Micros
 	sameClock  bool
-	sawOpening bool // TCP: a SYN was seen, so that the first times are those of the opening
+	blur       Micros // a difference of those times up to this says nothing
+	sawOpening bool   // TCP: a SYN was seen, so that the first times are those of the opening
 }
 
 // decide gives whether a is the client, the confidence in percent, and what
@@ -136,7 +137,7 @@ func (s *Sides) decide(d sided) (aIsClient bool, confidence uint8, why Reason) {
 	if !service.IsICMP(d.a.proto) { // one that pings many is no server
 		weigh(ByFanIn, max(-7, min(7, 1.6*(log2(s.fanIn(d.b))-log2(s.fanIn(d.a))))))
 	}
-	if d.aFirst != 0 && d.bFirst != 0 && d.aFirst != d.bFirst && d.sameClock {
+	if d.aFirst != 0 && d.bFirst != 0 && max(d.aFirst-d.bFirst, d.bFirst-d.aFirst) > d.blur && d.sameClock {
 		points := 2.5
 		if d.sawOpening {
 			points = 6

@@ -18,6 +18,9 @@ import (
 type reading struct {
 	there, back *flow.Observation // the record's own way, and the way back
 	both        bool              // it has fields of the way back
+	typed       bool              // it has a field for the type of an ICMP message
+	typeCode    uint16            // which says so
+	ports       bool              // it has ports
 	rate        int64             // of sampling, as the record says; 0: it does not
 	counts      [2]amounts        // of the two ways, since the beginning
 	dropped     amounts
@@ -165,21 +168,19 @@ func destinationPort(r *reading, v value) {
 	if r.there.DstPort == 0 {
 		r.there.DstPort = uint16(v.n)
 	}
-	r.there.NoType = false
+	r.ports = true
 }
 
 func typeCode(r *reading, v value) {
-	if v.n != 0 || r.there.DstPort == 0 {
-		r.there.DstPort = uint16(v.n)
+	if v.n != 0 || !r.typed {
+		r.typeCode = uint16(v.n)
 	}
-	r.there.NoType = false
+	r.typed = true
 }
 
-func icmpType(r *reading, v value) {
-	r.there.DstPort, r.there.NoType = r.there.DstPort&0xff|uint16(v.n)<<8, false
-}
+func icmpType(r *reading, v value) { r.typeCode, r.typed = r.typeCode&0xff|uint16(v.n)<<8, true }
 
-func icmpCode(r *reading, v value) { r.there.DstPort = r.there.DstPort&0xff00 | uint16(v.n)&0xff }
+func icmpCode(r *reading, v value) { r.typeCode = r.typeCode&0xff00 | uint16(v.n)&0xff }
 
 func octets(r *reading, v value) { r.of(v).Bytes = v.amount() }
 
@@ -253,10 +254,13 @@ func (r *reading) read(all []netflow.DataField) {
 // way back.
 func (m *message) record(all []netflow.DataField, uptime func(uint32) flow.Micros) {
 	o, back := &m.obs, &m.back
-	*o, *back = flow.Observation{NoType: true}, flow.Observation{}
+	*o, *back = flow.Observation{}, flow.Observation{}
 	r := &m.reading
 	*r = reading{there: o, back: back, rates: m.rates, uptime: uptime}
 	r.read(all)
+	if service.IsICMP(o.Proto) {
+		m.messageType(r)
+	}
 	if r.rate == 0 {
 		r.rate = m.Stream.Sampling
 	}
@@ -273,6 +277,21 @@ func (m *message) record(all []netflow.DataField, uptime func(uint32) flow.Micro
 		return
 	}
 	m.send(o)
+}
+
+// messageType settles the type of an ICMP message. A field for it that says 0 is not believed
+// where there are ports that say more.
+func (m *message) messageType(r *reading) {
+	o := r.there
+	switch said := r.typed && (r.typeCode != 0 || o.SrcPort|o.DstPort == 0); {
+	case said && (o.Proto == service.ICMP || r.typeCode>>8 != 0): // 0 is no type of ICMPv6
+		o.SrcPort, o.DstPort = 0, r.typeCode
+	case !said && r.ports:
+		m.Stream.icmp.learn(o.Proto, o.SrcPort, o.DstPort)
+		m.typed(o)
+	default:
+		o.SrcPort, o.DstPort, o.NoType = 0, 0, true
+	}
 }
 
 // complete says what several fields come to together.

@@ -34,6 +34,11 @@ func (m *message) netFlow5(b []byte) error {
 		m.Sampling = rate
 	}
 	rate = max(1, rate)
+	for i := range p.Records { // one may say how the others are read
+		if r := &p.Records[i]; service.IsICMP(r.Proto) {
+			m.Stream.icmp.learn(r.Proto, r.SrcPort, r.DstPort)
+		}
+	}
 	for i := range p.Records {
 		r := &p.Records[i]
 		m.Records++
@@ -43,7 +48,10 @@ func (m *message) netFlow5(b []byte) error {
 			Proto: r.Proto,
 			Flags: r.TCPFlags, HasFlags: r.Proto == service.TCP && r.TCPFlags != 0,
 			Start: uptime(boot, p.SysUptime, r.First), End: uptime(boot, p.SysUptime, r.Last),
-			Packets: int64(r.DPkts) * rate, Bytes: int64(r.DOctets) * rate,
+			Packets: int64(r.DPkts) * rate, Bytes: int64(r.DOctets) * rate, Blur: m.blur,
+		}
+		if service.IsICMP(o.Proto) {
+			m.typed(o)
 		}
 		m.send(o)
 	}
@@ -81,11 +89,23 @@ const (
 // in the order in which they were, and who was heard first is not who was told of in which
 // message.
 func (m *message) started(boot, cut flow.Micros) flow.Micros {
-	if apart := boot - m.Stream.boot; m.Stream.boot == 0 || max(apart, -apart) > cut {
-		m.Stream.boot = boot
+	s := m.Stream
+	if apart := boot - s.boot; s.boot == 0 || max(apart, -apart) > cut {
+		if s.boot != 0 {
+			s.moved, s.movedAt = max(apart, -apart), s.Messages
+		}
+		s.boot = boot
 	}
-	return m.Stream.boot
+	// What is counted in milliseconds since the start is read off two clocks, each cut.
+	if m.blur = cutUptime; s.moved > 0 && s.Messages-s.movedAt < unsettled {
+		m.blur += s.moved
+	}
+	return s.boot
 }
+
+// unsettled is for how many messages the times of an exporter whose start has moved are
+// held against those that it sent before.
+const unsettled = 256
 
 func v4(n uint32) netip.Addr {
 	return netip.AddrFrom4([4]byte{byte(n >> 24), byte(n >> 16), byte(n >> 8), byte(n)})
@@ -114,7 +134,10 @@ func (m *message) netFlow9(b []byte) error {
 	exported := flow.Micros(int64(p.UnixSeconds) * 1e6)
 	m.clock(exported)
 	boot := m.started(exported-flow.Micros(p.SystemUptime)*1000, wholeSecond+cutUptime)
-	m.sets(p.FlowSets, func(t uint32) flow.Micros { return uptime(boot, p.SystemUptime, t) })
+	m.sets(p.FlowSets, func(t uint32) flow.Micros {
+		m.obs.Blur = m.blur
+		return uptime(boot, p.SystemUptime, t)
+	})
 	return m.fault(err)
 }
 

@@ -57,19 +57,23 @@ type Stream struct {
 	Templates   []uint16      // numbers of those that are known
 	Bad         map[Why]int64 // packets that could not be read to their end, by the reason
 
-	boot      flow.Micros // when the exporter started, by its headers
-	expected  uint32
-	expecting bool
-	rates     map[uint64]int64 // by sampler
-	overtaken bool             // the last packet came late
-	after     uint32           // what would follow it
-	found     int64            // what it took off Missed
-	lanes     [4]uint32        // what would follow the last packets that did not follow the one before
-	lane      int              // where the next goes
-	before    uint32           // what would follow the last packet
-	jumps     float64          // share of the last packets that go on from an earlier one instead
-	copies    [mostCopies]sent // of the last packets
-	copied    int              // how many there were
+	boot       flow.Micros // when the exporter started, by its headers
+	icmp       habit
+	remembered Habit       // from before the program ended
+	moved      flow.Micros // by how much that changed last
+	movedAt    int64       // in which message
+	expected   uint32
+	expecting  bool
+	rates      map[uint64]int64 // by sampler
+	overtaken  bool             // the last packet came late
+	after      uint32           // what would follow it
+	found      int64            // what it took off Missed
+	lanes      [4]uint32        // what would follow the last packets that did not follow the one before
+	lane       int              // where the next goes
+	before     uint32           // what would follow the last packet
+	jumps      float64          // share of the last packets that go on from an earlier one instead
+	copies     [mostCopies]sent // of the last packets
+	copied     int              // how many there were
 }
 
 // mostCopies is among how many of the last packets of a stream one is looked for that
@@ -148,6 +152,11 @@ type Decoder struct {
 	// is known from before the program ended, so that what was missed meanwhile is
 	// counted. Nil: none is.
 	Begin func(Protocol, uint32) (expected uint32, known bool)
+	// Habit gives where a new stream writes the types of ICMP messages, if it has shown that
+	// before the program ended. Nil: nothing is known.
+	Habit func(Protocol, uint32) Habit
+	// ICMP gives what people have said of where the exporter writes types; nil: nothing.
+	ICMP func() Habit
 	// Shift moves the times of an exporter whose clock is off by more than half a
 	// minute by as much: for packets that come as they are sent, not for files.
 	Shift bool
@@ -294,6 +303,9 @@ func (d *Decoder) stream(p Protocol, domain uint32) *Stream {
 		if d.Begin != nil {
 			s.expected, s.expecting = d.Begin(p, domain)
 		}
+		if d.Habit != nil {
+			s.remembered = d.Habit(p, domain)
+		}
 		d.streams[k] = s
 	}
 	return s
@@ -366,6 +378,7 @@ type message struct {
 	*Stream
 	now   flow.Micros
 	shift flow.Micros // what times are moved by
+	blur  flow.Micros // by how much times since the start may be off against each other
 	emit  func(*flow.Observation)
 }
 

@@ -234,7 +234,7 @@ func TestNetFlow5And9(t *testing.T) {
 	require.Empty(t, faults)
 	boot := flow.Micros(0x6afd4a80)*1e6 - 10e6
 	require.Equal(t, []flow.Observation{{Src: netip.MustParseAddr("10.0.0.1"), Dst: netip.MustParseAddr("10.0.0.2"),
-		SrcPort: 50000, DstPort: 443, Proto: 6, Flags: 0x12, HasFlags: true, Start: boot + 5e6, End: boot + 6e6,
+		SrcPort: 50000, DstPort: 443, Proto: 6, Flags: 0x12, HasFlags: true, Start: boot + 5e6, End: boot + 6e6, Blur: 2000,
 		Packets: 6, Bytes: 400}}, got, "one of two was sampled")
 	require.Equal(t, "NetFlow v5", d.Streams()[0].Protocol.String())
 
@@ -244,7 +244,7 @@ func TestNetFlow5And9(t *testing.T) {
 	got, faults = read(d, v7)
 	require.Empty(t, faults)
 	require.Equal(t, []flow.Observation{{Src: netip.MustParseAddr("10.0.0.1"), Dst: netip.MustParseAddr("10.0.0.2"),
-		SrcPort: 50000, DstPort: 443, Proto: 6, Flags: 0x12, HasFlags: true, Start: boot + 5e6, End: boot + 6e6,
+		SrcPort: 50000, DstPort: 443, Proto: 6, Flags: 0x12, HasFlags: true, Start: boot + 5e6, End: boot + 6e6, Blur: 2000,
 		Packets: 3, Bytes: 200}}, got)
 	require.Equal(t, "NetFlow v7", d.Streams()[0].Protocol.String())
 	_, faults = read(d, v7[:70])

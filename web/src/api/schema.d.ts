@@ -497,6 +497,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/exporters/{addr}/icmp": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say where an exporter writes the types of ICMP messages */
+        put: operations["say-exporter-habit"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/figures": {
         parameters: {
             query?: never;
@@ -3501,6 +3518,13 @@ export interface components {
             faultAt?: string;
             /** Format: date-time */
             first: string;
+            /**
+             * @description Where it writes the types of ICMP messages for which its records have no field, as somebody said
+             * @enum {string}
+             */
+            icmp?: "destination" | "source" | "nowhere";
+            /** @description Who said so */
+            icmpBy?: string;
             /** Format: date-time */
             last: string;
             /** @description Of the workload, or the address */
@@ -5388,6 +5412,13 @@ export interface components {
             list: string;
             name: string;
         };
+        "Say-exporter-habitRequest": {
+            /**
+             * @description destination: type × 256 + code as the destination port; source: the type as the source port, the code as the destination port; nowhere: its ports say nothing; blank: as it shows itself
+             * @enum {string}
+             */
+            icmp: "destination" | "source" | "nowhere" | "";
+        };
         "Say-of-mattersRequest": {
             /**
              * Format: date-time
@@ -5692,6 +5723,11 @@ export interface components {
         StreamStatus: {
             /** Format: int32 */
             domain: number;
+            /**
+             * @description Where it writes the types of ICMP messages for which its records have no field, as it has shown; absent: there were none
+             * @enum {string}
+             */
+            icmp?: "unlearnt" | "destination" | "source" | "nowhere";
             /** Format: int64 */
             late: number;
             /** Format: int64 */
@@ -7509,6 +7545,39 @@ export interface operations {
                 content?: never;
             };
             /** @description Forbidden */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "say-exporter-habit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                addr: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Say-exporter-habitRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
             default: {
                 headers: {
                     [name: string]: unknown;

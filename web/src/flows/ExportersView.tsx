@@ -288,6 +288,13 @@ function Exporters({ all }: { all: Exporter[] }) {
               </Cell>
             </chakra.tr>
           ))}
+          {(e.icmp || e.streams.some((s) => s.icmp)) && (
+            <tr>
+              <chakra.td colSpan={heads.length} px="8px" pb="4px" fontSize="12px">
+                <Types e={e} />
+              </chakra.td>
+            </tr>
+          )}
           {(e.unread.length > 0 || e.streams.length === 0) && (
             <tr>
               <chakra.td colSpan={heads.length} px="8px" pb="4px" color="reject" fontSize="12px">
@@ -314,6 +321,65 @@ function Exporters({ all }: { all: Exporter[] }) {
         </tbody>
       ))}
     </chakra.table>
+  );
+}
+
+const writes = {
+  destination: "in the destination port",
+  source: "in the source port",
+  nowhere: "nowhere",
+};
+
+/** Where an exporter writes what kind of ICMP message it saw, if its records have no field for that. */
+function Types({ e }: { e: Exporter }) {
+  const set = api.useMutation("put", "/api/v1/exporters/{addr}/icmp");
+  const shown = [
+    ...new Set(e.streams.map((s) => s.icmp).filter((x) => x && x !== "unlearnt")),
+  ] as (keyof typeof writes)[];
+  const change = async (icmp: keyof typeof writes | "") => {
+    try {
+      await set.mutateAsync({ params: { path: { addr: e.addr } }, body: { icmp } });
+      say(
+        icmp ? `From now on, types of ICMP of ${e.name} are read as you say` : `${e.name} is read as it shows itself`,
+      );
+    } catch (x) {
+      say(problem(x), "error");
+    }
+    await caughtUp(["other"]);
+  };
+  return (
+    <Flex gap="8px" align="baseline" color="soft" data-icmp={e.icmp ?? shown[0] ?? "unlearnt"}>
+      <chakra.label display="flex" gap="8px" alignItems="baseline">
+        It writes types of ICMP
+        <chakra.select
+          aria-label={`where ${e.name} writes types of ICMP`}
+          value={e.icmp ?? ""}
+          onChange={(x) => void change(x.target.value as keyof typeof writes | "")}
+          borderWidth="1px"
+          borderColor="line"
+          borderRadius="4px"
+          bg="paper"
+          color="ink"
+          px="4px"
+        >
+          <option value="">
+            {shown.length === 0
+              ? "as it will show: not seen yet"
+              : `as it shows: ${shown.map((x) => writes[x]).join(" and ")}`}
+          </option>
+          {Object.entries(writes).map(([x, words]) => (
+            <option key={x} value={x}>
+              {words}
+            </option>
+          ))}
+        </chakra.select>
+      </chakra.label>
+      {e.icmp ? (
+        <span>says {e.icmpBy}</span>
+      ) : (
+        shown.length === 0 && <span>until then its ICMP counts as of no known type, and who asked is a guess</span>
+      )}
+    </Flex>
   );
 }
 

@@ -10,6 +10,7 @@ import { Mark } from "../marks/Marks";
 import { Menu } from "../marks/Menu";
 import { n, percent, plural } from "../marks/words";
 import { Definitions } from "./Definitions";
+import { follow, type Held } from "./follow";
 import { Proposals } from "./Proposals";
 import { RuleForm } from "./RuleForm";
 import { RuleRow } from "./RuleRow";
@@ -94,17 +95,24 @@ function Sentences({ policy: p }: { policy: Schemas["PolicyOut"] }) {
   const { search, change } = useAddress();
   const [adding, setAdding] = useState<string>();
   const [editing, setEditing] = useState<number>();
-  const line = Number(search.get("line")) || undefined;
-  // What is selected goes along with a rule that was moved, and the keyboard with it: once
-  // the rules are shown as they are then, or another rule would stand there.
-  const [moved, setMoved] = useState<{ from: number; to: number; base: number }>();
+  const asked = Number(search.get("line")) || undefined;
+  // What is selected is a rule, not a line: it goes along with a rule that moves, at once, or
+  // for a moment another one would stand there and take the next press.
+  const [held, setHeld] = useState<Held>();
+  const now = follow(held, asked, p.statements);
+  if (now?.asked !== held?.asked || now?.line !== held?.line || now?.text !== held?.text) setHeld(now);
+  const line = now?.line;
+  useEffect(() => {
+    if (line !== undefined && line !== asked) change({ line: String(line) }, { replace: true });
+  }, [line, asked, change]);
+  // The keyboard goes along too, once the rules are shown as they are then.
+  const [moved, setMoved] = useState<{ to: number; base: number }>();
   const arrived = moved && p.revision > moved.base ? moved : undefined;
   useEffect(() => {
     if (!arrived) return;
-    if (line === arrived.from) change({ line: String(arrived.to) }, { replace: true });
     requestAnimationFrame(() => document.querySelector<HTMLElement>(`[data-rule="${arrived.to}"]`)?.focus());
     setMoved(undefined);
-  }, [arrived, line, change]);
+  }, [arrived]);
   const layers = p.statements.filter((s) => s.kind === "layer");
   if (layers.length === 0) return <NoLayers policy={p} />;
   let number = 0;
@@ -136,7 +144,7 @@ function Sentences({ policy: p }: { policy: Schemas["PolicyOut"] }) {
                 />
               ) : (
                 <RuleRow
-                  key={s.line}
+                  key={`${s.text} ${rules.slice(0, i).filter((x) => x.text === s.text).length}`}
                   policy={p}
                   statement={s}
                   number={number}
@@ -146,7 +154,7 @@ function Sentences({ policy: p }: { policy: Schemas["PolicyOut"] }) {
                   layers={layers.map((l) => l.name!)}
                   selected={line === s.line}
                   onSelect={() => change({ line: line === s.line ? null : String(s.line) }, { replace: true })}
-                  onMoved={(to, base) => setMoved({ from: s.line, to, base })}
+                  onMoved={(to, base) => setMoved({ to, base })}
                   onEdit={() => setEditing(s.line)}
                 />
               );

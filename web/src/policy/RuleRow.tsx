@@ -53,6 +53,10 @@ export function RuleRow({
     )
       onMoved(below, policy.revision);
   };
+  const remove = () => {
+    if (selected) onSelect(); // or the next rule would be the selected one, and take the next press
+    void edit({ op: "remove", line: s.line });
+  };
   const keys = (e: KeyboardEvent) => {
     if (e.target !== e.currentTarget || busy) return;
     const mod = e.ctrlKey || e.metaKey;
@@ -61,7 +65,7 @@ export function RuleRow({
     else if (e.key === "Enter") onSelect();
     else if (e.key === "e") onEdit();
     else if (e.key === "o") void edit({ op: "switch", line: s.line });
-    else if (e.key === "Delete") void edit({ op: "remove", line: s.line });
+    else if (e.key === "Delete") remove();
     else return;
     e.preventDefault();
     e.stopPropagation();
@@ -158,7 +162,9 @@ export function RuleRow({
             ))}
           </Select>
           <Btn onClick={() => void edit({ op: "switch", line: s.line })}>{r.off ? "Turn on" : "Turn off"}</Btn>
-          <Btn onClick={() => void edit({ op: "remove", line: s.line })}>Remove</Btn>
+          <Btn onClick={remove} disabled={busy}>
+            Remove
+          </Btn>
           <Btn onClick={() => show({ kind: "rule", line: s.line })}>Why</Btn>
         </Flex>
       )}
