@@ -30,7 +30,7 @@ test: system tools lint web ## everything: style, unit, property, database and b
 	go test -count=1 -timeout 20m $$(go list ./... | grep -Ev '^lucidorchard/(app|collect|disk|model)$$')
 
 bench: ## speed and memory, as figures and as ratios of one run
-	go test -p 1 -run "^$$" -bench . -benchmem -timeout 60m ./core/... ./ingest/... ./collect ./cmd/... ./rollout ./point ./api | grep -Ev '^(goos|goarch|pkg|cpu|PASS|ok|\?)'
+	go test -p 1 -run "^$$" -bench . -benchmem -timeout 60m ./core/... ./ingest/... ./collect ./cmd/... ./rollout ./point ./api ./app | grep -Ev '^(goos|goarch|pkg|cpu|PASS|ok|\?)'
 
 ROUNDS ?= 40
 drill: system tools ## kill, fill up and confuse the program while it is worked with; ROUNDS=40

@@ -24,11 +24,12 @@ func open(t *testing.T) *store.Store {
 	return db
 }
 
+var quiet = slog.New(slog.NewTextHandler(io.Discard, nil))
+
 // running gives an App and how to end it.
 func running(t *testing.T, db *store.Store, name string) (*app.App, func()) {
 	ctx, cancel := context.WithCancel(context.Background())
-	a := app.New(ctx, app.Options{Store: db, Author: "me", Name: name,
-		Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	a := app.New(ctx, app.Options{Store: db, Author: "me", Name: name, Log: quiet})
 	end := func() { cancel(); a.Wait() }
 	t.Cleanup(end)
 	return a, end

@@ -9,10 +9,12 @@ import (
 	"fmt"
 	"path/filepath"
 	"strings"
+	"sync"
 	"time"
 
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
+	"lucidorchard/core/plural"
 	"lucidorchard/ingest"
 	"lucidorchard/model"
 	"lucidorchard/store"
@@ -21,7 +23,7 @@ import (
 // readFlows reads a file of traffic, of any format, and gives its records one by
 // one.
 func (a *App) readFlows(ctx context.Context, snap *model.Model, from *File, in ImportOptions, preview bool,
-	progress func(float64, string), emit func(*flow.Joined) error) (ImportReport, error) {
+	progress func(share float64, rows int), emit func(*flow.Joined) error) (ImportReport, error) {
 	out := ImportReport{Errors: []ingest.RowError{}, Warnings: []string{}, Examples: []ImportExample{},
 		NewWords: []string{}}
 	unusable := func(err error) error {
@@ -31,7 +33,7 @@ func (a *App) readFlows(ctx context.Context, snap *model.Model, from *File, in I
 	records := 0
 	o := ingest.TrafficOptions{Directions: in.Directions, Carriers: in.Carriers, Name: in.Name, Accept: in.Accept,
 		Progress: func(share float64, rows int) error {
-			progress(0.6*share, fmt.Sprintf("%d rows read", rows))
+			progress(share, rows)
 			return ctx.Err()
 		}, Emit: func(r *flow.Joined) error {
 			if records == 0 || r.Start.Before(first) {
@@ -96,7 +98,7 @@ func (a *App) PreviewFlows(ctx context.Context, m *model.Model, file *File, o Im
 		return ImportReport{}, errEmpty
 	}
 	hours := NewDistinct(m.Estate.ChangedHands)
-	report, err := a.readFlows(ctx, m, file, o, true, func(float64, string) {}, hours.Add)
+	report, err := a.readFlows(ctx, m, file, o, true, func(float64, int) {}, hours.Add)
 	if err != nil {
 		return report, err
 	}
@@ -187,7 +189,7 @@ func (a *App) readable(ctx context.Context, file *File, o ImportOptions) error {
 	return nil
 }
 
-// storeFlows reads a file of traffic into parts on the disk, and stores them
+// storeFlows reads a file of traffic into parts on the disk, and stores them meanwhile, all
 // together.
 func (a *App) storeFlows(ctx context.Context, snap *model.Model, from *File, in ImportOptions,
 	progress func(float64, string)) (any, error) {
@@ -200,18 +202,30 @@ func (a *App) storeFlows(ctx context.Context, snap *model.Model, from *File, in 
 		return nil, err
 	}
 	defer parts.Close()
-	report, err := a.readFlows(ctx, snap, from, in, false, progress, parts.Add)
-	if err == nil {
-		err = parts.Flush()
-	}
-	if err != nil {
-		return nil, err
-	}
-	progress(0.6, "storing")
-	added, err := a.Store.AddFile(ctx, "file "+from.Sum, number,
-		parts.Each(func(share float64) { progress(0.6+0.25*share, "storing") }),
+	var report ImportReport
+	pace := newPace(progress)
+	read := make(chan error, 1)
+	reading, unread := context.WithCancel(ctx)
+	defer unread()
+	go func() {
+		_, err := a.guarded(reading, func(ctx context.Context, _ func(float64, string)) (any, error) {
+			var err error
+			report, err = a.readFlows(ctx, snap, from, in, false, pace.read, parts.Add)
+			return nil, err
+		}, progress)
+		parts.End(err)
+		read <- err
+	}()
+	added, err := a.Store.AddFile(ctx, "file "+from.Sum, number, parts.Parts(), pace.stored,
 		strings.TrimSpace("Import flows "+in.Name), a.Author)
 	if err != nil {
+		unread()
+		if failed := <-read; failed != nil && !errors.Is(failed, context.Canceled) {
+			err = failed // why nothing was stored
+		}
+		return nil, err
+	}
+	if err := <-read; err != nil { // the file was counted before: nothing of it was waited for
 		return nil, err
 	}
 	report.Added = int(added.Hours)
@@ -226,4 +240,61 @@ func (a *App) storeFlows(ctx context.Context, snap *model.Model, from *File, in 
 	}
 	a.Models.Hurry()
 	return report, nil
+}
+
+// pace says how far an import is, and when it will be done: it goes by what is stored, of
+// what the share of the file that is read lets expect.
+type pace struct {
+	tell  func(float64, string)
+	began time.Time
+
+	mu    sync.Mutex
+	share float64 // of the file that is read
+	rows  int     // that were read of it
+	is    store.Storing
+	done  float64
+}
+
+func newPace(tell func(float64, string)) *pace { return &pace{tell: tell, began: time.Now()} }
+
+func (p *pace) read(share float64, rows int) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.share, p.rows = share, rows
+	p.say()
+}
+
+func (p *pace) stored(is store.Storing) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if is.Records < p.is.Records {
+		p.done = 0 // the database went away: it begins anew
+	}
+	p.is = is
+	p.say()
+}
+
+// What storing a conversation-hour takes, and what indexing a record with its hour takes,
+// if storing a record takes 1.
+const (
+	hourCost  = 0.2
+	indexCost = 0.25
+)
+
+func (p *pace) say() {
+	if p.share <= 0 {
+		return
+	}
+	expected := max(float64(p.rows)/p.share, float64(p.is.Records), 1)
+	all := expected * (1 + indexCost + hourCost*float64(p.is.MostHours)/float64(max(1, p.is.Records)))
+	is := float64(p.is.Records) + hourCost*float64(p.is.Hours) + indexCost*expected*p.is.Indexed
+	p.done = min(max(p.done, is/all), 0.99)
+	words := plural.Of(p.rows, "row") + " read"
+	if p.is.Records > 0 {
+		words = plural.Of(p.is.Records, "record") + " stored"
+	}
+	if spent := time.Since(p.began).Seconds(); p.done > 0.03 && spent > 1 {
+		words += fmt.Sprintf(", about %.0f s left", max(1, spent*(1-p.done)/p.done))
+	}
+	p.tell(p.done, words)
 }

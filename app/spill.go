@@ -1,8 +1,6 @@
 package app
 
 import (
-	"bufio"
-	"encoding/gob"
 	"errors"
 	"fmt"
 	"hash/maphash"
@@ -10,6 +8,7 @@ import (
 	"iter"
 	"net/netip"
 	"os"
+	"sync"
 
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
@@ -25,15 +24,20 @@ var ErrSpill = errors.New("the records of the file cannot be kept on the disk wh
 // changes is that of flow.Buckets.
 type changes = func(netip.Addr, estate.Instant) (estate.Instant, bool)
 
-// Spill keeps the records of a file in parts on the disk, ready to be stored.
+// Spill keeps the records of a file in parts on the disk, as the database takes them. One
+// reads the file into it, while another stores what is there already.
 type Spill struct {
 	changes changes
 	number  int // of store.NewFile
 	file    *os.File
-	out     *bufio.Writer
-	enc     *gob.Encoder
+	size    int64
 	records []flow.Joined
-	parts   int
+
+	mu    sync.Mutex
+	more  sync.Cond // on mu
+	parts []*store.Part
+	ended bool
+	err   error // why nothing more comes
 }
 
 // NewSpill makes an empty one in a folder, for a file with a number of
@@ -44,8 +48,9 @@ func NewSpill(folder string, number int, c changes) (*Spill, error) {
 		return nil, fmt.Errorf("%w: %w", ErrSpill, err)
 	}
 	_ = os.Remove(f.Name()) // it goes with the program
-	out := bufio.NewWriterSize(f, 1<<20)
-	return &Spill{changes: c, number: number, file: f, out: out, enc: gob.NewEncoder(out)}, nil
+	s := &Spill{changes: c, number: number, file: f}
+	s.more.L = &s.mu
+	return s, nil
 }
 
 // Add takes a record; it is copied.
@@ -54,42 +59,68 @@ func (s *Spill) Add(r *flow.Joined) error {
 	if len(s.records) < partRecords {
 		return nil
 	}
-	return s.Flush()
+	return s.flush()
 }
 
-// Flush writes what is in memory; call it once after the last Add.
-func (s *Spill) Flush() error {
-	if len(s.records) > 0 {
-		b := store.BatchOf("", s.records, s.changes)
-		b.File = s.number
-		if err := s.enc.Encode(b.Encode()); err != nil {
-			return fmt.Errorf("%w: %w", ErrSpill, err)
+// flush writes what is in memory.
+func (s *Spill) flush() error {
+	if len(s.records) == 0 {
+		return nil
+	}
+	p, records, buckets := store.PartOf(s.number, s.records, s.changes)
+	s.records = s.records[:0]
+	put := func(rows []byte) (*io.SectionReader, error) {
+		_, err := s.file.WriteAt(rows, s.size)
+		if err != nil {
+			err = fmt.Errorf("%w: %w", ErrSpill, err)
 		}
-		s.records = s.records[:0]
-		s.parts++
+		s.size += int64(len(rows))
+		return io.NewSectionReader(s.file, s.size-int64(len(rows)), int64(len(rows))), err
 	}
-	if err := s.out.Flush(); err != nil {
-		return fmt.Errorf("%w: %w", ErrSpill, err)
+	kept, err := put(records)
+	if err != nil {
+		return err
 	}
+	if p.Buckets, err = put(buckets); err != nil {
+		return err
+	}
+	p.Records = kept
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.parts = append(s.parts, &p)
+	s.more.Broadcast()
 	return nil
 }
 
-// Each gives the parts, in the order in which they came; it may be asked several
-// times. progress is told the share that is done, 0 to 1.
-func (s *Spill) Each(progress func(share float64)) iter.Seq2[*store.Encoded, error] {
-	return func(yield func(*store.Encoded, error) bool) {
-		if _, err := s.file.Seek(0, io.SeekStart); err != nil {
-			yield(nil, err)
-			return
-		}
-		dec := gob.NewDecoder(bufio.NewReaderSize(s.file, 1<<20))
-		for k := range s.parts {
-			var e store.Encoded
-			err := dec.Decode(&e)
-			if !yield(&e, err) || err != nil {
+// End says that nothing more is added: because all is there, or for an error.
+func (s *Spill) End(err error) {
+	if err == nil {
+		err = s.flush()
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.ended, s.err = true, err
+	s.more.Broadcast()
+}
+
+// Parts gives the parts in the order in which they come, and waits for those that are not
+// there yet; it may be asked several times.
+func (s *Spill) Parts() iter.Seq2[*store.Part, error] {
+	return func(yield func(*store.Part, error) bool) {
+		for k := 0; ; k++ {
+			s.mu.Lock()
+			for k == len(s.parts) && !s.ended {
+				s.more.Wait()
+			}
+			var p *store.Part
+			err := s.err
+			if err == nil && k < len(s.parts) {
+				p = s.parts[k]
+			}
+			s.mu.Unlock()
+			if p == nil && err == nil || !yield(p, err) || err != nil {
 				return
 			}
-			progress(float64(k+1) / float64(s.parts))
 		}
 	}
 }

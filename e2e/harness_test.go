@@ -53,6 +53,9 @@ func TestMain(m *testing.M) {
 	os.Exit(code)
 }
 
+// pids are the processes of servers, by their addresses.
+var pids = map[string]int{}
+
 // start runs a server with a database of its own and gives its address.
 func start(t *testing.T, args ...string) string {
 	t.Helper()
@@ -102,7 +105,9 @@ func run(t *testing.T, data string, args ...string) (base string, stop func()) {
 		text, _ := os.ReadFile(log.Name())
 		t.Fatalf("the server did not start: %s\n%s", err, text)
 	}
-	return regexp.MustCompile(`http://\S+`).FindString(line), stop
+	base = regexp.MustCompile(`http://\S+`).FindString(line)
+	pids[base] = cmd.Process.Pid
+	return base, stop
 }
 
 // page is a tab of a browser.

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"hash/fnv"
 	"io"
-	"iter"
 	"maps"
 	"net/netip"
 	"slices"
@@ -25,7 +24,6 @@ import (
 // Batch is traffic that is counted together, and once.
 type Batch struct {
 	ID      string
-	File    int // of NewFile: the rows are kept apart; 0: they come from no file
 	Buckets []flow.Bucket
 	Records []flow.Joined // the single records behind them
 }
@@ -46,7 +44,6 @@ const bucketColumns = `hour, client, server, point, outcome, part, connections, 
 // file meanwhile.
 type Encoded struct {
 	ID      string
-	File    int
 	Hours   []flow.Hour // with conversations, each once
 	Days    []int64     // with records, each once
 	Rows    int         // of Buckets
@@ -57,8 +54,8 @@ type Encoded struct {
 
 // Encode makes a batch ready to be stored.
 func (b *Batch) Encode() *Encoded {
-	e := &Encoded{ID: b.ID, File: b.File, Rows: len(b.Buckets), Count: len(b.Records),
-		Buckets: bucketRows(b.Buckets, b.File), Records: recordRows(b.Records, b.File)}
+	e := &Encoded{ID: b.ID, Rows: len(b.Buckets), Count: len(b.Records),
+		Buckets: bucketRows(b.Buckets, 0), Records: recordRows(b.Records, 0)}
 	hours, days := map[flow.Hour]bool{}, map[int64]bool{}
 	for i := range b.Buckets {
 		hours[b.Buckets[i].Hour] = true
@@ -84,78 +81,47 @@ func (s *Store) AddBatch(ctx context.Context, b Batch) (before *time.Time, err e
 }
 
 // AddEncoded is AddBatch.
-func (s *Store) AddEncoded(ctx context.Context, e *Encoded) (Added, error) {
-	return s.AddParts(ctx, e.ID, func(yield func(*Encoded, error) bool) { yield(e, nil) })
-}
-
-// AddParts is AddBatch for a batch that is not in memory whole. The parts may be
-// asked for several times. What they say of one bucket is added up.
-func (s *Store) AddParts(ctx context.Context, id string, parts iter.Seq2[*Encoded, error]) (Added, error) {
-	return s.addParts(ctx, id, parts, func(pgx.Tx, []flow.Hour, int) error { return nil })
-}
-
-// addParts also does what is to be done when the parts are stored, with the
-// hours that they speak of and the number of their rows.
-func (s *Store) addParts(ctx context.Context, id string, parts iter.Seq2[*Encoded, error],
-	then func(pgx.Tx, []flow.Hour, int) error) (out Added, err error) {
+func (s *Store) AddEncoded(ctx context.Context, e *Encoded) (out Added, err error) {
 	err = s.writeRows(ctx, trafficLock, func(tx pgx.Tx) error {
-		out = Added{}
-		tag, err := tx.Exec(ctx, `INSERT INTO batches (id, rows) VALUES ($1, 0) ON CONFLICT DO NOTHING`, id)
-		if err != nil {
+		if out, err = begunBatch(ctx, tx, e.ID); err != nil || out.Before != nil {
 			return err
 		}
-		if tag.RowsAffected() == 0 {
-			return tx.QueryRow(ctx, `SELECT at FROM batches WHERE id = $1`, id).Scan(&out.Before)
-		}
-		if _, err := tx.Exec(ctx, stageConversations); err != nil {
+		if err := partitions(ctx, tx, "records", e.Days); err != nil {
 			return err
 		}
-		hours, rows, count, file := map[flow.Hour]bool{}, 0, 0, 0
-		for part, err := range parts {
-			if err == nil {
-				err = stagePart(ctx, tx, part)
-			}
-			if err != nil {
+		if e.Count > 0 {
+			if err := copyTo(ctx, tx, "records", recordColumns, e.Records); err != nil {
 				return err
 			}
-			for _, h := range part.Hours {
-				hours[h] = true
+		}
+		if err := partitionsOf(ctx, tx, e.Hours); err != nil {
+			return err
+		}
+		if e.Rows > 0 {
+			if out.Hours, err = mergeRows(ctx, tx, e.Buckets, 0); err != nil {
+				return err
 			}
-			rows += part.Rows
-			file = part.File
-			count++
 		}
-		all := slices.Sorted(maps.Keys(hours))
-		if err := partitionsOf(ctx, tx, all); err != nil {
-			return err
-		}
-		if out.Hours, err = mergeStaged(ctx, tx, file, count == 1); err != nil {
-			return err
-		}
-		if _, err := tx.Exec(ctx, `UPDATE batches SET rows = $2 WHERE id = $1`, id, rows); err != nil {
-			return err
-		}
-		if err := touchHours(ctx, tx, all); err != nil {
-			return err
-		}
-		return then(tx, all, rows)
+		return countedBatch(ctx, tx, e.ID, e.Rows, e.Hours)
 	})
 	return out, err
 }
 
-func stagePart(ctx context.Context, tx pgx.Tx, e *Encoded) error {
-	if err := partitions(ctx, tx, "records", e.Days); err != nil {
+// begunBatch notes a batch, if it was not counted before.
+func begunBatch(ctx context.Context, tx pgx.Tx, id string) (out Added, err error) {
+	tag, err := tx.Exec(ctx, `INSERT INTO batches (id, rows) VALUES ($1, 0) ON CONFLICT DO NOTHING`, id)
+	if err == nil && tag.RowsAffected() == 0 {
+		err = tx.QueryRow(ctx, `SELECT at FROM batches WHERE id = $1`, id).Scan(&out.Before)
+	}
+	return out, err
+}
+
+// countedBatch notes what a batch has changed.
+func countedBatch(ctx context.Context, tx pgx.Tx, id string, rows int, hours []flow.Hour) error {
+	if _, err := tx.Exec(ctx, `UPDATE batches SET rows = $2 WHERE id = $1`, id, rows); err != nil {
 		return err
 	}
-	if e.Rows > 0 {
-		if err := copyTo(ctx, tx, "new_conversations", bucketColumns+andFile(e.File), e.Buckets); err != nil {
-			return err
-		}
-	}
-	if e.Count > 0 {
-		return copyTo(ctx, tx, "records", recordColumns+andFile(e.File), e.Records)
-	}
-	return nil
+	return touchHours(ctx, tx, hours)
 }
 
 // andFile names the last column of rows of a file. Rows of no file do without:
@@ -165,14 +131,6 @@ func andFile(file int) string {
 		return ""
 	}
 	return ", file"
-}
-
-func partitionsOf(ctx context.Context, tx pgx.Tx, hours []flow.Hour) error {
-	var days []int64
-	for _, h := range hours {
-		days = append(days, dayOf(h))
-	}
-	return partitions(ctx, tx, "conversations", days)
 }
 
 // touchHours notes that the conversations of some hours have changed.
@@ -186,34 +144,12 @@ func touchHours(ctx context.Context, tx pgx.Tx, all []flow.Hour) error {
 	return err
 }
 
-// partitions makes the partitions for some days.
-func partitions(ctx context.Context, tx pgx.Tx, table string, days []int64) error {
-	slices.Sort(days)
-	for _, d := range slices.Compact(days) {
-		if _, err := tx.Exec(ctx,
-			fmt.Sprintf(`CREATE TABLE IF NOT EXISTS %s PARTITION OF %s FOR VALUES FROM (%d) TO (%d)`,
-				partition(table, d), table, d*24, (d+1)*24)); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-func partition(table string, day int64) string {
-	return pgx.Identifier{fmt.Sprintf("%s_day_%d", table, day)}.Sanitize()
-}
-
-// dayOf gives the number of whole days since 1970-01-01.
-func dayOf(h flow.Hour) int64 {
-	q := int64(h) / 24
-	if h%24 < 0 {
-		q--
-	}
-	return q
-}
-
 func copyTo(ctx context.Context, tx pgx.Tx, table, columns string, rows []byte) error {
-	_, err := tx.Conn().PgConn().CopyFrom(ctx, bytes.NewReader(rows),
+	return copyFrom(ctx, tx, table, columns, bytes.NewReader(rows))
+}
+
+func copyFrom(ctx context.Context, tx pgx.Tx, table, columns string, rows io.Reader) error {
+	_, err := tx.Conn().PgConn().CopyFrom(ctx, rows,
 		fmt.Sprintf(`COPY %s (%s) FROM STDIN (FORMAT binary)`, table, columns))
 	return err
 }
@@ -255,31 +191,17 @@ func saturating(column string) string {
 // stageConversations makes an empty table of buckets beside those that are stored.
 const stageConversations = `CREATE TEMP TABLE IF NOT EXISTS new_conversations (LIKE conversations INCLUDING DEFAULTS) ON COMMIT DROP; TRUNCATE new_conversations`
 
-// mergeRows adds buckets of a file, each once, to those that are stored.
-func mergeRows(ctx context.Context, tx pgx.Tx, rows []byte, file int) error {
+// mergeRows adds buckets of a file (0: of none), each once, to those that are stored, and
+// gives how many there are.
+func mergeRows(ctx context.Context, tx pgx.Tx, rows []byte, file int) (int64, error) {
 	if _, err := tx.Exec(ctx, stageConversations); err != nil {
-		return err
+		return 0, err
 	}
 	if err := copyTo(ctx, tx, "new_conversations", bucketColumns+andFile(file), rows); err != nil {
-		return err
+		return 0, err
 	}
-	_, err := mergeStaged(ctx, tx, file, true)
-	return err
-}
-
-// mergeStaged adds the staged buckets of a file to those that are stored, and
-// gives how many there are. once says that each is staged once.
-func mergeStaged(ctx context.Context, tx pgx.Tx, file int, once bool) (int64, error) {
-	staged := `SELECT ` + bucketColumns + ` FROM new_conversations`
-	if !once {
-		sum := func(column string) string {
-			return fmt.Sprintf(`least(sum(%s), %d)::bigint`, column,
-				int64(flow.Most))
-		}
-		staged = `SELECT hour, client, server, point, outcome, part, ` + sum("connections") + `, ` + sum("bytes") + `, ` + sum("packets") + `, ` + sum("unsure") + `,
-			min(first_at), max(last_at), max(observer) FROM new_conversations GROUP BY hour, client, server, point, outcome, part`
-	}
-	tag, err := tx.Exec(ctx, `INSERT INTO conversations (`+bucketColumns+`, file) SELECT *, `+fmt.Sprint(file)+` FROM (`+staged+`) AS s
+	tag, err := tx.Exec(ctx, `INSERT INTO conversations (`+bucketColumns+`, file) SELECT `+bucketColumns+`, `+
+		fmt.Sprint(file)+` FROM new_conversations
 		ON CONFLICT (hour, client, server, point, outcome, part, file) DO UPDATE SET
 			connections = `+saturating("connections")+`,
 			bytes = `+saturating("bytes")+`,

@@ -2,7 +2,10 @@ package store
 
 import (
 	"context"
+	"io"
 	"iter"
+	"maps"
+	"slices"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jmoiron/sqlx"
@@ -19,16 +22,78 @@ func (s *Store) NewFile(ctx context.Context) (id int, err error) {
 	return id, err
 }
 
-// AddFile is AddParts for a file that somebody imports, as one change that can
-// be undone. file is of NewFile, and that of each part.
-func (s *Store) AddFile(ctx context.Context, id string, file int, parts iter.Seq2[*Encoded, error],
-	words, author string) (Added, error) {
-	return s.addParts(ctx, id, parts, func(tx pgx.Tx, hours []flow.Hour, rows int) error {
-		if rows == 0 {
-			return nil
+// Storing says how far a file is stored: first its records go to the database, then the
+// conversation-hours that they come to, then new days get their indexes.
+type Storing struct {
+	Records          int
+	Hours, MostHours int     // at most so many
+	Indexed          float64 // share of the new days
+}
+
+// AddFile stores the traffic of a file that somebody imports, as one change that can be
+// undone. file is of NewFile, and that of each part. The parts may be asked for several
+// times, and need not be there yet when it begins; what they say of one conversation and
+// hour is added up. stored is told how far it is.
+func (s *Store) AddFile(ctx context.Context, id string, file int, parts iter.Seq2[*Part, error],
+	stored func(Storing), words, author string) (out Added, err error) {
+	err = s.writeRows(ctx, trafficLock, func(tx pgx.Tx) error {
+		if out, err = begunBatch(ctx, tx, id); err != nil || out.Before != nil {
+			return err
 		}
-		if _, err := tx.Exec(ctx, `INSERT INTO files (id, batch, hours, rows) VALUES ($1, $2, $3, $4)`, file, id, hours,
-			rows); err != nil {
+		var all []*Part
+		hours := map[flow.Hour]bool{}
+		var way Storing
+		tables := newApart(tx)
+		copyDay := func(table string, day int64, columns string, rows io.Reader) error {
+			name, err := tables.of(ctx, table, day)
+			if err != nil {
+				return err
+			}
+			return copyFrom(ctx, tx, name, columns+andFile(file), outer(rows))
+		}
+		for part, err := range parts {
+			if err != nil {
+				return err
+			}
+			for _, d := range part.Days {
+				if err := copyDay("records", d.Day, recordColumns, io.NewSectionReader(part.Records, d.From, d.Octets)); err != nil {
+					return err
+				}
+			}
+			for _, h := range part.Hours {
+				hours[h] = true
+			}
+			all = append(all, part)
+			way.Records, way.MostHours = way.Records+part.Count, way.MostHours+part.Rows
+			stored(way)
+		}
+		ordered := slices.Sorted(maps.Keys(hours))
+		// Nothing else is stored under the number of this file: what is merged here is new.
+		rows, err := mergeParts(all, func(rows int) {
+			way.Hours = rows
+			stored(way)
+		})
+		if err != nil {
+			return err
+		}
+		for rows.next() {
+			if err := copyDay("conversations", rows.day, bucketColumns, rows); err != nil {
+				return err
+			}
+		}
+		days := len(tables.made)
+		if err := tables.attach(ctx, func() {
+			way.Indexed += 1 / float64(days)
+			stored(way)
+		}); err != nil {
+			return err
+		}
+		out.Hours = int64(rows.rows)
+		if err := countedBatch(ctx, tx, id, rows.rows, ordered); err != nil || rows.rows == 0 {
+			return err
+		}
+		if _, err := tx.Exec(ctx, `INSERT INTO files (id, batch, hours, rows) VALUES ($1, $2, $3, $4)`, file, id, ordered,
+			rows.rows); err != nil {
 			return err
 		}
 		if _, err := tx.Exec(ctx, `SELECT pg_advisory_xact_lock($1)`, editLock); err != nil {
@@ -36,6 +101,7 @@ func (s *Store) AddFile(ctx context.Context, id string, file int, parts iter.Seq
 		}
 		return noteChange(execIn(ctx, tx), "flows", words, author, setting{Undone: &file}, setting{File: &file})
 	})
+	return out, err
 }
 
 // showFile takes the rows of a file out of sight, or brings them back. What is

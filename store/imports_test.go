@@ -187,15 +187,7 @@ func TestImportsOfFlowsAreUndone(t *testing.T) {
 	importFile := func(id string, rs []flow.Joined) store.Added {
 		n, err := s.NewFile(ctx)
 		require.NoError(t, err)
-		added, err := s.AddFile(ctx, id, n, func(yield func(*store.Encoded, error) bool) {
-			for _, half := range [][]flow.Joined{rs[:200], rs[200:]} {
-				b := store.BatchOf("", half, nil)
-				b.File = n
-				if !yield(b.Encode(), nil) {
-					return
-				}
-			}
-		}, "Import flows "+id, "somebody")
+		added, err := s.AddFile(ctx, id, n, parts(n, rs, 200), func(store.Storing) {}, "Import flows "+id, "somebody")
 		require.NoError(t, err)
 		return added
 	}
@@ -276,10 +268,7 @@ func TestImportsAndUndoDoNotWaitForEachOtherInACircle(t *testing.T) {
 			for i := range 15 {
 				n, err := s.NewFile(ctx)
 				if err == nil {
-					b := store.BatchOf("", rs, nil)
-					b.File = n
-					_, err = s.AddFile(ctx, fmt.Sprint(k, " ", i), n,
-						func(yield func(*store.Encoded, error) bool) { yield(b.Encode(), nil) }, "Import", "somebody")
+					_, err = s.AddFile(ctx, fmt.Sprint(k, " ", i), n, parts(n, rs, 1), func(store.Storing) {}, "Import", "somebody")
 				}
 				if err == nil {
 					_, err = s.Undo(ctx, "somebody")

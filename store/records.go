@@ -155,7 +155,7 @@ func (s *Store) Rebuild(ctx context.Context, hour flow.Hour, addrs []netip.Addr,
 				}
 				buckets.AddJoined(&records[i])
 			}
-			if err := mergeRows(ctx, tx, bucketRows(buckets.All(), file), file); err != nil {
+			if _, err := mergeRows(ctx, tx, bucketRows(buckets.All(), file), file); err != nil {
 				return err
 			}
 			if err := copyTo(ctx, tx, "records", recordColumns+andFile(file),

@@ -218,25 +218,21 @@ func TestSumsInTheDatabaseStopAtTheLargestNumber(t *testing.T) {
 		_, err := s.AddBatch(t.Context(), batch(fmt.Sprint(i)))
 		require.NoError(t, err)
 	}
-	// The same in parts of one batch.
-	parts := []*store.Encoded{}
-	for range 3 {
-		b := batch("parts")
-		parts = append(parts, b.Encode())
-	}
-	added, err := s.AddParts(t.Context(), "parts", func(yield func(*store.Encoded, error) bool) {
-		for _, p := range parts {
-			if !yield(p, nil) {
-				return
-			}
-		}
-	})
-	require.NoError(t, err)
-	require.Equal(t, int64(1), added.Hours)
 	b := everything(t, s).Bucket(0)
 	require.Equal(t, int64(math.MaxInt64), b.Connections)
 	require.Equal(t, int64(math.MaxInt64), b.Bytes)
-	require.Equal(t, int64(1800), b.Packets)
+	require.Equal(t, int64(900), b.Packets)
+	// The same in parts of one file, beside them.
+	n, err := s.NewFile(t.Context())
+	require.NoError(t, err)
+	added, err := s.AddFile(t.Context(), "parts", n, parts(n, slices.Repeat(flow.Stating([]flow.Record{r}), 900), 300),
+		func(store.Storing) {}, "Import", "somebody")
+	require.NoError(t, err)
+	require.Equal(t, int64(1), added.Hours)
+	b = everything(t, s).Bucket(1)
+	require.Equal(t, int64(math.MaxInt64), b.Connections)
+	require.Equal(t, int64(math.MaxInt64), b.Bytes)
+	require.Equal(t, int64(900), b.Packets)
 	_, err = s.Rebuild(t.Context(), b.Hour, []netip.Addr{r.Client}, func(*flow.Joined) bool { return false }, nil,
 		nil)
 	require.NoError(t, err)

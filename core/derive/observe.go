@@ -56,6 +56,8 @@ type deriver struct {
 	envCount   int
 	open       []bool // conversations that are to be considered
 	scanned    []bool // conversations
+	kinds      []kind
+	kindOf     []int32 // of conversations
 	callers    map[sharedKey]map[string]bool
 	common     map[[2]string]bool // applications and environments that are there for the others
 	groups     [][]*set           // of the policy, by workload
@@ -176,24 +178,35 @@ func (d *deriver) observe() bool {
 	d.ends, d.svcOf = make([][2]int32, n), make([]int32, n)
 	d.open = make([]bool, n)
 	var all Days
-	for i := range in.Conversations {
-		if i%100_000 == 0 && in.Progress != nil && !in.Progress(0.2*float64(i)/float64(n)) {
+	const part = 100_000
+	for from := 0; from < n; from += 2 * part {
+		if in.Progress != nil && !in.Progress(0.2*float64(from)/float64(n)) {
 			return false
 		}
-		c := &in.Conversations[i]
-		all |= c.Days
-		d.ends[i] = [2]int32{d.number(c.Client), d.number(c.Server)}
-		if c.Connections == 0 {
-			continue
+		for i := from; i < min(n, from+2*part); i++ {
+			c := &in.Conversations[i]
+			all |= c.Days
+			d.ends[i] = [2]int32{d.number(c.Client), d.number(c.Server)}
 		}
-		if r := d.c.Decide(c.Client, c.Server, c.Point); (r == nil || r.InClosing()) &&
-			(in.Scope == nil || in.Scope(c.Client, c.Server)) {
-			d.open[i] = true
-			d.considered++
-		}
+		var considered [2]int
+		decide.Parallel(2, 2, func(_, half int) {
+			for i := min(n, from+half*part); i < min(n, from+(half+1)*part); i++ {
+				c := &in.Conversations[i]
+				if c.Connections == 0 {
+					continue
+				}
+				if r := d.c.Decide(c.Client, c.Server, c.Point); (r == nil || r.InClosing()) &&
+					(in.Scope == nil || in.Scope(c.Client, c.Server)) {
+					d.open[i] = true
+					considered[half]++
+				}
+			}
+		})
+		d.considered += considered[0] + considered[1]
 	}
 	d.days = all.Count()
 	d.early, _ = d.numberRoles()
+	d.findKinds()
 	steps := []func(){d.findScans, d.findServices, d.placeStrays, d.finalRoles, d.findShared, d.makeSets, d.makeEdges}
 	for k, step := range steps {
 		step()
@@ -202,6 +215,30 @@ func (d *deriver) observe() bool {
 		}
 	}
 	return true
+}
+
+// kind is what conversations have in common before anything is known of them: the tags of
+// their client and of their server, and the point. Servers outside are each their own.
+type kind struct {
+	client, server int32 // tags; -1 is outside
+	outside        int32 // the outside machine that serves; -1: none
+	point          service.Point
+}
+
+// findKinds numbers the kinds, so that what is asked of millions of conversations is looked
+// up once for each.
+func (d *deriver) findKinds() {
+	index := map[kind]int32{}
+	d.kindOf = make([]int32, len(d.ends))
+	for i := range d.ends {
+		k := kind{d.earlyRole(d.ends[i][0]), d.earlyRole(d.ends[i][1]), -1, d.in.Conversations[i].Point}
+		if d.isOutside(d.ends[i][1]) {
+			k.outside = d.ends[i][1]
+		}
+		if d.kindOf[i] = numbered(index, k); int(d.kindOf[i]) == len(d.kinds) {
+			d.kinds = append(d.kinds, k)
+		}
+	}
 }
 
 // earlyRole is the number of a machine's tags; of all that is outside, -1.
@@ -300,28 +337,50 @@ func (d *deriver) unplaced(i int) bool {
 
 // makeEdges gathers the conversations by service, client and server.
 func (d *deriver) makeEdges() {
-	byService := make([][]int32, len(d.points))
+	taken := func(i int) bool { return !d.scanned[i] && d.in.Conversations[i].Connections > 0 }
+	starts := make([]int32, len(d.points)+1) // of the services, in order
 	for i := range d.ends {
-		if !d.scanned[i] && d.in.Conversations[i].Connections > 0 {
-			byService[d.svcOf[i]] = append(byService[d.svcOf[i]], int32(i))
+		if taken(i) {
+			starts[d.svcOf[i]+1]++
 		}
 	}
-	starts := make([]int32, len(byService))
-	total := int32(0)
-	for s, list := range byService {
-		starts[s] = total
-		total += int32(len(list))
+	for s := range d.points {
+		starts[s+1] += starts[s]
 	}
-	d.order = make([]int32, total)
-	d.edges = make([][]edge, len(byService))
-	decide.Parallel(2, len(byService), func(_, s int) {
-		list := byService[s]
+	d.order = make([]int32, starts[len(d.points)])
+	filled := slices.Clone(starts)
+	for i := range d.ends {
+		if s := d.svcOf[i]; taken(i) {
+			d.order[filled[s]] = int32(i)
+			filled[s]++
+		}
+	}
+	type placed struct {
+		ends uint64
+		at   int32
+	}
+	var rooms [2][]placed
+	d.edges = make([][]edge, len(d.points))
+	decide.Parallel(2, len(d.points), func(worker, s int) {
+		list := d.order[starts[s]:starts[s+1]]
 		blocks := map[[2]int32]int32{}
 		var crossing []bool // by block
-		slices.SortFunc(list, func(a, b int32) int {
-			return cmp.Or(cmp.Compare(d.ends[a][0], d.ends[b][0]), cmp.Compare(d.ends[a][1], d.ends[b][1]), cmp.Compare(a, b))
-		})
-		copy(d.order[starts[s]:], list)
+		room := rooms[worker][:0]
+		for _, i := range list {
+			room = append(room, placed{uint64(d.ends[i][0])<<32 | uint64(d.ends[i][1]), i})
+		}
+		slices.SortFunc(room, func(a, b placed) int { return cmp.Or(cmp.Compare(a.ends, b.ends), cmp.Compare(a.at, b.at)) })
+		for n, x := range room {
+			list[n] = x.at
+		}
+		rooms[worker] = room
+		pairs := 0
+		for n := range room {
+			if n == 0 || room[n].ends != room[n-1].ends {
+				pairs++
+			}
+		}
+		edges := make([]edge, 0, pairs)
 		for from := 0; from < len(list); {
 			to := from
 			var days Days
@@ -343,9 +402,10 @@ func (d *deriver) makeEdges() {
 			}
 			x.block, x.crossing = n, crossing[n]
 			x.r = reliability(connections, days.Count())
-			d.edges[s] = append(d.edges[s], x)
+			edges = append(edges, x)
 			from = to
 		}
+		d.edges[s] = edges
 	})
 }
 

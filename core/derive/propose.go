@@ -19,16 +19,23 @@ import (
 func (d *deriver) propose(rules []*draft, out *Result) {
 	n := d.newNamer()
 	covered := make([]bool, len(d.ends))
-	for _, r := range rules {
-		p := d.proposal(n, r)
-		for _, i := range p.Conversations {
+	all := make([]Proposal, len(rules))
+	for k, r := range rules { // names are given in the order of the rules
+		all[k].Rule, all[k].Groups = d.rule(n, r)
+	}
+	decide.Parallel(2, len(rules), func(_, k int) { d.complete(rules[k], &all[k]) })
+	for k, r := range rules {
+		if d.in.Judged {
+			d.alternatives(n, r, &all[k])
+		}
+		for _, i := range all[k].Conversations {
 			if !covered[i] {
 				covered[i] = true
 				out.Covered++
 			}
 		}
-		out.Proposals = append(out.Proposals, p)
 	}
+	out.Proposals = append(out.Proposals, all...)
 	if d.in.Judged {
 		out.Wide = d.wide(n, covered)
 	}
@@ -39,16 +46,21 @@ func (d *deriver) propose(rules []*draft, out *Result) {
 func (d *deriver) proposal(n *namer, r *draft) Proposal {
 	var p Proposal
 	p.Rule, p.Groups = d.rule(n, r)
-	d.evidence(r, &p)
-	p.Opened = max(p.Pairs, d.openedPairs(r))
-	d.standsAlone(r, &p)
-	p.Warnings = d.warnings(r, &p)
-	p.Why, p.Alone, p.Shape = d.why(r, &p), r.alone, d.shape(r)
-	p.Rule.Note = p.note()
+	d.complete(r, &p)
 	if d.in.Judged {
 		d.alternatives(n, r, &p)
 	}
 	return p
+}
+
+// complete gives a proposal that has its rule what speaks for it.
+func (d *deriver) complete(r *draft, p *Proposal) {
+	d.evidence(r, p)
+	p.Opened = max(p.Pairs, d.openedPairs(r))
+	d.standsAlone(r, p)
+	p.Warnings = d.warnings(r, p)
+	p.Why, p.Alone, p.Shape = d.why(r, p), r.alone, d.shape(r)
+	p.Rule.Note = p.note()
 }
 
 // standsAlone marks what a person has to look at by itself.

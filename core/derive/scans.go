@@ -13,46 +13,46 @@ import (
 // their kind do, once or twice each: many servers, or many services.
 func (d *deriver) findScans() {
 	d.scanned = make([]bool, len(d.ends))
-	type kind struct {
-		role  int32
-		point service.Point
-		to    int32
-	}
-	// Two clients of a kind that do the same are enough to call it usual.
-	first := map[kind]int32{} // the client that did it; -1: several
-	kindOf := func(i int) kind {
-		return kind{d.earlyRole(d.ends[i][0]), d.in.Conversations[i].Point, d.earlyRole(d.ends[i][1])}
-	}
-	for i := range d.ends {
-		k := kindOf(i)
-		if have, ok := first[k]; !ok {
-			first[k] = d.ends[i][0]
-		} else if have >= 0 && have != d.ends[i][0] {
-			first[k] = -1
-		}
-	}
-	// What several clients call on a kind of machine is a service there.
+	// Kinds and kinds of servers, where all that is outside is one.
 	type there struct {
 		point service.Point
 		to    int32
 	}
-	serves := map[there][3]int32{}
+	type way struct {
+		role int32
+		there
+	}
+	ways, theres := map[way]int32{}, map[there]int32{}
+	wayOf, thereOf := make([]int32, len(d.kinds)), make([]int32, len(d.kinds))
+	for k, x := range d.kinds {
+		t := there{x.point, x.server}
+		wayOf[k], thereOf[k] = numbered(ways, way{x.client, t}), numbered(theres, t)
+	}
+	// Two clients of a kind that do the same are enough to call it usual.
+	const none, several = -1, -2
+	first := make([]int32, len(ways)) // the client that did it
+	for k := range first {
+		first[k] = none
+	}
+	// What several clients call on a kind of machine is a service there.
+	serves := make([][3]int32, len(theres)) // clients, plus 1
 	for i := range d.ends {
-		k := there{d.in.Conversations[i].Point, d.earlyRole(d.ends[i][1])}
-		have := serves[k]
-		if have[2] != 0 {
-			continue
+		k, client := d.kindOf[i], d.ends[i][0]
+		if have := &first[wayOf[k]]; *have == none {
+			*have = client
+		} else if *have != client {
+			*have = several
 		}
+		have := &serves[thereOf[k]]
 		for n := range have {
-			if have[n] == d.ends[i][0]+1 {
+			if have[n] == client+1 {
 				break
 			}
 			if have[n] == 0 {
-				have[n] = d.ends[i][0] + 1
+				have[n] = client + 1
 				break
 			}
 		}
-		serves[k] = have
 	}
 	type tried struct {
 		servers map[int32]bool
@@ -61,24 +61,16 @@ func (d *deriver) findScans() {
 		hollow  int // that were dropped, or carried nothing
 	}
 	clients := map[int32]*tried{}
-	regular := map[int32]map[int32]bool{} // servers that a client returns to
 	stray := func(i int) bool {
 		c := &d.in.Conversations[i]
-		return c.Days.Count() <= 1 && c.Connections+c.Dropped <= 4 && first[kindOf(i)] >= 0
+		return c.Connections+c.Dropped <= 4 && c.Days.Count() <= 1 && first[wayOf[d.kindOf[i]]] != several
 	}
 	bytesKnown := slices.ContainsFunc(d.in.Conversations, func(c Conversation) bool { return c.Bytes > 0 })
 	for i := range d.ends {
+		if !stray(i) || serves[thereOf[d.kindOf[i]]][2] != 0 {
+			continue
+		}
 		c := &d.in.Conversations[i]
-		if !stray(i) {
-			if regular[d.ends[i][0]] == nil {
-				regular[d.ends[i][0]] = map[int32]bool{}
-			}
-			regular[d.ends[i][0]][d.ends[i][1]] = true
-			continue
-		}
-		if serves[there{c.Point, d.earlyRole(d.ends[i][1])}][2] != 0 {
-			continue
-		}
 		t := clients[d.ends[i][0]]
 		if t == nil {
 			t = &tried{servers: map[int32]bool{}, ports: map[uint32]bool{}}
@@ -91,11 +83,25 @@ func (d *deriver) findScans() {
 			t.hollow++
 		}
 	}
-	scans := map[int32]bool{}
 	for m, t := range clients {
 		if t.tries < 12 || len(t.servers) < 12 && len(t.ports) < 8 {
-			continue
+			delete(clients, m)
 		}
+	}
+	if len(clients) == 0 {
+		return
+	}
+	regular := map[int32]map[int32]bool{} // servers that such a client returns to
+	for m := range clients {
+		regular[m] = map[int32]bool{}
+	}
+	for i := range d.ends {
+		if of := regular[d.ends[i][0]]; of != nil && !stray(i) {
+			of[d.ends[i][1]] = true
+		}
+	}
+	scans := map[int32]bool{}
+	for m, t := range clients {
 		known := 0
 		for s := range t.servers {
 			if regular[m][s] {
@@ -111,4 +117,14 @@ func (d *deriver) findScans() {
 	for i := range d.ends {
 		d.scanned[i] = scans[d.ends[i][0]] && stray(i)
 	}
+}
+
+// numbered gives the number of something, a new one if it has none.
+func numbered[K comparable](index map[K]int32, k K) int32 {
+	n, ok := index[k]
+	if !ok {
+		n = int32(len(index))
+		index[k] = n
+	}
+	return n
 }

@@ -23,25 +23,23 @@ type servedBy struct {
 // another, each to few, are one range.
 func (d *deriver) findServices() {
 	ports := map[servedBy]map[uint32]int{} // port → conversations
-	key := func(i int) servedBy {
-		k := servedBy{client: d.earlyRole(d.ends[i][0]), server: d.earlyRole(d.ends[i][1]), outside: -1,
-			proto: d.in.Conversations[i].Point.Proto()}
-		if d.isOutside(d.ends[i][1]) {
-			k.outside = d.ends[i][1]
-		}
-		return k
-	}
+	key := func(k kind) servedBy { return servedBy{k.client, k.server, k.outside, k.point.Proto()} }
 	ported := func(p service.Point) bool { return p.Proto() == service.TCP || p.Proto() == service.UDP }
+	counts := make([]int, len(d.kinds)) // conversations
 	for i := range d.ends {
-		c := &d.in.Conversations[i]
-		if d.scanned[i] || c.Connections == 0 || !ported(c.Point) || c.Point.Port() < 1024 {
+		if !d.scanned[i] && d.in.Conversations[i].Connections > 0 {
+			counts[d.kindOf[i]]++
+		}
+	}
+	for n, x := range d.kinds {
+		if counts[n] == 0 || !ported(x.point) || x.point.Port() < 1024 {
 			continue
 		}
-		k := key(i)
+		k := key(x)
 		if ports[k] == nil {
 			ports[k] = map[uint32]int{}
 		}
-		ports[k][c.Point.Port()]++
+		ports[k][x.point.Port()] += counts[n]
 	}
 	// What one kind of client shows of a server's range, all of its clients use; and
 	// a client that uses a range with many kinds of servers shows it with all together.
@@ -79,24 +77,24 @@ func (d *deriver) findServices() {
 		ranges[k] = merged(slices.Concat(byEnd[end{k.server, k.outside, k.proto, false}], byEnd[end{k.client, -1, k.proto, true}]))
 	}
 	index := map[service.Range]int32{}
-	for i := range d.ends {
-		p := d.in.Conversations[i].Point
+	of := make([]int32, len(d.kinds)) // the service of a kind: kinds are in the order in which they were seen
+	for n, x := range d.kinds {
+		p := x.point
 		r := service.Range{Lo: p, Hi: p}
 		if ported(p) && p.Port() >= 1024 {
-			for _, x := range ranges[key(i)] {
+			for _, x := range ranges[key(x)] {
 				if x.Lo <= p && p <= x.Hi {
 					r = x
 					break
 				}
 			}
 		}
-		n, ok := index[r]
-		if !ok {
-			n = int32(len(d.points))
-			index[r] = n
+		if of[n] = numbered(index, r); int(of[n]) == len(d.points) {
 			d.points = append(d.points, r)
 		}
-		d.svcOf[i] = n
+	}
+	for i, k := range d.kindOf {
+		d.svcOf[i] = of[k]
 	}
 }
 
