@@ -20,8 +20,8 @@ import (
 // What the program may take at its peak, as docs/traffic.md says: this much with nothing to
 // do but take records, and this much for each million conversations that it is to show.
 const (
-	floodBase       = 1000 << 20
-	floodPerMillion = 1000 << 20
+	floodBase       = 700 << 20
+	floodPerMillion = 1300 << 20
 )
 
 // peak gives the most memory that a process has had, in octets (proc(5), VmHWM).

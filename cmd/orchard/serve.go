@@ -179,6 +179,7 @@ func serve(ctx context.Context, o serveOptions) error {
 	}
 	room := disk.New(o.reserve<<20, append(folders, disk.Folder{Name: "the spool", Path: o.listening.spool})...)
 	go room.Run(ctx)
+	go keepTidy(ctx)
 	db.Gate(func() error { return room.Room("") })
 	name := "Estate"
 	if o.demo {

@@ -48,7 +48,7 @@ type JoinOptions struct {
 	// time-out
 	Linger Micros
 	After  Micros // the same of a finished one: late copies still join; 0 is 2 min
-	Most   int    // sessions in memory; 0 is 1,000,000 (about 350 bytes each). Over it, the oldest are sent off early
+	Most   int    // sessions in memory; 0 is 1,000,000 (about 350 bytes each, with its place in the index). Over it, the oldest are sent off early
 }
 
 // Joiner puts observations together: the two directions of a session, its
@@ -60,7 +60,8 @@ type Joiner struct {
 	Sides *Sides
 
 	index    map[sessionKey]int32
-	sessions []session
+	pages    [][]session
+	used     int32 // sessions of pages that were ever used
 	free     []int32
 	due      queue             // sessions with something to send off
 	soon     queue             // those of them that have ended, or were dropped
@@ -116,7 +117,7 @@ func (j *Joiner) Add(o *Observation, now Micros) {
 		way, sign = 1, -1
 	}
 	id, ok := j.index[k]
-	if ok && j.another(&j.sessions[id], o, way) {
+	if ok && j.another(j.at(id), o, way) {
 		j.sendOffNow(id)
 		j.forget(id)
 		ok = false
@@ -124,15 +125,15 @@ func (j *Joiner) Add(o *Observation, now Micros) {
 	if !ok {
 		id = j.open(k, now)
 	}
-	s := &j.sessions[id]
+	s := j.at(id)
 	d := &s.way[way]
 	sight := j.sightOf(id, way, o.Observer)
-	if !o.Packet && !o.Numbered && sight.total.packets > 0 && sight.start == o.Start && sight.end == o.End &&
-		sight.recent == (amount{o.Packets, o.Bytes}) {
+	recent := likeness(o)
+	if !o.Packet && !o.Numbered && sight.total.packets > 0 && sight.recent == recent {
 		j.Repeated++
 		return
 	}
-	sight.start, sight.end, sight.recent = o.Start, o.End, amount{o.Packets, o.Bytes}
+	sight.recent = recent
 	if o.Total {
 		sight.total = amount{max(sight.total.packets, o.Packets), max(sight.total.bytes, o.Bytes)}
 	} else {
@@ -206,10 +207,9 @@ func (j *Joiner) open(k sessionKey, now Micros) int32 {
 		id = j.free[n-1]
 		j.free = j.free[:n-1]
 	} else {
-		id = int32(len(j.sessions))
-		j.sessions = append(j.sessions, session{})
+		id = j.room()
 	}
-	s := &j.sessions[id]
+	s := j.at(id)
 	generation := s.generation + 1
 	*s = session{sessionKey: k, generation: generation, live: true, because: ByGuess, heard: now}
 	j.index[k] = id
@@ -227,7 +227,7 @@ func (j *Joiner) evict() {
 			return
 		}
 		j.watched.head++
-		if s := &j.sessions[x.session]; s.live && s.generation == x.generation {
+		if s := j.at(x.session); s.live && s.generation == x.generation {
 			if s.pending {
 				j.Early++
 			}
@@ -239,7 +239,7 @@ func (j *Joiner) evict() {
 }
 
 func (j *Joiner) forget(id int32) {
-	s := &j.sessions[id]
+	s := j.at(id)
 	if s.saturated {
 		delete(j.more, id)
 	}
@@ -250,7 +250,7 @@ func (j *Joiner) forget(id int32) {
 
 // sightOf gives what an observer has seen of a direction.
 func (j *Joiner) sightOf(id int32, way int, observer int32) *sight {
-	s := &j.sessions[id]
+	s := j.at(id)
 	d := &s.way[way]
 	for i := range d.seen {
 		if x := &d.seen[i]; x.observer == observer+1 || x.observer == 0 {
@@ -286,7 +286,7 @@ func (j *Joiner) Flush(now Micros, emit func(*Joined)) {
 			break
 		}
 		j.watched.head++
-		s := &j.sessions[x.session]
+		s := j.at(x.session)
 		if !s.live || s.generation != x.generation {
 			continue
 		}
@@ -314,7 +314,7 @@ func (j *Joiner) flush(q *queue, since Micros, emit func(*Joined)) {
 			return
 		}
 		q.head++
-		if s := &j.sessions[x.session]; s.live && s.generation == x.generation && s.pending {
+		if s := j.at(x.session); s.live && s.generation == x.generation && s.pending {
 			j.sendOff(x.session, emit)
 		}
 	}

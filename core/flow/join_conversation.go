@@ -11,7 +11,7 @@ import (
 
 // sendOffNow sends a session off at the next Flush whatever it waits for.
 func (j *Joiner) sendOffNow(id int32) {
-	if j.sessions[id].pending {
+	if j.at(id).pending {
 		j.sendOff(id, func(x *Joined) { j.early = append(j.early, *x) })
 	}
 }
@@ -19,7 +19,7 @@ func (j *Joiner) sendOffNow(id int32) {
 // counted gives what one direction amounts to: an observer that saw all of it
 // counts, not the sum of all that saw it.
 func (j *Joiner) counted(id int32, way int) (out amount) {
-	s := &j.sessions[id]
+	s := j.at(id)
 	most := func(x *sight) {
 		if x.total.packets > out.packets || x.total.packets == out.packets && x.total.bytes > out.bytes {
 			out = x.total
@@ -39,7 +39,7 @@ func (j *Joiner) counted(id int32, way int) (out amount) {
 }
 
 func (j *Joiner) sendOff(id int32, emit func(*Joined)) {
-	s := &j.sessions[id]
+	s := j.at(id)
 	s.pending, s.soon = false, false
 	j.pending--
 	total := [2]amount{j.counted(id, 0), j.counted(id, 1)}
@@ -101,7 +101,7 @@ func (j *Joiner) observers(id int32, out *Joined) {
 			out.MoreSaw++
 		}
 	}
-	s := &j.sessions[id]
+	s := j.at(id)
 	for w := range s.way {
 		for i := range s.way[w].seen {
 			note(&s.way[w].seen[i])

@@ -30,7 +30,7 @@ func (j *Joiner) Opened() []Open {
 func (j *Joiner) Alive() []Open {
 	var out []Open
 	for _, id := range j.index {
-		if s := &j.sessions[id]; s.opened && s.goesOn() {
+		if s := j.at(id); s.opened && s.goesOn() {
 			out = append(out, s.open())
 		}
 	}
@@ -48,7 +48,7 @@ func (j *Joiner) Resume(all []Open, now Micros) {
 		if _, known := j.index[k]; known {
 			continue
 		}
-		s := &j.sessions[j.open(k, now)]
+		s := j.at(j.open(k, now))
 		s.opened, s.aIsClient, s.confidence, s.reason, s.last = true, clientFirst, 99, ByFirst, now
 	}
 }

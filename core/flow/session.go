@@ -4,6 +4,7 @@ package flow
 
 import (
 	"bytes"
+	"math/bits"
 	"net/netip"
 
 	"lucidorchard/core/service"
@@ -52,11 +53,33 @@ type direction struct {
 
 // sight is what one observer saw of one direction.
 type sight struct {
-	observer int32 // plus 1; 0 is none
-	end      Micros
-	start    Micros
-	recent   amount
+	observer int32  // plus 1; 0 is none
+	recent   uint64 // likeness of the last observation
 	total    amount
+}
+
+// likeness mixes what makes two observations of a direction alike: their times and amounts.
+func likeness(o *Observation) (h uint64) {
+	for _, x := range [...]int64{int64(o.Start), int64(o.End), o.Packets, o.Bytes} {
+		h = bits.RotateLeft64((h^uint64(x))*0x9e3779b97f4a7c15, 31) // a multiplier of all bits: 2^64 over the golden ratio
+	}
+	return h
+}
+
+// pageSessions is how many sessions there are in a page: they are never moved, as that
+// would take twice their room for a while.
+const pageSessions = 1 << 13
+
+// at gives a session by its number.
+func (j *Joiner) at(id int32) *session { return &j.pages[id/pageSessions][id%pageSessions] }
+
+// room gives the number of a session that was never used.
+func (j *Joiner) room() int32 {
+	if int(j.used) == len(j.pages)*pageSessions {
+		j.pages = append(j.pages, make([]session, pageSessions))
+	}
+	j.used++
+	return j.used - 1
 }
 
 type extra struct {
@@ -82,7 +105,7 @@ func (j *Joiner) push(q *queue, x queued) {
 	if len(q.items)-q.head > 2*j.Most {
 		kept := q.items[:0]
 		for _, y := range q.items[q.head:] {
-			if s := &j.sessions[y.session]; s.live && s.generation == y.generation {
+			if s := j.at(y.session); s.live && s.generation == y.generation {
 				kept = append(kept, y)
 			}
 		}
