@@ -91,7 +91,7 @@ var usualFlows = map[string][]string{
 		"entscheidung", "massnahme", "resultat", "accion", "resultado", "azione", "esito", "risultato", "acao",
 		"actie",
 		"resultaat", "atgard", "handling", "toimenpide", "akcja", "wynik", "akce", "vysledek", "muvelet", "eredmeny",
-		"eylem", "islem", "sonuc", "firewall event"},
+		"eylem", "islem", "sonuc", "firewall event", "forwarding status"},
 	"service": {"service"},
 	"dropped": {"dropped", "dropped connections"},
 	"observer": {"observer", "exporter", "sensor", "device", "reporter", "firewall", "gerat", "melder", "appareil",

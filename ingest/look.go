@@ -46,7 +46,7 @@ func (l *Look) Words() []WordUse {
 		var some []WordUse
 		for word, n := range counts {
 			u := WordUse{Column: column, Word: word, Rows: n, Usual: true}
-			said, guess := l.Form.Outcomes, GuessOutcome
+			said, guess := l.Form.Outcomes, func(word string) string { return GuessOutcomeIn(l.Headings[at], word) }
 			if column == "proto" {
 				said, guess = l.Form.Protocols, GuessProtocol
 			}

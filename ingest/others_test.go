@@ -12,6 +12,7 @@ import (
 	"github.com/gopacket/gopacket/pcapgo"
 	"github.com/stretchr/testify/require"
 
+	"lucidorchard/core/flow"
 	"lucidorchard/ingest"
 )
 
@@ -144,4 +145,30 @@ func TestTunnelsOfACapture(t *testing.T) {
 	require.Contains(t, strings.Join(said(f), "\n"), "192.0.2.1 → 192.0.2.2 udp/4789 ×1")
 	cut := traffic(t, file.Bytes()[:100], ingest.TrafficOptions{})
 	require.Equal(t, 1, cut.Bad, "it ends in the middle of a packet")
+}
+
+// Numbers of information elements mean what the registry says, not what numbers mean elsewhere.
+func TestOutcomesByTheirElement(t *testing.T) {
+	for heading, words := range map[string]map[string]string{
+		"firewallEvent":    {"1": "carried", "2": "carried", "3": "dropped", "5": "carried", "0": "unknown", "4": "unknown", "deny": "dropped"},
+		"forwardingStatus": {"0": "unknown", "64": "carried", "0x41": "carried", "128": "dropped", "131": "dropped", "192": "carried"},
+		"Action":           {"1": "carried", "0": "dropped", "3": ""},
+	} {
+		for word, as := range words {
+			require.Equal(t, as, ingest.GuessOutcomeIn(heading, word), "%s %s", heading, word)
+		}
+	}
+	file := "sourceIPv4Address,destinationIPv4Address,sourceTransportPort,destinationTransportPort,protocolIdentifier," +
+		"octetDeltaCount,packetDeltaCount,flowStartMilliseconds,firewallEvent\n"
+	for _, event := range []string{"1", "3", "2", "4"} {
+		file += "10.0.0.1,10.0.0.2,50000,443,6,100,2,1795000000000," + event + "\n"
+	}
+	look, err := ingest.LookAt([]byte(file), true, ingest.Form{}, 4)
+	require.NoError(t, err)
+	look.Form.Columns = ingest.GuessFlows(look.Headings)
+	var got []flow.Outcome
+	_, err = ingest.ReadTraffic(strings.NewReader(file), int64(len(file)), ingest.TrafficOptions{Form: look.Form,
+		Emit: func(j *flow.Joined) error { got = append(got, j.Outcome); return nil }})
+	require.NoError(t, err)
+	require.Equal(t, []flow.Outcome{flow.Carried, flow.Dropped, flow.Carried, flow.Unknown}, got)
 }

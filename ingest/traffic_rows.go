@@ -21,12 +21,13 @@ func FlowColumns() []string { return append([]string(nil), flowColumns...) }
 
 // foreign makes the cells of a file of another form ours.
 type foreign struct {
-	form  *Form
-	clock clockTime
+	form     *Form
+	clock    clockTime
+	outcomes string // heading of their column
 }
 
 func newForeign(f *Form) (*foreign, error) {
-	x := &foreign{form: f, clock: clockTime{month: f.Days == monthFirst}}
+	x := &foreign{form: f, clock: clockTime{month: f.Days == monthFirst}, outcomes: f.outcomeHeading()}
 	if f.Zone != "" {
 		zone, err := time.LoadLocation(f.Zone)
 		if err != nil {
@@ -51,7 +52,7 @@ func (x *foreign) cell(column, cell string) string {
 	case "outcome":
 		as := x.form.Outcomes[cell]
 		if as == "" && cell != "" {
-			as = GuessOutcome(cell)
+			as = GuessOutcomeIn(x.outcomes, cell)
 		}
 		if as == "unknown" {
 			return ""

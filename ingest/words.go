@@ -42,6 +42,39 @@ func init() {
 // unknown; blank if nobody knows.
 func GuessOutcome(word string) string { return outcomeWords[strings.ToLower(strings.TrimSpace(word))] }
 
+// GuessOutcomeIn is GuessOutcome for a column that is an information element of IPFIX by its
+// heading: their numbers have meanings of their own (firewallEvent; forwardingStatus, RFC
+// 7270 §4.12).
+func GuessOutcomeIn(heading, word string) string {
+	n, err := strconv.ParseUint(strings.TrimSpace(word), 0, 8)
+	if err != nil {
+		return GuessOutcome(word)
+	}
+	switch strings.Join(wordsOf(heading), " ") {
+	case "firewall event":
+		switch n {
+		case 1, 2, 5: // created, deleted, updated
+			return "carried"
+		case 3:
+			return "dropped"
+		}
+		return "unknown"
+	case "forwarding status":
+		return [...]string{"unknown", "carried", "dropped", "carried"}[n>>6] // not known, forwarded, dropped, consumed
+	}
+	return GuessOutcome(word)
+}
+
+// outcomeHeading gives the heading of the column of outcomes, if there is one.
+func (f *Form) outcomeHeading() string {
+	for heading, column := range f.Columns {
+		if column == "outcome" {
+			return heading
+		}
+	}
+	return ""
+}
+
 var wordParts = regexp.MustCompile(`[a-z]+[0-9]*|[0-9]+`)
 
 // GuessProtocol gives what a word for a protocol means, as parseProto reads it;

@@ -3,13 +3,22 @@ package plural
 
 import "strconv"
 
-// Of gives "1 row" or "2 rows"; many is for those whose plural is another.
+// Of gives "1 row" or "2,000 rows"; many is for those whose plural is another.
 func Of(n int, one string, many ...string) string {
 	switch {
 	case n == 1:
 		return "1 " + one
 	case len(many) > 0:
-		return strconv.Itoa(n) + " " + many[0]
+		return grouped(n) + " " + many[0]
 	}
-	return strconv.Itoa(n) + " " + one + "s"
+	return grouped(n) + " " + one + "s"
+}
+
+// grouped writes a number as the interface does: its digits in threes.
+func grouped(n int) string {
+	digits := strconv.Itoa(n)
+	for at := len(digits) - 3; at > 0 && digits[at-1] != '-'; at -= 3 {
+		digits = digits[:at] + "," + digits[at:]
+	}
+	return digits
 }

@@ -9,6 +9,12 @@ import (
 )
 
 func TestOf(t *testing.T) {
-	require.Equal(t, []string{"0 rows", "1 row", "2 rows", "1 batch", "3 batches"}, []string{plural.Of(0, "row"), plural.Of(1, "row"),
-		plural.Of(2, "row"), plural.Of(1, "batch", "batches"), plural.Of(3, "batch", "batches")})
+	for want, got := range map[string]string{
+		"0 rows": plural.Of(0, "row"), "1 row": plural.Of(1, "row"), "2 rows": plural.Of(2, "row"),
+		"1 batch": plural.Of(1, "batch", "batches"), "3 batches": plural.Of(3, "batch", "batches"),
+		"999 rows": plural.Of(999, "row"), "1,000 rows": plural.Of(1000, "row"), "1,234,567 rows": plural.Of(1_234_567, "row"),
+		"-100 rows": plural.Of(-100, "row"), "-1,000 rows": plural.Of(-1000, "row"),
+	} {
+		require.Equal(t, want, got)
+	}
 }
