@@ -4,17 +4,23 @@ import (
 	"compress/gzip"
 	"encoding/binary"
 	"io"
+	"maps"
+	"net"
 	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
+	"lucidorchard/collect"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/service"
 	"lucidorchard/ingest/wire"
+	"lucidorchard/store"
 )
 
 // judged is how the conversations that a real exporter told of came out.
@@ -132,4 +138,79 @@ func BenchmarkWhichWayRound(b *testing.B) {
 			})
 		}
 	}
+}
+
+// icmp5 is a packet of NetFlow v5 with one ICMP message, whose ports are given.
+func icmp5(number uint32, client byte, from, to uint16) []byte {
+	b := make([]byte, 72)
+	now := time.Now()
+	binary.BigEndian.PutUint16(b, 5)
+	binary.BigEndian.PutUint16(b[2:], 1)
+	binary.BigEndian.PutUint32(b[4:], 60_000)
+	binary.BigEndian.PutUint32(b[8:], uint32(now.Unix()))
+	binary.BigEndian.PutUint32(b[12:], uint32(now.Nanosecond()))
+	binary.BigEndian.PutUint32(b[16:], number)
+	r := b[24:]
+	copy(r, []byte{10, 0, 0, client, 10, 0, 1, 1})
+	binary.BigEndian.PutUint32(r[16:], 1)
+	binary.BigEndian.PutUint32(r[20:], 84)
+	binary.BigEndian.PutUint32(r[24:], 59_000)
+	binary.BigEndian.PutUint32(r[28:], 59_000)
+	binary.BigEndian.PutUint16(r[32:], from)
+	binary.BigEndian.PutUint16(r[34:], to)
+	r[38] = service.ICMP
+	return b
+}
+
+// Where an exporter writes types of ICMP is known again after a restart, also from another
+// port; what somebody says of it counts more.
+func TestHabitsAreRemembered(t *testing.T) {
+	spool := t.TempDir()
+	points := func(db *store.Store, client byte) string {
+		hours, err := db.Hours(t.Context())
+		require.NoError(t, err)
+		table := flow.NewTable()
+		chunks, err := db.Chunks(t.Context(), slices.Collect(maps.Keys(hours)), table.Dict)
+		require.NoError(t, err)
+		table = table.With(chunks, nil)
+		for i := range table.Len() {
+			if b := table.Bucket(i); b.Client.As4()[3] == client && b.Server.As4()[2] == 1 || b.Server.As4()[3] == client &&
+				b.Client.As4()[2] == 1 {
+				return b.Point.String()
+			}
+		}
+		return ""
+	}
+	run := func(db *store.Store, said wire.Habit, packets ...[]byte) (*store.Store, string) {
+		c, db := started(t, collect.Options{Store: db, UDP: []string{"127.0.0.1:0"}, Spool: spool})
+		if said != wire.Unlearnt {
+			c.SetHooks(collect.Hooks{ICMP: map[netip.Addr]wire.Habit{netip.MustParseAddr("127.0.0.1"): said}})
+		}
+		addr, _ := c.Address("udp")
+		conn, err := net.Dial("udp", addr)
+		require.NoError(t, err)
+		defer conn.Close()
+		for _, p := range packets {
+			_, err := conn.Write(p)
+			require.NoError(t, err)
+		}
+		require.Eventually(t, func() bool {
+			e := c.Exporters()
+			return len(e) == 1 && len(e[0].Streams) == 1 && e[0].Streams[0].Messages == int64(len(packets))
+		}, 20*time.Second, 10*time.Millisecond)
+		shown := c.Exporters()[0].Streams[0].ICMP
+		c.Stop()
+		return db, shown
+	}
+	db, shown := run(nil, wire.Unlearnt, icmp5(0, 1, 0, 0))
+	require.Equal(t, "unlearnt", shown)
+	require.Equal(t, "icmp", points(db, 1))
+	_, shown = run(db, wire.Unlearnt, icmp5(1, 2, 8, 0))
+	require.Equal(t, "source", shown)
+	require.Equal(t, "icmp/8.0", points(db, 2))
+	_, shown = run(db, wire.Unlearnt, icmp5(2, 3, 0, 0))
+	require.Equal(t, "source", shown, "it was shown before the restart")
+	require.Equal(t, "icmp/8.0", points(db, 3), "an answer")
+	run(db, wire.Nowhere, icmp5(3, 4, 8, 0))
+	require.Equal(t, "icmp", points(db, 4), "somebody said that its ports say nothing")
 }

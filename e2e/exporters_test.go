@@ -27,6 +27,8 @@ func init() {
 		partCalls()
 	case "fill":
 		partFills()
+	case "push":
+		partPushes()
 	}
 }
 
@@ -132,6 +134,19 @@ func partFills() {
 	for range 300 {
 		_, err = c.Write(make([]byte, 1400))
 		fatal(err)
+	}
+	os.Exit(0)
+}
+
+// partPushes sends single packets from many ports, so that an exporter that sends when it
+// has a message full gets one full.
+func partPushes() {
+	for range 60 {
+		c, err := net.Dial("udp", os.Getenv("ORCHARD_SERVERS")+":9")
+		fatal(err)
+		_, err = c.Write([]byte("pushed"))
+		fatal(err)
+		c.Close()
 	}
 	os.Exit(0)
 }
@@ -416,8 +431,9 @@ func TestThreeExportersAtOnce(t *testing.T) {
 		_ = inside(n.client, []string{"ORCHARD_PART=fill"}, me).Run()
 		run("conntrack", "-L") // those whose time is up end when somebody looks
 	}
+	_ = inside(n.server, []string{"ORCHARD_PART=push", "ORCHARD_SERVERS=" + n.here}, me).Run()
 	run("conntrack", "-F")
-	time.Sleep(time.Second)
+	time.Sleep(2 * time.Second)
 	endAll()
 
 	want := map[string]int{"tcp/" + webPort: webCalls, "tcp/" + oddPort: oddCalls, "udp/" + udpPort: udpCalls,
@@ -443,4 +459,13 @@ func TestThreeExportersAtOnce(t *testing.T) {
 		habits[s.Protocol] = s.ICMP
 	}
 	require.Equal(t, map[string]string{"NetFlow v5": "source", "NetFlow v9": "destination", "IPFIX": "unlearnt"}, habits)
+	// It is shown, and can be corrected.
+	p := browse(t, base)
+	p.open("/flows/exporters")
+	const learnt = `[data-icmp=source], [data-icmp=destination]`
+	p.see(learnt)
+	p.choose(`select[aria-label="where 10.99.7.2 writes types of ICMP"]`, "nowhere")
+	p.see(`[data-icmp=nowhere]`)
+	p.choose(`select[aria-label="where 10.99.7.2 writes types of ICMP"]`, "")
+	p.see(learnt)
 }
