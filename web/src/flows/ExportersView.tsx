@@ -32,7 +32,9 @@ export function ExportersView() {
                 <>
                   {plural(data.exporters.length, "exporter")} {data.exporters.length === 1 ? "sends" : "send"}{" "}
                   {rate < 10 ? rate.toFixed(1) : n(rate)} records a second
-                  {missed > 0 ? `; ${n(missed)} ${missed === 1 ? "was" : "were"} missed on the way` : "; nothing was missed on the way"}
+                  {missed > 0
+                    ? `; ${n(missed)} ${missed === 1 ? "was" : "were"} missed on the way`
+                    : "; nothing was missed on the way"}
                   {faulty > 0 && `; of ${n(faulty)}, some packets cannot be read`}.
                 </>
               )}
