@@ -354,7 +354,7 @@ func (d *deriver) unitsOf(edges []edge, servers bool, danger float64) []unit {
 		}
 	}
 	byItself := func(m int32) bool {
-		if d.isOutside(m) || danger >= 2 {
+		if d.isOutside(m) || danger >= administered {
 			return true
 		}
 		r := d.roleOf[m]
@@ -480,11 +480,25 @@ func (d *deriver) candidates(s *scratch, edges []edge, danger float64) []candida
 						c.edges = append(c.edges, i)
 					}
 				}
+				if danger >= administered && forOneOfMany(&c, edges) {
+					continue
+				}
 				out = append(out, d.withClauses(c, key, edges)...)
 			}
 		}
 	}
 	return out
+}
+
+// administered is from which danger on a service administers machines.
+const administered = 2
+
+// forOneOfMany reports whether a candidate is from a set of which one machine alone was seen:
+// that one is meant, and is a candidate itself.
+func forOneOfMany(c *candidate, edges []edge) bool {
+	return c.left.set != nil && len(c.left.set.members) > 1 && !slices.ContainsFunc(c.edges, func(i int32) bool {
+		return edges[i].client != edges[c.edges[0]].client
+	})
 }
 
 // rolesOf gives the roles of an item.

@@ -1,8 +1,10 @@
 package derive_test
 
 import (
+	"cmp"
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 
@@ -10,7 +12,9 @@ import (
 
 	"lucidorchard/core/derive"
 	"lucidorchard/core/estate"
+	"lucidorchard/core/policy"
 	"lucidorchard/core/sample"
+	"lucidorchard/core/service"
 )
 
 // harbour is a town of five applications with an entry, a logic and a store tier,
@@ -227,6 +231,16 @@ func TestEveryFamily(t *testing.T) {
 			}
 		}
 		_, again := less.derived(t, derive.DefaultBalance)
+		for _, p := range slices.Concat(r.Proposals, again.Proposals) {
+			if service.Administration.Contains(p.Rule.On.Specs[0].Range.Lo) {
+				require.NotRegexp(t, `^1 of \d+ call`, p.Why, "%s: %s: one machine administers, not its group", f.Name, p.Rule)
+			}
+			for _, l := range []policy.List{p.Rule.Left, p.Rule.Right} {
+				require.True(t, slices.IsSortedFunc(l.Items, func(a, b policy.Operand) int {
+					return cmp.Or(cmp.Compare(a.Kind, b.Kind), strings.Compare(a.String(), b.String()))
+				}), "%s: %s: its items are in no order", f.Name, p.Rule)
+			}
+		}
 		have := map[string]bool{}
 		for _, rule := range rules(again) {
 			have[rule] = true

@@ -108,7 +108,10 @@ func (d *deriver) list(n *namer, r *draft, left bool, groups []*policy.Group) (p
 	}
 	var l policy.List
 	for i := range items {
-		x := &items[i]
+		x := items[i]
+		if s := d.onlyOf(&x); s != nil {
+			x = item{set: s}
+		}
 		switch {
 		case x.set != nil:
 			g, ref := n.group(x.set)
@@ -132,7 +135,28 @@ func (d *deriver) list(n *namer, r *draft, left bool, groups []*policy.Group) (p
 	for _, m := range strays {
 		l.Items = append(l.Items, policy.Operand{Kind: policy.IsWorkload, Name: d.c.Estate.Workload(m).ID})
 	}
+	// The same items are said in the same order, whichever weighed more this time.
+	slices.SortFunc(l.Items, func(a, b policy.Operand) int {
+		return cmp.Or(cmp.Compare(a.Kind, b.Kind), strings.Compare(a.String(), b.String()))
+	})
 	return l, groups
+}
+
+// onlyOf gives what says of a machine by its application, tier and environment, or by a group
+// of the policy, that it is meant: where no other has the same. Nil: nothing does.
+func (d *deriver) onlyOf(x *item) *set {
+	if x.set != nil || x.all || x.group != "" || x.prefix.IsValid() || d.isOutside(x.m) {
+		return nil
+	}
+	for _, id := range d.setsOf[x.m] {
+		s := d.sets[id]
+		if len(s.members) == 1 && (s.group != "" || d.tagged(x.m, s) && !slices.ContainsFunc(s.tests, func(t test) bool {
+			return t.key.Field || !slices.Contains(d.keys[:], t.key.Name)
+		})) {
+			return s
+		}
+	}
+	return nil
 }
 
 // settled names the machines of a rule whose tags do not say yet where they belong
