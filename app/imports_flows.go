@@ -216,6 +216,13 @@ func (a *App) storeFlows(ctx context.Context, snap *model.Model, from *File, in 
 		parts.End(err)
 		read <- err
 	}()
+	// Whoever else stores traffic waits for this: it begins while the file is read only where
+	// reading keeps pace with storing.
+	parts.Wait(false)
+	if slow := time.Since(pace.began) > time.Second; slow {
+		pace.first()
+		parts.Wait(true)
+	}
 	added, err := a.Store.AddFile(ctx, "file "+from.Sum, number, parts.Parts(), pace.stored,
 		strings.TrimSpace("Import flows "+in.Name), a.Author)
 	if err != nil {
@@ -248,11 +255,13 @@ type pace struct {
 	tell  func(float64, string)
 	began time.Time
 
-	mu    sync.Mutex
-	share float64 // of the file that is read
-	rows  int     // that were read of it
-	is    store.Storing
-	done  float64
+	mu      sync.Mutex
+	share   float64 // of the file that is read
+	rows    int     // that were read of it
+	alone   bool    // it is read before anything is stored
+	reading time.Duration
+	is      store.Storing
+	done    float64
 }
 
 func newPace(tell func(float64, string)) *pace { return &pace{tell: tell, began: time.Now()} }
@@ -260,8 +269,15 @@ func newPace(tell func(float64, string)) *pace { return &pace{tell: tell, began:
 func (p *pace) read(share float64, rows int) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	p.share, p.rows = share, rows
+	p.share, p.rows, p.reading = share, rows, time.Since(p.began)
 	p.say()
+}
+
+// first says that nothing is stored before all is read.
+func (p *pace) first() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.alone = true
 }
 
 func (p *pace) stored(is store.Storing) {
@@ -279,6 +295,8 @@ func (p *pace) stored(is store.Storing) {
 const (
 	hourCost  = 0.2
 	indexCost = 0.25
+	// recordTime is about what that 1 is: it matters only where reading takes longer.
+	recordTime = 8 * time.Microsecond
 )
 
 func (p *pace) say() {
@@ -288,6 +306,10 @@ func (p *pace) say() {
 	expected := max(float64(p.rows)/p.share, float64(p.is.Records), 1)
 	all := expected * (1 + indexCost + hourCost*float64(p.is.MostHours)/float64(max(1, p.is.Records)))
 	is := float64(p.is.Records) + hourCost*float64(p.is.Hours) + indexCost*expected*p.is.Indexed
+	if p.alone {
+		read := float64(p.reading) / float64(recordTime)
+		is, all = is+read, all+read/p.share
+	}
 	p.done = min(max(p.done, is/all), 0.99)
 	words := plural.Of(p.rows, "row") + " read"
 	if p.is.Records > 0 {

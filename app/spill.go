@@ -103,6 +103,15 @@ func (s *Spill) End(err error) {
 	s.more.Broadcast()
 }
 
+// Wait waits until a part is there, or all of them; or until nothing more comes.
+func (s *Spill) Wait(all bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for !s.ended && (all || len(s.parts) == 0) {
+		s.more.Wait()
+	}
+}
+
 // Parts gives the parts in the order in which they come, and waits for those that are not
 // there yet; it may be asked several times.
 func (s *Spill) Parts() iter.Seq2[*store.Part, error] {
