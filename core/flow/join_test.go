@@ -460,3 +460,42 @@ func TestWhatIsOverIsSentOffSoon(t *testing.T) {
 	flush(now + 60*second)
 	require.Equal(t, map[netip.Addr]sums{dropped.client: {1, 1, 60}, ended.client: {1, 8, 4400}, open.client: {1, 4, 400}}, got)
 }
+
+// A connection of which each part comes after the last was sent off, the answer among them,
+// is one connection, the right way round; nothing of it is lost or counted twice.
+func TestPartsThatComeAfterTheHoldAreOneConnection(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		proto := rapid.SampledFrom([]uint8{service.TCP, service.UDP}).Draw(t, "protocol")
+		j := flow.NewJoiner(flow.JoinOptions{}, flow.NewSides())
+		client, server := netip.MustParseAddr("10.0.0.9"), netip.MustParseAddr("10.0.0.2")
+		var connections, bytes int64
+		now := flow.Micros(1_795_000_000e6)
+		emit := func(x *flow.Joined) {
+			require.Equal(t, [2]netip.Addr{client, server}, [2]netip.Addr{x.Client, x.Server})
+			require.Equal(t, service.PointOf(proto, 443), x.Point)
+			connections += x.Connections
+			bytes += x.Bytes
+		}
+		sent := int64(0)
+		for part := range rapid.IntRange(2, 12).Draw(t, "parts") {
+			o := flow.Observation{Src: client, Dst: server, SrcPort: 50000, DstPort: 443, Proto: proto, Start: now, End: now,
+				Packets: 2, Bytes: rapid.Int64Range(1, 1000).Draw(t, "bytes"), Numbered: true}
+			if answers := part > 0 && rapid.Bool().Draw(t, "answers"); answers {
+				o.Src, o.Dst, o.SrcPort, o.DstPort = server, client, 443, 50000
+			}
+			if proto == service.TCP {
+				o.HasFlags, o.Flags = true, flow.ACK
+				if part == 0 {
+					o.Flags = flow.SYN
+				}
+			}
+			sent += o.Bytes
+			j.Add(&o, now)
+			now += flow.Micros(rapid.Int64Range(11e6, 200e6).Draw(t, "gap"))
+			j.Flush(now, emit)
+			require.Zero(t, j.Waiting(), "it does not wait longer than it holds")
+		}
+		require.EqualValues(t, 1, connections)
+		require.Equal(t, sent, bytes)
+	})
+}
