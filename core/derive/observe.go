@@ -335,6 +335,45 @@ func (d *deriver) unplaced(i int) bool {
 	return lacks(a) && !d.isOutside(b) && !d.shared(b, false, p) || lacks(b) && !d.isOutside(a) && !d.shared(a, true, p)
 }
 
+// placed is a conversation with its ends: the client in the upper half.
+type placed struct {
+	ends uint64
+	at   int32
+}
+
+// sortByEnds sorts by client and server, whose numbers are below machines; what has the same
+// ends stays in its order. It gives the sorted ones and the room that it needed. Many are
+// sorted digit by digit, which takes a time that grows as they do.
+func sortByEnds(all, spare []placed, machines uint64) (sorted, left []placed) {
+	const digit, few = 11, 500
+	if len(all) < few {
+		slices.SortStableFunc(all, func(a, b placed) int { return cmp.Compare(a.ends, b.ends) })
+		return all, spare
+	}
+	spare = slices.Grow(spare[:0], len(all))[:len(all)]
+	for _, half := range [2]int{0, 32} {
+		for low := 0; machines>>low > 0; low += digit {
+			shift := half + low
+			var counts [1 << digit]int32
+			for i := range all {
+				counts[all[i].ends>>shift&(1<<digit-1)]++
+			}
+			at := int32(0)
+			for i, n := range counts {
+				counts[i] = at
+				at += n
+			}
+			for i := range all {
+				k := all[i].ends >> shift & (1<<digit - 1)
+				spare[counts[k]] = all[i]
+				counts[k]++
+			}
+			all, spare = spare, all
+		}
+	}
+	return all, spare
+}
+
 // makeEdges gathers the conversations by service, client and server.
 func (d *deriver) makeEdges() {
 	taken := func(i int) bool { return !d.scanned[i] && d.in.Conversations[i].Connections > 0 }
@@ -355,11 +394,8 @@ func (d *deriver) makeEdges() {
 			filled[s]++
 		}
 	}
-	type placed struct {
-		ends uint64
-		at   int32
-	}
-	var rooms [2][]placed
+	machines := uint64(d.workloads) + uint64(len(d.outside))
+	var rooms, spares [2][]placed
 	d.edges = make([][]edge, len(d.points))
 	decide.Parallel(2, len(d.points), func(worker, s int) {
 		list := d.order[starts[s]:starts[s+1]]
@@ -369,7 +405,7 @@ func (d *deriver) makeEdges() {
 		for _, i := range list {
 			room = append(room, placed{uint64(d.ends[i][0])<<32 | uint64(d.ends[i][1]), i})
 		}
-		slices.SortFunc(room, func(a, b placed) int { return cmp.Or(cmp.Compare(a.ends, b.ends), cmp.Compare(a.at, b.at)) })
+		room, spares[worker] = sortByEnds(room, spares[worker], machines)
 		for n, x := range room {
 			list[n] = x.at
 		}

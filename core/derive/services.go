@@ -96,6 +96,7 @@ func (d *deriver) findServices() {
 	for i, k := range d.kindOf {
 		d.svcOf[i] = of[k]
 	}
+	d.kinds, d.kindOf = nil, nil // nobody asks for them from here on
 }
 
 // densest keeps the short ranges: over many servers, long ones come about by chance.
