@@ -20,8 +20,8 @@ type edge struct {
 	first, n       int32      // of deriver.order: its conversations
 	rs             [2]float64 // what it says of its client and of its server; see work
 	r              float64    // how reliable it is: 0 chance, 1 day after day
-	open           bool       // the policy does not decide it
 	block          int32      // which two roles: those of one service, from 0
+	open           bool       // the policy does not decide it
 	crossing       bool       // between environments, and not from or to what they share
 	covered        bool
 }
