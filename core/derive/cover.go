@@ -37,19 +37,28 @@ type candidate struct {
 	edges       []int32
 	gain        float64 // bits that it saves: what it says, without what it costs
 	cost, value float64
-	ratio       float64 // what it costs for each bit that it says
-	words, open float64 // of the cost: of saying it, and of what it opens at a weight of 1
-	first       float64 // its value before anything was covered
+	ratio       float64    // what it costs for each bit that it says
+	words, open float64    // of the cost: of saying it, and of what it opens at a weight of 1
+	spared      [2]float64 // of both: what is not counted because environments are copies
+	first       float64    // its value before anything was covered
 	took        [2]int
 	key         string
 	same        uint8 // sameEnv, sameApp
 	blocks      int   // pairs of roles that it opens
 }
 
-// weighed notes what a candidate says and costs at a weight.
-func (c *candidate) weighed(weight, value float64) {
-	c.value, c.cost = value, c.words+weight*c.open
+// weighed notes what a candidate says and costs now.
+func (c *candidate) weighed(s *scratch, value float64) {
+	c.value, c.cost = value, c.price(s)
 	c.gain, c.ratio = value-c.cost, c.cost/max(value, 1e-9)
+}
+
+// price is what a candidate costs now.
+func (c *candidate) price(s *scratch) float64 {
+	if s.tight {
+		return c.words + c.spared[0] + s.weight*(c.open+c.spared[1])
+	}
+	return c.words + s.weight*c.open
 }
 
 // Clauses that a candidate has.
@@ -131,7 +140,7 @@ func (d *deriver) coverService(s *scratch, svc int, balances []float64, whole fu
 		return nil
 	}
 	edges := d.work(svc)
-	s.weight = weightOf(DefaultBalance)
+	s.weight, s.tight = weightOf(DefaultBalance), false
 	danger := dangerOf(d.points[svc])
 	all := d.candidates(s, edges, danger)
 	var byBlock [][]int32
@@ -148,7 +157,7 @@ func (d *deriver) coverService(s *scratch, svc int, balances []float64, whole fu
 		for i := range edges {
 			edges[i].covered = false
 		}
-		s.weight = weightOf(b)
+		s.weight, s.tight = weightOf(b), b < 0.3
 		rules := d.choose(s, svc, edges, all, danger)
 		for _, x := range crossings {
 			rules = append(rules, d.alone(svc, x, aloneCrossing))
@@ -176,7 +185,7 @@ func (d *deriver) coverService(s *scratch, svc int, balances []float64, whole fu
 func (d *deriver) choose(s *scratch, svc int, edges []edge, all []candidate, danger float64) []*draft {
 	var queue byRatio
 	for i := range all {
-		if all[i].weighed(s.weight, all[i].first); all[i].gain > 0 {
+		if all[i].weighed(s, all[i].first); all[i].gain > 0 {
 			queue = append(queue, &all[i])
 		}
 	}
@@ -236,7 +245,7 @@ func (d *deriver) exchanged(s *scratch, edges []edge, chosen, all []candidate, d
 		var more []candidate
 		for k := range all {
 			c := &all[k]
-			if keys[c.key] || len(chosen) < 2 {
+			if keys[c.key] {
 				continue
 			}
 			begun := 0
@@ -245,7 +254,7 @@ func (d *deriver) exchanged(s *scratch, edges []edge, chosen, all []candidate, d
 					begun++
 				}
 			}
-			if begun < 2 {
+			if begun < 1 {
 				continue
 			}
 			for _, i := range c.edges {
@@ -265,7 +274,7 @@ func (d *deriver) exchanged(s *scratch, edges []edge, chosen, all []candidate, d
 			for _, i := range c.edges {
 				in[i] = false
 			}
-			if len(held) < 2 || saved+c.first < c.words+s.weight*c.open {
+			if len(held) < 1 || saved+c.first < c.price(s) {
 				continue
 			}
 			d.judgeCandidate(s, edges, c, danger)
@@ -418,8 +427,15 @@ func (d *deriver) unitsOf(edges []edge, servers bool, danger float64) []unit {
 func (d *deriver) candidates(s *scratch, edges []edge, danger float64) []candidate {
 	var out []candidate
 	known := map[string]bool{}
+	to := map[*set][]int32{} // edges by the sets that their servers are in
 	for _, servers := range [2]bool{true, false} {
-		for _, u := range d.unitsOf(edges, servers, danger) {
+		units := d.unitsOf(edges, servers, danger)
+		if servers {
+			for _, u := range units {
+				to[u.side.set] = u.edges
+			}
+		}
+		for _, u := range units {
 			open := false
 			for _, i := range u.edges {
 				open = open || edges[i].open
@@ -484,6 +500,10 @@ func (d *deriver) candidates(s *scratch, edges []edge, danger float64) []candida
 					continue
 				}
 				out = append(out, d.withClauses(c, key, edges)...)
+				if m, key := d.inEveryEnvironment(c, edges, to, danger); key != "" && !known[key] {
+					known[key] = true
+					out = append(out, d.withClauses(m, key, edges)...)
+				}
 			}
 		}
 	}
@@ -608,6 +628,8 @@ const (
 // judgeCandidate counts the bits that a candidate saves now.
 func (d *deriver) judgeCandidate(s *scratch, edges []edge, c *candidate, danger float64) {
 	roles := [2]int{}
+	copied := d.copied(c, danger)
+	var sizes [2]float64
 	for k := range 2 {
 		s.now++
 		for _, i := range c.edges {
@@ -619,6 +641,9 @@ func (d *deriver) judgeCandidate(s *scratch, edges []edge, c *candidate, danger 
 				s.roles[r] = s.now
 				roles[k]++
 			}
+		}
+		if copied > 0 {
+			sizes[k] = d.askedFor(s, [2]*item{&c.left, &c.right}[k].set, copied)
 		}
 	}
 	for _, i := range c.edges {
@@ -648,9 +673,10 @@ func (d *deriver) judgeCandidate(s *scratch, edges []edge, c *candidate, danger 
 			}
 		}
 	}
+	spared := [2]float64{2 * wordsSame * copied, 0}
 	value, words, open := 0.0, wordsRule+c.left.words()+c.right.words(), 0.0
 	if c.same&sameEnv != 0 {
-		words += wordsSame
+		words += wordsSame - spared[0]
 	}
 	if c.same&sameApp != 0 {
 		words += wordsSame
@@ -682,13 +708,19 @@ func (d *deriver) judgeCandidate(s *scratch, edges []edge, c *candidate, danger 
 		if k == 1 {
 			worse = 1 + (danger-1)/4
 		}
-		price := d.opened(d.size(x, c.took[k]), float64(c.took[k]), worse)
+		size := float64(d.size(x, c.took[k]))
+		if copied > 0 {
+			size = sizes[k]
+		}
+		price, f := d.opened(size, float64(c.took[k]), worse), 1.0
 		if x.set != nil && everywhere {
-			f := d.scattered(x.set, c.took[k], roles[k], worse)
-			price *= f
+			f = d.scattered(x.set, c.took[k], roles[k], worse)
 			factor = min(factor, f)
 		}
-		open += price
+		open += f * price
+		if copied > 0 {
+			spared[1] += f * (d.opened(float64(d.size(x, c.took[k])), float64(c.took[k]), worse) - price)
+		}
 		if x.all {
 			words += 6
 		}
@@ -698,10 +730,12 @@ func (d *deriver) judgeCandidate(s *scratch, edges []edge, c *candidate, danger 
 		each = unseenAside // the price of the other side says most of it
 	}
 	if b := float64(c.blocks); b > 1 {
-		open += factor * each * math.Sqrt(danger) * (b - seenBlocks) * (1 - seenBlocks/b)
+		price := factor * each * math.Sqrt(danger) * (b - seenBlocks) * (1 - seenBlocks/b)
+		open += (1 - copied) * price
+		spared[1] += copied * price
 	}
-	c.words, c.open = words, open
-	c.weighed(s.weight, value)
+	c.words, c.open, c.spared = words, open, spared
+	c.weighed(s, value)
 }
 
 // related reports whether two sets are of one application.

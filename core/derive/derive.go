@@ -71,6 +71,10 @@ type Result struct {
 	Tags       []MissingTag // worth setting: those that settle most first
 }
 
+// exactUpTo is from how many conversations on the numbers of rules on the curve are near, not exact,
+// but at the balance itself: what they rest on would take more room than there is.
+const exactUpTo = 1_000_000
+
 // CurvePoint is one balance between tight and short.
 type CurvePoint struct {
 	Balance float64 `json:"balance"`
@@ -115,7 +119,8 @@ func Derive(in Input) *Result {
 	out := &Result{Considered: d.considered}
 	balances := curveBalances(in.Balance)
 	said := func(share float64) bool { return in.Progress == nil || in.Progress(share) }
-	all := d.cover(balances, func(b float64) bool { return in.Judged || b == in.Balance },
+	exact := in.Judged || len(in.Conversations) <= exactUpTo
+	all := d.cover(balances, func(b float64) bool { return exact || b == in.Balance },
 		func(share float64) bool { return said(0.3 + 0.5*share) })
 	if all == nil {
 		return nil

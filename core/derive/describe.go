@@ -89,8 +89,7 @@ func (d *deriver) size(x *item, took int) int {
 // opened is the price, at a weight of 1, of letting those in who were not seen:
 // high where few of their peers take part, and on services from which much can be
 // done.
-func (d *deriver) opened(members int, took float64, danger float64) float64 {
-	n := float64(members)
+func (d *deriver) opened(n, took, danger float64) float64 {
 	took = min(took, n)
 	p := (took + 0.5) / (n + 1)
 	if danger >= veryDangerous { // nobody gets this for being like somebody
@@ -169,6 +168,7 @@ func dangerOf(r service.Range) float64 {
 // scratch is room that is used again and again.
 type scratch struct {
 	weight  float64   // of what is opened
+	tight   bool      // nothing is opened in an environment for being done in another
 	v, k    []float64 // by set: bits that it saves, and how many of it take part
 	touched []int32
 	miss    [2][]float64 // by machine: how likely it is that it does not recur
@@ -226,7 +226,7 @@ func (d *deriver) describe(s *scratch, all []seen, danger float64) []item {
 	price := s.price
 	for _, id := range s.touched {
 		x := d.sets[id]
-		price[id] = x.words + s.weight*d.opened(len(x.members), s.k[id], danger)*
+		price[id] = x.words + s.weight*d.opened(float64(len(x.members)), s.k[id], danger)*
 			d.scattered(x, int(s.k[id]), int(s.seenRoles[id]), danger)
 		if all, seen := float64(len(x.roles)), float64(s.seenRoles[id]); all > 1 && x.apps < partsOfASet {
 			price[id] += s.weight * unseenAside * (all - seen) * (1 - seen/all)

@@ -3,7 +3,6 @@ package derive_test
 import (
 	"cmp"
 	"fmt"
-	"math/rand/v2"
 	"slices"
 	"strings"
 	"testing"
@@ -126,6 +125,39 @@ func TestOnlyWithin(t *testing.T) {
 	require.Equal(t, []string{"permit meter-device-live -> meter-hub-live on tcp/8883 same pier"}, rules(w.derive("", 0.5)))
 }
 
+// Where environments are copies of each other, one that was quiet gets what the others have, and it
+// is said; where they are not, or the balance is tight, it does not.
+func TestEnvironmentsThatAreCopies(t *testing.T) {
+	made := func(trial func(app int) bool) *town {
+		w := &town{t: t}
+		for app := range 12 {
+			for _, env := range []string{"live", "trial"} {
+				for _, tier := range []string{"entry", "logic"} {
+					w.role(fmt.Sprint("app", app), tier, env, 2)
+				}
+				if env == "live" || trial(app) {
+					for _, k := range []string{"1", "2"} {
+						w.sees(fmt.Sprintf("app%d-entry-%s-%s", app, env, k), fmt.Sprintf("app%d-logic-%s-%s", app, env, k),
+							fmt.Sprintf("tcp/%d", 7000+50*app), week...)
+					}
+				}
+			}
+		}
+		return w
+	}
+	most := made(func(app int) bool { return app != 5 })
+	r := most.derive("", 0.5)
+	require.Equal(t, []string{"permit app5-entry -> app5-logic on tcp/7250 same env"}, having(r, "7250"))
+	for _, p := range r.Proposals {
+		only := strings.Contains(p.Why, "seen in live only: environments are copies in 22 of 23 such cases")
+		require.Equal(t, strings.Contains(p.Rule.String(), "7250"), only, p.Why)
+	}
+	require.Equal(t, []string{"permit app5-entry-live -> app5-logic-live on tcp/7250"}, having(most.derive("", 0.15), "7250"))
+	few := made(func(app int) bool { return app < 2 })
+	require.Equal(t, []string{"permit app5-entry-live -> app5-logic-live on tcp/7250"}, having(few.derive("", 0.5), "7250"))
+	require.Equal(t, []string{"permit app1-entry -> app1-logic on tcp/7050 same env"}, having(few.derive("", 0.5), "7050"))
+}
+
 // Services are joined only where both sides are the same: joining opens nothing.
 func TestJoiningOpensNothing(t *testing.T) {
 	w := harbour(t)
@@ -222,14 +254,7 @@ func TestEveryFamily(t *testing.T) {
 			require.NotEmpty(t, p.Why, "%s: %s", f.Name, p.Rule)
 			require.False(t, p.Alone == "" && strings.Contains(strings.Join(p.Warnings, " "), "crosses environments"), p.Rule)
 		}
-		less := *x
-		less.seen = nil
-		rnd := rand.New(rand.NewPCG(3, 4))
-		for _, c := range x.seen {
-			if rnd.IntN(10) > 0 {
-				less.seen = append(less.seen, c)
-			}
-		}
+		less := x.less(3)
 		_, again := less.derived(t, derive.DefaultBalance)
 		for _, p := range slices.Concat(r.Proposals, again.Proposals) {
 			if service.Administration.Contains(p.Rule.On.Specs[0].Range.Lo) {
@@ -255,7 +280,7 @@ func TestEveryFamily(t *testing.T) {
 		}
 	}
 	t.Logf("%.1f %% of %d rules stay the same to the letter", 100*float64(same)/float64(all), all)
-	require.Greater(t, float64(same), 0.85*float64(all))
+	require.Greater(t, float64(same), 0.92*float64(all))
 }
 
 // Rules that are chosen from dense traffic that was thinned out are those that all

@@ -61,6 +61,7 @@ type deriver struct {
 	callers    map[sharedKey]map[string]bool
 	common     map[[2]string]bool // applications and environments that are there for the others
 	groups     [][]*set           // of the policy, by workload
+	copies     [2]int             // see findMirrored: cases in which both do, and all
 }
 
 // sharedKey is one side of traffic: an application and environment, and a service.
@@ -207,7 +208,7 @@ func (d *deriver) observe() bool {
 	d.days = all.Count()
 	d.early, _ = d.numberRoles()
 	d.findKinds()
-	steps := []func(){d.findScans, d.findServices, d.placeStrays, d.finalRoles, d.findShared, d.makeSets, d.makeEdges}
+	steps := []func(){d.findScans, d.findServices, d.placeStrays, d.finalRoles, d.findShared, d.makeSets, d.makeEdges, d.findMirrored}
 	for k, step := range steps {
 		step()
 		if in.Progress != nil && !in.Progress(0.2+0.09*float64(k+1)/float64(len(steps))) {

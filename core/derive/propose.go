@@ -454,6 +454,10 @@ func (d *deriver) why(r *draft, p *Proposal) string {
 	for _, k := range r.same {
 		parts = append(parts, "all within their "+k.String())
 	}
+	if env := d.onlyIn(r); env != "" {
+		parts = append(parts, fmt.Sprintf("seen in %s only: environments are copies in %d of %d such cases",
+			d.show(d.keys[2], env), d.copies[0], d.copies[1]))
+	}
 	return strings.Join(parts, ", ")
 }
 

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"testing"
@@ -134,6 +135,19 @@ func (x *field) derived(t testing.TB, balance float64) (quality, *derive.Result)
 		q.widest = max(q.widest, len(p.Rule.Left.Items), len(p.Rule.Right.Items))
 	}
 	return q, result
+}
+
+// less is a field with a tenth of its conversations removed at random.
+func (x *field) less(seed uint64) *field {
+	out := *x
+	out.seen = nil
+	rnd := rand.New(rand.NewPCG(seed, 4))
+	for _, c := range x.seen {
+		if rnd.IntN(10) > 0 {
+			out.seen = append(out.seen, c)
+		}
+	}
+	return &out
 }
 
 // role is an application, tier and environment, as the tags say.
@@ -333,6 +347,39 @@ func BenchmarkQuality(b *testing.B) {
 				b.ReportMetric(share(total.kept(true)), "%mistakes-out")
 				b.ReportMetric(float64(total.rules)/float64(total.need), "×rules")
 			}
+		}
+	}
+}
+
+// BenchmarkStability prints how many of the rules stay the same to the letter if a tenth of the
+// conversations is removed at random, for the estates that something is tuned on, and for the others.
+func BenchmarkStability(b *testing.B) {
+	for b.Loop() {
+		for _, held := range []bool{false, true} {
+			var total [2]int
+			for _, f := range sample.Families {
+				for seed := uint64(1); seed <= 9; seed++ {
+					if heldOut(seed) != held {
+						continue
+					}
+					x := fieldOf(b, f, seed)
+					_, r := x.derived(b, derive.DefaultBalance)
+					for removal := range uint64(3) {
+						_, again := x.less(10*seed+removal).derived(b, derive.DefaultBalance)
+						have := rules(again)
+						for _, rule := range rules(r) {
+							if total[1]++; slices.Contains(have, rule) {
+								total[0]++
+							}
+						}
+					}
+				}
+			}
+			word := "%stay-tuned-on"
+			if held {
+				word = "%stay-held-out"
+			}
+			b.ReportMetric(share(total), word)
 		}
 	}
 }
