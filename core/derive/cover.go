@@ -227,8 +227,8 @@ func (d *deriver) choose(s *scratch, svc int, edges []edge, all []candidate, dan
 	return out
 }
 
-// exchanged puts a wider rule in the place of several that it holds, where that
-// costs less; until none does.
+// exchanged puts a wider rule in the place of those that it holds, of one or several, where that
+// says more for less; until none does.
 func (d *deriver) exchanged(s *scratch, edges []edge, chosen, all []candidate, danger float64) []candidate {
 	in := make([]bool, len(edges))
 	first := make([]int32, len(edges)) // by edge: one more than the chosen rule that begins with it
@@ -248,13 +248,15 @@ func (d *deriver) exchanged(s *scratch, edges []edge, chosen, all []candidate, d
 			if keys[c.key] {
 				continue
 			}
-			begun := 0
+			most := c.first // that it may save: with all that begins in it
 			for _, i := range c.edges {
 				for n := first[i]; n > 0; n = next[n-1] {
-					begun++
+					if !gone[n-1] && len(chosen[n-1].edges) <= len(c.edges) {
+						most += chosen[n-1].cost
+					}
 				}
 			}
-			if begun < 1 {
+			if most == c.first || most < c.price(s) {
 				continue
 			}
 			for _, i := range c.edges {
@@ -274,7 +276,7 @@ func (d *deriver) exchanged(s *scratch, edges []edge, chosen, all []candidate, d
 			for _, i := range c.edges {
 				in[i] = false
 			}
-			if len(held) < 1 || saved+c.first < c.price(s) {
+			if len(held) == 0 || saved+c.first < c.price(s) {
 				continue
 			}
 			d.judgeCandidate(s, edges, c, danger)
