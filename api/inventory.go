@@ -186,7 +186,7 @@ func (s *inventoryAPI) takeListing(ctx context.Context, in *struct {
 		out.Retired = []string{}
 	}
 	if taken.Changed > 0 {
-		s.Models.Nudge()
+		s.Known(ctx)
 	}
 	return body(out), nil
 }

@@ -145,7 +145,9 @@ type hub struct {
 	points []store.Point
 	all    []rollout.Point
 	failed error
+	index  map[string]int           // of points, by name
 	ids    map[string]string        // by point: what it is to hold
+	marks  map[string]rollout.Mark  // by point: with which that was found
 	wait   map[string]chan struct{} // by point: closed when that changes
 }
 
@@ -162,7 +164,7 @@ func (a *App) AwaitTold(ctx context.Context, name, have string, patience time.Du
 		h.mu.Lock()
 		if !h.runs {
 			h.runs = true
-			h.ids, h.wait = map[string]string{}, map[string]chan struct{}{}
+			h.ids, h.wait, h.marks = map[string]string{}, map[string]chan struct{}{}, map[string]rollout.Mark{}
 			if err := a.lookAtPoints(ctx, true); err != nil {
 				h.runs = false
 				h.mu.Unlock()
@@ -175,10 +177,10 @@ func (a *App) AwaitTold(ctx context.Context, name, have string, patience time.Du
 			wait = make(chan struct{})
 			h.wait[name] = wait
 		}
-		i := slices.IndexFunc(h.points, func(p store.Point) bool { return p.Name == name })
+		i, there := h.index[name]
 		var told *point.Told
 		err := h.failed
-		if i >= 0 && err == nil {
+		if there && err == nil {
 			told, err = a.tell(h.state, &h.points[i], have, h.all)
 		}
 		h.mu.Unlock()
@@ -213,7 +215,10 @@ func (a *App) lookAtPoints(ctx context.Context, whatever bool) error {
 		if m, err = a.Model(ctx); err != nil {
 			return err
 		}
-		h.points, h.all = points, rolloutPoints(points)
+		h.points, h.all, h.index = points, rolloutPoints(points), map[string]int{}
+		for i := range points {
+			h.index[points[i].Name] = i
+		}
 	}
 	h.state = rolloutState(m)
 	return nil
@@ -249,13 +254,17 @@ func (a *App) wake(whatever bool) {
 	if h.failed = a.lookAtPoints(ctx, whatever); h.failed != nil {
 		a.Log.Warn("what the points are to hold cannot be worked out", "error", h.failed)
 	}
-	for i := range h.points {
+	asks := func(i int) bool { // of a point: somebody asks for it here
+		name := h.points[i].Name
+		return h.wait[name] != nil || h.ids[name] != ""
+	}
+	for i, mark := range a.teller.Marks(h.state, h.all, asks) {
 		p := &h.points[i]
-		wait := h.wait[p.Name]
-		if wait == nil && h.ids[p.Name] == "" {
-			continue // nobody asks for it here
+		if !asks(i) || h.failed == nil && mark != (rollout.Mark{}) && mark == h.marks[p.Name] {
+			continue
 		}
-		id := "?"
+		h.marks[p.Name] = mark
+		wait, id := h.wait[p.Name], "?"
 		if told, err := a.tell(h.state, p, h.ids[p.Name], h.all); err == nil {
 			id = told.ID
 		}
@@ -268,6 +277,26 @@ func (a *App) wake(whatever bool) {
 		}
 	}
 }
+
+// Known waits until this server works by what was just stored, and has woken the points that are
+// to hold something else by it: then it is acknowledged. What keeps it from that does not matter
+// here: it is stored, and will be found.
+func (a *App) Known(ctx context.Context) {
+	a.Models.Nudge()
+	soon, cancel := context.WithTimeout(ctx, knownPatience)
+	defer cancel()
+	if _, err := a.Model(soon); err != nil {
+		return
+	}
+	a.hub.mu.Lock()
+	runs := a.hub.runs
+	a.hub.mu.Unlock()
+	if runs {
+		a.wake(false)
+	}
+}
+
+const knownPatience = 2 * time.Second
 
 // Seen takes what a point saw, as IPFIX messages one after the other.
 func (a *App) Seen(p *store.Point, messages []byte) error {

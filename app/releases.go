@@ -232,13 +232,14 @@ func (a *App) Heard(ctx context.Context, p *store.Point, said point.Said) error 
 	if err != nil {
 		return err
 	}
-	if err := a.Store.Heard(ctx, p.Name, raw, events); err != nil {
-		return err
-	}
 	var before point.Said
 	_ = json.Unmarshal(p.Said, &before) // nothing, at first
-	if len(events) > 0 || before.ID != said.ID || before.State != said.State || before.Words != said.Words ||
-		before.Mode != said.Mode { // counts are looked at by those who look
+	news := len(events) > 0 || before.ID != said.ID || before.State != said.State || before.Words != said.Words ||
+		before.Mode != said.Mode
+	if err := a.Store.Heard(ctx, p.Name, raw, events, news); err != nil {
+		return err
+	}
+	if news { // counts are looked at by those who look
 		a.Events.PointsChanged()
 	}
 	return nil

@@ -44,6 +44,6 @@ func (a *App) SetTags(ctx context.Context, before *reach.View, snap *model.Model
 	if err := a.Store.SetTags(ctx, edits, a.Author, words); err != nil {
 		return out, err
 	}
-	a.Models.Nudge()
+	a.Known(ctx)
 	return out, nil
 }

@@ -406,7 +406,7 @@ func (a *Agent) say(ctx context.Context) {
 		fresh.DisableKeepAlives = true
 		with = &http.Client{Transport: fresh}
 	}
-	if err := a.ask(soon, with, http.MethodPost, "/api/v1/point/said", "application/json", bytes.NewReader(body), nil); err != nil {
+	if err := a.ask(soon, with, http.MethodPost, "/api/v1/point/said", "application/json", true, bytes.NewReader(body), nil); err != nil {
 		if ctx.Err() == nil {
 			a.Log.Warn("the server cannot be told", "error", err)
 		}
@@ -435,7 +435,7 @@ func (a *Agent) listen(ctx context.Context, next chan<- telling) {
 		}
 		var t Told
 		soon, cancel := context.WithTimeout(ctx, time.Minute)
-		err := a.ask(soon, a.Client, http.MethodGet, "/api/v1/point/told?have="+url.QueryEscape(have), "", nil, &t)
+		err := a.ask(soon, a.Client, http.MethodGet, "/api/v1/point/told?have="+url.QueryEscape(have), "", have != "", nil, &t)
 		cancel()
 		if err != nil {
 			select {
@@ -459,12 +459,15 @@ func (a *Agent) listen(ctx context.Context, next chan<- telling) {
 	}
 }
 
-func (a *Agent) ask(ctx context.Context, with *http.Client, method, path, kind string, body io.Reader, into any) error {
+func (a *Agent) ask(ctx context.Context, with *http.Client, method, path, kind string, small bool, body io.Reader, into any) error {
 	r, err := http.NewRequestWithContext(ctx, method, strings.TrimSuffix(a.Server, "/")+path, body)
 	if err != nil {
 		return err
 	}
 	r.Header.Set("Authorization", "Bearer "+a.Token)
+	if small { // to pack it takes longer than to send it
+		r.Header.Set("Accept-Encoding", "identity")
+	}
 	if body != nil {
 		r.Header.Set("Content-Type", kind)
 	}

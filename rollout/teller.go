@@ -9,7 +9,6 @@ import (
 	"encoding/hex"
 	"fmt"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -50,7 +49,7 @@ type Teller struct {
 	state   State
 	until   estate.Instant    // when an address next changes hands
 	of      map[int]*released // by release; 0 is the draft
-	told    map[string]*line  // by what makes plans the same
+	told    map[key]*line     // by what makes plans the same
 	unasked int               // states since lines were last looked through
 }
 
@@ -69,9 +68,10 @@ type guarded struct {
 
 // line is the plans of points that are told the same, one after the other.
 type line struct {
-	of    *released // that the last was made for
-	stale bool      // it may be another for what of is by now
-	text  string    // what is guarded
+	of    *released       // that the last was made for
+	stale bool            // it may be another for what of is by now
+	text  string          // what is guarded
+	sets  map[string]bool // names of the plan's sets
 	hash  string
 	rules string
 	plan  *plan.Plan
@@ -112,10 +112,10 @@ func (t *Teller) enter(s State, all []Point) {
 	}
 	t.state, t.of, t.until = s, map[int]*released{}, nextChange(s.Compiled.Estate, s.At)
 	if t.told == nil {
-		t.told = map[string]*line{}
+		t.told = map[key]*line{}
 	}
 	if t.unasked++; t.unasked > 64 && len(all) > 0 { // what nobody holds any more is forgotten
-		keep := map[string]bool{}
+		keep := map[key]bool{}
 		for i := range all {
 			keep[all[i].key()] = true
 		}
@@ -166,16 +166,24 @@ func (t *Teller) follow(e *estate.Estate) bool {
 			r.guards[text] = next
 		}
 		for _, l := range t.told {
-			if l.of == r && (others[l.text] || slices.ContainsFunc(l.plan.Sets, func(s plan.Set) bool { return changed.Sets[s.Name] }) ||
+			l.stale = l.stale || l.of == r && (others[l.text] || l.uses(changed.Sets) ||
 				slices.ContainsFunc(changed.Holders, func(w int32) bool {
 					_, in := slices.BinarySearch(r.guards[l.text].In, w)
 					return in
-				})) {
-				l.stale = true
-			}
+				}))
 		}
 	}
 	return true
+}
+
+// uses reports whether the plan has one of some sets.
+func (l *line) uses(sets map[string]bool) bool {
+	for name := range sets {
+		if l.sets[name] {
+			return true
+		}
+	}
+	return false
 }
 
 func sameKeys(a, b map[string]bool) bool {
@@ -289,8 +297,39 @@ func (t *Teller) guards(r *released, text string, among []string) (plan.Guards, 
 }
 
 // key is the same for points whose plans are the same.
-func (p *Point) key() string {
-	return strings.Join([]string{fmt.Sprint(p.Release), string(p.Kind), string(p.Side), p.Guards}, "\x00")
+type key struct {
+	release int
+	kind    plan.Kind
+	side    plan.Side
+	guards  string
+}
+
+func (p *Point) key() key { return key{p.Release, p.Kind, p.Side, p.Guards} }
+
+// Mark is another one whenever a point may have to be told something else; the zero Mark says
+// nothing.
+type Mark struct {
+	of      *line
+	release int
+	mode    string
+	again   int
+}
+
+// Marks gives the mark of each of all points; those of whom asked is false get none.
+func (t *Teller) Marks(s State, all []Point, asked func(i int) bool) []Mark {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.enter(s, all)
+	out := make([]Mark, len(all))
+	for i := range all {
+		if all[i].Release == 0 || !asked(i) {
+			continue
+		}
+		if l, err := t.line(all[i], all); err == nil {
+			out[i] = Mark{l, all[i].Release, all[i].Mode, all[i].Again}
+		}
+	}
+	return out
 }
 
 // Told gives what a point is to hold: all of it, or what moves since what it has. all
@@ -335,15 +374,16 @@ func (t *Teller) line(p Point, all []Point) (*line, error) {
 	if err != nil {
 		return nil, err
 	}
-	key := p.key()
-	l := t.told[key]
+	l := t.told[p.key()]
 	if l != nil && l.of == r && !l.stale {
 		return l, nil
 	}
 	var among []string
-	for i := range all {
-		if all[i].Release == p.Release {
-			among = append(among, all[i].Guards)
+	if _, found := r.guards[p.Guards]; !found {
+		for i := range all {
+			if all[i].Release == p.Release {
+				among = append(among, all[i].Guards)
+			}
 		}
 	}
 	g, err := t.guards(r, p.Guards, among)
@@ -354,11 +394,14 @@ func (t *Teller) line(p Point, all []Point) (*line, error) {
 		r.planner = plan.NewPlanner(r.compiled)
 	}
 	made := r.planner.Plan(g.In, p.Kind, p.Side)
-	next := &line{of: r, text: p.Guards, plan: made, hash: made.Hash(), rules: made.RulesHash()}
+	next := &line{of: r, text: p.Guards, plan: made, hash: made.Hash(), rules: made.RulesHash(), sets: map[string]bool{}}
+	for _, s := range made.Sets {
+		next.sets[s.Name] = true
+	}
 	if l != nil {
 		next.follow(l)
 	}
-	t.told[key] = next
+	t.told[p.key()] = next
 	return next, nil
 }
 

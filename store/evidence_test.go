@@ -115,7 +115,7 @@ func TestPointsAndExemptionsAreRecalled(t *testing.T) {
 	require.NoError(t, err)
 	hear := func(mode string) {
 		no := 1
-		require.NoError(t, s.Heard(ctx, "gate", json.RawMessage(`{}`), []store.PointEvent{{At: time.Now(), What: "applied", Words: "x", Release: &no, Mode: &mode}}))
+		require.NoError(t, s.Heard(ctx, "gate", json.RawMessage(`{}`), []store.PointEvent{{At: time.Now(), What: "applied", Words: "x", Release: &no, Mode: &mode}}, true))
 	}
 	hear("observe")
 	hear("observe")

@@ -165,17 +165,19 @@ func (s *Store) PointOf(ctx context.Context, token string) (*Point, error) {
 	return &p, err
 }
 
-// Heard keeps what a point says that it holds, and what happened to it since.
-func (s *Store) Heard(ctx context.Context, point string, said json.RawMessage, events []PointEvent) error {
+// Heard keeps what a point says that it holds, and what happened to it since. If that is nothing
+// new, nobody waits until it is on the disk.
+func (s *Store) Heard(ctx context.Context, point string, said json.RawMessage, events []PointEvent, news bool) error {
 	list, err := json.Marshal(events)
 	if err != nil {
 		return err
 	}
-	_, err = s.db.ExecContext(ctx, `WITH heard AS (UPDATE points SET heard = now(), said = $2 WHERE name = $1 RETURNING name),
+	_, err = s.db.ExecContext(ctx, `WITH heard AS (UPDATE points SET heard = now(), said = $2
+			WHERE name = $1 AND ($4 OR set_config('synchronous_commit', 'off', true) IS NOT NULL) RETURNING name),
 		v AS (`+bumpPoints+` AND jsonb_array_length($3) > 0)
 		INSERT INTO point_history (point, what, words, at, release, mode) SELECT heard.name, e.what, e.words, e.at, e.release, e.mode
 		FROM heard, jsonb_to_recordset($3) AS e(what text, words text, at timestamptz, release integer, mode text)`,
-		point, string(said), string(list))
+		point, string(said), string(list), news)
 	return err
 }
 

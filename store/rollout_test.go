@@ -75,7 +75,7 @@ func TestPeriodsAreReadFromWhatHappened(t *testing.T) {
 	at := time.Date(2026, 11, 20, 10, 0, 0, 0, time.UTC)
 	happened := func(minutes int, what, mode string) {
 		require.NoError(t, s.Heard(ctx, "p", json.RawMessage(`{}`), []store.PointEvent{{Point: "p", At: at.Add(
-			time.Duration(minutes) * time.Minute), What: what, Words: "x", Release: &one, Mode: &mode}}))
+			time.Duration(minutes) * time.Minute), What: what, Words: "x", Release: &one, Mode: &mode}}, true))
 	}
 	happened(0, "applied", "observe")
 	happened(1, "drifted", "observe")
@@ -95,7 +95,7 @@ func TestPeriodsAreReadFromWhatHappened(t *testing.T) {
 	for range 2010 {
 		many = append(many, store.PointEvent{Point: "p", At: at.Add(time.Hour), What: "drifted", Words: "again"})
 	}
-	require.NoError(t, s.Heard(ctx, "p", json.RawMessage(`{}`), many))
+	require.NoError(t, s.Heard(ctx, "p", json.RawMessage(`{}`), many, true))
 	require.NoError(t, s.ForgetPointHistory(ctx))
 	events, err := s.PointHistory(ctx, "p", 10_000)
 	require.NoError(t, err)

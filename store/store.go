@@ -10,6 +10,7 @@ import (
 	"database/sql"
 	"fmt"
 	"io/fs"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/stdlib"
@@ -37,6 +38,8 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	}
 	db := sqlx.NewDb(stdlib.OpenDB(*config), "pgx")
 	db.SetMaxOpenConns(20)
+	db.SetMaxIdleConns(20) // to open one takes longer than most of what it is asked
+	db.SetConnMaxIdleTime(time.Minute)
 	if err := migrate(ctx, db.DB); err != nil {
 		db.Close()
 		return nil, err
