@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"fmt"
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"time"
@@ -483,7 +484,7 @@ func (s *releasesAPI) asking(ctx context.Context) (*store.Point, error) {
 	return p, nil
 }
 
-// toldPatience is how long a point's question stays open.
+// toldPatience is about how long a point's question stays open: they do not all end at once.
 const toldPatience = 25 * time.Second
 
 func (s *releasesAPI) told(ctx context.Context, in *struct {
@@ -493,7 +494,7 @@ func (s *releasesAPI) told(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	t, err := s.AwaitTold(ctx, p.Name, in.Have, toldPatience)
+	t, err := s.AwaitTold(ctx, p.Name, in.Have, toldPatience-rand.N(toldPatience/3))
 	if err != nil {
 		return nil, err
 	}

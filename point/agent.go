@@ -73,7 +73,7 @@ func (a *Agent) Run(ctx context.Context) error {
 	go a.watch(ctx, changed)
 	go a.report(ctx)
 	go a.end(ctx)
-	check, beat := time.NewTicker(a.Check), time.NewTicker(a.Beat)
+	check, beat := time.NewTicker(a.Check), time.NewTimer(a.pause())
 	defer check.Stop()
 	defer beat.Stop()
 	back := time.NewTimer(time.Hour)
@@ -89,8 +89,11 @@ func (a *Agent) Run(ctx context.Context) error {
 		case t := <-next:
 			news := a.take(t.Told)
 			close(t.taken)
-			if news {
+			switch news {
+			case atOnce:
 				a.say(ctx)
+			case soon:
+				beat.Reset(min(a.Beat, moreMoves/2+rand.N(moreMoves)))
 			}
 		case <-check.C:
 			if a.look() {
@@ -107,6 +110,7 @@ func (a *Agent) Run(ctx context.Context) error {
 				a.keepOrSay(a.told)
 			}
 			a.say(ctx)
+			beat.Reset(a.pause())
 		case <-back.C:
 			if a.former != nil && !time.Now().Before(a.until) {
 				a.goBack()
@@ -114,6 +118,22 @@ func (a *Agent) Run(ctx context.Context) error {
 		}
 	}
 }
+
+// pause is how long it is until the next beat: not all points say what they hold at once.
+func (a *Agent) pause() time.Duration { return a.Beat - rand.N(a.Beat/5+1) }
+
+// When there is something to say of what was taken.
+type when int
+
+const (
+	later when = iota // with the next beat
+	soon              // along with what else moves
+	atOnce
+)
+
+// moreMoves is about how long other moves are waited for before it is said that some came: the
+// server is busy telling the other points, too.
+const moreMoves = 100 * time.Millisecond
 
 // recall applies the last plan from the disk, before anybody is asked.
 func (a *Agent) recall() {
@@ -210,12 +230,11 @@ func count(sum map[Line]int64, lines []Line) {
 	}
 }
 
-// take applies what the server tells, and reports whether there is something new to
-// say at once.
-func (a *Agent) take(t Told) bool {
+// take applies what the server tells, and reports when there is something to say of it.
+func (a *Agent) take(t Told) when {
 	if t.ID == a.refused || t.kind() == a.lost {
 		a.have.Store(&t.ID) // it is not told again and again
-		return false
+		return later
 	}
 	back := a.refused != "" || a.lost != "" // from what it could not hold
 	a.refused, a.lost = "", ""
@@ -223,21 +242,25 @@ func (a *Agent) take(t Told) bool {
 		a.told.PutsBack = t.PutsBack
 		if back {
 			a.holds(a.told)
+			return atOnce
 		}
-		return back
+		return later
 	}
 	if t.From != "" {
-		done, err := a.move(&t)
-		if done {
-			return true
+		err := error(nil)
+		if t.Plan != nil {
+			err = a.fill(&t)
+		} else if err = a.move(&t); err == nil {
+			return soon
 		}
 		if err != nil { // such as for an element that somebody deleted: the whole plan takes its place
 			a.Log.Warn("addresses cannot be moved", "error", err)
+			t.From, t.Moves = "", nil
 		}
 	}
 	if t.Plan == nil && t.Release != 0 {
 		a.have.Store(nil) // all of it is asked for
-		return false
+		return later
 	}
 	was, drifted := cmp.Or(a.told, &Nothing), ""
 	if a.said.State == "drifted" {
@@ -249,7 +272,7 @@ func (a *Agent) take(t Told) bool {
 		a.have.Store(&t.ID)
 		a.said.State, a.said.Words = "refused", err.Error()
 		a.happened("refused", err.Error())
-		return true
+		return atOnce
 	}
 	if drifted != "" {
 		a.happened("put back", "with another plan what is released is held again; "+drifted)
@@ -264,27 +287,58 @@ func (a *Agent) take(t Told) bool {
 	default:
 		a.former, a.until = was, time.Now().Add(a.WayBack)
 	}
-	return true
+	return atOnce
+}
+
+// leadOn gives the plan that is held, if what was told leads on from it.
+func (a *Agent) leadOn(t *Told) (*plan.Plan, error) {
+	if a.told == nil || a.told.ID != t.From || a.told.Plan == nil {
+		return nil, fmt.Errorf("they lead on from %s, which is not held", t.From)
+	}
+	return a.told.Plan, nil
+}
+
+// fill makes a short plan a whole one; if it cannot, t has none.
+func (a *Agent) fill(t *Told) error {
+	short := t.Plan
+	t.Plan = nil
+	next, err := a.leadOn(t)
+	if err == nil {
+		next, err = short.Filled(next)
+	}
+	for _, m := range t.Moves {
+		if err == nil {
+			next, err = next.Moved(m)
+		}
+	}
+	if err == nil && next.RulesHash() != t.Rules {
+		err = errors.New("they lead to other rules")
+	}
+	if err == nil {
+		t.Plan, t.From, t.Moves = next, "", nil
+	}
+	return err
 }
 
 // move lets addresses come and go. If the kernel does not take that, t gets the whole
 // plan that it leads to, as far as that is known.
-func (a *Agent) move(t *Told) (done bool, err error) {
-	if a.told == nil || a.told.ID != t.From || a.told.Plan == nil {
-		return false, fmt.Errorf("they lead on from %s, which is not held", t.From)
+func (a *Agent) move(t *Told) error {
+	held, err := a.leadOn(t)
+	if err != nil {
+		return err
 	}
-	next := a.told.Plan
+	next := held
 	for _, m := range t.Moves {
 		if next, err = next.Moved(m); err != nil {
-			return false, err
+			return err
 		}
 	}
-	if next.RulesHash() != a.told.Plan.RulesHash() {
-		return false, errors.New("they lead to other rules")
+	if next.RulesHash() != held.RulesHash() {
+		return errors.New("they lead to other rules")
 	}
 	t.Plan = next
-	if err := a.Kernel.Move(a.told.Plan, next); err != nil {
-		return false, err
+	if err := a.Kernel.Move(held, next); err != nil {
+		return err
 	}
 	if a.want != nil {
 		a.want.moved = next
@@ -292,7 +346,7 @@ func (a *Agent) move(t *Told) (done bool, err error) {
 	t.From, t.Moves = "", nil
 	a.holds(t)
 	a.unkept = true
-	return true, nil
+	return nil
 }
 
 func describe(t *Told) string {

@@ -381,6 +381,49 @@ func TestAddressesMove(t *testing.T) {
 	require.True(t, meets(other))
 }
 
+// Where the rules are others, the sets that a point has are not sent once more; what is short for a
+// plan that it does not hold is asked for as a whole.
+func TestSetsThatAreKept(t *testing.T) {
+	s, k := serve(t), &stiff{Memory: &point.Memory{}}
+	near, far := netip.MustParseAddr("10.1.0.1"), netip.MustParseAddr("10.1.0.9")
+	with := func(id string, to netip.Addr, rules ...plan.Rule) point.Told {
+		for i := range rules {
+			rules[i].Peers = 0
+		}
+		x := told(id, 1, rules...)
+		x.Plan.Sets = []plan.Set{{Name: "peers", Addresses: plan.Addresses{{First: to, Last: to}}}}
+		x.Rules = x.Plan.RulesHash()
+		return x
+	}
+	dropped := func(from netip.Addr) bool {
+		_, drops := k.Meets(from, store, service.PointOf(service.TCP, 6))
+		return drops
+	}
+	first, next := with("a", near, rule5), with("b", far, rule5, rule6)
+	s.tell(first)
+	start(t, s, k, "")
+	s.until(t, "it holds it", func(x point.Said) bool { return x.ID == "a" })
+	short, whole := next, next.Plan
+	var moves plan.Moves
+	short.From = "a"
+	short.Plan, moves = whole.Short(first.Plan)
+	short.Moves = []plan.Moves{moves}
+	require.Empty(t, short.Plan.Sets[0].Addresses)
+	s.tell(short)
+	s.until(t, "it fills it", func(x point.Said) bool { return x.ID == "b" && x.State == "holds" })
+	require.True(t, dropped(far))
+	require.False(t, dropped(near), "what moved beside it is not there any more")
+
+	strange := short
+	strange.ID, strange.From = "c", "x"
+	s.tell(strange)
+	s.until(t, "it asks for all of it", func(point.Said) bool { return s.asked == "" })
+	require.True(t, dropped(far), "what it held stays")
+	next.ID = "c"
+	s.tell(next)
+	s.until(t, "and gets it", func(x point.Said) bool { return x.ID == "c" })
+}
+
 // stiff is a kernel that counts plans, and may not be able to move addresses.
 type stiff struct {
 	*point.Memory

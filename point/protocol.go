@@ -19,7 +19,8 @@ import (
 )
 
 // Told is what a server tells a point to hold: a plan, or what moves since the one
-// that it has.
+// that it has. Where the rules are others, it may be the new plan without the sets that
+// the point has already.
 type Told struct {
 	ID       string       `json:"id" doc:"The same as long as it is to hold the same"`
 	Release  int          `json:"release" doc:"0: nothing is to be held"`
@@ -28,7 +29,7 @@ type Told struct {
 	Again    int          `json:"again" doc:"How often it was told the same anew: what lost the server is then tried once more"`
 	PutsBack bool         `json:"putsBack"`
 	Estate   int64        `json:"estate" doc:"Version of the estate that it was made from"`
-	From     string       `json:"from,omitempty" doc:"The id of what Moves lead on from; blank: Plan is all of it"`
+	From     string       `json:"from,omitempty" doc:"The id of what Moves lead on from, and Plan is short for; blank: Plan is all of it"`
 	Plan     *plan.Plan   `json:"plan,omitempty"`
 	Moves    []plan.Moves `json:"moves,omitempty" doc:"One after the other"`
 }

@@ -77,6 +77,9 @@ type line struct {
 	plan  *plan.Plan
 	steps []step
 	size  int // elements that move in the steps
+	// The plan before this one, if it had other rules.
+	before     *plan.Plan
+	beforeHash string
 }
 
 // step is what moved from a plan to the next one.
@@ -359,6 +362,13 @@ func (t *Teller) Told(s State, p Point, have string, all []Point) (*point.Told, 
 		return told, nil
 	}
 	told.Plan = l.plan
+	if l.before != nil && idOf(&p, l.beforeHash) == have {
+		var moves plan.Moves
+		told.From = have
+		if told.Plan, moves = l.plan.Short(l.before); !moves.Nothing() {
+			told.Moves = []plan.Moves{moves}
+		}
+	}
 	return told, nil
 }
 
@@ -414,6 +424,7 @@ func (l *line) follow(before *line) {
 	m, same := before.plan.Difference(l.plan)
 	if !same {
 		l.steps, l.size = nil, 0
+		l.before, l.beforeHash = before.plan, before.hash
 		return
 	}
 	for _, s := range m.Sets {

@@ -63,6 +63,46 @@ func (p *Plan) Difference(next *Plan) (m Moves, ok bool) {
 	return m, true
 }
 
+// Short gives p without what whoever holds another plan knows already: the addresses of sets that
+// it has, too. Where these moved in between, that is beside it.
+func (p *Plan) Short(held *Plan) (*Plan, Moves) {
+	out, m := &Plan{Kind: p.Kind, Side: p.Side, Sets: slices.Clone(p.Sets), Classes: p.Classes}, Moves{}
+	was := map[string]*Set{}
+	for i := range held.Sets {
+		was[held.Sets[i].Name] = &held.Sets[i]
+	}
+	for i := range p.Sets {
+		s := &p.Sets[i]
+		old := was[s.Name]
+		if old == nil {
+			continue
+		}
+		out.Sets[i] = Set{Name: s.Name, Words: s.Words, Kept: true}
+		if added, removed := s.Since(old); len(added)+len(removed) > 0 {
+			m.Sets = append(m.Sets, SetMoves{s.Name, added, removed})
+		}
+	}
+	return out, m
+}
+
+// Filled gives a short plan with the sets of the plan that is held; an error if it is not short for
+// that one.
+func (p *Plan) Filled(held *Plan) (*Plan, error) {
+	out := &Plan{Kind: p.Kind, Side: p.Side, Sets: slices.Clone(p.Sets), Classes: p.Classes}
+	for i := range out.Sets {
+		s := &out.Sets[i]
+		if !s.Kept {
+			continue
+		}
+		k := slices.IndexFunc(held.Sets, func(x Set) bool { return x.Name == s.Name })
+		if k < 0 {
+			return nil, fmt.Errorf("the plan that is held has no set %s", s.Name)
+		}
+		s.Addresses, s.shared, s.Kept = held.Sets[k].Addresses, held.Sets[k].shared, false
+	}
+	return out, nil
+}
+
 // Since gives the spans that came to a set, and went, since it was another one.
 func (s *Set) Since(before *Set) (added, removed Addresses) {
 	x, y := s.share(), before.share()

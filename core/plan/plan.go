@@ -61,6 +61,7 @@ type Set struct {
 	Name      string    `json:"name"`  // the same as long as the policy says the same
 	Words     string    `json:"words"` // what it holds, in the words of the policy
 	Addresses Addresses `json:"addresses"`
+	Kept      bool      `json:"kept,omitempty"` // Addresses are left out: they are those of another plan; see Short
 
 	shared *sharedSet // what several points need of it
 }

@@ -4689,7 +4689,7 @@ export interface components {
              * @description Version of the estate that it was made from
              */
             estate: number;
-            /** @description The id of what Moves lead on from; blank: Plan is all of it */
+            /** @description The id of what Moves lead on from, and Plan is short for; blank: Plan is all of it */
             from?: string;
             /** @description The same as long as it is to hold the same */
             id: string;
@@ -5467,6 +5467,7 @@ export interface components {
         };
         Set: {
             addresses: string[];
+            kept?: boolean;
             name: string;
             words: string;
         };
@@ -5977,7 +5978,7 @@ export interface components {
              * @description Version of the estate that it was made from
              */
             estate: number;
-            /** @description The id of what Moves lead on from; blank: Plan is all of it */
+            /** @description The id of what Moves lead on from, and Plan is short for; blank: Plan is all of it */
             from?: string;
             /** @description The same as long as it is to hold the same */
             id: string;
