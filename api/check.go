@@ -82,10 +82,10 @@ func (s *checkAPI) routes(r routes) {
 
 func (s *checkAPI) check(ctx context.Context, in *struct {
 	Window
-	LedgerFilter
+	app.Filter
 	Measure string `query:"measure" enum:"conversations,pairs,bytes" default:"conversations"`
 }) (*Body[CheckOut], error) {
-	v, snap, q, err := s.asked(ctx, in.Window, in.LedgerFilter)
+	v, snap, q, err := s.asked(ctx, in.Window, in.Filter)
 	if err != nil {
 		return nil, err
 	}

@@ -9,6 +9,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"lucidorchard/app"
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/reach"
@@ -54,7 +55,7 @@ type ConversationPage struct {
 // ConversationFilter selects conversations below a row of the ledger.
 type ConversationFilter struct {
 	Window
-	LedgerFilter
+	app.Filter
 	Near    string `query:"near" doc:"Key of the row"`
 	Far     string `query:"far" doc:"Key of the other side"`
 	Service string `query:"service"`
@@ -62,7 +63,7 @@ type ConversationFilter struct {
 
 func (s *base) selectConversations(ctx context.Context, f ConversationFilter) (*reach.View, *model.Model, []int,
 	error) {
-	v, m, q, err := s.asked(ctx, f.Window, f.LedgerFilter)
+	v, m, q, err := s.asked(ctx, f.Window, f.Filter)
 	if err != nil {
 		return nil, nil, nil, err
 	}

@@ -30,17 +30,6 @@ type Strip struct {
 	Bins          []BinOut `json:"bins"`
 }
 
-// MapKeysIn are the tags that make the columns and the rows of the map.
-type MapKeysIn struct {
-	Columns string `query:"columns" default:"env"`
-	Rows    string `query:"rows" default:"tier"`
-	AllRows bool   `query:"allRows" doc:"A row for each value; else the smaller ones are one row, ~others"`
-}
-
-func (k MapKeysIn) keys() reach.MapKeys {
-	return reach.MapKeys{Columns: k.Columns, Rows: k.Rows, All: k.AllRows}
-}
-
 // TerraceMap is the terrace map.
 type TerraceMap struct {
 	Columns  []PlaceOut   `json:"columns"`
@@ -112,18 +101,18 @@ func (s *flowsAPI) routes(r routes) {
 // terrace draws up the map.
 func (s *flowsAPI) terrace(ctx context.Context, in *struct {
 	Window
-	LedgerFilter
+	app.Filter
 }) (*Body[TerraceMap], error) {
 	v, snap, err := s.viewAgainst(ctx, in.Window, in.Against)
 	if err != nil {
 		return nil, err
 	}
 	in.Path = nil // the map shows all ways; one is picked out on it
-	q, err := s.queryOf(ctx, snap, in.LedgerFilter)
+	q, err := s.QueryOf(ctx, snap, in.Filter)
 	if err != nil {
 		return nil, err
 	}
-	m := v.Terrace(q, in.keys())
+	m := v.Terrace(q, in.Keys())
 	out := TerraceMap{Columns: []PlaceOut{}, Rows: []PlaceOut{}, Plots: []PlotOut{}, Channels: []PassageOut{},
 		Gates: []PassageOut{}, Unplaced: m.Unplaced, Keys: snap.Keys()}
 	for _, list := range []struct {
@@ -185,7 +174,7 @@ func readPoint(spec string) (service.Point, error) {
 
 func (s *flowsAPI) strip(ctx context.Context, in *struct {
 	Window
-	LedgerFilter
+	app.Filter
 	Bins    int    `query:"bins" minimum:"1" maximum:"400" default:"112"`
 	Measure string `query:"measure" enum:"conversations,pairs,bytes" default:"conversations"`
 }) (*Body[Strip], error) {
@@ -193,7 +182,7 @@ func (s *flowsAPI) strip(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	q, err := s.queryOf(ctx, snap, in.LedgerFilter)
+	q, err := s.QueryOf(ctx, snap, in.Filter)
 	if err != nil {
 		return nil, err
 	}

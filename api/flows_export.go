@@ -11,6 +11,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"lucidorchard/app"
 	"lucidorchard/core/decide"
 	"lucidorchard/core/estate"
 	"lucidorchard/ingest"
@@ -19,9 +20,9 @@ import (
 // exportLedger gives the rows of the ledger, without their callers.
 func (s *flowsAPI) exportLedger(ctx context.Context, in *struct {
 	Window
-	LedgerFilter
+	app.Filter
 }) (*huma.StreamResponse, error) {
-	v, _, q, err := s.asked(ctx, in.Window, in.LedgerFilter)
+	v, _, q, err := s.asked(ctx, in.Window, in.Filter)
 	if err != nil {
 		return nil, err
 	}

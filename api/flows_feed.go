@@ -10,6 +10,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"net/http"
 	"slices"
 	"strconv"
@@ -17,6 +18,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"lucidorchard/app"
 	"lucidorchard/core/decide"
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
@@ -72,11 +74,16 @@ func (s *watchAPI) serveFlows(w http.ResponseWriter, r *http.Request) {
 		}
 		cursor = n
 	}
-	filter := LedgerFilter{Client: asked.Get("clients"), Server: asked.Get("servers"), Services: asked.Get("services"), Outcome: asked.Get("outcome"),
-		Verdict: asked["verdict"]}
-	m, err := s.snapshot(r.Context())
+	parts := maps.Clone(asked)
+	delete(parts, "cursor")
+	delete(parts, "follow")
+	filter, err := app.FilterFrom(parts)
+	var m *model.Model
 	if err == nil {
-		_, err = filter.query(m)
+		m, err = s.snapshot(r.Context())
+	}
+	if err == nil {
+		_, err = filter.Query(m)
 	}
 	if err != nil {
 		writeProblem(w, err)
@@ -110,7 +117,7 @@ func (s *watchAPI) serveFlows(w http.ResponseWriter, r *http.Request) {
 }
 
 // feed writes the hours that changed since a cursor, and gives the cursor after them.
-func feed(ctx context.Context, out *bufio.Writer, m *model.Model, filter LedgerFilter, cursor int64) (int64, error) {
+func feed(ctx context.Context, out *bufio.Writer, m *model.Model, filter app.Filter, cursor int64) (int64, error) {
 	var hours []flow.Hour
 	for hour, version := range m.Hours {
 		if version > cursor {
@@ -123,7 +130,7 @@ func feed(ctx context.Context, out *bufio.Writer, m *model.Model, filter LedgerF
 		if ctx.Err() != nil {
 			return cursor, ctx.Err()
 		}
-		q, err := filter.query(m)
+		q, err := filter.Query(m)
 		if err != nil {
 			return cursor, err
 		}

@@ -18,9 +18,15 @@ type DestinationOut struct {
 	Keeps    bool            `json:"keeps" doc:"It has a secret, or a password"`
 }
 
+// NoticeOut is a notice, and whether it still can tell anything.
+type NoticeOut struct {
+	store.Notice
+	Problem string `json:"problem,omitempty" doc:"Why it can tell nothing any more"`
+}
+
 // NoticesOut is who is told of what.
 type NoticesOut struct {
-	Notices      []store.Notice   `json:"notices" doc:"The oldest first"`
+	Notices      []NoticeOut      `json:"notices" doc:"The oldest first"`
 	Destinations []DestinationOut `json:"destinations" doc:"By name"`
 	Kinds        []string         `json:"kinds" doc:"Of matters, that there may be"`
 }
@@ -36,13 +42,21 @@ func (s *watchAPI) noticeRoutes(r routes) {
 }
 
 func (s *watchAPI) notices(ctx context.Context, _ *struct{}) (*Body[NoticesOut], error) {
-	out := NoticesOut{Destinations: []DestinationOut{}, Kinds: app.MatterKinds}
-	var err error
-	if out.Notices, err = s.Store.Notices(ctx); err != nil {
+	out := NoticesOut{Notices: []NoticeOut{}, Destinations: []DestinationOut{}, Kinds: app.MatterKinds}
+	m, err := s.snapshot(ctx)
+	if err != nil {
 		return nil, err
 	}
-	if out.Notices == nil {
-		out.Notices = []store.Notice{}
+	notices, err := s.Store.Notices(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, n := range notices {
+		problem, err := s.NoticeProblem(ctx, m, &n)
+		if err != nil {
+			return nil, err
+		}
+		out.Notices = append(out.Notices, NoticeOut{n, problem})
 	}
 	all, err := s.Store.Destinations(ctx)
 	if err != nil {
@@ -66,6 +80,7 @@ type NoticeIn struct {
 	Who    string     `json:"who,omitempty" maxLength:"10000" doc:"An expression that a client agrees with"`
 	What   string     `json:"what,omitempty" maxLength:"10000" doc:"An expression that a server agrees with"`
 	Matter string     `json:"matter,omitempty" maxLength:"100" doc:"Just this one, by its id"`
+	Filter string     `json:"filter,omitempty" maxLength:"10000" doc:"Of whatever traffic this filter of the ledger selects, as it stands in an address; without kinds, who, what and matter"`
 	Pace   string     `json:"pace" enum:"at once,hourly,daily"`
 	To     []string   `json:"to" minItems:"1" maxItems:"50" doc:"Destinations"`
 	Quiet  *Quiet     `json:"quiet,omitempty"`
@@ -80,7 +95,7 @@ type Quiet struct {
 }
 
 func (in *NoticeIn) notice(id int64) store.Notice {
-	n := store.Notice{ID: id, Kinds: in.Kinds, Who: in.Who, What: in.What, Matter: in.Matter, Pace: in.Pace, To: in.To, Ends: in.Ends, Paused: in.Paused}
+	n := store.Notice{ID: id, Kinds: in.Kinds, Who: in.Who, What: in.What, Matter: in.Matter, Filter: in.Filter, Pace: in.Pace, To: in.To, Ends: in.Ends, Paused: in.Paused}
 	if in.Quiet != nil {
 		n.From, n.Until = &in.Quiet.From, &in.Quiet.Until
 	}

@@ -139,7 +139,7 @@ type RowOf struct {
 // asked for; or it keeps that they are rightly rejected, as a probe of each.
 func (s *settleAPI) settleRows(ctx context.Context, in *struct {
 	Window
-	LedgerFilter
+	app.Filter
 	DryRun bool `query:"dryRun" doc:"Only say what it would do"`
 	Body   struct {
 		Revision int     `json:"revision" doc:"The revision in which they were looked at"`
@@ -149,7 +149,7 @@ func (s *settleAPI) settleRows(ctx context.Context, in *struct {
 		Rows     []RowOf `json:"rows" minItems:"1" maxItems:"500"`
 	}
 }) (*Stored[EditOut], error) {
-	v, snap, q, err := s.asked(ctx, in.Window, in.LedgerFilter)
+	v, snap, q, err := s.asked(ctx, in.Window, in.Filter)
 	if err != nil {
 		return nil, err
 	}

@@ -165,6 +165,103 @@ func TestLeaksAreToldAndNothingIsLost(t *testing.T) {
 	}
 }
 
+// A notice of a filter tells of traffic whatever becomes of it, also of what is permitted: of what
+// comes after the notice, once for each who and what, with how much it is; a pause tells nothing of
+// what came in it; what cannot be read says what and where.
+func TestTrafficOfAFilterIsTold(t *testing.T) {
+	db := open(t)
+	land(t, db)
+	a, _ := running(t, db, "one")
+	h := newHook(t)
+	require.NoError(t, a.PutDestination(t.Context(), "duty", notify.Settings{Kind: "webhook", Address: h.URL, Secret: "key"}))
+	permitted := func(n int64, clients ...int) {
+		now := estate.InstantOf(time.Now())
+		var records []flow.Record
+		for _, c := range clients {
+			records = append(records, flow.Record{Start: now, End: now, Client: addr(c), Server: addr(33), Point: service.PointOf(service.TCP, 443),
+				Connections: n, Bytes: 100, Packets: 2, Outcome: flow.Carried, Observer: "leaf"})
+		}
+		_, err := db.AddBatch(t.Context(), store.BatchOf(rand.Text(), flow.Stating(records), nil))
+		require.NoError(t, err)
+		_, err = a.Model(t.Context())
+		require.NoError(t, err)
+	}
+	permitted(5, 1)
+	m, err := a.Model(t.Context())
+	require.NoError(t, err)
+	put := func(filter string) (int64, error) {
+		return a.PutNotice(t.Context(), m, store.Notice{Filter: filter, Pace: "at once", To: []string{"duty"}})
+	}
+	for filter, bad := range map[string]string{
+		"clients=tier+is":                 "clients: at character 8",
+		"colour=red":                      `found "colour", which is no part of a filter`,
+		"verdict=maybe":                   `verdict: found "maybe", expected one of permit,reject,uncovered`,
+		"bytes=many":                      `bytes: found "many", expected a whole number`,
+		"odd=perhaps":                     `odd: found "perhaps", expected true or false`,
+		"group=nobody":                    "there is no group nobody; nothing was changed",
+		"rule=5":                          "a line, which moves with the text",
+		"against=1":                       "a notice compares with none",
+		"clients=tier+is+entry&bytes=1;2": "expected the parts of an address",
+	} {
+		_, err := put(filter)
+		require.ErrorContains(t, err, bad, filter)
+	}
+	_, err = a.PutNotice(t.Context(), m, store.Notice{Filter: "odd=1", Kinds: []string{"leak"}, Pace: "at once", To: []string{"duty"}})
+	require.ErrorContains(t, err, "expected one or the other")
+	id, err := put("clients=tier+is+entry+and+not+app+is+app7&services=tcp%2F443&verdict=permit")
+	require.NoError(t, err)
+	until := func(n int) []notify.Message {
+		t.Helper()
+		require.Eventually(t, func() bool { return len(h.all()) >= n }, 20*time.Second, 20*time.Millisecond)
+		return h.all()
+	}
+	permitted(3, 1, 2, 7)
+	got := until(2)
+	require.Len(t, got, 2, "nothing of app7")
+	for _, x := range got {
+		require.Equal(t, []any{"traffic", "app3-store", int64(3), "permit"}, []any{x.Kind, x.What, x.Times, x.Verdict}, "not what was there before")
+		require.Contains(t, x.Title, "reached app3-store on ")
+	}
+
+	all, err := db.Notices(t.Context())
+	require.NoError(t, err)
+	paused := all[0]
+	require.Equal(t, id, paused.ID)
+	paused.Paused = true
+	_, err = a.PutNotice(t.Context(), m, paused)
+	require.NoError(t, err)
+	permitted(1, 4)
+	leaks(t, db, [2]int{4, 33})
+	require.Eventually(t, func() bool { // it was looked at
+		m, err := a.Model(t.Context())
+		still, lookErr := a.StillLooking(t.Context(), m)
+		stamps, stampErr := db.WatchStamps(t.Context())
+		matters, matterErr := db.Matters(t.Context(), time.Time{})
+		return err == nil && lookErr == nil && stampErr == nil && matterErr == nil && !still && len(stamps) > 0 && len(matters) > 0
+	}, 20*time.Second, 20*time.Millisecond)
+	paused.Paused = false
+	_, err = a.PutNotice(t.Context(), m, paused)
+	require.NoError(t, err)
+	permitted(2, 5)
+	last := until(3)
+	require.Len(t, last, 3)
+	require.Equal(t, []any{"app5-entry", int64(2)}, []any{last[2].Who, last[2].Times})
+
+	// A group that goes leaves a notice that says why it is silent.
+	id, err = put("group=store")
+	require.NoError(t, err)
+	require.NoError(t, db.Apply(t.Context(), store.Edit{Revision: &store.Revision{No: 2, Text: "layer l\npermit any -> any on any\n", Blame: store.Blame{},
+		Author: "me", Words: "all"}}))
+	require.Eventually(t, func() bool {
+		m, err := a.Model(t.Context())
+		if err != nil {
+			return false
+		}
+		words, err := a.NoticeProblem(t.Context(), m, &store.Notice{ID: id, Filter: "group=store"})
+		return err == nil && words == "there is no group store"
+	}, 20*time.Second, 20*time.Millisecond)
+}
+
 // Two servers on one database send each message once.
 func TestTwoServersTellOnce(t *testing.T) {
 	db := open(t)

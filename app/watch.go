@@ -150,13 +150,6 @@ func (a *App) lookAtDay(ctx context.Context, m *model.Model, day time.Time, stam
 	}
 	for i := range g.Matters {
 		x := &g.Matters[i]
-		about := store.About{Who: &x.Who, What: &x.What, Scan: x.Scan, Release: x.Ruling.Release}
-		if r := x.Ruling.Rule; r != nil {
-			about.Line = r.Line
-		}
-		if h := x.Ruling.Holder; h != nil {
-			about.Point = h.Name
-		}
 		n := store.MatterDay{Day: day, Conversations: int64(len(x.Conversations)), Connections: x.Connections, Clients: int64(x.Clients),
 			Servers: int64(x.Servers), First: x.First.Time(), Last: x.Last.Time()}
 		bins := make([]int, 24)
@@ -168,8 +161,7 @@ func (a *App) lookAtDay(ctx context.Context, m *model.Model, day time.Time, stam
 		for _, b := range bins {
 			n.Hours = append(n.Hours, int64(b))
 		}
-		out.Matters = append(out.Matters, store.Matter{ID: matterID(x.Key()), Kind: string(x.Kind), Title: encoded(x.Title()), Why: x.Why(),
-			About: encoded(about), First: n.First, Last: n.Last})
+		out.Matters = append(out.Matters, matterOf(x))
 		out.Days = append(out.Days, n)
 	}
 	notices, err := a.notices(ctx, time.Now().UTC())
@@ -177,8 +169,24 @@ func (a *App) lookAtDay(ctx context.Context, m *model.Model, day time.Time, stam
 		return err
 	}
 	a.tellingsOfDay(notices, &viewOfDay{View: v}, &out, g.Matters)
+	if out.Asked, err = a.askedOfDay(ctx, m, v, notices.now); err != nil {
+		return err
+	}
 	_, err = a.Store.PutWatchedDay(ctx, out)
 	return err
+}
+
+// matterOf gives what is gathered as it is kept.
+func matterOf(x *watch.Matter) store.Matter {
+	about := store.About{Who: &x.Who, What: &x.What, Scan: x.Scan, Release: x.Ruling.Release}
+	if r := x.Ruling.Rule; r != nil {
+		about.Line = r.Line
+	}
+	if h := x.Ruling.Holder; h != nil {
+		about.Point = h.Name
+	}
+	return store.Matter{ID: matterID(x.Key()), Kind: string(x.Kind), Title: encoded(x.Title()), Why: x.Why(), About: encoded(about),
+		First: x.First.Time(), Last: x.Last.Time()}
 }
 
 // dayView gives what was seen on a day.

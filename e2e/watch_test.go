@@ -107,6 +107,41 @@ func TestTellMeWhenThisHappensAgain(t *testing.T) {
 	p.gone(saying("· paused"))
 }
 
+// From a filter of the ledger to a message: what is permitted is told, too, when more of it comes. A
+// selection that was saved can be chosen for a notice, as well.
+func TestTellMeOfWhatAFilterSelects(t *testing.T) {
+	got := make(chan string, 1000)
+	hook := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		raw, _ := io.ReadAll(r.Body)
+		got <- string(raw)
+	}))
+	defer hook.Close()
+	base := start(t, "--demo", "--live")
+	require.Equal(t, 204, ask(t, "PUT", base+"/api/v1/watch/destinations/duty", map[string]any{"kind": "webhook", "address": hook.URL, "secret": "x"}, nil))
+	p := browse(t, base)
+	p.open("/check?verdict=permit&clients=tier+is+entry&show=all")
+	p.click(button("Tell me…"))
+	p.until(`document.querySelector("[data-sentence]").textContent.includes("at once, when anything permitted from tier is entry comes → duty")`)
+	p.click(`//div[@role="dialog"]//button[.="Tell me"]`)
+	p.gone(`//div[@role="dialog"]`)
+	select {
+	case message := <-got:
+		require.Contains(t, message, "reached")
+		require.Contains(t, message, `"verdict":"permit"`)
+	case <-time.After(90 * time.Second):
+		p.fail("nothing was told")
+	}
+	require.Equal(t, 200, ask(t, "PUT", base+"/api/v1/selections", map[string]any{"list": "check", "name": "into stores",
+		"filter": "servers=tier+is+store&show=all"}, nil))
+	p.open("/watch")
+	p.see(`//*[@data-notice][contains(., "anything permitted from tier is entry comes")]`)
+	p.click(saying("when … +"))
+	p.choose(`select[aria-label="or of a saved selection of the ledger"]`, "servers=tier+is+store")
+	p.until(`document.querySelector("[data-sentence]").textContent.includes("anything to tier is store comes")`)
+	p.click(`//div[@role="dialog"]//button[.="Tell me"]`)
+	p.see(`//*[@data-notice][contains(., "anything to tier is store comes")]`)
+}
+
 // Counters move while one looks, by pair and by rule.
 func TestCountersMove(t *testing.T) {
 	p := browse(t, start(t, "--demo", "--live"))

@@ -32,6 +32,7 @@ type Notice struct {
 	Who    string     `db:"who" json:"who,omitempty" doc:"An expression that a client agrees with"`
 	What   string     `db:"what" json:"what,omitempty" doc:"An expression that a server agrees with"`
 	Matter string     `db:"matter" json:"matter,omitempty" doc:"Just this one, by its id"`
+	Filter string     `db:"filter" json:"filter,omitempty" doc:"Of whatever traffic this filter of the ledger selects, as it stands in an address; then it is of no matters"`
 	Pace   string     `db:"pace" json:"pace" enum:"at once,hourly,daily"`
 	To     []string   `db:"to_" json:"to" doc:"Destinations"`
 	From   *int       `db:"quiet_from" json:"quietFrom,omitempty" minimum:"0" maximum:"1439" doc:"Minute of the day, UTC, from which on nothing is sent"`
@@ -41,6 +42,14 @@ type Notice struct {
 	Author string     `db:"author" json:"author"`
 	At     time.Time  `db:"at" json:"at"`
 	Fired  *time.Time `db:"fired" json:"fired,omitempty" doc:"When something was told last"`
+}
+
+// Asked is traffic that a notice asks for, on a day.
+type Asked struct {
+	Notice      int64
+	Traffic     string // who, to what, on which service
+	Connections int64
+	Tell        []Telling // if there is more of it than before
 }
 
 // Telling is a message for a destination, by a notice, that a matter makes if it grows.
@@ -98,7 +107,7 @@ func (s *Store) watchExec(ctx context.Context, query string, args ...any) (rows 
 	return rows, err
 }
 
-const noticeColumns = `id, kinds, who, what, matter, pace, to_, lower(quiet)::int AS quiet_from, upper(quiet)::int % 1440 AS quiet_until, ends, paused, author, at, fired`
+const noticeColumns = `id, kinds, who, what, matter, filter, pace, to_, lower(quiet)::int AS quiet_from, upper(quiet)::int % 1440 AS quiet_until, ends, paused, author, at, fired`
 
 // Notices gives all, the oldest first.
 func (s *Store) Notices(ctx context.Context) (out []Notice, err error) {
@@ -114,8 +123,8 @@ func (s *Store) Notices(ctx context.Context) (out []Notice, err error) {
 }
 
 // PutNotice keeps a notice: a new one if its id is 0. It gives the id; false: there is no
-// such notice.
-func (s *Store) PutNotice(ctx context.Context, n Notice) (id int64, found bool, err error) {
+// such notice. Of a filter that is new, seen is what there was already, by day.
+func (s *Store) PutNotice(ctx context.Context, n Notice, seen map[time.Time][]Asked) (id int64, found bool, err error) {
 	var quiet *string
 	if n.From != nil && n.Until != nil {
 		until := *n.Until
@@ -125,24 +134,39 @@ func (s *Store) PutNotice(ctx context.Context, n Notice) (id int64, found bool, 
 		x := "[" + strconv.Itoa(*n.From) + "," + strconv.Itoa(until) + ")"
 		quiet = &x
 	}
-	args := []any{n.Kinds, n.Who, n.What, n.Matter, n.Pace, n.To, quiet, n.Ends, n.Paused, n.Author}
-	query := `INSERT INTO notices (kinds, who, what, matter, pace, to_, quiet, ends, paused, author)
-		VALUES ($1, $2, $3, $4, $5, $6, $7::int4range, $8, $9, $10) RETURNING id`
+	args := []any{n.Kinds, n.Who, n.What, n.Matter, n.Pace, n.To, quiet, n.Ends, n.Paused, n.Author, n.Filter}
+	query := `INSERT INTO notices (kinds, who, what, matter, pace, to_, quiet, ends, paused, author, filter)
+		VALUES ($1, $2, $3, $4, $5, $6, $7::int4range, $8, $9, $10, $11) RETURNING id`
 	if n.ID != 0 {
 		query = `UPDATE notices SET kinds = $1, who = $2, what = $3, matter = $4, pace = $5, to_ = $6, quiet = $7::int4range, ends = $8, paused = $9,
-			author = $10 WHERE id = $11 RETURNING id`
+			author = $10, filter = $11 WHERE id = $12 RETURNING id`
 		args = append(args, n.ID)
 	}
 	err = s.write(ctx, watchLock, func(tx *sqlx.Tx) error {
 		var ids []int64
 		err := tx.SelectContext(ctx, &ids, query, args...)
-		if found = err == nil && len(ids) == 1; found {
-			id = ids[0]
+		if found = err == nil && len(ids) == 1; !found {
+			return err
 		}
-		return err
+		id = ids[0]
+		for day, list := range seen {
+			if _, err := tx.ExecContext(ctx, `DELETE FROM notice_days WHERE notice = $1 AND day = $2`, id, day); err != nil {
+				return err
+			}
+			for _, a := range list {
+				if _, err := tx.ExecContext(ctx, askedAgain, id, day, a.Traffic, a.Connections); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
 	})
 	return id, found, err
 }
+
+// askedAgain is SQL that keeps how much there was on a day of what a notice asks for, if the notice
+// is still there.
+const askedAgain = `INSERT INTO notice_days SELECT $1::bigint, $2::date, $3::text, $4::bigint WHERE EXISTS (SELECT FROM notices WHERE id = $1)`
 
 // DropNotice forgets one, and what waits to be told by it.
 func (s *Store) DropNotice(ctx context.Context, id int64) (found bool, err error) {

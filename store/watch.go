@@ -72,6 +72,7 @@ type WatchedDay struct {
 	Hours   map[flow.Hour]*watch.Hour
 	Callers map[watch.Caller]time.Time
 	Tell    []Telling // of matters that have grown
+	Asked   []Asked   // of notices of traffic
 }
 
 // Opening is a matter that is new, or new again.
@@ -112,6 +113,21 @@ func (s *Store) PutWatchedDay(ctx context.Context, d WatchedDay) (opened []Openi
 		if err == nil {
 			_, err = pgx.ForEachRow(rows, []any{&id, &n}, func() error {
 				before[id] = n
+				return nil
+			})
+		}
+		if err != nil {
+			return err
+		}
+		type asked struct {
+			notice  int64
+			traffic string
+		}
+		was := map[asked]int64{}
+		var a asked
+		if rows, err = tx.Query(ctx, `SELECT notice, traffic, connections FROM notice_days WHERE day = $1`, d.Day); err == nil {
+			_, err = pgx.ForEachRow(rows, []any{&a.notice, &a.traffic, &n}, func() error {
+				was[a] = n
 				return nil
 			})
 		}
@@ -175,6 +191,16 @@ func (s *Store) PutWatchedDay(ctx context.Context, d WatchedDay) (opened []Openi
 			if more := now[t.Matter] - before[t.Matter]; more > 0 {
 				t.Message.Times = more
 				b.Queue(telling, t.args()...)
+			}
+		}
+		b.Queue(`DELETE FROM notice_days WHERE day = $1 OR day < $1::date - 7`, d.Day)
+		for _, x := range d.Asked {
+			b.Queue(askedAgain, x.Notice, d.Day, x.Traffic, x.Connections)
+			more := x.Connections - was[asked{x.Notice, x.Traffic}]
+			for _, t := range x.Tell {
+				if t.Message.Times = more; more > 0 {
+					b.Queue(telling, t.args()...)
+				}
 			}
 		}
 		return tx.SendBatch(ctx, b).Close()

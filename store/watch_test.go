@@ -153,7 +153,7 @@ func TestTheOutbox(t *testing.T) {
 	s, _ := fresh(t)
 	ctx := t.Context()
 	require.NoError(t, s.PutDestination(ctx, "duty", notify.Settings{Kind: "syslog", Transport: "tcp", Address: "127.0.0.1:1"}, "ada"))
-	id, found, err := s.PutNotice(ctx, store.Notice{Kinds: []string{"leak"}, Pace: "at once", To: []string{"duty"}, Author: "ada"})
+	id, found, err := s.PutNotice(ctx, store.Notice{Kinds: []string{"leak"}, Pace: "at once", To: []string{"duty"}, Author: "ada"}, nil)
 	require.NoError(t, err)
 	require.True(t, found)
 	telling := func(n int) []store.Telling {
@@ -203,13 +203,13 @@ func TestTheOutbox(t *testing.T) {
 	require.NotNil(t, notices[0].Fired)
 	from, until := 22*60, 6*60
 	notices[0].From, notices[0].Until = &from, &until
-	_, found, err = s.PutNotice(ctx, notices[0])
+	_, found, err = s.PutNotice(ctx, notices[0], nil)
 	require.NoError(t, err)
 	require.True(t, found)
 	notices, err = s.Notices(ctx)
 	require.NoError(t, err)
 	require.Equal(t, []int{from, until}, []int{*notices[0].From, *notices[0].Until})
-	_, found, err = s.PutNotice(ctx, store.Notice{ID: 99, Kinds: []string{}, Pace: "daily", To: []string{}})
+	_, found, err = s.PutNotice(ctx, store.Notice{ID: 99, Kinds: []string{}, Pace: "daily", To: []string{}}, nil)
 	require.NoError(t, err)
 	require.False(t, found)
 	found, err = s.DropDestination(ctx, "duty")

@@ -1,12 +1,13 @@
 package reach
 
 import (
+	"net/netip"
+	"slices"
+
 	"lucidorchard/core/decide"
 	"lucidorchard/core/estate"
 	"lucidorchard/core/expr"
 	"lucidorchard/core/service"
-	"net/netip"
-	"slices"
 )
 
 // Filter selects conversations by what they are, whatever row they stand in.

@@ -255,6 +255,17 @@ func (v *View) aggregateMatches(q Query, c *aggregate) bool {
 // Select gives the indexes of the conversations of a query, most undecided and
 // then busiest first.
 func (v *View) Select(q Query) []int {
+	out := v.Chosen(q)
+	rank := [3]int{decide.Uncovered: 0, decide.Reject: 1, decide.Permit: 2}
+	slices.SortFunc(out, func(a, b int) int {
+		return cmp.Or(rank[v.Verdict(a)]-rank[v.Verdict(b)],
+			cmp.Compare(v.cols.Connections[b], v.cols.Connections[a]), a-b)
+	})
+	return out
+}
+
+// Chosen gives the indexes of the conversations of a query, rising.
+func (v *View) Chosen(q Query) []int {
 	names := v.naming(q.By)
 	chosen := v.chosen(q)
 	// Which labels the two sides may have, so that a row is a few looks.
@@ -284,13 +295,7 @@ func (v *View) Select(q Query) []int {
 			}
 		}
 	})
-	out := slices.Concat(found...)
-	rank := [3]int{decide.Uncovered: 0, decide.Reject: 1, decide.Permit: 2}
-	slices.SortFunc(out, func(a, b int) int {
-		return cmp.Or(rank[v.Verdict(a)]-rank[v.Verdict(b)],
-			cmp.Compare(v.cols.Connections[b], v.cols.Connections[a]), a-b)
-	})
-	return out
+	return slices.Concat(found...)
 }
 
 // selects reports whether a query's verdicts, rule and service select a

@@ -32,6 +32,7 @@ const (
 	Choke    Kind = "choke"    // permitted, and dropped all the same
 	Held     Kind = "held"     // dropped, and not permitted
 	Newcomer Kind = "newcomer" // a caller never seen before, of something watched
+	Traffic  Kind = "traffic"  // what somebody asks for, whatever became of it; see Asked
 )
 
 // Matter is everything of one kind by one who to one what.
@@ -197,6 +198,19 @@ func Gather(v *reach.View, watched Watched) Gathered {
 	return out
 }
 
+// Asked gathers conversations of a view that somebody asks for, by who, to what, and on which
+// service.
+func Asked(v *reach.View, conversations []int) []Matter {
+	g := &gathering{v: v, of: map[Kind][]int32{}, rulings: map[int32]reach.Ruling{}}
+	for _, i := range conversations {
+		g.take(Traffic, int32(i), v.Ruling(i))
+	}
+	return g.assemble(Traffic, func(i int32) heading {
+		c := g.caller(i)
+		return heading{who: c.Who, what: c.What, point: c.Service}
+	})
+}
+
 type gathering struct {
 	v        *reach.View
 	of       map[Kind][]int32
@@ -294,11 +308,16 @@ func (g *gathering) group(kind Kind) []Matter {
 			under[i] = h
 		}
 	}
+	return g.assemble(kind, func(i int32) heading { return under[i] })
+}
+
+// assemble makes the matters of a kind, by what each conversation is gathered under.
+func (g *gathering) assemble(kind Kind, under func(i int32) heading) []Matter {
 	at := map[heading]int{}
 	var out []Matter
 	ends := []counting{}
 	for _, i := range g.of[kind] { // in their order
-		h := under[i]
+		h := under(i)
 		n, known := at[h]
 		if !known {
 			n = len(out)

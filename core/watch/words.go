@@ -7,6 +7,7 @@ import (
 	"lucidorchard/core/flow"
 	"lucidorchard/core/plural"
 	"lucidorchard/core/policy"
+	"lucidorchard/core/reach"
 	"lucidorchard/core/service"
 )
 
@@ -48,9 +49,18 @@ func (m *Matter) Title() []Piece {
 		return []Piece{who, {" could not reach ", false}, what, {on, false}}
 	case Held:
 		return []Piece{who, {" tried ", false}, what, {on, false}}
+	case Traffic:
+		verb := " reached "
+		if m.dropped() {
+			verb = " tried "
+		}
+		return []Piece{who, {verb, false}, what, {on, false}}
 	}
 	return []Piece{{"A caller never seen before: ", false}, who, {" → ", false}, what, {on, false}}
 }
+
+// dropped reports whether the newest of it did not get through.
+func (m *Matter) dropped() bool { return m.Ruling.Turned || m.Ruling.Fate == reach.Choke }
 
 // Why says by what it is the matter.
 func (m *Matter) Why() string {
@@ -96,7 +106,7 @@ func (m *Matter) Why() string {
 		return "held: " + by
 	}
 	carried := ", carried"
-	if m.Ruling.Turned {
+	if m.dropped() {
 		carried = ", dropped"
 	}
 	if r == nil {

@@ -4514,46 +4514,11 @@ export interface components {
             /** @description Its id */
             workload: string;
         };
-        Notice: {
-            /** Format: date-time */
-            at: string;
-            author: string;
-            /** Format: date-time */
-            ends?: string;
-            /**
-             * Format: date-time
-             * @description When something was told last
-             */
-            fired?: string;
-            /** Format: int64 */
-            id: number;
-            /** @description Of matters; none: any */
-            kinds: string[];
-            /** @description Just this one, by its id */
-            matter?: string;
-            /** @enum {string} */
-            pace: "at once" | "hourly" | "daily";
-            paused: boolean;
-            /**
-             * Format: int64
-             * @description Minute of the day, UTC, from which on nothing is sent
-             */
-            quietFrom?: number;
-            /**
-             * Format: int64
-             * @description Minute of the day, UTC, until which nothing is sent
-             */
-            quietUntil?: number;
-            /** @description Destinations */
-            to: string[];
-            /** @description An expression that a server agrees with */
-            what?: string;
-            /** @description An expression that a client agrees with */
-            who?: string;
-        };
         NoticeIn: {
             /** Format: date-time */
             ends?: string;
+            /** @description Of whatever traffic this filter of the ledger selects, as it stands in an address; without kinds, who, what and matter */
+            filter?: string;
             /** @description Of matters; none: any */
             kinds?: string[];
             /** @description Just this one, by its id */
@@ -4573,13 +4538,54 @@ export interface components {
             /** Format: int64 */
             id: number;
         };
+        NoticeOut: {
+            /** Format: date-time */
+            at: string;
+            author: string;
+            /** Format: date-time */
+            ends?: string;
+            /** @description Of whatever traffic this filter of the ledger selects, as it stands in an address; then it is of no matters */
+            filter?: string;
+            /**
+             * Format: date-time
+             * @description When something was told last
+             */
+            fired?: string;
+            /** Format: int64 */
+            id: number;
+            /** @description Of matters; none: any */
+            kinds: string[];
+            /** @description Just this one, by its id */
+            matter?: string;
+            /** @enum {string} */
+            pace: "at once" | "hourly" | "daily";
+            paused: boolean;
+            /** @description Why it can tell nothing any more */
+            problem?: string;
+            /**
+             * Format: int64
+             * @description Minute of the day, UTC, from which on nothing is sent
+             */
+            quietFrom?: number;
+            /**
+             * Format: int64
+             * @description Minute of the day, UTC, until which nothing is sent
+             */
+            quietUntil?: number;
+            /** @description Destinations */
+            to: string[];
+            /** @description An expression that a server agrees with */
+            what?: string;
+            /** @description An expression that a client agrees with */
+            who?: string;
+        };
         NoticesOut: {
             /** @description By name */
             destinations: components["schemas"]["DestinationOut"][];
             /** @description Of matters, that there may be */
             kinds: string[];
             /** @description The oldest first */
-            notices: components["schemas"]["Notice"][];
+            notices: components["schemas"]["NoticeOut"][];
         };
         OtherOut: {
             counts: components["schemas"]["CountsOut"];

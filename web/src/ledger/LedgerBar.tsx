@@ -6,6 +6,8 @@ import { Selections } from "../frame/Selections";
 import { Btn, Chip, Select, Switches, Typed } from "../marks/Controls";
 import { Menu } from "../marks/Menu";
 import { Mark, type Verdict } from "../marks/Marks";
+import { NoticeDialog } from "../watch/NoticeDialog";
+import { noticeFilter } from "../watch/watch";
 import { extras, useExtras } from "./columns";
 import { FineChips, fineKeys, MoreFilters } from "./MoreFilters";
 import type { LedgerQuery } from "./shared";
@@ -41,15 +43,20 @@ export function useLedgerQuery(): LedgerQuery {
   };
 }
 
+/** The parts of the address that the filter of a ledger is. */
+const filterKeys = ["verdict", "odd", "turn", "q", "rule", "group", "workload", ...fineKeys];
+
 const verdicts: Verdict[] = ["uncovered", "reject", "permit"];
 
 /** switches: the verdicts as switches; not where they stand in the view already. */
 export function LedgerBar({ query, switches = true }: { query: LedgerQuery; switches?: boolean }) {
-  const { change } = useAddress();
+  const { change, search } = useAddress();
   const w = useWindow();
   const on = query.verdict ?? [];
   const [more, setMore] = useState(false);
   const { chosen, toggle: toggleColumn } = useExtras();
+  const selected = new URLSearchParams();
+  for (const k of filterKeys) for (const v of search.getAll(k)) selected.append(k, v);
   const exported = new URLSearchParams();
   for (const [k, v] of Object.entries({ ...w, ...query })) {
     for (const one of Array.isArray(v) ? v : [v]) if (one) exported.append(k, String(one));
@@ -134,10 +141,8 @@ export function LedgerBar({ query, switches = true }: { query: LedgerQuery; swit
               run: () => toggleColumn(e.key),
             }))}
           />
-          <Selections
-            list={window.location.pathname.slice(1)}
-            keys={["verdict", "odd", "turn", "q", "rule", "group", "workload", "show", ...fineKeys]}
-          />
+          <TellOfThese filter={noticeFilter(selected.toString())} lines={!!query.rule} />
+          <Selections list={window.location.pathname.slice(1)} keys={[...filterKeys, "show"]} />
           <Menu
             label="Export"
             items={[
@@ -149,6 +154,29 @@ export function LedgerBar({ query, switches = true }: { query: LedgerQuery; swit
         </Flex>
       </Flex>
       {more && <MoreFilters query={query} close={() => setMore(false)} />}
+    </>
+  );
+}
+
+/** Be told when more of what the filter selects comes. */
+function TellOfThese({ filter, lines }: { filter: string; lines: boolean }) {
+  const [open, setOpen] = useState(false);
+  return (
+    <>
+      <Btn
+        disabled={!filter || lines}
+        title={
+          lines
+            ? "a line moves with the text: filter by clients, servers and services instead"
+            : filter
+              ? "be told when more of this comes"
+              : "set a filter first"
+        }
+        onClick={() => setOpen(true)}
+      >
+        Tell me…
+      </Btn>
+      {open && <NoticeDialog selects={filter} matters={[]} close={() => setOpen(false)} />}
     </>
   );
 }

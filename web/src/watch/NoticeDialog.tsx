@@ -7,7 +7,7 @@ import { Btn, Field, inputStyle, Link, ProblemNote } from "../marks/Controls";
 import { Modal } from "../marks/Modal";
 import { DestinationDialog } from "./DestinationDialog";
 import { type Notice, useNotices } from "./TellMe";
-import { about, kindWords, type Matter, memberOf, plain } from "./watch";
+import { about, kindWords, type Matter, memberOf, noticeFilter, plain } from "./watch";
 
 type Pace = Notice["pace"];
 
@@ -21,16 +21,20 @@ const clock = (m?: number) =>
 export function NoticeDialog({
   first,
   of,
+  selects,
   matters,
   close,
 }: {
   first?: Notice;
   of?: Matter;
+  /** a filter of the ledger, as notices keep it */
+  selects?: string;
   matters: Matter[];
   close: () => void;
 }) {
   const { data } = useNotices();
   const groups = api.useQuery("get", "/api/v1/groups");
+  const saved = useSavedFilters();
   const add = api.useMutation("post", "/api/v1/watch/notices");
   const change = api.useMutation("put", "/api/v1/watch/notices/{id}");
   const [pace, setPace] = useState<Pace>(first?.pace ?? "at once");
@@ -38,6 +42,7 @@ export function NoticeDialog({
   const [who, setWho] = useState(first?.who ?? "");
   const [what, setWhat] = useState(first?.what ?? "");
   const [matter, setMatter] = useState(first?.matter ?? of?.id ?? "");
+  const [filter, setFilter] = useState(first?.filter ?? selects ?? "");
   const [to, setTo] = useState<string[]>();
   const [from, setFrom] = useState(clock(first?.quietFrom));
   const [until, setUntil] = useState(clock(first?.quietUntil));
@@ -50,10 +55,11 @@ export function NoticeDialog({
   const one = matters.find((m) => m.id === matter);
   const run = async () => {
     const body = {
-      kinds,
-      who: matter ? "" : who.trim(),
-      what: matter ? "" : what.trim(),
-      matter,
+      kinds: filter ? [] : kinds,
+      who: matter || filter ? "" : who.trim(),
+      what: matter || filter ? "" : what.trim(),
+      matter: filter ? "" : matter,
+      filter,
       pace,
       to: chosen,
       quiet: from && until ? { from: minutes(from), until: minutes(until) } : undefined,
@@ -92,7 +98,8 @@ export function NoticeDialog({
       }
     >
       <Text fontSize="15px" mb="10px" data-sentence>
-        {pace}, when <b>{about({ kinds, who, what, matter }, one ? plain(one) : "")}</b> → {chosen.join(", ") || "…"}
+        {pace}, when <b>{about({ kinds, who, what, matter, filter }, one ? plain(one) : "")}</b> →{" "}
+        {chosen.join(", ") || "…"}
       </Text>
       <Field label="when">
         {(["at once", "hourly", "daily"] as const).map((p) => (
@@ -113,7 +120,23 @@ export function NoticeDialog({
               : "a summary at 08:00 UTC"}
         </Text>
       </Field>
-      {matter ? (
+      {filter ? (
+        <Field label="of">
+          <Text>
+            whatever this filter of the ledger selects, also if it is permitted:{" "}
+            <chakra.a
+              href={`/check?${filter}`}
+              target="_blank"
+              color="accent"
+              textDecoration="underline"
+              aria-label="what it selects now, in a new window"
+            >
+              {saved.find((s) => s.filter === filter)?.name ?? "see what it selects now"}
+            </chakra.a>
+          </Text>
+          {!selects && <Link onClick={() => setFilter("")}>of matters instead</Link>}
+        </Field>
+      ) : matter ? (
         <Field label="of">
           <Text>
             just this: <b>{one ? plain(one) : matter}</b>
@@ -136,6 +159,28 @@ export function NoticeDialog({
               </Btn>
             ))}
             {kinds.length === 0 && <Text color="soft">of any kind</Text>}
+            {saved.length === 0 ? (
+              <Text color="soft">or of any traffic: set filters under Check, and press Tell me… there</Text>
+            ) : (
+              <chakra.select
+                aria-label="or of a saved selection of the ledger"
+                value=""
+                onChange={(e) => setFilter(e.target.value)}
+                bg="sheet"
+                borderWidth="1px"
+                borderColor="line"
+                borderRadius="5px"
+                h="27px"
+                px="4px"
+              >
+                <option value="">or of a saved selection…</option>
+                {saved.map((s) => (
+                  <option key={s.name} value={s.filter}>
+                    {s.name}
+                  </option>
+                ))}
+              </chakra.select>
+            )}
           </Field>
           <Field label="from">
             <Ends label="from whom" value={who} set={setWho} names={names} any="anybody" />
@@ -199,6 +244,15 @@ export function NoticeDialog({
       )}
     </Modal>
   );
+}
+
+/** The saved selections of the ledger, as notices can keep them. */
+function useSavedFilters() {
+  const flows = api.useQuery("get", "/api/v1/selections", { params: { query: { list: "flows" } } });
+  const check = api.useQuery("get", "/api/v1/selections", { params: { query: { list: "check" } } });
+  return [...(check.data ?? []), ...(flows.data ?? [])]
+    .map((s) => ({ name: s.name, filter: noticeFilter(s.filter) }))
+    .filter((s) => s.filter);
 }
 
 /** Which ends: an expression, or the members of a group by a press. */

@@ -9,7 +9,7 @@ import { DestinationDialog } from "./DestinationDialog";
 import { NoticeDialog } from "./NoticeDialog";
 import { about, ago, type Matter, plain } from "./watch";
 
-export type Notice = Schemas["Notice"];
+export type Notice = Schemas["NoticeOut"];
 export type Destination = Schemas["DestinationOut"];
 
 export function useNotices() {
@@ -57,13 +57,13 @@ function NoticeLine({ n, matters, edit }: { n: Notice; matters: Matter[]; edit: 
   const change = api.useMutation("put", "/api/v1/watch/notices/{id}");
   const drop = api.useMutation("delete", "/api/v1/watch/notices/{id}");
   const put = async (paused: boolean) => {
-    const { kinds, who, what, matter, pace, to, ends } = n;
+    const { kinds, who, what, matter, filter, pace, to, ends } = n;
     const quiet =
       n.quietFrom !== undefined && n.quietUntil !== undefined ? { from: n.quietFrom, until: n.quietUntil } : undefined;
     try {
       await change.mutateAsync({
         params: { path: { id: n.id } },
-        body: { kinds, who, what, matter, pace, to, ends, quiet, paused },
+        body: { kinds, who, what, matter, filter, pace, to, ends, quiet, paused },
       });
     } catch (e) {
       say(problem(e), "error");
@@ -90,6 +90,11 @@ function NoticeLine({ n, matters, edit }: { n: Notice; matters: Matter[]; edit: 
           {n.fired ? ` · last told ${ago(n.fired)}` : " · not yet"}
           {n.paused && " · paused"}
         </chakra.span>
+        {n.problem && (
+          <chakra.span color="reject" display="block">
+            It can tell nothing any more: {n.problem}
+          </chakra.span>
+        )}
       </Text>
       <Link onClick={edit}>change</Link>
       <Link onClick={() => void put(!n.paused)}>{n.paused ? "go on" : "pause"}</Link>

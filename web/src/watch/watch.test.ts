@@ -1,5 +1,5 @@
 import { expect, test } from "vitest";
-import { about, ago, headline, type Matter, memberOf, stateWords, type Watch } from "./watch";
+import { about, ago, headline, type Matter, memberOf, noticeFilter, stateWords, type Watch } from "./watch";
 
 const sum = (held: number, leaks: number, chokes: number) => ({ sum: { held, leaks, chokes } }) as Watch;
 
@@ -35,4 +35,22 @@ test("a notice is a sentence", () => {
   );
   expect(about({ kinds: ["drift", "ending"] }, "")).toBe("there is a drift or an ending");
   expect(about({ matter: "x" }, "a reached b")).toBe("“a reached b” happens again");
+});
+
+test("a notice of a filter is a sentence, too", () => {
+  const of = (filter: string) => about({ filter }, "");
+  expect(of("clients=outside&servers=member+of+store&verdict=permit")).toBe(
+    "anything permitted from outside to store comes",
+  );
+  expect(of("odd=1&group=protected&turn=reaches")).toBe("anything leaked or choked from protected comes");
+  expect(of("q=backup&services=tcp%2F22&bytes=1000")).toBe(
+    "anything on tcp/22 with “backup” in a name of at least 1000 bytes comes",
+  );
+});
+
+test("how a ledger is shown is not part of a notice", () => {
+  expect(noticeFilter("show=all&by=app&rule=7&turn=reaches&columns=env&q=a+b")).toBe("q=a+b");
+  expect(noticeFilter("group=store&turn=reaches")).toBe("group=store&turn=reaches");
+  expect(noticeFilter("path=a%7Cb%7C%7C&columns=site")).toBe("path=a%7Cb%7C%7C&columns=site");
+  expect(noticeFilter("show=all")).toBe("");
 });

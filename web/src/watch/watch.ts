@@ -86,8 +86,52 @@ const verbs: Record<string, string> = {
 /** The members of a group, as an expression. */
 export const memberOf = (group: string) => `member of ${/^[a-z][\w-]*$/i.test(group) ? group : JSON.stringify(group)}`;
 
+/** What a filter of the ledger selects, in words: "anything permitted from tier is entry on tcp/443 comes". */
+export function trafficWords(filter: string): string {
+  const f = new URLSearchParams(filter);
+  const short = (e: string | null) => (e ?? "").replace(/^member of "?([^"]*)"?$/, "$1");
+  const verdicts = f.getAll("verdict").map((v) => (v === "permit" ? "permitted" : v === "reject" ? "rejected" : v));
+  const [mine, other] = f.get("turn") === "reaches" ? ["from", "to"] : ["to", "from"];
+  const ends: Record<string, string[]> = { from: [], to: [] };
+  if (f.get("clients")) ends.from!.push(short(f.get("clients")));
+  if (f.get("servers")) ends.to!.push(short(f.get("servers")));
+  for (const key of ["group", "workload"]) if (f.get(key)) ends[mine!]!.push(f.get(key)!);
+  const words = [
+    "anything",
+    verdicts.join(" or "),
+    f.get("odd") && "leaked or choked",
+    f.get("outcome") && (f.get("outcome") === "unknown" ? "of unknown outcome" : f.get("outcome")!),
+    f.get("new") && "new that day",
+    f.get("unsure") && "of uncertain direction",
+    f.get("asking") && "still asking",
+    f.get("aside") && "that was set aside",
+    ends[other!]!.length > 0 && `${other} ${ends[other!]!.join(" and ")}`,
+    ends[mine!]!.length > 0 && `${mine} ${ends[mine!]!.join(" and ")}`,
+    f.get("for") && `for ${f.get("for")!.replace(":", " ")}`,
+    f.get("services") && `on ${f.get("services")}`,
+    f.get("q") && `with “${f.get("q")}” in a name`,
+    f.has("path") && "on this way over the map",
+    f.get("bytes") && `of at least ${f.get("bytes")} bytes`,
+  ];
+  return `${words.filter(Boolean).join(" ")} comes`;
+}
+
+/** A filter of the ledger as notices keep it: without what only says how it is shown, and without
+    lines, which move with the text. Blank: nothing is left of it. */
+export function noticeFilter(filter: string): string {
+  const f = new URLSearchParams(filter);
+  for (const key of ["show", "by", "rule", "against", "was"]) f.delete(key);
+  if (!f.has("path")) for (const key of ["columns", "rows", "allRows"]) f.delete(key);
+  if (!f.has("group") && !f.has("workload")) f.delete("turn");
+  return f.toString();
+}
+
 /** What a notice is about, in words: "anything leaks into protected". */
-export function about(n: { kinds?: string[]; who?: string; what?: string; matter?: string }, matter: string): string {
+export function about(
+  n: { kinds?: string[]; who?: string; what?: string; matter?: string; filter?: string },
+  matter: string,
+): string {
+  if (n.filter) return trafficWords(n.filter);
   if (n.matter) return matter ? `“${matter}” happens again` : "a matter of before happens again";
   const ends = (e?: string) => e?.replace(/^member of "?([^"]*)"?$/, "$1");
   const who = ends(n.who);
