@@ -17,7 +17,7 @@ import (
 
 func TestMain(m *testing.M) { storetest.Main(m) }
 
-func open(t *testing.T) *store.Store {
+func open(t testing.TB) *store.Store {
 	db, err := store.Open(t.Context(), storetest.Database(t))
 	require.NoError(t, err)
 	t.Cleanup(func() { db.Close() })
@@ -27,7 +27,7 @@ func open(t *testing.T) *store.Store {
 var quiet = slog.New(slog.NewTextHandler(io.Discard, nil))
 
 // running gives an App and how to end it.
-func running(t *testing.T, db *store.Store, name string) (*app.App, func()) {
+func running(t testing.TB, db *store.Store, name string) (*app.App, func()) {
 	ctx, cancel := context.WithCancel(context.Background())
 	a := app.New(ctx, app.Options{Store: db, Author: "me", Name: name, Log: quiet})
 	end := func() { cancel(); a.Wait() }

@@ -28,10 +28,11 @@ type hook struct {
 	down atomic.Bool
 	mu   sync.Mutex
 	got  []notify.Message
+	when []time.Time
 	ids  map[string]int
 }
 
-func newHook(t *testing.T) *hook {
+func newHook(t testing.TB) *hook {
 	h := &hook{ids: map[string]int{}}
 	h.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		raw, _ := io.ReadAll(r.Body)
@@ -47,7 +48,7 @@ func newHook(t *testing.T) *hook {
 		h.mu.Lock()
 		defer h.mu.Unlock()
 		h.ids[event.ID]++
-		h.got = append(h.got, event.Data)
+		h.got, h.when = append(h.got, event.Data), append(h.when, time.Now())
 	}))
 	t.Cleanup(h.Close)
 	return h
@@ -60,7 +61,7 @@ func (h *hook) all() []notify.Message {
 }
 
 // land has machines of two tiers; entries may not reach stores.
-func land(t *testing.T, db *store.Store) {
+func land(t testing.TB, db *store.Store) {
 	var ws []estate.Workload
 	for i := range 60 {
 		tier := "entry"

@@ -1,0 +1,112 @@
+package app_test
+
+import (
+	"context"
+	"net"
+	"net/netip"
+	"os"
+	"slices"
+	"strconv"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"lucidorchard/collect"
+	"lucidorchard/core/flow"
+	"lucidorchard/core/service"
+	"lucidorchard/ingest/wire"
+	"lucidorchard/notify"
+	"lucidorchard/store"
+)
+
+// connection is what an exporter tells of one that is over: both directions.
+func connection(client, server netip.Addr, from, port uint16) []flow.Observation {
+	now := flow.MicrosOf(time.Now())
+	o := flow.Observation{Src: client, Dst: server, SrcPort: from, DstPort: port, Proto: service.TCP,
+		Flags: flow.SYN | flow.ACK | flow.FIN, HasFlags: true, Start: now - 3000, End: now, Packets: 3, Bytes: 300}
+	back := o
+	back.Src, back.Dst, back.SrcPort, back.DstPort = o.Dst, o.Src, o.DstPort, o.SrcPort
+	back.Start += 500
+	return []flow.Observation{o, back}
+}
+
+// BenchmarkFromAPacketToAMessage gives how long it takes from the moment in which an exporter
+// reports a leak to its message at a receiver, while all exporters together report records at a
+// steady rate: of 60 machines and 4,000 callers from outside. ORCHARD_RATE says how many a second
+// (50,000), ORCHARD_SECONDS for how long (40).
+func BenchmarkFromAPacketToAMessage(b *testing.B) {
+	seconds, rate := 40, 50_000
+	for name, to := range map[string]*int{"ORCHARD_SECONDS": &seconds, "ORCHARD_RATE": &rate} {
+		if n, err := strconv.Atoi(os.Getenv(name)); err == nil {
+			*to = n
+		}
+	}
+	for range b.N {
+		db := open(b)
+		land(b, db)
+		a, end := running(b, db, "one")
+		h := newHook(b)
+		require.NoError(b, a.PutDestination(b.Context(), "duty", notify.Settings{Kind: "webhook", Address: h.URL, Secret: "key"}))
+		m, err := a.Model(b.Context())
+		require.NoError(b, err)
+		_, err = a.PutNotice(b.Context(), m, store.Notice{Kinds: []string{"leak"}, Pace: "at once", To: []string{"duty"}})
+		require.NoError(b, err)
+		ctx, stop := context.WithCancel(b.Context())
+		c, err := collect.Start(ctx, collect.Options{Store: db, Name: "bench", UDP: []string{"127.0.0.1:0"}, Spool: b.TempDir()})
+		require.NoError(b, err)
+		address, _ := c.Address("udp")
+		conn, err := net.Dial("udp", address)
+		require.NoError(b, err)
+		e := wire.Exporter{Domain: 1}
+		_, err = conn.Write(e.Templates(flow.MicrosOf(time.Now())))
+		require.NoError(b, err)
+
+		const each = wire.RecordsPerMessage
+		var told []time.Time // when each leak was
+		begun, sent, n := time.Now(), 0, 0
+		for sent < seconds*rate {
+			if ahead := time.Duration(sent)*time.Second/time.Duration(rate) - time.Since(begun); ahead > 0 {
+				time.Sleep(ahead)
+			}
+			var all []flow.Observation
+			if time.Since(begun) > time.Duration(len(told)+1)*700*time.Millisecond && len(told) < 30*29 {
+				// From another application's entry to another's store: a matter of its own.
+				k := len(told)
+				all = connection(addr(k%30), addr(30+(k+1+k/30)%30), uint16(40000+k), 22)
+				told = append(told, time.Now())
+			}
+			for len(all) < each-1 {
+				outside := netip.AddrFrom4([4]byte{203, 0, byte(112 + n/256%16), byte(n)})
+				all = append(all, connection(outside, addr(n%30), uint16(1024+n%60000), 443)...)
+				n++
+			}
+			_, err = conn.Write(e.Message(flow.MicrosOf(time.Now()), all))
+			require.NoError(b, err)
+			sent += len(all)
+		}
+		took := time.Since(begun)
+		behind := c.Status().Behind
+		came := func() (list []time.Duration) {
+			h.mu.Lock()
+			defer h.mu.Unlock()
+			for i, at := range h.when {
+				if h.got[i].Kind == "leak" && i < len(told) {
+					list = append(list, at.Sub(told[i]))
+				}
+			}
+			return list
+		}
+		require.Eventually(b, func() bool { return len(came()) >= len(told)-1 }, 30*time.Second, 50*time.Millisecond)
+		list := came()
+		slices.Sort(list)
+		at := func(share float64) float64 { return list[min(len(list)-1, int(share*float64(len(list))))].Seconds() }
+		b.ReportMetric(float64(sent)/took.Seconds(), "records/s")
+		b.ReportMetric(behind, "s-behind")
+		b.ReportMetric(at(0.5), "s-to-message-p50")
+		b.ReportMetric(at(0.95), "s-to-message-p95")
+		stop()
+		c.Stop()
+		end()
+	}
+}
