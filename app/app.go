@@ -59,6 +59,7 @@ type App struct {
 	hub        hub
 	releases   releases
 	rejections rejections
+	told       chan struct{} // something waits to be sent
 	proved     struct {
 		sync.Mutex
 		of map[int]*proofs
@@ -73,13 +74,16 @@ func New(ctx context.Context, o Options) *App {
 	if o.Log == nil {
 		o.Log = slog.New(slog.NewTextHandler(os.Stderr, nil))
 	}
-	a := &App{Options: o, ctx: ctx, owner: o.Name + "/" + rand.Text()[:8]}
+	a := &App{Options: o, ctx: ctx, owner: o.Name + "/" + rand.Text()[:8], told: make(chan struct{}, 1)}
 	a.teller.Policy = a.releasePolicy
 	a.Models = model.NewKeeper(o.Store, o.Log, func(_, now *model.Model) { a.Events.made(now.Versions) })
 	if o.Store == nil {
 		return a
 	}
 	go a.Models.Run(ctx)
+	if o.Collector != nil {
+		go a.followCollector(ctx)
+	}
 	known := map[string]seenOwner{}
 	soon, cancel := context.WithTimeout(ctx, 10*time.Second)
 	if err := a.lookAtJobs(soon, known); err != nil {
@@ -93,6 +97,18 @@ func New(ctx context.Context, o Options) *App {
 	a.jobs.group.Go(func() { a.sendNotices(ctx) })
 	a.jobs.group.Go(func() { a.keepSchedules(ctx) })
 	return a
+}
+
+// followCollector makes the state know at once what the collector has stored.
+func (a *App) followCollector(ctx context.Context) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-a.Collector.Stored:
+			a.Models.Nudge()
+		}
+	}
 }
 
 // Done is closed when the App ends.

@@ -300,6 +300,7 @@ func (a *App) sendNotices(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case <-tick.C:
+		case <-a.told:
 		}
 		for {
 			slots <- struct{}{}
@@ -313,6 +314,14 @@ func (a *App) sendNotices(ctx context.Context) {
 				a.send(ctx, claimed)
 			})
 		}
+	}
+}
+
+// hurrySending makes what is due be looked for at once.
+func (a *App) hurrySending() {
+	select {
+	case a.told <- struct{}{}:
+	default:
 	}
 }
 
@@ -471,6 +480,7 @@ func (a *App) Trial(ctx context.Context, name string) error {
 	m := notify.Message{ID: rand.Text(), At: now, Kind: "trial", Title: "A trial of Lucid Orchard: " + name + " takes messages", Times: 1, First: now, Last: now}
 	err := a.Store.Tell(ctx, []store.Telling{{Destination: name, Message: m, Due: now}})
 	if err == nil {
+		a.hurrySending()
 		a.Events.MattersChanged()
 	}
 	return err

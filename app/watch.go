@@ -20,8 +20,12 @@ import (
 	"lucidorchard/store"
 )
 
-// watchLook is how often what was seen is looked at, at most.
-const watchLook = time.Second / 2
+// watchLook is how often what was seen is looked at where nothing new came, and watchRest how long it
+// is let be at least where much comes.
+const (
+	watchLook = time.Second / 2
+	watchRest = 50 * time.Millisecond
+)
 
 // mostWatchedDays is how many days are looked at: what was seen before stays as it was
 // found.
@@ -31,12 +35,10 @@ const mostWatchedDays = 100
 // the means of watching, until the App ends. Every server does: what one has found the
 // other finds again, and it is the same.
 func (a *App) watchTraffic(ctx context.Context) {
-	pause := watchLook
-	for before := int64(-1); ; {
-		select {
-		case <-ctx.Done():
+	pause := watchRest
+	for before, seen := int64(-1), int64(-1); ; {
+		if !a.newTraffic(ctx, &seen, pause) {
 			return
-		case <-time.After(pause):
 		}
 		start := time.Now()
 		m := a.Models.Held()
@@ -53,7 +55,32 @@ func (a *App) watchTraffic(ctx context.Context) {
 			}
 			before = m.Versions.Conversations
 		}
-		pause = max(watchLook, 3*time.Since(start)) // a quarter of one processor at most
+		pause = max(watchRest, 3*time.Since(start)) // a quarter of one processor at most
+	}
+}
+
+// newTraffic waits for at least a while, and then until there is other traffic than what was seen, or
+// for watchLook in all; false: the App ends.
+func (a *App) newTraffic(ctx context.Context, seen *int64, rest time.Duration) bool {
+	over := time.After(max(watchLook, rest))
+	select {
+	case <-ctx.Done():
+		return false
+	case <-time.After(rest):
+	}
+	for {
+		now, changed := a.Events.Next()
+		if now.Conversations != *seen {
+			*seen = now.Conversations
+			return true
+		}
+		select {
+		case <-ctx.Done():
+			return false
+		case <-over:
+			return true
+		case <-changed:
+		}
 	}
 }
 
@@ -172,7 +199,9 @@ func (a *App) lookAtDay(ctx context.Context, m *model.Model, day time.Time, stam
 	if out.Asked, err = a.askedOfDay(ctx, m, v, notices.now); err != nil {
 		return err
 	}
-	_, err = a.Store.PutWatchedDay(ctx, out)
+	if _, err = a.Store.PutWatchedDay(ctx, out); err == nil {
+		a.hurrySending()
+	}
 	return err
 }
 

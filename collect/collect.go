@@ -59,12 +59,14 @@ type Hooks struct {
 // Collector is a running collector.
 type Collector struct {
 	Options
-	Listening []string // "udp 127.0.0.1:4739"
+	Listening []string        // "udp 127.0.0.1:4739"
+	Stored    <-chan struct{} // something was stored since it was looked at last
 
 	hooks   atomic.Pointer[Hooks]
 	workers []*worker
 	joined  chan observations
 	spool   *spool
+	stored  chan struct{}
 	names   observers
 	senders senders
 	joiner  *flow.Joiner
@@ -111,7 +113,8 @@ func Start(ctx context.Context, o Options) (*Collector, error) {
 		o.Name = sp.name
 	}
 	c := &Collector{Options: o, joined: make(chan observations, 256), spool: sp, started: time.Now(),
-		clock: newClock(o.Clock)}
+		clock: newClock(o.Clock), stored: make(chan struct{}, 1)}
+	c.Stored = c.stored
 	if c.gauge, sp.unfinished, err = openGauge(o.Spool); err != nil {
 		sp.close()
 		return nil, fmt.Errorf("the spool cannot be used: %w", err)
@@ -259,7 +262,7 @@ type batch struct {
 
 // join is the one place where sessions are put together.
 func (c *Collector) join() {
-	tick := time.NewTicker(time.Second / 4)
+	tick := time.NewTicker(time.Second / 10)
 	defer tick.Stop()
 	last, saved, told, kept := time.Now(), time.Now(), time.Now(), time.Now()
 	emit := func(x *flow.Joined) {

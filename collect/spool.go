@@ -191,12 +191,12 @@ func (s *spool) wake() {
 	}
 }
 
-// rested reports whether the database has taken all, and has had twice as long since the
-// last batch was made as it took: then it may have the next one early.
+// rested reports whether the database has taken all, and has had as long since the last
+// batch was made as it took: then it may have the next one early.
 func (s *spool) rested(since time.Duration) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return len(s.files) == 0 && since >= 3*s.took
+	return len(s.files) == 0 && since >= 2*s.took
 }
 
 // next reads the oldest batch; nil if there is none. One that cannot be read is

@@ -45,6 +45,10 @@ func (c *Collector) storeAll(ctx context.Context, done <-chan struct{}) {
 		}
 		if err == nil {
 			c.spool.stored(b, time.Since(start), added.Before != nil)
+			select {
+			case c.stored <- struct{}{}:
+			default:
+			}
 			pause = time.Second
 			continue
 		}
