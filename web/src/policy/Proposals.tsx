@@ -78,6 +78,7 @@ export function Proposals({ policy }: { policy: Schemas["PolicyOut"] }) {
       j.postpone(current);
     },
   });
+  const tooWide = j.judged.filter((p) => p.barred).length;
   const run = () => void j.run(scope.startsWith("area ") ? { area: scope.slice(5) } : scope ? { group: scope } : {});
   const groups = policy.statements.filter((s) => s.kind === "group").map((s) => s.name!);
   const areas = policy.statements.filter((s) => s.kind === "area").map((s) => s.name!);
@@ -96,6 +97,11 @@ export function Proposals({ policy }: { policy: Schemas["PolicyOut"] }) {
         <Text fontFamily="heading" fontSize="17px">
           {d ? plural(j.judged.length, "proposal") : "Proposals"}
         </Text>
+        {tooWide > 0 && (
+          <Text color="soft" fontSize="12px" title="shown last; not among the rules of the curve">
+            {tooWide} to narrow first
+          </Text>
+        )}
         <chakra.label ml="auto" display="flex" gap="5px" alignItems="center" fontSize="12px" color="soft">
           for
           <Select
