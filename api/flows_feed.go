@@ -86,7 +86,7 @@ func (s *watchAPI) serveFlows(w http.ResponseWriter, r *http.Request) {
 		_, err = filter.Query(m)
 	}
 	if err != nil {
-		writeProblem(w, err)
+		writeProblem(w, s.failed(r.Context(), err))
 		return
 	}
 	w.Header().Set("Content-Type", "application/jsonl")

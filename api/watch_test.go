@@ -234,7 +234,7 @@ func TestTheFeedOfFlowsGoesOn(t *testing.T) {
 	}
 	some, _ := read("servers=" + url.QueryEscape("member of store") + "&outcome=dropped&clients=" + url.QueryEscape("address in 10.9.9.9"))
 	require.Len(t, some, 12)
-	for _, bad := range []string{"cursor=x", "cursor=-1", "servers=tier+is"} {
+	for _, bad := range []string{"cursor=x", "cursor=-1", "servers=tier+is", "colour=red", "verdict=perhaps"} {
 		answer, err := http.Get(c.base + "/api/v1/watch/flows?" + bad)
 		require.NoError(t, err)
 		answer.Body.Close()
