@@ -73,9 +73,16 @@ func (a *Agent) Run(ctx context.Context) error {
 	go a.watch(ctx, changed)
 	go a.report(ctx)
 	go a.end(ctx)
-	check, beat := time.NewTicker(a.Check), time.NewTimer(a.pause())
+	due := time.Now().Add(a.pause())
+	check, beat := time.NewTicker(a.Check), time.NewTimer(time.Until(due))
 	defer check.Stop()
 	defer beat.Stop()
+	within := func(d time.Duration) { // from now the next beat comes, if it does not come sooner
+		if at := time.Now().Add(d); at.Before(due) {
+			beat.Reset(d)
+			due = at
+		}
+	}
 	back := time.NewTimer(time.Hour)
 	defer back.Stop()
 	a.say(ctx)
@@ -93,7 +100,7 @@ func (a *Agent) Run(ctx context.Context) error {
 			case atOnce:
 				a.say(ctx)
 			case soon:
-				beat.Reset(min(a.Beat, moreMoves/2+rand.N(moreMoves)))
+				within(min(a.Beat, moreMoves/2+rand.N(moreMoves)))
 			}
 		case <-check.C:
 			if a.look() {
@@ -110,7 +117,8 @@ func (a *Agent) Run(ctx context.Context) error {
 				a.keepOrSay(a.told)
 			}
 			a.say(ctx)
-			beat.Reset(a.pause())
+			due = time.Now().Add(a.pause())
+			beat.Reset(time.Until(due))
 		case <-back.C:
 			if a.former != nil && !time.Now().Before(a.until) {
 				a.goBack()
@@ -247,7 +255,7 @@ func (a *Agent) take(t Told) when {
 		return later
 	}
 	if t.From != "" {
-		err := error(nil)
+		var err error
 		if t.Plan != nil {
 			err = a.fill(&t)
 		} else if err = a.move(&t); err == nil {

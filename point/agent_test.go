@@ -33,6 +33,7 @@ type server struct {
 	events []point.Event
 	down   bool
 	asked  string // what the point had when it asked last
+	heard  int    // how often it was told something
 	deaf   bool   // it is asked, over what runs already, and cannot be told
 }
 
@@ -52,6 +53,7 @@ func serve(t *testing.T) *server {
 			return
 		}
 		if r.Method == http.MethodPost {
+			s.heard++
 			s.said = point.Said{}
 			_ = json.NewDecoder(r.Body).Decode(&s.said)
 			s.events = append(s.events, s.said.Events...)
@@ -422,6 +424,43 @@ func TestSetsThatAreKept(t *testing.T) {
 	next.ID = "c"
 	s.tell(next)
 	s.until(t, "and gets it", func(x point.Said) bool { return x.ID == "c" })
+}
+
+// Addresses that move without end do not keep a point from saying what it holds: a plan on trial
+// would be taken back, and the point be called silent.
+func TestMovesWithoutEndAreSaidAllTheSame(t *testing.T) {
+	s := serve(t)
+	held := told("0", 1, rule5)
+	s.tell(held)
+	start(t, s, &point.Memory{}, "")
+	s.until(t, "it holds it", func(x point.Said) bool { return x.ID == "0" })
+	heard := func() int {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		return s.heard
+	}
+	other := netip.MustParseAddr("10.0.0.6")
+	before, begun := heard(), time.Now()
+	for n := 1; heard() < before+5; n++ {
+		require.Less(t, time.Since(begun), waitLong, "it says nothing any more")
+		m := plan.Moves{Classes: []plan.ClassMoves{{Name: held.Plan.Classes[0].Name}}}
+		if n%2 == 1 {
+			m.Classes[0].Added = []netip.Addr{other}
+		} else {
+			m.Classes[0].Removed = []netip.Addr{other}
+		}
+		next, err := held.Plan.Moved(m)
+		require.NoError(t, err)
+		move := held
+		move.From, move.ID, move.Plan, move.Moves = held.ID, fmt.Sprint(n), nil, []plan.Moves{m}
+		s.tell(move)
+		require.Eventually(t, func() bool {
+			s.mu.Lock()
+			defer s.mu.Unlock()
+			return s.asked == move.ID
+		}, waitLong, time.Millisecond)
+		held.ID, held.Plan = move.ID, next
+	}
 }
 
 // stiff is a kernel that counts plans, and may not be able to move addresses.

@@ -41,8 +41,8 @@ func TestWhatIsNotTakenIsReportedAgain(t *testing.T) {
 		}
 	}))
 	defer h.Close()
-	a := &point.Agent{Server: h.URL, Token: "secret", Kernel: &point.Memory{}, Log: slog.New(slog.DiscardHandler), Beat: 20 * time.Millisecond,
-		Check: 20 * time.Millisecond, WayBack: time.Second}
+	a := &point.Agent{Server: h.URL, Token: "secret", Kernel: &point.Memory{}, Log: slog.New(slog.DiscardHandler), Beat: 2 * time.Second,
+		Check: 20 * time.Millisecond} // a beat is also how long an answer is waited for: a busy machine is not to look like a server that fails
 	ctx, cancel := context.WithCancel(t.Context())
 	done := make(chan error)
 	go func() { done <- a.Run(ctx) }()
