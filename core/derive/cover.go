@@ -434,7 +434,9 @@ func (d *deriver) candidates(s *scratch, edges []edge, danger float64) []candida
 		units := d.unitsOf(edges, servers, danger)
 		if servers {
 			for _, u := range units {
-				to[u.side.set] = u.edges
+				if u.side.set != nil {
+					to[u.side.set] = u.edges
+				}
 			}
 		}
 		for _, u := range units {

@@ -35,10 +35,7 @@ func (p *Plan) Difference(next *Plan) (m Moves, ok bool) {
 	if p.RulesHash() != next.RulesHash() {
 		return m, false
 	}
-	was := map[string]*Set{}
-	for i := range p.Sets {
-		was[p.Sets[i].Name] = &p.Sets[i]
-	}
+	was := p.byName()
 	for i := range next.Sets {
 		s := &next.Sets[i]
 		old := was[s.Name]
@@ -63,14 +60,20 @@ func (p *Plan) Difference(next *Plan) (m Moves, ok bool) {
 	return m, true
 }
 
+// byName gives the sets of a plan by their names.
+func (p *Plan) byName() map[string]*Set {
+	out := make(map[string]*Set, len(p.Sets))
+	for i := range p.Sets {
+		out[p.Sets[i].Name] = &p.Sets[i]
+	}
+	return out
+}
+
 // Short gives p without what whoever holds another plan knows already: the addresses of sets that
 // it has, too. Where these moved in between, that is beside it.
 func (p *Plan) Short(held *Plan) (*Plan, Moves) {
 	out, m := &Plan{Kind: p.Kind, Side: p.Side, Sets: slices.Clone(p.Sets), Classes: p.Classes}, Moves{}
-	was := map[string]*Set{}
-	for i := range held.Sets {
-		was[held.Sets[i].Name] = &held.Sets[i]
-	}
+	was := held.byName()
 	for i := range p.Sets {
 		s := &p.Sets[i]
 		old := was[s.Name]
@@ -89,16 +92,17 @@ func (p *Plan) Short(held *Plan) (*Plan, Moves) {
 // that one.
 func (p *Plan) Filled(held *Plan) (*Plan, error) {
 	out := &Plan{Kind: p.Kind, Side: p.Side, Sets: slices.Clone(p.Sets), Classes: p.Classes}
+	was := held.byName()
 	for i := range out.Sets {
 		s := &out.Sets[i]
 		if !s.Kept {
 			continue
 		}
-		k := slices.IndexFunc(held.Sets, func(x Set) bool { return x.Name == s.Name })
-		if k < 0 {
+		old := was[s.Name]
+		if old == nil {
 			return nil, fmt.Errorf("the plan that is held has no set %s", s.Name)
 		}
-		s.Addresses, s.shared, s.Kept = held.Sets[k].Addresses, held.Sets[k].shared, false
+		s.Addresses, s.shared, s.Kept = old.Addresses, old.shared, false
 	}
 	return out, nil
 }
