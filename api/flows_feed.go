@@ -82,8 +82,11 @@ func (s *watchAPI) serveFlows(w http.ResponseWriter, r *http.Request) {
 	if err == nil {
 		m, err = s.snapshot(r.Context())
 	}
+	if err == nil && filter.Against != 0 {
+		err = app.Invalid("against: found a revision; the feed compares with none")
+	}
 	if err == nil {
-		_, err = filter.Query(m)
+		_, err = s.QueryOf(r.Context(), m, filter)
 	}
 	if err != nil {
 		writeProblem(w, s.failed(r.Context(), err))
@@ -98,7 +101,7 @@ func (s *watchAPI) serveFlows(w http.ResponseWriter, r *http.Request) {
 		if m, err = s.snapshot(r.Context()); err != nil {
 			return // whoever reads comes back with the last cursor
 		}
-		if cursor, err = feed(r.Context(), out, m, filter, cursor); err != nil {
+		if cursor, err = s.feed(r.Context(), out, m, filter, cursor); err != nil {
 			return
 		}
 		if out.Flush() != nil || control.Flush() != nil || asked.Get("follow") != "true" {
@@ -117,7 +120,7 @@ func (s *watchAPI) serveFlows(w http.ResponseWriter, r *http.Request) {
 }
 
 // feed writes the hours that changed since a cursor, and gives the cursor after them.
-func feed(ctx context.Context, out *bufio.Writer, m *model.Model, filter app.Filter, cursor int64) (int64, error) {
+func (s *watchAPI) feed(ctx context.Context, out *bufio.Writer, m *model.Model, filter app.Filter, cursor int64) (int64, error) {
 	var hours []flow.Hour
 	for hour, version := range m.Hours {
 		if version > cursor {
@@ -125,14 +128,14 @@ func feed(ctx context.Context, out *bufio.Writer, m *model.Model, filter app.Fil
 		}
 	}
 	slices.SortFunc(hours, func(a, b flow.Hour) int { return cmp.Or(cmp.Compare(m.Hours[a], m.Hours[b]), cmp.Compare(a, b)) })
+	q, err := s.QueryOf(ctx, m, filter)
+	if err != nil {
+		return cursor, err
+	}
 	lines := json.NewEncoder(out)
 	for i, hour := range hours {
 		if ctx.Err() != nil {
 			return cursor, ctx.Err()
-		}
-		q, err := filter.Query(m)
-		if err != nil {
-			return cursor, err
 		}
 		v := m.Stretch(hour, hour+1)
 		for _, i := range v.Select(q) {

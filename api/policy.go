@@ -335,7 +335,7 @@ func (s *policyAPI) turn(ctx context.Context, c *store.Change, err error) (*Body
 	if c.Kind == "judging" { // no model holds refusals
 		s.Events.Changed()
 	}
-	s.Models.Nudge()
+	s.Known(ctx)
 	return body(*c), nil
 }
 

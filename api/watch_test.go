@@ -234,7 +234,10 @@ func TestTheFeedOfFlowsGoesOn(t *testing.T) {
 	}
 	some, _ := read("servers=" + url.QueryEscape("member of store") + "&outcome=dropped&clients=" + url.QueryEscape("address in 10.9.9.9"))
 	require.Len(t, some, 12)
-	for _, bad := range []string{"cursor=x", "cursor=-1", "servers=tier+is", "colour=red", "verdict=perhaps"} {
+	none, _ := read("aside=all")
+	require.Empty(t, none, "nothing was set aside")
+	for _, bad := range []string{"cursor=x", "cursor=-1", "servers=tier+is", "colour=red", "verdict=perhaps", "against=1",
+		"servers=member+of+nobody"} {
 		answer, err := http.Get(c.base + "/api/v1/watch/flows?" + bad)
 		require.NoError(t, err)
 		answer.Body.Close()

@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"lucidorchard/core/expr"
+	"lucidorchard/core/plan"
 	"lucidorchard/core/policy"
 	"lucidorchard/core/reach"
 	"lucidorchard/core/service"
@@ -60,7 +61,7 @@ func (k MapKeys) Keys() reach.MapKeys {
 
 // QueryOf reads a filter.
 func (a *App) QueryOf(ctx context.Context, m *model.Model, f Filter) (reach.Query, error) {
-	q, err := f.Query(m)
+	q, err := f.query(m)
 	if err != nil || f.Aside == "" {
 		return q, err
 	}
@@ -75,8 +76,8 @@ func (a *App) QueryOf(ctx context.Context, m *model.Model, f Filter) (reach.Quer
 	return q, nil
 }
 
-// Query reads a filter, but for what was set aside.
-func (f Filter) Query(snap *model.Model) (reach.Query, error) {
+// query reads a filter, but for what was set aside.
+func (f Filter) query(snap *model.Model) (reach.Query, error) {
 	q := reach.Query{Group: f.Group, Leaks: f.Odd, Turn: f.Turn == "reaches", Text: f.Text, Rule: f.Rule,
 		Verdicts: verdicts(f.Verdict)}
 	if f.Against != 0 {
@@ -104,6 +105,21 @@ func (f Filter) Query(snap *model.Model) (reach.Query, error) {
 	return q, f.narrow(snap, &q.Filter)
 }
 
+// endOf reads an expression that ends are to agree with; nil: any does.
+func endOf(m *model.Model, name, text string) (*expr.Expr, error) {
+	if text == "" {
+		return nil, nil
+	}
+	e, errs := expr.ParseText(text)
+	if len(errs) > 0 {
+		return nil, Invalid(fmt.Sprintf("%s: at character %d: %s", name, errs[0].Col, errs[0].Message))
+	}
+	if unknown := plan.UnknownGroup(m.Compiled, e); unknown != "" {
+		return nil, Invalid(fmt.Sprintf("%s: the draft has no group %s", name, unknown))
+	}
+	return e, nil
+}
+
 // narrow reads the part of the filter that speaks of each conversation.
 func (f Filter) narrow(snap *model.Model, to *reach.Filter) error {
 	to.Outcome, to.MinBytes, to.New, to.Unsure = f.Outcome, f.MinBytes, f.New, f.Unsure
@@ -112,13 +128,9 @@ func (f Filter) narrow(snap *model.Model, to *reach.Filter) error {
 		name, text string
 		to         **expr.Expr
 	}{{"clients", f.Client, &to.Client}, {"servers", f.Server, &to.Server}} {
-		if side.text == "" {
-			continue
-		}
-		e, errs := expr.ParseText(side.text)
-		if len(errs) > 0 {
-			return Invalid(fmt.Sprintf("%s: at character %d: %s", side.name, errs[0].Col,
-				errs[0].Message))
+		e, err := endOf(snap, side.name, side.text)
+		if err != nil {
+			return err
 		}
 		*side.to = e
 	}

@@ -4,9 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/json"
-	"errors"
 	"fmt"
-	"net/url"
 	"os"
 	"slices"
 	"strings"
@@ -15,7 +13,6 @@ import (
 
 	"lucidorchard/core/decide"
 	"lucidorchard/core/expr"
-	"lucidorchard/core/flow"
 	"lucidorchard/core/reach"
 	"lucidorchard/core/watch"
 	"lucidorchard/model"
@@ -32,6 +29,7 @@ var MatterKinds = append([]string{string(watch.Leak), string(watch.Choke), strin
 
 // telling is the notices that count now, with what they ask of ends.
 type telling struct {
+	all       []store.Notice // also those that do not count
 	notices   []store.Notice
 	who, what []*expr.Expr // nil: anybody
 	now       time.Time
@@ -43,7 +41,7 @@ func (a *App) notices(ctx context.Context, now time.Time) (*telling, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &telling{now: now}
+	out := &telling{all: all, now: now}
 	for _, n := range all {
 		if n.Paused || len(n.To) == 0 || n.Ends != nil && !n.Ends.After(now) {
 			continue
@@ -163,84 +161,6 @@ func (a *App) tellingsOfDay(t *telling, v *viewOfDay, day *store.WatchedDay, mat
 			}
 		}
 	}
-}
-
-// filterOf reads the filter of a notice.
-func (a *App) filterOf(ctx context.Context, m *model.Model, text string) (reach.Query, error) {
-	values, err := url.ParseQuery(text)
-	if err != nil {
-		return reach.Query{}, Invalid(fmt.Sprintf("filter: found %q, expected the parts of an address", text))
-	}
-	f, err := FilterFrom(values)
-	if err != nil {
-		return reach.Query{}, err
-	}
-	switch {
-	case f.Rule != 0:
-		return reach.Query{}, Invalid("filter: rule: found a line, which moves with the text; name clients, servers and services")
-	case f.Against != 0:
-		return reach.Query{}, Invalid("filter: against: found a revision; a notice compares with none")
-	}
-	return a.QueryOf(ctx, m, f)
-}
-
-// askedOfDay gives what there is, on the day of a view, of the traffic that notices ask for. What
-// cannot be read any more, such as for a group that is gone, is said with the notice.
-func (a *App) askedOfDay(ctx context.Context, m *model.Model, v *reach.View, now time.Time) ([]store.Asked, error) {
-	all, err := a.Store.Notices(ctx)
-	if err != nil {
-		return nil, err
-	}
-	var out []store.Asked
-	for i := range all {
-		n := &all[i]
-		if n.Filter == "" || n.Ends != nil && !n.Ends.After(now) {
-			continue
-		}
-		q, err := a.filterOf(ctx, m, n.Filter)
-		if problem := (*Problem)(nil); errors.As(err, &problem) {
-			continue
-		} else if err != nil {
-			return nil, err
-		}
-		out = append(out, a.asked(v, q, n, now)...)
-	}
-	return out, nil
-}
-
-// asked gives what a view has of the traffic of a notice, and the messages that it makes if there is
-// more of it than before.
-func (a *App) asked(v *reach.View, q reach.Query, n *store.Notice, now time.Time) (out []store.Asked) {
-	list := watch.Asked(v, v.Chosen(q))
-	for i := range list {
-		x := &list[i]
-		m := matterOf(x)
-		entry := store.Asked{Notice: n.ID, Traffic: m.ID, Connections: x.Connections}
-		if !n.Paused && now.Sub(m.Last) <= 24*time.Hour && m.Last.After(n.At) {
-			for _, to := range n.To {
-				message := a.message(&m)
-				message.Verdict = decide.VerdictOf(x.Ruling.Rule).String()
-				if message.Matter = ""; a.Address != "" {
-					message.Link = a.Address + "/check?" + n.Filter
-				}
-				entry.Tell = append(entry.Tell, store.Telling{Notice: n.ID, Destination: to, Matter: m.ID, Message: message, Due: dueAt(n, now)})
-			}
-		}
-		out = append(out, entry)
-	}
-	return out
-}
-
-// NoticeProblem says why a notice can tell nothing any more; blank: it can.
-func (a *App) NoticeProblem(ctx context.Context, m *model.Model, n *store.Notice) (string, error) {
-	if n.Filter == "" {
-		return "", nil
-	}
-	_, err := a.filterOf(ctx, m, n.Filter)
-	if problem := (*Problem)(nil); errors.As(err, &problem) {
-		return problem.Detail, nil
-	}
-	return "", err
 }
 
 // viewOfDay answers what expressions say of the ends of a view.
@@ -493,30 +413,15 @@ func (a *App) PutNotice(ctx context.Context, m *model.Model, n store.Notice) (in
 			return 0, Invalid(fmt.Sprintf("kinds: found %q, expected one of %s; nothing was changed", k, strings.Join(MatterKinds, ", ")))
 		}
 	}
-	for _, x := range []struct{ name, text string }{{"who", n.Who}, {"what", n.What}} {
-		if x.text == "" {
-			continue
-		}
-		e, errs := expr.ParseText(x.text)
-		if len(errs) > 0 {
-			return 0, Invalid(fmt.Sprintf("%s: column %d: %s; nothing was changed", x.name, errs[0].Col, errs[0].Message))
-		}
-		unknown := ""
-		e.Walk(func(e *expr.Expr) {
-			if e.Op == expr.MemberOf && m.Policy.Groups[e.Group] == nil {
-				unknown = e.Group
-			}
-		})
-		if unknown != "" {
-			return 0, Invalid(fmt.Sprintf("%s: the draft has no group %s; nothing was changed", x.name, unknown))
-		}
+	problem, err := a.NoticeProblem(ctx, m, &n)
+	if err != nil {
+		return 0, err
+	}
+	if problem != "" {
+		return 0, Invalid(problem + "; nothing was changed")
 	}
 	if n.Filter != "" && (len(n.Kinds) > 0 || n.Who != "" || n.What != "" || n.Matter != "") {
 		return 0, Invalid("filter: found it beside kinds, who, what or matter, expected one or the other; nothing was changed")
-	}
-	seen, err := a.seenOf(ctx, m, &n)
-	if err != nil {
-		return 0, err
 	}
 	if (n.From == nil) != (n.Until == nil) {
 		return 0, Invalid("quietFrom: found only one of quietFrom and quietUntil, expected both or none; nothing was changed")
@@ -536,6 +441,10 @@ func (a *App) PutNotice(ctx context.Context, m *model.Model, n store.Notice) (in
 	if n.Kinds == nil {
 		n.Kinds = []string{}
 	}
+	seen, err := a.seenOf(ctx, m, &n)
+	if err != nil {
+		return 0, err
+	}
 	n.Author = a.Author
 	id, found, err := a.Store.PutNotice(ctx, n, seen)
 	if err == nil && !found {
@@ -545,33 +454,6 @@ func (a *App) PutNotice(ctx context.Context, m *model.Model, n store.Notice) (in
 		a.Events.MattersChanged()
 	}
 	return id, err
-}
-
-// seenOf gives what there was already, today and yesterday, of the traffic that a notice asks for: it
-// is not told. Nil: that is known.
-func (a *App) seenOf(ctx context.Context, m *model.Model, n *store.Notice) (map[time.Time][]store.Asked, error) {
-	if n.Filter == "" {
-		return nil, nil
-	}
-	q, err := a.filterOf(ctx, m, n.Filter)
-	if problem := (*Problem)(nil); errors.As(err, &problem) {
-		return nil, &Problem{Kind: problem.Kind, Detail: problem.Detail + "; nothing was changed"}
-	} else if err != nil {
-		return nil, err
-	}
-	if n.ID != 0 {
-		all, err := a.Store.Notices(ctx)
-		if err != nil || slices.ContainsFunc(all, func(x store.Notice) bool { return x.ID == n.ID && x.Filter == n.Filter }) {
-			return nil, err
-		}
-	}
-	out := map[time.Time][]store.Asked{}
-	last := flow.Hour((int64(m.To) - 1) / 24)
-	for d := max(m.From/24, last-1); m.From < m.To && d <= last; d++ {
-		day := time.Unix(int64(d)*86400, 0).UTC()
-		out[day] = a.asked(a.dayView(m, day), q, n, time.Now())
-	}
-	return out, nil
 }
 
 // DropNotice forgets one.

@@ -15,9 +15,11 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"lucidorchard/app"
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/service"
+	"lucidorchard/model"
 	"lucidorchard/notify"
 	"lucidorchard/store"
 )
@@ -93,9 +95,8 @@ func leaks(t *testing.T, db *store.Store, pairs ...[2]int) {
 	require.NoError(t, err)
 }
 
-// What leaks is told, once; while the receiver is down nothing is lost, and what comes of
-// many then is one message; a server that ends leaves it to the next.
-func TestLeaksAreToldAndNothingIsLost(t *testing.T) {
+// onDuty has a land, a server of it, and a destination called duty.
+func onDuty(t testing.TB) (*store.Store, *app.App, func(), *hook, *model.Model) {
 	db := open(t)
 	land(t, db)
 	a, end := running(t, db, "one")
@@ -103,17 +104,24 @@ func TestLeaksAreToldAndNothingIsLost(t *testing.T) {
 	require.NoError(t, a.PutDestination(t.Context(), "duty", notify.Settings{Kind: "webhook", Address: h.URL, Secret: "key"}))
 	m, err := a.Model(t.Context())
 	require.NoError(t, err)
+	return db, a, end, h, m
+}
+
+// What leaks is told, once; while the receiver is down nothing is lost, and what comes of
+// many then is one message; a server that ends leaves it to the next.
+func TestLeaksAreToldAndNothingIsLost(t *testing.T) {
+	db, a, end, h, m := onDuty(t)
 	for bad, n := range map[string]store.Notice{
 		"kinds: found":            {Kinds: []string{"leek"}, Pace: "at once", To: []string{"duty"}},
 		"no group nobody":         {What: "member of nobody", Pace: "at once", To: []string{"duty"}},
-		"what: column":            {What: "tier is", Pace: "at once", To: []string{"duty"}},
+		"what: at character":      {What: "tier is", Pace: "at once", To: []string{"duty"}},
 		"found no destination":    {Pace: "at once"},
 		"there is no destination": {Pace: "at once", To: []string{"night"}},
 	} {
 		_, err := a.PutNotice(t.Context(), m, n)
 		require.ErrorContains(t, err, bad)
 	}
-	_, err = a.PutNotice(t.Context(), m, store.Notice{Kinds: []string{"leak"}, What: "member of store and app is app3", Pace: "at once", To: []string{"duty"}})
+	_, err := a.PutNotice(t.Context(), m, store.Notice{Kinds: []string{"leak"}, What: "member of store and app is app3", Pace: "at once", To: []string{"duty"}})
 	require.NoError(t, err)
 	_, err = a.PutNotice(t.Context(), m, store.Notice{Kinds: []string{"choke"}, Pace: "at once", To: []string{"duty"}})
 	require.NoError(t, err)
@@ -170,11 +178,7 @@ func TestLeaksAreToldAndNothingIsLost(t *testing.T) {
 // comes after the notice, once for each who and what, with how much it is; a pause tells nothing of
 // what came in it; what cannot be read says what and where.
 func TestTrafficOfAFilterIsTold(t *testing.T) {
-	db := open(t)
-	land(t, db)
-	a, _ := running(t, db, "one")
-	h := newHook(t)
-	require.NoError(t, a.PutDestination(t.Context(), "duty", notify.Settings{Kind: "webhook", Address: h.URL, Secret: "key"}))
+	db, a, _, h, _ := onDuty(t)
 	permitted := func(n int64, clients ...int) {
 		now := estate.InstantOf(time.Now())
 		var records []flow.Record
@@ -200,6 +204,7 @@ func TestTrafficOfAFilterIsTold(t *testing.T) {
 		"bytes=many":                      `bytes: found "many", expected a whole number`,
 		"odd=perhaps":                     `odd: found "perhaps", expected true or false`,
 		"group=nobody":                    "there is no group nobody; nothing was changed",
+		"servers=member+of+nobody":        "servers: the draft has no group nobody; nothing was changed",
 		"rule=5":                          "a line, which moves with the text",
 		"against=1":                       "a notice compares with none",
 		"clients=tier+is+entry&bytes=1;2": "expected the parts of an address",
@@ -259,7 +264,8 @@ func TestTrafficOfAFilterIsTold(t *testing.T) {
 			return false
 		}
 		words, err := a.NoticeProblem(t.Context(), m, &store.Notice{ID: id, Filter: "group=store"})
-		return err == nil && words == "there is no group store"
+		ends, endsErr := a.NoticeProblem(t.Context(), m, &store.Notice{Kinds: []string{"leak"}, What: "member of store"})
+		return err == nil && endsErr == nil && words == "there is no group store" && ends == "what: the draft has no group store"
 	}, 20*time.Second, 20*time.Millisecond)
 }
 

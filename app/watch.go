@@ -196,7 +196,7 @@ func (a *App) lookAtDay(ctx context.Context, m *model.Model, day time.Time, stam
 		return err
 	}
 	a.tellingsOfDay(notices, &viewOfDay{View: v}, &out, g.Matters)
-	if out.Asked, err = a.askedOfDay(ctx, m, v, notices.now); err != nil {
+	if out.Asked, err = a.askedOfDay(ctx, m, v, notices); err != nil {
 		return err
 	}
 	if _, err = a.Store.PutWatchedDay(ctx, out); err == nil {

@@ -49,7 +49,7 @@ type Asked struct {
 	Notice      int64
 	Traffic     string // who, to what, on which service
 	Connections int64
-	Tell        []Telling // if there is more of it than before
+	Tell        func() []Telling // the messages, if there is more of it than before
 }
 
 // Telling is a message for a destination, by a notice, that a matter makes if it grows.
@@ -149,14 +149,18 @@ func (s *Store) PutNotice(ctx context.Context, n Notice, seen map[time.Time][]As
 			return err
 		}
 		id = ids[0]
+		if seen == nil {
+			return nil
+		}
+		if _, err := tx.ExecContext(ctx, `DELETE FROM notice_days WHERE notice = $1`, id); err != nil {
+			return err
+		}
 		for day, list := range seen {
-			if _, err := tx.ExecContext(ctx, `DELETE FROM notice_days WHERE notice = $1 AND day = $2`, id, day); err != nil {
-				return err
+			for i := range list {
+				list[i].Notice = id
 			}
-			for _, a := range list {
-				if _, err := tx.ExecContext(ctx, askedAgain, id, day, a.Traffic, a.Connections); err != nil {
-					return err
-				}
+			if _, err := tx.ExecContext(ctx, putAsked, askedArgs(day, list)...); err != nil {
+				return err
 			}
 		}
 		return nil
@@ -164,9 +168,20 @@ func (s *Store) PutNotice(ctx context.Context, n Notice, seen map[time.Time][]As
 	return id, found, err
 }
 
-// askedAgain is SQL that keeps how much there was on a day of what a notice asks for, if the notice
-// is still there.
-const askedAgain = `INSERT INTO notice_days SELECT $1::bigint, $2::date, $3::text, $4::bigint WHERE EXISTS (SELECT FROM notices WHERE id = $1)`
+// putAsked is SQL that keeps how much there was on a day of what notices ask for that are still
+// there. What is not there any more stays as it was: it is not new if it comes back.
+const putAsked = `INSERT INTO notice_days (notice, day, traffic, connections)
+	SELECT notice, $1, traffic, connections FROM unnest($2::bigint[], $3::text[], $4::bigint[]) AS x (notice, traffic, connections)
+		WHERE EXISTS (SELECT FROM notices WHERE id = notice)
+	ON CONFLICT (day, notice, traffic) DO UPDATE SET connections = excluded.connections`
+
+func askedArgs(day time.Time, list []Asked) []any {
+	notices, traffic, connections := make([]int64, len(list)), make([]string, len(list)), make([]int64, len(list))
+	for i, a := range list {
+		notices[i], traffic[i], connections[i] = a.Notice, a.Traffic, a.Connections
+	}
+	return []any{day, notices, traffic, connections}
+}
 
 // DropNotice forgets one, and what waits to be told by it.
 func (s *Store) DropNotice(ctx context.Context, id int64) (found bool, err error) {

@@ -193,15 +193,24 @@ func (s *Store) PutWatchedDay(ctx context.Context, d WatchedDay) (opened []Openi
 				b.Queue(telling, t.args()...)
 			}
 		}
-		b.Queue(`DELETE FROM notice_days WHERE day = $1 OR day < $1::date - 7`, d.Day)
+		b.Queue(`DELETE FROM notice_days WHERE day < $1::date - 7`, d.Day)
+		var changed []Asked
 		for _, x := range d.Asked {
-			b.Queue(askedAgain, x.Notice, d.Day, x.Traffic, x.Connections)
 			more := x.Connections - was[asked{x.Notice, x.Traffic}]
-			for _, t := range x.Tell {
-				if t.Message.Times = more; more > 0 {
-					b.Queue(telling, t.args()...)
-				}
+			if more == 0 {
+				continue
 			}
+			changed = append(changed, x)
+			if more < 0 {
+				continue
+			}
+			for _, t := range x.Tell() {
+				t.Message.Times = more
+				b.Queue(telling, t.args()...)
+			}
+		}
+		if len(changed) > 0 {
+			b.Queue(putAsked, askedArgs(d.Day, changed)...)
 		}
 		return tx.SendBatch(ctx, b).Close()
 	})

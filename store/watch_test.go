@@ -147,6 +147,53 @@ func TestSilenceIsFound(t *testing.T) {
 	require.False(t, known(caller("never")))
 }
 
+// Of traffic that a notice asks for, what is more than before is told: not what was there when the
+// notice was made, nor what goes and comes back; and nothing of a notice that is gone.
+func TestMoreOfWhatANoticeAsksFor(t *testing.T) {
+	s, _ := fresh(t)
+	ctx := t.Context()
+	require.NoError(t, s.PutDestination(ctx, "duty", notify.Settings{Kind: "syslog", Transport: "tcp", Address: "127.0.0.1:1"}, "ada"))
+	day := time.Date(2026, 11, 20, 0, 0, 0, 0, time.UTC)
+	n := store.Notice{Kinds: []string{}, Filter: "q=a", Pace: "at once", To: []string{"duty"}, Author: "ada"}
+	id, _, err := s.PutNotice(ctx, n, map[time.Time][]store.Asked{day: {{Traffic: "a to b", Connections: 5}}})
+	require.NoError(t, err)
+	made := 0
+	look := func(notice int64, amounts map[string]int64) (told map[string]int64) {
+		t.Helper()
+		var list []store.Asked
+		for traffic, connections := range amounts {
+			list = append(list, store.Asked{Notice: notice, Traffic: traffic, Connections: connections, Tell: func() []store.Telling {
+				made++
+				return []store.Telling{{Notice: notice, Destination: "duty", Matter: traffic,
+					Message: notify.Message{ID: fmt.Sprint("m", made), Kind: "traffic", Title: traffic}, Due: time.Now()}}
+			}})
+		}
+		_, err := s.PutWatchedDay(ctx, store.WatchedDay{Day: day, Stamp: fmt.Sprint(made), Asked: list})
+		require.NoError(t, err)
+		waiting, err := s.Claim(ctx, 100)
+		require.NoError(t, err)
+		told = map[string]int64{}
+		var ids []string
+		for _, w := range waiting {
+			told[w.Matter] = w.Times
+			ids = append(ids, w.ID)
+		}
+		require.NoError(t, s.Taken(ctx, "duty", ids, "x"))
+		return told
+	}
+	require.Empty(t, look(id, map[string]int64{"a to b": 5}), "it was there before")
+	require.Equal(t, map[string]int64{"a to b": 2, "c to d": 3}, look(id, map[string]int64{"a to b": 7, "c to d": 3}))
+	require.Empty(t, look(id, map[string]int64{"c to d": 3}))
+	require.Empty(t, look(id, map[string]int64{"a to b": 7, "c to d": 1}), "it comes back, and less of it is no more")
+	require.Equal(t, 2, made, "messages are made of what is told only")
+	found, err := s.DropNotice(ctx, id)
+	require.NoError(t, err)
+	require.True(t, found)
+	_, err = s.PutWatchedDay(ctx, store.WatchedDay{Day: day, Stamp: "gone", Asked: []store.Asked{{Notice: id, Traffic: "e to f", Connections: 1,
+		Tell: func() []store.Telling { return nil }}}})
+	require.NoError(t, err, "somebody dropped it meanwhile")
+}
+
 // What grows is told once for each notice and destination; what waits is told of once,
 // with how often it happened; what is not taken is tried again; nothing is claimed twice.
 func TestTheOutbox(t *testing.T) {

@@ -46,6 +46,13 @@ export function useLedgerQuery(): LedgerQuery {
 /** The parts of the address that the filter of a ledger is. */
 const filterKeys = ["verdict", "odd", "turn", "q", "rule", "group", "workload", ...fineKeys];
 
+/** Why nobody can be told of what a filter selects; blank: one can. */
+function untellable(query: LedgerQuery, filter: string) {
+  if (query.rule) return "a line moves with the text: filter by clients, servers and services instead";
+  if (query.was?.length) return "a notice compares with no other revision";
+  return filter ? "" : "set a filter first";
+}
+
 const verdicts: Verdict[] = ["uncovered", "reject", "permit"];
 
 /** switches: the verdicts as switches; not where they stand in the view already. */
@@ -56,7 +63,8 @@ export function LedgerBar({ query, switches = true }: { query: LedgerQuery; swit
   const [more, setMore] = useState(false);
   const { chosen, toggle: toggleColumn } = useExtras();
   const selected = new URLSearchParams();
-  for (const k of filterKeys) for (const v of search.getAll(k)) selected.append(k, v);
+  for (const k of [...filterKeys, "was"]) for (const v of search.getAll(k)) selected.append(k, v);
+  const tellable = noticeFilter(selected.toString());
   const exported = new URLSearchParams();
   for (const [k, v] of Object.entries({ ...w, ...query })) {
     for (const one of Array.isArray(v) ? v : [v]) if (one) exported.append(k, String(one));
@@ -141,7 +149,7 @@ export function LedgerBar({ query, switches = true }: { query: LedgerQuery; swit
               run: () => toggleColumn(e.key),
             }))}
           />
-          <TellOfThese filter={noticeFilter(selected.toString())} lines={!!query.rule} />
+          <TellOfThese filter={tellable} why={untellable(query, tellable)} />
           <Selections list={window.location.pathname.slice(1)} keys={[...filterKeys, "show"]} />
           <Menu
             label="Export"
@@ -158,22 +166,12 @@ export function LedgerBar({ query, switches = true }: { query: LedgerQuery; swit
   );
 }
 
-/** Be told when more of what the filter selects comes. */
-function TellOfThese({ filter, lines }: { filter: string; lines: boolean }) {
+/** Be told when more of what the filter selects comes; why not, if not. */
+function TellOfThese({ filter, why }: { filter: string; why: string }) {
   const [open, setOpen] = useState(false);
   return (
     <>
-      <Btn
-        disabled={!filter || lines}
-        title={
-          lines
-            ? "a line moves with the text: filter by clients, servers and services instead"
-            : filter
-              ? "be told when more of this comes"
-              : "set a filter first"
-        }
-        onClick={() => setOpen(true)}
-      >
+      <Btn disabled={!!why} title={why || "be told when more of this comes"} onClick={() => setOpen(true)}>
         Tell me…
       </Btn>
       {open && <NoticeDialog selects={filter} matters={[]} close={() => setOpen(false)} />}

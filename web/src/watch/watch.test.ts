@@ -49,8 +49,10 @@ test("a notice of a filter is a sentence, too", () => {
 });
 
 test("how a ledger is shown is not part of a notice", () => {
-  expect(noticeFilter("show=all&by=app&rule=7&turn=reaches&columns=env&q=a+b")).toBe("q=a+b");
+  expect(noticeFilter("show=all&by=app&turn=reaches&columns=env&q=a+b&against=3")).toBe("q=a+b");
   expect(noticeFilter("group=store&turn=reaches")).toBe("group=store&turn=reaches");
   expect(noticeFilter("path=a%7Cb%7C%7C&columns=site")).toBe("path=a%7Cb%7C%7C&columns=site");
   expect(noticeFilter("show=all")).toBe("");
+  expect(noticeFilter("q=a&rule=7"), "without the line it would be wider").toBe("");
+  expect(noticeFilter("q=a&against=3&was=permit")).toBe("");
 });

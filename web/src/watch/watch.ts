@@ -86,10 +86,12 @@ const verbs: Record<string, string> = {
 /** The members of a group, as an expression. */
 export const memberOf = (group: string) => `member of ${/^[a-z][\w-]*$/i.test(group) ? group : JSON.stringify(group)}`;
 
+/** An expression for ends, as short as it is plain: a group by its name. */
+const short = (e?: string | null) => (e ?? "").replace(/^member of "?([^"]*)"?$/, "$1");
+
 /** What a filter of the ledger selects, in words: "anything permitted from tier is entry on tcp/443 comes". */
 export function trafficWords(filter: string): string {
   const f = new URLSearchParams(filter);
-  const short = (e: string | null) => (e ?? "").replace(/^member of "?([^"]*)"?$/, "$1");
   const verdicts = f.getAll("verdict").map((v) => (v === "permit" ? "permitted" : v === "reject" ? "rejected" : v));
   const [mine, other] = f.get("turn") === "reaches" ? ["from", "to"] : ["to", "from"];
   const ends: Record<string, string[]> = { from: [], to: [] };
@@ -116,11 +118,12 @@ export function trafficWords(filter: string): string {
   return `${words.filter(Boolean).join(" ")} comes`;
 }
 
-/** A filter of the ledger as notices keep it: without what only says how it is shown, and without
-    lines, which move with the text. Blank: nothing is left of it. */
+/** A filter of the ledger as notices keep it: without what only says how it is shown. Blank: it selects
+    nothing, or by what a notice cannot, such as the line of a rule, which moves with the text. */
 export function noticeFilter(filter: string): string {
   const f = new URLSearchParams(filter);
-  for (const key of ["show", "by", "rule", "against", "was"]) f.delete(key);
+  if (f.has("rule") || f.has("was")) return "";
+  for (const key of ["show", "by", "against"]) f.delete(key);
   if (!f.has("path")) for (const key of ["columns", "rows", "allRows"]) f.delete(key);
   if (!f.has("group") && !f.has("workload")) f.delete("turn");
   return f.toString();
@@ -133,9 +136,8 @@ export function about(
 ): string {
   if (n.filter) return trafficWords(n.filter);
   if (n.matter) return matter ? `“${matter}” happens again` : "a matter of before happens again";
-  const ends = (e?: string) => e?.replace(/^member of "?([^"]*)"?$/, "$1");
-  const who = ends(n.who);
-  const what = ends(n.what);
+  const who = short(n.who);
+  const what = short(n.what);
   const kinds = n.kinds ?? [];
   const words = kinds.length === 0 ? "is the matter" : kinds.map((k) => verbs[k] ?? `is a ${k}`).join(" or ");
   const standing = kinds.length > 0 && kinds.every((k) => !verbs[k]);
