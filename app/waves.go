@@ -164,7 +164,11 @@ func (a *App) conditions(ctx context.Context, v *reach.View, m *model.Model, w *
 			holding++
 		}
 	}
-	add("points", holding == len(points), true, "%d of its %s hold release %d", holding, plural.Of(len(points), "point"), r.No)
+	verb := "hold"
+	if len(points) == 1 {
+		verb = "holds"
+	}
+	add("points", holding == len(points), true, "%d of its %s %s release %d", holding, plural.Of(len(points), "point"), verb, r.No)
 	if w.Minutes > 0 {
 		have := 0
 		if w.Since != nil {

@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"lucidorchard/core/expr"
+	"lucidorchard/core/plural"
 	"lucidorchard/core/service"
 )
 
@@ -170,7 +171,7 @@ func (d *deriver) signs(x *edge, clients, servers int) string {
 		}
 		return d.roleSize[d.roleOf[m]]
 	}
-	out := fmt.Sprintf("%s on %s of %d", count(int(min(d.connections(x), 1<<31)), "connection"), days(d.daysOf(x).Count()), d.days)
+	out := fmt.Sprintf("%s on %s of %d", plural.Of(int(min(d.connections(x), 1<<31)), "connection"), days(d.daysOf(x).Count()), d.days)
 	if n := kind(x.client); n > 1 {
 		out += fmt.Sprintf("; %d of %d clients of its kind", clients, n)
 	}

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"lucidorchard/core/expr"
+	"lucidorchard/core/plural"
 	"lucidorchard/core/policy"
 	"lucidorchard/core/service"
 )
@@ -155,11 +156,11 @@ func (d *deriver) alternatives(n *namer, r *draft, p *Proposal) {
 	}
 	outside := len(r.left) == 1 && d.size(&r.left[0], 0) == 0
 	if len(clients) <= mostListed && (r.anyone || width(r.left) > len(clients) || outside) {
-		add(&p.Narrower, fmt.Sprintf("only the %s that were seen", count(len(clients), "client")), only(clients), r.right,
+		add(&p.Narrower, fmt.Sprintf("only the %s that were seen", plural.Of(len(clients), "client")), only(clients), r.right,
 			func(share) bool { return true }, clients)
 	}
 	if len(servers) <= mostListed && width(r.right) > len(servers) && !r.anyone {
-		add(&p.Narrower, fmt.Sprintf("only to the %s that were reached", count(len(servers), "server")), r.left,
+		add(&p.Narrower, fmt.Sprintf("only to the %s that were reached", plural.Of(len(servers), "server")), r.left,
 			only(servers), func(share) bool { return true }, servers)
 	}
 	slices.SortStableFunc(p.Narrower, func(a, b Alternative) int {

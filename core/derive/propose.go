@@ -11,6 +11,7 @@ import (
 	"lucidorchard/core/estate"
 	"lucidorchard/core/expr"
 	"lucidorchard/core/flow"
+	"lucidorchard/core/plural"
 	"lucidorchard/core/policy"
 	"lucidorchard/core/service"
 )
@@ -432,16 +433,13 @@ func (d *deriver) why(r *draft, p *Proposal) string {
 		}
 		switch {
 		case outside && len(members) == 0:
-			if len(took) == 1 {
-				return "1 outside address " + verb
-			}
-			return fmt.Sprintf("%d outside addresses %s", len(took), verb)
+			return plural.Of(len(took), "outside address", "outside addresses") + " " + verb
 		case len(took) >= len(members) && len(members) == 1:
 			return ""
 		case len(took) >= len(members):
-			return fmt.Sprintf("all %d %s", len(members), verb)
+			return "all " + plural.N(len(members)) + " " + verb
 		}
-		return fmt.Sprintf("%d of %d %s", len(took), len(members), verb)
+		return plural.N(len(took)) + " of " + plural.N(len(members)) + " " + verb
 	}
 	var parts []string
 	if c := side(r.left, 0, "call"); c != "" && !r.anyone {
@@ -541,18 +539,11 @@ func (d *deriver) oneAddress(x *item) bool {
 }
 
 func (p *Proposal) note() string {
-	return fmt.Sprintf("Derived from %s: %d seen of %d opened (fill %s), %s",
-		count(len(p.Conversations), "conversation"), p.Pairs, p.Opened, percent(p.Fill()), days(p.Days))
+	return fmt.Sprintf("Derived from %s: %s seen of %s opened (fill %s), %s",
+		plural.Of(len(p.Conversations), "conversation"), plural.N(p.Pairs), plural.N(p.Opened), percent(p.Fill()), days(p.Days))
 }
 
-func days(n int) string { return count(n, "day") }
-
-func count(n int, what string) string {
-	if n == 1 {
-		return "1 " + what
-	}
-	return fmt.Sprintf("%d %ss", n, what)
-}
+func days(n int) string { return plural.Of(n, "day") }
 
 func percent(f float64) string {
 	if f > 0 && f < 0.01 {

@@ -9,13 +9,13 @@ func Of(n int, one string, many ...string) string {
 	case n == 1:
 		return "1 " + one
 	case len(many) > 0:
-		return grouped(n) + " " + many[0]
+		return N(n) + " " + many[0]
 	}
-	return grouped(n) + " " + one + "s"
+	return N(n) + " " + one + "s"
 }
 
-// grouped writes a number as the interface does: its digits in threes.
-func grouped(n int) string {
+// N writes a number as the interface does: its digits in threes.
+func N(n int) string {
 	digits := strconv.Itoa(n)
 	for at := len(digits) - 3; at > 0 && digits[at-1] != '-'; at -= 3 {
 		digits = digits[:at] + "," + digits[at:]
