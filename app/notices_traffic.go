@@ -37,9 +37,9 @@ func (a *App) filterOf(ctx context.Context, m *model.Model, text string) (reach.
 	return a.QueryOf(ctx, m, f)
 }
 
-// askedOfDay gives what there is, on the day of a view, of the traffic that notices ask for. What
-// cannot be read any more, such as for a group that is gone, is said with the notice.
-func (a *App) askedOfDay(ctx context.Context, m *model.Model, v *reach.View, t *telling) ([]store.Asked, error) {
+// askedOfDay gives what there is, on a day that is followed, of the traffic that notices ask for.
+// What cannot be read any more, such as for a group that is gone, is said with the notice.
+func (a *App) askedOfDay(ctx context.Context, m *model.Model, d *dayFollowed, t *telling) ([]store.Asked, error) {
 	var out []store.Asked
 	for i := range t.all { // also of those that pause: what came meanwhile is not told afterwards
 		n := &t.all[i]
@@ -52,15 +52,26 @@ func (a *App) askedOfDay(ctx context.Context, m *model.Model, v *reach.View, t *
 		} else if err != nil {
 			return nil, err
 		}
-		out = append(out, a.asked(v, q, n, t.now)...)
+		choose := func(v *reach.View) []int { return v.Chosen(q) }
+		if q.New { // that goes by what was seen on other days, too
+			v := m.Stretch(d.from, d.to)
+			out = append(out, a.asked(v, choose(v), n, t.now)...)
+			continue
+		}
+		name := n.Filter
+		if q.Acceptance != nil {
+			name += " " + q.Acceptance.Key
+		}
+		v, list := d.Chosen(name, choose)
+		out = append(out, a.asked(v, list, n, t.now)...)
 	}
 	return out, nil
 }
 
-// asked gives what a view has of the traffic of a notice, and the messages that it makes if there is
-// more of it than before.
-func (a *App) asked(v *reach.View, q reach.Query, n *store.Notice, now time.Time) (out []store.Asked) {
-	list := watch.Asked(v, v.Chosen(q))
+// asked gives the traffic of a notice, as conversations of a view, and the messages that it makes if
+// there is more of it than before.
+func (a *App) asked(v *reach.View, conversations []int, n *store.Notice, now time.Time) (out []store.Asked) {
+	list := watch.Asked(v, conversations)
 	for i := range list {
 		x := &list[i]
 		id := matterID(x.Key())
@@ -121,7 +132,8 @@ func (a *App) seenOf(ctx context.Context, m *model.Model, n *store.Notice) (map[
 	last := flow.Hour((int64(m.To) - 1) / 24)
 	for d := max(m.From/24, last-1); m.From < m.To && d <= last; d++ {
 		day := time.Unix(int64(d)*86400, 0).UTC()
-		out[day] = a.asked(a.dayView(m, day), q, n, time.Now())
+		v := a.dayView(m, day)
+		out[day] = a.asked(v, v.Chosen(q), n, time.Now())
 	}
 	return out, nil
 }

@@ -2,6 +2,7 @@ package app_test
 
 import (
 	"context"
+	"crypto/rand"
 	"net"
 	"net/netip"
 	"os"
@@ -14,6 +15,7 @@ import (
 
 	"lucidorchard/app"
 	"lucidorchard/collect"
+	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/service"
 	"lucidorchard/ingest/wire"
@@ -32,13 +34,32 @@ func connection(client, server netip.Addr, from, port uint16) []flow.Observation
 	return []flow.Observation{o, back}
 }
 
+// seenToday stores conversations that were seen since the day began.
+func seenToday(b *testing.B, db *store.Store, n int) {
+	day := time.Now().UTC().Truncate(24 * time.Hour)
+	since := time.Since(day)
+	const part = 100_000
+	for from := 0; from < n; from += part {
+		var all flow.Buckets
+		for i := from; i < min(n, from+part); i++ {
+			at := estate.InstantOf(day.Add(time.Duration(int64(since) / int64(n) * int64(i))))
+			all.Add(flow.Record{Start: at, End: at, Client: netip.AddrFrom4([4]byte{198, 51, byte(i / 7919 % 256), byte(i / 30 % 251)}),
+				Server: addr(i % 30), Point: service.PointOf(service.TCP, 443), Connections: 1, Bytes: 100, Packets: 2,
+				Outcome: flow.Carried, Observer: "leaf"})
+		}
+		_, err := db.AddBatch(b.Context(), store.Batch{ID: rand.Text(), Buckets: all.All()})
+		require.NoError(b, err)
+	}
+}
+
 // BenchmarkFromAPacketToAMessage gives how long it takes from the moment in which an exporter
 // reports a leak to its message at a receiver, while all exporters together report records at a
 // steady rate: of 60 machines and 4,000 callers from outside. ORCHARD_RATE says how many a second
 // (50,000), ORCHARD_SECONDS for how long (40).
 func BenchmarkFromAPacketToAMessage(b *testing.B) {
-	seconds, rate, callers := 40, 50_000, 251
-	for name, to := range map[string]*int{"ORCHARD_SECONDS": &seconds, "ORCHARD_RATE": &rate, "ORCHARD_CALLERS": &callers} {
+	seconds, rate, callers, before := 40, 50_000, 251, 0
+	for name, to := range map[string]*int{"ORCHARD_SECONDS": &seconds, "ORCHARD_RATE": &rate, "ORCHARD_CALLERS": &callers,
+		"ORCHARD_BEFORE": &before} {
 		if n, err := strconv.Atoi(os.Getenv(name)); err == nil {
 			*to = n
 		}
@@ -46,6 +67,7 @@ func BenchmarkFromAPacketToAMessage(b *testing.B) {
 	for range b.N {
 		db := open(b)
 		land(b, db)
+		seenToday(b, db, before)
 		ctx, stop := context.WithCancel(context.Background())
 		c, err := collect.Start(ctx, collect.Options{Store: db, Name: "bench", UDP: []string{"127.0.0.1:0"}, Spool: b.TempDir()})
 		require.NoError(b, err)

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"runtime/debug"
 	"slices"
 	"strings"
@@ -169,9 +170,9 @@ func (a *App) lookAtDay(ctx context.Context, m *model.Model, day time.Time, stam
 	if err != nil {
 		return err
 	}
-	v := a.dayView(m, day)
-	g := watch.Gather(v, watch.Watched{Groups: watched, Known: known})
-	out := store.WatchedDay{Day: day, Stamp: stamp, Hours: g.Hours, Callers: map[watch.Caller]time.Time{}}
+	f := a.follow(m, day, watched, known)
+	g, v := f.Gather(f.of(m.Table))
+	out := store.WatchedDay{Day: day, Stamp: stamp, Of: m.Versions, Hours: g.Hours, Callers: map[watch.Caller]time.Time{}}
 	for c, first := range g.Callers {
 		out.Callers[c] = first.Time()
 	}
@@ -196,7 +197,7 @@ func (a *App) lookAtDay(ctx context.Context, m *model.Model, day time.Time, stam
 		return err
 	}
 	a.tellingsOfDay(notices, &viewOfDay{View: v}, &out, g.Matters)
-	if out.Asked, err = a.askedOfDay(ctx, m, v, notices); err != nil {
+	if out.Asked, err = a.askedOfDay(ctx, m, f, notices); err != nil {
 		return err
 	}
 	if _, err = a.Store.PutWatchedDay(ctx, out); err == nil {
@@ -218,17 +219,51 @@ func matterOf(x *watch.Matter) store.Matter {
 		First: x.First.Time(), Last: x.Last.Time()}
 }
 
-// dayView gives what was seen on a day.
-func (a *App) dayView(m *model.Model, day time.Time) *reach.View {
-	first := flow.Hour(day.Unix() / 3600)
-	return m.Stretch(max(first, m.From), min(first+24, m.To))
+// dayFollowed is a day whose traffic is followed, under what it was judged by so far.
+type dayFollowed struct {
+	*watch.Follower
+	from, to flow.Hour
+	like     model.Like
+	watched  []string
+	known    store.Callers
 }
+
+// of gives the part of a table that is followed.
+func (d *dayFollowed) of(t *flow.Table) *flow.Table { return t.Between(d.from, d.to) }
+
+// mostFollowed is how many days are followed, beside all others that are looked at once: the last, and
+// the one before it around midnight.
+const mostFollowed = 2
+
+// follow gives what follows a day: what did before, as long as conversations are judged as they were.
+func (a *App) follow(m *model.Model, day time.Time, watched []string, known store.Callers) *dayFollowed {
+	from, to := hoursOf(m, day)
+	view, like := m.Parts(from, to)
+	d := a.followed[day]
+	if d == nil || d.like != like || !slices.Equal(d.watched, watched) || !d.known.Equal(known) {
+		d = &dayFollowed{watch.NewFollower(view, watch.Watched{Groups: watched, Known: known.Known}), from, to, like, watched, known}
+	}
+	if last := flow.Hour((int64(m.To) - 1) / 24); from/24 > last-mostFollowed {
+		a.followed[day] = d
+		maps.DeleteFunc(a.followed, func(_ time.Time, d *dayFollowed) bool { return d.from/24 <= last-mostFollowed })
+	}
+	return d
+}
+
+// hoursOf gives the hours of a day of which there is something.
+func hoursOf(m *model.Model, day time.Time) (from, to flow.Hour) {
+	first := flow.Hour(day.Unix() / 3600)
+	return max(first, m.From), min(first+24, m.To)
+}
+
+// dayView gives what was seen on a day.
+func (a *App) dayView(m *model.Model, day time.Time) *reach.View { return m.Stretch(hoursOf(m, day)) }
 
 // knownCallers tells who reached what is watched before a day. On the first days that
 // there are, everybody is known: nobody can be new where nothing is old.
-func (a *App) knownCallers(ctx context.Context, m *model.Model, day time.Time) (func(watch.Caller) bool, error) {
+func (a *App) knownCallers(ctx context.Context, m *model.Model, day time.Time) (store.Callers, error) {
 	if flow.Hour(day.Unix()/3600) < m.From+24 {
-		return func(watch.Caller) bool { return true }, nil
+		return store.Callers{Everybody: true}, nil
 	}
 	return a.Store.KnownCallers(ctx, day)
 }
@@ -294,7 +329,7 @@ func (a *App) MatterOn(ctx context.Context, m *model.Model, id string, day time.
 		return MatterPart{}, nil // it was forgotten
 	}
 	v := a.dayView(m, day)
-	g := watch.Gather(v, watch.Watched{Groups: watched, Known: known})
+	g := watch.Gather(v, watch.Watched{Groups: watched, Known: known.Known})
 	for i := range g.Matters {
 		if x := &g.Matters[i]; matterID(x.Key()) == id {
 			return MatterPart{v, x.Conversations}, nil

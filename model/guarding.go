@@ -1,9 +1,12 @@
 package model
 
 import (
+	"maps"
 	"slices"
+	"sync"
 	"time"
 
+	"lucidorchard/core/decide"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/plan"
 	"lucidorchard/core/policy"
@@ -42,39 +45,57 @@ func (m *Model) Exempt(at time.Time) map[string]bool {
 	return out
 }
 
-// judge says which conversations are leaks and chokes; nil before anything was
-// released: then the draft does.
-func (m *Model) judge() *reach.Judge {
-	if m.guarding == nil || len(m.guarding.Releases) == 0 {
+// deriveJudge sets what says which conversations are leaks and chokes; nil before anything was
+// released: then the draft does. It is that of the model before, where nothing has changed of what
+// it goes by.
+func (m *Model) deriveJudge(before *Model) {
+	exempt := m.Exempt(m.Made)
+	if before != nil && before.judge != nil && before.Compiled == m.Compiled && before.guarding == m.guarding &&
+		maps.Equal(before.exempt, exempt) {
+		m.judge, m.exempt = before.judge, before.exempt
+		return
+	}
+	compiled, guarding := m.Compiled, m.guarding
+	m.exempt = exempt
+	m.judge = sync.OnceValue(func() *reach.Judge { return judgeOf(compiled, guarding, exempt) })
+}
+
+func judgeOf(compiled *decide.Compiled, guarding *guarding, exempt map[string]bool) *reach.Judge {
+	if guarding == nil || len(guarding.Releases) == 0 {
 		return nil
 	}
 	periods := map[string][]reach.Period{}
-	for _, p := range m.guarding.Periods {
+	for _, p := range guarding.Periods {
 		periods[p.Point] = append(periods[p.Point], reach.Period{From: flow.MicrosOf(p.At), Release: p.Release,
 			Enforce: p.Mode == "enforce"})
 	}
 	var guards []string
 	var of []store.Guard
-	for _, g := range m.guarding.Points {
+	for _, g := range guarding.Points {
 		if len(periods[g.Name]) > 0 {
 			guards, of = append(guards, g.Guards), append(of, g)
 		}
 	}
 	j := &reach.Judge{}
-	exempt := m.Exempt(m.Made)
-	for i, g := range plan.GuardedBy(m.Compiled, guards) {
-		g.In = slices.DeleteFunc(g.In, func(w int32) bool { return exempt[m.Estate.Workload(w).ID] })
+	for i, g := range plan.GuardedBy(compiled, guards) {
+		g.In = slices.DeleteFunc(g.In, func(w int32) bool { return exempt[compiled.Estate.Workload(w).ID] })
 		j.Holders = append(j.Holders, reach.Holder{Name: of[i].Name, Guards: g.In, Server: of[i].Side != "client", Client: of[i].Side != "server",
 			Periods: periods[of[i].Name]})
 	}
-	compiled := m.Compiled
-	policies := m.guarding.policies
+	var mu sync.Mutex
+	under := map[int]*decide.Compiled{} // by release
 	j.Of = func(w *reach.Window, release int) *reach.View {
-		p := policies[release]
+		p := guarding.policies[release]
 		if p == nil {
 			return nil
 		}
-		return w.Under(compiled.WithPolicy(p, compiled.AsOf).After)
+		mu.Lock()
+		if under[release] == nil {
+			under[release] = compiled.WithPolicy(p, compiled.AsOf).After
+		}
+		c := under[release]
+		mu.Unlock()
+		return w.Under(c)
 	}
 	return j
 }

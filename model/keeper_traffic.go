@@ -153,6 +153,7 @@ func (k *Keeper) take(t *traffic) {
 	next.Table, next.Versions.Conversations, next.Hours = t.table, t.version, t.hours
 	next.From, next.To = next.Table.Span()
 	next.Made = time.Now()
+	next.deriveJudge(before)
 	next.views = &views{}
 	if view != nil && of.Compiled == next.Compiled && of.guarding == next.guarding {
 		next.views.all = append(next.views.all, view)

@@ -16,6 +16,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -55,6 +56,8 @@ type Model struct {
 	counts     func() []decide.GroupCount
 	census     func() *whatif.Census
 	probes     func() []Probe
+	judge      func() *reach.Judge
+	exempt     map[string]bool // workloads, as judge goes by it
 	acceptance func() *reach.Acceptance
 	views      *views
 	afters     *afters
@@ -124,6 +127,7 @@ func (m *Model) TagKeys() []string {
 // one was made from; nil: none.
 func (m *Model) derive(before *Model) {
 	compiled := m.Compiled
+	m.deriveJudge(before)
 	if before == nil || before.Estate != m.Estate {
 		e := m.Estate
 		m.keys = sync.OnceValue(func() []string { return keysOf(e) })
@@ -259,14 +263,44 @@ func (m *Model) Judged() (since time.Time, judged bool) {
 	return since, true
 }
 
-// window cuts a window from a table. What points held judges it from the first of them on:
-// a window that was over before is judged by the draft, but one of all that is known
-// reaches to the present.
+// Parts gives what makes views of some rows of what was seen in some hours, as Stretch makes one of
+// all of them; and what is the same for models that make the same views.
+func (m *Model) Parts(from, to flow.Hour) (of func(*flow.Table) *reach.View, like Like) {
+	like = Like{compiled: m.Compiled, structural: strings.Join(m.Structural, " "), from: from, to: to}
+	if m.judges(m.Table, from, to) {
+		like.judge = m.judge()
+	}
+	e, structural := m.Estate, m.Structural
+	return func(part *flow.Table) *reach.View {
+		w := reach.NewWindow(e, part, from, to)
+		w.Structural = structural
+		w.JudgedBy(like.judge)
+		return w.Under(like.compiled)
+	}, like
+}
+
+// Like is what views are made by. It can be compared.
+type Like struct {
+	compiled   *decide.Compiled
+	judge      *reach.Judge
+	structural string
+	from, to   flow.Hour
+}
+
+// judges reports whether what points held judges a window, and not the draft: from the first of them
+// on. A window that was over before is judged by the draft, but one of all that is known reaches to
+// the present.
+func (m *Model) judges(table *flow.Table, from, to flow.Hour) bool {
+	since, judged := m.Judged()
+	first, end := table.Span()
+	return judged && (since.Before(to.Start().Time()) || from <= first && to >= end)
+}
+
+// window cuts a window from a table.
 func (m *Model) window(table *flow.Table, from, to flow.Hour) *reach.Window {
 	w := reach.NewWindow(m.Estate, table, from, to)
 	w.Structural = m.Structural
-	since, judged := m.Judged()
-	if first, end := table.Span(); judged && (since.Before(to.Start().Time()) || from <= first && to >= end) {
+	if m.judges(table, from, to) {
 		w.JudgedBy(m.judge())
 	}
 	return w

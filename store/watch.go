@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"errors"
+	"maps"
 	"strings"
 	"time"
 
@@ -66,7 +67,8 @@ type MatterDay struct {
 // WatchedDay is all that a day makes.
 type WatchedDay struct {
 	Day     time.Time
-	Stamp   string // of what it was made from
+	Stamp   string   // of what it was made from
+	Of      Versions // that it was made from, at least
 	Matters []Matter
 	Days    []MatterDay // of each of them
 	Hours   map[flow.Hour]*watch.Hour
@@ -102,10 +104,17 @@ func (s *Store) WatchStamps(ctx context.Context) (map[time.Time]string, error) {
 const grown = `conversations >= m.size + greatest(3, m.size / 2)`
 
 // PutWatchedDay keeps what a day makes in place of what it made before, and gives the
-// matters that are new by it, or again.
+// matters that are new by it, or again. Where another server was there with something newer,
+// that stays.
 func (s *Store) PutWatchedDay(ctx context.Context, d WatchedDay) (opened []Opening, err error) {
+	of := []int64{d.Of.Conversations, d.Of.Workloads, int64(d.Of.Revision), d.Of.Points}
 	err = s.writeRows(ctx, watchLock, func(tx pgx.Tx) error {
 		opened = nil
+		var newer bool
+		if err := tx.QueryRow(ctx, `SELECT EXISTS (SELECT FROM watch_days, unnest(versions, $2::bigint[]) AS v (was, is_now) WHERE day = $1 AND was > is_now)`,
+			d.Day, of).Scan(&newer); err != nil || newer {
+			return err
+		}
 		before := map[string]int64{}
 		var id string
 		var n int64
@@ -174,7 +183,7 @@ func (s *Store) PutWatchedDay(ctx context.Context, d WatchedDay) (opened []Openi
 		for c := range d.Callers {
 			b.Queue(`INSERT INTO watch_caller_days VALUES ($1, $2, $3, $4)`, sideKey(c.Who), sideKey(c.What), int64(c.Service), d.Day)
 		}
-		b.Queue(`INSERT INTO watch_days VALUES ($1, $2) ON CONFLICT (day) DO UPDATE SET stamp = $2`, d.Day, d.Stamp)
+		b.Queue(`INSERT INTO watch_days VALUES ($1, $2, $3) ON CONFLICT (day) DO UPDATE SET stamp = $2, versions = $3`, d.Day, d.Stamp, of)
 		// What no day shows any more goes, unless somebody did something with it.
 		b.Queue(`DELETE FROM matters m WHERE NOT standing AND state = 'new' AND NOT EXISTS (SELECT FROM matter_days WHERE matter = m.id)`)
 		b.Queue(`WITH open AS (UPDATE matters m SET state = 'new', opened = now(), changed = now(), size = 0 FROM matter_days x
@@ -219,24 +228,41 @@ func (s *Store) PutWatchedDay(ctx context.Context, d WatchedDay) (opened []Openi
 
 func sideKey(x watch.Side) string { return x.Kind + " " + x.Text }
 
+// Callers are who reached what is watched.
+type Callers struct {
+	Everybody bool
+	some      map[callerKey]bool
+}
+
+type callerKey struct {
+	who, what string
+	point     int64
+}
+
+// Known reports whether somebody is among them.
+func (c Callers) Known(x watch.Caller) bool {
+	return c.Everybody || c.some[callerKey{sideKey(x.Who), sideKey(x.What), int64(x.Service)}]
+}
+
+// Equal reports whether they are the same.
+func (c Callers) Equal(o Callers) bool {
+	return c.Everybody == o.Everybody && maps.Equal(c.some, o.some)
+}
+
 // KnownCallers gives who reached what is watched before a time.
-func (s *Store) KnownCallers(ctx context.Context, before time.Time) (func(watch.Caller) bool, error) {
+func (s *Store) KnownCallers(ctx context.Context, before time.Time) (Callers, error) {
 	var rows []struct {
 		Who, What string
 		Point     int64
 	}
 	if err := s.db.SelectContext(ctx, &rows, `SELECT who, what, point FROM watch_callers WHERE first < $1`, before); err != nil {
-		return nil, err
+		return Callers{}, err
 	}
-	type key struct {
-		who, what string
-		point     int64
-	}
-	known := make(map[key]bool, len(rows))
+	known := make(map[callerKey]bool, len(rows))
 	for _, r := range rows {
-		known[key{r.Who, r.What, r.Point}] = true
+		known[callerKey{r.Who, r.What, r.Point}] = true
 	}
-	return func(c watch.Caller) bool { return known[key{sideKey(c.Who), sideKey(c.What), int64(c.Service)}] }, nil
+	return Callers{some: known}, nil
 }
 
 // Silence is a caller who came every day, and does not any more.

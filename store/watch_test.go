@@ -143,8 +143,8 @@ func TestSilenceIsFound(t *testing.T) {
 	require.Equal(t, "stopped", found[0].Who)
 	known, err := s.KnownCallers(t.Context(), today)
 	require.NoError(t, err)
-	require.True(t, known(caller("stopped")))
-	require.False(t, known(caller("never")))
+	require.True(t, known.Known(caller("stopped")))
+	require.False(t, known.Known(caller("never")))
 }
 
 // Of traffic that a notice asks for, what is more than before is told: not what was there when the

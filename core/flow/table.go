@@ -2,6 +2,7 @@ package flow
 
 import (
 	"cmp"
+	"math"
 	"slices"
 	"sort"
 
@@ -203,6 +204,113 @@ func (t *Table) Span() (from, to Hour) {
 // Starts gives the number of the first row of each chunk, and at the end that of
 // all rows. The slice must not be changed.
 func (t *Table) Starts() []int { return t.starts }
+
+// Changed gives the numbers of the pairs of which one table has other rows than another, rising.
+// Both have the same dictionary.
+func (t *Table) Changed(was *Table) []uint32 {
+	var out []uint32
+	a, b := was.Chunks, t.Chunks
+	for len(a) > 0 || len(b) > 0 {
+		switch {
+		case len(b) == 0 || len(a) > 0 && a[0].Hour < b[0].Hour:
+			out, a = append(out, a[0].Pair...), a[1:]
+		case len(a) == 0 || b[0].Hour < a[0].Hour:
+			out, b = append(out, b[0].Pair...), b[1:]
+		default:
+			if a[0] != b[0] {
+				out = a[0].changed(b[0], out)
+			}
+			a, b = a[1:], b[1:]
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// changed appends the pairs of which two chunks of an hour have other rows.
+func (c *Chunk) changed(now *Chunk, out []uint32) []uint32 {
+	i, k := 0, 0
+	for i < c.Len() || k < now.Len() {
+		p := uint32(math.MaxUint32)
+		if i < c.Len() {
+			p = c.Pair[i]
+		}
+		if k < now.Len() {
+			p = min(p, now.Pair[k])
+		}
+		same := true
+		for i < c.Len() && c.Pair[i] == p && k < now.Len() && now.Pair[k] == p {
+			same = same && c.sameRow(i, now, k)
+			i, k = i+1, k+1
+		}
+		for ; i < c.Len() && c.Pair[i] == p; i++ {
+			same = false
+		}
+		for ; k < now.Len() && now.Pair[k] == p; k++ {
+			same = false
+		}
+		if !same {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+func (c *Chunk) sameRow(i int, o *Chunk, k int) bool {
+	return c.Connections[i] == o.Connections[k] && c.Last[i] == o.Last[k] && c.Outcome[i] == o.Outcome[k] && c.First[i] == o.First[k] &&
+		c.Bytes[i] == o.Bytes[k] && c.Packets[i] == o.Packets[k] && c.Unsure[i] == o.Unsure[k] && c.Observer[i] == o.Observer[k]
+}
+
+// Only gives the rows of some pairs, whose numbers rise. The table has a dictionary of its own, in
+// which each pair has the place among them as its number.
+func (t *Table) Only(pairs []uint32) *Table {
+	dict := t.Dict.withoutPairs()
+	addrs, all := t.Dict.Addresses(), t.Dict.Pairs()
+	number := map[uint32]uint32{} // of addresses, so that each is hashed once
+	numbered := func(n uint32) uint32 {
+		m, ok := number[n]
+		if !ok {
+			m = dict.Number(addrs[n])
+			number[n] = m
+		}
+		return m
+	}
+	clients, servers, points := make([]uint32, len(pairs)), make([]uint32, len(pairs)), make([]service.Point, len(pairs))
+	for i, n := range pairs {
+		clients[i], servers[i], points[i] = numbered(all[n].Client), numbered(all[n].Server), all[n].Point
+	}
+	dict.numberPairs(clients, servers, points)
+	out := &Table{Dict: dict}
+	for _, c := range t.Chunks {
+		if only := c.only(pairs); only.Len() > 0 {
+			out.Chunks = append(out.Chunks, only)
+		}
+	}
+	return out.count()
+}
+
+// only gives the rows of some pairs, numbered by their places.
+func (c *Chunk) only(pairs []uint32) *Chunk {
+	var rows []int32
+	var number []uint32
+	at := 0
+	for n, p := range pairs {
+		// The next one is near where most of the chunk's pairs are asked for, and far where few are.
+		step := 1
+		for at+step < c.Len() && c.Pair[at+step] < p {
+			step *= 2
+		}
+		found, _ := slices.BinarySearch(c.Pair[at:min(at+step+1, c.Len())], p)
+		for at += found; at < c.Len() && c.Pair[at] == p; at++ {
+			rows, number = append(rows, int32(at)), append(number, uint32(n))
+		}
+	}
+	return &Chunk{
+		Hour: c.Hour, Pair: number, Outcome: inOrder(c.Outcome, rows), Connections: inOrder(c.Connections, rows),
+		Bytes: inOrder(c.Bytes, rows), Packets: inOrder(c.Packets, rows), Unsure: inOrder(c.Unsure, rows),
+		First: inOrder(c.First, rows), Last: inOrder(c.Last, rows), Observer: inOrder(c.Observer, rows),
+	}
+}
 
 // Row gives where a row is: its chunk, and its place there.
 func (t *Table) Row(row int) (*Chunk, int) {

@@ -1,6 +1,7 @@
 package reach
 
 import (
+	"math"
 	"slices"
 	"sort"
 	"sync"
@@ -40,8 +41,8 @@ type Period struct {
 // be reported: exporters tell of connections some time after their last packet.
 const settling = flow.Micros(5e6)
 
-// Judge finds the fates of a window's conversations. of gives the view of the window
-// under a release.
+// Judge finds the fates of the conversations of windows. Of gives the view of a window under a
+// release; it is asked for those only that were held in the time of the window.
 type Judge struct {
 	Holders []Holder
 	Of      func(w *Window, release int) *View
@@ -81,10 +82,15 @@ func (x *judged) find(w *Window, j *Judge) {
 	x.fates = make([]Fate, w.Len())
 	servers, clients, views := map[int32][]*Holder{}, map[int32][]*Holder{}, map[int]*View{}
 	x.servers, x.clients, x.views = servers, clients, views
+	latest := flow.Micros(math.MinInt64)
+	for _, t := range w.last {
+		latest = max(latest, flow.MicrosOfInstant(t))
+	}
 	for i := range j.Holders {
 		h := &j.Holders[i]
-		for _, p := range h.Periods {
-			if p.Release != 0 && views[p.Release] == nil {
+		for k, p := range h.Periods {
+			over := k+1 < len(h.Periods) && h.Periods[k+1].From <= flow.MicrosOfInstant(w.From.Start())
+			if p.Release != 0 && !over && p.From <= latest && views[p.Release] == nil {
 				views[p.Release] = j.Of(w, p.Release)
 			}
 		}

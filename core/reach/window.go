@@ -330,6 +330,9 @@ func (r *resolver) held(addr uint32, at flow.Micros) held {
 // Len gives how many conversations there are.
 func (w *Window) Len() int { return len(w.cols.Client) }
 
+// Pair gives the number that the pair of a conversation has in the table's dictionary.
+func (w *Window) Pair(i int) uint32 { return w.pair[i] }
+
 // RowsOf gives the rows of Table that a conversation was gathered from.
 func (w *Window) RowsOf(i int) []int32 {
 	out := make([]int32, 0, w.cols.Starts[i+1]-w.cols.Starts[i])

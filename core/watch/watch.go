@@ -165,7 +165,22 @@ func (g *gathering) count(hours map[flow.Hour]*Hour, i int, r *reach.Ruling) {
 
 // Gather gathers the matters of a view.
 func Gather(v *reach.View, watched Watched) Gathered {
-	g := &gathering{v: v, of: map[Kind][]int32{}, rulings: map[int32]reach.Ruling{}}
+	g := newGathering(v)
+	out := g.sort(watched)
+	g.scanning = g.scanners(slices.Concat(g.of[Leak], g.of[Held]))
+	for _, kind := range []Kind{Leak, Choke, Held, Newcomer} {
+		out.Matters = append(out.Matters, g.group(kind)...)
+	}
+	return out
+}
+
+func newGathering(v *reach.View) *gathering {
+	return &gathering{v: v, of: map[Kind][]int32{}, rulings: map[int32]reach.Ruling{}}
+}
+
+// sort puts conversations that are in matters with their kinds, and counts all of them.
+func (g *gathering) sort(watched Watched) Gathered {
+	v := g.v
 	out := Gathered{Callers: map[Caller]estate.Instant{}, Hours: map[flow.Hour]*Hour{}}
 	is := g.watches(watched.Groups)
 	for k := range v.Len() {
@@ -191,17 +206,13 @@ func Gather(v *reach.View, watched Watched) Gathered {
 			g.take(Newcomer, i, r)
 		}
 	}
-	g.scanning = g.scanners(slices.Concat(g.of[Leak], g.of[Held]))
-	for _, kind := range []Kind{Leak, Choke, Held, Newcomer} {
-		out.Matters = append(out.Matters, g.group(kind)...)
-	}
 	return out
 }
 
 // Asked gathers conversations of a view that somebody asks for, by who, to what, and on which
 // service.
 func Asked(v *reach.View, conversations []int) []Matter {
-	g := &gathering{v: v, of: map[Kind][]int32{}, rulings: map[int32]reach.Ruling{}}
+	g := newGathering(v)
 	for _, i := range conversations {
 		g.take(Traffic, int32(i), v.Ruling(i))
 	}
