@@ -64,7 +64,8 @@ type App struct {
 		sync.Mutex
 		of map[int]*proofs
 	}
-	means    means                      // of the goroutine that watches
+	means    means // of the goroutine that watches
+	fresh    fresh
 	followed map[time.Time]*dayFollowed // days, of the same
 	looked   time.Time                  // when the jobs of all servers were last looked at
 }
@@ -75,7 +76,8 @@ func New(ctx context.Context, o Options) *App {
 	if o.Log == nil {
 		o.Log = slog.New(slog.NewTextHandler(os.Stderr, nil))
 	}
-	a := &App{Options: o, ctx: ctx, owner: o.Name + "/" + rand.Text()[:8], told: make(chan struct{}, 1), followed: map[time.Time]*dayFollowed{}}
+	a := &App{Options: o, ctx: ctx, owner: o.Name + "/" + rand.Text()[:8], told: make(chan struct{}, 1), followed: map[time.Time]*dayFollowed{},
+		fresh: fresh{came: make(chan struct{}, 1)}}
 	a.teller.Policy = a.releasePolicy
 	a.Models = model.NewKeeper(o.Store, o.Log, func(_, now *model.Model) { a.Events.made(now.Versions) })
 	if o.Store == nil {
@@ -106,8 +108,11 @@ func (a *App) followCollector(ctx context.Context) {
 		select {
 		case <-ctx.Done():
 			return
-		case <-a.Collector.Stored:
+		case s := <-a.Collector.Stored:
 			a.Models.Nudge()
+			if len(s.Fresh) > 0 {
+				a.fresh.put(s)
+			}
 		}
 	}
 }

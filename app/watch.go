@@ -26,6 +26,8 @@ import (
 const (
 	watchLook = time.Second / 2
 	watchRest = 50 * time.Millisecond
+	// What is looked at as a whole, such as after an edit, takes longer than what has come since.
+	watchRestMost = 5 * time.Second
 )
 
 // mostWatchedDays is how many days are looked at: what was seen before stays as it was
@@ -56,7 +58,7 @@ func (a *App) watchTraffic(ctx context.Context) {
 			}
 			before = m.Versions.Conversations
 		}
-		pause = max(watchRest, 3*time.Since(start)) // a quarter of one processor at most
+		pause = min(max(watchRest, 3*time.Since(start)), watchRestMost) // about a quarter of one processor at most
 	}
 }
 
@@ -80,6 +82,8 @@ func (a *App) newTraffic(ctx context.Context, seen *int64, rest time.Duration) b
 			return false
 		case <-over:
 			return true
+		case <-a.fresh.came:
+			return true
 		case <-changed:
 		}
 	}
@@ -101,11 +105,17 @@ func (a *App) look(ctx context.Context, m *model.Model) (err error) {
 // dayStamp says what a day is made from: the hours that were seen, and what judges them.
 // While nothing was released, the draft and the tags judge as they are; what was judged by
 // them then stays as it is.
-func dayStamp(m *model.Model, day time.Time, watched []string) (stamp string, isStill func(stored string) bool) {
+// beside are the versions of what there is beside the model.
+func dayStamp(m *model.Model, beside map[flow.Hour]int64, day time.Time, watched []string) (stamp string,
+	isStill func(stored string) bool) {
+
 	h := sha256.New()
 	first := flow.Hour(day.Unix() / 3600)
 	for hour := first; hour < first+24; hour++ {
 		_, _ = fmt.Fprintln(h, m.Hours[hour])
+		if n := beside[hour]; n != 0 {
+			_, _ = fmt.Fprintln(h, "and of", n)
+		}
 	}
 	_, _ = fmt.Fprintln(h, watch.Version, watched)
 	seen := hex.EncodeToString(h.Sum(nil)[:12]) + " "
@@ -138,15 +148,17 @@ func (a *App) lookAtDays(ctx context.Context, m *model.Model) error {
 	if err != nil {
 		return err
 	}
+	buckets, beside := a.fresh.beside(m)
+	m = m.Plus(buckets)
 	last := flow.Hour((int64(m.To) - 1) / 24)
 	changed := false
 	for d := max(m.From/24, last-mostWatchedDays+1); d <= last; d++ { // the oldest first: they say whom one knows
 		day := time.Unix(int64(d)*86400, 0).UTC()
-		stamp, isStill := dayStamp(m, day, watched)
+		stamp, isStill := dayStamp(m, beside, day, watched)
 		if isStill(stamps[day]) {
 			continue
 		}
-		if err := a.lookAtDay(ctx, m, day, stamp, watched); err != nil {
+		if err := a.lookAtDay(ctx, m, beside, day, stamp, watched); err != nil {
 			return err
 		}
 		changed = true
@@ -165,14 +177,18 @@ func (a *App) lookAtDays(ctx context.Context, m *model.Model) error {
 }
 
 // lookAtDay gathers what a day makes.
-func (a *App) lookAtDay(ctx context.Context, m *model.Model, day time.Time, stamp string, watched []string) error {
+func (a *App) lookAtDay(ctx context.Context, m *model.Model, beside map[flow.Hour]int64, day time.Time, stamp string,
+	watched []string) error {
 	known, err := a.knownCallers(ctx, m, day)
 	if err != nil {
 		return err
 	}
 	f := a.follow(m, day, watched, known)
 	g, v := f.Gather(f.of(m.Table))
-	out := store.WatchedDay{Day: day, Stamp: stamp, Of: m.Versions, Hours: g.Hours, Callers: map[watch.Caller]time.Time{}}
+	out := store.WatchedDay{Day: day, Stamp: stamp, Of: m.Versions, Newest: m.Versions.Conversations, Hours: g.Hours, Callers: map[watch.Caller]time.Time{}}
+	for _, n := range beside {
+		out.Newest = max(out.Newest, n)
+	}
 	for c, first := range g.Callers {
 		out.Callers[c] = first.Time()
 	}
@@ -391,7 +407,7 @@ func (a *App) StillLooking(ctx context.Context, m *model.Model) (bool, error) {
 	last := flow.Hour((int64(m.To) - 1) / 24)
 	for d := max(m.From/24, last-mostWatchedDays+1); d < last; d++ { // the last changes all the time
 		day := time.Unix(int64(d)*86400, 0).UTC()
-		if _, isStill := dayStamp(m, day, watched); !isStill(stamps[day]) {
+		if _, isStill := dayStamp(m, nil, day, watched); !isStill(stamps[day]) {
 			return true, nil
 		}
 	}

@@ -22,6 +22,7 @@ import (
 
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
+	"lucidorchard/core/service"
 	"lucidorchard/disk"
 	"lucidorchard/ingest"
 	"lucidorchard/ingest/wire"
@@ -59,18 +60,20 @@ type Hooks struct {
 // Collector is a running collector.
 type Collector struct {
 	Options
-	Listening []string        // "udp 127.0.0.1:4739"
-	Stored    <-chan struct{} // something was stored since it was looked at last
+	Listening []string      // "udp 127.0.0.1:4739"
+	Stored    <-chan Stored // what was stored; where nobody takes it, only the first of it
 
 	hooks   atomic.Pointer[Hooks]
 	workers []*worker
 	joined  chan observations
 	spool   *spool
-	stored  chan struct{}
+	stored  chan Stored
 	names   observers
 	senders senders
 	joiner  *flow.Joiner
-	batch   batch
+	batch   batch // of conversations that go on
+	fresh   batch // of what is new
+	known   known
 	told    atomic.Pointer[Status]
 	listen  sync.WaitGroup
 	decode  sync.WaitGroup
@@ -83,6 +86,12 @@ type Collector struct {
 	stopped bool // nothing more is taken
 	clock   *clock
 	gauge   *gauge
+}
+
+// Stored is something that the database has taken.
+type Stored struct {
+	Version int64         // of the conversations, with it
+	Fresh   []flow.Bucket // what is new of it, where that is known
 }
 
 // mostRecords is how many records a batch has at most.
@@ -113,7 +122,7 @@ func Start(ctx context.Context, o Options) (*Collector, error) {
 		o.Name = sp.name
 	}
 	c := &Collector{Options: o, joined: make(chan observations, 256), spool: sp, started: time.Now(),
-		clock: newClock(o.Clock), stored: make(chan struct{}, 1)}
+		clock: newClock(o.Clock), stored: make(chan Stored, 64), known: newKnown()}
 	c.Stored = c.stored
 	if c.gauge, sp.unfinished, err = openGauge(o.Spool); err != nil {
 		sp.close()
@@ -253,29 +262,30 @@ func (w *worker) run() {
 	}
 }
 
-// batch is what the joiner has sent off since the last one.
-type batch struct {
-	buckets flow.Buckets
-	records []flow.Joined
-	opened  []flow.Open
-}
-
 // join is the one place where sessions are put together.
 func (c *Collector) join() {
 	tick := time.NewTicker(time.Second / 10)
 	defer tick.Stop()
-	last, saved, told, kept := time.Now(), time.Now(), time.Now(), time.Now()
+	saved, told, kept := time.Now(), time.Now(), time.Now()
+	c.batch.made, c.fresh.made = time.Now(), time.Now()
 	emit := func(x *flow.Joined) {
 		x.Observer = ingest.Observers(x, c.names.name)
-		c.batch.buckets.AddJoined(x)
-		c.batch.records = append(c.batch.records, *x)
-	}
-	flush := func() {
-		c.batch.opened = append(c.batch.opened, c.joiner.Opened()...)
-		if len(c.batch.records) > 0 {
-			c.queue()
+		h := c.known.hash(talk{x.Client, x.Server, x.Point})
+		if c.known.new(h, x.Outcome) {
+			c.fresh.add(h, x)
+		} else {
+			c.batch.add(h, x)
 		}
-		last = time.Now()
+	}
+	opened := func() {
+		for _, o := range c.joiner.Opened() {
+			h := c.known.hash(talk{o.Client, o.Server, service.PointOf(o.Proto, uint32(o.ServerPort))})
+			if c.known.opened(h) {
+				c.fresh.open(h, &o)
+			} else {
+				c.batch.open(h, &o)
+			}
+		}
 	}
 	for {
 		select {
@@ -286,8 +296,10 @@ func (c *Collector) join() {
 				if c.Disk.Room("") != nil {
 					c.Disk.Release() // this is what the reserve is for
 				}
-				flush()
-				if n := len(c.batch.records); n > 0 { // the disk did not take them, and there is no later
+				opened()
+				c.queue(&c.fresh)
+				c.queue(&c.batch)
+				if n := c.fresh.len() + c.batch.len(); n > 0 { // the disk did not take them, and there is no later
 					c.spool.lost(n)
 				}
 				c.measure() // the next start tells what was lost
@@ -305,18 +317,19 @@ func (c *Collector) join() {
 			if in.ack != nil {
 				close(in.ack)
 			}
-			if len(c.batch.records) >= mostRecords {
-				flush()
-			}
 		case <-tick.C:
-			c.batch.buckets.Changes = c.hooks.Load().Changes
+			c.batch.changes(c.hooks.Load().Changes)
+			c.fresh.changes(c.hooks.Load().Changes)
 			if j := c.clock.look(); j != nil {
 				c.Log.Warn("the clock was set", "by", time.Duration(j.Seconds*float64(time.Second)), "to", j.At)
 			}
 			c.joiner.Flush(c.clock.now(), emit)
-			n, since := len(c.batch.records), time.Since(last)
-			if since >= c.Every || n >= mostRecords || n > 0 && since >= c.Every/10 && c.spool.rested(since) {
-				flush()
+			opened()
+			if n, since := c.fresh.len(), time.Since(c.fresh.made); n >= mostRecords || n > 0 && (since >= c.Every || since >= c.Every/25 && !c.spool.hasFresh()) {
+				c.queue(&c.fresh)
+			}
+			if n, since := c.batch.len(), time.Since(c.batch.made); n >= mostRecords || since >= c.Every || n > 0 && since >= c.Every/10 && c.spool.rested(since) {
+				c.queue(&c.batch)
 			}
 			if time.Since(kept) >= c.Every {
 				c.save(false)
@@ -337,31 +350,39 @@ func (c *Collector) join() {
 
 // measure notes what would be lost if the program were killed now.
 func (c *Collector) measure() {
-	c.gauge.set(gaugeJoined, int64(c.joiner.Waiting()+len(c.batch.records)))
+	c.gauge.set(gaugeJoined, int64(c.joiner.Waiting()+c.fresh.len()+c.batch.len()))
 }
 
-// queue writes the batch to the spool. If the disk does not take it, it is tried
-// again with what comes meanwhile, as long as there is room in memory.
-func (c *Collector) queue() {
+// queue writes a batch to the spool. What the disk does not take is tried again with what
+// comes meanwhile, as long as there is room in memory.
+func (c *Collector) queue(b *batch) {
 	defer c.measure()
-	b := store.Batch{Buckets: c.batch.buckets.All(), Records: c.batch.records}
-	var err error
-	if !c.ending {
-		err = c.Disk.Room("")
-	}
-	if err == nil {
-		err = c.spool.put(&b, c.batch.opened)
-	}
-	if err != nil {
-		c.spool.failed(err)
-		c.Log.Error("a batch cannot be written to the spool", "folder", c.Spool, "error", err)
-		if len(c.batch.records) < 5*mostRecords {
-			return
+	b.made = time.Now()
+	for {
+		next, opened, forget := b.next()
+		if next == nil {
+			break
 		}
-		c.spool.lost(len(c.batch.records))
+		var err error
+		if !c.ending {
+			err = c.Disk.Room("")
+		}
+		if err == nil {
+			err = c.spool.put(next, opened, b == &c.fresh)
+		}
+		if err != nil {
+			c.spool.failed(err)
+			c.Log.Error("a batch cannot be written to the spool", "folder", c.Spool, "error", err)
+			if b.len() < 5*mostRecords {
+				return
+			}
+			c.spool.lost(len(next.Records))
+		}
+		forget()
 	}
-	c.batch = batch{buckets: flow.Buckets{Changes: c.hooks.Load().Changes},
-		records: make([]flow.Joined, 0, len(c.batch.records))}
+	if b == &c.fresh {
+		c.known.spooled()
+	}
 }
 
 // Drain waits until everything that was received before is decoded and joined,

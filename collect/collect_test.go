@@ -61,7 +61,7 @@ func stored(t testing.TB, db *store.Store) (out sums) {
 		all = append(all, h)
 	}
 	table := flow.NewTable()
-	chunks, err := db.Chunks(t.Context(), all, table.Dict)
+	chunks, _, err := db.Chunks(t.Context(), all, table.Dict)
 	require.NoError(t, err)
 	table = table.With(chunks, nil)
 	seen := map[string]bool{}
@@ -326,7 +326,7 @@ func counted(t *testing.T, db *store.Store) map[string]int64 {
 	out := map[string]int64{}
 	for h := range hours {
 		table := flow.NewTable()
-		chunks, err := db.Chunks(t.Context(), []flow.Hour{h}, table.Dict)
+		chunks, _, err := db.Chunks(t.Context(), []flow.Hour{h}, table.Dict)
 		require.NoError(t, err)
 		table = table.With(chunks, nil)
 		for i := range table.Len() {
@@ -364,7 +364,7 @@ func TestConversationsAreCutWhereAddressesChangeHands(t *testing.T) {
 	require.NoError(t, err)
 	require.False(t, r.Partial)
 	table := flow.NewTable()
-	chunks, err := db.Chunks(t.Context(), []flow.Hour{flow.HourOf(at(0))}, table.Dict)
+	chunks, _, err := db.Chunks(t.Context(), []flow.Hour{flow.HourOf(at(0))}, table.Dict)
 	require.NoError(t, err)
 	table = table.With(chunks, nil)
 	require.Equal(t, 2, table.Len())
@@ -393,7 +393,7 @@ func TestMessagesThatAreHandedOver(t *testing.T) {
 	c.Stop()
 	require.ErrorContains(t, c.Take("point trial", message), "stops")
 	table := flow.NewTable()
-	chunks, err := db.Chunks(t.Context(), []flow.Hour{flow.HourOf(now.Instant())}, table.Dict)
+	chunks, _, err := db.Chunks(t.Context(), []flow.Hour{flow.HourOf(now.Instant())}, table.Dict)
 	require.NoError(t, err)
 	table = table.With(chunks, nil)
 	require.Equal(t, 2, table.Len())

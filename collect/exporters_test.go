@@ -170,7 +170,7 @@ func TestHabitsAreRemembered(t *testing.T) {
 		hours, err := db.Hours(t.Context())
 		require.NoError(t, err)
 		table := flow.NewTable()
-		chunks, err := db.Chunks(t.Context(), slices.Collect(maps.Keys(hours)), table.Dict)
+		chunks, _, err := db.Chunks(t.Context(), slices.Collect(maps.Keys(hours)), table.Dict)
 		require.NoError(t, err)
 		table = table.With(chunks, nil)
 		for i := range table.Len() {

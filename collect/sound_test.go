@@ -55,7 +55,7 @@ func TestASpoolThatIsRefusedRoomDoesNotGrow(t *testing.T) {
 	require.Error(t, os.WriteFile(fill, make([]byte, 1<<20), 0o600), "the disk is full")
 	require.NoError(t, os.Truncate(fill, 128<<10)) // enough for the sessions, not for the batch
 	for range 5 {
-		require.ErrorIs(t, s.put(&b, opened), syscall.ENOSPC)
+		require.ErrorIs(t, s.put(&b, opened, false), syscall.ENOSPC)
 	}
 	require.Empty(t, s.readOpen())
 	entries, err := os.ReadDir(s.folder)
@@ -64,7 +64,7 @@ func TestASpoolThatIsRefusedRoomDoesNotGrow(t *testing.T) {
 		require.NotContains(t, e.Name(), ".batch")
 	}
 	require.NoError(t, os.Remove(fill))
-	require.NoError(t, s.put(&b, opened))
+	require.NoError(t, s.put(&b, opened, false))
 	require.Equal(t, opened, s.readOpen(), "each once")
 	e, err := s.next()
 	require.NoError(t, err)
@@ -104,7 +104,7 @@ func connections(t *testing.T, db *store.Store) (n int64) {
 	for h := range hours {
 		all = append(all, h)
 	}
-	chunks, err := db.Chunks(t.Context(), all, table.Dict)
+	chunks, _, err := db.Chunks(t.Context(), all, table.Dict)
 	require.NoError(t, err)
 	table = table.With(chunks, nil)
 	for i := range table.Len() {
@@ -142,7 +142,7 @@ func TestABatchThatTheDatabaseRefusesIsSetAside(t *testing.T) {
 		store.BatchOf("", []flow.Joined{one(2, "x"), one(3, "a\x00b")}, nil), // no text for PostgreSQL
 		store.BatchOf("", []flow.Joined{one(4, "x")}, nil),
 	} {
-		require.NoError(t, s.put(&b, nil))
+		require.NoError(t, s.put(&b, nil, false))
 	}
 	s.close()
 	c, db := joined(t, Options{Spool: spool})

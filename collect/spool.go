@@ -36,7 +36,8 @@ type spool struct {
 	number     int64
 	bytes      int64
 	lastErr    string
-	took       time.Duration
+	took       time.Duration // storing the last batch of what goes on
+	now        string        // the batch that is on its way
 	batches    int64
 	records    int64
 	lostRows   int64
@@ -52,6 +53,8 @@ type spooled struct {
 	bytes int64
 	rows  int
 	at    time.Time
+	fresh bool
+	what  []flow.Bucket // of what is fresh
 }
 
 const suffix = ".batch"
@@ -77,7 +80,7 @@ func openSpool(folder string, most int64) (*spool, error) {
 			_ = os.Remove(filepath.Join(folder, e.Name())) // the program ended while it was written
 		}
 		if info, err := e.Info(); err == nil && strings.HasSuffix(e.Name(), suffix) {
-			s.files = append(s.files, spooled{e.Name(), info.Size(), 0, info.ModTime()})
+			s.files = append(s.files, spooled{name: e.Name(), bytes: info.Size(), at: info.ModTime()})
 			s.bytes += info.Size()
 		}
 	}
@@ -102,8 +105,9 @@ func (s *spool) christen() error {
 
 func (s *spool) close() { _ = s.lock.Close() }
 
-// put writes a batch durably, with the sessions that were opened in it.
-func (s *spool) put(b *store.Batch, opened []flow.Open) error {
+// put writes a batch durably, with the sessions that were opened in it. What is fresh goes
+// to the database before all else.
+func (s *spool) put(b *store.Batch, opened []flow.Open, fresh bool) error {
 	s.mu.Lock()
 	s.number = max(s.number+1, time.Now().UnixMicro())
 	name := fmt.Sprintf("%020d", s.number)
@@ -131,15 +135,20 @@ func (s *spool) put(b *store.Batch, opened []flow.Open) error {
 	}
 	whole = true
 	s.mu.Lock()
-	s.files = append(s.files, spooled{name + suffix, int64(len(raw)), len(b.Records), time.Now()})
-	s.bytes += int64(len(raw))
-	for s.bytes > s.most && len(s.files) > 2 { // the first may be on its way
-		f := s.files[1]
-		s.files = slices.Delete(s.files, 1, 2)
-		s.bytes -= f.bytes
-		s.lostRows += int64(f.rows)
+	f := spooled{name: name + suffix, bytes: int64(len(raw)), rows: len(b.Records), at: time.Now(), fresh: fresh}
+	if fresh && !slices.ContainsFunc(s.files, func(f spooled) bool { return f.what != nil }) {
+		f.what = b.Buckets // of one batch, so that memory is bounded
+	}
+	s.files = append(s.files, f)
+	s.bytes += f.bytes
+	for s.bytes > s.most && len(s.files) > 2 {
+		oldest := s.files[0].name
+		if oldest == s.now {
+			oldest = s.files[1].name
+		}
+		s.lostRows += int64(s.take(oldest).rows)
 		s.dropped++
-		_ = os.Remove(filepath.Join(s.folder, f.name))
+		_ = os.Remove(filepath.Join(s.folder, oldest))
 	}
 	s.mu.Unlock()
 	s.wake()
@@ -199,15 +208,33 @@ func (s *spool) rested(since time.Duration) bool {
 	return len(s.files) == 0 && since >= 2*s.took
 }
 
-// next reads the oldest batch; nil if there is none. One that cannot be read is
-// renamed, so that the others go on and nothing is lost.
+// take takes a batch out of the list. It is called with mu held.
+func (s *spool) take(name string) (f spooled) {
+	if i := slices.IndexFunc(s.files, func(f spooled) bool { return f.name == name }); i >= 0 {
+		f = s.files[i]
+		s.files = slices.Delete(s.files, i, i+1)
+		s.bytes -= f.bytes
+	}
+	return f
+}
+
+// hasFresh reports whether something fresh waits.
+func (s *spool) hasFresh() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return slices.ContainsFunc(s.files, func(f spooled) bool { return f.fresh })
+}
+
+// next reads the oldest batch of what is fresh, or else the oldest; nil if there is none. One
+// that cannot be read is renamed, so that the others go on and nothing is lost.
 func (s *spool) next() (*store.Encoded, error) {
 	s.mu.Lock()
 	if len(s.files) == 0 {
 		s.mu.Unlock()
 		return nil, nil
 	}
-	f := s.files[0]
+	f := s.files[max(0, slices.IndexFunc(s.files, func(f spooled) bool { return f.fresh }))]
+	s.now = f.name
 	s.mu.Unlock()
 	path := filepath.Join(s.folder, f.name)
 	raw, err := os.ReadFile(path)
@@ -221,10 +248,7 @@ func (s *spool) next() (*store.Encoded, error) {
 	if err != nil {
 		s.mu.Lock()
 		defer s.mu.Unlock()
-		if len(s.files) > 0 && s.files[0].name == f.name {
-			s.files = s.files[1:]
-			s.bytes -= f.bytes
-		}
+		s.take(f.name)
 		s.dropped++
 		_ = os.Rename(path, path+".unreadable")
 		return nil, fmt.Errorf("%s: %w", path, err)
@@ -232,34 +256,30 @@ func (s *spool) next() (*store.Encoded, error) {
 	return &e, nil
 }
 
-// stored deletes the oldest batch, which the database has.
-func (s *spool) stored(e *store.Encoded, took time.Duration, before bool) {
+// stored deletes the batch that was given last, which the database has, and gives what is
+// fresh of it.
+func (s *spool) stored(e *store.Encoded, took time.Duration, before bool) []flow.Bucket {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if len(s.files) > 0 {
-		f := s.files[0]
-		s.files = s.files[1:]
-		s.bytes -= f.bytes
-		_ = os.Remove(filepath.Join(s.folder, f.name))
+	f := s.take(s.now)
+	_ = os.Remove(filepath.Join(s.folder, s.now))
+	s.lastErr = ""
+	if !f.fresh {
+		s.took = took
 	}
-	s.took, s.lastErr = took, ""
-	if before { // it was there already when the program ended
-		return
+	if !before { // else it was there already when the program ended
+		s.batches++
+		s.records += int64(e.Count)
 	}
-	s.batches++
-	s.records += int64(e.Count)
+	return f.what
 }
 
-// refused deletes the oldest batch, which was set aside elsewhere.
-func (s *spool) refused(e *store.Encoded) {
+// refused deletes the batch that was given last, which was set aside elsewhere.
+func (s *spool) refused() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if len(s.files) > 0 {
-		f := s.files[0]
-		s.files = s.files[1:]
-		s.bytes -= f.bytes
-		_ = os.Remove(filepath.Join(s.folder, f.name))
-	}
+	s.take(s.now)
+	_ = os.Remove(filepath.Join(s.folder, s.now))
 	s.lastErr = ""
 	s.setAside++
 }

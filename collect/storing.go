@@ -44,9 +44,9 @@ func (c *Collector) storeAll(ctx context.Context, done <-chan struct{}) {
 			cancel()
 		}
 		if err == nil {
-			c.spool.stored(b, time.Since(start), added.Before != nil)
+			fresh := c.spool.stored(b, time.Since(start), added.Before != nil)
 			select {
-			case c.stored <- struct{}{}:
+			case c.stored <- Stored{added.Version, fresh}:
 			default:
 			}
 			pause = time.Second
@@ -99,6 +99,6 @@ func (c *Collector) setAside(ctx context.Context, b *store.Encoded, bad *store.D
 	if err != nil {
 		return err
 	}
-	c.spool.refused(b)
+	c.spool.refused()
 	return nil
 }

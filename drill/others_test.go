@@ -157,7 +157,7 @@ func TestClockOfTheCollector(t *testing.T) {
 	for h := range hours {
 		all = append(all, h)
 	}
-	chunks, err := db.Chunks(t.Context(), all, table.Dict)
+	chunks, _, err := db.Chunks(t.Context(), all, table.Dict)
 	require.NoError(t, err)
 	table = table.With(chunks, nil)
 	seen := map[netip.Addr]int64{}

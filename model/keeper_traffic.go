@@ -78,10 +78,11 @@ func (k *Keeper) readTraffic(ctx context.Context, was traffic, version int64) (t
 	if table == nil {
 		table = flow.NewTable()
 	}
-	chunks, err := k.store.Chunks(ctx, changed, table.Dict)
+	chunks, versions, err := k.store.Chunks(ctx, changed, table.Dict)
 	if err != nil {
 		return was, err
 	}
+	maps.Copy(hours, versions) // perhaps more was stored meanwhile
 	return traffic{table: table.With(chunks, gone), hours: hours, version: version, cost: was.cost, next: was.next},
 		nil
 }

@@ -263,6 +263,18 @@ func (m *Model) Judged() (since time.Time, judged bool) {
 	return since, true
 }
 
+// Plus gives the model with more of what was seen, for what cannot wait until it is read.
+func (m *Model) Plus(buckets []flow.Bucket) *Model {
+	if len(buckets) == 0 {
+		return m
+	}
+	next := *m
+	next.Table = m.Table.Plus(buckets)
+	next.From, next.To = next.Table.Span()
+	next.views = &views{}
+	return &next
+}
+
 // Parts gives what makes views of some rows of what was seen in some hours, as Stretch makes one of
 // all of them; and what is the same for models that make the same views.
 func (m *Model) Parts(from, to flow.Hour) (of func(*flow.Table) *reach.View, like Like) {

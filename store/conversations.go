@@ -69,8 +69,9 @@ func (b *Batch) Encode() *Encoded {
 
 // Added is what became of a batch.
 type Added struct {
-	Before *time.Time // when it was counted before; then nothing was changed
-	Hours  int64      // conversation-hours that it speaks of
+	Before  *time.Time // when it was counted before; then nothing was changed
+	Hours   int64      // conversation-hours that it speaks of
+	Version int64      // of the conversations, with it
 }
 
 // AddBatch counts a batch exactly once: with an id that was counted before it
@@ -102,7 +103,8 @@ func (s *Store) AddEncoded(ctx context.Context, e *Encoded) (out Added, err erro
 				return err
 			}
 		}
-		return countedBatch(ctx, tx, e.ID, e.Rows, e.Hours)
+		out.Version, err = countedBatch(ctx, tx, e.ID, e.Rows, e.Hours)
+		return err
 	})
 	return out, err
 }
@@ -116,10 +118,10 @@ func begunBatch(ctx context.Context, tx pgx.Tx, id string) (out Added, err error
 	return out, err
 }
 
-// countedBatch notes what a batch has changed.
-func countedBatch(ctx context.Context, tx pgx.Tx, id string, rows int, hours []flow.Hour) error {
+// countedBatch notes what a batch has changed, and gives the version of the conversations with it.
+func countedBatch(ctx context.Context, tx pgx.Tx, id string, rows int, hours []flow.Hour) (version int64, err error) {
 	if _, err := tx.Exec(ctx, `UPDATE batches SET rows = $2 WHERE id = $1`, id, rows); err != nil {
-		return err
+		return 0, err
 	}
 	return touchHours(ctx, tx, hours)
 }
@@ -133,15 +135,16 @@ func andFile(file int) string {
 	return ", file"
 }
 
-// touchHours notes that the conversations of some hours have changed.
-func touchHours(ctx context.Context, tx pgx.Tx, all []flow.Hour) error {
+// touchHours notes that the conversations of some hours have changed, and gives their new version.
+func touchHours(ctx context.Context, tx pgx.Tx, all []flow.Hour) (version int64, err error) {
 	var hours []int32
 	for _, h := range all {
 		hours = append(hours, int32(h))
 	}
-	_, err := tx.Exec(ctx, `WITH v AS (`+bumpConversations+` RETURNING n)
-		INSERT INTO hours SELECT h, n FROM v, unnest($1::int[]) AS h ON CONFLICT (hour) DO UPDATE SET version = excluded.version`, hours)
-	return err
+	err = tx.QueryRow(ctx, `WITH v AS (`+bumpConversations+` RETURNING n),
+		h AS (INSERT INTO hours SELECT h, n FROM v, unnest($1::int[]) AS h ON CONFLICT (hour) DO UPDATE SET version = excluded.version)
+		SELECT n FROM v`, hours).Scan(&version)
+	return version, err
 }
 
 func copyTo(ctx context.Context, tx pgx.Tx, table, columns string, rows []byte) error {
@@ -216,25 +219,35 @@ func mergeRows(ctx context.Context, tx pgx.Tx, rows []byte, file int) (int64, er
 // Hours gives the hours that have conversations, each with the version of the
 // conversations that last changed it.
 func (s *Store) Hours(ctx context.Context) (map[flow.Hour]int64, error) {
-	var rows []struct {
-		Hour    int32
-		Version int64
-	}
-	if err := s.db.SelectContext(ctx, &rows, `SELECT hour, version FROM hours`); err != nil {
+	var out map[flow.Hour]int64
+	err := s.read(ctx, func(tx pgx.Tx) (err error) {
+		out, err = hoursAre(ctx, tx, "true")
+		return err
+	})
+	return out, err
+}
+
+func hoursAre(ctx context.Context, tx pgx.Tx, where string) (map[flow.Hour]int64, error) {
+	rows, err := tx.Query(ctx, `SELECT hour, version FROM hours WHERE `+where)
+	if err != nil {
 		return nil, err
 	}
-	out := make(map[flow.Hour]int64, len(rows))
-	for _, r := range rows {
-		out[flow.Hour(r.Hour)] = r.Version
-	}
-	return out, nil
+	out := map[flow.Hour]int64{}
+	var hour int32
+	var version int64
+	_, err = pgx.ForEachRow(rows, []any{&hour, &version}, func() error {
+		out[flow.Hour(hour)] = version
+		return nil
+	})
+	return out, err
 }
 
 // readers is how many connections read conversations at once.
 const readers = 3
 
-// Chunks reads the conversations of some hours, into the numbers of dict.
-func (s *Store) Chunks(ctx context.Context, hours []flow.Hour, dict *flow.Dictionary) ([]*flow.Chunk, error) {
+// Chunks reads the conversations of some hours, into the numbers of dict, and gives the versions
+// that these hours have there.
+func (s *Store) Chunks(ctx context.Context, hours []flow.Hour, dict *flow.Dictionary) ([]*flow.Chunk, map[flow.Hour]int64, error) {
 	byDay := map[int64][]string{}
 	for _, h := range hours {
 		byDay[dayOf(h)] = append(byDay[dayOf(h)], fmt.Sprint(int32(h)))
@@ -246,14 +259,16 @@ func (s *Store) Chunks(ctx context.Context, hours []flow.Hour, dict *flow.Dictio
 	close(days)
 	var mu sync.Mutex
 	var out []*flow.Chunk
+	versions := map[flow.Hour]int64{}
 	var first error
 	var group sync.WaitGroup
 	for range min(readers, len(byDay)) {
 		group.Go(func() {
 			for d := range days {
-				chunks, err := s.chunksOfDay(ctx, d, byDay[d], dict)
+				chunks, of, err := s.chunksOfDay(ctx, d, byDay[d], dict)
 				mu.Lock()
 				out = append(out, chunks...)
+				maps.Copy(versions, of)
 				if first == nil {
 					first = err
 				}
@@ -267,14 +282,14 @@ func (s *Store) Chunks(ctx context.Context, hours []flow.Hour, dict *flow.Dictio
 	}
 	group.Wait()
 	if first != nil {
-		return nil, first
+		return nil, nil, first
 	}
 	slices.SortFunc(out, func(a, b *flow.Chunk) int { return cmp.Compare(a.Hour, b.Hour) })
-	return out, nil
+	return out, versions, nil
 }
 
 func (s *Store) chunksOfDay(ctx context.Context, day int64, hours []string, dict *flow.Dictionary) (out []*flow.Chunk,
-	err error) {
+	versions map[flow.Hour]int64, err error) {
 	where := fmt.Sprintf("hour >= %d AND hour < %d", day*24, day*24+24)
 	if len(hours) < 24 {
 		where = fmt.Sprintf("hour IN (%s)", strings.Join(hours, ","))
@@ -282,7 +297,7 @@ func (s *Store) chunksOfDay(ctx context.Context, day int64, hours []string, dict
 	byHour := map[flow.Hour]*flow.Draft{}
 	observers := map[string]uint32{}
 	known := map[string]uint32{} // addresses, so that the lock is taken once each
-	err = s.copyOut(ctx, `SELECT hour, client, server, point, outcome, connections, bytes, packets, unsure, first_at, last_at, observer FROM conversations WHERE `+where+` AND `+inSight, func(r *rowsIn) {
+	row := func(r *rowsIn) {
 		number := func() uint32 {
 			b := r.read(r.size())
 			n, ok := known[string(b)]
@@ -311,11 +326,17 @@ func (s *Store) chunksOfDay(ctx context.Context, day int64, hours []string, dict
 			observers[name] = o
 		}
 		c.Observer = append(c.Observer, o)
+	}
+	err = s.read(ctx, func(tx pgx.Tx) error { // both are of one moment
+		if versions, err = hoursAre(ctx, tx, where); err != nil {
+			return err
+		}
+		return copyRows(ctx, tx, `SELECT hour, client, server, point, outcome, connections, bytes, packets, unsure, first_at, last_at, observer FROM conversations WHERE `+where+` AND `+inSight, row)
 	})
 	for _, c := range byHour {
 		out = append(out, c.Pack(dict))
 	}
-	return out, err
+	return out, versions, err
 }
 
 // copyOut reads what a query gives, row by row.

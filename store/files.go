@@ -89,7 +89,7 @@ func (s *Store) AddFile(ctx context.Context, id string, file int, parts iter.Seq
 			return err
 		}
 		out.Hours = int64(rows.rows)
-		if err := countedBatch(ctx, tx, id, rows.rows, ordered); err != nil || rows.rows == 0 {
+		if _, err := countedBatch(ctx, tx, id, rows.rows, ordered); err != nil || rows.rows == 0 {
 			return err
 		}
 		if _, err := tx.Exec(ctx, `INSERT INTO files (id, batch, hours, rows) VALUES ($1, $2, $3, $4)`, file, id, ordered,

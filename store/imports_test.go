@@ -155,7 +155,7 @@ func carried(t *testing.T, s *store.Store) map[string]int64 {
 		all = append(all, h)
 	}
 	dict := &flow.Dictionary{}
-	chunks, err := s.Chunks(ctx, all, dict)
+	chunks, _, err := s.Chunks(ctx, all, dict)
 	require.NoError(t, err)
 	table := flow.NewTable()
 	table.Dict = dict

@@ -163,7 +163,8 @@ func (s *Store) Rebuild(ctx context.Context, hour flow.Hour, addrs []netip.Addr,
 				return err
 			}
 		}
-		return touchHours(ctx, tx, []flow.Hour{hour})
+		_, err = touchHours(ctx, tx, []flow.Hour{hour})
+		return err
 	})
 	return out, err
 }

@@ -123,7 +123,7 @@ func TestReadersDoNotWaitForAFile(t *testing.T) {
 		require.NoError(t, err)
 		hours, err := s.Hours(ctx)
 		require.NoError(t, err)
-		_, err = s.Chunks(ctx, slices.Collect(maps.Keys(hours)), &flow.Dictionary{})
+		_, _, err = s.Chunks(ctx, slices.Collect(maps.Keys(hours)), &flow.Dictionary{})
 		require.NoError(t, err)
 		return n
 	}

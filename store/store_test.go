@@ -227,7 +227,7 @@ func everything(t *testing.T, s *store.Store) *flow.Table {
 	hours, err := s.Hours(t.Context())
 	require.NoError(t, err)
 	table := flow.NewTable()
-	chunks, err := s.Chunks(t.Context(), slices.Collect(maps.Keys(hours)), table.Dict)
+	chunks, _, err := s.Chunks(t.Context(), slices.Collect(maps.Keys(hours)), table.Dict)
 	require.NoError(t, err)
 	return table.With(chunks, nil)
 }

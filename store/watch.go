@@ -68,7 +68,8 @@ type MatterDay struct {
 type WatchedDay struct {
 	Day     time.Time
 	Stamp   string   // of what it was made from
-	Of      Versions // that it was made from, at least
+	Of      Versions // that all of it was made from, at least
+	Newest  int64    // version of the conversations that some of it was made from
 	Matters []Matter
 	Days    []MatterDay // of each of them
 	Hours   map[flow.Hour]*watch.Hour
@@ -107,7 +108,7 @@ const grown = `conversations >= m.size + greatest(3, m.size / 2)`
 // matters that are new by it, or again. Where another server was there with something newer,
 // that stays.
 func (s *Store) PutWatchedDay(ctx context.Context, d WatchedDay) (opened []Opening, err error) {
-	of := []int64{d.Of.Conversations, d.Of.Workloads, int64(d.Of.Revision), d.Of.Points}
+	of := []int64{d.Of.Conversations, d.Newest, d.Of.Workloads, int64(d.Of.Revision), d.Of.Points}
 	err = s.writeRows(ctx, watchLock, func(tx pgx.Tx) error {
 		opened = nil
 		var newer bool

@@ -266,3 +266,42 @@ func TestTheOutbox(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, notices[0].To)
 }
+
+// What another server has looked at with more than this one knows stays, whatever it is that it knew
+// more of; and as much, or more, takes its place.
+func TestNothingOlderTakesThePlaceOfADay(t *testing.T) {
+	s, _ := fresh(t)
+	put := func(stamp string, newest int64, of store.Versions) {
+		d := aDay(0, stamp, map[string]int64{stamp: 1})
+		d.Of, d.Newest = of, newest
+		_, err := s.PutWatchedDay(t.Context(), d)
+		require.NoError(t, err)
+	}
+	kept := func() string {
+		stamps, err := s.WatchStamps(t.Context())
+		require.NoError(t, err)
+		all, err := s.Matters(t.Context(), noon)
+		require.NoError(t, err)
+		require.Len(t, all, 1)
+		stamp := stamps[noon.Truncate(24*time.Hour)]
+		require.Equal(t, all[0].ID, stamp)
+		return stamp
+	}
+	now := store.Versions{Conversations: 10, Workloads: 5, Points: 3, Revision: 2}
+	put("a", 12, now)
+	for name, older := range map[string]store.Versions{
+		"less traffic":    {Conversations: 9, Workloads: 9, Points: 9, Revision: 9},
+		"older workloads": {Conversations: 19, Workloads: 4, Points: 9, Revision: 9},
+		"older points":    {Conversations: 19, Workloads: 9, Points: 2, Revision: 9},
+		"an older draft":  {Conversations: 19, Workloads: 9, Points: 9, Revision: 1},
+	} {
+		put(name, 19, older)
+		require.Equal(t, "a", kept(), name)
+	}
+	put("without what was new", 11, store.Versions{Conversations: 11, Workloads: 5, Points: 3, Revision: 2})
+	require.Equal(t, "a", kept())
+	put("as new", 12, now)
+	require.Equal(t, "as new", kept())
+	put("newer", 13, store.Versions{Conversations: 13, Workloads: 5, Points: 3, Revision: 2})
+	require.Equal(t, "newer", kept())
+}

@@ -58,19 +58,12 @@ func (d *Draft) Pack(dict *Dictionary) *Chunk {
 			to++
 		}
 		if to > from+1 {
-			slices.SortStableFunc(order[from:to], func(a, b int32) int {
-				return cmp.Or(cmp.Compare(d.Outcome[a], d.Outcome[b]), cmp.Compare(d.First[a], d.First[b]))
-			})
+			d.inTime(order[from:to])
 		}
 		from = to
 	}
-	return &Chunk{
-		Hour: d.Hour, Pair: inOrder(pairs, order), Outcome: inOrder(d.Outcome, order),
-		Connections: inOrder(d.Connections, order), Bytes: inOrder(d.Bytes, order),
-		Packets: inOrder(d.Packets, order),
-		Unsure:  inOrder(d.Unsure, order), First: inOrder(d.First, order), Last: inOrder(d.Last, order),
-		Observer: inOrder(d.Observer, order),
-	}
+	d.Pair = pairs
+	return d.ordered(order)
 }
 
 // Len gives the number of rows.
@@ -91,19 +84,8 @@ func NewTable() *Table { return &Table{Dict: &Dictionary{}, starts: []int{0}} }
 // Pack makes a table of buckets.
 func Pack(buckets []Bucket) *Table {
 	t := NewTable()
-	byHour := map[Hour]*Draft{}
-	var drafts []*Draft
-	for i := range buckets {
-		d := byHour[buckets[i].Hour]
-		if d == nil {
-			d = &Draft{Chunk: Chunk{Hour: buckets[i].Hour}}
-			byHour[d.Hour] = d
-			drafts = append(drafts, d)
-		}
-		d.Add(t.Dict, &buckets[i])
-	}
 	var all []*Chunk
-	for _, d := range drafts {
+	for _, d := range drafts(buckets, t.Dict) {
 		all = append(all, d.Pack(t.Dict))
 	}
 	return t.With(all, nil)
@@ -130,6 +112,84 @@ func (t *Table) With(put []*Chunk, gone []Hour) *Table {
 	}
 	slices.SortFunc(out.Chunks, func(a, b *Chunk) int { return cmp.Compare(a.Hour, b.Hour) })
 	return out.count().compact()
+}
+
+// Plus gives the table with more rows, beside those that it has.
+func (t *Table) Plus(buckets []Bucket) *Table {
+	if len(buckets) == 0 {
+		return t
+	}
+	var put []*Chunk
+	have := map[Hour]*Chunk{}
+	for _, c := range t.Chunks {
+		have[c.Hour] = c
+	}
+	for _, d := range drafts(buckets, t.Dict) {
+		more := d.Pack(t.Dict)
+		if c := have[more.Hour]; c != nil {
+			more = c.plus(more)
+		}
+		put = append(put, more)
+	}
+	return t.With(put, nil)
+}
+
+// drafts gives buckets by their hours.
+func drafts(buckets []Bucket, dict *Dictionary) (out []*Draft) {
+	byHour := map[Hour]*Draft{}
+	for i := range buckets {
+		d := byHour[buckets[i].Hour]
+		if d == nil {
+			d = &Draft{Chunk: Chunk{Hour: buckets[i].Hour}}
+			byHour[d.Hour] = d
+			out = append(out, d)
+		}
+		d.Add(dict, &buckets[i])
+	}
+	return out
+}
+
+// plus gives the rows of two chunks of an hour.
+func (c *Chunk) plus(o *Chunk) *Chunk {
+	all := Chunk{
+		Hour: c.Hour, Pair: slices.Concat(c.Pair, o.Pair), Outcome: slices.Concat(c.Outcome, o.Outcome),
+		Connections: slices.Concat(c.Connections, o.Connections), Bytes: slices.Concat(c.Bytes, o.Bytes),
+		Packets: slices.Concat(c.Packets, o.Packets), Unsure: slices.Concat(c.Unsure, o.Unsure), First: slices.Concat(c.First, o.First),
+		Last: slices.Concat(c.Last, o.Last), Observer: slices.Concat(c.Observer, o.Observer),
+	}
+	order := make([]int32, 0, len(all.Pair))
+	i, k := 0, c.Len()
+	for i < c.Len() || k < all.Len() {
+		if k == all.Len() || i < c.Len() && c.Pair[i] < all.Pair[k] {
+			order, i = append(order, int32(i)), i+1
+			continue
+		}
+		from, p := len(order), all.Pair[k]
+		for ; i < c.Len() && all.Pair[i] == p; i++ {
+			order = append(order, int32(i))
+		}
+		for ; k < all.Len() && all.Pair[k] == p; k++ {
+			order = append(order, int32(k))
+		}
+		all.inTime(order[from:])
+	}
+	return all.ordered(order)
+}
+
+// inTime puts rows of one pair in the order of outcomes and times.
+func (c *Chunk) inTime(rows []int32) {
+	slices.SortStableFunc(rows, func(a, b int32) int {
+		return cmp.Or(cmp.Compare(c.Outcome[a], c.Outcome[b]), cmp.Compare(c.First[a], c.First[b]))
+	})
+}
+
+// ordered gives some rows, in an order.
+func (c *Chunk) ordered(rows []int32) *Chunk {
+	return &Chunk{
+		Hour: c.Hour, Pair: inOrder(c.Pair, rows), Outcome: inOrder(c.Outcome, rows), Connections: inOrder(c.Connections, rows),
+		Bytes: inOrder(c.Bytes, rows), Packets: inOrder(c.Packets, rows), Unsure: inOrder(c.Unsure, rows),
+		First: inOrder(c.First, rows), Last: inOrder(c.Last, rows), Observer: inOrder(c.Observer, rows),
+	}
 }
 
 // spare is how many pairs a table may know that none of its rows is of.
@@ -305,11 +365,9 @@ func (c *Chunk) only(pairs []uint32) *Chunk {
 			rows, number = append(rows, int32(at)), append(number, uint32(n))
 		}
 	}
-	return &Chunk{
-		Hour: c.Hour, Pair: number, Outcome: inOrder(c.Outcome, rows), Connections: inOrder(c.Connections, rows),
-		Bytes: inOrder(c.Bytes, rows), Packets: inOrder(c.Packets, rows), Unsure: inOrder(c.Unsure, rows),
-		First: inOrder(c.First, rows), Last: inOrder(c.Last, rows), Observer: inOrder(c.Observer, rows),
-	}
+	out := c.ordered(rows)
+	out.Pair = number
+	return out
 }
 
 // Row gives where a row is: its chunk, and its place there.

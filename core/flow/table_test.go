@@ -114,3 +114,70 @@ func TestPairsOfRowsThatAreGoneAreForgotten(t *testing.T) {
 	require.Equal(t, []flow.Bucket{stays}, rowsOf(table))
 	require.Equal(t, stays, before.Bucket(before.Len()-1), "who still reads the table before is not disturbed")
 }
+
+// naively gives the rows of each pair of a table.
+func naively(t *flow.Table) map[flow.Pair][]flow.Bucket {
+	out := map[flow.Pair][]flow.Bucket{}
+	addrs := t.Dict.Addresses()
+	for row := range t.Len() {
+		b := t.Bucket(row)
+		p := flow.Pair{Point: b.Point, Client: uint32(slices.Index(addrs, b.Client)), Server: uint32(slices.Index(addrs, b.Server))}
+		out[p] = append(out[p], b)
+	}
+	return out
+}
+
+// What is added stands beside what there was, in the order of a table; what has changed is each pair
+// that has other rows; and some pairs alone have the rows that they had.
+func TestTableGrows(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		first, second := anyBuckets(t, "first"), anyBuckets(t, "second")
+		table := flow.Pack(first)
+		grown := table.Plus(second)
+		want := append(slices.Clone(first), second...)
+		got := rowsOf(grown)
+		slices.SortFunc(want, func(a, b flow.Bucket) int { return cmp.Or(compareBuckets(a, b), a.First.Compare(b.First)) })
+		slices.SortFunc(got, func(a, b flow.Bucket) int { return cmp.Or(compareBuckets(a, b), a.First.Compare(b.First)) })
+		require.ElementsMatch(t, want, got)
+		for _, c := range grown.Chunks {
+			for i := 1; i < c.Len(); i++ {
+				require.LessOrEqual(t, cmp.Or(cmp.Compare(c.Pair[i-1], c.Pair[i]), cmp.Compare(c.Outcome[i-1], c.Outcome[i]),
+					cmp.Compare(c.First[i-1], c.First[i])), 0)
+			}
+		}
+		require.ElementsMatch(t, first, rowsOf(table), "what there was is not changed")
+
+		// Some hours go as well.
+		after := grown
+		for _, c := range grown.Chunks {
+			if rapid.IntRange(0, 3).Draw(t, "goes") == 0 {
+				after = after.With(nil, []flow.Hour{c.Hour})
+			}
+		}
+		before, now := naively(table), naively(after)
+		changed := after.Changed(table)
+		require.True(t, slices.IsSorted(changed))
+		pairs := after.Dict.Pairs()
+		for n := range pairs {
+			require.Equal(t, !slices.Equal(before[pairs[n]], now[pairs[n]]), slices.Contains(changed, uint32(n)))
+		}
+
+		var some []uint32
+		var rows []flow.Bucket
+		for n := range pairs {
+			if rapid.Bool().Draw(t, "takes") {
+				some = append(some, uint32(n))
+				rows = append(rows, now[pairs[n]]...)
+			}
+		}
+		only := after.Only(some)
+		require.ElementsMatch(t, rows, rowsOf(only))
+		addrs, own := only.Dict.Addresses(), only.Dict.Pairs()
+		require.Len(t, own, len(some))
+		for place, n := range some {
+			is := flow.Pair{Client: uint32(slices.Index(after.Dict.Addresses(), addrs[own[place].Client])),
+				Server: uint32(slices.Index(after.Dict.Addresses(), addrs[own[place].Server])), Point: own[place].Point}
+			require.Equal(t, pairs[n], is, "each has its place as its number")
+		}
+	})
+}

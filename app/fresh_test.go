@@ -1,0 +1,111 @@
+package app_test
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/require"
+
+	"lucidorchard/app"
+	"lucidorchard/collect"
+	"lucidorchard/core/flow"
+	"lucidorchard/ingest/wire"
+	"lucidorchard/notify"
+	"lucidorchard/store"
+	"lucidorchard/store/storetest"
+)
+
+// What is new is told before it is read again with all else, and counted once all the same: while it
+// comes again and again, with what goes on beside it, and with another server on the database. What
+// was found never goes away meanwhile, and never becomes less.
+func TestWhatIsNewIsToldOnce(t *testing.T) {
+	url := storetest.Database(t)
+	db, err := store.Open(t.Context(), url)
+	require.NoError(t, err)
+	t.Cleanup(func() { db.Close() })
+	direct, err := pgx.Connect(t.Context(), url)
+	require.NoError(t, err)
+	t.Cleanup(func() { direct.Close(context.Background()) })
+	land(t, db)
+	ctx, stop := context.WithCancel(t.Context())
+	c, err := collect.Start(ctx, collect.Options{Store: db, Name: "one", UDP: []string{"127.0.0.1:0"}, Spool: t.TempDir(), Every: 500 * time.Millisecond})
+	require.NoError(t, err)
+	a := app.New(ctx, app.Options{Store: db, Author: "me", Name: "one", Log: quiet, Collector: c})
+	t.Cleanup(func() { c.Stop(); stop(); a.Wait() })
+	running(t, db, "two")
+	h := newHook(t)
+	require.NoError(t, a.PutDestination(t.Context(), "duty", notify.Settings{Kind: "webhook", Address: h.URL, Secret: "key"}))
+	m, err := a.Model(t.Context())
+	require.NoError(t, err)
+	_, err = a.PutNotice(t.Context(), m, store.Notice{Kinds: []string{"leak"}, Pace: "at once", To: []string{"duty"}})
+	require.NoError(t, err)
+	address, _ := c.Address("udp")
+	conn, err := net.Dial("udp", address)
+	require.NoError(t, err)
+	e := wire.Exporter{Domain: 1}
+	_, err = conn.Write(e.Templates(flow.MicrosOf(time.Now())))
+	require.NoError(t, err)
+
+	found := map[string]int64{} // connections of each matter, as it was seen last
+	look := func() {
+		t.Helper()
+		all, err := db.MatterDays(t.Context(), time.Now().Add(-48*time.Hour))
+		require.NoError(t, err)
+		now := map[string]int64{}
+		for id, days := range all {
+			for _, d := range days {
+				now[id] += d.Connections
+			}
+		}
+		for id, n := range found {
+			require.GreaterOrEqual(t, now[id], n, "a matter has become less")
+		}
+		found = now
+	}
+	want := map[string]int64{}
+	port := uint16(1024)
+	for round := range 24 {
+		k := round % 6
+		all := connection(addr(k), addr(30+(k+7)%30), port, 22)
+		want[fmt.Sprintf("app%d-entry app%d-store", k, (k+7)%30)]++
+		for i := range 5 {
+			port++
+			all = append(all, connection(addr(i), addr(30+i), port, 443)...) // that may be
+		}
+		port++
+		_, err = conn.Write(e.Message(flow.MicrosOf(time.Now()), all))
+		require.NoError(t, err)
+		for until := time.Now().Add(120 * time.Millisecond); time.Now().Before(until); time.Sleep(10 * time.Millisecond) {
+			look()
+		}
+	}
+	told := func() map[string]int64 { // also what waits, as it was told of just now
+		out := map[string]int64{}
+		var who string
+		var n int64
+		rows, err := direct.Query(t.Context(), `SELECT message->>'who' || ' ' || (message->>'what'), sum(times)::bigint FROM outbox GROUP BY 1`)
+		require.NoError(t, err)
+		_, err = pgx.ForEachRow(rows, []any{&who, &n}, func() error {
+			out[who] = n
+			return nil
+		})
+		require.NoError(t, err)
+		return out
+	}
+	require.Eventually(t, func() bool {
+		look()
+		sum := int64(0)
+		for _, n := range found {
+			sum += n
+		}
+		return sum == 24 && len(h.all()) == len(want)
+	}, 20*time.Second, 20*time.Millisecond)
+	time.Sleep(2 * time.Second) // what comes without need would come now
+	look()
+	require.Len(t, found, 6)
+	require.Equal(t, want, told(), "each connection is told of once")
+}
