@@ -66,6 +66,7 @@ type App struct {
 	}
 	means    means // of the goroutine that watches
 	fresh    fresh
+	gathered gathered
 	followed map[time.Time]*dayFollowed // days, of the same
 	looked   time.Time                  // when the jobs of all servers were last looked at
 }

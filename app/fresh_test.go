@@ -50,6 +50,21 @@ func TestWhatIsNewIsToldOnce(t *testing.T) {
 	_, err = conn.Write(e.Templates(flow.MicrosOf(time.Now())))
 	require.NoError(t, err)
 
+	// shown is what is shown of a matter that was found.
+	shown := func(id string) (n int64) {
+		m, err := a.Model(t.Context())
+		require.NoError(t, err)
+		_, days, _, _, err := db.Matter(t.Context(), id)
+		require.NoError(t, err)
+		for _, d := range days {
+			part, err := a.MatterOn(t.Context(), m, id, d.Day.UTC())
+			require.NoError(t, err)
+			for _, c := range part.Conversations {
+				n += part.View.At(int(c)).Connections
+			}
+		}
+		return n
+	}
 	found := map[string]int64{} // connections of each matter, as it was seen last
 	look := func() {
 		t.Helper()
@@ -63,6 +78,12 @@ func TestWhatIsNewIsToldOnce(t *testing.T) {
 		}
 		for id, n := range found {
 			require.GreaterOrEqual(t, now[id], n, "a matter has become less")
+		}
+		for id, n := range now {
+			if found[id] == 0 {
+				require.Positive(t, shown(id), "what is in the list can be opened")
+			}
+			require.Positive(t, n)
 		}
 		found = now
 	}
@@ -107,5 +128,8 @@ func TestWhatIsNewIsToldOnce(t *testing.T) {
 	time.Sleep(2 * time.Second) // what comes without need would come now
 	look()
 	require.Len(t, found, 6)
+	for id := range found {
+		require.Equal(t, int64(4), shown(id))
+	}
 	require.Equal(t, want, told(), "each connection is told of once")
 }

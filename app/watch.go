@@ -7,7 +7,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"maps"
 	"runtime/debug"
 	"slices"
 	"strings"
@@ -15,7 +14,6 @@ import (
 
 	"lucidorchard/core/flow"
 	"lucidorchard/core/policy"
-	"lucidorchard/core/reach"
 	"lucidorchard/core/watch"
 	"lucidorchard/model"
 	"lucidorchard/store"
@@ -155,13 +153,19 @@ func (a *App) lookAtDays(ctx context.Context, m *model.Model) error {
 	for d := max(m.From/24, last-mostWatchedDays+1); d <= last; d++ { // the oldest first: they say whom one knows
 		day := time.Unix(int64(d)*86400, 0).UTC()
 		stamp, isStill := dayStamp(m, beside, day, watched)
-		if isStill(stamps[day]) {
-			continue
+		switch still := isStill(stamps[day]); {
+		case !still:
+			if err := a.lookAtDay(ctx, m, beside, day, stamp, watched); err != nil {
+				return err
+			}
+			changed = true
+		case d > last-mostFollowed && !a.gathered.has(day, stamps[day]): // another server did
+			known, err := a.knownCallers(ctx, m, day)
+			if err != nil {
+				return err
+			}
+			a.gather(m, day, stamps[day], watched, known).Rest()
 		}
-		if err := a.lookAtDay(ctx, m, beside, day, stamp, watched); err != nil {
-			return err
-		}
-		changed = true
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
@@ -183,8 +187,9 @@ func (a *App) lookAtDay(ctx context.Context, m *model.Model, beside map[flow.Hou
 	if err != nil {
 		return err
 	}
-	f := a.follow(m, day, watched, known)
-	g, v := f.Gather(f.of(m.Table))
+	f := a.gather(m, day, stamp, watched, known)
+	defer f.Rest()
+	g, v := f.all, f.view
 	out := store.WatchedDay{Day: day, Stamp: stamp, Of: m.Versions, Newest: m.Versions.Conversations, Hours: g.Hours, Callers: map[watch.Caller]time.Time{}}
 	for _, n := range beside {
 		out.Newest = max(out.Newest, n)
@@ -235,46 +240,6 @@ func matterOf(x *watch.Matter) store.Matter {
 		First: x.First.Time(), Last: x.Last.Time()}
 }
 
-// dayFollowed is a day whose traffic is followed, under what it was judged by so far.
-type dayFollowed struct {
-	*watch.Follower
-	from, to flow.Hour
-	like     model.Like
-	watched  []string
-	known    store.Callers
-}
-
-// of gives the part of a table that is followed.
-func (d *dayFollowed) of(t *flow.Table) *flow.Table { return t.Between(d.from, d.to) }
-
-// mostFollowed is how many days are followed, beside all others that are looked at once: the last, and
-// the one before it around midnight.
-const mostFollowed = 2
-
-// follow gives what follows a day: what did before, as long as conversations are judged as they were.
-func (a *App) follow(m *model.Model, day time.Time, watched []string, known store.Callers) *dayFollowed {
-	from, to := hoursOf(m, day)
-	view, like := m.Parts(from, to)
-	d := a.followed[day]
-	if d == nil || d.like != like || !slices.Equal(d.watched, watched) || !d.known.Equal(known) {
-		d = &dayFollowed{watch.NewFollower(view, watch.Watched{Groups: watched, Known: known.Known}), from, to, like, watched, known}
-	}
-	if last := flow.Hour((int64(m.To) - 1) / 24); from/24 > last-mostFollowed {
-		a.followed[day] = d
-		maps.DeleteFunc(a.followed, func(_ time.Time, d *dayFollowed) bool { return d.from/24 <= last-mostFollowed })
-	}
-	return d
-}
-
-// hoursOf gives the hours of a day of which there is something.
-func hoursOf(m *model.Model, day time.Time) (from, to flow.Hour) {
-	first := flow.Hour(day.Unix() / 3600)
-	return max(first, m.From), min(first+24, m.To)
-}
-
-// dayView gives what was seen on a day.
-func (a *App) dayView(m *model.Model, day time.Time) *reach.View { return m.Stretch(hoursOf(m, day)) }
-
 // knownCallers tells who reached what is watched before a day. On the first days that
 // there are, everybody is known: nobody can be new where nothing is old.
 func (a *App) knownCallers(ctx context.Context, m *model.Model, day time.Time) (store.Callers, error) {
@@ -322,36 +287,6 @@ func encoded(x any) json.RawMessage {
 		panic(err) // of types of our own
 	}
 	return raw
-}
-
-// MatterPart is what was seen of a matter on a day: which conversations of a view.
-type MatterPart struct {
-	View          *reach.View
-	Conversations []int32
-}
-
-// MatterOn gives what was seen of a matter on a day.
-func (a *App) MatterOn(ctx context.Context, m *model.Model, id string, day time.Time) (MatterPart, error) {
-	watched, err := a.WatchedGroups(ctx, m)
-	if err != nil {
-		return MatterPart{}, err
-	}
-	known, err := a.knownCallers(ctx, m, day)
-	if err != nil {
-		return MatterPart{}, err
-	}
-	first := flow.Hour(day.Unix() / 3600)
-	if first+24 <= m.From || first >= m.To {
-		return MatterPart{}, nil // it was forgotten
-	}
-	v := a.dayView(m, day)
-	g := watch.Gather(v, watch.Watched{Groups: watched, Known: known.Known})
-	for i := range g.Matters {
-		if x := &g.Matters[i]; matterID(x.Key()) == id {
-			return MatterPart{v, x.Conversations}, nil
-		}
-	}
-	return MatterPart{View: v}, nil
 }
 
 // Say keeps what somebody says of matters.

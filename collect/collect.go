@@ -2,9 +2,10 @@
 // and hands these to the store: durably, and each once.
 //
 // A record goes from a socket to the decoder of its sender (ingest/wire), to the
-// joiner (core/flow), into a batch, into a file of the spool, and from there
-// into the database; the file is deleted when the database has it. What memory
-// it takes is bounded at each of these steps, whatever arrives.
+// joiner (core/flow), into one of two batches, of what is new and of what goes on,
+// into files of the spool, and from there into the database, what is new before
+// all else; a file is deleted when the database has it. What memory it takes is
+// bounded at each of these steps, whatever arrives.
 //
 // It must not know of policies or of the web. Start reading at Start.
 package collect

@@ -40,11 +40,11 @@ func NewFollower(view func(*flow.Table) *reach.View, watched Watched) *Follower 
 }
 
 // Gather gathers what a table holds, and gives the view that the conversations of the matters are
-// of.
+// of: of those pairs alone that have some.
 func (f *Follower) Gather(t *flow.Table) (Gathered, *reach.View) {
 	maps.DeleteFunc(f.asked, func(_ string, s *selected) bool { return s.of != f.table }) // nobody asks any more
-	if g, v, ok := f.grown(t); ok {
-		return g, v
+	if f.grown(t) {
+		return f.told()
 	}
 	f.table, f.was, f.whole, f.fresh, f.changed = t, nil, f.view(t), nil, nil
 	g := Gather(f.whole, f.watched)
@@ -53,23 +53,26 @@ func (f *Follower) Gather(t *flow.Table) (Gathered, *reach.View) {
 		f.in = append(f.in, pairsOf(f.whole, g.Matters[i].Conversations)...)
 	}
 	f.in = rising(f.in)
-	return f.told(g), f.whole
+	return f.told()
 }
 
+// Rest forgets what is of use only as long as the same table is asked about.
+func (f *Follower) Rest() { f.whole, f.fresh = nil, nil }
+
 // grown looks at what has changed since the last time; false: all has to be looked at.
-func (f *Follower) grown(t *flow.Table) (g Gathered, v *reach.View, ok bool) {
+func (f *Follower) grown(t *flow.Table) bool {
 	if f.table == nil || f.table.Dict != t.Dict {
-		return g, nil, false
+		return false
 	}
 	changed := t.Changed(f.table)
 	if 3*len(changed) > t.Len() {
-		return g, nil, false
+		return false
 	}
 	was, fresh := newGathering(f.view(f.table.Only(changed))), newGathering(f.view(t.Only(changed)))
 	before, now := was.sort(f.watched), fresh.sort(f.watched)
 	for c, at := range before.Callers {
 		if first, still := now.Callers[c]; f.callers[c] == at && (!still || at.Before(first)) {
-			return g, nil, false // perhaps others called then, too
+			return false // perhaps others called then, too
 		}
 	}
 	hours := map[flow.Hour]*Hour{}
@@ -79,12 +82,12 @@ func (f *Follower) grown(t *flow.Table) (g Gathered, v *reach.View, ok bool) {
 	}
 	for _, ch := range f.table.Chunks {
 		if hours[ch.Hour] != nil && !slices.ContainsFunc(t.Chunks, func(x *flow.Chunk) bool { return x.Hour == ch.Hour }) {
-			return g, nil, false
+			return false
 		}
 	}
 	for hour, n := range before.Hours {
 		if !hours[hour].take(n) {
-			return g, nil, false
+			return false
 		}
 	}
 	for hour, n := range now.Hours {
@@ -105,27 +108,27 @@ func (f *Follower) grown(t *flow.Table) (g Gathered, v *reach.View, ok bool) {
 		in = append(in, pairsOf(fresh.v, list)...)
 	}
 	f.in = replaced(f.in, changed, numbered(changed, in))
-	v = f.view(t.Only(f.in))
-	g = Gather(v, f.watched)
-	return f.told(g), v, true
+	return true
 }
 
-// told puts in what is of all conversations, and not only of those in matters.
-func (f *Follower) told(g Gathered) Gathered {
+// told gathers those that are in matters, and puts in what is of all others, too.
+func (f *Follower) told() (Gathered, *reach.View) {
+	v := f.view(f.table.Only(f.in))
+	g := Gather(v, f.watched)
 	g.Callers = maps.Clone(f.callers)
 	g.Hours = make(map[flow.Hour]*Hour, len(f.hours))
 	for hour, n := range f.hours {
 		sum := *n
 		g.Hours[hour] = &sum
 	}
-	return g
+	return g, v
 }
 
 // Chosen gives what choose selects of the table that was gathered last, and the view that it is of.
 // choose goes by what a conversation is alone, and is the same every time under a name.
 func (f *Follower) Chosen(name string, choose func(*reach.View) []int) (*reach.View, []int) {
 	s := f.asked[name]
-	if s == nil || f.was == nil || s.of != f.was {
+	if s == nil || f.fresh == nil || s.of != f.was {
 		if f.whole == nil {
 			f.whole = f.view(f.table)
 		}

@@ -96,7 +96,7 @@ func TestFollowedIsGathered(t *testing.T) {
 			table = table.With(chunks, gone)
 			looks = 0
 			got, v := f.Gather(table)
-			if looks == 1 {
+			if looks == 2 {
 				whole++
 			} else {
 				parts++
