@@ -17,7 +17,9 @@ import (
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
 
+	"lucidorchard/core/likeness"
 	"lucidorchard/store"
 )
 
@@ -302,3 +304,30 @@ type recorder struct {
 func (r *recorder) Header() http.Header         { return r.header }
 func (r *recorder) WriteHeader(status int)      { r.status = status }
 func (r *recorder) Write(b []byte) (int, error) { return r.body.Write(b) }
+
+// declared refuses a request with a query parameter that its operation does not have: it would select
+// something else than what was meant.
+func declared(ctx huma.Context, next func(huma.Context)) {
+	u := ctx.URL()
+	var names []string
+	for _, p := range ctx.Operation().Parameters {
+		if p.In == "query" {
+			names = append(names, p.Name)
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(u.Query())) {
+		if slices.Contains(names, name) {
+			continue
+		}
+		words := fmt.Sprintf("%s: there is no such query parameter here", name)
+		if near := likeness.Nearest(name, names); near != "" {
+			words += "; did you mean " + near + "?"
+		} else if len(names) > 0 {
+			words += ", only " + strings.Join(names, ", ")
+		}
+		_, w := humachi.Unwrap(ctx)
+		writeProblem(w, huma.Error422UnprocessableEntity(words))
+		return
+	}
+	next(ctx)
+}

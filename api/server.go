@@ -89,6 +89,7 @@ func (s *Server) routes() {
 	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/api/openapi", "", Version+"/schemas"
 	config.CreateHooks = nil
 	s.api = humachi.New(r, config)
+	s.api.UseMiddleware(declared)
 	summary, imports, live := &summaryAPI{s.base}, &importsAPI{s.base}, &jobsAPI{s.base}
 	all := routes{s.api, s.base}
 	for _, part := range []interface{ routes(routes) }{
