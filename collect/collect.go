@@ -269,35 +269,16 @@ func (c *Collector) join() {
 	defer tick.Stop()
 	saved, told, kept := time.Now(), time.Now(), time.Now()
 	c.batch.made, c.fresh.made = time.Now(), time.Now()
-	emit := func(x *flow.Joined) {
-		x.Observer = ingest.Observers(x, c.names.name)
-		h := c.known.hash(talk{x.Client, x.Server, x.Point})
-		if c.known.new(h, x.Outcome) {
-			c.fresh.add(h, x)
-		} else {
-			c.batch.add(h, x)
-		}
-	}
-	opened := func() {
-		for _, o := range c.joiner.Opened() {
-			h := c.known.hash(talk{o.Client, o.Server, service.PointOf(o.Proto, uint32(o.ServerPort))})
-			if c.known.opened(h) {
-				c.fresh.open(h, &o)
-			} else {
-				c.batch.open(h, &o)
-			}
-		}
-	}
 	for {
 		select {
 		case in, ok := <-c.joined:
 			if !ok {
-				c.joiner.Close(c.clock.now(), emit)
+				c.joiner.Close(c.clock.now(), c.sort)
+				c.sortOpened()
 				c.ending = true
 				if c.Disk.Room("") != nil {
 					c.Disk.Release() // this is what the reserve is for
 				}
-				opened()
 				c.queue(&c.fresh)
 				c.queue(&c.batch)
 				if n := c.fresh.len() + c.batch.len(); n > 0 { // the disk did not take them, and there is no later
@@ -324,14 +305,9 @@ func (c *Collector) join() {
 			if j := c.clock.look(); j != nil {
 				c.Log.Warn("the clock was set", "by", time.Duration(j.Seconds*float64(time.Second)), "to", j.At)
 			}
-			c.joiner.Flush(c.clock.now(), emit)
-			opened()
-			if n, since := c.fresh.len(), time.Since(c.fresh.made); n >= mostRecords || n > 0 && (since >= c.Every || since >= c.Every/25 && !c.spool.hasFresh()) {
-				c.queue(&c.fresh)
-			}
-			if n, since := c.batch.len(), time.Since(c.batch.made); n >= mostRecords || since >= c.Every || n > 0 && since >= c.Every/10 && c.spool.rested(since) {
-				c.queue(&c.batch)
-			}
+			c.joiner.Flush(c.clock.now(), c.sort)
+			c.sortOpened()
+			c.queueWhatIsDue()
 			if time.Since(kept) >= c.Every {
 				c.save(false)
 				kept = time.Now()
@@ -346,6 +322,42 @@ func (c *Collector) join() {
 				c.tell()
 			}
 		}
+	}
+}
+
+// sort puts what the joiner sends off with what is new, or with what goes on.
+func (c *Collector) sort(x *flow.Joined) {
+	x.Observer = ingest.Observers(x, c.names.name)
+	h := c.known.hash(talk{x.Client, x.Server, x.Point})
+	if c.known.new(h, x.Outcome) {
+		c.fresh.add(h, x)
+	} else {
+		c.batch.add(h, x)
+	}
+}
+
+// sortOpened puts the sessions that were opened with their conversations.
+func (c *Collector) sortOpened() {
+	for _, o := range c.joiner.Opened() {
+		h := c.known.hash(talk{o.Client, o.Server, service.PointOf(o.Proto, uint32(o.ServerPort))})
+		if c.known.opened(h) {
+			c.fresh.open(h, &o)
+		} else {
+			c.batch.open(h, &o)
+		}
+	}
+}
+
+// queueWhatIsDue queues what is new as soon as the database has taken what was new before, and what
+// goes on when the database has had some rest; both when there is much of it, or Every has passed.
+func (c *Collector) queueWhatIsDue() {
+	n, since := c.fresh.len(), time.Since(c.fresh.made)
+	if n >= mostRecords || n > 0 && (since >= c.Every || since >= c.Every/25 && !c.spool.hasFresh()) {
+		c.queue(&c.fresh)
+	}
+	n, since = c.batch.len(), time.Since(c.batch.made)
+	if n >= mostRecords || since >= c.Every || n > 0 && since >= c.Every/10 && c.spool.rested(since) {
+		c.queue(&c.batch)
 	}
 }
 
@@ -374,7 +386,7 @@ func (c *Collector) queue(b *batch) {
 		if err != nil {
 			c.spool.failed(err)
 			c.Log.Error("a batch cannot be written to the spool", "folder", c.Spool, "error", err)
-			if b.len() < 5*mostRecords {
+			if c.fresh.len()+c.batch.len() < 5*mostRecords {
 				return
 			}
 			c.spool.lost(len(next.Records))

@@ -137,6 +137,7 @@ func browse(t *testing.T, base string) *page {
 	})
 	p := &page{t, ctx, base}
 	require.NoError(t, chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800)))
+	p.watchFor()
 	return p
 }
 
