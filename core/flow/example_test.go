@@ -18,8 +18,8 @@ func ExampleJoiner() {
 	j := flow.NewJoiner(flow.JoinOptions{Hold: 10e6}, flow.NewSides())
 	j.Add(&back, 3_100_000)
 	j.Add(&there, 3_200_000)
-	j.Flush(5_000_000, func(*flow.Joined) { fmt.Println("not yet: it may go on") })
-	j.Flush(20_000_000, func(r *flow.Joined) {
+	j.Flush(3_300_000, func(*flow.Joined) { fmt.Println("not yet: others may have seen it, too") })
+	j.Flush(5_000_000, func(r *flow.Joined) {
 		fmt.Println(r.Client, "->", r.Server, r.Point, r.Connections, "connection of", r.Bytes, "octets,",
 			r.ReplyBytes, "of them back")
 	})

@@ -43,7 +43,8 @@ func Stating(records []Record) []Joined {
 type JoinOptions struct {
 	Hold Micros // how long a session waits for its other direction; 0 is 10 s
 	// A session of which both directions have ended, or that was dropped, waits for copies
-	// of other exporters only: a twentieth of Hold.
+	// of other exporters only: a twentieth of Hold. So does one of which both directions were
+	// told and it is sure who is the client, the first time.
 	// how long an unfinished one is remembered after it was last heard of; 0 is 35 min, longer than any usual active
 	// time-out
 	Linger Micros
@@ -164,10 +165,20 @@ func (j *Joiner) Add(o *Observation, now Micros) {
 	}
 	s.from, s.until, s.last = min(s.from, o.Start), max(s.until, o.End), max(s.last, o.End)
 	s.heard, s.blur = now, max(s.blur, o.Blur)
-	if (s.finished || s.dropped) && !s.soon {
+	if !s.soon && (s.finished || s.dropped || !s.opened && !o.Packet && j.plain(s)) {
 		s.soon = true
 		j.push(&j.soon, queued{now, id, s.generation})
 	}
+}
+
+// plain reports whether what is known of a session will do: both directions were told, and nothing
+// that may come makes it likely that the client is the server.
+func (j *Joiner) plain(s *session) bool {
+	if s.way[0].first == 0 || s.way[1].first == 0 {
+		return false
+	}
+	_, confidence, _ := j.side(s)
+	return confidence >= Sure
 }
 
 func abs(n int) int { return max(n, -n) }

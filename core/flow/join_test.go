@@ -10,6 +10,7 @@ import (
 	"pgregory.net/rapid"
 
 	"lucidorchard/core/flow"
+	"lucidorchard/core/sample"
 	"lucidorchard/core/service"
 )
 
@@ -498,4 +499,61 @@ func TestPartsThatComeAfterTheHoldAreOneConnection(t *testing.T) {
 		require.EqualValues(t, 1, connections)
 		require.Equal(t, sent, bytes)
 	})
+}
+
+// What is told of both directions, and leaves no doubt who the client is, waits for copies only; all
+// else for what may still come. Whoever tells of it later tells of no other connection.
+func TestBothDirectionsAreEnough(t *testing.T) {
+	at := func(s float64) flow.Micros { return flow.Micros(s * 1e6) }
+	one := flow.Observation{Src: sample.Addresses[0], Dst: sample.Addresses[1], SrcPort: 40_000, DstPort: 443, Proto: 6, Flags: flow.SYN | flow.ACK,
+		HasFlags: true, Start: at(1), End: at(2), Packets: 4, Bytes: 400}
+	reversed := func(o flow.Observation) flow.Observation {
+		o.Src, o.Dst, o.SrcPort, o.DstPort = o.Dst, o.Src, o.DstPort, o.SrcPort
+		o.Start += 1000
+		return o
+	}
+	asked := one
+	asked.Flags = flow.SYN
+	for name, c := range map[string]struct {
+		all  []flow.Observation
+		soon bool
+	}{
+		"one direction":     {[]flow.Observation{asked}, false},
+		"both, and who":     {[]flow.Observation{asked, reversed(one)}, true},
+		"both, other way":   {[]flow.Observation{reversed(one), asked}, true},
+		"packets of a pair": {[]flow.Observation{packet(asked), packet(reversed(one))}, false},
+		"nobody can tell":   {[]flow.Observation{between(50_000, 50_001, one), reversed(between(50_000, 50_001, one))}, false},
+	} {
+		j := flow.NewJoiner(flow.JoinOptions{}, flow.NewSides())
+		for i := range c.all {
+			j.Add(&c.all[i], at(3))
+		}
+		n, connections := 0, int64(0)
+		count := func(x *flow.Joined) { n++; connections += x.Connections }
+		j.Flush(at(3.4), count)
+		require.Zero(t, n, "%s: others may have seen it", name)
+		j.Flush(at(3.6), count)
+		require.Equal(t, c.soon, n == 1, name)
+		for i := range c.all { // another exporter, and later the same one again
+			o := c.all[i]
+			o.Observer = 2
+			j.Add(&o, at(5))
+			o = c.all[i]
+			o.Start, o.End = at(6), at(7)
+			j.Add(&o, at(8))
+		}
+		j.Flush(at(30), count)
+		require.Equal(t, int64(1), connections, name)
+		require.LessOrEqual(t, n, 2, name)
+	}
+}
+
+func packet(o flow.Observation) flow.Observation {
+	o.Packet = true
+	return o
+}
+
+func between(from, to uint16, o flow.Observation) flow.Observation {
+	o.SrcPort, o.DstPort, o.HasFlags, o.Flags = from, to, false, 0
+	return o
 }
