@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"log/slog"
+	"reflect"
 	"runtime/debug"
 	"slices"
 	"sync"
@@ -235,7 +236,7 @@ func (k *Keeper) state(ctx context.Context, before *Model) (next *Model, update 
 	traffic := next.Versions.Conversations
 	next.Versions, next.kept = st.Versions, st.Probes
 	next.Versions.Conversations = traffic
-	if st.Guarding != nil {
+	if st.Guarding != nil && (next.guarding == nil || !reflect.DeepEqual(next.guarding.Guarding, st.Guarding)) { // else points only said something
 		next.guarding = guardingOf(st.Guarding)
 	}
 	if st.Head != nil {

@@ -1,0 +1,150 @@
+package model_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"lucidorchard/core/estate"
+	"lucidorchard/core/flow"
+	"lucidorchard/core/reach"
+	"lucidorchard/model"
+	"lucidorchard/store"
+)
+
+// released has machines of two kinds, traffic between them, and a point that enforces since an hour
+// that nothing passes.
+func released(t *testing.T) (*model.Keeper, *store.Store) {
+	k, db, _, _ := keeping(t)
+	ctx := t.Context()
+	require.NoError(t, db.ImportWorkloads(ctx, "plan", nil, []estate.Workload{workload("a", "10.0.0.1", "live"), workload("b", "10.0.0.2", "trial"),
+		workload("c", "10.0.0.3", "live")}))
+	require.NoError(t, db.AddRevision(ctx, revision(1, "layer l\nreject any -> any on any\n")))
+	require.NoError(t, db.AddRevision(ctx, revision(2, "layer l\npermit any -> any on any\n")))
+	require.NoError(t, db.AddPoint(ctx, store.Point{Name: "p", Kind: "gate", Side: "server", Guards: "env is trial", Wave: 1}, "token"))
+	one, mode := 1, "enforce"
+	_, err := db.AddRelease(ctx, store.Release{No: 1, Revision: 1, Title: "t", Author: "me"}, store.Target{Points: []string{"p"}, Release: &one,
+		Mode: mode, Words: "to enforce"})
+	require.NoError(t, err)
+	require.NoError(t, db.Heard(ctx, "p", json.RawMessage(`{}`), []store.PointEvent{{Point: "p", At: time.Now().Add(-time.Hour), What: "applied",
+		Words: "x", Release: &one, Mode: &mode}}, true))
+	for i, pair := range [][2]string{{"10.0.0.1", "10.0.0.2"}, {"10.0.0.1", "10.0.0.3"}, {"10.0.0.9", "10.0.0.2"}} {
+		_, err := db.AddBatch(ctx, seen(fmt.Sprint("first ", i), pair))
+		require.NoError(t, err)
+	}
+	return k, db
+}
+
+// seen is a connection that was carried just now.
+func seen(id string, pair [2]string) store.Batch {
+	now := estate.InstantOf(time.Now())
+	b := batch(id, pair[0], pair[1])
+	r := b.Records[0]
+	r.Start, r.End, r.Outcome = now, now, flow.Carried
+	return store.BatchOf(id, []flow.Joined{r}, nil)
+}
+
+func fates(v *reach.View) (out []string) {
+	for i := range v.Len() {
+		c, r := v.At(i), v.Ruling(i)
+		out = append(out, fmt.Sprint(c.Client.Addr, " ", c.Server.Addr, " ", c.Connections, " ", r.Fate, " ", r.Release))
+	}
+	return out
+}
+
+func leaks(v *reach.View) (n int) {
+	for i := range v.Len() {
+		if v.Ruling(i).Fate == reach.Leak {
+			n++
+		}
+	}
+	return n
+}
+
+// Parts of what was seen are judged as all of it is, and by the same as long as only traffic comes or
+// points say that they go on: not when a machine moves, a point changes, or somebody is exempt or not
+// any more.
+func TestPartsAreJudgedAsAll(t *testing.T) {
+	k, db := released(t)
+	ctx := t.Context()
+	now := func() *model.Model {
+		m, err := k.Current(ctx)
+		require.NoError(t, err)
+		return m
+	}
+	m := now()
+	// Hours that both models have: the test may run over the end of one.
+	from, to := m.From, m.From+48
+	view, like := m.Parts(from, to)
+	all := fates(m.Stretch(from, to))
+	require.Equal(t, all, fates(view(m.Table)))
+	sum := 0
+	for n := range m.Table.Dict.Pairs() {
+		one := fates(view(m.Table.Only([]uint32{uint32(n)})))
+		require.Len(t, one, 1)
+		require.Contains(t, all, one[0])
+		sum += leaks(view(m.Table.Only([]uint32{uint32(n)})))
+	}
+	require.Equal(t, 2, sum, "to what the point guards: %v", all)
+
+	same := func(why string) {
+		t.Helper()
+		_, now := now().Parts(from, to)
+		require.True(t, like == now, why)
+	}
+	other := func(why string) {
+		t.Helper()
+		_, now := now().Parts(from, to)
+		require.False(t, like == now, why)
+		like = now
+	}
+	_, err := db.AddBatch(ctx, seen("more", [2]string{"10.0.0.3", "10.0.0.2"}))
+	require.NoError(t, err)
+	if model := now(); model.Compiled == m.Compiled { // else a new hour has begun
+		same("more traffic")
+		require.NoError(t, db.Heard(ctx, "p", json.RawMessage(`{}`), []store.PointEvent{{Point: "p", At: time.Now(), What: "drifted", Words: "x"}}, true))
+		same("a point said something, and holds what it held")
+	}
+	ends := time.Now().Add(time.Hour)
+	require.NoError(t, db.PutExemption(ctx, store.Exemption{Workload: "b", Reason: "r", Owner: "o", Ends: ends, Author: "me"}))
+	other("somebody is exempt")
+	require.Zero(t, leaks(now().Stretch(from, to)))
+	_, err = db.DropExemption(ctx, "b")
+	require.NoError(t, err)
+	other("nobody is exempt any more")
+	require.Equal(t, 3, leaks(now().Stretch(from, to)))
+	live := "live"
+	require.NoError(t, db.SetTags(ctx, []store.TagEdit{{Workload: "b", Key: "env", Value: &live}}, "me", "Set"))
+	other("a machine has moved")
+	one, mode := 1, "observe"
+	require.NoError(t, db.Heard(ctx, "p", json.RawMessage(`{}`), []store.PointEvent{{Point: "p", At: time.Now(), What: "applied", Words: "x",
+		Release: &one, Mode: &mode}}, true))
+	other("the point only observes")
+}
+
+// What is put beside a model is in it, and in no other; nothing beside is the model itself.
+func TestWhatIsPutBesideAModel(t *testing.T) {
+	k, _ := released(t)
+	m, err := k.Current(t.Context())
+	require.NoError(t, err)
+	require.Same(t, m, m.Plus(nil))
+	b := seen("beside", [2]string{"10.0.0.2", "10.0.0.1"})
+	b.Buckets[0].Hour += 3
+	next := m.Plus(b.Buckets)
+	require.Equal(t, m.Table.Len()+1, next.Table.Len())
+	require.Equal(t, b.Buckets[0].Hour+1, next.To)
+	require.Less(t, m.To, next.To)
+	require.Equal(t, m.Hours, next.Hours, "it is not stored")
+	v, err := next.View(t.Context(), next.From, next.To)
+	require.NoError(t, err)
+	require.Equal(t, 4, v.Len())
+	v, err = m.View(t.Context(), m.From, m.To)
+	require.NoError(t, err)
+	require.Equal(t, 3, v.Len())
+	again, err := k.Current(t.Context())
+	require.NoError(t, err)
+	require.Equal(t, m.Table.Len(), again.Table.Len())
+}
