@@ -64,11 +64,10 @@ type App struct {
 		sync.Mutex
 		of map[int]*proofs
 	}
-	means    means // of the goroutine that watches
+	watching watching // of the goroutine that watches
 	fresh    fresh
 	gathered gathered
-	followed map[time.Time]*dayFollowed // days, of the same
-	looked   time.Time                  // when the jobs of all servers were last looked at
+	looked   time.Time // when the jobs of all servers were last looked at
 }
 
 // New makes an App; without a Store, one that only describes itself. What it runs
@@ -77,8 +76,8 @@ func New(ctx context.Context, o Options) *App {
 	if o.Log == nil {
 		o.Log = slog.New(slog.NewTextHandler(os.Stderr, nil))
 	}
-	a := &App{Options: o, ctx: ctx, owner: o.Name + "/" + rand.Text()[:8], told: make(chan struct{}, 1), followed: map[time.Time]*dayFollowed{},
-		fresh: fresh{came: make(chan struct{}, 1)}}
+	a := &App{Options: o, ctx: ctx, owner: o.Name + "/" + rand.Text()[:8], told: make(chan struct{}, 1),
+		watching: watching{followed: map[time.Time]*dayFollowed{}}, fresh: fresh{came: make(chan struct{}, 1)}}
 	a.teller.Policy = a.releasePolicy
 	a.Models = model.NewKeeper(o.Store, o.Log, func(_, now *model.Model) { a.Events.made(now.Versions) })
 	if o.Store == nil {

@@ -24,28 +24,35 @@ import (
 const (
 	watchLook = time.Second / 2
 	watchRest = 50 * time.Millisecond
-	// What is looked at as a whole, such as after an edit, takes longer than what has come since.
-	watchRestMost = 5 * time.Second
 )
 
 // mostWatchedDays is how many days are looked at: what was seen before stays as it was
 // found.
 const mostWatchedDays = 100
 
+// watching is what is remembered from look to look.
+type watching struct {
+	means    means
+	followed map[time.Time]*dayFollowed
+	wholly   bool // days were looked at as a whole, the last time
+}
+
 // watchTraffic gathers matters, day by day, as traffic comes, and what is the matter with
 // the means of watching, until the App ends. Every server does: what one has found the
 // other finds again, and it is the same.
 func (a *App) watchTraffic(ctx context.Context) {
 	pause := watchRest
+	var rested time.Time // when days may be looked at as a whole again
 	for before, seen := int64(-1), int64(-1); ; {
 		if !a.newTraffic(ctx, &seen, pause) {
 			return
 		}
 		start := time.Now()
 		m := a.Models.Held()
-		if m == nil {
+		if m == nil || start.Before(rested) && !a.follows(m) {
 			continue
 		}
+		a.watching.wholly = false
 		err := a.look(ctx, m)
 		if err != nil && ctx.Err() == nil && m.Versions.Conversations != before {
 			var fault *model.Fault
@@ -56,7 +63,11 @@ func (a *App) watchTraffic(ctx context.Context) {
 			}
 			before = m.Versions.Conversations
 		}
-		pause = min(max(watchRest, 3*time.Since(start)), watchRestMost) // about a quarter of one processor at most
+		took := time.Since(start)
+		if a.watching.wholly { // as after an edit: what comes then can be looked at without rest
+			rested, took = time.Now().Add(3*took), 0
+		}
+		pause = max(watchRest, 3*took) // a quarter of one processor at most
 	}
 }
 

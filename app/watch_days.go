@@ -105,26 +105,34 @@ func (x *gathered) on(m *model.Model, day time.Time, watched []string, known sto
 // caller lets it rest when all is asked.
 func (a *App) gather(m *model.Model, day time.Time, stamp string, watched []string, known store.Callers) *dayFollowed {
 	f := a.follow(m, day, watched, known)
+	a.watching.wholly = a.watching.wholly || f.view == nil
 	table := m.Table.Between(f.from, f.to)
 	f.all, f.view = f.Gather(table)
-	if a.followed[day] == f {
+	if a.watching.followed[day] == f {
 		a.gathered.put(day, &dayGathered{like: f.like, watched: watched, known: known, table: table, stamp: stamp, all: f.all, view: f.view})
 	}
 	return f
+}
+
+// follows reports whether the last day need not be looked at as a whole under a model.
+func (a *App) follows(m *model.Model) bool {
+	day := time.Unix((int64(m.To)-1)/24*86400, 0).UTC()
+	_, like := m.Parts(hoursOf(m, day))
+	return a.watching.followed[day] != nil && a.watching.followed[day].like == like
 }
 
 // follow gives what follows a day: what did before, as long as conversations are judged as they were.
 func (a *App) follow(m *model.Model, day time.Time, watched []string, known store.Callers) *dayFollowed {
 	from, to := hoursOf(m, day)
 	view, like := m.Parts(from, to)
-	d := a.followed[day]
+	d := a.watching.followed[day]
 	if d == nil || d.like != like || !slices.Equal(d.watched, watched) || !d.known.Equal(known) {
 		d = &dayFollowed{Follower: watch.NewFollower(view, watch.Watched{Groups: watched, Known: known.Known}), from: from, to: to,
 			like: like, watched: watched, known: known}
 	}
 	if last := flow.Hour((int64(m.To) - 1) / 24); from/24 > last-mostFollowed {
-		a.followed[day] = d
-		maps.DeleteFunc(a.followed, func(_ time.Time, d *dayFollowed) bool { return d.from/24 <= last-mostFollowed })
+		a.watching.followed[day] = d
+		maps.DeleteFunc(a.watching.followed, func(_ time.Time, d *dayFollowed) bool { return d.from/24 <= last-mostFollowed })
 	}
 	return d
 }

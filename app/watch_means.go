@@ -148,8 +148,8 @@ func (a *App) lookAtExporters(ctx context.Context, all *matters, now time.Time) 
 	if err != nil {
 		return err
 	}
-	if a.means.missed == nil {
-		a.means.missed, a.means.gaps = map[string]int64{}, map[string]gap{}
+	if a.watching.means.missed == nil {
+		a.watching.means.missed, a.watching.means.gaps = map[string]int64{}, map[string]gap{}
 	}
 	for _, e := range exporters {
 		var status collect.ExporterStatus
@@ -167,15 +167,15 @@ func (a *App) lookAtExporters(ctx context.Context, all *matters, now time.Time) 
 				missed += s.Missed
 			}
 		}
-		if before, known := a.means.missed[name]; known && missed > before {
-			g := a.means.gaps[name]
+		if before, known := a.watching.means.missed[name]; known && missed > before {
+			g := a.watching.means.gaps[name]
 			if now.Sub(g.at) > gapLasts {
 				g.records = 0
 			}
-			a.means.gaps[name] = gap{g.records + missed - before, now}
+			a.watching.means.gaps[name] = gap{g.records + missed - before, now}
 		}
-		a.means.missed[name] = missed
-		if g := a.means.gaps[name]; !g.at.IsZero() && now.Sub(g.at) < gapLasts {
+		a.watching.means.missed[name] = missed
+		if g := a.watching.means.gaps[name]; !g.at.IsZero() && now.Sub(g.at) < gapLasts {
 			all.add(gapMatter, name, g.at, store.About{Exporter: name}, fmt.Sprintf("by its sequence numbers %d records never came; what they told of is not known",
 				g.records), plain("Of what "), strong(name), plain(" sent, not all came"))
 		}
@@ -260,7 +260,7 @@ func (a *App) lookAtMembers(ctx context.Context, m *model.Model, now time.Time, 
 		return nil, err
 	}
 	versions := fmt.Sprint(m.Versions.Workloads, m.Versions.Revision, m.AsOf().Sec/3600, groups)
-	if versions == a.means.members {
+	if versions == a.watching.means.members {
 		return nil, nil
 	}
 	before, err := a.Store.WatchedMembers(ctx)
@@ -305,7 +305,7 @@ func (a *App) lookAtMembers(ctx context.Context, m *model.Model, now time.Time, 
 			return nil, err
 		}
 	}
-	a.means.members = versions
+	a.watching.means.members = versions
 	return opened, nil
 }
 

@@ -11,6 +11,7 @@ import (
 	"lucidorchard/core/decide"
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
+	"lucidorchard/core/policy"
 	"lucidorchard/core/reach"
 	"lucidorchard/core/sample"
 	"lucidorchard/core/service"
@@ -44,6 +45,10 @@ func TestFatesAreThoseOfTheRows(t *testing.T) {
 		}
 		of := func(w *reach.Window, release int) *reach.View { return w.Under(releases[release]) }
 		from, to := all[0].Hour, all[len(all)-1].Hour+1
+		if rapid.Bool().Draw(t, "a part") {
+			from = flow.Hour(rapid.IntRange(int(from), int(to)-1).Draw(t, "from"))
+			to = flow.Hour(rapid.IntRange(int(from)+1, int(to)).Draw(t, "to"))
+		}
 		w := reach.NewWindow(e, flow.Pack(all), from, to)
 		require.Nil(t, w.Fates())
 		w.JudgedBy(&reach.Judge{Holders: holders, Of: of})
@@ -112,6 +117,38 @@ func TestWhatIsPermittedAndDroppedIsAChoke(t *testing.T) {
 			Of: func(w *reach.Window, _ int) *reach.View { return w.Under(c) }})
 		require.Equal(t, []reach.Fate{want}, w.Fates())
 	}
+}
+
+// A judge is asked for those releases only that were held in the time of a window, whatever came
+// before and after it.
+func TestOnlyReleasesOfTheTimeJudge(t *testing.T) {
+	e, _ := estate.New([]estate.Workload{{ID: "a", Leases: []estate.Lease{{Addr: sample.Addresses[0], From: estate.Beginning, Until: estate.End}}}})
+	c := decideAll(t, e)
+	start := flow.HourOf(estate.Instant{Sec: 1_795_000_000})
+	at := func(hours float64) flow.Micros {
+		return flow.MicrosOfInstant(start.Start()) + flow.Micros(hours*3600e6)
+	}
+	var b flow.Buckets
+	b.Add(flow.Record{Start: at(2.5).Instant(), End: at(3.25).Instant(), Client: sample.Addresses[1], Server: sample.Addresses[0],
+		Point: service.PointOf(service.TCP, 22), Connections: 1, Outcome: flow.Carried})
+	w := reach.NewWindow(e, flow.Pack(b.All()), start+2, start+3)
+	asked := map[int]bool{}
+	h := reach.Holder{Name: "p", Guards: []int32{0}, Server: true}
+	for no, hours := range []float64{0.5, 1, 2.75, 3.25, 3.5} {
+		h.Periods = append(h.Periods, reach.Period{From: at(hours), Release: no + 1, Enforce: true})
+	}
+	w.JudgedBy(&reach.Judge{Holders: []reach.Holder{h}, Of: func(w *reach.Window, release int) *reach.View {
+		asked[release] = true
+		return w.Under(c)
+	}})
+	require.Equal(t, []reach.Fate{reach.Fine}, w.Fates(), "it was carried within the seconds in which that is still told")
+	require.Equal(t, map[int]bool{2: true, 3: true, 4: true}, asked)
+}
+
+func decideAll(t *testing.T, e *estate.Estate) *decide.Compiled {
+	p, errs := policy.Parse("layer last\nreject any -> any on any\n")
+	require.Empty(t, errs)
+	return decide.Compile(e, p, estate.Instant{Sec: 1_795_000_000})
 }
 
 func has(list []int32, w int32) bool {
