@@ -221,6 +221,7 @@ func TestEveryOperationIsAskedWrongly(t *testing.T) {
 				r, body = c.do(strings.ToUpper(method), at+"?forever=1", nil, text)
 				require.Equal(t, http.StatusUnprocessableEntity, r.StatusCode, "%s: %s", op.ID, body)
 				require.Contains(t, body, "forever: there is no such query parameter here", op.ID)
+				require.Contains(t, body, `"location":"query.forever"`, op.ID)
 			}
 			if op.RequestBody != nil &&
 				!slices.Contains([]string{"import-workloads", "import-flows", "restore-estate", "take-listing", "say-seen",

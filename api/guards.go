@@ -326,7 +326,7 @@ func declared(ctx huma.Context, next func(huma.Context)) {
 			words += ", only " + strings.Join(names, ", ")
 		}
 		_, w := humachi.Unwrap(ctx)
-		writeProblem(w, huma.Error422UnprocessableEntity(words))
+		writeProblem(w, huma.Error422UnprocessableEntity(words, &huma.ErrorDetail{Message: words, Location: "query." + name}))
 		return
 	}
 	next(ctx)
