@@ -12,7 +12,7 @@ import { Counters } from "./Counters";
 import { MatterRow } from "./MatterRow";
 import { Picture } from "./Picture";
 import { SayDialog, useSay } from "./SayDialog";
-import { binOf, headline, type Matter, type Period, periods, waits, type Watch } from "./watch";
+import { atOnce, binOf, headline, type Matter, type Period, periods, upTo, waits, type Watch } from "./watch";
 import { TellMe } from "./TellMe";
 import { Watching } from "./Watching";
 
@@ -116,6 +116,7 @@ function Matters({ w, at }: { w: Watch; at?: string }) {
   const [asked, setAsked] = useState<{ how: "with" | "settled"; list: Matter[] }>();
   const shown = (search.get("show") as Shown | null) ?? "open";
   const open = search.get("matter");
+  const [most, setMost] = useState(atOnce);
   const list = w.matters.filter((m) =>
     m.id === open
       ? true
@@ -134,6 +135,7 @@ function Matters({ w, at }: { w: Watch; at?: string }) {
   };
   useKeys({ Escape: () => open && change({ matter: null }) });
   const news = list.filter((m) => m.state === "new");
+  const rows = upTo(list, most, open);
   return (
     <>
       <Flex align="baseline" gap="14px" mt="8px" pb="4px" borderBottomWidth="1px" borderColor="ink">
@@ -169,7 +171,7 @@ function Matters({ w, at }: { w: Watch; at?: string }) {
           </a>
         </Flex>
       </Flex>
-      {list.map((m) => (
+      {rows.map((m) => (
         <MatterRow
           key={m.id}
           m={m}
@@ -179,6 +181,16 @@ function Matters({ w, at }: { w: Watch; at?: string }) {
           matters={w.matters}
         />
       ))}
+      {list.length > rows.length && (
+        <Flex gap="14px" mt="10px" data-unshown={list.length - rows.length}>
+          <Link onClick={() => setMost(rows.length + atOnce)}>
+            Show {plural(Math.min(atOnce, list.length - rows.length), "more matter")}
+          </Link>
+          <Text color="soft">
+            {n(rows.length)} of {n(list.length)}; the export has all
+          </Text>
+        </Flex>
+      )}
       {list.length === 0 && (
         <Empty
           title={

@@ -1,5 +1,5 @@
-import { expect, test } from "vitest";
-import { about, ago, headline, type Matter, memberOf, noticeFilter, stateWords, type Watch } from "./watch";
+import { describe, expect, it, test } from "vitest";
+import { about, ago, headline, type Matter, memberOf, noticeFilter, stateWords, upTo, type Watch } from "./watch";
 
 const sum = (held: number, leaks: number, chokes: number) => ({ sum: { held, leaks, chokes } }) as Watch;
 
@@ -55,4 +55,18 @@ test("how a ledger is shown is not part of a notice", () => {
   expect(noticeFilter("show=all")).toBe("");
   expect(noticeFilter("q=a&rule=7"), "without the line it would be wider").toBe("");
   expect(noticeFilter("q=a&against=3&was=permit")).toBe("");
+});
+
+describe("a long list of matters", () => {
+  const list = Array.from({ length: 250 }, (_, i) => ({ id: `m${i}` }));
+  it("is shown up to a number", () => {
+    expect(upTo(list, 100, null)).toHaveLength(100);
+    expect(upTo(list, 300, null)).toEqual(list);
+    expect(upTo([], 100, "m1")).toEqual([]);
+  });
+  it("is shown as far as the one that is open", () => {
+    expect(upTo(list, 100, "m5")).toHaveLength(100);
+    expect(upTo(list, 100, "m180").at(-1)).toEqual({ id: "m180" });
+    expect(upTo(list, 100, "gone")).toHaveLength(100);
+  });
 });

@@ -144,3 +144,11 @@ export function about(
   if (standing) return `there is ${kinds.map((k) => `${/^[aeiou]/.test(k) ? "an" : "a"} ${k}`).join(" or ")}`;
   return `anything ${who ? `from ${who} ` : ""}${words}${what ? ` into ${what}` : ""}`;
 }
+
+/** atOnce is how many matters are shown until one asks for more. */
+export const atOnce = 100;
+
+/** upTo gives the first of a list, and more where the one that is open comes later. */
+export function upTo<T extends { id: string }>(list: T[], most: number, open: string | null): T[] {
+  return list.slice(0, Math.max(most, list.findIndex((m) => m.id === open) + 1));
+}
