@@ -240,7 +240,15 @@ func TestEveryOperationIsAskedWrongly(t *testing.T) {
 		require.Equal(t, status, r.StatusCode)
 		require.Contains(t, body, `"type":"/problems/not-found"`)
 	}
-	r, body := c.do("PATCH", "/api/v1/policy", nil, "{}")
+	for _, path := range []string{"/api/v1/events", "/api/v1/watch/stream", "/api/v1/watch/flows"} { // of which none is described
+		r, body := c.do("GET", path+"?forever=1", nil, "")
+		require.Equal(t, 422, r.StatusCode, path)
+		require.Contains(t, body, `forever`)
+	}
+	r, body := c.do("GET", "/api/v1/ledger?serverss=any", nil, "")
+	require.Equal(t, 422, r.StatusCode)
+	require.Contains(t, body, "did you mean servers?")
+	r, body = c.do("PATCH", "/api/v1/policy", nil, "{}")
 	require.Equal(t, 405, r.StatusCode)
 	require.Contains(t, body, `"type":"/problems/no-such-method"`)
 	r, body = c.do("POST", "/api/v1/policy/undo", map[string]string{"Sec-Fetch-Site": "cross-site"}, "{}")

@@ -308,14 +308,23 @@ func (r *recorder) Write(b []byte) (int, error) { return r.body.Write(b) }
 // declared refuses a request with a query parameter that its operation does not have: it would select
 // something else than what was meant.
 func declared(ctx huma.Context, next func(huma.Context)) {
-	u := ctx.URL()
 	var names []string
 	for _, p := range ctx.Operation().Parameters {
 		if p.In == "query" {
 			names = append(names, p.Name)
 		}
 	}
-	for _, name := range slices.Sorted(maps.Keys(u.Query())) {
+	r, w := humachi.Unwrap(ctx)
+	if err := undeclared(r, names...); err != nil {
+		writeProblem(w, err)
+		return
+	}
+	next(ctx)
+}
+
+// undeclared says which query parameter of a request is none of some; nil: all are.
+func undeclared(r *http.Request, names ...string) error {
+	for _, name := range slices.Sorted(maps.Keys(r.URL.Query())) {
 		if slices.Contains(names, name) {
 			continue
 		}
@@ -325,9 +334,18 @@ func declared(ctx huma.Context, next func(huma.Context)) {
 		} else if len(names) > 0 {
 			words += ", only " + strings.Join(names, ", ")
 		}
-		_, w := humachi.Unwrap(ctx)
-		writeProblem(w, huma.Error422UnprocessableEntity(words, &huma.ErrorDetail{Message: words, Location: "query." + name}))
-		return
+		return huma.Error422UnprocessableEntity(words, &huma.ErrorDetail{Message: words, Location: "query." + name})
 	}
-	next(ctx)
+	return nil
+}
+
+// plain lets a request of a stream through that has no query parameters.
+func plain(next http.HandlerFunc) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		if err := undeclared(r); err != nil {
+			writeProblem(w, err)
+			return
+		}
+		next(w, r)
+	}
 }

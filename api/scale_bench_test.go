@@ -28,6 +28,28 @@ import (
 	"lucidorchard/store/storetest"
 )
 
+// large stores an estate with its policy.
+func large(b *testing.B, workloads, groups, rules int) (*store.Store, *estate.Estate, string) {
+	db, err := store.Open(b.Context(), storetest.Database(b))
+	require.NoError(b, err)
+	b.Cleanup(func() { db.Close() })
+	e, text := sample.Large(workloads, groups, rules)
+	_, err = db.Take(b.Context(), store.Listing{Source: "plan", Workloads: e.Workloads(), Complete: true})
+	require.NoError(b, err)
+	require.NoError(b, db.Begin(b.Context(), store.Revision{No: 1, Text: text, Blame: store.Blame{}, Author: "bench",
+		Words: "begin"}))
+	return db, e, text
+}
+
+// serving runs a server on a database.
+func serving(b *testing.B, db *store.Store) *httptest.Server {
+	ctx, cancel := context.WithCancel(context.Background())
+	s := api.New(app.New(ctx, app.Options{Store: db, Author: "bench"}), api.Options{Web: fstest.MapFS{}})
+	h := httptest.NewServer(s)
+	b.Cleanup(func() { cancel(); s.Wait(); h.Close() })
+	return h
+}
+
 // BenchmarkCheckOfARealSize gives what the check's questions take over a million
 // conversations of 100,000 workloads under 2,000 rules, in a real database: after
 // the start, after an edit, and when a row is opened. ORCHARD_ROWS is another
@@ -37,14 +59,7 @@ func BenchmarkCheckOfARealSize(b *testing.B) {
 	if n, err := strconv.Atoi(os.Getenv("ORCHARD_ROWS")); err == nil {
 		rows = n
 	}
-	db, err := store.Open(b.Context(), storetest.Database(b))
-	require.NoError(b, err)
-	defer db.Close()
-	e, text := sample.Large(100_000, 1000, 2000)
-	_, err = db.Take(b.Context(), store.Listing{Source: "plan", Workloads: e.Workloads(), Complete: true})
-	require.NoError(b, err)
-	require.NoError(b, db.Begin(b.Context(), store.Revision{No: 1, Text: text, Blame: store.Blame{}, Author: "bench",
-		Words: "begin"}))
+	db, e, text := large(b, 100_000, 1000, 2000)
 	byRole := map[string][]estate.Lease{}
 	var roles []string
 	for _, w := range e.All() {
@@ -70,13 +85,10 @@ func BenchmarkCheckOfARealSize(b *testing.B) {
 				Point:  service.PointOf(service.TCP, ports[(server+r.IntN(2))%len(ports)]), Connections: 1,
 				Bytes: 4000, Outcome: flow.Carried})
 		}
-		_, err = db.AddBatch(b.Context(), store.Batch{ID: fmt.Sprint("bench ", done), Buckets: buckets.All()})
+		_, err := db.AddBatch(b.Context(), store.Batch{ID: fmt.Sprint("bench ", done), Buckets: buckets.All()})
 		require.NoError(b, err)
 	}
-	ctx, cancel := context.WithCancel(context.Background())
-	s := api.New(app.New(ctx, app.Options{Store: db, Author: "bench"}), api.Options{Web: fstest.MapFS{}})
-	h := httptest.NewServer(s)
-	defer func() { cancel(); s.Wait(); h.Close() }()
+	h := serving(b, db)
 	ask := func(method, path string, body, out any) {
 		text, _ := json.Marshal(body)
 		req, err := http.NewRequest(method, h.URL+path, bytes.NewReader(text))

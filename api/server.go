@@ -103,8 +103,8 @@ func (s *Server) routes() {
 	}
 	imports.transferRoutes(all)
 	summary.troubleRoutes(all)
-	r.Get(Version+"/events", live.serveEvents)
-	r.Get(Version+"/watch/stream", (&watchAPI{s.base}).serveStream)
+	r.Get(Version+"/events", plain(live.serveEvents))
+	r.Get(Version+"/watch/stream", plain((&watchAPI{s.base}).serveStream))
 	r.Get(Version+"/watch/flows", (&watchAPI{s.base}).serveFlows)
 	r.MethodNotAllowed(func(w http.ResponseWriter, r *http.Request) {
 		writeProblem(w, huma.Error405MethodNotAllowed("the path is there, but not with "+r.Method+"; /api/openapi.json describes it"))

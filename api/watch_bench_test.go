@@ -1,30 +1,24 @@
 package api_test
 
 import (
-	"context"
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
 	"net/http"
-	"net/http/httptest"
 	"os"
 	"slices"
 	"strconv"
 	"testing"
-	"testing/fstest"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
-	"lucidorchard/api"
-	"lucidorchard/app"
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/sample"
 	"lucidorchard/core/service"
 	"lucidorchard/core/watch"
 	"lucidorchard/store"
-	"lucidorchard/store/storetest"
 )
 
 // ninetyDays stores what each of the ninety days before today came to: sixty matters a day, out of
@@ -57,13 +51,7 @@ func BenchmarkTheDaysList(b *testing.B) {
 	if n, err := strconv.Atoi(os.Getenv("ORCHARD_ROWS")); err == nil {
 		rows = n
 	}
-	db, err := store.Open(b.Context(), storetest.Database(b))
-	require.NoError(b, err)
-	defer db.Close()
-	e, text := sample.Large(20_000, 400, 800)
-	_, err = db.Take(b.Context(), store.Listing{Source: "plan", Workloads: e.Workloads(), Complete: true})
-	require.NoError(b, err)
-	require.NoError(b, db.Begin(b.Context(), store.Revision{No: 1, Text: text, Blame: store.Blame{}, Author: "bench", Words: "begin"}))
+	db, e, _ := large(b, 20_000, 400, 800)
 	now := time.Now().UTC()
 	today := now.Truncate(24 * time.Hour)
 	ninetyDays(b, db, today)
@@ -86,13 +74,10 @@ func BenchmarkTheDaysList(b *testing.B) {
 			}
 			all.Add(x)
 		}
-		_, err = db.AddBatch(b.Context(), store.Batch{ID: fmt.Sprint("bench ", done), Buckets: all.All()})
+		_, err := db.AddBatch(b.Context(), store.Batch{ID: fmt.Sprint("bench ", done), Buckets: all.All()})
 		require.NoError(b, err)
 	}
-	ctx, cancel := context.WithCancel(context.Background())
-	s := api.New(app.New(ctx, app.Options{Store: db, Author: "bench"}), api.Options{Web: fstest.MapFS{}})
-	h := httptest.NewServer(s)
-	defer func() { cancel(); s.Wait(); h.Close() }()
+	h := serving(b, db)
 	get := func(path string, out any) time.Duration {
 		start := time.Now()
 		answer, err := http.Get(h.URL + "/api/v1/watch" + path)

@@ -14,7 +14,6 @@ import (
 	"lucidorchard/collect"
 	"lucidorchard/core/flow"
 	"lucidorchard/ingest/wire"
-	"lucidorchard/notify"
 	"lucidorchard/store"
 	"lucidorchard/store/storetest"
 )
@@ -37,10 +36,7 @@ func TestWhatIsNewIsToldOnce(t *testing.T) {
 	a := app.New(ctx, app.Options{Store: db, Author: "me", Name: "one", Log: quiet, Collector: c})
 	t.Cleanup(func() { c.Stop(); stop(); a.Wait() })
 	running(t, db, "two")
-	h := newHook(t)
-	require.NoError(t, a.PutDestination(t.Context(), "duty", notify.Settings{Kind: "webhook", Address: h.URL, Secret: "key"}))
-	m, err := a.Model(t.Context())
-	require.NoError(t, err)
+	h, m := duty(t, a)
 	_, err = a.PutNotice(t.Context(), m, store.Notice{Kinds: []string{"leak"}, Pace: "at once", To: []string{"duty"}})
 	require.NoError(t, err)
 	address, _ := c.Address("udp")

@@ -100,11 +100,17 @@ func onDuty(t testing.TB) (*store.Store, *app.App, func(), *hook, *model.Model) 
 	db := open(t)
 	land(t, db)
 	a, end := running(t, db, "one")
+	h, m := duty(t, a)
+	return db, a, end, h, m
+}
+
+// duty makes the destination duty, and gives its receiver.
+func duty(t testing.TB, a *app.App) (*hook, *model.Model) {
 	h := newHook(t)
 	require.NoError(t, a.PutDestination(t.Context(), "duty", notify.Settings{Kind: "webhook", Address: h.URL, Secret: "key"}))
 	m, err := a.Model(t.Context())
 	require.NoError(t, err)
-	return db, a, end, h, m
+	return h, m
 }
 
 // What leaks is told, once; while the receiver is down nothing is lost, and what comes of
@@ -275,11 +281,8 @@ func TestTwoServersTellOnce(t *testing.T) {
 	land(t, db)
 	a, _ := running(t, db, "one")
 	running(t, db, "two")
-	h := newHook(t)
-	require.NoError(t, a.PutDestination(t.Context(), "duty", notify.Settings{Kind: "webhook", Address: h.URL, Secret: "key"}))
-	m, err := a.Model(t.Context())
-	require.NoError(t, err)
-	_, err = a.PutNotice(t.Context(), m, store.Notice{Kinds: []string{"leak"}, Pace: "at once", To: []string{"duty"}})
+	h, m := duty(t, a)
+	_, err := a.PutNotice(t.Context(), m, store.Notice{Kinds: []string{"leak"}, Pace: "at once", To: []string{"duty"}})
 	require.NoError(t, err)
 	leaks(t, db, [2]int{1, 33}, [2]int{2, 34}, [2]int{3, 35})
 	require.Eventually(t, func() bool { return len(h.all()) >= 1 }, 20*time.Second, 20*time.Millisecond)

@@ -73,7 +73,8 @@ func (b *batch) next() (out *store.Batch, opened []flow.Open, forget func()) {
 	}
 	return out, opened, func() {
 		for i := from; i < to; i++ {
-			b.parts[i] = part{records: make([]flow.Joined, 0, len(b.parts[i].records))}
+			was := &b.parts[i]
+			b.parts[i] = part{buckets: flow.Buckets{Changes: was.buckets.Changes}, records: make([]flow.Joined, 0, len(was.records))}
 		}
 	}
 }
@@ -140,6 +141,10 @@ func (k *known) spooled() {
 		k.now[h] = struct{}{}
 	}
 	clear(k.fresh)
+}
+
+// turn forgets what was quiet for long.
+func (k *known) turn() {
 	if len(k.now) > mostKnown || time.Since(k.since) > knownFor {
 		k.was, k.now, k.since = k.now, map[uint64]struct{}{}, time.Now()
 	}

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/service"
 	"lucidorchard/store"
@@ -20,6 +21,8 @@ func TestConversationsAreStoredWhole(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		k := newKnown()
 		var b batch
+		asked := 0
+		b.changes(func(netip.Addr, estate.Instant) (estate.Instant, bool) { asked++; return estate.Instant{}, false })
 		want := map[string]int64{}
 		for n := range rapid.IntRange(0, 200).Draw(t, "records") {
 			x := one(rapid.IntRange(0, 30).Draw(t, "client"), "x")
@@ -62,6 +65,10 @@ func TestConversationsAreStoredWhole(t *testing.T) {
 		require.Equal(t, want, got)
 		require.Len(t, sessions, n)
 		require.Zero(t, b.len())
+		x := one(7, "x")
+		asked = 0
+		b.add(k.hash(talk{x.Client, x.Server, x.Point}), &x)
+		require.Equal(t, 2, asked, "when addresses changed hands is still asked")
 	})
 }
 
@@ -100,7 +107,7 @@ func TestWhatIsNew(t *testing.T) {
 	k.spooled()
 	old := func() {
 		k.since = k.since.Add(-2 * knownFor)
-		k.spooled()
+		k.turn()
 	}
 	old()
 	require.False(t, k.new(a, flow.Carried), "it goes on")

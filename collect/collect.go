@@ -302,6 +302,7 @@ func (c *Collector) join() {
 		case <-tick.C:
 			c.batch.changes(c.hooks.Load().Changes)
 			c.fresh.changes(c.hooks.Load().Changes)
+			c.known.turn()
 			if j := c.clock.look(); j != nil {
 				c.Log.Warn("the clock was set", "by", time.Duration(j.Seconds*float64(time.Second)), "to", j.At)
 			}

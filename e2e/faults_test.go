@@ -28,9 +28,9 @@ func (f *faults) add(format string, args ...any) {
 	f.found = append(f.found, fmt.Sprintf(format, args...))
 }
 
-// declared gives what tells the query parameters that the API has for a path; nil: it does not
+// declared gives what tells the query parameters that the API has for a path; false: it does not
 // describe the path.
-func declared(p *page) func(path string) []string {
+func declared(p *page) func(path string) (names []string, described bool) {
 	var said struct {
 		Paths map[string]map[string]struct {
 			Parameters []struct {
@@ -46,7 +46,7 @@ func declared(p *page) func(path string) []string {
 	}
 	var all []known
 	for path, operations := range said.Paths {
-		k := known{regexp.MustCompile("^" + regexp.MustCompile(`\\\{[^/]+?\\\}`).ReplaceAllString(regexp.QuoteMeta(path), "[^/]+") + "$"), []string{}}
+		k := known{regexp.MustCompile("^" + regexp.MustCompile(`\\\{[^/]+?\\\}`).ReplaceAllString(regexp.QuoteMeta(path), "[^/]+") + "$"), nil}
 		for _, op := range operations {
 			for _, x := range op.Parameters {
 				if x.In == "query" {
@@ -56,13 +56,13 @@ func declared(p *page) func(path string) []string {
 		}
 		all = append(all, k)
 	}
-	return func(path string) (names []string) {
+	return func(path string) (names []string, described bool) {
 		for _, k := range all {
 			if k.path.MatchString(path) {
-				names = append(append(names, k.names...), "")
+				names, described = append(names, k.names...), true
 			}
 		}
-		return names
+		return names, described
 	}
 }
 
@@ -79,9 +79,9 @@ func (p *page) watchFor() {
 			if err != nil || !strings.HasPrefix(u.Path, "/api/v1/") {
 				return
 			}
-			has := names(u.Path)
+			has, described := names(u.Path)
 			for name := range u.Query() {
-				if has != nil && !slices.Contains(has, name) {
+				if described && !slices.Contains(has, name) {
 					f.add("%s asks for %q, which the API does not have", u.Path, name)
 				}
 			}

@@ -41,12 +41,12 @@ func Stating(records []Record) []Joined {
 
 // JoinOptions bound a Joiner. The zero value takes the defaults.
 type JoinOptions struct {
-	Hold Micros // how long a session waits for its other direction; 0 is 10 s
-	// A session of which both directions have ended, or that was dropped, waits for copies
-	// of other exporters only: a twentieth of Hold. So does one of which both directions were
-	// told and it is sure who is the client, the first time.
-	// how long an unfinished one is remembered after it was last heard of; 0 is 35 min, longer than any usual active
-	// time-out
+	// Hold is how long a session waits for its other direction; 0 is 10 s. One of which both directions
+	// have ended, or that was dropped, waits for copies of other exporters only: a twentieth of it. So
+	// does, the first time, one of which both directions were told and it is sure who is the client.
+	Hold Micros
+	// Linger is how long an unfinished one is remembered after it was last heard of; 0 is 35 min, longer
+	// than any usual active time-out.
 	Linger Micros
 	After  Micros // the same of a finished one: late copies still join; 0 is 2 min
 	Most   int    // sessions in memory; 0 is 1,000,000 (about 350 bytes each, with its place in the index). Over it, the oldest are sent off early
