@@ -69,7 +69,7 @@ func TestWithoutAMouse(t *testing.T) {
 		p.open("/workloads?q=gate-old-3")
 		p.focus(`[data-workload="wl-gate-old-3"]`)
 		p.press(" ")
-		p.see(`//*[@aria-label="set a tag"]`)
+		p.see(`//*[@aria-label="set a tag"]//*[text()="gate-old-3"]`) // by its name, as in the list
 		p.fill(`input[aria-label=value]`, "entry")
 		p.see(`[data-consequences]`)
 		p.press(kb.Enter)

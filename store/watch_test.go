@@ -305,3 +305,20 @@ func TestNothingOlderTakesThePlaceOfADay(t *testing.T) {
 	put("newer", 13, store.Versions{Conversations: 13, Workloads: 5, Points: 3, Revision: 2})
 	require.Equal(t, "newer", kept())
 }
+
+// A matter that a day does not show any more was seen last on the day before.
+func TestADayThatIsJudgedOtherwise(t *testing.T) {
+	s, _ := fresh(t)
+	for _, d := range []store.WatchedDay{aDay(0, "a", map[string]int64{"one": 1}), aDay(1, "b", map[string]int64{"one": 2, "two": 1}), aDay(1, "c", map[string]int64{"two": 1})} {
+		_, err := s.PutWatchedDay(t.Context(), d)
+		require.NoError(t, err)
+	}
+	one, days, _, found, err := s.Matter(t.Context(), "one")
+	require.NoError(t, err)
+	require.True(t, found)
+	require.Len(t, days, 1)
+	require.Equal(t, noon.Add(time.Minute), one.Last.UTC())
+	two, _, _, _, err := s.Matter(t.Context(), "two")
+	require.NoError(t, err)
+	require.Equal(t, noon.AddDate(0, 0, 1).Add(time.Minute), two.Last.UTC())
+}

@@ -116,7 +116,7 @@ func (x *judged) find(w *Window, j *Judge) {
 // Ruling is how a conversation was judged, by what.
 type Ruling struct {
 	Fate    Fate
-	Turned  bool         // it, or some of it, was dropped, and no rule permits it
+	Turned  bool         // it, or some of it, was dropped, and nothing that was held then permits it
 	Release int          // by which it was judged; 0: by the policy of the view, as no point held any then
 	Rule    *policy.Rule // that decides there; nil: none
 	Holder  *Holder      // the point that should have done otherwise; nil where the fate is Fine, or no release judges
@@ -127,14 +127,13 @@ func (v *View) Ruling(i int) Ruling {
 	var r Ruling
 	if v.Fates() != nil {
 		r = v.ruling(i)
+		r.Turned = v.dropped[i] > 0 && r.Fate == Fine
 	} else {
 		r.Fate = v.odd(i)
-	}
-	if r.Release == 0 {
-		if k := v.rules[i]; k >= 0 {
-			r.Rule = v.Compiled.Policy.Rules[k]
-		}
 		r.Turned = v.dropped[i] > 0 && v.Verdict(i) != decide.Permit
+	}
+	if k := v.rules[i]; r.Release == 0 && k >= 0 {
+		r.Rule = v.Compiled.Policy.Rules[k]
 	}
 	return r
 }
@@ -174,7 +173,6 @@ func (w *Window) ruling(i int) (out Ruling) {
 				out.Fate, out.Holder = Choke, h
 			case out.Fate == Fine:
 				judged(p, v)
-				out.Turned = out.Turned || dropped
 			}
 		}
 	}

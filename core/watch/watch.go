@@ -21,7 +21,7 @@ import (
 )
 
 // Version changes when the same view is gathered otherwise than before.
-const Version = 1
+const Version = 2
 
 // Kind is what is the matter.
 type Kind string
@@ -110,7 +110,7 @@ type Gathered struct {
 type Hour struct {
 	Permitted int64 `json:"permitted" doc:"Carried, as a rule permits"`
 	Uncovered int64 `json:"uncovered" doc:"Carried, as no rule speaks of them"`
-	Held      int64 `json:"held" doc:"Dropped, and not permitted"`
+	Held      int64 `json:"held" doc:"Dropped, and not permitted by what was held then"`
 	Leaks     int64 `json:"leaks" doc:"Carried, though rejected"`
 	Chokes    int64 `json:"chokes" doc:"Dropped, though permitted"`
 }
@@ -140,7 +140,7 @@ func (h *Hour) of(r *reach.Ruling, outcome flow.Outcome) *int64 {
 	switch {
 	case outcome == flow.Unknown:
 		return nil
-	case outcome == flow.Dropped && permit:
+	case outcome == flow.Dropped && r.Fate == reach.Choke:
 		return &h.Chokes
 	case outcome == flow.Dropped:
 		return &h.Held

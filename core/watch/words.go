@@ -103,6 +103,9 @@ func (m *Matter) Why() string {
 		if m.Scan {
 			return "held: looks like a scan"
 		}
+		if r != nil && decide.VerdictOf(r) == decide.Permit {
+			by += ", which no point there held then"
+		}
 		return "held: " + by
 	}
 	carried := ", carried"

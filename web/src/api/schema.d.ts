@@ -3881,7 +3881,7 @@ export interface components {
             chokes: number;
             /**
              * Format: int64
-             * @description Dropped, and not permitted
+             * @description Dropped, and not permitted by what was held then
              */
             held: number;
             /**
@@ -6095,7 +6095,7 @@ export interface components {
             chokes: number;
             /**
              * Format: int64
-             * @description Dropped, and not permitted
+             * @description Dropped, and not permitted by what was held then
              */
             held: number;
             /**

@@ -102,7 +102,7 @@ function Headline({ w, period }: { w: Watch; period: Period }) {
       </Sentence>
       <Text color="soft" fontSize="12.5px" mt="2px">
         {w.inForce
-          ? `Judged by what each point held at the time; where none held anything, by the draft`
+          ? "Judged by what each point held at the time; where none held anything, nothing leaks or is choked"
           : "Nothing is in force yet: the draft judges what was seen"}
         {w.looking && ". What was seen before is still being gathered…"}
       </Text>

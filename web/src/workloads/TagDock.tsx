@@ -19,6 +19,13 @@ export function TagDock({ editing, onClose }: { editing: Editing; onClose: () =>
   const wanted = value !== "" || clearing;
   const [asked, setAsked] = useState({ key: "", value: "" });
   const [wrong, setWrong] = useState<string>();
+  const [only] = editing.ids.length === 1 ? editing.ids : [];
+  const one = api.useQuery(
+    "get",
+    "/api/v1/workloads/{id}",
+    { params: { path: { id: only ?? "" } } },
+    { enabled: !!only },
+  );
   const set = api.useMutation("post", "/api/v1/tags");
   const preview = api.useMutation("post", "/api/v1/tags");
   const input = useRef<HTMLInputElement>(null);
@@ -74,7 +81,7 @@ export function TagDock({ editing, onClose }: { editing: Editing; onClose: () =>
           }}
         >
           <Text fontFamily="heading" fontSize="15px" mb="5px">
-            {editing.ids.length === 1 ? editing.ids[0] : `${plural(countOf(editing), "workload")} selected`}
+            {only ? (one.data?.name ?? only) : `${plural(countOf(editing), "workload")} selected`}
           </Text>
           <Flex gap="6px" align="center" mb="7px">
             <Input
