@@ -30,14 +30,14 @@ test: system tools lint web ## everything: style, unit, property, database and b
 	go test -count=1 -timeout 20m $$(go list ./... | grep -Ev '^lucidorchard/(app|collect|disk|model)$$')
 
 bench: ## speed and memory, as figures and as ratios of one run
-	go test -p 1 -run "^$$" -bench . -benchmem -timeout 60m ./core/... ./ingest/... ./collect ./cmd/... ./rollout ./point ./api ./app | grep -Ev '^(goos|goarch|pkg|cpu|PASS|ok|\?)'
+	go test -p 1 -run "^$$" -bench . -benchmem -timeout 60m ./core/... ./ingest/... ./collect ./cmd/... ./releasing ./point ./api ./app | grep -Ev '^(goos|goarch|pkg|cpu|PASS|ok|\?)'
 
 ROUNDS ?= 40
 drill: system tools ## kill, fill up and confuse the program while it is worked with; ROUNDS=40
 	ORCHARD_DRILL=$(ROUNDS) go test -count=1 -timeout 120m -v ./drill | grep -E "rounds|connections are|^(---|ok|FAIL|PASS)|SKIP|NOT TRIED"
 
 lint: web/node_modules/.installed ## gofmt, go vet, staticcheck, tsc, eslint
-	@test -z "$$(gofmt -l cmd collect core demo disk drill e2e ingest model notify printing api app point rollout store web/*.go)" || { gofmt -l cmd collect core demo disk drill e2e ingest model notify printing api app point rollout store web/*.go; exit 1; }
+	@test -z "$$(gofmt -l cmd collect core demo disk drill e2e ingest model notify printing api app point releasing store web/*.go)" || { gofmt -l cmd collect core demo disk drill e2e ingest model notify printing api app point releasing store web/*.go; exit 1; }
 	go vet ./...
 	go run honnef.co/go/tools/cmd/staticcheck@v0.7.0 ./...
 	cd web && npm run --silent lint

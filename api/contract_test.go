@@ -187,7 +187,7 @@ func TestEveryOperationIsAskedWrongly(t *testing.T) {
 		"list-evidence": 422, "compare-evidence": 422, "read-workload": 404,
 	}
 	asked, n := []string{"from", "offset", "limit", "dryRun", "balance", "line", "client", "service", "name", "list",
-		"as"}, 0
+		"as", "guards"}, 0
 	for _, path := range slices.Sorted(maps.Keys(said.Paths)) {
 		for method, op := range said.Paths[path] {
 			at := regexp.MustCompile(`\{\w+\}`).ReplaceAllString(path, "nothing-like-it")

@@ -9,7 +9,6 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
-	"fmt"
 	"net/http"
 	"strings"
 	"time"
@@ -50,34 +49,35 @@ func (h *Cached) file(kind, text string, cannot []string) *DeviceFile {
 	return out
 }
 
-// render writes what a point is to hold in a format.
+// render writes what a point is to run in a format. Formats that know no trial have the
+// enforced release.
 func render(t *point.Told, format string) (kind, text string, cannot []string, err error) {
 	var raw []byte
+	l := t.Loaded()
 	switch {
-	case t.Plan == nil:
-		kind, text = "text/plain; charset=utf-8", "# nothing is to be held\n"
+	case l.Nothing():
+		kind, text = "text/plain; charset=utf-8", "# no release is to run\n"
 		if format == "json" || format == "acl" || format == "k8s" {
 			kind, text = "application/json", "{}\n"
 		}
 		return kind, text, nil, nil
-	case t.Mode == "observe" && (format == "acl" || format == "k8s"):
-		return "", "", nil, app.Conflict("format: " + format + " cannot observe: what it holds is enforced. Let the point enforce, or " +
-			"take nft")
+	case l.Enforced == nil && (format == "acl" || format == "k8s"):
+		return "", "", nil, app.Conflict("format: " + format + " cannot observe: what a device loads of it is enforced. Let the point " +
+			"enforce, or fetch nft")
 	case format == "acl":
-		d, not := acl.Of(t.Plan)
+		d, not := acl.Of(l.Enforced)
 		raw, err = d.Text()
 		return "application/yang-data+json", string(raw) + "\n", not, err
 	case format == "k8s":
-		l, not := k8s.Of(t.Plan)
-		raw, err = l.Text()
+		list, not := k8s.Of(l.Enforced)
+		raw, err = list.Text()
 		return "application/json", string(raw) + "\n", not, err
 	case format == "json":
-		raw, err = json.MarshalIndent(t.Plan, "", "  ")
+		raw, err = json.MarshalIndent(l.Deciding(), "", "  ")
 		return "application/json", string(raw) + "\n", nil, err
 	}
 	var b bytes.Buffer
-	err = nft.Write(&b, t.Plan, nft.Options{Observe: t.Mode == "observe", Note: fmt.Sprintf("Lucid Orchard: release %d, %s\nplan %s",
-		t.Release, t.Mode, t.Plan.Hash())})
+	err = nft.WriteLoaded(&b, l, nft.Options{Paired: t.Paired, Note: "Lucid Orchard: " + t.Runs().String()})
 	return "text/plain; charset=utf-8", b.String(), nil, err
 }
 
@@ -102,10 +102,11 @@ func (s *releasesAPI) deviceFile(ctx context.Context, in *struct {
 		return out, nil
 	}
 	// What it has already is what it holds; else it holds this as soon as it has it.
-	said := point.Said{ID: t.ID, Release: t.Release, Mode: t.Mode, Estate: t.Estate, State: "holds"}
+	runs := t.Runs()
+	said := point.Said{ID: t.ID, Enforces: runs.Enforces, Observes: runs.Observes, Estate: t.Estate, State: "holds"}
 	if out.Status != http.StatusNotModified {
-		said.Events = []point.Event{{At: time.Now().UTC(), What: "applied", Words: fmt.Sprintf("release %d, %s, was fetched as %s", t.Release,
-			t.Mode, in.Format), Release: t.Release, Mode: t.Mode}}
+		said.Events = []point.Event{{At: time.Now().UTC(), What: "applied", Words: runs.String() + ", fetched as " + in.Format,
+			Enforces: runs.Enforces, Observes: runs.Observes}}
 	}
 	return out, s.Heard(ctx, p, said)
 }

@@ -37,14 +37,14 @@ type timed struct {
 	n    atomic.Int64
 }
 
-func (k *timed) Hold(p *plan.Plan, observe bool) error {
-	err := k.Memory.Hold(p, observe)
+func (k *timed) Load(l plan.Loaded, paired bool) error {
+	err := k.Memory.Load(l, paired)
 	k.last.Store(time.Now().UnixNano())
 	k.n.Add(1)
 	return err
 }
 
-func (k *timed) Move(from, to *plan.Plan) error {
+func (k *timed) Move(from, to plan.Loaded) error {
 	err := k.Memory.Move(from, to)
 	k.last.Store(time.Now().UnixNano())
 	k.n.Add(1)

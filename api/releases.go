@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"math/rand/v2"
+	"net"
 	"slices"
 	"strings"
 	"time"
@@ -11,8 +12,11 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"lucidorchard/app"
+	"lucidorchard/core/access"
 	"lucidorchard/core/plan/nft"
 	"lucidorchard/core/reach"
+	"lucidorchard/core/rollout"
+	"lucidorchard/model"
 	"lucidorchard/point"
 	"lucidorchard/store"
 )
@@ -20,15 +24,16 @@ import (
 // ReleaseOut is a release with where it is held.
 type ReleaseOut struct {
 	store.Release
-	HeldAt int  `json:"heldAt" doc:"Points that hold it"`
-	Same   bool `json:"same" doc:"The draft says the same"`
+	Enforced int  `json:"enforced" doc:"Points that enforce it"`
+	Observed int  `json:"observed" doc:"Points that observe it"`
+	Same     bool `json:"same" doc:"The draft says the same"`
 }
 
 // RollOut is the releases, the points, and how far the newest release has come.
 type RollOut struct {
 	Releases []ReleaseOut     `json:"releases" doc:"Newest first"`
 	Points   []app.PointState `json:"points" doc:"By wave and name"`
-	InForce  int              `json:"inForce" doc:"The newest release that a point holds; 0: none is"`
+	InForce  int              `json:"inForce" doc:"The newest release that a point enforces; 0: none is"`
 	Coverage app.Coverage     `json:"coverage"`
 	Before   Before           `json:"before"`
 	Waves    []app.WaveState  `json:"waves"`
@@ -70,15 +75,23 @@ const (
 func (s *releasesAPI) routes(r routes) {
 	get(r, "read-roll-out", "/rollout", "The releases, the points, and what each holds", s.rollOut, missing)
 	post(r, "release", "/releases", "Put the draft under a number; the points of the first wave observe it", s.release, made)
-	post(r, "aim-points", "/rollout/aim", "Tell points to observe, to enforce, or to hold nothing", s.aim, missing)
+	post(r, "order-points", "/rollout/orders", "Order points to observe or enforce a release, to roll back, or to run none", s.order,
+		missing)
+	get(r, "list-wave-access", "/rollout/waves/{no}/access", "The machines of a wave, with who could still administer them", s.access,
+		missing)
+	get(r, "preview-guards", "/points/guarded", "The workloads that an expression would guard", s.guarded)
+	post(r, "rotate-point-token", "/points/{name}/token", "Replace a point's token; the former one is valid until the new one is used",
+		s.rotate, made, missing)
+	post(r, "let-point-follow", "/points/{name}/follow", "Let a point that took an order which this server lacks follow it", s.yield,
+		missing)
 	post(r, "add-point", "/points", "Make an enforcement point; its token is shown this once", s.addPoint, made)
 	remove(r, "drop-point", "/points/{name}", "Forget an enforcement point", s.dropPoint, missing)
 	post(r, "tell-point-again", "/points/{name}/again", "Tell a point anew what it is to hold", s.again, missing)
 	get(r, "read-point-history", "/points/{name}/history", "What happened at a point, newest first", s.history)
 	get(r, "list-wave-rejections", "/rollout/waves/{no}/rejected", "Conversations of today that the newest release rejects at "+
 		"the points of a wave", s.rejections, missing)
-	put(r, "set-wave", "/rollout/waves/{no}", "Say what has to be true before a wave enforces", s.putWave, missing)
-	put(r, "hold-roll-out", "/rollout/hold", "Hold the roll-out, or let it go on", s.hold)
+	put(r, "set-wave", "/rollout/waves/{no}", "Set the conditions under which a wave enforces", s.putWave, missing)
+	put(r, "hold-roll-out", "/rollout/hold", "Pause the roll-out, or resume it", s.hold)
 	get(r, "compare-releases", "/releases/{no}/difference", "What changes from one release to another", s.differences, missing)
 	get(r, "list-exemptions", "/exemptions", "Workloads that no point guards, those that end first at the head", s.exemptions)
 	put(r, "exempt-workload", "/exemptions/{id}", "Keep all points from a workload until a day", s.exempt, missing)
@@ -122,18 +135,24 @@ func (s *releasesAPI) rollOut(ctx context.Context, in *struct{ Window }) (*Body[
 		out.Lately.Reject += l.Reject
 		out.Lately.Uncovered += l.Uncovered
 		out.Lately.Reported += l.Reported
-		if p.Held.Mode == "enforce" {
+		if p.Held.Enforces != 0 {
 			out.Dropped += l.Reject
 		}
 	}
 	for _, r := range releases {
 		o := ReleaseOut{Release: r, Same: m.SaysTheSame(r.No, r.Revision)}
 		for _, p := range out.Points {
-			if p.Held != nil && p.Held.Release == r.No {
-				o.HeldAt++
+			if p.Held == nil {
+				continue
+			}
+			switch p.Held.Runs().Mode(r.No) {
+			case rollout.Enforce:
+				o.Enforced++
+			case rollout.Observe:
+				o.Observed++
 			}
 		}
-		if o.HeldAt > 0 && out.InForce == 0 {
+		if o.Enforced > 0 && out.InForce == 0 {
 			out.InForce = r.No
 		}
 		out.Releases = append(out.Releases, o)
@@ -178,7 +197,8 @@ func (s *releasesAPI) release(ctx context.Context, in *struct {
 	return &Made[store.Release]{Version + "/rollout", r}, nil
 }
 
-func (s *releasesAPI) aim(ctx context.Context, in *struct{ Body app.Aiming }) (*struct{}, error) {
+// order carries out an order to points, whole.
+func (s *releasesAPI) order(ctx context.Context, in *struct{ Body app.Order }) (*Body[[]app.Ordered], error) {
 	m, err := s.snapshot(ctx)
 	if err != nil {
 		return nil, err
@@ -187,7 +207,105 @@ func (s *releasesAPI) aim(ctx context.Context, in *struct{ Body app.Aiming }) (*
 	if err != nil {
 		return nil, err
 	}
-	return nil, s.Aim(ctx, v, m, in.Body)
+	out, err := s.Order(ctx, v, m, in.Body)
+	return body(out), err
+}
+
+// MachineAccess is a guarded machine with what is known of its administration.
+type MachineAccess struct {
+	ID     string        `json:"id"`
+	Name   string        `json:"name"`
+	Source access.Source `json:"source" enum:"assertion,seen,anybody" doc:"From where it is known who administers it; anybody: nothing is known but the policy"`
+	Open   bool          `json:"open" doc:"Somebody who administers it would still get in"`
+	Words  string        `json:"words"`
+}
+
+// access lists the machines of a wave with who could still administer them.
+func (s *releasesAPI) access(ctx context.Context, in *struct {
+	Window
+	All
+	Wave int `path:"no"`
+}) (*List[MachineAccess], error) {
+	v, m, err := s.view(ctx, in.Window)
+	if err != nil {
+		return nil, err
+	}
+	p, points, err := s.wave(ctx, v, m, in.Wave)
+	if err != nil {
+		return nil, err
+	}
+	list, err := s.Access(ctx, v, m, p.Releases[0].No, points)
+	if err != nil {
+		return nil, err
+	}
+	out := []MachineAccess{}
+	for i := range list {
+		w := m.Estate.Workload(list[i].Workload)
+		out = append(out, MachineAccess{w.ID, w.Label(), list[i].Source, list[i].Open, list[i].Words()})
+	}
+	return cut(ctx, out, in.All), nil
+}
+
+// wave returns the points of a wave, with how far the newest release has come.
+func (s *releasesAPI) wave(ctx context.Context, v *reach.View, m *model.Model, no int) (*app.Progress, []app.PointState, error) {
+	p, err := s.Progress(ctx, v, m)
+	if err != nil {
+		return nil, nil, err
+	}
+	var points []app.PointState
+	for _, x := range p.Points {
+		if x.Wave == no {
+			points = append(points, x)
+		}
+	}
+	if len(points) == 0 || len(p.Releases) == 0 {
+		return nil, nil, app.Missing(fmt.Sprintf("wave %d has no points, or nothing was released", no))
+	}
+	return p, points, nil
+}
+
+// Guarded is how many workloads an expression would guard.
+type Guarded struct {
+	Workloads int      `json:"workloads"`
+	Undecided int      `json:"undecided" doc:"A tag is missing: they would not be guarded"`
+	Some      []string `json:"some" doc:"Names of the first of them"`
+}
+
+// guarded previews what a point with an expression would guard.
+func (s *releasesAPI) guarded(ctx context.Context, in *struct {
+	Guards string `query:"guards" required:"true" minLength:"1" doc:"An expression"`
+}) (*Body[Guarded], error) {
+	m, err := s.snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	g, err := s.Guards(ctx, m, in.Guards)
+	if err != nil {
+		return nil, err
+	}
+	out := Guarded{len(g.In), len(g.Undecided), []string{}}
+	for _, w := range g.In[:min(5, len(g.In))] {
+		out.Some = append(out.Some, m.Estate.Workload(w).Label())
+	}
+	return body(out), nil
+}
+
+// rotate gives a point another token.
+func (s *releasesAPI) rotate(ctx context.Context, in *struct {
+	Name string `path:"name"`
+}) (*Made[PointMade], error) {
+	token, err := s.RotateToken(ctx, in.Name)
+	if err != nil {
+		return nil, err
+	}
+	return &Made[PointMade]{Version + "/points/" + in.Name, PointMade{in.Name, token}}, nil
+}
+
+// yield lets a point that is ahead of this server follow it.
+func (s *releasesAPI) yield(ctx context.Context, in *struct {
+	Name string `path:"name"`
+}) (*struct{}, error) {
+	return nil, s.Yield(ctx, in.Name)
 }
 
 // RejectionOut is a conversation that runs today and that a release rejects.
@@ -208,18 +326,9 @@ func (s *releasesAPI) rejections(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	p, err := s.Progress(ctx, v, m)
+	p, points, err := s.wave(ctx, v, m, in.Wave)
 	if err != nil {
 		return nil, err
-	}
-	var points []app.PointState
-	for _, x := range p.Points {
-		if x.Wave == in.Wave {
-			points = append(points, x)
-		}
-	}
-	if len(points) == 0 || len(p.Releases) == 0 {
-		return nil, app.Missing(fmt.Sprintf("wave %d has no points, or nothing was released", in.Wave))
 	}
 	compared, err := s.View(ctx, m, v.From, v.To, p.Releases[0].Revision)
 	if err != nil {
@@ -379,7 +488,8 @@ func (s *releasesAPI) addPoint(ctx context.Context, in *struct {
 		Side     string `json:"side,omitempty" enum:"server,client,both" default:"both"`
 		Guards   string `json:"guards" minLength:"1" doc:"An expression: which workloads it guards"`
 		Wave     int    `json:"wave,omitempty" minimum:"1" maximum:"1000" default:"1"`
-		PutsBack bool   `json:"putsBack,omitempty" doc:"Whether it puts back what is changed by hand"`
+		PutsBack bool   `json:"putsBack,omitempty" doc:"Whether it restores what is changed by hand"`
+		Paired   bool   `json:"paired,omitempty" doc:"Another gate guards the same workloads and sees part of their packets"`
 	}
 }) (*Made[PointMade], error) {
 	m, err := s.snapshot(ctx)
@@ -387,7 +497,7 @@ func (s *releasesAPI) addPoint(ctx context.Context, in *struct {
 		return nil, err
 	}
 	b := in.Body
-	p := store.Point{Name: b.Name, Kind: b.Kind, Side: b.Side, Guards: b.Guards, Wave: b.Wave, PutsBack: b.PutsBack}
+	p := store.Point{Name: b.Name, Kind: b.Kind, Side: b.Side, Guards: b.Guards, Wave: b.Wave, PutsBack: b.PutsBack, Paired: b.Paired}
 	token, err := s.AddPoint(ctx, m, p)
 	if err != nil {
 		return nil, err
@@ -446,9 +556,9 @@ func (s *releasesAPI) pointPlan(ctx context.Context, in *struct {
 		return nil, err
 	}
 	out := PlanText{Told: *t}
-	if t.Plan != nil {
+	if l := t.Loaded(); !l.Nothing() {
 		var script strings.Builder
-		if err := nft.Write(&script, t.Plan, nft.Options{Observe: t.Mode == "observe"}); err != nil {
+		if err := nft.WriteLoaded(&script, l, nft.Options{Paired: t.Paired}); err != nil {
 			return nil, err
 		}
 		out.Script = script.String()
@@ -520,5 +630,14 @@ func (s *releasesAPI) said(ctx context.Context, in *struct{ Body point.Said }) (
 		return nil, err
 	}
 	in.Body.Way = wayOf(ctx)
+	if in.Body.Run != "" {
+		from, _ := ctx.Value(callerKey{}).(string)
+		if host, _, err := net.SplitHostPort(from); err == nil {
+			from = host
+		}
+		if err := s.Store.Run(ctx, p.Name, in.Body.Run, from); err != nil {
+			return nil, err
+		}
+	}
 	return nil, s.Heard(ctx, p, in.Body)
 }

@@ -56,12 +56,15 @@ func (c client) until(what string, f func(points map[string]app.PointState) bool
 	}, 15*time.Second, 20*time.Millisecond, what)
 }
 
-func (c client) aim(release int, mode string, points ...string) int {
-	return c.call("POST", "/api/v1/rollout/aim", app.Aiming{Points: points, Release: release, Mode: mode, Anyway: true}, nil)
+// order orders points to do something with a release, whatever their waves ask.
+func (c client) order(do string, release int, points ...string) int {
+	return c.call("POST", "/api/v1/rollout/orders", app.Order{Do: do, Points: points, Release: release, Anyway: true}, nil)
 }
 
-func holding(p app.PointState, release int, mode string) bool {
-	return p.State == "holds" && p.Held.Release == release && p.Held.Mode == mode
+// runs reports whether a point has loaded what it is to run: releases that it enforces and
+// observes.
+func runs(p app.PointState, enforces, observes int) bool {
+	return p.State == "holds" && p.Held.Enforces == enforces && p.Held.Observes == observes
 }
 
 func TestAReleaseGoesWaveByWaveAndBack(t *testing.T) {
@@ -79,22 +82,23 @@ func TestAReleaseGoesWaveByWaveAndBack(t *testing.T) {
 	require.Equal(t, 201, c.call("POST", "/api/v1/releases", map[string]any{"revision": 1, "title": "First"}, &first))
 	require.Equal(t, 1, first.No)
 	c.until("the first wave observes, the second holds nothing", func(p map[string]app.PointState) bool {
-		return holding(p["trial"], 1, "observe") && holding(p["live"], 0, "off")
+		return runs(p["trial"], 0, 1) && runs(p["live"], 0, 0)
 	})
 	require.Equal(t, 409, c.call("POST", "/api/v1/releases", map[string]any{"revision": 1, "title": "again"}, nil),
 		"there is nothing to release")
-	require.Equal(t, 409, c.aim(1, "enforce", "live"), "it has not observed it")
-	require.Equal(t, 404, c.aim(9, "observe", "live"))
-	require.Equal(t, 404, c.aim(1, "observe", "live", "nobody"))
-	require.Equal(t, 422, c.aim(0, "observe", "live"))
-	require.Equal(t, 204, c.aim(1, "enforce", "trial"))
-	require.Equal(t, 204, c.aim(1, "observe", "live"))
+	require.Equal(t, 409, c.order("enforce", 1, "live"), "it has not observed it")
+	require.Equal(t, 404, c.order("observe", 9, "live"))
+	require.Equal(t, 404, c.order("observe", 1, "live", "nobody"))
+	require.Equal(t, 422, c.order("observe", 0, "live"))
+	require.Equal(t, 200, c.order("enforce", 1, "trial"))
+	require.Equal(t, 200, c.order("observe", 1, "live"))
 	c.until("both hold it", func(p map[string]app.PointState) bool {
-		return holding(p["trial"], 1, "enforce") && holding(p["live"], 1, "observe")
+		return runs(p["trial"], 1, 0) && runs(p["live"], 0, 1)
 	})
 	out := c.rollOut()
 	require.Equal(t, 1, out.InForce)
-	require.Equal(t, 2, out.Releases[0].HeldAt)
+	require.Equal(t, 1, out.Releases[0].Enforced)
+	require.Equal(t, 1, out.Releases[0].Observed)
 	require.Positive(t, out.Coverage.Both)
 
 	var guards []app.PointState
@@ -124,7 +128,7 @@ func TestAReleaseGoesWaveByWaveAndBack(t *testing.T) {
 		return p["live"].State == "drifted" && strings.Contains(p["live"].Held.Words, "is missing")
 	})
 	require.Equal(t, 204, c.call("POST", "/api/v1/points/live/again", nil, nil))
-	c.until("and put back", func(p map[string]app.PointState) bool { return holding(p["live"], 1, "observe") })
+	c.until("and put back", func(p map[string]app.PointState) bool { return runs(p["live"], 0, 1) })
 	require.Equal(t, 404, c.call("POST", "/api/v1/points/nobody/again", nil, nil))
 
 	// The second release waits until the first has arrived; then it goes, and back.
@@ -135,10 +139,12 @@ func TestAReleaseGoesWaveByWaveAndBack(t *testing.T) {
 		"another one is still being rolled out")
 	require.Equal(t, 201, c.call("POST", "/api/v1/releases", map[string]any{"revision": 3, "title": "Third", "instead": true}, nil))
 	c.until("it takes its place", func(p map[string]app.PointState) bool {
-		return holding(p["trial"], 3, "observe") && holding(p["live"], 1, "observe")
+		return runs(p["trial"], 1, 3) && runs(p["live"], 0, 1)
 	})
-	require.Equal(t, 204, c.aim(1, "enforce", "trial"), "going back needs no observing")
-	c.until("it is back", func(p map[string]app.PointState) bool { return holding(p["trial"], 1, "enforce") })
+	require.Equal(t, 200, c.order("enforce", 3, "trial"))
+	c.until("it enforces the third", func(p map[string]app.PointState) bool { return runs(p["trial"], 3, 0) })
+	require.Equal(t, 200, c.order("roll back", 1, "trial"), "a rollback needs no observing")
+	c.until("it is back", func(p map[string]app.PointState) bool { return runs(p["trial"], 1, 0) })
 	var events []store.PointEvent
 	c.get("/api/v1/points/live/history", &events)
 	seen := map[string]bool{}
@@ -224,29 +230,30 @@ func TestAWaveWaitsForItsConditions(t *testing.T) {
 	require.Equal(t, 201, c.replace(1, start+"assert always trial -> live on tcp/22\nassert never trial -> live on tcp/23\n"))
 	require.Equal(t, 404, c.call("PUT", "/api/v1/rollout/waves/7", waiting, nil), "it has no points")
 	require.Equal(t, 201, c.call("POST", "/api/v1/releases", map[string]any{"revision": 2, "title": "First"}, nil))
-	c.until("it observes", func(p map[string]app.PointState) bool { return holding(p["trial"], 1, "observe") })
+	c.until("it observes", func(p map[string]app.PointState) bool { return runs(p["trial"], 0, 1) })
 	var p problem
-	status := c.call("POST", "/api/v1/rollout/aim", app.Aiming{Points: []string{"trial"}, Release: 1, Mode: "enforce"}, &p)
+	status := c.call("POST", "/api/v1/rollout/orders", app.Order{Do: "enforce", Points: []string{"trial"}, Release: 1}, &p)
 	require.Equal(t, 409, status)
-	require.Contains(t, p.Detail, "wave 1 waits: 0 of 3 assertions hold")
+	require.Contains(t, p.Detail, "wave 1 is not ready: 0 of 3 assertions hold")
 	conditions := c.rollOut().Waves[0].Conditions
 	require.True(t, slices.ContainsFunc(conditions, func(x app.Condition) bool { return x.Key == "asserts" && x.Asked && !x.Met }))
 
 	require.Equal(t, 204, c.call("PUT", "/api/v1/rollout/hold", map[string]any{"hold": true, "reason": "the owner is away"}, nil))
-	status = c.call("POST", "/api/v1/rollout/aim", app.Aiming{Points: []string{"trial"}, Release: 1, Mode: "enforce", Anyway: true}, &p)
+	status = c.call("POST", "/api/v1/rollout/orders", app.Order{Do: "enforce", Points: []string{"trial"}, Release: 1, Anyway: true}, &p)
 	require.Equal(t, 409, status)
 	require.Contains(t, p.Detail, "the owner is away")
 	require.Equal(t, "the owner is away", c.rollOut().Hold.Reason)
 	require.Equal(t, 409, c.call("POST", "/api/v1/releases", map[string]any{"revision": 2, "title": "no"}, nil))
 	require.Equal(t, 204, c.call("PUT", "/api/v1/rollout/hold", map[string]any{"hold": false}, nil))
-	require.Equal(t, 204, c.call("POST", "/api/v1/rollout/aim", app.Aiming{Points: []string{"trial"}, Release: 1, Mode: "enforce",
-		Anyway: true}, nil), "somebody says that it may")
-	require.Equal(t, 204, c.aim(1, "observe", "trial"))
+	require.Equal(t, 200, c.order("enforce", 1, "trial"), "somebody says that it may")
+	require.Equal(t, 200, c.order("off", 0, "trial"))
+	c.until("it is off", func(p map[string]app.PointState) bool { return runs(p["trial"], 0, 0) })
+	require.Equal(t, 200, c.order("observe", 1, "trial"))
 
 	minutes := map[string]any{"asserts": false, "probes": true, "wayBack": true, "settled": true, "minutes": 60}
 	require.Equal(t, 204, c.call("PUT", "/api/v1/rollout/waves/1", minutes, nil))
-	c.until("it observes again", func(p map[string]app.PointState) bool { return holding(p["trial"], 1, "observe") })
-	status = c.call("POST", "/api/v1/rollout/aim", app.Aiming{Points: []string{"trial"}, Release: 1, Mode: "enforce"}, &p)
+	c.until("it observes again", func(p map[string]app.PointState) bool { return runs(p["trial"], 0, 1) })
+	status = c.call("POST", "/api/v1/rollout/orders", app.Order{Do: "enforce", Points: []string{"trial"}, Release: 1}, &p)
 	require.Equal(t, 409, status)
 	require.Contains(t, p.Detail, "observed for 0 minutes of 60 minutes")
 
@@ -254,11 +261,11 @@ func TestAWaveWaitsForItsConditions(t *testing.T) {
 		require.Equal(t, 204, c.call("PUT", "/api/v1/rollout/waves/"+wave, waiting, nil))
 	}
 	c.until("both waves go on by themselves", func(p map[string]app.PointState) bool {
-		return holding(p["trial"], 1, "enforce") && holding(p["live"], 1, "enforce")
+		return runs(p["trial"], 1, 0) && runs(p["live"], 1, 0)
 	})
 	var events []store.PointEvent
 	c.get("/api/v1/points/live/history", &events)
-	require.True(t, slices.ContainsFunc(events, func(e store.PointEvent) bool { return strings.Contains(e.Words, "by itself") }))
+	require.True(t, slices.ContainsFunc(events, func(e store.PointEvent) bool { return strings.Contains(e.Words, "automatically") }))
 }
 
 // waiting is a wave that waits for nothing but its points, and goes on by itself.
@@ -280,20 +287,20 @@ func TestAPointThatComesLaterTakesNobodyBack(t *testing.T) {
 	c.begin()
 	c.addPoint("trial", "env is trial", 1)
 	require.Equal(t, 201, c.call("POST", "/api/v1/releases", map[string]any{"revision": 1, "title": "First"}, nil))
-	c.until("it observes", func(p map[string]app.PointState) bool { return holding(p["trial"], 1, "observe") })
-	require.Equal(t, 204, c.aim(1, "enforce", "trial"))
-	c.until("it enforces", func(p map[string]app.PointState) bool { return holding(p["trial"], 1, "enforce") })
+	c.until("it observes", func(p map[string]app.PointState) bool { return runs(p["trial"], 0, 1) })
+	require.Equal(t, 200, c.order("enforce", 1, "trial"))
+	c.until("it enforces", func(p map[string]app.PointState) bool { return runs(p["trial"], 1, 0) })
 	c.addPoint("late", "env is live", 1)
 	var f app.Followed
 	c.asJob("/api/v1/pipeline/releases/1/follow", map[string]any{"wave": 1}, &f)
 	require.Equal(t, "moving", f.State)
 	c.until("the new one observes", func(p map[string]app.PointState) bool {
-		return holding(p["late"], 1, "observe") && holding(p["trial"], 1, "enforce")
+		return runs(p["late"], 0, 1) && runs(p["trial"], 1, 0)
 	})
 	var events []store.PointEvent
 	c.get("/api/v1/points/trial/history", &events)
 	require.Equal(t, "applied", events[0].What)
-	require.Contains(t, events[0].Words, "enforce", "it was told nothing else since")
+	require.Contains(t, events[0].Words, "release 1 enforced", "it was told nothing else since")
 }
 
 // What is exempt no point guards, until its day; it needs a reason and an owner.
@@ -327,7 +334,7 @@ func TestAnExemptWorkloadIsLeftAlone(t *testing.T) {
 	c.until("its point knows", func(p map[string]app.PointState) bool { return p["live"].State == "holds" })
 	var told point.Told
 	c.get("/api/v1/points/live/plan", &told)
-	for _, class := range told.Plan.Classes {
+	for _, class := range told.Observes.Plan.Classes {
 		require.NotContains(t, class.Workloads, "booking-entry-01")
 	}
 	var list []api.ExemptionOut
@@ -351,7 +358,7 @@ func TestADeviceFetchesAFile(t *testing.T) {
 		return c.do("GET", path, map[string]string{"Authorization": "Bearer " + made.Token, "If-None-Match": tag}, "")
 	}
 	_, text := fetch("/api/v1/point/file", "")
-	require.Contains(t, text, "nothing is to be held")
+	require.Contains(t, text, "no release is to run")
 	require.Equal(t, 201, c.call("POST", "/api/v1/releases", map[string]any{"revision": 1, "title": "First"}, nil))
 	r, _ := fetch("/api/v1/point/file?format=acl", "")
 	require.Equal(t, 409, r.StatusCode, "it cannot observe")
@@ -359,14 +366,13 @@ func TestADeviceFetchesAFile(t *testing.T) {
 	r, text = fetch("/api/v1/point/file", "")
 	require.Equal(t, 200, r.StatusCode)
 	require.Contains(t, text, "table inet lucid_orchard {")
-	c.until("it holds it", func(p map[string]app.PointState) bool { return holding(p["switch"], 1, "observe") })
+	c.until("it holds it", func(p map[string]app.PointState) bool { return runs(p["switch"], 0, 1) })
 	tag := r.Header.Get("ETag")
 	r, same := fetch("/api/v1/point/file", tag)
 	require.Equal(t, 304, r.StatusCode)
 	require.Empty(t, same)
 	for format, word := range map[string]string{"acl": "ietf-access-control-list", "k8s": "NetworkPolicy", "json": `"classes"`} {
-		require.Equal(t, 204, c.call("POST", "/api/v1/rollout/aim", app.Aiming{Points: []string{"switch"}, Release: 1, Mode: "enforce",
-			Anyway: true}, nil))
+		require.Equal(t, 200, c.order("enforce", 1, "switch"))
 		r, other := fetch("/api/v1/point/file?format="+format, tag)
 		require.Equal(t, 200, r.StatusCode, other)
 		require.Contains(t, other, word)
@@ -419,7 +425,7 @@ func TestReleasesAreCompared(t *testing.T) {
 	var head struct{ Revision int }
 	c.get("/api/v1/summary", &head)
 	require.Equal(t, 201, c.call("POST", "/api/v1/releases", map[string]any{"revision": head.Revision, "title": "First"}, nil))
-	c.until("it is there", func(p map[string]app.PointState) bool { return holding(p["live"], 1, "observe") })
+	c.until("it is there", func(p map[string]app.PointState) bool { return runs(p["live"], 0, 1) })
 	require.Equal(t, 201, c.replace(head.Revision, c.text()+"\nlayer end\nreject any -> any on any\n"))
 	require.Equal(t, 201, c.call("POST", "/api/v1/releases", map[string]any{"revision": head.Revision + 1, "title": "Second"}, nil))
 	var out api.ReleaseDifference
@@ -459,10 +465,10 @@ func TestLeaksGoByWhatPointsHeld(t *testing.T) {
 	imported(time.Now().Add(-2 * time.Hour))
 	require.Equal(t, before+1, leaks(), "before anything was released the draft says so")
 	require.Equal(t, 201, c.call("POST", "/api/v1/releases", map[string]any{"revision": 2, "title": "First"}, nil))
-	c.until("it observes", func(p map[string]app.PointState) bool { return holding(p["live"], 1, "observe") })
+	c.until("it observes", func(p map[string]app.PointState) bool { return runs(p["live"], 0, 1) })
 	require.Eventually(t, func() bool { return leaks() == 0 }, 10*time.Second, 50*time.Millisecond, "nothing was enforced then")
-	require.Equal(t, 204, c.aim(1, "enforce", "live"))
-	c.until("it enforces", func(p map[string]app.PointState) bool { return holding(p["live"], 1, "enforce") })
+	require.Equal(t, 200, c.order("enforce", 1, "live"))
+	c.until("it enforces", func(p map[string]app.PointState) bool { return runs(p["live"], 1, 0) })
 	require.Zero(t, leaks())
 	time.Sleep(7 * time.Second) // what ran before may still be told of for some seconds
 	imported(time.Now().Add(-time.Second))

@@ -15,6 +15,7 @@ import (
 	"lucidorchard/core/watch"
 	"lucidorchard/ingest"
 	"lucidorchard/model"
+	"lucidorchard/point"
 	"lucidorchard/store"
 )
 
@@ -22,7 +23,7 @@ import (
 type WatchOut struct {
 	From    string       `json:"from"`
 	To      string       `json:"to"`
-	InForce int          `json:"inForce" doc:"The newest release that a point holds; 0: none, and the draft judges"`
+	InForce int          `json:"inForce" doc:"The newest release that a point enforces; 0: none, and the draft judges"`
 	Bins    []WatchBin   `json:"bins" doc:"Of equal length, the oldest first"`
 	Sum     WatchBin     `json:"sum" doc:"Of all of them"`
 	Matters []MatterOut  `json:"matters" doc:"Those that wait for somebody first, then those of the time that are seen or settled; the newest first"`
@@ -465,11 +466,12 @@ func (s *watchAPI) pointsOf(ctx context.Context, name string) ([]MatterPoint, er
 		if p.Name != name || p.Said == nil {
 			continue
 		}
-		var said struct{ State, Words, Mode string }
+		var said point.Said
 		if err := json.Unmarshal(p.Said, &said); err != nil {
 			return nil, err
 		}
-		out = append(out, MatterPoint{p.Name, said.State, said.Words, said.Mode})
+		_, mode := said.Runs().Deciding()
+		out = append(out, MatterPoint{p.Name, said.State, said.Words, mode})
 	}
 	return out, err
 }

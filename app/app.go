@@ -23,7 +23,7 @@ import (
 	"lucidorchard/core/reach"
 	"lucidorchard/disk"
 	"lucidorchard/model"
-	"lucidorchard/rollout"
+	"lucidorchard/releasing"
 	"lucidorchard/store"
 )
 
@@ -55,7 +55,7 @@ type App struct {
 	owner      string // of the jobs that run here
 	jobs       jobs
 	suggester  suggester
-	teller     rollout.Teller
+	teller     releasing.Teller
 	hub        hub
 	releases   releases
 	rejections rejections

@@ -9,6 +9,7 @@ import (
 
 	"lucidorchard/core/policy"
 	"lucidorchard/core/reach"
+	"lucidorchard/core/rollout"
 	"lucidorchard/model"
 	"lucidorchard/store"
 )
@@ -89,9 +90,9 @@ func (a *App) Follow(ctx context.Context, v *reach.View, m *model.Model, no, wav
 			switch {
 			case x.Problem != "":
 				out.State, out.Words = "failed", append(out.Words, x.Name+": "+x.Problem)
-			case slices.Contains([]string{"refused", "went back", "drifted"}, x.State):
+			case slices.Contains([]string{"refused", "went back", "drifted", "ahead"}, x.State):
 				out.State, out.Words = "failed", append(out.Words, fmt.Sprintf("%s: %s: %s", x.Name, x.State, x.Held.Words))
-			case x.State == "holds" && x.Held != nil && x.Held.Release == no && (x.Held.Mode == mode || x.Held.Mode == "enforce"):
+			case x.State == "holds" && x.Held != nil && (x.Held.Runs().Mode(no) == mode || x.Held.Enforces == no):
 				out.Points++
 			}
 		}
@@ -109,7 +110,7 @@ func (a *App) Follow(ctx context.Context, v *reach.View, m *model.Model, no, wav
 			continue
 		}
 		if p.Hold != nil {
-			out.State, out.Words = "waits", []string{p.Hold.Author + " holds the roll-out: " + p.Hold.Reason}
+			out.State, out.Words = "waits", []string{p.Hold.Author + " paused the roll-out: " + p.Hold.Reason}
 			return out, nil
 		}
 		next := "observe"
@@ -120,7 +121,7 @@ func (a *App) Follow(ctx context.Context, v *reach.View, m *model.Model, no, wav
 			}
 			next = "enforce"
 		}
-		return out, a.aim(ctx, p.behind(w, no, next), no, next, "by the job "+job)
+		return out, a.advance(ctx, p.behind(w, no, next), rollout.Command{Do: rollout.Verb(next), Release: no}, "the job "+job)
 	}
 	return out, nil
 }

@@ -16,15 +16,16 @@ import (
 	"lucidorchard/core/plan"
 	"lucidorchard/core/plural"
 	"lucidorchard/core/policy"
+	"lucidorchard/core/rollout"
 	"lucidorchard/model"
 	"lucidorchard/point"
-	"lucidorchard/rollout"
+	"lucidorchard/releasing"
 	"lucidorchard/store"
 )
 
 // rolloutState is the state that plans are made for.
-func rolloutState(m *model.Model) rollout.State {
-	s := rollout.StateOf(m.Compiled, m.Versions.Workloads, m.Exempt(time.Now()))
+func rolloutState(m *model.Model) releasing.State {
+	s := releasing.StateOf(m.Compiled, m.Versions.Workloads, m.Exempt(time.Now()))
 	s.Draft = m.Released()
 	return s
 }
@@ -73,10 +74,10 @@ func (a *App) releasePolicy(no int) (*policy.Policy, error) {
 
 // guardsOf gives what an expression guards by a release, 0 being the draft. Those of
 // all points of that release are asked at once.
-func (a *App) guardsOf(s rollout.State, release int, text string, all []rollout.Point) (plan.Guards, error) {
+func (a *App) guardsOf(s releasing.State, release int, text string, all []releasing.Point) (plan.Guards, error) {
 	var among []string
 	for _, p := range all {
-		if release == 0 || p.Release == release {
+		if release == 0 || p.Runs.Mode(release) != rollout.Off {
 			among = append(among, p.Guards)
 		}
 	}
@@ -85,27 +86,24 @@ func (a *App) guardsOf(s rollout.State, release int, text string, all []rollout.
 }
 
 func guardsProblem(err error) error {
-	var wrong *rollout.GuardsError
+	var wrong *releasing.GuardsError
 	if errors.As(err, &wrong) {
 		return Invalid(wrong.Error())
 	}
 	return err
 }
 
-func rolloutPoint(p *store.Point) rollout.Point {
+func rolloutPoint(p *store.Point) releasing.Point {
 	kind := plan.Kind(p.Kind)
 	if p.Kind == "file" { // a device in the path
 		kind = plan.Gate
 	}
-	out := rollout.Point{Kind: kind, Side: plan.Side(p.Side), Guards: p.Guards, Mode: p.Mode, Again: p.Again}
-	if p.Release != nil {
-		out.Release = *p.Release
-	}
-	return out
+	return releasing.Point{Kind: kind, Side: plan.Side(p.Side), Guards: p.Guards, Runs: p.Runs(), Again: p.Again, Paired: p.Paired,
+		Trial: p.Trial}
 }
 
-func rolloutPoints(all []store.Point) []rollout.Point {
-	out := make([]rollout.Point, len(all))
+func rolloutPoints(all []store.Point) []releasing.Point {
+	out := make([]releasing.Point, len(all))
 	for i := range all {
 		out[i] = rolloutPoint(&all[i])
 	}
@@ -113,12 +111,16 @@ func rolloutPoints(all []store.Point) []rollout.Point {
 }
 
 // tell gives what a point is to hold, of all that there are.
-func (a *App) tell(s rollout.State, p *store.Point, have string, all []rollout.Point) (*point.Told, error) {
+func (a *App) tell(s releasing.State, p *store.Point, have string, all []releasing.Point) (*point.Told, error) {
 	told, err := a.teller.Told(s, rolloutPoint(p), have, all)
 	if err != nil {
 		return nil, guardsProblem(err)
 	}
 	told.PutsBack = p.PutsBack
+	told.Yields = rollout.Mark{Epoch: p.YieldsEpoch, Order: p.YieldsOrder}
+	if p.TrialUntil != nil {
+		told.Trial = &point.Trial{ID: p.Trial, Seconds: time.Until(*p.TrialUntil).Seconds()}
+	}
 	return told, nil
 }
 
@@ -139,16 +141,17 @@ func (a *App) ToldTo(ctx context.Context, m *model.Model, name string) (*point.T
 // hub wakes the points whose plan has changed. What all are to hold is worked out
 // once for each change, not once for each point that asks.
 type hub struct {
-	mu     sync.Mutex
-	runs   bool
-	state  rollout.State
-	points []store.Point
-	all    []rollout.Point
-	failed error
-	index  map[string]int           // of points, by name
-	ids    map[string]string        // by point: what it is to hold
-	marks  map[string]rollout.Mark  // by point: with which that was found
-	wait   map[string]chan struct{} // by point: closed when that changes
+	mu      sync.Mutex
+	runs    bool
+	state   releasing.State
+	points  []store.Point
+	all     []releasing.Point
+	lineage rollout.Lineage
+	failed  error
+	index   map[string]int            // of points, by name
+	ids     map[string]string         // by point: what it is to hold
+	marks   map[string]releasing.Mark // by point: with which that was found
+	wait    map[string]chan struct{}  // by point: closed when that changes
 }
 
 // hubLook is how often changes that another server made are looked for.
@@ -164,7 +167,7 @@ func (a *App) AwaitTold(ctx context.Context, name, have string, patience time.Du
 		h.mu.Lock()
 		if !h.runs {
 			h.runs = true
-			h.ids, h.wait, h.marks = map[string]string{}, map[string]chan struct{}{}, map[string]rollout.Mark{}
+			h.ids, h.wait, h.marks = map[string]string{}, map[string]chan struct{}{}, map[string]releasing.Mark{}
 			if err := a.lookAtPoints(ctx, true); err != nil {
 				h.runs = false
 				h.mu.Unlock()
@@ -181,7 +184,9 @@ func (a *App) AwaitTold(ctx context.Context, name, have string, patience time.Du
 		var told *point.Told
 		err := h.failed
 		if there && err == nil {
-			told, err = a.tell(h.state, &h.points[i], have, h.all)
+			if told, err = a.tell(h.state, &h.points[i], have, h.all); err == nil {
+				told.Lineage = h.lineage
+			}
 		}
 		h.mu.Unlock()
 		if err != nil || told != nil && (told.ID != have || last) {
@@ -213,6 +218,9 @@ func (a *App) lookAtPoints(ctx context.Context, whatever bool) error {
 			return err
 		}
 		if m, err = a.Model(ctx); err != nil {
+			return err
+		}
+		if h.lineage, err = a.Store.Lineage(ctx); err != nil {
 			return err
 		}
 		h.points, h.all, h.index = points, rolloutPoints(points), map[string]int{}
@@ -260,7 +268,7 @@ func (a *App) wake(whatever bool) {
 	}
 	for i, mark := range a.teller.Marks(h.state, h.all, asks) {
 		p := &h.points[i]
-		if !asks(i) || h.failed == nil && mark != (rollout.Mark{}) && mark == h.marks[p.Name] {
+		if !asks(i) || h.failed == nil && mark != (releasing.Mark{}) && mark == h.marks[p.Name] {
 			continue
 		}
 		h.marks[p.Name] = mark
@@ -312,7 +320,8 @@ func (a *App) Seen(p *store.Point, messages []byte) error {
 // GroupPrefixes gives the addresses that are in a group now, as prefixes, for a point:
 // as the release has it that it is to hold.
 func (a *App) GroupPrefixes(m *model.Model, p *store.Point, group string) ([]netip.Prefix, error) {
-	c, err := a.teller.Compiled(rolloutState(m), valueOf(p.Release))
+	release, _ := p.Runs().Deciding()
+	c, err := a.teller.Compiled(rolloutState(m), release)
 	if err != nil {
 		return nil, err
 	}
@@ -332,9 +341,10 @@ func (a *App) HeardOfDevice(ctx context.Context, name string, t *point.Told, mis
 	if i < 0 {
 		return nil // it speaks for itself
 	}
-	said := point.Said{ID: t.ID, Release: t.Release, Mode: t.Mode, Estate: t.Estate, State: "holds"}
-	event := point.Event{At: time.Now().UTC(), What: "applied", Words: fmt.Sprintf("what it holds was compared: it is release %d",
-		t.Release), Release: t.Release, Mode: t.Mode}
+	runs := t.Runs()
+	said := point.Said{ID: t.ID, Enforces: runs.Enforces, Observes: runs.Observes, Estate: t.Estate, State: "holds"}
+	event := point.Event{At: time.Now().UTC(), What: "applied", Words: "Its text was compared: it is " + runs.String(),
+		Enforces: runs.Enforces, Observes: runs.Observes}
 	if len(missing)+len(extra) > 0 {
 		said.State = "drifted"
 		said.Words = fmt.Sprintf("%s missing, %s that should not be there", plural.Of(len(missing), "line"), plural.Of(len(extra), "line"))
@@ -344,8 +354,8 @@ func (a *App) HeardOfDevice(ctx context.Context, name string, t *point.Told, mis
 	return a.Heard(ctx, &points[i], said)
 }
 
-// InForce gives the newest release that a point holds, compiled for the estate as it is;
-// 0: none is.
+// InForce returns the newest release that a point enforces, compiled for the estate as it
+// is; 0: none does. What is only observed is not in force.
 func (a *App) InForce(ctx context.Context, m *model.Model) (release int, c *decide.Compiled, err error) {
 	points, err := a.Store.Points(ctx)
 	if err != nil {
@@ -354,7 +364,7 @@ func (a *App) InForce(ctx context.Context, m *model.Model) (release int, c *deci
 	for _, p := range points {
 		var said point.Said
 		if json.Unmarshal(p.Said, &said) == nil {
-			release = max(release, said.Release)
+			release = max(release, said.Enforces)
 		}
 	}
 	if release == 0 {

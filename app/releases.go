@@ -15,9 +15,10 @@ import (
 
 	"lucidorchard/core/decide"
 	"lucidorchard/core/reach"
+	"lucidorchard/core/rollout"
 	"lucidorchard/model"
 	"lucidorchard/point"
-	"lucidorchard/rollout"
+	"lucidorchard/releasing"
 	"lucidorchard/store"
 )
 
@@ -31,8 +32,8 @@ type PointState struct {
 	Undecided int         `json:"undecided" doc:"Workloads that its expression cannot tell: they are not guarded"`
 	Problem   string      `json:"problem,omitempty" doc:"Why nothing can be told it"`
 	Held      *point.Said `json:"held,omitempty" doc:"What it said last that it holds"`
-	State     string      `json:"state" enum:"new,waiting,holds,refused,drifted,went back,silent" doc:"new: never heard of; waiting: it does not hold yet what it is to hold"`
-	Rejects   int         `json:"rejects" doc:"Conversations of the window that run today, and that the release which it is to hold rejects"`
+	State     string      `json:"state" enum:"new,waiting,holds,refused,drifted,went back,ahead,silent" doc:"new: never heard of; waiting: it has not loaded yet what it is to run; ahead: it took an order that this server does not have"`
+	Rejects   int         `json:"rejects" doc:"Conversations of the window that run today, and that the newest release which it is to run rejects"`
 
 	guards []int32
 }
@@ -53,105 +54,47 @@ func (a *App) Release(ctx context.Context, m *model.Model, revision int, title s
 		return store.Release{}, Conflict(fmt.Sprintf("the draft is what release %d says; there is nothing to release",
 			releases[0].No))
 	}
-	points, err := a.Store.Points(ctx)
-	if err != nil {
-		return store.Release{}, err
+	if len(releases) == 0 {
+		releases = []store.Release{{}}
 	}
-	if err := a.held(ctx); err != nil {
-		return store.Release{}, err
-	}
-	on := func(p store.Point) bool { return len(releases) > 0 && valueOf(p.Release) == releases[0].No }
-	rolling := slices.ContainsFunc(points, on) && slices.ContainsFunc(points, func(p store.Point) bool { return !on(p) })
-	if rolling && !instead {
-		return store.Release{}, Conflict(fmt.Sprintf("release %d is still being rolled out; nothing was released. Let it arrive "+
-			"at all points, go back, or say that this one takes its place", releases[0].No))
-	}
-	var first []string
-	for _, p := range points { // by wave
-		if p.Wave == points[0].Wave || rolling && on(p) {
-			first = append(first, p.Name)
+	newest := releases[0].No
+	runs := func(p *store.Point) bool { return newest != 0 && p.Runs().Newest() == newest }
+	next := store.Release{No: newest, Revision: revision, Title: title, Author: a.Author}
+	r, err := a.Store.AddRelease(ctx, next, func(no int, now store.Roll) ([]store.Target, error) {
+		if err := paused(now.Hold); err != nil {
+			return nil, err
 		}
-	}
-	next := store.Release{No: 1, Revision: revision, Title: title, Author: a.Author}
-	if len(releases) > 0 {
-		next.No = releases[0].No + 1
-	}
-	r, err := a.Store.AddRelease(ctx, next, store.Target{Points: first, Release: &next.No, Mode: "observe",
-		Words: fmt.Sprintf("to observe release %d", next.No)})
+		some, others := 0, 0
+		for i := range now.Points {
+			if runs(&now.Points[i]) {
+				some++
+			} else {
+				others++
+			}
+		}
+		if some > 0 && others > 0 && !instead {
+			return nil, Conflict(fmt.Sprintf("release %d is still being rolled out; nothing was released. Let it arrive at all points, "+
+				"roll back, or say that this one takes its place", newest))
+		}
+		var out []store.Target
+		for i := range now.Points {
+			if p := &now.Points[i]; p.Wave == now.Points[0].Wave || others > 0 && runs(p) {
+				t, err := target(p, rollout.Command{Do: rollout.ToObserve, Release: no}, a.Author)
+				if err != nil {
+					return nil, err
+				}
+				out = append(out, t)
+			}
+		}
+		return out, nil
+	})
 	if errors.Is(err, store.ErrMoved) {
-		return r, Moved(fmt.Sprintf("somebody made release %d in this very moment; nothing was released. Look at what it "+
-			"has", next.No))
+		return r, Moved("somebody made a release in this very moment; nothing was released. Look at what it has")
 	}
 	if err == nil {
 		a.Events.PointsAimed()
 	}
 	return r, err
-}
-
-// Aiming says what points are to hold.
-type Aiming struct {
-	Points  []string `json:"points" minItems:"1" doc:"Their names"`
-	Release int      `json:"release" minimum:"0" doc:"0: nothing"`
-	Mode    string   `json:"mode" enum:"off,observe,enforce"`
-	Anyway  bool     `json:"anyway,omitempty" doc:"Also if what the wave waits for is not so"`
-}
-
-// Aim tells points to hold a release in a mode. Those that never observed a release
-// do not enforce it at once.
-func (a *App) Aim(ctx context.Context, v *reach.View, m *model.Model, in Aiming) error {
-	if (in.Release == 0) != (in.Mode == "off") {
-		return Invalid("mode: off goes with release 0, and only with it; nothing was changed")
-	}
-	points, err := a.Store.Points(ctx)
-	if err != nil {
-		return err
-	}
-	releases, err := a.Store.Releases(ctx)
-	if err != nil {
-		return err
-	}
-	if in.Release != 0 && !slices.ContainsFunc(releases, func(r store.Release) bool { return r.No == in.Release }) {
-		return Missing(fmt.Sprintf("there is no release %d; nothing was changed", in.Release))
-	}
-	for _, name := range in.Points {
-		i := slices.IndexFunc(points, func(p store.Point) bool { return p.Name == name })
-		if i < 0 {
-			return Missing("there is no point " + name + "; nothing was changed")
-		}
-		newest := len(releases) > 0 && in.Release == releases[0].No
-		if p := points[i]; in.Mode == "enforce" && newest && (p.Release == nil || *p.Release != in.Release) {
-			return Conflict(fmt.Sprintf("%s has not observed release %d yet; nothing was changed. Let it observe first", name,
-				in.Release))
-		}
-	}
-	if len(releases) > 0 && in.Release == releases[0].No && goesOn(points, in) {
-		if err := a.held(ctx); err != nil {
-			return err
-		}
-		if in.Mode == "enforce" && !in.Anyway {
-			if err := a.mayEnforce(ctx, v, m, in.Points, in.Release); err != nil {
-				return err
-			}
-		}
-	}
-	t := store.Target{Points: in.Points, Mode: in.Mode, Words: "to hold nothing"}
-	if in.Release != 0 {
-		t.Release, t.Words = &in.Release, fmt.Sprintf("to %s release %d, by %s", in.Mode, in.Release, a.Author)
-	}
-	if err := a.Store.Aim(ctx, t); err != nil {
-		return err
-	}
-	a.Events.PointsAimed()
-	return nil
-}
-
-// goesOn reports whether a point is told more than it is told now; all else is a way
-// back, which is always open.
-func goesOn(points []store.Point, in Aiming) bool {
-	return slices.ContainsFunc(points, func(p store.Point) bool {
-		on := p.Release != nil && *p.Release == in.Release
-		return slices.Contains(in.Points, p.Name) && (!on || p.Mode == "observe" && in.Mode == "enforce")
-	})
 }
 
 // TellAgain tells a point anew what it is to hold: what was changed by hand is put
@@ -191,9 +134,10 @@ func (a *App) AddPoint(ctx context.Context, m *model.Model, p store.Point) (toke
 			continue // one that cannot be read guards nobody: it says so itself
 		}
 		for _, w := range mine.In {
-			if _, both := slices.BinarySearch(theirs.In, w); both && other.Kind == p.Kind && sidesMeet(other.Side, p.Side) {
-				return "", Conflict(fmt.Sprintf("%s is guarded by %s already, on the same side; nothing was made. Let one "+
-					"%s guard it", m.Estate.Workload(w).Label(), other.Name, p.Kind))
+			if _, both := slices.BinarySearch(theirs.In, w); both && other.Kind == p.Kind && sidesMeet(other.Side, p.Side) &&
+				!(p.Paired && p.Kind != "host") {
+				return "", Conflict(fmt.Sprintf("%s is guarded by %s already, on the same side; nothing was made. Say that the two are a "+
+					"pair, or let one %s guard it", m.Estate.Workload(w).Label(), other.Name, p.Kind))
 			}
 		}
 	}
@@ -219,30 +163,6 @@ func (a *App) DropPoint(ctx context.Context, name string) error {
 		a.Events.PointsAimed()
 	}
 	return err
-}
-
-// Heard keeps what a point says.
-func (a *App) Heard(ctx context.Context, p *store.Point, said point.Said) error {
-	events := make([]store.PointEvent, len(said.Events))
-	for i, e := range said.Events {
-		events[i] = store.PointEvent{Point: p.Name, At: e.At, What: e.What, Words: e.Words, Release: &e.Release, Mode: &e.Mode}
-	}
-	said.Events = nil
-	raw, err := json.Marshal(said)
-	if err != nil {
-		return err
-	}
-	var before point.Said
-	_ = json.Unmarshal(p.Said, &before) // nothing, at first
-	news := len(events) > 0 || before.ID != said.ID || before.State != said.State || before.Words != said.Words ||
-		before.Mode != said.Mode
-	if err := a.Store.Heard(ctx, p.Name, raw, events, news); err != nil {
-		return err
-	}
-	if news { // counts are looked at by those who look
-		a.Events.PointsChanged()
-	}
-	return nil
 }
 
 // Points gives all points with what they hold, and how the estate is guarded.
@@ -272,8 +192,8 @@ func (a *App) Points(ctx context.Context, v *reach.View, m *model.Model) ([]Poin
 	return out, sum, nil
 }
 
-func (a *App) pointState(ctx context.Context, v *reach.View, m *model.Model, p store.Point, all []rollout.Point,
-	state rollout.State, cover *coverage) (PointState, error) {
+func (a *App) pointState(ctx context.Context, v *reach.View, m *model.Model, p store.Point, all []releasing.Point,
+	state releasing.State, cover *coverage) (PointState, error) {
 	out := PointState{Point: p, State: "new"}
 	if p.Said != nil {
 		out.Held = &point.Said{}
@@ -292,18 +212,19 @@ func (a *App) pointState(ctx context.Context, v *reach.View, m *model.Model, p s
 	} else if err != nil {
 		return out, err
 	}
+	none := p.Runs() == rollout.Runs{}
 	switch {
 	case p.Heard == nil:
 	case time.Since(*p.Heard) > silentAfter:
 		out.State = "silent"
 	case out.Held.State != "holds":
 		out.State = out.Held.State
-	case told != nil && told.ID == out.Held.ID, p.Release == nil && out.Held.ID == "":
+	case told != nil && told.ID == out.Held.ID, none && out.Held.ID == "":
 		out.State = "holds"
 	default:
 		out.State = "waiting"
 	}
-	release := valueOf(p.Release)
+	release := p.Runs().Newest()
 	g, err := a.guardsOf(state, release, p.Guards, all)
 	if errors.As(err, &known) {
 		out.Problem = known.Detail
@@ -521,17 +442,10 @@ func (a *App) Sides(ctx context.Context, m *model.Model) (func(workload int32) s
 	state := rolloutState(m)
 	cover := newCoverage(m)
 	for _, p := range points {
-		g, err := a.guardsOf(state, valueOf(p.Release), p.Guards, rolloutPoints(points))
+		g, err := a.guardsOf(state, p.Runs().Newest(), p.Guards, rolloutPoints(points))
 		if err == nil { // one that cannot be read guards nobody: it says so itself
 			cover.add(g.In, p)
 		}
 	}
 	return func(w int32) string { return cover.side(w, state.Exempt) }, nil
-}
-
-func valueOf(release *int) int {
-	if release == nil {
-		return 0
-	}
-	return *release
 }

@@ -12,6 +12,7 @@ import (
 	"lucidorchard/core/decide"
 	"lucidorchard/core/estate"
 	"lucidorchard/core/expr"
+	"lucidorchard/core/plural"
 	"lucidorchard/core/prove"
 	"lucidorchard/core/service"
 	"lucidorchard/core/watch"
@@ -127,21 +128,34 @@ func (a *App) lookAtPointsHealth(ctx context.Context, all *matters, now time.Tim
 		}
 		if quiet := now.Sub(*p.Heard); p.Kind != "file" && quiet > pointSilence {
 			all.add(silentPoint, p.Name, *p.Heard, store.About{Point: p.Name}, "it was heard of last at "+p.Heard.UTC().Format("15:04 on 2 Jan")+
-				"; what it held it holds on", strong(p.Name), plain(" is silent"))
+				"; its agent may have stopped, and what it had loaded stays loaded", strong(p.Name), plain(" is silent"))
 			continue
 		}
 		var said point.Said
 		if err := json.Unmarshal(p.Said, &said); err != nil {
 			return fmt.Errorf("what %s said cannot be read: %w", p.Name, err)
 		}
-		words := map[string]string{"drifted": " holds something else than it should", "refused": " refused what it was told to hold",
-			"went back": " went back by itself"}[said.State]
+		about := store.About{Point: p.Name, Release: said.Runs().Newest()}
+		words := map[string]string{"drifted": " has something else loaded than its plan", "refused": " refused its plan",
+			"went back": " returned to its former plan", "ahead": " does not follow this server"}[said.State]
 		if words != "" {
-			all.add(driftMatter, p.Name, now, store.About{Point: p.Name, Release: said.Release}, said.State+": "+said.Words, strong(p.Name), plain(words))
+			all.add(driftMatter, p.Name, now, about, said.State+": "+said.Words, strong(p.Name), plain(words))
+		}
+		if n := len(said.Unlisted); n > 0 {
+			all.add(driftMatter, p.Name+" unlisted", now, about, fmt.Sprintf("%v: the inventory lacks %s, so no rule of the point's plan "+
+				"applies there. Add the address to the workload", said.Unlisted, plural.Of(n, "address", "addresses")), strong(p.Name),
+				plain(" is open on "+plural.Of(n, "address", "addresses")))
+		}
+		if p.OtherFrom != "" && p.OtherAt != nil && now.Sub(*p.OtherAt) < otherAgent {
+			all.add(driftMatter, p.Name+" agents", now, about, "the token is used from "+p.RunFrom+" and from "+p.OtherFrom+
+				". Replace the token, and stop the agent that does not belong there", strong(p.Name), plain(" has two agents on one token"))
 		}
 	}
 	return nil
 }
+
+// otherAgent is how long a second agent on a token is shown after it was last seen.
+const otherAgent = time.Hour
 
 func (a *App) lookAtExporters(ctx context.Context, all *matters, now time.Time) error {
 	exporters, err := a.Store.Exporters(ctx)

@@ -10,11 +10,14 @@ import (
 	"strings"
 	"time"
 
+	"lucidorchard/core/access"
 	"lucidorchard/core/decide"
+	"lucidorchard/core/plan"
 	"lucidorchard/core/plural"
 	"lucidorchard/core/policy"
 	"lucidorchard/core/prove"
 	"lucidorchard/core/reach"
+	"lucidorchard/core/rollout"
 	"lucidorchard/core/service"
 	"lucidorchard/core/whatif"
 	"lucidorchard/model"
@@ -23,7 +26,7 @@ import (
 
 // Condition is something that has to be true before a wave enforces.
 type Condition struct {
-	Key   string `json:"key" enum:"points,minutes,asserts,probes,wayBack,server,settled"`
+	Key   string `json:"key" enum:"points,minutes,asserts,probes,wayBack,server,settled,leases"`
 	Met   bool   `json:"met"`
 	Asked bool   `json:"asked" doc:"Whether the wave waits for it"`
 	Words string `json:"words"`
@@ -118,7 +121,7 @@ func (p *Progress) of(w *WaveState) (out []PointState) {
 // enforces it already does not go back to observing because another point came.
 func (p *Progress) behind(w *WaveState, release int, mode string) (out []string) {
 	for _, x := range p.of(w) {
-		if valueOf(x.Release) != release || mode == "enforce" && x.Mode != "enforce" {
+		if how := x.Runs().Mode(release); how == rollout.Off || mode == rollout.Enforce && how != rollout.Enforce {
 			out = append(out, x.Name)
 		}
 	}
@@ -129,9 +132,7 @@ func (p *Progress) behind(w *WaveState, release int, mode string) (out []string)
 func (w *WaveState) stage(points []PointState, release int) {
 	modes := map[string]int{}
 	for _, p := range points {
-		if p.Release != nil && *p.Release == release {
-			modes[p.Mode]++
-		}
+		modes[p.Runs().Mode(release)]++
 	}
 	switch {
 	case modes["enforce"] == len(points):
@@ -160,21 +161,21 @@ func (a *App) conditions(ctx context.Context, v *reach.View, m *model.Model, w *
 	}
 	holding := 0
 	for _, p := range points {
-		if p.State == "holds" && p.Held != nil && p.Held.Release == r.No {
+		if p.State == "holds" && p.Held != nil && p.Held.Runs().Mode(r.No) != rollout.Off {
 			holding++
 		}
 	}
-	verb := "hold"
-	if len(points) == 1 {
-		verb = "holds"
+	verb := "have"
+	if holding == 1 {
+		verb = "has"
 	}
-	add("points", holding == len(points), true, "%d of its %s %s release %d", holding, plural.Of(len(points), "point"), verb, r.No)
+	add("points", holding == len(points), true, "%d of its %s %s loaded release %d", holding, plural.Of(len(points), "point"), verb, r.No)
 	if w.Minutes > 0 {
-		have := 0
-		if w.Since != nil {
-			have = int(time.Since(*w.Since).Minutes())
+		observed, err := a.observedFor(ctx, points, r.No)
+		if err != nil {
+			return nil, err
 		}
-		add("minutes", have >= w.Minutes, true, "observed for %s of %s", spell(have), spell(w.Minutes))
+		add("minutes", observed >= w.Minutes, true, "observed for %s of %s", spell(observed), spell(w.Minutes))
 	}
 	holds := 0
 	for _, x := range proofs.asserts {
@@ -196,22 +197,17 @@ func (a *App) conditions(ctx context.Context, v *reach.View, m *model.Model, w *
 	for _, p := range points {
 		guarded = append(guarded, p.guards...)
 	}
-	who, shut := wayBack(proofs.compiled, guarded)
-	words := "the way back stays open: " + strings.Join(who, ", ") + " → all that it guards"
-	switch {
-	case len(who) == 0:
-		words = "the way back is not proved: no assertion says who always administers machines (assert always … on tcp/22)"
-	case shut != "":
-		words = "the way back is shut: " + shut
+	if err := a.wayIn(ctx, v, m, r, w, guarded, add); err != nil {
+		return nil, err
 	}
-	add("wayBack", len(who) > 0 && shut == "", w.WayBack && len(who) > 0, "%s", words)
 	if words, open := serverWays(proofs.compiled, points, guarded); words != "" {
-		add("server", open, w.WayBack, "%s", words)
+		add("server", open, true, "%s", words)
 	}
 	asking, all, err := a.unsettled(ctx, v, m, r.No, points)
 	if err != nil {
 		return nil, err
 	}
+	words := ""
 	switch {
 	case all == 0:
 		words = "nothing that runs today would be rejected"
@@ -221,7 +217,79 @@ func (a *App) conditions(ctx context.Context, v *reach.View, m *model.Model, w *
 		words = fmt.Sprintf("%s of today would be rejected, %d of them not settled", plural.Of(all, "conversation"), asking)
 	}
 	add("settled", asking == 0, w.Settled, "%s", words)
+	if renewals, err := a.renewals(ctx, v, m, r.No, points); err != nil {
+		return nil, err
+	} else if renewals > 0 {
+		add("leases", false, true, "%s could not renew their addresses: the release rejects their DHCP traffic",
+			plural.Of(renewals, "host"))
+	}
 	return out, nil
+}
+
+// wayIn adds the condition that somebody can still administer each guarded machine.
+func (a *App) wayIn(ctx context.Context, v *reach.View, m *model.Model, r store.Release, w *WaveState, guarded []int32,
+	add func(key string, met, asked bool, format string, args ...any)) error {
+	machines, err := a.access(ctx, v, m, r.No, guarded)
+	if err != nil {
+		return err
+	}
+	count := map[access.Source]int{}
+	for _, x := range machines {
+		count[x.Source]++
+	}
+	if shut := access.Shut(machines); len(shut) > 0 {
+		add("wayBack", false, true, "nobody could administer %d of %s: on %s %s", len(shut), plural.Of(len(machines), "machine"),
+			m.Estate.Workload(shut[0].Workload).Label(), shut[0].Words())
+		return nil
+	}
+	var by []string
+	for _, x := range []struct {
+		from  access.Source
+		words string
+	}{{access.Asserted, "by an assertion"}, {access.Seen, "by administration that was seen"},
+		{access.Anybody, "by somebody: nothing more is known"}} {
+		if count[x.from] > 0 {
+			by = append(by, fmt.Sprintf("%d %s", count[x.from], x.words))
+		}
+	}
+	add("wayBack", true, w.WayBack, "all of %s can still be administered (%s)", plural.Of(len(machines), "machine"), strings.Join(by, ", "))
+	return nil
+}
+
+// renewals counts the hosts whose DHCP renewals a release would reject at their own
+// points: their addresses would expire.
+func (a *App) renewals(ctx context.Context, v *reach.View, m *model.Model, release int, points []PointState) (n int, err error) {
+	list, err := a.Rejections(ctx, v, m, release, slices.DeleteFunc(slices.Clone(points), func(p PointState) bool {
+		return p.Kind != string(plan.Host)
+	}))
+	hosts := map[int32]bool{}
+	for _, x := range list {
+		if pt := x.Point; pt.Proto() == service.UDP && (pt.Port() == 67 || pt.Port() == 547) {
+			hosts[x.Client] = true
+		}
+	}
+	return len(hosts), err
+}
+
+// observedFor returns for how many minutes all points have had a release loaded.
+func (a *App) observedFor(ctx context.Context, points []PointState, release int) (minutes int, err error) {
+	since := time.Time{}
+	for _, p := range points {
+		if p.Held == nil || p.Held.Runs().Mode(release) == rollout.Off {
+			return 0, nil
+		}
+		at, err := a.Store.LoadedSince(ctx, p.Name, release)
+		if err != nil {
+			return 0, err
+		}
+		if at.IsZero() {
+			return 0, nil
+		}
+		if at.After(since) {
+			since = at
+		}
+	}
+	return int(time.Since(since).Minutes()), nil
 }
 
 // serverWays says whether a release leaves points their way to the server, as far as
@@ -297,46 +365,6 @@ func (a *App) proofs(m *model.Model, r store.Release) (*proofs, error) {
 	return p, nil
 }
 
-// wayBack gives those who may always administer machines, by the assertions, and what
-// keeps them from something that is guarded; blank: nothing. Else a release could not be
-// undone by hand.
-func wayBack(c *decide.Compiled, guarded []int32) (who []string, shut string) {
-	people := c.Population(c.AsOf)
-	classes := map[int32]bool{}
-	for _, w := range guarded {
-		for _, l := range c.Estate.Workload(w).Leases {
-			if l.Covers(c.AsOf) {
-				classes[c.At(l.Addr, c.AsOf).Class] = true
-			}
-		}
-	}
-	for i, x := range c.Policy.Asserts {
-		left, right, agrees, points := c.AssertClasses(i)
-		points = points.Intersect(service.Administration)
-		if x.Kind != policy.Always || len(points) == 0 {
-			continue
-		}
-		who = append(who, x.Left.String())
-		for k := range people {
-			if len(people[k]) == 0 || !left(int32(k)) {
-				continue
-			}
-			for class := range classes {
-				if !right(class) || !agrees(int32(k), class) {
-					continue
-				}
-				for _, piece := range c.Pieces(c.Table(int32(k), class), points) {
-					if piece.Rule != nil && decide.VerdictOf(piece.Rule) == decide.Reject {
-						return append(who, x.Left.String()), fmt.Sprintf("line %d rejects %s on %s", piece.Rule.Line, people[k][0].Addr,
-							piece.Points[0])
-					}
-				}
-			}
-		}
-	}
-	return who, ""
-}
-
 // unsettled counts the conversations that run today, and that a release rejects at some
 // points; and those of them of which no probe says that it is right.
 func (a *App) unsettled(ctx context.Context, v *reach.View, m *model.Model, release int, points []PointState) (asking, all int,
@@ -353,6 +381,8 @@ func (a *App) unsettled(ctx context.Context, v *reach.View, m *model.Model, rele
 // Rejection is a conversation that runs today and that a release rejects.
 type Rejection struct {
 	Index   int // in the view
+	Client  int32
+	Point   service.Point
 	Settled bool
 	Rule    *policy.Rule
 	Points  []string // that would drop it
@@ -369,7 +399,7 @@ func (a *App) Rejections(ctx context.Context, v *reach.View, m *model.Model, rel
 	var out []Rejection
 	for _, i := range r.which {
 		c := r.in.At(int(i))
-		x := Rejection{Index: int(i), Rule: c.Rule, Settled: accepted != nil && accepted[i]}
+		x := Rejection{Index: int(i), Client: c.Client.Workload, Point: c.Point, Rule: c.Rule, Settled: accepted != nil && accepted[i]}
 		for _, p := range points {
 			_, server := slices.BinarySearch(p.guards, c.Server.Workload)
 			_, client := slices.BinarySearch(p.guards, c.Client.Workload)
@@ -384,28 +414,6 @@ func (a *App) Rejections(ctx context.Context, v *reach.View, m *model.Model, rel
 	return out, nil
 }
 
-// mayEnforce reports what a wave waits for, if points are to enforce the newest
-// release before that is so.
-func (a *App) mayEnforce(ctx context.Context, v *reach.View, m *model.Model, names []string, release int) error {
-	p, err := a.Progress(ctx, v, m)
-	if err != nil {
-		return err
-	}
-	if len(p.Releases) == 0 || release != p.Releases[0].No {
-		return nil // what was in force before may be again at once
-	}
-	for _, w := range p.Waves {
-		if !slices.ContainsFunc(w.Points, func(n string) bool { return slices.Contains(names, n) }) {
-			continue
-		}
-		if unmet := w.Unmet(); len(unmet) > 0 {
-			return Conflict(fmt.Sprintf("wave %d waits: %s; nothing was changed. Say that it may enforce all the same, or see to it "+
-				"first", w.No, strings.Join(unmet, "; ")))
-		}
-	}
-	return nil
-}
-
 // goOn lets waves that go on by themselves do so, until the App ends. Every server
 // looks; what one has told already is not told again.
 func (a *App) goOn(ctx context.Context) {
@@ -416,6 +424,9 @@ func (a *App) goOn(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case <-tick.C:
+		}
+		if err := a.EndTrials(ctx); err != nil && ctx.Err() == nil {
+			a.Log.Warn("trials of enforcement cannot be ended", "error", err)
 		}
 		if err := a.nextByItself(ctx); err != nil && ctx.Err() == nil {
 			a.Log.Warn("whether a wave may go on cannot be looked at", "error", err)
@@ -447,22 +458,43 @@ func (a *App) nextByItself(ctx context.Context) error {
 		case w.Stage == "enforces":
 			continue
 		case w.Stage == "observes" && w.ByItself && len(w.Unmet()) == 0:
-			return a.aim(ctx, p.behind(w, newest, "enforce"), newest, "enforce", "by itself, as all that it waited for is so")
+			return a.advance(ctx, p.behind(w, newest, rollout.Enforce), rollout.Command{Do: rollout.ToEnforce, Release: newest},
+				"automatically: all conditions are met")
 		case w.Stage == "not yet" && w.ByItself && i > 0 && p.Waves[i-1].Stage == "enforces":
-			return a.aim(ctx, p.behind(w, newest, "observe"), newest, "observe", "by itself, as the wave before it enforces")
+			return a.advance(ctx, p.behind(w, newest, rollout.Observe), rollout.Command{Do: rollout.ToObserve, Release: newest},
+				"automatically: the wave before it enforces")
 		}
 		return nil
 	}
 	return nil
 }
 
-func (a *App) aim(ctx context.Context, points []string, release int, mode, why string) error {
-	t := store.Target{Points: points, Release: &release, Mode: mode, Words: fmt.Sprintf("to %s release %d, %s", mode, release, why)}
-	if err := a.Store.Aim(ctx, t); err != nil {
-		return err
+// advance takes the next step of a roll-out at some points, unless somebody paused it
+// meanwhile or did something else.
+func (a *App) advance(ctx context.Context, names []string, c rollout.Command, why string) error {
+	err := a.Store.Order(ctx, func(now store.Roll) (targets []store.Target, err error) {
+		if err := paused(now.Hold); err != nil || now.Newest != c.Release {
+			return nil, err
+		}
+		for i := range now.Points {
+			p := &now.Points[i]
+			if !slices.Contains(names, p.Name) {
+				continue
+			}
+			t, err := target(p, c, why)
+			if err != nil {
+				return nil, err
+			}
+			if t.Enforces != p.Enforces || t.Observes != p.Observes {
+				targets = append(targets, t)
+			}
+		}
+		return targets, nil
+	})
+	if err == nil {
+		a.Events.PointsAimed()
 	}
-	a.Events.PointsAimed()
-	return nil
+	return err
 }
 
 // PutWave keeps what has to be true before a wave enforces.
@@ -492,20 +524,6 @@ func (a *App) PutHold(ctx context.Context, hold bool, reason string) error {
 	}
 	a.Events.PointsChanged()
 	return nil
-}
-
-// held reports that somebody holds the roll-out.
-func (a *App) held(ctx context.Context) error {
-	h, err := a.Store.Held(ctx)
-	if err != nil || h == nil {
-		return err
-	}
-	why := ""
-	if h.Reason != "" {
-		why = " (" + h.Reason + ")"
-	}
-	return Conflict(fmt.Sprintf("%s holds the roll-out since %s%s; nothing was changed. Let it go on first", h.Author,
-		h.At.UTC().Format("2 Jan 15:04"), why))
 }
 
 // Exempt keeps a workload from all points until a day.

@@ -8,6 +8,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -60,19 +61,28 @@ func (o *outpost) kill() {
 	_ = o.cmd.Wait()
 }
 
-var ports = regexp.MustCompile(`dport (\d+)`)
+var (
+	ports  = regexp.MustCompile(`dport (\d+)`)
+	chains = regexp.MustCompile(`(?s)chain (\w+) \{(.*?)\n\t\}`)
+)
 
-// held gives the ports of the rules that the kernel holds, each once.
-func (o *outpost) held() (out []string) {
+// loaded returns the ports of the rules that the kernel has loaded, each once: of those
+// that decide, or of those on trial.
+func (o *outpost) loaded(onTrial bool) (out []string) {
 	text, err := exec.Command("ip", "netns", "exec", o.ns, "nft", "list", "table", "inet", "lucid_orchard").Output()
 	if err != nil {
 		return nil // nothing is held
 	}
 	seen := map[string]bool{}
-	for _, m := range ports.FindAllStringSubmatch(string(text), -1) {
-		if !seen[m[1]] {
-			seen[m[1]] = true
-			out = append(out, m[1])
+	for _, chain := range chains.FindAllStringSubmatch(string(text), -1) {
+		if trial := strings.HasPrefix(chain[1], "o_"); trial != onTrial || strings.HasPrefix(chain[1], "a") || strings.HasPrefix(chain[1], "o_a") {
+			continue
+		}
+		for _, m := range ports.FindAllStringSubmatch(chain[2], -1) {
+			if !seen[m[1]] {
+				seen[m[1]] = true
+				out = append(out, m[1])
+			}
 		}
 	}
 	return out
@@ -120,9 +130,11 @@ func TestKillsOfARollOut(t *testing.T) {
 			case <-time.After(5 * time.Millisecond):
 			}
 			looks++
-			if held := o.held(); len(held) > 1 {
-				mixtures++
-				t.Errorf("the kernel holds rules of several releases: %v", held)
+			for _, trial := range []bool{false, true} {
+				if loaded := o.loaded(trial); len(loaded) > 1 {
+					mixtures++
+					t.Errorf("the kernel has loaded rules of several releases: %v", loaded)
+				}
 			}
 		}
 	})
@@ -180,8 +192,7 @@ func TestKillsOfARollOut(t *testing.T) {
 			Points []struct {
 				State string
 				Held  *struct {
-					Release int
-					Mode    string
+					Enforces, Observes int
 				}
 			}
 		}
@@ -194,17 +205,17 @@ func TestKillsOfARollOut(t *testing.T) {
 			}
 			no = last.Releases[0].No
 			p := last.Points[0]
-			if p.State != "holds" || p.Held == nil || p.Held.Release != no {
+			if p.State != "holds" || p.Held == nil || p.Held.Enforces != no && p.Held.Observes != no {
 				return false
 			}
 			if !enforced {
-				enforced = s.ask("POST", "/api/v1/rollout/aim", "", []byte(fmt.Sprintf(
-					`{"points":["p"],"release":%d,"mode":"enforce","anyway":true}`, no))).status == 204
+				enforced = s.ask("POST", "/api/v1/rollout/orders", "", []byte(fmt.Sprintf(
+					`{"do":"enforce","points":["p"],"release":%d,"anyway":true}`, no))).status == 200
 				return false
 			}
-			return p.Held.Mode == "enforce"
+			return p.Held.Enforces == no
 		}, time.Minute, 20*time.Millisecond, "round %d, %s: %v", round, victim, &last)
-		require.Equal(t, []string{fmt.Sprint(2000 + round)}, o.held(), "round %d, %s", round, victim)
+		require.Equal(t, []string{fmt.Sprint(2000 + round)}, o.loaded(false), "round %d, %s", round, victim)
 		require.Len(t, last.Releases, round+1, "no release is lost, none doubled")
 	}
 	close(stop)

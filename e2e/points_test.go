@@ -42,9 +42,9 @@ func ask(t *testing.T, method, url string, body, into any) int {
 type held struct {
 	State string `json:"state"`
 	Held  *struct {
-		Release     int
-		Mode, Words string
-		Lines       []struct {
+		Enforces, Observes int
+		Words              string
+		Lines              []struct {
 			Verdict string
 			Packets int
 		}
@@ -110,9 +110,9 @@ func TestARealPointHoldsReleases(t *testing.T) {
 	release := func(revision int) {
 		require.Equal(t, 201, ask(t, "POST", base+"/api/v1/releases", map[string]any{"revision": revision, "title": "next"}, nil))
 	}
-	aim := func(release int, mode string) {
-		require.Equal(t, 204, ask(t, "POST", base+"/api/v1/rollout/aim", map[string]any{"points": []string{"store"},
-			"release": release, "mode": mode}, nil))
+	order := func(do string, release int) {
+		require.Equal(t, 200, ask(t, "POST", base+"/api/v1/rollout/orders", map[string]any{"do": do, "points": []string{"store"},
+			"release": release, "anyway": true, "without": []string{"*"}}, nil))
 	}
 	until := func(what string, f func(h held) bool) {
 		t.Helper()
@@ -124,8 +124,10 @@ func TestARealPointHoldsReleases(t *testing.T) {
 			return h.Held != nil && f(h)
 		}, 30*time.Second, 50*time.Millisecond, what)
 	}
-	holds := func(release int, mode string) func(held) bool {
-		return func(h held) bool { return h.State == "holds" && h.Held.Release == release && h.Held.Mode == mode }
+	runs := func(enforces, observes int) func(held) bool {
+		return func(h held) bool {
+			return h.State == "holds" && h.Held.Enforces == enforces && h.Held.Observes == observes
+		}
 	}
 	// Nobody listens: what arrives is refused at once, what is dropped is waited for in vain.
 	passes := func(port int) bool {
@@ -150,7 +152,7 @@ func TestARealPointHoldsReleases(t *testing.T) {
 	t.Cleanup(func() { end(agent) })
 
 	release(first)
-	until("it observes", holds(1, "observe"))
+	until("it observes", runs(0, 1))
 	require.True(t, passes(22), "what is observed is carried")
 	until("and counted", func(h held) bool {
 		for _, l := range h.Held.Lines {
@@ -171,13 +173,13 @@ func TestARealPointHoldsReleases(t *testing.T) {
 	require.NoError(t, inside(n.client, nil, "bash", "-c", "exec 3<>/dev/tcp/10.20.8.20/22; sleep 0.3; for i in $(seq 600); "+
 		"do echo $i >&3; sleep 0.05; done").Start())
 	require.True(t, heard.Scan(), "it runs")
-	aim(1, "enforce")
-	until("it enforces", holds(1, "enforce"))
+	order("enforce", 1)
+	until("it enforces", runs(1, 0))
 	require.Eventually(t, func() bool {
 		var out []struct{ What, Words string }
 		ask(t, "GET", base+"/api/v1/points/store/history", nil, &out)
 		return slices.ContainsFunc(out, func(e struct{ What, Words string }) bool {
-			return e.What == "ended" && strings.HasPrefix(e.Words, "1 conversation that ran")
+			return e.What == "ended" && strings.HasPrefix(e.Words, "1 running conversation ended")
 		})
 	}, 20*time.Second, 50*time.Millisecond, "what runs and is rejected now is ended")
 	before := ""
@@ -223,7 +225,7 @@ func TestARealPointHoldsReleases(t *testing.T) {
 	})
 	require.True(t, passes(22))
 	require.Equal(t, 204, ask(t, "POST", base+"/api/v1/points/store/again", nil, nil))
-	until("and put back", holds(1, "enforce"))
+	until("and put back", runs(1, 0))
 	require.False(t, passes(22))
 
 	require.NoError(t, agent.Process.Kill())
@@ -231,21 +233,23 @@ func TestARealPointHoldsReleases(t *testing.T) {
 	require.False(t, passes(22), "what it held goes on")
 	require.True(t, passes(5432))
 	agent = begin()
-	until("it is back", holds(1, "enforce"))
+	until("it is back", runs(1, 0))
 
 	second := policy(strings.Replace(openPolicy, "permit store -> outside", "reject store -> outside", 1))
 	release(second)
-	until("it observes the second", holds(2, "observe"))
+	until("it observes the second", runs(1, 2))
+	require.False(t, passes(22), "the first decides while the second is on trial")
+	require.True(t, passes(5432))
 	var problem struct{ Detail string }
-	require.Equal(t, 409, ask(t, "POST", base+"/api/v1/rollout/aim", map[string]any{"points": []string{"store"}, "release": 2,
-		"mode": "enforce"}, &problem))
+	require.Equal(t, 409, ask(t, "POST", base+"/api/v1/rollout/orders", map[string]any{"do": "enforce", "points": []string{"store"},
+		"release": 2}, &problem))
 	require.Contains(t, problem.Detail, "the way to the server is shut: line 5 rejects 10.99.7.2 → 10.99.7.1 on tcp/")
 	require.Contains(t, problem.Detail, "by which store asks it")
 	// Somebody does not heed that.
-	require.Equal(t, 204, ask(t, "POST", base+"/api/v1/rollout/aim", map[string]any{"points": []string{"store"},
-		"release": 2, "mode": "enforce", "anyway": true}, nil))
+	require.Equal(t, 200, ask(t, "POST", base+"/api/v1/rollout/orders", map[string]any{"do": "enforce", "points": []string{"store"},
+		"release": 2, "anyway": true, "without": []string{"*"}}, nil))
 	until("it finds the way back by itself", func(h held) bool {
-		return h.State == "went back" && strings.Contains(h.Held.Words, "could not be reached") && h.Held.Mode == "observe"
+		return h.State == "went back" && strings.Contains(h.Held.Words, "could not be reached") && h.Held.Enforces == 1 && h.Held.Observes == 2
 	})
-	require.True(t, passes(22))
+	require.False(t, passes(22), "and nothing opened on the way")
 }

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -17,11 +18,12 @@ func TestADraftGoesIntoForceAndBack(t *testing.T) {
 	p.fill(`input[aria-label="title of the release"]`, "First allowances")
 	p.click(button("Release; wave 1 observes"))
 	p.see(`[data-release="1"]`)
-	p.see(`[data-in-force="1"]`)
+	p.see(`[data-in-force="0"] [data-observed="1"]`) // what is only observed is not in force
 
 	// Each wave observes before it enforces, and waits for what is asked of it.
 	all := p.goOn
 	all("1 enforce")
+	p.see(`[data-in-force="1"]`)
 	all("2 observe")
 
 	// What wave 2 would reject is there, with the rule that says so: one is permitted.
@@ -40,6 +42,9 @@ func TestADraftGoesIntoForceAndBack(t *testing.T) {
 	p.click(button("Release instead of release 1"))
 	p.see(`[data-release="2"]`)
 	p.see(`[data-would="0"]`)
+	p.see(`[data-stays]`) // release 1 decides meanwhile
+	p.see(`[data-point="bench-gate"] [data-runs="enforces 1"]`)
+	p.see(`[data-point="bench-gate"] [data-runs="observes 2"]`)
 	all("1 enforce")
 	p.see(`[data-would="1"]`)
 	all("2 enforce")
@@ -79,7 +84,7 @@ func TestADraftGoesIntoForceAndBack(t *testing.T) {
 	p.click(`[data-troubled="1"]`)
 	p.see(saying("is missing"))
 	require.Contains(t, value[string](p, `location.search`), "point=trial-south")
-	p.click(button("Put back what was released"))
+	p.click(button("Restore its plan"))
 	p.see(`[data-holds=holds]`)
 	p.click(button("Show the plan as nftables"))
 	p.until(`document.querySelector("textarea[aria-label='the plan']").value.includes("table inet lucid_orchard")`)
@@ -92,25 +97,30 @@ func TestADraftGoesIntoForceAndBack(t *testing.T) {
 	p.click(button("Cancel"))
 
 	// Held by somebody, nothing goes on.
-	p.click(button("Hold…"))
+	p.click(button("Pause…"))
 	p.fill(`input[aria-label="why"]`, "the owner of fares is away")
-	p.click(`//div[@role="dialog"]//button[text()="Hold"]`)
+	p.click(`//div[@role="dialog"]//button[text()="Pause"]`)
 	p.see(saying("the owner of fares is away"))
 	p.gone(`[data-next]`)
-	p.click(button("Go on"))
+	p.click(button("Resume"))
 	p.see(`[data-next="3 enforce"]`)
 
-	p.click(button("Back to release 1"))
+	// A rollback is one order: what was enforced is replaced in one step, what was observed ends.
+	p.click(button("Roll back to release 1"))
 	p.see(`[data-in-force="1"]`)
 	p.until(`document.querySelectorAll("[data-stage='not yet']").length === 4`)
+	p.until(`document.querySelectorAll("[data-runs='enforces 1']").length > 0 &&
+		document.querySelectorAll("[data-runs$=' 2']").length === 0`)
 }
 
 // goOn takes a step of a roll-out, also if its wave waits for something.
 func (p *page) goOn(step string) {
+	p.gone(`div[role=dialog]`)
 	p.until(`(document.querySelector("[data-next='` + step + `']").click(), true)`)
-	p.until(`document.querySelector("[data-next='` + step + `']") === null ||
-		[...document.querySelectorAll("button")].some(b => b.textContent === "Enforce all the same")`)
-	p.until(`([...document.querySelectorAll("button")].find(b => b.textContent === "Enforce all the same")?.click(), true)`)
+	if strings.HasSuffix(step, "enforce") {
+		p.click(`//div[@role="dialog"]//input[@type="checkbox"][parent::label[contains(., "On trial")]]`)
+		p.click(`[data-enforce]`)
+	}
 	p.gone(`[data-next="` + step + `"]`)
 }
 

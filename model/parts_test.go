@@ -26,8 +26,9 @@ func released(t *testing.T) (*model.Keeper, *store.Store) {
 	require.NoError(t, db.AddRevision(ctx, revision(2, "layer l\npermit any -> any on any\n")))
 	require.NoError(t, db.AddPoint(ctx, store.Point{Name: "p", Kind: "gate", Side: "server", Guards: "env is trial", Wave: 1}, "token"))
 	one, mode := 1, "enforce"
-	_, err := db.AddRelease(ctx, store.Release{No: 1, Revision: 1, Title: "t", Author: "me"}, store.Target{Points: []string{"p"}, Release: &one,
-		Mode: mode, Words: "to enforce"})
+	_, err := db.AddRelease(ctx, store.Release{Revision: 1, Title: "t", Author: "me"}, func(no int, _ store.Roll) ([]store.Target, error) {
+		return []store.Target{{Point: "p", Enforces: no, Words: "to enforce"}}, nil
+	})
 	require.NoError(t, err)
 	require.NoError(t, db.Heard(ctx, "p", json.RawMessage(`{}`), []store.PointEvent{{Point: "p", At: time.Now().Add(-time.Hour), What: "applied",
 		Words: "x", Release: &one, Mode: &mode}}, true))

@@ -1,29 +1,26 @@
 package point
 
 import (
-	"bytes"
 	"cmp"
 	"context"
-	"encoding/json"
+	"crypto/rand"
 	"errors"
 	"fmt"
-	"io"
 	"log/slog"
 	"maps"
-	"math/rand/v2"
+	mrand "math/rand/v2"
 	"net/http"
-	"net/url"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"sync/atomic"
 	"time"
 
 	"lucidorchard/core/plan"
+	"lucidorchard/core/rollout"
 )
 
-// Agent is one enforcement point. Run it once.
+// Agent is one enforcement point. Run it once. Its states and transitions are those of
+// rollout.Point.
 type Agent struct {
 	Server string // URL
 	Token  string
@@ -32,40 +29,60 @@ type Agent struct {
 	Log    *slog.Logger
 	Client *http.Client
 
-	WayBack time.Duration // how long it waits for its server after a plan with other rules; 0: 30 s
-	Check   time.Duration // how often it reads back what the kernel holds; 0: 10 s
-	Beat    time.Duration // how often it says what it holds; 0: 5 s
+	WayBack time.Duration // how long it waits for its server after a change of rules; 0: 30 s
+	Check   time.Duration // how often it reads back what is loaded; 0: 10 s
+	Beat    time.Duration // how often it reports; 0: 5 s
 
-	told   *Told          // what it holds, with its plan; nil: nothing
-	former *Told          // what it held before that, as long as the way back is open
-	until  time.Time      // when the way back is taken
-	want   *wanting       // what the kernel should hold
+	told    *Told     // what it has loaded, with its plans; nil: nothing
+	former  *Told     // what it returns to unless what it has loaded is proved; nil: that is proved
+	reached bool      // the server was reached since the rules changed
+	until   time.Time // when it returns unless the server is reached
+	confirm time.Time // when it returns unless a person confirms; zero: nobody has to
+
+	want    *wanting // what the kernel should have loaded
+	version int      // rises when the kernel is told something
+	proved  int      // version that was read back and found right
+	readAt  time.Time
+	blind   time.Time // since when what is loaded cannot be read; zero: it can
+	reading bool
+	asked   bool // somebody waits for the result to report it
+	missed  int  // results that were out of date, one after the other
+	results chan reading
+
 	base   map[Line]int64 // counted by what was loaded before
+	lines  []Line         // counted now
 	said   Said
 	recent recent
 	// reported is how many conversations the server took one by one.
 	reported atomic.Int64
 	refused  string // id of what the kernel did not take: it is not tried again
 	lost     string // kind of what lost the server: neither is that, also where only addresses have moved
-	unkept   bool   // the disk has an older state of the addresses
+	unkept   bool   // the disk has an older state
 
-	have   atomic.Pointer[string] // id of what moves may lead on from; nil: none
-	ending chan *plan.Decider     // conversations that run are to be ended by it
-	ended  chan string            // what became of that, in words
-	seen   waiting
-	mode   atomic.Value // string
+	have    atomic.Pointer[string] // id of what moves may lead on from; nil: none
+	ending  chan *plan.Decider     // running conversations are to be ended by it
+	ended   chan string            // what became of that, in words
+	seen    waiting
+	decides atomic.Pointer[plan.Decider] // of the enforced plan; nil: nothing is enforced
 }
 
-// Run holds what the server tells until the context ends. What is held then stays.
+// reading is what was read back, and the version that the kernel had before.
+type reading struct {
+	Held
+	err     error
+	version int
+}
+
+// Run loads what the server tells until the context ends. What is loaded then stays.
 func (a *Agent) Run(ctx context.Context) error {
 	a.WayBack, a.Check = cmp.Or(a.WayBack, 30*time.Second), cmp.Or(a.Check, 10*time.Second)
 	a.Beat = min(cmp.Or(a.Beat, 5*time.Second), a.WayBack/4)
 	if a.Client == nil {
 		a.Client = &http.Client{}
 	}
-	a.base = map[Line]int64{}
+	a.base, a.results = map[Line]int64{}, make(chan reading, 1)
 	a.ending, a.ended = make(chan *plan.Decider, 1), make(chan string, 16)
-	a.said = Said{State: "holds", Mode: "off"}
+	a.said = Said{State: "holds", Run: rand.Text()}
 	a.recall()
 	next := make(chan telling)
 	changed := make(chan struct{}, 1)
@@ -73,41 +90,41 @@ func (a *Agent) Run(ctx context.Context) error {
 	go a.watch(ctx, changed)
 	go a.report(ctx)
 	go a.end(ctx)
+	a.say(ctx)
+	a.loop(ctx, next, changed)
+	return nil
+}
+
+func (a *Agent) loop(ctx context.Context, next <-chan telling, changed <-chan struct{}) {
 	due := time.Now().Add(a.pause())
-	check, beat := time.NewTicker(a.Check), time.NewTimer(time.Until(due))
+	check, beat, back := time.NewTicker(a.Check), time.NewTimer(time.Until(due)), time.NewTimer(time.Hour)
 	defer check.Stop()
 	defer beat.Stop()
-	within := func(d time.Duration) { // from now the next beat comes, if it does not come sooner
-		if at := time.Now().Add(d); at.Before(due) {
-			beat.Reset(d)
-			due = at
-		}
-	}
-	back := time.NewTimer(time.Hour)
 	defer back.Stop()
-	a.say(ctx)
 	for {
-		if a.former != nil {
-			back.Reset(time.Until(a.until))
+		if at, ok := a.returns(); ok {
+			back.Reset(time.Until(at))
 		}
 		select {
 		case <-ctx.Done():
-			return nil
+			return
 		case t := <-next:
 			news := a.take(t.Told)
 			close(t.taken)
 			switch news {
 			case atOnce:
 				a.say(ctx)
-			case soon:
-				within(min(a.Beat, moreMoves/2+rand.N(moreMoves)))
+			case soon: // it is reported as soon as it was read back
+				a.read(true)
 			}
 		case <-check.C:
-			if a.look() {
-				a.say(ctx)
-			}
+			a.read(false)
 		case <-changed:
-			if a.look() {
+			a.read(false)
+		case r := <-a.results:
+			a.reading = false
+			if a.judge(r) || a.asked && !a.reading {
+				a.asked = false
 				a.say(ctx)
 			}
 		case words := <-a.ended:
@@ -116,317 +133,474 @@ func (a *Agent) Run(ctx context.Context) error {
 			if a.unkept && a.former == nil {
 				a.keepOrSay(a.told)
 			}
-			a.say(ctx)
+			if a.reading { // it takes long: that must not make the point silent
+				a.say(ctx)
+			} else {
+				a.read(true)
+			}
 			due = time.Now().Add(a.pause())
 			beat.Reset(time.Until(due))
 		case <-back.C:
-			if a.former != nil && !time.Now().Before(a.until) {
+			if at, ok := a.returns(); ok && !time.Now().Before(at) {
 				a.goBack()
+				a.say(ctx)
 			}
 		}
 	}
 }
 
-// pause is how long it is until the next beat: not all points say what they hold at once.
-func (a *Agent) pause() time.Duration { return a.Beat - rand.N(a.Beat/5+1) }
+// returns reports when the point returns to its former state, if it will.
+func (a *Agent) returns() (at time.Time, ok bool) {
+	if a.former == nil {
+		return at, false
+	}
+	if !a.reached {
+		at = a.until
+	}
+	if !a.confirm.IsZero() && (at.IsZero() || a.confirm.Before(at)) {
+		at = a.confirm
+	}
+	return at, !at.IsZero()
+}
 
-// When there is something to say of what was taken.
+// pause is how long it is until the next beat: not all points report at once.
+func (a *Agent) pause() time.Duration { return a.Beat - mrand.N(a.Beat/5+1) }
+
+// when says how soon there is something to report of what was taken.
 type when int
 
 const (
 	later when = iota // with the next beat
-	soon              // along with what else moves
+	soon              // as soon as it was read back
 	atOnce
 )
 
-// moreMoves is about how long other moves are waited for before it is said that some came: the
-// server is busy telling the other points, too.
-const moreMoves = 100 * time.Millisecond
-
-// recall applies the last plan from the disk, before anybody is asked.
-func (a *Agent) recall() {
-	raw, err := os.ReadFile(a.file())
-	if a.State == "" || errors.Is(err, os.ErrNotExist) {
+// read reads back what is loaded, beside the loop. With report, the result is reported
+// whatever it is.
+func (a *Agent) read(report bool) {
+	a.asked = a.asked || report
+	if a.reading {
 		return
 	}
-	var t Told
-	if err == nil {
-		err = json.Unmarshal(raw, &t)
+	a.reading = true
+	version := a.version
+	go func() {
+		held, err := a.Kernel.Read()
+		a.results <- reading{held, err, version}
+	}()
+}
+
+// mostMissed is how many results in a row may be out of date before the loop waits for
+// one: else addresses that move without end would keep it from ever knowing.
+const mostMissed = 3
+
+// judge compares what was read back with what should be loaded, and reports whether
+// there is news.
+func (a *Agent) judge(r reading) bool {
+	if r.version != a.version {
+		if a.missed++; a.missed <= mostMissed {
+			a.read(false)
+			return false
+		}
+		r.version = a.version
+		r.Held, r.err = a.Kernel.Read()
+	}
+	a.missed = 0
+	if r.err == nil {
+		a.count(&r.Held)
+		a.unlisted(&r.Held)
+	}
+	if a.told == nil {
+		return false
+	}
+	if r.err != nil {
+		return a.cannotTell(r.err)
+	}
+	a.blind, a.readAt = time.Time{}, time.Now()
+	if a.want == nil {
+		a.want = wantingOf(a.told.Loaded(), r.Held)
+	}
+	news := a.proved != a.version
+	a.proved = a.version
+	a.saysWhatIsLoaded()
+	words := a.want.drift(&r.Held)
+	switch {
+	case words != "":
+		return a.drifted(words, a.told.PutsBack) || news
+	case a.said.State == "drifted":
+		a.said.State, a.said.Words = "holds", ""
+		return true
+	}
+	return news
+}
+
+// blindFor is how long what is loaded may be unreadable before it is written anew.
+const blindFor = 3 * time.Second
+
+// cannotTell notes that what is loaded cannot be read: that is no better than drift.
+func (a *Agent) cannotTell(err error) bool {
+	if a.blind.IsZero() {
+		a.blind = time.Now()
+	}
+	return a.drifted("cannot tell what is loaded: "+err.Error(), time.Since(a.blind) >= min(blindFor, 3*a.Check))
+}
+
+// drifted notes that something other than the plan is loaded, and restores the plan if
+// that is wanted. It reports whether there is news.
+func (a *Agent) drifted(words string, restore bool) bool {
+	again := a.said.State == "drifted" && strings.HasPrefix(a.said.Words, words)
+	if !restore {
+		if !again {
+			a.said.State, a.said.Words = "drifted", words
+			a.happened("drifted", words)
+		}
+		return !again
+	}
+	if !again {
+		a.happened("drifted", words)
+	}
+	a.said.State = "holds"
+	if err := a.load(a.told); err != nil {
+		a.said.State, a.said.Words = "drifted", words+"; it cannot be restored: "+err.Error()
+		return !again
+	}
+	a.happened("put back", "Restored. "+sentence(words))
+	return true
+}
+
+// sentence makes a sentence of words.
+func sentence(words string) string { return strings.ToUpper(words[:1]) + words[1:] + "." }
+
+// unlisted notes the addresses of a host that its plan does not guard.
+func (a *Agent) unlisted(held *Held) {
+	a.said.Unlisted = nil
+	p := a.loaded().Deciding()
+	if p == nil || p.Kind != plan.Host {
+		return
+	}
+	for _, own := range held.Own {
+		if !slices.ContainsFunc(p.Classes, func(c plan.Class) bool { return slices.Contains(c.Addresses, own) }) &&
+			len(a.said.Unlisted) < 256 {
+			a.said.Unlisted = append(a.said.Unlisted, own)
+		}
+	}
+}
+
+func (a *Agent) loaded() plan.Loaded {
+	if a.told == nil {
+		return plan.Loaded{}
+	}
+	return a.told.Loaded()
+}
+
+// recall loads the last plans from the disk, before anybody is asked.
+func (a *Agent) recall() {
+	t, at, err := a.kept()
+	if t == nil && err == nil {
+		return
 	}
 	if err == nil {
-		err = a.load(&t)
+		a.said.At = at
+		err = a.load(t)
 	}
 	if err != nil {
 		a.happened("refused", "what was kept on the disk cannot be applied: "+err.Error())
 		return
 	}
-	a.Log.Info("holds what it held before", "release", t.Release, "mode", t.Mode)
+	a.Log.Info("loaded what was kept on the disk", "runs", t.Runs())
 }
 
-func (a *Agent) file() string { return filepath.Join(a.State, "told.json") }
-
-// keep writes what is held to the disk, whole or not at all.
-func (a *Agent) keep(t *Told) error {
-	if a.State == "" {
-		return nil
-	}
-	raw, err := json.Marshal(t)
-	if err != nil {
-		return err
-	}
-	if err := os.MkdirAll(a.State, 0o700); err != nil {
-		return err
-	}
-	f, err := os.CreateTemp(a.State, "told-*")
-	if err != nil {
-		return err
-	}
-	defer os.Remove(f.Name()) //nolint:errcheck // after Rename it is not there
-	if _, err = f.Write(raw); err == nil {
-		err = f.Sync()
-	}
-	if err := errors.Join(err, f.Close()); err != nil {
-		return err
-	}
-	return os.Rename(f.Name(), a.file())
-}
-
-// load makes the kernel hold a plan, and reads back what it made of it.
+// load makes the kernel load plans, and reads back what it made of them.
 func (a *Agent) load(t *Told) error {
-	if t.Plan == nil && t.Release != 0 {
-		return errors.New("it has no plan: another version of the program kept it")
+	for _, p := range t.parts() {
+		if p.Plan == nil {
+			return errors.New("it has no plan: another version of the program kept it")
+		}
 	}
 	before, _ := a.Kernel.Read() // of what cannot be read, the counts are lost
-	if err := a.Kernel.Hold(t.Plan, t.Mode == "observe"); err != nil {
+	a.version++
+	if err := a.Kernel.Load(t.Loaded(), t.Paired); err != nil {
 		return err
 	}
-	count(a.base, before.Lines)
-	held, err := a.Kernel.Read()
-	if a.want = wantingOf(t.Plan, held); err != nil { // it holds it all the same; look takes what it finds first
-		a.Log.Error("what the kernel holds cannot be read", "error", err)
-		a.want = nil
+	a.count(&before)
+	for _, l := range a.lines {
+		n := l.Packets
+		l.Packets = 0
+		a.base[l] = n
 	}
 	a.holds(t)
+	held, err := a.Kernel.Read()
+	if a.want = wantingOf(t.Loaded(), held); err != nil { // it is loaded all the same; judge takes what it finds first
+		a.want = nil
+		a.cannotTell(err)
+		return nil
+	}
+	a.count(&held)
+	a.unlisted(&held)
+	a.proved, a.readAt, a.blind = a.version, time.Now(), time.Time{}
+	a.saysWhatIsLoaded()
+	if words := a.want.drift(&held); words != "" { // such as elements that did not come
+		a.drifted(words, false)
+	}
 	return nil
 }
 
-// holds notes what is held from now on.
+// holds notes what is loaded from now on. It is reported once it was read back.
 func (a *Agent) holds(t *Told) {
 	a.told = t
 	a.have.Store(&t.ID)
-	a.mode.Store(t.Mode)
-	s := &a.said
-	s.ID, s.Release, s.Mode, s.Estate = t.ID, t.Release, t.Mode, t.Estate
-	if s.State != "drifted" {
-		s.State, s.Words = "holds", ""
+	if a.said.State != "drifted" {
+		a.said.State, a.said.Words = "holds", ""
 	}
-	if t.Mode == "enforce" && t.Plan != nil {
-		select {
-		case <-a.ending: // of an older plan
-		default:
+	enforced := t.Loaded().Enforced
+	if enforced == nil {
+		a.decides.Store(nil)
+		return
+	}
+	d := enforced.Decider()
+	a.decides.Store(d)
+	select {
+	case <-a.ending: // of an older plan
+	default:
+	}
+	a.ending <- d
+}
+
+// saysWhatIsLoaded puts what was read back into the report.
+func (a *Agent) saysWhatIsLoaded() {
+	s, runs := &a.said, a.told.Runs()
+	s.ID, s.Enforces, s.Observes, s.Estate = a.told.ID, runs.Enforces, runs.Observes, a.told.Estate
+}
+
+// count adds up what the kernel counted, by release.
+func (a *Agent) count(held *Held) {
+	runs := rollout.Runs{}
+	if a.told != nil {
+		runs = a.told.Runs()
+	}
+	sum := maps.Clone(a.base)
+	for release, lines := range map[int][]Line{runs.Enforces: held.Lines, runs.Observes: held.Trial} {
+		if release == 0 {
+			continue
 		}
-		a.ending <- t.Plan.Decider()
+		for _, l := range lines {
+			n := l.Packets
+			l.Release, l.Packets = release, 0
+			sum[l] += n
+		}
 	}
+	a.lines = a.lines[:0]
+	for l, n := range sum {
+		if l.Release != runs.Enforces && l.Release != runs.Observes {
+			delete(a.base, l) // of a release that is gone nobody asks any more
+			continue
+		}
+		l.Packets = n
+		a.lines = append(a.lines, l)
+	}
+	slices.SortFunc(a.lines, func(x, y Line) int {
+		return cmp.Or(cmp.Compare(x.Release, y.Release), cmp.Compare(x.Line, y.Line), strings.Compare(x.Verdict, y.Verdict))
+	})
 }
 
-// count adds the packets of lines to those of each.
-func count(sum map[Line]int64, lines []Line) {
-	for _, l := range lines {
-		n := l.Packets
-		l.Packets = 0
-		sum[l] += n
-	}
-}
-
-// take applies what the server tells, and reports when there is something to say of it.
+// take applies what the server tells, and returns how soon there is something to report.
 func (a *Agent) take(t Told) when {
+	if !a.said.At.Follows(t.Lineage, t.Yields) {
+		return a.staysAhead(&t)
+	}
+	if now := t.Lineage.Now(); now != (rollout.Mark{}) {
+		a.said.At = now
+	}
+	if a.said.State == "ahead" {
+		a.said.State, a.said.Words = "holds", ""
+	}
 	if t.ID == a.refused || t.kind() == a.lost {
 		a.have.Store(&t.ID) // it is not told again and again
 		return later
 	}
-	back := a.refused != "" || a.lost != "" // from what it could not hold
+	back := a.refused != "" || a.lost != "" // from what it could not load
 	a.refused, a.lost = "", ""
-	if a.told != nil && a.told.ID == t.ID && t.From == "" {
+	if a.told != nil && a.told.ID == t.ID {
 		a.told.PutsBack = t.PutsBack
+		a.have.Store(&t.ID)
 		if back {
 			a.holds(a.told)
+			a.saysWhatIsLoaded()
 			return atOnce
 		}
 		return later
 	}
-	if t.From != "" {
-		var err error
-		if t.Plan != nil {
-			err = a.fill(&t)
-		} else if err = a.move(&t); err == nil {
-			return soon
-		}
-		if err != nil { // such as for an element that somebody deleted: the whole plan takes its place
-			a.Log.Warn("addresses cannot be moved", "error", err)
-			t.From, t.Moves = "", nil
-		}
-	}
-	if t.Plan == nil && t.Release != 0 {
+	if err := a.resolve(&t); err != nil {
+		a.Log.Warn("what was told does not lead on from what is loaded", "error", err)
 		a.have.Store(nil) // all of it is asked for
 		return later
 	}
+	if a.told != nil && a.told.kind() == t.kind() && a.told.Again == t.Again {
+		if err := a.move(&t); err == nil {
+			return soon
+		} else { // such as for an element that somebody deleted: the whole plan takes its place
+			a.Log.Warn("addresses cannot be moved", "error", err)
+		}
+	}
+	return a.replace(&t)
+}
+
+// staysAhead keeps what is loaded: the server does not have the latest order that the
+// point took, so it would lead back to an older state.
+func (a *Agent) staysAhead(t *Told) when {
+	a.have.Store(&t.ID)
+	words := fmt.Sprintf("took order %d, which its server does not have: it was restored from an older back-up, or is another one. "+
+		"The point keeps %s until a person decides", a.said.At.Order, a.said.Runs())
+	if a.said.State == "ahead" && a.said.Words == words {
+		return later
+	}
+	a.said.State, a.said.Words = "ahead", words
+	a.happened("ahead", words)
+	return atOnce
+}
+
+// replace loads other rules.
+func (a *Agent) replace(t *Told) when {
 	was, drifted := cmp.Or(a.told, &Nothing), ""
 	if a.said.State == "drifted" {
 		drifted = a.said.Words
 	}
-	a.said.State = "holds"
-	if err := a.load(&t); err != nil {
+	a.said.State, a.said.Words = "holds", ""
+	if err := a.load(t); err != nil {
 		a.refused = t.ID
 		a.have.Store(&t.ID)
 		a.said.State, a.said.Words = "refused", err.Error()
 		a.happened("refused", err.Error())
 		return atOnce
 	}
-	if drifted != "" {
-		a.happened("put back", "with another plan what is released is held again; "+drifted)
+	if drifted != "" && a.said.State != "drifted" {
+		a.happened("put back", "Restored with another plan. "+sentence(drifted))
 	}
-	if was.Release != t.Release || was.Mode != t.Mode {
-		a.happened("applied", describe(&t))
+	if was.Runs() != t.Runs() {
+		a.happened("applied", t.Runs().String())
 	}
-	switch {
-	case a.former != nil: // still on trial: the way back leads to what was proved last
-	case was.kind() == t.kind():
-		a.keepOrSay(&t)
-	default:
-		a.former, a.until = was, time.Now().Add(a.WayBack)
-	}
+	a.onTrial(t, was)
 	return atOnce
 }
 
-// leadOn gives the plan that is held, if what was told leads on from it.
-func (a *Agent) leadOn(t *Told) (*plan.Plan, error) {
-	if a.told == nil || a.told.ID != t.From || a.told.Plan == nil {
-		return nil, fmt.Errorf("they lead on from %s, which is not held", t.From)
+// onTrial keeps the former state until what is loaded is proved.
+func (a *Agent) onTrial(t, was *Told) {
+	if a.confirm = (time.Time{}); t.Trial != nil {
+		a.confirm = time.Now().Add(time.Duration(t.Trial.Seconds * float64(time.Second)))
 	}
-	return a.told.Plan, nil
+	changed := was.kind() != t.kind()
+	switch {
+	case a.former != nil: // it returns to what was proved last
+		if changed && a.reached {
+			a.reached, a.until = false, time.Now().Add(a.WayBack)
+		}
+	case !changed && t.Trial == nil:
+		a.keepOrSay(t)
+	default:
+		a.former, a.reached, a.until = was, !changed, time.Now().Add(a.WayBack)
+	}
 }
 
-// fill makes a short plan a whole one; if it cannot, t has none.
-func (a *Agent) fill(t *Told) error {
-	short := t.Plan
-	t.Plan = nil
-	next, err := a.leadOn(t)
-	if err == nil {
-		next, err = short.Filled(next)
+// resolve gives every part of what was told its plan.
+func (a *Agent) resolve(t *Told) error {
+	for _, p := range t.parts() {
+		if err := a.resolvePart(p); err != nil {
+			return fmt.Errorf("release %d: %w", p.Release, err)
+		}
+		p.From, p.Moves = "", nil
 	}
-	for _, m := range t.Moves {
-		if err == nil {
-			next, err = next.Moved(m)
+	return nil
+}
+
+func (a *Agent) resolvePart(p *Assignment) error {
+	if p.From == "" && p.Plan != nil {
+		return nil
+	}
+	from := cmp.Or(p.From, p.ID)
+	var held *plan.Plan
+	if a.told != nil {
+		for _, x := range a.told.parts() {
+			if x.ID == from {
+				held = x.Plan
+			}
 		}
 	}
-	if err == nil && next.RulesHash() != t.Rules {
-		err = errors.New("they lead to other rules")
+	if held == nil {
+		return fmt.Errorf("it leads on from plan %s, which is not loaded", from)
 	}
-	if err == nil {
-		t.Plan, t.From, t.Moves = next, "", nil
+	next, err := held, error(nil)
+	if p.Plan != nil {
+		if next, err = p.Plan.Filled(held); err != nil {
+			return err
+		}
 	}
-	return err
-}
-
-// move lets addresses come and go. If the kernel does not take that, t gets the whole
-// plan that it leads to, as far as that is known.
-func (a *Agent) move(t *Told) error {
-	held, err := a.leadOn(t)
-	if err != nil {
-		return err
-	}
-	next := held
-	for _, m := range t.Moves {
+	for _, m := range p.Moves {
 		if next, err = next.Moved(m); err != nil {
 			return err
 		}
 	}
-	if next.RulesHash() != held.RulesHash() {
-		return errors.New("they lead to other rules")
+	if next.RulesHash() != p.Rules {
+		return errors.New("it leads to other rules")
 	}
-	t.Plan = next
-	if err := a.Kernel.Move(held, next); err != nil {
-		return err
-	}
-	if a.want != nil {
-		a.want.moved = next
-	}
-	t.From, t.Moves = "", nil
-	a.holds(t)
-	a.unkept = true
+	p.Plan = next
 	return nil
 }
 
-func describe(t *Told) string {
-	if t.Release == 0 {
-		return "nothing is held"
+// move lets addresses come and go.
+func (a *Agent) move(t *Told) error {
+	from, to := a.told.Loaded(), t.Loaded()
+	for _, x := range [][2]*plan.Plan{{from.Enforced, to.Enforced}, {from.Observed, to.Observed}} {
+		if x[0] != nil && x[0].RulesHash() != x[1].RulesHash() {
+			return errors.New("they lead to other rules")
+		}
 	}
-	return fmt.Sprintf("release %d, %s", t.Release, t.Mode)
+	a.version++
+	if err := a.Kernel.Move(from, to); err != nil {
+		return err
+	}
+	if a.want != nil {
+		a.want.moved = &to
+	}
+	was := a.told
+	a.holds(t)
+	if t.Trial != nil || !a.confirm.IsZero() {
+		a.onTrial(t, was)
+	}
+	a.settle()
+	a.unkept = a.unkept || a.former == nil
+	return nil
 }
 
-func (a *Agent) keepOrSay(t *Told) {
-	a.unkept = false
-	if err := a.keep(t); err != nil {
-		a.Log.Error("what is held cannot be kept for a restart", "error", err)
-		a.said.Words = "what is held cannot be kept for a restart: " + err.Error()
+// settle closes the way to the former state once nothing is to be waited for.
+func (a *Agent) settle() {
+	if a.former != nil && a.reached && a.confirm.IsZero() {
+		a.former = nil
+		a.keepOrSay(a.told)
 	}
 }
 
-// goBack puts the former plan back, as the server cannot be reached since.
+// goBack restores the former plans: the server is out of reach since, or nobody
+// confirmed in time.
 func (a *Agent) goBack() {
-	lost, to := a.told, a.former
-	a.former = nil
+	lost, to, why := a.told, a.former, fmt.Sprintf("the server could not be reached for %s", a.WayBack)
+	if !a.confirm.IsZero() && !time.Now().Before(a.confirm) {
+		why = "nobody confirmed in time"
+	}
+	a.former, a.confirm = nil, time.Time{}
 	a.lost = lost.kind()
 	a.said.State = "holds"
 	if err := a.load(to); err != nil {
-		a.happened("refused", "the former plan cannot be put back: "+err.Error())
+		a.happened("refused", "the former plans cannot be restored: "+err.Error())
 		return
 	}
 	a.have.Store(&lost.ID) // else it would be told at once again
 	a.said.State = "went back"
-	a.said.Words = fmt.Sprintf("after %s the server could not be reached for %s", describe(lost), a.WayBack)
+	a.said.Words = fmt.Sprintf("after %s, %s", lost.Runs(), why)
 	a.happened("went back", a.said.Words)
+	a.keepOrSay(to)
 }
 
-// look reads back what the kernel holds, and reports whether there is something new to
-// say.
-func (a *Agent) look() bool {
-	if a.told == nil {
-		return false
-	}
-	held, err := a.Kernel.Read()
-	if err != nil {
-		a.Log.Error("what the kernel holds cannot be read", "error", err)
-		return false
-	}
-	if a.want == nil {
-		a.want = wantingOf(a.told.Plan, held)
-	}
-	words := a.want.drift(&held)
-	switch {
-	case words == "" && a.said.State == "drifted":
-		a.said.State, a.said.Words = "holds", ""
-		return true
-	case words == "":
-		return false
-	case a.told.PutsBack:
-		a.happened("drifted", words)
-		a.said.State = "holds"
-		if err := a.load(a.told); err != nil {
-			a.said.State, a.said.Words = "drifted", words+"; it cannot be put back: "+err.Error()
-			return true
-		}
-		a.happened("put back", "what was released is held again")
-		return true
-	case a.said.State == "drifted" && a.said.Words == words:
-		return false
-	}
-	a.said.State, a.said.Words = "drifted", words
-	a.happened("drifted", words)
-	return true
-}
-
-// mostEvents is how many events are kept for a server that cannot be told.
+// mostEvents is how many events are kept for a server that cannot be reached.
 const mostEvents = 1000
 
 func (a *Agent) happened(what, words string) {
@@ -434,116 +608,9 @@ func (a *Agent) happened(what, words string) {
 	if len(a.said.Events) >= mostEvents {
 		a.said.Events = a.said.Events[1:]
 	}
-	a.said.Events = append(a.said.Events, Event{time.Now().UTC(), what, words, a.said.Release, a.said.Mode})
-}
-
-// say tells the server what is held. That it was told is the proof that it can be
-// reached: the way back is closed then.
-func (a *Agent) say(ctx context.Context) {
-	if held, err := a.Kernel.Read(); err == nil {
-		sum := maps.Clone(a.base)
-		count(sum, held.Lines)
-		a.said.Lines = a.said.Lines[:0]
-		for l, n := range sum {
-			l.Packets = n
-			a.said.Lines = append(a.said.Lines, l)
-		}
-		a.said.Lately = a.recent.add(time.Now(), a.said.Lines, a.reported.Load())
-		slices.SortFunc(a.said.Lines, func(x, y Line) int {
-			return cmp.Or(cmp.Compare(x.Line, y.Line), strings.Compare(x.Verdict, y.Verdict))
-		})
+	runs := rollout.Runs{}
+	if a.told != nil {
+		runs = a.told.Runs()
 	}
-	body, err := json.Marshal(a.said)
-	if err != nil {
-		return
-	}
-	soon, cancel := context.WithTimeout(ctx, min(a.Beat, a.WayBack/2))
-	defer cancel()
-	with := a.Client
-	if a.former != nil { // connections that run go on; only a new one proves that the server can be reached
-		fresh := http.DefaultTransport.(*http.Transport).Clone()
-		if own, ok := a.Client.Transport.(*http.Transport); ok {
-			fresh = own.Clone()
-		}
-		fresh.DisableKeepAlives = true
-		with = &http.Client{Transport: fresh}
-	}
-	if err := a.ask(soon, with, http.MethodPost, "/api/v1/point/said", "application/json", true, bytes.NewReader(body), nil); err != nil {
-		if ctx.Err() == nil {
-			a.Log.Warn("the server cannot be told", "error", err)
-		}
-		return
-	}
-	a.said.Events = nil
-	if a.former != nil {
-		a.former = nil
-		a.keepOrSay(a.told)
-	}
-}
-
-// telling is what was told; taken is closed when it was dealt with.
-type telling struct {
-	Told
-	taken chan struct{}
-}
-
-// listen asks for what is to be held, again and again.
-func (a *Agent) listen(ctx context.Context, next chan<- telling) {
-	wait := time.Second
-	for ctx.Err() == nil {
-		have := ""
-		if id := a.have.Load(); id != nil {
-			have = *id
-		}
-		var t Told
-		soon, cancel := context.WithTimeout(ctx, time.Minute)
-		err := a.ask(soon, a.Client, http.MethodGet, "/api/v1/point/told?have="+url.QueryEscape(have), "", have != "", nil, &t)
-		cancel()
-		if err != nil {
-			select {
-			case <-ctx.Done():
-			case <-time.After(wait/2 + rand.N(wait)): // not all points at once
-			}
-			wait = min(2*wait, 4*time.Second)
-			continue
-		}
-		wait = time.Second
-		taken := make(chan struct{})
-		select {
-		case next <- telling{t, taken}:
-		case <-ctx.Done():
-			return
-		}
-		select {
-		case <-taken:
-		case <-ctx.Done():
-		}
-	}
-}
-
-func (a *Agent) ask(ctx context.Context, with *http.Client, method, path, kind string, small bool, body io.Reader, into any) error {
-	r, err := http.NewRequestWithContext(ctx, method, strings.TrimSuffix(a.Server, "/")+path, body)
-	if err != nil {
-		return err
-	}
-	r.Header.Set("Authorization", "Bearer "+a.Token)
-	if small { // to pack it takes longer than to send it
-		r.Header.Set("Accept-Encoding", "identity")
-	}
-	if body != nil {
-		r.Header.Set("Content-Type", kind)
-	}
-	answer, err := with.Do(r)
-	if err != nil {
-		return err
-	}
-	defer answer.Body.Close()
-	if answer.StatusCode/100 != 2 {
-		text, _ := io.ReadAll(io.LimitReader(answer.Body, 2000))
-		return fmt.Errorf("the server answers %s: %s", answer.Status, text)
-	}
-	if into == nil {
-		return nil
-	}
-	return json.NewDecoder(answer.Body).Decode(into)
+	a.said.Events = append(a.said.Events, Event{time.Now().UTC(), what, words, runs.Enforces, runs.Observes})
 }

@@ -12,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -20,6 +21,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lucidorchard/core/plan"
+	"lucidorchard/core/rollout"
 	"lucidorchard/core/service"
 	"lucidorchard/point"
 )
@@ -108,7 +110,15 @@ func told(id string, release int, rules ...plan.Rule) point.Told {
 	}
 	p := &plan.Plan{Kind: plan.Host, Side: plan.Server, Sets: []plan.Set{}, Classes: []plan.Class{{
 		Name: name, Addresses: []netip.Addr{store}, Server: rules, Client: []plan.Rule{}}}}
-	return point.Told{ID: id, Release: release, Mode: "enforce", Rules: p.RulesHash(), Plan: p}
+	return telling(id, release, p)
+}
+
+// moving tells moves that lead on from what x tells.
+func moving(x point.Told, id string, moves ...plan.Moves) point.Told {
+	part := *x.Enforces
+	part.From, part.ID, part.Plan, part.Moves = part.ID, id, nil, moves
+	x.ID, x.Enforces = id, &part
+	return x
 }
 
 var (
@@ -126,12 +136,11 @@ func rule(line int, v plan.Verdict) plan.Rule {
 
 // also gives what is told with one more address, as moves.
 func also(t *testing.T, id string, x point.Told, a netip.Addr) point.Told {
-	m := plan.Moves{Classes: []plan.ClassMoves{{Name: x.Plan.Classes[0].Name, Added: []netip.Addr{a}}}}
-	next, err := x.Plan.Moved(m)
+	m := plan.Moves{Classes: []plan.ClassMoves{{Name: x.Enforces.Plan.Classes[0].Name, Added: []netip.Addr{a}}}}
+	next, err := x.Enforces.Plan.Moved(m)
 	require.NoError(t, err)
-	require.Equal(t, x.Rules, next.RulesHash())
-	x.From, x.ID, x.Plan, x.Moves = x.ID, id, nil, []plan.Moves{m}
-	return x
+	require.Equal(t, x.Enforces.Rules, next.RulesHash())
+	return moving(x, id, m)
 }
 
 // start runs an agent until the test, or stop, ends it.
@@ -163,9 +172,9 @@ func TestAPointHoldsWhatItIsTold(t *testing.T) {
 	s, k := serve(t), &point.Memory{}
 	s.tell(told("a", 1, rule5))
 	start(t, s, k, "")
-	s.until(t, "it holds the first", func(x point.Said) bool { return x.ID == "a" && x.State == "holds" && x.Release == 1 })
+	s.until(t, "it holds the first", func(x point.Said) bool { return x.ID == "a" && x.State == "holds" && x.Enforces == 1 })
 	s.tell(told("b", 2, rule5, rule6))
-	s.until(t, "and the second", func(x point.Said) bool { return x.ID == "b" && x.Mode == "enforce" })
+	s.until(t, "and the second", func(x point.Said) bool { return x.ID == "b" && x.Enforces == 2 })
 	require.ElementsMatch(t, []string{"line 5 permit", "line 6 reject"}, held(t, k))
 	require.True(t, s.happened("applied"))
 }
@@ -200,14 +209,14 @@ func TestAPlanOnTrialIsNotProvedByTheNext(t *testing.T) {
 	s.tell(told("b", 2, rule6))
 	require.Eventually(t, func() bool { return len(held(t, k)) == 1 && held(t, k)[0] == "line 6 reject" }, waitLong, waitShort)
 	moved := told("c", 2, rule6)
-	moved.Plan.Classes[0].Addresses = append(moved.Plan.Classes[0].Addresses, netip.MustParseAddr("10.0.0.6"))
+	moved.Enforces.Plan.Classes[0].Addresses = append(moved.Enforces.Plan.Classes[0].Addresses, netip.MustParseAddr("10.0.0.6"))
 	s.tell(moved)
 	require.Eventually(t, func() bool { return held(t, k)[0] == "line 5 permit" }, waitLong, waitShort)
 	s.mu.Lock()
 	s.deaf = false
 	s.mu.Unlock()
 	s.until(t, "it says so", func(x point.Said) bool { return x.State == "went back" && x.ID == "a" })
-	moved.ID = "d"
+	moved.ID, moved.Enforces.ID = "d", "d"
 	s.tell(moved)
 	time.Sleep(100 * time.Millisecond)
 	require.Equal(t, []string{"line 5 permit"}, held(t, k))
@@ -222,7 +231,7 @@ func TestTheFirstPlanHasAWayBack(t *testing.T) {
 	k := &shutter{&point.Memory{}, s, 6}
 	s.tell(told("b", 2, rule6))
 	start(t, s, k, "")
-	s.until(t, "it says so", func(x point.Said) bool { return x.State == "went back" && x.Release == 0 })
+	s.until(t, "it says so", func(x point.Said) bool { return x.State == "went back" && x.Enforces == 0 })
 	require.Empty(t, held(t, k))
 }
 
@@ -249,7 +258,7 @@ func TestCountsGoOnOverPlans(t *testing.T) {
 	s.tell(told("b", 2, rule6))
 	s.until(t, "refused", func(x point.Said) bool { return x.State == "refused" })
 	s.until(t, "the same", counted(3))
-	s.tell(told("c", 3, rule5))
+	s.tell(told("c", 1, rule5, rule(7, plan.Permit)))
 	s.until(t, "both", counted(6))
 }
 
@@ -260,9 +269,9 @@ type shutter struct {
 	line int
 }
 
-func (k *shutter) Hold(p *plan.Plan, observe bool) error {
-	err := k.Memory.Hold(p, observe)
-	k.s.goDown(speaks(p, k.line))
+func (k *shutter) Load(l plan.Loaded, paired bool) error {
+	err := k.Memory.Load(l, paired)
+	k.s.goDown(speaks(l.Enforced, k.line))
 	return err
 }
 
@@ -329,11 +338,11 @@ type refusing struct {
 	line int
 }
 
-func (k *refusing) Hold(p *plan.Plan, observe bool) error {
-	if speaks(p, k.line) {
+func (k *refusing) Load(l plan.Loaded, paired bool) error {
+	if speaks(l.Enforced, k.line) {
 		return errors.New("the kernel has no room")
 	}
-	return k.Memory.Hold(p, observe)
+	return k.Memory.Load(l, paired)
 }
 
 func TestAPlanThatCannotBeAppliedChangesNothing(t *testing.T) {
@@ -343,7 +352,7 @@ func TestAPlanThatCannotBeAppliedChangesNothing(t *testing.T) {
 	s.until(t, "it holds the first", func(x point.Said) bool { return x.ID == "a" })
 	s.tell(told("b", 2, rule5, rule6))
 	s.until(t, "it says why", func(x point.Said) bool {
-		return x.State == "refused" && x.Words == "the kernel has no room" && x.ID == "a" && x.Release == 1
+		return x.State == "refused" && x.Words == "the kernel has no room" && x.ID == "a" && x.Enforces == 1
 	})
 	require.Equal(t, []string{"line 5 permit"}, held(t, k))
 	s.tell(told("c", 3, rule5))
@@ -371,7 +380,7 @@ func TestAddressesMove(t *testing.T) {
 	require.EqualValues(t, 1, k.held.Load(), "no plan was loaded for it")
 
 	strange := also(t, "d", x, other)
-	strange.From = "c"
+	strange.Enforces.From = "c"
 	s.tell(strange)
 	s.until(t, "it asks for all of it", func(point.Said) bool { return s.asked == "" })
 	s.tell(told("d", 1, rule5, rule6))
@@ -393,9 +402,8 @@ func TestSetsThatAreKept(t *testing.T) {
 			rules[i].Peers = 0
 		}
 		x := told(id, 1, rules...)
-		x.Plan.Sets = []plan.Set{{Name: "peers", Addresses: plan.Addresses{{First: to, Last: to}}}}
-		x.Rules = x.Plan.RulesHash()
-		return x
+		x.Enforces.Plan.Sets = []plan.Set{{Name: "peers", Addresses: plan.Addresses{{First: to, Last: to}}}}
+		return telling(id, 1, x.Enforces.Plan)
 	}
 	dropped := func(from netip.Addr) bool {
 		_, drops := k.Meets(from, store, service.PointOf(service.TCP, 6))
@@ -405,20 +413,18 @@ func TestSetsThatAreKept(t *testing.T) {
 	s.tell(first)
 	start(t, s, k, "")
 	s.until(t, "it holds it", func(x point.Said) bool { return x.ID == "a" })
-	short, whole := next, next.Plan
-	var moves plan.Moves
-	short.From = "a"
-	short.Plan, moves = whole.Short(first.Plan)
-	short.Moves = []plan.Moves{moves}
-	require.Empty(t, short.Plan.Sets[0].Addresses)
-	s.tell(short)
+	short, moves := next.Enforces.Plan.Short(first.Enforces.Plan)
+	require.Empty(t, short.Sets[0].Addresses)
+	shortly := func(id, from string) point.Told {
+		return point.Told{ID: id, Enforces: &point.Assignment{Release: 1, ID: id, Rules: next.Enforces.Rules, From: from, Plan: short,
+			Moves: []plan.Moves{moves}}}
+	}
+	s.tell(shortly("b", "a"))
 	s.until(t, "it fills it", func(x point.Said) bool { return x.ID == "b" && x.State == "holds" })
 	require.True(t, dropped(far))
 	require.False(t, dropped(near), "what moved beside it is not there any more")
 
-	strange := short
-	strange.ID, strange.From = "c", "x"
-	s.tell(strange)
+	s.tell(shortly("c", "x"))
 	s.until(t, "it asks for all of it", func(point.Said) bool { return s.asked == "" })
 	require.True(t, dropped(far), "what it held stays")
 	next.ID = "c"
@@ -443,23 +449,22 @@ func TestMovesWithoutEndAreSaidAllTheSame(t *testing.T) {
 	before, begun := heard(), time.Now()
 	for n := 1; heard() < before+5; n++ {
 		require.Less(t, time.Since(begun), waitLong, "it says nothing any more")
-		m := plan.Moves{Classes: []plan.ClassMoves{{Name: held.Plan.Classes[0].Name}}}
+		m := plan.Moves{Classes: []plan.ClassMoves{{Name: held.Enforces.Plan.Classes[0].Name}}}
 		if n%2 == 1 {
 			m.Classes[0].Added = []netip.Addr{other}
 		} else {
 			m.Classes[0].Removed = []netip.Addr{other}
 		}
-		next, err := held.Plan.Moved(m)
+		next, err := held.Enforces.Plan.Moved(m)
 		require.NoError(t, err)
-		move := held
-		move.From, move.ID, move.Plan, move.Moves = held.ID, fmt.Sprint(n), nil, []plan.Moves{m}
+		move := moving(held, fmt.Sprint(n), m)
 		s.tell(move)
 		require.Eventually(t, func() bool {
 			s.mu.Lock()
 			defer s.mu.Unlock()
 			return s.asked == move.ID
 		}, waitLong, time.Millisecond)
-		held.ID, held.Plan = move.ID, next
+		held = telling(move.ID, 1, next)
 	}
 }
 
@@ -470,12 +475,12 @@ type stiff struct {
 	stiff atomic.Bool
 }
 
-func (k *stiff) Hold(p *plan.Plan, observe bool) error {
+func (k *stiff) Load(l plan.Loaded, paired bool) error {
 	k.held.Add(1)
-	return k.Memory.Hold(p, observe)
+	return k.Memory.Load(l, paired)
 }
 
-func (k *stiff) Move(from, to *plan.Plan) error {
+func (k *stiff) Move(from, to plan.Loaded) error {
 	if k.stiff.Load() {
 		return errors.New("an element is not there")
 	}
@@ -508,14 +513,156 @@ func TestAStateWithoutAPlanIsNotHeld(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(state, "told.json"),
 		[]byte(`{"id":"old","release":3,"mode":"enforce","script":"table inet lucid_orchard {}"}`), 0o600))
 	k := &point.Memory{}
-	require.NoError(t, k.Hold(told("x", 3, rule5).Plan, false))
+	x := told("x", 3, rule5)
+	require.NoError(t, k.Load(x.Loaded(), false))
 	s.goDown(true)
 	start(t, s, k, state)
 	time.Sleep(100 * time.Millisecond)
 	require.Equal(t, []string{"line 5 permit"}, held(t, k))
 	s.goDown(false)
-	s.tell(point.Told{ID: "a", Release: 3, Mode: "enforce"})
+	s.tell(point.Told{ID: "a", Enforces: &point.Assignment{Release: 3, ID: "p", Rules: "r"}})
 	s.until(t, "it asks for the plan, and unloads nothing", func(x point.Said) bool { return s.asked == "" })
 	require.Equal(t, []string{"line 5 permit"}, held(t, k))
 	require.Eventually(t, func() bool { return s.happened("refused") }, waitLong, waitShort)
+}
+
+// both tells a release to enforce and another to observe.
+func both(id string, enforces, observes point.Told) point.Told {
+	return point.Told{ID: id, Enforces: enforces.Enforces, Observes: observes.Enforces}
+}
+
+// What is enforced goes on deciding while something newer is on trial; the step from trial
+// to force, and back, needs no plan that the point has already.
+func TestTheFormerReleaseDecidesWhileANewOneIsOnTrial(t *testing.T) {
+	s, k := serve(t), &point.Memory{}
+	first, second := told("a", 1, rule6), told("b", 2, rule5)
+	drops := func(port uint32) bool {
+		_, drops := k.Meets(netip.MustParseAddr("10.9.9.9"), store, service.PointOf(service.TCP, port))
+		return drops
+	}
+	s.tell(first)
+	start(t, s, k, "")
+	s.until(t, "it enforces the first", func(x point.Said) bool { return x.ID == "a" && x.Enforces == 1 })
+	s.tell(both("a+b", first, second))
+	s.until(t, "it observes the second beside it", func(x point.Said) bool { return x.ID == "a+b" && x.Enforces == 1 && x.Observes == 2 })
+	require.True(t, drops(6), "the first decides")
+	s.until(t, "both count for themselves", func(x point.Said) bool {
+		return slices.Contains(x.Lines, point.Line{Release: 1, Line: 6, Verdict: "reject", Packets: 1}) &&
+			slices.Contains(x.Lines, point.Line{Release: 2, Verdict: "uncovered", Packets: 1})
+	})
+	known := *second.Enforces
+	known.Plan = nil // it has it
+	s.tell(point.Told{ID: "b", Enforces: &known})
+	s.until(t, "it enforces the second", func(x point.Said) bool { return x.ID == "b" && x.Enforces == 2 && x.Observes == 0 })
+	require.False(t, drops(6))
+}
+
+// A server that was restored from an older back-up does not lead a point back, however
+// often it asks; a person may let it.
+func TestAnOrderOfThePastIsNotTaken(t *testing.T) {
+	s, k := serve(t), &point.Memory{}
+	at := func(x point.Told, order int64) point.Told {
+		x.Lineage = rollout.Lineage{{Epoch: "e", Order: order}}
+		return x
+	}
+	s.tell(at(told("b", 2, rule6), 7))
+	stop := start(t, s, k, t.TempDir())
+	defer stop()
+	s.until(t, "it enforces the second", func(x point.Said) bool { return x.ID == "b" && x.At.Order == 7 })
+	s.tell(at(told("a", 1, rule5), 5))
+	s.until(t, "it says that it is ahead", func(x point.Said) bool { return x.State == "ahead" && x.Enforces == 2 })
+	require.Equal(t, []string{"line 6 reject"}, held(t, k))
+	require.True(t, s.happened("ahead"))
+	yields := at(told("c", 1, rule5), 5)
+	yields.Yields = rollout.Mark{Epoch: "e", Order: 7}
+	s.tell(yields)
+	s.until(t, "a person decides", func(x point.Said) bool { return x.ID == "c" && x.State == "holds" && x.At.Order == 5 })
+}
+
+// Enforcement on trial ends by itself, without the server, unless somebody confirms it.
+func TestATrialEndsUnlessItIsConfirmed(t *testing.T) {
+	s, k := serve(t), &point.Memory{}
+	first := told("a", 1, rule5)
+	s.tell(first)
+	start(t, s, k, "")
+	s.until(t, "it enforces the first", func(x point.Said) bool { return x.ID == "a" })
+	trial := told("b", 2, rule6)
+	trial.Trial = &point.Trial{ID: "t", Seconds: 0.5}
+	s.tell(trial)
+	s.until(t, "it enforces the second", func(x point.Said) bool { return x.ID == "b" })
+	s.until(t, "it returns to the first", func(x point.Said) bool {
+		return x.State == "went back" && x.Enforces == 1 && strings.Contains(x.Words, "nobody confirmed")
+	})
+	s.tell(first)
+	s.until(t, "it is in order", func(x point.Said) bool { return x.ID == "a" && x.State == "holds" })
+	again := told("c", 2, rule6)
+	again.Again, again.Trial = 1, &point.Trial{ID: "u", Seconds: 1}
+	s.tell(again)
+	s.until(t, "it tries again", func(x point.Said) bool { return x.ID == "c" })
+	confirmed := told("d", 2, rule6)
+	confirmed.Again = 1
+	s.tell(confirmed)
+	s.until(t, "it is confirmed", func(x point.Said) bool { return x.ID == "d" })
+	time.Sleep(1200 * time.Millisecond)
+	require.Equal(t, []string{"line 6 reject"}, held(t, k), "and stays")
+}
+
+// blinded is a kernel whose state cannot be read for a while.
+type blinded struct {
+	*point.Memory
+	blind atomic.Bool
+	loads atomic.Int32
+}
+
+func (k *blinded) Read() (point.Held, error) {
+	if k.blind.Load() {
+		return point.Held{}, errors.New("nft is not installed")
+	}
+	return k.Memory.Read()
+}
+
+func (k *blinded) Load(l plan.Loaded, paired bool) error {
+	k.loads.Add(1)
+	return k.Memory.Load(l, paired)
+}
+
+// What cannot be read back is never called in order: it is drift at once, and the plan is
+// loaded anew.
+func TestWhatCannotBeReadIsDrift(t *testing.T) {
+	s, k := serve(t), &blinded{Memory: &point.Memory{}}
+	s.tell(told("a", 1, rule5))
+	start(t, s, k, "")
+	s.until(t, "it holds it", func(x point.Said) bool { return x.State == "holds" && x.ID == "a" && x.Read >= 0 })
+	k.blind.Store(true)
+	s.until(t, "it cannot tell", func(x point.Said) bool {
+		return x.State == "drifted" && strings.HasPrefix(x.Words, "cannot tell what is loaded: nft is not installed")
+	})
+	require.Eventually(t, func() bool { return k.loads.Load() > 1 }, waitLong, waitShort, "it loads it anew")
+	k.blind.Store(false)
+	s.until(t, "and can tell again", func(x point.Said) bool { return x.State == "holds" })
+}
+
+// What cannot be kept on the disk is tried again until it can, and said meanwhile.
+func TestAFullDiskIsTriedAgain(t *testing.T) {
+	s, k := serve(t), &point.Memory{}
+	state := filepath.Join(t.TempDir(), "state")
+	require.NoError(t, os.WriteFile(state, []byte("in the way"), 0o600))
+	s.tell(told("a", 1, rule5))
+	start(t, s, k, state)
+	s.until(t, "it says so", func(x point.Said) bool { return strings.Contains(x.Words, "cannot be kept for a restart") })
+	require.NoError(t, os.Remove(state))
+	require.Eventually(t, func() bool { _, err := os.Stat(filepath.Join(state, "told.json")); return err == nil }, waitLong, waitShort)
+	s.until(t, "and that is over", func(x point.Said) bool { return x.Words == "" && x.State == "holds" })
+}
+
+// What a version of before kept on the disk is loaded as it was.
+func TestAStateOfBeforeIsLoaded(t *testing.T) {
+	s, k, state := serve(t), &point.Memory{}, t.TempDir()
+	x := told("a", 3, rule6)
+	raw, err := json.Marshal(map[string]any{"id": "old", "release": 3, "mode": "enforce", "rules": x.Enforces.Rules, "plan": x.Enforces.Plan})
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(state, "told.json"), raw, 0o600))
+	s.goDown(true)
+	start(t, s, k, state)
+	require.Eventually(t, func() bool { return k.Enforces() && len(held(t, k)) == 1 }, waitLong, waitShort)
 }

@@ -9,24 +9,25 @@ import (
 
 	"lucidorchard/core/plan"
 	"lucidorchard/core/plan/nft"
+	"lucidorchard/core/plural"
 )
 
 // wanting is what a kernel should hold: of rules and chains what it made of them
 // itself when they were loaded, of addresses what the plan says.
 type wanting struct {
 	Held
-	words map[string]string // set → what it holds, in the words of the policy
-	moved *plan.Plan        // to which addresses have moved since; nil: they have not
+	words map[string]string // set → what it contains, in the words of the policy
+	moved *plan.Loaded      // to which addresses have moved since; nil: they have not
 }
 
-func wantingOf(p *plan.Plan, loaded Held) *wanting {
+func wantingOf(l plan.Loaded, loaded Held) *wanting {
 	w := &wanting{Held: loaded}
-	if p == nil {
+	if l.Nothing() {
 		w.Sets, w.Ways = nil, nil
 		return w
 	}
-	w.Sets, w.Ways = nft.Contents(p)
-	w.words = nft.Words(p)
+	w.Sets, w.Ways = nft.Contents(l)
+	w.words = nft.Words(l)
 	return w
 }
 
@@ -34,10 +35,10 @@ func wantingOf(p *plan.Plan, loaded Held) *wanting {
 // in nothing.
 func (w *wanting) drift(have *Held) string {
 	if w.moved != nil {
-		w.Sets, w.Ways = nft.Contents(w.moved)
+		w.Sets, w.Ways = nft.Contents(*w.moved)
 		w.moved = nil
 	}
-	var out []string
+	out := slices.Clone(have.Odd)
 	if have.nothing() && !w.nothing() {
 		return "the table is not there at all"
 	}
@@ -75,12 +76,20 @@ func (w *wanting) drift(have *Held) string {
 		switch is, there := have.Other[name]; {
 		case !there:
 			out = append(out, name+" is missing")
+		case is != w.Other[name] && name == tableName:
+			out = append(out, "the table has other flags ("+is+"): its rules may be switched off")
 		case is != w.Other[name]:
 			out = append(out, name+" says something else")
 		}
 	}
 	for _, name := range slices.Concat(extra(have.Other, w.Other), extra(have.Sets, w.Sets), extra(have.Ways, w.Ways)) {
 		out = append(out, name+" does not belong there")
+	}
+	if n := have.EndedMissing; n > 0 {
+		out = append(out, plural.Of(n, "ended connection")+" may go on")
+	}
+	if n := have.EndedExtra; n > 0 {
+		out = append(out, plural.Of(n, "connection")+" that nobody ended cannot go on")
 	}
 	const most = 5
 	if n := len(out); n > most {
@@ -138,6 +147,10 @@ func ruleCalled(name, comment string) string {
 	}
 	_, chain, _ := strings.Cut(name, " in ")
 	chain, _, _ = strings.Cut(chain, " ")
+	var line int
+	if _, err := fmt.Sscanf(strings.TrimPrefix(strings.TrimPrefix(chain, "o_"), "n_"), "line_%d_reject", &line); err == nil {
+		return fmt.Sprintf("a rule of line %d", line) // which logs what that rejects, and drops it
+	}
 	return "a rule of chain " + chain
 }
 

@@ -8,32 +8,43 @@ import (
 	"lucidorchard/core/plan"
 )
 
-// Kernel holds plans.
+// Kernel loads plans. Load, Move, Read and End may be called by several goroutines.
 type Kernel interface {
-	// Hold replaces all that was held before, in one step, or changes nothing. Without a
-	// plan nothing is held.
-	Hold(p *plan.Plan, observe bool) error
-	// Move lets addresses come and go, so that what is held of one plan becomes another
-	// with the same rules: in one step, or it changes nothing.
-	Move(from, to *plan.Plan) error
-	// Read gives what there is now.
+	// Load replaces all that was loaded before, in one step, or changes nothing. Without
+	// plans nothing is loaded. Connections that were ended stay ended.
+	Load(l plan.Loaded, paired bool) error
+	// Move lets addresses come and go, so that what is loaded becomes other plans with the
+	// same rules: in one step, or it changes nothing.
+	Move(from, to plan.Loaded) error
+	// Read returns what there is now. It fails if that cannot be told.
 	Read() (Held, error)
-	// End ends the conversations that run and that a plan rejects, and says how many.
+	// End ends the running conversations that the enforced plan ends, and returns how many.
 	End(d *plan.Decider) (int, error)
-	// Watch tells of changes of what is held, whoever made them, and of some of the
-	// conversations that are rejected (dropped, as if it were enforced) or uncovered, until
-	// the context ends.
-	Watch(ctx context.Context, changed func(), saw func(flow.Observation)) error
+	// Watch reports changes of what is loaded, whoever made them, and some of the
+	// conversations that are rejected (as dropped) or uncovered, until the context ends.
+	Watch(ctx context.Context, changed func(), saw func(Sight)) error
 }
 
-// Held is what a kernel holds. Names are those of core/plan/nft.
+// Sight is a conversation that a kernel logged.
+type Sight struct {
+	flow.Observation
+	Trial bool // the rules on trial say so
+}
+
+// Held is what a kernel has loaded. Names are those of core/plan/nft.
 type Held struct {
 	Rules map[string]string                // a rule in its chain, without its counts → its comment
 	Order map[string][]string              // chain → its rules
-	Sets  map[string]plan.Addresses        // without those of conversations that are over
+	Sets  map[string]plan.Addresses        // without those of ended connections
 	Ways  map[string]map[netip.Addr]string // map → guarded address → chain
-	Other map[string]string                // chains, and all else
-	Lines []Line
+	Other map[string]string                // the table, chains, and all else
+	Odd   []string                         // elements that do not only name addresses, in words
+	Lines []Line                           // counts of the enforced plan; without the release
+	Trial []Line                           // counts of the plan on trial; without the release
+	Own   []netip.Addr                     // addresses of the machine itself
+	// Ended connections whose packets are not dropped, and connections that are dropped
+	// though nobody ended them.
+	EndedMissing, EndedExtra int
 }
 
 func newHeld() Held {
@@ -41,5 +52,5 @@ func newHeld() Held {
 		Ways: map[string]map[netip.Addr]string{}, Other: map[string]string{}}
 }
 
-// nothing reports whether nothing is held.
+// nothing reports whether nothing is loaded.
 func (h *Held) nothing() bool { return len(h.Rules)+len(h.Sets)+len(h.Ways)+len(h.Other) == 0 }

@@ -11,72 +11,84 @@ import (
 	"time"
 
 	"lucidorchard/core/decide"
-	"lucidorchard/core/flow"
 	"lucidorchard/core/plan"
 	"lucidorchard/core/plan/nft"
 	"lucidorchard/core/service"
 )
 
 // Memory is a stand-in's kernel: it remembers what it was told, and decides by it
-// what it is asked.
+// what it is asked. It is safe for use by several goroutines.
 type Memory struct {
-	mu      sync.Mutex
-	plan    *plan.Plan
-	decider *plan.Decider
-	observe bool
-	lost    map[string]bool // rules that somebody deleted by hand
-	lines   map[Line]int64
+	mu       sync.Mutex
+	loaded   plan.Loaded
+	enforced *plan.Decider
+	observed *plan.Decider
+	lost     map[string]bool // rules that somebody deleted by hand
+	lines    map[Line]int64  // of the enforced plan
+	trial    map[Line]int64  // of the one on trial
 }
 
-// Hold remembers a plan.
-func (m *Memory) Hold(p *plan.Plan, observe bool) error {
+// Load remembers plans.
+func (m *Memory) Load(l plan.Loaded, _ bool) error {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	m.plan, m.observe, m.lost, m.lines, m.decider = p, observe, map[string]bool{}, map[Line]int64{}, nil
-	if p != nil {
-		m.decider = p.Decider()
-	}
+	m.loaded, m.lost, m.lines, m.trial = l, map[string]bool{}, map[Line]int64{}, map[Line]int64{}
+	m.decide()
 	return nil
 }
 
 // Move remembers what has moved.
-func (m *Memory) Move(_, to *plan.Plan) error {
+func (m *Memory) Move(_, to plan.Loaded) error {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	m.plan = to
+	m.loaded = to
 	m.decide()
 	return nil
 }
 
 // decide prepares for questions, without the rules that were lost.
 func (m *Memory) decide() {
-	left := *m.plan
-	left.Classes = slices.Clone(m.plan.Classes)
+	m.enforced, m.observed = m.decider(m.loaded.Enforced, ""), m.decider(m.loaded.Observed, trialMark)
+}
+
+const trialMark = "trial "
+
+func (m *Memory) decider(p *plan.Plan, mark string) *plan.Decider {
+	if p == nil {
+		return nil
+	}
+	if len(m.lost) == 0 {
+		return p.Decider()
+	}
+	left := *p
+	left.Classes = slices.Clone(p.Classes)
 	for i := range left.Classes {
 		c := &left.Classes[i]
 		keep := func(chain string, rules []plan.Rule) []plan.Rule {
-			return slices.DeleteFunc(slices.Clone(rules), func(r plan.Rule) bool { return m.lost[m.ruleName(chain, r)] })
+			return slices.DeleteFunc(slices.Clone(rules), func(r plan.Rule) bool { return m.lost[ruleName(mark+chain, r)] })
 		}
 		c.Server, c.Client = keep("s_"+c.Name, c.Server), keep("d_"+c.Name, c.Client)
 	}
-	m.decider = left.Decider()
+	return left.Decider()
 }
 
-func (m *Memory) ruleName(chain string, r plan.Rule) string {
+func ruleName(chain string, r plan.Rule) string {
 	return fmt.Sprintf("rule line %d %s in %s %s", r.Line, r.Verdict, chain, r.Words)
 }
 
-// rules gives what is held of the rules, by name.
+// rules returns the rules that are loaded, by name.
 func (m *Memory) rules() map[string]string {
 	out := map[string]string{}
-	if m.plan == nil {
-		return out
-	}
-	for _, c := range m.plan.Classes {
-		for chain, rules := range map[string][]plan.Rule{"s_" + c.Name: c.Server, "d_" + c.Name: c.Client} {
-			for _, r := range rules {
-				if name := m.ruleName(chain, r); !m.lost[name] {
-					out[name] = fmt.Sprintf("line %d %s", r.Line, r.Verdict)
+	for mark, p := range map[string]*plan.Plan{"": m.loaded.Enforced, trialMark: m.loaded.Observed} {
+		if p == nil {
+			continue
+		}
+		for _, c := range p.Classes {
+			for chain, rules := range map[string][]plan.Rule{"s_" + c.Name: c.Server, "d_" + c.Name: c.Client} {
+				for _, r := range rules {
+					if name := ruleName(mark+chain, r); !m.lost[name] {
+						out[name] = fmt.Sprintf("line %d %s", r.Line, r.Verdict)
+					}
 				}
 			}
 		}
@@ -84,19 +96,16 @@ func (m *Memory) rules() map[string]string {
 	return out
 }
 
-// Read gives what is remembered.
+// Read returns what is remembered.
 func (m *Memory) Read() (Held, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	out := newHeld()
 	out.Rules = m.rules()
-	if m.plan != nil {
-		out.Sets, out.Ways = nft.Contents(m.plan)
+	if !m.loaded.Nothing() {
+		out.Sets, out.Ways = nft.Contents(m.loaded)
 	}
-	for l, n := range m.lines {
-		l.Packets = n
-		out.Lines = append(out.Lines, l)
-	}
+	out.Lines, out.Trial = linesOf(m.lines), linesOf(m.trial)
 	return out, nil
 }
 
@@ -104,32 +113,40 @@ func (m *Memory) Read() (Held, error) {
 func (m *Memory) Enforces() bool {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	return m.plan != nil && !m.observe
+	return m.loaded.Enforced != nil
 }
 
 // End has nothing to end.
 func (m *Memory) End(*plan.Decider) (int, error) { return 0, nil }
 
-// Watch has nothing to tell.
-func (m *Memory) Watch(ctx context.Context, _ func(), _ func(flow.Observation)) error {
+// Watch has nothing to report.
+func (m *Memory) Watch(ctx context.Context, _ func(), _ func(Sight)) error {
 	<-ctx.Done()
 	return nil
 }
 
-// Meets decides a conversation as the plan that is held does, and counts it. reports
-// is whether a point would report it; drops, whether it goes no further.
+// Meets decides a conversation by the plans that are loaded, and counts it. reports is
+// whether a point would report it; drops, whether it goes no further.
 func (m *Memory) Meets(client, server netip.Addr, pt service.Point) (reports, drops bool) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	if m.decider == nil {
-		return false, false
+	now := time.Now().Unix()
+	for _, x := range []struct {
+		by     *plan.Decider
+		counts map[Line]int64
+	}{{m.enforced, m.lines}, {m.observed, m.trial}} {
+		if x.by == nil {
+			continue
+		}
+		f := x.by.Decide(client, server, pt, now)
+		if !f.Concerned {
+			continue
+		}
+		x.counts[Line{Line: f.Line, Verdict: f.Verdict.String()}]++
+		reports = reports || f.Verdict != decide.Permit
+		drops = drops || f.Verdict == decide.Reject && x.by == m.enforced
 	}
-	f := m.decider.Decide(client, server, pt, time.Now().Unix())
-	if !f.Concerned {
-		return false, false
-	}
-	m.lines[Line{Line: f.Line, Verdict: f.Verdict.String()}]++
-	return f.Verdict != decide.Permit, f.Verdict == decide.Reject && !m.observe
+	return reports, drops
 }
 
 // Lose forgets one rule, as if somebody had deleted it by hand, and says which; blank:
@@ -146,6 +163,6 @@ func (m *Memory) Lose() string {
 		return ""
 	}
 	m.lost[names[i]] = true
-	m.decide()
+	m.decide() // what runs is decided without it from now on
 	return names[i]
 }

@@ -2,38 +2,44 @@ package point
 
 import (
 	"bytes"
+	"encoding/binary"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"net/netip"
 	"os"
 	"os/exec"
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"github.com/google/nftables"
 	"github.com/google/nftables/expr"
+	"github.com/mdlayher/netlink"
+	"golang.org/x/sys/unix"
 
 	"lucidorchard/core/plan"
 	"lucidorchard/core/plan/nft"
 )
 
-// Nftables is the kernel of the machine that the program runs on. It touches the
-// table inet lucid_orchard and no other. Whole plans are loaded by nft, as a script in
-// one transaction; addresses come and go over netlink, in one as well.
+// Nftables is the kernel of the machine that the program runs on. It writes the table
+// inet lucid_orchard and no other. Whole plans are loaded by nft, as a script in one
+// transaction; addresses come and go over netlink, in one as well. It is safe for use by
+// several goroutines.
 type Nftables struct {
 	Namespace string // name of a network namespace; blank: the one that the program runs in
+	Dir       string // folder that remembers ended connections over restarts; blank: nothing does
 
-	mu    sync.Mutex
-	ended []ended // conversations that were ended, and must not begin again from their middle
+	mu     sync.Mutex
+	ended  map[ended]time.Time // connections that were ended, and when: they must not go on
+	loaded bool                // ended was read from Dir
 }
 
 func (n *Nftables) command(args ...string) *exec.Cmd {
 	if n.Namespace != "" {
-		args = append([]string{"ip", "netns", "exec", n.Namespace, "nft"}, args...)
-	} else {
-		args = append([]string{"nft"}, args...)
+		args = append([]string{"ip", "netns", "exec", n.Namespace}, args...)
 	}
 	return exec.Command(args[0], args[1:]...)
 }
@@ -55,22 +61,21 @@ func (n *Nftables) inside(f func(fd int) error) error {
 // logGroup is the group of the kernel's log that is listened to.
 const logGroup = 7411
 
-// Hold loads the plan in one transaction.
-func (n *Nftables) Hold(p *plan.Plan, observe bool) error {
+// Load loads the plans in one transaction.
+func (n *Nftables) Load(l plan.Loaded, paired bool) error {
 	n.mu.Lock()
 	defer n.mu.Unlock()
+	n.recallEnded()
 	var script strings.Builder
-	if p == nil {
-		fmt.Fprintf(&script, "table inet %[1]s\ndelete table inet %[1]s\n", nft.Table)
-	} else if err := nft.Write(&script, p, nft.Options{Observe: observe, Group: logGroup, Ends: true}); err != nil {
+	o := nft.Options{Group: logGroup, Ends: true, Ended: elementsOf(slices.Collect(maps.Keys(n.ended))), Paired: paired}
+	if err := nft.WriteLoaded(&script, l, o); err != nil {
 		return err
 	}
-	cmd := n.command("-f", "-")
+	cmd := n.command("nft", "-f", "-")
 	cmd.Stdin = strings.NewReader(script.String())
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return refused(out, err)
 	}
-	n.ended = nil
 	return nil
 }
 
@@ -82,16 +87,29 @@ func refused(out []byte, err error) error {
 	return fmt.Errorf("nft: %w", err)
 }
 
+// wide lets a batch to the kernel be large: without it one of a few thousand elements is
+// "too long".
+const wide = 64 << 20
+
+// dial opens a connection to the kernel's nftables that lasts until it is closed.
+func dial(fd int) (*nftables.Conn, error) {
+	return nftables.New(nftables.WithNetNSFd(fd), nftables.AsLasting(), nftables.WithSockOptions(func(c *netlink.Conn) error {
+		return errors.Join(c.SetWriteBuffer(wide), c.SetReadBuffer(wide/8))
+	}))
+}
+
+var table = &nftables.Table{Name: nft.Table, Family: nftables.TableFamilyINet}
+
 // Move changes elements of sets and maps in one transaction.
-func (n *Nftables) Move(from, to *plan.Plan) error {
+func (n *Nftables) Move(from, to plan.Loaded) error {
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	return n.inside(func(fd int) error {
-		c, err := nftables.New(nftables.WithNetNSFd(fd))
+		c, err := dial(fd)
 		if err != nil {
 			return err
 		}
-		table := &nftables.Table{Name: nft.Table, Family: nftables.TableFamilyINet}
+		defer c.CloseLasting() //nolint:errcheck // nothing is pending
 		come, gone := nft.Moves(from, to)
 		for name := range come {
 			s := &nftables.Set{Table: table, Name: name, Interval: true, KeyType: keyType(name)}
@@ -110,14 +128,20 @@ func (n *Nftables) Move(from, to *plan.Plan) error {
 	})
 }
 
+// perMessage is how many elements go into one message: their attribute's length has 16
+// bits, and silently wraps where there are more than some 740.
+const perMessage = 400
+
 func replace(c *nftables.Conn, s *nftables.Set, gone, come []nftables.SetElement) error {
-	if len(gone) > 0 {
-		if err := c.SetDeleteElements(s, gone); err != nil {
+	for part := range slices.Chunk(gone, perMessage) {
+		if err := c.SetDeleteElements(s, part); err != nil {
 			return err
 		}
 	}
-	if len(come) > 0 {
-		return c.SetAddElements(s, come)
+	for part := range slices.Chunk(come, perMessage) {
+		if err := c.SetAddElements(s, part); err != nil {
+			return err
+		}
 	}
 	return nil
 }
@@ -151,60 +175,135 @@ func leading(a, b map[netip.Addr]string) (out []nftables.SetElement) {
 	return out
 }
 
-// Read lists the table. That there is none is no error.
+// tableName is what Held.Other calls the table itself.
+const tableName = "table " + nft.Table
+
+// Read returns what is in the table. That there is none is no error.
 func (n *Nftables) Read() (Held, error) {
+	out := newHeld()
+	before := n.endedNow()
 	var said bytes.Buffer
-	cmd := n.command("-j", "list", "table", "inet", nft.Table)
+	cmd := n.command("nft", "-t", "-j", "list", "table", "inet", nft.Table)
 	cmd.Stderr = &said
-	out, err := cmd.Output()
+	text, err := cmd.Output()
 	if err != nil {
-		if strings.Contains(said.String(), "No such file") {
-			return newHeld(), nil
+		if !strings.Contains(said.String(), "No such file") {
+			return out, refused(said.Bytes(), err)
 		}
-		return Held{}, refused(said.Bytes(), err)
+		out.Own = n.own()
+		return out, nil
 	}
-	return readTable(out)
+	sets, maps, err := readTable(text, &out)
+	if err != nil {
+		return out, err
+	}
+	err = n.inside(func(fd int) error {
+		c, err := dial(fd)
+		if err != nil {
+			return err
+		}
+		defer c.CloseLasting() //nolint:errcheck // nothing is pending
+		if t, err := c.ListTableOfFamily(nft.Table, nftables.TableFamilyINet); err != nil {
+			return err
+		} else if t.Flags != 0 {
+			out.Other[tableName] = fmt.Sprintf("flags %d", t.Flags)
+		}
+		for _, name := range sets {
+			elements, err := c.GetSetElements(&nftables.Set{Table: table, Name: name})
+			if err != nil {
+				return fmt.Errorf("set %s: %w", name, err)
+			}
+			if six := slices.Index(nft.Ended[:], name); six >= 0 {
+				missing, extra := n.compareEnded(elements, six == 1, before)
+				out.EndedMissing += missing
+				out.EndedExtra += extra
+				continue
+			}
+			out.addresses(name, elements)
+		}
+		for _, name := range maps {
+			elements, err := c.GetSetElements(&nftables.Set{Table: table, Name: name})
+			if err != nil {
+				return fmt.Errorf("map %s: %w", name, err)
+			}
+			out.ways(name, elements)
+		}
+		return nil
+	})
+	out.Own = n.own()
+	return out, err
 }
 
-// readTable reads what nft -j prints: handles, and what counters count, are not
-// part of what is held.
-func readTable(text []byte) (Held, error) {
+// own returns the addresses of the machine by which others may reach it.
+func (n *Nftables) own() (out []netip.Addr) {
+	text, err := n.command("ip", "-j", "addr").Output()
+	if err != nil {
+		return nil // not every machine has the program: then nothing is known of them
+	}
+	var links []struct {
+		Info []struct {
+			Local netip.Addr `json:"local"`
+			Scope string     `json:"scope"`
+		} `json:"addr_info"`
+	}
+	if json.Unmarshal(text, &links) != nil {
+		return nil
+	}
+	for _, link := range links {
+		for _, a := range link.Info {
+			if a.Scope == "global" && a.Local.IsGlobalUnicast() {
+				out = append(out, a.Local)
+			}
+		}
+	}
+	return out
+}
+
+// readTable reads what nft lists without elements, and returns the names of the sets and
+// maps. Handles, and what counters count, do not decide.
+func readTable(text []byte, out *Held) (sets, maps []string, err error) {
 	var list struct {
 		Nftables []map[string]map[string]any `json:"nftables"`
 	}
 	if err := json.Unmarshal(text, &list); err != nil {
-		return Held{}, fmt.Errorf("what nft lists cannot be read: %w", err)
+		return nil, nil, fmt.Errorf("what nft lists cannot be read: %w", err)
 	}
-	out := newHeld()
-	counts := map[Line]int64{}
+	enforced, trial := map[Line]int64{}, map[Line]int64{}
 	for _, object := range list.Nftables {
 		for kind, x := range object {
 			delete(x, "handle")
 			name, _ := x["name"].(string)
 			switch kind {
-			case "metainfo", "table":
+			case "metainfo":
+				continue
 			case "rule":
-				out.rule(x, counts)
-			case "set", "map":
-				elements, _ := x["elem"].([]any)
-				delete(x, "elem")
-				if name != nft.Ended[0] && name != nft.Ended[1] {
-					if err := out.elements(kind, name, elements); err != nil {
-						return out, err
-					}
+				counts := enforced
+				if chain, _ := x["chain"].(string); nft.OfTrial(chain) {
+					counts = trial
 				}
-				fallthrough
-			default:
-				raw, _ := json.Marshal(x)
-				out.Other[kind+" "+name] = string(raw)
+				out.rule(x, counts)
+				continue
+			case "table":
+				delete(x, "flags") // netlink says them, and not every nft
+			case "set":
+				sets = append(sets, name)
+			case "map":
+				maps = append(maps, name)
 			}
+			raw, _ := json.Marshal(x)
+			out.Other[kind+" "+name] = string(raw)
 		}
 	}
+	out.Lines, out.Trial = linesOf(enforced), linesOf(trial)
+	return sets, maps, nil
+}
+
+func linesOf(counts map[Line]int64) (out []Line) {
 	for line, n := range counts {
 		line.Packets = n
-		out.Lines = append(out.Lines, line)
+		out = append(out, line)
 	}
-	return out, nil
+	return out
 }
 
 // rule notes a rule. Rules are told apart by what they say: one that is missing does
@@ -228,47 +327,93 @@ func (h *Held) rule(x map[string]any, counts map[Line]int64) {
 	h.Order[chain] = append(h.Order[chain], name)
 }
 
-// elements notes what is in a set or a map.
-func (h *Held) elements(kind, name string, list []any) error {
-	if kind == "map" {
-		h.Ways[name] = map[netip.Addr]string{}
-	} else {
-		h.Sets[name] = plan.Addresses{}
+// odd notes an element that does more, or less, than name an address.
+func (h *Held) odd(name string, e *nftables.SetElement) bool {
+	switch {
+	case len(e.Key) == 0:
+		h.Odd = append(h.Odd, "an element for everything else does not belong into "+name)
+	case e.Timeout != 0:
+		h.Odd = append(h.Odd, "an element of "+name+" expires")
+	default:
+		return false
 	}
-	for _, e := range list {
-		chain := ""
-		if pair, ok := e.([]any); ok && len(pair) == 2 && kind == "map" {
-			e = pair[0]
-			verdict, _ := pair[1].(map[string]any)
-			to, _ := verdict["goto"].(map[string]any)
-			chain, _ = to["target"].(string)
-		}
-		s, err := spanOf(e)
-		if err != nil {
-			return fmt.Errorf("what nft lists in %s cannot be read: %w", name, err)
-		}
-		if kind == "map" {
-			h.Ways[name][s.First] = chain
-		} else {
-			h.Sets[name] = append(h.Sets[name], s)
-		}
-	}
-	slices.SortFunc(h.Sets[name], func(a, b plan.Span) int { return a.First.Compare(b.First) })
-	return nil
+	return true
 }
 
-// spanOf reads an element: an address, a prefix or a range.
-func spanOf(e any) (s plan.Span, err error) {
-	text, _ := e.(string)
-	if x, ok := e.(map[string]any); ok {
-		if p, ok := x["prefix"].(map[string]any); ok {
-			text = fmt.Sprintf("%v/%v", p["addr"], p["len"])
+// addresses notes the elements of a set of intervals: each begins where one element
+// says, and ends before the next that is marked as an end.
+func (h *Held) addresses(name string, elements []nftables.SetElement) {
+	slices.SortFunc(elements, func(a, b nftables.SetElement) int {
+		if c := bytes.Compare(a.Key, b.Key); c != 0 || a.IntervalEnd == b.IntervalEnd {
+			return c
+		} else if a.IntervalEnd {
+			return -1
 		}
-		if r, ok := x["range"].([]any); ok && len(r) == 2 {
-			text = fmt.Sprintf("%v-%v", r[0], r[1])
+		return 1
+	})
+	spans := plan.Addresses{}
+	open := netip.Addr{}
+	for i := range elements {
+		e := &elements[i]
+		if h.odd(name, e) {
+			continue
+		}
+		at, ok := netip.AddrFromSlice(e.Key)
+		switch {
+		case !ok:
+			h.Odd = append(h.Odd, fmt.Sprintf("an element of %s is no address", name))
+		case !e.IntervalEnd:
+			open = at
+		case open.IsValid():
+			spans = append(spans, plan.Span{First: open, Last: at.Prev()})
+			open = netip.Addr{}
 		}
 	}
-	return s, s.UnmarshalText([]byte(text))
+	if open.IsValid() {
+		for _, all := range plan.Everywhere {
+			if all.First.BitLen() == open.BitLen() {
+				spans = append(spans, plan.Span{First: open, Last: all.Last})
+			}
+		}
+	}
+	h.Sets[name] = spans
+}
+
+// ways notes the elements of a map from addresses to chains.
+func (h *Held) ways(name string, elements []nftables.SetElement) {
+	out := map[netip.Addr]string{}
+	for i := range elements {
+		e := &elements[i]
+		if h.odd(name, e) {
+			continue
+		}
+		if at, ok := netip.AddrFromSlice(e.Key); ok {
+			out[at] = chainOf(e.Val)
+		}
+	}
+	h.Ways[name] = out
+}
+
+// chainOf reads the chain that a verdict goes to; blank: it is another verdict.
+func chainOf(verdict []byte) (chain string) {
+	ad, err := netlink.NewAttributeDecoder(verdict)
+	if err != nil {
+		return ""
+	}
+	ad.ByteOrder = binary.BigEndian
+	code := int32(0)
+	for ad.Next() {
+		switch ad.Type() {
+		case unix.NFTA_VERDICT_CODE:
+			code = int32(ad.Uint32())
+		case unix.NFTA_VERDICT_CHAIN:
+			chain = ad.String()
+		}
+	}
+	if ad.Err() != nil || code != unix.NFT_GOTO {
+		return ""
+	}
+	return chain
 }
 
 // strip takes the counts out of a rule, and gives the packets.

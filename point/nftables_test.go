@@ -63,10 +63,13 @@ func storePlan(t testing.TB, entries ...int) *plan.Plan {
 	return plan.NewPlanner(decide.Compile(e, p, estate.Instant{})).Plan([]int32{2}, plan.Host, plan.Both)
 }
 
-// telling gives what a server tells for a plan.
+// telling gives what a server tells for a plan that is to be enforced.
 func telling(id string, release int, p *plan.Plan) point.Told {
-	return point.Told{ID: id, Release: release, Mode: "enforce", Rules: p.RulesHash(), Plan: p}
+	return point.Told{ID: id, Enforces: &point.Assignment{Release: release, ID: id, Rules: p.RulesHash(), Plan: p}}
 }
+
+// enforced is a plan that decides.
+func enforced(p *plan.Plan) plan.Loaded { return plan.Loaded{Enforced: p} }
 
 // Whatever comes and goes, a real kernel holds afterwards what the plan says.
 func TestElementsMoveInARealKernel(t *testing.T) {
@@ -81,16 +84,16 @@ func TestElementsMoveInARealKernel(t *testing.T) {
 		return out
 	}
 	p := storePlan(t, 1, 19)
-	require.NoError(t, k.Hold(p, false))
+	require.NoError(t, k.Load(enforced(p), false))
 	loaded, err := k.Read()
 	require.NoError(t, err)
 	for range 25 {
 		next := storePlan(t, draw()...)
-		require.NoError(t, k.Move(p, next))
+		require.NoError(t, k.Move(enforced(p), enforced(next)))
 		p = next
 		held, err := k.Read()
 		require.NoError(t, err)
-		sets, ways := nft.Contents(p)
+		sets, ways := nft.Contents(enforced(p))
 		require.Greater(t, len(sets), len(p.Sets)*2)
 		require.Equal(t, said(sets), said(held.Sets))
 		require.Equal(t, ways, held.Ways)
@@ -103,7 +106,7 @@ func TestElementsMoveInARealKernel(t *testing.T) {
 	strange := storePlan(t, draw()...)
 	strange.Sets[0].Addresses = append(plan.Addresses{{First: netip.MustParseAddr("10.7.7.7"),
 		Last: netip.MustParseAddr("10.7.7.7")}}, strange.Sets[0].Addresses.Family(true)...)
-	require.Error(t, k.Move(strange, none))
+	require.Error(t, k.Move(enforced(strange), enforced(none)))
 	after, err := k.Read()
 	require.NoError(t, err)
 	require.Equal(t, said(held.Sets), said(after.Sets))
@@ -146,9 +149,9 @@ func TestARealKernelIsReadBack(t *testing.T) {
 		return strings.Contains(x.Words, "1 address too many in “entry”")
 	})
 
-	m, same := x.Plan.Difference(storePlan(t, 0, 1, 7))
+	m, same := x.Enforces.Plan.Difference(storePlan(t, 0, 1, 7))
 	require.True(t, same)
-	s.tell(point.Told{ID: "b", Release: 1, Mode: "enforce", Rules: x.Rules, From: "a", Moves: []plan.Moves{m}})
+	s.tell(moving(x, "b", m))
 	s.until(t, "a member comes, and what was changed by hand is still said", func(x point.Said) bool {
 		return x.ID == "b" && strings.Contains(x.Words, "1 address too many") && strings.Contains(x.Words, "line 4 is missing")
 	})
@@ -165,12 +168,12 @@ func TestARealKernelIsReadBack(t *testing.T) {
 	require.True(t, s.happened("put back"))
 
 	broken := telling("d", 2, storePlan(t, 0, 1))
-	broken.Plan.Classes[0].Name = "no name at all"
+	broken.Enforces.Plan.Classes[0].Name = "no name at all"
 	s.tell(broken)
-	s.until(t, "a plan that is none is refused", func(x point.Said) bool { return x.State == "refused" && x.Release == 1 })
+	s.until(t, "a plan that is none is refused", func(x point.Said) bool { return x.State == "refused" && x.Enforces == 1 })
 	require.Contains(t, by("list", "table", "inet", nft.Table), "line 4 reject")
 	s.tell(point.Nothing)
-	s.until(t, "off", func(x point.Said) bool { return x.Mode == "off" && x.State == "holds" })
+	s.until(t, "off", func(x point.Said) bool { return x.Enforces == 0 && x.ID == "nothing" && x.State == "holds" })
 	require.Equal(t, "table inet others\n", by("list", "tables"))
 }
 
@@ -194,9 +197,9 @@ func BenchmarkAMoveInARealKernel(b *testing.B) {
 	}
 	all := p.Sets[0].Addresses
 	with, less := fresh(all), fresh(all[:len(all)-1])
-	require.NoError(b, k.Hold(with, false))
+	require.NoError(b, k.Load(enforced(with), false))
 	for b.Loop() {
-		require.NoError(b, k.Move(with, less))
+		require.NoError(b, k.Move(enforced(with), enforced(less)))
 		with, less = less, with
 	}
 }

@@ -3,15 +3,17 @@ package point
 import (
 	"bytes"
 	"context"
-	"fmt"
 	"hash/fnv"
 	"net/http"
 	"slices"
 	"sync"
 	"time"
 
+	"lucidorchard/core/decide"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/plan"
+	"lucidorchard/core/plural"
+	"lucidorchard/core/service"
 	"lucidorchard/ingest/wire"
 )
 
@@ -52,12 +54,7 @@ func (a *Agent) watch(ctx context.Context, changed chan<- struct{}) {
 			case changed <- struct{}{}:
 			default:
 			}
-		}, func(o flow.Observation) {
-			if o.Outcome == flow.Dropped && a.observes() {
-				o.Outcome = flow.Carried
-			}
-			a.See(o)
-		})
+		}, a.sees)
 		if err != nil && ctx.Err() == nil {
 			a.Log.Warn("the kernel cannot be listened to", "error", err)
 		}
@@ -66,6 +63,21 @@ func (a *Agent) watch(ctx context.Context, changed chan<- struct{}) {
 		case <-time.After(a.Check):
 		}
 	}
+}
+
+// sees takes a conversation that the kernel logged. Each is reported once: what the
+// rules on trial say counts only where the enforced ones permit it and so log nothing.
+func (a *Agent) sees(x Sight) {
+	if x.Trial {
+		x.Outcome = flow.Carried
+		if d := a.decides.Load(); d != nil {
+			verdict := d.Decide(x.Src, x.Dst, service.PointOf(x.Proto, uint32(x.DstPort)), time.Now().Unix()).Verdict
+			if verdict != decide.Permit {
+				return
+			}
+		}
+	}
+	a.See(x.Observation)
 }
 
 // end ends conversations that run and are rejected from now on.
@@ -85,11 +97,9 @@ func (a *Agent) endBy(d *plan.Decider) {
 	words := ""
 	switch {
 	case err != nil:
-		words = "conversations that run and are rejected now cannot be ended: " + err.Error()
-	case n == 1:
-		words = "1 conversation that ran and is rejected now"
-	case n > 1:
-		words = fmt.Sprintf("%d conversations that ran and are rejected now", n)
+		words = "running conversations that are rejected now cannot be ended: " + err.Error()
+	case n > 0:
+		words = plural.Of(n, "running conversation") + " ended: rejected now"
 	default:
 		return
 	}
@@ -150,6 +160,3 @@ func (a *Agent) sent(ctx context.Context, body []byte) bool {
 	}
 	return err == nil
 }
-
-// observes reports whether what is rejected is carried all the same.
-func (a *Agent) observes() bool { return a.mode.Load() == "observe" }

@@ -37,7 +37,7 @@ func TestWhatIsNotTakenIsReportedAgain(t *testing.T) {
 			}
 		case r.Method == http.MethodGet:
 			time.Sleep(5 * time.Millisecond)
-			_, _ = io.WriteString(w, `{"id":"nothing","release":0,"mode":"off","rules":"none"}`)
+			_, _ = io.WriteString(w, `{"id":"nothing"}`)
 		}
 	}))
 	defer h.Close()

@@ -2,9 +2,12 @@ package point
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
+	"maps"
 	"net/netip"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -17,7 +20,6 @@ import (
 	"github.com/ti-mo/conntrack"
 	"golang.org/x/sys/unix"
 
-	"lucidorchard/core/decide"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/plan"
 	"lucidorchard/core/plan/nft"
@@ -25,22 +27,40 @@ import (
 	"lucidorchard/ingest/wire"
 )
 
-// ended is a conversation that was ended: its client's end first.
+// ended is a connection that was ended: its client's end first.
 type ended struct {
-	client, server netip.AddrPort
-	proto          uint8
-	at             time.Time
+	Client netip.AddrPort `json:"client"`
+	Server netip.AddrPort `json:"server"`
+	Proto  uint8          `json:"proto"`
 }
 
-// endedFor is how long its packets are dropped: else one from its middle, that the
-// server sends, would begin it anew in the other direction.
-const endedFor = time.Hour
+// liberal marks TCP connections that the kernel picked up in their middle
+// (IP_CT_TCP_FLAG_BE_LIBERAL of both directions).
+const liberal = 0x08
 
-// End deletes the entries of the kernel's connection tracking that the plan rejects,
-// and drops what comes of them afterwards. Those that it permits again may go on.
+// running makes a conversation of an entry of the kernel's connection tracking, as its
+// packets pass the filter: after the server's address is translated, before the
+// client's is.
+func running(f *conntrack.Flow) plan.Running {
+	o, back := &f.TupleOrig, &f.TupleReply
+	r := plan.Running{Proto: o.Proto.Protocol}
+	if o.Proto.ICMPv4 || o.Proto.ICMPv6 {
+		r.Client = netip.AddrPortFrom(o.IP.SourceAddress.Unmap(), 0)
+		r.Server = netip.AddrPortFrom(back.IP.SourceAddress.Unmap(), uint16(o.Proto.ICMPType)<<8|uint16(o.Proto.ICMPCode))
+		return r
+	}
+	r.Client = netip.AddrPortFrom(o.IP.SourceAddress.Unmap(), o.Proto.SourcePort)
+	r.Server = netip.AddrPortFrom(back.IP.SourceAddress.Unmap(), back.Proto.SourcePort)
+	if tcp := f.ProtoInfo.TCP; tcp != nil {
+		r.Proven = tcp.OriginalFlags&liberal == 0 || tcp.ReplyFlags&liberal == 0
+	}
+	return r
+}
+
+// End ends the running conversations that the plan ends: their packets are dropped from
+// now on, then their entries in the kernel's connection tracking are deleted. Those that
+// the plan permits again may go on.
 func (n *Nftables) End(d *plan.Decider) (count int, err error) {
-	n.mu.Lock()
-	defer n.mu.Unlock()
 	err = n.inside(func(fd int) error {
 		c, err := conntrack.Dial(&netlink.Config{NetNS: fd})
 		if err != nil {
@@ -51,85 +71,210 @@ func (n *Nftables) End(d *plan.Decider) (count int, err error) {
 		if err != nil {
 			return err
 		}
-		now := time.Now()
+		now := time.Now().Unix()
+		var gone []conntrack.Flow
 		var over []ended
-		for _, f := range flows {
-			o := f.TupleOrig
-			if o.Proto.ICMPv4 || o.Proto.ICMPv6 {
-				continue // each question is a conversation of its own
-			}
-			e := ended{netip.AddrPortFrom(o.IP.SourceAddress.Unmap(), o.Proto.SourcePort),
-				netip.AddrPortFrom(o.IP.DestinationAddress.Unmap(), o.Proto.DestinationPort), o.Proto.Protocol, now}
-			if !e.rejected(d) {
+		for i := range flows {
+			r := running(&flows[i])
+			if !d.Ends(r, now) {
 				continue
 			}
-			over = append(over, e)
+			gone = append(gone, flows[i])
+			if !service.IsICMP(r.Proto) { // what an echo is answered with opens nothing
+				over = append(over, ended{r.Client, r.Server, r.Proto})
+			}
+		}
+		count = len(gone)
+		if err := n.drop(fd, d, over); err != nil {
+			return err
+		}
+		for _, f := range gone {
 			if err := c.Delete(f); err != nil && !errors.Is(err, os.ErrNotExist) {
 				return err
 			}
 		}
-		count = len(over)
-		return n.drop(fd, d, over)
+		return nil
 	})
 	return count, err
 }
 
-func (e *ended) rejected(d *plan.Decider) bool {
-	f := d.Decide(e.client.Addr(), e.server.Addr(), service.PointOf(e.proto, uint32(e.server.Port())), time.Now().Unix())
-	return f.Concerned && f.Verdict == decide.Reject
-}
-
-// drop lets the kernel drop what comes of conversations that are over, and no more of
-// those that are permitted again.
+// drop lets the kernel drop the packets of connections that are over, and no longer
+// those of connections that the plan permits again.
 func (n *Nftables) drop(fd int, d *plan.Decider, over []ended) error {
-	var again []ended
-	n.ended = slices.DeleteFunc(n.ended, func(e ended) bool {
-		if time.Since(e.at) > endedFor {
-			return true // the kernel has forgotten it
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	n.recallEnded()
+	now := time.Now()
+	var again, fresh []ended
+	for e := range n.ended {
+		if d.Ends(plan.Running{Client: e.Client, Server: e.Server, Proto: e.Proto, Proven: true}, now.Unix()) {
+			continue
 		}
-		if !e.rejected(d) {
-			again = append(again, e)
-			return true
+		again = append(again, e)
+		delete(n.ended, e)
+	}
+	for _, e := range over {
+		if _, known := n.ended[e]; !known {
+			fresh = append(fresh, e)
 		}
-		return false
-	})
-	if len(over)+len(again) == 0 {
+		n.ended[e] = now
+	}
+	if len(fresh)+len(again) == 0 {
 		return nil
 	}
-	n.ended = append(n.ended, over...)
-	c, err := nftables.New(nftables.WithNetNSFd(fd))
+	if err := n.keepEnded(); err != nil { // it is dropped all the same, until the machine restarts
+		return errors.Join(err, n.replaceEnded(fd, again, fresh))
+	}
+	return n.replaceEnded(fd, again, fresh)
+}
+
+// perBatch is how many elements of ended connections go into one transaction.
+const perBatch = 20_000
+
+func (n *Nftables) replaceEnded(fd int, gone, come []ended) error {
+	c, err := dial(fd)
 	if err != nil {
 		return err
 	}
+	defer c.CloseLasting() //nolint:errcheck // nothing is pending
 	for k, name := range nft.Ended {
-		s := &nftables.Set{Table: &nftables.Table{Name: nft.Table, Family: nftables.TableFamilyINet}, Name: name,
-			HasTimeout: true, Concatenation: true}
-		if err := replace(c, s, elementsOf(again, k == 1, 0), elementsOf(over, k == 1, endedFor)); err != nil {
-			return err
+		s := &nftables.Set{Table: table, Name: name, HasTimeout: true, Concatenation: true}
+		for part := range slices.Chunk(keysOf(gone, k == 1), perBatch) {
+			if err := replace(c, s, part, nil); err != nil {
+				return err
+			}
+			if err := c.Flush(); err != nil && !errors.Is(err, os.ErrNotExist) { // it expired
+				return err
+			}
+		}
+		for part := range slices.Chunk(keysOf(come, k == 1), perBatch) {
+			if err := replace(c, s, nil, part); err != nil {
+				return err
+			}
+			if err := c.Flush(); err != nil {
+				return err
+			}
 		}
 	}
-	return c.Flush()
+	return nil
 }
 
-// elementsOf gives both directions of conversations of a family.
-func elementsOf(all []ended, six bool, timeout time.Duration) (out []nftables.SetElement) {
+// directions calls f with both directions of a connection.
+func (e ended) directions(f func(x nft.Element)) {
+	f(nft.Element{From: e.Client, To: e.Server, Proto: e.Proto})
+	if e.Client != e.Server {
+		f(nft.Element{From: e.Server, To: e.Client, Proto: e.Proto})
+	}
+}
+
+func elementsOf(all []ended) (out []nft.Element) {
 	for _, e := range all {
-		if e.client.Addr().Is6() != six {
-			continue
-		}
-		for _, way := range [][2]netip.AddrPort{{e.client, e.server}, {e.server, e.client}} {
-			key := slices.Concat(way[0].Addr().AsSlice(), way[1].Addr().AsSlice(), []byte{e.proto, 0, 0, 0},
-				binaryutil.BigEndian.PutUint16(way[0].Port()), []byte{0, 0},
-				binaryutil.BigEndian.PutUint16(way[1].Port()), []byte{0, 0}) // each part fills words of four octets
-			out = append(out, nftables.SetElement{Key: key, Timeout: timeout})
-		}
+		e.directions(func(x nft.Element) { out = append(out, x) })
 	}
 	return out
 }
 
+// keysOf returns the elements of connections of a family. Each part of a key fills words
+// of four octets.
+func keysOf(all []ended, six bool) (out []nftables.SetElement) {
+	for _, e := range all {
+		if e.Client.Addr().Is6() != six {
+			continue
+		}
+		e.directions(func(x nft.Element) {
+			out = append(out, nftables.SetElement{Timeout: nft.EndedFor, Key: slices.Concat(x.From.Addr().AsSlice(),
+				x.To.Addr().AsSlice(), []byte{x.Proto, 0, 0, 0}, binaryutil.BigEndian.PutUint16(x.From.Port()), []byte{0, 0},
+				binaryutil.BigEndian.PutUint16(x.To.Port()), []byte{0, 0})})
+		})
+	}
+	return out
+}
+
+// endedNow returns the connections that are ended.
+func (n *Nftables) endedNow() map[ended]time.Time {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	return maps.Clone(n.ended)
+}
+
+// compareEnded counts the directions of ended connections that the kernel should drop
+// and does not, and those that it drops though nobody ended them. before is what was
+// ended before the kernel was read: what changed meanwhile is neither.
+func (n *Nftables) compareEnded(elements []nftables.SetElement, six bool, before map[ended]time.Time) (missing, extra int) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	there := map[string]bool{}
+	for _, e := range elements {
+		there[string(e.Key)] = true
+	}
+	for e, at := range n.ended {
+		old := time.Since(at) > nft.EndedFor
+		_, both := before[e]
+		for _, k := range keysOf([]ended{e}, six) {
+			switch {
+			case there[string(k.Key)]:
+				delete(there, string(k.Key))
+			case old: // no packet came for so long that the kernel forgot it
+				delete(n.ended, e)
+			case both:
+				missing++
+			}
+		}
+	}
+	for e := range before {
+		for _, k := range keysOf([]ended{e}, six) {
+			delete(there, string(k.Key)) // permitted again meanwhile
+		}
+	}
+	return missing, len(there)
+}
+
+// keptEnded is an ended connection on the disk.
+type keptEnded struct {
+	ended
+	At time.Time `json:"at"`
+}
+
+func (n *Nftables) endedFile() string { return filepath.Join(n.Dir, "ended.json") }
+
+// recallEnded reads the connections that were ended before a restart, once.
+func (n *Nftables) recallEnded() {
+	if n.ended == nil {
+		n.ended = map[ended]time.Time{}
+	}
+	if n.loaded || n.Dir == "" {
+		return
+	}
+	n.loaded = true
+	raw, err := os.ReadFile(n.endedFile())
+	var all []keptEnded
+	if err != nil || json.Unmarshal(raw, &all) != nil {
+		return // nothing was ended, or nobody knows
+	}
+	for _, e := range all {
+		n.ended[e.ended] = e.At
+	}
+}
+
+// keepEnded writes the ended connections to the disk.
+func (n *Nftables) keepEnded() error {
+	if n.Dir == "" {
+		return nil
+	}
+	all := make([]keptEnded, 0, len(n.ended))
+	for e, at := range n.ended {
+		all = append(all, keptEnded{e, at})
+	}
+	raw, err := json.Marshal(all)
+	if err != nil {
+		return err
+	}
+	return writeWhole(n.endedFile(), raw)
+}
+
 // Watch listens to the kernel: to changes of nftables, and to the log of what is
 // rejected or uncovered.
-func (n *Nftables) Watch(ctx context.Context, changed func(), saw func(flow.Observation)) error {
+func (n *Nftables) Watch(ctx context.Context, changed func(), saw func(Sight)) error {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop() // so that all is closed, whatever ends it
 	return n.inside(func(fd int) error {
@@ -171,7 +316,7 @@ func (n *Nftables) Watch(ctx context.Context, changed func(), saw func(flow.Obse
 }
 
 // seen makes an observation of a packet of the log.
-func seen(h *wire.Headers, a nflog.Attribute) (o flow.Observation, ok bool) {
+func seen(h *wire.Headers, a nflog.Attribute) (o Sight, ok bool) {
 	if a.Payload == nil || a.Prefix == nil || len(*a.Payload) == 0 {
 		return o, false
 	}
@@ -182,13 +327,14 @@ func seen(h *wire.Headers, a nflog.Attribute) (o flow.Observation, ok bool) {
 	} else if len(packet) >= 6 {
 		octets = 40 + (int(packet[4])<<8 | int(packet[5]))
 	}
-	if !h.Read(&o, layers.LinkTypeRaw, packet, octets) {
+	if !h.Read(&o.Observation, layers.LinkTypeRaw, packet, octets) {
 		return o, false
 	}
 	at := time.Now()
 	if a.Timestamp != nil && !a.Timestamp.IsZero() {
 		at = *a.Timestamp
 	}
+	o.Trial = strings.HasPrefix(*a.Prefix, nft.ObservedPrefix)
 	o.Outcome = flow.Carried
 	if strings.HasSuffix(*a.Prefix, " reject") {
 		o.Outcome = flow.Dropped

@@ -110,8 +110,8 @@ func TestPointsAndExemptionsAreRecalled(t *testing.T) {
 	require.NoError(t, s.ImportWorkloads(ctx, "cellar", nil, []estate.Workload{{ID: "w", Name: "the machine", Leases: []estate.Lease{{Addr: netip.MustParseAddr("10.0.0.1"),
 		From: estate.Beginning, Until: estate.End}}}}))
 	require.NoError(t, s.Begin(ctx, store.Revision{No: 1, Text: "layer x\n", Author: "me", Words: "begin", Blame: store.Blame{1}}))
-	require.NoError(t, s.AddPoint(ctx, store.Point{Name: "gate", Kind: "gate", Side: "both", Guards: "name is x", Wave: 1, Author: "me", Mode: "off"}, "token"))
-	_, err := s.AddRelease(ctx, store.Release{No: 1, Revision: 1, Title: "First", Author: "me"}, store.Target{})
+	require.NoError(t, s.AddPoint(ctx, store.Point{Name: "gate", Kind: "gate", Side: "both", Guards: "name is x", Wave: 1, Author: "me"}, "token"))
+	_, err := s.AddRelease(ctx, store.Release{Revision: 1, Title: "First", Author: "me"}, observedAt("gate"))
 	require.NoError(t, err)
 	hear := func(mode string) {
 		no := 1
@@ -147,7 +147,7 @@ func TestPointsAndExemptionsAreRecalled(t *testing.T) {
 	require.NoError(t, err)
 	_, err = s.DropPoint(ctx, "gate")
 	require.NoError(t, err)
-	require.NoError(t, s.AddPoint(ctx, store.Point{Name: "gate", Kind: "host", Side: "server", Guards: "name is y", Wave: 1, Author: "me", Mode: "off"}, "token 2"))
+	require.NoError(t, s.AddPoint(ctx, store.Point{Name: "gate", Kind: "host", Side: "server", Guards: "name is y", Wave: 1, Author: "me"}, "token 2"))
 	c = recall()
 	require.Len(t, c.Points, 2, "the one before, and the one of the same name")
 	require.Equal(t, []string{"gate", "host"}, []string{c.Points[0].Kind, c.Points[1].Kind})

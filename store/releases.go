@@ -9,6 +9,8 @@ import (
 	"time"
 
 	"github.com/jmoiron/sqlx"
+
+	"lucidorchard/core/rollout"
 )
 
 // Release is a revision of the policy under a number; it never changes.
@@ -30,34 +32,56 @@ type Point struct {
 	PutsBack bool       `db:"puts_back" json:"putsBack" doc:"Whether it puts back what is changed by hand"`
 	Author   string     `db:"author" json:"author"`
 	Made     time.Time  `db:"made" json:"made"`
-	Release  *int       `db:"release" json:"release,omitempty" doc:"That it is to hold; none: nothing"`
-	Mode     string     `db:"mode" json:"mode" enum:"off,observe,enforce" doc:"In which it is to hold it"`
+	Enforces int        `db:"enforces" json:"enforces" doc:"The release that it is to enforce; 0: none"`
+	Observes int        `db:"observes" json:"observes" doc:"The release that it is to observe; 0: none"`
 	Again    int        `db:"again" json:"-"` // how often it was told the same anew
-	Aimed    *time.Time `db:"aimed" json:"aimed,omitempty" doc:"When it was told what to hold"`
+	Paired   bool       `db:"paired" json:"paired" doc:"Another point sees part of its packets"`
+	Aimed    *time.Time `db:"aimed" json:"aimed,omitempty" doc:"When it was last told what to run"`
 	Heard    *time.Time `db:"heard" json:"heard,omitempty" doc:"When it was heard of last"`
-	Said     []byte     `db:"said" json:"-"` // JSON; none: it was never heard of
+	// Enforcement on trial.
+	Trial         string     `db:"trial" json:"-"`
+	TrialUntil    *time.Time `db:"trial_until" json:"trialUntil,omitempty" doc:"Enforcement ends then by itself unless it is confirmed"`
+	TrialEnforces int        `db:"trial_enforces" json:"-"` // what it enforced before
+	// The order of an unknown history that it may give up.
+	YieldsEpoch string `db:"yields_epoch" json:"-"`
+	YieldsOrder int64  `db:"yields_order" json:"-"`
+	// Who uses its token.
+	RunFrom   string     `db:"run_from" json:"from,omitempty" doc:"The address that its agent reports from"`
+	OtherFrom string     `db:"other_from" json:"otherFrom,omitempty" doc:"The address of another agent that used its token meanwhile"`
+	OtherAt   *time.Time `db:"other_at" json:"otherAt,omitempty"`
+	Said      []byte     `db:"said" json:"-"` // JSON; none: it was never heard of
 }
 
 // PointEvent is something that happened at a point.
 type PointEvent struct {
 	Point string    `db:"point" json:"point"`
 	At    time.Time `db:"at" json:"at"`
-	What  string    `db:"what" json:"what" doc:"told, applied, refused, drifted, put back, went back, ended"`
+	What  string    `db:"what" json:"what" doc:"told, applied, refused, drifted, put back, went back, ended, ahead"`
 	Words string    `db:"words" json:"words"`
-	// What the point held since; none: what it held before.
-	Release *int    `db:"release" json:"release,omitempty"`
-	Mode    *string `db:"mode" json:"mode,omitempty"`
+	// What decided at the point since; none: what did before.
+	Release  *int    `db:"release" json:"release,omitempty"`
+	Mode     *string `db:"mode" json:"mode,omitempty"`
+	Observes *int    `db:"observes" json:"observes,omitempty" doc:"The release that it also observed"`
 }
 
-// Target is what points are to hold.
+// Runs returns the releases that the point is to run.
+func (p *Point) Runs() rollout.Runs { return rollout.Runs{Enforces: p.Enforces, Observes: p.Observes} }
+
+// Target is what one point is to run from now on.
 type Target struct {
-	Points  []string
-	Release *int // nil: nothing
-	Mode    string
-	Words   string // for their histories
+	Point    string `json:"point"`
+	Enforces int    `json:"enforces"` // 0: none
+	Observes int    `json:"observes"` // 0: none
+	Words    string `json:"words"`    // for its history
+	// Enforcement on trial; a blank Trial ends one.
+	Trial         string     `json:"trial"`
+	TrialUntil    *time.Time `json:"trialUntil"`
+	TrialEnforces int        `json:"trialEnforces"` // what it enforced before
 }
 
-const pointColumns = `name, kind, side, guards, wave, puts_back, author, made, release, mode, again, aimed, heard, said`
+const pointColumns = `name, kind, side, guards, wave, puts_back, author, made, coalesce(enforces, 0) AS enforces,
+	coalesce(observes, 0) AS observes, again, paired, aimed, heard, said, trial, trial_until,
+	coalesce(trial_enforces, 0) AS trial_enforces, yields_epoch, yields_order, run_from, other_from, other_at`
 
 // Releases gives all releases, newest first.
 func (s *Store) Releases(ctx context.Context) ([]Release, error) {
@@ -65,55 +89,104 @@ func (s *Store) Releases(ctx context.Context) ([]Release, error) {
 	return out, s.db.SelectContext(ctx, &out, `SELECT no, revision, title, author, at FROM releases ORDER BY no DESC`)
 }
 
-// AddRelease puts a revision under the number that it names, and tells points to hold
-// it, in one transaction; ErrMoved if that is not the next number any more.
-func (s *Store) AddRelease(ctx context.Context, r Release, start Target) (Release, error) {
+// AddRelease puts a revision under the next number and orders points to run what start
+// says of it, in one transaction. It returns ErrMoved if the newest release is not the one
+// that r.No says, which becomes the new number.
+func (s *Store) AddRelease(ctx context.Context, r Release, start func(no int, now Roll) ([]Target, error)) (Release, error) {
 	err := s.write(ctx, editLock, func(tx *sqlx.Tx) error {
-		err := tx.GetContext(ctx, &r, `INSERT INTO releases (no, revision, title, author)
-			SELECT $1, $2, $3, $4 WHERE $1 = (SELECT coalesce(max(no), 0) + 1 FROM releases)
-			RETURNING no, revision, title, author, at`, r.No, r.Revision, r.Title, r.Author)
-		if errors.Is(err, sql.ErrNoRows) {
+		now, err := roll(ctx, tx)
+		if err != nil {
+			return err
+		}
+		if now.Newest != r.No {
 			return ErrMoved
 		}
-		if err != nil {
+		if err := tx.GetContext(ctx, &r.No, `UPDATE release_numbers SET last = greatest(last, $1) + 1 RETURNING last`, now.Newest); err != nil {
+			return err
+		}
+		if err := tx.GetContext(ctx, &r, `INSERT INTO releases (no, revision, title, author) VALUES ($1, $2, $3, $4)
+			RETURNING no, revision, title, author, at`, r.No, r.Revision, r.Title, r.Author); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, bumpPoints); err != nil {
 			return err
 		}
-		return aim(ctx, tx, start)
+		targets, err := start(r.No, now)
+		if err != nil {
+			return err
+		}
+		return aim(ctx, tx, targets)
 	})
 	return r, err
 }
 
-// Aim tells points what to hold.
-func (s *Store) Aim(ctx context.Context, targets ...Target) error {
+// Roll is a roll-out as it stands inside a transaction.
+type Roll struct {
+	Points []Point // by wave and name
+	Hold   *Hold   // nil: nobody paused it
+	Newest int     // newest release; 0: none
+}
+
+func roll(ctx context.Context, tx *sqlx.Tx) (out Roll, err error) {
+	if err = tx.SelectContext(ctx, &out.Points, `SELECT `+pointColumns+` FROM points ORDER BY wave, name`); err != nil {
+		return out, err
+	}
+	if err = tx.GetContext(ctx, &out.Newest, `SELECT coalesce(max(no), 0) FROM releases`); err != nil {
+		return out, err
+	}
+	var h Hold
+	switch err = tx.GetContext(ctx, &h, `SELECT author, at, reason FROM hold`); {
+	case err == nil:
+		out.Hold = &h
+	case errors.Is(err, sql.ErrNoRows):
+		err = nil
+	}
+	return out, err
+}
+
+// Order gives points an order, in one transaction: decide sees the roll-out as it stands,
+// and returns what changes. Nothing is written if it fails.
+func (s *Store) Order(ctx context.Context, decide func(Roll) ([]Target, error)) error {
 	return s.write(ctx, editLock, func(tx *sqlx.Tx) error {
-		for _, t := range targets {
-			if err := aim(ctx, tx, t); err != nil {
-				return err
-			}
+		now, err := roll(ctx, tx)
+		if err != nil {
+			return err
 		}
-		return nil
+		targets, err := decide(now)
+		if err != nil {
+			return err
+		}
+		return aim(ctx, tx, targets)
 	})
 }
 
-func aim(ctx context.Context, tx *sqlx.Tx, t Target) error {
-	if len(t.Points) == 0 {
+// aim writes what points are to run, as one order.
+func aim(ctx context.Context, tx *sqlx.Tx, targets []Target) error {
+	if len(targets) == 0 {
 		return nil
 	}
-	if _, err := tx.ExecContext(ctx, `UPDATE points SET release = $2, mode = $3, aimed = now() WHERE name = ANY($1)`, t.Points,
-		t.Release, t.Mode); err != nil {
+	if _, err := tx.ExecContext(ctx, nextOrder); err != nil {
 		return err
 	}
-	_, err := tx.ExecContext(ctx, `INSERT INTO point_history (point, what, words)
-		SELECT name, 'told', $2 FROM points WHERE name = ANY($1)`, t.Points, t.Words)
+	list, err := json.Marshal(targets)
+	if err != nil {
+		return err
+	}
+	_, err = tx.ExecContext(ctx, `WITH t AS (SELECT * FROM jsonb_to_recordset($1) AS t(point text, enforces integer, observes integer,
+			words text, trial text, "trialUntil" timestamptz, "trialEnforces" integer)),
+		told AS (INSERT INTO point_history (point, what, words) SELECT p.name, 'told', t.words FROM t JOIN points p ON p.name = t.point)
+		UPDATE points SET enforces = nullif(t.enforces, 0), observes = nullif(t.observes, 0), aimed = now(), trial = t.trial,
+			trial_until = t."trialUntil", trial_enforces = nullif(t."trialEnforces", 0)
+		FROM t WHERE name = t.point`, string(list))
 	return err
 }
 
 // TellAgain tells a point anew what it is to hold, and says whether there is one.
 func (s *Store) TellAgain(ctx context.Context, name, words string) (found bool, err error) {
 	err = s.write(ctx, editLock, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, nextOrder); err != nil {
+			return err
+		}
 		r, err := tx.ExecContext(ctx, `WITH told AS (UPDATE points SET again = again + 1 WHERE name = $1 RETURNING name)
 			INSERT INTO point_history (point, what, words) SELECT name, 'told', $2 FROM told`, name, words)
 		if err != nil {
@@ -139,9 +212,9 @@ var ErrTaken = errors.New("there is something of that name already")
 func (s *Store) AddPoint(ctx context.Context, p Point, token string) error {
 	sum := sha256.Sum256([]byte(token))
 	n, err := s.exec(ctx, `WITH v AS (`+bumpPoints+`)
-		INSERT INTO points (name, kind, side, guards, wave, puts_back, author, hash)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8) ON CONFLICT (name) DO NOTHING`, p.Name, p.Kind, p.Side, p.Guards, p.Wave,
-		p.PutsBack, p.Author, sum[:])
+		INSERT INTO points (name, kind, side, guards, wave, puts_back, author, hash, paired)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) ON CONFLICT (name) DO NOTHING`, p.Name, p.Kind, p.Side, p.Guards, p.Wave,
+		p.PutsBack, p.Author, sum[:], p.Paired)
 	if err == nil && n == 0 {
 		return ErrTaken
 	}
@@ -154,15 +227,55 @@ func (s *Store) DropPoint(ctx context.Context, name string) (bool, error) {
 	return n > 0, err
 }
 
-// PointOf finds the point of a token; nil if there is none.
+// PointOf finds the point of a token; nil if there is none. A token that replaced another
+// one ends that as soon as it is used.
 func (s *Store) PointOf(ctx context.Context, token string) (*Point, error) {
 	sum := sha256.Sum256([]byte(token))
-	var p Point
-	err := s.db.GetContext(ctx, &p, `SELECT `+pointColumns+` FROM points WHERE hash = $1`, sum[:])
-	if errors.Is(err, sql.ErrNoRows) {
-		return nil, nil
+	var p struct {
+		Point
+		Replaces bool `db:"replaces"`
 	}
-	return &p, err
+	err := s.db.GetContext(ctx, &p, `SELECT `+pointColumns+`, former_hash IS NOT NULL AND hash = $1 AS replaces FROM points
+		WHERE hash = $1 OR former_hash = $1`, sum[:])
+	switch {
+	case errors.Is(err, sql.ErrNoRows):
+		return nil, nil
+	case err == nil && p.Replaces:
+		_, err = s.db.ExecContext(ctx, `UPDATE points SET former_hash = NULL WHERE hash = $1`, sum[:])
+	}
+	return &p.Point, err
+}
+
+// RotateToken gives a point another token, and reports whether there is such a point. The
+// former token is valid until the new one is used.
+func (s *Store) RotateToken(ctx context.Context, name, token string) (bool, error) {
+	sum := sha256.Sum256([]byte(token))
+	n, err := s.exec(ctx, `WITH told AS (INSERT INTO point_history (point, what, words) SELECT name, 'told', 'Its token was replaced'
+			FROM points WHERE name = $1)
+		UPDATE points SET former_hash = hash, hash = $2 WHERE name = $1`, name, sum[:])
+	return n > 0, err
+}
+
+// Yield lets a point that took an order which the server does not have follow the server,
+// and reports whether there is such a point.
+func (s *Store) Yield(ctx context.Context, name string, at rollout.Mark, author string) (bool, error) {
+	n, err := s.exec(ctx, `WITH told AS (INSERT INTO point_history (point, what, words) SELECT name, 'told', $4 FROM points WHERE name = $1),
+			v AS (`+bumpPoints+`)
+		UPDATE points SET yields_epoch = $2, yields_order = $3 WHERE name = $1`, name, at.Epoch, at.Order,
+		"To follow this server, by "+author)
+	return n > 0, err
+}
+
+// Run notes which run of an agent reports for a point, and from where. Two agents on one
+// token report by turns; one that moved reports from elsewhere after a restart: both leave
+// the other address with the point.
+func (s *Store) Run(ctx context.Context, name, run, from string) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE points SET run = $2, run_from = $3, run_at = now(),
+			other_run = CASE WHEN run = $2 THEN other_run ELSE run END,
+			other_from = CASE WHEN run = $2 THEN other_from WHEN other_run = $2 OR run_from NOT IN ('', $3) THEN run_from ELSE other_from END,
+			other_at = CASE WHEN run <> $2 AND (other_run = $2 OR run_from NOT IN ('', $3)) THEN now() ELSE other_at END
+		WHERE name = $1 AND (run <> $2 OR run_from <> $3 OR run_at < now() - interval '1 minute')`, name, run, from)
+	return err
 }
 
 // Heard keeps what a point says that it holds, and what happened to it since. If that is nothing
@@ -175,8 +288,9 @@ func (s *Store) Heard(ctx context.Context, point string, said json.RawMessage, e
 	_, err = s.db.ExecContext(ctx, `WITH heard AS (UPDATE points SET heard = now(), said = $2
 			WHERE name = $1 AND ($4 OR set_config('synchronous_commit', 'off', true) IS NOT NULL) RETURNING name),
 		v AS (`+bumpPoints+` AND jsonb_array_length($3) > 0)
-		INSERT INTO point_history (point, what, words, at, release, mode) SELECT heard.name, e.what, e.words, e.at, e.release, e.mode
-		FROM heard, jsonb_to_recordset($3) AS e(what text, words text, at timestamptz, release integer, mode text)`,
+		INSERT INTO point_history (point, what, words, at, release, mode, observes)
+		SELECT heard.name, e.what, e.words, e.at, e.release, e.mode, e.observes
+		FROM heard, jsonb_to_recordset($3) AS e(what text, words text, at timestamptz, release integer, mode text, observes integer)`,
 		point, string(said), string(list), news)
 	return err
 }
@@ -184,6 +298,6 @@ func (s *Store) Heard(ctx context.Context, point string, said json.RawMessage, e
 // PointHistory gives what happened at a point, newest first.
 func (s *Store) PointHistory(ctx context.Context, point string, limit int) ([]PointEvent, error) {
 	out := []PointEvent{}
-	return out, s.db.SelectContext(ctx, &out, `SELECT point, at, what, words, release, mode FROM point_history WHERE point = $1
+	return out, s.db.SelectContext(ctx, &out, `SELECT point, at, what, words, release, mode, observes FROM point_history WHERE point = $1
 		ORDER BY id DESC LIMIT $2`, point, limit)
 }

@@ -105,6 +105,27 @@ func (s *Store) DropExemption(ctx context.Context, workload string) (bool, error
 	return n > 0, err
 }
 
+// LoadedSince returns since when a point has a release loaded without a break, by what it
+// reported; the zero time if it has not.
+func (s *Store) LoadedSince(ctx context.Context, point string, release int) (since time.Time, err error) {
+	events := []struct {
+		At       time.Time `db:"at"`
+		Release  int       `db:"release"`
+		Observes int       `db:"observes"`
+	}{}
+	err = s.db.SelectContext(ctx, &events, `SELECT at, release, coalesce(observes, 0) AS observes FROM point_history
+		WHERE point = $1 AND release IS NOT NULL AND what IN ('applied', 'went back', 'put back') ORDER BY id`, point)
+	for _, e := range events {
+		switch has := e.Release == release || e.Observes == release; {
+		case !has:
+			since = time.Time{}
+		case since.IsZero():
+			since = e.At
+		}
+	}
+	return since, err
+}
+
 // historyKept is how many events of a point are kept beside those that say what it was
 // told and what it held.
 const historyKept = 2000

@@ -61,6 +61,13 @@ func TestWhatARollOutHangsOnIsKept(t *testing.T) {
 	require.False(t, found)
 }
 
+// observedAt orders a point to observe a new release.
+func observedAt(point string) func(int, store.Roll) ([]store.Target, error) {
+	return func(no int, _ store.Roll) ([]store.Target, error) {
+		return []store.Target{{Point: point, Observes: no, Words: "to observe"}}, nil
+	}
+}
+
 // What a point held when is read from what happened to it: one period for each change,
 // whatever else happened meanwhile.
 func TestPeriodsAreReadFromWhatHappened(t *testing.T) {
@@ -69,8 +76,7 @@ func TestPeriodsAreReadFromWhatHappened(t *testing.T) {
 	require.NoError(t, s.Begin(ctx, store.Revision{No: 1, Text: "layer l\n", Blame: store.Blame{1}, Author: "me", Words: "begin"}))
 	require.NoError(t, s.AddPoint(ctx, store.Point{Name: "p", Kind: "gate", Side: "both", Guards: "not outside", Wave: 1}, "token"))
 	one := 1
-	_, err := s.AddRelease(ctx, store.Release{No: 1, Revision: 1, Title: "t", Author: "me"}, store.Target{Points: []string{"p"},
-		Release: &one, Mode: "observe", Words: "to observe"})
+	_, err := s.AddRelease(ctx, store.Release{Revision: 1, Title: "t", Author: "me"}, observedAt("p"))
 	require.NoError(t, err)
 	at := time.Date(2026, 11, 20, 10, 0, 0, 0, time.UTC)
 	happened := func(minutes int, what, mode string) {

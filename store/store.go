@@ -44,7 +44,12 @@ func Open(ctx context.Context, url string) (*Store, error) {
 		db.Close()
 		return nil, err
 	}
-	return &Store{db: db}, nil
+	s := &Store{db: db}
+	if _, err := s.OpenEpoch(ctx); err != nil {
+		db.Close()
+		return nil, fmt.Errorf("the epoch of the database cannot be opened: %w", err)
+	}
+	return s, nil
 }
 
 func migrate(ctx context.Context, db *sql.DB) error {

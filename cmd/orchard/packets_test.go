@@ -50,8 +50,8 @@ func TestTheDemoWithRealPackets(t *testing.T) {
 		Points []struct {
 			Name, State string
 			Held        *struct {
-				Mode   string
-				Lately struct{ Permit, Reject int }
+				Observes int
+				Lately   struct{ Permit, Reject int }
 			}
 		}
 	}
@@ -71,10 +71,10 @@ func TestTheDemoWithRealPackets(t *testing.T) {
 	r.send("POST", "/api/v1/releases", "application/json", `{"revision":1,"title":"First"}`)
 	until("what is rejected is seen, and carried", func(s state) bool {
 		h := s.Points[0].Held
-		return h.Mode == "observe" && h.Lately.Permit > 0 && h.Lately.Reject > 0
+		return h.Observes == 1 && h.Lately.Permit > 0 && h.Lately.Reject > 0
 	})
-	r.send("POST", "/api/v1/rollout/aim", "application/json",
-		`{"points":["trial-gate"],"release":1,"mode":"enforce","anyway":true}`)
+	r.send("POST", "/api/v1/rollout/orders", "application/json",
+		`{"do":"enforce","points":["trial-gate"],"release":1,"anyway":true,"without":["*"]}`)
 	require.Eventually(t, func() bool {
 		return strings.Contains(r.get("/api/v1/conversations?verdict=reject&outcome=dropped"), "-t01")
 	}, 60*time.Second, 200*time.Millisecond, "and dropped")

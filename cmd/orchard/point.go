@@ -19,11 +19,11 @@ func pointCommand() *cobra.Command {
 	var file, level string
 	cmd := &cobra.Command{
 		Use:   "point --server URL --token-file F --state DIR",
-		Short: "Be an enforcement point: hold in this machine's nftables what the server tells",
-		Long: `It writes the table inet lucid_orchard and touches no other. What it held last is
-kept in DIR and applied before the server is asked. After a plan with other rules it
-puts the former one back if it cannot reach the server for the time of --way-back.
-When it ends, what it holds stays.`,
+		Short: "Be an enforcement point: load the plans of the server into this machine's nftables",
+		Long: `It writes the table inet lucid_orchard and touches no other. DIR keeps the plans that
+were loaded last; they are loaded before the server is asked. After a change of rules
+it returns to the former plans if it cannot reach the server for the time of
+--way-back. When it ends, the table stays.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt, syscall.SIGTERM)
@@ -34,9 +34,9 @@ When it ends, what it holds stays.`,
 	f := cmd.Flags()
 	f.StringVar(&a.Server, "server", "", "URL of the server")
 	f.StringVar(&file, "token-file", "", "file with the point's token")
-	f.StringVar(&a.State, "state", "", "folder for what it holds")
-	f.DurationVar(&a.WayBack, "way-back", 30*time.Second, "how long it waits for its server after a plan with other rules")
-	f.DurationVar(&a.Check, "check", 10*time.Second, "how often it reads back what the kernel holds")
+	f.StringVar(&a.State, "state", "", "folder that keeps plans and ended connections")
+	f.DurationVar(&a.WayBack, "way-back", 30*time.Second, "how long it waits for its server after a change of rules")
+	f.DurationVar(&a.Check, "check", 10*time.Second, "how often it reads back what the kernel has loaded")
 	f.StringVar(&level, "log-level", "info", "debug, info, warn or error")
 	needs(cmd, "server", "token-file", "state")
 	return cmd
@@ -57,11 +57,11 @@ func bePoint(ctx context.Context, a *point.Agent, file, level string) error {
 		return unusable("nft is not installed: the Debian package is nftables")
 	}
 	if os.Geteuid() != 0 {
-		return unusable("only root may change what the kernel holds")
+		return unusable("only root may change the kernel's tables")
 	}
 	if a.Log, err = (&serveOptions{logLevel: level, logFormat: "text"}).logger(os.Stderr); err != nil {
 		return err
 	}
-	a.Kernel = &point.Nftables{}
+	a.Kernel = &point.Nftables{Dir: a.State}
 	return a.Run(ctx)
 }

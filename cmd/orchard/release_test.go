@@ -43,7 +43,7 @@ func TestAJobReleasesAPolicy(t *testing.T) {
 	require.Equal(t, 0, release(may, policy, "--wait"), "once more is nothing new")
 	out := r.get("/api/v1/rollout")
 	require.Equal(t, 1, strings.Count(out, `"title":"From the job"`))
-	require.Contains(t, r.get("/api/v1/points/bench-gate/history"), "to observe release 1")
+	require.Contains(t, r.get("/api/v1/points/bench-gate/history"), "release 1 observed")
 	require.Equal(t, 1, release(may, policy, "--enforce", "--wait"), "an assertion of the demo does not hold")
 	r.send("PUT", "/api/v1/rollout/waves/1", "application/json",
 		`{"asserts":false,"probes":true,"wayBack":true,"settled":true}`)

@@ -2,9 +2,18 @@
 // lucid_orchard, which can be loaded again and again and replaces what was loaded
 // before in one transaction. What is not in that table is not touched.
 //
-// A packet that begins a conversation is sent by the address that is guarded to a
-// chain of its class, where the rules stand in their order; answers, and the errors
-// that belong to conversations, pass before that.
+// A packet that opens a conversation goes, by the address that is guarded, to the chain
+// of its class, where the rules stand in their order. Answers, and ICMP errors that
+// belong to a conversation, are accepted before that.
+//
+// A table can carry two plans: one that decides and one on trial. The plan on trial has
+// base chains of its own that run first and always accept, so it counts and logs what it
+// would do and never affects a packet. All its names begin with "o_".
+//
+// A TCP packet that belongs to no tracked connection and does not open one (its
+// connection began before the table was loaded, or takes another path the other way) is
+// accepted if the policy permits a conversation in the other direction: until an opening
+// packet is seen, nobody knows who is the client.
 package nft
 
 import (
@@ -14,6 +23,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"time"
 
 	"lucidorchard/core/plan"
 	"lucidorchard/core/service"
@@ -22,26 +32,75 @@ import (
 // Table is the name of the only table that is written.
 const Table = "lucid_orchard"
 
-// Options say how a plan is held.
+// Options control how plans are rendered.
 type Options struct {
-	Observe bool   // what the plan rejects is counted and carried
-	Group   uint16 // of the kernel's log that some of what is rejected or uncovered is given to; 0: none
-	Ends    bool   // conversations in the sets of Ended are dropped
-	Note    string // comment at the head; may have several lines
+	Observe bool      // Write: count what the plan rejects, and accept it
+	Group   uint16    // NFLOG group that receives samples of what is rejected or uncovered; 0: none
+	Ended   []Element // connections that were ended: they stay dropped; nil with Ends false
+	Ends    bool      // include the sets and rules that drop ended connections
+	Paired  bool      // another point sees part of the packets: accept answers without a tracked request
+	Note    string    // comment at the head; may have several lines
 }
 
-// Write renders a plan.
+// trialPrefix begins the name of everything that belongs to the plan on trial.
+const trialPrefix = "o_"
+
+// Write renders one plan: enforced, or with Options.Observe counted only.
 func Write(w io.Writer, p *plan.Plan, o Options) error {
 	b := bufio.NewWriter(w)
-	r := &renderer{b: b, p: p, o: o}
-	r.script()
+	r := &renderer{b: b, o: o}
+	r.open()
+	r.plan(p, o.Observe, "")
+	r.say(0, "}")
 	return b.Flush()
 }
 
+// WriteLoaded renders the plans that a point has loaded together: the enforced one
+// decides, the observed one only counts. With neither, the table is removed.
+func WriteLoaded(w io.Writer, l plan.Loaded, o Options) error {
+	b := bufio.NewWriter(w)
+	r := &renderer{b: b, o: o}
+	if l.Nothing() {
+		r.say(0, "table inet %[1]s\ndelete table inet %[1]s", Table)
+		return b.Flush()
+	}
+	r.open()
+	if o.Ends {
+		r.ended()
+	}
+	for _, x := range loadedOf(l) {
+		r.plan(x.plan, x.prefix != "", x.prefix)
+	}
+	r.say(0, "}")
+	return b.Flush()
+}
+
+// named is a plan with the prefix of its names.
+type named struct {
+	plan   *plan.Plan
+	prefix string
+}
+
+// loadedOf returns the plans that are there, the one on trial first.
+func loadedOf(l plan.Loaded) (out []named) {
+	if l.Observed != nil {
+		out = append(out, named{l.Observed, trialPrefix})
+	}
+	if l.Enforced != nil {
+		out = append(out, named{l.Enforced, ""})
+	}
+	return out
+}
+
+// OfTrial reports whether a chain, set or map belongs to the plan on trial.
+func OfTrial(name string) bool { return strings.HasPrefix(name, trialPrefix) }
+
 type renderer struct {
-	b *bufio.Writer
-	p *plan.Plan
-	o Options
+	b       *bufio.Writer
+	o       Options
+	p       *plan.Plan
+	observe bool   // p only counts
+	prefix  string // of p's names
 }
 
 func (r *renderer) say(depth int, format string, args ...any) {
@@ -50,57 +109,62 @@ func (r *renderer) say(depth int, format string, args ...any) {
 	_ = r.b.WriteByte('\n')
 }
 
-func (r *renderer) script() {
+// open begins the table. The former table goes and the new one comes in one
+// transaction, also where there was none.
+func (r *renderer) open() {
 	if r.o.Note != "" {
 		for line := range strings.Lines(r.o.Note) {
 			r.say(0, "# %s", strings.TrimSpace(line))
 		}
 	}
-	// So the former table goes and the new one comes in one transaction, also where there was none.
 	r.say(0, "table inet %s", Table)
 	r.say(0, "delete table inet %s", Table)
 	r.say(0, "table inet %s {", Table)
-	for _, s := range setsOf(r.p) {
+}
+
+// plan writes the sets, maps and chains of one plan.
+func (r *renderer) plan(p *plan.Plan, observe bool, prefix string) {
+	r.p, r.observe, r.prefix = p, observe, prefix
+	for _, s := range setsOf(p) {
 		r.set(s)
-	}
-	if r.o.Ends {
-		r.ended()
 	}
 	if r.o.Group != 0 {
 		r.notes()
 	}
-	for i := range r.p.Classes {
-		c := &r.p.Classes[i]
-		r.parcels("s_"+c.Name, parcelsOf(c.Server), c, "saddr")
-		r.parcels("d_"+c.Name, parcelsOf(c.Client), c, "daddr")
-		if r.p.Side != plan.Client {
-			r.chain("s_"+c.Name, c, c.Server, "saddr")
-		}
-		if r.p.Side != plan.Server {
-			r.chain("d_"+c.Name, c, c.Client, "daddr")
-		}
-	}
-	server, client := r.p.Side != plan.Client, r.p.Side != plan.Server
-	for _, w := range waysOf(r.p.Side) {
-		r.ways(w.name, w.prefix)
-	}
-	if r.p.Kind == plan.Gate {
-		r.hook("forward", server, client)
-	} else {
+	server, client := p.Side != plan.Client, p.Side != plan.Server
+	for i := range p.Classes {
+		c := &p.Classes[i]
 		if server {
-			r.hook("input", true, false)
+			r.parcels("s_"+c.Name, parcelsOf(c.Server), c, "saddr")
+			r.chain("s_"+c.Name, c, c.Server, "saddr")
+			r.answers("as_"+c.Name, c, c.Server, "daddr")
 		}
 		if client {
-			r.hook("output", false, true)
+			r.parcels("d_"+c.Name, parcelsOf(c.Client), c, "daddr")
+			r.chain("d_"+c.Name, c, c.Client, "daddr")
+			r.answers("ad_"+c.Name, c, c.Client, "saddr")
 		}
 	}
-	r.say(0, "}")
+	for _, w := range waysOf(p.Side) {
+		r.ways(w.name, w.prefix)
+	}
+	r.middle(server, client)
+	if p.Kind == plan.Gate {
+		r.hook("forward", server, client)
+		return
+	}
+	if server {
+		r.hook("input", true, false)
+	}
+	if client {
+		r.hook("output", false, true)
+	}
 }
 
 var families = []struct {
-	six         bool
-	name, typed string
-}{{false, "ip", "ipv4_addr"}, {true, "ip6", "ipv6_addr"}}
+	six                bool
+	name, typed, proto string
+}{{false, "ip", "ipv4_addr", "ipv4"}, {true, "ip6", "ipv6_addr", "ipv6"}}
 
 // set writes a set for each family that is guarded; that it is empty now is no reason
 // to leave it out.
@@ -110,7 +174,7 @@ func (r *renderer) set(s *plan.Set) {
 			continue
 		}
 		have := s.Addresses.Family(f.six)
-		r.say(1, "set %s {", setName(s, f.six))
+		r.say(1, "set %s {", r.prefix+setName(s, f.six))
 		r.say(2, "# %s", printable(s.Words))
 		r.say(2, "type %s", f.typed)
 		r.say(2, "flags interval")
@@ -135,25 +199,55 @@ func whole(p *plan.Plan, s *plan.Set, six bool) bool {
 	return s.Addresses.Whole(six) && !strings.HasPrefix(s.Name, parcelPrefix)
 }
 
-// Ended are the names of the sets of conversations that are over, for IPv4 and IPv6:
-// source and destination address, protocol, source and destination port.
+// Ended are the names of the sets of ended connections, for IPv4 and IPv6: source and
+// destination address, protocol, source and destination port.
 var Ended = [2]string{"ended_4", "ended_6"}
+
+// EndedFor is how long a connection that was ended stays dropped after its last packet:
+// as long as the kernel remembers an idle TCP connection.
+const EndedFor = 5 * 24 * time.Hour
+
+// Element is one direction of an ended connection.
+type Element struct {
+	From, To netip.AddrPort
+	Proto    uint8
+}
+
+// mostEnded is how many directions of ended connections a set has room for.
+const mostEnded = 1 << 20
 
 func (r *renderer) ended() {
 	for i, f := range families {
 		r.say(1, "set %s {", Ended[i])
 		r.say(2, "type %s . %s . inet_proto . inet_service . inet_service", f.typed, f.typed)
-		r.say(2, "flags timeout")
+		r.say(2, "flags dynamic,timeout")
+		r.say(2, "size %d", mostEnded)
+		r.say(2, "timeout %ds", int(EndedFor.Seconds()))
+		sep := "elements = {"
+		for _, e := range r.o.Ended {
+			if e.From.Addr().Is6() == f.six {
+				r.say(2, "%s %s . %s . %d . %d . %d", sep, e.From.Addr(), e.To.Addr(), e.Proto, e.From.Port(), e.To.Port())
+				sep = ","
+			}
+		}
+		if sep == "," {
+			r.say(2, "}")
+		}
 		r.say(1, "}")
 	}
 }
 
-// notes writes the chains that give some of what is rejected, or uncovered, to the
-// kernel's log.
+// notes writes the chains that log a sample of what is rejected or uncovered. A TCP
+// packet that does not open a connection is not logged: it is no conversation.
 func (r *renderer) notes() {
+	logged := ""
+	if r.prefix != "" {
+		logged = ObservedPrefix
+	}
 	note := func(what, do string) {
-		r.say(1, "chain %s {", noteOf(what))
-		r.say(2, "limit rate 500/second burst 1000 packets log prefix \"%s\" group %d snaplen 128", what, r.o.Group)
+		r.say(1, "chain %s {", r.noteOf(what))
+		r.say(2, "tcp flags & (syn | ack) != syn %s", do)
+		r.say(2, "limit rate 500/second burst 1000 packets log prefix \"%s%s\" group %d snaplen 128", logged, what, r.o.Group)
 		r.say(2, "%s", do)
 		r.say(1, "}")
 	}
@@ -171,43 +265,52 @@ func (r *renderer) notes() {
 	}
 }
 
-func noteOf(what string) string { return "n_" + strings.ReplaceAll(what, " ", "_") }
+// ObservedPrefix begins the log prefix of what a plan on trial says.
+const ObservedPrefix = "observed "
+
+func (r *renderer) noteOf(what string) string {
+	return r.prefix + "n_" + strings.ReplaceAll(what, " ", "_")
+}
 
 // drop is what becomes of what is rejected.
 func (r *renderer) drop() string {
-	if r.o.Observe {
+	if r.observe {
 		return "accept"
 	}
 	return "drop"
 }
 
-// Contents gives what is in the sets and maps of a plan, by their names in the kernel:
-// addresses, and the chain that each guarded address leads to.
-func Contents(p *plan.Plan) (sets map[string]plan.Addresses, ways map[string]map[netip.Addr]string) {
+// Contents returns what the sets and maps of loaded plans contain, by their names in the
+// kernel: addresses, and the chain that each guarded address leads to.
+func Contents(l plan.Loaded) (sets map[string]plan.Addresses, ways map[string]map[netip.Addr]string) {
 	sets = map[string]plan.Addresses{}
-	for _, f := range families {
-		if !guarded(p, f.six) {
-			continue
-		}
-		for _, s := range setsOf(p) {
-			if !whole(p, s, f.six) {
-				sets[setName(s, f.six)] = s.Addresses.Family(f.six)
+	for _, x := range loadedOf(l) {
+		for _, f := range families {
+			if !guarded(x.plan, f.six) {
+				continue
+			}
+			for _, s := range setsOf(x.plan) {
+				if !whole(x.plan, s, f.six) {
+					sets[x.prefix+setName(s, f.six)] = s.Addresses.Family(f.six)
+				}
 			}
 		}
 	}
-	return sets, Ways(p)
+	return sets, Ways(l)
 }
 
-// Ways gives what is in the maps of a plan.
-func Ways(p *plan.Plan) map[string]map[netip.Addr]string {
+// Ways returns what the maps of loaded plans contain.
+func Ways(l plan.Loaded) map[string]map[netip.Addr]string {
 	ways := map[string]map[netip.Addr]string{}
-	for _, w := range waysOf(p.Side) {
-		for _, f := range families {
-			ways[w.name+f.name] = map[netip.Addr]string{}
-		}
-		for i := range p.Classes {
-			for _, a := range p.Classes[i].Addresses {
-				ways[w.name+familyOf(a)][a] = w.prefix + p.Classes[i].Name
+	for _, x := range loadedOf(l) {
+		for _, w := range waysOf(x.plan.Side) {
+			for _, f := range families {
+				ways[x.prefix+w.name+f.name] = map[netip.Addr]string{}
+			}
+			for i := range x.plan.Classes {
+				for _, a := range x.plan.Classes[i].Addresses {
+					ways[x.prefix+w.name+familyOf(a)][a] = x.prefix + w.prefix + x.plan.Classes[i].Name
+				}
 			}
 		}
 	}
@@ -218,10 +321,10 @@ type wayNames struct{ name, prefix string }
 
 func waysOf(side plan.Side) (out []wayNames) {
 	if side != plan.Client {
-		out = append(out, wayNames{"servers_", "s_"})
+		out = append(out, wayNames{"servers_", "s_"}, wayNames{"answering_", "as_"})
 	}
 	if side != plan.Server {
-		out = append(out, wayNames{"clients_", "d_"})
+		out = append(out, wayNames{"clients_", "d_"}, wayNames{"answered_", "ad_"})
 	}
 	return out
 }
@@ -253,13 +356,13 @@ func printable(s string) string {
 // ways writes the maps from guarded addresses to chains.
 func (r *renderer) ways(name, prefix string) {
 	for _, f := range families {
-		r.say(1, "map %s%s {", name, f.name)
+		r.say(1, "map %s%s%s {", r.prefix, name, f.name)
 		r.say(2, "type %s : verdict", f.typed)
 		var elements []string
 		for i := range r.p.Classes {
 			for _, a := range r.p.Classes[i].Addresses {
 				if a.Is6() == f.six {
-					elements = append(elements, fmt.Sprintf("%s : goto %s%s", a, prefix, r.p.Classes[i].Name))
+					elements = append(elements, fmt.Sprintf("%s : goto %s%s%s", a, r.prefix, prefix, r.p.Classes[i].Name))
 				}
 			}
 		}
@@ -272,40 +375,112 @@ func (r *renderer) ways(name, prefix string) {
 	}
 }
 
-// hook writes a chain that packets come to by themselves.
+// hook writes a base chain. That of a plan on trial runs before the one that decides.
 func (r *renderer) hook(name string, server, client bool) {
-	r.say(1, "chain %s {", name)
-	r.say(2, "type filter hook %s priority filter; policy accept;", name)
+	priority := "filter"
+	if r.prefix != "" {
+		priority = "filter - 1"
+	}
+	r.say(1, "chain %s%s {", r.prefix, name)
+	r.say(2, "type filter hook %s priority %s; policy accept;", name, priority)
 	switch name {
 	case "input":
 		r.say(2, `iif "lo" accept`)
 	case "output":
 		r.say(2, `oif "lo" accept`)
 	}
-	if r.o.Ends {
-		for i, f := range families {
-			r.say(2, `%s saddr . %s daddr . meta l4proto . th sport . th dport @%s drop comment "permitted no more"`, f.name,
-				f.name, Ended[i])
+	if r.o.Ends && r.prefix == "" {
+		for i, f := range families { // each packet keeps the connection dropped for longer
+			tuple := fmt.Sprintf("%[1]s saddr . %[1]s daddr . meta l4proto . th sport . th dport", f.name)
+			r.say(2, `%s @%s update @%s { %s timeout %ds } drop comment "permitted no more"`, tuple, Ended[i], Ended[i], tuple,
+				int(EndedFor.Seconds()))
 		}
 	}
 	r.say(2, `ct state established,related accept comment "answers, and errors that belong to conversations"`)
-	// How neighbours find each other is no conversation: without it no packet comes at all.
+	// Neighbour discovery and group membership are no conversations: without them no packet arrives at all.
 	r.say(2, "icmpv6 type { nd-neighbor-solicit, nd-neighbor-advert, nd-router-solicit, nd-router-advert, nd-redirect }"+
 		" ip6 hoplimit 255 accept")
+	r.say(2, "tcp flags & (syn | ack) != syn jump %smiddle", r.prefix)
+	if r.o.Paired {
+		r.say(2, "meta l4proto udp jump %smiddle", r.prefix)
+		r.say(2, "icmp type { echo-reply, destination-unreachable, time-exceeded, parameter-problem } accept")
+		r.say(2, "icmpv6 type { echo-reply, destination-unreachable, packet-too-big, time-exceeded, parameter-problem } accept")
+	}
 	if server {
-		r.say(2, "ip daddr vmap @servers_ip")
-		r.say(2, "ip6 daddr vmap @servers_ip6")
+		r.say(2, "ip daddr vmap @%sservers_ip", r.prefix)
+		r.say(2, "ip6 daddr vmap @%sservers_ip6", r.prefix)
+		if r.p.Kind == plan.Host {
+			r.broadcast()
+		}
 	}
 	if client {
-		r.say(2, "ip saddr vmap @clients_ip")
-		r.say(2, "ip6 saddr vmap @clients_ip6")
+		r.say(2, "ip saddr vmap @%sclients_ip", r.prefix)
+		r.say(2, "ip6 saddr vmap @%sclients_ip6", r.prefix)
 	}
+	r.say(1, "}")
+}
+
+// broadcast sends datagrams to everybody to the rules of the host that receives them.
+func (r *renderer) broadcast() {
+	for _, f := range families {
+		if i := slices.IndexFunc(r.p.Classes, func(c plan.Class) bool { return c.Has(f.six) }); i >= 0 {
+			r.say(2, "meta nfproto %s meta l4proto udp fib daddr type { broadcast, multicast } goto %ss_%s", f.proto, r.prefix,
+				r.p.Classes[i].Name)
+		}
+	}
+}
+
+// middle writes the chain for packets from the middle of a connection that is not
+// tracked. A reset opens nothing and passes.
+func (r *renderer) middle(server, client bool) {
+	r.say(1, "chain %smiddle {", r.prefix)
+	r.say(2, "tcp flags & rst == rst accept")
+	if server {
+		r.say(2, "ip saddr vmap @%sanswering_ip", r.prefix)
+		r.say(2, "ip6 saddr vmap @%sanswering_ip6", r.prefix)
+	}
+	if client {
+		r.say(2, "ip daddr vmap @%sanswered_ip", r.prefix)
+		r.say(2, "ip6 daddr vmap @%sanswered_ip6", r.prefix)
+	}
+	r.say(1, "}")
+}
+
+// answers writes the chain that accepts the answers to what the rules of a class
+// permit: the same rules, seen from the other end. Where no rule decides, the side with
+// the well-known port is taken for the server, as in plan.Running.
+func (r *renderer) answers(name string, c *plan.Class, rules []plan.Rule, peer string) {
+	r.say(1, "chain %s%s {", r.prefix, name)
+	asked := service.NewSet(service.Whole(service.TCP))
+	if r.o.Paired {
+		asked = service.NewSet(service.Whole(service.TCP), service.Whole(service.UDP))
+	}
+	for i := range rules {
+		x := &rules[i]
+		points, do := x.Points.Intersect(asked), "return"
+		if len(points) == 0 {
+			continue
+		}
+		if x.Verdict == plan.Permit {
+			do = "accept"
+		}
+		matches := []string{""}
+		if !points.Equal(asked) {
+			matches = Matches(points)
+		}
+		for _, from := range r.peers(x, c, peer) {
+			for _, on := range matches {
+				r.say(2, "%s%s%s%s", until(x), from, strings.ReplaceAll(on, " dport ", " sport "), do)
+			}
+		}
+	}
+	r.say(2, "tcp sport < %[1]d tcp dport >= %[1]d accept", plan.Ephemeral)
 	r.say(1, "}")
 }
 
 // chain writes the rules of a class on one side.
 func (r *renderer) chain(name string, c *plan.Class, rules []plan.Rule, peer string) {
-	r.say(1, "chain %s {", name)
+	r.say(1, "chain %s%s {", r.prefix, name)
 	r.say(2, "# %s", printable(someOf(c.Workloads)))
 	for _, x := range parcelsOf(rules) {
 		r.lead(name, x, c, peer)
@@ -356,7 +531,7 @@ func (r *renderer) peers(x *plan.Rule, c *plan.Class, peer string) []string {
 			}
 			out = append(out, fmt.Sprintf("meta nfproto ipv%d ", version))
 		default:
-			out = append(out, fmt.Sprintf("%s %s @%s ", f.name, peer, setName(s, f.six)))
+			out = append(out, fmt.Sprintf("%s %s @%s%s ", f.name, peer, r.prefix, setName(s, f.six)))
 		}
 	}
 	return out
@@ -367,7 +542,7 @@ func (r *renderer) noted(what, do string) string {
 	if r.o.Group == 0 {
 		return do
 	}
-	return "goto " + noteOf(what)
+	return "goto " + r.noteOf(what)
 }
 
 // verdict says what a rule does, under the line of its statement.

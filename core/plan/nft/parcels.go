@@ -130,11 +130,24 @@ func runs(p *plan.Plan) map[string]*parcel {
 	return out
 }
 
-// Moves gives what comes to the sets of a kernel and goes from them, by their names, from
-// one plan to the next of the same rules. Sets to which nothing comes, and from which
-// nothing goes, are not looked at.
-func Moves(from, to *plan.Plan) (come, gone map[string]plan.Addresses) {
+// Moves returns the addresses that come to the sets of a kernel and go from them, by the
+// names of the sets, from loaded plans to others with the same rules. Sets that do not
+// change are not looked at.
+func Moves(from, to plan.Loaded) (come, gone map[string]plan.Addresses) {
 	come, gone = map[string]plan.Addresses{}, map[string]plan.Addresses{}
+	before := map[string]*plan.Plan{}
+	for _, x := range loadedOf(from) {
+		before[x.prefix] = x.plan
+	}
+	for _, x := range loadedOf(to) {
+		if was := before[x.prefix]; was != nil && was != x.plan {
+			moves(was, x.plan, x.prefix, come, gone)
+		}
+	}
+	return come, gone
+}
+
+func moves(from, to *plan.Plan, prefix string, come, gone map[string]plan.Addresses) {
 	was := map[string]*plan.Set{}
 	for i := range from.Sets {
 		was[from.Sets[i].Name] = &from.Sets[i]
@@ -142,7 +155,7 @@ func Moves(from, to *plan.Plan) (come, gone map[string]plan.Addresses) {
 	note := func(name string, added, removed plan.Addresses) {
 		for _, f := range families {
 			if more, less := added.Family(f.six), removed.Family(f.six); guarded(to, f.six) && len(more)+len(less) > 0 {
-				name := setName(&plan.Set{Name: name}, f.six)
+				name := prefix + setName(&plan.Set{Name: name}, f.six)
 				come[name], gone[name] = more, less
 			}
 		}
@@ -167,15 +180,16 @@ func Moves(from, to *plan.Plan) (come, gone map[string]plan.Addresses) {
 			note(name, added, removed)
 		}
 	}
-	return come, gone
 }
 
-// Words gives what each set holds in words, by its name in the kernel.
-func Words(p *plan.Plan) map[string]string {
+// Words returns what each set contains in words, by its name in the kernel.
+func Words(l plan.Loaded) map[string]string {
 	out := map[string]string{}
-	for _, s := range setsOf(p) {
-		for _, f := range families {
-			out[setName(s, f.six)] = s.Words
+	for _, x := range loadedOf(l) {
+		for _, s := range setsOf(x.plan) {
+			for _, f := range families {
+				out[x.prefix+setName(s, f.six)] = s.Words
+			}
 		}
 	}
 	return out
@@ -194,7 +208,7 @@ func (r *renderer) parcels(chain string, list []parcel, c *plan.Class, peer stri
 			continue
 		}
 		r.parcels(chain, x.inner, c, peer)
-		r.say(1, "chain %s {", x.chainOf(r.p, chain))
+		r.say(1, "chain %s%s {", r.prefix, x.chainOf(r.p, chain))
 		for _, in := range x.inner {
 			r.lead(chain, in, c, peer)
 		}
@@ -210,7 +224,8 @@ func (r *renderer) lead(chain string, x parcel, c *plan.Class, peer string) {
 	}
 	for _, f := range families {
 		if c.Has(f.six) {
-			r.say(2, "%s %s @%s jump %s", f.name, peer, setName(&plan.Set{Name: x.name(r.p)}, f.six), x.chainOf(r.p, chain))
+			r.say(2, "%s %s @%s%s jump %s%s", f.name, peer, r.prefix, setName(&plan.Set{Name: x.name(r.p)}, f.six), r.prefix,
+				x.chainOf(r.p, chain))
 		}
 	}
 }

@@ -121,9 +121,9 @@ func TestMovesLeadFromContentsToContents(t *testing.T) {
 		}
 		to, err := from.Moved(m)
 		require.NoError(t, err)
-		was, _ := Contents(from)
-		is, _ := Contents(to)
-		come, gone := Moves(from, to)
+		was, _ := Contents(plan.Loaded{Enforced: from})
+		is, _ := Contents(plan.Loaded{Enforced: to})
+		come, gone := Moves(plan.Loaded{Enforced: from}, plan.Loaded{Enforced: to})
 		require.Equal(t, len(was), len(is))
 		for name := range is {
 			spans := map[plan.Span]bool{}

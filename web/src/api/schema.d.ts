@@ -1079,6 +1079,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/points/guarded": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The workloads that an expression would guard */
+        get: operations["preview-guards"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/points/{name}": {
         parameters: {
             query?: never;
@@ -1107,6 +1124,23 @@ export interface paths {
         put?: never;
         /** Tell a point anew what it is to hold */
         post: operations["tell-point-again"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/points/{name}/follow": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let a point that took an order which this server lacks follow it */
+        post: operations["let-point-follow"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1158,6 +1192,23 @@ export interface paths {
         put?: never;
         /** Compare what a device holds, as somebody pasted it, with what it is to hold */
         post: operations["compare-running"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/points/{name}/token": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Replace a point's token; the former one is valid until the new one is used */
+        post: operations["rotate-point-token"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1642,23 +1693,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/rollout/aim": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Tell points to observe, to enforce, or to hold nothing */
-        post: operations["aim-points"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/rollout/hold": {
         parameters: {
             query?: never;
@@ -1667,9 +1701,26 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Hold the roll-out, or let it go on */
+        /** Pause the roll-out, or resume it */
         put: operations["hold-roll-out"];
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollout/orders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Order points to observe or enforce a release, to roll back, or to run none */
+        post: operations["order-points"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1684,8 +1735,25 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Say what has to be true before a wave enforces */
+        /** Set the conditions under which a wave enforces */
         put: operations["set-wave"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollout/waves/{no}/access": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The machines of a wave, with who could still administer them */
+        get: operations["list-wave-access"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -2406,7 +2474,9 @@ export interface components {
             /** @enum {string} */
             kind: "host" | "gate" | "file";
             name: string;
-            /** @description Whether it puts back what is changed by hand */
+            /** @description Another gate guards the same workloads and sees part of their packets */
+            paired?: boolean;
+            /** @description Whether it restores what is changed by hand */
             putsBack?: boolean;
             /**
              * @default both
@@ -2426,19 +2496,6 @@ export interface components {
             releases?: boolean;
             /** @description The source that it feeds */
             source?: string;
-        };
-        Aiming: {
-            /** @description Also if what the wave waits for is not so */
-            anyway?: boolean;
-            /** @enum {string} */
-            mode: "off" | "observe" | "enforce";
-            /** @description Their names */
-            points: string[];
-            /**
-             * Format: int64
-             * @description 0: nothing
-             */
-            release: number;
         };
         Answer: {
             findings: components["schemas"]["Found"][];
@@ -2572,6 +2629,19 @@ export interface components {
             /** @enum {string} */
             result: "holds" | "open" | "broken";
             sentence: string;
+        };
+        Assignment: {
+            /** @description The id of the plan that Moves lead on from, and for which Plan is short; blank: Plan is all of it, or the point has it */
+            from?: string;
+            /** @description Of the plan */
+            id: string;
+            /** @description One after the other */
+            moves?: components["schemas"]["Moves"][];
+            plan?: components["schemas"]["Plan"];
+            /** Format: int64 */
+            release: number;
+            /** @description The same as long as only addresses come and go */
+            rules: string;
         };
         BadKind: {
             column?: string;
@@ -2914,7 +2984,7 @@ export interface components {
             /** @description Whether the wave waits for it */
             asked: boolean;
             /** @enum {string} */
-            key: "points" | "minutes" | "asserts" | "probes" | "wayBack" | "server" | "settled";
+            key: "points" | "minutes" | "asserts" | "probes" | "wayBack" | "server" | "settled" | "leases";
             met: boolean;
             words: string;
         };
@@ -3316,11 +3386,12 @@ export interface components {
         Event: {
             /** Format: date-time */
             at: string;
-            mode: string;
             /** Format: int64 */
-            release: number;
-            /** @description applied, refused, drifted, put back, went back, ended */
-            what: string;
+            enforces: number;
+            /** Format: int64 */
+            observes: number;
+            /** @enum {string} */
+            what: "applied" | "refused" | "drifted" | "put back" | "went back" | "ended" | "ahead";
             words: string;
         };
         Evidence: {
@@ -3842,6 +3913,17 @@ export interface components {
             reached: components["schemas"]["UseOut"];
             reaches: components["schemas"]["UseOut"];
         };
+        Guarded: {
+            /** @description Names of the first of them */
+            some: string[];
+            /**
+             * Format: int64
+             * @description A tag is missing: they would not be guarded
+             */
+            undecided: number;
+            /** Format: int64 */
+            workloads: number;
+        };
         Happening: {
             /** Format: date-time */
             at: string;
@@ -4163,6 +4245,8 @@ export interface components {
             line: number;
             /** Format: int64 */
             packets: number;
+            /** Format: int64 */
+            release: number;
             /** @enum {string} */
             verdict: "permit" | "reject" | "uncovered";
         };
@@ -4189,6 +4273,23 @@ export interface components {
              * @description Workloads that were taken from it
              */
             taken: number;
+        };
+        MachineAccess: {
+            id: string;
+            name: string;
+            /** @description Somebody who administers it would still get in */
+            open: boolean;
+            /**
+             * @description From where it is known who administers it; anybody: nothing is known but the policy
+             * @enum {string}
+             */
+            source: "assertion" | "seen" | "anybody";
+            words: string;
+        };
+        Mark: {
+            epoch: string;
+            /** Format: int64 */
+            order: number;
         };
         MatterDay: {
             /** Format: int64 */
@@ -4587,6 +4688,41 @@ export interface components {
             /** @description The oldest first */
             notices: components["schemas"]["NoticeOut"][];
         };
+        Order: {
+            /** @description Enforce also if conditions of the wave are not met */
+            anyway?: boolean;
+            /**
+             * @description roll back: to Release; confirm: enforcement on trial stays
+             * @enum {string}
+             */
+            do: "observe" | "enforce" | "roll back" | "off" | "confirm";
+            /**
+             * Format: int64
+             * @description Enforce on trial: points return by themselves unless somebody confirms in time
+             */
+            minutes?: number;
+            /** @description Their names; none: those of Wave */
+            points?: string[];
+            /**
+             * Format: int64
+             * @description Not for off and confirm
+             */
+            release?: number;
+            /**
+             * Format: int64
+             * @description 0: all points
+             */
+            wave?: number;
+            /** @description Ids of machines that may become unreachable for administration; "*": all */
+            without?: string[];
+        };
+        Ordered: {
+            after: components["schemas"]["Runs"];
+            before: components["schemas"]["Runs"];
+            changed: boolean;
+            point: string;
+            words: string;
+        };
         OtherOut: {
             counts: components["schemas"]["CountsOut"];
             label: string;
@@ -4687,33 +4823,32 @@ export interface components {
         PlanText: {
             /**
              * Format: int64
-             * @description How often it was told the same anew: what lost the server is then tried once more
+             * @description How often the same was told anew: the point then tries again what it gave up
              */
             again: number;
+            /** @description The release that decides; none: everything is carried */
+            enforces?: components["schemas"]["Assignment"];
             /**
              * Format: int64
-             * @description Version of the estate that it was made from
+             * @description Version of the estate that the plans were made from
              */
             estate: number;
-            /** @description The id of what Moves lead on from, and Plan is short for; blank: Plan is all of it */
-            from?: string;
-            /** @description The same as long as it is to hold the same */
+            /** @description The same as long as the same is to be loaded */
             id: string;
-            /** @enum {string} */
-            mode: "off" | "observe" | "enforce";
-            /** @description One after the other */
-            moves?: components["schemas"]["Moves"][];
-            plan?: components["schemas"]["Plan"];
+            /** @description The orders that the server has */
+            lineage: components["schemas"]["Mark"][];
+            /** @description The release on trial */
+            observes?: components["schemas"]["Assignment"];
+            /** @description Another point sees part of the packets */
+            paired: boolean;
+            /** @description Whether the point restores by itself what is changed by hand */
             putsBack: boolean;
-            /**
-             * Format: int64
-             * @description 0: nothing is to be held
-             */
-            release: number;
-            /** @description The same as long as only addresses come and go */
-            rules: string;
             /** @description For nft -f; blank: nothing is to be held */
             script: string;
+            /** @description Enforcement has to be confirmed in time */
+            trial?: components["schemas"]["Trial"];
+            /** @description A person decided that a point which took this order follows the server, though that does not have it */
+            yields: components["schemas"]["Mark"];
         };
         PlotOut: {
             column: string;
@@ -4734,10 +4869,15 @@ export interface components {
             /** Format: date-time */
             at: string;
             mode?: string;
+            /**
+             * Format: int64
+             * @description The release that it also observed
+             */
+            observes?: number;
             point: string;
             /** Format: int64 */
             release?: number;
-            /** @description told, applied, refused, drifted, put back, went back, ended */
+            /** @description told, applied, refused, drifted, put back, went back, ended, ahead */
             what: string;
             words: string;
         };
@@ -4748,10 +4888,17 @@ export interface components {
         PointState: {
             /**
              * Format: date-time
-             * @description When it was told what to hold
+             * @description When it was last told what to run
              */
             aimed?: string;
             author: string;
+            /**
+             * Format: int64
+             * @description The release that it is to enforce; 0: none
+             */
+            enforces: number;
+            /** @description The address that its agent reports from */
+            from?: string;
             /** @description An expression */
             guards: string;
             /**
@@ -4765,33 +4912,39 @@ export interface components {
             kind: "host" | "gate" | "file";
             /** Format: date-time */
             made: string;
-            /**
-             * @description In which it is to hold it
-             * @enum {string}
-             */
-            mode: "off" | "observe" | "enforce";
             name: string;
+            /**
+             * Format: int64
+             * @description The release that it is to observe; 0: none
+             */
+            observes: number;
+            /** Format: date-time */
+            otherAt?: string;
+            /** @description The address of another agent that used its token meanwhile */
+            otherFrom?: string;
+            /** @description Another point sees part of its packets */
+            paired: boolean;
             /** @description Why nothing can be told it */
             problem?: string;
             /** @description Whether it puts back what is changed by hand */
             putsBack: boolean;
             /**
              * Format: int64
-             * @description Conversations of the window that run today, and that the release which it is to hold rejects
+             * @description Conversations of the window that run today, and that the newest release which it is to run rejects
              */
             rejects: number;
-            /**
-             * Format: int64
-             * @description That it is to hold; none: nothing
-             */
-            release?: number;
             /** @enum {string} */
             side: "server" | "client" | "both";
             /**
-             * @description new: never heard of; waiting: it does not hold yet what it is to hold
+             * @description new: never heard of; waiting: it has not loaded yet what it is to run; ahead: it took an order that this server does not have
              * @enum {string}
              */
-            state: "new" | "waiting" | "holds" | "refused" | "drifted" | "went back" | "silent";
+            state: "new" | "waiting" | "holds" | "refused" | "drifted" | "went back" | "ahead" | "silent";
+            /**
+             * Format: date-time
+             * @description Enforcement ends then by itself unless it is confirmed
+             */
+            trialUntil?: string;
             /**
              * Format: int64
              * @description Workloads that its expression cannot tell: they are not guarded
@@ -5181,11 +5334,16 @@ export interface components {
             author: string;
             /**
              * Format: int64
-             * @description Points that hold it
+             * @description Points that enforce it
              */
-            heldAt: number;
+            enforced: number;
             /** Format: int64 */
             no: number;
+            /**
+             * Format: int64
+             * @description Points that observe it
+             */
+            observed: number;
             /**
              * Format: int64
              * @description Of the policy
@@ -5305,7 +5463,7 @@ export interface components {
             hold?: components["schemas"]["Hold"];
             /**
              * Format: int64
-             * @description The newest release that a point holds; 0: none is
+             * @description The newest release that a point enforces; 0: none is
              */
             inForce: number;
             /** @description What the points counted in the last minute */
@@ -5389,27 +5547,51 @@ export interface components {
             missing: string[];
             same: boolean;
         };
+        Runs: {
+            /** Format: int64 */
+            Enforces: number;
+            /** Format: int64 */
+            Observes: number;
+        };
         Said: {
+            /** @description The latest order that the point took */
+            at: components["schemas"]["Mark"];
             /**
              * Format: int64
-             * @description Version of the estate that it holds
+             * @description Release that decides; 0: none
+             */
+            enforces: number;
+            /**
+             * Format: int64
+             * @description Version of the estate that it has loaded
              */
             estate: number;
             /** @description What happened since it was heard of last */
             events?: components["schemas"]["Event"][];
-            /** @description Of what it holds; blank: nothing */
+            /** @description Of what it has loaded; blank: nothing */
             id: string;
+            /** @description By the rules that decide; if none does, by those on trial */
             lately: components["schemas"]["Lately"];
             lines?: components["schemas"]["Line"][];
+            /**
+             * Format: int64
+             * @description Release on trial; 0: none
+             */
+            observes: number;
+            /**
+             * Format: double
+             * @description Seconds since what is loaded was last read back; below 0: never
+             */
+            read: number;
+            /** @description Names this run of the agent: two at once are two agents */
+            run?: string;
             /** @enum {string} */
-            mode: "off" | "observe" | "enforce";
-            /** Format: int64 */
-            release: number;
-            /** @enum {string} */
-            state: "holds" | "refused" | "drifted" | "went back";
+            state: "holds" | "refused" | "drifted" | "went back" | "ahead";
+            /** @description Addresses of a host that its plan does not guard */
+            unlisted?: string[];
             /** @description The connection by which it said so, as the server saw it */
             way?: components["schemas"]["Way"];
-            /** @description Of what is not as it should be */
+            /** @description What is not as it should be */
             words?: string;
         };
         "Save-selectionRequest": {
@@ -5976,31 +6158,38 @@ export interface components {
         Told: {
             /**
              * Format: int64
-             * @description How often it was told the same anew: what lost the server is then tried once more
+             * @description How often the same was told anew: the point then tries again what it gave up
              */
             again: number;
+            /** @description The release that decides; none: everything is carried */
+            enforces?: components["schemas"]["Assignment"];
             /**
              * Format: int64
-             * @description Version of the estate that it was made from
+             * @description Version of the estate that the plans were made from
              */
             estate: number;
-            /** @description The id of what Moves lead on from, and Plan is short for; blank: Plan is all of it */
-            from?: string;
-            /** @description The same as long as it is to hold the same */
+            /** @description The same as long as the same is to be loaded */
             id: string;
-            /** @enum {string} */
-            mode: "off" | "observe" | "enforce";
-            /** @description One after the other */
-            moves?: components["schemas"]["Moves"][];
-            plan?: components["schemas"]["Plan"];
+            /** @description The orders that the server has */
+            lineage: components["schemas"]["Mark"][];
+            /** @description The release on trial */
+            observes?: components["schemas"]["Assignment"];
+            /** @description Another point sees part of the packets */
+            paired: boolean;
+            /** @description Whether the point restores by itself what is changed by hand */
             putsBack: boolean;
+            /** @description Enforcement has to be confirmed in time */
+            trial?: components["schemas"]["Trial"];
+            /** @description A person decided that a point which took this order follows the server, though that does not have it */
+            yields: components["schemas"]["Mark"];
+        };
+        Trial: {
+            id: string;
             /**
-             * Format: int64
-             * @description 0: nothing is to be held
+             * Format: double
+             * @description Left when it was told
              */
-            release: number;
-            /** @description The same as long as only addresses come and go */
-            rules: string;
+            seconds: number;
         };
         Tried: {
             errors: components["schemas"]["TextError"][];
@@ -6120,7 +6309,7 @@ export interface components {
             from: string;
             /**
              * Format: int64
-             * @description The newest release that a point holds; 0: none, and the draft judges
+             * @description The newest release that a point enforces; 0: none, and the draft judges
              */
             inForce: number;
             /** @description What was seen is still being gathered */
@@ -9082,6 +9271,38 @@ export interface operations {
             };
         };
     };
+    "preview-guards": {
+        parameters: {
+            query: {
+                /** @description An expression */
+                guards: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Guarded"];
+                };
+            };
+            /** @description Forbidden */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "drop-point": {
         parameters: {
             query?: never;
@@ -9112,6 +9333,35 @@ export interface operations {
         };
     };
     "tell-point-again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "let-point-follow": {
         parameters: {
             query?: never;
             header?: never;
@@ -9229,6 +9479,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Running"];
+                };
+            };
+            /** @description Bad Request */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "rotate-point-token": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PointMade"];
                 };
             };
             /** @description Bad Request */
@@ -10342,7 +10624,7 @@ export interface operations {
             };
         };
     };
-    "aim-points": {
+    "hold-roll-out": {
         parameters: {
             query?: never;
             header?: never;
@@ -10351,7 +10633,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Aiming"];
+                "application/json": components["schemas"]["Hold-roll-outRequest"];
             };
         };
         responses: {
@@ -10373,7 +10655,7 @@ export interface operations {
             };
         };
     };
-    "hold-roll-out": {
+    "order-points": {
         parameters: {
             query?: never;
             header?: never;
@@ -10382,16 +10664,18 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Hold-roll-outRequest"];
+                "application/json": components["schemas"]["Order"];
             };
         };
         responses: {
-            /** @description No Content */
-            204: {
+            /** @description OK */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/json": components["schemas"]["Ordered"][];
+                };
             };
             /** @description Bad Request */
             default: {
@@ -10427,6 +10711,46 @@ export interface operations {
                 content?: never;
             };
             /** @description Bad Request */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-wave-access": {
+        parameters: {
+            query?: {
+                /** @description Start of the window, RFC 3339; without it, the first conversation */
+                from?: string;
+                /** @description End of the window, RFC 3339; without it, the last conversation */
+                to?: string;
+                offset?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                no: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    Link?: string;
+                    "Total-Count"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MachineAccess"][];
+                };
+            };
+            /** @description Forbidden */
             default: {
                 headers: {
                     [name: string]: unknown;

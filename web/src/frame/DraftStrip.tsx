@@ -15,14 +15,32 @@ const ReleaseDialog = lazy(async () => ({
   default: (await import("../release/ReleaseDialog")).ReleaseDialog,
 }));
 
+/** The newest release, where it is on trial. */
+function Observed({ r }: { r: RollOut | undefined }) {
+  const x = r?.releases[0];
+  if (!x?.observed) return null;
+  return (
+    <span data-observed={x.no}>
+      {" "}
+      · release {x.no} observed at {x.observed}
+    </span>
+  );
+}
+
 /** What rules the network now, and at how many points. */
 function InForce({ r }: { r: RollOut | undefined }) {
-  if (!r?.inForce) return <b data-in-force={0}>Nothing is in force yet</b>;
-  const at = r.releases.find((x) => x.no === r.inForce)?.heldAt ?? 0;
-  const enforced = r.points.filter((p) => p.held?.release === r.inForce && p.held.mode === "enforce").length;
+  if (!r?.inForce)
+    return (
+      <Text data-in-force={0} flexShrink={0}>
+        <b>Nothing is in force yet</b>
+        <Observed r={r} />
+      </Text>
+    );
+  const at = r.releases.find((x) => x.no === r.inForce)?.enforced ?? 0;
   return (
     <Text data-in-force={r.inForce} flexShrink={0}>
-      <b>Release {r.inForce}</b> {enforced ? "in force" : "observed"} at {at} of {plural(r.points.length, "point")}
+      <b>Release {r.inForce}</b> in force at {at} of {plural(r.points.length, "point")}
+      <Observed r={r} />
     </Text>
   );
 }

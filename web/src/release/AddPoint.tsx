@@ -1,13 +1,22 @@
 // A new enforcement point: what it guards, in which wave; then its token, once.
 import { Box, chakra, Flex, Input, Text } from "@chakra-ui/react";
 import { useState } from "react";
-import { api, caughtUp, problem } from "../api/client";
+import { api, caughtUp, problem, type Schemas } from "../api/client";
 import { Btn, Field, inputStyle, ProblemNote, Select } from "../marks/Controls";
 import { Modal } from "../marks/Modal";
+import { plural } from "../marks/words";
 
 export function AddPoint({ close }: { close: () => void }) {
   const add = api.useMutation("post", "/api/v1/points");
-  const [p, setP] = useState({ name: "", guards: "", kind: "host", side: "both", wave: "1", putsBack: true });
+  const [p, setP] = useState({
+    name: "",
+    guards: "",
+    kind: "host",
+    side: "both",
+    wave: "1",
+    putsBack: true,
+    paired: false,
+  });
   const [failed, setFailed] = useState("");
   const set = (more: Partial<typeof p>) => setP({ ...p, ...more });
   const go = async () => {
@@ -21,6 +30,7 @@ export function AddPoint({ close }: { close: () => void }) {
           side: p.side as "both" | "server" | "client",
           wave: Number(p.wave) || 1,
           putsBack: p.putsBack,
+          paired: p.paired,
         },
       });
     } catch (e) {
@@ -60,7 +70,7 @@ export function AddPoint({ close }: { close: () => void }) {
           <Text>
             This token is shown now and never again.{" "}
             {p.kind === "file"
-              ? "The device names itself by it when it fetches what to hold, or only the members of a group:"
+              ? "The device sends it when it fetches its plan, or only the members of a group:"
               : "Keep it in a file on the machine, and start there as root:"}
           </Text>
           <chakra.code display="block" fontFamily="mono" my="8px" data-token>
@@ -93,6 +103,7 @@ export function AddPoint({ close }: { close: () => void }) {
               onChange={(e) => set({ guards: e.target.value })}
             />
           </Field>
+          <Preview guards={p.guards} />
           <Field label="is a">
             <Select aria-label="kind of point" value={p.kind} onChange={(e) => set({ kind: e.target.value })}>
               <option value="host">host: the machine guards itself</option>
@@ -119,13 +130,39 @@ export function AddPoint({ close }: { close: () => void }) {
             />
           </Field>
           <label>
-            <input type="checkbox" checked={p.putsBack} onChange={(e) => set({ putsBack: e.target.checked })} /> it puts
-            back by itself what is changed by hand
+            <input type="checkbox" checked={p.putsBack} onChange={(e) => set({ putsBack: e.target.checked })} /> it
+            restores by itself what is changed by hand
           </label>
+          {p.kind === "gate" && (
+            <label>
+              <input type="checkbox" checked={p.paired} onChange={(e) => set({ paired: e.target.checked })} /> it is one
+              of a pair: another gate guards the same workloads and may see part of the packets
+            </label>
+          )}
           {failed && <ProblemNote>{failed}</ProblemNote>}
         </Flex>
       )}
     </Modal>
+  );
+}
+
+/** How many workloads an expression would guard. */
+function Preview({ guards }: { guards: string }) {
+  const { data, error } = api.useQuery(
+    "get",
+    "/api/v1/points/guarded",
+    { params: { query: { guards } } },
+    { enabled: !!guards.trim(), retry: false, placeholderData: (before: Schemas["Guarded"] | undefined) => before },
+  );
+  if (!guards.trim()) return null;
+  if (error) return <Text color="reject">{problem(error)}</Text>;
+  if (!data) return null;
+  return (
+    <Text color="soft" data-guarded={data.workloads}>
+      guards {plural(data.workloads, "workload")}
+      {data.some.length > 0 && `: ${data.some.join(", ")}${data.workloads > data.some.length ? ", …" : ""}`}
+      {data.undecided > 0 && `; ${plural(data.undecided, "workload")} undecided, which it would not guard`}
+    </Text>
   );
 }
 

@@ -1,53 +1,42 @@
-// One enforcement point: what it guards and holds, what its rules counted, what happened,
-// and what can be told it.
+// One enforcement point: what it guards and runs, what its rules counted, what happened,
+// and the orders it can be given.
 import { Box, chakra, Flex, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import { api, caughtUp, problem } from "../api/client";
-import { useWindow } from "../frame/address";
 import { say } from "../frame/toaster";
 import { Btn, Link, ProblemNote, Select } from "../marks/Controls";
 import { Mark } from "../marks/Marks";
 import { Modal } from "../marks/Modal";
 import { atSecond, n, plural } from "../marks/words";
-import { holds, type Point, type Release, troubled } from "./waves";
+import { type Order, useOrder } from "./useOrder";
+import { modeOf, type Point, readBack, type Release, runs, stateOf, troubled } from "./waves";
 
 export function PointDialog({ p, releases, close }: { p: Point; releases: Release[]; close: () => void }) {
-  const w = useWindow();
-  const aim = api.useMutation("post", "/api/v1/rollout/aim");
+  const order = useOrder();
   const drop = api.useMutation("delete", "/api/v1/points/{name}");
   const events = api.useQuery("get", "/api/v1/points/{name}/history", {
     params: { path: { name: p.name }, query: { limit: 60 } },
   });
-  const policy = api.useQuery("get", "/api/v1/policy", { params: { query: w } });
   const [plan, setPlan] = useState(false);
   const [sure, setSure] = useState(false);
-  const [waits, setWaits] = useState("");
-  const tell = async (release: number, mode: "off" | "observe" | "enforce", anyway = false) => {
-    setWaits("");
-    try {
-      await aim.mutateAsync({ body: { points: [p.name], release, mode, anyway } });
-      say(release ? `${p.name} is told to ${mode} release ${release}` : `${p.name} is told to hold nothing`);
-    } catch (e) {
-      if (mode === "enforce" && !anyway) setWaits(problem(e));
-      else say(problem(e), "error");
-    }
-    await caughtUp();
+  const [refused, setRefused] = useState("");
+  const send = (does: Order["do"], release: number, more: Partial<Order> = {}) => {
+    setRefused("");
+    const done = release ? `${p.name}: ${does} release ${release}` : `${p.name} runs no release any more`;
+    void order.send({ do: does, release: release || undefined, points: [p.name], ...more }, done, (words) =>
+      does === "enforce" ? setRefused(words) : say(words, "error"),
+    );
   };
   const forget = async () => {
     try {
       await drop.mutateAsync({ params: { path: { name: p.name } } });
-      say(`${p.name} is forgotten; what it holds stays there until it is unloaded`);
+      say(`${p.name} is forgotten; its table stays loaded until somebody deletes it`);
       close();
     } catch (e) {
       say(problem(e), "error");
     }
     await caughtUp();
   };
-  const revision = releases.find((r) => r.no === p.held?.release)?.revision;
-  const sentences =
-    revision === policy.data?.revision
-      ? new Map(policy.data?.statements.map((s) => [s.line, s.rule?.sentence ?? s.text]))
-      : new Map<number, string>();
   const bad = troubled([p]).length > 0;
   return (
     <Modal
@@ -57,23 +46,32 @@ export function PointDialog({ p, releases, close }: { p: Point; releases: Releas
       size="xl"
       footer={
         <>
-          {p.release && p.mode === "observe" && (
-            <Btn primary onClick={() => void tell(p.release!, "enforce", waits !== "")}>
-              {waits ? "Enforce all the same" : `Enforce release ${p.release}`}
+          {p.observes > 0 && (
+            <Btn primary onClick={() => send("enforce", p.observes, refused ? { anyway: true, without: ["*"] } : {})}>
+              {refused ? "Enforce all the same" : `Enforce release ${p.observes}`}
             </Btn>
           )}
-          {p.release && p.mode === "enforce" && (
-            <Btn onClick={() => void tell(p.release!, "observe")}>Observe only</Btn>
-          )}
           {releases
-            .filter((r) => r.no !== p.release)
+            .filter((r) => modeOf(p, r.no) === "off" && r.no > p.enforces)
             .slice(0, 3)
             .map((r) => (
-              <Btn key={r.no} onClick={() => void tell(r.no, "observe")}>
+              <Btn key={r.no} onClick={() => send("observe", r.no)}>
                 Observe release {r.no}
               </Btn>
             ))}
-          {p.release && <Btn onClick={() => void tell(0, "off")}>Hold nothing</Btn>}
+          {releases
+            .filter((r) => r.no < Math.max(p.enforces, p.observes))
+            .slice(0, 2)
+            .map((r) => (
+              <Btn key={r.no} onClick={() => send("roll back", r.no)}>
+                Roll back to {r.no}
+              </Btn>
+            ))}
+          {(p.enforces > 0 || p.observes > 0) && (
+            <Btn onClick={() => send("off", 0)} title="Everything is carried then">
+              Off
+            </Btn>
+          )}
           <Btn onClick={() => (sure ? void forget() : setSure(true))}>
             {sure ? "Really forget it" : "Forget this point…"}
           </Btn>
@@ -89,13 +87,26 @@ export function PointDialog({ p, releases, close }: { p: Point; releases: Releas
         {p.undecided > 0 && `; ${plural(p.undecided, "workload")} it cannot tell, and does not guard`}
       </Text>
       <Text mt="4px" color={bad ? "reject" : undefined} fontWeight={bad ? "600" : undefined} data-holds={p.state}>
-        It {holds(p)}
-        {p.held?.mode && p.held.mode !== "off" && `, and ${p.held.mode}s`}
+        It {stateOf(p)}
+        {readBack(p) && `; ${readBack(p)}`}
         {p.heard && `; ${p.kind === "file" ? "it fetched, or was compared," : "heard of"} ${atSecond(p.heard)}`}
         {p.held?.estate ? `, with version ${n(p.held.estate)} of the estate` : ""}.
       </Text>
       {(p.problem || p.held?.words) && <ProblemNote>{p.problem ?? p.held?.words}</ProblemNote>}
-      {waits && <ProblemNote>{waits}</ProblemNote>}
+      {p.held?.unlisted && p.held.unlisted.length > 0 && (
+        <ProblemNote>
+          The inventory lacks {p.held.unlisted.join(", ")}: no rule applies there, so everything reaches it. Add the
+          address to the workload.
+        </ProblemNote>
+      )}
+      {p.otherFrom && (
+        <ProblemNote>
+          Its token was used from {p.from} and from {p.otherFrom} within the last hour. If only one agent should run,
+          replace the token.
+        </ProblemNote>
+      )}
+      {refused && <ProblemNote>{refused}</ProblemNote>}
+      {p.state === "ahead" && <Follow p={p} />}
       {p.kind !== "file" && ["drifted", "refused", "went back"].includes(p.state) && <Again p={p} />}
       <Flex gap="22px" mt="10px" align="flex-start">
         <Box flex="1" minW="0">
@@ -103,14 +114,8 @@ export function PointDialog({ p, releases, close }: { p: Point; releases: Releas
           {!p.held?.lines?.length && <Text color="soft">Nothing was counted yet.</Text>}
           <OnRecord p={p} />
           <Box maxH="30vh" overflowY="auto">
-            {p.held?.lines?.map((l) => (
-              <Flex key={`${l.line} ${l.verdict}`} gap="8px" py="2px" borderBottomWidth="1px" borderColor="line2">
-                <Mark kind={l.verdict} size={9} />
-                <Text flex="1" minW="0" truncate title={sentences.get(l.line)}>
-                  {l.line ? (sentences.get(l.line) ?? `line ${l.line}`) : "no rule"}
-                </Text>
-                <Text fontVariantNumeric="tabular-nums">{n(l.packets)}</Text>
-              </Flex>
+            {[...new Set(p.held?.lines?.map((l) => l.release))].map((release) => (
+              <Counted key={release} p={p} release={release} releases={releases} />
             ))}
           </Box>
         </Box>
@@ -126,12 +131,95 @@ export function PointDialog({ p, releases, close }: { p: Point; releases: Releas
           </Box>
         </Box>
       </Flex>
-      {p.kind === "file" && <Running p={p} />}
+      {p.kind === "file" ? <Running p={p} /> : <Token p={p} />}
       <Link mt="10px" onClick={() => setPlan(!plan)}>
         {plan ? "Hide the plan" : "Show the plan as nftables"}
       </Link>
       {plan && <Plan name={p.name} />}
     </Modal>
+  );
+}
+
+/** What the rules of one release counted, with their sentences as that release has them. */
+function Counted({ p, release, releases }: { p: Point; release: number; releases: Release[] }) {
+  const revision = releases.find((r) => r.no === release)?.revision ?? 0;
+  const policy = api.useQuery(
+    "get",
+    "/api/v1/policy/revisions/{no}",
+    { params: { path: { no: revision } } },
+    { enabled: revision > 0, staleTime: Infinity },
+  );
+  const text = policy.data?.text.split("\n");
+  return (
+    <Box mb="6px" data-counted={release}>
+      <Text color="soft" fontSize="12px">
+        Release {release}, {p.held?.enforces === release ? "enforced" : "observed"}
+      </Text>
+      {p.held?.lines
+        ?.filter((l) => l.release === release)
+        .map((l) => (
+          <Flex key={`${l.line} ${l.verdict}`} gap="8px" py="2px" borderBottomWidth="1px" borderColor="line2">
+            <Mark kind={l.verdict} size={9} />
+            <Text flex="1" minW="0" truncate title={text?.[l.line - 1]}>
+              {l.line ? (text?.[l.line - 1] ?? `line ${l.line}`) : "no rule"}
+            </Text>
+            <Text fontVariantNumeric="tabular-nums">{n(l.packets)}</Text>
+          </Flex>
+        ))}
+    </Box>
+  );
+}
+
+/** A point that took an order which this server does not have waits for a person. */
+function Follow({ p }: { p: Point }) {
+  const follow = api.useMutation("post", "/api/v1/points/{name}/follow");
+  return (
+    <Btn
+      mt="6px"
+      primary
+      loading={follow.isPending}
+      onClick={async () => {
+        try {
+          await follow.mutateAsync({ params: { path: { name: p.name } } });
+          say(`${p.name} follows this server again`);
+        } catch (e) {
+          say(problem(e), "error");
+        }
+        await caughtUp();
+      }}
+    >
+      Let it follow this server: {runs(p)}
+    </Btn>
+  );
+}
+
+/** Replaces the token; the former one is valid until the new one is used. */
+function Token({ p }: { p: Point }) {
+  const rotate = api.useMutation("post", "/api/v1/points/{name}/token");
+  return (
+    <Box mt="10px">
+      <Link
+        onClick={async () => {
+          try {
+            await rotate.mutateAsync({ params: { path: { name: p.name } } });
+          } catch (e) {
+            say(problem(e), "error");
+          }
+          await caughtUp();
+        }}
+      >
+        Replace its token…
+      </Link>
+      {rotate.data && (
+        <Text mt="4px">
+          Put this into the token file of the agent and restart it. It is shown once; the former token is valid until
+          this one is used.
+          <chakra.code display="block" fontFamily="mono" data-token>
+            {rotate.data.token}
+          </chakra.code>
+        </Text>
+      )}
+    </Box>
   );
 }
 
@@ -148,7 +236,7 @@ function OnRecord({ p }: { p: Point }) {
   );
 }
 
-/** Told the same once more, a point puts back what was changed by hand, and tries what it refused. */
+/** Told the same again, a point restores what was changed by hand, and tries what it refused. */
 function Again({ p }: { p: Point }) {
   const again = api.useMutation("post", "/api/v1/points/{name}/again");
   return (
@@ -159,14 +247,14 @@ function Again({ p }: { p: Point }) {
       onClick={async () => {
         try {
           await again.mutateAsync({ params: { path: { name: p.name } } });
-          say(`${p.name} is told once more`);
+          say(`${p.name} loads its plan again`);
         } catch (e) {
           say(problem(e), "error");
         }
         await caughtUp();
       }}
     >
-      {p.state === "drifted" ? "Put back what was released" : "Try again"}
+      {p.state === "drifted" ? "Restore its plan" : "Try again"}
     </Btn>
   );
 }

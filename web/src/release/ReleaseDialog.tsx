@@ -9,7 +9,7 @@ import { Btn, inputStyle, ProblemNote } from "../marks/Controls";
 import { Modal } from "../marks/Modal";
 import { plural } from "../marks/words";
 import { Changes } from "./Releases";
-import { wavesOf } from "./waves";
+import { enforcedBeside, modeOf, type Point, wavesOf } from "./waves";
 
 export function ReleaseDialog({ revision }: { revision: number }) {
   const w = useWindow();
@@ -23,7 +23,7 @@ export function ReleaseDialog({ revision }: { revision: number }) {
   const newest = data?.releases[0];
   const same = newest?.same ?? false;
   const first = data && wavesOf(data)[0];
-  const on = data?.points.filter((p) => newest && p.release === newest.no) ?? [];
+  const on = data?.points.filter((p) => newest && modeOf(p, newest.no) !== "off") ?? [];
   const instead = on.length > 0 && on.length < (data?.points.length ?? 0);
   const reached = data && wavesOf(data).filter((x) => x.no === first?.no || x.of.some((p) => on.includes(p)));
   const go = async () => {
@@ -71,9 +71,9 @@ export function ReleaseDialog({ revision }: { revision: number }) {
       {newest && !same && <Statements newest={newest} />}
       {instead && !same && (
         <Text mt="10px" data-instead>
-          Release {newest!.no} is still being rolled out. This one takes its place where it is: wave{" "}
-          {reached?.map((x) => x.no).join(", ")} {reached?.length === 1 ? "observes" : "observe"} it, and enforce
-          {reached?.length === 1 ? "s" : ""} nothing until told again.
+          Release {newest!.no} is still being rolled out. This one takes its place: wave{" "}
+          {reached?.map((x) => x.no).join(", ")} {reached?.length === 1 ? "observes" : "observe"} it. What is enforced
+          there stays enforced.
         </Text>
       )}
       {!newest && data && (
@@ -81,16 +81,21 @@ export function ReleaseDialog({ revision }: { revision: number }) {
       )}
       <Text mt="10px" color="soft" fontSize="12.5px">
         {first
-          ? `Nothing is dropped yet: ${plural(first.of.length, "point")} of wave ${first.no} (${first.of
-              .map((p) => p.name)
-              .join(
-                ", ",
-              )}) only observe${first.of.length === 1 ? "s" : ""} it.  The other waves follow when you say so.`
-          : "There is no enforcement point yet: it is kept under its number, and rules nothing until a point holds it."}
+          ? `${plural(first.of.length, "point")} of wave ${first.no} (${first.of.map((p) => p.name).join(", ")}) ` +
+            `observe${first.of.length === 1 ? "s" : ""} it: it counts, and drops nothing. ${former(first.of)} ` +
+            "The other waves follow when you order it."
+          : "There is no enforcement point yet. The release is stored, and has no effect until a point runs it."}
       </Text>
       {failed && <ProblemNote>{failed}</ProblemNote>}
     </Modal>
   );
+}
+
+/** What goes on deciding where a new release is observed. */
+function former(points: Point[]): string {
+  const still = enforcedBeside(points, 0);
+  if (still.length === 0) return "No release is enforced there, so everything is carried.";
+  return `Release ${still.join(", ")} stays enforced there.`;
 }
 
 /** What the draft has and lacks beside the newest release. */

@@ -15,7 +15,17 @@ import { Releases } from "./Releases";
 import { Before, Steps } from "./Steps";
 import { WaveColumn } from "./WaveColumn";
 import { WaveDialog } from "./WaveDialog";
-import { nameOf, nextStep, type Point, type RollOut, troubled, type Wave, wavesOf } from "./waves";
+import {
+  enforcedBeside,
+  nameOf,
+  nextStep,
+  runs,
+  type Point,
+  type RollOut,
+  troubled,
+  type Wave,
+  wavesOf,
+} from "./waves";
 
 export function ReleaseView() {
   const w = useWindow();
@@ -95,18 +105,21 @@ function Lead({ r }: { r: RollOut }) {
   const bad = troubled(r.points);
   return (
     <Sentence>
-      {!newest && "Nothing is in force: the draft rules nothing until it is released."}
-      {newest && r.points.length === 0 && `Release ${newest.no} is made, and there is no point to hold it.`}
+      {!newest && "Nothing is in force: the draft has no effect until it is released."}
+      {newest && r.points.length === 0 && `Release ${newest.no} is stored, and there is no point to run it.`}
       {newest && r.points.length > 0 && !step && `Release ${newest.no} is enforced at all ${r.points.length} points.`}
       {newest &&
         step?.mode === "observe" &&
         (step.wave.no === r.waves[0]?.no
-          ? `Release ${newest.no} is made, and ${nameOf(step.wave)} has not got it yet.`
-          : `Release ${newest.no} is enforced before ${nameOf(step.wave)}, which has not got it yet.`)}
+          ? `Release ${newest.no} has not started in ${plain(step.wave)}.${stays(step.wave.of, newest.no)}`
+          : `Release ${newest.no} is enforced up to wave ${before(r, step.wave.no)}. ${nameOf(step.wave)} has not started.`)}
       {newest && step?.mode === "enforce" && (
         <>
-          Release {newest.no} is observed in {step.wave.title ? nameOf(step.wave) : `wave ${step.wave.no}`}, where it
-          would reject{" "}
+          Release {newest.no} is observed in {plain(step.wave)}
+          {enforcedBeside(step.wave.of, newest.no).length > 0 && (
+            <span data-stays>, where release {enforcedBeside(step.wave.of, newest.no).join(", ")} stays enforced</span>
+          )}
+          ; it would reject{" "}
           <b data-would={rejects(step.wave.of)}>
             {rejects(step.wave.of) ? plural(rejects(step.wave.of), "conversation") : "nothing"}
           </b>{" "}
@@ -126,13 +139,24 @@ function Lead({ r }: { r: RollOut }) {
   );
 }
 
+const plain = (w: Wave) => (w.title ? nameOf(w) : `wave ${w.no}`);
+
+/** The number of the wave before another one. */
+const before = (r: RollOut, no: number) => r.waves.filter((w) => w.no < no).at(-1)?.no ?? 0;
+
+/** What goes on deciding meanwhile. */
+function stays(points: Point[], release: number): string {
+  const former = enforcedBeside(points, release);
+  return former.length > 0 ? ` Release ${former.join(", ")} stays enforced there.` : "";
+}
+
 const rejects = (points: Point[]) => points.reduce((sum, p) => sum + p.rejects, 0);
 
 /** What the points counted in the last minute: first packets of conversations. */
 function Lately({ r }: { r: RollOut }) {
   const l = r.lately;
-  const holding = r.points.some((p) => p.held?.release && p.state !== "silent");
-  if (!holding || l.seconds === 0) return null;
+  const running = r.points.some((p) => runs(p.held) !== "runs nothing" && p.state !== "silent");
+  if (!running || l.seconds === 0) return null;
   const kept = l.reject - r.dropped;
   return (
     <Flex gap="18px" mt="8px" wrap="wrap" align="baseline" data-dropped={r.dropped} data-kept={kept}>

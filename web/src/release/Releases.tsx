@@ -80,7 +80,7 @@ export function Releases({ r }: { r: RollOut }) {
         <Row key={x.no} mark={String(x.no)} on={x.no === r.inForce}>
           <Text fontWeight="600">{x.title}</Text>
           <Text color="soft" fontSize="12px" data-release={x.no}>
-            {onDay(x.at)} · {x.author} · held at {plural(x.heldAt, "point")}
+            {onDay(x.at)} · {x.author} · {where(x)}
             {x.no === r.inForce && " · in force"}
           </Text>
           <Flex gap="10px">
@@ -128,6 +128,12 @@ export function Releases({ r }: { r: RollOut }) {
       )}
     </Box>
   );
+}
+
+/** Where a release runs: "enforced at 2 points, observed at 1". */
+function where(x: { enforced: number; observed: number }): string {
+  const parts = [x.enforced && `enforced at ${plural(x.enforced, "point")}`, x.observed && `observed at ${x.observed}`];
+  return parts.filter(Boolean).join(", ") || "runs nowhere";
 }
 
 function Row({ mark, on, children }: { mark: string; on?: boolean; children: React.ReactNode }) {

@@ -1,5 +1,4 @@
-// What can be done now: the next step, with what it waits for; holding the roll-out; and
-// the way back.
+// What can be done now: the next step, a pause, a rollback, and confirming a trial.
 import { Box, Flex, Input, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import { api, caughtUp, problem } from "../api/client";
@@ -9,79 +8,57 @@ import { Btn, inputStyle, Link } from "../marks/Controls";
 import { Mark } from "../marks/Marks";
 import { Modal } from "../marks/Modal";
 import { atMinute, n, plural } from "../marks/words";
-import { behind, nameOf, nextStep, type Point, type RollOut, type Step, troubled, unmet, wavesOf } from "./waves";
+import { EnforceDialog } from "./EnforceDialog";
+import { useOrder } from "./useOrder";
+import { behind, modeOf, nameOf, nextStep, type RollOut, type Step, troubled, unmet, wavesOf } from "./waves";
 
 export function Steps({ r, add }: { r: RollOut; add: () => void }) {
-  const aim = api.useMutation("post", "/api/v1/rollout/aim");
-  const hold = useHold();
+  const order = useOrder();
+  const pause = usePause();
   const { change } = useAddress();
   const [asking, setAsking] = useState<Step>();
-  const [holding, setHolding] = useState(false);
+  const [pausing, setPausing] = useState(false);
   const newest = r.releases[0];
   const step = newest && nextStep(wavesOf(r));
-  const tell = async (
-    points: Point[],
-    release: number,
-    mode: "off" | "observe" | "enforce",
-    done: string,
-    anyway = false,
-  ) => {
-    try {
-      await aim.mutateAsync({ body: { points: points.map((p) => p.name), release, mode, anyway } });
-      say(done);
-    } catch (e) {
-      say(problem(e), "error");
-    }
-    await caughtUp();
-  };
-  const take = (s: Step, anyway = false) =>
-    tell(
-      behind(s, newest!.no),
-      newest!.no,
-      s.mode,
-      `${nameOf(s.wave)} ${s.mode === "observe" ? "observes" : "enforces"} release ${newest!.no}`,
-      anyway,
+  const on = newest ? r.points.filter((p) => modeOf(p, newest.no) !== "off") : [];
+  const former = newest && r.releases[1];
+  const back = () =>
+    former
+      ? order.send({ do: "roll back", release: former.no }, `Rollback to release ${former.no}`)
+      : order.send({ do: "off" }, "The points run no release any more");
+  const observe = (s: Step) =>
+    order.send(
+      { do: "observe", release: newest!.no, points: behind(s, newest!.no).map((p) => p.name) },
+      `${nameOf(s.wave)} observes release ${newest!.no}`,
     );
-  const on = newest ? r.points.filter((p) => p.release === newest.no) : [];
-  const former = newest && r.releases.find((x) => x.no === newest.no - 1);
-  const back = async () => {
-    // Each goes back in the mode in which it is.
-    for (const mode of ["observe", "enforce"] as const) {
-      const some = on.filter((p) => p.mode === mode);
-      if (some.length === 0) continue;
-      await tell(
-        some,
-        former?.no ?? 0,
-        former ? mode : "off",
-        former ? `Back to release ${former.no}` : "They hold nothing any more",
-      );
-    }
-  };
   const waits = step?.mode === "enforce" && unmet(step.wave).length > 0;
   return (
     <>
+      <Trial r={r} />
       <Flex gap="10px" mt="10px" align="center" wrap="wrap">
         {step && !r.hold && (
           <Btn
             primary
             data-next={`${step.wave.no} ${step.mode}`}
             data-waits={waits || undefined}
-            loading={aim.isPending}
-            onClick={() => (waits ? setAsking(step) : void take(step))}
+            loading={order.pending}
+            onClick={() => (step.mode === "enforce" ? setAsking(step) : void observe(step))}
           >
             {step.mode === "observe" ? "Observe in" : "Enforce in"}{" "}
             {step.wave.title ? nameOf(step.wave) : `wave ${step.wave.no}`}
-            {waits && "…"}
+            {step.mode === "enforce" && "…"}
           </Btn>
         )}
         {r.hold && (
-          <Btn primary onClick={() => void hold(false)}>
-            Go on
+          <Btn primary onClick={() => void pause(false)}>
+            Resume
           </Btn>
         )}
-        {step && !r.hold && on.length > 0 && <Btn onClick={() => setHolding(true)}>Hold…</Btn>}
+        {step && !r.hold && on.length > 0 && <Btn onClick={() => setPausing(true)}>Pause…</Btn>}
         {on.length > 0 && (
-          <Btn onClick={() => void back()}>{former ? `Back to release ${former.no}` : "Hold nothing again"}</Btn>
+          <Btn onClick={() => void back()} title={former ? undefined : "Everything is carried then"}>
+            {former ? `Roll back to release ${former.no}` : "Off at all points"}
+          </Btn>
         )}
         {!r.hold && (
           <Btn primary={!newest} onClick={() => change({ release: "new" })}>
@@ -96,58 +73,71 @@ export function Steps({ r, add }: { r: RollOut; add: () => void }) {
       </Flex>
       {r.hold && (
         <Text mt="6px" data-held>
-          {r.hold.author} holds the roll-out since {atMinute(r.hold.at)}
-          {r.hold.reason && `: ${r.hold.reason}`}. Nothing goes on; going back is open.
+          {r.hold.author} paused the roll-out at {atMinute(r.hold.at)}
+          {r.hold.reason && `: ${r.hold.reason}`}. No wave goes on; a rollback is open.
         </Text>
       )}
       {asking && (
-        <Modal
-          title={`${nameOf(asking.wave)} is not ready to enforce`}
-          open
-          size="lg"
-          onClose={() => setAsking(undefined)}
-          footer={
-            <>
-              <Btn
-                primary
-                onClick={() => {
-                  setAsking(undefined);
-                  void take(asking, true);
-                }}
-              >
-                Enforce all the same
-              </Btn>
-              <Btn autoFocus onClick={() => setAsking(undefined)}>
-                Wait
-              </Btn>
-            </>
+        <EnforceDialog
+          wave={asking.wave}
+          release={newest!.no}
+          close={() => setAsking(undefined)}
+          enforce={(more, refused) =>
+            order.send(
+              { do: "enforce", release: newest!.no, points: behind(asking, newest!.no).map((p) => p.name), ...more },
+              `${nameOf(asking.wave)} enforces release ${newest!.no}`,
+              refused,
+            )
           }
-        >
-          <Text mb="4px">It waits for what is not so:</Text>
-          {unmet(asking.wave).map((c) => (
-            <Flex key={c.key} gap="8px" py="3px" align="center">
-              <Mark kind="reject" size={10} />
-              <Text>{c.words}</Text>
-            </Flex>
-          ))}
-          <Text mt="8px" color="soft" fontSize="12.5px">
-            From then on its points drop what release {newest?.no} rejects, and end what runs of it. Going back is one
-            press.
-          </Text>
-        </Modal>
+        />
       )}
-      {holding && <HoldDialog close={() => setHolding(false)} />}
+      {pausing && <PauseDialog close={() => setPausing(false)} />}
     </>
   );
 }
 
-/** Holds the roll-out, or lets it go on. */
-function useHold() {
+/** Enforcement on trial: it ends by itself unless somebody confirms it here. */
+function Trial({ r }: { r: RollOut }) {
+  const order = useOrder();
+  const on = r.points.filter((p) => p.trialUntil);
+  if (on.length === 0) return null;
+  const ends = Math.min(...on.map((p) => Date.parse(p.trialUntil!)));
+  return (
+    <Flex
+      mt="10px"
+      gap="10px"
+      align="center"
+      borderWidth="1px"
+      borderColor="accent"
+      px="10px"
+      py="6px"
+      data-trial={on.length}
+    >
+      <Text flex="1">
+        Enforcement is on trial at {plural(on.length, "point")}: {on.length === 1 ? "it returns" : "they return"} to
+        what ran before at {atMinute(new Date(ends).toISOString())} unless you confirm. Check first that you can still
+        log in.
+      </Text>
+      <Btn
+        primary
+        loading={order.pending}
+        onClick={() =>
+          void order.send({ do: "confirm", points: on.map((p) => p.name) }, "Confirmed: it stays enforced")
+        }
+      >
+        Confirm
+      </Btn>
+    </Flex>
+  );
+}
+
+/** Pauses the roll-out, or resumes it. */
+function usePause() {
   const put = api.useMutation("put", "/api/v1/rollout/hold");
   return async (hold: boolean, reason = "") => {
     try {
       await put.mutateAsync({ body: { hold, reason } });
-      say(hold ? "The roll-out is held" : "The roll-out goes on");
+      say(hold ? "The roll-out is paused" : "The roll-out is resumed");
     } catch (e) {
       say(problem(e), "error");
     }
@@ -155,19 +145,19 @@ function useHold() {
   };
 }
 
-function HoldDialog({ close }: { close: () => void }) {
+function PauseDialog({ close }: { close: () => void }) {
   const [reason, setReason] = useState("");
-  const hold = useHold();
+  const pause = usePause();
   return (
     <Modal
-      title="Hold the roll-out"
+      title="Pause the roll-out"
       open
       size="sm"
       onClose={close}
       footer={
         <>
-          <Btn primary onClick={() => void hold(true, reason).then(close)}>
-            Hold
+          <Btn primary onClick={() => void pause(true, reason).then(close)}>
+            Pause
           </Btn>
           <Btn onClick={close}>Cancel</Btn>
         </>
@@ -183,14 +173,13 @@ function HoldDialog({ close }: { close: () => void }) {
         onChange={(e) => setReason(e.target.value)}
       />
       <Text mt="8px" color="soft" fontSize="12.5px">
-        Points keep what they hold. No wave goes on, by itself or by anybody, until somebody lets it; going back stays
-        open.
+        Points keep what they run. No wave goes on until somebody resumes the roll-out; a rollback stays open.
       </Text>
     </Modal>
   );
 }
 
-/** What a wave that observes waits for; each with where to look. */
+/** The conditions of the wave that observes; each with where to look. */
 export function Before({ r, look }: { r: RollOut; look: (query: string) => void }) {
   const step = r.releases[0] && nextStep(wavesOf(r));
   const newest = r.releases[0];

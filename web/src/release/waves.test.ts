@@ -1,12 +1,14 @@
 import { expect, test } from "vitest";
 import {
   behind,
-  holds,
+  enforcedBeside,
   lately,
   nextStep,
   type Point,
   type Wave,
   type RollOut,
+  runs,
+  stateOf,
   troubled,
   unmet,
   wavesOf,
@@ -37,9 +39,9 @@ test("each wave observes, then enforces, before the next one observes", () => {
 
 test("a point that comes later does not take the others back to observing", () => {
   const of = [
-    point("a", 1, { release: 2, mode: "enforce" }),
-    point("b", 1, { release: 2, mode: "observe" }),
-    point("new", 1, { mode: "off" }),
+    point("a", 1, { enforces: 2, observes: 0 }),
+    point("b", 1, { enforces: 1, observes: 2 }),
+    point("new", 1, { enforces: 0, observes: 0 }),
   ];
   const names = (mode: "observe" | "enforce") =>
     behind({ wave: { ...wave(1, "not yet"), of }, mode }, 2).map((p) => p.name);
@@ -52,12 +54,19 @@ test("a wave waits for what is asked and not so", () => {
   expect(unmet(wave(1, "observes", [c(true, true), c(false, false), c(true, false)]))).toHaveLength(1);
 });
 
-test("what a point holds is said in a few words", () => {
-  const held = { release: 3, mode: "enforce", lately: { seconds: 60, permit: 9, reject: 2, uncovered: 0 } };
-  expect(holds(point("a", 1, { held } as Partial<Point>))).toBe("holds 3");
-  expect(holds(point("a", 1, { held, state: "drifted" } as Partial<Point>))).toBe("holds 3: drifted");
-  expect(holds(point("a", 1, { state: "new", kind: "file" } as Partial<Point>))).toBe("nothing was fetched yet");
-  expect(lately(point("a", 1, { held } as Partial<Point>))).toBe("dropped 2 attempts in the last minute");
-  expect(lately(point("a", 1, { held, state: "silent" } as Partial<Point>))).toBe("");
+test("the state of a point is said in a few words", () => {
+  const held = { enforces: 3, observes: 4, lately: { seconds: 60, permit: 9, reject: 2, uncovered: 0, reported: 2 } };
+  const at = (more: object) => point("a", 1, { held, ...more } as unknown as Partial<Point>);
+  expect(stateOf(at({}))).toBe("enforces 3, observes 4");
+  expect(stateOf(at({ state: "drifted" }))).toBe("enforces 3, observes 4: drifted");
+  expect(stateOf(at({ state: "waiting", enforces: 4, observes: 0 }))).toBe(
+    "enforces 3, observes 4; loads: enforces 4…",
+  );
+  expect(stateOf(point("a", 1, { state: "new", kind: "file" } as Partial<Point>))).toBe("nothing was fetched yet");
+  expect(runs({ enforces: 0, observes: 0 })).toBe("runs nothing");
+  expect(enforcedBeside([at({}), at({})], 4)).toEqual([3]);
+  expect(enforcedBeside([at({})], 3)).toEqual([]);
+  expect(lately(at({}))).toBe("dropped 2 attempts in the last minute");
+  expect(lately(at({ state: "silent" }))).toBe("");
   expect(troubled([point("a", 1), point("b", 1, { state: "silent" })]).map((p) => p.name)).toEqual(["b"]);
 });

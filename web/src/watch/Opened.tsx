@@ -57,7 +57,7 @@ export function Opened({ m, say, matters }: Props) {
             )}
             {data.points.map((p) => (
               <Text key={p.name} mt="6px">
-                <b>{p.name}</b> {p.state === "holds" ? `holds what it should, and ${p.mode}s` : p.state}
+                <b>{p.name}</b> {p.state === "holds" ? `has loaded its plan (${p.mode})` : p.state}
                 {p.words && <chakra.span color="reject">: {p.words}</chakra.span>}
               </Text>
             ))}

@@ -13,7 +13,7 @@ import { Empty, Link, ProblemNote, Sentence, Switches } from "../marks/Controls"
 import { Mark, VerdictBar } from "../marks/Marks";
 import { atMinute, n, onDay, plural } from "../marks/words";
 import { Exempt } from "../release/Exempt";
-import { holds, troubled } from "../release/waves";
+import { stateOf, troubled } from "../release/waves";
 
 const parts = ["rules", "traffic", "tags"] as const;
 type Part = (typeof parts)[number];
@@ -280,8 +280,7 @@ function GuardedBy({ id, name }: { id: string; name: string }) {
           <Link onClick={() => void navigate(`/release${carried}${carried ? "&" : "?"}point=${p.name}`)}>{p.name}</Link>
           <Text color={troubled([p]).length ? "reject" : "soft"} fontSize="12px">
             {p.side === "both" ? "" : `as ${p.side}, `}
-            {holds(p)}
-            {p.held?.mode && p.held.mode !== "off" && `, ${p.held.mode}s`}
+            {stateOf(p)}
           </Text>
         </Flex>
       ))}

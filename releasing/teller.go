@@ -2,13 +2,14 @@
 // release for the estate as it is, or what moves since the plan that it has.
 //
 // It must not know of databases, sockets or screens. Start reading at Teller.
-package rollout
+package releasing
 
 import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -17,18 +18,23 @@ import (
 	"lucidorchard/core/expr"
 	"lucidorchard/core/plan"
 	"lucidorchard/core/policy"
+	"lucidorchard/core/rollout"
 	"lucidorchard/point"
 )
 
-// Point is what has to be known of an enforcement point to work out its plan.
+// Point is what has to be known of an enforcement point to work out its plans.
 type Point struct {
-	Kind    plan.Kind
-	Side    plan.Side
-	Guards  string // an expression
-	Release int    // 0: nothing is to be held
-	Mode    string // observe or enforce
-	Again   int    // how often it was told the same anew
+	Kind   plan.Kind
+	Side   plan.Side
+	Guards string       // an expression
+	Runs   rollout.Runs // that it is to run
+	Again  int          // how often it was told the same anew
+	Paired bool         // another point sees part of its packets
+	Trial  string       // names an enforcement that has to be confirmed; blank: none has
 }
+
+// releases returns the releases that a point is to run, the enforced one first; 0: none.
+func (p *Point) releases() [2]int { return [2]int{p.Runs.Enforces, p.Runs.Observes} }
 
 // State is the estate that plans are made for. It is not changed.
 type State struct {
@@ -68,15 +74,16 @@ type guarded struct {
 
 // line is the plans of points that are told the same, one after the other.
 type line struct {
-	of    *released       // that the last was made for
-	stale bool            // it may be another for what of is by now
-	text  string          // what is guarded
-	sets  map[string]bool // names of the plan's sets
-	hash  string
-	rules string
-	plan  *plan.Plan
-	steps []step
-	size  int // elements that move in the steps
+	release int
+	of      *released       // that the last was made for
+	stale   bool            // it may be another for what of is by now
+	text    string          // what is guarded
+	sets    map[string]bool // names of the plan's sets
+	hash    string
+	rules   string
+	plan    *plan.Plan
+	steps   []step
+	size    int // elements that move in the steps
 	// The plan before this one, if it had other rules.
 	before     *plan.Plan
 	beforeHash string
@@ -120,7 +127,9 @@ func (t *Teller) enter(s State, all []Point) {
 	if t.unasked++; t.unasked > 64 && len(all) > 0 { // what nobody holds any more is forgotten
 		keep := map[key]bool{}
 		for i := range all {
-			keep[all[i].key()] = true
+			for _, release := range all[i].releases() {
+				keep[all[i].key(release)] = true
+			}
 		}
 		for k := range t.told {
 			if !keep[k] {
@@ -299,7 +308,7 @@ func (t *Teller) guards(r *released, text string, among []string) (plan.Guards, 
 	return r.guards[text].Guards, nil
 }
 
-// key is the same for points whose plans are the same.
+// key is the same for points whose plans of a release are the same.
 type key struct {
 	release int
 	kind    plan.Kind
@@ -307,15 +316,16 @@ type key struct {
 	guards  string
 }
 
-func (p *Point) key() key { return key{p.Release, p.Kind, p.Side, p.Guards} }
+func (p *Point) key(release int) key { return key{release, p.Kind, p.Side, p.Guards} }
 
 // Mark is another one whenever a point may have to be told something else; the zero Mark says
 // nothing.
 type Mark struct {
-	of      *line
-	release int
-	mode    string
-	again   int
+	of     [2]*line
+	runs   rollout.Runs
+	again  int
+	paired bool
+	trial  string
 }
 
 // Marks gives the mark of each of all points; those of whom asked is false get none.
@@ -325,73 +335,127 @@ func (t *Teller) Marks(s State, all []Point, asked func(i int) bool) []Mark {
 	t.enter(s, all)
 	out := make([]Mark, len(all))
 	for i := range all {
-		if all[i].Release == 0 || !asked(i) {
+		p := &all[i]
+		if p.Runs == (rollout.Runs{}) || !asked(i) {
 			continue
 		}
-		if l, err := t.line(all[i], all); err == nil {
-			out[i] = Mark{l, all[i].Release, all[i].Mode, all[i].Again}
+		m, failed := Mark{runs: p.Runs, again: p.Again, paired: p.Paired, trial: p.Trial}, false
+		for k, release := range p.releases() {
+			if release != 0 {
+				l, err := t.line(p, release, all)
+				m.of[k], failed = l, failed || err != nil
+			}
+		}
+		if !failed {
+			out[i] = m
 		}
 	}
 	return out
 }
 
-// Told gives what a point is to hold: all of it, or what moves since what it has. all
+// Told returns what a point is to load: whole plans, or what moves since what it has. all
 // are all points.
 func (t *Teller) Told(s State, p Point, have string, all []Point) (*point.Told, error) {
-	if p.Release == 0 {
+	if p.Runs == (rollout.Runs{}) {
 		nothing := point.Nothing
 		return &nothing, nil
 	}
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.enter(s, all)
-	l, err := t.line(p, all)
-	if err != nil {
-		return nil, err
-	}
-	told := &point.Told{ID: idOf(&p, l.hash), Release: p.Release, Mode: p.Mode, Rules: l.rules, Again: p.Again,
-		Estate: t.state.Version}
-	if have == told.ID {
-		return told, nil
-	}
-	if i := slices.IndexFunc(l.steps, func(x step) bool { return idOf(&p, x.from) == have }); i >= 0 {
-		told.From = have
-		for _, x := range l.steps[i:] {
-			told.Moves = append(told.Moves, x.moves)
+	told := &point.Told{Again: p.Again, Paired: p.Paired, Estate: t.state.Version}
+	var lines [2]*line
+	parts := [2]*point.Assignment{}
+	for k, release := range p.releases() {
+		if release == 0 {
+			continue
 		}
+		l, err := t.line(&p, release, all)
+		if err != nil {
+			return nil, err
+		}
+		lines[k], parts[k] = l, &point.Assignment{Release: release, ID: partID(release, l.hash), Rules: l.rules}
+	}
+	told.Enforces, told.Observes = parts[0], parts[1]
+	if told.ID = idOf(&p, parts); told.ID == have {
 		return told, nil
 	}
-	told.Plan = l.plan
-	if l.before != nil && idOf(&p, l.beforeHash) == have {
-		var moves plan.Moves
-		told.From = have
-		if told.Plan, moves = l.plan.Short(l.before); !moves.Nothing() {
-			told.Moves = []plan.Moves{moves}
+	loaded := partsOf(have)
+	for k, part := range parts {
+		if part != nil {
+			lines[k].lead(part, loaded, lines[1-k])
 		}
 	}
 	return told, nil
 }
 
-// idOf names what a point is to hold.
-func idOf(p *Point, hash string) string {
-	sum := sha256.Sum256([]byte(fmt.Sprint(p.Release, p.Mode, p.Again, hash)))
+// lead fills a part with what leads on from one of the plans that are loaded, or with the
+// whole plan. other is the line of the point's other release; nil: there is none.
+func (l *line) lead(part *point.Assignment, loaded []string, other *line) {
+	release := part.Release
+	has := func(id string) bool { return slices.Contains(loaded, id) }
+	if has(part.ID) {
+		return
+	}
+	if i := slices.IndexFunc(l.steps, func(x step) bool { return has(partID(release, x.from)) }); i >= 0 {
+		part.From = partID(release, l.steps[i].from)
+		for _, x := range l.steps[i:] {
+			part.Moves = append(part.Moves, x.moves)
+		}
+		return
+	}
+	part.Plan = l.plan
+	short := func(id string, from *plan.Plan) {
+		var moves plan.Moves
+		part.From = id
+		if part.Plan, moves = l.plan.Short(from); !moves.Nothing() {
+			part.Moves = []plan.Moves{moves}
+		}
+	}
+	if l.before != nil && has(partID(release, l.beforeHash)) {
+		short(partID(release, l.beforeHash), l.before)
+	} else if other != nil && has(partID(other.release, other.hash)) {
+		short(partID(other.release, other.hash), other.plan)
+	}
+}
+
+// partID names the plan of a release.
+func partID(release int, hash string) string {
+	sum := sha256.Sum256([]byte(fmt.Sprint(release, hash)))
 	return hex.EncodeToString(sum[:12])
 }
 
+// idOf names what a point is to load: the plans that it enforces and observes, and how.
+func idOf(p *Point, parts [2]*point.Assignment) string {
+	var ids [2]string
+	for k, part := range parts {
+		if part != nil {
+			ids[k] = part.ID
+		}
+	}
+	sum := sha256.Sum256([]byte(fmt.Sprint(p.Again, p.Paired, p.Trial)))
+	return ids[0] + "+" + ids[1] + "+" + hex.EncodeToString(sum[:4])
+}
+
+// partsOf reads the names of plans from what idOf made.
+func partsOf(id string) []string {
+	return slices.DeleteFunc(strings.Split(id, "+"), func(s string) bool { return s == "" })
+}
+
 // line gives the plans of a point, up to the one for the state.
-func (t *Teller) line(p Point, all []Point) (*line, error) {
-	r, err := t.release(p.Release)
+func (t *Teller) line(p *Point, release int, all []Point) (*line, error) {
+	r, err := t.release(release)
 	if err != nil {
 		return nil, err
 	}
-	l := t.told[p.key()]
+	l := t.told[p.key(release)]
 	if l != nil && l.of == r && !l.stale {
 		return l, nil
 	}
 	var among []string
 	if _, found := r.guards[p.Guards]; !found {
 		for i := range all {
-			if all[i].Release == p.Release {
+			if all[i].Runs.Mode(release) != rollout.Off {
 				among = append(among, all[i].Guards)
 			}
 		}
@@ -404,14 +468,14 @@ func (t *Teller) line(p Point, all []Point) (*line, error) {
 		r.planner = plan.NewPlanner(r.compiled)
 	}
 	made := r.planner.Plan(g.In, p.Kind, p.Side)
-	next := &line{of: r, text: p.Guards, plan: made, hash: made.Hash(), rules: made.RulesHash(), sets: map[string]bool{}}
+	next := &line{of: r, release: release, text: p.Guards, plan: made, hash: made.Hash(), rules: made.RulesHash(), sets: map[string]bool{}}
 	for _, s := range made.Sets {
 		next.sets[s.Name] = true
 	}
 	if l != nil {
 		next.follow(l)
 	}
-	t.told[p.key()] = next
+	t.told[p.key(release)] = next
 	return next, nil
 }
 

@@ -1,4 +1,4 @@
-package rollout_test
+package releasing_test
 
 import (
 	"fmt"
@@ -11,8 +11,9 @@ import (
 	"lucidorchard/core/estate"
 	"lucidorchard/core/plan"
 	"lucidorchard/core/policy"
+	"lucidorchard/core/rollout"
 	"lucidorchard/core/sample"
-	"lucidorchard/rollout"
+	"lucidorchard/releasing"
 )
 
 // BenchmarkATagAtManyPoints gives how long it takes to work out, for 1,000 points that
@@ -23,22 +24,22 @@ func BenchmarkATagAtManyPoints(b *testing.B) {
 	p, errs := policy.Parse(text)
 	require.Empty(b, errs)
 	c := decide.Compile(e, p, estate.Instant{Sec: 1_795_000_000})
-	teller := &rollout.Teller{Policy: func(int) (*policy.Policy, error) { return p, nil }}
-	points := make([]rollout.Point, 1000)
+	teller := &releasing.Teller{Policy: func(int) (*policy.Policy, error) { return p, nil }}
+	points := make([]releasing.Point, 1000)
 	for i := range points {
-		points[i] = rollout.Point{Kind: plan.Gate, Side: plan.Both, Release: 1, Mode: "enforce",
+		points[i] = releasing.Point{Kind: plan.Gate, Side: plan.Both, Runs: rollout.Runs{Enforces: 1},
 			Guards: fmt.Sprintf("app is app%d and site is %s", i/2, []string{"northquay", "southquay"}[i%2])}
 	}
 	have := make([]string, len(points))
 	moved, whole := 0, 0
 	tell := func(version int64) {
-		s := rollout.StateOf(c, version, nil)
+		s := releasing.StateOf(c, version, nil)
 		s.At, s.Draft = c.AsOf, 1
 		for i := range points {
 			told, err := teller.Told(s, points[i], have[i], points)
 			require.NoError(b, err)
 			if told.ID != have[i] {
-				if have[i] = told.ID; told.Plan == nil {
+				if have[i] = told.ID; told.Enforces.Plan == nil {
 					moved++
 				} else {
 					whole++
@@ -50,7 +51,7 @@ func BenchmarkATagAtManyPoints(b *testing.B) {
 	r := rand.New(rand.NewPCG(5, 5))
 	b.Run("anew", func(b *testing.B) {
 		for b.Loop() {
-			teller = &rollout.Teller{Policy: teller.Policy}
+			teller = &releasing.Teller{Policy: teller.Policy}
 			tell(0)
 		}
 	})

@@ -1,4 +1,4 @@
-package rollout_test
+package releasing_test
 
 import (
 	"errors"
@@ -12,9 +12,10 @@ import (
 	"lucidorchard/core/estate"
 	"lucidorchard/core/plan"
 	"lucidorchard/core/policy"
+	"lucidorchard/core/rollout"
 	"lucidorchard/core/sample"
 	"lucidorchard/point"
-	"lucidorchard/rollout"
+	"lucidorchard/releasing"
 )
 
 func compiled(t require.TestingT, e *estate.Estate, p *policy.Policy) *decide.Compiled {
@@ -56,12 +57,12 @@ func TestMovesEndWhereAFreshServerBegins(t *testing.T) {
 			}
 			return p, nil
 		}
-		running := &rollout.Teller{Policy: policies}
-		at := rollout.Point{Kind: plan.Gate, Side: plan.Both, Guards: "id in (w0, w1)", Release: 1, Mode: "enforce"}
-		all := []rollout.Point{at}
+		running := &releasing.Teller{Policy: policies}
+		at := releasing.Point{Kind: plan.Gate, Side: plan.Both, Guards: "id in (w0, w1)", Runs: rollout.Runs{Enforces: 1}}
+		all := []releasing.Point{at}
 		have, held := "", (*plan.Plan)(nil)
 		for version := range 6 {
-			s := rollout.StateOf(compiled(t, e, p), int64(version), nil)
+			s := releasing.StateOf(compiled(t, e, p), int64(version), nil)
 			s.At = s.Compiled.AsOf
 			if rapid.Bool().Draw(t, "the draft says the same") {
 				s.Draft = 1
@@ -71,30 +72,30 @@ func TestMovesEndWhereAFreshServerBegins(t *testing.T) {
 				require.NoError(t, err)
 				switch {
 				case told.ID == have:
-					require.Nil(t, told.Plan)
-				case told.From != "":
-					require.Equal(t, have, told.From)
-					if told.Plan != nil {
-						held, err = told.Plan.Filled(held)
+					require.Nil(t, told.Enforces.Plan)
+				case told.Enforces.From != "":
+					require.Contains(t, have, told.Enforces.From)
+					if told.Enforces.Plan != nil {
+						held, err = told.Enforces.Plan.Filled(held)
 						require.NoError(t, err)
 						short++
 					}
-					for _, m := range told.Moves {
+					for _, m := range told.Enforces.Moves {
 						held, err = held.Moved(m)
 						require.NoError(t, err)
 					}
 					moved++
 				default:
-					held = told.Plan
+					held = told.Enforces.Plan
 					whole++
 				}
 				have = told.ID
 				s.Draft = 0
-				fresh := &rollout.Teller{Policy: policies}
+				fresh := &releasing.Teller{Policy: policies}
 				want, err := fresh.Told(s, at, "", all)
 				require.NoError(t, err)
 				require.Equal(t, want.ID, have)
-				require.Equal(t, want.Plan.Hash(), held.Hash())
+				require.Equal(t, want.Enforces.Plan.Hash(), held.Hash())
 			} else if _, err := running.Told(s, at, "", all); err != nil { // somebody else does
 				require.NoError(t, err)
 			}
@@ -113,41 +114,42 @@ func TestWhatIsTold(t *testing.T) {
 	e, _ := estate.New([]estate.Workload{w})
 	p, errs := policy.Parse("layer l\nreject any -> workload w on any\n")
 	require.Empty(t, errs)
-	teller := &rollout.Teller{Policy: func(no int) (*policy.Policy, error) {
+	teller := &releasing.Teller{Policy: func(no int) (*policy.Policy, error) {
 		if no != 1 {
 			return nil, errors.New("there is no release 2")
 		}
 		return p, nil
 	}}
-	at := rollout.Point{Kind: plan.Host, Side: plan.Both, Guards: "not outside", Release: 1, Mode: "enforce"}
-	s := rollout.StateOf(compiled(t, e, p), 1, nil)
-	told := func(s rollout.State, at rollout.Point, have string) *point.Told {
+	at := releasing.Point{Kind: plan.Host, Side: plan.Both, Guards: "not outside", Runs: rollout.Runs{Enforces: 1}}
+	s := releasing.StateOf(compiled(t, e, p), 1, nil)
+	told := func(s releasing.State, at releasing.Point, have string) *point.Told {
 		out, err := teller.Told(s, at, have, nil)
 		require.NoError(t, err)
 		return out
 	}
 	first := told(s, at, "")
-	require.Len(t, first.Plan.Classes, 1)
+	require.Len(t, first.Enforces.Plan.Classes, 1)
 	again := at
 	again.Again = 1
 	require.NotEqual(t, first.ID, told(s, again, first.ID).ID)
-	require.NotNil(t, told(s, again, first.ID).Plan)
+	require.Nil(t, told(s, again, first.ID).Enforces.Plan, "it has the plan")
 	observes := at
-	observes.Mode = "observe"
+	observes.Runs = rollout.Runs{Observes: 1}
 	require.NotEqual(t, first.ID, told(s, observes, first.ID).ID)
+	require.Nil(t, told(s, at, told(s, observes, "").ID).Enforces.Plan, "what was observed is enforced: it has the plan")
 
 	exempt := s
 	exempt.Exempt = map[string]bool{"w": true}
-	require.Empty(t, told(exempt, at, first.ID).Plan.Classes)
+	require.Empty(t, told(exempt, at, first.ID).Enforces.Plan.Classes)
 	require.Equal(t, first.ID, told(s, at, "").ID)
 
 	nothing := at
-	nothing.Release = 0
-	require.Equal(t, "off", told(s, nothing, "").Mode)
-	at.Release = 2
+	nothing.Runs = rollout.Runs{}
+	require.Equal(t, point.Nothing.ID, told(s, nothing, "").ID)
+	at.Runs.Enforces = 2
 	_, err := teller.Told(s, at, "", nil)
 	require.ErrorContains(t, err, "no release 2")
-	var wrong *rollout.GuardsError
+	var wrong *releasing.GuardsError
 	for _, text := range []string{"env is", "member of nobody"} {
 		_, err = teller.Guards(s, 0, text, nil)
 		require.ErrorAs(t, err, &wrong, text)

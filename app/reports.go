@@ -1,0 +1,160 @@
+package app
+
+// What enforcement points report: checked, bounded and attributed like any other input.
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"lucidorchard/core/rollout"
+	"lucidorchard/point"
+	"lucidorchard/store"
+)
+
+// Bounds of what a point may report.
+const (
+	mostWords = 4000
+	slack     = 2 * time.Minute // by which clocks may differ
+)
+
+var (
+	saidStates   = []string{"holds", "refused", "drifted", "went back", "ahead"}
+	eventKinds   = []string{"applied", "refused", "drifted", "put back", "went back", "ended", "ahead"}
+	lineVerdicts = []string{"permit", "reject", "uncovered"}
+)
+
+// Heard keeps what a point reports. A report that no agent would send is refused whole.
+func (a *App) Heard(ctx context.Context, p *store.Point, said point.Said) error {
+	lineage, err := a.Store.Lineage(ctx)
+	if err != nil {
+		return err
+	}
+	releases, err := a.Store.Releases(ctx)
+	if err != nil {
+		return err
+	}
+	r := report{p: p, said: &said, releases: releases, ahead: said.State == "ahead" || !lineage.Includes(said.At), now: time.Now()}
+	if err := r.check(); err != nil {
+		return err
+	}
+	if r.ahead && said.At != (rollout.Mark{Epoch: p.YieldsEpoch, Order: p.YieldsOrder}) {
+		begun, err := a.Store.Ahead(ctx, said.At, r.highest())
+		if err != nil {
+			return err
+		}
+		if begun {
+			a.Log.Warn("the database was restored from an older back-up: a point took an order that it does not have; a new epoch begins",
+				"point", p.Name, "order", said.At.Order)
+			a.Events.PointsAimed()
+		}
+	}
+	events := make([]store.PointEvent, len(said.Events))
+	for i, e := range said.Events {
+		release, mode := rollout.Runs{Enforces: e.Enforces, Observes: e.Observes}.Deciding()
+		events[i] = store.PointEvent{Point: p.Name, At: r.at(e), What: e.What, Words: e.Words, Release: &release, Mode: &mode,
+			Observes: &e.Observes}
+	}
+	said.Events = nil
+	raw, err := json.Marshal(said)
+	if err != nil {
+		return err
+	}
+	var before point.Said
+	_ = json.Unmarshal(p.Said, &before) // nothing, at first
+	news := len(events) > 0 || before.ID != said.ID || before.State != said.State || before.Words != said.Words ||
+		before.Runs() != said.Runs() || !slices.Equal(before.Unlisted, said.Unlisted)
+	if err := a.Store.Heard(ctx, p.Name, raw, events, news); err != nil {
+		return err
+	}
+	if news { // counts are looked at by those who look
+		a.Events.PointsChanged()
+	}
+	return nil
+}
+
+// report is what a point reports, to be checked.
+type report struct {
+	p        *store.Point
+	said     *point.Said
+	releases []store.Release // newest first
+	ahead    bool            // the point may know of releases that this server does not have
+	now      time.Time
+}
+
+func (r *report) check() error {
+	s := r.said
+	switch {
+	case !slices.Contains(saidStates, s.State):
+		return Invalid(fmt.Sprintf("state: found %q, expected one of %s", s.State, strings.Join(saidStates, ", ")))
+	case len(s.Words) > mostWords:
+		return Invalid(fmt.Sprintf("words: found %d bytes, expected at most %d", len(s.Words), mostWords))
+	case len(s.Events) > 1000 || len(s.Lines) > 100_000 || len(s.Unlisted) > 256:
+		return Invalid("events, lines, unlisted: found too many, expected at most 1,000, 100,000 and 256")
+	}
+	if err := r.runs("", s.Runs()); err != nil {
+		return err
+	}
+	for i, e := range s.Events {
+		at := fmt.Sprintf("events[%d].", i)
+		if !slices.Contains(eventKinds, e.What) {
+			return Invalid(fmt.Sprintf("%swhat: found %q, expected one of %s", at, e.What, strings.Join(eventKinds, ", ")))
+		}
+		if len(e.Words) > mostWords {
+			return Invalid(fmt.Sprintf("%swords: found %d bytes, expected at most %d", at, len(e.Words), mostWords))
+		}
+		if err := r.runs(at, rollout.Runs{Enforces: e.Enforces, Observes: e.Observes}); err != nil {
+			return err
+		}
+	}
+	for i, l := range s.Lines {
+		if !slices.Contains(lineVerdicts, l.Verdict) || l.Packets < 0 || l.Line < 0 {
+			return Invalid(fmt.Sprintf("lines[%d]: found line %d, %q, %d packets; expected a verdict and counts from 0", i, l.Line, l.Verdict,
+				l.Packets))
+		}
+	}
+	return nil
+}
+
+// runs refuses releases that do not exist. A point that is ahead may run some that this
+// server lost.
+func (r *report) runs(at string, x rollout.Runs) error {
+	for name, no := range map[string]int{"enforces": x.Enforces, "observes": x.Observes} {
+		exists := no == 0 || slices.ContainsFunc(r.releases, func(y store.Release) bool { return y.No == no })
+		if no < 0 || !exists && (!r.ahead || no > r.last()+mostLost) {
+			return Invalid(fmt.Sprintf("%s%s: found release %d, expected one that exists", at, name, no))
+		}
+	}
+	return nil
+}
+
+// mostLost is how many releases a restored database may have lost: it bounds the numbers
+// that a point can make the server skip.
+const mostLost = 10_000
+
+func (r *report) last() int {
+	if len(r.releases) == 0 {
+		return 0
+	}
+	return r.releases[0].No
+}
+
+func (r *report) highest() int { return max(r.said.Enforces, r.said.Observes) }
+
+// at returns when an event happened, as far as the point's clock can be right: not before
+// the point or the release was made, not in the future.
+func (r *report) at(e point.Event) time.Time {
+	at, first := e.At, r.p.Made
+	for _, x := range r.releases {
+		if (x.No == e.Enforces || x.No == e.Observes) && x.At.After(first) {
+			first = x.At
+		}
+	}
+	if at.Before(first) || at.After(r.now.Add(slack)) {
+		return r.now.UTC()
+	}
+	return at.UTC()
+}
