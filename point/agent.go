@@ -98,6 +98,8 @@ func (a *Agent) Run(ctx context.Context) error {
 func (a *Agent) loop(ctx context.Context, next <-chan telling, changed <-chan struct{}) {
 	due := time.Now().Add(a.pause())
 	check, beat, back := time.NewTicker(a.Check), time.NewTimer(time.Until(due)), time.NewTimer(time.Hour)
+	sweep := time.NewTicker(sweepEvery)
+	defer sweep.Stop()
 	defer check.Stop()
 	defer beat.Stop()
 	defer back.Stop()
@@ -129,6 +131,8 @@ func (a *Agent) loop(ctx context.Context, next <-chan telling, changed <-chan st
 			}
 		case words := <-a.ended:
 			a.happened("ended", words)
+		case <-sweep.C:
+			a.endRunning()
 		case <-beat.C:
 			if a.unkept && a.former == nil {
 				a.keepOrSay(a.told)
@@ -357,8 +361,20 @@ func (a *Agent) holds(t *Told) {
 		a.decides.Store(nil)
 		return
 	}
-	d := enforced.Decider()
-	a.decides.Store(d)
+	a.decides.Store(enforced.Decider())
+	a.endRunning()
+}
+
+// sweepEvery is how often running conversations are judged though no plan changed: what
+// was picked up while nobody looked ends then.
+const sweepEvery = time.Minute
+
+// endRunning lets the running conversations be judged by the enforced plan.
+func (a *Agent) endRunning() {
+	d := a.decides.Load()
+	if d == nil {
+		return
+	}
 	select {
 	case <-a.ending: // of an older plan
 	default:

@@ -130,7 +130,7 @@ var (
 // rule is one on the port that its line says.
 func rule(line int, v plan.Verdict) plan.Rule {
 	pt := service.PointOf(service.TCP, uint32(line))
-	return plan.Rule{Line: line, Verdict: v, Peers: plan.Anybody, Points: service.Set{{Lo: pt, Hi: pt}},
+	return plan.Rule{Line: line, Verdict: v, Points: service.Set{{Lo: pt, Hi: pt}},
 		On: []string{pt.String()}, Words: fmt.Sprint(v, " any -> store on ", pt)}
 }
 
@@ -399,7 +399,7 @@ func TestSetsThatAreKept(t *testing.T) {
 	near, far := netip.MustParseAddr("10.1.0.1"), netip.MustParseAddr("10.1.0.9")
 	with := func(id string, to netip.Addr, rules ...plan.Rule) point.Told {
 		for i := range rules {
-			rules[i].Peers = 0
+			rules[i].Peers = []int{0}
 		}
 		x := told(id, 1, rules...)
 		x.Enforces.Plan.Sets = []plan.Set{{Name: "peers", Addresses: plan.Addresses{{First: to, Last: to}}}}

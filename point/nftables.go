@@ -13,7 +13,6 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"time"
 
 	"github.com/google/nftables"
 	"github.com/google/nftables/expr"
@@ -33,8 +32,8 @@ type Nftables struct {
 	Dir       string // folder that remembers ended connections over restarts; blank: nothing does
 
 	mu     sync.Mutex
-	ended  map[ended]time.Time // connections that were ended, and when: they must not go on
-	loaded bool                // ended was read from Dir
+	ended  map[ended]since // connections that were ended: they must not go on
+	loaded bool            // ended was read from Dir
 }
 
 func (n *Nftables) command(args ...string) *exec.Cmd {
@@ -67,7 +66,7 @@ func (n *Nftables) Load(l plan.Loaded, paired bool) error {
 	defer n.mu.Unlock()
 	n.recallEnded()
 	var script strings.Builder
-	o := nft.Options{Group: logGroup, Ends: true, Ended: elementsOf(slices.Collect(maps.Keys(n.ended))), Paired: paired}
+	o := nft.Options{Group: logGroup, Ends: l.Enforced != nil, Ended: elementsOf(slices.Collect(maps.Keys(n.ended))), Paired: paired}
 	if err := nft.WriteLoaded(&script, l, o); err != nil {
 		return err
 	}
@@ -75,6 +74,10 @@ func (n *Nftables) Load(l plan.Loaded, paired bool) error {
 	cmd.Stdin = strings.NewReader(script.String())
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return refused(out, err)
+	}
+	if l.Enforced == nil && len(n.ended) > 0 { // then everything is carried
+		clear(n.ended)
+		return n.keepEnded()
 	}
 	return nil
 }

@@ -27,16 +27,23 @@ import (
 	"lucidorchard/ingest/wire"
 )
 
-// ended is a connection that was ended: its client's end first.
+// ended is a connection that was ended, in the direction in which it was tracked.
 type ended struct {
 	Client netip.AddrPort `json:"client"`
 	Server netip.AddrPort `json:"server"`
 	Proto  uint8          `json:"proto"`
 }
 
+// since is when a connection was ended, and whether its direction was proven.
+type since struct {
+	At     time.Time `json:"at"`
+	Proven bool      `json:"proven"`
+}
+
 // liberal marks TCP connections that the kernel picked up in their middle
-// (IP_CT_TCP_FLAG_BE_LIBERAL of both directions).
-const liberal = 0x08
+// (IP_CT_TCP_FLAG_BE_LIBERAL of both directions). Flags come in the upper octet, their
+// mask in the lower one.
+const liberal = 0x08 << 8
 
 // running makes a conversation of an entry of the kernel's connection tracking, as its
 // packets pass the filter: after the server's address is translated, before the
@@ -73,7 +80,7 @@ func (n *Nftables) End(d *plan.Decider) (count int, err error) {
 		}
 		now := time.Now().Unix()
 		var gone []conntrack.Flow
-		var over []ended
+		over := map[ended]since{}
 		for i := range flows {
 			r := running(&flows[i])
 			if !d.Ends(r, now) {
@@ -81,7 +88,7 @@ func (n *Nftables) End(d *plan.Decider) (count int, err error) {
 			}
 			gone = append(gone, flows[i])
 			if !service.IsICMP(r.Proto) { // what an echo is answered with opens nothing
-				over = append(over, ended{r.Client, r.Server, r.Proto})
+				over[ended{r.Client, r.Server, r.Proto}] = since{time.Now(), r.Proven}
 			}
 		}
 		count = len(gone)
@@ -100,24 +107,24 @@ func (n *Nftables) End(d *plan.Decider) (count int, err error) {
 
 // drop lets the kernel drop the packets of connections that are over, and no longer
 // those of connections that the plan permits again.
-func (n *Nftables) drop(fd int, d *plan.Decider, over []ended) error {
+func (n *Nftables) drop(fd int, d *plan.Decider, over map[ended]since) error {
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	n.recallEnded()
-	now := time.Now()
 	var again, fresh []ended
-	for e := range n.ended {
-		if d.Ends(plan.Running{Client: e.Client, Server: e.Server, Proto: e.Proto, Proven: true}, now.Unix()) {
-			continue
+	for e, x := range n.ended {
+		if !d.Ends(plan.Running{Client: e.Client, Server: e.Server, Proto: e.Proto, Proven: x.Proven}, time.Now().Unix()) {
+			again = append(again, e)
+			delete(n.ended, e)
 		}
-		again = append(again, e)
-		delete(n.ended, e)
 	}
-	for _, e := range over {
-		if _, known := n.ended[e]; !known {
+	for e, x := range over {
+		_, known := n.ended[e]
+		_, turned := n.ended[ended{e.Server, e.Client, e.Proto}] // the same packets
+		if !known && !turned {
 			fresh = append(fresh, e)
+			n.ended[e] = x
 		}
-		n.ended[e] = now
 	}
 	if len(fresh)+len(again) == 0 {
 		return nil
@@ -143,7 +150,18 @@ func (n *Nftables) replaceEnded(fd int, gone, come []ended) error {
 			if err := replace(c, s, part, nil); err != nil {
 				return err
 			}
-			if err := c.Flush(); err != nil && !errors.Is(err, os.ErrNotExist) { // it expired
+			err := c.Flush()
+			for i := 0; errors.Is(err, os.ErrNotExist) && i < len(part); i++ { // some expired, so none was deleted: one by one
+				if err := replace(c, s, part[i:i+1], nil); err != nil {
+					return err
+				}
+				if one := c.Flush(); one != nil && !errors.Is(one, os.ErrNotExist) {
+					return one
+				} else if i == len(part)-1 {
+					err = nil
+				}
+			}
+			if err != nil {
 				return err
 			}
 		}
@@ -191,7 +209,7 @@ func keysOf(all []ended, six bool) (out []nftables.SetElement) {
 }
 
 // endedNow returns the connections that are ended.
-func (n *Nftables) endedNow() map[ended]time.Time {
+func (n *Nftables) endedNow() map[ended]since {
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	return maps.Clone(n.ended)
@@ -200,15 +218,15 @@ func (n *Nftables) endedNow() map[ended]time.Time {
 // compareEnded counts the directions of ended connections that the kernel should drop
 // and does not, and those that it drops though nobody ended them. before is what was
 // ended before the kernel was read: what changed meanwhile is neither.
-func (n *Nftables) compareEnded(elements []nftables.SetElement, six bool, before map[ended]time.Time) (missing, extra int) {
+func (n *Nftables) compareEnded(elements []nftables.SetElement, six bool, before map[ended]since) (missing, extra int) {
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	there := map[string]bool{}
 	for _, e := range elements {
 		there[string(e.Key)] = true
 	}
-	for e, at := range n.ended {
-		old := time.Since(at) > nft.EndedFor
+	for e, x := range n.ended {
+		old := time.Since(x.At) > nft.EndedFor
 		_, both := before[e]
 		for _, k := range keysOf([]ended{e}, six) {
 			switch {
@@ -232,7 +250,7 @@ func (n *Nftables) compareEnded(elements []nftables.SetElement, six bool, before
 // keptEnded is an ended connection on the disk.
 type keptEnded struct {
 	ended
-	At time.Time `json:"at"`
+	since
 }
 
 func (n *Nftables) endedFile() string { return filepath.Join(n.Dir, "ended.json") }
@@ -240,7 +258,7 @@ func (n *Nftables) endedFile() string { return filepath.Join(n.Dir, "ended.json"
 // recallEnded reads the connections that were ended before a restart, once.
 func (n *Nftables) recallEnded() {
 	if n.ended == nil {
-		n.ended = map[ended]time.Time{}
+		n.ended = map[ended]since{}
 	}
 	if n.loaded || n.Dir == "" {
 		return
@@ -252,7 +270,7 @@ func (n *Nftables) recallEnded() {
 		return // nothing was ended, or nobody knows
 	}
 	for _, e := range all {
-		n.ended[e.ended] = e.At
+		n.ended[e.ended] = e.since
 	}
 }
 
@@ -262,8 +280,8 @@ func (n *Nftables) keepEnded() error {
 		return nil
 	}
 	all := make([]keptEnded, 0, len(n.ended))
-	for e, at := range n.ended {
-		all = append(all, keptEnded{e, at})
+	for e, x := range n.ended {
+		all = append(all, keptEnded{e, x})
 	}
 	raw, err := json.Marshal(all)
 	if err != nil {

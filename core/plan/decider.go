@@ -49,7 +49,7 @@ func (p *Plan) first(rules []Rule, peer netip.Addr, pt service.Point, at int64) 
 	for i := range rules {
 		r := &rules[i]
 		if (r.Until == 0 || at < r.Until) && r.Points.Contains(pt) &&
-			(r.Peers == Anybody || p.Sets[r.Peers].Addresses.Contains(peer)) {
+			p.Includes(r, peer) {
 			if r.Verdict == Permit {
 				return Fate{decide.Permit, r.Line, true}
 			}

@@ -1,7 +1,6 @@
 package plan
 
 import (
-	"maps"
 	"slices"
 	"sort"
 
@@ -23,7 +22,7 @@ const mostMoved = 64
 // which rules and groups some addresses are of: not the policy, nor who holds them. It
 // reports false, and is of no use any more, if a new planner is due.
 func (p *Planner) Follow(u *decide.Update) (changed Changed, ok bool) {
-	if u.Before != p.c || u.After.Policy != p.c.Policy || u.After.AsOf != p.c.AsOf || p.fixed {
+	if u.Before != p.c || u.After.Policy != p.c.Policy || u.After.AsOf != p.c.AsOf {
 		return changed, false
 	}
 	at := p.c.AsOf
@@ -45,7 +44,6 @@ func (p *Planner) Follow(u *decide.Update) (changed Changed, ok bool) {
 		if was == is {
 			continue
 		}
-		p.meet(is)
 		place := sort.Search(len(p.line), func(i int) bool { return !p.line[i].Last.Less(addr) })
 		p.line[place].Class = is
 		p.byClass[was] = without(p.byClass[was], []int32{int32(place)})
@@ -53,7 +51,7 @@ func (p *Planner) Follow(u *decide.Update) (changed Changed, ok bool) {
 		p.byClass[is] = slices.Insert(slices.Clone(p.byClass[is]), at, int32(place))
 		changed.Holders = append(changed.Holders, m.After.Workload)
 		for i := range p.sets {
-			if in := p.peers[i].classes[is]; in != p.peers[i].classes[was] {
+			if in := p.hasAt(p.terms[i], &p.line[place]); in != p.sets[i].Addresses.Contains(addr) {
 				if spans[i] == nil {
 					spans[i] = map[Span]int{}
 				}
@@ -68,36 +66,6 @@ func (p *Planner) Follow(u *decide.Update) (changed Changed, ok bool) {
 		}
 	}
 	return changed, true
-}
-
-// meet prepares for addresses of a class that had none before.
-func (p *Planner) meet(class int32) {
-	at, known := slices.BinarySearch(p.present, class)
-	if known {
-		return
-	}
-	p.present = slices.Insert(p.present, at, class)
-	for k := range p.holds {
-		p.c.RulesAt(class, k == 1, func(rule int32) {
-			list := &p.holds[k][rule]
-			at, _ := slices.BinarySearch(*list, class)
-			*list = slices.Insert(*list, at, class)
-		})
-	}
-	for i := range p.peers {
-		x := &p.peers[i]
-		far := 1
-		if x.of.server {
-			far = 0
-		}
-		if _, holds := slices.BinarySearch(p.holds[far][x.rule], class); holds && p.agrees(x, class) {
-			x.classes[class] = true
-		}
-	}
-	clear(p.known)
-	for i := range p.sets {
-		p.known[keyOf(p.peers[i].title, slices.Sorted(maps.Keys(p.peers[i].classes)))] = i
-	}
 }
 
 // moves notes which spans came and went; false: in the end none did.

@@ -26,8 +26,8 @@ func spoken(p *plan.Plan) string {
 		for _, rules := range [][]plan.Rule{c.Server, c.Client} {
 			for _, r := range rules {
 				peers := "anybody"
-				if r.Peers != plan.Anybody {
-					peers = p.Sets[r.Peers].Addresses.String()
+				if !r.Anybody() {
+					peers = p.PeersOf(&r).String()
 				}
 				fmt.Fprintln(&b, r.Line, r.Verdict, r.On, r.Until, peers)
 			}

@@ -45,9 +45,6 @@ const (
 	Both   Side = "both"
 )
 
-// Nobody in particular: the rule is for every address.
-const Anybody = -1
-
 // Plan is what one point has to hold.
 type Plan struct {
 	Kind    Kind    `json:"kind"`
@@ -152,12 +149,15 @@ type Class struct {
 	Client    []Rule       `json:"client"`    // where they call
 }
 
-// Rule decides what no rule before it does: the services that it is on, with the
-// peers that it is for.
+// Rule decides what no rule before it does: the services that it is on, with the peers
+// that it is for. These are in some set of Peers, in every set of Within, and in none of
+// Except.
 type Rule struct {
 	Line    int         `json:"line"` // of the statement in the policy's text
 	Verdict Verdict     `json:"verdict"`
-	Peers   int         `json:"peers"` // index of Sets, or Anybody
+	Peers   []int       `json:"peers,omitempty"`  // indexes of Sets; none: every address
+	Within  []int       `json:"within,omitempty"` // likewise
+	Except  []int       `json:"except,omitempty"` // likewise
 	Points  service.Set `json:"-"`
 	On      []string    `json:"on"` // Points in words; empty: everything
 	Words   string      `json:"words"`
@@ -194,11 +194,7 @@ func (p *Plan) Hash() string {
 		for _, rules := range [][]Rule{c.Server, c.Client} {
 			b = append(b, 0)
 			for k := range rules {
-				peers := ""
-				if rules[k].Peers != Anybody {
-					peers = p.Sets[rules[k].Peers].Name
-				}
-				b = rules[k].append(binary.AppendVarint(b, int64(rules[k].Line)), peers)
+				b = rules[k].append(binary.AppendVarint(b, int64(rules[k].Line)), p.Sets)
 			}
 		}
 		parts = append(parts, string(b))
@@ -213,13 +209,57 @@ func (p *Plan) Hash() string {
 	return hex.EncodeToString(sum.Sum(nil))
 }
 
-// append adds to b what the rule does, for the peers of that name.
-func (r *Rule) append(b []byte, peers string) []byte {
+// Anybody reports whether the rule is for every address.
+func (r *Rule) Anybody() bool { return len(r.Peers)+len(r.Within)+len(r.Except) == 0 }
+
+// Covers returns the sets outside of which the rule has no peers; none: it may have some
+// anywhere.
+func (r *Rule) Covers() []int {
+	if len(r.Peers) > 0 || len(r.Within) == 0 {
+		return r.Peers
+	}
+	return r.Within[:1]
+}
+
+// Includes reports whether an address is among the peers of a rule of the plan.
+func (p *Plan) Includes(r *Rule, peer netip.Addr) bool {
+	in := func(set int) bool { return p.Sets[set].Addresses.Contains(peer) }
+	return (len(r.Peers) == 0 || slices.ContainsFunc(r.Peers, in)) && !slices.ContainsFunc(r.Except, in) &&
+		!slices.ContainsFunc(r.Within, func(set int) bool { return !in(set) })
+}
+
+// PeersOf returns the addresses of the peers of a rule of the plan.
+func (p *Plan) PeersOf(r *Rule) Addresses {
+	out := Everywhere
+	if len(r.Peers) > 0 {
+		var all []Addresses
+		for _, set := range r.Peers {
+			all = append(all, p.Sets[set].Addresses)
+		}
+		out = Union(all...)
+	}
+	for _, set := range r.Within {
+		out = out.Intersect(p.Sets[set].Addresses)
+	}
+	for _, set := range r.Except {
+		out = out.Minus(p.Sets[set].Addresses)
+	}
+	return out
+}
+
+// append adds to b what the rule does.
+func (r *Rule) append(b []byte, sets []Set) []byte {
 	b = append(append(b, 0), r.Verdict...)
 	for _, x := range r.Points {
 		b = binary.AppendUvarint(binary.AppendUvarint(b, uint64(x.Lo)), uint64(x.Hi))
 	}
-	b = binary.AppendVarint(append(append(append(b, 0), peers...), 0), r.Until)
+	for _, list := range [][]int{r.Peers, r.Within, r.Except} {
+		for _, set := range list {
+			b = append(append(b, sets[set].Name...), 0)
+		}
+		b = append(b, 1)
+	}
+	b = binary.AppendVarint(b, r.Until)
 	if r.Log {
 		b = append(b, 1)
 	}

@@ -1,6 +1,8 @@
 package plan_test
 
 import (
+	"fmt"
+	"math/rand/v2"
 	"net/netip"
 	"slices"
 	"strings"
@@ -12,6 +14,7 @@ import (
 	"lucidorchard/core/decide"
 	"lucidorchard/core/estate"
 	"lucidorchard/core/plan"
+	"lucidorchard/core/plan/nft"
 	"lucidorchard/core/policy"
 	"lucidorchard/core/sample"
 	"lucidorchard/core/service"
@@ -195,8 +198,8 @@ func TestAPlanIsTheSameWhoeverAsksFirst(t *testing.T) {
 			for _, class := range p.Classes {
 				for _, side := range [][]plan.Rule{class.Server, class.Client} {
 					for _, r := range side {
-						if r.Peers != plan.Anybody {
-							out = append(out, p.Sets[r.Peers].Addresses.String())
+						if !r.Anybody() {
+							out = append(out, p.PeersOf(&r).String())
 						}
 					}
 				}
@@ -206,4 +209,76 @@ func TestAPlanIsTheSameWhoeverAsksFirst(t *testing.T) {
 		require.Equal(t, words(alone), words(busy.Plan(guards, plan.Gate, plan.Both)))
 		require.Equal(t, words(alone), words(plan.NewPlanner(back).Plan(guards, plan.Gate, plan.Both)))
 	})
+}
+
+// Whatever the rules, a plan has at most as many elements as the members of what they
+// name; in a kernel at most four times as many.
+func TestElementsAreBoundedByMembers(t *testing.T) {
+	most := 0.0
+	rapid.Check(t, func(t *rapid.T) {
+		c := drawn(t)
+		p := plan.NewPlanner(c).Plan(someGuards(t, c.Estate), plan.Gate, plan.Both)
+		most = max(most, bounded(t, c, p))
+	})
+	t.Logf("at most %.2f times the members in a kernel", most)
+}
+
+// bounded checks a plan against the members of what a policy names, and returns how many
+// times these its kernel has.
+func bounded(t require.TestingT, c *decide.Compiled, p *plan.Plan) float64 {
+	members := 0
+	seen := map[string]bool{}
+	for _, s := range p.Sets {
+		require.False(t, seen[s.Name], "%s is there twice", s.Name)
+		seen[s.Name] = true
+		members += len(s.Addresses)
+	}
+	named := 2*len(c.Policy.GroupOrder) + 1
+	keys := map[string]bool{}
+	for _, r := range c.Policy.Rules {
+		named += len(r.Left.Items) + len(r.Right.Items)
+		for _, k := range slices.Concat(r.Same, r.Across) {
+			keys[k.String()] = true
+		}
+	}
+	named += len(keys) * (1 + c.Estate.Len())
+	require.LessOrEqual(t, len(p.Sets), named, "a set for each thing that is named")
+	sets, _ := nft.Contents(plan.Loaded{Enforced: p})
+	held := 0
+	for _, a := range sets {
+		held += len(a)
+	}
+	require.LessOrEqual(t, held, 4*members)
+	return float64(held) / float64(max(1, members))
+}
+
+// A policy of the size of a small company, drawn at random, over many workloads.
+func TestARandomPolicyOfACompanyIsBounded(t *testing.T) {
+	r := rand.New(rand.NewPCG(3, 9))
+	e, _ := sample.Large(3000, 40, 10)
+	var text strings.Builder
+	pick := func(list ...string) string { return list[r.IntN(len(list))] }
+	for i := range 150 {
+		fmt.Fprintf(&text, "group g%d = %s is %s %s %s is %s\n", i, pick("app", "tier", "env", "site"), pick("app1", "app7", "entry", "store", "live",
+			"northquay"), pick("or", "and", "and not"), pick("app", "tier", "env"), pick("app3", "logic", "trial", "live"))
+	}
+	text.WriteString("layer l\n")
+	for range 600 {
+		fmt.Fprintf(&text, "%s g%d, g%d -> g%d on tcp/%d %s\n", pick("permit", "reject"), r.IntN(150), r.IntN(150), r.IntN(150), 1+r.IntN(9000),
+			pick("", "same env", "across env", "within g3", "same app, env", "same tier"))
+	}
+	p, errs := policy.Parse(text.String())
+	require.Empty(t, errs)
+	c := decide.Compile(e, p, estate.Instant{Sec: 1_795_000_000})
+	var guards []int32
+	for i := range e.All() {
+		if r.IntN(4) == 0 {
+			guards = append(guards, i)
+		}
+	}
+	made := plan.NewPlanner(c).Plan(guards, plan.Gate, plan.Both)
+	t.Logf("%d classes, %d sets, %.2f times the members in a kernel", len(made.Classes), len(made.Sets), bounded(t, c, made))
+	var b strings.Builder
+	require.NoError(t, nft.Write(&b, made, nft.Options{}))
+	t.Logf("%d KiB of script, %d rules", b.Len()>>10, strings.Count(b.String(), "counter "))
 }

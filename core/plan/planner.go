@@ -17,36 +17,51 @@ import (
 
 // Planner makes the plans of many points for one policy and estate. What several
 // points need is found once. It is not safe for use by several goroutines.
+//
+// Addresses of peers stand in sets, one for each thing that the policy names: a group, a
+// prefix, a workload, the outside, a value of a tag. Rules combine them. So a plan has at
+// most as many elements as what its rules name has members, whatever the rules.
 type Planner struct {
 	c        *decide.Compiled
 	line     []decide.Stretch
 	byClass  map[int32][]int32 // class → places in line
-	present  []int32           // classes that have addresses, rising
 	byHolder map[int32][]int32 // workload → places in line
 	sets     []Set
-	peers    []peers           // by set: whom it holds
-	known    map[string]int    // words and classes of peers → index of sets
-	named    map[string]string // name → words and classes
+	terms    []term            // by set: what it is of
+	known    map[term]int      // → index of sets
 	rules    map[sideOf][]Rule // of a guarded class
-	holds    [2][][]int32      // by rule: classes that its left, and its right, side holds
-	alike    map[alike]int     // → index of sets, or Anybody
-	fixed    bool              // names hang on what sets hold: nothing can be moved
 }
 
-// peers says which classes a set holds: those of a rule's far side, that agree with a
-// class that is guarded.
-type peers struct {
-	title   string // says what they are: the same for the same, whoever asks and when
-	rule    int32
-	of      sideOf
-	paired  bool
-	classes map[int32]bool
+// term is something that a policy names and that has members.
+type term struct {
+	kind termKind
+	name string // of a group, a workload or a prefix; the value of a tag, folded
+	key  expr.Key
 }
 
-// alike is all that the peers of a rule hang on, seen from a class that is guarded.
-type alike struct {
-	rule, far int32
-	bearing   string
+type termKind uint8
+
+const (
+	inGroup termKind = iota
+	inPrefix
+	isWorkload
+	isOutside
+	hasValue // of a key
+	hasKey
+)
+
+func (x term) String() string {
+	switch x.kind {
+	case isWorkload:
+		return "workload " + x.name
+	case isOutside:
+		return "outside"
+	case hasValue:
+		return x.key.String() + " is " + x.name
+	case hasKey:
+		return "has " + x.key.String()
+	}
+	return x.name
 }
 
 type sideOf struct {
@@ -57,22 +72,11 @@ type sideOf struct {
 // NewPlanner prepares for plans as of the instant of a compilation.
 func NewPlanner(c *decide.Compiled) *Planner {
 	p := &Planner{c: c, line: c.Stretches(c.AsOf), byClass: map[int32][]int32{}, byHolder: map[int32][]int32{},
-		known: map[string]int{}, named: map[string]string{}, rules: map[sideOf][]Rule{},
-		alike: map[alike]int{}}
+		known: map[term]int{}, rules: map[sideOf][]Rule{}}
 	for i, s := range p.line {
-		if p.byClass[s.Class] == nil {
-			p.present = append(p.present, s.Class)
-		}
 		p.byClass[s.Class] = append(p.byClass[s.Class], int32(i))
 		if s.Workload != estate.Outside {
 			p.byHolder[s.Workload] = append(p.byHolder[s.Workload], int32(i))
-		}
-	}
-	slices.Sort(p.present)
-	for k := range p.holds {
-		p.holds[k] = make([][]int32, len(c.Policy.Rules))
-		for _, class := range p.present {
-			c.RulesAt(class, k == 1, func(rule int32) { p.holds[k][rule] = append(p.holds[k][rule], class) })
 		}
 	}
 	return p
@@ -124,20 +128,22 @@ func (p *Planner) Plan(guards []int32, kind Kind, side Side) *Plan {
 // ownRules gives rules with the sets of a plan, which gains those that it lacks.
 func (p *Planner) ownRules(rules []Rule, own map[int]int, out *Plan) []Rule {
 	mine := slices.Clone(rules)
-	for i := range mine {
-		if mine[i].Peers == Anybody {
-			continue
-		}
-		n, ok := own[mine[i].Peers]
-		if !ok {
-			n = len(out.Sets)
-			own[mine[i].Peers] = n
-			out.Sets = append(out.Sets, p.sets[mine[i].Peers])
-		}
-		mine[i].Peers = n
-	}
 	if mine == nil {
 		mine = []Rule{}
+	}
+	for i := range mine {
+		for _, list := range []*[]int{&mine[i].Peers, &mine[i].Within, &mine[i].Except} {
+			*list = slices.Clone(*list)
+			for k, set := range *list {
+				n, ok := own[set]
+				if !ok {
+					n = len(out.Sets)
+					own[set] = n
+					out.Sets = append(out.Sets, p.sets[set])
+				}
+				(*list)[k] = n
+			}
+		}
 	}
 	return mine
 }
@@ -145,8 +151,14 @@ func (p *Planner) ownRules(rules []Rule, own map[int]int, out *Plan) []Rule {
 // fingerprint tells lists of rules apart.
 func fingerprint(rules []Rule) string {
 	b := make([]byte, 0, 8*len(rules))
-	for _, r := range rules {
-		b = binary.AppendVarint(binary.AppendVarint(b, int64(r.Line)), int64(r.Peers))
+	for i := range rules {
+		b = binary.AppendVarint(b, int64(rules[i].Line))
+		for _, list := range [][]int{rules[i].Peers, rules[i].Within, rules[i].Except} {
+			b = binary.AppendUvarint(b, uint64(len(list)))
+			for _, set := range list {
+				b = binary.AppendUvarint(b, uint64(set))
+			}
+		}
 	}
 	return string(b)
 }
@@ -155,12 +167,7 @@ func fingerprint(rules []Rule) string {
 func (p *Planner) namedFingerprint(rules []Rule) string {
 	var b []byte
 	for i := range rules {
-		r := &rules[i]
-		name := ""
-		if r.Peers != Anybody {
-			name = p.sets[r.Peers].Name
-		}
-		b = r.append(append(b, r.Words...), name)
+		b = rules[i].append(append(b, rules[i].Words...), p.sets)
 	}
 	return string(b)
 }
@@ -179,17 +186,18 @@ func (p *Planner) rulesOf(of sideOf) []Rule {
 			return
 		}
 		r := p.c.Policy.Rules[i]
-		peers := p.peersOf(i, r, of)
-		x := Rule{Line: r.Line, Verdict: Reject, Points: points, On: words(points), Peers: peers, Words: r.Sentence(),
-			Log: r.Log}
+		x := Rule{Line: r.Line, Verdict: Reject, Points: points, On: words(points), Words: r.Sentence(), Log: r.Log}
 		if r.Action == policy.Permit {
 			x.Verdict = Permit
 		}
 		if r.Until != nil {
 			x.Until = r.Until.End().Sec
 		}
+		if !p.peers(&x, r, of) {
+			return // it is for nobody, seen from this class
+		}
 		out = append(out, x)
-		if peers == Anybody && x.Until == 0 { // else one day, or for others, the rules behind it decide
+		if x.Anybody() && x.Until == 0 { // else one day, or for others, the rules behind it decide
 			rest = rest.Minus(points)
 		}
 	})
@@ -197,52 +205,90 @@ func (p *Planner) rulesOf(of sideOf) []Rule {
 	return out
 }
 
-// peersOf gives the set of the peers of a rule, or Anybody. That there are none now is
-// no reason to leave the rule out: one day there may be, without a release.
-func (p *Planner) peersOf(i int32, r *policy.Rule, of sideOf) int {
-	far := 1
-	if of.server {
-		far = 0
-	}
-	key := alike{i, int32(far), ""}
-	paired := p.c.Paired(i)
-	if paired {
-		key.bearing = p.c.Bearing(i, of.class)
-	}
-	if n, known := p.alike[key]; known {
-		return n
-	}
-	n := Anybody
-	side := r.Right
-	if of.server {
-		side = r.Left
-	}
-	// That all addresses of today are in a group is not that the rule is for anybody.
-	if paired || !side.Any {
-		x := peers{rule: i, of: of, paired: paired, classes: map[int32]bool{}}
-		var classes []int32
-		for _, class := range p.holds[far][i] {
-			if p.agrees(&x, class) {
-				classes = append(classes, class)
-			}
+// peers notes whom a rule is for, seen from a guarded class that one of its sides holds.
+// It reports false if the clauses leave nobody. That a set has no members now is no
+// reason to leave the rule out: one day it may, without a release.
+func (p *Planner) peers(x *Rule, r *policy.Rule, of sideOf) bool {
+	if r.Action == policy.Apart {
+		x.Peers = p.apartFrom(r.Groups, of.class)
+		if len(x.Peers) == 0 {
+			return false
 		}
-		words, title := p.peerWords(r, of)
-		n = p.set(classes, words, title, x)
+	} else {
+		far := r.Right
+		if of.server {
+			far = r.Left
+		}
+		if !far.Any {
+			for _, item := range far.Items {
+				x.Peers = append(x.Peers, p.set(termOf(&item)))
+			}
+			slices.Sort(x.Peers)
+			x.Peers = slices.Compact(x.Peers)
+		}
 	}
-	p.alike[key] = n
-	return n
+	if r.Within != nil {
+		if p.says(of.class, r.Within.Name) != expr.Yes {
+			return false // it is for those within alone
+		}
+		x.Within = append(x.Within, p.set(term{kind: inGroup, name: r.Within.Name}))
+	}
+	if r.Area != nil {
+		if group := p.c.Policy.Areas[r.Area.Name].Group.Name; p.says(of.class, group) != expr.Yes {
+			x.Within = append(x.Within, p.set(term{kind: inGroup, name: group}))
+		}
+	}
+	w := p.someOf(of.class)
+	for _, k := range r.Same {
+		v, has := k.Of(w)
+		if !has {
+			return false
+		}
+		x.Within = append(x.Within, p.set(term{kind: hasValue, name: expr.Fold(v), key: k}))
+	}
+	for _, k := range r.Across {
+		v, has := k.Of(w)
+		if !has {
+			return false
+		}
+		x.Within = append(x.Within, p.set(term{kind: hasKey, key: k}))
+		x.Except = append(x.Except, p.set(term{kind: hasValue, name: expr.Fold(v), key: k}))
+	}
+	return true
 }
 
-// agrees reports whether a class on the far side of a rule is among its peers.
-func (p *Planner) agrees(x *peers, class int32) bool {
-	if !x.paired {
-		return true
+// apartFrom returns the sets of the groups of a separation from which a class is kept
+// apart: those that it is not in, or if it is in several of them, all; none: it is in no
+// group of the separation.
+func (p *Planner) apartFrom(groups []policy.Ref, class int32) (out []int) {
+	in := map[string]bool{}
+	for _, g := range groups {
+		if p.says(class, g.Name) == expr.Yes {
+			in[g.Name] = true
+		}
 	}
-	a, b := class, x.of.class
-	if !x.of.server {
-		a, b = b, a
+	if len(in) == 0 {
+		return nil
 	}
-	return p.c.Reaches(x.rule, a, b)
+	for _, g := range groups {
+		if !in[g.Name] || len(in) > 1 {
+			out = append(out, p.set(term{kind: inGroup, name: g.Name}))
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+func termOf(o *policy.Operand) term {
+	switch o.Kind {
+	case policy.IsOutside:
+		return term{kind: isOutside}
+	case policy.InPrefix:
+		return term{kind: inPrefix, name: o.Prefix.String()}
+	case policy.IsWorkload:
+		return term{kind: isWorkload, name: o.Name}
+	}
+	return term{kind: inGroup, name: o.Name}
 }
 
 // words says points; nothing for all of them.
@@ -269,55 +315,63 @@ func rangeWords(r service.Range) (out []string) {
 	return out
 }
 
-// set gives the index of the set of some classes' addresses.
-func (p *Planner) set(classes []int32, words, title string, whom peers) int {
-	key := keyOf(title, classes)
-	if n, ok := p.known[key]; ok {
+// set gives the index of the set of a term's members.
+func (p *Planner) set(x term) int {
+	if n, ok := p.known[x]; ok {
 		return n
 	}
 	var places []int32
-	for _, c := range classes {
-		places = append(places, p.byClass[c]...)
+	for class, at := range p.byClass {
+		if p.has(x, class) {
+			places = append(places, at...)
+		}
 	}
 	slices.Sort(places)
 	spans := make([]Span, len(places))
 	for i, at := range places {
 		spans[i] = Span{p.line[at].First, p.line[at].Last}
 	}
-	addresses := addressesOf(spans)
-	name := slug(title)
-	if p.named[name] != "" { // what it holds tells it apart, so that it does not hang on who asks first
-		name = slug(title + " " + addresses.String())
-		p.fixed = true
-	}
-	whom.title = title
-	for _, c := range classes {
-		whom.classes[c] = true
-	}
-	p.peers = append(p.peers, whom)
-	p.named[name] = key
+	made := Set{Name: slug(x), Words: x.String(), Addresses: addressesOf(spans)}
+	made.shared = sharedOf(made.Addresses)
 	n := len(p.sets)
-	p.known[key] = n
-	made := Set{Name: name, Words: words, Addresses: addresses}
-	made.shared = sharedOf(addresses)
+	p.known[x] = n
 	p.sets = append(p.sets, made)
+	p.terms = append(p.terms, x)
 	return n
 }
 
-// keyOf tells sets apart: not by what they hold alone, as what is the same now may not be
-// later. classes are rising.
-func keyOf(title string, classes []int32) string {
-	raw := append(make([]byte, 0, len(title)+4*len(classes)), title...)
-	for _, c := range classes {
-		raw = binary.LittleEndian.AppendUint32(raw, uint32(c))
-	}
-	return string(raw)
+// has reports whether the addresses of a class are members of a term. The rules of a
+// policy tell apart what its terms tell apart, so that one address speaks for all.
+func (p *Planner) has(x term, class int32) bool {
+	return len(p.byClass[class]) > 0 && p.hasAt(x, &p.line[p.byClass[class][0]])
 }
 
-// slug makes a name of words that every kernel takes.
-func slug(words string) string {
-	h := fnv.New32a()
-	_, _ = h.Write([]byte(words))
+func (p *Planner) hasAt(x term, s *decide.Stretch) bool {
+	switch x.kind {
+	case inGroup:
+		return p.c.Group(x.name, p.c.At(s.First, p.c.AsOf)) == expr.Yes
+	case inPrefix:
+		return netip.MustParsePrefix(x.name).Contains(s.First)
+	case isOutside:
+		return s.Workload == estate.Outside
+	}
+	if s.Workload == estate.Outside {
+		return false
+	}
+	w := p.c.Estate.Workload(s.Workload)
+	if x.kind == isWorkload {
+		return w.ID == x.name
+	}
+	v, has := x.key.Of(w)
+	return has && (x.kind == hasKey || expr.Fold(v) == x.name)
+}
+
+// slug makes a name for the set of a term that every kernel takes. It is the same as long
+// as the policy names the same.
+func slug(x term) string {
+	words := x.String()
+	h := fnv.New64a()
+	_, _ = fmt.Fprint(h, x.kind, " ", words)
 	short := strings.Map(func(r rune) rune {
 		switch {
 		case r >= 'a' && r <= 'z' || r >= '0' && r <= '9':
@@ -330,72 +384,13 @@ func slug(words string) string {
 	if len(short) > 16 {
 		short = short[:16]
 	}
-	return fmt.Sprintf("p_%s_%06x", strings.Trim(short, "_"), h.Sum32()&0xffffff)
-}
-
-// peerWords says which peers a rule speaks of, seen from a guarded class; the title is
-// the same for those that are the same.
-func (p *Planner) peerWords(r *policy.Rule, of sideOf) (words, title string) {
-	var parts []string
-	switch {
-	case r.Action == policy.Apart:
-		kept, bits := p.kept(r.Groups, of.class)
-		parts, title = append(parts, kept), bits
-	case of.server:
-		parts = append(parts, r.Left.String())
-	default:
-		parts = append(parts, r.Right.String())
-	}
-	if r.Within != nil {
-		if p.says(of.class, r.Within.Name) != expr.Yes {
-			return "nobody", "nobody" // it is for those within alone
-		}
-		parts = append(parts, "within "+r.Within.Name)
-	}
-	if r.Area != nil && p.says(of.class, p.c.Policy.Areas[r.Area.Name].Group.Name) != expr.Yes {
-		parts = append(parts, "area "+r.Area.Name)
-	}
-	w := p.someOf(of.class)
-	for _, k := range r.Same {
-		v, _ := k.Of(w)
-		parts = append(parts, k.String()+" is "+expr.Fold(v))
-	}
-	for _, k := range r.Across {
-		v, _ := k.Of(w)
-		parts = append(parts, k.String()+" is not "+expr.Fold(v))
-	}
-	words = strings.Join(parts, ", ")
-	return words, words + title
+	return fmt.Sprintf("p_%s_%012x", strings.Trim(short, "_"), h.Sum64()&(1<<48-1))
 }
 
 // says gives what a group says of a guarded class.
 func (p *Planner) says(class int32, group string) expr.Truth {
 	s := p.line[p.byClass[class][0]]
 	return p.c.Group(group, p.c.At(s.First, p.c.AsOf))
-}
-
-// kept names the groups of a separation that are kept apart from a class: those that
-// it is not in, or if it is in several of them, all. The title says of each whether it is
-// in it.
-func (p *Planner) kept(groups []policy.Ref, class int32) (words, title string) {
-	var in, out []string
-	title = " apart"
-	for _, g := range groups {
-		if p.says(class, g.Name) == expr.Yes {
-			in = append(in, g.Name)
-			title += " +" + g.Name
-		} else {
-			out = append(out, g.Name)
-			title += " -" + g.Name
-		}
-	}
-	switch {
-	case len(in) == 0:
-		return "nobody", title
-	case len(in) > 1:
-		out = append(out, in...)
-	}
-	return strings.Join(out, ", "), title
 }
 
 // someOf gives a workload of a class; guarded classes have one.

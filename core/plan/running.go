@@ -36,24 +36,29 @@ type Running struct {
 // Ends reports whether a plan ends a running conversation at a second (Unix).
 //
 // A conversation whose opening the kernel saw ends exactly if its first packet would be
-// rejected now. Of one that was picked up in its middle, the tracked direction is where
-// the first packet since then went. It ends only if the tracked direction is rejected
-// and the other one does not excuse it: a rule permits the other direction, or, for TCP,
-// no rule decides it and the ports say that the tracked client is the server.
+// rejected now. One that was picked up in its middle may have been opened by either end:
+//
+//	one direction  other direction  ends
+//	permitted      any              no: it may be the one that is permitted
+//	rejected       rejected         yes
+//	rejected       no rule          if the rejected direction leads to the port of a server,
+//	                                or the ports do not tell and it is the tracked one
+//	no rule        no rule          no
 func (d *Decider) Ends(r Running, at int64) bool {
-	f := d.Decide(r.Client.Addr(), r.Server.Addr(), service.PointOf(r.Proto, uint32(r.Server.Port())), at)
-	if !f.Concerned || f.Verdict != decide.Reject {
-		return false
-	}
+	to := d.Decide(r.Client.Addr(), r.Server.Addr(), service.PointOf(r.Proto, uint32(r.Server.Port())), at)
 	if r.Proven || service.IsICMP(r.Proto) {
-		return true
+		return to.Verdict == decide.Reject
 	}
 	back := d.Decide(r.Server.Addr(), r.Client.Addr(), service.PointOf(r.Proto, uint32(r.Client.Port())), at)
 	switch {
-	case back.Verdict == decide.Permit:
+	case to.Verdict == decide.Permit || back.Verdict == decide.Permit:
 		return false
-	case back.Verdict == decide.Uncovered && r.Proto == service.TCP:
-		return r.Client.Port() >= Ephemeral || r.Server.Port() < Ephemeral
+	case to.Verdict == back.Verdict:
+		return to.Verdict == decide.Reject
+	case r.Server.Port() < Ephemeral && r.Client.Port() >= Ephemeral:
+		return to.Verdict == decide.Reject
+	case r.Client.Port() < Ephemeral && r.Server.Port() >= Ephemeral:
+		return back.Verdict == decide.Reject
 	}
-	return true
+	return to.Verdict == decide.Reject
 }

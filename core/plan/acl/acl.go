@@ -95,9 +95,9 @@ func (l *List) side(p *plan.Plan, c *plan.Class, six, server bool, cannot map[in
 			cannot[r.Line] = "is on ports of sctp, for which the lists have no words: it is left out there"
 		}
 		peers := []netip.Prefix{{}}
-		if r.Peers != plan.Anybody {
+		if !r.Anybody() {
 			peers = nil
-			for _, s := range p.Sets[r.Peers].Addresses.Family(six) {
+			for _, s := range p.PeersOf(r).Family(six) {
 				s.Prefixes(func(x netip.Prefix) bool {
 					peers = append(peers, x)
 					return true

@@ -159,8 +159,8 @@ func carried(p *plan.Plan, rules []plan.Rule, on service.Point) plan.Addresses {
 			continue
 		}
 		match := rest
-		if r.Peers != plan.Anybody {
-			match = rest.Intersect(p.Sets[r.Peers].Addresses)
+		if !r.Anybody() {
+			match = rest.Intersect(p.PeersOf(r))
 		}
 		if r.Verdict == plan.Permit {
 			open = plan.Union(open, match)

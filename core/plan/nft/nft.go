@@ -12,8 +12,9 @@
 //
 // A TCP packet that belongs to no tracked connection and does not open one (its
 // connection began before the table was loaded, or takes another path the other way) is
-// accepted if the policy permits a conversation in the other direction: until an opening
-// packet is seen, nobody knows who is the client.
+// accepted if the policy permits a conversation in the other direction, and dropped if it
+// rejects that and the ports say that the packet is an answer: until an opening packet is
+// seen, nobody knows who is the client.
 package nft
 
 import (
@@ -99,8 +100,9 @@ type renderer struct {
 	b       *bufio.Writer
 	o       Options
 	p       *plan.Plan
-	observe bool   // p only counts
-	prefix  string // of p's names
+	cut     *parcels // of p
+	observe bool     // p only counts
+	prefix  string   // of p's names
 }
 
 func (r *renderer) say(depth int, format string, args ...any) {
@@ -124,7 +126,7 @@ func (r *renderer) open() {
 
 // plan writes the sets, maps and chains of one plan.
 func (r *renderer) plan(p *plan.Plan, observe bool, prefix string) {
-	r.p, r.observe, r.prefix = p, observe, prefix
+	r.p, r.observe, r.prefix, r.cut = p, observe, prefix, parcelsOf(p)
 	for _, s := range setsOf(p) {
 		r.set(s)
 	}
@@ -135,12 +137,12 @@ func (r *renderer) plan(p *plan.Plan, observe bool, prefix string) {
 	for i := range p.Classes {
 		c := &p.Classes[i]
 		if server {
-			r.parcels("s_"+c.Name, parcelsOf(c.Server), c, "saddr")
+			r.inner("s_"+c.Name, r.cut.rules(c.Server), c, "saddr")
 			r.chain("s_"+c.Name, c, c.Server, "saddr")
 			r.answers("as_"+c.Name, c, c.Server, "daddr")
 		}
 		if client {
-			r.parcels("d_"+c.Name, parcelsOf(c.Client), c, "daddr")
+			r.inner("d_"+c.Name, r.cut.rules(c.Client), c, "daddr")
 			r.chain("d_"+c.Name, c, c.Client, "daddr")
 			r.answers("ad_"+c.Name, c, c.Client, "saddr")
 		}
@@ -447,8 +449,9 @@ func (r *renderer) middle(server, client bool) {
 }
 
 // answers writes the chain that accepts the answers to what the rules of a class
-// permit: the same rules, seen from the other end. Where no rule decides, the side with
-// the well-known port is taken for the server, as in plan.Running.
+// permit, and drops those to what they reject: the same rules, seen from the other end.
+// Where no rule decides, the side with the lower port is taken for the server, as in
+// plan.Running.
 func (r *renderer) answers(name string, c *plan.Class, rules []plan.Rule, peer string) {
 	r.say(1, "chain %s%s {", r.prefix, name)
 	asked := service.NewSet(service.Whole(service.TCP))
@@ -457,12 +460,13 @@ func (r *renderer) answers(name string, c *plan.Class, rules []plan.Rule, peer s
 	}
 	for i := range rules {
 		x := &rules[i]
-		points, do := x.Points.Intersect(asked), "return"
+		points, do := x.Points.Intersect(asked), []string{fmt.Sprintf("tcp sport < %[1]d tcp dport >= %[1]d %[2]s", plan.Ephemeral,
+			r.drop()), "return"}
 		if len(points) == 0 {
 			continue
 		}
 		if x.Verdict == plan.Permit {
-			do = "accept"
+			do = []string{"accept"}
 		}
 		matches := []string{""}
 		if !points.Equal(asked) {
@@ -470,7 +474,9 @@ func (r *renderer) answers(name string, c *plan.Class, rules []plan.Rule, peer s
 		}
 		for _, from := range r.peers(x, c, peer) {
 			for _, on := range matches {
-				r.say(2, "%s%s%s%s", until(x), from, strings.ReplaceAll(on, " dport ", " sport "), do)
+				for _, what := range do {
+					r.say(2, "%s%s%s%s", until(x), from, strings.ReplaceAll(on, " dport ", " sport "), what)
+				}
 			}
 		}
 	}
@@ -482,7 +488,7 @@ func (r *renderer) answers(name string, c *plan.Class, rules []plan.Rule, peer s
 func (r *renderer) chain(name string, c *plan.Class, rules []plan.Rule, peer string) {
 	r.say(1, "chain %s%s {", r.prefix, name)
 	r.say(2, "# %s", printable(someOf(c.Workloads)))
-	for _, x := range parcelsOf(rules) {
+	for _, x := range r.cut.rules(rules) {
 		r.lead(name, x, c, peer)
 	}
 	r.say(2, `counter %s comment "uncovered"`, r.noted("uncovered", "accept"))
@@ -513,28 +519,47 @@ func someOf(ids []string) string {
 	return strings.Join(ids, " ")
 }
 
-// peers gives the conditions on the other end, one for each family in which the
-// class and the peers have addresses.
+// peers gives the conditions on the other end: of each family that the class has, one for
+// each set of peers.
 func (r *renderer) peers(x *plan.Rule, c *plan.Class, peer string) []string {
-	if x.Peers == plan.Anybody {
+	if x.Anybody() {
 		return []string{""}
 	}
-	s := &r.p.Sets[x.Peers]
 	var out []string
 	for _, f := range families {
-		switch {
-		case !c.Has(f.six):
-		case s.Addresses.Whole(f.six):
-			version := 4
-			if f.six {
-				version = 6
-			}
-			out = append(out, fmt.Sprintf("meta nfproto ipv%d ", version))
-		default:
-			out = append(out, fmt.Sprintf("%s %s @%s%s ", f.name, peer, r.prefix, setName(s, f.six)))
+		if !c.Has(f.six) {
+			continue
+		}
+		all := ""
+		for _, set := range x.Within {
+			all += r.member(set, f.six, peer, "")
+		}
+		for _, set := range x.Except {
+			all += r.member(set, f.six, peer, "!= ")
+		}
+		if len(x.Peers) == 0 {
+			out = append(out, all)
+		}
+		for _, set := range x.Peers {
+			out = append(out, all+r.member(set, f.six, peer, ""))
 		}
 	}
 	return out
+}
+
+// member gives the condition that the other end is in a set, or with not that it is not.
+func (r *renderer) member(set int, six bool, peer, not string) string {
+	s, f := &r.p.Sets[set], families[0]
+	if six {
+		f = families[1]
+	}
+	if s.Addresses.Whole(six) && not == "" {
+		return "meta nfproto " + f.proto + " "
+	}
+	if s.Addresses.Whole(six) { // nothing is left: as a whole family has no set
+		return "meta nfproto " + f.proto + " meta nfproto != " + f.proto + " "
+	}
+	return fmt.Sprintf("%s %s %s@%s%s ", f.name, peer, not, r.prefix, setName(s, six))
 }
 
 // noted gives what a rule does with a packet, after what the kernel's log is given.

@@ -14,10 +14,13 @@ import (
 // has rules. Where it is long, neighbouring rules are a parcel with a chain of its own,
 // which is entered only by the peers that one of them is for; parcels of many rules
 // have parcels again. A packet so meets a few dozen questions in thousands of rules,
-// and the order of the rules stays.
+// and the order of the rules stays. Parcels have sets of their own; how many is bounded by
+// the rules alone, as addresses come and go in them without new rules.
 const (
 	fewRules = 8 // are no parcels
 	fanOut   = 5 // parcels that a long run of rules is cut into
+	// mostCopies is into how many sets of parcels the addresses of a set go at most.
+	mostCopies = 3
 )
 
 const parcelPrefix = "u_"
@@ -28,8 +31,43 @@ type parcel struct {
 	inner []parcel // of a run, in order
 }
 
-// parcelsOf cuts rules into what a packet is asked about one after the other.
-func parcelsOf(rules []plan.Rule) (out []parcel) {
+// parcels cuts the rules of a plan.
+type parcels struct {
+	p      *plan.Plan
+	copies []int                   // by set: into how many sets of parcels it goes
+	made   map[string]*parcel      // by name
+	of     map[*plan.Rule][]parcel // by the first of some rules
+}
+
+// parcelsOf cuts all rules of a plan: the classes in the order of their names, so that what
+// is cut depends on the rules alone.
+func parcelsOf(p *plan.Plan) *parcels {
+	x := &parcels{p: p, copies: make([]int, len(p.Sets)), made: map[string]*parcel{}, of: map[*plan.Rule][]parcel{}}
+	order := make([]*plan.Class, len(p.Classes))
+	for i := range p.Classes {
+		order[i] = &p.Classes[i]
+	}
+	slices.SortFunc(order, func(a, b *plan.Class) int { return strings.Compare(a.Name, b.Name) })
+	for _, c := range order {
+		for _, rules := range [][]plan.Rule{c.Server, c.Client} {
+			if len(rules) > 0 {
+				x.of[&rules[0]] = x.cut(rules)
+			}
+		}
+	}
+	return x
+}
+
+// rules returns what the rules of a class were cut into.
+func (x *parcels) rules(rules []plan.Rule) []parcel {
+	if len(rules) == 0 {
+		return nil
+	}
+	return x.of[&rules[0]]
+}
+
+// cut cuts rules into what a packet is asked about one after the other.
+func (x *parcels) cut(rules []plan.Rule) (out []parcel) {
 	one := func(rules []plan.Rule) {
 		for i := range rules {
 			out = append(out, parcel{rules: rules[i : i+1]})
@@ -39,8 +77,9 @@ func parcelsOf(rules []plan.Rule) (out []parcel) {
 		one(rules)
 		return out
 	}
+	anywhere := func(r plan.Rule) bool { return len(r.Covers()) == 0 }
 	for len(rules) > 0 {
-		n := slices.IndexFunc(rules, func(r plan.Rule) bool { return r.Peers == plan.Anybody })
+		n := slices.IndexFunc(rules, anywhere)
 		if n == 0 {
 			one(rules[:1])
 			rules = rules[1:]
@@ -56,30 +95,56 @@ func parcelsOf(rules []plan.Rule) (out []parcel) {
 			continue
 		}
 		for part := range slices.Chunk(run, max(fewRules, (n+fanOut-1)/fanOut)) {
-			if len(part) <= fewRules/4 { // what is left over at the end
+			made := parcel{rules: part}
+			if len(part) <= fewRules/4 || !x.make(&made) { // what is left over at the end, or too often copied
 				one(part)
 				continue
 			}
-			out = append(out, parcel{part, parcelsOf(part)})
+			made.inner = x.cut(part)
+			out = append(out, made)
 		}
 	}
 	return out
+}
+
+// make notes that a parcel has a set, and reports whether it may.
+func (x *parcels) make(p *parcel) bool {
+	name := p.name(x.p)
+	if x.made[name] != nil {
+		return true
+	}
+	sets := p.sets()
+	for _, set := range sets {
+		if x.copies[set] == mostCopies {
+			return false
+		}
+	}
+	for _, set := range sets {
+		x.copies[set]++
+	}
+	x.made[name] = p
+	return true
 }
 
 // name is the same for runs that are for the same sets.
 func (x *parcel) name(p *plan.Plan) string {
 	h := fnv.New64a()
 	for i := range x.rules {
-		_, _ = fmt.Fprintln(h, p.Sets[x.rules[i].Peers].Name)
+		for _, set := range x.rules[i].Covers() {
+			_, _ = fmt.Fprint(h, p.Sets[set].Name, " ")
+		}
+		_, _ = fmt.Fprintln(h)
 	}
 	return fmt.Sprintf("%s%016x", parcelPrefix, h.Sum64())
 }
 
-// sets gives the sets that the rules of a run are for, each once.
+// sets gives the sets outside of which the rules of a run have no peers, each once.
 func (x *parcel) sets() (out []int) {
 	for i := range x.rules {
-		if set := x.rules[i].Peers; !slices.Contains(out, set) {
-			out = append(out, set)
+		for _, set := range x.rules[i].Covers() {
+			if !slices.Contains(out, set) {
+				out = append(out, set)
+			}
 		}
 	}
 	return out
@@ -104,28 +169,9 @@ func setsOf(p *plan.Plan) (out []*plan.Set) {
 	for i := range p.Sets {
 		out = append(out, &p.Sets[i])
 	}
-	all := runs(p)
+	all := parcelsOf(p).made
 	for _, name := range slices.Sorted(maps.Keys(all)) {
 		out = append(out, all[name].peers(p))
-	}
-	return out
-}
-
-// runs gives the parcels that are runs of rules, by the name of their set.
-func runs(p *plan.Plan) map[string]*parcel {
-	out := map[string]*parcel{}
-	var walk func(list []parcel)
-	walk = func(list []parcel) {
-		for i := range list {
-			if x := &list[i]; x.inner != nil {
-				out[x.name(p)] = x
-				walk(x.inner)
-			}
-		}
-	}
-	for i := range p.Classes {
-		walk(parcelsOf(p.Classes[i].Server))
-		walk(parcelsOf(p.Classes[i].Client))
 	}
 	return out
 }
@@ -169,8 +215,8 @@ func moves(from, to *plan.Plan, prefix string, come, gone map[string]plan.Addres
 			note(s.Name, added, removed)
 		}
 	}
-	before := runs(from)
-	for name, x := range runs(to) {
+	before := parcelsOf(from).made
+	for name, x := range parcelsOf(to).made {
 		var where []plan.Span
 		for _, set := range x.sets() {
 			where = append(where, moved[to.Sets[set].Name]...)
@@ -200,14 +246,14 @@ func (x *parcel) chainOf(p *plan.Plan, chain string) string {
 	return chain[:2] + strings.TrimPrefix(x.name(p), parcelPrefix) + "_" + fmt.Sprint(x.rules[0].Line) + chain[1:]
 }
 
-// parcels writes the chains of parcels, inner ones first.
-func (r *renderer) parcels(chain string, list []parcel, c *plan.Class, peer string) {
+// inner writes the chains of parcels, inner ones first.
+func (r *renderer) inner(chain string, list []parcel, c *plan.Class, peer string) {
 	for i := range list {
 		x := &list[i]
 		if x.inner == nil {
 			continue
 		}
-		r.parcels(chain, x.inner, c, peer)
+		r.inner(chain, x.inner, c, peer)
 		r.say(1, "chain %s%s {", r.prefix, x.chainOf(r.p, chain))
 		for _, in := range x.inner {
 			r.lead(chain, in, c, peer)
