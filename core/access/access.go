@@ -83,7 +83,7 @@ func (m *Machine) Words() string {
 	case m.From == "" && m.Open:
 		return "no administration was seen, and no assertion says who administers it; the release lets somebody in"
 	case m.From == "":
-		return "the release lets nobody administer it"
+		return fmt.Sprintf("line %d keeps everybody from administering it", m.Line)
 	case m.Open:
 		return fmt.Sprintf("administered by %s on %s (%s)", m.From, m.Point, m.Source)
 	}
