@@ -4,7 +4,7 @@ SHELL := /bin/bash
 export PATH := $(PATH):/usr/local/go/bin:/usr/sbin:/sbin
 PORT ?= 7411
 
-.PHONY: help demo demo-packets run test bench drill lint screenshots web types system tools clean
+.PHONY: help demo demo-packets run test bench drill lint screenshots web types system tools deb clean
 
 help:
 	@grep -E '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*##/\t/'
@@ -33,11 +33,13 @@ bench: ## speed and memory, as figures and as ratios of one run
 	go test -p 1 -run "^$$" -bench . -benchmem -timeout 60m ./core/... ./ingest/... ./collect ./cmd/... ./releasing ./point ./api ./app | grep -Ev '^(goos|goarch|pkg|cpu|PASS|ok|\?)'
 
 ROUNDS ?= 40
-drill: system tools ## kill, fill up and confuse the program while it is worked with; ROUNDS=40
+SEQUENCES ?= 100
+drill: system tools ## kill, fill up and confuse the program while it is worked with; ROUNDS=40 SEQUENCES=100
+	ORCHARD_SEQUENCES=$(SEQUENCES) go test -count=1 -timeout 120m -v -run TestNothingOpens ./point | grep -E "sequences,|^(---|ok|FAIL|PASS)|SKIP|NOT TESTED"
 	ORCHARD_DRILL=$(ROUNDS) go test -count=1 -timeout 120m -v ./drill | grep -E "rounds|connections are|^(---|ok|FAIL|PASS)|SKIP|NOT TRIED"
 
 lint: web/node_modules/.installed ## gofmt, go vet, staticcheck, tsc, eslint
-	@test -z "$$(gofmt -l cmd collect core demo disk drill e2e ingest model notify printing api app point releasing store web/*.go)" || { gofmt -l cmd collect core demo disk drill e2e ingest model notify printing api app point releasing store web/*.go; exit 1; }
+	@test -z "$$(gofmt -l cmd collect core demo disk drill e2e ingest model notify packaging printing api app point releasing store web/*.go)" || { gofmt -l cmd collect core demo disk drill e2e ingest model notify packaging printing api app point releasing store web/*.go; exit 1; }
 	go vet ./...
 	go run honnef.co/go/tools/cmd/staticcheck@v0.7.0 ./...
 	cd web && npm run --silent lint
@@ -54,6 +56,12 @@ web/dist/index.html: web/node_modules/.installed web/package.json web/index.html
 web/node_modules/.installed: web/package-lock.json
 	cd web && npm ci --no-audit --no-fund --loglevel=error
 	@touch $@
+
+VERSION ?= 0.0.0
+deb: ## the Debian package of the enforcement point's agent, in bin/
+	CGO_ENABLED=0 go build -trimpath -o bin/orchard ./cmd/orchard
+	VERSION=$(VERSION) ARCH=$$(go env GOARCH) go run github.com/goreleaser/nfpm/v2/cmd/nfpm@v2.43.0 package \
+		--config packaging/nfpm.yaml --packager deb --target bin/
 
 types: web/node_modules/.installed ## make the client's types from the API that the server describes
 	go run ./cmd/orchard openapi > web/src/api/openapi.json
@@ -74,6 +82,7 @@ tools:
 	[ -x /usr/sbin/pmacctd ] || missing="$$missing pmacct"; \
 	[ -x /usr/sbin/ulogd ] || missing="$$missing ulogd2"; \
 	[ -x /usr/sbin/conntrack ] || missing="$$missing conntrack"; \
+	command -v systemd-analyze >/dev/null 2>&1 || missing="$$missing systemd"; \
 	$(install)
 
 # What Debian has and this machine may lack.

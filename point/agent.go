@@ -314,6 +314,29 @@ func (a *Agent) recall() {
 	a.Log.Info("loaded what was kept on the disk", "runs", t.Runs())
 }
 
+// LoadKept loads the plans that an earlier run kept on the disk, and reads them back. It
+// does nothing else and asks nobody: for the time before the network is up.
+func (a *Agent) LoadKept() error {
+	a.base, a.ending = map[Line]int64{}, make(chan *plan.Decider, 1)
+	a.Check = cmp.Or(a.Check, 10*time.Second)
+	t, _, err := a.kept()
+	if err != nil {
+		return fmt.Errorf("what was kept on the disk cannot be applied: %w", err)
+	}
+	if t == nil {
+		a.Log.Info("no plan is kept on the disk")
+		return nil
+	}
+	if err := a.load(t); err != nil {
+		return err
+	}
+	if a.said.State == "drifted" {
+		return errors.New(a.said.Words)
+	}
+	a.Log.Info("loaded what was kept on the disk", "runs", t.Runs())
+	return nil
+}
+
 // load makes the kernel load plans, and reads back what it made of them.
 func (a *Agent) load(t *Told) error {
 	for _, p := range t.parts() {

@@ -474,7 +474,7 @@ func company() *estate.Estate {
 // the same.
 func drawPolicy(r *rand.Rand, flows []*talk) string {
 	text := "group clients = tier is client\ngroup servers = tier is server\nlayer allowances\n" +
-		fmt.Sprintf("permit clients -> servers on tcp/%d\nreject any -> servers on tcp/%d\n", allowed, canary)
+		fmt.Sprintf("permit clients -> servers on tcp/%d\nreject any -> workload server2 on tcp/%d\n", allowed, canary)
 	for _, f := range flows {
 		spec := f.pt.String()
 		if f.kind == "ping" {

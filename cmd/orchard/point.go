@@ -17,17 +17,24 @@ import (
 func pointCommand() *cobra.Command {
 	var a point.Agent
 	var file, level string
+	var load bool
 	cmd := &cobra.Command{
-		Use:   "point --server URL --token-file F --state DIR",
+		Use:   "point --server URL --token-file F --state DIR | point --load --state DIR",
 		Short: "Be an enforcement point: load the plans of the server into this machine's nftables",
 		Long: `It writes the table inet lucid_orchard and touches no other. DIR keeps the plans that
 were loaded last; they are loaded before the server is asked. After a change of rules
 it returns to the former plans if it cannot reach the server for the time of
---way-back. When it ends, the table stays.`,
+--way-back. When it ends, the table stays.
+
+With --load it loads the plans that DIR keeps and ends: at boot, before the network
+is up.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt, syscall.SIGTERM)
 			defer stop()
+			if load {
+				return loadKept(&a, level)
+			}
 			return bePoint(ctx, &a, file, level)
 		},
 	}
@@ -38,8 +45,21 @@ it returns to the former plans if it cannot reach the server for the time of
 	f.DurationVar(&a.WayBack, "way-back", 30*time.Second, "how long it waits for its server after a change of rules")
 	f.DurationVar(&a.Check, "check", 10*time.Second, "how often it reads back what the kernel has loaded")
 	f.StringVar(&level, "log-level", "info", "debug, info, warn or error")
-	needs(cmd, "server", "token-file", "state")
+	f.BoolVar(&load, "load", false, "load the plans that --state keeps, and end")
+	needs(cmd, "state")
+	cmd.MarkFlagsOneRequired("load", "server")
+	cmd.MarkFlagsRequiredTogether("server", "token-file")
+	cmd.MarkFlagsMutuallyExclusive("load", "server")
 	return cmd
+}
+
+// loadKept loads the plans that an earlier run kept. That there are none is no error.
+func loadKept(a *point.Agent, level string) (err error) {
+	if a.Log, err = (&serveOptions{logLevel: level, logFormat: "text"}).logger(os.Stderr); err != nil {
+		return err
+	}
+	a.Kernel = &point.Nftables{Dir: a.State}
+	return a.LoadKept()
 }
 
 func bePoint(ctx context.Context, a *point.Agent, file, level string) error {
