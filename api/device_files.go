@@ -67,11 +67,11 @@ func render(t *point.Told, format string) (kind, text string, cannot []string, e
 	case format == "acl":
 		d, not := acl.Of(l.Enforced)
 		raw, err = d.Text()
-		return "application/yang-data+json", string(raw) + "\n", not, err
+		return "application/yang-data+json", string(raw) + "\n", append(not, acl.Notes...), err
 	case format == "k8s":
 		list, not := k8s.Of(l.Enforced)
 		raw, err = list.Text()
-		return "application/json", string(raw) + "\n", not, err
+		return "application/json", string(raw) + "\n", append(not, k8s.Notes...), err
 	case format == "json":
 		raw, err = json.MarshalIndent(l.Deciding(), "", "  ")
 		return "application/json", string(raw) + "\n", nil, err

@@ -74,6 +74,12 @@ func TestNobodyIsLockedOutUnasked(t *testing.T) {
 	c.get("/api/v1/rollout/waves/1/access", &machines)
 	require.False(t, machines[0].Open)
 	seen := 0
+	var rejected []api.RejectionOut
+	c.get("/api/v1/rollout/waves/1/rejected?limit=1000", &rejected)
+	var page api.ConversationPage
+	c.get("/api/v1/conversations?wave=1", &page)
+	require.Equal(t, len(rejected), page.Total, "they are rows of the ledger, too")
+	require.Positive(t, page.Total)
 	without := []string{}
 	for _, m := range machines {
 		if m.Source == "seen" {

@@ -18,6 +18,7 @@ import (
 	"lucidorchard/core/reach"
 	"lucidorchard/core/service"
 	"lucidorchard/model"
+	"lucidorchard/store"
 )
 
 // Filter says which conversations count.
@@ -43,6 +44,7 @@ type Filter struct {
 	For      string `query:"for" doc:"Only what has an end in this part of the estate: area:NAME, owner:NAME or KEY:VALUE, a tag"`
 	Asking   bool   `query:"asking" doc:"Without what is rejected and a probe says rightly so"`
 	Aside    string `query:"aside" doc:"Only what the newest derivation set aside for this reason; all: for any"`
+	Wave     int    `query:"wave" minimum:"0" doc:"Only what runs and the newest release rejects at the points of this wave"`
 	MapKeys
 	Path []string `query:"path" doc:"Ways over the map: column and row of the client, column and row of the server, separated by |; blank is any"`
 }
@@ -62,18 +64,40 @@ func (k MapKeys) Keys() reach.MapKeys {
 // QueryOf reads a filter.
 func (a *App) QueryOf(ctx context.Context, m *model.Model, f Filter) (reach.Query, error) {
 	q, err := f.query(m)
-	if err != nil || f.Aside == "" {
+	if err != nil || f.Aside == "" && f.Wave == 0 {
 		return q, err
+	}
+	q.Only = map[reach.Talk]bool{}
+	if f.Wave != 0 {
+		return q, a.onlyRejected(ctx, m, f.Wave, q.Only)
 	}
 	found, err := a.Store.SetAside(ctx, f.Aside)
 	if err != nil {
 		return q, err
 	}
-	q.Only = make(map[reach.Talk]bool, len(found))
 	for _, x := range found {
 		q.Only[reach.Talk{Client: x.Client, Server: x.Server, Point: x.Point}] = true
 	}
 	return q, nil
+}
+
+// onlyRejected adds the conversations that the newest release rejects at the points of a
+// wave.
+func (a *App) onlyRejected(ctx context.Context, m *model.Model, wave int, only map[reach.Talk]bool) error {
+	v, err := m.View(ctx, m.From, m.To)
+	if err != nil {
+		return err
+	}
+	p, err := a.Progress(ctx, v, m)
+	if err != nil || len(p.Releases) == 0 {
+		return err
+	}
+	list, err := a.Rejections(ctx, v, m, p.Releases[0].No, p.of(&WaveState{Wave: store.Wave{No: wave}}))
+	for _, x := range list {
+		c := v.At(x.Index)
+		only[reach.Talk{Client: c.Client.Addr, Server: c.Server.Addr, Point: c.Point}] = true
+	}
+	return err
 }
 
 // query reads a filter, but for what was set aside.

@@ -16,6 +16,10 @@ type Span struct{ First, Last netip.Addr }
 // touch each other.
 type Addresses []Span
 
+// Joined makes a set of spans that are in order and do not overlap: those that touch
+// become one.
+func Joined(spans []Span) Addresses { return addressesOf(spans) }
+
 // addressesOf makes a set of spans that are in order and do not overlap.
 func addressesOf(spans []Span) Addresses {
 	var out Addresses

@@ -42,11 +42,13 @@ type Entry struct {
 // Match is the conditions on one header.
 type Match map[string]any
 
-// Of renders a plan, and says what such lists cannot say.
+// Notes is what has to be known of every such list.
+var Notes = []string{"the lists keep no state: the device has to let answers, and errors that belong to conversations, pass by itself"}
+
+// Of renders a plan, and returns what this plan needs and such lists cannot say.
 func Of(p *plan.Plan) (Document, []string) {
 	var out Document
-	warnings := []string{"the lists keep no state: the device has to let answers, and errors that belong to " +
-		"conversations, pass by itself"}
+	warnings := []string{}
 	cannot := map[int]string{} // by line
 	for _, six := range []bool{false, true} {
 		l := List{Name: "lucid-orchard-ipv4", Type: "ietf-access-control-list:ipv4-acl-type"}
@@ -75,12 +77,7 @@ func Of(p *plan.Plan) (Document, []string) {
 }
 
 func (l *List) side(p *plan.Plan, c *plan.Class, six, server bool, cannot map[int]string) {
-	var own []netip.Addr
-	for _, a := range c.Addresses {
-		if a.Is6() == six {
-			own = append(own, a)
-		}
-	}
+	own := prefixes(c.Addresses, six)
 	rules := c.Client
 	if server {
 		rules = c.Server
@@ -121,8 +118,22 @@ func (l *List) side(p *plan.Plan, c *plan.Class, six, server bool, cannot map[in
 	}
 }
 
+// prefixes gives addresses of a family in their order as the fewest prefixes.
+func prefixes(all []netip.Addr, six bool) (out []netip.Prefix) {
+	var spans plan.Addresses
+	for _, a := range all {
+		if a.Is6() == six {
+			spans = append(spans, plan.Span{First: a, Last: a})
+		}
+	}
+	for _, s := range plan.Joined(spans) {
+		out = slices.AppendSeq(out, s.Prefixes)
+	}
+	return out
+}
+
 // ends gives the conditions on the addresses; a peer that is not valid is anybody.
-func ends(own netip.Addr, peer netip.Prefix, six, server bool) Match {
+func ends(own netip.Prefix, peer netip.Prefix, six, server bool) Match {
 	version := "ipv4"
 	if six {
 		version = "ipv6"
@@ -131,7 +142,7 @@ func ends(own netip.Addr, peer netip.Prefix, six, server bool) Match {
 	if !server {
 		source, destination = destination, source
 	}
-	m := Match{destination: netip.PrefixFrom(own, own.BitLen()).String()}
+	m := Match{destination: own.String()}
 	if peer.IsValid() && peer.Bits() > 0 {
 		m[source] = peer.String()
 	}

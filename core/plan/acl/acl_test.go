@@ -3,6 +3,7 @@ package acl_test
 import (
 	"encoding/json"
 	"net/netip"
+	"slices"
 	"strings"
 	"testing"
 
@@ -75,7 +76,13 @@ func TestTheFirstEntryDoesWhatThePlanSays(t *testing.T) {
 		side := rapid.SampledFrom([]plan.Side{plan.Server, plan.Client, plan.Both}).Draw(t, "side")
 		p := plan.NewPlanner(c).Plan(some, plan.Gate, side)
 		made, cannot := acl.Of(p)
-		require.NotEmpty(t, cannot)
+		for _, class := range p.Classes {
+			for _, r := range slices.Concat(class.Server, class.Client) {
+				if r.Until != 0 {
+					require.NotEmpty(t, cannot)
+				}
+			}
+		}
 		raw, err := made.Text()
 		require.NoError(t, err)
 		var read acl.Document

@@ -72,12 +72,14 @@ type Port struct {
 	EndPort  uint32 `json:"endPort,omitempty"`
 }
 
-// Of renders a plan, and says what such policies cannot say.
+// Notes is what has to be known of every such policy.
+var Notes = []string{"a NetworkPolicy speaks of tcp, udp and sctp only: other protocols, icmp among them, are up to the network plugin",
+	"pods are selected by the label " + Label + ": set it to the class that each workload is listed under"}
+
+// Of renders a plan, and returns what this plan needs and such policies cannot say.
 func Of(p *plan.Plan) (List, []string) {
 	out := List{"v1", "List", []Policy{}}
-	cannot := map[string]bool{"a NetworkPolicy speaks of tcp, udp and sctp only: what the policy permits on other " +
-		"protocols, icmp among them, is up to the network plugin": true,
-		"pods are selected by the label " + Label + ": set it to the class that each workload is listed under": true}
+	cannot := map[string]bool{}
 	for i := range p.Classes {
 		c := &p.Classes[i]
 		x := Policy{APIVersion: "networking.k8s.io/v1", Kind: "NetworkPolicy",
@@ -99,6 +101,9 @@ func Of(p *plan.Plan) (List, []string) {
 	return out, slices.Sorted(maps.Keys(cannot))
 }
 
+// spoken is the services that a NetworkPolicy can name.
+var spoken = service.NewSet(service.Whole(service.TCP), service.Whole(service.UDP), service.Whole(service.SCTP))
+
 // allowed works out what rules do not reject: for each stretch of ports that they
 // treat alike, which peers. The peers stand in To.
 func allowed(p *plan.Plan, rules []plan.Rule, cannot map[string]bool) []Allow {
@@ -107,6 +112,9 @@ func allowed(p *plan.Plan, rules []plan.Rule, cannot map[string]bool) []Allow {
 	for _, r := range rules {
 		if r.Until != 0 {
 			cannot[fmt.Sprintf("line %d ends one day; the policies hold it until they are rendered again", r.Line)] = true
+		}
+		if others := r.Points.Minus(spoken); len(others) > 0 && !r.Points.Equal(service.All) {
+			cannot[fmt.Sprintf("line %d is on protocols other than tcp, udp and sctp: it is left out there", r.Line)] = true
 		}
 		if r.Log {
 			cannot[fmt.Sprintf("line %d asks for a log", r.Line)] = true

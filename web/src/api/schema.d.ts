@@ -5490,15 +5490,16 @@ export interface components {
             service: string;
         };
         Rule: {
+            except?: number[];
             /** Format: int64 */
             line: number;
             log?: boolean;
             on: string[];
-            /** Format: int64 */
-            peers: number;
+            peers?: number[];
             /** Format: int64 */
             until?: number;
             verdict: string;
+            within?: number[];
             words: string;
         };
         RuleFigures: {
@@ -6692,6 +6693,8 @@ export interface operations {
                 asking?: boolean;
                 /** @description Only what the newest derivation set aside for this reason; all: for any */
                 aside?: string;
+                /** @description Only what runs and the newest release rejects at the points of this wave */
+                wave?: number;
                 columns?: string;
                 rows?: string;
                 /** @description A row for each value; else the smaller ones are one row, ~others */
@@ -6813,6 +6816,8 @@ export interface operations {
                 asking?: boolean;
                 /** @description Only what the newest derivation set aside for this reason; all: for any */
                 aside?: string;
+                /** @description Only what runs and the newest release rejects at the points of this wave */
+                wave?: number;
                 columns?: string;
                 rows?: string;
                 /** @description A row for each value; else the smaller ones are one row, ~others */
@@ -6899,6 +6904,8 @@ export interface operations {
                 asking?: boolean;
                 /** @description Only what the newest derivation set aside for this reason; all: for any */
                 aside?: string;
+                /** @description Only what runs and the newest release rejects at the points of this wave */
+                wave?: number;
                 columns?: string;
                 rows?: string;
                 /** @description A row for each value; else the smaller ones are one row, ~others */
@@ -6981,6 +6988,8 @@ export interface operations {
                 asking?: boolean;
                 /** @description Only what the newest derivation set aside for this reason; all: for any */
                 aside?: string;
+                /** @description Only what runs and the newest release rejects at the points of this wave */
+                wave?: number;
                 columns?: string;
                 rows?: string;
                 /** @description A row for each value; else the smaller ones are one row, ~others */
@@ -7996,6 +8005,8 @@ export interface operations {
                 asking?: boolean;
                 /** @description Only what the newest derivation set aside for this reason; all: for any */
                 aside?: string;
+                /** @description Only what runs and the newest release rejects at the points of this wave */
+                wave?: number;
                 columns?: string;
                 rows?: string;
                 /** @description A row for each value; else the smaller ones are one row, ~others */
@@ -8075,6 +8086,8 @@ export interface operations {
                 asking?: boolean;
                 /** @description Only what the newest derivation set aside for this reason; all: for any */
                 aside?: string;
+                /** @description Only what runs and the newest release rejects at the points of this wave */
+                wave?: number;
                 columns?: string;
                 rows?: string;
                 /** @description A row for each value; else the smaller ones are one row, ~others */
@@ -8759,6 +8772,8 @@ export interface operations {
                 asking?: boolean;
                 /** @description Only what the newest derivation set aside for this reason; all: for any */
                 aside?: string;
+                /** @description Only what runs and the newest release rejects at the points of this wave */
+                wave?: number;
                 columns?: string;
                 rows?: string;
                 /** @description A row for each value; else the smaller ones are one row, ~others */
@@ -8840,6 +8855,8 @@ export interface operations {
                 asking?: boolean;
                 /** @description Only what the newest derivation set aside for this reason; all: for any */
                 aside?: string;
+                /** @description Only what runs and the newest release rejects at the points of this wave */
+                wave?: number;
                 columns?: string;
                 rows?: string;
                 /** @description A row for each value; else the smaller ones are one row, ~others */
@@ -8917,6 +8934,8 @@ export interface operations {
                 asking?: boolean;
                 /** @description Only what the newest derivation set aside for this reason; all: for any */
                 aside?: string;
+                /** @description Only what runs and the newest release rejects at the points of this wave */
+                wave?: number;
                 columns?: string;
                 rows?: string;
                 /** @description A row for each value; else the smaller ones are one row, ~others */
@@ -11087,6 +11106,8 @@ export interface operations {
                 asking?: boolean;
                 /** @description Only what the newest derivation set aside for this reason; all: for any */
                 aside?: string;
+                /** @description Only what runs and the newest release rejects at the points of this wave */
+                wave?: number;
                 columns?: string;
                 rows?: string;
                 /** @description A row for each value; else the smaller ones are one row, ~others */
@@ -11228,6 +11249,8 @@ export interface operations {
                 asking?: boolean;
                 /** @description Only what the newest derivation set aside for this reason; all: for any */
                 aside?: string;
+                /** @description Only what runs and the newest release rejects at the points of this wave */
+                wave?: number;
                 columns?: string;
                 rows?: string;
                 /** @description A row for each value; else the smaller ones are one row, ~others */

@@ -84,7 +84,7 @@ export function PointDialog({ p, releases, close }: { p: Point; releases: Releas
         <chakra.code fontFamily="mono" fontSize="12px">
           {p.guards}
         </chakra.code>
-        {p.undecided > 0 && `; ${plural(p.undecided, "workload")} it cannot tell, and does not guard`}
+        {p.undecided > 0 && `; ${plural(p.undecided, "workload")} undecided, and not guarded`}
       </Text>
       <Text mt="4px" color={bad ? "reject" : undefined} fontWeight={bad ? "600" : undefined} data-holds={p.state}>
         It {stateOf(p)}

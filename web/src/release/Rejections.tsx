@@ -4,18 +4,21 @@ import { Box, chakra, Flex, Text } from "@chakra-ui/react";
 import { api, problem, type Schemas } from "../api/client";
 import { useWhy, useWindow } from "../frame/address";
 import { SettleHere, useSettling } from "../ledger/Settle";
+import { Ledger } from "../ledger/Ledger";
 import { Link, ProblemNote } from "../marks/Controls";
 import { Mark } from "../marks/Marks";
-import { n, onDay, plural } from "../marks/words";
+import { onDay, plural } from "../marks/words";
 import { nameOf, type Wave } from "./waves";
 
 type Rejection = Schemas["RejectionOut"];
-const shown = 50;
+
+/** Up to so many are shown as sentences; more as rows of the ledger. */
+const few = 12;
 
 export function Rejections({ wave, release }: { wave: Wave; release: number }) {
   const w = useWindow();
   const { data, error } = api.useQuery("get", "/api/v1/rollout/waves/{no}/rejected", {
-    params: { path: { no: wave.no }, query: { ...w, limit: shown } },
+    params: { path: { no: wave.no }, query: { ...w, limit: few + 1 } },
   });
   if (error) return <ProblemNote>{problem(error)}</ProblemNote>;
   if (!data || data.length === 0) return null;
@@ -24,12 +27,22 @@ export function Rejections({ wave, release }: { wave: Wave; release: number }) {
       <Text as="h2" fontFamily="heading" fontSize="16px" mb="4px">
         What release {release} would reject in {wave.title ? nameOf(wave) : `wave ${wave.no}`}
       </Text>
-      <SettleHere query={{}}>
-        {data.map((x) => (
-          <Row key={[x.client.addr, x.server.addr, x.service, x.first].join(" ")} x={x} />
-        ))}
-      </SettleHere>
-      {data.length === shown && <Text color="soft">the first {n(shown)}; those that are not settled come first</Text>}
+      {data.length > few ? (
+        <Flex direction="column" h="300px" borderWidth="1px" borderColor="line2" data-rejected-rows>
+          <SettleHere query={{ wave: wave.no, asking: true }}>
+            <Ledger
+              query={{ wave: wave.no, asking: true }}
+              empty={<Text p="12px">All of it is settled as right, or the draft permits it: release the draft.</Text>}
+            />
+          </SettleHere>
+        </Flex>
+      ) : (
+        <SettleHere query={{}}>
+          {data.map((x) => (
+            <Row key={[x.client.addr, x.server.addr, x.service, x.first].join(" ")} x={x} />
+          ))}
+        </SettleHere>
+      )}
     </Box>
   );
 }

@@ -41,7 +41,7 @@ export function ReleaseDialog({ revision }: { revision: number }) {
   };
   return (
     <Modal
-      title={`Release ${(newest?.no ?? 0) + 1}`}
+      title="Release the draft"
       open
       onClose={() => change({ release: null })}
       size="lg"
@@ -79,7 +79,7 @@ export function ReleaseDialog({ revision }: { revision: number }) {
       {!newest && data && (
         <Text mt="10px">It is the first release: until now nothing is in force, and everything is carried.</Text>
       )}
-      <Text mt="10px" color="soft" fontSize="12.5px">
+      <Text mt="10px" color="soft" fontSize="12.5px" hidden={instead}>
         {first
           ? `${plural(first.of.length, "point")} of wave ${first.no} (${first.of.map((p) => p.name).join(", ")}) ` +
             `observe${first.of.length === 1 ? "s" : ""} it: it counts, and drops nothing. ${former(first.of)} ` +

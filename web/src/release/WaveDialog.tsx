@@ -1,4 +1,4 @@
-// What has to be true before a wave enforces.
+// The conditions under which a wave enforces.
 import { Flex, Input, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import { api, caughtUp, problem } from "../api/client";
@@ -10,7 +10,6 @@ import { nameOf, type Wave } from "./waves";
 const conditions = [
   ["asserts", "the assertions hold"],
   ["probes", "the probes get the verdict that is expected"],
-  ["wayBack", "the way back stays open: administrators reach all that it guards, and its points their server"],
   ["settled", "all that it would reject of today is settled as right"],
 ] as const;
 
@@ -34,7 +33,7 @@ export function WaveDialog({ wave, close }: { wave: Wave; close: () => void }) {
           byItself,
         },
       });
-      say(`What ${nameOf(x)} waits for is kept`);
+      say(`The conditions of ${nameOf(x)} are saved`);
       close();
     } catch (e) {
       setFailed(problem(e));
@@ -87,8 +86,11 @@ export function WaveDialog({ wave, close }: { wave: Wave; close: () => void }) {
         ))}
         <label>
           <input type="checkbox" checked={x.byItself} onChange={(e) => setX({ ...x, byItself: e.target.checked })} />{" "}
-          then it goes on by itself
+          then it enforces automatically
         </label>
+        <Text color="soft" fontSize="12.5px">
+          Its points must also have loaded the release, reach their server under it, and leave every machine a way in.
+        </Text>
         {failed && <ProblemNote>{failed}</ProblemNote>}
       </Flex>
     </Modal>
