@@ -189,6 +189,32 @@ func TestTokensOfPoints(t *testing.T) {
 	}, 20*time.Second, 200*time.Millisecond, "that is a matter: %v", &matters)
 }
 
+// A point that enforces is not forgotten unasked; one that was, and goes on, is shown.
+func TestAForgottenPointThatGoesOnIsShown(t *testing.T) {
+	c := serve(t)
+	c.begin()
+	c.addPoint("live", "env is live", 1)
+	require.Equal(t, 201, c.call("POST", "/api/v1/releases", map[string]any{"revision": 1, "title": "First"}, nil))
+	require.Equal(t, 200, c.order("enforce", 1, "live"))
+	c.until("it enforces", func(p map[string]app.PointState) bool { return runs(p["live"], 1, 0) })
+	var p problem
+	require.Equal(t, 409, c.call("DELETE", "/api/v1/points/live", nil, &p))
+	require.Contains(t, p.Detail, "live enforces release 1")
+	require.Equal(t, 204, c.call("DELETE", "/api/v1/points/live?anyway=true", nil, nil))
+	var matters struct {
+		Matters []struct{ Why string }
+	}
+	require.Eventually(t, func() bool {
+		c.get("/api/v1/watch", &matters)
+		for _, m := range matters.Matters {
+			if strings.Contains(m.Why, "its agent still runs") {
+				return true
+			}
+		}
+		return false
+	}, 20*time.Second, 200*time.Millisecond)
+}
+
 // Two gates may guard the same workloads if they are a pair.
 func TestPairsGuardTheSame(t *testing.T) {
 	c := serve(t)

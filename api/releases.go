@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net"
+	"net/http"
 	"slices"
 	"strings"
 	"time"
@@ -100,15 +101,15 @@ func (s *releasesAPI) routes(r routes) {
 	get(r, "read-point-plan", "/points/{name}/plan", "What a point is to hold, as text", s.pointPlan, missing)
 	post(r, "compare-running", "/points/{name}/running", "Compare what a device holds, as somebody pasted it, with what it is to hold",
 		s.running, missing)
-	get(r, "fetch-device-file", pointPath+"/file", "For devices, with their token: what to hold, as a file", s.deviceFile, withToken,
+	get(r, "fetch-device-file", pointPath+"/file", "For devices, with their token: what to hold, as a file", s.deviceFile, ofPoint,
 		missing, unlike, cached)
 	get(r, "fetch-device-group", pointPath+"/groups/{name}", "For devices, with their token: the members of a group, a prefix in "+
-		"each line", s.deviceGroup, withToken, missing, cached)
+		"each line", s.deviceGroup, ofPoint, missing, cached)
 	get(r, "read-told", pointPath+"/told", "For points, with their token: what to hold, as soon as it is another", s.told,
-		withToken)
+		ofPoint)
 	post(r, "say-seen", pointPath+"/seen", "For points, with their token: conversations that they rejected or left uncovered, "+
-		"as IPFIX messages", s.seen, withToken)
-	post(r, "say-held", pointPath+"/said", "For points, with their token: what they hold", s.said, withToken)
+		"as IPFIX messages", s.seen, ofPoint)
+	post(r, "say-held", pointPath+"/said", "For points, with their token: what they hold", s.said, ofPoint)
 }
 
 func (s *releasesAPI) rollOut(ctx context.Context, in *struct{ Window }) (*Body[RollOut], error) {
@@ -506,9 +507,10 @@ func (s *releasesAPI) addPoint(ctx context.Context, in *struct {
 }
 
 func (s *releasesAPI) dropPoint(ctx context.Context, in *struct {
-	Name string `path:"name"`
+	Name   string `path:"name"`
+	Anyway bool   `query:"anyway" doc:"Also if it enforces a release, which it goes on doing"`
 }) (*struct{}, error) {
-	return nil, s.DropPoint(ctx, in.Name)
+	return nil, s.DropPoint(ctx, in.Name, in.Anyway)
 }
 
 func (s *releasesAPI) again(ctx context.Context, in *struct {
@@ -577,6 +579,12 @@ func (s *releasesAPI) toldTo(ctx context.Context, name string) (*point.Told, err
 
 type pointKey struct{}
 
+// ofPoint is an operation that a point asks for with its token.
+func ofPoint(o *huma.Operation) {
+	withToken(o)
+	o.Errors = append(o.Errors, http.StatusGone)
+}
+
 func noPoint() error {
 	return huma.Error401Unauthorized("found a token of no enforcement point; make one in the view Release")
 }
@@ -588,10 +596,18 @@ func (s *releasesAPI) asking(ctx context.Context) (*store.Point, error) {
 	if err != nil {
 		return nil, err
 	}
-	if p == nil {
-		return nil, noPoint()
+	if p != nil {
+		return p, nil
 	}
-	return p, nil
+	former, err := s.Store.FormerPointOf(ctx, token)
+	if err != nil {
+		return nil, err
+	}
+	if former != "" {
+		return nil, huma.Error410Gone(former + " was deleted from this server; what it has loaded stays loaded. Stop the agent, and delete " +
+			"its table if the machine is to be open")
+	}
+	return nil, noPoint()
 }
 
 // toldPatience is about how long a point's question stays open: they do not all end at once.

@@ -153,7 +153,7 @@ func TestAReleaseGoesWaveByWaveAndBack(t *testing.T) {
 	}
 	require.True(t, seen["told"] && seen["applied"] && seen["drifted"])
 
-	require.Equal(t, 204, c.call("DELETE", "/api/v1/points/trial", nil, nil))
+	require.Equal(t, 204, c.call("DELETE", "/api/v1/points/trial?anyway=true", nil, nil))
 	require.Equal(t, 404, c.call("DELETE", "/api/v1/points/trial", nil, nil))
 }
 

@@ -153,8 +153,19 @@ func (a *App) AddPoint(ctx context.Context, m *model.Model, p store.Point) (toke
 
 func sidesMeet(a, b string) bool { return a == b || a == "both" || b == "both" }
 
-// DropPoint forgets a point.
-func (a *App) DropPoint(ctx context.Context, name string) error {
+// DropPoint forgets a point. One that enforces goes on enforcing, with nobody to tell it
+// anything: that has to be asked for.
+func (a *App) DropPoint(ctx context.Context, name string, anyway bool) error {
+	points, err := a.Store.Points(ctx)
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(points, func(p store.Point) bool { return p.Name == name })
+	var said point.Said
+	if i >= 0 && json.Unmarshal(points[i].Said, &said) == nil && said.Enforces != 0 && !anyway {
+		return Conflict(fmt.Sprintf("%s enforces release %d and would go on; nothing was changed. Switch it off first, or forget it all the same",
+			name, said.Enforces))
+	}
 	found, err := a.Store.DropPoint(ctx, name)
 	if err == nil && !found {
 		err = Missing("there is no point " + name)

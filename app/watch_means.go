@@ -122,6 +122,15 @@ func (a *App) lookAtPointsHealth(ctx context.Context, all *matters, now time.Tim
 	if err != nil {
 		return err
 	}
+	former, err := a.Store.FormerPoints(ctx, now.Add(-pointSilence))
+	if err != nil {
+		return err
+	}
+	for _, p := range former {
+		all.add(driftMatter, p.Name+" deleted", now, store.About{Point: p.Name}, "it was deleted here on "+p.Dropped.UTC().Format("2 Jan at 15:04")+
+			", and its agent still runs: what it has loaded stays loaded. Stop the agent, and delete its table if the machine is to be open",
+			strong(p.Name), plain(" was deleted and still reports"))
+	}
 	for _, p := range points {
 		if p.Heard == nil || p.Kind == "file" && p.Said == nil {
 			continue

@@ -246,6 +246,30 @@ func (s *Store) PointOf(ctx context.Context, token string) (*Point, error) {
 	return &p.Point, err
 }
 
+// FormerPointOf returns the name of the deleted point that a token belongs to, and notes
+// that it was heard of; blank: there is none.
+func (s *Store) FormerPointOf(ctx context.Context, token string) (name string, err error) {
+	sum := sha256.Sum256([]byte(token))
+	err = s.db.GetContext(ctx, &name, `UPDATE former_points SET heard = now() WHERE hash = $1 RETURNING name`, sum[:])
+	if errors.Is(err, sql.ErrNoRows) {
+		return "", nil
+	}
+	return name, err
+}
+
+// FormerPoint is a deleted point that still reports.
+type FormerPoint struct {
+	Name    string    `db:"name"`
+	Dropped time.Time `db:"dropped"`
+	Heard   time.Time `db:"heard"`
+}
+
+// FormerPoints returns the deleted points that reported since a time.
+func (s *Store) FormerPoints(ctx context.Context, since time.Time) ([]FormerPoint, error) {
+	out := []FormerPoint{}
+	return out, s.db.SelectContext(ctx, &out, `SELECT name, dropped, heard FROM former_points WHERE heard > $1 ORDER BY name`, since)
+}
+
 // RotateToken gives a point another token, and reports whether there is such a point. The
 // former token is valid until the new one is used.
 func (s *Store) RotateToken(ctx context.Context, name, token string) (bool, error) {

@@ -9324,7 +9324,10 @@ export interface operations {
     };
     "drop-point": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Also if it enforces a release, which it goes on doing */
+                anyway?: boolean;
+            };
             header?: never;
             path: {
                 name: string;

@@ -29,7 +29,7 @@ export function PointDialog({ p, releases, close }: { p: Point; releases: Releas
   };
   const forget = async () => {
     try {
-      await drop.mutateAsync({ params: { path: { name: p.name } } });
+      await drop.mutateAsync({ params: { path: { name: p.name }, query: { anyway: true } } });
       say(`${p.name} is forgotten; its table stays loaded until somebody deletes it`);
       close();
     } catch (e) {
@@ -73,7 +73,11 @@ export function PointDialog({ p, releases, close }: { p: Point; releases: Releas
             </Btn>
           )}
           <Btn onClick={() => (sure ? void forget() : setSure(true))}>
-            {sure ? "Really forget it" : "Forget this point…"}
+            {sure
+              ? p.held?.enforces
+                ? "It goes on enforcing: forget it all the same"
+                : "Really forget it"
+              : "Forget this point…"}
           </Btn>
           <Btn onClick={close}>Close</Btn>
         </>
