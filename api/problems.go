@@ -33,6 +33,7 @@ const (
 	problemConflict   = "/problems/conflict"          // it does not go with what there is
 	problemStored     = "/problems/already-stored"    // it was stored when it was sent the first time
 	problemLacks      = "/problems/list-lacks-much"   // send it again with confirm
+	problemDeleted    = "/problems/deleted"           // the point of this token was deleted
 	problemLarge      = "/problems/too-large"
 	problemMedia      = "/problems/unknown-media-type"
 	problemHost       = "/problems/unknown-host" // the server does not go by this name
@@ -60,7 +61,7 @@ var usual = map[int]string{
 	http.StatusBadRequest: problemUnreadable, http.StatusUnauthorized: problemNoToken,
 	http.StatusForbidden: problemForbidden, http.StatusNotFound: problemMissing,
 	http.StatusMethodNotAllowed: problemMethod, http.StatusConflict: problemConflict,
-	http.StatusPreconditionFailed:    problemMoved,
+	http.StatusGone: problemDeleted, http.StatusPreconditionFailed: problemMoved,
 	http.StatusRequestEntityTooLarge: problemLarge, http.StatusUnsupportedMediaType: problemMedia,
 	http.StatusMisdirectedRequest:  problemHost,
 	http.StatusUnprocessableEntity: problemInvalid, http.StatusPreconditionRequired: problemNoMatch,
