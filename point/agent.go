@@ -39,15 +39,17 @@ type Agent struct {
 	until   time.Time // when it returns unless the server is reached
 	confirm time.Time // when it returns unless a person confirms; zero: nobody has to
 
-	want    *wanting // what the kernel should have loaded
-	version int      // rises when the kernel is told something
-	proved  int      // version that was read back and found right
-	readAt  time.Time
-	blind   time.Time // since when what is loaded cannot be read; zero: it can
-	reading bool
-	asked   bool // somebody waits for the result to report it
-	missed  int  // results that were out of date, one after the other
-	results chan reading
+	want     *wanting     // what the kernel should have loaded
+	version  atomic.Int64 // rises when the kernel is told something
+	proved   int64        // version that was read back and found right
+	readAt   time.Time
+	blind    time.Time // since when what is loaded cannot be read; zero: it can
+	reading  bool
+	asked    bool // somebody waits for the result to report it
+	missed   int  // results that were out of date, one after the other
+	readTook time.Duration
+	readDone time.Time
+	results  chan reading
 
 	base   map[Line]int64 // counted by what was loaded before
 	lines  []Line         // counted now
@@ -70,7 +72,8 @@ type Agent struct {
 type reading struct {
 	Held
 	err     error
-	version int
+	version int64
+	took    time.Duration
 }
 
 // Run loads what the server tells until the context ends. What is loaded then stays.
@@ -124,7 +127,7 @@ func (a *Agent) loop(ctx context.Context, next <-chan telling, changed <-chan st
 		case <-changed:
 			a.read(false)
 		case r := <-a.results:
-			a.reading = false
+			a.reading, a.readTook, a.readDone = false, r.took, time.Now()
 			if a.judge(r) || a.asked && !a.reading {
 				a.asked = false
 				a.say(ctx)
@@ -187,12 +190,19 @@ func (a *Agent) read(report bool) {
 		return
 	}
 	a.reading = true
-	version := a.version
+	rest := min(restShare*a.readTook, time.Second) - time.Since(a.readDone)
 	go func() {
+		time.Sleep(max(0, rest)) // what changes meanwhile is read along
+		begun, version := time.Now(), a.version.Load()
 		held, err := a.Kernel.Read()
-		a.results <- reading{held, err, version}
+		a.results <- reading{held, err, version, time.Since(begun)}
 	}()
 }
+
+// restShare is how many times as long as it took to read the kernel, or to judge running
+// conversations, nothing of the like is done afterwards: at most a fifth of a processor
+// goes into it, however often addresses move.
+const restShare = 4
 
 // mostMissed is how many results in a row may be out of date before the loop waits for
 // one: else addresses that move without end would keep it from ever knowing.
@@ -201,12 +211,12 @@ const mostMissed = 3
 // judge compares what was read back with what should be loaded, and reports whether
 // there is news.
 func (a *Agent) judge(r reading) bool {
-	if r.version != a.version {
+	if r.version != a.version.Load() {
 		if a.missed++; a.missed <= mostMissed {
 			a.read(false)
 			return false
 		}
-		r.version = a.version
+		r.version = a.version.Load()
 		r.Held, r.err = a.Kernel.Read()
 	}
 	a.missed = 0
@@ -224,8 +234,8 @@ func (a *Agent) judge(r reading) bool {
 	if a.want == nil {
 		a.want = wantingOf(a.told.Loaded(), r.Held)
 	}
-	news := a.proved != a.version
-	a.proved = a.version
+	news := a.proved != a.version.Load()
+	a.proved = a.version.Load()
 	a.saysWhatIsLoaded()
 	words := a.want.drift(&r.Held)
 	switch {
@@ -345,8 +355,9 @@ func (a *Agent) load(t *Told) error {
 		}
 	}
 	before, _ := a.Kernel.Read() // of what cannot be read, the counts are lost
-	a.version++
-	if err := a.Kernel.Load(t.Loaded(), t.Paired); err != nil {
+	a.version.Add(1) // what is read while it is told something is out of date
+	err := a.Kernel.Load(t.Loaded(), t.Paired)
+	if a.version.Add(1); err != nil {
 		return err
 	}
 	a.count(&before)
@@ -364,7 +375,7 @@ func (a *Agent) load(t *Told) error {
 	}
 	a.count(&held)
 	a.unlisted(&held)
-	a.proved, a.readAt, a.blind = a.version, time.Now(), time.Time{}
+	a.proved, a.readAt, a.blind = a.version.Load(), time.Now(), time.Time{}
 	a.saysWhatIsLoaded()
 	if words := a.want.drift(&held); words != "" { // such as elements that did not come
 		a.drifted(words, false)
@@ -593,8 +604,9 @@ func (a *Agent) move(t *Told) error {
 			return errors.New("they lead to other rules")
 		}
 	}
-	a.version++
-	if err := a.Kernel.Move(from, to); err != nil {
+	a.version.Add(1)
+	err := a.Kernel.Move(from, to)
+	if a.version.Add(1); err != nil {
 		return err
 	}
 	if a.want != nil {

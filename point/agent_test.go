@@ -41,7 +41,7 @@ type server struct {
 
 const waitLong, waitShort = 10 * time.Second, 5 * time.Millisecond
 
-func serve(t *testing.T) *server {
+func serve(t testing.TB) *server {
 	s := &server{}
 	s.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		s.mu.Lock()
@@ -82,7 +82,7 @@ func (s *server) goDown(down bool) {
 	s.down = down
 }
 
-func (s *server) until(t *testing.T, what string, f func(said point.Said) bool) {
+func (s *server) until(t testing.TB, what string, f func(said point.Said) bool) {
 	t.Helper()
 	require.Eventually(t, func() bool {
 		s.mu.Lock()
@@ -144,7 +144,7 @@ func also(t *testing.T, id string, x point.Told, a netip.Addr) point.Told {
 }
 
 // start runs an agent until the test, or stop, ends it.
-func start(t *testing.T, s *server, k point.Kernel, state string) (stop func()) {
+func start(t testing.TB, s *server, k point.Kernel, state string) (stop func()) {
 	ctx, cancel := context.WithCancel(t.Context())
 	a := &point.Agent{Server: s.URL, Token: "secret", State: state, Kernel: k, Log: slog.New(slog.DiscardHandler),
 		WayBack: 400 * time.Millisecond, Check: 20 * time.Millisecond, Beat: 20 * time.Millisecond}

@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"github.com/google/nftables"
 	"github.com/google/nftables/expr"
@@ -34,6 +35,9 @@ type Nftables struct {
 	mu     sync.Mutex
 	ended  map[ended]since // connections that were ended: they must not go on
 	loaded bool            // ended was read from Dir
+	// freed is connections that were permitted again lately, by the keys of their elements. A
+	// packet that met an element just before it was deleted may bring it back.
+	freed map[string]time.Time
 }
 
 func (n *Nftables) command(args ...string) *exec.Cmd {
@@ -217,9 +221,12 @@ func (n *Nftables) Read() (Held, error) {
 				return fmt.Errorf("set %s: %w", name, err)
 			}
 			if six := slices.Index(nft.Ended[:], name); six >= 0 {
-				missing, extra := n.compareEnded(elements, six == 1, before)
+				missing, extra, back := n.compareEnded(elements, six == 1, before)
 				out.EndedMissing += missing
 				out.EndedExtra += extra
+				if err := remove(c, endedSet(six), back); err != nil {
+					return fmt.Errorf("set %s: %w", name, err)
+				}
 				continue
 			}
 			out.addresses(name, elements)

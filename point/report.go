@@ -87,7 +87,12 @@ func (a *Agent) end(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case d := <-a.ending:
+			begun := time.Now()
 			a.endBy(d)
+			select {
+			case <-ctx.Done():
+			case <-time.After(min(restShare*time.Since(begun), 2*time.Second)):
+			}
 		}
 	}
 }

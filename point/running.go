@@ -144,32 +144,51 @@ func (n *Nftables) replaceEnded(fd int, gone, come []ended) error {
 		return err
 	}
 	defer c.CloseLasting() //nolint:errcheck // nothing is pending
-	for k, name := range nft.Ended {
-		s := &nftables.Set{Table: table, Name: name, HasTimeout: true, Concatenation: true}
-		for part := range slices.Chunk(keysOf(gone, k == 1), perBatch) {
-			if err := replace(c, s, part, nil); err != nil {
-				return err
-			}
-			err := c.Flush()
-			for i := 0; errors.Is(err, os.ErrNotExist) && i < len(part); i++ { // some expired, so none was deleted: one by one
-				if err := replace(c, s, part[i:i+1], nil); err != nil {
-					return err
-				}
-				if one := c.Flush(); one != nil && !errors.Is(one, os.ErrNotExist) {
-					return one
-				} else if i == len(part)-1 {
-					err = nil
-				}
-			}
-			if err != nil {
-				return err
-			}
+	for k := range nft.Ended {
+		freed := keysOf(gone, k == 1)
+		for _, e := range freed {
+			n.freed[string(e.Key)] = time.Now()
+		}
+		if err := remove(c, endedSet(k), freed); err != nil {
+			return err
 		}
 		for part := range slices.Chunk(keysOf(come, k == 1), perBatch) {
-			if err := replace(c, s, nil, part); err != nil {
+			for _, e := range part {
+				delete(n.freed, string(e.Key))
+			}
+			if err := replace(c, endedSet(k), nil, part); err != nil {
 				return err
 			}
 			if err := c.Flush(); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func endedSet(k int) *nftables.Set {
+	return &nftables.Set{Table: table, Name: nft.Ended[k], HasTimeout: true, Concatenation: true}
+}
+
+// remove deletes elements of ended connections, as far as they are there.
+func remove(c *nftables.Conn, s *nftables.Set, gone []nftables.SetElement) error {
+	for part := range slices.Chunk(gone, perBatch) {
+		if err := replace(c, s, part, nil); err != nil {
+			return err
+		}
+		err := c.Flush()
+		if !errors.Is(err, os.ErrNotExist) {
+			if err != nil {
+				return err
+			}
+			continue
+		}
+		for i := range part { // some expired, so none was deleted: one by one
+			if err := replace(c, s, part[i:i+1], nil); err != nil {
+				return err
+			}
+			if err := c.Flush(); err != nil && !errors.Is(err, os.ErrNotExist) {
 				return err
 			}
 		}
@@ -217,8 +236,11 @@ func (n *Nftables) endedNow() map[ended]since {
 
 // compareEnded counts the directions of ended connections that the kernel should drop
 // and does not, and those that it drops though nobody ended them. before is what was
-// ended before the kernel was read: what changed meanwhile is neither.
-func (n *Nftables) compareEnded(elements []nftables.SetElement, six bool, before map[ended]since) (missing, extra int) {
+// ended before the kernel was read: what changed meanwhile is neither. back is elements of
+// connections that were permitted again, which a packet brought back: they are to be
+// deleted once more.
+func (n *Nftables) compareEnded(elements []nftables.SetElement, six bool, before map[ended]since) (missing, extra int,
+	back []nftables.SetElement) {
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	there := map[string]bool{}
@@ -244,7 +266,15 @@ func (n *Nftables) compareEnded(elements []nftables.SetElement, six bool, before
 			delete(there, string(k.Key)) // permitted again meanwhile
 		}
 	}
-	return missing, len(there)
+	for key, at := range n.freed {
+		if there[key] {
+			back = append(back, nftables.SetElement{Key: []byte(key)})
+			delete(there, key)
+		} else if time.Since(at) > time.Minute {
+			delete(n.freed, key)
+		}
+	}
+	return missing, len(there), back
 }
 
 // keptEnded is an ended connection on the disk.
@@ -258,7 +288,7 @@ func (n *Nftables) endedFile() string { return filepath.Join(n.Dir, "ended.json"
 // recallEnded reads the connections that were ended before a restart, once.
 func (n *Nftables) recallEnded() {
 	if n.ended == nil {
-		n.ended = map[ended]since{}
+		n.ended, n.freed = map[ended]since{}, map[string]time.Time{}
 	}
 	if n.loaded || n.Dir == "" {
 		return
