@@ -5,10 +5,10 @@ import (
 	"net/netip"
 	"os/exec"
 	"slices"
-	"strings"
 	"testing"
 	"time"
 
+	"github.com/google/nftables"
 	"github.com/mdlayher/netlink"
 	"github.com/stretchr/testify/require"
 	"github.com/ti-mo/conntrack"
@@ -16,6 +16,7 @@ import (
 	"lucidorchard/core/decide"
 	"lucidorchard/core/estate"
 	"lucidorchard/core/plan"
+	"lucidorchard/core/plan/nft"
 	"lucidorchard/core/policy"
 	"lucidorchard/point"
 )
@@ -112,7 +113,7 @@ func tracked(t testing.TB, ns string) (n int) {
 func TestManyConnectionsEnd(t *testing.T) {
 	name, k := space(t)
 	k.Dir = t.TempDir()
-	const connections, permitted = 40_000, 10_000
+	const connections, permitted = 36_000, 3_000
 	_ = exec.Command("ip", "netns", "exec", name, "sysctl", "-qw", "net.netfilter.nf_conntrack_max=500000").Run()
 	all, some := crowd(t, 30_000), crowd(t, permitted)
 	require.NoError(t, k.Load(enforced(all), false))
@@ -126,10 +127,18 @@ func TestManyConnectionsEnd(t *testing.T) {
 	kept := 2 * permitted // each of them has two connections, as far as there are so many
 	require.Equal(t, connections-kept, n)
 	require.Equal(t, kept, tracked(t, name))
-	elements := func() int {
-		out, err := exec.Command("ip", "netns", "exec", name, "nft", "list", "set", "inet", "lucid_orchard", "ended_4").Output()
-		require.NoError(t, err)
-		return strings.Count(string(out), "expires")
+	elements := func() (n int) {
+		require.NoError(t, within(name, func() error {
+			c, err := nftables.New()
+			if err != nil {
+				return err
+			}
+			all, err := c.GetSetElements(&nftables.Set{Name: "ended_4", Table: &nftables.Table{Name: nft.Table,
+				Family: nftables.TableFamilyINet}})
+			n = len(all)
+			return err
+		}))
+		return n
 	}
 	require.Equal(t, 2*n, elements())
 	loads(t, k, some)
