@@ -225,6 +225,11 @@ func TestPairsGuardTheSame(t *testing.T) {
 	require.Equal(t, 201, add("a", true))
 	require.Equal(t, 409, add("b", false))
 	require.Equal(t, 201, add("b", true))
+	var size api.Preview
+	c.get("/api/v1/releases/preview", &size)
+	require.Contains(t, []string{"a", "b"}, size.Largest)
+	require.Positive(t, size.Rules)
+	require.Greater(t, size.Elements, c.rollOut().Points[0].Workloads)
 	var g api.Guarded
 	c.get("/api/v1/points/guarded?guards=env%20is%20live", &g)
 	require.Equal(t, c.rollOut().Points[0].Workloads, g.Workloads)

@@ -19,6 +19,7 @@ import (
 	"lucidorchard/core/rollout"
 	"lucidorchard/model"
 	"lucidorchard/point"
+	"lucidorchard/releasing"
 	"lucidorchard/store"
 )
 
@@ -76,6 +77,7 @@ const (
 func (s *releasesAPI) routes(r routes) {
 	get(r, "read-roll-out", "/rollout", "The releases, the points, and what each holds", s.rollOut, missing)
 	post(r, "release", "/releases", "Put the draft under a number; the points of the first wave observe it", s.release, made)
+	get(r, "preview-release", "/releases/preview", "How large the plans of the draft would be", s.preview)
 	post(r, "order-points", "/rollout/orders", "Order points to observe or enforce a release, to roll back, or to run none", s.order,
 		missing)
 	get(r, "list-wave-access", "/rollout/waves/{no}/access", "The machines of a wave, with who could still administer them", s.access,
@@ -289,6 +291,22 @@ func (s *releasesAPI) guarded(ctx context.Context, in *struct {
 		out.Some = append(out.Some, m.Estate.Workload(w).Label())
 	}
 	return body(out), nil
+}
+
+// Preview is what a release of the draft would come to at the points.
+type Preview struct {
+	Largest string `json:"largest,omitempty" doc:"The point with the largest plan; none: there is no point"`
+	releasing.Size
+}
+
+// preview says how large the plans of the draft would be.
+func (s *releasesAPI) preview(ctx context.Context, _ *struct{}) (*Body[Preview], error) {
+	m, err := s.snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	name, size, err := s.LargestPlan(ctx, m)
+	return body(Preview{name, size}), err
 }
 
 // rotate gives a point another token.

@@ -19,6 +19,7 @@ import (
 	"lucidorchard/core/rollout"
 	"lucidorchard/model"
 	"lucidorchard/point"
+	"lucidorchard/releasing"
 	"lucidorchard/store"
 )
 
@@ -277,6 +278,26 @@ func (a *App) EndTrials(ctx context.Context) error {
 }
 
 func overdue(p store.Point) bool { return p.TrialUntil != nil && !time.Now().Before(*p.TrialUntil) }
+
+// LargestPlan returns the point whose plan of the draft would be the largest, and its size;
+// blank: there is no point whose plan can be made.
+func (a *App) LargestPlan(ctx context.Context, m *model.Model) (name string, size releasing.Size, err error) {
+	points, err := a.Store.Points(ctx)
+	if err != nil {
+		return "", size, err
+	}
+	state, all := rolloutState(m), rolloutPoints(points)
+	for i, p := range all {
+		s, err := a.teller.Size(state, p, 0, all)
+		if err != nil { // its expression names a group that the draft does not have: the point says so itself
+			continue
+		}
+		if name == "" || s.Rules+s.Elements > size.Rules+size.Elements {
+			name, size = points[i].Name, s
+		}
+	}
+	return name, size, nil
+}
 
 // RotateToken gives a point another token. The former one is valid until the new one is
 // used for the first time, so there is no gap.

@@ -17,6 +17,7 @@ import (
 	"lucidorchard/core/estate"
 	"lucidorchard/core/expr"
 	"lucidorchard/core/plan"
+	"lucidorchard/core/plan/nft"
 	"lucidorchard/core/policy"
 	"lucidorchard/core/rollout"
 	"lucidorchard/point"
@@ -387,6 +388,34 @@ func (t *Teller) Told(s State, p Point, have string, all []Point) (*point.Told, 
 		}
 	}
 	return told, nil
+}
+
+// Size is how large a plan is in a kernel.
+type Size struct {
+	Rules    int `json:"rules" doc:"Rules of its classes, on both sides"`
+	Elements int `json:"elements" doc:"Addresses and ranges in sets and maps"`
+}
+
+// Size returns how large the plan of a point is for a release; 0 is the draft.
+func (t *Teller) Size(s State, p Point, release int, all []Point) (out Size, err error) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.enter(s, all)
+	l, err := t.line(&p, release, all)
+	if err != nil {
+		return out, err
+	}
+	sets, ways := nft.Contents(plan.Loaded{Enforced: l.plan})
+	for _, a := range sets {
+		out.Elements += len(a)
+	}
+	for _, w := range ways {
+		out.Elements += len(w)
+	}
+	for i := range l.plan.Classes {
+		out.Rules += len(l.plan.Classes[i].Server) + len(l.plan.Classes[i].Client)
+	}
+	return out, nil
 }
 
 // lead fills a part with what leads on from one of the plans that are loaded, or with the

@@ -1607,6 +1607,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/releases/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How large the plans of the draft would be */
+        get: operations["preview-release"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/releases/{no}/difference": {
         parameters: {
             query?: never;
@@ -4986,6 +5003,20 @@ export interface components {
             statements: components["schemas"]["StatementOut"][];
             text: string;
             undo?: components["schemas"]["Change"];
+        };
+        Preview: {
+            /**
+             * Format: int64
+             * @description Addresses and ranges in sets and maps
+             */
+            elements: number;
+            /** @description The point with the largest plan; none: there is no point */
+            largest?: string;
+            /**
+             * Format: int64
+             * @description Rules of its classes, on both sides
+             */
+            rules: number;
         };
         "Preview-groupRequest": {
             /** @description Of the group; empty for a new one */
@@ -10420,6 +10451,35 @@ export interface operations {
                 };
             };
             /** @description Bad Request */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "preview-release": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Forbidden */
             default: {
                 headers: {
                     [name: string]: unknown;

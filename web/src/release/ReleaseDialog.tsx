@@ -86,8 +86,24 @@ export function ReleaseDialog({ revision }: { revision: number }) {
             "The other waves follow when you order it."
           : "There is no enforcement point yet. The release is stored, and has no effect until a point runs it."}
       </Text>
+      <Largest />
       {failed && <ProblemNote>{failed}</ProblemNote>}
     </Modal>
+  );
+}
+
+/** A plan of so many rules and elements takes a kernel seconds to load. */
+const large = 100_000;
+
+/** The largest plan that the draft would come to. */
+function Largest() {
+  const { data } = api.useQuery("get", "/api/v1/releases/preview");
+  if (!data?.largest) return null;
+  return (
+    <Text mt="8px" color="soft" fontSize="12.5px" data-largest={data.elements}>
+      The largest plan is that of {data.largest}: {plural(data.rules, "rule")} and {plural(data.elements, "element")} in
+      its sets.{data.rules + data.elements > large && " Loading it takes seconds."}
+    </Text>
   );
 }
 
