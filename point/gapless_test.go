@@ -147,7 +147,7 @@ func newPassage(t *testing.T, seed int) *passage {
 // begin opens the conversations, of each kind one, before any table is loaded.
 func (x *passage) begin(six bool) {
 	kinds := []string{"push", "download", "request and response", "idle", "udp both ways", "udp from the server", "ping"}
-	nat := exec.Command("ip", "netns", "exec", x.gate, "nft", "list", "table", "ip", "translation").Run() == nil
+	nat := x.translates()
 	for i, kind := range kinds {
 		for k := range 2 {
 			n, v6 := 1+x.r.IntN(2), k == 1 && six
@@ -226,7 +226,7 @@ func (x *passage) goOn() {
 
 func (x *passage) step() {
 	runs := x.c.at.Runs
-	do := []string{"observe", "enforce", "enforce", "enforce", "back", "restart", "reload", "cut", "tag", "restore", "off"}[x.r.IntN(11)]
+	do := []string{"observe", "enforce", "enforce", "enforce", "back", "restart", "reload", "cut", "tag", "restore", "forget", "off"}[x.r.IntN(12)]
 	if runs == (rollout.Runs{}) {
 		do = "observe"
 	}
@@ -258,6 +258,12 @@ func (x *passage) step() {
 		x.c.loaded("it loads again")
 	case "cut":
 		x.cutOff()
+	case "forget":
+		if x.translates() { // what its ports were translated to nobody could know again
+			return
+		}
+		x.say("forget all connections")
+		x.in(x.gate, "conntrack", "-F")
 	case "tag":
 		id := fmt.Sprint([]string{"client", "server"}[x.r.IntN(2)], 1+x.r.IntN(ends))
 		tier := []string{"client", "server", "other"}[x.r.IntN(3)]
@@ -269,6 +275,11 @@ func (x *passage) step() {
 	}
 	x.actual = x.c.at.Runs
 	x.closed.Store(x.actual.Enforces != 0)
+}
+
+// translates reports whether the gate translates addresses.
+func (x *passage) translates() bool {
+	return exec.Command("ip", "netns", "exec", x.gate, "nft", "list", "table", "ip", "translation").Run() == nil
 }
 
 func (x *passage) order(do rollout.Verb, no int) {
