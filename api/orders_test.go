@@ -44,6 +44,16 @@ func TestAnOrderIsCarriedOutWhole(t *testing.T) {
 		return runs(p["trial"], 1, 2) && runs(p["live"], 0, 2)
 	})
 	require.Equal(t, 1, c.rollOut().InForce, "what is only observed is not in force")
+	effective := func(query string) int {
+		var list struct{ Workloads []struct{ ID string } }
+		c.get("/api/v1/workloads?tag=env%3Dtrial&limit=1", &list)
+		var rules api.WorkloadRules
+		c.get("/api/v1/workloads/"+list.Workloads[0].ID+"/rules"+query, &rules)
+		return len(rules.In)
+	}
+	require.Equal(t, effective("?release=1")+1, effective(""), "the draft has one rule more for it")
+	require.Equal(t, effective("?release=2"), effective(""))
+	require.Equal(t, 404, c.call("GET", "/api/v1/workloads/booking-entry-01/rules?release=9", nil, nil))
 	require.Equal(t, 200, send(app.Order{Do: "observe", Release: 1, Wave: 1}))
 	require.False(t, did[1].Changed, "trial enforces it already: %v", did)
 	require.True(t, did[0].Changed)

@@ -67,11 +67,17 @@ type RegroupOut struct {
 
 func (s *workloadsAPI) workloadRules(ctx context.Context, in *struct {
 	Window
-	ID string `path:"id"`
+	ID      string `path:"id"`
+	Release int    `query:"release" minimum:"0" doc:"The rules of this release; 0: those of the draft"`
 }) (*Body[WorkloadRules], error) {
 	v, snap, err := s.view(ctx, in.Window)
 	if err != nil {
 		return nil, err
+	}
+	if in.Release != 0 {
+		if v, err = s.underRelease(ctx, v, snap, in.Release); err != nil {
+			return nil, err
+		}
 	}
 	i, ok := snap.Estate.ByID(in.ID)
 	if !ok {
@@ -96,13 +102,18 @@ func (s *workloadsAPI) workloadRules(ctx context.Context, in *struct {
 		}
 		*to = countsOut(counts)
 	}
-	ep := endpointsOf(snap.Estate, i, snap.Compiled.AsOf)[0]
+	c := v.Compiled
+	ep := endpointsOf(snap.Estate, i, c.AsOf)[0]
 	if !ep.Addr.IsValid() {
-		return body(out), nil // it holds no address: nothing can match
+		return body(out), nil // it has no address: nothing can match
 	}
-	asClient, asServer := snap.Compiled.RulesOf(snap.Compiled.At(ep.Addr, snap.Compiled.AsOf), snap.People())
+	people := snap.People()
+	if in.Release != 0 {
+		people = c.Population(c.AsOf)
+	}
+	asClient, asServer := c.RulesOf(c.At(ep.Addr, c.AsOf), people)
 	rule := func(r int32, hits map[int]int) EffectiveRule {
-		ref := ruleRef(snap.Policy.Rules[r])
+		ref := ruleRef(c.Policy.Rules[r])
 		return EffectiveRule{*ref, int(r) + 1, hits[ref.Line]}
 	}
 	for _, r := range asServer {
@@ -112,6 +123,19 @@ func (s *workloadsAPI) workloadRules(ctx context.Context, in *struct {
 		out.Out = append(out.Out, rule(r, hits[1]))
 	}
 	return body(out), nil
+}
+
+// underRelease gives a window as a release judges it.
+func (s *base) underRelease(ctx context.Context, v *reach.View, m *model.Model, no int) (*reach.View, error) {
+	r, err := s.ReleaseOf(ctx, no)
+	if err != nil || r.Revision == m.Head.No {
+		return v, err
+	}
+	compared, err := s.View(ctx, m, v.From, v.To, r.Revision)
+	if err != nil {
+		return nil, err
+	}
+	return compared.Against, nil
 }
 
 func (s *groupsAPI) groupHistory(ctx context.Context, in *struct {

@@ -468,14 +468,9 @@ func (s *releasesAPI) differences(ctx context.Context, in *struct {
 		return nil, err
 	}
 	views := [2]*reach.View{}
-	for i, revision := range []int{older.Revision, newer.Revision} {
-		views[i] = v
-		if revision != m.Head.No {
-			compared, err := s.View(ctx, m, v.From, v.To, revision)
-			if err != nil {
-				return nil, err
-			}
-			views[i] = compared.Against
+	for i, no := range []int{older.No, newer.No} {
+		if views[i], err = s.underRelease(ctx, v, m, no); err != nil {
+			return nil, err
 		}
 	}
 	out := ReleaseDifference{Older: older, Newer: newer, Counts: map[string]map[string]int{}}

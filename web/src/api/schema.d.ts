@@ -12706,6 +12706,8 @@ export interface operations {
                 from?: string;
                 /** @description End of the window, RFC 3339; without it, the last conversation */
                 to?: string;
+                /** @description The rules of this release; 0: those of the draft */
+                release?: number;
             };
             header?: never;
             path: {

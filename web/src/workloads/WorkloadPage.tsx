@@ -26,7 +26,15 @@ export function WorkloadPage() {
   const carried = useCarried();
   const part: Part = parts.find((p) => p === search.get("part")) ?? "rules";
   const { data: it, error } = api.useQuery("get", "/api/v1/workloads/{id}", { params: { path: { id } } });
-  const { data: rules } = api.useQuery("get", "/api/v1/workloads/{id}/rules", { params: { path: { id }, query: w } });
+  const points = api.useQuery("get", "/api/v1/workloads/{id}/points", { params: { path: { id }, query: w } });
+  const enforced = Math.max(0, ...(points.data?.map((p) => p.held?.enforces ?? 0) ?? []));
+  const release = search.get("by") === "draft" ? 0 : enforced; // what its point enforces comes first
+  const { data: rules } = api.useQuery(
+    "get",
+    "/api/v1/workloads/{id}/rules",
+    { params: { path: { id }, query: { ...w, release: release || undefined } } },
+    { enabled: !!points.data },
+  );
   if (error) return <ProblemNote>{problem(error)}</ProblemNote>;
   if (!it) return null;
   const sum = (c?: Schemas["CountsOut"]) => (c ? c.permit + c.reject + c.uncovered : 0);
@@ -65,8 +73,9 @@ export function WorkloadPage() {
         <Sentence>
           {rules ? (
             <>
-              {plural(rules.in.length, "rule")} can decide what reaches <b>{it.name}</b>, {n(rules.out.length)} what it
-              reaches; {n(rules.toIt.uncovered + rules.fromIt.uncovered)} of its{" "}
+              {plural(rules.in.length, "rule")} of {release ? `release ${release}` : "the draft"} can decide what
+              reaches <b>{it.name}</b>, {n(rules.out.length)} what it reaches;{" "}
+              {n(rules.toIt.uncovered + rules.fromIt.uncovered)} of its{" "}
               {plural(sum(rules.toIt) + sum(rules.fromIt), "conversation")}{" "}
               {rules.toIt.uncovered + rules.fromIt.uncovered === 1 ? "is" : "are"} uncovered.
             </>
@@ -74,7 +83,18 @@ export function WorkloadPage() {
             it.name
           )}
         </Sentence>
-        <Flex py="8px">
+        <Flex py="8px" gap="12px">
+          {enforced > 0 && part === "rules" && (
+            <Switches
+              label="rules of"
+              on={[release ? "release" : "draft"]}
+              toggle={(by) => change({ by: by === "draft" ? "draft" : null })}
+              options={[
+                { value: "release", shown: `Release ${enforced}, enforced` },
+                { value: "draft", shown: "Draft" },
+              ]}
+            />
+          )}
           <Switches
             label="part"
             on={[part]}
@@ -93,8 +113,8 @@ export function WorkloadPage() {
             overflowY="auto"
             minH="0"
           >
-            <Side title="What may reach it" list={rules.in} counts={rules.toIt} />
-            <Side title="What it may reach" list={rules.out} counts={rules.fromIt} />
+            <Side title="What may reach it" list={rules.in} counts={rules.toIt} draft={!release} />
+            <Side title="What it may reach" list={rules.out} counts={rules.fromIt} draft={!release} />
           </Grid>
         )}
         {part === "traffic" && <Traffic id={id} name={it.name} />}
@@ -117,10 +137,12 @@ function Side({
   title,
   list,
   counts,
+  draft,
 }: {
   title: string;
   list: Schemas["EffectiveRule"][];
   counts: Schemas["CountsOut"];
+  draft: boolean; // its rules can be opened: lines of a release are others
 }) {
   const { show } = useWhy();
   const layers = [...new Set(list.map((r) => r.layer))];
@@ -160,9 +182,15 @@ function Side({
                   {r.line}
                 </Text>
                 <Mark kind={r.verdict} size={10} />
-                <Link flex="1" minW="0" textDecoration="none" onClick={() => show({ kind: "rule", line: r.line })}>
-                  {r.sentence}
-                </Link>
+                {draft ? (
+                  <Link flex="1" minW="0" textDecoration="none" onClick={() => show({ kind: "rule", line: r.line })}>
+                    {r.sentence}
+                  </Link>
+                ) : (
+                  <Text flex="1" minW="0">
+                    {r.sentence}
+                  </Text>
+                )}
                 <Text
                   color={r.hits ? "ink" : "soft"}
                   flexShrink={0}
