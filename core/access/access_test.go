@@ -79,3 +79,20 @@ func TestFromWhereMachinesAreAdministered(t *testing.T) {
 		require.Equal(t, x.words, m.Words(), x.what)
 	}
 }
+
+// A machine with several addresses is open if one of them is.
+func TestOneOpenAddressIsEnough(t *testing.T) {
+	w := estate.Workload{ID: "store"}
+	for _, a := range []netip.Addr{store, netip.MustParseAddr("10.9.0.3")} {
+		w.Leases = append(w.Leases, estate.Lease{Addr: a, From: estate.Beginning, Until: estate.End})
+	}
+	e, _ := estate.New([]estate.Workload{w, {ID: "gangway", Leases: []estate.Lease{{Addr: gangway, From: estate.Beginning, Until: estate.End}}}})
+	for rule, open := range map[string]bool{"reject any -> 10.0.0.0/24 on any\n": true, "reject any -> 10.9.0.0/24 on any\n": true,
+		"reject any -> any on any\n": false} {
+		p, errs := policy.Parse("layer l\n" + rule)
+		require.Empty(t, errs)
+		i, _ := e.ByID("store")
+		all := access.Find(decide.Compile(e, p, estate.Instant{}), []int32{i}, nil)
+		require.Equal(t, open, all[0].Open, rule)
+	}
+}

@@ -282,3 +282,58 @@ func TestARandomPolicyOfACompanyIsBounded(t *testing.T) {
 	require.NoError(t, nft.Write(&b, made, nft.Options{}))
 	t.Logf("%d KiB of script, %d rules", b.Len()>>10, strings.Count(b.String(), "counter "))
 }
+
+// Each clause, alone and with others, for every pair of workloads of a small estate: the
+// plan of a point that guards some, or all, says what the walk says.
+func TestClausesInAPlan(t *testing.T) {
+	var ws []estate.Workload
+	for i, tags := range []string{"app=booking env=live tier=entry", "app=booking env=live tier=store", "app=booking env=trial tier=entry",
+		"app=fares env=live tier=store", "app=fares env=trial", "env=live tier=entry", "app=fares", "", "app=BOOKING env=Live tier=logic"} {
+		w := estate.Workload{ID: fmt.Sprint("w", i), Leases: []estate.Lease{{From: estate.Beginning, Until: estate.End,
+			Addr: netip.AddrFrom4([4]byte{10, 0, 0, byte(3 * i)})}}}
+		for _, tag := range strings.Fields(tags) {
+			key, value, _ := strings.Cut(tag, "=")
+			w.SetTag(estate.Tag{Key: key, Value: value})
+		}
+		ws = append(ws, w)
+	}
+	e, _ := estate.New(ws)
+	rules := 0
+	for _, clauses := range []string{"", "same env", "same app, env", "across env", "across app", "across app, env", "within live", "area fares", "area fares same env",
+		"within live across app", "same app across tier", "within fares area booking", "across tier same env within live", "until 2020-01-01"} {
+		for _, list := range []string{"any -> any", "entries -> stores", "entries, outside -> any", "any -> stores, workload w4", "10.0.0.0/29 -> any",
+			"any -> outside, fares"} {
+			for _, rule := range []string{"permit " + list + " on tcp/443 " + clauses, "reject " + list + " on tcp " + clauses,
+				"apart live, fares, entries " + clauses} {
+				text := "group live = env is live\ngroup fares = app is fares\ngroup booking = app is booking\ngroup entries = tier is entry\n" +
+					"group stores = tier is store\narea fares = fares\narea booking = booking\nlayer l\n" + rule + "\nreject any -> entries on tcp/443\n"
+				p, errs := policy.Parse(text)
+				require.Empty(t, errs, rule)
+				samePolicy(t, decide.Compile(e, p, estate.Instant{Sec: 1_795_000_000}), rule)
+				rules++
+			}
+		}
+	}
+	require.Greater(t, rules, 200)
+}
+
+func samePolicy(t *testing.T, c *decide.Compiled, rule string) {
+	walk := decide.NewWalk(c.Estate, c.Policy, c.AsOf)
+	var ends []netip.Addr
+	for i := range 30 {
+		ends = append(ends, netip.AddrFrom4([4]byte{10, 0, 0, byte(i)}))
+	}
+	for _, guards := range [][]int32{{0, 1, 2, 3, 4, 5, 6, 7, 8}, {1, 4, 7}, {0}} {
+		d := plan.NewPlanner(c).Plan(guards, plan.Gate, plan.Both).Decider()
+		for _, a := range ends {
+			for _, b := range ends {
+				x, y := c.Estate.At(a, c.AsOf), c.Estate.At(b, c.AsOf)
+				pt := service.PointOf(service.TCP, 443)
+				fate := d.Decide(a, b, pt, c.AsOf.Sec)
+				if want := decide.VerdictOf(walk.Decide(x, y, pt)); fate.Concerned && want != fate.Verdict {
+					t.Fatalf("%s: %s -> %s is %s, and %s by the plan that guards %v", rule, a, b, want, fate.Verdict, guards)
+				}
+			}
+		}
+	}
+}

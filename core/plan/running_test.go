@@ -40,6 +40,8 @@ func TestRunningConversationsThatEnd(t *testing.T) {
 		{"the other direction does not excuse what is proven", "permit workload b -> workload a on any\n" + closed, high, low, service.TCP, true, true},
 		{"tracked the wrong way round, permitted", "permit workload b -> workload a on tcp/443\n" + closed, low, high, service.TCP, false, false},
 		{"tracked the wrong way round, of udp", "permit workload b -> workload a on udp/443\n" + closed, low, high, service.UDP, false, false},
+		{"rejected, but the other direction is permitted, whatever the ports", "permit workload b -> workload a on any\n" + closed, high, low,
+			service.TCP, false, false},
 		{"both rejected", closed, low, high, service.TCP, false, true},
 		{"tracked the wrong way round, rejected, else no rule", "reject workload b -> workload a on tcp/443\n", low, high, service.TCP, false, true},
 		{"no rule for the call, answers rejected", "reject workload a -> any on any\n", low, high, service.TCP, false, false},
