@@ -165,6 +165,22 @@ func TestReportsAreChecked(t *testing.T) {
 	require.Equal(t, 200, c.call("GET", "/api/v1/rollout", nil, nil))
 }
 
+// An agent of an older version is told nothing: what it does not understand it would take
+// for nothing to load, and open its machine.
+func TestAnOldAgentIsToldNothing(t *testing.T) {
+	c := serve(t)
+	c.begin()
+	var made api.PointMade
+	require.Equal(t, 201, c.call("POST", "/api/v1/points", map[string]any{"name": "live", "kind": "gate", "guards": "env is live"}, &made))
+	require.Equal(t, 201, c.call("POST", "/api/v1/releases", map[string]any{"revision": 1, "title": "First"}, nil))
+	var p problem
+	header := http.Header{"Authorization": {"Bearer " + made.Token}}
+	require.Equal(t, 426, c.sendWith("GET", "/api/v1/point/told?have=", nil, &p, header).StatusCode)
+	require.Contains(t, p.Detail, "older than this server")
+	header.Set("Orchard-Run", "new")
+	require.Equal(t, 200, c.sendWith("GET", "/api/v1/point/told?have=", nil, nil, header).StatusCode)
+}
+
 // A token is replaced without a gap; two agents on one token are shown.
 func TestTokensOfPoints(t *testing.T) {
 	c := serve(t)

@@ -105,7 +105,7 @@ func BenchmarkConnectedPoints(b *testing.B) {
 	for i := range waiting {
 		waiting[i], err = net.Dial("tcp", h.Listener.Addr().String())
 		require.NoError(b, err)
-		_, err = fmt.Fprintf(waiting[i], "GET /api/v1/point/told?have= HTTP/1.1\r\nHost: %s\r\nAuthorization: Bearer %s\r\n\r\n",
+		_, err = fmt.Fprintf(waiting[i], "GET /api/v1/point/told?have= HTTP/1.1\r\nHost: %s\r\nOrchard-Run: bench\r\nAuthorization: Bearer %s\r\n\r\n",
 			h.Listener.Addr(), tokens[i])
 		require.NoError(b, err)
 	}

@@ -33,6 +33,7 @@ const (
 	problemConflict   = "/problems/conflict"          // it does not go with what there is
 	problemStored     = "/problems/already-stored"    // it was stored when it was sent the first time
 	problemLacks      = "/problems/list-lacks-much"   // send it again with confirm
+	problemOldAgent   = "/problems/agent-too-old"     // an enforcement point's agent does not understand this server
 	problemDeleted    = "/problems/deleted"           // the point of this token was deleted
 	problemLarge      = "/problems/too-large"
 	problemMedia      = "/problems/unknown-media-type"
@@ -61,7 +62,7 @@ var usual = map[int]string{
 	http.StatusBadRequest: problemUnreadable, http.StatusUnauthorized: problemNoToken,
 	http.StatusForbidden: problemForbidden, http.StatusNotFound: problemMissing,
 	http.StatusMethodNotAllowed: problemMethod, http.StatusConflict: problemConflict,
-	http.StatusGone: problemDeleted, http.StatusPreconditionFailed: problemMoved,
+	http.StatusGone: problemDeleted, http.StatusUpgradeRequired: problemOldAgent, http.StatusPreconditionFailed: problemMoved,
 	http.StatusRequestEntityTooLarge: problemLarge, http.StatusUnsupportedMediaType: problemMedia,
 	http.StatusMisdirectedRequest:  problemHost,
 	http.StatusUnprocessableEntity: problemInvalid, http.StatusPreconditionRequired: problemNoMatch,

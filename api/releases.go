@@ -595,7 +595,7 @@ type pointKey struct{}
 // ofPoint is an operation that a point asks for with its token.
 func ofPoint(o *huma.Operation) {
 	withToken(o)
-	o.Errors = append(o.Errors, http.StatusGone)
+	o.Errors = append(o.Errors, http.StatusGone, http.StatusUpgradeRequired)
 }
 
 func noPoint() error {
@@ -627,11 +627,16 @@ func (s *releasesAPI) asking(ctx context.Context) (*store.Point, error) {
 const toldPatience = 25 * time.Second
 
 func (s *releasesAPI) told(ctx context.Context, in *struct {
+	Run  string `header:"Orchard-Run" doc:"Names the run of the agent"`
 	Have string `query:"have" doc:"The id of what is held: the answer comes as soon as it is another, or after 25 s"`
 }) (*Body[point.Told], error) {
 	p, err := s.asking(ctx)
 	if err != nil {
 		return nil, err
+	}
+	if in.Run == "" { // an agent of before would take what it does not understand for nothing, and open the machine
+		return nil, huma.NewError(http.StatusUpgradeRequired, "the agent of "+p.Name+" is older than this server: it keeps what it has "+
+			"loaded until it is upgraded")
 	}
 	t, err := s.AwaitTold(ctx, p.Name, in.Have, toldPatience-rand.N(toldPatience/3))
 	if err != nil {

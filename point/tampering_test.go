@@ -148,3 +148,38 @@ func TestAPairLetsAnswersPass(t *testing.T) {
 	d := made.Decider()
 	require.Equal(t, decide.Permit, d.Decide(westEnd(1, false), eastEnd(1, false), service.PointOf(service.UDP, 5001), 0).Verdict)
 }
+
+// Two releases count for themselves in a real kernel: the one on trial sees every packet
+// that opens a conversation, also those that the enforced one drops.
+func TestBothReleasesCountInARealKernel(t *testing.T) {
+	x := newSite(t)
+	under := func(rules string) *plan.Plan {
+		p, errs := policy.Parse("layer l\n" + rules)
+		require.Empty(t, errs)
+		e := company()
+		var guards []int32
+		for i := range e.All() {
+			guards = append(guards, i)
+		}
+		return plan.NewPlanner(decide.Compile(e, p, estate.Instant{})).Plan(guards, plan.Gate, plan.Both)
+	}
+	k := &point.Nftables{Namespace: x.gate}
+	require.NoError(t, k.Load(plan.Loaded{Enforced: under("reject any -> any on tcp/7\n"), Observed: under("permit any -> any on tcp/7\nreject any -> any on tcp/8\n")},
+		false))
+	require.False(t, x.opens(westEnd(1, false), eastEnd(1, false), 7, 80*time.Millisecond), "the enforced one decides")
+	require.True(t, x.opens(westEnd(1, false), eastEnd(1, false), 8, 2*time.Second), "the one on trial drops nothing")
+	held, err := k.Read()
+	require.NoError(t, err)
+	packets := func(lines []point.Line, line int, verdict string) int64 {
+		for _, l := range lines {
+			if l.Line == line && l.Verdict == verdict {
+				return l.Packets
+			}
+		}
+		return 0
+	}
+	require.Positive(t, packets(held.Lines, 2, "reject"))
+	require.Positive(t, packets(held.Lines, 0, "uncovered"))
+	require.Positive(t, packets(held.Trial, 2, "permit"), "what the enforced one drops is counted as well")
+	require.Positive(t, packets(held.Trial, 3, "reject"))
+}

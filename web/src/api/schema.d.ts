@@ -9261,7 +9261,10 @@ export interface operations {
                 /** @description The id of what is held: the answer comes as soon as it is another, or after 25 s */
                 have?: string;
             };
-            header?: never;
+            header?: {
+                /** @description Names the run of the agent */
+                "Orchard-Run"?: string;
+            };
             path?: never;
             cookie?: never;
         };
