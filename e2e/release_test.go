@@ -29,6 +29,10 @@ func TestADraftGoesIntoForceAndBack(t *testing.T) {
 	// What wave 2 would reject is there, with the rule that says so: one is permitted.
 	p.see(`[data-would="2"]`)
 	p.see(`[data-condition="wayBack"][data-met="true"]`)
+	p.click(button("machines…"))
+	p.see(`[data-machine="roster-logic-t01"][data-open="true"]`)
+	p.click(`//div[@role="dialog"]//button[text()="Close"]`)
+	p.gone(`div[role=dialog]`)
 	p.see(`[data-condition="settled"][data-met="false"]`)
 	p.until(`document.querySelectorAll("[data-rejection]").length === 2`)
 	require.Contains(t, value[string](p, `document.querySelector("[data-rejection]").textContent`), "apart live, trial, bench")

@@ -8,6 +8,7 @@ import { Btn, inputStyle, Link } from "../marks/Controls";
 import { Mark } from "../marks/Marks";
 import { Modal } from "../marks/Modal";
 import { atMinute, n, plural } from "../marks/words";
+import { AccessDialog } from "./AccessDialog";
 import { EnforceDialog } from "./EnforceDialog";
 import { useOrder } from "./useOrder";
 import { behind, modeOf, nameOf, nextStep, type RollOut, type Step, troubled, unmet, wavesOf } from "./waves";
@@ -185,10 +186,10 @@ export function Before({ r, look }: { r: RollOut; look: (query: string) => void 
   const newest = r.releases[0];
   const links: Record<string, string> = {
     asserts: "part=assertions",
-    wayBack: "part=assertions",
     probes: "part=ask",
   };
   const left = r.before.uncovered;
+  const [access, setAccess] = useState(false);
   return (
     <Box data-before>
       <Text as="h2" fontFamily="heading" fontSize="16px" mb="4px">
@@ -215,6 +216,11 @@ export function Before({ r, look }: { r: RollOut; look: (query: string) => void 
               not asked
             </Text>
           )}
+          {c.key === "wayBack" && (
+            <Link color="soft" onClick={() => setAccess(true)}>
+              machines…
+            </Link>
+          )}
           {!c.met && links[c.key] && (
             <Link color="soft" onClick={() => look(links[c.key]!)}>
               look
@@ -222,6 +228,7 @@ export function Before({ r, look }: { r: RollOut; look: (query: string) => void 
           )}
         </Flex>
       ))}
+      {access && step && <AccessDialog wave={step.wave} release={newest!.no} close={() => setAccess(false)} />}
       {newest && left > 0 && (
         <Flex gap="8px" py="4px" borderBottomWidth="1px" borderColor="line2" align="center">
           <Mark kind="uncovered" size={10} />
