@@ -167,7 +167,7 @@ function Lately({ r }: { r: RollOut }) {
         <Mark kind="reject" size={10} /> <b>{n(r.dropped)}</b> dropped
       </Text>
       <Text>
-        <b>{n(kept)}</b> rejected, and carried as their points only observe
+        <b>{n(kept)}</b> rejected but carried: their points only observe
       </Text>
       <Text>
         <Mark kind="uncovered" size={10} /> <b>{n(l.uncovered)}</b> uncovered
