@@ -669,7 +669,7 @@ func (s *releasesAPI) said(ctx context.Context, in *struct{ Body point.Said }) (
 		if host, _, err := net.SplitHostPort(from); err == nil {
 			from = host
 		}
-		if err := s.Store.Run(ctx, p.Name, in.Body.Run, from); err != nil {
+		if err := s.ReportedBy(ctx, p.Name, in.Body.Run, from); err != nil {
 			return nil, err
 		}
 	}

@@ -57,6 +57,8 @@ type App struct {
 	suggester  suggester
 	teller     releasing.Teller
 	hub        hub
+	agents     agents // that report
+	known      known  // orders and releases that reports are checked against
 	releases   releases
 	rejections rejections
 	told       chan struct{} // something waits to be sent

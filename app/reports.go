@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"lucidorchard/core/rollout"
@@ -29,15 +30,10 @@ var (
 
 // Heard keeps what a point reports. A report that no agent would send is refused whole.
 func (a *App) Heard(ctx context.Context, p *store.Point, said point.Said) error {
-	lineage, err := a.Store.Lineage(ctx)
-	if err != nil {
+	r := report{p: p, said: &said, now: time.Now()}
+	if err := a.known.of(ctx, a.Store, &r); err != nil {
 		return err
 	}
-	releases, err := a.Store.Releases(ctx)
-	if err != nil {
-		return err
-	}
-	r := report{p: p, said: &said, releases: releases, ahead: said.State == "ahead" || !lineage.Includes(said.At), now: time.Now()}
 	if err := r.check(); err != nil {
 		return err
 	}
@@ -73,6 +69,68 @@ func (a *App) Heard(ctx context.Context, p *store.Point, said point.Said) error 
 	if news { // counts are looked at by those who look
 		a.Events.PointsChanged()
 	}
+	return nil
+}
+
+// runNoted is how long the run of an agent is not written down again.
+const runNoted = 20 * time.Second
+
+// agents is which runs of agents reported lately.
+type agents struct {
+	mu sync.Mutex
+	of map[string]agentRun // by point
+}
+
+type agentRun struct {
+	run, from string
+	at        time.Time
+}
+
+// ReportedBy notes which run of an agent reports for a point, and from where.
+func (a *App) ReportedBy(ctx context.Context, name, run, from string) error {
+	now := agentRun{run, from, time.Now()}
+	a.agents.mu.Lock()
+	was := a.agents.of[name]
+	same := was.run == run && was.from == from && now.at.Sub(was.at) < runNoted
+	if !same {
+		if a.agents.of == nil {
+			a.agents.of = map[string]agentRun{}
+		}
+		a.agents.of[name] = now
+	}
+	a.agents.mu.Unlock()
+	if same {
+		return nil
+	}
+	return a.Store.Run(ctx, name, run, from)
+}
+
+// known is the orders and releases that reports are checked against. It is read anew only
+// when a report names what is not in it: points report all the time.
+type known struct {
+	mu       sync.Mutex
+	lineage  rollout.Lineage
+	releases []store.Release
+}
+
+// of fills in what a report is checked against.
+func (k *known) of(ctx context.Context, s *store.Store, r *report) (err error) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	fits := func() bool {
+		r.releases, r.ahead = k.releases, r.said.State == "ahead" || !k.lineage.Includes(r.said.At)
+		return !r.ahead && r.check() == nil
+	}
+	if fits() {
+		return nil
+	}
+	if k.lineage, err = s.Lineage(ctx); err != nil {
+		return err
+	}
+	if k.releases, err = s.Releases(ctx); err != nil {
+		return err
+	}
+	fits()
 	return nil
 }
 

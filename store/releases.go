@@ -298,7 +298,7 @@ func (s *Store) Run(ctx context.Context, name, run, from string) error {
 			other_run = CASE WHEN run = $2 THEN other_run ELSE run END,
 			other_from = CASE WHEN run = $2 THEN other_from WHEN other_run = $2 OR run_from NOT IN ('', $3) THEN run_from ELSE other_from END,
 			other_at = CASE WHEN run <> $2 AND (other_run = $2 OR run_from NOT IN ('', $3)) THEN now() ELSE other_at END
-		WHERE name = $1 AND (run <> $2 OR run_from <> $3 OR run_at < now() - interval '1 minute')`, name, run, from)
+		WHERE name = $1 AND (run <> $2 OR run_from <> $3 OR run_at < now() - interval '10 seconds')`, name, run, from)
 	return err
 }
 
