@@ -214,8 +214,8 @@ func TestAPlanIsTheSameWhoeverAsksFirst(t *testing.T) {
 	})
 }
 
-// Whatever the rules, a plan has at most as many elements as the members of what they
-// name; in a kernel at most four times as many.
+// Whatever the rules, a kernel has at most four times as many elements as the members of
+// what they name.
 func TestElementsAreBoundedByMembers(t *testing.T) {
 	most := 0.0
 	rapid.Check(t, func(t *rapid.T) {
