@@ -10,7 +10,8 @@ import (
 
 // Kernel loads plans. Load, Move, Read and End may be called by several goroutines.
 type Kernel interface {
-	// Load replaces all that was loaded before, in one step, or changes nothing. Without
+	// Load replaces all that was loaded before, or changes nothing. At every moment packets
+	// are judged by what was enforced before, by what is enforced then, or by both. Without
 	// plans nothing is loaded. Connections that were ended stay ended.
 	Load(l plan.Loaded, paired bool) error
 	// Move lets addresses come and go, so that what is loaded becomes other plans with the

@@ -25,8 +25,8 @@ import (
 )
 
 // Nftables is the kernel of the machine that the program runs on. It writes the table
-// inet lucid_orchard and no other. Whole plans are loaded by nft, as a script in one
-// transaction; addresses come and go over netlink, in one as well. It is safe for use by
+// inet lucid_orchard, for moments another beside it, and no other. Whole plans are loaded
+// by nft; addresses come and go over netlink, in one transaction. It is safe for use by
 // several goroutines.
 type Nftables struct {
 	Namespace string // name of a network namespace; blank: the one that the program runs in
@@ -64,26 +64,62 @@ func (n *Nftables) inside(f func(fd int) error) error {
 // logGroup is the group of the kernel's log that is listened to.
 const logGroup = 7411
 
-// Load loads the plans in one transaction.
+// Load loads the plans by the scripts of nft.Replacement.
 func (n *Nftables) Load(l plan.Loaded, paired bool) error {
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	n.recallEnded()
-	var script strings.Builder
-	o := nft.Options{Group: logGroup, Ends: l.Enforced != nil, Ended: elementsOf(slices.Collect(maps.Keys(n.ended))), Paired: paired}
-	if err := nft.WriteLoaded(&script, l, o); err != nil {
+	now, err := n.standing()
+	if err != nil {
 		return err
 	}
-	cmd := n.command("nft", "-f", "-")
-	cmd.Stdin = strings.NewReader(script.String())
-	if out, err := cmd.CombinedOutput(); err != nil {
-		return refused(out, err)
+	o := nft.Options{Group: logGroup, Ends: l.Enforced != nil, Ended: elementsOf(slices.Collect(maps.Keys(n.ended))), Paired: paired}
+	for _, script := range nft.Replacement(l, o, now) {
+		if err := n.script(script); err != nil {
+			now, unknown := n.standing()
+			if unknown == nil && now.Decides && now.Scaffold { // otherwise Scaffold alone may decide
+				err = errors.Join(err, n.script(nft.RemoveScaffold))
+			}
+			return err
+		}
 	}
 	if l.Enforced == nil && len(n.ended) > 0 { // then everything is carried
 		clear(n.ended)
 		return n.keepEnded()
 	}
 	return nil
+}
+
+// script lets nft load a script in one transaction.
+func (n *Nftables) script(text string) error {
+	cmd := n.command("nft", "-f", "-")
+	cmd.Stdin = strings.NewReader(text)
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return refused(out, err)
+	}
+	return nil
+}
+
+// standing reads whether a plan decides, and whether a replacement was left unfinished.
+func (n *Nftables) standing() (now nft.Standing, err error) {
+	err = n.inside(func(fd int) error {
+		c, err := dial(fd)
+		if err != nil {
+			return err
+		}
+		defer c.CloseLasting() //nolint:errcheck // nothing is pending
+		tables, err := c.ListTablesOfFamily(nftables.TableFamilyINet)
+		if err != nil {
+			return err
+		}
+		now.Scaffold = slices.ContainsFunc(tables, func(t *nftables.Table) bool { return t.Name == nft.Scaffold })
+		chains, err := c.ListChainsOfTableFamily(nftables.TableFamilyINet)
+		now.Decides = slices.ContainsFunc(chains, func(x *nftables.Chain) bool {
+			return x.Table.Name == nft.Table && x.Hooknum != nil && !nft.OfTrial(x.Name)
+		})
+		return err
+	})
+	return now, err
 }
 
 // refused gives the first line of what nft says.

@@ -3,7 +3,7 @@
 // nftables on a Linux machine, or a stand-in that only remembers.
 //
 // A point can run two releases: it enforces one, and observes another that is on trial.
-// Both are loaded and unloaded in one step, so nothing opens while a newer release is
+// Both are loaded and unloaded together, so nothing opens while a newer release is
 // tried. After a change of rules, a point that cannot reach its server restores what it
 // had loaded before; one that starts without its server loads the last plans from its
 // disk; one that is changed by hand reports that, and restores its plans if it is set to.

@@ -30,7 +30,8 @@ func planCommand() *cobra.Command {
 		Short: "Write what an enforcement point has to hold for a policy",
 		Long: `The point guards the workloads of which EXPR says yes; it may name groups of the
 policy ("member of booking-live"). nft is a script for nft -f of the one table
-inet lucid_orchard, which replaces what it loaded before in one transaction. acl is
+inet lucid_orchard, which replaces what it loaded before in one transaction; while
+that is loaded, some kernels let packets pass for up to a millisecond. acl is
 access control lists of RFC 8519, k8s NetworkPolicies of Kubernetes; what they cannot
 say is printed as warnings, and the status is 1 then. json is the plan itself.`,
 		Args: cobra.NoArgs,

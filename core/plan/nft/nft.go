@@ -2,6 +2,10 @@
 // lucid_orchard, which can be loaded again and again and replaces what was loaded
 // before in one transaction. What is not in that table is not touched.
 //
+// One transaction is not one instant: Linux 6.18 was seen to find nothing, for up to a
+// millisecond, in sets of ranges that came with a table, where their rules decided
+// already. Replacement has scripts that leave no packet to such a table.
+//
 // A packet that opens a conversation goes, by the address that is guarded, to the chain
 // of its class, where the rules stand in their order. Answers, and ICMP errors that
 // belong to a conversation, are accepted before that.
@@ -33,6 +37,10 @@ import (
 // Table is the name of the only table that is written.
 const Table = "lucid_orchard"
 
+// Scaffold is the name of the table that decides while Table is being replaced. It is
+// there for moments, or after a machine that replaced it was killed.
+const Scaffold = Table + "_next"
+
 // Options control how plans are rendered.
 type Options struct {
 	Observe bool      // Write: count what the plan rejects, and accept it
@@ -50,8 +58,10 @@ const trialPrefix = "o_"
 func Write(w io.Writer, p *plan.Plan, o Options) error {
 	b := bufio.NewWriter(w)
 	r := &renderer{b: b, o: o}
-	r.open()
+	r.open(Table)
 	r.plan(p, o.Observe, "")
+	r.body()
+	r.hooks()
 	r.say(0, "}")
 	return b.Flush()
 }
@@ -62,19 +72,63 @@ func WriteLoaded(w io.Writer, l plan.Loaded, o Options) error {
 	b := bufio.NewWriter(w)
 	r := &renderer{b: b, o: o}
 	if l.Nothing() {
-		r.say(0, "table inet %[1]s\ndelete table inet %[1]s", Table)
+		r.remove(Table)
 		return b.Flush()
 	}
-	r.open()
-	if o.Ends {
-		r.ended()
-	}
-	for _, x := range loadedOf(l) {
-		r.plan(x.plan, x.prefix != "", x.prefix)
-	}
-	r.say(0, "}")
+	r.build(Table, l, true)
 	return b.Flush()
 }
+
+// Standing is what a kernel has: whether Table has base chains that decide, and whether
+// there is a Scaffold.
+type Standing struct{ Decides, Scaffold bool }
+
+// Replacement returns the scripts that replace what a kernel has by plans, if each is
+// loaded after the one before. From the first moment to the last, every packet is judged
+// by what decided before, by the new plan, or by both: the new one is built in Scaffold,
+// then given packets; behind it Table is built anew, and gets packets again before
+// Scaffold goes. If a script fails while Table decides, RemoveScaffold undoes those
+// before it.
+func Replacement(l plan.Loaded, o Options, now Standing) []string {
+	var scripts []string
+	add := func(o Options, write func(r *renderer)) {
+		var text strings.Builder
+		r := &renderer{b: bufio.NewWriter(&text), o: o}
+		write(r)
+		_ = r.b.Flush() // a strings.Builder takes all
+		scripts = append(scripts, text.String())
+	}
+	replace := func(table string, l plan.Loaded, o Options) {
+		add(o, func(r *renderer) { r.build(table, l, false) })
+		add(o, func(r *renderer) {
+			r.say(0, "table inet %s {", table)
+			for _, x := range loadedOf(l) {
+				r.plan(x.plan, x.prefix != "", x.prefix)
+				r.hooks()
+			}
+			r.say(0, "}")
+		})
+	}
+	remove := func(table string) { add(o, func(r *renderer) { r.remove(table) }) }
+	cover := now.Decides && l.Enforced != nil
+	if cover {
+		silent := o // what it would count and log, Table does as soon as it decides
+		silent.Group = 0
+		replace(Scaffold, plan.Loaded{Enforced: l.Enforced}, silent)
+	}
+	if l.Nothing() {
+		remove(Table)
+	} else {
+		replace(Table, l, o)
+	}
+	if cover || now.Scaffold {
+		remove(Scaffold)
+	}
+	return scripts
+}
+
+// RemoveScaffold is the script that removes Scaffold, also where there is none.
+const RemoveScaffold = "table inet " + Scaffold + "\ndelete table inet " + Scaffold + "\n"
 
 // named is a plan with the prefix of its names.
 type named struct {
@@ -113,27 +167,56 @@ func (r *renderer) say(depth int, format string, args ...any) {
 
 // open begins the table. The former table goes and the new one comes in one
 // transaction, also where there was none.
-func (r *renderer) open() {
+func (r *renderer) open(table string) {
 	if r.o.Note != "" {
 		for line := range strings.Lines(r.o.Note) {
 			r.say(0, "# %s", strings.TrimSpace(line))
 		}
 	}
-	r.say(0, "table inet %s", Table)
-	r.say(0, "delete table inet %s", Table)
-	r.say(0, "table inet %s {", Table)
+	r.remove(table)
+	r.say(0, "table inet %s {", table)
 }
 
-// plan writes the sets, maps and chains of one plan.
+// remove removes a table, also where there is none.
+func (r *renderer) remove(table string) { r.say(0, "table inet %[1]s\ndelete table inet %[1]s", table) }
+
+// build writes a table with plans; without hooks no packet comes to them.
+func (r *renderer) build(table string, l plan.Loaded, hooks bool) {
+	r.open(table)
+	if r.o.Ends {
+		r.ended()
+	}
+	for _, x := range loadedOf(l) {
+		r.plan(x.plan, x.prefix != "", x.prefix)
+		r.body()
+		if hooks {
+			r.hooks()
+		}
+	}
+	r.say(0, "}")
+}
+
+// plan begins with a plan.
 func (r *renderer) plan(p *plan.Plan, observe bool, prefix string) {
-	r.p, r.observe, r.prefix, r.cut = p, observe, prefix, parcelsOf(p)
+	r.p, r.observe, r.prefix = p, observe, prefix
+}
+
+// sides reports which sides the plan is for.
+func (r *renderer) sides() (server, client bool) {
+	return r.p.Side != plan.Client, r.p.Side != plan.Server
+}
+
+// body writes the sets, maps and chains of a plan that its base chains lead to.
+func (r *renderer) body() {
+	p := r.p
+	r.cut = parcelsOf(p)
 	for _, s := range setsOf(p) {
 		r.set(s)
 	}
 	if r.o.Group != 0 {
 		r.notes()
 	}
-	server, client := p.Side != plan.Client, p.Side != plan.Server
+	server, client := r.sides()
 	for i := range p.Classes {
 		c := &p.Classes[i]
 		if server {
@@ -151,7 +234,12 @@ func (r *renderer) plan(p *plan.Plan, observe bool, prefix string) {
 		r.ways(w.name, w.prefix)
 	}
 	r.middle(server, client)
-	if p.Kind == plan.Gate {
+}
+
+// hooks writes the base chains of a plan: they give it packets.
+func (r *renderer) hooks() {
+	server, client := r.sides()
+	if r.p.Kind == plan.Gate {
 		r.hook("forward", server, client)
 		return
 	}
