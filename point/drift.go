@@ -60,6 +60,9 @@ func (w *wanting) drift(have *Held) string {
 	}
 	for _, name := range slices.Sorted(maps.Keys(w.Sets)) {
 		is, there := have.Sets[name]
+		if there && slices.Equal(is, w.Sets[name]) {
+			continue
+		}
 		more, less := is.Minus(w.Sets[name]).Count(), w.Sets[name].Minus(is).Count()
 		called := name
 		if words := w.words[name]; words != "" {

@@ -49,6 +49,7 @@ func (p *Planner) Follow(u *decide.Update) (changed Changed, ok bool) {
 		p.byClass[was] = without(p.byClass[was], []int32{int32(place)})
 		at, _ := slices.BinarySearch(p.byClass[is], int32(place))
 		p.byClass[is] = slices.Insert(slices.Clone(p.byClass[is]), at, int32(place))
+		p.joins(is)
 		changed.Holders = append(changed.Holders, m.After.Workload)
 		for i := range p.sets {
 			if in := p.hasAt(p.terms[i], &p.line[place]); in != p.sets[i].Addresses.Contains(addr) {
@@ -66,6 +67,19 @@ func (p *Planner) Follow(u *decide.Update) (changed Changed, ok bool) {
 		}
 	}
 	return changed, true
+}
+
+// joins notes a class that had no address before.
+func (p *Planner) joins(class int32) {
+	if p.met[class] {
+		return
+	}
+	p.meet(class)
+	for i := range p.terms {
+		if p.has(p.terms[i], class) {
+			p.members[i] = append(p.members[i], class)
+		}
+	}
 }
 
 // moves notes which spans came and went; false: in the end none did.

@@ -4,8 +4,10 @@ import (
 	"encoding/binary"
 	"fmt"
 	"hash/fnv"
+	"maps"
 	"net/netip"
 	"slices"
+	"strconv"
 	"strings"
 
 	"lucidorchard/core/decide"
@@ -19,8 +21,12 @@ import (
 // points need is found once. It is not safe for use by several goroutines.
 //
 // Addresses of peers stand in sets, one for each thing that the policy names: a group, a
-// prefix, a workload, the outside, a value of a tag. Rules combine them. So a plan has at
-// most as many elements as what its rules name has members, whatever the rules.
+// prefix, a workload, the outside, a value of a tag. Rules combine them. Where a rule asks
+// for the same value of a tag, or to be within a group, a set can have what is left of what
+// it names: for the first combination of clauses in which the policy names it, as the
+// values of a tag share its members among them. So a plan has at most twice as many
+// elements as what its rules name has members, whatever the rules, and few where few are
+// left.
 type Planner struct {
 	c        *decide.Compiled
 	line     []decide.Stretch
@@ -28,8 +34,12 @@ type Planner struct {
 	byHolder map[int32][]int32 // workload → places in line
 	sets     []Set
 	terms    []term            // by set: what it is of
+	members  [][]int32         // by set: classes that are members
 	known    map[term]int      // → index of sets
 	rules    map[sideOf][]Rule // of a guarded class
+	holds    [2][][]int32      // by rule: classes that its left, and its right, side has
+	met      map[int32]bool    // classes that are in holds
+	shapes   map[term]string   // the clauses with which what is left of a term has sets
 }
 
 // term is something that a policy names and that has members.
@@ -37,6 +47,9 @@ type term struct {
 	kind termKind
 	name string // of a group, a workload or a prefix; the value of a tag, folded
 	key  expr.Key
+	// What is left: of a set, within others (indexes, with blanks between).
+	of     int
+	within string
 }
 
 type termKind uint8
@@ -48,6 +61,7 @@ const (
 	isOutside
 	hasValue // of a key
 	hasKey
+	isLeft
 )
 
 func (x term) String() string {
@@ -64,6 +78,30 @@ func (x term) String() string {
 	return x.name
 }
 
+// LeftPrefix begins the names of sets of what clauses leave of something.
+const LeftPrefix = "q_"
+
+// sets returns the sets that what is left is within.
+func (x term) sets() (out []int) {
+	for _, n := range strings.Fields(x.within) {
+		i, _ := strconv.Atoi(n) // as left wrote it
+		out = append(out, i)
+	}
+	return out
+}
+
+// words says what a set has, in the words of the policy.
+func (p *Planner) words(x term) string {
+	if x.kind != isLeft {
+		return x.String()
+	}
+	words := p.terms[x.of].String()
+	for _, set := range x.sets() {
+		words += ", " + p.terms[set].String()
+	}
+	return words
+}
+
 type sideOf struct {
 	class  int32
 	server bool
@@ -72,14 +110,38 @@ type sideOf struct {
 // NewPlanner prepares for plans as of the instant of a compilation.
 func NewPlanner(c *decide.Compiled) *Planner {
 	p := &Planner{c: c, line: c.Stretches(c.AsOf), byClass: map[int32][]int32{}, byHolder: map[int32][]int32{},
-		known: map[term]int{}, rules: map[sideOf][]Rule{}}
+		known: map[term]int{}, rules: map[sideOf][]Rule{}, shapes: map[term]string{}, met: map[int32]bool{}}
+	for _, r := range c.Policy.Rules {
+		if shape := shapeOf(r); shape != "" {
+			for _, item := range slices.Concat(r.Left.Items, r.Right.Items) {
+				if x := termOf(&item); p.shapes[x] == "" {
+					p.shapes[x] = shape
+				}
+			}
+		}
+	}
+	for k := range p.holds {
+		p.holds[k] = make([][]int32, len(c.Policy.Rules))
+	}
 	for i, s := range p.line {
+		p.meet(s.Class)
 		p.byClass[s.Class] = append(p.byClass[s.Class], int32(i))
 		if s.Workload != estate.Outside {
 			p.byHolder[s.Workload] = append(p.byHolder[s.Workload], int32(i))
 		}
 	}
 	return p
+}
+
+// meet notes which rules have a class on which side.
+func (p *Planner) meet(class int32) {
+	if p.met[class] {
+		return
+	}
+	p.met[class] = true
+	for k := range p.holds {
+		p.c.RulesAt(class, k == 1, func(rule int32) { p.holds[k][rule] = append(p.holds[k][rule], class) })
+	}
 }
 
 // Plan makes the plan of a point that guards some workloads: their indexes. Those
@@ -193,7 +255,7 @@ func (p *Planner) rulesOf(of sideOf) []Rule {
 		if r.Until != nil {
 			x.Until = r.Until.End().Sec
 		}
-		if !p.peers(&x, r, of) {
+		if !p.peers(&x, i, of) {
 			return // it is for nobody, seen from this class
 		}
 		out = append(out, x)
@@ -208,23 +270,23 @@ func (p *Planner) rulesOf(of sideOf) []Rule {
 // peers notes whom a rule is for, seen from a guarded class that one of its sides holds.
 // It reports false if the clauses leave nobody. That a set has no members now is no
 // reason to leave the rule out: one day it may, without a release.
-func (p *Planner) peers(x *Rule, r *policy.Rule, of sideOf) bool {
+func (p *Planner) peers(x *Rule, rule int32, of sideOf) bool {
+	r := p.c.Policy.Rules[rule]
 	if r.Action == policy.Apart {
 		x.Peers = p.apartFrom(r.Groups, of.class)
 		if len(x.Peers) == 0 {
 			return false
 		}
 	} else {
-		far := r.Right
+		far, some := r.Right, p.holds[1][rule]
 		if of.server {
-			far = r.Left
+			far, some = r.Left, p.holds[0][rule]
 		}
 		if !far.Any {
 			for _, item := range far.Items {
-				x.Peers = append(x.Peers, p.set(termOf(&item)))
+				x.Peers = append(x.Peers, p.setOf(termOf(&item), some))
 			}
-			slices.Sort(x.Peers)
-			x.Peers = slices.Compact(x.Peers)
+			x.Peers = p.inOrder(x.Peers)
 		}
 	}
 	if r.Within != nil {
@@ -254,7 +316,45 @@ func (p *Planner) peers(x *Rule, r *policy.Rule, of sideOf) bool {
 		x.Within = append(x.Within, p.set(term{kind: hasKey, key: k}))
 		x.Except = append(x.Except, p.set(term{kind: hasValue, name: expr.Fold(v), key: k}))
 	}
+	p.left(x, r)
 	return true
+}
+
+// shapeOf names the clauses of a rule that leave something of what it names, and of which
+// the values share the members; blank: it has none, or others as well.
+func shapeOf(r *policy.Rule) string {
+	if r.Action == policy.Apart || len(r.Across) > 0 || len(r.Same) == 0 && r.Within == nil && r.Area == nil {
+		return ""
+	}
+	shape := fmt.Sprint(r.Same)
+	if r.Within != nil {
+		shape += " within " + r.Within.Name
+	}
+	if r.Area != nil {
+		shape += " area " + r.Area.Name
+	}
+	return shape
+}
+
+// left puts sets of what is left into the place of what a rule names and its clauses.
+func (p *Planner) left(x *Rule, r *policy.Rule) {
+	shape := shapeOf(r)
+	if shape == "" || len(x.Peers) == 0 || len(x.Within) == 0 ||
+		slices.ContainsFunc(x.Peers, func(set int) bool { return p.shapes[p.terms[set]] != shape }) {
+		return
+	}
+	within := strings.Trim(fmt.Sprint(x.Within), "[]")
+	for i, set := range x.Peers {
+		x.Peers[i] = p.setOf(term{kind: isLeft, of: set, within: within}, p.members[set])
+	}
+	x.Within, x.Peers = nil, p.inOrder(x.Peers)
+}
+
+// inOrder returns sets by their names, each once: an order that does not depend on which
+// set was made first.
+func (p *Planner) inOrder(sets []int) []int {
+	slices.SortFunc(sets, func(a, b int) int { return strings.Compare(p.sets[a].Name, p.sets[b].Name) })
+	return slices.Compact(sets)
 }
 
 // apartFrom returns the sets of the groups of a separation from which a class is kept
@@ -275,8 +375,7 @@ func (p *Planner) apartFrom(groups []policy.Ref, class int32) (out []int) {
 			out = append(out, p.set(term{kind: inGroup, name: g.Name}))
 		}
 	}
-	slices.Sort(out)
-	return slices.Compact(out)
+	return p.inOrder(out)
 }
 
 func termOf(o *policy.Operand) term {
@@ -320,10 +419,19 @@ func (p *Planner) set(x term) int {
 	if n, ok := p.known[x]; ok {
 		return n
 	}
-	var places []int32
-	for class, at := range p.byClass {
+	return p.setOf(x, slices.Collect(maps.Keys(p.met)))
+}
+
+// setOf is set, where only some classes can be members.
+func (p *Planner) setOf(x term, some []int32) int {
+	if n, ok := p.known[x]; ok {
+		return n
+	}
+	var places, classes []int32
+	for _, class := range some {
 		if p.has(x, class) {
-			places = append(places, at...)
+			places = append(places, p.byClass[class]...)
+			classes = append(classes, class)
 		}
 	}
 	slices.Sort(places)
@@ -331,12 +439,14 @@ func (p *Planner) set(x term) int {
 	for i, at := range places {
 		spans[i] = Span{p.line[at].First, p.line[at].Last}
 	}
-	made := Set{Name: slug(x), Words: x.String(), Addresses: addressesOf(spans)}
+	words := p.words(x)
+	made := Set{Name: slug(x.kind, words), Words: words, Addresses: addressesOf(spans)}
 	made.shared = sharedOf(made.Addresses)
 	n := len(p.sets)
 	p.known[x] = n
 	p.sets = append(p.sets, made)
 	p.terms = append(p.terms, x)
+	p.members = append(p.members, classes)
 	return n
 }
 
@@ -348,6 +458,8 @@ func (p *Planner) has(x term, class int32) bool {
 
 func (p *Planner) hasAt(x term, s *decide.Stretch) bool {
 	switch x.kind {
+	case isLeft:
+		return p.hasAt(p.terms[x.of], s) && !slices.ContainsFunc(x.sets(), func(set int) bool { return !p.hasAt(p.terms[set], s) })
 	case inGroup:
 		return p.c.Group(x.name, p.c.At(s.First, p.c.AsOf)) == expr.Yes
 	case inPrefix:
@@ -368,10 +480,9 @@ func (p *Planner) hasAt(x term, s *decide.Stretch) bool {
 
 // slug makes a name for the set of a term that every kernel takes. It is the same as long
 // as the policy names the same.
-func slug(x term) string {
-	words := x.String()
+func slug(kind termKind, words string) string {
 	h := fnv.New64a()
-	_, _ = fmt.Fprint(h, x.kind, " ", words)
+	_, _ = fmt.Fprint(h, kind, " ", words)
 	short := strings.Map(func(r rune) rune {
 		switch {
 		case r >= 'a' && r <= 'z' || r >= '0' && r <= '9':
@@ -384,7 +495,11 @@ func slug(x term) string {
 	if len(short) > 16 {
 		short = short[:16]
 	}
-	return fmt.Sprintf("p_%s_%012x", strings.Trim(short, "_"), h.Sum64()&(1<<48-1))
+	prefix := "p_"
+	if kind == isLeft {
+		prefix = LeftPrefix
+	}
+	return fmt.Sprintf("%s%s_%012x", prefix, strings.Trim(short, "_"), h.Sum64()&(1<<48-1))
 }
 
 // says gives what a group says of a guarded class.

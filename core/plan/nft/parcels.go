@@ -19,8 +19,9 @@ import (
 const (
 	fewRules = 8 // are no parcels
 	fanOut   = 5 // parcels that a long run of rules is cut into
-	// mostCopies is into how many sets of parcels the addresses of a set go at most.
-	mostCopies = 3
+	// mostCopies is into how many sets of parcels the addresses of a set go at most; copiesLeft,
+	// where a plan also has sets of what clauses leave: four times the members in all.
+	mostCopies, copiesLeft = 3, 1
 )
 
 const parcelPrefix = "u_"
@@ -34,6 +35,7 @@ type parcel struct {
 // parcels cuts the rules of a plan.
 type parcels struct {
 	p      *plan.Plan
+	most   int                     // copies of a set
 	copies []int                   // by set: into how many sets of parcels it goes
 	made   map[string]*parcel      // by name
 	of     map[*plan.Rule][]parcel // by the first of some rules
@@ -42,7 +44,10 @@ type parcels struct {
 // parcelsOf cuts all rules of a plan: the classes in the order of their names, so that what
 // is cut depends on the rules alone.
 func parcelsOf(p *plan.Plan) *parcels {
-	x := &parcels{p: p, copies: make([]int, len(p.Sets)), made: map[string]*parcel{}, of: map[*plan.Rule][]parcel{}}
+	x := &parcels{p: p, most: mostCopies, copies: make([]int, len(p.Sets)), made: map[string]*parcel{}, of: map[*plan.Rule][]parcel{}}
+	if slices.ContainsFunc(p.Sets, func(s plan.Set) bool { return strings.HasPrefix(s.Name, plan.LeftPrefix) }) {
+		x.most = copiesLeft
+	}
 	order := make([]*plan.Class, len(p.Classes))
 	for i := range p.Classes {
 		order[i] = &p.Classes[i]
@@ -115,7 +120,7 @@ func (x *parcels) make(p *parcel) bool {
 	}
 	sets := p.sets()
 	for _, set := range sets {
-		if x.copies[set] == mostCopies {
+		if x.copies[set] >= x.most {
 			return false
 		}
 	}

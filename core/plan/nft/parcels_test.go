@@ -60,7 +60,7 @@ func TestParcelsKeepTheOrder(t *testing.T) {
 		cut := parcelsOf(p)
 		list := cut.rules(rules)
 		for _, n := range cut.copies {
-			require.LessOrEqual(t, n, mostCopies)
+			require.LessOrEqual(t, n, cut.most)
 		}
 		require.Equal(t, rules, append([]plan.Rule{}, flat(list, 0, &deepest)...))
 		require.Less(t, deepest, 12, "nftables jumps 16 deep at most")
