@@ -36,7 +36,7 @@ func TestEvidenceIsMadeAndHandedOut(t *testing.T) {
 	s := api.New(app.New(ctx, app.Options{Store: db, Author: "tester"}), api.Options{Web: fstest.MapFS{}})
 	h := httptest.NewServer(conforming(t, s))
 	t.Cleanup(func() { cancel(); s.Wait(); h.Close() })
-	c := client{t, h.URL, db}
+	c := client{t, h.URL, db, ""}
 	today := time.Now().UTC().Format(time.DateOnly)
 	ask := func(promise, from, to string) (int, problem) {
 		var p problem

@@ -84,72 +84,10 @@ func hardened(next http.Handler) http.Handler {
 	})
 }
 
-// Bounds of what is worked on at once.
-const (
-	largeAtOnce  = 8                // large questions
-	largeWaiting = 64               // that wait for their turn
-	largeWait    = 20 * time.Second // at most, then the client is told to come again
-	longest      = 3 * time.Minute  // that a request may take, but for files
-)
-
-// large are the paths whose answers are computed over all conversations or all
-// pairs.
-var large = []string{
-	"/check", "/report", "/ledger", "/conversations", "/flows/map", "/groups/preview", "/starters", "/groups/rename",
-	"/groups/remove", "/policy", "/proposals/",
-	"/settle", "/whatif", "/assertions", "/findings", "/figures", "/ask", "/tags", "/suggestions/accept",
-	"/vocabulary/fix", "/imports/",
-}
-
-// limited lets so many large questions in at once; the others wait for a while,
-// as long as their clients do.
-// It also gives how many are worked on, and how many wait.
-func (s *base) limited() (guard func(http.Handler) http.Handler, worked, waiting func() int) {
-	slots, queue := make(chan struct{}, largeAtOnce), make(chan struct{}, largeWaiting)
-	return func(next http.Handler) http.Handler { return limit(slots, queue, next) },
-		func() int { return len(slots) }, func() int { return len(queue) }
-}
-
-func limit(slots, queue chan struct{}, next http.Handler) http.Handler {
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		path, ours := strings.CutPrefix(r.URL.Path, Version)
-		if !ours || !slices.ContainsFunc(large, func(p string) bool { return strings.HasPrefix(path, p) }) {
-			next.ServeHTTP(w, r)
-			return
-		}
-		select {
-		case slots <- struct{}{}:
-		default:
-			select {
-			case queue <- struct{}{}:
-			default:
-				busy(w, 5*time.Second)
-				return
-			}
-			patience := time.NewTimer(largeWait)
-			defer patience.Stop()
-			select {
-			case slots <- struct{}{}:
-				<-queue
-			case <-r.Context().Done():
-				<-queue
-				return
-			case <-patience.C:
-				<-queue
-				busy(w, 10*time.Second)
-				return
-			}
-		}
-		defer func() { <-slots }()
-		next.ServeHTTP(w, r)
-	})
-}
-
 // bounded ends what a request waits for after a time.
 func bounded(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if r.URL.Path == Version+"/events" || strings.HasPrefix(r.URL.Path, Version+"/imports/") ||
-			r.URL.Path == listingPath || strings.HasPrefix(r.URL.Path, Version+"/estate") {
+		if r.URL.Path == Version+"/events" || sentAsFile(r.URL.Path) {
 			next.ServeHTTP(w, r)
 			return
 		}

@@ -4,8 +4,11 @@ import (
 	"context"
 	"io"
 	"log/slog"
+	"net"
 	"net/http"
 	"net/http/httptest"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -17,20 +20,22 @@ import (
 func quiet() *slog.Logger { return slog.New(slog.NewTextHandler(io.Discard, nil)) }
 
 func TestLargeQuestionsWaitTheirTurn(t *testing.T) {
-	s := &base{App: app.New(t.Context(), app.Options{Log: quiet()})}
 	hold, begun := make(chan struct{}), make(chan struct{}, 200)
-	guard, _, waits := s.limited()
-	h := httptest.NewServer(guard(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+	places := newTurns()
+	waits := func() int { _, n := places.figures(); return n }
+	h := httptest.NewServer(places.limited(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
 		if r.URL.Path == "/api/v1/check" {
 			begun <- struct{}{}
 			<-hold
 		}
 	})))
 	t.Cleanup(h.Close)
+	clients := [2]*http.Client{fromAddress(t, "127.0.0.2"), fromAddress(t, "127.0.0.3")}
+	var turn atomic.Int32
 	ask := func(ctx context.Context, path string) (*http.Response, error) {
 		req, err := http.NewRequestWithContext(ctx, http.MethodGet, h.URL+path, nil)
 		require.NoError(t, err)
-		return http.DefaultClient.Do(req)
+		return clients[int(turn.Add(1))%2].Do(req)
 	}
 	done := make(chan *http.Response, 200)
 	for range largeAtOnce {
@@ -79,6 +84,73 @@ func TestLargeQuestionsWaitTheirTurn(t *testing.T) {
 	stop()
 	require.GreaterOrEqual(t, answered[200], largeAtOnce+largeWaiting-1)
 	require.Equal(t, largeAtOnce+more, answered[200]+answered[503])
+}
+
+// fromAddress gives a client whose requests come from an address of this machine.
+func fromAddress(t *testing.T, address string) *http.Client {
+	dialer := &net.Dialer{LocalAddr: &net.TCPAddr{IP: net.ParseIP(address)}}
+	transport := &http.Transport{DialContext: dialer.DialContext}
+	t.Cleanup(transport.CloseIdleConnections)
+	return &http.Client{Transport: transport}
+}
+
+// One client that asks for more than its share leaves places for others.
+func TestOneClientDoesNotTakeAllPlaces(t *testing.T) {
+	places := newTurns()
+	for range largeOfOne {
+		ok, _ := places.take(t.Context(), "one")
+		require.True(t, ok)
+	}
+	more := make(chan bool)
+	go func() {
+		ok, _ := places.take(t.Context(), "one")
+		more <- ok
+	}()
+	require.Eventually(t, func() bool { _, n := places.figures(); return n == 1 }, 10*time.Second, time.Millisecond)
+	ok, _ := places.take(t.Context(), "another")
+	require.True(t, ok, "it does not stand behind the one")
+	places.leave("one")
+	require.True(t, <-more)
+	worked, waiting := places.figures()
+	require.Equal(t, [2]int{largeOfOne + 1, 0}, [2]int{worked, waiting})
+}
+
+// Whatever is asked at once, by many and with some that leave: no bound is passed,
+// nobody is forgotten, and at the end every place is free.
+func TestPlacesAreKeptInOrder(t *testing.T) {
+	places := newTurns()
+	places.wait = 50 * time.Millisecond
+	var mu sync.Mutex
+	of, all, most := map[string]int{}, 0, 0
+	var wg sync.WaitGroup
+	for i := range 400 {
+		wg.Go(func() {
+			client := string(rune('a' + i%3))
+			ctx, cancel := context.WithTimeout(t.Context(), time.Duration(i%7)*10*time.Millisecond)
+			defer cancel()
+			if ok, _ := places.take(ctx, client); !ok {
+				return
+			}
+			mu.Lock()
+			of[client]++
+			all++
+			most = max(most, all)
+			if of[client] > largeOfOne || all > largeAtOnce {
+				t.Errorf("%d of %s at once, %d in all", of[client], client, all)
+			}
+			mu.Unlock()
+			time.Sleep(time.Duration(i%5) * time.Millisecond)
+			mu.Lock()
+			of[client]--
+			all--
+			mu.Unlock()
+			places.leave(client)
+		})
+	}
+	wg.Wait()
+	worked, waiting := places.figures()
+	require.Equal(t, [2]int{0, 0}, [2]int{worked, waiting})
+	require.Greater(t, most, 1)
 }
 
 func TestAFaultIsAnsweredHonestly(t *testing.T) {

@@ -352,7 +352,7 @@ func TestTheEstateMovesElsewhere(t *testing.T) {
 	db, err := store.Open(t.Context(), storetest.Database(t))
 	require.NoError(t, err)
 	t.Cleanup(func() { db.Close() })
-	there := client{t, "", db}.second()
+	there := client{t, "", db, ""}.second()
 	var job store.Job
 	require.Equal(t, 202, there.send("/api/v1/estate", "", "application/x-ndjson", "not an export", &job))
 	require.Contains(t, there.job(&job).Message, "nothing was stored")

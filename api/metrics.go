@@ -91,7 +91,9 @@ func (m metrics) keeping(a *app.App) {
 }
 
 // waiting tells of large questions.
-func (m metrics) waiting(slots, queue func() int) {
+func (m metrics) waiting(t *turns) {
+	slots := func() int { worked, _ := t.figures(); return worked }
+	queue := func() int { _, waiting := t.figures(); return waiting }
 	m.registry.MustRegister(
 		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "orchard_large_questions",
 			Help: "Large questions that are worked on."}, func() float64 { return float64(slots()) }),

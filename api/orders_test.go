@@ -285,7 +285,7 @@ func TestARestoredServerLeadsNobodyBack(t *testing.T) {
 		return func() { cancel(); s.Wait() }
 	}
 	stop := run(db)
-	c := client{t, h.URL, db}
+	c := client{t, h.URL, db, ""}
 	c.begin()
 	k := c.addPoint("live", "env is live", 1)
 	require.Equal(t, 201, c.call("POST", "/api/v1/releases", map[string]any{"revision": 1, "title": "First"}, nil))

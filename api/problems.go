@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"errors"
+	"fmt"
 	"log/slog"
 	"maps"
 	"net/http"
@@ -36,6 +37,7 @@ const (
 	problemOldAgent   = "/problems/agent-too-old"     // an enforcement point's agent does not understand this server
 	problemDeleted    = "/problems/deleted"           // the point of this token was deleted
 	problemLarge      = "/problems/too-large"
+	problemSlow       = "/problems/too-slow" // the request came too slowly, or what it asks takes too long
 	problemMedia      = "/problems/unknown-media-type"
 	problemHost       = "/problems/unknown-host" // the server does not go by this name
 	problemInvalid    = "/problems/invalid"      // errors say what, and where
@@ -63,7 +65,7 @@ var usual = map[int]string{
 	http.StatusForbidden: problemForbidden, http.StatusNotFound: problemMissing,
 	http.StatusMethodNotAllowed: problemMethod, http.StatusConflict: problemConflict,
 	http.StatusGone: problemDeleted, http.StatusUpgradeRequired: problemOldAgent, http.StatusPreconditionFailed: problemMoved,
-	http.StatusRequestEntityTooLarge: problemLarge, http.StatusUnsupportedMediaType: problemMedia,
+	http.StatusRequestTimeout: problemSlow, http.StatusRequestEntityTooLarge: problemLarge, http.StatusUnsupportedMediaType: problemMedia,
 	http.StatusMisdirectedRequest:  problemHost,
 	http.StatusUnprocessableEntity: problemInvalid, http.StatusPreconditionRequired: problemNoMatch,
 	http.StatusInternalServerError: problemFault,
@@ -151,6 +153,7 @@ func (s *base) failed(ctx context.Context, err error) error {
 		return problem(http.StatusConflict, problemLacks,
 			lacks.Error()+"; nothing was changed. If the list is whole, send it again with confirm="+strconv.Itoa(lacks.Missing))
 	case errors.As(err, &full):
+		cause(slog.LevelWarn, "the disk is too full to store")
 		return problem(http.StatusInsufficientStorage, problemFull, s.Told(err))
 	case store.Full(err):
 		cause(slog.LevelError, "the database has no room")
@@ -165,7 +168,13 @@ func (s *base) failed(ctx context.Context, err error) error {
 	case store.Refused(err) != nil:
 		return huma.Error422UnprocessableEntity(s.Told(err))
 	case ctx.Err() != nil && errors.Is(err, context.Canceled): // nobody waits for the answer any more
-		return err
+		cause(slog.LevelWarn, "a request was given up: its client left")
+		return problem(http.StatusServiceUnavailable, problemBusy,
+			"the connection ended before the answer was there; what a change came to is not known: look first")
+	case errors.Is(err, context.DeadlineExceeded) && errors.Is(ctx.Err(), context.DeadlineExceeded):
+		cause(slog.LevelError, "a request took too long and was ended")
+		return problem(http.StatusServiceUnavailable, problemSlow, fmt.Sprintf(
+			"the answer took longer than %d minutes and was given up; ask for less at once", int(longest.Minutes())))
 	}
 	cause(slog.LevelError, "the database cannot be used")
 	return problem(http.StatusServiceUnavailable, problemAway, s.Told(err))
@@ -225,8 +234,8 @@ func writeProblem(w http.ResponseWriter, err error) {
 }
 
 // busy refuses work that there is too much of already.
-func busy(w http.ResponseWriter, after time.Duration) {
-	w.Header().Set("Retry-After", strconv.Itoa(int(after.Seconds())))
-	writeProblem(w, problem(http.StatusServiceUnavailable, problemBusy,
-		"the server is working on as many large questions as it takes at once; try again in a moment"))
+func busy(h http.Header, after time.Duration) error {
+	h.Set("Retry-After", strconv.Itoa(int(after.Seconds())))
+	return problem(http.StatusServiceUnavailable, problemBusy,
+		"the server is working on as many large questions as it takes at once; try again in a moment")
 }

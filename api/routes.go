@@ -58,14 +58,15 @@ func remove[I, O any](r routes, id, path, words string, handle func(context.Cont
 func register[I, O any](r routes, method, id, path, words string, handle func(context.Context, *I) (*O, error),
 	more []option) {
 	op := huma.Operation{OperationID: id, Method: method, Path: Version + path, Summary: words,
-		Responses: map[string]*huma.Response{}}
+		Responses:       map[string]*huma.Response{},
+		BodyReadTimeout: -1} // bodies have arrived before; a deadline here would end the connection during the answer
 	op.Errors = []int{http.StatusUnprocessableEntity, http.StatusMisdirectedRequest, http.StatusForbidden,
 		http.StatusInternalServerError, http.StatusServiceUnavailable}
 	if method != http.MethodGet {
 		op.Errors = append(op.Errors, http.StatusConflict, http.StatusInsufficientStorage)
 	}
 	if method == http.MethodPost || method == http.MethodPut {
-		op.Errors = append(op.Errors, http.StatusBadRequest, http.StatusRequestEntityTooLarge,
+		op.Errors = append(op.Errors, http.StatusBadRequest, http.StatusRequestTimeout, http.StatusRequestEntityTooLarge,
 			http.StatusUnsupportedMediaType)
 	}
 	for _, o := range more {

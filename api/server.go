@@ -36,6 +36,7 @@ type Options struct {
 	Uploads    string   // folder of files that are sent here; blank: the system's for such
 	Cluster    Cluster  // a database of our own; nil: somebody else's
 	AllowHosts []string // names, in lower case, by which this server may be called
+	Patience   Patience // with slow clients
 	Trusting   string   // the address on which everybody is let in; blank: loopback only
 }
 
@@ -58,6 +59,7 @@ func New(a *app.App, o Options) *Server {
 	if o.Uploads == "" {
 		o.Uploads = filepath.Join(os.TempDir(), "orchard-uploads-"+rand.Text()[:8])
 	}
+	o.Patience = o.Patience.orUsual()
 	s := &Server{base: &base{a, o}}
 	s.routes()
 	if a.Store != nil {
@@ -79,11 +81,11 @@ func (s *Server) routes() {
 	if s.Collector != nil {
 		m.collecting(s.Collector)
 	}
-	limited, slots, queue := s.limited()
-	m.waiting(slots, queue)
-	r.Use(middleware.RequestID, s.logged, m.measured, s.recovered, hardened, s.hosted, sameOrigin,
+	turns := newTurns()
+	m.waiting(turns)
+	r.Use(middleware.RequestID, s.paced, s.logged, m.measured, s.recovered, hardened, s.hosted, sameOrigin,
 		middleware.Compress(2, "application/json", "text/css", "text/javascript", "text/html"),
-		s.tokened, addressed, bounded, limited, storable, s.repeatable)
+		s.tokened, addressed, bounded, s.arrived, turns.limited, storable, s.repeatable)
 	huma.DefaultArrayNullable = false // every list that is returned is one, if empty
 	config := huma.DefaultConfig("Lucid Orchard", "1")
 	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/api/openapi", "", Version+"/schemas"
@@ -129,14 +131,39 @@ func (s *Server) logged(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		start := time.Now()
 		ww := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
+		answer := &saidOfFailure{of: ww}
+		ww.Tee(answer)
 		next.ServeHTTP(ww, r)
 		level := slog.LevelDebug
-		if ww.Status() >= 500 && r.Context().Err() == nil { // else nobody waits for the answer any more
+		if ww.Status() >= 500 {
 			level = slog.LevelError
+			if r.Context().Err() != nil { // nobody waits for the answer any more
+				level = slog.LevelWarn
+			}
 		}
 		s.Log.Log(r.Context(), level, "request", "id", middleware.GetReqID(r.Context()), "method", r.Method, "path",
-			r.URL.Path, "status", ww.Status(), "took", time.Since(start))
+			r.URL.Path, "status", ww.Status(), "took", time.Since(start), answer.attr())
 	})
+}
+
+// saidOfFailure keeps what the client of a failure was told, for the log.
+type saidOfFailure struct {
+	of   middleware.WrapResponseWriter
+	text []byte
+}
+
+func (s *saidOfFailure) Write(b []byte) (int, error) {
+	if s.of.Status() >= 500 && len(s.text) < 1000 && s.of.Header().Get("Content-Encoding") == "" {
+		s.text = append(s.text, b[:min(len(b), 1000-len(s.text))]...)
+	}
+	return len(b), nil
+}
+
+func (s *saidOfFailure) attr() slog.Attr {
+	if len(s.text) == 0 {
+		return slog.Attr{}
+	}
+	return slog.String("said", string(s.text))
 }
 
 const unbuilt = `<!doctype html><title>Lucid Orchard</title><p>The server runs, but the interface is not built into this program. Run <code>make web</code>, then build it again. The API is described at <a href="/api/openapi.json">/api/openapi.json</a>.`

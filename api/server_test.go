@@ -30,11 +30,13 @@ type client struct {
 	t    testing.TB
 	base string
 	db   *store.Store
+	url  string // of the database
 }
 
 // serve runs a server over the demo company, in a database of its own.
 func serve(t testing.TB) client {
-	db, err := store.Open(t.Context(), storetest.Database(t))
+	url := storetest.Database(t)
+	db, err := store.Open(t.Context(), url)
 	require.NoError(t, err)
 	c := demo.Generate(demo.Options{Workloads: 150, Days: 2, End: time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC)})
 	require.NoError(t, db.ImportWorkloads(t.Context(), "inventory", []string{"app", "env", "tier", "site"},
@@ -42,7 +44,7 @@ func serve(t testing.TB) client {
 	_, err = db.AddBatch(t.Context(), store.BatchOf("demo", flow.Stating(c.Records), nil))
 	require.NoError(t, err)
 	t.Cleanup(func() { db.Close() })
-	return client{t, "", db}.second()
+	return client{t, "", db, url}.second()
 }
 
 // second runs another server on the same database.
@@ -57,7 +59,7 @@ func (c client) second() client {
 		s.Wait()
 		h.Close()
 	})
-	return client{t, h.URL, db}
+	return client{t, h.URL, db, c.url}
 }
 
 // call sends JSON and reads the answer into out.

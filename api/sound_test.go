@@ -41,7 +41,7 @@ func small(t *testing.T, db *store.Store, o api.Options) client {
 		s.Wait()
 		h.Close()
 	})
-	return client{t, h.URL, db}
+	return client{t, h.URL, db, ""}
 }
 
 // do sends a request with headers and gives the answer with its body.

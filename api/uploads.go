@@ -23,9 +23,9 @@ import (
 const (
 	mostFlows = 4 << 30 // octets of a file of traffic, which is read in parts
 	// octets of a list of workloads, which is compared whole: about 3.5 kB of memory a row, with what is made of it
-	mostWorkloads  = 64 << 20
-	mostEstate     = 8 << 30 // octets of an export, which is read line by line
-	uploadPatience = 10 * time.Minute
+	mostWorkloads = 64 << 20
+	mostEstate    = 8 << 30   // octets of an export, which is read line by line
+	sendFile      = time.Hour // that a file may take to arrive
 )
 
 // rawBody gives a handler the body of a request as it comes.
@@ -57,8 +57,8 @@ func (s *base) receive(ctx context.Context, b *rawBody, most int64) (*app.File, 
 	if err := s.Disk.Room(""); err != nil {
 		return nil, err
 	}
-	_ = b.ctx.SetReadDeadline(time.Now().Add(uploadPatience))
-	defer b.ctx.SetReadDeadline(time.Time{}) //nolint:errcheck // the connection may be gone
+	within := Patience{Pause: s.Patience.Pause, Whole: sendFile}
+	sent := within.with(b.body, b.ctx.SetReadDeadline)
 	if err := os.MkdirAll(s.Uploads, 0o700); err != nil {
 		return nil, err
 	}
@@ -68,16 +68,21 @@ func (s *base) receive(ctx context.Context, b *rawBody, most int64) (*app.File, 
 	}
 	u := &app.File{Path: f.Name()}
 	keep := false
+	body := &noted{}
 	defer func() {
 		f.Close()
 		if !keep {
 			u.Close()
 		}
 	}()
+	defer func() {
+		if !keep {
+			sent.failed(body.err)
+		}
+	}()
 	hash := sha256.New()
-	body := &noted{}
 	var plain io.Reader
-	if plain, body.err = ingest.Unpacked(b.body); body.err == nil {
+	if plain, body.err = ingest.Unpacked(sent); body.err == nil {
 		body.r = io.LimitReader(plain, most+1)
 		u.Size, err = io.Copy(io.MultiWriter(f, hash), body)
 	}
@@ -85,6 +90,8 @@ func (s *base) receive(ctx context.Context, b *rawBody, most int64) (*app.File, 
 	switch {
 	case errors.As(body.err, &packed):
 		return nil, huma.Error400BadRequest(packed.Error() + "; nothing was stored. Pack it again, or send it as it is")
+	case errors.Is(body.err, os.ErrDeadlineExceeded):
+		return nil, s.unarrived(ctx, body.err, within)
 	case body.err != nil: // of the sender, not of the disk
 		return nil, huma.Error400BadRequest("the file did not arrive whole: " + body.err.Error() +
 			"; nothing was stored")
@@ -97,7 +104,12 @@ func (s *base) receive(ctx context.Context, b *rawBody, most int64) (*app.File, 
 			fmt.Sprintf("the file is larger than %d MB, the most that is taken; send it in parts", most>>20))
 	}
 	u.Sum, u.Head = hex.EncodeToString(hash.Sum(nil)), body.head
+	sent.done()
 	keep = true
+	if err := takeTurn(ctx); err != nil {
+		u.Close()
+		return nil, err
+	}
 	return u, nil
 }
 

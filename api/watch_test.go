@@ -58,7 +58,7 @@ func TestWatchCountsAsCheckDoes(t *testing.T) {
 	s := api.New(app.New(ctx, app.Options{Store: db, Author: "tester"}), api.Options{Web: fstest.MapFS{}})
 	h := httptest.NewServer(s)
 	t.Cleanup(func() { cancel(); s.Wait(); h.Close() })
-	c := client{t, h.URL, db}
+	c := client{t, h.URL, db, ""}
 	require.Equal(t, 201, c.replace(0, "group entry = address in 10.0.0.0/24\ngroup store = address in 10.0.1.0/24\nlayer l\n"+
 		"permit entry -> store on tcp/443\nreject any -> store on tcp/22\n"))
 	var w api.WatchOut
@@ -174,7 +174,7 @@ func TestTheFeedOfFlowsGoesOn(t *testing.T) {
 	s := api.New(app.New(ctx, app.Options{Store: db, Author: "tester"}), api.Options{Web: fstest.MapFS{}})
 	h := httptest.NewServer(s)
 	t.Cleanup(func() { cancel(); s.Wait(); h.Close() })
-	c := client{t, h.URL, db}
+	c := client{t, h.URL, db, ""}
 	require.Equal(t, 201, c.replace(0, "group store = address in 10.0.1.0/24\nlayer l\npermit any -> store on tcp/443\nreject any -> store on tcp/22\n"))
 	add := func(id string, records []flow.Record) {
 		_, err := db.AddBatch(t.Context(), store.BatchOf(id, flow.Stating(records), nil))

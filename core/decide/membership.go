@@ -50,11 +50,20 @@ func newMembership(p *policy.Policy) *membership {
 			}
 		}
 		var reads []expr.Key
+		seen := map[expr.Key]bool{} // a key is read once, however many ways lead to it
+		read := func(k expr.Key) {
+			if !seen[k] {
+				seen[k] = true
+				reads = append(reads, k)
+			}
+		}
 		g.Expr.Walk(func(e *expr.Expr) {
 			switch {
 			case e.Op == expr.MemberOf:
 				if j, ok := s.index[e.Group]; ok && int(j) < len(s.reads) {
-					reads = append(reads, s.reads[j]...)
+					for _, k := range s.reads[j] {
+						read(k)
+					}
 				}
 			case e.IsTest():
 				k := keys[e.Key]
@@ -65,9 +74,7 @@ func newMembership(p *policy.Policy) *membership {
 					s.keys = append(s.keys, k)
 				}
 				k.add(e)
-				if !slices.Contains(reads, e.Key) {
-					reads = append(reads, e.Key)
-				}
+				read(e.Key)
 			}
 		})
 		s.reads = append(s.reads, reads)
