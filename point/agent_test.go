@@ -31,6 +31,7 @@ type server struct {
 	*httptest.Server
 	mu     sync.Mutex
 	told   point.Told
+	tells  chan struct{} // closed when something else is told
 	said   point.Said
 	events []point.Event
 	down   bool
@@ -42,7 +43,7 @@ type server struct {
 const waitLong, waitShort = 10 * time.Second, 5 * time.Millisecond
 
 func serve(t testing.TB) *server {
-	s := &server{}
+	s := &server{tells: make(chan struct{})}
 	s.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		s.mu.Lock()
 		defer s.mu.Unlock()
@@ -62,7 +63,13 @@ func serve(t testing.TB) *server {
 			return
 		}
 		if s.asked = r.URL.Query().Get("have"); s.asked == s.told.ID {
-			time.Sleep(5 * time.Millisecond)
+			tells := s.tells
+			s.mu.Unlock()
+			select { // a real one wakes whoever waits
+			case <-tells:
+			case <-time.After(5 * time.Millisecond):
+			}
+			s.mu.Lock()
 		}
 		_ = json.NewEncoder(w).Encode(s.told)
 	}))
@@ -74,6 +81,8 @@ func (s *server) tell(x point.Told) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.told = x
+	close(s.tells)
+	s.tells = make(chan struct{})
 }
 
 func (s *server) goDown(down bool) {

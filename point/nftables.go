@@ -32,6 +32,7 @@ type Nftables struct {
 	Namespace string // name of a network namespace; blank: the one that the program runs in
 	Dir       string // folder that remembers ended connections over restarts; blank: nothing does
 
+	open   sockets
 	mu     sync.Mutex
 	ended  map[ended]since // connections that were ended: they must not go on
 	loaded bool            // ended was read from Dir
@@ -102,12 +103,7 @@ func (n *Nftables) script(text string) error {
 
 // standing reads whether a plan decides, and whether a replacement was left unfinished.
 func (n *Nftables) standing() (now nft.Standing, err error) {
-	err = n.inside(func(fd int) error {
-		c, err := dial(fd)
-		if err != nil {
-			return err
-		}
-		defer c.CloseLasting() //nolint:errcheck // nothing is pending
+	err = n.withTables(func(c *nftables.Conn) error {
 		tables, err := c.ListTablesOfFamily(nftables.TableFamilyINet)
 		if err != nil {
 			return err
@@ -147,12 +143,7 @@ var table = &nftables.Table{Name: nft.Table, Family: nftables.TableFamilyINet}
 func (n *Nftables) Move(from, to plan.Loaded) error {
 	n.mu.Lock()
 	defer n.mu.Unlock()
-	return n.inside(func(fd int) error {
-		c, err := dial(fd)
-		if err != nil {
-			return err
-		}
-		defer c.CloseLasting() //nolint:errcheck // nothing is pending
+	return n.withTables(func(c *nftables.Conn) error {
 		come, gone := nft.Moves(from, to)
 		for name := range come {
 			s := &nftables.Set{Table: table, Name: name, Interval: true, KeyType: keyType(name)}
@@ -240,12 +231,7 @@ func (n *Nftables) Read() (Held, error) {
 	if err != nil {
 		return out, err
 	}
-	err = n.inside(func(fd int) error {
-		c, err := dial(fd)
-		if err != nil {
-			return err
-		}
-		defer c.CloseLasting() //nolint:errcheck // nothing is pending
+	err = n.withTables(func(c *nftables.Conn) error {
 		if t, err := c.ListTableOfFamily(nft.Table, nftables.TableFamilyINet); err != nil {
 			return err
 		} else if t.Flags != 0 {

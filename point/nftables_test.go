@@ -34,7 +34,9 @@ func space(t testing.TB) (name string, k *point.Nftables) {
 		t.Skipf("NFTABLES IS NOT TESTED: the kernel refuses namespaces: %s", out)
 	}
 	t.Cleanup(func() { _ = exec.Command("ip", "netns", "del", name).Run() })
-	return name, &point.Nftables{Namespace: name}
+	k = &point.Nftables{Namespace: name}
+	t.Cleanup(k.Close)
+	return name, k
 }
 
 var spaces atomic.Int32

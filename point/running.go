@@ -68,12 +68,7 @@ func running(f *conntrack.Flow) plan.Running {
 // now on, then their entries in the kernel's connection tracking are deleted. Those that
 // the plan permits again may go on.
 func (n *Nftables) End(d *plan.Decider) (count int, err error) {
-	err = n.inside(func(fd int) error {
-		c, err := conntrack.Dial(&netlink.Config{NetNS: fd})
-		if err != nil {
-			return err
-		}
-		defer c.Close()
+	err = n.withTracking(func(c *conntrack.Conn) error {
 		flows, err := c.Dump(nil)
 		if err != nil {
 			return err
@@ -92,7 +87,7 @@ func (n *Nftables) End(d *plan.Decider) (count int, err error) {
 			}
 		}
 		count = len(gone)
-		if err := n.drop(fd, d, over); err != nil {
+		if err := n.drop(d, over); err != nil {
 			return err
 		}
 		for _, f := range gone {
@@ -107,7 +102,7 @@ func (n *Nftables) End(d *plan.Decider) (count int, err error) {
 
 // drop lets the kernel drop the packets of connections that are over, and no longer
 // those of connections that the plan permits again.
-func (n *Nftables) drop(fd int, d *plan.Decider, over map[ended]since) error {
+func (n *Nftables) drop(d *plan.Decider, over map[ended]since) error {
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	n.recallEnded()
@@ -130,20 +125,19 @@ func (n *Nftables) drop(fd int, d *plan.Decider, over map[ended]since) error {
 		return nil
 	}
 	if err := n.keepEnded(); err != nil { // it is dropped all the same, until the machine restarts
-		return errors.Join(err, n.replaceEnded(fd, again, fresh))
+		return errors.Join(err, n.replaceEnded(again, fresh))
 	}
-	return n.replaceEnded(fd, again, fresh)
+	return n.replaceEnded(again, fresh)
 }
 
 // perBatch is how many elements of ended connections go into one transaction.
 const perBatch = 20_000
 
-func (n *Nftables) replaceEnded(fd int, gone, come []ended) error {
-	c, err := dial(fd)
-	if err != nil {
-		return err
-	}
-	defer c.CloseLasting() //nolint:errcheck // nothing is pending
+func (n *Nftables) replaceEnded(gone, come []ended) error {
+	return n.withTables(func(c *nftables.Conn) error { return n.replaceEndedBy(c, gone, come) })
+}
+
+func (n *Nftables) replaceEndedBy(c *nftables.Conn, gone, come []ended) error {
 	for k := range nft.Ended {
 		freed := keysOf(gone, k == 1)
 		for _, e := range freed {
@@ -324,6 +318,7 @@ func (n *Nftables) keepEnded() error {
 // rejected or uncovered.
 func (n *Nftables) Watch(ctx context.Context, changed func(), saw func(Sight)) error {
 	ctx, stop := context.WithCancel(ctx)
+	defer n.Close()
 	defer stop() // so that all is closed, whatever ends it
 	return n.inside(func(fd int) error {
 		changes, err := netlink.Dial(unix.NETLINK_NETFILTER, &netlink.Config{NetNS: fd})
