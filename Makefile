@@ -11,7 +11,7 @@ help:
 
 demo: system web ## build, and run with the made-up company Saltmarsh Ferries
 	go build -o bin/orchard ./cmd/orchard
-	./bin/orchard serve --demo --data var/demo --listen 127.0.0.1:$(PORT)
+	./bin/orchard serve --demo --allow-receiver 127.0.0.1 --data var/demo --listen 127.0.0.1:$(PORT)
 
 demo-packets: system web ## the demo with real packets: machines, gates and points in network namespaces; needs root
 	go build -o bin/orchard ./cmd/orchard

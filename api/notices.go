@@ -68,7 +68,7 @@ func (s *watchAPI) notices(ctx context.Context, _ *struct{}) (*Body[NoticesOut],
 			return nil, err
 		}
 		o.Keeps = o.Settings.Secret+o.Settings.Password != ""
-		o.Settings.Secret, o.Settings.Password = "", ""
+		o.Settings = o.Settings.Shown()
 		out.Destinations = append(out.Destinations, o)
 	}
 	return body(out), nil

@@ -23,6 +23,7 @@ import (
 	"lucidorchard/core/reach"
 	"lucidorchard/disk"
 	"lucidorchard/model"
+	"lucidorchard/notify"
 	"lucidorchard/releasing"
 	"lucidorchard/store"
 )
@@ -41,8 +42,9 @@ type Options struct {
 	// known.
 	Address string
 	// Here is where this server is reached from its own machine; blank: it is not known.
-	Here string
-	Disk *disk.Watch // who says whether there is room; nil: there is
+	Here  string
+	Reach notify.Reach // where messages may go
+	Disk  *disk.Watch  // who says whether there is room; nil: there is
 }
 
 // App answers and changes. Stop it by cancelling New's context, then Wait.

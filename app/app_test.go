@@ -29,7 +29,7 @@ var quiet = slog.New(slog.NewTextHandler(io.Discard, nil))
 // running gives an App and how to end it.
 func running(t testing.TB, db *store.Store, name string) (*app.App, func()) {
 	ctx, cancel := context.WithCancel(context.Background())
-	a := app.New(ctx, app.Options{Store: db, Author: "me", Name: name, Log: quiet})
+	a := app.New(ctx, app.Options{Store: db, Author: "me", Name: name, Log: quiet, Reach: here})
 	end := func() { cancel(); a.Wait() }
 	t.Cleanup(end)
 	return a, end

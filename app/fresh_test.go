@@ -33,7 +33,7 @@ func TestWhatIsNewIsToldOnce(t *testing.T) {
 	ctx, stop := context.WithCancel(t.Context())
 	c, err := collect.Start(ctx, collect.Options{Store: db, Name: "one", UDP: []string{"127.0.0.1:0"}, Spool: t.TempDir(), Every: 500 * time.Millisecond})
 	require.NoError(t, err)
-	a := app.New(ctx, app.Options{Store: db, Author: "me", Name: "one", Log: quiet, Collector: c})
+	a := app.New(ctx, app.Options{Store: db, Author: "me", Name: "one", Log: quiet, Collector: c, Reach: here})
 	t.Cleanup(func() { c.Stop(); stop(); a.Wait() })
 	running(t, db, "two")
 	h, m := duty(t, a)

@@ -1,9 +1,11 @@
 package app
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"slices"
@@ -13,6 +15,7 @@ import (
 
 	"lucidorchard/core/decide"
 	"lucidorchard/core/expr"
+	"lucidorchard/core/plural"
 	"lucidorchard/core/reach"
 	"lucidorchard/core/watch"
 	"lucidorchard/model"
@@ -207,14 +210,16 @@ const (
 	destinationSilence = time.Minute
 )
 
-// sendNotices sends what is due, until the App ends. Several servers may: each message is
-// claimed by one of them for a while.
+// sendNotices sends what is due, until the App ends, to each destination beside the others:
+// one that hangs holds up nobody. Several servers may: each message is claimed by one of
+// them for a while.
 func (a *App) sendNotices(ctx context.Context) {
 	var sending sync.WaitGroup
 	defer sending.Wait()
-	slots := make(chan struct{}, 8)
+	var busy sync.Map // destination → it is sent to
 	tick := time.NewTicker(sendLook)
 	defer tick.Stop()
+	clean := time.Time{}
 	for {
 		select {
 		case <-ctx.Done():
@@ -222,18 +227,38 @@ func (a *App) sendNotices(ctx context.Context) {
 		case <-tick.C:
 		case <-a.told:
 		}
-		for {
-			slots <- struct{}{}
-			claimed, err := a.Store.Claim(ctx, mostAtOnce)
-			if err != nil || len(claimed) == 0 {
-				<-slots
-				break
-			}
-			sending.Go(func() {
-				defer func() { <-slots }()
-				a.send(ctx, claimed)
-			})
+		due, err := a.Store.Due(ctx)
+		if err != nil {
+			continue // the database is away: the next tick asks again
 		}
+		for _, to := range due {
+			if _, already := busy.LoadOrStore(to, true); !already {
+				sending.Go(func() {
+					defer busy.Delete(to)
+					a.sendAll(ctx, to)
+				})
+			}
+		}
+		if time.Since(clean) > time.Minute {
+			clean = time.Now()
+			if err := a.Store.DropSent(ctx, mostDropped); err != nil && ctx.Err() == nil {
+				a.Log.Warn("messages that were sent long ago cannot be dropped", "error", err)
+			}
+		}
+	}
+}
+
+// mostDropped is how many old messages are dropped at a time.
+const mostDropped = 10_000
+
+// sendAll sends what is due to a destination.
+func (a *App) sendAll(ctx context.Context, to string) {
+	for ctx.Err() == nil {
+		claimed, err := a.Store.Claim(ctx, to, mostAtOnce)
+		if err != nil || len(claimed) == 0 {
+			return
+		}
+		a.send(ctx, to, claimed)
 	}
 }
 
@@ -251,43 +276,47 @@ type parcel struct {
 	ids []string
 }
 
-// send sends what was claimed, all to one destination.
-func (a *App) send(ctx context.Context, claimed []store.Waiting) {
-	to := claimed[0].Destination
+// send sends what was claimed for a destination.
+func (a *App) send(ctx context.Context, to string, claimed []store.Waiting) {
+	tried, err := a.trySending(ctx, to, claimed)
+	if err != nil {
+		tried = make([]store.Tried, len(claimed))
+		for i := range claimed {
+			tried[i] = store.Tried{IDs: []string{claimed[i].ID}, Problem: err.Error()}
+		}
+	}
+	if ctx.Err() != nil { // what was not taken then is no fault of the destination
+		tried = slices.DeleteFunc(tried, func(t store.Tried) bool { return t.Problem != "" })
+	}
 	settle := context.WithoutCancel(ctx) // what became of it is noted also at the end
-	sender, err := a.sender(ctx, to)
-	var parcels []parcel
-	if err == nil {
-		parcels, err = parcelsOf(claimed)
-	}
-	taken := 0
-	if err == nil {
-		list := make([]notify.Message, len(parcels))
-		for i := range parcels {
-			list[i] = parcels[i].Message
-		}
-		taken, err = sender.Send(ctx, list)
-	}
-	for _, p := range parcels[:taken] {
-		if noted := a.Store.Taken(settle, to, p.ids, p.ID); noted != nil {
-			a.Log.Warn("that a message was taken cannot be noted; it will be sent again", "destination", to, "error", noted)
-		}
-	}
-	if err != nil && ctx.Err() == nil {
-		var left []string
-		for _, p := range parcels[taken:] {
-			left = append(left, p.ids...)
-		}
-		if parcels == nil {
-			for _, c := range claimed {
-				left = append(left, c.ID)
-			}
-		}
-		if noted := a.Store.NotTaken(settle, to, left, err.Error()); noted != nil {
-			a.Log.Warn("that a message was not taken cannot be noted", "destination", to, "error", noted)
-		}
+	if err := a.Store.Settle(settle, to, tried); err != nil {
+		a.Log.Warn("what became of messages cannot be noted; they will be sent again", "destination", to, "error", err)
 	}
 	a.Events.MattersChanged()
+}
+
+func (a *App) trySending(ctx context.Context, to string, claimed []store.Waiting) ([]store.Tried, error) {
+	sender, err := a.sender(ctx, to)
+	if err != nil {
+		return nil, err
+	}
+	parcels, err := parcelsOf(claimed)
+	if err != nil {
+		return nil, err
+	}
+	list := make([]notify.Message, len(parcels))
+	for i := range parcels {
+		list[i] = parcels[i].Message
+	}
+	tried := make([]store.Tried, len(parcels))
+	for i, err := range sender.Send(ctx, list) {
+		tried[i] = store.Tried{IDs: parcels[i].ids, As: parcels[i].ID}
+		var refused *notify.RefusedError
+		if err != nil {
+			tried[i].Problem, tried[i].Refused = err.Error(), errors.As(err, &refused)
+		}
+	}
+	return tried, nil
 }
 
 // parcelsOf makes messages of what was claimed: what came by one notice is one message if
@@ -340,9 +369,12 @@ func (a *App) sender(ctx context.Context, name string) (*notify.Sender, error) {
 	if err != nil {
 		host = "orchard"
 	}
-	s := &notify.Sender{Host: host}
+	s := &notify.Sender{Host: host, Reach: a.Reach}
 	return s, json.Unmarshal(all[i].Settings, &s.Settings)
 }
+
+// mostDestinations is how many destinations there may be: each is sent to by itself.
+const mostDestinations = 200
 
 // PutDestination keeps a destination. Secrets that are left out stay what they were.
 func (a *App) PutDestination(ctx context.Context, name string, s notify.Settings) error {
@@ -364,12 +396,18 @@ func (a *App) PutDestination(ctx context.Context, name string, s notify.Settings
 		if s.Secret == "" {
 			s.Secret = was.Secret
 		}
-		if s.Password == "" && s.User == was.User {
+		if s.Password == "" && s.User == was.User && was.Password != "" {
+			if s.Address != was.Address { // or it could be sent to whoever wants to have it
+				return Invalid("password: found nothing, expected the password, as the address is another one; nothing was changed")
+			}
 			s.Password = was.Password
 		}
 	}
-	if err := s.Check(); err != nil {
+	if err := cmp.Or(s.Check(), s.Within(a.Reach)); err != nil {
 		return Invalid(err.Error() + "; nothing was changed")
+	}
+	if len(all) >= mostDestinations && !slices.ContainsFunc(all, func(d store.Destination) bool { return d.Name == name }) {
+		return Conflict(fmt.Sprintf("there are %d destinations, the most there may be; nothing was changed", len(all)))
 	}
 	if err := a.Store.PutDestination(ctx, name, s, a.Author); err != nil {
 		return err
@@ -474,6 +512,10 @@ func (a *App) lookAtDestinations(ctx context.Context, all *matters, now time.Tim
 	for _, d := range list {
 		if d.Failing != nil && now.Sub(*d.Failing) > destinationSilence {
 			all.add(destinationMatter, d.Name, *d.Failing, store.About{Text: d.Name}, d.Problem, strong(d.Name), plain(" takes no messages; they wait"))
+		}
+		if d.Refused > 0 {
+			all.add(destinationMatter, d.Name+" refuses", d.At, store.About{Text: d.Name}, d.Refusal, strong(d.Name),
+				plain(" refused "+plural.Of(d.Refused, "message")+"; they are set aside"))
 		}
 	}
 	return nil

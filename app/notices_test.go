@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"net/netip"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -24,14 +25,18 @@ import (
 	"lucidorchard/store"
 )
 
+// here lets messages go to this machine, where the receivers of tests are.
+var here = notify.Reach{Allow: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}}
+
 // hook is a webhook that may be down.
 type hook struct {
 	*httptest.Server
-	down atomic.Bool
-	mu   sync.Mutex
-	got  []notify.Message
-	when []time.Time
-	ids  map[string]int
+	down   atomic.Bool
+	refuse func(m notify.Message) bool // nil: none
+	mu     sync.Mutex
+	got    []notify.Message
+	when   []time.Time
+	ids    map[string]int
 }
 
 func newHook(t testing.TB) *hook {
@@ -49,6 +54,10 @@ func newHook(t testing.TB) *hook {
 		require.NoError(t, json.Unmarshal(raw, &event))
 		h.mu.Lock()
 		defer h.mu.Unlock()
+		if h.refuse != nil && h.refuse(event.Data) {
+			w.WriteHeader(http.StatusRequestEntityTooLarge)
+			return
+		}
 		h.ids[event.ID]++
 		h.got, h.when = append(h.got, event.Data), append(h.when, time.Now())
 	}))
@@ -178,6 +187,79 @@ func TestLeaksAreToldAndNothingIsLost(t *testing.T) {
 	for id, n := range h.ids {
 		require.Equal(t, 1, n, id)
 	}
+}
+
+// Destinations that hang hold up no other; what one refuses again and again holds up
+// nothing else that goes there, and is set aside and said.
+func TestNoDestinationWaitsForAnother(t *testing.T) {
+	db, a, end, h, _ := onDuty(t)
+	defer end()
+	hang := make(chan struct{})
+	deaf := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		select {
+		case <-hang:
+		case <-r.Context().Done():
+		}
+	}))
+	t.Cleanup(func() { close(hang); deaf.Close() })
+	for i := range 20 {
+		name := fmt.Sprint("deaf-", i)
+		require.NoError(t, a.PutDestination(t.Context(), name, notify.Settings{Kind: "webhook", Address: deaf.URL, Secret: "key"}))
+		require.NoError(t, a.Trial(t.Context(), name))
+	}
+	time.Sleep(2 * time.Second) // all of them are being tried
+	tried, err := db.Due(t.Context())
+	require.NoError(t, err)
+	require.Empty(t, tried)
+	require.NoError(t, a.Trial(t.Context(), "duty"))
+	require.Eventually(t, func() bool { return len(h.all()) == 1 }, 20*time.Second, 10*time.Millisecond)
+	all, err := db.Destinations(t.Context())
+	require.NoError(t, err)
+	for _, d := range all {
+		require.Nil(t, d.Failing, "%s is still being tried", d.Name)
+	}
+
+	// A message that is refused.
+	fussy := newHook(t)
+	fussy.refuse = func(m notify.Message) bool { return m.Title == "too much" }
+	require.NoError(t, a.PutDestination(t.Context(), "fussy", notify.Settings{Kind: "webhook", Address: fussy.URL, Secret: "key"}))
+	now := time.Now()
+	require.NoError(t, db.Tell(t.Context(), []store.Telling{{Destination: "fussy", Matter: "x", Message: notify.Message{ID: "x", Kind: "trial",
+		Title: "too much"}, Due: now.Add(-time.Hour)}}))
+	require.NoError(t, a.Trial(t.Context(), "fussy"))
+	require.Eventually(t, func() bool { return len(fussy.all()) == 1 }, 20*time.Second, 10*time.Millisecond)
+	at := func() store.Destination {
+		all, err := db.Destinations(t.Context())
+		require.NoError(t, err)
+		i := slices.IndexFunc(all, func(d store.Destination) bool { return d.Name == "fussy" })
+		return all[i]
+	}
+	require.Eventually(t, func() bool { return at().Waiting == 1 && at().Refusal != "" }, 20*time.Second, 10*time.Millisecond)
+	require.Nil(t, at().Failing, "it takes others")
+	require.Equal(t, "it answers 413 Request Entity Too Large", at().Refusal)
+	for range 20 {
+		require.NoError(t, db.Settle(t.Context(), "fussy", []store.Tried{{IDs: []string{"x"}, Problem: at().Refusal, Refused: true}}))
+	}
+	require.Equal(t, []int{0, 1}, []int{at().Waiting, at().Refused}, "it is set aside")
+	fussy.refuse = nil
+	require.NoError(t, db.HurryDestination(t.Context(), "fussy"))
+	require.Eventually(t, func() bool { return len(fussy.all()) == 2 }, 20*time.Second, 10*time.Millisecond)
+
+	for i := len(tried); i < 400; i++ { // as many as there may be
+		if err = a.PutDestination(t.Context(), fmt.Sprint("more-", i), notify.Settings{Kind: "webhook", Address: deaf.URL, Secret: "key"}); err != nil {
+			break
+		}
+	}
+	require.ErrorContains(t, err, "the most there may be")
+	require.NoError(t, a.PutDestination(t.Context(), "fussy", notify.Settings{Kind: "webhook", Address: fussy.URL, Secret: "key"}), "it is there already")
+	require.ErrorContains(t, a.PutDestination(t.Context(), "fussy", notify.Settings{Kind: "webhook", Address: "http://169.254.169.254/", Secret: "key"}),
+		"an address of a link")
+	settings := notify.Settings{Kind: "webhook", Address: fussy.URL, Secret: "key", User: "ada", Password: "secret"}
+	require.NoError(t, a.PutDestination(t.Context(), "fussy", settings))
+	settings.Password = ""
+	require.NoError(t, a.PutDestination(t.Context(), "fussy", settings), "it stays what it was")
+	settings.Address = deaf.URL
+	require.ErrorContains(t, a.PutDestination(t.Context(), "fussy", settings), "expected the password")
 }
 
 // A notice of a filter tells of traffic whatever becomes of it, also of what is permitted: of what

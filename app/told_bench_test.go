@@ -168,7 +168,7 @@ func BenchmarkFromAPacketToAMessage(b *testing.B) {
 		ctx, stop := context.WithCancel(context.Background())
 		c, err := collect.Start(ctx, collect.Options{Store: db, Name: "bench", UDP: []string{"127.0.0.1:0"}, Spool: b.TempDir()})
 		require.NoError(b, err)
-		a := app.New(ctx, app.Options{Store: db, Author: "me", Name: "one", Log: quiet, Collector: c})
+		a := app.New(ctx, app.Options{Store: db, Author: "me", Name: "one", Log: quiet, Collector: c, Reach: here})
 		receiver := newSyslog(b)
 		require.NoError(b, a.PutDestination(b.Context(), "duty", notify.Settings{Kind: "syslog", Transport: "tcp",
 			Address: receiver.Addr().String()}))

@@ -81,7 +81,7 @@ func start(t *testing.T, args ...string) string {
 func run(t *testing.T, data string, args ...string) (base string, stop func()) {
 	t.Helper()
 	cmd := exec.Command(program,
-		append([]string{"serve", "--scratch", "--listen", "127.0.0.1:0", "--data", data, "--author", "architect",
+		append([]string{"serve", "--scratch", "--allow-receiver", "127.0.0.1", "--listen", "127.0.0.1:0", "--data", data, "--author", "architect",
 			"--live=false", "--points=false", "--ipfix", "127.0.0.1:0", "--ipfix-tcp", "127.0.0.1:0",
 			"--netflow", "off", "--sflow", "off"}, args...)...)
 	out, err := cmd.StdoutPipe()

@@ -9,6 +9,7 @@ import (
 	"mime/quotedprintable"
 	"net"
 	"net/smtp"
+	"net/textproto"
 	"strings"
 	"time"
 )
@@ -51,51 +52,77 @@ func (m *Message) subject() string {
 	return m.Kind + ": " + m.Title
 }
 
-func (s *Sender) mail(ctx context.Context, list []Message) (taken int, err error) {
-	conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", s.Address)
+// mail opens a session with the mail server.
+func (s *Sender) mail(ctx context.Context) (*smtp.Client, error) {
+	conn, err := s.Reach.dialer().DialContext(ctx, "tcp", s.Address)
 	if err != nil {
-		return 0, err
+		return nil, err
 	}
-	defer conn.Close()
+	c, err := s.greeted(ctx, conn)
+	if err != nil {
+		conn.Close()
+		return nil, unsaid(err)
+	}
+	return c, nil
+}
+
+func (s *Sender) greeted(ctx context.Context, conn net.Conn) (*smtp.Client, error) {
 	end, _ := ctx.Deadline()
 	_ = conn.SetDeadline(end)
 	host, _, err := net.SplitHostPort(s.Address)
 	if err != nil {
-		return 0, err
+		return nil, err
 	}
 	c, err := smtp.NewClient(conn, host)
 	if err != nil {
-		return 0, err
+		return nil, err
 	}
 	if err := c.Hello(printable(s.Host, 200)); err != nil {
-		return 0, err
+		return nil, err
 	}
 	if offered, _ := c.Extension("STARTTLS"); offered {
 		config, err := s.trust()
 		if err != nil {
-			return 0, err
+			return nil, err
 		}
 		if err := c.StartTLS(config); err != nil {
-			return 0, err
+			return nil, err
 		}
 	} else if !s.Plain {
-		return 0, errors.New("it offers no encryption (STARTTLS), and is not set to do without")
+		return nil, errors.New("it offers no encryption (STARTTLS), and is not set to do without")
 	}
 	if s.User != "" {
 		if err := c.Auth(smtp.PlainAuth("", s.User, s.Password, host)); err != nil {
-			return 0, err
+			return nil, err
 		}
 	}
-	for i := range list {
-		if err := s.one(c, &list[i]); err != nil {
-			return i, err
-		}
-	}
-	_ = c.Quit() // all is taken already
-	return len(list), nil
+	return c, nil
 }
 
+// unsaid keeps of what a mail server says the code: the rest is nobody's to read.
+func unsaid(err error) error {
+	var code *textproto.Error
+	var odd textproto.ProtocolError
+	switch {
+	case errors.As(err, &code):
+		return fmt.Errorf("it answers with the code %d", code.Code)
+	case errors.As(err, &odd):
+		return errors.New("what listens there is no mail server")
+	}
+	return err
+}
+
+// one sends a message. That the server refuses it for good is said of this one alone.
 func (s *Sender) one(c *smtp.Client, m *Message) error {
+	err := s.hand(c, m)
+	var code *textproto.Error
+	if errors.As(err, &code) && code.Code/100 == 5 && c.Reset() == nil {
+		return &RefusedError{fmt.Sprintf("it refuses with the code %d", code.Code)}
+	}
+	return unsaid(err)
+}
+
+func (s *Sender) hand(c *smtp.Client, m *Message) error {
 	body, err := m.Mail(s.Host, s.From, s.To)
 	if err != nil {
 		return err

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"net"
 	"net/mail"
+	"net/netip"
 	"net/url"
 	"strconv"
 	"strings"
@@ -49,8 +50,8 @@ type Settings struct {
 	Secret    string   `json:"secret,omitempty" doc:"Of a webhook: the key of HMAC-SHA-256. It is not told again" maxLength:"1000"`
 	From      string   `json:"from,omitempty" doc:"Of mail" maxLength:"300"`
 	To        []string `json:"to,omitempty" doc:"Of mail" maxItems:"50"`
-	User      string   `json:"user,omitempty" doc:"Of mail" maxLength:"300"`
-	Password  string   `json:"password,omitempty" doc:"Of mail. It is not told again" maxLength:"1000"`
+	User      string   `json:"user,omitempty" doc:"Of mail, or of a webhook" maxLength:"300"`
+	Password  string   `json:"password,omitempty" doc:"Of the user. It is not told again" maxLength:"1000"`
 	Plain     bool     `json:"plain,omitempty" doc:"Of mail: send also where the server offers no encryption"`
 }
 
@@ -61,6 +62,9 @@ func (s *Settings) Check() error {
 		u, err := url.Parse(s.Address)
 		if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
 			return fmt.Errorf("address: found %q, expected a URL such as https://duty.example/hook", s.Address)
+		}
+		if u.User != nil {
+			return errors.New("address: found a user in the URL, where everybody reads it; give it as user and password")
 		}
 		if s.Secret == "" {
 			return errors.New("secret: found nothing, expected a key by which the receiver knows that a message is ours")
@@ -88,6 +92,37 @@ func (s *Settings) Check() error {
 	return nil
 }
 
+// Within says why messages may not go to the address of settings, if it is written as one;
+// what a name leads to is looked at when it is used.
+func (s *Settings) Within(r Reach) error {
+	host, _, err := net.SplitHostPort(s.Address)
+	if s.Kind == "webhook" {
+		u, bad := url.Parse(s.Address)
+		if bad != nil {
+			return bad
+		}
+		host, err = u.Hostname(), nil
+	}
+	addr, bad := netip.ParseAddr(host)
+	if err != nil || bad != nil {
+		return nil
+	}
+	if refused := r.Refuse(addr); refused != nil {
+		return fmt.Errorf("address: found %s", refused)
+	}
+	return nil
+}
+
+// Shown gives settings as they may be shown: without what is secret in them.
+func (s Settings) Shown() Settings {
+	s.Secret, s.Password = "", ""
+	if u, err := url.Parse(s.Address); s.Kind == "webhook" && err == nil && u.User != nil { // from before it was refused
+		u.User = nil
+		s.Address = u.String()
+	}
+	return s
+}
+
 func checkHost(address, usual string) error {
 	host, port, err := net.SplitHostPort(address)
 	n, bad := strconv.Atoi(port)
@@ -97,33 +132,73 @@ func checkHost(address, usual string) error {
 	return nil
 }
 
-// Sender sends to one destination.
+// Sender sends to one destination. It is safe for concurrent use.
 type Sender struct {
 	Settings
-	Host string // by which this machine calls itself
+	Reach Reach
+	Host  string // by which this machine calls itself
 }
 
-// patience is how long a destination may take for a message.
+// RefusedError is that a destination takes others, but not this message.
+type RefusedError struct{ Words string }
+
+func (e *RefusedError) Error() string { return e.Words }
+
+// patience is for how long a destination may be busy with what is sent at once.
 const patience = 10 * time.Second
 
-// Send sends messages, one after the other, and gives how many were taken.
-func (s *Sender) Send(ctx context.Context, list []Message) (taken int, err error) {
+// Send sends messages in order, and says for each why it was not taken; nil: it was. A
+// *RefusedError is about that message alone; after another error those behind it were not
+// tried.
+func (s *Sender) Send(ctx context.Context, list []Message) []error {
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
+	out := make([]error, len(list))
+	var send func(m *Message) error
+	done := func() error { return nil }
 	switch s.Kind {
 	case "syslog":
-		return s.syslog(ctx, list)
-	case "webhook":
-		for i := range list {
-			if err := s.webhook(ctx, &list[i]); err != nil {
-				return i, err
-			}
+		if err := s.syslog(ctx, list); err != nil {
+			fill(out, err)
 		}
-		return len(list), nil
+		return out
+	case "webhook":
+		client, err := s.client()
+		if err != nil {
+			fill(out, err)
+			return out
+		}
+		send = func(m *Message) error { return s.webhook(ctx, client, m) }
+		done = func() error { client.CloseIdleConnections(); return nil }
 	case "mail":
-		return s.mail(ctx, list)
+		c, err := s.mail(ctx)
+		if err != nil {
+			fill(out, err)
+			return out
+		}
+		defer c.Close()
+		send = func(m *Message) error { return s.one(c, m) }
+		done = c.Quit
+	default:
+		fill(out, fmt.Errorf("there is no way to send to a %s", s.Kind))
+		return out
 	}
-	return 0, fmt.Errorf("there is no way to send to a %s", s.Kind)
+	for i := range list {
+		out[i] = send(&list[i])
+		var refused *RefusedError
+		if out[i] != nil && !errors.As(out[i], &refused) {
+			fill(out[i:], out[i])
+			return out
+		}
+	}
+	_ = done() // all is told already
+	return out
+}
+
+func fill(out []error, err error) {
+	for i := range out {
+		out[i] = err
+	}
 }
 
 // Text is the message for people, a few lines.

@@ -99,13 +99,13 @@ func clipped(s string, most int) string {
 	return s + "…"
 }
 
-func (s *Sender) syslog(ctx context.Context, list []Message) (taken int, err error) {
+func (s *Sender) syslog(ctx context.Context, list []Message) error {
 	if s.Transport == "udp" {
 		return s.syslogUDP(ctx, list)
 	}
-	c, err := (&net.Dialer{}).DialContext(ctx, "tcp", s.Address)
+	c, err := s.Reach.dialer().DialContext(ctx, "tcp", s.Address)
 	if err != nil {
-		return 0, err
+		return err
 	}
 	defer c.Close()
 	end, _ := ctx.Deadline()
@@ -114,7 +114,7 @@ func (s *Sender) syslog(ctx context.Context, list []Message) (taken int, err err
 	if s.Transport == "tls" {
 		secure, err := s.secured(ctx, c)
 		if err != nil {
-			return 0, err
+			return err
 		}
 		c, closing = secure, secure
 	}
@@ -122,17 +122,17 @@ func (s *Sender) syslog(ctx context.Context, list []Message) (taken int, err err
 		m := list[i].Syslog(s.Host)
 		// With its length before it (RFC 6587 §3.4.1, RFC 5425 §4.3).
 		if _, err := fmt.Fprintf(c, "%d %s", len(m), m); err != nil {
-			return 0, err
+			return err
 		}
 	}
 	// That the other side ends as well says that it has read all.
 	if err := closing.CloseWrite(); err != nil {
-		return 0, err
+		return err
 	}
 	if _, err := io.Copy(io.Discard, c); err != nil {
-		return 0, fmt.Errorf("it did not say that it has read all: %w", err)
+		return fmt.Errorf("it did not say that it has read all: %w", err)
 	}
-	return len(list), nil
+	return nil
 }
 
 // secured talks TLS over a connection.
@@ -162,20 +162,20 @@ func (s *Sender) trust() (*tls.Config, error) {
 
 // syslogUDP sends each message in a packet. Nobody says that it arrived; that nobody
 // listens there is sometimes said.
-func (s *Sender) syslogUDP(ctx context.Context, list []Message) (taken int, err error) {
-	c, err := (&net.Dialer{}).DialContext(ctx, "udp", s.Address)
+func (s *Sender) syslogUDP(ctx context.Context, list []Message) error {
+	c, err := s.Reach.dialer().DialContext(ctx, "udp", s.Address)
 	if err != nil {
-		return 0, err
+		return err
 	}
 	defer c.Close()
 	for i := range list {
 		if _, err := c.Write(list[i].Syslog(s.Host)); err != nil {
-			return i, err
+			return err
 		}
 	}
 	_ = c.SetReadDeadline(time.Now().Add(200 * time.Millisecond))
 	if _, err := c.Read(make([]byte, 1)); err != nil && !errors.Is(err, os.ErrDeadlineExceeded) {
-		return 0, err
+		return err
 	}
-	return len(list), nil
+	return nil
 }

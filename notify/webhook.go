@@ -5,13 +5,14 @@ import (
 	"context"
 	"crypto/hmac"
 	"crypto/sha256"
-	"crypto/tls"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
 	"net/url"
+	"strings"
 	"time"
 )
 
@@ -34,34 +35,66 @@ func Sign(secret string, body []byte) string {
 	return "sha256=" + hex.EncodeToString(mac.Sum(nil))
 }
 
-func (s *Sender) webhook(ctx context.Context, m *Message) error {
+// client follows no redirect: the address that was allowed is the one that is asked.
+func (s *Sender) client() (*http.Client, error) {
+	transport := &http.Transport{DialContext: s.Reach.dialer().DialContext, ResponseHeaderTimeout: patience}
+	if s.CA != "" {
+		u, err := url.Parse(s.Address)
+		if err != nil {
+			return nil, err
+		}
+		config, err := (&Sender{Settings: Settings{Address: u.Hostname() + ":443", CA: s.CA}}).trust()
+		if err != nil {
+			return nil, err
+		}
+		transport.TLSClientConfig = config
+	}
+	return &http.Client{Transport: transport,
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}, nil
+}
+
+func (s *Sender) webhook(ctx context.Context, client *http.Client, m *Message) error {
 	body, err := m.Event("/" + url.PathEscape(s.Host) + "/watch")
 	if err != nil {
 		return err
 	}
 	r, err := http.NewRequestWithContext(ctx, http.MethodPost, s.Address, bytes.NewReader(body))
 	if err != nil {
-		return err
+		return errors.New("the address cannot be used")
 	}
 	r.Header.Set("Content-Type", "application/cloudevents+json; charset=UTF-8")
 	r.Header.Set(SignatureHeader, Sign(s.Secret, body))
-	transport := &http.Transport{DisableKeepAlives: true}
-	if s.CA != "" {
-		var config *tls.Config
-		if config, err = (&Sender{Settings: Settings{Address: r.URL.Hostname() + ":443", CA: s.CA}}).trust(); err != nil {
-			return err
-		}
-		transport.TLSClientConfig = config
+	if s.User != "" {
+		r.SetBasicAuth(s.User, s.Password)
 	}
-	client := http.Client{Transport: transport, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	answer, err := client.Do(r)
 	if err != nil {
+		var of *url.Error // it repeats the address
+		if errors.As(err, &of) {
+			err = of.Err
+		}
+		if strings.Contains(err.Error(), "malformed HTTP") { // it quotes what it was told instead
+			return errors.New("what listens there does not speak HTTP")
+		}
 		return err
 	}
 	defer answer.Body.Close()
-	said, _ := io.ReadAll(io.LimitReader(answer.Body, 300))
-	if answer.StatusCode/100 != 2 {
-		return fmt.Errorf("it answers %s: %s", answer.Status, bytes.TrimSpace(said))
+	_, _ = io.CopyN(io.Discard, answer.Body, 4096) // so that the connection can be used again
+	switch code := answer.StatusCode; {
+	case code/100 == 2:
+		return nil
+	case code/100 == 4 && code != http.StatusRequestTimeout && code != http.StatusTooManyRequests &&
+		code != http.StatusUnauthorized && code != http.StatusForbidden && code != http.StatusNotFound:
+		return &RefusedError{answers(code)}
+	default:
+		return errors.New(answers(code))
 	}
-	return nil
+}
+
+// answers says a status in our words: what else the other side says is nobody's to read.
+func answers(code int) string {
+	if words := http.StatusText(code); words != "" {
+		return fmt.Sprintf("it answers %d %s", code, words)
+	}
+	return fmt.Sprintf("it answers %d", code)
 }

@@ -23,6 +23,8 @@ type Destination struct {
 	Failing  *time.Time      `db:"failing" json:"failing,omitempty" doc:"Since when it takes none"`
 	Problem  string          `db:"problem" json:"problem,omitempty" doc:"Why"`
 	Waiting  int             `db:"waiting" json:"waiting" doc:"Messages that it has not taken yet"`
+	Refused  int             `db:"refused" json:"refused" doc:"Messages that it refused again and again, while it took others: they are set aside"`
+	Refusal  string          `db:"refusal" json:"refusal,omitempty" doc:"Why it refused the last of them"`
 }
 
 // Notice says when who is told of what.
@@ -75,8 +77,9 @@ type Waiting struct {
 // Destinations gives all, by name.
 func (s *Store) Destinations(ctx context.Context) ([]Destination, error) {
 	out := []Destination{}
-	return out, s.db.SelectContext(ctx, &out, `SELECT name, kind, settings, author, at, sent, failing, problem,
-		(SELECT count(*) FROM outbox WHERE destination = name AND outbox.sent IS NULL) AS waiting FROM destinations ORDER BY name`)
+	return out, s.db.SelectContext(ctx, &out, `SELECT name, kind, settings, author, at, sent, failing, problem, refusal,
+		(SELECT count(*) FROM outbox WHERE destination = name AND outbox.sent IS NULL AND outbox.refused IS NULL) AS waiting,
+		(SELECT count(*) FROM outbox WHERE destination = name AND outbox.refused IS NOT NULL) AS refused FROM destinations ORDER BY name`)
 }
 
 // PutDestination keeps a destination, a new one or in place of the one of its name.
@@ -192,7 +195,7 @@ func (s *Store) DropNotice(ctx context.Context, id int64) (found bool, err error
 // telling is SQL that puts a message into the outbox. What waits already of the same
 // notice, matter and destination is told of instead, once more.
 const telling = `WITH waits AS (UPDATE outbox SET times = outbox.times + $7, message = $5
-		WHERE notice = $2 AND destination = $3 AND matter = $4 AND sent IS NULL AND claimed IS NULL RETURNING id),
+		WHERE notice = $2 AND destination = $3 AND matter = $4 AND sent IS NULL AND refused IS NULL AND claimed IS NULL RETURNING id),
 	fired AS (UPDATE notices SET fired = now() WHERE id = $2)
 	INSERT INTO outbox (id, notice, destination, matter, message, due, times)
 	SELECT $1, $2::bigint, $3, $4, $5, greatest($6::timestamptz,
@@ -228,16 +231,24 @@ func (s *Store) Tell(ctx context.Context, list []Telling) error {
 	return s.write(ctx, watchLock, func(tx *sqlx.Tx) error { return tellNow(ctx, tx, list) })
 }
 
-// Claim takes messages that are due, of one destination, at most so many: for a while no
-// other server tries them.
-func (s *Store) Claim(ctx context.Context, most int) (out []Waiting, err error) {
+// waits is SQL of what may be tried now.
+const waits = `sent IS NULL AND refused IS NULL AND due <= now() AND (claimed IS NULL OR claimed < now())`
+
+// Due gives the destinations for which something may be tried now.
+func (s *Store) Due(ctx context.Context) (names []string, err error) {
+	return names, s.db.SelectContext(ctx, &names, `SELECT name FROM destinations WHERE EXISTS
+		(SELECT FROM outbox WHERE destination = name AND outbox.sent IS NULL AND outbox.refused IS NULL AND due <= now()
+			AND (claimed IS NULL OR claimed < now())) ORDER BY name`)
+}
+
+// Claim takes messages for a destination that are due, at most so many: for a while no
+// other server tries them. What was tried in vain stands behind what is new.
+func (s *Store) Claim(ctx context.Context, destination string, most int) (out []Waiting, err error) {
 	err = s.writeRows(ctx, watchLock, func(tx pgx.Tx) error {
-		rows, err := tx.Query(ctx, `WITH next AS (SELECT destination FROM outbox WHERE sent IS NULL AND due <= now() AND (claimed IS NULL OR claimed < now())
-				ORDER BY due LIMIT 1),
-			mine AS (SELECT id FROM outbox WHERE destination = (SELECT destination FROM next) AND sent IS NULL AND due <= now()
-				AND (claimed IS NULL OR claimed < now()) ORDER BY made, id LIMIT $1)
-			UPDATE outbox SET claimed = now() + interval '1 minute' WHERE id IN (SELECT id FROM mine)
-			RETURNING id, notice, destination, matter, message, times, tries`, most)
+		rows, err := tx.Query(ctx, `WITH mine AS (SELECT id FROM outbox WHERE destination = $2 AND `+waits+` ORDER BY due, made, id LIMIT $1),
+			claimed AS (UPDATE outbox SET claimed = now() + interval '1 minute' WHERE id IN (SELECT id FROM mine)
+				RETURNING id, notice, destination, matter, message, times, tries, due, made)
+			SELECT id, notice, destination, matter, message, times, tries FROM claimed ORDER BY due, made, id`, most, destination)
 		if err != nil {
 			return err
 		}
@@ -247,36 +258,67 @@ func (s *Store) Claim(ctx context.Context, most int) (out []Waiting, err error) 
 	return out, err
 }
 
-// Taken notes that a destination took messages, as the one of an id.
-func (s *Store) Taken(ctx context.Context, destination string, ids []string, as string) error {
+// Tried is what became of messages of the outbox that were sent as one.
+type Tried struct {
+	IDs     []string
+	As      string // id of the message
+	Problem string // blank: it was taken
+	Refused bool   // the destination takes others, not this one
+}
+
+// mostRefusals is how often a message is tried that a destination refuses: for about
+// 35 minutes.
+const mostRefusals = 14
+
+// Settle notes what became of messages that a destination was sent. What was not taken is
+// tried again after pauses that grow.
+func (s *Store) Settle(ctx context.Context, destination string, all []Tried) error {
+	var taken, as, left, refused []string
+	problem, refusal := "", ""
+	for _, t := range all {
+		switch {
+		case t.Problem == "":
+			for _, id := range t.IDs {
+				taken, as = append(taken, id), append(as, t.As)
+			}
+		case t.Refused:
+			refused, refusal = append(refused, t.IDs...), t.Problem
+		default:
+			left, problem = append(left, t.IDs...), t.Problem
+		}
+	}
 	return s.write(ctx, watchLock, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `UPDATE outbox SET sent = now(), claimed = NULL, sent_as = $2 WHERE id = ANY($1)`, ids, as); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE outbox SET sent = now(), claimed = NULL, sent_as = x.as_
+			FROM unnest($1::text[], $2::text[]) AS x (id, as_) WHERE outbox.id = x.id`, taken, as); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `UPDATE destinations SET sent = now(), failing = NULL, problem = '' WHERE name = $1`, destination); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE outbox SET claimed = NULL, tries = tries + 1,
+				refused = CASE WHEN id = ANY($2) AND tries + 1 >= $3 THEN now() END,
+				due = now() + least(interval '5 minutes', interval '1 second' * power(2, least(tries, 12)))
+			WHERE id = ANY($1) OR id = ANY($2)`, left, refused, mostRefusals); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `DELETE FROM outbox WHERE sent < now() - interval '14 days'`)
+		_, err := tx.ExecContext(ctx, `UPDATE destinations SET
+				sent = CASE WHEN $2 THEN now() ELSE sent END,
+				failing = CASE WHEN $3 = '' THEN NULL ELSE coalesce(failing, now()) END, problem = $3,
+				refusal = CASE WHEN $4 = '' THEN refusal ELSE $4 END
+			WHERE name = $1`, destination, len(taken) > 0, problem, refusal)
 		return err
 	})
 }
 
-// NotTaken notes that a destination did not take messages: they are tried again after
-// pauses that grow.
-func (s *Store) NotTaken(ctx context.Context, destination string, ids []string, problem string) error {
+// DropSent forgets messages that were sent, or set aside, some time ago: at most so many.
+func (s *Store) DropSent(ctx context.Context, most int) error {
 	return s.write(ctx, watchLock, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `UPDATE outbox SET claimed = NULL, tries = tries + 1,
-				due = now() + least(interval '5 minutes', interval '1 second' * power(2, least(tries, 12)))
-			WHERE id = ANY($1)`, ids); err != nil {
-			return err
-		}
-		_, err := tx.ExecContext(ctx, `UPDATE destinations SET failing = coalesce(failing, now()), problem = $2 WHERE name = $1`, destination, problem)
+		_, err := tx.ExecContext(ctx, `DELETE FROM outbox WHERE id IN (
+			(SELECT id FROM outbox WHERE sent < now() - interval '14 days' LIMIT $1)
+			UNION ALL (SELECT id FROM outbox WHERE refused < now() - interval '14 days' LIMIT $1))`, most)
 		return err
 	})
 }
 
 // HurryDestination makes what waits for a destination due now.
 func (s *Store) HurryDestination(ctx context.Context, name string) error {
-	_, err := s.watchExec(ctx, `UPDATE outbox SET due = now(), tries = 0 WHERE destination = $1 AND sent IS NULL AND tries > 0`, name)
+	_, err := s.watchExec(ctx, `UPDATE outbox SET due = now(), tries = 0, refused = NULL WHERE destination = $1 AND sent IS NULL AND tries > 0`, name)
 	return err
 }

@@ -170,7 +170,7 @@ func TestMoreOfWhatANoticeAsksFor(t *testing.T) {
 		}
 		_, err := s.PutWatchedDay(ctx, store.WatchedDay{Day: day, Stamp: fmt.Sprint(made), Asked: list})
 		require.NoError(t, err)
-		waiting, err := s.Claim(ctx, 100)
+		waiting, err := s.Claim(ctx, "duty", 100)
 		require.NoError(t, err)
 		told = map[string]int64{}
 		var ids []string
@@ -178,7 +178,7 @@ func TestMoreOfWhatANoticeAsksFor(t *testing.T) {
 			told[w.Matter] = w.Times
 			ids = append(ids, w.ID)
 		}
-		require.NoError(t, s.Taken(ctx, "duty", ids, "x"))
+		require.NoError(t, s.Settle(ctx, "duty", []store.Tried{{IDs: ids, As: "x"}}))
 		return told
 	}
 	require.Empty(t, look(id, map[string]int64{"a to b": 5}), "it was there before")
@@ -213,7 +213,7 @@ func TestTheOutbox(t *testing.T) {
 		require.NoError(t, err)
 	}
 	claim := func() []store.Waiting {
-		list, err := s.Claim(ctx, 10)
+		list, err := s.Claim(ctx, "duty", 10)
 		require.NoError(t, err)
 		return list
 	}
@@ -226,7 +226,7 @@ func TestTheOutbox(t *testing.T) {
 	require.Empty(t, claim(), "it is claimed")
 	day(6, "d")
 	require.Len(t, claim(), 1, "what happens while another message is on its way is told by the next")
-	require.NoError(t, s.NotTaken(ctx, "duty", []string{first[0].ID}, "nobody listens"))
+	require.NoError(t, s.Settle(ctx, "duty", []store.Tried{{IDs: []string{first[0].ID}, Problem: "nobody listens"}}))
 	all, err := s.Destinations(ctx)
 	require.NoError(t, err)
 	require.NotNil(t, all[0].Failing)
@@ -237,7 +237,7 @@ func TestTheOutbox(t *testing.T) {
 	again := claim()
 	require.Len(t, again, 1)
 	require.Equal(t, first[0].ID, again[0].ID, "under its id, so that a repeat is seen")
-	require.NoError(t, s.Taken(ctx, "duty", []string{again[0].ID}, again[0].ID))
+	require.NoError(t, s.Settle(ctx, "duty", []store.Tried{{IDs: []string{again[0].ID}, As: again[0].ID}}))
 	all, err = s.Destinations(ctx)
 	require.NoError(t, err)
 	require.Nil(t, all[0].Failing)

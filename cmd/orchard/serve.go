@@ -41,6 +41,7 @@ type serveOptions struct {
 	reserve                                      int64 // MB
 	address                                      string
 	hosts                                        []string
+	receivers                                    []string
 	drift                                        time.Duration
 	listening                                    listening
 }
@@ -77,6 +78,8 @@ func serveCommand() *cobra.Command {
 	cmd.Flags().StringVar(&o.databaseFile, "database-url-file", "", "file that holds the database's URL")
 	cmd.Flags().StringSliceVar(&o.hosts, "allow-host", nil,
 		"name by which browsers may call this server, beside localhost and addresses")
+	cmd.Flags().StringSliceVar(&o.receivers, "allow-receiver", nil,
+		"address or CIDR that messages may go to although it is of this machine or of a link, such as 127.0.0.1")
 	cmd.Flags().BoolVar(&o.trust, "trust-network", false,
 		"listen beyond loopback: everybody who reaches the address may read and change everything, for there are "+
 			"no accounts")
@@ -209,6 +212,9 @@ func serve(ctx context.Context, o serveOptions) error {
 	})
 	defer stopCollecting()
 	uses := app.Options{Store: db, Author: o.author, Log: log, Collector: collector, Disk: room}
+	if uses.Reach.Allow, err = prefixes("allow-receiver", o.receivers); err != nil {
+		return unusable("%s", err)
+	}
 	options.Estate = name
 	if collector != nil {
 		uses.Name = collector.Name
@@ -341,22 +347,31 @@ func (o *serveOptions) trusting() (string, error) {
 	return o.listen, nil
 }
 
+// prefixes reads the addresses and CIDRs of a flag.
+func prefixes(flag string, list []string) (out []netip.Prefix, err error) {
+	for _, a := range list {
+		p, err := netip.ParsePrefix(a)
+		if err != nil {
+			addr, bad := netip.ParseAddr(a)
+			if bad != nil {
+				return nil, fmt.Errorf("--%s: found %q, expected an IP address or a CIDR", flag, a)
+			}
+			p = netip.PrefixFrom(addr, addr.BitLen())
+		}
+		out = append(out, p.Masked())
+	}
+	return out, nil
+}
+
 // collecting starts the collector. A default address that something else uses is
 // left out with a warning; one that was chosen must be free.
 func collecting(ctx context.Context, db *store.Store, o serveOptions, room *disk.Watch,
 	log *slog.Logger) (*collect.Collector, error) {
 	l := o.listening
 	c := collect.Options{Store: db, Log: log, Spool: l.spool, Hold: l.hold, Disk: room}
-	for _, a := range l.allow {
-		p, err := netip.ParsePrefix(a)
-		if err != nil {
-			addr, bad := netip.ParseAddr(a)
-			if bad != nil {
-				return nil, fmt.Errorf("--exporters: found %q, expected an IP address or a CIDR", a)
-			}
-			p = netip.PrefixFrom(addr, addr.BitLen())
-		}
-		c.Allow = append(c.Allow, p.Masked())
+	var err error
+	if c.Allow, err = prefixes("exporters", l.allow); err != nil {
+		return nil, err
 	}
 	for _, x := range []struct {
 		flag, address, network string

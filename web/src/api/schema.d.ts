@@ -3284,6 +3284,13 @@ export interface components {
             name: string;
             /** @description Why */
             problem?: string;
+            /** @description Why it refused the last of them */
+            refusal?: string;
+            /**
+             * Format: int64
+             * @description Messages that it refused again and again, while it took others: they are set aside
+             */
+            refused: number;
             /**
              * Format: date-time
              * @description When it took a message last
@@ -5743,7 +5750,7 @@ export interface components {
             from?: string;
             /** @enum {string} */
             kind: "syslog" | "webhook" | "mail";
-            /** @description Of mail. It is not told again */
+            /** @description Of the user. It is not told again */
             password?: string;
             /** @description Of mail: send also where the server offers no encryption */
             plain?: boolean;
@@ -5756,7 +5763,7 @@ export interface components {
              * @enum {string}
              */
             transport?: "" | "udp" | "tcp" | "tls";
-            /** @description Of mail */
+            /** @description Of mail, or of a webhook */
             user?: string;
         };
         "Settle-rowsRequest": {

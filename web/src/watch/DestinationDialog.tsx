@@ -48,6 +48,28 @@ export function DestinationDialog({ first, close }: { first?: Destination; close
       setWrong(problem(e));
     }
   };
+  const as = (
+    <Field label="as">
+      <Input
+        {...inputStyle}
+        flex="1"
+        aria-label="user"
+        placeholder="user, if it asks for one"
+        value={s.user ?? ""}
+        onChange={(e) => set({ user: e.target.value })}
+      />
+      <Input
+        {...inputStyle}
+        flex="1"
+        type="password"
+        autoComplete="off"
+        aria-label="password"
+        placeholder={first?.keeps ? "stays as it is" : "password"}
+        value={s.password ?? ""}
+        onChange={(e) => set({ password: e.target.value })}
+      />
+    </Field>
+  );
   return (
     <Modal
       title={first ? first.name : "Where do messages go?"}
@@ -117,18 +139,21 @@ export function DestinationDialog({ first, close }: { first?: Destination; close
         />
       </Field>
       {s.kind === "webhook" && (
-        <Field label="key">
-          <Input
-            {...inputStyle}
-            flex="1"
-            type="password"
-            autoComplete="off"
-            aria-label="key"
-            placeholder={first?.keeps ? "stays as it is" : "by which the receiver checks that a message is ours"}
-            value={s.secret ?? ""}
-            onChange={(e) => set({ secret: e.target.value })}
-          />
-        </Field>
+        <>
+          <Field label="key">
+            <Input
+              {...inputStyle}
+              flex="1"
+              type="password"
+              autoComplete="off"
+              aria-label="key"
+              placeholder={first?.keeps ? "stays as it is" : "by which the receiver checks that a message is ours"}
+              value={s.secret ?? ""}
+              onChange={(e) => set({ secret: e.target.value })}
+            />
+          </Field>
+          {as}
+        </>
       )}
       {s.kind === "mail" && (
         <>
@@ -155,26 +180,7 @@ export function DestinationDialog({ first, close }: { first?: Destination; close
               onBlur={() => set({ to: (s.to ?? []).filter(Boolean) })}
             />
           </Field>
-          <Field label="as">
-            <Input
-              {...inputStyle}
-              flex="1"
-              aria-label="user"
-              placeholder="user, if it asks for one"
-              value={s.user ?? ""}
-              onChange={(e) => set({ user: e.target.value })}
-            />
-            <Input
-              {...inputStyle}
-              flex="1"
-              type="password"
-              autoComplete="off"
-              aria-label="password"
-              placeholder={first?.keeps ? "stays as it is" : "password"}
-              value={s.password ?? ""}
-              onChange={(e) => set({ password: e.target.value })}
-            />
-          </Field>
+          {as}
           <Field label="">
             <chakra.label>
               <input type="checkbox" checked={!!s.plain} onChange={(e) => set({ plain: e.target.checked })} /> send also

@@ -128,6 +128,7 @@ function DestinationWord({ d, edit }: { d: Destination; edit: () => void }) {
             ? `took a message ${ago(d.sent)}`
             : "not tried yet"}
         {d.waiting > 0 && `, ${plural(d.waiting, "message")} waiting`}
+        {d.refused > 0 && `, ${plural(d.refused, "message")} refused and set aside: ${d.refusal}`}
       </chakra.span>{" "}
       <Link onClick={() => void run()}>send a trial</Link>
     </Text>
