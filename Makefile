@@ -34,8 +34,10 @@ bench: ## speed and memory, as figures and as ratios of one run
 
 ROUNDS ?= 40
 SEQUENCES ?= 100
-drill: system tools ## kill, fill up and confuse the program while it is worked with; ROUNDS=40 SEQUENCES=100
+GRAPHS ?= 2000
+drill: system tools ## kill, fill up and confuse the program while it is worked with; ROUNDS=40 SEQUENCES=100 GRAPHS=2000
 	ORCHARD_SEQUENCES=$(SEQUENCES) go test -count=1 -timeout 120m -v -run TestNothingOpens ./point | grep -E "sequences,|^(---|ok|FAIL|PASS)|SKIP|NOT TESTED"
+	ORCHARD_GRAPHS=$(GRAPHS) go test -count=1 -timeout 120m -run TestGraphsOfGroupsAreBounded ./core/prove
 	ORCHARD_DRILL=$(ROUNDS) go test -count=1 -timeout 120m -v ./drill | grep -E "rounds|connections are|^(---|ok|FAIL|PASS)|SKIP|NOT TRIED"
 
 lint: web/node_modules/.installed ## gofmt, go vet, staticcheck, tsc, eslint

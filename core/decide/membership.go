@@ -18,7 +18,6 @@ type membership struct {
 	index map[string]int32
 	named map[string]int32 // ids that groups include or exclude, from 1
 	keys  []*keyIndex
-	reads [][]expr.Key // by group: the keys that it and the groups it names test
 
 	mu      sync.Mutex
 	truths  grow[[]expr.Truth]
@@ -49,35 +48,19 @@ func newMembership(p *policy.Policy) *membership {
 				s.named[id] = int32(len(s.named) + 1)
 			}
 		}
-		var reads []expr.Key
-		seen := map[expr.Key]bool{} // a key is read once, however many ways lead to it
-		read := func(k expr.Key) {
-			if !seen[k] {
-				seen[k] = true
-				reads = append(reads, k)
-			}
-		}
 		g.Expr.Walk(func(e *expr.Expr) {
-			switch {
-			case e.Op == expr.MemberOf:
-				if j, ok := s.index[e.Group]; ok && int(j) < len(s.reads) {
-					for _, k := range s.reads[j] {
-						read(k)
-					}
-				}
-			case e.IsTest():
-				k := keys[e.Key]
-				if k == nil {
-					k = &keyIndex{key: e.Key, equal: map[string][]int32{}, classes: map[string]int32{},
-						values: map[string]int32{}}
-					keys[e.Key] = k
-					s.keys = append(s.keys, k)
-				}
-				k.add(e)
-				read(e.Key)
+			if !e.IsTest() {
+				return
 			}
+			k := keys[e.Key]
+			if k == nil {
+				k = &keyIndex{key: e.Key, equal: map[string][]int32{}, classes: map[string]int32{},
+					values: map[string]int32{}}
+				keys[e.Key] = k
+				s.keys = append(s.keys, k)
+			}
+			k.add(e)
 		})
-		s.reads = append(s.reads, reads)
 	}
 	return s
 }
@@ -234,14 +217,22 @@ func (s *membership) intern(truths []expr.Truth) int32 {
 	return sig
 }
 
-// carryAll knows all groups but those that read one of the keys.
+// carryAll knows all groups but those that read one of the keys, themselves or through a
+// group that they name.
 func (s *membership) carryAll(keys []expr.Key) []int32 {
 	out := make([]int32, len(s.order))
-	for i := range out {
+	for i, g := range s.order { // each stands after those that it names
 		out[i] = int32(i)
-		if slices.ContainsFunc(s.reads[i], func(k expr.Key) bool { return slices.Contains(keys, k) }) {
-			out[i] = -1
-		}
+		g.Expr.Walk(func(e *expr.Expr) {
+			switch {
+			case e.Op == expr.MemberOf:
+				if j, ok := s.index[e.Group]; ok && out[j] < 0 {
+					out[i] = -1
+				}
+			case e.IsTest() && slices.Contains(keys, e.Key):
+				out[i] = -1
+			}
+		})
 	}
 	return out
 }

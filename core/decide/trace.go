@@ -164,18 +164,22 @@ func (w *Walk) held(r *policy.Rule, client, server estate.Endpoint) (cs, ss []Me
 	return keep(cs), keep(ss)
 }
 
-// Explain says what a group says of an endpoint, and why.
+// Explain says what a group says of an endpoint, and why: the reasons of each group once,
+// where it is first named.
 func (w *Walk) Explain(group string, ep estate.Endpoint, server bool) Membership {
 	m := Membership{Group: group, Server: server, Truth: w.Group(group, ep)}
-	m.Listed, m.Reasons = w.reasons(group, ep)
+	m.Listed, m.Reasons = w.reasons(group, ep, map[string]bool{})
 	return m
 }
 
-func (w *Walk) reasons(group string, ep estate.Endpoint) (listed string, out []expr.Reason) {
+// reasons says why a group says what it says. A group that others name by several ways is
+// told once: two of each level that name both of the next would else be told 2ⁿ times.
+func (w *Walk) reasons(group string, ep estate.Endpoint, told map[string]bool) (listed string, out []expr.Reason) {
 	g := w.policy.Groups[group]
-	if g == nil {
+	if g == nil || told[group] {
 		return "", nil
 	}
+	told[group] = true
 	s := Subject(w.estate, ep)
 	if s.Workload != nil {
 		for _, id := range g.Exclude {
@@ -190,7 +194,7 @@ func (w *Walk) reasons(group string, ep estate.Endpoint) (listed string, out []e
 		}
 	}
 	return "", g.Expr.Explain(s, func(n string) expr.Truth { return w.Group(n, ep) }, func(n string) []expr.Reason {
-		_, rs := w.reasons(n, ep)
+		_, rs := w.reasons(n, ep, told)
 		return rs
 	})
 }
