@@ -85,17 +85,17 @@ type flowsAPI struct{ *base }
 
 func (s *flowsAPI) routes(r routes) {
 	get(r, "read-strip", "/flows/strip", "Connections of each hour, for the strip of the window", s.strip)
-	get(r, "read-terrace-map", "/flows/map", "Who talks to whom, between tiers, environments or groups", s.terrace)
+	get(r, "read-terrace-map", "/flows/map", "Who talks to whom, between tiers, environments or groups", s.terrace, missing)
 	get(r, "list-ledger-rows", "/ledger", "The rows of the reach ledger", s.ledger, missing)
 	get(r, "list-ledger-callers", "/ledger/callers", "The callers in a row of the ledger", s.callers, missing)
-	get(r, "list-conversations", "/conversations", "The selected conversations", s.conversations)
+	get(r, "list-conversations", "/conversations", "The selected conversations", s.conversations, missing)
 	get(r, "list-conversation-hours", "/conversations/hours", "The hours of a conversation", s.hours, missing)
 	get(r, "list-records", "/records", "The single records behind a conversation", s.records, missing)
 	get(r, "export-ledger", "/ledger.csv", "The rows of the ledger as CSV", s.exportLedger, missing)
 	get(r, "export-conversation-lines", "/conversations.jsonl", "The selected conversations as JSON Lines",
-		s.exportConversationLines)
+		s.exportConversationLines, missing)
 	get(r, "export-conversations", "/conversations.csv", "The selected conversations with their verdicts as CSV",
-		s.exportConversations)
+		s.exportConversations, missing)
 }
 
 // terrace draws up the map.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"math"
 	"net"
 	"net/http"
 	"net/netip"
@@ -75,22 +76,47 @@ func register[I, O any](r routes, method, id, path, words string, handle func(co
 	slices.Sort(op.Errors)
 	huma.Register(r.API, op, answer(r.base, handle))
 	also(r.API, op)
+	bound(r.API, op)
+}
+
+// bound gives the numbers among the parameters of an operation a maximum, if they have
+// none: the columns that they are compared with have 32 bits.
+func bound(a huma.API, op huma.Operation) {
+	most, least := float64(math.MaxInt32), float64(math.MinInt32)
+	for _, p := range operation(a, op).Parameters {
+		if p.Schema == nil || p.Schema.Type != huma.TypeInteger {
+			continue
+		}
+		if p.Schema.Maximum == nil {
+			p.Schema.Maximum = &most
+		}
+		if p.Schema.Minimum == nil {
+			p.Schema.Minimum = &least
+		}
+		p.Schema.PrecomputeMessages()
+	}
+}
+
+// operation gives an operation as the API describes it.
+func operation(a huma.API, op huma.Operation) *huma.Operation {
+	made := a.OpenAPI().Paths[op.Path]
+	for _, o := range []*huma.Operation{made.Get, made.Post, made.Put, made.Delete} {
+		if o != nil && o.OperationID == op.OperationID {
+			return o
+		}
+	}
+	return &op
 }
 
 // also describes, for an operation with a second way to succeed, that this has
 // the same content as the first.
 func also(a huma.API, op huma.Operation) {
-	made := a.OpenAPI().Paths[op.Path]
-	for _, o := range []*huma.Operation{made.Get, made.Post, made.Put, made.Delete} {
-		if o == nil || o.OperationID != op.OperationID {
-			continue
-		}
-		for _, status := range slices.Sorted(maps.Keys(o.Responses)) {
-			if x := o.Responses[status]; strings.HasPrefix(status, "2") && status != "204" && x.Content == nil {
-				for _, main := range []string{"201", "202"} {
-					if m := o.Responses[main]; m != nil && m.Content != nil {
-						x.Content = m.Content
-					}
+	o := operation(a, op)
+	for _, status := range slices.Sorted(maps.Keys(o.Responses)) {
+		if x := o.Responses[status]; strings.HasPrefix(status, "2") && status != "204" && x.Content == nil {
+			for _, main := range []string{"201", "202"} {
+				if m := o.Responses[main]; m != nil && m.Content != nil {
+					x.Content = m.Content
 				}
 			}
 		}

@@ -36,7 +36,7 @@ type vocabularyAPI struct{ *base }
 
 func (s *vocabularyAPI) routes(r routes) {
 	get(r, "list-suggestions", "/suggestions", "Tags that workloads probably lack", s.suggestions)
-	post(r, "accept-suggestions", "/suggestions/accept", "Set suggested tags", s.acceptSuggestions)
+	post(r, "accept-suggestions", "/suggestions/accept", "Set suggested tags", s.acceptSuggestions, missing)
 	post(r, "refuse-suggestions", "/suggestions/refuse", "Refuse suggested tags, or allow them again",
 		s.refuseSuggestions)
 	get(r, "export-suggestions", "/suggestions.csv", "The suggestions as CSV", s.exportSuggestions)

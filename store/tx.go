@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"regexp"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -332,6 +333,9 @@ func (e *DataError) Error() string { return e.Reason }
 // program limit (54) that one row exceeds is no better the next time.
 func Refused(err error) *DataError {
 	var pg *pgconn.PgError
+	if err != nil && tooLarge.MatchString(err.Error()) { // pgx has no type for it
+		return &DataError{tooLarge.FindString(err.Error()), "22003"}
+	}
 	if !errors.As(err, &pg) || len(pg.Code) != 5 {
 		return nil
 	}
@@ -345,6 +349,9 @@ func Refused(err error) *DataError {
 	}
 	return nil
 }
+
+// tooLarge is how pgx says that a number does not fit into a column.
+var tooLarge = regexp.MustCompile(`-?\d+ is (greater than maximum|less than minimum) value for int\d`)
 
 // Full reports whether an error says that the database has no room left on its
 // disk (SQLSTATE 53100).
