@@ -260,6 +260,22 @@ func TestTamperedEvidenceIsFound(t *testing.T) {
 		_, _, err := evidence.Verify([]byte(bad))
 		require.Error(t, err, name)
 	}
+	body := strings.TrimSpace(string(text))
+	opened := strings.TrimSuffix(body, "}")
+	for name, bad := range map[string]string{
+		"a member beside it":             opened + `, "remark": "all was well"}`,
+		"evidence a second time":         opened + `, "evidence": {"sentence": "all was well"}}`,
+		"in other letters":               opened + `, "Evidence": {"sentence": "all was well"}}`,
+		"a second text":                  body + body,
+		"a member of the signature":      strings.Replace(body, `"algorithm"`, `"by": "an auditor", "algorithm"`, 1),
+		"evidence with a member more":    strings.Replace(body, `"evidence": {`, `"evidence": {"remark": "all was well",`, 1),
+		"evidence with a member twice":   strings.Replace(body, `"sentence":`, `"sentence": "all was well", "sentence":`, 1),
+		"in other letters, a part of it": strings.Replace(body, `"sentence":`, `"Sentence": "all was well", "sentence":`, 1),
+	} {
+		require.NotEqual(t, body, bad, name)
+		_, _, err := evidence.Verify([]byte(bad))
+		require.Error(t, err, name)
+	}
 	_, other, err := ed25519.GenerateKey(nil)
 	require.NoError(t, err)
 	require.NotEqual(t, evidence.Fingerprint(public), evidence.Fingerprint(other.Public().(ed25519.PublicKey)))

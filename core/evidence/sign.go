@@ -9,6 +9,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
+	"slices"
+	"strings"
 
 	"github.com/gowebpki/jcs"
 )
@@ -67,14 +70,73 @@ func Fingerprint(key ed25519.PublicKey) string {
 	return out
 }
 
+// read takes the members apart that a signature needs, and refuses all others: what is
+// beside the evidence is not signed, and who reads the file could take it for a part of it.
+func (s *Signed) read(text []byte) error {
+	whole, err := members(text, "evidence", "signature")
+	if err != nil {
+		return err
+	}
+	s.Evidence = whole["evidence"]
+	parts, err := members(whole["signature"], "algorithm", "layout", "key", "value")
+	if err != nil {
+		return fmt.Errorf("signature: %w", err)
+	}
+	for name, into := range map[string]*string{"algorithm": &s.Signature.Algorithm, "layout": &s.Signature.Layout, "key": &s.Signature.Key,
+		"value": &s.Signature.Value} {
+		if err := json.Unmarshal(parts[name], into); err != nil {
+			return fmt.Errorf("signature: %s: %w", name, err)
+		}
+	}
+	return nil
+}
+
+// members gives those of an object that has just these, each once.
+func members(text []byte, names ...string) (map[string]json.RawMessage, error) {
+	d := json.NewDecoder(bytes.NewReader(text))
+	if t, err := d.Token(); err != nil {
+		return nil, err
+	} else if t != json.Delim('{') {
+		return nil, errors.New("found no object")
+	}
+	out := map[string]json.RawMessage{}
+	for d.More() {
+		t, err := d.Token()
+		if err != nil {
+			return nil, err
+		}
+		name, _ := t.(string)
+		switch {
+		case !slices.Contains(names, name):
+			return nil, fmt.Errorf("found the member %q, which is not signed; expected %s alone", name, strings.Join(names, ", "))
+		case out[name] != nil:
+			return nil, fmt.Errorf("found the member %q twice", name)
+		}
+		var value json.RawMessage
+		if err := d.Decode(&value); err != nil {
+			return nil, err
+		}
+		out[name] = value
+	}
+	if _, err := d.Token(); err != nil {
+		return nil, err
+	}
+	if _, err := d.Token(); err != io.EOF {
+		return nil, errors.New("found more behind its end")
+	}
+	for _, name := range names {
+		if out[name] == nil {
+			return nil, fmt.Errorf("found no member %q", name)
+		}
+	}
+	return out, nil
+}
+
 // Verify reads signed evidence, if it is what was signed by the key that it names.
 func Verify(text []byte) (*Evidence, ed25519.PublicKey, error) {
 	var s Signed
-	if err := json.Unmarshal(text, &s); err != nil {
+	if err := s.read(text); err != nil {
 		return nil, nil, fmt.Errorf("this is no signed evidence: %w", err)
-	}
-	if len(s.Evidence) == 0 || s.Signature.Value == "" {
-		return nil, nil, errors.New(`this is no signed evidence: found no members "evidence" and "signature"`)
 	}
 	if s.Signature.Algorithm != algorithm || s.Signature.Layout != layout {
 		return nil, nil, fmt.Errorf("found a signature by %q over %q, expected %s over %s", s.Signature.Algorithm, s.Signature.Layout, algorithm, layout)
