@@ -168,7 +168,7 @@ func (s *base) failed(ctx context.Context, err error) error {
 	case store.Refused(err) != nil:
 		return huma.Error422UnprocessableEntity(s.Told(err))
 	case ctx.Err() != nil && errors.Is(err, context.Canceled): // nobody waits for the answer any more
-		cause(slog.LevelWarn, "a request was given up: its client left")
+		cause(slog.LevelInfo, "a request was given up: its client left")
 		return problem(http.StatusServiceUnavailable, problemBusy,
 			"the connection ended before the answer was there; what a change came to is not known: look first")
 	case errors.Is(err, context.DeadlineExceeded) && errors.Is(ctx.Err(), context.DeadlineExceeded):

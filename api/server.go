@@ -138,7 +138,7 @@ func (s *Server) logged(next http.Handler) http.Handler {
 		if ww.Status() >= 500 {
 			level = slog.LevelError
 			if r.Context().Err() != nil { // nobody waits for the answer any more
-				level = slog.LevelWarn
+				level = slog.LevelInfo
 			}
 		}
 		s.Log.Log(r.Context(), level, "request", "id", middleware.GetReqID(r.Context()), "method", r.Method, "path",

@@ -48,6 +48,7 @@ var views = map[string]string{
 // Every view, in either theme, passes the checks of axe-core (WCAG 2 A and AA,
 // and its best practices).
 func TestEveryViewIsAccessible(t *testing.T) {
+	t.Parallel()
 	axe, err := os.ReadFile("../web/node_modules/axe-core/axe.min.js")
 	require.NoError(t, err)
 	p := browse(t, start(t, "--demo", "--points"))
@@ -86,6 +87,7 @@ func TestEveryViewIsAccessible(t *testing.T) {
 // At 200 % of 1280 by 800 no view has to be moved sideways, and nothing that can be
 // pressed is cut.
 func TestEveryViewFitsAtDoubleSize(t *testing.T) {
+	t.Parallel()
 	p := browse(t, start(t, "--demo", "--points"))
 	r, err := http.Post(p.base+"/api/v1/derive", "application/json", strings.NewReader("{}"))
 	require.NoError(t, err)

@@ -24,6 +24,7 @@ func (p *page) choose(sel, option string) {
 // The bar's parts are switches, its measure can be chosen, and each part of the
 // estate can be shown its own; all of it is in the address.
 func TestVerdictsAreSwitches(t *testing.T) {
+	t.Parallel()
 	p := browse(t, start(t, "--demo", "--live=false"))
 	p.open("/check")
 	all := p.uncovered()
@@ -53,6 +54,7 @@ func TestVerdictsAreSwitches(t *testing.T) {
 // From a row, with the keyboard: it is permitted at a width that was looked at,
 // and it is taken back.
 func TestSettlingWhereOneStands(t *testing.T) {
+	t.Parallel()
 	p := browse(t, start(t, "--demo", "--live=false"))
 	p.open("/check?verdict=uncovered&q=booking-bus-live")
 	p.focus(`[data-row="0"]`)
@@ -92,6 +94,7 @@ func TestSettlingWhereOneStands(t *testing.T) {
 // Questions are answered while they are written, kept as probes, and a draft that
 // changes an answer says so on every page.
 func TestProbesWatchTheDraft(t *testing.T) {
+	t.Parallel()
 	p := browse(t, start(t, "--demo", "--live=false"))
 	p.open("/check?part=ask")
 	p.see(saying("None yet."))
@@ -136,6 +139,7 @@ func TestProbesWatchTheDraft(t *testing.T) {
 // A path that must stay open is shut by a slip: every page says so until it is
 // mended. And an assertion is written in plain words.
 func TestTheGuardAgainstLockingOut(t *testing.T) {
+	t.Parallel()
 	p := browse(t, start(t, "--demo", "--live=false"))
 	p.open("/policy")
 	p.click(`//div[@aria-label="layer guardrails"]//button[contains(., "add a rule")]`)
@@ -174,6 +178,7 @@ func TestTheGuardAgainstLockingOut(t *testing.T) {
 
 // Which rules carry the traffic, and which groups are reached.
 func TestFigures(t *testing.T) {
+	t.Parallel()
 	p := browse(t, start(t, "--demo", "--live=false"))
 	p.open("/check?part=figures")
 	p.see(`[data-figures]`)
@@ -188,6 +193,7 @@ func TestFigures(t *testing.T) {
 
 // What the draft changes, for those whose traffic it is.
 func TestReportForOwners(t *testing.T) {
+	t.Parallel()
 	p := browse(t, start(t, "--demo", "--live=false"))
 	p.open("/policy")
 	p.click(`//*[@data-rule][contains(@data-sentence, "booking-logic-live -> fares-logic-live")]`)
@@ -231,6 +237,7 @@ func printed(p *page, selectors ...string) (out []string) {
 
 // Several rows are selected with Space, and settled in one step.
 func TestSettlingSeveralRows(t *testing.T) {
+	t.Parallel()
 	p := browse(t, start(t, "--demo", "--live=false"))
 	p.open("/check?verdict=uncovered")
 	p.focus(`[data-row="0"]`)

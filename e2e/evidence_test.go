@@ -44,6 +44,7 @@ func (p *page) made(t *testing.T) (list []struct{ ID int64 }) {
 // server's own browser, taken along with its signature and checked elsewhere; a second one,
 // beside the first; made by itself from now on.
 func TestEvidenceForAnAuditor(t *testing.T) {
+	t.Parallel()
 	p := browse(t, start(t, "--demo"))
 	p.open("/check?part=assertions")
 	p.click(`//*[@data-assertion][contains(., "fares-logic-live")]//a[.="Evidence…"]`)

@@ -41,6 +41,7 @@ func files(t *testing.T) (workloads, flows string) {
 
 // A newcomer with two CSV files gets from nothing to a draft, and back.
 func TestFirstDay(t *testing.T) {
+	t.Parallel()
 	workloads, flows := files(t)
 	p := browse(t, start(t))
 
@@ -142,6 +143,7 @@ func TestFirstDay(t *testing.T) {
 
 // Assertions break, say by what, and are mended.
 func TestAssertionBreaksAndIsMended(t *testing.T) {
+	t.Parallel()
 	p := browse(t, start(t, "--demo"))
 	p.open("/check?part=assertions")
 	p.see(`[data-assertion=holds]`)

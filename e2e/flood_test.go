@@ -73,9 +73,10 @@ func TestAFloodStaysWithinItsBounds(t *testing.T) {
 	}
 	var shown struct{ Conversations int }
 	p := 0
+	pid, _ := pids.Load(base)
 	require.Eventually(t, func() bool {
 		shown = api[struct{ Conversations int }](t, base+"/api/v1/summary")
-		p = peak(t, pids[base])
+		p = peak(t, pid.(int))
 		return shown.Conversations >= many*99/100
 	}, patience, 300*time.Millisecond, "%v", &shown)
 	t.Logf("%d conversations: %d MB at the peak, %s", shown.Conversations, p>>20, time.Since(begun).Round(time.Second))

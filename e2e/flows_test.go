@@ -42,6 +42,7 @@ func send(t *testing.T, base string, all ...flow.Observation) {
 
 // From the walls down to the single records, and back by the address alone.
 func TestFromTheMapToTheRecords(t *testing.T) {
+	t.Parallel()
 	p := browse(t, start(t, "--demo", "--hold", "200ms"))
 	p.open("/flows")
 	p.see(saying("the walls"))
@@ -95,6 +96,7 @@ func TestFromTheMapToTheRecords(t *testing.T) {
 // What an exporter sends stands in the ledger without a reload; if it stands the
 // wrong way round, one says so once.
 func TestLiveTrafficAndACorrection(t *testing.T) {
+	t.Parallel()
 	p := browse(t, start(t, "--demo", "--hold", "200ms"))
 	p.open("/flows?map=off&q=34567")
 	p.see(saying("Nothing agrees with these filters"))

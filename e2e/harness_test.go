@@ -53,8 +53,8 @@ func TestMain(m *testing.M) {
 	os.Exit(code)
 }
 
-// pids are the processes of servers, by their addresses.
-var pids = map[string]int{}
+// pids are the processes of servers (int), by their addresses.
+var pids sync.Map
 
 // start runs a server with a database of its own and gives its address.
 func start(t *testing.T, args ...string) string {
@@ -106,7 +106,7 @@ func run(t *testing.T, data string, args ...string) (base string, stop func()) {
 		t.Fatalf("the server did not start: %s\n%s", err, text)
 	}
 	base = regexp.MustCompile(`http://\S+`).FindString(line)
-	pids[base] = cmd.Process.Pid
+	pids.Store(base, cmd.Process.Pid)
 	return base, stop
 }
 

@@ -11,6 +11,7 @@ import (
 // What was done is listed, compared in words, and gone back to; a dialog is
 // finished with Ctrl Enter, and asks before it throws away what was written.
 func TestHistoryOfThePolicy(t *testing.T) {
+	t.Parallel()
 	p := browse(t, start(t, "--demo"))
 	text := func() string { return get(t, p.base+"/api/v1/policy.orchard") }
 	before := text()

@@ -13,6 +13,7 @@ import (
 // A list from elsewhere, with headings of its own, comes in; what it disagrees
 // with is settled; a script takes over and retires what is gone.
 func TestSourcesOfAnInventory(t *testing.T) {
+	t.Parallel()
 	p := browse(t, start(t, "--demo"))
 	file := filepath.Join(t.TempDir(), "plan.csv")
 	require.NoError(t, os.WriteFile(file,
@@ -63,6 +64,7 @@ func TestSourcesOfAnInventory(t *testing.T) {
 // Tags: suggestions are accepted and refused, slips mended together, a pasted
 // list and a whole filter are tagged, a selection is saved.
 func TestTagsByTheDozen(t *testing.T) {
+	t.Parallel()
 	p := browse(t, start(t, "--demo"))
 	p.open("/workloads?show=suggestions")
 	p.click(`[data-suggestion="bo-x-7719 tier"] input`)
@@ -119,6 +121,7 @@ func TestTagsByTheDozen(t *testing.T) {
 // The page of a workload and of a group; a group is renamed, with all that names
 // it, and removed, with what uses it shown first.
 func TestPagesOfWorkloadsAndGroups(t *testing.T) {
+	t.Parallel()
 	p := browse(t, start(t, "--demo"))
 	p.open("/workloads/booking-logic-03")
 	p.see(`[data-effective]`)
@@ -146,6 +149,7 @@ func TestPagesOfWorkloadsAndGroups(t *testing.T) {
 // A file of another program, in another language: what it says is guessed, what
 // nobody can know is asked, and what was said stays while answers are on their way.
 func TestAFileAsItReallyIs(t *testing.T) {
+	t.Parallel()
 	p := browse(t, start(t))
 	text := "Auszug;;;;;;\nZeitpunkt;Quelle;Ziel;Protokoll;Zielport;Datenmenge;Aktion\n" +
 		"20.11.2026 00:00:34;10.9.0.1;10.9.0.2;TCP;443;1.234;erlaubt\n" +
@@ -190,6 +194,7 @@ func TestAFileAsItReallyIs(t *testing.T) {
 
 // After the first list: groups and guardrails by its tags, in one reviewable step.
 func TestBeginningWithWhatIsThere(t *testing.T) {
+	t.Parallel()
 	p := browse(t, start(t))
 	file := filepath.Join(t.TempDir(), "w.csv")
 	require.NoError(t, os.WriteFile(file, []byte("id,addresses,tag:app,tag:tier,tag:env\na,10.0.0.1,fares,store,live\n"+

@@ -17,6 +17,7 @@ func (p *page) proposals() int {
 // Proposals are judged with the keyboard: along the curve, narrower, wider,
 // refused with a reason, many at once; and each step is undone in one.
 func TestJudgingWithTheKeyboard(t *testing.T) {
+	t.Parallel()
 	p := browse(t, start(t, "--demo"))
 	p.open("/policy")
 	p.click(button("Derive from the window"))
@@ -81,6 +82,7 @@ func TestJudgingWithTheKeyboard(t *testing.T) {
 
 // What would be far too wide is shown with who made it; it can only be narrowed.
 func TestTooWideIsNarrowed(t *testing.T) {
+	t.Parallel()
 	p := browse(t, start(t, "--demo"))
 	p.open("/policy")
 	p.click(button("Derive from the window"))
@@ -109,6 +111,7 @@ func TestTooWideIsNarrowed(t *testing.T) {
 // From the proposals one sets a tag that a workload behaves as if it had, and settles
 // all that was set aside for one reason.
 func TestBesidesTheProposals(t *testing.T) {
+	t.Parallel()
 	p := browse(t, start(t, "--demo", "--live=false"))
 	p.open("/policy")
 	p.click(button("Derive from the window"))
@@ -137,6 +140,7 @@ func TestBesidesTheProposals(t *testing.T) {
 
 // The small rows of the map are opened, and folded again; the address keeps it.
 func TestEveryRowOfTheMapCanBeOpened(t *testing.T) {
+	t.Parallel()
 	p := browse(t, start(t, "--demo", "--live=false"))
 	p.open("/flows?rows=app")
 	p.see(`[data-all-rows=false]`)

@@ -18,6 +18,7 @@ func (p *page) focus(sel string) {
 
 // From the window to the reason of a verdict without a mouse.
 func TestWithoutAMouse(t *testing.T) {
+	t.Parallel()
 	p := browse(t, start(t, "--demo"))
 	p.open("/workloads")
 	p.see(`[data-workload]`)
@@ -124,6 +125,7 @@ func quoteJS(s string) string { return "`" + strings.ReplaceAll(s, "`", "\\`") +
 
 // The colours of text keep the contrast of WCAG 2.2 AA in both themes.
 func TestContrast(t *testing.T) {
+	t.Parallel()
 	p := browse(t, start(t, "--demo"))
 	for _, theme := range []string{"light", "dark"} {
 		for _, path := range []string{"/workloads", "/groups/live", "/check?verdict=uncovered", "/policy"} {
@@ -160,6 +162,7 @@ const contrast = `(() => {
 // Two windows on one draft: what one changes, the other sees; what one writes is
 // never lost.
 func TestTwoWindows(t *testing.T) {
+	t.Parallel()
 	base := start(t, "--demo")
 	a, b := browse(t, base), browse(t, base)
 	a.open("/policy")
@@ -184,6 +187,7 @@ func TestTwoWindows(t *testing.T) {
 
 // A link to what is gone says so, and errors of the server are shown.
 func TestWhatIsNotThere(t *testing.T) {
+	t.Parallel()
 	p := browse(t, start(t))
 	for path, want := range map[string]string{
 		"/workloads":             "No workloads are known yet.",

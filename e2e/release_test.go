@@ -10,6 +10,7 @@ import (
 // A newcomer releases the draft, sees what it would reject, lets it enforce wave by
 // wave, finds the point that lost a rule, and goes back; the address keeps what is open.
 func TestADraftGoesIntoForceAndBack(t *testing.T) {
+	t.Parallel()
 	p := browse(t, start(t, "--demo", "--points", "--live", "--drift", "1s"))
 	p.open("/release")
 	p.see(`[data-in-force="0"]`)
@@ -130,6 +131,7 @@ func (p *page) goOn(step string) {
 
 // A machine that no point may touch is left alone until a day, with a reason.
 func TestAMachineIsKeptAwayFromPoints(t *testing.T) {
+	t.Parallel()
 	p := browse(t, start(t, "--demo", "--points"))
 	p.open("/workloads/booking-entry-01")
 	p.see(`[data-guarded-by]`)
@@ -148,6 +150,7 @@ func TestAMachineIsKeptAwayFromPoints(t *testing.T) {
 
 // A new point shows its token once, and says what is wrong with what it is to guard.
 func TestAPointIsAdded(t *testing.T) {
+	t.Parallel()
 	p := browse(t, start(t, "--demo"))
 	p.open("/release")
 	p.see(saying("No enforcement point yet"))

@@ -18,6 +18,7 @@ import (
 // Two people change one group: the later one is told, sees both versions, and
 // decides; nothing is overwritten without a word.
 func TestTwoPeopleChangeOneGroup(t *testing.T) {
+	t.Parallel()
 	base := start(t, "--demo")
 	a, b := browse(t, base), browse(t, base)
 	const at = "/groups/fares-store-live"
@@ -52,6 +53,7 @@ func TestTwoPeopleChangeOneGroup(t *testing.T) {
 
 // What changes after a page has read and before it listens to events, it learns too.
 func TestEventsThatComeLate(t *testing.T) {
+	t.Parallel()
 	base := start(t, "--demo")
 	to, err := url.Parse(base)
 	require.NoError(t, err)
@@ -87,6 +89,7 @@ func TestEventsThatComeLate(t *testing.T) {
 
 // A text without the assertions that guard the way back says that they go.
 func TestLosingTheGuardIsSaid(t *testing.T) {
+	t.Parallel()
 	p := browse(t, start(t, "--demo"))
 	p.open("/policy?text=1")
 	text := get(t, p.base+"/api/v1/policy.orchard")
@@ -106,6 +109,7 @@ func TestLosingTheGuardIsSaid(t *testing.T) {
 
 // A complete list that lacks much is asked about before anything is retired.
 func TestAListThatLacksMuchIsAskedAbout(t *testing.T) {
+	t.Parallel()
 	p := browse(t, start(t, "--demo"))
 	var all struct{ Total int }
 	require.NoError(t, json.Unmarshal([]byte(get(t, p.base+"/api/v1/workloads?limit=1")), &all))
@@ -129,6 +133,7 @@ func TestAListThatLacksMuchIsAskedAbout(t *testing.T) {
 
 // Who lets everybody in is told so on every page.
 func TestAnOpenDoorIsSaidOnEveryPage(t *testing.T) {
+	t.Parallel()
 	base := start(t, "--demo", "--listen", "0.0.0.0:0", "--trust-network")
 	p := browse(t, strings.Replace(base, "[::]", "127.0.0.1", 1))
 	for _, path := range []string{"/workloads", "/groups", "/flows", "/policy", "/check"} {

@@ -11,6 +11,7 @@ import (
 
 // What is hidden in the demo company can be found and settled in the interface.
 func TestStoriesOfTheDemo(t *testing.T) {
+	t.Parallel()
 	p := browse(t, start(t, "--demo"))
 
 	t.Run("a machine without an environment queries the live fares store", func(t *testing.T) {
@@ -105,6 +106,7 @@ func TestStoriesOfTheDemo(t *testing.T) {
 
 // What is found of rules and groups is mended in place, with one action.
 func TestFindingsAreMended(t *testing.T) {
+	t.Parallel()
 	p := browse(t, start(t, "--demo"))
 	p.open("/policy")
 	p.click(`//div[@aria-label="layer allowances"]//button[contains(., "add a rule")]`)
@@ -131,6 +133,7 @@ func TestFindingsAreMended(t *testing.T) {
 // The draft against an older revision: the cells of the table filter the
 // ledger, and the why panel answers for both.
 func TestTheDraftAgainstARevision(t *testing.T) {
+	t.Parallel()
 	p := browse(t, start(t, "--demo"))
 	p.open("/policy")
 	p.click(`//*[@data-rule][contains(@data-sentence, "workloads -> names on dns")]`)

@@ -22,6 +22,7 @@ func matter(words string) string { return `//*[@data-matter][contains(@data-says
 // record and the why it is three presses, and the place is kept; what was settled goes from
 // the list, and is found among what is settled.
 func TestTheStoriesAreMatters(t *testing.T) {
+	t.Parallel()
 	p := browse(t, start(t, "--demo"))
 	p.open("/watch?period=quarter")
 	p.until(`document.querySelectorAll("[data-matter]").length >= 8`)
@@ -73,6 +74,7 @@ func TestTheStoriesAreMatters(t *testing.T) {
 // From a matter to a message in under a minute: a destination is made on the way, a trial
 // arrives, and what happens again is told.
 func TestTellMeWhenThisHappensAgain(t *testing.T) {
+	t.Parallel()
 	got := make(chan map[string]any, 100)
 	hook := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
 		var event map[string]any
@@ -110,6 +112,7 @@ func TestTellMeWhenThisHappensAgain(t *testing.T) {
 // From a filter of the ledger to a message: what is permitted is told, too, when more of it comes. A
 // selection that was saved can be chosen for a notice, as well.
 func TestTellMeOfWhatAFilterSelects(t *testing.T) {
+	t.Parallel()
 	got := make(chan string, 1000)
 	hook := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
 		raw, _ := io.ReadAll(r.Body)
@@ -144,6 +147,7 @@ func TestTellMeOfWhatAFilterSelects(t *testing.T) {
 
 // Counters move while one looks, by pair and by rule.
 func TestCountersMove(t *testing.T) {
+	t.Parallel()
 	p := browse(t, start(t, "--demo", "--live"))
 	p.open("/watch?part=pairs")
 	p.see("[data-counter]")
@@ -157,6 +161,7 @@ func TestCountersMove(t *testing.T) {
 // What an exporter reports is a message at a receiver moments later: a leak that nobody saw
 // before, and an attempt that was dropped.
 func TestFromAPacketToAMessage(t *testing.T) {
+	t.Parallel()
 	got := make(chan time.Time, 100)
 	hook := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, _ *http.Request) { got <- time.Now() }))
 	defer hook.Close()
@@ -199,6 +204,7 @@ func TestFromAPacketToAMessage(t *testing.T) {
 // What to do about a matter is done from where it stands: what leaked is permitted, and is
 // a matter no more; what came is asserted never to be permitted.
 func TestWhatToDoAboutAMatter(t *testing.T) {
+	t.Parallel()
 	p := browse(t, start(t, "--demo"))
 	p.open("/watch?period=quarter")
 	leak := matter("boarding-logic-trial reached tides-entry-live")

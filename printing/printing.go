@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
-	"sync"
 	"time"
 
 	"github.com/chromedp/chromedp"
@@ -20,8 +19,8 @@ var ErrNone = errors.New("there is no browser on the server that could print it:
 // patience is how long a page may take.
 const patience = time.Minute
 
-// one lets one page be printed at a time: a browser takes some hundred MB.
-var one sync.Mutex
+// press lets one page be printed at a time: a browser takes some hundred MB.
+var press = make(chan struct{}, 1)
 
 // Browser gives the path of a browser that prints; blank: there is none.
 func Browser() string {
@@ -40,8 +39,12 @@ func PDF(ctx context.Context, address, selector string) ([]byte, error) {
 	if browser == "" {
 		return nil, ErrNone
 	}
-	one.Lock()
-	defer one.Unlock()
+	select { // whoever does not wait any more is not printed for
+	case press <- struct{}{}:
+		defer func() { <-press }()
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
 	dir, err := os.MkdirTemp("", "orchard-print-")
 	if err != nil {
 		return nil, err

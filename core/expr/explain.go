@@ -23,29 +23,62 @@ type Reason struct {
 // Explain gives the reasons for Eval's answer. For a yes of "and" all its
 // parts are reasons, for a no only those that say no, for undecided those that
 // are undecided; for "or" the other way round. groups explains "member of".
+// Each part is asked once.
 func (e *Expr) Explain(s Subject, m Members, groups func(name string) []Reason) []Reason {
-	answer := e.Eval(s, m)
+	return e.because(e.judge(s, m), s, groups)
+}
+
+// judged is what an expression and its parts answer.
+type judged struct {
+	truth Truth
+	parts []judged
+}
+
+func (e *Expr) judge(s Subject, m Members) judged {
+	if e.Op != And && e.Op != Or && e.Op != Not {
+		return judged{truth: e.Eval(s, m)}
+	}
+	out := judged{parts: make([]judged, len(e.Kids))}
+	var has [Yes + 1]bool
+	for i, k := range e.Kids {
+		out.parts[i] = k.judge(s, m)
+		has[out.parts[i].truth] = true
+	}
+	switch {
+	case e.Op == Not:
+		out.truth = out.parts[0].truth.Not()
+	case e.Op == And && has[No], e.Op == Or && !has[Yes] && !has[Undecided]:
+		out.truth = No
+	case e.Op == Or && has[Yes], e.Op == And && !has[Undecided]:
+		out.truth = Yes
+	default:
+		out.truth = Undecided
+	}
+	return out
+}
+
+func (e *Expr) because(j judged, s Subject, groups func(name string) []Reason) []Reason {
 	switch e.Op {
 	case And, Or:
 		var out []Reason
-		for _, k := range e.Kids {
-			if len(out) < mostReasons && k.Eval(s, m) == answer {
-				out = append(out, k.Explain(s, m, groups)...)
+		for i, k := range e.Kids {
+			if len(out) < mostReasons && j.parts[i].truth == j.truth {
+				out = append(out, k.because(j.parts[i], s, groups)...)
 			}
 		}
 		return out
 	case Not:
 		k := e.Kids[0]
+		out := k.because(j.parts[0], s, groups)
 		if k.Op == And || k.Op == Or || k.Op == Not {
-			return k.Explain(s, m, groups)
+			return out
 		}
-		out := k.Explain(s, m, groups)
 		for i := range out {
-			out[i].Text, out[i].Truth = "not "+out[i].Text, answer
+			out[i].Text, out[i].Truth = "not "+out[i].Text, j.truth
 		}
 		return out
 	}
-	r := Reason{Text: e.shortly(s), Truth: answer}
+	r := Reason{Text: e.shortly(s), Truth: j.truth}
 	switch {
 	case e.Op == MemberOf:
 		r.Group = e.Group

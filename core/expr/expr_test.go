@@ -175,6 +175,23 @@ func TestExplainSettles(t *testing.T) {
 	})
 }
 
+// However deep an expression is, each part of it is asked once to explain it.
+func TestExplainAsksEachPartOnce(t *testing.T) {
+	const deep = 900
+	text := "member of g"
+	for i := range deep {
+		text = []string{"member of g and (", "member of g or not ("}[i%2] + text + ")"
+	}
+	e := parse(t, text)
+	asked := 0
+	m := func(string) expr.Truth {
+		asked++
+		return expr.Undecided
+	}
+	require.NotEmpty(t, e.Explain(expr.Subject{}, m, func(string) []expr.Reason { return nil }))
+	require.Equal(t, deep+1, asked)
+}
+
 func TestDeepParenthesesAreRefusedNotFatal(t *testing.T) {
 	_, errs := expr.ParseText(strings.Repeat("(", 200_000) + "any" + strings.Repeat(")", 200_000))
 	require.Len(t, errs, 1)
