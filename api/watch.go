@@ -51,6 +51,8 @@ type MatterOut struct {
 	About         store.About   `json:"about"`
 	Conversations int64         `json:"conversations" doc:"Of its last day, or of the one in the time that had most"`
 	Connections   int64         `json:"connections" doc:"Of the hours that the time touches; of one that was not seen in it, of its last day"`
+	Carried       int64         `json:"carried" doc:"Of the connections, those that were carried"`
+	Dropped       int64         `json:"dropped" doc:"Of the connections, those that were dropped; of the rest it is not known"`
 	Clients       int64         `json:"clients"`
 	Servers       int64         `json:"servers"`
 	Days          int           `json:"days" doc:"On how many days it was seen, of the last hundred"`
@@ -373,6 +375,8 @@ func matterOut(m *store.Matter, days []store.MatterDay, from, to time.Time) (out
 				continue
 			}
 			out.Connections += n
+			out.Carried += hourOf(d.Carried, h)
+			out.Dropped += hourOf(d.Dropped, h)
 			if len(out.Spark) > 0 {
 				out.Spark[min(matterSpark-1, int(max(0, at.Sub(from))*matterSpark/span))] += n
 			}
@@ -386,9 +390,22 @@ func matterOut(m *store.Matter, days []store.MatterDay, from, to time.Time) (out
 	if n := len(days); !out.Within && n > 0 {
 		d := days[n-1]
 		out.Conversations, out.Connections, out.Clients, out.Servers = d.Conversations, d.Connections, d.Clients, d.Servers
+		for h := range d.Hours {
+			out.Carried += hourOf(d.Carried, h)
+			out.Dropped += hourOf(d.Dropped, h)
+		}
 	}
 	out.Within = out.Within || m.Standing && m.Ended == nil || !m.Last.Before(from) && m.Last.Before(to)
 	return out, nil
+}
+
+// hourOf gives what there was in an hour of a day; of days that were looked at by earlier
+// versions nothing is known.
+func hourOf(hours []int64, h int) int64 {
+	if h < len(hours) {
+		return hours[h]
+	}
+	return 0
 }
 
 // talksShown is how many conversations of a matter are shown.

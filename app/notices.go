@@ -15,6 +15,7 @@ import (
 
 	"lucidorchard/core/decide"
 	"lucidorchard/core/expr"
+	"lucidorchard/core/flow"
 	"lucidorchard/core/plural"
 	"lucidorchard/core/reach"
 	"lucidorchard/core/watch"
@@ -157,13 +158,22 @@ func (a *App) tellingsOfDay(t *telling, v *viewOfDay, day *store.WatchedDay, mat
 				return v.agrees(who, v.Client(int(c))) && v.agrees(what, v.Server(int(c)))
 			})
 		})
+		carried, dropped := sumOf(day.Days[i].Carried), sumOf(day.Days[i].Dropped)
 		for _, telling := range list {
+			telling.Message.Carried, telling.Message.Dropped = carried, dropped
 			n := slices.IndexFunc(t.notices, func(n store.Notice) bool { return n.ID == telling.Notice })
 			if m.Last.After(t.notices[n].At) {
 				day.Tell = append(day.Tell, telling)
 			}
 		}
 	}
+}
+
+func sumOf(list []int64) (sum int64) {
+	for _, n := range list {
+		sum = flow.Sum(sum, n)
+	}
+	return sum
 }
 
 // viewOfDay answers what expressions say of the ends of a view.

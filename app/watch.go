@@ -212,14 +212,18 @@ func (a *App) lookAtDay(ctx context.Context, m *model.Model, beside map[flow.Hou
 		x := &g.Matters[i]
 		n := store.MatterDay{Day: day, Conversations: int64(len(x.Conversations)), Connections: x.Connections, Clients: int64(x.Clients),
 			Servers: int64(x.Servers), First: x.First.Time(), Last: x.Last.Time()}
-		bins := make([]int, 24)
+		n.Hours, n.Carried, n.Dropped = make([]int64, 24), make([]int64, 24), make([]int64, 24)
 		for _, c := range x.Conversations {
-			v.EachRow(int(c), func(hour flow.Hour, _ flow.Outcome, connections int64) {
-				bins[int(hour)%24] += int(connections)
+			v.EachRow(int(c), func(hour flow.Hour, outcome flow.Outcome, connections int64) {
+				h := int(hour) % 24
+				n.Hours[h] = flow.Sum(n.Hours[h], connections)
+				switch outcome {
+				case flow.Carried:
+					n.Carried[h] = flow.Sum(n.Carried[h], connections)
+				case flow.Dropped:
+					n.Dropped[h] = flow.Sum(n.Dropped[h], connections)
+				}
 			})
-		}
-		for _, b := range bins {
-			n.Hours = append(n.Hours, int64(b))
 		}
 		out.Matters = append(out.Matters, matterOf(x))
 		out.Days = append(out.Days, n)

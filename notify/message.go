@@ -33,6 +33,9 @@ type Message struct {
 	Point   string    `json:"point,omitempty"`
 	Matter  string    `json:"matter,omitempty"` // its id
 	Times   int64     `json:"times"`            // how often it happened
+	// Of all that happened on its day, how much was carried and dropped, where that is known.
+	Carried int64     `json:"carried,omitempty"`
+	Dropped int64     `json:"dropped,omitempty"`
 	First   time.Time `json:"first"`
 	Last    time.Time `json:"last"`
 	Link    string    `json:"link,omitempty"`
@@ -207,6 +210,9 @@ func (m *Message) Text() string {
 	b.WriteString(m.Title)
 	if m.Times > 1 {
 		fmt.Fprintf(&b, ", %d times", m.Times)
+	}
+	if m.Carried > 0 && m.Dropped > 0 || m.Kind == "held" && m.Carried > 0 {
+		fmt.Fprintf(&b, "; on the day %d dropped, %d carried", m.Dropped, m.Carried)
 	}
 	if m.Why != "" {
 		b.WriteString("; " + m.Why)

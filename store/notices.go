@@ -192,35 +192,42 @@ func (s *Store) DropNotice(ctx context.Context, id int64) (found bool, err error
 	return n > 0, err
 }
 
-// telling is SQL that puts a message into the outbox. What waits already of the same
-// notice, matter and destination is told of instead, once more.
-const telling = `WITH waits AS (UPDATE outbox SET times = outbox.times + $7, message = $5
-		WHERE notice = $2 AND destination = $3 AND matter = $4 AND sent IS NULL AND refused IS NULL AND claimed IS NULL RETURNING id),
-	fired AS (UPDATE notices SET fired = now() WHERE id = $2)
+// telling is SQL that puts messages into the outbox. What waits already of the same
+// notice, matter and destination is told of instead, as often more.
+const telling = `WITH x AS (SELECT * FROM unnest($1::text[], $2::bigint[], $3::text[], $4::text[], $5::json[], $6::timestamptz[], $7::bigint[])
+		AS x (id, notice, destination, matter, message, due, times)),
+	waits AS (UPDATE outbox o SET times = o.times + x.times, message = x.message FROM x
+		WHERE o.notice = x.notice AND o.destination = x.destination AND o.matter = x.matter AND o.sent IS NULL AND o.refused IS NULL AND o.claimed IS NULL
+		RETURNING x.id),
+	fired AS (UPDATE notices SET fired = now() WHERE id IN (SELECT notice FROM x))
 	INSERT INTO outbox (id, notice, destination, matter, message, due, times)
-	SELECT $1, $2::bigint, $3, $4, $5, greatest($6::timestamptz,
-		(SELECT max(sent) + $8::interval FROM outbox WHERE notice = $2 AND destination = $3 AND matter = $4)), $7::bigint
-	WHERE NOT EXISTS (SELECT FROM waits)`
+	SELECT x.id, x.notice, x.destination, x.matter, x.message, greatest(x.due,
+		(SELECT max(sent) + $8::interval FROM outbox o WHERE o.notice = x.notice AND o.destination = x.destination AND o.matter = x.matter)), x.times
+	FROM x WHERE x.id NOT IN (SELECT id FROM waits)`
 
-func (t *Telling) args() []any {
-	raw, err := json.Marshal(t.Message)
-	if err != nil {
-		panic(err) // of a type of our own
+func tellingArgs(list []Telling) []any {
+	var ids, to, matters, messages []string
+	var notices []*int64
+	var due []time.Time
+	var times []int64
+	for i := range list {
+		t := &list[i]
+		var notice *int64
+		if t.Notice != 0 {
+			notice = &t.Notice
+		}
+		ids, notices, to, matters = append(ids, t.Message.ID), append(notices, notice), append(to, t.Destination), append(matters, t.Matter)
+		messages, due, times = append(messages, string(jsonOf(t.Message))), append(due, t.Due), append(times, max(1, t.Message.Times))
 	}
-	var notice *int64
-	if t.Notice != 0 {
-		notice = &t.Notice
-	}
-	return []any{t.Message.ID, notice, t.Destination, t.Matter, raw, t.Due, max(1, t.Message.Times), calm}
+	return []any{ids, notices, to, matters, messages, due, times, calm}
 }
 
 func tellNow(ctx context.Context, tx *sqlx.Tx, list []Telling) error {
-	for i := range list {
-		if _, err := tx.ExecContext(ctx, telling, list[i].args()...); err != nil {
-			return err
-		}
+	if len(list) == 0 {
+		return nil
 	}
-	return nil
+	_, err := tx.ExecContext(ctx, telling, tellingArgs(list)...)
+	return err
 }
 
 // calm is for how long nothing more is said of a matter by a notice after it was told.

@@ -60,6 +60,8 @@ type MatterDay struct {
 	Clients       int64     `db:"clients" json:"clients"`
 	Servers       int64     `db:"servers" json:"servers"`
 	Hours         []int64   `db:"hours" json:"hours" doc:"Connections in each hour of the day"`
+	Carried       []int64   `db:"carried" json:"carried" doc:"Of them, those that were carried"`
+	Dropped       []int64   `db:"dropped" json:"dropped" doc:"Of them, those that were dropped; of the rest it is not known"`
 	First         time.Time `db:"first" json:"first"`
 	Last          time.Time `db:"last" json:"last"`
 }
@@ -148,42 +150,47 @@ func (s *Store) PutWatchedDay(ctx context.Context, d WatchedDay) (opened []Openi
 		for i := range d.Days {
 			now[d.Matters[i].ID] = d.Days[i].Connections
 		}
+		// Each of the statements is one for all rows: a flood makes thousands of them.
 		b := &pgx.Batch{}
 		b.Queue(`DELETE FROM matter_days WHERE day = $1`, d.Day)
-		for i := range d.Matters {
-			m, day := &d.Matters[i], &d.Days[i]
-			b.Queue(`INSERT INTO matters (id, kind, title, why, about, first, last) VALUES ($1, $2, $3, $4, $5, $6, $7)
-				ON CONFLICT (id) DO UPDATE SET title = CASE WHEN matters.last <= $7 THEN $3 ELSE matters.title END,
-					why = CASE WHEN matters.last <= $7 THEN $4 ELSE matters.why END,
-					about = CASE WHEN matters.last <= $7 THEN $5 ELSE matters.about END,
-					first = least(matters.first, $6), last = greatest(matters.last, $7)
-				RETURNING `+matterColumns+`, xmax = 0 AS fresh`, m.ID, m.Kind, m.Title, m.Why, m.About, m.First, m.Last).
-				Query(func(rows pgx.Rows) error {
-					got, err := pgx.CollectOneRow(rows, pgx.RowToStructByNameLax[struct {
-						Matter
-						Fresh bool `db:"fresh"`
-					}])
-					if err == nil && got.Fresh {
-						opened = append(opened, Opening{Matter: got.Matter})
-					}
-					return err
-				})
-			b.Queue(`INSERT INTO matter_days (matter, day, conversations, connections, clients, servers, hours, first, last)
-				VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)`, m.ID, d.Day, day.Conversations, day.Connections, day.Clients,
-				day.Servers, day.Hours, day.First, day.Last)
+		b.Queue(`INSERT INTO matters (id, kind, title, why, about, first, last)
+				SELECT id, kind, title, why, about, first, last FROM `+recordset(matterRow)+`
+			ON CONFLICT (id) DO UPDATE SET title = CASE WHEN matters.last <= excluded.last THEN excluded.title ELSE matters.title END,
+				why = CASE WHEN matters.last <= excluded.last THEN excluded.why ELSE matters.why END,
+				about = CASE WHEN matters.last <= excluded.last THEN excluded.about ELSE matters.about END,
+				first = least(matters.first, excluded.first), last = greatest(matters.last, excluded.last)
+			RETURNING `+matterColumns+`, xmax = 0 AS fresh`, jsonOf(matterRows(d.Matters))).Query(func(rows pgx.Rows) error {
+			list, err := pgx.CollectRows(rows, pgx.RowToStructByNameLax[struct {
+				Matter
+				Fresh bool `db:"fresh"`
+			}])
+			for i := range list {
+				if list[i].Fresh {
+					opened = append(opened, Opening{Matter: list[i].Matter})
+				}
+			}
+			return err
+		})
+		days := make([]struct {
+			ID string `json:"id"`
+			MatterDay
+		}, len(d.Days))
+		for i := range d.Days {
+			days[i].ID, days[i].MatterDay = d.Matters[i].ID, d.Days[i]
 		}
+		b.Queue(`INSERT INTO matter_days (matter, day, conversations, connections, clients, servers, hours, carried, dropped, first, last)
+			SELECT id, $2, conversations, connections, clients, servers, hours, coalesce(carried, '{}'), coalesce(dropped, '{}'), first, last FROM `+recordset(matterDayRow),
+			jsonOf(days), d.Day)
 		b.Queue(`DELETE FROM watch_hours WHERE hour >= $1 AND hour < $1 + 24`, int32(d.Day.Unix()/3600))
 		for hour, h := range d.Hours {
 			b.Queue(`INSERT INTO watch_hours VALUES ($1, $2, $3, $4, $5, $6)`, int32(hour), h.Permitted, h.Uncovered, h.Held, h.Leaks, h.Chokes)
 		}
-		for c, first := range d.Callers {
-			b.Queue(`INSERT INTO watch_callers VALUES ($1, $2, $3, $4) ON CONFLICT (who, what, point) DO UPDATE
-				SET first = least(watch_callers.first, $4)`, sideKey(c.Who), sideKey(c.What), int64(c.Service), first)
-		}
 		b.Queue(`DELETE FROM watch_caller_days WHERE day = $1 OR day < $1::date - 60`, d.Day)
-		for c := range d.Callers {
-			b.Queue(`INSERT INTO watch_caller_days VALUES ($1, $2, $3, $4)`, sideKey(c.Who), sideKey(c.What), int64(c.Service), d.Day)
-		}
+		who, what, points, firsts := d.callers()
+		b.Queue(`INSERT INTO watch_callers SELECT * FROM unnest($1::text[], $2::text[], $3::bigint[], $4::timestamptz[])
+			ON CONFLICT (who, what, point) DO UPDATE SET first = least(watch_callers.first, excluded.first)`, who, what, points, firsts)
+		b.Queue(`INSERT INTO watch_caller_days SELECT who, what, point, $4 FROM unnest($1::text[], $2::text[], $3::bigint[]) AS x (who, what, point)`,
+			who, what, points, d.Day)
 		b.Queue(`INSERT INTO watch_days VALUES ($1, $2, $3) ON CONFLICT (day) DO UPDATE SET stamp = $2, versions = $3`, d.Day, d.Stamp, of)
 		gone := []string{} // what the day does not show any more, as it is judged otherwise
 		for id := range before {
@@ -204,10 +211,11 @@ func (s *Store) PutWatchedDay(ctx context.Context, d WatchedDay) (opened []Openi
 			}
 			return err
 		})
+		var tell []Telling
 		for _, t := range d.Tell {
 			if more := now[t.Matter] - before[t.Matter]; more > 0 {
 				t.Message.Times = more
-				b.Queue(telling, t.args()...)
+				tell = append(tell, t)
 			}
 		}
 		b.Queue(`DELETE FROM notice_days WHERE day < $1::date - 7`, d.Day)
@@ -223,8 +231,11 @@ func (s *Store) PutWatchedDay(ctx context.Context, d WatchedDay) (opened []Openi
 			}
 			for _, t := range x.Tell() {
 				t.Message.Times = more
-				b.Queue(telling, t.args()...)
+				tell = append(tell, t)
 			}
+		}
+		if len(tell) > 0 {
+			b.Queue(telling, tellingArgs(tell)...)
 		}
 		if len(changed) > 0 {
 			b.Queue(putAsked, askedArgs(d.Day, changed)...)
@@ -232,6 +243,40 @@ func (s *Store) PutWatchedDay(ctx context.Context, d WatchedDay) (opened []Openi
 		return tx.SendBatch(ctx, b).Close()
 	})
 	return opened, err
+}
+
+// Rows of statements that take all of them at once, as JSON.
+const (
+	matterRow    = `id text, kind text, title json, why text, about json, first timestamptz, last timestamptz`
+	matterDayRow = `id text, conversations bigint, connections bigint, clients bigint, servers bigint, hours bigint[],
+		carried bigint[], dropped bigint[], first timestamptz, last timestamptz`
+)
+
+func recordset(row string) string { return `json_to_recordset($1) AS x (` + row + `)` }
+
+func jsonOf(v any) []byte {
+	raw, err := json.Marshal(v)
+	if err != nil {
+		panic(err) // of types of our own
+	}
+	return raw
+}
+
+func matterRows(list []Matter) []map[string]any {
+	out := make([]map[string]any, len(list))
+	for i, m := range list {
+		out[i] = map[string]any{"id": m.ID, "kind": m.Kind, "title": m.Title, "why": m.Why, "about": m.About, "first": m.First, "last": m.Last}
+	}
+	return out
+}
+
+// callers gives who called, as columns.
+func (d *WatchedDay) callers() (who, what []string, points []int64, firsts []time.Time) {
+	for c, first := range d.Callers {
+		who, what = append(who, sideKey(c.Who)), append(what, sideKey(c.What))
+		points, firsts = append(points, int64(c.Service)), append(firsts, first)
+	}
+	return who, what, points, firsts
 }
 
 func sideKey(x watch.Side) string { return x.Kind + " " + x.Text }
@@ -435,7 +480,7 @@ func (s *Store) MatterDays(ctx context.Context, since time.Time) (map[string][]M
 func (s *Store) matterDays(ctx context.Context, where string, arg any) (map[string][]MatterDay, error) {
 	out := map[string][]MatterDay{}
 	err := s.read(ctx, func(tx pgx.Tx) error {
-		rows, err := tx.Query(ctx, `SELECT matter, day, conversations, connections, clients, servers, hours, first, last FROM matter_days
+		rows, err := tx.Query(ctx, `SELECT matter, day, conversations, connections, clients, servers, hours, carried, dropped, first, last FROM matter_days
 			WHERE `+where+` ORDER BY matter, day`, arg)
 		if err != nil {
 			return err

@@ -21,7 +21,7 @@ import (
 )
 
 // Version changes when the same view is gathered otherwise than before.
-const Version = 2
+const Version = 3
 
 // Kind is what is the matter.
 type Kind string
@@ -44,6 +44,10 @@ type Matter struct {
 	Service  service.Point
 	Services int
 	Scan     bool // one client that tries many servers or services
+	// Flood says that so many were the matter at one point, or where none was, that they
+	// are one; At is the point.
+	Flood bool
+	At    string
 
 	Conversations []int32 // of the view, rising
 	Clients       int     // endpoints
@@ -69,6 +73,9 @@ func (m *Matter) Key() string {
 	if m.Scan {
 		parts = append(parts, "scan")
 	}
+	if m.Flood {
+		parts = append(parts, "flood", m.At)
+	}
 	return strings.Join(parts, "\x1f")
 }
 
@@ -84,6 +91,10 @@ const (
 	many  = 5
 	scans = 10
 )
+
+// floods is up to how many matters of a kind there are at one point: more have one cause,
+// such as a point that holds nothing, and nobody reads them one by one.
+const floods = 200
 
 // Caller is somebody who reaches something that is watched.
 type Caller struct {
@@ -270,6 +281,8 @@ type heading struct {
 	who, what Side
 	point     service.Point
 	scan      bool
+	flood     bool
+	at        string // of a flood: the point
 }
 
 // group makes the matters of a kind.
@@ -319,7 +332,36 @@ func (g *gathering) group(kind Kind) []Matter {
 			under[i] = h
 		}
 	}
+	g.fold(under)
 	return g.assemble(kind, func(i int32) heading { return under[i] })
+}
+
+// fold puts what a flood would make at a point under one heading.
+func (g *gathering) fold(under map[int32]heading) {
+	if len(under) <= floods {
+		return
+	}
+	at := map[string]map[heading]bool{}
+	for i, h := range under {
+		p := g.point(i)
+		if at[p] == nil {
+			at[p] = map[heading]bool{}
+		}
+		at[p][h] = true
+	}
+	for i, h := range under {
+		if p := g.point(i); len(at[p]) > floods && !h.scan {
+			under[i] = heading{who: Side{Kind: "many"}, what: Side{Kind: "many"}, flood: true, at: p}
+		}
+	}
+}
+
+// point names the point whose release judged a conversation; blank: none did.
+func (g *gathering) point(i int32) string {
+	if h := g.rulings[i].Holder; h != nil {
+		return h.Name
+	}
+	return ""
 }
 
 // assemble makes the matters of a kind, by what each conversation is gathered under.
@@ -333,7 +375,7 @@ func (g *gathering) assemble(kind Kind, under func(i int32) heading) []Matter {
 		if !known {
 			n = len(out)
 			at[h] = n
-			out = append(out, Matter{Kind: kind, Who: h.who, What: h.what, Scan: h.scan})
+			out = append(out, Matter{Kind: kind, Who: h.who, What: h.what, Scan: h.scan, Flood: h.flood, At: h.at})
 			ends = append(ends, counting{map[decide.Placed]bool{}, map[decide.Placed]bool{}, map[service.Point]bool{}})
 		}
 		g.add(&out[n], &ends[n], i)

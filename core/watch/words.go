@@ -67,6 +67,10 @@ func (m *Matter) Why() string {
 	by := "no rule permits it"
 	r := m.Ruling.Rule
 	switch {
+	case m.Flood && m.Kind == Choke:
+		by = "rules permit it"
+	case m.Flood:
+		by = "rules reject it, or none permits it"
 	case r != nil && r.Action == policy.Apart:
 		by = fmt.Sprintf("line %d keeps them apart", r.Line)
 	case r != nil && decide.VerdictOf(r) == decide.Permit:
@@ -84,8 +88,11 @@ func (m *Matter) Why() string {
 		at = m.Ruling.Holder.Name
 	}
 	scan := ""
-	if m.Scan {
+	switch {
+	case m.Scan:
 		scan = "; looks like a scan"
+	case m.Flood:
+		scan = "; so much at once has one cause"
 	}
 	switch m.Kind {
 	case Leak:
@@ -96,12 +103,15 @@ func (m *Matter) Why() string {
 		return "leak: " + by + ", and it passed " + at
 	case Choke:
 		if at == "" {
-			return "choke: " + by + ", and it was dropped"
+			return "choke: " + by + scan + ", and it was dropped"
 		}
-		return "choke: " + by + ", which " + at + " held, and it was dropped"
+		return "choke: " + by + scan + ", which " + at + " held, and it was dropped"
 	case Held:
 		if m.Scan {
 			return "held: looks like a scan"
+		}
+		if m.Flood {
+			return "held: " + by + scan
 		}
 		if r != nil && decide.VerdictOf(r) == decide.Permit {
 			by += ", which no point there held then"

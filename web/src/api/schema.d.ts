@@ -4316,6 +4316,8 @@ export interface components {
             order: number;
         };
         MatterDay: {
+            /** @description Of them, those that were carried */
+            carried: number[];
             /** Format: int64 */
             clients: number;
             /** Format: int64 */
@@ -4324,6 +4326,8 @@ export interface components {
             conversations: number;
             /** Format: date-time */
             day: string;
+            /** @description Of them, those that were dropped; of the rest it is not known */
+            dropped: number[];
             /** Format: date-time */
             first: string;
             /** @description Connections in each hour of the day */
@@ -4342,6 +4346,11 @@ export interface components {
             again?: string;
             /** @description Of the state */
             author?: string;
+            /**
+             * Format: int64
+             * @description Of the connections, those that were carried
+             */
+            carried: number;
             /**
              * Format: date-time
              * @description The state
@@ -4364,6 +4373,11 @@ export interface components {
              * @description On how many days it was seen, of the last hundred
              */
             days: number;
+            /**
+             * Format: int64
+             * @description Of the connections, those that were dropped; of the rest it is not known
+             */
+            dropped: number;
             /** Format: date-time */
             ended?: string;
             /** Format: date-time */
@@ -4404,6 +4418,11 @@ export interface components {
             /** @description Of the state */
             author?: string;
             /**
+             * Format: int64
+             * @description Of the connections, those that were carried
+             */
+            carried: number;
+            /**
              * Format: date-time
              * @description The state
              */
@@ -4427,6 +4446,11 @@ export interface components {
              * @description On how many days it was seen, of the last hundred
              */
             days: number;
+            /**
+             * Format: int64
+             * @description Of the connections, those that were dropped; of the rest it is not known
+             */
+            dropped: number;
             /** Format: date-time */
             ended?: string;
             /** Format: date-time */

@@ -4,7 +4,7 @@ import type { KeyboardEvent } from "react";
 import { Mark, Spark } from "../marks/Marks";
 import { fullTime, n, plural } from "../marks/words";
 import { Opened } from "./Opened";
-import { ago, type Matter, plain, stateWords } from "./watch";
+import { ago, became, type Matter, plain, stateWords } from "./watch";
 
 type Props = {
   m: Matter;
@@ -68,12 +68,17 @@ export function MatterRow({ m, open, toggle, say, matters }: Props) {
         ) : (
           <>
             <Text
-              w="90px"
+              w="110px"
               textAlign="right"
               fontVariantNumeric="tabular-nums"
               title={`${plural(m.conversations, "conversation")} on one day, ${plural(m.connections, "connection")}${m.within ? "" : " on its last day"}`}
             >
               <b>{n(m.connections)}</b> <chakra.span color="soft">{m.connections === 1 ? "time" : "times"}</chakra.span>
+              {became(m) && (
+                <chakra.span display="block" fontSize="11px" color="soft" data-became>
+                  {became(m)}
+                </chakra.span>
+              )}
             </Text>
             <Box w="90px" opacity={m.within ? 1 : 0.3}>
               {m.spark.length > 0 && <Spark values={m.spark} width={86} />}

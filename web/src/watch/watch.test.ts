@@ -1,5 +1,5 @@
 import { describe, expect, it, test } from "vitest";
-import { about, ago, headline, type Matter, memberOf, noticeFilter, stateWords, upTo, type Watch } from "./watch";
+import { about, ago, became, headline, type Matter, memberOf, noticeFilter, stateWords, upTo, type Watch } from "./watch";
 
 const sum = (held: number, leaks: number, chokes: number) => ({ sum: { held, leaks, chokes } }) as Watch;
 
@@ -21,6 +21,17 @@ test("how long ago something was", () => {
   expect(ago("2026-11-28T02:00:00Z", now)).toBe("10 h ago");
   expect(ago("2026-11-27T08:00:00Z", now)).toBe("yesterday");
   expect(ago("2026-11-20T12:00:00Z", now)).toBe("8 days ago");
+});
+
+test("what became of connections is said where the kind does not say it", () => {
+  const of = (kind: string, connections: number, carried: number, dropped: number) =>
+    became({ kind, connections, carried, dropped } as Matter);
+  expect(of("held", 6, 0, 6)).toBe("");
+  expect(of("held", 21, 15, 6)).toBe("6 dropped, 15 carried");
+  expect(of("held", 549, 549, 0)).toBe("549 carried");
+  expect(of("leak", 7, 7, 0)).toBe("");
+  expect(of("leak", 18, 12, 6)).toBe("6 dropped, 12 carried");
+  expect(of("choke", 3, 0, 0)).toBe("");
 });
 
 test("what is over is said to be", () => {

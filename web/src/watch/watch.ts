@@ -58,6 +58,14 @@ export function stateWords(m: Matter) {
   }
 }
 
+/** What became of a matter's connections, where that does not follow from its kind. */
+export function became(m: Matter) {
+  const usual = m.kind === "leak" || m.kind === "newcomer" ? m.carried : m.dropped;
+  if (m.standing || usual === m.connections) return "";
+  const parts = [m.dropped ? `${n(m.dropped)} dropped` : "", m.carried ? `${n(m.carried)} carried` : ""].filter(Boolean);
+  return parts.join(", ");
+}
+
 /** What each kind of matter is. */
 export const kindWords: Record<string, string> = {
   leak: "rejected, and carried all the same",
