@@ -217,7 +217,11 @@ func (s *checkAPI) tryAssertion(ctx context.Context, in *struct {
 		return body(Tried{Errors: textErrors(errs), Results: []AssertOut{}}), nil
 	}
 	out := Tried{Errors: []TextError{}, Results: []AssertOut{}}
-	for _, r := range prove.Assertions(snap.After(text).Update.After)[len(snap.Policy.Asserts):] {
+	after, err := snap.After(text)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range prove.Assertions(after.Update.After)[len(snap.Policy.Asserts):] {
 		out.Results = append(out.Results, assertOut(v, r))
 	}
 	return body(out), nil
@@ -249,8 +253,11 @@ func (s *checkAPI) assertionFix(ctx context.Context, in *struct {
 		out := AssertFix{Lines: []string{}, Revision: snap.Head.No}
 		m, ok := settle.FixAssertion(snap.Compiled, snap.Head.Text, r)
 		if ok {
-			c := app.ConsequencesOf(v, snap, snap.After(m.Text))
-			out = AssertFix{true, m.Words, m.Lines, m.Before, snap.Head.No, &c}
+			c, err := app.Changing(v, snap, m.Text)
+			if err != nil {
+				return nil, err
+			}
+			out = AssertFix{true, m.Words, m.Lines, m.Before, snap.Head.No, c}
 		}
 		return body(out), nil
 	}

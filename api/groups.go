@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"errors"
 	"net/netip"
 	"slices"
 	"strings"
@@ -220,7 +221,15 @@ func (s *groupsAPI) previewGroup(ctx context.Context, in *struct {
 	if bad != nil {
 		return nil, refusal(bad)
 	}
-	u := snap.After(after)
+	u, err := snap.After(after)
+	var cost *decide.CostError
+	if errors.As(err, &cost) {
+		out.Errors = []TextError{{1, 1, cost.Words}}
+		return body(out), nil
+	}
+	if err != nil {
+		return nil, err
+	}
 	s.fillMembers(&out, snap, u.Update.After, name, old != nil)
 	if old == nil || old.Body() != group.Body() {
 		cons := app.ConsequencesOf(before, snap, u)

@@ -248,8 +248,11 @@ func (s *base) edited(ctx context.Context, v *reach.View, snap *model.Model, tex
 	dryRun bool, probes ...store.ProbeEdit) (*Stored[EditOut], error) {
 	out := EditOut{Revision: snap.Head.No, Words: words, Errors: []TextError{}}
 	if dryRun {
-		c := app.ConsequencesOf(v, snap, snap.After(text))
-		out.Consequences = &c
+		c, err := app.Changing(v, snap, text)
+		if err != nil {
+			return nil, err
+		}
+		out.Consequences = c
 		return &Stored[EditOut]{Status: http.StatusOK, Body: out}, nil
 	}
 	var err error

@@ -125,6 +125,7 @@ func (s *base) failed(ctx context.Context, err error) error {
 		fault    *model.Fault
 		told     huma.StatusError
 		said     *app.Problem
+		cost     *decide.CostError
 	)
 	cause := func(level slog.Level, words string, more ...any) {
 		s.Log.Log(ctx, level, words, append([]any{"request", middleware.GetReqID(ctx), "error", err}, more...)...)
@@ -145,6 +146,8 @@ func (s *base) failed(ctx context.Context, err error) error {
 			return huma.Error409Conflict(said.Detail)
 		}
 		return huma.Error422UnprocessableEntity(said.Detail)
+	case errors.As(err, &cost):
+		return huma.Error422UnprocessableEntity(cost.Words + "; nothing was changed")
 	case errors.As(err, &repeated):
 		return problem(http.StatusConflict, problemStored, s.Told(err))
 	case errors.As(err, &changed):

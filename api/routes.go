@@ -84,7 +84,7 @@ func register[I, O any](r routes, method, id, path, words string, handle func(co
 func bound(a huma.API, op huma.Operation) {
 	most, least := float64(math.MaxInt32), float64(math.MinInt32)
 	for _, p := range operation(a, op).Parameters {
-		if p.Schema == nil || p.Schema.Type != huma.TypeInteger {
+		if p.Schema == nil || p.Schema.Type != huma.TypeInteger || p.Name == "offset" { // behind the end there is nothing, however far
 			continue
 		}
 		if p.Schema.Maximum == nil {

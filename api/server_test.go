@@ -246,7 +246,7 @@ func TestTagPreviewAndSettling(t *testing.T) {
 	var cons app.Consequences
 	require.Equal(t, 200, c.call("POST", "/api/v1/tags?dryRun=true", in, &cons))
 	require.Contains(t, cons.Groups, app.GroupChange{Group: "trial", Joins: []string{id}, Leaves: []string{},
-		Undecided: []string{}})
+		Undecided: []string{}, JoinCount: 1})
 	require.Equal(t, 200, c.call("POST", "/api/v1/tags", in, nil))
 	require.Equal(t, 200, c.call("GET", "/api/v1/workloads?tag=env%3D(missing)", nil, &page))
 	require.Zero(t, page.Total)

@@ -80,9 +80,13 @@ func (s *settleAPI) settle(ctx context.Context, in *struct {
 		if bad != nil {
 			return nil, refusal(bad)
 		}
+		cons, err := app.Changing(v, snap, after)
+		if err != nil {
+			return nil, err
+		}
 		out.Options = append(out.Options, SettleOption{
 			Width: string(o.Width), Words: o.Words, Lines: o.Lines, Before: o.Before, Instead: ruleRef(o.Instead),
-			Consequences: app.ConsequencesOf(v, snap, snap.After(after)),
+			Consequences: *cons,
 		})
 	}
 	return body(out), nil

@@ -97,9 +97,23 @@ func (s *whatIfAPI) whatIf(ctx context.Context, in *struct {
 		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("found %d questions, expected at most %d",
 			len(questions), maxQuestions))
 	}
-	answers := c.AnswerAll(questions)
-	for i := range questions {
-		out.Answers = append(out.Answers, answerOut(c, &questions[i], answers[i]))
+	first := map[string]int{} // by its text: the number among those that are asked
+	var asked []whatif.Question
+	for _, q := range questions {
+		if _, known := first[q.Text]; !known {
+			first[q.Text] = len(asked)
+			asked = append(asked, q)
+		}
+	}
+	answers := make([]AnswerOut, len(asked))
+	err = c.EachAnswer(ctx, asked, func(i int, a *whatif.Answer) { answers[i] = answerOut(c, &asked[i], a) })
+	if err != nil {
+		return nil, err
+	}
+	for _, q := range questions {
+		answer := answers[first[q.Text]]
+		answer.Line = q.Line
+		out.Answers = append(out.Answers, answer)
 	}
 	return body(out), nil
 }

@@ -31,10 +31,23 @@ type VerdictChange struct {
 // GroupChange says who joins and leaves a group.
 type GroupChange struct {
 	Group     string   `json:"group"`
-	Joins     []string `json:"joins"`
-	Leaves    []string `json:"leaves"`
-	Undecided []string `json:"undecided" doc:"Those of whom it can no longer tell"`
+	Joins     []string `json:"joins" doc:"The first of them"`
+	Leaves    []string `json:"leaves" doc:"The first of them"`
+	Undecided []string `json:"undecided" doc:"The first of those of whom it can no longer tell"`
+
+	JoinCount      int `json:"joinCount" doc:"How many join"`
+	LeaveCount     int `json:"leaveCount"`
+	UndecidedCount int `json:"undecidedCount"`
 }
+
+// Bounds of what is told of groups that change: many of many members would be more than
+// anybody reads, and than there is memory for.
+const (
+	mostRulesTold  = 100
+	mostGroupsTold = 1000 // that change most
+	mostNamesTold  = 200  // in each list, and a hundred times as many in all
+	fewNamesTold   = 3    // in each list, once the lists are long
+)
 
 // AssertChange is an assertion whose result changes.
 type AssertChange struct {
@@ -47,7 +60,8 @@ type AssertChange struct {
 type Consequences struct {
 	Conversations []VerdictChange `json:"conversations"`
 	Changed       int             `json:"changed" doc:"Conversations that change verdict"`
-	Groups        []GroupChange   `json:"groups"`
+	Groups        []GroupChange   `json:"groups" doc:"Those that change most, at most 1,000"`
+	GroupCount    int             `json:"groupCount" doc:"How many groups change"`
 	Asserts       []AssertChange  `json:"asserts"`
 	Probes        []ProbeChange   `json:"probes" doc:"Those that begin or cease to get the verdict that is expected"`
 	Doubts        []string        `json:"doubts" doc:"What in new statements hardly is what is meant: tags that nothing has, days that have passed"`
@@ -61,11 +75,31 @@ type ProbeChange struct {
 	AsExpected bool   `json:"asExpected"`
 }
 
+// Changing says what another policy text would change. What it would take too long to
+// work out is refused (*decide.CostError).
+func Changing(before *reach.View, m *model.Model, text string) (*Consequences, error) {
+	after, err := m.After(text)
+	if err != nil {
+		return nil, err
+	}
+	out := ConsequencesOf(before, m, after)
+	return &out, nil
+}
+
+// affordable refuses a text whose groups would take too long over the estate.
+func affordable(m *model.Model, text string) error {
+	p, _ := policy.Parse(text)
+	return decide.Cost(m.Estate, p)
+}
+
 // ConsequencesOf says what an update of the draft or the estate changes.
 func ConsequencesOf(before *reach.View, snap *model.Model, change *model.After) Consequences {
 	u := change.Update
-	out := Consequences{Conversations: []VerdictChange{}, Groups: groupChanges(u), Asserts: []AssertChange{},
+	out := Consequences{Conversations: []VerdictChange{}, Asserts: []AssertChange{},
 		Probes: probeChanges(snap, u), Doubts: []string{}}
+	out.Groups = groupChanges(u)
+	out.GroupCount = len(out.Groups)
+	out.Groups = out.Groups[:min(mostGroupsTold, len(out.Groups))]
 	if said := prove.Doubts(u.Before.Policy, u.After); said != nil {
 		out.Doubts = said
 	}
@@ -79,7 +113,7 @@ func ConsequencesOf(before *reach.View, snap *model.Model, change *model.After) 
 			byPair[k] = vc
 		}
 		vc.Count++
-		if ch.AfterRule != nil && !slices.Contains(vc.Rules, ch.AfterRule.Line) {
+		if ch.AfterRule != nil && len(vc.Rules) < mostRulesTold && !slices.Contains(vc.Rules, ch.AfterRule.Line) {
 			vc.Rules = append(vc.Rules, ch.AfterRule.Line)
 		}
 		if len(vc.Examples) < 4 {
@@ -131,6 +165,33 @@ func groupChanges(u *decide.Update) []GroupChange {
 		}
 		return &out[i]
 	}
+	names := 0
+	add := func(list *[]string, count *int, name string) {
+		*count++
+		if len(*list) < fewNamesTold || len(*list) < mostNamesTold && names < 100*mostNamesTold {
+			names++
+			*list = append(*list, name)
+		}
+	}
+	// What groups say of one that moves, they say of all that move likewise.
+	type difference struct {
+		group     string
+		then, now expr.Truth
+	}
+	differs := map[[2]int32][]difference{}
+	differ := func(m decide.Moved) []difference {
+		key := [2]int32{m.Before.Signature(), m.After.Signature()}
+		list, known := differs[key]
+		if !known {
+			u.After.EachGroup(m.After, func(g *policy.Group, now expr.Truth) {
+				if then := u.Before.Group(g.Name, m.Before); then != now {
+					list = append(list, difference{g.Name, then, now})
+				}
+			})
+			differs[key] = list
+		}
+		return list
+	}
 	at := u.After.AsOf
 	seen := map[int32]bool{}
 	for _, m := range u.Moved {
@@ -140,24 +201,20 @@ func groupChanges(u *decide.Update) []GroupChange {
 		}
 		seen[m.After.Workload] = true
 		label := u.After.Estate.Workload(m.After.Workload).Label()
-		u.After.EachGroup(m.After, func(g *policy.Group, now expr.Truth) {
-			then := u.Before.Group(g.Name, m.Before)
+		for _, d := range differ(m) {
+			c := change(d.group)
 			switch {
-			case now == then:
-			case now == expr.Yes:
-				c := change(g.Name)
-				c.Joins = append(c.Joins, label)
-			case then == expr.Yes:
-				c := change(g.Name)
-				c.Leaves = append(c.Leaves, label)
-			case now == expr.Undecided:
-				c := change(g.Name)
-				c.Undecided = append(c.Undecided, label)
+			case d.now == expr.Yes:
+				add(&c.Joins, &c.JoinCount, label)
+			case d.then == expr.Yes:
+				add(&c.Leaves, &c.LeaveCount, label)
+			case d.now == expr.Undecided:
+				add(&c.Undecided, &c.UndecidedCount, label)
 			}
-		})
+		}
 	}
 	slices.SortFunc(out, func(a, b GroupChange) int {
-		return cmp.Or(len(b.Joins)+len(b.Leaves)-len(a.Joins)-len(a.Leaves), strings.Compare(a.Group, b.Group))
+		return cmp.Or(b.JoinCount+b.LeaveCount-a.JoinCount-a.LeaveCount, strings.Compare(a.Group, b.Group))
 	})
 	return out
 }

@@ -97,6 +97,9 @@ func (a *App) SaveText(ctx context.Context, snap *model.Model, text, words strin
 	if text == snap.Head.Text {
 		return snap.Head.No, nil
 	}
+	if err := affordable(snap, text); err != nil {
+		return 0, err
+	}
 	r := store.Revision{No: snap.Head.No + 1, Text: text, Author: a.Author, Words: words,
 		Blame: blame(snap.Head, text)}
 	return r.No, a.apply(ctx, store.Edit{Words: words, Author: a.Author, Revision: &r, Probes: probes})

@@ -48,9 +48,11 @@ func (a *App) Judge(ctx context.Context, v *reach.View, m *model.Model, base int
 	}
 	out.Words = j.words()
 	if dryRun {
-		c := ConsequencesOf(v, m, m.After(text))
-		out.Consequences = &c
-		return out, nil
+		out.Consequences, err = Changing(v, m, text)
+		return out, err
+	}
+	if err := affordable(m, text); err != nil {
+		return out, err
 	}
 	edit := store.Edit{Words: out.Words, Author: a.Author, Refusals: j.refusals}
 	if text != m.Head.Text {

@@ -46,12 +46,13 @@ type afters struct {
 
 type afterText struct {
 	text  string
-	after func() *After
+	after func() (*After, error)
 }
 
 // After gives what the model becomes with another policy text. The text has no
-// errors, or is taken as far as it can be.
-func (m *Model) After(text string) *After {
+// errors, or is taken as far as it can be. One that would take too long is refused
+// (*decide.CostError).
+func (m *Model) After(text string) (*After, error) {
 	as := m.afters
 	as.mu.Lock()
 	i := slices.IndexFunc(as.all, func(x *afterText) bool { return x.text == text })
@@ -61,9 +62,12 @@ func (m *Model) After(text string) *After {
 		as.all = append(slices.Delete(as.all, i, i+1), x)
 	} else {
 		compiled := m.Compiled
-		x = &afterText{text, sync.OnceValue(func() *After {
+		x = &afterText{text, sync.OnceValues(func() (*After, error) {
 			p, _ := policy.Parse(text)
-			return NewAfter(compiled.WithPolicy(p, compiled.AsOf))
+			if err := decide.Cost(compiled.Estate, p); err != nil {
+				return nil, err
+			}
+			return NewAfter(compiled.WithPolicy(p, compiled.AsOf)), nil
 		})}
 		as.all = append(as.all, x)
 		if len(as.all) > afterKept {
@@ -80,7 +84,8 @@ func (as *afters) known(text string) *After {
 	defer as.mu.Unlock()
 	for _, x := range as.all {
 		if x.text == text {
-			return x.after()
+			a, _ := x.after()
+			return a
 		}
 	}
 	return nil

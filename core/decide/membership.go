@@ -2,6 +2,7 @@ package decide
 
 import (
 	"encoding/binary"
+	"net/netip"
 	"slices"
 	"sync"
 
@@ -18,6 +19,7 @@ type membership struct {
 	index map[string]int32
 	named map[string]int32 // ids that groups include or exclude, from 1
 	keys  []*keyIndex
+	keyAt map[expr.Key]int // where a key stands in keys
 
 	mu      sync.Mutex
 	truths  grow[[]expr.Truth]
@@ -27,7 +29,6 @@ type membership struct {
 
 // keyIndex sorts the values of one key by what the tests on the key say of them.
 type keyIndex struct {
-	key     expr.Key
 	equal   map[string][]int32 // folded value → tests that are equalities with it
 	others  []*expr.Expr
 	tests   int
@@ -41,7 +42,7 @@ func newMembership(p *policy.Policy) *membership {
 	for i, g := range p.GroupOrder {
 		s.index[g.Name] = int32(i)
 	}
-	keys := map[expr.Key]*keyIndex{}
+	s.keyAt = map[expr.Key]int{}
 	for _, g := range p.GroupOrder {
 		for _, id := range slices.Concat(g.Include, g.Exclude) {
 			if s.named[id] == 0 {
@@ -52,14 +53,13 @@ func newMembership(p *policy.Policy) *membership {
 			if !e.IsTest() {
 				return
 			}
-			k := keys[e.Key]
-			if k == nil {
-				k = &keyIndex{key: e.Key, equal: map[string][]int32{}, classes: map[string]int32{},
-					values: map[string]int32{}}
-				keys[e.Key] = k
-				s.keys = append(s.keys, k)
+			i, ok := s.keyAt[e.Key]
+			if !ok {
+				i = len(s.keys)
+				s.keyAt[e.Key] = i
+				s.keys = append(s.keys, &keyIndex{equal: map[string][]int32{}, classes: map[string]int32{}, values: map[string]int32{}})
 			}
-			k.add(e)
+			s.keys[i].add(e)
 		})
 	}
 	return s
@@ -113,23 +113,45 @@ func (s *membership) sign(e *estate.Estate, ep estate.Endpoint, region int32, kn
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	var room [256]byte
-	tests := binary.LittleEndian.AppendUint32(room[:0], uint32(region))
-	if w := subject.Workload; w != nil {
-		tests = binary.LittleEndian.AppendUint32(tests, uint32(s.named[w.ID]))
-		for _, k := range s.keys {
-			var vc int32
-			if v, ok := k.key.Of(w); ok {
-				vc = k.class(v)
-			}
-			tests = binary.LittleEndian.AppendUint32(tests, uint32(vc))
-		}
-	}
+	tests := s.tests(room[:0], subject, region)
 	if sig, ok := s.byTests[string(tests)]; ok {
 		return sig
 	}
 	sig := s.intern(s.evaluate(subject, known, truths))
 	s.byTests[string(tests)] = sig
 	return sig
+}
+
+// tests adds what all tests of groups say of a subject in a region: who has the same is in
+// the same groups.
+func (s *membership) tests(tests []byte, subject expr.Subject, region int32) []byte {
+	tests = binary.LittleEndian.AppendUint32(tests, uint32(region))
+	w := subject.Workload
+	if w == nil {
+		return tests
+	}
+	tests = binary.LittleEndian.AppendUint32(tests, uint32(s.named[w.ID]))
+	for i := range expr.Fields {
+		tests = s.tested(tests, w, expr.Key{Field: true, Name: expr.Fields[i]})
+	}
+	for i := range w.Tags { // in the order of their keys
+		tests = s.tested(tests, w, expr.Key{Name: w.Tags[i].Key})
+	}
+	return tests
+}
+
+// tested adds what the tests of a key say of a workload that has it.
+func (s *membership) tested(tests []byte, w *estate.Workload, key expr.Key) []byte {
+	i, ok := s.keyAt[key]
+	if !ok {
+		return tests
+	}
+	v, has := key.Of(w)
+	if !has {
+		return tests
+	}
+	tests = binary.LittleEndian.AppendUint32(tests, uint32(i))
+	return binary.LittleEndian.AppendUint32(tests, uint32(s.keys[i].class(v)))
 }
 
 // evaluate asks every group of which nothing is known.
@@ -152,54 +174,43 @@ func (s *membership) evaluate(subject expr.Subject, known []int32, before []expr
 }
 
 // resigner gives signatures to endpoints that had one under other groups: only
-// groups that are new or say something else are asked.
-func (s *membership) resigner(e *estate.Estate, old *membership, known []int32) func(ep estate.Endpoint,
+// groups that are new or say something else are asked, and once for all of whom
+// the tests say the same. region gives the number of an address's region.
+func (s *membership) resigner(e *estate.Estate, old *membership, known []int32, region func(netip.Addr) int32) func(ep estate.Endpoint,
 	before int32) int32 {
 	var ask []int32
-	at := map[string]int{} // of a group to ask → place among the answers
-	for i, g := range s.order {
+	for i := range s.order {
 		if known[i] < 0 {
-			at[g.Name] = len(ask)
 			ask = append(ask, int32(i))
 		}
 	}
-	signatures := map[string]int32{}
-	answers := make([]expr.Truth, len(ask))
-	var was []expr.Truth
+	truths := make([]expr.Truth, len(s.order))
 	member := func(name string) expr.Truth {
-		if k, ok := at[name]; ok {
-			return answers[k]
-		}
 		if j, ok := s.index[name]; ok {
-			return was[known[j]]
+			return truths[j]
 		}
 		return expr.No
 	}
-	var key []byte
+	var tests []byte
 	return func(ep estate.Endpoint, before int32) int32 {
 		subject := Subject(e, ep)
-		was = old.truths.all()[before]
-		key = binary.LittleEndian.AppendUint32(key[:0], uint32(before))
-		for k, i := range ask {
-			answers[k] = GroupSays(s.order[i], subject, member)
-			key = append(key, byte(answers[k]))
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		tests = s.tests(tests[:0], subject, region(ep.Addr))
+		if sig, ok := s.byTests[string(tests)]; ok {
+			return sig
 		}
-		sig, ok := signatures[string(key)]
-		if !ok {
-			truths := make([]expr.Truth, len(s.order))
-			for i := range truths {
-				if known[i] >= 0 {
-					truths[i] = was[known[i]]
-				}
+		was := old.truths.all()[before]
+		for i := range truths {
+			if known[i] >= 0 {
+				truths[i] = was[known[i]]
 			}
-			for k, i := range ask {
-				truths[i] = answers[k]
-			}
-			s.mu.Lock()
-			sig = s.intern(truths)
-			s.mu.Unlock()
-			signatures[string(key)] = sig
 		}
+		for _, i := range ask { // each stands behind those that it names
+			truths[i] = GroupSays(s.order[i], subject, member)
+		}
+		sig := s.intern(slices.Clone(truths))
+		s.byTests[string(tests)] = sig
 		return sig
 	}
 }

@@ -181,7 +181,7 @@ func (c *Compiled) WithPolicy(p *policy.Policy, asOf estate.Instant) *Update {
 	if groups {
 		next.membership = newMembership(p)
 		known = next.membership.carryFrom(c.membership)
-		sign = next.membership.resigner(c.Estate, c.membership, known)
+		sign = next.membership.resigner(c.Estate, c.membership, known, next.regionNumber)
 	}
 	fresh := next.divide(next.mentioned())
 	next.regions = slices.Clone(next.regions)

@@ -71,12 +71,14 @@ type Expr struct {
 	Kids     []*Expr
 	Key      Key
 	Values   []string
-	Prefixes []netip.Prefix // of AddressIn
-	Group    string         // of MemberOf
-	Pos      syntax.Pos     // of the group's name after "member of", else of the first word
-	folded   []string       // Values with ASCII letters in lower case
-	blocks   []block        // Prefixes as rising spans of addresses, where they are many
-	pattern  *regexp.Regexp // of Matches; nil: it cannot be used, and the answer is undecided
+	Prefixes []netip.Prefix  // of AddressIn
+	Group    string          // of MemberOf
+	Pos      syntax.Pos      // of the group's name after "member of", else of the first word
+	folded   []string        // Values with ASCII letters in lower case
+	values   map[string]bool // folded, where they are many
+	merged   []*Expr         // of And and Or: Kids with many tests on one key made one; nil: there are none
+	blocks   []block         // Prefixes as rising spans of addresses, where they are many
+	pattern  *regexp.Regexp  // of Matches; nil: it cannot be used, and the answer is undecided
 }
 
 // Key is a field of a workload or the key of a tag.
@@ -147,8 +149,11 @@ func (e *Expr) Eval(s Subject, m Members) Truth {
 	case Outside:
 		return truth(s.Workload == nil)
 	case And:
-		out := Yes
-		for _, k := range e.Kids {
+		out, kids := Yes, e.Kids
+		if e.merged != nil {
+			kids = e.merged
+		}
+		for _, k := range kids {
 			switch k.Eval(s, m) {
 			case No:
 				return No
@@ -158,8 +163,11 @@ func (e *Expr) Eval(s Subject, m Members) Truth {
 		}
 		return out
 	case Or:
-		out := No
-		for _, k := range e.Kids {
+		out, kids := No, e.Kids
+		if e.merged != nil {
+			kids = e.merged
+		}
+		for _, k := range kids {
 			switch k.Eval(s, m) {
 			case Yes:
 				return Yes
@@ -242,9 +250,9 @@ func (e *Expr) Test(value string) bool {
 	v := Fold(value)
 	switch e.Op {
 	case Is, In:
-		return slices.Contains(e.folded, v)
+		return e.has(v)
 	case IsNot, NotIn:
-		return !slices.Contains(e.folded, v)
+		return !e.has(v)
 	case Starts:
 		return strings.HasPrefix(v, e.folded[0])
 	case Ends:
@@ -253,6 +261,64 @@ func (e *Expr) Test(value string) bool {
 		return strings.Contains(v, e.folded[0])
 	}
 	panic("expr: Test of something that is no test")
+}
+
+// manyValues is from how many values on they are looked up instead of compared one by one.
+const manyValues = 16
+
+func (e *Expr) has(folded string) bool {
+	if e.values != nil {
+		return e.values[folded]
+	}
+	return slices.Contains(e.folded, folded)
+}
+
+func (e *Expr) lookUp() {
+	if len(e.folded) < manyValues {
+		return
+	}
+	e.values = make(map[string]bool, len(e.folded))
+	for _, v := range e.folded {
+		e.values[v] = true
+	}
+}
+
+// merge makes one test of those parts of an "or" that ask whether a key has a value, and of
+// those of an "and" that ask whether it has not: it is asked instead of them, and says the
+// same, also where the key is missing.
+func (e *Expr) merge() {
+	one, list, into := Is, In, In
+	if e.Op == And {
+		one, list, into = IsNot, NotIn, NotIn
+	}
+	counts := map[Key]int{}
+	for _, k := range e.Kids {
+		if k.Op == one || k.Op == list {
+			counts[k.Key] += len(k.folded)
+		}
+	}
+	at := map[Key]*Expr{}
+	for _, k := range e.Kids {
+		if k.Op != one && k.Op != list || counts[k.Key] < manyValues {
+			continue
+		}
+		if at[k.Key] == nil {
+			at[k.Key] = &Expr{Op: into, Key: k.Key, Pos: k.Pos}
+			e.merged = append(e.merged, at[k.Key])
+		}
+		at[k.Key].folded = append(at[k.Key].folded, k.folded...)
+	}
+	if len(at) == 0 {
+		return
+	}
+	for _, k := range at {
+		k.lookUp()
+	}
+	for _, k := range e.Kids {
+		if k.Op != one && k.Op != list || at[k.Key] == nil {
+			e.merged = append(e.merged, k)
+		}
+	}
 }
 
 // IsTest reports whether e tests the value of a key, Has and Lacks included.
@@ -266,6 +332,19 @@ func (e *Expr) Walk(f func(*Expr)) {
 	f(e)
 	for _, k := range e.Kids {
 		k.Walk(f)
+	}
+}
+
+// Asked calls f for all that Eval asks at most: as Walk does, with many tests that are asked
+// as one once.
+func (e *Expr) Asked(f func(*Expr)) {
+	f(e)
+	kids := e.Kids
+	if e.merged != nil {
+		kids = e.merged
+	}
+	for _, k := range kids {
+		k.Asked(f)
 	}
 }
 

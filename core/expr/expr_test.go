@@ -1,6 +1,7 @@
 package expr_test
 
 import (
+	"fmt"
 	"net/netip"
 	"strings"
 	"testing"
@@ -172,6 +173,42 @@ func TestExplainSettles(t *testing.T) {
 				require.Equal(t, "sheet", r.Tag.Source)
 			}
 		}
+	})
+}
+
+// Many tests on one key are asked as one, and say what they say one by one.
+func TestManyTestsAreAskedAsOne(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		op := rapid.SampledFrom([]string{"or", "and"}).Draw(t, "op")
+		parts := make([]string, rapid.SampledFrom([]int{1, 3, 20, 150}).Draw(t, "parts"))
+		for i := range parts {
+			key := rapid.SampledFrom([]string{"env", "name"}).Draw(t, "key")
+			value := fmt.Sprint("v", rapid.IntRange(0, 300).Draw(t, "value"))
+			parts[i] = rapid.SampledFrom([]string{key + " is " + value, key + " is not " + value, key + " is not " + value, key + " in (" + value + ", V5)",
+				key + " not in (" + value + ")", "has " + key, key + " starts v1"}).Draw(t, "test")
+			if len(parts) > 20 {
+				parts[i] = map[string]string{"or": key + " is " + value, "and": key + " is not " + value}[op]
+			}
+		}
+		w := &estate.Workload{ID: "w", Name: fmt.Sprint("V", rapid.IntRange(0, 35).Draw(t, "name"))}
+		if rapid.Bool().Draw(t, "has") {
+			w.SetTag(estate.Tag{Key: "env", Value: fmt.Sprint("v", rapid.IntRange(0, 35).Draw(t, "env"))})
+		}
+		s := expr.Subject{Workload: w}
+		m := func(string) expr.Truth { return expr.No }
+		want := map[string]expr.Truth{"or": expr.No, "and": expr.Yes}[op]
+		for _, part := range parts {
+			is := parse(t, part).Eval(s, m)
+			switch {
+			case op == "or" && is == expr.Yes, op == "and" && is == expr.No:
+				want = is
+			case is == expr.Undecided && want != map[string]expr.Truth{"or": expr.Yes, "and": expr.No}[op]:
+				want = is
+			}
+		}
+		e := parse(t, strings.Join(parts, " "+op+" "))
+		require.Equal(t, want, e.Eval(s, m), e.String())
+		require.NotEmpty(t, e.Explain(s, m, nil))
 	})
 }
 

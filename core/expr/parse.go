@@ -90,6 +90,7 @@ func chain(c *syntax.Cursor, depth int, op Op, word string, operand func(*syntax
 		}
 		add(e)
 	}
+	out.merge()
 	return out, nil
 }
 
@@ -231,6 +232,7 @@ func parseTest(c *syntax.Cursor, e *Expr) *syntax.Error {
 			return nil
 		}
 		if c.Take(")") {
+			e.lookUp()
 			return nil
 		}
 		if !c.Take(",") {

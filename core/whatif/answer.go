@@ -2,6 +2,7 @@ package whatif
 
 import (
 	"cmp"
+	"context"
 	"runtime"
 	"slices"
 
@@ -65,14 +66,26 @@ func (q *Question) As(a *Answer) bool {
 // AnswerAll answers questions on all processors.
 func (c *Census) AnswerAll(qs []Question) []*Answer {
 	out := make([]*Answer, len(qs))
-	decide.Parallel(runtime.GOMAXPROCS(0), len(qs), func(_, i int) { out[i] = c.Answer(&qs[i]) })
+	_ = c.EachAnswer(context.Background(), qs, func(i int, a *Answer) { out[i] = a })
 	return out
+}
+
+// EachAnswer answers questions on all processors, and gives f each by the number of its
+// question, in any order and several at once. It keeps none: answers are as large as what
+// is asked about. It ends early with the context, and gives its error then.
+func (c *Census) EachAnswer(ctx context.Context, qs []Question, f func(i int, a *Answer)) error {
+	decide.Parallel(runtime.GOMAXPROCS(0), len(qs), func(_, i int) {
+		if ctx.Err() == nil {
+			f(i, c.Answer(&qs[i]))
+		}
+	})
+	return ctx.Err()
 }
 
 // Answer decides every point between every two endpoints of a question. Traffic
 // of a workload with itself is left out.
 func (c *Census) Answer(q *Question) *Answer {
-	clients, servers := byClass(q.Client.Ends), byClass(q.Server.Ends)
+	clients, servers := q.Client.sorted(), q.Server.sorted()
 	type found struct {
 		Part
 		clients, servers map[int32]bool // classes
@@ -81,7 +94,12 @@ func (c *Census) Answer(q *Question) *Answer {
 	parts := map[*policy.Rule]*found{}
 	pieces := map[*decide.Table][]decide.Piece{}
 	out := &Answer{}
-	same := together(q.Client.Ends, q.Server.Ends)
+	var same map[[2]int32]int // pairs of one workload with itself
+	if q.Client.Text == q.Server.Text {
+		same = q.Client.within()
+	} else {
+		same = together(q.Client.Ends, q.Server.Ends)
+	}
 	for _, ca := range clients.order {
 		for _, cb := range servers.order {
 			as, bs := clients.ends[ca], servers.ends[cb]

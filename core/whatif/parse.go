@@ -9,6 +9,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"sync"
 
 	"lucidorchard/core/decide"
 	"lucidorchard/core/estate"
@@ -37,6 +38,16 @@ type Side struct {
 	Ends, Undecided []End
 
 	items []item
+	// What is worked out of Ends, once for all questions whose sides have the same.
+	sorted func() classes
+	within func() map[[2]int32]int
+}
+
+// have sets the ends of a side.
+func (s *Side) have(ends []End) {
+	s.Ends = ends
+	s.sorted = sync.OnceValue(func() classes { return byClass(ends) })
+	s.within = sync.OnceValue(func() map[[2]int32]int { return together(ends, ends) })
 }
 
 // item is one of those that a side names.
@@ -63,11 +74,12 @@ type End struct {
 func (c *Census) Read(text string) ([]Question, []*syntax.Error) {
 	var out []Question
 	var errs []*syntax.Error
+	r := &reader{c, map[string]item{}, map[string]*Side{}}
 	for _, line := range syntax.Lines(strings.TrimPrefix(text, "\ufeff")) {
 		if len(line.Tokens) == 0 && line.Err == nil {
 			continue
 		}
-		q, err := c.question(line)
+		q, err := r.question(line)
 		if line.Err != nil {
 			err = line.Err
 		}
@@ -80,7 +92,36 @@ func (c *Census) Read(text string) ([]Question, []*syntax.Error) {
 	return out, errs
 }
 
-func (c *Census) question(line syntax.Line) (*Question, *syntax.Error) {
+// reader reads questions. Those that name the same share its ends: two thousand that ask
+// for any would else have all ends two thousand times.
+type reader struct {
+	*Census
+	known map[string]item  // by text
+	sides map[string]*Side // of one item, by its text
+}
+
+// alone gives the side that an item is by itself: the same for all that name it.
+func (c *reader) alone(i item) *Side {
+	s := c.sides[i.text]
+	if s == nil {
+		s = &Side{Text: i.text, Undecided: i.undecided, items: []item{i}}
+		s.have(i.ends)
+		c.sides[i.text] = s
+	}
+	return s
+}
+
+// once gives an item that was read before, or reads it.
+func (c *reader) once(text string, read func() item) item {
+	i, ok := c.known[text]
+	if !ok {
+		i = read()
+		c.known[text] = i
+	}
+	return i
+}
+
+func (c *reader) question(line syntax.Line) (*Question, *syntax.Error) {
 	cur := syntax.NewCursor(line)
 	q := &Question{Line: line.First}
 	var err *syntax.Error
@@ -160,7 +201,7 @@ func (c *Census) services(cur *syntax.Cursor, q *Question) *syntax.Error {
 
 // side reads one or more of: a group, a workload by id or name, an address, a
 // CIDR, outside, any, an expression in parentheses.
-func (c *Census) side(cur *syntax.Cursor, what string) (Side, *syntax.Error) {
+func (c *reader) side(cur *syntax.Cursor, what string) (Side, *syntax.Error) {
 	var s Side
 	for {
 		i, err := c.item(cur, what)
@@ -173,8 +214,7 @@ func (c *Census) side(cur *syntax.Cursor, what string) (Side, *syntax.Error) {
 		}
 	}
 	if len(s.items) == 1 {
-		s.Text, s.Ends, s.Undecided = s.items[0].text, s.items[0].ends, s.items[0].undecided
-		return s, nil
+		return *c.alone(s.items[0]), nil
 	}
 	seen := map[End]bool{}
 	once := func(from []End) (out []End) {
@@ -187,10 +227,12 @@ func (c *Census) side(cur *syntax.Cursor, what string) (Side, *syntax.Error) {
 		return out
 	}
 	var texts []string
+	var ends []End
 	for _, i := range s.items {
 		texts = append(texts, i.text)
-		s.Ends = append(s.Ends, once(i.ends)...)
+		ends = append(ends, once(i.ends)...)
 	}
+	s.have(ends)
 	for _, i := range s.items {
 		s.Undecided = append(s.Undecided, once(i.undecided)...)
 	}
@@ -198,7 +240,7 @@ func (c *Census) side(cur *syntax.Cursor, what string) (Side, *syntax.Error) {
 	return s, nil
 }
 
-func (c *Census) item(cur *syntax.Cursor, what string) (item, *syntax.Error) {
+func (c *reader) item(cur *syntax.Cursor, what string) (item, *syntax.Error) {
 	if cur.Peek().Is("(") {
 		return c.expression(cur)
 	}
@@ -217,7 +259,9 @@ func (c *Census) item(cur *syntax.Cursor, what string) (item, *syntax.Error) {
 	}
 	switch {
 	case t.Is("any"):
-		return item{"any", slices.Concat(c.held, c.outside), nil, func(decide.Placed) bool { return true }}, nil
+		return c.once("any", func() item {
+			return item{"any", slices.Concat(c.held, c.outside), nil, func(decide.Placed) bool { return true }}
+		}), nil
 	case t.Is("outside"):
 		return item{"outside", c.outside, nil, func(p decide.Placed) bool { return p.Workload == estate.Outside }},
 			nil
@@ -229,11 +273,11 @@ func (c *Census) item(cur *syntax.Cursor, what string) (item, *syntax.Error) {
 			return item{}, syntax.Errorf(t.Pos, "%s", err.Error())
 		}
 		if ok {
-			return c.prefix(p), nil
+			return c.once("in "+p.String(), func() item { return c.prefix(p) }), nil
 		}
 	}
 	if c.compiled.Policy.Groups[t.Text] != nil {
-		return c.group(t.Text), nil
+		return c.once("group "+t.Text, func() item { return c.group(t.Text) }), nil
 	}
 	if i, ok := c.compiled.Estate.ByID(t.Text); ok {
 		return c.workload(syntax.Name(t.Text), i, t)
@@ -249,7 +293,7 @@ func (c *Census) item(cur *syntax.Cursor, what string) (item, *syntax.Error) {
 }
 
 // expression reads "(" expr ")": a group that has no name.
-func (c *Census) expression(cur *syntax.Cursor) (item, *syntax.Error) {
+func (c *reader) expression(cur *syntax.Cursor) (item, *syntax.Error) {
 	cur.Take("(")
 	e, err := expr.Parse(cur)
 	if err == nil {
@@ -267,6 +311,21 @@ func (c *Census) expression(cur *syntax.Cursor) (item, *syntax.Error) {
 	if unknown != "" {
 		return item{}, syntax.Errorf(cur.Peek().Pos, "there is no group %s", unknown)
 	}
+	parts := 0
+	e.Asked(func(*expr.Expr) { parts++ })
+	if all := parts * (len(c.held) + len(c.outside)); all > mostAsked {
+		return item{}, syntax.Errorf(e.Pos, "found an expression of %d parts, to ask %d endpoints: %d million questions, at most %d million are taken",
+			parts, len(c.held)+len(c.outside), all/1_000_000, mostAsked/1_000_000)
+	}
+	return c.once("("+e.String()+")", func() item { return c.agreeing(e) }), nil
+}
+
+// mostAsked is how many parts of an expression, for all endpoints together, are asked: for
+// some seconds.
+const mostAsked = 150_000_000
+
+// agreeing gives the ends that an expression says yes of, and those of which it cannot tell.
+func (c *Census) agreeing(e *expr.Expr) item {
 	truth := func(p decide.Placed) expr.Truth {
 		return e.Eval(decide.Subject(c.compiled.Estate, p.Endpoint),
 			func(name string) expr.Truth { return c.compiled.Group(name, p) })
@@ -285,7 +344,7 @@ func (c *Census) expression(cur *syntax.Cursor) (item, *syntax.Error) {
 			out.ends = append(out.ends, x)
 		}
 	}
-	return out, nil
+	return out
 }
 
 func (c *Census) workload(text string, i int32, t syntax.Token) (item, *syntax.Error) {

@@ -3015,6 +3015,12 @@ export interface components {
             conversations: components["schemas"]["VerdictChange"][];
             /** @description What in new statements hardly is what is meant: tags that nothing has, days that have passed */
             doubts: string[];
+            /**
+             * Format: int64
+             * @description How many groups change
+             */
+            groupCount: number;
+            /** @description Those that change most, at most 1,000 */
             groups: components["schemas"]["GroupChange"][];
             /** @description Those that begin or cease to get the verdict that is expected */
             probes: components["schemas"]["ProbeChange"][];
@@ -3863,10 +3869,21 @@ export interface components {
         };
         GroupChange: {
             group: string;
+            /**
+             * Format: int64
+             * @description How many join
+             */
+            joinCount: number;
+            /** @description The first of them */
             joins: string[];
+            /** Format: int64 */
+            leaveCount: number;
+            /** @description The first of them */
             leaves: string[];
-            /** @description Those of whom it can no longer tell */
+            /** @description The first of those of whom it can no longer tell */
             undecided: string[];
+            /** Format: int64 */
+            undecidedCount: number;
         };
         GroupFigures: {
             name: string;

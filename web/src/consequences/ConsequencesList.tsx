@@ -69,12 +69,12 @@ export function ConsequencesList({ c }: { c: C }) {
 function Groups({ c }: { c: C }) {
   const some = (names: string[]) => names.slice(0, 3).join(", ") + (names.length > 3 ? " …" : "");
   const parts = [
-    ["would join", "joins", "+"],
-    ["would leave", "leaves", "−"],
-    ["can no longer be told", "undecided", "?"],
+    ["would join", "joins", "joinCount", "+"],
+    ["would leave", "leaves", "leaveCount", "−"],
+    ["can no longer be told", "undecided", "undecidedCount", "?"],
   ] as const;
-  return parts.map(([title, field, sign]) => {
-    const list = c.groups.filter((g) => g[field].length > 0);
+  return parts.map(([title, field, count, sign]) => {
+    const list = c.groups.filter((g) => g[count] > 0);
     if (list.length === 0) return null;
     return (
       <Box key={field}>
@@ -84,7 +84,7 @@ function Groups({ c }: { c: C }) {
             {g.group}{" "}
             <b>
               {sign}
-              {n(g[field].length)}
+              {n(g[count])}
             </b>
           </Text>
         ))}
