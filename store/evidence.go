@@ -139,13 +139,34 @@ func recallPolicies(ctx context.Context, tx pgx.Tx, c *evidence.Case) error {
 // pointEvents reads what is kept of what a point held.
 type pointEvents []struct {
 	At      time.Time
+	What    string
+	Words   string
 	Release *int
 	Mode    *string
 }
 
+// drifts gives the times in which a point held something else than it was told, the last
+// until it ends or the evidence is made.
+func (list pointEvents) drifts(end time.Time) (out []evidence.Drift) {
+	open := false
+	for _, e := range list {
+		switch e.What {
+		case "drifted":
+			if !open {
+				out, open = append(out, evidence.Drift{Span: evidence.Span{From: e.At.UTC(), Until: end.UTC()}, Words: e.Words}), true
+			}
+		case "applied", "put back", "went back":
+			if open {
+				out[len(out)-1].Until, open = e.At.UTC(), false
+			}
+		}
+	}
+	return slices.DeleteFunc(out, func(d evidence.Drift) bool { return !d.Until.After(d.From) })
+}
+
 func recallPoints(ctx context.Context, tx pgx.Tx, c *evidence.Case) error {
 	rows, err := tx.Query(ctx, `SELECT name, kind, side, guards, made, NULL::timestamptz, heard,
-			coalesce((SELECT jsonb_agg(jsonb_build_object('at', at, 'what', what, 'release', release, 'mode', mode) ORDER BY id)
+			coalesce((SELECT jsonb_agg(jsonb_build_object('at', at, 'what', what, 'words', words, 'release', release, 'mode', mode) ORDER BY id)
 				FROM point_history WHERE point = name AND release IS NOT NULL), '[]') FROM points WHERE made < $2
 		UNION ALL SELECT name, kind, side, guards, made, dropped, NULL, history FROM former_points WHERE dropped > $1 AND made < $2 ORDER BY 1, 5`, c.From, c.To)
 	if err != nil {
@@ -163,6 +184,11 @@ func recallPoints(ctx context.Context, tx pgx.Tx, c *evidence.Case) error {
 		if dropped != nil {
 			out.Dropped = dropped.UTC()
 		}
+		end := c.Made
+		if dropped != nil && dropped.Before(end) {
+			end = *dropped
+		}
+		out.Drifts = events.drifts(end)
 		for _, e := range events {
 			if n := len(out.Held); e.Mode == nil || n > 0 && out.Held[n-1].Release == *e.Release && out.Held[n-1].Mode == *e.Mode {
 				continue

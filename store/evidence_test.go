@@ -113,14 +113,18 @@ func TestPointsAndExemptionsAreRecalled(t *testing.T) {
 	require.NoError(t, s.AddPoint(ctx, store.Point{Name: "gate", Kind: "gate", Side: "both", Guards: "name is x", Wave: 1, Author: "me"}, "token"))
 	_, err := s.AddRelease(ctx, store.Release{Revision: 1, Title: "First", Author: "me"}, observedAt("gate"))
 	require.NoError(t, err)
-	hear := func(mode string) {
+	hear := func(mode string, what ...string) {
 		no := 1
-		require.NoError(t, s.Heard(ctx, "gate", json.RawMessage(`{}`), []store.PointEvent{{At: time.Now(), What: "applied", Words: "x", Release: &no, Mode: &mode}}, true))
+		for _, what := range append(what, "applied") {
+			require.NoError(t, s.Heard(ctx, "gate", json.RawMessage(`{}`), []store.PointEvent{{At: time.Now(), What: what, Words: "line 6 is missing",
+				Release: &no, Mode: &mode}}, true))
+		}
 	}
 	hear("observe")
 	hear("observe")
 	quiet(t, db, 10*time.Minute)
 	hear("enforce")
+	hear("enforce", "drifted", "drifted", "put back", "drifted")
 	soon := time.Now().Add(time.Hour)
 	for _, reason := range []string{"first", "second"} {
 		require.NoError(t, s.PutExemption(ctx, store.Exemption{Workload: "w", Reason: reason, Owner: "crew", Ends: soon, Author: "me"}))
@@ -134,6 +138,9 @@ func TestPointsAndExemptionsAreRecalled(t *testing.T) {
 	require.Len(t, c.Points, 1)
 	p := c.Points[0]
 	require.Equal(t, []string{"observe", "enforce"}, []string{p.Held[0].Mode, p.Held[1].Mode})
+	require.Len(t, p.Drifts, 2)
+	require.True(t, p.Drifts[0].From.Before(p.Drifts[0].Until) && p.Drifts[1].Until.Before(c.Made), "%v", p.Drifts)
+	require.Equal(t, "line 6 is missing", p.Drifts[0].Words)
 	require.Len(t, p.Silent, 1)
 	require.Greater(t, p.Silent[0].Until.Sub(p.Silent[0].From), 9*time.Minute)
 	require.Equal(t, []string{"first", "second"}, []string{c.Exemptions[0].Reason, c.Exemptions[1].Reason})
@@ -153,6 +160,8 @@ func TestPointsAndExemptionsAreRecalled(t *testing.T) {
 	require.Equal(t, []string{"gate", "host"}, []string{c.Points[0].Kind, c.Points[1].Kind})
 	require.Len(t, c.Points[0].Held, 2)
 	require.False(t, c.Points[0].Dropped.IsZero())
+	require.Len(t, c.Points[0].Drifts, 2, "what was found is kept with it")
+	require.Equal(t, "line 6 is missing", c.Points[0].Drifts[1].Words)
 	require.Empty(t, c.Points[1].Held)
 	require.Len(t, c.Exemptions, 2)
 	require.True(t, c.Exemptions[1].Until.Before(soon), "it was taken back")

@@ -56,6 +56,13 @@ type Point struct {
 	Made, Dropped            time.Time // Dropped is zero while there is one
 	Held                     []Holding // in the order of time
 	Silent                   []Span    // when it was not heard of
+	Drifts                   []Drift   // when it held something else than it was told
+}
+
+// Drift is a time in which a point held something else than it was told, or could not tell.
+type Drift struct {
+	Span
+	Words string
 }
 
 // Holding is what a point holds since a time.
@@ -82,6 +89,10 @@ func (p *Point) at(t time.Time) Holding {
 
 func (p *Point) silent(t time.Time) bool {
 	return slices.ContainsFunc(p.Silent, func(s Span) bool { return !t.Before(s.From) && t.Before(s.Until) })
+}
+
+func (p *Point) drifted(t time.Time) bool {
+	return slices.ContainsFunc(p.Drifts, func(d Drift) bool { return !t.Before(d.From) && t.Before(d.Until) })
 }
 
 // promised reads the promise: the line that is asked of policies.
@@ -221,6 +232,10 @@ func (c *Case) cuts() (at []time.Time, causes map[time.Time][]string, step time.
 		for _, s := range p.Silent {
 			note(s.From, p.Name+" fell silent")
 			note(s.Until, p.Name+" was heard of again")
+		}
+		for _, d := range p.Drifts {
+			note(d.From, p.Name+" drifted: "+d.Words)
+			note(d.Until, p.Name+" held its plan again")
 		}
 	}
 	for _, e := range c.Exemptions {

@@ -90,6 +90,7 @@ const (
 type Day struct {
 	Day   string `json:"day" doc:"Such as 2026-11-28"`
 	State State  `json:"state" enum:"broken,leaked,open,undefined,none,partly,unknown,held"`
+	Shown string `json:"shown" enum:"kept,broken,cannot be shown" doc:"What that comes to: a promise is kept only where nothing is missing to show it"`
 	// Seconds.
 	Holds     int64 `json:"holds" doc:"Seconds for which what was in force kept the promise"`
 	Open      int64 `json:"open" doc:"Said nothing of some of it"`
@@ -102,6 +103,7 @@ type Day struct {
 	Observed int `json:"observed" doc:"Of which a point only observed, at most"`
 	Exempt   int `json:"exempt" doc:"Exempt, at most"`
 	Silent   int `json:"silent" doc:"Whose point was silent, at most"`
+	Drifted  int `json:"drifted" doc:"Whose point held something else than it was told, at most"`
 
 	Draft        string `json:"draft,omitempty" doc:"While nothing was in force: what the draft would have done, at worst"`
 	Releases     []int  `json:"releases"`
@@ -209,7 +211,8 @@ type HeldTime struct {
 	From    time.Time `json:"from"`
 	Until   time.Time `json:"until"`
 	Release int       `json:"release" doc:"0: nothing"`
-	Mode    string    `json:"mode" enum:"off,observe,enforce,silent"`
+	Mode    string    `json:"mode" enum:"off,observe,enforce,silent,drifted"`
+	Words   string    `json:"words,omitempty" doc:"Of a drift: what was found"`
 }
 
 // Happening is something that somebody did.

@@ -26,6 +26,7 @@ func (m *making) finish(step time.Duration) {
 		day := m.days[out.Days[i].Day]
 		m.unknown(day)
 		day.State = day.state()
+		day.Shown = day.State.shown()
 		out.Days[i] = *day
 		*out.Counts.of(day.State)++
 		out.Counts.Days++
@@ -90,6 +91,17 @@ func (m *making) unknown(day *Day) {
 			day.UnknownHours++
 		}
 	}
+}
+
+// shown says what a state comes to.
+func (s State) shown() string {
+	switch s {
+	case Held:
+		return "kept"
+	case Broken, Leaked:
+		return "broken"
+	}
+	return "cannot be shown"
 }
 
 func (d *Day) state() State {
@@ -181,6 +193,9 @@ func (m *making) points() {
 		for _, s := range p.Silent {
 			at = append(at, s.From, s.Until)
 		}
+		for _, d := range p.Drifts {
+			at = append(at, d.From, d.Until)
+		}
 		at = append(at, p.Made)
 		if !p.Dropped.IsZero() {
 			at = append(at, p.Dropped)
@@ -198,15 +213,20 @@ func (m *making) points() {
 		at = slices.CompactFunc(at, time.Time.Equal)
 		out := PointTime{Name: p.Name, Kind: p.Kind, Side: p.Side, Guards: p.Guards, Members: most, Held: []HeldTime{}}
 		for k := range at[:len(at)-1] {
-			h := p.at(at[k])
-			if p.silent(at[k]) {
+			h, words := p.at(at[k]), ""
+			switch {
+			case p.silent(at[k]):
 				h.Mode = "silent"
+			case p.drifted(at[k]):
+				h.Mode = "drifted"
+				i := slices.IndexFunc(p.Drifts, func(d Drift) bool { return !at[k].Before(d.From) && at[k].Before(d.Until) })
+				words = p.Drifts[i].Words
 			}
-			if n := len(out.Held); n > 0 && out.Held[n-1].Release == h.Release && out.Held[n-1].Mode == h.Mode {
+			if n := len(out.Held); n > 0 && out.Held[n-1].Release == h.Release && out.Held[n-1].Mode == h.Mode && out.Held[n-1].Words == words {
 				out.Held[n-1].Until = at[k+1]
 				continue
 			}
-			out.Held = append(out.Held, HeldTime{at[k], at[k+1], h.Release, h.Mode})
+			out.Held = append(out.Held, HeldTime{at[k], at[k+1], h.Release, h.Mode, words})
 		}
 		m.out.Points = append(m.out.Points, out)
 	}
@@ -251,7 +271,7 @@ func newInputs(line func(input, text string)) *inputs {
 	for _, x := range [][2]string{
 		{"policies", "The revisions of the draft and the releases: number, author, time and text"},
 		{"estate", "What was on record of workloads: tags by source, addresses, with times"},
-		{"points", "Enforcement points, what they held and when they were silent; exemptions"},
+		{"points", "Enforcement points, what they held, when they were silent or drifted; exemptions"},
 		{"traffic", "The conversations, by the hour, with those who are protected"},
 	} {
 		in.list = append(in.list, &input{Input{Name: x[0], Words: x[1]}, sha256.New()})
@@ -330,6 +350,11 @@ func (in *inputs) state(c *Case) {
 		for _, s := range p.Silent {
 			if s.From.Before(c.To) {
 				in.write("points", "silent", p.Name, s.From, until(estate.InstantOf(s.Until)))
+			}
+		}
+		for _, d := range p.Drifts {
+			if d.From.Before(c.To) {
+				in.write("points", "drifted", p.Name, d.From, until(estate.InstantOf(d.Until)), d.Words)
 			}
 		}
 	}

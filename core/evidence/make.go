@@ -290,7 +290,7 @@ func (m *making) cover(day *Day, t time.Time, people *population, holds []Holdin
 		day.Enforced = 0
 		return
 	}
-	const none, observed, silent, enforced = 0, 1, 2, 3
+	const none, observed, silent, drifted, enforced = 0, 1, 2, 3, 4
 	best := map[int32]int{}
 	exempt := m.exempt(t)
 	for i, g := range m.guarded() {
@@ -309,6 +309,8 @@ func (m *making) cover(day *Day, t time.Time, people *population, holds []Holdin
 			case holds[i].Release == 0:
 			case p.silent(t):
 				how = silent
+			case p.drifted(t):
+				how = drifted
 			case holds[i].Mode == "enforce":
 				how = enforced
 			default:
@@ -328,7 +330,7 @@ func (m *making) cover(day *Day, t time.Time, people *population, holds []Holdin
 			}
 		}
 	}
-	var is [4]int
+	var is [5]int
 	out := 0
 	for _, w := range people.members {
 		if exempt[m.estate.Workload(w).ID] {
@@ -341,6 +343,7 @@ func (m *making) cover(day *Day, t time.Time, people *population, holds []Holdin
 	if day.Enforced < 0 || is[enforced] < day.Enforced {
 		day.Enforced = is[enforced]
 	}
+	day.Drifted = max(day.Drifted, is[drifted])
 	day.Observed, day.Silent, day.Exempt = max(day.Observed, is[observed]), max(day.Silent, is[silent]), max(day.Exempt, out)
 	if is[enforced] < len(people.members) {
 		day.partly = true

@@ -77,6 +77,10 @@ func drawnCase(t *rapid.T) *evidence.Case {
 			from := rapid.IntRange(0, 8).Draw(t, "silent from")
 			point.Silent = append(point.Silent, evidence.Span{From: hour(from), Until: hour(from + 1)})
 		}
+		if rapid.Bool().Draw(t, "drifted") {
+			from := rapid.IntRange(0, 8).Draw(t, "drifted from")
+			point.Drifts = append(point.Drifts, evidence.Drift{Span: evidence.Span{From: hour(from), Until: hour(from + 2)}, Words: "a rule is missing"})
+		}
 		c.Points = append(c.Points, point)
 	}
 	if rapid.Bool().Draw(t, "exempt") {
@@ -87,8 +91,8 @@ func drawnCase(t *rapid.T) *evidence.Case {
 
 // told is what an hour comes to, worked out from nothing.
 type told struct {
-	outcome                                     string // blank: nothing was in force
-	members, enforced, observed, silent, exempt int
+	outcome                                              string // blank: nothing was in force
+	members, enforced, observed, silent, drifted, exempt int
 }
 
 // ask works out an hour as slowly as can be: every part of it anew.
@@ -174,8 +178,10 @@ func ask(c *evidence.Case, t time.Time) told {
 			how := 1
 			if slices.ContainsFunc(p.Silent, func(s evidence.Span) bool { return !t.Before(s.From) && t.Before(s.Until) }) {
 				how = 2
-			} else if h.Mode == "enforce" {
+			} else if slices.ContainsFunc(p.Drifts, func(d evidence.Drift) bool { return !t.Before(d.From) && t.Before(d.Until) }) {
 				how = 3
+			} else if h.Mode == "enforce" {
+				how = 4
 			}
 			best[w] = max(best[w], how)
 		}
@@ -185,8 +191,10 @@ func ask(c *evidence.Case, t time.Time) told {
 		switch {
 		case exempt(w):
 			out.exempt++
-		case best[w] == 3:
+		case best[w] == 4:
 			out.enforced++
+		case best[w] == 3:
+			out.drifted++
 		case best[w] == 2:
 			out.silent++
 		case best[w] == 1:
@@ -216,7 +224,7 @@ func TestEvidenceIsWhatEachHourSays(t *testing.T) {
 			require.ErrorAs(t, err, &unreadable)
 			return
 		}
-		type sums struct{ holds, open, broken, undefined, none, members, enforced, observed, silent, exempt int }
+		type sums struct{ holds, open, broken, undefined, none, members, enforced, observed, silent, drifted, exempt int }
 		want := map[string]*sums{}
 		for i := range 10 {
 			now := ask(c, hour(i))
@@ -248,13 +256,14 @@ func TestEvidenceIsWhatEachHourSays(t *testing.T) {
 				}
 				if k == 0 || k == 3599 {
 					s.members, s.enforced = max(s.members, now.members), min(s.enforced, now.enforced)
+					s.drifted = max(s.drifted, now.drifted)
 					s.observed, s.silent, s.exempt = max(s.observed, now.observed), max(s.silent, now.silent), max(s.exempt, now.exempt)
 				}
 			}
 		}
 		for _, d := range e.Days {
 			require.Equal(t, *want[d.Day], sums{int(d.Holds), int(d.Open), int(d.Broken), int(d.Undefined), int(d.None), d.Members, d.Enforced, d.Observed,
-				d.Silent, d.Exempt}, "%s\n%s", d.Day, c.Promise)
+				d.Silent, d.Drifted, d.Exempt}, "%s\n%s", d.Day, c.Promise)
 		}
 		require.Len(t, e.Days, len(want))
 		lasted := map[string]int64{}

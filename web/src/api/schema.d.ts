@@ -3153,6 +3153,11 @@ export interface components {
             draft?: string;
             /**
              * Format: int64
+             * @description Whose point held something else than it was told, at most
+             */
+            drifted: number;
+            /**
+             * Format: int64
              * @description Of which a point enforced, at the worst time of the day
              */
             enforced: number;
@@ -3187,6 +3192,11 @@ export interface components {
              */
             open: number;
             releases: number[];
+            /**
+             * @description What that comes to: a promise is kept only where nothing is missing to show it
+             * @enum {string}
+             */
+            shown: "kept" | "broken" | "cannot be shown";
             /**
              * Format: int64
              * @description Whose point was silent, at most
@@ -3976,7 +3986,7 @@ export interface components {
             /** Format: date-time */
             from: string;
             /** @enum {string} */
-            mode: "off" | "observe" | "enforce" | "silent";
+            mode: "off" | "observe" | "enforce" | "silent" | "drifted";
             /**
              * Format: int64
              * @description 0: nothing
@@ -3984,6 +3994,8 @@ export interface components {
             release: number;
             /** Format: date-time */
             until: string;
+            /** @description Of a drift: what was found */
+            words?: string;
         };
         Hold: {
             /** Format: date-time */

@@ -396,9 +396,11 @@ function Coverage({ e }: { e: Evidence }) {
                   {timeUTC(h.from)} to {timeUTC(h.until)}:{" "}
                   {h.mode === "silent"
                     ? "silent: what it held is not known"
-                    : h.release
-                      ? `release ${h.release}, ${h.mode === "enforce" ? "enforced" : "only observed"}`
-                      : "nothing"}
+                    : h.mode === "drifted"
+                      ? `drifted from release ${h.release}: ${h.words ?? ""}`
+                      : h.release
+                        ? `release ${h.release}, ${h.mode === "enforce" ? "enforced" : "only observed"}`
+                        : "nothing"}
                 </Text>
               ))}
             </>,
