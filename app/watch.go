@@ -14,6 +14,7 @@ import (
 
 	"lucidorchard/core/flow"
 	"lucidorchard/core/policy"
+	"lucidorchard/core/reach"
 	"lucidorchard/core/watch"
 	"lucidorchard/model"
 	"lucidorchard/store"
@@ -214,14 +215,16 @@ func (a *App) lookAtDay(ctx context.Context, m *model.Model, beside map[flow.Hou
 			Servers: int64(x.Servers), First: x.First.Time(), Last: x.Last.Time()}
 		n.Hours, n.Carried, n.Dropped = make([]int64, 24), make([]int64, 24), make([]int64, 24)
 		for _, c := range x.Conversations {
-			v.EachRow(int(c), func(hour flow.Hour, outcome flow.Outcome, connections int64) {
-				h := int(hour) % 24
-				n.Hours[h] = flow.Sum(n.Hours[h], connections)
-				switch outcome {
+			v.EachPortion(int(c), func(p *reach.Portion) {
+				h := int(p.Hour) % 24
+				if x.Has(p) {
+					n.Hours[h] = flow.Sum(n.Hours[h], p.Connections)
+				}
+				switch p.Outcome {
 				case flow.Carried:
-					n.Carried[h] = flow.Sum(n.Carried[h], connections)
+					n.Carried[h] = flow.Sum(n.Carried[h], p.Connections)
 				case flow.Dropped:
-					n.Dropped[h] = flow.Sum(n.Dropped[h], connections)
+					n.Dropped[h] = flow.Sum(n.Dropped[h], p.Connections)
 				}
 			})
 		}

@@ -158,7 +158,7 @@ func (s *Sender) Send(ctx context.Context, list []Message) []error {
 	defer cancel()
 	out := make([]error, len(list))
 	var send func(m *Message) error
-	done := func() error { return nil }
+	var done func() error
 	switch s.Kind {
 	case "syslog":
 		if err := s.syslog(ctx, list); err != nil {

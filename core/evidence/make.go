@@ -767,7 +767,7 @@ func (m *making) take(day *Day, v *reach.View, i int, people *population) {
 		who.Days++
 	}
 	var sums Sums
-	v.EachRow(i, func(_ flow.Hour, outcome flow.Outcome, n int64) { sums.Count(&r, outcome, n) })
+	v.EachPortion(i, sums.Count)
 	for _, to := range []*Sums{&who.Sums, &day.Sums, &m.out.Total} {
 		to.Add(sums)
 	}

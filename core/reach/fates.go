@@ -138,43 +138,99 @@ func (v *View) Ruling(i int) Ruling {
 	return r
 }
 
-// ruling judges a conversation by the points that guard its ends: it leaked if one that
-// should have dropped it did not.
-func (w *Window) ruling(i int) (out Ruling) {
+// Portion is what a conversation was in one hour with one outcome, and how that was judged:
+// by what the points held when it was last seen in it.
+type Portion struct {
+	Hour        flow.Hour
+	First, Last flow.Micros
+	Outcome     flow.Outcome
+	Connections int64 // a part of one that goes on counts as one
+	Ruling      Ruling
+}
+
+// EachPortion calls f with the parts of a conversation, the earliest hour first.
+func (v *View) EachPortion(i int, f func(*Portion)) {
+	judged := v.Fates() != nil
+	var in []*Holder
+	if judged {
+		in = v.guards(i)
+	}
+	var rule *policy.Rule
+	if k := v.rules[i]; k >= 0 {
+		rule = v.Compiled.Policy.Rules[k]
+	}
+	verdict := v.Verdict(i)
+	for k := v.cols.Starts[i]; k < v.cols.Starts[i+1]; k++ {
+		ch, row := v.Table.Row(int(v.parts[k].row))
+		p := Portion{Hour: ch.Hour, First: ch.First[row], Last: ch.Last[row], Outcome: ch.Outcome[row], Connections: max(1, ch.Connections[row])}
+		r := &p.Ruling
+		switch {
+		case judged:
+			v.rule(r, i, ch, row, in)
+			r.Turned = p.Outcome == flow.Dropped && r.Fate == Fine
+		case p.Outcome == flow.Dropped && verdict == decide.Permit:
+			r.Fate = Choke
+		case p.Outcome == flow.Dropped:
+			r.Turned = true
+		case p.Outcome == flow.Carried && verdict == decide.Reject:
+			r.Fate = Leak
+		}
+		if r.Release == 0 {
+			r.Rule = rule
+		}
+		f(&p)
+	}
+}
+
+// guards gives the points that guard an end of a conversation.
+func (w *Window) guards(i int) []*Holder {
 	x := &w.judged
-	servers, clients := x.servers[w.ends[w.cols.Server[i]].Workload], x.clients[w.ends[w.cols.Client[i]].Workload]
-	if len(servers)+len(clients) == 0 {
+	return slices.Concat(x.servers[w.ends[w.cols.Server[i]].Workload], x.clients[w.ends[w.cols.Client[i]].Workload])
+}
+
+// ruling judges a conversation by the points that guard its ends: it leaked if one that
+// should have dropped a part of it did not.
+func (w *Window) ruling(i int) (out Ruling) {
+	in := w.guards(i)
+	if len(in) == 0 {
 		return out
 	}
-	in := slices.Concat(servers, clients)
-	judged := func(p Period, v *View) {
+	for k := w.cols.Starts[i]; k < w.cols.Starts[i+1] && out.Fate != Leak; k++ {
+		ch, row := w.Table.Row(int(w.parts[k].row))
+		w.rule(&out, i, ch, row, in)
+	}
+	return out
+}
+
+// rule judges a part of a conversation by points, over what is known of it so far: what
+// leaked goes before what was choked, and that before what was fine.
+func (w *Window) rule(out *Ruling, i int, ch *flow.Chunk, row int, in []*Holder) {
+	last := ch.Last[row]
+	for _, h := range in {
+		p := h.at(last)
+		v := w.judged.views[p.Release]
+		if v == nil {
+			continue
+		}
+		fate := Fine
+		switch verdict := v.Verdict(i); {
+		case verdict == decide.Reject && p.Enforce && ch.Outcome[row] == flow.Carried && last > p.From+settling:
+			fate = Leak
+		case verdict == decide.Permit && ch.Outcome[row] == flow.Dropped:
+			fate = Choke
+		}
+		if fate == Fine && out.Fate != Fine {
+			continue
+		}
 		out.Release, out.Rule = p.Release, nil
 		if k := v.rules[i]; k >= 0 {
 			out.Rule = v.Compiled.Policy.Rules[k]
 		}
-	}
-	for k := w.cols.Starts[i]; k < w.cols.Starts[i+1]; k++ {
-		ch, row := w.Table.Row(int(w.parts[k].row))
-		last := ch.Last[row]
-		for _, h := range in {
-			p := h.at(last)
-			v := x.views[p.Release]
-			if v == nil {
-				continue
-			}
-			verdict, dropped := v.Verdict(i), ch.Outcome[row] == flow.Dropped
-			switch {
-			case verdict == decide.Reject && p.Enforce && ch.Outcome[row] == flow.Carried && last > p.From+settling:
-				judged(p, v)
-				out.Fate, out.Holder = Leak, h
-				return out
-			case verdict == decide.Permit && dropped:
-				judged(p, v)
-				out.Fate, out.Holder = Choke, h
-			case out.Fate == Fine:
-				judged(p, v)
-			}
+		if fate != Fine {
+			out.Fate, out.Holder = fate, h
+		}
+		if fate == Leak {
+			return
 		}
 	}
-	return out
 }

@@ -353,24 +353,6 @@ func (w *Window) Observer(i int) string {
 	return name
 }
 
-// EachTime calls f with the rows that a conversation was gathered from: when it was first
-// and last seen in it, what became of it, and its connections.
-func (w *Window) EachTime(i int, f func(first, last flow.Micros, outcome flow.Outcome, connections int64)) {
-	for k := w.cols.Starts[i]; k < w.cols.Starts[i+1]; k++ {
-		ch, row := w.Table.Row(int(w.parts[k].row))
-		f(ch.First[row], ch.Last[row], ch.Outcome[row], max(1, ch.Connections[row]))
-	}
-}
-
-// EachRow calls f with the rows that a conversation was gathered from: their hour, what
-// became of them, and their connections; a part of one that goes on counts as one.
-func (w *Window) EachRow(i int, f func(hour flow.Hour, outcome flow.Outcome, connections int64)) {
-	for k := w.cols.Starts[i]; k < w.cols.Starts[i+1]; k++ {
-		ch, row := w.Table.Row(int(w.parts[k].row))
-		f(ch.Hour, ch.Outcome[row], max(1, ch.Connections[row]))
-	}
-}
-
 // Spread adds the connections of a conversation to bins that cut the window.
 func (w *Window) Spread(i int, bins []int) {
 	span := max(1, int(w.To-w.From))

@@ -41,10 +41,9 @@ func floorDiv(a, b int64) int64 {
 func Bins(v *reach.View, s Span) []Hour {
 	out := make([]Hour, s.Bins)
 	for i := range v.Len() {
-		r := v.Ruling(i)
-		v.EachTime(i, func(first, last flow.Micros, outcome flow.Outcome, connections int64) {
-			s.each(first, last, connections, func(bin int, share int64) {
-				if to := out[bin].of(&r, outcome); to != nil {
+		v.EachPortion(i, func(p *reach.Portion) {
+			s.each(p.First, p.Last, p.Connections, func(bin int, share int64) {
+				if to := out[bin].of(&p.Ruling, p.Outcome); to != nil {
 					*to = flow.Sum(*to, share)
 				}
 			})
@@ -74,12 +73,7 @@ func Counters(v *reach.View, s Span, byRule bool) []Counter {
 	at := map[key]int{}
 	var out []Counter
 	for i := range v.Len() {
-		r := v.Ruling(i)
-		n := -1
-		find := func() *Counter {
-			if n >= 0 {
-				return &out[n]
-			}
+		find := func(r *reach.Ruling) *Counter {
 			c := Counter{Release: r.Release}
 			if byRule {
 				if r.Rule != nil {
@@ -97,18 +91,20 @@ func Counters(v *reach.View, s Span, byRule bool) []Counter {
 				c.Carried, c.Dropped = make([]int64, s.Bins), make([]int64, s.Bins)
 				out = append(out, c)
 			}
-			n = have
-			return &out[n]
+			return &out[have]
 		}
-		v.EachTime(i, func(first, last flow.Micros, outcome flow.Outcome, connections int64) {
-			s.each(first, last, connections, func(bin int, share int64) {
-				c := find()
-				to := c.of(&r, outcome)
+		v.EachPortion(i, func(p *reach.Portion) {
+			var c *Counter // only of a part that is in the span
+			s.each(p.First, p.Last, p.Connections, func(bin int, share int64) {
+				if c == nil {
+					c = find(&p.Ruling)
+				}
+				to := c.of(&p.Ruling, p.Outcome)
 				if to == nil {
 					return
 				}
 				*to = flow.Sum(*to, share)
-				if outcome == flow.Dropped {
+				if p.Outcome == flow.Dropped {
 					c.Dropped[bin] += share
 				} else {
 					c.Carried[bin] += share

@@ -1,11 +1,13 @@
 package watch_test
 
 import (
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"lucidorchard/core/decide"
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/reach"
@@ -54,28 +56,55 @@ func TestTheHoursCountWhatTheMattersHave(t *testing.T) {
 			require.NotEmpty(t, m.Why())
 			found[m.Kind]++
 		}
+		// The plain way: what each row is, by what the point held when it was last seen.
+		then := func(at flow.Micros) (p reach.Period) {
+			for _, x := range h.Periods {
+				if x.From <= at {
+					p = x
+				}
+			}
+			return p
+		}
+		under := w.Under(held)
 		var want, got watch.Hour
+		of := map[watch.Kind]int64{}
 		for i := range v.Len() {
 			c, kind := v.At(i), in[int32(i)]
-			require.Equal(t, v.Fates()[i] == reach.Leak, kind == watch.Leak)
-			require.Equal(t, v.Fates()[i] == reach.Choke, kind == watch.Choke)
+			require.Equal(t, v.Ruling(i).Fate == reach.Leak, kind == watch.Leak)
+			require.Equal(t, v.Ruling(i).Fate == reach.Choke, kind == watch.Choke)
 			if c.Dropped > 0 {
 				require.NotEmpty(t, kind, "what was dropped is hidden")
 			}
-			switch kind {
-			case watch.Choke:
-				want.Chokes += c.Dropped
-			default:
-				want.Held += c.Dropped
-			}
-			if kind == watch.Leak {
-				want.Leaks += c.Carried
-			}
+			_, server := slices.BinarySearch(h.Guards, c.Server.Workload)
+			_, client := slices.BinarySearch(h.Guards, c.Client.Workload)
+			v.EachPortion(i, func(p *reach.Portion) {
+				period, guarded := then(p.Last), server || client && h.Client
+				reject, permit := under.Verdict(i) == decide.Reject, under.Verdict(i) == decide.Permit
+				leaks := guarded && period.Release != 0 && period.Enforce && reject && p.Last > period.From+5e6
+				chokes := guarded && period.Release != 0 && permit
+				switch {
+				case p.Outcome == flow.Carried && leaks:
+					want.Leaks += p.Connections
+					of[watch.Leak] += p.Connections
+				case p.Outcome == flow.Dropped && chokes:
+					want.Chokes += p.Connections
+					of[watch.Choke] += p.Connections
+				case p.Outcome == flow.Dropped:
+					want.Held += p.Connections
+					if kind == watch.Held {
+						of[watch.Held] += p.Connections
+					}
+				}
+			})
 		}
 		for _, hour := range g.Hours {
 			got.Add(*hour)
 		}
 		require.Equal(t, []int64{want.Chokes, want.Held, want.Leaks}, []int64{got.Chokes, got.Held, got.Leaks})
+		for _, m := range g.Matters {
+			of[m.Kind] -= m.Connections
+		}
+		require.Equal(t, []int64{0, 0, 0}, []int64{of[watch.Leak], of[watch.Choke], of[watch.Held]}, "matters count what they are about alone")
 	})
 	for _, kind := range []watch.Kind{watch.Leak, watch.Choke, watch.Held} {
 		require.Greater(t, found[kind], 5, kind)

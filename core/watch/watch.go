@@ -21,7 +21,7 @@ import (
 )
 
 // Version changes when the same view is gathered otherwise than before.
-const Version = 3
+const Version = 4
 
 // Kind is what is the matter.
 type Kind string
@@ -137,10 +137,10 @@ func (h *Hour) All() int64 {
 	return flow.Sum(flow.Sum(h.Permitted, h.Uncovered), flow.Sum(h.Held, flow.Sum(h.Leaks, h.Chokes)))
 }
 
-// Count adds connections of a conversation that was judged, by what became of them.
-func (h *Hour) Count(r *reach.Ruling, outcome flow.Outcome, n int64) {
-	if to := h.of(r, outcome); to != nil {
-		*to = flow.Sum(*to, n)
+// Count adds the connections of a part of a conversation, by what became of them.
+func (h *Hour) Count(p *reach.Portion) {
+	if to := h.of(&p.Ruling, p.Outcome); to != nil {
+		*to = flow.Sum(*to, p.Connections)
 	}
 }
 
@@ -163,15 +163,29 @@ func (h *Hour) of(r *reach.Ruling, outcome flow.Outcome) *int64 {
 	return &h.Uncovered
 }
 
-func (g *gathering) count(hours map[flow.Hour]*Hour, i int, r *reach.Ruling) {
-	g.v.EachRow(i, func(hour flow.Hour, outcome flow.Outcome, n int64) {
-		h := hours[hour]
+func (g *gathering) count(hours map[flow.Hour]*Hour, i int) {
+	g.v.EachPortion(i, func(p *reach.Portion) {
+		h := hours[p.Hour]
 		if h == nil {
 			h = &Hour{}
-			hours[hour] = h
+			hours[p.Hour] = h
 		}
-		h.Count(r, outcome, n)
+		h.Count(p)
 	})
+}
+
+// Has reports whether a part of one of its conversations is what the matter is about: of
+// one that leaked for a while, what was dropped at another time is none.
+func (m *Matter) Has(p *reach.Portion) bool {
+	switch m.Kind {
+	case Leak:
+		return p.Ruling.Fate == reach.Leak
+	case Choke:
+		return p.Ruling.Fate == reach.Choke
+	case Held:
+		return p.Ruling.Turned
+	}
+	return true
 }
 
 // Gather gathers the matters of a view.
@@ -197,7 +211,7 @@ func (g *gathering) sort(watched Watched) Gathered {
 	for k := range v.Len() {
 		i := int32(k)
 		r := v.Ruling(k)
-		g.count(out.Hours, k, &r)
+		g.count(out.Hours, k)
 		server := v.Server(k)
 		if is(server) {
 			c := g.caller(i)
@@ -402,7 +416,11 @@ type counting struct {
 func (g *gathering) add(m *Matter, n *counting, i int32) {
 	c := g.v.At(int(i))
 	m.Conversations = append(m.Conversations, i)
-	m.Connections = flow.Sum(m.Connections, c.Connections)
+	g.v.EachPortion(int(i), func(p *reach.Portion) {
+		if m.Has(p) {
+			m.Connections = flow.Sum(m.Connections, p.Connections)
+		}
+	})
 	n.clients[c.Client], n.servers[c.Server], n.points[c.Point] = true, true, true
 	if len(m.Conversations) == 1 || c.First.Before(m.First) {
 		m.First = c.First

@@ -56,7 +56,13 @@ func TestEachConversationIsInOneMatter(t *testing.T) {
 				_, twice := in[i]
 				require.False(t, twice)
 				in[i] = m.Kind
-				connections += v.At(int(i)).Connections
+				v.EachPortion(int(i), func(p *reach.Portion) {
+					is := map[watch.Kind]bool{watch.Leak: p.Outcome == flow.Carried, watch.Choke: p.Outcome == flow.Dropped,
+						watch.Held: p.Outcome == flow.Dropped, watch.Newcomer: true}
+					if is[m.Kind] {
+						connections += p.Connections
+					}
+				})
 			}
 			require.Equal(t, connections, m.Connections)
 			found[m.Kind]++

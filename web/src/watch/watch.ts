@@ -58,11 +58,13 @@ export function stateWords(m: Matter) {
   }
 }
 
-/** What became of a matter's connections, where that does not follow from its kind. */
+/** What became of all connections of a matter's conversations, where some are not what it is about. */
 export function became(m: Matter) {
-  const usual = m.kind === "leak" || m.kind === "newcomer" ? m.carried : m.dropped;
-  if (m.standing || usual === m.connections) return "";
-  const parts = [m.dropped ? `${n(m.dropped)} dropped` : "", m.carried ? `${n(m.carried)} carried` : ""].filter(Boolean);
+  const other = m.kind === "held" || m.kind === "choke" ? m.carried : m.dropped;
+  if (m.standing || !other) return "";
+  const parts = [m.dropped ? `${n(m.dropped)} dropped` : "", m.carried ? `${n(m.carried)} carried` : ""].filter(
+    Boolean,
+  );
   return parts.join(", ");
 }
 
