@@ -97,7 +97,7 @@ func (a *App) PreviewFlows(ctx context.Context, m *model.Model, file *File, o Im
 	if file.Size == 0 {
 		return ImportReport{}, errEmpty
 	}
-	hours := NewDistinct(m.Estate.ChangedHands)
+	hours := NewDistinct(m.Turned)
 	report, err := a.readFlows(ctx, m, file, o, true, func(float64, int) {}, hours.Add)
 	if err != nil {
 		return report, err
@@ -197,7 +197,7 @@ func (a *App) storeFlows(ctx context.Context, snap *model.Model, from *File, in 
 	if err != nil {
 		return nil, err
 	}
-	parts, err := NewSpill(filepath.Dir(from.Path), number, snap.Estate.ChangedHands)
+	parts, err := NewSpill(filepath.Dir(from.Path), number, snap.Turned)
 	if err != nil {
 		return nil, err
 	}

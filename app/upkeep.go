@@ -106,7 +106,7 @@ func (a *App) TurnRound(ctx context.Context, p store.ServicePort, back bool, pro
 			}
 			j.Turn()
 			return true
-		}, snap.Estate.ChangedHands, nil)
+		}, snap.Turned, nil)
 		if err != nil {
 			return nil, err
 		}
@@ -144,8 +144,18 @@ func (a *App) RefreshHooks(ctx context.Context) error {
 	for _, h := range habits {
 		icmp[h.Addr] = wire.Habit(h.ICMP)
 	}
-	a.Collector.SetHooks(collect.Hooks{Serves: servesAt(snap, said), Changes: snap.Estate.ChangedHands, ICMP: icmp})
+	a.Collector.SetHooks(collect.Hooks{Serves: servesAt(snap, said), Changes: a.turned, ICMP: icmp})
 	return nil
+}
+
+// turned says when it last changed whose an address is, or by what its traffic is judged,
+// as it is known now: points change while records come.
+func (a *App) turned(addr netip.Addr, at estate.Instant) (estate.Instant, bool) {
+	m := a.Models.Held()
+	if m == nil {
+		return at, false
+	}
+	return m.Turned(addr, at)
 }
 
 // finishTurns applies what was said of ports when the program ended in the middle

@@ -2,11 +2,13 @@ package model
 
 import (
 	"maps"
+	"net/netip"
 	"slices"
 	"sync"
 	"time"
 
 	"lucidorchard/core/decide"
+	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/plan"
 	"lucidorchard/core/policy"
@@ -52,12 +54,52 @@ func (m *Model) deriveJudge(before *Model) {
 	exempt := m.Exempt(m.Made)
 	if before != nil && before.judge != nil && before.Compiled == m.Compiled && before.guarding == m.guarding &&
 		maps.Equal(before.exempt, exempt) {
-		m.judge, m.exempt = before.judge, before.exempt
+		m.judge, m.exempt, m.turned = before.judge, before.exempt, before.turned
 		return
 	}
 	compiled, guarding := m.Compiled, m.guarding
 	m.exempt = exempt
-	m.judge = sync.OnceValue(func() *reach.Judge { return judgeOf(compiled, guarding, exempt) })
+	judge := sync.OnceValue(func() *reach.Judge { return judgeOf(compiled, guarding, exempt) })
+	m.judge, m.turned = judge, sync.OnceValue(func() *turned { return turnedOf(judge()) })
+}
+
+// turned is when the points that guard a workload may have begun to judge otherwise.
+type turned struct {
+	last   flow.Micros               // of all
+	guards map[int32][]*reach.Holder // by workload
+}
+
+func turnedOf(j *reach.Judge) *turned {
+	out := &turned{guards: map[int32][]*reach.Holder{}}
+	if j == nil {
+		return out
+	}
+	for i := range j.Holders {
+		h := &j.Holders[i]
+		if n := len(h.Periods); n > 0 {
+			out.last = max(out.last, h.Periods[n-1].From+reach.Settling)
+		}
+		for _, w := range h.Guards {
+			out.guards[w] = append(out.guards[w], h)
+		}
+	}
+	return out
+}
+
+// Turned gives when it last changed, at or before a time, whose an address is or by what its
+// traffic is judged; false: never. What is counted together of an hour is cut there.
+func (m *Model) Turned(addr netip.Addr, t estate.Instant) (last estate.Instant, ok bool) {
+	last, ok = m.Estate.ChangedHands(addr, t)
+	x := m.turned()
+	if x.last < flow.MicrosOfInstant(flow.HourOf(t).Start()) {
+		return last, ok
+	}
+	for _, h := range x.guards[m.Estate.At(addr, t).Workload] {
+		if at, turned := h.Turned(flow.MicrosOfInstant(t)); turned && (!ok || last.Before(at.Instant())) {
+			last, ok = at.Instant(), true
+		}
+	}
+	return last, ok
 }
 
 func judgeOf(compiled *decide.Compiled, guarding *guarding, exempt map[string]bool) *reach.Judge {

@@ -57,6 +57,7 @@ type Model struct {
 	census     func() *whatif.Census
 	probes     func() []Probe
 	judge      func() *reach.Judge
+	turned     func() *turned
 	exempt     map[string]bool // workloads, as judge goes by it
 	acceptance func() *reach.Acceptance
 	views      *views

@@ -3,6 +3,7 @@ package model_test
 import (
 	"encoding/json"
 	"fmt"
+	"net/netip"
 	"testing"
 	"time"
 
@@ -11,6 +12,7 @@ import (
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/reach"
+	"lucidorchard/core/service"
 	"lucidorchard/model"
 	"lucidorchard/store"
 )
@@ -148,4 +150,71 @@ func TestWhatIsPutBesideAModel(t *testing.T) {
 	again, err := k.Current(t.Context())
 	require.NoError(t, err)
 	require.Equal(t, m.Table.Len(), again.Table.Len())
+}
+
+// What a point held is told to the second: what came before, while and after it enforced, all
+// of it in one hour or two, is judged each by what was held then, and nothing is unclear.
+func TestAnHourIsCutWhereAPointChanges(t *testing.T) {
+	k, db := released(t)
+	ctx := t.Context()
+	now := func() *model.Model {
+		m, err := k.Current(ctx)
+		require.NoError(t, err)
+		return m
+	}
+	began := time.Now().Add(-20 * time.Minute).Truncate(time.Second)
+	mode := func(mode string, after time.Duration) {
+		no := 1
+		require.NoError(t, db.Heard(ctx, "p", json.RawMessage(`{}`), []store.PointEvent{{Point: "p", At: began.Add(after), What: "applied",
+			Words: "x", Release: &no, Mode: &mode}}, true))
+	}
+	traffic := func(carried, dropped int64, after time.Duration) {
+		at := estate.InstantOf(began.Add(after))
+		r := flow.Record{Start: at, End: at, Client: netip.MustParseAddr("10.0.0.9"), Server: netip.MustParseAddr("10.0.0.2"),
+			Point: service.PointOf(service.TCP, 4444), Bytes: 1, Packets: 1}
+		var records []flow.Record
+		for outcome, n := range map[flow.Outcome]int64{flow.Carried: carried, flow.Dropped: dropped} {
+			if r.Connections, r.Outcome = n, outcome; n > 0 {
+				records = append(records, r)
+			}
+		}
+		_, err := db.AddBatch(ctx, store.BatchOf(fmt.Sprint("cut", after), flow.Stating(records), now().Turned))
+		require.NoError(t, err)
+	}
+	count := func() (leaks, held, unclear, all int64) {
+		m := now()
+		v := m.Stretch(m.From, m.To)
+		for i := range v.Len() {
+			if v.Point(i) != service.PointOf(service.TCP, 4444) {
+				continue
+			}
+			v.EachPortion(i, func(p *reach.Portion) {
+				all += p.Connections
+				switch {
+				case p.Unclear:
+					unclear += p.Connections
+				case p.Ruling.Fate == reach.Leak:
+					leaks += p.Connections
+				case p.Outcome == flow.Dropped:
+					held += p.Connections
+				}
+			})
+		}
+		return leaks, held, unclear, all
+	}
+	mode("observe", 0)
+	traffic(6, 0, time.Minute)
+	mode("enforce", 2*time.Minute)
+	traffic(0, 4, 3*time.Minute)
+	traffic(9, 0, 4*time.Minute)
+	mode("observe", 5*time.Minute)
+	traffic(5, 0, 6*time.Minute)
+	leaks, held, unclear, all := count()
+	require.Equal(t, []int64{9, 4, 0, 24}, []int64{leaks, held, unclear, all})
+
+	mode("enforce", 7*time.Minute)
+	traffic(2, 0, 7*time.Minute+2*time.Second) // it may be of before
+	traffic(3, 0, 8*time.Minute)
+	leaks, held, unclear, all = count()
+	require.Equal(t, []int64{12, 4, 0, 29}, []int64{leaks, held, unclear, all})
 }

@@ -183,7 +183,8 @@ func (s *Store) PutWatchedDay(ctx context.Context, d WatchedDay) (opened []Openi
 			jsonOf(days), d.Day)
 		b.Queue(`DELETE FROM watch_hours WHERE hour >= $1 AND hour < $1 + 24`, int32(d.Day.Unix()/3600))
 		for hour, h := range d.Hours {
-			b.Queue(`INSERT INTO watch_hours VALUES ($1, $2, $3, $4, $5, $6)`, int32(hour), h.Permitted, h.Uncovered, h.Held, h.Leaks, h.Chokes)
+			b.Queue(`INSERT INTO watch_hours (hour, permitted, uncovered, held, leaks, chokes, unclear) VALUES ($1, $2, $3, $4, $5, $6, $7)`,
+				int32(hour), h.Permitted, h.Uncovered, h.Held, h.Leaks, h.Chokes, h.Unclear)
 		}
 		b.Queue(`DELETE FROM watch_caller_days WHERE day = $1 OR day < $1::date - 60`, d.Day)
 		who, what, points, firsts := d.callers()
@@ -549,14 +550,14 @@ func (s *Store) PutMatterState(ctx context.Context, ids []string, x MatterState)
 // WatchHours gives what became of the connections of the hours [from, to).
 func (s *Store) WatchHours(ctx context.Context, from, to flow.Hour) (map[flow.Hour]watch.Hour, error) {
 	var rows []struct {
-		Hour                                      int32
-		Permitted, Uncovered, Held, Leaks, Chokes int64
+		Hour                                               int32
+		Permitted, Uncovered, Held, Leaks, Chokes, Unclear int64
 	}
-	err := s.db.SelectContext(ctx, &rows, `SELECT hour, permitted, uncovered, held, leaks, chokes FROM watch_hours WHERE hour >= $1 AND hour < $2`,
+	err := s.db.SelectContext(ctx, &rows, `SELECT hour, permitted, uncovered, held, leaks, chokes, unclear FROM watch_hours WHERE hour >= $1 AND hour < $2`,
 		int32(from), int32(to))
 	out := make(map[flow.Hour]watch.Hour, len(rows))
 	for _, r := range rows {
-		out[flow.Hour(r.Hour)] = watch.Hour{Permitted: r.Permitted, Uncovered: r.Uncovered, Held: r.Held, Leaks: r.Leaks, Chokes: r.Chokes}
+		out[flow.Hour(r.Hour)] = watch.Hour{Permitted: r.Permitted, Uncovered: r.Uncovered, Held: r.Held, Leaks: r.Leaks, Chokes: r.Chokes, Unclear: r.Unclear}
 	}
 	return out, err
 }

@@ -37,9 +37,9 @@ type Period struct {
 	Enforce bool        // else it only observed
 }
 
-// settling is how long what was carried just before a release is enforced may still
+// Settling is how long what was carried just before a release is enforced may still
 // be reported: exporters tell of connections some time after their last packet.
-const settling = flow.Micros(5e6)
+const Settling = flow.Micros(5e6)
 
 // Judge finds the fates of the conversations of windows. Of gives the view of a window under a
 // release; it is asked for those only that were held in the time of the window.
@@ -138,48 +138,59 @@ func (v *View) Ruling(i int) Ruling {
 	return r
 }
 
-// Portion is what a conversation was in one hour with one outcome, and how that was judged:
-// by what the points held when it was last seen in it.
+// Portion is what a conversation was in one hour with one outcome, or a part of that, and
+// how it was judged: by what the points held when it was seen.
 type Portion struct {
 	Hour        flow.Hour
 	First, Last flow.Micros
 	Outcome     flow.Outcome
 	Connections int64 // a part of one that goes on counts as one
 	Ruling      Ruling
+	// Unclear says that a point that guards an end changed between First and Last, so that
+	// nobody can tell by what these connections are to be judged.
+	Unclear bool
 }
 
-// EachPortion calls f with the parts of a conversation, the earliest hour first.
+// EachPortion calls f with the portions of a conversation, the earliest hour first.
 func (v *View) EachPortion(i int, f func(*Portion)) {
-	judged := v.Fates() != nil
-	var in []*Holder
-	if judged {
-		in = v.guards(i)
+	if v.Fates() != nil {
+		rule := v.ruleOf(i)
+		v.portions(i, v.guards(i), func(p *Portion) {
+			p.Ruling.Turned = p.Outcome == flow.Dropped && p.Ruling.Fate == Fine
+			if p.Ruling.Release == 0 {
+				p.Ruling.Rule = rule
+			}
+			f(p)
+		})
+		return
 	}
-	var rule *policy.Rule
-	if k := v.rules[i]; k >= 0 {
-		rule = v.Compiled.Policy.Rules[k]
-	}
-	verdict := v.Verdict(i)
+	verdict, rule := v.Verdict(i), v.ruleOf(i)
 	for k := v.cols.Starts[i]; k < v.cols.Starts[i+1]; k++ {
-		ch, row := v.Table.Row(int(v.parts[k].row))
-		p := Portion{Hour: ch.Hour, First: ch.First[row], Last: ch.Last[row], Outcome: ch.Outcome[row], Connections: max(1, ch.Connections[row])}
-		r := &p.Ruling
+		p := v.portion(k)
+		p.Ruling.Rule = rule
 		switch {
-		case judged:
-			v.rule(r, i, ch, row, in)
-			r.Turned = p.Outcome == flow.Dropped && r.Fate == Fine
 		case p.Outcome == flow.Dropped && verdict == decide.Permit:
-			r.Fate = Choke
+			p.Ruling.Fate = Choke
 		case p.Outcome == flow.Dropped:
-			r.Turned = true
+			p.Ruling.Turned = true
 		case p.Outcome == flow.Carried && verdict == decide.Reject:
-			r.Fate = Leak
-		}
-		if r.Release == 0 {
-			r.Rule = rule
+			p.Ruling.Fate = Leak
 		}
 		f(&p)
 	}
+}
+
+func (v *View) ruleOf(i int) *policy.Rule {
+	if k := v.rules[i]; k >= 0 {
+		return v.Compiled.Policy.Rules[k]
+	}
+	return nil
+}
+
+// portion gives a row of a conversation.
+func (w *Window) portion(k int32) Portion {
+	ch, row := w.Table.Row(int(w.parts[k].row))
+	return Portion{Hour: ch.Hour, First: ch.First[row], Last: ch.Last[row], Outcome: ch.Outcome[row], Connections: max(1, ch.Connections[row])}
 }
 
 // guards gives the points that guard an end of a conversation.
@@ -188,49 +199,123 @@ func (w *Window) guards(i int) []*Holder {
 	return slices.Concat(x.servers[w.ends[w.cols.Server[i]].Workload], x.clients[w.ends[w.cols.Client[i]].Workload])
 }
 
+// portions judges the rows of a conversation by points. Where one of them changed between
+// the first and the last of a row in a way that matters, one connection is judged for
+// certain, as it was seen first or last; of the others it is unclear.
+func (w *Window) portions(i int, in []*Holder, f func(*Portion)) {
+	for k := w.cols.Starts[i]; k < w.cols.Starts[i+1]; k++ {
+		p := w.portion(k)
+		p.Ruling = w.moment(i, p.Outcome, p.Last, in)
+		if !crossed(in, p.First, p.Last) {
+			f(&p)
+			continue
+		}
+		first := w.moment(i, p.Outcome, p.First, in)
+		same := first.Fate == p.Ruling.Fate
+		for _, h := range in {
+			h.turns(p.First, p.Last, func(at flow.Micros) {
+				same = same && w.moment(i, p.Outcome, at, in).Fate == first.Fate
+			})
+		}
+		if same {
+			f(&p)
+			continue
+		}
+		rest := p
+		rest.Unclear, rest.Ruling.Fate, rest.Ruling.Holder = true, Fine, nil
+		if first.Fate != Fine && p.Ruling.Fate != Leak {
+			p.Ruling = first
+		}
+		if p.Ruling.Fate != Fine {
+			p.Connections = 1
+			f(&p)
+			rest.Connections--
+		}
+		if rest.Connections > 0 {
+			f(&rest)
+		}
+	}
+}
+
+// turns calls f with the times, after one and not after another, from which on a point may
+// judge otherwise than before: it holds something else, or that has settled.
+func (h *Holder) turns(after, until flow.Micros, f func(flow.Micros)) {
+	from := sort.Search(len(h.Periods), func(i int) bool { return h.Periods[i].From > after-Settling })
+	for _, p := range h.Periods[from:] {
+		if p.From > until {
+			return
+		}
+		for _, at := range [2]flow.Micros{p.From, p.From + Settling} {
+			if at > after && at <= until {
+				f(at)
+			}
+		}
+	}
+}
+
+// Turned gives the last of the times, not after one, from which on a point may judge
+// otherwise than before; false: there is none.
+func (h *Holder) Turned(by flow.Micros) (at flow.Micros, ok bool) {
+	i := sort.Search(len(h.Periods), func(i int) bool { return h.Periods[i].From > by })
+	if i == 0 {
+		return 0, false
+	}
+	at = h.Periods[i-1].From
+	if at+Settling <= by {
+		at += Settling
+	}
+	return at, true
+}
+
+// crossed reports whether a point may judge otherwise at one time than at another.
+func crossed(in []*Holder, first, last flow.Micros) (yes bool) {
+	for _, h := range in {
+		h.turns(first, last, func(flow.Micros) { yes = true })
+	}
+	return yes
+}
+
 // ruling judges a conversation by the points that guard its ends: it leaked if one that
-// should have dropped a part of it did not.
+// should have dropped some of it did not.
 func (w *Window) ruling(i int) (out Ruling) {
 	in := w.guards(i)
 	if len(in) == 0 {
 		return out
 	}
-	for k := w.cols.Starts[i]; k < w.cols.Starts[i+1] && out.Fate != Leak; k++ {
-		ch, row := w.Table.Row(int(w.parts[k].row))
-		w.rule(&out, i, ch, row, in)
-	}
+	w.portions(i, in, func(p *Portion) {
+		if r := &p.Ruling; out.Fate != Leak && (r.Fate != Fine || out.Fate == Fine) {
+			out = *r
+		}
+	})
 	return out
 }
 
-// rule judges a part of a conversation by points, over what is known of it so far: what
-// leaked goes before what was choked, and that before what was fine.
-func (w *Window) rule(out *Ruling, i int, ch *flow.Chunk, row int, in []*Holder) {
-	last := ch.Last[row]
+// moment judges what was seen of a conversation at a time, with an outcome, by points: that
+// it leaked goes before that it was choked.
+func (w *Window) moment(i int, outcome flow.Outcome, at flow.Micros, in []*Holder) (out Ruling) {
 	for _, h := range in {
-		p := h.at(last)
+		p := h.at(at)
 		v := w.judged.views[p.Release]
 		if v == nil {
 			continue
 		}
 		fate := Fine
 		switch verdict := v.Verdict(i); {
-		case verdict == decide.Reject && p.Enforce && ch.Outcome[row] == flow.Carried && last > p.From+settling:
+		case verdict == decide.Reject && p.Enforce && outcome == flow.Carried && at >= p.From+Settling:
 			fate = Leak
-		case verdict == decide.Permit && ch.Outcome[row] == flow.Dropped:
+		case verdict == decide.Permit && outcome == flow.Dropped:
 			fate = Choke
 		}
 		if fate == Fine && out.Fate != Fine {
 			continue
 		}
-		out.Release, out.Rule = p.Release, nil
-		if k := v.rules[i]; k >= 0 {
-			out.Rule = v.Compiled.Policy.Rules[k]
-		}
+		out.Release, out.Rule = p.Release, v.ruleOf(i)
 		if fate != Fine {
 			out.Fate, out.Holder = fate, h
 		}
 		if fate == Leak {
-			return
+			return out
 		}
 	}
+	return out
 }

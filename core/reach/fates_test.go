@@ -77,7 +77,7 @@ func TestFatesAreThoseOfTheRows(t *testing.T) {
 					verdict := decide.VerdictOf(walk.Decide(c.Client.Endpoint, c.Server.Endpoint, c.Point))
 					switch {
 					case verdict == decide.Reject && held.Enforce && b.Outcome == flow.Carried &&
-						flow.MicrosOfInstant(b.Last) > held.From+5e6:
+						flow.MicrosOfInstant(b.Last) >= held.From+5e6:
 						want = reach.Leak
 					case verdict == decide.Permit && b.Outcome == flow.Dropped && want == reach.Fine:
 						want = reach.Choke
@@ -141,8 +141,90 @@ func TestOnlyReleasesOfTheTimeJudge(t *testing.T) {
 		asked[release] = true
 		return w.Under(c)
 	}})
-	require.Equal(t, []reach.Fate{reach.Fine}, w.Fates(), "it was carried within the seconds in which that is still told")
+	require.Equal(t, []reach.Fate{reach.Leak}, w.Fates(), "the second was enforced when it began")
 	require.Equal(t, map[int]bool{2: true, 3: true, 4: true}, asked)
+}
+
+// Rows that a change of what a point holds cuts: what is certain is said, of the rest that it
+// is unclear. Where each connection is a row of its own nothing is; whatever the rows, the
+// truth lies between what is certain and that with all that is unclear.
+func TestWhatACutRowTells(t *testing.T) {
+	a, b := sample.Addresses[1], sample.Addresses[0]
+	e, _ := estate.New([]estate.Workload{{ID: "a", Leases: []estate.Lease{{Addr: b, From: estate.Beginning, Until: estate.End}}}})
+	shut, open := decideAll(t, e), compile(t, e, "layer last\npermit any -> any on any\n", estate.Instant{Sec: 1_795_000_000})
+	start := flow.HourOf(estate.Instant{Sec: 1_795_000_000})
+	at := func(second int) flow.Micros { return flow.MicrosOfInstant(start.Start()) + flow.Micros(second)*1e6 }
+	cut := 0
+	rapid.Check(t, func(t *rapid.T) {
+		h := reach.Holder{Name: "p", Guards: []int32{0}, Server: true}
+		for second := rapid.IntRange(-500, 500).Draw(t, "first period"); second < 3600; second += rapid.IntRange(60, 1500).Draw(t, "later") {
+			h.Periods = append(h.Periods, reach.Period{From: at(second), Release: rapid.IntRange(0, 2).Draw(t, "release"),
+				Enforce: rapid.Bool().Draw(t, "enforce")})
+		}
+		held := func(at flow.Micros) (p reach.Period) {
+			for _, x := range h.Periods {
+				if x.From <= at {
+					p = x
+				}
+			}
+			return p
+		}
+		var apart, together flow.Buckets
+		leaks, chokes, all := int64(0), int64(0), int64(0)
+		for range rapid.IntRange(1, 20).Draw(t, "connections") {
+			when := at(rapid.IntRange(0, 3599).Draw(t, "second"))
+			if len(h.Periods) > 0 && rapid.IntRange(0, 3).Draw(t, "at a turn") == 0 { // what is rare is tried often
+				p := rapid.SampledFrom(h.Periods).Draw(t, "which")
+				when = min(max(p.From+flow.Micros(rapid.IntRange(-1, 6).Draw(t, "by"))*1e6, at(0)), at(3599))
+			}
+			outcome := rapid.SampledFrom([]flow.Outcome{flow.Carried, flow.Dropped}).Draw(t, "outcome")
+			r := flow.Record{Start: when.Instant(), End: when.Instant(), Client: a, Server: b, Point: service.PointOf(service.TCP, 22),
+				Connections: 1, Outcome: outcome}
+			together.Add(r)
+			apart.Changes = func(_ netip.Addr, t estate.Instant) (estate.Instant, bool) {
+				turned, ok := h.Turned(flow.MicrosOfInstant(t))
+				return turned.Instant(), ok
+			}
+			apart.Add(r)
+			all++
+			switch p := held(when); {
+			case outcome == flow.Carried && p.Release == 1 && p.Enforce && when >= p.From+5e6:
+				leaks++
+			case outcome == flow.Dropped && p.Release == 2:
+				chokes++
+			}
+		}
+		count := func(b *flow.Buckets) (leaked, choked, unclear, sum int64) {
+			w := reach.NewWindow(e, flow.Pack(b.All()), start, start+1)
+			w.JudgedBy(&reach.Judge{Holders: []reach.Holder{h}, Of: func(w *reach.Window, release int) *reach.View {
+				return w.Under(map[int]*decide.Compiled{1: shut, 2: open}[release])
+			}})
+			v := w.Under(shut)
+			for i := range v.Len() {
+				v.EachPortion(i, func(p *reach.Portion) {
+					sum += p.Connections
+					switch {
+					case p.Unclear:
+						unclear += p.Connections
+					case p.Ruling.Fate == reach.Leak:
+						leaked += p.Connections
+					case p.Ruling.Fate == reach.Choke:
+						choked += p.Connections
+					}
+				})
+			}
+			return leaked, choked, unclear, sum
+		}
+		leaked, choked, unclear, sum := count(&together)
+		require.Equal(t, all, sum)
+		require.LessOrEqual(t, leaked, leaks)
+		require.LessOrEqual(t, choked, chokes)
+		require.LessOrEqual(t, leaks+chokes, leaked+choked+unclear)
+		cut += int(unclear)
+		leaked, choked, unclear, sum = count(&apart)
+		require.Equal(t, []int64{all, leaks, chokes, 0}, []int64{sum, leaked, choked, unclear})
+	})
+	require.Positive(t, cut)
 }
 
 func decideAll(t *testing.T, e *estate.Estate) *decide.Compiled {

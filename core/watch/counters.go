@@ -43,7 +43,7 @@ func Bins(v *reach.View, s Span) []Hour {
 	for i := range v.Len() {
 		v.EachPortion(i, func(p *reach.Portion) {
 			s.each(p.First, p.Last, p.Connections, func(bin int, share int64) {
-				if to := out[bin].of(&p.Ruling, p.Outcome); to != nil {
+				if to := out[bin].of(p); to != nil {
 					*to = flow.Sum(*to, share)
 				}
 			})
@@ -99,7 +99,7 @@ func Counters(v *reach.View, s Span, byRule bool) []Counter {
 				if c == nil {
 					c = find(&p.Ruling)
 				}
-				to := c.of(&p.Ruling, p.Outcome)
+				to := c.of(p)
 				if to == nil {
 					return
 				}

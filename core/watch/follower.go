@@ -148,7 +148,7 @@ func (h *Hour) take(o *Hour) bool {
 		return false
 	}
 	for _, n := range [][2]*int64{{&h.Permitted, &o.Permitted}, {&h.Uncovered, &o.Uncovered}, {&h.Held, &o.Held}, {&h.Leaks, &o.Leaks},
-		{&h.Chokes, &o.Chokes}} {
+		{&h.Chokes, &o.Chokes}, {&h.Unclear, &o.Unclear}} {
 		if *n[0] >= flow.Most || *n[0] < *n[1] {
 			return false
 		}

@@ -80,7 +80,7 @@ func TestTheHoursCountWhatTheMattersHave(t *testing.T) {
 			v.EachPortion(i, func(p *reach.Portion) {
 				period, guarded := then(p.Last), server || client && h.Client
 				reject, permit := under.Verdict(i) == decide.Reject, under.Verdict(i) == decide.Permit
-				leaks := guarded && period.Release != 0 && period.Enforce && reject && p.Last > period.From+5e6
+				leaks := guarded && period.Release != 0 && period.Enforce && reject && p.Last >= period.From+5e6
 				chokes := guarded && period.Release != 0 && permit
 				switch {
 				case p.Outcome == flow.Carried && leaks:

@@ -21,7 +21,7 @@ import (
 )
 
 // Version changes when the same view is gathered otherwise than before.
-const Version = 4
+const Version = 5
 
 // Kind is what is the matter.
 type Kind string
@@ -124,33 +124,37 @@ type Hour struct {
 	Held      int64 `json:"held" doc:"Dropped, and not permitted by what was held then"`
 	Leaks     int64 `json:"leaks" doc:"Carried, though rejected"`
 	Chokes    int64 `json:"chokes" doc:"Dropped, though permitted"`
+	Unclear   int64 `json:"unclear" doc:"Of which that cannot be told: what a point held changed while they were counted together"`
 }
 
 // Add adds those of another stretch.
 func (h *Hour) Add(o Hour) {
 	h.Permitted, h.Uncovered, h.Held = flow.Sum(h.Permitted, o.Permitted), flow.Sum(h.Uncovered, o.Uncovered), flow.Sum(h.Held, o.Held)
-	h.Leaks, h.Chokes = flow.Sum(h.Leaks, o.Leaks), flow.Sum(h.Chokes, o.Chokes)
+	h.Leaks, h.Chokes, h.Unclear = flow.Sum(h.Leaks, o.Leaks), flow.Sum(h.Chokes, o.Chokes), flow.Sum(h.Unclear, o.Unclear)
 }
 
 // All is all of them.
 func (h *Hour) All() int64 {
-	return flow.Sum(flow.Sum(h.Permitted, h.Uncovered), flow.Sum(h.Held, flow.Sum(h.Leaks, h.Chokes)))
+	return flow.Sum(flow.Sum(h.Permitted, h.Uncovered), flow.Sum(flow.Sum(h.Held, h.Unclear), flow.Sum(h.Leaks, h.Chokes)))
 }
 
 // Count adds the connections of a part of a conversation, by what became of them.
 func (h *Hour) Count(p *reach.Portion) {
-	if to := h.of(&p.Ruling, p.Outcome); to != nil {
+	if to := h.of(p); to != nil {
 		*to = flow.Sum(*to, p.Connections)
 	}
 }
 
-// of gives what connections of an outcome count as; nil: it is not known what became of
+// of gives what the connections of a portion count as; nil: it is not known what became of
 // them.
-func (h *Hour) of(r *reach.Ruling, outcome flow.Outcome) *int64 {
+func (h *Hour) of(p *reach.Portion) *int64 {
+	r, outcome := &p.Ruling, p.Outcome
 	permit := r.Rule != nil && decide.VerdictOf(r.Rule) == decide.Permit
 	switch {
 	case outcome == flow.Unknown:
 		return nil
+	case p.Unclear:
+		return &h.Unclear
 	case outcome == flow.Dropped && r.Fate == reach.Choke:
 		return &h.Chokes
 	case outcome == flow.Dropped:

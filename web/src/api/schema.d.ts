@@ -4031,6 +4031,11 @@ export interface components {
             permitted: number;
             /**
              * Format: int64
+             * @description Of which that cannot be told: what a point held changed while they were counted together
+             */
+            unclear: number;
+            /**
+             * Format: int64
              * @description Carried, as no rule speaks of them
              */
             uncovered: number;
@@ -6389,6 +6394,11 @@ export interface components {
              * @description Carried, as a rule permits
              */
             permitted: number;
+            /**
+             * Format: int64
+             * @description Of which that cannot be told: what a point held changed while they were counted together
+             */
+            unclear: number;
             /**
              * Format: int64
              * @description Carried, as no rule speaks of them

@@ -316,6 +316,8 @@ function Did({ e }: { e: Evidence }) {
             {plural(carried(e.total), "connection was", "connections were")} carried, {n(e.total.held + e.total.chokes)}{" "}
             dropped. {n(e.total.leaks)} leaked: carried though rejected
             {e.total.leaks > 0 && e.versions.length === 0 ? " by the draft" : ""}.
+            {e.total.unclear > 0 &&
+              ` Of ${n(e.total.unclear)} that cannot be told: what a point held changed while they were counted together.`}
           </Text>
           <Table
             label="callers"

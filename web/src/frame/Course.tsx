@@ -59,7 +59,15 @@ export function Course() {
     {
       path: "watch",
       name: "Watch",
-      fact: seen && (seen.sum.leaks + seen.sum.chokes ? `${n(seen.sum.leaks)} leaked` : "quiet"),
+      fact:
+        seen &&
+        (seen.sum.leaks
+          ? `${n(seen.sum.leaks)} leaked`
+          : seen.sum.chokes
+            ? `${n(seen.sum.chokes)} choked`
+            : seen.sum.unclear
+              ? `${n(seen.sum.unclear)} unclear`
+              : "quiet"),
       need: seen?.open ? plural(seen.open, "matter") : "",
     },
   ];

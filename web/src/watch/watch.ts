@@ -24,13 +24,14 @@ export const plain = (m: Matter) => m.title.map((p) => p.text).join("");
 
 /** What the headline says of a time. */
 export function headline(w: Watch, period: Period) {
-  const { held, leaks, chokes } = w.sum;
+  const { held, leaks, chokes, unclear } = w.sum;
   const tried = held ? `${plural(held, "attempt was", "attempts were")} held` : "nothing had to be held";
   const time = `In the last ${period}`;
-  if (!leaks && !chokes) return { time, tried, through: "" };
+  if (!leaks && !chokes && !unclear) return { time, tried, through: "" };
   const parts = [
     leaks ? `${n(leaks)} got through` : "",
     chokes ? `${n(chokes)} that may pass ${chokes === 1 ? "was" : "were"} dropped` : "",
+    unclear ? `${n(unclear)} ${unclear === 1 ? "is" : "are"} unclear, as a point changed meanwhile` : "",
   ].filter(Boolean);
   return { time, tried, through: parts.join(", and ") };
 }
