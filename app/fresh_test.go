@@ -120,7 +120,7 @@ func TestWhatIsNewIsToldOnce(t *testing.T) {
 			sum += n
 		}
 		return sum == 24 && len(h.all()) == len(want)
-	}, 20*time.Second, 20*time.Millisecond)
+	}, 20*time.Second, 20*time.Millisecond, "found %v, told %v", &found, &h.got)
 	time.Sleep(2 * time.Second) // what comes without need would come now
 	look()
 	require.Len(t, found, 6)

@@ -336,15 +336,17 @@ func TestDriftIsSaidAndPutBack(t *testing.T) {
 	x.ID = "b"
 	s.tell(x)
 	s.until(t, "told anew it holds it", func(x point.Said) bool { return x.State == "holds" && x.ID == "b" })
-	x.PutsBack = false
+	x.PutsBack, x.ID = false, "c"
 	s.tell(x)
+	s.until(t, "it has been told", func(x point.Said) bool { return x.ID == "c" })
 	k.Lose()
 	s.until(t, "it waits", func(x point.Said) bool { return x.State == "drifted" })
 	require.NoError(t, k.Load(plan.Loaded{Enforced: x.Enforces.Plan}, false), "somebody puts it right")
 	s.until(t, "it sees that, and says so", func(x point.Said) bool { return x.State == "holds" })
 	require.Eventually(t, func() bool { return s.happened("put back") }, 10*time.Second, 5*time.Millisecond)
-	x.PutsBack = true
+	x.PutsBack, x.ID = true, "d"
 	s.tell(x)
+	s.until(t, "it is to put back again", func(x point.Said) bool { return x.ID == "d" })
 	k.Lose()
 	require.Eventually(t, func() bool { return s.happened("put back") && len(held(t, k)) == 2 }, 10*time.Second,
 		5*time.Millisecond)
