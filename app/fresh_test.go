@@ -119,7 +119,11 @@ func TestWhatIsNewIsToldOnce(t *testing.T) {
 		for _, n := range found {
 			sum += n
 		}
-		return sum == 24 && len(h.all()) == len(want)
+		messages := 0
+		for _, m := range h.all() {
+			messages += max(1, len(m.Parts)) // on a slow machine all are due together, and are one summary
+		}
+		return sum == 24 && messages == len(want)
 	}, 20*time.Second, 20*time.Millisecond, "found %v, told %v", &found, &h.got)
 	time.Sleep(2 * time.Second) // what comes without need would come now
 	look()
