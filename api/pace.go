@@ -167,6 +167,7 @@ const writeAgain = time.Second
 func (s *base) paced(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		p := &pacedWriter{ResponseWriter: w, control: http.NewResponseController(w), take: s.Patience.Take}
+		p.move() // what an earlier answer on this connection left may be over
 		next.ServeHTTP(p, r)
 		p.set = time.Time{} // the rest of the answer is sent after this
 		p.move()

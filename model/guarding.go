@@ -52,6 +52,7 @@ func (m *Model) Exempt(at time.Time) map[string]bool {
 // it goes by.
 func (m *Model) deriveJudge(before *Model) {
 	exempt := m.Exempt(m.Made)
+	m.lastTurn = m.guarding.lastTurn()
 	if before != nil && before.judge != nil && before.Compiled == m.Compiled && before.guarding == m.guarding &&
 		maps.Equal(before.exempt, exempt) {
 		m.judge, m.exempt, m.turned = before.judge, before.exempt, before.turned
@@ -60,41 +61,45 @@ func (m *Model) deriveJudge(before *Model) {
 	compiled, guarding := m.Compiled, m.guarding
 	m.exempt = exempt
 	judge := sync.OnceValue(func() *reach.Judge { return judgeOf(compiled, guarding, exempt) })
-	m.judge, m.turned = judge, sync.OnceValue(func() *turned { return turnedOf(judge()) })
+	m.judge, m.turned = judge, sync.OnceValue(func() turned { return turnedOf(judge()) })
 }
 
 // turned is when the points that guard a workload may have begun to judge otherwise.
-type turned struct {
-	last   flow.Micros               // of all
-	guards map[int32][]*reach.Holder // by workload
-}
+type turned map[int32][]*reach.Holder // by workload
 
-func turnedOf(j *reach.Judge) *turned {
-	out := &turned{guards: map[int32][]*reach.Holder{}}
+func turnedOf(j *reach.Judge) turned {
+	out := turned{}
 	if j == nil {
 		return out
 	}
 	for i := range j.Holders {
 		h := &j.Holders[i]
-		if n := len(h.Periods); n > 0 {
-			out.last = max(out.last, h.Periods[n-1].From+reach.Settling)
-		}
 		for _, w := range h.Guards {
-			out.guards[w] = append(out.guards[w], h)
+			out[w] = append(out[w], h)
 		}
 	}
 	return out
+}
+
+// lastTurn gives when a point last began to hold or do something else, and that had settled.
+func (g *guarding) lastTurn() (last flow.Micros) {
+	if g == nil {
+		return 0
+	}
+	for i := range g.Periods {
+		last = max(last, flow.MicrosOf(g.Periods[i].At)+reach.Settling)
+	}
+	return last
 }
 
 // Turned gives when it last changed, at or before a time, whose an address is or by what its
 // traffic is judged; false: never. What is counted together of an hour is cut there.
 func (m *Model) Turned(addr netip.Addr, t estate.Instant) (last estate.Instant, ok bool) {
 	last, ok = m.Estate.ChangedHands(addr, t)
-	x := m.turned()
-	if x.last < flow.MicrosOfInstant(flow.HourOf(t).Start()) {
+	if m.lastTurn < flow.MicrosOfInstant(flow.HourOf(t).Start()) { // as nearly always: nobody has to be asked
 		return last, ok
 	}
-	for _, h := range x.guards[m.Estate.At(addr, t).Workload] {
+	for _, h := range m.turned()[m.Estate.At(addr, t).Workload] {
 		if at, turned := h.Turned(flow.MicrosOfInstant(t)); turned && (!ok || last.Before(at.Instant())) {
 			last, ok = at.Instant(), true
 		}

@@ -57,7 +57,8 @@ type Model struct {
 	census     func() *whatif.Census
 	probes     func() []Probe
 	judge      func() *reach.Judge
-	turned     func() *turned
+	turned     func() turned
+	lastTurn   flow.Micros     // of any point
 	exempt     map[string]bool // workloads, as judge goes by it
 	acceptance func() *reach.Acceptance
 	views      *views
