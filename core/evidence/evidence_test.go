@@ -94,7 +94,7 @@ func TestTenDaysOfAStore(t *testing.T) {
 	}
 	require.Equal(t, []evidence.State{"none", "partly", "held", "held", "broken", "held", "leaked", "partly", "unknown", "held"}, states)
 	require.Equal(t, evidence.DayCounts{Days: 10, Held: 4, Broken: 1, Leaked: 1, None: 1, Partly: 2, Unknown: 1}, e.Counts)
-	require.Equal(t, "It held on 4 of 10 days; on 1 what was in force broke it, on 1 something leaked, on 1 it was not in force all day, "+
+	require.Equal(t, "It was kept on 4 of 10 days; on 1 what was in force broke it, on 1 something leaked, on 1 it was not in force all day, "+
 		"on 2 it was not enforced everywhere all day, on 1 of some hours nothing is known. 2 connections were carried that it speaks against.", e.Sentence)
 
 	require.Len(t, e.Breaks, 1)

@@ -138,7 +138,7 @@ func (e *Evidence) sentence() string {
 	case c.Held == c.Days && e.Promise.Kind == "group":
 		out = fmt.Sprintf("On each of %s what was in force was enforced, and nothing leaked.", days)
 	case c.Held == c.Days:
-		out = fmt.Sprintf("It held on each of %s: it was in force and enforced, and nothing leaked.", days)
+		out = fmt.Sprintf("It was kept on each of %s: it was in force and enforced, and nothing leaked.", days)
 	case !slices.ContainsFunc(e.Days, func(d Day) bool { return d.Holds+d.Open+d.Broken+d.Undefined > 0 }):
 		out = fmt.Sprintf("Nothing was in force there on any of %s.", days)
 	default:
@@ -153,7 +153,7 @@ func (e *Evidence) sentence() string {
 				parts = append(parts, fmt.Sprintf("on %d %s", x.n, x.words))
 			}
 		}
-		out = fmt.Sprintf("It held on %d of %s; %s.", c.Held, days, strings.Join(parts, ", "))
+		out = fmt.Sprintf("It was kept on %d of %s; %s.", c.Held, days, strings.Join(parts, ", "))
 	}
 	if e.Promise.Kind == "group" || e.Promise.Kind == "always" {
 		return out

@@ -109,6 +109,10 @@ function words(d: Day): string {
   const out = [`${short.format(new Date(`${d.day}T00:00:00Z`))}: ${wordOf(d.state)}`];
   if (d.none > 0 && d.draft) out.push(`the draft ${d.draft === "holds" ? "keeps it" : `is ${d.draft}`}`);
   if (d.members) out.push(`enforced for ${n(d.enforced)} of ${n(d.members)}`);
+  if (d.shown)
+    out.push(
+      d.shown === "cannot be shown" ? "that the promise was kept cannot be shown" : `the promise was ${d.shown}`,
+    );
   if (d.against) out.push(`${n(d.against)} against it`);
   return out.join(", ");
 }
@@ -125,6 +129,7 @@ function DayTable({ days, group }: { days: Day[]; group: boolean }) {
   const heads = [
     "day",
     "",
+    "promise",
     "in force",
     ...(group ? [] : ["kept it"]),
     "enforced",
@@ -150,6 +155,7 @@ function DayTable({ days, group }: { days: Day[]; group: boolean }) {
           {days.map((d) => {
             const inForce = d.holds + d.open + d.broken + d.undefined;
             const cells = [
+              d.shown ?? "",
               inForce ? `${hours(inForce)}${d.releases.length ? `: release ${d.releases.join(", ")}` : ""}` : "nothing",
               ...(group ? [] : [hours(d.holds) || (inForce ? "no" : `draft: ${d.draft ?? ""}`)]),
               `${n(d.enforced)} of ${n(d.members)}`,

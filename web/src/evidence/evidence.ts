@@ -15,7 +15,7 @@ export const states: { state: State; word: string; means: string }[] = [
   { state: "none", word: "not in force", means: "nothing was in force there, at least for some time" },
   { state: "partly", word: "not everywhere", means: "not all of it was enforced all day" },
   { state: "unknown", word: "hours unknown", means: "nothing at all was seen in some hours" },
-  { state: "held", word: "held", means: "promised, in force and enforced all day, and nothing leaked" },
+  { state: "held", word: "kept", means: "promised, in force and enforced all day, and nothing leaked" },
 ];
 
 export const wordOf = (s: State) => states.find((x) => x.state === s)!.word;
