@@ -124,7 +124,7 @@ func (s *base) unarrived(ctx context.Context, err error, within Patience) error 
 			fmt.Sprintf("the request cannot be kept in %s until its turn: %s; nothing was stored", s.Uploads, disk.Err))
 	case errors.Is(err, os.ErrDeadlineExceeded):
 		return problem(http.StatusRequestTimeout, problemSlow, fmt.Sprintf(
-			"the request did not arrive whole: nothing came for %s, or it took over %s; nothing was stored",
+			"the request did not arrive in time: no data for %s, or more than %s in all; nothing was stored",
 			within.Pause, within.Whole))
 	}
 	return huma.Error400BadRequest("the request did not arrive whole: " + err.Error() + "; nothing was stored")

@@ -96,7 +96,7 @@ func TestABodyThatDoesNotComeHoldsNobodyUp(t *testing.T) {
 		text, err := io.ReadAll(r.Body)
 		require.NoError(t, err)
 		require.Equal(t, 408, r.StatusCode)
-		require.Contains(t, string(text), "nothing came for 3s")
+		require.Contains(t, string(text), "no data for 3s")
 		_, err = conn.Read(make([]byte, 1))
 		require.ErrorIs(t, err, io.EOF, "the connection ended")
 	}

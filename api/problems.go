@@ -173,11 +173,11 @@ func (s *base) failed(ctx context.Context, err error) error {
 	case ctx.Err() != nil && errors.Is(err, context.Canceled): // nobody waits for the answer any more
 		cause(slog.LevelInfo, "a request was given up: its client left")
 		return problem(http.StatusServiceUnavailable, problemBusy,
-			"the connection ended before the answer was there; what a change came to is not known: look first")
+			"the connection ended before the answer was ready; check whether the change was stored before you send it again")
 	case errors.Is(err, context.DeadlineExceeded) && errors.Is(ctx.Err(), context.DeadlineExceeded):
 		cause(slog.LevelError, "a request took too long and was ended")
 		return problem(http.StatusServiceUnavailable, problemSlow, fmt.Sprintf(
-			"the answer took longer than %d minutes and was given up; ask for less at once", int(longest.Minutes())))
+			"the answer took longer than %d minutes, so the server stopped; request a smaller part", int(longest.Minutes())))
 	}
 	cause(slog.LevelError, "the database cannot be used")
 	return problem(http.StatusServiceUnavailable, problemAway, s.Told(err))

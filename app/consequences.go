@@ -89,7 +89,7 @@ func Changing(before *reach.View, m *model.Model, text string) (*Consequences, e
 // affordable refuses a text whose groups would take too long over the estate.
 func affordable(m *model.Model, text string) error {
 	p, _ := policy.Parse(text)
-	return decide.Cost(m.Estate, p)
+	return decide.Affordable(m.Compiled, p)
 }
 
 // ConsequencesOf says what an update of the draft or the estate changes.

@@ -408,7 +408,7 @@ func (a *App) PutDestination(ctx context.Context, name string, s notify.Settings
 		}
 		if s.Password == "" && s.User == was.User && was.Password != "" {
 			if s.Address != was.Address { // or it could be sent to whoever wants to have it
-				return Invalid("password: found nothing, expected the password, as the address is another one; nothing was changed")
+				return Invalid("password: enter the password again, because the address changed; nothing was changed")
 			}
 			s.Password = was.Password
 		}

@@ -253,13 +253,13 @@ func TestNoDestinationWaitsForAnother(t *testing.T) {
 	require.ErrorContains(t, err, "the most there may be")
 	require.NoError(t, a.PutDestination(t.Context(), "fussy", notify.Settings{Kind: "webhook", Address: fussy.URL, Secret: "key"}), "it is there already")
 	require.ErrorContains(t, a.PutDestination(t.Context(), "fussy", notify.Settings{Kind: "webhook", Address: "http://169.254.169.254/", Secret: "key"}),
-		"an address of a link")
+		"a link-local address")
 	settings := notify.Settings{Kind: "webhook", Address: fussy.URL, Secret: "key", User: "ada", Password: "secret"}
 	require.NoError(t, a.PutDestination(t.Context(), "fussy", settings))
 	settings.Password = ""
 	require.NoError(t, a.PutDestination(t.Context(), "fussy", settings), "it stays what it was")
 	settings.Address = deaf.URL
-	require.ErrorContains(t, a.PutDestination(t.Context(), "fussy", settings), "expected the password")
+	require.ErrorContains(t, a.PutDestination(t.Context(), "fussy", settings), "enter the password again")
 }
 
 // A notice of a filter tells of traffic whatever becomes of it, also of what is permitted: of what

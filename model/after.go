@@ -64,7 +64,7 @@ func (m *Model) After(text string) (*After, error) {
 		compiled := m.Compiled
 		x = &afterText{text, sync.OnceValues(func() (*After, error) {
 			p, _ := policy.Parse(text)
-			if err := decide.Cost(compiled.Estate, p); err != nil {
+			if err := decide.Affordable(compiled, p); err != nil {
 				return nil, err
 			}
 			return NewAfter(compiled.WithPolicy(p, compiled.AsOf)), nil

@@ -107,7 +107,7 @@ func unsaid(err error) error {
 	case errors.As(err, &code):
 		return fmt.Errorf("it answers with the code %d", code.Code)
 	case errors.As(err, &odd):
-		return errors.New("what listens there is no mail server")
+		return errors.New("the receiver is not a mail server")
 	}
 	return err
 }

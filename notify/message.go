@@ -67,7 +67,7 @@ func (s *Settings) Check() error {
 			return fmt.Errorf("address: found %q, expected a URL such as https://duty.example/hook", s.Address)
 		}
 		if u.User != nil {
-			return errors.New("address: found a user in the URL, where everybody reads it; give it as user and password")
+			return errors.New("address: found a user in the URL; use the fields user and password instead")
 		}
 		if s.Secret == "" {
 			return errors.New("secret: found nothing, expected a key by which the receiver knows that a message is ours")

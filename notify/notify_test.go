@@ -477,7 +477,7 @@ func TestMailIsTakenByAServer(t *testing.T) {
 	require.NotContains(t, err.Error(), "SSH")
 	s.Kind, s.Address, s.Secret = "webhook", "http://"+s.Address, "x"
 	_, err = send(t, &s, []notify.Message{message("z")})
-	require.EqualError(t, err, "what listens there does not speak HTTP")
+	require.EqualError(t, err, "the receiver does not speak HTTP")
 }
 
 // Settings that cannot be meant are refused with what is wrong.

@@ -35,13 +35,13 @@ func (r Reach) Refuse(addr netip.Addr) error {
 	case a.IsLoopback(), a.IsUnspecified(), ofThisMachine(a):
 		what = "an address of this machine"
 	case a.IsLinkLocalUnicast():
-		what = "an address of a link"
+		what = "a link-local address"
 	case a.IsMulticast(), a == netip.AddrFrom4([4]byte{255, 255, 255, 255}):
-		what = "an address of many machines"
+		what = "a multicast or broadcast address"
 	default:
 		return nil
 	}
-	return fmt.Errorf("%s is %s; messages go there only if the server is started with --allow-receiver %s", addr, what, a)
+	return fmt.Errorf("%s is %s; to send messages there, start the server with --allow-receiver %s", addr, what, a)
 }
 
 func ofThisMachine(a netip.Addr) bool {

@@ -74,7 +74,7 @@ func (s *Sender) webhook(ctx context.Context, client *http.Client, m *Message) e
 			err = of.Err
 		}
 		if strings.Contains(err.Error(), "malformed HTTP") { // it quotes what it was told instead
-			return errors.New("what listens there does not speak HTTP")
+			return errors.New("the receiver does not speak HTTP")
 		}
 		return err
 	}

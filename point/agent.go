@@ -240,7 +240,7 @@ func (a *Agent) judge(r reading) bool {
 		return a.drifted(words, a.told.PutsBack) || news
 	case a.said.State == "drifted":
 		a.said.State, a.said.Words = "holds", ""
-		a.happened("put back", "What is loaded is the plan again; it was put right from outside.")
+		a.happened("put back", "The plan is loaded again. Somebody repaired it outside the agent.")
 		return true
 	}
 	return news

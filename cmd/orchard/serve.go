@@ -79,7 +79,7 @@ func serveCommand() *cobra.Command {
 	cmd.Flags().StringSliceVar(&o.hosts, "allow-host", nil,
 		"name by which browsers may call this server, beside localhost and addresses")
 	cmd.Flags().StringSliceVar(&o.receivers, "allow-receiver", nil,
-		"address or CIDR that messages may go to although it is of this machine or of a link, such as 127.0.0.1")
+		"address or CIDR of a message receiver on this machine or with a link-local address, such as 127.0.0.1; others there are refused")
 	cmd.Flags().BoolVar(&o.trust, "trust-network", false,
 		"listen beyond loopback: everybody who reaches the address may read and change everything, for there are "+
 			"no accounts")

@@ -20,6 +20,17 @@ type CostError struct{ Words string }
 
 func (e *CostError) Error() string { return e.Words }
 
+// Affordable refuses a policy that would take too long over an estate (*CostError), unless
+// the one that is compiled does already: the estate may have grown since it was written, and
+// it can still be edited.
+func Affordable(c *Compiled, next *policy.Policy) error {
+	err := Cost(c.Estate, next)
+	if err != nil && Cost(c.Estate, c.Policy) != nil {
+		return nil
+	}
+	return err
+}
+
 // Cost says whether the groups of a policy would take too long over an estate; nil: they
 // would not. It takes a moment itself: it counts values and tests.
 func Cost(e *estate.Estate, p *policy.Policy) error {
@@ -50,15 +61,15 @@ func Cost(e *estate.Estate, p *policy.Policy) error {
 			}
 		}
 		if all := patterns[k] * len(values); all > mostPatternTests {
-			return &CostError{fmt.Sprintf("the groups test %s with %s of starts, ends, contains and matches, and there are %s values of it: "+
-				"%d million tests, at most %d million are taken. List values with in (…), or test fewer patterns",
-				k, plural.N(patterns[k]), plural.N(len(values)), all/1_000_000, mostPatternTests/1_000_000)}
+			return &CostError{fmt.Sprintf("the groups apply %s patterns (starts, ends, contains, matches) to %s values of %s: "+
+				"%d million tests, the limit is %d million. List the values with in (…), or use fewer patterns",
+				plural.N(patterns[k]), plural.N(len(values)), k, all/1_000_000, mostPatternTests/1_000_000)}
 		}
 		combinations *= float64(min(len(values), 2*n) + 1)
 	}
 	combinations = min(combinations, float64(e.Len()))
 	if all := float64(parts) * combinations; all > mostEvaluations {
-		return &CostError{fmt.Sprintf("the groups have %s parts, and there may be %s workloads that they tell apart: %d million questions, at most %d million are taken. "+
+		return &CostError{fmt.Sprintf("the groups have %s parts and may tell %s workloads apart: %d million evaluations, the limit is %d million. "+
 			"Use fewer groups, or shorter ones", plural.N(parts), plural.N(int(combinations)), int(all/1e6), int(mostEvaluations/1e6))}
 	}
 	return nil

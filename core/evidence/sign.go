@@ -108,7 +108,7 @@ func members(text []byte, names ...string) (map[string]json.RawMessage, error) {
 		name, _ := t.(string)
 		switch {
 		case !slices.Contains(names, name):
-			return nil, fmt.Errorf("found the member %q, which is not signed; expected %s alone", name, strings.Join(names, ", "))
+			return nil, fmt.Errorf("found the unsigned member %q, expected only %s", name, strings.Join(names, ", "))
 		case out[name] != nil:
 			return nil, fmt.Errorf("found the member %q twice", name)
 		}

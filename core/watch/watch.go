@@ -124,7 +124,7 @@ type Hour struct {
 	Held      int64 `json:"held" doc:"Dropped, and not permitted by what was held then"`
 	Leaks     int64 `json:"leaks" doc:"Carried, though rejected"`
 	Chokes    int64 `json:"chokes" doc:"Dropped, though permitted"`
-	Unclear   int64 `json:"unclear" doc:"Of which that cannot be told: what a point held changed while they were counted together"`
+	Unclear   int64 `json:"unclear" doc:"Cannot be judged, because a point changed its release or mode in the hour in which they were counted"`
 }
 
 // Add adds those of another stretch.

@@ -92,7 +92,7 @@ func (m *Matter) Why() string {
 	case m.Scan:
 		scan = "; looks like a scan"
 	case m.Flood:
-		scan = "; so much at once has one cause"
+		scan = "; so many at once probably have one cause"
 	}
 	switch m.Kind {
 	case Leak:

@@ -4031,7 +4031,7 @@ export interface components {
             permitted: number;
             /**
              * Format: int64
-             * @description Of which that cannot be told: what a point held changed while they were counted together
+             * @description Cannot be judged, because a point changed its release or mode in the hour in which they were counted
              */
             unclear: number;
             /**
@@ -6396,7 +6396,7 @@ export interface components {
             permitted: number;
             /**
              * Format: int64
-             * @description Of which that cannot be told: what a point held changed while they were counted together
+             * @description Cannot be judged, because a point changed its release or mode in the hour in which they were counted
              */
             unclear: number;
             /**

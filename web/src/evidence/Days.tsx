@@ -110,9 +110,7 @@ function words(d: Day): string {
   if (d.none > 0 && d.draft) out.push(`the draft ${d.draft === "holds" ? "keeps it" : `is ${d.draft}`}`);
   if (d.members) out.push(`enforced for ${n(d.enforced)} of ${n(d.members)}`);
   if (d.shown)
-    out.push(
-      d.shown === "cannot be shown" ? "that the promise was kept cannot be shown" : `the promise was ${d.shown}`,
-    );
+    out.push(d.shown === "cannot be shown" ? "nothing shows that the promise was kept" : `the promise was ${d.shown}`);
   if (d.against) out.push(`${n(d.against)} against it`);
   return out.join(", ");
 }

@@ -317,7 +317,7 @@ function Did({ e }: { e: Evidence }) {
             dropped. {n(e.total.leaks)} leaked: carried though rejected
             {e.total.leaks > 0 && e.versions.length === 0 ? " by the draft" : ""}.
             {e.total.unclear > 0 &&
-              ` Of ${n(e.total.unclear)} that cannot be told: what a point held changed while they were counted together.`}
+              ` ${plural(e.total.unclear, "connection is", "connections are")} unclear, because a point changed in the hour in which they were counted.`}
           </Text>
           <Table
             label="callers"

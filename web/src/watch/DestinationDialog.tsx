@@ -48,6 +48,18 @@ export function DestinationDialog({ first, close }: { first?: Destination; close
       setWrong(problem(e));
     }
   };
+  const secret = (field: "secret" | "password", label: string, hint: string) => (
+    <Input
+      {...inputStyle}
+      flex="1"
+      type="password"
+      autoComplete="off"
+      aria-label={label}
+      placeholder={first?.keeps ? "stays as it is" : hint}
+      value={s[field] ?? ""}
+      onChange={(e) => set({ [field]: e.target.value })}
+    />
+  );
   const as = (
     <Field label="as">
       <Input
@@ -58,16 +70,7 @@ export function DestinationDialog({ first, close }: { first?: Destination; close
         value={s.user ?? ""}
         onChange={(e) => set({ user: e.target.value })}
       />
-      <Input
-        {...inputStyle}
-        flex="1"
-        type="password"
-        autoComplete="off"
-        aria-label="password"
-        placeholder={first?.keeps ? "stays as it is" : "password"}
-        value={s.password ?? ""}
-        onChange={(e) => set({ password: e.target.value })}
-      />
+      {secret("password", "password", "password")}
     </Field>
   );
   return (
@@ -141,16 +144,7 @@ export function DestinationDialog({ first, close }: { first?: Destination; close
       {s.kind === "webhook" && (
         <>
           <Field label="key">
-            <Input
-              {...inputStyle}
-              flex="1"
-              type="password"
-              autoComplete="off"
-              aria-label="key"
-              placeholder={first?.keeps ? "stays as it is" : "by which the receiver checks that a message is ours"}
-              value={s.secret ?? ""}
-              onChange={(e) => set({ secret: e.target.value })}
-            />
+            {secret("secret", "key", "the receiver checks with it that a message comes from this server")}
           </Field>
           {as}
         </>

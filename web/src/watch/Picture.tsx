@@ -39,7 +39,7 @@ export function Picture({ w, period, at, choose }: Props) {
             `${n(b.held)} held`,
             b.leaks ? `${n(b.leaks)} got through` : "",
             b.chokes ? `${n(b.chokes)} dropped though they may pass` : "",
-            b.unclear ? `${n(b.unclear)} unclear, as a point changed meanwhile` : "",
+            b.unclear ? `${n(b.unclear)} unclear, because a point changed in that hour` : "",
           ]
             .filter(Boolean)
             .join(", ");

@@ -24,7 +24,9 @@ test("the headline says what was held and what was not", () => {
   expect(headline(sum(118, 3, 0), "day").through).toBe("3 got through");
   expect(headline(sum(118, 3, 1), "day").through).toBe("3 got through, and 1 that may pass was dropped");
   const unclear = { sum: { held: 0, leaks: 2, chokes: 0, unclear: 4 } } as Watch;
-  expect(headline(unclear, "hour").through).toBe("2 got through, and 4 are unclear, as a point changed meanwhile");
+  expect(headline(unclear, "hour").through).toBe(
+    "2 got through, and 4 are unclear, because a point changed in that hour",
+  );
 });
 
 test("how long ago something was", () => {

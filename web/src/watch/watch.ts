@@ -31,7 +31,7 @@ export function headline(w: Watch, period: Period) {
   const parts = [
     leaks ? `${n(leaks)} got through` : "",
     chokes ? `${n(chokes)} that may pass ${chokes === 1 ? "was" : "were"} dropped` : "",
-    unclear ? `${n(unclear)} ${unclear === 1 ? "is" : "are"} unclear, as a point changed meanwhile` : "",
+    unclear ? `${n(unclear)} ${unclear === 1 ? "is" : "are"} unclear, because a point changed in that hour` : "",
   ].filter(Boolean);
   return { time, tried, through: parts.join(", and ") };
 }
