@@ -42,7 +42,8 @@ func (s *proposalsAPI) routes(r routes) {
 	post(r, "judge-proposals", "/proposals/judge", "Take and refuse proposals, all in one step", s.judge, stored,
 		missing)
 	get(r, "list-evidence", "/proposals/{id}/evidence",
-		"The conversations of the window that a proposal would newly permit, the busiest first", s.evidence, missing)
+		"The conversations of the window that a proposal would newly permit, the busiest first", s.evidence, missing,
+		outgrown)
 }
 
 func (s *proposalsAPI) derive(ctx context.Context, in *struct {

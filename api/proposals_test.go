@@ -2,6 +2,7 @@ package api_test
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"net/netip"
 	"net/url"
 	"slices"
@@ -137,6 +138,87 @@ func TestProposalsAreTakenAndRefused(t *testing.T) {
 	require.Equal(t, 409, c.judge(&p, taking(here(ps)[i])))
 	require.Contains(t, p.Now, "app is another")
 	require.Contains(t, p.Was, "group "+name+" = ")
+}
+
+// The conversations of a derivation are counted again after every edit: with what was
+// taken, refused or undone, the meter adds up to what Check says is uncovered, the list is
+// as long as the summary says, and nothing is proposed that the draft decides by now.
+func TestWhatADerivationLeavesOpenIsOneNumber(t *testing.T) {
+	c := serve(t)
+	c.begin()
+	var job store.Job
+	require.Equal(t, 202, c.call("POST", "/api/v1/derive?balance=0.3", nil, &job))
+	require.Equal(t, "done", c.job(&job).State)
+	rng := rand.New(rand.NewPCG(4, 2))
+	agree := func(did string) (toJudge []api.ProposalOut) {
+		t.Helper()
+		var ps api.Proposals
+		var check api.CheckOut
+		var sum api.Summary
+		c.get("/api/v1/proposals", &ps)
+		c.get("/api/v1/check", &check)
+		c.get("/api/v1/summary", &sum)
+		for _, at := range ps.Derived.Path {
+			p := at.Parts
+			left := p.ToJudge + p.Refused + p.Aside + p.Dropped + p.Unproposed
+			require.Equal(t, check.Counts.Uncovered, left, "%s, at %v", did, at.Balance)
+			require.Equal(t, ps.Derived.Considered+ps.Derived.Dropped, left+p.Decided, did)
+		}
+		for _, p := range ps.Derived.Proposals {
+			var would api.ConversationPage
+			c.get(fmt.Sprintf("/api/v1/proposals/%d/evidence?limit=1", p.ID), &would)
+			require.Positive(t, p.Open, "%s: %s", did, p.Key)
+			require.LessOrEqual(t, p.Open, would.Total, "%s: %s", did, p.Key)
+			require.Equal(t, p.Open, p.Choices[p.Own].Open)
+			if p.Refused == nil || p.Again {
+				toJudge = append(toJudge, p)
+			}
+		}
+		shown := 0
+		for _, p := range append(here(ps), barred(ps)...) {
+			if p.Refused == nil || p.Again {
+				shown++
+			}
+		}
+		require.Equal(t, shown, sum.Proposals, did)
+		return toJudge
+	}
+	all := agree("derived")
+	for range 14 {
+		p := all[rng.IntN(len(all))]
+		choice := rng.IntN(len(p.Choices))
+		var did string
+		switch k := rng.IntN(5); {
+		case k == 0:
+			did = "refused " + p.Key
+			require.Equal(t, 200, c.judge(nil, app.Judgement{Proposal: p.ID, Do: "refuse"}))
+		case k == 1:
+			did = "undone"
+			c.call("POST", "/api/v1/policy/undo", map[string]any{}, nil)
+		case k == 2:
+			var head api.PolicyOut
+			c.get("/api/v1/policy", &head)
+			did = "rejected " + strings.Join(p.Rule.On, ", ")
+			_, _, status := c.edit(head.Revision, "add", map[string]any{"text": "reject any -> any on " + strings.Join(p.Rule.On, ", ") + " \"no\""})
+			require.Contains(t, []int{201, 422}, status, did) // 422: the draft has this rule already
+		case !p.Barred || choice < p.Own:
+			did = "took " + p.Choices[choice].Sentence
+			require.Contains(t, []int{201, 409}, c.judge(nil, app.Judgement{Proposal: p.ID, Do: "take", Choice: &choice}), did)
+		}
+		if all = agree(did); len(all) == 0 {
+			break
+		}
+	}
+}
+
+// barred returns the proposals that can only be narrowed.
+func barred(ps api.Proposals) (out []api.ProposalOut) {
+	for _, p := range ps.Derived.Proposals {
+		if p.Barred {
+			out = append(out, p)
+		}
+	}
+	return out
 }
 
 // judgements is a request that judges proposals.

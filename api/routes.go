@@ -126,6 +126,9 @@ func also(a huma.API, op huma.Operation) {
 // missing: what it is about may not be there.
 func missing(o *huma.Operation) { o.Errors = append(o.Errors, http.StatusNotFound) }
 
+// outgrown: it is about something that the draft may have changed since.
+func outgrown(o *huma.Operation) { o.Errors = append(o.Errors, http.StatusConflict) }
+
 // sealed: it is about what is signed, which somebody may have changed where it is kept.
 func sealed(o *huma.Operation) { o.Errors = append(o.Errors, http.StatusConflict) }
 

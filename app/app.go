@@ -68,10 +68,11 @@ type App struct {
 		sync.Mutex
 		of map[int]*proofs
 	}
-	watching watching // of the goroutine that watches
-	fresh    fresh
-	gathered gathered
-	looked   time.Time // when the jobs of all servers were last looked at
+	watching    watching // of the goroutine that watches
+	fresh       fresh
+	gathered    gathered
+	derivations derivations
+	looked      time.Time // when the jobs of all servers were last looked at
 }
 
 // New makes an App; without a Store, one that only describes itself. What it runs

@@ -3,8 +3,10 @@ package app
 // Deriving, and the proposals of the newest derivation as they stand.
 
 import (
+	"bytes"
 	"cmp"
 	"context"
+	"encoding/gob"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -12,7 +14,6 @@ import (
 	"lucidorchard/core/decide"
 	"lucidorchard/core/derive"
 	"lucidorchard/core/expr"
-	"lucidorchard/core/policy"
 	"lucidorchard/core/reach"
 	"lucidorchard/model"
 	"lucidorchard/store"
@@ -23,7 +24,8 @@ type Proposal struct {
 	ID            int64    `json:"id"`
 	Key           string   `json:"key" doc:"The rule without its note: what a refusal is kept under"`
 	Groups        []string `json:"groups" doc:"New groups, as statements"`
-	Conversations int      `json:"conversations"`
+	Conversations int      `json:"conversations" doc:"That it rests on, when it was derived"`
+	Open          int      `json:"open" doc:"Of those, how many no rule of the draft decides yet"`
 	Pairs         int      `json:"pairs" doc:"Pairs times services that were seen"`
 	Opened        int      `json:"opened" doc:"Pairs times services that it opens"`
 	Fill          float64  `json:"fill"`
@@ -53,6 +55,7 @@ type Choice struct {
 	Text          string `json:"text" doc:"The groups it needs and the rule, a line each"`
 	Opened        int    `json:"opened"`
 	Conversations int    `json:"conversations" doc:"Of the proposal's, those that it permits"`
+	Open          int    `json:"open" doc:"Of those, how many no rule of the draft decides yet"`
 }
 
 // Caller is a client of a proposal.
@@ -67,7 +70,8 @@ type Caller struct {
 // PathPoint is the proposals at one balance.
 type PathPoint struct {
 	derive.CurvePoint
-	IDs []int64 `json:"ids" doc:"Of its proposals, in order"`
+	IDs   []int64       `json:"ids" doc:"Of its proposals, in order"`
+	Parts *derive.Parts `json:"parts,omitempty" doc:"All conversations of the derivation, each in one part; without it, an earlier version derived"`
 }
 
 // GoneRule is a rule that nothing in the window needed.
@@ -81,7 +85,7 @@ type GoneRule struct {
 type Aside struct {
 	Reason        string `json:"reason"`
 	Words         string `json:"words"`
-	Conversations int    `json:"conversations"`
+	Conversations int    `json:"conversations" doc:"Those that no rule of the draft decides yet"`
 	Examples      []Talk `json:"examples" doc:"At most 50"`
 }
 
@@ -98,6 +102,7 @@ type Talk struct {
 	Service string  `json:"service"`
 	First   string  `json:"first"`
 	Signs   string  `json:"signs,omitempty" doc:"What speaks against it"`
+	Number  int     `json:"number" doc:"Of the conversation, among those of the derivation"`
 }
 
 // TalkEnd is one end of a conversation.
@@ -153,19 +158,34 @@ func (a *App) Derive(ctx context.Context, v *reach.View, m *model.Model, balance
 	}
 	return a.StartStoring(ctx, "derive", "Derive proposals",
 		func(ctx context.Context, progress func(float64, string)) (any, error) {
-			out, found, aside := derived(ctx, v, m, balance, group, progress)
-			if out == nil {
+			made := derived(ctx, v, m, balance, group, progress)
+			if made == nil {
 				return nil, ctx.Err()
 			}
-			out.Scope = name
-			return a.keepDerivation(ctx, out, found, aside)
+			made.Scope = name
+			return a.keepDerivation(ctx, made)
 		})
 }
 
-// derived derives; the ids of the path are places among the proposals yet. It is
-// nil if it was cancelled.
+// madeDerivation is a derivation that is not stored yet: the ids of its path are indexes
+// into its proposals.
+type madeDerivation struct {
+	Derived
+	seen   []derive.Seen
+	behind []behind // of each proposal
+	aside  []store.SetAside
+}
+
+// behind is the evidence of a proposal and of each of its choices, as indexes into the
+// conversations of the derivation.
+type behind struct {
+	Own     []int
+	Choices [][]int
+}
+
+// derived derives. It returns nil if the context ended.
 func derived(ctx context.Context, v *reach.View, m *model.Model, balance float64, group string,
-	progress func(float64, string)) (*Derived, []Proposal, []store.SetAside) {
+	progress func(float64, string)) *madeDerivation {
 	convs := make([]derive.Conversation, v.Len())
 	for i := range convs {
 		c := v.At(i)
@@ -186,38 +206,49 @@ func derived(ctx context.Context, v *reach.View, m *model.Model, balance float64
 	}
 	result := derive.Derive(input)
 	if result == nil {
-		return nil, nil, nil
+		return nil
 	}
-	out := &Derived{
+	out := &madeDerivation{Derived: Derived{
 		Revision: m.Head.No, Balance: balance, Considered: result.Considered, Covered: result.Covered,
 		From: v.From.Start().String(), To: v.To.Start().String(),
-		Path: []PathPoint{}, Gone: []GoneRule{}, Aside: []Aside{}, Tags: []NamedTag{},
-	}
+		Path: []PathPoint{}, Gone: []GoneRule{}, Aside: []Aside{}, Tags: []NamedTag{}, Proposals: []Proposal{},
+	}}
+	number := make([]int, len(convs)) // in out.seen
 	for i := range convs {
 		c := &convs[i]
-		if c.Connections == 0 && v.Verdict(i) == decide.Uncovered && (input.Scope == nil || input.Scope(c.Client, c.Server)) {
+		if !derive.LeftOpen(m.Compiled, c.Client, c.Server, c.Point) || input.Scope != nil && !input.Scope(c.Client, c.Server) {
+			continue
+		}
+		dropped := c.Connections == 0
+		if dropped {
 			out.Dropped++
 		}
+		number[i] = len(out.seen)
+		out.seen = append(out.seen, derive.Seen{Client: c.Client.Addr, Server: c.Server.Addr, Point: c.Point, At: c.First,
+			Dropped: dropped})
 	}
-	found := []Proposal{}
+	add := func(p *derive.Proposal, barred bool) {
+		made := proposalOf(v, convs, p)
+		made.Barred = barred
+		out.Proposals = append(out.Proposals, made)
+		out.behind = append(out.behind, behindOf(p, number))
+	}
 	known := map[[2]any]int64{} // by rule and evidence: at another balance one rule may have more behind it
 	for _, at := range result.Path {
-		point := PathPoint{at.CurvePoint, []int64{}}
+		point := PathPoint{CurvePoint: at.CurvePoint, IDs: []int64{}}
 		for i := range at.Proposals {
-			p := proposalOf(v, convs, &at.Proposals[i])
-			k := [2]any{p.Key, p.Conversations}
+			p := &at.Proposals[i]
+			k := [2]any{p.Rule.Sentence(), len(p.Conversations)}
 			if _, have := known[k]; !have {
-				known[k] = int64(len(found))
-				found = append(found, p)
+				known[k] = int64(len(out.Proposals))
+				add(p, false)
 			}
 			point.IDs = append(point.IDs, known[k])
 		}
 		out.Path = append(out.Path, point)
 	}
 	for i := range result.Wide {
-		p := proposalOf(v, convs, &result.Wide[i])
-		p.Barred = true
-		found = append(found, p)
+		add(&result.Wide[i], true)
 	}
 	if group == "" {
 		for _, i := range derive.Gone(input) {
@@ -225,11 +256,11 @@ func derived(ctx context.Context, v *reach.View, m *model.Model, balance float64
 			out.Gone = append(out.Gone, GoneRule{r.Line, r.Sentence(), r.Note})
 		}
 	}
-	var aside []store.SetAside
-	for _, x := range result.Aside {
+	for reason, x := range result.Aside {
 		for _, i := range x.Conversations {
 			c := &convs[i]
-			aside = append(aside, store.SetAside{Reason: string(x.Reason), Client: c.Client.Addr, Server: c.Server.Addr,
+			out.seen[number[i]].Aside = 1 + reason
+			out.aside = append(out.aside, store.SetAside{Reason: string(x.Reason), Client: c.Client.Addr, Server: c.Server.Addr,
 				Point: c.Point})
 		}
 		o := Aside{Reason: string(x.Reason), Words: x.Reason.Words(), Conversations: len(x.Conversations),
@@ -237,7 +268,7 @@ func derived(ctx context.Context, v *reach.View, m *model.Model, balance float64
 		for n, i := range x.Conversations[:min(50, len(x.Conversations))] {
 			c := v.At(i)
 			o.Examples = append(o.Examples, Talk{TalkEnd{c.Client.Addr.String(), v.Name(c.Client)},
-				TalkEnd{c.Server.Addr.String(), v.Name(c.Server)}, c.Point.String(), c.First.String(), x.Signs[n]})
+				TalkEnd{c.Server.Addr.String(), v.Name(c.Server)}, c.Point.String(), c.First.String(), x.Signs[n], number[i]})
 		}
 		out.Aside = append(out.Aside, o)
 	}
@@ -246,7 +277,31 @@ func derived(ctx context.Context, v *reach.View, m *model.Model, balance float64
 			out.Tags = append(out.Tags, NamedTag{t, m.Estate.Workload(i).Label()})
 		}
 	}
-	return out, found, aside
+	return out
+}
+
+func behindOf(p *derive.Proposal, number []int) behind {
+	numbers := func(of []int) []int {
+		out := make([]int, len(of))
+		for k, i := range of {
+			out[k] = number[i]
+		}
+		return out
+	}
+	b := behind{Own: numbers(p.Conversations)}
+	eachChoice(p, func(a derive.Alternative) { b.Choices = append(b.Choices, numbers(a.Conversations)) })
+	return b
+}
+
+// eachChoice visits the rules that can be taken of a proposal, from narrow to wide.
+func eachChoice(p *derive.Proposal, f func(derive.Alternative)) {
+	for _, a := range slices.Backward(p.Narrower) {
+		f(a)
+	}
+	f(derive.Alternative{Rule: p.Rule, Groups: p.Groups, Opened: p.Opened, Conversations: p.Conversations})
+	for _, a := range p.Wider {
+		f(a)
+	}
 }
 
 func proposalOf(v *reach.View, convs []derive.Conversation, p *derive.Proposal) Proposal {
@@ -260,21 +315,14 @@ func proposalOf(v *reach.View, convs []derive.Conversation, p *derive.Proposal) 
 	for _, g := range p.Groups {
 		out.Groups = append(out.Groups, g.String())
 	}
-	add := func(words string, groups []*policy.Group, rule *policy.Rule, opened, conversations int) {
-		c := Choice{Words: words, Sentence: rule.Sentence(), Opened: opened, Conversations: conversations}
-		for _, g := range groups {
+	eachChoice(p, func(a derive.Alternative) {
+		c := Choice{Words: a.Words, Sentence: a.Rule.Sentence(), Opened: a.Opened, Conversations: len(a.Conversations)}
+		for _, g := range a.Groups {
 			c.Text += g.String() + "\n"
 		}
-		c.Text += rule.String()
+		c.Text += a.Rule.String()
 		out.Choices = append(out.Choices, c)
-	}
-	for _, x := range slices.Backward(p.Narrower) {
-		add(x.Words, x.Groups, x.Rule, x.Opened, x.Conversations)
-	}
-	add("", p.Groups, p.Rule, p.Opened, len(p.Conversations))
-	for _, x := range p.Wider {
-		add(x.Words, x.Groups, x.Rule, x.Opened, x.Conversations)
-	}
+	})
 	index := map[string]int{}
 	days := map[string]*derive.Days{}
 	for _, i := range p.Conversations {
@@ -301,26 +349,43 @@ func proposalOf(v *reach.View, convs []derive.Conversation, p *derive.Proposal) 
 }
 
 // keepDerivation stores a derivation and its proposals.
-func (a *App) keepDerivation(ctx context.Context, d *Derived, found []Proposal,
-	aside []store.SetAside) (DerivationMade, error) {
-	rows := make([]store.Proposal, len(found))
-	for i, p := range found {
+func (a *App) keepDerivation(ctx context.Context, d *madeDerivation) (DerivationMade, error) {
+	rows := make([]store.Proposal, len(d.Proposals))
+	for i, p := range d.Proposals {
 		raw, err := json.Marshal(p)
 		if err != nil {
 			return DerivationMade{}, err
 		}
-		rows[i] = store.Proposal{Rule: p.Key, Body: raw}
-	}
-	id, err := a.Store.AddDerivation(ctx, d.Revision, rows, aside, func(ids []int64) (json.RawMessage, error) {
-		for i := range d.Path {
-			for k, place := range d.Path[i].IDs {
-				d.Path[i].IDs[k] = ids[place]
-			}
+		seen, err := packed(d.behind[i])
+		if err != nil {
+			return DerivationMade{}, err
 		}
-		return json.Marshal(d)
-	})
-	return DerivationMade{id, len(found)}, err
+		rows[i] = store.Proposal{Rule: p.Key, Body: raw, Seen: seen}
+	}
+	seen, err := packed(d.seen)
+	if err != nil {
+		return DerivationMade{}, err
+	}
+	id, err := a.Store.AddDerivation(ctx, store.Derivation{Revision: d.Revision, Seen: seen}, rows, d.aside,
+		func(ids []int64) (json.RawMessage, error) {
+			for i := range d.Path {
+				for k, place := range d.Path[i].IDs {
+					d.Path[i].IDs[k] = ids[place]
+				}
+			}
+			return json.Marshal(d.Derived)
+		})
+	return DerivationMade{id, len(d.Proposals)}, err
 }
+
+// packed encodes what a derivation has seen for its column.
+func packed(seen any) ([]byte, error) {
+	var b bytes.Buffer
+	err := gob.NewEncoder(&b).Encode(seen)
+	return b.Bytes(), err
+}
+
+func unpacked(b []byte, seen any) error { return gob.NewDecoder(bytes.NewReader(b)).Decode(seen) }
 
 func readProposal(row store.Proposal) (p Proposal, err error) {
 	if err := json.Unmarshal(row.Body, &p); err != nil {
@@ -328,113 +393,4 @@ func readProposal(row store.Proposal) (p Proposal, err error) {
 	}
 	p.ID = row.ID
 	return p, nil
-}
-
-// Derived gives the newest derivation without what the draft has taken since,
-// and all refusals, newest first; nil if there is none yet.
-func (a *App) Derived(ctx context.Context, m *model.Model) (*Derived, []store.Refusal, error) {
-	refused, err := a.Store.Refusals(ctx)
-	if err != nil {
-		return nil, nil, err
-	}
-	row, rows, err := a.Store.NewestDerivation(ctx)
-	if err != nil || row == nil {
-		return nil, refused, err
-	}
-	d := &Derived{}
-	if err := json.Unmarshal(row.Body, d); err != nil {
-		return nil, nil, fmt.Errorf("derivation %d cannot be read: %w", row.ID, err)
-	}
-	d.ID, d.Proposals = row.ID, []Proposal{}
-	have := linesOf(m)
-	for _, row := range rows {
-		if have[row.Rule] > 0 {
-			continue
-		}
-		p, err := readProposal(row)
-		if err != nil {
-			return nil, nil, err
-		}
-		if p.Refused = standing(refused, p.Key, have); p.Refused != nil {
-			p.Again = muchMore(p.Refused, p.Conversations, p.CallerCount)
-		}
-		d.Proposals = append(d.Proposals, p)
-	}
-	// A tag that was set since is not worth setting any more.
-	d.Tags = slices.DeleteFunc(d.Tags, func(t NamedTag) bool {
-		i, ok := m.Estate.ByID(t.Workload)
-		if !ok {
-			return true
-		}
-		have, _ := m.Estate.Workload(i).Tag(t.Key)
-		return have.Value != t.Was
-	})
-	if d.Tags == nil {
-		d.Tags = []NamedTag{} // of an earlier program
-	}
-	d.Gone = slices.DeleteFunc(d.Gone, func(g GoneRule) bool { return have[g.Sentence] == 0 })
-	for i := range d.Gone { // lines move
-		d.Gone[i].Line = have[d.Gone[i].Sentence]
-	}
-	return d, refused, nil
-}
-
-// Waiting counts the proposals that are still to be judged at the balance that was
-// derived for, with those that can only be narrowed.
-func (a *App) Waiting(ctx context.Context, m *model.Model) (int, error) {
-	row, heads, err := a.Store.NewestHeads(ctx)
-	if err != nil || row == nil {
-		return 0, err
-	}
-	refused, err := a.Store.Refusals(ctx)
-	if err != nil {
-		return 0, err
-	}
-	var d Derived
-	if err := json.Unmarshal(row.Body, &d); err != nil {
-		return 0, fmt.Errorf("derivation %d cannot be read: %w", row.ID, err)
-	}
-	shown := map[int64]bool{}
-	for _, at := range d.Path {
-		for _, id := range at.IDs {
-			shown[id] = shown[id] || at.Balance == d.Balance
-		}
-	}
-	have := linesOf(m)
-	n := 0
-	for _, h := range heads {
-		if !shown[h.ID] && !h.Barred || have[h.Rule] > 0 {
-			continue
-		}
-		if r := standing(refused, h.Rule, have); r == nil || muchMore(r, h.Conversations, h.Callers) {
-			n++
-		}
-	}
-	return n, nil
-}
-
-// linesOf gives the lines of the draft's rules by their sentences.
-func linesOf(m *model.Model) map[string]int {
-	have := map[string]int{}
-	for _, r := range m.Policy.Rules {
-		have[r.Sentence()] = r.Line
-	}
-	return have
-}
-
-// standing finds the refusal of a rule that holds; nil: none.
-func standing(refused []store.Refusal, rule string, have map[string]int) *store.Refusal {
-	for i := range refused {
-		if r := &refused[i]; r.Rule == rule && (r.Instead == "" || have[r.Instead] > 0) {
-			return r
-		}
-	}
-	return nil
-}
-
-// muchMore reports whether the evidence has changed so much since a refusal that
-// a person should look again: twice the conversations or callers, and not just a
-// few.
-func muchMore(r *store.Refusal, conversations, callers int) bool {
-	return r.Conversations > 0 && (conversations >= 2*r.Conversations+5 || callers >= 2*r.Callers+3)
 }

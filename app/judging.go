@@ -256,7 +256,11 @@ func (a *App) ProposalPolicy(ctx context.Context, m *model.Model, id int64, choi
 	if at < 0 || at >= len(p.Choices) {
 		return nil, Invalid(fmt.Sprintf("choice: found %d, expected 0 to %d", at, len(p.Choices)-1))
 	}
-	with, errs := policy.Parse(policy.InsertAllowances(m.Head.Text, strings.Split(p.Choices[at].Text, "\n")))
+	j := &judging{}
+	if err := j.take(m, m.Policy, p.Choices[at], map[string]bool{}); err != nil {
+		return nil, err
+	}
+	with, errs := policy.Parse(policy.InsertAllowances(m.Head.Text, j.lines))
 	if len(errs) > 0 {
 		return nil, Conflict("the proposal does not go with the draft as it is now: " + errs[0].Message +
 			"; derive again")

@@ -17,6 +17,7 @@ type Derivation struct {
 	ID       int64           `db:"id"`
 	Revision int             `db:"revision"`
 	Body     json.RawMessage `db:"body"`
+	Seen     []byte          `db:"seen"` // the conversations that it looked at; nil: made before they were kept
 }
 
 // Proposal is what a derivation proposed.
@@ -25,6 +26,7 @@ type Proposal struct {
 	Derivation int64           `db:"derivation"`
 	Rule       string          `db:"rule"` // its sentence, without its note
 	Body       json.RawMessage `db:"body"`
+	Seen       []byte          `db:"seen"` // which of the derivation's conversations are behind it
 }
 
 // keptDerivations is how many derivations are kept.
@@ -39,7 +41,7 @@ type SetAside struct {
 
 // AddDerivation stores a derivation with its proposals and what it set aside. body is called with the
 // ids of the proposals, in their order.
-func (s *Store) AddDerivation(ctx context.Context, revision int, proposals []Proposal, aside []SetAside,
+func (s *Store) AddDerivation(ctx context.Context, d Derivation, proposals []Proposal, aside []SetAside,
 	body func(ids []int64) (json.RawMessage, error)) (id int64, err error) {
 	reasons, clients, servers, points := make([]string, len(aside)), make([]string, len(aside)),
 		make([]string, len(aside)), make([]int64, len(aside))
@@ -48,18 +50,21 @@ func (s *Store) AddDerivation(ctx context.Context, revision int, proposals []Pro
 		clients[i], servers[i] = x.Client.WithZone("").String(), x.Server.WithZone("").String()
 	}
 	err = s.write(ctx, editLock, func(tx *sqlx.Tx) error {
-		if err := tx.GetContext(ctx, &id, `INSERT INTO derivations (revision, body) VALUES ($1, '{}') RETURNING id`,
-			revision); err != nil {
+		if err := tx.GetContext(ctx, &id, `INSERT INTO derivations (revision, body, seen) VALUES ($1, '{}', $2) RETURNING id`,
+			d.Revision, d.Seen); err != nil {
 			return err
 		}
-		rules, bodies := make([]string, len(proposals)), make([]string, len(proposals))
+		rules, bodies, seen := make([]string, len(proposals)), make([]string, len(proposals)),
+			make([][]byte, len(proposals))
 		for i, p := range proposals {
-			rules[i], bodies[i] = p.Rule, string(p.Body)
+			rules[i], bodies[i], seen[i] = p.Rule, string(p.Body), p.Seen
 		}
 		ids := []int64{}
 		if err := tx.SelectContext(ctx, &ids, `WITH made AS (
-			INSERT INTO proposals (derivation, rule, body) SELECT $1, rule, body::jsonb FROM unnest($2::text[], $3::text[]) WITH ORDINALITY AS p (rule, body, n) ORDER BY n RETURNING id)
-			SELECT id FROM made ORDER BY id`, id, rules, bodies); err != nil {
+			INSERT INTO proposals (derivation, rule, body, seen)
+			SELECT $1, rule, body::jsonb, seen FROM unnest($2::text[], $3::text[], $4::bytea[])
+			WITH ORDINALITY AS p (rule, body, seen, n) ORDER BY n RETURNING id)
+			SELECT id FROM made ORDER BY id`, id, rules, bodies, seen); err != nil {
 			return fmt.Errorf("storing proposals: %w", err)
 		}
 		if _, err := tx.ExecContext(ctx, `INSERT INTO set_aside SELECT $1, * FROM unnest($2::text[], $3::inet[], $4::inet[], $5::bigint[])`,
@@ -109,41 +114,23 @@ func (s *Store) SetAside(ctx context.Context, reason string) ([]SetAside, error)
 	return out, rows.Err()
 }
 
-// NewestDerivation gives the newest derivation with its proposals; nil if there
-// is none yet.
-func (s *Store) NewestDerivation(ctx context.Context) (*Derivation, []Proposal, error) {
-	var all []Derivation
-	if err := s.db.SelectContext(ctx, &all,
-		`SELECT id, revision, body FROM derivations ORDER BY id DESC LIMIT 1`); err != nil || len(all) == 0 {
-		return nil, nil, err
+// NewestDerivationID returns the id of the newest derivation; 0 if there is none.
+func (s *Store) NewestDerivationID(ctx context.Context) (id int64, err error) {
+	err = s.db.GetContext(ctx, &id, `SELECT coalesce(max(id), 0) FROM derivations`)
+	return id, err
+}
+
+// ReadDerivation returns a derivation with its proposals, in the order in which they were
+// stored. Neither changes once it is stored. The error is sql.ErrNoRows if there is none
+// with this id.
+func (s *Store) ReadDerivation(ctx context.Context, id int64) (Derivation, []Proposal, error) {
+	var d Derivation
+	if err := s.db.GetContext(ctx, &d, `SELECT id, revision, body, seen FROM derivations WHERE id = $1`, id); err != nil {
+		return d, nil, err
 	}
 	out := []Proposal{}
-	err := s.db.SelectContext(ctx, &out, `SELECT * FROM proposals WHERE derivation = $1 ORDER BY id`, all[0].ID)
-	return &all[0], out, err
-}
-
-// ProposalHead is of a proposal what tells whether it is still to be judged.
-type ProposalHead struct {
-	ID            int64  `db:"id"`
-	Rule          string `db:"rule"`
-	Barred        bool   `db:"barred"`
-	Conversations int    `db:"conversations"`
-	Callers       int    `db:"callers"`
-}
-
-// NewestHeads gives the heads of the newest derivation's proposals, with its body;
-// nil if there is none yet.
-func (s *Store) NewestHeads(ctx context.Context) (*Derivation, []ProposalHead, error) {
-	var all []Derivation
-	if err := s.db.SelectContext(ctx, &all, `SELECT id, revision, body - 'aside' - 'gone' AS body FROM derivations
-		ORDER BY id DESC LIMIT 1`); err != nil || len(all) == 0 {
-		return nil, nil, err
-	}
-	out := []ProposalHead{}
-	err := s.db.SelectContext(ctx, &out, `SELECT id, rule, (body ->> 'barred')::bool AS barred,
-		(body ->> 'conversations')::int AS conversations, (body ->> 'callerCount')::int AS callers
-		FROM proposals WHERE derivation = $1 ORDER BY id`, all[0].ID)
-	return &all[0], out, err
+	err := s.db.SelectContext(ctx, &out, `SELECT * FROM proposals WHERE derivation = $1 ORDER BY id`, id)
+	return d, out, err
 }
 
 // Proposals gives proposals by their ids, in the order of ids; those that are not

@@ -18,8 +18,8 @@ type Alternative struct {
 	Words         string // in what it differs
 	Rule          *policy.Rule
 	Groups        []*policy.Group
-	Opened        int // pairs × services that it opens
-	Conversations int // of the proposal's, those that it permits
+	Opened        int   // pairs × services that it opens
+	Conversations []int // of the proposal's, those that it permits
 }
 
 // PathPoint is the proposals at one balance.
@@ -95,7 +95,7 @@ func (d *deriver) alternatives(n *namer, r *draft, p *Proposal) {
 		}
 		return members
 	}
-	add := func(to *[]Alternative, words string, left, right []item, holds func(share) bool, of []share) {
+	add := func(to *[]Alternative, words string, left, right []item, side int, holds func(m int32) bool) {
 		with := *r
 		with.left, with.right, with.anyone, with.strays = left, right, false, [2][]int32{}
 		for k, items := range [2][]item{left, right} {
@@ -113,17 +113,17 @@ func (d *deriver) alternatives(n *namer, r *draft, p *Proposal) {
 				}
 			}
 		}
-		a := Alternative{Words: words, Conversations: len(p.Conversations)}
+		a := Alternative{Words: words, Conversations: p.Conversations}
 		a.Rule, a.Groups = d.rule(n, &with)
 		if holds != nil {
-			a.Conversations = 0
-			for _, s := range of {
-				if holds(s) {
-					a.Conversations += s.conversations
+			a.Conversations = nil
+			for _, i := range p.Conversations {
+				if holds(d.ends[i][side]) {
+					a.Conversations = append(a.Conversations, i)
 				}
 			}
 		}
-		a.Opened = max(d.openedPairs(&with), a.Conversations)
+		a.Opened = max(d.openedPairs(&with), len(a.Conversations))
 		a.Rule.Note = p.note() + ", " + words
 		if key := bare(a.Rule); key != bare(p.Rule) && !slices.ContainsFunc(*to,
 			func(x Alternative) bool { return bare(x.Rule) == key }) {
@@ -134,18 +134,18 @@ func (d *deriver) alternatives(n *namer, r *draft, p *Proposal) {
 		top := clients[0]
 		if part := float64(top.connections) / float64(max(1, p.Connections)); part >= dominates {
 			add(&p.Narrower, fmt.Sprintf("only %s, which made %s of it", d.nameOf(top), percent(part)),
-				[]item{{m: top.member}}, r.right, func(s share) bool { return s.member == top.member }, clients)
+				[]item{{m: top.member}}, r.right, 0, func(m int32) bool { return m == top.member })
 		}
 		if g, part := d.groupOf(clients, p.Connections, width(r.left), r.anyone); g != nil {
 			add(&p.Narrower, fmt.Sprintf("only members of %s (%d), which made %s of it", g.group, len(g.members),
-				percent(part)), []item{{set: g}}, r.right,
-				func(s share) bool { return !d.isOutside(s.member) && g.has(s.member) }, clients)
+				percent(part)), []item{{set: g}}, r.right, 0,
+				func(m int32) bool { return !d.isOutside(m) && g.has(m) })
 		}
 	}
 	if r.anyone {
 		for _, g := range d.administrators(r.points[0].Lo) {
-			add(&p.Narrower, "only members of "+g.group+", from which others are administered", []item{{set: g}}, r.right,
-				func(s share) bool { return !d.isOutside(s.member) && g.has(s.member) }, clients)
+			add(&p.Narrower, "only members of "+g.group+", from which others are administered", []item{{set: g}}, r.right, 0,
+				func(m int32) bool { return !d.isOutside(m) && g.has(m) })
 		}
 	}
 	only := func(all []share) (out []item) {
@@ -157,23 +157,23 @@ func (d *deriver) alternatives(n *namer, r *draft, p *Proposal) {
 	outside := len(r.left) == 1 && d.size(&r.left[0], 0) == 0
 	if len(clients) <= mostListed && (r.anyone || width(r.left) > len(clients) || outside) {
 		add(&p.Narrower, fmt.Sprintf("only the %s that were seen", plural.Of(len(clients), "client")), only(clients), r.right,
-			func(share) bool { return true }, clients)
+			0, nil)
 	}
 	if len(servers) <= mostListed && width(r.right) > len(servers) && !r.anyone {
 		add(&p.Narrower, fmt.Sprintf("only to the %s that were reached", plural.Of(len(servers), "server")), r.left,
-			only(servers), func(share) bool { return true }, servers)
+			only(servers), 1, nil)
 	}
 	slices.SortStableFunc(p.Narrower, func(a, b Alternative) int {
-		return cmp.Compare(b.Conversations, a.Conversations)
+		return cmp.Compare(len(b.Conversations), len(a.Conversations))
 	})
 	if r.anyone {
 		return
 	}
 	d.widen(r.left, len(r.same) > 0, "from", func(words string, to *set) {
-		add(&p.Wider, words, []item{{set: to}}, r.right, nil, nil)
+		add(&p.Wider, words, []item{{set: to}}, r.right, 0, nil)
 	})
 	d.widen(r.right, len(r.same) > 0, "to", func(words string, to *set) {
-		add(&p.Wider, words, r.left, []item{{set: to}}, nil, nil)
+		add(&p.Wider, words, r.left, []item{{set: to}}, 1, nil)
 	})
 }
 

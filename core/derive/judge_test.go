@@ -72,7 +72,7 @@ func TestAlternativesDoWhatTheySay(t *testing.T) {
 					n++
 				}
 			}
-			require.Equal(t, a.Conversations, n, "%s: %s", p.Rule, a.Rule)
+			require.Len(t, a.Conversations, n, "%s: %s", p.Rule, a.Rule)
 			require.Less(t, a.Opened, max(2, p.Opened+1), "%s: %s", p.Rule, a.Rule)
 			for i := range seen {
 				require.False(t, permitted(part, &seen[i]) && !permitted(whole, &seen[i]), "%s: %s", p.Rule, a.Rule)

@@ -196,8 +196,7 @@ func (d *deriver) observe() bool {
 				if c.Connections == 0 {
 					continue
 				}
-				if r := d.c.Decide(c.Client, c.Server, c.Point); (r == nil || r.InClosing()) &&
-					(in.Scope == nil || in.Scope(c.Client, c.Server)) {
+				if LeftOpen(d.c, c.Client, c.Server, c.Point) && (in.Scope == nil || in.Scope(c.Client, c.Server)) {
 					d.open[i] = true
 					considered[half]++
 				}

@@ -2589,7 +2589,10 @@ export interface components {
             verdict: "permit" | "reject" | "uncovered";
         };
         Aside: {
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description Those that no rule of the draft decides yet
+             */
             conversations: number;
             /** @description At most 50 */
             examples: components["schemas"]["Talk"][];
@@ -2842,6 +2845,11 @@ export interface components {
              * @description Of the proposal's, those that it permits
              */
             conversations: number;
+            /**
+             * Format: int64
+             * @description Of those, how many no rule of the draft decides yet
+             */
+            open: number;
             /** Format: int64 */
             opened: number;
             sentence: string;
@@ -4844,6 +4852,38 @@ export interface components {
             /** @description In the revision that is compared with; without one as counts */
             then: components["schemas"]["CountsOut"];
         };
+        Parts: {
+            /**
+             * Format: int64
+             * @description Set aside, each for a reason
+             */
+            aside: number;
+            /**
+             * Format: int64
+             * @description A rule of the draft decides them by now
+             */
+            decided: number;
+            /**
+             * Format: int64
+             * @description The network only dropped them: nothing is proposed for them
+             */
+            dropped: number;
+            /**
+             * Format: int64
+             * @description Behind refused proposals only
+             */
+            refused: number;
+            /**
+             * Format: int64
+             * @description Behind a proposal that is still to be judged
+             */
+            toJudge: number;
+            /**
+             * Format: int64
+             * @description Proposed at another balance only
+             */
+            unproposed: number;
+        };
         PassageOut: {
             /** @description ~outside and ~nowhere are no columns */
             clientColumn: string;
@@ -4861,6 +4901,8 @@ export interface components {
             ids: number[];
             /** Format: double */
             opened: number;
+            /** @description All conversations of the derivation, each in one part; without it, an earlier version derived */
+            parts?: components["schemas"]["Parts"];
             /** Format: int64 */
             rules: number;
         };
@@ -5166,7 +5208,10 @@ export interface components {
             choices: components["schemas"]["Choice"][];
             /** Format: int64 */
             connections: number;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description That it rests on, when it was derived
+             */
             conversations: number;
             /** Format: int64 */
             days: number;
@@ -5180,6 +5225,11 @@ export interface components {
             /** @description The rule without its note: what a refusal is kept under */
             key: string;
             last: string;
+            /**
+             * Format: int64
+             * @description Of those, how many no rule of the draft decides yet
+             */
+            open: number;
             /**
              * Format: int64
              * @description Pairs times services that it opens
@@ -6186,6 +6236,11 @@ export interface components {
         Talk: {
             client: components["schemas"]["TalkEnd"];
             first: string;
+            /**
+             * Format: int64
+             * @description Of the conversation, among those of the derivation
+             */
+            number: number;
             server: components["schemas"]["TalkEnd"];
             service: string;
             /** @description What speaks against it */

@@ -8,7 +8,7 @@ import type { Fold } from "./judge";
 type Props = { fold: Fold; open: () => void; take: () => void; takeAsOne: () => void };
 
 export function FoldRow({ fold, open, take, takeAsOne }: Props) {
-  const conversations = fold.list.reduce((s, p) => s + p.conversations, 0);
+  const conversations = fold.list.reduce((s, p) => s + p.open, 0);
   return (
     <Flex
       data-fold={fold.shape}

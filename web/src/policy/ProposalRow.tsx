@@ -86,9 +86,9 @@ export function ProposalRow({
         {changed ? (
           <Text color="accent" fontSize="12px" fontWeight="500">
             {choice.words};{" "}
-            {choice.conversations < p.conversations
-              ? `${n(p.conversations - choice.conversations)} of ${plural(p.conversations, "conversation")} stay uncovered`
-              : `all ${plural(p.conversations, "conversation")} are in`}
+            {choice.open < p.open
+              ? `${n(p.open - choice.open)} of ${plural(p.open, "conversation")} stay uncovered`
+              : `all ${plural(p.open, "conversation")} are in`}
           </Text>
         ) : (
           p.warnings.map((x) => (
@@ -109,9 +109,12 @@ export function ProposalRow({
           </Text>
         )}
         <Text color="soft" fontSize="12px">
-          {plural(p.conversations, "conversation")} · {plural(p.days, "day")} ·{" "}
-          {n(changed ? choice.conversations : p.pairs)} of {n(choice.opened)} opened were seen (fill{" "}
-          {percent(Math.min(1, (changed ? choice.conversations : p.pairs) / Math.max(1, choice.opened)))})
+          {plural(p.open, "conversation")}
+          {p.open < p.conversations && (
+            <span title="the draft decides the others by now">, {n(p.conversations)} when derived</span>
+          )}{" "}
+          · {plural(p.days, "day")} · {n(changed ? choice.conversations : p.pairs)} of {n(choice.opened)} opened were
+          seen (fill {percent(Math.min(1, (changed ? choice.conversations : p.pairs) / Math.max(1, choice.opened)))})
           {later && " · later"}
         </Text>
         {p.why && !changed && (

@@ -97,6 +97,15 @@ export function Proposals({ policy }: { policy: Schemas["PolicyOut"] }) {
         <Text fontFamily="heading" fontSize="17px">
           {d ? plural(j.judged.length, "proposal") : "Proposals"}
         </Text>
+        {d && j.point && j.point.balance !== d.balance && (
+          <Text
+            color="soft"
+            fontSize="12px"
+            title="The steps above count the proposals of the balance that was derived for"
+          >
+            at this balance · <Link onClick={() => j.move(d.balance)}>{n(j.derivedFor)} at the one derived for</Link>
+          </Text>
+        )}
         {tooWide > 0 && (
           <Text color="soft" fontSize="12px" title="shown last; not among the rules of the curve">
             {tooWide} to narrow first
@@ -153,7 +162,7 @@ export function Proposals({ policy }: { policy: Schemas["PolicyOut"] }) {
         </Text>
       )}
       {d && d.path.length > 1 && <Curve curve={d.path} balance={j.point?.balance ?? d.balance} choose={j.move} />}
-      {d && <Meter d={d} open={j.judged} refused={j.refused} />}
+      {j.point?.parts && <Meter parts={j.point.parts} />}
       {d && (j.judged.length > 4 || words.length > 0 || clean) && (
         <Flex px="16px" gap="8px" align="center" mt="4px">
           <Input
@@ -184,8 +193,8 @@ export function Proposals({ policy }: { policy: Schemas["PolicyOut"] }) {
       )}
       {j.list.data?.stale && j.judged.length > 0 && (
         <Text px="16px" color="soft" fontSize="12px">
-          Derived {onDay(d!.from)} – {onDay(d!.to)} on revision {d!.revision}; what the draft has taken since is gone
-          from the list.
+          Derived {onDay(d!.from)} – {onDay(d!.to)} on revision {d!.revision}. Conversations that the draft has decided
+          since no longer count.
         </Text>
       )}
       <Box overflowY="auto" flex="1" minH="0" mt="6px" data-proposals>

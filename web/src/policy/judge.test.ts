@@ -34,7 +34,7 @@ describe("what is still to be judged", () => {
 
 describe("the order of what is judged", () => {
   it("begins with what settles most", () => {
-    const all = [3, 40, 7].map((conversations) => proposal(`${conversations}`, { conversations } as Partial<Proposal>));
+    const all = [3, 40, 7].map((open) => proposal(`${open}`, { open } as Partial<Proposal>));
     expect(rankProposals(all, []).judged.map((p) => p.key)).toEqual(["40", "7", "3"]);
   });
 });

@@ -11,7 +11,7 @@ export function rankProposals(here: Proposal[], later: string[]): { judged: Prop
   const rank = (p: Proposal) => (later.includes(p.key) ? 2 : p.barred ? 1 : 0);
   const open = here.filter((p) => !p.refused || p.again);
   // What settles most comes first.
-  const judged = [...open].sort((a, b) => rank(a) - rank(b) || b.conversations - a.conversations);
+  const judged = [...open].sort((a, b) => rank(a) - rank(b) || b.open - a.open);
   return { judged, refused: here.filter((p) => p.refused && !p.again) };
 }
 

@@ -48,11 +48,11 @@ export function useJudging(revision: number) {
   const asked = Number(search.get("balance") ?? d?.balance ?? 0.5);
   const point = d?.path.find((p) => p.balance === asked) ?? d?.path.find((p) => p.balance === d.balance);
   const byId = new Map((d?.proposals ?? []).map((p) => [p.id, p]));
-  const here = [
-    ...(point?.ids ?? []).flatMap((k) => byId.get(k) ?? []),
+  const at = (balance: number | undefined) => [
+    ...(d?.path.find((p) => p.balance === balance)?.ids ?? []).flatMap((k) => byId.get(k) ?? []),
     ...(d?.proposals.filter((p) => p.barred) ?? []),
   ];
-  const { judged, refused } = rankProposals(here, later);
+  const { judged, refused } = rankProposals(at(point?.balance), later);
 
   const guard = async (f: () => Promise<unknown>, done?: string) => {
     try {
@@ -70,6 +70,8 @@ export function useJudging(revision: number) {
     d,
     point,
     judged,
+    /** How many are to be judged at the balance that was derived for. */
+    derivedFor: rankProposals(at(d?.balance), []).judged.length,
     refused,
     later,
     running,
