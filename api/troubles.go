@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"lucidorchard/collect"
 	"lucidorchard/core/plural"
 	"lucidorchard/store"
 )
@@ -36,9 +37,9 @@ func (s *base) troubled() []Trouble {
 		full = full || d.Low
 		if d.Low && !d.Alike {
 			out = append(out, Trouble{"disk", true,
-				fmt.Sprintf("The disk of %s (%s) is full: %d MB are left. Nothing can be changed, and no traffic "+
-					"is stored. %s", d.Name, d.Path, d.Free>>20, s.losing()),
-				"Make room on that disk; all goes on by itself then.", since(d.Since)})
+				fmt.Sprintf("The disk of %s (%s) is full: %s. Until then nothing can be changed, and no traffic "+
+					"is stored. %s", d.Name, d.Path, d.Room(), s.losing()),
+				"Make room on that disk.", since(d.Since)})
 		}
 	}
 	if s.Cluster != nil {
@@ -78,6 +79,11 @@ func (s *base) troubled() []Trouble {
 					"at the wrong time.", way, time.Duration(max(j.Seconds, -j.Seconds)*1e9).Round(time.Second)),
 				"Keep the clock right with a time service.", since(j.At)})
 		}
+		if by, n := collect.OffAgainst(s.Collector.Exporters(), time.Now()); n > 1 {
+			out = append(out, Trouble{"clock", false,
+				fmt.Sprintf("All %d exporters agree that this machine's clock is %s. Their records were moved to its "+
+					"time.", n, clockWords(by)), "Look at this machine's clock, and keep it right with a time service.", ""})
+		}
 	}
 	if m := s.Models.Held(); m != nil && len(m.Errors) > 0 {
 		out = append(out, Trouble{"policy", true,
@@ -92,6 +98,14 @@ func (s *base) troubled() []Trouble {
 			"Listen on loopback, or let only those reach it who may.", ""})
 	}
 	return out
+}
+
+// clockWords says by how much a clock is off.
+func clockWords(off time.Duration) string {
+	if off < 0 {
+		return (-off).Round(time.Second).String() + " behind"
+	}
+	return off.Round(time.Second).String() + " ahead"
 }
 
 // losing says what becomes of traffic that is not stored.

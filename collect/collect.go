@@ -131,6 +131,7 @@ func Start(ctx context.Context, o Options) (*Collector, error) {
 	}
 	c.hooks.Store(&Hooks{})
 	c.senders.allow = o.Allow
+	c.senders.clock = c.clock
 	c.senders.icmp = func(addr netip.Addr) wire.Habit { return c.hooks.Load().ICMP[addr] }
 	sides := flow.NewSides()
 	sides.Serves = func(addr netip.Addr, proto uint8, port uint16, at flow.Micros) bool {
@@ -223,7 +224,7 @@ func (w *worker) take(p packet) {
 type packet struct {
 	from *sender
 	data []byte
-	at   flow.Micros
+	at   instant
 	pool *sync.Pool
 	ack  chan<- struct{}
 

@@ -34,6 +34,7 @@ type senders struct {
 	tooMany int64
 	resumed resumed
 	icmp    func(netip.Addr) wire.Habit // what people have said
+	clock   *clock
 }
 
 // resumed is what was known of streams before this start, and of which nothing
@@ -110,6 +111,7 @@ type sender struct {
 	faulty  time.Time
 	numbers []int32
 	names   *observers
+	clock   *clock
 	records int64 // at the last measure
 	rate    float64
 }
@@ -135,7 +137,7 @@ func (s *senders) of(k senderKey, names *observers) *sender {
 		s.tooMany++
 		return nil
 	}
-	x := &sender{senderKey: k, decoder: wire.NewDecoder(), first: time.Now(), names: names}
+	x := &sender{senderKey: k, decoder: wire.NewDecoder(), first: time.Now(), names: names, clock: s.clock}
 	x.decoder.Shift = true
 	x.decoder.Number = func(wire.Protocol, uint32) int32 {
 		n := names.take(k.observer())
@@ -181,12 +183,13 @@ func (s *senders) forget(k senderKey, x *sender) {
 }
 
 // decode reads a packet.
-func (x *sender) decode(data []byte, at flow.Micros, emit func(*flow.Observation)) {
+func (x *sender) decode(data []byte, at instant, emit func(*flow.Observation)) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	x.last = time.Now()
 	x.octets += int64(len(data))
-	if fault := x.decoder.Decode(data, at, emit); fault != nil {
+	x.decoder.Arrived = func(exported flow.Micros) flow.Micros { return x.clock.arrived(at, exported) }
+	if fault := x.decoder.Decode(data, at.day, emit); fault != nil {
 		x.reason, x.faulty = fault.Error(), x.last
 	}
 }
@@ -266,7 +269,7 @@ func (c *Collector) readUDP(conn *net.UDPConn) {
 		}
 		k := senderKey{addr: netip.AddrPortFrom(from.Addr().Unmap(), from.Port())}
 		if x := c.senders.of(k, &c.names); x != nil {
-			c.worker(k.addr.Addr()).take(packet{from: x, data: b[:n], at: c.clock.day(), pool: pool})
+			c.worker(k.addr.Addr()).take(packet{from: x, data: b[:n], at: c.clock.both(), pool: pool})
 		}
 	}
 }
@@ -339,7 +342,7 @@ func (c *Collector) readTCP(conn net.Conn) {
 		}
 		n := int(binary.BigEndian.Uint16(head[2:]))
 		if binary.BigEndian.Uint16(head) != 10 || n < 16 {
-			x.decode(head, c.clock.day(), nil) // counts the fault; where the next begins nobody knows
+			x.decode(head, c.clock.both(), nil) // counts the fault; where the next begins nobody knows
 			return
 		}
 		b := make([]byte, n)
@@ -347,7 +350,7 @@ func (c *Collector) readTCP(conn net.Conn) {
 		if _, err := io.ReadFull(conn, b[4:]); err != nil {
 			return
 		}
-		c.worker(k.addr.Addr()).take(packet{from: x, data: b, at: c.clock.day()})
+		c.worker(k.addr.Addr()).take(packet{from: x, data: b, at: c.clock.both()})
 	}
 }
 
@@ -370,7 +373,7 @@ func (c *Collector) Take(name string, messages []byte) error {
 			return fmt.Errorf("octet %d: found no whole IPFIX message; what came before it was taken", at)
 		}
 		n := int(binary.BigEndian.Uint16(rest[2:]))
-		c.workers[0].take(packet{from: x, data: rest[:n], at: c.clock.day()})
+		c.workers[0].take(packet{from: x, data: rest[:n], at: c.clock.both()})
 		at += n
 	}
 	return nil

@@ -26,11 +26,12 @@ type Folder struct {
 // State is how much room there is for a folder.
 type State struct {
 	Folder
-	Free  int64 // octets that the program may still write, without its reserve
-	Low   bool  // too little: nothing more is written
-	Since time.Time
-	Err   string // why the room cannot be read
-	Alike bool   // it lies on the disk of a folder before it
+	Free   int64 // octets that the program may still write, without its reserve
+	Low    bool  // too little: nothing more is written until Resume is free
+	Resume int64 // octets: twice the reserve, so that it does not stop and go on by turns
+	Since  time.Time
+	Err    string // why the room cannot be read
+	Alike  bool   // it lies on the disk of a folder before it
 }
 
 // Watch watches folders. Its zero value watches none.
@@ -58,7 +59,7 @@ const (
 func New(reserve int64, folders ...Folder) *Watch {
 	w := &Watch{reserve: reserve, change: make(chan struct{}), free: available}
 	for _, f := range folders {
-		w.states = append(w.states, State{Folder: f})
+		w.states = append(w.states, State{Folder: f, Resume: 2 * reserve})
 	}
 	w.Look()
 	return w
@@ -91,7 +92,7 @@ func (w *Watch) Look() {
 			continue
 		}
 		s.Err, s.Free, s.Alike = "", free, w.sharesReserve(i)
-		if low := free < w.reserve || s.Low && free < 2*w.reserve; low != s.Low {
+		if low := free < w.reserve || s.Low && free < s.Resume; low != s.Low {
 			s.Low, s.Since, changed = low, time.Now(), true
 		}
 		if free < w.reserve/4 {
@@ -131,8 +132,14 @@ func (w *Watch) States() []State {
 type FullError struct{ State }
 
 func (e *FullError) Error() string {
-	return fmt.Sprintf("the disk of %s (%s) is full since %s: %d MB are left", e.Name, e.Path,
-		e.Since.UTC().Format(time.RFC3339), e.Free>>20)
+	return fmt.Sprintf("the disk of %s (%s) is full since %s: %s", e.Name, e.Path,
+		e.Since.UTC().Format(time.RFC3339), e.Room())
+}
+
+// Room returns how much room there is and how much it takes to go on, as in "12 MB are
+// free, and writing resumes at 128 MB".
+func (s State) Room() string {
+	return fmt.Sprintf("%d MB are free, and writing resumes at %d MB", s.Free>>20, s.Resume>>20)
 }
 
 // Room gives a *FullError for a folder without room, by its name; "" asks for

@@ -38,7 +38,7 @@ func TestALowDiskIsSaidGivesUpItsReserveAndRecovers(t *testing.T) {
 
 	free = 3 << 19 // not yet enough to go on
 	w.Look()
-	require.Error(t, w.Room(""))
+	require.ErrorContains(t, w.Room(""), ": 1 MB are free, and writing resumes at 2 MB")
 	free = 2 << 20
 	w.Look()
 	require.NoError(t, w.Room(""))

@@ -160,6 +160,9 @@ type Decoder struct {
 	// Shift moves the times of an exporter whose clock is off by more than half a
 	// minute by as much: for packets that come as they are sent, not for files.
 	Shift bool
+	// Arrived, if set, returns when the packet that is read arrived, given the time in its
+	// header: where this machine's clock was set wrong, the exporter may show that.
+	Arrived func(exported flow.Micros) flow.Micros
 
 	templates templates
 	streams   map[streamKey]*Stream
@@ -384,11 +387,17 @@ type message struct {
 
 // clock notes the exporter's time.
 func (m *message) clock(exported flow.Micros) {
+	if m.Arrived != nil {
+		m.now = m.Arrived(exported)
+	}
 	m.Behind = m.now - exported
-	if m.Shift && (m.Behind > 30e6 || m.Behind < -30e6) && !m.replayed() {
+	if m.Shift && !Agree(m.now, exported) && !m.replayed() {
 		m.shift = m.Behind
 	}
 }
+
+// Agree reports whether two clocks show the same time, up to half a minute.
+func Agree(a, b flow.Micros) bool { return a-b <= 30e6 && b-a <= 30e6 }
 
 // replayed reports whether what comes was sent days ago, more likely than by a clock that
 // is off by as much: one that is wrong by its time zone is less than a day off, one that
