@@ -242,7 +242,11 @@ func (s *askAPI) why(ctx context.Context, in *struct {
 		}
 		then := *snap
 		then.Policy, then.Head = p, store.Revision{No: in.Against}
-		then.Compiled = snap.Compiled.WithPolicy(p, snap.Compiled.AsOf).After
+		u, err := snap.Compiled.WithPolicyUntil(ctx, p, snap.Compiled.AsOf)
+		if err != nil {
+			return nil, err
+		}
+		then.Compiled = u.After
 		before := s.explain(ctx, v, &then, then.Compiled.At(client, at), then.Compiled.At(server, at), pt)
 		out.Before = &before
 	}

@@ -217,7 +217,7 @@ func (s *checkAPI) tryAssertion(ctx context.Context, in *struct {
 		return body(Tried{Errors: textErrors(errs), Results: []AssertOut{}}), nil
 	}
 	out := Tried{Errors: []TextError{}, Results: []AssertOut{}}
-	after, err := snap.After(text)
+	after, err := snap.After(ctx, text)
 	if err != nil {
 		return nil, err
 	}
@@ -253,7 +253,7 @@ func (s *checkAPI) assertionFix(ctx context.Context, in *struct {
 		out := AssertFix{Lines: []string{}, Revision: snap.Head.No}
 		m, ok := settle.FixAssertion(snap.Compiled, snap.Head.Text, r)
 		if ok {
-			c, err := app.Changing(v, snap, m.Text)
+			c, err := app.Changing(ctx, v, snap, m.Text)
 			if err != nil {
 				return nil, err
 			}

@@ -221,7 +221,7 @@ func (s *groupsAPI) previewGroup(ctx context.Context, in *struct {
 	if bad != nil {
 		return nil, refusal(bad)
 	}
-	u, err := snap.After(after)
+	u, err := snap.After(ctx, after)
 	var cost *decide.CostError
 	if errors.As(err, &cost) {
 		out.Errors = []TextError{{1, 1, cost.Words}}

@@ -248,7 +248,7 @@ func (s *base) edited(ctx context.Context, v *reach.View, snap *model.Model, tex
 	dryRun bool, probes ...store.ProbeEdit) (*Stored[EditOut], error) {
 	out := EditOut{Revision: snap.Head.No, Words: words, Errors: []TextError{}}
 	if dryRun {
-		c, err := app.Changing(v, snap, text)
+		c, err := app.Changing(ctx, v, snap, text)
 		if err != nil {
 			return nil, err
 		}

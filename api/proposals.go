@@ -147,7 +147,11 @@ func (s *proposalsAPI) evidence(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	after := v.With(snap.Compiled.WithPolicy(p, snap.Compiled.AsOf))
+	u, err := snap.Compiled.WithPolicyUntil(ctx, p, snap.Compiled.AsOf)
+	if err != nil {
+		return nil, err
+	}
+	after := v.With(u)
 	var found []int
 	for i := range v.Len() {
 		if after.Verdict(i) == decide.Permit && v.Verdict(i) != decide.Permit {

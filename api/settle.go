@@ -80,7 +80,7 @@ func (s *settleAPI) settle(ctx context.Context, in *struct {
 		if bad != nil {
 			return nil, refusal(bad)
 		}
-		cons, err := app.Changing(v, snap, after)
+		cons, err := app.Changing(ctx, v, snap, after)
 		if err != nil {
 			return nil, err
 		}

@@ -2,6 +2,7 @@ package app
 
 import (
 	"cmp"
+	"context"
 	"slices"
 	"strings"
 
@@ -77,8 +78,8 @@ type ProbeChange struct {
 
 // Changing says what another policy text would change. What it would take too long to
 // work out is refused (*decide.CostError).
-func Changing(before *reach.View, m *model.Model, text string) (*Consequences, error) {
-	after, err := m.After(text)
+func Changing(ctx context.Context, before *reach.View, m *model.Model, text string) (*Consequences, error) {
+	after, err := m.After(ctx, text)
 	if err != nil {
 		return nil, err
 	}

@@ -48,7 +48,7 @@ func (a *App) Judge(ctx context.Context, v *reach.View, m *model.Model, base int
 	}
 	out.Words = j.words()
 	if dryRun {
-		out.Consequences, err = Changing(v, m, text)
+		out.Consequences, err = Changing(ctx, v, m, text)
 		return out, err
 	}
 	if err := affordable(m, text); err != nil {

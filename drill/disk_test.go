@@ -125,6 +125,7 @@ func TestFullDisk(t *testing.T) {
 	n := rounds(t, 2)
 	at := disk(t, 500)
 	s := newSite(t, at, "--reserve", "48") // three segments of PostgreSQL's log, which takes 16 MB at a time
+	s.may = whileFull
 	s.start()
 	require.Equal(t, 201, s.ask("PUT", "/api/v1/policy/text", "", []byte(`{"text":"layer allowances\n"}`)).status)
 	ctx, stop := context.WithCancel(t.Context())

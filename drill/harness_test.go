@@ -17,6 +17,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -80,6 +81,30 @@ type site struct {
 	cmd   *exec.Cmd
 	base  string
 	ipfix string
+
+	may func(kind string) bool // whether a 5xx of this kind is documented for what is done to it
+}
+
+// Kinds of the answers with 5xx that docs/api.md documents, and when they may come.
+var (
+	whileKilled = documented("database-away", "unknown-outcome")
+	whileFull   = documented("disk-full", "database-away", "unknown-outcome")
+)
+
+func documented(kinds ...string) func(kind string) bool {
+	return func(kind string) bool { return slices.Contains(kinds, kind) }
+}
+
+// judge fails the drill for an answer with 5xx that is not documented for it.
+func (s *site) judge(method, path string, a answer) {
+	if a.status < 500 {
+		return
+	}
+	var problem struct{ Type string }
+	_ = json.Unmarshal(a.body, &problem)
+	if kind := strings.TrimPrefix(problem.Type, "/problems/"); s.may == nil || !s.may(kind) {
+		s.t.Errorf("%s %s was answered %d %s", method, path, a.status, a.body)
+	}
 }
 
 func newSite(t *testing.T, dir string, args ...string) *site {
@@ -189,6 +214,11 @@ type answer struct {
 func (s *site) ask(method, path, key string, body []byte) answer {
 	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
 	defer cancel()
+	return s.askWithin(ctx, method, path, key, body)
+}
+
+// askWithin is ask by somebody who leaves when the context ends.
+func (s *site) askWithin(ctx context.Context, method, path, key string, body []byte) answer {
 	req, err := http.NewRequestWithContext(ctx, method, s.address()+path, bytes.NewReader(body))
 	if err != nil {
 		return answer{}
@@ -212,7 +242,9 @@ func (s *site) ask(method, path, key string, body []byte) answer {
 	if err != nil {
 		return answer{}
 	}
-	return answer{r.StatusCode, text}
+	out := answer{r.StatusCode, text}
+	s.judge(method, path, out)
+	return out
 }
 
 // get reads into out until it succeeds.

@@ -49,6 +49,7 @@ func (s *site) imports(ctx context.Context, worker int, note func(file)) {
 func TestKills(t *testing.T) {
 	n := rounds(t, 4)
 	s := newSite(t, folder(t))
+	s.may = whileKilled
 	s.start()
 	require.Equal(t, 201, s.ask("PUT", "/api/v1/policy/text", "", []byte(`{"text":"layer allowances\n"}`)).status)
 	ctx, stop := context.WithCancel(t.Context())

@@ -104,6 +104,7 @@ func TestKillsOfARollOut(t *testing.T) {
 	n := rounds(t, 5)
 	o, here := newOutpost(t)
 	s := newSite(t, folder(t), "--listen", here+":7977", "--trust-network")
+	s.may = whileKilled
 	s.start()
 	o.server = s.address()
 	var token struct{ Secret, Token string }

@@ -81,6 +81,7 @@ func TestMattersAreToldThroughKills(t *testing.T) {
 	hook := httptest.NewServer(got)
 	defer hook.Close()
 	s := newSite(t, folder(t))
+	s.may = whileKilled
 	s.start()
 	text, err := json.Marshal(map[string]string{"text": leaking(n * each)})
 	require.NoError(t, err)

@@ -169,10 +169,10 @@ func TestAPreviewIsUsedWhenItIsSaved(t *testing.T) {
 	v, err := m.View(ctx, m.From, m.To)
 	require.NoError(t, err)
 	next := strings.Replace(text, "permit", "reject", 1)
-	preview, err := m.After(next)
+	preview, err := m.After(t.Context(), next)
 	require.NoError(t, err)
 	seen := preview.View(v)
-	again, err := m.After(next)
+	again, err := m.After(t.Context(), next)
 	require.NoError(t, err)
 	require.Same(t, preview, again)
 	require.NoError(t, db.AddRevision(ctx, revision(2, next)))
@@ -183,6 +183,43 @@ func TestAPreviewIsUsedWhenItIsSaved(t *testing.T) {
 	require.NoError(t, err)
 	require.Same(t, seen, is)
 	require.Equal(t, decide.Reject, is.Verdict(0))
+}
+
+// A preview is computed once for all who wait for it, and given up when the last of them
+// has left.
+func TestAPreviewEndsWithThoseWhoWait(t *testing.T) {
+	k, db, _, _ := keeping(t)
+	var all []estate.Workload
+	for i := range 400 {
+		all = append(all, workload(fmt.Sprint("w", i), fmt.Sprintf("10.0.%d.%d", i/200, i%200), "live"))
+	}
+	require.NoError(t, db.ImportWorkloads(t.Context(), "plan", nil, all))
+	require.NoError(t, db.AddRevision(t.Context(), revision(1, text)))
+	m, err := k.Current(t.Context())
+	require.NoError(t, err)
+	var deep strings.Builder
+	deep.WriteString(text + "\ngroup d0 = env is live\n")
+	for i := 1; i < 6000; i++ {
+		fmt.Fprintf(&deep, "group d%d = member of d%d and name is not %d\n", i, i-1, i)
+	}
+	gone, leave := context.WithCancel(t.Context())
+	stays := make(chan error, 1)
+	go func() {
+		_, err := m.After(t.Context(), deep.String())
+		stays <- err
+	}()
+	go leave()
+	_, err = m.After(gone, deep.String())
+	require.ErrorIs(t, err, context.Canceled)
+	require.NoError(t, <-stays, "who stays gets it")
+
+	gone, leave = context.WithCancel(t.Context())
+	leave()
+	_, err = m.After(gone, deep.String()+"\n")
+	require.ErrorIs(t, err, context.Canceled)
+	after, err := m.After(t.Context(), deep.String()+"\n")
+	require.NoError(t, err, "a preview that was given up is computed again")
+	require.Len(t, after.After.Policy.GroupOrder, len(m.Policy.GroupOrder)+6000)
 }
 
 // While the database is away the model is still held, and it is said since when;

@@ -1,6 +1,7 @@
 package decide
 
 import (
+	"context"
 	"net/netip"
 	"slices"
 
@@ -160,10 +161,16 @@ func changedKeys(a, b *estate.Workload) []expr.Key {
 // the same estate. Groups that say the same are not asked again, and tables are
 // taken over where no rule that changed can match.
 func (c *Compiled) WithPolicy(p *policy.Policy, asOf estate.Instant) *Update {
+	u, _ := c.WithPolicyUntil(context.Background(), p, asOf)
+	return u
+}
+
+// WithPolicyUntil is WithPolicy, given up with the error of ctx once ctx has ended.
+func (c *Compiled) WithPolicyUntil(ctx context.Context, p *policy.Policy, asOf estate.Instant) (*Update, error) {
 	next := *c
 	next.Policy, next.AsOf = p, asOf
 	if p == c.Policy && c.rules.sameAt(asOf) {
-		return &Update{Before: c, After: &next, Rules: identity(len(c.Policy.Rules))}
+		return &Update{Before: c, After: &next, Rules: identity(len(c.Policy.Rules))}, nil
 	}
 	next.rules = newRules(c.interner, p, asOf)
 	var atoms bitset
@@ -187,6 +194,9 @@ func (c *Compiled) WithPolicy(p *policy.Policy, asOf estate.Instant) *Update {
 	next.regions = slices.Clone(next.regions)
 	m := next.newPlacer(sign)
 	for i := range next.regions {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
 		addr, ok := next.firstIn(i, func(netip.Addr) bool { return true })
 		if !ok {
 			next.regions[i].empty = true
@@ -202,6 +212,9 @@ func (c *Compiled) WithPolicy(p *policy.Policy, asOf estate.Instant) *Update {
 			was := *c.places.At(i)
 			if !stale(int32(i), was) {
 				continue
+			}
+			if ctx.Err() != nil {
+				return nil, ctx.Err()
 			}
 			is := m.workload(int32(i), was)
 			if !slices.Equal(was, is) {
@@ -221,7 +234,7 @@ func (c *Compiled) WithPolicy(p *policy.Policy, asOf estate.Instant) *Update {
 	next.rules.before.Store(&older{rules: c.rules, now: u.Rules, changed: [2][]int32{u.gone(), u.fresh},
 		renamed: map[*Table]*Table{}})
 	c.rules.before.Store(nil) // one step back is enough
-	return u
+	return u, nil
 }
 
 // stale tells which workloads another policy may place elsewhere: all if groups

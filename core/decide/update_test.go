@@ -1,6 +1,7 @@
 package decide_test
 
 import (
+	"context"
 	"net/netip"
 	"testing"
 
@@ -42,7 +43,14 @@ func TestUpdatesEqualAFreshCompile(t *testing.T) {
 				if rapid.IntRange(0, 9).Draw(t, "later") == 0 {
 					asOf = sample.Instant(t)
 				}
-				u = c.WithPolicy(parse(t, text), asOf)
+				p := parse(t, text)
+				l := &leaving{t.Context(), rapid.IntRange(0, 20).Draw(t, "looks")}
+				if left, err := c.WithPolicyUntil(l, p, asOf); err != nil {
+					require.ErrorIs(t, err, context.Canceled)
+					require.Nil(t, left)
+					same(t, c)
+				}
+				u = c.WithPolicy(p, asOf)
 			}
 			require.Same(t, c, u.Before)
 			same(t, u.After)
@@ -209,4 +217,17 @@ func TestOneTagMovesOneWorkload(t *testing.T) {
 	require.Equal(t, w.Leases[0].Addr, u.Moved[0].Where.Addr())
 	require.Equal(t, expr.No, u.After.Group("live", u.Moved[0].After))
 	require.Empty(t, u.Pairs())
+}
+
+// leaving is a context that ends when it has been looked at a number of times.
+type leaving struct {
+	context.Context
+	looks int
+}
+
+func (l *leaving) Err() error {
+	if l.looks--; l.looks < 0 {
+		return context.Canceled
+	}
+	return nil
 }
