@@ -82,7 +82,7 @@ func New(ctx context.Context, o Options) *App {
 		o.Log = slog.New(slog.NewTextHandler(os.Stderr, nil))
 	}
 	a := &App{Options: o, ctx: ctx, owner: o.Name + "/" + rand.Text()[:8], told: make(chan struct{}, 1),
-		watching: watching{followed: map[time.Time]*dayFollowed{}}, fresh: fresh{came: make(chan struct{}, 1)}}
+		watching: watching{followed: map[time.Time]*dayFollowed{}, split: split{}}, fresh: fresh{came: make(chan struct{}, 1)}}
 	a.teller.Policy = a.releasePolicy
 	a.Models = model.NewKeeper(o.Store, o.Log, func(_, now *model.Model) { a.Events.made(now.Versions) })
 	if o.Store == nil {

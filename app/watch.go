@@ -35,6 +35,7 @@ const mostWatchedDays = 100
 type watching struct {
 	means    means
 	followed map[time.Time]*dayFollowed
+	split    split
 	wholly   bool // days were looked at as a whole, the last time
 }
 
@@ -128,6 +129,9 @@ func dayStamp(m *model.Model, beside map[flow.Hour]int64, day time.Time, watched
 		}
 	}
 	_, _ = fmt.Fprintln(h, watch.Version, watched)
+	for _, p := range m.Loaded(day) { // a point may report it late
+		_, _ = fmt.Fprintln(h, p.Point, p.At.UnixMicro(), p.Release, p.Mode)
+	}
 	seen := hex.EncodeToString(h.Sum(nil)[:12]) + " "
 	if _, judged := m.Judged(); !judged {
 		stamp = seen + fmt.Sprint(m.Versions.Revision, " ", m.Versions.Workloads)
@@ -239,10 +243,15 @@ func (a *App) lookAtDay(ctx context.Context, m *model.Model, beside map[flow.Hou
 	if out.Asked, err = a.askedOfDay(ctx, m, f, notices); err != nil {
 		return err
 	}
-	if _, err = a.Store.PutWatchedDay(ctx, out); err == nil {
-		a.hurrySending()
+	if _, err = a.Store.PutWatchedDay(ctx, out); err != nil {
+		return err
 	}
-	return err
+	a.hurrySending()
+	if unclear(&out) {
+		a.watching.split.forget(m.From)
+		return a.splitUnclear(ctx, m, a.dayView(m, day))
+	}
+	return nil
 }
 
 // matterOf gives what is gathered as it is kept.

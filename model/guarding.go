@@ -20,10 +20,13 @@ import (
 type guarding struct {
 	*store.Guarding
 	policies map[int]*policy.Policy // of releases
+	loaded   func() map[int64][]store.Held
 }
 
 func guardingOf(g *store.Guarding) *guarding {
-	out := &guarding{g, map[int]*policy.Policy{}}
+	out := &guarding{g, map[int]*policy.Policy{}, sync.OnceValue(func() map[int64][]store.Held {
+		return loadedByDay(g.Periods, time.Now())
+	})}
 	for _, r := range g.Releases {
 		out.policies[r.No], _ = policy.Parse(r.Text)
 	}
@@ -91,6 +94,39 @@ func (g *guarding) lastTurn() (last flow.Micros) {
 	}
 	return last
 }
+
+// Loaded returns what the points had loaded on a day, in UTC, as far as they have reported
+// by now: for each point the last period that began before the day, and those within it.
+// The caller must not change it.
+func (m *Model) Loaded(day time.Time) []store.Held {
+	if m.guarding == nil {
+		return nil
+	}
+	return m.guarding.loaded()[dayOf(day)]
+}
+
+func dayOf(t time.Time) int64 { return t.Unix() / 86400 }
+
+// loadedByDay gives the periods of each day of a point's history, up to a day from now.
+func loadedByDay(periods []store.Held, now time.Time) map[int64][]store.Held {
+	out := map[int64][]store.Held{}
+	for i, p := range periods {
+		last := dayOf(now) + 1
+		if i+1 < len(periods) && periods[i+1].Point == p.Point {
+			last = min(last, dayOf(periods[i+1].At.Add(settled)))
+		}
+		for d := dayOf(p.At); d <= last; d++ {
+			out[d] = append(out[d], p)
+		}
+	}
+	return out
+}
+
+// settled is for how long after a change the period before it still judges some connections.
+const settled = time.Duration(reach.Settling) * time.Microsecond
+
+// LastTurn returns when a point last began to load or do something else.
+func (m *Model) LastTurn() flow.Micros { return m.lastTurn }
 
 // Turned gives when it last changed, at or before a time, whose an address is or by what its
 // traffic is judged; false: never. What is counted together of an hour is cut there.

@@ -1,0 +1,77 @@
+package app_test
+
+import (
+	"encoding/json"
+	"net/netip"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"lucidorchard/core/estate"
+	"lucidorchard/core/flow"
+	"lucidorchard/core/service"
+	"lucidorchard/core/watch"
+	"lucidorchard/store"
+)
+
+// Connections of an hour were counted together before a point reported what it did in that
+// hour. They are told apart by their single records: each is judged by what the point had
+// loaded then, and none stays unclear, whichever report comes when.
+func TestLateReportsOfAPointSplitTheHour(t *testing.T) {
+	db := open(t)
+	ctx := t.Context()
+	var ws []estate.Workload
+	for id, addr := range map[string]string{"a": "10.0.0.1", "b": "10.0.0.2"} {
+		w := estate.Workload{ID: id, Leases: []estate.Lease{{Addr: netip.MustParseAddr(addr), From: estate.Beginning, Until: estate.End}}}
+		w.SetTag(estate.Tag{Key: "env", Value: id})
+		ws = append(ws, w)
+	}
+	_, err := db.Take(ctx, store.Listing{Source: "list", Workloads: ws, Complete: true})
+	require.NoError(t, err)
+	require.NoError(t, db.Begin(ctx, store.Revision{No: 1, Text: "layer l\nreject any -> any on any\n", Blame: store.Blame{}, Author: "me", Words: "begin"}))
+	require.NoError(t, db.AddPoint(ctx, store.Point{Name: "p", Kind: "gate", Side: "server", Guards: "env is b", Wave: 1}, "token"))
+	_, err = db.AddRelease(ctx, store.Release{Revision: 1, Title: "t", Author: "me"}, func(no int, _ store.Roll) ([]store.Target, error) {
+		return []store.Target{{Point: "p", Enforces: no, Words: "to enforce"}}, nil
+	})
+	require.NoError(t, err)
+	hour := time.Now().Add(-time.Hour).Truncate(time.Hour)
+	report := func(mode string, minute int) {
+		no := 1
+		require.NoError(t, db.Heard(ctx, "p", json.RawMessage(`{}`), []store.PointEvent{{Point: "p",
+			At: hour.Add(time.Duration(minute) * time.Minute), What: "applied", Words: "x", Release: &no, Mode: &mode}}, true))
+	}
+	report("observe", 0)
+	var records []flow.Record
+	for _, x := range []struct {
+		minute int
+		n      int64
+	}{{5, 6}, {25, 9}, {45, 5}} {
+		at := estate.InstantOf(hour.Add(time.Duration(x.minute) * time.Minute))
+		records = append(records, flow.Record{Start: at, End: at, Client: netip.MustParseAddr("10.0.0.1"),
+			Server: netip.MustParseAddr("10.0.0.2"), Point: service.PointOf(service.TCP, 4444), Connections: x.n, Bytes: 1, Packets: 1,
+			Outcome: flow.Carried, Observer: "leaf"})
+	}
+	_, err = db.AddBatch(ctx, store.BatchOf("together", flow.Stating(records), nil))
+	require.NoError(t, err)
+	running(t, db, "one")
+	of := func() watch.Hour {
+		h := flow.Hour(hour.Unix() / 3600)
+		all, err := db.WatchHours(ctx, h, h+1)
+		require.NoError(t, err)
+		return all[h]
+	}
+	is := func(leaks int64) {
+		t.Helper()
+		var got watch.Hour
+		require.Eventually(t, func() bool {
+			got = of()
+			return got.Leaks == leaks && got.Unclear == 0 && got.All() == 20
+		}, 20*time.Second, 20*time.Millisecond, "%+v", &got)
+	}
+	is(0)
+	report("enforce", 20)
+	is(14)
+	report("observe", 40)
+	is(9)
+}
