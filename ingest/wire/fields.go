@@ -27,9 +27,16 @@ type reading struct {
 	before      [2]flow.Micros // start and end, before the export
 	duration    [2]flow.Micros // of the two ways
 
-	rates  map[uint64]int64         // of the samplers that the exporter has told of
-	uptime func(uint32) flow.Micros // nil where times cannot be since the start
+	sinceBoot [2][2]uint32 // start and end of the two ways, in ms since the exporter started
+	booted    [2][2]bool   // which of them there are
+	boot      flow.Micros  // when it started, as the record says; 0: it does not
+
+	rates map[uint64]int64 // of the samplers that the exporter has told of
 }
+
+// uptimes converts times since the exporter started, in milliseconds. boot is when that
+// was, if the record says so, else 0.
+type uptimes func(sinceBoot uint32, boot flow.Micros) flow.Micros
 
 type amounts struct{ packets, bytes int64 }
 
@@ -109,15 +116,12 @@ var fields = [...]field{
 	netflow.IPFIX_FIELD_droppedOctetDeltaCount:  func(r *reading, v value) { r.dropped.bytes = v.amount() },
 
 	netflow.IPFIX_FIELD_flowStartSysUpTime: func(r *reading, v value) {
-		if r.uptime != nil {
-			r.of(v).Start = r.uptime(uint32(v.n))
-		}
+		r.sinceBoot[v.way][0], r.booted[v.way][0] = uint32(v.n), true
 	},
 	netflow.IPFIX_FIELD_flowEndSysUpTime: func(r *reading, v value) {
-		if r.uptime != nil {
-			r.of(v).End = r.uptime(uint32(v.n))
-		}
+		r.sinceBoot[v.way][1], r.booted[v.way][1] = uint32(v.n), true
 	},
+	netflow.IPFIX_FIELD_systemInitTimeMilliseconds:  func(r *reading, v value) { r.boot = v.millis() },
 	netflow.IPFIX_FIELD_flowStartSeconds:            startSeconds,
 	netflow.IPFIX_FIELD_observationTimeSeconds:      startSeconds,
 	netflow.IPFIX_FIELD_flowEndSeconds:              func(r *reading, v value) { r.of(v).End = v.seconds() },
@@ -252,12 +256,21 @@ func (r *reading) read(all []netflow.DataField) {
 
 // record makes a data record into one observation, or into two where it has the
 // way back.
-func (m *message) record(all []netflow.DataField, uptime func(uint32) flow.Micros) {
+func (m *message) record(all []netflow.DataField, uptime uptimes) {
 	o, back := &m.obs, &m.back
 	*o, *back = flow.Observation{}, flow.Observation{}
 	r := &m.reading
-	*r = reading{there: o, back: back, rates: m.rates, uptime: uptime}
+	*r = reading{there: o, back: back, rates: m.rates}
 	r.read(all)
+	for way, t := range [2]*flow.Observation{o, back} {
+		// The end first: the exporter's start may have to be found from it.
+		if r.booted[way][1] && t.End == 0 {
+			t.End = uptime(r.sinceBoot[way][1], r.boot)
+		}
+		if r.booted[way][0] && t.Start == 0 {
+			t.Start = uptime(r.sinceBoot[way][0], r.boot)
+		}
+	}
 	if service.IsICMP(o.Proto) {
 		m.messageType(r)
 	}

@@ -134,7 +134,7 @@ func (m *message) netFlow9(b []byte) error {
 	exported := flow.Micros(int64(p.UnixSeconds) * 1e6)
 	m.clock(exported)
 	boot := m.started(exported-flow.Micros(p.SystemUptime)*1000, wholeSecond+cutUptime)
-	m.sets(p.FlowSets, func(t uint32) flow.Micros {
+	m.sets(p.FlowSets, func(t uint32, _ flow.Micros) flow.Micros {
 		m.obs.Blur = m.blur
 		return uptime(boot, p.SystemUptime, t)
 	})
@@ -159,8 +159,13 @@ func (m *message) ipfix(b []byte) error {
 		p.SequenceNumber, p.ExportTime = binary.BigEndian.Uint32(b[8:]), binary.BigEndian.Uint32(b[4:])
 	}
 	before := m.Records + m.Options
-	m.clock(flow.Micros(int64(p.ExportTime) * 1e6))
-	m.sets(p.FlowSets, nil)
+	exported := flow.Micros(int64(p.ExportTime) * 1e6)
+	m.clock(exported)
+	m.sets(p.FlowSets, func(t uint32, boot flow.Micros) flow.Micros {
+		at := m.sinceBoot(t, boot, exported)
+		m.obs.Blur = m.blur
+		return at
+	})
 	m.sequence(p.SequenceNumber, uint32(m.Records+m.Options-before), err == nil && untemplated == m.Untemplated)
 	return m.fault(err)
 }
@@ -195,7 +200,37 @@ func (m *message) fault(err error) error {
 	return &Fault{BadContent, err}
 }
 
-func (m *message) sets(sets []any, uptime func(uint32) flow.Micros) {
+// sinceBoot converts a time of IPFIX that counts from the start of the exporter. That start
+// is in the record or was in an option (systemInitTimeMilliseconds). Else it is estimated:
+// what an exporter sends has just ended, so the start is no later than the export less the
+// latest end that was ever sent.
+func (m *message) sinceBoot(t uint32, boot, exported flow.Micros) flow.Micros {
+	s := m.Stream
+	if boot == 0 {
+		boot = s.init
+	}
+	if boot != 0 {
+		boot = m.started(boot, cutUptime)
+	} else {
+		latest := exported - flow.Micros(t)*1000
+		if s.guess == 0 || latest < s.guess || latest-s.guess > restarted {
+			s.guess = latest
+		}
+		boot = m.started(s.guess, wholeSecond)
+	}
+	const round = flow.Micros(1<<32) * 1000 // after which the count begins anew
+	at := boot + flow.Micros(t)*1000
+	if behind := exported - at; behind > round/2 {
+		at += (behind + round/2) / round * round
+	}
+	return at
+}
+
+// restarted is from how long before its export on a record is rather of an exporter that
+// has started anew than so old.
+const restarted = flow.Micros(2 * 3600e6)
+
+func (m *message) sets(sets []any, uptime uptimes) {
 	for _, set := range sets {
 		switch x := set.(type) {
 		case netflow.DataFlowSet:
@@ -226,6 +261,8 @@ func (m *message) option(r netflow.OptionsDataRecord) {
 			switch f.Type {
 			case netflow.IPFIX_FIELD_samplerId, netflow.IPFIX_FIELD_selectorId:
 				sampler = number(v)
+			case netflow.IPFIX_FIELD_systemInitTimeMilliseconds:
+				m.Stream.init = value{n: number(v)}.millis()
 			case netflow.IPFIX_FIELD_samplingInterval, netflow.IPFIX_FIELD_samplerRandomInterval:
 				rate = n
 			case netflow.IPFIX_FIELD_samplingPacketInterval:

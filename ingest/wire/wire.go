@@ -58,6 +58,8 @@ type Stream struct {
 	Bad         map[Why]int64 // packets that could not be read to their end, by the reason
 
 	boot       flow.Micros // when the exporter started, by its headers
+	init       flow.Micros // the same, as an option of IPFIX says it; 0: none does
+	guess      flow.Micros // the same, as it is estimated where nothing says it
 	icmp       habit
 	remembered Habit       // from before the program ended
 	moved      flow.Micros // by how much that changed last
