@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -193,13 +194,15 @@ func (s *Store) PutWatchedDay(ctx context.Context, d WatchedDay) (opened []Openi
 		b.Queue(`INSERT INTO watch_caller_days SELECT who, what, point, $4 FROM unnest($1::text[], $2::text[], $3::bigint[]) AS x (who, what, point)`,
 			who, what, points, d.Day)
 		b.Queue(`INSERT INTO watch_days VALUES ($1, $2, $3) ON CONFLICT (day) DO UPDATE SET stamp = $2, versions = $3`, d.Day, d.Stamp, of)
-		gone := []string{} // what the day does not show any more, as it is judged otherwise
+		touched := map[string]bool{} // judged otherwise than before, the last of a matter may be earlier
 		for id := range before {
-			if _, still := now[id]; !still {
-				gone = append(gone, id)
-			}
+			touched[id] = true
 		}
-		b.Queue(`UPDATE matters m SET last = coalesce((SELECT max(last) FROM matter_days WHERE matter = m.id), last) WHERE id = ANY($1)`, gone)
+		for id := range now {
+			touched[id] = true
+		}
+		b.Queue(`UPDATE matters m SET last = coalesce((SELECT max(last) FROM matter_days WHERE matter = m.id), last) WHERE id = ANY($1)`,
+			slices.Collect(maps.Keys(touched)))
 		// What no day shows any more goes, unless somebody did something with it.
 		b.Queue(`DELETE FROM matters m WHERE NOT standing AND state = 'new' AND NOT EXISTS (SELECT FROM matter_days WHERE matter = m.id)`)
 		b.Queue(`WITH open AS (UPDATE matters m SET state = 'new', opened = now(), changed = now(), size = 0 FROM matter_days x

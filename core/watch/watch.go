@@ -21,7 +21,7 @@ import (
 )
 
 // Version changes when the same view is gathered otherwise than before.
-const Version = 5
+const Version = 6
 
 // Kind is what is the matter.
 type Kind string
@@ -420,17 +420,28 @@ type counting struct {
 func (g *gathering) add(m *Matter, n *counting, i int32) {
 	c := g.v.At(int(i))
 	m.Conversations = append(m.Conversations, i)
+	first, last := c.First, c.Last
+	found := false // of what the matter is about: the rest of the conversation is no part of it
 	g.v.EachPortion(int(i), func(p *reach.Portion) {
-		if m.Has(p) {
-			m.Connections = flow.Sum(m.Connections, p.Connections)
+		if !m.Has(p) {
+			return
 		}
+		m.Connections = flow.Sum(m.Connections, p.Connections)
+		from, to := p.First.Instant(), p.Last.Instant()
+		if !found || from.Before(first) {
+			first = from
+		}
+		if !found || last.Before(to) {
+			last = to
+		}
+		found = true
 	})
 	n.clients[c.Client], n.servers[c.Server], n.points[c.Point] = true, true, true
-	if len(m.Conversations) == 1 || c.First.Before(m.First) {
-		m.First = c.First
+	if len(m.Conversations) == 1 || first.Before(m.First) {
+		m.First = first
 	}
-	if len(m.Conversations) == 1 || m.Last.Before(c.Last) {
-		m.Last, m.Ruling = c.Last, g.rulings[i]
+	if len(m.Conversations) == 1 || m.Last.Before(last) {
+		m.Last, m.Ruling = last, g.rulings[i]
 	}
 }
 

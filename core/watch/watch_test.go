@@ -52,6 +52,7 @@ func TestEachConversationIsInOneMatter(t *testing.T) {
 			keys[m.Key()] = true
 			require.NotEmpty(t, watch.Plain(m.Title()))
 			connections := int64(0)
+			first, last := estate.End, estate.Beginning
 			for _, i := range m.Conversations {
 				_, twice := in[i]
 				require.False(t, twice)
@@ -61,10 +62,17 @@ func TestEachConversationIsInOneMatter(t *testing.T) {
 						watch.Held: p.Outcome == flow.Dropped, watch.Newcomer: true}
 					if is[m.Kind] {
 						connections += p.Connections
+						if at := p.First.Instant(); at.Before(first) {
+							first = at
+						}
+						if at := p.Last.Instant(); last.Before(at) {
+							last = at
+						}
 					}
 				})
 			}
 			require.Equal(t, connections, m.Connections)
+			require.Equal(t, []estate.Instant{first, last}, []estate.Instant{m.First, m.Last}, "of what it is about alone")
 			found[m.Kind]++
 		}
 		for i := range v.Len() {
