@@ -21,15 +21,15 @@ import (
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/sample"
+	"lucidorchard/database/databasetest"
 	"lucidorchard/store"
-	"lucidorchard/store/storetest"
 )
 
 // The interface's questions over 100,000 workloads with 20 tags each and 1,000
 // groups, answered by a server on a real database.
 func BenchmarkEstateOfARealSize(b *testing.B) {
 	const workloads = 100_000
-	db, err := store.Open(b.Context(), storetest.Database(b))
+	db, err := store.Open(b.Context(), databasetest.Database(b))
 	require.NoError(b, err)
 	defer db.Close()
 	e, text := sample.Large(workloads, 1000, 500)

@@ -20,15 +20,15 @@ import (
 	"lucidorchard/core/estate"
 	"lucidorchard/core/evidence"
 	"lucidorchard/core/flow"
+	"lucidorchard/database/databasetest"
 	"lucidorchard/printing"
 	"lucidorchard/store"
-	"lucidorchard/store/storetest"
 )
 
 // Evidence is made, read, handed out with its signature and its inputs, compared and
 // forgotten; it counts as the watch does; what cannot be meant is told.
 func TestEvidenceIsMadeAndHandedOut(t *testing.T) {
-	url := storetest.Database(t)
+	url := databasetest.Database(t)
 	db, err := store.Open(t.Context(), url)
 	require.NoError(t, err)
 	t.Cleanup(func() { db.Close() })

@@ -20,7 +20,7 @@ import (
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
 
 	"lucidorchard/core/likeness"
-	"lucidorchard/store"
+	"lucidorchard/database"
 )
 
 func jsonOf(v any) []byte {
@@ -187,7 +187,7 @@ func (s *base) repeatable(next http.Handler) http.Handler {
 				"use a new key for each"))
 			return
 		case have != nil && have.Status == 0:
-			writeProblem(w, s.failed(r.Context(), &store.RepeatedError{Key: key}))
+			writeProblem(w, s.failed(r.Context(), &database.RepeatedError{Key: key}))
 			return
 		case have != nil:
 			w.Header().Set("Idempotency-Replayed", "true")
@@ -199,12 +199,12 @@ func (s *base) repeatable(next http.Handler) http.Handler {
 			_, _ = w.Write(have.Body)
 			return
 		}
-		k := &store.Key{Text: key, Fingerprint: print}
+		k := &database.Key{Text: key, Fingerprint: print}
 		rec := &recorder{header: w.Header(), status: http.StatusOK}
-		next.ServeHTTP(rec, r.WithContext(store.WithKey(r.Context(), k)))
+		next.ServeHTTP(rec, r.WithContext(database.WithKey(r.Context(), k)))
 		if k.Used() && rec.status < 300 && rec.body.Len() <= mostRemembered {
 			keep, cancel := context.WithTimeout(context.WithoutCancel(r.Context()), 10*time.Second)
-			if err := s.Store.KeepAnswer(keep, key, store.Answered{Status: rec.status,
+			if err := s.Store.KeepAnswer(keep, key, database.Answered{Status: rec.status,
 				Type: w.Header().Get("Content-Type"), Location: w.Header().Get("Location"),
 				Body: rec.body.Bytes()}); err != nil {
 				s.Log.Warn("an answer cannot be kept for a request that may be sent again", "error", err)

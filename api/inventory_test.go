@@ -15,8 +15,8 @@ import (
 
 	"lucidorchard/api"
 	"lucidorchard/app"
+	"lucidorchard/database/databasetest"
 	"lucidorchard/store"
-	"lucidorchard/store/storetest"
 )
 
 // send posts as a script does.
@@ -349,7 +349,7 @@ func TestTheEstateMovesElsewhere(t *testing.T) {
 	export, err := io.ReadAll(r.Body)
 	require.NoError(t, err)
 	r.Body.Close()
-	db, err := store.Open(t.Context(), storetest.Database(t))
+	db, err := store.Open(t.Context(), databasetest.Database(t))
 	require.NoError(t, err)
 	t.Cleanup(func() { db.Close() })
 	there := client{t, "", db, ""}.second()

@@ -17,8 +17,8 @@ import (
 	"lucidorchard/api"
 	"lucidorchard/app"
 	"lucidorchard/core/report"
+	"lucidorchard/database/databasetest"
 	"lucidorchard/store"
-	"lucidorchard/store/storetest"
 )
 
 func TestAnEditOfAStatementThatHasChangedIsRefused(t *testing.T) {
@@ -87,7 +87,7 @@ func TestARequestThatIsSentAgainIsStoredOnce(t *testing.T) {
 // While the answer to COMMIT is lost again and again, nothing is doubled and
 // nothing that was said to be stored is missing.
 func TestEditsWhoseCommitsAreLost(t *testing.T) {
-	p := storetest.NewProxy(t, storetest.Database(t))
+	p := databasetest.NewProxy(t, databasetest.Database(t))
 	db, err := store.Open(t.Context(), p.URL)
 	require.NoError(t, err)
 	t.Cleanup(func() { db.Close() })

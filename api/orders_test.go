@@ -19,10 +19,10 @@ import (
 	"lucidorchard/app"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/rollout"
+	"lucidorchard/database/databasetest"
 	"lucidorchard/demo"
 	"lucidorchard/point"
 	"lucidorchard/store"
-	"lucidorchard/store/storetest"
 )
 
 // One order is carried out at all its points, and says what it did at each; a rollback
@@ -267,7 +267,7 @@ func TestPairsGuardTheSame(t *testing.T) {
 // what they enforce, the numbers of lost releases are not given again, and a person lets
 // each point follow.
 func TestARestoredServerLeadsNobodyBack(t *testing.T) {
-	url := storetest.Database(t)
+	url := databasetest.Database(t)
 	db, err := store.Open(t.Context(), url)
 	require.NoError(t, err)
 	company := demo.Generate(demo.Options{Workloads: 150, Days: 1, End: time.Now()})
@@ -303,7 +303,7 @@ func TestARestoredServerLeadsNobodyBack(t *testing.T) {
 	stop()
 	require.NoError(t, db.Close())
 
-	other := storetest.Database(t)
+	other := databasetest.Database(t)
 	restore := exec.Command(strings.TrimSuffix(bin[0], "pg_dump")+"psql", "-q", "-v", "ON_ERROR_STOP=1", other)
 	restore.Stdin = bytes.NewReader(backup)
 	out, err := restore.CombinedOutput()

@@ -24,10 +24,10 @@ import (
 	"lucidorchard/app"
 	"lucidorchard/core/plan"
 	"lucidorchard/core/sample"
+	"lucidorchard/database/databasetest"
 	"lucidorchard/model"
 	"lucidorchard/point"
 	"lucidorchard/store"
-	"lucidorchard/store/storetest"
 )
 
 // timed is a kernel that notes when it last got something to hold.
@@ -66,7 +66,7 @@ func BenchmarkConnectedPoints(b *testing.B) {
 	if n, err := strconv.Atoi(os.Getenv("ORCHARD_WORKLOADS")); err == nil {
 		workloads = n
 	}
-	db, err := store.Open(b.Context(), storetest.Database(b))
+	db, err := store.Open(b.Context(), databasetest.Database(b))
 	require.NoError(b, err)
 	defer db.Close()
 	e, text := sample.Large(workloads, 2*points, 2000)

@@ -17,6 +17,7 @@ import (
 
 	"lucidorchard/app"
 	"lucidorchard/core/decide"
+	"lucidorchard/database"
 	"lucidorchard/disk"
 	"lucidorchard/model"
 	"lucidorchard/store"
@@ -117,8 +118,8 @@ func problem(status int, kind, detail string) error {
 // caused it is logged, and not told: it may name users, hosts and queries.
 func (s *base) failed(ctx context.Context, err error) error {
 	var (
-		unknown  *store.UnknownError
-		repeated *store.RepeatedError
+		unknown  *database.UnknownError
+		repeated *database.RepeatedError
 		changed  *store.ChangedError
 		lacks    *store.LacksError
 		full     *disk.FullError
@@ -158,7 +159,7 @@ func (s *base) failed(ctx context.Context, err error) error {
 	case errors.As(err, &full):
 		cause(slog.LevelWarn, "the disk is too full to store")
 		return problem(http.StatusInsufficientStorage, problemFull, s.Told(err))
-	case store.Full(err):
+	case database.Full(err):
 		cause(slog.LevelError, "the database has no room")
 		return problem(http.StatusInsufficientStorage, problemFull, s.Told(err))
 	case errors.As(err, &fault):
@@ -168,7 +169,7 @@ func (s *base) failed(ctx context.Context, err error) error {
 		return problem(http.StatusServiceUnavailable, problemUnknown,
 			"the database went away in the very moment of storing: whether this was stored is not known. Sending "+
 				"the same request again with the same Idempotency-Key is safe; without one, look first")
-	case store.Refused(err) != nil:
+	case database.Refused(err) != nil:
 		return huma.Error422UnprocessableEntity(s.Told(err))
 	case ctx.Err() != nil && errors.Is(err, context.Canceled): // nobody waits for the answer any more
 		cause(slog.LevelInfo, "a request was given up: its client left")

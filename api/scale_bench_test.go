@@ -24,13 +24,13 @@ import (
 	"lucidorchard/core/flow"
 	"lucidorchard/core/sample"
 	"lucidorchard/core/service"
+	"lucidorchard/database/databasetest"
 	"lucidorchard/store"
-	"lucidorchard/store/storetest"
 )
 
 // large stores an estate with its policy.
 func large(b *testing.B, workloads, groups, rules int) (*store.Store, *estate.Estate, string) {
-	db, err := store.Open(b.Context(), storetest.Database(b))
+	db, err := store.Open(b.Context(), databasetest.Database(b))
 	require.NoError(b, err)
 	b.Cleanup(func() { db.Close() })
 	e, text := sample.Large(workloads, groups, rules)

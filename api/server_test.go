@@ -19,12 +19,12 @@ import (
 	"lucidorchard/api"
 	"lucidorchard/app"
 	"lucidorchard/core/flow"
+	"lucidorchard/database/databasetest"
 	"lucidorchard/demo"
 	"lucidorchard/store"
-	"lucidorchard/store/storetest"
 )
 
-func TestMain(m *testing.M) { storetest.Main(m) }
+func TestMain(m *testing.M) { databasetest.Main(m) }
 
 type client struct {
 	t    testing.TB
@@ -35,7 +35,7 @@ type client struct {
 
 // serve runs a server over the demo company, in a database of its own.
 func serve(t testing.TB) client {
-	url := storetest.Database(t)
+	url := databasetest.Database(t)
 	db, err := store.Open(t.Context(), url)
 	require.NoError(t, err)
 	c := demo.Generate(demo.Options{Workloads: 150, Days: 2, End: time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC)})

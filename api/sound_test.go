@@ -18,15 +18,15 @@ import (
 	"lucidorchard/api"
 	"lucidorchard/app"
 	"lucidorchard/core/estate"
+	"lucidorchard/database/databasetest"
 	"lucidorchard/store"
-	"lucidorchard/store/storetest"
 )
 
 // small runs a server over very little; without a database, over one of its own.
 func small(t *testing.T, db *store.Store, o api.Options) client {
 	if db == nil {
 		var err error
-		db, err = store.Open(t.Context(), storetest.Database(t))
+		db, err = store.Open(t.Context(), databasetest.Database(t))
 		require.NoError(t, err)
 		t.Cleanup(func() { db.Close() })
 	}
@@ -218,13 +218,13 @@ func TestOnlyItsOwnNamesAreAnswered(t *testing.T) {
 }
 
 func TestTheDatabaseAwayIsSaidAndNotItsSecrets(t *testing.T) {
-	database := storetest.Database(t)
+	database := databasetest.Database(t)
 	db, err := store.Open(t.Context(), database)
 	require.NoError(t, err)
 	t.Cleanup(func() { db.Close() })
 	c := small(t, db, api.Options{})
 	c.begin()
-	back := storetest.Away(t, database)
+	back := databasetest.Away(t, database)
 	u, err := url.Parse(database)
 	require.NoError(t, err)
 	secret, _ := u.User.Password()
@@ -252,7 +252,7 @@ func TestTheDatabaseAwayIsSaidAndNotItsSecrets(t *testing.T) {
 
 // A database that hangs is not waited for by who asks whether all is ready.
 func TestReadinessDoesNotHang(t *testing.T) {
-	p := storetest.NewProxy(t, storetest.Database(t))
+	p := databasetest.NewProxy(t, databasetest.Database(t))
 	db, err := store.Open(t.Context(), p.URL)
 	require.NoError(t, err)
 	t.Cleanup(func() { db.Close() })

@@ -7,7 +7,7 @@ import (
 
 	"lucidorchard/collect"
 	"lucidorchard/core/plural"
-	"lucidorchard/store"
+	"lucidorchard/database"
 )
 
 // Trouble is something that everybody who works with the server should know now.
@@ -129,4 +129,6 @@ func (s *summaryAPI) troubleRoutes(r routes) {
 }
 
 // Cluster is a database of our own.
-type Cluster interface{ Trouble() store.ClusterTrouble }
+type Cluster interface {
+	Trouble() database.ClusterTrouble
+}

@@ -21,8 +21,8 @@ import (
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/service"
+	"lucidorchard/database/databasetest"
 	"lucidorchard/store"
-	"lucidorchard/store/storetest"
 )
 
 // reaching is flows of an hour ago: who is let through, and who is not.
@@ -51,7 +51,7 @@ func reaching(t *testing.T) []flow.Record {
 // Matters, the picture and the counters count the same as Check; a stream tells of what
 // happens, and goes on where somebody was.
 func TestWatchCountsAsCheckDoes(t *testing.T) {
-	db, err := store.Open(t.Context(), storetest.Database(t))
+	db, err := store.Open(t.Context(), databasetest.Database(t))
 	require.NoError(t, err)
 	t.Cleanup(func() { db.Close() })
 	ctx, cancel := context.WithCancel(context.Background())
@@ -167,7 +167,7 @@ func TestWatchCountsAsCheckDoes(t *testing.T) {
 // The feed has every flow, and after a cursor what changed since, under the ids that it
 // had; a filter keeps what it says; what cannot be meant is refused.
 func TestTheFeedOfFlowsGoesOn(t *testing.T) {
-	db, err := store.Open(t.Context(), storetest.Database(t))
+	db, err := store.Open(t.Context(), databasetest.Database(t))
 	require.NoError(t, err)
 	t.Cleanup(func() { db.Close() })
 	ctx, cancel := context.WithCancel(context.Background())

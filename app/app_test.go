@@ -11,14 +11,15 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lucidorchard/app"
+	"lucidorchard/database"
+	"lucidorchard/database/databasetest"
 	"lucidorchard/store"
-	"lucidorchard/store/storetest"
 )
 
-func TestMain(m *testing.M) { storetest.Main(m) }
+func TestMain(m *testing.M) { databasetest.Main(m) }
 
 func open(t testing.TB) *store.Store {
-	db, err := store.Open(t.Context(), storetest.Database(t))
+	db, err := store.Open(t.Context(), databasetest.Database(t))
 	require.NoError(t, err)
 	t.Cleanup(func() { db.Close() })
 	return db
@@ -66,7 +67,7 @@ func TestJobsEndAsTheyDid(t *testing.T) {
 	require.Equal(t, "failed", j.State)
 	require.Contains(t, j.Message, "the program has a fault")
 	j = run(func(context.Context, func(float64, string)) (any, error) {
-		return nil, &store.UnknownError{Err: io.EOF}
+		return nil, &database.UnknownError{Err: io.EOF}
 	})
 	require.Contains(t, j.Message, "whether this was stored is not known")
 	j = run(func(context.Context, func(float64, string)) (any, error) {

@@ -1,15 +1,14 @@
 package app
 
 import (
+	"lucidorchard/database"
 	"sync"
-
-	"lucidorchard/store"
 )
 
 // Event is what open pages are told: the versions of what there is now. One that
 // differs from the last says what has changed.
 type Event struct {
-	store.Versions
+	database.Versions
 	Other  int64 `json:"other"`  // counts changes of all else: jobs, refusals, selections
 	Points int64 `json:"points"` // counts changes of releases, and of what points hold
 	Watch  int64 `json:"watch"`  // counts changes of matters, and of who is told of them
@@ -46,7 +45,7 @@ func (e *Events) MattersChanged() { e.tell(func(now *Event) { now.Watch++ }) }
 func (e *Events) PointsAimed() { e.tell(func(now *Event) { now.Points++; now.Aims++ }) }
 
 // made tells of a new model.
-func (e *Events) made(v store.Versions) { e.tell(func(now *Event) { now.Versions = v }) }
+func (e *Events) made(v database.Versions) { e.tell(func(now *Event) { now.Versions = v }) }
 
 func (e *Events) tell(change func(*Event)) {
 	e.mu.Lock()

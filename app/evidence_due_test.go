@@ -9,8 +9,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"lucidorchard/database/databasetest"
 	"lucidorchard/store"
-	"lucidorchard/store/storetest"
 )
 
 func TestTheLastPeriodThatIsOver(t *testing.T) {
@@ -35,7 +35,7 @@ func TestTheLastPeriodThatIsOver(t *testing.T) {
 // Schedules make what is due, once, whoever does it: two servers do at the same time; and
 // say why where they cannot.
 func TestEvidenceIsMadeByItself(t *testing.T) {
-	url := storetest.Database(t)
+	url := databasetest.Database(t)
 	ctx, stop := context.WithCancel(t.Context())
 	var servers []*App
 	for range 2 {

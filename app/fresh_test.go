@@ -13,16 +13,16 @@ import (
 	"lucidorchard/app"
 	"lucidorchard/collect"
 	"lucidorchard/core/flow"
+	"lucidorchard/database/databasetest"
 	"lucidorchard/ingest/wire"
 	"lucidorchard/store"
-	"lucidorchard/store/storetest"
 )
 
 // What is new is told before it is read again with all else, and counted once all the same: while it
 // comes again and again, with what goes on beside it, and with another server on the database. What
 // was found never goes away meanwhile, and never becomes less.
 func TestWhatIsNewIsToldOnce(t *testing.T) {
-	url := storetest.Database(t)
+	url := databasetest.Database(t)
 	db, err := store.Open(t.Context(), url)
 	require.NoError(t, err)
 	t.Cleanup(func() { db.Close() })

@@ -16,8 +16,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lucidorchard/app"
+	"lucidorchard/database/databasetest"
 	"lucidorchard/store"
-	"lucidorchard/store/storetest"
 )
 
 // flowFile writes a file of flows: calls between machines of which few are busy, over two
@@ -54,7 +54,7 @@ func BenchmarkImport(b *testing.B) {
 	for _, shuffled := range []bool{false, true} {
 		b.Run(map[bool]string{false: "inOrderOfTime", true: "shuffled"}[shuffled], func(b *testing.B) {
 			for range b.N {
-				database := storetest.Database(b)
+				database := databasetest.Database(b)
 				db, err := store.Open(b.Context(), database)
 				require.NoError(b, err)
 				ctx, cancel := context.WithCancel(b.Context())

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"lucidorchard/core/decide"
+	"lucidorchard/database"
 	"lucidorchard/store"
 )
 
@@ -53,7 +54,7 @@ func (a *App) run(ctx context.Context, kind, title string, stores bool, w Work) 
 	if err != nil {
 		return job, err
 	}
-	jobCtx, cancel := context.WithCancel(store.Patient(a.ctx, lookUp))
+	jobCtx, cancel := context.WithCancel(database.Patient(a.ctx, lookUp))
 	r := &running{job, cancel}
 	a.jobs.mu.Lock()
 	if a.jobs.running == nil {
@@ -62,7 +63,7 @@ func (a *App) run(ctx context.Context, kind, title string, stores bool, w Work) 
 	a.jobs.running[job.ID] = r
 	a.jobs.mu.Unlock()
 	if stores {
-		jobCtx = store.WithJob(jobCtx, job.ID)
+		jobCtx = database.WithJob(jobCtx, job.ID)
 	}
 	a.jobs.group.Go(func() {
 		defer cancel()
@@ -96,7 +97,7 @@ func (a *App) finish(ctx context.Context, r *running, result any, err error) {
 	job := r.job
 	a.jobs.mu.Unlock()
 	job.State, job.Done = "done", 1
-	var unknown *store.UnknownError
+	var unknown *database.UnknownError
 	switch {
 	case err != nil && errors.As(err, &unknown):
 		job.State, job.Message = "failed",

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 
+	"lucidorchard/database"
 	"lucidorchard/disk"
 	"lucidorchard/model"
 	"lucidorchard/store"
@@ -58,8 +59,8 @@ func movedFrom(was, now string, revision int) error {
 func (a *App) Told(err error) string {
 	var (
 		problem  *Problem
-		unknown  *store.UnknownError
-		repeated *store.RepeatedError
+		unknown  *database.UnknownError
+		repeated *database.RepeatedError
 		changed  *store.ChangedError
 		lacks    *store.LacksError
 		line     *store.LineError
@@ -74,12 +75,12 @@ func (a *App) Told(err error) string {
 		return full.Error() + "; nothing was changed. Make room on it, then try again"
 	case errors.As(err, &fault):
 		return errFault.Error()
-	case store.Full(err):
+	case database.Full(err):
 		return "the disk of the database is full; nothing was changed. Make room on it, then try again"
 	case errors.As(err, &unknown):
 		return "the database went away in the very moment of storing: whether this was stored is not known"
-	case store.Refused(err) != nil:
-		return "the database cannot store this: " + store.Refused(err).Reason + "; nothing was changed"
+	case database.Refused(err) != nil:
+		return "the database cannot store this: " + database.Refused(err).Reason + "; nothing was changed"
 	case errors.Is(err, context.Canceled):
 		return "it was cancelled; nothing was changed"
 	}

@@ -12,6 +12,7 @@ import (
 	"lucidorchard/core/expr"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/service"
+	"lucidorchard/database"
 	"lucidorchard/ingest/wire"
 	"lucidorchard/model"
 	"lucidorchard/store"
@@ -261,7 +262,7 @@ func (a *App) repair(ctx context.Context) error {
 // changes, cuts where addresses changed hands, and deletes what is over the
 // bounds.
 func (a *App) keepUp(ctx context.Context) {
-	var last store.Versions
+	var last database.Versions
 	var retained time.Time
 	begun := false
 	for {

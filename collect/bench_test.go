@@ -12,9 +12,9 @@ import (
 
 	"lucidorchard/collect"
 	"lucidorchard/core/flow"
+	"lucidorchard/database/databasetest"
 	"lucidorchard/ingest/wire"
 	"lucidorchard/store"
-	"lucidorchard/store/storetest"
 )
 
 // BenchmarkSustained sends records over UDP at a steady rate and gives what came
@@ -29,7 +29,7 @@ func BenchmarkSustained(b *testing.B) {
 		}
 	}
 	for range b.N {
-		db, err := store.Open(b.Context(), storetest.Database(b))
+		db, err := store.Open(b.Context(), databasetest.Database(b))
 		require.NoError(b, err)
 		c, err := collect.Start(b.Context(), collect.Options{Store: db, Name: "bench", UDP: []string{"127.0.0.1:0"},
 			Spool: b.TempDir()})

@@ -18,9 +18,9 @@ import (
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/service"
+	"lucidorchard/database/databasetest"
 	"lucidorchard/ingest/wire"
 	"lucidorchard/store"
-	"lucidorchard/store/storetest"
 )
 
 func TestMain(m *testing.M) {
@@ -28,7 +28,7 @@ func TestMain(m *testing.M) {
 		partCollects()
 		return
 	}
-	storetest.Main(m)
+	databasetest.Main(m)
 }
 
 // partCollects runs a collector until it is killed: it says where it listens.
@@ -120,7 +120,7 @@ func (e *exporter) send(t testing.TB, from, to int) {
 
 func started(t *testing.T, o collect.Options) (*collect.Collector, *store.Store) {
 	if o.Store == nil {
-		db, err := store.Open(t.Context(), storetest.Database(t))
+		db, err := store.Open(t.Context(), databasetest.Database(t))
 		require.NoError(t, err)
 		t.Cleanup(func() { db.Close() })
 		o.Store = db
@@ -215,14 +215,14 @@ func TestStrangersAndNonsense(t *testing.T) {
 // While the database is away, batches wait in the spool; when it is back, they
 // are counted, each once.
 func TestTheDatabaseGoesAwayAndComesBack(t *testing.T) {
-	url := storetest.Database(t)
+	url := databasetest.Database(t)
 	db, err := store.Open(t.Context(), url)
 	require.NoError(t, err)
 	t.Cleanup(func() { db.Close() })
 	c, _ := started(t, collect.Options{Store: db, UDP: []string{"127.0.0.1:0"}})
 	udp, _ := c.Address("udp")
 	e := dial(t, "udp", udp, 1)
-	away := storetest.Away(t, url)
+	away := databasetest.Away(t, url)
 	for k := range 10 {
 		e.send(t, 40*k, 40*k+40)
 		c.Drain()
@@ -240,7 +240,7 @@ func TestTheDatabaseGoesAwayAndComesBack(t *testing.T) {
 // was in the spool is stored; what an exporter sent meanwhile is missed, and
 // said so.
 func TestKilledUnderLoad(t *testing.T) {
-	url, spool := storetest.Database(t), t.TempDir()
+	url, spool := databasetest.Database(t), t.TempDir()
 	db, err := store.Open(t.Context(), url)
 	require.NoError(t, err)
 	t.Cleanup(func() { db.Close() })
@@ -340,7 +340,7 @@ func counted(t *testing.T, db *store.Store) map[string]int64 {
 // A change of hands within an hour cuts the hour, so that each part stays with
 // whoever held the address then.
 func TestConversationsAreCutWhereAddressesChangeHands(t *testing.T) {
-	db, err := store.Open(t.Context(), storetest.Database(t))
+	db, err := store.Open(t.Context(), databasetest.Database(t))
 	require.NoError(t, err)
 	t.Cleanup(func() { db.Close() })
 	at := func(minute int64) estate.Instant {

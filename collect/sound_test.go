@@ -17,8 +17,8 @@ import (
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/service"
+	"lucidorchard/database/databasetest"
 	"lucidorchard/store"
-	"lucidorchard/store/storetest"
 )
 
 // small mounts a file system of little room.
@@ -73,7 +73,7 @@ func TestASpoolThatIsRefusedRoomDoesNotGrow(t *testing.T) {
 
 // joined starts a collector with a joiner of its own, without sockets.
 func joined(t *testing.T, o Options) (*Collector, *store.Store) {
-	db, err := store.Open(t.Context(), storetest.Database(t))
+	db, err := store.Open(t.Context(), databasetest.Database(t))
 	require.NoError(t, err)
 	t.Cleanup(func() { db.Close() })
 	o.Store, o.Hold, o.Every = db, 200*time.Millisecond, 100*time.Millisecond

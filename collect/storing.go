@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"lucidorchard/core/flow"
+	"lucidorchard/database"
 	"lucidorchard/ingest"
 	"lucidorchard/store"
 )
@@ -52,7 +53,7 @@ func (c *Collector) storeAll(ctx context.Context, done <-chan struct{}) {
 			pause = time.Second
 			continue
 		}
-		if bad := store.Refused(err); bad != nil {
+		if bad := database.Refused(err); bad != nil {
 			if err = c.setAside(ctx, b, bad); err == nil {
 				pause = time.Second
 				continue
@@ -78,7 +79,7 @@ func (c *Collector) storeAll(ctx context.Context, done <-chan struct{}) {
 
 // setAside takes a batch out of the way that the database refuses for what it
 // holds: it is kept where people see it and can have it.
-func (c *Collector) setAside(ctx context.Context, b *store.Encoded, bad *store.DataError) error {
+func (c *Collector) setAside(ctx context.Context, b *store.Encoded, bad *database.DataError) error {
 	c.Log.Error("the database refuses a batch for what it holds; it is set aside", "batch", b.ID, "records", b.Count,
 		"reason", bad.Reason)
 	once, cancel := context.WithTimeout(ctx, 2*time.Minute)

@@ -18,6 +18,7 @@ import (
 
 	"lucidorchard/collect"
 	"lucidorchard/core/flow"
+	"lucidorchard/database"
 	"lucidorchard/store"
 )
 
@@ -106,7 +107,7 @@ func (s *site) settled(files []file) *tally {
 // collector is stopped and started in the middle of it.
 func TestClockOfTheCollector(t *testing.T) {
 	n := rounds(t, 3)
-	cluster, err := store.StartCluster(t.Context(), folder(t)+"/data", true)
+	cluster, err := database.StartCluster(t.Context(), folder(t)+"/data", true)
 	require.NoError(t, err)
 	defer cluster.Stop()
 	db, err := store.Open(t.Context(), cluster.URL)
@@ -184,7 +185,7 @@ func TestClockOfTheCollector(t *testing.T) {
 // taken; one server is killed while the other runs jobs.
 func TestTwoServers(t *testing.T) {
 	n := rounds(t, 3)
-	cluster, err := store.StartCluster(t.Context(), folder(t)+"/data", false)
+	cluster, err := database.StartCluster(t.Context(), folder(t)+"/data", false)
 	require.NoError(t, err)
 	defer cluster.Stop()
 	sites := [2]*site{newSite(t, folder(t)), newSite(t, folder(t))}

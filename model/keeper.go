@@ -15,6 +15,7 @@ import (
 	"lucidorchard/core/estate"
 	"lucidorchard/core/policy"
 	"lucidorchard/core/reach"
+	"lucidorchard/database"
 	"lucidorchard/store"
 )
 
@@ -108,7 +109,7 @@ func (k *Keeper) Current(ctx context.Context) (*Model, error) {
 }
 
 // knows reports whether the model knows versions, but for the conversations.
-func (m *Model) knows(v store.Versions) bool {
+func (m *Model) knows(v database.Versions) bool {
 	return m != nil && m.Versions.Workloads >= v.Workloads && m.Versions.Revision >= v.Revision &&
 		m.Versions.Probes >= v.Probes && m.Versions.Points >= v.Points && !m.old()
 }
@@ -221,7 +222,7 @@ func (k *Keeper) put(before, next *Model) {
 // state makes the next model but for its traffic. update brings views along; nil
 // if they have to be made anew.
 func (k *Keeper) state(ctx context.Context, before *Model) (next *Model, update func(*views) *views, err error) {
-	var since *store.Versions
+	var since *database.Versions
 	if before != nil {
 		since = &before.Versions
 	}

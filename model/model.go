@@ -28,12 +28,13 @@ import (
 	"lucidorchard/core/reach"
 	"lucidorchard/core/syntax"
 	"lucidorchard/core/whatif"
+	"lucidorchard/database"
 	"lucidorchard/store"
 )
 
 // Model is one state of the estate, the draft and what was seen.
 type Model struct {
-	store.Versions
+	database.Versions
 	Estate     *estate.Estate
 	Head       store.Revision
 	Policy     *policy.Policy

@@ -19,16 +19,16 @@ import (
 	"lucidorchard/core/flow"
 	"lucidorchard/core/policy"
 	"lucidorchard/core/service"
+	"lucidorchard/database/databasetest"
 	"lucidorchard/model"
 	"lucidorchard/store"
-	"lucidorchard/store/storetest"
 )
 
-func TestMain(m *testing.M) { storetest.Main(m) }
+func TestMain(m *testing.M) { databasetest.Main(m) }
 
 // keeping runs a keeper on a database of its own, and counts its models.
 func keeping(t *testing.T) (*model.Keeper, *store.Store, *atomic.Int64, string) {
-	database := storetest.Database(t)
+	database := databasetest.Database(t)
 	db, err := store.Open(t.Context(), database)
 	require.NoError(t, err)
 	t.Cleanup(func() { db.Close() })
@@ -229,7 +229,7 @@ func TestTheDatabaseGoesAway(t *testing.T) {
 	require.NoError(t, db.AddRevision(t.Context(), revision(1, text)))
 	_, err := k.Current(t.Context())
 	require.NoError(t, err)
-	back := storetest.Away(t, database)
+	back := databasetest.Away(t, database)
 	_, err = k.Current(t.Context())
 	require.Error(t, err)
 	require.Eventually(t, func() bool { since, err := k.Away(); return err != nil && !since.IsZero() },

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"lucidorchard/database"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -82,7 +83,7 @@ func readSetting(raw json.RawMessage) (x setting, err error) {
 
 // Apply stores an edit as one change that can be undone.
 func (s *Store) Apply(ctx context.Context, e Edit) error {
-	return s.write(ctx, editLock, func(tx *sqlx.Tx) error {
+	return s.Write(ctx, database.EditLock, func(tx *sqlx.Tx) error {
 		kind := "probes"
 		var before, after setting
 		var err error
@@ -158,10 +159,10 @@ const (
 // Undoable gives the change that Undo, and the one that Redo would take; nil
 // where there is none.
 func (s *Store) Undoable(ctx context.Context) (undo, redo *Change, err error) {
-	if undo, err = next(ctx, s.db, undoNext); err != nil {
+	if undo, err = next(ctx, s.SQL, undoNext); err != nil {
 		return nil, nil, err
 	}
-	redo, err = next(ctx, s.db, redoNext)
+	redo, err = next(ctx, s.SQL, redoNext)
 	return undo, redo, err
 }
 
@@ -191,16 +192,16 @@ func (s *Store) Redo(ctx context.Context, author string) (*Change, error) {
 
 func (s *Store) turn(ctx context.Context, author, query, state, prefix string) (*Change, error) {
 	for {
-		c, err := next(ctx, s.db, query)
+		c, err := next(ctx, s.SQL, query)
 		if err != nil {
 			return nil, err
 		}
 		if c == nil {
 			return nil, ErrNothing
 		}
-		locks := []int{editLock}
+		locks := []int{database.EditLock}
 		if c.Kind == "flows" {
-			locks = []int{trafficLock, editLock}
+			locks = []int{database.TrafficLock, database.EditLock}
 		}
 		now, err := s.turnLocked(ctx, locks, author, query, state, prefix)
 		if !errors.Is(err, errOtherLocks) {
@@ -214,7 +215,7 @@ var errOtherLocks = errors.New("other locks are needed")
 
 func (s *Store) turnLocked(ctx context.Context, locks []int, author, query, state, prefix string) (c *Change,
 	err error) {
-	err = s.write(ctx, locks[0], func(tx *sqlx.Tx) error {
+	err = s.Write(ctx, locks[0], func(tx *sqlx.Tx) error {
 		for _, l := range locks[1:] {
 			if _, err := tx.ExecContext(ctx, `SELECT pg_advisory_xact_lock($1)`, l); err != nil {
 				return err
@@ -227,7 +228,7 @@ func (s *Store) turnLocked(ctx context.Context, locks []int, author, query, stat
 		if c == nil {
 			return ErrNothing
 		}
-		if (c.Kind == "flows") != (locks[0] == trafficLock) {
+		if (c.Kind == "flows") != (locks[0] == database.TrafficLock) {
 			return errOtherLocks
 		}
 		raw := c.Before
@@ -311,7 +312,7 @@ const refusalColumns = `SELECT rule, reason, author, at, coalesce(conversations,
 // Refusals gives all refusals, newest first.
 func (s *Store) Refusals(ctx context.Context) ([]Refusal, error) {
 	out := []Refusal{}
-	err := s.db.SelectContext(ctx, &out, refusalColumns+` ORDER BY at DESC`)
+	err := s.SQL.SelectContext(ctx, &out, refusalColumns+` ORDER BY at DESC`)
 	return out, err
 }
 

@@ -1,12 +1,10 @@
 package store
 
 import (
-	"bytes"
 	"cmp"
 	"context"
 	"fmt"
 	"hash/fnv"
-	"io"
 	"maps"
 	"net/netip"
 	"slices"
@@ -19,6 +17,7 @@ import (
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/service"
+	"lucidorchard/database"
 )
 
 // Batch is traffic that is counted together, and once.
@@ -83,7 +82,7 @@ func (s *Store) AddBatch(ctx context.Context, b Batch) (before *time.Time, err e
 
 // AddEncoded is AddBatch.
 func (s *Store) AddEncoded(ctx context.Context, e *Encoded) (out Added, err error) {
-	err = s.writeRows(ctx, trafficLock, func(tx pgx.Tx) error {
+	err = s.WriteRows(ctx, database.TrafficLock, func(tx pgx.Tx) error {
 		if out, err = begunBatch(ctx, tx, e.ID); err != nil || out.Before != nil {
 			return err
 		}
@@ -91,7 +90,7 @@ func (s *Store) AddEncoded(ctx context.Context, e *Encoded) (out Added, err erro
 			return err
 		}
 		if e.Count > 0 {
-			if err := copyTo(ctx, tx, "records", recordColumns, e.Records); err != nil {
+			if err := database.CopyTo(ctx, tx, "records", recordColumns, e.Records); err != nil {
 				return err
 			}
 		}
@@ -141,20 +140,10 @@ func touchHours(ctx context.Context, tx pgx.Tx, all []flow.Hour) (version int64,
 	for _, h := range all {
 		hours = append(hours, int32(h))
 	}
-	err = tx.QueryRow(ctx, `WITH v AS (`+bumpConversations+` RETURNING n),
+	err = tx.QueryRow(ctx, `WITH v AS (`+database.BumpConversations+` RETURNING n),
 		h AS (INSERT INTO hours SELECT h, n FROM v, unnest($1::int[]) AS h ON CONFLICT (hour) DO UPDATE SET version = excluded.version)
 		SELECT n FROM v`, hours).Scan(&version)
 	return version, err
-}
-
-func copyTo(ctx context.Context, tx pgx.Tx, table, columns string, rows []byte) error {
-	return copyFrom(ctx, tx, table, columns, bytes.NewReader(rows))
-}
-
-func copyFrom(ctx context.Context, tx pgx.Tx, table, columns string, rows io.Reader) error {
-	_, err := tx.Conn().PgConn().CopyFrom(ctx, rows,
-		fmt.Sprintf(`COPY %s (%s) FROM STDIN (FORMAT binary)`, table, columns))
-	return err
 }
 
 func bucketRows(buckets []flow.Bucket, file int) []byte {
@@ -162,28 +151,28 @@ func bucketRows(buckets []flow.Bucket, file int) []byte {
 	if file != 0 {
 		fields++
 	}
-	out := newRowsOut(fields, len(buckets))
+	out := database.NewRowsOut(fields, len(buckets))
 	for i := range buckets {
 		b := &buckets[i]
-		out.row()
-		out.int4(int32(b.Hour))
-		out.inet(b.Client)
-		out.inet(b.Server)
-		out.int8(int64(b.Point))
-		out.int2(int16(b.Outcome))
-		out.int8(b.Part)
-		out.int8(b.Connections)
-		out.int8(b.Bytes)
-		out.int8(b.Packets)
-		out.int8(b.Unsure)
-		out.time(flow.MicrosOfInstant(b.First))
-		out.time(flow.MicrosOfInstant(b.Last))
-		out.text(b.Observer)
+		out.Row()
+		out.Int4(int32(b.Hour))
+		out.Inet(b.Client)
+		out.Inet(b.Server)
+		out.Int8(int64(b.Point))
+		out.Int2(int16(b.Outcome))
+		out.Int8(b.Part)
+		out.Int8(b.Connections)
+		out.Int8(b.Bytes)
+		out.Int8(b.Packets)
+		out.Int8(b.Unsure)
+		out.Time(flow.MicrosOfInstant(b.First))
+		out.Time(flow.MicrosOfInstant(b.Last))
+		out.Text(b.Observer)
 		if file != 0 {
-			out.int4(int32(file))
+			out.Int4(int32(file))
 		}
 	}
-	return out.end()
+	return out.End()
 }
 
 // saturating adds a column to what is stored, up to flow.Most.
@@ -200,7 +189,7 @@ func mergeRows(ctx context.Context, tx pgx.Tx, rows []byte, file int) (int64, er
 	if _, err := tx.Exec(ctx, stageConversations); err != nil {
 		return 0, err
 	}
-	if err := copyTo(ctx, tx, "new_conversations", bucketColumns+andFile(file), rows); err != nil {
+	if err := database.CopyTo(ctx, tx, "new_conversations", bucketColumns+andFile(file), rows); err != nil {
 		return 0, err
 	}
 	tag, err := tx.Exec(ctx, `INSERT INTO conversations (`+bucketColumns+`, file) SELECT `+bucketColumns+`, `+
@@ -220,7 +209,7 @@ func mergeRows(ctx context.Context, tx pgx.Tx, rows []byte, file int) (int64, er
 // conversations that last changed it.
 func (s *Store) Hours(ctx context.Context) (map[flow.Hour]int64, error) {
 	var out map[flow.Hour]int64
-	err := s.read(ctx, func(tx pgx.Tx) (err error) {
+	err := s.Read(ctx, func(tx pgx.Tx) (err error) {
 		out, err = hoursAre(ctx, tx, "true")
 		return err
 	})
@@ -297,29 +286,29 @@ func (s *Store) chunksOfDay(ctx context.Context, day int64, hours []string, dict
 	byHour := map[flow.Hour]*flow.Draft{}
 	observers := map[string]uint32{}
 	known := map[string]uint32{} // addresses, so that the lock is taken once each
-	row := func(r *rowsIn) {
+	row := func(r *database.RowsIn) {
 		number := func() uint32 {
-			b := r.read(r.size())
+			b := r.Cell()
 			n, ok := known[string(b)]
 			if !ok {
-				n = dict.Number(addrOf(b))
+				n = dict.Number(database.AddrOf(b))
 				known[string(b)] = n
 			}
 			return n
 		}
-		hour := flow.Hour(r.int())
+		hour := flow.Hour(r.Int())
 		c := byHour[hour]
 		if c == nil {
 			c = &flow.Draft{Chunk: flow.Chunk{Hour: hour}}
 			byHour[hour] = c
 		}
 		c.Client, c.Server = append(c.Client, number()), append(c.Server, number())
-		c.Point, c.Outcome = append(c.Point, service.Point(r.int())), append(c.Outcome, flow.Outcome(r.int()))
-		c.Connections, c.Bytes, c.Packets = append(c.Connections, r.int()), append(c.Bytes, r.int()),
-			append(c.Packets, r.int())
-		c.Unsure = append(c.Unsure, uint32(min(r.int(), 1<<32-1)))
-		c.First, c.Last = append(c.First, r.time()), append(c.Last, r.time())
-		name := r.text()
+		c.Point, c.Outcome = append(c.Point, service.Point(r.Int())), append(c.Outcome, flow.Outcome(r.Int()))
+		c.Connections, c.Bytes, c.Packets = append(c.Connections, r.Int()), append(c.Bytes, r.Int()),
+			append(c.Packets, r.Int())
+		c.Unsure = append(c.Unsure, uint32(min(r.Int(), 1<<32-1)))
+		c.First, c.Last = append(c.First, r.Time()), append(c.Last, r.Time())
+		name := r.Text()
 		o, ok := observers[name]
 		if !ok {
 			o = dict.Observer(name)
@@ -327,41 +316,16 @@ func (s *Store) chunksOfDay(ctx context.Context, day int64, hours []string, dict
 		}
 		c.Observer = append(c.Observer, o)
 	}
-	err = s.read(ctx, func(tx pgx.Tx) error { // both are of one moment
+	err = s.Read(ctx, func(tx pgx.Tx) error { // both are of one moment
 		if versions, err = hoursAre(ctx, tx, where); err != nil {
 			return err
 		}
-		return copyRows(ctx, tx, `SELECT hour, client, server, point, outcome, connections, bytes, packets, unsure, first_at, last_at, observer FROM conversations WHERE `+where+` AND `+inSight, row)
+		return database.CopyRows(ctx, tx, `SELECT hour, client, server, point, outcome, connections, bytes, packets, unsure, first_at, last_at, observer FROM conversations WHERE `+where+` AND `+inSight, row)
 	})
 	for _, c := range byHour {
 		out = append(out, c.Pack(dict))
 	}
 	return out, versions, err
-}
-
-// copyOut reads what a query gives, row by row.
-func (s *Store) copyOut(ctx context.Context, query string, row func(*rowsIn)) error {
-	return s.read(ctx, func(tx pgx.Tx) error { return copyRows(ctx, tx, query, row) })
-}
-
-func copyRows(ctx context.Context, tx pgx.Tx, query string, row func(*rowsIn)) error {
-	r, w := io.Pipe()
-	done := make(chan error, 1)
-	go func() {
-		rows := newRowsIn(r)
-		rows.start()
-		for rows.next() {
-			row(rows)
-		}
-		r.CloseWithError(rows.err)
-		done <- rows.err
-	}()
-	_, err := tx.Conn().PgConn().CopyTo(ctx, w, `COPY (`+query+`) TO STDOUT (FORMAT binary)`)
-	w.CloseWithError(err)
-	if read := <-done; err == nil {
-		err = read
-	}
-	return err
 }
 
 // keyOf hashes (FNV-1a) what the records of a conversation have in common.

@@ -9,6 +9,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"lucidorchard/core/service"
+	"lucidorchard/database"
 )
 
 // Derivation is one run of deriving, without its proposals. What its body says
@@ -49,7 +50,7 @@ func (s *Store) AddDerivation(ctx context.Context, d Derivation, proposals []Pro
 		reasons[i], points[i] = x.Reason, int64(x.Point)
 		clients[i], servers[i] = x.Client.WithZone("").String(), x.Server.WithZone("").String()
 	}
-	err = s.write(ctx, editLock, func(tx *sqlx.Tx) error {
+	err = s.Write(ctx, database.EditLock, func(tx *sqlx.Tx) error {
 		if err := tx.GetContext(ctx, &id, `INSERT INTO derivations (revision, body, seen) VALUES ($1, '{}', $2) RETURNING id`,
 			d.Revision, d.Seen); err != nil {
 			return err
@@ -90,7 +91,7 @@ func (s *Store) AddDerivation(ctx context.Context, d Derivation, proposals []Pro
 // SetAside gives what the newest derivation set aside for a reason; for any, if
 // it is "all".
 func (s *Store) SetAside(ctx context.Context, reason string) ([]SetAside, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT reason, host(client), host(server), point FROM set_aside
+	rows, err := s.SQL.QueryContext(ctx, `SELECT reason, host(client), host(server), point FROM set_aside
 		WHERE derivation = (SELECT max(id) FROM derivations) AND $1 IN (reason, 'all')`, reason)
 	if err != nil {
 		return nil, err
@@ -116,7 +117,7 @@ func (s *Store) SetAside(ctx context.Context, reason string) ([]SetAside, error)
 
 // NewestDerivationID returns the id of the newest derivation; 0 if there is none.
 func (s *Store) NewestDerivationID(ctx context.Context) (id int64, err error) {
-	err = s.db.GetContext(ctx, &id, `SELECT coalesce(max(id), 0) FROM derivations`)
+	err = s.SQL.GetContext(ctx, &id, `SELECT coalesce(max(id), 0) FROM derivations`)
 	return id, err
 }
 
@@ -125,11 +126,11 @@ func (s *Store) NewestDerivationID(ctx context.Context) (id int64, err error) {
 // with this id.
 func (s *Store) ReadDerivation(ctx context.Context, id int64) (Derivation, []Proposal, error) {
 	var d Derivation
-	if err := s.db.GetContext(ctx, &d, `SELECT id, revision, body, seen FROM derivations WHERE id = $1`, id); err != nil {
+	if err := s.SQL.GetContext(ctx, &d, `SELECT id, revision, body, seen FROM derivations WHERE id = $1`, id); err != nil {
 		return d, nil, err
 	}
 	out := []Proposal{}
-	err := s.db.SelectContext(ctx, &out, `SELECT * FROM proposals WHERE derivation = $1 ORDER BY id`, id)
+	err := s.SQL.SelectContext(ctx, &out, `SELECT * FROM proposals WHERE derivation = $1 ORDER BY id`, id)
 	return d, out, err
 }
 
@@ -137,6 +138,6 @@ func (s *Store) ReadDerivation(ctx context.Context, id int64) (Derivation, []Pro
 // there are left out.
 func (s *Store) Proposals(ctx context.Context, ids []int64) ([]Proposal, error) {
 	out := []Proposal{}
-	err := s.db.SelectContext(ctx, &out, `SELECT * FROM proposals WHERE id = ANY($1) ORDER BY id`, ids)
+	err := s.SQL.SelectContext(ctx, &out, `SELECT * FROM proposals WHERE id = ANY($1) ORDER BY id`, ids)
 	return out, err
 }

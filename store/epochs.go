@@ -7,6 +7,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"lucidorchard/core/rollout"
+	"lucidorchard/database"
 )
 
 // nextOrder counts an order of the present epoch.
@@ -21,7 +22,7 @@ const place = `SELECT coalesce((SELECT system_identifier::text FROM pg_control_s
 // OpenEpoch begins an epoch if the database is new, or was restored from a back-up to
 // another place.
 func (s *Store) OpenEpoch(ctx context.Context) (restored bool, err error) {
-	err = s.write(ctx, editLock, func(tx *sqlx.Tx) error {
+	err = s.Write(ctx, database.EditLock, func(tx *sqlx.Tx) error {
 		var here string
 		if err := tx.GetContext(ctx, &here, place); err != nil {
 			return err
@@ -52,7 +53,7 @@ func (s *Store) Lineage(ctx context.Context) (rollout.Lineage, error) {
 		ID     string `db:"id"`
 		Orders int64  `db:"orders"`
 	}{}
-	err := s.db.SelectContext(ctx, &rows, `SELECT id, orders FROM epochs ORDER BY no`)
+	err := s.SQL.SelectContext(ctx, &rows, `SELECT id, orders FROM epochs ORDER BY no`)
 	for _, r := range rows {
 		out = append(out, rollout.Mark{Epoch: r.ID, Order: r.Orders})
 	}
@@ -63,7 +64,7 @@ func (s *Store) Lineage(ctx context.Context) (rollout.Lineage, error) {
 // have: it was restored from an older back-up. It begins a new epoch, at most one a minute,
 // and reports whether it did. No release gets a number up to highest.
 func (s *Store) Ahead(ctx context.Context, at rollout.Mark, highest int) (begun bool, err error) {
-	err = s.write(ctx, editLock, func(tx *sqlx.Tx) error {
+	err = s.Write(ctx, database.EditLock, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `UPDATE release_numbers SET last = $1 WHERE last < $1`, highest); err != nil {
 			return err
 		}

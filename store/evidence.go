@@ -15,12 +15,13 @@ import (
 
 	"lucidorchard/core/estate"
 	"lucidorchard/core/evidence"
+	"lucidorchard/database"
 )
 
 // Recall fills a case with all that is on record of its period, but for the traffic: in
 // one transaction.
 func (s *Store) Recall(ctx context.Context, c *evidence.Case) error {
-	return s.read(ctx, func(tx pgx.Tx) error {
+	return s.Read(ctx, func(tx pgx.Tx) error {
 		for _, step := range []func(context.Context, pgx.Tx, *evidence.Case) error{recallEstate, recallPolicies, recallPoints, recallExemptions,
 			recallEvents, recallGaps} {
 			if err := step(ctx, tx, c); err != nil {
@@ -303,13 +304,13 @@ const evidenceColumns = `id, promise, from_at, to_at, made, author, sentence, sc
 // EvidenceMade gives all that was made, the newest first, without what it says.
 func (s *Store) EvidenceMade(ctx context.Context) ([]EvidenceKept, error) {
 	out := []EvidenceKept{}
-	return out, s.db.SelectContext(ctx, &out, `SELECT `+evidenceColumns+` FROM evidence ORDER BY id DESC`)
+	return out, s.SQL.SelectContext(ctx, &out, `SELECT `+evidenceColumns+` FROM evidence ORDER BY id DESC`)
 }
 
 // EvidenceOf gives one; ErrNone: there is none.
 func (s *Store) EvidenceOf(ctx context.Context, id int64) (*EvidenceKept, error) {
 	var e EvidenceKept
-	err := s.db.GetContext(ctx, &e, `SELECT `+evidenceColumns+`, body FROM evidence WHERE id = $1`, id)
+	err := s.SQL.GetContext(ctx, &e, `SELECT `+evidenceColumns+`, body FROM evidence WHERE id = $1`, id)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, ErrNone
 	}
@@ -318,7 +319,7 @@ func (s *Store) EvidenceOf(ctx context.Context, id int64) (*EvidenceKept, error)
 
 // PutEvidence keeps evidence, and gives its number; 0: its schedule has made it already.
 func (s *Store) PutEvidence(ctx context.Context, e *EvidenceKept) (id int64, err error) {
-	err = s.writeRows(ctx, watchLock, func(tx pgx.Tx) error {
+	err = s.WriteRows(ctx, database.WatchLock, func(tx pgx.Tx) error {
 		err := tx.QueryRow(ctx, `INSERT INTO evidence (promise, from_at, to_at, made, author, sentence, schedule, body)
 			VALUES ($1, $2, $3, $4, $5, $6, $7, $8) ON CONFLICT DO NOTHING RETURNING id`, e.Promise, e.From, e.To, e.Made, e.Author, e.Sentence,
 			e.Schedule, e.Body).Scan(&id)
@@ -332,7 +333,7 @@ func (s *Store) PutEvidence(ctx context.Context, e *EvidenceKept) (id int64, err
 
 // DropEvidence forgets evidence, and says whether there was.
 func (s *Store) DropEvidence(ctx context.Context, id int64) (bool, error) {
-	n, err := s.exec(ctx, `DELETE FROM evidence WHERE id = $1`, id)
+	n, err := s.Exec(ctx, `DELETE FROM evidence WHERE id = $1`, id)
 	return n > 0, err
 }
 
@@ -350,13 +351,13 @@ type EvidenceSchedule struct {
 // EvidenceSchedules gives all.
 func (s *Store) EvidenceSchedules(ctx context.Context) ([]EvidenceSchedule, error) {
 	out := []EvidenceSchedule{}
-	return out, s.db.SelectContext(ctx, &out, `SELECT s.*, (SELECT max(from_at) FROM evidence WHERE schedule = s.id) AS last
+	return out, s.SQL.SelectContext(ctx, &out, `SELECT s.*, (SELECT max(from_at) FROM evidence WHERE schedule = s.id) AS last
 		FROM evidence_schedules s ORDER BY id`)
 }
 
 // AddEvidenceSchedule keeps one; ErrTaken: there is one.
 func (s *Store) AddEvidenceSchedule(ctx context.Context, e EvidenceSchedule) (id int64, err error) {
-	err = s.db.GetContext(ctx, &id, `INSERT INTO evidence_schedules (promise, every, author) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING
+	err = s.SQL.GetContext(ctx, &id, `INSERT INTO evidence_schedules (promise, every, author) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING
 		RETURNING id`, e.Promise, e.Every, e.Author)
 	if errors.Is(err, sql.ErrNoRows) {
 		return 0, ErrTaken
@@ -366,13 +367,13 @@ func (s *Store) AddEvidenceSchedule(ctx context.Context, e EvidenceSchedule) (id
 
 // DropEvidenceSchedule ends one, and says whether there was. What it made stays.
 func (s *Store) DropEvidenceSchedule(ctx context.Context, id int64) (bool, error) {
-	n, err := s.exec(ctx, `DELETE FROM evidence_schedules WHERE id = $1`, id)
+	n, err := s.Exec(ctx, `DELETE FROM evidence_schedules WHERE id = $1`, id)
 	return n > 0, err
 }
 
 // SayEvidenceProblem keeps why a schedule could not make what is due; blank: it could.
 func (s *Store) SayEvidenceProblem(ctx context.Context, id int64, problem string) error {
-	_, err := s.exec(ctx, `UPDATE evidence_schedules SET problem = $2 WHERE id = $1 AND problem <> $2`, id, problem)
+	_, err := s.Exec(ctx, `UPDATE evidence_schedules SET problem = $2 WHERE id = $1 AND problem <> $2`, id, problem)
 	return err
 }
 
@@ -383,10 +384,10 @@ func (s *Store) SigningKey(ctx context.Context) (ed25519.PrivateKey, error) {
 	if _, err := rand.Read(seed); err != nil {
 		return nil, err
 	}
-	if _, err := s.exec(ctx, `INSERT INTO signing_key (seed) VALUES ($1) ON CONFLICT DO NOTHING`, seed); err != nil {
+	if _, err := s.Exec(ctx, `INSERT INTO signing_key (seed) VALUES ($1) ON CONFLICT DO NOTHING`, seed); err != nil {
 		return nil, err
 	}
-	if err := s.db.GetContext(ctx, &seed, `SELECT seed FROM signing_key`); err != nil {
+	if err := s.SQL.GetContext(ctx, &seed, `SELECT seed FROM signing_key`); err != nil {
 		return nil, err
 	}
 	return ed25519.NewKeyFromSeed(seed), nil

@@ -11,6 +11,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"lucidorchard/core/flow"
+	"lucidorchard/database"
 )
 
 // inSight holds of the rows of all files but those whose import is undone.
@@ -18,7 +19,7 @@ const inSight = `file <> ALL (ARRAY(SELECT id FROM files WHERE undone))`
 
 // NewFile gives the number under which the rows of a file of traffic are kept.
 func (s *Store) NewFile(ctx context.Context) (id int, err error) {
-	err = s.db.GetContext(ctx, &id, `SELECT nextval('files_id_seq')`)
+	err = s.SQL.GetContext(ctx, &id, `SELECT nextval('files_id_seq')`)
 	return id, err
 }
 
@@ -36,7 +37,7 @@ type Storing struct {
 // hour is added up. stored is told how far it is.
 func (s *Store) AddFile(ctx context.Context, id string, file int, parts iter.Seq2[*Part, error],
 	stored func(Storing), words, author string) (out Added, err error) {
-	err = s.writeRows(ctx, trafficLock, func(tx pgx.Tx) error {
+	err = s.WriteRows(ctx, database.TrafficLock, func(tx pgx.Tx) error {
 		if out, err = begunBatch(ctx, tx, id); err != nil || out.Before != nil {
 			return err
 		}
@@ -49,7 +50,7 @@ func (s *Store) AddFile(ctx context.Context, id string, file int, parts iter.Seq
 			if err != nil {
 				return err
 			}
-			return copyFrom(ctx, tx, name, columns+andFile(file), outer(rows))
+			return database.CopyFrom(ctx, tx, name, columns+andFile(file), outer(rows))
 		}
 		for part, err := range parts {
 			if err != nil {
@@ -96,7 +97,7 @@ func (s *Store) AddFile(ctx context.Context, id string, file int, parts iter.Seq
 			rows.rows); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `SELECT pg_advisory_xact_lock($1)`, editLock); err != nil {
+		if _, err := tx.Exec(ctx, `SELECT pg_advisory_xact_lock($1)`, database.EditLock); err != nil {
 			return err
 		}
 		return noteChange(execIn(ctx, tx), "flows", words, author, setting{Undone: &file}, setting{File: &file})
@@ -113,7 +114,7 @@ func showFile(ctx context.Context, tx *sqlx.Tx, file int, show bool) error {
 		`INSERT INTO batches (id, rows) SELECT batch, rows FROM files WHERE id = $1 AND $2 ON CONFLICT DO NOTHING`,
 		// An hour with nothing left to see is none.
 		`DELETE FROM hours WHERE hour = ANY ((SELECT hours FROM files WHERE id = $1 AND NOT $2)::int[]) AND NOT EXISTS (SELECT FROM conversations c WHERE c.hour = hours.hour AND ` + inSight + `)`,
-		`WITH v AS (` + bumpConversations + ` RETURNING n), h AS (SELECT unnest(hours) AS hour FROM files WHERE id = $1)
+		`WITH v AS (` + database.BumpConversations + ` RETURNING n), h AS (SELECT unnest(hours) AS hour FROM files WHERE id = $1)
 			INSERT INTO hours SELECT hour, n FROM v, h WHERE EXISTS (SELECT FROM conversations c WHERE c.hour = h.hour AND c.file <> ALL (ARRAY(SELECT id FROM files WHERE CASE WHEN id = $1 THEN NOT $2 ELSE undone END)))
 			ON CONFLICT (hour) DO UPDATE SET version = excluded.version`,
 	} {
@@ -127,7 +128,7 @@ func showFile(ctx context.Context, tx *sqlx.Tx, file int, show bool) error {
 // ForgetFiles deletes the rows of files whose import was undone and can no
 // longer be done again.
 func (s *Store) ForgetFiles(ctx context.Context) error {
-	return s.writeRows(ctx, trafficLock, func(tx pgx.Tx) error {
+	return s.WriteRows(ctx, database.TrafficLock, func(tx pgx.Tx) error {
 		const gone = `SELECT id FROM files WHERE undone AND NOT EXISTS (SELECT FROM changes WHERE kind = 'flows' AND state = 'undone' AND (after ->> 'file')::int = files.id)`
 		hours := `SELECT unnest(hours) FROM files WHERE id IN (` + gone + `)`
 		for _, q := range []string{

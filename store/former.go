@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"lucidorchard/database"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jmoiron/sqlx"
@@ -148,7 +149,7 @@ func (l *listing) swap(ctx context.Context, tx *sqlx.Tx, change int64) (stayed i
 			if err := tx.SelectContext(ctx, &ids, `SELECT id FROM swapping`); err != nil {
 				return err
 			}
-			return exec(bumpWorkloads, touched(ids))
+			return exec(database.BumpWorkloads, touched(ids))
 		},
 	} {
 		if err := step(); err != nil {

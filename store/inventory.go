@@ -12,6 +12,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"lucidorchard/core/estate"
+	"lucidorchard/database"
 )
 
 // Source is an inventory source.
@@ -29,7 +30,7 @@ type Source struct {
 // Sources gives the inventory sources, the one whose values win first.
 func (s *Store) Sources(ctx context.Context) ([]Source, error) {
 	out := []Source{}
-	err := s.db.SelectContext(ctx, &out, `SELECT name, rank, mapping, taken, whole, (SELECT count(*) FROM listed WHERE source = name) AS listed, (SELECT count(*) FROM tags WHERE source = name) AS tags
+	err := s.SQL.SelectContext(ctx, &out, `SELECT name, rank, mapping, taken, whole, (SELECT count(*) FROM listed WHERE source = name) AS listed, (SELECT count(*) FROM tags WHERE source = name) AS tags
 		FROM sources WHERE name <> $1 ORDER BY rank, name`, estate.ByHand)
 	for i := range out {
 		if out[i].Raw != nil {
@@ -44,7 +45,7 @@ func (s *Store) Sources(ctx context.Context) ([]Source, error) {
 // Listed gives the ids of the workloads that a source lists.
 func (s *Store) Listed(ctx context.Context, source string) ([]string, error) {
 	out := []string{}
-	err := s.db.SelectContext(ctx, &out,
+	err := s.SQL.SelectContext(ctx, &out,
 		`SELECT workload FROM listed WHERE source = $1 ORDER BY workload COLLATE "C"`, source)
 	return out, err
 }
@@ -54,7 +55,7 @@ func (s *Store) Listed(ctx context.Context, source string) ([]string, error) {
 // them.
 func (s *Store) SpokenFor(ctx context.Context, source string) (map[string]bool, error) {
 	var ids []string
-	err := s.db.SelectContext(ctx, &ids, `SELECT w.id FROM workloads w JOIN sources o ON o.name = w.source JOIN listed l ON l.workload = w.id AND l.source = w.source
+	err := s.SQL.SelectContext(ctx, &ids, `SELECT w.id FROM workloads w JOIN sources o ON o.name = w.source JOIN listed l ON l.workload = w.id AND l.source = w.source
 		WHERE w.source <> $1 AND o.rank <= coalesce((SELECT rank FROM sources WHERE name = $1), 2147483647)`, source)
 	out := make(map[string]bool, len(ids))
 	for _, id := range ids {
@@ -65,14 +66,14 @@ func (s *Store) SpokenFor(ctx context.Context, source string) (map[string]bool, 
 
 // RankSources says whose values win: the first one's.
 func (s *Store) RankSources(ctx context.Context, names []string) error {
-	return s.write(ctx, editLock, func(tx *sqlx.Tx) error {
+	return s.Write(ctx, database.EditLock, func(tx *sqlx.Tx) error {
 		for i, n := range names {
 			if _, err := tx.ExecContext(ctx, `UPDATE sources SET rank = $2 WHERE name = $1 AND name <> $3`, n, 100+i,
 				estate.ByHand); err != nil {
 				return err
 			}
 		}
-		_, err := tx.ExecContext(ctx, bumpWorkloads, []string{}) // any value may be another one now
+		_, err := tx.ExecContext(ctx, database.BumpWorkloads, []string{}) // any value may be another one now
 		return err
 	})
 }
@@ -93,10 +94,10 @@ type SourceValue struct {
 func (s *Store) Disagreements(ctx context.Context, offset, limit int) (values []SourceValue, tags int, err error) {
 	values = []SourceValue{}
 	const disputed = `SELECT workload, key FROM tags GROUP BY workload, key HAVING count(DISTINCT lower(value)) > 1 AND NOT bool_or(source = 'by hand')`
-	if err := s.db.GetContext(ctx, &tags, `SELECT count(*) FROM (`+disputed+`) AS d`); err != nil {
+	if err := s.SQL.GetContext(ctx, &tags, `SELECT count(*) FROM (`+disputed+`) AS d`); err != nil {
 		return nil, 0, err
 	}
-	err = s.db.SelectContext(ctx, &values, `SELECT t.* FROM (SELECT * FROM (`+disputed+`) AS d ORDER BY workload COLLATE "C", key OFFSET $1 LIMIT $2) AS d JOIN tags t USING (workload, key) JOIN sources ON sources.name = t.source
+	err = s.SQL.SelectContext(ctx, &values, `SELECT t.* FROM (SELECT * FROM (`+disputed+`) AS d ORDER BY workload COLLATE "C", key OFFSET $1 LIMIT $2) AS d JOIN tags t USING (workload, key) JOIN sources ON sources.name = t.source
 		ORDER BY workload COLLATE "C", key, rank, source`, offset, limit)
 	return values, tags, err
 }
@@ -104,7 +105,7 @@ func (s *Store) Disagreements(ctx context.Context, offset, limit int) (values []
 // SaidOf gives what every source says of a workload's tags.
 func (s *Store) SaidOf(ctx context.Context, workload string) ([]SourceValue, error) {
 	out := []SourceValue{}
-	err := s.db.SelectContext(ctx, &out,
+	err := s.SQL.SelectContext(ctx, &out,
 		`SELECT tags.* FROM tags JOIN sources ON name = source WHERE workload = $1 ORDER BY key, rank, source`,
 		workload)
 	return out, err
@@ -120,7 +121,7 @@ type FormerValue struct {
 // first.
 func (s *Store) TagHistory(ctx context.Context, workload string) ([]FormerValue, error) {
 	out := []FormerValue{}
-	err := s.db.SelectContext(ctx, &out,
+	err := s.SQL.SelectContext(ctx, &out,
 		`SELECT * FROM tag_history WHERE workload = $1 ORDER BY until DESC, key LIMIT 500`, workload)
 	return out, err
 }
@@ -130,7 +131,7 @@ func (s *Store) TagHistory(ctx context.Context, workload string) ([]FormerValue,
 // what is still said.
 func (s *Store) SaidSince(ctx context.Context, from time.Time) ([]SaidValue, error) {
 	out := []SaidValue{}
-	err := s.db.SelectContext(ctx, &out, `WITH w AS (SELECT workload FROM tags WHERE at > $1 UNION SELECT workload FROM tag_history WHERE until > $1)
+	err := s.SQL.SelectContext(ctx, &out, `WITH w AS (SELECT workload FROM tags WHERE at > $1 UNION SELECT workload FROM tag_history WHERE until > $1)
 		SELECT workload, key, source, value, author, at, NULL AS until, rank FROM tags JOIN sources ON name = source WHERE workload IN (SELECT workload FROM w)
 		UNION ALL SELECT workload, key, source, value, author, at, until, coalesce(rank, 1000000) FROM tag_history LEFT JOIN sources ON name = source WHERE until > $1
 		ORDER BY workload, rank, source`, from)
@@ -159,7 +160,7 @@ type Token struct {
 // AddToken keeps the hash of a token's secret.
 func (s *Store) AddToken(ctx context.Context, t Token, secret string) (Token, error) {
 	sum := sha256.Sum256([]byte(secret))
-	err := s.write(ctx, editLock, func(tx *sqlx.Tx) error {
+	err := s.Write(ctx, database.EditLock, func(tx *sqlx.Tx) error {
 		return tx.GetContext(ctx, &t,
 			`INSERT INTO tokens (name, source, hash, author, releases) VALUES ($1, $2, $3, $4, $5) RETURNING id, name, source, releases, author, made, used, revoked`, t.Name, t.Source, sum[:], t.Author, t.Release)
 	})
@@ -169,14 +170,14 @@ func (s *Store) AddToken(ctx context.Context, t Token, secret string) (Token, er
 // Tokens gives all tokens, newest first.
 func (s *Store) Tokens(ctx context.Context) ([]Token, error) {
 	out := []Token{}
-	err := s.db.SelectContext(ctx, &out,
+	err := s.SQL.SelectContext(ctx, &out,
 		`SELECT id, name, source, releases, author, made, used, revoked FROM tokens ORDER BY id DESC`)
 	return out, err
 }
 
 // RevokeToken ends a token, and says whether there is one.
 func (s *Store) RevokeToken(ctx context.Context, id int64) (found bool, err error) {
-	n, err := s.exec(ctx, `UPDATE tokens SET revoked = coalesce(revoked, now()) WHERE id = $1`, id)
+	n, err := s.Exec(ctx, `UPDATE tokens SET revoked = coalesce(revoked, now()) WHERE id = $1`, id)
 	return n > 0, err
 }
 
@@ -185,7 +186,7 @@ func (s *Store) RevokeToken(ctx context.Context, id int64) (found bool, err erro
 func (s *Store) UseToken(ctx context.Context, secret string) (*Token, error) {
 	sum := sha256.Sum256([]byte(secret))
 	var t Token
-	err := s.db.GetContext(ctx, &t,
+	err := s.SQL.GetContext(ctx, &t,
 		`UPDATE tokens SET used = now() WHERE hash = $1 AND revoked IS NULL RETURNING id, name, source, releases, author, made, used, revoked`, sum[:])
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
@@ -204,7 +205,7 @@ type RefusedTag struct {
 
 // RefuseTags keeps refusals; with again, it drops them.
 func (s *Store) RefuseTags(ctx context.Context, tags []RefusedTag, again bool) error {
-	return s.write(ctx, editLock, func(tx *sqlx.Tx) error {
+	return s.Write(ctx, database.EditLock, func(tx *sqlx.Tx) error {
 		for _, t := range tags {
 			query := `INSERT INTO refused_tags (workload, key, value, author) VALUES (:workload, :key, :value, :author) ON CONFLICT DO NOTHING`
 			if again {
@@ -221,7 +222,7 @@ func (s *Store) RefuseTags(ctx context.Context, tags []RefusedTag, again bool) e
 // RefusedTags gives all refusals.
 func (s *Store) RefusedTags(ctx context.Context) ([]RefusedTag, error) {
 	out := []RefusedTag{}
-	err := s.db.SelectContext(ctx, &out, `SELECT * FROM refused_tags ORDER BY at DESC, workload, key`)
+	err := s.SQL.SelectContext(ctx, &out, `SELECT * FROM refused_tags ORDER BY at DESC, workload, key`)
 	return out, err
 }
 
@@ -237,21 +238,21 @@ type Selection struct {
 // Selections gives the selections of a list by name.
 func (s *Store) Selections(ctx context.Context, list string) ([]Selection, error) {
 	out := []Selection{}
-	err := s.db.SelectContext(ctx, &out, `SELECT * FROM selections WHERE list = $1 OR $1 = '' ORDER BY list, name`,
+	err := s.SQL.SelectContext(ctx, &out, `SELECT * FROM selections WHERE list = $1 OR $1 = '' ORDER BY list, name`,
 		list)
 	return out, err
 }
 
 // SaveSelection keeps a selection under its name.
 func (s *Store) SaveSelection(ctx context.Context, x Selection) error {
-	_, err := s.execNamed(ctx, `INSERT INTO selections (list, name, filter, author) VALUES (:list, :name, :filter, :author)
+	_, err := s.ExecNamed(ctx, `INSERT INTO selections (list, name, filter, author) VALUES (:list, :name, :filter, :author)
 		ON CONFLICT (list, name) DO UPDATE SET filter = excluded.filter, author = excluded.author, at = now()`, x)
 	return err
 }
 
 // DropSelection forgets a selection, and says whether there was one.
 func (s *Store) DropSelection(ctx context.Context, list, name string) (found bool, err error) {
-	n, err := s.exec(ctx, `DELETE FROM selections WHERE list = $1 AND name = $2`, list, name)
+	n, err := s.Exec(ctx, `DELETE FROM selections WHERE list = $1 AND name = $2`, list, name)
 	return n > 0, err
 }
 
@@ -259,7 +260,7 @@ func (s *Store) DropSelection(ctx context.Context, list, name string) (found boo
 // nothing was set.
 func (s *Store) Setting(ctx context.Context, name string, to any) error {
 	var raw []byte
-	err := s.db.GetContext(ctx, &raw, `SELECT value FROM settings WHERE name = $1`, name)
+	err := s.SQL.GetContext(ctx, &raw, `SELECT value FROM settings WHERE name = $1`, name)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil
 	}
@@ -271,18 +272,18 @@ func (s *Store) Setting(ctx context.Context, name string, to any) error {
 
 // SetStructural keeps which tag keys say where a workload belongs.
 func (s *Store) SetStructural(ctx context.Context, keys []string) error {
-	return s.write(ctx, editLock, func(tx *sqlx.Tx) error {
+	return s.Write(ctx, database.EditLock, func(tx *sqlx.Tx) error {
 		if err := set(ctx, tx, "structural", keys); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, bumpWorkloads, []string{})
+		_, err := tx.ExecContext(ctx, database.BumpWorkloads, []string{})
 		return err
 	})
 }
 
 // Set keeps a setting. Servers read it again with the workloads.
 func (s *Store) Set(ctx context.Context, name string, value any) error {
-	return s.write(ctx, editLock, func(tx *sqlx.Tx) error { return set(ctx, tx, name, value) })
+	return s.Write(ctx, database.EditLock, func(tx *sqlx.Tx) error { return set(ctx, tx, name, value) })
 }
 
 func set(ctx context.Context, tx *sqlx.Tx, name string, value any) error {

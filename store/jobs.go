@@ -4,10 +4,9 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
-	"fmt"
+	"lucidorchard/database"
 	"time"
 
-	"github.com/jackc/pgx/v5"
 	"github.com/jmoiron/sqlx"
 )
 
@@ -29,7 +28,7 @@ const jobColumns = `id, kind, title, state, done, message, result, started, fini
 // AddJob notes that work has begun, and which server does it.
 func (s *Store) AddJob(ctx context.Context, kind, title, owner string) (Job, error) {
 	var j Job
-	err := s.write(ctx, editLock, func(tx *sqlx.Tx) error {
+	err := s.Write(ctx, database.EditLock, func(tx *sqlx.Tx) error {
 		return tx.GetContext(ctx, &j,
 			`INSERT INTO jobs (kind, title, owner) VALUES ($1, $2, $3) RETURNING `+jobColumns, kind, title, owner)
 	})
@@ -38,7 +37,7 @@ func (s *Store) AddJob(ctx context.Context, kind, title, owner string) (Job, err
 
 // FinishJob keeps how work ended.
 func (s *Store) FinishJob(ctx context.Context, j Job) error {
-	_, err := s.db.NamedExecContext(ctx,
+	_, err := s.SQL.NamedExecContext(ctx,
 		`UPDATE jobs SET state = :state, done = :done, message = :message, result = :result, finished = now() WHERE id = :id`, j)
 	return err
 }
@@ -46,7 +45,7 @@ func (s *Store) FinishJob(ctx context.Context, j Job) error {
 // Jobs gives the newest jobs.
 func (s *Store) Jobs(ctx context.Context, limit int) ([]Job, error) {
 	out := []Job{}
-	err := s.db.SelectContext(ctx, &out, `SELECT `+jobColumns+` FROM jobs ORDER BY id DESC LIMIT $1`, limit)
+	err := s.SQL.SelectContext(ctx, &out, `SELECT `+jobColumns+` FROM jobs ORDER BY id DESC LIMIT $1`, limit)
 	return out, err
 }
 
@@ -54,7 +53,7 @@ func (s *Store) Jobs(ctx context.Context, limit int) ([]Job, error) {
 // none.
 func (s *Store) NewestJob(ctx context.Context, kind string) (*Job, error) {
 	var all []Job
-	err := s.db.SelectContext(ctx, &all, `SELECT `+jobColumns+` FROM jobs WHERE kind = $1 ORDER BY id DESC LIMIT 1`,
+	err := s.SQL.SelectContext(ctx, &all, `SELECT `+jobColumns+` FROM jobs WHERE kind = $1 ORDER BY id DESC LIMIT 1`,
 		kind)
 	if err != nil || len(all) == 0 {
 		return nil, err
@@ -68,13 +67,13 @@ var ErrNone = sql.ErrNoRows
 // Job gives one job; ErrNone if there is none.
 func (s *Store) Job(ctx context.Context, id int64) (Job, error) {
 	var j Job
-	err := s.db.GetContext(ctx, &j, `SELECT `+jobColumns+` FROM jobs WHERE id = $1`, id)
+	err := s.SQL.GetContext(ctx, &j, `SELECT `+jobColumns+` FROM jobs WHERE id = $1`, id)
 	return j, err
 }
 
 // Beat says that a server still runs its jobs.
 func (s *Store) Beat(ctx context.Context, owner string) error {
-	_, err := s.db.ExecContext(ctx, `UPDATE jobs SET beat = now() WHERE owner = $1 AND state = 'running'`, owner)
+	_, err := s.SQL.ExecContext(ctx, `UPDATE jobs SET beat = now() WHERE owner = $1 AND state = 'running'`, owner)
 	return err
 }
 
@@ -86,7 +85,7 @@ func (s *Store) Owners(ctx context.Context) (map[string]time.Time, error) {
 		Owner string
 		Beat  time.Time
 	}
-	err := s.db.SelectContext(ctx, &rows,
+	err := s.SQL.SelectContext(ctx, &rows,
 		`SELECT owner, max(beat) AS beat FROM jobs WHERE state = 'running' GROUP BY owner`)
 	out := map[string]time.Time{}
 	for _, r := range rows {
@@ -98,7 +97,7 @@ func (s *Store) Owners(ctx context.Context) (map[string]time.Time, error) {
 // FailAbandoned marks the jobs of servers that have ended, and says of each
 // whether what it made was stored. It gives how many there were.
 func (s *Store) FailAbandoned(ctx context.Context, owners []string) (int64, error) {
-	r, err := s.db.ExecContext(ctx, `UPDATE jobs SET finished = now(),
+	r, err := s.SQL.ExecContext(ctx, `UPDATE jobs SET finished = now(),
 		state = CASE WHEN stored IS NULL THEN 'failed' ELSE 'done' END, done = CASE WHEN stored IS NULL THEN done ELSE 1 END,
 		message = CASE WHEN stored IS NULL THEN 'the server ended while this was running; nothing of it was stored: start it again'
 			ELSE 'the server ended while this was running; all of it was stored' END
@@ -107,25 +106,4 @@ func (s *Store) FailAbandoned(ctx context.Context, owners []string) (int64, erro
 		return 0, err
 	}
 	return r.RowsAffected()
-}
-
-type jobKey struct{}
-
-// WithJob gives the context in which a job stores what it makes: that it was
-// stored is stored with it.
-func WithJob(ctx context.Context, id int64) context.Context {
-	return context.WithValue(ctx, jobKey{}, id)
-}
-
-// jobStored notes in a transaction that it stores what a job makes.
-func jobStored(ctx context.Context, tx pgx.Tx) error {
-	id, ok := ctx.Value(jobKey{}).(int64)
-	if !ok {
-		return nil
-	}
-	tag, err := tx.Exec(ctx, `UPDATE jobs SET stored = now() WHERE id = $1 AND state = 'running'`, id)
-	if err == nil && tag.RowsAffected() == 0 {
-		err = fmt.Errorf("the job %d was given up meanwhile; nothing of it was stored", id)
-	}
-	return err
 }

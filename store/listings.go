@@ -11,6 +11,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"lucidorchard/core/estate"
+	"lucidorchard/database"
 )
 
 // ImportRank is the rank of the first source; each that is heard later comes
@@ -52,7 +53,7 @@ func (s *Store) Take(ctx context.Context, l Listing) (Taken, error) {
 	if l.Author == "" {
 		l.Author = "import"
 	}
-	err := s.writeRows(ctx, editLock, func(tx pgx.Tx) error {
+	err := s.WriteRows(ctx, database.EditLock, func(tx pgx.Tx) error {
 		t := &taking{tx: tx, Listing: l, ctx: ctx, changed: map[string]bool{}}
 		for _, step := range []func() error{t.lock, t.stage, t.remember, t.workloads, t.tags, t.missing, t.leases,
 			t.retire, t.finish, t.note} {
@@ -333,7 +334,7 @@ func (t *taking) finish() error {
 	for id := range t.changed {
 		ids = append(ids, id)
 	}
-	_, err := t.tx.Exec(t.ctx, bumpWorkloads, touched(ids))
+	_, err := t.tx.Exec(t.ctx, database.BumpWorkloads, touched(ids))
 	return err
 }
 

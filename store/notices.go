@@ -9,6 +9,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jmoiron/sqlx"
 
+	"lucidorchard/database"
 	"lucidorchard/notify"
 )
 
@@ -77,7 +78,7 @@ type Waiting struct {
 // Destinations gives all, by name.
 func (s *Store) Destinations(ctx context.Context) ([]Destination, error) {
 	out := []Destination{}
-	return out, s.db.SelectContext(ctx, &out, `SELECT name, kind, settings, author, at, sent, failing, problem, refusal,
+	return out, s.SQL.SelectContext(ctx, &out, `SELECT name, kind, settings, author, at, sent, failing, problem, refusal,
 		(SELECT count(*) FROM outbox WHERE destination = name AND outbox.sent IS NULL AND outbox.refused IS NULL) AS waiting,
 		(SELECT count(*) FROM outbox WHERE destination = name AND outbox.refused IS NOT NULL) AS refused FROM destinations ORDER BY name`)
 }
@@ -100,7 +101,7 @@ func (s *Store) DropDestination(ctx context.Context, name string) (found bool, e
 }
 
 func (s *Store) watchExec(ctx context.Context, query string, args ...any) (rows int64, err error) {
-	err = s.write(ctx, watchLock, func(tx *sqlx.Tx) error {
+	err = s.Write(ctx, database.WatchLock, func(tx *sqlx.Tx) error {
 		r, err := tx.ExecContext(ctx, query, args...)
 		if err == nil {
 			rows, err = r.RowsAffected()
@@ -114,7 +115,7 @@ const noticeColumns = `id, kinds, who, what, matter, filter, pace, to_, lower(qu
 
 // Notices gives all, the oldest first.
 func (s *Store) Notices(ctx context.Context) (out []Notice, err error) {
-	err = s.read(ctx, func(tx pgx.Tx) error {
+	err = s.Read(ctx, func(tx pgx.Tx) error {
 		rows, err := tx.Query(ctx, `SELECT `+noticeColumns+` FROM notices ORDER BY id`)
 		if err != nil {
 			return err
@@ -145,7 +146,7 @@ func (s *Store) PutNotice(ctx context.Context, n Notice, seen map[time.Time][]As
 			author = $10, filter = $11 WHERE id = $12 RETURNING id`
 		args = append(args, n.ID)
 	}
-	err = s.write(ctx, watchLock, func(tx *sqlx.Tx) error {
+	err = s.Write(ctx, database.WatchLock, func(tx *sqlx.Tx) error {
 		var ids []int64
 		err := tx.SelectContext(ctx, &ids, query, args...)
 		if found = err == nil && len(ids) == 1; !found {
@@ -235,7 +236,7 @@ const calm = "5 minutes"
 
 // Tell puts messages into the outbox.
 func (s *Store) Tell(ctx context.Context, list []Telling) error {
-	return s.write(ctx, watchLock, func(tx *sqlx.Tx) error { return tellNow(ctx, tx, list) })
+	return s.Write(ctx, database.WatchLock, func(tx *sqlx.Tx) error { return tellNow(ctx, tx, list) })
 }
 
 // waits is SQL of what may be tried now.
@@ -243,7 +244,7 @@ const waits = `sent IS NULL AND refused IS NULL AND due <= now() AND (claimed IS
 
 // Due gives the destinations for which something may be tried now.
 func (s *Store) Due(ctx context.Context) (names []string, err error) {
-	return names, s.db.SelectContext(ctx, &names, `SELECT name FROM destinations WHERE EXISTS
+	return names, s.SQL.SelectContext(ctx, &names, `SELECT name FROM destinations WHERE EXISTS
 		(SELECT FROM outbox WHERE destination = name AND outbox.sent IS NULL AND outbox.refused IS NULL AND due <= now()
 			AND (claimed IS NULL OR claimed < now())) ORDER BY name`)
 }
@@ -251,7 +252,7 @@ func (s *Store) Due(ctx context.Context) (names []string, err error) {
 // Claim takes messages for a destination that are due, at most so many: for a while no
 // other server tries them. What was tried in vain stands behind what is new.
 func (s *Store) Claim(ctx context.Context, destination string, most int) (out []Waiting, err error) {
-	err = s.writeRows(ctx, watchLock, func(tx pgx.Tx) error {
+	err = s.WriteRows(ctx, database.WatchLock, func(tx pgx.Tx) error {
 		rows, err := tx.Query(ctx, `WITH mine AS (SELECT id FROM outbox WHERE destination = $2 AND `+waits+` ORDER BY due, made, id LIMIT $1),
 			claimed AS (UPDATE outbox SET claimed = now() + interval '1 minute' WHERE id IN (SELECT id FROM mine)
 				RETURNING id, notice, destination, matter, message, times, tries, due, made)
@@ -294,7 +295,7 @@ func (s *Store) Settle(ctx context.Context, destination string, all []Tried) err
 			left, problem = append(left, t.IDs...), t.Problem
 		}
 	}
-	return s.write(ctx, watchLock, func(tx *sqlx.Tx) error {
+	return s.Write(ctx, database.WatchLock, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `UPDATE outbox SET sent = now(), claimed = NULL, sent_as = x.as_
 			FROM unnest($1::text[], $2::text[]) AS x (id, as_) WHERE outbox.id = x.id`, taken, as); err != nil {
 			return err
@@ -316,7 +317,7 @@ func (s *Store) Settle(ctx context.Context, destination string, all []Tried) err
 
 // DropSent forgets messages that were sent, or set aside, some time ago: at most so many.
 func (s *Store) DropSent(ctx context.Context, most int) error {
-	return s.write(ctx, watchLock, func(tx *sqlx.Tx) error {
+	return s.Write(ctx, database.WatchLock, func(tx *sqlx.Tx) error {
 		_, err := tx.ExecContext(ctx, `DELETE FROM outbox WHERE id IN (
 			(SELECT id FROM outbox WHERE sent < now() - interval '14 days' LIMIT $1)
 			UNION ALL (SELECT id FROM outbox WHERE refused < now() - interval '14 days' LIMIT $1))`, most)

@@ -25,7 +25,7 @@ func partition(table string, day int64) string {
 
 // apart are partitions that a transaction makes beside their tables, to be attached when
 // their rows are there: so their indexes are built at once, and meanwhile whoever reads the
-// tables need not wait. Whoever makes partitions holds trafficLock.
+// tables need not wait. Whoever makes partitions holds database.TrafficLock.
 type apart struct {
 	tx   pgx.Tx
 	live bool                  // their rows change while they come

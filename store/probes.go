@@ -20,7 +20,7 @@ type Probe struct {
 // Probes gives all probes, in the order in which they were kept.
 func (s *Store) Probes(ctx context.Context) ([]Probe, error) {
 	out := []Probe{}
-	err := s.db.SelectContext(ctx, &out,
+	err := s.SQL.SelectContext(ctx, &out,
 		`SELECT question, want, reason, author, at FROM probes ORDER BY at, question`)
 	return out, err
 }

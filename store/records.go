@@ -11,6 +11,7 @@ import (
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/service"
+	"lucidorchard/database"
 )
 
 const recordColumns = `hour, key, client, server, point, client_port, started, ended, outcome, connections, packets, bytes, reply_packets, reply_bytes, flags, reply_flags, confidence, reason, observer`
@@ -20,51 +21,51 @@ func recordRows(records []flow.Joined, file int) []byte {
 	if file != 0 {
 		fields++
 	}
-	out := newRowsOut(fields, len(records))
+	out := database.NewRowsOut(fields, len(records))
 	for i := range records {
 		r := &records[i]
-		out.row()
-		out.int4(int32(flow.HourOf(r.Start)))
-		out.int8(keyOf(&r.Record))
-		out.inet(r.Client)
-		out.inet(r.Server)
-		out.int8(int64(r.Point))
-		out.int4(int32(r.SourcePort))
-		out.time(flow.MicrosOfInstant(r.Start))
-		out.time(flow.MicrosOfInstant(r.End))
-		out.int2(int16(r.Outcome))
-		out.int8(r.Connections)
-		out.int8(r.Packets)
-		out.int8(r.Bytes)
-		out.int8(r.ReplyPackets)
-		out.int8(r.ReplyBytes)
+		out.Row()
+		out.Int4(int32(flow.HourOf(r.Start)))
+		out.Int8(keyOf(&r.Record))
+		out.Inet(r.Client)
+		out.Inet(r.Server)
+		out.Int8(int64(r.Point))
+		out.Int4(int32(r.SourcePort))
+		out.Time(flow.MicrosOfInstant(r.Start))
+		out.Time(flow.MicrosOfInstant(r.End))
+		out.Int2(int16(r.Outcome))
+		out.Int8(r.Connections)
+		out.Int8(r.Packets)
+		out.Int8(r.Bytes)
+		out.Int8(r.ReplyPackets)
+		out.Int8(r.ReplyBytes)
 		flags, reply := int16(-1), int16(-1)
 		if r.HasFlags {
 			flags, reply = int16(r.Flags), int16(r.ReplyFlags)
 		}
-		out.int2(flags)
-		out.int2(reply)
-		out.int2(int16(r.Confidence))
-		out.int2(int16(r.Reason))
-		out.text(r.Observer)
+		out.Int2(flags)
+		out.Int2(reply)
+		out.Int2(int16(r.Confidence))
+		out.Int2(int16(r.Reason))
+		out.Text(r.Observer)
 		if file != 0 {
-			out.int4(int32(file))
+			out.Int4(int32(file))
 		}
 	}
-	return out.end()
+	return out.End()
 }
 
 // readRecord reads the columns of a record but for hour and key.
-func readRecord(r *rowsIn) flow.Joined {
+func readRecord(r *database.RowsIn) flow.Joined {
 	var j flow.Joined
-	j.Client, j.Server, j.Point, j.SourcePort = r.inet(), r.inet(), service.Point(r.int()), uint16(r.int())
-	j.Start, j.End = r.time().Instant(), r.time().Instant()
-	j.Outcome, j.Connections, j.Packets, j.Bytes = flow.Outcome(r.int()), r.int(), r.int(), r.int()
-	j.ReplyPackets, j.ReplyBytes = r.int(), r.int()
-	if flags, reply := r.int(), r.int(); flags >= 0 {
+	j.Client, j.Server, j.Point, j.SourcePort = r.Inet(), r.Inet(), service.Point(r.Int()), uint16(r.Int())
+	j.Start, j.End = r.Time().Instant(), r.Time().Instant()
+	j.Outcome, j.Connections, j.Packets, j.Bytes = flow.Outcome(r.Int()), r.Int(), r.Int(), r.Int()
+	j.ReplyPackets, j.ReplyBytes = r.Int(), r.Int()
+	if flags, reply := r.Int(), r.Int(); flags >= 0 {
 		j.Flags, j.ReplyFlags, j.HasFlags = uint8(flags), uint8(reply), true
 	}
-	j.Confidence, j.Reason, j.Observer = uint8(r.int()), flow.Reason(r.int()), r.text()
+	j.Confidence, j.Reason, j.Observer = uint8(r.Int()), flow.Reason(r.Int()), r.Text()
 	j.Observers = [2]int32{-1, -1}
 	return j
 }
@@ -80,12 +81,12 @@ func (s *Store) Records(ctx context.Context, client, server netip.Addr, point se
 	where := fmt.Sprintf(`key = %d AND hour >= %d AND hour <= %d AND started >= %s AND started < %s AND client = '%s' AND server = '%s' AND point = %d AND `+inSight,
 		keyOf(&flow.Record{Client: client, Server: server, Point: point}), flow.HourOf(from), flow.HourOf(to),
 		literal(from), literal(to), client, server, int64(point))
-	err = s.copyOut(ctx, fmt.Sprintf(`SELECT %s FROM records WHERE %s ORDER BY started DESC OFFSET %d LIMIT %d`,
-		readColumns, where, offset, limit), func(r *rowsIn) { out = append(out, readRecord(r)) })
+	err = s.CopyOut(ctx, fmt.Sprintf(`SELECT %s FROM records WHERE %s ORDER BY started DESC OFFSET %d LIMIT %d`,
+		readColumns, where, offset, limit), func(r *database.RowsIn) { out = append(out, readRecord(r)) })
 	if err != nil || len(out) < limit && (len(out) > 0 || offset == 0) {
 		return out, offset + len(out), err // counted in another statement, it could be of another moment
 	}
-	err = s.db.GetContext(ctx, &total, `SELECT count(*) FROM records WHERE `+where)
+	err = s.SQL.GetContext(ctx, &total, `SELECT count(*) FROM records WHERE `+where)
 	return out, max(total, offset+len(out)), err
 }
 
@@ -105,7 +106,7 @@ type Rebuilt struct {
 // stored in the same transaction as cuts that were made.
 func (s *Store) Rebuild(ctx context.Context, hour flow.Hour, addrs []netip.Addr, turn func(*flow.Joined) bool,
 	changes func(netip.Addr, estate.Instant) (estate.Instant, bool), mark []Cut) (out Rebuilt, err error) {
-	err = s.writeRows(ctx, trafficLock, func(tx pgx.Tx) error {
+	err = s.WriteRows(ctx, database.TrafficLock, func(tx pgx.Tx) error {
 		if err := markCuts(ctx, tx, mark); err != nil {
 			return err
 		}
@@ -140,9 +141,9 @@ func (s *Store) Rebuild(ctx context.Context, hour flow.Hour, addrs []netip.Addr,
 			return err
 		}
 		files := map[int][]flow.Joined{}
-		if err := copyRows(ctx, tx, `SELECT * FROM taken`, func(r *rowsIn) {
+		if err := database.CopyRows(ctx, tx, `SELECT * FROM taken`, func(r *database.RowsIn) {
 			j := readRecord(r)
-			file := int(r.int())
+			file := int(r.Int())
 			files[file] = append(files[file], j)
 		}); err != nil {
 			return err
@@ -158,7 +159,7 @@ func (s *Store) Rebuild(ctx context.Context, hour flow.Hour, addrs []netip.Addr,
 			if _, err := mergeRows(ctx, tx, bucketRows(buckets.All(), file), file); err != nil {
 				return err
 			}
-			if err := copyTo(ctx, tx, "records", recordColumns+andFile(file),
+			if err := database.CopyTo(ctx, tx, "records", recordColumns+andFile(file),
 				recordRows(records, file)); err != nil {
 				return err
 			}
@@ -180,9 +181,9 @@ func (s *Store) EndsOn(ctx context.Context, proto uint8, port uint16, turned boo
 			int64(service.PointOf(proto, uint32(port))), flow.ByHand)
 	}
 	out := map[flow.Hour][]netip.Addr{}
-	err := s.copyOut(ctx, query, func(r *rowsIn) {
-		h := flow.Hour(r.int())
-		out[h] = append(out[h], r.inet())
+	err := s.CopyOut(ctx, query, func(r *database.RowsIn) {
+		h := flow.Hour(r.Int())
+		out[h] = append(out[h], r.Inet())
 	})
 	return out, err
 }
@@ -196,14 +197,14 @@ type Cut struct {
 // Cuts gives those that were made.
 func (s *Store) Cuts(ctx context.Context) (map[Cut]bool, error) {
 	out := map[Cut]bool{}
-	err := s.copyOut(ctx, `SELECT addr, at FROM cuts`,
-		func(r *rowsIn) { out[Cut{r.inet(), r.time().Instant()}] = true })
+	err := s.CopyOut(ctx, `SELECT addr, at FROM cuts`,
+		func(r *database.RowsIn) { out[Cut{r.Inet(), r.Time().Instant()}] = true })
 	return out, err
 }
 
 // MarkCuts notes cuts that there was nothing to do for.
 func (s *Store) MarkCuts(ctx context.Context, cuts []Cut) error {
-	return s.writeRows(ctx, trafficLock, func(tx pgx.Tx) error { return markCuts(ctx, tx, cuts) })
+	return s.WriteRows(ctx, database.TrafficLock, func(tx pgx.Tx) error { return markCuts(ctx, tx, cuts) })
 }
 
 func markCuts(ctx context.Context, tx pgx.Tx, cuts []Cut) error {

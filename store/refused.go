@@ -8,6 +8,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"lucidorchard/core/flow"
+	"lucidorchard/database"
 )
 
 // RefusedBatch is a batch that the database refused for what it holds.
@@ -22,7 +23,7 @@ type RefusedBatch struct {
 // KeepRefused keeps a batch that was refused, as a text that people can look at and
 // import again when they have put it right.
 func (s *Store) KeepRefused(ctx context.Context, collector string, e *Encoded, reason string, text []byte) error {
-	return s.write(ctx, trafficLock, func(tx *sqlx.Tx) error {
+	return s.Write(ctx, database.TrafficLock, func(tx *sqlx.Tx) error {
 		_, err := tx.ExecContext(ctx,
 			`INSERT INTO refused_batches (id, collector, reason, rows, records) VALUES ($1, $2, $3, $4, $5) ON CONFLICT DO NOTHING`,
 			e.ID, collector, reason, e.Count, text)
@@ -33,7 +34,7 @@ func (s *Store) KeepRefused(ctx context.Context, collector string, e *Encoded, r
 // RefusedBatches gives those that are kept, newest first.
 func (s *Store) RefusedBatches(ctx context.Context) ([]RefusedBatch, error) {
 	out := []RefusedBatch{}
-	err := s.db.SelectContext(ctx, &out,
+	err := s.SQL.SelectContext(ctx, &out,
 		`SELECT id, collector, at, reason, rows FROM refused_batches ORDER BY at DESC, id`)
 	return out, err
 }
@@ -41,7 +42,7 @@ func (s *Store) RefusedBatches(ctx context.Context) ([]RefusedBatch, error) {
 // RefusedRecords gives the records of one as CSV; nil if it is not kept.
 func (s *Store) RefusedRecords(ctx context.Context, id string) ([]byte, error) {
 	var all [][]byte
-	err := s.db.SelectContext(ctx, &all, `SELECT records FROM refused_batches WHERE id = $1`, id)
+	err := s.SQL.SelectContext(ctx, &all, `SELECT records FROM refused_batches WHERE id = $1`, id)
 	if err != nil || len(all) == 0 {
 		return nil, err
 	}
@@ -50,19 +51,19 @@ func (s *Store) RefusedRecords(ctx context.Context, id string) ([]byte, error) {
 
 // DropRefused forgets one.
 func (s *Store) DropRefused(ctx context.Context, id string) (found bool, err error) {
-	n, err := s.exec(ctx, `DELETE FROM refused_batches WHERE id = $1`, id)
+	n, err := s.Exec(ctx, `DELETE FROM refused_batches WHERE id = $1`, id)
 	return n > 0, err
 }
 
 // EachRecord gives the records of a batch.
 func (e *Encoded) EachRecord(f func(*flow.Joined)) error {
-	rows := newRowsIn(bytes.NewReader(e.Records))
-	rows.start()
-	for rows.next() {
-		rows.int() // hour
-		rows.int() // key
+	rows := database.NewRowsIn(bytes.NewReader(e.Records))
+	rows.Start()
+	for rows.Next() {
+		rows.Int() // hour
+		rows.Int() // key
 		r := readRecord(rows)
 		f(&r)
 	}
-	return rows.err
+	return rows.Err()
 }

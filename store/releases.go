@@ -11,6 +11,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"lucidorchard/core/rollout"
+	"lucidorchard/database"
 )
 
 // Release is a revision of the policy under a number; it never changes.
@@ -86,14 +87,14 @@ const pointColumns = `name, kind, side, guards, wave, puts_back, author, made, c
 // Releases gives all releases, newest first.
 func (s *Store) Releases(ctx context.Context) ([]Release, error) {
 	out := []Release{}
-	return out, s.db.SelectContext(ctx, &out, `SELECT no, revision, title, author, at FROM releases ORDER BY no DESC`)
+	return out, s.SQL.SelectContext(ctx, &out, `SELECT no, revision, title, author, at FROM releases ORDER BY no DESC`)
 }
 
 // AddRelease puts a revision under the next number and orders points to run what start
 // says of it, in one transaction. It returns ErrMoved if the newest release is not the one
 // that r.No says, which becomes the new number.
 func (s *Store) AddRelease(ctx context.Context, r Release, start func(no int, now Roll) ([]Target, error)) (Release, error) {
-	err := s.write(ctx, editLock, func(tx *sqlx.Tx) error {
+	err := s.Write(ctx, database.EditLock, func(tx *sqlx.Tx) error {
 		now, err := roll(ctx, tx)
 		if err != nil {
 			return err
@@ -147,7 +148,7 @@ func roll(ctx context.Context, tx *sqlx.Tx) (out Roll, err error) {
 // Order gives points an order, in one transaction: decide sees the roll-out as it stands,
 // and returns what changes. Nothing is written if it fails.
 func (s *Store) Order(ctx context.Context, decide func(Roll) ([]Target, error)) error {
-	return s.write(ctx, editLock, func(tx *sqlx.Tx) error {
+	return s.Write(ctx, database.EditLock, func(tx *sqlx.Tx) error {
 		now, err := roll(ctx, tx)
 		if err != nil {
 			return err
@@ -183,7 +184,7 @@ func aim(ctx context.Context, tx *sqlx.Tx, targets []Target) error {
 
 // TellAgain tells a point anew what it is to hold, and says whether there is one.
 func (s *Store) TellAgain(ctx context.Context, name, words string) (found bool, err error) {
-	err = s.write(ctx, editLock, func(tx *sqlx.Tx) error {
+	err = s.Write(ctx, database.EditLock, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, nextOrder); err != nil {
 			return err
 		}
@@ -202,7 +203,7 @@ func (s *Store) TellAgain(ctx context.Context, name, words string) (found bool, 
 // Points gives all enforcement points, by wave and name.
 func (s *Store) Points(ctx context.Context) ([]Point, error) {
 	out := []Point{}
-	return out, s.db.SelectContext(ctx, &out, `SELECT `+pointColumns+` FROM points ORDER BY wave, name`)
+	return out, s.SQL.SelectContext(ctx, &out, `SELECT `+pointColumns+` FROM points ORDER BY wave, name`)
 }
 
 // ErrTaken says that there is something of that name.
@@ -211,7 +212,7 @@ var ErrTaken = errors.New("there is something of that name already")
 // AddPoint keeps a point, with the hash of its token.
 func (s *Store) AddPoint(ctx context.Context, p Point, token string) error {
 	sum := sha256.Sum256([]byte(token))
-	n, err := s.exec(ctx, `WITH v AS (`+bumpPoints+`)
+	n, err := s.Exec(ctx, `WITH v AS (`+bumpPoints+`)
 		INSERT INTO points (name, kind, side, guards, wave, puts_back, author, hash, paired)
 		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) ON CONFLICT (name) DO NOTHING`, p.Name, p.Kind, p.Side, p.Guards, p.Wave,
 		p.PutsBack, p.Author, sum[:], p.Paired)
@@ -223,7 +224,7 @@ func (s *Store) AddPoint(ctx context.Context, p Point, token string) error {
 
 // DropPoint forgets a point and its history, and says whether there was one.
 func (s *Store) DropPoint(ctx context.Context, name string) (bool, error) {
-	n, err := s.exec(ctx, `WITH v AS (`+bumpPoints+`) DELETE FROM points WHERE name = $1`, name)
+	n, err := s.Exec(ctx, `WITH v AS (`+bumpPoints+`) DELETE FROM points WHERE name = $1`, name)
 	return n > 0, err
 }
 
@@ -235,13 +236,13 @@ func (s *Store) PointOf(ctx context.Context, token string) (*Point, error) {
 		Point
 		Replaces bool `db:"replaces"`
 	}
-	err := s.db.GetContext(ctx, &p, `SELECT `+pointColumns+`, former_hash IS NOT NULL AND hash = $1 AS replaces FROM points
+	err := s.SQL.GetContext(ctx, &p, `SELECT `+pointColumns+`, former_hash IS NOT NULL AND hash = $1 AS replaces FROM points
 		WHERE hash = $1 OR former_hash = $1`, sum[:])
 	switch {
 	case errors.Is(err, sql.ErrNoRows):
 		return nil, nil
 	case err == nil && p.Replaces:
-		_, err = s.db.ExecContext(ctx, `UPDATE points SET former_hash = NULL WHERE hash = $1`, sum[:])
+		_, err = s.SQL.ExecContext(ctx, `UPDATE points SET former_hash = NULL WHERE hash = $1`, sum[:])
 	}
 	return &p.Point, err
 }
@@ -250,7 +251,7 @@ func (s *Store) PointOf(ctx context.Context, token string) (*Point, error) {
 // that it was heard of; blank: there is none.
 func (s *Store) FormerPointOf(ctx context.Context, token string) (name string, err error) {
 	sum := sha256.Sum256([]byte(token))
-	err = s.db.GetContext(ctx, &name, `UPDATE former_points SET heard = now() WHERE hash = $1 RETURNING name`, sum[:])
+	err = s.SQL.GetContext(ctx, &name, `UPDATE former_points SET heard = now() WHERE hash = $1 RETURNING name`, sum[:])
 	if errors.Is(err, sql.ErrNoRows) {
 		return "", nil
 	}
@@ -267,14 +268,14 @@ type FormerPoint struct {
 // FormerPoints returns the deleted points that reported since a time.
 func (s *Store) FormerPoints(ctx context.Context, since time.Time) ([]FormerPoint, error) {
 	out := []FormerPoint{}
-	return out, s.db.SelectContext(ctx, &out, `SELECT name, dropped, heard FROM former_points WHERE heard > $1 ORDER BY name`, since)
+	return out, s.SQL.SelectContext(ctx, &out, `SELECT name, dropped, heard FROM former_points WHERE heard > $1 ORDER BY name`, since)
 }
 
 // RotateToken gives a point another token, and reports whether there is such a point. The
 // former token is valid until the new one is used.
 func (s *Store) RotateToken(ctx context.Context, name, token string) (bool, error) {
 	sum := sha256.Sum256([]byte(token))
-	n, err := s.exec(ctx, `WITH told AS (INSERT INTO point_history (point, what, words) SELECT name, 'told', 'Its token was replaced'
+	n, err := s.Exec(ctx, `WITH told AS (INSERT INTO point_history (point, what, words) SELECT name, 'told', 'Its token was replaced'
 			FROM points WHERE name = $1)
 		UPDATE points SET former_hash = hash, hash = $2 WHERE name = $1`, name, sum[:])
 	return n > 0, err
@@ -283,7 +284,7 @@ func (s *Store) RotateToken(ctx context.Context, name, token string) (bool, erro
 // Yield lets a point that took an order which the server does not have follow the server,
 // and reports whether there is such a point.
 func (s *Store) Yield(ctx context.Context, name string, at rollout.Mark, author string) (bool, error) {
-	n, err := s.exec(ctx, `WITH told AS (INSERT INTO point_history (point, what, words) SELECT name, 'told', $4 FROM points WHERE name = $1),
+	n, err := s.Exec(ctx, `WITH told AS (INSERT INTO point_history (point, what, words) SELECT name, 'told', $4 FROM points WHERE name = $1),
 			v AS (`+bumpPoints+`)
 		UPDATE points SET yields_epoch = $2, yields_order = $3 WHERE name = $1`, name, at.Epoch, at.Order,
 		"To follow this server, by "+author)
@@ -294,7 +295,7 @@ func (s *Store) Yield(ctx context.Context, name string, at rollout.Mark, author 
 // token report by turns; one that moved reports from elsewhere after a restart: both leave
 // the other address with the point.
 func (s *Store) Run(ctx context.Context, name, run, from string) error {
-	_, err := s.db.ExecContext(ctx, `UPDATE points SET run = $2, run_from = $3, run_at = now(),
+	_, err := s.SQL.ExecContext(ctx, `UPDATE points SET run = $2, run_from = $3, run_at = now(),
 			other_run = CASE WHEN run = $2 THEN other_run ELSE run END,
 			other_from = CASE WHEN run = $2 THEN other_from WHEN other_run = $2 OR run_from NOT IN ('', $3) THEN run_from ELSE other_from END,
 			other_at = CASE WHEN run <> $2 AND (other_run = $2 OR run_from NOT IN ('', $3)) THEN now() ELSE other_at END
@@ -309,7 +310,7 @@ func (s *Store) Heard(ctx context.Context, point string, said json.RawMessage, e
 	if err != nil {
 		return err
 	}
-	_, err = s.db.ExecContext(ctx, `WITH heard AS (UPDATE points SET heard = now(), said = $2
+	_, err = s.SQL.ExecContext(ctx, `WITH heard AS (UPDATE points SET heard = now(), said = $2
 			WHERE name = $1 AND ($4 OR set_config('synchronous_commit', 'off', true) IS NOT NULL) RETURNING name),
 		v AS (`+bumpPoints+` AND jsonb_array_length($3) > 0)
 		INSERT INTO point_history (point, what, words, at, release, mode, observes)
@@ -322,6 +323,6 @@ func (s *Store) Heard(ctx context.Context, point string, said json.RawMessage, e
 // PointHistory gives what happened at a point, newest first.
 func (s *Store) PointHistory(ctx context.Context, point string, limit int) ([]PointEvent, error) {
 	out := []PointEvent{}
-	return out, s.db.SelectContext(ctx, &out, `SELECT point, at, what, words, release, mode, observes FROM point_history WHERE point = $1
+	return out, s.SQL.SelectContext(ctx, &out, `SELECT point, at, what, words, release, mode, observes FROM point_history WHERE point = $1
 		ORDER BY id DESC LIMIT $2`, point, limit)
 }

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"lucidorchard/database"
 	"slices"
 	"strconv"
 	"strings"
@@ -36,7 +37,7 @@ func (s *Store) Days(ctx context.Context) ([]Day, error) {
 		Bytes *int64
 		Rows  float64
 	}
-	err := s.db.SelectContext(ctx, &rows, `SELECT c.relname AS name, pg_total_relation_size(c.oid) AS bytes, greatest(c.reltuples, coalesce(t.n_live_tup, 0), 0)::float8 AS rows
+	err := s.SQL.SelectContext(ctx, &rows, `SELECT c.relname AS name, pg_total_relation_size(c.oid) AS bytes, greatest(c.reltuples, coalesce(t.n_live_tup, 0), 0)::float8 AS rows
 		FROM pg_inherits i JOIN pg_class c ON c.oid = i.inhrelid LEFT JOIN pg_stat_user_tables t ON t.relid = c.oid
 		WHERE i.inhparent IN ('conversations'::regclass, 'records'::regclass)`)
 	if err != nil {
@@ -98,7 +99,7 @@ func (s *Store) Drop(ctx context.Context, days []Day) error {
 	if len(days) == 0 {
 		return nil
 	}
-	return s.writeRows(context.WithValue(ctx, roomKey{}, true), trafficLock, func(tx pgx.Tx) error {
+	return s.WriteRows(database.MakingRoom(ctx), database.TrafficLock, func(tx pgx.Tx) error {
 		for _, d := range days {
 			n := d.Day.Unix() / 86400
 			if _, err := tx.Exec(ctx, `DROP TABLE IF EXISTS `+partition(d.Table, n)); err != nil {
@@ -116,7 +117,7 @@ func (s *Store) Drop(ctx context.Context, days []Day) error {
 			`DELETE FROM batches WHERE id LIKE 'collector %' AND at < now() - interval '40 days'`); err != nil {
 			return err
 		}
-		_, err := tx.Exec(ctx, bumpConversations)
+		_, err := tx.Exec(ctx, database.BumpConversations)
 		return err
 	})
 }

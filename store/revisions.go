@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"lucidorchard/database"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -46,7 +47,7 @@ var ErrMoved = errors.New("the document has changed meanwhile")
 // Head gives the newest revision; one without text if there is none yet.
 func (s *Store) Head(ctx context.Context) (Revision, error) {
 	var r Revision
-	err := s.db.GetContext(ctx, &r, `SELECT * FROM revisions ORDER BY no DESC LIMIT 1`)
+	err := s.SQL.GetContext(ctx, &r, `SELECT * FROM revisions ORDER BY no DESC LIMIT 1`)
 	if errors.Is(err, sql.ErrNoRows) {
 		return Revision{}, nil
 	}
@@ -59,7 +60,7 @@ func (s *Store) Revision(ctx context.Context, no int) (Revision, error) {
 	if no == 0 {
 		return r, nil
 	}
-	err := s.db.GetContext(ctx, &r, `SELECT * FROM revisions WHERE no = $1`, no)
+	err := s.SQL.GetContext(ctx, &r, `SELECT * FROM revisions WHERE no = $1`, no)
 	return r, err
 }
 
@@ -67,10 +68,10 @@ func (s *Store) Revision(ctx context.Context, no int) (Revision, error) {
 // and how many there are.
 func (s *Store) Revisions(ctx context.Context, offset, limit int) (out []Revision, total int, err error) {
 	out = []Revision{}
-	if err := s.db.GetContext(ctx, &total, `SELECT count(*) FROM revisions`); err != nil {
+	if err := s.SQL.GetContext(ctx, &total, `SELECT count(*) FROM revisions`); err != nil {
 		return nil, 0, err
 	}
-	err = s.db.SelectContext(ctx, &out,
+	err = s.SQL.SelectContext(ctx, &out,
 		`SELECT no, author, at, words FROM revisions ORDER BY no DESC OFFSET $1 LIMIT $2`, offset, limit)
 	return out, total, err
 }
@@ -79,7 +80,7 @@ func (s *Store) Revisions(ctx context.Context, offset, limit int) (out []Revisio
 // their texts, oldest first.
 func (s *Store) RevisionsSince(ctx context.Context, from time.Time) ([]Revision, error) {
 	out := []Revision{}
-	err := s.db.SelectContext(ctx, &out,
+	err := s.SQL.SelectContext(ctx, &out,
 		`SELECT * FROM revisions WHERE no >= coalesce((SELECT max(no) FROM revisions WHERE at <= $1), 0) ORDER BY no`,
 		from)
 	return out, err
@@ -87,7 +88,7 @@ func (s *Store) RevisionsSince(ctx context.Context, from time.Time) ([]Revision,
 
 // Begin stores the first revision of an estate, which no undo takes away.
 func (s *Store) Begin(ctx context.Context, r Revision) error {
-	return s.write(ctx, editLock, func(tx *sqlx.Tx) error { return insertRevision(ctx, tx, r) })
+	return s.Write(ctx, database.EditLock, func(tx *sqlx.Tx) error { return insertRevision(ctx, tx, r) })
 }
 
 func insertRevision(ctx context.Context, tx *sqlx.Tx, r Revision) error {

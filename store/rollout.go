@@ -31,13 +31,13 @@ func UsualWave(no int) Wave {
 // Waves gives those of which somebody has said something.
 func (s *Store) Waves(ctx context.Context) ([]Wave, error) {
 	out := []Wave{}
-	return out, s.db.SelectContext(ctx, &out, `SELECT no, title, minutes, asserts, probes, way_back, settled, by_itself
+	return out, s.SQL.SelectContext(ctx, &out, `SELECT no, title, minutes, asserts, probes, way_back, settled, by_itself
 		FROM waves ORDER BY no`)
 }
 
 // PutWave keeps what has to be true before a wave enforces.
 func (s *Store) PutWave(ctx context.Context, w Wave, author string) error {
-	_, err := s.exec(ctx, `INSERT INTO waves (no, title, minutes, asserts, probes, way_back, settled, by_itself, author)
+	_, err := s.Exec(ctx, `INSERT INTO waves (no, title, minutes, asserts, probes, way_back, settled, by_itself, author)
 		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)
 		ON CONFLICT (no) DO UPDATE SET title = $2, minutes = $3, asserts = $4, probes = $5, way_back = $6, settled = $7,
 			by_itself = $8, author = $9, at = now()`,
@@ -55,7 +55,7 @@ type Hold struct {
 // Held gives who holds the roll-out; nil: nobody does.
 func (s *Store) Held(ctx context.Context) (*Hold, error) {
 	var h Hold
-	err := s.db.GetContext(ctx, &h, `SELECT author, at, reason FROM hold`)
+	err := s.SQL.GetContext(ctx, &h, `SELECT author, at, reason FROM hold`)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
@@ -65,10 +65,10 @@ func (s *Store) Held(ctx context.Context) (*Hold, error) {
 // PutHold holds the roll-out, or lets it go on.
 func (s *Store) PutHold(ctx context.Context, h *Hold) error {
 	if h == nil {
-		_, err := s.exec(ctx, `DELETE FROM hold`)
+		_, err := s.Exec(ctx, `DELETE FROM hold`)
 		return err
 	}
-	_, err := s.exec(ctx, `INSERT INTO hold (author, reason) VALUES ($1, $2)
+	_, err := s.Exec(ctx, `INSERT INTO hold (author, reason) VALUES ($1, $2)
 		ON CONFLICT (one) DO UPDATE SET author = $1, reason = $2, at = now()`, h.Author, h.Reason)
 	return err
 }
@@ -86,13 +86,13 @@ type Exemption struct {
 // Exemptions gives all, those that end first at the head.
 func (s *Store) Exemptions(ctx context.Context) ([]Exemption, error) {
 	out := []Exemption{}
-	return out, s.db.SelectContext(ctx, &out, `SELECT workload, reason, owner, ends, author, at FROM exemptions
+	return out, s.SQL.SelectContext(ctx, &out, `SELECT workload, reason, owner, ends, author, at FROM exemptions
 		ORDER BY ends, workload`)
 }
 
 // PutExemption exempts a workload, or changes why and how long.
 func (s *Store) PutExemption(ctx context.Context, e Exemption) error {
-	_, err := s.exec(ctx, `WITH v AS (`+bumpPoints+`)
+	_, err := s.Exec(ctx, `WITH v AS (`+bumpPoints+`)
 		INSERT INTO exemptions (workload, reason, owner, ends, author) VALUES ($1, $2, $3, $4, $5)
 		ON CONFLICT (workload) DO UPDATE SET reason = $2, owner = $3, ends = $4, author = $5, at = now()`,
 		e.Workload, e.Reason, e.Owner, e.Ends, e.Author)
@@ -101,7 +101,7 @@ func (s *Store) PutExemption(ctx context.Context, e Exemption) error {
 
 // DropExemption lets points guard a workload again, and says whether it was exempt.
 func (s *Store) DropExemption(ctx context.Context, workload string) (bool, error) {
-	n, err := s.exec(ctx, `WITH v AS (`+bumpPoints+`) DELETE FROM exemptions WHERE workload = $1`, workload)
+	n, err := s.Exec(ctx, `WITH v AS (`+bumpPoints+`) DELETE FROM exemptions WHERE workload = $1`, workload)
 	return n > 0, err
 }
 
@@ -113,7 +113,7 @@ func (s *Store) LoadedSince(ctx context.Context, point string, release int) (sin
 		Release  int       `db:"release"`
 		Observes int       `db:"observes"`
 	}{}
-	err = s.db.SelectContext(ctx, &events, `SELECT at, release, coalesce(observes, 0) AS observes FROM point_history
+	err = s.SQL.SelectContext(ctx, &events, `SELECT at, release, coalesce(observes, 0) AS observes FROM point_history
 		WHERE point = $1 AND release IS NOT NULL AND what IN ('applied', 'went back', 'put back') ORDER BY id`, point)
 	for _, e := range events {
 		switch has := e.Release == release || e.Observes == release; {
@@ -133,7 +133,7 @@ const historyKept = 2000
 // ForgetPointHistory drops the oldest events of points that have many: of a rule that
 // somebody deletes again and again, not of what points were told and held.
 func (s *Store) ForgetPointHistory(ctx context.Context) error {
-	_, err := s.db.ExecContext(ctx, `DELETE FROM point_history WHERE id IN (SELECT id FROM (
+	_, err := s.SQL.ExecContext(ctx, `DELETE FROM point_history WHERE id IN (SELECT id FROM (
 			SELECT id, row_number() OVER (PARTITION BY point ORDER BY id DESC) AS n FROM point_history
 			WHERE what NOT IN ('told', 'applied', 'went back')) AS h WHERE n > $1)`, historyKept)
 	return err

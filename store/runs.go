@@ -15,6 +15,7 @@ import (
 
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
+	"lucidorchard/database"
 )
 
 // Part is some of the rows of a file of traffic, as the database takes them, but for the
@@ -77,13 +78,13 @@ func PartOf(file int, all []flow.Joined, changes func(netip.Addr, estate.Instant
 }
 
 // inner takes the beginning and the end of the format away.
-func inner(rows []byte) []byte { return rows[len(copyHeader) : len(rows)-len(copyTrailer)] }
+func inner(rows []byte) []byte { return rows[len(database.CopyHeader) : len(rows)-len(copyTrailer)] }
 
 var copyTrailer = []byte{0xff, 0xff}
 
 // outer gives rows with the beginning and the end of the format.
 func outer(rows io.Reader) io.Reader {
-	return io.MultiReader(bytes.NewReader(copyHeader), rows, bytes.NewReader(copyTrailer))
+	return io.MultiReader(bytes.NewReader(database.CopyHeader), rows, bytes.NewReader(copyTrailer))
 }
 
 // What a row of a bucket begins with: hour, client, server, point, outcome, part. Its

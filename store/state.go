@@ -9,12 +9,13 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"lucidorchard/core/estate"
+	"lucidorchard/database"
 )
 
 // State is one state of all that answers hang on, but for the conversations: it
 // is read in one transaction that sees nothing of what others write meanwhile.
 type State struct {
-	Versions
+	database.Versions
 	Head       *Revision // nil: as it was
 	Probes     []Probe
 	Guarding   *Guarding // nil: as it was
@@ -28,16 +29,16 @@ type State struct {
 
 // State reads what has changed since the state with some versions; since nil, or
 // too long ago, all of it.
-func (s *Store) State(ctx context.Context, since *Versions) (*State, error) {
+func (s *Store) State(ctx context.Context, since *database.Versions) (*State, error) {
 	out := &State{}
-	if err := s.read(ctx, func(tx pgx.Tx) error { return out.load(ctx, tx, since) }); err != nil {
+	if err := s.Read(ctx, func(tx pgx.Tx) error { return out.load(ctx, tx, since) }); err != nil {
 		return nil, err
 	}
 	return out, nil
 }
 
-func (out *State) load(ctx context.Context, tx pgx.Tx, since *Versions) error {
-	if err := out.Versions.scan(tx.QueryRow(ctx, selectVersions)); err != nil {
+func (out *State) load(ctx context.Context, tx pgx.Tx, since *database.Versions) error {
+	if err := out.Versions.Scan(tx.QueryRow(ctx, database.SelectVersions)); err != nil {
 		return err
 	}
 	var raw []byte

@@ -16,16 +16,16 @@ import (
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/service"
+	"lucidorchard/database/databasetest"
 	"lucidorchard/store"
-	"lucidorchard/store/storetest"
 )
 
-func TestMain(m *testing.M) { storetest.Main(m) }
+func TestMain(m *testing.M) { databasetest.Main(m) }
 
 // fresh gives a database of the test's own.
 func fresh(t *testing.T) (*store.Store, *pgx.Conn) {
 	ctx := t.Context()
-	url := storetest.Database(t)
+	url := databasetest.Database(t)
 	s, err := store.Open(ctx, url)
 	require.NoError(t, err)
 	t.Cleanup(func() { s.Close() })
@@ -36,7 +36,7 @@ func fresh(t *testing.T) (*store.Store, *pgx.Conn) {
 }
 
 func TestSeveralServersStartOnAnEmptyDatabase(t *testing.T) {
-	url := storetest.Database(t)
+	url := databasetest.Database(t)
 	var group sync.WaitGroup
 	for range 3 {
 		group.Go(func() {

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"lucidorchard/database"
 	"slices"
 	"strings"
 	"time"
@@ -53,7 +54,7 @@ type header struct {
 
 // Export writes the whole estate but for its conversations, as of one instant.
 func (s *Store) Export(ctx context.Context, w io.Writer) error {
-	return s.read(ctx, func(tx pgx.Tx) error {
+	return s.Read(ctx, func(tx pgx.Tx) error {
 		first, err := json.Marshal(header{Format, FormatVersion, time.Now().UTC()})
 		if err != nil {
 			return err
@@ -106,7 +107,7 @@ func (e *LineError) Error() string { return fmt.Sprintf("line %d: %s", e.Line, e
 // many lines it read.
 func (s *Store) Restore(ctx context.Context, open func() (io.ReadCloser, error), progress func(lines int),
 	sound func(*State, map[string]json.RawMessage) error) (lines int, err error) {
-	err = s.writeRows(ctx, editLock, func(tx pgx.Tx) error {
+	err = s.WriteRows(ctx, database.EditLock, func(tx pgx.Tx) error {
 		var there bool
 		if err := tx.QueryRow(ctx, someThere).Scan(&there); err != nil {
 			return err
@@ -282,7 +283,7 @@ func (r *restoring) flush() error {
 	r.rows, r.octets = r.rows[:0], 0
 	if _, err := r.tx.Exec(r.ctx, fmt.Sprintf(`INSERT INTO %s SELECT * FROM json_populate_recordset(NULL::%s, $1)`,
 		kinds[i].table, kinds[i].table), string(all)); err != nil {
-		if Refused(err) == nil {
+		if database.Refused(err) == nil {
 			return err
 		}
 		return &LineError{r.first, fmt.Sprintf("the lines of the kind %q from here on cannot be stored: %s", r.kind,
@@ -294,6 +295,6 @@ func (r *restoring) flush() error {
 // Empty reports whether there are neither workloads nor a policy.
 func (s *Store) Empty(ctx context.Context) (bool, error) {
 	var there bool
-	err := s.db.GetContext(ctx, &there, someThere)
+	err := s.SQL.GetContext(ctx, &there, someThere)
 	return !there, err
 }

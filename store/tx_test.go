@@ -18,12 +18,13 @@ import (
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/service"
+	"lucidorchard/database"
+	"lucidorchard/database/databasetest"
 	"lucidorchard/store"
-	"lucidorchard/store/storetest"
 )
 
-func through(t *testing.T) (*store.Store, *storetest.Proxy) {
-	p := storetest.NewProxy(t, storetest.Database(t))
+func through(t *testing.T) (*store.Store, *databasetest.Proxy) {
+	p := databasetest.NewProxy(t, databasetest.Database(t))
 	s, err := store.Open(t.Context(), p.URL)
 	require.NoError(t, err)
 	t.Cleanup(func() { s.Close() })
@@ -44,7 +45,7 @@ func TestALostAnswerToCommitIsLookedUp(t *testing.T) {
 	p.LoseBefore.Store(1)
 	err := s.AddRevision(t.Context(), rev(2))
 	require.Error(t, err, "the COMMIT never came")
-	var unknown *store.UnknownError
+	var unknown *database.UnknownError
 	require.False(t, errors.As(err, &unknown), "and that is known")
 	p.LoseBefore.Store(0)
 	require.NoError(t, s.AddRevision(t.Context(), rev(2)))
@@ -56,19 +57,19 @@ func TestWhatCannotBeLookedUpIsUnknownAndSafeToRepeat(t *testing.T) {
 	p.LoseCommits.Store(1)
 	p.ThenDown.Store(true)
 	key := func() context.Context {
-		return store.Patient(store.WithKey(t.Context(), &store.Key{Text: "one", Fingerprint: "f"}),
+		return database.Patient(database.WithKey(t.Context(), &database.Key{Text: "one", Fingerprint: "f"}),
 			300*time.Millisecond)
 	}
-	var unknown *store.UnknownError
+	var unknown *database.UnknownError
 	require.ErrorAs(t, s.AddRevision(key(), rev(1)), &unknown)
 	p.LoseCommits.Store(0)
 	p.Down.Store(false)
-	var repeated *store.RepeatedError
+	var repeated *database.RepeatedError
 	require.ErrorAs(t, s.AddRevision(key(), rev(1)), &repeated)
 	a, err := s.Request(t.Context(), "one")
 	require.NoError(t, err)
 	require.Equal(t, "f", a.Fingerprint)
-	require.NoError(t, s.KeepAnswer(t.Context(), "one", store.Answered{Status: 200, Type: "text/plain",
+	require.NoError(t, s.KeepAnswer(t.Context(), "one", database.Answered{Status: 200, Type: "text/plain",
 		Body: []byte("so")}))
 	a, err = s.Request(t.Context(), "one")
 	require.NoError(t, err)
@@ -122,7 +123,7 @@ func TestKeysOfOldRequestsAreForgotten(t *testing.T) {
 		v := key
 		require.NoError(t, s.ImportWorkloads(t.Context(), "plan", nil,
 			[]estate.Workload{machine("a", "10.0.0.1", "env", "live")}))
-		require.NoError(t, s.SetTags(store.WithKey(t.Context(), &store.Key{Text: key, Fingerprint: key}),
+		require.NoError(t, s.SetTags(database.WithKey(t.Context(), &database.Key{Text: key, Fingerprint: key}),
 			[]store.TagEdit{{Workload: "a", Key: "env", Value: &v}}, "me", "Set env"))
 	}
 	_, err := conn.Exec(t.Context(), `UPDATE requests SET at = now() - interval '8 days' WHERE key = 'old'`)
@@ -186,7 +187,7 @@ func TestOneStateIsRead(t *testing.T) {
 			}
 		})
 	}
-	var since *store.Versions
+	var since *database.Versions
 	seen := map[string]estate.Workload{}
 	for round := 0; round < 40 || len(seen) < 560; round++ {
 		st, err := s.State(ctx, since)
@@ -307,7 +308,7 @@ func TestJobsOfAServerThatIsGone(t *testing.T) {
 	require.NoError(t, err)
 	left, err := s.AddJob(ctx, "import", "Import", "two")
 	require.NoError(t, err)
-	_, err = s.AddBatch(store.WithJob(ctx, stored.ID), store.Batch{ID: "b"})
+	_, err = s.AddBatch(database.WithJob(ctx, stored.ID), store.Batch{ID: "b"})
 	require.NoError(t, err)
 	beats, err := s.Owners(ctx)
 	require.NoError(t, err)
@@ -322,7 +323,7 @@ func TestJobsOfAServerThatIsGone(t *testing.T) {
 	}
 	require.Equal(t, []string{"running", "done", "failed"}, []string{state(mine.ID), state(stored.ID),
 		state(left.ID)})
-	_, err = s.AddBatch(store.WithJob(ctx, left.ID), store.Batch{ID: "c"})
+	_, err = s.AddBatch(database.WithJob(ctx, left.ID), store.Batch{ID: "c"})
 	require.ErrorContains(t, err, "was given up meanwhile",
 		"nothing is stored for a job that was said to have failed")
 }

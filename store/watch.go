@@ -15,6 +15,7 @@ import (
 
 	"lucidorchard/core/flow"
 	"lucidorchard/core/watch"
+	"lucidorchard/database"
 )
 
 // Matter is everything of one kind by one who to one what, over time.
@@ -70,9 +71,9 @@ type MatterDay struct {
 // WatchedDay is all that a day makes.
 type WatchedDay struct {
 	Day     time.Time
-	Stamp   string   // of what it was made from
-	Of      Versions // that all of it was made from, at least
-	Newest  int64    // version of the conversations that some of it was made from
+	Stamp   string            // of what it was made from
+	Of      database.Versions // that all of it was made from, at least
+	Newest  int64             // version of the conversations that some of it was made from
 	Matters []Matter
 	Days    []MatterDay // of each of them
 	Hours   map[flow.Hour]*watch.Hour
@@ -95,7 +96,7 @@ func (s *Store) WatchStamps(ctx context.Context) (map[time.Time]string, error) {
 		Day   time.Time
 		Stamp string
 	}
-	err := s.db.SelectContext(ctx, &rows, `SELECT day, stamp FROM watch_days`)
+	err := s.SQL.SelectContext(ctx, &rows, `SELECT day, stamp FROM watch_days`)
 	out := make(map[time.Time]string, len(rows))
 	for _, r := range rows {
 		out[r.Day.UTC()] = r.Stamp
@@ -112,7 +113,7 @@ const grown = `conversations >= m.size + greatest(3, m.size / 2)`
 // that stays.
 func (s *Store) PutWatchedDay(ctx context.Context, d WatchedDay) (opened []Opening, err error) {
 	of := []int64{d.Of.Conversations, d.Newest, d.Of.Workloads, int64(d.Of.Revision), d.Of.Points}
-	err = s.writeRows(ctx, watchLock, func(tx pgx.Tx) error {
+	err = s.WriteRows(ctx, database.WatchLock, func(tx pgx.Tx) error {
 		opened = nil
 		var newer bool
 		if err := tx.QueryRow(ctx, `SELECT EXISTS (SELECT FROM watch_days, unnest(versions, $2::bigint[]) AS v (was, is_now) WHERE day = $1 AND was > is_now)`,
@@ -312,7 +313,7 @@ func (s *Store) KnownCallers(ctx context.Context, before time.Time) (Callers, er
 		Who, What string
 		Point     int64
 	}
-	if err := s.db.SelectContext(ctx, &rows, `SELECT who, what, point FROM watch_callers WHERE first < $1`, before); err != nil {
+	if err := s.SQL.SelectContext(ctx, &rows, `SELECT who, what, point FROM watch_callers WHERE first < $1`, before); err != nil {
 		return Callers{}, err
 	}
 	known := make(map[callerKey]bool, len(rows))
@@ -337,7 +338,7 @@ func (s *Store) Silences(ctx context.Context, today time.Time) ([]Silence, error
 		Point     int64
 		Last      time.Time
 	}
-	err := s.db.SelectContext(ctx, &rows, `SELECT who, what, point, max(day) AS last FROM watch_caller_days
+	err := s.SQL.SelectContext(ctx, &rows, `SELECT who, what, point, max(day) AS last FROM watch_caller_days
 		WHERE day BETWEEN $1::date - 8 AND $1 AND EXISTS (SELECT FROM watch_caller_days WHERE day = $1::date - 1)
 		GROUP BY who, what, point HAVING max(day) < $1::date - 1 AND count(*) FILTER (WHERE day BETWEEN $1::date - 8 AND $1::date - 2) >= 6
 		ORDER BY who, what, point`, today)
@@ -360,7 +361,7 @@ type Members struct {
 // WatchedMembers gives who was in groups when they were last looked at.
 func (s *Store) WatchedMembers(ctx context.Context) (map[string]Members, error) {
 	out := map[string]Members{}
-	err := s.read(ctx, func(tx pgx.Tx) error {
+	err := s.Read(ctx, func(tx pgx.Tx) error {
 		list, err := collect[Members](ctx, tx, `SELECT group_name, members, undecided FROM watch_members`)
 		for _, m := range list {
 			out[m.Group] = m
@@ -373,7 +374,7 @@ func (s *Store) WatchedMembers(ctx context.Context) (map[string]Members, error) 
 // PutMembers keeps who is in groups now, in place of what was kept, with the matters that
 // the difference makes, of a day.
 func (s *Store) PutMembers(ctx context.Context, now []Members, matters []Matter, tells func(Matter) []Telling) (opened []Opening, err error) {
-	err = s.write(ctx, watchLock, func(tx *sqlx.Tx) error {
+	err = s.Write(ctx, database.WatchLock, func(tx *sqlx.Tx) error {
 		opened = nil
 		if _, err := tx.ExecContext(ctx, `DELETE FROM watch_members`); err != nil {
 			return err
@@ -405,7 +406,7 @@ func (s *Store) PutMembers(ctx context.Context, now []Members, matters []Matter,
 // what gives the messages to put into the outbox with a matter that is new.
 func (s *Store) PutStanding(ctx context.Context, kinds []string, list []Matter, tells func(Matter) []Telling) (opened []Opening, changed bool,
 	err error) {
-	err = s.write(ctx, watchLock, func(tx *sqlx.Tx) error {
+	err = s.Write(ctx, database.WatchLock, func(tx *sqlx.Tx) error {
 		opened, changed = nil, false
 		now := []string{}
 		for _, m := range list {
@@ -451,7 +452,7 @@ func (s *Store) PutStanding(ctx context.Context, kinds []string, list []Matter, 
 
 // OpenDue opens settled matters again whose date has come.
 func (s *Store) OpenDue(ctx context.Context) (opened []Opening, err error) {
-	err = s.write(ctx, watchLock, func(tx *sqlx.Tx) error {
+	err = s.Write(ctx, database.WatchLock, func(tx *sqlx.Tx) error {
 		opened = nil
 		var list []Matter
 		if err := tx.SelectContext(ctx, &list, `WITH open AS (UPDATE matters SET state = 'new', opened = now(), changed = now(), size = 0, again = NULL
@@ -472,7 +473,7 @@ func (s *Store) OpenDue(ctx context.Context) (opened []Opening, err error) {
 // or that still wait for somebody: the newest first.
 func (s *Store) Matters(ctx context.Context, since time.Time) ([]Matter, error) {
 	out := []Matter{}
-	return out, s.db.SelectContext(ctx, &out, `SELECT `+matterColumns+` FROM matters
+	return out, s.SQL.SelectContext(ctx, &out, `SELECT `+matterColumns+` FROM matters
 		WHERE last >= $1 OR changed >= $1 OR state IN ('new', 'with') OR standing AND (ended IS NULL OR ended >= $1) ORDER BY last DESC, id`, since)
 }
 
@@ -483,7 +484,7 @@ func (s *Store) MatterDays(ctx context.Context, since time.Time) (map[string][]M
 
 func (s *Store) matterDays(ctx context.Context, where string, arg any) (map[string][]MatterDay, error) {
 	out := map[string][]MatterDay{}
-	err := s.read(ctx, func(tx pgx.Tx) error {
+	err := s.Read(ctx, func(tx pgx.Tx) error {
 		rows, err := tx.Query(ctx, `SELECT matter, day, conversations, connections, clients, servers, hours, carried, dropped, first, last FROM matter_days
 			WHERE `+where+` ORDER BY matter, day`, arg)
 		if err != nil {
@@ -501,7 +502,7 @@ func (s *Store) matterDays(ctx context.Context, where string, arg any) (map[stri
 // Matter gives one with its days and what was done with it, the newest first; false:
 // there is none.
 func (s *Store) Matter(ctx context.Context, id string) (m Matter, days []MatterDay, log []MatterWord, found bool, err error) {
-	if err = s.db.GetContext(ctx, &m, `SELECT `+matterColumns+` FROM matters WHERE id = $1`, id); err != nil {
+	if err = s.SQL.GetContext(ctx, &m, `SELECT `+matterColumns+` FROM matters WHERE id = $1`, id); err != nil {
 		if errors.Is(err, sql.ErrNoRows) {
 			err = nil
 		}
@@ -512,7 +513,7 @@ func (s *Store) Matter(ctx context.Context, id string) (m Matter, days []MatterD
 		return m, nil, nil, false, err
 	}
 	log = []MatterWord{}
-	err = s.db.SelectContext(ctx, &log, `SELECT at, author, words FROM matter_log WHERE matter = $1 ORDER BY at DESC`, id)
+	err = s.SQL.SelectContext(ctx, &log, `SELECT at, author, words FROM matter_log WHERE matter = $1 ORDER BY at DESC`, id)
 	return m, all[id], log, true, err
 }
 
@@ -536,7 +537,7 @@ type MatterState struct {
 // PutMatterState keeps what somebody says of matters; what of them there is none of is
 // left out.
 func (s *Store) PutMatterState(ctx context.Context, ids []string, x MatterState) (changed int, err error) {
-	err = s.write(ctx, watchLock, func(tx *sqlx.Tx) error {
+	err = s.Write(ctx, database.WatchLock, func(tx *sqlx.Tx) error {
 		var done []string
 		if err := tx.SelectContext(ctx, &done, `UPDATE matters m SET state = $2, holder = $3, note = $4, again = $5, author = $6, changed = now(),
 				size = coalesce((SELECT max(conversations) FROM matter_days WHERE matter = m.id), 0)
@@ -556,7 +557,7 @@ func (s *Store) WatchHours(ctx context.Context, from, to flow.Hour) (map[flow.Ho
 		Hour                                               int32
 		Permitted, Uncovered, Held, Leaks, Chokes, Unclear int64
 	}
-	err := s.db.SelectContext(ctx, &rows, `SELECT hour, permitted, uncovered, held, leaks, chokes, unclear FROM watch_hours WHERE hour >= $1 AND hour < $2`,
+	err := s.SQL.SelectContext(ctx, &rows, `SELECT hour, permitted, uncovered, held, leaks, chokes, unclear FROM watch_hours WHERE hour >= $1 AND hour < $2`,
 		int32(from), int32(to))
 	out := make(map[flow.Hour]watch.Hour, len(rows))
 	for _, r := range rows {
@@ -568,12 +569,12 @@ func (s *Store) WatchHours(ctx context.Context, from, to flow.Hour) (map[flow.Ho
 // Watched gives the groups that somebody chose to watch, in order.
 func (s *Store) Watched(ctx context.Context) ([]string, error) {
 	out := []string{}
-	return out, s.db.SelectContext(ctx, &out, `SELECT group_name FROM watched ORDER BY group_name`)
+	return out, s.SQL.SelectContext(ctx, &out, `SELECT group_name FROM watched ORDER BY group_name`)
 }
 
 // PutWatched says which groups are watched.
 func (s *Store) PutWatched(ctx context.Context, groups []string, author string) error {
-	return s.write(ctx, watchLock, func(tx *sqlx.Tx) error {
+	return s.Write(ctx, database.WatchLock, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `DELETE FROM watched WHERE NOT group_name = ANY($1)`, groups); err != nil {
 			return err
 		}

@@ -11,6 +11,7 @@ import (
 	"lucidorchard/core/flow"
 	"lucidorchard/core/service"
 	"lucidorchard/core/watch"
+	"lucidorchard/database"
 	"lucidorchard/notify"
 	"lucidorchard/store"
 )
@@ -271,7 +272,7 @@ func TestTheOutbox(t *testing.T) {
 // more of; and as much, or more, takes its place.
 func TestNothingOlderTakesThePlaceOfADay(t *testing.T) {
 	s, _ := fresh(t)
-	put := func(stamp string, newest int64, of store.Versions) {
+	put := func(stamp string, newest int64, of database.Versions) {
 		d := aDay(0, stamp, map[string]int64{stamp: 1})
 		d.Of, d.Newest = of, newest
 		_, err := s.PutWatchedDay(t.Context(), d)
@@ -287,9 +288,9 @@ func TestNothingOlderTakesThePlaceOfADay(t *testing.T) {
 		require.Equal(t, all[0].ID, stamp)
 		return stamp
 	}
-	now := store.Versions{Conversations: 10, Workloads: 5, Points: 3, Revision: 2}
+	now := database.Versions{Conversations: 10, Workloads: 5, Points: 3, Revision: 2}
 	put("a", 12, now)
-	for name, older := range map[string]store.Versions{
+	for name, older := range map[string]database.Versions{
 		"less traffic":    {Conversations: 9, Workloads: 9, Points: 9, Revision: 9},
 		"older workloads": {Conversations: 19, Workloads: 4, Points: 9, Revision: 9},
 		"older points":    {Conversations: 19, Workloads: 9, Points: 2, Revision: 9},
@@ -298,11 +299,11 @@ func TestNothingOlderTakesThePlaceOfADay(t *testing.T) {
 		put(name, 19, older)
 		require.Equal(t, "a", kept(), name)
 	}
-	put("without what was new", 11, store.Versions{Conversations: 11, Workloads: 5, Points: 3, Revision: 2})
+	put("without what was new", 11, database.Versions{Conversations: 11, Workloads: 5, Points: 3, Revision: 2})
 	require.Equal(t, "a", kept())
 	put("as new", 12, now)
 	require.Equal(t, "as new", kept())
-	put("newer", 13, store.Versions{Conversations: 13, Workloads: 5, Points: 3, Revision: 2})
+	put("newer", 13, database.Versions{Conversations: 13, Workloads: 5, Points: 3, Revision: 2})
 	require.Equal(t, "newer", kept())
 }
 

@@ -11,13 +11,14 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"lucidorchard/core/estate"
+	"lucidorchard/database"
 )
 
 // Workloads gives all workloads in the order of their ids, each tag with the
 // value that counts: that of the source with the lowest rank.
 func (s *Store) Workloads(ctx context.Context) ([]estate.Workload, error) {
 	var out []estate.Workload
-	err := s.read(ctx, func(tx pgx.Tx) (err error) {
+	err := s.Read(ctx, func(tx pgx.Tx) (err error) {
 		out, err = workloads(ctx, tx, nil)
 		return err
 	})
@@ -163,7 +164,7 @@ func moved(ctx context.Context, tx *sqlx.Tx, edits []TagEdit) error {
 
 // SetTags sets tags by hand, as one change that can be undone.
 func (s *Store) SetTags(ctx context.Context, edits []TagEdit, author, words string) error {
-	return s.write(ctx, editLock, func(tx *sqlx.Tx) error {
+	return s.Write(ctx, database.EditLock, func(tx *sqlx.Tx) error {
 		if err := moved(ctx, tx, edits); err != nil {
 			return err
 		}
@@ -202,7 +203,7 @@ func writeTags(ctx context.Context, tx *sqlx.Tx, edits []TagEdit, author string)
 		ON CONFLICT (workload, key, source) DO UPDATE SET value = excluded.value, author = excluded.author, at = now() WHERE tags.value <> excluded.value`, ids, keys, values, removed, estate.ByHand, author); err != nil {
 		return fmt.Errorf("setting tags: %w", err)
 	}
-	_, err := tx.ExecContext(ctx, bumpWorkloads, touched(ids))
+	_, err := tx.ExecContext(ctx, database.BumpWorkloads, touched(ids))
 	return err
 }
 
@@ -222,7 +223,7 @@ func columnsOf(edits []TagEdit) (ids, keys, values []string, removed []bool) {
 // touchedMost is up to how many workloads a version remembers.
 const touchedMost = 5000
 
-// touched is what bumpWorkloads takes: the ids, or none if they are too many.
+// touched is what database.BumpWorkloads takes: the ids, or none if they are too many.
 func touched(ids []string) []string {
 	if len(ids) > touchedMost {
 		return []string{}

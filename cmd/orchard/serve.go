@@ -27,6 +27,7 @@ import (
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/policy"
+	"lucidorchard/database"
 	"lucidorchard/demo"
 	"lucidorchard/disk"
 	"lucidorchard/store"
@@ -134,7 +135,7 @@ func serve(ctx context.Context, o serveOptions) error {
 	if o.demo && (o.scale < 100 || o.scale > 100_000) {
 		return unusable("--scale: found %d, expected 100 to 100000 workloads", o.scale)
 	}
-	database, err := o.databaseURL()
+	url, err := o.databaseURL()
 	if err != nil {
 		return err
 	}
@@ -155,18 +156,18 @@ func serve(ctx context.Context, o serveOptions) error {
 	}
 	folders := []disk.Folder{}
 	options := api.Options{Web: web.Dist, Trusting: trusting, Uploads: filepath.Join(o.data, "uploads")}
-	if database == "" {
-		cluster, err := store.StartCluster(ctx, o.data, o.scratch)
+	if url == "" {
+		cluster, err := database.StartCluster(ctx, o.data, o.scratch)
 		if err != nil {
 			return unusable("%s", err)
 		}
 		defer cluster.Stop()
 		log.Info("PostgreSQL runs on loopback", "data", cluster.Dir)
-		database = cluster.URL
+		url = cluster.URL
 		options.Cluster = cluster
 		folders = append(folders, disk.Folder{Name: "the database", Path: cluster.Dir})
 	}
-	db, err := store.Open(ctx, database)
+	db, err := store.Open(ctx, url)
 	if err != nil {
 		return unusable("%s", err)
 	}
@@ -418,7 +419,7 @@ func loadDemo(ctx context.Context, db *store.Store, scale int, log *slog.Logger)
 	if err != nil {
 		return err
 	}
-	if v != (store.Versions{}) {
+	if v != (database.Versions{}) {
 		log.Info("the database is not empty: the demo is not loaded again")
 		return nil
 	}

@@ -1,5 +1,5 @@
-// Package storetest gives tests a PostgreSQL of their own.
-package storetest
+// Package databasetest gives tests a PostgreSQL of their own.
+package databasetest
 
 import (
 	"context"
@@ -11,10 +11,11 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
+	"lucidorchard/database"
 	"lucidorchard/store"
 )
 
-var cluster *store.Cluster
+var cluster *database.Cluster
 
 // Main runs the tests of a package with a scratch cluster: for its TestMain.
 func Main(m *testing.M) {
@@ -23,7 +24,7 @@ func Main(m *testing.M) {
 		err = os.Chmod(dir, 0o755) // the user postgres has to enter it
 	}
 	if err == nil {
-		cluster, err = store.StartCluster(context.Background(), dir+"/data", true)
+		cluster, err = database.StartCluster(context.Background(), dir+"/data", true)
 	}
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)

@@ -1,4 +1,4 @@
-package store
+package database
 
 import (
 	"bytes"
@@ -387,7 +387,7 @@ func (t *tail) String() string {
 
 // CreateDatabase makes an empty database beside the one that is open: for
 // tests that want one of their own.
-func (s *Store) CreateDatabase(ctx context.Context, name string) error {
-	_, err := s.db.ExecContext(ctx, "CREATE DATABASE "+pgx.Identifier{name}.Sanitize())
+func (d *DB) CreateDatabase(ctx context.Context, name string) error {
+	_, err := d.SQL.ExecContext(ctx, "CREATE DATABASE "+pgx.Identifier{name}.Sanitize())
 	return err
 }

@@ -1,4 +1,4 @@
-package store
+package database
 
 import (
 	"context"
@@ -17,9 +17,9 @@ import (
 // what it checks before it writes is still so when it has written. What needs
 // both takes that of traffic first: so none waits for another in a circle.
 const (
-	trafficLock = 7411 // conversations, records, batches
-	editLock    = 7412 // all else
-	watchLock   = 7413 // what is found by watching, and what people say of it
+	TrafficLock = 7411 // conversations, records, batches
+	EditLock    = 7412 // all else
+	WatchLock   = 7413 // what is found by watching, and what people say of it
 )
 
 // UnknownError says that the answer to a COMMIT was lost, and that the database
@@ -41,15 +41,15 @@ func (e *RepeatedError) Error() string {
 	return "this was stored already, when it was sent the first time; nothing was changed again"
 }
 
-// write runs f in a transaction under a lock. It is tried again where another
+// Write runs f in a transaction under a lock. It is tried again where another
 // transaction came between.
-func (s *Store) write(ctx context.Context, lock int, f func(*sqlx.Tx) error) error {
-	return s.again(ctx, func() (string, error) {
+func (d *DB) Write(ctx context.Context, lock int, f func(*sqlx.Tx) error) error {
+	return d.again(ctx, func() (string, error) {
 		// The end of the request ends its statements, but not the COMMIT: else nobody
 		// knew what became of it.
 		life, end := context.WithCancel(context.WithoutCancel(ctx))
 		defer end()
-		tx, err := s.db.BeginTxx(life, nil)
+		tx, err := d.SQL.BeginTxx(life, nil)
 		if err != nil {
 			return "", err
 		}
@@ -78,10 +78,10 @@ func (s *Store) write(ctx context.Context, lock int, f func(*sqlx.Tx) error) err
 	})
 }
 
-// writeRows is write for what needs the connection itself, such as COPY.
-func (s *Store) writeRows(ctx context.Context, lock int, f func(pgx.Tx) error) error {
-	return s.again(ctx, func() (id string, err error) {
-		err = s.onConn(ctx, func(conn *pgx.Conn) error {
+// WriteRows is Write for what needs the connection itself, such as COPY.
+func (d *DB) WriteRows(ctx context.Context, lock int, f func(pgx.Tx) error) error {
+	return d.again(ctx, func() (id string, err error) {
+		err = d.onConn(ctx, func(conn *pgx.Conn) error {
 			tx, err := conn.Begin(ctx)
 			if err != nil {
 				return err
@@ -118,9 +118,9 @@ func (s *Store) writeRows(ctx context.Context, lock int, f func(pgx.Tx) error) e
 	})
 }
 
-// exec is a write of one statement.
-func (s *Store) exec(ctx context.Context, query string, args ...any) (rows int64, err error) {
-	err = s.write(ctx, editLock, func(tx *sqlx.Tx) error {
+// Exec is a Write of one statement.
+func (d *DB) Exec(ctx context.Context, query string, args ...any) (rows int64, err error) {
+	err = d.Write(ctx, EditLock, func(tx *sqlx.Tx) error {
 		r, err := tx.ExecContext(ctx, query, args...)
 		if err == nil {
 			rows, err = r.RowsAffected()
@@ -130,9 +130,9 @@ func (s *Store) exec(ctx context.Context, query string, args ...any) (rows int64
 	return rows, err
 }
 
-// execNamed is exec with the fields of a struct as arguments.
-func (s *Store) execNamed(ctx context.Context, query string, arg any) (rows int64, err error) {
-	err = s.write(ctx, editLock, func(tx *sqlx.Tx) error {
+// ExecNamed is Exec with the fields of a struct as arguments.
+func (d *DB) ExecNamed(ctx context.Context, query string, arg any) (rows int64, err error) {
+	err = d.Write(ctx, EditLock, func(tx *sqlx.Tx) error {
 		r, err := tx.NamedExecContext(ctx, query, arg)
 		if err == nil {
 			rows, err = r.RowsAffected()
@@ -142,15 +142,15 @@ func (s *Store) execNamed(ctx context.Context, query string, arg any) (rows int6
 	return rows, err
 }
 
-// read runs f in a transaction that sees one state of the database.
-func (s *Store) read(ctx context.Context, f func(pgx.Tx) error) error {
-	return s.onConn(ctx, func(conn *pgx.Conn) error {
+// Read runs f in a transaction that sees one state of the database.
+func (d *DB) Read(ctx context.Context, f func(pgx.Tx) error) error {
+	return d.onConn(ctx, func(conn *pgx.Conn) error {
 		return pgx.BeginTxFunc(ctx, conn, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, f)
 	})
 }
 
-func (s *Store) onConn(ctx context.Context, f func(*pgx.Conn) error) error {
-	conn, err := s.db.Conn(ctx)
+func (d *DB) onConn(ctx context.Context, f func(*pgx.Conn) error) error {
+	conn, err := d.SQL.Conn(ctx)
 	if err != nil {
 		return err
 	}
@@ -174,9 +174,9 @@ const (
 
 // again tries a transaction until it is through. once gives the transaction's id
 // if it got as far as its COMMIT.
-func (s *Store) again(ctx context.Context, once func() (id string, err error)) error {
-	if s.gate != nil && ctx.Value(roomKey{}) == nil {
-		if err := s.gate(); err != nil {
+func (d *DB) again(ctx context.Context, once func() (id string, err error)) error {
+	if d.gate != nil && ctx.Value(roomKey{}) == nil {
+		if err := d.gate(); err != nil {
 			return err
 		}
 	}
@@ -191,7 +191,7 @@ func (s *Store) again(ctx context.Context, once func() (id string, err error)) e
 		var told *pgconn.PgError
 		answered := errors.As(err, &told)
 		if id != "" && !answered { // the answer to COMMIT is missing
-			committed, known := s.became(ctx, id)
+			committed, known := d.became(ctx, id)
 			switch {
 			case !known:
 				return &UnknownError{err}
@@ -213,7 +213,7 @@ func (s *Store) again(ctx context.Context, once func() (id string, err error)) e
 
 // became asks what became of a transaction, until the database says so or
 // patience ends.
-func (s *Store) became(ctx context.Context, id string) (committed, known bool) {
+func (d *DB) became(ctx context.Context, id string) (committed, known bool) {
 	patience := 10 * time.Second
 	if d, ok := ctx.Value(patienceKey{}).(time.Duration); ok {
 		patience = d
@@ -222,7 +222,7 @@ func (s *Store) became(ctx context.Context, id string) (committed, known bool) {
 	defer done()
 	for {
 		var status *string
-		err := s.db.GetContext(ask, &status, `SELECT pg_xact_status($1::xid8)`, id)
+		err := d.SQL.GetContext(ask, &status, `SELECT pg_xact_status($1::xid8)`, id)
 		switch {
 		case err == nil && status == nil:
 			return false, false // too long ago
@@ -237,7 +237,9 @@ func (s *Store) became(ctx context.Context, id string) (committed, known bool) {
 	}
 }
 
-// roomKey marks the context of what makes room.
+// MakingRoom returns the context of a write that makes room: the gate lets it through.
+func MakingRoom(ctx context.Context) context.Context { return context.WithValue(ctx, roomKey{}, true) }
+
 type roomKey struct{}
 
 type patienceKey struct{}
@@ -295,9 +297,9 @@ type Answered struct {
 }
 
 // Request finds the request with a key; nil if nothing was stored under it.
-func (s *Store) Request(ctx context.Context, key string) (*Answered, error) {
+func (d *DB) Request(ctx context.Context, key string) (*Answered, error) {
 	var all []Answered
-	err := s.db.SelectContext(ctx, &all,
+	err := d.SQL.SelectContext(ctx, &all,
 		`SELECT fingerprint, coalesce(status, 0) AS status, coalesce(type, '') AS type, coalesce(location, '') AS location, body FROM requests WHERE key = $1`, key)
 	if err != nil || len(all) == 0 {
 		return nil, err
@@ -306,16 +308,16 @@ func (s *Store) Request(ctx context.Context, key string) (*Answered, error) {
 }
 
 // KeepAnswer keeps what was answered to a request.
-func (s *Store) KeepAnswer(ctx context.Context, key string, a Answered) error {
-	_, err := s.db.ExecContext(ctx,
+func (d *DB) KeepAnswer(ctx context.Context, key string, a Answered) error {
+	_, err := d.SQL.ExecContext(ctx,
 		`UPDATE requests SET status = $2, type = $3, location = $4, body = $5 WHERE key = $1`, key, a.Status, a.Type,
 		a.Location, a.Body)
 	return err
 }
 
 // ForgetRequests drops the keys of requests that nobody sends again any more.
-func (s *Store) ForgetRequests(ctx context.Context) error {
-	_, err := s.db.ExecContext(ctx, `DELETE FROM requests WHERE at < now() - interval '7 days'`)
+func (d *DB) ForgetRequests(ctx context.Context) error {
+	_, err := d.SQL.ExecContext(ctx, `DELETE FROM requests WHERE at < now() - interval '7 days'`)
 	return err
 }
 
@@ -358,4 +360,25 @@ var tooLarge = regexp.MustCompile(`-?\d+ is (greater than maximum|less than mini
 func Full(err error) bool {
 	var pg *pgconn.PgError
 	return errors.As(err, &pg) && pg.Code == "53100"
+}
+
+type jobKey struct{}
+
+// WithJob gives the context in which a job stores what it makes: that it was
+// stored is stored with it.
+func WithJob(ctx context.Context, id int64) context.Context {
+	return context.WithValue(ctx, jobKey{}, id)
+}
+
+// jobStored notes in a transaction that it stores what a job makes.
+func jobStored(ctx context.Context, tx pgx.Tx) error {
+	id, ok := ctx.Value(jobKey{}).(int64)
+	if !ok {
+		return nil
+	}
+	tag, err := tx.Exec(ctx, `UPDATE jobs SET stored = now() WHERE id = $1 AND state = 'running'`, id)
+	if err == nil && tag.RowsAffected() == 0 {
+		err = fmt.Errorf("the job %d was given up meanwhile; nothing of it was stored", id)
+	}
+	return err
 }
