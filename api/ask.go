@@ -16,7 +16,6 @@ import (
 	"lucidorchard/core/reach"
 	"lucidorchard/core/service"
 	"lucidorchard/model"
-	"lucidorchard/store"
 )
 
 // Why is a verdict with the chain that explains it.
@@ -241,7 +240,7 @@ func (s *askAPI) why(ctx context.Context, in *struct {
 			return nil, err
 		}
 		then := *snap
-		then.Policy, then.Head = p, store.Revision{No: in.Against}
+		then.Policy, then.Head = p, model.Revision{No: in.Against}
 		u, err := snap.Compiled.WithPolicyUntil(ctx, p, snap.Compiled.AsOf)
 		if err != nil {
 			return nil, err

@@ -22,6 +22,7 @@ import (
 	"lucidorchard/core/flow"
 	"lucidorchard/core/sample"
 	"lucidorchard/database/databasetest"
+	"lucidorchard/model"
 	"lucidorchard/store"
 )
 
@@ -64,7 +65,7 @@ func BenchmarkEstateOfARealSize(b *testing.B) {
 	}
 	_, err = db.AddBatch(b.Context(), store.Batch{ID: "bench", Buckets: buckets.All()})
 	require.NoError(b, err)
-	require.NoError(b, db.Begin(b.Context(), store.Revision{No: 1, Text: text, Blame: store.Blame{}, Author: "bench",
+	require.NoError(b, db.Begin(b.Context(), model.Revision{No: 1, Text: text, Blame: model.Blame{}, Author: "bench",
 		Words: "begin"}))
 	ctx, cancel := context.WithCancel(context.Background())
 	s := api.New(app.New(ctx, app.Options{Store: db, Author: "bench"}), api.Options{Web: fstest.MapFS{}})

@@ -18,7 +18,7 @@ import (
 	"lucidorchard/core/reach"
 	"lucidorchard/core/settle"
 	"lucidorchard/ingest"
-	"lucidorchard/store"
+	"lucidorchard/model"
 )
 
 // AssertOut is an assertion with its result.
@@ -60,7 +60,7 @@ type CheckOut struct {
 
 // DifferenceOut compares the draft with another revision over the window.
 type DifferenceOut struct {
-	Revision store.Revision       `json:"revision"`
+	Revision model.Revision       `json:"revision"`
 	Counts   map[string]CountsOut `json:"counts" doc:"By the verdict in that revision: conversations by the verdict now"`
 	Changed  int                  `json:"changed"`
 }

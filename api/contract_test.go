@@ -16,7 +16,7 @@ import (
 
 	"lucidorchard/api"
 	"lucidorchard/app"
-	"lucidorchard/store"
+	"lucidorchard/model"
 )
 
 // contract is what the server says of itself.
@@ -293,7 +293,7 @@ func TestListsAreReadInParts(t *testing.T) {
 		whole = append(whole, g.Name)
 	}
 	require.Equal(t, whole, names)
-	var part []store.Revision
+	var part []model.Revision
 	require.Equal(t, "6", c.sendWith("GET", "/api/v1/policy/revisions?limit=2&offset=1", nil, &part,
 		nil).Header.Get("Total-Count"))
 	require.Equal(t, []int{5, 4}, []int{part[0].No, part[1].No})

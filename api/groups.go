@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/danielgtaylor/huma/v2"
+
 	"lucidorchard/app"
 	"lucidorchard/core/decide"
 	"lucidorchard/core/expr"
@@ -14,8 +16,6 @@ import (
 	"lucidorchard/core/syntax"
 	"lucidorchard/ingest"
 	"lucidorchard/model"
-
-	"github.com/danielgtaylor/huma/v2"
 )
 
 // GroupOut is a row in the list of groups.

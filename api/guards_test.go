@@ -12,9 +12,9 @@ import (
 	"testing"
 	"time"
 
-	"lucidorchard/app"
-
 	"github.com/stretchr/testify/require"
+
+	"lucidorchard/app"
 )
 
 func quiet() *slog.Logger { return slog.New(slog.NewTextHandler(io.Discard, nil)) }

@@ -16,11 +16,11 @@ import (
 	"testing/fstest"
 	"time"
 
-	"lucidorchard/api"
-	"lucidorchard/app"
-
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
+
+	"lucidorchard/api"
+	"lucidorchard/app"
 )
 
 // written is a log that a test reads.

@@ -55,7 +55,7 @@ type MembershipChange struct {
 type GroupHistory struct {
 	Changes   []MembershipChange `json:"changes" doc:"Newest first, at most 500"`
 	Total     int                `json:"total"`
-	Revisions []store.Revision   `json:"revisions" doc:"Revisions of the window in which the group's definition changed, newest first"`
+	Revisions []model.Revision   `json:"revisions" doc:"Revisions of the window in which the group's definition changed, newest first"`
 }
 
 // RegroupOut is what renaming or removing a group did, or would do.
@@ -159,7 +159,7 @@ func (s *groupsAPI) groupHistory(ctx context.Context, in *struct {
 		return nil, err
 	}
 	since := from.Start().Time()
-	out := GroupHistory{Changes: membershipChanges(snap, g.Name, said, since), Revisions: []store.Revision{}}
+	out := GroupHistory{Changes: membershipChanges(snap, g.Name, said, since), Revisions: []model.Revision{}}
 	for _, a := range arrivals(snap, g.Name, since) {
 		// Who came with its first tags and its first address came once.
 		if k := slices.IndexFunc(out.Changes, func(c MembershipChange) bool {

@@ -72,7 +72,7 @@ func BenchmarkConnectedPoints(b *testing.B) {
 	e, text := sample.Large(workloads, 2*points, 2000)
 	_, err = db.Take(b.Context(), store.Listing{Source: "plan", Workloads: e.Workloads(), Complete: true})
 	require.NoError(b, err)
-	require.NoError(b, db.Begin(b.Context(), store.Revision{No: 1, Text: text, Blame: store.Blame{}, Author: "bench",
+	require.NoError(b, db.Begin(b.Context(), model.Revision{No: 1, Text: text, Blame: model.Blame{}, Author: "bench",
 		Words: "begin"}))
 	tokens := make([]string, points)
 	for i := range tokens { // what each guards was looked at when it was made, elsewhere

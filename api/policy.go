@@ -121,7 +121,7 @@ func (s *policyAPI) getPolicy(ctx context.Context, in *struct{ Window }) (*Tagge
 	if err != nil {
 		return nil, err
 	}
-	byNo := map[int]store.Revision{}
+	byNo := map[int]model.Revision{}
 	for _, r := range revisions {
 		byNo[r.No] = r
 	}
@@ -342,7 +342,7 @@ func (s *policyAPI) turn(ctx context.Context, c *store.Change, err error) (*Body
 	return body(*c), nil
 }
 
-func (s *policyAPI) revisions(ctx context.Context, in *struct{ Page }) (*List[store.Revision], error) {
+func (s *policyAPI) revisions(ctx context.Context, in *struct{ Page }) (*List[model.Revision], error) {
 	rs, total, err := s.Store.Revisions(ctx, in.Offset, in.Limit)
 	if err != nil {
 		return nil, err
@@ -352,7 +352,7 @@ func (s *policyAPI) revisions(ctx context.Context, in *struct{ Page }) (*List[st
 
 // RevisionOut is one revision of the policy with its text.
 type RevisionOut struct {
-	store.Revision
+	model.Revision
 	Text string `json:"text"`
 }
 
@@ -373,7 +373,7 @@ type Difference struct {
 	Statements []report.Statement `json:"statements" doc:"removed: only the revision has it; added: only the other"`
 }
 
-func (s *policyAPI) revision(ctx context.Context, no int) (store.Revision, error) {
+func (s *policyAPI) revision(ctx context.Context, no int) (model.Revision, error) {
 	r, err := s.Store.Revision(ctx, no)
 	if errors.Is(err, store.ErrNone) {
 		return r, app.Missing(fmt.Sprintf("there is no revision %d", no))

@@ -401,7 +401,7 @@ func (s *releasesAPI) hold(ctx context.Context, in *struct {
 
 // ExemptionOut is an exemption with what the workload is called.
 type ExemptionOut struct {
-	store.Exemption
+	model.Exemption
 	Name string `json:"name"`
 	Over bool   `json:"over" doc:"Its day has come: points guard the workload again"`
 }
@@ -438,7 +438,7 @@ func (s *releasesAPI) exempt(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	return nil, s.Exempt(ctx, m, store.Exemption{Workload: in.ID, Reason: in.Body.Reason, Owner: in.Body.Owner,
+	return nil, s.Exempt(ctx, m, model.Exemption{Workload: in.ID, Reason: in.Body.Reason, Owner: in.Body.Owner,
 		Ends: in.Body.Ends})
 }
 

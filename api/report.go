@@ -9,7 +9,7 @@ import (
 	"lucidorchard/core/decide"
 	"lucidorchard/core/reach"
 	"lucidorchard/core/report"
-	"lucidorchard/store"
+	"lucidorchard/model"
 )
 
 // ReportQuery says which report is wanted.
@@ -51,7 +51,7 @@ func (s *reportAPI) report(ctx context.Context, in *ReportQuery) (*Body[report.R
 		}
 		o.Query.Part = &part
 	}
-	before := store.Revision{}
+	before := model.Revision{}
 	if in.Against > 0 {
 		if before, err = s.Store.Revision(ctx, in.Against); err != nil {
 			return nil, err
@@ -111,7 +111,7 @@ func partKey(by, name string) string {
 	return by + ":" + name
 }
 
-func versionOut(r store.Revision) report.Version {
+func versionOut(r model.Revision) report.Version {
 	out := report.Version{No: r.No, Author: r.Author, Words: r.Words}
 	if !r.At.IsZero() {
 		out.At = r.At.UTC().Format(time.RFC3339)

@@ -21,12 +21,12 @@ import (
 	"strings"
 	"time"
 
-	"lucidorchard/app"
-
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
+
+	"lucidorchard/app"
 )
 
 // Options are what a server needs, beside what its App has.

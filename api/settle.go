@@ -8,15 +8,15 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/danielgtaylor/huma/v2"
+
 	"lucidorchard/app"
 	"lucidorchard/core/decide"
 	"lucidorchard/core/plural"
 	"lucidorchard/core/policy"
 	"lucidorchard/core/service"
 	"lucidorchard/core/settle"
-	"lucidorchard/store"
-
-	"github.com/danielgtaylor/huma/v2"
+	"lucidorchard/model"
 )
 
 // SettleOut is the rules that would decide what somebody points at.
@@ -177,9 +177,9 @@ func (s *settleAPI) settleRows(ctx context.Context, in *struct {
 	}
 	many := plural.Of(len(rows), "row", "rows")
 	if in.Body.As == "rightly" {
-		var probes []store.Probe
+		var probes []model.Probe
 		for _, q := range questions {
-			probes = append(probes, store.Probe{Question: q, Want: "reject", Reason: strings.TrimSpace(in.Body.Reason),
+			probes = append(probes, model.Probe{Question: q, Want: "reject", Reason: strings.TrimSpace(in.Body.Reason),
 				Author: s.Author})
 		}
 		out := &Stored[EditOut]{Status: http.StatusOK, Body: EditOut{Revision: snap.Head.No, Errors: []TextError{},

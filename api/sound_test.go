@@ -19,6 +19,7 @@ import (
 	"lucidorchard/app"
 	"lucidorchard/core/estate"
 	"lucidorchard/database/databasetest"
+	"lucidorchard/model"
 	"lucidorchard/store"
 )
 
@@ -186,8 +187,8 @@ func TestAPatternThatWouldTakeAllMemoryIsRefused(t *testing.T) {
 	require.Equal(t, 422, status)
 	require.Contains(t, prob.Detail, "RE2")
 	// One that an earlier version stored does not keep the server from starting.
-	require.NoError(t, c.db.AddRevision(t.Context(), store.Revision{No: 2, Text: start + "group g = " + bad + "\n",
-		Blame: store.Blame{1, 1, 1, 1, 1, 1, 2}, Author: "old", Words: "Add"}))
+	require.NoError(t, c.db.AddRevision(t.Context(), model.Revision{No: 2, Text: start + "group g = " + bad + "\n",
+		Blame: model.Blame{1, 1, 1, 1, 1, 1, 2}, Author: "old", Words: "Add"}))
 	again := small(t, c.db, api.Options{})
 	var groups []api.GroupOut
 	again.get("/api/v1/groups", &groups)

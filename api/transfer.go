@@ -14,6 +14,7 @@ import (
 	"lucidorchard/core/estate"
 	"lucidorchard/core/policy"
 	"lucidorchard/ingest"
+	"lucidorchard/model"
 	"lucidorchard/store"
 )
 
@@ -87,7 +88,7 @@ func (s *importsAPI) restoreEstate(ctx context.Context, in *struct{ rawBody }) (
 }
 
 // soundState refuses a state that answers could not be made from.
-func soundState(st *store.State, settings map[string]json.RawMessage) error {
+func soundState(st *model.State, settings map[string]json.RawMessage) error {
 	for name, to := range map[string]any{"structural": &[]string{}, "retention": &store.Retention{},
 		"flow form": &ingest.Form{}} {
 		if raw := settings[name]; raw != nil {

@@ -12,10 +12,10 @@ import (
 	"path/filepath"
 	"time"
 
+	"github.com/danielgtaylor/huma/v2"
+
 	"lucidorchard/app"
 	"lucidorchard/ingest"
-
-	"github.com/danielgtaylor/huma/v2"
 )
 
 // Bounds of files that are sent here. They are written to the disk as they come;

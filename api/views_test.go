@@ -16,7 +16,7 @@ import (
 	"lucidorchard/api"
 	"lucidorchard/app"
 	"lucidorchard/ingest"
-	"lucidorchard/store"
+	"lucidorchard/model"
 )
 
 func (c client) get(path string, out any) {
@@ -167,7 +167,7 @@ func TestTheDocumentKnowsWhoWroteWhat(t *testing.T) {
 	require.Equal(t, "tester", old.Author)
 	require.Equal(t, "tester", byText["permit live -> live on tcp/8443"].Author)
 	require.Equal(t, []string{"trial"}, old.Rule.Right)
-	var rs []store.Revision
+	var rs []model.Revision
 	c.get("/api/v1/policy/revisions?limit=3", &rs)
 	require.Equal(t, "Add “permit trial -> trial on any until 2020-01-01”", rs[2].Words)
 	require.Equal(t, rs[2].Words, p.Undo.Words)

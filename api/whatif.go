@@ -13,7 +13,6 @@ import (
 	"lucidorchard/core/whatif"
 	"lucidorchard/ingest"
 	"lucidorchard/model"
-	"lucidorchard/store"
 )
 
 // AnswerOut is what the draft does with all traffic that a question speaks of.
@@ -63,7 +62,7 @@ type WhatIf struct {
 
 // ProbeOut is a probe with what is answered now.
 type ProbeOut struct {
-	store.Probe
+	model.Probe
 	Answer  *AnswerOut `json:"answer,omitempty"`
 	Problem string     `json:"problem,omitempty" doc:"Why it cannot be asked any more"`
 	Rightly int        `json:"rightly" doc:"Conversations of the window that it says are rightly rejected"`
@@ -234,10 +233,10 @@ func (s *whatIfAPI) keepProbes(ctx context.Context, in *struct {
 		return nil, refusal(&policy.EditError{Message: fmt.Sprintf("line %d: %s; nothing was kept", errs[0].Line,
 			errs[0].Message), Errors: errs})
 	}
-	var probes []store.Probe
+	var probes []model.Probe
 	for i := range questions {
 		q := &questions[i]
-		p := store.Probe{Question: bareQuestion(q), Reason: strings.TrimSpace(in.Body.Reason), Author: s.Author}
+		p := model.Probe{Question: bareQuestion(q), Reason: strings.TrimSpace(in.Body.Reason), Author: s.Author}
 		if q.Want != nil {
 			p.Want = q.Want.String()
 		} else if v, one := c.Answer(q).One(); one {

@@ -13,6 +13,7 @@ import (
 	"lucidorchard/app"
 	"lucidorchard/database"
 	"lucidorchard/database/databasetest"
+	"lucidorchard/model"
 	"lucidorchard/store"
 )
 
@@ -147,7 +148,7 @@ func TestEditsOfWhatHasChanged(t *testing.T) {
 	m, err = a.Model(ctx)
 	require.NoError(t, err)
 	require.Equal(t, "group x = any\n", m.Head.Text)
-	require.Equal(t, store.Blame{3}, m.Head.Blame)
+	require.Equal(t, model.Blame{3}, m.Head.Blame)
 }
 
 func TestEventsSayWhatThereIs(t *testing.T) {

@@ -14,7 +14,6 @@ import (
 	"lucidorchard/core/reach"
 	"lucidorchard/core/whatif"
 	"lucidorchard/model"
-	"lucidorchard/store"
 )
 
 // Verdicts are in the order in which they are shown.
@@ -227,7 +226,7 @@ func probeChanges(snap *model.Model, u *decide.Update) []ProbeChange {
 	if len(before) == 0 || u.Nothing() {
 		return out
 	}
-	kept := make([]store.Probe, len(before))
+	kept := make([]model.Probe, len(before))
 	for i := range before {
 		kept[i] = before[i].Probe
 	}

@@ -100,15 +100,15 @@ func (a *App) SaveText(ctx context.Context, snap *model.Model, text, words strin
 	if err := affordable(snap, text); err != nil {
 		return 0, err
 	}
-	r := store.Revision{No: snap.Head.No + 1, Text: text, Author: a.Author, Words: words,
+	r := model.Revision{No: snap.Head.No + 1, Text: text, Author: a.Author, Words: words,
 		Blame: blame(snap.Head, text)}
 	return r.No, a.apply(ctx, store.Edit{Words: words, Author: a.Author, Revision: &r, Probes: probes})
 }
 
 // blame says for each line of the new text which revision wrote it.
-func blame(before store.Revision, text string) store.Blame {
+func blame(before model.Revision, text string) model.Blame {
 	lines := policy.Lines(text)
-	out := make(store.Blame, len(lines))
+	out := make(model.Blame, len(lines))
 	for i := range out {
 		out[i] = before.No + 1
 	}

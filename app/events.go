@@ -1,8 +1,9 @@
 package app
 
 import (
-	"lucidorchard/database"
 	"sync"
+
+	"lucidorchard/database"
 )
 
 // Event is what open pages are told: the versions of what there is now. One that

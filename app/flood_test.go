@@ -12,6 +12,7 @@ import (
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/service"
+	"lucidorchard/model"
 	"lucidorchard/store"
 )
 
@@ -31,7 +32,7 @@ func floodLand(t testing.TB, db *store.Store, groups int) {
 	}
 	_, err := db.Take(t.Context(), store.Listing{Source: "list", Workloads: ws, Complete: true})
 	require.NoError(t, err)
-	require.NoError(t, db.Begin(t.Context(), store.Revision{No: 1, Text: text.String(), Blame: store.Blame{}, Author: "me", Words: "begin"}))
+	require.NoError(t, db.Begin(t.Context(), model.Revision{No: 1, Text: text.String(), Blame: model.Blame{}, Author: "me", Words: "begin"}))
 }
 
 func floodAddr(i int) netip.Addr { return netip.AddrFrom4([4]byte{10, 1, byte(i >> 8), byte(i)}) }

@@ -56,7 +56,7 @@ func (a *App) Judge(ctx context.Context, v *reach.View, m *model.Model, base int
 	}
 	edit := store.Edit{Words: out.Words, Author: a.Author, Refusals: j.refusals}
 	if text != m.Head.Text {
-		edit.Revision = &store.Revision{No: m.Head.No + 1, Text: text, Author: a.Author, Words: out.Words,
+		edit.Revision = &model.Revision{No: m.Head.No + 1, Text: text, Author: a.Author, Words: out.Words,
 			Blame: blame(m.Head, text)}
 		out.Revision = edit.Revision.No
 	}

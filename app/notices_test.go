@@ -86,8 +86,8 @@ func land(t testing.TB, db *store.Store) {
 	}
 	_, err := db.Take(t.Context(), store.Listing{Source: "list", Workloads: ws, Complete: true})
 	require.NoError(t, err)
-	require.NoError(t, db.Begin(t.Context(), store.Revision{No: 1, Text: "group store = tier is store\ngroup inside = not outside\nlayer l\npermit inside -> store on tcp/443\n" +
-		"reject any -> store on any\nassert never outside -> store on any\n", Blame: store.Blame{}, Author: "me", Words: "begin"}))
+	require.NoError(t, db.Begin(t.Context(), model.Revision{No: 1, Text: "group store = tier is store\ngroup inside = not outside\nlayer l\npermit inside -> store on tcp/443\n" +
+		"reject any -> store on any\nassert never outside -> store on any\n", Blame: model.Blame{}, Author: "me", Words: "begin"}))
 }
 
 func addr(i int) netip.Addr { return netip.AddrFrom4([4]byte{10, 0, 0, byte(i)}) }
@@ -344,7 +344,7 @@ func TestTrafficOfAFilterIsTold(t *testing.T) {
 	// A group that goes leaves a notice that says why it is silent.
 	id, err = put("group=store")
 	require.NoError(t, err)
-	require.NoError(t, db.Apply(t.Context(), store.Edit{Revision: &store.Revision{No: 2, Text: "layer l\npermit any -> any on any\n", Blame: store.Blame{},
+	require.NoError(t, db.Apply(t.Context(), store.Edit{Revision: &model.Revision{No: 2, Text: "layer l\npermit any -> any on any\n", Blame: model.Blame{},
 		Author: "me", Words: "all"}}))
 	require.Eventually(t, func() bool {
 		m, err := a.Model(t.Context())

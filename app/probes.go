@@ -5,12 +5,13 @@ import (
 	"fmt"
 
 	"lucidorchard/core/whatif"
+	"lucidorchard/model"
 	"lucidorchard/store"
 )
 
 // KeepProbes adds probes in one step that can be undone; one that is there gets
 // the new verdict and reason.
-func (a *App) KeepProbes(ctx context.Context, probes []store.Probe) error {
+func (a *App) KeepProbes(ctx context.Context, probes []model.Probe) error {
 	e := store.Edit{Author: a.Author}
 	for _, p := range probes {
 		e.Probes = append(e.Probes, store.ProbeEdit{Question: p.Question, Probe: &p})

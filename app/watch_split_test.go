@@ -12,6 +12,7 @@ import (
 	"lucidorchard/core/flow"
 	"lucidorchard/core/service"
 	"lucidorchard/core/watch"
+	"lucidorchard/model"
 	"lucidorchard/store"
 )
 
@@ -29,7 +30,7 @@ func TestLateReportsOfAPointSplitTheHour(t *testing.T) {
 	}
 	_, err := db.Take(ctx, store.Listing{Source: "list", Workloads: ws, Complete: true})
 	require.NoError(t, err)
-	require.NoError(t, db.Begin(ctx, store.Revision{No: 1, Text: "layer l\nreject any -> any on any\n", Blame: store.Blame{}, Author: "me", Words: "begin"}))
+	require.NoError(t, db.Begin(ctx, model.Revision{No: 1, Text: "layer l\nreject any -> any on any\n", Blame: model.Blame{}, Author: "me", Words: "begin"}))
 	require.NoError(t, db.AddPoint(ctx, store.Point{Name: "p", Kind: "gate", Side: "server", Guards: "env is b", Wave: 1}, "token"))
 	_, err = db.AddRelease(ctx, store.Release{Revision: 1, Title: "t", Author: "me"}, func(no int, _ store.Roll) ([]store.Target, error) {
 		return []store.Target{{Point: "p", Enforces: no, Words: "to enforce"}}, nil

@@ -341,7 +341,7 @@ type proofs struct {
 	version  int64            // of the probes
 	compiled *decide.Compiled
 	asserts  []prove.Result
-	probes   []model.Probe
+	probes   []model.AskedProbe
 }
 
 func (a *App) proofs(m *model.Model, r store.Release) (*proofs, error) {
@@ -527,7 +527,7 @@ func (a *App) PutHold(ctx context.Context, hold bool, reason string) error {
 }
 
 // Exempt keeps a workload from all points until a day.
-func (a *App) Exempt(ctx context.Context, m *model.Model, e store.Exemption) error {
+func (a *App) Exempt(ctx context.Context, m *model.Model, e model.Exemption) error {
 	e.Reason, e.Owner, e.Author = strings.TrimSpace(e.Reason), strings.TrimSpace(e.Owner), a.Author
 	_, ok := m.Estate.ByID(e.Workload)
 	switch {

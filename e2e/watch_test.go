@@ -9,10 +9,10 @@ import (
 	"testing"
 	"time"
 
-	"lucidorchard/core/flow"
-
 	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/require"
+
+	"lucidorchard/core/flow"
 )
 
 // matter finds the row of a matter by its words.

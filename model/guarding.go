@@ -13,18 +13,17 @@ import (
 	"lucidorchard/core/plan"
 	"lucidorchard/core/policy"
 	"lucidorchard/core/reach"
-	"lucidorchard/store"
 )
 
 // guarding is which point guarded what, and what it held when. It is not changed.
 type guarding struct {
-	*store.Guarding
+	*Guarding
 	policies map[int]*policy.Policy // of releases
-	loaded   func() map[int64][]store.Held
+	loaded   func() map[int64][]Held
 }
 
-func guardingOf(g *store.Guarding) *guarding {
-	out := &guarding{g, map[int]*policy.Policy{}, sync.OnceValue(func() map[int64][]store.Held {
+func guardingOf(g *Guarding) *guarding {
+	out := &guarding{g, map[int]*policy.Policy{}, sync.OnceValue(func() map[int64][]Held {
 		return loadedByDay(g.Periods, time.Now())
 	})}
 	for _, r := range g.Releases {
@@ -98,7 +97,7 @@ func (g *guarding) lastTurn() (last flow.Micros) {
 // Loaded returns what the points had loaded on a day, in UTC, as far as they have reported
 // by now: for each point the last period that began before the day, and those within it.
 // The caller must not change it.
-func (m *Model) Loaded(day time.Time) []store.Held {
+func (m *Model) Loaded(day time.Time) []Held {
 	if m.guarding == nil {
 		return nil
 	}
@@ -108,8 +107,8 @@ func (m *Model) Loaded(day time.Time) []store.Held {
 func dayOf(t time.Time) int64 { return t.Unix() / 86400 }
 
 // loadedByDay gives the periods of each day of a point's history, up to a day from now.
-func loadedByDay(periods []store.Held, now time.Time) map[int64][]store.Held {
-	out := map[int64][]store.Held{}
+func loadedByDay(periods []Held, now time.Time) map[int64][]Held {
+	out := map[int64][]Held{}
 	for i, p := range periods {
 		last := dayOf(now) + 1
 		if i+1 < len(periods) && periods[i+1].Point == p.Point {
@@ -153,7 +152,7 @@ func judgeOf(compiled *decide.Compiled, guarding *guarding, exempt map[string]bo
 			Enforce: p.Mode == "enforce"})
 	}
 	var guards []string
-	var of []store.Guard
+	var of []Guard
 	for _, g := range guarding.Points {
 		if len(periods[g.Name]) > 0 {
 			guards, of = append(guards, g.Guards), append(of, g)

@@ -13,15 +13,15 @@ import (
 
 	"lucidorchard/core/decide"
 	"lucidorchard/core/estate"
+	"lucidorchard/core/flow"
 	"lucidorchard/core/policy"
 	"lucidorchard/core/reach"
 	"lucidorchard/database"
-	"lucidorchard/store"
 )
 
 // Keeper makes models and holds the current one.
 type Keeper struct {
-	store   *store.Store
+	store   Store
 	log     *slog.Logger
 	changed func(before, now *Model) // before is nil at first
 
@@ -51,9 +51,21 @@ const slow = 300 * time.Millisecond
 // look is how often changes of other servers are looked for.
 const look = time.Second
 
+// Store is where the state is read from. Its methods are safe for concurrent use.
+type Store interface {
+	// Versions returns the current numbers.
+	Versions(context.Context) (database.Versions, error)
+	// State reads what has changed since a version; since nil, all of it.
+	State(ctx context.Context, since *database.Versions) (*State, error)
+	// Hours returns the hours of which there are conversations, each with its version.
+	Hours(context.Context) (map[flow.Hour]int64, error)
+	// Chunks reads the conversations of some hours, with the versions that they are of.
+	Chunks(ctx context.Context, hours []flow.Hour, dict *flow.Dictionary) ([]*flow.Chunk, map[flow.Hour]int64, error)
+}
+
 // NewKeeper makes one that has no model yet; Run makes it. changed is told of
 // each new model, in Run's goroutine.
-func NewKeeper(s *store.Store, log *slog.Logger, changed func(before, now *Model)) *Keeper {
+func NewKeeper(s Store, log *slog.Logger, changed func(before, now *Model)) *Keeper {
 	return &Keeper{store: s, log: log, changed: changed, wake: make(chan struct{}, 1), read: make(chan *traffic, 1),
 		ended: make(chan struct{})}
 }

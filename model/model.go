@@ -29,14 +29,13 @@ import (
 	"lucidorchard/core/syntax"
 	"lucidorchard/core/whatif"
 	"lucidorchard/database"
-	"lucidorchard/store"
 )
 
 // Model is one state of the estate, the draft and what was seen.
 type Model struct {
 	database.Versions
 	Estate     *estate.Estate
-	Head       store.Revision
+	Head       Revision
 	Policy     *policy.Policy
 	Errors     []*syntax.Error // of the stored text: an older version of the program took it
 	Compiled   *decide.Compiled
@@ -46,7 +45,7 @@ type Model struct {
 	Hours      map[flow.Hour]int64 // version of what is stored of each hour; not to be changed
 	Made       time.Time
 
-	kept       []store.Probe
+	kept       []Probe
 	guarding   *guarding
 	findings   func() []prove.Finding
 	byLine     func() map[int][]prove.Finding
@@ -56,7 +55,7 @@ type Model struct {
 	keys       func() []string
 	counts     func() []decide.GroupCount
 	census     func() *whatif.Census
-	probes     func() []Probe
+	probes     func() []AskedProbe
 	judge      func() *reach.Judge
 	turned     func() turned
 	lastTurn   flow.Micros     // of any point
@@ -93,10 +92,10 @@ func (m *Model) Counts() []decide.GroupCount { return m.counts() }
 func (m *Model) Census() *whatif.Census { return m.census() }
 
 // Probes gives the probes with their answers.
-func (m *Model) Probes() []Probe { return m.probes() }
+func (m *Model) Probes() []AskedProbe { return m.probes() }
 
 // ProbesUnder gives the probes with the answers of another policy's census.
-func (m *Model) ProbesUnder(c *whatif.Census) []Probe { return AskProbes(c, m.kept) }
+func (m *Model) ProbesUnder(c *whatif.Census) []AskedProbe { return AskProbes(c, m.kept) }
 
 // Acceptance says what probes call rightly rejected.
 func (m *Model) Acceptance() *reach.Acceptance { return m.acceptance() }
@@ -172,7 +171,7 @@ func (m *Model) derive(before *Model) {
 
 func (m *Model) deriveProbes() {
 	kept, census, version := m.kept, m.census, m.Versions.Probes
-	m.probes = sync.OnceValue(func() []Probe { return AskProbes(census(), kept) })
+	m.probes = sync.OnceValue(func() []AskedProbe { return AskProbes(census(), kept) })
 	probes := m.probes
 	m.acceptance = sync.OnceValue(func() *reach.Acceptance {
 		out := &reach.Acceptance{Key: fmt.Sprint(version)}
@@ -206,20 +205,20 @@ func keysOf(e *estate.Estate) []string {
 	return out
 }
 
-// Probe is a probe that was asked of a model.
-type Probe struct {
-	store.Probe
+// AskedProbe is a probe with its answer under a model.
+type AskedProbe struct {
+	Probe
 	Question *whatif.Question // nil: it cannot be read any more
 	Answer   *whatif.Answer
 	Err      *syntax.Error // why
 }
 
 // AsExpected reports whether it gets the verdict that is expected.
-func (p *Probe) AsExpected() bool { return p.Question != nil && p.Question.As(p.Answer) }
+func (p *AskedProbe) AsExpected() bool { return p.Question != nil && p.Question.As(p.Answer) }
 
 // AskProbes puts probes to a census.
-func AskProbes(c *whatif.Census, kept []store.Probe) []Probe {
-	out := make([]Probe, len(kept))
+func AskProbes(c *whatif.Census, kept []Probe) []AskedProbe {
+	out := make([]AskedProbe, len(kept))
 	var asked []whatif.Question
 	var of []int
 	for i, p := range kept {

@@ -55,8 +55,8 @@ func batch(id, client, server string) store.Batch {
 
 const text = "group live = env is live\nlayer allowances\npermit live -> live on tcp/443\n"
 
-func revision(no int, text string) store.Revision {
-	return store.Revision{No: no, Text: text, Blame: make(store.Blame, strings.Count(text, "\n")), Author: "me",
+func revision(no int, text string) model.Revision {
+	return model.Revision{No: no, Text: text, Blame: make(model.Blame, strings.Count(text, "\n")), Author: "me",
 		Words: "Write"}
 }
 

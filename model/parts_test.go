@@ -112,7 +112,7 @@ func TestPartsAreJudgedAsAll(t *testing.T) {
 		same("a point said something, and holds what it held")
 	}
 	ends := time.Now().Add(time.Hour)
-	require.NoError(t, db.PutExemption(ctx, store.Exemption{Workload: "b", Reason: "r", Owner: "o", Ends: ends, Author: "me"}))
+	require.NoError(t, db.PutExemption(ctx, model.Exemption{Workload: "b", Reason: "r", Owner: "o", Ends: ends, Author: "me"}))
 	other("somebody is exempt")
 	require.Zero(t, leaks(now().Stretch(from, to)))
 	_, err = db.DropExemption(ctx, "b")

@@ -7,11 +7,13 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"lucidorchard/database"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jmoiron/sqlx"
+
+	"lucidorchard/database"
+	"lucidorchard/model"
 )
 
 // Change is something that can be undone or done again, as one.
@@ -35,7 +37,7 @@ var ErrNothing = errors.New("there is nothing to undo or redo")
 // it is undone as one.
 type Edit struct {
 	Words, Author string
-	Revision      *Revision // made from its predecessor; if another came first, Apply gives ErrMoved
+	Revision      *model.Revision // made from its predecessor; if another came first, Apply gives ErrMoved
 	Refusals      []RefusalEdit
 	Probes        []ProbeEdit
 }
@@ -48,8 +50,8 @@ type RefusalEdit struct {
 
 // ProbeEdit sets a probe, or drops it.
 type ProbeEdit struct {
-	Question string `json:"question"`
-	Probe    *Probe `json:"probe"`
+	Question string       `json:"question"`
+	Probe    *model.Probe `json:"probe"`
 }
 
 // setting is what a change sets: before it, or after it. What is nil or empty it
@@ -115,7 +117,7 @@ func (s *Store) Apply(ctx context.Context, e Edit) error {
 
 // AddRevision stores a revision that was made from its predecessor, as one
 // change that can be undone. If another came first, it is ErrMoved.
-func (s *Store) AddRevision(ctx context.Context, r Revision) error {
+func (s *Store) AddRevision(ctx context.Context, r model.Revision) error {
 	return s.Apply(ctx, Edit{Words: r.Words, Author: r.Author, Revision: &r})
 }
 
@@ -280,7 +282,7 @@ func (x *setting) set(ctx context.Context, tx *sqlx.Tx, c *Change, author, words
 	if x.Revision == nil {
 		return nil
 	}
-	r := Revision{Blame: Blame{}}
+	r := model.Revision{Blame: model.Blame{}}
 	if *x.Revision > 0 {
 		if err := tx.GetContext(ctx, &r, `SELECT * FROM revisions WHERE no = $1`, *x.Revision); err != nil {
 			return err

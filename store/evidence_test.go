@@ -14,6 +14,7 @@ import (
 
 	"lucidorchard/core/estate"
 	"lucidorchard/core/evidence"
+	"lucidorchard/model"
 	"lucidorchard/store"
 )
 
@@ -109,7 +110,7 @@ func TestPointsAndExemptionsAreRecalled(t *testing.T) {
 	ctx := t.Context()
 	require.NoError(t, s.ImportWorkloads(ctx, "cellar", nil, []estate.Workload{{ID: "w", Name: "the machine", Leases: []estate.Lease{{Addr: netip.MustParseAddr("10.0.0.1"),
 		From: estate.Beginning, Until: estate.End}}}}))
-	require.NoError(t, s.Begin(ctx, store.Revision{No: 1, Text: "layer x\n", Author: "me", Words: "begin", Blame: store.Blame{1}}))
+	require.NoError(t, s.Begin(ctx, model.Revision{No: 1, Text: "layer x\n", Author: "me", Words: "begin", Blame: model.Blame{1}}))
 	require.NoError(t, s.AddPoint(ctx, store.Point{Name: "gate", Kind: "gate", Side: "both", Guards: "name is x", Wave: 1, Author: "me"}, "token"))
 	_, err := s.AddRelease(ctx, store.Release{Revision: 1, Title: "First", Author: "me"}, observedAt("gate"))
 	require.NoError(t, err)
@@ -127,7 +128,7 @@ func TestPointsAndExemptionsAreRecalled(t *testing.T) {
 	hear("enforce", "drifted", "drifted", "put back", "drifted")
 	soon := time.Now().Add(time.Hour)
 	for _, reason := range []string{"first", "second"} {
-		require.NoError(t, s.PutExemption(ctx, store.Exemption{Workload: "w", Reason: reason, Owner: "crew", Ends: soon, Author: "me"}))
+		require.NoError(t, s.PutExemption(ctx, model.Exemption{Workload: "w", Reason: reason, Owner: "crew", Ends: soon, Author: "me"}))
 	}
 	recall := func() evidence.Case {
 		c := evidence.Case{From: time.Now().Add(-24 * time.Hour), To: time.Now().Add(time.Second), Made: time.Now().Add(time.Second)}

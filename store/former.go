@@ -5,10 +5,11 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"lucidorchard/database"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jmoiron/sqlx"
+
+	"lucidorchard/database"
 )
 
 // An import of workloads is taken back by images: what each workload that it

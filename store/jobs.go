@@ -4,10 +4,11 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
-	"lucidorchard/database"
 	"time"
 
 	"github.com/jmoiron/sqlx"
+
+	"lucidorchard/database"
 )
 
 // Job is long work: it can be left and come back to, and its result stays.

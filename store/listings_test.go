@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lucidorchard/core/estate"
+	"lucidorchard/model"
 	"lucidorchard/store"
 )
 
@@ -111,7 +112,7 @@ func from(text string) func() (io.ReadCloser, error) {
 	return func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(text)), nil }
 }
 
-func sound(*store.State, map[string]json.RawMessage) error { return nil }
+func sound(*model.State, map[string]json.RawMessage) error { return nil }
 
 func TestARestoreThatIsRefusedLeavesNothing(t *testing.T) {
 	s, _ := fresh(t)
@@ -120,7 +121,7 @@ func TestARestoreThatIsRefusedLeavesNothing(t *testing.T) {
 	var out strings.Builder
 	require.NoError(t, s.Export(t.Context(), &out))
 	other, _ := fresh(t)
-	_, err := other.Restore(t.Context(), from(out.String()), func(int) {}, func(st *store.State, _ map[string]json.RawMessage) error {
+	_, err := other.Restore(t.Context(), from(out.String()), func(int) {}, func(st *model.State, _ map[string]json.RawMessage) error {
 		require.Len(t, st.Workloads, 1)
 		return errors.New("two of them claim one address")
 	})
@@ -155,7 +156,7 @@ func TestExportRestoresExactly(t *testing.T) {
 	require.NoError(t, err)
 	v := "bench"
 	require.NoError(t, s.SetTags(ctx, []store.TagEdit{{Workload: "b", Key: "env", Value: &v}}, "me", "Set env"))
-	require.NoError(t, s.AddRevision(ctx, store.Revision{No: 1, Text: "group g = any\n", Blame: store.Blame{1},
+	require.NoError(t, s.AddRevision(ctx, model.Revision{No: 1, Text: "group g = any\n", Blame: model.Blame{1},
 		Author: "me", Words: "Begin"}))
 	require.NoError(t, s.Apply(ctx, store.Edit{Words: "refuse", Author: "me",
 		Refusals: []store.RefusalEdit{{Rule: "permit any -> any on any",
@@ -166,7 +167,7 @@ func TestExportRestoresExactly(t *testing.T) {
 		Author: "me"}))
 	require.NoError(t, s.Set(ctx, "structural", []string{"app"}))
 	probe := func(question, want, reason, author string) store.ProbeEdit {
-		return store.ProbeEdit{Question: question, Probe: &store.Probe{Want: want, Reason: reason, Author: author}}
+		return store.ProbeEdit{Question: question, Probe: &model.Probe{Want: want, Reason: reason, Author: author}}
 	}
 	require.NoError(t, s.Apply(ctx, store.Edit{Words: "keep", Author: "me",
 		Probes: []store.ProbeEdit{probe("a -> b tcp/443", "reject", "why", "me"),
@@ -212,7 +213,7 @@ func TestExportRestoresExactly(t *testing.T) {
 	refused, err := other.Refusals(ctx)
 	require.NoError(t, err)
 	require.Len(t, refused, 1, "done again")
-	require.NoError(t, other.AddRevision(ctx, store.Revision{No: 4, Text: "", Blame: store.Blame{}, Author: "me",
+	require.NoError(t, other.AddRevision(ctx, model.Revision{No: 4, Text: "", Blame: model.Blame{}, Author: "me",
 		Words: "Go on"}))
 
 	_, err = other.Restore(ctx, from(one.String()), func(int) {}, sound)

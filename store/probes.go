@@ -6,20 +6,13 @@ import (
 	"time"
 
 	"github.com/jmoiron/sqlx"
+
+	"lucidorchard/model"
 )
 
-// Probe is a question about traffic with the verdict that is expected.
-type Probe struct {
-	Question string    `db:"question" json:"question" doc:"client -> server service"`
-	Want     string    `db:"want" json:"want" enum:"permit,reject,uncovered"`
-	Reason   string    `db:"reason" json:"reason"`
-	Author   string    `db:"author" json:"author"`
-	At       time.Time `db:"at" json:"at"`
-}
-
 // Probes gives all probes, in the order in which they were kept.
-func (s *Store) Probes(ctx context.Context) ([]Probe, error) {
-	out := []Probe{}
+func (s *Store) Probes(ctx context.Context) ([]model.Probe, error) {
+	out := []model.Probe{}
 	err := s.SQL.SelectContext(ctx, &out,
 		`SELECT question, want, reason, author, at FROM probes ORDER BY at, question`)
 	return out, err
@@ -33,12 +26,12 @@ func probesNow(ctx context.Context, tx *sqlx.Tx, edits []ProbeEdit) ([]ProbeEdit
 	for i, e := range edits {
 		questions[i] = e.Question
 	}
-	var have []Probe
+	var have []model.Probe
 	if err := tx.SelectContext(ctx, &have,
 		`SELECT question, want, reason, author, at FROM probes WHERE question = ANY($1)`, questions); err != nil {
 		return nil, err
 	}
-	there := by(have, func(p *Probe) string { return p.Question })
+	there := by(have, func(p *model.Probe) string { return p.Question })
 	out := make([]ProbeEdit, len(edits))
 	for i, q := range questions {
 		out[i] = ProbeEdit{q, there[q]}

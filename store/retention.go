@@ -3,13 +3,14 @@ package store
 import (
 	"context"
 	"fmt"
-	"lucidorchard/database"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
+
+	"lucidorchard/database"
 )
 
 // Retention says for how long traffic is kept. 0 is without bound.

@@ -7,6 +7,8 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+
+	"lucidorchard/model"
 )
 
 const bumpPoints = `UPDATE versions SET n = n + 1 WHERE name = 'points'`
@@ -73,25 +75,15 @@ func (s *Store) PutHold(ctx context.Context, h *Hold) error {
 	return err
 }
 
-// Exemption is a workload that no point guards.
-type Exemption struct {
-	Workload string    `db:"workload" json:"workload" doc:"Its id"`
-	Reason   string    `db:"reason" json:"reason"`
-	Owner    string    `db:"owner" json:"owner"`
-	Ends     time.Time `db:"ends" json:"ends"`
-	Author   string    `db:"author" json:"author"`
-	At       time.Time `db:"at" json:"at"`
-}
-
 // Exemptions gives all, those that end first at the head.
-func (s *Store) Exemptions(ctx context.Context) ([]Exemption, error) {
-	out := []Exemption{}
+func (s *Store) Exemptions(ctx context.Context) ([]model.Exemption, error) {
+	out := []model.Exemption{}
 	return out, s.SQL.SelectContext(ctx, &out, `SELECT workload, reason, owner, ends, author, at FROM exemptions
 		ORDER BY ends, workload`)
 }
 
 // PutExemption exempts a workload, or changes why and how long.
-func (s *Store) PutExemption(ctx context.Context, e Exemption) error {
+func (s *Store) PutExemption(ctx context.Context, e model.Exemption) error {
 	_, err := s.Exec(ctx, `WITH v AS (`+bumpPoints+`)
 		INSERT INTO exemptions (workload, reason, owner, ends, author) VALUES ($1, $2, $3, $4, $5)
 		ON CONFLICT (workload) DO UPDATE SET reason = $2, owner = $3, ends = $4, author = $5, at = now()`,
@@ -139,49 +131,23 @@ func (s *Store) ForgetPointHistory(ctx context.Context) error {
 	return err
 }
 
-// Guarding is what says which point guarded what, and what it held when.
-type Guarding struct {
-	Points     []Guard
-	Periods    []Held // by point, in the order of time
-	Releases   []ReleaseText
-	Exemptions []Exemption
-}
-
-// Guard is what a point guards.
-type Guard struct{ Name, Side, Guards string }
-
-// Held is what a point holds since a time.
-type Held struct {
-	Point   string
-	At      time.Time
-	Release int
-	Mode    string
-}
-
-// ReleaseText is a release with its policy.
-type ReleaseText struct {
-	No       int
-	Revision int
-	Text     string
-}
-
-func guarding(ctx context.Context, tx pgx.Tx) (*Guarding, error) {
-	out := &Guarding{}
+func guarding(ctx context.Context, tx pgx.Tx) (*model.Guarding, error) {
+	out := &model.Guarding{}
 	var err error
-	if out.Points, err = collect[Guard](ctx, tx, `SELECT name, side, guards FROM points ORDER BY name`); err != nil {
+	if out.Points, err = collect[model.Guard](ctx, tx, `SELECT name, side, guards FROM points ORDER BY name`); err != nil {
 		return nil, err
 	}
-	if out.Periods, err = collect[Held](ctx, tx, `SELECT point, at, release, mode FROM (
+	if out.Periods, err = collect[model.Held](ctx, tx, `SELECT point, at, release, mode FROM (
 			SELECT point, at, release, mode, id, lag(release) OVER w AS was, lag(mode) OVER w AS how FROM point_history
 			WHERE release IS NOT NULL WINDOW w AS (PARTITION BY point ORDER BY id)) AS h
 		WHERE was IS NULL OR was <> release OR how <> mode ORDER BY point, id`); err != nil {
 		return nil, err
 	}
-	if out.Releases, err = collect[ReleaseText](ctx, tx, `SELECT r.no, r.revision, v.text FROM releases r
+	if out.Releases, err = collect[model.ReleaseText](ctx, tx, `SELECT r.no, r.revision, v.text FROM releases r
 		JOIN revisions v ON v.no = r.revision ORDER BY r.no`); err != nil {
 		return nil, err
 	}
-	out.Exemptions, err = collect[Exemption](ctx, tx, `SELECT workload, reason, owner, ends, author, at FROM exemptions
+	out.Exemptions, err = collect[model.Exemption](ctx, tx, `SELECT workload, reason, owner, ends, author, at FROM exemptions
 		ORDER BY ends, workload`)
 	return out, err
 }

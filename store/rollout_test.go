@@ -7,6 +7,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"lucidorchard/model"
 	"lucidorchard/store"
 )
 
@@ -47,8 +48,8 @@ func TestWhatARollOutHangsOnIsKept(t *testing.T) {
 	require.NoError(t, err)
 	require.Nil(t, same.Guarding, "nothing has changed")
 	soon := time.Now().Add(time.Hour).UTC().Truncate(time.Second)
-	require.NoError(t, s.PutExemption(ctx, store.Exemption{Workload: "w", Reason: "old", Owner: "o", Ends: soon, Author: "me"}))
-	require.NoError(t, s.PutExemption(ctx, store.Exemption{Workload: "w", Reason: "older", Owner: "o", Ends: soon, Author: "me"}))
+	require.NoError(t, s.PutExemption(ctx, model.Exemption{Workload: "w", Reason: "old", Owner: "o", Ends: soon, Author: "me"}))
+	require.NoError(t, s.PutExemption(ctx, model.Exemption{Workload: "w", Reason: "older", Owner: "o", Ends: soon, Author: "me"}))
 	after, err := s.State(ctx, &before.Versions)
 	require.NoError(t, err)
 	require.Len(t, after.Guarding.Exemptions, 1)
@@ -73,7 +74,7 @@ func observedAt(point string) func(int, store.Roll) ([]store.Target, error) {
 func TestPeriodsAreReadFromWhatHappened(t *testing.T) {
 	s, _ := fresh(t)
 	ctx := t.Context()
-	require.NoError(t, s.Begin(ctx, store.Revision{No: 1, Text: "layer l\n", Blame: store.Blame{1}, Author: "me", Words: "begin"}))
+	require.NoError(t, s.Begin(ctx, model.Revision{No: 1, Text: "layer l\n", Blame: model.Blame{1}, Author: "me", Words: "begin"}))
 	require.NoError(t, s.AddPoint(ctx, store.Point{Name: "p", Kind: "gate", Side: "both", Guards: "not outside", Wave: 1}, "token"))
 	one := 1
 	_, err := s.AddRelease(ctx, store.Release{Revision: 1, Title: "t", Author: "me"}, observedAt("p"))
@@ -111,6 +112,6 @@ func TestPeriodsAreReadFromWhatHappened(t *testing.T) {
 	}
 	require.Equal(t, map[string]int{"told": 1, "applied": 2, "went back": 1, "drifted": 2000}, count,
 		"the oldest of many are forgotten, and nothing of what it held")
-	require.Equal(t, []store.ReleaseText{{No: 1, Revision: 1, Text: "layer l\n"}}, state.Guarding.Releases)
-	require.Equal(t, []store.Guard{{Name: "p", Side: "both", Guards: "not outside"}}, state.Guarding.Points)
+	require.Equal(t, []model.ReleaseText{{No: 1, Revision: 1, Text: "layer l\n"}}, state.Guarding.Releases)
+	require.Equal(t, []model.Guard{{Name: "p", Side: "both", Guards: "not outside"}}, state.Guarding.Points)
 }

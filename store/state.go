@@ -8,36 +8,21 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"lucidorchard/core/estate"
 	"lucidorchard/database"
+	"lucidorchard/model"
 )
-
-// State is one state of all that answers hang on, but for the conversations: it
-// is read in one transaction that sees nothing of what others write meanwhile.
-type State struct {
-	database.Versions
-	Head       *Revision // nil: as it was
-	Probes     []Probe
-	Guarding   *Guarding // nil: as it was
-	Structural []string  // tag keys that say where a workload belongs; nil: nothing was chosen
-	// Workloads are all of them if Whole, else those that were changed since; Gone
-	// are the ids of those that are no more.
-	Workloads []estate.Workload
-	Gone      []string
-	Whole     bool
-}
 
 // State reads what has changed since the state with some versions; since nil, or
 // too long ago, all of it.
-func (s *Store) State(ctx context.Context, since *database.Versions) (*State, error) {
-	out := &State{}
-	if err := s.Read(ctx, func(tx pgx.Tx) error { return out.load(ctx, tx, since) }); err != nil {
+func (s *Store) State(ctx context.Context, since *database.Versions) (*model.State, error) {
+	out := &model.State{}
+	if err := s.Read(ctx, func(tx pgx.Tx) error { return loadState(ctx, tx, out, since) }); err != nil {
 		return nil, err
 	}
 	return out, nil
 }
 
-func (out *State) load(ctx context.Context, tx pgx.Tx, since *database.Versions) error {
+func loadState(ctx context.Context, tx pgx.Tx, out *model.State, since *database.Versions) error {
 	if err := out.Versions.Scan(tx.QueryRow(ctx, database.SelectVersions)); err != nil {
 		return err
 	}
@@ -52,7 +37,7 @@ func (out *State) load(ctx context.Context, tx pgx.Tx, since *database.Versions)
 		}
 	}
 	if since == nil || since.Revision != out.Revision {
-		out.Head = &Revision{}
+		out.Head = &model.Revision{}
 		rows, err := tx.Query(ctx,
 			`SELECT no, text, blame, author, at, words FROM revisions ORDER BY no DESC LIMIT 1`)
 		if err != nil {
@@ -68,7 +53,7 @@ func (out *State) load(ctx context.Context, tx pgx.Tx, since *database.Versions)
 	if err != nil {
 		return err
 	}
-	if out.Probes, err = pgx.CollectRows(rows, pgx.RowToStructByPos[Probe]); err != nil {
+	if out.Probes, err = pgx.CollectRows(rows, pgx.RowToStructByPos[model.Probe]); err != nil {
 		return err
 	}
 	if since == nil || since.Points != out.Versions.Points {
@@ -77,7 +62,7 @@ func (out *State) load(ctx context.Context, tx pgx.Tx, since *database.Versions)
 		}
 	}
 	if out.Whole = since == nil; !out.Whole {
-		return out.touched(ctx, tx, since.Workloads)
+		return loadTouched(ctx, tx, out, since.Workloads)
 	}
 	out.Workloads, err = workloads(ctx, tx, nil)
 	return err
@@ -85,7 +70,7 @@ func (out *State) load(ctx context.Context, tx pgx.Tx, since *database.Versions)
 
 // touched reads the workloads that were changed after a version; all, where it
 // is not known any more which they were.
-func (out *State) touched(ctx context.Context, tx pgx.Tx, after int64) error {
+func loadTouched(ctx context.Context, tx pgx.Tx, out *model.State, after int64) error {
 	if after == out.Versions.Workloads {
 		return nil
 	}

@@ -17,6 +17,7 @@ import (
 	"lucidorchard/core/flow"
 	"lucidorchard/core/service"
 	"lucidorchard/database/databasetest"
+	"lucidorchard/model"
 	"lucidorchard/store"
 )
 
@@ -142,7 +143,7 @@ func TestRevisionsUndoAndConflict(t *testing.T) {
 	s, _ := fresh(t)
 	ctx := t.Context()
 	add := func(no int, text string) error {
-		return s.AddRevision(ctx, store.Revision{No: no, Text: text, Blame: store.Blame{no}, Author: "me",
+		return s.AddRevision(ctx, model.Revision{No: no, Text: text, Blame: model.Blame{no}, Author: "me",
 			Words: text})
 	}
 	require.NoError(t, add(1, "one"))
@@ -166,7 +167,7 @@ func TestRevisionsUndoAndConflict(t *testing.T) {
 	r, err := s.Head(ctx)
 	require.NoError(t, err)
 	require.Equal(t, 6, r.No, "undo is a revision too: the history keeps everything")
-	require.Equal(t, store.Blame{2}, r.Blame)
+	require.Equal(t, model.Blame{2}, r.Blame)
 }
 
 func TestBatchCountsOnce(t *testing.T) {

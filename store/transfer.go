@@ -8,12 +8,14 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"lucidorchard/database"
 	"slices"
 	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
+
+	"lucidorchard/database"
+	"lucidorchard/model"
 )
 
 // Format names what Export writes: JSON Lines, see docs/estate.md. The first
@@ -106,7 +108,7 @@ func (e *LineError) Error() string { return fmt.Sprintf("line %d: %s", e.Line, e
 // asked about what was put back before it counts, and may refuse it. It gives how
 // many lines it read.
 func (s *Store) Restore(ctx context.Context, open func() (io.ReadCloser, error), progress func(lines int),
-	sound func(*State, map[string]json.RawMessage) error) (lines int, err error) {
+	sound func(*model.State, map[string]json.RawMessage) error) (lines int, err error) {
 	err = s.WriteRows(ctx, database.EditLock, func(tx pgx.Tx) error {
 		var there bool
 		if err := tx.QueryRow(ctx, someThere).Scan(&there); err != nil {
@@ -150,7 +152,7 @@ func (s *Store) Restore(ctx context.Context, open func() (io.ReadCloser, error),
 const someThere = `SELECT EXISTS (SELECT FROM workloads) OR EXISTS (SELECT FROM revisions)`
 
 // restored reads everything that was put back, as servers will.
-func restored(ctx context.Context, tx pgx.Tx, lines int, sound func(*State, map[string]json.RawMessage) error) error {
+func restored(ctx context.Context, tx pgx.Tx, lines int, sound func(*model.State, map[string]json.RawMessage) error) error {
 	bad := func(format string, args ...any) error { return &LineError{lines, fmt.Sprintf(format, args...)} }
 	strays := []struct{ what, query string }{
 		{"tags of workloads or from sources that are not in the file",
@@ -175,8 +177,8 @@ func restored(ctx context.Context, tx pgx.Tx, lines int, sound func(*State, map[
 			return bad("found %s: %s", x.what, strings.Join(found, ", "))
 		}
 	}
-	state := &State{}
-	if err := state.load(ctx, tx, nil); err != nil {
+	state := &model.State{}
+	if err := loadState(ctx, tx, state, nil); err != nil {
 		return bad("what the file holds cannot be read again: %s", err)
 	}
 	stored, err := tx.Query(ctx, `SELECT name, value FROM settings`)

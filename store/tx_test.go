@@ -20,6 +20,7 @@ import (
 	"lucidorchard/core/service"
 	"lucidorchard/database"
 	"lucidorchard/database/databasetest"
+	"lucidorchard/model"
 	"lucidorchard/store"
 )
 
@@ -31,8 +32,8 @@ func through(t *testing.T) (*store.Store, *databasetest.Proxy) {
 	return s, p
 }
 
-func rev(no int) store.Revision {
-	return store.Revision{No: no, Text: fmt.Sprint(no), Blame: store.Blame{no}, Author: "me", Words: "Write"}
+func rev(no int) model.Revision {
+	return model.Revision{No: no, Text: fmt.Sprint(no), Blame: model.Blame{no}, Author: "me", Words: "Write"}
 }
 
 func TestALostAnswerToCommitIsLookedUp(t *testing.T) {

@@ -1,5 +1,7 @@
 package main
 
+import "lucidorchard/model"
+
 import (
 	"context"
 	"errors"
@@ -446,11 +448,11 @@ func loadDemo(ctx context.Context, db *store.Store, scale int, log *slog.Logger)
 		return errs[0]
 	}
 	text := p.Format()
-	blame := make(store.Blame, len(policy.Lines(text)))
+	blame := make(model.Blame, len(policy.Lines(text)))
 	for i := range blame {
 		blame[i] = 1
 	}
-	if err := db.Begin(ctx, store.Revision{No: 1, Text: text, Blame: blame, Author: "harbour office",
+	if err := db.Begin(ctx, model.Revision{No: 1, Text: text, Blame: blame, Author: "harbour office",
 		Words: "Start with the policy of Saltmarsh Ferries"}); err != nil {
 		return err
 	}

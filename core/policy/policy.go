@@ -9,9 +9,8 @@
 package policy
 
 import (
-	"time"
-
 	"net/netip"
+	"time"
 
 	"lucidorchard/core/estate"
 	"lucidorchard/core/expr"

@@ -6,11 +6,10 @@ import (
 	"strings"
 
 	"lucidorchard/core/decide"
+	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/policy"
 	"lucidorchard/core/service"
-
-	"lucidorchard/core/estate"
 )
 
 // FlowGroup is conversations that are called alike at both ends, on one service,
