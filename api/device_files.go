@@ -1,8 +1,5 @@
 package api
 
-// Files for devices that we cannot talk to: they fetch what to hold, or only the
-// members of groups.
-
 import (
 	"bytes"
 	"context"
@@ -13,12 +10,15 @@ import (
 	"strings"
 	"time"
 
-	"lucidorchard/app"
 	"lucidorchard/core/plan/acl"
 	"lucidorchard/core/plan/k8s"
 	"lucidorchard/core/plan/nft"
 	"lucidorchard/point"
+	"lucidorchard/refuse"
 )
+
+// Files for devices that we cannot talk to: they fetch what to hold, or only the
+// members of groups.
 
 // DeviceFile is a file with what tells its versions apart.
 type DeviceFile struct {
@@ -62,7 +62,7 @@ func render(t *point.Told, format string) (kind, text string, cannot []string, e
 		}
 		return kind, text, nil, nil
 	case l.Enforced == nil && (format == "acl" || format == "k8s"):
-		return "", "", nil, app.Conflict("format: " + format + " cannot observe: what a device loads of it is enforced. Let the point " +
+		return "", "", nil, refuse.Conflict("format: " + format + " cannot observe: what a device loads of it is enforced. Let the point " +
 			"enforce, or fetch nft")
 	case format == "acl":
 		d, not := acl.Of(l.Enforced)

@@ -16,7 +16,7 @@ import (
 
 	"lucidorchard/api"
 	"lucidorchard/app"
-	"lucidorchard/store"
+	"lucidorchard/jobs"
 )
 
 func TestOpenPagesAreTold(t *testing.T) {
@@ -65,7 +65,7 @@ func TestImportTwiceCountsOnce(t *testing.T) {
 		require.Equal(t, i == 1, report.Already != "")
 		require.Equal(t, int64(2), count())
 	}
-	var jobs []store.Job
+	var jobs []jobs.Job
 	c.get("/api/v1/jobs", &jobs)
 	require.Len(t, jobs, 2)
 	require.Equal(t, 404, c.call("GET", "/api/v1/jobs/99", nil, nil))

@@ -13,9 +13,9 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"lucidorchard/app"
 	"lucidorchard/core/evidence"
 	"lucidorchard/printing"
+	"lucidorchard/refuse"
 	"lucidorchard/store"
 )
 
@@ -123,7 +123,7 @@ func (s *evidenceAPI) read(ctx context.Context, in *evidenceID) (*Body[EvidenceO
 func (s *evidenceAPI) drop(ctx context.Context, in *evidenceID) (*struct{}, error) {
 	there, err := s.Store.DropEvidence(ctx, in.ID)
 	if err == nil && !there {
-		err = app.Missing(fmt.Sprintf("there is no evidence %d", in.ID))
+		err = refuse.Missing(fmt.Sprintf("there is no evidence %d", in.ID))
 	}
 	return nil, err
 }
@@ -162,7 +162,7 @@ func (s *evidenceAPI) pdf(ctx context.Context, in *evidenceID) (*huma.StreamResp
 	}
 	text, err := printing.PDF(ctx, fmt.Sprintf("%s/evidence/%d", s.Here, in.ID), "[data-evidence]")
 	if errors.Is(err, printing.ErrNone) {
-		return nil, app.Missing(printing.ErrNone.Error())
+		return nil, refuse.Missing(printing.ErrNone.Error())
 	}
 	if err != nil {
 		s.Log.Warn("evidence cannot be printed", "evidence", in.ID, "error", err)
@@ -180,7 +180,7 @@ func (s *evidenceAPI) input(ctx context.Context, in *struct {
 		return nil, err
 	}
 	if !slices.ContainsFunc(e.Inputs, func(x evidence.Input) bool { return x.Name == in.Name }) {
-		return nil, app.Missing(fmt.Sprintf("evidence %d has no input %s", in.ID, in.Name))
+		return nil, refuse.Missing(fmt.Sprintf("evidence %d has no input %s", in.ID, in.Name))
 	}
 	return &huma.StreamResponse{Body: func(h huma.Context) {
 		h.SetHeader("Content-Type", "text/plain; charset=utf-8")
@@ -241,7 +241,7 @@ func (s *evidenceAPI) addSchedule(ctx context.Context, in *struct{ Body Evidence
 func (s *evidenceAPI) dropSchedule(ctx context.Context, in *evidenceID) (*struct{}, error) {
 	there, err := s.Store.DropEvidenceSchedule(ctx, in.ID)
 	if err == nil && !there {
-		err = app.Missing(fmt.Sprintf("there is no schedule %d", in.ID))
+		err = refuse.Missing(fmt.Sprintf("there is no schedule %d", in.ID))
 	}
 	return nil, err
 }

@@ -21,6 +21,7 @@ import (
 	"lucidorchard/core/evidence"
 	"lucidorchard/core/flow"
 	"lucidorchard/database/databasetest"
+	"lucidorchard/jobs"
 	"lucidorchard/printing"
 	"lucidorchard/store"
 )
@@ -72,7 +73,7 @@ func TestEvidenceIsMadeAndHandedOut(t *testing.T) {
 	yesterday := time.Now().UTC().AddDate(0, 0, -1).Format(time.DateOnly)
 	make := func(promise string) int64 {
 		t.Helper()
-		var job store.Job
+		var job jobs.Job
 		require.Equal(t, 202, c.call("POST", "/api/v1/evidence", map[string]any{"promise": promise, "from": yesterday, "to": today}, &job))
 		job = c.job(&job)
 		require.Equal(t, "done", job.State, job.Message)

@@ -1,7 +1,5 @@
 package api
 
-// Every flow with its names and both outcomes, for a store of logs.
-
 import (
 	"bufio"
 	"cmp"
@@ -24,7 +22,10 @@ import (
 	"lucidorchard/core/flow"
 	"lucidorchard/core/reach"
 	"lucidorchard/model"
+	"lucidorchard/refuse"
 )
+
+// Every flow with its names and both outcomes, for a store of logs.
 
 // FedFlow is what two ends had to do with each other on a service in an hour, as a line
 // of the feed.
@@ -83,7 +84,7 @@ func (s *watchAPI) serveFlows(w http.ResponseWriter, r *http.Request) {
 		m, err = s.snapshot(r.Context())
 	}
 	if err == nil && filter.Against != 0 {
-		err = app.Invalid("against: found a revision; the feed compares with none")
+		err = refuse.Invalid("against: found a revision; the feed compares with none")
 	}
 	if err == nil {
 		_, err = s.QueryOf(r.Context(), m, filter)

@@ -9,7 +9,8 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"lucidorchard/app"
-	"lucidorchard/store"
+	"lucidorchard/jobs"
+	"lucidorchard/refuse"
 )
 
 type importInput struct {
@@ -34,7 +35,7 @@ func (in *importInput) options() (app.ImportOptions, error) {
 	d := json.NewDecoder(strings.NewReader(in.Form))
 	d.DisallowUnknownFields()
 	if err := d.Decode(&o.Form); err != nil {
-		return o, app.Invalid("form: found no form of a file: " + strings.TrimPrefix(err.Error(), "json: "))
+		return o, refuse.Invalid("form: found no form of a file: " + strings.TrimPrefix(err.Error(), "json: "))
 	}
 	return o, nil
 }
@@ -42,7 +43,7 @@ func (in *importInput) options() (app.ImportOptions, error) {
 // ImportAnswer is a preview, or the job that imports.
 type ImportAnswer struct {
 	Preview *app.ImportReport `json:"preview,omitempty"`
-	Job     *store.Job        `json:"job,omitempty"`
+	Job     *jobs.Job         `json:"job,omitempty"`
 }
 
 // imported: it starts an import, or only says what that would do.
@@ -51,7 +52,7 @@ func imported(o *huma.Operation) {
 	o.Responses["200"] = &huma.Response{Description: "A preview; nothing was stored"}
 }
 
-func importing(job store.Job, err error) (*Stored[ImportAnswer], error) {
+func importing(job jobs.Job, err error) (*Stored[ImportAnswer], error) {
 	if err != nil {
 		return nil, err
 	}

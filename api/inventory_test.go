@@ -16,6 +16,7 @@ import (
 	"lucidorchard/api"
 	"lucidorchard/app"
 	"lucidorchard/database/databasetest"
+	"lucidorchard/jobs"
 	"lucidorchard/store"
 )
 
@@ -353,7 +354,7 @@ func TestTheEstateMovesElsewhere(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(func() { db.Close() })
 	there := client{t, "", db, ""}.second()
-	var job store.Job
+	var job jobs.Job
 	require.Equal(t, 202, there.send("/api/v1/estate", "", "application/x-ndjson", "not an export", &job))
 	require.Contains(t, there.job(&job).Message, "nothing was stored")
 	require.Equal(t, 202, there.send("/api/v1/estate", "", "application/x-ndjson", string(export), &job))

@@ -7,7 +7,8 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"lucidorchard/store"
+	"lucidorchard/database"
+	"lucidorchard/jobs"
 )
 
 // jobsAPI answers about jobs and live events.
@@ -19,7 +20,7 @@ func (s *jobsAPI) routes(r routes) {
 	remove(r, "cancel-job", "/jobs/{id}", "Stop long work", s.cancelJob, missing)
 }
 
-func (s *jobsAPI) listJobs(ctx context.Context, in *struct{ All }) (*List[store.Job], error) {
+func (s *jobsAPI) listJobs(ctx context.Context, in *struct{ All }) (*List[jobs.Job], error) {
 	all, err := s.Store.Jobs(ctx, 50)
 	if err != nil {
 		return nil, err
@@ -38,9 +39,9 @@ type jobID struct {
 	ID int64 `path:"id"`
 }
 
-func (s *jobsAPI) oneJob(ctx context.Context, in *jobID) (*Body[store.Job], error) {
+func (s *jobsAPI) oneJob(ctx context.Context, in *jobID) (*Body[jobs.Job], error) {
 	j, err := s.Store.Job(ctx, in.ID)
-	if errors.Is(err, store.ErrNone) {
+	if errors.Is(err, database.ErrNone) {
 		return nil, huma.Error404NotFound(fmt.Sprintf("there is no job %d", in.ID))
 	}
 	if err != nil {
@@ -49,7 +50,7 @@ func (s *jobsAPI) oneJob(ctx context.Context, in *jobID) (*Body[store.Job], erro
 	return body(s.Live(j)), nil
 }
 
-func (s *jobsAPI) cancelJob(ctx context.Context, in *jobID) (*Body[store.Job], error) {
+func (s *jobsAPI) cancelJob(ctx context.Context, in *jobID) (*Body[jobs.Job], error) {
 	s.Cancel(in.ID)
 	return s.oneJob(ctx, in)
 }

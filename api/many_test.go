@@ -18,6 +18,8 @@ import (
 	"lucidorchard/app"
 	"lucidorchard/core/report"
 	"lucidorchard/database/databasetest"
+	"lucidorchard/events"
+	"lucidorchard/jobs"
 	"lucidorchard/store"
 )
 
@@ -140,12 +142,12 @@ func TestAnEditIsOneEvent(t *testing.T) {
 			}
 		}
 	}()
-	seen := func() (out []app.Event) {
+	seen := func() (out []events.Event) {
 		mu.Lock()
 		defer mu.Unlock()
 		for line := range strings.Lines(got.String()) {
 			if data, ok := strings.CutPrefix(line, "data: "); ok {
-				var e app.Event
+				var e events.Event
 				require.NoError(t, json.Unmarshal([]byte(data), &e))
 				out = append(out, e)
 			}
@@ -167,7 +169,7 @@ func TestAnEditIsOneEvent(t *testing.T) {
 func TestProposalsThatAreTooWideAreBarredHere(t *testing.T) {
 	c := serve(t)
 	c.company()
-	var job store.Job
+	var job jobs.Job
 	require.Equal(t, 202, c.call("POST", "/api/v1/derive", map[string]any{}, &job))
 	require.Equal(t, "done", c.job(&job).State)
 	var ps api.Proposals

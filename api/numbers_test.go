@@ -7,14 +7,14 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lucidorchard/api"
-	"lucidorchard/store"
+	"lucidorchard/jobs"
 )
 
 // The same quantity is one number, whichever view says it.
 func TestNumbersAgree(t *testing.T) {
 	c := serve(t)
 	c.company()
-	var job store.Job
+	var job jobs.Job
 	require.Equal(t, 202, c.call("POST", "/api/v1/derive", nil, &job))
 	require.Equal(t, "done", c.job(&job).State)
 	agree := func(step string) {

@@ -13,7 +13,9 @@ import (
 	"lucidorchard/core/policy"
 	"lucidorchard/core/reach"
 	"lucidorchard/core/report"
+	"lucidorchard/database"
 	"lucidorchard/model"
+	"lucidorchard/refuse"
 	"lucidorchard/store"
 )
 
@@ -375,8 +377,8 @@ type Difference struct {
 
 func (s *policyAPI) revision(ctx context.Context, no int) (model.Revision, error) {
 	r, err := s.Store.Revision(ctx, no)
-	if errors.Is(err, store.ErrNone) {
-		return r, app.Missing(fmt.Sprintf("there is no revision %d", no))
+	if errors.Is(err, database.ErrNone) {
+		return r, refuse.Missing(fmt.Sprintf("there is no revision %d", no))
 	}
 	return r, err
 }

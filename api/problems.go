@@ -15,11 +15,11 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5/middleware"
 
-	"lucidorchard/app"
 	"lucidorchard/core/decide"
 	"lucidorchard/database"
 	"lucidorchard/disk"
 	"lucidorchard/model"
+	"lucidorchard/refuse"
 	"lucidorchard/store"
 )
 
@@ -125,7 +125,7 @@ func (s *base) failed(ctx context.Context, err error) error {
 		full     *disk.FullError
 		fault    *model.Fault
 		told     huma.StatusError
-		said     *app.Problem
+		said     *refuse.Problem
 		cost     *decide.CostError
 	)
 	cause := func(level slog.Level, words string, more ...any) {
@@ -138,12 +138,12 @@ func (s *base) failed(ctx context.Context, err error) error {
 		return err
 	case errors.As(err, &said):
 		switch said.Kind {
-		case app.IsMissing:
+		case refuse.IsMissing:
 			return huma.Error404NotFound(said.Detail)
-		case app.IsMoved:
+		case refuse.IsMoved:
 			return &Problem{problemMoved, http.StatusText(http.StatusConflict), http.StatusConflict, said.Detail, nil,
 				said.Revision, said.Was, said.Now}
-		case app.IsConflict:
+		case refuse.IsConflict:
 			return huma.Error409Conflict(said.Detail)
 		}
 		return huma.Error422UnprocessableEntity(said.Detail)

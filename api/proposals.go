@@ -10,6 +10,7 @@ import (
 	"lucidorchard/app"
 	"lucidorchard/core/decide"
 	"lucidorchard/core/policy"
+	"lucidorchard/jobs"
 	"lucidorchard/store"
 )
 
@@ -27,7 +28,7 @@ type DerivedOut struct {
 
 // Proposals is the newest derivation as far as it still stands.
 type Proposals struct {
-	Job     *store.Job      `json:"job,omitempty" doc:"The newest derivation"`
+	Job     *jobs.Job       `json:"job,omitempty" doc:"The newest derivation"`
 	Derived *DerivedOut     `json:"derived,omitempty" doc:"The result of the newest that is done, without what the draft has taken"`
 	Stale   bool            `json:"stale" doc:"The draft has changed since; deriving again proposes only the difference"`
 	Refused []store.Refusal `json:"refused"`

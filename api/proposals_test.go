@@ -17,6 +17,7 @@ import (
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/service"
+	"lucidorchard/jobs"
 	"lucidorchard/store"
 )
 
@@ -40,7 +41,7 @@ func here(ps api.Proposals) (out []api.ProposalOut) {
 func TestProposalsAreTakenAndRefused(t *testing.T) {
 	c := serve(t)
 	c.begin()
-	var job store.Job
+	var job jobs.Job
 	require.Equal(t, 202, c.call("POST", "/api/v1/derive?balance=0.5", nil, &job))
 	require.Equal(t, "done", c.job(&job).State)
 	var ps api.Proposals
@@ -146,7 +147,7 @@ func TestProposalsAreTakenAndRefused(t *testing.T) {
 func TestWhatADerivationLeavesOpenIsOneNumber(t *testing.T) {
 	c := serve(t)
 	c.begin()
-	var job store.Job
+	var job jobs.Job
 	require.Equal(t, 202, c.call("POST", "/api/v1/derive?balance=0.3", nil, &job))
 	require.Equal(t, "done", c.job(&job).State)
 	rng := rand.New(rand.NewPCG(4, 2))
@@ -238,7 +239,7 @@ func (c client) judge(out any, all ...app.Judgement) int {
 func TestWhatIsSetAsideIsSettledTogether(t *testing.T) {
 	c := serve(t)
 	c.begin()
-	var job store.Job
+	var job jobs.Job
 	require.Equal(t, 202, c.call("POST", "/api/v1/derive?balance=0.5", nil, &job))
 	require.Equal(t, "done", c.job(&job).State)
 	var ps api.Proposals
@@ -308,7 +309,7 @@ func TestProposalsOfOneShapeAreTakenAsOne(t *testing.T) {
 	require.NoError(t, c.db.ImportWorkloads(t.Context(), "mills", []string{"app", "env", "tier"}, ws))
 	_, err := c.db.AddBatch(t.Context(), store.BatchOf("mills", flow.Stating(seen), nil))
 	require.NoError(t, err)
-	var job store.Job
+	var job jobs.Job
 	require.Equal(t, 202, c.call("POST", "/api/v1/derive?balance=0.5", nil, &job))
 	require.Equal(t, "done", c.job(&job).State)
 	var ps api.Proposals

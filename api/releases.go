@@ -19,6 +19,7 @@ import (
 	"lucidorchard/core/rollout"
 	"lucidorchard/model"
 	"lucidorchard/point"
+	"lucidorchard/refuse"
 	"lucidorchard/releasing"
 	"lucidorchard/store"
 )
@@ -262,7 +263,7 @@ func (s *releasesAPI) wave(ctx context.Context, v *reach.View, m *model.Model, n
 		}
 	}
 	if len(points) == 0 || len(p.Releases) == 0 {
-		return nil, nil, app.Missing(fmt.Sprintf("wave %d has no points, or nothing was released", no))
+		return nil, nil, refuse.Missing(fmt.Sprintf("wave %d has no points, or nothing was released", no))
 	}
 	return p, points, nil
 }
@@ -554,7 +555,7 @@ func (s *releasesAPI) guards(ctx context.Context, in *struct {
 	}
 	w, ok := m.Estate.ByID(in.ID)
 	if !ok {
-		return nil, app.Missing("there is no workload with the id " + in.ID)
+		return nil, refuse.Missing("there is no workload with the id " + in.ID)
 	}
 	out, err := s.GuardedBy(ctx, v, m, w)
 	if err != nil {

@@ -16,6 +16,7 @@ import (
 
 	"lucidorchard/api"
 	"lucidorchard/app"
+	"lucidorchard/jobs"
 	"lucidorchard/point"
 	"lucidorchard/store"
 )
@@ -446,7 +447,7 @@ func TestLeaksGoByWhatPointsHeld(t *testing.T) {
 	c.addPoint("live", "env is live", 1)
 	require.Equal(t, 201, c.replace(1, start+"reject any -> live on tcp/4444\n"))
 	imported := func(at time.Time) {
-		var a struct{ Job store.Job }
+		var a struct{ Job jobs.Job }
 		file := fmt.Sprintf("start,src,dst,proto,dport,outcome\n%s,192.0.2.77,10.20.3.10,tcp,4444,carried\n",
 			at.UTC().Format(time.RFC3339))
 		require.Equal(t, 202, c.call("POST", "/api/v1/imports/flows", file, &a))

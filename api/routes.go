@@ -16,8 +16,8 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"lucidorchard/core/policy"
+	"lucidorchard/jobs"
 	"lucidorchard/point"
-	"lucidorchard/store"
 )
 
 // Version is the first part of every path of the API. What a version promises
@@ -185,10 +185,10 @@ type Made[T any] struct {
 // Begun is the answer to something that starts long work.
 type Begun struct {
 	Location string `header:"Location" doc:"Of the work: ask there how far it is"`
-	Body     store.Job
+	Body     jobs.Job
 }
 
-func begin(j store.Job, err error) (*Begun, error) {
+func begin(j jobs.Job, err error) (*Begun, error) {
 	if err != nil {
 		return nil, err
 	}

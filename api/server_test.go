@@ -21,6 +21,7 @@ import (
 	"lucidorchard/core/flow"
 	"lucidorchard/database/databasetest"
 	"lucidorchard/demo"
+	"lucidorchard/jobs"
 	"lucidorchard/store"
 )
 
@@ -259,8 +260,8 @@ func TestTagPreviewAndSettling(t *testing.T) {
 	require.Contains(t, p.Detail, "nothing was changed")
 }
 
-func (c client) job(j *store.Job) store.Job {
-	var out store.Job
+func (c client) job(j *jobs.Job) jobs.Job {
+	var out jobs.Job
 	require.Eventually(c.t, func() bool {
 		require.Equal(c.t, 200, c.call("GET", fmt.Sprintf("/api/v1/jobs/%d", j.ID), nil, &out))
 		return out.State != "running"

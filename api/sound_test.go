@@ -19,6 +19,7 @@ import (
 	"lucidorchard/app"
 	"lucidorchard/core/estate"
 	"lucidorchard/database/databasetest"
+	"lucidorchard/jobs"
 	"lucidorchard/model"
 	"lucidorchard/store"
 )
@@ -68,7 +69,7 @@ func (c client) do(method, path string, headers map[string]string, text string) 
 // comes after them.
 func TestFilesSentOneAfterTheOtherAreEachRead(t *testing.T) {
 	c := small(t, nil, api.Options{})
-	var jobs []*store.Job
+	var jobs []*jobs.Job
 	const rows = 500
 	for n := range 12 {
 		var text strings.Builder
@@ -118,7 +119,7 @@ func TestAFileThatDoesNotArriveWholeIsNoFile(t *testing.T) {
 	require.NoError(t, err)
 	_, err = http.DefaultClient.Do(req)
 	require.Error(t, err)
-	var jobs []store.Job
+	var jobs []jobs.Job
 	c.get("/api/v1/jobs", &jobs)
 	require.Empty(t, jobs)
 }

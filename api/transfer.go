@@ -10,11 +10,11 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"lucidorchard/app"
 	"lucidorchard/core/estate"
 	"lucidorchard/core/policy"
 	"lucidorchard/ingest"
 	"lucidorchard/model"
+	"lucidorchard/refuse"
 	"lucidorchard/store"
 )
 
@@ -73,7 +73,7 @@ func (s *importsAPI) restoreEstate(ctx context.Context, in *struct{ rawBody }) (
 				func(n int) { progress(0.5, fmt.Sprintf("%d lines", n)) }, soundState)
 			var bad *store.LineError
 			if errors.As(err, &bad) {
-				return nil, app.Invalid("the export cannot be used, nothing was stored: " + bad.Error())
+				return nil, refuse.Invalid("the export cannot be used, nothing was stored: " + bad.Error())
 			}
 			if err != nil {
 				return nil, err

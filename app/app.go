@@ -8,7 +8,6 @@ package app
 
 import (
 	"context"
-	"crypto/rand"
 	"database/sql"
 	"errors"
 	"fmt"
@@ -22,8 +21,11 @@ import (
 	"lucidorchard/core/policy"
 	"lucidorchard/core/reach"
 	"lucidorchard/disk"
+	"lucidorchard/events"
+	"lucidorchard/jobs"
 	"lucidorchard/model"
 	"lucidorchard/notify"
+	"lucidorchard/refuse"
 	"lucidorchard/releasing"
 	"lucidorchard/store"
 )
@@ -51,11 +53,12 @@ type Options struct {
 type App struct {
 	Options
 	Models *model.Keeper
-	Events Events
+	Events events.Events
+
+	*jobs.Runner
 
 	ctx        context.Context
-	owner      string // of the jobs that run here
-	jobs       jobs
+	group      sync.WaitGroup // of what runs in the background
 	suggester  suggester
 	teller     releasing.Teller
 	hub        hub
@@ -72,7 +75,6 @@ type App struct {
 	fresh       fresh
 	gathered    gathered
 	derivations derivations
-	looked      time.Time // when the jobs of all servers were last looked at
 }
 
 // New makes an App; without a Store, one that only describes itself. What it runs
@@ -81,10 +83,15 @@ func New(ctx context.Context, o Options) *App {
 	if o.Log == nil {
 		o.Log = slog.New(slog.NewTextHandler(os.Stderr, nil))
 	}
-	a := &App{Options: o, ctx: ctx, owner: o.Name + "/" + rand.Text()[:8], told: make(chan struct{}, 1),
+	a := &App{Options: o, ctx: ctx, told: make(chan struct{}, 1),
 		watching: watching{followed: map[time.Time]*dayFollowed{}, split: split{}}, fresh: fresh{came: make(chan struct{}, 1)}}
 	a.teller.Policy = a.releasePolicy
-	a.Models = model.NewKeeper(o.Store, o.Log, func(_, now *model.Model) { a.Events.made(now.Versions) })
+	a.Models = model.NewKeeper(o.Store, o.Log, func(_, now *model.Model) { a.Events.Made(now.Versions) })
+	var kept jobs.Store
+	if o.Store != nil {
+		kept = o.Store
+	}
+	a.Runner = jobs.NewRunner(ctx, jobs.Options{Store: kept, Log: o.Log, Name: o.Name, Words: a.Told, Changed: a.Events.Changed})
 	if o.Store == nil {
 		return a
 	}
@@ -92,18 +99,11 @@ func New(ctx context.Context, o Options) *App {
 	if o.Collector != nil {
 		go a.followCollector(ctx)
 	}
-	known := map[string]seenOwner{}
-	soon, cancel := context.WithTimeout(ctx, 10*time.Second)
-	if err := a.lookAtJobs(soon, known); err != nil {
-		o.Log.Warn("the jobs of an earlier run cannot be looked at yet", "error", err)
-	}
-	cancel()
-	go a.watchJobs(ctx, known)
-	a.jobs.group.Go(func() { a.keepUp(ctx) })
-	a.jobs.group.Go(func() { a.goOn(ctx) })
-	a.jobs.group.Go(func() { a.watchTraffic(ctx) })
-	a.jobs.group.Go(func() { a.sendNotices(ctx) })
-	a.jobs.group.Go(func() { a.keepSchedules(ctx) })
+	a.group.Go(func() { a.keepUp(ctx) })
+	a.group.Go(func() { a.goOn(ctx) })
+	a.group.Go(func() { a.watchTraffic(ctx) })
+	a.group.Go(func() { a.sendNotices(ctx) })
+	a.group.Go(func() { a.keepSchedules(ctx) })
 	return a
 }
 
@@ -120,6 +120,13 @@ func (a *App) followCollector(ctx context.Context) {
 			}
 		}
 	}
+}
+
+// Wait waits until all that runs in the background has ended and how it ended is stored.
+// Cancel the context given to New first.
+func (a *App) Wait() {
+	a.Runner.Wait()
+	a.group.Wait()
 }
 
 // Done is closed when the App ends.
@@ -150,7 +157,7 @@ func (a *App) RevisionPolicy(ctx context.Context, revision int) (*policy.Policy,
 		return nil, err
 	}
 	if r.No == 0 {
-		return nil, Missing(fmt.Sprintf("there is no revision %d to compare with", revision))
+		return nil, refuse.Missing(fmt.Sprintf("there is no revision %d to compare with", revision))
 	}
 	p, _ := policy.Parse(r.Text)
 	return p, nil

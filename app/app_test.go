@@ -13,7 +13,10 @@ import (
 	"lucidorchard/app"
 	"lucidorchard/database"
 	"lucidorchard/database/databasetest"
+	"lucidorchard/events"
+	"lucidorchard/jobs"
 	"lucidorchard/model"
+	"lucidorchard/refuse"
 	"lucidorchard/store"
 )
 
@@ -37,8 +40,8 @@ func running(t testing.TB, db *store.Store, name string) (*app.App, func()) {
 	return a, end
 }
 
-func ended(t *testing.T, db *store.Store, id int64) store.Job {
-	var j store.Job
+func ended(t *testing.T, db *store.Store, id int64) jobs.Job {
+	var j jobs.Job
 	require.Eventually(t, func() bool {
 		var err error
 		j, err = db.Job(t.Context(), id)
@@ -51,7 +54,7 @@ func ended(t *testing.T, db *store.Store, id int64) store.Job {
 func TestJobsEndAsTheyDid(t *testing.T) {
 	db := open(t)
 	a, _ := running(t, db, "one")
-	run := func(w app.Work) store.Job {
+	run := func(w jobs.Work) jobs.Job {
 		j, err := a.Start(t.Context(), "derive", "Derive", w)
 		require.NoError(t, err)
 		return ended(t, db, j.ID)
@@ -62,7 +65,9 @@ func TestJobsEndAsTheyDid(t *testing.T) {
 	})
 	require.Equal(t, "done", j.State)
 	require.JSONEq(t, `{"n":7}`, string(*j.Result))
-	j = run(func(context.Context, func(float64, string)) (any, error) { return nil, app.Invalid("no such thing") })
+	j = run(func(context.Context, func(float64, string)) (any, error) {
+		return nil, refuse.Invalid("no such thing")
+	})
 	require.Equal(t, []string{"failed", "no such thing"}, []string{j.State, j.Message})
 	j = run(func(context.Context, func(float64, string)) (any, error) { panic("seven") })
 	require.Equal(t, "failed", j.State)
@@ -128,15 +133,15 @@ func TestEditsOfWhatHasChanged(t *testing.T) {
 	line, err := a.Locate(ctx, m, 1, 1)
 	require.NoError(t, err)
 	require.Equal(t, 2, line, "it is found where it stands now")
-	var p *app.Problem
+	var p *refuse.Problem
 	_, err = a.Locate(ctx, m, 1, 2)
 	require.ErrorAs(t, err, &p)
-	require.Equal(t, app.IsMoved, p.Kind)
+	require.Equal(t, refuse.IsMoved, p.Kind)
 	require.Contains(t, p.Detail,
 		"It was: group trial = env is trial. Now, in revision 2: group trial = env in (trial, bench).")
 	_, err = a.Locate(ctx, m, 9, 1)
 	require.ErrorAs(t, err, &p)
-	require.Equal(t, app.IsInvalid, p.Kind)
+	require.Equal(t, refuse.IsInvalid, p.Kind)
 	require.NoError(t, app.Unchanged(m, 2, "env is live"))
 	require.NoError(t, app.Unchanged(m, 2, "group live = env is live"))
 	require.ErrorAs(t, app.Unchanged(m, 2, "env is trial"), &p)
@@ -144,7 +149,7 @@ func TestEditsOfWhatHasChanged(t *testing.T) {
 	require.NoError(t, err)
 	_, err = a.SaveText(ctx, m, "group y = any\n", "Write")
 	require.ErrorAs(t, err, &p, "the model is of a text that is no longer the newest")
-	require.Equal(t, app.IsMoved, p.Kind)
+	require.Equal(t, refuse.IsMoved, p.Kind)
 	m, err = a.Model(ctx)
 	require.NoError(t, err)
 	require.Equal(t, "group x = any\n", m.Head.Text)
@@ -152,7 +157,7 @@ func TestEditsOfWhatHasChanged(t *testing.T) {
 }
 
 func TestEventsSayWhatThereIs(t *testing.T) {
-	var e app.Events
+	var e events.Events
 	now, next := e.Next()
 	require.Zero(t, now)
 	e.Changed()

@@ -1,7 +1,5 @@
 package app
 
-// Deriving, and the proposals of the newest derivation as they stand.
-
 import (
 	"bytes"
 	"cmp"
@@ -15,9 +13,13 @@ import (
 	"lucidorchard/core/derive"
 	"lucidorchard/core/expr"
 	"lucidorchard/core/reach"
+	"lucidorchard/jobs"
 	"lucidorchard/model"
+	"lucidorchard/refuse"
 	"lucidorchard/store"
 )
+
+// Deriving, and the proposals of the newest derivation as they stand.
 
 // Proposal is a rule that derivation suggests, with its evidence.
 type Proposal struct {
@@ -144,17 +146,17 @@ type DerivationMade struct {
 
 // Derive starts deriving proposals from the conversations of a view.
 func (a *App) Derive(ctx context.Context, v *reach.View, m *model.Model, balance float64,
-	scope DeriveScope) (store.Job, error) {
+	scope DeriveScope) (jobs.Job, error) {
 	group, name := scope.Group, scope.Group
 	if scope.Area != "" {
 		area := m.Policy.Areas[scope.Area]
 		if area == nil {
-			return store.Job{}, Missing("there is no area " + scope.Area)
+			return jobs.Job{}, refuse.Missing("there is no area " + scope.Area)
 		}
 		group, name = area.Group.Name, "area "+scope.Area
 	}
 	if group != "" && m.Policy.Groups[group] == nil {
-		return store.Job{}, Missing("there is no group " + group)
+		return jobs.Job{}, refuse.Missing("there is no group " + group)
 	}
 	return a.StartStoring(ctx, "derive", "Derive proposals",
 		func(ctx context.Context, progress func(float64, string)) (any, error) {

@@ -6,7 +6,9 @@ import (
 	"slices"
 
 	"lucidorchard/core/policy"
+	"lucidorchard/database"
 	"lucidorchard/model"
+	"lucidorchard/refuse"
 	"lucidorchard/store"
 )
 
@@ -17,15 +19,15 @@ func (a *App) Locate(ctx context.Context, snap *model.Model, base, line int) (in
 		return line, nil
 	}
 	old, err := a.Store.Revision(ctx, base)
-	if errors.Is(err, store.ErrNone) {
-		return 0, Invalid("there is no revision with the number that the edit names")
+	if errors.Is(err, database.ErrNone) {
+		return 0, refuse.Invalid("there is no revision with the number that the edit names")
 	}
 	if err != nil {
 		return 0, err
 	}
 	before, after := policy.Lines(old.Text), policy.Lines(snap.Head.Text)
 	if line < 1 || line > len(before) {
-		return 0, Invalid("the revision has no such line")
+		return 0, refuse.Invalid("the revision has no such line")
 	}
 	where := policy.Follow(before, after)
 	if to := where[line-1]; to > 0 {
@@ -79,7 +81,7 @@ func (a *App) apply(ctx context.Context, e store.Edit) error {
 	}
 	err := a.Store.Apply(ctx, e)
 	if errors.Is(err, store.ErrMoved) {
-		return Moved("somebody else changed the policy in this very moment; nothing was changed, try again")
+		return refuse.Moved("somebody else changed the policy in this very moment; nothing was changed, try again")
 	}
 	if err != nil {
 		return err

@@ -13,7 +13,10 @@ import (
 	"lucidorchard/core/evidence"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/plural"
+	"lucidorchard/database"
+	"lucidorchard/jobs"
 	"lucidorchard/model"
+	"lucidorchard/refuse"
 	"lucidorchard/store"
 )
 
@@ -27,19 +30,19 @@ const longestPeriod = 400 * 24 * time.Hour
 
 // MakeEvidence starts making evidence for a promise over a period of whole days; one that
 // is not over yet ends now.
-func (a *App) MakeEvidence(ctx context.Context, m *model.Model, promise string, from, to time.Time) (store.Job, error) {
+func (a *App) MakeEvidence(ctx context.Context, m *model.Model, promise string, from, to time.Time) (jobs.Job, error) {
 	promise, err := a.promise(m, promise)
 	if err != nil {
-		return store.Job{}, err
+		return jobs.Job{}, err
 	}
 	now := time.Now().UTC().Truncate(time.Microsecond)
 	switch {
 	case !from.Before(to):
-		return store.Job{}, Invalid("to: found a day before from; nothing was made. Say the first and the last day of the period")
+		return jobs.Job{}, refuse.Invalid("to: found a day before from; nothing was made. Say the first and the last day of the period")
 	case !from.Before(now):
-		return store.Job{}, Invalid("from: found a day that has not come yet; nothing was made")
+		return jobs.Job{}, refuse.Invalid("from: found a day that has not come yet; nothing was made")
 	case to.Sub(from) > longestPeriod:
-		return store.Job{}, Invalid(fmt.Sprintf("found a period of %s, expected at most 400; nothing was made", plural.Of(int(to.Sub(from).Hours()/24), "day")))
+		return jobs.Job{}, refuse.Invalid(fmt.Sprintf("found a period of %s, expected at most 400; nothing was made", plural.Of(int(to.Sub(from).Hours()/24), "day")))
 	}
 	if to.After(now) {
 		to = now
@@ -55,16 +58,16 @@ func (a *App) MakeEvidence(ctx context.Context, m *model.Model, promise string, 
 func (a *App) promise(m *model.Model, text string) (string, error) {
 	if name, is := strings.CutPrefix(text, "group "); is {
 		if m.Policy.Groups[name] == nil {
-			return "", Missing("there is no group " + name + " in the draft; nothing was made")
+			return "", refuse.Missing("there is no group " + name + " in the draft; nothing was made")
 		}
 		return text, nil
 	}
 	if !strings.HasPrefix(strings.TrimSpace(text), "assert ") || strings.Contains(text, "\n") {
-		return "", Invalid(fmt.Sprintf("promise: found %.80q, expected an assertion such as assert only a -> b on any, or group and its name; nothing was made", text))
+		return "", refuse.Invalid(fmt.Sprintf("promise: found %.80q, expected an assertion such as assert only a -> b on any, or group and its name; nothing was made", text))
 	}
 	sentence, errs := evidence.Read(m.Head.Text, text)
 	if len(errs) > 0 {
-		return "", Invalid("promise: " + errs[0].Message + "; nothing was made")
+		return "", refuse.Invalid("promise: " + errs[0].Message + "; nothing was made")
 	}
 	return sentence, nil
 }
@@ -79,7 +82,7 @@ func (a *App) recall(ctx context.Context, c *evidence.Case) error {
 		return err
 	}
 	if len(c.Drafts) == 0 {
-		return Conflict("there is no policy yet; nothing was made. Write a draft, or import one")
+		return refuse.Conflict("there is no policy yet; nothing was made. Write a draft, or import one")
 	}
 	c.Structural, c.Traffic = m.Structural, m.Table
 	c.Seen = func(h flow.Hour) bool {
@@ -100,7 +103,7 @@ func (a *App) makeEvidence(ctx context.Context, c *evidence.Case, schedule *int6
 	}, nil)
 	var unreadable *evidence.UnreadableError
 	if errors.As(err, &unreadable) {
-		return 0, Invalid("the policy of that time does not know what is promised: " + unreadable.Error())
+		return 0, refuse.Invalid("the policy of that time does not know what is promised: " + unreadable.Error())
 	}
 	if err != nil {
 		return 0, err
@@ -122,15 +125,15 @@ func (a *App) makeEvidence(ctx context.Context, c *evidence.Case, schedule *int6
 // long as it is what was signed.
 func (a *App) Evidence(ctx context.Context, id int64) (*store.EvidenceKept, *evidence.Evidence, ed25519.PublicKey, error) {
 	kept, err := a.Store.EvidenceOf(ctx, id)
-	if errors.Is(err, store.ErrNone) {
-		return nil, nil, nil, Missing(fmt.Sprintf("there is no evidence %d", id))
+	if errors.Is(err, database.ErrNone) {
+		return nil, nil, nil, refuse.Missing(fmt.Sprintf("there is no evidence %d", id))
 	}
 	if err != nil {
 		return nil, nil, nil, err
 	}
 	e, key, err := evidence.Verify(kept.Body)
 	if err != nil {
-		return nil, nil, nil, Conflict(fmt.Sprintf("evidence %d cannot be shown: %s. Make it anew, and look who has been at the database", id, err))
+		return nil, nil, nil, refuse.Conflict(fmt.Sprintf("evidence %d cannot be shown: %s. Make it anew, and look who has been at the database", id, err))
 	}
 	return kept, e, key, nil
 }
@@ -166,7 +169,7 @@ func (a *App) AddEvidenceSchedule(ctx context.Context, m *model.Model, promise, 
 	}
 	id, err := a.Store.AddEvidenceSchedule(ctx, store.EvidenceSchedule{Promise: promise, Every: every, Author: a.Author})
 	if errors.Is(err, store.ErrTaken) {
-		return 0, Conflict("that is made every " + every + " already; nothing was changed")
+		return 0, refuse.Conflict("that is made every " + every + " already; nothing was changed")
 	}
 	return id, err
 }
@@ -205,7 +208,7 @@ func (a *App) makeDue(ctx context.Context, now time.Time) error {
 			continue
 		}
 		c := evidence.Case{Promise: s.Promise, From: from, To: to, Made: now.UTC().Truncate(time.Microsecond), By: s.Author}
-		_, err := a.guarded(ctx, func(ctx context.Context, progress func(float64, string)) (any, error) {
+		_, err := a.Guarded(ctx, func(ctx context.Context, progress func(float64, string)) (any, error) {
 			return a.makeEvidence(ctx, &c, &s.ID, progress)
 		}, func(float64, string) {})
 		problem := ""

@@ -1,7 +1,5 @@
 package app
 
-// What a ledger is filtered by: as an address asks for it, and as a notice keeps it.
-
 import (
 	"context"
 	"errors"
@@ -18,8 +16,11 @@ import (
 	"lucidorchard/core/reach"
 	"lucidorchard/core/service"
 	"lucidorchard/model"
+	"lucidorchard/refuse"
 	"lucidorchard/store"
 )
+
+// What a ledger is filtered by: as an address asks for it, and as a notice keeps it.
 
 // Filter says which conversations count.
 type Filter struct {
@@ -108,12 +109,12 @@ func (f Filter) query(snap *model.Model) (reach.Query, error) {
 		q.Was = verdicts(f.Was)
 	}
 	if f.Group != "" && snap.Policy.Groups[f.Group] == nil {
-		return q, Missing("there is no group " + f.Group)
+		return q, refuse.Missing("there is no group " + f.Group)
 	}
 	if f.Workload != "" {
 		i, ok := snap.Estate.ByID(f.Workload)
 		if !ok {
-			return q, Missing("there is no workload with the id " + f.Workload)
+			return q, refuse.Missing("there is no workload with the id " + f.Workload)
 		}
 		q.Workload = &i
 	}
@@ -121,7 +122,7 @@ func (f Filter) query(snap *model.Model) (reach.Query, error) {
 	if f.For != "" {
 		part, ok := reach.ReadPart(f.For)
 		if !ok {
-			return q, Invalid(fmt.Sprintf("for: found %q, expected area:NAME, owner:NAME "+
+			return q, refuse.Invalid(fmt.Sprintf("for: found %q, expected area:NAME, owner:NAME "+
 				"or KEY:VALUE", f.For))
 		}
 		q.Part = &part
@@ -136,10 +137,10 @@ func endOf(m *model.Model, name, text string) (*expr.Expr, error) {
 	}
 	e, errs := expr.ParseText(text)
 	if len(errs) > 0 {
-		return nil, Invalid(fmt.Sprintf("%s: at character %d: %s", name, errs[0].Col, errs[0].Message))
+		return nil, refuse.Invalid(fmt.Sprintf("%s: at character %d: %s", name, errs[0].Col, errs[0].Message))
 	}
 	if unknown := plan.UnknownGroup(m.Compiled, e); unknown != "" {
-		return nil, Invalid(fmt.Sprintf("%s: the draft has no group %s", name, unknown))
+		return nil, refuse.Invalid(fmt.Sprintf("%s: the draft has no group %s", name, unknown))
 	}
 	return e, nil
 }
@@ -168,7 +169,7 @@ func (f Filter) narrow(snap *model.Model, to *reach.Filter) error {
 		}
 		r, ok, err := service.ParseSpec(strings.ToLower(word))
 		if !ok || err != nil {
-			return Invalid(fmt.Sprintf("services: found %q, expected the name of a "+
+			return refuse.Invalid(fmt.Sprintf("services: found %q, expected the name of a "+
 				"service of the policy, or a spec such as tcp/443", word))
 		}
 		to.Services = to.Services.Union(service.NewSet(r))
@@ -176,7 +177,7 @@ func (f Filter) narrow(snap *model.Model, to *reach.Filter) error {
 	for _, path := range f.Path {
 		parts := strings.Split(path, "|")
 		if len(parts) != 4 {
-			return Invalid(fmt.Sprintf("path: found %q, expected four names separated by |",
+			return refuse.Invalid(fmt.Sprintf("path: found %q, expected four names separated by |",
 				path))
 		}
 		to.Paths = append(to.Paths, reach.Path{ClientColumn: parts[0], ClientRow: parts[1], ServerColumn: parts[2],
@@ -216,14 +217,14 @@ func FilterFrom(values url.Values) (Filter, error) {
 	for name, texts := range values {
 		to, known := fields[name]
 		if !known {
-			return f, Invalid(fmt.Sprintf("filter: found %q, which is no part of a filter of the ledger", name))
+			return f, refuse.Invalid(fmt.Sprintf("filter: found %q, which is no part of a filter of the ledger", name))
 		}
 		for _, text := range texts {
 			if enum := allowed[name]; enum != "" && !slices.Contains(strings.Split(enum, ","), text) {
-				return f, Invalid(fmt.Sprintf("filter: %s: found %q, expected one of %s", name, text, enum))
+				return f, refuse.Invalid(fmt.Sprintf("filter: %s: found %q, expected one of %s", name, text, enum))
 			}
 			if err := put(to, text); err != nil {
-				return f, Invalid(fmt.Sprintf("filter: %s: found %q, expected %s", name, text, err))
+				return f, refuse.Invalid(fmt.Sprintf("filter: %s: found %q, expected %s", name, text, err))
 			}
 		}
 	}

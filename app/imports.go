@@ -9,7 +9,9 @@ import (
 
 	"lucidorchard/core/estate"
 	"lucidorchard/ingest"
+	"lucidorchard/jobs"
 	"lucidorchard/model"
+	"lucidorchard/refuse"
 	"lucidorchard/store"
 )
 
@@ -97,7 +99,7 @@ type reading struct {
 func (a *App) readWorkloads(ctx context.Context, snap *model.Model, file *File, in ImportOptions,
 	preview bool) (*reading, error) {
 	if in.Source == estate.ByHand {
-		return nil, Invalid("source: “by hand” is for what people set; give the source another name")
+		return nil, refuse.Invalid("source: “by hand” is for what people set; give the source another name")
 	}
 	r := &reading{report: ImportReport{Errors: []ingest.RowError{}, Warnings: []string{}, Examples: []ImportExample{},
 		NewWords: []string{}}}
@@ -118,11 +120,11 @@ func (a *App) readWorkloads(ctx context.Context, snap *model.Model, file *File, 
 		err = r.table(in, f, look, sources, preview)
 	}
 	if err != nil {
-		var told *Problem
+		var told *refuse.Problem
 		if errors.As(err, &told) {
 			return nil, err
 		}
-		return nil, Invalid("the file cannot be used: " + err.Error())
+		return nil, refuse.Invalid("the file cannot be used: " + err.Error())
 	}
 	listed, err := a.Store.Listed(ctx, in.Source)
 	if err != nil {
@@ -160,7 +162,7 @@ func beginning(file *File, form ingest.Form) (*ingest.Look, error) {
 		look, err = ingest.LookAt(head[:n], whole, form, shownRows)
 	}
 	if err != nil {
-		return nil, Invalid("the file cannot be used: " + err.Error())
+		return nil, refuse.Invalid("the file cannot be used: " + err.Error())
 	}
 	return look, nil
 }
@@ -215,13 +217,13 @@ func (a *App) PreviewWorkloads(ctx context.Context, m *model.Model, file *File, 
 }
 
 // ImportWorkloads starts taking a list of workloads.
-func (a *App) ImportWorkloads(ctx context.Context, m *model.Model, file *File, o ImportOptions) (store.Job, error) {
+func (a *App) ImportWorkloads(ctx context.Context, m *model.Model, file *File, o ImportOptions) (jobs.Job, error) {
 	r, err := a.readWorkloads(ctx, m, file, o, false)
 	if err != nil {
-		return store.Job{}, err
+		return jobs.Job{}, err
 	}
 	if r.report.Confirm != 0 && o.Confirm != r.report.Confirm {
-		return store.Job{}, &store.LacksError{Listed: r.listed, Missing: r.report.Missing}
+		return jobs.Job{}, &store.LacksError{Listed: r.listed, Missing: r.report.Missing}
 	}
 	return a.StartStoring(ctx, "import-workloads", "Import workloads from "+o.Source,
 		func(ctx context.Context, progress func(float64, string)) (any, error) {

@@ -1,7 +1,5 @@
 package app
 
-// Flows from files.
-
 import (
 	"cmp"
 	"context"
@@ -16,9 +14,13 @@ import (
 	"lucidorchard/core/flow"
 	"lucidorchard/core/plural"
 	"lucidorchard/ingest"
+	"lucidorchard/jobs"
 	"lucidorchard/model"
+	"lucidorchard/refuse"
 	"lucidorchard/store"
 )
+
+// Flows from files.
 
 // readFlows reads a file of traffic, of any format, and gives its records one by
 // one.
@@ -27,7 +29,7 @@ func (a *App) readFlows(ctx context.Context, snap *model.Model, from *File, in I
 	out := ImportReport{Errors: []ingest.RowError{}, Warnings: []string{}, Examples: []ImportExample{},
 		NewWords: []string{}}
 	unusable := func(err error) error {
-		return Invalid("the file cannot be used: " + err.Error())
+		return refuse.Invalid("the file cannot be used: " + err.Error())
 	}
 	var first, last estate.Instant
 	records := 0
@@ -111,13 +113,13 @@ func (a *App) PreviewFlows(ctx context.Context, m *model.Model, file *File, o Im
 	return report, nil
 }
 
-var errEmpty = Invalid("the file cannot be used: it is empty")
+var errEmpty = refuse.Invalid("the file cannot be used: it is empty")
 
 // ImportFlows starts importing a file of traffic, which belongs to it from now on.
-func (a *App) ImportFlows(ctx context.Context, m *model.Model, file *File, o ImportOptions) (store.Job, error) {
+func (a *App) ImportFlows(ctx context.Context, m *model.Model, file *File, o ImportOptions) (jobs.Job, error) {
 	if err := a.readable(ctx, file, o); err != nil {
 		file.Close()
-		return store.Job{}, err
+		return jobs.Job{}, err
 	}
 	job, err := a.StartStoring(ctx, "import-flows", "Import flows",
 		func(ctx context.Context, progress func(float64, string)) (any, error) {
@@ -184,7 +186,7 @@ func (a *App) readable(ctx context.Context, file *File, o ImportOptions) error {
 		return err
 	}
 	if err := ingest.Usable(look.Headings, look.Form.Columns); err != nil {
-		return Invalid("the file cannot be used: " + err.Error())
+		return refuse.Invalid("the file cannot be used: " + err.Error())
 	}
 	return nil
 }
@@ -208,7 +210,7 @@ func (a *App) storeFlows(ctx context.Context, snap *model.Model, from *File, in 
 	reading, unread := context.WithCancel(ctx)
 	defer unread()
 	go func() {
-		_, err := a.guarded(reading, func(ctx context.Context, _ func(float64, string)) (any, error) {
+		_, err := a.Guarded(reading, func(ctx context.Context, _ func(float64, string)) (any, error) {
 			var err error
 			report, err = a.readFlows(ctx, snap, from, in, false, pace.read, parts.Add)
 			return nil, err

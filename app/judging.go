@@ -9,6 +9,7 @@ import (
 	"lucidorchard/core/policy"
 	"lucidorchard/core/reach"
 	"lucidorchard/model"
+	"lucidorchard/refuse"
 	"lucidorchard/store"
 )
 
@@ -42,7 +43,7 @@ func (a *App) Judge(ctx context.Context, v *reach.View, m *model.Model, base int
 	if len(j.rules) > 0 {
 		p, errs := policy.Parse(policy.InsertAllowances(text, j.lines))
 		if len(errs) > 0 {
-			return out, Invalid("the policy would have an error: " + errs[0].Message + "; nothing was changed")
+			return out, refuse.Invalid("the policy would have an error: " + errs[0].Message + "; nothing was changed")
 		}
 		text = p.Format()
 	}
@@ -98,7 +99,7 @@ func (a *App) judging(ctx context.Context, m *model.Model, base int, all []Judge
 	for i, x := range all {
 		row, there := byID[x.Proposal]
 		if !there {
-			return nil, Missing(fmt.Sprintf("there is no proposal %d any more; nothing was changed. Load the "+
+			return nil, refuse.Missing(fmt.Sprintf("there is no proposal %d any more; nothing was changed. Load the "+
 				"proposals again", x.Proposal))
 		}
 		delete(byID, x.Proposal)
@@ -119,11 +120,11 @@ func (a *App) judging(ctx context.Context, m *model.Model, base int, all []Judge
 				choice = *x.Choice
 			}
 			if choice < 0 || choice >= len(p.Choices) {
-				return nil, Invalid(fmt.Sprintf("judgements[%d].choice: found %d, expected 0 to %d; nothing was "+
+				return nil, refuse.Invalid(fmt.Sprintf("judgements[%d].choice: found %d, expected 0 to %d; nothing was "+
 					"changed", i, choice, len(p.Choices)-1))
 			}
 			if p.Barred && choice >= p.Own {
-				return nil, Invalid("the proposal “" + p.Key +
+				return nil, refuse.Invalid("the proposal “" + p.Key +
 					"” lets far more in than was seen and can only be narrowed; nothing was changed. Take one of " +
 					"its narrower rules")
 			}
@@ -151,7 +152,7 @@ func (j *judging) refuse(p *Proposal, reason, author, instead string) {
 func (j *judging) take(m *model.Model, then *policy.Policy, c Choice, defined map[string]bool) error {
 	p, errs := policy.ParseLoose("layer " + policy.Allowances + "\n" + c.Text)
 	if len(errs) > 0 {
-		return Invalid("the proposal cannot be read: " + errs[0].Message + "; nothing was changed")
+		return refuse.Invalid("the proposal cannot be read: " + errs[0].Message + "; nothing was changed")
 	}
 	for _, item := range p.Items[1:] {
 		switch st := item.Statement.(type) {
@@ -188,7 +189,7 @@ func (j *judging) take(m *model.Model, then *policy.Policy, c Choice, defined ma
 func (j *judging) join(draft *policy.Policy, author string) error {
 	p, errs := policy.ParseLoose("layer " + policy.Allowances + "\n" + strings.Join(j.lines, "\n"))
 	if len(errs) > 0 {
-		return Invalid("the proposals cannot be read: " + errs[0].Message + "; nothing was changed")
+		return refuse.Invalid("the proposals cannot be read: " + errs[0].Message + "; nothing was changed")
 	}
 	groups, rule, err := derive.Together(j.rules, func(name string) *policy.Group {
 		if g := draft.Groups[name]; g != nil {
@@ -197,7 +198,7 @@ func (j *judging) join(draft *policy.Policy, author string) error {
 		return p.Groups[name]
 	})
 	if err != nil {
-		return Invalid("these proposals cannot be said as one rule: " + err.Error() +
+		return refuse.Invalid("these proposals cannot be said as one rule: " + err.Error() +
 			"; nothing was changed. Take them one by one, or each as it is")
 	}
 	rule.Note = fmt.Sprintf("Derived, in the place of %d rules of one shape", len(j.rules))
@@ -243,7 +244,7 @@ func (a *App) ProposalPolicy(ctx context.Context, m *model.Model, id int64, choi
 		return nil, err
 	}
 	if len(rows) == 0 {
-		return nil, Missing(fmt.Sprintf("there is no proposal %d any more; load the proposals again", id))
+		return nil, refuse.Missing(fmt.Sprintf("there is no proposal %d any more; load the proposals again", id))
 	}
 	p, err := readProposal(rows[0])
 	if err != nil {
@@ -254,7 +255,7 @@ func (a *App) ProposalPolicy(ctx context.Context, m *model.Model, id int64, choi
 		at = *choice
 	}
 	if at < 0 || at >= len(p.Choices) {
-		return nil, Invalid(fmt.Sprintf("choice: found %d, expected 0 to %d", at, len(p.Choices)-1))
+		return nil, refuse.Invalid(fmt.Sprintf("choice: found %d, expected 0 to %d", at, len(p.Choices)-1))
 	}
 	j := &judging{}
 	if err := j.take(m, m.Policy, p.Choices[at], map[string]bool{}); err != nil {
@@ -262,7 +263,7 @@ func (a *App) ProposalPolicy(ctx context.Context, m *model.Model, id int64, choi
 	}
 	with, errs := policy.Parse(policy.InsertAllowances(m.Head.Text, j.lines))
 	if len(errs) > 0 {
-		return nil, Conflict("the proposal does not go with the draft as it is now: " + errs[0].Message +
+		return nil, refuse.Conflict("the proposal does not go with the draft as it is now: " + errs[0].Message +
 			"; derive again")
 	}
 	return with, nil

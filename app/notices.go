@@ -21,6 +21,7 @@ import (
 	"lucidorchard/core/watch"
 	"lucidorchard/model"
 	"lucidorchard/notify"
+	"lucidorchard/refuse"
 	"lucidorchard/store"
 )
 
@@ -389,7 +390,7 @@ const mostDestinations = 200
 // PutDestination keeps a destination. Secrets that are left out stay what they were.
 func (a *App) PutDestination(ctx context.Context, name string, s notify.Settings) error {
 	if name = strings.TrimSpace(name); name == "" {
-		return Invalid("name: found nothing, expected how the destination is called; nothing was changed")
+		return refuse.Invalid("name: found nothing, expected how the destination is called; nothing was changed")
 	}
 	all, err := a.Store.Destinations(ctx)
 	if err != nil {
@@ -408,16 +409,16 @@ func (a *App) PutDestination(ctx context.Context, name string, s notify.Settings
 		}
 		if s.Password == "" && s.User == was.User && was.Password != "" {
 			if s.Address != was.Address { // or it could be sent to whoever wants to have it
-				return Invalid("password: enter the password again, because the address changed; nothing was changed")
+				return refuse.Invalid("password: enter the password again, because the address changed; nothing was changed")
 			}
 			s.Password = was.Password
 		}
 	}
 	if err := cmp.Or(s.Check(), s.Within(a.Reach)); err != nil {
-		return Invalid(err.Error() + "; nothing was changed")
+		return refuse.Invalid(err.Error() + "; nothing was changed")
 	}
 	if len(all) >= mostDestinations && !slices.ContainsFunc(all, func(d store.Destination) bool { return d.Name == name }) {
-		return Conflict(fmt.Sprintf("there are %d destinations, the most there may be; nothing was changed", len(all)))
+		return refuse.Conflict(fmt.Sprintf("there are %d destinations, the most there may be; nothing was changed", len(all)))
 	}
 	if err := a.Store.PutDestination(ctx, name, s, a.Author); err != nil {
 		return err
@@ -433,7 +434,7 @@ func (a *App) PutDestination(ctx context.Context, name string, s notify.Settings
 func (a *App) DropDestination(ctx context.Context, name string) error {
 	found, err := a.Store.DropDestination(ctx, name)
 	if err == nil && !found {
-		return Missing("there is no destination " + name)
+		return refuse.Missing("there is no destination " + name)
 	}
 	a.Events.MattersChanged()
 	return err
@@ -442,7 +443,7 @@ func (a *App) DropDestination(ctx context.Context, name string) error {
 // Trial sends a message to a destination, as any other is sent.
 func (a *App) Trial(ctx context.Context, name string) error {
 	if _, err := a.sender(ctx, name); err != nil {
-		return Missing("there is no destination " + name)
+		return refuse.Missing("there is no destination " + name)
 	}
 	now := time.Now().UTC()
 	m := notify.Message{ID: rand.Text(), At: now, Kind: "trial", Title: "A trial of Lucid Orchard: " + name + " takes messages", Times: 1, First: now, Last: now}
@@ -458,24 +459,24 @@ func (a *App) Trial(ctx context.Context, name string) error {
 func (a *App) PutNotice(ctx context.Context, m *model.Model, n store.Notice) (int64, error) {
 	for _, k := range n.Kinds {
 		if !slices.Contains(MatterKinds, k) {
-			return 0, Invalid(fmt.Sprintf("kinds: found %q, expected one of %s; nothing was changed", k, strings.Join(MatterKinds, ", ")))
+			return 0, refuse.Invalid(fmt.Sprintf("kinds: found %q, expected one of %s; nothing was changed", k, strings.Join(MatterKinds, ", ")))
 		}
 	}
-	problem, err := a.NoticeProblem(ctx, m, &n)
+	wrong, err := a.NoticeProblem(ctx, m, &n)
 	if err != nil {
 		return 0, err
 	}
-	if problem != "" {
-		return 0, Invalid(problem + "; nothing was changed")
+	if wrong != "" {
+		return 0, refuse.Invalid(wrong + "; nothing was changed")
 	}
 	if n.Filter != "" && (len(n.Kinds) > 0 || n.Who != "" || n.What != "" || n.Matter != "") {
-		return 0, Invalid("filter: found it beside kinds, who, what or matter, expected one or the other; nothing was changed")
+		return 0, refuse.Invalid("filter: found it beside kinds, who, what or matter, expected one or the other; nothing was changed")
 	}
 	if (n.From == nil) != (n.Until == nil) {
-		return 0, Invalid("quietFrom: found only one of quietFrom and quietUntil, expected both or none; nothing was changed")
+		return 0, refuse.Invalid("quietFrom: found only one of quietFrom and quietUntil, expected both or none; nothing was changed")
 	}
 	if len(n.To) == 0 {
-		return 0, Invalid("to: found no destination, expected one at least; nothing was changed")
+		return 0, refuse.Invalid("to: found no destination, expected one at least; nothing was changed")
 	}
 	all, err := a.Store.Destinations(ctx)
 	if err != nil {
@@ -483,7 +484,7 @@ func (a *App) PutNotice(ctx context.Context, m *model.Model, n store.Notice) (in
 	}
 	for _, to := range n.To {
 		if !slices.ContainsFunc(all, func(d store.Destination) bool { return d.Name == to }) {
-			return 0, Missing("there is no destination " + to + "; nothing was changed")
+			return 0, refuse.Missing("there is no destination " + to + "; nothing was changed")
 		}
 	}
 	if n.Kinds == nil {
@@ -496,7 +497,7 @@ func (a *App) PutNotice(ctx context.Context, m *model.Model, n store.Notice) (in
 	n.Author = a.Author
 	id, found, err := a.Store.PutNotice(ctx, n, seen)
 	if err == nil && !found {
-		err = Missing(fmt.Sprintf("there is no notice %d; nothing was changed", n.ID))
+		err = refuse.Missing(fmt.Sprintf("there is no notice %d; nothing was changed", n.ID))
 	}
 	if err == nil {
 		a.Events.MattersChanged()
@@ -508,7 +509,7 @@ func (a *App) PutNotice(ctx context.Context, m *model.Model, n store.Notice) (in
 func (a *App) DropNotice(ctx context.Context, id int64) error {
 	found, err := a.Store.DropNotice(ctx, id)
 	if err == nil && !found {
-		return Missing(fmt.Sprintf("there is no notice %d", id))
+		return refuse.Missing(fmt.Sprintf("there is no notice %d", id))
 	}
 	a.Events.MattersChanged()
 	return err

@@ -1,7 +1,5 @@
 package app
 
-// Notices of whatever traffic a filter of the ledger selects.
-
 import (
 	"context"
 	"errors"
@@ -15,24 +13,27 @@ import (
 	"lucidorchard/core/reach"
 	"lucidorchard/core/watch"
 	"lucidorchard/model"
+	"lucidorchard/refuse"
 	"lucidorchard/store"
 )
+
+// Notices of whatever traffic a filter of the ledger selects.
 
 // filterOf reads the filter of a notice.
 func (a *App) filterOf(ctx context.Context, m *model.Model, text string) (reach.Query, error) {
 	values, err := url.ParseQuery(text)
 	if err != nil {
-		return reach.Query{}, Invalid(fmt.Sprintf("filter: found %q, expected the parts of an address", text))
+		return reach.Query{}, refuse.Invalid(fmt.Sprintf("filter: found %q, expected the parts of an address", text))
 	}
 	f, err := FilterFrom(values)
 	if err != nil {
 		return reach.Query{}, err
 	}
 	if f.Rule != 0 {
-		return reach.Query{}, Invalid("filter: rule: found a line, which moves with the text; name clients, servers and services")
+		return reach.Query{}, refuse.Invalid("filter: rule: found a line, which moves with the text; name clients, servers and services")
 	}
 	if f.Against != 0 {
-		return reach.Query{}, Invalid("filter: against: found a revision; a notice compares with none")
+		return reach.Query{}, refuse.Invalid("filter: against: found a revision; a notice compares with none")
 	}
 	return a.QueryOf(ctx, m, f)
 }
@@ -47,7 +48,7 @@ func (a *App) askedOfDay(ctx context.Context, m *model.Model, d *dayFollowed, t 
 			continue
 		}
 		q, err := a.filterOf(ctx, m, n.Filter)
-		if problem := (*Problem)(nil); errors.As(err, &problem) {
+		if problem := (*refuse.Problem)(nil); errors.As(err, &problem) {
 			continue
 		} else if err != nil {
 			return nil, err
@@ -106,7 +107,7 @@ func (a *App) NoticeProblem(ctx context.Context, m *model.Model, n *store.Notice
 		return "", nil
 	}
 	_, err := a.filterOf(ctx, m, n.Filter)
-	if problem := (*Problem)(nil); errors.As(err, &problem) {
+	if problem := (*refuse.Problem)(nil); errors.As(err, &problem) {
 		return problem.Detail, nil
 	}
 	return "", err

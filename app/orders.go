@@ -1,7 +1,5 @@
 package app
 
-// Orders to enforcement points: each is one request that is carried out whole.
-
 import (
 	"context"
 	"crypto/rand"
@@ -19,9 +17,12 @@ import (
 	"lucidorchard/core/rollout"
 	"lucidorchard/model"
 	"lucidorchard/point"
+	"lucidorchard/refuse"
 	"lucidorchard/releasing"
 	"lucidorchard/store"
 )
+
+// Orders to enforcement points: each is one request that is carried out whole.
 
 // Order is what a person tells points about a release.
 type Order struct {
@@ -102,15 +103,15 @@ func (a *App) checkOrder(ctx context.Context, in Order) error {
 	needs := in.Do != string(rollout.ToOff) && in.Do != "confirm"
 	switch {
 	case needs == (in.Release == 0):
-		return Invalid("release: found " + fmt.Sprint(in.Release) + ", expected " +
+		return refuse.Invalid("release: found " + fmt.Sprint(in.Release) + ", expected " +
 			map[bool]string{true: "the number of a release", false: "none with " + in.Do}[needs] + "; nothing was changed")
 	case in.Minutes != 0 && in.Do != string(rollout.ToEnforce):
-		return Invalid("minutes: only enforcing can be on trial; nothing was changed")
+		return refuse.Invalid("minutes: only enforcing can be on trial; nothing was changed")
 	case needs:
 		_, err := a.ReleaseOf(ctx, in.Release)
-		var missing *Problem
+		var missing *refuse.Problem
 		if errors.As(err, &missing) {
-			return Missing(fmt.Sprintf("there is no release %d; nothing was changed", in.Release))
+			return refuse.Missing(fmt.Sprintf("there is no release %d; nothing was changed", in.Release))
 		}
 		return err
 	}
@@ -122,7 +123,7 @@ func (in *Order) of(all []store.Point) (out []*store.Point, err error) {
 	for _, name := range in.Points {
 		i := slices.IndexFunc(all, func(p store.Point) bool { return p.Name == name })
 		if i < 0 {
-			return nil, Missing("there is no point " + name + "; nothing was changed")
+			return nil, refuse.Missing("there is no point " + name + "; nothing was changed")
 		}
 		out = append(out, &all[i])
 	}
@@ -135,7 +136,7 @@ func (in *Order) of(all []store.Point) (out []*store.Point, err error) {
 		}
 	}
 	if len(out) == 0 {
-		return nil, Missing("no point belongs to the order; nothing was changed. Add a point first")
+		return nil, refuse.Missing("no point belongs to the order; nothing was changed. Add a point first")
 	}
 	return out, nil
 }
@@ -162,7 +163,7 @@ func target(p *store.Point, c rollout.Command, author string) (store.Target, err
 	runs, err := p.Runs().After(c)
 	var unseen *rollout.NotObserved
 	if errors.As(err, &unseen) {
-		return store.Target{}, Conflict(fmt.Sprintf("%s has not observed release %d yet; nothing was changed. Let it observe first",
+		return store.Target{}, refuse.Conflict(fmt.Sprintf("%s has not observed release %d yet; nothing was changed. Let it observe first",
 			p.Name, unseen.Release))
 	}
 	words := "To run " + runs.String()
@@ -181,7 +182,7 @@ func paused(h *store.Hold) error {
 	if h.Reason != "" {
 		why = " (" + h.Reason + ")"
 	}
-	return Conflict(fmt.Sprintf("%s paused the roll-out at %s%s; nothing was changed. Resume it first", h.Author,
+	return refuse.Conflict(fmt.Sprintf("%s paused the roll-out at %s%s; nothing was changed. Resume it first", h.Author,
 		h.At.UTC().Format("2 Jan 15:04"), why))
 }
 
@@ -207,7 +208,7 @@ func (a *App) mayEnforce(ctx context.Context, v *reach.View, m *model.Model, in 
 	if !in.Anyway && len(p.Releases) > 0 && in.Release == p.Releases[0].No {
 		for _, w := range p.Waves {
 			if unmet := w.Unmet(); len(unmet) > 0 && slices.ContainsFunc(w.Points, func(n string) bool { return names[n] }) {
-				return Conflict(fmt.Sprintf("wave %d is not ready: %s; nothing was changed. Meet the conditions first, or enforce all the same",
+				return refuse.Conflict(fmt.Sprintf("wave %d is not ready: %s; nothing was changed. Meet the conditions first, or enforce all the same",
 					w.No, strings.Join(unmet, "; ")))
 			}
 		}
@@ -229,7 +230,7 @@ func (a *App) mayEnforce(ctx context.Context, v *reach.View, m *model.Model, in 
 		return nil
 	}
 	first := m.Estate.Workload(shut[0].Workload).Label()
-	return Conflict(fmt.Sprintf("nobody could administer %s any more: on %s %s; nothing was changed. Permit a way in, or confirm each "+
+	return refuse.Conflict(fmt.Sprintf("nobody could administer %s any more: on %s %s; nothing was changed. Permit a way in, or confirm each "+
 		"machine", plural.Of(len(shut), "machine"), first, shut[0].Words()))
 }
 
@@ -305,7 +306,7 @@ func (a *App) RotateToken(ctx context.Context, name string) (token string, err e
 	token = rand.Text()
 	found, err := a.Store.RotateToken(ctx, name, token)
 	if err == nil && !found {
-		err = Missing("there is no point " + name)
+		err = refuse.Missing("there is no point " + name)
 	}
 	return token, err
 }
@@ -318,11 +319,11 @@ func (a *App) Yield(ctx context.Context, name string) error {
 	}
 	i := slices.IndexFunc(points, func(p store.Point) bool { return p.Name == name })
 	if i < 0 {
-		return Missing("there is no point " + name)
+		return refuse.Missing("there is no point " + name)
 	}
 	var said point.Said
 	if err := json.Unmarshal(points[i].Said, &said); err != nil || said.State != "ahead" {
-		return Conflict(name + " follows this server; nothing was changed")
+		return refuse.Conflict(name + " follows this server; nothing was changed")
 	}
 	if _, err := a.Store.Yield(ctx, name, said.At, a.Author); err != nil {
 		return err

@@ -1,7 +1,5 @@
 package app
 
-// Releases from a job: it saves, releases and follows.
-
 import (
 	"context"
 	"fmt"
@@ -11,8 +9,11 @@ import (
 	"lucidorchard/core/reach"
 	"lucidorchard/core/rollout"
 	"lucidorchard/model"
+	"lucidorchard/refuse"
 	"lucidorchard/store"
 )
+
+// Releases from a job: it saves, releases and follows.
 
 // ReleaseText saves a policy as the draft, unless it is that already, and releases it in
 // the name of a job. What is in force already is given as it is: a job that runs twice
@@ -21,7 +22,7 @@ func (a *App) ReleaseText(ctx context.Context, m *model.Model, text, title strin
 	error) {
 	p, errs := policy.Parse(text)
 	if len(errs) > 0 {
-		return store.Release{}, Invalid(fmt.Sprintf("policy: %s; nothing was released", errs[0]))
+		return store.Release{}, refuse.Invalid(fmt.Sprintf("policy: %s; nothing was released", errs[0]))
 	}
 	formatted := p.Format()
 	releases, err := a.Store.Releases(ctx)
@@ -43,7 +44,7 @@ func (a *App) ReleaseText(ctx context.Context, m *model.Model, text, title strin
 			return store.Release{}, err
 		}
 		if m.Head.Text != formatted {
-			return store.Release{}, Moved("somebody changed the draft in this very moment; nothing was released. Run the job again")
+			return store.Release{}, refuse.Moved("somebody changed the draft in this very moment; nothing was released. Run the job again")
 		}
 	}
 	return a.Release(ctx, m, m.Head.No, title, instead)
@@ -69,12 +70,12 @@ func (a *App) Follow(ctx context.Context, v *reach.View, m *model.Model, no, wav
 	out := &Followed{State: "arrived", Words: []string{}}
 	switch {
 	case i < 0:
-		return nil, Missing(fmt.Sprintf("there is no release %d", no))
+		return nil, refuse.Missing(fmt.Sprintf("there is no release %d", no))
 	case i > 0:
 		out.State, out.Words = "replaced", []string{fmt.Sprintf("release %d came after it", p.Releases[0].No)}
 		return out, nil
 	case len(p.Waves) == 0 || p.Waves[0].No > wave:
-		return nil, Invalid(fmt.Sprintf("wave: there is no point up to wave %d; add one first", wave))
+		return nil, refuse.Invalid(fmt.Sprintf("wave: there is no point up to wave %d; add one first", wave))
 	}
 	mode := "observe"
 	if enforce {

@@ -1,7 +1,5 @@
 package app
 
-// What enforcement points are told, and when they are woken to ask.
-
 import (
 	"context"
 	"encoding/json"
@@ -17,11 +15,15 @@ import (
 	"lucidorchard/core/plural"
 	"lucidorchard/core/policy"
 	"lucidorchard/core/rollout"
+	"lucidorchard/events"
 	"lucidorchard/model"
 	"lucidorchard/point"
+	"lucidorchard/refuse"
 	"lucidorchard/releasing"
 	"lucidorchard/store"
 )
+
+// What enforcement points are told, and when they are woken to ask.
 
 // rolloutState is the state that plans are made for.
 func rolloutState(m *model.Model) releasing.State {
@@ -44,7 +46,7 @@ func (a *App) ReleaseOf(ctx context.Context, no int) (store.Release, error) {
 	}
 	i := slices.IndexFunc(all, func(r store.Release) bool { return r.No == no })
 	if i < 0 {
-		return r, Missing(fmt.Sprintf("there is no release %d", no))
+		return r, refuse.Missing(fmt.Sprintf("there is no release %d", no))
 	}
 	a.releases.Lock()
 	defer a.releases.Unlock()
@@ -88,7 +90,7 @@ func (a *App) guardsOf(s releasing.State, release int, text string, all []releas
 func guardsProblem(err error) error {
 	var wrong *releasing.GuardsError
 	if errors.As(err, &wrong) {
-		return Invalid(wrong.Error())
+		return refuse.Invalid(wrong.Error())
 	}
 	return err
 }
@@ -132,7 +134,7 @@ func (a *App) ToldTo(ctx context.Context, m *model.Model, name string) (*point.T
 	}
 	i := slices.IndexFunc(points, func(p store.Point) bool { return p.Name == name })
 	if i < 0 {
-		return nil, Missing("there is no point " + name)
+		return nil, refuse.Missing("there is no point " + name)
 	}
 	state := rolloutState(m)
 	return a.tell(state, &points[i], "", rolloutPoints(points))
@@ -235,16 +237,16 @@ func (a *App) lookAtPoints(ctx context.Context, whatever bool) error {
 func (a *App) runHub() {
 	tick := time.NewTicker(hubLook)
 	defer tick.Stop()
-	for before := (Event{}); ; {
+	for before := (events.Event{}); ; {
 		now, changed := a.Events.Next()
 		if now.Workloads != before.Workloads || now.Revision != before.Revision || now.Aims != before.Aims {
-			a.wake(now.Aims != before.Aims || before == (Event{}))
+			a.wake(now.Aims != before.Aims || before == (events.Event{}))
 			before = now
 		}
 		select {
 		case <-changed:
 		case <-tick.C:
-			before = Event{}
+			before = events.Event{}
 		case <-a.Done():
 			return
 		}
@@ -309,10 +311,10 @@ const knownPatience = 2 * time.Second
 // Seen takes what a point saw, as IPFIX messages one after the other.
 func (a *App) Seen(p *store.Point, messages []byte) error {
 	if a.Collector == nil {
-		return Conflict("this server collects no traffic")
+		return refuse.Conflict("this server collects no traffic")
 	}
 	if err := a.Collector.Take("point "+p.Name, messages); err != nil {
-		return Invalid(err.Error())
+		return refuse.Invalid(err.Error())
 	}
 	return nil
 }
@@ -326,7 +328,7 @@ func (a *App) GroupPrefixes(m *model.Model, p *store.Point, group string) ([]net
 		return nil, err
 	}
 	if c.Policy.Groups[group] == nil {
-		return nil, Missing(fmt.Sprintf("there is no group %s in what %s is to hold", group, p.Name))
+		return nil, refuse.Missing(fmt.Sprintf("there is no group %s in what %s is to hold", group, p.Name))
 	}
 	return plan.Members(c, group), nil
 }

@@ -1,7 +1,5 @@
 package app
 
-// Releases and enforcement points: what each is to hold, and what it holds.
-
 import (
 	"context"
 	"crypto/rand"
@@ -18,9 +16,12 @@ import (
 	"lucidorchard/core/rollout"
 	"lucidorchard/model"
 	"lucidorchard/point"
+	"lucidorchard/refuse"
 	"lucidorchard/releasing"
 	"lucidorchard/store"
 )
+
+// Releases and enforcement points: what each is to hold, and what it holds.
 
 // silentAfter is how long a point may be quiet before it is shown as silent.
 const silentAfter = 20 * time.Second
@@ -43,7 +44,7 @@ type PointState struct {
 // place: then so do all points that the other has reached.
 func (a *App) Release(ctx context.Context, m *model.Model, revision int, title string, instead bool) (store.Release, error) {
 	if revision != m.Head.No {
-		return store.Release{}, Moved(fmt.Sprintf("the draft is revision %d by now, and was %d when it was looked at; "+
+		return store.Release{}, refuse.Moved(fmt.Sprintf("the draft is revision %d by now, and was %d when it was looked at; "+
 			"nothing was released. Look at what it changes again", m.Head.No, revision))
 	}
 	releases, err := a.Store.Releases(ctx)
@@ -51,7 +52,7 @@ func (a *App) Release(ctx context.Context, m *model.Model, revision int, title s
 		return store.Release{}, err
 	}
 	if len(releases) > 0 && m.SaysTheSame(releases[0].No, releases[0].Revision) {
-		return store.Release{}, Conflict(fmt.Sprintf("the draft is what release %d says; there is nothing to release",
+		return store.Release{}, refuse.Conflict(fmt.Sprintf("the draft is what release %d says; there is nothing to release",
 			releases[0].No))
 	}
 	if len(releases) == 0 {
@@ -73,7 +74,7 @@ func (a *App) Release(ctx context.Context, m *model.Model, revision int, title s
 			}
 		}
 		if some > 0 && others > 0 && !instead {
-			return nil, Conflict(fmt.Sprintf("release %d is still being rolled out; nothing was released. Let it arrive at all points, "+
+			return nil, refuse.Conflict(fmt.Sprintf("release %d is still being rolled out; nothing was released. Let it arrive at all points, "+
 				"roll back, or say that this one takes its place", newest))
 		}
 		var out []store.Target
@@ -89,7 +90,7 @@ func (a *App) Release(ctx context.Context, m *model.Model, revision int, title s
 		return out, nil
 	})
 	if errors.Is(err, store.ErrMoved) {
-		return r, Moved("somebody made a release in this very moment; nothing was released. Look at what it has")
+		return r, refuse.Moved("somebody made a release in this very moment; nothing was released. Look at what it has")
 	}
 	if err == nil {
 		a.Events.PointsAimed()
@@ -102,7 +103,7 @@ func (a *App) Release(ctx context.Context, m *model.Model, revision int, title s
 func (a *App) TellAgain(ctx context.Context, name string) error {
 	found, err := a.Store.TellAgain(ctx, name, "to hold it once more")
 	if err == nil && !found {
-		err = Missing("there is no point " + name)
+		err = refuse.Missing("there is no point " + name)
 	}
 	if err == nil {
 		a.Events.PointsAimed()
@@ -114,7 +115,7 @@ func (a *App) TellAgain(ctx context.Context, name string) error {
 // kept nowhere.
 func (a *App) AddPoint(ctx context.Context, m *model.Model, p store.Point) (token string, err error) {
 	if p.Name = strings.TrimSpace(p.Name); p.Name == "" || strings.ContainsAny(p.Name, "/?#\x00") {
-		return "", Invalid("name: found " + fmt.Sprintf("%q", p.Name) + ", expected a name without / ? #")
+		return "", refuse.Invalid("name: found " + fmt.Sprintf("%q", p.Name) + ", expected a name without / ? #")
 	}
 	points, err := a.Store.Points(ctx)
 	if err != nil {
@@ -126,7 +127,7 @@ func (a *App) AddPoint(ctx context.Context, m *model.Model, p store.Point) (toke
 		return "", err
 	}
 	if len(mine.In) == 0 {
-		return "", Invalid("guards: “" + p.Guards + "” guards nobody; nothing was made. Look which workloads have such tags")
+		return "", refuse.Invalid("guards: “" + p.Guards + "” guards nobody; nothing was made. Look which workloads have such tags")
 	}
 	for _, other := range points {
 		theirs, err := a.guardsOf(state, 0, other.Guards, rolloutPoints(points))
@@ -136,14 +137,14 @@ func (a *App) AddPoint(ctx context.Context, m *model.Model, p store.Point) (toke
 		for _, w := range mine.In {
 			if _, both := slices.BinarySearch(theirs.In, w); both && other.Kind == p.Kind && sidesMeet(other.Side, p.Side) &&
 				!(p.Paired && p.Kind != "host") {
-				return "", Conflict(fmt.Sprintf("%s is guarded by %s already, on the same side; nothing was made. Say that the two are a "+
+				return "", refuse.Conflict(fmt.Sprintf("%s is guarded by %s already, on the same side; nothing was made. Say that the two are a "+
 					"pair, or let one %s guard it", m.Estate.Workload(w).Label(), other.Name, p.Kind))
 			}
 		}
 	}
 	token, p.Author = rand.Text(), a.Author
 	if err := a.Store.AddPoint(ctx, p, token); errors.Is(err, store.ErrTaken) {
-		return "", Conflict("there is a point " + p.Name + " already; nothing was made. Choose another name")
+		return "", refuse.Conflict("there is a point " + p.Name + " already; nothing was made. Choose another name")
 	} else if err != nil {
 		return "", err
 	}
@@ -163,12 +164,12 @@ func (a *App) DropPoint(ctx context.Context, name string, anyway bool) error {
 	i := slices.IndexFunc(points, func(p store.Point) bool { return p.Name == name })
 	var said point.Said
 	if i >= 0 && json.Unmarshal(points[i].Said, &said) == nil && said.Enforces != 0 && !anyway {
-		return Conflict(fmt.Sprintf("%s enforces release %d and would go on; nothing was changed. Switch it off first, or forget it all the same",
+		return refuse.Conflict(fmt.Sprintf("%s enforces release %d and would go on; nothing was changed. Switch it off first, or forget it all the same",
 			name, said.Enforces))
 	}
 	found, err := a.Store.DropPoint(ctx, name)
 	if err == nil && !found {
-		err = Missing("there is no point " + name)
+		err = refuse.Missing("there is no point " + name)
 	}
 	if err == nil {
 		a.Events.PointsAimed()
@@ -217,7 +218,7 @@ func (a *App) pointState(ctx context.Context, v *reach.View, m *model.Model, p s
 		have = out.Held.ID
 	}
 	told, err := a.tell(state, &p, have, all)
-	var known *Problem
+	var known *refuse.Problem
 	if errors.As(err, &known) {
 		out.Problem = known.Detail
 	} else if err != nil {

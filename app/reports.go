@@ -1,7 +1,5 @@
 package app
 
-// What enforcement points report: checked, bounded and attributed like any other input.
-
 import (
 	"context"
 	"encoding/json"
@@ -13,8 +11,11 @@ import (
 
 	"lucidorchard/core/rollout"
 	"lucidorchard/point"
+	"lucidorchard/refuse"
 	"lucidorchard/store"
 )
+
+// What enforcement points report: checked, bounded and attributed like any other input.
 
 // Bounds of what a point may report.
 const (
@@ -147,11 +148,11 @@ func (r *report) check() error {
 	s := r.said
 	switch {
 	case !slices.Contains(saidStates, s.State):
-		return Invalid(fmt.Sprintf("state: found %q, expected one of %s", s.State, strings.Join(saidStates, ", ")))
+		return refuse.Invalid(fmt.Sprintf("state: found %q, expected one of %s", s.State, strings.Join(saidStates, ", ")))
 	case len(s.Words) > mostWords:
-		return Invalid(fmt.Sprintf("words: found %d bytes, expected at most %d", len(s.Words), mostWords))
+		return refuse.Invalid(fmt.Sprintf("words: found %d bytes, expected at most %d", len(s.Words), mostWords))
 	case len(s.Events) > 1000 || len(s.Lines) > 100_000 || len(s.Unlisted) > 256:
-		return Invalid("events, lines, unlisted: found too many, expected at most 1,000, 100,000 and 256")
+		return refuse.Invalid("events, lines, unlisted: found too many, expected at most 1,000, 100,000 and 256")
 	}
 	if err := r.runs("", s.Runs()); err != nil {
 		return err
@@ -159,10 +160,10 @@ func (r *report) check() error {
 	for i, e := range s.Events {
 		at := fmt.Sprintf("events[%d].", i)
 		if !slices.Contains(eventKinds, e.What) {
-			return Invalid(fmt.Sprintf("%swhat: found %q, expected one of %s", at, e.What, strings.Join(eventKinds, ", ")))
+			return refuse.Invalid(fmt.Sprintf("%swhat: found %q, expected one of %s", at, e.What, strings.Join(eventKinds, ", ")))
 		}
 		if len(e.Words) > mostWords {
-			return Invalid(fmt.Sprintf("%swords: found %d bytes, expected at most %d", at, len(e.Words), mostWords))
+			return refuse.Invalid(fmt.Sprintf("%swords: found %d bytes, expected at most %d", at, len(e.Words), mostWords))
 		}
 		if err := r.runs(at, rollout.Runs{Enforces: e.Enforces, Observes: e.Observes}); err != nil {
 			return err
@@ -170,7 +171,7 @@ func (r *report) check() error {
 	}
 	for i, l := range s.Lines {
 		if !slices.Contains(lineVerdicts, l.Verdict) || l.Packets < 0 || l.Line < 0 {
-			return Invalid(fmt.Sprintf("lines[%d]: found line %d, %q, %d packets; expected a verdict and counts from 0", i, l.Line, l.Verdict,
+			return refuse.Invalid(fmt.Sprintf("lines[%d]: found line %d, %q, %d packets; expected a verdict and counts from 0", i, l.Line, l.Verdict,
 				l.Packets))
 		}
 	}
@@ -183,7 +184,7 @@ func (r *report) runs(at string, x rollout.Runs) error {
 	for name, no := range map[string]int{"enforces": x.Enforces, "observes": x.Observes} {
 		exists := no == 0 || slices.ContainsFunc(r.releases, func(y store.Release) bool { return y.No == no })
 		if no < 0 || !exists && (!r.ahead || no > r.last()+mostLost) {
-			return Invalid(fmt.Sprintf("%s%s: found release %d, expected one that exists", at, name, no))
+			return refuse.Invalid(fmt.Sprintf("%s%s: found release %d, expected one that exists", at, name, no))
 		}
 	}
 	return nil

@@ -7,6 +7,7 @@ import (
 	"lucidorchard/core/estate"
 	"lucidorchard/core/reach"
 	"lucidorchard/model"
+	"lucidorchard/refuse"
 	"lucidorchard/store"
 )
 
@@ -20,7 +21,7 @@ func (a *App) SetTags(ctx context.Context, before *reach.View, snap *model.Model
 	for _, e := range edits {
 		i, ok := snap.Estate.ByID(e.Workload)
 		if !ok {
-			return Consequences{}, Missing("there is no workload with the id " + e.Workload + "; nothing was changed")
+			return Consequences{}, refuse.Missing("there is no workload with the id " + e.Workload + "; nothing was changed")
 		}
 		if now, _ := snap.Estate.Workload(i).Tag(e.Key); e.Was != nil && now.Value != *e.Was {
 			return Consequences{}, &store.ChangedError{TagEdit: e, Now: now.Value, Source: now.Source, Author: now.By}

@@ -17,6 +17,7 @@ import (
 	"lucidorchard/core/reach"
 	"lucidorchard/core/watch"
 	"lucidorchard/model"
+	"lucidorchard/refuse"
 	"lucidorchard/store"
 )
 
@@ -322,11 +323,11 @@ func (a *App) Say(ctx context.Context, ids []string, state, holder, note string,
 	words := map[string]string{"new": "is new again", "seen": "seen", "with": "with " + holder, "settled": "settled: " + note}[state]
 	switch {
 	case state == "with" && holder == "":
-		return 0, Invalid("holder: found nothing, expected with whom it is; nothing was changed")
+		return 0, refuse.Invalid("holder: found nothing, expected with whom it is; nothing was changed")
 	case state == "settled" && note == "":
-		return 0, Invalid("note: found nothing, expected why it is settled; nothing was changed")
+		return 0, refuse.Invalid("note: found nothing, expected why it is settled; nothing was changed")
 	case again != nil && !again.After(time.Now()):
-		return 0, Invalid("again: found a time that is over, expected when it opens again; nothing was changed")
+		return 0, refuse.Invalid("again: found a time that is over, expected when it opens again; nothing was changed")
 	}
 	if again != nil {
 		words += ", until " + again.UTC().Format(time.DateOnly)
@@ -343,7 +344,7 @@ func (a *App) Say(ctx context.Context, ids []string, state, holder, note string,
 func (a *App) PutWatched(ctx context.Context, m *model.Model, groups []string) error {
 	for _, g := range groups {
 		if m.Policy.Groups[g] == nil {
-			return Missing("there is no group " + g + "; nothing was changed")
+			return refuse.Missing("there is no group " + g + "; nothing was changed")
 		}
 	}
 	if err := a.Store.PutWatched(ctx, groups, a.Author); err != nil {

@@ -1,8 +1,5 @@
 package app
 
-// How a release goes on from wave to wave: what has to be true first, who holds it,
-// and which workloads are left out.
-
 import (
 	"context"
 	"fmt"
@@ -21,8 +18,12 @@ import (
 	"lucidorchard/core/service"
 	"lucidorchard/core/whatif"
 	"lucidorchard/model"
+	"lucidorchard/refuse"
 	"lucidorchard/store"
 )
+
+// How a release goes on from wave to wave: what has to be true first, who holds it,
+// and which workloads are left out.
 
 // Condition is something that has to be true before a wave enforces.
 type Condition struct {
@@ -504,7 +505,7 @@ func (a *App) PutWave(ctx context.Context, w store.Wave) error {
 		return err
 	}
 	if !slices.ContainsFunc(points, func(p store.Point) bool { return p.Wave == w.No }) {
-		return Missing(fmt.Sprintf("wave %d has no points; nothing was changed. Add a point to it first", w.No))
+		return refuse.Missing(fmt.Sprintf("wave %d has no points; nothing was changed. Add a point to it first", w.No))
 	}
 	if err := a.Store.PutWave(ctx, w, a.Author); err != nil {
 		return err
@@ -532,13 +533,13 @@ func (a *App) Exempt(ctx context.Context, m *model.Model, e model.Exemption) err
 	_, ok := m.Estate.ByID(e.Workload)
 	switch {
 	case !ok:
-		return Missing("there is no workload with the id " + e.Workload + "; nothing was changed")
+		return refuse.Missing("there is no workload with the id " + e.Workload + "; nothing was changed")
 	case e.Reason == "" || e.Owner == "":
-		return Invalid("reason, owner: found nothing, expected why no point may touch it, and who answers for that")
+		return refuse.Invalid("reason, owner: found nothing, expected why no point may touch it, and who answers for that")
 	case !e.Ends.After(time.Now()):
-		return Invalid("ends: found " + e.Ends.Format(time.DateOnly) + ", expected a day to come")
+		return refuse.Invalid("ends: found " + e.Ends.Format(time.DateOnly) + ", expected a day to come")
 	case e.Ends.After(time.Now().AddDate(1, 0, 1)):
-		return Invalid("ends: found " + e.Ends.Format(time.DateOnly) + ", expected at most a year from now: it can be renewed")
+		return refuse.Invalid("ends: found " + e.Ends.Format(time.DateOnly) + ", expected at most a year from now: it can be renewed")
 	}
 	if err := a.Store.PutExemption(ctx, e); err != nil {
 		return err
@@ -551,7 +552,7 @@ func (a *App) Exempt(ctx context.Context, m *model.Model, e model.Exemption) err
 func (a *App) EndExemption(ctx context.Context, workload string) error {
 	found, err := a.Store.DropExemption(ctx, workload)
 	if err == nil && !found {
-		err = Missing("the workload " + workload + " is not exempt")
+		err = refuse.Missing("the workload " + workload + " is not exempt")
 	}
 	if err == nil {
 		a.Events.PointsAimed()

@@ -71,3 +71,6 @@ func (d *DB) Close() error { return d.SQL.Close() }
 
 // Ping reports whether the database answers.
 func (d *DB) Ping(ctx context.Context) error { return d.SQL.PingContext(ctx) }
+
+// ErrNone says that what was asked for is not there.
+var ErrNone = sql.ErrNoRows

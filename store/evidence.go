@@ -312,7 +312,7 @@ func (s *Store) EvidenceOf(ctx context.Context, id int64) (*EvidenceKept, error)
 	var e EvidenceKept
 	err := s.SQL.GetContext(ctx, &e, `SELECT `+evidenceColumns+`, body FROM evidence WHERE id = $1`, id)
 	if errors.Is(err, sql.ErrNoRows) {
-		return nil, ErrNone
+		return nil, database.ErrNone
 	}
 	return &e, err
 }

@@ -14,6 +14,7 @@ import (
 
 	"lucidorchard/core/estate"
 	"lucidorchard/core/evidence"
+	"lucidorchard/database"
 	"lucidorchard/model"
 	"lucidorchard/store"
 )
@@ -210,5 +211,5 @@ func TestEvidenceIsKept(t *testing.T) {
 		require.Equal(t, want, there)
 	}
 	_, err = s.EvidenceOf(ctx, id)
-	require.ErrorIs(t, err, store.ErrNone)
+	require.ErrorIs(t, err, database.ErrNone)
 }

@@ -10,10 +10,14 @@ import (
 	"fmt"
 
 	"lucidorchard/database"
+	jobssql "lucidorchard/jobs/sql"
 )
 
 // Store is an open database. It is safe for concurrent use.
-type Store struct{ *database.DB }
+type Store struct {
+	*database.DB
+	*jobssql.Store
+}
 
 // Open connects and brings the schema up to date; several servers may do so at
 // once.
@@ -22,7 +26,7 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{db}
+	s := &Store{db, &jobssql.Store{DB: db}}
 	if _, err := s.OpenEpoch(ctx); err != nil {
 		db.Close()
 		return nil, fmt.Errorf("the epoch of the database cannot be opened: %w", err)

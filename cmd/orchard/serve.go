@@ -1,7 +1,5 @@
 package main
 
-import "lucidorchard/model"
-
 import (
 	"context"
 	"errors"
@@ -32,6 +30,7 @@ import (
 	"lucidorchard/database"
 	"lucidorchard/demo"
 	"lucidorchard/disk"
+	"lucidorchard/model"
 	"lucidorchard/store"
 	"lucidorchard/web"
 )

@@ -20,6 +20,7 @@ import (
 	"lucidorchard/core/service"
 	"lucidorchard/demo"
 	"lucidorchard/point"
+	"lucidorchard/refuse"
 	"lucidorchard/store"
 )
 
@@ -166,7 +167,7 @@ func demoPoints(ctx context.Context, a *app.App, data string) (map[string]string
 	}
 	for _, p := range demo.Points {
 		token, err := a.AddPoint(ctx, m, store.Point{Name: p.Name, Kind: "gate", Side: p.Side, Guards: p.Guards, Wave: p.Wave})
-		var not *app.Problem
+		var not *refuse.Problem
 		if errors.As(err, &not) { // the estate is another one than the demo's
 			a.Log.Warn("a point of the demo is not made", "point", p.Name, "why", not.Detail)
 			continue

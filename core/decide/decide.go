@@ -9,9 +9,7 @@
 // It must not know of files, databases or screens. Start reading at Walk.
 package decide
 
-import (
-	"lucidorchard/core/policy"
-)
+import "lucidorchard/core/policy"
 
 // Verdict is what a policy says of a flow.
 type Verdict uint8

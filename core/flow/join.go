@@ -1,8 +1,6 @@
 package flow
 
-import (
-	"lucidorchard/core/service"
-)
+import "lucidorchard/core/service"
 
 // Joined is what one emission of a Joiner says of a session: a record with its
 // details. Of a session that goes on, later ones have no new connection.

@@ -1,4 +1,6 @@
-package app
+// Package events tells open pages, and what runs in the background, that something has
+// changed. It must not know what. Start reading at Events.
+package events
 
 import (
 	"sync"
@@ -45,8 +47,8 @@ func (e *Events) MattersChanged() { e.tell(func(now *Event) { now.Watch++ }) }
 // PointsAimed tells of a change of what points are to hold.
 func (e *Events) PointsAimed() { e.tell(func(now *Event) { now.Points++; now.Aims++ }) }
 
-// made tells of a new model.
-func (e *Events) made(v database.Versions) { e.tell(func(now *Event) { now.Versions = v }) }
+// Made tells of a new model.
+func (e *Events) Made(v database.Versions) { e.tell(func(now *Event) { now.Versions = v }) }
 
 func (e *Events) tell(change func(*Event)) {
 	e.mu.Lock()

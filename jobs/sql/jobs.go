@@ -1,34 +1,24 @@
-package store
+// Package sql keeps jobs in PostgreSQL.
+package sql
 
 import (
 	"context"
-	"database/sql"
-	"encoding/json"
 	"time"
 
 	"github.com/jmoiron/sqlx"
 
 	"lucidorchard/database"
+	"lucidorchard/jobs"
 )
 
-// Job is long work: it can be left and come back to, and its result stays.
-type Job struct {
-	ID       int64            `db:"id" json:"id"`
-	Kind     string           `db:"kind" json:"kind"`
-	Title    string           `db:"title" json:"title"`
-	State    string           `db:"state" json:"state" enum:"running,done,failed,cancelled"`
-	Done     float64          `db:"done" json:"done" doc:"Share that is done, 0 to 1"`
-	Message  string           `db:"message" json:"message"`
-	Result   *json.RawMessage `db:"result" json:"result,omitempty"`
-	Started  time.Time        `db:"started" json:"started"`
-	Finished *time.Time       `db:"finished" json:"finished,omitempty"`
-}
+// Store keeps jobs. It is safe for concurrent use.
+type Store struct{ *database.DB }
 
 const jobColumns = `id, kind, title, state, done, message, result, started, finished`
 
 // AddJob notes that work has begun, and which server does it.
-func (s *Store) AddJob(ctx context.Context, kind, title, owner string) (Job, error) {
-	var j Job
+func (s *Store) AddJob(ctx context.Context, kind, title, owner string) (jobs.Job, error) {
+	var j jobs.Job
 	err := s.Write(ctx, database.EditLock, func(tx *sqlx.Tx) error {
 		return tx.GetContext(ctx, &j,
 			`INSERT INTO jobs (kind, title, owner) VALUES ($1, $2, $3) RETURNING `+jobColumns, kind, title, owner)
@@ -37,23 +27,23 @@ func (s *Store) AddJob(ctx context.Context, kind, title, owner string) (Job, err
 }
 
 // FinishJob keeps how work ended.
-func (s *Store) FinishJob(ctx context.Context, j Job) error {
+func (s *Store) FinishJob(ctx context.Context, j jobs.Job) error {
 	_, err := s.SQL.NamedExecContext(ctx,
 		`UPDATE jobs SET state = :state, done = :done, message = :message, result = :result, finished = now() WHERE id = :id`, j)
 	return err
 }
 
 // Jobs gives the newest jobs.
-func (s *Store) Jobs(ctx context.Context, limit int) ([]Job, error) {
-	out := []Job{}
+func (s *Store) Jobs(ctx context.Context, limit int) ([]jobs.Job, error) {
+	out := []jobs.Job{}
 	err := s.SQL.SelectContext(ctx, &out, `SELECT `+jobColumns+` FROM jobs ORDER BY id DESC LIMIT $1`, limit)
 	return out, err
 }
 
 // NewestJob gives the newest job of a kind, without its result; nil if there is
 // none.
-func (s *Store) NewestJob(ctx context.Context, kind string) (*Job, error) {
-	var all []Job
+func (s *Store) NewestJob(ctx context.Context, kind string) (*jobs.Job, error) {
+	var all []jobs.Job
 	err := s.SQL.SelectContext(ctx, &all, `SELECT `+jobColumns+` FROM jobs WHERE kind = $1 ORDER BY id DESC LIMIT 1`,
 		kind)
 	if err != nil || len(all) == 0 {
@@ -62,12 +52,9 @@ func (s *Store) NewestJob(ctx context.Context, kind string) (*Job, error) {
 	return &all[0], nil
 }
 
-// ErrNone says that what was asked for is not there.
-var ErrNone = sql.ErrNoRows
-
 // Job gives one job; ErrNone if there is none.
-func (s *Store) Job(ctx context.Context, id int64) (Job, error) {
-	var j Job
+func (s *Store) Job(ctx context.Context, id int64) (jobs.Job, error) {
+	var j jobs.Job
 	err := s.SQL.GetContext(ctx, &j, `SELECT `+jobColumns+` FROM jobs WHERE id = $1`, id)
 	return j, err
 }

@@ -1,0 +1,38 @@
+// Package refuse has the errors that whoever asked can put right: what is wrong, where, and
+// what to do. Whoever answers a request gives each Kind its status.
+package refuse
+
+// Kind says what is wrong with what was asked for.
+type Kind int
+
+// The kinds of a Problem.
+const (
+	IsMissing  Kind = iota // it is not there
+	IsInvalid              // it cannot be meant
+	IsMoved                // somebody else was faster
+	IsConflict             // it does not go with what there is
+)
+
+// Problem is something that whoever asked can put right. Nothing was changed.
+type Problem struct {
+	Kind   Kind
+	Detail string // what, where, and what to do
+	// Of what somebody else was faster with: the newest revision, what the edit was
+	// made on, and what stands there now.
+	Revision int
+	Was, Now string
+}
+
+func (p *Problem) Error() string { return p.Detail }
+
+// Missing says that something is not there.
+func Missing(detail string) error { return &Problem{Kind: IsMissing, Detail: detail} }
+
+// Invalid says that something cannot be meant.
+func Invalid(detail string) error { return &Problem{Kind: IsInvalid, Detail: detail} }
+
+// Conflict says that something does not go with what there is.
+func Conflict(detail string) error { return &Problem{Kind: IsConflict, Detail: detail} }
+
+// Moved says that somebody else was faster.
+func Moved(detail string) error { return &Problem{Kind: IsMoved, Detail: detail} }
