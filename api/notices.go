@@ -8,19 +8,19 @@ import (
 
 	"lucidorchard/app"
 	"lucidorchard/notify"
-	"lucidorchard/store"
+	"lucidorchard/watching"
 )
 
 // DestinationOut is where messages go; secrets are not told.
 type DestinationOut struct {
-	store.Destination
+	watching.Destination
 	Settings notify.Settings `json:"settings"`
 	Keeps    bool            `json:"keeps" doc:"It has a secret, or a password"`
 }
 
 // NoticeOut is a notice, and whether it still can tell anything.
 type NoticeOut struct {
-	store.Notice
+	watching.Notice
 	Problem string `json:"problem,omitempty" doc:"Why it can tell nothing any more"`
 }
 
@@ -94,8 +94,8 @@ type Quiet struct {
 	Until int `json:"until" minimum:"0" maximum:"1439" doc:"Minute of the day, UTC; before from: of the next day"`
 }
 
-func (in *NoticeIn) notice(id int64) store.Notice {
-	n := store.Notice{ID: id, Kinds: in.Kinds, Who: in.Who, What: in.What, Matter: in.Matter, Filter: in.Filter, Pace: in.Pace, To: in.To, Ends: in.Ends, Paused: in.Paused}
+func (in *NoticeIn) notice(id int64) watching.Notice {
+	n := watching.Notice{ID: id, Kinds: in.Kinds, Who: in.Who, What: in.What, Matter: in.Matter, Filter: in.Filter, Pace: in.Pace, To: in.To, Ends: in.Ends, Paused: in.Paused}
 	if in.Quiet != nil {
 		n.From, n.Until = &in.Quiet.From, &in.Quiet.Until
 	}
@@ -123,7 +123,7 @@ func (s *watchAPI) changeNotice(ctx context.Context, in *struct {
 	return nil, err
 }
 
-func (s *watchAPI) putNotice(ctx context.Context, n store.Notice) (int64, error) {
+func (s *watchAPI) putNotice(ctx context.Context, n watching.Notice) (int64, error) {
 	m, err := s.snapshot(ctx)
 	if err != nil {
 		return 0, err

@@ -16,7 +16,7 @@ import (
 	"lucidorchard/ingest"
 	"lucidorchard/model"
 	"lucidorchard/point"
-	"lucidorchard/store"
+	"lucidorchard/watching"
 )
 
 // WatchOut is how what is in force held over a time.
@@ -46,29 +46,29 @@ type WatchBin struct {
 
 // MatterOut is a matter.
 type MatterOut struct {
-	store.Matter
-	Title         []watch.Piece `json:"title" doc:"A sentence in pieces"`
-	About         store.About   `json:"about"`
-	Conversations int64         `json:"conversations" doc:"Of its last day, or of the one in the time that had most"`
-	Connections   int64         `json:"connections" doc:"Of the hours that the time touches; of one that was not seen in it, of its last day"`
-	Carried       int64         `json:"carried" doc:"Of the connections, those that were carried"`
-	Dropped       int64         `json:"dropped" doc:"Of the connections, those that were dropped; of the rest it is not known"`
-	Clients       int64         `json:"clients"`
-	Servers       int64         `json:"servers"`
-	Days          int           `json:"days" doc:"On how many days it was seen, of the last hundred"`
-	Spark         []int64       `json:"spark" doc:"Connections over the time; empty for an hour"`
-	Within        bool          `json:"within" doc:"It was seen in the time"`
+	watching.Matter
+	Title         []watch.Piece  `json:"title" doc:"A sentence in pieces"`
+	About         watching.About `json:"about"`
+	Conversations int64          `json:"conversations" doc:"Of its last day, or of the one in the time that had most"`
+	Connections   int64          `json:"connections" doc:"Of the hours that the time touches; of one that was not seen in it, of its last day"`
+	Carried       int64          `json:"carried" doc:"Of the connections, those that were carried"`
+	Dropped       int64          `json:"dropped" doc:"Of the connections, those that were dropped; of the rest it is not known"`
+	Clients       int64          `json:"clients"`
+	Servers       int64          `json:"servers"`
+	Days          int            `json:"days" doc:"On how many days it was seen, of the last hundred"`
+	Spark         []int64        `json:"spark" doc:"Connections over the time; empty for an hour"`
+	Within        bool           `json:"within" doc:"It was seen in the time"`
 }
 
 // MatterPage is a matter with all that is known of it.
 type MatterPage struct {
 	MatterOut
-	Day    string             `json:"day" doc:"That the conversations are of"`
-	OnDays []store.MatterDay  `json:"onDays" doc:"The newest first"`
-	Log    []store.MatterWord `json:"log" doc:"The newest first"`
-	Total  int                `json:"total" doc:"Conversations of the day"`
-	Talks  []MatterTalk       `json:"talks" doc:"Of these, those seen last"`
-	Points []MatterPoint      `json:"points" doc:"That the matter speaks of"`
+	Day    string                `json:"day" doc:"That the conversations are of"`
+	OnDays []watching.MatterDay  `json:"onDays" doc:"The newest first"`
+	Log    []watching.MatterWord `json:"log" doc:"The newest first"`
+	Total  int                   `json:"total" doc:"Conversations of the day"`
+	Talks  []MatterTalk          `json:"talks" doc:"Of these, those seen last"`
+	Points []MatterPoint         `json:"points" doc:"That the matter speaks of"`
 }
 
 // MatterTalk is a conversation of a matter.
@@ -110,7 +110,7 @@ var periods = map[string]struct {
 }
 
 // waiting is the states of matters that wait for somebody.
-func waiting(m *store.Matter) bool { return m.State == "new" || m.State == "with" }
+func waiting(m *watching.Matter) bool { return m.State == "new" || m.State == "with" }
 
 func (s *watchAPI) watch(ctx context.Context, in *struct {
 	Period string `query:"period" enum:"hour,day,week,quarter" default:"day"`
@@ -268,7 +268,7 @@ func (s *watchAPI) counters(ctx context.Context, in *struct {
 }
 
 // matters gives those that wait, and those of a time, as far as they are to be kept.
-func (s *watchAPI) matters(ctx context.Context, from, to time.Time, keep func(*store.Matter, []store.MatterDay) bool) ([]MatterOut, error) {
+func (s *watchAPI) matters(ctx context.Context, from, to time.Time, keep func(*watching.Matter, []watching.MatterDay) bool) ([]MatterOut, error) {
 	list, err := s.Store.Matters(ctx, from)
 	if err != nil {
 		return nil, err
@@ -293,7 +293,7 @@ func (s *watchAPI) matters(ctx context.Context, from, to time.Time, keep func(*s
 	return out, nil
 }
 
-func every(*store.Matter, []store.MatterDay) bool { return true }
+func every(*watching.Matter, []watching.MatterDay) bool { return true }
 
 func (s *watchAPI) exportMatters(ctx context.Context, _ *struct{}) (*huma.StreamResponse, error) {
 	now := time.Now()
@@ -311,7 +311,7 @@ func (s *watchAPI) exportMatters(ctx context.Context, _ *struct{}) (*huma.Stream
 }
 
 // seenIn keeps the matters that were seen in a time, to the hour; blank is without bound.
-func seenIn(since, until string) (keep func(*store.Matter, []store.MatterDay) bool, err error) {
+func seenIn(since, until string) (keep func(*watching.Matter, []watching.MatterDay) bool, err error) {
 	if since == "" && until == "" {
 		return every, nil
 	}
@@ -327,7 +327,7 @@ func seenIn(since, until string) (keep func(*store.Matter, []store.MatterDay) bo
 			return nil, err
 		}
 	}
-	return func(m *store.Matter, days []store.MatterDay) bool {
+	return func(m *watching.Matter, days []watching.MatterDay) bool {
 		for _, d := range days {
 			for h, n := range d.Hours {
 				at := d.Day.UTC().Add(time.Duration(h) * time.Hour)
@@ -348,14 +348,14 @@ func readTime(name, text string) (time.Time, error) {
 	return t, nil
 }
 
-func rankOf(m *store.Matter) int {
+func rankOf(m *watching.Matter) int {
 	return map[string]int{"new": 0, "with": 1, "seen": 2, "settled": 3}[m.State]
 }
 
 // sparkBins is into how many stretches a matter's line is cut.
 const matterSpark = 24
 
-func matterOut(m *store.Matter, days []store.MatterDay, from, to time.Time) (out MatterOut, err error) {
+func matterOut(m *watching.Matter, days []watching.MatterDay, from, to time.Time) (out MatterOut, err error) {
 	out = MatterOut{Matter: *m, Spark: []int64{}, Days: len(days)}
 	if err := json.Unmarshal(m.Title, &out.Title); err != nil {
 		return out, err
@@ -424,7 +424,7 @@ func (s *watchAPI) matter(ctx context.Context, in *struct {
 	}
 	out := MatterPage{OnDays: days, Log: log, Talks: []MatterTalk{}, Points: []MatterPoint{}}
 	if out.OnDays == nil {
-		out.OnDays = []store.MatterDay{}
+		out.OnDays = []watching.MatterDay{}
 	}
 	to := time.Now()
 	if out.MatterOut, err = matterOut(&m, days, to.AddDate(0, 0, -100), to); err != nil {

@@ -19,6 +19,7 @@ import (
 	"lucidorchard/core/service"
 	"lucidorchard/core/watch"
 	"lucidorchard/store"
+	"lucidorchard/watching"
 )
 
 // ninetyDays stores what each of the ninety days before today came to: sixty matters a day, out of
@@ -26,16 +27,16 @@ import (
 func ninetyDays(b *testing.B, db *store.Store, today time.Time) {
 	r := rand.New(rand.NewPCG(9, 90))
 	for n := 90; n > 0; n-- {
-		d := store.WatchedDay{Day: today.AddDate(0, 0, -n), Stamp: "x", Hours: map[flow.Hour]*watch.Hour{}}
+		d := watching.WatchedDay{Day: today.AddDate(0, 0, -n), Stamp: "x", Hours: map[flow.Hour]*watch.Hour{}}
 		for h := range 24 {
 			d.Hours[flow.Hour(d.Day.Unix()/3600)+flow.Hour(h)] = &watch.Hour{Permitted: 200_000, Held: r.Int64N(1000), Leaks: r.Int64N(3)}
 		}
 		for _, k := range r.Perm(500)[:60] {
 			at := d.Day.Add(time.Duration(r.IntN(86400)) * time.Second)
 			id := fmt.Sprint("matter ", k)
-			d.Matters = append(d.Matters, store.Matter{ID: id, Kind: []string{"leak", "choke", "held"}[k%3], Why: "why", First: at, Last: at,
+			d.Matters = append(d.Matters, watching.Matter{ID: id, Kind: []string{"leak", "choke", "held"}[k%3], Why: "why", First: at, Last: at,
 				Title: json.RawMessage(`[{"text":"` + id + `"}]`), About: json.RawMessage(`{}`)})
-			d.Days = append(d.Days, store.MatterDay{Matter: id, Day: d.Day, Conversations: 40, Connections: 400, Clients: 3, Servers: 2,
+			d.Days = append(d.Days, watching.MatterDay{Matter: id, Day: d.Day, Conversations: 40, Connections: 400, Clients: 3, Servers: 2,
 				Hours: make([]int64, 24), First: at, Last: at})
 		}
 		_, err := db.PutWatchedDay(b.Context(), d)

@@ -71,7 +71,7 @@ type App struct {
 		sync.Mutex
 		of map[int]*proofs
 	}
-	watching    watching // of the goroutine that watches
+	looking     looking // of the goroutine that watches
 	fresh       fresh
 	gathered    gathered
 	derivations derivations
@@ -84,7 +84,7 @@ func New(ctx context.Context, o Options) *App {
 		o.Log = slog.New(slog.NewTextHandler(os.Stderr, nil))
 	}
 	a := &App{Options: o, ctx: ctx, told: make(chan struct{}, 1),
-		watching: watching{followed: map[time.Time]*dayFollowed{}, split: split{}}, fresh: fresh{came: make(chan struct{}, 1)}}
+		looking: looking{followed: map[time.Time]*dayFollowed{}, split: split{}}, fresh: fresh{came: make(chan struct{}, 1)}}
 	a.teller.Policy = a.releasePolicy
 	a.Models = model.NewKeeper(o.Store, o.Log, func(_, now *model.Model) { a.Events.Made(now.Versions) })
 	var kept jobs.Store

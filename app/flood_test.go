@@ -14,6 +14,7 @@ import (
 	"lucidorchard/core/service"
 	"lucidorchard/model"
 	"lucidorchard/store"
+	"lucidorchard/watching"
 )
 
 // floodLand has so many groups of one machine each; none may reach another.
@@ -57,7 +58,7 @@ func alarmed(t testing.TB, db *store.Store, groups int) (*hook, func()) {
 	floodLand(t, db, groups)
 	a, end := running(t, db, "one")
 	h, m := duty(t, a)
-	for _, n := range []store.Notice{{Kinds: []string{"leak"}}, {}, {What: "app is app7"}, {Who: "member of g3"}} {
+	for _, n := range []watching.Notice{{Kinds: []string{"leak"}}, {}, {What: "app is app7"}, {Who: "member of g3"}} {
 		n.Pace, n.To = "at once", []string{"duty"}
 		_, err := a.PutNotice(t.Context(), m, n)
 		require.NoError(t, err)

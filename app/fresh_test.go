@@ -16,6 +16,7 @@ import (
 	"lucidorchard/database/databasetest"
 	"lucidorchard/ingest/wire"
 	"lucidorchard/store"
+	"lucidorchard/watching"
 )
 
 // What is new is told before it is read again with all else, and counted once all the same: while it
@@ -37,7 +38,7 @@ func TestWhatIsNewIsToldOnce(t *testing.T) {
 	t.Cleanup(func() { c.Stop(); stop(); a.Wait() })
 	running(t, db, "two")
 	h, m := duty(t, a)
-	_, err = a.PutNotice(t.Context(), m, store.Notice{Kinds: []string{"leak"}, Pace: "at once", To: []string{"duty"}})
+	_, err = a.PutNotice(t.Context(), m, watching.Notice{Kinds: []string{"leak"}, Pace: "at once", To: []string{"duty"}})
 	require.NoError(t, err)
 	address, _ := c.Address("udp")
 	conn, err := net.Dial("udp", address)

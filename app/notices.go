@@ -22,7 +22,7 @@ import (
 	"lucidorchard/model"
 	"lucidorchard/notify"
 	"lucidorchard/refuse"
-	"lucidorchard/store"
+	"lucidorchard/watching"
 )
 
 // destinationMatter is that a destination takes no messages.
@@ -34,8 +34,8 @@ var MatterKinds = append([]string{string(watch.Leak), string(watch.Choke), strin
 
 // telling is the notices that count now, with what they ask of ends.
 type telling struct {
-	all       []store.Notice // also those that do not count
-	notices   []store.Notice
+	all       []watching.Notice // also those that do not count
+	notices   []watching.Notice
 	who, what []*expr.Expr // nil: anybody
 	now       time.Time
 }
@@ -69,12 +69,12 @@ func (a *App) notices(ctx context.Context, now time.Time) (*telling, error) {
 }
 
 // about reports whether a notice is about a matter, but for its ends.
-func about(n *store.Notice, id, kind string) bool {
+func about(n *watching.Notice, id, kind string) bool {
 	return n.Filter == "" && (n.Matter == "" || n.Matter == id) && (len(n.Kinds) == 0 || slices.Contains(n.Kinds, kind))
 }
 
 // dueAt says when what happens now is told.
-func dueAt(n *store.Notice, now time.Time) time.Time {
+func dueAt(n *watching.Notice, now time.Time) time.Time {
 	due := now
 	switch n.Pace {
 	case "hourly":
@@ -101,9 +101,9 @@ func dueAt(n *store.Notice, now time.Time) time.Time {
 }
 
 // message says what a matter is.
-func (a *App) message(m *store.Matter) notify.Message {
+func (a *App) message(m *watching.Matter) notify.Message {
 	var title []watch.Piece
-	var at store.About
+	var at watching.About
 	_ = json.Unmarshal(m.Title, &title) // of our own making
 	_ = json.Unmarshal(m.About, &at)
 	out := notify.Message{ID: rand.Text(), At: time.Now().UTC(), Kind: m.Kind, Title: watch.Plain(title), Why: m.Why, Line: at.Line, Release: at.Release,
@@ -123,29 +123,29 @@ func (a *App) message(m *store.Matter) notify.Message {
 
 // tellings makes the messages of a matter, for each notice that is about it and each of
 // its destinations.
-func (a *App) tellings(t *telling, m *store.Matter, ends func(who, what *expr.Expr) bool) (out []store.Telling) {
+func (a *App) tellings(t *telling, m *watching.Matter, ends func(who, what *expr.Expr) bool) (out []watching.Telling) {
 	for i := range t.notices {
 		n := &t.notices[i]
 		if !about(n, m.ID, m.Kind) || !ends(t.who[i], t.what[i]) {
 			continue
 		}
 		for _, to := range n.To {
-			out = append(out, store.Telling{Notice: n.ID, Destination: to, Matter: m.ID, Message: a.message(m), Due: dueAt(n, t.now)})
+			out = append(out, watching.Telling{Notice: n.ID, Destination: to, Matter: m.ID, Message: a.message(m), Due: dueAt(n, t.now)})
 		}
 	}
 	return out
 }
 
 // tellingsOf is tellings for what no conversation makes.
-func (a *App) tellingsOf(t *telling) func(store.Matter) []store.Telling {
-	return func(m store.Matter) []store.Telling {
+func (a *App) tellingsOf(t *telling) func(watching.Matter) []watching.Telling {
+	return func(m watching.Matter) []watching.Telling {
 		return a.tellings(t, &m, func(who, what *expr.Expr) bool { return who == nil && what == nil })
 	}
 }
 
 // tellingsOfDay makes the messages of the matters of a day. What was seen before a notice
 // was made, or more than a day ago, is not told.
-func (a *App) tellingsOfDay(t *telling, v *viewOfDay, day *store.WatchedDay, matters []watch.Matter) {
+func (a *App) tellingsOfDay(t *telling, v *viewOfDay, day *watching.WatchedDay, matters []watch.Matter) {
 	if len(t.notices) == 0 {
 		return
 	}
@@ -162,7 +162,7 @@ func (a *App) tellingsOfDay(t *telling, v *viewOfDay, day *store.WatchedDay, mat
 		carried, dropped := sumOf(day.Days[i].Carried), sumOf(day.Days[i].Dropped)
 		for _, telling := range list {
 			telling.Message.Carried, telling.Message.Dropped = carried, dropped
-			n := slices.IndexFunc(t.notices, func(n store.Notice) bool { return n.ID == telling.Notice })
+			n := slices.IndexFunc(t.notices, func(n watching.Notice) bool { return n.ID == telling.Notice })
 			if m.Last.After(t.notices[n].At) {
 				day.Tell = append(day.Tell, telling)
 			}
@@ -288,16 +288,16 @@ type parcel struct {
 }
 
 // send sends what was claimed for a destination.
-func (a *App) send(ctx context.Context, to string, claimed []store.Waiting) {
+func (a *App) send(ctx context.Context, to string, claimed []watching.Waiting) {
 	tried, err := a.trySending(ctx, to, claimed)
 	if err != nil {
-		tried = make([]store.Tried, len(claimed))
+		tried = make([]watching.Tried, len(claimed))
 		for i := range claimed {
-			tried[i] = store.Tried{IDs: []string{claimed[i].ID}, Problem: err.Error()}
+			tried[i] = watching.Tried{IDs: []string{claimed[i].ID}, Problem: err.Error()}
 		}
 	}
 	if ctx.Err() != nil { // what was not taken then is no fault of the destination
-		tried = slices.DeleteFunc(tried, func(t store.Tried) bool { return t.Problem != "" })
+		tried = slices.DeleteFunc(tried, func(t watching.Tried) bool { return t.Problem != "" })
 	}
 	settle := context.WithoutCancel(ctx) // what became of it is noted also at the end
 	if err := a.Store.Settle(settle, to, tried); err != nil {
@@ -306,7 +306,7 @@ func (a *App) send(ctx context.Context, to string, claimed []store.Waiting) {
 	a.Events.MattersChanged()
 }
 
-func (a *App) trySending(ctx context.Context, to string, claimed []store.Waiting) ([]store.Tried, error) {
+func (a *App) trySending(ctx context.Context, to string, claimed []watching.Waiting) ([]watching.Tried, error) {
 	sender, err := a.sender(ctx, to)
 	if err != nil {
 		return nil, err
@@ -319,9 +319,9 @@ func (a *App) trySending(ctx context.Context, to string, claimed []store.Waiting
 	for i := range parcels {
 		list[i] = parcels[i].Message
 	}
-	tried := make([]store.Tried, len(parcels))
+	tried := make([]watching.Tried, len(parcels))
 	for i, err := range sender.Send(ctx, list) {
-		tried[i] = store.Tried{IDs: parcels[i].ids, As: parcels[i].ID}
+		tried[i] = watching.Tried{IDs: parcels[i].ids, As: parcels[i].ID}
 		var refused *notify.RefusedError
 		if err != nil {
 			tried[i].Problem, tried[i].Refused = err.Error(), errors.As(err, &refused)
@@ -332,7 +332,7 @@ func (a *App) trySending(ctx context.Context, to string, claimed []store.Waiting
 
 // parcelsOf makes messages of what was claimed: what came by one notice is one message if
 // it is many.
-func parcelsOf(claimed []store.Waiting) ([]parcel, error) {
+func parcelsOf(claimed []watching.Waiting) ([]parcel, error) {
 	var order []int64
 	by := map[int64][]parcel{}
 	for _, c := range claimed {
@@ -372,7 +372,7 @@ func (a *App) sender(ctx context.Context, name string) (*notify.Sender, error) {
 	if err != nil {
 		return nil, err
 	}
-	i := slices.IndexFunc(all, func(d store.Destination) bool { return d.Name == name })
+	i := slices.IndexFunc(all, func(d watching.Destination) bool { return d.Name == name })
 	if i < 0 {
 		return nil, fmt.Errorf("there is no destination %s any more", name)
 	}
@@ -417,7 +417,7 @@ func (a *App) PutDestination(ctx context.Context, name string, s notify.Settings
 	if err := cmp.Or(s.Check(), s.Within(a.Reach)); err != nil {
 		return refuse.Invalid(err.Error() + "; nothing was changed")
 	}
-	if len(all) >= mostDestinations && !slices.ContainsFunc(all, func(d store.Destination) bool { return d.Name == name }) {
+	if len(all) >= mostDestinations && !slices.ContainsFunc(all, func(d watching.Destination) bool { return d.Name == name }) {
 		return refuse.Conflict(fmt.Sprintf("there are %d destinations, the most there may be; nothing was changed", len(all)))
 	}
 	if err := a.Store.PutDestination(ctx, name, s, a.Author); err != nil {
@@ -447,7 +447,7 @@ func (a *App) Trial(ctx context.Context, name string) error {
 	}
 	now := time.Now().UTC()
 	m := notify.Message{ID: rand.Text(), At: now, Kind: "trial", Title: "A trial of Lucid Orchard: " + name + " takes messages", Times: 1, First: now, Last: now}
-	err := a.Store.Tell(ctx, []store.Telling{{Destination: name, Message: m, Due: now}})
+	err := a.Store.Tell(ctx, []watching.Telling{{Destination: name, Message: m, Due: now}})
 	if err == nil {
 		a.hurrySending()
 		a.Events.MattersChanged()
@@ -456,7 +456,7 @@ func (a *App) Trial(ctx context.Context, name string) error {
 }
 
 // PutNotice keeps a notice; one with the id 0 is new.
-func (a *App) PutNotice(ctx context.Context, m *model.Model, n store.Notice) (int64, error) {
+func (a *App) PutNotice(ctx context.Context, m *model.Model, n watching.Notice) (int64, error) {
 	for _, k := range n.Kinds {
 		if !slices.Contains(MatterKinds, k) {
 			return 0, refuse.Invalid(fmt.Sprintf("kinds: found %q, expected one of %s; nothing was changed", k, strings.Join(MatterKinds, ", ")))
@@ -483,7 +483,7 @@ func (a *App) PutNotice(ctx context.Context, m *model.Model, n store.Notice) (in
 		return 0, err
 	}
 	for _, to := range n.To {
-		if !slices.ContainsFunc(all, func(d store.Destination) bool { return d.Name == to }) {
+		if !slices.ContainsFunc(all, func(d watching.Destination) bool { return d.Name == to }) {
 			return 0, refuse.Missing("there is no destination " + to + "; nothing was changed")
 		}
 	}
@@ -522,10 +522,10 @@ func (a *App) lookAtDestinations(ctx context.Context, all *matters, now time.Tim
 	}
 	for _, d := range list {
 		if d.Failing != nil && now.Sub(*d.Failing) > destinationSilence {
-			all.add(destinationMatter, d.Name, *d.Failing, store.About{Text: d.Name}, d.Problem, strong(d.Name), plain(" takes no messages; they wait"))
+			all.add(destinationMatter, d.Name, *d.Failing, watching.About{Text: d.Name}, d.Problem, strong(d.Name), plain(" takes no messages; they wait"))
 		}
 		if d.Refused > 0 {
-			all.add(destinationMatter, d.Name+" refuses", d.At, store.About{Text: d.Name}, d.Refusal, strong(d.Name),
+			all.add(destinationMatter, d.Name+" refuses", d.At, watching.About{Text: d.Name}, d.Refusal, strong(d.Name),
 				plain(" refused "+plural.Of(d.Refused, "message")+"; they are set aside"))
 		}
 	}

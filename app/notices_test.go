@@ -23,6 +23,7 @@ import (
 	"lucidorchard/model"
 	"lucidorchard/notify"
 	"lucidorchard/store"
+	"lucidorchard/watching"
 )
 
 // here lets messages go to this machine, where the receivers of tests are.
@@ -126,7 +127,7 @@ func duty(t testing.TB, a *app.App) (*hook, *model.Model) {
 // many then is one message; a server that ends leaves it to the next.
 func TestLeaksAreToldAndNothingIsLost(t *testing.T) {
 	db, a, end, h, m := onDuty(t)
-	for bad, n := range map[string]store.Notice{
+	for bad, n := range map[string]watching.Notice{
 		"kinds: found":            {Kinds: []string{"leek"}, Pace: "at once", To: []string{"duty"}},
 		"no group nobody":         {What: "member of nobody", Pace: "at once", To: []string{"duty"}},
 		"what: at character":      {What: "tier is", Pace: "at once", To: []string{"duty"}},
@@ -136,9 +137,9 @@ func TestLeaksAreToldAndNothingIsLost(t *testing.T) {
 		_, err := a.PutNotice(t.Context(), m, n)
 		require.ErrorContains(t, err, bad)
 	}
-	_, err := a.PutNotice(t.Context(), m, store.Notice{Kinds: []string{"leak"}, What: "member of store and app is app3", Pace: "at once", To: []string{"duty"}})
+	_, err := a.PutNotice(t.Context(), m, watching.Notice{Kinds: []string{"leak"}, What: "member of store and app is app3", Pace: "at once", To: []string{"duty"}})
 	require.NoError(t, err)
-	_, err = a.PutNotice(t.Context(), m, store.Notice{Kinds: []string{"choke"}, Pace: "at once", To: []string{"duty"}})
+	_, err = a.PutNotice(t.Context(), m, watching.Notice{Kinds: []string{"choke"}, Pace: "at once", To: []string{"duty"}})
 	require.NoError(t, err)
 	require.NoError(t, a.Trial(t.Context(), "duty"))
 	until := func(n int) []notify.Message {
@@ -153,7 +154,7 @@ func TestLeaksAreToldAndNothingIsLost(t *testing.T) {
 	require.Equal(t, "app1-entry", got[1].Who)
 
 	// Down: many matters wait, and are one message.
-	_, err = a.PutNotice(t.Context(), m, store.Notice{Kinds: []string{"leak"}, Pace: "at once", To: []string{"duty"}})
+	_, err = a.PutNotice(t.Context(), m, watching.Notice{Kinds: []string{"leak"}, Pace: "at once", To: []string{"duty"}})
 	require.NoError(t, err)
 	h.down.Store(true)
 	var pairs [][2]int
@@ -224,21 +225,21 @@ func TestNoDestinationWaitsForAnother(t *testing.T) {
 	fussy.refuse = func(m notify.Message) bool { return m.Title == "too much" }
 	require.NoError(t, a.PutDestination(t.Context(), "fussy", notify.Settings{Kind: "webhook", Address: fussy.URL, Secret: "key"}))
 	now := time.Now()
-	require.NoError(t, db.Tell(t.Context(), []store.Telling{{Destination: "fussy", Matter: "x", Message: notify.Message{ID: "x", Kind: "trial",
+	require.NoError(t, db.Tell(t.Context(), []watching.Telling{{Destination: "fussy", Matter: "x", Message: notify.Message{ID: "x", Kind: "trial",
 		Title: "too much"}, Due: now.Add(-time.Hour)}}))
 	require.NoError(t, a.Trial(t.Context(), "fussy"))
 	require.Eventually(t, func() bool { return len(fussy.all()) == 1 }, 20*time.Second, 10*time.Millisecond)
-	at := func() store.Destination {
+	at := func() watching.Destination {
 		all, err := db.Destinations(t.Context())
 		require.NoError(t, err)
-		i := slices.IndexFunc(all, func(d store.Destination) bool { return d.Name == "fussy" })
+		i := slices.IndexFunc(all, func(d watching.Destination) bool { return d.Name == "fussy" })
 		return all[i]
 	}
 	require.Eventually(t, func() bool { return at().Waiting == 1 && at().Refusal != "" }, 20*time.Second, 10*time.Millisecond)
 	require.Nil(t, at().Failing, "it takes others")
 	require.Equal(t, "it answers 413 Request Entity Too Large", at().Refusal)
 	for range 20 {
-		require.NoError(t, db.Settle(t.Context(), "fussy", []store.Tried{{IDs: []string{"x"}, Problem: at().Refusal, Refused: true}}))
+		require.NoError(t, db.Settle(t.Context(), "fussy", []watching.Tried{{IDs: []string{"x"}, Problem: at().Refusal, Refused: true}}))
 	}
 	require.Equal(t, []int{0, 1}, []int{at().Waiting, at().Refused}, "it is set aside")
 	fussy.refuse = nil
@@ -283,7 +284,7 @@ func TestTrafficOfAFilterIsTold(t *testing.T) {
 	m, err := a.Model(t.Context())
 	require.NoError(t, err)
 	put := func(filter string) (int64, error) {
-		return a.PutNotice(t.Context(), m, store.Notice{Filter: filter, Pace: "at once", To: []string{"duty"}})
+		return a.PutNotice(t.Context(), m, watching.Notice{Filter: filter, Pace: "at once", To: []string{"duty"}})
 	}
 	for filter, bad := range map[string]string{
 		"clients=tier+is":                 "clients: at character 8",
@@ -300,7 +301,7 @@ func TestTrafficOfAFilterIsTold(t *testing.T) {
 		_, err := put(filter)
 		require.ErrorContains(t, err, bad, filter)
 	}
-	_, err = a.PutNotice(t.Context(), m, store.Notice{Filter: "odd=1", Kinds: []string{"leak"}, Pace: "at once", To: []string{"duty"}})
+	_, err = a.PutNotice(t.Context(), m, watching.Notice{Filter: "odd=1", Kinds: []string{"leak"}, Pace: "at once", To: []string{"duty"}})
 	require.ErrorContains(t, err, "expected one or the other")
 	id, err := put("clients=tier+is+entry+and+not+app+is+app7&services=tcp%2F443&verdict=permit")
 	require.NoError(t, err)
@@ -351,8 +352,8 @@ func TestTrafficOfAFilterIsTold(t *testing.T) {
 		if err != nil {
 			return false
 		}
-		words, err := a.NoticeProblem(t.Context(), m, &store.Notice{ID: id, Filter: "group=store"})
-		ends, endsErr := a.NoticeProblem(t.Context(), m, &store.Notice{Kinds: []string{"leak"}, What: "member of store"})
+		words, err := a.NoticeProblem(t.Context(), m, &watching.Notice{ID: id, Filter: "group=store"})
+		ends, endsErr := a.NoticeProblem(t.Context(), m, &watching.Notice{Kinds: []string{"leak"}, What: "member of store"})
 		return err == nil && endsErr == nil && words == "there is no group store" && ends == "what: the draft has no group store"
 	}, 20*time.Second, 20*time.Millisecond)
 }
@@ -364,7 +365,7 @@ func TestTwoServersTellOnce(t *testing.T) {
 	a, _ := running(t, db, "one")
 	running(t, db, "two")
 	h, m := duty(t, a)
-	_, err := a.PutNotice(t.Context(), m, store.Notice{Kinds: []string{"leak"}, Pace: "at once", To: []string{"duty"}})
+	_, err := a.PutNotice(t.Context(), m, watching.Notice{Kinds: []string{"leak"}, Pace: "at once", To: []string{"duty"}})
 	require.NoError(t, err)
 	leaks(t, db, [2]int{1, 33}, [2]int{2, 34}, [2]int{3, 35})
 	require.Eventually(t, func() bool { return len(h.all()) >= 1 }, 20*time.Second, 20*time.Millisecond)
@@ -382,7 +383,7 @@ func TestWhatIsSaidOfMatters(t *testing.T) {
 	land(t, db)
 	a, _ := running(t, db, "one")
 	leaks(t, db, [2]int{1, 33})
-	var list []store.Matter
+	var list []watching.Matter
 	require.Eventually(t, func() bool {
 		var err error
 		list, err = db.Matters(t.Context(), time.Now().Add(-time.Hour))

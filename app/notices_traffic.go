@@ -14,7 +14,7 @@ import (
 	"lucidorchard/core/watch"
 	"lucidorchard/model"
 	"lucidorchard/refuse"
-	"lucidorchard/store"
+	"lucidorchard/watching"
 )
 
 // Notices of whatever traffic a filter of the ledger selects.
@@ -40,8 +40,8 @@ func (a *App) filterOf(ctx context.Context, m *model.Model, text string) (reach.
 
 // askedOfDay gives what there is, on a day that is followed, of the traffic that notices ask for.
 // What cannot be read any more, such as for a group that is gone, is said with the notice.
-func (a *App) askedOfDay(ctx context.Context, m *model.Model, d *dayFollowed, t *telling) ([]store.Asked, error) {
-	var out []store.Asked
+func (a *App) askedOfDay(ctx context.Context, m *model.Model, d *dayFollowed, t *telling) ([]watching.Asked, error) {
+	var out []watching.Asked
 	for i := range t.all { // also of those that pause: what came meanwhile is not told afterwards
 		n := &t.all[i]
 		if n.Filter == "" || n.Ends != nil && !n.Ends.After(t.now) {
@@ -71,24 +71,24 @@ func (a *App) askedOfDay(ctx context.Context, m *model.Model, d *dayFollowed, t 
 
 // asked gives the traffic of a notice, as conversations of a view, and the messages that it makes if
 // there is more of it than before.
-func (a *App) asked(v *reach.View, conversations []int, n *store.Notice, now time.Time) (out []store.Asked) {
+func (a *App) asked(v *reach.View, conversations []int, n *watching.Notice, now time.Time) (out []watching.Asked) {
 	list := watch.Asked(v, conversations)
 	for i := range list {
 		x := &list[i]
 		id := matterID(x.Key())
-		out = append(out, store.Asked{Notice: n.ID, Traffic: id, Connections: x.Connections, Tell: func() []store.Telling {
+		out = append(out, watching.Asked{Notice: n.ID, Traffic: id, Connections: x.Connections, Tell: func() []watching.Telling {
 			if last := x.Last.Time(); n.Paused || now.Sub(last) > 24*time.Hour || !last.After(n.At) {
 				return nil
 			}
 			m := matterOf(x)
-			var tell []store.Telling
+			var tell []watching.Telling
 			for _, to := range n.To {
 				message := a.message(&m)
 				message.Matter, message.Verdict = "", decide.VerdictOf(x.Ruling.Rule).String()
 				if a.Address != "" {
 					message.Link = a.Address + "/check?" + n.Filter
 				}
-				tell = append(tell, store.Telling{Notice: n.ID, Destination: to, Matter: id, Message: message, Due: dueAt(n, now)})
+				tell = append(tell, watching.Telling{Notice: n.ID, Destination: to, Matter: id, Message: message, Due: dueAt(n, now)})
 			}
 			return tell
 		}})
@@ -97,7 +97,7 @@ func (a *App) asked(v *reach.View, conversations []int, n *store.Notice, now tim
 }
 
 // NoticeProblem says why a notice can tell nothing, or nothing any more; blank: it can.
-func (a *App) NoticeProblem(ctx context.Context, m *model.Model, n *store.Notice) (string, error) {
+func (a *App) NoticeProblem(ctx context.Context, m *model.Model, n *watching.Notice) (string, error) {
 	for _, x := range []struct{ name, text string }{{"who", n.Who}, {"what", n.What}} {
 		if _, err := endOf(m, x.name, x.text); err != nil {
 			return err.Error(), nil
@@ -115,7 +115,7 @@ func (a *App) NoticeProblem(ctx context.Context, m *model.Model, n *store.Notice
 
 // seenOf gives what there was already, today and yesterday, of the traffic that a notice asks for: it
 // is not told. Nil: that is known.
-func (a *App) seenOf(ctx context.Context, m *model.Model, n *store.Notice) (map[time.Time][]store.Asked, error) {
+func (a *App) seenOf(ctx context.Context, m *model.Model, n *watching.Notice) (map[time.Time][]watching.Asked, error) {
 	if n.Filter == "" {
 		return nil, nil
 	}
@@ -125,11 +125,11 @@ func (a *App) seenOf(ctx context.Context, m *model.Model, n *store.Notice) (map[
 	}
 	if n.ID != 0 {
 		all, err := a.Store.Notices(ctx)
-		if err != nil || slices.ContainsFunc(all, func(x store.Notice) bool { return x.ID == n.ID && x.Filter == n.Filter }) {
+		if err != nil || slices.ContainsFunc(all, func(x watching.Notice) bool { return x.ID == n.ID && x.Filter == n.Filter }) {
 			return nil, err
 		}
 	}
-	out := map[time.Time][]store.Asked{}
+	out := map[time.Time][]watching.Asked{}
 	last := flow.Hour((int64(m.To) - 1) / 24)
 	for d := max(m.From/24, last-1); m.From < m.To && d <= last; d++ {
 		day := time.Unix(int64(d)*86400, 0).UTC()

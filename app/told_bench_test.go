@@ -29,6 +29,7 @@ import (
 	"lucidorchard/ingest/wire"
 	"lucidorchard/notify"
 	"lucidorchard/store"
+	"lucidorchard/watching"
 )
 
 // connection is what an exporter tells of one that is over: both directions.
@@ -133,11 +134,11 @@ func (s *screen) run(ctx context.Context, a *app.App) {
 	}
 }
 
-func (s *screen) see(list []store.Matter) {
+func (s *screen) see(list []watching.Matter) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for _, m := range list {
-		var about store.About
+		var about watching.About
 		if json.Unmarshal(m.About, &about) != nil || about.Who == nil || about.What == nil {
 			continue
 		}
@@ -174,7 +175,7 @@ func BenchmarkFromAPacketToAMessage(b *testing.B) {
 			Address: receiver.Addr().String()}))
 		m, err := a.Model(b.Context())
 		require.NoError(b, err)
-		_, err = a.PutNotice(b.Context(), m, store.Notice{Kinds: []string{"leak"}, Pace: "at once", To: []string{"duty"}})
+		_, err = a.PutNotice(b.Context(), m, watching.Notice{Kinds: []string{"leak"}, Pace: "at once", To: []string{"duty"}})
 		require.NoError(b, err)
 		page := &screen{when: map[string]time.Time{}}
 		go page.run(ctx, a)

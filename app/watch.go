@@ -18,7 +18,7 @@ import (
 	"lucidorchard/core/watch"
 	"lucidorchard/model"
 	"lucidorchard/refuse"
-	"lucidorchard/store"
+	"lucidorchard/watching"
 )
 
 // watchLook is how often what was seen is looked at where nothing new came, and watchRest how long it
@@ -32,8 +32,8 @@ const (
 // found.
 const mostWatchedDays = 100
 
-// watching is what is remembered from look to look.
-type watching struct {
+// looking is what is remembered from look to look.
+type looking struct {
 	means    means
 	followed map[time.Time]*dayFollowed
 	split    split
@@ -55,7 +55,7 @@ func (a *App) watchTraffic(ctx context.Context) {
 		if m == nil || start.Before(rested) && !a.follows(m) {
 			continue
 		}
-		a.watching.wholly = false
+		a.looking.wholly = false
 		err := a.look(ctx, m)
 		if err != nil && ctx.Err() == nil && m.Versions.Conversations != before {
 			var fault *model.Fault
@@ -67,7 +67,7 @@ func (a *App) watchTraffic(ctx context.Context) {
 			before = m.Versions.Conversations
 		}
 		took := time.Since(start)
-		if a.watching.wholly { // as after an edit: what comes then can be looked at without rest
+		if a.looking.wholly { // as after an edit: what comes then can be looked at without rest
 			rested, took = time.Now().Add(3*took), 0
 		}
 		pause = max(watchRest, 3*took) // a quarter of one processor at most
@@ -207,7 +207,7 @@ func (a *App) lookAtDay(ctx context.Context, m *model.Model, beside map[flow.Hou
 	f := a.gather(m, day, stamp, watched, known)
 	defer f.Rest()
 	g, v := f.all, f.view
-	out := store.WatchedDay{Day: day, Stamp: stamp, Of: m.Versions, Newest: m.Versions.Conversations, Hours: g.Hours, Callers: map[watch.Caller]time.Time{}}
+	out := watching.WatchedDay{Day: day, Stamp: stamp, Of: m.Versions, Newest: m.Versions.Conversations, Hours: g.Hours, Callers: map[watch.Caller]time.Time{}}
 	for _, n := range beside {
 		out.Newest = max(out.Newest, n)
 	}
@@ -216,7 +216,7 @@ func (a *App) lookAtDay(ctx context.Context, m *model.Model, beside map[flow.Hou
 	}
 	for i := range g.Matters {
 		x := &g.Matters[i]
-		n := store.MatterDay{Day: day, Conversations: int64(len(x.Conversations)), Connections: x.Connections, Clients: int64(x.Clients),
+		n := watching.MatterDay{Day: day, Conversations: int64(len(x.Conversations)), Connections: x.Connections, Clients: int64(x.Clients),
 			Servers: int64(x.Servers), First: x.First.Time(), Last: x.Last.Time()}
 		n.Hours, n.Carried, n.Dropped = make([]int64, 24), make([]int64, 24), make([]int64, 24)
 		for _, c := range x.Conversations {
@@ -249,30 +249,30 @@ func (a *App) lookAtDay(ctx context.Context, m *model.Model, beside map[flow.Hou
 	}
 	a.hurrySending()
 	if unclear(&out) {
-		a.watching.split.forget(m.From)
+		a.looking.split.forget(m.From)
 		return a.splitUnclear(ctx, m, a.dayView(m, day))
 	}
 	return nil
 }
 
 // matterOf gives what is gathered as it is kept.
-func matterOf(x *watch.Matter) store.Matter {
-	about := store.About{Who: &x.Who, What: &x.What, Scan: x.Scan, Release: x.Ruling.Release}
+func matterOf(x *watch.Matter) watching.Matter {
+	about := watching.About{Who: &x.Who, What: &x.What, Scan: x.Scan, Release: x.Ruling.Release}
 	if r := x.Ruling.Rule; r != nil {
 		about.Line = r.Line
 	}
 	if h := x.Ruling.Holder; h != nil {
 		about.Point = h.Name
 	}
-	return store.Matter{ID: matterID(x.Key()), Kind: string(x.Kind), Title: encoded(x.Title()), Why: x.Why(), About: encoded(about),
+	return watching.Matter{ID: matterID(x.Key()), Kind: string(x.Kind), Title: encoded(x.Title()), Why: x.Why(), About: encoded(about),
 		First: x.First.Time(), Last: x.Last.Time()}
 }
 
 // knownCallers tells who reached what is watched before a day. On the first days that
 // there are, everybody is known: nobody can be new where nothing is old.
-func (a *App) knownCallers(ctx context.Context, m *model.Model, day time.Time) (store.Callers, error) {
+func (a *App) knownCallers(ctx context.Context, m *model.Model, day time.Time) (watching.Callers, error) {
 	if flow.Hour(day.Unix()/3600) < m.From+24 {
-		return store.Callers{Everybody: true}, nil
+		return watching.Callers{Everybody: true}, nil
 	}
 	return a.Store.KnownCallers(ctx, day)
 }
@@ -332,7 +332,7 @@ func (a *App) Say(ctx context.Context, ids []string, state, holder, note string,
 	if again != nil {
 		words += ", until " + again.UTC().Format(time.DateOnly)
 	}
-	n, err := a.Store.PutMatterState(ctx, ids, store.MatterState{State: state, Holder: holder, Note: note, Again: again, Author: a.Author,
+	n, err := a.Store.PutMatterState(ctx, ids, watching.MatterState{State: state, Holder: holder, Note: note, Again: again, Author: a.Author,
 		Words: words})
 	if err == nil {
 		a.Events.MattersChanged()

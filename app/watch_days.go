@@ -1,7 +1,5 @@
 package app
 
-// What days come to: looked at as traffic comes, and kept for those who ask.
-
 import (
 	"context"
 	"maps"
@@ -13,8 +11,10 @@ import (
 	"lucidorchard/core/reach"
 	"lucidorchard/core/watch"
 	"lucidorchard/model"
-	"lucidorchard/store"
+	"lucidorchard/watching"
 )
+
+// What days come to: looked at as traffic comes, and kept for those who ask.
 
 // dayFollowed is a day whose traffic is followed, under what it was judged by so far.
 type dayFollowed struct {
@@ -24,7 +24,7 @@ type dayFollowed struct {
 	from, to flow.Hour
 	like     model.Like
 	watched  []string
-	known    store.Callers
+	known    watching.Callers
 }
 
 // mostFollowed is how many days are followed, beside all others that are looked at once: the last, and
@@ -35,7 +35,7 @@ const mostFollowed = 2
 type dayGathered struct {
 	like    model.Like
 	watched []string
-	known   store.Callers
+	known   watching.Callers
 	table   *flow.Table
 	stamp   string // of what is stored of it; blank: nobody looked at it so
 	all     watch.Gathered
@@ -73,7 +73,7 @@ func (x *gathered) has(day time.Time, stamp string) bool {
 }
 
 // on gives what a day comes to: what is stored of it, by its stamp, or as a model has it.
-func (x *gathered) on(m *model.Model, day time.Time, watched []string, known store.Callers, stamp string) *dayGathered {
+func (x *gathered) on(m *model.Model, day time.Time, watched []string, known watching.Callers, stamp string) *dayGathered {
 	from, to := hoursOf(m, day)
 	table := m.Table.Between(from, to)
 	view, like := m.Parts(from, to)
@@ -103,12 +103,12 @@ func (x *gathered) on(m *model.Model, day time.Time, watched []string, known sto
 
 // gather gathers what a day comes to, and keeps it for those who ask where the day is followed. The
 // caller lets it rest when all is asked.
-func (a *App) gather(m *model.Model, day time.Time, stamp string, watched []string, known store.Callers) *dayFollowed {
+func (a *App) gather(m *model.Model, day time.Time, stamp string, watched []string, known watching.Callers) *dayFollowed {
 	f := a.follow(m, day, watched, known)
-	a.watching.wholly = a.watching.wholly || f.view == nil
+	a.looking.wholly = a.looking.wholly || f.view == nil
 	table := m.Table.Between(f.from, f.to)
 	f.all, f.view = f.Gather(table)
-	if a.watching.followed[day] == f {
+	if a.looking.followed[day] == f {
 		a.gathered.put(day, &dayGathered{like: f.like, watched: watched, known: known, table: table, stamp: stamp, all: f.all, view: f.view})
 	}
 	return f
@@ -118,21 +118,21 @@ func (a *App) gather(m *model.Model, day time.Time, stamp string, watched []stri
 func (a *App) follows(m *model.Model) bool {
 	day := time.Unix((int64(m.To)-1)/24*86400, 0).UTC()
 	_, like := m.Parts(hoursOf(m, day))
-	return a.watching.followed[day] != nil && a.watching.followed[day].like == like
+	return a.looking.followed[day] != nil && a.looking.followed[day].like == like
 }
 
 // follow gives what follows a day: what did before, as long as conversations are judged as they were.
-func (a *App) follow(m *model.Model, day time.Time, watched []string, known store.Callers) *dayFollowed {
+func (a *App) follow(m *model.Model, day time.Time, watched []string, known watching.Callers) *dayFollowed {
 	from, to := hoursOf(m, day)
 	view, like := m.Parts(from, to)
-	d := a.watching.followed[day]
+	d := a.looking.followed[day]
 	if d == nil || d.like != like || !slices.Equal(d.watched, watched) || !d.known.Equal(known) {
 		d = &dayFollowed{Follower: watch.NewFollower(view, watch.Watched{Groups: watched, Known: known.Known}), from: from, to: to,
 			like: like, watched: watched, known: known}
 	}
 	if last := flow.Hour((int64(m.To) - 1) / 24); from/24 > last-mostFollowed {
-		a.watching.followed[day] = d
-		maps.DeleteFunc(a.watching.followed, func(_ time.Time, d *dayFollowed) bool { return d.from/24 <= last-mostFollowed })
+		a.looking.followed[day] = d
+		maps.DeleteFunc(a.looking.followed, func(_ time.Time, d *dayFollowed) bool { return d.from/24 <= last-mostFollowed })
 	}
 	return d
 }

@@ -9,7 +9,7 @@ import (
 	"lucidorchard/core/flow"
 	"lucidorchard/core/reach"
 	"lucidorchard/model"
-	"lucidorchard/store"
+	"lucidorchard/watching"
 )
 
 // split is what was tried so far to tell apart what was counted together: for each hour
@@ -28,7 +28,7 @@ func (a *App) splitUnclear(ctx context.Context, m *model.Model, view *reach.View
 			}
 			c := view.At(i)
 			for _, addr := range [2]netip.Addr{c.Client.Addr, c.Server.Addr} {
-				if a.watching.split.begin(p.Hour, addr, m.LastTurn()) {
+				if a.looking.split.begin(p.Hour, addr, m.LastTurn()) {
 					todo[p.Hour] = append(todo[p.Hour], addr)
 				}
 			}
@@ -69,7 +69,7 @@ func (s split) forget(before flow.Hour) {
 }
 
 // unclear reports whether some connection of a day cannot be judged.
-func unclear(d *store.WatchedDay) bool {
+func unclear(d *watching.WatchedDay) bool {
 	for _, h := range d.Hours {
 		if h.Unclear > 0 {
 			return true

@@ -203,3 +203,13 @@ func CopyRows(ctx context.Context, tx pgx.Tx, query string, row func(*RowsIn)) e
 	}
 	return err
 }
+
+// Collect returns the rows of a query within a transaction, as structs by the place of their
+// columns.
+func Collect[T any](ctx context.Context, tx pgx.Tx, query string) ([]T, error) {
+	rows, err := tx.Query(ctx, query)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[T])
+}

@@ -8,6 +8,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"lucidorchard/database"
 	"lucidorchard/model"
 )
 
@@ -134,28 +135,20 @@ func (s *Store) ForgetPointHistory(ctx context.Context) error {
 func guarding(ctx context.Context, tx pgx.Tx) (*model.Guarding, error) {
 	out := &model.Guarding{}
 	var err error
-	if out.Points, err = collect[model.Guard](ctx, tx, `SELECT name, side, guards FROM points ORDER BY name`); err != nil {
+	if out.Points, err = database.Collect[model.Guard](ctx, tx, `SELECT name, side, guards FROM points ORDER BY name`); err != nil {
 		return nil, err
 	}
-	if out.Periods, err = collect[model.Held](ctx, tx, `SELECT point, at, release, mode FROM (
+	if out.Periods, err = database.Collect[model.Held](ctx, tx, `SELECT point, at, release, mode FROM (
 			SELECT point, at, release, mode, id, lag(release) OVER w AS was, lag(mode) OVER w AS how FROM point_history
 			WHERE release IS NOT NULL WINDOW w AS (PARTITION BY point ORDER BY id)) AS h
 		WHERE was IS NULL OR was <> release OR how <> mode ORDER BY point, id`); err != nil {
 		return nil, err
 	}
-	if out.Releases, err = collect[model.ReleaseText](ctx, tx, `SELECT r.no, r.revision, v.text FROM releases r
+	if out.Releases, err = database.Collect[model.ReleaseText](ctx, tx, `SELECT r.no, r.revision, v.text FROM releases r
 		JOIN revisions v ON v.no = r.revision ORDER BY r.no`); err != nil {
 		return nil, err
 	}
-	out.Exemptions, err = collect[model.Exemption](ctx, tx, `SELECT workload, reason, owner, ends, author, at FROM exemptions
+	out.Exemptions, err = database.Collect[model.Exemption](ctx, tx, `SELECT workload, reason, owner, ends, author, at FROM exemptions
 		ORDER BY ends, workload`)
 	return out, err
-}
-
-func collect[T any](ctx context.Context, tx pgx.Tx, query string) ([]T, error) {
-	rows, err := tx.Query(ctx, query)
-	if err != nil {
-		return nil, err
-	}
-	return pgx.CollectRows(rows, pgx.RowToStructByPos[T])
 }

@@ -11,13 +11,21 @@ import (
 
 	"lucidorchard/database"
 	jobssql "lucidorchard/jobs/sql"
+	watchingsql "lucidorchard/watching/sql"
 )
 
 // Store is an open database. It is safe for concurrent use.
 type Store struct {
 	*database.DB
-	*jobssql.Store
+	*jobsStore
+	*watchingStore
 }
+
+// Each step of the work keeps what is its own.
+type (
+	jobsStore     = jobssql.Store
+	watchingStore = watchingsql.Store
+)
 
 // Open connects and brings the schema up to date; several servers may do so at
 // once.
@@ -26,7 +34,7 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{db, &jobssql.Store{DB: db}}
+	s := &Store{db, &jobssql.Store{DB: db}, &watchingsql.Store{DB: db}}
 	if _, err := s.OpenEpoch(ctx); err != nil {
 		db.Close()
 		return nil, fmt.Errorf("the epoch of the database cannot be opened: %w", err)

@@ -13,19 +13,19 @@ import (
 	"lucidorchard/core/watch"
 	"lucidorchard/database"
 	"lucidorchard/notify"
-	"lucidorchard/store"
+	"lucidorchard/watching"
 )
 
 var noon = time.Date(2026, 11, 20, 12, 0, 0, 0, time.UTC)
 
 // aDay is what a day makes: matters of so many conversations.
-func aDay(day int, stamp string, conversations map[string]int64) store.WatchedDay {
+func aDay(day int, stamp string, conversations map[string]int64) watching.WatchedDay {
 	at := noon.AddDate(0, 0, day)
-	d := store.WatchedDay{Day: at.Truncate(24 * time.Hour), Stamp: stamp, Hours: map[flow.Hour]*watch.Hour{flow.Hour(at.Unix() / 3600): {Held: 7}}}
+	d := watching.WatchedDay{Day: at.Truncate(24 * time.Hour), Stamp: stamp, Hours: map[flow.Hour]*watch.Hour{flow.Hour(at.Unix() / 3600): {Held: 7}}}
 	for id, n := range conversations {
-		d.Matters = append(d.Matters, store.Matter{ID: id, Kind: "leak", Title: json.RawMessage(`[{"text":"` + id + `"}]`), Why: "why",
+		d.Matters = append(d.Matters, watching.Matter{ID: id, Kind: "leak", Title: json.RawMessage(`[{"text":"` + id + `"}]`), Why: "why",
 			About: json.RawMessage(`{}`), First: at, Last: at.Add(time.Minute)})
-		d.Days = append(d.Days, store.MatterDay{Matter: id, Day: d.Day, Conversations: n, Connections: n, Clients: 1, Servers: 1,
+		d.Days = append(d.Days, watching.MatterDay{Matter: id, Day: d.Day, Conversations: n, Connections: n, Clients: 1, Servers: 1,
 			Hours: make([]int64, 24), First: at, Last: at.Add(time.Minute)})
 	}
 	return d
@@ -36,7 +36,7 @@ func aDay(day int, stamp string, conversations map[string]int64) store.WatchedDa
 func TestMattersOverDays(t *testing.T) {
 	s, _ := fresh(t)
 	ctx := t.Context()
-	put := func(d store.WatchedDay) []store.Opening {
+	put := func(d watching.WatchedDay) []watching.Opening {
 		opened, err := s.PutWatchedDay(ctx, d)
 		require.NoError(t, err)
 		return opened
@@ -55,7 +55,7 @@ func TestMattersOverDays(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, map[time.Time]string{noon.Truncate(24 * time.Hour): "b", noon.AddDate(0, 0, 1).Truncate(24 * time.Hour): "a"}, stamps)
 
-	n, err := s.PutMatterState(ctx, []string{"one", "two", "none"}, store.MatterState{State: "settled", Note: "old job", Author: "ada", Words: "settled: old job"})
+	n, err := s.PutMatterState(ctx, []string{"one", "two", "none"}, watching.MatterState{State: "settled", Note: "old job", Author: "ada", Words: "settled: old job"})
 	require.NoError(t, err)
 	require.Equal(t, 2, n)
 	require.Empty(t, put(aDay(2, "a", map[string]int64{"one": 7})), "not much more than before")
@@ -84,7 +84,7 @@ func TestMattersOverDays(t *testing.T) {
 
 	// By its date.
 	past := time.Now().Add(-time.Minute)
-	_, err = s.PutMatterState(ctx, []string{"two"}, store.MatterState{State: "settled", Note: "until then", Again: &past})
+	_, err = s.PutMatterState(ctx, []string{"two"}, watching.MatterState{State: "settled", Note: "until then", Again: &past})
 	require.NoError(t, err)
 	due, err := s.OpenDue(ctx)
 	require.NoError(t, err)
@@ -97,18 +97,18 @@ func TestMattersOverDays(t *testing.T) {
 // What stands is new once, ends when it is so no more, and is new again when it comes back.
 func TestWhatStandsEnds(t *testing.T) {
 	s, _ := fresh(t)
-	none := func(store.Matter) []store.Telling { return nil }
-	drift := store.Matter{ID: "d", Kind: "drift", Title: json.RawMessage(`[]`), Why: "a rule is missing", About: json.RawMessage(`{}`), First: noon}
-	put := func(list ...store.Matter) (int, bool) {
+	none := func(watching.Matter) []watching.Telling { return nil }
+	drift := watching.Matter{ID: "d", Kind: "drift", Title: json.RawMessage(`[]`), Why: "a rule is missing", About: json.RawMessage(`{}`), First: noon}
+	put := func(list ...watching.Matter) (int, bool) {
 		opened, changed, err := s.PutStanding(t.Context(), []string{"drift"}, list, none)
 		require.NoError(t, err)
 		return len(opened), changed
 	}
 	for _, step := range []struct {
-		list    []store.Matter
+		list    []watching.Matter
 		opened  int
 		changed bool
-	}{{[]store.Matter{drift}, 1, true}, {[]store.Matter{drift}, 0, false}, {nil, 0, true}, {nil, 0, false}, {[]store.Matter{drift}, 1, true}} {
+	}{{[]watching.Matter{drift}, 1, true}, {[]watching.Matter{drift}, 0, false}, {nil, 0, true}, {nil, 0, false}, {[]watching.Matter{drift}, 1, true}} {
 		opened, changed := put(step.list...)
 		require.Equal(t, step.opened, opened)
 		require.Equal(t, step.changed, changed)
@@ -155,21 +155,21 @@ func TestMoreOfWhatANoticeAsksFor(t *testing.T) {
 	ctx := t.Context()
 	require.NoError(t, s.PutDestination(ctx, "duty", notify.Settings{Kind: "syslog", Transport: "tcp", Address: "127.0.0.1:1"}, "ada"))
 	day := time.Date(2026, 11, 20, 0, 0, 0, 0, time.UTC)
-	n := store.Notice{Kinds: []string{}, Filter: "q=a", Pace: "at once", To: []string{"duty"}, Author: "ada"}
-	id, _, err := s.PutNotice(ctx, n, map[time.Time][]store.Asked{day: {{Traffic: "a to b", Connections: 5}}})
+	n := watching.Notice{Kinds: []string{}, Filter: "q=a", Pace: "at once", To: []string{"duty"}, Author: "ada"}
+	id, _, err := s.PutNotice(ctx, n, map[time.Time][]watching.Asked{day: {{Traffic: "a to b", Connections: 5}}})
 	require.NoError(t, err)
 	made := 0
 	look := func(notice int64, amounts map[string]int64) (told map[string]int64) {
 		t.Helper()
-		var list []store.Asked
+		var list []watching.Asked
 		for traffic, connections := range amounts {
-			list = append(list, store.Asked{Notice: notice, Traffic: traffic, Connections: connections, Tell: func() []store.Telling {
+			list = append(list, watching.Asked{Notice: notice, Traffic: traffic, Connections: connections, Tell: func() []watching.Telling {
 				made++
-				return []store.Telling{{Notice: notice, Destination: "duty", Matter: traffic,
+				return []watching.Telling{{Notice: notice, Destination: "duty", Matter: traffic,
 					Message: notify.Message{ID: fmt.Sprint("m", made), Kind: "traffic", Title: traffic}, Due: time.Now()}}
 			}})
 		}
-		_, err := s.PutWatchedDay(ctx, store.WatchedDay{Day: day, Stamp: fmt.Sprint(made), Asked: list})
+		_, err := s.PutWatchedDay(ctx, watching.WatchedDay{Day: day, Stamp: fmt.Sprint(made), Asked: list})
 		require.NoError(t, err)
 		waiting, err := s.Claim(ctx, "duty", 100)
 		require.NoError(t, err)
@@ -179,7 +179,7 @@ func TestMoreOfWhatANoticeAsksFor(t *testing.T) {
 			told[w.Matter] = w.Times
 			ids = append(ids, w.ID)
 		}
-		require.NoError(t, s.Settle(ctx, "duty", []store.Tried{{IDs: ids, As: "x"}}))
+		require.NoError(t, s.Settle(ctx, "duty", []watching.Tried{{IDs: ids, As: "x"}}))
 		return told
 	}
 	require.Empty(t, look(id, map[string]int64{"a to b": 5}), "it was there before")
@@ -190,8 +190,8 @@ func TestMoreOfWhatANoticeAsksFor(t *testing.T) {
 	found, err := s.DropNotice(ctx, id)
 	require.NoError(t, err)
 	require.True(t, found)
-	_, err = s.PutWatchedDay(ctx, store.WatchedDay{Day: day, Stamp: "gone", Asked: []store.Asked{{Notice: id, Traffic: "e to f", Connections: 1,
-		Tell: func() []store.Telling { return nil }}}})
+	_, err = s.PutWatchedDay(ctx, watching.WatchedDay{Day: day, Stamp: "gone", Asked: []watching.Asked{{Notice: id, Traffic: "e to f", Connections: 1,
+		Tell: func() []watching.Telling { return nil }}}})
 	require.NoError(t, err, "somebody dropped it meanwhile")
 }
 
@@ -201,11 +201,11 @@ func TestTheOutbox(t *testing.T) {
 	s, _ := fresh(t)
 	ctx := t.Context()
 	require.NoError(t, s.PutDestination(ctx, "duty", notify.Settings{Kind: "syslog", Transport: "tcp", Address: "127.0.0.1:1"}, "ada"))
-	id, found, err := s.PutNotice(ctx, store.Notice{Kinds: []string{"leak"}, Pace: "at once", To: []string{"duty"}, Author: "ada"}, nil)
+	id, found, err := s.PutNotice(ctx, watching.Notice{Kinds: []string{"leak"}, Pace: "at once", To: []string{"duty"}, Author: "ada"}, nil)
 	require.NoError(t, err)
 	require.True(t, found)
-	telling := func(n int) []store.Telling {
-		return []store.Telling{{Notice: id, Destination: "duty", Matter: "one", Message: notify.Message{ID: fmt.Sprint("m", n), Kind: "leak"}, Due: time.Now()}}
+	telling := func(n int) []watching.Telling {
+		return []watching.Telling{{Notice: id, Destination: "duty", Matter: "one", Message: notify.Message{ID: fmt.Sprint("m", n), Kind: "leak"}, Due: time.Now()}}
 	}
 	day := func(n int64, stamp string) {
 		d := aDay(0, stamp, map[string]int64{"one": n})
@@ -213,7 +213,7 @@ func TestTheOutbox(t *testing.T) {
 		_, err := s.PutWatchedDay(ctx, d)
 		require.NoError(t, err)
 	}
-	claim := func() []store.Waiting {
+	claim := func() []watching.Waiting {
 		list, err := s.Claim(ctx, "duty", 10)
 		require.NoError(t, err)
 		return list
@@ -227,7 +227,7 @@ func TestTheOutbox(t *testing.T) {
 	require.Empty(t, claim(), "it is claimed")
 	day(6, "d")
 	require.Len(t, claim(), 1, "what happens while another message is on its way is told by the next")
-	require.NoError(t, s.Settle(ctx, "duty", []store.Tried{{IDs: []string{first[0].ID}, Problem: "nobody listens"}}))
+	require.NoError(t, s.Settle(ctx, "duty", []watching.Tried{{IDs: []string{first[0].ID}, Problem: "nobody listens"}}))
 	all, err := s.Destinations(ctx)
 	require.NoError(t, err)
 	require.NotNil(t, all[0].Failing)
@@ -238,7 +238,7 @@ func TestTheOutbox(t *testing.T) {
 	again := claim()
 	require.Len(t, again, 1)
 	require.Equal(t, first[0].ID, again[0].ID, "under its id, so that a repeat is seen")
-	require.NoError(t, s.Settle(ctx, "duty", []store.Tried{{IDs: []string{again[0].ID}, As: again[0].ID}}))
+	require.NoError(t, s.Settle(ctx, "duty", []watching.Tried{{IDs: []string{again[0].ID}, As: again[0].ID}}))
 	all, err = s.Destinations(ctx)
 	require.NoError(t, err)
 	require.Nil(t, all[0].Failing)
@@ -257,7 +257,7 @@ func TestTheOutbox(t *testing.T) {
 	notices, err = s.Notices(ctx)
 	require.NoError(t, err)
 	require.Equal(t, []int{from, until}, []int{*notices[0].From, *notices[0].Until})
-	_, found, err = s.PutNotice(ctx, store.Notice{ID: 99, Kinds: []string{}, Pace: "daily", To: []string{}}, nil)
+	_, found, err = s.PutNotice(ctx, watching.Notice{ID: 99, Kinds: []string{}, Pace: "daily", To: []string{}}, nil)
 	require.NoError(t, err)
 	require.False(t, found)
 	found, err = s.DropDestination(ctx, "duty")
@@ -310,7 +310,7 @@ func TestNothingOlderTakesThePlaceOfADay(t *testing.T) {
 // A matter that a day does not show any more was seen last on the day before.
 func TestADayThatIsJudgedOtherwise(t *testing.T) {
 	s, _ := fresh(t)
-	for _, d := range []store.WatchedDay{aDay(0, "a", map[string]int64{"one": 1}), aDay(1, "b", map[string]int64{"one": 2, "two": 1}), aDay(1, "c", map[string]int64{"two": 1})} {
+	for _, d := range []watching.WatchedDay{aDay(0, "a", map[string]int64{"one": 1}), aDay(1, "b", map[string]int64{"one": 2, "two": 1}), aDay(1, "c", map[string]int64{"two": 1})} {
 		_, err := s.PutWatchedDay(t.Context(), d)
 		require.NoError(t, err)
 	}

@@ -1,4 +1,4 @@
-package store
+package sql
 
 import (
 	"context"
@@ -11,73 +11,12 @@ import (
 
 	"lucidorchard/database"
 	"lucidorchard/notify"
+	"lucidorchard/watching"
 )
 
-// Destination is where messages go.
-type Destination struct {
-	Name     string          `db:"name" json:"name"`
-	Kind     string          `db:"kind" json:"kind" enum:"syslog,webhook,mail"`
-	Settings json.RawMessage `db:"settings" json:"-"` // of notify.Settings
-	Author   string          `db:"author" json:"author"`
-	At       time.Time       `db:"at" json:"at"`
-	Sent     *time.Time      `db:"sent" json:"sent,omitempty" doc:"When it took a message last"`
-	Failing  *time.Time      `db:"failing" json:"failing,omitempty" doc:"Since when it takes none"`
-	Problem  string          `db:"problem" json:"problem,omitempty" doc:"Why"`
-	Waiting  int             `db:"waiting" json:"waiting" doc:"Messages that it has not taken yet"`
-	Refused  int             `db:"refused" json:"refused" doc:"Messages that it refused again and again, while it took others: they are set aside"`
-	Refusal  string          `db:"refusal" json:"refusal,omitempty" doc:"Why it refused the last of them"`
-}
-
-// Notice says when who is told of what.
-type Notice struct {
-	ID     int64      `db:"id" json:"id"`
-	Kinds  []string   `db:"kinds" json:"kinds" doc:"Of matters; none: any"`
-	Who    string     `db:"who" json:"who,omitempty" doc:"An expression that a client agrees with"`
-	What   string     `db:"what" json:"what,omitempty" doc:"An expression that a server agrees with"`
-	Matter string     `db:"matter" json:"matter,omitempty" doc:"Just this one, by its id"`
-	Filter string     `db:"filter" json:"filter,omitempty" doc:"Of whatever traffic this filter of the ledger selects, as it stands in an address; then it is of no matters"`
-	Pace   string     `db:"pace" json:"pace" enum:"at once,hourly,daily"`
-	To     []string   `db:"to_" json:"to" doc:"Destinations"`
-	From   *int       `db:"quiet_from" json:"quietFrom,omitempty" minimum:"0" maximum:"1439" doc:"Minute of the day, UTC, from which on nothing is sent"`
-	Until  *int       `db:"quiet_until" json:"quietUntil,omitempty" minimum:"0" maximum:"1439" doc:"Minute of the day, UTC, until which nothing is sent"`
-	Ends   *time.Time `db:"ends" json:"ends,omitempty"`
-	Paused bool       `db:"paused" json:"paused"`
-	Author string     `db:"author" json:"author"`
-	At     time.Time  `db:"at" json:"at"`
-	Fired  *time.Time `db:"fired" json:"fired,omitempty" doc:"When something was told last"`
-}
-
-// Asked is traffic that a notice asks for, on a day.
-type Asked struct {
-	Notice      int64
-	Traffic     string // who, to what, on which service
-	Connections int64
-	Tell        func() []Telling // the messages, if there is more of it than before
-}
-
-// Telling is a message for a destination, by a notice, that a matter makes if it grows.
-type Telling struct {
-	Notice      int64 // 0: a trial
-	Destination string
-	Matter      string
-	Message     notify.Message
-	Due         time.Time
-}
-
-// Waiting is a message that a destination has not taken yet.
-type Waiting struct {
-	ID          string          `db:"id"`
-	Notice      *int64          `db:"notice"`
-	Destination string          `db:"destination"`
-	Matter      string          `db:"matter"`
-	Message     json.RawMessage `db:"message"` // of notify.Message
-	Times       int64           `db:"times"`
-	Tries       int             `db:"tries"`
-}
-
 // Destinations gives all, by name.
-func (s *Store) Destinations(ctx context.Context) ([]Destination, error) {
-	out := []Destination{}
+func (s *Store) Destinations(ctx context.Context) ([]watching.Destination, error) {
+	out := []watching.Destination{}
 	return out, s.SQL.SelectContext(ctx, &out, `SELECT name, kind, settings, author, at, sent, failing, problem, refusal,
 		(SELECT count(*) FROM outbox WHERE destination = name AND outbox.sent IS NULL AND outbox.refused IS NULL) AS waiting,
 		(SELECT count(*) FROM outbox WHERE destination = name AND outbox.refused IS NOT NULL) AS refused FROM destinations ORDER BY name`)
@@ -114,13 +53,13 @@ func (s *Store) watchExec(ctx context.Context, query string, args ...any) (rows 
 const noticeColumns = `id, kinds, who, what, matter, filter, pace, to_, lower(quiet)::int AS quiet_from, upper(quiet)::int % 1440 AS quiet_until, ends, paused, author, at, fired`
 
 // Notices gives all, the oldest first.
-func (s *Store) Notices(ctx context.Context) (out []Notice, err error) {
+func (s *Store) Notices(ctx context.Context) (out []watching.Notice, err error) {
 	err = s.Read(ctx, func(tx pgx.Tx) error {
 		rows, err := tx.Query(ctx, `SELECT `+noticeColumns+` FROM notices ORDER BY id`)
 		if err != nil {
 			return err
 		}
-		out, err = pgx.CollectRows(rows, pgx.RowToStructByName[Notice])
+		out, err = pgx.CollectRows(rows, pgx.RowToStructByName[watching.Notice])
 		return err
 	})
 	return out, err
@@ -128,7 +67,7 @@ func (s *Store) Notices(ctx context.Context) (out []Notice, err error) {
 
 // PutNotice keeps a notice: a new one if its id is 0. It gives the id; false: there is no
 // such notice. Of a filter that is new, seen is what there was already, by day.
-func (s *Store) PutNotice(ctx context.Context, n Notice, seen map[time.Time][]Asked) (id int64, found bool, err error) {
+func (s *Store) PutNotice(ctx context.Context, n watching.Notice, seen map[time.Time][]watching.Asked) (id int64, found bool, err error) {
 	var quiet *string
 	if n.From != nil && n.Until != nil {
 		until := *n.Until
@@ -179,7 +118,7 @@ const putAsked = `INSERT INTO notice_days (notice, day, traffic, connections)
 		WHERE EXISTS (SELECT FROM notices WHERE id = notice)
 	ON CONFLICT (day, notice, traffic) DO UPDATE SET connections = excluded.connections`
 
-func askedArgs(day time.Time, list []Asked) []any {
+func askedArgs(day time.Time, list []watching.Asked) []any {
 	notices, traffic, connections := make([]int64, len(list)), make([]string, len(list)), make([]int64, len(list))
 	for i, a := range list {
 		notices[i], traffic[i], connections[i] = a.Notice, a.Traffic, a.Connections
@@ -206,7 +145,7 @@ const telling = `WITH x AS (SELECT * FROM unnest($1::text[], $2::bigint[], $3::t
 		(SELECT max(sent) + $8::interval FROM outbox o WHERE o.notice = x.notice AND o.destination = x.destination AND o.matter = x.matter)), x.times
 	FROM x WHERE x.id NOT IN (SELECT id FROM waits)`
 
-func tellingArgs(list []Telling) []any {
+func tellingArgs(list []watching.Telling) []any {
 	var ids, to, matters, messages []string
 	var notices []*int64
 	var due []time.Time
@@ -223,7 +162,7 @@ func tellingArgs(list []Telling) []any {
 	return []any{ids, notices, to, matters, messages, due, times, calm}
 }
 
-func tellNow(ctx context.Context, tx *sqlx.Tx, list []Telling) error {
+func tellNow(ctx context.Context, tx *sqlx.Tx, list []watching.Telling) error {
 	if len(list) == 0 {
 		return nil
 	}
@@ -235,7 +174,7 @@ func tellNow(ctx context.Context, tx *sqlx.Tx, list []Telling) error {
 const calm = "5 minutes"
 
 // Tell puts messages into the outbox.
-func (s *Store) Tell(ctx context.Context, list []Telling) error {
+func (s *Store) Tell(ctx context.Context, list []watching.Telling) error {
 	return s.Write(ctx, database.WatchLock, func(tx *sqlx.Tx) error { return tellNow(ctx, tx, list) })
 }
 
@@ -251,7 +190,7 @@ func (s *Store) Due(ctx context.Context) (names []string, err error) {
 
 // Claim takes messages for a destination that are due, at most so many: for a while no
 // other server tries them. What was tried in vain stands behind what is new.
-func (s *Store) Claim(ctx context.Context, destination string, most int) (out []Waiting, err error) {
+func (s *Store) Claim(ctx context.Context, destination string, most int) (out []watching.Waiting, err error) {
 	err = s.WriteRows(ctx, database.WatchLock, func(tx pgx.Tx) error {
 		rows, err := tx.Query(ctx, `WITH mine AS (SELECT id FROM outbox WHERE destination = $2 AND `+waits+` ORDER BY due, made, id LIMIT $1),
 			claimed AS (UPDATE outbox SET claimed = now() + interval '1 minute' WHERE id IN (SELECT id FROM mine)
@@ -260,18 +199,10 @@ func (s *Store) Claim(ctx context.Context, destination string, most int) (out []
 		if err != nil {
 			return err
 		}
-		out, err = pgx.CollectRows(rows, pgx.RowToStructByName[Waiting])
+		out, err = pgx.CollectRows(rows, pgx.RowToStructByName[watching.Waiting])
 		return err
 	})
 	return out, err
-}
-
-// Tried is what became of messages of the outbox that were sent as one.
-type Tried struct {
-	IDs     []string
-	As      string // id of the message
-	Problem string // blank: it was taken
-	Refused bool   // the destination takes others, not this one
 }
 
 // mostRefusals is how often a message is tried that a destination refuses: for about
@@ -280,7 +211,7 @@ const mostRefusals = 14
 
 // Settle notes what became of messages that a destination was sent. What was not taken is
 // tried again after pauses that grow.
-func (s *Store) Settle(ctx context.Context, destination string, all []Tried) error {
+func (s *Store) Settle(ctx context.Context, destination string, all []watching.Tried) error {
 	var taken, as, left, refused []string
 	problem, refusal := "", ""
 	for _, t := range all {

@@ -1,4 +1,4 @@
-package store
+package sql
 
 import (
 	"context"
@@ -16,79 +16,8 @@ import (
 	"lucidorchard/core/flow"
 	"lucidorchard/core/watch"
 	"lucidorchard/database"
+	"lucidorchard/watching"
 )
-
-// Matter is everything of one kind by one who to one what, over time.
-type Matter struct {
-	ID    string          `db:"id" json:"id"`
-	Kind  string          `db:"kind" json:"kind"`
-	Title json.RawMessage `db:"title" json:"-"` // of []watch.Piece
-	Why   string          `db:"why" json:"why"`
-	About json.RawMessage `db:"about" json:"-"` // of About
-
-	State    string     `db:"state" json:"state" enum:"new,seen,with,settled"`
-	Holder   string     `db:"holder" json:"holder,omitempty" doc:"With whom it is"`
-	Note     string     `db:"note" json:"note,omitempty"`
-	Again    *time.Time `db:"again" json:"again,omitempty" doc:"It opens again then"`
-	Author   string     `db:"author" json:"author,omitempty" doc:"Of the state"`
-	Changed  time.Time  `db:"changed" json:"changed" doc:"The state"`
-	First    time.Time  `db:"first" json:"first"`
-	Last     time.Time  `db:"last" json:"last"`
-	Opened   time.Time  `db:"opened" json:"opened" doc:"When it was new, the last time"`
-	Standing bool       `db:"standing" json:"standing" doc:"It is so until it is over; else it is what was seen on days"`
-	Ended    *time.Time `db:"ended" json:"ended,omitempty"`
-}
-
-// About says what a matter speaks of.
-type About struct {
-	Who      *watch.Side `json:"who,omitempty"`
-	What     *watch.Side `json:"what,omitempty"`
-	Scan     bool        `json:"scan,omitempty" doc:"One client that tries many"`
-	Point    string      `json:"point,omitempty" doc:"An enforcement point"`
-	Exporter string      `json:"exporter,omitempty" doc:"Its address"`
-	Line     int         `json:"line,omitempty" doc:"Of the rule that decides"`
-	Release  int         `json:"release,omitempty" doc:"By which it was judged; none: the draft"`
-	Group    string      `json:"group,omitempty"`
-	Workload string      `json:"workload,omitempty" doc:"Its id"`
-	Text     string      `json:"text,omitempty" doc:"An assertion, or a rule"`
-}
-
-// MatterDay is what was seen of a matter on a day (UTC).
-type MatterDay struct {
-	Matter        string    `db:"matter" json:"-"`
-	Day           time.Time `db:"day" json:"day"`
-	Conversations int64     `db:"conversations" json:"conversations"`
-	Connections   int64     `db:"connections" json:"connections"`
-	Clients       int64     `db:"clients" json:"clients"`
-	Servers       int64     `db:"servers" json:"servers"`
-	Hours         []int64   `db:"hours" json:"hours" doc:"Connections in each hour of the day"`
-	Carried       []int64   `db:"carried" json:"carried" doc:"Of them, those that were carried"`
-	Dropped       []int64   `db:"dropped" json:"dropped" doc:"Of them, those that were dropped; of the rest it is not known"`
-	First         time.Time `db:"first" json:"first"`
-	Last          time.Time `db:"last" json:"last"`
-}
-
-// WatchedDay is all that a day makes.
-type WatchedDay struct {
-	Day     time.Time
-	Stamp   string            // of what it was made from
-	Of      database.Versions // that all of it was made from, at least
-	Newest  int64             // version of the conversations that some of it was made from
-	Matters []Matter
-	Days    []MatterDay // of each of them
-	Hours   map[flow.Hour]*watch.Hour
-	Callers map[watch.Caller]time.Time
-	Tell    []Telling // of matters that have grown
-	Asked   []Asked   // of notices of traffic
-}
-
-// Opening is a matter that is new, or new again.
-type Opening struct {
-	Matter
-	Again bool // it was settled, and has grown
-}
-
-const matterColumns = `id, kind, title, why, about, state, holder, note, again, author, changed, first, last, opened, standing, ended`
 
 // WatchStamps gives what each day was made from that was looked at.
 func (s *Store) WatchStamps(ctx context.Context) (map[time.Time]string, error) {
@@ -104,14 +33,10 @@ func (s *Store) WatchStamps(ctx context.Context) (map[time.Time]string, error) {
 	return out, err
 }
 
-// grown is SQL: a settled matter has grown by a half, and by 3 conversations, over its
-// largest day before.
-const grown = `conversations >= m.size + greatest(3, m.size / 2)`
-
 // PutWatchedDay keeps what a day makes in place of what it made before, and gives the
 // matters that are new by it, or again. Where another server was there with something newer,
 // that stays.
-func (s *Store) PutWatchedDay(ctx context.Context, d WatchedDay) (opened []Opening, err error) {
+func (s *Store) PutWatchedDay(ctx context.Context, d watching.WatchedDay) (opened []watching.Opening, err error) {
 	of := []int64{d.Of.Conversations, d.Newest, d.Of.Workloads, int64(d.Of.Revision), d.Of.Points}
 	err = s.WriteRows(ctx, database.WatchLock, func(tx pgx.Tx) error {
 		opened = nil
@@ -163,19 +88,19 @@ func (s *Store) PutWatchedDay(ctx context.Context, d WatchedDay) (opened []Openi
 				first = least(matters.first, excluded.first), last = greatest(matters.last, excluded.last)
 			RETURNING `+matterColumns+`, xmax = 0 AS fresh`, jsonOf(matterRows(d.Matters))).Query(func(rows pgx.Rows) error {
 			list, err := pgx.CollectRows(rows, pgx.RowToStructByNameLax[struct {
-				Matter
+				watching.Matter
 				Fresh bool `db:"fresh"`
 			}])
 			for i := range list {
 				if list[i].Fresh {
-					opened = append(opened, Opening{Matter: list[i].Matter})
+					opened = append(opened, watching.Opening{Matter: list[i].Matter})
 				}
 			}
 			return err
 		})
 		days := make([]struct {
 			ID string `json:"id"`
-			MatterDay
+			watching.MatterDay
 		}, len(d.Days))
 		for i := range d.Days {
 			days[i].ID, days[i].MatterDay = d.Matters[i].ID, d.Days[i]
@@ -189,7 +114,7 @@ func (s *Store) PutWatchedDay(ctx context.Context, d WatchedDay) (opened []Openi
 				int32(hour), h.Permitted, h.Uncovered, h.Held, h.Leaks, h.Chokes, h.Unclear)
 		}
 		b.Queue(`DELETE FROM watch_caller_days WHERE day = $1 OR day < $1::date - 60`, d.Day)
-		who, what, points, firsts := d.callers()
+		who, what, points, firsts := callersOf(&d)
 		b.Queue(`INSERT INTO watch_callers SELECT * FROM unnest($1::text[], $2::text[], $3::bigint[], $4::timestamptz[])
 			ON CONFLICT (who, what, point) DO UPDATE SET first = least(watch_callers.first, excluded.first)`, who, what, points, firsts)
 		b.Queue(`INSERT INTO watch_caller_days SELECT who, what, point, $4 FROM unnest($1::text[], $2::text[], $3::bigint[]) AS x (who, what, point)`,
@@ -210,13 +135,13 @@ func (s *Store) PutWatchedDay(ctx context.Context, d WatchedDay) (opened []Openi
 				WHERE x.matter = m.id AND x.day = $1 AND m.state = 'settled' AND `+grown+` RETURNING m.*),
 			said AS (INSERT INTO matter_log (matter, author, words) SELECT id, '', 'opened again: it has grown' FROM open)
 			SELECT `+matterColumns+` FROM open`, d.Day).Query(func(rows pgx.Rows) error {
-			list, err := pgx.CollectRows(rows, pgx.RowToStructByName[Matter])
+			list, err := pgx.CollectRows(rows, pgx.RowToStructByName[watching.Matter])
 			for _, m := range list {
-				opened = append(opened, Opening{m, true})
+				opened = append(opened, watching.Opening{m, true})
 			}
 			return err
 		})
-		var tell []Telling
+		var tell []watching.Telling
 		for _, t := range d.Tell {
 			if more := now[t.Matter] - before[t.Matter]; more > 0 {
 				t.Message.Times = more
@@ -224,7 +149,7 @@ func (s *Store) PutWatchedDay(ctx context.Context, d WatchedDay) (opened []Openi
 			}
 		}
 		b.Queue(`DELETE FROM notice_days WHERE day < $1::date - 7`, d.Day)
-		var changed []Asked
+		var changed []watching.Asked
 		for _, x := range d.Asked {
 			more := x.Connections - was[asked{x.Notice, x.Traffic}]
 			if more == 0 {
@@ -250,15 +175,6 @@ func (s *Store) PutWatchedDay(ctx context.Context, d WatchedDay) (opened []Openi
 	return opened, err
 }
 
-// Rows of statements that take all of them at once, as JSON.
-const (
-	matterRow    = `id text, kind text, title json, why text, about json, first timestamptz, last timestamptz`
-	matterDayRow = `id text, conversations bigint, connections bigint, clients bigint, servers bigint, hours bigint[],
-		carried bigint[], dropped bigint[], first timestamptz, last timestamptz`
-)
-
-func recordset(row string) string { return `json_to_recordset($1) AS x (` + row + `)` }
-
 func jsonOf(v any) []byte {
 	raw, err := json.Marshal(v)
 	if err != nil {
@@ -267,7 +183,7 @@ func jsonOf(v any) []byte {
 	return raw
 }
 
-func matterRows(list []Matter) []map[string]any {
+func matterRows(list []watching.Matter) []map[string]any {
 	out := make([]map[string]any, len(list))
 	for i, m := range list {
 		out[i] = map[string]any{"id": m.ID, "kind": m.Kind, "title": m.Title, "why": m.Why, "about": m.About, "first": m.First, "last": m.Last}
@@ -275,64 +191,25 @@ func matterRows(list []Matter) []map[string]any {
 	return out
 }
 
-// callers gives who called, as columns.
-func (d *WatchedDay) callers() (who, what []string, points []int64, firsts []time.Time) {
-	for c, first := range d.Callers {
-		who, what = append(who, sideKey(c.Who)), append(what, sideKey(c.What))
-		points, firsts = append(points, int64(c.Service)), append(firsts, first)
-	}
-	return who, what, points, firsts
-}
-
-func sideKey(x watch.Side) string { return x.Kind + " " + x.Text }
-
-// Callers are who reached what is watched.
-type Callers struct {
-	Everybody bool
-	some      map[callerKey]bool
-}
-
-type callerKey struct {
-	who, what string
-	point     int64
-}
-
-// Known reports whether somebody is among them.
-func (c Callers) Known(x watch.Caller) bool {
-	return c.Everybody || c.some[callerKey{sideKey(x.Who), sideKey(x.What), int64(x.Service)}]
-}
-
-// Equal reports whether they are the same.
-func (c Callers) Equal(o Callers) bool {
-	return c.Everybody == o.Everybody && maps.Equal(c.some, o.some)
-}
-
 // KnownCallers gives who reached what is watched before a time.
-func (s *Store) KnownCallers(ctx context.Context, before time.Time) (Callers, error) {
+func (s *Store) KnownCallers(ctx context.Context, before time.Time) (watching.Callers, error) {
 	var rows []struct {
 		Who, What string
 		Point     int64
 	}
 	if err := s.SQL.SelectContext(ctx, &rows, `SELECT who, what, point FROM watch_callers WHERE first < $1`, before); err != nil {
-		return Callers{}, err
+		return watching.Callers{}, err
 	}
-	known := make(map[callerKey]bool, len(rows))
+	known := make(map[watching.CallerKey]bool, len(rows))
 	for _, r := range rows {
-		known[callerKey{r.Who, r.What, r.Point}] = true
+		known[watching.CallerKey{Who: r.Who, What: r.What, Service: r.Point}] = true
 	}
-	return Callers{some: known}, nil
-}
-
-// Silence is a caller who came every day, and does not any more.
-type Silence struct {
-	Who, What string // labels
-	Service   int64
-	Last      time.Time // day
+	return watching.Callers{Some: known}, nil
 }
 
 // Silences gives the callers of what is watched who came on six of the seven days before
 // yesterday, and neither yesterday nor today; none if nothing at all was seen yesterday.
-func (s *Store) Silences(ctx context.Context, today time.Time) ([]Silence, error) {
+func (s *Store) Silences(ctx context.Context, today time.Time) ([]watching.Silence, error) {
 	var rows []struct {
 		Who, What string
 		Point     int64
@@ -342,27 +219,20 @@ func (s *Store) Silences(ctx context.Context, today time.Time) ([]Silence, error
 		WHERE day BETWEEN $1::date - 8 AND $1 AND EXISTS (SELECT FROM watch_caller_days WHERE day = $1::date - 1)
 		GROUP BY who, what, point HAVING max(day) < $1::date - 1 AND count(*) FILTER (WHERE day BETWEEN $1::date - 8 AND $1::date - 2) >= 6
 		ORDER BY who, what, point`, today)
-	out := make([]Silence, len(rows))
+	out := make([]watching.Silence, len(rows))
 	for i, r := range rows {
 		_, who, _ := strings.Cut(r.Who, " ")
 		_, what, _ := strings.Cut(r.What, " ")
-		out[i] = Silence{who, what, r.Point, r.Last}
+		out[i] = watching.Silence{who, what, r.Point, r.Last}
 	}
 	return out, err
 }
 
-// Members is who is in a group, and of whom that cannot be told: ids, in order.
-type Members struct {
-	Group     string   `db:"group_name"`
-	In        []string `db:"members"`
-	Undecided []string `db:"undecided"`
-}
-
 // WatchedMembers gives who was in groups when they were last looked at.
-func (s *Store) WatchedMembers(ctx context.Context) (map[string]Members, error) {
-	out := map[string]Members{}
+func (s *Store) WatchedMembers(ctx context.Context) (map[string]watching.Members, error) {
+	out := map[string]watching.Members{}
 	err := s.Read(ctx, func(tx pgx.Tx) error {
-		list, err := collect[Members](ctx, tx, `SELECT group_name, members, undecided FROM watch_members`)
+		list, err := database.Collect[watching.Members](ctx, tx, `SELECT group_name, members, undecided FROM watch_members`)
 		for _, m := range list {
 			out[m.Group] = m
 		}
@@ -373,7 +243,7 @@ func (s *Store) WatchedMembers(ctx context.Context) (map[string]Members, error) 
 
 // PutMembers keeps who is in groups now, in place of what was kept, with the matters that
 // the difference makes, of a day.
-func (s *Store) PutMembers(ctx context.Context, now []Members, matters []Matter, tells func(Matter) []Telling) (opened []Opening, err error) {
+func (s *Store) PutMembers(ctx context.Context, now []watching.Members, matters []watching.Matter, tells func(watching.Matter) []watching.Telling) (opened []watching.Opening, err error) {
 	err = s.Write(ctx, database.WatchLock, func(tx *sqlx.Tx) error {
 		opened = nil
 		if _, err := tx.ExecContext(ctx, `DELETE FROM watch_members`); err != nil {
@@ -385,13 +255,13 @@ func (s *Store) PutMembers(ctx context.Context, now []Members, matters []Matter,
 			}
 		}
 		for _, m := range matters {
-			var is Matter
+			var is watching.Matter
 			if err := tx.GetContext(ctx, &is, `INSERT INTO matters (id, kind, title, why, about, first, last, standing, ended) VALUES ($1, $2, $3, $4, $5, $6, $6, true, $6)
 				ON CONFLICT (id) DO UPDATE SET title = $3, why = $4, about = $5, last = $6, state = 'new', opened = now()
 				RETURNING `+matterColumns, m.ID, m.Kind, m.Title, m.Why, m.About, m.First); err != nil {
 				return err
 			}
-			opened = append(opened, Opening{Matter: is})
+			opened = append(opened, watching.Opening{Matter: is})
 			if err := tellNow(ctx, tx, tells(is)); err != nil {
 				return err
 			}
@@ -404,14 +274,14 @@ func (s *Store) PutMembers(ctx context.Context, now []Members, matters []Matter,
 // PutStanding keeps what is the matter just now of some kinds, and ends what is so no
 // more. It gives those that are new, or new again.
 // what gives the messages to put into the outbox with a matter that is new.
-func (s *Store) PutStanding(ctx context.Context, kinds []string, list []Matter, tells func(Matter) []Telling) (opened []Opening, changed bool,
+func (s *Store) PutStanding(ctx context.Context, kinds []string, list []watching.Matter, tells func(watching.Matter) []watching.Telling) (opened []watching.Opening, changed bool,
 	err error) {
 	err = s.Write(ctx, database.WatchLock, func(tx *sqlx.Tx) error {
 		opened, changed = nil, false
 		now := []string{}
 		for _, m := range list {
 			now = append(now, m.ID)
-			var was Matter
+			var was watching.Matter
 			err := tx.GetContext(ctx, &was, `SELECT `+matterColumns+` FROM matters WHERE id = $1`, m.ID)
 			known := err == nil
 			if err != nil && !errors.Is(err, sql.ErrNoRows) {
@@ -422,7 +292,7 @@ func (s *Store) PutStanding(ctx context.Context, kinds []string, list []Matter, 
 				continue
 			}
 			changed = true
-			var is Matter
+			var is watching.Matter
 			if err := tx.GetContext(ctx, &is, `INSERT INTO matters (id, kind, title, why, about, first, last, standing) VALUES ($1, $2, $3, $4, $5, $6, $6, true)
 				ON CONFLICT (id) DO UPDATE SET title = $3, why = $4, about = $5, ended = NULL,
 					last = CASE WHEN matters.ended IS NULL THEN matters.last ELSE $6 END,
@@ -432,7 +302,7 @@ func (s *Store) PutStanding(ctx context.Context, kinds []string, list []Matter, 
 				return err
 			}
 			if !known || back {
-				opened = append(opened, Opening{is, back})
+				opened = append(opened, watching.Opening{is, back})
 				if err := tellNow(ctx, tx, tells(is)); err != nil {
 					return err
 				}
@@ -451,10 +321,10 @@ func (s *Store) PutStanding(ctx context.Context, kinds []string, list []Matter, 
 }
 
 // OpenDue opens settled matters again whose date has come.
-func (s *Store) OpenDue(ctx context.Context) (opened []Opening, err error) {
+func (s *Store) OpenDue(ctx context.Context) (opened []watching.Opening, err error) {
 	err = s.Write(ctx, database.WatchLock, func(tx *sqlx.Tx) error {
 		opened = nil
-		var list []Matter
+		var list []watching.Matter
 		if err := tx.SelectContext(ctx, &list, `WITH open AS (UPDATE matters SET state = 'new', opened = now(), changed = now(), size = 0, again = NULL
 				WHERE state = 'settled' AND again <= now() RETURNING *),
 			said AS (INSERT INTO matter_log (matter, author, words) SELECT id, '', 'opened again: its date has come' FROM open)
@@ -462,7 +332,7 @@ func (s *Store) OpenDue(ctx context.Context) (opened []Opening, err error) {
 			return err
 		}
 		for _, m := range list {
-			opened = append(opened, Opening{m, true})
+			opened = append(opened, watching.Opening{m, true})
 		}
 		return nil
 	})
@@ -471,26 +341,26 @@ func (s *Store) OpenDue(ctx context.Context) (opened []Opening, err error) {
 
 // Matters gives all that were seen since a time, or that somebody said something of since,
 // or that still wait for somebody: the newest first.
-func (s *Store) Matters(ctx context.Context, since time.Time) ([]Matter, error) {
-	out := []Matter{}
+func (s *Store) Matters(ctx context.Context, since time.Time) ([]watching.Matter, error) {
+	out := []watching.Matter{}
 	return out, s.SQL.SelectContext(ctx, &out, `SELECT `+matterColumns+` FROM matters
 		WHERE last >= $1 OR changed >= $1 OR state IN ('new', 'with') OR standing AND (ended IS NULL OR ended >= $1) ORDER BY last DESC, id`, since)
 }
 
 // MatterDays gives what was seen of all matters on days since a time, the oldest first.
-func (s *Store) MatterDays(ctx context.Context, since time.Time) (map[string][]MatterDay, error) {
+func (s *Store) MatterDays(ctx context.Context, since time.Time) (map[string][]watching.MatterDay, error) {
 	return s.matterDays(ctx, `day >= $1`, since.UTC().Truncate(24*time.Hour))
 }
 
-func (s *Store) matterDays(ctx context.Context, where string, arg any) (map[string][]MatterDay, error) {
-	out := map[string][]MatterDay{}
+func (s *Store) matterDays(ctx context.Context, where string, arg any) (map[string][]watching.MatterDay, error) {
+	out := map[string][]watching.MatterDay{}
 	err := s.Read(ctx, func(tx pgx.Tx) error {
 		rows, err := tx.Query(ctx, `SELECT matter, day, conversations, connections, clients, servers, hours, carried, dropped, first, last FROM matter_days
 			WHERE `+where+` ORDER BY matter, day`, arg)
 		if err != nil {
 			return err
 		}
-		list, err := pgx.CollectRows(rows, pgx.RowToStructByName[MatterDay])
+		list, err := pgx.CollectRows(rows, pgx.RowToStructByName[watching.MatterDay])
 		for _, d := range list {
 			out[d.Matter] = append(out[d.Matter], d)
 		}
@@ -501,7 +371,7 @@ func (s *Store) matterDays(ctx context.Context, where string, arg any) (map[stri
 
 // Matter gives one with its days and what was done with it, the newest first; false:
 // there is none.
-func (s *Store) Matter(ctx context.Context, id string) (m Matter, days []MatterDay, log []MatterWord, found bool, err error) {
+func (s *Store) Matter(ctx context.Context, id string) (m watching.Matter, days []watching.MatterDay, log []watching.MatterWord, found bool, err error) {
 	if err = s.SQL.GetContext(ctx, &m, `SELECT `+matterColumns+` FROM matters WHERE id = $1`, id); err != nil {
 		if errors.Is(err, sql.ErrNoRows) {
 			err = nil
@@ -512,31 +382,14 @@ func (s *Store) Matter(ctx context.Context, id string) (m Matter, days []MatterD
 	if err != nil {
 		return m, nil, nil, false, err
 	}
-	log = []MatterWord{}
+	log = []watching.MatterWord{}
 	err = s.SQL.SelectContext(ctx, &log, `SELECT at, author, words FROM matter_log WHERE matter = $1 ORDER BY at DESC`, id)
 	return m, all[id], log, true, err
 }
 
-// MatterWord is something that was done with a matter.
-type MatterWord struct {
-	At     time.Time `db:"at" json:"at"`
-	Author string    `db:"author" json:"author" doc:"Blank: it did so by itself"`
-	Words  string    `db:"words" json:"words"`
-}
-
-// MatterState is what somebody says of a matter.
-type MatterState struct {
-	State  string
-	Holder string
-	Note   string
-	Again  *time.Time
-	Author string
-	Words  string // for its log
-}
-
 // PutMatterState keeps what somebody says of matters; what of them there is none of is
 // left out.
-func (s *Store) PutMatterState(ctx context.Context, ids []string, x MatterState) (changed int, err error) {
+func (s *Store) PutMatterState(ctx context.Context, ids []string, x watching.MatterState) (changed int, err error) {
 	err = s.Write(ctx, database.WatchLock, func(tx *sqlx.Tx) error {
 		var done []string
 		if err := tx.SelectContext(ctx, &done, `UPDATE matters m SET state = $2, holder = $3, note = $4, again = $5, author = $6, changed = now(),

@@ -1,0 +1,137 @@
+package watching
+
+import (
+	"encoding/json"
+	"maps"
+	"time"
+
+	"lucidorchard/core/flow"
+	"lucidorchard/core/watch"
+	"lucidorchard/database"
+)
+
+// Matter is everything of one kind by one who to one what, over time.
+type Matter struct {
+	ID    string          `db:"id" json:"id"`
+	Kind  string          `db:"kind" json:"kind"`
+	Title json.RawMessage `db:"title" json:"-"` // of []watch.Piece
+	Why   string          `db:"why" json:"why"`
+	About json.RawMessage `db:"about" json:"-"` // of About
+
+	State    string     `db:"state" json:"state" enum:"new,seen,with,settled"`
+	Holder   string     `db:"holder" json:"holder,omitempty" doc:"With whom it is"`
+	Note     string     `db:"note" json:"note,omitempty"`
+	Again    *time.Time `db:"again" json:"again,omitempty" doc:"It opens again then"`
+	Author   string     `db:"author" json:"author,omitempty" doc:"Of the state"`
+	Changed  time.Time  `db:"changed" json:"changed" doc:"The state"`
+	First    time.Time  `db:"first" json:"first"`
+	Last     time.Time  `db:"last" json:"last"`
+	Opened   time.Time  `db:"opened" json:"opened" doc:"When it was new, the last time"`
+	Standing bool       `db:"standing" json:"standing" doc:"It is so until it is over; else it is what was seen on days"`
+	Ended    *time.Time `db:"ended" json:"ended,omitempty"`
+}
+
+// About says what a matter speaks of.
+type About struct {
+	Who      *watch.Side `json:"who,omitempty"`
+	What     *watch.Side `json:"what,omitempty"`
+	Scan     bool        `json:"scan,omitempty" doc:"One client that tries many"`
+	Point    string      `json:"point,omitempty" doc:"An enforcement point"`
+	Exporter string      `json:"exporter,omitempty" doc:"Its address"`
+	Line     int         `json:"line,omitempty" doc:"Of the rule that decides"`
+	Release  int         `json:"release,omitempty" doc:"By which it was judged; none: the draft"`
+	Group    string      `json:"group,omitempty"`
+	Workload string      `json:"workload,omitempty" doc:"Its id"`
+	Text     string      `json:"text,omitempty" doc:"An assertion, or a rule"`
+}
+
+// MatterDay is what was seen of a matter on a day (UTC).
+type MatterDay struct {
+	Matter        string    `db:"matter" json:"-"`
+	Day           time.Time `db:"day" json:"day"`
+	Conversations int64     `db:"conversations" json:"conversations"`
+	Connections   int64     `db:"connections" json:"connections"`
+	Clients       int64     `db:"clients" json:"clients"`
+	Servers       int64     `db:"servers" json:"servers"`
+	Hours         []int64   `db:"hours" json:"hours" doc:"Connections in each hour of the day"`
+	Carried       []int64   `db:"carried" json:"carried" doc:"Of them, those that were carried"`
+	Dropped       []int64   `db:"dropped" json:"dropped" doc:"Of them, those that were dropped; of the rest it is not known"`
+	First         time.Time `db:"first" json:"first"`
+	Last          time.Time `db:"last" json:"last"`
+}
+
+// WatchedDay is all that a day makes.
+type WatchedDay struct {
+	Day     time.Time
+	Stamp   string            // of what it was made from
+	Of      database.Versions // that all of it was made from, at least
+	Newest  int64             // version of the conversations that some of it was made from
+	Matters []Matter
+	Days    []MatterDay // of each of them
+	Hours   map[flow.Hour]*watch.Hour
+	Callers map[watch.Caller]time.Time
+	Tell    []Telling // of matters that have grown
+	Asked   []Asked   // of notices of traffic
+}
+
+// Opening is a matter that is new, or new again.
+type Opening struct {
+	Matter
+	Again bool // it was settled, and has grown
+}
+
+// SideKey names an end of a conversation, as it is labelled.
+func SideKey(x watch.Side) string { return x.Kind + " " + x.Text }
+
+// Callers are who reached what is watched.
+type Callers struct {
+	Everybody bool
+	Some      map[CallerKey]bool
+}
+
+// CallerKey names a caller: both ends as SideKey names them, and the service.
+type CallerKey struct {
+	Who, What string
+	Service   int64
+}
+
+// Silence is a caller who came every day, and does not any more.
+type Silence struct {
+	Who, What string // labels
+	Service   int64
+	Last      time.Time // day
+}
+
+// Members is who is in a group, and of whom that cannot be told: ids, in order.
+type Members struct {
+	Group     string   `db:"group_name"`
+	In        []string `db:"members"`
+	Undecided []string `db:"undecided"`
+}
+
+// MatterWord is something that was done with a matter.
+type MatterWord struct {
+	At     time.Time `db:"at" json:"at"`
+	Author string    `db:"author" json:"author" doc:"Blank: it did so by itself"`
+	Words  string    `db:"words" json:"words"`
+}
+
+// MatterState is what somebody says of a matter.
+type MatterState struct {
+	State  string
+	Holder string
+	Note   string
+	Again  *time.Time
+	Author string
+	Words  string // for its log
+}
+
+// Known reports whether somebody is among them.
+func (c Callers) Known(x watch.Caller) bool {
+	return c.Everybody || c.Some[CallerKey{Who: SideKey(x.Who), What: SideKey(x.What), Service: int64(x.Service)}]
+}
+
+// Equal reports whether they are the same.
+func (c Callers) Equal(o Callers) bool {
+	return c.Everybody == o.Everybody && maps.Equal(c.Some, o.Some)
+}

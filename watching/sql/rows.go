@@ -1,0 +1,35 @@
+package sql
+
+import (
+	"time"
+
+	"lucidorchard/database"
+	"lucidorchard/watching"
+)
+
+const matterColumns = `id, kind, title, why, about, state, holder, note, again, author, changed, first, last, opened, standing, ended`
+
+// grown is SQL: a settled matter has grown by a half, and by 3 conversations, over its
+// largest day before.
+const grown = `conversations >= m.size + greatest(3, m.size / 2)`
+
+// Rows of statements that take all of them at once, as JSON.
+const (
+	matterRow    = `id text, kind text, title json, why text, about json, first timestamptz, last timestamptz`
+	matterDayRow = `id text, conversations bigint, connections bigint, clients bigint, servers bigint, hours bigint[],
+		carried bigint[], dropped bigint[], first timestamptz, last timestamptz`
+)
+
+func recordset(row string) string { return `json_to_recordset($1) AS x (` + row + `)` }
+
+// callersOf returns who called, as columns.
+func callersOf(d *watching.WatchedDay) (who, what []string, points []int64, firsts []time.Time) {
+	for c, first := range d.Callers {
+		who, what = append(who, watching.SideKey(c.Who)), append(what, watching.SideKey(c.What))
+		points, firsts = append(points, int64(c.Service)), append(firsts, first)
+	}
+	return who, what, points, firsts
+}
+
+// Store keeps matters, notices, and what waits to be sent. It is safe for concurrent use.
+type Store struct{ *database.DB }
