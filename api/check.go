@@ -18,6 +18,7 @@ import (
 	"lucidorchard/core/reach"
 	"lucidorchard/core/settle"
 	"lucidorchard/ingest"
+	"lucidorchard/ledger"
 	"lucidorchard/model"
 )
 
@@ -82,7 +83,7 @@ func (s *checkAPI) routes(r routes) {
 
 func (s *checkAPI) check(ctx context.Context, in *struct {
 	Window
-	app.Filter
+	ledger.Filter
 	Measure string `query:"measure" enum:"conversations,pairs,bytes" default:"conversations"`
 }) (*Body[CheckOut], error) {
 	v, snap, q, err := s.asked(ctx, in.Window, in.Filter)
@@ -95,7 +96,7 @@ func (s *checkAPI) check(ctx context.Context, in *struct {
 		Connections: map[string]int64{}, Bytes: map[string]int64{}, Outcomes: map[string]OutcomesOut{},
 		Leaks: t.Leaks, Chokes: t.Chokes, Held: v.Fates() != nil, Asking: t.Asking, Accepted: t.Accepted, Rules: len(snap.Policy.Rules),
 		LiveStores: t.Counted}
-	for _, verdict := range app.Verdicts {
+	for _, verdict := range decide.Verdicts {
 		out.Connections[verdict.String()], out.Bytes[verdict.String()],
 			out.Outcomes[verdict.String()] = t.Connections[verdict], t.Bytes[verdict],
 			outcomesOut(t.Outcomes[verdict])

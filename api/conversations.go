@@ -1,7 +1,5 @@
 package api
 
-// Single conversations, their hours and the flow records behind them.
-
 import (
 	"context"
 	"fmt"
@@ -9,12 +7,14 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"lucidorchard/app"
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/reach"
+	"lucidorchard/ledger"
 	"lucidorchard/model"
 )
+
+// Single conversations, their hours and the flow records behind them.
 
 // ConversationOut is one conversation.
 type ConversationOut struct {
@@ -55,7 +55,7 @@ type ConversationPage struct {
 // ConversationFilter selects conversations below a row of the ledger.
 type ConversationFilter struct {
 	Window
-	app.Filter
+	ledger.Filter
 	Near    string `query:"near" doc:"Key of the row"`
 	Far     string `query:"far" doc:"Key of the other side"`
 	Service string `query:"service"`

@@ -7,10 +7,10 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"lucidorchard/app"
 	"lucidorchard/core/decide"
 	"lucidorchard/core/reach"
 	"lucidorchard/core/service"
+	"lucidorchard/ledger"
 )
 
 // BinOut is a stretch of the strip.
@@ -101,7 +101,7 @@ func (s *flowsAPI) routes(r routes) {
 // terrace draws up the map.
 func (s *flowsAPI) terrace(ctx context.Context, in *struct {
 	Window
-	app.Filter
+	ledger.Filter
 }) (*Body[TerraceMap], error) {
 	v, snap, err := s.viewAgainst(ctx, in.Window, in.Against)
 	if err != nil {
@@ -137,7 +137,7 @@ func (s *flowsAPI) terrace(ctx context.Context, in *struct {
 		for _, p := range list.from {
 			o := PassageOut{p.ClientColumn, p.ClientRow, p.ServerColumn, p.ServerRow, countsOut(p.Counts),
 				[]StreamOut{}}
-			for _, verdict := range app.Verdicts {
+			for _, verdict := range decide.Verdicts {
 				if t := p.Top[verdict]; t.Conversations > 0 {
 					o.Top = append(o.Top, StreamOut{verdict.String(), t.Client, t.Server, t.Conversations})
 				}
@@ -174,7 +174,7 @@ func readPoint(spec string) (service.Point, error) {
 
 func (s *flowsAPI) strip(ctx context.Context, in *struct {
 	Window
-	app.Filter
+	ledger.Filter
 	Bins    int    `query:"bins" minimum:"1" maximum:"400" default:"112"`
 	Measure string `query:"measure" enum:"conversations,pairs,bytes" default:"conversations"`
 }) (*Body[Strip], error) {

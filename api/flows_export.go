@@ -1,7 +1,5 @@
 package api
 
-// Flows as CSV.
-
 import (
 	"bufio"
 	"context"
@@ -11,16 +9,18 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"lucidorchard/app"
 	"lucidorchard/core/decide"
 	"lucidorchard/core/estate"
 	"lucidorchard/ingest"
+	"lucidorchard/ledger"
 )
+
+// Flows as CSV.
 
 // exportLedger gives the rows of the ledger, without their callers.
 func (s *flowsAPI) exportLedger(ctx context.Context, in *struct {
 	Window
-	app.Filter
+	ledger.Filter
 }) (*huma.StreamResponse, error) {
 	v, _, q, err := s.asked(ctx, in.Window, in.Filter)
 	if err != nil {

@@ -16,11 +16,11 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"lucidorchard/app"
 	"lucidorchard/core/decide"
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/reach"
+	"lucidorchard/ledger"
 	"lucidorchard/model"
 	"lucidorchard/refuse"
 )
@@ -78,7 +78,7 @@ func (s *watchAPI) serveFlows(w http.ResponseWriter, r *http.Request) {
 	parts := maps.Clone(asked)
 	delete(parts, "cursor")
 	delete(parts, "follow")
-	filter, err := app.FilterFrom(parts)
+	filter, err := ledger.FilterFrom(parts)
 	var m *model.Model
 	if err == nil {
 		m, err = s.snapshot(r.Context())
@@ -121,7 +121,7 @@ func (s *watchAPI) serveFlows(w http.ResponseWriter, r *http.Request) {
 }
 
 // feed writes the hours that changed since a cursor, and gives the cursor after them.
-func (s *watchAPI) feed(ctx context.Context, out *bufio.Writer, m *model.Model, filter app.Filter, cursor int64) (int64, error) {
+func (s *watchAPI) feed(ctx context.Context, out *bufio.Writer, m *model.Model, filter ledger.Filter, cursor int64) (int64, error) {
 	var hours []flow.Hour
 	for hour, version := range m.Hours {
 		if version > cursor {

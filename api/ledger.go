@@ -1,15 +1,15 @@
 package api
 
-// The ledger: aggregated flows, filtered, sorted and in pages.
-
 import (
 	"context"
 
-	"lucidorchard/app"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/reach"
+	"lucidorchard/ledger"
 	"lucidorchard/model"
 )
+
+// The ledger: aggregated flows, filtered, sorted and in pages.
 
 // LedgerRow is a row of the reach ledger.
 type LedgerRow struct {
@@ -49,7 +49,7 @@ type LedgerPage struct {
 
 // asked gives the view of a window, compared with another revision if the filter
 // says so, and what the filter asks of it.
-func (s *base) asked(ctx context.Context, w Window, f app.Filter) (*reach.View, *model.Model, reach.Query, error) {
+func (s *base) asked(ctx context.Context, w Window, f ledger.Filter) (*reach.View, *model.Model, reach.Query, error) {
 	v, snap, err := s.viewAgainst(ctx, w, f.Against)
 	if err != nil {
 		return nil, snap, reach.Query{}, err
@@ -73,7 +73,7 @@ func (p Page) cut(n int) (from, to int) {
 
 func (s *flowsAPI) ledger(ctx context.Context, in *struct {
 	Window
-	app.Filter
+	ledger.Filter
 	Page
 }) (*Body[LedgerPage], error) {
 	v, _, q, err := s.asked(ctx, in.Window, in.Filter)
@@ -85,7 +85,7 @@ func (s *flowsAPI) ledger(ctx context.Context, in *struct {
 
 func (s *flowsAPI) callers(ctx context.Context, in *struct {
 	Window
-	app.Filter
+	ledger.Filter
 	Page
 	Near    string `query:"near" required:"true" doc:"Key of the row"`
 	Service string `query:"service" required:"true"`

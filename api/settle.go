@@ -16,6 +16,7 @@ import (
 	"lucidorchard/core/policy"
 	"lucidorchard/core/service"
 	"lucidorchard/core/settle"
+	"lucidorchard/ledger"
 	"lucidorchard/model"
 )
 
@@ -143,7 +144,7 @@ type RowOf struct {
 // asked for; or it keeps that they are rightly rejected, as a probe of each.
 func (s *settleAPI) settleRows(ctx context.Context, in *struct {
 	Window
-	app.Filter
+	ledger.Filter
 	DryRun bool `query:"dryRun" doc:"Only say what it would do"`
 	Body   struct {
 		Revision int     `json:"revision" doc:"The revision in which they were looked at"`

@@ -16,9 +16,6 @@ import (
 	"lucidorchard/model"
 )
 
-// Verdicts are in the order in which they are shown.
-var Verdicts = []decide.Verdict{decide.Permit, decide.Reject, decide.Uncovered}
-
 // VerdictChange counts conversations that go from one verdict to another.
 type VerdictChange struct {
 	Before   string   `json:"before" enum:"permit,reject,uncovered"`
@@ -121,8 +118,8 @@ func ConsequencesOf(before *reach.View, snap *model.Model, change *model.After) 
 			vc.Examples = append(vc.Examples, before.Name(c.Client)+" → "+before.Name(c.Server)+" "+c.Point.String())
 		}
 	}
-	for _, a := range Verdicts {
-		for _, b := range Verdicts {
+	for _, a := range decide.Verdicts {
+		for _, b := range decide.Verdicts {
 			if vc := byPair[[2]decide.Verdict{a, b}]; vc != nil {
 				slices.Sort(vc.Rules)
 				out.Conversations = append(out.Conversations, *vc)

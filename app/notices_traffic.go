@@ -12,6 +12,7 @@ import (
 	"lucidorchard/core/flow"
 	"lucidorchard/core/reach"
 	"lucidorchard/core/watch"
+	"lucidorchard/ledger"
 	"lucidorchard/model"
 	"lucidorchard/refuse"
 	"lucidorchard/watching"
@@ -25,7 +26,7 @@ func (a *App) filterOf(ctx context.Context, m *model.Model, text string) (reach.
 	if err != nil {
 		return reach.Query{}, refuse.Invalid(fmt.Sprintf("filter: found %q, expected the parts of an address", text))
 	}
-	f, err := FilterFrom(values)
+	f, err := ledger.FilterFrom(values)
 	if err != nil {
 		return reach.Query{}, err
 	}
@@ -99,7 +100,7 @@ func (a *App) asked(v *reach.View, conversations []int, n *watching.Notice, now 
 // NoticeProblem says why a notice can tell nothing, or nothing any more; blank: it can.
 func (a *App) NoticeProblem(ctx context.Context, m *model.Model, n *watching.Notice) (string, error) {
 	for _, x := range []struct{ name, text string }{{"who", n.Who}, {"what", n.What}} {
-		if _, err := endOf(m, x.name, x.text); err != nil {
+		if _, err := ledger.EndOf(m, x.name, x.text); err != nil {
 			return err.Error(), nil
 		}
 	}

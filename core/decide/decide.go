@@ -33,3 +33,6 @@ func VerdictOf(r *policy.Rule) Verdict {
 	}
 	return Reject
 }
+
+// Verdicts are in the order in which they are shown.
+var Verdicts = []Verdict{Permit, Reject, Uncovered}
