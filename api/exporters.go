@@ -14,7 +14,8 @@ import (
 	"lucidorchard/core/estate"
 	"lucidorchard/core/service"
 	"lucidorchard/model"
-	"lucidorchard/store"
+	"lucidorchard/traffic"
+	trafficsql "lucidorchard/traffic/sql"
 )
 
 // ExporterOut is one that sends, as a collector knows it.
@@ -55,7 +56,7 @@ type ServicePortOut struct {
 
 // RetentionOut says for how long traffic is kept, and what that deletes.
 type RetentionOut struct {
-	store.Retention
+	traffic.Retention
 	Bytes        int64    `json:"bytes" doc:"On disk now"`
 	Days         []DayOut `json:"days" doc:"What is kept, oldest first"`
 	Deletes      []DayOut `json:"deletes" doc:"What these bounds delete"`
@@ -95,7 +96,7 @@ func (s *exportersAPI) routes(r routes) {
 }
 
 // refusedBatches lists what collectors had to set aside.
-func (s *exportersAPI) refusedBatches(ctx context.Context, in *struct{ All }) (*List[store.RefusedBatch], error) {
+func (s *exportersAPI) refusedBatches(ctx context.Context, in *struct{ All }) (*List[trafficsql.RefusedBatch], error) {
 	all, err := s.Store.RefusedBatches(ctx)
 	if err != nil {
 		return nil, err
@@ -172,7 +173,7 @@ func (s *exportersAPI) exporters(ctx context.Context, in *struct{ All }) (*Body[
 			w := snap.Estate.Workload(at.Workload)
 			o.Workload, o.Name = w.ID, w.Label()
 		}
-		if i := slices.IndexFunc(habits, func(h store.ExporterHabit) bool { return h.Addr == e.Addr }); i >= 0 {
+		if i := slices.IndexFunc(habits, func(h traffic.ExporterHabit) bool { return h.Addr == e.Addr }); i >= 0 {
 			o.ICMP, o.ICMPBy = habits[i].ICMP, habits[i].Author
 		}
 		out.Exporters = append(out.Exporters, o)
@@ -193,7 +194,7 @@ func (s *exportersAPI) sayHabit(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("addr: found %q, expected an IP address", in.Addr))
 	}
-	if err := s.Store.SetExporterHabit(ctx, store.ExporterHabit{Addr: addr.Unmap(), ICMP: in.Body.ICMP,
+	if err := s.Store.SetExporterHabit(ctx, traffic.ExporterHabit{Addr: addr.Unmap(), ICMP: in.Body.ICMP,
 		Author: s.Author}); err != nil {
 		return nil, err
 	}
@@ -219,8 +220,8 @@ func (s *exportersAPI) forgetExporter(ctx context.Context, in *struct {
 }
 
 // readServicePort checks what somebody says of a port.
-func readServicePort(snap *model.Model, in ServicePortOut) (store.ServicePort, error) {
-	p := store.ServicePort{Kind: in.Kind, Place: in.Place}
+func readServicePort(snap *model.Model, in ServicePortOut) (traffic.ServicePort, error) {
+	p := traffic.ServicePort{Kind: in.Kind, Place: in.Place}
 	pt, err := readPoint(in.Service)
 	if err != nil {
 		return p, err
@@ -255,7 +256,7 @@ func readServicePort(snap *model.Model, in ServicePortOut) (store.ServicePort, e
 	return p, nil
 }
 
-func servicePortOut(p store.ServicePort) ServicePortOut {
+func servicePortOut(p traffic.ServicePort) ServicePortOut {
 	return ServicePortOut{service.PointOf(p.Protocol, uint32(p.Port)).String(), p.Kind, p.Place, p.Author,
 		p.At.UTC().Format(time.RFC3339), p.Applied}
 }
@@ -306,7 +307,7 @@ func (s *exportersAPI) removeServicePort(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	p := store.ServicePort{Protocol: pt.Proto(), Port: uint16(pt.Port()), Kind: in.Kind, Place: in.Place}
+	p := traffic.ServicePort{Protocol: pt.Proto(), Port: uint16(pt.Port()), Kind: in.Kind, Place: in.Place}
 	found, err := s.Store.RemoveServicePort(ctx, p)
 	if err != nil {
 		return nil, err
@@ -346,13 +347,13 @@ func (s *exportersAPI) retention(ctx context.Context, in *struct {
 	return s.retentionOut(ctx, r)
 }
 
-func (s *exportersAPI) retentionOut(ctx context.Context, r store.Retention) (*Body[RetentionOut], error) {
+func (s *exportersAPI) retentionOut(ctx context.Context, r traffic.Retention) (*Body[RetentionOut], error) {
 	days, err := s.Store.Days(ctx)
 	if err != nil {
 		return nil, err
 	}
 	out := RetentionOut{Retention: r, Days: []DayOut{}, Deletes: []DayOut{}}
-	day := func(d store.Day) DayOut { return DayOut{d.Day.Format(time.DateOnly), d.Table, d.Bytes, d.Rows} }
+	day := func(d traffic.Day) DayOut { return DayOut{d.Day.Format(time.DateOnly), d.Table, d.Bytes, d.Rows} }
 	for _, d := range days {
 		out.Bytes += d.Bytes
 		out.Days = append(out.Days, day(d))
@@ -365,7 +366,7 @@ func (s *exportersAPI) retentionOut(ctx context.Context, r store.Retention) (*Bo
 }
 
 // setRetention keeps the bounds, and deletes what is over them before it answers.
-func (s *exportersAPI) setRetention(ctx context.Context, in *struct{ Body store.Retention }) (*Body[RetentionOut],
+func (s *exportersAPI) setRetention(ctx context.Context, in *struct{ Body traffic.Retention }) (*Body[RetentionOut],
 	error) {
 	if in.Body.ConversationDays < 0 || in.Body.RecordDays < 0 || in.Body.MostBytes < 0 {
 		return nil, huma.Error422UnprocessableEntity("found a number below 0, expected days or octets; 0 is " +

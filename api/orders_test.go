@@ -22,7 +22,9 @@ import (
 	"lucidorchard/database/databasetest"
 	"lucidorchard/demo"
 	"lucidorchard/point"
+	"lucidorchard/releasing"
 	"lucidorchard/store"
+	trafficsql "lucidorchard/traffic/sql"
 )
 
 // One order is carried out at all its points, and says what it did at each; a rollback
@@ -119,8 +121,8 @@ func TestATrialIsConfirmedOrEnds(t *testing.T) {
 	})
 	require.Equal(t, 200, c.call("POST", "/api/v1/rollout/orders", app.Order{Do: "confirm", Points: []string{"trial"}}, nil))
 	soon := time.Now().Add(-time.Second)
-	require.NoError(t, c.db.Order(t.Context(), func(now store.Roll) ([]store.Target, error) { // its time is over
-		return []store.Target{{Point: "live", Enforces: 1, Words: "x", Trial: "t", TrialUntil: &soon}}, nil
+	require.NoError(t, c.db.Order(t.Context(), func(now releasing.Roll) ([]releasing.Target, error) { // its time is over
+		return []releasing.Target{{Point: "live", Enforces: 1, Words: "x", Trial: "t", TrialUntil: &soon}}, nil
 	}))
 	c.until("one stays, one returns", func(p map[string]app.PointState) bool {
 		return runs(p["trial"], 1, 0) && p["trial"].TrialUntil == nil && runs(p["live"], 0, 1)
@@ -156,7 +158,7 @@ func TestReportsAreChecked(t *testing.T) {
 	for _, at := range []time.Time{{}, now.AddDate(-10, 0, 0), now.AddDate(7000, 0, 0)} {
 		require.Equal(t, 204, say(point.Said{State: "holds", Observes: 1, Events: []point.Event{{At: at, What: "applied", Words: "x", Observes: 1}}}))
 	}
-	var events []store.PointEvent
+	var events []releasing.PointEvent
 	c.get("/api/v1/points/live/history", &events)
 	for _, e := range events {
 		require.WithinDuration(t, now, e.At, time.Minute, e.What)
@@ -272,7 +274,7 @@ func TestARestoredServerLeadsNobodyBack(t *testing.T) {
 	require.NoError(t, err)
 	company := demo.Generate(demo.Options{Workloads: 150, Days: 1, End: time.Now()})
 	require.NoError(t, db.ImportWorkloads(t.Context(), "inventory", []string{"app", "env", "tier", "site"}, company.Workloads))
-	_, err = db.AddBatch(t.Context(), store.BatchOf("demo", flow.Stating(company.Records), nil))
+	_, err = db.AddBatch(t.Context(), trafficsql.BatchOf("demo", flow.Stating(company.Records), nil))
 	require.NoError(t, err)
 	var now atomic.Pointer[http.Handler]
 	h := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { (*now.Load()).ServeHTTP(w, r) }))
@@ -320,7 +322,7 @@ func TestARestoredServerLeadsNobodyBack(t *testing.T) {
 	require.True(t, k.Enforces())
 	require.Contains(t, c.rollOut().Points[0].Held.Words, "restored from an older back-up")
 	require.Equal(t, 201, c.replace(1, start+"reject any -> live on tcp/5555\n"))
-	var third store.Release
+	var third releasing.Release
 	require.Equal(t, 201, c.call("POST", "/api/v1/releases", map[string]any{"revision": 2, "title": "Another second"}, &third))
 	require.Equal(t, 3, third.No, "the number of the lost release is not given again")
 	require.Equal(t, 200, c.order("enforce", 3, "live"))

@@ -1,14 +1,15 @@
 package api
 
-// Releases from a job, with a token that may release.
-
 import (
 	"context"
 	"strings"
 
 	"lucidorchard/app"
+	"lucidorchard/releasing"
 	"lucidorchard/store"
 )
+
+// Releases from a job, with a token that may release.
 
 // pipelineAPI answers jobs that release.
 type pipelineAPI struct{ *base }
@@ -28,7 +29,7 @@ func (s *pipelineAPI) releasePolicy(ctx context.Context, in *struct {
 		Title   string `json:"title" minLength:"1" maxLength:"200"`
 		Instead bool   `json:"instead,omitempty" doc:"It takes the place of a release that is still being rolled out"`
 	}
-}) (*Made[store.Release], error) {
+}) (*Made[releasing.Release], error) {
 	m, err := s.snapshot(ctx)
 	if err != nil {
 		return nil, err
@@ -37,7 +38,7 @@ func (s *pipelineAPI) releasePolicy(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	return &Made[store.Release]{Version + "/rollout", r}, nil
+	return &Made[releasing.Release]{Version + "/rollout", r}, nil
 }
 
 func (s *pipelineAPI) follow(ctx context.Context, in *struct {

@@ -27,6 +27,7 @@ import (
 	"lucidorchard/database/databasetest"
 	"lucidorchard/model"
 	"lucidorchard/point"
+	"lucidorchard/releasing"
 	"lucidorchard/store"
 )
 
@@ -77,7 +78,7 @@ func BenchmarkConnectedPoints(b *testing.B) {
 	tokens := make([]string, points)
 	for i := range tokens { // what each guards was looked at when it was made, elsewhere
 		tokens[i] = fmt.Sprint("token ", i)
-		require.NoError(b, db.AddPoint(b.Context(), store.Point{Name: fmt.Sprintf("p%04d", i), Kind: "gate", Side: "both",
+		require.NoError(b, db.AddPoint(b.Context(), releasing.Point{Name: fmt.Sprintf("p%04d", i), Kind: "gate", Side: "both",
 			Guards: fmt.Sprintf("app is app%d and site is %s", i/2, []string{"northquay", "southquay"}[i%2]), Wave: 1,
 			Author: "bench"}, tokens[i]))
 	}

@@ -18,7 +18,7 @@ import (
 	"lucidorchard/core/flow"
 	"lucidorchard/core/service"
 	"lucidorchard/jobs"
-	"lucidorchard/store"
+	trafficsql "lucidorchard/traffic/sql"
 )
 
 // here gives the proposals of the balance that was asked for.
@@ -307,7 +307,7 @@ func TestProposalsOfOneShapeAreTakenAsOne(t *testing.T) {
 		}
 	}
 	require.NoError(t, c.db.ImportWorkloads(t.Context(), "mills", []string{"app", "env", "tier"}, ws))
-	_, err := c.db.AddBatch(t.Context(), store.BatchOf("mills", flow.Stating(seen), nil))
+	_, err := c.db.AddBatch(t.Context(), trafficsql.BatchOf("mills", flow.Stating(seen), nil))
 	require.NoError(t, err)
 	var job jobs.Job
 	require.Equal(t, 202, c.call("POST", "/api/v1/derive?balance=0.5", nil, &job))

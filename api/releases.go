@@ -21,12 +21,12 @@ import (
 	"lucidorchard/point"
 	"lucidorchard/refuse"
 	"lucidorchard/releasing"
-	"lucidorchard/store"
+	"lucidorchard/releasing/plans"
 )
 
 // ReleaseOut is a release with where it is held.
 type ReleaseOut struct {
-	store.Release
+	releasing.Release
 	Enforced int  `json:"enforced" doc:"Points that enforce it"`
 	Observed int  `json:"observed" doc:"Points that observe it"`
 	Same     bool `json:"same" doc:"The draft says the same"`
@@ -40,7 +40,7 @@ type RollOut struct {
 	Coverage app.Coverage     `json:"coverage"`
 	Before   Before           `json:"before"`
 	Waves    []app.WaveState  `json:"waves"`
-	Hold     *store.Hold      `json:"hold,omitempty" doc:"Somebody holds the roll-out"`
+	Hold     *releasing.Hold  `json:"hold,omitempty" doc:"Somebody holds the roll-out"`
 	Lately   point.Lately     `json:"lately" doc:"What the points counted in the last minute"`
 	Dropped  int64            `json:"dropped" doc:"Of those rejected: dropped, as their point enforces"`
 }
@@ -189,7 +189,7 @@ func (s *releasesAPI) release(ctx context.Context, in *struct {
 		Title    string `json:"title" minLength:"1" maxLength:"200"`
 		Instead  bool   `json:"instead,omitempty" doc:"It takes the place of a release that is still being rolled out"`
 	}
-}) (*Made[store.Release], error) {
+}) (*Made[releasing.Release], error) {
 	m, err := s.snapshot(ctx)
 	if err != nil {
 		return nil, err
@@ -198,7 +198,7 @@ func (s *releasesAPI) release(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	return &Made[store.Release]{Version + "/rollout", r}, nil
+	return &Made[releasing.Release]{Version + "/rollout", r}, nil
 }
 
 // order carries out an order to points, whole.
@@ -297,7 +297,7 @@ func (s *releasesAPI) guarded(ctx context.Context, in *struct {
 // Preview is what a release of the draft would come to at the points.
 type Preview struct {
 	Largest string `json:"largest,omitempty" doc:"The point with the largest plan; none: there is no point"`
-	releasing.Size
+	plans.Size
 }
 
 // preview says how large the plans of the draft would be.
@@ -387,7 +387,7 @@ func (s *releasesAPI) putWave(ctx context.Context, in *struct {
 	}
 }) (*struct{}, error) {
 	b := in.Body
-	return nil, s.PutWave(ctx, store.Wave{No: in.No, Title: strings.TrimSpace(b.Title), Minutes: b.Minutes, Asserts: b.Asserts,
+	return nil, s.PutWave(ctx, releasing.Wave{No: in.No, Title: strings.TrimSpace(b.Title), Minutes: b.Minutes, Asserts: b.Asserts,
 		Probes: b.Probes, WayBack: b.WayBack, Settled: b.Settled, ByItself: b.ByItself})
 }
 
@@ -490,8 +490,8 @@ func (s *releasesAPI) differences(ctx context.Context, in *struct {
 
 // ReleaseDifference is what changes from one release to another.
 type ReleaseDifference struct {
-	Older   store.Release             `json:"older"`
-	Newer   store.Release             `json:"newer"`
+	Older   releasing.Release         `json:"older"`
+	Newer   releasing.Release         `json:"newer"`
 	Counts  map[string]map[string]int `json:"counts" doc:"Conversations of the window, by their verdict in the older and in the newer"`
 	Changed int                       `json:"changed"`
 }
@@ -512,7 +512,7 @@ func (s *releasesAPI) addPoint(ctx context.Context, in *struct {
 		return nil, err
 	}
 	b := in.Body
-	p := store.Point{Name: b.Name, Kind: b.Kind, Side: b.Side, Guards: b.Guards, Wave: b.Wave, PutsBack: b.PutsBack, Paired: b.Paired}
+	p := releasing.Point{Name: b.Name, Kind: b.Kind, Side: b.Side, Guards: b.Guards, Wave: b.Wave, PutsBack: b.PutsBack, Paired: b.Paired}
 	token, err := s.AddPoint(ctx, m, p)
 	if err != nil {
 		return nil, err
@@ -536,7 +536,7 @@ func (s *releasesAPI) again(ctx context.Context, in *struct {
 func (s *releasesAPI) history(ctx context.Context, in *struct {
 	Name string `path:"name"`
 	All
-}) (*List[store.PointEvent], error) {
+}) (*List[releasing.PointEvent], error) {
 	out, err := s.Store.PointHistory(ctx, in.Name, 10_000)
 	if err != nil {
 		return nil, err
@@ -604,7 +604,7 @@ func noPoint() error {
 }
 
 // asking gives the point that asks, by its token.
-func (s *releasesAPI) asking(ctx context.Context) (*store.Point, error) {
+func (s *releasesAPI) asking(ctx context.Context) (*releasing.Point, error) {
 	token, _ := ctx.Value(pointKey{}).(string)
 	p, err := s.Store.PointOf(ctx, token)
 	if err != nil {

@@ -18,7 +18,7 @@ import (
 	"lucidorchard/app"
 	"lucidorchard/jobs"
 	"lucidorchard/point"
-	"lucidorchard/store"
+	"lucidorchard/releasing"
 )
 
 // addPoint makes a point and lets a stand-in hold what it is told.
@@ -79,7 +79,7 @@ func TestAReleaseGoesWaveByWaveAndBack(t *testing.T) {
 	require.Zero(t, c.rollOut().InForce)
 
 	require.Equal(t, 409, c.call("POST", "/api/v1/releases", map[string]any{"revision": 7, "title": "no"}, nil))
-	var first store.Release
+	var first releasing.Release
 	require.Equal(t, 201, c.call("POST", "/api/v1/releases", map[string]any{"revision": 1, "title": "First"}, &first))
 	require.Equal(t, 1, first.No)
 	c.until("the first wave observes, the second holds nothing", func(p map[string]app.PointState) bool {
@@ -146,7 +146,7 @@ func TestAReleaseGoesWaveByWaveAndBack(t *testing.T) {
 	c.until("it enforces the third", func(p map[string]app.PointState) bool { return runs(p["trial"], 3, 0) })
 	require.Equal(t, 200, c.order("roll back", 1, "trial"), "a rollback needs no observing")
 	c.until("it is back", func(p map[string]app.PointState) bool { return runs(p["trial"], 1, 0) })
-	var events []store.PointEvent
+	var events []releasing.PointEvent
 	c.get("/api/v1/points/live/history", &events)
 	seen := map[string]bool{}
 	for _, e := range events {
@@ -264,9 +264,9 @@ func TestAWaveWaitsForItsConditions(t *testing.T) {
 	c.until("both waves go on by themselves", func(p map[string]app.PointState) bool {
 		return runs(p["trial"], 1, 0) && runs(p["live"], 1, 0)
 	})
-	var events []store.PointEvent
+	var events []releasing.PointEvent
 	c.get("/api/v1/points/live/history", &events)
-	require.True(t, slices.ContainsFunc(events, func(e store.PointEvent) bool { return strings.Contains(e.Words, "automatically") }))
+	require.True(t, slices.ContainsFunc(events, func(e releasing.PointEvent) bool { return strings.Contains(e.Words, "automatically") }))
 }
 
 // waiting is a wave that waits for nothing but its points, and goes on by itself.
@@ -298,7 +298,7 @@ func TestAPointThatComesLaterTakesNobodyBack(t *testing.T) {
 	c.until("the new one observes", func(p map[string]app.PointState) bool {
 		return runs(p["late"], 0, 1) && runs(p["trial"], 1, 0)
 	})
-	var events []store.PointEvent
+	var events []releasing.PointEvent
 	c.get("/api/v1/points/trial/history", &events)
 	require.Equal(t, "applied", events[0].What)
 	require.Contains(t, events[0].Words, "release 1 enforced", "it was told nothing else since")

@@ -27,6 +27,7 @@ import (
 	"lucidorchard/database/databasetest"
 	"lucidorchard/model"
 	"lucidorchard/store"
+	trafficsql "lucidorchard/traffic/sql"
 )
 
 // large stores an estate with its policy.
@@ -86,7 +87,7 @@ func BenchmarkCheckOfARealSize(b *testing.B) {
 				Point:  service.PointOf(service.TCP, ports[(server+r.IntN(2))%len(ports)]), Connections: 1,
 				Bytes: 4000, Outcome: flow.Carried})
 		}
-		_, err := db.AddBatch(b.Context(), store.Batch{ID: fmt.Sprint("bench ", done), Buckets: buckets.All()})
+		_, err := db.AddBatch(b.Context(), trafficsql.Batch{ID: fmt.Sprint("bench ", done), Buckets: buckets.All()})
 		require.NoError(b, err)
 	}
 	h := serving(b, db)

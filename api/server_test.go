@@ -23,6 +23,7 @@ import (
 	"lucidorchard/demo"
 	"lucidorchard/jobs"
 	"lucidorchard/store"
+	trafficsql "lucidorchard/traffic/sql"
 )
 
 func TestMain(m *testing.M) { databasetest.Main(m) }
@@ -42,7 +43,7 @@ func serve(t testing.TB) client {
 	c := demo.Generate(demo.Options{Workloads: 150, Days: 2, End: time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC)})
 	require.NoError(t, db.ImportWorkloads(t.Context(), "inventory", []string{"app", "env", "tier", "site"},
 		c.Workloads))
-	_, err = db.AddBatch(t.Context(), store.BatchOf("demo", flow.Stating(c.Records), nil))
+	_, err = db.AddBatch(t.Context(), trafficsql.BatchOf("demo", flow.Stating(c.Records), nil))
 	require.NoError(t, err)
 	t.Cleanup(func() { db.Close() })
 	return client{t, "", db, url}.second()

@@ -16,6 +16,7 @@ import (
 	"lucidorchard/model"
 	"lucidorchard/refuse"
 	"lucidorchard/store"
+	"lucidorchard/traffic"
 )
 
 func (s *importsAPI) transferRoutes(r routes) {
@@ -89,7 +90,7 @@ func (s *importsAPI) restoreEstate(ctx context.Context, in *struct{ rawBody }) (
 
 // soundState refuses a state that answers could not be made from.
 func soundState(st *model.State, settings map[string]json.RawMessage) error {
-	for name, to := range map[string]any{"structural": &[]string{}, "retention": &store.Retention{},
+	for name, to := range map[string]any{"structural": &[]string{}, "retention": &traffic.Retention{},
 		"flow form": &ingest.Form{}} {
 		if raw := settings[name]; raw != nil {
 			if err := json.Unmarshal(raw, to); err != nil {

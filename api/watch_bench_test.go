@@ -19,6 +19,7 @@ import (
 	"lucidorchard/core/service"
 	"lucidorchard/core/watch"
 	"lucidorchard/store"
+	trafficsql "lucidorchard/traffic/sql"
 	"lucidorchard/watching"
 )
 
@@ -75,7 +76,7 @@ func BenchmarkTheDaysList(b *testing.B) {
 			}
 			all.Add(x)
 		}
-		_, err := db.AddBatch(b.Context(), store.Batch{ID: fmt.Sprint("bench ", done), Buckets: all.All()})
+		_, err := db.AddBatch(b.Context(), trafficsql.Batch{ID: fmt.Sprint("bench ", done), Buckets: all.All()})
 		require.NoError(b, err)
 	}
 	h := serving(b, db)

@@ -26,7 +26,7 @@ import (
 	"lucidorchard/model"
 	"lucidorchard/notify"
 	"lucidorchard/refuse"
-	"lucidorchard/releasing"
+	"lucidorchard/releasing/plans"
 	"lucidorchard/store"
 )
 
@@ -60,7 +60,7 @@ type App struct {
 	ctx        context.Context
 	group      sync.WaitGroup // of what runs in the background
 	suggester  suggester
-	teller     releasing.Teller
+	teller     plans.Teller
 	hub        hub
 	agents     agents // that report
 	known      known  // orders and releases that reports are checked against

@@ -80,7 +80,7 @@ func (a *App) apply(ctx context.Context, e store.Edit) error {
 		return nil
 	}
 	err := a.Store.Apply(ctx, e)
-	if errors.Is(err, store.ErrMoved) {
+	if errors.Is(err, database.ErrMoved) {
 		return refuse.Moved("somebody else changed the policy in this very moment; nothing was changed, try again")
 	}
 	if err != nil {

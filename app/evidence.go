@@ -168,7 +168,7 @@ func (a *App) AddEvidenceSchedule(ctx context.Context, m *model.Model, promise, 
 		return 0, err
 	}
 	id, err := a.Store.AddEvidenceSchedule(ctx, store.EvidenceSchedule{Promise: promise, Every: every, Author: a.Author})
-	if errors.Is(err, store.ErrTaken) {
+	if errors.Is(err, database.ErrTaken) {
 		return 0, refuse.Conflict("that is made every " + every + " already; nothing was changed")
 	}
 	return id, err

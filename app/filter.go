@@ -6,7 +6,7 @@ import (
 	"lucidorchard/core/reach"
 	"lucidorchard/ledger"
 	"lucidorchard/model"
-	"lucidorchard/store"
+	"lucidorchard/releasing"
 )
 
 // What a ledger is filtered by: as an address asks for it, and as a notice keeps it.
@@ -42,7 +42,7 @@ func (a *App) onlyRejected(ctx context.Context, m *model.Model, wave int, only m
 	if err != nil || len(p.Releases) == 0 {
 		return err
 	}
-	list, err := a.Rejections(ctx, v, m, p.Releases[0].No, p.of(&WaveState{Wave: store.Wave{No: wave}}))
+	list, err := a.Rejections(ctx, v, m, p.Releases[0].No, p.of(&WaveState{Wave: releasing.Wave{No: wave}}))
 	for _, x := range list {
 		c := v.At(x.Index)
 		only[reach.Talk{Client: c.Client.Addr, Server: c.Server.Addr, Point: c.Point}] = true

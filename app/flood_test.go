@@ -14,6 +14,7 @@ import (
 	"lucidorchard/core/service"
 	"lucidorchard/model"
 	"lucidorchard/store"
+	trafficsql "lucidorchard/traffic/sql"
 	"lucidorchard/watching"
 )
 
@@ -49,7 +50,7 @@ func flood(t testing.TB, db *store.Store, from, to, groups int) {
 				Point: service.PointOf(service.TCP, uint32(22+k)), Connections: 1, Bytes: 100, Packets: 2, Outcome: flow.Carried, Observer: "leaf"})
 		}
 	}
-	_, err := db.AddBatch(t.Context(), store.BatchOf(fmt.Sprint("flood", from, now), flow.Stating(records), nil))
+	_, err := db.AddBatch(t.Context(), trafficsql.BatchOf(fmt.Sprint("flood", from, now), flow.Stating(records), nil))
 	require.NoError(t, err)
 }
 

@@ -17,7 +17,7 @@ import (
 	"lucidorchard/jobs"
 	"lucidorchard/model"
 	"lucidorchard/refuse"
-	"lucidorchard/store"
+	trafficsql "lucidorchard/traffic/sql"
 )
 
 // Flows from files.
@@ -262,7 +262,7 @@ type pace struct {
 	rows    int     // that were read of it
 	alone   bool    // it is read before anything is stored
 	reading time.Duration
-	is      store.Storing
+	is      trafficsql.Storing
 	done    float64
 }
 
@@ -282,7 +282,7 @@ func (p *pace) first() {
 	p.alone = true
 }
 
-func (p *pace) stored(is store.Storing) {
+func (p *pace) stored(is trafficsql.Storing) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if is.Records < p.is.Records {

@@ -23,6 +23,7 @@ import (
 	"lucidorchard/model"
 	"lucidorchard/notify"
 	"lucidorchard/store"
+	trafficsql "lucidorchard/traffic/sql"
 	"lucidorchard/watching"
 )
 
@@ -101,7 +102,7 @@ func leaks(t *testing.T, db *store.Store, pairs ...[2]int) {
 		records = append(records, flow.Record{Start: now, End: now, Client: addr(p[0]), Server: addr(p[1]), Point: service.PointOf(service.TCP, 22),
 			Connections: 1, Bytes: 100, Packets: 2, Outcome: flow.Carried, Observer: "leaf"})
 	}
-	_, err := db.AddBatch(t.Context(), store.BatchOf(rand.Text(), flow.Stating(records), nil))
+	_, err := db.AddBatch(t.Context(), trafficsql.BatchOf(rand.Text(), flow.Stating(records), nil))
 	require.NoError(t, err)
 }
 
@@ -275,7 +276,7 @@ func TestTrafficOfAFilterIsTold(t *testing.T) {
 			records = append(records, flow.Record{Start: now, End: now, Client: addr(c), Server: addr(33), Point: service.PointOf(service.TCP, 443),
 				Connections: n, Bytes: 100, Packets: 2, Outcome: flow.Carried, Observer: "leaf"})
 		}
-		_, err := db.AddBatch(t.Context(), store.BatchOf(rand.Text(), flow.Stating(records), nil))
+		_, err := db.AddBatch(t.Context(), trafficsql.BatchOf(rand.Text(), flow.Stating(records), nil))
 		require.NoError(t, err)
 		_, err = a.Model(t.Context())
 		require.NoError(t, err)

@@ -19,7 +19,7 @@ import (
 	"lucidorchard/point"
 	"lucidorchard/refuse"
 	"lucidorchard/releasing"
-	"lucidorchard/store"
+	"lucidorchard/releasing/plans"
 )
 
 // Orders to enforcement points: each is one request that is carried out whole.
@@ -58,7 +58,7 @@ func (a *App) Order(ctx context.Context, v *reach.View, m *model.Model, in Order
 		}
 	}
 	var out []Ordered
-	err := a.Store.Order(ctx, func(now store.Roll) (targets []store.Target, err error) {
+	err := a.Store.Order(ctx, func(now releasing.Roll) (targets []releasing.Target, err error) {
 		out = nil
 		points, err := in.of(now.Points)
 		if err != nil {
@@ -119,9 +119,9 @@ func (a *App) checkOrder(ctx context.Context, in Order) error {
 }
 
 // of returns the points that the order is for.
-func (in *Order) of(all []store.Point) (out []*store.Point, err error) {
+func (in *Order) of(all []releasing.Point) (out []*releasing.Point, err error) {
 	for _, name := range in.Points {
-		i := slices.IndexFunc(all, func(p store.Point) bool { return p.Name == name })
+		i := slices.IndexFunc(all, func(p releasing.Point) bool { return p.Name == name })
 		if i < 0 {
 			return nil, refuse.Missing("there is no point " + name + "; nothing was changed")
 		}
@@ -142,9 +142,9 @@ func (in *Order) of(all []store.Point) (out []*store.Point, err error) {
 }
 
 // target returns what one point is to run after the order.
-func (in *Order) target(p *store.Point, author string) (store.Target, error) {
+func (in *Order) target(p *releasing.Point, author string) (releasing.Target, error) {
 	if in.Do == "confirm" {
-		return store.Target{Point: p.Name, Enforces: p.Enforces, Observes: p.Observes,
+		return releasing.Target{Point: p.Name, Enforces: p.Enforces, Observes: p.Observes,
 			Words: fmt.Sprintf("Release %d stays enforced: confirmed by %s", p.Enforces, author)}, nil
 	}
 	t, err := target(p, rollout.Command{Do: rollout.Verb(in.Do), Release: in.Release}, author)
@@ -159,22 +159,22 @@ func (in *Order) target(p *store.Point, author string) (store.Target, error) {
 }
 
 // target returns what a point is to run after a command.
-func target(p *store.Point, c rollout.Command, author string) (store.Target, error) {
+func target(p *releasing.Point, c rollout.Command, author string) (releasing.Target, error) {
 	runs, err := p.Runs().After(c)
 	var unseen *rollout.NotObserved
 	if errors.As(err, &unseen) {
-		return store.Target{}, refuse.Conflict(fmt.Sprintf("%s has not observed release %d yet; nothing was changed. Let it observe first",
+		return releasing.Target{}, refuse.Conflict(fmt.Sprintf("%s has not observed release %d yet; nothing was changed. Let it observe first",
 			p.Name, unseen.Release))
 	}
 	words := "To run " + runs.String()
 	if c.Do == rollout.ToRollBack {
 		words = fmt.Sprintf("Rollback to release %d: to run %s", c.Release, runs)
 	}
-	return store.Target{Point: p.Name, Enforces: runs.Enforces, Observes: runs.Observes, Words: words + ", by " + author}, err
+	return releasing.Target{Point: p.Name, Enforces: runs.Enforces, Observes: runs.Observes, Words: words + ", by " + author}, err
 }
 
 // paused refuses what moves a paused roll-out forward.
-func paused(h *store.Hold) error {
+func paused(h *releasing.Hold) error {
 	if h == nil {
 		return nil
 	}
@@ -193,7 +193,7 @@ func (a *App) mayEnforce(ctx context.Context, v *reach.View, m *model.Model, in 
 	if err != nil {
 		return err
 	}
-	stored := make([]store.Point, len(p.Points))
+	stored := make([]releasing.Point, len(p.Points))
 	for i := range p.Points {
 		stored[i] = p.Points[i].Point
 	}
@@ -262,11 +262,11 @@ func (a *App) EndTrials(ctx context.Context) error {
 	if err != nil || !slices.ContainsFunc(points, overdue) {
 		return err
 	}
-	err = a.Store.Order(ctx, func(now store.Roll) (targets []store.Target, err error) {
+	err = a.Store.Order(ctx, func(now releasing.Roll) (targets []releasing.Target, err error) {
 		for i := range now.Points {
 			if p := &now.Points[i]; overdue(*p) {
 				runs := rollout.Runs{Enforces: p.TrialEnforces, Observes: p.Enforces}
-				targets = append(targets, store.Target{Point: p.Name, Enforces: runs.Enforces, Observes: runs.Observes,
+				targets = append(targets, releasing.Target{Point: p.Name, Enforces: runs.Enforces, Observes: runs.Observes,
 					Words: "Nobody confirmed in time: to run " + runs.String()})
 			}
 		}
@@ -278,11 +278,11 @@ func (a *App) EndTrials(ctx context.Context) error {
 	return err
 }
 
-func overdue(p store.Point) bool { return p.TrialUntil != nil && !time.Now().Before(*p.TrialUntil) }
+func overdue(p releasing.Point) bool { return p.TrialUntil != nil && !time.Now().Before(*p.TrialUntil) }
 
 // LargestPlan returns the point whose plan of the draft would be the largest, and its size;
 // blank: there is no point whose plan can be made.
-func (a *App) LargestPlan(ctx context.Context, m *model.Model) (name string, size releasing.Size, err error) {
+func (a *App) LargestPlan(ctx context.Context, m *model.Model) (name string, size plans.Size, err error) {
 	points, err := a.Store.Points(ctx)
 	if err != nil {
 		return "", size, err
@@ -317,7 +317,7 @@ func (a *App) Yield(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	i := slices.IndexFunc(points, func(p store.Point) bool { return p.Name == name })
+	i := slices.IndexFunc(points, func(p releasing.Point) bool { return p.Name == name })
 	if i < 0 {
 		return refuse.Missing("there is no point " + name)
 	}

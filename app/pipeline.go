@@ -10,7 +10,7 @@ import (
 	"lucidorchard/core/rollout"
 	"lucidorchard/model"
 	"lucidorchard/refuse"
-	"lucidorchard/store"
+	"lucidorchard/releasing"
 )
 
 // Releases from a job: it saves, releases and follows.
@@ -18,33 +18,33 @@ import (
 // ReleaseText saves a policy as the draft, unless it is that already, and releases it in
 // the name of a job. What is in force already is given as it is: a job that runs twice
 // changes nothing the second time.
-func (a *App) ReleaseText(ctx context.Context, m *model.Model, text, title string, instead bool, job string) (store.Release,
+func (a *App) ReleaseText(ctx context.Context, m *model.Model, text, title string, instead bool, job string) (releasing.Release,
 	error) {
 	p, errs := policy.Parse(text)
 	if len(errs) > 0 {
-		return store.Release{}, refuse.Invalid(fmt.Sprintf("policy: %s; nothing was released", errs[0]))
+		return releasing.Release{}, refuse.Invalid(fmt.Sprintf("policy: %s; nothing was released", errs[0]))
 	}
 	formatted := p.Format()
 	releases, err := a.Store.Releases(ctx)
 	if err != nil {
-		return store.Release{}, err
+		return releasing.Release{}, err
 	}
 	if len(releases) > 0 {
 		if r, err := a.Store.Revision(ctx, releases[0].Revision); err != nil {
-			return store.Release{}, err
+			return releasing.Release{}, err
 		} else if r.Text == formatted {
 			return releases[0], nil
 		}
 	}
 	if formatted != m.Head.Text {
 		if _, err := a.SaveText(ctx, m, formatted, "Policy of the job "+job); err != nil {
-			return store.Release{}, err
+			return releasing.Release{}, err
 		}
 		if m, err = a.Model(ctx); err != nil {
-			return store.Release{}, err
+			return releasing.Release{}, err
 		}
 		if m.Head.Text != formatted {
-			return store.Release{}, refuse.Moved("somebody changed the draft in this very moment; nothing was released. Run the job again")
+			return releasing.Release{}, refuse.Moved("somebody changed the draft in this very moment; nothing was released. Run the job again")
 		}
 	}
 	return a.Release(ctx, m, m.Head.No, title, instead)
@@ -66,7 +66,7 @@ func (a *App) Follow(ctx context.Context, v *reach.View, m *model.Model, no, wav
 	if err != nil {
 		return nil, err
 	}
-	i := slices.IndexFunc(p.Releases, func(r store.Release) bool { return r.No == no })
+	i := slices.IndexFunc(p.Releases, func(r releasing.Release) bool { return r.No == no })
 	out := &Followed{State: "arrived", Words: []string{}}
 	switch {
 	case i < 0:

@@ -20,20 +20,20 @@ import (
 	"lucidorchard/point"
 	"lucidorchard/refuse"
 	"lucidorchard/releasing"
-	"lucidorchard/store"
+	"lucidorchard/releasing/plans"
 )
 
 // What enforcement points are told, and when they are woken to ask.
 
 // rolloutState is the state that plans are made for.
-func rolloutState(m *model.Model) releasing.State {
-	s := releasing.StateOf(m.Compiled, m.Versions.Workloads, m.Exempt(time.Now()))
+func rolloutState(m *model.Model) plans.State {
+	s := plans.StateOf(m.Compiled, m.Versions.Workloads, m.Exempt(time.Now()))
 	s.Draft = m.Released()
 	return s
 }
 
 // ReleaseOf gives a release by its number.
-func (a *App) ReleaseOf(ctx context.Context, no int) (store.Release, error) {
+func (a *App) ReleaseOf(ctx context.Context, no int) (releasing.Release, error) {
 	a.releases.Lock()
 	r, known := a.releases.of[no]
 	a.releases.Unlock()
@@ -44,14 +44,14 @@ func (a *App) ReleaseOf(ctx context.Context, no int) (store.Release, error) {
 	if err != nil {
 		return r, err
 	}
-	i := slices.IndexFunc(all, func(r store.Release) bool { return r.No == no })
+	i := slices.IndexFunc(all, func(r releasing.Release) bool { return r.No == no })
 	if i < 0 {
 		return r, refuse.Missing(fmt.Sprintf("there is no release %d", no))
 	}
 	a.releases.Lock()
 	defer a.releases.Unlock()
 	if a.releases.of == nil {
-		a.releases.of = map[int]store.Release{}
+		a.releases.of = map[int]releasing.Release{}
 	}
 	a.releases.of[no] = all[i]
 	return all[i], nil
@@ -60,7 +60,7 @@ func (a *App) ReleaseOf(ctx context.Context, no int) (store.Release, error) {
 // releases remembers those that were asked for: they never change.
 type releases struct {
 	sync.Mutex
-	of map[int]store.Release
+	of map[int]releasing.Release
 }
 
 // releasePolicy gives the policy of a release.
@@ -76,7 +76,7 @@ func (a *App) releasePolicy(no int) (*policy.Policy, error) {
 
 // guardsOf gives what an expression guards by a release, 0 being the draft. Those of
 // all points of that release are asked at once.
-func (a *App) guardsOf(s releasing.State, release int, text string, all []releasing.Point) (plan.Guards, error) {
+func (a *App) guardsOf(s plans.State, release int, text string, all []plans.Point) (plan.Guards, error) {
 	var among []string
 	for _, p := range all {
 		if release == 0 || p.Runs.Mode(release) != rollout.Off {
@@ -88,24 +88,24 @@ func (a *App) guardsOf(s releasing.State, release int, text string, all []releas
 }
 
 func guardsProblem(err error) error {
-	var wrong *releasing.GuardsError
+	var wrong *plans.GuardsError
 	if errors.As(err, &wrong) {
 		return refuse.Invalid(wrong.Error())
 	}
 	return err
 }
 
-func rolloutPoint(p *store.Point) releasing.Point {
+func rolloutPoint(p *releasing.Point) plans.Point {
 	kind := plan.Kind(p.Kind)
 	if p.Kind == "file" { // a device in the path
 		kind = plan.Gate
 	}
-	return releasing.Point{Kind: kind, Side: plan.Side(p.Side), Guards: p.Guards, Runs: p.Runs(), Again: p.Again, Paired: p.Paired,
+	return plans.Point{Kind: kind, Side: plan.Side(p.Side), Guards: p.Guards, Runs: p.Runs(), Again: p.Again, Paired: p.Paired,
 		Trial: p.Trial}
 }
 
-func rolloutPoints(all []store.Point) []releasing.Point {
-	out := make([]releasing.Point, len(all))
+func rolloutPoints(all []releasing.Point) []plans.Point {
+	out := make([]plans.Point, len(all))
 	for i := range all {
 		out[i] = rolloutPoint(&all[i])
 	}
@@ -113,7 +113,7 @@ func rolloutPoints(all []store.Point) []releasing.Point {
 }
 
 // tell gives what a point is to hold, of all that there are.
-func (a *App) tell(s releasing.State, p *store.Point, have string, all []releasing.Point) (*point.Told, error) {
+func (a *App) tell(s plans.State, p *releasing.Point, have string, all []plans.Point) (*point.Told, error) {
 	told, err := a.teller.Told(s, rolloutPoint(p), have, all)
 	if err != nil {
 		return nil, guardsProblem(err)
@@ -132,7 +132,7 @@ func (a *App) ToldTo(ctx context.Context, m *model.Model, name string) (*point.T
 	if err != nil {
 		return nil, err
 	}
-	i := slices.IndexFunc(points, func(p store.Point) bool { return p.Name == name })
+	i := slices.IndexFunc(points, func(p releasing.Point) bool { return p.Name == name })
 	if i < 0 {
 		return nil, refuse.Missing("there is no point " + name)
 	}
@@ -145,15 +145,15 @@ func (a *App) ToldTo(ctx context.Context, m *model.Model, name string) (*point.T
 type hub struct {
 	mu      sync.Mutex
 	runs    bool
-	state   releasing.State
-	points  []store.Point
-	all     []releasing.Point
+	state   plans.State
+	points  []releasing.Point
+	all     []plans.Point
 	lineage rollout.Lineage
 	failed  error
-	index   map[string]int            // of points, by name
-	ids     map[string]string         // by point: what it is to hold
-	marks   map[string]releasing.Mark // by point: with which that was found
-	wait    map[string]chan struct{}  // by point: closed when that changes
+	index   map[string]int           // of points, by name
+	ids     map[string]string        // by point: what it is to hold
+	marks   map[string]plans.Mark    // by point: with which that was found
+	wait    map[string]chan struct{} // by point: closed when that changes
 }
 
 // hubLook is how often changes that another server made are looked for.
@@ -169,7 +169,7 @@ func (a *App) AwaitTold(ctx context.Context, name, have string, patience time.Du
 		h.mu.Lock()
 		if !h.runs {
 			h.runs = true
-			h.ids, h.wait, h.marks = map[string]string{}, map[string]chan struct{}{}, map[string]releasing.Mark{}
+			h.ids, h.wait, h.marks = map[string]string{}, map[string]chan struct{}{}, map[string]plans.Mark{}
 			if err := a.lookAtPoints(ctx, true); err != nil {
 				h.runs = false
 				h.mu.Unlock()
@@ -270,7 +270,7 @@ func (a *App) wake(whatever bool) {
 	}
 	for i, mark := range a.teller.Marks(h.state, h.all, asks) {
 		p := &h.points[i]
-		if !asks(i) || h.failed == nil && mark != (releasing.Mark{}) && mark == h.marks[p.Name] {
+		if !asks(i) || h.failed == nil && mark != (plans.Mark{}) && mark == h.marks[p.Name] {
 			continue
 		}
 		h.marks[p.Name] = mark
@@ -309,7 +309,7 @@ func (a *App) Known(ctx context.Context) {
 const knownPatience = 2 * time.Second
 
 // Seen takes what a point saw, as IPFIX messages one after the other.
-func (a *App) Seen(p *store.Point, messages []byte) error {
+func (a *App) Seen(p *releasing.Point, messages []byte) error {
 	if a.Collector == nil {
 		return refuse.Conflict("this server collects no traffic")
 	}
@@ -321,7 +321,7 @@ func (a *App) Seen(p *store.Point, messages []byte) error {
 
 // GroupPrefixes gives the addresses that are in a group now, as prefixes, for a point:
 // as the release has it that it is to hold.
-func (a *App) GroupPrefixes(m *model.Model, p *store.Point, group string) ([]netip.Prefix, error) {
+func (a *App) GroupPrefixes(m *model.Model, p *releasing.Point, group string) ([]netip.Prefix, error) {
 	release, _ := p.Runs().Deciding()
 	c, err := a.teller.Compiled(rolloutState(m), release)
 	if err != nil {
@@ -339,7 +339,7 @@ func (a *App) HeardOfDevice(ctx context.Context, name string, t *point.Told, mis
 	if err != nil {
 		return err
 	}
-	i := slices.IndexFunc(points, func(p store.Point) bool { return p.Name == name && p.Kind == "file" })
+	i := slices.IndexFunc(points, func(p releasing.Point) bool { return p.Name == name && p.Kind == "file" })
 	if i < 0 {
 		return nil // it speaks for itself
 	}

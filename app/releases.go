@@ -14,11 +14,12 @@ import (
 	"lucidorchard/core/decide"
 	"lucidorchard/core/reach"
 	"lucidorchard/core/rollout"
+	"lucidorchard/database"
 	"lucidorchard/model"
 	"lucidorchard/point"
 	"lucidorchard/refuse"
 	"lucidorchard/releasing"
-	"lucidorchard/store"
+	"lucidorchard/releasing/plans"
 )
 
 // Releases and enforcement points: what each is to hold, and what it holds.
@@ -28,7 +29,7 @@ const silentAfter = 20 * time.Second
 
 // PointState is an enforcement point with what it holds.
 type PointState struct {
-	store.Point
+	releasing.Point
 	Workloads int         `json:"workloads" doc:"That it guards now"`
 	Undecided int         `json:"undecided" doc:"Workloads that its expression cannot tell: they are not guarded"`
 	Problem   string      `json:"problem,omitempty" doc:"Why nothing can be told it"`
@@ -42,26 +43,26 @@ type PointState struct {
 // Release puts a revision in force under the next number: the points of the first
 // wave hold it at once, observing. While another one is being rolled out it may take its
 // place: then so do all points that the other has reached.
-func (a *App) Release(ctx context.Context, m *model.Model, revision int, title string, instead bool) (store.Release, error) {
+func (a *App) Release(ctx context.Context, m *model.Model, revision int, title string, instead bool) (releasing.Release, error) {
 	if revision != m.Head.No {
-		return store.Release{}, refuse.Moved(fmt.Sprintf("the draft is revision %d by now, and was %d when it was looked at; "+
+		return releasing.Release{}, refuse.Moved(fmt.Sprintf("the draft is revision %d by now, and was %d when it was looked at; "+
 			"nothing was released. Look at what it changes again", m.Head.No, revision))
 	}
 	releases, err := a.Store.Releases(ctx)
 	if err != nil {
-		return store.Release{}, err
+		return releasing.Release{}, err
 	}
 	if len(releases) > 0 && m.SaysTheSame(releases[0].No, releases[0].Revision) {
-		return store.Release{}, refuse.Conflict(fmt.Sprintf("the draft is what release %d says; there is nothing to release",
+		return releasing.Release{}, refuse.Conflict(fmt.Sprintf("the draft is what release %d says; there is nothing to release",
 			releases[0].No))
 	}
 	if len(releases) == 0 {
-		releases = []store.Release{{}}
+		releases = []releasing.Release{{}}
 	}
 	newest := releases[0].No
-	runs := func(p *store.Point) bool { return newest != 0 && p.Runs().Newest() == newest }
-	next := store.Release{No: newest, Revision: revision, Title: title, Author: a.Author}
-	r, err := a.Store.AddRelease(ctx, next, func(no int, now store.Roll) ([]store.Target, error) {
+	runs := func(p *releasing.Point) bool { return newest != 0 && p.Runs().Newest() == newest }
+	next := releasing.Release{No: newest, Revision: revision, Title: title, Author: a.Author}
+	r, err := a.Store.AddRelease(ctx, next, func(no int, now releasing.Roll) ([]releasing.Target, error) {
 		if err := paused(now.Hold); err != nil {
 			return nil, err
 		}
@@ -77,7 +78,7 @@ func (a *App) Release(ctx context.Context, m *model.Model, revision int, title s
 			return nil, refuse.Conflict(fmt.Sprintf("release %d is still being rolled out; nothing was released. Let it arrive at all points, "+
 				"roll back, or say that this one takes its place", newest))
 		}
-		var out []store.Target
+		var out []releasing.Target
 		for i := range now.Points {
 			if p := &now.Points[i]; p.Wave == now.Points[0].Wave || others > 0 && runs(p) {
 				t, err := target(p, rollout.Command{Do: rollout.ToObserve, Release: no}, a.Author)
@@ -89,7 +90,7 @@ func (a *App) Release(ctx context.Context, m *model.Model, revision int, title s
 		}
 		return out, nil
 	})
-	if errors.Is(err, store.ErrMoved) {
+	if errors.Is(err, database.ErrMoved) {
 		return r, refuse.Moved("somebody made a release in this very moment; nothing was released. Look at what it has")
 	}
 	if err == nil {
@@ -113,7 +114,7 @@ func (a *App) TellAgain(ctx context.Context, name string) error {
 
 // AddPoint makes a point, and gives the token by which it names itself, which is
 // kept nowhere.
-func (a *App) AddPoint(ctx context.Context, m *model.Model, p store.Point) (token string, err error) {
+func (a *App) AddPoint(ctx context.Context, m *model.Model, p releasing.Point) (token string, err error) {
 	if p.Name = strings.TrimSpace(p.Name); p.Name == "" || strings.ContainsAny(p.Name, "/?#\x00") {
 		return "", refuse.Invalid("name: found " + fmt.Sprintf("%q", p.Name) + ", expected a name without / ? #")
 	}
@@ -143,7 +144,7 @@ func (a *App) AddPoint(ctx context.Context, m *model.Model, p store.Point) (toke
 		}
 	}
 	token, p.Author = rand.Text(), a.Author
-	if err := a.Store.AddPoint(ctx, p, token); errors.Is(err, store.ErrTaken) {
+	if err := a.Store.AddPoint(ctx, p, token); errors.Is(err, database.ErrTaken) {
 		return "", refuse.Conflict("there is a point " + p.Name + " already; nothing was made. Choose another name")
 	} else if err != nil {
 		return "", err
@@ -161,7 +162,7 @@ func (a *App) DropPoint(ctx context.Context, name string, anyway bool) error {
 	if err != nil {
 		return err
 	}
-	i := slices.IndexFunc(points, func(p store.Point) bool { return p.Name == name })
+	i := slices.IndexFunc(points, func(p releasing.Point) bool { return p.Name == name })
 	var said point.Said
 	if i >= 0 && json.Unmarshal(points[i].Said, &said) == nil && said.Enforces != 0 && !anyway {
 		return refuse.Conflict(fmt.Sprintf("%s enforces release %d and would go on; nothing was changed. Switch it off first, or forget it all the same",
@@ -204,8 +205,8 @@ func (a *App) Points(ctx context.Context, v *reach.View, m *model.Model) ([]Poin
 	return out, sum, nil
 }
 
-func (a *App) pointState(ctx context.Context, v *reach.View, m *model.Model, p store.Point, all []releasing.Point,
-	state releasing.State, cover *coverage) (PointState, error) {
+func (a *App) pointState(ctx context.Context, v *reach.View, m *model.Model, p releasing.Point, all []plans.Point,
+	state plans.State, cover *coverage) (PointState, error) {
 	out := PointState{Point: p, State: "new"}
 	if p.Said != nil {
 		out.Held = &point.Said{}
@@ -351,7 +352,7 @@ func newCoverage(m *model.Model) *coverage {
 	return &coverage{m, map[int32]bool{}, map[int32]bool{}}
 }
 
-func (c *coverage) add(which []int32, p store.Point) {
+func (c *coverage) add(which []int32, p releasing.Point) {
 	for _, w := range which {
 		c.server[w] = c.server[w] || p.Side != "client"
 		c.client[w] = c.client[w] || p.Side != "server"

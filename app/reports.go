@@ -12,6 +12,7 @@ import (
 	"lucidorchard/core/rollout"
 	"lucidorchard/point"
 	"lucidorchard/refuse"
+	"lucidorchard/releasing"
 	"lucidorchard/store"
 )
 
@@ -30,7 +31,7 @@ var (
 )
 
 // Heard keeps what a point reports. A report that no agent would send is refused whole.
-func (a *App) Heard(ctx context.Context, p *store.Point, said point.Said) error {
+func (a *App) Heard(ctx context.Context, p *releasing.Point, said point.Said) error {
 	r := report{p: p, said: &said, now: time.Now()}
 	if err := a.known.of(ctx, a.Store, &r); err != nil {
 		return err
@@ -49,10 +50,10 @@ func (a *App) Heard(ctx context.Context, p *store.Point, said point.Said) error 
 			a.Events.PointsAimed()
 		}
 	}
-	events := make([]store.PointEvent, len(said.Events))
+	events := make([]releasing.PointEvent, len(said.Events))
 	for i, e := range said.Events {
 		release, mode := rollout.Runs{Enforces: e.Enforces, Observes: e.Observes}.Deciding()
-		events[i] = store.PointEvent{Point: p.Name, At: r.at(e), What: e.What, Words: e.Words, Release: &release, Mode: &mode,
+		events[i] = releasing.PointEvent{Point: p.Name, At: r.at(e), What: e.What, Words: e.Words, Release: &release, Mode: &mode,
 			Observes: &e.Observes}
 	}
 	said.Events = nil
@@ -111,7 +112,7 @@ func (a *App) ReportedBy(ctx context.Context, name, run, from string) error {
 type known struct {
 	mu       sync.Mutex
 	lineage  rollout.Lineage
-	releases []store.Release
+	releases []releasing.Release
 }
 
 // of fills in what a report is checked against.
@@ -137,10 +138,10 @@ func (k *known) of(ctx context.Context, s *store.Store, r *report) (err error) {
 
 // report is what a point reports, to be checked.
 type report struct {
-	p        *store.Point
+	p        *releasing.Point
 	said     *point.Said
-	releases []store.Release // newest first
-	ahead    bool            // the point may know of releases that this server does not have
+	releases []releasing.Release // newest first
+	ahead    bool                // the point may know of releases that this server does not have
 	now      time.Time
 }
 
@@ -182,7 +183,7 @@ func (r *report) check() error {
 // server lost.
 func (r *report) runs(at string, x rollout.Runs) error {
 	for name, no := range map[string]int{"enforces": x.Enforces, "observes": x.Observes} {
-		exists := no == 0 || slices.ContainsFunc(r.releases, func(y store.Release) bool { return y.No == no })
+		exists := no == 0 || slices.ContainsFunc(r.releases, func(y releasing.Release) bool { return y.No == no })
 		if no < 0 || !exists && (!r.ahead || no > r.last()+mostLost) {
 			return refuse.Invalid(fmt.Sprintf("%s%s: found release %d, expected one that exists", at, name, no))
 		}

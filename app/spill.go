@@ -12,7 +12,7 @@ import (
 
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
-	"lucidorchard/store"
+	trafficsql "lucidorchard/traffic/sql"
 )
 
 // partRecords is how many records of a file are in memory at once.
@@ -35,7 +35,7 @@ type Spill struct {
 
 	mu    sync.Mutex
 	more  sync.Cond // on mu
-	parts []*store.Part
+	parts []*trafficsql.Part
 	ended bool
 	err   error // why nothing more comes
 }
@@ -67,7 +67,7 @@ func (s *Spill) flush() error {
 	if len(s.records) == 0 {
 		return nil
 	}
-	p, records, buckets := store.PartOf(s.number, s.records, s.changes)
+	p, records, buckets := trafficsql.PartOf(s.number, s.records, s.changes)
 	s.records = s.records[:0]
 	put := func(rows []byte) (*io.SectionReader, error) {
 		_, err := s.file.WriteAt(rows, s.size)
@@ -114,14 +114,14 @@ func (s *Spill) Wait(all bool) {
 
 // Parts gives the parts in the order in which they come, and waits for those that are not
 // there yet; it may be asked several times.
-func (s *Spill) Parts() iter.Seq2[*store.Part, error] {
-	return func(yield func(*store.Part, error) bool) {
+func (s *Spill) Parts() iter.Seq2[*trafficsql.Part, error] {
+	return func(yield func(*trafficsql.Part, error) bool) {
 		for k := 0; ; k++ {
 			s.mu.Lock()
 			for k == len(s.parts) && !s.ended {
 				s.more.Wait()
 			}
-			var p *store.Part
+			var p *trafficsql.Part
 			err := s.err
 			if err == nil && k < len(s.parts) {
 				p = s.parts[k]

@@ -29,6 +29,7 @@ import (
 	"lucidorchard/ingest/wire"
 	"lucidorchard/notify"
 	"lucidorchard/store"
+	trafficsql "lucidorchard/traffic/sql"
 	"lucidorchard/watching"
 )
 
@@ -56,7 +57,7 @@ func seenToday(b *testing.B, db *store.Store, n int) {
 				Server: addr(i % 30), Point: service.PointOf(service.TCP, 443), Connections: 1, Bytes: 100, Packets: 2,
 				Outcome: flow.Carried, Observer: "leaf"})
 		}
-		_, err := db.AddBatch(b.Context(), store.Batch{ID: rand.Text(), Buckets: all.All()})
+		_, err := db.AddBatch(b.Context(), trafficsql.Batch{ID: rand.Text(), Buckets: all.All()})
 		require.NoError(b, err)
 	}
 }

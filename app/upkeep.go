@@ -15,11 +15,11 @@ import (
 	"lucidorchard/database"
 	"lucidorchard/ingest/wire"
 	"lucidorchard/model"
-	"lucidorchard/store"
+	"lucidorchard/traffic"
 )
 
 // portAt reports whether an address is where what was said of a port holds.
-func portAt(snap *model.Model, p *store.ServicePort, addr netip.Addr, t estate.Instant) bool {
+func portAt(snap *model.Model, p *traffic.ServicePort, addr netip.Addr, t estate.Instant) bool {
 	switch p.Kind {
 	case "everywhere":
 		return true
@@ -38,19 +38,19 @@ func portAt(snap *model.Model, p *store.ServicePort, addr netip.Addr, t estate.I
 }
 
 // servesAt says whether one of what was said of ports holds at an address.
-func servesAt(snap *model.Model, said []store.ServicePort) func(netip.Addr, uint8, uint16, flow.Micros) bool {
+func servesAt(snap *model.Model, said []traffic.ServicePort) func(netip.Addr, uint8, uint16, flow.Micros) bool {
 	type key struct {
 		proto uint8
 		port  uint16
 	}
-	byPort := map[key][]*store.ServicePort{}
+	byPort := map[key][]*traffic.ServicePort{}
 	for i := range said {
 		p := &said[i]
 		byPort[key{p.Protocol, p.Port}] = append(byPort[key{p.Protocol, p.Port}], p)
 	}
 	return func(addr netip.Addr, proto uint8, port uint16, at flow.Micros) bool {
 		return slices.ContainsFunc(byPort[key{proto, port}],
-			func(p *store.ServicePort) bool { return portAt(snap, p, addr, at.Instant()) })
+			func(p *traffic.ServicePort) bool { return portAt(snap, p, addr, at.Instant()) })
 	}
 }
 
@@ -63,7 +63,7 @@ type Turned struct {
 
 // TurnRound applies what was said of a port to what is stored; or, if it is no
 // longer said, takes back what it turned.
-func (a *App) TurnRound(ctx context.Context, p store.ServicePort, back bool, progress func(float64, string)) (*Turned,
+func (a *App) TurnRound(ctx context.Context, p traffic.ServicePort, back bool, progress func(float64, string)) (*Turned,
 	error) {
 	snap, err := a.Model(ctx)
 	if err != nil {
@@ -178,8 +178,8 @@ func (a *App) finishTurns(ctx context.Context) error {
 }
 
 // Retention gives for how long traffic is kept.
-func (a *App) Retention(ctx context.Context) (store.Retention, error) {
-	r := store.DefaultRetention
+func (a *App) Retention(ctx context.Context) (traffic.Retention, error) {
+	r := traffic.DefaultRetention
 	err := a.Store.Setting(ctx, "retention", &r)
 	return r, err
 }
@@ -216,15 +216,15 @@ func (a *App) repair(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	todo := map[flow.Hour][]store.Cut{}
-	var nothing []store.Cut
+	todo := map[flow.Hour][]traffic.Cut{}
+	var nothing []traffic.Cut
 	for _, w := range snap.Estate.All() {
 		for _, l := range w.Leases {
 			for _, t := range [2]estate.Instant{l.From, l.Until} {
 				if !t.IsBound() {
 					continue
 				}
-				cut := store.Cut{Addr: l.Addr.Unmap(), At: flow.MicrosOfInstant(t).Instant()}
+				cut := traffic.Cut{Addr: l.Addr.Unmap(), At: flow.MicrosOfInstant(t).Instant()}
 				if made[cut] {
 					continue
 				}

@@ -13,7 +13,9 @@ import (
 	"lucidorchard/core/service"
 	"lucidorchard/core/watch"
 	"lucidorchard/model"
+	"lucidorchard/releasing"
 	"lucidorchard/store"
+	trafficsql "lucidorchard/traffic/sql"
 )
 
 // Connections of an hour were counted together before a point reported what it did in that
@@ -31,15 +33,15 @@ func TestLateReportsOfAPointSplitTheHour(t *testing.T) {
 	_, err := db.Take(ctx, store.Listing{Source: "list", Workloads: ws, Complete: true})
 	require.NoError(t, err)
 	require.NoError(t, db.Begin(ctx, model.Revision{No: 1, Text: "layer l\nreject any -> any on any\n", Blame: model.Blame{}, Author: "me", Words: "begin"}))
-	require.NoError(t, db.AddPoint(ctx, store.Point{Name: "p", Kind: "gate", Side: "server", Guards: "env is b", Wave: 1}, "token"))
-	_, err = db.AddRelease(ctx, store.Release{Revision: 1, Title: "t", Author: "me"}, func(no int, _ store.Roll) ([]store.Target, error) {
-		return []store.Target{{Point: "p", Enforces: no, Words: "to enforce"}}, nil
+	require.NoError(t, db.AddPoint(ctx, releasing.Point{Name: "p", Kind: "gate", Side: "server", Guards: "env is b", Wave: 1}, "token"))
+	_, err = db.AddRelease(ctx, releasing.Release{Revision: 1, Title: "t", Author: "me"}, func(no int, _ releasing.Roll) ([]releasing.Target, error) {
+		return []releasing.Target{{Point: "p", Enforces: no, Words: "to enforce"}}, nil
 	})
 	require.NoError(t, err)
 	hour := time.Now().Add(-time.Hour).Truncate(time.Hour)
 	report := func(mode string, minute int) {
 		no := 1
-		require.NoError(t, db.Heard(ctx, "p", json.RawMessage(`{}`), []store.PointEvent{{Point: "p",
+		require.NoError(t, db.Heard(ctx, "p", json.RawMessage(`{}`), []releasing.PointEvent{{Point: "p",
 			At: hour.Add(time.Duration(minute) * time.Minute), What: "applied", Words: "x", Release: &no, Mode: &mode}}, true))
 	}
 	report("observe", 0)
@@ -53,7 +55,7 @@ func TestLateReportsOfAPointSplitTheHour(t *testing.T) {
 			Server: netip.MustParseAddr("10.0.0.2"), Point: service.PointOf(service.TCP, 4444), Connections: x.n, Bytes: 1, Packets: 1,
 			Outcome: flow.Carried, Observer: "leaf"})
 	}
-	_, err = db.AddBatch(ctx, store.BatchOf("together", flow.Stating(records), nil))
+	_, err = db.AddBatch(ctx, trafficsql.BatchOf("together", flow.Stating(records), nil))
 	require.NoError(t, err)
 	running(t, db, "one")
 	of := func() watch.Hour {

@@ -19,7 +19,7 @@ import (
 	"lucidorchard/core/whatif"
 	"lucidorchard/model"
 	"lucidorchard/refuse"
-	"lucidorchard/store"
+	"lucidorchard/releasing"
 )
 
 // How a release goes on from wave to wave: what has to be true first, who holds it,
@@ -35,7 +35,7 @@ type Condition struct {
 
 // WaveState is a wave with how far it has come.
 type WaveState struct {
-	store.Wave
+	releasing.Wave
 	Points     []string    `json:"points"`
 	Stage      string      `json:"stage" enum:"not yet,observes,enforces" doc:"With the newest release"`
 	Since      *time.Time  `json:"since,omitempty" doc:"When the last of its points came to that"`
@@ -57,8 +57,8 @@ type Progress struct {
 	Points   []PointState
 	Coverage Coverage
 	Waves    []WaveState
-	Hold     *store.Hold
-	Releases []store.Release // newest first
+	Hold     *releasing.Hold
+	Releases []releasing.Release // newest first
 }
 
 // Progress gives it.
@@ -82,8 +82,8 @@ func (a *App) Progress(ctx context.Context, v *reach.View, m *model.Model) (*Pro
 		p := &out.Points[i]
 		n := len(out.Waves) - 1
 		if n < 0 || out.Waves[n].No != p.Wave {
-			w := store.UsualWave(p.Wave)
-			if i := slices.IndexFunc(known, func(k store.Wave) bool { return k.No == p.Wave }); i >= 0 {
+			w := releasing.UsualWave(p.Wave)
+			if i := slices.IndexFunc(known, func(k releasing.Wave) bool { return k.No == p.Wave }); i >= 0 {
 				w = known[i]
 			}
 			out.Waves = append(out.Waves, WaveState{Wave: w, Points: []string{}, Stage: "not yet", Conditions: []Condition{}})
@@ -151,7 +151,7 @@ func (w *WaveState) stage(points []PointState, release int) {
 }
 
 func (a *App) conditions(ctx context.Context, v *reach.View, m *model.Model, w *WaveState, points []PointState,
-	r store.Release) ([]Condition, error) {
+	r releasing.Release) ([]Condition, error) {
 	proofs, err := a.proofs(m, r)
 	if err != nil {
 		return nil, err
@@ -228,7 +228,7 @@ func (a *App) conditions(ctx context.Context, v *reach.View, m *model.Model, w *
 }
 
 // wayIn adds the condition that somebody can still administer each guarded machine.
-func (a *App) wayIn(ctx context.Context, v *reach.View, m *model.Model, r store.Release, w *WaveState, guarded []int32,
+func (a *App) wayIn(ctx context.Context, v *reach.View, m *model.Model, r releasing.Release, w *WaveState, guarded []int32,
 	add func(key string, met, asked bool, format string, args ...any)) error {
 	machines, err := a.access(ctx, v, m, r.No, guarded)
 	if err != nil {
@@ -345,7 +345,7 @@ type proofs struct {
 	probes   []model.AskedProbe
 }
 
-func (a *App) proofs(m *model.Model, r store.Release) (*proofs, error) {
+func (a *App) proofs(m *model.Model, r releasing.Release) (*proofs, error) {
 	a.proved.Lock()
 	defer a.proved.Unlock()
 	if p := a.proved.of[r.No]; p != nil && p.of == m.Compiled && p.version == m.Versions.Probes {
@@ -437,7 +437,7 @@ func (a *App) goOn(ctx context.Context) {
 
 func (a *App) nextByItself(ctx context.Context) error {
 	waves, err := a.Store.Waves(ctx)
-	if err != nil || !slices.ContainsFunc(waves, func(w store.Wave) bool { return w.ByItself }) {
+	if err != nil || !slices.ContainsFunc(waves, func(w releasing.Wave) bool { return w.ByItself }) {
 		return err
 	}
 	m, err := a.Model(ctx)
@@ -473,7 +473,7 @@ func (a *App) nextByItself(ctx context.Context) error {
 // advance takes the next step of a roll-out at some points, unless somebody paused it
 // meanwhile or did something else.
 func (a *App) advance(ctx context.Context, names []string, c rollout.Command, why string) error {
-	err := a.Store.Order(ctx, func(now store.Roll) (targets []store.Target, err error) {
+	err := a.Store.Order(ctx, func(now releasing.Roll) (targets []releasing.Target, err error) {
 		if err := paused(now.Hold); err != nil || now.Newest != c.Release {
 			return nil, err
 		}
@@ -499,12 +499,12 @@ func (a *App) advance(ctx context.Context, names []string, c rollout.Command, wh
 }
 
 // PutWave keeps what has to be true before a wave enforces.
-func (a *App) PutWave(ctx context.Context, w store.Wave) error {
+func (a *App) PutWave(ctx context.Context, w releasing.Wave) error {
 	points, err := a.Store.Points(ctx)
 	if err != nil {
 		return err
 	}
-	if !slices.ContainsFunc(points, func(p store.Point) bool { return p.Wave == w.No }) {
+	if !slices.ContainsFunc(points, func(p releasing.Point) bool { return p.Wave == w.No }) {
 		return refuse.Missing(fmt.Sprintf("wave %d has no points; nothing was changed. Add a point to it first", w.No))
 	}
 	if err := a.Store.PutWave(ctx, w, a.Author); err != nil {
@@ -516,9 +516,9 @@ func (a *App) PutWave(ctx context.Context, w store.Wave) error {
 
 // PutHold holds the roll-out for a reason, or lets it go on.
 func (a *App) PutHold(ctx context.Context, hold bool, reason string) error {
-	var h *store.Hold
+	var h *releasing.Hold
 	if hold {
-		h = &store.Hold{Author: a.Author, Reason: strings.TrimSpace(reason)}
+		h = &releasing.Hold{Author: a.Author, Reason: strings.TrimSpace(reason)}
 	}
 	if err := a.Store.PutHold(ctx, h); err != nil {
 		return err

@@ -21,6 +21,8 @@ import (
 	"lucidorchard/database/databasetest"
 	"lucidorchard/ingest/wire"
 	"lucidorchard/store"
+	"lucidorchard/traffic"
+	trafficsql "lucidorchard/traffic/sql"
 )
 
 func TestMain(m *testing.M) {
@@ -352,7 +354,7 @@ func TestConversationsAreCutWhereAddressesChangeHands(t *testing.T) {
 			Point: service.PointOf(service.TCP, 443), Connections: 1, Packets: 2, Bytes: 3}
 	}
 	records := flow.Stating([]flow.Record{record(5), record(10), record(40), record(50)})
-	_, err = db.AddBatch(t.Context(), store.BatchOf("early", records, nil))
+	_, err = db.AddBatch(t.Context(), trafficsql.BatchOf("early", records, nil))
 	require.NoError(t, err)
 	require.Equal(t, sums{1, 4, 8}, stored(t, db))
 	// The lease is learnt later.
@@ -360,7 +362,7 @@ func TestConversationsAreCutWhereAddressesChangeHands(t *testing.T) {
 		return at(30), a == addr && !t.Before(at(30))
 	}
 	r, err := db.Rebuild(t.Context(), flow.HourOf(at(0)), []netip.Addr{addr}, nil, changes,
-		[]store.Cut{{Addr: addr, At: at(30)}})
+		[]traffic.Cut{{Addr: addr, At: at(30)}})
 	require.NoError(t, err)
 	require.False(t, r.Partial)
 	table := flow.NewTable()
@@ -372,7 +374,7 @@ func TestConversationsAreCutWhereAddressesChangeHands(t *testing.T) {
 	require.Equal(t, sums{1, 4, 8}, stored(t, db), "nothing is lost or doubled")
 	cuts, err := db.Cuts(t.Context())
 	require.NoError(t, err)
-	require.True(t, cuts[store.Cut{Addr: addr, At: at(30)}])
+	require.True(t, cuts[traffic.Cut{Addr: addr, At: at(30)}])
 }
 
 // What a point in the same process was handed is taken like what comes over a socket: it

@@ -1,7 +1,5 @@
 package collect
 
-// From the spool to the database.
-
 import (
 	"bytes"
 	"context"
@@ -11,8 +9,10 @@ import (
 	"lucidorchard/core/flow"
 	"lucidorchard/database"
 	"lucidorchard/ingest"
-	"lucidorchard/store"
+	trafficsql "lucidorchard/traffic/sql"
 )
+
+// From the spool to the database.
 
 // storeAll takes batches from the spool to the database, in their order, until
 // all is there after the last came.
@@ -38,7 +38,7 @@ func (c *Collector) storeAll(ctx context.Context, done <-chan struct{}) {
 		}
 		start := time.Now()
 		changed := c.Disk.Changed()
-		var added store.Added
+		var added trafficsql.Added
 		if err = c.Disk.Room(""); err == nil {
 			once, cancel := context.WithTimeout(ctx, 2*time.Minute)
 			added, err = c.Store.AddEncoded(once, b)
@@ -79,7 +79,7 @@ func (c *Collector) storeAll(ctx context.Context, done <-chan struct{}) {
 
 // setAside takes a batch out of the way that the database refuses for what it
 // holds: it is kept where people see it and can have it.
-func (c *Collector) setAside(ctx context.Context, b *store.Encoded, bad *database.DataError) error {
+func (c *Collector) setAside(ctx context.Context, b *trafficsql.Encoded, bad *database.DataError) error {
 	c.Log.Error("the database refuses a batch for what it holds; it is set aside", "batch", b.ID, "records", b.Count,
 		"reason", bad.Reason)
 	once, cancel := context.WithTimeout(ctx, 2*time.Minute)

@@ -9,6 +9,7 @@ package database
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"io/fs"
 	"time"
@@ -74,3 +75,9 @@ func (d *DB) Ping(ctx context.Context) error { return d.SQL.PingContext(ctx) }
 
 // ErrNone says that what was asked for is not there.
 var ErrNone = sql.ErrNoRows
+
+// ErrTaken says that there is something of that name.
+var ErrTaken = errors.New("there is something of that name already")
+
+// ErrMoved says that the document has changed since it was read.
+var ErrMoved = errors.New("the document has changed meanwhile")

@@ -22,6 +22,7 @@ import (
 	"lucidorchard/database/databasetest"
 	"lucidorchard/model"
 	"lucidorchard/store"
+	trafficsql "lucidorchard/traffic/sql"
 )
 
 func TestMain(m *testing.M) { databasetest.Main(m) }
@@ -47,9 +48,9 @@ func workload(id, addr, env string) estate.Workload {
 	return w
 }
 
-func batch(id, client, server string) store.Batch {
+func batch(id, client, server string) trafficsql.Batch {
 	at := estate.Instant{Sec: 1_795_000_000}
-	return store.BatchOf(id, flow.Stating([]flow.Record{{Start: at, End: at, Client: netip.MustParseAddr(client),
+	return trafficsql.BatchOf(id, flow.Stating([]flow.Record{{Start: at, End: at, Client: netip.MustParseAddr(client),
 		Server: netip.MustParseAddr(server), Point: service.PointOf(6, 443), Connections: 1}}), nil)
 }
 

@@ -14,7 +14,9 @@ import (
 	"lucidorchard/core/reach"
 	"lucidorchard/core/service"
 	"lucidorchard/model"
+	"lucidorchard/releasing"
 	"lucidorchard/store"
+	trafficsql "lucidorchard/traffic/sql"
 )
 
 // released has machines of two kinds, traffic between them, and a point that enforces since an hour
@@ -26,13 +28,13 @@ func released(t *testing.T) (*model.Keeper, *store.Store) {
 		workload("c", "10.0.0.3", "live")}))
 	require.NoError(t, db.AddRevision(ctx, revision(1, "layer l\nreject any -> any on any\n")))
 	require.NoError(t, db.AddRevision(ctx, revision(2, "layer l\npermit any -> any on any\n")))
-	require.NoError(t, db.AddPoint(ctx, store.Point{Name: "p", Kind: "gate", Side: "server", Guards: "env is trial", Wave: 1}, "token"))
+	require.NoError(t, db.AddPoint(ctx, releasing.Point{Name: "p", Kind: "gate", Side: "server", Guards: "env is trial", Wave: 1}, "token"))
 	one, mode := 1, "enforce"
-	_, err := db.AddRelease(ctx, store.Release{Revision: 1, Title: "t", Author: "me"}, func(no int, _ store.Roll) ([]store.Target, error) {
-		return []store.Target{{Point: "p", Enforces: no, Words: "to enforce"}}, nil
+	_, err := db.AddRelease(ctx, releasing.Release{Revision: 1, Title: "t", Author: "me"}, func(no int, _ releasing.Roll) ([]releasing.Target, error) {
+		return []releasing.Target{{Point: "p", Enforces: no, Words: "to enforce"}}, nil
 	})
 	require.NoError(t, err)
-	require.NoError(t, db.Heard(ctx, "p", json.RawMessage(`{}`), []store.PointEvent{{Point: "p", At: time.Now().Add(-time.Hour), What: "applied",
+	require.NoError(t, db.Heard(ctx, "p", json.RawMessage(`{}`), []releasing.PointEvent{{Point: "p", At: time.Now().Add(-time.Hour), What: "applied",
 		Words: "x", Release: &one, Mode: &mode}}, true))
 	for i, pair := range [][2]string{{"10.0.0.1", "10.0.0.2"}, {"10.0.0.1", "10.0.0.3"}, {"10.0.0.9", "10.0.0.2"}} {
 		_, err := db.AddBatch(ctx, seen(fmt.Sprint("first ", i), pair))
@@ -42,12 +44,12 @@ func released(t *testing.T) (*model.Keeper, *store.Store) {
 }
 
 // seen is a connection that was carried just now.
-func seen(id string, pair [2]string) store.Batch {
+func seen(id string, pair [2]string) trafficsql.Batch {
 	now := estate.InstantOf(time.Now())
 	b := batch(id, pair[0], pair[1])
 	r := b.Records[0]
 	r.Start, r.End, r.Outcome = now, now, flow.Carried
-	return store.BatchOf(id, []flow.Joined{r}, nil)
+	return trafficsql.BatchOf(id, []flow.Joined{r}, nil)
 }
 
 func fates(v *reach.View) (out []string) {
@@ -108,7 +110,7 @@ func TestPartsAreJudgedAsAll(t *testing.T) {
 	require.NoError(t, err)
 	if model := now(); model.Compiled == m.Compiled { // else a new hour has begun
 		same("more traffic")
-		require.NoError(t, db.Heard(ctx, "p", json.RawMessage(`{}`), []store.PointEvent{{Point: "p", At: time.Now(), What: "drifted", Words: "x"}}, true))
+		require.NoError(t, db.Heard(ctx, "p", json.RawMessage(`{}`), []releasing.PointEvent{{Point: "p", At: time.Now(), What: "drifted", Words: "x"}}, true))
 		same("a point said something, and holds what it held")
 	}
 	ends := time.Now().Add(time.Hour)
@@ -123,7 +125,7 @@ func TestPartsAreJudgedAsAll(t *testing.T) {
 	require.NoError(t, db.SetTags(ctx, []store.TagEdit{{Workload: "b", Key: "env", Value: &live}}, "me", "Set"))
 	other("a machine has moved")
 	one, mode := 1, "observe"
-	require.NoError(t, db.Heard(ctx, "p", json.RawMessage(`{}`), []store.PointEvent{{Point: "p", At: time.Now(), What: "applied", Words: "x",
+	require.NoError(t, db.Heard(ctx, "p", json.RawMessage(`{}`), []releasing.PointEvent{{Point: "p", At: time.Now(), What: "applied", Words: "x",
 		Release: &one, Mode: &mode}}, true))
 	other("the point only observes")
 }
@@ -165,7 +167,7 @@ func TestAnHourIsCutWhereAPointChanges(t *testing.T) {
 	began := time.Now().Add(-20 * time.Minute).Truncate(time.Second)
 	mode := func(mode string, after time.Duration) {
 		no := 1
-		require.NoError(t, db.Heard(ctx, "p", json.RawMessage(`{}`), []store.PointEvent{{Point: "p", At: began.Add(after), What: "applied",
+		require.NoError(t, db.Heard(ctx, "p", json.RawMessage(`{}`), []releasing.PointEvent{{Point: "p", At: began.Add(after), What: "applied",
 			Words: "x", Release: &no, Mode: &mode}}, true))
 	}
 	traffic := func(carried, dropped int64, after time.Duration) {
@@ -178,7 +180,7 @@ func TestAnHourIsCutWhereAPointChanges(t *testing.T) {
 				records = append(records, r)
 			}
 		}
-		_, err := db.AddBatch(ctx, store.BatchOf(fmt.Sprint("cut", after), flow.Stating(records), now().Turned))
+		_, err := db.AddBatch(ctx, trafficsql.BatchOf(fmt.Sprint("cut", after), flow.Stating(records), now().Turned))
 		require.NoError(t, err)
 	}
 	count := func() (leaks, held, unclear, all int64) {

@@ -18,7 +18,7 @@ import (
 	"lucidorchard/core/policy"
 	"lucidorchard/core/rollout"
 	"lucidorchard/point"
-	"lucidorchard/releasing"
+	"lucidorchard/releasing/plans"
 )
 
 // control is a server for one point, as far as the point sees it, with its orders.
@@ -27,10 +27,10 @@ type control struct {
 	t        testing.TB
 	mu       sync.Mutex
 	policies map[int]*policy.Policy
-	teller   *releasing.Teller
+	teller   *plans.Teller
 	estate   *estate.Estate
 	version  int64
-	at       releasing.Point
+	at       plans.Point
 	lineage  rollout.Lineage
 	said     point.Said
 	events   []string // that the point reported
@@ -39,9 +39,9 @@ type control struct {
 
 const canary, allowed = 4999, 4000
 
-func newControl(t testing.TB, e *estate.Estate, at releasing.Point) *control {
+func newControl(t testing.TB, e *estate.Estate, at plans.Point) *control {
 	c := &control{t: t, policies: map[int]*policy.Policy{}, estate: e, at: at, lineage: rollout.Lineage{{Epoch: "first", Order: 1}}}
-	c.teller = &releasing.Teller{Policy: func(no int) (*policy.Policy, error) { return c.policies[no], nil }}
+	c.teller = &plans.Teller{Policy: func(no int) (*policy.Policy, error) { return c.policies[no], nil }}
 	c.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		c.mu.Lock()
 		defer c.mu.Unlock()
@@ -77,8 +77,8 @@ func (c *control) compiled(no int) *decide.Compiled {
 }
 
 func (c *control) told(have string) (*point.Told, error) {
-	s := releasing.StateOf(c.compiled(1), c.version, nil)
-	told, err := c.teller.Told(s, c.at, have, []releasing.Point{c.at})
+	s := plans.StateOf(c.compiled(1), c.version, nil)
+	told, err := c.teller.Told(s, c.at, have, []plans.Point{c.at})
 	if err == nil {
 		told.Lineage = slices.Clone(c.lineage)
 	}

@@ -25,7 +25,7 @@ import (
 	"lucidorchard/core/rollout"
 	"lucidorchard/core/service"
 	"lucidorchard/point"
-	"lucidorchard/releasing"
+	"lucidorchard/releasing/plans"
 )
 
 // company is the clients and servers of a site.
@@ -132,7 +132,7 @@ func newPassage(t *testing.T, seed int) *passage {
 	if guards == "" {
 		guards = "not outside"
 	}
-	x.c = newControl(t, company(), releasing.Point{Kind: plan.Gate, Side: plan.Both, Guards: guards})
+	x.c = newControl(t, company(), plans.Point{Kind: plan.Gate, Side: plan.Both, Guards: guards})
 	x.begin(r.IntN(2) == 0)
 	for no := 1; no <= 4; no++ {
 		text := drawPolicy(r, x.flows)

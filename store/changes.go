@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"iter"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -14,6 +15,7 @@ import (
 
 	"lucidorchard/database"
 	"lucidorchard/model"
+	trafficsql "lucidorchard/traffic/sql"
 )
 
 // Change is something that can be undone or done again, as one.
@@ -260,9 +262,9 @@ func (x *setting) set(ctx context.Context, tx *sqlx.Tx, c *Change, author, words
 		}
 		return err
 	case x.File != nil:
-		return showFile(ctx, tx, *x.File, true)
+		return trafficsql.ShowFile(ctx, tx, *x.File, true)
 	case x.Undone != nil:
-		return showFile(ctx, tx, *x.Undone, false)
+		return trafficsql.ShowFile(ctx, tx, *x.Undone, false)
 	}
 	if len(x.Tags) > 0 {
 		if err := writeTags(ctx, tx, x.Tags, author); err != nil {
@@ -364,4 +366,12 @@ func setRefusals(ctx context.Context, tx *sqlx.Tx, edits []RefusalEdit) error {
 		}
 	}
 	return nil
+}
+
+// AddFile stores the traffic of a file as one change, which can be undone.
+func (s *Store) AddFile(ctx context.Context, id string, file int, parts iter.Seq2[*trafficsql.Part, error],
+	stored func(trafficsql.Storing), words, author string) (trafficsql.Added, error) {
+	return s.trafficStore.AddFile(ctx, id, file, parts, stored, func(ctx context.Context, tx pgx.Tx) error {
+		return noteChange(execIn(ctx, tx), "flows", words, author, setting{Undone: &file}, setting{File: &file})
+	})
 }

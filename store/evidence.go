@@ -360,7 +360,7 @@ func (s *Store) AddEvidenceSchedule(ctx context.Context, e EvidenceSchedule) (id
 	err = s.SQL.GetContext(ctx, &id, `INSERT INTO evidence_schedules (promise, every, author) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING
 		RETURNING id`, e.Promise, e.Every, e.Author)
 	if errors.Is(err, sql.ErrNoRows) {
-		return 0, ErrTaken
+		return 0, database.ErrTaken
 	}
 	return id, err
 }

@@ -16,6 +16,7 @@ import (
 	"lucidorchard/core/evidence"
 	"lucidorchard/database"
 	"lucidorchard/model"
+	"lucidorchard/releasing"
 	"lucidorchard/store"
 )
 
@@ -112,13 +113,13 @@ func TestPointsAndExemptionsAreRecalled(t *testing.T) {
 	require.NoError(t, s.ImportWorkloads(ctx, "cellar", nil, []estate.Workload{{ID: "w", Name: "the machine", Leases: []estate.Lease{{Addr: netip.MustParseAddr("10.0.0.1"),
 		From: estate.Beginning, Until: estate.End}}}}))
 	require.NoError(t, s.Begin(ctx, model.Revision{No: 1, Text: "layer x\n", Author: "me", Words: "begin", Blame: model.Blame{1}}))
-	require.NoError(t, s.AddPoint(ctx, store.Point{Name: "gate", Kind: "gate", Side: "both", Guards: "name is x", Wave: 1, Author: "me"}, "token"))
-	_, err := s.AddRelease(ctx, store.Release{Revision: 1, Title: "First", Author: "me"}, observedAt("gate"))
+	require.NoError(t, s.AddPoint(ctx, releasing.Point{Name: "gate", Kind: "gate", Side: "both", Guards: "name is x", Wave: 1, Author: "me"}, "token"))
+	_, err := s.AddRelease(ctx, releasing.Release{Revision: 1, Title: "First", Author: "me"}, observedAt("gate"))
 	require.NoError(t, err)
 	hear := func(mode string, what ...string) {
 		no := 1
 		for _, what := range append(what, "applied") {
-			require.NoError(t, s.Heard(ctx, "gate", json.RawMessage(`{}`), []store.PointEvent{{At: time.Now(), What: what, Words: "line 6 is missing",
+			require.NoError(t, s.Heard(ctx, "gate", json.RawMessage(`{}`), []releasing.PointEvent{{At: time.Now(), What: what, Words: "line 6 is missing",
 				Release: &no, Mode: &mode}}, true))
 		}
 	}
@@ -156,7 +157,7 @@ func TestPointsAndExemptionsAreRecalled(t *testing.T) {
 	require.NoError(t, err)
 	_, err = s.DropPoint(ctx, "gate")
 	require.NoError(t, err)
-	require.NoError(t, s.AddPoint(ctx, store.Point{Name: "gate", Kind: "host", Side: "server", Guards: "name is y", Wave: 1, Author: "me"}, "token 2"))
+	require.NoError(t, s.AddPoint(ctx, releasing.Point{Name: "gate", Kind: "host", Side: "server", Guards: "name is y", Wave: 1, Author: "me"}, "token 2"))
 	c = recall()
 	require.Len(t, c.Points, 2, "the one before, and the one of the same name")
 	require.Equal(t, []string{"gate", "host"}, []string{c.Points[0].Kind, c.Points[1].Kind})
@@ -186,7 +187,7 @@ func TestEvidenceIsKept(t *testing.T) {
 	schedule, err := s.AddEvidenceSchedule(ctx, store.EvidenceSchedule{Promise: "group a", Every: "month", Author: "me"})
 	require.NoError(t, err)
 	_, err = s.AddEvidenceSchedule(ctx, store.EvidenceSchedule{Promise: "group a", Every: "month", Author: "me"})
-	require.ErrorIs(t, err, store.ErrTaken)
+	require.ErrorIs(t, err, database.ErrTaken)
 	e := store.EvidenceKept{Promise: "group a", From: time.Now().Add(-time.Hour), To: time.Now(), Made: time.Now(), Author: "me", Sentence: "so", Schedule: &schedule,
 		Body: []byte("{}")}
 	id, err := s.PutEvidence(ctx, &e)

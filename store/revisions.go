@@ -12,9 +12,6 @@ import (
 	"lucidorchard/model"
 )
 
-// ErrMoved says that the document has changed since it was read.
-var ErrMoved = errors.New("the document has changed meanwhile")
-
 // Head gives the newest revision; one without text if there is none yet.
 func (s *Store) Head(ctx context.Context) (model.Revision, error) {
 	var r model.Revision
@@ -68,7 +65,7 @@ func insertRevision(ctx context.Context, tx *sqlx.Tx, r model.Revision) error {
 		return err
 	}
 	if head != r.No-1 {
-		return ErrMoved
+		return database.ErrMoved
 	}
 	_, err := tx.NamedExecContext(ctx,
 		`INSERT INTO revisions (no, text, blame, author, words) VALUES (:no, :text, :blame, :author, :words)`, r)

@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lucidorchard/model"
-	"lucidorchard/store"
+	"lucidorchard/releasing"
 )
 
 // What waves wait for, who holds a roll-out, and what is exempt, is kept; and all that
@@ -19,19 +19,19 @@ func TestWhatARollOutHangsOnIsKept(t *testing.T) {
 	waves, err := s.Waves(ctx)
 	require.NoError(t, err)
 	require.Empty(t, waves)
-	w := store.Wave{No: 2, Title: "trial", Minutes: 90, Asserts: true, ByItself: true}
+	w := releasing.Wave{No: 2, Title: "trial", Minutes: 90, Asserts: true, ByItself: true}
 	require.NoError(t, s.PutWave(ctx, w, "me"))
 	w.Minutes = 30
 	require.NoError(t, s.PutWave(ctx, w, "me"))
 	waves, err = s.Waves(ctx)
 	require.NoError(t, err)
-	require.Equal(t, []store.Wave{w}, waves)
+	require.Equal(t, []releasing.Wave{w}, waves)
 
 	held, err := s.Held(ctx)
 	require.NoError(t, err)
 	require.Nil(t, held)
 	for _, reason := range []string{"first", "second"} {
-		require.NoError(t, s.PutHold(ctx, &store.Hold{Author: "me", Reason: reason}))
+		require.NoError(t, s.PutHold(ctx, &releasing.Hold{Author: "me", Reason: reason}))
 	}
 	held, err = s.Held(ctx)
 	require.NoError(t, err)
@@ -63,9 +63,9 @@ func TestWhatARollOutHangsOnIsKept(t *testing.T) {
 }
 
 // observedAt orders a point to observe a new release.
-func observedAt(point string) func(int, store.Roll) ([]store.Target, error) {
-	return func(no int, _ store.Roll) ([]store.Target, error) {
-		return []store.Target{{Point: point, Observes: no, Words: "to observe"}}, nil
+func observedAt(point string) func(int, releasing.Roll) ([]releasing.Target, error) {
+	return func(no int, _ releasing.Roll) ([]releasing.Target, error) {
+		return []releasing.Target{{Point: point, Observes: no, Words: "to observe"}}, nil
 	}
 }
 
@@ -75,13 +75,13 @@ func TestPeriodsAreReadFromWhatHappened(t *testing.T) {
 	s, _ := fresh(t)
 	ctx := t.Context()
 	require.NoError(t, s.Begin(ctx, model.Revision{No: 1, Text: "layer l\n", Blame: model.Blame{1}, Author: "me", Words: "begin"}))
-	require.NoError(t, s.AddPoint(ctx, store.Point{Name: "p", Kind: "gate", Side: "both", Guards: "not outside", Wave: 1}, "token"))
+	require.NoError(t, s.AddPoint(ctx, releasing.Point{Name: "p", Kind: "gate", Side: "both", Guards: "not outside", Wave: 1}, "token"))
 	one := 1
-	_, err := s.AddRelease(ctx, store.Release{Revision: 1, Title: "t", Author: "me"}, observedAt("p"))
+	_, err := s.AddRelease(ctx, releasing.Release{Revision: 1, Title: "t", Author: "me"}, observedAt("p"))
 	require.NoError(t, err)
 	at := time.Date(2026, 11, 20, 10, 0, 0, 0, time.UTC)
 	happened := func(minutes int, what, mode string) {
-		require.NoError(t, s.Heard(ctx, "p", json.RawMessage(`{}`), []store.PointEvent{{Point: "p", At: at.Add(
+		require.NoError(t, s.Heard(ctx, "p", json.RawMessage(`{}`), []releasing.PointEvent{{Point: "p", At: at.Add(
 			time.Duration(minutes) * time.Minute), What: what, Words: "x", Release: &one, Mode: &mode}}, true))
 	}
 	happened(0, "applied", "observe")
@@ -98,9 +98,9 @@ func TestPeriodsAreReadFromWhatHappened(t *testing.T) {
 	}
 	require.Equal(t, []string{"10:00 observe", "10:02 enforce", "10:04 observe"}, got)
 
-	var many []store.PointEvent
+	var many []releasing.PointEvent
 	for range 2010 {
-		many = append(many, store.PointEvent{Point: "p", At: at.Add(time.Hour), What: "drifted", Words: "again"})
+		many = append(many, releasing.PointEvent{Point: "p", At: at.Add(time.Hour), What: "drifted", Words: "again"})
 	}
 	require.NoError(t, s.Heard(ctx, "p", json.RawMessage(`{}`), many, true))
 	require.NoError(t, s.ForgetPointHistory(ctx))

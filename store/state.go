@@ -10,6 +10,7 @@ import (
 
 	"lucidorchard/database"
 	"lucidorchard/model"
+	releasingsql "lucidorchard/releasing/sql"
 )
 
 // State reads what has changed since the state with some versions; since nil, or
@@ -57,7 +58,7 @@ func loadState(ctx context.Context, tx pgx.Tx, out *model.State, since *database
 		return err
 	}
 	if since == nil || since.Points != out.Versions.Points {
-		if out.Guarding, err = guarding(ctx, tx); err != nil {
+		if out.Guarding, err = releasingsql.Guarding(ctx, tx); err != nil {
 			return err
 		}
 	}

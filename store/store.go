@@ -11,6 +11,8 @@ import (
 
 	"lucidorchard/database"
 	jobssql "lucidorchard/jobs/sql"
+	releasingsql "lucidorchard/releasing/sql"
+	trafficsql "lucidorchard/traffic/sql"
 	watchingsql "lucidorchard/watching/sql"
 )
 
@@ -19,12 +21,16 @@ type Store struct {
 	*database.DB
 	*jobsStore
 	*watchingStore
+	*trafficStore
+	*releasingStore
 }
 
 // Each step of the work keeps what is its own.
 type (
-	jobsStore     = jobssql.Store
-	watchingStore = watchingsql.Store
+	jobsStore      = jobssql.Store
+	watchingStore  = watchingsql.Store
+	trafficStore   = trafficsql.Store
+	releasingStore = releasingsql.Store
 )
 
 // Open connects and brings the schema up to date; several servers may do so at
@@ -34,7 +40,7 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{db, &jobssql.Store{DB: db}, &watchingsql.Store{DB: db}}
+	s := &Store{db, &jobssql.Store{DB: db}, &watchingsql.Store{DB: db}, &trafficsql.Store{DB: db}, &releasingsql.Store{DB: db}}
 	if _, err := s.OpenEpoch(ctx); err != nil {
 		db.Close()
 		return nil, fmt.Errorf("the epoch of the database cannot be opened: %w", err)

@@ -16,9 +16,11 @@ import (
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/service"
+	"lucidorchard/database"
 	"lucidorchard/database/databasetest"
 	"lucidorchard/model"
 	"lucidorchard/store"
+	trafficsql "lucidorchard/traffic/sql"
 )
 
 func TestMain(m *testing.M) { databasetest.Main(m) }
@@ -148,7 +150,7 @@ func TestRevisionsUndoAndConflict(t *testing.T) {
 	}
 	require.NoError(t, add(1, "one"))
 	require.NoError(t, add(2, "two"))
-	require.ErrorIs(t, add(2, "also two"), store.ErrMoved)
+	require.ErrorIs(t, add(2, "also two"), database.ErrMoved)
 	head := func() string {
 		r, err := s.Head(ctx)
 		require.NoError(t, err)
@@ -189,7 +191,7 @@ func TestBatchCountsOnce(t *testing.T) {
 	counted := make(chan bool, 8)
 	for i := range 8 {
 		group.Go(func() {
-			before, err := s.AddBatch(ctx, store.Batch{ID: fmt.Sprint("batch ", i%2), Buckets: b.All(),
+			before, err := s.AddBatch(ctx, trafficsql.Batch{ID: fmt.Sprint("batch ", i%2), Buckets: b.All(),
 				Records: records})
 			counted <- err == nil && before == nil
 		})

@@ -1,3 +1,7 @@
+// Package watching is what somebody relies on at night: matters, what people say of them, and
+// the notices that tell of them.
+//
+// It must not know HTTP or SQL.
 package watching
 
 import (

@@ -14,11 +14,11 @@ import (
 	"github.com/spf13/cobra"
 
 	"lucidorchard/app"
-	"lucidorchard/store"
+	"lucidorchard/releasing"
 )
 
-// releasing is a release from a job.
-type releasing struct {
+// jobRelease is a release from a job.
+type jobRelease struct {
 	server, tokenFile, policy, title string
 	wave                             int
 	enforce, instead, wait           bool
@@ -28,7 +28,7 @@ type releasing struct {
 }
 
 func releaseCommand() *cobra.Command {
-	r := releasing{every: time.Second}
+	r := jobRelease{every: time.Second}
 	cmd := &cobra.Command{
 		Use:   "release --server URL --token-file F --policy F --title T [--wave N] [--enforce] [--wait]",
 		Short: "Release a policy from a job, and follow it",
@@ -56,7 +56,7 @@ or was refused, 2 when the input cannot be used.`,
 	return cmd
 }
 
-func (r *releasing) run(ctx context.Context) error {
+func (r *jobRelease) run(ctx context.Context) error {
 	token, err := os.ReadFile(r.tokenFile)
 	if err != nil {
 		return unusable("--token-file: %s", err)
@@ -71,7 +71,7 @@ func (r *releasing) run(ctx context.Context) error {
 	if strings.TrimSpace(r.title) == "" || r.wave < 1 {
 		return unusable("--title, --wave: found %q and %d, expected a title and a wave from 1 on", r.title, r.wave)
 	}
-	var made store.Release
+	var made releasing.Release
 	if err := r.ask(ctx, "/pipeline/releases", map[string]any{"policy": string(text), "title": r.title, "instead": r.instead},
 		&made); err != nil {
 		return err
@@ -81,7 +81,7 @@ func (r *releasing) run(ctx context.Context) error {
 }
 
 // follow goes on until the release has arrived, or for one step.
-func (r *releasing) follow(ctx context.Context, no int) error {
+func (r *jobRelease) follow(ctx context.Context, no int) error {
 	until := time.Now().Add(r.timeout)
 	said := ""
 	for {
@@ -117,7 +117,7 @@ func (r *releasing) follow(ctx context.Context, no int) error {
 }
 
 // ask posts JSON; what the server refuses ends with 1, with its words.
-func (r *releasing) ask(ctx context.Context, path string, in, out any) error {
+func (r *jobRelease) ask(ctx context.Context, path string, in, out any) error {
 	raw, err := json.Marshal(in)
 	if err != nil {
 		return err

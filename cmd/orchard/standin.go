@@ -21,7 +21,7 @@ import (
 	"lucidorchard/demo"
 	"lucidorchard/point"
 	"lucidorchard/refuse"
-	"lucidorchard/store"
+	"lucidorchard/releasing"
 )
 
 // standIn is points that ask, hold and say like real ones, and remember instead of
@@ -166,7 +166,7 @@ func demoPoints(ctx context.Context, a *app.App, data string) (map[string]string
 		return nil, err
 	}
 	for _, p := range demo.Points {
-		token, err := a.AddPoint(ctx, m, store.Point{Name: p.Name, Kind: "gate", Side: p.Side, Guards: p.Guards, Wave: p.Wave})
+		token, err := a.AddPoint(ctx, m, releasing.Point{Name: p.Name, Kind: "gate", Side: p.Side, Guards: p.Guards, Wave: p.Wave})
 		var not *refuse.Problem
 		if errors.As(err, &not) { // the estate is another one than the demo's
 			a.Log.Warn("a point of the demo is not made", "point", p.Name, "why", not.Detail)

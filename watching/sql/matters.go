@@ -137,7 +137,7 @@ func (s *Store) PutWatchedDay(ctx context.Context, d watching.WatchedDay) (opene
 			SELECT `+matterColumns+` FROM open`, d.Day).Query(func(rows pgx.Rows) error {
 			list, err := pgx.CollectRows(rows, pgx.RowToStructByName[watching.Matter])
 			for _, m := range list {
-				opened = append(opened, watching.Opening{m, true})
+				opened = append(opened, watching.Opening{Matter: m, Again: true})
 			}
 			return err
 		})
@@ -223,7 +223,7 @@ func (s *Store) Silences(ctx context.Context, today time.Time) ([]watching.Silen
 	for i, r := range rows {
 		_, who, _ := strings.Cut(r.Who, " ")
 		_, what, _ := strings.Cut(r.What, " ")
-		out[i] = watching.Silence{who, what, r.Point, r.Last}
+		out[i] = watching.Silence{Who: who, What: what, Service: r.Point, Last: r.Last}
 	}
 	return out, err
 }
@@ -302,7 +302,7 @@ func (s *Store) PutStanding(ctx context.Context, kinds []string, list []watching
 				return err
 			}
 			if !known || back {
-				opened = append(opened, watching.Opening{is, back})
+				opened = append(opened, watching.Opening{Matter: is, Again: back})
 				if err := tellNow(ctx, tx, tells(is)); err != nil {
 					return err
 				}
@@ -332,7 +332,7 @@ func (s *Store) OpenDue(ctx context.Context) (opened []watching.Opening, err err
 			return err
 		}
 		for _, m := range list {
-			opened = append(opened, watching.Opening{m, true})
+			opened = append(opened, watching.Opening{Matter: m, Again: true})
 		}
 		return nil
 	})

@@ -1,3 +1,7 @@
+// Package sql keeps matters, what people say of them, notices and the messages that wait in
+// PostgreSQL. A pass over a day is one transaction with a fixed number of statements.
+//
+// It must not know how matters are found. Start reading at Store.PutWatchedDay.
 package sql
 
 import (

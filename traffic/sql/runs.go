@@ -1,4 +1,4 @@
-package store
+package sql
 
 import (
 	"bufio"
@@ -83,7 +83,7 @@ func inner(rows []byte) []byte { return rows[len(database.CopyHeader) : len(rows
 var copyTrailer = []byte{0xff, 0xff}
 
 // outer gives rows with the beginning and the end of the format.
-func outer(rows io.Reader) io.Reader {
+func Outer(rows io.Reader) io.Reader {
 	return io.MultiReader(bytes.NewReader(database.CopyHeader), rows, bytes.NewReader(copyTrailer))
 }
 
@@ -156,10 +156,14 @@ func (r *run) next() error {
 // runs is a heap of runs by their rows.
 type runs []*run
 
-func (h runs) Len() int           { return len(h) }
+func (h runs) Len() int { return len(h) }
+
 func (h runs) Less(a, b int) bool { return bytes.Compare(h[a].row[:h[a].key], h[b].row[:h[b].key]) < 0 }
-func (h runs) Swap(a, b int)      { h[a], h[b] = h[b], h[a] }
-func (h *runs) Push(x any)        { *h = append(*h, x.(*run)) }
+
+func (h runs) Swap(a, b int) { h[a], h[b] = h[b], h[a] }
+
+func (h *runs) Push(x any) { *h = append(*h, x.(*run)) }
+
 func (h *runs) Pop() any {
 	old := *h
 	x := old[len(old)-1]
@@ -180,7 +184,7 @@ type merged struct {
 
 const runBuffer = 1 << 15
 
-func mergeParts(parts []*Part, told func(rows int)) (*merged, error) {
+func MergeParts(parts []*Part, told func(rows int)) (*merged, error) {
 	m := &merged{told: told}
 	for _, p := range parts {
 		if _, err := p.Buckets.Seek(0, io.SeekStart); err != nil {

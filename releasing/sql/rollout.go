@@ -1,4 +1,4 @@
-package store
+package sql
 
 import (
 	"context"
@@ -10,36 +10,20 @@ import (
 
 	"lucidorchard/database"
 	"lucidorchard/model"
+	"lucidorchard/releasing"
 )
 
 const bumpPoints = `UPDATE versions SET n = n + 1 WHERE name = 'points'`
 
-// Wave is a step of a roll-out: what has to be true before its points enforce.
-type Wave struct {
-	No       int    `db:"no" json:"no"`
-	Title    string `db:"title" json:"title"`
-	Minutes  int    `db:"minutes" json:"minutes" doc:"How long it observes at least"`
-	Asserts  bool   `db:"asserts" json:"asserts" doc:"Assertions have to hold"`
-	Probes   bool   `db:"probes" json:"probes" doc:"Probes have to get the verdict that is expected"`
-	WayBack  bool   `db:"way_back" json:"wayBack" doc:"The way back has to stay open"`
-	Settled  bool   `db:"settled" json:"settled" doc:"What would be rejected has to be settled as right"`
-	ByItself bool   `db:"by_itself" json:"byItself" doc:"It goes on as soon as all that is so"`
-}
-
-// UsualWave is the conditions of a wave of which nobody has said any.
-func UsualWave(no int) Wave {
-	return Wave{No: no, Asserts: true, Probes: true, WayBack: true, Settled: true}
-}
-
 // Waves gives those of which somebody has said something.
-func (s *Store) Waves(ctx context.Context) ([]Wave, error) {
-	out := []Wave{}
+func (s *Store) Waves(ctx context.Context) ([]releasing.Wave, error) {
+	out := []releasing.Wave{}
 	return out, s.SQL.SelectContext(ctx, &out, `SELECT no, title, minutes, asserts, probes, way_back, settled, by_itself
 		FROM waves ORDER BY no`)
 }
 
 // PutWave keeps what has to be true before a wave enforces.
-func (s *Store) PutWave(ctx context.Context, w Wave, author string) error {
+func (s *Store) PutWave(ctx context.Context, w releasing.Wave, author string) error {
 	_, err := s.Exec(ctx, `INSERT INTO waves (no, title, minutes, asserts, probes, way_back, settled, by_itself, author)
 		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)
 		ON CONFLICT (no) DO UPDATE SET title = $2, minutes = $3, asserts = $4, probes = $5, way_back = $6, settled = $7,
@@ -48,16 +32,9 @@ func (s *Store) PutWave(ctx context.Context, w Wave, author string) error {
 	return err
 }
 
-// Hold says that, and why, a roll-out does not go on.
-type Hold struct {
-	Author string    `db:"author" json:"author"`
-	At     time.Time `db:"at" json:"at"`
-	Reason string    `db:"reason" json:"reason"`
-}
-
 // Held gives who holds the roll-out; nil: nobody does.
-func (s *Store) Held(ctx context.Context) (*Hold, error) {
-	var h Hold
+func (s *Store) Held(ctx context.Context) (*releasing.Hold, error) {
+	var h releasing.Hold
 	err := s.SQL.GetContext(ctx, &h, `SELECT author, at, reason FROM hold`)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
@@ -66,7 +43,7 @@ func (s *Store) Held(ctx context.Context) (*Hold, error) {
 }
 
 // PutHold holds the roll-out, or lets it go on.
-func (s *Store) PutHold(ctx context.Context, h *Hold) error {
+func (s *Store) PutHold(ctx context.Context, h *releasing.Hold) error {
 	if h == nil {
 		_, err := s.Exec(ctx, `DELETE FROM hold`)
 		return err
@@ -132,7 +109,7 @@ func (s *Store) ForgetPointHistory(ctx context.Context) error {
 	return err
 }
 
-func guarding(ctx context.Context, tx pgx.Tx) (*model.Guarding, error) {
+func Guarding(ctx context.Context, tx pgx.Tx) (*model.Guarding, error) {
 	out := &model.Guarding{}
 	var err error
 	if out.Points, err = database.Collect[model.Guard](ctx, tx, `SELECT name, side, guards FROM points ORDER BY name`); err != nil {

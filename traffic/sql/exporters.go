@@ -1,63 +1,45 @@
-package store
+package sql
 
 import (
 	"context"
 	"encoding/json"
 	"net/netip"
 	"time"
+
+	"lucidorchard/traffic"
 )
 
-// ServicePort is what people said of a port: it is a service at a place.
-type ServicePort struct {
-	Protocol uint8     `db:"protocol"`
-	Port     uint16    `db:"port"`
-	Kind     string    `db:"kind"`  // everywhere, group, workload, address
-	Place    string    `db:"place"` // name, id or CIDR; blank: everywhere
-	Author   string    `db:"author"`
-	At       time.Time `db:"at"`
-	Applied  bool      `db:"applied"` // to what was stored before
-}
-
 // ServicePorts gives all, oldest first.
-func (s *Store) ServicePorts(ctx context.Context) ([]ServicePort, error) {
-	out := []ServicePort{}
+func (s *Store) ServicePorts(ctx context.Context) ([]traffic.ServicePort, error) {
+	out := []traffic.ServicePort{}
 	err := s.SQL.SelectContext(ctx, &out, `SELECT * FROM service_ports ORDER BY at, protocol, port, kind, place`)
 	return out, err
 }
 
 // AddServicePort keeps one.
-func (s *Store) AddServicePort(ctx context.Context, p ServicePort) error {
+func (s *Store) AddServicePort(ctx context.Context, p traffic.ServicePort) error {
 	_, err := s.ExecNamed(ctx,
 		`INSERT INTO service_ports (protocol, port, kind, place, author) VALUES (:protocol, :port, :kind, :place, :author) ON CONFLICT DO NOTHING`, p)
 	return err
 }
 
 // ServicePortApplied notes that what was stored before agrees with it.
-func (s *Store) ServicePortApplied(ctx context.Context, p ServicePort) error {
+func (s *Store) ServicePortApplied(ctx context.Context, p traffic.ServicePort) error {
 	_, err := s.SQL.NamedExecContext(ctx,
 		`UPDATE service_ports SET applied = true WHERE protocol = :protocol AND port = :port AND kind = :kind AND place = :place`, p)
 	return err
 }
 
 // RemoveServicePort forgets one; conversations that it turned stay as they are.
-func (s *Store) RemoveServicePort(ctx context.Context, p ServicePort) (found bool, err error) {
+func (s *Store) RemoveServicePort(ctx context.Context, p traffic.ServicePort) (found bool, err error) {
 	n, err := s.ExecNamed(ctx,
 		`DELETE FROM service_ports WHERE protocol = :protocol AND port = :port AND kind = :kind AND place = :place`,
 		p)
 	return n > 0, err
 }
 
-// ExporterHabit is what people said of an exporter: where it writes the types of ICMP
-// messages for which its records have no field.
-type ExporterHabit struct {
-	Addr   netip.Addr
-	ICMP   string // destination, source, nowhere
-	Author string
-	At     time.Time
-}
-
 // ExporterHabits gives all, by address.
-func (s *Store) ExporterHabits(ctx context.Context) ([]ExporterHabit, error) {
+func (s *Store) ExporterHabits(ctx context.Context) ([]traffic.ExporterHabit, error) {
 	var rows []struct {
 		Addr, ICMP, Author string
 		At                 time.Time
@@ -66,19 +48,19 @@ func (s *Store) ExporterHabits(ctx context.Context) ([]ExporterHabit, error) {
 		`SELECT host(addr) AS addr, icmp, author, at FROM exporter_habits ORDER BY exporter_habits.addr`); err != nil {
 		return nil, err
 	}
-	var out []ExporterHabit
+	var out []traffic.ExporterHabit
 	for _, r := range rows {
 		addr, err := netip.ParseAddr(r.Addr)
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, ExporterHabit{addr, r.ICMP, r.Author, r.At})
+		out = append(out, traffic.ExporterHabit{Addr: addr, ICMP: r.ICMP, Author: r.Author, At: r.At})
 	}
 	return out, nil
 }
 
 // SetExporterHabit keeps what somebody says; with a blank ICMP, nothing is said any more.
-func (s *Store) SetExporterHabit(ctx context.Context, h ExporterHabit) error {
+func (s *Store) SetExporterHabit(ctx context.Context, h traffic.ExporterHabit) error {
 	var err error
 	if h.ICMP == "" {
 		_, err = s.Exec(ctx, `DELETE FROM exporter_habits WHERE addr = $1::inet`, h.Addr.String())
@@ -90,32 +72,17 @@ func (s *Store) SetExporterHabit(ctx context.Context, h ExporterHabit) error {
 	return err
 }
 
-// ExporterState is what a collector last told of an exporter.
-type ExporterState struct {
-	Collector string
-	Addr      netip.Addr
-	State     json.RawMessage
-	At        time.Time
-}
-
-// CollectorState is what a collector last told of itself.
-type CollectorState struct {
-	Name  string
-	State json.RawMessage
-	At    time.Time
-}
-
 // Collectors gives what collectors told, by name.
-func (s *Store) Collectors(ctx context.Context) ([]CollectorState, error) {
+func (s *Store) Collectors(ctx context.Context) ([]traffic.CollectorState, error) {
 	var rows []struct {
 		Name  string
 		State []byte
 		At    time.Time
 	}
 	err := s.SQL.SelectContext(ctx, &rows, `SELECT name, state, at FROM collectors ORDER BY name`)
-	out := make([]CollectorState, len(rows))
+	out := make([]traffic.CollectorState, len(rows))
 	for i, r := range rows {
-		out[i] = CollectorState{r.Name, r.State, r.At}
+		out[i] = traffic.CollectorState{Name: r.Name, State: r.State, At: r.At}
 	}
 	return out, err
 }
@@ -138,7 +105,7 @@ func (s *Store) SaveExporters(ctx context.Context, collector string, self json.R
 }
 
 // Exporters gives what collectors told, by address.
-func (s *Store) Exporters(ctx context.Context) ([]ExporterState, error) {
+func (s *Store) Exporters(ctx context.Context) ([]traffic.ExporterState, error) {
 	var rows []struct {
 		Collector, Addr string
 		State           []byte
@@ -148,13 +115,13 @@ func (s *Store) Exporters(ctx context.Context) ([]ExporterState, error) {
 		`SELECT collector, host(addr) AS addr, state, at FROM exporters ORDER BY exporters.addr, collector`); err != nil {
 		return nil, err
 	}
-	var out []ExporterState
+	var out []traffic.ExporterState
 	for _, r := range rows {
 		addr, err := netip.ParseAddr(r.Addr)
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, ExporterState{r.Collector, addr, r.State, r.At})
+		out = append(out, traffic.ExporterState{Collector: r.Collector, Addr: addr, State: r.State, At: r.At})
 	}
 	return out, nil
 }

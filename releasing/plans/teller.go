@@ -2,7 +2,7 @@
 // release for the estate as it is, or what moves since the plan that it has.
 //
 // It must not know of databases, sockets or screens. Start reading at Teller.
-package releasing
+package plans
 
 import (
 	"crypto/sha256"

@@ -1,4 +1,4 @@
-package releasing_test
+package plans_test
 
 import (
 	"fmt"
@@ -13,7 +13,7 @@ import (
 	"lucidorchard/core/policy"
 	"lucidorchard/core/rollout"
 	"lucidorchard/core/sample"
-	"lucidorchard/releasing"
+	"lucidorchard/releasing/plans"
 )
 
 // BenchmarkATagAtManyPoints gives how long it takes to work out, for 1,000 points that
@@ -24,16 +24,16 @@ func BenchmarkATagAtManyPoints(b *testing.B) {
 	p, errs := policy.Parse(text)
 	require.Empty(b, errs)
 	c := decide.Compile(e, p, estate.Instant{Sec: 1_795_000_000})
-	teller := &releasing.Teller{Policy: func(int) (*policy.Policy, error) { return p, nil }}
-	points := make([]releasing.Point, 1000)
+	teller := &plans.Teller{Policy: func(int) (*policy.Policy, error) { return p, nil }}
+	points := make([]plans.Point, 1000)
 	for i := range points {
-		points[i] = releasing.Point{Kind: plan.Gate, Side: plan.Both, Runs: rollout.Runs{Enforces: 1},
+		points[i] = plans.Point{Kind: plan.Gate, Side: plan.Both, Runs: rollout.Runs{Enforces: 1},
 			Guards: fmt.Sprintf("app is app%d and site is %s", i/2, []string{"northquay", "southquay"}[i%2])}
 	}
 	have := make([]string, len(points))
 	moved, whole := 0, 0
 	tell := func(version int64) {
-		s := releasing.StateOf(c, version, nil)
+		s := plans.StateOf(c, version, nil)
 		s.At, s.Draft = c.AsOf, 1
 		for i := range points {
 			told, err := teller.Told(s, points[i], have[i], points)
@@ -51,7 +51,7 @@ func BenchmarkATagAtManyPoints(b *testing.B) {
 	r := rand.New(rand.NewPCG(5, 5))
 	b.Run("anew", func(b *testing.B) {
 		for b.Loop() {
-			teller = &releasing.Teller{Policy: teller.Policy}
+			teller = &plans.Teller{Policy: teller.Policy}
 			tell(0)
 		}
 	})

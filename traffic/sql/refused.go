@@ -1,13 +1,11 @@
-package store
+package sql
 
 import (
-	"bytes"
 	"context"
 	"time"
 
 	"github.com/jmoiron/sqlx"
 
-	"lucidorchard/core/flow"
 	"lucidorchard/database"
 )
 
@@ -53,17 +51,4 @@ func (s *Store) RefusedRecords(ctx context.Context, id string) ([]byte, error) {
 func (s *Store) DropRefused(ctx context.Context, id string) (found bool, err error) {
 	n, err := s.Exec(ctx, `DELETE FROM refused_batches WHERE id = $1`, id)
 	return n > 0, err
-}
-
-// EachRecord gives the records of a batch.
-func (e *Encoded) EachRecord(f func(*flow.Joined)) error {
-	rows := database.NewRowsIn(bytes.NewReader(e.Records))
-	rows.Start()
-	for rows.Next() {
-		rows.Int() // hour
-		rows.Int() // key
-		r := readRecord(rows)
-		f(&r)
-	}
-	return rows.Err()
 }

@@ -1,4 +1,4 @@
-package store
+package sql
 
 import (
 	"context"
@@ -12,95 +12,30 @@ import (
 
 	"lucidorchard/core/rollout"
 	"lucidorchard/database"
+	"lucidorchard/releasing"
 )
-
-// Release is a revision of the policy under a number; it never changes.
-type Release struct {
-	No       int       `db:"no" json:"no"`
-	Revision int       `db:"revision" json:"revision" doc:"Of the policy"`
-	Title    string    `db:"title" json:"title"`
-	Author   string    `db:"author" json:"author"`
-	At       time.Time `db:"at" json:"at"`
-}
-
-// Point is an enforcement point.
-type Point struct {
-	Name     string     `db:"name" json:"name"`
-	Kind     string     `db:"kind" json:"kind" enum:"host,gate,file"`
-	Side     string     `db:"side" json:"side" enum:"server,client,both"`
-	Guards   string     `db:"guards" json:"guards" doc:"An expression"`
-	Wave     int        `db:"wave" json:"wave"`
-	PutsBack bool       `db:"puts_back" json:"putsBack" doc:"Whether it puts back what is changed by hand"`
-	Author   string     `db:"author" json:"author"`
-	Made     time.Time  `db:"made" json:"made"`
-	Enforces int        `db:"enforces" json:"enforces" doc:"The release that it is to enforce; 0: none"`
-	Observes int        `db:"observes" json:"observes" doc:"The release that it is to observe; 0: none"`
-	Again    int        `db:"again" json:"-"` // how often it was told the same anew
-	Paired   bool       `db:"paired" json:"paired" doc:"Another point sees part of its packets"`
-	Aimed    *time.Time `db:"aimed" json:"aimed,omitempty" doc:"When it was last told what to run"`
-	Heard    *time.Time `db:"heard" json:"heard,omitempty" doc:"When it was heard of last"`
-	// Enforcement on trial.
-	Trial         string     `db:"trial" json:"-"`
-	TrialUntil    *time.Time `db:"trial_until" json:"trialUntil,omitempty" doc:"Enforcement ends then by itself unless it is confirmed"`
-	TrialEnforces int        `db:"trial_enforces" json:"-"` // what it enforced before
-	// The order of an unknown history that it may give up.
-	YieldsEpoch string `db:"yields_epoch" json:"-"`
-	YieldsOrder int64  `db:"yields_order" json:"-"`
-	// Who uses its token.
-	RunFrom   string     `db:"run_from" json:"from,omitempty" doc:"The address that its agent reports from"`
-	OtherFrom string     `db:"other_from" json:"otherFrom,omitempty" doc:"The address of another agent that used its token meanwhile"`
-	OtherAt   *time.Time `db:"other_at" json:"otherAt,omitempty"`
-	Said      []byte     `db:"said" json:"-"` // JSON; none: it was never heard of
-}
-
-// PointEvent is something that happened at a point.
-type PointEvent struct {
-	Point string    `db:"point" json:"point"`
-	At    time.Time `db:"at" json:"at"`
-	What  string    `db:"what" json:"what" doc:"told, applied, refused, drifted, put back, went back, ended, ahead"`
-	Words string    `db:"words" json:"words"`
-	// What decided at the point since; none: what did before.
-	Release  *int    `db:"release" json:"release,omitempty"`
-	Mode     *string `db:"mode" json:"mode,omitempty"`
-	Observes *int    `db:"observes" json:"observes,omitempty" doc:"The release that it also observed"`
-}
-
-// Runs returns the releases that the point is to run.
-func (p *Point) Runs() rollout.Runs { return rollout.Runs{Enforces: p.Enforces, Observes: p.Observes} }
-
-// Target is what one point is to run from now on.
-type Target struct {
-	Point    string `json:"point"`
-	Enforces int    `json:"enforces"` // 0: none
-	Observes int    `json:"observes"` // 0: none
-	Words    string `json:"words"`    // for its history
-	// Enforcement on trial; a blank Trial ends one.
-	Trial         string     `json:"trial"`
-	TrialUntil    *time.Time `json:"trialUntil"`
-	TrialEnforces int        `json:"trialEnforces"` // what it enforced before
-}
 
 const pointColumns = `name, kind, side, guards, wave, puts_back, author, made, coalesce(enforces, 0) AS enforces,
 	coalesce(observes, 0) AS observes, again, paired, aimed, heard, said, trial, trial_until,
 	coalesce(trial_enforces, 0) AS trial_enforces, yields_epoch, yields_order, run_from, other_from, other_at`
 
 // Releases gives all releases, newest first.
-func (s *Store) Releases(ctx context.Context) ([]Release, error) {
-	out := []Release{}
+func (s *Store) Releases(ctx context.Context) ([]releasing.Release, error) {
+	out := []releasing.Release{}
 	return out, s.SQL.SelectContext(ctx, &out, `SELECT no, revision, title, author, at FROM releases ORDER BY no DESC`)
 }
 
 // AddRelease puts a revision under the next number and orders points to run what start
 // says of it, in one transaction. It returns ErrMoved if the newest release is not the one
 // that r.No says, which becomes the new number.
-func (s *Store) AddRelease(ctx context.Context, r Release, start func(no int, now Roll) ([]Target, error)) (Release, error) {
+func (s *Store) AddRelease(ctx context.Context, r releasing.Release, start func(no int, now releasing.Roll) ([]releasing.Target, error)) (releasing.Release, error) {
 	err := s.Write(ctx, database.EditLock, func(tx *sqlx.Tx) error {
 		now, err := roll(ctx, tx)
 		if err != nil {
 			return err
 		}
 		if now.Newest != r.No {
-			return ErrMoved
+			return database.ErrMoved
 		}
 		if err := tx.GetContext(ctx, &r.No, `UPDATE release_numbers SET last = greatest(last, $1) + 1 RETURNING last`, now.Newest); err != nil {
 			return err
@@ -121,21 +56,14 @@ func (s *Store) AddRelease(ctx context.Context, r Release, start func(no int, no
 	return r, err
 }
 
-// Roll is a roll-out as it stands inside a transaction.
-type Roll struct {
-	Points []Point // by wave and name
-	Hold   *Hold   // nil: nobody paused it
-	Newest int     // newest release; 0: none
-}
-
-func roll(ctx context.Context, tx *sqlx.Tx) (out Roll, err error) {
+func roll(ctx context.Context, tx *sqlx.Tx) (out releasing.Roll, err error) {
 	if err = tx.SelectContext(ctx, &out.Points, `SELECT `+pointColumns+` FROM points ORDER BY wave, name`); err != nil {
 		return out, err
 	}
 	if err = tx.GetContext(ctx, &out.Newest, `SELECT coalesce(max(no), 0) FROM releases`); err != nil {
 		return out, err
 	}
-	var h Hold
+	var h releasing.Hold
 	switch err = tx.GetContext(ctx, &h, `SELECT author, at, reason FROM hold`); {
 	case err == nil:
 		out.Hold = &h
@@ -147,7 +75,7 @@ func roll(ctx context.Context, tx *sqlx.Tx) (out Roll, err error) {
 
 // Order gives points an order, in one transaction: decide sees the roll-out as it stands,
 // and returns what changes. Nothing is written if it fails.
-func (s *Store) Order(ctx context.Context, decide func(Roll) ([]Target, error)) error {
+func (s *Store) Order(ctx context.Context, decide func(releasing.Roll) ([]releasing.Target, error)) error {
 	return s.Write(ctx, database.EditLock, func(tx *sqlx.Tx) error {
 		now, err := roll(ctx, tx)
 		if err != nil {
@@ -162,7 +90,7 @@ func (s *Store) Order(ctx context.Context, decide func(Roll) ([]Target, error)) 
 }
 
 // aim writes what points are to run, as one order.
-func aim(ctx context.Context, tx *sqlx.Tx, targets []Target) error {
+func aim(ctx context.Context, tx *sqlx.Tx, targets []releasing.Target) error {
 	if len(targets) == 0 {
 		return nil
 	}
@@ -201,23 +129,20 @@ func (s *Store) TellAgain(ctx context.Context, name, words string) (found bool, 
 }
 
 // Points gives all enforcement points, by wave and name.
-func (s *Store) Points(ctx context.Context) ([]Point, error) {
-	out := []Point{}
+func (s *Store) Points(ctx context.Context) ([]releasing.Point, error) {
+	out := []releasing.Point{}
 	return out, s.SQL.SelectContext(ctx, &out, `SELECT `+pointColumns+` FROM points ORDER BY wave, name`)
 }
 
-// ErrTaken says that there is something of that name.
-var ErrTaken = errors.New("there is something of that name already")
-
 // AddPoint keeps a point, with the hash of its token.
-func (s *Store) AddPoint(ctx context.Context, p Point, token string) error {
+func (s *Store) AddPoint(ctx context.Context, p releasing.Point, token string) error {
 	sum := sha256.Sum256([]byte(token))
 	n, err := s.Exec(ctx, `WITH v AS (`+bumpPoints+`)
 		INSERT INTO points (name, kind, side, guards, wave, puts_back, author, hash, paired)
 		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) ON CONFLICT (name) DO NOTHING`, p.Name, p.Kind, p.Side, p.Guards, p.Wave,
 		p.PutsBack, p.Author, sum[:], p.Paired)
 	if err == nil && n == 0 {
-		return ErrTaken
+		return database.ErrTaken
 	}
 	return err
 }
@@ -230,10 +155,10 @@ func (s *Store) DropPoint(ctx context.Context, name string) (bool, error) {
 
 // PointOf finds the point of a token; nil if there is none. A token that replaced another
 // one ends that as soon as it is used.
-func (s *Store) PointOf(ctx context.Context, token string) (*Point, error) {
+func (s *Store) PointOf(ctx context.Context, token string) (*releasing.Point, error) {
 	sum := sha256.Sum256([]byte(token))
 	var p struct {
-		Point
+		releasing.Point
 		Replaces bool `db:"replaces"`
 	}
 	err := s.SQL.GetContext(ctx, &p, `SELECT `+pointColumns+`, former_hash IS NOT NULL AND hash = $1 AS replaces FROM points
@@ -258,16 +183,9 @@ func (s *Store) FormerPointOf(ctx context.Context, token string) (name string, e
 	return name, err
 }
 
-// FormerPoint is a deleted point that still reports.
-type FormerPoint struct {
-	Name    string    `db:"name"`
-	Dropped time.Time `db:"dropped"`
-	Heard   time.Time `db:"heard"`
-}
-
 // FormerPoints returns the deleted points that reported since a time.
-func (s *Store) FormerPoints(ctx context.Context, since time.Time) ([]FormerPoint, error) {
-	out := []FormerPoint{}
+func (s *Store) FormerPoints(ctx context.Context, since time.Time) ([]releasing.FormerPoint, error) {
+	out := []releasing.FormerPoint{}
 	return out, s.SQL.SelectContext(ctx, &out, `SELECT name, dropped, heard FROM former_points WHERE heard > $1 ORDER BY name`, since)
 }
 
@@ -305,7 +223,7 @@ func (s *Store) Run(ctx context.Context, name, run, from string) error {
 
 // Heard keeps what a point says that it holds, and what happened to it since. If that is nothing
 // new, nobody waits until it is on the disk.
-func (s *Store) Heard(ctx context.Context, point string, said json.RawMessage, events []PointEvent, news bool) error {
+func (s *Store) Heard(ctx context.Context, point string, said json.RawMessage, events []releasing.PointEvent, news bool) error {
 	list, err := json.Marshal(events)
 	if err != nil {
 		return err
@@ -321,8 +239,8 @@ func (s *Store) Heard(ctx context.Context, point string, said json.RawMessage, e
 }
 
 // PointHistory gives what happened at a point, newest first.
-func (s *Store) PointHistory(ctx context.Context, point string, limit int) ([]PointEvent, error) {
-	out := []PointEvent{}
+func (s *Store) PointHistory(ctx context.Context, point string, limit int) ([]releasing.PointEvent, error) {
+	out := []releasing.PointEvent{}
 	return out, s.SQL.SelectContext(ctx, &out, `SELECT point, at, what, words, release, mode, observes FROM point_history WHERE point = $1
 		ORDER BY id DESC LIMIT $2`, point, limit)
 }

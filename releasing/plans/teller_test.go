@@ -1,4 +1,4 @@
-package releasing_test
+package plans_test
 
 import (
 	"errors"
@@ -15,7 +15,7 @@ import (
 	"lucidorchard/core/rollout"
 	"lucidorchard/core/sample"
 	"lucidorchard/point"
-	"lucidorchard/releasing"
+	"lucidorchard/releasing/plans"
 )
 
 func compiled(t require.TestingT, e *estate.Estate, p *policy.Policy) *decide.Compiled {
@@ -57,12 +57,12 @@ func TestMovesEndWhereAFreshServerBegins(t *testing.T) {
 			}
 			return p, nil
 		}
-		running := &releasing.Teller{Policy: policies}
-		at := releasing.Point{Kind: plan.Gate, Side: plan.Both, Guards: "id in (w0, w1)", Runs: rollout.Runs{Enforces: 1}}
-		all := []releasing.Point{at}
+		running := &plans.Teller{Policy: policies}
+		at := plans.Point{Kind: plan.Gate, Side: plan.Both, Guards: "id in (w0, w1)", Runs: rollout.Runs{Enforces: 1}}
+		all := []plans.Point{at}
 		have, held := "", (*plan.Plan)(nil)
 		for version := range 6 {
-			s := releasing.StateOf(compiled(t, e, p), int64(version), nil)
+			s := plans.StateOf(compiled(t, e, p), int64(version), nil)
 			s.At = s.Compiled.AsOf
 			if rapid.Bool().Draw(t, "the draft says the same") {
 				s.Draft = 1
@@ -91,7 +91,7 @@ func TestMovesEndWhereAFreshServerBegins(t *testing.T) {
 				}
 				have = told.ID
 				s.Draft = 0
-				fresh := &releasing.Teller{Policy: policies}
+				fresh := &plans.Teller{Policy: policies}
 				want, err := fresh.Told(s, at, "", all)
 				require.NoError(t, err)
 				require.Equal(t, want.ID, have)
@@ -114,15 +114,15 @@ func TestWhatIsTold(t *testing.T) {
 	e, _ := estate.New([]estate.Workload{w})
 	p, errs := policy.Parse("layer l\nreject any -> workload w on any\n")
 	require.Empty(t, errs)
-	teller := &releasing.Teller{Policy: func(no int) (*policy.Policy, error) {
+	teller := &plans.Teller{Policy: func(no int) (*policy.Policy, error) {
 		if no != 1 {
 			return nil, errors.New("there is no release 2")
 		}
 		return p, nil
 	}}
-	at := releasing.Point{Kind: plan.Host, Side: plan.Both, Guards: "not outside", Runs: rollout.Runs{Enforces: 1}}
-	s := releasing.StateOf(compiled(t, e, p), 1, nil)
-	told := func(s releasing.State, at releasing.Point, have string) *point.Told {
+	at := plans.Point{Kind: plan.Host, Side: plan.Both, Guards: "not outside", Runs: rollout.Runs{Enforces: 1}}
+	s := plans.StateOf(compiled(t, e, p), 1, nil)
+	told := func(s plans.State, at plans.Point, have string) *point.Told {
 		out, err := teller.Told(s, at, have, nil)
 		require.NoError(t, err)
 		return out
@@ -149,7 +149,7 @@ func TestWhatIsTold(t *testing.T) {
 	at.Runs.Enforces = 2
 	_, err := teller.Told(s, at, "", nil)
 	require.ErrorContains(t, err, "no release 2")
-	var wrong *releasing.GuardsError
+	var wrong *plans.GuardsError
 	for _, text := range []string{"env is", "member of nobody"} {
 		_, err = teller.Guards(s, 0, text, nil)
 		require.ErrorAs(t, err, &wrong, text)

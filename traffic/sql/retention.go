@@ -1,4 +1,4 @@
-package store
+package sql
 
 import (
 	"context"
@@ -11,28 +11,11 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"lucidorchard/database"
+	"lucidorchard/traffic"
 )
 
-// Retention says for how long traffic is kept. 0 is without bound.
-type Retention struct {
-	ConversationDays int   `json:"conversationDays"`
-	RecordDays       int   `json:"recordDays"`
-	MostBytes        int64 `json:"mostBytes"` // on disk, of conversations and records together
-}
-
-// DefaultRetention is what holds until somebody chooses.
-var DefaultRetention = Retention{ConversationDays: 400, RecordDays: 30}
-
-// Day is what is kept of one day (UTC).
-type Day struct {
-	Table string    // conversations or records
-	Day   time.Time // its start
-	Bytes int64     // on disk, with indexes
-	Rows  int64     // as the database estimates
-}
-
 // Days gives what is kept, oldest first, records before conversations.
-func (s *Store) Days(ctx context.Context) ([]Day, error) {
+func (s *Store) Days(ctx context.Context) ([]traffic.Day, error) {
 	var rows []struct {
 		Name  string
 		Bytes *int64
@@ -44,16 +27,16 @@ func (s *Store) Days(ctx context.Context) ([]Day, error) {
 	if err != nil {
 		return nil, err
 	}
-	var out []Day
+	var out []traffic.Day
 	for _, r := range rows {
 		table, day, _ := strings.Cut(r.Name, "_day_")
 		n, err := strconv.ParseInt(day, 10, 64)
 		if err != nil || r.Bytes == nil {
 			continue // a table of somebody else; or one that has been deleted since the catalogue was read
 		}
-		out = append(out, Day{table, time.Unix(n*86400, 0).UTC(), *r.Bytes, int64(r.Rows)})
+		out = append(out, traffic.Day{Table: table, Day: time.Unix(n*86400, 0).UTC(), Bytes: *r.Bytes, Rows: int64(r.Rows)})
 	}
-	slices.SortFunc(out, func(a, b Day) int {
+	slices.SortFunc(out, func(a, b traffic.Day) int {
 		if c := a.Day.Compare(b.Day); c != 0 {
 			return c
 		}
@@ -62,41 +45,8 @@ func (s *Store) Days(ctx context.Context) ([]Day, error) {
 	return out, nil
 }
 
-// Over gives the days that are over the bounds at now: what Drop would delete.
-// By size, records go first, and of each the oldest; the newest day of
-// conversations stays.
-func (r Retention) Over(days []Day, now time.Time) []Day {
-	var over []Day
-	var kept []Day
-	var size int64
-	for _, d := range days {
-		most := r.ConversationDays
-		if d.Table == "records" {
-			most = r.RecordDays
-		}
-		if most > 0 && d.Day.Before(now.UTC().Truncate(24*time.Hour).AddDate(0, 0, -most)) {
-			over = append(over, d)
-			continue
-		}
-		kept = append(kept, d)
-		size += d.Bytes
-	}
-	if r.MostBytes <= 0 {
-		return over
-	}
-	slices.SortStableFunc(kept, func(a, b Day) int { return strings.Compare(b.Table, a.Table) })
-	for i, d := range kept {
-		if size <= r.MostBytes || i == len(kept)-1 && d.Table == "conversations" {
-			break
-		}
-		over = append(over, d)
-		size -= d.Bytes
-	}
-	return over
-}
-
 // Drop deletes days.
-func (s *Store) Drop(ctx context.Context, days []Day) error {
+func (s *Store) Drop(ctx context.Context, days []traffic.Day) error {
 	if len(days) == 0 {
 		return nil
 	}

@@ -1,4 +1,4 @@
-package store
+package sql
 
 import (
 	"context"
@@ -12,9 +12,10 @@ import (
 	"lucidorchard/core/flow"
 	"lucidorchard/core/service"
 	"lucidorchard/database"
+	"lucidorchard/traffic"
 )
 
-const recordColumns = `hour, key, client, server, point, client_port, started, ended, outcome, connections, packets, bytes, reply_packets, reply_bytes, flags, reply_flags, confidence, reason, observer`
+const RecordColumns = `hour, key, client, server, point, client_port, started, ended, outcome, connections, packets, bytes, reply_packets, reply_bytes, flags, reply_flags, confidence, reason, observer`
 
 func recordRows(records []flow.Joined, file int) []byte {
 	fields := 19
@@ -78,7 +79,7 @@ func (s *Store) Records(ctx context.Context, client, server netip.Addr, point se
 	offset, limit int) (out []flow.Joined, total int, err error) {
 	// a zone may be any text; without it, this is digits, dots and colons
 	client, server = client.WithZone(""), server.WithZone("")
-	where := fmt.Sprintf(`key = %d AND hour >= %d AND hour <= %d AND started >= %s AND started < %s AND client = '%s' AND server = '%s' AND point = %d AND `+inSight,
+	where := fmt.Sprintf(`key = %d AND hour >= %d AND hour <= %d AND started >= %s AND started < %s AND client = '%s' AND server = '%s' AND point = %d AND `+InSight,
 		keyOf(&flow.Record{Client: client, Server: server, Point: point}), flow.HourOf(from), flow.HourOf(to),
 		literal(from), literal(to), client, server, int64(point))
 	err = s.CopyOut(ctx, fmt.Sprintf(`SELECT %s FROM records WHERE %s ORDER BY started DESC OFFSET %d LIMIT %d`,
@@ -94,18 +95,12 @@ func literal(t estate.Instant) string {
 	return "'" + t.Time().Format("2006-01-02T15:04:05.999999Z") + "'::timestamptz"
 }
 
-// Rebuilt is what Rebuild did to one hour.
-type Rebuilt struct {
-	Turned  int  // records whose client and server changed places
-	Partial bool // not all records behind the conversations are kept: nothing was changed
-}
-
 // Rebuild gathers the conversations of one hour anew from the single records,
 // where one of addrs is an end. turn is given each record and may change its
 // direction; it reports whether it did. changes is that of flow.Buckets. mark is
 // stored in the same transaction as cuts that were made.
 func (s *Store) Rebuild(ctx context.Context, hour flow.Hour, addrs []netip.Addr, turn func(*flow.Joined) bool,
-	changes func(netip.Addr, estate.Instant) (estate.Instant, bool), mark []Cut) (out Rebuilt, err error) {
+	changes func(netip.Addr, estate.Instant) (estate.Instant, bool), mark []traffic.Cut) (out traffic.Rebuilt, err error) {
 	err = s.WriteRows(ctx, database.TrafficLock, func(tx pgx.Tx) error {
 		if err := markCuts(ctx, tx, mark); err != nil {
 			return err
@@ -159,7 +154,7 @@ func (s *Store) Rebuild(ctx context.Context, hour flow.Hour, addrs []netip.Addr,
 			if _, err := mergeRows(ctx, tx, bucketRows(buckets.All(), file), file); err != nil {
 				return err
 			}
-			if err := database.CopyTo(ctx, tx, "records", recordColumns+andFile(file),
+			if err := database.CopyTo(ctx, tx, "records", RecordColumns+AndFile(file),
 				recordRows(records, file)); err != nil {
 				return err
 			}
@@ -188,26 +183,20 @@ func (s *Store) EndsOn(ctx context.Context, proto uint8, port uint16, turned boo
 	return out, err
 }
 
-// Cut is a change of hands at which stored conversations are cut.
-type Cut struct {
-	Addr netip.Addr
-	At   estate.Instant
-}
-
 // Cuts gives those that were made.
-func (s *Store) Cuts(ctx context.Context) (map[Cut]bool, error) {
-	out := map[Cut]bool{}
+func (s *Store) Cuts(ctx context.Context) (map[traffic.Cut]bool, error) {
+	out := map[traffic.Cut]bool{}
 	err := s.CopyOut(ctx, `SELECT addr, at FROM cuts`,
-		func(r *database.RowsIn) { out[Cut{r.Inet(), r.Time().Instant()}] = true })
+		func(r *database.RowsIn) { out[traffic.Cut{Addr: r.Inet(), At: r.Time().Instant()}] = true })
 	return out, err
 }
 
 // MarkCuts notes cuts that there was nothing to do for.
-func (s *Store) MarkCuts(ctx context.Context, cuts []Cut) error {
+func (s *Store) MarkCuts(ctx context.Context, cuts []traffic.Cut) error {
 	return s.WriteRows(ctx, database.TrafficLock, func(tx pgx.Tx) error { return markCuts(ctx, tx, cuts) })
 }
 
-func markCuts(ctx context.Context, tx pgx.Tx, cuts []Cut) error {
+func markCuts(ctx context.Context, tx pgx.Tx, cuts []traffic.Cut) error {
 	for part := range slices.Chunk(cuts, 10_000) {
 		addrs, ats := make([]netip.Prefix, len(part)), make([]string, len(part))
 		for i, c := range part {
