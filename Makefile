@@ -41,7 +41,7 @@ drill: system tools ## kill, fill up and confuse the program while it is worked 
 	ORCHARD_DRILL=$(ROUNDS) go test -count=1 -timeout 120m -v ./drill | grep -E "rounds|connections are|^(---|ok|FAIL|PASS)|SKIP|NOT TRIED"
 
 lint: web/node_modules/.installed ## gofmt, go vet, staticcheck, tsc, eslint
-	@bad="$$(gofmt -l $$(git ls-files -co --exclude-standard '*.go'))"; test -z "$$bad" || { echo "$$bad"; exit 1; }
+	@bad="$$(gofmt -l $$(find . -name '*.go' -not -path './web/node_modules/*'))"; test -z "$$bad" || { echo "$$bad"; exit 1; }
 	go vet ./...
 	go run honnef.co/go/tools/cmd/staticcheck@v0.7.0 ./...
 	cd web && npm run --silent lint

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"time"
 
-	"lucidorchard/app"
 	"lucidorchard/notify"
 	"lucidorchard/watching"
 )
@@ -42,7 +41,7 @@ func (s *watchAPI) noticeRoutes(r routes) {
 }
 
 func (s *watchAPI) notices(ctx context.Context, _ *struct{}) (*Body[NoticesOut], error) {
-	out := NoticesOut{Notices: []NoticeOut{}, Destinations: []DestinationOut{}, Kinds: app.MatterKinds}
+	out := NoticesOut{Notices: []NoticeOut{}, Destinations: []DestinationOut{}, Kinds: watching.MatterKinds}
 	m, err := s.snapshot(ctx)
 	if err != nil {
 		return nil, err

@@ -14,7 +14,6 @@ import (
 	"log/slog"
 	"os"
 	"sync"
-	"time"
 
 	"lucidorchard/collect"
 	"lucidorchard/core/flow"
@@ -28,6 +27,7 @@ import (
 	"lucidorchard/refuse"
 	"lucidorchard/releasing/plans"
 	"lucidorchard/store"
+	"lucidorchard/watching"
 )
 
 // Options are what an App needs.
@@ -56,6 +56,7 @@ type App struct {
 	Events events.Events
 
 	*jobs.Runner
+	*watching.Service
 
 	ctx        context.Context
 	group      sync.WaitGroup // of what runs in the background
@@ -66,14 +67,10 @@ type App struct {
 	known      known  // orders and releases that reports are checked against
 	releases   releases
 	rejections rejections
-	told       chan struct{} // something waits to be sent
 	proved     struct {
 		sync.Mutex
 		of map[int]*proofs
 	}
-	looking     looking // of the goroutine that watches
-	fresh       fresh
-	gathered    gathered
 	derivations derivations
 }
 
@@ -83,8 +80,7 @@ func New(ctx context.Context, o Options) *App {
 	if o.Log == nil {
 		o.Log = slog.New(slog.NewTextHandler(os.Stderr, nil))
 	}
-	a := &App{Options: o, ctx: ctx, told: make(chan struct{}, 1),
-		looking: looking{followed: map[time.Time]*dayFollowed{}, split: split{}}, fresh: fresh{came: make(chan struct{}, 1)}}
+	a := &App{Options: o, ctx: ctx}
 	a.teller.Policy = a.releasePolicy
 	a.Models = model.NewKeeper(o.Store, o.Log, func(_, now *model.Model) { a.Events.Made(now.Versions) })
 	var kept jobs.Store
@@ -92,6 +88,8 @@ func New(ctx context.Context, o Options) *App {
 		kept = o.Store
 	}
 	a.Runner = jobs.NewRunner(ctx, jobs.Options{Store: kept, Log: o.Log, Name: o.Name, Words: a.Told, Changed: a.Events.Changed})
+	a.Service = watching.New(watching.Options{Store: o.Store, Models: a.Models, Events: &a.Events, Author: o.Author, Log: o.Log,
+		Address: o.Address, Reach: o.Reach, Promises: a.promises, QueryOf: a.QueryOf})
 	if o.Store == nil {
 		return a
 	}
@@ -101,8 +99,7 @@ func New(ctx context.Context, o Options) *App {
 	}
 	a.group.Go(func() { a.keepUp(ctx) })
 	a.group.Go(func() { a.goOn(ctx) })
-	a.group.Go(func() { a.watchTraffic(ctx) })
-	a.group.Go(func() { a.sendNotices(ctx) })
+	a.group.Go(func() { a.Service.Run(ctx) })
 	a.group.Go(func() { a.keepSchedules(ctx) })
 	return a
 }
@@ -116,7 +113,7 @@ func (a *App) followCollector(ctx context.Context) {
 		case s := <-a.Collector.Stored:
 			a.Models.Nudge()
 			if len(s.Fresh) > 0 {
-				a.fresh.put(s)
+				a.Came(s)
 			}
 		}
 	}

@@ -21,6 +21,7 @@ import (
 	"lucidorchard/refuse"
 	"lucidorchard/releasing"
 	"lucidorchard/releasing/plans"
+	"lucidorchard/watching"
 )
 
 // What enforcement points are told, and when they are woken to ask.
@@ -354,6 +355,24 @@ func (a *App) HeardOfDevice(ctx context.Context, name string, t *point.Told, mis
 	}
 	said.Events = []point.Event{event}
 	return a.Heard(ctx, &points[i], said)
+}
+
+// promises returns what is promised now: by the release in force, or by the draft as long as
+// none is.
+func (a *App) promises(ctx context.Context, m *model.Model) (watching.InForce, error) {
+	release, c, err := a.InForce(ctx, m)
+	if err != nil || release == 0 {
+		return watching.InForce{Compiled: m.Compiled, Asserts: m.Asserts()}, err
+	}
+	r, err := a.ReleaseOf(ctx, release)
+	if err != nil {
+		return watching.InForce{}, err
+	}
+	p, err := a.proofs(m, r)
+	if err != nil {
+		return watching.InForce{}, err
+	}
+	return watching.InForce{Release: release, Compiled: c, Asserts: p.asserts}, nil
 }
 
 // InForce returns the newest release that a point enforces, compiled for the estate as it

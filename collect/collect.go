@@ -12,6 +12,7 @@ package collect
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"hash/fnv"
 	"log/slog"
@@ -27,12 +28,22 @@ import (
 	"lucidorchard/disk"
 	"lucidorchard/ingest"
 	"lucidorchard/ingest/wire"
-	"lucidorchard/store"
+	trafficsql "lucidorchard/traffic/sql"
 )
+
+// Store takes what was collected. Its methods are safe for concurrent use.
+type Store interface {
+	// AddEncoded stores a batch, once: a batch with an id that is known is not stored again.
+	AddEncoded(context.Context, *trafficsql.Encoded) (trafficsql.Added, error)
+	// KeepRefused keeps a batch that the database refuses for what it holds.
+	KeepRefused(ctx context.Context, collector string, e *trafficsql.Encoded, reason string, text []byte) error
+	// SaveExporters keeps what a collector knows of itself and of its exporters.
+	SaveExporters(ctx context.Context, collector string, self json.RawMessage, states map[netip.Addr]json.RawMessage) error
+}
 
 // Options are what a collector needs.
 type Options struct {
-	Store *store.Store
+	Store Store
 	Name  string         // of this collector among those of the database; blank: one that is kept in the spool
 	UDP   []string       // addresses to listen on, for any of the protocols
 	TCP   []string       // addresses to listen on, for IPFIX

@@ -133,7 +133,7 @@ func started(t *testing.T, o collect.Options) (*collect.Collector, *store.Store)
 	o.Name, o.Every, o.Hold = "test", 100*time.Millisecond, 300*time.Millisecond
 	c, err := collect.Start(t.Context(), o)
 	require.NoError(t, err)
-	return c, o.Store
+	return c, o.Store.(*store.Store)
 }
 
 // What two exporters saw of the same connections is counted once, over UDP and

@@ -182,7 +182,11 @@ func TestHabitsAreRemembered(t *testing.T) {
 		return ""
 	}
 	run := func(db *store.Store, said wire.Habit, packets ...[]byte) (*store.Store, string) {
-		c, db := started(t, collect.Options{Store: db, UDP: []string{"127.0.0.1:0"}, Spool: spool})
+		o := collect.Options{UDP: []string{"127.0.0.1:0"}, Spool: spool}
+		if db != nil {
+			o.Store = db
+		}
+		c, db := started(t, o)
 		if said != wire.Unlearnt {
 			c.SetHooks(collect.Hooks{ICMP: map[netip.Addr]wire.Habit{netip.MustParseAddr("127.0.0.1"): said}})
 		}

@@ -17,8 +17,8 @@ import (
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/service"
+	"lucidorchard/database"
 	"lucidorchard/database/databasetest"
-	"lucidorchard/store"
 	trafficsql "lucidorchard/traffic/sql"
 )
 
@@ -73,10 +73,11 @@ func TestASpoolThatIsRefusedRoomDoesNotGrow(t *testing.T) {
 }
 
 // joined starts a collector with a joiner of its own, without sockets.
-func joined(t *testing.T, o Options) (*Collector, *store.Store) {
-	db, err := store.Open(t.Context(), databasetest.Database(t))
+func joined(t *testing.T, o Options) (*Collector, *trafficsql.Store) {
+	opened, err := database.Open(t.Context(), databasetest.Database(t))
 	require.NoError(t, err)
-	t.Cleanup(func() { db.Close() })
+	t.Cleanup(func() { opened.Close() })
+	db := &trafficsql.Store{DB: opened}
 	o.Store, o.Hold, o.Every = db, 200*time.Millisecond, 100*time.Millisecond
 	if o.Spool == "" {
 		o.Spool = t.TempDir()
@@ -97,7 +98,7 @@ func (c *Collector) observe(from, to int) {
 	c.joined <- observations{all: all}
 }
 
-func connections(t *testing.T, db *store.Store) (n int64) {
+func connections(t *testing.T, db *trafficsql.Store) (n int64) {
 	hours, err := db.Hours(t.Context())
 	require.NoError(t, err)
 	table := flow.NewTable()

@@ -12,7 +12,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lucidorchard/database"
-	"lucidorchard/store"
 )
 
 var cluster *database.Cluster
@@ -39,7 +38,7 @@ func Main(m *testing.M) {
 // Database makes an empty database and gives its URL.
 func Database(t testing.TB) string {
 	t.Helper()
-	admin, err := store.Open(t.Context(), cluster.URL)
+	admin, err := database.Open(t.Context(), cluster.URL)
 	require.NoError(t, err)
 	defer admin.Close()
 	name := fmt.Sprintf("test_%d_%d", os.Getpid(), next())

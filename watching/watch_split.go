@@ -1,4 +1,4 @@
-package app
+package watching
 
 import (
 	"context"
@@ -9,7 +9,6 @@ import (
 	"lucidorchard/core/flow"
 	"lucidorchard/core/reach"
 	"lucidorchard/model"
-	"lucidorchard/watching"
 )
 
 // split is what was tried so far to tell apart what was counted together: for each hour
@@ -19,7 +18,7 @@ type split map[flow.Hour]map[netip.Addr]flow.Micros
 // splitUnclear gathers hours of a day anew from the single records, where connections were
 // counted together before it was known that a point changed meanwhile. Where the records
 // are kept no longer, the connections stay unclear. The next look judges what came apart.
-func (a *App) splitUnclear(ctx context.Context, m *model.Model, view *reach.View) error {
+func (a *Service) splitUnclear(ctx context.Context, m *model.Model, view *reach.View) error {
 	todo := map[flow.Hour][]netip.Addr{}
 	for i := range view.Len() {
 		view.EachPortion(i, func(p *reach.Portion) {
@@ -69,7 +68,7 @@ func (s split) forget(before flow.Hour) {
 }
 
 // unclear reports whether some connection of a day cannot be judged.
-func unclear(d *watching.WatchedDay) bool {
+func unclear(d *WatchedDay) bool {
 	for _, h := range d.Hours {
 		if h.Unclear > 0 {
 			return true

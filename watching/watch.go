@@ -1,4 +1,4 @@
-package app
+package watching
 
 import (
 	"context"
@@ -18,7 +18,6 @@ import (
 	"lucidorchard/core/watch"
 	"lucidorchard/model"
 	"lucidorchard/refuse"
-	"lucidorchard/watching"
 )
 
 // watchLook is how often what was seen is looked at where nothing new came, and watchRest how long it
@@ -43,7 +42,7 @@ type looking struct {
 // watchTraffic gathers matters, day by day, as traffic comes, and what is the matter with
 // the means of watching, until the App ends. Every server does: what one has found the
 // other finds again, and it is the same.
-func (a *App) watchTraffic(ctx context.Context) {
+func (a *Service) watchTraffic(ctx context.Context) {
 	pause := watchRest
 	var rested time.Time // when days may be looked at as a whole again
 	for before, seen := int64(-1), int64(-1); ; {
@@ -76,7 +75,7 @@ func (a *App) watchTraffic(ctx context.Context) {
 
 // newTraffic waits for at least a while, and then until there is other traffic than what was seen, or
 // for watchLook in all; false: the App ends.
-func (a *App) newTraffic(ctx context.Context, seen *int64, rest time.Duration) bool {
+func (a *Service) newTraffic(ctx context.Context, seen *int64, rest time.Duration) bool {
 	over := time.After(max(watchLook, rest))
 	select {
 	case <-ctx.Done():
@@ -102,7 +101,7 @@ func (a *App) newTraffic(ctx context.Context, seen *int64, rest time.Duration) b
 }
 
 // look gathers what is new; a panic of what is computed is its error.
-func (a *App) look(ctx context.Context, m *model.Model) (err error) {
+func (a *Service) look(ctx context.Context, m *model.Model) (err error) {
 	defer func() {
 		if p := recover(); p != nil {
 			err = &model.Fault{Value: p, Stack: debug.Stack()}
@@ -151,7 +150,7 @@ func beforeReleases(m *model.Model, day time.Time) bool {
 	return !judged || !since.Before(day.Add(24*time.Hour))
 }
 
-func (a *App) lookAtDays(ctx context.Context, m *model.Model) error {
+func (a *Service) lookAtDays(ctx context.Context, m *model.Model) error {
 	if m.From >= m.To {
 		return nil
 	}
@@ -198,7 +197,7 @@ func (a *App) lookAtDays(ctx context.Context, m *model.Model) error {
 }
 
 // lookAtDay gathers what a day makes.
-func (a *App) lookAtDay(ctx context.Context, m *model.Model, beside map[flow.Hour]int64, day time.Time, stamp string,
+func (a *Service) lookAtDay(ctx context.Context, m *model.Model, beside map[flow.Hour]int64, day time.Time, stamp string,
 	watched []string) error {
 	known, err := a.knownCallers(ctx, m, day)
 	if err != nil {
@@ -207,7 +206,7 @@ func (a *App) lookAtDay(ctx context.Context, m *model.Model, beside map[flow.Hou
 	f := a.gather(m, day, stamp, watched, known)
 	defer f.Rest()
 	g, v := f.all, f.view
-	out := watching.WatchedDay{Day: day, Stamp: stamp, Of: m.Versions, Newest: m.Versions.Conversations, Hours: g.Hours, Callers: map[watch.Caller]time.Time{}}
+	out := WatchedDay{Day: day, Stamp: stamp, Of: m.Versions, Newest: m.Versions.Conversations, Hours: g.Hours, Callers: map[watch.Caller]time.Time{}}
 	for _, n := range beside {
 		out.Newest = max(out.Newest, n)
 	}
@@ -216,7 +215,7 @@ func (a *App) lookAtDay(ctx context.Context, m *model.Model, beside map[flow.Hou
 	}
 	for i := range g.Matters {
 		x := &g.Matters[i]
-		n := watching.MatterDay{Day: day, Conversations: int64(len(x.Conversations)), Connections: x.Connections, Clients: int64(x.Clients),
+		n := MatterDay{Day: day, Conversations: int64(len(x.Conversations)), Connections: x.Connections, Clients: int64(x.Clients),
 			Servers: int64(x.Servers), First: x.First.Time(), Last: x.Last.Time()}
 		n.Hours, n.Carried, n.Dropped = make([]int64, 24), make([]int64, 24), make([]int64, 24)
 		for _, c := range x.Conversations {
@@ -256,30 +255,30 @@ func (a *App) lookAtDay(ctx context.Context, m *model.Model, beside map[flow.Hou
 }
 
 // matterOf gives what is gathered as it is kept.
-func matterOf(x *watch.Matter) watching.Matter {
-	about := watching.About{Who: &x.Who, What: &x.What, Scan: x.Scan, Release: x.Ruling.Release}
+func matterOf(x *watch.Matter) Matter {
+	about := About{Who: &x.Who, What: &x.What, Scan: x.Scan, Release: x.Ruling.Release}
 	if r := x.Ruling.Rule; r != nil {
 		about.Line = r.Line
 	}
 	if h := x.Ruling.Holder; h != nil {
 		about.Point = h.Name
 	}
-	return watching.Matter{ID: matterID(x.Key()), Kind: string(x.Kind), Title: encoded(x.Title()), Why: x.Why(), About: encoded(about),
+	return Matter{ID: matterID(x.Key()), Kind: string(x.Kind), Title: encoded(x.Title()), Why: x.Why(), About: encoded(about),
 		First: x.First.Time(), Last: x.Last.Time()}
 }
 
 // knownCallers tells who reached what is watched before a day. On the first days that
 // there are, everybody is known: nobody can be new where nothing is old.
-func (a *App) knownCallers(ctx context.Context, m *model.Model, day time.Time) (watching.Callers, error) {
+func (a *Service) knownCallers(ctx context.Context, m *model.Model, day time.Time) (Callers, error) {
 	if flow.Hour(day.Unix()/3600) < m.From+24 {
-		return watching.Callers{Everybody: true}, nil
+		return Callers{Everybody: true}, nil
 	}
 	return a.Store.KnownCallers(ctx, day)
 }
 
 // WatchedGroups gives the groups that are watched: those that somebody chose, or else
 // those that assertions protect.
-func (a *App) WatchedGroups(ctx context.Context, m *model.Model) ([]string, error) {
+func (a *Service) WatchedGroups(ctx context.Context, m *model.Model) ([]string, error) {
 	chosen, err := a.Store.Watched(ctx)
 	if err != nil || len(chosen) > 0 {
 		return chosen, err
@@ -318,7 +317,7 @@ func encoded(x any) json.RawMessage {
 }
 
 // Say keeps what somebody says of matters.
-func (a *App) Say(ctx context.Context, ids []string, state, holder, note string, again *time.Time) (int, error) {
+func (a *Service) Say(ctx context.Context, ids []string, state, holder, note string, again *time.Time) (int, error) {
 	holder, note = strings.TrimSpace(holder), strings.TrimSpace(note)
 	words := map[string]string{"new": "is new again", "seen": "seen", "with": "with " + holder, "settled": "settled: " + note}[state]
 	switch {
@@ -332,7 +331,7 @@ func (a *App) Say(ctx context.Context, ids []string, state, holder, note string,
 	if again != nil {
 		words += ", until " + again.UTC().Format(time.DateOnly)
 	}
-	n, err := a.Store.PutMatterState(ctx, ids, watching.MatterState{State: state, Holder: holder, Note: note, Again: again, Author: a.Author,
+	n, err := a.Store.PutMatterState(ctx, ids, MatterState{State: state, Holder: holder, Note: note, Again: again, Author: a.Author,
 		Words: words})
 	if err == nil {
 		a.Events.MattersChanged()
@@ -341,7 +340,7 @@ func (a *App) Say(ctx context.Context, ids []string, state, holder, note string,
 }
 
 // PutWatched says which groups are watched; none: those that assertions protect.
-func (a *App) PutWatched(ctx context.Context, m *model.Model, groups []string) error {
+func (a *Service) PutWatched(ctx context.Context, m *model.Model, groups []string) error {
 	for _, g := range groups {
 		if m.Policy.Groups[g] == nil {
 			return refuse.Missing("there is no group " + g + "; nothing was changed")
@@ -355,7 +354,7 @@ func (a *App) PutWatched(ctx context.Context, m *model.Model, groups []string) e
 }
 
 // StillLooking reports whether some of what was seen is not gathered into matters yet.
-func (a *App) StillLooking(ctx context.Context, m *model.Model) (bool, error) {
+func (a *Service) StillLooking(ctx context.Context, m *model.Model) (bool, error) {
 	if m.From >= m.To {
 		return false, nil
 	}

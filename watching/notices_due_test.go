@@ -1,12 +1,10 @@
-package app
+package watching
 
 import (
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
-
-	"lucidorchard/watching"
 )
 
 // What happens is told when the pace says, but not in quiet hours: then at their end, also
@@ -36,15 +34,15 @@ func TestWhenIsItTold(t *testing.T) {
 		{"the full hour is quiet", "hourly", minute(22, 0), minute(6, 0), at(20, 21, 10), full(21, 6)},
 		{"no hours at all", "at once", minute(6, 0), minute(6, 0), at(20, 6, 0), at(20, 6, 0)},
 	} {
-		require.Equal(t, x.want, dueAt(&watching.Notice{Pace: x.pace, From: x.from, Until: x.until}, x.now), x.name)
+		require.Equal(t, x.want, DueAt(&Notice{Pace: x.pace, From: x.from, Until: x.until}, x.now), x.name)
 	}
 }
 
 // A notice is about one matter, some kinds, or all.
 func TestWhatANoticeIsAbout(t *testing.T) {
-	require.True(t, about(&watching.Notice{}, "m", "leak"))
-	require.True(t, about(&watching.Notice{Kinds: []string{"choke", "leak"}}, "m", "leak"))
-	require.False(t, about(&watching.Notice{Kinds: []string{"choke"}}, "m", "leak"))
-	require.True(t, about(&watching.Notice{Matter: "m", Kinds: []string{"leak"}}, "m", "leak"))
-	require.False(t, about(&watching.Notice{Matter: "n"}, "m", "leak"))
+	require.True(t, concerns(&Notice{}, "m", "leak"))
+	require.True(t, concerns(&Notice{Kinds: []string{"choke", "leak"}}, "m", "leak"))
+	require.False(t, concerns(&Notice{Kinds: []string{"choke"}}, "m", "leak"))
+	require.True(t, concerns(&Notice{Matter: "m", Kinds: []string{"leak"}}, "m", "leak"))
+	require.False(t, concerns(&Notice{Matter: "n"}, "m", "leak"))
 }

@@ -1,4 +1,4 @@
-package app
+package watching
 
 import (
 	"context"
@@ -18,7 +18,6 @@ import (
 	"lucidorchard/core/watch"
 	"lucidorchard/model"
 	"lucidorchard/point"
-	"lucidorchard/watching"
 )
 
 // The kinds of matters that stand until they are over: of the means of watching, and of
@@ -61,19 +60,20 @@ type gap struct {
 }
 
 // matters collects what is the matter just now.
-type matters []watching.Matter
+type matters []Matter
 
-func (s *matters) add(kind, key string, since time.Time, about watching.About, why string, title ...watch.Piece) {
-	*s = append(*s, watching.Matter{ID: matterID(kind + "\x1f" + key), Kind: kind, Title: encoded(title), Why: why, About: encoded(about),
+func (s *matters) add(kind, key string, since time.Time, about About, why string, title ...watch.Piece) {
+	*s = append(*s, Matter{ID: matterID(kind + "\x1f" + key), Kind: kind, Title: encoded(title), Why: why, About: encoded(about),
 		First: since})
 }
 
 func strong(text string) watch.Piece { return watch.Piece{Text: text, Strong: true} }
-func plain(text string) watch.Piece  { return watch.Piece{Text: text} }
+
+func plain(text string) watch.Piece { return watch.Piece{Text: text} }
 
 // lookAround finds what is the matter with the means of watching, and with what is
 // promised.
-func (a *App) lookAround(ctx context.Context, m *model.Model) error {
+func (a *Service) lookAround(ctx context.Context, m *model.Model) error {
 	now := time.Now().UTC()
 	var all matters
 	if err := a.lookAtPointsHealth(ctx, &all, now); err != nil {
@@ -94,7 +94,7 @@ func (a *App) lookAround(ctx context.Context, m *model.Model) error {
 	}
 	for _, x := range silences {
 		pt := service.Point(x.Service)
-		all.add(silenceMatter, fmt.Sprint(x.Who, "\x1f", x.What, "\x1f", pt), x.Last.Add(48*time.Hour), watching.About{
+		all.add(silenceMatter, fmt.Sprint(x.Who, "\x1f", x.What, "\x1f", pt), x.Last.Add(48*time.Hour), About{
 			Who: &watch.Side{Text: x.Who}, What: &watch.Side{Text: x.What}},
 			"it came on at least six of seven days, for the last time on "+x.Last.Format("2 Jan"),
 			strong(x.Who), plain(" no longer reaches "), strong(x.What), plain(" on "+pt.String()))
@@ -117,7 +117,7 @@ func (a *App) lookAround(ctx context.Context, m *model.Model) error {
 	return nil
 }
 
-func (a *App) lookAtPointsHealth(ctx context.Context, all *matters, now time.Time) error {
+func (a *Service) lookAtPointsHealth(ctx context.Context, all *matters, now time.Time) error {
 	points, err := a.Store.Points(ctx)
 	if err != nil {
 		return err
@@ -127,7 +127,7 @@ func (a *App) lookAtPointsHealth(ctx context.Context, all *matters, now time.Tim
 		return err
 	}
 	for _, p := range former {
-		all.add(driftMatter, p.Name+" deleted", now, watching.About{Point: p.Name}, "it was deleted here on "+p.Dropped.UTC().Format("2 Jan at 15:04")+
+		all.add(driftMatter, p.Name+" deleted", now, About{Point: p.Name}, "it was deleted here on "+p.Dropped.UTC().Format("2 Jan at 15:04")+
 			", and its agent still runs: what it has loaded stays loaded. Stop the agent, and delete its table if the machine is to be open",
 			strong(p.Name), plain(" was deleted and still reports"))
 	}
@@ -136,7 +136,7 @@ func (a *App) lookAtPointsHealth(ctx context.Context, all *matters, now time.Tim
 			continue
 		}
 		if quiet := now.Sub(*p.Heard); p.Kind != "file" && quiet > pointSilence {
-			all.add(silentPoint, p.Name, *p.Heard, watching.About{Point: p.Name}, "it was heard of last at "+p.Heard.UTC().Format("15:04 on 2 Jan")+
+			all.add(silentPoint, p.Name, *p.Heard, About{Point: p.Name}, "it was heard of last at "+p.Heard.UTC().Format("15:04 on 2 Jan")+
 				"; its agent may have stopped, and what it had loaded stays loaded", strong(p.Name), plain(" is silent"))
 			continue
 		}
@@ -144,7 +144,7 @@ func (a *App) lookAtPointsHealth(ctx context.Context, all *matters, now time.Tim
 		if err := json.Unmarshal(p.Said, &said); err != nil {
 			return fmt.Errorf("what %s said cannot be read: %w", p.Name, err)
 		}
-		about := watching.About{Point: p.Name, Release: said.Runs().Newest()}
+		about := About{Point: p.Name, Release: said.Runs().Newest()}
 		words := map[string]string{"drifted": " has something else loaded than its plan", "refused": " refused its plan",
 			"went back": " returned to its former plan", "ahead": " does not follow this server"}[said.State]
 		if words != "" {
@@ -166,7 +166,7 @@ func (a *App) lookAtPointsHealth(ctx context.Context, all *matters, now time.Tim
 // otherAgent is how long a second agent on a token is shown after it was last seen.
 const otherAgent = time.Hour
 
-func (a *App) lookAtExporters(ctx context.Context, all *matters, now time.Time) error {
+func (a *Service) lookAtExporters(ctx context.Context, all *matters, now time.Time) error {
 	exporters, err := a.Store.Exporters(ctx)
 	if err != nil {
 		return err
@@ -181,7 +181,7 @@ func (a *App) lookAtExporters(ctx context.Context, all *matters, now time.Time) 
 		}
 		name := e.Addr.String()
 		if quiet := now.Sub(status.Last); quiet > exporterSilence && quiet < 30*24*time.Hour {
-			all.add(silentExporter, name, status.Last, watching.About{Exporter: name}, "its last packet came at "+
+			all.add(silentExporter, name, status.Last, About{Exporter: name}, "its last packet came at "+
 				status.Last.UTC().Format("15:04 on 2 Jan")+"; of what it saw since then nothing is known", strong(name), plain(" sends nothing any more"))
 		}
 		missed := int64(0)
@@ -199,7 +199,7 @@ func (a *App) lookAtExporters(ctx context.Context, all *matters, now time.Time) 
 		}
 		a.looking.means.missed[name] = missed
 		if g := a.looking.means.gaps[name]; !g.at.IsZero() && now.Sub(g.at) < gapLasts {
-			all.add(gapMatter, name, g.at, watching.About{Exporter: name}, fmt.Sprintf("by its sequence numbers %d records never came; what they told of is not known",
+			all.add(gapMatter, name, g.at, About{Exporter: name}, fmt.Sprintf("by its sequence numbers %d records never came; what they told of is not known",
 				g.records), plain("Of what "), strong(name), plain(" sent, not all came"))
 		}
 	}
@@ -209,7 +209,7 @@ func (a *App) lookAtExporters(ctx context.Context, all *matters, now time.Time) 
 	}
 	for _, c := range collectors {
 		if quiet := now.Sub(c.At); quiet > time.Minute && quiet < 7*24*time.Hour {
-			all.add(silentExporter, "collector "+c.Name, c.At, watching.About{}, "it was heard of last at "+c.At.UTC().Format("15:04 on 2 Jan")+
+			all.add(silentExporter, "collector "+c.Name, c.At, About{}, "it was heard of last at "+c.At.UTC().Format("15:04 on 2 Jan")+
 				"; nothing that exporters send it is taken", plain("The collector "), strong(c.Name), plain(" does not run"))
 		}
 	}
@@ -218,26 +218,16 @@ func (a *App) lookAtExporters(ctx context.Context, all *matters, now time.Time) 
 
 // lookAtPromises finds assertions that do not hold, and what ends soon: in what is in
 // force, or in the draft as long as nothing is.
-func (a *App) lookAtPromises(ctx context.Context, m *model.Model, all *matters, now time.Time) error {
-	release, c, err := a.InForce(ctx, m)
+func (a *Service) lookAtPromises(ctx context.Context, m *model.Model, all *matters, now time.Time) error {
+	in, err := a.Promises(ctx, m)
 	if err != nil {
 		return err
 	}
-	results, of := m.Asserts, "the draft"
+	release, c, of := in.Release, in.Compiled, "the draft"
 	if release != 0 {
-		r, err := a.ReleaseOf(ctx, release)
-		if err != nil {
-			return err
-		}
-		p, err := a.proofs(m, r)
-		if err != nil {
-			return err
-		}
-		results, of = func() []prove.Result { return p.asserts }, fmt.Sprintf("release %d", release)
-	} else {
-		c = m.Compiled
+		of = fmt.Sprintf("release %d", release)
 	}
-	for _, r := range results() {
+	for _, r := range in.Asserts {
 		if r.Outcome != prove.Broken {
 			continue
 		}
@@ -248,7 +238,7 @@ func (a *App) lookAtPromises(ctx context.Context, m *model.Model, all *matters, 
 			}
 			return m.Estate.Workload(p.Workload).Label()
 		}
-		all.add(assertionMatter, text, now, watching.About{Text: text, Line: r.Assert.Line, Release: release},
+		all.add(assertionMatter, text, now, About{Text: text, Line: r.Assert.Line, Release: release},
 			fmt.Sprintf("in %s: %s → %s on %s speaks against it", of, name(r.Client), name(r.Server), r.Point), strong(text), plain(" does not hold"))
 	}
 	for _, r := range c.Policy.Rules {
@@ -256,7 +246,7 @@ func (a *App) lookAtPromises(ctx context.Context, m *model.Model, all *matters, 
 			continue
 		}
 		if end := time.Unix(r.Until.End().Sec, 0).UTC(); end.After(now) && end.Sub(now) < soon {
-			all.add(endingMatter, "rule "+r.Sentence(), now, watching.About{Text: r.Sentence(), Line: r.Line, Release: release},
+			all.add(endingMatter, "rule "+r.Sentence(), now, About{Text: r.Sentence(), Line: r.Line, Release: release},
 				fmt.Sprintf("line %d of %s ends at midnight, UTC, before %s; then it matches nothing", r.Line, of, end.Format("2 Jan")),
 				strong(r.Sentence()), plain(" ends on "+end.AddDate(0, 0, -1).Format("2 Jan")))
 		}
@@ -267,7 +257,7 @@ func (a *App) lookAtPromises(ctx context.Context, m *model.Model, all *matters, 
 	}
 	for _, e := range exemptions {
 		if e.Ends.After(now) && e.Ends.Sub(now) < soon {
-			all.add(endingMatter, "exemption "+e.Workload, now, watching.About{Workload: e.Workload},
+			all.add(endingMatter, "exemption "+e.Workload, now, About{Workload: e.Workload},
 				fmt.Sprintf("exempt because: %s; ask %s", e.Reason, e.Owner), strong(m.Estate.Called(e.Workload)),
 				plain(" is exempt until "+e.Ends.UTC().Format("2 Jan")+", and guarded again then"))
 		}
@@ -277,7 +267,7 @@ func (a *App) lookAtPromises(ctx context.Context, m *model.Model, all *matters, 
 
 // lookAtMembers finds who joined or left a group that is watched, and of whom it cannot
 // be told any more whether he is in it.
-func (a *App) lookAtMembers(ctx context.Context, m *model.Model, now time.Time, notices *telling) ([]watching.Opening, error) {
+func (a *Service) lookAtMembers(ctx context.Context, m *model.Model, now time.Time, notices *telling) ([]Opening, error) {
 	groups, err := a.WatchedGroups(ctx, m)
 	if err != nil {
 		return nil, err
@@ -290,7 +280,7 @@ func (a *App) lookAtMembers(ctx context.Context, m *model.Model, now time.Time, 
 	if err != nil {
 		return nil, err
 	}
-	var is []watching.Members
+	var is []Members
 	var found matters
 	differ := len(before) != len(groups)
 	for _, g := range groups {
@@ -318,11 +308,11 @@ func (a *App) lookAtMembers(ctx context.Context, m *model.Model, now time.Time, 
 			if len(names) > 1 {
 				who = fmt.Sprintf("%d workloads", len(names))
 			}
-			found.add(memberMatter, strings.Join([]string{g, x.verb, now.Format(time.DateOnly), names[0]}, "\x1f"), now, watching.About{Group: g, Workload: x.list[0]},
+			found.add(memberMatter, strings.Join([]string{g, x.verb, now.Format(time.DateOnly), names[0]}, "\x1f"), now, About{Group: g, Workload: x.list[0]},
 				strings.Join(names[:min(8, len(names))], ", "), strong(who), plain(" "+x.verb+" "), strong(g))
 		}
 	}
-	var opened []watching.Opening
+	var opened []Opening
 	if differ {
 		if opened, err = a.Store.PutMembers(ctx, is, found, a.tellingsOf(notices)); err != nil {
 			return nil, err
@@ -334,8 +324,8 @@ func (a *App) lookAtMembers(ctx context.Context, m *model.Model, now time.Time, 
 
 // membersOf gives the workloads of which a group says yes, or cannot tell, at one of the
 // addresses that they hold; or without one.
-func membersOf(m *model.Model, group string) watching.Members {
-	out := watching.Members{Group: group, In: []string{}, Undecided: []string{}}
+func membersOf(m *model.Model, group string) Members {
+	out := Members{Group: group, In: []string{}, Undecided: []string{}}
 	if m.Policy.Groups[group] == nil {
 		return out
 	}
