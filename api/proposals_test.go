@@ -147,6 +147,8 @@ func TestProposalsAreTakenAndRefused(t *testing.T) {
 func TestWhatADerivationLeavesOpenIsOneNumber(t *testing.T) {
 	c := serve(t)
 	c.begin()
+	closing := strings.Replace(start, "layer closing\n", "layer closing\nreject any -> any on udp\n", 1)
+	require.Equal(t, 201, c.replace(1, closing))
 	var job jobs.Job
 	require.Equal(t, 202, c.call("POST", "/api/v1/derive?balance=0.3", nil, &job))
 	require.Equal(t, "done", c.job(&job).State)
@@ -162,7 +164,7 @@ func TestWhatADerivationLeavesOpenIsOneNumber(t *testing.T) {
 		for _, at := range ps.Derived.Path {
 			p := at.Parts
 			left := p.ToJudge + p.Refused + p.Aside + p.Dropped + p.Unproposed
-			require.Equal(t, check.Counts.Uncovered, left, "%s, at %v", did, at.Balance)
+			require.Equal(t, check.Counts.Uncovered, left-p.Closing, "%s, at %v", did, at.Balance)
 			require.Equal(t, ps.Derived.Considered+ps.Derived.Dropped, left+p.Decided, did)
 		}
 		for _, p := range ps.Derived.Proposals {
@@ -185,6 +187,9 @@ func TestWhatADerivationLeavesOpenIsOneNumber(t *testing.T) {
 		return toJudge
 	}
 	all := agree("derived")
+	var begun api.Proposals
+	c.get("/api/v1/proposals", &begun)
+	require.Positive(t, begun.Derived.Path[0].Parts.Closing)
 	for range 14 {
 		p := all[rng.IntN(len(all))]
 		choice := rng.IntN(len(p.Choices))

@@ -22,6 +22,7 @@ type derivations struct {
 	newest *keptDerivation
 	under  *decide.Compiled
 	open   []bool
+	closed int // of those that are open, how many the closing layer decides
 }
 
 // keptDerivation is a derivation as it was stored.
@@ -32,11 +33,11 @@ type keptDerivation struct {
 }
 
 // newestDerivation returns the newest derivation, nil if there is none, and which of its
-// conversations the draft leaves open. The caller must not change either.
-func (a *App) newestDerivation(ctx context.Context, m *model.Model) (*keptDerivation, []bool, error) {
+// conversations the draft leaves open; closing of them only its closing layer decides. The caller must not change either.
+func (a *App) newestDerivation(ctx context.Context, m *model.Model) (d *keptDerivation, open []bool, closing int, err error) {
 	id, err := a.Store.NewestDerivationID(ctx)
 	if err != nil || id == 0 {
-		return nil, nil, err
+		return nil, nil, 0, err
 	}
 	k := &a.derivations
 	k.mu.Lock()
@@ -44,14 +45,15 @@ func (a *App) newestDerivation(ctx context.Context, m *model.Model) (*keptDeriva
 	if k.newest == nil || k.newest.ID != id {
 		d, err := a.readDerivation(ctx, id)
 		if err != nil {
-			return nil, nil, err
+			return nil, nil, 0, err
 		}
 		k.newest, k.under = d, nil
 	}
 	if k.under != m.Compiled {
-		k.under, k.open = m.Compiled, derive.Open(m.Compiled, k.newest.seen)
+		k.under = m.Compiled
+		k.open, k.closed = derive.Open(m.Compiled, k.newest.seen)
 	}
-	return k.newest, k.open, nil
+	return k.newest, k.open, k.closed, nil
 }
 
 func (a *App) readDerivation(ctx context.Context, id int64) (*keptDerivation, error) {
@@ -94,7 +96,7 @@ func (a *App) Derived(ctx context.Context, m *model.Model) (*Derived, []store.Re
 	if err != nil {
 		return nil, nil, err
 	}
-	kept, open, err := a.newestDerivation(ctx, m)
+	kept, open, closing, err := a.newestDerivation(ctx, m)
 	if err != nil || kept == nil {
 		return nil, refused, err
 	}
@@ -139,6 +141,7 @@ func (a *App) Derived(ctx context.Context, m *model.Model) (*Derived, []store.Re
 				toJudge, no = append(toJudge, counted[id][0]), append(no, counted[id][1])
 			}
 			parts := derive.Count(kept.seen, open, toJudge, no)
+			parts.Closing = closing
 			d.Path[i].Parts = &parts
 		}
 		d.Aside = stillAside(kept, open)

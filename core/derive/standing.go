@@ -2,6 +2,7 @@ package derive
 
 import (
 	"net/netip"
+	"sync/atomic"
 
 	"lucidorchard/core/decide"
 	"lucidorchard/core/estate"
@@ -19,17 +20,21 @@ type Seen struct {
 }
 
 // Open reports for each conversation whether a draft leaves it to derivation: no rule
-// decides it, or only one of the closing layer.
-func Open(c *decide.Compiled, seen []Seen) []bool {
+// decides it, or only one of the closing layer. closing is the number of the latter.
+func Open(c *decide.Compiled, seen []Seen) (open []bool, closing int) {
 	out := make([]bool, len(seen))
+	var closed atomic.Int64
 	const part = 10_000
 	decide.Parallel(2, (len(seen)+part-1)/part, func(_, p int) {
 		for i := p * part; i < min(len(seen), (p+1)*part); i++ {
 			s := &seen[i]
-			out[i] = LeftOpen(c, c.At(s.Client, s.At), c.At(s.Server, s.At), s.Point)
+			client, server := c.At(s.Client, s.At), c.At(s.Server, s.At)
+			if out[i] = LeftOpen(c, client, server, s.Point); out[i] && c.Decide(client, server, s.Point) != nil {
+				closed.Add(1)
+			}
 		}
 	})
-	return out
+	return out, int(closed.Load())
 }
 
 // LeftOpen reports whether a draft leaves a conversation to derivation.
@@ -39,7 +44,7 @@ func LeftOpen(c *decide.Compiled, client, server decide.Placed, pt service.Point
 }
 
 // Parts counts the conversations of a derivation, each in exactly one part. Their
-// sum is the number of conversations of which Open asks.
+// sum, without Closing, is the number of conversations of which Open asks.
 type Parts struct {
 	Decided    int `json:"decided" doc:"A rule of the draft decides them by now"`
 	ToJudge    int `json:"toJudge" doc:"Behind a proposal that is still to be judged"`
@@ -47,6 +52,7 @@ type Parts struct {
 	Aside      int `json:"aside" doc:"Set aside, each for a reason"`
 	Dropped    int `json:"dropped" doc:"The network only dropped them: nothing is proposed for them"`
 	Unproposed int `json:"unproposed" doc:"Proposed at another balance only"`
+	Closing    int `json:"closing" doc:"Of all but the decided ones, how many the closing layer decides; the others are uncovered"`
 }
 
 // Count counts conversations by part. toJudge and refused are the evidence of

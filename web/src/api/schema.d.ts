@@ -4860,6 +4860,11 @@ export interface components {
             aside: number;
             /**
              * Format: int64
+             * @description Of all but the decided ones, how many the closing layer decides; the others are uncovered
+             */
+            closing: number;
+            /**
+             * Format: int64
              * @description A rule of the draft decides them by now
              */
             decided: number;

@@ -45,6 +45,11 @@ export function Meter({ parts }: { parts: Schemas["Parts"] }) {
             <chakra.b color="ink">{n(v)}</chakra.b> {word}
           </chakra.span>
         ))}
+        {parts.closing > 0 && (
+          <span title="the others of these have no rule at all">
+            {n(parts.closing)} of these meet only the closing layer
+          </span>
+        )}
       </Flex>
     </Box>
   );
