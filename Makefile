@@ -43,6 +43,7 @@ drill: system tools ## kill, fill up and confuse the program while it is worked 
 lint: web/node_modules/.installed ## gofmt, go vet, staticcheck, tsc, eslint
 	@bad="$$(gofmt -l $$(find . -name '*.go' -not -path './web/node_modules/*'))"; test -z "$$bad" || { echo "$$bad"; exit 1; }
 	go vet ./...
+	go test -count=1 ./structure
 	go run honnef.co/go/tools/cmd/staticcheck@v0.7.0 ./...
 	cd web && npm run --silent lint
 

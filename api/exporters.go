@@ -20,7 +20,7 @@ import (
 
 // ExporterOut is one that sends, as a collector knows it.
 type ExporterOut struct {
-	collect.ExporterStatus
+	traffic.ExporterStatus
 	Collector string `json:"collector"`
 	Workload  string `json:"workload,omitempty" doc:"Id of the workload that holds its address now"`
 	Name      string `json:"name" doc:"Of the workload, or the address"`

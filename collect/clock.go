@@ -7,6 +7,7 @@ import (
 
 	"lucidorchard/core/flow"
 	"lucidorchard/ingest/wire"
+	"lucidorchard/traffic"
 )
 
 // clock tells two times: the one of the day, which somebody may set, and one
@@ -95,7 +96,7 @@ func (c *clock) look() *Jump {
 
 // OffAgainst returns by how much the clock of this machine is off, if the exporters of the
 // last ten minutes agree about it among themselves, and how many they are; else 0.
-func OffAgainst(all []ExporterStatus, now time.Time) (off time.Duration, exporters int) {
+func OffAgainst(all []traffic.ExporterStatus, now time.Time) (off time.Duration, exporters int) {
 	const same = time.Minute
 	for _, e := range all {
 		if now.Sub(e.Last) > 10*time.Minute {

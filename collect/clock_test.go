@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lucidorchard/core/flow"
+	"lucidorchard/traffic"
 )
 
 // The time of day of a packet is the machine's, unless its clock was set wrong and the
@@ -37,24 +38,24 @@ func TestArrivalsWhileTheClockIsSet(t *testing.T) {
 
 func TestExportersThatAgreeAgainstThisMachine(t *testing.T) {
 	now := time.Now()
-	of := func(ago time.Duration, skews ...float64) ExporterStatus {
-		e := ExporterStatus{Last: now.Add(-ago)}
+	of := func(ago time.Duration, skews ...float64) traffic.ExporterStatus {
+		e := traffic.ExporterStatus{Last: now.Add(-ago)}
 		for _, s := range skews {
-			e.Streams = append(e.Streams, StreamStatus{Protocol: "IPFIX", Skew: s})
+			e.Streams = append(e.Streams, traffic.StreamStatus{Protocol: "IPFIX", Skew: s})
 		}
 		return e
 	}
-	relay := ExporterStatus{Last: now, Streams: []StreamStatus{{Protocol: "sFlow v5"}}}
+	relay := traffic.ExporterStatus{Last: now, Streams: []traffic.StreamStatus{{Protocol: "sFlow v5"}}}
 	for _, c := range []struct {
-		all       []ExporterStatus
+		all       []traffic.ExporterStatus
 		off       time.Duration
 		exporters int
 	}{
-		{[]ExporterStatus{of(0, -86400), of(time.Minute, -86410, -86395)}, -86400 * time.Second, 2},
-		{[]ExporterStatus{of(0, 7200), relay, of(time.Hour, 0)}, 7200 * time.Second, 1},
-		{[]ExporterStatus{of(0, -86400), of(0, 1)}, 0, 0},
-		{[]ExporterStatus{of(0, -86400), of(0, 86400)}, 0, 0},
-		{[]ExporterStatus{of(0, 0.2)}, 0, 0},
+		{[]traffic.ExporterStatus{of(0, -86400), of(time.Minute, -86410, -86395)}, -86400 * time.Second, 2},
+		{[]traffic.ExporterStatus{of(0, 7200), relay, of(time.Hour, 0)}, 7200 * time.Second, 1},
+		{[]traffic.ExporterStatus{of(0, -86400), of(0, 1)}, 0, 0},
+		{[]traffic.ExporterStatus{of(0, -86400), of(0, 86400)}, 0, 0},
+		{[]traffic.ExporterStatus{of(0, 0.2)}, 0, 0},
 		{nil, 0, 0},
 	} {
 		off, n := OffAgainst(c.all, now)

@@ -28,6 +28,7 @@ import (
 	"lucidorchard/disk"
 	"lucidorchard/ingest"
 	"lucidorchard/ingest/wire"
+	"lucidorchard/traffic"
 	trafficsql "lucidorchard/traffic/sql"
 )
 
@@ -72,14 +73,14 @@ type Hooks struct {
 // Collector is a running collector.
 type Collector struct {
 	Options
-	Listening []string      // "udp 127.0.0.1:4739"
-	Stored    <-chan Stored // what was stored; where nobody takes it, only the first of it
+	Listening []string              // "udp 127.0.0.1:4739"
+	Stored    <-chan traffic.Stored // what was stored; where nobody takes it, only the first of it
 
 	hooks   atomic.Pointer[Hooks]
 	workers []*worker
 	joined  chan observations
 	spool   *spool
-	stored  chan Stored
+	stored  chan traffic.Stored
 	names   observers
 	senders senders
 	joiner  *flow.Joiner
@@ -98,12 +99,6 @@ type Collector struct {
 	stopped bool // nothing more is taken
 	clock   *clock
 	gauge   *gauge
-}
-
-// Stored is something that the database has taken.
-type Stored struct {
-	Version int64         // of the conversations, with it
-	Fresh   []flow.Bucket // what is new of it, where that is known
 }
 
 // mostRecords is how many records a batch has at most.
@@ -134,7 +129,7 @@ func Start(ctx context.Context, o Options) (*Collector, error) {
 		o.Name = sp.name
 	}
 	c := &Collector{Options: o, joined: make(chan observations, 256), spool: sp, started: time.Now(),
-		clock: newClock(o.Clock), stored: make(chan Stored, 64), known: newKnown()}
+		clock: newClock(o.Clock), stored: make(chan traffic.Stored, 64), known: newKnown()}
 	c.Stored = c.stored
 	if c.gauge, sp.unfinished, err = openGauge(o.Spool); err != nil {
 		sp.close()

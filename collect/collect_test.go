@@ -164,7 +164,7 @@ func TestWhatIsSentIsCountedOnce(t *testing.T) {
 	told, err := db.Exporters(t.Context())
 	require.NoError(t, err)
 	require.Len(t, told, 1)
-	var e collect.ExporterStatus
+	var e traffic.ExporterStatus
 	require.NoError(t, json.Unmarshal(told[0].State, &e))
 	require.Len(t, e.Streams, 2)
 	for _, s := range e.Streams {
@@ -299,7 +299,7 @@ func TestKilledUnderLoad(t *testing.T) {
 		senders, err := db.Exporters(t.Context())
 		require.NoError(t, err)
 		for _, x := range senders {
-			var e collect.ExporterStatus
+			var e traffic.ExporterStatus
 			require.NoError(t, json.Unmarshal(x.State, &e))
 			for _, st := range e.Streams {
 				told += st.Missed

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"lucidorchard/ingest/wire"
+	"lucidorchard/traffic"
 )
 
 // Status is what a collector tells of itself.
@@ -37,48 +38,6 @@ type Status struct {
 	SetAside    int64            `json:"setAside" doc:"Batches that the database refused for what they hold"`
 	Jumps       int64            `json:"jumps" doc:"How often the clock of its machine was set since the start"`
 	Jump        *Jump            `json:"jump,omitempty" doc:"The last time"`
-}
-
-// ExporterStatus is what a collector knows of one exporter.
-type ExporterStatus struct {
-	Addr     string         `json:"addr"`
-	First    time.Time      `json:"first"`
-	Last     time.Time      `json:"last"`
-	Sessions int            `json:"sessions" doc:"Ports that it sends from"`
-	Rate     float64        `json:"rate" doc:"Records a second"`
-	Octets   int64          `json:"octets"`
-	Streams  []StreamStatus `json:"streams"`
-	Unread   []FaultStatus  `json:"unread" doc:"Packets that could not be read to their end, by the reason"`
-	Fault    string         `json:"fault,omitempty" doc:"What was wrong with the last of them"`
-	FaultAt  *time.Time     `json:"faultAt,omitempty"`
-}
-
-// FaultStatus is a number of packets with a reason.
-type FaultStatus struct {
-	Reason  string `json:"reason"`
-	Packets int64  `json:"packets"`
-}
-
-// StreamStatus is what one exporter sends in one protocol from one domain.
-type StreamStatus struct {
-	Protocol    string  `json:"protocol"`
-	Transport   string  `json:"transport" enum:"udp,tcp"`
-	Port        uint16  `json:"port" doc:"That it sends from"`
-	Domain      uint32  `json:"domain"`
-	Messages    int64   `json:"messages"`
-	Records     int64   `json:"records"`
-	Options     int64   `json:"options" doc:"Records that speak of the exporter"`
-	NoFlow      int64   `json:"noFlow" doc:"Records without addresses"`
-	Untemplated int64   `json:"untemplated" doc:"Sets that came before their template"`
-	Templates   int     `json:"templates"`
-	Missed      int64   `json:"missed" doc:"By the sequence numbers"`
-	Unit        string  `json:"unit" doc:"What the sequence numbers count"`
-	Late        int64   `json:"late"`
-	Restarts    int64   `json:"restarts"`
-	Sampling    int64   `json:"sampling"`
-	ICMP        string  `json:"icmp,omitempty" enum:"unlearnt,destination,source,nowhere" doc:"Where it writes the types of ICMP messages for which its records have no field, as it has shown; absent: there were none"`
-	Mixed       bool    `json:"mixed,omitempty" doc:"Two exporters send in its name: their sequence numbers alternate, and what was missed cannot be told"`
-	Skew        float64 `json:"skew" doc:"Arrival less the exporter's clock, in seconds"`
 }
 
 // saved is what survives the program.
@@ -167,8 +126,8 @@ func (s *senders) measure(last *Status, now time.Time) (sum float64, copies int6
 }
 
 // Exporters gives what is known of each address that sends.
-func (c *Collector) Exporters() []ExporterStatus {
-	byAddr := map[netip.Addr]*ExporterStatus{}
+func (c *Collector) Exporters() []traffic.ExporterStatus {
+	byAddr := map[netip.Addr]*traffic.ExporterStatus{}
 	faults := map[netip.Addr]map[wire.Why]int64{}
 	c.senders.mu.Lock()
 	defer c.senders.mu.Unlock()
@@ -180,8 +139,8 @@ func (c *Collector) Exporters() []ExporterStatus {
 		addr := x.addr.Addr()
 		e := byAddr[addr]
 		if e == nil {
-			e = &ExporterStatus{Addr: addr.String(), First: x.first, Streams: []StreamStatus{},
-				Unread: []FaultStatus{}}
+			e = &traffic.ExporterStatus{Addr: addr.String(), First: x.first, Streams: []traffic.StreamStatus{},
+				Unread: []traffic.FaultStatus{}}
 			byAddr[addr], faults[addr] = e, map[wire.Why]int64{}
 		}
 		e.Sessions++
@@ -212,7 +171,7 @@ func (c *Collector) Exporters() []ExporterStatus {
 			if s.SawICMP() {
 				icmp = cmp.Or(string(s.ICMP()), "unlearnt")
 			}
-			e.Streams = append(e.Streams, StreamStatus{
+			e.Streams = append(e.Streams, traffic.StreamStatus{
 				ICMP:     icmp,
 				Protocol: s.Protocol.String(), Transport: transport, Port: x.addr.Port(), Domain: s.Domain,
 				Messages: s.Messages, Records: s.Records, Options: s.Options, NoFlow: s.NoFlow,
@@ -223,16 +182,16 @@ func (c *Collector) Exporters() []ExporterStatus {
 		}
 		x.mu.Unlock()
 	}
-	var out []ExporterStatus
+	var out []traffic.ExporterStatus
 	for addr, e := range byAddr {
 		for why, n := range faults[addr] {
-			e.Unread = append(e.Unread, FaultStatus{string(why), n})
+			e.Unread = append(e.Unread, traffic.FaultStatus{Reason: string(why), Packets: n})
 		}
-		slices.SortFunc(e.Unread, func(a, b FaultStatus) int { return int(b.Packets - a.Packets) })
-		slices.SortFunc(e.Streams, func(a, b StreamStatus) int { return int(b.Records - a.Records) })
+		slices.SortFunc(e.Unread, func(a, b traffic.FaultStatus) int { return int(b.Packets - a.Packets) })
+		slices.SortFunc(e.Streams, func(a, b traffic.StreamStatus) int { return int(b.Records - a.Records) })
 		out = append(out, *e)
 	}
-	slices.SortFunc(out, func(a, b ExporterStatus) int {
+	slices.SortFunc(out, func(a, b traffic.ExporterStatus) int {
 		return netip.MustParseAddr(a.Addr).Compare(netip.MustParseAddr(b.Addr))
 	})
 	return out

@@ -9,6 +9,7 @@ import (
 	"lucidorchard/core/flow"
 	"lucidorchard/database"
 	"lucidorchard/ingest"
+	"lucidorchard/traffic"
 	trafficsql "lucidorchard/traffic/sql"
 )
 
@@ -47,7 +48,7 @@ func (c *Collector) storeAll(ctx context.Context, done <-chan struct{}) {
 		if err == nil {
 			fresh := c.spool.stored(b, time.Since(start), added.Before != nil)
 			select {
-			case c.stored <- Stored{added.Version, fresh}:
+			case c.stored <- traffic.Stored{Version: added.Version, Fresh: fresh}:
 			default:
 			}
 			pause = time.Second

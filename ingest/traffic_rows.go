@@ -16,9 +16,6 @@ import (
 	"lucidorchard/core/flow"
 )
 
-// FlowColumns are what a heading of a file of flows can be read as.
-func FlowColumns() []string { return append([]string(nil), flowColumns...) }
-
 // foreign makes the cells of a file of another form ours.
 type foreign struct {
 	form     *Form

@@ -1,3 +1,7 @@
+// Package ledger has what a ledger of conversations is filtered by: as an address asks for
+// it, and as a notice keeps it.
+//
+// It must not know HTTP or a store. Start reading at Filter.
 package ledger
 
 import (

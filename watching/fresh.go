@@ -3,9 +3,9 @@ package watching
 import (
 	"sync"
 
-	"lucidorchard/collect"
 	"lucidorchard/core/flow"
 	"lucidorchard/model"
+	"lucidorchard/traffic"
 )
 
 // mostFresh is how many buckets are held that no model knows yet. What is more is found when the
@@ -17,11 +17,11 @@ type fresh struct {
 	came chan struct{} // something did, since it was looked at last
 
 	mu      sync.Mutex
-	all     []collect.Stored
+	all     []traffic.Stored
 	buckets int
 }
 
-func (f *fresh) put(s collect.Stored) {
+func (f *fresh) put(s traffic.Stored) {
 	f.mu.Lock()
 	if f.buckets+len(s.Fresh) <= mostFresh {
 		f.all = append(f.all, s)
@@ -40,7 +40,7 @@ func (f *fresh) beside(m *model.Model) (buckets []flow.Bucket, versions map[flow
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	versions = map[flow.Hour]int64{}
-	var still []collect.Stored
+	var still []traffic.Stored
 	for _, s := range f.all {
 		unknown := 0
 		for i := range s.Fresh {

@@ -7,7 +7,6 @@ import (
 	"sync"
 	"time"
 
-	"lucidorchard/collect"
 	"lucidorchard/core/decide"
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
@@ -72,7 +71,7 @@ func (a *Service) Run(ctx context.Context) {
 
 // Came takes conversations that a collector in this process has stored and that no model
 // knows yet, so that they are judged at once.
-func (a *Service) Came(s collect.Stored) { a.fresh.put(s) }
+func (a *Service) Came(s traffic.Stored) { a.fresh.put(s) }
 
 // Store is where matters and notices are kept, and what is looked at beside traffic. Its
 // methods are safe for concurrent use.

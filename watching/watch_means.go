@@ -8,7 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"lucidorchard/collect"
 	"lucidorchard/core/decide"
 	"lucidorchard/core/estate"
 	"lucidorchard/core/expr"
@@ -18,6 +17,7 @@ import (
 	"lucidorchard/core/watch"
 	"lucidorchard/model"
 	"lucidorchard/point"
+	"lucidorchard/traffic"
 )
 
 // The kinds of matters that stand until they are over: of the means of watching, and of
@@ -175,7 +175,7 @@ func (a *Service) lookAtExporters(ctx context.Context, all *matters, now time.Ti
 		a.looking.means.missed, a.looking.means.gaps = map[string]int64{}, map[string]gap{}
 	}
 	for _, e := range exporters {
-		var status collect.ExporterStatus
+		var status traffic.ExporterStatus
 		if err := json.Unmarshal(e.State, &status); err != nil {
 			return fmt.Errorf("what is known of the exporter %s cannot be read: %w", e.Addr, err)
 		}

@@ -2,7 +2,7 @@
 // a window against an estate, gives each the verdict of a policy, and gathers
 // them in the rows of the reach ledger.
 //
-// It must not know of databases or screens. Start reading at New.
+// It must not know of databases or screens. Start reading at NewWindow and Window.Under.
 package reach
 
 import (

@@ -1,4 +1,4 @@
-// Package rollout works out what each enforcement point is to hold: the plan of its
+// Package plans works out what each enforcement point is to hold: the plan of its
 // release for the estate as it is, or what moves since the plan that it has.
 //
 // It must not know of databases, sockets or screens. Start reading at Teller.
