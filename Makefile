@@ -67,7 +67,7 @@ deb: ## the Debian package of the enforcement point's agent, in bin/
 		--config packaging/nfpm.yaml --packager deb --target bin/
 
 types: web/node_modules/.installed ## make the client's types from the API that the server describes
-	go run ./cmd/orchard openapi > web/src/api/openapi.json
+	go run ./cmd/orchard openapi > web/src/api/openapi.json.new && mv web/src/api/openapi.json.new web/src/api/openapi.json
 	cd web && npm run --silent types
 
 define install

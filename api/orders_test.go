@@ -38,7 +38,7 @@ func TestAnOrderIsCarriedOutWhole(t *testing.T) {
 	var did []app.Ordered
 	send := func(o app.Order) int { return c.call("POST", "/api/v1/rollout/orders", o, &did) }
 	require.Equal(t, 200, send(app.Order{Do: "enforce", Release: 1, Points: []string{"trial"}, Anyway: true}))
-	require.Equal(t, []app.Ordered{{Point: "trial", Before: rollout.Runs{Observes: 1}, After: rollout.Runs{Enforces: 1}, Changed: true,
+	require.Equal(t, []app.Ordered{{Point: "trial", Before: app.PointRuns{Observes: 1}, After: app.PointRuns{Enforces: 1}, Changed: true,
 		Words: "To run release 1 enforced, by tester"}}, did)
 	require.Equal(t, 201, c.replace(1, start+"permit trial -> trial on tcp/443\n"))
 	require.Equal(t, 201, c.call("POST", "/api/v1/releases", map[string]any{"revision": 2, "title": "Second"}, nil))

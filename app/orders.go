@@ -38,11 +38,17 @@ type Order struct {
 
 // Ordered is what an order did at one point.
 type Ordered struct {
-	Point   string       `json:"point"`
-	Before  rollout.Runs `json:"before"`
-	After   rollout.Runs `json:"after"`
-	Changed bool         `json:"changed"`
-	Words   string       `json:"words"`
+	Point   string    `json:"point"`
+	Before  PointRuns `json:"before"`
+	After   PointRuns `json:"after"`
+	Changed bool      `json:"changed"`
+	Words   string    `json:"words"`
+}
+
+// PointRuns is the releases that a point is to run; 0 is none.
+type PointRuns struct {
+	Enforces int `json:"enforces"`
+	Observes int `json:"observes"`
 }
 
 // Order carries out an order at all its points, in one transaction, and returns what it
@@ -69,10 +75,10 @@ func (a *App) Order(ctx context.Context, v *reach.View, m *model.Model, in Order
 			if err != nil {
 				return nil, err
 			}
-			did := Ordered{Point: p.Name, Before: p.Runs(), After: rollout.Runs{Enforces: t.Enforces, Observes: t.Observes}}
+			did := Ordered{Point: p.Name, Before: PointRuns(p.Runs()), After: PointRuns{Enforces: t.Enforces, Observes: t.Observes}}
 			did.Changed = did.Before != did.After || t.Trial != p.Trial
 			if did.Words = t.Words; !did.Changed {
-				did.Words = p.Name + " runs " + did.Before.String() + "; nothing changes"
+				did.Words = p.Name + " runs " + p.Runs().String() + "; nothing changes"
 			} else {
 				targets = append(targets, t)
 			}

@@ -4807,8 +4807,8 @@ export interface components {
             without?: string[];
         };
         Ordered: {
-            after: components["schemas"]["Runs"];
-            before: components["schemas"]["Runs"];
+            after: components["schemas"]["PointRuns"];
+            before: components["schemas"]["PointRuns"];
             changed: boolean;
             point: string;
             words: string;
@@ -5013,6 +5013,12 @@ export interface components {
         PointMade: {
             name: string;
             token: string;
+        };
+        PointRuns: {
+            /** Format: int64 */
+            enforces: number;
+            /** Format: int64 */
+            observes: number;
         };
         PointState: {
             /**
@@ -5698,12 +5704,6 @@ export interface components {
             /** @description Lines that it should hold */
             missing: string[];
             same: boolean;
-        };
-        Runs: {
-            /** Format: int64 */
-            Enforces: number;
-            /** Format: int64 */
-            Observes: number;
         };
         Said: {
             /** @description The latest order that the point took */
