@@ -8,8 +8,8 @@ export function Meter({ parts }: { parts: Schemas["Parts"] }) {
     ["decided", parts.decided, "permit", "a rule of the draft decides them by now"],
     ["refused", parts.refused, "reject", "behind proposals that you refused"],
     ["set aside", parts.aside, "volumeFaint", "not proposed, each with its reason below"],
-    ["only dropped", parts.dropped, "line", "the network only dropped them, so nothing is proposed for them"],
-    ["at another balance", parts.unproposed, "soft", "proposed at another balance only"],
+    ["only dropped", parts.dropped, "soft", "the network only dropped them, so nothing is proposed for them"],
+    ["at another balance", parts.unproposed, "line", "proposed at another balance only"],
     ["to judge", parts.toJudge, "open", "behind the proposals in the list"],
   ];
   const shown = all.filter(([, v]) => v > 0);
@@ -38,7 +38,7 @@ export function Meter({ parts }: { parts: Schemas["Parts"] }) {
           />
         ))}
       </Flex>
-      <Flex gap="12px" fontSize="11.5px" color="soft" wrap="wrap">
+      <Flex columnGap="12px" fontSize="11.5px" color="soft" wrap="wrap">
         {shown.map(([word, v, color, title]) => (
           <chakra.span key={word} title={title}>
             <chakra.span display="inline-block" w="7px" h="7px" borderRadius="1px" bg={color} mr="4px" />
@@ -46,8 +46,8 @@ export function Meter({ parts }: { parts: Schemas["Parts"] }) {
           </chakra.span>
         ))}
         {parts.closing > 0 && (
-          <span title="the others of these have no rule at all">
-            {n(parts.closing)} of these meet only the closing layer
+          <span title="a rule of the closing layer decides them; the others that are not decided have no rule at all">
+            <chakra.b color="ink">{n(parts.closing)}</chakra.b> meet only the closing layer
           </span>
         )}
       </Flex>
