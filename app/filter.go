@@ -9,9 +9,8 @@ import (
 	"lucidorchard/releasing"
 )
 
-// What a ledger is filtered by: as an address asks for it, and as a notice keeps it.
-
-// QueryOf reads a filter.
+// QueryOf reads a filter, with what the newest derivation set aside and what the newest
+// release rejects at a wave, as far as it asks for them.
 func (a *App) QueryOf(ctx context.Context, m *model.Model, f ledger.Filter) (reach.Query, error) {
 	q, err := f.Query(m)
 	if err != nil || f.Aside == "" && f.Wave == 0 {

@@ -92,7 +92,8 @@ func (f Filter) Query(snap *model.Model) (reach.Query, error) {
 	return q, f.narrow(snap, &q.Filter)
 }
 
-// endOf reads an expression that ends are to agree with; nil: any does.
+// EndOf reads an expression that an end of a conversation has to match; nil: any end
+// matches. name is what the errors call it.
 func EndOf(m *model.Model, name, text string) (*expr.Expr, error) {
 	if text == "" {
 		return nil, nil

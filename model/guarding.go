@@ -1,9 +1,13 @@
 package model
 
 import (
+	"fmt"
+	"hash"
+	"hash/fnv"
 	"maps"
 	"net/netip"
 	"slices"
+	"strconv"
 	"sync"
 	"time"
 
@@ -18,12 +22,12 @@ import (
 // guarding is which point guarded what, and what it held when. It is not changed.
 type guarding struct {
 	*Guarding
-	policies map[int]*policy.Policy // of releases
-	loaded   func() map[int64][]Held
+	policies map[int]*policy.Policy  // of releases
+	loaded   func() map[int64]string // by day: see Model.Loaded
 }
 
 func guardingOf(g *Guarding) *guarding {
-	out := &guarding{g, map[int]*policy.Policy{}, sync.OnceValue(func() map[int64][]Held {
+	out := &guarding{g, map[int]*policy.Policy{}, sync.OnceValue(func() map[int64]string {
 		return loadedByDay(g.Periods, time.Now())
 	})}
 	for _, r := range g.Releases {
@@ -94,38 +98,42 @@ func (g *guarding) lastTurn() (last flow.Micros) {
 	return last
 }
 
-// Loaded returns what the points had loaded on a day, in UTC, as far as they have reported
-// by now: for each point the last period that began before the day, and those within it.
-// The caller must not change it.
-func (m *Model) Loaded(day time.Time) []Held {
+// Loaded returns a fingerprint of what the points had loaded on a day, in UTC, as far as they
+// have reported by now: a point may report it late. It is blank if none had loaded anything.
+func (m *Model) Loaded(day time.Time) string {
 	if m.guarding == nil {
-		return nil
+		return ""
 	}
 	return m.guarding.loaded()[dayOf(day)]
 }
 
 func dayOf(t time.Time) int64 { return t.Unix() / 86400 }
 
-// loadedByDay gives the periods of each day of a point's history, up to a day from now.
-func loadedByDay(periods []Held, now time.Time) map[int64][]Held {
-	out := map[int64][]Held{}
+// loadedByDay returns the fingerprint of each day up to tomorrow: of the periods within it,
+// and of the last one before it.
+func loadedByDay(periods []Held, now time.Time) map[int64]string {
+	sums := map[int64]hash.Hash64{}
 	for i, p := range periods {
 		last := dayOf(now) + 1
 		if i+1 < len(periods) && periods[i+1].Point == p.Point {
 			last = min(last, dayOf(periods[i+1].At.Add(settled)))
 		}
 		for d := dayOf(p.At); d <= last; d++ {
-			out[d] = append(out[d], p)
+			if sums[d] == nil {
+				sums[d] = fnv.New64a()
+			}
+			_, _ = fmt.Fprintln(sums[d], p.Point, p.At.UnixMicro(), p.Release, p.Mode)
 		}
+	}
+	out := map[int64]string{}
+	for d, sum := range sums {
+		out[d] = strconv.FormatUint(sum.Sum64(), 16)
 	}
 	return out
 }
 
 // settled is for how long after a change the period before it still judges some connections.
 const settled = time.Duration(reach.Settling) * time.Microsecond
-
-// LastTurn returns when a point last began to load or do something else.
-func (m *Model) LastTurn() flow.Micros { return m.lastTurn }
 
 // Turned gives when it last changed, at or before a time, whose an address is or by what its
 // traffic is judged; false: never. What is counted together of an hour is cut there.

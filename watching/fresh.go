@@ -12,7 +12,8 @@ import (
 // model does.
 const mostFresh = 200_000
 
-// fresh is what the collector has stored and no model knows yet.
+// fresh is what the collector has stored and no model knows yet: it reaches those who watch
+// before it is read again with everything else.
 type fresh struct {
 	came chan struct{} // something did, since it was looked at last
 

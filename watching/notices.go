@@ -143,7 +143,7 @@ func concerns(n *Notice, id, kind string) bool {
 }
 
 // dueAt says when what happens now is told.
-func DueAt(n *Notice, now time.Time) time.Time {
+func dueAt(n *Notice, now time.Time) time.Time {
 	due := now
 	switch n.Pace {
 	case "hourly":
@@ -199,7 +199,7 @@ func (a *Service) tellings(t *telling, m *Matter, ends func(who, what *expr.Expr
 			continue
 		}
 		for _, to := range n.To {
-			out = append(out, Telling{Notice: n.ID, Destination: to, Matter: m.ID, Message: a.message(m), Due: DueAt(n, t.now)})
+			out = append(out, Telling{Notice: n.ID, Destination: to, Matter: m.ID, Message: a.message(m), Due: dueAt(n, t.now)})
 		}
 	}
 	return out

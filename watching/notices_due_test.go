@@ -34,7 +34,7 @@ func TestWhenIsItTold(t *testing.T) {
 		{"the full hour is quiet", "hourly", minute(22, 0), minute(6, 0), at(20, 21, 10), full(21, 6)},
 		{"no hours at all", "at once", minute(6, 0), minute(6, 0), at(20, 6, 0), at(20, 6, 0)},
 	} {
-		require.Equal(t, x.want, DueAt(&Notice{Pace: x.pace, From: x.from, Until: x.until}, x.now), x.name)
+		require.Equal(t, x.want, dueAt(&Notice{Pace: x.pace, From: x.from, Until: x.until}, x.now), x.name)
 	}
 }
 

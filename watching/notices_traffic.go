@@ -86,7 +86,7 @@ func (a *Service) asked(v *reach.View, conversations []int, n *Notice, now time.
 				if a.Address != "" {
 					message.Link = a.Address + "/check?" + n.Filter
 				}
-				tell = append(tell, Telling{Notice: n.ID, Destination: to, Matter: id, Message: message, Due: DueAt(n, now)})
+				tell = append(tell, Telling{Notice: n.ID, Destination: to, Matter: id, Message: message, Due: dueAt(n, now)})
 			}
 			return tell
 		}})

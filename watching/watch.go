@@ -128,10 +128,7 @@ func dayStamp(m *model.Model, beside map[flow.Hour]int64, day time.Time, watched
 			_, _ = fmt.Fprintln(h, "and of", n)
 		}
 	}
-	_, _ = fmt.Fprintln(h, watch.Version, watched)
-	for _, p := range m.Loaded(day) { // a point may report it late
-		_, _ = fmt.Fprintln(h, p.Point, p.At.UnixMicro(), p.Release, p.Mode)
-	}
+	_, _ = fmt.Fprintln(h, watch.Version, watched, m.Loaded(day))
 	seen := hex.EncodeToString(h.Sum(nil)[:12]) + " "
 	if _, judged := m.Judged(); !judged {
 		stamp = seen + fmt.Sprint(m.Versions.Revision, " ", m.Versions.Workloads)
@@ -249,7 +246,7 @@ func (a *Service) lookAtDay(ctx context.Context, m *model.Model, beside map[flow
 	a.hurrySending()
 	if unclear(&out) {
 		a.looking.split.forget(m.From)
-		return a.splitUnclear(ctx, m, a.dayView(m, day))
+		return a.splitUnclear(ctx, m, day)
 	}
 	return nil
 }

@@ -109,6 +109,8 @@ func (s *Store) ForgetPointHistory(ctx context.Context) error {
 	return err
 }
 
+// Guarding reads within a transaction what points guard, what each had loaded since when, and
+// the policies of all releases.
 func Guarding(ctx context.Context, tx pgx.Tx) (*model.Guarding, error) {
 	out := &model.Guarding{}
 	var err error

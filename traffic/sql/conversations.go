@@ -22,7 +22,7 @@ import (
 )
 
 // inSight holds of the rows of all files but those whose import is undone.
-const InSight = `file <> ALL (ARRAY(SELECT id FROM files WHERE undone))`
+const inSight = `file <> ALL (ARRAY(SELECT id FROM files WHERE undone))`
 
 // Batch is traffic that is counted together, and once.
 type Batch struct {
@@ -41,7 +41,7 @@ func BatchOf(id string, records []flow.Joined, changes func(netip.Addr, estate.I
 	return Batch{ID: id, Buckets: b.All(), Records: records}
 }
 
-const BucketColumns = `hour, client, server, point, outcome, part, connections, bytes, packets, unsure, first_at, last_at, observer`
+const bucketColumns = `hour, client, server, point, outcome, part, connections, bytes, packets, unsure, first_at, last_at, observer`
 
 // Encoded is a batch as the database takes it, so that it can be queued in a
 // file meanwhile.
@@ -87,14 +87,14 @@ func (s *Store) AddBatch(ctx context.Context, b Batch) (before *time.Time, err e
 // AddEncoded is AddBatch.
 func (s *Store) AddEncoded(ctx context.Context, e *Encoded) (out Added, err error) {
 	err = s.WriteRows(ctx, database.TrafficLock, func(tx pgx.Tx) error {
-		if out, err = BegunBatch(ctx, tx, e.ID); err != nil || out.Before != nil {
+		if out, err = begunBatch(ctx, tx, e.ID); err != nil || out.Before != nil {
 			return err
 		}
 		if err := partitions(ctx, tx, "records", e.Days); err != nil {
 			return err
 		}
 		if e.Count > 0 {
-			if err := database.CopyTo(ctx, tx, "records", RecordColumns, e.Records); err != nil {
+			if err := database.CopyTo(ctx, tx, "records", recordColumns, e.Records); err != nil {
 				return err
 			}
 		}
@@ -106,14 +106,14 @@ func (s *Store) AddEncoded(ctx context.Context, e *Encoded) (out Added, err erro
 				return err
 			}
 		}
-		out.Version, err = CountedBatch(ctx, tx, e.ID, e.Rows, e.Hours)
+		out.Version, err = countedBatch(ctx, tx, e.ID, e.Rows, e.Hours)
 		return err
 	})
 	return out, err
 }
 
 // begunBatch notes a batch, if it was not counted before.
-func BegunBatch(ctx context.Context, tx pgx.Tx, id string) (out Added, err error) {
+func begunBatch(ctx context.Context, tx pgx.Tx, id string) (out Added, err error) {
 	tag, err := tx.Exec(ctx, `INSERT INTO batches (id, rows) VALUES ($1, 0) ON CONFLICT DO NOTHING`, id)
 	if err == nil && tag.RowsAffected() == 0 {
 		err = tx.QueryRow(ctx, `SELECT at FROM batches WHERE id = $1`, id).Scan(&out.Before)
@@ -122,7 +122,7 @@ func BegunBatch(ctx context.Context, tx pgx.Tx, id string) (out Added, err error
 }
 
 // countedBatch notes what a batch has changed, and gives the version of the conversations with it.
-func CountedBatch(ctx context.Context, tx pgx.Tx, id string, rows int, hours []flow.Hour) (version int64, err error) {
+func countedBatch(ctx context.Context, tx pgx.Tx, id string, rows int, hours []flow.Hour) (version int64, err error) {
 	if _, err := tx.Exec(ctx, `UPDATE batches SET rows = $2 WHERE id = $1`, id, rows); err != nil {
 		return 0, err
 	}
@@ -131,7 +131,7 @@ func CountedBatch(ctx context.Context, tx pgx.Tx, id string, rows int, hours []f
 
 // andFile names the last column of rows of a file. Rows of no file do without:
 // batches that collectors had queued before there were any are still read.
-func AndFile(file int) string {
+func andFile(file int) string {
 	if file == 0 {
 		return ""
 	}
@@ -193,10 +193,10 @@ func mergeRows(ctx context.Context, tx pgx.Tx, rows []byte, file int) (int64, er
 	if _, err := tx.Exec(ctx, stageConversations); err != nil {
 		return 0, err
 	}
-	if err := database.CopyTo(ctx, tx, "new_conversations", BucketColumns+AndFile(file), rows); err != nil {
+	if err := database.CopyTo(ctx, tx, "new_conversations", bucketColumns+andFile(file), rows); err != nil {
 		return 0, err
 	}
-	tag, err := tx.Exec(ctx, `INSERT INTO conversations (`+BucketColumns+`, file) SELECT `+BucketColumns+`, `+
+	tag, err := tx.Exec(ctx, `INSERT INTO conversations (`+bucketColumns+`, file) SELECT `+bucketColumns+`, `+
 		fmt.Sprint(file)+` FROM new_conversations
 		ON CONFLICT (hour, client, server, point, outcome, part, file) DO UPDATE SET
 			connections = `+saturating("connections")+`,
@@ -324,7 +324,7 @@ func (s *Store) chunksOfDay(ctx context.Context, day int64, hours []string, dict
 		if versions, err = hoursAre(ctx, tx, where); err != nil {
 			return err
 		}
-		return database.CopyRows(ctx, tx, `SELECT hour, client, server, point, outcome, connections, bytes, packets, unsure, first_at, last_at, observer FROM conversations WHERE `+where+` AND `+InSight, row)
+		return database.CopyRows(ctx, tx, `SELECT hour, client, server, point, outcome, connections, bytes, packets, unsure, first_at, last_at, observer FROM conversations WHERE `+where+` AND `+inSight, row)
 	})
 	for _, c := range byHour {
 		out = append(out, c.Pack(dict))

@@ -36,26 +36,26 @@ type Storing struct {
 func (s *Store) AddFile(ctx context.Context, id string, file int, parts iter.Seq2[*Part, error],
 	stored func(Storing), note func(context.Context, pgx.Tx) error) (out Added, err error) {
 	err = s.WriteRows(ctx, database.TrafficLock, func(tx pgx.Tx) error {
-		if out, err = BegunBatch(ctx, tx, id); err != nil || out.Before != nil {
+		if out, err = begunBatch(ctx, tx, id); err != nil || out.Before != nil {
 			return err
 		}
 		var all []*Part
 		hours := map[flow.Hour]bool{}
 		var way Storing
-		tables := NewApart(tx)
+		tables := newApart(tx)
 		copyDay := func(table string, day int64, columns string, rows io.Reader) error {
 			name, err := tables.of(ctx, table, day)
 			if err != nil {
 				return err
 			}
-			return database.CopyFrom(ctx, tx, name, columns+AndFile(file), Outer(rows))
+			return database.CopyFrom(ctx, tx, name, columns+andFile(file), outer(rows))
 		}
 		for part, err := range parts {
 			if err != nil {
 				return err
 			}
 			for _, d := range part.Days {
-				if err := copyDay("records", d.Day, RecordColumns, io.NewSectionReader(part.Records, d.From, d.Octets)); err != nil {
+				if err := copyDay("records", d.Day, recordColumns, io.NewSectionReader(part.Records, d.From, d.Octets)); err != nil {
 					return err
 				}
 			}
@@ -68,7 +68,7 @@ func (s *Store) AddFile(ctx context.Context, id string, file int, parts iter.Seq
 		}
 		ordered := slices.Sorted(maps.Keys(hours))
 		// Nothing else is stored under the number of this file: what is merged here is new.
-		rows, err := MergeParts(all, func(rows int) {
+		rows, err := mergeParts(all, func(rows int) {
 			way.Hours = rows
 			stored(way)
 		})
@@ -76,7 +76,7 @@ func (s *Store) AddFile(ctx context.Context, id string, file int, parts iter.Seq
 			return err
 		}
 		for rows.next() {
-			if err := copyDay("conversations", rows.day, BucketColumns, rows); err != nil {
+			if err := copyDay("conversations", rows.day, bucketColumns, rows); err != nil {
 				return err
 			}
 		}
@@ -88,7 +88,7 @@ func (s *Store) AddFile(ctx context.Context, id string, file int, parts iter.Seq
 			return err
 		}
 		out.Hours = int64(rows.rows)
-		if _, err := CountedBatch(ctx, tx, id, rows.rows, ordered); err != nil || rows.rows == 0 {
+		if _, err := countedBatch(ctx, tx, id, rows.rows, ordered); err != nil || rows.rows == 0 {
 			return err
 		}
 		if _, err := tx.Exec(ctx, `INSERT INTO files (id, batch, hours, rows) VALUES ($1, $2, $3, $4)`, file, id, ordered,
@@ -111,7 +111,7 @@ func ShowFile(ctx context.Context, tx *sqlx.Tx, file int, show bool) error {
 		`DELETE FROM batches WHERE NOT $2 AND id = (SELECT batch FROM files WHERE id = $1)`,
 		`INSERT INTO batches (id, rows) SELECT batch, rows FROM files WHERE id = $1 AND $2 ON CONFLICT DO NOTHING`,
 		// An hour with nothing left to see is none.
-		`DELETE FROM hours WHERE hour = ANY ((SELECT hours FROM files WHERE id = $1 AND NOT $2)::int[]) AND NOT EXISTS (SELECT FROM conversations c WHERE c.hour = hours.hour AND ` + InSight + `)`,
+		`DELETE FROM hours WHERE hour = ANY ((SELECT hours FROM files WHERE id = $1 AND NOT $2)::int[]) AND NOT EXISTS (SELECT FROM conversations c WHERE c.hour = hours.hour AND ` + inSight + `)`,
 		`WITH v AS (` + database.BumpConversations + ` RETURNING n), h AS (SELECT unnest(hours) AS hour FROM files WHERE id = $1)
 			INSERT INTO hours SELECT hour, n FROM v, h WHERE EXISTS (SELECT FROM conversations c WHERE c.hour = h.hour AND c.file <> ALL (ARRAY(SELECT id FROM files WHERE CASE WHEN id = $1 THEN NOT $2 ELSE undone END)))
 			ON CONFLICT (hour) DO UPDATE SET version = excluded.version`,

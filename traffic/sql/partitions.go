@@ -38,7 +38,7 @@ type partitionKey struct {
 	day   int64
 }
 
-func NewApart(tx pgx.Tx) *apart { return &apart{tx: tx, seen: map[partitionKey]bool{}} }
+func newApart(tx pgx.Tx) *apart { return &apart{tx: tx, seen: map[partitionKey]bool{}} }
 
 // of gives the name of the partition for a day, and makes it if it is missing.
 func (a *apart) of(ctx context.Context, table string, day int64) (name string, err error) {
@@ -88,7 +88,7 @@ func (a *apart) attach(ctx context.Context, done func()) error {
 // partitions makes the partitions for some days.
 func partitions(ctx context.Context, tx pgx.Tx, table string, days []int64) error {
 	slices.Sort(days)
-	a := NewApart(tx)
+	a := newApart(tx)
 	a.live = true
 	for _, d := range slices.Compact(days) {
 		if _, err := a.of(ctx, table, d); err != nil {

@@ -15,7 +15,7 @@ import (
 	"lucidorchard/traffic"
 )
 
-const RecordColumns = `hour, key, client, server, point, client_port, started, ended, outcome, connections, packets, bytes, reply_packets, reply_bytes, flags, reply_flags, confidence, reason, observer`
+const recordColumns = `hour, key, client, server, point, client_port, started, ended, outcome, connections, packets, bytes, reply_packets, reply_bytes, flags, reply_flags, confidence, reason, observer`
 
 func recordRows(records []flow.Joined, file int) []byte {
 	fields := 19
@@ -79,7 +79,7 @@ func (s *Store) Records(ctx context.Context, client, server netip.Addr, point se
 	offset, limit int) (out []flow.Joined, total int, err error) {
 	// a zone may be any text; without it, this is digits, dots and colons
 	client, server = client.WithZone(""), server.WithZone("")
-	where := fmt.Sprintf(`key = %d AND hour >= %d AND hour <= %d AND started >= %s AND started < %s AND client = '%s' AND server = '%s' AND point = %d AND `+InSight,
+	where := fmt.Sprintf(`key = %d AND hour >= %d AND hour <= %d AND started >= %s AND started < %s AND client = '%s' AND server = '%s' AND point = %d AND `+inSight,
 		keyOf(&flow.Record{Client: client, Server: server, Point: point}), flow.HourOf(from), flow.HourOf(to),
 		literal(from), literal(to), client, server, int64(point))
 	err = s.CopyOut(ctx, fmt.Sprintf(`SELECT %s FROM records WHERE %s ORDER BY started DESC OFFSET %d LIMIT %d`,
@@ -154,7 +154,7 @@ func (s *Store) Rebuild(ctx context.Context, hour flow.Hour, addrs []netip.Addr,
 			if _, err := mergeRows(ctx, tx, bucketRows(buckets.All(), file), file); err != nil {
 				return err
 			}
-			if err := database.CopyTo(ctx, tx, "records", RecordColumns+AndFile(file),
+			if err := database.CopyTo(ctx, tx, "records", recordColumns+andFile(file),
 				recordRows(records, file)); err != nil {
 				return err
 			}

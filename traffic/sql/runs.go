@@ -83,7 +83,7 @@ func inner(rows []byte) []byte { return rows[len(database.CopyHeader) : len(rows
 var copyTrailer = []byte{0xff, 0xff}
 
 // outer gives rows with the beginning and the end of the format.
-func Outer(rows io.Reader) io.Reader {
+func outer(rows io.Reader) io.Reader {
 	return io.MultiReader(bytes.NewReader(database.CopyHeader), rows, bytes.NewReader(copyTrailer))
 }
 
@@ -184,7 +184,7 @@ type merged struct {
 
 const runBuffer = 1 << 15
 
-func MergeParts(parts []*Part, told func(rows int)) (*merged, error) {
+func mergeParts(parts []*Part, told func(rows int)) (*merged, error) {
 	m := &merged{told: told}
 	for _, p := range parts {
 		if _, err := p.Buckets.Seek(0, io.SeekStart); err != nil {

@@ -1,3 +1,0 @@
-package app
-
-// Notices of whatever traffic a filter of the ledger selects.
