@@ -2,8 +2,9 @@
 // schema up to date, and runs transactions in it: each takes its lock first, is tried again
 // where another came between, and knows what became of it when the answer to COMMIT is lost.
 //
-// It must not know what the tables mean. A DB is safe for concurrent use. Start reading at
-// Open and DB.Write.
+// It knows the few tables that every step shares: versions, the keys of requests, and whether
+// a job has stored its result. It must not know what the others mean. A DB is safe for
+// concurrent use. Start reading at Open and DB.Write.
 package database
 
 import (

@@ -130,17 +130,7 @@ func TestFullDisk(t *testing.T) {
 	require.Equal(t, 201, s.ask("PUT", "/api/v1/policy/text", "", []byte(`{"text":"layer allowances\n"}`)).status)
 	ctx, stop := context.WithCancel(t.Context())
 	var group sync.WaitGroup
-	var mu sync.Mutex
-	edits := map[string]bool{}
-	for w := range 2 {
-		group.Go(func() {
-			s.edits(ctx, fmt.Sprint(w), func(name string, acknowledged bool) {
-				mu.Lock()
-				defer mu.Unlock()
-				edits[name] = acknowledged
-			})
-		})
-	}
+	edits := s.editing(ctx, &group, "0", "1")
 	x := &sender{to: s.ipfix}
 	group.Go(func() {
 		for ctx.Err() == nil {

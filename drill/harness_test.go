@@ -299,6 +299,23 @@ func (s *site) edited(edits map[string]bool) *tally {
 	return c
 }
 
+// editing starts workers that edit until the context ends. The map has what became of each
+// edit once the group has ended.
+func (s *site) editing(ctx context.Context, group *sync.WaitGroup, workers ...string) map[string]bool {
+	var mu sync.Mutex
+	edits := map[string]bool{}
+	for _, w := range workers {
+		group.Go(func() {
+			s.edits(ctx, w, func(name string, acknowledged bool) {
+				mu.Lock()
+				defer mu.Unlock()
+				edits[name] = acknowledged
+			})
+		})
+	}
+	return edits
+}
+
 // edits adds groups with names of their own until the context ends. Each is sent
 // again with its key until the server has answered.
 func (s *site) edits(ctx context.Context, worker string, note func(name string, acknowledged bool)) {

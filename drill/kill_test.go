@@ -3,7 +3,6 @@ package drill
 import (
 	"context"
 	"encoding/json"
-	"fmt"
 	"sync"
 	"testing"
 	"time"
@@ -54,18 +53,9 @@ func TestKills(t *testing.T) {
 	require.Equal(t, 201, s.ask("PUT", "/api/v1/policy/text", "", []byte(`{"text":"layer allowances\n"}`)).status)
 	ctx, stop := context.WithCancel(t.Context())
 	var group sync.WaitGroup
+	edits := s.editing(ctx, &group, "0", "1", "2")
 	var mu sync.Mutex
-	edits := map[string]bool{}
 	var files []file
-	for w := range 3 {
-		group.Go(func() {
-			s.edits(ctx, fmt.Sprint(w), func(name string, acknowledged bool) {
-				mu.Lock()
-				defer mu.Unlock()
-				edits[name] = acknowledged
-			})
-		})
-	}
 	for w := range 2 {
 		group.Go(func() {
 			s.imports(ctx, w, func(f file) {

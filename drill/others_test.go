@@ -41,15 +41,8 @@ func TestClockOfTheDatabase(t *testing.T) {
 	ctx, stop := context.WithCancel(t.Context())
 	var group sync.WaitGroup
 	var mu sync.Mutex
-	edits := map[string]bool{}
+	edits := s.editing(ctx, &group, "c")
 	var files []file
-	group.Go(func() {
-		s.edits(ctx, "c", func(name string, acknowledged bool) {
-			mu.Lock()
-			defer mu.Unlock()
-			edits[name] = acknowledged
-		})
-	})
 	group.Go(func() {
 		s.imports(ctx, 0, func(f file) {
 			mu.Lock()

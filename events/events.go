@@ -1,5 +1,5 @@
 // Package events tells open pages, and what runs in the background, that something has
-// changed. It must not know what. Start reading at Events.
+// changed. It counts changes by kind and must not know more of them. Start reading at Events.
 package events
 
 import (
@@ -18,7 +18,8 @@ type Event struct {
 	Aims   int64 `json:"-"`      // counts changes of what points are to hold
 }
 
-// Events tells open pages that something has changed.
+// Events counts changes and wakes those who wait for one. Its zero value is ready to use; it is
+// safe for concurrent use.
 type Events struct {
 	mu   sync.Mutex
 	now  Event

@@ -24,7 +24,7 @@ type Options struct {
 	Name string
 	// Words says in words that anybody may read what an error means.
 	Words func(error) string
-	// Changed is called when a job has begun or ended.
+	// Changed is called when a job has ended.
 	Changed func()
 }
 
@@ -67,7 +67,7 @@ func NewRunner(ctx context.Context, o Options) *Runner {
 	return rs
 }
 
-// Wait waits until all jobs have ended and how they ended is stored. Cancel the context
+// Wait returns when all jobs have ended and their results are stored. Cancel the context
 // given to NewRunner first.
 func (rs *Runner) Wait() { rs.group.Wait() }
 
@@ -76,7 +76,8 @@ type running struct {
 	cancel context.CancelFunc
 }
 
-// Work is what a job does. It tells how far it is and gives a result.
+// Work is what a job does. It reports the share that is done, 0 to 1, and returns a result
+// that can be written as JSON. It has to end soon after ctx has.
 type Work func(ctx context.Context, progress func(done float64, message string)) (any, error)
 
 // lookUp is how long a job tries to learn whether what it stored is stored, when
@@ -200,7 +201,7 @@ type seenOwner struct {
 	at   time.Time // by the clock of this program, which only goes on
 }
 
-// watchJobs says that this server runs its jobs, and finds the jobs of servers
+// watch says that this server runs its jobs, and finds the jobs of servers
 // that have ended.
 func (rs *Runner) watch(ctx context.Context, known map[string]seenOwner) {
 	for {
@@ -253,7 +254,7 @@ func (rs *Runner) look(ctx context.Context, known map[string]seenOwner) error {
 	return err
 }
 
-// Live gives a job with how far it is by now, if it runs here.
+// Live returns a job with its progress by now, if it runs here; else as it was given.
 func (rs *Runner) Live(j Job) Job {
 	rs.mu.Lock()
 	defer rs.mu.Unlock()
@@ -263,7 +264,7 @@ func (rs *Runner) Live(j Job) Job {
 	return j
 }
 
-// Running gives how many jobs run here.
+// Running returns how many jobs run here.
 func (rs *Runner) Running() int {
 	rs.mu.Lock()
 	defer rs.mu.Unlock()
