@@ -22,6 +22,7 @@ import (
 	"lucidorchard/core/flow"
 	"lucidorchard/core/sample"
 	"lucidorchard/database/databasetest"
+	"lucidorchard/inventory"
 	"lucidorchard/model"
 	"lucidorchard/store"
 	trafficsql "lucidorchard/traffic/sql"
@@ -43,7 +44,7 @@ func BenchmarkEstateOfARealSize(b *testing.B) {
 				Value: fmt.Sprintf("v%d", r.IntN(50))})
 		}
 	}
-	listing := store.Listing{Source: "plan", Workloads: all, Complete: true}
+	listing := inventory.Listing{Source: "plan", Workloads: all, Complete: true}
 	start := time.Now()
 	_, err = db.Take(b.Context(), listing)
 	require.NoError(b, err)

@@ -13,10 +13,10 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"lucidorchard/auditing"
 	"lucidorchard/core/evidence"
 	"lucidorchard/printing"
 	"lucidorchard/refuse"
-	"lucidorchard/store"
 )
 
 // evidenceAPI answers about evidence for auditors.
@@ -66,7 +66,7 @@ type evidenceID struct {
 	ID int64 `path:"id" minimum:"1"`
 }
 
-func (s *evidenceAPI) made(ctx context.Context, in *struct{ All }) (*List[store.EvidenceKept], error) {
+func (s *evidenceAPI) made(ctx context.Context, in *struct{ All }) (*List[auditing.EvidenceKept], error) {
 	all, err := s.Store.EvidenceMade(ctx)
 	if err != nil {
 		return nil, err
@@ -207,7 +207,7 @@ func (s *evidenceAPI) compare(ctx context.Context, in *struct {
 	return body(evidence.Compare(before, after)), nil
 }
 
-func (s *evidenceAPI) schedules(ctx context.Context, in *struct{ All }) (*List[store.EvidenceSchedule], error) {
+func (s *evidenceAPI) schedules(ctx context.Context, in *struct{ All }) (*List[auditing.EvidenceSchedule], error) {
 	all, err := s.Store.EvidenceSchedules(ctx)
 	if err != nil {
 		return nil, err

@@ -17,10 +17,12 @@ import (
 
 	"lucidorchard/api"
 	"lucidorchard/app"
+	"lucidorchard/auditing"
 	"lucidorchard/core/estate"
 	"lucidorchard/core/evidence"
 	"lucidorchard/core/flow"
 	"lucidorchard/database/databasetest"
+	"lucidorchard/inventory"
 	"lucidorchard/jobs"
 	"lucidorchard/printing"
 	"lucidorchard/store"
@@ -78,7 +80,7 @@ func TestEvidenceIsMadeAndHandedOut(t *testing.T) {
 		require.Equal(t, 202, c.call("POST", "/api/v1/evidence", map[string]any{"promise": promise, "from": yesterday, "to": today}, &job))
 		job = c.job(&job)
 		require.Equal(t, "done", job.State, job.Message)
-		var list []store.EvidenceKept
+		var list []auditing.EvidenceKept
 		require.Equal(t, 200, c.call("GET", "/api/v1/evidence", nil, &list))
 		require.Equal(t, fmt.Sprintf(`{"evidence":%d}`, list[0].ID), string(*job.Result))
 		return list[0].ID
@@ -120,7 +122,7 @@ func TestEvidenceIsMadeAndHandedOut(t *testing.T) {
 	require.Equal(t, promises.Fingerprint, out.Fingerprint)
 
 	// Its inputs come out the same, whatever has changed since.
-	require.NoError(t, db.SetTags(t.Context(), []store.TagEdit{{Workload: "laptop", Key: "app", Value: new(string)}}, "me", "away"))
+	require.NoError(t, db.SetTags(t.Context(), []inventory.TagEdit{{Workload: "laptop", Key: "app", Value: new(string)}}, "me", "away"))
 	require.Equal(t, 201, c.replace(1, "group store = address in 10.0.1.0/24\nlayer l\npermit any -> store on any\n"))
 	_, err = db.AddBatch(t.Context(), trafficsql.BatchOf("two", flow.Stating([]flow.Record{later(records[0])}), nil))
 	require.NoError(t, err)
@@ -158,7 +160,7 @@ func TestEvidenceIsMadeAndHandedOut(t *testing.T) {
 	require.Equal(t, 201, c.call("POST", "/api/v1/evidence-schedules", schedule, &made))
 	require.Equal(t, 409, c.call("POST", "/api/v1/evidence-schedules", schedule, nil))
 	require.Equal(t, 404, c.call("POST", "/api/v1/evidence-schedules", map[string]any{"promise": "group nobody", "every": "month"}, nil))
-	var schedules []store.EvidenceSchedule
+	var schedules []auditing.EvidenceSchedule
 	require.Equal(t, 200, c.call("GET", "/api/v1/evidence-schedules", nil, &schedules))
 	require.Len(t, schedules, 1)
 	require.Equal(t, 204, c.call("DELETE", fmt.Sprint("/api/v1/evidence-schedules/", made.ID), nil, nil))

@@ -15,7 +15,7 @@ import (
 	"lucidorchard/app"
 	"lucidorchard/core/estate"
 	"lucidorchard/ingest"
-	"lucidorchard/store"
+	"lucidorchard/inventory"
 )
 
 // listingPath is the only path that a token opens.
@@ -37,16 +37,16 @@ type ListingOut struct {
 
 // TokenOut is a new token with its secret, which is shown only once.
 type TokenOut struct {
-	store.Token
+	inventory.Token
 	Secret string `json:"secret"`
 }
 
 // Disagreement is a tag on which sources disagree.
 type Disagreement struct {
-	Workload string              `json:"workload"`
-	Name     string              `json:"name"`
-	Key      string              `json:"key"`
-	Values   []store.SourceValue `json:"values" doc:"The one that counts first"`
+	Workload string                  `json:"workload"`
+	Name     string                  `json:"name"`
+	Key      string                  `json:"key"`
+	Values   []inventory.SourceValue `json:"values" doc:"The one that counts first"`
 }
 
 // DisagreementList is a page of disagreements.
@@ -123,7 +123,7 @@ func (s *inventoryAPI) takeListing(ctx context.Context, in *struct {
 	Confirm     int    `query:"confirm" minimum:"0" doc:"Of a complete list that lacks more than a tenth of what its source listed before, and is whole all the same: how many it lacks"`
 	rawBody
 }) (*Body[ListingOut], error) {
-	token, ok := ctx.Value(tokenKey{}).(store.Token)
+	token, ok := ctx.Value(tokenKey{}).(inventory.Token)
 	if !ok {
 		return nil, huma.Error401Unauthorized("found no token")
 	}
@@ -171,7 +171,7 @@ func (s *inventoryAPI) takeListing(ctx context.Context, in *struct {
 		return nil, huma.Error422UnprocessableEntity("some rows of the complete list cannot be used, and would be " +
 			"taken for missing; nothing was taken. The first: " + file.Errors[0].Error())
 	}
-	taken, err := s.Store.Take(ctx, store.Listing{Source: token.Source, Keys: file.Keys, Workloads: file.Workloads,
+	taken, err := s.Store.Take(ctx, inventory.Listing{Source: token.Source, Keys: file.Keys, Workloads: file.Workloads,
 		Complete: in.Complete, Confirm: in.Confirm, Author: token.Name})
 	if err != nil {
 		return nil, err
@@ -191,7 +191,7 @@ func (s *inventoryAPI) takeListing(ctx context.Context, in *struct {
 	return body(out), nil
 }
 
-func (s *inventoryAPI) sources(ctx context.Context, in *struct{ All }) (*List[store.Source], error) {
+func (s *inventoryAPI) sources(ctx context.Context, in *struct{ All }) (*List[inventory.Source], error) {
 	all, err := s.Store.Sources(ctx)
 	if err != nil {
 		return nil, err
@@ -203,7 +203,7 @@ func (s *inventoryAPI) rankSources(ctx context.Context, in *struct {
 	Body struct {
 		Names []string `json:"names" doc:"All sources, the one whose values win first"`
 	}
-}) (*List[store.Source], error) {
+}) (*List[inventory.Source], error) {
 	all, err := s.Store.Sources(ctx)
 	if err != nil {
 		return nil, err
@@ -249,7 +249,7 @@ func (s *inventoryAPI) disagreements(ctx context.Context, in *struct {
 	return body(out), nil
 }
 
-func (s *inventoryAPI) tokens(ctx context.Context, in *struct{ All }) (*List[store.Token], error) {
+func (s *inventoryAPI) tokens(ctx context.Context, in *struct{ All }) (*List[inventory.Token], error) {
 	all, err := s.Store.Tokens(ctx)
 	if err != nil {
 		return nil, err
@@ -275,7 +275,7 @@ func (s *inventoryAPI) addToken(ctx context.Context, in *struct {
 	raw := make([]byte, 32)
 	_, _ = rand.Read(raw) // never fails
 	secret := "lo_" + base64.RawURLEncoding.EncodeToString(raw)
-	t, err := s.Store.AddToken(ctx, store.Token{Name: in.Body.Name, Source: in.Body.Source, Release: in.Body.Release, Author: s.Author}, secret)
+	t, err := s.Store.AddToken(ctx, inventory.Token{Name: in.Body.Name, Source: in.Body.Source, Release: in.Body.Release, Author: s.Author}, secret)
 	if err != nil {
 		return nil, err
 	}
@@ -296,7 +296,7 @@ func (s *inventoryAPI) revokeToken(ctx context.Context, in *struct {
 
 func (s *inventoryAPI) oneToken(ctx context.Context, in *struct {
 	ID int64 `path:"id"`
-}) (*Body[store.Token], error) {
+}) (*Body[inventory.Token], error) {
 	all, err := s.Store.Tokens(ctx)
 	if err != nil {
 		return nil, err

@@ -16,6 +16,7 @@ import (
 	"lucidorchard/api"
 	"lucidorchard/app"
 	"lucidorchard/database/databasetest"
+	"lucidorchard/inventory"
 	"lucidorchard/jobs"
 	"lucidorchard/store"
 )
@@ -146,7 +147,7 @@ func TestForeignHeadingsAreRememberedAndDisagreementsSettled(t *testing.T) {
 	require.Equal(t, [2]string{"booking-entry-01", "env"}, [2]string{d.Disagreements[0].Workload,
 		d.Disagreements[0].Key})
 	counts := d.Disagreements[0].Values[0].Source
-	var sources []store.Source
+	var sources []inventory.Source
 	require.Equal(t, 409, c.call("PUT", "/api/v1/sources", map[string]any{"names": []string{"plan"}}, nil),
 		"one is missing")
 	other := map[string]string{"plan": "inventory", "inventory": "plan"}[counts]
@@ -253,7 +254,7 @@ func TestVocabularySuggestionsAndSelections(t *testing.T) {
 	require.Equal(t, 422, c.call("PUT", "/api/v1/vocabulary/structural",
 		map[string]any{"keys": []string{"app", "app"}}, nil))
 
-	var sel []store.Selection
+	var sel []inventory.Selection
 	require.Equal(t, 200, c.call("PUT", "/api/v1/selections",
 		map[string]any{"list": "workloads", "name": "stores", "filter": "tag=tier%3Dstore"}, &sel))
 	require.Len(t, sel, 1)

@@ -18,9 +18,10 @@ import (
 	"lucidorchard/core/expr"
 	"lucidorchard/core/policy"
 	"lucidorchard/core/reach"
+	"lucidorchard/drafting"
 	"lucidorchard/ingest"
+	"lucidorchard/inventory"
 	"lucidorchard/model"
-	"lucidorchard/store"
 )
 
 // EffectiveRule is a rule that can decide traffic of a workload.
@@ -33,12 +34,12 @@ type EffectiveRule struct {
 // WorkloadRules is what may reach a workload, and what it may reach, in deciding
 // order.
 type WorkloadRules struct {
-	In     []EffectiveRule     `json:"in" doc:"Rules that can match with the workload as server"`
-	Out    []EffectiveRule     `json:"out" doc:"With the workload as client"`
-	ToIt   CountsOut           `json:"toIt" doc:"Conversations of the window in which it is the server"`
-	FromIt CountsOut           `json:"fromIt" doc:"In which it is the client"`
-	Said   []store.SourceValue `json:"said" doc:"What every source says of its tags"`
-	Former []store.FormerValue `json:"former" doc:"What was said before"`
+	In     []EffectiveRule         `json:"in" doc:"Rules that can match with the workload as server"`
+	Out    []EffectiveRule         `json:"out" doc:"With the workload as client"`
+	ToIt   CountsOut               `json:"toIt" doc:"Conversations of the window in which it is the server"`
+	FromIt CountsOut               `json:"fromIt" doc:"In which it is the client"`
+	Said   []inventory.SourceValue `json:"said" doc:"What every source says of its tags"`
+	Former []inventory.FormerValue `json:"former" doc:"What was said before"`
 }
 
 // MembershipChange is when a workload joined or left a group, and why.
@@ -195,7 +196,7 @@ func (s *groupsAPI) groupHistory(ctx context.Context, in *struct {
 
 // membershipChanges replays what was said of tags and asks the group, as it is
 // defined now, before and after each change.
-func membershipChanges(snap *model.Model, group string, said []store.SaidValue, from time.Time) []MembershipChange {
+func membershipChanges(snap *model.Model, group string, said []inventory.SaidValue, from time.Time) []MembershipChange {
 	out := []MembershipChange{}
 	for len(said) > 0 {
 		n := 1
@@ -286,7 +287,7 @@ const firstTags = "its first tags"
 
 // tagChanges says what changed about a workload's tags at an instant, and who
 // said so.
-func tagChanges(had, has map[string]string, said []store.SaidValue, at time.Time) string {
+func tagChanges(had, has map[string]string, said []inventory.SaidValue, at time.Time) string {
 	if len(had) == 0 {
 		return firstTags
 	}
@@ -371,7 +372,7 @@ func (s *groupsAPI) removeGroup(ctx context.Context, in *struct {
 
 func (s *groupsAPI) regroup(ctx context.Context, w Window, revision int, dryRun bool, words string,
 	edit func(*model.Model, *RegroupOut) (string, *policy.EditError),
-	probes ...store.ProbeEdit) (*Stored[RegroupOut], error) {
+	probes ...drafting.ProbeEdit) (*Stored[RegroupOut], error) {
 	v, snap, err := s.view(ctx, w)
 	if err != nil {
 		return nil, err

@@ -5,8 +5,8 @@ import (
 	"strings"
 
 	"lucidorchard/app"
+	"lucidorchard/inventory"
 	"lucidorchard/releasing"
-	"lucidorchard/store"
 )
 
 // Releases from a job, with a token that may release.
@@ -64,7 +64,7 @@ func (s *pipelineAPI) follow(ctx context.Context, in *struct {
 }
 
 // tokenOf gives the token that a request came with.
-func tokenOf(ctx context.Context) store.Token {
-	t, _ := ctx.Value(tokenKey{}).(store.Token)
+func tokenOf(ctx context.Context) inventory.Token {
+	t, _ := ctx.Value(tokenKey{}).(inventory.Token)
 	return t
 }

@@ -25,6 +25,7 @@ import (
 	"lucidorchard/core/plan"
 	"lucidorchard/core/sample"
 	"lucidorchard/database/databasetest"
+	"lucidorchard/inventory"
 	"lucidorchard/model"
 	"lucidorchard/point"
 	"lucidorchard/releasing"
@@ -71,7 +72,7 @@ func BenchmarkConnectedPoints(b *testing.B) {
 	require.NoError(b, err)
 	defer db.Close()
 	e, text := sample.Large(workloads, 2*points, 2000)
-	_, err = db.Take(b.Context(), store.Listing{Source: "plan", Workloads: e.Workloads(), Complete: true})
+	_, err = db.Take(b.Context(), inventory.Listing{Source: "plan", Workloads: e.Workloads(), Complete: true})
 	require.NoError(b, err)
 	require.NoError(b, db.Begin(b.Context(), model.Revision{No: 1, Text: text, Blame: model.Blame{}, Author: "bench",
 		Words: "begin"}))
@@ -206,6 +207,6 @@ func BenchmarkConnectedPoints(b *testing.B) {
 func retag(b *testing.B, a *app.App, m *model.Model, id, tier string) {
 	v, err := m.View(b.Context(), m.From, m.To)
 	require.NoError(b, err)
-	_, err = a.SetTags(b.Context(), v, m, []store.TagEdit{{Workload: id, Key: "tier", Value: &tier}}, "Set tier", false)
+	_, err = a.SetTags(b.Context(), v, m, []inventory.TagEdit{{Workload: id, Key: "tier", Value: &tier}}, "Set tier", false)
 	require.NoError(b, err)
 }

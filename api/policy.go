@@ -14,9 +14,10 @@ import (
 	"lucidorchard/core/reach"
 	"lucidorchard/core/report"
 	"lucidorchard/database"
+	"lucidorchard/drafting"
+	"lucidorchard/history"
 	"lucidorchard/model"
 	"lucidorchard/refuse"
-	"lucidorchard/store"
 )
 
 // StatementOut is a line of the policy document.
@@ -59,14 +60,14 @@ func etag(revision int) string { return fmt.Sprintf("%q", fmt.Sprint(revision)) 
 
 // PolicyOut is the policy document.
 type PolicyOut struct {
-	Revision   int            `json:"revision"`
-	Text       string         `json:"text"`
-	Statements []StatementOut `json:"statements"`
-	Rules      int            `json:"rules"`
-	Counts     CountsOut      `json:"counts" doc:"Conversations of the window by verdict"`
-	Undo       *store.Change  `json:"undo,omitempty"`
-	Redo       *store.Change  `json:"redo,omitempty"`
-	Edits      int            `json:"edits" doc:"Revisions since the beginning"`
+	Revision   int             `json:"revision"`
+	Text       string          `json:"text"`
+	Statements []StatementOut  `json:"statements"`
+	Rules      int             `json:"rules"`
+	Counts     CountsOut       `json:"counts" doc:"Conversations of the window by verdict"`
+	Undo       *history.Change `json:"undo,omitempty"`
+	Redo       *history.Change `json:"redo,omitempty"`
+	Edits      int             `json:"edits" doc:"Revisions since the beginning"`
 }
 
 // EditIn is an edit of the document.
@@ -247,7 +248,7 @@ func (s *policyAPI) editPolicy(ctx context.Context, in *struct {
 
 // edited stores a text as the next revision, or says what that would do.
 func (s *base) edited(ctx context.Context, v *reach.View, snap *model.Model, text, words string,
-	dryRun bool, probes ...store.ProbeEdit) (*Stored[EditOut], error) {
+	dryRun bool, probes ...drafting.ProbeEdit) (*Stored[EditOut], error) {
 	out := EditOut{Revision: snap.Head.No, Words: words, Errors: []TextError{}}
 	if dryRun {
 		c, err := app.Changing(ctx, v, snap, text)
@@ -320,18 +321,18 @@ func (s *policyAPI) importPolicy(ctx context.Context, in *struct {
 	return s.edited(ctx, v, snap, p.Format(), cmp.Or(in.Body.Words, "Replace the text"), in.DryRun)
 }
 
-func (s *policyAPI) undo(ctx context.Context, _ *struct{}) (*Body[store.Change], error) {
+func (s *policyAPI) undo(ctx context.Context, _ *struct{}) (*Body[history.Change], error) {
 	c, err := s.Store.Undo(ctx, s.Author)
 	return s.turn(ctx, c, err)
 }
 
-func (s *policyAPI) redo(ctx context.Context, _ *struct{}) (*Body[store.Change], error) {
+func (s *policyAPI) redo(ctx context.Context, _ *struct{}) (*Body[history.Change], error) {
 	c, err := s.Store.Redo(ctx, s.Author)
 	return s.turn(ctx, c, err)
 }
 
-func (s *policyAPI) turn(ctx context.Context, c *store.Change, err error) (*Body[store.Change], error) {
-	if errors.Is(err, store.ErrNothing) {
+func (s *policyAPI) turn(ctx context.Context, c *history.Change, err error) (*Body[history.Change], error) {
+	if errors.Is(err, history.ErrNothing) {
 		return nil, huma.Error409Conflict("there is nothing left to undo or redo")
 	}
 	if err != nil {

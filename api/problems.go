@@ -18,9 +18,9 @@ import (
 	"lucidorchard/core/decide"
 	"lucidorchard/database"
 	"lucidorchard/disk"
+	"lucidorchard/inventory"
 	"lucidorchard/model"
 	"lucidorchard/refuse"
-	"lucidorchard/store"
 )
 
 // Types of problems (RFC 9457). They are names, and stay: a program may act upon
@@ -120,8 +120,8 @@ func (s *base) failed(ctx context.Context, err error) error {
 	var (
 		unknown  *database.UnknownError
 		repeated *database.RepeatedError
-		changed  *store.ChangedError
-		lacks    *store.LacksError
+		changed  *inventory.ChangedError
+		lacks    *inventory.LacksError
 		full     *disk.FullError
 		fault    *model.Fault
 		told     huma.StatusError

@@ -10,8 +10,8 @@ import (
 	"lucidorchard/app"
 	"lucidorchard/core/decide"
 	"lucidorchard/core/policy"
+	"lucidorchard/drafting"
 	"lucidorchard/jobs"
-	"lucidorchard/store"
 )
 
 // ProposalOut is a proposal with its rule cut into parts.
@@ -28,10 +28,10 @@ type DerivedOut struct {
 
 // Proposals is the newest derivation as far as it still stands.
 type Proposals struct {
-	Job     *jobs.Job       `json:"job,omitempty" doc:"The newest derivation"`
-	Derived *DerivedOut     `json:"derived,omitempty" doc:"The result of the newest that is done, without what the draft has taken"`
-	Stale   bool            `json:"stale" doc:"The draft has changed since; deriving again proposes only the difference"`
-	Refused []store.Refusal `json:"refused"`
+	Job     *jobs.Job          `json:"job,omitempty" doc:"The newest derivation"`
+	Derived *DerivedOut        `json:"derived,omitempty" doc:"The result of the newest that is done, without what the draft has taken"`
+	Stale   bool               `json:"stale" doc:"The draft has changed since; deriving again proposes only the difference"`
+	Refused []drafting.Refusal `json:"refused"`
 }
 
 // proposalsAPI answers about derivations and their proposals.

@@ -25,6 +25,7 @@ import (
 	"lucidorchard/core/sample"
 	"lucidorchard/core/service"
 	"lucidorchard/database/databasetest"
+	"lucidorchard/inventory"
 	"lucidorchard/model"
 	"lucidorchard/store"
 	trafficsql "lucidorchard/traffic/sql"
@@ -36,7 +37,7 @@ func large(b *testing.B, workloads, groups, rules int) (*store.Store, *estate.Es
 	require.NoError(b, err)
 	b.Cleanup(func() { db.Close() })
 	e, text := sample.Large(workloads, groups, rules)
-	_, err = db.Take(b.Context(), store.Listing{Source: "plan", Workloads: e.Workloads(), Complete: true})
+	_, err = db.Take(b.Context(), inventory.Listing{Source: "plan", Workloads: e.Workloads(), Complete: true})
 	require.NoError(b, err)
 	require.NoError(b, db.Begin(b.Context(), model.Revision{No: 1, Text: text, Blame: model.Blame{}, Author: "bench",
 		Words: "begin"}))

@@ -1,7 +1,5 @@
 package api
 
-// Suggested tags: found, accepted, refused.
-
 import (
 	"context"
 	"fmt"
@@ -11,8 +9,10 @@ import (
 
 	"lucidorchard/app"
 	"lucidorchard/ingest"
-	"lucidorchard/store"
+	"lucidorchard/inventory"
 )
+
+// Suggested tags: found, accepted, refused.
 
 func (s *vocabularyAPI) allSuggestions(ctx context.Context) (app.SuggestionList, error) {
 	v, snap, err := s.view(ctx, Window{})
@@ -71,9 +71,9 @@ func (s *vocabularyAPI) refuseSuggestions(ctx context.Context, in *struct {
 		Again bool        `json:"again,omitempty" doc:"Take the refusals back"`
 	}
 }) (*Body[app.SuggestionList], error) {
-	var all []store.RefusedTag
+	var all []inventory.RefusedTag
 	for _, t := range in.Body.Tags {
-		all = append(all, store.RefusedTag{Workload: t.Workload, Key: t.Key, Value: t.Value, Author: s.Author})
+		all = append(all, inventory.RefusedTag{Workload: t.Workload, Key: t.Key, Value: t.Value, Author: s.Author})
 	}
 	if err := s.Store.RefuseTags(ctx, all, in.Body.Again); err != nil {
 		return nil, err

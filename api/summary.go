@@ -5,7 +5,7 @@ import (
 
 	"lucidorchard/core/decide"
 	"lucidorchard/core/reach"
-	"lucidorchard/store"
+	"lucidorchard/history"
 )
 
 // Summary is the one fact of each step of the work, and what needs attention.
@@ -23,9 +23,9 @@ type Summary struct {
 	Uncovered     int     `json:"uncovered"`
 	Revision      int     `json:"revision"`
 
-	Undo      *store.Change `json:"undo,omitempty"`
-	Redo      *store.Change `json:"redo,omitempty"`
-	Proposals int           `json:"proposals" doc:"Of the newest derivation, those that are still to be judged"`
+	Undo      *history.Change `json:"undo,omitempty"`
+	Redo      *history.Change `json:"redo,omitempty"`
+	Proposals int             `json:"proposals" doc:"Of the newest derivation, those that are still to be judged"`
 }
 
 // summaryAPI answers about the fact of each step, and what is wrong.

@@ -1,7 +1,5 @@
 package api
 
-// Tags set for chosen workloads.
-
 import (
 	"context"
 	"fmt"
@@ -9,9 +7,11 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"lucidorchard/app"
+	"lucidorchard/inventory"
 	"lucidorchard/model"
-	"lucidorchard/store"
 )
+
+// Tags set for chosen workloads.
 
 // Chosen says which workloads are meant: by id, or all that a filter selects.
 type Chosen struct {
@@ -72,9 +72,9 @@ func (s *workloadsAPI) setTags(ctx context.Context, in *setTagsInput) (*Body[app
 	if err != nil {
 		return nil, err
 	}
-	edits := make([]store.TagEdit, len(ids))
+	edits := make([]inventory.TagEdit, len(ids))
 	for i, id := range ids {
-		edits[i] = store.TagEdit{Workload: id, Key: in.Body.Key, Value: &in.Body.Value}
+		edits[i] = inventory.TagEdit{Workload: id, Key: in.Body.Key, Value: &in.Body.Value}
 	}
 	if len(edits) == 1 {
 		edits[0].Was = in.Body.Was

@@ -15,8 +15,8 @@ import (
 	"lucidorchard/ingest"
 	"lucidorchard/model"
 	"lucidorchard/refuse"
-	"lucidorchard/store"
 	"lucidorchard/traffic"
+	"lucidorchard/transfer"
 )
 
 func (s *importsAPI) transferRoutes(r routes) {
@@ -61,7 +61,7 @@ func (s *importsAPI) restoreEstate(ctx context.Context, in *struct{ rawBody }) (
 	if empty, err := s.Store.Empty(ctx); err != nil {
 		return nil, err
 	} else if !empty {
-		return nil, huma.Error409Conflict(store.ErrNotEmpty.Error())
+		return nil, huma.Error409Conflict(transfer.ErrNotEmpty.Error())
 	}
 	file, err := s.receive(ctx, &in.rawBody, mostEstate)
 	if err != nil {
@@ -72,7 +72,7 @@ func (s *importsAPI) restoreEstate(ctx context.Context, in *struct{ rawBody }) (
 			defer file.Close()
 			lines, err := s.Store.Restore(ctx, func() (io.ReadCloser, error) { return file.Open() },
 				func(n int) { progress(0.5, fmt.Sprintf("%d lines", n)) }, soundState)
-			var bad *store.LineError
+			var bad *transfer.LineError
 			if errors.As(err, &bad) {
 				return nil, refuse.Invalid("the export cannot be used, nothing was stored: " + bad.Error())
 			}

@@ -12,8 +12,8 @@ import (
 	"lucidorchard/app"
 	"lucidorchard/core/estate"
 	"lucidorchard/ingest"
+	"lucidorchard/inventory"
 	"lucidorchard/model"
-	"lucidorchard/store"
 )
 
 // Misspelling is a value that looks like a slip of another.
@@ -95,11 +95,11 @@ func (s *vocabularyAPI) fixMisspellings(ctx context.Context, in *struct {
 	for _, x := range in.Body.Misspellings {
 		to[[2]string{x.Key, x.Value}] = x.Like
 	}
-	var edits []store.TagEdit
+	var edits []inventory.TagEdit
 	for _, w := range snap.Estate.All() {
 		for _, t := range w.Tags {
 			if like, ok := to[[2]string{t.Key, t.Value}]; ok && w.Retired.IsZero() {
-				edits = append(edits, store.TagEdit{Workload: w.ID, Key: t.Key, Value: &like, Was: &t.Value})
+				edits = append(edits, inventory.TagEdit{Workload: w.ID, Key: t.Key, Value: &like, Was: &t.Value})
 			}
 		}
 	}
@@ -187,11 +187,11 @@ func (s *vocabularyAPI) findWorkloads(ctx context.Context, in *struct {
 func (s *vocabularyAPI) selections(ctx context.Context, in *struct {
 	List string `query:"list"`
 	All
-}) (*List[store.Selection], error) {
+}) (*List[inventory.Selection], error) {
 	return s.selectionsOf(ctx, in.List, in.All)
 }
 
-func (s *vocabularyAPI) selectionsOf(ctx context.Context, list string, part All) (*List[store.Selection], error) {
+func (s *vocabularyAPI) selectionsOf(ctx context.Context, list string, part All) (*List[inventory.Selection], error) {
 	all, err := s.Store.Selections(ctx, list)
 	if err != nil {
 		return nil, err
@@ -205,8 +205,8 @@ func (s *vocabularyAPI) saveSelection(ctx context.Context, in *struct {
 		Name   string `json:"name" minLength:"1" maxLength:"100"`
 		Filter string `json:"filter" maxLength:"10000" doc:"The query of the page's address"`
 	}
-}) (*List[store.Selection], error) {
-	if err := s.Store.SaveSelection(ctx, store.Selection{List: in.Body.List, Name: in.Body.Name,
+}) (*List[inventory.Selection], error) {
+	if err := s.Store.SaveSelection(ctx, inventory.Selection{List: in.Body.List, Name: in.Body.Name,
 		Filter: in.Body.Filter, Author: s.Author}); err != nil {
 		return nil, err
 	}
@@ -217,7 +217,7 @@ func (s *vocabularyAPI) saveSelection(ctx context.Context, in *struct {
 func (s *vocabularyAPI) dropSelection(ctx context.Context, in *struct {
 	List string `query:"list" required:"true"`
 	Name string `query:"name" required:"true"`
-}) (*List[store.Selection], error) {
+}) (*List[inventory.Selection], error) {
 	found, err := s.Store.DropSelection(ctx, in.List, in.Name)
 	if err != nil {
 		return nil, err

@@ -13,10 +13,10 @@ import (
 	"lucidorchard/core/derive"
 	"lucidorchard/core/expr"
 	"lucidorchard/core/reach"
+	"lucidorchard/drafting"
 	"lucidorchard/jobs"
 	"lucidorchard/model"
 	"lucidorchard/refuse"
-	"lucidorchard/store"
 )
 
 // Deriving, and the proposals of the newest derivation as they stand.
@@ -46,8 +46,8 @@ type Proposal struct {
 	Choices       []Choice `json:"choices" doc:"What can be taken, from narrow to wide"`
 	Own           int      `json:"own" doc:"Which of the choices is the proposal itself"`
 
-	Refused *store.Refusal `json:"refused,omitempty"`
-	Again   bool           `json:"again" doc:"It was refused, but there is much more behind it now"`
+	Refused *drafting.Refusal `json:"refused,omitempty"`
+	Again   bool              `json:"again" doc:"It was refused, but there is much more behind it now"`
 }
 
 // Choice is a rule that can be taken of a proposal.
@@ -175,7 +175,7 @@ type madeDerivation struct {
 	Derived
 	seen   []derive.Seen
 	behind []behind // of each proposal
-	aside  []store.SetAside
+	aside  []drafting.AsideTalk
 }
 
 // behind is the evidence of a proposal and of each of its choices, as indexes into the
@@ -262,7 +262,7 @@ func derived(ctx context.Context, v *reach.View, m *model.Model, balance float64
 		for _, i := range x.Conversations {
 			c := &convs[i]
 			out.seen[number[i]].Aside = 1 + reason
-			out.aside = append(out.aside, store.SetAside{Reason: string(x.Reason), Client: c.Client.Addr, Server: c.Server.Addr,
+			out.aside = append(out.aside, drafting.AsideTalk{Reason: string(x.Reason), Client: c.Client.Addr, Server: c.Server.Addr,
 				Point: c.Point})
 		}
 		o := Aside{Reason: string(x.Reason), Words: x.Reason.Words(), Conversations: len(x.Conversations),
@@ -352,7 +352,7 @@ func proposalOf(v *reach.View, convs []derive.Conversation, p *derive.Proposal) 
 
 // keepDerivation stores a derivation and its proposals.
 func (a *App) keepDerivation(ctx context.Context, d *madeDerivation) (DerivationMade, error) {
-	rows := make([]store.Proposal, len(d.Proposals))
+	rows := make([]drafting.KeptProposal, len(d.Proposals))
 	for i, p := range d.Proposals {
 		raw, err := json.Marshal(p)
 		if err != nil {
@@ -362,13 +362,13 @@ func (a *App) keepDerivation(ctx context.Context, d *madeDerivation) (Derivation
 		if err != nil {
 			return DerivationMade{}, err
 		}
-		rows[i] = store.Proposal{Rule: p.Key, Body: raw, Seen: seen}
+		rows[i] = drafting.KeptProposal{Rule: p.Key, Body: raw, Seen: seen}
 	}
 	seen, err := packed(d.seen)
 	if err != nil {
 		return DerivationMade{}, err
 	}
-	id, err := a.Store.AddDerivation(ctx, store.Derivation{Revision: d.Revision, Seen: seen}, rows, d.aside,
+	id, err := a.Store.AddDerivation(ctx, drafting.Derivation{Revision: d.Revision, Seen: seen}, rows, d.aside,
 		func(ids []int64) (json.RawMessage, error) {
 			for i := range d.Path {
 				for k, place := range d.Path[i].IDs {
@@ -389,7 +389,7 @@ func packed(seen any) ([]byte, error) {
 
 func unpacked(b []byte, seen any) error { return gob.NewDecoder(bytes.NewReader(b)).Decode(seen) }
 
-func readProposal(row store.Proposal) (p Proposal, err error) {
+func readProposal(row drafting.KeptProposal) (p Proposal, err error) {
 	if err := json.Unmarshal(row.Body, &p); err != nil {
 		return p, fmt.Errorf("proposal %d cannot be read: %w", row.ID, err)
 	}

@@ -1,7 +1,5 @@
 package app
 
-// The newest derivation as it stands under the draft.
-
 import (
 	"context"
 	"encoding/json"
@@ -11,9 +9,11 @@ import (
 
 	"lucidorchard/core/decide"
 	"lucidorchard/core/derive"
+	"lucidorchard/drafting"
 	"lucidorchard/model"
-	"lucidorchard/store"
 )
+
+// The newest derivation as it stands under the draft.
 
 // derivations remembers the newest derivation, which does not change once it is stored, and
 // which of its conversations the draft that was asked about last leaves open.
@@ -91,7 +91,7 @@ func (a *App) readDerivation(ctx context.Context, id int64) (*keptDerivation, er
 // Derived returns the newest derivation as far as the draft leaves it open, and all
 // refusals, newest first; nil if there is no derivation yet. A proposal all of whose
 // conversations are decided by now is not among its proposals.
-func (a *App) Derived(ctx context.Context, m *model.Model) (*Derived, []store.Refusal, error) {
+func (a *App) Derived(ctx context.Context, m *model.Model) (*Derived, []drafting.Refusal, error) {
 	refused, err := a.Store.Refusals(ctx)
 	if err != nil {
 		return nil, nil, err
@@ -229,7 +229,7 @@ func linesOf(m *model.Model) map[string]int {
 }
 
 // standing finds the refusal of a rule that holds; nil: none.
-func standing(refused []store.Refusal, rule string, have map[string]int) *store.Refusal {
+func standing(refused []drafting.Refusal, rule string, have map[string]int) *drafting.Refusal {
 	for i := range refused {
 		if r := &refused[i]; r.Rule == rule && (r.Instead == "" || have[r.Instead] > 0) {
 			return r
@@ -241,6 +241,6 @@ func standing(refused []store.Refusal, rule string, have map[string]int) *store.
 // muchMore reports whether the evidence has changed so much since a refusal that
 // a person should look again: twice the conversations or callers, and not just a
 // few.
-func muchMore(r *store.Refusal, conversations, callers int) bool {
+func muchMore(r *drafting.Refusal, conversations, callers int) bool {
 	return r.Conversations > 0 && (conversations >= 2*r.Conversations+5 || callers >= 2*r.Callers+3)
 }

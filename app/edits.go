@@ -7,9 +7,9 @@ import (
 
 	"lucidorchard/core/policy"
 	"lucidorchard/database"
+	"lucidorchard/drafting"
 	"lucidorchard/model"
 	"lucidorchard/refuse"
-	"lucidorchard/store"
 )
 
 // Locate finds where a line of an older revision stands now. A line that has
@@ -75,7 +75,7 @@ type Edited struct {
 }
 
 // apply stores an edit, and tells of it.
-func (a *App) apply(ctx context.Context, e store.Edit) error {
+func (a *App) apply(ctx context.Context, e drafting.Edit) error {
 	if e.Revision == nil && len(e.Refusals) == 0 && len(e.Probes) == 0 {
 		return nil
 	}
@@ -94,7 +94,7 @@ func (a *App) apply(ctx context.Context, e store.Edit) error {
 }
 
 // SaveText stores a new revision, with what changes of the probes along with it.
-func (a *App) SaveText(ctx context.Context, snap *model.Model, text, words string, probes ...store.ProbeEdit) (int,
+func (a *App) SaveText(ctx context.Context, snap *model.Model, text, words string, probes ...drafting.ProbeEdit) (int,
 	error) {
 	if text == snap.Head.Text {
 		return snap.Head.No, nil
@@ -104,7 +104,7 @@ func (a *App) SaveText(ctx context.Context, snap *model.Model, text, words strin
 	}
 	r := model.Revision{No: snap.Head.No + 1, Text: text, Author: a.Author, Words: words,
 		Blame: blame(snap.Head, text)}
-	return r.No, a.apply(ctx, store.Edit{Words: words, Author: a.Author, Revision: &r, Probes: probes})
+	return r.No, a.apply(ctx, drafting.Edit{Words: words, Author: a.Author, Revision: &r, Probes: probes})
 }
 
 // blame says for each line of the new text which revision wrote it.

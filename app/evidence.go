@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"lucidorchard/auditing"
 	"lucidorchard/core/evidence"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/plural"
@@ -17,7 +18,6 @@ import (
 	"lucidorchard/jobs"
 	"lucidorchard/model"
 	"lucidorchard/refuse"
-	"lucidorchard/store"
 )
 
 // EvidenceMade is the result of a job that makes evidence.
@@ -117,13 +117,13 @@ func (a *App) makeEvidence(ctx context.Context, c *evidence.Case, schedule *int6
 		return 0, err
 	}
 	progress(0.97, "keeping it")
-	return a.Store.PutEvidence(ctx, &store.EvidenceKept{Promise: c.Promise, From: c.From, To: c.To, Made: c.Made, Author: c.By, Sentence: e.Sentence, Schedule: schedule,
+	return a.Store.PutEvidence(ctx, &auditing.EvidenceKept{Promise: c.Promise, From: c.From, To: c.To, Made: c.Made, Author: c.By, Sentence: e.Sentence, Schedule: schedule,
 		Body: body})
 }
 
 // Evidence gives evidence that was made, with what it says and the key that signed it, as
 // long as it is what was signed.
-func (a *App) Evidence(ctx context.Context, id int64) (*store.EvidenceKept, *evidence.Evidence, ed25519.PublicKey, error) {
+func (a *App) Evidence(ctx context.Context, id int64) (*auditing.EvidenceKept, *evidence.Evidence, ed25519.PublicKey, error) {
 	kept, err := a.Store.EvidenceOf(ctx, id)
 	if errors.Is(err, database.ErrNone) {
 		return nil, nil, nil, refuse.Missing(fmt.Sprintf("there is no evidence %d", id))
@@ -167,7 +167,7 @@ func (a *App) AddEvidenceSchedule(ctx context.Context, m *model.Model, promise, 
 	if err != nil {
 		return 0, err
 	}
-	id, err := a.Store.AddEvidenceSchedule(ctx, store.EvidenceSchedule{Promise: promise, Every: every, Author: a.Author})
+	id, err := a.Store.AddEvidenceSchedule(ctx, auditing.EvidenceSchedule{Promise: promise, Every: every, Author: a.Author})
 	if errors.Is(err, database.ErrTaken) {
 		return 0, refuse.Conflict("that is made every " + every + " already; nothing was changed")
 	}

@@ -12,6 +12,7 @@ import (
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/service"
+	"lucidorchard/inventory"
 	"lucidorchard/model"
 	"lucidorchard/store"
 	trafficsql "lucidorchard/traffic/sql"
@@ -32,7 +33,7 @@ func floodLand(t testing.TB, db *store.Store, groups int) {
 	for i := range groups {
 		fmt.Fprintf(&text, "reject g%d -> g%d on tcp/22\nreject g%d -> g%d on tcp/23\n", i, (i+1)%groups, i, (i+2)%groups)
 	}
-	_, err := db.Take(t.Context(), store.Listing{Source: "list", Workloads: ws, Complete: true})
+	_, err := db.Take(t.Context(), inventory.Listing{Source: "list", Workloads: ws, Complete: true})
 	require.NoError(t, err)
 	require.NoError(t, db.Begin(t.Context(), model.Revision{No: 1, Text: text.String(), Blame: model.Blame{}, Author: "me", Words: "begin"}))
 }

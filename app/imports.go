@@ -9,10 +9,10 @@ import (
 
 	"lucidorchard/core/estate"
 	"lucidorchard/ingest"
+	"lucidorchard/inventory"
 	"lucidorchard/jobs"
 	"lucidorchard/model"
 	"lucidorchard/refuse"
-	"lucidorchard/store"
 )
 
 // File is a file that was sent here, whole. It belongs to who closes it.
@@ -136,7 +136,7 @@ func (a *App) readWorkloads(ctx context.Context, snap *model.Model, file *File, 
 	}
 	r.listed = len(listed)
 	r.compare(snap, in, sources, listed, spokenFor)
-	if lacks := (&store.LacksError{Listed: len(listed), Missing: r.report.Missing}); in.Complete && lacks.Much() {
+	if lacks := (&inventory.LacksError{Listed: len(listed), Missing: r.report.Missing}); in.Complete && lacks.Much() {
 		r.report.Confirm = lacks.Missing
 		r.report.Warnings = append(r.report.Warnings, lacks.Error())
 	}
@@ -185,7 +185,7 @@ func columns(look *ingest.Look, guess func([]string) ingest.Mapping, before map[
 }
 
 // table reads a list of workloads that is a table.
-func (r *reading) table(in ImportOptions, f *os.File, look *ingest.Look, sources []store.Source, preview bool) error {
+func (r *reading) table(in ImportOptions, f *os.File, look *ingest.Look, sources []inventory.Source, preview bool) error {
 	var before map[string]string
 	for _, s := range sources {
 		if s.Name == in.Source {
@@ -223,12 +223,12 @@ func (a *App) ImportWorkloads(ctx context.Context, m *model.Model, file *File, o
 		return jobs.Job{}, err
 	}
 	if r.report.Confirm != 0 && o.Confirm != r.report.Confirm {
-		return jobs.Job{}, &store.LacksError{Listed: r.listed, Missing: r.report.Missing}
+		return jobs.Job{}, &inventory.LacksError{Listed: r.listed, Missing: r.report.Missing}
 	}
 	return a.StartStoring(ctx, "import-workloads", "Import workloads from "+o.Source,
 		func(ctx context.Context, progress func(float64, string)) (any, error) {
 			progress(0.3, fmt.Sprintf("storing %d workloads", len(r.file.Workloads)))
-			taken, err := a.Store.Take(ctx, store.Listing{Source: o.Source, Keys: r.file.Keys,
+			taken, err := a.Store.Take(ctx, inventory.Listing{Source: o.Source, Keys: r.file.Keys,
 				Workloads: r.file.Workloads, Complete: o.Complete, Confirm: o.Confirm, Mapping: r.form.Columns,
 				Author: a.Author, Words: "Import workloads from " + o.Source})
 			if err != nil {

@@ -1,7 +1,5 @@
 package app
 
-// What a list of workloads would change, row by row.
-
 import (
 	"fmt"
 	"net/netip"
@@ -10,12 +8,14 @@ import (
 
 	"lucidorchard/core/estate"
 	"lucidorchard/ingest"
+	"lucidorchard/inventory"
 	"lucidorchard/model"
-	"lucidorchard/store"
 )
 
+// What a list of workloads would change, row by row.
+
 // compare says what a listing does to the estate.
-func (r *reading) compare(snap *model.Model, in ImportOptions, sources []store.Source, listed []string,
+func (r *reading) compare(snap *model.Model, in ImportOptions, sources []inventory.Source, listed []string,
 	spokenFor map[string]bool) {
 	out, file := &r.report, r.file
 	rank := map[string]int{estate.ByHand: -1, in.Source: 1 << 30} // a source that is heard first comes last

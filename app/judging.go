@@ -8,9 +8,9 @@ import (
 	"lucidorchard/core/derive"
 	"lucidorchard/core/policy"
 	"lucidorchard/core/reach"
+	"lucidorchard/drafting"
 	"lucidorchard/model"
 	"lucidorchard/refuse"
-	"lucidorchard/store"
 )
 
 // Judgement is what a person says of a proposal.
@@ -55,7 +55,7 @@ func (a *App) Judge(ctx context.Context, v *reach.View, m *model.Model, base int
 	if err := affordable(m, text); err != nil {
 		return out, err
 	}
-	edit := store.Edit{Words: out.Words, Author: a.Author, Refusals: j.refusals}
+	edit := drafting.Edit{Words: out.Words, Author: a.Author, Refusals: j.refusals}
 	if text != m.Head.Text {
 		edit.Revision = &model.Revision{No: m.Head.No + 1, Text: text, Author: a.Author, Words: out.Words,
 			Blame: blame(m.Head, text)}
@@ -69,7 +69,7 @@ type judging struct {
 	rules    []*policy.Rule
 	took     []*Proposal // of the rules
 	lines    []string    // what the policy gains
-	refusals []store.RefusalEdit
+	refusals []drafting.RefusalEdit
 	refused  []string // sentences
 	again    []string
 }
@@ -84,7 +84,7 @@ func (a *App) judging(ctx context.Context, m *model.Model, base int, all []Judge
 	if err != nil {
 		return nil, err
 	}
-	byID := map[int64]store.Proposal{}
+	byID := map[int64]drafting.KeptProposal{}
 	for _, r := range rows {
 		byID[r.ID] = r
 	}
@@ -113,7 +113,7 @@ func (a *App) judging(ctx context.Context, m *model.Model, base int, all []Judge
 			j.refuse(&p, x.Reason, a.Author, "")
 		case "again":
 			j.again = append(j.again, p.Key)
-			j.refusals = append(j.refusals, store.RefusalEdit{Rule: p.Key})
+			j.refusals = append(j.refusals, drafting.RefusalEdit{Rule: p.Key})
 		default:
 			choice := p.Own
 			if x.Choice != nil {
@@ -142,7 +142,7 @@ func (a *App) judging(ctx context.Context, m *model.Model, base int, all []Judge
 }
 
 func (j *judging) refuse(p *Proposal, reason, author, instead string) {
-	j.refusals = append(j.refusals, store.RefusalEdit{Rule: p.Key, Refusal: &store.Refusal{
+	j.refusals = append(j.refusals, drafting.RefusalEdit{Rule: p.Key, Refusal: &drafting.Refusal{
 		Rule: p.Key, Reason: strings.TrimSpace(reason), Author: author, Conversations: p.Conversations,
 		Callers: p.CallerCount, Instead: instead,
 	}})

@@ -20,6 +20,8 @@ import (
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/service"
+	"lucidorchard/drafting"
+	"lucidorchard/inventory"
 	"lucidorchard/model"
 	"lucidorchard/notify"
 	"lucidorchard/store"
@@ -86,7 +88,7 @@ func land(t testing.TB, db *store.Store) {
 		w.SetTag(estate.Tag{Key: "app", Value: fmt.Sprint("app", i%30)})
 		ws = append(ws, w)
 	}
-	_, err := db.Take(t.Context(), store.Listing{Source: "list", Workloads: ws, Complete: true})
+	_, err := db.Take(t.Context(), inventory.Listing{Source: "list", Workloads: ws, Complete: true})
 	require.NoError(t, err)
 	require.NoError(t, db.Begin(t.Context(), model.Revision{No: 1, Text: "group store = tier is store\ngroup inside = not outside\nlayer l\npermit inside -> store on tcp/443\n" +
 		"reject any -> store on any\nassert never outside -> store on any\n", Blame: model.Blame{}, Author: "me", Words: "begin"}))
@@ -346,7 +348,7 @@ func TestTrafficOfAFilterIsTold(t *testing.T) {
 	// A group that goes leaves a notice that says why it is silent.
 	id, err = put("group=store")
 	require.NoError(t, err)
-	require.NoError(t, db.Apply(t.Context(), store.Edit{Revision: &model.Revision{No: 2, Text: "layer l\npermit any -> any on any\n", Blame: model.Blame{},
+	require.NoError(t, db.Apply(t.Context(), drafting.Edit{Revision: &model.Revision{No: 2, Text: "layer l\npermit any -> any on any\n", Blame: model.Blame{},
 		Author: "me", Words: "all"}}))
 	require.Eventually(t, func() bool {
 		m, err := a.Model(t.Context())

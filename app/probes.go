@@ -5,16 +5,16 @@ import (
 	"fmt"
 
 	"lucidorchard/core/whatif"
+	"lucidorchard/drafting"
 	"lucidorchard/model"
-	"lucidorchard/store"
 )
 
 // KeepProbes adds probes in one step that can be undone; one that is there gets
 // the new verdict and reason.
 func (a *App) KeepProbes(ctx context.Context, probes []model.Probe) error {
-	e := store.Edit{Author: a.Author}
+	e := drafting.Edit{Author: a.Author}
 	for _, p := range probes {
-		e.Probes = append(e.Probes, store.ProbeEdit{Question: p.Question, Probe: &p})
+		e.Probes = append(e.Probes, drafting.ProbeEdit{Question: p.Question, Probe: &p})
 	}
 	if e.Words = fmt.Sprintf("Keep %d probes", len(probes)); len(probes) == 1 {
 		e.Words = "Keep the probe “" + probes[0].Question + " = " + probes[0].Want + "”"
@@ -25,9 +25,9 @@ func (a *App) KeepProbes(ctx context.Context, probes []model.Probe) error {
 // DropProbes removes probes in one step that can be undone; those that are not
 // there are no error.
 func (a *App) DropProbes(ctx context.Context, questions []string) error {
-	e := store.Edit{Author: a.Author}
+	e := drafting.Edit{Author: a.Author}
 	for _, q := range questions {
-		e.Probes = append(e.Probes, store.ProbeEdit{Question: q})
+		e.Probes = append(e.Probes, drafting.ProbeEdit{Question: q})
 	}
 	if e.Words = fmt.Sprintf("Drop %d probes", len(questions)); len(questions) == 1 {
 		e.Words = "Drop the probe “" + questions[0] + "”"
@@ -36,17 +36,17 @@ func (a *App) DropProbes(ctx context.Context, questions []string) error {
 }
 
 // RenamedProbes gives the edits that make probes name a group by its new name.
-func (a *App) RenamedProbes(ctx context.Context, from, to string) ([]store.ProbeEdit, error) {
+func (a *App) RenamedProbes(ctx context.Context, from, to string) ([]drafting.ProbeEdit, error) {
 	all, err := a.Store.Probes(ctx)
 	if err != nil {
 		return nil, err
 	}
-	var out []store.ProbeEdit
+	var out []drafting.ProbeEdit
 	for _, p := range all {
 		if question, named := whatif.Rename(p.Question, from, to); named {
 			renamed := p
 			renamed.Question = question
-			out = append(out, store.ProbeEdit{Question: p.Question}, store.ProbeEdit{Question: question, Probe: &renamed})
+			out = append(out, drafting.ProbeEdit{Question: p.Question}, drafting.ProbeEdit{Question: question, Probe: &renamed})
 		}
 	}
 	return out, nil

@@ -7,10 +7,11 @@ import (
 
 	"lucidorchard/database"
 	"lucidorchard/disk"
+	"lucidorchard/inventory"
 	"lucidorchard/jobs"
 	"lucidorchard/model"
 	"lucidorchard/refuse"
-	"lucidorchard/store"
+	"lucidorchard/transfer"
 )
 
 // movedFrom says what a statement was that somebody else has changed, and what it
@@ -28,9 +29,9 @@ func (a *App) Told(err error) string {
 		problem  *refuse.Problem
 		unknown  *database.UnknownError
 		repeated *database.RepeatedError
-		changed  *store.ChangedError
-		lacks    *store.LacksError
-		line     *store.LineError
+		changed  *inventory.ChangedError
+		lacks    *inventory.LacksError
+		line     *transfer.LineError
 		full     *disk.FullError
 		fault    *model.Fault
 	)

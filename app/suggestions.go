@@ -1,7 +1,5 @@
 package app
 
-// Tags that workloads lack, suggested by what resembles them.
-
 import (
 	"cmp"
 	"context"
@@ -13,9 +11,11 @@ import (
 	"lucidorchard/core/estate"
 	"lucidorchard/core/likeness"
 	"lucidorchard/core/reach"
+	"lucidorchard/inventory"
 	"lucidorchard/model"
-	"lucidorchard/store"
 )
+
+// Tags that workloads lack, suggested by what resembles them.
 
 // TagOf is a tag of a workload.
 type TagOf struct {
@@ -54,7 +54,7 @@ type SuggestionList struct {
 
 // RefusedSuggestion is a suggestion that somebody said is wrong.
 type RefusedSuggestion struct {
-	store.RefusedTag
+	inventory.RefusedTag
 	Name string `json:"name" doc:"Of the workload"`
 }
 
@@ -182,7 +182,7 @@ func (a *App) Suggestions(ctx context.Context, v *reach.View, snap *model.Model)
 // AcceptSuggestions sets suggested tags in one step, or says what that would do.
 func (a *App) AcceptSuggestions(ctx context.Context, v *reach.View, m *model.Model, tags []TagOf,
 	dryRun bool) (Consequences, error) {
-	var edits []store.TagEdit
+	var edits []inventory.TagEdit
 	for _, t := range tags {
 		was := "" // what a suggestion is made on, unless somebody has set the very same by now
 		if i, ok := m.Estate.ByID(t.Workload); ok {
@@ -190,7 +190,7 @@ func (a *App) AcceptSuggestions(ctx context.Context, v *reach.View, m *model.Mod
 				was = t.Value
 			}
 		}
-		edits = append(edits, store.TagEdit{Workload: t.Workload, Key: t.Key, Value: &t.Value, Was: &was})
+		edits = append(edits, inventory.TagEdit{Workload: t.Workload, Key: t.Key, Value: &t.Value, Was: &was})
 	}
 	words := fmt.Sprintf("Accept the suggestion %s = %s for %s", edits[0].Key, *edits[0].Value, m.Estate.Called(edits[0].Workload))
 	if len(edits) > 1 {

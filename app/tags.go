@@ -6,15 +6,15 @@ import (
 
 	"lucidorchard/core/estate"
 	"lucidorchard/core/reach"
+	"lucidorchard/inventory"
 	"lucidorchard/model"
 	"lucidorchard/refuse"
-	"lucidorchard/store"
 )
 
 // SetTags sets tags by hand as one change, or says what that would do. What an
 // edit was made on is looked at before, and by the store once more where nothing
 // can come between.
-func (a *App) SetTags(ctx context.Context, before *reach.View, snap *model.Model, edits []store.TagEdit,
+func (a *App) SetTags(ctx context.Context, before *reach.View, snap *model.Model, edits []inventory.TagEdit,
 	words string, dryRun bool) (Consequences, error) {
 	changed := map[string]*estate.Workload{}
 	var put []estate.Workload
@@ -24,7 +24,7 @@ func (a *App) SetTags(ctx context.Context, before *reach.View, snap *model.Model
 			return Consequences{}, refuse.Missing("there is no workload with the id " + e.Workload + "; nothing was changed")
 		}
 		if now, _ := snap.Estate.Workload(i).Tag(e.Key); e.Was != nil && now.Value != *e.Was {
-			return Consequences{}, &store.ChangedError{TagEdit: e, Now: now.Value, Source: now.Source, Author: now.By}
+			return Consequences{}, &inventory.ChangedError{TagEdit: e, Now: now.Value, Source: now.Source, Author: now.By}
 		}
 		w := changed[e.Workload]
 		if w == nil {

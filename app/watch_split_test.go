@@ -12,9 +12,9 @@ import (
 	"lucidorchard/core/flow"
 	"lucidorchard/core/service"
 	"lucidorchard/core/watch"
+	"lucidorchard/inventory"
 	"lucidorchard/model"
 	"lucidorchard/releasing"
-	"lucidorchard/store"
 	trafficsql "lucidorchard/traffic/sql"
 )
 
@@ -53,7 +53,7 @@ func lateReports(t *testing.T) (report func(point, mode string, minute int), lea
 		w.SetTag(estate.Tag{Key: "env", Value: id})
 		ws = append(ws, w)
 	}
-	_, err := db.Take(ctx, store.Listing{Source: "list", Workloads: ws, Complete: true})
+	_, err := db.Take(ctx, inventory.Listing{Source: "list", Workloads: ws, Complete: true})
 	require.NoError(t, err)
 	require.NoError(t, db.Begin(ctx, model.Revision{No: 1, Text: "layer l\nreject any -> any on any\n", Blame: model.Blame{}, Author: "me", Words: "begin"}))
 	for _, name := range []string{"p", "q"} {

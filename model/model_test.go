@@ -20,6 +20,7 @@ import (
 	"lucidorchard/core/policy"
 	"lucidorchard/core/service"
 	"lucidorchard/database/databasetest"
+	"lucidorchard/inventory"
 	"lucidorchard/model"
 	"lucidorchard/store"
 	trafficsql "lucidorchard/traffic/sql"
@@ -78,7 +79,7 @@ func TestAModelKnowsWhatWasWritten(t *testing.T) {
 		{func() error { return nil }, decide.Uncovered},
 		{func() error {
 			v := "live"
-			return db.SetTags(ctx, []store.TagEdit{{Workload: "b", Key: "env", Value: &v}}, "me", "Set")
+			return db.SetTags(ctx, []inventory.TagEdit{{Workload: "b", Key: "env", Value: &v}}, "me", "Set")
 		}, decide.Permit},
 		{func() error { return db.AddRevision(ctx, revision(2, strings.Replace(text, "permit", "reject", 1))) },
 			decide.Reject},

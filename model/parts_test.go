@@ -13,6 +13,7 @@ import (
 	"lucidorchard/core/flow"
 	"lucidorchard/core/reach"
 	"lucidorchard/core/service"
+	"lucidorchard/inventory"
 	"lucidorchard/model"
 	"lucidorchard/releasing"
 	"lucidorchard/store"
@@ -122,7 +123,7 @@ func TestPartsAreJudgedAsAll(t *testing.T) {
 	other("nobody is exempt any more")
 	require.Equal(t, 3, leaks(now().Stretch(from, to)))
 	live := "live"
-	require.NoError(t, db.SetTags(ctx, []store.TagEdit{{Workload: "b", Key: "env", Value: &live}}, "me", "Set"))
+	require.NoError(t, db.SetTags(ctx, []inventory.TagEdit{{Workload: "b", Key: "env", Value: &live}}, "me", "Set"))
 	other("a machine has moved")
 	one, mode := 1, "observe"
 	require.NoError(t, db.Heard(ctx, "p", json.RawMessage(`{}`), []releasing.PointEvent{{Point: "p", At: time.Now(), What: "applied", Words: "x",

@@ -12,12 +12,13 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
+	"lucidorchard/auditing"
 	"lucidorchard/core/estate"
 	"lucidorchard/core/evidence"
 	"lucidorchard/database"
+	"lucidorchard/inventory"
 	"lucidorchard/model"
 	"lucidorchard/releasing"
-	"lucidorchard/store"
 )
 
 func tagsOf(ws []estate.Workload) map[string]string {
@@ -67,9 +68,9 @@ func TestTheEstateIsRecalledAsItWas(t *testing.T) {
 	for i := range 40 {
 		switch k := r.IntN(4); {
 		case i < 2 || k == 0:
-			l := store.Listing{Source: one("cellar", "attic"), Workloads: list(), Complete: r.IntN(2) == 0, Author: "me"}
+			l := inventory.Listing{Source: one("cellar", "attic"), Workloads: list(), Complete: r.IntN(2) == 0, Author: "me"}
 			_, err := s.Take(ctx, l)
-			var lacks *store.LacksError
+			var lacks *inventory.LacksError
 			if errors.As(err, &lacks) {
 				l.Confirm = lacks.Missing
 				_, err = s.Take(ctx, l)
@@ -79,11 +80,11 @@ func TestTheEstateIsRecalledAsItWas(t *testing.T) {
 			require.NoError(t, s.RankSources(ctx, [][]string{{"cellar", "attic"}, {"attic", "cellar"}}[r.IntN(2)]))
 		default:
 			value := one("three", "")
-			edit := store.TagEdit{Workload: fmt.Sprint("w", r.IntN(6)), Key: one("app", "env"), Value: &value}
+			edit := inventory.TagEdit{Workload: fmt.Sprint("w", r.IntN(6)), Key: one("app", "env"), Value: &value}
 			if r.IntN(3) == 0 {
 				edit.Value = nil
 			}
-			_ = s.SetTags(ctx, []store.TagEdit{edit}, "me", "an edit") // the workload may not be there
+			_ = s.SetTags(ctx, []inventory.TagEdit{edit}, "me", "an edit") // the workload may not be there
 		}
 		ws, err := s.Workloads(ctx)
 		require.NoError(t, err)
@@ -184,11 +185,11 @@ func TestEvidenceIsKept(t *testing.T) {
 	again, err := s.SigningKey(ctx)
 	require.NoError(t, err)
 	require.Equal(t, key, again)
-	schedule, err := s.AddEvidenceSchedule(ctx, store.EvidenceSchedule{Promise: "group a", Every: "month", Author: "me"})
+	schedule, err := s.AddEvidenceSchedule(ctx, auditing.EvidenceSchedule{Promise: "group a", Every: "month", Author: "me"})
 	require.NoError(t, err)
-	_, err = s.AddEvidenceSchedule(ctx, store.EvidenceSchedule{Promise: "group a", Every: "month", Author: "me"})
+	_, err = s.AddEvidenceSchedule(ctx, auditing.EvidenceSchedule{Promise: "group a", Every: "month", Author: "me"})
 	require.ErrorIs(t, err, database.ErrTaken)
-	e := store.EvidenceKept{Promise: "group a", From: time.Now().Add(-time.Hour), To: time.Now(), Made: time.Now(), Author: "me", Sentence: "so", Schedule: &schedule,
+	e := auditing.EvidenceKept{Promise: "group a", From: time.Now().Add(-time.Hour), To: time.Now(), Made: time.Now(), Author: "me", Sentence: "so", Schedule: &schedule,
 		Body: []byte("{}")}
 	id, err := s.PutEvidence(ctx, &e)
 	require.NoError(t, err)

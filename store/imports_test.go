@@ -15,6 +15,8 @@ import (
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/service"
+	"lucidorchard/history"
+	"lucidorchard/inventory"
 	"lucidorchard/store"
 	trafficsql "lucidorchard/traffic/sql"
 )
@@ -48,8 +50,8 @@ func picture(t *testing.T, s *store.Store) string {
 }
 
 // listingOf is a list of some of thirty workloads on forty addresses.
-func listingOf(r *rand.Rand, source string, at time.Time) store.Listing {
-	l := store.Listing{Source: source, At: at, Complete: r.IntN(2) == 0, Words: "Import workloads from " + source,
+func listingOf(r *rand.Rand, source string, at time.Time) inventory.Listing {
+	l := inventory.Listing{Source: source, At: at, Complete: r.IntN(2) == 0, Words: "Import workloads from " + source,
 		Author: "somebody", Mapping: map[string]string{"h": fmt.Sprint(r.IntN(3))}}
 	for i := range 30 {
 		if r.IntN(3) == 0 {
@@ -89,12 +91,12 @@ func TestImportsOfWorkloadsAreUndone(t *testing.T) {
 			at = at.Add(time.Hour)
 			if r.IntN(3) == 0 {
 				v := fmt.Sprint("hand ", r.IntN(9))
-				require.NoError(t, s.SetTags(ctx, []store.TagEdit{{Workload: fmt.Sprint("w", r.IntN(30)), Key: "app",
+				require.NoError(t, s.SetTags(ctx, []inventory.TagEdit{{Workload: fmt.Sprint("w", r.IntN(30)), Key: "app",
 					Value: &v}}, "somebody", "a tag"))
 			} else {
 				l := listingOf(r, []string{"plan", "lab"}[r.IntN(2)], at)
 				_, err := s.Take(ctx, l)
-				if lacks := (*store.LacksError)(nil); err != nil {
+				if lacks := (*inventory.LacksError)(nil); err != nil {
 					require.ErrorAs(t, err, &lacks)
 					l.Confirm = lacks.Missing
 					_, err = s.Take(ctx, l)
@@ -124,7 +126,7 @@ func TestUndoingAnImportLeavesWhatOthersSaidSince(t *testing.T) {
 	ctx := t.Context()
 	day := time.Date(2026, 11, 20, 0, 0, 0, 0, time.UTC)
 	take := func(source, words string, day time.Time, ws ...estate.Workload) {
-		_, err := s.Take(ctx, store.Listing{Source: source, Workloads: ws, At: day, Words: words})
+		_, err := s.Take(ctx, inventory.Listing{Source: source, Workloads: ws, At: day, Words: words})
 		require.NoError(t, err)
 	}
 	take("plan", "Import", day, on("a", "10.0.0.1", "env", "live"), on("b", "10.0.0.2", "env", "live"))
@@ -206,13 +208,13 @@ func TestImportsOfFlowsAreUndone(t *testing.T) {
 	require.NotNil(t, importFile("one", first).Before, "the same file is counted once")
 	require.Equal(t, pictures[2], carried(t, s))
 
-	turn := func(f func() (*store.Change, error), want map[string]int64) {
+	turn := func(f func() (*history.Change, error), want map[string]int64) {
 		_, err := f()
 		require.NoError(t, err)
 		require.Equal(t, want, carried(t, s))
 	}
-	undo := func() (*store.Change, error) { return s.Undo(ctx, "somebody") }
-	redo := func() (*store.Change, error) { return s.Redo(ctx, "somebody") }
+	undo := func() (*history.Change, error) { return s.Undo(ctx, "somebody") }
+	redo := func() (*history.Change, error) { return s.Redo(ctx, "somebody") }
 	for range 2 {
 		turn(undo, pictures[1])
 		turn(undo, pictures[0])
@@ -253,7 +255,7 @@ func TestImportsOfFlowsAreUndone(t *testing.T) {
 	require.NoError(t, conn.QueryRow(ctx, `SELECT (SELECT count(*) FROM files), (SELECT count(DISTINCT file) FROM conversations)`).Scan(&files, &rows))
 	require.Equal(t, [2]int{1, 2}, [2]int{files, rows}, "one file, and what came of none")
 	_, err = s.Redo(ctx, "somebody")
-	require.ErrorIs(t, err, store.ErrNothing)
+	require.ErrorIs(t, err, history.ErrNothing)
 }
 
 func TestImportsAndUndoDoNotWaitForEachOtherInACircle(t *testing.T) {
@@ -274,12 +276,12 @@ func TestImportsAndUndoDoNotWaitForEachOtherInACircle(t *testing.T) {
 				if err == nil {
 					_, err = s.Undo(ctx, "somebody")
 				}
-				if err != nil && err != store.ErrNothing {
+				if err != nil && err != history.ErrNothing {
 					done <- err
 					return
 				}
 				v := "x"
-				if err := s.SetTags(ctx, []store.TagEdit{{Workload: "w", Key: "k", Value: &v}}, "s", "tag"); err != nil {
+				if err := s.SetTags(ctx, []inventory.TagEdit{{Workload: "w", Key: "k", Value: &v}}, "s", "tag"); err != nil {
 					done <- err
 					return
 				}

@@ -12,8 +12,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lucidorchard/core/estate"
+	"lucidorchard/drafting"
+	"lucidorchard/inventory"
 	"lucidorchard/model"
 	"lucidorchard/store"
+	"lucidorchard/transfer"
 )
 
 // on is a machine at an address, without a start that anybody knows.
@@ -42,8 +45,8 @@ func TestAnAddressGoesFromOneToAnother(t *testing.T) {
 	s, _ := fresh(t)
 	ctx := t.Context()
 	day := time.Date(2026, 11, 20, 0, 0, 0, 0, time.UTC)
-	take := func(day time.Time, ws ...estate.Workload) store.Taken {
-		out, err := s.Take(ctx, store.Listing{Source: "inventory", Workloads: ws, At: day})
+	take := func(day time.Time, ws ...estate.Workload) inventory.Taken {
+		out, err := s.Take(ctx, inventory.Listing{Source: "inventory", Workloads: ws, At: day})
 		require.NoError(t, err)
 		return out
 	}
@@ -67,10 +70,10 @@ func TestACompleteListRetiresWhatIsMissing(t *testing.T) {
 	s, _ := fresh(t)
 	ctx := t.Context()
 	day := time.Date(2026, 11, 20, 0, 0, 0, 0, time.UTC)
-	take := func(source string, day time.Time, complete bool, ws ...estate.Workload) store.Taken {
-		l := store.Listing{Source: source, Workloads: ws, At: day, Complete: complete}
+	take := func(source string, day time.Time, complete bool, ws ...estate.Workload) inventory.Taken {
+		l := inventory.Listing{Source: source, Workloads: ws, At: day, Complete: complete}
 		out, err := s.Take(ctx, l)
-		var lacks *store.LacksError
+		var lacks *inventory.LacksError
 		if errors.As(err, &lacks) {
 			l.Confirm = lacks.Missing
 			out, err = s.Take(ctx, l)
@@ -147,35 +150,35 @@ func TestExportRestoresExactly(t *testing.T) {
 	s, _ := fresh(t)
 	ctx := t.Context()
 	day := time.Date(2026, 11, 20, 0, 0, 0, 0, time.UTC)
-	_, err := s.Take(ctx, store.Listing{Source: "plan", Complete: true,
+	_, err := s.Take(ctx, inventory.Listing{Source: "plan", Complete: true,
 		Workloads: []estate.Workload{on("a", "10.0.0.1", "env", "live", "odd", "line\nbreak \"and\" quote"),
 			on("b", "fd00::1")}, At: day, Mapping: map[string]string{"Host": "id"}})
 	require.NoError(t, err)
-	_, err = s.Take(ctx, store.Listing{Source: "plan", Complete: true, Confirm: 1,
+	_, err = s.Take(ctx, inventory.Listing{Source: "plan", Complete: true, Confirm: 1,
 		Workloads: []estate.Workload{on("b", "10.0.0.1", "env", "trial")}, At: day.AddDate(0, 0, 1)})
 	require.NoError(t, err)
 	v := "bench"
-	require.NoError(t, s.SetTags(ctx, []store.TagEdit{{Workload: "b", Key: "env", Value: &v}}, "me", "Set env"))
+	require.NoError(t, s.SetTags(ctx, []inventory.TagEdit{{Workload: "b", Key: "env", Value: &v}}, "me", "Set env"))
 	require.NoError(t, s.AddRevision(ctx, model.Revision{No: 1, Text: "group g = any\n", Blame: model.Blame{1},
 		Author: "me", Words: "Begin"}))
-	require.NoError(t, s.Apply(ctx, store.Edit{Words: "refuse", Author: "me",
-		Refusals: []store.RefusalEdit{{Rule: "permit any -> any on any",
-			Refusal: &store.Refusal{Reason: "no", Author: "me"}}}}))
+	require.NoError(t, s.Apply(ctx, drafting.Edit{Words: "refuse", Author: "me",
+		Refusals: []drafting.RefusalEdit{{Rule: "permit any -> any on any",
+			Refusal: &drafting.Refusal{Reason: "no", Author: "me"}}}}))
 	require.NoError(t, s.RefuseTags(ctx,
-		[]store.RefusedTag{{Workload: "b", Key: "tier", Value: "store", Author: "me"}}, false))
-	require.NoError(t, s.SaveSelection(ctx, store.Selection{List: "workloads", Name: "mine", Filter: "tag=env%3Dlive",
+		[]inventory.RefusedTag{{Workload: "b", Key: "tier", Value: "store", Author: "me"}}, false))
+	require.NoError(t, s.SaveSelection(ctx, inventory.Selection{List: "workloads", Name: "mine", Filter: "tag=env%3Dlive",
 		Author: "me"}))
 	require.NoError(t, s.Set(ctx, "structural", []string{"app"}))
-	probe := func(question, want, reason, author string) store.ProbeEdit {
-		return store.ProbeEdit{Question: question, Probe: &model.Probe{Want: want, Reason: reason, Author: author}}
+	probe := func(question, want, reason, author string) drafting.ProbeEdit {
+		return drafting.ProbeEdit{Question: question, Probe: &model.Probe{Want: want, Reason: reason, Author: author}}
 	}
-	require.NoError(t, s.Apply(ctx, store.Edit{Words: "keep", Author: "me",
-		Probes: []store.ProbeEdit{probe("a -> b tcp/443", "reject", "why", "me"),
+	require.NoError(t, s.Apply(ctx, drafting.Edit{Words: "keep", Author: "me",
+		Probes: []drafting.ProbeEdit{probe("a -> b tcp/443", "reject", "why", "me"),
 			probe("b -> a tcp/443", "permit", "", "me")}}))
-	require.NoError(t, s.Apply(ctx, store.Edit{Words: "keep again", Author: "me",
-		Probes: []store.ProbeEdit{probe("a -> b tcp/443", "uncovered", "changed", "you")}}))
-	require.NoError(t, s.Apply(ctx, store.Edit{Words: "drop", Author: "me",
-		Probes: []store.ProbeEdit{{Question: "b -> a tcp/443"}, {Question: "never there"}}}))
+	require.NoError(t, s.Apply(ctx, drafting.Edit{Words: "keep again", Author: "me",
+		Probes: []drafting.ProbeEdit{probe("a -> b tcp/443", "uncovered", "changed", "you")}}))
+	require.NoError(t, s.Apply(ctx, drafting.Edit{Words: "drop", Author: "me",
+		Probes: []drafting.ProbeEdit{{Question: "b -> a tcp/443"}, {Question: "never there"}}}))
 	var one, two strings.Builder
 	require.NoError(t, s.Export(ctx, &one))
 
@@ -217,7 +220,7 @@ func TestExportRestoresExactly(t *testing.T) {
 		Words: "Go on"}))
 
 	_, err = other.Restore(ctx, from(one.String()), func(int) {}, sound)
-	require.ErrorIs(t, err, store.ErrNotEmpty)
+	require.ErrorIs(t, err, transfer.ErrNotEmpty)
 	third, _ := fresh(t)
 	for _, c := range []struct{ text, want string }{
 		{"", "line 1: found an empty file"},
@@ -244,7 +247,7 @@ func TestSourcesTokensAndDisagreements(t *testing.T) {
 	s, _ := fresh(t)
 	ctx := t.Context()
 	for _, source := range []string{"plan", "directory"} {
-		_, err := s.Take(ctx, store.Listing{Source: source,
+		_, err := s.Take(ctx, inventory.Listing{Source: source,
 			Workloads: []estate.Workload{on("a", "10.0.0.1", "env", "live-"+source, "tier", "Store"),
 				on("b", "10.0.0.2", "env", "live")}})
 		require.NoError(t, err)
@@ -264,7 +267,7 @@ func TestSourcesTokensAndDisagreements(t *testing.T) {
 	require.Equal(t, 1, tags)
 	require.Equal(t, []string{"live-directory", "live-plan"}, []string{said[0].Value, said[1].Value})
 	v := "live"
-	require.NoError(t, s.SetTags(ctx, []store.TagEdit{{Workload: "a", Key: "env", Value: &v}}, "me", "Settle"))
+	require.NoError(t, s.SetTags(ctx, []inventory.TagEdit{{Workload: "a", Key: "env", Value: &v}}, "me", "Settle"))
 	_, tags, err = s.Disagreements(ctx, 0, 10)
 	require.NoError(t, err)
 	require.Zero(t, tags)
@@ -272,7 +275,7 @@ func TestSourcesTokensAndDisagreements(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, []int{2, 3}, []int{sources[0].Listed, sources[0].Tags})
 
-	token, err := s.AddToken(ctx, store.Token{Name: "nightly", Source: "plan", Author: "me"}, "secret")
+	token, err := s.AddToken(ctx, inventory.Token{Name: "nightly", Source: "plan", Author: "me"}, "secret")
 	require.NoError(t, err)
 	used, err := s.UseToken(ctx, "secret")
 	require.NoError(t, err)

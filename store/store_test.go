@@ -18,6 +18,8 @@ import (
 	"lucidorchard/core/service"
 	"lucidorchard/database"
 	"lucidorchard/database/databasetest"
+	"lucidorchard/history"
+	"lucidorchard/inventory"
 	"lucidorchard/model"
 	"lucidorchard/store"
 	trafficsql "lucidorchard/traffic/sql"
@@ -115,7 +117,7 @@ func TestByHandOutranksAndIsUndone(t *testing.T) {
 	require.NoError(t, s.ImportWorkloads(ctx, "inventory", []string{"env"},
 		[]estate.Workload{machine("a", "10.0.0.1", "env", "live")}))
 	set := func(v string) {
-		require.NoError(t, s.SetTags(ctx, []store.TagEdit{{Workload: "a", Key: "env", Value: &v}}, "me", "Set env"))
+		require.NoError(t, s.SetTags(ctx, []inventory.TagEdit{{Workload: "a", Key: "env", Value: &v}}, "me", "Set env"))
 	}
 	want := func(text string) { t.Helper(); require.Equal(t, "10.0.0.1 "+text, values(t, s)["a"]) }
 	set("trial")
@@ -132,13 +134,13 @@ func TestByHandOutranksAndIsUndone(t *testing.T) {
 	require.NoError(t, err)
 	want("env=bench(inventory) ")
 	_, err = s.Undo(ctx, "me")
-	require.ErrorIs(t, err, store.ErrNothing)
+	require.ErrorIs(t, err, history.ErrNothing)
 	_, err = s.Redo(ctx, "me")
 	require.NoError(t, err)
 	want("env=trial(by hand) ")
 	set("live") // a new change: what was undone cannot be done again
 	_, err = s.Redo(ctx, "me")
-	require.ErrorIs(t, err, store.ErrNothing)
+	require.ErrorIs(t, err, history.ErrNothing)
 }
 
 func TestRevisionsUndoAndConflict(t *testing.T) {

@@ -20,6 +20,8 @@ import (
 	"lucidorchard/core/service"
 	"lucidorchard/database"
 	"lucidorchard/database/databasetest"
+	"lucidorchard/history"
+	"lucidorchard/inventory"
 	"lucidorchard/model"
 	"lucidorchard/store"
 	trafficsql "lucidorchard/traffic/sql"
@@ -99,16 +101,16 @@ func TestWritersDoNotStandInEachOthersWay(t *testing.T) {
 					head, _ := s.Head(ctx)
 					err = s.AddRevision(ctx, rev(head.No+1))
 				case 1:
-					_, err = s.Take(ctx, store.Listing{Source: fmt.Sprint("source ", w),
+					_, err = s.Take(ctx, inventory.Listing{Source: fmt.Sprint("source ", w),
 						Workloads: []estate.Workload{machine(fmt.Sprint("w", i), fmt.Sprintf("10.0.%d.%d", w, i),
 							"env", fmt.Sprint(i))}})
 				case 2:
 					v := fmt.Sprint(w, i)
-					err = s.SetTags(ctx, []store.TagEdit{{Workload: "a", Key: "tier", Value: &v}}, "me", "Set tier")
+					err = s.SetTags(ctx, []inventory.TagEdit{{Workload: "a", Key: "tier", Value: &v}}, "me", "Set tier")
 				case 3:
 					_, err = s.Undo(ctx, "me")
 				}
-				if err != nil && !errors.Is(err, database.ErrMoved) && !errors.Is(err, store.ErrNothing) {
+				if err != nil && !errors.Is(err, database.ErrMoved) && !errors.Is(err, history.ErrNothing) {
 					failed.Add(1)
 					t.Error(err)
 				}
@@ -126,7 +128,7 @@ func TestKeysOfOldRequestsAreForgotten(t *testing.T) {
 		require.NoError(t, s.ImportWorkloads(t.Context(), "plan", nil,
 			[]estate.Workload{machine("a", "10.0.0.1", "env", "live")}))
 		require.NoError(t, s.SetTags(database.WithKey(t.Context(), &database.Key{Text: key, Fingerprint: key}),
-			[]store.TagEdit{{Workload: "a", Key: "env", Value: &v}}, "me", "Set env"))
+			[]inventory.TagEdit{{Workload: "a", Key: "env", Value: &v}}, "me", "Set env"))
 	}
 	_, err := conn.Exec(t.Context(), `UPDATE requests SET at = now() - interval '8 days' WHERE key = 'old'`)
 	require.NoError(t, err)
@@ -151,9 +153,9 @@ func TestOneOfTwoConflictingEditsIsTaken(t *testing.T) {
 		for k := range 3 {
 			group.Go(func() {
 				v := fmt.Sprintf("%d-%d", round, k)
-				err := s.SetTags(ctx, []store.TagEdit{{Workload: "a", Key: "env", Value: &v, Was: &was}}, "me",
+				err := s.SetTags(ctx, []inventory.TagEdit{{Workload: "a", Key: "env", Value: &v, Was: &was}}, "me",
 					"Set env")
-				var changed *store.ChangedError
+				var changed *inventory.ChangedError
 				if err == nil {
 					taken.Add(1)
 				} else if !errors.As(err, &changed) {
@@ -182,7 +184,7 @@ func TestOneStateIsRead(t *testing.T) {
 					id := fmt.Sprintf("w%d-%d-%d", w, i%7, k)
 					ws = append(ws, machine(id, fmt.Sprintf("10.%d.%d.%d", w, i%7, k), "me", id))
 				}
-				if _, err := s.Take(ctx, store.Listing{Source: fmt.Sprint(w), Workloads: ws}); err != nil &&
+				if _, err := s.Take(ctx, inventory.Listing{Source: fmt.Sprint(w), Workloads: ws}); err != nil &&
 					ctx.Err() == nil {
 					t.Error(err)
 				}
@@ -249,10 +251,10 @@ func TestASourceSpeaksForItsRank(t *testing.T) {
 		w.Name = name
 		return w
 	}
-	_, err := s.Take(ctx, store.Listing{Source: "register",
+	_, err := s.Take(ctx, inventory.Listing{Source: "register",
 		Workloads: []estate.Workload{named("a", "booking-entry-01", "10.0.0.1")}})
 	require.NoError(t, err)
-	taken, err := s.Take(ctx, store.Listing{Source: "script",
+	taken, err := s.Take(ctx, inventory.Listing{Source: "script",
 		Workloads: []estate.Workload{named("a", "mine now", "10.0.0.9"), named("b", "thief", "10.0.0.1")}})
 	require.NoError(t, err)
 	require.Len(t, taken.Conflicts, 1, "the address of another stays with it")
@@ -261,13 +263,13 @@ func TestASourceSpeaksForItsRank(t *testing.T) {
 	require.Equal(t, "booking-entry-01", all[0].Name)
 	require.Empty(t, all[1].Leases)
 	// The better one may take what the other gave; and what it lists no more is free.
-	_, err = s.Take(ctx, store.Listing{Source: "register",
+	_, err = s.Take(ctx, inventory.Listing{Source: "register",
 		Workloads: []estate.Workload{named("b", "booking-entry-02", "10.0.0.9")}})
 	require.NoError(t, err)
-	_, err = s.Take(ctx, store.Listing{Source: "register",
+	_, err = s.Take(ctx, inventory.Listing{Source: "register",
 		Workloads: []estate.Workload{named("b", "booking-entry-02", "10.0.0.9")}, Complete: true, Confirm: 1})
 	require.NoError(t, err)
-	_, err = s.Take(ctx, store.Listing{Source: "script",
+	_, err = s.Take(ctx, inventory.Listing{Source: "script",
 		Workloads: []estate.Workload{named("a", "mine now", "10.0.0.8")}})
 	require.NoError(t, err)
 	all, err = s.Workloads(ctx)
@@ -282,15 +284,15 @@ func TestAListThatLacksMuchIsHeld(t *testing.T) {
 	for i := range 40 {
 		ws = append(ws, machine(fmt.Sprint("w", i), fmt.Sprintf("10.0.0.%d", i)))
 	}
-	take := func(n, confirm int) (store.Taken, error) {
-		return s.Take(ctx, store.Listing{Source: "plan", Workloads: ws[:n], Complete: true, Confirm: confirm})
+	take := func(n, confirm int) (inventory.Taken, error) {
+		return s.Take(ctx, inventory.Listing{Source: "plan", Workloads: ws[:n], Complete: true, Confirm: confirm})
 	}
 	_, err := take(40, 0)
 	require.NoError(t, err)
-	var lacks *store.LacksError
+	var lacks *inventory.LacksError
 	_, err = take(0, 0)
 	require.ErrorAs(t, err, &lacks)
-	require.Equal(t, store.LacksError{Listed: 40, Missing: 40}, *lacks)
+	require.Equal(t, inventory.LacksError{Listed: 40, Missing: 40}, *lacks)
 	_, err = take(30, 9)
 	require.ErrorAs(t, err, &lacks, "another number than was looked at")
 	taken, err := take(36, 0)

@@ -12,6 +12,8 @@ import (
 
 	"lucidorchard/core/flow"
 	"lucidorchard/database"
+	"lucidorchard/history"
+	historysql "lucidorchard/history/sql"
 )
 
 // NewFile gives the number under which the rows of a file of traffic are kept.
@@ -31,10 +33,9 @@ type Storing struct {
 // AddFile stores the traffic of a file that somebody imports, as one change that can be
 // undone. file is of NewFile, and that of each part. The parts may be asked for several
 // times, and need not be there yet when it begins; what they say of one conversation and
-// hour is added up. stored is told how far it is, and note is called within
-// the transaction when all rows are there.
+// hour is added up. stored is told how far it is.
 func (s *Store) AddFile(ctx context.Context, id string, file int, parts iter.Seq2[*Part, error],
-	stored func(Storing), note func(context.Context, pgx.Tx) error) (out Added, err error) {
+	stored func(Storing), words, author string) (out Added, err error) {
 	err = s.WriteRows(ctx, database.TrafficLock, func(tx pgx.Tx) error {
 		if out, err = begunBatch(ctx, tx, id); err != nil || out.Before != nil {
 			return err
@@ -98,14 +99,24 @@ func (s *Store) AddFile(ctx context.Context, id string, file int, parts iter.Seq
 		if _, err := tx.Exec(ctx, `SELECT pg_advisory_xact_lock($1)`, database.EditLock); err != nil {
 			return err
 		}
-		return note(ctx, tx)
+		return historysql.NoteRows(ctx, tx, "flows", words, author, history.Setting{"undone": file}, history.Setting{"file": file})
 	})
 	return out, err
 }
 
-// ShowFile takes the rows of a file out of sight, or brings them back. What is
+// Parts are what an undo sets of traffic: whether the rows of a file are in sight.
+func Parts() []historysql.Part {
+	shown := func(name string, show bool) historysql.Part {
+		return historysql.Of(name, func(ctx context.Context, tx *sqlx.Tx, file int, _ *history.Change, _, _ string) error {
+			return showFile(ctx, tx, file, show)
+		})
+	}
+	return []historysql.Part{shown("file", true), shown("undone", false)}
+}
+
+// showFile takes the rows of a file out of sight, or brings them back. What is
 // out of sight may be imported again.
-func ShowFile(ctx context.Context, tx *sqlx.Tx, file int, show bool) error {
+func showFile(ctx context.Context, tx *sqlx.Tx, file int, show bool) error {
 	for _, q := range []string{
 		`UPDATE files SET undone = NOT $2 WHERE id = $1`,
 		`DELETE FROM batches WHERE NOT $2 AND id = (SELECT batch FROM files WHERE id = $1)`,

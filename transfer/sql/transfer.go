@@ -1,4 +1,4 @@
-package store
+package sql
 
 import (
 	"bufio"
@@ -16,14 +16,8 @@ import (
 
 	"lucidorchard/database"
 	"lucidorchard/model"
-)
-
-// Format names what Export writes: JSON Lines, see docs/estate.md. The first
-// line is the header; each other line is an object whose member line says what
-// it is.
-const (
-	Format        = "lucid-orchard-estate"
-	FormatVersion = 1
+	modelsql "lucidorchard/model/sql"
+	"lucidorchard/transfer"
 )
 
 // kinds are what an export holds, in the order in which they can be put back,
@@ -57,7 +51,7 @@ type header struct {
 // Export writes the whole estate but for its conversations, as of one instant.
 func (s *Store) Export(ctx context.Context, w io.Writer) error {
 	return s.Read(ctx, func(tx pgx.Tx) error {
-		first, err := json.Marshal(header{Format, FormatVersion, time.Now().UTC()})
+		first, err := json.Marshal(header{transfer.Format, transfer.FormatVersion, time.Now().UTC()})
 		if err != nil {
 			return err
 		}
@@ -91,18 +85,6 @@ func exported(table string) string {
 	return `(SELECT id, kind, words, author, at, before, after, CASE WHEN kind IN ('workloads', 'flows') THEN 'gone' ELSE state END AS state FROM changes) AS changes`
 }
 
-// ErrNotEmpty says that an estate can be restored only where there is none.
-var ErrNotEmpty = errors.New("there are workloads or a policy already; restore into an empty data directory or " +
-	"database")
-
-// LineError is what is wrong with a line of an export.
-type LineError struct {
-	Line   int
-	Reason string
-}
-
-func (e *LineError) Error() string { return fmt.Sprintf("line %d: %s", e.Line, e.Reason) }
-
 // Restore puts back what Export wrote, whole or not at all, into a database
 // without workloads and policy. open gives the export from its start; sound is
 // asked about what was put back before it counts, and may refuse it. It gives how
@@ -115,7 +97,7 @@ func (s *Store) Restore(ctx context.Context, open func() (io.ReadCloser, error),
 			return err
 		}
 		if there {
-			return ErrNotEmpty
+			return transfer.ErrNotEmpty
 		}
 		in, err := open()
 		if err != nil {
@@ -153,7 +135,9 @@ const someThere = `SELECT EXISTS (SELECT FROM workloads) OR EXISTS (SELECT FROM 
 
 // restored reads everything that was put back, as servers will.
 func restored(ctx context.Context, tx pgx.Tx, lines int, sound func(*model.State, map[string]json.RawMessage) error) error {
-	bad := func(format string, args ...any) error { return &LineError{lines, fmt.Sprintf(format, args...)} }
+	bad := func(format string, args ...any) error {
+		return &transfer.LineError{Line: lines, Reason: fmt.Sprintf(format, args...)}
+	}
 	strays := []struct{ what, query string }{
 		{"tags of workloads or from sources that are not in the file",
 			`SELECT DISTINCT workload FROM tags WHERE NOT EXISTS (SELECT FROM workloads WHERE id = workload) OR NOT EXISTS (SELECT FROM sources WHERE name = source) LIMIT 3`},
@@ -178,7 +162,7 @@ func restored(ctx context.Context, tx pgx.Tx, lines int, sound func(*model.State
 		}
 	}
 	state := &model.State{}
-	if err := loadState(ctx, tx, state, nil); err != nil {
+	if err := modelsql.LoadState(ctx, tx, state, nil); err != nil {
 		return bad("what the file holds cannot be read again: %s", err)
 	}
 	stored, err := tx.Query(ctx, `SELECT name, value FROM settings`)
@@ -227,12 +211,12 @@ func (r *restoring) all(in io.Reader, progress func(lines int)) (lines int, err 
 		}
 	}
 	if err := b.Err(); errors.Is(err, bufio.ErrTooLong) {
-		return lines, &LineError{lines + 1, fmt.Sprintf("found a line of more than %d octets", longestLine)}
+		return lines, &transfer.LineError{Line: lines + 1, Reason: fmt.Sprintf("found a line of more than %d octets", longestLine)}
 	} else if err != nil {
 		return lines, err
 	}
 	if lines == 0 {
-		return 0, &LineError{1, "found an empty file, expected an export of an estate"}
+		return 0, &transfer.LineError{Line: 1, Reason: "found an empty file, expected an export of an estate"}
 	}
 	return lines, r.flush()
 }
@@ -243,12 +227,12 @@ const longestLine = 64 << 20
 func (r *restoring) line(n int, text []byte) error {
 	if n == 1 {
 		var h header
-		if err := json.Unmarshal(text, &h); err != nil || h.Format != Format {
-			return &LineError{1, fmt.Sprintf("found no header of the format %s, expected an export of an estate",
-				Format)}
+		if err := json.Unmarshal(text, &h); err != nil || h.Format != transfer.Format {
+			return &transfer.LineError{Line: 1, Reason: fmt.Sprintf("found no header of the format %s, expected an export of an estate",
+				transfer.Format)}
 		}
-		if h.Version != FormatVersion {
-			return &LineError{1, fmt.Sprintf("found version %d of the format, expected %d", h.Version, FormatVersion)}
+		if h.Version != transfer.FormatVersion {
+			return &transfer.LineError{Line: 1, Reason: fmt.Sprintf("found version %d of the format, expected %d", h.Version, transfer.FormatVersion)}
 		}
 		return nil
 	}
@@ -256,7 +240,7 @@ func (r *restoring) line(n int, text []byte) error {
 		Line string `json:"line"`
 	}
 	if err := json.Unmarshal(text, &k); err != nil {
-		return &LineError{n, "found no JSON object: " + err.Error()}
+		return &transfer.LineError{Line: n, Reason: "found no JSON object: " + err.Error()}
 	}
 	if k.Line != r.kind || len(r.rows) >= 5000 || r.octets > 8<<20 {
 		if err := r.flush(); err != nil {
@@ -275,12 +259,12 @@ func (r *restoring) flush() error {
 	}
 	i := slices.IndexFunc(kinds, func(k struct{ kind, table, order string }) bool { return k.kind == r.kind })
 	if i < 0 {
-		return &LineError{r.first, fmt.Sprintf("found a line of the kind %q, which this version does not know",
+		return &transfer.LineError{Line: r.first, Reason: fmt.Sprintf("found a line of the kind %q, which this version does not know",
 			r.kind)}
 	}
 	all, err := json.Marshal(r.rows)
 	if err != nil {
-		return &LineError{r.first, err.Error()}
+		return &transfer.LineError{Line: r.first, Reason: err.Error()}
 	}
 	r.rows, r.octets = r.rows[:0], 0
 	if _, err := r.tx.Exec(r.ctx, fmt.Sprintf(`INSERT INTO %s SELECT * FROM json_populate_recordset(NULL::%s, $1)`,
@@ -288,7 +272,7 @@ func (r *restoring) flush() error {
 		if database.Refused(err) == nil {
 			return err
 		}
-		return &LineError{r.first, fmt.Sprintf("the lines of the kind %q from here on cannot be stored: %s", r.kind,
+		return &transfer.LineError{Line: r.first, Reason: fmt.Sprintf("the lines of the kind %q from here on cannot be stored: %s", r.kind,
 			err)}
 	}
 	return nil

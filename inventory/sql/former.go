@@ -1,15 +1,16 @@
-package store
+package sql
 
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 
-	"github.com/jackc/pgx/v5"
 	"github.com/jmoiron/sqlx"
 
 	"lucidorchard/database"
+	"lucidorchard/history"
+	historysql "lucidorchard/history/sql"
+	"lucidorchard/inventory"
 )
 
 // An import of workloads is taken back by images: what each workload that it
@@ -24,69 +25,27 @@ const imagesOf = `SELECT t.id, CASE WHEN w.id IS NULL THEN NULL ELSE jsonb_build
 	LEFT JOIN (SELECT workload AS id, jsonb_agg(to_jsonb(leases) - 'workload' ORDER BY addr, from_at, until_at, source) AS rows FROM leases WHERE workload IN (SELECT id FROM touching) GROUP BY workload) AS ls USING (id)
 	LEFT JOIN (SELECT workload AS id, jsonb_agg(source ORDER BY source) AS rows FROM listed WHERE workload IN (SELECT id FROM touching) GROUP BY workload) AS li USING (id)`
 
+// Parts are what an undo sets of the inventory: the listing of a source, and
+// tags that were set by hand.
+func Parts() []historysql.Part {
+	return []historysql.Part{
+		historysql.Of("listing", func(ctx context.Context, tx *sqlx.Tx, to listing, c *history.Change, _, _ string) error {
+			stayed, err := to.swap(ctx, tx, c.ID)
+			if stayed > 0 {
+				c.Note = fmt.Sprintf("%d of its workloads were changed by something else since, and stay as they are", stayed)
+			}
+			return err
+		}),
+		historysql.Of("tags", func(ctx context.Context, tx *sqlx.Tx, to []inventory.TagEdit, _ *history.Change, author, _ string) error {
+			return writeTags(ctx, tx, to, author)
+		}),
+	}
+}
+
 // listing is how the row of an inventory source is; nil: there is none.
 type listing struct {
 	Name string          `json:"name"`
 	Row  json.RawMessage `json:"row,omitempty"`
-}
-
-// sourceNow gives the row of a source.
-func (t *taking) sourceNow() (*listing, error) {
-	l := &listing{Name: t.Source}
-	err := t.tx.QueryRow(t.ctx, `SELECT to_jsonb(sources) FROM sources WHERE name = $1`, t.Source).Scan(&l.Row)
-	if errors.Is(err, pgx.ErrNoRows) {
-		return l, nil
-	}
-	return l, err
-}
-
-// remember keeps the images of all that the listing may change, before it does.
-func (t *taking) remember() (err error) {
-	if t.Words == "" {
-		return nil
-	}
-	addrs := []string{}
-	for i := range t.Workloads {
-		for _, l := range t.Workloads[i].Leases {
-			addrs = append(addrs, l.Addr.String())
-		}
-	}
-	if _, err := t.tx.Exec(t.ctx, `CREATE TEMP TABLE touching (id text PRIMARY KEY) ON COMMIT DROP`); err != nil {
-		return err
-	}
-	if _, err := t.tx.Exec(t.ctx, `INSERT INTO touching SELECT id FROM new_workloads UNION SELECT workload FROM leases WHERE addr = ANY ($1::inet[])
-		UNION SELECT workload FROM listed WHERE source = $2 AND $3`, addrs, t.Source, t.Complete); err != nil {
-		return err
-	}
-	_, err = t.tx.Exec(t.ctx, `CREATE TEMP TABLE images (id, image) ON COMMIT DROP AS SELECT ''::text, NULL::jsonb WHERE false`)
-	if err == nil {
-		_, err = t.tx.Exec(t.ctx, `INSERT INTO images `+imagesOf, t.Source)
-	}
-	return err
-}
-
-// note makes of the listing a change that can be undone, if it changed anything.
-func (t *taking) note() error {
-	if t.Words == "" {
-		return nil
-	}
-	tag, err := t.tx.Exec(t.ctx, `CREATE TEMP TABLE differing ON COMMIT DROP AS SELECT b.id, b.image, ''::text AS left_as FROM images b WHERE false`)
-	if err == nil {
-		tag, err = t.tx.Exec(t.ctx, `INSERT INTO differing SELECT b.id, b.image, md5(coalesce(a.image::text, '')) FROM images b JOIN (`+imagesOf+`) AS a USING (id) WHERE a.image IS DISTINCT FROM b.image`, t.Source)
-	}
-	if err != nil || tag.RowsAffected() == 0 {
-		return err
-	}
-	after, err := t.sourceNow()
-	if err != nil {
-		return err
-	}
-	if err := noteChange(execIn(t.ctx, t.tx), "workloads", t.Words, t.Author, setting{Listing: t.before},
-		setting{Listing: after}); err != nil {
-		return err
-	}
-	_, err = t.tx.Exec(t.ctx, `INSERT INTO former SELECT currval('changes_id_seq'), id, image, left_as FROM differing`)
-	return err
 }
 
 // swap makes the workloads of a change as their images say, and keeps what they

@@ -1,4 +1,4 @@
-package store
+package sql
 
 import (
 	"context"
@@ -8,41 +8,16 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
-	"lucidorchard/core/service"
 	"lucidorchard/database"
+	"lucidorchard/drafting"
 )
-
-// Derivation is one run of deriving, without its proposals. What its body says
-// is the business of who derives.
-type Derivation struct {
-	ID       int64           `db:"id"`
-	Revision int             `db:"revision"`
-	Body     json.RawMessage `db:"body"`
-	Seen     []byte          `db:"seen"` // the conversations that it looked at; nil: made before they were kept
-}
-
-// Proposal is what a derivation proposed.
-type Proposal struct {
-	ID         int64           `db:"id"`
-	Derivation int64           `db:"derivation"`
-	Rule       string          `db:"rule"` // its sentence, without its note
-	Body       json.RawMessage `db:"body"`
-	Seen       []byte          `db:"seen"` // which of the derivation's conversations are behind it
-}
 
 // keptDerivations is how many derivations are kept.
 const keptDerivations = 20
 
-// SetAside is a conversation that a derivation set aside for a reason.
-type SetAside struct {
-	Reason         string
-	Client, Server netip.Addr
-	Point          service.Point
-}
-
 // AddDerivation stores a derivation with its proposals and what it set aside. body is called with the
 // ids of the proposals, in their order.
-func (s *Store) AddDerivation(ctx context.Context, d Derivation, proposals []Proposal, aside []SetAside,
+func (s *Store) AddDerivation(ctx context.Context, d drafting.Derivation, proposals []drafting.KeptProposal, aside []drafting.AsideTalk,
 	body func(ids []int64) (json.RawMessage, error)) (id int64, err error) {
 	reasons, clients, servers, points := make([]string, len(aside)), make([]string, len(aside)),
 		make([]string, len(aside)), make([]int64, len(aside))
@@ -90,16 +65,16 @@ func (s *Store) AddDerivation(ctx context.Context, d Derivation, proposals []Pro
 
 // SetAside gives what the newest derivation set aside for a reason; for any, if
 // it is "all".
-func (s *Store) SetAside(ctx context.Context, reason string) ([]SetAside, error) {
+func (s *Store) SetAside(ctx context.Context, reason string) ([]drafting.AsideTalk, error) {
 	rows, err := s.SQL.QueryContext(ctx, `SELECT reason, host(client), host(server), point FROM set_aside
 		WHERE derivation = (SELECT max(id) FROM derivations) AND $1 IN (reason, 'all')`, reason)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	var out []SetAside
+	var out []drafting.AsideTalk
 	for rows.Next() {
-		var x SetAside
+		var x drafting.AsideTalk
 		var client, server string
 		if err := rows.Scan(&x.Reason, &client, &server, &x.Point); err != nil {
 			return nil, err
@@ -124,20 +99,20 @@ func (s *Store) NewestDerivationID(ctx context.Context) (id int64, err error) {
 // ReadDerivation returns a derivation with its proposals, in the order in which they were
 // stored. Neither changes once it is stored. The error is sql.ErrNoRows if there is none
 // with this id.
-func (s *Store) ReadDerivation(ctx context.Context, id int64) (Derivation, []Proposal, error) {
-	var d Derivation
+func (s *Store) ReadDerivation(ctx context.Context, id int64) (drafting.Derivation, []drafting.KeptProposal, error) {
+	var d drafting.Derivation
 	if err := s.SQL.GetContext(ctx, &d, `SELECT id, revision, body, seen FROM derivations WHERE id = $1`, id); err != nil {
 		return d, nil, err
 	}
-	out := []Proposal{}
+	out := []drafting.KeptProposal{}
 	err := s.SQL.SelectContext(ctx, &out, `SELECT * FROM proposals WHERE derivation = $1 ORDER BY id`, id)
 	return d, out, err
 }
 
 // Proposals gives proposals by their ids, in the order of ids; those that are not
 // there are left out.
-func (s *Store) Proposals(ctx context.Context, ids []int64) ([]Proposal, error) {
-	out := []Proposal{}
+func (s *Store) Proposals(ctx context.Context, ids []int64) ([]drafting.KeptProposal, error) {
+	out := []drafting.KeptProposal{}
 	err := s.SQL.SelectContext(ctx, &out, `SELECT * FROM proposals WHERE id = ANY($1) ORDER BY id`, ids)
 	return out, err
 }

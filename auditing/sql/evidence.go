@@ -1,4 +1,4 @@
-package store
+package sql
 
 import (
 	"context"
@@ -13,9 +13,11 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"lucidorchard/auditing"
 	"lucidorchard/core/estate"
 	"lucidorchard/core/evidence"
 	"lucidorchard/database"
+	inventorysql "lucidorchard/inventory/sql"
 )
 
 // Recall fills a case with all that is on record of its period, but for the traffic: in
@@ -90,7 +92,7 @@ func recallEstate(ctx context.Context, tx pgx.Tx, c *evidence.Case) error {
 		ORDER BY workload COLLATE "C", from_at NULLS FIRST, addr`); err != nil {
 		return err
 	}
-	if err := eachLease(rows, func(id string, l estate.Lease) {
+	if err := inventorysql.EachLease(rows, func(id string, l estate.Lease) {
 		if i, there := index[id]; there {
 			h.Past[i].Leases = append(h.Past[i].Leases, l)
 		}
@@ -286,30 +288,17 @@ func recallGaps(ctx context.Context, tx pgx.Tx, c *evidence.Case) error {
 	return err
 }
 
-// EvidenceKept is evidence that was made.
-type EvidenceKept struct {
-	ID       int64     `db:"id" json:"id"`
-	Promise  string    `db:"promise" json:"promise" doc:"An assertion, or group and its name"`
-	From     time.Time `db:"from_at" json:"from"`
-	To       time.Time `db:"to_at" json:"to" doc:"The period ends before it"`
-	Made     time.Time `db:"made" json:"made"`
-	Author   string    `db:"author" json:"author"`
-	Sentence string    `db:"sentence" json:"sentence" doc:"The answer"`
-	Schedule *int64    `db:"schedule" json:"schedule,omitempty" doc:"That made it; none: somebody"`
-	Body     []byte    `db:"body" json:"-"` // signed JSON
-}
-
 const evidenceColumns = `id, promise, from_at, to_at, made, author, sentence, schedule`
 
 // EvidenceMade gives all that was made, the newest first, without what it says.
-func (s *Store) EvidenceMade(ctx context.Context) ([]EvidenceKept, error) {
-	out := []EvidenceKept{}
+func (s *Store) EvidenceMade(ctx context.Context) ([]auditing.EvidenceKept, error) {
+	out := []auditing.EvidenceKept{}
 	return out, s.SQL.SelectContext(ctx, &out, `SELECT `+evidenceColumns+` FROM evidence ORDER BY id DESC`)
 }
 
 // EvidenceOf gives one; ErrNone: there is none.
-func (s *Store) EvidenceOf(ctx context.Context, id int64) (*EvidenceKept, error) {
-	var e EvidenceKept
+func (s *Store) EvidenceOf(ctx context.Context, id int64) (*auditing.EvidenceKept, error) {
+	var e auditing.EvidenceKept
 	err := s.SQL.GetContext(ctx, &e, `SELECT `+evidenceColumns+`, body FROM evidence WHERE id = $1`, id)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, database.ErrNone
@@ -318,7 +307,7 @@ func (s *Store) EvidenceOf(ctx context.Context, id int64) (*EvidenceKept, error)
 }
 
 // PutEvidence keeps evidence, and gives its number; 0: its schedule has made it already.
-func (s *Store) PutEvidence(ctx context.Context, e *EvidenceKept) (id int64, err error) {
+func (s *Store) PutEvidence(ctx context.Context, e *auditing.EvidenceKept) (id int64, err error) {
 	err = s.WriteRows(ctx, database.WatchLock, func(tx pgx.Tx) error {
 		err := tx.QueryRow(ctx, `INSERT INTO evidence (promise, from_at, to_at, made, author, sentence, schedule, body)
 			VALUES ($1, $2, $3, $4, $5, $6, $7, $8) ON CONFLICT DO NOTHING RETURNING id`, e.Promise, e.From, e.To, e.Made, e.Author, e.Sentence,
@@ -337,26 +326,15 @@ func (s *Store) DropEvidence(ctx context.Context, id int64) (bool, error) {
 	return n > 0, err
 }
 
-// EvidenceSchedule makes evidence by itself, when a month or a quarter is over.
-type EvidenceSchedule struct {
-	ID      int64      `db:"id" json:"id"`
-	Promise string     `db:"promise" json:"promise"`
-	Every   string     `db:"every" json:"every" enum:"month,quarter"`
-	Author  string     `db:"author" json:"author"`
-	At      time.Time  `db:"at" json:"at"`
-	Problem string     `db:"problem" json:"problem,omitempty" doc:"Why the last was not made"`
-	Last    *time.Time `db:"last" json:"last,omitempty" doc:"The start of the newest period that it made"`
-}
-
 // EvidenceSchedules gives all.
-func (s *Store) EvidenceSchedules(ctx context.Context) ([]EvidenceSchedule, error) {
-	out := []EvidenceSchedule{}
+func (s *Store) EvidenceSchedules(ctx context.Context) ([]auditing.EvidenceSchedule, error) {
+	out := []auditing.EvidenceSchedule{}
 	return out, s.SQL.SelectContext(ctx, &out, `SELECT s.*, (SELECT max(from_at) FROM evidence WHERE schedule = s.id) AS last
 		FROM evidence_schedules s ORDER BY id`)
 }
 
 // AddEvidenceSchedule keeps one; ErrTaken: there is one.
-func (s *Store) AddEvidenceSchedule(ctx context.Context, e EvidenceSchedule) (id int64, err error) {
+func (s *Store) AddEvidenceSchedule(ctx context.Context, e auditing.EvidenceSchedule) (id int64, err error) {
 	err = s.SQL.GetContext(ctx, &id, `INSERT INTO evidence_schedules (promise, every, author) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING
 		RETURNING id`, e.Promise, e.Every, e.Author)
 	if errors.Is(err, sql.ErrNoRows) {

@@ -1,4 +1,4 @@
-package store
+package sql
 
 import (
 	"context"
@@ -7,6 +7,7 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
+	"lucidorchard/drafting"
 	"lucidorchard/model"
 )
 
@@ -21,7 +22,7 @@ func (s *Store) Probes(ctx context.Context) ([]model.Probe, error) {
 const bumpProbes = `UPDATE versions SET n = n + 1 WHERE name = 'probes'`
 
 // probesNow gives what stands where edits are about to set something.
-func probesNow(ctx context.Context, tx *sqlx.Tx, edits []ProbeEdit) ([]ProbeEdit, error) {
+func probesNow(ctx context.Context, tx *sqlx.Tx, edits []drafting.ProbeEdit) ([]drafting.ProbeEdit, error) {
 	questions := make([]string, len(edits))
 	for i, e := range edits {
 		questions[i] = e.Question
@@ -32,16 +33,16 @@ func probesNow(ctx context.Context, tx *sqlx.Tx, edits []ProbeEdit) ([]ProbeEdit
 		return nil, err
 	}
 	there := by(have, func(p *model.Probe) string { return p.Question })
-	out := make([]ProbeEdit, len(edits))
+	out := make([]drafting.ProbeEdit, len(edits))
 	for i, q := range questions {
-		out[i] = ProbeEdit{q, there[q]}
+		out[i] = drafting.ProbeEdit{Question: q, Probe: there[q]}
 	}
 	return out, nil
 }
 
 // setProbes sets probes: one that is there gets the new verdict and reason. To
 // drop one that is not there is no error.
-func setProbes(ctx context.Context, tx *sqlx.Tx, edits []ProbeEdit) error {
+func setProbes(ctx context.Context, tx *sqlx.Tx, edits []drafting.ProbeEdit) error {
 	for _, e := range edits {
 		var err error
 		if e.Probe == nil {

@@ -1,8 +1,9 @@
-package store
+package sql
 
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -12,40 +13,74 @@ import (
 
 	"lucidorchard/core/estate"
 	"lucidorchard/database"
+	"lucidorchard/history"
+	historysql "lucidorchard/history/sql"
+	"lucidorchard/inventory"
 )
 
-// ImportRank is the rank of the first source; each that is heard later comes
-// after those that are known.
-const ImportRank = 100
-
-// Listing is what an inventory source says.
-type Listing struct {
-	Source string
-	// Keys are the tag keys that it speaks of: its values for them are replaced.
-	// nil: all that it has ever said of the workloads listed.
-	Keys []string
-	// Workloads come with their tags, and with the addresses that the source
-	// gives them; without any, their leases stay.
-	Workloads []estate.Workload
-	Complete  bool              // what the source has listed and does not list now goes
-	Confirm   int               // of a complete list that lacks much: how many it lacks, as somebody has looked at it
-	Mapping   map[string]string // what the headings of its file are; nil: not known
-	Author    string
-	At        time.Time // when it was heard; zero: now
-	Words     string    // of a list that somebody imports: the change that can be undone; blank: none
+// sourceNow gives the row of a source.
+func (t *taking) sourceNow() (*listing, error) {
+	l := &listing{Name: t.Source}
+	err := t.tx.QueryRow(t.ctx, `SELECT to_jsonb(sources) FROM sources WHERE name = $1`, t.Source).Scan(&l.Row)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return l, nil
+	}
+	return l, err
 }
 
-// Taken is what a listing did.
-type Taken struct {
-	Changed   int               // workloads that are not as they were
-	Retired   []string          // ids of those that nobody lists any more
-	Conflicts []estate.Conflict // leases that were left out
+// remember keeps the images of all that the listing may change, before it does.
+func (t *taking) remember() (err error) {
+	if t.Words == "" {
+		return nil
+	}
+	addrs := []string{}
+	for i := range t.Workloads {
+		for _, l := range t.Workloads[i].Leases {
+			addrs = append(addrs, l.Addr.String())
+		}
+	}
+	if _, err := t.tx.Exec(t.ctx, `CREATE TEMP TABLE touching (id text PRIMARY KEY) ON COMMIT DROP`); err != nil {
+		return err
+	}
+	if _, err := t.tx.Exec(t.ctx, `INSERT INTO touching SELECT id FROM new_workloads UNION SELECT workload FROM leases WHERE addr = ANY ($1::inet[])
+		UNION SELECT workload FROM listed WHERE source = $2 AND $3`, addrs, t.Source, t.Complete); err != nil {
+		return err
+	}
+	_, err = t.tx.Exec(t.ctx, `CREATE TEMP TABLE images (id, image) ON COMMIT DROP AS SELECT ''::text, NULL::jsonb WHERE false`)
+	if err == nil {
+		_, err = t.tx.Exec(t.ctx, `INSERT INTO images `+imagesOf, t.Source)
+	}
+	return err
+}
+
+// note makes of the listing a change that can be undone, if it changed anything.
+func (t *taking) note() error {
+	if t.Words == "" {
+		return nil
+	}
+	tag, err := t.tx.Exec(t.ctx, `CREATE TEMP TABLE differing ON COMMIT DROP AS SELECT b.id, b.image, ''::text AS left_as FROM images b WHERE false`)
+	if err == nil {
+		tag, err = t.tx.Exec(t.ctx, `INSERT INTO differing SELECT b.id, b.image, md5(coalesce(a.image::text, '')) FROM images b JOIN (`+imagesOf+`) AS a USING (id) WHERE a.image IS DISTINCT FROM b.image`, t.Source)
+	}
+	if err != nil || tag.RowsAffected() == 0 {
+		return err
+	}
+	after, err := t.sourceNow()
+	if err != nil {
+		return err
+	}
+	if err := historysql.NoteRows(t.ctx, t.tx, "workloads", t.Words, t.Author, history.Setting{"listing": t.before},
+		history.Setting{"listing": after}); err != nil {
+		return err
+	}
+	_, err = t.tx.Exec(t.ctx, `INSERT INTO former SELECT currval('changes_id_seq'), id, image, left_as FROM differing`)
+	return err
 }
 
 // Take stores what a source says, whole or not at all. The same listing twice
 // changes nothing.
-func (s *Store) Take(ctx context.Context, l Listing) (Taken, error) {
-	var out Taken
+func (s *Store) Take(ctx context.Context, l inventory.Listing) (inventory.Taken, error) {
+	var out inventory.Taken
 	if l.At.IsZero() {
 		l.At = time.Now()
 	}
@@ -61,27 +96,15 @@ func (s *Store) Take(ctx context.Context, l Listing) (Taken, error) {
 				return fmt.Errorf("storing what %s lists: %w", l.Source, err)
 			}
 		}
-		out = Taken{Changed: len(t.changed), Retired: t.retired, Conflicts: t.conflicts}
+		out = inventory.Taken{Changed: len(t.changed), Retired: t.retired, Conflicts: t.conflicts}
 		return nil
 	})
 	return out, err
 }
 
-// LacksError says that a complete list lacks more than a tenth of what its source
-// has listed before: such a list may have been cut off.
-type LacksError struct{ Listed, Missing int }
-
-func (e *LacksError) Error() string {
-	return fmt.Sprintf("the list lacks %d of the %d workloads that its source has listed before, and they would be "+
-		"retired", e.Missing, e.Listed)
-}
-
-// Much reports whether a list that lacks so many of so many has to be confirmed.
-func (e *LacksError) Much() bool { return e.Missing*10 > e.Listed }
-
 // taking is a listing on its way into the database.
 type taking struct {
-	Listing
+	inventory.Listing
 	tx        pgx.Tx
 	ctx       context.Context
 	changed   map[string]bool // ids
@@ -115,7 +138,7 @@ func (t *taking) lock() error {
 		return err
 	}
 	_, err = t.tx.Exec(t.ctx,
-		`INSERT INTO sources (name, rank) VALUES ($1, greatest($2, (SELECT max(rank) + 1 FROM sources))) ON CONFLICT DO NOTHING`, t.Source, ImportRank)
+		`INSERT INTO sources (name, rank) VALUES ($1, greatest($2, (SELECT max(rank) + 1 FROM sources))) ON CONFLICT DO NOTHING`, t.Source, inventory.ImportRank)
 	return err
 }
 
@@ -211,7 +234,7 @@ func (t *taking) missing() error {
 	if !t.Complete {
 		return nil
 	}
-	lacks := &LacksError{}
+	lacks := &inventory.LacksError{}
 	if err := t.tx.QueryRow(t.ctx,
 		`SELECT count(*), count(*) FILTER (WHERE n.id IS NULL) FROM listed l
 			LEFT JOIN (SELECT DISTINCT id FROM new_workloads) n ON n.id = l.workload
@@ -265,7 +288,7 @@ func (t *taking) leases() error {
 	if err != nil {
 		return err
 	}
-	if err := eachLease(rows, func(id string, l estate.Lease) { have[id] = append(have[id], l) }); err != nil {
+	if err := EachLease(rows, func(id string, l estate.Lease) { have[id] = append(have[id], l) }); err != nil {
 		return err
 	}
 	changed, conflicts := estate.Reassign(have, listing, t.Source, estate.InstantOf(t.At), func(source string) bool {
@@ -341,6 +364,6 @@ func (t *taking) finish() error {
 // ImportWorkloads takes what a source says of some tag keys.
 func (s *Store) ImportWorkloads(ctx context.Context, source string, keys []string,
 	workloads []estate.Workload) error {
-	_, err := s.Take(ctx, Listing{Source: source, Keys: keys, Workloads: workloads})
+	_, err := s.Take(ctx, inventory.Listing{Source: source, Keys: keys, Workloads: workloads})
 	return err
 }

@@ -1,7 +1,6 @@
-package store
+package sql
 
 import (
-	"cmp"
 	"context"
 	"fmt"
 	"net/netip"
@@ -12,6 +11,9 @@ import (
 
 	"lucidorchard/core/estate"
 	"lucidorchard/database"
+	"lucidorchard/history"
+	historysql "lucidorchard/history/sql"
+	"lucidorchard/inventory"
 )
 
 // Workloads gives all workloads in the order of their ids, each tag with the
@@ -19,7 +21,7 @@ import (
 func (s *Store) Workloads(ctx context.Context) ([]estate.Workload, error) {
 	var out []estate.Workload
 	err := s.Read(ctx, func(tx pgx.Tx) (err error) {
-		out, err = workloads(ctx, tx, nil)
+		out, err = Workloads(ctx, tx, nil)
 		return err
 	})
 	return out, err
@@ -27,7 +29,7 @@ func (s *Store) Workloads(ctx context.Context) ([]estate.Workload, error) {
 
 // workloads gives those with the ids, or all for nil. The transaction has to see
 // one state of the database throughout: they are read in three statements.
-func workloads(ctx context.Context, tx pgx.Tx, ids []string) ([]estate.Workload, error) {
+func Workloads(ctx context.Context, tx pgx.Tx, ids []string) ([]estate.Workload, error) {
 	var out []estate.Workload
 	index := map[string]int{}
 	rows, err := tx.Query(ctx,
@@ -67,7 +69,7 @@ func workloads(ctx context.Context, tx pgx.Tx, ids []string) ([]estate.Workload,
 	if err != nil {
 		return nil, err
 	}
-	err = eachLease(rows, func(id string, l estate.Lease) {
+	err = EachLease(rows, func(id string, l estate.Lease) {
 		if i, there := index[id]; there {
 			out[i].Leases = append(out[i].Leases, l)
 		}
@@ -76,7 +78,7 @@ func workloads(ctx context.Context, tx pgx.Tx, ids []string) ([]estate.Workload,
 }
 
 // eachLease reads rows of workload, addr, from_at, until_at and source.
-func eachLease(rows pgx.Rows, f func(workload string, l estate.Lease)) error {
+func EachLease(rows pgx.Rows, f func(workload string, l estate.Lease)) error {
 	var id, source string
 	var addr netip.Prefix
 	var from, until *time.Time
@@ -102,39 +104,8 @@ func boundTime(t estate.Instant) *time.Time {
 	return &v
 }
 
-// TagEdit sets a tag by hand; an empty value says that the workload does not
-// have it.
-type TagEdit struct {
-	Workload string  `json:"workload"`
-	Key      string  `json:"key"`
-	Value    *string `json:"value"` // nil: nothing is set by hand
-	// Was is the value that counted when the edit was made, "" for none; nil: it does
-	// not matter. Where another one counts by now, nothing is set: see ChangedError.
-	Was *string `json:"-"`
-}
-
-// ChangedError says that somebody else was faster.
-type ChangedError struct {
-	TagEdit
-	Now    string // the value that counts now
-	Source string
-	Author string
-}
-
-func (e *ChangedError) Error() string {
-	name := func(v string) string {
-		if v == "" {
-			return "missing"
-		}
-		return v
-	}
-	by := cmp.Or(e.Author, e.Source, "nobody")
-	return fmt.Sprintf("somebody has changed this meanwhile. %s of %s was %s; now it is %s, by %s. Nothing was "+
-		"changed", e.Key, e.Workload, name(*e.Was), name(e.Now), by)
-}
-
 // moved finds an edit whose tag has another value by now than it was made on.
-func moved(ctx context.Context, tx *sqlx.Tx, edits []TagEdit) error {
+func moved(ctx context.Context, tx *sqlx.Tx, edits []inventory.TagEdit) error {
 	var ids, keys []string
 	var of []int
 	for i, e := range edits {
@@ -156,20 +127,20 @@ func moved(ctx context.Context, tx *sqlx.Tx, edits []TagEdit) error {
 	}
 	for _, v := range now {
 		if e := edits[of[v.N-1]]; v.Value != *e.Was {
-			return &ChangedError{e, v.Value, v.Source, v.Author}
+			return &inventory.ChangedError{TagEdit: e, Now: v.Value, Source: v.Source, Author: v.Author}
 		}
 	}
 	return nil
 }
 
 // SetTags sets tags by hand, as one change that can be undone.
-func (s *Store) SetTags(ctx context.Context, edits []TagEdit, author, words string) error {
+func (s *Store) SetTags(ctx context.Context, edits []inventory.TagEdit, author, words string) error {
 	return s.Write(ctx, database.EditLock, func(tx *sqlx.Tx) error {
 		if err := moved(ctx, tx, edits); err != nil {
 			return err
 		}
 		ids, keys, _, _ := columnsOf(edits)
-		before := make([]TagEdit, len(edits))
+		before := make([]inventory.TagEdit, len(edits))
 		var were []struct {
 			N     int     `db:"n"`
 			Value *string `db:"value"`
@@ -179,16 +150,16 @@ func (s *Store) SetTags(ctx context.Context, edits []TagEdit, author, words stri
 			return err
 		}
 		for _, w := range were {
-			before[w.N-1] = TagEdit{Workload: edits[w.N-1].Workload, Key: edits[w.N-1].Key, Value: w.Value}
+			before[w.N-1] = inventory.TagEdit{Workload: edits[w.N-1].Workload, Key: edits[w.N-1].Key, Value: w.Value}
 		}
 		if err := writeTags(ctx, tx, edits, author); err != nil {
 			return err
 		}
-		return addChange(ctx, tx, "tags", words, author, setting{Tags: before}, setting{Tags: edits})
+		return historysql.Note(ctx, tx, "tags", words, author, history.Setting{"tags": before}, history.Setting{"tags": edits})
 	})
 }
 
-func writeTags(ctx context.Context, tx *sqlx.Tx, edits []TagEdit, author string) error {
+func writeTags(ctx context.Context, tx *sqlx.Tx, edits []inventory.TagEdit, author string) error {
 	if _, err := tx.ExecContext(ctx, `INSERT INTO sources VALUES ($1, 0) ON CONFLICT DO NOTHING`,
 		estate.ByHand); err != nil {
 		return err
@@ -208,7 +179,7 @@ func writeTags(ctx context.Context, tx *sqlx.Tx, edits []TagEdit, author string)
 }
 
 // columnsOf gives edits as arrays, as the database takes them.
-func columnsOf(edits []TagEdit) (ids, keys, values []string, removed []bool) {
+func columnsOf(edits []inventory.TagEdit) (ids, keys, values []string, removed []bool) {
 	for _, e := range edits {
 		value := ""
 		if e.Value != nil {

@@ -1,4 +1,4 @@
-package store
+package sql
 
 import (
 	"context"
@@ -9,6 +9,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"lucidorchard/database"
+	inventorysql "lucidorchard/inventory/sql"
 	"lucidorchard/model"
 	releasingsql "lucidorchard/releasing/sql"
 )
@@ -17,13 +18,13 @@ import (
 // too long ago, all of it.
 func (s *Store) State(ctx context.Context, since *database.Versions) (*model.State, error) {
 	out := &model.State{}
-	if err := s.Read(ctx, func(tx pgx.Tx) error { return loadState(ctx, tx, out, since) }); err != nil {
+	if err := s.Read(ctx, func(tx pgx.Tx) error { return LoadState(ctx, tx, out, since) }); err != nil {
 		return nil, err
 	}
 	return out, nil
 }
 
-func loadState(ctx context.Context, tx pgx.Tx, out *model.State, since *database.Versions) error {
+func LoadState(ctx context.Context, tx pgx.Tx, out *model.State, since *database.Versions) error {
 	if err := out.Versions.Scan(tx.QueryRow(ctx, database.SelectVersions)); err != nil {
 		return err
 	}
@@ -65,7 +66,7 @@ func loadState(ctx context.Context, tx pgx.Tx, out *model.State, since *database
 	if out.Whole = since == nil; !out.Whole {
 		return loadTouched(ctx, tx, out, since.Workloads)
 	}
-	out.Workloads, err = workloads(ctx, tx, nil)
+	out.Workloads, err = inventorysql.Workloads(ctx, tx, nil)
 	return err
 }
 
@@ -92,7 +93,7 @@ func loadTouched(ctx context.Context, tx pgx.Tx, out *model.State, after int64) 
 		}
 	}
 	var err error
-	if out.Workloads, err = workloads(ctx, tx, ids); err != nil || out.Whole {
+	if out.Workloads, err = inventorysql.Workloads(ctx, tx, ids); err != nil || out.Whole {
 		return err
 	}
 	there := map[string]bool{}

@@ -1,0 +1,33 @@
+// Package history is the list of changes that people can undo and redo, whatever
+// step of the work made them.
+//
+// It knows no step: each registers how the parts of its changes are set back
+// (history/sql). Its types are values; start reading at Change.
+package history
+
+import (
+	"encoding/json"
+	"errors"
+	"time"
+)
+
+// Change is something that can be undone or redone as one.
+type Change struct {
+	ID     int64           `db:"id" json:"id"`
+	Kind   string          `db:"kind" json:"kind" enum:"policy,tags,judging,probes,workloads,flows"`
+	Words  string          `db:"words" json:"words"`
+	Author string          `db:"author" json:"author"`
+	At     time.Time       `db:"at" json:"at"`
+	Before json.RawMessage `db:"before" json:"-"`
+	After  json.RawMessage `db:"after" json:"-"`
+	State  string          `db:"state" json:"-"`
+	// What undoing, or doing again, had to leave out.
+	Note string `db:"-" json:"note,omitempty" doc:"What had to be left as it is, and why"`
+}
+
+// ErrNothing reports that there is nothing to undo or redo.
+var ErrNothing = errors.New("there is nothing to undo or redo")
+
+// Setting is what a change sets: the state before it, or after it. Each part has
+// a name that one step registered; a part that is absent is not touched.
+type Setting map[string]any
