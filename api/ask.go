@@ -235,7 +235,7 @@ func (s *askAPI) why(ctx context.Context, in *struct {
 	}
 	out := s.explain(ctx, v, snap, snap.Compiled.At(client, at), snap.Compiled.At(server, at), pt)
 	if in.Against != 0 {
-		p, err := s.RevisionPolicy(ctx, in.Against)
+		p, err := s.Models.RevisionPolicy(ctx, in.Against)
 		if err != nil {
 			return nil, err
 		}

@@ -25,7 +25,7 @@ import (
 	"lucidorchard/inventory"
 	"lucidorchard/model"
 	"lucidorchard/store"
-	trafficsql "lucidorchard/traffic/sql"
+	"lucidorchard/traffic/rows"
 )
 
 // The interface's questions over 100,000 workloads with 20 tags each and 1,000
@@ -65,7 +65,7 @@ func BenchmarkEstateOfARealSize(b *testing.B) {
 		buckets.Add(flow.Record{Start: at, End: at, Client: sample.LargeAddr(r.IntN(workloads)),
 			Server: sample.LargeAddr(r.IntN(workloads)), Point: sample.LargePoint(r), Connections: 1})
 	}
-	_, err = db.AddBatch(b.Context(), trafficsql.Batch{ID: "bench", Buckets: buckets.All()})
+	_, err = db.AddBatch(b.Context(), rows.Batch{ID: "bench", Buckets: buckets.All()})
 	require.NoError(b, err)
 	require.NoError(b, db.Begin(b.Context(), model.Revision{No: 1, Text: text, Blame: model.Blame{}, Author: "bench",
 		Words: "begin"}))

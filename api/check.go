@@ -9,7 +9,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"lucidorchard/app"
+	"lucidorchard/consequences"
 	"lucidorchard/core/decide"
 	"lucidorchard/core/expr"
 	"lucidorchard/core/flow"
@@ -230,12 +230,12 @@ func (s *checkAPI) tryAssertion(ctx context.Context, in *struct {
 
 // AssertFix is an edit after which an assertion holds.
 type AssertFix struct {
-	Found        bool              `json:"found" doc:"Whether there is one"`
-	Words        string            `json:"words"`
-	Lines        []string          `json:"lines" doc:"Rules to add"`
-	Before       int               `json:"before" doc:"The line that they stand before; 0: last in the layer allowances"`
-	Revision     int               `json:"revision"`
-	Consequences *app.Consequences `json:"consequences,omitempty"`
+	Found        bool                       `json:"found" doc:"Whether there is one"`
+	Words        string                     `json:"words"`
+	Lines        []string                   `json:"lines" doc:"Rules to add"`
+	Before       int                        `json:"before" doc:"The line that they stand before; 0: last in the layer allowances"`
+	Revision     int                        `json:"revision"`
+	Consequences *consequences.Consequences `json:"consequences,omitempty"`
 }
 
 // assertionFix finds rules that make an assertion of the draft hold.
@@ -254,7 +254,7 @@ func (s *checkAPI) assertionFix(ctx context.Context, in *struct {
 		out := AssertFix{Lines: []string{}, Revision: snap.Head.No}
 		m, ok := settle.FixAssertion(snap.Compiled, snap.Head.Text, r)
 		if ok {
-			c, err := app.Changing(ctx, v, snap, m.Text)
+			c, err := consequences.Changing(ctx, v, snap, m.Text)
 			if err != nil {
 				return nil, err
 			}

@@ -15,7 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lucidorchard/api"
-	"lucidorchard/app"
+	"lucidorchard/imports"
 	"lucidorchard/jobs"
 )
 
@@ -59,7 +59,7 @@ func TestImportTwiceCountsOnce(t *testing.T) {
 		require.Equal(t, 202, c.call("POST", "/api/v1/imports/flows", file, &a))
 		job := c.job(a.Job)
 		require.Equal(t, "done", job.State, job.Message)
-		var report app.ImportReport
+		var report imports.ImportReport
 		require.NoError(t, json.Unmarshal(*job.Result, &report))
 		require.Equal(t, []int{3, 1, 2}, []int{report.Rows, report.Bad, report.Outside})
 		require.Equal(t, i == 1, report.Already != "")

@@ -26,7 +26,7 @@ import (
 	"lucidorchard/jobs"
 	"lucidorchard/printing"
 	"lucidorchard/store"
-	trafficsql "lucidorchard/traffic/sql"
+	"lucidorchard/traffic/rows"
 )
 
 // Evidence is made, read, handed out with its signature and its inputs, compared and
@@ -52,7 +52,7 @@ func TestEvidenceIsMadeAndHandedOut(t *testing.T) {
 	require.NoError(t, db.ImportWorkloads(t.Context(), "inventory", nil, []estate.Workload{{ID: "laptop", Name: "laptop", Tags: []estate.Tag{{Key: "app", Value: "desk"}},
 		Leases: []estate.Lease{{Addr: netip.MustParseAddr("10.0.0.2"), From: estate.Beginning, Until: estate.End}}}}))
 	records := reaching(t)
-	_, err = db.AddBatch(t.Context(), trafficsql.BatchOf("one", flow.Stating(records), nil))
+	_, err = db.AddBatch(t.Context(), rows.BatchOf("one", flow.Stating(records), nil))
 	require.NoError(t, err)
 	require.Equal(t, 201, c.replace(0, "group store = address in 10.0.1.0/24\ngroup desks = app is desk\nlayer l\npermit any -> store on tcp/443\nreject any -> store on tcp/22\n"+
 		"assert only desks -> store on tcp/22\n"))
@@ -124,7 +124,7 @@ func TestEvidenceIsMadeAndHandedOut(t *testing.T) {
 	// Its inputs come out the same, whatever has changed since.
 	require.NoError(t, db.SetTags(t.Context(), []inventory.TagEdit{{Workload: "laptop", Key: "app", Value: new(string)}}, "me", "away"))
 	require.Equal(t, 201, c.replace(1, "group store = address in 10.0.1.0/24\nlayer l\npermit any -> store on any\n"))
-	_, err = db.AddBatch(t.Context(), trafficsql.BatchOf("two", flow.Stating([]flow.Record{later(records[0])}), nil))
+	_, err = db.AddBatch(t.Context(), rows.BatchOf("two", flow.Stating([]flow.Record{later(records[0])}), nil))
 	require.NoError(t, err)
 	for _, in := range e.Inputs {
 		r, text := c.do("GET", fmt.Sprint("/api/v1/evidence/", first, "/inputs/", in.Name), nil, "")

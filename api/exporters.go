@@ -15,7 +15,6 @@ import (
 	"lucidorchard/core/service"
 	"lucidorchard/model"
 	"lucidorchard/traffic"
-	trafficsql "lucidorchard/traffic/sql"
 )
 
 // ExporterOut is one that sends, as a collector knows it.
@@ -96,7 +95,7 @@ func (s *exportersAPI) routes(r routes) {
 }
 
 // refusedBatches lists what collectors had to set aside.
-func (s *exportersAPI) refusedBatches(ctx context.Context, in *struct{ All }) (*List[trafficsql.RefusedBatch], error) {
+func (s *exportersAPI) refusedBatches(ctx context.Context, in *struct{ All }) (*List[traffic.RefusedBatch], error) {
 	all, err := s.Store.RefusedBatches(ctx)
 	if err != nil {
 		return nil, err

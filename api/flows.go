@@ -108,7 +108,7 @@ func (s *flowsAPI) terrace(ctx context.Context, in *struct {
 		return nil, err
 	}
 	in.Path = nil // the map shows all ways; one is picked out on it
-	q, err := s.QueryOf(ctx, snap, in.Filter)
+	q, err := s.App.QueryOf(ctx, snap, in.Filter)
 	if err != nil {
 		return nil, err
 	}
@@ -182,7 +182,7 @@ func (s *flowsAPI) strip(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	q, err := s.QueryOf(ctx, snap, in.Filter)
+	q, err := s.App.QueryOf(ctx, snap, in.Filter)
 	if err != nil {
 		return nil, err
 	}

@@ -87,7 +87,7 @@ func (s *watchAPI) serveFlows(w http.ResponseWriter, r *http.Request) {
 		err = refuse.Invalid("against: found a revision; the feed compares with none")
 	}
 	if err == nil {
-		_, err = s.QueryOf(r.Context(), m, filter)
+		_, err = s.App.QueryOf(r.Context(), m, filter)
 	}
 	if err != nil {
 		writeProblem(w, s.failed(r.Context(), err))
@@ -129,7 +129,7 @@ func (s *watchAPI) feed(ctx context.Context, out *bufio.Writer, m *model.Model, 
 		}
 	}
 	slices.SortFunc(hours, func(a, b flow.Hour) int { return cmp.Or(cmp.Compare(m.Hours[a], m.Hours[b]), cmp.Compare(a, b)) })
-	q, err := s.QueryOf(ctx, m, filter)
+	q, err := s.App.QueryOf(ctx, m, filter)
 	if err != nil {
 		return cursor, err
 	}

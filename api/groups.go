@@ -9,7 +9,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"lucidorchard/app"
+	"lucidorchard/consequences"
 	"lucidorchard/core/decide"
 	"lucidorchard/core/expr"
 	"lucidorchard/core/policy"
@@ -51,16 +51,16 @@ type Member struct {
 // GroupPreview is what an expression says of all workloads, and what saving it
 // would do.
 type GroupPreview struct {
-	Errors       []TextError       `json:"errors"`
-	Canonical    string            `json:"canonical"`
-	Counts       MemberCounts      `json:"counts"`
-	Was          MemberCounts      `json:"was" doc:"Of the group in the draft"`
-	Unaddressed  int               `json:"unaddressed" doc:"Of those that are in, how many hold no address now"`
-	In           []Member          `json:"in" doc:"At most 200"`
-	Undecided    []Member          `json:"undecided"`
-	Out          []Member          `json:"out"`
-	Consequences *app.Consequences `json:"consequences,omitempty"`
-	Shares       []SharedGroup     `json:"shares" doc:"Groups that share members"`
+	Errors       []TextError                `json:"errors"`
+	Canonical    string                     `json:"canonical"`
+	Counts       MemberCounts               `json:"counts"`
+	Was          MemberCounts               `json:"was" doc:"Of the group in the draft"`
+	Unaddressed  int                        `json:"unaddressed" doc:"Of those that are in, how many hold no address now"`
+	In           []Member                   `json:"in" doc:"At most 200"`
+	Undecided    []Member                   `json:"undecided"`
+	Out          []Member                   `json:"out"`
+	Consequences *consequences.Consequences `json:"consequences,omitempty"`
+	Shares       []SharedGroup              `json:"shares" doc:"Groups that share members"`
 }
 
 // MemberCounts is how many workloads an expression holds for, cannot tell of,
@@ -232,7 +232,7 @@ func (s *groupsAPI) previewGroup(ctx context.Context, in *struct {
 	}
 	s.fillMembers(&out, snap, u.Update.After, name, old != nil)
 	if old == nil || old.Body() != group.Body() {
-		cons := app.ConsequencesOf(before, snap, u)
+		cons := consequences.ConsequencesOf(before, snap, u)
 		out.Consequences = &cons
 	}
 	return body(out), nil

@@ -8,7 +8,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"lucidorchard/app"
+	"lucidorchard/imports"
 	"lucidorchard/jobs"
 	"lucidorchard/refuse"
 )
@@ -26,8 +26,8 @@ type importInput struct {
 	rawBody
 }
 
-func (in *importInput) options() (app.ImportOptions, error) {
-	o := app.ImportOptions{Source: in.Source, Complete: in.Complete, Confirm: in.Confirm, Directions: in.Directions, Carriers: in.Carriers,
+func (in *importInput) options() (imports.ImportOptions, error) {
+	o := imports.ImportOptions{Source: in.Source, Complete: in.Complete, Confirm: in.Confirm, Directions: in.Directions, Carriers: in.Carriers,
 		Name: in.Name, Accept: in.Accept}
 	if in.Form == "" {
 		return o, nil
@@ -42,8 +42,8 @@ func (in *importInput) options() (app.ImportOptions, error) {
 
 // ImportAnswer is a preview, or the job that imports.
 type ImportAnswer struct {
-	Preview *app.ImportReport `json:"preview,omitempty"`
-	Job     *jobs.Job         `json:"job,omitempty"`
+	Preview *imports.ImportReport `json:"preview,omitempty"`
+	Job     *jobs.Job             `json:"job,omitempty"`
 }
 
 // imported: it starts an import, or only says what that would do.
@@ -70,7 +70,7 @@ func (s *importsAPI) routes(r routes) {
 }
 
 // preview answers with what an import would do.
-func preview(report app.ImportReport, err error) (*Stored[ImportAnswer], error) {
+func preview(report imports.ImportReport, err error) (*Stored[ImportAnswer], error) {
 	if err != nil {
 		return nil, err
 	}
@@ -103,7 +103,7 @@ func (s *importsAPI) importFlows(ctx context.Context, in *importInput) (*Stored[
 		return nil, err
 	}
 	snap, err := s.snapshot(ctx)
-	var o app.ImportOptions
+	var o imports.ImportOptions
 	if err == nil {
 		o, err = in.options()
 	}

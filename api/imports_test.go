@@ -15,8 +15,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lucidorchard/api"
-	"lucidorchard/app"
 	"lucidorchard/core/estate"
+	"lucidorchard/imports"
 )
 
 func TestImportReportsBadRowsAndKeepsTheRest(t *testing.T) {
@@ -42,7 +42,7 @@ func TestImportReportsBadRowsAndKeepsTheRest(t *testing.T) {
 	a = api.ImportAnswer{}
 	require.Equal(t, 200, c.call("POST", "/api/v1/imports/workloads?preview=true&source=sheet", file, &a))
 	require.Equal(t, 1, a.Preview.Bad)
-	require.Contains(t, a.Preview.Examples, app.ImportExample{ID: holder,
+	require.Contains(t, a.Preview.Examples, imports.ImportExample{ID: holder,
 		What: []string{"env: live → trial", "no longer 10.20.3.10"}}, "the address goes to another")
 	require.Equal(t, 202, c.call("POST", "/api/v1/imports/workloads?source=sheet", file, &a))
 	require.Equal(t, "done", c.job(a.Job).State)
@@ -135,7 +135,7 @@ func TestTrafficFilesBecomeConversationsAndRecords(t *testing.T) {
 		require.NotNil(t, job)
 		var done struct {
 			State  string
-			Result app.ImportReport
+			Result imports.ImportReport
 		}
 		require.Eventually(t, func() bool {
 			c.get(fmt.Sprintf("/api/v1/jobs/%d", job.ID), &done)

@@ -12,8 +12,8 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"lucidorchard/app"
 	"lucidorchard/core/estate"
+	"lucidorchard/imports"
 	"lucidorchard/ingest"
 	"lucidorchard/inventory"
 )
@@ -181,7 +181,7 @@ func (s *inventoryAPI) takeListing(ctx context.Context, in *struct {
 	}
 	out := ListingOut{Source: token.Source, Rows: file.Rows, Taken: len(file.Workloads), Changed: taken.Changed,
 		Retired: taken.Retired, Bad: len(file.Errors), Errors: append([]ingest.RowError{},
-			file.Errors[:min(app.ShownErrors, len(file.Errors))]...)}
+			file.Errors[:min(imports.ShownErrors, len(file.Errors))]...)}
 	if out.Retired == nil {
 		out.Retired = []string{}
 	}

@@ -14,7 +14,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lucidorchard/api"
-	"lucidorchard/app"
 	"lucidorchard/database/databasetest"
 	"lucidorchard/inventory"
 	"lucidorchard/jobs"
@@ -179,13 +178,13 @@ func TestVocabularySuggestionsAndSelections(t *testing.T) {
 	// A tag that is cleared is suggested again, until that is refused.
 	require.Equal(t, 200, c.call("POST", "/api/v1/tags", map[string]any{"workloads": []string{one.ID}, "key": "tier",
 		"value": ""}, nil))
-	var s app.SuggestionList
+	var s inventory.SuggestionList
 	look := func() {
 		require.Eventually(t, func() bool { c.get("/api/v1/suggestions", &s); return s.Complete }, 20*time.Second,
 			20*time.Millisecond)
 	}
 	look()
-	find := func() *app.Suggestion {
+	find := func() *inventory.Suggestion {
 		for i := range s.Suggestions {
 			if s.Suggestions[i].Workload == one.ID && s.Suggestions[i].Key == "tier" {
 				return &s.Suggestions[i]

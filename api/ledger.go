@@ -54,7 +54,7 @@ func (s *base) asked(ctx context.Context, w Window, f ledger.Filter) (*reach.Vie
 	if err != nil {
 		return nil, snap, reach.Query{}, err
 	}
-	q, err := s.QueryOf(ctx, snap, f)
+	q, err := s.App.QueryOf(ctx, snap, f)
 	return v, snap, q, err
 }
 
@@ -98,7 +98,7 @@ func (s *flowsAPI) callers(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	q, err := s.QueryOf(ctx, snap, in.Filter)
+	q, err := s.App.QueryOf(ctx, snap, in.Filter)
 	if err != nil {
 		return nil, err
 	}

@@ -15,9 +15,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lucidorchard/api"
-	"lucidorchard/app"
 	"lucidorchard/core/report"
 	"lucidorchard/database/databasetest"
+	"lucidorchard/drafting"
 	"lucidorchard/events"
 	"lucidorchard/jobs"
 	"lucidorchard/store"
@@ -182,7 +182,7 @@ func TestProposalsThatAreTooWideAreBarredHere(t *testing.T) {
 	require.Contains(t, p.Detail, "can only be narrowed")
 	require.Equal(t, 422, c.judge(&p, taking(ps.Derived.Proposals[0]), taking(wide)), "nor among others")
 	for k := range wide.Choices {
-		status := c.judge(&p, app.Judgement{Proposal: wide.ID, Do: "take", Choice: &k})
+		status := c.judge(&p, drafting.Judgement{Proposal: wide.ID, Do: "take", Choice: &k})
 		require.Equal(t, k < wide.Own, status == 201, "only narrower: %s", p.Detail)
 		if status == 201 {
 			require.Equal(t, 200, c.call("POST", "/api/v1/policy/undo", map[string]any{}, nil))

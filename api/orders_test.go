@@ -24,7 +24,7 @@ import (
 	"lucidorchard/point"
 	"lucidorchard/releasing"
 	"lucidorchard/store"
-	trafficsql "lucidorchard/traffic/sql"
+	"lucidorchard/traffic/rows"
 )
 
 // One order is carried out at all its points, and says what it did at each; a rollback
@@ -35,14 +35,14 @@ func TestAnOrderIsCarriedOutWhole(t *testing.T) {
 	c.addPoint("trial", "env is trial", 1)
 	c.addPoint("live", "env is live", 1)
 	require.Equal(t, 201, c.call("POST", "/api/v1/releases", map[string]any{"revision": 1, "title": "First"}, nil))
-	var did []app.Ordered
-	send := func(o app.Order) int { return c.call("POST", "/api/v1/rollout/orders", o, &did) }
-	require.Equal(t, 200, send(app.Order{Do: "enforce", Release: 1, Points: []string{"trial"}, Anyway: true}))
-	require.Equal(t, []app.Ordered{{Point: "trial", Before: app.PointRuns{Observes: 1}, After: app.PointRuns{Enforces: 1}, Changed: true,
+	var did []releasing.Ordered
+	send := func(o releasing.Order) int { return c.call("POST", "/api/v1/rollout/orders", o, &did) }
+	require.Equal(t, 200, send(releasing.Order{Do: "enforce", Release: 1, Points: []string{"trial"}, Anyway: true}))
+	require.Equal(t, []releasing.Ordered{{Point: "trial", Before: releasing.PointRuns{Observes: 1}, After: releasing.PointRuns{Enforces: 1}, Changed: true,
 		Words: "To run release 1 enforced, by tester"}}, did)
 	require.Equal(t, 201, c.replace(1, start+"permit trial -> trial on tcp/443\n"))
 	require.Equal(t, 201, c.call("POST", "/api/v1/releases", map[string]any{"revision": 2, "title": "Second"}, nil))
-	c.until("each goes on with what it enforces", func(p map[string]app.PointState) bool {
+	c.until("each goes on with what it enforces", func(p map[string]releasing.PointState) bool {
 		return runs(p["trial"], 1, 2) && runs(p["live"], 0, 2)
 	})
 	require.Equal(t, 1, c.rollOut().InForce, "what is only observed is not in force")
@@ -56,17 +56,17 @@ func TestAnOrderIsCarriedOutWhole(t *testing.T) {
 	require.Equal(t, effective("?release=1")+1, effective(""), "the draft has one rule more for it")
 	require.Equal(t, effective("?release=2"), effective(""))
 	require.Equal(t, 404, c.call("GET", "/api/v1/workloads/booking-entry-01/rules?release=9", nil, nil))
-	require.Equal(t, 200, send(app.Order{Do: "observe", Release: 1, Wave: 1}))
+	require.Equal(t, 200, send(releasing.Order{Do: "observe", Release: 1, Wave: 1}))
 	require.False(t, did[1].Changed, "trial enforces it already: %v", did)
 	require.True(t, did[0].Changed)
-	require.Equal(t, 200, send(app.Order{Do: "observe", Release: 2}))
-	require.Equal(t, 200, send(app.Order{Do: "roll back", Release: 1}))
-	c.until("back", func(p map[string]app.PointState) bool { return runs(p["trial"], 1, 0) && runs(p["live"], 0, 1) })
-	require.Equal(t, 422, c.call("POST", "/api/v1/rollout/orders", app.Order{Do: "off", Release: 1}, nil))
-	require.Equal(t, 422, c.call("POST", "/api/v1/rollout/orders", app.Order{Do: "observe", Release: 1, Minutes: 3}, nil))
-	require.Equal(t, 404, c.call("POST", "/api/v1/rollout/orders", app.Order{Do: "off", Wave: 7}, nil))
-	require.Equal(t, 200, send(app.Order{Do: "off"}))
-	c.until("off", func(p map[string]app.PointState) bool { return runs(p["trial"], 0, 0) && runs(p["live"], 0, 0) })
+	require.Equal(t, 200, send(releasing.Order{Do: "observe", Release: 2}))
+	require.Equal(t, 200, send(releasing.Order{Do: "roll back", Release: 1}))
+	c.until("back", func(p map[string]releasing.PointState) bool { return runs(p["trial"], 1, 0) && runs(p["live"], 0, 1) })
+	require.Equal(t, 422, c.call("POST", "/api/v1/rollout/orders", releasing.Order{Do: "off", Release: 1}, nil))
+	require.Equal(t, 422, c.call("POST", "/api/v1/rollout/orders", releasing.Order{Do: "observe", Release: 1, Minutes: 3}, nil))
+	require.Equal(t, 404, c.call("POST", "/api/v1/rollout/orders", releasing.Order{Do: "off", Wave: 7}, nil))
+	require.Equal(t, 200, send(releasing.Order{Do: "off"}))
+	c.until("off", func(p map[string]releasing.PointState) bool { return runs(p["trial"], 0, 0) && runs(p["live"], 0, 0) })
 }
 
 // A release under which nobody could administer a machine is not enforced unless somebody
@@ -77,9 +77,9 @@ func TestNobodyIsLockedOutUnasked(t *testing.T) {
 		"tcp/5985, tcp/5986, tcp/23\n"))
 	c.addPoint("live", "env is live", 1)
 	require.Equal(t, 201, c.call("POST", "/api/v1/releases", map[string]any{"revision": 1, "title": "No ssh"}, nil))
-	c.until("it observes", func(p map[string]app.PointState) bool { return runs(p["live"], 0, 1) })
+	c.until("it observes", func(p map[string]releasing.PointState) bool { return runs(p["live"], 0, 1) })
 	var p problem
-	require.Equal(t, 409, c.call("POST", "/api/v1/rollout/orders", app.Order{Do: "enforce", Release: 1, Anyway: true}, &p))
+	require.Equal(t, 409, c.call("POST", "/api/v1/rollout/orders", releasing.Order{Do: "enforce", Release: 1, Anyway: true}, &p))
 	require.Contains(t, p.Detail, "nobody could administer")
 	require.Contains(t, p.Detail, "line 3")
 	var machines []api.MachineAccess
@@ -102,10 +102,10 @@ func TestNobodyIsLockedOutUnasked(t *testing.T) {
 		}
 	}
 	require.Positive(t, seen, "the demo's administrators were seen")
-	require.Equal(t, 409, c.call("POST", "/api/v1/rollout/orders", app.Order{Do: "enforce", Release: 1, Anyway: true,
+	require.Equal(t, 409, c.call("POST", "/api/v1/rollout/orders", releasing.Order{Do: "enforce", Release: 1, Anyway: true,
 		Without: without[1:]}, &p), "one is left")
 	require.Contains(t, p.Detail, "1 machine any more")
-	require.Equal(t, 200, c.call("POST", "/api/v1/rollout/orders", app.Order{Do: "enforce", Release: 1, Anyway: true, Without: without}, nil))
+	require.Equal(t, 200, c.call("POST", "/api/v1/rollout/orders", releasing.Order{Do: "enforce", Release: 1, Anyway: true, Without: without}, nil))
 }
 
 // Enforcement on trial ends by itself unless somebody confirms it.
@@ -115,16 +115,16 @@ func TestATrialIsConfirmedOrEnds(t *testing.T) {
 	c.addPoint("trial", "env is trial", 1)
 	c.addPoint("live", "env is live", 1)
 	require.Equal(t, 201, c.call("POST", "/api/v1/releases", map[string]any{"revision": 1, "title": "First"}, nil))
-	require.Equal(t, 200, c.call("POST", "/api/v1/rollout/orders", app.Order{Do: "enforce", Release: 1, Anyway: true, Minutes: 1}, nil))
-	c.until("both enforce on trial", func(p map[string]app.PointState) bool {
+	require.Equal(t, 200, c.call("POST", "/api/v1/rollout/orders", releasing.Order{Do: "enforce", Release: 1, Anyway: true, Minutes: 1}, nil))
+	c.until("both enforce on trial", func(p map[string]releasing.PointState) bool {
 		return runs(p["trial"], 1, 0) && runs(p["live"], 1, 0) && p["live"].TrialUntil != nil
 	})
-	require.Equal(t, 200, c.call("POST", "/api/v1/rollout/orders", app.Order{Do: "confirm", Points: []string{"trial"}}, nil))
+	require.Equal(t, 200, c.call("POST", "/api/v1/rollout/orders", releasing.Order{Do: "confirm", Points: []string{"trial"}}, nil))
 	soon := time.Now().Add(-time.Second)
 	require.NoError(t, c.db.Order(t.Context(), func(now releasing.Roll) ([]releasing.Target, error) { // its time is over
 		return []releasing.Target{{Point: "live", Enforces: 1, Words: "x", Trial: "t", TrialUntil: &soon}}, nil
 	}))
-	c.until("one stays, one returns", func(p map[string]app.PointState) bool {
+	c.until("one stays, one returns", func(p map[string]releasing.PointState) bool {
 		return runs(p["trial"], 1, 0) && p["trial"].TrialUntil == nil && runs(p["live"], 0, 1)
 	})
 }
@@ -224,7 +224,7 @@ func TestAForgottenPointThatGoesOnIsShown(t *testing.T) {
 	c.addPoint("live", "env is live", 1)
 	require.Equal(t, 201, c.call("POST", "/api/v1/releases", map[string]any{"revision": 1, "title": "First"}, nil))
 	require.Equal(t, 200, c.order("enforce", 1, "live"))
-	c.until("it enforces", func(p map[string]app.PointState) bool { return runs(p["live"], 1, 0) })
+	c.until("it enforces", func(p map[string]releasing.PointState) bool { return runs(p["live"], 1, 0) })
 	var p problem
 	require.Equal(t, 409, c.call("DELETE", "/api/v1/points/live", nil, &p))
 	require.Contains(t, p.Detail, "live enforces release 1")
@@ -274,7 +274,7 @@ func TestARestoredServerLeadsNobodyBack(t *testing.T) {
 	require.NoError(t, err)
 	company := demo.Generate(demo.Options{Workloads: 150, Days: 1, End: time.Now()})
 	require.NoError(t, db.ImportWorkloads(t.Context(), "inventory", []string{"app", "env", "tier", "site"}, company.Workloads))
-	_, err = db.AddBatch(t.Context(), trafficsql.BatchOf("demo", flow.Stating(company.Records), nil))
+	_, err = db.AddBatch(t.Context(), rows.BatchOf("demo", flow.Stating(company.Records), nil))
 	require.NoError(t, err)
 	var now atomic.Pointer[http.Handler]
 	h := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { (*now.Load()).ServeHTTP(w, r) }))
@@ -292,7 +292,7 @@ func TestARestoredServerLeadsNobodyBack(t *testing.T) {
 	k := c.addPoint("live", "env is live", 1)
 	require.Equal(t, 201, c.call("POST", "/api/v1/releases", map[string]any{"revision": 1, "title": "First"}, nil))
 	require.Equal(t, 200, c.order("enforce", 1, "live"))
-	c.until("it enforces the first", func(p map[string]app.PointState) bool { return runs(p["live"], 1, 0) })
+	c.until("it enforces the first", func(p map[string]releasing.PointState) bool { return runs(p["live"], 1, 0) })
 	bin, err := filepath.Glob("/usr/lib/postgresql/*/bin/pg_dump")
 	require.NoError(t, err)
 	backup, err := exec.Command(bin[0], url).Output() // of yesterday
@@ -301,7 +301,7 @@ func TestARestoredServerLeadsNobodyBack(t *testing.T) {
 	require.Equal(t, 201, c.replace(1, start+"reject any -> live on tcp/4444\n"))
 	require.Equal(t, 201, c.call("POST", "/api/v1/releases", map[string]any{"revision": 2, "title": "Second"}, nil))
 	require.Equal(t, 200, c.order("enforce", 2, "live"))
-	c.until("it enforces the second", func(p map[string]app.PointState) bool { return runs(p["live"], 2, 0) })
+	c.until("it enforces the second", func(p map[string]releasing.PointState) bool { return runs(p["live"], 2, 0) })
 	stop()
 	require.NoError(t, db.Close())
 
@@ -316,7 +316,7 @@ func TestARestoredServerLeadsNobodyBack(t *testing.T) {
 	stop = run(db)
 	t.Cleanup(stop)
 	c.db = db
-	c.until("it keeps the second, and says so", func(p map[string]app.PointState) bool {
+	c.until("it keeps the second, and says so", func(p map[string]releasing.PointState) bool {
 		return p["live"].State == "ahead" && p["live"].Held.Enforces == 2
 	})
 	require.True(t, k.Enforces())
@@ -330,6 +330,6 @@ func TestARestoredServerLeadsNobodyBack(t *testing.T) {
 	require.Equal(t, "ahead", c.rollOut().Points[0].State, "not even for a later order")
 	require.Equal(t, 404, c.call("POST", "/api/v1/points/nobody/follow", nil, nil))
 	require.Equal(t, 204, c.call("POST", "/api/v1/points/live/follow", nil, nil))
-	c.until("a person lets it follow", func(p map[string]app.PointState) bool { return runs(p["live"], 3, 0) })
+	c.until("a person lets it follow", func(p map[string]releasing.PointState) bool { return runs(p["live"], 3, 0) })
 	require.Equal(t, 409, c.call("POST", "/api/v1/points/live/follow", nil, nil))
 }

@@ -12,7 +12,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"lucidorchard/app"
+	"lucidorchard/consequences"
 	"lucidorchard/core/decide"
 	"lucidorchard/core/estate"
 	"lucidorchard/core/expr"
@@ -132,7 +132,7 @@ func (s *base) underRelease(ctx context.Context, v *reach.View, m *model.Model, 
 	if err != nil || r.Revision == m.Head.No {
 		return v, err
 	}
-	compared, err := s.View(ctx, m, v.From, v.To, r.Revision)
+	compared, err := s.Models.View(ctx, m, v.From, v.To, r.Revision)
 	if err != nil {
 		return nil, err
 	}
@@ -339,7 +339,7 @@ func (s *groupsAPI) renameGroup(ctx context.Context, in *struct {
 	}
 	for _, e := range probes { // they go along: nothing becomes of them
 		if c := out.Body.Consequences; c != nil {
-			c.Probes = slices.DeleteFunc(c.Probes, func(p app.ProbeChange) bool { return p.Question == e.Question })
+			c.Probes = slices.DeleteFunc(c.Probes, func(p consequences.ProbeChange) bool { return p.Question == e.Question })
 		}
 		if e.Probe == nil {
 			out.Body.Changed = append(out.Body.Changed, "probe "+e.Question)

@@ -4,7 +4,6 @@ import (
 	"context"
 	"strings"
 
-	"lucidorchard/app"
 	"lucidorchard/inventory"
 	"lucidorchard/releasing"
 )
@@ -47,7 +46,7 @@ func (s *pipelineAPI) follow(ctx context.Context, in *struct {
 		Wave    int  `json:"wave" minimum:"1" maximum:"1000" doc:"The last wave that it is to reach"`
 		Enforce bool `json:"enforce,omitempty" doc:"It is to be enforced there, as soon as what the waves wait for is so; else only observed"`
 	}
-}) (*Body[app.Followed], error) {
+}) (*Body[releasing.Followed], error) {
 	m, err := s.snapshot(ctx)
 	if err != nil {
 		return nil, err

@@ -92,7 +92,7 @@ func BenchmarkConnectedPoints(b *testing.B) {
 	}
 	a, h, end := serve()
 	defer func() { end() }()
-	m, err := a.Model(b.Context())
+	m, err := a.Models.Current(b.Context())
 	require.NoError(b, err)
 	heap := func() int64 {
 		for range 3 { // what only pools still hold goes as well
@@ -139,7 +139,7 @@ func BenchmarkConnectedPoints(b *testing.B) {
 		return time.Since(start)
 	}
 	all(1)
-	_, err = a.Release(b.Context(), m, 1, "First", false)
+	_, err = a.Releasing.Release(b.Context(), m, 1, "First", false)
 	require.NoError(b, err)
 	b.ReportMetric(all(2).Seconds(), "s/release-to-all")
 
@@ -155,7 +155,7 @@ func BenchmarkConnectedPoints(b *testing.B) {
 				counts[k] = kernels[k].n.Load()
 			}
 			asked := time.Now()
-			m, err := a.Model(b.Context())
+			m, err := a.Models.Current(b.Context())
 			require.NoError(b, err)
 			retag(b, a, m, fmt.Sprintf("w%d", i), tiers[r.IntN(4)])
 			acknowledged := time.Now()
@@ -207,6 +207,6 @@ func BenchmarkConnectedPoints(b *testing.B) {
 func retag(b *testing.B, a *app.App, m *model.Model, id, tier string) {
 	v, err := m.View(b.Context(), m.From, m.To)
 	require.NoError(b, err)
-	_, err = a.SetTags(b.Context(), v, m, []inventory.TagEdit{{Workload: id, Key: "tier", Value: &tier}}, "Set tier", false)
+	_, err = a.Inventory.SetTags(b.Context(), v, m, []inventory.TagEdit{{Workload: id, Key: "tier", Value: &tier}}, "Set tier", false)
 	require.NoError(b, err)
 }

@@ -9,7 +9,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"lucidorchard/app"
+	"lucidorchard/consequences"
 	"lucidorchard/core/policy"
 	"lucidorchard/core/reach"
 	"lucidorchard/core/report"
@@ -83,10 +83,10 @@ type EditIn struct {
 
 // EditOut is what an edit did, or would do.
 type EditOut struct {
-	Revision     int               `json:"revision"`
-	Words        string            `json:"words"`
-	Errors       []TextError       `json:"errors" doc:"Of a dry run; without one, errors are a problem"`
-	Consequences *app.Consequences `json:"consequences,omitempty"`
+	Revision     int                        `json:"revision"`
+	Words        string                     `json:"words"`
+	Errors       []TextError                `json:"errors" doc:"Of a dry run; without one, errors are a problem"`
+	Consequences *consequences.Consequences `json:"consequences,omitempty"`
 }
 
 // policyAPI answers about the policy document.
@@ -236,7 +236,7 @@ func (s *policyAPI) editPolicy(ctx context.Context, in *struct {
 	if edit.Before, err = s.Locate(ctx, snap, in.Body.Revision, in.Body.Before); err != nil {
 		return nil, err
 	}
-	if err := app.Unchanged(snap, edit.Line, in.Body.Was); err != nil {
+	if err := drafting.Unchanged(snap, edit.Line, in.Body.Was); err != nil {
 		return nil, err
 	}
 	text, words, bad := edit.Apply(snap.Head.Text)
@@ -251,7 +251,7 @@ func (s *base) edited(ctx context.Context, v *reach.View, snap *model.Model, tex
 	dryRun bool, probes ...drafting.ProbeEdit) (*Stored[EditOut], error) {
 	out := EditOut{Revision: snap.Head.No, Words: words, Errors: []TextError{}}
 	if dryRun {
-		c, err := app.Changing(ctx, v, snap, text)
+		c, err := consequences.Changing(ctx, v, snap, text)
 		if err != nil {
 			return nil, err
 		}

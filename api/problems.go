@@ -18,7 +18,6 @@ import (
 	"lucidorchard/core/decide"
 	"lucidorchard/database"
 	"lucidorchard/disk"
-	"lucidorchard/inventory"
 	"lucidorchard/model"
 	"lucidorchard/refuse"
 )
@@ -120,8 +119,6 @@ func (s *base) failed(ctx context.Context, err error) error {
 	var (
 		unknown  *database.UnknownError
 		repeated *database.RepeatedError
-		changed  *inventory.ChangedError
-		lacks    *inventory.LacksError
 		full     *disk.FullError
 		fault    *model.Fault
 		told     huma.StatusError
@@ -143,6 +140,8 @@ func (s *base) failed(ctx context.Context, err error) error {
 		case refuse.IsMoved:
 			return &Problem{problemMoved, http.StatusText(http.StatusConflict), http.StatusConflict, said.Detail, nil,
 				said.Revision, said.Was, said.Now}
+		case refuse.IsLacking:
+			return problem(http.StatusConflict, problemLacks, said.Detail)
 		case refuse.IsConflict:
 			return huma.Error409Conflict(said.Detail)
 		}
@@ -150,18 +149,13 @@ func (s *base) failed(ctx context.Context, err error) error {
 	case errors.As(err, &cost):
 		return huma.Error422UnprocessableEntity(cost.Words + "; nothing was changed")
 	case errors.As(err, &repeated):
-		return problem(http.StatusConflict, problemStored, s.Told(err))
-	case errors.As(err, &changed):
-		return problem(http.StatusConflict, problemMoved, s.Told(err))
-	case errors.As(err, &lacks):
-		return problem(http.StatusConflict, problemLacks,
-			lacks.Error()+"; nothing was changed. If the list is whole, send it again with confirm="+strconv.Itoa(lacks.Missing))
+		return problem(http.StatusConflict, problemStored, refuse.Words(err))
 	case errors.As(err, &full):
 		cause(slog.LevelWarn, "the disk is too full to store")
-		return problem(http.StatusInsufficientStorage, problemFull, s.Told(err))
+		return problem(http.StatusInsufficientStorage, problemFull, refuse.Words(err))
 	case database.Full(err):
 		cause(slog.LevelError, "the database has no room")
-		return problem(http.StatusInsufficientStorage, problemFull, s.Told(err))
+		return problem(http.StatusInsufficientStorage, problemFull, refuse.Words(err))
 	case errors.As(err, &fault):
 		return s.fault(ctx, fault.Value, fault.Stack)
 	case errors.As(err, &unknown):
@@ -170,7 +164,7 @@ func (s *base) failed(ctx context.Context, err error) error {
 			"the database went away in the very moment of storing: whether this was stored is not known. Sending "+
 				"the same request again with the same Idempotency-Key is safe; without one, look first")
 	case database.Refused(err) != nil:
-		return huma.Error422UnprocessableEntity(s.Told(err))
+		return huma.Error422UnprocessableEntity(refuse.Words(err))
 	case ctx.Err() != nil && errors.Is(err, context.Canceled): // nobody waits for the answer any more
 		cause(slog.LevelInfo, "a request was given up: its client left")
 		return problem(http.StatusServiceUnavailable, problemBusy,
@@ -181,7 +175,7 @@ func (s *base) failed(ctx context.Context, err error) error {
 			"the answer took longer than %d minutes, so the server stopped; request a smaller part", int(longest.Minutes())))
 	}
 	cause(slog.LevelError, "the database cannot be used")
-	return problem(http.StatusServiceUnavailable, problemAway, s.Told(err))
+	return problem(http.StatusServiceUnavailable, problemAway, refuse.Words(err))
 }
 
 // answer makes a handler whose errors are said as failed says them: a handler

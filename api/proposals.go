@@ -7,7 +7,6 @@ import (
 	"net/http"
 	"slices"
 
-	"lucidorchard/app"
 	"lucidorchard/core/decide"
 	"lucidorchard/core/policy"
 	"lucidorchard/drafting"
@@ -16,13 +15,13 @@ import (
 
 // ProposalOut is a proposal with its rule cut into parts.
 type ProposalOut struct {
-	app.Proposal
+	drafting.Proposal
 	Rule RuleOut `json:"rule"`
 }
 
 // DerivedOut is the result of a derivation as it stands.
 type DerivedOut struct {
-	app.Derived
+	drafting.Derived
 	Proposals []ProposalOut `json:"proposals" doc:"Of all balances, each once; then those that are barred"`
 }
 
@@ -57,7 +56,7 @@ func (s *proposalsAPI) derive(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	return begin(s.Derive(ctx, v, snap, in.Balance, app.DeriveScope{Group: in.Group, Area: in.Area}))
+	return begin(s.Derive(ctx, v, snap, in.Balance, drafting.DeriveScope{Group: in.Group, Area: in.Area}))
 }
 
 func (s *proposalsAPI) proposals(ctx context.Context, _ *struct{}) (*Body[Proposals], error) {
@@ -106,9 +105,9 @@ func (s *proposalsAPI) judge(ctx context.Context, in *struct {
 	Window
 	DryRun bool `query:"dryRun" doc:"Only say what it would do"`
 	Body   struct {
-		Revision   int             `json:"revision" doc:"The revision that the proposals were judged on"`
-		Judgements []app.Judgement `json:"judgements" minItems:"1" maxItems:"10000"`
-		Together   bool            `json:"together,omitempty" doc:"Those that are taken become one rule, which holds within what they differ in"`
+		Revision   int                  `json:"revision" doc:"The revision that the proposals were judged on"`
+		Judgements []drafting.Judgement `json:"judgements" minItems:"1" maxItems:"10000"`
+		Together   bool                 `json:"together,omitempty" doc:"Those that are taken become one rule, which holds within what they differ in"`
 	}
 }) (*Stored[EditOut], error) {
 	v, snap, err := s.view(ctx, in.Window)

@@ -13,12 +13,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lucidorchard/api"
-	"lucidorchard/app"
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/service"
+	"lucidorchard/drafting"
 	"lucidorchard/jobs"
-	trafficsql "lucidorchard/traffic/sql"
+	"lucidorchard/traffic/rows"
 )
 
 // here gives the proposals of the balance that was asked for.
@@ -82,7 +82,7 @@ func TestProposalsAreTakenAndRefused(t *testing.T) {
 	// Taking two that share a group defines it once, and refusing is undone with it.
 	third := here(ps)[2]
 	require.Equal(t, 201, c.judge(&taken, taking(second), taking(third),
-		app.Judgement{Proposal: here(ps)[3].ID, Do: "refuse", Reason: "no"}))
+		drafting.Judgement{Proposal: here(ps)[3].ID, Do: "refuse", Reason: "no"}))
 	require.Equal(t, "Take 2 proposals, refuse the proposal “"+here(ps)[3].Key+"”", taken.Words)
 	refusals := func() int {
 		c.get("/api/v1/proposals", &ps)
@@ -94,7 +94,7 @@ func TestProposalsAreTakenAndRefused(t *testing.T) {
 	require.Equal(t, 200, c.call("POST", "/api/v1/policy/undo", map[string]any{}, nil))
 	require.Equal(t, start, c.text())
 
-	require.Equal(t, 200, c.judge(&taken, app.Judgement{Proposal: second.ID, Do: "refuse", Reason: "not ours"}))
+	require.Equal(t, 200, c.judge(&taken, drafting.Judgement{Proposal: second.ID, Do: "refuse", Reason: "not ours"}))
 	ps = api.Proposals{}
 	c.get("/api/v1/proposals", &ps)
 	require.Equal(t, "not ours", here(ps)[1].Refused.Reason)
@@ -102,7 +102,7 @@ func TestProposalsAreTakenAndRefused(t *testing.T) {
 	c.job(&job)
 	c.get("/api/v1/proposals", &ps)
 	require.Equal(t, "not ours", here(ps)[1].Refused.Reason, "refused stays refused")
-	require.Equal(t, 200, c.judge(&taken, app.Judgement{Proposal: here(ps)[1].ID, Do: "again"}))
+	require.Equal(t, 200, c.judge(&taken, drafting.Judgement{Proposal: here(ps)[1].ID, Do: "again"}))
 	ps = api.Proposals{}
 	c.get("/api/v1/proposals", &ps)
 	require.Nil(t, here(ps)[1].Refused)
@@ -116,7 +116,7 @@ func TestProposalsAreTakenAndRefused(t *testing.T) {
 	i := slices.IndexFunc(here(ps), func(p api.ProposalOut) bool { return p.Own > 0 && p.Refused == nil })
 	require.NotEqual(t, -1, i)
 	narrowed, narrow := here(ps)[i], here(ps)[i].Own-1
-	require.Equal(t, 201, c.judge(&taken, app.Judgement{Proposal: narrowed.ID, Do: "take", Choice: &narrow}))
+	require.Equal(t, 201, c.judge(&taken, drafting.Judgement{Proposal: narrowed.ID, Do: "take", Choice: &narrow}))
 	require.Contains(t, c.text(), narrowed.Choices[narrow].Sentence)
 	require.Equal(t, 2, refusals())
 	require.Equal(t, 200, c.call("POST", "/api/v1/policy/undo", map[string]any{}, nil))
@@ -124,10 +124,10 @@ func TestProposalsAreTakenAndRefused(t *testing.T) {
 	require.Equal(t, 1, refusals())
 
 	var p problem
-	require.Equal(t, 404, c.judge(&p, app.Judgement{Proposal: 1 << 40, Do: "take"}))
+	require.Equal(t, 404, c.judge(&p, drafting.Judgement{Proposal: 1 << 40, Do: "take"}))
 	far := 99
-	require.Equal(t, 422, c.judge(&p, app.Judgement{Proposal: narrowed.ID, Do: "take", Choice: &far}))
-	require.Equal(t, 422, c.judge(&p, app.Judgement{Proposal: narrowed.ID, Do: "bless"}))
+	require.Equal(t, 422, c.judge(&p, drafting.Judgement{Proposal: narrowed.ID, Do: "take", Choice: &far}))
+	require.Equal(t, 422, c.judge(&p, drafting.Judgement{Proposal: narrowed.ID, Do: "bless"}))
 	// A group that means something else by now is no longer what was judged.
 	var head api.PolicyOut
 	c.get("/api/v1/policy", &head)
@@ -197,7 +197,7 @@ func TestWhatADerivationLeavesOpenIsOneNumber(t *testing.T) {
 		switch k := rng.IntN(5); {
 		case k == 0:
 			did = "refused " + p.Key
-			require.Equal(t, 200, c.judge(nil, app.Judgement{Proposal: p.ID, Do: "refuse"}))
+			require.Equal(t, 200, c.judge(nil, drafting.Judgement{Proposal: p.ID, Do: "refuse"}))
 		case k == 1:
 			did = "undone"
 			c.call("POST", "/api/v1/policy/undo", map[string]any{}, nil)
@@ -209,7 +209,7 @@ func TestWhatADerivationLeavesOpenIsOneNumber(t *testing.T) {
 			require.Contains(t, []int{201, 422}, status, did) // 422: the draft has this rule already
 		case !p.Barred || choice < p.Own:
 			did = "took " + p.Choices[choice].Sentence
-			require.Contains(t, []int{201, 409}, c.judge(nil, app.Judgement{Proposal: p.ID, Do: "take", Choice: &choice}), did)
+			require.Contains(t, []int{201, 409}, c.judge(nil, drafting.Judgement{Proposal: p.ID, Do: "take", Choice: &choice}), did)
 		}
 		if all = agree(did); len(all) == 0 {
 			break
@@ -228,14 +228,16 @@ func barred(ps api.Proposals) (out []api.ProposalOut) {
 }
 
 // judgements is a request that judges proposals.
-func judgements(revision int, all ...app.Judgement) map[string]any {
+func judgements(revision int, all ...drafting.Judgement) map[string]any {
 	return map[string]any{"revision": revision, "judgements": all}
 }
 
-func taking(p api.ProposalOut) app.Judgement { return app.Judgement{Proposal: p.ID, Do: "take"} }
+func taking(p api.ProposalOut) drafting.Judgement {
+	return drafting.Judgement{Proposal: p.ID, Do: "take"}
+}
 
 // judge judges proposals on the newest revision.
-func (c client) judge(out any, all ...app.Judgement) int {
+func (c client) judge(out any, all ...drafting.Judgement) int {
 	var head api.PolicyOut
 	c.get("/api/v1/policy", &head)
 	return c.call("POST", "/api/v1/proposals/judge", judgements(head.Revision, all...), out)
@@ -312,20 +314,20 @@ func TestProposalsOfOneShapeAreTakenAsOne(t *testing.T) {
 		}
 	}
 	require.NoError(t, c.db.ImportWorkloads(t.Context(), "mills", []string{"app", "env", "tier"}, ws))
-	_, err := c.db.AddBatch(t.Context(), trafficsql.BatchOf("mills", flow.Stating(seen), nil))
+	_, err := c.db.AddBatch(t.Context(), rows.BatchOf("mills", flow.Stating(seen), nil))
 	require.NoError(t, err)
 	var job jobs.Job
 	require.Equal(t, 202, c.call("POST", "/api/v1/derive?balance=0.5", nil, &job))
 	require.Equal(t, "done", c.job(&job).State)
 	var ps api.Proposals
 	c.get("/api/v1/proposals", &ps)
-	shapes := map[string][]app.Judgement{}
+	shapes := map[string][]drafting.Judgement{}
 	for _, p := range here(ps) {
 		if p.Shape != "" {
 			shapes[p.Shape] = append(shapes[p.Shape], taking(p))
 		}
 	}
-	var most []app.Judgement
+	var most []drafting.Judgement
 	for _, list := range shapes {
 		if len(list) > len(most) {
 			most = list
@@ -356,7 +358,7 @@ func TestProposalsOfOneShapeAreTakenAsOne(t *testing.T) {
 	require.Equal(t, before, c.text())
 	require.Equal(t, left+len(most), open())
 
-	body["judgements"] = []app.Judgement{most[0]}
+	body["judgements"] = []drafting.Judgement{most[0]}
 	require.Equal(t, 422, c.call("POST", "/api/v1/proposals/judge", body, nil))
 	require.Equal(t, before, c.text())
 }

@@ -12,7 +12,6 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"lucidorchard/app"
 	"lucidorchard/core/access"
 	"lucidorchard/core/plan/nft"
 	"lucidorchard/core/reach"
@@ -34,15 +33,15 @@ type ReleaseOut struct {
 
 // RollOut is the releases, the points, and how far the newest release has come.
 type RollOut struct {
-	Releases []ReleaseOut     `json:"releases" doc:"Newest first"`
-	Points   []app.PointState `json:"points" doc:"By wave and name"`
-	InForce  int              `json:"inForce" doc:"The newest release that a point enforces; 0: none is"`
-	Coverage app.Coverage     `json:"coverage"`
-	Before   Before           `json:"before"`
-	Waves    []app.WaveState  `json:"waves"`
-	Hold     *releasing.Hold  `json:"hold,omitempty" doc:"Somebody holds the roll-out"`
-	Lately   point.Lately     `json:"lately" doc:"What the points counted in the last minute"`
-	Dropped  int64            `json:"dropped" doc:"Of those rejected: dropped, as their point enforces"`
+	Releases []ReleaseOut           `json:"releases" doc:"Newest first"`
+	Points   []releasing.PointState `json:"points" doc:"By wave and name"`
+	InForce  int                    `json:"inForce" doc:"The newest release that a point enforces; 0: none is"`
+	Coverage releasing.Coverage     `json:"coverage"`
+	Before   Before                 `json:"before"`
+	Waves    []releasing.WaveState  `json:"waves"`
+	Hold     *releasing.Hold        `json:"hold,omitempty" doc:"Somebody holds the roll-out"`
+	Lately   point.Lately           `json:"lately" doc:"What the points counted in the last minute"`
+	Dropped  int64                  `json:"dropped" doc:"Of those rejected: dropped, as their point enforces"`
 }
 
 // Before is what to look at before a release is enforced.
@@ -127,7 +126,7 @@ func (s *releasesAPI) rollOut(ctx context.Context, in *struct{ Window }) (*Body[
 	releases := p.Releases
 	out := RollOut{Releases: []ReleaseOut{}, Points: p.Points, Coverage: p.Coverage, Waves: p.Waves, Hold: p.Hold}
 	if out.Waves == nil {
-		out.Waves = []app.WaveState{}
+		out.Waves = []releasing.WaveState{}
 	}
 	for _, p := range out.Points {
 		if p.Held == nil || p.State == "silent" {
@@ -174,11 +173,11 @@ func (s *releasesAPI) rollOut(ctx context.Context, in *struct{ Window }) (*Body[
 		}
 	}
 	if len(releases) > 0 {
-		compared, err := s.View(ctx, m, v.From, v.To, releases[0].Revision)
+		compared, err := s.Models.View(ctx, m, v.From, v.To, releases[0].Revision)
 		if err != nil {
 			return nil, err
 		}
-		out.Before.Uncovered, out.Before.Rejects = app.LeftAndRejected(compared.Against)
+		out.Before.Uncovered, out.Before.Rejects = releasing.LeftAndRejected(compared.Against)
 	}
 	return body(out), nil
 }
@@ -202,7 +201,7 @@ func (s *releasesAPI) release(ctx context.Context, in *struct {
 }
 
 // order carries out an order to points, whole.
-func (s *releasesAPI) order(ctx context.Context, in *struct{ Body app.Order }) (*Body[[]app.Ordered], error) {
+func (s *releasesAPI) order(ctx context.Context, in *struct{ Body releasing.Order }) (*Body[[]releasing.Ordered], error) {
 	m, err := s.snapshot(ctx)
 	if err != nil {
 		return nil, err
@@ -251,12 +250,12 @@ func (s *releasesAPI) access(ctx context.Context, in *struct {
 }
 
 // wave returns the points of a wave, with how far the newest release has come.
-func (s *releasesAPI) wave(ctx context.Context, v *reach.View, m *model.Model, no int) (*app.Progress, []app.PointState, error) {
+func (s *releasesAPI) wave(ctx context.Context, v *reach.View, m *model.Model, no int) (*releasing.Progress, []releasing.PointState, error) {
 	p, err := s.Progress(ctx, v, m)
 	if err != nil {
 		return nil, nil, err
 	}
-	var points []app.PointState
+	var points []releasing.PointState
 	for _, x := range p.Points {
 		if x.Wave == no {
 			points = append(points, x)
@@ -350,7 +349,7 @@ func (s *releasesAPI) rejections(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	compared, err := s.View(ctx, m, v.From, v.To, p.Releases[0].Revision)
+	compared, err := s.Models.View(ctx, m, v.From, v.To, p.Releases[0].Revision)
 	if err != nil {
 		return nil, err
 	}
@@ -548,7 +547,7 @@ func (s *releasesAPI) guards(ctx context.Context, in *struct {
 	Window
 	All
 	ID string `path:"id"`
-}) (*List[app.PointState], error) {
+}) (*List[releasing.PointState], error) {
 	v, m, err := s.view(ctx, in.Window)
 	if err != nil {
 		return nil, err

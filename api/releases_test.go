@@ -15,7 +15,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lucidorchard/api"
-	"lucidorchard/app"
 	"lucidorchard/jobs"
 	"lucidorchard/point"
 	"lucidorchard/releasing"
@@ -46,10 +45,10 @@ func (c client) rollOut() api.RollOut {
 }
 
 // until waits for a state of the points, by name.
-func (c client) until(what string, f func(points map[string]app.PointState) bool) {
+func (c client) until(what string, f func(points map[string]releasing.PointState) bool) {
 	c.t.Helper()
 	require.Eventually(c.t, func() bool {
-		points := map[string]app.PointState{}
+		points := map[string]releasing.PointState{}
 		for _, p := range c.rollOut().Points {
 			points[p.Name] = p
 		}
@@ -59,12 +58,12 @@ func (c client) until(what string, f func(points map[string]app.PointState) bool
 
 // order orders points to do something with a release, whatever their waves ask.
 func (c client) order(do string, release int, points ...string) int {
-	return c.call("POST", "/api/v1/rollout/orders", app.Order{Do: do, Points: points, Release: release, Anyway: true}, nil)
+	return c.call("POST", "/api/v1/rollout/orders", releasing.Order{Do: do, Points: points, Release: release, Anyway: true}, nil)
 }
 
 // runs reports whether a point has loaded what it is to run: releases that it enforces and
 // observes.
-func runs(p app.PointState, enforces, observes int) bool {
+func runs(p releasing.PointState, enforces, observes int) bool {
 	return p.State == "holds" && p.Held.Enforces == enforces && p.Held.Observes == observes
 }
 
@@ -73,7 +72,7 @@ func TestAReleaseGoesWaveByWaveAndBack(t *testing.T) {
 	c.begin()
 	c.addPoint("trial", "env is trial", 1)
 	k := c.addPoint("live", "env is live", 2)
-	c.until("both are heard of", func(p map[string]app.PointState) bool {
+	c.until("both are heard of", func(p map[string]releasing.PointState) bool {
 		return p["trial"].State == "holds" && p["live"].State == "holds"
 	})
 	require.Zero(t, c.rollOut().InForce)
@@ -82,7 +81,7 @@ func TestAReleaseGoesWaveByWaveAndBack(t *testing.T) {
 	var first releasing.Release
 	require.Equal(t, 201, c.call("POST", "/api/v1/releases", map[string]any{"revision": 1, "title": "First"}, &first))
 	require.Equal(t, 1, first.No)
-	c.until("the first wave observes, the second holds nothing", func(p map[string]app.PointState) bool {
+	c.until("the first wave observes, the second holds nothing", func(p map[string]releasing.PointState) bool {
 		return runs(p["trial"], 0, 1) && runs(p["live"], 0, 0)
 	})
 	require.Equal(t, 409, c.call("POST", "/api/v1/releases", map[string]any{"revision": 1, "title": "again"}, nil),
@@ -93,7 +92,7 @@ func TestAReleaseGoesWaveByWaveAndBack(t *testing.T) {
 	require.Equal(t, 422, c.order("observe", 0, "live"))
 	require.Equal(t, 200, c.order("enforce", 1, "trial"))
 	require.Equal(t, 200, c.order("observe", 1, "live"))
-	c.until("both hold it", func(p map[string]app.PointState) bool {
+	c.until("both hold it", func(p map[string]releasing.PointState) bool {
 		return runs(p["trial"], 1, 0) && runs(p["live"], 0, 1)
 	})
 	out := c.rollOut()
@@ -102,7 +101,7 @@ func TestAReleaseGoesWaveByWaveAndBack(t *testing.T) {
 	require.Equal(t, 1, out.Releases[0].Observed)
 	require.Positive(t, out.Coverage.Both)
 
-	var guards []app.PointState
+	var guards []releasing.PointState
 	c.get("/api/v1/workloads/booking-entry-01/points", &guards)
 	require.Len(t, guards, 1)
 	require.Equal(t, 404, c.call("GET", "/api/v1/workloads/nobody/points", nil, nil))
@@ -119,17 +118,17 @@ func TestAReleaseGoesWaveByWaveAndBack(t *testing.T) {
 	require.NotEmpty(t, list.Workloads)
 	require.Equal(t, 200, c.call("POST", "/api/v1/tags", map[string]any{"key": "env", "value": "bench",
 		"workloads": []string{list.Workloads[0].ID}}, nil))
-	c.until("its plan is another one", func(p map[string]app.PointState) bool {
+	c.until("its plan is another one", func(p map[string]releasing.PointState) bool {
 		return p["live"].State == "holds" && p["live"].Held.ID != plan.ID
 	})
 
 	// Somebody takes a rule away; it is said, and put back when told.
 	require.NotEmpty(t, k.Lose())
-	c.until("drift is said", func(p map[string]app.PointState) bool {
+	c.until("drift is said", func(p map[string]releasing.PointState) bool {
 		return p["live"].State == "drifted" && strings.Contains(p["live"].Held.Words, "is missing")
 	})
 	require.Equal(t, 204, c.call("POST", "/api/v1/points/live/again", nil, nil))
-	c.until("and put back", func(p map[string]app.PointState) bool { return runs(p["live"], 0, 1) })
+	c.until("and put back", func(p map[string]releasing.PointState) bool { return runs(p["live"], 0, 1) })
 	require.Equal(t, 404, c.call("POST", "/api/v1/points/nobody/again", nil, nil))
 
 	// The second release waits until the first has arrived; then it goes, and back.
@@ -139,13 +138,13 @@ func TestAReleaseGoesWaveByWaveAndBack(t *testing.T) {
 	require.Equal(t, 409, c.call("POST", "/api/v1/releases", map[string]any{"revision": 3, "title": "Third"}, nil),
 		"another one is still being rolled out")
 	require.Equal(t, 201, c.call("POST", "/api/v1/releases", map[string]any{"revision": 3, "title": "Third", "instead": true}, nil))
-	c.until("it takes its place", func(p map[string]app.PointState) bool {
+	c.until("it takes its place", func(p map[string]releasing.PointState) bool {
 		return runs(p["trial"], 1, 3) && runs(p["live"], 0, 1)
 	})
 	require.Equal(t, 200, c.order("enforce", 3, "trial"))
-	c.until("it enforces the third", func(p map[string]app.PointState) bool { return runs(p["trial"], 3, 0) })
+	c.until("it enforces the third", func(p map[string]releasing.PointState) bool { return runs(p["trial"], 3, 0) })
 	require.Equal(t, 200, c.order("roll back", 1, "trial"), "a rollback needs no observing")
-	c.until("it is back", func(p map[string]app.PointState) bool { return runs(p["trial"], 1, 0) })
+	c.until("it is back", func(p map[string]releasing.PointState) bool { return runs(p["trial"], 1, 0) })
 	var events []releasing.PointEvent
 	c.get("/api/v1/points/live/history", &events)
 	seen := map[string]bool{}
@@ -231,16 +230,16 @@ func TestAWaveWaitsForItsConditions(t *testing.T) {
 	require.Equal(t, 201, c.replace(1, start+"assert always trial -> live on tcp/22\nassert never trial -> live on tcp/23\n"))
 	require.Equal(t, 404, c.call("PUT", "/api/v1/rollout/waves/7", waiting, nil), "it has no points")
 	require.Equal(t, 201, c.call("POST", "/api/v1/releases", map[string]any{"revision": 2, "title": "First"}, nil))
-	c.until("it observes", func(p map[string]app.PointState) bool { return runs(p["trial"], 0, 1) })
+	c.until("it observes", func(p map[string]releasing.PointState) bool { return runs(p["trial"], 0, 1) })
 	var p problem
-	status := c.call("POST", "/api/v1/rollout/orders", app.Order{Do: "enforce", Points: []string{"trial"}, Release: 1}, &p)
+	status := c.call("POST", "/api/v1/rollout/orders", releasing.Order{Do: "enforce", Points: []string{"trial"}, Release: 1}, &p)
 	require.Equal(t, 409, status)
 	require.Contains(t, p.Detail, "wave 1 is not ready: 0 of 3 assertions hold")
 	conditions := c.rollOut().Waves[0].Conditions
-	require.True(t, slices.ContainsFunc(conditions, func(x app.Condition) bool { return x.Key == "asserts" && x.Asked && !x.Met }))
+	require.True(t, slices.ContainsFunc(conditions, func(x releasing.Condition) bool { return x.Key == "asserts" && x.Asked && !x.Met }))
 
 	require.Equal(t, 204, c.call("PUT", "/api/v1/rollout/hold", map[string]any{"hold": true, "reason": "the owner is away"}, nil))
-	status = c.call("POST", "/api/v1/rollout/orders", app.Order{Do: "enforce", Points: []string{"trial"}, Release: 1, Anyway: true}, &p)
+	status = c.call("POST", "/api/v1/rollout/orders", releasing.Order{Do: "enforce", Points: []string{"trial"}, Release: 1, Anyway: true}, &p)
 	require.Equal(t, 409, status)
 	require.Contains(t, p.Detail, "the owner is away")
 	require.Equal(t, "the owner is away", c.rollOut().Hold.Reason)
@@ -248,20 +247,20 @@ func TestAWaveWaitsForItsConditions(t *testing.T) {
 	require.Equal(t, 204, c.call("PUT", "/api/v1/rollout/hold", map[string]any{"hold": false}, nil))
 	require.Equal(t, 200, c.order("enforce", 1, "trial"), "somebody says that it may")
 	require.Equal(t, 200, c.order("off", 0, "trial"))
-	c.until("it is off", func(p map[string]app.PointState) bool { return runs(p["trial"], 0, 0) })
+	c.until("it is off", func(p map[string]releasing.PointState) bool { return runs(p["trial"], 0, 0) })
 	require.Equal(t, 200, c.order("observe", 1, "trial"))
 
 	minutes := map[string]any{"asserts": false, "probes": true, "wayBack": true, "settled": true, "minutes": 60}
 	require.Equal(t, 204, c.call("PUT", "/api/v1/rollout/waves/1", minutes, nil))
-	c.until("it observes again", func(p map[string]app.PointState) bool { return runs(p["trial"], 0, 1) })
-	status = c.call("POST", "/api/v1/rollout/orders", app.Order{Do: "enforce", Points: []string{"trial"}, Release: 1}, &p)
+	c.until("it observes again", func(p map[string]releasing.PointState) bool { return runs(p["trial"], 0, 1) })
+	status = c.call("POST", "/api/v1/rollout/orders", releasing.Order{Do: "enforce", Points: []string{"trial"}, Release: 1}, &p)
 	require.Equal(t, 409, status)
 	require.Contains(t, p.Detail, "observed for 0 minutes of 60 minutes")
 
 	for _, wave := range []string{"1", "2"} {
 		require.Equal(t, 204, c.call("PUT", "/api/v1/rollout/waves/"+wave, waiting, nil))
 	}
-	c.until("both waves go on by themselves", func(p map[string]app.PointState) bool {
+	c.until("both waves go on by themselves", func(p map[string]releasing.PointState) bool {
 		return runs(p["trial"], 1, 0) && runs(p["live"], 1, 0)
 	})
 	var events []releasing.PointEvent
@@ -288,14 +287,14 @@ func TestAPointThatComesLaterTakesNobodyBack(t *testing.T) {
 	c.begin()
 	c.addPoint("trial", "env is trial", 1)
 	require.Equal(t, 201, c.call("POST", "/api/v1/releases", map[string]any{"revision": 1, "title": "First"}, nil))
-	c.until("it observes", func(p map[string]app.PointState) bool { return runs(p["trial"], 0, 1) })
+	c.until("it observes", func(p map[string]releasing.PointState) bool { return runs(p["trial"], 0, 1) })
 	require.Equal(t, 200, c.order("enforce", 1, "trial"))
-	c.until("it enforces", func(p map[string]app.PointState) bool { return runs(p["trial"], 1, 0) })
+	c.until("it enforces", func(p map[string]releasing.PointState) bool { return runs(p["trial"], 1, 0) })
 	c.addPoint("late", "env is live", 1)
-	var f app.Followed
+	var f releasing.Followed
 	c.asJob("/api/v1/pipeline/releases/1/follow", map[string]any{"wave": 1}, &f)
 	require.Equal(t, "moving", f.State)
-	c.until("the new one observes", func(p map[string]app.PointState) bool {
+	c.until("the new one observes", func(p map[string]releasing.PointState) bool {
 		return runs(p["late"], 0, 1) && runs(p["trial"], 1, 0)
 	})
 	var events []releasing.PointEvent
@@ -332,7 +331,7 @@ func TestAnExemptWorkloadIsLeftAlone(t *testing.T) {
 	require.Equal(t, before.Coverage.Both-1, after.Coverage.Both)
 	require.Equal(t, before.Points[0].Workloads-1, after.Points[0].Workloads)
 	require.Equal(t, 1, count("exempt"))
-	c.until("its point knows", func(p map[string]app.PointState) bool { return p["live"].State == "holds" })
+	c.until("its point knows", func(p map[string]releasing.PointState) bool { return p["live"].State == "holds" })
 	var told point.Told
 	c.get("/api/v1/points/live/plan", &told)
 	for _, class := range told.Observes.Plan.Classes {
@@ -363,11 +362,11 @@ func TestADeviceFetchesAFile(t *testing.T) {
 	require.Equal(t, 201, c.call("POST", "/api/v1/releases", map[string]any{"revision": 1, "title": "First"}, nil))
 	r, _ := fetch("/api/v1/point/file?format=acl", "")
 	require.Equal(t, 409, r.StatusCode, "it cannot observe")
-	c.until("it was fetched", func(p map[string]app.PointState) bool { return p["switch"].Heard != nil })
+	c.until("it was fetched", func(p map[string]releasing.PointState) bool { return p["switch"].Heard != nil })
 	r, text = fetch("/api/v1/point/file", "")
 	require.Equal(t, 200, r.StatusCode)
 	require.Contains(t, text, "table inet lucid_orchard {")
-	c.until("it holds it", func(p map[string]app.PointState) bool { return runs(p["switch"], 0, 1) })
+	c.until("it holds it", func(p map[string]releasing.PointState) bool { return runs(p["switch"], 0, 1) })
 	tag := r.Header.Get("ETag")
 	r, same := fetch("/api/v1/point/file", tag)
 	require.Equal(t, 304, r.StatusCode)
@@ -413,7 +412,7 @@ func TestADeviceFetchesAFile(t *testing.T) {
 	paste(text[:from] + text[to:] + "\n\t\tip saddr 10.9.9.9 accept\n")
 	require.Len(t, found.Missing, 1)
 	require.Equal(t, []string{"ip saddr 10.9.9.9 accept"}, found.Extra)
-	c.until("drift is said", func(p map[string]app.PointState) bool {
+	c.until("drift is said", func(p map[string]releasing.PointState) bool {
 		return p["switch"].State == "drifted" && p["switch"].Held.Words == "1 line missing, 1 line that should not be there"
 	})
 }
@@ -426,7 +425,7 @@ func TestReleasesAreCompared(t *testing.T) {
 	var head struct{ Revision int }
 	c.get("/api/v1/summary", &head)
 	require.Equal(t, 201, c.call("POST", "/api/v1/releases", map[string]any{"revision": head.Revision, "title": "First"}, nil))
-	c.until("it is there", func(p map[string]app.PointState) bool { return runs(p["live"], 0, 1) })
+	c.until("it is there", func(p map[string]releasing.PointState) bool { return runs(p["live"], 0, 1) })
 	require.Equal(t, 201, c.replace(head.Revision, c.text()+"\nlayer end\nreject any -> any on any\n"))
 	require.Equal(t, 201, c.call("POST", "/api/v1/releases", map[string]any{"revision": head.Revision + 1, "title": "Second"}, nil))
 	var out api.ReleaseDifference
@@ -466,10 +465,10 @@ func TestLeaksGoByWhatPointsHeld(t *testing.T) {
 	imported(time.Now().Add(-2 * time.Hour))
 	require.Equal(t, before+1, leaks(), "before anything was released the draft says so")
 	require.Equal(t, 201, c.call("POST", "/api/v1/releases", map[string]any{"revision": 2, "title": "First"}, nil))
-	c.until("it observes", func(p map[string]app.PointState) bool { return runs(p["live"], 0, 1) })
+	c.until("it observes", func(p map[string]releasing.PointState) bool { return runs(p["live"], 0, 1) })
 	require.Eventually(t, func() bool { return leaks() == 0 }, 10*time.Second, 50*time.Millisecond, "nothing was enforced then")
 	require.Equal(t, 200, c.order("enforce", 1, "live"))
-	c.until("it enforces", func(p map[string]app.PointState) bool { return runs(p["live"], 1, 0) })
+	c.until("it enforces", func(p map[string]releasing.PointState) bool { return runs(p["live"], 1, 0) })
 	require.Zero(t, leaks())
 	time.Sleep(7 * time.Second) // what ran before may still be told of for some seconds
 	imported(time.Now().Add(-time.Second))

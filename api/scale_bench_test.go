@@ -28,7 +28,7 @@ import (
 	"lucidorchard/inventory"
 	"lucidorchard/model"
 	"lucidorchard/store"
-	trafficsql "lucidorchard/traffic/sql"
+	"lucidorchard/traffic/rows"
 )
 
 // large stores an estate with its policy.
@@ -58,9 +58,9 @@ func serving(b *testing.B, db *store.Store) *httptest.Server {
 // the start, after an edit, and when a row is opened. ORCHARD_ROWS is another
 // number of conversations.
 func BenchmarkCheckOfARealSize(b *testing.B) {
-	rows := 1_000_000
+	most := 1_000_000
 	if n, err := strconv.Atoi(os.Getenv("ORCHARD_ROWS")); err == nil {
-		rows = n
+		most = n
 	}
 	db, e, text := large(b, 100_000, 1000, 2000)
 	byRole := map[string][]estate.Lease{}
@@ -77,9 +77,9 @@ func BenchmarkCheckOfARealSize(b *testing.B) {
 	r := rand.New(rand.NewPCG(7, 7))
 	ports := []uint32{443, 8443, 5432, 22, 53, 9100, 636, 5671}
 	const batch = 400_000
-	for done := 0; done < rows; done += batch {
+	for done := 0; done < most; done += batch {
 		var buckets flow.Buckets
-		for range min(batch, rows-done) {
+		for range min(batch, most-done) {
 			at := estate.Instant{Sec: 1_795_000_000 + r.Int64N(24*3600)}
 			server := r.IntN(len(roles)) // each role is called by members of six others, on two services
 			clients, servers := byRole[roles[(server*7+r.IntN(6)*13)%len(roles)]], byRole[roles[server]]
@@ -88,7 +88,7 @@ func BenchmarkCheckOfARealSize(b *testing.B) {
 				Point:  service.PointOf(service.TCP, ports[(server+r.IntN(2))%len(ports)]), Connections: 1,
 				Bytes: 4000, Outcome: flow.Carried})
 		}
-		_, err := db.AddBatch(b.Context(), trafficsql.Batch{ID: fmt.Sprint("bench ", done), Buckets: buckets.All()})
+		_, err := db.AddBatch(b.Context(), rows.Batch{ID: fmt.Sprint("bench ", done), Buckets: buckets.All()})
 		require.NoError(b, err)
 	}
 	h := serving(b, db)

@@ -27,6 +27,16 @@ import (
 	"github.com/go-chi/chi/v5/middleware"
 
 	"lucidorchard/app"
+	"lucidorchard/auditing"
+	"lucidorchard/collect"
+	"lucidorchard/drafting"
+	"lucidorchard/events"
+	"lucidorchard/inventory"
+	"lucidorchard/model"
+	"lucidorchard/releasing"
+	"lucidorchard/store"
+	"lucidorchard/traffic"
+	"lucidorchard/watching"
 )
 
 // Options are what a server needs, beside what its App has.
@@ -45,7 +55,30 @@ type Options struct {
 type base struct {
 	*app.App
 	Options
+	*draftingService
+	*inventoryService
+	*trafficService
+	*releasingService
+	*watchingService
+	*auditingService
+	Store     *store.Store
+	Models    *model.Keeper
+	Events    *events.Events
+	Author    string
+	Log       *slog.Logger
+	Collector *collect.Collector
 }
+
+type (
+	draftingService  = drafting.Service
+	inventoryService = inventory.Service
+	trafficService   = traffic.Service
+	releasingService = releasing.Service
+	watchingService  = watching.Service
+	auditingService  = auditing.Service
+)
+
+func (b *base) Model(ctx context.Context) (*model.Model, error) { return b.Models.Current(ctx) }
 
 // Server answers requests. It is safe for concurrent use; it ends with its App.
 type Server struct {
@@ -60,7 +93,9 @@ func New(a *app.App, o Options) *Server {
 		o.Uploads = filepath.Join(os.TempDir(), "orchard-uploads-"+rand.Text()[:8])
 	}
 	o.Patience = o.Patience.orUsual()
-	s := &Server{base: &base{a, o}}
+	s := &Server{base: &base{App: a, Options: o, draftingService: a.Drafting, inventoryService: a.Inventory, trafficService: a.Traffic,
+		releasingService: a.Releasing, watchingService: a.Watching, auditingService: a.Auditing, Store: a.Store, Models: a.Models,
+		Events: &a.Events, Author: a.Author, Log: a.Log, Collector: a.Collector}}
 	s.routes()
 	if a.Store != nil {
 		s.dropUploads()

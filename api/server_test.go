@@ -18,12 +18,13 @@ import (
 
 	"lucidorchard/api"
 	"lucidorchard/app"
+	"lucidorchard/consequences"
 	"lucidorchard/core/flow"
 	"lucidorchard/database/databasetest"
 	"lucidorchard/demo"
 	"lucidorchard/jobs"
 	"lucidorchard/store"
-	trafficsql "lucidorchard/traffic/sql"
+	"lucidorchard/traffic/rows"
 )
 
 func TestMain(m *testing.M) { databasetest.Main(m) }
@@ -43,7 +44,7 @@ func serve(t testing.TB) client {
 	c := demo.Generate(demo.Options{Workloads: 150, Days: 2, End: time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC)})
 	require.NoError(t, db.ImportWorkloads(t.Context(), "inventory", []string{"app", "env", "tier", "site"},
 		c.Workloads))
-	_, err = db.AddBatch(t.Context(), trafficsql.BatchOf("demo", flow.Stating(c.Records), nil))
+	_, err = db.AddBatch(t.Context(), rows.BatchOf("demo", flow.Stating(c.Records), nil))
 	require.NoError(t, err)
 	t.Cleanup(func() { db.Close() })
 	return client{t, "", db, url}.second()
@@ -245,9 +246,9 @@ func TestTagPreviewAndSettling(t *testing.T) {
 	require.Equal(t, 1, page.Total)
 	id := page.Workloads[0].ID
 	in := map[string]any{"workloads": []string{id}, "key": "env", "value": "trial"}
-	var cons app.Consequences
+	var cons consequences.Consequences
 	require.Equal(t, 200, c.call("POST", "/api/v1/tags?dryRun=true", in, &cons))
-	require.Contains(t, cons.Groups, app.GroupChange{Group: "trial", Joins: []string{id}, Leaves: []string{},
+	require.Contains(t, cons.Groups, consequences.GroupChange{Group: "trial", Joins: []string{id}, Leaves: []string{},
 		Undecided: []string{}, JoinCount: 1})
 	require.Equal(t, 200, c.call("POST", "/api/v1/tags", in, nil))
 	require.Equal(t, 200, c.call("GET", "/api/v1/workloads?tag=env%3D(missing)", nil, &page))

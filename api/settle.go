@@ -10,7 +10,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"lucidorchard/app"
+	"lucidorchard/consequences"
 	"lucidorchard/core/decide"
 	"lucidorchard/core/plural"
 	"lucidorchard/core/policy"
@@ -30,12 +30,12 @@ type SettleOut struct {
 
 // SettleOption is a rule at one width.
 type SettleOption struct {
-	Width        string           `json:"width" enum:"exact,groups,wider"`
-	Words        string           `json:"words" doc:"Of whom it speaks"`
-	Lines        []string         `json:"lines" doc:"The groups that it needs, and the rule; a statement each"`
-	Before       int              `json:"before" doc:"The line that it stands before; 0: last in the layer allowances"`
-	Instead      *RuleRef         `json:"instead,omitempty" doc:"The rule that it is an exception to"`
-	Consequences app.Consequences `json:"consequences"`
+	Width        string                    `json:"width" enum:"exact,groups,wider"`
+	Words        string                    `json:"words" doc:"Of whom it speaks"`
+	Lines        []string                  `json:"lines" doc:"The groups that it needs, and the rule; a statement each"`
+	Before       int                       `json:"before" doc:"The line that it stands before; 0: last in the layer allowances"`
+	Instead      *RuleRef                  `json:"instead,omitempty" doc:"The rule that it is an exception to"`
+	Consequences consequences.Consequences `json:"consequences"`
 }
 
 // settleAPI answers about rules for a row that somebody points at.
@@ -81,7 +81,7 @@ func (s *settleAPI) settle(ctx context.Context, in *struct {
 		if bad != nil {
 			return nil, refusal(bad)
 		}
-		cons, err := app.Changing(ctx, v, snap, after)
+		cons, err := consequences.Changing(ctx, v, snap, after)
 		if err != nil {
 			return nil, err
 		}

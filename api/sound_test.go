@@ -17,8 +17,10 @@ import (
 
 	"lucidorchard/api"
 	"lucidorchard/app"
+	"lucidorchard/consequences"
 	"lucidorchard/core/estate"
 	"lucidorchard/database/databasetest"
+	"lucidorchard/imports"
 	"lucidorchard/jobs"
 	"lucidorchard/model"
 	"lucidorchard/store"
@@ -91,7 +93,7 @@ func TestFilesSentOneAfterTheOtherAreEachRead(t *testing.T) {
 	for n, j := range jobs {
 		done := c.job(j)
 		require.Equal(t, "done", done.State, done.Message)
-		var r app.ImportReport
+		var r imports.ImportReport
 		require.NoError(t, json.Unmarshal(*done.Result, &r))
 		if n%3 == 2 {
 			want += rows
@@ -164,7 +166,7 @@ func TestLosingAnAssertionIsSaid(t *testing.T) {
 	var out api.EditOut
 	require.Equal(t, 200, c.call("PUT", "/api/v1/policy/text?dryRun=true",
 		map[string]any{"text": "group live = env is live\n"}, &out))
-	require.ElementsMatch(t, []app.AssertChange{{Sentence: "assert never trial -> live on any", Before: "holds",
+	require.ElementsMatch(t, []consequences.AssertChange{{Sentence: "assert never trial -> live on any", Before: "holds",
 		After: "gone"}, {Sentence: "assert always live -> live on tcp/8443", Before: "holds", After: "gone"}},
 		out.Consequences.Asserts)
 	var removed api.RegroupOut

@@ -63,7 +63,7 @@ func (b *base) viewAgainst(ctx context.Context, w Window, revision int) (*reach.
 	if err != nil {
 		return nil, nil, err
 	}
-	v, err := b.View(ctx, m, from, to, revision)
+	v, err := b.Models.View(ctx, m, from, to, revision)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -7,22 +7,22 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"lucidorchard/app"
+	"lucidorchard/consequences"
 	"lucidorchard/ingest"
 	"lucidorchard/inventory"
 )
 
 // Suggested tags: found, accepted, refused.
 
-func (s *vocabularyAPI) allSuggestions(ctx context.Context) (app.SuggestionList, error) {
+func (s *vocabularyAPI) allSuggestions(ctx context.Context) (inventory.SuggestionList, error) {
 	v, snap, err := s.view(ctx, Window{})
 	if err != nil {
-		return app.SuggestionList{}, err
+		return inventory.SuggestionList{}, err
 	}
 	return s.Suggestions(ctx, v, snap)
 }
 
-func (s *vocabularyAPI) suggestions(ctx context.Context, in *struct{ All }) (*Body[app.SuggestionList], error) {
+func (s *vocabularyAPI) suggestions(ctx context.Context, in *struct{ All }) (*Body[inventory.SuggestionList], error) {
 	out, err := s.allSuggestions(ctx)
 	if err != nil {
 		return nil, err
@@ -54,9 +54,9 @@ func (s *vocabularyAPI) acceptSuggestions(ctx context.Context, in *struct {
 	Window
 	DryRun bool `query:"dryRun" doc:"Only say what it would do"`
 	Body   struct {
-		Tags []app.TagOf `json:"tags" minItems:"1"`
+		Tags []inventory.TagOf `json:"tags" minItems:"1"`
 	}
-}) (*Body[app.Consequences], error) {
+}) (*Body[consequences.Consequences], error) {
 	v, snap, err := s.view(ctx, in.Window)
 	if err != nil {
 		return nil, err
@@ -67,10 +67,10 @@ func (s *vocabularyAPI) acceptSuggestions(ctx context.Context, in *struct {
 
 func (s *vocabularyAPI) refuseSuggestions(ctx context.Context, in *struct {
 	Body struct {
-		Tags  []app.TagOf `json:"tags" minItems:"1"`
-		Again bool        `json:"again,omitempty" doc:"Take the refusals back"`
+		Tags  []inventory.TagOf `json:"tags" minItems:"1"`
+		Again bool              `json:"again,omitempty" doc:"Take the refusals back"`
 	}
-}) (*Body[app.SuggestionList], error) {
+}) (*Body[inventory.SuggestionList], error) {
 	var all []inventory.RefusedTag
 	for _, t := range in.Body.Tags {
 		all = append(all, inventory.RefusedTag{Workload: t.Workload, Key: t.Key, Value: t.Value, Author: s.Author})

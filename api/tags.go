@@ -6,7 +6,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"lucidorchard/app"
+	"lucidorchard/consequences"
 	"lucidorchard/inventory"
 	"lucidorchard/model"
 )
@@ -63,7 +63,7 @@ func (s *base) chosenIDs(ctx context.Context, snap *model.Model, c Chosen) ([]st
 	return out, nil
 }
 
-func (s *workloadsAPI) setTags(ctx context.Context, in *setTagsInput) (*Body[app.Consequences], error) {
+func (s *workloadsAPI) setTags(ctx context.Context, in *setTagsInput) (*Body[consequences.Consequences], error) {
 	before, snap, err := s.view(ctx, in.Window)
 	if err != nil {
 		return nil, err

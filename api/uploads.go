@@ -14,7 +14,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"lucidorchard/app"
+	"lucidorchard/imports"
 	"lucidorchard/ingest"
 )
 
@@ -53,7 +53,7 @@ func anyBody(types ...string) *huma.RequestBody {
 }
 
 // receive writes a body to a file of its own, unpacked, of at most so many octets.
-func (s *base) receive(ctx context.Context, b *rawBody, most int64) (*app.File, error) {
+func (s *base) receive(ctx context.Context, b *rawBody, most int64) (*imports.File, error) {
 	if err := s.Disk.Room(""); err != nil {
 		return nil, err
 	}
@@ -66,7 +66,7 @@ func (s *base) receive(ctx context.Context, b *rawBody, most int64) (*app.File, 
 	if err != nil {
 		return nil, err
 	}
-	u := &app.File{Path: f.Name()}
+	u := &imports.File{Path: f.Name()}
 	keep := false
 	body := &noted{}
 	defer func() {

@@ -9,7 +9,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"lucidorchard/app"
+	"lucidorchard/consequences"
 	"lucidorchard/core/estate"
 	"lucidorchard/ingest"
 	"lucidorchard/inventory"
@@ -86,7 +86,7 @@ func (s *vocabularyAPI) fixMisspellings(ctx context.Context, in *struct {
 	Body   struct {
 		Misspellings []Misspelling `json:"misspellings" minItems:"1"`
 	}
-}) (*Body[app.Consequences], error) {
+}) (*Body[consequences.Consequences], error) {
 	v, snap, err := s.view(ctx, in.Window)
 	if err != nil {
 		return nil, err

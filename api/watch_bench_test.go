@@ -3,6 +3,7 @@ package api_test
 import (
 	"encoding/json"
 	"fmt"
+	"lucidorchard/traffic/rows"
 	"math/rand/v2"
 	"net/http"
 	"os"
@@ -19,7 +20,6 @@ import (
 	"lucidorchard/core/service"
 	"lucidorchard/core/watch"
 	"lucidorchard/store"
-	trafficsql "lucidorchard/traffic/sql"
 	"lucidorchard/watching"
 )
 
@@ -49,9 +49,9 @@ func ninetyDays(b *testing.B, db *store.Store, today time.Time) {
 // day of traffic between 20,000 workloads; and how long a matter takes to open, the first time and
 // again. ORCHARD_ROWS says how many conversation-hours the day has (300,000).
 func BenchmarkTheDaysList(b *testing.B) {
-	rows := 300_000
+	most := 300_000
 	if n, err := strconv.Atoi(os.Getenv("ORCHARD_ROWS")); err == nil {
-		rows = n
+		most = n
 	}
 	db, e, _ := large(b, 20_000, 400, 800)
 	now := time.Now().UTC()
@@ -65,9 +65,9 @@ func BenchmarkTheDaysList(b *testing.B) {
 		}
 	}
 	machine := func() int { return free[r.IntN(len(free))] }
-	for done := 0; done < rows; done += 200_000 {
+	for done := 0; done < most; done += 200_000 {
 		var all flow.Buckets
-		for range min(200_000, rows-done) {
+		for range min(200_000, most-done) {
 			at := estate.InstantOf(today.Add(time.Duration(r.Int64N(int64(now.Sub(today)) + 1))))
 			x := flow.Record{Start: at, End: at, Client: sample.LargeAddr(machine()), Server: sample.LargeAddr(machine()),
 				Point: service.PointOf(service.TCP, 443), Connections: 1, Outcome: flow.Carried}
@@ -76,7 +76,7 @@ func BenchmarkTheDaysList(b *testing.B) {
 			}
 			all.Add(x)
 		}
-		_, err := db.AddBatch(b.Context(), trafficsql.Batch{ID: fmt.Sprint("bench ", done), Buckets: all.All()})
+		_, err := db.AddBatch(b.Context(), rows.Batch{ID: fmt.Sprint("bench ", done), Buckets: all.All()})
 		require.NoError(b, err)
 	}
 	h := serving(b, db)

@@ -23,7 +23,7 @@ import (
 	"lucidorchard/core/service"
 	"lucidorchard/database/databasetest"
 	"lucidorchard/store"
-	trafficsql "lucidorchard/traffic/sql"
+	"lucidorchard/traffic/rows"
 )
 
 // reaching is flows of an hour ago: who is let through, and who is not.
@@ -87,7 +87,7 @@ func TestWatchCountsAsCheckDoes(t *testing.T) {
 		return func() { answer.Body.Close() }
 	}
 	stop := listen("")
-	_, err = db.AddBatch(t.Context(), trafficsql.BatchOf("seen", flow.Stating(reaching(t)), nil))
+	_, err = db.AddBatch(t.Context(), rows.BatchOf("seen", flow.Stating(reaching(t)), nil))
 	require.NoError(t, err)
 	require.Eventually(t, func() bool { watch(""); return len(w.Matters) == 4 && !w.Looking }, 20*time.Second, 50*time.Millisecond)
 	kinds := map[string]api.MatterOut{}
@@ -178,7 +178,7 @@ func TestTheFeedOfFlowsGoesOn(t *testing.T) {
 	c := client{t, h.URL, db, ""}
 	require.Equal(t, 201, c.replace(0, "group store = address in 10.0.1.0/24\nlayer l\npermit any -> store on tcp/443\nreject any -> store on tcp/22\n"))
 	add := func(id string, records []flow.Record) {
-		_, err := db.AddBatch(t.Context(), trafficsql.BatchOf(id, flow.Stating(records), nil))
+		_, err := db.AddBatch(t.Context(), rows.BatchOf(id, flow.Stating(records), nil))
 		require.NoError(t, err)
 	}
 	read := func(query string) (flows []api.FedFlow, cursor int64) {

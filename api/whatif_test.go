@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lucidorchard/api"
-	"lucidorchard/app"
+	"lucidorchard/consequences"
 )
 
 // What is rightly rejected stops asking, and the probe that says so is asked
@@ -57,7 +57,7 @@ func TestProbes(t *testing.T) {
 	var edit api.EditOut
 	switchOff := map[string]any{"revision": 1, "op": "switch", "line": line}
 	require.Equal(t, 200, c.call("POST", "/api/v1/policy/edits?dryRun=true", switchOff, &edit))
-	require.Equal(t, []app.ProbeChange{{Question: last.Question, Want: "permit",
+	require.Equal(t, []consequences.ProbeChange{{Question: last.Question, Want: "permit",
 		Words: edit.Consequences.Probes[0].Words, AsExpected: false}}, edit.Consequences.Probes)
 	require.Contains(t, edit.Consequences.Probes[0].Words, "uncovered for all")
 	require.Equal(t, 201, c.call("POST", "/api/v1/policy/edits", switchOff, &edit))

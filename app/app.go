@@ -8,25 +8,24 @@ package app
 
 import (
 	"context"
-	"database/sql"
-	"errors"
-	"fmt"
 	"log/slog"
 	"os"
 	"sync"
 
+	"lucidorchard/auditing"
 	"lucidorchard/collect"
-	"lucidorchard/core/flow"
-	"lucidorchard/core/policy"
-	"lucidorchard/core/reach"
 	"lucidorchard/disk"
+	"lucidorchard/drafting"
 	"lucidorchard/events"
+	"lucidorchard/inventory"
 	"lucidorchard/jobs"
+	"lucidorchard/ledger"
 	"lucidorchard/model"
 	"lucidorchard/notify"
-	"lucidorchard/refuse"
-	"lucidorchard/releasing/plans"
+	"lucidorchard/releasing"
+	"lucidorchard/step"
 	"lucidorchard/store"
+	"lucidorchard/traffic"
 	"lucidorchard/watching"
 )
 
@@ -56,22 +55,16 @@ type App struct {
 	Events events.Events
 
 	*jobs.Runner
-	*watching.Service
+	*ledger.Reader
+	Drafting  *drafting.Service
+	Inventory *inventory.Service
+	Traffic   *traffic.Service
+	Releasing *releasing.Service
+	Watching  *watching.Service
+	Auditing  *auditing.Service
 
-	ctx        context.Context
-	group      sync.WaitGroup // of what runs in the background
-	suggester  suggester
-	teller     plans.Teller
-	hub        hub
-	agents     agents // that report
-	known      known  // orders and releases that reports are checked against
-	releases   releases
-	rejections rejections
-	proved     struct {
-		sync.Mutex
-		of map[int]*proofs
-	}
-	derivations derivations
+	ctx   context.Context
+	group sync.WaitGroup // of what runs in the background
 }
 
 // New makes an App; without a Store, one that only describes itself. What it runs
@@ -81,15 +74,32 @@ func New(ctx context.Context, o Options) *App {
 		o.Log = slog.New(slog.NewTextHandler(os.Stderr, nil))
 	}
 	a := &App{Options: o, ctx: ctx}
-	a.teller.Policy = a.releasePolicy
 	a.Models = model.NewKeeper(o.Store, o.Log, func(_, now *model.Model) { a.Events.Made(now.Versions) })
 	var kept jobs.Store
 	if o.Store != nil {
 		kept = o.Store
 	}
-	a.Runner = jobs.NewRunner(ctx, jobs.Options{Store: kept, Log: o.Log, Name: o.Name, Words: a.Told, Changed: a.Events.Changed})
-	a.Service = watching.New(watching.Options{Store: o.Store, Models: a.Models, Events: &a.Events, Author: o.Author, Log: o.Log,
-		Address: o.Address, Reach: o.Reach, Promises: a.promises, QueryOf: a.QueryOf})
+	a.Runner = jobs.NewRunner(ctx, jobs.Options{Store: kept, Log: o.Log, Name: o.Name, Changed: a.Events.Changed})
+	base := &step.Base{Models: a.Models, Events: &a.Events, Author: o.Author, Log: o.Log, Runner: a.Runner}
+	a.Drafting = drafting.New(base, o.Store)
+	uses := releasing.Uses{SaveText: func(ctx context.Context, m *model.Model, text, words string) (int, error) {
+		return a.Drafting.SaveText(ctx, m, text, words)
+	}}
+	var collector traffic.Collector
+	if o.Collector != nil {
+		collector, uses.Collect = o.Collector, o.Collector.Take
+	}
+	a.Releasing = releasing.New(ctx, base, o.Store, uses)
+	a.Inventory = inventory.New(base, o.Store, a.Releasing.Known)
+	a.Traffic = traffic.New(base, o.Store, collector)
+	a.Auditing = auditing.New(base, o.Store)
+	a.Reader = &ledger.Reader{Aside: a.Drafting.AddAside, Rejected: a.Releasing.AddRejected}
+	a.Watching = watching.New(watching.Options{Store: o.Store, Models: a.Models, Events: &a.Events, Author: o.Author, Log: o.Log,
+		Address: o.Address, Reach: o.Reach, QueryOf: a.QueryOf,
+		Promises: func(ctx context.Context, m *model.Model) (watching.InForce, error) {
+			release, c, asserts, err := a.Releasing.Promised(ctx, m)
+			return watching.InForce{Release: release, Compiled: c, Asserts: asserts}, err
+		}})
 	if o.Store == nil {
 		return a
 	}
@@ -97,10 +107,10 @@ func New(ctx context.Context, o Options) *App {
 	if o.Collector != nil {
 		go a.followCollector(ctx)
 	}
-	a.group.Go(func() { a.keepUp(ctx) })
-	a.group.Go(func() { a.goOn(ctx) })
-	a.group.Go(func() { a.Service.Run(ctx) })
-	a.group.Go(func() { a.keepSchedules(ctx) })
+	a.group.Go(func() { a.Traffic.Run(ctx) })
+	a.group.Go(func() { a.Releasing.Run(ctx) })
+	a.group.Go(func() { a.Watching.Run(ctx) })
+	a.group.Go(func() { a.Auditing.Run(ctx) })
 	return a
 }
 
@@ -113,7 +123,7 @@ func (a *App) followCollector(ctx context.Context) {
 		case s := <-a.Collector.Stored:
 			a.Models.Nudge()
 			if len(s.Fresh) > 0 {
-				a.Came(s)
+				a.Watching.Came(s)
 			}
 		}
 	}
@@ -128,34 +138,3 @@ func (a *App) Wait() {
 
 // Done is closed when the App ends.
 func (a *App) Done() <-chan struct{} { return a.ctx.Done() }
-
-// Model gives the state of the estate that a question is answered from: one that
-// knows all that was written before it was asked for.
-func (a *App) Model(ctx context.Context) (*model.Model, error) { return a.Models.Current(ctx) }
-
-// View gives the conversations of the hours [from, to) under the draft, compared
-// with another revision of the policy over the same window and estate; 0 is none.
-func (a *App) View(ctx context.Context, m *model.Model, from, to flow.Hour, against int) (*reach.View, error) {
-	v, err := m.View(ctx, from, to)
-	if err != nil || against == 0 {
-		return v, err
-	}
-	p, err := a.RevisionPolicy(ctx, against)
-	if err != nil {
-		return nil, err
-	}
-	return m.Against(ctx, v, against, p)
-}
-
-// RevisionPolicy gives the policy of a revision.
-func (a *App) RevisionPolicy(ctx context.Context, revision int) (*policy.Policy, error) {
-	r, err := a.Store.Revision(ctx, revision)
-	if err != nil && !errors.Is(err, sql.ErrNoRows) {
-		return nil, err
-	}
-	if r.No == 0 {
-		return nil, refuse.Missing(fmt.Sprintf("there is no revision %d to compare with", revision))
-	}
-	p, _ := policy.Parse(r.Text)
-	return p, nil
-}

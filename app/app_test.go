@@ -13,6 +13,7 @@ import (
 	"lucidorchard/app"
 	"lucidorchard/database"
 	"lucidorchard/database/databasetest"
+	"lucidorchard/drafting"
 	"lucidorchard/events"
 	"lucidorchard/jobs"
 	"lucidorchard/model"
@@ -121,36 +122,36 @@ func TestEditsOfWhatHasChanged(t *testing.T) {
 	a, _ := running(t, db, "one")
 	ctx := t.Context()
 	save := func(text string) {
-		m, err := a.Model(ctx)
+		m, err := a.Models.Current(ctx)
 		require.NoError(t, err)
-		_, err = a.SaveText(ctx, m, text, "Write")
+		_, err = a.Drafting.SaveText(ctx, m, text, "Write")
 		require.NoError(t, err)
 	}
 	save("group live = env is live\ngroup trial = env is trial\n")
 	save("group bench = env is bench\ngroup live = env is live\ngroup trial = env in (trial, bench)\n")
-	m, err := a.Model(ctx)
+	m, err := a.Models.Current(ctx)
 	require.NoError(t, err)
-	line, err := a.Locate(ctx, m, 1, 1)
+	line, err := a.Drafting.Locate(ctx, m, 1, 1)
 	require.NoError(t, err)
 	require.Equal(t, 2, line, "it is found where it stands now")
 	var p *refuse.Problem
-	_, err = a.Locate(ctx, m, 1, 2)
+	_, err = a.Drafting.Locate(ctx, m, 1, 2)
 	require.ErrorAs(t, err, &p)
 	require.Equal(t, refuse.IsMoved, p.Kind)
 	require.Contains(t, p.Detail,
 		"It was: group trial = env is trial. Now, in revision 2: group trial = env in (trial, bench).")
-	_, err = a.Locate(ctx, m, 9, 1)
+	_, err = a.Drafting.Locate(ctx, m, 9, 1)
 	require.ErrorAs(t, err, &p)
 	require.Equal(t, refuse.IsInvalid, p.Kind)
-	require.NoError(t, app.Unchanged(m, 2, "env is live"))
-	require.NoError(t, app.Unchanged(m, 2, "group live = env is live"))
-	require.ErrorAs(t, app.Unchanged(m, 2, "env is trial"), &p)
-	_, err = a.SaveText(ctx, m, "group x = any\n", "Write")
+	require.NoError(t, drafting.Unchanged(m, 2, "env is live"))
+	require.NoError(t, drafting.Unchanged(m, 2, "group live = env is live"))
+	require.ErrorAs(t, drafting.Unchanged(m, 2, "env is trial"), &p)
+	_, err = a.Drafting.SaveText(ctx, m, "group x = any\n", "Write")
 	require.NoError(t, err)
-	_, err = a.SaveText(ctx, m, "group y = any\n", "Write")
+	_, err = a.Drafting.SaveText(ctx, m, "group y = any\n", "Write")
 	require.ErrorAs(t, err, &p, "the model is of a text that is no longer the newest")
 	require.Equal(t, refuse.IsMoved, p.Kind)
-	m, err = a.Model(ctx)
+	m, err = a.Models.Current(ctx)
 	require.NoError(t, err)
 	require.Equal(t, "group x = any\n", m.Head.Text)
 	require.Equal(t, model.Blame{3}, m.Head.Blame)

@@ -29,7 +29,7 @@ func TestTheLastPeriodThatIsOver(t *testing.T) {
 		{"quarter", "2026-02-01", "2025-10-01", "2026-01-01"},
 		{"quarter", "2026-04-01", "2026-01-01", "2026-04-01"},
 	} {
-		from, to := lastPeriod(x[0], at(x[1]))
+		from, to := auditing.LastPeriod(x[0], at(x[1]))
 		require.Equal(t, []time.Time{at(x[2]), at(x[3])}, []time.Time{from, to}, x)
 	}
 }
@@ -59,7 +59,7 @@ func TestEvidenceIsMadeByItself(t *testing.T) {
 	due := func(at time.Time) {
 		var group sync.WaitGroup
 		for _, a := range servers {
-			group.Go(func() { require.NoError(t, a.makeDue(ctx, at)) })
+			group.Go(func() { require.NoError(t, a.Auditing.MakeDue(ctx, at)) })
 		}
 		group.Wait()
 	}
@@ -67,7 +67,7 @@ func TestEvidenceIsMadeByItself(t *testing.T) {
 	made, err := a.Store.EvidenceMade(ctx)
 	require.NoError(t, err)
 	require.Empty(t, made, "no period has ended since it was asked for")
-	_, next := lastPeriod("month", now.AddDate(0, 1, 0))
+	_, next := auditing.LastPeriod("month", now.AddDate(0, 1, 0))
 	due(next.Add(30 * time.Minute))
 	made, err = a.Store.EvidenceMade(ctx)
 	require.NoError(t, err)

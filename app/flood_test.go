@@ -15,7 +15,7 @@ import (
 	"lucidorchard/inventory"
 	"lucidorchard/model"
 	"lucidorchard/store"
-	trafficsql "lucidorchard/traffic/sql"
+	"lucidorchard/traffic/rows"
 	"lucidorchard/watching"
 )
 
@@ -51,7 +51,7 @@ func flood(t testing.TB, db *store.Store, from, to, groups int) {
 				Point: service.PointOf(service.TCP, uint32(22+k)), Connections: 1, Bytes: 100, Packets: 2, Outcome: flow.Carried, Observer: "leaf"})
 		}
 	}
-	_, err := db.AddBatch(t.Context(), trafficsql.BatchOf(fmt.Sprint("flood", from, now), flow.Stating(records), nil))
+	_, err := db.AddBatch(t.Context(), rows.BatchOf(fmt.Sprint("flood", from, now), flow.Stating(records), nil))
 	require.NoError(t, err)
 }
 
@@ -62,7 +62,7 @@ func alarmed(t testing.TB, db *store.Store, groups int) (*hook, func()) {
 	h, m := duty(t, a)
 	for _, n := range []watching.Notice{{Kinds: []string{"leak"}}, {}, {What: "app is app7"}, {Who: "member of g3"}} {
 		n.Pace, n.To = "at once", []string{"duty"}
-		_, err := a.PutNotice(t.Context(), m, n)
+		_, err := a.Watching.PutNotice(t.Context(), m, n)
 		require.NoError(t, err)
 	}
 	return h, end

@@ -38,7 +38,7 @@ func TestWhatIsNewIsToldOnce(t *testing.T) {
 	t.Cleanup(func() { c.Stop(); stop(); a.Wait() })
 	running(t, db, "two")
 	h, m := duty(t, a)
-	_, err = a.PutNotice(t.Context(), m, watching.Notice{Kinds: []string{"leak"}, Pace: "at once", To: []string{"duty"}})
+	_, err = a.Watching.PutNotice(t.Context(), m, watching.Notice{Kinds: []string{"leak"}, Pace: "at once", To: []string{"duty"}})
 	require.NoError(t, err)
 	address, _ := c.Address("udp")
 	conn, err := net.Dial("udp", address)
@@ -49,12 +49,12 @@ func TestWhatIsNewIsToldOnce(t *testing.T) {
 
 	// shown is what is shown of a matter that was found.
 	shown := func(id string) (n int64) {
-		m, err := a.Model(t.Context())
+		m, err := a.Models.Current(t.Context())
 		require.NoError(t, err)
 		_, days, _, _, err := db.Matter(t.Context(), id)
 		require.NoError(t, err)
 		for _, d := range days {
-			part, err := a.MatterOn(t.Context(), m, id, d.Day.UTC())
+			part, err := a.Watching.MatterOn(t.Context(), m, id, d.Day.UTC())
 			require.NoError(t, err)
 			for _, c := range part.Conversations {
 				n += part.View.At(int(c)).Connections

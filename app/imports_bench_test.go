@@ -17,12 +17,13 @@ import (
 
 	"lucidorchard/app"
 	"lucidorchard/database/databasetest"
+	"lucidorchard/imports"
 	"lucidorchard/store"
 )
 
 // flowFile writes a file of flows: calls between machines of which few are busy, over two
 // weeks, in the order of time or not.
-func flowFile(t testing.TB, rows int, shuffled bool) *app.File {
+func flowFile(t testing.TB, rows int, shuffled bool) *imports.File {
 	t.Helper()
 	r := rand.New(rand.NewPCG(5, uint64(rows)))
 	start := time.Date(2026, 11, 9, 0, 0, 0, 0, time.UTC)
@@ -42,7 +43,7 @@ func flowFile(t testing.TB, rows int, shuffled bool) *app.File {
 	path := filepath.Join(t.TempDir(), "flows.csv")
 	require.NoError(t, os.WriteFile(path, b.Bytes(), 0o600))
 	sum := sha256.Sum256(b.Bytes())
-	return &app.File{Path: path, Size: int64(b.Len()), Sum: hex.EncodeToString(sum[:]), Head: b.Bytes()[:min(512, b.Len())]}
+	return &imports.File{Path: path, Size: int64(b.Len()), Sum: hex.EncodeToString(sum[:]), Head: b.Bytes()[:min(512, b.Len())]}
 }
 
 // BenchmarkImport imports a million rows into PostgreSQL as the interface does, and says how
@@ -60,10 +61,10 @@ func BenchmarkImport(b *testing.B) {
 				ctx, cancel := context.WithCancel(b.Context())
 				a := app.New(ctx, app.Options{Store: db, Author: "me", Log: quiet})
 				file := flowFile(b, rows, shuffled)
-				m, err := a.Model(ctx)
+				m, err := a.Models.Current(ctx)
 				require.NoError(b, err)
 				start := time.Now()
-				job, err := a.ImportFlows(ctx, m, file, app.ImportOptions{Name: "flows.csv"})
+				job, err := a.Traffic.ImportFlows(ctx, m, file, imports.ImportOptions{Name: "flows.csv"})
 				require.NoError(b, err)
 				type told struct {
 					at   time.Duration

@@ -25,7 +25,7 @@ import (
 	"lucidorchard/model"
 	"lucidorchard/notify"
 	"lucidorchard/store"
-	trafficsql "lucidorchard/traffic/sql"
+	"lucidorchard/traffic/rows"
 	"lucidorchard/watching"
 )
 
@@ -104,7 +104,7 @@ func leaks(t *testing.T, db *store.Store, pairs ...[2]int) {
 		records = append(records, flow.Record{Start: now, End: now, Client: addr(p[0]), Server: addr(p[1]), Point: service.PointOf(service.TCP, 22),
 			Connections: 1, Bytes: 100, Packets: 2, Outcome: flow.Carried, Observer: "leaf"})
 	}
-	_, err := db.AddBatch(t.Context(), trafficsql.BatchOf(rand.Text(), flow.Stating(records), nil))
+	_, err := db.AddBatch(t.Context(), rows.BatchOf(rand.Text(), flow.Stating(records), nil))
 	require.NoError(t, err)
 }
 
@@ -120,8 +120,8 @@ func onDuty(t testing.TB) (*store.Store, *app.App, func(), *hook, *model.Model) 
 // duty makes the destination duty, and gives its receiver.
 func duty(t testing.TB, a *app.App) (*hook, *model.Model) {
 	h := newHook(t)
-	require.NoError(t, a.PutDestination(t.Context(), "duty", notify.Settings{Kind: "webhook", Address: h.URL, Secret: "key"}))
-	m, err := a.Model(t.Context())
+	require.NoError(t, a.Watching.PutDestination(t.Context(), "duty", notify.Settings{Kind: "webhook", Address: h.URL, Secret: "key"}))
+	m, err := a.Models.Current(t.Context())
 	require.NoError(t, err)
 	return h, m
 }
@@ -137,14 +137,14 @@ func TestLeaksAreToldAndNothingIsLost(t *testing.T) {
 		"found no destination":    {Pace: "at once"},
 		"there is no destination": {Pace: "at once", To: []string{"night"}},
 	} {
-		_, err := a.PutNotice(t.Context(), m, n)
+		_, err := a.Watching.PutNotice(t.Context(), m, n)
 		require.ErrorContains(t, err, bad)
 	}
-	_, err := a.PutNotice(t.Context(), m, watching.Notice{Kinds: []string{"leak"}, What: "member of store and app is app3", Pace: "at once", To: []string{"duty"}})
+	_, err := a.Watching.PutNotice(t.Context(), m, watching.Notice{Kinds: []string{"leak"}, What: "member of store and app is app3", Pace: "at once", To: []string{"duty"}})
 	require.NoError(t, err)
-	_, err = a.PutNotice(t.Context(), m, watching.Notice{Kinds: []string{"choke"}, Pace: "at once", To: []string{"duty"}})
+	_, err = a.Watching.PutNotice(t.Context(), m, watching.Notice{Kinds: []string{"choke"}, Pace: "at once", To: []string{"duty"}})
 	require.NoError(t, err)
-	require.NoError(t, a.Trial(t.Context(), "duty"))
+	require.NoError(t, a.Watching.Trial(t.Context(), "duty"))
 	until := func(n int) []notify.Message {
 		t.Helper()
 		require.Eventually(t, func() bool { return len(h.all()) >= n }, 20*time.Second, 20*time.Millisecond)
@@ -157,7 +157,7 @@ func TestLeaksAreToldAndNothingIsLost(t *testing.T) {
 	require.Equal(t, "app1-entry", got[1].Who)
 
 	// Down: many matters wait, and are one message.
-	_, err = a.PutNotice(t.Context(), m, watching.Notice{Kinds: []string{"leak"}, Pace: "at once", To: []string{"duty"}})
+	_, err = a.Watching.PutNotice(t.Context(), m, watching.Notice{Kinds: []string{"leak"}, Pace: "at once", To: []string{"duty"}})
 	require.NoError(t, err)
 	h.down.Store(true)
 	var pairs [][2]int
@@ -208,14 +208,14 @@ func TestNoDestinationWaitsForAnother(t *testing.T) {
 	t.Cleanup(func() { close(hang); deaf.Close() })
 	for i := range 20 {
 		name := fmt.Sprint("deaf-", i)
-		require.NoError(t, a.PutDestination(t.Context(), name, notify.Settings{Kind: "webhook", Address: deaf.URL, Secret: "key"}))
-		require.NoError(t, a.Trial(t.Context(), name))
+		require.NoError(t, a.Watching.PutDestination(t.Context(), name, notify.Settings{Kind: "webhook", Address: deaf.URL, Secret: "key"}))
+		require.NoError(t, a.Watching.Trial(t.Context(), name))
 	}
 	time.Sleep(2 * time.Second) // all of them are being tried
 	tried, err := db.Due(t.Context())
 	require.NoError(t, err)
 	require.Empty(t, tried)
-	require.NoError(t, a.Trial(t.Context(), "duty"))
+	require.NoError(t, a.Watching.Trial(t.Context(), "duty"))
 	require.Eventually(t, func() bool { return len(h.all()) == 1 }, 20*time.Second, 10*time.Millisecond)
 	all, err := db.Destinations(t.Context())
 	require.NoError(t, err)
@@ -226,11 +226,11 @@ func TestNoDestinationWaitsForAnother(t *testing.T) {
 	// A message that is refused.
 	fussy := newHook(t)
 	fussy.refuse = func(m notify.Message) bool { return m.Title == "too much" }
-	require.NoError(t, a.PutDestination(t.Context(), "fussy", notify.Settings{Kind: "webhook", Address: fussy.URL, Secret: "key"}))
+	require.NoError(t, a.Watching.PutDestination(t.Context(), "fussy", notify.Settings{Kind: "webhook", Address: fussy.URL, Secret: "key"}))
 	now := time.Now()
 	require.NoError(t, db.Tell(t.Context(), []watching.Telling{{Destination: "fussy", Matter: "x", Message: notify.Message{ID: "x", Kind: "trial",
 		Title: "too much"}, Due: now.Add(-time.Hour)}}))
-	require.NoError(t, a.Trial(t.Context(), "fussy"))
+	require.NoError(t, a.Watching.Trial(t.Context(), "fussy"))
 	require.Eventually(t, func() bool { return len(fussy.all()) == 1 }, 20*time.Second, 10*time.Millisecond)
 	at := func() watching.Destination {
 		all, err := db.Destinations(t.Context())
@@ -250,20 +250,20 @@ func TestNoDestinationWaitsForAnother(t *testing.T) {
 	require.Eventually(t, func() bool { return len(fussy.all()) == 2 }, 20*time.Second, 10*time.Millisecond)
 
 	for i := len(tried); i < 400; i++ { // as many as there may be
-		if err = a.PutDestination(t.Context(), fmt.Sprint("more-", i), notify.Settings{Kind: "webhook", Address: deaf.URL, Secret: "key"}); err != nil {
+		if err = a.Watching.PutDestination(t.Context(), fmt.Sprint("more-", i), notify.Settings{Kind: "webhook", Address: deaf.URL, Secret: "key"}); err != nil {
 			break
 		}
 	}
 	require.ErrorContains(t, err, "the most there may be")
-	require.NoError(t, a.PutDestination(t.Context(), "fussy", notify.Settings{Kind: "webhook", Address: fussy.URL, Secret: "key"}), "it is there already")
-	require.ErrorContains(t, a.PutDestination(t.Context(), "fussy", notify.Settings{Kind: "webhook", Address: "http://169.254.169.254/", Secret: "key"}),
+	require.NoError(t, a.Watching.PutDestination(t.Context(), "fussy", notify.Settings{Kind: "webhook", Address: fussy.URL, Secret: "key"}), "it is there already")
+	require.ErrorContains(t, a.Watching.PutDestination(t.Context(), "fussy", notify.Settings{Kind: "webhook", Address: "http://169.254.169.254/", Secret: "key"}),
 		"a link-local address")
 	settings := notify.Settings{Kind: "webhook", Address: fussy.URL, Secret: "key", User: "ada", Password: "secret"}
-	require.NoError(t, a.PutDestination(t.Context(), "fussy", settings))
+	require.NoError(t, a.Watching.PutDestination(t.Context(), "fussy", settings))
 	settings.Password = ""
-	require.NoError(t, a.PutDestination(t.Context(), "fussy", settings), "it stays what it was")
+	require.NoError(t, a.Watching.PutDestination(t.Context(), "fussy", settings), "it stays what it was")
 	settings.Address = deaf.URL
-	require.ErrorContains(t, a.PutDestination(t.Context(), "fussy", settings), "enter the password again")
+	require.ErrorContains(t, a.Watching.PutDestination(t.Context(), "fussy", settings), "enter the password again")
 }
 
 // A notice of a filter tells of traffic whatever becomes of it, also of what is permitted: of what
@@ -278,16 +278,16 @@ func TestTrafficOfAFilterIsTold(t *testing.T) {
 			records = append(records, flow.Record{Start: now, End: now, Client: addr(c), Server: addr(33), Point: service.PointOf(service.TCP, 443),
 				Connections: n, Bytes: 100, Packets: 2, Outcome: flow.Carried, Observer: "leaf"})
 		}
-		_, err := db.AddBatch(t.Context(), trafficsql.BatchOf(rand.Text(), flow.Stating(records), nil))
+		_, err := db.AddBatch(t.Context(), rows.BatchOf(rand.Text(), flow.Stating(records), nil))
 		require.NoError(t, err)
-		_, err = a.Model(t.Context())
+		_, err = a.Models.Current(t.Context())
 		require.NoError(t, err)
 	}
 	permitted(5, 1)
-	m, err := a.Model(t.Context())
+	m, err := a.Models.Current(t.Context())
 	require.NoError(t, err)
 	put := func(filter string) (int64, error) {
-		return a.PutNotice(t.Context(), m, watching.Notice{Filter: filter, Pace: "at once", To: []string{"duty"}})
+		return a.Watching.PutNotice(t.Context(), m, watching.Notice{Filter: filter, Pace: "at once", To: []string{"duty"}})
 	}
 	for filter, bad := range map[string]string{
 		"clients=tier+is":                 "clients: at character 8",
@@ -304,7 +304,7 @@ func TestTrafficOfAFilterIsTold(t *testing.T) {
 		_, err := put(filter)
 		require.ErrorContains(t, err, bad, filter)
 	}
-	_, err = a.PutNotice(t.Context(), m, watching.Notice{Filter: "odd=1", Kinds: []string{"leak"}, Pace: "at once", To: []string{"duty"}})
+	_, err = a.Watching.PutNotice(t.Context(), m, watching.Notice{Filter: "odd=1", Kinds: []string{"leak"}, Pace: "at once", To: []string{"duty"}})
 	require.ErrorContains(t, err, "expected one or the other")
 	id, err := put("clients=tier+is+entry+and+not+app+is+app7&services=tcp%2F443&verdict=permit")
 	require.NoError(t, err)
@@ -326,19 +326,19 @@ func TestTrafficOfAFilterIsTold(t *testing.T) {
 	paused := all[0]
 	require.Equal(t, id, paused.ID)
 	paused.Paused = true
-	_, err = a.PutNotice(t.Context(), m, paused)
+	_, err = a.Watching.PutNotice(t.Context(), m, paused)
 	require.NoError(t, err)
 	permitted(1, 4)
 	leaks(t, db, [2]int{4, 33})
 	require.Eventually(t, func() bool { // it was looked at
-		m, err := a.Model(t.Context())
-		still, lookErr := a.StillLooking(t.Context(), m)
+		m, err := a.Models.Current(t.Context())
+		still, lookErr := a.Watching.StillLooking(t.Context(), m)
 		stamps, stampErr := db.WatchStamps(t.Context())
 		matters, matterErr := db.Matters(t.Context(), time.Time{})
 		return err == nil && lookErr == nil && stampErr == nil && matterErr == nil && !still && len(stamps) > 0 && len(matters) > 0
 	}, 20*time.Second, 20*time.Millisecond)
 	paused.Paused = false
-	_, err = a.PutNotice(t.Context(), m, paused)
+	_, err = a.Watching.PutNotice(t.Context(), m, paused)
 	require.NoError(t, err)
 	permitted(2, 5)
 	last := until(3)
@@ -351,12 +351,12 @@ func TestTrafficOfAFilterIsTold(t *testing.T) {
 	require.NoError(t, db.Apply(t.Context(), drafting.Edit{Revision: &model.Revision{No: 2, Text: "layer l\npermit any -> any on any\n", Blame: model.Blame{},
 		Author: "me", Words: "all"}}))
 	require.Eventually(t, func() bool {
-		m, err := a.Model(t.Context())
+		m, err := a.Models.Current(t.Context())
 		if err != nil {
 			return false
 		}
-		words, err := a.NoticeProblem(t.Context(), m, &watching.Notice{ID: id, Filter: "group=store"})
-		ends, endsErr := a.NoticeProblem(t.Context(), m, &watching.Notice{Kinds: []string{"leak"}, What: "member of store"})
+		words, err := a.Watching.NoticeProblem(t.Context(), m, &watching.Notice{ID: id, Filter: "group=store"})
+		ends, endsErr := a.Watching.NoticeProblem(t.Context(), m, &watching.Notice{Kinds: []string{"leak"}, What: "member of store"})
 		return err == nil && endsErr == nil && words == "there is no group store" && ends == "what: the draft has no group store"
 	}, 20*time.Second, 20*time.Millisecond)
 }
@@ -368,7 +368,7 @@ func TestTwoServersTellOnce(t *testing.T) {
 	a, _ := running(t, db, "one")
 	running(t, db, "two")
 	h, m := duty(t, a)
-	_, err := a.PutNotice(t.Context(), m, watching.Notice{Kinds: []string{"leak"}, Pace: "at once", To: []string{"duty"}})
+	_, err := a.Watching.PutNotice(t.Context(), m, watching.Notice{Kinds: []string{"leak"}, Pace: "at once", To: []string{"duty"}})
 	require.NoError(t, err)
 	leaks(t, db, [2]int{1, 33}, [2]int{2, 34}, [2]int{3, 35})
 	require.Eventually(t, func() bool { return len(h.all()) >= 1 }, 20*time.Second, 20*time.Millisecond)
@@ -395,28 +395,30 @@ func TestWhatIsSaidOfMatters(t *testing.T) {
 	}, 20*time.Second, 20*time.Millisecond)
 	past := time.Now().Add(-time.Hour)
 	for bad, f := range map[string]func() (int, error){
-		"with whom":     func() (int, error) { return a.Say(t.Context(), []string{list[0].ID}, "with", " ", "", nil) },
-		"why it is":     func() (int, error) { return a.Say(t.Context(), []string{list[0].ID}, "settled", "", "", nil) },
-		"that is over,": func() (int, error) { return a.Say(t.Context(), []string{list[0].ID}, "settled", "", "x", &past) },
+		"with whom": func() (int, error) { return a.Watching.Say(t.Context(), []string{list[0].ID}, "with", " ", "", nil) },
+		"why it is": func() (int, error) { return a.Watching.Say(t.Context(), []string{list[0].ID}, "settled", "", "", nil) },
+		"that is over,": func() (int, error) {
+			return a.Watching.Say(t.Context(), []string{list[0].ID}, "settled", "", "x", &past)
+		},
 	} {
 		_, err := f()
 		require.ErrorContains(t, err, bad)
 	}
-	n, err := a.Say(t.Context(), []string{list[0].ID}, "with", "network team", "", nil)
+	n, err := a.Watching.Say(t.Context(), []string{list[0].ID}, "with", "network team", "", nil)
 	require.NoError(t, err)
 	require.Equal(t, 1, n)
 	got, days, log, _, err := db.Matter(t.Context(), list[0].ID)
 	require.NoError(t, err)
 	require.Equal(t, []string{"with", "network team", "with network team"}, []string{got.State, got.Holder, log[0].Words})
 	require.Len(t, days, 1)
-	m, err := a.Model(t.Context())
+	m, err := a.Models.Current(t.Context())
 	require.NoError(t, err)
-	part, err := a.MatterOn(t.Context(), m, got.ID, days[0].Day.UTC())
+	part, err := a.Watching.MatterOn(t.Context(), m, got.ID, days[0].Day.UTC())
 	require.NoError(t, err)
 	require.Len(t, part.Conversations, 1)
-	groups, err := a.WatchedGroups(t.Context(), m)
+	groups, err := a.Watching.WatchedGroups(t.Context(), m)
 	require.NoError(t, err)
 	require.Equal(t, []string{"store"}, groups, "assertions protect it")
-	require.Error(t, a.PutWatched(t.Context(), m, []string{"nobody"}))
-	require.NoError(t, a.PutWatched(t.Context(), m, []string{"store"}))
+	require.Error(t, a.Watching.PutWatched(t.Context(), m, []string{"nobody"}))
+	require.NoError(t, a.Watching.PutWatched(t.Context(), m, []string{"store"}))
 }

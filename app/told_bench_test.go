@@ -29,7 +29,7 @@ import (
 	"lucidorchard/ingest/wire"
 	"lucidorchard/notify"
 	"lucidorchard/store"
-	trafficsql "lucidorchard/traffic/sql"
+	"lucidorchard/traffic/rows"
 	"lucidorchard/watching"
 )
 
@@ -57,7 +57,7 @@ func seenToday(b *testing.B, db *store.Store, n int) {
 				Server: addr(i % 30), Point: service.PointOf(service.TCP, 443), Connections: 1, Bytes: 100, Packets: 2,
 				Outcome: flow.Carried, Observer: "leaf"})
 		}
-		_, err := db.AddBatch(b.Context(), trafficsql.Batch{ID: rand.Text(), Buckets: all.All()})
+		_, err := db.AddBatch(b.Context(), rows.Batch{ID: rand.Text(), Buckets: all.All()})
 		require.NoError(b, err)
 	}
 }
@@ -120,7 +120,7 @@ func (s *screen) run(ctx context.Context, a *app.App) {
 		now, changed := a.Events.Next()
 		if now.Watch != before {
 			before = now.Watch
-			_, err := a.Model(ctx)
+			_, err := a.Models.Current(ctx)
 			list, listErr := a.Store.Matters(ctx, time.Now().Add(-24*time.Hour))
 			_, daysErr := a.Store.MatterDays(ctx, time.Now().Add(-24*time.Hour))
 			if errors.Join(err, listErr, daysErr) == nil {
@@ -172,11 +172,11 @@ func BenchmarkFromAPacketToAMessage(b *testing.B) {
 		require.NoError(b, err)
 		a := app.New(ctx, app.Options{Store: db, Author: "me", Name: "one", Log: quiet, Collector: c, Reach: here})
 		receiver := newSyslog(b)
-		require.NoError(b, a.PutDestination(b.Context(), "duty", notify.Settings{Kind: "syslog", Transport: "tcp",
+		require.NoError(b, a.Watching.PutDestination(b.Context(), "duty", notify.Settings{Kind: "syslog", Transport: "tcp",
 			Address: receiver.Addr().String()}))
-		m, err := a.Model(b.Context())
+		m, err := a.Models.Current(b.Context())
 		require.NoError(b, err)
-		_, err = a.PutNotice(b.Context(), m, watching.Notice{Kinds: []string{"leak"}, Pace: "at once", To: []string{"duty"}})
+		_, err = a.Watching.PutNotice(b.Context(), m, watching.Notice{Kinds: []string{"leak"}, Pace: "at once", To: []string{"duty"}})
 		require.NoError(b, err)
 		page := &screen{when: map[string]time.Time{}}
 		go page.run(ctx, a)

@@ -15,7 +15,7 @@ import (
 	"lucidorchard/inventory"
 	"lucidorchard/model"
 	"lucidorchard/releasing"
-	trafficsql "lucidorchard/traffic/sql"
+	"lucidorchard/traffic/rows"
 )
 
 // Connections of an hour were counted together before a point reported what it did in that
@@ -80,7 +80,7 @@ func lateReports(t *testing.T) (report func(point, mode string, minute int), lea
 			Server: netip.MustParseAddr("10.0.0.2"), Point: service.PointOf(service.TCP, 4444), Connections: x.n, Bytes: 1, Packets: 1,
 			Outcome: flow.Carried, Observer: "leaf"})
 	}
-	_, err = db.AddBatch(ctx, trafficsql.BatchOf("together", flow.Stating(records), nil))
+	_, err = db.AddBatch(ctx, rows.BatchOf("together", flow.Stating(records), nil))
 	require.NoError(t, err)
 	running(t, db, "one")
 	of := func() watch.Hour {

@@ -8,7 +8,7 @@ import (
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/service"
-	trafficsql "lucidorchard/traffic/sql"
+	"lucidorchard/traffic/rows"
 )
 
 // batch is what the joiner has sent off and that is not in the spool yet, in parts: all of a
@@ -57,7 +57,7 @@ const inOne = 20_000
 
 // next gives some parts as what is stored in one transaction, and how to forget them; nil: there is
 // no more.
-func (b *batch) next() (out *trafficsql.Batch, opened []flow.Open, forget func()) {
+func (b *batch) next() (out *rows.Batch, opened []flow.Open, forget func()) {
 	from := 0
 	for from < len(b.parts) && len(b.parts[from].records) == 0 && len(b.parts[from].opened) == 0 {
 		from++
@@ -65,7 +65,7 @@ func (b *batch) next() (out *trafficsql.Batch, opened []flow.Open, forget func()
 	if from == len(b.parts) {
 		return nil, nil, nil
 	}
-	out = &trafficsql.Batch{}
+	out = &rows.Batch{}
 	to := from
 	for ; to < len(b.parts) && (to == from || len(out.Records)+len(b.parts[to].records) <= inOne); to++ {
 		p := &b.parts[to]

@@ -12,7 +12,7 @@ import (
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/service"
-	trafficsql "lucidorchard/traffic/sql"
+	"lucidorchard/traffic/rows"
 )
 
 // Whatever comes, each record is in one of the batches that are stored by themselves, and so is all
@@ -48,7 +48,7 @@ func TestConversationsAreStoredWhole(t *testing.T) {
 			forget()
 			records += len(next.Records)
 			require.LessOrEqual(t, len(next.Records), inOne)
-			gathered := trafficsql.BatchOf("", next.Records, nil)
+			gathered := rows.BatchOf("", next.Records, nil)
 			require.ElementsMatch(t, gathered.Buckets, next.Buckets)
 			for _, x := range next.Buckets {
 				_, twice := in[x.Client.String()]
@@ -122,7 +122,7 @@ func TestWhatIsNewGoesFirst(t *testing.T) {
 	require.NoError(t, err)
 	defer s.close()
 	put := func(n int, fresh bool) {
-		b := trafficsql.BatchOf("", []flow.Joined{one(n, "x")}, nil)
+		b := rows.BatchOf("", []flow.Joined{one(n, "x")}, nil)
 		require.NoError(t, s.put(&b, nil, fresh))
 	}
 	put(1, false)

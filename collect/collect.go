@@ -22,22 +22,21 @@ import (
 	"sync/atomic"
 	"time"
 
-	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/service"
 	"lucidorchard/disk"
 	"lucidorchard/ingest"
 	"lucidorchard/ingest/wire"
 	"lucidorchard/traffic"
-	trafficsql "lucidorchard/traffic/sql"
+	"lucidorchard/traffic/rows"
 )
 
 // Store takes what was collected. Its methods are safe for concurrent use.
 type Store interface {
 	// AddEncoded stores a batch, once: a batch with an id that is known is not stored again.
-	AddEncoded(context.Context, *trafficsql.Encoded) (trafficsql.Added, error)
+	AddEncoded(context.Context, *rows.Encoded) (traffic.Added, error)
 	// KeepRefused keeps a batch that the database refuses for what it holds.
-	KeepRefused(ctx context.Context, collector string, e *trafficsql.Encoded, reason string, text []byte) error
+	KeepRefused(ctx context.Context, collector string, e *rows.Encoded, reason string, text []byte) error
 	// SaveExporters keeps what a collector knows of itself and of its exporters.
 	SaveExporters(ctx context.Context, collector string, self json.RawMessage, states map[netip.Addr]json.RawMessage) error
 }
@@ -60,23 +59,13 @@ type Options struct {
 	Clock     func() time.Time // the time of day; nil: the system's
 }
 
-// Hooks are what a collector asks about the estate. All may be nil.
-type Hooks struct {
-	// Serves says whether people have said that a port is a service at an address.
-	Serves func(addr netip.Addr, proto uint8, port uint16, at flow.Micros) bool
-	// Changes gives when an address last changed hands.
-	Changes func(netip.Addr, estate.Instant) (estate.Instant, bool)
-	// ICMP is what people have said of where exporters write the types of ICMP messages.
-	ICMP map[netip.Addr]wire.Habit
-}
-
 // Collector is a running collector.
 type Collector struct {
 	Options
 	Listening []string              // "udp 127.0.0.1:4739"
 	Stored    <-chan traffic.Stored // what was stored; where nobody takes it, only the first of it
 
-	hooks   atomic.Pointer[Hooks]
+	hooks   atomic.Pointer[traffic.Hooks]
 	workers []*worker
 	joined  chan observations
 	spool   *spool
@@ -135,7 +124,7 @@ func Start(ctx context.Context, o Options) (*Collector, error) {
 		sp.close()
 		return nil, fmt.Errorf("the spool cannot be used: %w", err)
 	}
-	c.hooks.Store(&Hooks{})
+	c.hooks.Store(&traffic.Hooks{})
 	c.senders.allow = o.Allow
 	c.senders.clock = c.clock
 	c.senders.icmp = func(addr netip.Addr) wire.Habit { return c.hooks.Load().ICMP[addr] }
@@ -186,7 +175,7 @@ func (c *Collector) Address(network string) (string, bool) {
 }
 
 // SetHooks changes what the collector asks.
-func (c *Collector) SetHooks(h Hooks) { c.hooks.Store(&h) }
+func (c *Collector) SetHooks(h traffic.Hooks) { c.hooks.Store(&h) }
 
 // Stop ends the collector: what was received is joined and stored, or stays in
 // the spool if the database does not take it.

@@ -22,7 +22,7 @@ import (
 	"lucidorchard/ingest/wire"
 	"lucidorchard/store"
 	"lucidorchard/traffic"
-	trafficsql "lucidorchard/traffic/sql"
+	"lucidorchard/traffic/rows"
 )
 
 func TestMain(m *testing.M) {
@@ -354,7 +354,7 @@ func TestConversationsAreCutWhereAddressesChangeHands(t *testing.T) {
 			Point: service.PointOf(service.TCP, 443), Connections: 1, Packets: 2, Bytes: 3}
 	}
 	records := flow.Stating([]flow.Record{record(5), record(10), record(40), record(50)})
-	_, err = db.AddBatch(t.Context(), trafficsql.BatchOf("early", records, nil))
+	_, err = db.AddBatch(t.Context(), rows.BatchOf("early", records, nil))
 	require.NoError(t, err)
 	require.Equal(t, sums{1, 4, 8}, stored(t, db))
 	// The lease is learnt later.

@@ -21,6 +21,7 @@ import (
 	"lucidorchard/core/service"
 	"lucidorchard/ingest/wire"
 	"lucidorchard/store"
+	"lucidorchard/traffic"
 )
 
 // judged is how the conversations that a real exporter told of came out.
@@ -188,7 +189,7 @@ func TestHabitsAreRemembered(t *testing.T) {
 		}
 		c, db := started(t, o)
 		if said != wire.Unlearnt {
-			c.SetHooks(collect.Hooks{ICMP: map[netip.Addr]wire.Habit{netip.MustParseAddr("127.0.0.1"): said}})
+			c.SetHooks(traffic.Hooks{ICMP: map[netip.Addr]wire.Habit{netip.MustParseAddr("127.0.0.1"): said}})
 		}
 		addr, _ := c.Address("udp")
 		conn, err := net.Dial("udp", addr)

@@ -19,6 +19,7 @@ import (
 	"lucidorchard/core/service"
 	"lucidorchard/database"
 	"lucidorchard/database/databasetest"
+	"lucidorchard/traffic/rows"
 	trafficsql "lucidorchard/traffic/sql"
 )
 
@@ -51,7 +52,7 @@ func TestASpoolThatIsRefusedRoomDoesNotGrow(t *testing.T) {
 			Server: netip.MustParseAddr("10.1.0.1"), ClientPort: uint16(n + 1), ServerPort: 443, Proto: 6})
 		records = append(records, one(n, "x"))
 	}
-	b := trafficsql.BatchOf("", records, nil)
+	b := rows.BatchOf("", records, nil)
 	fill := filepath.Join(s.folder, "somebody else's")
 	require.Error(t, os.WriteFile(fill, make([]byte, 1<<20), 0o600), "the disk is full")
 	require.NoError(t, os.Truncate(fill, 128<<10)) // enough for the sessions, not for the batch
@@ -139,10 +140,10 @@ func TestABatchThatTheDatabaseRefusesIsSetAside(t *testing.T) {
 	spool := t.TempDir()
 	s, err := openSpool(spool, 1<<30)
 	require.NoError(t, err)
-	for _, b := range []trafficsql.Batch{
-		trafficsql.BatchOf("", []flow.Joined{one(1, "x")}, nil),
-		trafficsql.BatchOf("", []flow.Joined{one(2, "x"), one(3, "a\x00b")}, nil), // no text for PostgreSQL
-		trafficsql.BatchOf("", []flow.Joined{one(4, "x")}, nil),
+	for _, b := range []rows.Batch{
+		rows.BatchOf("", []flow.Joined{one(1, "x")}, nil),
+		rows.BatchOf("", []flow.Joined{one(2, "x"), one(3, "a\x00b")}, nil), // no text for PostgreSQL
+		rows.BatchOf("", []flow.Joined{one(4, "x")}, nil),
 	} {
 		require.NoError(t, s.put(&b, nil, false))
 	}

@@ -19,7 +19,7 @@ import (
 	"time"
 
 	"lucidorchard/core/flow"
-	trafficsql "lucidorchard/traffic/sql"
+	"lucidorchard/traffic/rows"
 )
 
 // spool is the batches that the database has not taken yet, a file each. Their
@@ -107,7 +107,7 @@ func (s *spool) close() { _ = s.lock.Close() }
 
 // put writes a batch durably, with the sessions that were opened in it. What is fresh goes
 // to the database before all else.
-func (s *spool) put(b *trafficsql.Batch, opened []flow.Open, fresh bool) error {
+func (s *spool) put(b *rows.Batch, opened []flow.Open, fresh bool) error {
 	s.mu.Lock()
 	s.number = max(s.number+1, time.Now().UnixMicro())
 	name := fmt.Sprintf("%020d", s.number)
@@ -227,7 +227,7 @@ func (s *spool) hasFresh() bool {
 
 // next reads the oldest batch of what is fresh, or else the oldest; nil if there is none. One
 // that cannot be read is renamed, so that the others go on and nothing is lost.
-func (s *spool) next() (*trafficsql.Encoded, error) {
+func (s *spool) next() (*rows.Encoded, error) {
 	s.mu.Lock()
 	if len(s.files) == 0 {
 		s.mu.Unlock()
@@ -238,7 +238,7 @@ func (s *spool) next() (*trafficsql.Encoded, error) {
 	s.mu.Unlock()
 	path := filepath.Join(s.folder, f.name)
 	raw, err := os.ReadFile(path)
-	var e trafficsql.Encoded
+	var e rows.Encoded
 	if err == nil {
 		err = errors.New("its checksum is wrong")
 		if len(raw) > 4 && binary.BigEndian.Uint32(raw) == crc32.ChecksumIEEE(raw[4:]) {
@@ -258,7 +258,7 @@ func (s *spool) next() (*trafficsql.Encoded, error) {
 
 // stored deletes the batch that was given last, which the database has, and gives what is
 // fresh of it.
-func (s *spool) stored(e *trafficsql.Encoded, took time.Duration, before bool) []flow.Bucket {
+func (s *spool) stored(e *rows.Encoded, took time.Duration, before bool) []flow.Bucket {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	f := s.take(s.now)

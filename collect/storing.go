@@ -10,7 +10,7 @@ import (
 	"lucidorchard/database"
 	"lucidorchard/ingest"
 	"lucidorchard/traffic"
-	trafficsql "lucidorchard/traffic/sql"
+	"lucidorchard/traffic/rows"
 )
 
 // From the spool to the database.
@@ -39,7 +39,7 @@ func (c *Collector) storeAll(ctx context.Context, done <-chan struct{}) {
 		}
 		start := time.Now()
 		changed := c.Disk.Changed()
-		var added trafficsql.Added
+		var added traffic.Added
 		if err = c.Disk.Room(""); err == nil {
 			once, cancel := context.WithTimeout(ctx, 2*time.Minute)
 			added, err = c.Store.AddEncoded(once, b)
@@ -80,7 +80,7 @@ func (c *Collector) storeAll(ctx context.Context, done <-chan struct{}) {
 
 // setAside takes a batch out of the way that the database refuses for what it
 // holds: it is kept where people see it and can have it.
-func (c *Collector) setAside(ctx context.Context, b *trafficsql.Encoded, bad *database.DataError) error {
+func (c *Collector) setAside(ctx context.Context, b *rows.Encoded, bad *database.DataError) error {
 	c.Log.Error("the database refuses a batch for what it holds; it is set aside", "batch", b.ID, "records", b.Count,
 		"reason", bad.Reason)
 	once, cancel := context.WithTimeout(ctx, 2*time.Minute)

@@ -201,3 +201,8 @@ func allocate(path string, size int64) {
 		_ = os.Remove(path)
 	}
 }
+
+// Words returns the error with what to do.
+func (e *FullError) Words() string {
+	return e.Error() + "; nothing was changed. Make room on it, then try again"
+}

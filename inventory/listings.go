@@ -2,9 +2,11 @@ package inventory
 
 import (
 	"fmt"
+	"strconv"
 	"time"
 
 	"lucidorchard/core/estate"
+	"lucidorchard/refuse"
 )
 
 // ImportRank is the rank of the first source; each that is heard later comes
@@ -46,3 +48,9 @@ func (e *LacksError) Error() string {
 
 // Much reports whether a list that lacks so many of so many has to be confirmed.
 func (e *LacksError) Much() bool { return e.Missing*10 > e.Listed }
+
+// Unwrap returns the error as a problem that whoever asked can put right, with how.
+func (e *LacksError) Unwrap() error {
+	return &refuse.Problem{Kind: refuse.IsLacking,
+		Detail: e.Error() + "; nothing was changed. If the list is whole, send it again with confirm=" + strconv.Itoa(e.Missing)}
+}

@@ -2,8 +2,15 @@ package inventory
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"time"
+
+	"lucidorchard/consequences"
+	"lucidorchard/core/estate"
+	"lucidorchard/core/reach"
+	"lucidorchard/model"
+	"lucidorchard/refuse"
 )
 
 // SourceValue is what one source says of one tag.
@@ -67,4 +74,47 @@ func (e *ChangedError) Error() string {
 	by := cmp.Or(e.Author, e.Source, "nobody")
 	return fmt.Sprintf("somebody has changed this meanwhile. %s of %s was %s; now it is %s, by %s. Nothing was "+
 		"changed", e.Key, e.Workload, name(*e.Was), name(e.Now), by)
+}
+
+// Unwrap returns the error as a problem that whoever asked can put right.
+func (e *ChangedError) Unwrap() error {
+	return &refuse.Problem{Kind: refuse.IsMoved, Detail: e.Error()}
+}
+
+// SetTags sets tags by hand as one change, or says what that would do. What an
+// edit was made on is looked at before, and by the store once more where nothing
+// can come between.
+func (a *Service) SetTags(ctx context.Context, before *reach.View, snap *model.Model, edits []TagEdit,
+	words string, dryRun bool) (consequences.Consequences, error) {
+	changed := map[string]*estate.Workload{}
+	var put []estate.Workload
+	for _, e := range edits {
+		i, ok := snap.Estate.ByID(e.Workload)
+		if !ok {
+			return consequences.Consequences{}, refuse.Missing("there is no workload with the id " + e.Workload + "; nothing was changed")
+		}
+		if now, _ := snap.Estate.Workload(i).Tag(e.Key); e.Was != nil && now.Value != *e.Was {
+			return consequences.Consequences{}, &ChangedError{TagEdit: e, Now: now.Value, Source: now.Source, Author: now.By}
+		}
+		w := changed[e.Workload]
+		if w == nil {
+			copied := *snap.Estate.Workload(i)
+			w = &copied
+			changed[e.Workload] = w
+		}
+		w.SetTag(estate.Tag{Key: e.Key, Value: *e.Value, Source: estate.ByHand, By: a.Author, At: time.Now()})
+	}
+	for _, w := range changed {
+		put = append(put, *w)
+	}
+	e, touched, _ := snap.Estate.With(put, nil)
+	out := consequences.ConsequencesOf(before, snap, model.NewAfter(snap.Compiled.WithEstate(e, touched)))
+	if dryRun {
+		return out, nil
+	}
+	if err := a.Store.SetTags(ctx, edits, a.Author, words); err != nil {
+		return out, err
+	}
+	a.reached(ctx)
+	return out, nil
 }

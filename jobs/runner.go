@@ -13,6 +13,7 @@ import (
 
 	"lucidorchard/core/decide"
 	"lucidorchard/database"
+	"lucidorchard/refuse"
 )
 
 // Options are what a Runner needs.
@@ -22,8 +23,6 @@ type Options struct {
 	// Name tells this server from others on the database, and is that of its earlier runs;
 	// blank: it has none.
 	Name string
-	// Words says in words that anybody may read what an error means.
-	Words func(error) string
 	// Changed is called when a job has ended.
 	Changed func()
 }
@@ -153,7 +152,7 @@ func (rs *Runner) finish(ctx context.Context, r *running, result any, err error)
 		job.State, job.Message = "cancelled", "cancelled; nothing was stored"
 	case err != nil:
 		rs.Log.Warn("a job failed", "job", job.ID, "kind", job.Kind, "error", err)
-		job.State, job.Message = "failed", rs.Words(err)
+		job.State, job.Message = "failed", refuse.Words(err)
 	}
 	if err == nil && result != nil {
 		text, bad := json.Marshal(result)
@@ -281,4 +280,11 @@ func (rs *Runner) Cancel(id int64) {
 }
 
 // ErrFault is a fault of the program.
-var ErrFault = errors.New("the program has a fault, which is in its log; nothing of this was stored")
+var ErrFault error = fault{}
+
+type fault struct{}
+
+func (fault) Error() string { return refuse.Fault }
+
+// Words returns the error as it is.
+func (fault) Words() string { return refuse.Fault }

@@ -57,6 +57,8 @@ type Store interface {
 	Versions(context.Context) (database.Versions, error)
 	// State reads what has changed since a version; since nil, all of it.
 	State(ctx context.Context, since *database.Versions) (*State, error)
+	// Revision returns one revision of the policy, or database.ErrNone; that of 0 is empty.
+	Revision(ctx context.Context, no int) (Revision, error)
 	// Hours returns the hours of which there are conversations, each with its version.
 	Hours(context.Context) (map[flow.Hour]int64, error)
 	// Chunks reads the conversations of some hours, with the versions that they are of.

@@ -23,7 +23,7 @@ import (
 	"lucidorchard/inventory"
 	"lucidorchard/model"
 	"lucidorchard/store"
-	trafficsql "lucidorchard/traffic/sql"
+	"lucidorchard/traffic/rows"
 )
 
 func TestMain(m *testing.M) { databasetest.Main(m) }
@@ -49,9 +49,9 @@ func workload(id, addr, env string) estate.Workload {
 	return w
 }
 
-func batch(id, client, server string) trafficsql.Batch {
+func batch(id, client, server string) rows.Batch {
 	at := estate.Instant{Sec: 1_795_000_000}
-	return trafficsql.BatchOf(id, flow.Stating([]flow.Record{{Start: at, End: at, Client: netip.MustParseAddr(client),
+	return rows.BatchOf(id, flow.Stating([]flow.Record{{Start: at, End: at, Client: netip.MustParseAddr(client),
 		Server: netip.MustParseAddr(server), Point: service.PointOf(6, 443), Connections: 1}}), nil)
 }
 

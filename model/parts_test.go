@@ -17,7 +17,7 @@ import (
 	"lucidorchard/model"
 	"lucidorchard/releasing"
 	"lucidorchard/store"
-	trafficsql "lucidorchard/traffic/sql"
+	"lucidorchard/traffic/rows"
 )
 
 // released has machines of two kinds, traffic between them, and a point that enforces since an hour
@@ -45,12 +45,12 @@ func released(t *testing.T) (*model.Keeper, *store.Store) {
 }
 
 // seen is a connection that was carried just now.
-func seen(id string, pair [2]string) trafficsql.Batch {
+func seen(id string, pair [2]string) rows.Batch {
 	now := estate.InstantOf(time.Now())
 	b := batch(id, pair[0], pair[1])
 	r := b.Records[0]
 	r.Start, r.End, r.Outcome = now, now, flow.Carried
-	return trafficsql.BatchOf(id, []flow.Joined{r}, nil)
+	return rows.BatchOf(id, []flow.Joined{r}, nil)
 }
 
 func fates(v *reach.View) (out []string) {
@@ -181,7 +181,7 @@ func TestAnHourIsCutWhereAPointChanges(t *testing.T) {
 				records = append(records, r)
 			}
 		}
-		_, err := db.AddBatch(ctx, trafficsql.BatchOf(fmt.Sprint("cut", after), flow.Stating(records), now().Turned))
+		_, err := db.AddBatch(ctx, rows.BatchOf(fmt.Sprint("cut", after), flow.Stating(records), now().Turned))
 		require.NoError(t, err)
 	}
 	count := func() (leaks, held, unclear, all int64) {

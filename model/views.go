@@ -9,6 +9,7 @@ import (
 
 	"lucidorchard/core/flow"
 	"lucidorchard/core/reach"
+	"lucidorchard/refuse"
 )
 
 // At most so many views are kept, and follow an edit.
@@ -116,3 +117,6 @@ type Fault struct {
 }
 
 func (f *Fault) Error() string { return fmt.Sprintf("the program has a fault: %v", f.Value) }
+
+// Words says that the program went wrong, without what is only for its log.
+func (f *Fault) Words() string { return refuse.Fault }

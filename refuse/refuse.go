@@ -11,6 +11,7 @@ const (
 	IsInvalid              // it cannot be meant
 	IsMoved                // somebody else was faster
 	IsConflict             // it does not go with what there is
+	IsLacking              // a complete list lacks much; it has to be confirmed
 )
 
 // Problem is something that whoever asked can put right. Nothing was changed.

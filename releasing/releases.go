@@ -5,9 +5,26 @@
 package releasing
 
 import (
+	"context"
+
+	// Releases and enforcement points: what each is to hold, and what it holds.
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
 	"time"
 
+	"lucidorchard/core/decide"
+	"lucidorchard/core/reach"
 	"lucidorchard/core/rollout"
+	"lucidorchard/database"
+	"lucidorchard/model"
+	"lucidorchard/point"
+	"lucidorchard/refuse"
+	"lucidorchard/releasing/plans"
 )
 
 // Release is a revision of the policy under a number; it never changes.
@@ -88,4 +105,443 @@ type FormerPoint struct {
 	Name    string    `db:"name"`
 	Dropped time.Time `db:"dropped"`
 	Heard   time.Time `db:"heard"`
+}
+
+// silentAfter is how long a point may be quiet before it is shown as silent.
+const silentAfter = 20 * time.Second
+
+// PointState is an enforcement point with what it holds.
+type PointState struct {
+	Point
+	Workloads int         `json:"workloads" doc:"That it guards now"`
+	Undecided int         `json:"undecided" doc:"Workloads that its expression cannot tell: they are not guarded"`
+	Problem   string      `json:"problem,omitempty" doc:"Why nothing can be told it"`
+	Held      *point.Said `json:"held,omitempty" doc:"What it said last that it holds"`
+	State     string      `json:"state" enum:"new,waiting,holds,refused,drifted,went back,ahead,silent" doc:"new: never heard of; waiting: it has not loaded yet what it is to run; ahead: it took an order that this server does not have"`
+	Rejects   int         `json:"rejects" doc:"Conversations of the window that run today, and that the newest release which it is to run rejects"`
+
+	guards []int32
+}
+
+// Release puts a revision in force under the next number: the points of the first
+// wave hold it at once, observing. While another one is being rolled out it may take its
+// place: then so do all points that the other has reached.
+func (a *Service) Release(ctx context.Context, m *model.Model, revision int, title string, instead bool) (Release, error) {
+	if revision != m.Head.No {
+		return Release{}, refuse.Moved(fmt.Sprintf("the draft is revision %d by now, and was %d when it was looked at; "+
+			"nothing was released. Look at what it changes again", m.Head.No, revision))
+	}
+	releases, err := a.Store.Releases(ctx)
+	if err != nil {
+		return Release{}, err
+	}
+	if len(releases) > 0 && m.SaysTheSame(releases[0].No, releases[0].Revision) {
+		return Release{}, refuse.Conflict(fmt.Sprintf("the draft is what release %d says; there is nothing to release",
+			releases[0].No))
+	}
+	if len(releases) == 0 {
+		releases = []Release{{}}
+	}
+	newest := releases[0].No
+	runs := func(p *Point) bool { return newest != 0 && p.Runs().Newest() == newest }
+	next := Release{No: newest, Revision: revision, Title: title, Author: a.Author}
+	r, err := a.Store.AddRelease(ctx, next, func(no int, now Roll) ([]Target, error) {
+		if err := paused(now.Hold); err != nil {
+			return nil, err
+		}
+		some, others := 0, 0
+		for i := range now.Points {
+			if runs(&now.Points[i]) {
+				some++
+			} else {
+				others++
+			}
+		}
+		if some > 0 && others > 0 && !instead {
+			return nil, refuse.Conflict(fmt.Sprintf("release %d is still being rolled out; nothing was released. Let it arrive at all points, "+
+				"roll back, or say that this one takes its place", newest))
+		}
+		var out []Target
+		for i := range now.Points {
+			if p := &now.Points[i]; p.Wave == now.Points[0].Wave || others > 0 && runs(p) {
+				t, err := target(p, rollout.Command{Do: rollout.ToObserve, Release: no}, a.Author)
+				if err != nil {
+					return nil, err
+				}
+				out = append(out, t)
+			}
+		}
+		return out, nil
+	})
+	if errors.Is(err, database.ErrMoved) {
+		return r, refuse.Moved("somebody made a release in this very moment; nothing was released. Look at what it has")
+	}
+	if err == nil {
+		a.Events.PointsAimed()
+	}
+	return r, err
+}
+
+// TellAgain tells a point anew what it is to hold: what was changed by hand is put
+// back, what was refused is tried again.
+func (a *Service) TellAgain(ctx context.Context, name string) error {
+	found, err := a.Store.TellAgain(ctx, name, "to hold it once more")
+	if err == nil && !found {
+		err = refuse.Missing("there is no point " + name)
+	}
+	if err == nil {
+		a.Events.PointsAimed()
+	}
+	return err
+}
+
+// AddPoint makes a point, and gives the token by which it names itself, which is
+// kept nowhere.
+func (a *Service) AddPoint(ctx context.Context, m *model.Model, p Point) (token string, err error) {
+	if p.Name = strings.TrimSpace(p.Name); p.Name == "" || strings.ContainsAny(p.Name, "/?#\x00") {
+		return "", refuse.Invalid("name: found " + fmt.Sprintf("%q", p.Name) + ", expected a name without / ? #")
+	}
+	points, err := a.Store.Points(ctx)
+	if err != nil {
+		return "", err
+	}
+	state := rolloutState(m)
+	mine, err := a.guardsOf(state, 0, p.Guards, rolloutPoints(points))
+	if err != nil {
+		return "", err
+	}
+	if len(mine.In) == 0 {
+		return "", refuse.Invalid("guards: “" + p.Guards + "” guards nobody; nothing was made. Look which workloads have such tags")
+	}
+	for _, other := range points {
+		theirs, err := a.guardsOf(state, 0, other.Guards, rolloutPoints(points))
+		if err != nil {
+			continue // one that cannot be read guards nobody: it says so itself
+		}
+		for _, w := range mine.In {
+			if _, both := slices.BinarySearch(theirs.In, w); both && other.Kind == p.Kind && sidesMeet(other.Side, p.Side) &&
+				!(p.Paired && p.Kind != "host") {
+				return "", refuse.Conflict(fmt.Sprintf("%s is guarded by %s already, on the same side; nothing was made. Say that the two are a "+
+					"pair, or let one %s guard it", m.Estate.Workload(w).Label(), other.Name, p.Kind))
+			}
+		}
+	}
+	token, p.Author = rand.Text(), a.Author
+	if err := a.Store.AddPoint(ctx, p, token); errors.Is(err, database.ErrTaken) {
+		return "", refuse.Conflict("there is a point " + p.Name + " already; nothing was made. Choose another name")
+	} else if err != nil {
+		return "", err
+	}
+	a.Events.PointsAimed()
+	return token, nil
+}
+
+func sidesMeet(a, b string) bool { return a == b || a == "both" || b == "both" }
+
+// DropPoint forgets a point. One that enforces goes on enforcing, with nobody to tell it
+// anything: that has to be asked for.
+func (a *Service) DropPoint(ctx context.Context, name string, anyway bool) error {
+	points, err := a.Store.Points(ctx)
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(points, func(p Point) bool { return p.Name == name })
+	var said point.Said
+	if i >= 0 && json.Unmarshal(points[i].Said, &said) == nil && said.Enforces != 0 && !anyway {
+		return refuse.Conflict(fmt.Sprintf("%s enforces release %d and would go on; nothing was changed. Switch it off first, or forget it all the same",
+			name, said.Enforces))
+	}
+	found, err := a.Store.DropPoint(ctx, name)
+	if err == nil && !found {
+		err = refuse.Missing("there is no point " + name)
+	}
+	if err == nil {
+		a.Events.PointsAimed()
+	}
+	return err
+}
+
+// Points gives all points with what they hold, and how the estate is guarded.
+func (a *Service) Points(ctx context.Context, v *reach.View, m *model.Model) ([]PointState, Coverage, error) {
+	points, err := a.Store.Points(ctx)
+	if err != nil {
+		return nil, Coverage{}, err
+	}
+	state := rolloutState(m)
+	out := make([]PointState, len(points))
+	cover, all := newCoverage(m), rolloutPoints(points)
+	for i, p := range points {
+		if out[i], err = a.pointState(ctx, v, m, p, all, state, cover); err != nil {
+			return nil, Coverage{}, err
+		}
+	}
+	sum := cover.sum(state.Exempt)
+	if of, err := a.Store.Releases(ctx); err != nil {
+		return nil, sum, err
+	} else if len(of) > 0 {
+		c, err := a.teller.Compiled(state, of[0].No)
+		if err != nil {
+			return nil, sum, err
+		}
+		cover.rules(c, &sum)
+	}
+	return out, sum, nil
+}
+
+func (a *Service) pointState(ctx context.Context, v *reach.View, m *model.Model, p Point, all []plans.Point,
+	state plans.State, cover *coverage) (PointState, error) {
+	out := PointState{Point: p, State: "new"}
+	if p.Said != nil {
+		out.Held = &point.Said{}
+		if err := json.Unmarshal(p.Said, out.Held); err != nil {
+			return out, fmt.Errorf("what %s said cannot be read: %w", p.Name, err)
+		}
+	}
+	have := ""
+	if out.Held != nil {
+		have = out.Held.ID
+	}
+	told, err := a.tell(state, &p, have, all)
+	var known *refuse.Problem
+	if errors.As(err, &known) {
+		out.Problem = known.Detail
+	} else if err != nil {
+		return out, err
+	}
+	none := p.Runs() == rollout.Runs{}
+	switch {
+	case p.Heard == nil:
+	case time.Since(*p.Heard) > silentAfter:
+		out.State = "silent"
+	case out.Held.State != "holds":
+		out.State = out.Held.State
+	case told != nil && told.ID == out.Held.ID, none && out.Held.ID == "":
+		out.State = "holds"
+	default:
+		out.State = "waiting"
+	}
+	release := p.Runs().Newest()
+	g, err := a.guardsOf(state, release, p.Guards, all)
+	if errors.As(err, &known) {
+		out.Problem = known.Detail
+		return out, nil
+	}
+	if err != nil {
+		return out, err
+	}
+	out.guards = g.In
+	out.Workloads, out.Undecided = len(g.In), len(g.Undecided)
+	cover.add(g.In, p)
+	if release != 0 {
+		rejected, err := a.rejectedBy(ctx, v, m, release)
+		if err != nil {
+			return out, err
+		}
+		out.Rejects = rejected.at(g.In, p.Side)
+	}
+	return out, nil
+}
+
+// GuardedBy gives the points that guard a workload.
+func (a *Service) GuardedBy(ctx context.Context, v *reach.View, m *model.Model, workload int32) ([]PointState, error) {
+	all, _, err := a.Points(ctx, v, m)
+	if err != nil {
+		return nil, err
+	}
+	out := []PointState{}
+	for _, p := range all {
+		if _, in := slices.BinarySearch(p.guards, workload); in {
+			out = append(out, p)
+		}
+	}
+	return out, nil
+}
+
+// rejected is the conversations that run today and that a release rejects.
+type rejected struct {
+	in    *reach.View
+	which []int32
+}
+
+// rejectedBy finds them.
+func (a *Service) rejectedBy(ctx context.Context, v *reach.View, m *model.Model, release int) (*rejected, error) {
+	r, err := a.ReleaseOf(ctx, release)
+	if err != nil {
+		return nil, err
+	}
+	compared, err := a.Models.View(ctx, m, v.From, v.To, r.Revision)
+	if err != nil {
+		return nil, err
+	}
+	a.rejections.mu.Lock()
+	defer a.rejections.mu.Unlock()
+	if a.rejections.of == nil || len(a.rejections.of) > 8 {
+		a.rejections.of = map[int]*rejected{}
+	}
+	have := a.rejections.of[release]
+	if have == nil || have.in != compared.Against {
+		have = &rejected{in: compared.Against}
+		for i := range have.in.Len() {
+			if c := have.in.At(i); c.WouldLeak() {
+				have.which = append(have.which, int32(i))
+			}
+		}
+		a.rejections.of[release] = have
+	}
+	return have, nil
+}
+
+// rejections keeps them, by release.
+type rejections struct {
+	mu sync.Mutex
+	of map[int]*rejected
+}
+
+// at counts those of which an end is guarded on a side that is policed.
+func (r *rejected) at(which []int32, side string) (n int) {
+	guarded := func(w int32) bool {
+		_, in := slices.BinarySearch(which, w)
+		return in
+	}
+	for _, i := range r.which {
+		c := r.in.At(int(i))
+		if side != "client" && guarded(c.Server.Workload) || side != "server" && guarded(c.Client.Workload) {
+			n++
+		}
+	}
+	return n
+}
+
+// Coverage is how many workloads are guarded, and which rules of the newest release
+// points can apply.
+type Coverage struct {
+	Both   int `json:"both" doc:"Workloads guarded where they are called and where they call"`
+	Server int `json:"server" doc:"Only where they are called"`
+	Client int `json:"client" doc:"Only where they call"`
+	None   int `json:"none" doc:"By no point"`
+	Exempt int `json:"exempt" doc:"By no point, as somebody said"`
+	// Lines of rules.
+	OnServer []int `json:"onServer" doc:"Rules that points apply only where their servers are"`
+	OnClient []int `json:"onClient" doc:"Rules that points apply only where their clients are"`
+	Nowhere  []int `json:"nowhere" doc:"Rules that no point can apply"`
+}
+
+type coverage struct {
+	m              *model.Model
+	server, client map[int32]bool
+}
+
+func newCoverage(m *model.Model) *coverage {
+	return &coverage{m, map[int32]bool{}, map[int32]bool{}}
+}
+
+func (c *coverage) add(which []int32, p Point) {
+	for _, w := range which {
+		c.server[w] = c.server[w] || p.Side != "client"
+		c.client[w] = c.client[w] || p.Side != "server"
+	}
+}
+
+// side names how a workload is guarded.
+func (c *coverage) side(i int32, exempt map[string]bool) string {
+	switch s, l := c.server[i], c.client[i]; {
+	case exempt[c.m.Estate.Workload(i).ID]:
+		return "exempt"
+	case s && l:
+		return "both"
+	case s:
+		return "server"
+	case l:
+		return "client"
+	}
+	return "none"
+}
+
+// rules notes where points apply the rules of a release.
+func (c *coverage) rules(compiled *decide.Compiled, out *Coverage) {
+	server, client := map[int32]bool{}, map[int32]bool{}
+	classes := func(of map[int32]bool) map[int32]bool {
+		found := map[int32]bool{}
+		for w, in := range of {
+			if !in {
+				continue
+			}
+			for _, l := range compiled.Estate.Workload(w).Leases {
+				if l.Covers(compiled.AsOf) {
+					found[compiled.At(l.Addr, compiled.AsOf).Class] = true
+				}
+			}
+		}
+		return found
+	}
+	for class := range classes(c.server) {
+		compiled.RulesAt(class, true, func(r int32) { server[r] = true })
+	}
+	for class := range classes(c.client) {
+		compiled.RulesAt(class, false, func(r int32) { client[r] = true })
+	}
+	for i, r := range compiled.Policy.Rules {
+		switch s, l := server[int32(i)], client[int32(i)]; {
+		case s && !l:
+			out.OnServer = append(out.OnServer, r.Line)
+		case l && !s:
+			out.OnClient = append(out.OnClient, r.Line)
+		case !s:
+			out.Nowhere = append(out.Nowhere, r.Line)
+		}
+	}
+}
+
+func (c *coverage) sum(exempt map[string]bool) Coverage {
+	out := Coverage{OnServer: []int{}, OnClient: []int{}, Nowhere: []int{}}
+	for i, w := range c.m.Estate.All() {
+		if !w.Retired.IsZero() {
+			continue
+		}
+		switch c.side(i, exempt) {
+		case "exempt":
+			out.Exempt++
+		case "both":
+			out.Both++
+		case "server":
+			out.Server++
+		case "client":
+			out.Client++
+		default:
+			out.None++
+		}
+	}
+	return out
+}
+
+// LeftAndRejected counts the conversations that a view's policy leaves uncovered, and
+// those that run today and that it rejects.
+func LeftAndRejected(v *reach.View) (uncovered, rejected int) {
+	for i := range v.Len() {
+		switch c := v.At(i); {
+		case c.Verdict == decide.Uncovered:
+			uncovered++
+		case c.WouldLeak():
+			rejected++
+		}
+	}
+	return uncovered, rejected
+}
+
+// Sides gives how each workload is guarded, by its index: both, server, client, none or
+// exempt.
+func (a *Service) Sides(ctx context.Context, m *model.Model) (func(workload int32) string, error) {
+	points, err := a.Store.Points(ctx)
+	if err != nil {
+		return nil, err
+	}
+	state := rolloutState(m)
+	cover := newCoverage(m)
+	for _, p := range points {
+		g, err := a.guardsOf(state, p.Runs().Newest(), p.Guards, rolloutPoints(points))
+		if err == nil { // one that cannot be read guards nobody: it says so itself
+			cover.add(g.In, p)
+		}
+	}
+	return func(w int32) string { return cover.side(w, state.Exempt) }, nil
 }

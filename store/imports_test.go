@@ -18,7 +18,8 @@ import (
 	"lucidorchard/history"
 	"lucidorchard/inventory"
 	"lucidorchard/store"
-	trafficsql "lucidorchard/traffic/sql"
+	"lucidorchard/traffic"
+	"lucidorchard/traffic/rows"
 )
 
 // picture gives what is known of the workloads, without what only says that and
@@ -187,15 +188,15 @@ func TestImportsOfFlowsAreUndone(t *testing.T) {
 		}
 		return flow.Stating(out)
 	}
-	importFile := func(id string, rs []flow.Joined) trafficsql.Added {
+	importFile := func(id string, rs []flow.Joined) traffic.Added {
 		n, err := s.NewFile(ctx)
 		require.NoError(t, err)
-		added, err := s.AddFile(ctx, id, n, parts(n, rs, 200), func(trafficsql.Storing) {}, "Import flows "+id, "somebody")
+		added, err := s.AddFile(ctx, id, n, parts(n, rs, 200), func(traffic.Storing) {}, "Import flows "+id, "somebody")
 		require.NoError(t, err)
 		return added
 	}
 	collected := func(id string, hours int) {
-		_, err := s.AddBatch(ctx, trafficsql.BatchOf(id, records(hours), nil))
+		_, err := s.AddBatch(ctx, rows.BatchOf(id, records(hours), nil))
 		require.NoError(t, err)
 	}
 	collected("before", 3)
@@ -271,7 +272,7 @@ func TestImportsAndUndoDoNotWaitForEachOtherInACircle(t *testing.T) {
 			for i := range 15 {
 				n, err := s.NewFile(ctx)
 				if err == nil {
-					_, err = s.AddFile(ctx, fmt.Sprint(k, " ", i), n, parts(n, rs, 1), func(trafficsql.Storing) {}, "Import", "somebody")
+					_, err = s.AddFile(ctx, fmt.Sprint(k, " ", i), n, parts(n, rs, 1), func(traffic.Storing) {}, "Import", "somebody")
 				}
 				if err == nil {
 					_, err = s.Undo(ctx, "somebody")

@@ -18,14 +18,15 @@ import (
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/service"
-	trafficsql "lucidorchard/traffic/sql"
+	"lucidorchard/traffic"
+	"lucidorchard/traffic/rows"
 )
 
 // parts cuts records of a file into parts of so many.
-func parts(file int, all []flow.Joined, size int) iter.Seq2[*trafficsql.Part, error] {
-	return func(yield func(*trafficsql.Part, error) bool) {
+func parts(file int, all []flow.Joined, size int) iter.Seq2[*rows.Part, error] {
+	return func(yield func(*rows.Part, error) bool) {
 		for rest := all; len(rest) > 0; rest = rest[min(size, len(rest)):] {
-			p, records, buckets := trafficsql.PartOf(file, rest[:min(size, len(rest))], nil)
+			p, records, buckets := rows.PartOf(file, rest[:min(size, len(rest))], nil)
 			p.Records = bytes.NewReader(records)
 			p.Buckets = io.NewSectionReader(bytes.NewReader(buckets), 0, int64(len(buckets)))
 			if !yield(&p, nil) {
@@ -61,7 +62,7 @@ func TestPartsOfAFileComeToTheWhole(t *testing.T) {
 		require.NoError(t, err)
 		told := 0
 		added, err := s.AddFile(ctx, fmt.Sprint("file ", count), file, parts(file, all, rapid.IntRange(1, 70).Draw(t, "size")),
-			func(way trafficsql.Storing) {
+			func(way traffic.Storing) {
 				require.LessOrEqual(t, way.Hours, way.MostHours)
 				told = way.Records
 			}, "Import", "somebody")
@@ -129,14 +130,14 @@ func TestReadersDoNotWaitForAFile(t *testing.T) {
 	}
 	file, err := s.NewFile(ctx)
 	require.NoError(t, err)
-	_, err = s.AddFile(ctx, "a file", file, func(yield func(*trafficsql.Part, error) bool) {
+	_, err = s.AddFile(ctx, "a file", file, func(yield func(*rows.Part, error) bool) {
 		for p, err := range parts(file, flow.Stating([]flow.Record{r, late}), 1) {
 			if !yield(p, err) {
 				return
 			}
 			require.Zero(t, read())
 		}
-	}, func(trafficsql.Storing) { require.Zero(t, read()) }, "Import", "somebody")
+	}, func(traffic.Storing) { require.Zero(t, read()) }, "Import", "somebody")
 	require.NoError(t, err)
 	require.Equal(t, 2, read())
 }

@@ -22,7 +22,7 @@ import (
 	"lucidorchard/inventory"
 	"lucidorchard/model"
 	"lucidorchard/store"
-	trafficsql "lucidorchard/traffic/sql"
+	"lucidorchard/traffic/rows"
 )
 
 func TestMain(m *testing.M) { databasetest.Main(m) }
@@ -193,7 +193,7 @@ func TestBatchCountsOnce(t *testing.T) {
 	counted := make(chan bool, 8)
 	for i := range 8 {
 		group.Go(func() {
-			before, err := s.AddBatch(ctx, trafficsql.Batch{ID: fmt.Sprint("batch ", i%2), Buckets: b.All(),
+			before, err := s.AddBatch(ctx, rows.Batch{ID: fmt.Sprint("batch ", i%2), Buckets: b.All(),
 				Records: records})
 			counted <- err == nil && before == nil
 		})

@@ -24,7 +24,8 @@ import (
 	"lucidorchard/inventory"
 	"lucidorchard/model"
 	"lucidorchard/store"
-	trafficsql "lucidorchard/traffic/sql"
+	"lucidorchard/traffic"
+	"lucidorchard/traffic/rows"
 )
 
 func through(t *testing.T) (*store.Store, *databasetest.Proxy) {
@@ -216,8 +217,8 @@ func TestSumsInTheDatabaseStopAtTheLargestNumber(t *testing.T) {
 		Client: netip.MustParseAddr("10.0.0.1"), Server: netip.MustParseAddr("10.0.0.2"),
 		Point:       service.PointOf(6, 443),
 		Connections: math.MaxInt64, Bytes: 1<<55 - 1, Packets: 1}
-	batch := func(id string) trafficsql.Batch {
-		return trafficsql.BatchOf(id, slices.Repeat(flow.Stating([]flow.Record{r}), 300), nil)
+	batch := func(id string) rows.Batch {
+		return rows.BatchOf(id, slices.Repeat(flow.Stating([]flow.Record{r}), 300), nil)
 	}
 	for i := range 3 {
 		_, err := s.AddBatch(t.Context(), batch(fmt.Sprint(i)))
@@ -231,7 +232,7 @@ func TestSumsInTheDatabaseStopAtTheLargestNumber(t *testing.T) {
 	n, err := s.NewFile(t.Context())
 	require.NoError(t, err)
 	added, err := s.AddFile(t.Context(), "parts", n, parts(n, slices.Repeat(flow.Stating([]flow.Record{r}), 900), 300),
-		func(trafficsql.Storing) {}, "Import", "somebody")
+		func(traffic.Storing) {}, "Import", "somebody")
 	require.NoError(t, err)
 	require.Equal(t, int64(1), added.Hours)
 	b = everything(t, s).Bucket(1)
@@ -312,7 +313,7 @@ func TestJobsOfAServerThatIsGone(t *testing.T) {
 	require.NoError(t, err)
 	left, err := s.AddJob(ctx, "import", "Import", "two")
 	require.NoError(t, err)
-	_, err = s.AddBatch(database.WithJob(ctx, stored.ID), trafficsql.Batch{ID: "b"})
+	_, err = s.AddBatch(database.WithJob(ctx, stored.ID), rows.Batch{ID: "b"})
 	require.NoError(t, err)
 	beats, err := s.Owners(ctx)
 	require.NoError(t, err)
@@ -327,7 +328,7 @@ func TestJobsOfAServerThatIsGone(t *testing.T) {
 	}
 	require.Equal(t, []string{"running", "done", "failed"}, []string{state(mine.ID), state(stored.ID),
 		state(left.ID)})
-	_, err = s.AddBatch(database.WithJob(ctx, left.ID), trafficsql.Batch{ID: "c"})
+	_, err = s.AddBatch(database.WithJob(ctx, left.ID), rows.Batch{ID: "c"})
 	require.ErrorContains(t, err, "was given up meanwhile",
 		"nothing is stored for a job that was said to have failed")
 }

@@ -6,6 +6,8 @@ package transfer
 import (
 	"errors"
 	"fmt"
+
+	"lucidorchard/refuse"
 )
 
 // Format names what Export writes: JSON Lines, see docs/estate.md. The first
@@ -27,3 +29,6 @@ type LineError struct {
 }
 
 func (e *LineError) Error() string { return fmt.Sprintf("line %d: %s", e.Line, e.Reason) }
+
+// Unwrap returns the error as a problem that whoever asked can put right.
+func (e *LineError) Unwrap() error { return &refuse.Problem{Kind: refuse.IsInvalid, Detail: e.Error()} }

@@ -13,7 +13,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"lucidorchard/app"
 	"lucidorchard/releasing"
 )
 
@@ -85,7 +84,7 @@ func (r *jobRelease) follow(ctx context.Context, no int) error {
 	until := time.Now().Add(r.timeout)
 	said := ""
 	for {
-		var f app.Followed
+		var f releasing.Followed
 		if err := r.ask(ctx, fmt.Sprintf("/pipeline/releases/%d/follow", no), map[string]any{"wave": r.wave, "enforce": r.enforce},
 			&f); err != nil {
 			return err

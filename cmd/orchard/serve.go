@@ -32,7 +32,7 @@ import (
 	"lucidorchard/disk"
 	"lucidorchard/model"
 	"lucidorchard/store"
-	trafficsql "lucidorchard/traffic/sql"
+	"lucidorchard/traffic/rows"
 	"lucidorchard/web"
 )
 
@@ -440,7 +440,7 @@ func loadDemo(ctx context.Context, db *store.Store, scale int, log *slog.Logger)
 	if len(conflicts) > 0 {
 		return conflicts[0]
 	}
-	if _, err := db.AddBatch(ctx, trafficsql.BatchOf("demo", flow.Stating(c.Records), e.ChangedHands)); err != nil {
+	if _, err := db.AddBatch(ctx, rows.BatchOf("demo", flow.Stating(c.Records), e.ChangedHands)); err != nil {
 		return err
 	}
 	p, errs := policy.Parse(c.Policy)

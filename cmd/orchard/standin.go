@@ -161,12 +161,12 @@ func demoPoints(ctx context.Context, a *app.App, data string) (map[string]string
 	if err != nil || len(there) > 0 {
 		return tokens, err
 	}
-	m, err := a.Model(ctx)
+	m, err := a.Models.Current(ctx)
 	if err != nil {
 		return nil, err
 	}
 	for _, p := range demo.Points {
-		token, err := a.AddPoint(ctx, m, releasing.Point{Name: p.Name, Kind: "gate", Side: p.Side, Guards: p.Guards, Wave: p.Wave})
+		token, err := a.Releasing.AddPoint(ctx, m, releasing.Point{Name: p.Name, Kind: "gate", Side: p.Side, Guards: p.Guards, Wave: p.Wave})
 		var not *refuse.Problem
 		if errors.As(err, &not) { // the estate is another one than the demo's
 			a.Log.Warn("a point of the demo is not made", "point", p.Name, "why", not.Detail)

@@ -1,13 +1,10 @@
 package sql
 
 import (
-	"bytes"
 	"cmp"
 	"context"
 	"fmt"
-	"hash/fnv"
 	"maps"
-	"net/netip"
 	"slices"
 	"strings"
 	"sync"
@@ -15,77 +12,27 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/service"
 	"lucidorchard/database"
+	"lucidorchard/traffic"
+	"lucidorchard/traffic/rows"
 )
 
 // inSight holds of the rows of all files but those whose import is undone.
 const inSight = `file <> ALL (ARRAY(SELECT id FROM files WHERE undone))`
 
-// Batch is traffic that is counted together, and once.
-type Batch struct {
-	ID      string
-	Buckets []flow.Bucket
-	Records []flow.Joined // the single records behind them
-}
-
-// BatchOf gathers records into a batch. changes is that of flow.Buckets.
-func BatchOf(id string, records []flow.Joined, changes func(netip.Addr, estate.Instant) (estate.Instant,
-	bool)) Batch {
-	b := flow.Buckets{Changes: changes}
-	for i := range records {
-		b.AddJoined(&records[i])
-	}
-	return Batch{ID: id, Buckets: b.All(), Records: records}
-}
-
 const bucketColumns = `hour, client, server, point, outcome, part, connections, bytes, packets, unsure, first_at, last_at, observer`
-
-// Encoded is a batch as the database takes it, so that it can be queued in a
-// file meanwhile.
-type Encoded struct {
-	ID      string
-	Hours   []flow.Hour // with conversations, each once
-	Days    []int64     // with records, each once
-	Rows    int         // of Buckets
-	Count   int         // of Records
-	Buckets []byte      // in the binary format of COPY
-	Records []byte
-}
-
-// Encode makes a batch ready to be stored.
-func (b *Batch) Encode() *Encoded {
-	e := &Encoded{ID: b.ID, Rows: len(b.Buckets), Count: len(b.Records),
-		Buckets: bucketRows(b.Buckets, 0), Records: recordRows(b.Records, 0)}
-	hours, days := map[flow.Hour]bool{}, map[int64]bool{}
-	for i := range b.Buckets {
-		hours[b.Buckets[i].Hour] = true
-	}
-	for i := range b.Records {
-		days[dayOf(flow.HourOf(b.Records[i].Start))] = true
-	}
-	e.Hours, e.Days = slices.Sorted(maps.Keys(hours)), slices.Sorted(maps.Keys(days))
-	return e
-}
-
-// Added is what became of a batch.
-type Added struct {
-	Before  *time.Time // when it was counted before; then nothing was changed
-	Hours   int64      // conversation-hours that it speaks of
-	Version int64      // of the conversations, with it
-}
 
 // AddBatch counts a batch exactly once: with an id that was counted before it
 // changes nothing and reports when that was.
-func (s *Store) AddBatch(ctx context.Context, b Batch) (before *time.Time, err error) {
+func (s *Store) AddBatch(ctx context.Context, b rows.Batch) (before *time.Time, err error) {
 	out, err := s.AddEncoded(ctx, b.Encode())
 	return out.Before, err
 }
 
 // AddEncoded is AddBatch.
-func (s *Store) AddEncoded(ctx context.Context, e *Encoded) (out Added, err error) {
+func (s *Store) AddEncoded(ctx context.Context, e *rows.Encoded) (out traffic.Added, err error) {
 	err = s.WriteRows(ctx, database.TrafficLock, func(tx pgx.Tx) error {
 		if out, err = begunBatch(ctx, tx, e.ID); err != nil || out.Before != nil {
 			return err
@@ -113,7 +60,7 @@ func (s *Store) AddEncoded(ctx context.Context, e *Encoded) (out Added, err erro
 }
 
 // begunBatch notes a batch, if it was not counted before.
-func begunBatch(ctx context.Context, tx pgx.Tx, id string) (out Added, err error) {
+func begunBatch(ctx context.Context, tx pgx.Tx, id string) (out traffic.Added, err error) {
 	tag, err := tx.Exec(ctx, `INSERT INTO batches (id, rows) VALUES ($1, 0) ON CONFLICT DO NOTHING`, id)
 	if err == nil && tag.RowsAffected() == 0 {
 		err = tx.QueryRow(ctx, `SELECT at FROM batches WHERE id = $1`, id).Scan(&out.Before)
@@ -148,35 +95,6 @@ func touchHours(ctx context.Context, tx pgx.Tx, all []flow.Hour) (version int64,
 		h AS (INSERT INTO hours SELECT h, n FROM v, unnest($1::int[]) AS h ON CONFLICT (hour) DO UPDATE SET version = excluded.version)
 		SELECT n FROM v`, hours).Scan(&version)
 	return version, err
-}
-
-func bucketRows(buckets []flow.Bucket, file int) []byte {
-	fields := 13
-	if file != 0 {
-		fields++
-	}
-	out := database.NewRowsOut(fields, len(buckets))
-	for i := range buckets {
-		b := &buckets[i]
-		out.Row()
-		out.Int4(int32(b.Hour))
-		out.Inet(b.Client)
-		out.Inet(b.Server)
-		out.Int8(int64(b.Point))
-		out.Int2(int16(b.Outcome))
-		out.Int8(b.Part)
-		out.Int8(b.Connections)
-		out.Int8(b.Bytes)
-		out.Int8(b.Packets)
-		out.Int8(b.Unsure)
-		out.Time(flow.MicrosOfInstant(b.First))
-		out.Time(flow.MicrosOfInstant(b.Last))
-		out.Text(b.Observer)
-		if file != 0 {
-			out.Int4(int32(file))
-		}
-	}
-	return out.End()
 }
 
 // saturating adds a column to what is stored, up to flow.Most.
@@ -243,7 +161,7 @@ const readers = 3
 func (s *Store) Chunks(ctx context.Context, hours []flow.Hour, dict *flow.Dictionary) ([]*flow.Chunk, map[flow.Hour]int64, error) {
 	byDay := map[int64][]string{}
 	for _, h := range hours {
-		byDay[dayOf(h)] = append(byDay[dayOf(h)], fmt.Sprint(int32(h)))
+		byDay[rows.DayOf(h)] = append(byDay[rows.DayOf(h)], fmt.Sprint(int32(h)))
 	}
 	days := make(chan int64, len(byDay))
 	for d := range byDay {
@@ -330,27 +248,4 @@ func (s *Store) chunksOfDay(ctx context.Context, day int64, hours []string, dict
 		out = append(out, c.Pack(dict))
 	}
 	return out, versions, err
-}
-
-// keyOf hashes (FNV-1a) what the records of a conversation have in common.
-func keyOf(r *flow.Record) int64 {
-	h := fnv.New64a()
-	a, b := r.Client.As16(), r.Server.As16()
-	h.Write(a[:])
-	h.Write(b[:])
-	h.Write([]byte{byte(r.Point >> 24), byte(r.Point >> 16), byte(r.Point >> 8), byte(r.Point)})
-	return int64(h.Sum64())
-}
-
-// EachRecord gives the records of a batch.
-func (e *Encoded) EachRecord(f func(*flow.Joined)) error {
-	rows := database.NewRowsIn(bytes.NewReader(e.Records))
-	rows.Start()
-	for rows.Next() {
-		rows.Int() // hour
-		rows.Int() // key
-		r := readRecord(rows)
-		f(&r)
-	}
-	return rows.Err()
 }

@@ -14,6 +14,8 @@ import (
 	"lucidorchard/database"
 	"lucidorchard/history"
 	historysql "lucidorchard/history/sql"
+	"lucidorchard/traffic"
+	"lucidorchard/traffic/rows"
 )
 
 // NewFile gives the number under which the rows of a file of traffic are kept.
@@ -22,34 +24,26 @@ func (s *Store) NewFile(ctx context.Context) (id int, err error) {
 	return id, err
 }
 
-// Storing says how far a file is stored: first its records go to the database, then the
-// conversation-hours that they come to, then new days get their indexes.
-type Storing struct {
-	Records          int
-	Hours, MostHours int     // at most so many
-	Indexed          float64 // share of the new days
-}
-
 // AddFile stores the traffic of a file that somebody imports, as one change that can be
 // undone. file is of NewFile, and that of each part. The parts may be asked for several
 // times, and need not be there yet when it begins; what they say of one conversation and
 // hour is added up. stored is told how far it is.
-func (s *Store) AddFile(ctx context.Context, id string, file int, parts iter.Seq2[*Part, error],
-	stored func(Storing), words, author string) (out Added, err error) {
+func (s *Store) AddFile(ctx context.Context, id string, file int, parts iter.Seq2[*rows.Part, error],
+	stored func(traffic.Storing), words, author string) (out traffic.Added, err error) {
 	err = s.WriteRows(ctx, database.TrafficLock, func(tx pgx.Tx) error {
 		if out, err = begunBatch(ctx, tx, id); err != nil || out.Before != nil {
 			return err
 		}
-		var all []*Part
+		var all []*rows.Part
 		hours := map[flow.Hour]bool{}
-		var way Storing
+		var way traffic.Storing
 		tables := newApart(tx)
-		copyDay := func(table string, day int64, columns string, rows io.Reader) error {
+		copyDay := func(table string, day int64, columns string, of io.Reader) error {
 			name, err := tables.of(ctx, table, day)
 			if err != nil {
 				return err
 			}
-			return database.CopyFrom(ctx, tx, name, columns+andFile(file), outer(rows))
+			return database.CopyFrom(ctx, tx, name, columns+andFile(file), rows.Outer(of))
 		}
 		for part, err := range parts {
 			if err != nil {
@@ -69,15 +63,15 @@ func (s *Store) AddFile(ctx context.Context, id string, file int, parts iter.Seq
 		}
 		ordered := slices.Sorted(maps.Keys(hours))
 		// Nothing else is stored under the number of this file: what is merged here is new.
-		rows, err := mergeParts(all, func(rows int) {
+		merged, err := rows.MergeParts(all, func(rows int) {
 			way.Hours = rows
 			stored(way)
 		})
 		if err != nil {
 			return err
 		}
-		for rows.next() {
-			if err := copyDay("conversations", rows.day, bucketColumns, rows); err != nil {
+		for merged.Next() {
+			if err := copyDay("conversations", merged.Day, bucketColumns, merged); err != nil {
 				return err
 			}
 		}
@@ -88,12 +82,12 @@ func (s *Store) AddFile(ctx context.Context, id string, file int, parts iter.Seq
 		}); err != nil {
 			return err
 		}
-		out.Hours = int64(rows.rows)
-		if _, err := countedBatch(ctx, tx, id, rows.rows, ordered); err != nil || rows.rows == 0 {
+		out.Hours = int64(merged.Rows)
+		if _, err := countedBatch(ctx, tx, id, merged.Rows, ordered); err != nil || merged.Rows == 0 {
 			return err
 		}
 		if _, err := tx.Exec(ctx, `INSERT INTO files (id, batch, hours, rows) VALUES ($1, $2, $3, $4)`, file, id, ordered,
-			rows.rows); err != nil {
+			merged.Rows); err != nil {
 			return err
 		}
 		if _, err := tx.Exec(ctx, `SELECT pg_advisory_xact_lock($1)`, database.EditLock); err != nil {

@@ -8,16 +8,8 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"lucidorchard/core/flow"
+	"lucidorchard/traffic/rows"
 )
-
-// dayOf gives the number of whole days since 1970-01-01.
-func dayOf(h flow.Hour) int64 {
-	q := int64(h) / 24
-	if h%24 < 0 {
-		q--
-	}
-	return q
-}
 
 func partition(table string, day int64) string {
 	return pgx.Identifier{fmt.Sprintf("%s_day_%d", table, day)}.Sanitize()
@@ -101,7 +93,7 @@ func partitions(ctx context.Context, tx pgx.Tx, table string, days []int64) erro
 func partitionsOf(ctx context.Context, tx pgx.Tx, hours []flow.Hour) error {
 	var days []int64
 	for _, h := range hours {
-		days = append(days, dayOf(h))
+		days = append(days, rows.DayOf(h))
 	}
 	return partitions(ctx, tx, "conversations", days)
 }

@@ -13,63 +13,10 @@ import (
 	"lucidorchard/core/service"
 	"lucidorchard/database"
 	"lucidorchard/traffic"
+	"lucidorchard/traffic/rows"
 )
 
 const recordColumns = `hour, key, client, server, point, client_port, started, ended, outcome, connections, packets, bytes, reply_packets, reply_bytes, flags, reply_flags, confidence, reason, observer`
-
-func recordRows(records []flow.Joined, file int) []byte {
-	fields := 19
-	if file != 0 {
-		fields++
-	}
-	out := database.NewRowsOut(fields, len(records))
-	for i := range records {
-		r := &records[i]
-		out.Row()
-		out.Int4(int32(flow.HourOf(r.Start)))
-		out.Int8(keyOf(&r.Record))
-		out.Inet(r.Client)
-		out.Inet(r.Server)
-		out.Int8(int64(r.Point))
-		out.Int4(int32(r.SourcePort))
-		out.Time(flow.MicrosOfInstant(r.Start))
-		out.Time(flow.MicrosOfInstant(r.End))
-		out.Int2(int16(r.Outcome))
-		out.Int8(r.Connections)
-		out.Int8(r.Packets)
-		out.Int8(r.Bytes)
-		out.Int8(r.ReplyPackets)
-		out.Int8(r.ReplyBytes)
-		flags, reply := int16(-1), int16(-1)
-		if r.HasFlags {
-			flags, reply = int16(r.Flags), int16(r.ReplyFlags)
-		}
-		out.Int2(flags)
-		out.Int2(reply)
-		out.Int2(int16(r.Confidence))
-		out.Int2(int16(r.Reason))
-		out.Text(r.Observer)
-		if file != 0 {
-			out.Int4(int32(file))
-		}
-	}
-	return out.End()
-}
-
-// readRecord reads the columns of a record but for hour and key.
-func readRecord(r *database.RowsIn) flow.Joined {
-	var j flow.Joined
-	j.Client, j.Server, j.Point, j.SourcePort = r.Inet(), r.Inet(), service.Point(r.Int()), uint16(r.Int())
-	j.Start, j.End = r.Time().Instant(), r.Time().Instant()
-	j.Outcome, j.Connections, j.Packets, j.Bytes = flow.Outcome(r.Int()), r.Int(), r.Int(), r.Int()
-	j.ReplyPackets, j.ReplyBytes = r.Int(), r.Int()
-	if flags, reply := r.Int(), r.Int(); flags >= 0 {
-		j.Flags, j.ReplyFlags, j.HasFlags = uint8(flags), uint8(reply), true
-	}
-	j.Confidence, j.Reason, j.Observer = uint8(r.Int()), flow.Reason(r.Int()), r.Text()
-	j.Observers = [2]int32{-1, -1}
-	return j
-}
 
 const readColumns = `client, server, point, client_port, started, ended, outcome, connections, packets, bytes, reply_packets, reply_bytes, flags, reply_flags, confidence, reason, observer`
 
@@ -80,10 +27,10 @@ func (s *Store) Records(ctx context.Context, client, server netip.Addr, point se
 	// a zone may be any text; without it, this is digits, dots and colons
 	client, server = client.WithZone(""), server.WithZone("")
 	where := fmt.Sprintf(`key = %d AND hour >= %d AND hour <= %d AND started >= %s AND started < %s AND client = '%s' AND server = '%s' AND point = %d AND `+inSight,
-		keyOf(&flow.Record{Client: client, Server: server, Point: point}), flow.HourOf(from), flow.HourOf(to),
+		rows.KeyOf(&flow.Record{Client: client, Server: server, Point: point}), flow.HourOf(from), flow.HourOf(to),
 		literal(from), literal(to), client, server, int64(point))
 	err = s.CopyOut(ctx, fmt.Sprintf(`SELECT %s FROM records WHERE %s ORDER BY started DESC OFFSET %d LIMIT %d`,
-		readColumns, where, offset, limit), func(r *database.RowsIn) { out = append(out, readRecord(r)) })
+		readColumns, where, offset, limit), func(r *database.RowsIn) { out = append(out, rows.ReadRecord(r)) })
 	if err != nil || len(out) < limit && (len(out) > 0 || offset == 0) {
 		return out, offset + len(out), err // counted in another statement, it could be of another moment
 	}
@@ -137,7 +84,7 @@ func (s *Store) Rebuild(ctx context.Context, hour flow.Hour, addrs []netip.Addr,
 		}
 		files := map[int][]flow.Joined{}
 		if err := database.CopyRows(ctx, tx, `SELECT * FROM taken`, func(r *database.RowsIn) {
-			j := readRecord(r)
+			j := rows.ReadRecord(r)
 			file := int(r.Int())
 			files[file] = append(files[file], j)
 		}); err != nil {
@@ -151,11 +98,11 @@ func (s *Store) Rebuild(ctx context.Context, hour flow.Hour, addrs []netip.Addr,
 				}
 				buckets.AddJoined(&records[i])
 			}
-			if _, err := mergeRows(ctx, tx, bucketRows(buckets.All(), file), file); err != nil {
+			if _, err := mergeRows(ctx, tx, rows.BucketRows(buckets.All(), file), file); err != nil {
 				return err
 			}
 			if err := database.CopyTo(ctx, tx, "records", recordColumns+andFile(file),
-				recordRows(records, file)); err != nil {
+				rows.RecordRows(records, file)); err != nil {
 				return err
 			}
 		}

@@ -2,25 +2,17 @@ package sql
 
 import (
 	"context"
-	"time"
 
 	"github.com/jmoiron/sqlx"
 
 	"lucidorchard/database"
+	"lucidorchard/traffic"
+	"lucidorchard/traffic/rows"
 )
-
-// RefusedBatch is a batch that the database refused for what it holds.
-type RefusedBatch struct {
-	ID        string    `db:"id" json:"id"`
-	Collector string    `db:"collector" json:"collector"`
-	At        time.Time `db:"at" json:"at"`
-	Reason    string    `db:"reason" json:"reason"`
-	Rows      int       `db:"rows" json:"rows" doc:"Records that it has"`
-}
 
 // KeepRefused keeps a batch that was refused, as a text that people can look at and
 // import again when they have put it right.
-func (s *Store) KeepRefused(ctx context.Context, collector string, e *Encoded, reason string, text []byte) error {
+func (s *Store) KeepRefused(ctx context.Context, collector string, e *rows.Encoded, reason string, text []byte) error {
 	return s.Write(ctx, database.TrafficLock, func(tx *sqlx.Tx) error {
 		_, err := tx.ExecContext(ctx,
 			`INSERT INTO refused_batches (id, collector, reason, rows, records) VALUES ($1, $2, $3, $4, $5) ON CONFLICT DO NOTHING`,
@@ -30,8 +22,8 @@ func (s *Store) KeepRefused(ctx context.Context, collector string, e *Encoded, r
 }
 
 // RefusedBatches gives those that are kept, newest first.
-func (s *Store) RefusedBatches(ctx context.Context) ([]RefusedBatch, error) {
-	out := []RefusedBatch{}
+func (s *Store) RefusedBatches(ctx context.Context) ([]traffic.RefusedBatch, error) {
+	out := []traffic.RefusedBatch{}
 	err := s.SQL.SelectContext(ctx, &out,
 		`SELECT id, collector, at, reason, rows FROM refused_batches ORDER BY at DESC, id`)
 	return out, err

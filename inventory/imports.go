@@ -1,0 +1,235 @@
+package inventory
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"time"
+
+	"lucidorchard/core/estate"
+	"lucidorchard/imports"
+	"lucidorchard/ingest"
+	"lucidorchard/jobs"
+	"lucidorchard/model"
+	"lucidorchard/refuse"
+)
+
+// reading is a file of workloads compared with the estate.
+type reading struct {
+	file   *ingest.WorkloadFile
+	form   ingest.Form
+	report imports.ImportReport
+	listed int // workloads that the source has listed before
+}
+
+// readWorkloads reads a file and says what taking it would do.
+func (a *Service) readWorkloads(ctx context.Context, snap *model.Model, file *imports.File, in imports.ImportOptions,
+	preview bool) (*reading, error) {
+	if in.Source == estate.ByHand {
+		return nil, refuse.Invalid("source: “by hand” is for what people set; give the source another name")
+	}
+	r := &reading{report: imports.ImportReport{Errors: []ingest.RowError{}, Warnings: []string{}, Examples: []imports.ImportExample{},
+		NewWords: []string{}}}
+	sources, err := a.Store.Sources(ctx)
+	if err != nil {
+		return nil, err
+	}
+	f, err := file.Open()
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	look, err := imports.Beginning(file, in.Form)
+	if err == nil && look.JSON && look.Form.Pointer == "-" && in.Form.Pointer == "" && len(in.Form.Columns) == 0 &&
+		ingest.OwnWorkloads(look.Headings) {
+		r.file, err = ingest.WorkloadLines(f, in.Source)
+	} else if err == nil {
+		err = r.table(in, f, look, sources, preview)
+	}
+	if err != nil {
+		var told *refuse.Problem
+		if errors.As(err, &told) {
+			return nil, err
+		}
+		return nil, refuse.Invalid("the file cannot be used: " + err.Error())
+	}
+	listed, err := a.Store.Listed(ctx, in.Source)
+	if err != nil {
+		return nil, err
+	}
+	spokenFor, err := a.Store.SpokenFor(ctx, in.Source)
+	if err != nil {
+		return nil, err
+	}
+	r.listed = len(listed)
+	r.compare(snap, in, sources, listed, spokenFor)
+	if lacks := (&LacksError{Listed: len(listed), Missing: r.report.Missing}); in.Complete && lacks.Much() {
+		r.report.Confirm = lacks.Missing
+		r.report.Warnings = append(r.report.Warnings, lacks.Error())
+	}
+	return r, nil
+}
+
+// table reads a list of workloads that is a table.
+func (r *reading) table(in imports.ImportOptions, f *os.File, look *ingest.Look, sources []Source, preview bool) error {
+	var before map[string]string
+	for _, s := range sources {
+		if s.Name == in.Source {
+			before = s.Mapping
+		}
+	}
+	imports.Columns(look, ingest.Guess, before)
+	r.form = look.Form
+	r.report.Headings, r.report.First, r.report.Form = look.Headings, look.First, &r.form
+	var err error
+	r.file, err = ingest.WorkloadsOf(f, in.Source, r.form)
+	if err != nil && preview {
+		// The headings are shown all the same, so that it can be read otherwise.
+		r.file = &ingest.WorkloadFile{}
+		r.report.Unusable = err.Error()
+		return nil
+	}
+	return err
+}
+
+// PreviewWorkloads says what taking a list of workloads would do.
+func (a *Service) PreviewWorkloads(ctx context.Context, m *model.Model, file *imports.File, o imports.ImportOptions) (imports.ImportReport,
+	error) {
+	r, err := a.readWorkloads(ctx, m, file, o, true)
+	if err != nil {
+		return imports.ImportReport{}, err
+	}
+	return r.report, nil
+}
+
+// ImportWorkloads starts taking a list of workloads.
+func (a *Service) ImportWorkloads(ctx context.Context, m *model.Model, file *imports.File, o imports.ImportOptions) (jobs.Job, error) {
+	r, err := a.readWorkloads(ctx, m, file, o, false)
+	if err != nil {
+		return jobs.Job{}, err
+	}
+	if r.report.Confirm != 0 && o.Confirm != r.report.Confirm {
+		return jobs.Job{}, &LacksError{Listed: r.listed, Missing: r.report.Missing}
+	}
+	return a.StartStoring(ctx, "import-workloads", "Import workloads from "+o.Source,
+		func(ctx context.Context, progress func(float64, string)) (any, error) {
+			progress(0.3, fmt.Sprintf("storing %d workloads", len(r.file.Workloads)))
+			taken, err := a.Store.Take(ctx, Listing{Source: o.Source, Keys: r.file.Keys,
+				Workloads: r.file.Workloads, Complete: o.Complete, Confirm: o.Confirm, Mapping: r.form.Columns,
+				Author: a.Author, Words: "Import workloads from " + o.Source})
+			if err != nil {
+				return nil, err
+			}
+			r.report.Retired = taken.Retired
+			a.Models.Nudge()
+			return r.report, nil
+		})
+}
+
+// compare says what a listing does to the estate.
+func (r *reading) compare(snap *model.Model, in imports.ImportOptions, sources []Source, listed []string,
+	spokenFor map[string]bool) {
+	out, file := &r.report, r.file
+	rank := map[string]int{estate.ByHand: -1, in.Source: 1 << 30} // a source that is heard first comes last
+	for _, s := range sources {
+		rank[s.Name] = s.Rank
+	}
+	have := map[string][]estate.Lease{}
+	keep := func(id string) {
+		if i, ok := snap.Estate.ByID(id); ok {
+			have[id] = snap.Estate.Workload(i).Leases
+		}
+	}
+	var listing []estate.Listed
+	there := map[string]bool{}
+	for i := range file.Workloads {
+		w := &file.Workloads[i]
+		there[w.ID] = true
+		if len(w.Leases) == 0 {
+			continue
+		}
+		listing = append(listing, estate.Listed{ID: w.ID, Leases: w.Leases})
+		keep(w.ID)
+		for _, l := range w.Leases {
+			for _, c := range snap.Estate.Claims(l.Addr) {
+				keep(snap.Estate.Workload(c.Workload).ID)
+			}
+		}
+	}
+	leases, conflicts := estate.Reassign(have, listing, in.Source, estate.InstantOf(time.Now()),
+		func(source string) bool {
+			r, known := rank[source]
+			return known && r < rank[in.Source]
+		})
+	for _, c := range conflicts {
+		file.Errors = append(file.Errors, ingest.RowError{Column: "addresses", Reason: c.Error()})
+	}
+	out.Rows, out.Bad, out.Warnings = file.Rows, len(file.Errors), append(out.Warnings, file.Warnings...)
+	out.BadKinds = ingest.KindsOf(file.Errors)
+	out.Errors = append(out.Errors, file.Errors[:min(imports.ShownErrors, len(file.Errors))]...)
+	words := map[string]bool{}
+	for _, w := range snap.Estate.All() {
+		for _, t := range w.Tags {
+			words[t.Key+" = "+t.Value] = true
+		}
+	}
+	example := func(ex imports.ImportExample) {
+		if len(out.Examples) < imports.ShownExamples {
+			out.Examples = append(out.Examples, ex)
+		}
+	}
+	for i := range file.Workloads {
+		w := &file.Workloads[i]
+		for _, t := range w.Tags {
+			if word := t.Key + " = " + t.Value; !words[word] {
+				words[word] = true
+				out.NewWords = append(out.NewWords, word)
+			}
+		}
+		k, ok := snap.Estate.ByID(w.ID)
+		if !ok {
+			ex := imports.ImportExample{ID: w.ID, New: true}
+			for _, l := range w.Leases {
+				ex.What = append(ex.What, l.Addr.String())
+			}
+			for _, t := range w.Tags {
+				ex.What = append(ex.What, t.Key+" = "+t.Value)
+			}
+			out.Added++
+			example(ex)
+			continue
+		}
+		ex := imports.ImportExample{ID: w.ID}
+		now := snap.Estate.Workload(k)
+		var kept int
+		ex.What, kept = differences(now, w, in.Source, file.Keys,
+			func(source string) bool { return rank[source] < rank[in.Source] }, spokenFor[w.ID])
+		out.Kept += kept
+		ex.What = append(ex.What, leaseChanges(now.Leases, leases, w.ID)...)
+		if !now.Retired.IsZero() {
+			ex.What = append(ex.What, "is there again")
+		}
+		if len(ex.What) == 0 {
+			out.Same++
+			continue
+		}
+		out.Changed++
+		example(ex)
+	}
+	for id := range leases {
+		if !there[id] { // it gives an address up
+			out.Changed++
+			i, _ := snap.Estate.ByID(id)
+			example(imports.ImportExample{ID: id, What: leaseChanges(snap.Estate.Workload(i).Leases, leases, id)})
+		}
+	}
+	if in.Complete {
+		for _, id := range listed {
+			if !there[id] {
+				out.Missing++
+				example(imports.ImportExample{ID: id, What: []string{"is no longer listed"}})
+			}
+		}
+	}
+}
