@@ -5,7 +5,7 @@ import "lucidorchard/step"
 // Service makes evidence, when asked and by its schedules. It is safe for concurrent use.
 type Service struct {
 	*step.Base
-	Store Store
+	Store
 }
 
 // New returns a Service.

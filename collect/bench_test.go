@@ -10,11 +10,11 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"lucidorchard/assembly"
 	"lucidorchard/collect"
 	"lucidorchard/core/flow"
 	"lucidorchard/database/databasetest"
 	"lucidorchard/ingest/wire"
-	"lucidorchard/store"
 )
 
 // BenchmarkSustained sends records over UDP at a steady rate and gives what came
@@ -29,7 +29,7 @@ func BenchmarkSustained(b *testing.B) {
 		}
 	}
 	for range b.N {
-		db, err := store.Open(b.Context(), databasetest.Database(b))
+		db, err := assembly.Open(b.Context(), databasetest.Database(b))
 		require.NoError(b, err)
 		c, err := collect.Start(b.Context(), collect.Options{Store: db, Name: "bench", UDP: []string{"127.0.0.1:0"},
 			Spool: b.TempDir()})

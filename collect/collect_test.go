@@ -14,13 +14,13 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"lucidorchard/assembly"
 	"lucidorchard/collect"
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/service"
 	"lucidorchard/database/databasetest"
 	"lucidorchard/ingest/wire"
-	"lucidorchard/store"
 	"lucidorchard/traffic"
 	"lucidorchard/traffic/rows"
 )
@@ -43,7 +43,7 @@ func partCollects() {
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
-	db, err := store.Open(ctx, os.Getenv("ORCHARD_COLLECTOR"))
+	db, err := assembly.Open(ctx, os.Getenv("ORCHARD_COLLECTOR"))
 	fatal(err)
 	c, err := collect.Start(ctx, collect.Options{Store: db, Name: "test", TCP: []string{"127.0.0.1:0"},
 		Spool: os.Getenv("ORCHARD_SPOOL"), Every: 50 * time.Millisecond, Hold: 100 * time.Millisecond})
@@ -55,7 +55,7 @@ func partCollects() {
 
 type sums struct{ conversations, connections, packets int64 }
 
-func stored(t testing.TB, db *store.Store) (out sums) {
+func stored(t testing.TB, db *assembly.Store) (out sums) {
 	hours, err := db.Hours(t.Context())
 	require.NoError(t, err)
 	var all []flow.Hour
@@ -120,9 +120,9 @@ func (e *exporter) send(t testing.TB, from, to int) {
 	e.sent += to - from
 }
 
-func started(t *testing.T, o collect.Options) (*collect.Collector, *store.Store) {
+func started(t *testing.T, o collect.Options) (*collect.Collector, *assembly.Store) {
 	if o.Store == nil {
-		db, err := store.Open(t.Context(), databasetest.Database(t))
+		db, err := assembly.Open(t.Context(), databasetest.Database(t))
 		require.NoError(t, err)
 		t.Cleanup(func() { db.Close() })
 		o.Store = db
@@ -133,7 +133,7 @@ func started(t *testing.T, o collect.Options) (*collect.Collector, *store.Store)
 	o.Name, o.Every, o.Hold = "test", 100*time.Millisecond, 300*time.Millisecond
 	c, err := collect.Start(t.Context(), o)
 	require.NoError(t, err)
-	return c, o.Store.(*store.Store)
+	return c, o.Store.(*assembly.Store)
 }
 
 // What two exporters saw of the same connections is counted once, over UDP and
@@ -218,7 +218,7 @@ func TestStrangersAndNonsense(t *testing.T) {
 // are counted, each once.
 func TestTheDatabaseGoesAwayAndComesBack(t *testing.T) {
 	url := databasetest.Database(t)
-	db, err := store.Open(t.Context(), url)
+	db, err := assembly.Open(t.Context(), url)
 	require.NoError(t, err)
 	t.Cleanup(func() { db.Close() })
 	c, _ := started(t, collect.Options{Store: db, UDP: []string{"127.0.0.1:0"}})
@@ -243,7 +243,7 @@ func TestTheDatabaseGoesAwayAndComesBack(t *testing.T) {
 // said so.
 func TestKilledUnderLoad(t *testing.T) {
 	url, spool := databasetest.Database(t), t.TempDir()
-	db, err := store.Open(t.Context(), url)
+	db, err := assembly.Open(t.Context(), url)
 	require.NoError(t, err)
 	t.Cleanup(func() { db.Close() })
 	me, err := os.Executable()
@@ -322,7 +322,7 @@ func TestKilledUnderLoad(t *testing.T) {
 func client(n int) string { return both(n)[0].Src.String() }
 
 // counted gives the connections of each client.
-func counted(t *testing.T, db *store.Store) map[string]int64 {
+func counted(t *testing.T, db *assembly.Store) map[string]int64 {
 	hours, err := db.Hours(t.Context())
 	require.NoError(t, err)
 	out := map[string]int64{}
@@ -342,7 +342,7 @@ func counted(t *testing.T, db *store.Store) map[string]int64 {
 // A change of hands within an hour cuts the hour, so that each part stays with
 // whoever held the address then.
 func TestConversationsAreCutWhereAddressesChangeHands(t *testing.T) {
-	db, err := store.Open(t.Context(), databasetest.Database(t))
+	db, err := assembly.Open(t.Context(), databasetest.Database(t))
 	require.NoError(t, err)
 	t.Cleanup(func() { db.Close() })
 	at := func(minute int64) estate.Instant {

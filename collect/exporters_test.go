@@ -16,11 +16,11 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"lucidorchard/assembly"
 	"lucidorchard/collect"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/service"
 	"lucidorchard/ingest/wire"
-	"lucidorchard/store"
 	"lucidorchard/traffic"
 )
 
@@ -167,7 +167,7 @@ func icmp5(number uint32, client byte, from, to uint16) []byte {
 // port; what somebody says of it counts more.
 func TestHabitsAreRemembered(t *testing.T) {
 	spool := t.TempDir()
-	points := func(db *store.Store, client byte) string {
+	points := func(db *assembly.Store, client byte) string {
 		hours, err := db.Hours(t.Context())
 		require.NoError(t, err)
 		table := flow.NewTable()
@@ -182,7 +182,7 @@ func TestHabitsAreRemembered(t *testing.T) {
 		}
 		return ""
 	}
-	run := func(db *store.Store, said wire.Habit, packets ...[]byte) (*store.Store, string) {
+	run := func(db *assembly.Store, said wire.Habit, packets ...[]byte) (*assembly.Store, string) {
 		o := collect.Options{UDP: []string{"127.0.0.1:0"}, Spool: spool}
 		if db != nil {
 			o.Store = db

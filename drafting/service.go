@@ -5,7 +5,7 @@ import "lucidorchard/step"
 // Service edits the draft and derives proposals. It is safe for concurrent use.
 type Service struct {
 	*step.Base
-	Store       Store
+	Store
 	derivations derivations
 }
 

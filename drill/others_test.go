@@ -16,10 +16,10 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"lucidorchard/assembly"
 	"lucidorchard/collect"
 	"lucidorchard/core/flow"
 	"lucidorchard/database"
-	"lucidorchard/store"
 )
 
 // The clock of the database's machine is set to and fro (by libfaketime, which
@@ -103,7 +103,7 @@ func TestClockOfTheCollector(t *testing.T) {
 	cluster, err := database.StartCluster(t.Context(), folder(t)+"/data", true)
 	require.NoError(t, err)
 	defer cluster.Stop()
-	db, err := store.Open(t.Context(), cluster.URL)
+	db, err := assembly.Open(t.Context(), cluster.URL)
 	require.NoError(t, err)
 	defer db.Close()
 	spool := folder(t)

@@ -9,7 +9,7 @@ import (
 // Service takes lists of workloads and sets tags. It is safe for concurrent use.
 type Service struct {
 	*step.Base
-	Store     Store
+	Store
 	suggester suggester
 	reached   func(context.Context)
 }

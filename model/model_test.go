@@ -14,6 +14,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"lucidorchard/assembly"
 	"lucidorchard/core/decide"
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
@@ -22,16 +23,15 @@ import (
 	"lucidorchard/database/databasetest"
 	"lucidorchard/inventory"
 	"lucidorchard/model"
-	"lucidorchard/store"
 	"lucidorchard/traffic/rows"
 )
 
 func TestMain(m *testing.M) { databasetest.Main(m) }
 
 // keeping runs a keeper on a database of its own, and counts its models.
-func keeping(t *testing.T) (*model.Keeper, *store.Store, *atomic.Int64, string) {
+func keeping(t *testing.T) (*model.Keeper, *assembly.Store, *atomic.Int64, string) {
 	database := databasetest.Database(t)
-	db, err := store.Open(t.Context(), database)
+	db, err := assembly.Open(t.Context(), database)
 	require.NoError(t, err)
 	t.Cleanup(func() { db.Close() })
 	made := &atomic.Int64{}

@@ -9,6 +9,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"lucidorchard/assembly"
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/reach"
@@ -16,13 +17,12 @@ import (
 	"lucidorchard/inventory"
 	"lucidorchard/model"
 	"lucidorchard/releasing"
-	"lucidorchard/store"
 	"lucidorchard/traffic/rows"
 )
 
 // released has machines of two kinds, traffic between them, and a point that enforces since an hour
 // that nothing passes.
-func released(t *testing.T) (*model.Keeper, *store.Store) {
+func released(t *testing.T) (*model.Keeper, *assembly.Store) {
 	k, db, _, _ := keeping(t)
 	ctx := t.Context()
 	require.NoError(t, db.ImportWorkloads(ctx, "plan", nil, []estate.Workload{workload("a", "10.0.0.1", "live"), workload("b", "10.0.0.2", "trial"),

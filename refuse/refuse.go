@@ -22,6 +22,9 @@ type Problem struct {
 	// made on, and what stands there now.
 	Revision int
 	Was, Now string
+	// Of what cannot be meant: which part of the request it is, as in "query.q", and what
+	// stood there. Blank: the detail says it.
+	Where, Found string
 }
 
 func (p *Problem) Error() string { return p.Detail }

@@ -545,3 +545,16 @@ func (a *Service) Sides(ctx context.Context, m *model.Model) (func(workload int3
 	}
 	return func(w int32) string { return cover.side(w, state.Exempt) }, nil
 }
+
+// UnderRelease returns a view as a release judges it.
+func (a *Service) UnderRelease(ctx context.Context, v *reach.View, m *model.Model, no int) (*reach.View, error) {
+	r, err := a.ReleaseOf(ctx, no)
+	if err != nil || r.Revision == m.Head.No {
+		return v, err
+	}
+	compared, err := a.Models.View(ctx, m, v.From, v.To, r.Revision)
+	if err != nil {
+		return nil, err
+	}
+	return compared.Against, nil
+}

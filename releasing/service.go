@@ -13,8 +13,8 @@ import (
 // safe for concurrent use.
 type Service struct {
 	*step.Base
-	Store Store
-	uses  Uses
+	Store
+	uses Uses
 
 	ctx        context.Context
 	teller     plans.Teller

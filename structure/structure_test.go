@@ -18,66 +18,92 @@ import (
 
 const module = "lucidorchard/"
 
-// steps are what people do. Each has its use cases; sql/ keeps what is its own.
-var steps = []string{"traffic", "releasing", "watching"}
+// steps are what people do. Each has its use cases; rest/ answers over HTTP, sql/ keeps what is
+// its own.
+var steps = []string{"inventory", "grouping", "traffic", "drafting", "checking", "releasing", "watching", "auditing", "transfer"}
 
-// arrow is what a package and those below it may not depend on.
+// across are the tables that read what several steps keep, in one transaction, and write
+// nothing of it but what they restore.
+var across = []string{"model/sql", "auditing/sql", "transfer/sql"}
+
+// shared is the ground under the steps, the lower first: nothing of it knows a step.
+var shared = []string{"refuse", "database", "events", "disk", "jobs", "jobs/sql", "history", "history/sql", "settings", "model", "ledger",
+	"consequences", "imports", "step"}
+
+// arrow is what a package, with all that it depends on, may not know.
 type arrow struct {
-	from string // a package, or a folder with all packages in it if it ends with /
+	from string
 	not  []string
 	why  string
 }
 
+func under(folder string) (out []string) {
+	for _, s := range steps {
+		out = append(out, s+"/"+folder)
+	}
+	return out
+}
+
 func arrows() []arrow {
+	above := []string{"server", "answers", "assembly"}
+	useCases := slices.DeleteFunc(slices.Clone(steps), func(s string) bool { return s == "checking" })
 	out := []arrow{
-		{from: "core/", not: []string{"database", "net/http", "database/sql", "os/exec", "log/slog", "model", "store", "app", "api"},
-			why: "the computation knows no HTTP, SQL, files or logging"},
-		{from: "database", not: append([]string{"model", "store", "app", "api"}, steps...), why: "the database knows no table's meaning"},
-		{from: "model", not: append([]string{"store", "app", "api"}, steps...), why: "the model says itself what it needs of a store"},
-		{from: "ledger", not: []string{"store", "app", "api"}, why: "a filter is read from text and a model"},
-		{from: "jobs/", not: []string{"model", "store", "app", "api"}, why: "jobs do not know what the work is"},
-		{from: "events", not: []string{"model", "store", "app", "api"}, why: "events do not know what has changed"},
-		{from: "store", not: []string{"app", "api", "net/http/httptest"}, why: "tables know no use cases"},
-		{from: "app", not: []string{"api"}, why: "use cases know no HTTP"},
+		{"answers", slices.Concat(under("rest"), under("sql"), []string{"assembly"}), "what answers share knows no single step's answers"},
+		{"server", slices.Concat(useCases, under("rest"), under("sql"), []string{"answers", "assembly"}), "the server knows no step"},
+	}
+	for _, s := range shared {
+		out = append(out, arrow{s, slices.Concat(useCases, under("rest"), under("sql"), above), "shared ground knows no step"})
 	}
 	for _, s := range steps {
-		out = append(out, arrow{from: s, not: []string{"store", "app", "api"}, why: "a step says itself what it needs of a store"},
-			arrow{from: s + "/sql", not: []string{"store", "app", "api"}, why: "the tables of a step are its own"})
-		for _, other := range steps {
-			if other != s {
-				out = append(out, arrow{from: s + "/sql", not: []string{other + "/sql"}, why: "a step reaches another one's tables only through its use cases"})
-			}
+		others := func(folder string) []string {
+			return slices.DeleteFunc(under(folder), func(o string) bool { return o == s+"/"+folder })
+		}
+		if s != "checking" {
+			out = append(out, arrow{s, slices.Concat(under("rest"), under("sql"), above), "use cases know neither HTTP nor SQL"})
+		}
+		out = append(out, arrow{s + "/rest", slices.Concat(others("rest"), under("sql"), []string{"assembly"}),
+			"handlers reach the store only through use cases"})
+		if !slices.Contains(across, s+"/sql") {
+			out = append(out, arrow{s + "/sql", slices.Concat(others("sql"), under("rest"), above),
+				"a step reaches another one's tables only through its use cases"})
 		}
 	}
 	return out
 }
 
-func list(t *testing.T, args ...string) []string {
+func lines(t *testing.T, args ...string) []string {
 	cmd := exec.Command("go", append([]string{"list"}, args...)...)
 	cmd.Dir = ".."
 	out, err := cmd.Output()
 	require.NoError(t, err)
-	return strings.Fields(string(out))
+	return strings.Split(strings.TrimSpace(string(out)), "\n")
+}
+
+func list(t *testing.T, args ...string) []string {
+	return strings.Fields(strings.Join(lines(t, args...), "\n"))
 }
 
 func TestArrows(t *testing.T) {
 	all := list(t, "./...")
 	for _, a := range arrows() {
-		found := false
-		for _, p := range all {
-			path := strings.TrimPrefix(p, module)
-			if path != a.from && (!strings.HasSuffix(a.from, "/") || !strings.HasPrefix(path+"/", a.from)) {
-				continue
-			}
-			found = true
-			deps := list(t, "-deps", p)
-			for _, not := range a.not {
-				for _, d := range []string{not, module + not} {
-					assert.NotContains(t, deps, d, "%s: %s", path, a.why)
-				}
-			}
+		if !slices.Contains(all, module+a.from) {
+			assert.True(t, strings.HasSuffix(a.from, "/sql"), "there is no package %s", a.from) // not every step has tables
+			continue
 		}
-		assert.True(t, found, "there is no package %s", a.from)
+		deps := list(t, "-deps", "./"+a.from)
+		for _, not := range a.not {
+			assert.False(t, slices.Contains(deps, module+not), "%s depends on %s: %s", a.from, not, a.why)
+		}
+	}
+}
+
+// Only what starts the whole program knows how it is put together.
+func TestTheProgramIsPutTogetherInOnePlace(t *testing.T) {
+	for _, line := range lines(t, "-f", `{{.ImportPath}} {{join .Imports " "}}`, "./...") {
+		path, imports, _ := strings.Cut(strings.TrimPrefix(line, module), " ")
+		if slices.Contains(strings.Fields(imports), module+"assembly") {
+			assert.Contains(t, []string{"cmd/orchard", "demo", "assembly/assemblytest"}, path, "it imports assembly")
+		}
 	}
 }
 
@@ -90,14 +116,19 @@ func TestTheComputationStandsAlone(t *testing.T) {
 	}
 }
 
-// Use cases of a step speak to tables through an interface of their own.
+// Use cases speak to tables through an interface of their own, and handlers through use cases.
 func TestUseCasesNameNoTables(t *testing.T) {
+	libraries := []string{"database/sql", "github.com/jmoiron/sqlx", "github.com/jackc/pgx/v5"}
+	web := []string{"net/http", "github.com/danielgtaylor/huma/v2", "github.com/go-chi/chi/v5"}
 	for _, s := range steps {
-		p, err := build.ImportDir(filepath.Join("..", s), 0)
-		require.NoError(t, err)
-		for _, im := range p.Imports {
-			assert.NotContains(t, []string{"net/http", "database/sql", "github.com/jmoiron/sqlx", "github.com/jackc/pgx/v5"}, im, s)
-			assert.False(t, strings.HasSuffix(im, "/sql") && strings.HasPrefix(im, module), "%s imports %s", s, im)
+		for folder, not := range map[string][]string{s: slices.Concat(libraries, web), s + "/rest": libraries, s + "/sql": web} {
+			p, err := build.ImportDir(filepath.Join("..", folder), 0)
+			if err != nil || len(p.GoFiles) == 0 { // checking has no use cases beside the core's, grouping no tables
+				continue
+			}
+			for _, im := range p.Imports {
+				assert.NotContains(t, not, im, folder)
+			}
 		}
 	}
 }

@@ -6,7 +6,7 @@ import "lucidorchard/step"
 // concurrent use.
 type Service struct {
 	*step.Base
-	Store     Store
+	Store
 	collector Collector
 }
 

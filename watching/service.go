@@ -12,6 +12,7 @@ import (
 	"lucidorchard/core/flow"
 	"lucidorchard/core/prove"
 	"lucidorchard/core/reach"
+	"lucidorchard/core/watch"
 	"lucidorchard/events"
 	"lucidorchard/ledger"
 	"lucidorchard/model"
@@ -30,7 +31,7 @@ type InForce struct {
 
 // Options are what a Service needs. Nothing of it changes later.
 type Options struct {
-	Store  Store
+	Store
 	Models *model.Keeper
 	Events *events.Events
 	Author string // of what people say of matters
@@ -83,6 +84,10 @@ type Store interface {
 	KnownCallers(ctx context.Context, before time.Time) (Callers, error)
 	Silences(ctx context.Context, today time.Time) ([]Silence, error)
 	PutStanding(ctx context.Context, kinds []string, now []Matter, tell func(Matter) []Telling) (opened []Opening, changed bool, err error)
+	Matter(ctx context.Context, id string) (m Matter, days []MatterDay, log []MatterWord, found bool, err error)
+	MatterDays(ctx context.Context, since time.Time) (map[string][]MatterDay, error)
+	Matters(ctx context.Context, since time.Time) ([]Matter, error)
+	WatchHours(ctx context.Context, from, to flow.Hour) (map[flow.Hour]watch.Hour, error)
 	PutMatterState(ctx context.Context, ids []string, s MatterState) (int, error)
 	WatchedMembers(context.Context) (map[string]Members, error)
 	PutMembers(ctx context.Context, now []Members, matters []Matter, tell func(Matter) []Telling) ([]Opening, error)

@@ -21,8 +21,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"lucidorchard/api"
-	"lucidorchard/app"
+	"lucidorchard/assembly"
 	"lucidorchard/collect"
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
@@ -31,7 +30,6 @@ import (
 	"lucidorchard/demo"
 	"lucidorchard/disk"
 	"lucidorchard/model"
-	"lucidorchard/store"
 	"lucidorchard/traffic/rows"
 	"lucidorchard/web"
 )
@@ -123,7 +121,7 @@ func openapiCommand() *cobra.Command {
 		Args:   cobra.NoArgs,
 		Hidden: true,
 		RunE: func(*cobra.Command, []string) error {
-			s := api.New(app.New(context.Background(), app.Options{}), api.Options{})
+			s := assembly.Handler(assembly.New(context.Background(), assembly.Options{}), assembly.HandlerOptions{})
 			text, err := s.OpenAPI()
 			if err != nil {
 				return err
@@ -157,7 +155,7 @@ func serve(ctx context.Context, o serveOptions) error {
 			trusting)
 	}
 	folders := []disk.Folder{}
-	options := api.Options{Web: web.Dist, Trusting: trusting, Uploads: filepath.Join(o.data, "uploads")}
+	options := assembly.HandlerOptions{Web: web.Dist, Trusting: trusting, Uploads: filepath.Join(o.data, "uploads")}
 	if url == "" {
 		cluster, err := database.StartCluster(ctx, o.data, o.scratch)
 		if err != nil {
@@ -169,7 +167,7 @@ func serve(ctx context.Context, o serveOptions) error {
 		options.Cluster = cluster
 		folders = append(folders, disk.Folder{Name: "the database", Path: cluster.Dir})
 	}
-	db, err := store.Open(ctx, url)
+	db, err := assembly.Open(ctx, url)
 	if err != nil {
 		return unusable("%s", err)
 	}
@@ -214,7 +212,7 @@ func serve(ctx context.Context, o serveOptions) error {
 		}
 	})
 	defer stopCollecting()
-	uses := app.Options{Store: db, Author: o.author, Log: log, Collector: collector, Disk: room}
+	uses := assembly.Options{Store: db, Author: o.author, Log: log, Collector: collector, Disk: room}
 	if uses.Reach.Allow, err = prefixes("allow-receiver", o.receivers); err != nil {
 		return unusable("%s", err)
 	}
@@ -233,8 +231,8 @@ func serve(ctx context.Context, o serveOptions) error {
 		uses.Address = "http://" + listener.Addr().String()
 	}
 	uses.Here = hereURL(listener.Addr())
-	a := app.New(work, uses)
-	s := api.New(a, options)
+	a := assembly.New(work, uses)
+	s := assembly.Handler(a, options)
 	h := &http.Server{Handler: s, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
 		MaxHeaderBytes: 64 << 10, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn)}
 	fmt.Printf("Lucid Orchard is at http://%s\n", listener.Addr())
@@ -368,7 +366,7 @@ func prefixes(flag string, list []string) (out []netip.Prefix, err error) {
 
 // collecting starts the collector. A default address that something else uses is
 // left out with a warning; one that was chosen must be free.
-func collecting(ctx context.Context, db *store.Store, o serveOptions, room *disk.Watch,
+func collecting(ctx context.Context, db *assembly.Store, o serveOptions, room *disk.Watch,
 	log *slog.Logger) (*collect.Collector, error) {
 	l := o.listening
 	c := collect.Options{Store: db, Log: log, Spool: l.spool, Hold: l.hold, Disk: room}
@@ -416,7 +414,7 @@ func free(network, address string) error {
 }
 
 // loadDemo fills an empty database.
-func loadDemo(ctx context.Context, db *store.Store, scale int, log *slog.Logger) error {
+func loadDemo(ctx context.Context, db *assembly.Store, scale int, log *slog.Logger) error {
 	v, err := db.Versions(ctx)
 	if err != nil {
 		return err

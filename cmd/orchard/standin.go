@@ -15,7 +15,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"lucidorchard/app"
+	"lucidorchard/assembly"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/service"
 	"lucidorchard/demo"
@@ -147,7 +147,7 @@ func (s *standIn) lose(ctx context.Context, k *point.Memory, log *slog.Logger) {
 }
 
 // demoPoints makes the demo's points, or finds those of an earlier run.
-func demoPoints(ctx context.Context, a *app.App, data string) (map[string]string, error) {
+func demoPoints(ctx context.Context, a *assembly.App, data string) (map[string]string, error) {
 	file := filepath.Join(data, "stand-in.json")
 	tokens := map[string]string{}
 	raw, err := os.ReadFile(file)

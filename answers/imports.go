@@ -1,0 +1,73 @@
+package answers
+
+import (
+	"encoding/json"
+	"net/http"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"lucidorchard/imports"
+	"lucidorchard/jobs"
+	"lucidorchard/refuse"
+	"lucidorchard/server"
+)
+
+type ImportInput struct {
+	Source     string   `query:"source" default:"inventory" minLength:"1" maxLength:"100" doc:"Name of the inventory source"`
+	Form       string   `query:"form" doc:"How the file is written, as a JSON object; what it leaves open is as it was before, or as guessed"`
+	Complete   bool     `query:"complete" doc:"Of workloads: this is all that the source lists; what it listed before and is missing is retired"`
+	Directions bool     `query:"directions" doc:"Of flows: each row is one direction, as an exporter sees it; the two are joined"`
+	Carriers   bool     `query:"carriers" doc:"Of a capture: of a packet that carries another one, what carries it counts as well as what it carries"`
+	Name       string   `query:"name" doc:"Of flows: of the file, for records that name no observer"`
+	Accept     []string `query:"accept" enum:"port,time" doc:"Of flows: kinds of rows that are taken although they can hardly be meant"`
+	Preview    bool     `query:"preview" doc:"Only say what it would do"`
+	Confirm    int      `query:"confirm" minimum:"0" doc:"Of a complete list that lacks more than a tenth of what its source listed before: how many it lacks, as the preview says"`
+	server.Sent
+}
+
+func (in *ImportInput) Options() (imports.ImportOptions, error) {
+	o := imports.ImportOptions{Source: in.Source, Complete: in.Complete, Confirm: in.Confirm, Directions: in.Directions, Carriers: in.Carriers,
+		Name: in.Name, Accept: in.Accept}
+	if in.Form == "" {
+		return o, nil
+	}
+	d := json.NewDecoder(strings.NewReader(in.Form))
+	d.DisallowUnknownFields()
+	if err := d.Decode(&o.Form); err != nil {
+		return o, refuse.Invalid("form: found no form of a file: " + strings.TrimPrefix(err.Error(), "json: "))
+	}
+	return o, nil
+}
+
+// ImportAnswer is a preview, or the job that imports.
+type ImportAnswer struct {
+	Preview *imports.ImportReport `json:"preview,omitempty"`
+	Job     *jobs.Job             `json:"job,omitempty"`
+}
+
+// imported: it starts an import, or only says what that would do.
+func StartsImport(o *huma.Operation) {
+	server.Starts(o)
+	o.Responses["200"] = &huma.Response{Description: "A preview; nothing was stored"}
+}
+
+func ImportStarted(job jobs.Job, err error) (*server.Stored[ImportAnswer], error) {
+	if err != nil {
+		return nil, err
+	}
+	return &server.Stored[ImportAnswer]{Status: http.StatusAccepted, Location: server.JobPath(job.ID), Body: ImportAnswer{Job: &job}}, nil
+}
+
+// importedFile: it takes a file of workloads or traffic.
+func TakesImport(o *huma.Operation) {
+	server.TakesFile("text/csv", "application/x-ndjson", "application/octet-stream")(o)
+}
+
+// preview answers with what an import would do.
+func ImportPreview(report imports.ImportReport, err error) (*server.Stored[ImportAnswer], error) {
+	if err != nil {
+		return nil, err
+	}
+	return &server.Stored[ImportAnswer]{Status: http.StatusOK, Body: ImportAnswer{Preview: &report}}, nil
+}

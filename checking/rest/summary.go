@@ -1,0 +1,86 @@
+package rest
+
+import (
+	"context"
+
+	"lucidorchard/answers"
+	"lucidorchard/core/decide"
+	"lucidorchard/core/reach"
+	"lucidorchard/drafting"
+	"lucidorchard/history"
+	"lucidorchard/server"
+)
+
+// Summary is the one fact of each step of the work, and what needs attention.
+type Summary struct {
+	Estate        string  `json:"estate"`
+	Author        string  `json:"author"`
+	Workloads     int     `json:"workloads"`
+	LackKey       string  `json:"lackKey,omitempty" doc:"The structural tag that most workloads lack"`
+	Lack          int     `json:"lack"`
+	Groups        int     `json:"groups"`
+	Undecided     int     `json:"undecided" doc:"Groups with undecided members"`
+	Conversations int     `json:"conversations"`
+	Rules         int     `json:"rules"`
+	Decided       float64 `json:"decided" doc:"Share of the conversations that some rule decides"`
+	Uncovered     int     `json:"uncovered"`
+	Revision      int     `json:"revision"`
+
+	Undo      *history.Change `json:"undo,omitempty"`
+	Redo      *history.Change `json:"redo,omitempty"`
+	Proposals int             `json:"proposals" doc:"Of the newest derivation, those that are still to be judged"`
+}
+
+// summaryAPI answers about the fact of each step, and what is wrong.
+type Summaries struct {
+	*answers.Desk
+	*drafting.Service
+	Estate string
+}
+
+func (s *Summaries) Routes(r server.Routes) {
+	server.Get(r, "read-summary", "/summary", "What there is, in numbers", s.summary)
+}
+
+func (s *Summaries) summary(ctx context.Context, in *struct{ answers.Window }) (*server.Body[Summary], error) {
+	v, snap, err := s.View(ctx, in.Window)
+	if err != nil {
+		return nil, err
+	}
+	out := Summary{Estate: s.Estate, Author: s.Author, Groups: len(snap.Policy.GroupOrder), Conversations: v.Len(),
+		Rules: len(snap.Policy.Rules), Revision: snap.Head.No}
+	lacks := map[string]int{}
+	for _, w := range snap.Estate.All() {
+		if !w.Retired.IsZero() {
+			continue
+		}
+		out.Workloads++
+		for _, k := range snap.Structural {
+			if _, ok := w.Tag(k); !ok {
+				lacks[k]++
+			}
+		}
+	}
+	for _, n := range snap.Counts() {
+		if n.Undecided > 0 {
+			out.Undecided++
+		}
+	}
+	for _, k := range snap.Structural {
+		if lacks[k] > out.Lack {
+			out.LackKey, out.Lack = k, lacks[k]
+		}
+	}
+	if out.Undo, out.Redo, err = s.Undoable(ctx); err != nil {
+		return nil, err
+	}
+	if out.Proposals, err = s.Waiting(ctx, snap); err != nil {
+		return nil, err
+	}
+	t := v.Totals(reach.Query{Count: answers.LiveStore})
+	out.Uncovered = t.Conversations[decide.Uncovered]
+	if n := t.Conversations.Sum(); n > 0 {
+		out.Decided = 1 - float64(out.Uncovered)/float64(n)
+	}
+	return server.OK(out), nil
+}

@@ -1,0 +1,67 @@
+package rest
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"lucidorchard/answers"
+	"lucidorchard/core/derive"
+	"lucidorchard/core/plural"
+	"lucidorchard/server"
+)
+
+// StarterList is what a policy can begin with.
+type StarterList struct {
+	Revision int              `json:"revision"`
+	Total    int              `json:"total"`
+	Starters []derive.Starter `json:"starters" doc:"Environments first, then groups, guardrails and assertions"`
+}
+
+// startersAPI answers about statements to begin a policy with.
+type Starters struct {
+	*answers.Desk
+	*answers.Editor
+}
+
+func (s *Starters) Routes(r server.Routes) {
+	server.Get(r, "list-starters", "/starters",
+		"Groups, guardrails and assertions that a policy can begin with, and does not have",
+		s.list)
+	server.Post(r, "take-starters", "/starters", "Add starters to the draft, with the groups that they need", s.take, server.MakesRevision)
+}
+
+func (s *Starters) list(ctx context.Context, in *struct{ server.All }) (*server.Body[StarterList], error) {
+	snap, err := s.Snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	all := derive.Starters(snap.Estate, snap.Policy)
+	return server.OK(StarterList{snap.Head.No, len(all), server.Cut(ctx, all, in.All).Body}), nil
+}
+
+func (s *Starters) take(ctx context.Context, in *struct {
+	answers.Window
+	DryRun bool `query:"dryRun" doc:"Only say what it would do"`
+	Body   struct {
+		Revision int      `json:"revision" doc:"The revision in which they were looked at"`
+		IDs      []string `json:"ids" minItems:"1" maxItems:"10000"`
+	}
+}) (*server.Stored[answers.EditOut], error) {
+	v, snap, err := s.View(ctx, in.Window)
+	if err != nil {
+		return nil, err
+	}
+	if in.Body.Revision != snap.Head.No {
+		return nil, huma.Error409Conflict("somebody has changed the policy since; nothing was changed. Look at what it " +
+			"lacks now")
+	}
+	text, bad := derive.Begin(snap.Head.Text, derive.Starters(snap.Estate, snap.Policy),
+		in.Body.IDs)
+	if bad != nil {
+		return answers.Unedited(snap, bad, in.DryRun)
+	}
+	words := fmt.Sprintf("Begin with %s", plural.Of(len(in.Body.IDs), "statement", "statements"))
+	return s.Edited(ctx, v, snap, text, words, in.DryRun)
+}

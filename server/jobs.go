@@ -1,0 +1,59 @@
+package server
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"lucidorchard/database"
+	"lucidorchard/jobs"
+)
+
+// jobsAPI answers about jobs and live events.
+type jobsAPI struct {
+	*Kit
+}
+
+func (s *jobsAPI) Routes(r Routes) {
+	Get(r, "list-jobs", "/jobs", "Long work, the newest first; without results", s.listJobs)
+	Get(r, "read-job", "/jobs/{id}", "One piece of long work, with its result", s.oneJob, CanBeMissing)
+	r.Stream("/events", s.serveEvents)
+	Remove(r, "cancel-job", "/jobs/{id}", "Stop long work", s.cancelJob, CanBeMissing)
+}
+
+func (s *jobsAPI) listJobs(ctx context.Context, in *struct{ All }) (*List[jobs.Job], error) {
+	all, err := s.Store.Jobs(ctx, 50)
+	if err != nil {
+		return nil, err
+	}
+	for i := range all {
+		all[i] = s.Runner.Live(all[i])
+		all[i].Result = nil
+	}
+	return Cut(ctx, all, in.All), nil
+}
+
+// jobPath is where a job can be asked about.
+func JobPath(id int64) string { return fmt.Sprintf("%s/jobs/%d", Version, id) }
+
+type jobID struct {
+	ID int64 `path:"id"`
+}
+
+func (s *jobsAPI) oneJob(ctx context.Context, in *jobID) (*Body[jobs.Job], error) {
+	j, err := s.Store.Job(ctx, in.ID)
+	if errors.Is(err, database.ErrNone) {
+		return nil, huma.Error404NotFound(fmt.Sprintf("there is no job %d", in.ID))
+	}
+	if err != nil {
+		return nil, err
+	}
+	return OK(s.Runner.Live(j)), nil
+}
+
+func (s *jobsAPI) cancelJob(ctx context.Context, in *jobID) (*Body[jobs.Job], error) {
+	s.Runner.Cancel(in.ID)
+	return s.oneJob(ctx, in)
+}

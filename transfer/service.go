@@ -1,0 +1,92 @@
+package transfer
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+
+	"lucidorchard/core/estate"
+	"lucidorchard/core/policy"
+	"lucidorchard/imports"
+	"lucidorchard/ingest"
+	"lucidorchard/jobs"
+	"lucidorchard/model"
+	"lucidorchard/refuse"
+	"lucidorchard/step"
+	"lucidorchard/traffic"
+)
+
+// Service exports and restores. It is safe for concurrent use.
+type Service struct {
+	*step.Base
+	Store
+}
+
+// Store reads and writes whole estates. Its methods are safe for concurrent use.
+type Store interface {
+	// Export writes the whole estate but for its conversations, as of one instant.
+	Export(ctx context.Context, w io.Writer) error
+	// Empty reports whether there are neither workloads nor a policy.
+	Empty(ctx context.Context) (bool, error)
+	// Restore puts back what Export wrote, whole or not at all; sound may refuse it.
+	Restore(ctx context.Context, open func() (io.ReadCloser, error), progress func(lines int),
+		sound func(*model.State, map[string]json.RawMessage) error) (lines int, err error)
+}
+
+// New returns a Service.
+func New(base *step.Base, s Store) *Service { return &Service{base, s} }
+
+// Restored says how much was put back.
+type Restored struct {
+	Lines int `json:"lines"`
+}
+
+// RestoreFile starts to put an export back, and closes the file when that has ended.
+func (a *Service) RestoreFile(ctx context.Context, file *imports.File) (jobs.Job, error) {
+	job, err := a.StartStoring(ctx, "restore-estate", "Restore an export",
+		func(ctx context.Context, progress func(float64, string)) (any, error) {
+			defer file.Close()
+			lines, err := a.Restore(ctx, func() (io.ReadCloser, error) { return file.Open() },
+				func(n int) { progress(0.5, fmt.Sprintf("%d lines", n)) }, soundState)
+			var bad *LineError
+			if errors.As(err, &bad) {
+				return nil, refuse.Invalid("the export cannot be used, nothing was stored: " + bad.Error())
+			}
+			if err != nil {
+				return nil, err
+			}
+			a.Models.Nudge()
+			return Restored{lines}, nil
+		})
+	if err != nil {
+		file.Close()
+	}
+	return job, err
+}
+
+// soundState refuses a state that answers could not be made from.
+func soundState(st *model.State, settings map[string]json.RawMessage) error {
+	for name, to := range map[string]any{"structural": &[]string{}, "retention": &traffic.Retention{},
+		"flow form": &ingest.Form{}} {
+		if raw := settings[name]; raw != nil {
+			if err := json.Unmarshal(raw, to); err != nil {
+				return fmt.Errorf("what the file holds cannot be read again: the setting %s: %w", name, err)
+			}
+		}
+	}
+	if _, conflicts := estate.New(st.Workloads); len(conflicts) > 0 {
+		return fmt.Errorf("found leases that conflict: %w", conflicts[0])
+	}
+	if st.Head == nil { // workloads alone
+		return nil
+	}
+	if _, errs := policy.Parse(st.Head.Text); len(errs) > 0 {
+		return fmt.Errorf("found a policy with an error, in its line %d: %s", errs[0].Line, errs[0].Message)
+	}
+	if n := len(policy.Lines(st.Head.Text)); n != len(st.Head.Blame) {
+		return fmt.Errorf("found a policy of %d lines, and who wrote %d lines of it", n, len(st.Head.Blame))
+	}
+	return nil
+}
