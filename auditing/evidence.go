@@ -43,8 +43,8 @@ type EvidenceSchedule struct {
 	Last    *time.Time `db:"last" json:"last,omitempty" doc:"The start of the newest period that it made"`
 }
 
-// EvidenceMade is the result of a job that makes evidence.
-type EvidenceMade struct {
+// evidenceMade is the result of a job that makes evidence.
+type evidenceMade struct {
 	Evidence int64 `json:"evidence" doc:"Its number"`
 }
 
@@ -73,7 +73,7 @@ func (a *Service) MakeEvidence(ctx context.Context, m *model.Model, promise stri
 	c := evidence.Case{Promise: promise, From: from, To: to, Made: now, By: a.Author}
 	return a.StartStoring(ctx, "evidence", "Evidence for "+promise, func(ctx context.Context, progress func(float64, string)) (any, error) {
 		id, err := a.makeEvidence(ctx, &c, nil, progress)
-		return EvidenceMade{id}, err
+		return evidenceMade{id}, err
 	})
 }
 

@@ -19,15 +19,15 @@ type clock struct {
 	base  flow.Micros  // the time of day at the start
 	ahead atomic.Int64 // microseconds by which the time of day has left the other
 	jumps atomic.Int64
-	last  atomic.Pointer[Jump]
+	last  atomic.Pointer[jump]
 
 	mu        sync.Mutex
 	lead      flow.Micros // what to add to now for the time of day that exporters agreed with
 	confirmed flow.Micros // now, when one last did; 0: none yet
 }
 
-// Jump is a change of the time of day that is no passing of time.
-type Jump struct {
+// jump is a change of the time of day that is no passing of time.
+type jump struct {
 	At      time.Time `json:"at" doc:"The time of day after it"`
 	Seconds float64   `json:"seconds" doc:"By how much; below 0: it was set back"`
 }
@@ -81,7 +81,7 @@ func (c *clock) arrived(at instant, exported flow.Micros) flow.Micros {
 }
 
 // look notes a jump; it gives it once.
-func (c *clock) look() *Jump {
+func (c *clock) look() *jump {
 	ahead := c.day() - c.now()
 	by := ahead - flow.Micros(c.ahead.Load())
 	if by < jumpLeast && by > -jumpLeast {
@@ -89,7 +89,7 @@ func (c *clock) look() *Jump {
 	}
 	c.ahead.Store(int64(ahead))
 	c.jumps.Add(1)
-	j := &Jump{c.wall(), float64(by) / 1e6}
+	j := &jump{c.wall(), float64(by) / 1e6}
 	c.last.Store(j)
 	return j
 }

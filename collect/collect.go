@@ -31,8 +31,8 @@ import (
 	"lucidorchard/traffic/rows"
 )
 
-// Store takes what was collected. Its methods are safe for concurrent use.
-type Store interface {
+// store takes what was collected. Its methods are safe for concurrent use.
+type store interface {
 	// AddEncoded stores a batch, once: a batch with an id that is known is not stored again.
 	AddEncoded(context.Context, *rows.Encoded) (traffic.Added, error)
 	// KeepRefused keeps a batch that the database refuses for what it holds.
@@ -43,7 +43,7 @@ type Store interface {
 
 // Options are what a collector needs.
 type Options struct {
-	Store Store
+	Store store
 	Name  string         // of this collector among those of the database; blank: one that is kept in the spool
 	UDP   []string       // addresses to listen on, for any of the protocols
 	TCP   []string       // addresses to listen on, for IPFIX

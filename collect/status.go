@@ -37,7 +37,7 @@ type Status struct {
 	StoreMillis int64            `json:"storeMillis" doc:"What the last batch took to store"`
 	SetAside    int64            `json:"setAside" doc:"Batches that the database refused for what they hold"`
 	Jumps       int64            `json:"jumps" doc:"How often the clock of its machine was set since the start"`
-	Jump        *Jump            `json:"jump,omitempty" doc:"The last time"`
+	Jump        *jump            `json:"jump,omitempty" doc:"The last time"`
 }
 
 // saved is what survives the program.

@@ -16,8 +16,8 @@ import (
 	"lucidorchard/model"
 )
 
-// VerdictChange counts conversations that go from one verdict to another.
-type VerdictChange struct {
+// verdictChange counts conversations that go from one verdict to another.
+type verdictChange struct {
 	Before   string   `json:"before" enum:"permit,reject,uncovered"`
 	After    string   `json:"after" enum:"permit,reject,uncovered"`
 	Count    int      `json:"count"`
@@ -55,7 +55,7 @@ type AssertChange struct {
 
 // Consequences is what a change does.
 type Consequences struct {
-	Conversations []VerdictChange `json:"conversations"`
+	Conversations []verdictChange `json:"conversations"`
 	Changed       int             `json:"changed" doc:"Conversations that change verdict"`
 	Groups        []GroupChange   `json:"groups" doc:"Those that change most, at most 1,000"`
 	GroupCount    int             `json:"groupCount" doc:"How many groups change"`
@@ -92,7 +92,7 @@ func Affordable(m *model.Model, text string) error {
 // ConsequencesOf says what an update of the draft or the estate changes.
 func ConsequencesOf(before *reach.View, snap *model.Model, change *model.After) Consequences {
 	u := change.Update
-	out := Consequences{Conversations: []VerdictChange{}, Asserts: []AssertChange{},
+	out := Consequences{Conversations: []verdictChange{}, Asserts: []AssertChange{},
 		Probes: probeChanges(snap, u), Doubts: []string{}}
 	out.Groups = groupChanges(u)
 	out.GroupCount = len(out.Groups)
@@ -100,13 +100,13 @@ func ConsequencesOf(before *reach.View, snap *model.Model, change *model.After) 
 	if said := prove.Doubts(u.Before.Policy, u.After); said != nil {
 		out.Doubts = said
 	}
-	byPair := map[[2]decide.Verdict]*VerdictChange{}
+	byPair := map[[2]decide.Verdict]*verdictChange{}
 	for _, ch := range before.Changes(change.View(before)) {
 		out.Changed++
 		k := [2]decide.Verdict{ch.Before, ch.After}
 		vc := byPair[k]
 		if vc == nil {
-			vc = &VerdictChange{Before: k[0].String(), After: k[1].String(), Rules: []int{}}
+			vc = &verdictChange{Before: k[0].String(), After: k[1].String(), Rules: []int{}}
 			byPair[k] = vc
 		}
 		vc.Count++

@@ -15,10 +15,10 @@ import (
 	"lucidorchard/core/flow"
 )
 
-// RowsOut writes rows in the binary format of COPY (PostgreSQL documentation,
+// rowsOut writes rows in the binary format of COPY (PostgreSQL documentation,
 // COPY, Binary Format): conversations come by the million, and pgx makes an
 // interface value of each cell.
-type RowsOut struct {
+type rowsOut struct {
 	b       []byte
 	columns int16
 }
@@ -30,39 +30,39 @@ var CopyHeader = []byte("PGCOPY\n\xff\r\n\x00\x00\x00\x00\x00\x00\x00\x00\x00")
 const sinceY2K = 946_684_800_000_000
 
 // NewRowsOut returns a writer for about so many rows of so many columns.
-func NewRowsOut(columns, rows int) *RowsOut {
-	return &RowsOut{append(make([]byte, 0, 20+rows*columns*12), CopyHeader...), int16(columns)}
+func NewRowsOut(columns, rows int) *rowsOut {
+	return &rowsOut{append(make([]byte, 0, 20+rows*columns*12), CopyHeader...), int16(columns)}
 }
 
 // Row begins a row. Its cells follow, one call for each column.
-func (r *RowsOut) Row() { r.b = binary.BigEndian.AppendUint16(r.b, uint16(r.columns)) }
+func (r *rowsOut) Row() { r.b = binary.BigEndian.AppendUint16(r.b, uint16(r.columns)) }
 
 // Int2 writes a smallint.
-func (r *RowsOut) Int2(n int16) {
+func (r *rowsOut) Int2(n int16) {
 	r.b = binary.BigEndian.AppendUint16(binary.BigEndian.AppendUint32(r.b, 2), uint16(n))
 }
 
 // Int4 writes an integer.
-func (r *RowsOut) Int4(n int32) {
+func (r *rowsOut) Int4(n int32) {
 	r.b = binary.BigEndian.AppendUint32(binary.BigEndian.AppendUint32(r.b, 4), uint32(n))
 }
 
 // Int8 writes a bigint.
-func (r *RowsOut) Int8(n int64) {
+func (r *rowsOut) Int8(n int64) {
 	r.b = binary.BigEndian.AppendUint64(binary.BigEndian.AppendUint32(r.b, 8), uint64(n))
 }
 
 // Time writes a timestamptz.
-func (r *RowsOut) Time(t flow.Micros) { r.Int8(int64(t) - sinceY2K) }
+func (r *rowsOut) Time(t flow.Micros) { r.Int8(int64(t) - sinceY2K) }
 
 // Text writes a text.
-func (r *RowsOut) Text(s string) {
+func (r *rowsOut) Text(s string) {
 	r.b = append(binary.BigEndian.AppendUint32(r.b, uint32(len(s))), s...)
 }
 
 // Inet writes a host address: family (2 or 3), prefix length, not a network,
 // octets.
-func (r *RowsOut) Inet(a netip.Addr) {
+func (r *rowsOut) Inet(a netip.Addr) {
 	if a.Is4() {
 		x := a.As4()
 		r.b = append(append(binary.BigEndian.AppendUint32(r.b, 8), 2, 32, 0, 4), x[:]...)
@@ -73,7 +73,7 @@ func (r *RowsOut) Inet(a netip.Addr) {
 }
 
 // End returns all rows, as CopyTo takes them.
-func (r *RowsOut) End() []byte { return append(r.b, 0xff, 0xff) }
+func (r *rowsOut) End() []byte { return append(r.b, 0xff, 0xff) }
 
 // RowsIn reads rows that COPY writes in its binary format.
 type RowsIn struct {

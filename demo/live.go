@@ -18,9 +18,9 @@ import (
 	"lucidorchard/ingest/wire"
 )
 
-// Sender sends what the company's machines do now, as two of its switches would:
+// sender sends what the company's machines do now, as two of its switches would:
 // over IPFIX, both directions of each connection, some of them seen by both.
-type Sender struct {
+type sender struct {
 	Workloads int
 	// Passes says whether the enforcement points in the way of a connection let it
 	// through; nil: all do.
@@ -30,13 +30,13 @@ type Sender struct {
 }
 
 // NewSender makes one for a company of about so many workloads.
-func NewSender(workloads int) *Sender { return &Sender{Workloads: workloads} }
+func NewSender(workloads int) *sender { return &sender{Workloads: workloads} }
 
 // perSecond is how many connections are sent for each of a hundred workloads.
 const perSecond = 3
 
 // Start sends to a UDP address until Stop.
-func (s *Sender) Start(to string) error {
+func (s *sender) Start(to string) error {
 	conns := make([]net.Conn, 2)
 	for i := range conns {
 		c, err := net.Dial("udp", to)
@@ -59,7 +59,7 @@ func (s *Sender) Start(to string) error {
 }
 
 // Stop ends it.
-func (s *Sender) Stop() {
+func (s *sender) Stop() {
 	if s.stop != nil {
 		s.stop()
 		s.group.Wait()
@@ -85,7 +85,7 @@ func Habits(workloads int, now time.Time) (usual, odd []flow.Record) {
 	return slices.Clone(c.Records[first:]), odd
 }
 
-func (s *Sender) run(ctx context.Context, conns []net.Conn) {
+func (s *sender) run(ctx context.Context, conns []net.Conn) {
 	r := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 11))
 	habits, odd := Habits(s.Workloads, time.Now())
 	if len(habits) == 0 {

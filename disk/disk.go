@@ -61,7 +61,7 @@ func New(reserve int64, folders ...Folder) *Watch {
 	for _, f := range folders {
 		w.states = append(w.states, State{Folder: f, Resume: 2 * reserve})
 	}
-	w.Look()
+	w.look()
 	return w
 }
 
@@ -74,13 +74,13 @@ func (w *Watch) Run(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case <-tick.C:
-			w.Look()
+			w.look()
 		}
 	}
 }
 
-// Look reads how much room there is.
-func (w *Watch) Look() {
+// look reads how much room there is.
+func (w *Watch) look() {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	changed := false

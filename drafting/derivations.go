@@ -65,7 +65,7 @@ type Proposal struct {
 	Why           string   `json:"why" doc:"This width: who takes part, on how many days"`
 	Alone         string   `json:"alone,omitempty" doc:"Why it has to be looked at by itself; it is taken with no others"`
 	Shape         string   `json:"shape,omitempty" doc:"The same for proposals that say the same of other applications"`
-	Callers       []Caller `json:"callers" doc:"The busiest, at most 8"`
+	Callers       []caller `json:"callers" doc:"The busiest, at most 8"`
 	CallerCount   int      `json:"callerCount"`
 	Spark         []int    `json:"spark"`
 	Barred        bool     `json:"barred" doc:"It lets far more in than was seen, and can only be narrowed"`
@@ -86,8 +86,8 @@ type Choice struct {
 	Open          int    `json:"open" doc:"Of those, how many no rule of the draft decides yet"`
 }
 
-// Caller is a client of a proposal.
-type Caller struct {
+// caller is a client of a proposal.
+type caller struct {
 	Name          string `json:"name"`
 	Label         string `json:"label"`
 	Conversations int    `json:"conversations"`
@@ -95,15 +95,15 @@ type Caller struct {
 	Days          int    `json:"days"`
 }
 
-// PathPoint is the proposals at one balance.
-type PathPoint struct {
+// pathPoint is the proposals at one balance.
+type pathPoint struct {
 	derive.CurvePoint
 	IDs   []int64       `json:"ids" doc:"Of its proposals, in order"`
 	Parts *derive.Parts `json:"parts,omitempty" doc:"All conversations of the derivation, each in one part; without it, an earlier version derived"`
 }
 
-// GoneRule is a rule that nothing in the window needed.
-type GoneRule struct {
+// goneRule is a rule that nothing in the window needed.
+type goneRule struct {
 	Line     int    `json:"line"`
 	Sentence string `json:"sentence"`
 	Note     string `json:"note,omitempty"`
@@ -114,27 +114,27 @@ type Aside struct {
 	Reason        string `json:"reason"`
 	Words         string `json:"words"`
 	Conversations int    `json:"conversations" doc:"Those that no rule of the draft decides yet"`
-	Examples      []Talk `json:"examples" doc:"At most 50"`
+	Examples      []talk `json:"examples" doc:"At most 50"`
 }
 
-// NamedTag is a tag that proposals stand on and that a workload lacks, or misspells.
-type NamedTag struct {
+// namedTag is a tag that proposals stand on and that a workload lacks, or misspells.
+type namedTag struct {
 	derive.MissingTag
 	Name string `json:"name" doc:"The workload's"`
 }
 
-// Talk names a conversation.
-type Talk struct {
-	Client  TalkEnd `json:"client"`
-	Server  TalkEnd `json:"server"`
+// talk names a conversation.
+type talk struct {
+	Client  talkEnd `json:"client"`
+	Server  talkEnd `json:"server"`
 	Service string  `json:"service"`
 	First   string  `json:"first"`
 	Signs   string  `json:"signs,omitempty" doc:"What speaks against it"`
 	Number  int     `json:"number" doc:"Of the conversation, among those of the derivation"`
 }
 
-// TalkEnd is one end of a conversation.
-type TalkEnd struct {
+// talkEnd is one end of a conversation.
+type talkEnd struct {
 	Addr string `json:"addr"`
 	Name string `json:"name"`
 }
@@ -150,10 +150,10 @@ type Derived struct {
 	Scope      string      `json:"scope,omitempty" doc:"What it was limited to: the group or area"`
 	From       string      `json:"from"`
 	To         string      `json:"to"`
-	Path       []PathPoint `json:"path" doc:"The proposals of each balance"`
-	Gone       []GoneRule  `json:"gone" doc:"Rules of the draft that nothing in the window needed"`
+	Path       []pathPoint `json:"path" doc:"The proposals of each balance"`
+	Gone       []goneRule  `json:"gone" doc:"Rules of the draft that nothing in the window needed"`
 	Aside      []Aside     `json:"aside"`
-	Tags       []NamedTag  `json:"tags" doc:"Worth setting, that which settles most first"`
+	Tags       []namedTag  `json:"tags" doc:"Worth setting, that which settles most first"`
 	Proposals  []Proposal  `json:"-"` // of all balances, each once; then those that are barred
 }
 
@@ -164,8 +164,8 @@ type DeriveScope struct {
 	Area  string // or of an area: the same for its group
 }
 
-// DerivationMade is the result of a job that derives.
-type DerivationMade struct {
+// derivationMade is the result of a job that derives.
+type derivationMade struct {
 	Derivation int64 `json:"derivation"`
 	Proposals  int   `json:"proposals"`
 }
@@ -239,7 +239,7 @@ func derived(ctx context.Context, v *reach.View, m *model.Model, balance float64
 	out := &madeDerivation{Derived: Derived{
 		Revision: m.Head.No, Balance: balance, Considered: result.Considered, Covered: result.Covered,
 		From: v.From.Start().String(), To: v.To.Start().String(),
-		Path: []PathPoint{}, Gone: []GoneRule{}, Aside: []Aside{}, Tags: []NamedTag{}, Proposals: []Proposal{},
+		Path: []pathPoint{}, Gone: []goneRule{}, Aside: []Aside{}, Tags: []namedTag{}, Proposals: []Proposal{},
 	}}
 	number := make([]int, len(convs)) // in out.seen
 	for i := range convs {
@@ -263,7 +263,7 @@ func derived(ctx context.Context, v *reach.View, m *model.Model, balance float64
 	}
 	known := map[[2]any]int64{} // by rule and evidence: at another balance one rule may have more behind it
 	for _, at := range result.Path {
-		point := PathPoint{CurvePoint: at.CurvePoint, IDs: []int64{}}
+		point := pathPoint{CurvePoint: at.CurvePoint, IDs: []int64{}}
 		for i := range at.Proposals {
 			p := &at.Proposals[i]
 			k := [2]any{p.Rule.Sentence(), len(p.Conversations)}
@@ -281,7 +281,7 @@ func derived(ctx context.Context, v *reach.View, m *model.Model, balance float64
 	if group == "" {
 		for _, i := range derive.Gone(input) {
 			r := m.Policy.Rules[i]
-			out.Gone = append(out.Gone, GoneRule{r.Line, r.Sentence(), r.Note})
+			out.Gone = append(out.Gone, goneRule{r.Line, r.Sentence(), r.Note})
 		}
 	}
 	for reason, x := range result.Aside {
@@ -292,17 +292,17 @@ func derived(ctx context.Context, v *reach.View, m *model.Model, balance float64
 				Point: c.Point})
 		}
 		o := Aside{Reason: string(x.Reason), Words: x.Reason.Words(), Conversations: len(x.Conversations),
-			Examples: []Talk{}}
+			Examples: []talk{}}
 		for n, i := range x.Conversations[:min(50, len(x.Conversations))] {
 			c := v.At(i)
-			o.Examples = append(o.Examples, Talk{TalkEnd{c.Client.Addr.String(), v.Name(c.Client)},
-				TalkEnd{c.Server.Addr.String(), v.Name(c.Server)}, c.Point.String(), c.First.String(), x.Signs[n], number[i]})
+			o.Examples = append(o.Examples, talk{talkEnd{c.Client.Addr.String(), v.Name(c.Client)},
+				talkEnd{c.Server.Addr.String(), v.Name(c.Server)}, c.Point.String(), c.First.String(), x.Signs[n], number[i]})
 		}
 		out.Aside = append(out.Aside, o)
 	}
 	for _, t := range result.Tags {
 		if i, ok := m.Estate.ByID(t.Workload); ok {
-			out.Tags = append(out.Tags, NamedTag{t, m.Estate.Workload(i).Label()})
+			out.Tags = append(out.Tags, namedTag{t, m.Estate.Workload(i).Label()})
 		}
 	}
 	return out
@@ -337,7 +337,7 @@ func proposalOf(v *reach.View, convs []derive.Conversation, p *derive.Proposal) 
 		Key: p.Rule.Sentence(), Groups: []string{}, Conversations: len(p.Conversations), Pairs: p.Pairs,
 		Opened: p.Opened, Fill: p.Fill(),
 		Connections: p.Connections, Days: p.Days, First: p.First.String(), Last: p.Last.String(),
-		Warnings: append([]string{}, p.Warnings...), Why: p.Why, Alone: p.Alone, Shape: p.Shape, Callers: []Caller{}, Spark: make([]int, 24),
+		Warnings: append([]string{}, p.Warnings...), Why: p.Why, Alone: p.Alone, Shape: p.Shape, Callers: []caller{}, Spark: make([]int, 24),
 		Choices: []Choice{}, Own: len(p.Narrower),
 	}
 	for _, g := range p.Groups {
@@ -361,7 +361,7 @@ func proposalOf(v *reach.View, convs []derive.Conversation, p *derive.Proposal) 
 			k = len(out.Callers)
 			index[name] = k
 			client, _ := v.Labels(i)
-			out.Callers = append(out.Callers, Caller{Name: name, Label: client.Text})
+			out.Callers = append(out.Callers, caller{Name: name, Label: client.Text})
 			days[name] = new(derive.Days)
 		}
 		out.Callers[k].Conversations++
@@ -371,28 +371,28 @@ func proposalOf(v *reach.View, convs []derive.Conversation, p *derive.Proposal) 
 		v.Spread(i, out.Spark)
 	}
 	out.CallerCount = len(out.Callers)
-	slices.SortStableFunc(out.Callers, func(a, b Caller) int { return cmp.Compare(b.Connections, a.Connections) })
+	slices.SortStableFunc(out.Callers, func(a, b caller) int { return cmp.Compare(b.Connections, a.Connections) })
 	out.Callers = out.Callers[:min(8, len(out.Callers))]
 	return out
 }
 
 // keepDerivation stores a derivation and its proposals.
-func (a *Service) keepDerivation(ctx context.Context, d *madeDerivation) (DerivationMade, error) {
+func (a *Service) keepDerivation(ctx context.Context, d *madeDerivation) (derivationMade, error) {
 	rows := make([]KeptProposal, len(d.Proposals))
 	for i, p := range d.Proposals {
 		raw, err := json.Marshal(p)
 		if err != nil {
-			return DerivationMade{}, err
+			return derivationMade{}, err
 		}
 		seen, err := packed(d.behind[i])
 		if err != nil {
-			return DerivationMade{}, err
+			return derivationMade{}, err
 		}
 		rows[i] = KeptProposal{Rule: p.Key, Body: raw, Seen: seen}
 	}
 	seen, err := packed(d.seen)
 	if err != nil {
-		return DerivationMade{}, err
+		return derivationMade{}, err
 	}
 	id, err := a.Store.AddDerivation(ctx, Derivation{Revision: d.Revision, Seen: seen}, rows, d.aside,
 		func(ids []int64) (json.RawMessage, error) {
@@ -403,7 +403,7 @@ func (a *Service) keepDerivation(ctx context.Context, d *madeDerivation) (Deriva
 			}
 			return json.Marshal(d.Derived)
 		})
-	return DerivationMade{id, len(d.Proposals)}, err
+	return derivationMade{id, len(d.Proposals)}, err
 }
 
 // packed encodes what a derivation has seen for its column.

@@ -147,7 +147,7 @@ func (a *Service) Derived(ctx context.Context, m *model.Model) (*Derived, []Refu
 		d.Aside = stillAside(kept, open)
 	}
 	// A tag that was set since is not worth setting any more.
-	tags := []NamedTag{}
+	tags := []namedTag{}
 	for _, t := range d.Tags {
 		i, ok := m.Estate.ByID(t.Workload)
 		if !ok {
@@ -158,7 +158,7 @@ func (a *Service) Derived(ctx context.Context, m *model.Model) (*Derived, []Refu
 		}
 	}
 	d.Tags = tags
-	gone := []GoneRule{}
+	gone := []goneRule{}
 	for _, g := range d.Gone {
 		if line := have[g.Sentence]; line > 0 { // lines move
 			g.Line = line
@@ -182,7 +182,7 @@ func stillAside(kept *keptDerivation, open []bool) []Aside {
 		if x.Conversations = counts[k+1]; x.Conversations == 0 {
 			continue
 		}
-		examples := []Talk{}
+		examples := []talk{}
 		for _, t := range x.Examples {
 			if open[t.Number] {
 				examples = append(examples, t)

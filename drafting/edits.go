@@ -103,8 +103,8 @@ func Unchanged(snap *model.Model, line int, was string) error {
 	return nil
 }
 
-// Edited is what an edit did, or would do.
-type Edited struct {
+// edited is what an edit did, or would do.
+type edited struct {
 	Revision     int
 	Words        string
 	Consequences *consequences.Consequences // of a dry run

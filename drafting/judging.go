@@ -28,8 +28,8 @@ type Judgement struct {
 // Together, those that are taken become one rule, which holds within what they
 // differ in.
 func (a *Service) Judge(ctx context.Context, v *reach.View, m *model.Model, base int, all []Judgement,
-	together, dryRun bool) (Edited, error) {
-	out := Edited{Revision: m.Head.No}
+	together, dryRun bool) (edited, error) {
+	out := edited{Revision: m.Head.No}
 	j, err := a.judging(ctx, m, base, all, together)
 	if err != nil {
 		return out, err

@@ -43,21 +43,21 @@ type Form struct {
 // Encodings that a file may be in.
 const (
 	UTF8    = "utf-8"
-	UTF16LE = "utf-16le"
-	UTF16BE = "utf-16be"
+	utF16LE = "utf-16le"
+	utF16BE = "utf-16be"
 	Western = "windows-1252" // which has Latin-1 in it
 )
 
-// Delimiters are what may stand between two cells, the likeliest first.
-var Delimiters = []string{",", ";", "\t", "|", " "}
+// delimiters are what may stand between two cells, the likeliest first.
+var delimiters = []string{",", ";", "\t", "|", " "}
 
 // Check says what of a form cannot be meant.
 func (f *Form) Check() error {
-	if !slices.Contains([]string{"", UTF8, UTF16LE, UTF16BE, Western}, f.Encoding) {
-		return fmt.Errorf("encoding: found %q, expected %s, %s, %s or %s", f.Encoding, UTF8, UTF16LE, UTF16BE,
+	if !slices.Contains([]string{"", UTF8, utF16LE, utF16BE, Western}, f.Encoding) {
+		return fmt.Errorf("encoding: found %q, expected %s, %s, %s or %s", f.Encoding, UTF8, utF16LE, utF16BE,
 			Western)
 	}
-	if f.Delimiter != "" && !slices.Contains(Delimiters, f.Delimiter) {
+	if f.Delimiter != "" && !slices.Contains(delimiters, f.Delimiter) {
 		return fmt.Errorf("delimiter: found %q, expected a comma, a semicolon, a tab, | or a blank", f.Delimiter)
 	}
 	if f.Header < 0 || f.Header > mostPreamble {
@@ -90,9 +90,9 @@ const mostPreamble = 200 // lines before the header
 // text decodes a file.
 func (f *Form) text(in io.Reader) io.Reader {
 	switch f.Encoding {
-	case UTF16LE:
+	case utF16LE:
 		return transform.NewReader(in, encoding.UTF16(encoding.LittleEndian, encoding.UseBOM).NewDecoder())
-	case UTF16BE:
+	case utF16BE:
 		return transform.NewReader(in, encoding.UTF16(encoding.BigEndian, encoding.UseBOM).NewDecoder())
 	case Western:
 		return transform.NewReader(in, charmap.Windows1252.NewDecoder())
@@ -111,9 +111,9 @@ func (f *Form) text(in io.Reader) io.Reader {
 func encodingOf(head []byte, whole bool) string {
 	switch {
 	case bytes.HasPrefix(head, []byte("\xff\xfe")):
-		return UTF16LE
+		return utF16LE
 	case bytes.HasPrefix(head, []byte("\xfe\xff")):
-		return UTF16BE
+		return utF16BE
 	case bytes.HasPrefix(head, []byte("\ufeff")):
 		return UTF8
 	}
@@ -126,9 +126,9 @@ func encodingOf(head []byte, whole bool) string {
 		}
 	}
 	if n := min(len(head), 4096) / 4; n > 0 && odd > n && even < n/4 {
-		return UTF16LE
+		return utF16LE
 	} else if n > 0 && even > n && odd < n/4 {
-		return UTF16BE
+		return utF16BE
 	}
 	if !whole { // the last character may be cut
 		for i := 0; i < utf8.UTFMax && len(head) > 0 && !utf8.Valid(head); i++ {
@@ -239,7 +239,7 @@ func (f *Form) guessTable(text []byte, whole bool) {
 		lines = lines[:len(lines)-1]
 	}
 	lines = lines[:min(len(lines), mostPreamble+200)]
-	try := Delimiters
+	try := delimiters
 	if f.Delimiter != "" {
 		try = []string{f.Delimiter}
 	}

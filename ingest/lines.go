@@ -23,19 +23,19 @@ type WorkloadJSON struct {
 	OS        string            `json:"os,omitempty"`
 	Kind      string            `json:"kind,omitempty"`
 	Addresses []string          `json:"addresses,omitempty" doc:"That it holds now"`
-	Leases    []LeaseJSON       `json:"leases,omitempty" doc:"Addresses with spans of time"`
+	Leases    []leaseJSON       `json:"leases,omitempty" doc:"Addresses with spans of time"`
 	Tags      map[string]string `json:"tags,omitempty" doc:"All tags that the source gives it"`
 }
 
-// LeaseJSON is an address for a span of time.
-type LeaseJSON struct {
+// leaseJSON is an address for a span of time.
+type leaseJSON struct {
 	Addr  string `json:"addr"`
 	From  string `json:"from,omitempty" doc:"RFC 3339; without it, nobody knows"`
 	Until string `json:"until,omitempty" doc:"RFC 3339; without it, still"`
 }
 
-// Workload checks what a script wrote. The error is a *RowError without a line.
-func (j *WorkloadJSON) Workload(source string) (estate.Workload, error) {
+// workload checks what a script wrote. The error is a *RowError without a line.
+func (j *WorkloadJSON) workload(source string) (estate.Workload, error) {
 	w := estate.Workload{ID: j.ID, Name: j.Name, OS: j.OS, Kind: j.Kind}
 	bad := func(field, format string, args ...any) (estate.Workload, error) {
 		return w, &RowError{Column: field, Reason: fmt.Sprintf(format, args...)}
@@ -154,7 +154,7 @@ func WorkloadObjects(all []WorkloadJSON, source string) *WorkloadFile {
 func (f *WorkloadFile) take(all []WorkloadJSON, lines []int, source string) {
 	first := map[string]*firstRow{}
 	for i := range all {
-		w, err := all[i].Workload(source)
+		w, err := all[i].workload(source)
 		var bad *RowError
 		if have := first[w.ID]; err == nil && have != nil {
 			bad = &RowError{Column: "id",

@@ -48,7 +48,7 @@ func (l *Look) Words() []WordUse {
 			u := WordUse{Column: column, Word: word, Rows: n, Usual: true}
 			said, guess := l.Form.Outcomes, func(word string) string { return GuessOutcomeIn(l.Headings[at], word) }
 			if column == "proto" {
-				said, guess = l.Form.Protocols, GuessProtocol
+				said, guess = l.Form.Protocols, guessProtocol
 			}
 			if u.As = said[word]; u.As != "" {
 				u.Usual = false

@@ -61,7 +61,7 @@ func (x *foreign) cell(column, cell string) string {
 		if as := x.form.Protocols[cell]; as != "" {
 			return as
 		}
-		if as := GuessProtocol(cell); as != "" {
+		if as := guessProtocol(cell); as != "" {
 			return as
 		}
 	case "bytes", "packets", "connections", "sport", "dport":
@@ -109,9 +109,9 @@ func (t *TrafficFile) rows(in io.Reader, o TrafficOptions, tell func() error) er
 	}
 }
 
-// FlowJSON is a conversation, or one direction of it, as a line of JSON: the
+// flowJSON is a conversation, or one direction of it, as a line of JSON: the
 // columns of the CSV.
-type FlowJSON struct {
+type flowJSON struct {
 	Start       string      `json:"start"`
 	End         string      `json:"end"`
 	Src         string      `json:"src"`
@@ -126,7 +126,7 @@ type FlowJSON struct {
 	Observer    string      `json:"observer"`
 }
 
-func (j *FlowJSON) cells() []string {
+func (j *flowJSON) cells() []string {
 	proto := ""
 	switch x := j.Proto.(type) {
 	case string:
@@ -155,7 +155,7 @@ func (t *TrafficFile) lines(in io.Reader, o TrafficOptions, tell func() error) e
 			continue
 		}
 		t.Rows++
-		var j FlowJSON
+		var j flowJSON
 		if err := json.Unmarshal(text, &j); err != nil {
 			t.bad(RowError{Line: line, Reason: "found no JSON object with the members of a flow: " + err.Error()})
 			continue

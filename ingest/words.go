@@ -38,9 +38,9 @@ func init() {
 	}
 }
 
-// GuessOutcome gives what a word for an outcome means: carried, dropped or
+// guessOutcome gives what a word for an outcome means: carried, dropped or
 // unknown; blank if nobody knows.
-func GuessOutcome(word string) string { return outcomeWords[strings.ToLower(strings.TrimSpace(word))] }
+func guessOutcome(word string) string { return outcomeWords[strings.ToLower(strings.TrimSpace(word))] }
 
 // GuessOutcomeIn is GuessOutcome for a column that is an information element of IPFIX by its
 // heading: their numbers have meanings of their own (firewallEvent; forwardingStatus, RFC
@@ -48,7 +48,7 @@ func GuessOutcome(word string) string { return outcomeWords[strings.ToLower(stri
 func GuessOutcomeIn(heading, word string) string {
 	n, err := strconv.ParseUint(strings.TrimSpace(word), 0, 8)
 	if err != nil {
-		return GuessOutcome(word)
+		return guessOutcome(word)
 	}
 	switch strings.Join(wordsOf(heading), " ") {
 	case "firewall event":
@@ -62,7 +62,7 @@ func GuessOutcomeIn(heading, word string) string {
 	case "forwarding status":
 		return [...]string{"unknown", "carried", "dropped", "carried"}[n>>6] // not known, forwarded, dropped, consumed
 	}
-	return GuessOutcome(word)
+	return guessOutcome(word)
 }
 
 // outcomeHeading gives the heading of the column of outcomes, if there is one.
@@ -77,9 +77,9 @@ func (f *Form) outcomeHeading() string {
 
 var wordParts = regexp.MustCompile(`[a-z]+[0-9]*|[0-9]+`)
 
-// GuessProtocol gives what a word for a protocol means, as parseProto reads it;
+// guessProtocol gives what a word for a protocol means, as parseProto reads it;
 // blank if nobody knows.
-func GuessProtocol(word string) string {
+func guessProtocol(word string) string {
 	w := strings.ToLower(strings.TrimSpace(word))
 	if _, ok := parseProto(w); ok {
 		return w

@@ -142,14 +142,14 @@ func hasTags(w *estate.Workload, byKey map[string][]string) bool {
 // tag, or begins an address.
 func Mentions(w *estate.Workload, words []string) bool {
 	for _, word := range words {
-		found := ContainsFold(w.ID, word) || ContainsFold(w.Name, word)
+		found := containsFold(w.ID, word) || containsFold(w.Name, word)
 		if !found && (strings.IndexByte("0123456789abcdef:", word[0]) >= 0) {
 			for _, l := range w.Leases {
 				found = found || strings.HasPrefix(l.Addr.String(), word)
 			}
 		}
 		for i := 0; !found && i < len(w.Tags); i++ {
-			found = ContainsFold(w.Tags[i].Value, word)
+			found = containsFold(w.Tags[i].Value, word)
 		}
 		if !found {
 			return false
@@ -160,7 +160,7 @@ func Mentions(w *estate.Workload, words []string) bool {
 
 // containsFold reports whether s has a word that is in lower case, whatever the
 // case of its own letters.
-func ContainsFold(s, word string) bool {
+func containsFold(s, word string) bool {
 	for i := 0; i+len(word) <= len(s); i++ {
 		k := 0
 		for k < len(word) {

@@ -24,8 +24,8 @@ type TagOf struct {
 	Value    string `json:"value"`
 }
 
-// Named is a workload with its name.
-type Named struct {
+// named is a workload with its name.
+type named struct {
 	ID   string `json:"id"`
 	Name string `json:"name"`
 }
@@ -38,7 +38,7 @@ type Suggestion struct {
 	Value    string   `json:"value"`
 	Likeness float64  `json:"likeness" doc:"Of those that it resembles, 0 to 1"`
 	Right    float64  `json:"right" doc:"Of workloads that are judged as surely and whose tag is known: how many it would be right for"`
-	Like     []Named  `json:"like" doc:"Those that have it, the most alike first; at most 5"`
+	Like     []named  `json:"like" doc:"Those that have it, the most alike first; at most 5"`
 	Because  []string `json:"because" doc:"What it shares with them, the most telling first"`
 }
 
@@ -49,11 +49,11 @@ type SuggestionList struct {
 	Complete    bool                `json:"complete" doc:"Whether they are of what is known now; if not, they are being found, and an event says when"`
 	Done        float64             `json:"done" doc:"How much of finding them is done, 0 to 1"`
 	Lacking     int                 `json:"lacking" doc:"Structural tags that workloads lack"`
-	Refused     []RefusedSuggestion `json:"refused" doc:"Those that somebody said are wrong"`
+	Refused     []refusedSuggestion `json:"refused" doc:"Those that somebody said are wrong"`
 }
 
-// RefusedSuggestion is a suggestion that somebody said is wrong.
-type RefusedSuggestion struct {
+// refusedSuggestion is a suggestion that somebody said is wrong.
+type refusedSuggestion struct {
 	RefusedTag
 	Name string `json:"name" doc:"Of the workload"`
 }
@@ -125,10 +125,10 @@ func findSuggestions(v *reach.View, snap *model.Model, progress func(share float
 		for _, g := range found {
 			w := snap.Estate.Workload(g.Workload)
 			o := Suggestion{Workload: w.ID, Name: w.Label(), Key: g.Key, Value: g.Value, Likeness: g.Likeness,
-				Right: g.Right, Like: []Named{}, Because: append([]string{}, g.Because...)}
+				Right: g.Right, Like: []named{}, Because: append([]string{}, g.Because...)}
 			for _, i := range g.Like {
 				l := snap.Estate.Workload(i)
-				o.Like = append(o.Like, Named{ID: l.ID, Name: l.Label()})
+				o.Like = append(o.Like, named{ID: l.ID, Name: l.Label()})
 			}
 			out = append(out, o)
 		}
@@ -147,7 +147,7 @@ func findSuggestions(v *reach.View, snap *model.Model, progress func(share float
 // Suggestions gives the suggestions of what is known from a view, without those
 // that were refused or set since they were found.
 func (a *Service) Suggestions(ctx context.Context, v *reach.View, snap *model.Model) (SuggestionList, error) {
-	out := SuggestionList{Suggestions: []Suggestion{}, Refused: []RefusedSuggestion{}}
+	out := SuggestionList{Suggestions: []Suggestion{}, Refused: []refusedSuggestion{}}
 	all, err := a.Store.RefusedTags(ctx)
 	if err != nil {
 		return out, err
@@ -155,7 +155,7 @@ func (a *Service) Suggestions(ctx context.Context, v *reach.View, snap *model.Mo
 	refused := map[TagOf]bool{}
 	for _, r := range all {
 		refused[TagOf{r.Workload, r.Key, r.Value}] = true
-		out.Refused = append(out.Refused, RefusedSuggestion{r, snap.Estate.Called(r.Workload)})
+		out.Refused = append(out.Refused, refusedSuggestion{r, snap.Estate.Called(r.Workload)})
 	}
 	for _, w := range snap.Estate.All() {
 		for _, k := range snap.Structural {

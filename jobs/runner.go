@@ -128,7 +128,7 @@ func (rs *Runner) Guarded(ctx context.Context, w Work, progress func(float64, st
 				p, stack = f.Value, f.Stack
 			}
 			rs.Log.Error("a job has met a fault of the program", "panic", p, "stack", string(stack))
-			err = ErrFault
+			err = errFault
 		}
 	}()
 	return w(ctx, progress)
@@ -279,8 +279,8 @@ func (rs *Runner) Cancel(id int64) {
 	}
 }
 
-// ErrFault is a fault of the program.
-var ErrFault error = fault{}
+// errFault is a fault of the program.
+var errFault error = fault{}
 
 type fault struct{}
 

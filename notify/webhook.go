@@ -20,8 +20,8 @@ import (
 // "sha256=".
 const SignatureHeader = "Orchard-Signature"
 
-// Event renders a message in the envelope of CloudEvents 1.0, as JSON.
-func (m *Message) Event(source string) ([]byte, error) {
+// event renders a message in the envelope of CloudEvents 1.0, as JSON.
+func (m *Message) event(source string) ([]byte, error) {
 	return json.Marshal(map[string]any{
 		"specversion": "1.0", "id": m.ID, "source": source, "type": "lucid-orchard." + m.Kind, "time": m.At.UTC().Format(time.RFC3339Nano),
 		"subject": m.Title, "datacontenttype": "application/json", "data": m,
@@ -54,7 +54,7 @@ func (s *Sender) client() (*http.Client, error) {
 }
 
 func (s *Sender) webhook(ctx context.Context, client *http.Client, m *Message) error {
-	body, err := m.Event("/" + url.PathEscape(s.Host) + "/watch")
+	body, err := m.event("/" + url.PathEscape(s.Host) + "/watch")
 	if err != nil {
 		return err
 	}

@@ -23,11 +23,11 @@ type Kernel interface {
 	End(d *plan.Decider) (int, error)
 	// Watch reports changes of what is loaded, whoever made them, and some of the
 	// conversations that are rejected (as dropped) or uncovered, until the context ends.
-	Watch(ctx context.Context, changed func(), saw func(Sight)) error
+	Watch(ctx context.Context, changed func(), saw func(sight)) error
 }
 
-// Sight is a conversation that a kernel logged.
-type Sight struct {
+// sight is a conversation that a kernel logged.
+type sight struct {
 	flow.Observation
 	Trial bool // the rules on trial say so
 }

@@ -120,7 +120,7 @@ func (m *Memory) Enforces() bool {
 func (m *Memory) End(*plan.Decider) (int, error) { return 0, nil }
 
 // Watch has nothing to report.
-func (m *Memory) Watch(ctx context.Context, _ func(), _ func(Sight)) error {
+func (m *Memory) Watch(ctx context.Context, _ func(), _ func(sight)) error {
 	<-ctx.Done()
 	return nil
 }

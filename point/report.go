@@ -67,7 +67,7 @@ func (a *Agent) watch(ctx context.Context, changed chan<- struct{}) {
 
 // sees takes a conversation that the kernel logged. Each is reported once: what the
 // rules on trial say counts only where the enforced ones permit it and so log nothing.
-func (a *Agent) sees(x Sight) {
+func (a *Agent) sees(x sight) {
 	if x.Trial {
 		x.Outcome = flow.Carried
 		if d := a.decides.Load(); d != nil {

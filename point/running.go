@@ -316,7 +316,7 @@ func (n *Nftables) keepEnded() error {
 
 // Watch listens to the kernel: to changes of nftables, and to the log of what is
 // rejected or uncovered.
-func (n *Nftables) Watch(ctx context.Context, changed func(), saw func(Sight)) error {
+func (n *Nftables) Watch(ctx context.Context, changed func(), saw func(sight)) error {
 	ctx, stop := context.WithCancel(ctx)
 	defer n.Close()
 	defer stop() // so that all is closed, whatever ends it
@@ -359,7 +359,7 @@ func (n *Nftables) Watch(ctx context.Context, changed func(), saw func(Sight)) e
 }
 
 // seen makes an observation of a packet of the log.
-func seen(h *wire.Headers, a nflog.Attribute) (o Sight, ok bool) {
+func seen(h *wire.Headers, a nflog.Attribute) (o sight, ok bool) {
 	if a.Payload == nil || a.Prefix == nil || len(*a.Payload) == 0 {
 		return o, false
 	}

@@ -2,12 +2,12 @@
 // what to do. Whoever answers a request gives each Kind its status.
 package refuse
 
-// Kind says what is wrong with what was asked for.
-type Kind int
+// kind says what is wrong with what was asked for.
+type kind int
 
 // The kinds of a Problem.
 const (
-	IsMissing  Kind = iota // it is not there
+	IsMissing  kind = iota // it is not there
 	IsInvalid              // it cannot be meant
 	IsMoved                // somebody else was faster
 	IsConflict             // it does not go with what there is
@@ -16,7 +16,7 @@ const (
 
 // Problem is something that whoever asked can put right. Nothing was changed.
 type Problem struct {
-	Kind   Kind
+	Kind   kind
 	Detail string // what, where, and what to do
 	// Of what somebody else was faster with: the newest revision, what the edit was
 	// made on, and what stands there now.

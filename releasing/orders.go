@@ -260,9 +260,9 @@ func administration(v *reach.View) (out []access.Way) {
 	return out
 }
 
-// EndTrials ends the trials that nobody confirmed in time: what was enforced before is
+// endTrials ends the trials that nobody confirmed in time: what was enforced before is
 // enforced again, and what was on trial is observed.
-func (a *Service) EndTrials(ctx context.Context) error {
+func (a *Service) endTrials(ctx context.Context) error {
 	points, err := a.Store.Points(ctx)
 	if err != nil || !slices.ContainsFunc(points, overdue) {
 		return err

@@ -36,8 +36,8 @@ type Wave struct {
 	ByItself bool   `db:"by_itself" json:"byItself" doc:"It goes on as soon as all that is so"`
 }
 
-// UsualWave is the conditions of a wave of which nobody has said any.
-func UsualWave(no int) Wave {
+// usualWave is the conditions of a wave of which nobody has said any.
+func usualWave(no int) Wave {
 	return Wave{No: no, Asserts: true, Probes: true, WayBack: true, Settled: true}
 }
 
@@ -105,7 +105,7 @@ func (a *Service) Progress(ctx context.Context, v *reach.View, m *model.Model) (
 		p := &out.Points[i]
 		n := len(out.Waves) - 1
 		if n < 0 || out.Waves[n].No != p.Wave {
-			w := UsualWave(p.Wave)
+			w := usualWave(p.Wave)
 			if i := slices.IndexFunc(known, func(k Wave) bool { return k.No == p.Wave }); i >= 0 {
 				w = known[i]
 			}
@@ -402,8 +402,8 @@ func (a *Service) unsettled(ctx context.Context, v *reach.View, m *model.Model, 
 	return asking, len(list), err
 }
 
-// Rejection is a conversation that runs today and that a release rejects.
-type Rejection struct {
+// rejection is a conversation that runs today and that a release rejects.
+type rejection struct {
 	Index   int // in the view
 	Client  int32
 	Point   service.Point
@@ -413,17 +413,17 @@ type Rejection struct {
 }
 
 // Rejections gives those that some points would drop; in is the view of the release.
-func (a *Service) Rejections(ctx context.Context, v *reach.View, m *model.Model, release int, points []PointState) ([]Rejection,
+func (a *Service) Rejections(ctx context.Context, v *reach.View, m *model.Model, release int, points []PointState) ([]rejection,
 	error) {
 	r, err := a.rejectedBy(ctx, v, m, release)
 	if err != nil {
 		return nil, err
 	}
 	accepted := r.in.Accepted(m.Acceptance())
-	var out []Rejection
+	var out []rejection
 	for _, i := range r.which {
 		c := r.in.At(int(i))
-		x := Rejection{Index: int(i), Client: c.Client.Workload, Point: c.Point, Rule: c.Rule, Settled: accepted != nil && accepted[i]}
+		x := rejection{Index: int(i), Client: c.Client.Workload, Point: c.Point, Rule: c.Rule, Settled: accepted != nil && accepted[i]}
 		for _, p := range points {
 			_, server := slices.BinarySearch(p.guards, c.Server.Workload)
 			_, client := slices.BinarySearch(p.guards, c.Client.Workload)
@@ -449,7 +449,7 @@ func (a *Service) Run(ctx context.Context) {
 			return
 		case <-tick.C:
 		}
-		if err := a.EndTrials(ctx); err != nil && ctx.Err() == nil {
+		if err := a.endTrials(ctx); err != nil && ctx.Err() == nil {
 			a.Log.Warn("trials of enforcement cannot be ended", "error", err)
 		}
 		if err := a.nextByItself(ctx); err != nil && ctx.Err() == nil {

@@ -49,7 +49,7 @@ func (s *Kit) hosted(next http.Handler) http.Handler {
 		host = strings.ToLower(strings.TrimSuffix(strings.Trim(host, "[]"), "."))
 		if _, err := netip.ParseAddr(host); err != nil && host != "localhost" &&
 			!slices.Contains(s.AllowHosts, host) {
-			WriteProblem(w, NewProblem(http.StatusMisdirectedRequest, problemHost,
+			WriteProblem(w, newProblem(http.StatusMisdirectedRequest, problemHost,
 				fmt.Sprintf("found the host %q, expected localhost, an address, or a name that the server was "+
 					"started with: --allow-host %s", r.Host, host)))
 			return

@@ -19,9 +19,9 @@ func quiet() *slog.Logger { return slog.New(slog.NewTextHandler(io.Discard, nil)
 
 func TestLargeQuestionsWaitTheirTurn(t *testing.T) {
 	hold, begun := make(chan struct{}), make(chan struct{}, 200)
-	places := NewTurns()
-	waits := func() int { _, n := places.Figures(); return n }
-	h := httptest.NewServer(places.Limited(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+	places := newTurns()
+	waits := func() int { _, n := places.figures(); return n }
+	h := httptest.NewServer(places.limited(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
 		if r.URL.Path == "/api/v1/check" {
 			begun <- struct{}{}
 			<-hold
@@ -36,14 +36,14 @@ func TestLargeQuestionsWaitTheirTurn(t *testing.T) {
 		return clients[int(turn.Add(1))%2].Do(req)
 	}
 	done := make(chan *http.Response, 200)
-	for range LargeAtOnce {
+	for range largeAtOnce {
 		go func() {
 			if r, err := ask(t.Context(), "/api/v1/check"); err == nil {
 				done <- r
 			}
 		}()
 	}
-	for range LargeAtOnce {
+	for range largeAtOnce {
 		<-begun
 	}
 	// One that waits goes when its client does, and makes room for another.
@@ -61,7 +61,7 @@ func TestLargeQuestionsWaitTheirTurn(t *testing.T) {
 	require.Error(t, <-left)
 	require.Eventually(t, func() bool { return waits() == 0 }, 10*time.Second, time.Millisecond)
 	waiting, stop := context.WithCancel(t.Context())
-	const more = LargeWaiting + 20 // some of them are turned away at once
+	const more = largeWaiting + 20 // some of them are turned away at once
 	for range more {
 		go func() {
 			if r, err := ask(waiting, "/api/v1/check"); err == nil {
@@ -76,12 +76,12 @@ func TestLargeQuestionsWaitTheirTurn(t *testing.T) {
 	require.Equal(t, "application/problem+json", r.Header.Get("Content-Type"))
 	close(hold)
 	answered := map[int]int{503: 1}
-	for range LargeAtOnce + more - 1 {
+	for range largeAtOnce + more - 1 {
 		answered[(<-done).StatusCode]++
 	}
 	stop()
-	require.GreaterOrEqual(t, answered[200], LargeAtOnce+LargeWaiting-1)
-	require.Equal(t, LargeAtOnce+more, answered[200]+answered[503])
+	require.GreaterOrEqual(t, answered[200], largeAtOnce+largeWaiting-1)
+	require.Equal(t, largeAtOnce+more, answered[200]+answered[503])
 }
 
 // fromAddress gives a client whose requests come from an address of this machine.
@@ -94,8 +94,8 @@ func fromAddress(t *testing.T, address string) *http.Client {
 
 // One client that asks for more than its share leaves places for others.
 func TestOneClientDoesNotTakeAllPlaces(t *testing.T) {
-	places := NewTurns()
-	for range LargeOfOne {
+	places := newTurns()
+	for range largeOfOne {
 		ok, _ := places.Take(t.Context(), "one")
 		require.True(t, ok)
 	}
@@ -104,19 +104,19 @@ func TestOneClientDoesNotTakeAllPlaces(t *testing.T) {
 		ok, _ := places.Take(t.Context(), "one")
 		more <- ok
 	}()
-	require.Eventually(t, func() bool { _, n := places.Figures(); return n == 1 }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { _, n := places.figures(); return n == 1 }, 10*time.Second, time.Millisecond)
 	ok, _ := places.Take(t.Context(), "another")
 	require.True(t, ok, "it does not stand behind the one")
 	places.Leave("one")
 	require.True(t, <-more)
-	worked, waiting := places.Figures()
-	require.Equal(t, [2]int{LargeOfOne + 1, 0}, [2]int{worked, waiting})
+	worked, waiting := places.figures()
+	require.Equal(t, [2]int{largeOfOne + 1, 0}, [2]int{worked, waiting})
 }
 
 // Whatever is asked at once, by many and with some that leave: no bound is passed,
 // nobody is forgotten, and at the end every place is free.
 func TestPlacesAreKeptInOrder(t *testing.T) {
-	places := NewTurns()
+	places := newTurns()
 	places.Wait = 50 * time.Millisecond
 	var mu sync.Mutex
 	of, all, most := map[string]int{}, 0, 0
@@ -133,7 +133,7 @@ func TestPlacesAreKeptInOrder(t *testing.T) {
 			of[client]++
 			all++
 			most = max(most, all)
-			if of[client] > LargeOfOne || all > LargeAtOnce {
+			if of[client] > largeOfOne || all > largeAtOnce {
 				t.Errorf("%d of %s at once, %d in all", of[client], client, all)
 			}
 			mu.Unlock()
@@ -146,14 +146,14 @@ func TestPlacesAreKeptInOrder(t *testing.T) {
 		})
 	}
 	wg.Wait()
-	worked, waiting := places.Figures()
+	worked, waiting := places.figures()
 	require.Equal(t, [2]int{0, 0}, [2]int{worked, waiting})
 	require.Greater(t, most, 1)
 }
 
 func TestAFaultIsAnsweredHonestly(t *testing.T) {
 	s := &Kit{Options: Options{Log: quiet()}}
-	h := httptest.NewServer(s.Recovered(http.HandlerFunc(func(http.ResponseWriter,
+	h := httptest.NewServer(s.recovered(http.HandlerFunc(func(http.ResponseWriter,
 		*http.Request) {
 		panic("index 7")
 	})))

@@ -30,8 +30,8 @@ func newMetrics() metrics {
 
 // waiting tells of large questions.
 func (m metrics) waiting(t *turns) {
-	slots := func() int { worked, _ := t.Figures(); return worked }
-	queue := func() int { _, waiting := t.Figures(); return waiting }
+	slots := func() int { worked, _ := t.figures(); return worked }
+	queue := func() int { _, waiting := t.figures(); return waiting }
 	m.registry.MustRegister(
 		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "orchard_large_questions",
 			Help: "Large questions that are worked on."}, func() float64 { return float64(slots()) }),

@@ -120,10 +120,10 @@ func (s *Kit) unarrived(ctx context.Context, err error, within Patience) error {
 	switch {
 	case errors.As(err, &disk):
 		s.Log.ErrorContext(ctx, "a request that was sent here cannot be kept until its turn", "error", err)
-		return NewProblem(http.StatusInsufficientStorage, problemFull,
+		return newProblem(http.StatusInsufficientStorage, problemFull,
 			fmt.Sprintf("the request cannot be kept in %s until its turn: %s; nothing was stored", s.Uploads, disk.Err))
 	case errors.Is(err, os.ErrDeadlineExceeded):
-		return NewProblem(http.StatusRequestTimeout, problemSlow, fmt.Sprintf(
+		return newProblem(http.StatusRequestTimeout, problemSlow, fmt.Sprintf(
 			"the request did not arrive in time: no data for %s, or more than %s in all; nothing was stored",
 			within.Pause, within.Whole))
 	}
@@ -186,14 +186,14 @@ func (p *pacedWriter) Write(b []byte) (int, error) {
 	return p.ResponseWriter.Write(b)
 }
 
-// FlushError sends what was written (http.ResponseController).
-func (p *pacedWriter) FlushError() error {
+// flushError sends what was written (http.ResponseController).
+func (p *pacedWriter) flushError() error {
 	p.move()
 	return p.control.Flush()
 }
 
 // Flush sends what was written (http.Flusher).
-func (p *pacedWriter) Flush() { _ = p.FlushError() }
+func (p *pacedWriter) Flush() { _ = p.flushError() }
 
 // Unwrap gives what it writes to (http.ResponseController).
 func (p *pacedWriter) Unwrap() http.ResponseWriter { return p.ResponseWriter }

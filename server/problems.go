@@ -109,7 +109,7 @@ func init() {
 }
 
 // problem is an answer that says what went wrong, with a type of its own.
-func NewProblem(status int, kind, detail string) error {
+func newProblem(status int, kind, detail string) error {
 	return &Problem{Type: kind, Status: status, Title: http.StatusText(status), Detail: detail}
 }
 
@@ -141,7 +141,7 @@ func (s *Kit) Failed(ctx context.Context, err error) error {
 			return &Problem{ProblemMoved, http.StatusText(http.StatusConflict), http.StatusConflict, said.Detail, nil,
 				said.Revision, said.Was, said.Now}
 		case refuse.IsLacking:
-			return NewProblem(http.StatusConflict, problemLacks, said.Detail)
+			return newProblem(http.StatusConflict, problemLacks, said.Detail)
 		case refuse.IsConflict:
 			return huma.Error409Conflict(said.Detail)
 		}
@@ -153,33 +153,33 @@ func (s *Kit) Failed(ctx context.Context, err error) error {
 	case errors.As(err, &cost):
 		return huma.Error422UnprocessableEntity(cost.Words + "; nothing was changed")
 	case errors.As(err, &repeated):
-		return NewProblem(http.StatusConflict, problemStored, refuse.Words(err))
+		return newProblem(http.StatusConflict, problemStored, refuse.Words(err))
 	case errors.As(err, &full):
 		cause(slog.LevelWarn, "the disk is too full to store")
-		return NewProblem(http.StatusInsufficientStorage, problemFull, refuse.Words(err))
+		return newProblem(http.StatusInsufficientStorage, problemFull, refuse.Words(err))
 	case database.Full(err):
 		cause(slog.LevelError, "the database has no room")
-		return NewProblem(http.StatusInsufficientStorage, problemFull, refuse.Words(err))
+		return newProblem(http.StatusInsufficientStorage, problemFull, refuse.Words(err))
 	case errors.As(err, &fault):
 		return s.fault(ctx, fault.Value, fault.Stack)
 	case errors.As(err, &unknown):
 		cause(slog.LevelError, "what became of a transaction is not known")
-		return NewProblem(http.StatusServiceUnavailable, problemUnknown,
+		return newProblem(http.StatusServiceUnavailable, problemUnknown,
 			"the database went away in the very moment of storing: whether this was stored is not known. Sending "+
 				"the same request again with the same Idempotency-Key is safe; without one, look first")
 	case database.Refused(err) != nil:
 		return huma.Error422UnprocessableEntity(refuse.Words(err))
 	case ctx.Err() != nil && errors.Is(err, context.Canceled): // nobody waits for the answer any more
 		cause(slog.LevelInfo, "a request was given up: its client left")
-		return NewProblem(http.StatusServiceUnavailable, problemBusy,
+		return newProblem(http.StatusServiceUnavailable, problemBusy,
 			"the connection ended before the answer was ready; check whether the change was stored before you send it again")
 	case errors.Is(err, context.DeadlineExceeded) && errors.Is(ctx.Err(), context.DeadlineExceeded):
 		cause(slog.LevelError, "a request took too long and was ended")
-		return NewProblem(http.StatusServiceUnavailable, problemSlow, fmt.Sprintf(
+		return newProblem(http.StatusServiceUnavailable, problemSlow, fmt.Sprintf(
 			"the answer took longer than %d minutes, so the server stopped; request a smaller part", int(longest.Minutes())))
 	}
 	cause(slog.LevelError, "the database cannot be used")
-	return NewProblem(http.StatusServiceUnavailable, problemAway, refuse.Words(err))
+	return newProblem(http.StatusServiceUnavailable, problemAway, refuse.Words(err))
 }
 
 // answer makes a handler whose errors are said as failed says them: a handler
@@ -201,12 +201,12 @@ func (s *Kit) fault(ctx context.Context, value any, stack []byte) error {
 		value, stack = f.Value, f.Stack
 	}
 	s.Log.Error("the program has a fault", "request", id, "panic", value, "stack", string(stack))
-	return NewProblem(http.StatusInternalServerError, problemFault,
+	return newProblem(http.StatusInternalServerError, problemFault,
 		"the program has a fault and could not answer; it is in its log under the request "+id+". What was stored before is as it was")
 }
 
 // recovered answers a request whose handler panics.
-func (s *Kit) Recovered(next http.Handler) http.Handler {
+func (s *Kit) recovered(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		defer func() {
 			p := recover()
@@ -238,6 +238,6 @@ func WriteProblem(w http.ResponseWriter, err error) {
 // busy refuses work that there is too much of already.
 func busy(h http.Header, after time.Duration) error {
 	h.Set("Retry-After", strconv.Itoa(int(after.Seconds())))
-	return NewProblem(http.StatusServiceUnavailable, problemBusy,
+	return newProblem(http.StatusServiceUnavailable, problemBusy,
 		"the server is working on as many large questions as it takes at once; try again in a moment")
 }

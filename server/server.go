@@ -33,7 +33,7 @@ type Options struct {
 	Log     *slog.Logger
 	Events  *events.Events
 	Runner  *jobs.Runner
-	Store   Store
+	Store   store
 	Disk    *disk.Watch
 	Done    <-chan struct{} // closed when the program ends
 	Uploads string          // folder of files that are sent here; blank: the system's for such
@@ -49,7 +49,7 @@ type Options struct {
 
 // kitStore is what a server reads and keeps itself. Its methods are safe for concurrent
 // use.
-type Store interface {
+type store interface {
 	Ping(context.Context) error
 	// Request returns the request that was stored under an Idempotency-Key; nil: none was.
 	Request(ctx context.Context, key string) (*database.Answered, error)
@@ -108,11 +108,11 @@ func (s *Server) routes(parts []part) {
 	r := chi.NewRouter()
 	m := newMetrics()
 	m.registry.MustRegister(s.Gauges...)
-	turns := NewTurns()
+	turns := newTurns()
 	m.waiting(turns)
-	r.Use(middleware.RequestID, s.paced, s.logged, m.measured, s.Recovered, hardened, s.hosted, sameOrigin,
+	r.Use(middleware.RequestID, s.paced, s.logged, m.measured, s.recovered, hardened, s.hosted, sameOrigin,
 		middleware.Compress(2, "application/json", "text/css", "text/javascript", "text/html"),
-		s.tokened, addressed, bounded, s.arrived, turns.Limited, storable, s.repeatable)
+		s.tokened, addressed, bounded, s.arrived, turns.limited, storable, s.repeatable)
 	huma.DefaultArrayNullable = false // every list that is returned is one, if empty
 	config := huma.DefaultConfig("Lucid Orchard", "1")
 	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/api/openapi", "", Version+"/schemas"

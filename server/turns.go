@@ -13,9 +13,9 @@ import (
 
 // Bounds of what is worked on at once.
 const (
-	LargeAtOnce  = 8                // large questions
-	LargeOfOne   = 6                // of them of one client: others have a place at any time
-	LargeWaiting = 64               // that wait for their turn
+	largeAtOnce  = 8                // large questions
+	largeOfOne   = 6                // of them of one client: others have a place at any time
+	largeWaiting = 64               // that wait for their turn
 	waitingOfOne = 48               // of them of one client
 	largeWait    = 20 * time.Second // at most, then the client is told to come again
 	longest      = 3 * time.Minute  // that a request may take, but for files
@@ -46,17 +46,17 @@ type waiter struct {
 	begin  chan struct{} // closed when it may
 }
 
-func NewTurns() *turns { return &turns{working: map[string]int{}, Wait: largeWait} }
+func newTurns() *turns { return &turns{working: map[string]int{}, Wait: largeWait} }
 
 // figures gives how many are worked on, and how many wait.
-func (t *turns) Figures() (worked, waiting int) {
+func (t *turns) figures() (worked, waiting int) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	return t.worked, len(t.waiting)
 }
 
 func (t *turns) room(client string) bool {
-	return t.worked < LargeAtOnce && t.working[client] < LargeOfOne
+	return t.worked < largeAtOnce && t.working[client] < largeOfOne
 }
 
 // take waits for a place. Without one: the client is to come again after a time, or
@@ -74,7 +74,7 @@ func (t *turns) Take(ctx context.Context, client string) (ok bool, again time.Du
 			ofIt++
 		}
 	}
-	if len(t.waiting) >= LargeWaiting || ofIt >= waitingOfOne {
+	if len(t.waiting) >= largeWaiting || ofIt >= waitingOfOne {
 		t.mu.Unlock()
 		return false, 5 * time.Second
 	}
@@ -130,7 +130,7 @@ type turnKey struct{}
 // limited lets so many large questions in at once; the others wait for a while,
 // as long as their clients do. One that sends a file takes its turn when the file
 // is here.
-func (t *turns) Limited(next http.Handler) http.Handler {
+func (t *turns) limited(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		path, ours := strings.CutPrefix(r.URL.Path, Version)
 		if !ours || !slices.ContainsFunc(large, func(p string) bool { return strings.HasPrefix(path, p) }) {

@@ -97,7 +97,7 @@ func (s *Kit) Receive(ctx context.Context, b *Sent, most int64) (*imports.File, 
 			"; nothing was stored")
 	case err != nil:
 		s.Log.Error("a file that was sent here cannot be written", "error", err)
-		return nil, NewProblem(http.StatusInsufficientStorage, problemFull,
+		return nil, newProblem(http.StatusInsufficientStorage, problemFull,
 			fmt.Sprintf("the file cannot be kept in %s: %s; nothing was stored", s.Uploads, errors.Unwrap(err)))
 	case u.Size > most:
 		return nil, huma.NewError(http.StatusRequestEntityTooLarge,

@@ -74,7 +74,7 @@ func (a *Service) readFlows(ctx context.Context, snap *model.Model, from *import
 		}
 	}
 	file, err := ingest.ReadTraffic(f, from.Size, o)
-	var spill *SpillError
+	var spill *spillError
 	switch {
 	case err != nil && ctx.Err() != nil:
 		return out, ctx.Err()
@@ -100,16 +100,16 @@ func (a *Service) PreviewFlows(ctx context.Context, m *model.Model, file *import
 	if file.Size == 0 {
 		return imports.ImportReport{}, errEmpty
 	}
-	hours := NewDistinct(m.Turned)
+	hours := newDistinct(m.Turned)
 	report, err := a.readFlows(ctx, m, file, o, true, func(float64, int) {}, hours.Add)
 	if err != nil {
 		return report, err
 	}
-	report.Added = hours.Count()
+	report.Added = hours.count()
 	if hours.Over {
 		report.Warnings = append(report.Warnings,
 			fmt.Sprintf("the file has more than %d conversation-hours; they are counted when it is imported",
-				MostDistinct))
+				mostDistinct))
 	}
 	return report, nil
 }
@@ -200,7 +200,7 @@ func (a *Service) storeFlows(ctx context.Context, snap *model.Model, from *impor
 	if err != nil {
 		return nil, err
 	}
-	parts, err := NewSpill(filepath.Dir(from.Path), number, snap.Turned)
+	parts, err := newSpill(filepath.Dir(from.Path), number, snap.Turned)
 	if err != nil {
 		return nil, err
 	}

@@ -13,8 +13,8 @@ type Retention struct {
 	MostBytes        int64 `json:"mostBytes"` // on disk, of conversations and records together
 }
 
-// DefaultRetention is what holds until somebody chooses.
-var DefaultRetention = Retention{ConversationDays: 400, RecordDays: 30}
+// defaultRetention is what holds until somebody chooses.
+var defaultRetention = Retention{ConversationDays: 400, RecordDays: 30}
 
 // Day is what is kept of one day (UTC).
 type Day struct {

@@ -16,18 +16,18 @@ import (
 // partRecords is how many records of a file are in memory at once.
 const partRecords = 50_000
 
-// SpillError reports that the records of a file cannot be kept on the disk while it is
+// spillError reports that the records of a file cannot be kept on the disk while it is
 // read.
-type SpillError struct{ Err error }
+type spillError struct{ Err error }
 
-func (e *SpillError) Error() string {
+func (e *spillError) Error() string {
 	return "the records of the file cannot be kept on the disk while it is read: " + e.Err.Error()
 }
 
-func (e *SpillError) Unwrap() error { return e.Err }
+func (e *spillError) Unwrap() error { return e.Err }
 
 // Words returns the error as it is.
-func (e *SpillError) Words() string { return e.Error() }
+func (e *spillError) Words() string { return e.Error() }
 
 // changes is that of flow.Buckets.
 type changes = func(netip.Addr, estate.Instant) (estate.Instant, bool)
@@ -48,12 +48,12 @@ type Spill struct {
 	err   error // why nothing more comes
 }
 
-// NewSpill makes an empty one in a folder, for a file with a number of
+// newSpill makes an empty one in a folder, for a file with a number of
 // store.NewFile; it goes with the program. Close it.
-func NewSpill(folder string, number int, c changes) (*Spill, error) {
+func newSpill(folder string, number int, c changes) (*Spill, error) {
 	f, err := os.CreateTemp(folder, "upload-parts-*")
 	if err != nil {
-		return nil, &SpillError{err}
+		return nil, &spillError{err}
 	}
 	_ = os.Remove(f.Name()) // it goes with the program
 	s := &Spill{changes: c, number: number, file: f}
@@ -80,7 +80,7 @@ func (s *Spill) flush() error {
 	put := func(rows []byte) (*io.SectionReader, error) {
 		_, err := s.file.WriteAt(rows, s.size)
 		if err != nil {
-			err = &SpillError{err}
+			err = &spillError{err}
 		}
 		s.size += int64(len(rows))
 		return io.NewSectionReader(s.file, s.size-int64(len(rows)), int64(len(rows))), err
@@ -145,24 +145,24 @@ func (s *Spill) Parts() iter.Seq2[*rows.Part, error] {
 // Close gives the room on the disk back.
 func (s *Spill) Close() { _ = s.file.Close() }
 
-// MostDistinct is up to how many conversation-hours a preview counts.
-const MostDistinct = 3_000_000
+// mostDistinct is up to how many conversation-hours a preview counts.
+const mostDistinct = 3_000_000
 
-// Distinct counts the conversation-hours of records without keeping them.
-type Distinct struct {
+// distinct counts the conversation-hours of records without keeping them.
+type distinct struct {
 	buckets flow.Buckets // for Part
 	seed    maphash.Seed
 	seen    map[uint64]struct{}
 	Over    bool // there are more than it counts
 }
 
-// NewDistinct makes one that has counted nothing.
-func NewDistinct(c changes) *Distinct {
-	return &Distinct{buckets: flow.Buckets{Changes: c}, seed: maphash.MakeSeed(), seen: map[uint64]struct{}{}}
+// newDistinct makes one that has counted nothing.
+func newDistinct(c changes) *distinct {
+	return &distinct{buckets: flow.Buckets{Changes: c}, seed: maphash.MakeSeed(), seen: map[uint64]struct{}{}}
 }
 
 // Add counts the hour of a record, if it is another one. It gives no error.
-func (d *Distinct) Add(r *flow.Joined) error {
+func (d *distinct) Add(r *flow.Joined) error {
 	if d.Over {
 		return nil
 	}
@@ -176,9 +176,9 @@ func (d *Distinct) Add(r *flow.Joined) error {
 	k := key{flow.HourOf(r.Start), r.Client, r.Server, uint64(r.Point), r.Outcome,
 		d.buckets.Part(r.Client, r.Server, r.Start)}
 	d.seen[maphash.Comparable(d.seed, k)] = struct{}{}
-	d.Over = len(d.seen) >= MostDistinct
+	d.Over = len(d.seen) >= mostDistinct
 	return nil
 }
 
-// Count gives how many there are; if Over, at least so many.
-func (d *Distinct) Count() int { return len(d.seen) }
+// count gives how many there are; if Over, at least so many.
+func (d *distinct) count() int { return len(d.seen) }

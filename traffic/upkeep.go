@@ -177,7 +177,7 @@ func (a *Service) finishTurns(ctx context.Context) error {
 
 // Retention gives for how long traffic is kept.
 func (a *Service) Retention(ctx context.Context) (Retention, error) {
-	r := DefaultRetention
+	r := defaultRetention
 	err := a.Store.Setting(ctx, "retention", &r)
 	return r, err
 }

@@ -38,8 +38,8 @@ type Store interface {
 // New returns a Service.
 func New(base *step.Base, s Store) *Service { return &Service{base, s} }
 
-// Restored says how much was put back.
-type Restored struct {
+// restored says how much was put back.
+type restored struct {
 	Lines int `json:"lines"`
 }
 
@@ -58,7 +58,7 @@ func (a *Service) RestoreFile(ctx context.Context, file *imports.File) (jobs.Job
 				return nil, err
 			}
 			a.Models.Nudge()
-			return Restored{lines}, nil
+			return restored{lines}, nil
 		})
 	if err != nil {
 		file.Close()

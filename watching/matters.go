@@ -135,7 +135,7 @@ func (c Callers) Known(x watch.Caller) bool {
 	return c.Everybody || c.Some[CallerKey{Who: SideKey(x.Who), What: SideKey(x.What), Service: int64(x.Service)}]
 }
 
-// Equal reports whether they are the same.
-func (c Callers) Equal(o Callers) bool {
+// equal reports whether they are the same.
+func (c Callers) equal(o Callers) bool {
 	return c.Everybody == o.Everybody && maps.Equal(c.Some, o.Some)
 }

@@ -78,7 +78,7 @@ func (x *gathered) on(m *model.Model, day time.Time, watched []string, known Cal
 		x.mu.Lock()
 		defer x.mu.Unlock()
 		d := x.days[day]
-		if d == nil || d.like != like || !slices.Equal(d.watched, watched) || !d.known.Equal(known) ||
+		if d == nil || d.like != like || !slices.Equal(d.watched, watched) || !d.known.equal(known) ||
 			(d.stamp == "" || d.stamp != stamp) && (d.table.Dict != table.Dict || len(table.Changed(d.table)) > 0) {
 			return nil
 		}
@@ -123,7 +123,7 @@ func (a *Service) follow(m *model.Model, day time.Time, watched []string, known 
 	from, to := hoursOf(m, day)
 	view, like := m.Parts(from, to)
 	d := a.looking.followed[day]
-	if d == nil || d.like != like || !slices.Equal(d.watched, watched) || !d.known.Equal(known) {
+	if d == nil || d.like != like || !slices.Equal(d.watched, watched) || !d.known.equal(known) {
 		d = &dayFollowed{Follower: watch.NewFollower(view, watch.Watched{Groups: watched, Known: known.Known}), from: from, to: to,
 			like: like, watched: watched, known: known}
 	}
@@ -145,34 +145,34 @@ func (a *Service) dayView(m *model.Model, day time.Time) *reach.View {
 	return m.Stretch(hoursOf(m, day))
 }
 
-// MatterPart is what was seen of a matter on a day: which conversations of a view.
-type MatterPart struct {
+// matterPart is what was seen of a matter on a day: which conversations of a view.
+type matterPart struct {
 	View          *reach.View
 	Conversations []int32
 }
 
 // MatterOn gives what was seen of a matter on a day.
-func (a *Service) MatterOn(ctx context.Context, m *model.Model, id string, day time.Time) (MatterPart, error) {
+func (a *Service) MatterOn(ctx context.Context, m *model.Model, id string, day time.Time) (matterPart, error) {
 	watched, err := a.WatchedGroups(ctx, m)
 	if err != nil {
-		return MatterPart{}, err
+		return matterPart{}, err
 	}
 	known, err := a.knownCallers(ctx, m, day)
 	if err != nil {
-		return MatterPart{}, err
+		return matterPart{}, err
 	}
 	if from, to := hoursOf(m, day); from >= to {
-		return MatterPart{}, nil // it was forgotten
+		return matterPart{}, nil // it was forgotten
 	}
 	stamps, err := a.Store.WatchStamps(ctx)
 	if err != nil {
-		return MatterPart{}, err
+		return matterPart{}, err
 	}
 	d := a.gathered.on(m, day, watched, known, stamps[day])
 	for i := range d.all.Matters {
 		if x := &d.all.Matters[i]; matterID(x.Key()) == id {
-			return MatterPart{d.view, x.Conversations}, nil
+			return matterPart{d.view, x.Conversations}, nil
 		}
 	}
-	return MatterPart{View: d.view}, nil
+	return matterPart{View: d.view}, nil
 }

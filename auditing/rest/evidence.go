@@ -53,8 +53,8 @@ type EvidencePromises struct {
 	Prints      bool     `json:"prints" doc:"Whether the server can make PDFs"`
 }
 
-// EvidenceIn is what evidence is asked for.
-type EvidenceIn struct {
+// evidenceIn is what evidence is asked for.
+type evidenceIn struct {
 	Promise string `json:"promise" minLength:"1" maxLength:"10000" doc:"An assertion, or group and its name"`
 	From    string `json:"from" format:"date" doc:"The first day, UTC"`
 	To      string `json:"to" format:"date" doc:"The last day, UTC; one that is not over ends now"`
@@ -81,7 +81,7 @@ func (s *Proofs) made(ctx context.Context, in *struct{ server.All }) (*server.Li
 	return server.Cut(ctx, all, in.All), nil
 }
 
-func (s *Proofs) make(ctx context.Context, in *struct{ Body EvidenceIn }) (*server.Begun, error) {
+func (s *Proofs) make(ctx context.Context, in *struct{ Body evidenceIn }) (*server.Begun, error) {
 	m, err := s.Snapshot(ctx)
 	if err != nil {
 		return nil, err
@@ -222,8 +222,8 @@ func (s *Proofs) schedules(ctx context.Context, in *struct{ server.All }) (*serv
 	return server.Cut(ctx, all, in.All), nil
 }
 
-// EvidenceScheduleIn is what is to be made by itself.
-type EvidenceScheduleIn struct {
+// evidenceScheduleIn is what is to be made by itself.
+type evidenceScheduleIn struct {
 	Promise string `json:"promise" minLength:"1" maxLength:"10000" doc:"An assertion, or group and its name"`
 	Every   string `json:"every" enum:"month,quarter" doc:"It is made when one is over"`
 }
@@ -233,7 +233,7 @@ type EvidenceScheduleMade struct {
 	ID int64 `json:"id"`
 }
 
-func (s *Proofs) addSchedule(ctx context.Context, in *struct{ Body EvidenceScheduleIn }) (*server.Made[EvidenceScheduleMade], error) {
+func (s *Proofs) addSchedule(ctx context.Context, in *struct{ Body evidenceScheduleIn }) (*server.Made[EvidenceScheduleMade], error) {
 	m, err := s.Snapshot(ctx)
 	if err != nil {
 		return nil, err

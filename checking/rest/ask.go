@@ -35,8 +35,8 @@ type Why struct {
 	Steps    []StepOut           `json:"steps" doc:"Every rule that was considered, in order"`
 	Closest  *StepOut            `json:"closest,omitempty" doc:"Without a rule: the one that agreed with most of the flow"`
 	Rules    int                 `json:"rules"`
-	Seen     *SeenOut            `json:"seen,omitempty" doc:"What was seen of it in the window"`
-	Hints    []TagHint           `json:"hints" doc:"Tags that are missing and would settle a membership"`
+	Seen     *seenOut            `json:"seen,omitempty" doc:"What was seen of it in the window"`
+	Hints    []tagHint           `json:"hints" doc:"Tags that are missing and would settle a membership"`
 	Before   *Why                `json:"before,omitempty" doc:"The same question to the revision that is compared with"`
 }
 
@@ -56,8 +56,8 @@ type StepOut struct {
 	Because []Belongs       `json:"because"`
 }
 
-// SeenOut is what was seen of a conversation.
-type SeenOut struct {
+// seenOut is what was seen of a conversation.
+type seenOut struct {
 	Connections int64  `json:"connections"`
 	Carried     int64  `json:"carried"`
 	Dropped     int64  `json:"dropped"`
@@ -66,9 +66,9 @@ type SeenOut struct {
 	Observer    string `json:"observer"`
 }
 
-// TagHint is a tag that a workload lacks and that would settle whether it is
+// tagHint is a tag that a workload lacks and that would settle whether it is
 // in a group.
-type TagHint struct {
+type tagHint struct {
 	Workload string   `json:"workload"`
 	Name     string   `json:"name"`
 	Key      string   `json:"key"`
@@ -76,8 +76,8 @@ type TagHint struct {
 	Values   []string `json:"values" doc:"Values in use, most used first"`
 }
 
-// Found is something that the ask bar can go to.
-type Found struct {
+// found is something that the ask bar can go to.
+type found struct {
 	Kind string `json:"kind" enum:"workload,group,rule"`
 	Name string `json:"name"`
 	Hint string `json:"hint"`
@@ -87,14 +87,14 @@ type Found struct {
 // Answer is what the ask bar says to a text.
 type Answer struct {
 	Why      *Why       `json:"why,omitempty"`
-	InForce  *InForce   `json:"inForce,omitempty" doc:"What the release that is in force says, where that differs from the draft"`
+	InForce  *inForce   `json:"inForce,omitempty" doc:"What the release that is in force says, where that differs from the draft"`
 	Several  *AnswerOut `json:"several,omitempty" doc:"To a question about groups or several ends"`
 	Problem  string     `json:"problem,omitempty" doc:"Why a question cannot be answered"`
-	Findings []Found    `json:"findings"`
+	Findings []found    `json:"findings"`
 }
 
-// InForce is a verdict of a release.
-type InForce struct {
+// inForce is a verdict of a release.
+type inForce struct {
 	Release int    `json:"release"`
 	Verdict string `json:"verdict" enum:"permit,reject,uncovered"`
 	Line    int    `json:"line" doc:"Of the deciding rule in that release; 0: none decides"`
@@ -120,7 +120,7 @@ func (s *Asking) ask(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	out := Answer{Findings: []Found{}}
+	out := Answer{Findings: []found{}}
 	text := strings.ReplaceAll(in.Text, "→", "->")
 	left, right, asks := strings.Cut(text, "->")
 	if !asks {
@@ -146,7 +146,7 @@ func (s *Asking) ask(ctx context.Context, in *struct {
 		return nil, err
 	}
 	if release != 0 {
-		x := InForce{Release: release}
+		x := inForce{Release: release}
 		rule := c.Decide(c.At(client.Addr, c.AsOf), c.At(srv.Addr, c.AsOf), pt)
 		if rule != nil {
 			x.Line = rule.Line
@@ -271,7 +271,7 @@ func (s *Asking) explain(ctx context.Context, v *reach.View, snap *model.Model, 
 		Service: pt.String(),
 		Verdict: decide.VerdictOf(t.Rule).String(), Rule: s.ruleRefBy(ctx, snap, t.Rule), ClientIs: belongs(t.Client),
 		ServerIs: belongs(t.Server),
-		Steps:    []StepOut{}, Rules: len(snap.Policy.Rules), Hints: []TagHint{},
+		Steps:    []StepOut{}, Rules: len(snap.Policy.Rules), Hints: []tagHint{},
 	}
 	for _, st := range t.Steps {
 		out.Steps = append(out.Steps, stepOut(st))
@@ -288,7 +288,7 @@ func (s *Asking) explain(ctx context.Context, v *reach.View, snap *model.Model, 
 	}
 	if i, ok := v.Find(client.Endpoint, srv.Endpoint, pt); ok {
 		c, all := v.At(i), v.RowsOf(i)
-		out.Seen = &SeenOut{c.Connections, c.Carried, c.Dropped, c.First.String(), c.Last.String(),
+		out.Seen = &seenOut{c.Connections, c.Carried, c.Dropped, c.First.String(), c.Last.String(),
 			v.Table.Bucket(int(all[len(all)-1])).Observer}
 	}
 	return out
@@ -331,8 +331,8 @@ func stepOut(st decide.Step) StepOut {
 
 // tagHints finds the tags that an endpoint lacks and that groups of the
 // policy wait for.
-func tagHints(walk *decide.Walk, snap *model.Model, p decide.Placed) []TagHint {
-	var out []TagHint
+func tagHints(walk *decide.Walk, snap *model.Model, p decide.Placed) []tagHint {
+	var out []tagHint
 	if p.Workload == estate.Outside {
 		return out
 	}
@@ -343,10 +343,10 @@ func tagHints(walk *decide.Walk, snap *model.Model, p decide.Placed) []TagHint {
 			continue
 		}
 		for _, key := range expr.MissingKeys(m.Reasons) {
-			if slices.ContainsFunc(out, func(h TagHint) bool { return h.Key == key }) {
+			if slices.ContainsFunc(out, func(h tagHint) bool { return h.Key == key }) {
 				continue
 			}
-			out = append(out, TagHint{Workload: w.ID, Name: w.Label(), Key: key, Group: g.Name,
+			out = append(out, tagHint{Workload: w.ID, Name: w.Label(), Key: key, Group: g.Name,
 				Values: usedValues(snap.Estate, key)})
 		}
 	}
@@ -377,8 +377,8 @@ func usedValues(e *estate.Estate, key string) []string {
 }
 
 // find gives what a text may mean: workloads, groups and rules.
-func find(snap *model.Model, text string) []Found {
-	out := []Found{}
+func find(snap *model.Model, text string) []found {
+	out := []found{}
 	words := strings.Fields(strings.ToLower(text))
 	if len(words) == 0 {
 		return out
@@ -395,7 +395,7 @@ func find(snap *model.Model, text string) []Found {
 	const most = 6
 	for _, g := range answers.GroupsInOrder(snap.Policy) {
 		if len(out) < most && has(g.Name) {
-			out = append(out, Found{"group", g.Name, g.Body(), g.Name})
+			out = append(out, found{"group", g.Name, g.Body(), g.Name})
 		}
 	}
 	n := 0
@@ -406,14 +406,14 @@ func find(snap *model.Model, text string) []Found {
 			if len(w.Leases) > 0 {
 				hint = w.Leases[len(w.Leases)-1].Addr.String()
 			}
-			out = append(out, Found{"workload", w.Label(), hint, w.ID})
+			out = append(out, found{"workload", w.Label(), hint, w.ID})
 		}
 	}
 	n = 0
 	for _, r := range snap.Policy.Rules {
 		if n < most && has(r.String()) {
 			n++
-			out = append(out, Found{"rule", answers.NewRuleRef(r).Sentence, "in " + r.Layer.Name, fmt.Sprint(r.Line)})
+			out = append(out, found{"rule", answers.NewRuleRef(r).Sentence, "in " + r.Layer.Name, fmt.Sprint(r.Line)})
 		}
 	}
 	return out

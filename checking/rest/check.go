@@ -58,11 +58,11 @@ type CheckOut struct {
 	Accepted      int                    `json:"accepted" doc:"Rejected, and a probe says that this is right"`
 	Rules         int                    `json:"rules"`
 	LiveStores    int                    `json:"liveStores" doc:"Uncovered conversations that reach a store in live"`
-	Difference    *DifferenceOut         `json:"difference,omitempty"`
+	Difference    *differenceOut         `json:"difference,omitempty"`
 }
 
-// DifferenceOut compares the draft with another revision over the window.
-type DifferenceOut struct {
+// differenceOut compares the draft with another revision over the window.
+type differenceOut struct {
 	Revision model.Revision               `json:"revision"`
 	Counts   map[string]answers.CountsOut `json:"counts" doc:"By the verdict in that revision: conversations by the verdict now"`
 	Changed  int                          `json:"changed"`
@@ -111,7 +111,7 @@ func (s *Checks) check(ctx context.Context, in *struct {
 		out.Pairs = &pairs
 	}
 	if in.Against != 0 {
-		out.Difference = &DifferenceOut{Counts: map[string]answers.CountsOut{}}
+		out.Difference = &differenceOut{Counts: map[string]answers.CountsOut{}}
 		if out.Difference.Revision, err = s.Revision(ctx, in.Against); err != nil {
 			return nil, err
 		}

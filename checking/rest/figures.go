@@ -30,14 +30,14 @@ type GroupUse struct {
 	Reached UseOut `json:"reached"`
 }
 
-// GroupFigures are the figures of a group.
-type GroupFigures struct {
+// groupFigures are the figures of a group.
+type groupFigures struct {
 	Name string `json:"name"`
 	GroupUse
 }
 
-// RuleFigures are the figures of a rule.
-type RuleFigures struct {
+// ruleFigures are the figures of a rule.
+type ruleFigures struct {
 	answers.RuleRef
 	Off bool   `json:"off"`
 	Use UseOut `json:"use"`
@@ -45,8 +45,8 @@ type RuleFigures struct {
 
 // Figures are what was seen of every rule, and of every group.
 type Figures struct {
-	Rules  []RuleFigures  `json:"rules" doc:"In deciding order"`
-	Groups []GroupFigures `json:"groups" doc:"In the order of the text"`
+	Rules  []ruleFigures  `json:"rules" doc:"In deciding order"`
+	Groups []groupFigures `json:"groups" doc:"In the order of the text"`
 }
 
 // figuresAPI answers about figures of rules and groups.
@@ -90,21 +90,21 @@ func (s *Usage) figures(ctx context.Context, in *struct{ answers.Window }) (*ser
 	if err != nil {
 		return nil, err
 	}
-	out := Figures{Rules: []RuleFigures{}, Groups: []GroupFigures{}}
+	out := Figures{Rules: []ruleFigures{}, Groups: []groupFigures{}}
 	uses := v.RuleUses()
 	for i, r := range snap.Policy.Rules {
-		out.Rules = append(out.Rules, RuleFigures{*answers.NewRuleRef(r), r.Off, useOut(uses[i])})
+		out.Rules = append(out.Rules, ruleFigures{*answers.NewRuleRef(r), r.Off, useOut(uses[i])})
 	}
 	groups := v.GroupUses()
 	for i, g := range snap.Policy.GroupOrder {
-		out.Groups = append(out.Groups, GroupFigures{g.Name,
+		out.Groups = append(out.Groups, groupFigures{g.Name,
 			GroupUse{useOut(groups[i].Reaches), useOut(groups[i].Reached)}})
 	}
 	lines := map[string]int{}
 	for _, g := range snap.Policy.GroupOrder {
 		lines[g.Name] = g.Line
 	}
-	slices.SortFunc(out.Groups, func(a, b GroupFigures) int { return lines[a.Name] - lines[b.Name] })
+	slices.SortFunc(out.Groups, func(a, b groupFigures) int { return lines[a.Name] - lines[b.Name] })
 	return server.OK(out), nil
 }
 

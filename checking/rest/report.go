@@ -15,8 +15,8 @@ import (
 	"lucidorchard/server"
 )
 
-// ReportQuery says which report is wanted.
-type ReportQuery struct {
+// reportQuery says which report is wanted.
+type reportQuery struct {
 	answers.Window
 	Against int    `query:"against" doc:"The revision before; without it, the first"`
 	By      string `query:"by" default:"app" doc:"What parts of the estate are: a tag, ~area or ~owner"`
@@ -36,7 +36,7 @@ func (s *Reports) Routes(r server.Routes) {
 	server.Get(r, "export-report", "/report.md", "The report as Markdown", s.exportReport, server.CanBeMissing)
 }
 
-func (s *Reports) report(ctx context.Context, in *ReportQuery) (*server.Body[report.Report], error) {
+func (s *Reports) report(ctx context.Context, in *reportQuery) (*server.Body[report.Report], error) {
 	snap, err := s.Snapshot(ctx)
 	if err != nil {
 		return nil, err
@@ -115,7 +115,7 @@ func versionOut(r model.Revision) report.Version {
 	return out
 }
 
-func (s *Reports) exportReport(ctx context.Context, in *ReportQuery) (*huma.StreamResponse, error) {
+func (s *Reports) exportReport(ctx context.Context, in *reportQuery) (*huma.StreamResponse, error) {
 	r, err := s.report(ctx, in)
 	if err != nil {
 		return nil, err

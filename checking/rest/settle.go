@@ -27,12 +27,12 @@ import (
 type SettleOut struct {
 	Revision      int            `json:"revision"`
 	Conversations int            `json:"conversations" doc:"That do not have the verdict yet"`
-	Options       []SettleOption `json:"options" doc:"The narrowest first"`
+	Options       []settleOption `json:"options" doc:"The narrowest first"`
 	Probe         string         `json:"probe" doc:"The question that says the same, for a probe that rejects it"`
 }
 
-// SettleOption is a rule at one width.
-type SettleOption struct {
+// settleOption is a rule at one width.
+type settleOption struct {
 	Width        string                    `json:"width" enum:"exact,groups,wider"`
 	Words        string                    `json:"words" doc:"Of whom it speaks"`
 	Lines        []string                  `json:"lines" doc:"The groups that it needs, and the rule; a statement each"`
@@ -82,7 +82,7 @@ func (s *Settling) settle(ctx context.Context, in *struct {
 		probe = settle.Question(v, chosen)
 	}
 	chosen = slices.DeleteFunc(chosen, func(i int) bool { return v.Verdict(i) == want })
-	out := SettleOut{Revision: snap.Head.No, Conversations: len(chosen), Options: []SettleOption{}, Probe: probe}
+	out := SettleOut{Revision: snap.Head.No, Conversations: len(chosen), Options: []settleOption{}, Probe: probe}
 	for _, o := range settle.Rules(v, chosen, action, "") {
 		after, bad := settle.Apply(snap.Head.Text, o.Lines, o.Before)
 		if bad != nil {
@@ -92,7 +92,7 @@ func (s *Settling) settle(ctx context.Context, in *struct {
 		if err != nil {
 			return nil, err
 		}
-		out.Options = append(out.Options, SettleOption{
+		out.Options = append(out.Options, settleOption{
 			Width: string(o.Width), Words: o.Words, Lines: o.Lines, Before: o.Before, Instead: answers.NewRuleRef(o.Instead),
 			Consequences: *cons,
 		})
@@ -140,8 +140,8 @@ func specsOf(points service.Set) string {
 	return strings.Join(out, ", ")
 }
 
-// RowOf names a row of the ledger, as its list does.
-type RowOf struct {
+// rowOf names a row of the ledger, as its list does.
+type rowOf struct {
 	Near    string `json:"near" minLength:"1"`
 	Far     string `json:"far,omitempty"`
 	Service string `json:"service" minLength:"1"`
@@ -158,7 +158,7 @@ func (s *Settling) settleRows(ctx context.Context, in *struct {
 		As       string  `json:"as" enum:"permit,reject,rightly"`
 		Width    string  `json:"width,omitempty" enum:"exact,groups,wider" doc:"Of the rules; a row that has none gets the narrowest"`
 		Reason   string  `json:"reason,omitempty" maxLength:"2000" doc:"rightly: why"`
-		Rows     []RowOf `json:"rows" minItems:"1" maxItems:"500"`
+		Rows     []rowOf `json:"rows" minItems:"1" maxItems:"500"`
 	}
 }) (*server.Stored[answers.EditOut], error) {
 	v, snap, q, err := s.Asked(ctx, in.Window, in.Filter)

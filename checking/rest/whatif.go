@@ -29,13 +29,13 @@ type AnswerOut struct {
 	Pairs      int               `json:"pairs" doc:"Of a client and a server"`
 	Counts     answers.CountsOut `json:"counts" doc:"Pairs all of whose points get the verdict"`
 	Mixed      int               `json:"mixed" doc:"Pairs of which it depends on the port"`
-	Parts      []AnswerPartOut   `json:"parts" doc:"By the rule that decides; uncovered first"`
+	Parts      []answerPartOut   `json:"parts" doc:"By the rule that decides; uncovered first"`
 	Undecided  []MaybeOut        `json:"undecided" doc:"Workloads that may be meant, because a tag is missing; at most 20"`
 	MaybeCount int               `json:"maybeCount"`
 }
 
-// AnswerPartOut is the pairs, and their points, that one rule decides, or none.
-type AnswerPartOut struct {
+// answerPartOut is the pairs, and their points, that one rule decides, or none.
+type answerPartOut struct {
 	Verdict     string              `json:"verdict" enum:"permit,reject,uncovered"`
 	Rule        *answers.RuleRef    `json:"rule,omitempty"`
 	Pairs       int                 `json:"pairs"`
@@ -127,7 +127,7 @@ const maxQuestions = 2000
 
 func answerOut(c *whatif.Census, q *whatif.Question, a *whatif.Answer) AnswerOut {
 	out := AnswerOut{Line: q.Line, Question: bareQuestion(q), AsExpected: q.As(a), Verdict: a.Verdict(),
-		Words: c.Words(q, a), Pairs: a.Pairs, Counts: answers.NewCountsOut(a.Of), Mixed: a.Mixed, Parts: []AnswerPartOut{},
+		Words: c.Words(q, a), Pairs: a.Pairs, Counts: answers.NewCountsOut(a.Of), Mixed: a.Mixed, Parts: []answerPartOut{},
 		Undecided: []MaybeOut{}}
 	if q.Want != nil {
 		out.Want = q.Want.String()
@@ -141,7 +141,7 @@ func answerOut(c *whatif.Census, q *whatif.Question, a *whatif.Answer) AnswerOut
 	}
 	for i := range a.Parts {
 		p := &a.Parts[i]
-		out.Parts = append(out.Parts, AnswerPartOut{
+		out.Parts = append(out.Parts, answerPartOut{
 			Verdict: p.Verdict.String(), Rule: answers.NewRuleRef(p.Rule), Pairs: p.Pairs, Service: specsOf(p.Points),
 			Clients: ends(p.Clients), ClientCount: len(p.Clients), Servers: ends(p.Servers),
 			ServerCount: len(p.Servers),

@@ -167,7 +167,7 @@ func (s *membership) evaluate(subject expr.Subject, known []int32, before []expr
 		if known != nil && known[i] >= 0 {
 			truths[i] = before[known[i]]
 		} else {
-			truths[i] = GroupSays(g, subject, member)
+			truths[i] = groupSays(g, subject, member)
 		}
 	}
 	return truths
@@ -207,7 +207,7 @@ func (s *membership) resigner(e *estate.Estate, old *membership, known []int32, 
 			}
 		}
 		for _, i := range ask { // each stands behind those that it names
-			truths[i] = GroupSays(s.order[i], subject, member)
+			truths[i] = groupSays(s.order[i], subject, member)
 		}
 		sig := s.intern(slices.Clone(truths))
 		s.byTests[string(tests)] = sig

@@ -91,9 +91,9 @@ func (c *Compiled) regionLine() []Stretch {
 	return out
 }
 
-// Reaches reports whether a rule may match from one class to another, on its
+// reaches reports whether a rule may match from one class to another, on its
 // services; one that is off, or over, never does.
-func (c *Compiled) Reaches(rule, client, server int32) bool {
+func (c *Compiled) reaches(rule, client, server int32) bool {
 	classes := c.interner.classes.all()
 	return c.rules.row(client).client.has(rule) && c.rules.row(server).server.has(rule) &&
 		c.rules.rules[rule].agrees(classes[client], classes[server])
@@ -109,16 +109,16 @@ func (c *Compiled) RulesAt(class int32, server bool, f func(rule int32)) {
 	side.each(f)
 }
 
-// Paired reports whether a rule has clauses, so that it hangs on both ends together
+// paired reports whether a rule has clauses, so that it hangs on both ends together
 // which it matches.
-func (c *Compiled) Paired(rule int32) bool {
+func (c *Compiled) paired(rule int32) bool {
 	m := &c.rules.rules[rule]
 	return m.apart != nil || m.within >= 0 || m.area >= 0 || len(m.same) > 0 || len(m.across) > 0
 }
 
-// Bearing is the same for classes with which a rule that is Paired has the same peers:
+// bearing is the same for classes with which a rule that is Paired has the same peers:
 // all that its clauses ask of one end.
-func (c *Compiled) Bearing(rule, class int32) string {
+func (c *Compiled) bearing(rule, class int32) string {
 	m, x := &c.rules.rules[rule], c.interner.classes.all()[class]
 	var b []byte
 	bit := func(in bool) {

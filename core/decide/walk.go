@@ -57,14 +57,14 @@ func (w *Walk) Group(name string, ep estate.Endpoint) expr.Truth {
 	}
 	t := expr.No
 	if g := w.policy.Groups[name]; g != nil {
-		t = GroupSays(g, Subject(w.estate, ep), func(n string) expr.Truth { return w.Group(n, ep) })
+		t = groupSays(g, Subject(w.estate, ep), func(n string) expr.Truth { return w.Group(n, ep) })
 	}
 	w.members[key] = t
 	return t
 }
 
-// GroupSays gives what one group says of a subject.
-func GroupSays(g *policy.Group, s expr.Subject, m expr.Members) expr.Truth {
+// groupSays gives what one group says of a subject.
+func groupSays(g *policy.Group, s expr.Subject, m expr.Members) expr.Truth {
 	if s.Workload != nil {
 		if slices.Contains(g.Exclude, s.Workload.ID) {
 			return expr.No

@@ -48,15 +48,15 @@ func (r Reason) Words() string {
 
 var reasons = []Reason{Scan, OneOff, Lone, Few, Crossing, Unplaced, Admin}
 
-// Aside is what was set aside for one reason.
-type Aside struct {
+// aside is what was set aside for one reason.
+type aside struct {
 	Reason        Reason
 	Conversations []int
 	Signs         []string // with Input.Judged: of each, what speaks against it
 }
 
 // setAside gives what the rules leave, by reason.
-func (d *deriver) setAside(rules []*draft) []Aside {
+func (d *deriver) setAside(rules []*draft) []aside {
 	for svc := range d.edges {
 		for i := range d.edges[svc] {
 			d.edges[svc][i].covered = false
@@ -107,14 +107,14 @@ func (d *deriver) setAside(rules []*draft) []Aside {
 			}
 		}
 	}
-	var out []Aside
+	var out []aside
 	for _, why := range reasons {
 		is := by[why]
 		if len(is) == 0 {
 			continue
 		}
 		slices.Sort(is)
-		a := Aside{Reason: why, Conversations: is}
+		a := aside{Reason: why, Conversations: is}
 		if d.in.Judged {
 			for _, i := range is {
 				a.Signs = append(a.Signs, signs[i])

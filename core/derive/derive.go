@@ -62,11 +62,11 @@ type Input struct {
 type Result struct {
 	Proposals  []Proposal
 	Groups     []*policy.Group // that the proposals name and the policy lacks
-	Aside      []Aside
+	Aside      []aside
 	Considered int // conversations that were looked at
 	Covered    int // of those, conversations that the proposals permit
 	Curve      []CurvePoint
-	Path       []PathPoint  // with Judged: as Curve
+	Path       []pathPoint  // with Judged: as Curve
 	Wide       []Proposal   // with Judged: rules that one should not take as they are
 	Tags       []MissingTag // worth setting: those that settle most first
 }
@@ -148,7 +148,7 @@ func Derive(in Input) *Result {
 				at = &Result{}
 				d.propose(rules, at)
 			}
-			out.Path = append(out.Path, PathPoint{pt, at.Proposals})
+			out.Path = append(out.Path, pathPoint{pt, at.Proposals})
 		}
 		if !said(0.8 + 0.2*float64(n+1)/float64(len(balances))) {
 			return nil

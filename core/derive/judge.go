@@ -22,8 +22,8 @@ type Alternative struct {
 	Conversations []int // of the proposal's, those that it permits
 }
 
-// PathPoint is the proposals at one balance.
-type PathPoint struct {
+// pathPoint is the proposals at one balance.
+type pathPoint struct {
 	CurvePoint
 	Proposals []Proposal
 }

@@ -26,8 +26,8 @@ func UsualSpellings(counts map[string]int) map[string]string {
 	return out
 }
 
-// Misspelling is a value that looks like a slip of another.
-type Misspelling struct {
+// misspelling is a value that looks like a slip of another.
+type misspelling struct {
 	Key   string
 	Value string
 	Like  string // the usual one
@@ -35,7 +35,7 @@ type Misspelling struct {
 }
 
 // Misspellings finds the values of tags that look misspelt, by key and value.
-func Misspellings(e *Estate) []Misspelling {
+func Misspellings(e *Estate) []misspelling {
 	counts := map[string]map[string]int{}
 	for _, w := range e.All() {
 		for _, t := range w.Tags {
@@ -48,13 +48,13 @@ func Misspellings(e *Estate) []Misspelling {
 			counts[t.Key][t.Value]++
 		}
 	}
-	var out []Misspelling
+	var out []misspelling
 	for key, values := range counts {
 		for v, like := range UsualSpellings(values) {
-			out = append(out, Misspelling{key, v, like, values[v]})
+			out = append(out, misspelling{key, v, like, values[v]})
 		}
 	}
-	slices.SortFunc(out, func(a, b Misspelling) int {
+	slices.SortFunc(out, func(a, b misspelling) int {
 		return cmp.Or(strings.Compare(a.Key, b.Key), strings.Compare(a.Value, b.Value))
 	})
 	return out

@@ -8,8 +8,8 @@ import (
 
 // Comparison says how two periods differ, of the same promise or of two.
 type Comparison struct {
-	Before  Period   `json:"before"`
-	After   Period   `json:"after"`
+	Before  period   `json:"before"`
+	After   period   `json:"after"`
 	Same    bool     `json:"same" doc:"Whether both speak of the same promise"`
 	May     []Move   `json:"may" doc:"Who may reach it at the end of one and not of the other, by rule; much is how many clients"`
 	Did     []Move   `json:"did" doc:"Who reached it in one and not in the other"`
@@ -18,8 +18,8 @@ type Comparison struct {
 	Rules   []string `json:"rules" doc:"By which one may reach it, in both"`
 }
 
-// Period is evidence in short.
-type Period struct {
+// period is evidence in short.
+type period struct {
 	Promise  Promise   `json:"promise"`
 	From     string    `json:"from"`
 	To       string    `json:"to"`
@@ -68,16 +68,16 @@ func Compare(a, b *Evidence) Comparison {
 	out.May, out.Did = append(ways(a, b, "before"), ways(b, a, "after")...), moves(did(a), did(b))
 	out.Members, out.Points = moves(of(a.MembersLast), of(b.MembersLast)), moves(points(a), points(b))
 	for _, w := range a.MayLast {
-		if slices.ContainsFunc(b.MayLast, func(x MayWay) bool { return x.Rule == w.Rule }) && !slices.Contains(out.Rules, w.Rule) {
+		if slices.ContainsFunc(b.MayLast, func(x mayWay) bool { return x.Rule == w.Rule }) && !slices.Contains(out.Rules, w.Rule) {
 			out.Rules = append(out.Rules, w.Rule)
 		}
 	}
 	return out
 }
 
-func periodOf(e *Evidence) Period {
+func periodOf(e *Evidence) period {
 	const day = "2006-01-02T15:04:05Z07:00"
-	return Period{e.Promise, e.From.Format(day), e.To.Format(day), e.Sentence, e.Counts, e.Total, len(e.Callers) + e.MoreCallers, len(e.Breaks), len(e.Exemptions)}
+	return period{e.Promise, e.From.Format(day), e.To.Format(day), e.Sentence, e.Counts, e.Total, len(e.Callers) + e.MoreCallers, len(e.Breaks), len(e.Exemptions)}
 }
 
 // ways gives the rules by which clients may reach it at the end of one, and not of the

@@ -11,9 +11,9 @@ import (
 	"lucidorchard/core/watch"
 )
 
-// Format names how evidence is written; a change that readers have to know of gives it
+// format names how evidence is written; a change that readers have to know of gives it
 // another number.
-const Format = "lucid orchard evidence 1"
+const format = "lucid orchard evidence 1"
 
 // Evidence is what is shown to an auditor. Times are UTC; connections are counted as the
 // watch counts them.
@@ -28,13 +28,13 @@ type Evidence struct {
 	Counts   DayCounts     `json:"counts"`
 	Days     []Day         `json:"days"`
 	Breaks   []Break       `json:"breaks" doc:"When what was in force did not keep the promise"`
-	Versions []VersionTime `json:"versions" doc:"What was in force of the policy, the oldest first"`
+	Versions []versionTime `json:"versions" doc:"What was in force of the policy, the oldest first"`
 
-	MayFirst   []MayWay    `json:"mayFirst" doc:"Who might reach it at the start of the period"`
-	MayLast    []MayWay    `json:"mayLast" doc:"At its end"`
-	MayChanges []MayChange `json:"mayChanges"`
+	MayFirst   []mayWay    `json:"mayFirst" doc:"Who might reach it at the start of the period"`
+	MayLast    []mayWay    `json:"mayLast" doc:"At its end"`
+	MayChanges []mayChange `json:"mayChanges"`
 
-	Callers     []CallerTime `json:"callers" doc:"Who did: the busiest first"`
+	Callers     []callerTime `json:"callers" doc:"Who did: the busiest first"`
 	MoreCallers int          `json:"moreCallers" doc:"Callers that are counted, and not listed"`
 	Total       Sums         `json:"total"`
 	Against     int64        `json:"against" doc:"Connections that were carried though the promise speaks against them"`
@@ -44,7 +44,7 @@ type Evidence struct {
 	MemberChanges []MemberChange `json:"memberChanges"`
 
 	Exemptions []ExemptTime `json:"exemptions" doc:"Of those whom it protects"`
-	Points     []PointTime  `json:"points" doc:"That guarded them, and what each held"`
+	Points     []pointTime  `json:"points" doc:"That guarded them, and what each held"`
 	Changes    []Happening  `json:"changes" doc:"Of the policy and its releases"`
 	Gaps       []Gap        `json:"gaps" doc:"Times of which less is known"`
 	Notes      []string     `json:"notes" doc:"How this was made, where that needs saying"`
@@ -78,8 +78,8 @@ type State string
 const (
 	Broken    State = "broken"    // for some time, what was in force did not keep the promise
 	Leaked    State = "leaked"    // something was carried that points should have dropped
-	Open      State = "open"      // what was in force said nothing of some of it
-	Undefined State = "undefined" // what was in force did not know the groups of the promise
+	open      State = "open"      // what was in force said nothing of some of it
+	undefined State = "undefined" // what was in force did not know the groups of the promise
 	None      State = "none"      // nothing was in force where it matters, at least for some time
 	Partly    State = "partly"    // not all of it was enforced all day
 	Unknown   State = "unknown"   // of some hours nothing is known
@@ -130,8 +130,8 @@ type Break struct {
 	Ended   []string   `json:"ended" doc:"What changed when it ended"`
 }
 
-// VersionTime is a release that was held where it matters.
-type VersionTime struct {
+// versionTime is a release that was held where it matters.
+type versionTime struct {
 	Release  int       `json:"release"`
 	Revision int       `json:"revision"`
 	Title    string    `json:"title"`
@@ -143,16 +143,16 @@ type VersionTime struct {
 	SHA256   string    `json:"sha256" doc:"Of its text"`
 }
 
-// MayWay is a rule by which clients may reach what is protected.
-type MayWay struct {
+// mayWay is a rule by which clients may reach what is protected.
+type mayWay struct {
 	Release int      `json:"release" doc:"0: of the draft, while nothing was in force"`
 	Line    int      `json:"line"`
 	Rule    string   `json:"rule"`
 	Clients []string `json:"clients"`
 }
 
-// MayChange is a change of who may reach it.
-type MayChange struct {
+// mayChange is a change of who may reach it.
+type mayChange struct {
 	At      time.Time `json:"at"`
 	Rule    string    `json:"rule"`
 	Added   []string  `json:"added"`
@@ -160,8 +160,8 @@ type MayChange struct {
 	Cause   []string  `json:"cause"`
 }
 
-// CallerTime is somebody who reached it, or tried to, on a service, with one verdict.
-type CallerTime struct {
+// callerTime is somebody who reached it, or tried to, on a service, with one verdict.
+type callerTime struct {
 	Name    string    `json:"name"`
 	Label   string    `json:"label" doc:"The group or tags that it goes by"`
 	Server  string    `json:"server" doc:"What it reached goes by that"`
@@ -196,18 +196,18 @@ type ExemptTime struct {
 	Until    time.Time `json:"until"`
 }
 
-// PointTime is what a point held over the period.
-type PointTime struct {
+// pointTime is what a point held over the period.
+type pointTime struct {
 	Name    string     `json:"name"`
 	Kind    string     `json:"kind"`
 	Side    string     `json:"side"`
 	Guards  string     `json:"guards"`
 	Members int        `json:"members" doc:"Of those protected, at most"`
-	Held    []HeldTime `json:"held"`
+	Held    []heldTime `json:"held"`
 }
 
-// HeldTime is for how long a point held the same.
-type HeldTime struct {
+// heldTime is for how long a point held the same.
+type heldTime struct {
 	From    time.Time `json:"from"`
 	Until   time.Time `json:"until"`
 	Release int       `json:"release" doc:"0: nothing"`

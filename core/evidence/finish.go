@@ -111,9 +111,9 @@ func (d *Day) state() State {
 	case d.leaked:
 		return Leaked
 	case d.Open > 0:
-		return Open
+		return open
 	case d.Undefined > 0:
-		return Undefined
+		return undefined
 	case d.None > 0:
 		return None
 	case d.partly:
@@ -125,7 +125,7 @@ func (d *Day) state() State {
 }
 
 func (c *DayCounts) of(s State) *int {
-	return map[State]*int{Broken: &c.Broken, Leaked: &c.Leaked, Open: &c.Open, Undefined: &c.Undefined, None: &c.None, Partly: &c.Partly,
+	return map[State]*int{Broken: &c.Broken, Leaked: &c.Leaked, open: &c.Open, undefined: &c.Undefined, None: &c.None, Partly: &c.Partly,
 		Unknown: &c.Unknown, Held: &c.Held}[s]
 }
 
@@ -172,7 +172,7 @@ func (m *making) versions() {
 			continue
 		}
 		sum := sha256.Sum256([]byte(r.Text))
-		m.out.Versions = append(m.out.Versions, VersionTime{Release: r.No, Revision: r.Revision, Title: r.Title, Author: r.Author, At: r.At.UTC(),
+		m.out.Versions = append(m.out.Versions, versionTime{Release: r.No, Revision: r.Revision, Title: r.Title, Author: r.Author, At: r.At.UTC(),
 			From: span.From, Until: span.Until, Promised: m.parsed(r.Text).promised || m.out.Promise.Kind == "group" && len(m.parsed(r.Text).errs) == 0,
 			SHA256: hex.EncodeToString(sum[:])})
 	}
@@ -211,7 +211,7 @@ func (m *making) points() {
 		}
 		slices.SortFunc(at, time.Time.Compare)
 		at = slices.CompactFunc(at, time.Time.Equal)
-		out := PointTime{Name: p.Name, Kind: p.Kind, Side: p.Side, Guards: p.Guards, Members: most, Held: []HeldTime{}}
+		out := pointTime{Name: p.Name, Kind: p.Kind, Side: p.Side, Guards: p.Guards, Members: most, Held: []heldTime{}}
 		for k := range at[:len(at)-1] {
 			h, words := p.at(at[k]), ""
 			switch {
@@ -226,7 +226,7 @@ func (m *making) points() {
 				out.Held[n-1].Until = at[k+1]
 				continue
 			}
-			out.Held = append(out.Held, HeldTime{at[k], at[k+1], h.Release, h.Mode, words})
+			out.Held = append(out.Held, heldTime{at[k], at[k+1], h.Release, h.Mode, words})
 		}
 		m.out.Points = append(m.out.Points, out)
 	}
@@ -243,7 +243,7 @@ func (m *making) finishCallers() {
 		}
 		return 1
 	}
-	slices.SortFunc(m.out.Callers, func(a, b CallerTime) int {
+	slices.SortFunc(m.out.Callers, func(a, b callerTime) int {
 		return cmp.Or(first(a.Against)-first(b.Against), cmp.Compare(b.Sums.Leaks, a.Sums.Leaks), cmp.Compare(b.Sums.All(), a.Sums.All()),
 			strings.Compare(a.Name+a.Service+a.Server+a.Rule, b.Name+b.Service+b.Server+b.Rule), a.Release-b.Release)
 	})

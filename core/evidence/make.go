@@ -31,8 +31,8 @@ func (e *UnreadableError) Error() string { return e.Errs[0].Message }
 // Make makes the evidence of a case. progress is told how much of it is done; line is given
 // each line of the inputs, by their names, and may be nil.
 func Make(ctx context.Context, c *Case, progress func(done float64), line func(input, text string)) (*Evidence, error) {
-	m := &making{Case: c, asked: map[string]*asked{}, callers: map[callerKey]*CallerTime{}, days: map[string]*Day{}, inputs: newInputs(line),
-		out: &Evidence{Format: Format, From: c.From, To: c.To, Made: c.Made, By: c.By}}
+	m := &making{Case: c, asked: map[string]*asked{}, callers: map[callerKey]*callerTime{}, days: map[string]*Day{}, inputs: newInputs(line),
+		out: &Evidence{Format: format, From: c.From, To: c.To, Made: c.Made, By: c.By}}
 	if err := m.begin(); err != nil {
 		return nil, err
 	}
@@ -73,7 +73,7 @@ type making struct {
 	seen    map[string]bool // ids of all that were ever protected
 	spans   map[int]Span    // by release: when it was held where it matters
 	members map[string]int  // of points: most that they guarded of what matters
-	callers map[callerKey]*CallerTime
+	callers map[callerKey]*callerTime
 	days    map[string]*Day
 	traffic servers
 }
@@ -547,7 +547,7 @@ func (m *making) differ(t time.Time, now *situation, first bool) {
 		}
 	}
 	for _, rule := range sortedKeys(was) {
-		change := MayChange{At: t, Rule: rule, Added: lacking(is[rule], was[rule]), Removed: lacking(was[rule], is[rule])}
+		change := mayChange{At: t, Rule: rule, Added: lacking(is[rule], was[rule]), Removed: lacking(was[rule], is[rule])}
 		if len(change.Added)+len(change.Removed) == 0 {
 			continue
 		}
@@ -585,12 +585,12 @@ func byRule(s *situation) map[string]map[string]bool {
 	return out
 }
 
-func waysOf(s *situation) []MayWay {
-	out := []MayWay{}
+func waysOf(s *situation) []mayWay {
+	out := []mayWay{}
 	for w, clients := range s.ways {
-		out = append(out, MayWay{w.release, w.line, w.rule, sortedKeys(clients)})
+		out = append(out, mayWay{w.release, w.line, w.rule, sortedKeys(clients)})
 	}
-	slices.SortFunc(out, func(a, b MayWay) int {
+	slices.SortFunc(out, func(a, b mayWay) int {
 		return cmp.Or(a.Release-b.Release, a.Line-b.Line, strings.Compare(a.Rule, b.Rule))
 	})
 	return out
@@ -752,7 +752,7 @@ func (m *making) take(day *Day, v *reach.View, i int, people *population) {
 	}
 	who := m.callers[key]
 	if who == nil {
-		who = &CallerTime{Name: v.Name(c.Client), Label: a.Text, Server: b.Text, Service: reach.ServiceText(c.Point), Verdict: key.verdict.String(),
+		who = &callerTime{Name: v.Name(c.Client), Label: a.Text, Server: b.Text, Service: reach.ServiceText(c.Point), Verdict: key.verdict.String(),
 			Release: r.Release, Rule: key.rule, First: c.First.Time(), Against: against}
 		m.callers[key] = who
 	}

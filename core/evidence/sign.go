@@ -16,15 +16,15 @@ import (
 	"github.com/gowebpki/jcs"
 )
 
-// Signed is evidence as it is handed out: the signature is over the evidence in the one
+// signed is evidence as it is handed out: the signature is over the evidence in the one
 // layout of RFC 8785, so that it may be laid out anew, and not changed.
-type Signed struct {
+type signed struct {
 	Evidence  json.RawMessage `json:"evidence"`
-	Signature Signature       `json:"signature"`
+	Signature signature       `json:"signature"`
 }
 
-// Signature says by whom evidence was made.
-type Signature struct {
+// signature says by whom evidence was made.
+type signature struct {
 	Algorithm string `json:"algorithm"` // Ed25519
 	Layout    string `json:"layout"`    // RFC 8785
 	Key       string `json:"key"`       // base64: the public key
@@ -46,7 +46,7 @@ func Sign(e *Evidence, key ed25519.PrivateKey) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	out, err := json.Marshal(Signed{canonical, Signature{algorithm, layout, base64.StdEncoding.EncodeToString(key.Public().(ed25519.PublicKey)),
+	out, err := json.Marshal(signed{canonical, signature{algorithm, layout, base64.StdEncoding.EncodeToString(key.Public().(ed25519.PublicKey)),
 		base64.StdEncoding.EncodeToString(ed25519.Sign(key, canonical))}})
 	if err != nil {
 		return nil, err
@@ -72,7 +72,7 @@ func Fingerprint(key ed25519.PublicKey) string {
 
 // read takes the members apart that a signature needs, and refuses all others: what is
 // beside the evidence is not signed, and who reads the file could take it for a part of it.
-func (s *Signed) read(text []byte) error {
+func (s *signed) read(text []byte) error {
 	whole, err := members(text, "evidence", "signature")
 	if err != nil {
 		return err
@@ -134,7 +134,7 @@ func members(text []byte, names ...string) (map[string]json.RawMessage, error) {
 
 // Verify reads signed evidence, if it is what was signed by the key that it names.
 func Verify(text []byte) (*Evidence, ed25519.PublicKey, error) {
-	var s Signed
+	var s signed
 	if err := s.read(text); err != nil {
 		return nil, nil, fmt.Errorf("this is no signed evidence: %w", err)
 	}
@@ -160,8 +160,8 @@ func Verify(text []byte) (*Evidence, ed25519.PublicKey, error) {
 	if err := json.Unmarshal(s.Evidence, &e); err != nil {
 		return nil, nil, fmt.Errorf("the evidence is signed, and cannot be read: %w", err)
 	}
-	if e.Format != Format {
-		return nil, nil, fmt.Errorf("the evidence is signed, and written as %q; this program reads %q", e.Format, Format)
+	if e.Format != format {
+		return nil, nil, fmt.Errorf("the evidence is signed, and written as %q; this program reads %q", e.Format, format)
 	}
 	return &e, key, nil
 }

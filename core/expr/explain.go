@@ -35,7 +35,7 @@ type judged struct {
 }
 
 func (e *Expr) judge(s Subject, m Members) judged {
-	if e.Op != And && e.Op != Or && e.Op != Not {
+	if e.Op != And && e.Op != or && e.Op != not {
 		return judged{truth: e.Eval(s, m)}
 	}
 	out := judged{parts: make([]judged, len(e.Kids))}
@@ -45,11 +45,11 @@ func (e *Expr) judge(s Subject, m Members) judged {
 		has[out.parts[i].truth] = true
 	}
 	switch {
-	case e.Op == Not:
+	case e.Op == not:
 		out.truth = out.parts[0].truth.Not()
-	case e.Op == And && has[No], e.Op == Or && !has[Yes] && !has[Undecided]:
+	case e.Op == And && has[No], e.Op == or && !has[Yes] && !has[Undecided]:
 		out.truth = No
-	case e.Op == Or && has[Yes], e.Op == And && !has[Undecided]:
+	case e.Op == or && has[Yes], e.Op == And && !has[Undecided]:
 		out.truth = Yes
 	default:
 		out.truth = Undecided
@@ -59,7 +59,7 @@ func (e *Expr) judge(s Subject, m Members) judged {
 
 func (e *Expr) because(j judged, s Subject, groups func(name string) []Reason) []Reason {
 	switch e.Op {
-	case And, Or:
+	case And, or:
 		var out []Reason
 		for i, k := range e.Kids {
 			if len(out) < mostReasons && j.parts[i].truth == j.truth {
@@ -67,10 +67,10 @@ func (e *Expr) because(j judged, s Subject, groups func(name string) []Reason) [
 			}
 		}
 		return out
-	case Not:
+	case not:
 		k := e.Kids[0]
 		out := k.because(j.parts[0], s, groups)
-		if k.Op == And || k.Op == Or || k.Op == Not {
+		if k.Op == And || k.Op == or || k.Op == not {
 			return out
 		}
 		for i := range out {

@@ -30,7 +30,7 @@ const (
 
 func (t Truth) String() string { return [...]string{"undecided", "no", "yes"}[t] }
 
-// Not swaps yes and no and leaves undecided.
+// not swaps yes and no and leaves undecided.
 func (t Truth) Not() Truth { return [...]Truth{Undecided, Yes, No}[t] }
 
 func truth(b bool) Truth {
@@ -47,10 +47,10 @@ type Op uint8
 // has one. The tests from Is on read Key and Values.
 const (
 	Any Op = iota
-	Outside
+	outside
 	And
-	Or
-	Not
+	or
+	not
 	AddressIn
 	MemberOf
 	Has
@@ -146,7 +146,7 @@ func (e *Expr) Eval(s Subject, m Members) Truth {
 	switch e.Op {
 	case Any:
 		return Yes
-	case Outside:
+	case outside:
 		return truth(s.Workload == nil)
 	case And:
 		out, kids := Yes, e.Kids
@@ -162,7 +162,7 @@ func (e *Expr) Eval(s Subject, m Members) Truth {
 			}
 		}
 		return out
-	case Or:
+	case or:
 		out, kids := No, e.Kids
 		if e.merged != nil {
 			kids = e.merged
@@ -176,7 +176,7 @@ func (e *Expr) Eval(s Subject, m Members) Truth {
 			}
 		}
 		return out
-	case Not:
+	case not:
 		return e.Kids[0].Eval(s, m).Not()
 	case AddressIn:
 		if !s.Addr.IsValid() {

@@ -58,7 +58,7 @@ func ParseText(text string) (*Expr, []*syntax.Error) {
 }
 
 func parseOr(c *syntax.Cursor, depth int) (*Expr, *syntax.Error) {
-	return chain(c, depth, Or, "or", parseAnd)
+	return chain(c, depth, or, "or", parseAnd)
 }
 
 func parseAnd(c *syntax.Cursor, depth int) (*Expr, *syntax.Error) {
@@ -107,7 +107,7 @@ func parseNot(c *syntax.Cursor, depth int) (*Expr, *syntax.Error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Expr{Op: Not, Kids: []*Expr{e}, Pos: at}, nil
+	return &Expr{Op: not, Kids: []*Expr{e}, Pos: at}, nil
 }
 
 func parsePrim(c *syntax.Cursor, depth int) (*Expr, *syntax.Error) {
@@ -130,7 +130,7 @@ func parsePrim(c *syntax.Cursor, depth int) (*Expr, *syntax.Error) {
 		e.Op = Any
 		return e, nil
 	case c.Take("outside"):
-		e.Op = Outside
+		e.Op = outside
 		return e, nil
 	case c.Take("has"), c.Take("lacks"):
 		e.Op = Has

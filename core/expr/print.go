@@ -23,19 +23,19 @@ func (e *Expr) print(b *strings.Builder) {
 	switch e.Op {
 	case Any:
 		b.WriteString("any")
-	case Outside:
+	case outside:
 		b.WriteString("outside")
-	case And, Or:
+	case And, or:
 		for i, k := range e.Kids {
 			if i > 0 {
-				b.WriteString(map[Op]string{And: " and ", Or: " or "}[e.Op])
+				b.WriteString(map[Op]string{And: " and ", or: " or "}[e.Op])
 			}
-			k.printIn(b, e.Op == And && k.Op == Or)
+			k.printIn(b, e.Op == And && k.Op == or)
 		}
-	case Not:
+	case not:
 		b.WriteString("not ")
 		op := e.Kids[0].Op
-		e.Kids[0].printIn(b, op == And || op == Or || op == Not)
+		e.Kids[0].printIn(b, op == And || op == or || op == not)
 	case AddressIn:
 		b.WriteString("address in ")
 		for i, p := range e.Prefixes {

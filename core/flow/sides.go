@@ -19,7 +19,7 @@ const (
 	ByExporter               // the exporter said who opened it
 	ByType                   // ICMP: the type of the message
 	BySYN                    // who sent SYN without ACK, or answered it
-	ByFanIn                  // many others use the same port of the same address
+	byFanIn                  // many others use the same port of the same address
 	ByFirst                  // who was heard first
 	ByPort                   // a port that is registered for a service, or is in nobody's range for clients
 	ByGuess                  // nothing tells
@@ -135,7 +135,7 @@ func (s *Sides) decide(d sided) (aIsClient bool, confidence uint8, why Reason) {
 	}
 	weigh(d.because, float64(d.hint))
 	if !service.IsICMP(d.a.proto) { // one that pings many is no server
-		weigh(ByFanIn, max(-7, min(7, 1.6*(log2(s.fanIn(d.b))-log2(s.fanIn(d.a))))))
+		weigh(byFanIn, max(-7, min(7, 1.6*(log2(s.fanIn(d.b))-log2(s.fanIn(d.a))))))
 	}
 	if d.aFirst != 0 && d.bFirst != 0 && max(d.aFirst-d.bFirst, d.bFirst-d.aFirst) > d.blur && d.sameClock {
 		points := 2.5

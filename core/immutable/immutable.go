@@ -57,20 +57,20 @@ func Different[T comparable](a, b Vector[T]) iter.Seq[int] {
 }
 
 // Edit begins a new version.
-func (v Vector[T]) Edit() *VectorEdit[T] {
+func (v Vector[T]) Edit() *vectorEdit[T] {
 	pages := make([]*[width]T, len(v.pages), len(v.pages)+1)
 	copy(pages, v.pages)
-	return &VectorEdit[T]{Vector[T]{pages, v.n}, map[int]bool{}}
+	return &vectorEdit[T]{Vector[T]{pages, v.n}, map[int]bool{}}
 }
 
-// VectorEdit is a new version in the making.
-type VectorEdit[T any] struct {
+// vectorEdit is a new version in the making.
+type vectorEdit[T any] struct {
 	v   Vector[T]
 	own map[int]bool
 }
 
 // Set replaces a value.
-func (e *VectorEdit[T]) Set(i int, x T) {
+func (e *vectorEdit[T]) Set(i int, x T) {
 	p := i / width
 	if !e.own[p] {
 		page := *e.v.pages[p]
@@ -81,13 +81,13 @@ func (e *VectorEdit[T]) Set(i int, x T) {
 }
 
 // Len gives how many values there are by now.
-func (e *VectorEdit[T]) Len() int { return e.v.n }
+func (e *vectorEdit[T]) Len() int { return e.v.n }
 
 // At gives a value as it stands, which must not be changed.
-func (e *VectorEdit[T]) At(i int) *T { return e.v.At(i) }
+func (e *vectorEdit[T]) At(i int) *T { return e.v.At(i) }
 
 // Append adds a value and gives its index.
-func (e *VectorEdit[T]) Append(x T) int {
+func (e *vectorEdit[T]) Append(x T) int {
 	i := e.v.n
 	if i%width == 0 {
 		e.v.pages = append(e.v.pages, new([width]T))
@@ -99,7 +99,7 @@ func (e *VectorEdit[T]) Append(x T) int {
 }
 
 // Done gives the new version; the edit must not be used any more.
-func (e *VectorEdit[T]) Done() Vector[T] { return e.v }
+func (e *vectorEdit[T]) Done() Vector[T] { return e.v }
 
 // Map finds values by keys. The zero value is empty.
 type Map[K comparable, V any] struct{ base, late map[K]V }

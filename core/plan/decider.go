@@ -14,8 +14,8 @@ type Decider struct {
 	class map[netip.Addr]int // guarded address → index of Classes
 }
 
-// Fate is what a plan does with the first packet of a conversation.
-type Fate struct {
+// fate is what a plan does with the first packet of a conversation.
+type fate struct {
 	Verdict   decide.Verdict
 	Line      int  // of the rule that decides; 0: none
 	Concerned bool // whether the point polices it
@@ -34,7 +34,7 @@ func (p *Plan) Decider() *Decider {
 
 // Decide gives the fate of a conversation at a second (Unix): rules that are over
 // then match nothing. Where both ends are guarded, the server's rules decide.
-func (d *Decider) Decide(client, server netip.Addr, pt service.Point, at int64) Fate {
+func (d *Decider) Decide(client, server netip.Addr, pt service.Point, at int64) fate {
 	p := d.plan
 	if i, in := d.class[server]; in && p.Side != Client {
 		return p.first(p.Classes[i].Server, client, pt, at)
@@ -42,19 +42,19 @@ func (d *Decider) Decide(client, server netip.Addr, pt service.Point, at int64) 
 	if i, in := d.class[client]; in && p.Side != Server {
 		return p.first(p.Classes[i].Client, server, pt, at)
 	}
-	return Fate{Verdict: decide.Uncovered}
+	return fate{Verdict: decide.Uncovered}
 }
 
-func (p *Plan) first(rules []Rule, peer netip.Addr, pt service.Point, at int64) Fate {
+func (p *Plan) first(rules []Rule, peer netip.Addr, pt service.Point, at int64) fate {
 	for i := range rules {
 		r := &rules[i]
 		if (r.Until == 0 || at < r.Until) && r.Points.Contains(pt) &&
-			p.Includes(r, peer) {
+			p.includes(r, peer) {
 			if r.Verdict == Permit {
-				return Fate{decide.Permit, r.Line, true}
+				return fate{decide.Permit, r.Line, true}
 			}
-			return Fate{decide.Reject, r.Line, true}
+			return fate{decide.Reject, r.Line, true}
 		}
 	}
-	return Fate{decide.Uncovered, 0, true}
+	return fate{decide.Uncovered, 0, true}
 }

@@ -221,8 +221,8 @@ func (r *Rule) Covers() []int {
 	return r.Within[:1]
 }
 
-// Includes reports whether an address is among the peers of a rule of the plan.
-func (p *Plan) Includes(r *Rule, peer netip.Addr) bool {
+// includes reports whether an address is among the peers of a rule of the plan.
+func (p *Plan) includes(r *Rule, peer netip.Addr) bool {
 	in := func(set int) bool { return p.Sets[set].Addresses.Contains(peer) }
 	return (len(r.Peers) == 0 || slices.ContainsFunc(r.Peers, in)) && !slices.ContainsFunc(r.Except, in) &&
 		!slices.ContainsFunc(r.Within, func(set int) bool { return !in(set) })

@@ -68,9 +68,9 @@ func (w Words) Keys(e *expr.Expr) (said []string) {
 	return said
 }
 
-// Doubts says what in an expression can be read, and hardly is what is meant:
+// doubts says what in an expression can be read, and hardly is what is meant:
 // keys and values that nothing has.
-func (w Words) Doubts(e *expr.Expr) []string {
+func (w Words) doubts(e *expr.Expr) []string {
 	said := w.Keys(e)
 	e.Walk(func(x *expr.Expr) {
 		switch x.Op {
@@ -100,7 +100,7 @@ func (w Words) Doubts(e *expr.Expr) []string {
 	return said
 }
 
-// Doubts says what in the statements that are new in a policy can be read, and
+// doubts says what in the statements that are new in a policy can be read, and
 // hardly is what is meant: tags, values and workloads that there are none of,
 // days that have passed. Each begins with the statement that it is about.
 func Doubts(before *policy.Policy, after *decide.Compiled) []string {
@@ -135,7 +135,7 @@ func (w Words) statement(s policy.Statement, c *decide.Compiled) []string {
 	case *policy.Group:
 		var out []string
 		if x.Expr != nil {
-			out = w.Doubts(x.Expr)
+			out = w.doubts(x.Expr)
 		}
 		for _, id := range slices.Concat(x.Include, x.Exclude) {
 			out = append(out, noWorkload(id, c)...)

@@ -59,8 +59,8 @@ type Fix struct {
 	Changes bool // it decides something differently; the others keep every verdict
 }
 
-// SoonDays is how many days before its last day a rule expires soon.
-const SoonDays = 30
+// soonDays is how many days before its last day a rule expires soon.
+const soonDays = 30
 
 // Findings looks at a whole policy. The findings are in the order of the text.
 func Findings(c *decide.Compiled) []Finding {

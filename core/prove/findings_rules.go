@@ -22,7 +22,7 @@ func (f *finder) rule(i int32, r *policy.Rule) {
 		case r.Until.Past(f.c.AsOf):
 			f.add(Expired, r, remove(r), nil, "Its last day, %s, is over: it matches nothing any more.", r.Until)
 			return
-		case r.Until.Past(estate.Instant{Sec: f.c.AsOf.Sec + SoonDays*86400}):
+		case r.Until.Past(estate.Instant{Sec: f.c.AsOf.Sec + soonDays*86400}):
 			f.add(SoonExpired, r, longer(r), nil, "Its last day is %s; what it decides gets another verdict then.",
 				r.Until)
 		}

@@ -12,9 +12,9 @@ import (
 	"lucidorchard/core/service"
 )
 
-// FlowGroup is conversations that are called alike at both ends, on one service,
+// flowGroup is conversations that are called alike at both ends, on one service,
 // that one rule decides, and that were decided alike before.
-type FlowGroup struct {
+type flowGroup struct {
 	Client, Server         Label
 	ClientPart, ServerPart Label // what FlowGroups' by calls the ends
 	Point                  service.Point
@@ -30,7 +30,7 @@ type FlowGroup struct {
 // FlowGroups gathers the conversations that a query selects and that are not
 // permitted both before and now, busiest first. by is what parts are called by,
 // see Query.By.
-func (v *View) FlowGroups(q Query, by string) []FlowGroup {
+func (v *View) FlowGroups(q Query, by string) []flowGroup {
 	names, parts := v.naming(""), v.naming(by)
 	chosen, accepted := v.chosen(q), v.accepted(q)
 	type key struct {
@@ -40,7 +40,7 @@ func (v *View) FlowGroups(q Query, by string) []FlowGroup {
 		rule                                   int32
 	}
 	index := map[key]int{}
-	var out []FlowGroup
+	var out []flowGroup
 	for i, r := range v.rules {
 		is := v.verdict[r+1]
 		was := is
@@ -56,7 +56,7 @@ func (v *View) FlowGroups(q Query, by string) []FlowGroup {
 		if !ok {
 			n = len(out)
 			index[k] = n
-			s := FlowGroup{Client: names.all[k.client], Server: names.all[k.server],
+			s := flowGroup{Client: names.all[k.client], Server: names.all[k.server],
 				ClientPart: parts.all[k.clientPart], ServerPart: parts.all[k.serverPart], Point: k.point, Was: was,
 				Is: is, Example: i}
 			if r >= 0 {
@@ -78,7 +78,7 @@ func (v *View) FlowGroups(q Query, by string) []FlowGroup {
 			s.Last = v.last[i]
 		}
 	}
-	slices.SortFunc(out, func(a, b FlowGroup) int {
+	slices.SortFunc(out, func(a, b flowGroup) int {
 		return cmp.Or(cmp.Compare(b.Conversations, a.Conversations), cmp.Compare(b.Connections, a.Connections),
 			strings.Compare(a.Client.Key(), b.Client.Key()), strings.Compare(a.Server.Key(), b.Server.Key()),
 			cmp.Compare(a.Point, b.Point), a.Example-b.Example)

@@ -48,7 +48,7 @@ type Row struct {
 	Bytes         int64
 	Leaks, Chokes int
 	Changed       int     // conversations with another verdict in the view that this one is compared with
-	Others        []Other // the other side, most undecided first; the first of them
+	Others        []other // the other side, most undecided first; the first of them
 	OtherCount    int     // of all
 	Spark         []int   // connections over the window
 	Rules         []int   // lines of the deciding rules, most used first
@@ -57,8 +57,8 @@ type Row struct {
 	rank int32 // of its label
 }
 
-// Other is one on the other side of a row.
-type Other struct {
+// other is one on the other side of a row.
+type other struct {
 	Label
 	Counts Counts
 }
@@ -221,7 +221,7 @@ func (v *View) rowsOf(q Query, byClient bool) []Row {
 					best = k
 				}
 			}
-			g.Others = append(g.Others, Other{names.all[others[best].far], counts[others[best].aggregate]})
+			g.Others = append(g.Others, other{names.all[others[best].far], counts[others[best].aggregate]})
 			others[best] = others[len(others)-1]
 			others = others[:len(others)-1]
 		}

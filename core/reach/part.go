@@ -16,7 +16,7 @@ type Part struct{ Kind, Key, Value string }
 const (
 	OfArea  = "area"
 	OfOwner = "owner"
-	OfTag   = "tag"
+	ofTag   = "tag"
 )
 
 // ReadPart reads "area:NAME", "owner:NAME" or "KEY:VALUE", which is a tag.
@@ -28,12 +28,12 @@ func ReadPart(text string) (Part, bool) {
 	case kind == OfArea || kind == OfOwner:
 		return Part{Kind: kind, Value: value}, true
 	}
-	return Part{Kind: OfTag, Key: kind, Value: value}, true
+	return Part{Kind: ofTag, Key: kind, Value: value}, true
 }
 
 // String is what ReadPart reads.
 func (p Part) String() string {
-	if p.Kind == OfTag {
+	if p.Kind == ofTag {
 		return p.Key + ":" + p.Value
 	}
 	return p.Kind + ":" + p.Value
@@ -55,7 +55,7 @@ func (v *View) partOf(p Part) []bool {
 	out := make([]bool, len(v.places))
 	areas := p.areas(v.Compiled.Policy)
 	for i, at := range v.places {
-		if p.Kind != OfTag {
+		if p.Kind != ofTag {
 			for _, a := range areas {
 				out[i] = out[i] || v.Compiled.Group(a.Group.Name, at) == expr.Yes
 			}

@@ -12,8 +12,8 @@ import (
 // Measure is what a strip counts.
 type Measure uint8
 
-// Bin is a stretch of the window with what was seen in it, by verdict.
-type Bin struct {
+// bin is a stretch of the window with what was seen in it, by verdict.
+type bin struct {
 	Hour   flow.Hour
 	Counts [3]int64
 }
@@ -21,11 +21,11 @@ type Bin struct {
 // Strip cuts the window into at most n stretches of whole hours and counts, by
 // verdict, what was seen in each of the conversations that a query selects. A
 // pair counts under the verdict that asks for most of what was active then.
-func (v *View) Strip(q Query, n int, m Measure) []Bin {
+func (v *View) Strip(q Query, n int, m Measure) []bin {
 	q = q.whatever()
 	hours := max(1, int(v.To-v.From))
 	width := (hours + n - 1) / n
-	s := strip{v: v, width: width, chosen: v.chosen(q), bins: make([]Bin, (hours+width-1)/width)}
+	s := strip{v: v, width: width, chosen: v.chosen(q), bins: make([]bin, (hours+width-1)/width)}
 	for i := range s.bins {
 		s.bins[i].Hour = v.From + flow.Hour(i*width)
 	}
@@ -44,7 +44,7 @@ type strip struct {
 	v      *View
 	width  int
 	chosen func(i int) bool
-	bins   []Bin
+	bins   []bin
 }
 
 // conversations counts on all processors.

@@ -18,14 +18,14 @@ type MapKeys struct {
 
 // The places that are no column or row.
 const (
-	OutsidePlace = "~outside" // no workload
-	Nowhere      = "~nowhere" // a workload without the tag, or with a value that hardly any has
+	outsidePlace = "~outside" // no workload
+	nowhere      = "~nowhere" // a workload without the tag, or with a value that hardly any has
 	Others       = "~others"  // a workload with a value that has no place of its own
 )
 
-// TerraceMap shows where traffic crosses a boundary: plots in columns and rows,
+// terraceMap shows where traffic crosses a boundary: plots in columns and rows,
 // channels inside a column, gates between columns.
-type TerraceMap struct {
+type terraceMap struct {
 	MapKeys
 	Columns, Rows []Place // by their order on the map
 	Plots         []Plot
@@ -44,11 +44,11 @@ type Place struct {
 // Plot is what lies in a column and a row.
 type Plot struct {
 	Column, Row string
-	Parts       []PlotPart // by the first structural key that is neither's, largest first
+	Parts       []plotPart // by the first structural key that is neither's, largest first
 }
 
-// PlotPart is workloads of a plot that belong together.
-type PlotPart struct {
+// plotPart is workloads of a plot that belong together.
+type plotPart struct {
 	Name      string
 	Workloads int
 	Open      int // of these, those that lack a structural tag
@@ -58,11 +58,11 @@ type PlotPart struct {
 type Passage struct {
 	Path
 	Counts Counts
-	Top    [3]Stream // by verdict: what it is most of
+	Top    [3]stream // by verdict: what it is most of
 }
 
-// Stream is conversations between two labels.
-type Stream struct {
+// stream is conversations between two labels.
+type stream struct {
 	Client, Server string
 	Conversations  int
 }
@@ -87,9 +87,9 @@ func (p *placing) is(s spot, column, row string) bool {
 func (p *placing) name(names []string, i int16) string {
 	switch i {
 	case -1:
-		return Nowhere
+		return nowhere
 	case -2:
-		return OutsidePlace
+		return outsidePlace
 	}
 	return names[i]
 }
@@ -202,15 +202,15 @@ func (v *View) place(k MapKeys) *placing {
 
 // Terrace draws up the map of the conversations that a query selects. What was
 // asked before is remembered.
-func (v *View) Terrace(q Query, k MapKeys) TerraceMap {
-	return v.cache.maps.get(k.question()+q.question(false), func() TerraceMap { return v.terrace(q, k) })
+func (v *View) Terrace(q Query, k MapKeys) terraceMap {
+	return v.cache.maps.get(k.question()+q.question(false), func() terraceMap { return v.terrace(q, k) })
 }
 
 func (k MapKeys) question() string { return fmt.Sprintf("%q %q %t ", k.Columns, k.Rows, k.All) }
 
-func (v *View) terrace(q Query, k MapKeys) TerraceMap {
+func (v *View) terrace(q Query, k MapKeys) terraceMap {
 	p := v.placed(k)
-	m := TerraceMap{MapKeys: k, Columns: v.columnPlaces(k), Rows: v.rowPlaces(k)}
+	m := terraceMap{MapKeys: k, Columns: v.columnPlaces(k), Rows: v.rowPlaces(k)}
 	type way struct{ a, b spot }
 	type tally struct {
 		counts  Counts
@@ -260,7 +260,7 @@ func (v *View) terrace(q Query, k MapKeys) TerraceMap {
 		out := Passage{Path: path, Counts: t.counts}
 		for verdict, streams := range t.streams {
 			for pair, n := range streams {
-				s := Stream{names.all[pair[0]].Text, names.all[pair[1]].Text, n}
+				s := stream{names.all[pair[0]].Text, names.all[pair[1]].Text, n}
 				if top := out.Top[verdict]; n > top.Conversations || n == top.Conversations &&
 					s.Client+" "+s.Server < top.Client+" "+top.Server {
 					out.Top[verdict] = s
@@ -310,7 +310,7 @@ func (v *View) plots(p *placing, k MapKeys) (out []Plot, unplaced int) {
 		}
 	}
 	lacking := v.lacking()
-	byPlace := map[spot]map[string]*PlotPart{}
+	byPlace := map[spot]map[string]*plotPart{}
 	for i, w := range v.Compiled.Estate.All() {
 		if !w.Retired.IsZero() {
 			continue
@@ -326,12 +326,12 @@ func (v *View) plots(p *placing, k MapKeys) (out []Plot, unplaced int) {
 		}
 		parts := byPlace[s]
 		if parts == nil {
-			parts = map[string]*PlotPart{}
+			parts = map[string]*plotPart{}
 			byPlace[s] = parts
 		}
 		x := parts[name]
 		if x == nil {
-			x = &PlotPart{Name: name}
+			x = &plotPart{Name: name}
 			parts[name] = x
 		}
 		x.Workloads++
@@ -344,7 +344,7 @@ func (v *View) plots(p *placing, k MapKeys) (out []Plot, unplaced int) {
 		for _, x := range parts {
 			plot.Parts = append(plot.Parts, *x)
 		}
-		slices.SortFunc(plot.Parts, func(a, b PlotPart) int {
+		slices.SortFunc(plot.Parts, func(a, b plotPart) int {
 			return cmp.Or(b.Workloads-a.Workloads, strings.Compare(a.Name, b.Name))
 		})
 		out = append(out, plot)

@@ -40,7 +40,7 @@ type viewCache struct {
 	aggregates remembered[*aggregates]
 	placings   remembered[*placing]
 	rows       remembered[[]Row]
-	maps       remembered[TerraceMap]
+	maps       remembered[terraceMap]
 	totals     remembered[Totals]
 	pairs      remembered[Counts]
 	accepted   remembered[[]bool]
@@ -328,8 +328,8 @@ func (v *View) Verdict(i int) decide.Verdict { return v.verdict[v.rules[i]+1] }
 // WouldLeak reports whether the policy rejects what the network carried.
 func (c *Conversation) WouldLeak() bool { return c.Verdict == decide.Reject && c.Carried > 0 }
 
-// Choke reports whether the policy permits what the network dropped.
-func (c *Conversation) Choke() bool { return c.Verdict == decide.Permit && c.Dropped > 0 }
+// choke reports whether the policy permits what the network dropped.
+func (c *Conversation) choke() bool { return c.Verdict == decide.Permit && c.Dropped > 0 }
 
 // Evidence gives, for each rule by its index, what was seen of what it decides.
 // It must not be changed.

@@ -6,8 +6,8 @@ import (
 	"lucidorchard/core/prove"
 )
 
-// Fix is an edit of the policy after which an assertion holds.
-type Fix struct {
+// fix is an edit of the policy after which an assertion holds.
+type fix struct {
 	Words  string
 	Lines  []string // statements, one each
 	Before int      // see Option
@@ -17,7 +17,7 @@ type Fix struct {
 // FixAssertion finds rules that make an assertion hold that does not: a reject
 // for never, a permit for always, both for only. They stand before the first
 // rule that decides otherwise. ok is false if that does not do.
-func FixAssertion(c *decide.Compiled, text string, r prove.Result) (m Fix, ok bool) {
+func FixAssertion(c *decide.Compiled, text string, r prove.Result) (m fix, ok bool) {
 	if r.Outcome == prove.Holds {
 		return m, false
 	}

@@ -30,8 +30,8 @@ const (
 	Wider  Width = "wider"
 )
 
-// Option is a rule that would decide the conversations.
-type Option struct {
+// option is a rule that would decide the conversations.
+type option struct {
 	Width  Width
 	Words  string   // of whom it speaks
 	Lines  []string // the groups that it needs, and the rule; a statement each
@@ -46,16 +46,16 @@ const most = 40
 
 // Rules gives rules that would give conversations of a view a verdict, permit or
 // reject, the narrowest first. Those that come out alike are given once.
-func Rules(v *reach.View, conversations []int, action policy.Action, reason string) []Option {
+func Rules(v *reach.View, conversations []int, action policy.Action, reason string) []option {
 	if len(conversations) == 0 {
 		return nil
 	}
 	s := &scene{v: v, action: action, reason: reason}
 	s.look(conversations)
 	before, instead := s.place(conversations)
-	var out []Option
-	for _, o := range []*Option{s.exact(), s.groups(), s.wider()} {
-		if o == nil || slices.ContainsFunc(out, func(have Option) bool { return slices.Equal(have.Lines, o.Lines) }) {
+	var out []option
+	for _, o := range []*option{s.exact(), s.groups(), s.wider()} {
+		if o == nil || slices.ContainsFunc(out, func(have option) bool { return slices.Equal(have.Lines, o.Lines) }) {
 			continue
 		}
 		o.Before, o.Instead = before, instead
@@ -172,7 +172,7 @@ func (s *scene) rule(left, right, clauses string) string {
 }
 
 // exact names every workload and address.
-func (s *scene) exact() *Option {
+func (s *scene) exact() *option {
 	if len(s.clients.ends) > most || len(s.servers.ends) > most {
 		return nil
 	}
@@ -189,7 +189,7 @@ func (s *scene) exact() *Option {
 		}
 		return strings.Join(out, ", ")
 	}
-	return &Option{Width: Exact, Words: fmt.Sprintf("%s to %s", s.counted(s.clients.ends), s.counted(s.servers.ends)),
+	return &option{Width: Exact, Words: fmt.Sprintf("%s to %s", s.counted(s.clients.ends), s.counted(s.servers.ends)),
 		Lines: []string{s.rule(items(s.clients.ends), items(s.servers.ends), "")}}
 }
 
@@ -202,11 +202,11 @@ func (s *scene) counted(ends []decide.Placed) string {
 
 // groups names the groups that the ledger calls the ends by; those that there
 // are none of yet are made.
-func (s *scene) groups() *Option {
+func (s *scene) groups() *option {
 	var made []string
 	left, words1 := s.items(&s.clients, &made)
 	right, words2 := s.items(&s.servers, &made)
-	return &Option{Width: Groups, Words: fmt.Sprintf("all of %s to all of %s", words1, words2),
+	return &option{Width: Groups, Words: fmt.Sprintf("all of %s to all of %s", words1, words2),
 		Lines: append(made, s.rule(left, right, ""))}
 }
 
@@ -279,18 +279,18 @@ func (s *scene) group(l reach.Label, p decide.Placed) (name, line string) {
 
 // wider takes, for the clients, the smallest group that holds them all and more;
 // without one, everything of the same environment, or everything.
-func (s *scene) wider() *Option {
+func (s *scene) wider() *option {
 	var made []string
 	right, words := s.items(&s.servers, &made)
 	if name := s.around(s.clients); name != "" {
-		return &Option{Width: Wider, Words: fmt.Sprintf("all of %s to all of %s", name, words),
+		return &option{Width: Wider, Words: fmt.Sprintf("all of %s to all of %s", name, words),
 			Lines: append(made, s.rule(groupItem(name), right, ""))}
 	}
 	if s.sameKey != "" {
-		return &Option{Width: Wider, Words: fmt.Sprintf("anything with the same %s to all of %s", s.sameKey, words),
+		return &option{Width: Wider, Words: fmt.Sprintf("anything with the same %s to all of %s", s.sameKey, words),
 			Lines: append(made, s.rule("any", right, " same "+expr.Key{Name: s.sameKey}.String()))}
 	}
-	return &Option{Width: Wider, Words: "anything to all of " + words, Lines: append(made, s.rule("any", right, ""))}
+	return &option{Width: Wider, Words: "anything to all of " + words, Lines: append(made, s.rule("any", right, ""))}
 }
 
 // around gives the smallest group that holds all ends of a side, and more than

@@ -28,10 +28,10 @@ func NewCursor(l Line) *Cursor {
 }
 
 // Peek gives the next token without moving on.
-func (c *Cursor) Peek() Token { return c.PeekAt(0) }
+func (c *Cursor) Peek() Token { return c.peekAt(0) }
 
-// PeekAt gives the n-th token from here, 0 being the next.
-func (c *Cursor) PeekAt(n int) Token {
+// peekAt gives the n-th token from here, 0 being the next.
+func (c *Cursor) peekAt(n int) Token {
 	if c.next+n < len(c.tokens) {
 		return c.tokens[c.next+n]
 	}

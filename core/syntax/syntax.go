@@ -22,7 +22,7 @@ const (
 	End Kind = iota
 	Word
 	Quoted
-	Punct // = , ( ) ->
+	punct // = , ( ) ->
 )
 
 // Token is a word of the text. Text is without quotes and escapes.
@@ -36,7 +36,7 @@ type Token struct {
 
 // Is reports whether the token is this bare keyword or punctuation.
 func (t Token) Is(text string) bool {
-	return (t.Kind == Word || t.Kind == Punct) && t.Text == text
+	return (t.Kind == Word || t.Kind == punct) && t.Text == text
 }
 
 // String says what was found, for an error.
@@ -132,11 +132,11 @@ func (l *Line) add(s string, line int) (more bool) {
 		case c == '\\':
 			return fail(col, `found \, expected it as the last character of a line that continues, or inside quotes`)
 		case c == '=' || c == ',' || c == '(' || c == ')':
-			push(Punct, s[i:i+1], col)
+			push(punct, s[i:i+1], col)
 			i++
 			col++
 		case strings.HasPrefix(s[i:], "->"):
-			push(Punct, "->", col)
+			push(punct, "->", col)
 			i += 2
 			col += 2
 		case c == '"':

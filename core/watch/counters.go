@@ -52,8 +52,8 @@ func Bins(v *reach.View, s Span) []Hour {
 	return out
 }
 
-// Counter is what became of the connections of a pair, or of those that a rule decides.
-type Counter struct {
+// counter is what became of the connections of a pair, or of those that a rule decides.
+type counter struct {
 	Who, What Side
 	Rule      string // sentence; blank: no rule, where counters are by rule
 	Line      int
@@ -65,16 +65,16 @@ type Counter struct {
 
 // Counters gives those of a span by pair of who and what, or by rule: those of which most
 // was dropped or leaked first, then the busiest.
-func Counters(v *reach.View, s Span, byRule bool) []Counter {
+func Counters(v *reach.View, s Span, byRule bool) []counter {
 	type key struct {
 		who, what Side
 		rule      string
 	}
 	at := map[key]int{}
-	var out []Counter
+	var out []counter
 	for i := range v.Len() {
-		find := func(r *reach.Ruling) *Counter {
-			c := Counter{Release: r.Release}
+		find := func(r *reach.Ruling) *counter {
+			c := counter{Release: r.Release}
 			if byRule {
 				if r.Rule != nil {
 					c.Rule, c.Line = r.Rule.Sentence(), r.Rule.Line
@@ -94,7 +94,7 @@ func Counters(v *reach.View, s Span, byRule bool) []Counter {
 			return &out[have]
 		}
 		v.EachPortion(i, func(p *reach.Portion) {
-			var c *Counter // only of a part that is in the span
+			var c *counter // only of a part that is in the span
 			s.each(p.First, p.Last, p.Connections, func(bin int, share int64) {
 				if c == nil {
 					c = find(&p.Ruling)
@@ -112,8 +112,8 @@ func Counters(v *reach.View, s Span, byRule bool) []Counter {
 			})
 		})
 	}
-	odd := func(c *Counter) int64 { return flow.Sum(flow.Sum(c.Held, c.Leaks), c.Chokes) }
-	slices.SortFunc(out, func(a, b Counter) int {
+	odd := func(c *counter) int64 { return flow.Sum(flow.Sum(c.Held, c.Leaks), c.Chokes) }
+	slices.SortFunc(out, func(a, b counter) int {
 		return cmp.Or(cmp.Compare(odd(&b), odd(&a)), cmp.Compare(flow.Sum(b.Permitted, b.Uncovered), flow.Sum(a.Permitted, a.Uncovered)),
 			strings.Compare(a.Who.Text+a.What.Text+a.Rule, b.Who.Text+b.What.Text+b.Rule))
 	})

@@ -32,7 +32,7 @@ const (
 	Choke    Kind = "choke"    // permitted, and dropped all the same
 	Held     Kind = "held"     // dropped, and not permitted
 	Newcomer Kind = "newcomer" // a caller never seen before, of something watched
-	Traffic  Kind = "traffic"  // what somebody asks for, whatever became of it; see Asked
+	traffic  Kind = "traffic"  // what somebody asks for, whatever became of it; see Asked
 )
 
 // Matter is everything of one kind by one who to one what.
@@ -243,9 +243,9 @@ func (g *gathering) sort(watched Watched) Gathered {
 func Asked(v *reach.View, conversations []int) []Matter {
 	g := newGathering(v)
 	for _, i := range conversations {
-		g.take(Traffic, int32(i), v.Ruling(i))
+		g.take(traffic, int32(i), v.Ruling(i))
 	}
-	return g.assemble(Traffic, func(i int32) heading {
+	return g.assemble(traffic, func(i int32) heading {
 		c := g.caller(i)
 		return heading{who: c.Who, what: c.What, point: c.Service}
 	})

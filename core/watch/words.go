@@ -49,7 +49,7 @@ func (m *Matter) Title() []Piece {
 		return []Piece{who, {" could not reach ", false}, what, {on, false}}
 	case Held:
 		return []Piece{who, {" tried ", false}, what, {on, false}}
-	case Traffic:
+	case traffic:
 		verb := " reached "
 		if m.dropped() {
 			verb = " tried "

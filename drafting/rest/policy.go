@@ -85,9 +85,9 @@ type RuleOut struct {
 	Sentence string   `json:"sentence" doc:"Without the note"`
 }
 
-// Tagged is an answer that says which version it is of: what replaces it sends
+// tagged is an answer that says which version it is of: what replaces it sends
 // that back as If-Match.
-type Tagged[T any] struct {
+type tagged[T any] struct {
 	ETag string `header:"ETag"`
 	Body T
 }
@@ -106,8 +106,8 @@ type PolicyOut struct {
 	Edits      int               `json:"edits" doc:"Revisions since the beginning"`
 }
 
-// EditIn is an edit of the document.
-type EditIn struct {
+// editIn is an edit of the document.
+type editIn struct {
 	Revision int    `json:"revision" doc:"The revision that the edit was made on"`
 	Op       string `json:"op" enum:"add,change,remove,move,switch"`
 	Line     int    `json:"line,omitempty" doc:"Of the statement, in that revision"`
@@ -144,7 +144,7 @@ func (s *Policy) Routes(r server.Routes) {
 	server.Get(r, "export-rules", "/rules.csv", "The rules as CSV", s.exportRules)
 }
 
-func (s *Policy) getPolicy(ctx context.Context, in *struct{ answers.Window }) (*Tagged[PolicyOut], error) {
+func (s *Policy) getPolicy(ctx context.Context, in *struct{ answers.Window }) (*tagged[PolicyOut], error) {
 	v, snap, err := s.View(ctx, in.Window)
 	if err != nil {
 		return nil, err
@@ -190,7 +190,7 @@ func (s *Policy) getPolicy(ctx context.Context, in *struct{ answers.Window }) (*
 		}
 		out.Statements = append(out.Statements, o)
 	}
-	return &Tagged[PolicyOut]{etag(snap.Head.No), out}, nil
+	return &tagged[PolicyOut]{etag(snap.Head.No), out}, nil
 }
 
 func statementOut(item policy.Item, lines []string) (StatementOut, bool) {
@@ -245,7 +245,7 @@ func ruleOut(r *policy.Rule) *RuleOut {
 func (s *Policy) editPolicy(ctx context.Context, in *struct {
 	answers.Window
 	DryRun bool `query:"dryRun" doc:"Only say what it would do"`
-	Body   EditIn
+	Body   editIn
 }) (*server.Stored[answers.EditOut], error) {
 	v, snap, err := s.View(ctx, in.Window)
 	if err != nil {
@@ -340,12 +340,12 @@ type RevisionOut struct {
 
 func (s *Policy) oneRevision(ctx context.Context, in *struct {
 	No int `path:"no" minimum:"1"`
-}) (*Tagged[RevisionOut], error) {
+}) (*tagged[RevisionOut], error) {
 	r, err := s.revision(ctx, in.No)
 	if err != nil {
 		return nil, err
 	}
-	return &Tagged[RevisionOut]{etag(r.No), RevisionOut{r, r.Text}}, nil
+	return &tagged[RevisionOut]{etag(r.No), RevisionOut{r, r.Text}}, nil
 }
 
 // Difference is what one revision has and lacks beside another.

@@ -20,8 +20,8 @@ type ProposalOut struct {
 	Rule RuleOut `json:"rule"`
 }
 
-// DerivedOut is the result of a derivation as it stands.
-type DerivedOut struct {
+// derivedOut is the result of a derivation as it stands.
+type derivedOut struct {
 	drafting.Derived
 	Proposals []ProposalOut `json:"proposals" doc:"Of all balances, each once; then those that are barred"`
 }
@@ -29,7 +29,7 @@ type DerivedOut struct {
 // Proposals is the newest derivation as far as it still stands.
 type Proposals struct {
 	Job     *jobs.Job          `json:"job,omitempty" doc:"The newest derivation"`
-	Derived *DerivedOut        `json:"derived,omitempty" doc:"The result of the newest that is done, without what the draft has taken"`
+	Derived *derivedOut        `json:"derived,omitempty" doc:"The result of the newest that is done, without what the draft has taken"`
 	Stale   bool               `json:"stale" doc:"The draft has changed since; deriving again proposes only the difference"`
 	Refused []drafting.Refusal `json:"refused"`
 }
@@ -85,7 +85,7 @@ func (s *Derivations) proposals(ctx context.Context, _ *struct{}) (*server.Body[
 		return server.OK(out), nil
 	}
 	out.Stale = d.Revision != snap.Head.No
-	out.Derived = &DerivedOut{Derived: *d, Proposals: []ProposalOut{}}
+	out.Derived = &derivedOut{Derived: *d, Proposals: []ProposalOut{}}
 	for _, p := range d.Proposals {
 		o := ProposalOut{Proposal: p}
 		if r := ruleOf(p.Choices[p.Own].Text); r != nil {

@@ -53,19 +53,19 @@ type GroupOut struct {
 	Unaddressed int                  `json:"unaddressed" doc:"Of those that are in, how many hold no address now"`
 	Undecided   int                  `json:"undecided"`
 	Prefixes    int                  `json:"prefixes" doc:"Prefixes that it names"`
-	UsedBy      []Use                `json:"usedBy"`
+	UsedBy      []use                `json:"usedBy"`
 	Findings    []answers.FindingOut `json:"findings"`
 }
 
-// Use is a statement that names a group.
-type Use struct {
+// use is a statement that names a group.
+type use struct {
 	Line int    `json:"line"`
 	Kind string `json:"kind" enum:"rule,group,area,assertion"`
 	Text string `json:"text"`
 }
 
-// Member is a workload with what a group says of it.
-type Member struct {
+// member is a workload with what a group says of it.
+type member struct {
 	ID      string   `json:"id"`
 	Name    string   `json:"name"`
 	Why     string   `json:"why" doc:"What settled it"`
@@ -78,25 +78,25 @@ type Member struct {
 type GroupPreview struct {
 	Errors       []answers.TextError        `json:"errors"`
 	Canonical    string                     `json:"canonical"`
-	Counts       MemberCounts               `json:"counts"`
-	Was          MemberCounts               `json:"was" doc:"Of the group in the draft"`
+	Counts       memberCounts               `json:"counts"`
+	Was          memberCounts               `json:"was" doc:"Of the group in the draft"`
 	Unaddressed  int                        `json:"unaddressed" doc:"Of those that are in, how many hold no address now"`
-	In           []Member                   `json:"in" doc:"At most 200"`
-	Undecided    []Member                   `json:"undecided"`
-	Out          []Member                   `json:"out"`
+	In           []member                   `json:"in" doc:"At most 200"`
+	Undecided    []member                   `json:"undecided"`
+	Out          []member                   `json:"out"`
 	Consequences *consequences.Consequences `json:"consequences,omitempty"`
-	Shares       []SharedGroup              `json:"shares" doc:"Groups that share members"`
+	Shares       []sharedGroup              `json:"shares" doc:"Groups that share members"`
 }
 
-// MemberCounts is how many workloads an expression holds for, cannot tell of,
+// memberCounts is how many workloads an expression holds for, cannot tell of,
 // and does not hold for.
-type MemberCounts struct {
+type memberCounts struct {
 	In        int `json:"in"`
 	Undecided int `json:"undecided"`
 	Out       int `json:"out"`
 }
 
-func (c *MemberCounts) add(t expr.Truth) {
+func (c *memberCounts) add(t expr.Truth) {
 	switch t {
 	case expr.Yes:
 		c.In++
@@ -107,8 +107,8 @@ func (c *MemberCounts) add(t expr.Truth) {
 	}
 }
 
-// SharedGroup is another group with how many members are in both.
-type SharedGroup struct {
+// sharedGroup is another group with how many members are in both.
+type sharedGroup struct {
 	Group string `json:"group"`
 	Both  int    `json:"both"`
 }
@@ -162,10 +162,10 @@ func prefixes(g *policy.Group) int {
 }
 
 // uses finds the statements that name a group.
-func uses(snap *model.Model, name string) []Use {
-	out := []Use{}
+func uses(snap *model.Model, name string) []use {
+	out := []use{}
 	for _, st := range snap.Users(name) {
-		out = append(out, Use{st.At(), policy.KindOf(st), st.String()})
+		out = append(out, use{st.At(), policy.KindOf(st), st.String()})
 	}
 	return out
 }
@@ -184,8 +184,8 @@ func (s *Groups) previewGroup(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	out := GroupPreview{Errors: []answers.TextError{}, In: []Member{}, Undecided: []Member{}, Out: []Member{},
-		Shares: []SharedGroup{}}
+	out := GroupPreview{Errors: []answers.TextError{}, In: []member{}, Undecided: []member{}, Out: []member{},
+		Shares: []sharedGroup{}}
 	name := in.Body.Name
 	old := snap.Policy.Groups[name]
 	if name == "" {
@@ -298,7 +298,7 @@ func (s *Groups) fillMembers(out *GroupPreview, snap *model.Model, c *decide.Com
 			list = &out.Undecided
 		}
 		out.Counts.add(truth)
-		m := Member{ID: w.ID, Name: w.Label()}
+		m := member{ID: w.ID, Name: w.Label()}
 		if existed {
 			out.Was.add(was)
 			if truth != was {
@@ -318,9 +318,9 @@ func (s *Groups) fillMembers(out *GroupPreview, snap *model.Model, c *decide.Com
 		}
 	}
 	for g, n := range both {
-		out.Shares = append(out.Shares, SharedGroup{g, n})
+		out.Shares = append(out.Shares, sharedGroup{g, n})
 	}
-	slices.SortFunc(out.Shares, func(a, b SharedGroup) int {
+	slices.SortFunc(out.Shares, func(a, b sharedGroup) int {
 		if a.Both != b.Both {
 			return b.Both - a.Both
 		}
@@ -339,7 +339,7 @@ type MembersAsked struct {
 // MemberPage is a part of those of whom a group says one thing.
 type MemberPage struct {
 	Total   int      `json:"total"`
-	Members []Member `json:"members"`
+	Members []member `json:"members"`
 }
 
 // membersOf gives those of whom the draft's group says one thing, by name.
@@ -378,12 +378,12 @@ func (s *Groups) members(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	out := MemberPage{Total: len(all), Members: []Member{}}
+	out := MemberPage{Total: len(all), Members: []member{}}
 	from, to := in.Cut(len(all))
 	for _, i := range all[from:to] {
 		w := snap.Estate.Workload(i)
 		e := walk.Explain(in.Name, inventory.EndpointsOf(snap.Estate, i, snap.Compiled.AsOf)[0], false)
-		out.Members = append(out.Members, Member{ID: w.ID, Name: w.Label(), Why: whyMember(e),
+		out.Members = append(out.Members, member{ID: w.ID, Name: w.Label(), Why: whyMember(e),
 			Missing: expr.MissingKeys(e.Reasons)})
 	}
 	return server.OK(out), nil

@@ -24,7 +24,7 @@ type Protocol uint8
 
 // The protocols. The zero value is none.
 const (
-	None Protocol = iota
+	none Protocol = iota
 	NetFlow5
 	NetFlow9
 	IPFIX
@@ -225,7 +225,7 @@ func (d *Decoder) Decode(packet []byte, now flow.Micros, emit func(*flow.Observa
 	if len(packet) < 4 {
 		return &Fault{TooShort, fmt.Errorf("%d octets", len(packet))}
 	}
-	protocol, domain := None, uint32(0)
+	protocol, domain := none, uint32(0)
 	need := 0
 	switch version := binary.BigEndian.Uint16(packet); version {
 	case 5:

@@ -22,11 +22,11 @@ type Facet struct {
 	Key        string       `json:"key"`
 	Structural bool         `json:"structural"`
 	Missing    int          `json:"missing"`
-	Values     []FacetValue `json:"values"`
+	Values     []facetValue `json:"values"`
 }
 
-// FacetValue is a value with how many of the selected workloads have it.
-type FacetValue struct {
+// facetValue is a value with how many of the selected workloads have it.
+type facetValue struct {
 	Value string `json:"value"`
 	Count int    `json:"count"`
 	Like  string `json:"like,omitempty" doc:"The usual spelling that this one looks like"`
@@ -77,12 +77,12 @@ func (s *Workloads) facets(ctx context.Context, in *struct{ inventory.Filter }) 
 		k, _ := slices.BinarySearch(sorted, key)
 		counts := all.Values[k]
 		facet := Facet{Key: key, Structural: slices.Contains(snap.Structural, key), Missing: all.Whole +
-			all.Seen[k] - all.Has[k], Values: []FacetValue{}}
+			all.Seen[k] - all.Has[k], Values: []facetValue{}}
 		usual := estate.UsualSpellings(counts)
 		for _, v := range slices.Sorted(maps.Keys(counts)) {
-			facet.Values = append(facet.Values, FacetValue{Value: v, Count: counts[v], Like: usual[v]})
+			facet.Values = append(facet.Values, facetValue{Value: v, Count: counts[v], Like: usual[v]})
 		}
-		slices.SortStableFunc(facet.Values, func(a, b FacetValue) int { return b.Count - a.Count })
+		slices.SortStableFunc(facet.Values, func(a, b facetValue) int { return b.Count - a.Count })
 		out = append(out, facet)
 	}
 	if in.Text == "" && in.Group == "" && in.Guard == "" {

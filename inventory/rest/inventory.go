@@ -37,8 +37,8 @@ type TokenOut struct {
 	Secret string `json:"secret"`
 }
 
-// Disagreement is a tag on which sources disagree.
-type Disagreement struct {
+// disagreement is a tag on which sources disagree.
+type disagreement struct {
 	Workload string                  `json:"workload"`
 	Name     string                  `json:"name"`
 	Key      string                  `json:"key"`
@@ -48,7 +48,7 @@ type Disagreement struct {
 // DisagreementList is a page of disagreements.
 type DisagreementList struct {
 	Total         int            `json:"total"`
-	Disagreements []Disagreement `json:"disagreements"`
+	Disagreements []disagreement `json:"disagreements"`
 }
 
 // inventoryAPI answers about inventory sources and their scripts.
@@ -192,11 +192,11 @@ func (s *Sources) disagreements(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	out := DisagreementList{Total: total, Disagreements: []Disagreement{}}
+	out := DisagreementList{Total: total, Disagreements: []disagreement{}}
 	for _, v := range said {
 		last := len(out.Disagreements) - 1
 		if last < 0 || out.Disagreements[last].Workload != v.Workload || out.Disagreements[last].Key != v.Key {
-			d := Disagreement{Workload: v.Workload, Name: v.Workload, Key: v.Key}
+			d := disagreement{Workload: v.Workload, Name: v.Workload, Key: v.Key}
 			if i, ok := snap.Estate.ByID(v.Workload); ok {
 				d.Name = snap.Estate.Workload(i).Label()
 			}

@@ -18,12 +18,12 @@ import (
 // Chosen says which workloads are meant: by id, or all that a filter selects.
 type Chosen struct {
 	Workloads []string        `json:"workloads,omitempty" doc:"Ids"`
-	Filter    *WorkloadChoice `json:"filter,omitempty" doc:"Instead of ids"`
+	Filter    *workloadChoice `json:"filter,omitempty" doc:"Instead of ids"`
 	Count     int             `json:"count,omitempty" doc:"Of a filter: how many it selected when it was looked at; if they are others now, nothing is changed"`
 }
 
-// WorkloadChoice is a WorkloadFilter in a body.
-type WorkloadChoice struct {
+// workloadChoice is a WorkloadFilter in a body.
+type workloadChoice struct {
 	Text  string   `json:"q,omitempty"`
 	Tags  []string `json:"tag,omitempty"`
 	Group string   `json:"group,omitempty"`

@@ -26,8 +26,8 @@ type listWorkloads struct {
 	Sort   string `query:"sort" doc:"name, address, or a tag's key; with - before it, downwards" default:"name"`
 }
 
-// LeaseOut is a lease as it is shown.
-type LeaseOut struct {
+// leaseOut is a lease as it is shown.
+type leaseOut struct {
 	Addr  string `json:"addr"`
 	From  string `json:"from,omitempty"`
 	Until string `json:"until,omitempty"`
@@ -40,7 +40,7 @@ type WorkloadOut struct {
 	Name    string           `json:"name"`
 	OS      string           `json:"os"`
 	Kind    string           `json:"kind"`
-	Leases  []LeaseOut       `json:"leases"`
+	Leases  []leaseOut       `json:"leases"`
 	Tags    []answers.TagOut `json:"tags"`
 	Retired string           `json:"retired,omitempty" doc:"Since when no source lists it"`
 }
@@ -97,9 +97,9 @@ func (s *Workloads) listWorkloads(ctx context.Context, in *listWorkloads) (*serv
 
 func workloadOut(snap *model.Model, i int32) WorkloadOut {
 	w := snap.Estate.Workload(i)
-	out := WorkloadOut{ID: w.ID, Name: w.Label(), OS: w.OS, Kind: w.Kind, Leases: []LeaseOut{}, Tags: []answers.TagOut{}}
+	out := WorkloadOut{ID: w.ID, Name: w.Label(), OS: w.OS, Kind: w.Kind, Leases: []leaseOut{}, Tags: []answers.TagOut{}}
 	for _, l := range w.Leases {
-		lo := LeaseOut{Addr: l.Addr.String(), Now: snap.Estate.At(l.Addr, snap.Compiled.AsOf).Workload == i}
+		lo := leaseOut{Addr: l.Addr.String(), Now: snap.Estate.At(l.Addr, snap.Compiled.AsOf).Workload == i}
 		if l.From.IsBound() {
 			lo.From = l.From.String()
 		}
@@ -117,8 +117,8 @@ func workloadOut(snap *model.Model, i int32) WorkloadOut {
 	return out
 }
 
-// GroupMembership is what one group says of a workload, and why.
-type GroupMembership struct {
+// groupMembership is what one group says of a workload, and why.
+type groupMembership struct {
 	Group   string              `json:"group"`
 	Truth   string              `json:"truth" enum:"yes,undecided"`
 	Listed  string              `json:"listed,omitempty"`
@@ -129,7 +129,7 @@ type GroupMembership struct {
 // WorkloadPage is all that is known of a workload.
 type WorkloadPage struct {
 	WorkloadOut
-	Groups []GroupMembership `json:"groups"`
+	Groups []groupMembership `json:"groups"`
 }
 
 func (s *Workloads) oneWorkload(ctx context.Context, in *struct {
@@ -143,13 +143,13 @@ func (s *Workloads) oneWorkload(ctx context.Context, in *struct {
 	if !ok {
 		return nil, huma.Error404NotFound("there is no workload with the id " + in.ID)
 	}
-	out := WorkloadPage{WorkloadOut: workloadOut(snap, i), Groups: []GroupMembership{}}
+	out := WorkloadPage{WorkloadOut: workloadOut(snap, i), Groups: []groupMembership{}}
 	walk := decide.NewWalk(snap.Estate, snap.Policy, snap.Compiled.AsOf)
 	ep := inventory.EndpointsOf(snap.Estate, i, snap.Compiled.AsOf)[0]
 	for _, g := range answers.GroupsInOrder(snap.Policy) {
 		m := walk.Explain(g.Name, ep, false)
 		if m.Truth != expr.No {
-			out.Groups = append(out.Groups, GroupMembership{g.Name, m.Truth.String(), m.Listed, answers.ReasonsOut(m.Reasons),
+			out.Groups = append(out.Groups, groupMembership{g.Name, m.Truth.String(), m.Listed, answers.ReasonsOut(m.Reasons),
 				expr.MissingKeys(m.Reasons)})
 		}
 	}

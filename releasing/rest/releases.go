@@ -25,8 +25,8 @@ import (
 	"lucidorchard/server"
 )
 
-// ReleaseOut is a release with where it is held.
-type ReleaseOut struct {
+// releaseOut is a release with where it is held.
+type releaseOut struct {
 	releasing.Release
 	Enforced int  `json:"enforced" doc:"Points that enforce it"`
 	Observed int  `json:"observed" doc:"Points that observe it"`
@@ -35,19 +35,19 @@ type ReleaseOut struct {
 
 // RollOut is the releases, the points, and how far the newest release has come.
 type RollOut struct {
-	Releases []ReleaseOut           `json:"releases" doc:"Newest first"`
+	Releases []releaseOut           `json:"releases" doc:"Newest first"`
 	Points   []releasing.PointState `json:"points" doc:"By wave and name"`
 	InForce  int                    `json:"inForce" doc:"The newest release that a point enforces; 0: none is"`
 	Coverage releasing.Coverage     `json:"coverage"`
-	Before   Before                 `json:"before"`
+	Before   before                 `json:"before"`
 	Waves    []releasing.WaveState  `json:"waves"`
 	Hold     *releasing.Hold        `json:"hold,omitempty" doc:"Somebody holds the roll-out"`
 	Lately   point.Lately           `json:"lately" doc:"What the points counted in the last minute"`
 	Dropped  int64                  `json:"dropped" doc:"Of those rejected: dropped, as their point enforces"`
 }
 
-// Before is what to look at before a release is enforced.
-type Before struct {
+// before is what to look at before a release is enforced.
+type before struct {
 	Asserts   int `json:"asserts"`
 	Holding   int `json:"holding" doc:"Assertions that hold, of the draft"`
 	Probes    int `json:"probes"`
@@ -62,8 +62,8 @@ type PointMade struct {
 	Token string `json:"token"`
 }
 
-// PlanText is what a point is to hold, also as text.
-type PlanText struct {
+// planText is what a point is to hold, also as text.
+type planText struct {
 	point.Told
 	Script string `json:"script" doc:"For nft -f; blank: nothing is to be held"`
 }
@@ -124,7 +124,7 @@ func (s *Releases) rollOut(ctx context.Context, in *struct{ answers.Window }) (*
 		return nil, err
 	}
 	releases := p.Releases
-	out := RollOut{Releases: []ReleaseOut{}, Points: p.Points, Coverage: p.Coverage, Waves: p.Waves, Hold: p.Hold}
+	out := RollOut{Releases: []releaseOut{}, Points: p.Points, Coverage: p.Coverage, Waves: p.Waves, Hold: p.Hold}
 	if out.Waves == nil {
 		out.Waves = []releasing.WaveState{}
 	}
@@ -143,7 +143,7 @@ func (s *Releases) rollOut(ctx context.Context, in *struct{ answers.Window }) (*
 		}
 	}
 	for _, r := range releases {
-		o := ReleaseOut{Release: r, Same: m.SaysTheSame(r.No, r.Revision)}
+		o := releaseOut{Release: r, Same: m.SaysTheSame(r.No, r.Revision)}
 		for _, p := range out.Points {
 			if p.Held == nil {
 				continue
@@ -565,12 +565,12 @@ func (s *Releases) guards(ctx context.Context, in *struct {
 
 func (s *Releases) pointPlan(ctx context.Context, in *struct {
 	Name string `path:"name"`
-}) (*server.Body[PlanText], error) {
+}) (*server.Body[planText], error) {
 	t, err := s.toldTo(ctx, in.Name)
 	if err != nil {
 		return nil, err
 	}
-	out := PlanText{Told: *t}
+	out := planText{Told: *t}
 	if l := t.Loaded(); !l.Nothing() {
 		var script strings.Builder
 		if err := nft.WriteLoaded(&script, l, nft.Options{Paired: t.Paired}); err != nil {

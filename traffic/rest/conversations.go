@@ -73,8 +73,8 @@ func (s *Flows) hours(ctx context.Context, in *struct {
 	return nil, huma.Error404NotFound("there is no such conversation in the window")
 }
 
-// RecordOut is a single record: a connection, or a part of one.
-type RecordOut struct {
+// recordOut is a single record: a connection, or a part of one.
+type recordOut struct {
 	Start        string   `json:"start"`
 	End          string   `json:"end"`
 	ClientPort   int      `json:"clientPort"`
@@ -94,7 +94,7 @@ type RecordOut struct {
 // RecordPage is the newest records of a conversation.
 type RecordPage struct {
 	Total   int         `json:"total"`
-	Records []RecordOut `json:"records"`
+	Records []recordOut `json:"records"`
 	Days    int         `json:"days" doc:"For how many days single records are kept; 0 is without bound"`
 }
 
@@ -153,9 +153,9 @@ func (s *Flows) records(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	out := RecordPage{Total: total, Records: []RecordOut{}, Days: kept.RecordDays}
+	out := RecordPage{Total: total, Records: []recordOut{}, Days: kept.RecordDays}
 	for _, r := range found {
-		out.Records = append(out.Records, RecordOut{
+		out.Records = append(out.Records, recordOut{
 			Start: r.Start.String(), End: r.End.String(), ClientPort: int(r.SourcePort), Outcome: r.Outcome.String(),
 			Connections: r.Connections, Packets: r.Packets, Bytes: r.Bytes,
 			ReplyPackets: r.ReplyPackets, ReplyBytes: r.ReplyBytes, Flags: flagsOut(r.Flags),

@@ -19,8 +19,8 @@ import (
 	"lucidorchard/traffic"
 )
 
-// ExporterOut is one that sends, as a collector knows it.
-type ExporterOut struct {
+// exporterOut is one that sends, as a collector knows it.
+type exporterOut struct {
 	traffic.ExporterStatus
 	Collector string `json:"collector"`
 	Workload  string `json:"workload,omitempty" doc:"Id of the workload that holds its address now"`
@@ -30,19 +30,19 @@ type ExporterOut struct {
 	ICMPBy    string `json:"icmpBy,omitempty" doc:"Who said so"`
 }
 
-// CollectorOut is a collector.
-type CollectorOut struct {
+// collectorOut is a collector.
+type collectorOut struct {
 	collect.Status
 	Name  string `json:"name"`
 	Told  string `json:"told"`
 	Quiet bool   `json:"quiet" doc:"It has told nothing for half a minute: it does not run"`
 }
 
-// ExportersOut is who sends, and to whom.
-type ExportersOut struct {
-	Collectors []CollectorOut `json:"collectors"`
+// exportersOut is who sends, and to whom.
+type exportersOut struct {
+	Collectors []collectorOut `json:"collectors"`
 	Total      int            `json:"total" doc:"Exporters in all"`
-	Exporters  []ExporterOut  `json:"exporters"`
+	Exporters  []exporterOut  `json:"exporters"`
 }
 
 // ServicePortOut is what somebody said of a port.
@@ -59,13 +59,13 @@ type ServicePortOut struct {
 type RetentionOut struct {
 	traffic.Retention
 	Bytes        int64    `json:"bytes" doc:"On disk now"`
-	Days         []DayOut `json:"days" doc:"What is kept, oldest first"`
-	Deletes      []DayOut `json:"deletes" doc:"What these bounds delete"`
+	Days         []dayOut `json:"days" doc:"What is kept, oldest first"`
+	Deletes      []dayOut `json:"deletes" doc:"What these bounds delete"`
 	DeletedBytes int64    `json:"deletedBytes"`
 }
 
-// DayOut is what is kept of a day.
-type DayOut struct {
+// dayOut is what is kept of a day.
+type dayOut struct {
 	Day   string `json:"day"`
 	What  string `json:"what" enum:"conversations,records"`
 	Bytes int64  `json:"bytes"`
@@ -139,14 +139,14 @@ func (s *Exporters) exportRefused(ctx context.Context, in *batchID) (*huma.Strea
 	}}, nil
 }
 
-func (s *Exporters) exporters(ctx context.Context, in *struct{ server.All }) (*server.Body[ExportersOut], error) {
-	out := ExportersOut{Collectors: []CollectorOut{}, Exporters: []ExporterOut{}}
+func (s *Exporters) exporters(ctx context.Context, in *struct{ server.All }) (*server.Body[exportersOut], error) {
+	out := exportersOut{Collectors: []collectorOut{}, Exporters: []exporterOut{}}
 	collectors, err := s.Collectors(ctx)
 	if err != nil {
 		return nil, err
 	}
 	for _, c := range collectors {
-		o := CollectorOut{Name: c.Name, Told: c.At.UTC().Format(time.RFC3339),
+		o := collectorOut{Name: c.Name, Told: c.At.UTC().Format(time.RFC3339),
 			Quiet: time.Since(c.At) > 30*time.Second}
 		if err := json.Unmarshal(c.State, &o.Status); err != nil {
 			return nil, err
@@ -166,7 +166,7 @@ func (s *Exporters) exporters(ctx context.Context, in *struct{ server.All }) (*s
 		return nil, err
 	}
 	for _, e := range exporters {
-		o := ExporterOut{Collector: e.Collector, Told: e.At.UTC().Format(time.RFC3339), Name: e.Addr.String()}
+		o := exporterOut{Collector: e.Collector, Told: e.At.UTC().Format(time.RFC3339), Name: e.Addr.String()}
 		if err := json.Unmarshal(e.State, &o.ExporterStatus); err != nil {
 			return nil, err
 		}
@@ -356,8 +356,8 @@ func (s *Exporters) retentionOut(ctx context.Context, r traffic.Retention) (*ser
 	if err != nil {
 		return nil, err
 	}
-	out := RetentionOut{Retention: r, Days: []DayOut{}, Deletes: []DayOut{}}
-	day := func(d traffic.Day) DayOut { return DayOut{d.Day.Format(time.DateOnly), d.Table, d.Bytes, d.Rows} }
+	out := RetentionOut{Retention: r, Days: []dayOut{}, Deletes: []dayOut{}}
+	day := func(d traffic.Day) dayOut { return dayOut{d.Day.Format(time.DateOnly), d.Table, d.Bytes, d.Rows} }
 	for _, d := range days {
 		out.Bytes += d.Bytes
 		out.Days = append(out.Days, day(d))

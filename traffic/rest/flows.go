@@ -11,8 +11,8 @@ import (
 	"lucidorchard/traffic"
 )
 
-// BinOut is a stretch of the strip.
-type BinOut struct {
+// binOut is a stretch of the strip.
+type binOut struct {
 	At        string `json:"at"`
 	Permit    int64  `json:"permit"`
 	Reject    int64  `json:"reject"`
@@ -25,53 +25,53 @@ type Strip struct {
 	To            string   `json:"to"`
 	Conversations int      `json:"conversations"`
 	Records       int      `json:"records" doc:"Conversation-hours that are stored"`
-	Bins          []BinOut `json:"bins"`
+	Bins          []binOut `json:"bins"`
 }
 
-// TerraceMap is the terrace map.
-type TerraceMap struct {
-	Columns  []PlaceOut   `json:"columns"`
-	Rows     []PlaceOut   `json:"rows" doc:"From those that mostly call to those that are mostly called"`
-	Plots    []PlotOut    `json:"plots"`
-	Channels []PassageOut `json:"channels" doc:"Traffic inside a column"`
-	Gates    []PassageOut `json:"gates" doc:"Traffic between columns, and from and to outside and nowhere"`
+// terraceMap is the terrace map.
+type terraceMap struct {
+	Columns  []placeOut   `json:"columns"`
+	Rows     []placeOut   `json:"rows" doc:"From those that mostly call to those that are mostly called"`
+	Plots    []plotOut    `json:"plots"`
+	Channels []passageOut `json:"channels" doc:"Traffic inside a column"`
+	Gates    []passageOut `json:"gates" doc:"Traffic between columns, and from and to outside and nowhere"`
 	Unplaced int          `json:"unplaced" doc:"Workloads without a column or a row"`
 	Keys     []string     `json:"keys" doc:"Tags that can make columns and rows"`
 }
 
-// PlaceOut is a column or a row.
-type PlaceOut struct {
+// placeOut is a column or a row.
+type placeOut struct {
 	Name      string `json:"name"`
 	Workloads int    `json:"workloads"`
 	Values    int    `json:"values" doc:"How many values of the tag it stands for: more than one of ~others"`
 }
 
-// PlotOut is what lies in a column and a row.
-type PlotOut struct {
+// plotOut is what lies in a column and a row.
+type plotOut struct {
 	Column string        `json:"column"`
 	Row    string        `json:"row"`
-	Parts  []PlotPartOut `json:"parts"`
+	Parts  []plotPartOut `json:"parts"`
 }
 
-// PlotPartOut is workloads of a plot that belong together.
-type PlotPartOut struct {
+// plotPartOut is workloads of a plot that belong together.
+type plotPartOut struct {
 	Name      string `json:"name"`
 	Workloads int    `json:"workloads"`
 	Open      int    `json:"open" doc:"Of these, those that lack a structural tag"`
 }
 
-// PassageOut is the traffic one way between two places.
-type PassageOut struct {
+// passageOut is the traffic one way between two places.
+type passageOut struct {
 	ClientColumn string            `json:"clientColumn" doc:"~outside and ~nowhere are no columns"`
 	ClientRow    string            `json:"clientRow"`
 	ServerColumn string            `json:"serverColumn"`
 	ServerRow    string            `json:"serverRow"`
 	Counts       answers.CountsOut `json:"counts"`
-	Top          []StreamOut       `json:"top" doc:"By verdict that occurs: what it is most of"`
+	Top          []streamOut       `json:"top" doc:"By verdict that occurs: what it is most of"`
 }
 
-// StreamOut is conversations between two that are called so.
-type StreamOut struct {
+// streamOut is conversations between two that are called so.
+type streamOut struct {
 	Verdict       string `json:"verdict" enum:"permit,reject,uncovered"`
 	Client        string `json:"client"`
 	Server        string `json:"server"`
@@ -103,7 +103,7 @@ func (s *Flows) Routes(r server.Routes) {
 func (s *Flows) terrace(ctx context.Context, in *struct {
 	answers.Window
 	ledger.Filter
-}) (*server.Body[TerraceMap], error) {
+}) (*server.Body[terraceMap], error) {
 	v, snap, err := s.ViewAgainst(ctx, in.Window, in.Against)
 	if err != nil {
 		return nil, err
@@ -114,33 +114,33 @@ func (s *Flows) terrace(ctx context.Context, in *struct {
 		return nil, err
 	}
 	m := v.Terrace(q, in.Keys())
-	out := TerraceMap{Columns: []PlaceOut{}, Rows: []PlaceOut{}, Plots: []PlotOut{}, Channels: []PassageOut{},
-		Gates: []PassageOut{}, Unplaced: m.Unplaced, Keys: snap.Keys()}
+	out := terraceMap{Columns: []placeOut{}, Rows: []placeOut{}, Plots: []plotOut{}, Channels: []passageOut{},
+		Gates: []passageOut{}, Unplaced: m.Unplaced, Keys: snap.Keys()}
 	for _, list := range []struct {
 		from []reach.Place
-		to   *[]PlaceOut
+		to   *[]placeOut
 	}{{m.Columns, &out.Columns}, {m.Rows, &out.Rows}} {
 		for _, p := range list.from {
-			*list.to = append(*list.to, PlaceOut(p))
+			*list.to = append(*list.to, placeOut(p))
 		}
 	}
 	for _, p := range m.Plots {
-		o := PlotOut{p.Column, p.Row, []PlotPartOut{}}
+		o := plotOut{p.Column, p.Row, []plotPartOut{}}
 		for _, x := range p.Parts {
-			o.Parts = append(o.Parts, PlotPartOut(x))
+			o.Parts = append(o.Parts, plotPartOut(x))
 		}
 		out.Plots = append(out.Plots, o)
 	}
 	for _, list := range []struct {
 		from []reach.Passage
-		to   *[]PassageOut
+		to   *[]passageOut
 	}{{m.Channels, &out.Channels}, {m.Gates, &out.Gates}} {
 		for _, p := range list.from {
-			o := PassageOut{p.ClientColumn, p.ClientRow, p.ServerColumn, p.ServerRow, answers.NewCountsOut(p.Counts),
-				[]StreamOut{}}
+			o := passageOut{p.ClientColumn, p.ClientRow, p.ServerColumn, p.ServerRow, answers.NewCountsOut(p.Counts),
+				[]streamOut{}}
 			for _, verdict := range decide.Verdicts {
 				if t := p.Top[verdict]; t.Conversations > 0 {
-					o.Top = append(o.Top, StreamOut{verdict.String(), t.Client, t.Server, t.Conversations})
+					o.Top = append(o.Top, streamOut{verdict.String(), t.Client, t.Server, t.Conversations})
 				}
 			}
 			*list.to = append(*list.to, o)
@@ -163,11 +163,11 @@ func (s *Flows) strip(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	out := Strip{Conversations: v.Len(), Records: v.Table.Len(), Bins: []BinOut{}}
+	out := Strip{Conversations: v.Len(), Records: v.Table.Len(), Bins: []binOut{}}
 	if snap.To > snap.From {
 		out.From, out.To = snap.From.Start().String(), snap.To.Start().String()
 		for _, b := range v.Strip(q, in.Bins, measures[in.Measure]) {
-			out.Bins = append(out.Bins, BinOut{b.Hour.Start().String(), b.Counts[decide.Permit],
+			out.Bins = append(out.Bins, binOut{b.Hour.Start().String(), b.Counts[decide.Permit],
 				b.Counts[decide.Reject], b.Counts[decide.Uncovered]})
 		}
 	}

@@ -12,8 +12,8 @@ import (
 	"lucidorchard/server"
 )
 
-// LedgerRow is a row of the reach ledger.
-type LedgerRow struct {
+// ledgerRow is a row of the reach ledger.
+type ledgerRow struct {
 	Key           string            `json:"key" doc:"What near and far take"`
 	Label         string            `json:"label"`
 	Kind          string            `json:"kind" enum:"group,tags,workload,outside"`
@@ -26,7 +26,7 @@ type LedgerRow struct {
 	Bytes         int64             `json:"bytes"`
 	Leaks         int               `json:"leaks"`
 	Chokes        int               `json:"chokes"`
-	Others        []OtherOut        `json:"others" doc:"The other side, most undecided first; at most 6"`
+	Others        []otherOut        `json:"others" doc:"The other side, most undecided first; at most 6"`
 	OtherCount    int               `json:"otherCount"`
 	Spark         []int             `json:"spark"`
 	Rules         []int             `json:"rules"`
@@ -35,8 +35,8 @@ type LedgerRow struct {
 	Last          string            `json:"last"`
 }
 
-// OtherOut is one on the other side of a row.
-type OtherOut struct {
+// otherOut is one on the other side of a row.
+type otherOut struct {
 	Label  string            `json:"label"`
 	Lack   string            `json:"lack,omitempty"`
 	Counts answers.CountsOut `json:"counts"`
@@ -45,7 +45,7 @@ type OtherOut struct {
 // LedgerPage is a page of rows.
 type LedgerPage struct {
 	Total int         `json:"total"`
-	Rows  []LedgerRow `json:"rows"`
+	Rows  []ledgerRow `json:"rows"`
 }
 
 var measures = map[string]reach.Measure{"conversations": reach.Conversations, "pairs": reach.PairsOfEnds,
@@ -87,22 +87,22 @@ func (s *Flows) callers(ctx context.Context, in *struct {
 }
 
 func ledgerPage(rows []reach.Row, p server.Page) LedgerPage {
-	out := LedgerPage{Total: len(rows), Rows: []LedgerRow{}}
+	out := LedgerPage{Total: len(rows), Rows: []ledgerRow{}}
 	from, to := p.Cut(len(rows))
 	for _, r := range rows[from:to] {
-		o := LedgerRow{
+		o := ledgerRow{
 			Key: r.Key(), Label: r.Text, Kind: r.Kind, Lack: r.Lack, Service: r.Point.String(),
 			ServiceName: flow.ServiceName(r.Point), Counts: answers.NewCountsOut(r.Counts),
 			Conversations: r.Conversations, Connections: r.Connections, Bytes: r.Bytes, Leaks: r.Leaks,
 			Chokes: r.Chokes,
-			Others: []OtherOut{}, OtherCount: r.OtherCount, Spark: r.Spark, Rules: r.Rules, Changed: r.Changed,
+			Others: []otherOut{}, OtherCount: r.OtherCount, Spark: r.Spark, Rules: r.Rules, Changed: r.Changed,
 			First: r.First.String(), Last: r.Last.String(),
 		}
 		if o.Rules == nil {
 			o.Rules = []int{}
 		}
 		for _, x := range r.Others[:min(6, len(r.Others))] {
-			o.Others = append(o.Others, OtherOut{x.Text, x.Lack, answers.NewCountsOut(x.Counts)})
+			o.Others = append(o.Others, otherOut{x.Text, x.Lack, answers.NewCountsOut(x.Counts)})
 		}
 		out.Rows = append(out.Rows, o)
 	}

@@ -22,15 +22,15 @@ import (
 // beginning and the end of the format; it is read more than once.
 type Part struct {
 	Hours   []flow.Hour       // with conversations, each once
-	Days    []PartDay         // with records, in order
+	Days    []partDay         // with records, in order
 	Count   int               // of Records
 	Rows    int               // of Buckets
 	Records io.ReaderAt       // in the order of hours and keys
 	Buckets *io.SectionReader // in the order of their keys, so that those of all parts can be Merged
 }
 
-// PartDay is where the records of one day are among those of a part.
-type PartDay struct {
+// partDay is where the records of one day are among those of a part.
+type partDay struct {
 	Day          int64 // since 1970-01-01
 	From, Octets int64
 }
@@ -64,7 +64,7 @@ func PartOf(file int, all []flow.Joined, changes func(netip.Addr, estate.Instant
 			to++
 		}
 		rows := inner(RecordRows(sorted[from:to], file))
-		p.Days = append(p.Days, PartDay{day, int64(len(records)), int64(len(rows))})
+		p.Days = append(p.Days, partDay{day, int64(len(records)), int64(len(rows))})
 		records = append(records, rows...)
 		from = to
 	}
@@ -171,9 +171,9 @@ func (h *runs) Pop() any {
 	return x
 }
 
-// Merged reads the buckets of several parts in one order, those of one day after the other;
+// merged reads the buckets of several parts in one order, those of one day after the other;
 // those of one conversation and hour are added up. Its memory is some for each part.
-type Merged struct {
+type merged struct {
 	heap runs
 	out  []byte // rows that are not read yet
 	at   int
@@ -186,8 +186,8 @@ const runBuffer = 1 << 15
 
 // MergeParts merges parts whose files stay as they are; told is called with the rows made
 // so far. The result is not safe for concurrent use.
-func MergeParts(parts []*Part, told func(rows int)) (*Merged, error) {
-	m := &Merged{told: told}
+func MergeParts(parts []*Part, told func(rows int)) (*merged, error) {
+	m := &merged{told: told}
 	for _, p := range parts {
 		if _, err := p.Buckets.Seek(0, io.SeekStart); err != nil {
 			return nil, err
@@ -206,7 +206,7 @@ func MergeParts(parts []*Part, told func(rows int)) (*Merged, error) {
 }
 
 // Next goes to the next day; it reports whether there is one.
-func (m *Merged) Next() bool {
+func (m *merged) Next() bool {
 	if len(m.heap) > 0 {
 		m.Day = m.heap[0].day()
 	}
@@ -216,7 +216,7 @@ func (m *Merged) Next() bool {
 // day gives the day of the row that is looked at, whose first column is the hour.
 func (r *run) day() int64 { return DayOf(flow.Hour(int32(binary.BigEndian.Uint32(r.row[6:])))) }
 
-func (m *Merged) Read(p []byte) (int, error) {
+func (m *merged) Read(p []byte) (int, error) {
 	if m.at == len(m.out) {
 		m.out, m.at = m.out[:0], 0
 		if err := m.fill(len(p)); err != nil {
@@ -233,7 +233,7 @@ func (m *Merged) Read(p []byte) (int, error) {
 }
 
 // fill makes rows for about so many octets.
-func (m *Merged) fill(octets int) error {
+func (m *merged) fill(octets int) error {
 	for len(m.heap) > 0 && len(m.out) < octets && m.heap[0].day() == m.Day {
 		start := len(m.out)
 		m.out = append(m.out, m.heap[0].row...)

@@ -11,23 +11,23 @@ import (
 	"lucidorchard/watching"
 )
 
-// DestinationOut is where messages go; secrets are not told.
-type DestinationOut struct {
+// destinationOut is where messages go; secrets are not told.
+type destinationOut struct {
 	watching.Destination
 	Settings notify.Settings `json:"settings"`
 	Keeps    bool            `json:"keeps" doc:"It has a secret, or a password"`
 }
 
-// NoticeOut is a notice, and whether it still can tell anything.
-type NoticeOut struct {
+// noticeOut is a notice, and whether it still can tell anything.
+type noticeOut struct {
 	watching.Notice
 	Problem string `json:"problem,omitempty" doc:"Why it can tell nothing any more"`
 }
 
-// NoticesOut is who is told of what.
-type NoticesOut struct {
-	Notices      []NoticeOut      `json:"notices" doc:"The oldest first"`
-	Destinations []DestinationOut `json:"destinations" doc:"By name"`
+// noticesOut is who is told of what.
+type noticesOut struct {
+	Notices      []noticeOut      `json:"notices" doc:"The oldest first"`
+	Destinations []destinationOut `json:"destinations" doc:"By name"`
 	Kinds        []string         `json:"kinds" doc:"Of matters, that there may be"`
 }
 
@@ -41,8 +41,8 @@ func (s *Watching) noticeRoutes(r server.Routes) {
 	server.Post(r, "try-destination", "/watch/destinations/{name}/trial", "Send a trial", s.trial, server.CanBeMissing)
 }
 
-func (s *Watching) notices(ctx context.Context, _ *struct{}) (*server.Body[NoticesOut], error) {
-	out := NoticesOut{Notices: []NoticeOut{}, Destinations: []DestinationOut{}, Kinds: watching.MatterKinds}
+func (s *Watching) notices(ctx context.Context, _ *struct{}) (*server.Body[noticesOut], error) {
+	out := noticesOut{Notices: []noticeOut{}, Destinations: []destinationOut{}, Kinds: watching.MatterKinds}
 	m, err := s.Snapshot(ctx)
 	if err != nil {
 		return nil, err
@@ -56,14 +56,14 @@ func (s *Watching) notices(ctx context.Context, _ *struct{}) (*server.Body[Notic
 		if err != nil {
 			return nil, err
 		}
-		out.Notices = append(out.Notices, NoticeOut{n, problem})
+		out.Notices = append(out.Notices, noticeOut{n, problem})
 	}
 	all, err := s.Destinations(ctx)
 	if err != nil {
 		return nil, err
 	}
 	for _, d := range all {
-		o := DestinationOut{Destination: d}
+		o := destinationOut{Destination: d}
 		if err := json.Unmarshal(d.Settings, &o.Settings); err != nil {
 			return nil, err
 		}
@@ -74,8 +74,8 @@ func (s *Watching) notices(ctx context.Context, _ *struct{}) (*server.Body[Notic
 	return server.OK(out), nil
 }
 
-// NoticeIn is a notice as it is asked for.
-type NoticeIn struct {
+// noticeIn is a notice as it is asked for.
+type noticeIn struct {
 	Kinds  []string   `json:"kinds,omitempty" maxItems:"50" doc:"Of matters; none: any"`
 	Who    string     `json:"who,omitempty" maxLength:"10000" doc:"An expression that a client agrees with"`
 	What   string     `json:"what,omitempty" maxLength:"10000" doc:"An expression that a server agrees with"`
@@ -83,18 +83,18 @@ type NoticeIn struct {
 	Filter string     `json:"filter,omitempty" maxLength:"10000" doc:"Of whatever traffic this filter of the ledger selects, as it stands in an address; without kinds, who, what and matter"`
 	Pace   string     `json:"pace" enum:"at once,hourly,daily"`
 	To     []string   `json:"to" minItems:"1" maxItems:"50" doc:"Destinations"`
-	Quiet  *Quiet     `json:"quiet,omitempty"`
+	Quiet  *quiet     `json:"quiet,omitempty"`
 	Ends   *time.Time `json:"ends,omitempty"`
 	Paused bool       `json:"paused,omitempty"`
 }
 
-// Quiet is hours of the day in which nothing is sent.
-type Quiet struct {
+// quiet is hours of the day in which nothing is sent.
+type quiet struct {
 	From  int `json:"from" minimum:"0" maximum:"1439" doc:"Minute of the day, UTC"`
 	Until int `json:"until" minimum:"0" maximum:"1439" doc:"Minute of the day, UTC; before from: of the next day"`
 }
 
-func (in *NoticeIn) notice(id int64) watching.Notice {
+func (in *noticeIn) notice(id int64) watching.Notice {
 	n := watching.Notice{ID: id, Kinds: in.Kinds, Who: in.Who, What: in.What, Matter: in.Matter, Filter: in.Filter, Pace: in.Pace, To: in.To, Ends: in.Ends, Paused: in.Paused}
 	if in.Quiet != nil {
 		n.From, n.Until = &in.Quiet.From, &in.Quiet.Until
@@ -102,22 +102,22 @@ func (in *NoticeIn) notice(id int64) watching.Notice {
 	return n
 }
 
-// NoticeMade is the number of a new notice.
-type NoticeMade struct {
+// noticeMade is the number of a new notice.
+type noticeMade struct {
 	ID int64 `json:"id"`
 }
 
-func (s *Watching) addNotice(ctx context.Context, in *struct{ Body NoticeIn }) (*server.Made[NoticeMade], error) {
+func (s *Watching) addNotice(ctx context.Context, in *struct{ Body noticeIn }) (*server.Made[noticeMade], error) {
 	id, err := s.putNotice(ctx, in.Body.notice(0))
 	if err != nil {
 		return nil, err
 	}
-	return &server.Made[NoticeMade]{Location: fmt.Sprintf("%s/watch/notices/%d", server.Version, id), Body: NoticeMade{id}}, nil
+	return &server.Made[noticeMade]{Location: fmt.Sprintf("%s/watch/notices/%d", server.Version, id), Body: noticeMade{id}}, nil
 }
 
 func (s *Watching) changeNotice(ctx context.Context, in *struct {
 	ID   int64 `path:"id" minimum:"1"`
-	Body NoticeIn
+	Body noticeIn
 }) (*struct{}, error) {
 	_, err := s.putNotice(ctx, in.Body.notice(in.ID))
 	return nil, err

@@ -31,12 +31,12 @@ type WatchOut struct {
 	Sum     WatchBin     `json:"sum" doc:"Of all of them"`
 	Matters []MatterOut  `json:"matters" doc:"Those that wait for somebody first, then those of the time that are seen or settled; the newest first"`
 	Open    int          `json:"open" doc:"How many are new, or with somebody"`
-	Watched WatchedGroup `json:"watched"`
+	Watched watchedGroup `json:"watched"`
 	Looking bool         `json:"looking" doc:"What was seen is still being gathered"`
 }
 
-// WatchedGroup says which groups are watched.
-type WatchedGroup struct {
+// watchedGroup says which groups are watched.
+type watchedGroup struct {
 	Groups []string `json:"groups"`
 	Chosen bool     `json:"chosen" doc:"Somebody chose them; else those that assertions protect are watched"`
 }
@@ -70,12 +70,12 @@ type MatterPage struct {
 	OnDays []watching.MatterDay  `json:"onDays" doc:"The newest first"`
 	Log    []watching.MatterWord `json:"log" doc:"The newest first"`
 	Total  int                   `json:"total" doc:"Conversations of the day"`
-	Talks  []MatterTalk          `json:"talks" doc:"Of these, those seen last"`
-	Points []MatterPoint         `json:"points" doc:"That the matter speaks of"`
+	Talks  []matterTalk          `json:"talks" doc:"Of these, those seen last"`
+	Points []matterPoint         `json:"points" doc:"That the matter speaks of"`
 }
 
-// MatterTalk is a conversation of a matter.
-type MatterTalk struct {
+// matterTalk is a conversation of a matter.
+type matterTalk struct {
 	answers.ConversationOut
 	Release  int    `json:"release" doc:"By which it was judged; 0: the draft"`
 	Judged   string `json:"judged,omitempty" doc:"The rule that decides there, in words"`
@@ -83,8 +83,8 @@ type MatterTalk struct {
 	Observer string `json:"observer,omitempty" doc:"Who reported it"`
 }
 
-// MatterPoint is an enforcement point that a matter speaks of.
-type MatterPoint struct {
+// matterPoint is an enforcement point that a matter speaks of.
+type matterPoint struct {
 	Name  string `json:"name"`
 	State string `json:"state"`
 	Words string `json:"words,omitempty"`
@@ -187,7 +187,7 @@ func (s *Watching) watch(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	out.Watched = WatchedGroup{groups, len(chosen) > 0}
+	out.Watched = watchedGroup{groups, len(chosen) > 0}
 	if out.Looking, err = s.StillLooking(ctx, m); err != nil {
 		return nil, err
 	}
@@ -227,8 +227,8 @@ func (s *Watching) minutes(ctx context.Context, m *model.Model, from time.Time, 
 	return nil
 }
 
-// CounterOut is what became of the connections of a pair, or of those that a rule decides.
-type CounterOut struct {
+// counterOut is what became of the connections of a pair, or of those that a rule decides.
+type counterOut struct {
 	Who     string   `json:"who,omitempty"`
 	What    string   `json:"what,omitempty"`
 	Rule    string   `json:"rule,omitempty" doc:"Blank: no rule, where counters are by rule"`
@@ -243,7 +243,7 @@ type CounterOut struct {
 type CounterPage struct {
 	Total    int          `json:"total"`
 	From     string       `json:"from"`
-	Counters []CounterOut `json:"counters" doc:"Those of which most was dropped or leaked first, then the busiest"`
+	Counters []counterOut `json:"counters" doc:"Those of which most was dropped or leaked first, then the busiest"`
 }
 
 func (s *Watching) counters(ctx context.Context, in *struct {
@@ -261,7 +261,7 @@ func (s *Watching) counters(ctx context.Context, in *struct {
 	}
 	now := flow.MicrosOf(time.Now())
 	span.From = (now/span.Bin+1)*span.Bin - span.Bin*flow.Micros(span.Bins)
-	out := CounterPage{From: span.From.Instant().Time().Format(time.RFC3339), Counters: []CounterOut{}}
+	out := CounterPage{From: span.From.Instant().Time().Format(time.RFC3339), Counters: []counterOut{}}
 	v, err := s.spanView(ctx, m, span)
 	if err != nil || v == nil {
 		return server.OK(out), err
@@ -270,7 +270,7 @@ func (s *Watching) counters(ctx context.Context, in *struct {
 	out.Total = len(all)
 	from, to := in.Cut(len(all))
 	for _, c := range all[from:to] {
-		o := CounterOut{Who: c.Who.Text, What: c.What.Text, Rule: c.Rule, Line: c.Line, Release: c.Release, Carried: c.Carried, Dropped: c.Dropped,
+		o := counterOut{Who: c.Who.Text, What: c.What.Text, Rule: c.Rule, Line: c.Line, Release: c.Release, Carried: c.Carried, Dropped: c.Dropped,
 			Counts: WatchBin{out.From, c.Hour}}
 		out.Counters = append(out.Counters, o)
 	}
@@ -432,7 +432,7 @@ func (s *Watching) matter(ctx context.Context, in *struct {
 	if !found {
 		return nil, huma.Error404NotFound("there is no matter " + in.ID)
 	}
-	out := MatterPage{OnDays: days, Log: log, Talks: []MatterTalk{}, Points: []MatterPoint{}}
+	out := MatterPage{OnDays: days, Log: log, Talks: []matterTalk{}, Points: []matterPoint{}}
 	if out.OnDays == nil {
 		out.OnDays = []watching.MatterDay{}
 	}
@@ -472,8 +472,8 @@ func (s *Watching) matter(ctx context.Context, in *struct {
 	return server.OK(out), nil
 }
 
-func talkOut(v *reach.View, i int) MatterTalk {
-	out := MatterTalk{ConversationOut: answers.NewConversationOut(v, i)}
+func talkOut(v *reach.View, i int) matterTalk {
+	out := matterTalk{ConversationOut: answers.NewConversationOut(v, i)}
 	r := v.Ruling(i)
 	if out.Release = r.Release; r.Rule != nil {
 		out.Judged, out.Line = r.Rule.Sentence(), r.Rule.Line
@@ -483,8 +483,8 @@ func talkOut(v *reach.View, i int) MatterTalk {
 }
 
 // pointsOf gives a point that a matter names.
-func (s *Watching) pointsOf(ctx context.Context, name string) ([]MatterPoint, error) {
-	out := []MatterPoint{}
+func (s *Watching) pointsOf(ctx context.Context, name string) ([]matterPoint, error) {
+	out := []matterPoint{}
 	if name == "" {
 		return out, nil
 	}
@@ -498,7 +498,7 @@ func (s *Watching) pointsOf(ctx context.Context, name string) ([]MatterPoint, er
 			return nil, err
 		}
 		_, mode := said.Runs().Deciding()
-		out = append(out, MatterPoint{p.Name, said.State, said.Words, mode})
+		out = append(out, matterPoint{p.Name, said.State, said.Words, mode})
 	}
 	return out, err
 }
@@ -511,13 +511,13 @@ func (s *Watching) say(ctx context.Context, in *struct {
 		Note   string     `json:"note,omitempty" maxLength:"2000" doc:"Why it is settled"`
 		Again  *time.Time `json:"again,omitempty" doc:"It opens again then"`
 	}
-}) (*server.Body[Changed], error) {
+}) (*server.Body[changed], error) {
 	n, err := s.Say(ctx, in.Body.IDs, in.Body.State, in.Body.Holder, in.Body.Note, in.Body.Again)
-	return server.OK(Changed{n}), err
+	return server.OK(changed{n}), err
 }
 
-// Changed says how many were changed.
-type Changed struct {
+// changed says how many were changed.
+type changed struct {
 	Changed int `json:"changed"`
 }
 

@@ -15,16 +15,16 @@ import (
 
 // Document is what is rendered.
 type Document struct {
-	Lists Lists `json:"ietf-access-control-list:acls"`
+	Lists lists `json:"ietf-access-control-list:acls"`
 }
 
-// Lists is the container of all lists.
-type Lists struct {
-	ACL []List `json:"acl"`
+// lists is the container of all lists.
+type lists struct {
+	ACL []list `json:"acl"`
 }
 
-// List is one access control list.
-type List struct {
+// list is one access control list.
+type list struct {
 	Name string `json:"name"`
 	Type string `json:"type"`
 	ACEs struct {
@@ -35,12 +35,12 @@ type List struct {
 // Entry decides packets that no entry before it does.
 type Entry struct {
 	Name    string            `json:"name"`
-	Matches map[string]Match  `json:"matches"`
+	Matches map[string]match  `json:"matches"`
 	Actions map[string]string `json:"actions"`
 }
 
-// Match is the conditions on one header.
-type Match map[string]any
+// match is the conditions on one header.
+type match map[string]any
 
 // Notes is what has to be known of every such list.
 var Notes = []string{"the lists keep no state: the device has to let answers, and errors that belong to conversations, pass by itself"}
@@ -51,9 +51,9 @@ func Of(p *plan.Plan) (Document, []string) {
 	warnings := []string{}
 	cannot := map[int]string{} // by line
 	for _, six := range []bool{false, true} {
-		l := List{Name: "lucid-orchard-ipv4", Type: "ietf-access-control-list:ipv4-acl-type"}
+		l := list{Name: "lucid-orchard-ipv4", Type: "ietf-access-control-list:ipv4-acl-type"}
 		if six {
-			l = List{Name: "lucid-orchard-ipv6", Type: "ietf-access-control-list:ipv6-acl-type"}
+			l = list{Name: "lucid-orchard-ipv6", Type: "ietf-access-control-list:ipv6-acl-type"}
 		}
 		l.ACEs.ACE = []Entry{}
 		// Where both ends are guarded the server's decide: its last entry lets nothing through to those of clients.
@@ -67,7 +67,7 @@ func Of(p *plan.Plan) (Document, []string) {
 				l.side(p, &p.Classes[i], six, false, cannot)
 			}
 		}
-		l.add("others", Match{}, nil, six, "accept", false)
+		l.add("others", match{}, nil, six, "accept", false)
 		out.Lists.ACL = append(out.Lists.ACL, l)
 	}
 	for _, line := range slices.Sorted(maps.Keys(cannot)) {
@@ -76,7 +76,7 @@ func Of(p *plan.Plan) (Document, []string) {
 	return out, warnings
 }
 
-func (l *List) side(p *plan.Plan, c *plan.Class, six, server bool, cannot map[int]string) {
+func (l *list) side(p *plan.Plan, c *plan.Class, six, server bool, cannot map[int]string) {
 	own := prefixes(c.Addresses, six)
 	rules := c.Client
 	if server {
@@ -133,7 +133,7 @@ func prefixes(all []netip.Addr, six bool) (out []netip.Prefix) {
 }
 
 // ends gives the conditions on the addresses; a peer that is not valid is anybody.
-func ends(own netip.Prefix, peer netip.Prefix, six, server bool) Match {
+func ends(own netip.Prefix, peer netip.Prefix, six, server bool) match {
 	version := "ipv4"
 	if six {
 		version = "ipv6"
@@ -142,24 +142,24 @@ func ends(own netip.Prefix, peer netip.Prefix, six, server bool) Match {
 	if !server {
 		source, destination = destination, source
 	}
-	m := Match{destination: own.String()}
+	m := match{destination: own.String()}
 	if peer.IsValid() && peer.Bits() > 0 {
 		m[source] = peer.String()
 	}
 	return m
 }
 
-func (l *List) add(name string, ends Match, on map[string]Match, six bool, action string, log bool) {
+func (l *list) add(name string, ends match, on map[string]match, six bool, action string, log bool) {
 	header := "ipv4"
 	if six {
 		header = "ipv6"
 	}
-	e := Entry{Name: fmt.Sprintf("%s-%d", name, len(l.ACEs.ACE)+1), Matches: map[string]Match{},
+	e := Entry{Name: fmt.Sprintf("%s-%d", name, len(l.ACEs.ACE)+1), Matches: map[string]match{},
 		Actions: map[string]string{"forwarding": "ietf-access-control-list:" + action}}
 	if log {
 		e.Actions["logging"] = "ietf-access-control-list:log-syslog"
 	}
-	m := Match{}
+	m := match{}
 	for k, v := range ends {
 		m[k] = v
 	}
@@ -178,9 +178,9 @@ func (l *List) add(name string, ends Match, on map[string]Match, six bool, actio
 
 // services gives the conditions under which a packet is on some services, one for
 // each entry that it takes; under "" stands what belongs to the address's header.
-func services(points service.Set) (out []map[string]Match, sctp bool) {
+func services(points service.Set) (out []map[string]match, sctp bool) {
 	if points.Equal(service.All) {
-		return []map[string]Match{nil}, false
+		return []map[string]match{nil}, false
 	}
 	for _, r := range points {
 		for proto := int(r.Lo.Proto()); proto <= int(r.Hi.Proto()); proto++ {
@@ -189,20 +189,20 @@ func services(points service.Set) (out []map[string]Match, sctp bool) {
 			if lo > hi {
 				continue
 			}
-			base := Match{"protocol": proto}
+			base := match{"protocol": proto}
 			switch {
 			case proto == service.SCTP && (lo != all.Lo || hi != all.Hi):
 				sctp = true // the model has no header with its ports
 			case lo == all.Lo && hi == all.Hi:
-				out = append(out, map[string]Match{"": base})
+				out = append(out, map[string]match{"": base})
 			case service.IsICMP(uint8(proto)):
 				for p := lo.Port(); p <= min(hi.Port(), 65535); {
 					if p&255 == 0 && p|255 <= hi.Port() {
-						out = append(out, map[string]Match{"": base, "icmp": {"type": p >> 8}})
+						out = append(out, map[string]match{"": base, "icmp": {"type": p >> 8}})
 						p += 256
 						continue
 					}
-					out = append(out, map[string]Match{"": base, "icmp": {"type": p >> 8, "code": p & 255}})
+					out = append(out, map[string]match{"": base, "icmp": {"type": p >> 8, "code": p & 255}})
 					p++
 				}
 			default:
@@ -210,7 +210,7 @@ func services(points service.Set) (out []map[string]Match, sctp bool) {
 				if lo != hi {
 					port = map[string]any{"lower-port": lo.Port(), "upper-port": hi.Port()}
 				}
-				out = append(out, map[string]Match{"": base, service.ProtoName(uint8(proto)): {"destination-port": port}})
+				out = append(out, map[string]match{"": base, service.ProtoName(uint8(proto)): {"destination-port": port}})
 			}
 		}
 	}

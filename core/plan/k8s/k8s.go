@@ -17,32 +17,32 @@ import (
 	"lucidorchard/core/service"
 )
 
-// Label is the label by which a policy selects its pods.
-const Label = "lucid-orchard/class"
+// label is the label by which a policy selects its pods.
+const label = "lucid-orchard/class"
 
 // List is what is rendered.
 type List struct {
 	APIVersion string   `json:"apiVersion"`
 	Kind       string   `json:"kind"`
-	Items      []Policy `json:"items"`
+	Items      []policy `json:"items"`
 }
 
-// Policy is one NetworkPolicy.
-type Policy struct {
+// policy is one NetworkPolicy.
+type policy struct {
 	APIVersion string `json:"apiVersion"`
 	Kind       string `json:"kind"`
-	Metadata   Meta   `json:"metadata"`
-	Spec       Spec   `json:"spec"`
+	Metadata   meta   `json:"metadata"`
+	Spec       spec   `json:"spec"`
 }
 
-// Meta names a policy, and says in an annotation which workloads it is for.
-type Meta struct {
+// meta names a policy, and says in an annotation which workloads it is for.
+type meta struct {
 	Name        string            `json:"name"`
 	Annotations map[string]string `json:"annotations"`
 }
 
-// Spec says what pods may be reached by and may reach.
-type Spec struct {
+// spec says what pods may be reached by and may reach.
+type spec struct {
 	PodSelector struct {
 		MatchLabels map[string]string `json:"matchLabels"`
 	} `json:"podSelector"`
@@ -53,20 +53,20 @@ type Spec struct {
 
 // Allow lets peers through on ports; none of either is all.
 type Allow struct {
-	From  []Peer `json:"from,omitempty"`
-	To    []Peer `json:"to,omitempty"`
-	Ports []Port `json:"ports,omitempty"`
+	From  []peer `json:"from,omitempty"`
+	To    []peer `json:"to,omitempty"`
+	Ports []port `json:"ports,omitempty"`
 }
 
-// Peer is a block of addresses.
-type Peer struct {
+// peer is a block of addresses.
+type peer struct {
 	IPBlock struct {
 		CIDR string `json:"cidr"`
 	} `json:"ipBlock"`
 }
 
-// Port is a port of a protocol, or the ports up to EndPort.
-type Port struct {
+// port is a port of a protocol, or the ports up to EndPort.
+type port struct {
 	Protocol string `json:"protocol"`
 	Port     uint32 `json:"port"`
 	EndPort  uint32 `json:"endPort,omitempty"`
@@ -74,17 +74,17 @@ type Port struct {
 
 // Notes is what has to be known of every such policy.
 var Notes = []string{"a NetworkPolicy speaks of tcp, udp and sctp only: other protocols, icmp among them, are up to the network plugin",
-	"pods are selected by the label " + Label + ": set it to the class that each workload is listed under"}
+	"pods are selected by the label " + label + ": set it to the class that each workload is listed under"}
 
 // Of renders a plan, and returns what this plan needs and such policies cannot say.
 func Of(p *plan.Plan) (List, []string) {
-	out := List{"v1", "List", []Policy{}}
+	out := List{"v1", "List", []policy{}}
 	cannot := map[string]bool{}
 	for i := range p.Classes {
 		c := &p.Classes[i]
-		x := Policy{APIVersion: "networking.k8s.io/v1", Kind: "NetworkPolicy",
-			Metadata: Meta{"lucid-orchard-" + c.Name, map[string]string{"lucid-orchard/workloads": fmt.Sprint(c.Workloads)}}}
-		x.Spec.PodSelector.MatchLabels = map[string]string{Label: c.Name}
+		x := policy{APIVersion: "networking.k8s.io/v1", Kind: "NetworkPolicy",
+			Metadata: meta{"lucid-orchard-" + c.Name, map[string]string{"lucid-orchard/workloads": fmt.Sprint(c.Workloads)}}}
+		x.Spec.PodSelector.MatchLabels = map[string]string{label: c.Name}
 		if p.Side != plan.Client {
 			x.Spec.PolicyTypes = append(x.Spec.PolicyTypes, "Ingress")
 			for _, a := range allowed(p, c.Server, cannot) {
@@ -178,11 +178,11 @@ func carried(p *plan.Plan, rules []plan.Rule, on service.Point) plan.Addresses {
 	return plan.Union(open, rest)
 }
 
-func blocks(peers plan.Addresses) []Peer {
-	var out []Peer
+func blocks(peers plan.Addresses) []peer {
+	var out []peer
 	for _, s := range peers {
 		s.Prefixes(func(x netip.Prefix) bool {
-			var b Peer
+			var b peer
 			b.IPBlock.CIDR = x.String()
 			out = append(out, b)
 			return true
@@ -198,7 +198,7 @@ func (a *Allow) add(proto uint8, lo, hi uint32) {
 		a.Ports[n-1].EndPort = hi
 		return
 	}
-	p := Port{Protocol: name, Port: lo}
+	p := port{Protocol: name, Port: lo}
 	if hi > lo {
 		p.EndPort = hi
 	}
