@@ -135,7 +135,7 @@ func (a *Agent) loop(ctx context.Context, next <-chan telling, changed <-chan st
 			a.endRunning()
 		case <-beat.C:
 			if a.unkept && a.former == nil {
-				a.keepOrSay(a.told)
+				agentDisk{a}.keepOrSay(a.told)
 			}
 			if a.reading { // it takes long: that must not make the point silent
 				a.say(ctx)

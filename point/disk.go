@@ -10,6 +10,9 @@ import (
 	"lucidorchard/core/rollout"
 )
 
+// agentDisk keeps what the agent has loaded over a restart.
+type agentDisk struct{ *Agent }
+
 // keptState is what is on the disk: what was loaded and proved, and the latest order.
 type keptState struct {
 	Told
@@ -28,10 +31,10 @@ type keptBefore struct {
 	Plan     *plan.Plan `json:"plan"`
 }
 
-func (a *Agent) file() string { return filepath.Join(a.State, "told.json") }
+func (a agentDisk) file() string { return filepath.Join(a.State, "told.json") }
 
 // kept reads what is on the disk; nil without an error: there is nothing.
-func (a *Agent) kept() (*Told, rollout.Mark, error) {
+func (a agentDisk) kept() (*Told, rollout.Mark, error) {
 	if a.State == "" {
 		return nil, rollout.Mark{}, nil
 	}
@@ -67,7 +70,7 @@ func (a *Agent) kept() (*Told, rollout.Mark, error) {
 }
 
 // keep writes what is loaded to the disk, whole or not at all.
-func (a *Agent) keep(t *Told) error {
+func (a agentDisk) keep(t *Told) error {
 	if a.State == "" {
 		return nil
 	}
@@ -100,7 +103,7 @@ func writeWhole(name string, raw []byte) error {
 const cannotKeep = "what is loaded cannot be kept for a restart: "
 
 // keepOrSay keeps what is loaded. What fails is tried again with every beat.
-func (a *Agent) keepOrSay(t *Told) {
+func (a agentDisk) keepOrSay(t *Told) {
 	err := a.keep(t)
 	a.unkept = err != nil
 	switch {

@@ -17,7 +17,7 @@ import (
 
 // recall loads the last plans from the disk, before anybody is asked.
 func (a *Agent) recall() {
-	t, at, err := a.kept()
+	t, at, err := agentDisk{a}.kept()
 	if t == nil && err == nil {
 		return
 	}
@@ -37,7 +37,7 @@ func (a *Agent) recall() {
 func (a *Agent) LoadKept() error {
 	a.base, a.ending = map[Line]int64{}, make(chan *plan.Decider, 1)
 	a.Check = cmp.Or(a.Check, 10*time.Second)
-	t, _, err := a.kept()
+	t, _, err := agentDisk{a}.kept()
 	if err != nil {
 		return fmt.Errorf("what was kept on the disk cannot be applied: %w", err)
 	}
@@ -253,7 +253,7 @@ func (a *Agent) onTrial(t, was *Told) {
 			a.reached, a.until = false, time.Now().Add(a.WayBack)
 		}
 	case !changed && t.Trial == nil:
-		a.keepOrSay(t)
+		agentDisk{a}.keepOrSay(t)
 	default:
 		a.former, a.reached, a.until = was, !changed, time.Now().Add(a.WayBack)
 	}
@@ -334,7 +334,7 @@ func (a *Agent) move(t *Told) error {
 func (a *Agent) settle() {
 	if a.former != nil && a.reached && a.confirm.IsZero() {
 		a.former = nil
-		a.keepOrSay(a.told)
+		agentDisk{a}.keepOrSay(a.told)
 	}
 }
 
@@ -356,5 +356,5 @@ func (a *Agent) goBack() {
 	a.said.State = "went back"
 	a.said.Words = fmt.Sprintf("after %s, %s", lost.Runs(), why)
 	a.happened("went back", a.said.Words)
-	a.keepOrSay(to)
+	agentDisk{a}.keepOrSay(to)
 }

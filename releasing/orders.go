@@ -23,6 +23,9 @@ import (
 	"lucidorchard/releasing/plans"
 )
 
+// orders checks orders before they are given.
+type orders struct{ *Service }
+
 // Order is what a person tells points about a release.
 type Order struct {
 	Do      string   `json:"do" enum:"observe,enforce,roll back,off,confirm" doc:"roll back: to Release; confirm: enforcement on trial stays"`
@@ -54,11 +57,11 @@ type PointRuns struct {
 // did at each. Nothing changes if it fails. Enforcing waits for the conditions of the
 // waves; a rollback never waits.
 func (a *Service) Order(ctx context.Context, v *reach.View, m *model.Model, in Order) ([]Ordered, error) {
-	if err := a.checkOrder(ctx, in); err != nil {
+	if err := (orders{a}).checkOrder(ctx, in); err != nil {
 		return nil, err
 	}
 	if in.Do == string(rollout.ToEnforce) {
-		if err := a.mayEnforce(ctx, v, m, in); err != nil {
+		if err := (orders{a}).mayEnforce(ctx, v, m, in); err != nil {
 			return nil, err
 		}
 	}
@@ -104,7 +107,7 @@ func (in *Order) goesOn(newest int) bool {
 }
 
 // checkOrder refuses an order that cannot be one.
-func (a *Service) checkOrder(ctx context.Context, in Order) error {
+func (a orders) checkOrder(ctx context.Context, in Order) error {
 	needs := in.Do != string(rollout.ToOff) && in.Do != "confirm"
 	switch {
 	case needs == (in.Release == 0):
@@ -193,7 +196,7 @@ func paused(h *Hold) error {
 
 // mayEnforce returns why points may not enforce a release yet: conditions of their waves
 // that are not met, and machines that nobody could administer any more.
-func (a *Service) mayEnforce(ctx context.Context, v *reach.View, m *model.Model, in Order) error {
+func (a orders) mayEnforce(ctx context.Context, v *reach.View, m *model.Model, in Order) error {
 	p, err := a.Progress(ctx, v, m)
 	if err != nil {
 		return err
@@ -240,7 +243,7 @@ func (a *Service) mayEnforce(ctx context.Context, v *reach.View, m *model.Model,
 }
 
 // access returns from where guarded machines are administered under a release.
-func (a *Service) access(ctx context.Context, v *reach.View, m *model.Model, release int, guarded []int32) ([]access.Machine, error) {
+func (a orders) access(ctx context.Context, v *reach.View, m *model.Model, release int, guarded []int32) ([]access.Machine, error) {
 	c, err := a.teller.Compiled(rolloutState(m), release)
 	if err != nil {
 		return nil, err
@@ -262,7 +265,7 @@ func administration(v *reach.View) (out []access.Way) {
 
 // endTrials ends the trials that nobody confirmed in time: what was enforced before is
 // enforced again, and what was on trial is observed.
-func (a *Service) endTrials(ctx context.Context) error {
+func (a roller) endTrials(ctx context.Context) error {
 	points, err := a.Store.Points(ctx)
 	if err != nil || !slices.ContainsFunc(points, overdue) {
 		return err
@@ -345,7 +348,7 @@ func (a *Service) Access(ctx context.Context, v *reach.View, m *model.Model, rel
 	for _, p := range points {
 		guarded = append(guarded, p.guards...)
 	}
-	out, err := a.access(ctx, v, m, release, guarded)
+	out, err := orders{a}.access(ctx, v, m, release, guarded)
 	slices.SortStableFunc(out, func(x, y access.Machine) int {
 		switch {
 		case x.Open == y.Open:
@@ -360,5 +363,5 @@ func (a *Service) Access(ctx context.Context, v *reach.View, m *model.Model, rel
 
 // Guards returns the workloads that an expression would guard, by the draft.
 func (a *Service) Guards(ctx context.Context, m *model.Model, text string) (plan.Guards, error) {
-	return a.guardsOf(rolloutState(m), 0, text, nil)
+	return board{a}.guardsOf(rolloutState(m), 0, text, nil)
 }

@@ -121,7 +121,7 @@ func (a *Service) Follow(ctx context.Context, v *reach.View, m *model.Model, no,
 			}
 			next = "enforce"
 		}
-		return out, a.advance(ctx, p.behind(w, no, next), rollout.Command{Do: rollout.Verb(next), Release: no}, "the job "+job)
+		return out, roller{a}.advance(ctx, p.behind(w, no, next), rollout.Command{Do: rollout.Verb(next), Release: no}, "the job "+job)
 	}
 	return out, nil
 }

@@ -25,6 +25,9 @@ import (
 	"lucidorchard/releasing/plans"
 )
 
+// board is where points find what they are to run.
+type board struct{ *Service }
+
 // rolloutState is the state that plans are made for.
 func rolloutState(m *model.Model) plans.State {
 	s := plans.StateOf(m.Compiled, m.Versions.Workloads, m.Exempt(time.Now()))
@@ -76,7 +79,7 @@ func (a *Service) releasePolicy(no int) (*policy.Policy, error) {
 
 // guardsOf gives what an expression guards by a release, 0 being the draft. Those of
 // all points of that release are asked at once.
-func (a *Service) guardsOf(s plans.State, release int, text string, all []plans.Point) (plan.Guards, error) {
+func (a board) guardsOf(s plans.State, release int, text string, all []plans.Point) (plan.Guards, error) {
 	var among []string
 	for _, p := range all {
 		if release == 0 || p.Runs.Mode(release) != rollout.Off {
@@ -113,7 +116,7 @@ func rolloutPoints(all []Point) []plans.Point {
 }
 
 // tell gives what a point is to hold, of all that there are.
-func (a *Service) tell(s plans.State, p *Point, have string, all []plans.Point) (*point.Told, error) {
+func (a board) tell(s plans.State, p *Point, have string, all []plans.Point) (*point.Told, error) {
 	told, err := a.teller.Told(s, rolloutPoint(p), have, all)
 	if err != nil {
 		return nil, guardsProblem(err)
@@ -137,7 +140,7 @@ func (a *Service) ToldTo(ctx context.Context, m *model.Model, name string) (*poi
 		return nil, refuse.Missing("there is no point " + name)
 	}
 	state := rolloutState(m)
-	return a.tell(state, &points[i], "", rolloutPoints(points))
+	return board{a}.tell(state, &points[i], "", rolloutPoints(points))
 }
 
 // hub wakes the points whose plan has changed. What all are to hold is worked out
@@ -170,12 +173,12 @@ func (a *Service) AwaitTold(ctx context.Context, name, have string, patience tim
 		if !h.runs {
 			h.runs = true
 			h.ids, h.wait, h.marks = map[string]string{}, map[string]chan struct{}{}, map[string]plans.Mark{}
-			if err := a.lookAtPoints(ctx, true); err != nil {
+			if err := (board{a}).lookAtPoints(ctx, true); err != nil {
 				h.runs = false
 				h.mu.Unlock()
 				return nil, err
 			}
-			go a.runHub()
+			go board{a}.runHub()
 		}
 		wait := h.wait[name]
 		if wait == nil {
@@ -186,7 +189,7 @@ func (a *Service) AwaitTold(ctx context.Context, name, have string, patience tim
 		var told *point.Told
 		err := h.failed
 		if there && err == nil {
-			if told, err = a.tell(h.state, &h.points[i], have, h.all); err == nil {
+			if told, err = (board{a}).tell(h.state, &h.points[i], have, h.all); err == nil {
 				told.Lineage = h.lineage
 			}
 		}
@@ -211,7 +214,7 @@ func (a *Service) AwaitTold(ctx context.Context, name, have string, patience tim
 
 // lookAtPoints notes what the points are to hold now: whatever it is, or just for the
 // estate as it is now. The hub is locked.
-func (a *Service) lookAtPoints(ctx context.Context, whatever bool) error {
+func (a board) lookAtPoints(ctx context.Context, whatever bool) error {
 	h := &a.hub
 	m := a.Models.Held()
 	if whatever || m == nil {
@@ -234,7 +237,7 @@ func (a *Service) lookAtPoints(ctx context.Context, whatever bool) error {
 	return nil
 }
 
-func (a *Service) runHub() {
+func (a board) runHub() {
 	tick := time.NewTicker(hubLook)
 	defer tick.Stop()
 	for before := (events.Event{}); ; {
@@ -255,7 +258,7 @@ func (a *Service) runHub() {
 
 // wake looks at what the points are to hold, and wakes those for whom it is something
 // else. Unless it is whatever that may have changed, only the estate or the draft has.
-func (a *Service) wake(whatever bool) {
+func (a board) wake(whatever bool) {
 	ctx, cancel := context.WithTimeout(a.ctx, 10*time.Second)
 	defer cancel()
 	h := &a.hub
@@ -302,7 +305,7 @@ func (a *Service) Known(ctx context.Context) {
 	runs := a.hub.runs
 	a.hub.mu.Unlock()
 	if runs {
-		a.wake(false)
+		board{a}.wake(false)
 	}
 }
 

@@ -27,6 +27,9 @@ import (
 	"lucidorchard/releasing/plans"
 )
 
+// states compares what points are to run with what they report.
+type states struct{ *Service }
+
 // Release is a revision of the policy under a number; it never changes.
 type Release struct {
 	No       int       `db:"no" json:"no"`
@@ -206,7 +209,7 @@ func (a *Service) AddPoint(ctx context.Context, m *model.Model, p Point) (token 
 		return "", err
 	}
 	state := rolloutState(m)
-	mine, err := a.guardsOf(state, 0, p.Guards, rolloutPoints(points))
+	mine, err := board{a}.guardsOf(state, 0, p.Guards, rolloutPoints(points))
 	if err != nil {
 		return "", err
 	}
@@ -214,7 +217,7 @@ func (a *Service) AddPoint(ctx context.Context, m *model.Model, p Point) (token 
 		return "", refuse.Invalid("guards: “" + p.Guards + "” guards nobody; nothing was made. Look which workloads have such tags")
 	}
 	for _, other := range points {
-		theirs, err := a.guardsOf(state, 0, other.Guards, rolloutPoints(points))
+		theirs, err := board{a}.guardsOf(state, 0, other.Guards, rolloutPoints(points))
 		if err != nil {
 			continue // one that cannot be read guards nobody: it says so itself
 		}
@@ -271,7 +274,7 @@ func (a *Service) Points(ctx context.Context, v *reach.View, m *model.Model) ([]
 	out := make([]PointState, len(points))
 	cover, all := newCoverage(m), rolloutPoints(points)
 	for i, p := range points {
-		if out[i], err = a.pointState(ctx, v, m, p, all, state, cover); err != nil {
+		if out[i], err = (states{a}).pointState(ctx, v, m, p, all, state, cover); err != nil {
 			return nil, Coverage{}, err
 		}
 	}
@@ -288,7 +291,7 @@ func (a *Service) Points(ctx context.Context, v *reach.View, m *model.Model) ([]
 	return out, sum, nil
 }
 
-func (a *Service) pointState(ctx context.Context, v *reach.View, m *model.Model, p Point, all []plans.Point,
+func (a states) pointState(ctx context.Context, v *reach.View, m *model.Model, p Point, all []plans.Point,
 	state plans.State, cover *coverage) (PointState, error) {
 	out := PointState{Point: p, State: "new"}
 	if p.Said != nil {
@@ -301,7 +304,7 @@ func (a *Service) pointState(ctx context.Context, v *reach.View, m *model.Model,
 	if out.Held != nil {
 		have = out.Held.ID
 	}
-	told, err := a.tell(state, &p, have, all)
+	told, err := board{a.Service}.tell(state, &p, have, all)
 	var known *refuse.Problem
 	if errors.As(err, &known) {
 		out.Problem = known.Detail
@@ -321,7 +324,7 @@ func (a *Service) pointState(ctx context.Context, v *reach.View, m *model.Model,
 		out.State = "waiting"
 	}
 	release := p.Runs().Newest()
-	g, err := a.guardsOf(state, release, p.Guards, all)
+	g, err := board{a.Service}.guardsOf(state, release, p.Guards, all)
 	if errors.As(err, &known) {
 		out.Problem = known.Detail
 		return out, nil
@@ -364,7 +367,7 @@ type rejected struct {
 }
 
 // rejectedBy finds them.
-func (a *Service) rejectedBy(ctx context.Context, v *reach.View, m *model.Model, release int) (*rejected, error) {
+func (a states) rejectedBy(ctx context.Context, v *reach.View, m *model.Model, release int) (*rejected, error) {
 	r, err := a.ReleaseOf(ctx, release)
 	if err != nil {
 		return nil, err
@@ -538,7 +541,7 @@ func (a *Service) Sides(ctx context.Context, m *model.Model) (func(workload int3
 	state := rolloutState(m)
 	cover := newCoverage(m)
 	for _, p := range points {
-		g, err := a.guardsOf(state, p.Runs().Newest(), p.Guards, rolloutPoints(points))
+		g, err := board{a}.guardsOf(state, p.Runs().Newest(), p.Guards, rolloutPoints(points))
 		if err == nil { // one that cannot be read guards nobody: it says so itself
 			cover.add(g.In, p)
 		}

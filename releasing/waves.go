@@ -24,6 +24,12 @@ import (
 	"lucidorchard/refuse"
 )
 
+// roller takes the steps of a roll-out that need nobody.
+type roller struct{ *Service }
+
+// conditions finds what has to be true before a wave goes on.
+type conditions struct{ *Service }
+
 // Wave is a step of a roll-out: what has to be true before its points enforce.
 type Wave struct {
 	No       int    `db:"no" json:"no"`
@@ -123,7 +129,7 @@ func (a *Service) Progress(ctx context.Context, v *reach.View, m *model.Model) (
 		mine := out.of(w)
 		w.stage(mine, newest.No)
 		if w.Stage == "observes" {
-			if w.Conditions, err = a.conditions(ctx, v, m, w, mine, newest); err != nil {
+			if w.Conditions, err = (conditions{a}).conditions(ctx, v, m, w, mine, newest); err != nil {
 				return nil, err
 			}
 		}
@@ -173,7 +179,7 @@ func (w *WaveState) stage(points []PointState, release int) {
 	}
 }
 
-func (a *Service) conditions(ctx context.Context, v *reach.View, m *model.Model, w *WaveState, points []PointState,
+func (a conditions) conditions(ctx context.Context, v *reach.View, m *model.Model, w *WaveState, points []PointState,
 	r Release) ([]Condition, error) {
 	proofs, err := a.proofs(m, r)
 	if err != nil {
@@ -251,9 +257,9 @@ func (a *Service) conditions(ctx context.Context, v *reach.View, m *model.Model,
 }
 
 // wayIn adds the condition that somebody can still administer each guarded machine.
-func (a *Service) wayIn(ctx context.Context, v *reach.View, m *model.Model, r Release, w *WaveState, guarded []int32,
+func (a conditions) wayIn(ctx context.Context, v *reach.View, m *model.Model, r Release, w *WaveState, guarded []int32,
 	add func(key string, met, asked bool, format string, args ...any)) error {
-	machines, err := a.access(ctx, v, m, r.No, guarded)
+	machines, err := orders{a.Service}.access(ctx, v, m, r.No, guarded)
 	if err != nil {
 		return err
 	}
@@ -282,7 +288,7 @@ func (a *Service) wayIn(ctx context.Context, v *reach.View, m *model.Model, r Re
 
 // renewals counts the hosts whose DHCP renewals a release would reject at their own
 // points: their addresses would expire.
-func (a *Service) renewals(ctx context.Context, v *reach.View, m *model.Model, release int, points []PointState) (n int, err error) {
+func (a conditions) renewals(ctx context.Context, v *reach.View, m *model.Model, release int, points []PointState) (n int, err error) {
 	list, err := a.Rejections(ctx, v, m, release, slices.DeleteFunc(slices.Clone(points), func(p PointState) bool {
 		return p.Kind != string(plan.Host)
 	}))
@@ -296,7 +302,7 @@ func (a *Service) renewals(ctx context.Context, v *reach.View, m *model.Model, r
 }
 
 // observedFor returns for how many minutes all points have had a release loaded.
-func (a *Service) observedFor(ctx context.Context, points []PointState, release int) (minutes int, err error) {
+func (a conditions) observedFor(ctx context.Context, points []PointState, release int) (minutes int, err error) {
 	since := time.Time{}
 	for _, p := range points {
 		if p.Held == nil || p.Held.Runs().Mode(release) == rollout.Off {
@@ -391,7 +397,7 @@ func (a *Service) proofs(m *model.Model, r Release) (*proofs, error) {
 
 // unsettled counts the conversations that run today, and that a release rejects at some
 // points; and those of them of which no probe says that it is right.
-func (a *Service) unsettled(ctx context.Context, v *reach.View, m *model.Model, release int, points []PointState) (asking, all int,
+func (a conditions) unsettled(ctx context.Context, v *reach.View, m *model.Model, release int, points []PointState) (asking, all int,
 	err error) {
 	list, err := a.Rejections(ctx, v, m, release, points)
 	for _, x := range list {
@@ -415,7 +421,7 @@ type rejection struct {
 // Rejections gives those that some points would drop; in is the view of the release.
 func (a *Service) Rejections(ctx context.Context, v *reach.View, m *model.Model, release int, points []PointState) ([]rejection,
 	error) {
-	r, err := a.rejectedBy(ctx, v, m, release)
+	r, err := states{a}.rejectedBy(ctx, v, m, release)
 	if err != nil {
 		return nil, err
 	}
@@ -449,16 +455,16 @@ func (a *Service) Run(ctx context.Context) {
 			return
 		case <-tick.C:
 		}
-		if err := a.endTrials(ctx); err != nil && ctx.Err() == nil {
+		if err := (roller{a}).endTrials(ctx); err != nil && ctx.Err() == nil {
 			a.Log.Warn("trials of enforcement cannot be ended", "error", err)
 		}
-		if err := a.nextByItself(ctx); err != nil && ctx.Err() == nil {
+		if err := (roller{a}).nextByItself(ctx); err != nil && ctx.Err() == nil {
 			a.Log.Warn("whether a wave may go on cannot be looked at", "error", err)
 		}
 	}
 }
 
-func (a *Service) nextByItself(ctx context.Context) error {
+func (a roller) nextByItself(ctx context.Context) error {
 	waves, err := a.Store.Waves(ctx)
 	if err != nil || !slices.ContainsFunc(waves, func(w Wave) bool { return w.ByItself }) {
 		return err
@@ -495,7 +501,7 @@ func (a *Service) nextByItself(ctx context.Context) error {
 
 // advance takes the next step of a roll-out at some points, unless somebody paused it
 // meanwhile or did something else.
-func (a *Service) advance(ctx context.Context, names []string, c rollout.Command, why string) error {
+func (a roller) advance(ctx context.Context, names []string, c rollout.Command, why string) error {
 	err := a.Store.Order(ctx, func(now Roll) (targets []Target, err error) {
 		if err := paused(now.Hold); err != nil || now.Newest != c.Release {
 			return nil, err

@@ -24,6 +24,9 @@ import (
 	"lucidorchard/refuse"
 )
 
+// outbox sends the messages that wait.
+type outbox struct{ *Service }
+
 // Destination is where messages go.
 type Destination struct {
 	Name     string          `db:"name" json:"name"`
@@ -293,7 +296,7 @@ const (
 // sendNotices sends what is due, until the App ends, to each destination beside the others:
 // one that hangs holds up nobody. Several servers may: each message is claimed by one of
 // them for a while.
-func (a *Service) sendNotices(ctx context.Context) {
+func (a outbox) sendNotices(ctx context.Context) {
 	var sending sync.WaitGroup
 	defer sending.Wait()
 	var busy sync.Map // destination → it is sent to
@@ -332,7 +335,7 @@ func (a *Service) sendNotices(ctx context.Context) {
 const mostDropped = 10_000
 
 // sendAll sends what is due to a destination.
-func (a *Service) sendAll(ctx context.Context, to string) {
+func (a outbox) sendAll(ctx context.Context, to string) {
 	for ctx.Err() == nil {
 		claimed, err := a.Store.Claim(ctx, to, mostAtOnce)
 		if err != nil || len(claimed) == 0 {
@@ -357,7 +360,7 @@ type parcel struct {
 }
 
 // send sends what was claimed for a destination.
-func (a *Service) send(ctx context.Context, to string, claimed []Waiting) {
+func (a outbox) send(ctx context.Context, to string, claimed []Waiting) {
 	tried, err := a.trySending(ctx, to, claimed)
 	if err != nil {
 		tried = make([]Tried, len(claimed))
@@ -375,7 +378,7 @@ func (a *Service) send(ctx context.Context, to string, claimed []Waiting) {
 	a.Events.MattersChanged()
 }
 
-func (a *Service) trySending(ctx context.Context, to string, claimed []Waiting) ([]Tried, error) {
+func (a outbox) trySending(ctx context.Context, to string, claimed []Waiting) ([]Tried, error) {
 	sender, err := a.sender(ctx, to)
 	if err != nil {
 		return nil, err
@@ -436,7 +439,7 @@ func parcelsOf(claimed []Waiting) ([]parcel, error) {
 	return out, nil
 }
 
-func (a *Service) sender(ctx context.Context, name string) (*notify.Sender, error) {
+func (a outbox) sender(ctx context.Context, name string) (*notify.Sender, error) {
 	all, err := a.Store.Destinations(ctx)
 	if err != nil {
 		return nil, err
@@ -511,7 +514,7 @@ func (a *Service) DropDestination(ctx context.Context, name string) error {
 
 // Trial sends a message to a destination, as any other is sent.
 func (a *Service) Trial(ctx context.Context, name string) error {
-	if _, err := a.sender(ctx, name); err != nil {
+	if _, err := (outbox{a}).sender(ctx, name); err != nil {
 		return refuse.Missing("there is no destination " + name)
 	}
 	now := time.Now().UTC()

@@ -66,7 +66,7 @@ func New(o Options) *Service {
 func (a *Service) Run(ctx context.Context) {
 	var group sync.WaitGroup
 	group.Go(func() { a.watchTraffic(ctx) })
-	group.Go(func() { a.sendNotices(ctx) })
+	group.Go(func() { outbox{a}.sendNotices(ctx) })
 	group.Wait()
 }
 

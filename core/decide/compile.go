@@ -13,6 +13,9 @@ import (
 	"lucidorchard/core/policy"
 )
 
+// divider divides endpoints into classes that no rule tells apart.
+type divider struct{ *Compiled }
+
 // Compiled is a policy compiled against an estate.
 //
 // An endpoint's signature is what all groups say of it. Endpoints that are in
@@ -59,8 +62,8 @@ func Compile(e *estate.Estate, p *policy.Policy, asOf estate.Instant) *Compiled 
 	c := &Compiled{Estate: e, Policy: p, AsOf: asOf, interner: b, membership: newMembership(p),
 		rules: newRules(b, p, asOf), prefixes: new(bart.Table[int32])}
 	c.atoms, c.values = c.rules.operands()
-	c.divide(append(slices.Clone(roots), c.mentioned()...))
-	m := c.newPlacer(c.signNew)
+	divider{c}.divide(append(slices.Clone(roots), divider{c}.mentioned()...))
+	m := divider{c}.newPlacer(divider{c}.signNew)
 	for i := range c.regions {
 		m.region(i, -1)
 	}
@@ -73,7 +76,7 @@ func Compile(e *estate.Estate, p *policy.Policy, asOf estate.Instant) *Compiled 
 }
 
 // mentioned gives the prefixes of the policy.
-func (c *Compiled) mentioned() []netip.Prefix {
+func (c divider) mentioned() []netip.Prefix {
 	var out []netip.Prefix
 	atoms := c.interner.atoms.all()
 	c.atoms.each(func(a int32) {
@@ -93,7 +96,7 @@ func (c *Compiled) mentioned() []netip.Prefix {
 
 // divide adds regions for prefixes that have none yet, and reports which they
 // are; the table is another one then.
-func (c *Compiled) divide(prefixes []netip.Prefix) (fresh []int) {
+func (c divider) divide(prefixes []netip.Prefix) (fresh []int) {
 	var added []region
 	for _, p := range prefixes {
 		if _, ok := c.prefixes.Get(p); !ok {
@@ -108,14 +111,16 @@ func (c *Compiled) divide(prefixes []netip.Prefix) (fresh []int) {
 }
 
 // regionOf gives the region that holds an address.
-func (c *Compiled) regionOf(addr netip.Addr) int32 {
+func (c divider) regionOf(addr netip.Addr) int32 {
 	i, _ := c.prefixes.Lookup(addr)
 	return i
 }
 
 // Region gives the longest of the policy's prefixes that holds an address: the
 // policy cannot tell addresses outside in one region apart.
-func (c *Compiled) Region(addr netip.Addr) netip.Prefix { return c.regions[c.regionOf(addr)].prefix }
+func (c *Compiled) Region(addr netip.Addr) netip.Prefix {
+	return c.regions[divider{c}.regionOf(addr)].prefix
+}
 
 // placer places endpoints. It remembers classes by what was read to find them.
 type placer struct {
@@ -130,8 +135,8 @@ type placer struct {
 	classes map[string]int32                             // signature, region, name and values → class
 }
 
-func (c *Compiled) newPlacer(sign func(ep estate.Endpoint, before int32) int32) *placer {
-	m := &placer{Compiled: c, sign: sign, blocks: map[netip.Prefix]int32{}, ids: map[string]int32{},
+func (c divider) newPlacer(sign func(ep estate.Endpoint, before int32) int32) *placer {
+	m := &placer{Compiled: c.Compiled, sign: sign, blocks: map[netip.Prefix]int32{}, ids: map[string]int32{},
 		named: map[string]int32{}, classes: map[string]int32{}}
 	atoms := c.interner.atoms.all()
 	m.groups = make([]int32, len(atoms))
@@ -171,13 +176,13 @@ func family(a netip.Addr) int {
 }
 
 // signNew asks the groups of which nothing is known yet.
-func (c *Compiled) signNew(ep estate.Endpoint, _ int32) int32 {
+func (c divider) signNew(ep estate.Endpoint, _ int32) int32 {
 	return c.membership.sign(c.Estate, ep, c.regionNumber(ep.Addr), nil, nil)
 }
 
 // regionNumber gives a number of the address's region that no other prefix has
 // along the line of updates.
-func (c *Compiled) regionNumber(addr netip.Addr) int32 {
+func (c divider) regionNumber(addr netip.Addr) int32 {
 	return c.interner.prefix(c.regions[c.regionOf(addr)].prefix)
 }
 
@@ -187,7 +192,7 @@ func (m *placer) place(ep estate.Endpoint, values []int32, before int32) place {
 	id := ""
 	var room [64]byte
 	key := binary.LittleEndian.AppendUint32(room[:0], uint32(sig))
-	key = binary.LittleEndian.AppendUint32(key, uint32(m.regionOf(ep.Addr)))
+	key = binary.LittleEndian.AppendUint32(key, uint32(divider{m.Compiled}.regionOf(ep.Addr)))
 	if ep.Workload != estate.Outside {
 		id = m.Estate.Workload(ep.Workload).ID
 		key = binary.LittleEndian.AppendUint32(key, uint32(m.named[id]))
@@ -255,14 +260,14 @@ func (m *placer) workload(i int32, before []place) []place {
 // they had.
 func (m *placer) region(i int, before int32) {
 	r := &m.regions[i]
-	addr, ok := m.firstIn(i, func(netip.Addr) bool { return true })
+	addr, ok := divider{m.Compiled}.firstIn(i, func(netip.Addr) bool { return true })
 	if r.empty = !ok; ok {
 		r.place = m.place(estate.Endpoint{Addr: addr, Workload: estate.Outside}, nil, before)
 	}
 }
 
 // firstIn gives the first address of a region that is ok.
-func (c *Compiled) firstIn(r int, ok func(netip.Addr) bool) (netip.Addr, bool) {
+func (c divider) firstIn(r int, ok func(netip.Addr) bool) (netip.Addr, bool) {
 	p := c.regions[r].prefix
 	for a := p.Addr(); a.IsValid() && p.Contains(a); {
 		if a.Is4In6() { // these are read as IPv4, so no IPv6 endpoint has one

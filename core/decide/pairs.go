@@ -50,7 +50,7 @@ func (c *Compiled) At(addr netip.Addr, t estate.Instant) Placed {
 		p := (*c.places.At(int(h.Workload)))[h.Lease]
 		return Placed{estate.Endpoint{Addr: addr, Workload: h.Workload}, p.class, p.signature}
 	}
-	p := c.regions[c.regionOf(addr)].place
+	p := c.regions[divider{c}.regionOf(addr)].place
 	return Placed{estate.Endpoint{Addr: addr, Workload: estate.Outside}, p.class, p.signature}
 }
 
@@ -229,7 +229,7 @@ func (c *Compiled) Population(t estate.Instant) [][]Placed {
 func (c *Compiled) Outside(t estate.Instant) []Placed {
 	var out []Placed
 	for i := range c.regions {
-		free, ok := c.firstIn(i, func(a netip.Addr) bool { return c.Estate.Holder(a, t) == nil })
+		free, ok := divider{c}.firstIn(i, func(a netip.Addr) bool { return c.Estate.Holder(a, t) == nil })
 		if ok {
 			p := c.regions[i].place
 			out = append(out, Placed{estate.Endpoint{Addr: free, Workload: estate.Outside}, p.class, p.signature})

@@ -73,11 +73,11 @@ func (c *Compiled) WithEstate(e *estate.Estate, touched []int32) *Update {
 	next.Estate = e
 	var keys []expr.Key
 	var carried, known []int32 // groups that do not read the keys, for all and for the workload at hand
-	m := next.newPlacer(func(ep estate.Endpoint, before int32) int32 {
+	m := divider{&next}.newPlacer(func(ep estate.Endpoint, before int32) int32 {
 		if before < 0 || known == nil {
-			return next.signNew(ep, -1)
+			return divider{&next}.signNew(ep, -1)
 		}
-		return next.membership.sign(e, ep, next.regionNumber(ep.Addr), known, next.membership.truths.all()[before])
+		return next.membership.sign(e, ep, divider{&next}.regionNumber(ep.Addr), known, next.membership.truths.all()[before])
 	})
 	places := c.places.Edit()
 	var addrs []netip.Addr
@@ -188,21 +188,21 @@ func (c *Compiled) WithPolicyUntil(ctx context.Context, p *policy.Policy, asOf e
 	if groups {
 		next.membership = newMembership(p)
 		known = next.membership.carryFrom(c.membership)
-		sign = next.membership.resigner(c.Estate, c.membership, known, next.regionNumber)
+		sign = next.membership.resigner(c.Estate, c.membership, known, divider{&next}.regionNumber)
 	}
-	fresh := next.divide(next.mentioned())
+	fresh := divider{&next}.divide(divider{&next}.mentioned())
 	next.regions = slices.Clone(next.regions)
-	m := next.newPlacer(sign)
+	m := divider{&next}.newPlacer(sign)
 	for i := range next.regions {
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
-		addr, ok := next.firstIn(i, func(netip.Addr) bool { return true })
+		addr, ok := divider{&next}.firstIn(i, func(netip.Addr) bool { return true })
 		if !ok {
 			next.regions[i].empty = true
 			continue
 		}
-		m.region(i, c.regions[c.regionOf(addr)].place.signature)
+		m.region(i, c.regions[divider{c}.regionOf(addr)].place.signature)
 	}
 	u := &Update{Before: c, After: &next}
 	if stale := next.stale(c, groups); stale != nil {

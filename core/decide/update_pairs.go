@@ -89,12 +89,12 @@ func (u *Update) sameGroups(before, after int32) bool {
 func (u *Update) outside(fresh []int) {
 	for i := range u.After.regions {
 		r := &u.After.regions[i]
-		addr, ok := u.After.firstIn(i, func(netip.Addr) bool { return true })
+		addr, ok := divider{u.After}.firstIn(i, func(netip.Addr) bool { return true })
 		if !ok {
 			continue
 		}
 		of := func(c *Compiled) Placed {
-			p := c.regions[c.regionOf(addr)].place
+			p := c.regions[divider{c}.regionOf(addr)].place
 			return Placed{estate.Endpoint{Addr: addr, Workload: estate.Outside}, p.class, p.signature}
 		}
 		if before, after := of(u.Before), of(u.After); !u.stays(before.place(), after.place()) {

@@ -17,6 +17,9 @@ import (
 	"lucidorchard/core/service"
 )
 
+// coverer chooses rules that cover the conversations of a service.
+type coverer struct{ *deriver }
+
 // draft is a rule that is being made.
 type draft struct {
 	left, right []item
@@ -73,7 +76,7 @@ const mostItems = 6
 // takes what is common for all. Of those that are not kept whole, only their
 // number and what they open is known.
 // Nil: progress, which is told the share that is done, said stop.
-func (d *deriver) cover(balances []float64, whole func(balance float64) bool,
+func (d coverer) cover(balances []float64, whole func(balance float64) bool,
 	progress func(share float64) bool) [][]*draft {
 	byService := make([][][]*draft, len(d.points))
 	rooms := [2]*scratch{d.newScratch(), d.newScratch()}
@@ -116,7 +119,7 @@ func (d *deriver) cover(balances []float64, whole func(balance float64) bool,
 		rules = d.joined(rules, b)
 		if whole(b) {
 			for _, r := range rules {
-				d.settled(r)
+				proposer{d.deriver}.settled(r)
 			}
 			rules = slices.DeleteFunc(rules, func(r *draft) bool {
 				return !slices.ContainsFunc(r.edges, func(x *edge) bool { return x.open })
@@ -135,7 +138,7 @@ func weightOf(balance float64) float64 {
 
 // coverService finds the rules of one service, for each balance. What they may be
 // is found once.
-func (d *deriver) coverService(s *scratch, svc int, balances []float64, whole func(float64) bool) [][]*draft {
+func (d coverer) coverService(s *scratch, svc int, balances []float64, whole func(float64) bool) [][]*draft {
 	if !slices.ContainsFunc(d.edges[svc], func(x edge) bool { return x.open }) {
 		return nil
 	}
@@ -172,7 +175,7 @@ func (d *deriver) coverService(s *scratch, svc int, balances []float64, whole fu
 		}
 		if !whole(b) {
 			for _, r := range rules {
-				r.n = d.pairs(r)
+				r.n = proposer{d.deriver}.pairs(r)
 				r.edges = nil
 			}
 		}
@@ -182,7 +185,7 @@ func (d *deriver) coverService(s *scratch, svc int, balances []float64, whole fu
 }
 
 // choose takes candidates until none saves anything more.
-func (d *deriver) choose(s *scratch, svc int, edges []edge, all []candidate, danger float64) []*draft {
+func (d coverer) choose(s *scratch, svc int, edges []edge, all []candidate, danger float64) []*draft {
 	var queue byRatio
 	for i := range all {
 		if all[i].weighed(s, all[i].first); all[i].gain > 0 {
@@ -229,7 +232,7 @@ func (d *deriver) choose(s *scratch, svc int, edges []edge, all []candidate, dan
 
 // exchanged puts a wider rule in the place of those that it holds, of one or several, where that
 // says more for less; until none does.
-func (d *deriver) exchanged(s *scratch, edges []edge, chosen, all []candidate, danger float64) []candidate {
+func (d coverer) exchanged(s *scratch, edges []edge, chosen, all []candidate, danger float64) []candidate {
 	in := make([]bool, len(edges))
 	first := make([]int32, len(edges)) // by edge: one more than the chosen rule that begins with it
 	for range 4 {
@@ -349,7 +352,7 @@ type unit struct {
 
 // unitsOf gathers the edges of a service by the sets, and single machines, that
 // their servers (or clients) are in.
-func (d *deriver) unitsOf(edges []edge, servers bool, danger float64) []unit {
+func (d coverer) unitsOf(edges []edge, servers bool, danger float64) []unit {
 	bySet, bySingle := map[int32][]int32{}, map[int32][]int32{}
 	// A machine is looked at by itself where hardly any of its kind do the same.
 	takes := make([]int32, len(d.roleTags))
@@ -426,7 +429,7 @@ func (d *deriver) unitsOf(edges []edge, servers bool, danger float64) []unit {
 }
 
 // candidates finds the rules that may say a service.
-func (d *deriver) candidates(s *scratch, edges []edge, danger float64) []candidate {
+func (d coverer) candidates(s *scratch, edges []edge, danger float64) []candidate {
 	var out []candidate
 	known := map[string]bool{}
 	to := map[*set][]int32{} // edges by the sets that their servers are in
@@ -504,7 +507,7 @@ func (d *deriver) candidates(s *scratch, edges []edge, danger float64) []candida
 					continue
 				}
 				out = append(out, d.withClauses(c, key, edges)...)
-				if m, key := d.inEveryEnvironment(c, edges, to, danger); key != "" && !known[key] {
+				if m, key := (mirror{d.deriver}).inEveryEnvironment(c, edges, to, danger); key != "" && !known[key] {
 					known[key] = true
 					out = append(out, d.withClauses(m, key, edges)...)
 				}
@@ -526,7 +529,7 @@ func forOneOfMany(c *candidate, edges []edge) bool {
 }
 
 // rolesOf gives the roles of an item.
-func (d *deriver) rolesOf(x *item) []roleCount {
+func (d coverer) rolesOf(x *item) []roleCount {
 	switch {
 	case x.set != nil:
 		return x.set.roles
@@ -539,7 +542,7 @@ func (d *deriver) rolesOf(x *item) []roleCount {
 // withClauses gives a candidate as it is, and limited to one application where both
 // sides have several. Where both have several environments, and none of it
 // crosses them, it always is limited to one.
-func (d *deriver) withClauses(c candidate, key string, edges []edge) []candidate {
+func (d coverer) withClauses(c candidate, key string, edges []edge) []candidate {
 	a, b := d.rolesOf(&c.left), d.rolesOf(&c.right)
 	several := func(list []roleCount, k int) bool {
 		first := ""
@@ -597,7 +600,7 @@ func (d *deriver) withClauses(c candidate, key string, edges []edge) []candidate
 }
 
 // blocksOf counts the pairs of roles that two sides open to each other.
-func (d *deriver) blocksOf(a, b []roleCount, same uint8) int {
+func (d coverer) blocksOf(a, b []roleCount, same uint8) int {
 	if same == 0 {
 		return len(a) * len(b)
 	}
@@ -630,9 +633,9 @@ const (
 )
 
 // judgeCandidate counts the bits that a candidate saves now.
-func (d *deriver) judgeCandidate(s *scratch, edges []edge, c *candidate, danger float64) {
+func (d coverer) judgeCandidate(s *scratch, edges []edge, c *candidate, danger float64) {
 	roles := [2]int{}
-	copied := d.copied(c, danger)
+	copied := mirror{d.deriver}.copied(c, danger)
 	var sizes [2]float64
 	for k := range 2 {
 		s.now++
@@ -647,7 +650,7 @@ func (d *deriver) judgeCandidate(s *scratch, edges []edge, c *candidate, danger 
 			}
 		}
 		if copied > 0 {
-			sizes[k] = d.askedFor(s, [2]*item{&c.left, &c.right}[k].set, copied)
+			sizes[k] = mirror{d.deriver}.askedFor(s, [2]*item{&c.left, &c.right}[k].set, copied)
 		}
 	}
 	for _, i := range c.edges {
@@ -757,12 +760,12 @@ func related(a, b *set, app string) bool {
 
 // crossings gives what crosses environments day after day, and moves as much as
 // others on the service: somebody has set that up.
-func (d *deriver) crossings(svc int) (out []*edge) {
+func (d coverer) crossings(svc int) (out []*edge) {
 	env := expr.Key{Name: d.keys[2]}
 	usual := int64(-1) // bytes of an edge: the median of those that do not cross
 	for i := range d.edges[svc] {
 		x := &d.edges[svc][i]
-		if !x.crossing || !x.open || d.realTag(x.client, env) == "" || d.realTag(x.server, env) == "" {
+		if !x.crossing || !x.open || (proposer{d.deriver}).realTag(x.client, env) == "" || (proposer{d.deriver}).realTag(x.server, env) == "" {
 			continue
 		}
 		if n := d.daysOf(x).Count(); n < 4 || n*5 < d.days*3 {
@@ -789,12 +792,12 @@ func (d *deriver) crossings(svc int) (out []*edge) {
 }
 
 // alone makes a rule of one edge that stands alone: exact.
-func (d *deriver) alone(svc int, x *edge, why string) *draft {
+func (d coverer) alone(svc int, x *edge, why string) *draft {
 	return &draft{left: []item{{m: x.client}}, right: []item{{m: x.server}}, points: service.Set{d.points[svc]},
 		edges: []*edge{x}, alone: why, took: [2]int{1, 1}}
 }
 
-func (d *deriver) bytes(x *edge) (n int64) {
+func (d coverer) bytes(x *edge) (n int64) {
 	for _, i := range d.order[x.first : x.first+x.n] {
 		n += min(d.in.Conversations[i].Bytes, 1<<50)
 	}
@@ -808,7 +811,7 @@ const (
 	aloneOneDay   = "it rests on one day"
 )
 
-func (d *deriver) daysOf(x *edge) (days Days) {
+func (d coverer) daysOf(x *edge) (days Days) {
 	for _, i := range d.order[x.first : x.first+x.n] {
 		days |= d.in.Conversations[i].Days
 	}
@@ -819,7 +822,7 @@ func (d *deriver) daysOf(x *edge) (days Days) {
 // beside those for environment and application, which candidates have: where both
 // sides have several values of a tag, and pairs agree far more often than chance
 // would make them.
-func (d *deriver) alike(rules []*draft) []*draft {
+func (d coverer) alike(rules []*draft) []*draft {
 	var keys []expr.Key
 	for k := range d.valuesOf {
 		if !k.Field {
@@ -849,7 +852,7 @@ func (d *deriver) alike(rules []*draft) []*draft {
 // beside gives rules of their own to the machines of a rule with clauses that lack
 // the tag in question: by what they do they belong to it, but no clause holds of
 // them until they are tagged.
-func (d *deriver) beside(r *draft) (out []*draft) {
+func (d coverer) beside(r *draft) (out []*draft) {
 	if len(r.same) == 0 || r.left[0].set == nil || r.right[0].set == nil {
 		return nil
 	}
@@ -857,7 +860,7 @@ func (d *deriver) beside(r *draft) (out []*draft) {
 	for _, x := range r.edges {
 		for side, m := range [2]int32{x.client, x.server} {
 			other := [2]int32{x.server, x.client}[side]
-			if d.isOutside(m) || d.agrees(r, m) {
+			if d.isOutside(m) || (proposer{d.deriver}).agrees(r, m) {
 				continue
 			}
 			to := d.setWith(other, 7)
@@ -874,7 +877,7 @@ func (d *deriver) beside(r *draft) (out []*draft) {
 				by[m*2+int32(side)] = n
 				out = append(out, n)
 			}
-			if d.anyHolds(n.left, x.client) && d.anyHolds(n.right, x.server) {
+			if (judge{d.deriver}).anyHolds(n.left, x.client) && (judge{d.deriver}).anyHolds(n.right, x.server) {
 				n.edges = append(n.edges, x)
 			}
 		}
@@ -884,7 +887,7 @@ func (d *deriver) beside(r *draft) (out []*draft) {
 
 // setWith gives the set of those that are tagged like a machine, by some of
 // application (1), tier (2) and environment (4).
-func (d *deriver) setWith(m int32, mask uint8) *set {
+func (d coverer) setWith(m int32, mask uint8) *set {
 	if d.isOutside(m) {
 		return nil
 	}
@@ -893,7 +896,7 @@ func (d *deriver) setWith(m int32, mask uint8) *set {
 			return s
 		}
 	}
-	tests, ok := d.tests(m, mask)
+	tests, ok := setMaker{d.deriver}.tests(m, mask)
 	if !ok {
 		return nil
 	}
@@ -911,11 +914,11 @@ func (d *deriver) setWith(m int32, mask uint8) *set {
 }
 
 // keepsTo reports whether the traffic of a rule stays where a tag is the same.
-func (d *deriver) keepsTo(r *draft, k expr.Key) bool {
+func (d coverer) keepsTo(r *draft, k expr.Key) bool {
 	spread := func(s *set) map[string]float64 {
 		out := map[string]float64{}
 		for _, m := range s.members {
-			if v := d.tagOf(m, k); v != "" {
+			if v := (setMaker{d.deriver}).tagOf(m, k); v != "" {
 				out[v]++
 			}
 		}
@@ -928,7 +931,7 @@ func (d *deriver) keepsTo(r *draft, k expr.Key) bool {
 	same, other := 0, 0
 	values := map[string]bool{}
 	for _, x := range r.edges {
-		va, vb := d.tagOf(x.client, k), d.tagOf(x.server, k)
+		va, vb := setMaker{d.deriver}.tagOf(x.client, k), setMaker{d.deriver}.tagOf(x.server, k)
 		switch {
 		case va == "" || vb == "":
 		case va == vb:
@@ -951,7 +954,7 @@ func (d *deriver) keepsTo(r *draft, k expr.Key) bool {
 
 // joined joins rules that differ in one thing only into one with a list, which
 // opens nothing that they do not.
-func (d *deriver) joined(rules []*draft, balance float64) []*draft {
+func (d coverer) joined(rules []*draft, balance float64) []*draft {
 	sides := func(list []item) string {
 		keys := make([]string, len(list))
 		for i := range list {

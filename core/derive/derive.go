@@ -120,7 +120,7 @@ func Derive(in Input) *Result {
 	balances := curveBalances(in.Balance)
 	said := func(share float64) bool { return in.Progress == nil || in.Progress(share) }
 	exact := in.Judged || len(in.Conversations) <= exactUpTo
-	all := d.cover(balances, func(b float64) bool { return exact || b == in.Balance },
+	all := coverer{d}.cover(balances, func(b float64) bool { return exact || b == in.Balance },
 		func(share float64) bool { return said(0.3 + 0.5*share) })
 	if all == nil {
 		return nil
@@ -128,15 +128,15 @@ func Derive(in Input) *Result {
 	for n, b := range balances {
 		rules := all[n]
 		if b == in.Balance {
-			d.propose(rules, out)
+			proposer{d}.propose(rules, out)
 			out.Aside = d.setAside(rules)
-			out.Tags = d.worth(rules)
+			out.Tags = proposer{d}.worth(rules)
 		}
 		pt := CurvePoint{Balance: b, Rules: len(rules)}
 		seen, opened := 0, 0
 		for _, r := range rules {
-			seen += d.pairs(r)
-			opened += max(d.pairs(r), d.openedPairs(r))
+			seen += proposer{d}.pairs(r)
+			opened += max(proposer{d}.pairs(r), proposer{d}.openedPairs(r))
 		}
 		if seen > 0 {
 			pt.Opened = float64(opened) / float64(seen)
@@ -146,7 +146,7 @@ func Derive(in Input) *Result {
 			at := out
 			if b != in.Balance {
 				at = &Result{}
-				d.propose(rules, at)
+				proposer{d}.propose(rules, at)
 			}
 			out.Path = append(out.Path, pathPoint{pt, at.Proposals})
 		}

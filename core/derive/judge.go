@@ -13,6 +13,9 @@ import (
 	"lucidorchard/core/service"
 )
 
+// judge finds what else a proposal could be: narrower, wider, or in other words.
+type judge struct{ *deriver }
+
 // Alternative is another rule that a person may take instead of a proposal.
 type Alternative struct {
 	Words         string // in what it differs
@@ -43,7 +46,7 @@ type share struct {
 
 // shares counts a proposal's evidence by machine: its clients or its servers,
 // busiest first.
-func (d *deriver) shares(p *Proposal, clients bool) []share {
+func (d judge) shares(p *Proposal, clients bool) []share {
 	index := map[int32]int{}
 	var out []share
 	for _, i := range p.Conversations {
@@ -67,7 +70,7 @@ func (d *deriver) shares(p *Proposal, clients bool) []share {
 }
 
 // addrOf gives an address of a machine.
-func (d *deriver) addrOf(m int32) netip.Addr {
+func (d judge) addrOf(m int32) netip.Addr {
 	if d.isOutside(m) {
 		return d.outside[m-d.workloads]
 	}
@@ -79,7 +82,7 @@ func (d *deriver) addrOf(m int32) netip.Addr {
 	return netip.Addr{}
 }
 
-func (d *deriver) nameOf(s share) string {
+func (d judge) nameOf(s share) string {
 	if d.isOutside(s.member) {
 		return d.addrOf(s.member).String()
 	}
@@ -87,7 +90,7 @@ func (d *deriver) nameOf(s share) string {
 }
 
 // alternatives finds narrower and wider rules for a proposal that a draft made.
-func (d *deriver) alternatives(n *namer, r *draft, p *Proposal) {
+func (d judge) alternatives(n *namer, r *draft, p *Proposal) {
 	clients, servers := d.shares(p, true), d.shares(p, false)
 	width := func(items []item) (members int) {
 		for i := range items {
@@ -100,7 +103,7 @@ func (d *deriver) alternatives(n *namer, r *draft, p *Proposal) {
 		with.left, with.right, with.anyone, with.strays = left, right, false, [2][]int32{}
 		for k, items := range [2][]item{left, right} {
 			for _, m := range r.strays[k] { // those that the new side holds, too
-				if d.anyHolds(items, m) && !d.tagHolds(items, m) {
+				if d.anyHolds(items, m) && !(proposer{d.deriver}).tagHolds(items, m) {
 					with.strays[k] = append(with.strays[k], m)
 				}
 			}
@@ -114,7 +117,7 @@ func (d *deriver) alternatives(n *namer, r *draft, p *Proposal) {
 			}
 		}
 		a := Alternative{Words: words, Conversations: p.Conversations}
-		a.Rule, a.Groups = d.rule(n, &with)
+		a.Rule, a.Groups = proposer{d.deriver}.rule(n, &with)
 		if holds != nil {
 			a.Conversations = nil
 			for _, i := range p.Conversations {
@@ -123,7 +126,7 @@ func (d *deriver) alternatives(n *namer, r *draft, p *Proposal) {
 				}
 			}
 		}
-		a.Opened = max(d.openedPairs(&with), len(a.Conversations))
+		a.Opened = max(proposer{d.deriver}.openedPairs(&with), len(a.Conversations))
 		a.Rule.Note = p.note() + ", " + words
 		if key := bare(a.Rule); key != bare(p.Rule) && !slices.ContainsFunc(*to,
 			func(x Alternative) bool { return bare(x.Rule) == key }) {
@@ -177,28 +180,28 @@ func (d *deriver) alternatives(n *namer, r *draft, p *Proposal) {
 	})
 }
 
-func (d *deriver) anyHolds(items []item, m int32) bool {
+func (d judge) anyHolds(items []item, m int32) bool {
 	return slices.ContainsFunc(items, func(x item) bool { return d.holds(&x, m) })
 }
 
 // widen gives what one side of a rule can be widened to.
-func (d *deriver) widen(items []item, same bool, way string, add func(words string, to *set)) {
+func (d judge) widen(items []item, same bool, way string, add func(words string, to *set)) {
 	if len(items) != 1 {
 		return
 	}
 	x := &items[0]
 	switch {
 	case x.set != nil && x.set.group == "" && len(x.set.members) > 0 && x.set.mask&3 == 3 && !same:
-		if s := d.setWith(x.set.members[0], x.set.mask&5); s != nil && len(s.members) > len(x.set.members) {
+		if s := (coverer{d.deriver}).setWith(x.set.members[0], x.set.mask&5); s != nil && len(s.members) > len(x.set.members) {
 			add(way+" the whole application", s)
 		}
 		if x.set.mask&4 != 0 && d.envCount > 1 {
-			if s := d.setWith(x.set.members[0], 4); s != nil {
+			if s := (coverer{d.deriver}).setWith(x.set.members[0], 4); s != nil {
 				add(way+" the whole environment", s)
 			}
 		}
 	case x.set == nil && !x.all && x.group == "" && !x.prefix.IsValid() && !d.isOutside(x.m):
-		if s := d.setWith(x.m, 7); s != nil && len(s.members) > 1 && d.tagged(x.m, s) {
+		if s := (coverer{d.deriver}).setWith(x.m, 7); s != nil && len(s.members) > 1 && (proposer{d.deriver}).tagged(x.m, s) {
 			add(way+" all that are tagged like it", s)
 		}
 	}
@@ -213,11 +216,11 @@ func bare(r *policy.Rule) string {
 
 // groupOf finds the smallest group of the policy whose members made most of the
 // connections, and that is smaller than who is let in now.
-func (d *deriver) groupOf(clients []share, all int64, width int, anyone bool) (best *set, part float64) {
+func (d judge) groupOf(clients []share, all int64, width int, anyone bool) (best *set, part float64) {
 	if d.isOutside(clients[0].member) {
 		return nil, 0
 	}
-	for _, g := range d.groupsOf(clients[0].member) {
+	for _, g := range (setMaker{d.deriver}).groupsOf(clients[0].member) {
 		size := len(g.members)
 		if !anyone && size >= width || best != nil && (size > len(best.members) || size == len(best.members) && g.group > best.group) {
 			continue
@@ -240,7 +243,7 @@ func (d *deriver) groupOf(clients []share, all int64, width int, anyone bool) (b
 
 // administrators gives the smallest groups of the policy that hold those from
 // whom others are administered on a service.
-func (d *deriver) administrators(p service.Point) []*set {
+func (d judge) administrators(p service.Point) []*set {
 	var out []*set
 	seen := map[[3]string]bool{}
 	for w := range d.c.Estate.All() {
@@ -256,7 +259,7 @@ func (d *deriver) administrators(p service.Point) []*set {
 			}
 		}
 		var best *set
-		for _, g := range d.groupsOf(w) {
+		for _, g := range (setMaker{d.deriver}).groupsOf(w) {
 			if n := len(g.members); n <= 4*like && (best == nil || n < len(best.members) || n == len(best.members) && g.group < best.group) {
 				best = g
 			}
@@ -272,7 +275,7 @@ func (d *deriver) administrators(p service.Point) []*set {
 // wide says what was set aside of administration services as the rule that one
 // would write without looking: anybody may reach an application on it. It is
 // not proposed, but shown to be narrowed.
-func (d *deriver) wide(n *namer, covered []bool) []Proposal {
+func (d judge) wide(n *namer, covered []bool) []Proposal {
 	type key struct {
 		app    string
 		points service.Range
@@ -320,7 +323,7 @@ func (d *deriver) wide(n *namer, covered []bool) []Proposal {
 		if total <= 5 {
 			continue
 		}
-		p := d.proposal(n, byKey[k])
+		p := proposer{d.deriver}.proposal(n, byKey[k])
 		top := d.shares(&p, true)[0]
 		p.Warnings = append([]string{fmt.Sprintf("anybody could reach it; %s made %s of it", d.nameOf(top),
 			percent(float64(top.connections)/float64(max(1, p.Connections))))}, p.Warnings...)

@@ -6,6 +6,9 @@ import (
 	"lucidorchard/core/expr"
 )
 
+// mirror finds what holds in every environment alike.
+type mirror struct{ *deriver }
+
 // How far environments are copies of each other: then a rule that was seen in one of them is
 // said of all, though the others were quiet.
 
@@ -20,7 +23,7 @@ const (
 // findMirrored finds in how many of the cases in which the same two tiers, of the same
 // applications, stand in two environments, and talk on a service in one of them, they do so in
 // the other.
-func (d *deriver) findMirrored() {
+func (d mirror) findMirrored() {
 	type tier [2]string
 	envs := map[tier]map[string]int{} // machines of a tier, by environment
 	for r, t := range d.roleTags {
@@ -74,7 +77,7 @@ func (d *deriver) findMirrored() {
 
 // mirrored is how sure it is that what was seen in one environment is done in the others, too: 0
 // where they are not copies of each other.
-func (d *deriver) mirrored() float64 {
+func (d mirror) mirrored() float64 {
 	if d.copies[1] < enoughShapes {
 		return 0
 	}
@@ -86,7 +89,7 @@ func (d *deriver) mirrored() float64 {
 
 // copied is, of a candidate that is for all environments, each for itself, how sure it is that
 // what was seen in one of them is done in the others; 0: nothing speaks for that.
-func (d *deriver) copied(c *candidate, danger float64) float64 {
+func (d mirror) copied(c *candidate, danger float64) float64 {
 	oneTier := func(x *item) bool { return x.set != nil && x.set.mask == 3 }
 	if c.same&sameEnv == 0 || danger >= administered || !oneTier(&c.left) || !oneTier(&c.right) {
 		return 0
@@ -97,7 +100,7 @@ func (d *deriver) copied(c *candidate, danger float64) float64 {
 // inEveryEnvironment gives a candidate between tiers in one environment as one that is for all
 // environments, each for itself, and how it is called; blank: nothing speaks for that. It is told
 // the edges by the sets that their servers are in.
-func (d *deriver) inEveryEnvironment(c candidate, edges []edge, to map[*set][]int32, danger float64) (candidate, string) {
+func (d mirror) inEveryEnvironment(c candidate, edges []edge, to map[*set][]int32, danger float64) (candidate, string) {
 	if danger >= administered || d.mirrored() == 0 || c.left.set == nil || c.right.set == nil ||
 		c.left.set.mask != 7 || c.right.set.mask != 7 {
 		return c, ""
@@ -116,7 +119,7 @@ func (d *deriver) inEveryEnvironment(c candidate, edges []edge, to map[*set][]in
 }
 
 // allEnvironments is the set of a tier in all environments; nil: it is in one only.
-func (d *deriver) allEnvironments(s *set) *set {
+func (d mirror) allEnvironments(s *set) *set {
 	for _, id := range d.setsOf[s.members[0]] {
 		if s := d.sets[id]; s.group == "" && s.mask == 3 {
 			return s
@@ -127,7 +130,7 @@ func (d *deriver) allEnvironments(s *set) *set {
 
 // askedFor is how many machines of a set count as asked for, where scratch knows the roles that
 // take part: all in the environments of these, and of the others as many as may not do the same.
-func (d *deriver) askedFor(s *scratch, x *set, copied float64) float64 {
+func (d mirror) askedFor(s *scratch, x *set, copied float64) float64 {
 	n, others := 0.0, 0.0
 	for _, r := range x.roles {
 		if s.roles[r.role] == s.now {
@@ -141,7 +144,7 @@ func (d *deriver) askedFor(s *scratch, x *set, copied float64) float64 {
 
 // onlyIn gives the environment in which alone a rule was seen, if it is for all of them, each for
 // itself, because they are copies; blank: it was seen in several, or is for one.
-func (d *deriver) onlyIn(r *draft) (env string) {
+func (d mirror) onlyIn(r *draft) (env string) {
 	if d.mirrored() == 0 || !slices.Contains(r.same, expr.Key{Name: d.keys[2]}) {
 		return ""
 	}

@@ -72,7 +72,7 @@ func (n *namer) group(x *set) (*policy.Group, policy.Ref) {
 	}
 	var members []byte
 	for _, m := range x.members {
-		if n.d.tagged(m, x) {
+		if (proposer{n.d}).tagged(m, x) {
 			members = fmt.Appendf(members, "%d ", m)
 		}
 	}

@@ -205,9 +205,9 @@ func (d *deriver) observe() bool {
 		d.considered += considered[0] + considered[1]
 	}
 	d.days = all.Count()
-	d.early, _ = d.numberRoles()
+	d.early, _ = setMaker{d}.numberRoles()
 	d.findKinds()
-	steps := []func(){d.findScans, d.findServices, d.placeStrays, d.finalRoles, d.findShared, d.makeSets, d.makeEdges, d.findMirrored}
+	steps := []func(){d.findScans, d.findServices, d.placeStrays, setMaker{d}.finalRoles, d.findShared, setMaker{d}.makeSets, d.makeEdges, mirror{d}.findMirrored}
 	for k, step := range steps {
 		step()
 		if in.Progress != nil && !in.Progress(0.2+0.09*float64(k+1)/float64(len(steps))) {

@@ -16,8 +16,11 @@ import (
 	"lucidorchard/core/service"
 )
 
+// proposer makes proposals of the rules that were chosen.
+type proposer struct{ *deriver }
+
 // propose turns drafts into proposals with evidence.
-func (d *deriver) propose(rules []*draft, out *Result) {
+func (d proposer) propose(rules []*draft, out *Result) {
 	n := d.newNamer()
 	covered := make([]bool, len(d.ends))
 	all := make([]Proposal, len(rules))
@@ -27,7 +30,7 @@ func (d *deriver) propose(rules []*draft, out *Result) {
 	decide.Parallel(2, len(rules), func(_, k int) { d.complete(rules[k], &all[k]) })
 	for k, r := range rules {
 		if d.in.Judged {
-			d.alternatives(n, r, &all[k])
+			judge{d.deriver}.alternatives(n, r, &all[k])
 		}
 		for _, i := range all[k].Conversations {
 			if !covered[i] {
@@ -38,24 +41,24 @@ func (d *deriver) propose(rules []*draft, out *Result) {
 	}
 	out.Proposals = append(out.Proposals, all...)
 	if d.in.Judged {
-		out.Wide = d.wide(n, covered)
+		out.Wide = judge{d.deriver}.wide(n, covered)
 	}
 	out.Groups = n.added
 }
 
 // proposal turns one draft into a proposal.
-func (d *deriver) proposal(n *namer, r *draft) Proposal {
+func (d proposer) proposal(n *namer, r *draft) Proposal {
 	var p Proposal
 	p.Rule, p.Groups = d.rule(n, r)
 	d.complete(r, &p)
 	if d.in.Judged {
-		d.alternatives(n, r, &p)
+		judge{d.deriver}.alternatives(n, r, &p)
 	}
 	return p
 }
 
 // complete gives a proposal that has its rule what speaks for it.
-func (d *deriver) complete(r *draft, p *Proposal) {
+func (d proposer) complete(r *draft, p *Proposal) {
 	d.evidence(r, p)
 	p.Opened = max(p.Pairs, d.openedPairs(r))
 	d.standsAlone(r, p)
@@ -65,7 +68,7 @@ func (d *deriver) complete(r *draft, p *Proposal) {
 }
 
 // standsAlone marks what a person has to look at by itself.
-func (d *deriver) standsAlone(r *draft, p *Proposal) {
+func (d proposer) standsAlone(r *draft, p *Proposal) {
 	wide := 0
 	for _, x := range r.left {
 		wide += d.size(&x, 0)
@@ -81,7 +84,7 @@ func (d *deriver) standsAlone(r *draft, p *Proposal) {
 
 // rule says a draft as a rule, with the groups that it names and the policy
 // lacks.
-func (d *deriver) rule(n *namer, r *draft) (rule *policy.Rule, groups []*policy.Group) {
+func (d proposer) rule(n *namer, r *draft) (rule *policy.Rule, groups []*policy.Group) {
 	rule = &policy.Rule{}
 	if r.anyone {
 		rule.Left.Any = true
@@ -98,7 +101,7 @@ func (d *deriver) rule(n *namer, r *draft) (rule *policy.Rule, groups []*policy.
 
 // list says a side. Machines whose tags do not say yet where they belong stand
 // beside the group that they belong to, if they were seen.
-func (d *deriver) list(n *namer, r *draft, left bool, groups []*policy.Group) (policy.List, []*policy.Group) {
+func (d proposer) list(n *namer, r *draft, left bool, groups []*policy.Group) (policy.List, []*policy.Group) {
 	items := r.right
 	if left {
 		items = r.left
@@ -145,7 +148,7 @@ func (d *deriver) list(n *namer, r *draft, left bool, groups []*policy.Group) (p
 
 // onlyOf gives what says of a machine by its application, tier and environment, or by a group
 // of the policy, that it is meant: where no other has the same. Nil: nothing does.
-func (d *deriver) onlyOf(x *item) *set {
+func (d proposer) onlyOf(x *item) *set {
 	if x.set != nil || x.all || x.group != "" || x.prefix.IsValid() || d.isOutside(x.m) {
 		return nil
 	}
@@ -163,7 +166,7 @@ func (d *deriver) onlyOf(x *item) *set {
 // settled names the machines of a rule whose tags do not say yet where they belong
 // beside the groups that they belong to, as long as there is room, and keeps of
 // its evidence what the rule then permits.
-func (d *deriver) settled(r *draft) {
+func (d proposer) settled(r *draft) {
 	exact := len(r.same) == 0
 	for k, items := range [2][]item{r.left, r.right} {
 		seen := map[int32]bool{}
@@ -213,7 +216,7 @@ func (d *deriver) settled(r *draft) {
 }
 
 // tagHolds reports whether a side holds a machine by the tags that it has now.
-func (d *deriver) tagHolds(items []item, m int32) bool {
+func (d proposer) tagHolds(items []item, m int32) bool {
 	return slices.ContainsFunc(items, func(x item) bool {
 		if x.set != nil && x.set.group == "" {
 			return !d.isOutside(m) && x.set.has(m) && d.tagged(m, x.set)
@@ -224,16 +227,16 @@ func (d *deriver) tagHolds(items []item, m int32) bool {
 
 // agrees reports whether a machine has the tags that the clauses of a rule are
 // about.
-func (d *deriver) agrees(r *draft, m int32) bool {
+func (d proposer) agrees(r *draft, m int32) bool {
 	for _, k := range r.same {
-		if d.isOutside(m) || d.realTag(m, k) != d.tagOf(m, k) || d.realTag(m, k) == "" {
+		if d.isOutside(m) || d.realTag(m, k) != (setMaker{d.deriver}).tagOf(m, k) || d.realTag(m, k) == "" {
 			return false
 		}
 	}
 	return true
 }
 
-func (d *deriver) realTag(m int32, k expr.Key) string {
+func (d proposer) realTag(m int32, k expr.Key) string {
 	w := d.c.Estate.Workload(m)
 	if k.Field {
 		return expr.Fold(w.Kind)
@@ -243,7 +246,7 @@ func (d *deriver) realTag(m int32, k expr.Key) string {
 }
 
 // permits reports whether a rule, as it will be written, permits an edge.
-func (d *deriver) permits(r *draft, x *edge) bool {
+func (d proposer) permits(r *draft, x *edge) bool {
 	for k, items := range [2][]item{r.left, r.right} {
 		m := [2]int32{x.client, x.server}[k]
 		if r.anyone && k == 0 {
@@ -254,7 +257,7 @@ func (d *deriver) permits(r *draft, x *edge) bool {
 		}
 	}
 	for _, k := range r.same {
-		if !d.agrees(r, x.client) || !d.agrees(r, x.server) || d.tagOf(x.client, k) != d.tagOf(x.server, k) {
+		if !d.agrees(r, x.client) || !d.agrees(r, x.server) || (setMaker{d.deriver}).tagOf(x.client, k) != (setMaker{d.deriver}).tagOf(x.server, k) {
 			return false
 		}
 	}
@@ -262,7 +265,7 @@ func (d *deriver) permits(r *draft, x *edge) bool {
 }
 
 // tagged reports whether a workload has the tags of a set as it is now.
-func (d *deriver) tagged(m int32, s *set) bool {
+func (d proposer) tagged(m int32, s *set) bool {
 	for _, t := range s.tests {
 		if d.realTag(m, t.key) != t.value {
 			return false
@@ -273,7 +276,7 @@ func (d *deriver) tagged(m int32, s *set) bool {
 
 // worth gives the tags that proposals stand on and that machines lack, with what
 // each settles.
-func (d *deriver) worth(rules []*draft) []MissingTag {
+func (d proposer) worth(rules []*draft) []MissingTag {
 	settles := map[string]int{}
 	for _, r := range rules {
 		for _, x := range r.edges {
@@ -298,7 +301,7 @@ func (d *deriver) worth(rules []*draft) []MissingTag {
 }
 
 // pairs counts the conversations that a draft covers.
-func (d *deriver) pairs(r *draft) (n int) {
+func (d proposer) pairs(r *draft) (n int) {
 	if r.edges == nil {
 		return r.n
 	}
@@ -312,7 +315,7 @@ func (d *deriver) pairs(r *draft) (n int) {
 
 // openedPairs counts the pairs times services that a draft opens. A part of the
 // outside counts with the addresses that were seen, a range of ports once.
-func (d *deriver) openedPairs(r *draft) int {
+func (d proposer) openedPairs(r *draft) int {
 	sides := [2]map[int32]bool{{}, {}}
 	for k, items := range [2][]item{r.left, r.right} {
 		for i := range items {
@@ -356,7 +359,7 @@ func (d *deriver) openedPairs(r *draft) int {
 				if d.isOutside(m) {
 					return ""
 				}
-				v := d.tagOf(m, k)
+				v := setMaker{d.deriver}.tagOf(m, k)
 				if v == "" {
 					return ""
 				}
@@ -380,7 +383,7 @@ func (d *deriver) openedPairs(r *draft) int {
 	return n * max(1, len(r.points))
 }
 
-func (d *deriver) evidence(r *draft, p *Proposal) {
+func (d proposer) evidence(r *draft, p *Proposal) {
 	var days Days
 	clients := map[int32]bool{}
 	for _, x := range r.edges {
@@ -411,7 +414,7 @@ func (d *deriver) evidence(r *draft, p *Proposal) {
 }
 
 // why says why a rule is as wide as it is.
-func (d *deriver) why(r *draft, p *Proposal) string {
+func (d proposer) why(r *draft, p *Proposal) string {
 	side := func(items []item, k int, verb string) string {
 		took, members := map[int32]bool{}, map[int32]bool{}
 		outside := false
@@ -452,7 +455,7 @@ func (d *deriver) why(r *draft, p *Proposal) string {
 	for _, k := range r.same {
 		parts = append(parts, "all within their "+k.String())
 	}
-	if env := d.onlyIn(r); env != "" {
+	if env := (mirror{d.deriver}).onlyIn(r); env != "" {
 		parts = append(parts, fmt.Sprintf("seen in %s only: environments are copies in %d of %d such cases",
 			d.show(d.keys[2], env), d.copies[0], d.copies[1]))
 	}
@@ -461,7 +464,7 @@ func (d *deriver) why(r *draft, p *Proposal) string {
 
 // shape is what rules of several applications have in common: their tiers, and the
 // service.
-func (d *deriver) shape(r *draft) string {
+func (d proposer) shape(r *draft) string {
 	if len(r.left) != 1 || len(r.right) != 1 || r.left[0].set == nil || r.right[0].set == nil || r.alone != "" {
 		return ""
 	}
@@ -490,7 +493,7 @@ func (d *deriver) shape(r *draft) string {
 }
 
 // warnings says what a person should look at before taking a proposal.
-func (d *deriver) warnings(r *draft, p *Proposal) []string {
+func (d proposer) warnings(r *draft, p *Proposal) []string {
 	var out []string
 	crossing, database, untagged := false, false, false
 	for _, x := range r.edges {
@@ -531,7 +534,7 @@ func (d *deriver) warnings(r *draft, p *Proposal) []string {
 }
 
 // oneAddress reports whether an item is a single outside address.
-func (d *deriver) oneAddress(x *item) bool {
+func (d proposer) oneAddress(x *item) bool {
 	if x.set != nil || x.all || x.group != "" {
 		return false
 	}

@@ -14,6 +14,9 @@ import (
 	"lucidorchard/core/policy"
 )
 
+// setMaker makes the sets of workloads that rules can name.
+type setMaker struct{ *deriver }
+
 // set is workloads that a rule can speak of as one: those with some tags, a group
 // of the policy, or everybody.
 type set struct {
@@ -116,7 +119,7 @@ func (u usual) of(key, value string) string {
 
 // extraKeys are the tags, beside the structural ones, and the fields that may
 // separate who talks from who does not: those that several workloads share.
-func (d *deriver) extraKeys() []expr.Key {
+func (d setMaker) extraKeys() []expr.Key {
 	const most = 8
 	have := map[expr.Key]map[string]int{}
 	count := func(k expr.Key, v string) {
@@ -167,7 +170,7 @@ func (d *deriver) extraKeys() []expr.Key {
 
 // tagOf gives the value of a workload for a key, folded; structural ones as they
 // are meant.
-func (d *deriver) tagOf(w int32, k expr.Key) string {
+func (d setMaker) tagOf(w int32, k expr.Key) string {
 	for i, key := range d.keys {
 		if !k.Field && k.Name == key {
 			return d.meant[w][i]
@@ -184,7 +187,7 @@ func (d *deriver) tagOf(w int32, k expr.Key) string {
 // numberRoles numbers the combinations of application, tier and environment that
 // workloads are meant to have, as far as is known by now: of each workload, and
 // what each number is.
-func (d *deriver) numberRoles() (of []int32, tags [][3]string) {
+func (d setMaker) numberRoles() (of []int32, tags [][3]string) {
 	numbers := map[[3]string]int32{}
 	of = make([]int32, d.workloads)
 	for w := range d.c.Estate.All() {
@@ -200,7 +203,7 @@ func (d *deriver) numberRoles() (of []int32, tags [][3]string) {
 }
 
 // finalRoles numbers the roles, once what workloads lack is found.
-func (d *deriver) finalRoles() {
+func (d setMaker) finalRoles() {
 	d.roleOf, d.roleTags = d.numberRoles()
 	d.roleSize = make([]int, len(d.roleTags))
 	for w := range d.c.Estate.All() {
@@ -210,7 +213,7 @@ func (d *deriver) finalRoles() {
 
 // tests gives what a machine is meant to have of application (1), tier (2) and
 // environment (4); false if it lacks one of them.
-func (d *deriver) tests(m int32, mask uint8) ([]test, bool) {
+func (d setMaker) tests(m int32, mask uint8) ([]test, bool) {
 	var out []test
 	for i, key := range d.keys {
 		if mask&(1<<i) == 0 {
@@ -226,7 +229,7 @@ func (d *deriver) tests(m int32, mask uint8) ([]test, bool) {
 
 // makeSets finds all sets with members, each once: of several with the same
 // members, the one that is said in fewest words.
-func (d *deriver) makeSets() {
+func (d setMaker) makeSets() {
 	byKey := map[string]*set{}
 	var order []*set
 	add := func(s set, w int32) {
@@ -308,7 +311,7 @@ func (d *deriver) makeSets() {
 // hollow reports whether a set says more than its members show: a tier, or an
 // environment, of one application only; everybody, where there are hardly any
 // applications. What comes later may be something else.
-func (d *deriver) hollow(s *set) bool {
+func (d setMaker) hollow(s *set) bool {
 	if s.group != "" || s.mask&1 != 0 || s.mask == 0 && !s.everybody() {
 		return false
 	}
@@ -324,7 +327,7 @@ func (d *deriver) hollow(s *set) bool {
 }
 
 // countRoles notes which roles a set has members of.
-func (d *deriver) countRoles(s *set) {
+func (d setMaker) countRoles(s *set) {
 	at := map[int32]int{}
 	for _, m := range s.members {
 		r := d.roleOf[m]
@@ -357,7 +360,7 @@ func hashOf(seed maphash.Seed, members []int32) uint64 {
 
 // groupsOf gives the groups of the policy that a workload is in and that do not
 // select by address, as sets.
-func (d *deriver) groupsOf(w int32) []*set {
+func (d setMaker) groupsOf(w int32) []*set {
 	if d.groups == nil {
 		d.makeGroups()
 	}
@@ -366,7 +369,7 @@ func (d *deriver) groupsOf(w int32) []*set {
 
 // makeGroups asks the policy's groups of each workload once: at the first address
 // that it holds.
-func (d *deriver) makeGroups() {
+func (d setMaker) makeGroups() {
 	byName := map[string]*set{}
 	d.groups = make([][]*set, d.workloads)
 	for w, x := range d.c.Estate.All() {

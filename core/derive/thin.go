@@ -100,7 +100,7 @@ func (d *deriver) whole(svc int, r *draft, byBlock [][]int32) {
 	for _, b := range order {
 		for _, i := range byBlock[b] {
 			x := &d.edges[svc][i]
-			if d.anyHolds(r.left, x.client) && d.anyHolds(r.right, x.server) && d.keeps(r, x) {
+			if (judge{d}).anyHolds(r.left, x.client) && (judge{d}).anyHolds(r.right, x.server) && d.keeps(r, x) {
 				r.edges = append(r.edges, x)
 			}
 		}
@@ -114,7 +114,7 @@ func (d *deriver) keeps(r *draft, x *edge) bool {
 		if d.isOutside(x.client) || d.isOutside(x.server) {
 			return false
 		}
-		if v := d.tagOf(x.client, k); v == "" || v != d.tagOf(x.server, k) {
+		if v := (setMaker{d}).tagOf(x.client, k); v == "" || v != (setMaker{d}).tagOf(x.server, k) {
 			return false
 		}
 	}

@@ -8,6 +8,9 @@ import (
 	"lucidorchard/core/service"
 )
 
+// aggregator keeps conversations added up by what they are told apart by.
+type aggregator struct{ *View }
+
 // aggregate is the conversations that no row of a ledger and no filter but those of
 // each conversation tells apart: the rows are put together from them. There may
 // be about as many as there are conversations.
@@ -57,11 +60,11 @@ func (c *aggregates) len() (n int) {
 }
 
 // seen gives all aggregates of the view, whose sides are called by a tag.
-func (v *View) seen(by string) *aggregates {
+func (v aggregator) seen(by string) *aggregates {
 	return v.cache.aggregates.get(by, func() *aggregates {
 		if v.carry != nil {
 			if from := v.carry.from[by]; from != nil {
-				return v.regather(from, v.naming(by))
+				return v.regather(from, namer{v.View}.naming(by))
 			}
 		}
 		return v.gather(Query{By: by})
@@ -78,7 +81,7 @@ type carry struct {
 
 // carryOn gives what can be carried to the view after an edit, if not too much has
 // changed.
-func (v *View) carryOn(changed []int32, rules []int32) *carry {
+func (v aggregator) carryOn(changed []int32, rules []int32) *carry {
 	if v.Against != nil {
 		return nil
 	}
@@ -106,7 +109,7 @@ func (v *View) carryOn(changed []int32, rules []int32) *carry {
 
 // regather makes the aggregates of a view from those of the one before: the aggregates that
 // a conversation has left are summed up anew, all others stay.
-func (v *View) regather(from *aggregates, names *naming) *aggregates {
+func (v aggregator) regather(from *aggregates, names *naming) *aggregates {
 	parts := len(from.parts)
 	base := make([]int32, parts+1) // where the aggregates of each part begin now
 	for i, p := range from.parts {
@@ -150,7 +153,7 @@ func (v *View) regather(from *aggregates, names *naming) *aggregates {
 		n := t.number(&k, k.hash())
 		out.of[i] = n
 		if int(n) >= len(dirty) || !dirty[n] {
-			t.all[n].add(v, int(i))
+			t.all[n].add(v.View, int(i))
 		}
 	}
 	again := make([][]int32, (v.Len()+stretch-1)/stretch)
@@ -163,7 +166,7 @@ func (v *View) regather(from *aggregates, names *naming) *aggregates {
 	})
 	for _, list := range again {
 		for _, i := range list {
-			t.all[out.of[i]].add(v, int(i))
+			t.all[out.of[i]].add(v.View, int(i))
 		}
 	}
 	out.parts = [][]aggregate{t.all}
@@ -174,7 +177,7 @@ func (v *View) regather(from *aggregates, names *naming) *aggregates {
 const goneRule = -2
 
 // keyOf gives the key of a conversation's aggregate.
-func (v *View) keyOf(names *naming, i int) aggregateKey {
+func (v aggregator) keyOf(names *naming, i int) aggregateKey {
 	k := aggregateKey{client: names.of[v.cols.Client[i]], server: names.of[v.cols.Server[i]], point: v.cols.Point[i],
 		rule: v.rules[i], odd: v.odd(i)}
 	if v.Against != nil {
@@ -234,8 +237,8 @@ func (t *aggregateTable) reindex() {
 
 // gather puts the conversations that a query's filters select into aggregates: on all
 // processors, each with keys of its own.
-func (v *View) gather(q Query) *aggregates {
-	names := v.naming(q.By)
+func (v aggregator) gather(q Query) *aggregates {
+	names := namer{v.View}.naming(q.By)
 	chosen := v.chosen(q)
 	out := &aggregates{parts: make([][]aggregate, workers)}
 	if chosen == nil {
@@ -255,7 +258,7 @@ func (v *View) gather(q Query) *aggregates {
 				k.was = v.Against.Verdict(i)
 			}
 			n := t.number(&k, h)
-			t.all[n].add(v, i)
+			t.all[n].add(v.View, i)
 			if chosen == nil {
 				out.of[i] = n*workers + int32(part)
 			}
@@ -267,7 +270,7 @@ func (v *View) gather(q Query) *aggregates {
 
 // odd gives whether a conversation is a leak or a choke: by what the points held, or,
 // before anything was released, by the policy of the view.
-func (v *View) odd(i int) Fate {
+func (v aggregator) odd(i int) Fate {
 	if fates := v.Fates(); fates != nil {
 		return fates[i]
 	}

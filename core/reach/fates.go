@@ -129,7 +129,7 @@ func (v *View) Ruling(i int) Ruling {
 		r = v.ruling(i)
 		r.Turned = v.dropped[i] > 0 && r.Fate == Fine
 	} else {
-		r.Fate = v.odd(i)
+		r.Fate = aggregator{v}.odd(i)
 		r.Turned = v.dropped[i] > 0 && v.Verdict(i) != decide.Permit
 	}
 	if k := v.rules[i]; r.Release == 0 && k >= 0 {

@@ -67,10 +67,10 @@ func (v *View) members(e *expr.Expr) []bool {
 // that its aggregates tell apart; nil: all.
 func (v *View) chosen(q Query) func(i int) bool {
 	var tests []func(i int) bool
-	if text := v.texts(q.Text); text != nil {
+	if text := (ledger{v}).texts(q.Text); text != nil {
 		tests = append(tests, func(i int) bool { return text.in(v, i) })
 	}
-	if near := v.near(q); near != nil {
+	if near := (ledger{v}).near(q); near != nil {
 		column := v.cols.Server
 		if q.Turn {
 			column = v.cols.Client
@@ -106,7 +106,7 @@ func (v *View) chosen(q Query) func(i int) bool {
 		tests = append(tests, func(i int) bool { return !old[i] })
 	}
 	if f.Part != nil {
-		in := v.partOf(*f.Part)
+		in := parter{v}.partOf(*f.Part)
 		tests = append(tests, func(i int) bool { return in[v.cols.Client[i]] || in[v.cols.Server[i]] })
 	}
 	if f.Only != nil {
@@ -119,7 +119,7 @@ func (v *View) chosen(q Query) func(i int) bool {
 		tests = append(tests, func(i int) bool { return !accepted[i] })
 	}
 	if len(f.Paths) > 0 {
-		at := v.placed(f.Map)
+		at := surveyor{v}.placed(f.Map)
 		tests = append(tests, func(i int) bool {
 			a, b := at.of[v.cols.Client[i]], at.of[v.cols.Server[i]]
 			for _, p := range f.Paths {

@@ -31,7 +31,7 @@ type flowGroup struct {
 // permitted both before and now, busiest first. by is what parts are called by,
 // see Query.By.
 func (v *View) FlowGroups(q Query, by string) []flowGroup {
-	names, parts := v.naming(""), v.naming(by)
+	names, parts := namer{v}.naming(""), namer{v}.naming(by)
 	chosen, accepted := v.chosen(q), v.accepted(q)
 	type key struct {
 		client, server, clientPart, serverPart int32
@@ -97,7 +97,7 @@ func ServiceText(pt service.Point) string {
 // EachPart calls f with the conversations of each part that has an end of one,
 // by their verdicts now and in the view that this one is compared with.
 func (v *View) EachPart(q Query, by string, f func(part Label, now, then Counts)) {
-	parts, chosen := v.naming(by), v.chosen(q)
+	parts, chosen := namer{v}.naming(by), v.chosen(q)
 	now, then := make([]Counts, len(parts.all)), make([]Counts, len(parts.all))
 	for i := range v.rules {
 		if chosen != nil && !chosen(i) {

@@ -11,6 +11,9 @@ import (
 	"lucidorchard/core/expr"
 )
 
+// namer names the ends of conversations by what people chose.
+type namer struct{ *View }
+
 // Label is how an endpoint is called in the ledger.
 type Label struct {
 	Text string
@@ -62,20 +65,20 @@ const (
 
 // naming gives what ends are called: by the tag of a key, by their areas, or by
 // their groups.
-func (v *View) naming(by string) *naming {
+func (v namer) naming(by string) *naming {
 	return v.cache.namings.get(by, func() *naming {
 		if by == "" {
 			return v.name().ready()
 		}
 		if by == ByArea || by == ByOwner {
-			return v.nameByArea(by == ByOwner).ready()
+			return parter{v.View}.nameByArea(by == ByOwner).ready()
 		}
 		return v.nameByTag(by).ready()
 	})
 }
 
 // nameByTag calls each end by its value of a key.
-func (v *View) nameByTag(key string) *naming {
+func (v namer) nameByTag(key string) *naming {
 	out := &naming{of: make([]int32, len(v.places))}
 	index := map[Label]int32{}
 	for i, p := range v.places {
@@ -102,7 +105,7 @@ func (n *naming) number(index map[Label]int32, l Label) int32 {
 }
 
 // name calls each end by the narrowest group that fits, or by its tags.
-func (v *View) name() *naming {
+func (v namer) name() *naming {
 	c := v.Compiled
 	sizes := c.GroupSizes()
 	roles := map[[3]string]int{}
@@ -128,7 +131,7 @@ func (v *View) name() *naming {
 }
 
 // narrowest gives the group with the fewest workloads that an endpoint is in.
-func (v *View) narrowest(p decide.Placed, sizes []int) int32 {
+func (v namer) narrowest(p decide.Placed, sizes []int) int32 {
 	groups := v.Compiled.Policy.GroupOrder
 	best := int32(-1)
 	for i, t := range v.Compiled.Truths(p) {
@@ -143,7 +146,7 @@ func (v *View) narrowest(p decide.Placed, sizes []int) int32 {
 }
 
 // role is what a workload has for the first three structural keys.
-func (v *View) role(w *estate.Workload) (out [3]string) {
+func (v namer) role(w *estate.Workload) (out [3]string) {
 	for i, k := range v.Structural[:min(Naming, len(v.Structural))] {
 		t, _ := w.Tag(k)
 		out[i] = expr.Fold(t.Value)
@@ -151,7 +154,7 @@ func (v *View) role(w *estate.Workload) (out [3]string) {
 	return out
 }
 
-func (v *View) label(p decide.Placed, group string, size int, roles map[[3]string]int) Label {
+func (v namer) label(p decide.Placed, group string, size int, roles map[[3]string]int) Label {
 	c := v.Compiled
 	if p.Workload == estate.Outside {
 		if group != "" && size < c.Estate.Len()/2+1 {
@@ -193,7 +196,7 @@ func outsidePrefix(a netip.Addr) netip.Prefix {
 
 // Labels gives how the two ends of a conversation are called.
 func (v *View) Labels(i int) (client, server Label) {
-	n := v.naming("")
+	n := namer{v}.naming("")
 	return n.all[n.of[v.cols.Client[i]]], n.all[n.of[v.cols.Server[i]]]
 }
 

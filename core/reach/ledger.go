@@ -13,6 +13,9 @@ import (
 	"lucidorchard/core/service"
 )
 
+// ledger gathers conversations into rows.
+type ledger struct{ *View }
+
 // Query says which rows of the ledger are wanted.
 type Query struct {
 	Verdicts [3]bool // none set: all
@@ -68,12 +71,12 @@ const othersKept = 8
 
 // Served gives one row for each thing and service, most undecided first.
 func (v *View) Served(q Query) []Row {
-	return v.rows(q, q.Turn)
+	return ledger{v}.rows(q, q.Turn)
 }
 
 // Callers gives one row for each caller of the thing and service of the query.
 func (v *View) Callers(q Query) []Row {
-	return v.rows(q, !q.Turn)
+	return ledger{v}.rows(q, !q.Turn)
 }
 
 // sparkBins is into how many stretches a row cuts the window.
@@ -113,18 +116,18 @@ func (q *Query) question(byClient bool) string {
 
 // rows gathers the aggregates of a query by the label of one side: the clients' or
 // the servers'. What was asked before is remembered.
-func (v *View) rows(q Query, byClient bool) []Row {
+func (v ledger) rows(q Query, byClient bool) []Row {
 	return v.cache.rows.get(q.question(byClient), func() []Row { return v.rowsOf(q, byClient) })
 }
 
-func (v *View) rowsOf(q Query, byClient bool) []Row {
+func (v ledger) rowsOf(q Query, byClient bool) []Row {
 	var found *aggregates
 	if q.Text == "" && q.Group == "" && q.Workload == nil && q.Filter.all() {
-		found = v.seen(q.By)
+		found = aggregator{v.View}.seen(q.By)
 	} else {
-		found = v.gather(q)
+		found = aggregator{v.View}.gather(q)
 	}
-	names := v.naming(q.By)
+	names := namer{v.View}.naming(q.By)
 	// The aggregates of a row lie together, and in it those of each other side.
 	type entry struct {
 		near      uint64 // label and service
@@ -243,7 +246,7 @@ func (v *View) rowsOf(q Query, byClient bool) []Row {
 
 // aggregateMatches reports whether a query, but for its sides and what is asked of
 // each conversation, selects an aggregate.
-func (v *View) aggregateMatches(q Query, c *aggregate) bool {
+func (v ledger) aggregateMatches(q Query, c *aggregate) bool {
 	verdict := v.verdict[c.rule+1]
 	if q.Verdicts != [3]bool{} && !q.Verdicts[verdict] || q.Was != [3]bool{} && !q.Was[c.was] || q.Leaks && c.odd == Fine {
 		return false
@@ -266,7 +269,7 @@ func (v *View) Select(q Query) []int {
 
 // Chosen gives the indexes of the conversations of a query, rising.
 func (v *View) Chosen(q Query) []int {
-	names := v.naming(q.By)
+	names := namer{v}.naming(q.By)
 	chosen := v.chosen(q)
 	// Which labels the two sides may have, so that a row is a few looks.
 	sides := [2][]bool{}
@@ -286,7 +289,7 @@ func (v *View) Chosen(q Query) []int {
 	decide.Parallel(workers, len(found), func(_, part int) {
 		for i := part * stretch; i < min((part+1)*stretch, v.Len()); i++ {
 			switch {
-			case !v.selects(q, i),
+			case !ledger{v}.selects(q, i),
 				sides[0] != nil && !sides[0][names.of[v.cols.Client[i]]],
 				sides[1] != nil && !sides[1][names.of[v.cols.Server[i]]],
 				chosen != nil && !chosen(i):
@@ -300,12 +303,12 @@ func (v *View) Chosen(q Query) []int {
 
 // selects reports whether a query's verdicts, rule and service select a
 // conversation.
-func (v *View) selects(q Query, i int) bool {
+func (v ledger) selects(q Query, i int) bool {
 	r := v.rules[i]
 	switch {
 	case q.Verdicts != [3]bool{} && !q.Verdicts[v.verdict[r+1]],
 		q.Point != nil && *q.Point != v.cols.Point[i],
-		q.Leaks && v.odd(i) == Fine,
+		q.Leaks && aggregator{v.View}.odd(i) == Fine,
 		q.Rule != 0 && (r < 0 || v.Compiled.Policy.Rules[r].Line != q.Rule),
 		q.Was != [3]bool{} && v.Against != nil && !q.Was[v.Against.Verdict(i)]:
 		return false
@@ -314,7 +317,7 @@ func (v *View) selects(q Query, i int) bool {
 }
 
 // near gives the ends that a query wants on the near side; nil: any.
-func (v *View) near(q Query) []bool {
+func (v ledger) near(q Query) []bool {
 	if q.Group == "" && q.Workload == nil {
 		return nil
 	}
@@ -336,12 +339,12 @@ type textWord struct {
 
 // texts looks every word up in the names of the ends, in what they are called in
 // the ledger, in their addresses, and in the services; nil for no words.
-func (v *View) texts(text string) texts {
+func (v ledger) texts(text string) texts {
 	var out texts
 	for _, word := range strings.Fields(strings.ToLower(text)) {
 		w := textWord{make([]bool, len(v.places)), map[service.Point]bool{}}
 		has := func(s string) bool { return strings.Contains(strings.ToLower(s), word) }
-		names := v.naming("")
+		names := namer{v.View}.naming("")
 		for i, p := range v.places {
 			w.ends[i] = has(v.Name(p)) || has(names.all[names.of[i]].Text) || has(p.Addr.String())
 		}

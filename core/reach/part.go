@@ -8,6 +8,9 @@ import (
 	"lucidorchard/core/policy"
 )
 
+// parter finds the part of the policy that an end of a conversation is in.
+type parter struct{ *View }
+
 // Part is a part of the estate: what somebody is answerable for. It is an area of
 // the policy, all areas of an owner, or the workloads with a value of a tag.
 type Part struct{ Kind, Key, Value string }
@@ -51,7 +54,7 @@ func (p Part) areas(all *policy.Policy) (out []*policy.Area) {
 }
 
 // partOf tells for each end whether it is part of something.
-func (v *View) partOf(p Part) []bool {
+func (v parter) partOf(p Part) []bool {
 	out := make([]bool, len(v.places))
 	areas := p.areas(v.Compiled.Policy)
 	for i, at := range v.places {
@@ -71,7 +74,7 @@ func (v *View) partOf(p Part) []bool {
 
 // nameByArea calls each end by the area that it is in, or by whose that is; by
 // the first in the text, where it is in several.
-func (v *View) nameByArea(owner bool) *naming {
+func (v parter) nameByArea(owner bool) *naming {
 	out := &naming{of: make([]int32, len(v.places))}
 	index := map[Label]int32{}
 	bySignature := map[int32]Label{}
@@ -114,7 +117,7 @@ func (v *View) Owners(by string) map[string]string {
 	if by == ByOwner {
 		return out
 	}
-	parts, owners := v.naming(by), v.naming(ByOwner)
+	parts, owners := namer{v}.naming(by), namer{v}.naming(ByOwner)
 	for i := range v.places {
 		l := owners.all[owners.of[i]]
 		name := parts.all[parts.of[i]].Text

@@ -10,6 +10,9 @@ import (
 	"lucidorchard/core/expr"
 )
 
+// surveyor lays conversations out on the map.
+type surveyor struct{ *View }
+
 // MapKeys are the tags that make the columns and the rows of the terrace map.
 type MapKeys struct {
 	Columns, Rows string
@@ -97,7 +100,7 @@ func (p *placing) name(names []string, i int16) string {
 // values gives a place to each of the most frequent values of a key, and one to
 // all others together. A value that hardly any workload has is among these,
 // unless all are asked for.
-func (v *View) values(key string, most int, all bool) []Place {
+func (v surveyor) values(key string, most int, all bool) []Place {
 	counts := map[string]int{}
 	total := 0
 	for _, w := range v.Compiled.Estate.All() {
@@ -142,7 +145,7 @@ func placeOf(value string) string {
 }
 
 // columnPlaces and rowPlaces give the places of a map.
-func (v *View) columnPlaces(k MapKeys) []Place {
+func (v surveyor) columnPlaces(k MapKeys) []Place {
 	out := v.values(k.Columns, mostColumns, false)
 	// Hardly anything is not worth a column: a value that somebody misspelt.
 	if n := len(out) - 1; n > 0 && out[n].Name == Others && out[n].Workloads*50 < v.Compiled.Estate.Len() {
@@ -151,7 +154,7 @@ func (v *View) columnPlaces(k MapKeys) []Place {
 	return out
 }
 
-func (v *View) rowPlaces(k MapKeys) []Place {
+func (v surveyor) rowPlaces(k MapKeys) []Place {
 	if k.All {
 		return v.values(k.Rows, mostOpen, true)
 	}
@@ -159,11 +162,11 @@ func (v *View) rowPlaces(k MapKeys) []Place {
 }
 
 // placed finds where everything lies, once for each pair of keys.
-func (v *View) placed(k MapKeys) *placing {
+func (v surveyor) placed(k MapKeys) *placing {
 	return v.cache.placings.get(k.question(), func() *placing { return v.place(k) })
 }
 
-func (v *View) place(k MapKeys) *placing {
+func (v surveyor) place(k MapKeys) *placing {
 	p := &placing{}
 	index := [2]map[string]int16{{}, {}}
 	for i, c := range v.columnPlaces(k) {
@@ -203,12 +206,12 @@ func (v *View) place(k MapKeys) *placing {
 // Terrace draws up the map of the conversations that a query selects. What was
 // asked before is remembered.
 func (v *View) Terrace(q Query, k MapKeys) terraceMap {
-	return v.cache.maps.get(k.question()+q.question(false), func() terraceMap { return v.terrace(q, k) })
+	return v.cache.maps.get(k.question()+q.question(false), func() terraceMap { return surveyor{v}.terrace(q, k) })
 }
 
 func (k MapKeys) question() string { return fmt.Sprintf("%q %q %t ", k.Columns, k.Rows, k.All) }
 
-func (v *View) terrace(q Query, k MapKeys) terraceMap {
+func (v surveyor) terrace(q Query, k MapKeys) terraceMap {
 	p := v.placed(k)
 	m := terraceMap{MapKeys: k, Columns: v.columnPlaces(k), Rows: v.rowPlaces(k)}
 	type way struct{ a, b spot }
@@ -217,10 +220,10 @@ func (v *View) terrace(q Query, k MapKeys) terraceMap {
 		streams [3]map[[2]int32]int
 	}
 	ways := map[way]*tally{}
-	names := v.naming("")
+	names := namer{v.View}.naming("")
 	chosen := v.chosen(q)
 	for i := range v.rules {
-		if !v.selects(q, i) || chosen != nil && !chosen(i) {
+		if !(ledger{v.View}).selects(q, i) || chosen != nil && !chosen(i) {
 			continue
 		}
 		a, b := v.cols.Client[i], v.cols.Server[i]
@@ -301,7 +304,7 @@ func (v *View) terrace(q Query, k MapKeys) terraceMap {
 }
 
 // plots counts what lies where.
-func (v *View) plots(p *placing, k MapKeys) (out []Plot, unplaced int) {
+func (v surveyor) plots(p *placing, k MapKeys) (out []Plot, unplaced int) {
 	part := ""
 	for _, key := range v.Structural {
 		if key != k.Columns && key != k.Rows {
@@ -357,7 +360,7 @@ func (v *View) plots(p *placing, k MapKeys) (out []Plot, unplaced int) {
 }
 
 // lacking are those that lack a structural tag.
-func (v *View) lacking() []bool {
+func (v surveyor) lacking() []bool {
 	out := make([]bool, v.Compiled.Estate.Bound())
 	for i, w := range v.Compiled.Estate.All() {
 		for _, key := range v.Structural {

@@ -98,7 +98,7 @@ func (v *View) count(q Query) Totals {
 			if !carried && !dropped {
 				t.Outcomes[verdict][flow.Unknown]++
 			}
-			switch v.odd(i) {
+			switch (aggregator{v}).odd(i) {
 			case Leak:
 				t.Leaks++
 			case Choke:

@@ -81,7 +81,7 @@ func (v *View) GroupUses() []GroupUse {
 // RuleUses gives the use of each rule by its index.
 func (v *View) RuleUses() []Use {
 	out := make([]Use, len(v.Compiled.Policy.Rules))
-	v.seen("").each(func(_ int32, c *aggregate) {
+	aggregator{v}.seen("").each(func(_ int32, c *aggregate) {
 		if c.rule < 0 {
 			return
 		}

@@ -19,6 +19,9 @@ import (
 	"lucidorchard/core/service"
 )
 
+// mover follows ends of conversations that change hands.
+type mover struct{ *View }
+
 // View is the conversations of a window under one policy. It is not changed:
 // With gives another one.
 type View struct {
@@ -105,17 +108,17 @@ func (w *Window) Under(c *decide.Compiled) *View {
 		v.places[i] = c.At(w.ends[i].Addr, w.ends[i].at)
 	}
 	c.Evaluate(decide.Columns{Client: w.cols.Client, Server: w.cols.Server, Point: w.cols.Point},
-		decide.Ends{Class: v.classes()}, v.rules, 0)
+		decide.Ends{Class: mover{v}.classes()}, v.rules, 0)
 	return v.ready()
 }
 
 // Warm finds what is otherwise found when first asked for.
 func (v *View) Warm() {
 	v.Totals(Query{})
-	v.seen("")
+	aggregator{v}.seen("")
 }
 
-func (v *View) classes() []int32 {
+func (v mover) classes() []int32 {
 	out := make([]int32, len(v.places))
 	for i := range out {
 		out[i] = v.places[i].Class
@@ -141,13 +144,13 @@ func (v *View) With(u *decide.Update) *View {
 		next.Compiled = u.After
 		return &next
 	}
-	if v.changesHands(u) {
+	if (mover{v}).changesHands(u) {
 		w := NewWindow(u.After.Estate, v.whole, v.From, v.To)
 		w.Structural, w.judge = v.Structural, v.judge
 		return w.Under(u.After)
 	}
 	next := &View{Window: v.Window, Compiled: u.After, places: v.places, rules: v.rules}
-	moved := v.moved(next, u)
+	moved := mover{v}.moved(next, u)
 	changed := map[[2]int32]service.Set{}
 	for _, p := range u.Pairs() {
 		changed[[2]int32{p.Client, p.Server}] = p.Rule
@@ -193,7 +196,7 @@ func (v *View) With(u *decide.Update) *View {
 	})
 	next.ready()
 	if u.Before.SameGroups(u.After) {
-		next.carry = v.carryOn(slices.Concat(others...), u.Rules)
+		next.carry = aggregator{v}.carryOn(slices.Concat(others...), u.Rules)
 		for by, n := range v.cache.namings.all() {
 			if by != ByArea && by != ByOwner {
 				next.cache.namings.get(by, func() *naming { return n })
@@ -208,7 +211,7 @@ func (v *View) With(u *decide.Update) *View {
 
 // changesHands reports whether an address that was seen has another holder after
 // an update: then the conversations are others.
-func (v *View) changesHands(u *decide.Update) bool {
+func (v mover) changesHands(u *decide.Update) bool {
 	addrs := map[netip.Addr]bool{}
 	for _, m := range u.Moved {
 		if m.Before.Workload != m.After.Workload {
@@ -228,7 +231,7 @@ const (
 
 // moved finds the ends whose class or groups the update changes, and places all
 // in the next view; nil is none.
-func (v *View) moved(next *View, u *decide.Update) []bool {
+func (v mover) moved(next *View, u *decide.Update) []bool {
 	if u.Before.Policy != u.After.Policy && len(v.ends) > 0 {
 		// Groups may be numbered anew: every end is placed again.
 		next.places = make([]decide.Placed, len(v.ends))
@@ -280,7 +283,7 @@ func (v *View) Compared(against *View) *View {
 	for i := range same {
 		same[i] = int32(i)
 	}
-	out.carry = v.carryOn(slices.Concat(others...), same)
+	out.carry = aggregator{v}.carryOn(slices.Concat(others...), same)
 	return out
 }
 
@@ -334,10 +337,10 @@ func (c *Conversation) choke() bool { return c.Verdict == decide.Permit && c.Dro
 // Evidence gives, for each rule by its index, what was seen of what it decides.
 // It must not be changed.
 func (v *View) Evidence() []prove.Evidence {
-	return v.cache.evidence.get("", v.findEvidence)
+	return v.cache.evidence.get("", mover{v}.findEvidence)
 }
 
-func (v *View) findEvidence() []prove.Evidence {
+func (v mover) findEvidence() []prove.Evidence {
 	out := make([]prove.Evidence, len(v.Compiled.Policy.Rules))
 	// Which client, and which server to it, a rule was last seen with, plus 1.
 	client, server := make([]int32, len(out)), make([]int32, len(out))
