@@ -1,46 +1,23 @@
 package watching
 
 import (
-	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/json"
-	"errors"
 	"fmt"
-	"os"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"lucidorchard/core/decide"
 	"lucidorchard/core/expr"
 	"lucidorchard/core/flow"
-	"lucidorchard/core/plural"
 	"lucidorchard/core/reach"
 	"lucidorchard/core/watch"
 	"lucidorchard/model"
 	"lucidorchard/notify"
 	"lucidorchard/refuse"
 )
-
-// outbox sends the messages that wait.
-type outbox struct{ *Service }
-
-// Destination is where messages go.
-type Destination struct {
-	Name     string          `db:"name" json:"name"`
-	Kind     string          `db:"kind" json:"kind" enum:"syslog,webhook,mail"`
-	Settings json.RawMessage `db:"settings" json:"-"` // of notify.Settings
-	Author   string          `db:"author" json:"author"`
-	At       time.Time       `db:"at" json:"at"`
-	Sent     *time.Time      `db:"sent" json:"sent,omitempty" doc:"When it took a message last"`
-	Failing  *time.Time      `db:"failing" json:"failing,omitempty" doc:"Since when it takes none"`
-	Problem  string          `db:"problem" json:"problem,omitempty" doc:"Why"`
-	Waiting  int             `db:"waiting" json:"waiting" doc:"Messages that it has not taken yet"`
-	Refused  int             `db:"refused" json:"refused" doc:"Messages that it refused again and again, while it took others: they are set aside"`
-	Refusal  string          `db:"refusal" json:"refusal,omitempty" doc:"Why it refused the last of them"`
-}
 
 // Notice says when who is told of what.
 type Notice struct {
@@ -281,9 +258,6 @@ func (v *viewOfDay) agrees(e *expr.Expr, p decide.Placed) bool {
 	return yes
 }
 
-// sendLook is how often what is due is looked for.
-const sendLook = 300 * time.Millisecond
-
 const (
 	// mostAtOnce is how many messages are tried with a destination at a time.
 	mostAtOnce = 500
@@ -292,240 +266,6 @@ const (
 	// destinationSilence is after how long a destination that takes nothing is a matter.
 	destinationSilence = time.Minute
 )
-
-// sendNotices sends what is due, until the App ends, to each destination beside the others:
-// one that hangs holds up nobody. Several servers may: each message is claimed by one of
-// them for a while.
-func (a outbox) sendNotices(ctx context.Context) {
-	var sending sync.WaitGroup
-	defer sending.Wait()
-	var busy sync.Map // destination → it is sent to
-	tick := time.NewTicker(sendLook)
-	defer tick.Stop()
-	clean := time.Time{}
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-tick.C:
-		case <-a.told:
-		}
-		due, err := a.Store.Due(ctx)
-		if err != nil {
-			continue // the database is away: the next tick asks again
-		}
-		for _, to := range due {
-			if _, already := busy.LoadOrStore(to, true); !already {
-				sending.Go(func() {
-					defer busy.Delete(to)
-					a.sendAll(ctx, to)
-				})
-			}
-		}
-		if time.Since(clean) > time.Minute {
-			clean = time.Now()
-			if err := a.Store.DropSent(ctx, mostDropped); err != nil && ctx.Err() == nil {
-				a.Log.Warn("messages that were sent long ago cannot be dropped", "error", err)
-			}
-		}
-	}
-}
-
-// mostDropped is how many old messages are dropped at a time.
-const mostDropped = 10_000
-
-// sendAll sends what is due to a destination.
-func (a outbox) sendAll(ctx context.Context, to string) {
-	for ctx.Err() == nil {
-		claimed, err := a.Store.Claim(ctx, to, mostAtOnce)
-		if err != nil || len(claimed) == 0 {
-			return
-		}
-		a.send(ctx, to, claimed)
-	}
-}
-
-// hurrySending makes what is due be looked for at once.
-func (a *Service) hurrySending() {
-	select {
-	case a.told <- struct{}{}:
-	default:
-	}
-}
-
-// parcel is a message with those of the outbox that are in it.
-type parcel struct {
-	notify.Message
-	ids []string
-}
-
-// send sends what was claimed for a destination.
-func (a outbox) send(ctx context.Context, to string, claimed []Waiting) {
-	tried, err := a.trySending(ctx, to, claimed)
-	if err != nil {
-		tried = make([]Tried, len(claimed))
-		for i := range claimed {
-			tried[i] = Tried{IDs: []string{claimed[i].ID}, Problem: err.Error()}
-		}
-	}
-	if ctx.Err() != nil { // what was not taken then is no fault of the destination
-		tried = slices.DeleteFunc(tried, func(t Tried) bool { return t.Problem != "" })
-	}
-	settle := context.WithoutCancel(ctx) // what became of it is noted also at the end
-	if err := a.Store.Settle(settle, to, tried); err != nil {
-		a.Log.Warn("what became of messages cannot be noted; they will be sent again", "destination", to, "error", err)
-	}
-	a.Events.MattersChanged()
-}
-
-func (a outbox) trySending(ctx context.Context, to string, claimed []Waiting) ([]Tried, error) {
-	sender, err := a.sender(ctx, to)
-	if err != nil {
-		return nil, err
-	}
-	parcels, err := parcelsOf(claimed)
-	if err != nil {
-		return nil, err
-	}
-	list := make([]notify.Message, len(parcels))
-	for i := range parcels {
-		list[i] = parcels[i].Message
-	}
-	tried := make([]Tried, len(parcels))
-	for i, err := range sender.Send(ctx, list) {
-		tried[i] = Tried{IDs: parcels[i].ids, As: parcels[i].ID}
-		var refused *notify.RefusedError
-		if err != nil {
-			tried[i].Problem, tried[i].Refused = err.Error(), errors.As(err, &refused)
-		}
-	}
-	return tried, nil
-}
-
-// parcelsOf makes messages of what was claimed: what came by one notice is one message if
-// it is many.
-func parcelsOf(claimed []Waiting) ([]parcel, error) {
-	var order []int64
-	by := map[int64][]parcel{}
-	for _, c := range claimed {
-		var m notify.Message
-		if err := json.Unmarshal(c.Message, &m); err != nil {
-			return nil, fmt.Errorf("a message that waits cannot be read: %w", err)
-		}
-		m.ID, m.Times = c.ID, max(1, c.Times)
-		notice := int64(0)
-		if c.Notice != nil {
-			notice = *c.Notice
-		}
-		if by[notice] == nil {
-			order = append(order, notice)
-		}
-		by[notice] = append(by[notice], parcel{m, []string{c.ID}})
-	}
-	var out []parcel
-	for _, notice := range order {
-		list := by[notice]
-		if notice == 0 || len(list) <= oneByOne {
-			out = append(out, list...)
-			continue
-		}
-		var ids []string
-		parts := make([]notify.Message, len(list))
-		for i := range list {
-			parts[i], ids = list[i].Message, append(ids, list[i].ids...)
-		}
-		out = append(out, parcel{notify.Summary(ids[0], parts), ids})
-	}
-	return out, nil
-}
-
-func (a outbox) sender(ctx context.Context, name string) (*notify.Sender, error) {
-	all, err := a.Store.Destinations(ctx)
-	if err != nil {
-		return nil, err
-	}
-	i := slices.IndexFunc(all, func(d Destination) bool { return d.Name == name })
-	if i < 0 {
-		return nil, fmt.Errorf("there is no destination %s any more", name)
-	}
-	host, err := os.Hostname()
-	if err != nil {
-		host = "orchard"
-	}
-	s := &notify.Sender{Host: host, Reach: a.Reach}
-	return s, json.Unmarshal(all[i].Settings, &s.Settings)
-}
-
-// mostDestinations is how many destinations there may be: each is sent to by itself.
-const mostDestinations = 200
-
-// PutDestination keeps a destination. Secrets that are left out stay what they were.
-func (a *Service) PutDestination(ctx context.Context, name string, s notify.Settings) error {
-	if name = strings.TrimSpace(name); name == "" {
-		return refuse.Invalid("name: found nothing, expected how the destination is called; nothing was changed")
-	}
-	all, err := a.Store.Destinations(ctx)
-	if err != nil {
-		return err
-	}
-	for _, d := range all {
-		if d.Name != name {
-			continue
-		}
-		var was notify.Settings
-		if err := json.Unmarshal(d.Settings, &was); err != nil {
-			return err
-		}
-		if s.Secret == "" {
-			s.Secret = was.Secret
-		}
-		if s.Password == "" && s.User == was.User && was.Password != "" {
-			if s.Address != was.Address { // or it could be sent to whoever wants to have it
-				return refuse.Invalid("password: enter the password again, because the address changed; nothing was changed")
-			}
-			s.Password = was.Password
-		}
-	}
-	if err := cmp.Or(s.Check(), s.Within(a.Reach)); err != nil {
-		return refuse.Invalid(err.Error() + "; nothing was changed")
-	}
-	if len(all) >= mostDestinations && !slices.ContainsFunc(all, func(d Destination) bool { return d.Name == name }) {
-		return refuse.Conflict(fmt.Sprintf("there are %d destinations, the most there may be; nothing was changed", len(all)))
-	}
-	if err := a.Store.PutDestination(ctx, name, s, a.Author); err != nil {
-		return err
-	}
-	if err := a.Store.HurryDestination(ctx, name); err != nil {
-		return err
-	}
-	a.Events.MattersChanged()
-	return nil
-}
-
-// DropDestination forgets one.
-func (a *Service) DropDestination(ctx context.Context, name string) error {
-	found, err := a.Store.DropDestination(ctx, name)
-	if err == nil && !found {
-		return refuse.Missing("there is no destination " + name)
-	}
-	a.Events.MattersChanged()
-	return err
-}
-
-// Trial sends a message to a destination, as any other is sent.
-func (a *Service) Trial(ctx context.Context, name string) error {
-	if _, err := (outbox{a}).sender(ctx, name); err != nil {
-		return refuse.Missing("there is no destination " + name)
-	}
-	now := time.Now().UTC()
-	m := notify.Message{ID: rand.Text(), At: now, Kind: "trial", Title: "A trial of Lucid Orchard: " + name + " takes messages", Times: 1, First: now, Last: now}
-	err := a.Store.Tell(ctx, []Telling{{Destination: name, Message: m, Due: now}})
-	if err == nil {
-		a.hurrySending()
-		a.Events.MattersChanged()
-	}
-	return err
-}
 
 // PutNotice keeps a notice; one with the id 0 is new.
 func (a *Service) PutNotice(ctx context.Context, m *model.Model, n Notice) (int64, error) {
@@ -585,21 +325,4 @@ func (a *Service) DropNotice(ctx context.Context, id int64) error {
 	}
 	a.Events.MattersChanged()
 	return err
-}
-
-func (a *Service) lookAtDestinations(ctx context.Context, all *matters, now time.Time) error {
-	list, err := a.Store.Destinations(ctx)
-	if err != nil {
-		return err
-	}
-	for _, d := range list {
-		if d.Failing != nil && now.Sub(*d.Failing) > destinationSilence {
-			all.add(destinationMatter, d.Name, *d.Failing, About{Text: d.Name}, d.Problem, strong(d.Name), plain(" takes no messages; they wait"))
-		}
-		if d.Refused > 0 {
-			all.add(destinationMatter, d.Name+" refuses", d.At, About{Text: d.Name}, d.Refusal, strong(d.Name),
-				plain(" refused "+plural.Of(d.Refused, "message")+"; they are set aside"))
-		}
-	}
-	return nil
 }

@@ -1,23 +1,18 @@
 package evidence
 
 import (
-	"cmp"
 	"context"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"lucidorchard/core/decide"
 	"lucidorchard/core/estate"
-	"lucidorchard/core/flow"
 	"lucidorchard/core/plan"
 	"lucidorchard/core/policy"
 	"lucidorchard/core/prove"
-	"lucidorchard/core/reach"
 	"lucidorchard/core/service"
 	"lucidorchard/core/syntax"
-	"lucidorchard/core/whatif"
 )
 
 // mostCallers is how many callers are listed; the others are counted.
@@ -85,11 +80,6 @@ type situation struct {
 	ids     map[string]string       // of clients, by name
 	broken  *Break                  // that goes on
 	held    map[int]bool            // releases, at points that matter
-}
-
-type way struct {
-	rule          string
-	line, release int
 }
 
 func (m *making) begin() error {
@@ -457,155 +447,6 @@ func (m *making) cause(t time.Time, ids map[string]bool) []string {
 	return out
 }
 
-// ways finds who may reach it, by what is in force there; while nothing is, by the draft.
-func (m *making) ways(now *situation) {
-	releases := []int{0}
-	if len(now.held) > 0 {
-		releases = releases[:0]
-		for r := range now.held {
-			releases = append(releases, r)
-		}
-		slices.Sort(releases)
-	}
-	for _, release := range releases {
-		if c, a := m.of(release); a != nil {
-			m.waysUnder(c, a.index, release, now)
-		}
-	}
-}
-
-func (m *making) waysUnder(c *decide.Compiled, assert, release int, now *situation) {
-	_, right, agrees, points := c.AssertClasses(assert)
-	points = points.Real()
-	people := c.Population(c.AsOf)
-	rules := map[int32]map[*policy.Rule]bool{} // by class of clients
-	found := map[*decide.Table][]*policy.Rule{}
-	for cb := range people {
-		if len(people[cb]) == 0 || !right(int32(cb)) {
-			continue
-		}
-		for ca := range people {
-			if len(people[ca]) == 0 || !agrees(int32(ca), int32(cb)) {
-				continue
-			}
-			t := c.Table(int32(ca), int32(cb))
-			permit, known := found[t]
-			if !known {
-				for _, piece := range c.Pieces(t, points) {
-					if decide.VerdictOf(piece.Rule) == decide.Permit && !slices.Contains(permit, piece.Rule) {
-						permit = append(permit, piece.Rule)
-					}
-				}
-				found[t] = permit
-			}
-			if len(permit) == 0 {
-				continue
-			}
-			if _, _, two := decide.TwoApart(people[ca], people[cb]); !two {
-				continue
-			}
-			if rules[int32(ca)] == nil {
-				rules[int32(ca)] = map[*policy.Rule]bool{}
-			}
-			for _, r := range permit {
-				rules[int32(ca)][r] = true
-			}
-		}
-	}
-	note := func(class int32, name, id string) {
-		for r := range rules[class] {
-			w := way{r.Sentence(), r.Line, release}
-			if now.ways[w] == nil {
-				now.ways[w] = map[string]bool{}
-			}
-			now.ways[w][name] = true
-			now.ids[name] = id
-		}
-	}
-	c.Estate.Held(c.AsOf, func(e estate.Endpoint) {
-		w := c.Estate.Workload(e.Workload)
-		note(c.At(e.Addr, c.AsOf).Class, w.Label(), w.ID)
-	})
-	for _, p := range c.Outside(c.AsOf) {
-		if len(rules[p.Class]) > 0 {
-			note(p.Class, whatif.End{Placed: p, Prefix: c.Region(p.Addr)}.Name(c.Estate), "")
-		}
-	}
-}
-
-// differ notes what is another than in the stretch before.
-func (m *making) differ(t time.Time, now *situation, first bool) {
-	if first {
-		m.out.MayFirst, m.out.MembersFirst = waysOf(now), sorted(now.members)
-		return
-	}
-	was := byRule(&m.last)
-	is := byRule(now)
-	for rule := range is {
-		if was[rule] == nil {
-			was[rule] = map[string]bool{}
-		}
-	}
-	for _, rule := range sortedKeys(was) {
-		change := mayChange{At: t, Rule: rule, Added: lacking(is[rule], was[rule]), Removed: lacking(was[rule], is[rule])}
-		if len(change.Added)+len(change.Removed) == 0 {
-			continue
-		}
-		ids := map[string]bool{}
-		for _, n := range slices.Concat(change.Added, change.Removed) {
-			ids[cmp.Or(now.ids[n], m.last.ids[n])] = true
-		}
-		change.Cause = m.cause(t, ids)
-		m.out.MayChanges = append(m.out.MayChanges, change)
-	}
-	for _, x := range []struct {
-		a, b   map[string]string
-		joined bool
-	}{{now.members, m.last.members, true}, {m.last.members, now.members, false}} {
-		for _, id := range sortedKeys(x.a) {
-			if _, both := x.b[id]; !both {
-				m.out.MemberChanges = append(m.out.MemberChanges, MemberChange{At: t, Name: x.a[id], Joined: x.joined,
-					Cause: m.cause(t, map[string]bool{id: true})})
-			}
-		}
-	}
-}
-
-// byRule gives the clients by the sentences of rules, whatever release they are of.
-func byRule(s *situation) map[string]map[string]bool {
-	out := map[string]map[string]bool{}
-	for w, clients := range s.ways {
-		if out[w.rule] == nil {
-			out[w.rule] = map[string]bool{}
-		}
-		for c := range clients {
-			out[w.rule][c] = true
-		}
-	}
-	return out
-}
-
-func waysOf(s *situation) []mayWay {
-	out := []mayWay{}
-	for w, clients := range s.ways {
-		out = append(out, mayWay{w.release, w.line, w.rule, sortedKeys(clients)})
-	}
-	slices.SortFunc(out, func(a, b mayWay) int {
-		return cmp.Or(a.Release-b.Release, a.Line-b.Line, strings.Compare(a.Rule, b.Rule))
-	})
-	return out
-}
-
-func lacking(a, b map[string]bool) []string {
-	out := []string{}
-	for _, x := range sortedKeys(a) {
-		if !b[x] {
-			out = append(out, x)
-		}
-	}
-	return out
-}
-
 func sortedKeys[V any](m map[string]V) []string {
 	out := make([]string, 0, len(m))
 	for k := range m {
@@ -622,158 +463,4 @@ func sorted(names map[string]string) []string {
 	}
 	slices.Sort(out)
 	return out
-}
-
-// servers tells which addresses of the traffic are of those who are protected: as long as
-// neither the estate nor the policy that says so changes, the same.
-type servers struct {
-	is     []bool // by number
-	epoch  int
-	policy *policy.Policy
-}
-
-func (m *making) serves(people *population) []bool {
-	x := &m.traffic
-	if x.is != nil && x.epoch == m.epoch && x.policy == people.at.Policy {
-		return x.is
-	}
-	all := m.Traffic.Dict.Addresses()
-	is := make([]bool, len(all))
-	for i, a := range all {
-		is[i] = people.right(people.at.At(a, m.asOf).Class)
-	}
-	*x = servers{is, m.epoch, people.at.Policy}
-	return is
-}
-
-// look looks at what reached those who are protected.
-func (m *making) look(day *Day, from, until time.Time, people *population, compiled *decide.Compiled) {
-	if people == nil {
-		return
-	}
-	first, end := flow.Hour(from.Unix()/3600), flow.Hour((until.Unix()+3599)/3600)
-	part := m.Traffic.Between(first, end)
-	if part.Len() == 0 {
-		return
-	}
-	is, pairs := m.serves(people), part.Dict.Pairs()
-	since, to := flow.MicrosOf(from), flow.MicrosOf(until)
-	var rows []flow.Bucket
-	for n, ch := range part.Chunks {
-		base := part.Starts()[n]
-		for i, k := range ch.Pair {
-			if p := &pairs[k]; is[p.Server] && ch.First[i] >= since && ch.First[i] < to && people.points.Contains(p.Point) {
-				rows = append(rows, part.Bucket(base+i))
-			}
-		}
-	}
-	if len(rows) == 0 {
-		return
-	}
-	slices.SortFunc(rows, func(a, b flow.Bucket) int {
-		return cmp.Or(int(a.Hour-b.Hour), a.Client.Compare(b.Client), a.Server.Compare(b.Server), cmp.Compare(a.Point, b.Point), int(a.Outcome)-int(b.Outcome),
-			a.First.Compare(b.First))
-	})
-	for i := range rows {
-		m.inputs.bucket(&rows[i])
-	}
-	w := reach.NewWindow(m.estate, flow.Pack(rows), first, end)
-	w.Structural = m.Structural
-	if j := m.judge(from, until); j != nil {
-		w.JudgedBy(j)
-	}
-	v := w.Under(compiled)
-	for i := range v.Len() {
-		m.take(day, v, i, people)
-	}
-}
-
-// judge says what was a leak and a choke by what points held; nil before any held anything:
-// then the draft does.
-func (m *making) judge(from, until time.Time) *reach.Judge {
-	j := &reach.Judge{Of: func(w *reach.Window, release int) *reach.View {
-		c, _ := m.of(release)
-		if c == nil {
-			return nil
-		}
-		return w.Under(c)
-	}}
-	exempt := m.exempt(from)
-	any := false
-	for i, g := range m.guarded() {
-		p := &m.Points[i]
-		h := reach.Holder{Name: p.Name, Server: p.Side != "client", Client: p.Side != "server",
-			Guards: slices.DeleteFunc(slices.Clone(g.In), func(w int32) bool { return exempt[m.estate.Workload(w).ID] })}
-		for k, held := range p.Held {
-			if k+1 < len(p.Held) && !p.Held[k+1].At.After(from) {
-				any = any || held.Release != 0
-				continue // it was over
-			}
-			if held.At.Before(until) {
-				h.Periods = append(h.Periods, reach.Period{From: flow.MicrosOf(held.At), Release: held.Release, Enforce: held.Mode == "enforce"})
-				any = any || held.Release != 0
-			}
-		}
-		if !p.Dropped.IsZero() {
-			h.Periods = append(h.Periods, reach.Period{From: flow.MicrosOf(p.Dropped)})
-		}
-		if len(h.Periods) > 0 {
-			j.Holders = append(j.Holders, h)
-		}
-	}
-	if !any {
-		return nil
-	}
-	return j
-}
-
-type callerKey struct {
-	who     string
-	service service.Point
-	server  string
-	verdict decide.Verdict
-	release int
-	rule    string
-	against bool
-}
-
-func (m *making) take(day *Day, v *reach.View, i int, people *population) {
-	c, r := v.At(i), v.Ruling(i)
-	against := m.out.Promise.Kind != "group" && people.against(c.Client.Class, c.Server.Class)
-	a, b := v.Labels(i)
-	key := callerKey{service: c.Point, server: b.Text, verdict: decide.VerdictOf(r.Rule), release: r.Release, against: against}
-	if r.Rule != nil {
-		key.rule = r.Rule.Sentence()
-	}
-	if c.Client.Workload == estate.Outside {
-		key.who = "outside " + c.Client.Addr.String()
-	} else {
-		key.who = m.estate.Workload(c.Client.Workload).ID
-	}
-	who := m.callers[key]
-	if who == nil {
-		who = &callerTime{Name: v.Name(c.Client), Label: a.Text, Server: b.Text, Service: reach.ServiceText(c.Point), Verdict: key.verdict.String(),
-			Release: r.Release, Rule: key.rule, First: c.First.Time(), Against: against}
-		m.callers[key] = who
-	}
-	if t := c.First.Time(); t.Before(who.First) {
-		who.First = t
-	}
-	if t := c.Last.Time(); t.After(who.Last) {
-		who.Last = t
-	}
-	if who.last != day.Day {
-		who.last = day.Day
-		who.Days++
-	}
-	var sums Sums
-	v.EachPortion(i, sums.Count)
-	for _, to := range []*Sums{&who.Sums, &day.Sums, &m.out.Total} {
-		to.Add(sums)
-	}
-	if against {
-		carried := flow.Sum(sums.Permitted, flow.Sum(sums.Uncovered, sums.Leaks))
-		day.Against, m.out.Against = flow.Sum(day.Against, carried), flow.Sum(m.out.Against, carried)
-	}
-	day.leaked = day.leaked || r.Release != 0 && sums.Leaks > 0
 }

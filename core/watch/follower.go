@@ -142,21 +142,6 @@ func (f *Follower) Chosen(name string, choose func(*reach.View) []int) (*reach.V
 	return v, choose(v)
 }
 
-// take takes away what was added before; false: that cannot be told any more.
-func (h *Hour) take(o *Hour) bool {
-	if h == nil {
-		return false
-	}
-	for _, n := range [][2]*int64{{&h.Permitted, &o.Permitted}, {&h.Uncovered, &o.Uncovered}, {&h.Held, &o.Held}, {&h.Leaks, &o.Leaks},
-		{&h.Chokes, &o.Chokes}, {&h.Unclear, &o.Unclear}} {
-		if *n[0] >= flow.Most || *n[0] < *n[1] {
-			return false
-		}
-		*n[0] -= *n[1]
-	}
-	return true
-}
-
 func pairsOf[N int | int32](v *reach.View, conversations []N) []uint32 {
 	out := make([]uint32, len(conversations))
 	for i, c := range conversations {

@@ -1,0 +1,119 @@
+package watching
+
+import (
+	"cmp"
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"lucidorchard/core/plural"
+	"lucidorchard/notify"
+	"lucidorchard/refuse"
+)
+
+// Destination is where messages go.
+type Destination struct {
+	Name     string          `db:"name" json:"name"`
+	Kind     string          `db:"kind" json:"kind" enum:"syslog,webhook,mail"`
+	Settings json.RawMessage `db:"settings" json:"-"` // of notify.Settings
+	Author   string          `db:"author" json:"author"`
+	At       time.Time       `db:"at" json:"at"`
+	Sent     *time.Time      `db:"sent" json:"sent,omitempty" doc:"When it took a message last"`
+	Failing  *time.Time      `db:"failing" json:"failing,omitempty" doc:"Since when it takes none"`
+	Problem  string          `db:"problem" json:"problem,omitempty" doc:"Why"`
+	Waiting  int             `db:"waiting" json:"waiting" doc:"Messages that it has not taken yet"`
+	Refused  int             `db:"refused" json:"refused" doc:"Messages that it refused again and again, while it took others: they are set aside"`
+	Refusal  string          `db:"refusal" json:"refusal,omitempty" doc:"Why it refused the last of them"`
+}
+
+// mostDestinations is how many destinations there may be: each is sent to by itself.
+const mostDestinations = 200
+
+// PutDestination keeps a destination. Secrets that are left out stay what they were.
+func (a *Service) PutDestination(ctx context.Context, name string, s notify.Settings) error {
+	if name = strings.TrimSpace(name); name == "" {
+		return refuse.Invalid("name: found nothing, expected how the destination is called; nothing was changed")
+	}
+	all, err := a.Store.Destinations(ctx)
+	if err != nil {
+		return err
+	}
+	for _, d := range all {
+		if d.Name != name {
+			continue
+		}
+		var was notify.Settings
+		if err := json.Unmarshal(d.Settings, &was); err != nil {
+			return err
+		}
+		if s.Secret == "" {
+			s.Secret = was.Secret
+		}
+		if s.Password == "" && s.User == was.User && was.Password != "" {
+			if s.Address != was.Address { // or it could be sent to whoever wants to have it
+				return refuse.Invalid("password: enter the password again, because the address changed; nothing was changed")
+			}
+			s.Password = was.Password
+		}
+	}
+	if err := cmp.Or(s.Check(), s.Within(a.Reach)); err != nil {
+		return refuse.Invalid(err.Error() + "; nothing was changed")
+	}
+	if len(all) >= mostDestinations && !slices.ContainsFunc(all, func(d Destination) bool { return d.Name == name }) {
+		return refuse.Conflict(fmt.Sprintf("there are %d destinations, the most there may be; nothing was changed", len(all)))
+	}
+	if err := a.Store.PutDestination(ctx, name, s, a.Author); err != nil {
+		return err
+	}
+	if err := a.Store.HurryDestination(ctx, name); err != nil {
+		return err
+	}
+	a.Events.MattersChanged()
+	return nil
+}
+
+// DropDestination forgets one.
+func (a *Service) DropDestination(ctx context.Context, name string) error {
+	found, err := a.Store.DropDestination(ctx, name)
+	if err == nil && !found {
+		return refuse.Missing("there is no destination " + name)
+	}
+	a.Events.MattersChanged()
+	return err
+}
+
+// Trial sends a message to a destination, as any other is sent.
+func (a *Service) Trial(ctx context.Context, name string) error {
+	if _, err := (outbox{a}).sender(ctx, name); err != nil {
+		return refuse.Missing("there is no destination " + name)
+	}
+	now := time.Now().UTC()
+	m := notify.Message{ID: rand.Text(), At: now, Kind: "trial", Title: "A trial of Lucid Orchard: " + name + " takes messages", Times: 1, First: now, Last: now}
+	err := a.Store.Tell(ctx, []Telling{{Destination: name, Message: m, Due: now}})
+	if err == nil {
+		a.hurrySending()
+		a.Events.MattersChanged()
+	}
+	return err
+}
+
+func (a *Service) lookAtDestinations(ctx context.Context, all *matters, now time.Time) error {
+	list, err := a.Store.Destinations(ctx)
+	if err != nil {
+		return err
+	}
+	for _, d := range list {
+		if d.Failing != nil && now.Sub(*d.Failing) > destinationSilence {
+			all.add(destinationMatter, d.Name, *d.Failing, About{Text: d.Name}, d.Problem, strong(d.Name), plain(" takes no messages; they wait"))
+		}
+		if d.Refused > 0 {
+			all.add(destinationMatter, d.Name+" refuses", d.At, About{Text: d.Name}, d.Refusal, strong(d.Name),
+				plain(" refused "+plural.Of(d.Refused, "message")+"; they are set aside"))
+		}
+	}
+	return nil
+}
