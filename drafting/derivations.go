@@ -214,15 +214,7 @@ type behind struct {
 // derived derives. It returns nil if the context ended.
 func derived(ctx context.Context, v *reach.View, m *model.Model, balance float64, group string,
 	progress func(float64, string)) *madeDerivation {
-	convs := make([]derive.Conversation, v.Len())
-	for i := range convs {
-		c := v.At(i)
-		convs[i] = derive.Conversation{Client: c.Client, Server: c.Server, Point: c.Point, Dropped: c.Dropped,
-			Connections: c.Connections - c.Dropped, First: c.First, Last: c.Last, Bytes: c.Bytes}
-		for _, b := range v.RowsOf(i) {
-			convs[i].Days.Add(v.Table.Bucket(int(b)).First)
-		}
-	}
+	convs := conversationsOf(v)
 	input := derive.Input{Compiled: m.Compiled, Conversations: convs, Balance: balance, Judged: true,
 		Progress: func(done float64) bool {
 			progress(done, fmt.Sprintf("looking at %d conversations", len(convs)))
@@ -284,6 +276,32 @@ func derived(ctx context.Context, v *reach.View, m *model.Model, balance float64
 			out.Gone = append(out.Gone, goneRule{r.Line, r.Sentence(), r.Note})
 		}
 	}
+	out.setAside(v, convs, result, number)
+	for _, t := range result.Tags {
+		if i, ok := m.Estate.ByID(t.Workload); ok {
+			out.Tags = append(out.Tags, namedTag{t, m.Estate.Workload(i).Label()})
+		}
+	}
+	return out
+}
+
+// conversationsOf returns the conversations of a view as derivation takes them.
+func conversationsOf(v *reach.View) []derive.Conversation {
+	convs := make([]derive.Conversation, v.Len())
+	for i := range convs {
+		c := v.At(i)
+		convs[i] = derive.Conversation{Client: c.Client, Server: c.Server, Point: c.Point, Dropped: c.Dropped,
+			Connections: c.Connections - c.Dropped, First: c.First, Last: c.Last, Bytes: c.Bytes}
+		for _, b := range v.RowsOf(i) {
+			convs[i].Days.Add(v.Table.Bucket(int(b)).First)
+		}
+	}
+	return convs
+}
+
+// setAside adds what a derivation set aside, with examples; number finds conversations
+// among those that are kept as seen.
+func (out *madeDerivation) setAside(v *reach.View, convs []derive.Conversation, result *derive.Result, number []int) {
 	for reason, x := range result.Aside {
 		for _, i := range x.Conversations {
 			c := &convs[i]
@@ -300,12 +318,6 @@ func derived(ctx context.Context, v *reach.View, m *model.Model, balance float64
 		}
 		out.Aside = append(out.Aside, o)
 	}
-	for _, t := range result.Tags {
-		if i, ok := m.Estate.ByID(t.Workload); ok {
-			out.Tags = append(out.Tags, namedTag{t, m.Estate.Workload(i).Label()})
-		}
-	}
-	return out
 }
 
 func behindOf(p *derive.Proposal, number []int) behind {

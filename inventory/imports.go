@@ -135,39 +135,11 @@ func (r *reading) compare(snap *model.Model, in imports.ImportOptions, sources [
 	for _, s := range sources {
 		rank[s.Name] = s.Rank
 	}
-	have := map[string][]estate.Lease{}
-	keep := func(id string) {
-		if i, ok := snap.Estate.ByID(id); ok {
-			have[id] = snap.Estate.Workload(i).Leases
-		}
-	}
-	var listing []estate.Listed
 	there := map[string]bool{}
 	for i := range file.Workloads {
-		w := &file.Workloads[i]
-		there[w.ID] = true
-		if len(w.Leases) == 0 {
-			continue
-		}
-		listing = append(listing, estate.Listed{ID: w.ID, Leases: w.Leases})
-		keep(w.ID)
-		for _, l := range w.Leases {
-			for _, c := range snap.Estate.Claims(l.Addr) {
-				keep(snap.Estate.Workload(c.Workload).ID)
-			}
-		}
+		there[file.Workloads[i].ID] = true
 	}
-	leases, conflicts := estate.Reassign(have, listing, in.Source, estate.InstantOf(time.Now()),
-		func(source string) bool {
-			r, known := rank[source]
-			return known && r < rank[in.Source]
-		})
-	for _, c := range conflicts {
-		file.Errors = append(file.Errors, ingest.RowError{Column: "addresses", Reason: c.Error()})
-	}
-	out.Rows, out.Bad, out.Warnings = file.Rows, len(file.Errors), append(out.Warnings, file.Warnings...)
-	out.BadKinds = ingest.KindsOf(file.Errors)
-	out.Errors = append(out.Errors, file.Errors[:min(imports.ShownErrors, len(file.Errors))]...)
+	leases := r.reassign(snap, in.Source, rank)
 	words := map[string]bool{}
 	for _, w := range snap.Estate.All() {
 		for _, t := range w.Tags {
@@ -180,42 +152,7 @@ func (r *reading) compare(snap *model.Model, in imports.ImportOptions, sources [
 		}
 	}
 	for i := range file.Workloads {
-		w := &file.Workloads[i]
-		for _, t := range w.Tags {
-			if word := t.Key + " = " + t.Value; !words[word] {
-				words[word] = true
-				out.NewWords = append(out.NewWords, word)
-			}
-		}
-		k, ok := snap.Estate.ByID(w.ID)
-		if !ok {
-			ex := imports.ImportExample{ID: w.ID, New: true}
-			for _, l := range w.Leases {
-				ex.What = append(ex.What, l.Addr.String())
-			}
-			for _, t := range w.Tags {
-				ex.What = append(ex.What, t.Key+" = "+t.Value)
-			}
-			out.Added++
-			example(ex)
-			continue
-		}
-		ex := imports.ImportExample{ID: w.ID}
-		now := snap.Estate.Workload(k)
-		var kept int
-		ex.What, kept = differences(now, w, in.Source, file.Keys,
-			func(source string) bool { return rank[source] < rank[in.Source] }, spokenFor[w.ID])
-		out.Kept += kept
-		ex.What = append(ex.What, leaseChanges(now.Leases, leases, w.ID)...)
-		if !now.Retired.IsZero() {
-			ex.What = append(ex.What, "is there again")
-		}
-		if len(ex.What) == 0 {
-			out.Same++
-			continue
-		}
-		out.Changed++
-		example(ex)
+		r.compareOne(snap, &file.Workloads[i], in.Source, rank, leases, spokenFor, words, example)
 	}
 	for id := range leases {
 		if !there[id] { // it gives an address up
@@ -232,4 +169,83 @@ func (r *reading) compare(snap *model.Model, in imports.ImportOptions, sources [
 			}
 		}
 	}
+}
+
+// reassign returns the leases that change by the file, by workload, and reports those that
+// it cannot have.
+func (r *reading) reassign(snap *model.Model, from string, rank map[string]int) map[string][]estate.Lease {
+	out, file := &r.report, r.file
+	have := map[string][]estate.Lease{}
+	keep := func(id string) {
+		if i, ok := snap.Estate.ByID(id); ok {
+			have[id] = snap.Estate.Workload(i).Leases
+		}
+	}
+	var listing []estate.Listed
+	for i := range file.Workloads {
+		w := &file.Workloads[i]
+		if len(w.Leases) == 0 {
+			continue
+		}
+		listing = append(listing, estate.Listed{ID: w.ID, Leases: w.Leases})
+		keep(w.ID)
+		for _, l := range w.Leases {
+			for _, c := range snap.Estate.Claims(l.Addr) {
+				keep(snap.Estate.Workload(c.Workload).ID)
+			}
+		}
+	}
+	leases, conflicts := estate.Reassign(have, listing, from, estate.InstantOf(time.Now()),
+		func(source string) bool {
+			r, known := rank[source]
+			return known && r < rank[from]
+		})
+	for _, c := range conflicts {
+		file.Errors = append(file.Errors, ingest.RowError{Column: "addresses", Reason: c.Error()})
+	}
+	out.Rows, out.Bad, out.Warnings = file.Rows, len(file.Errors), append(out.Warnings, file.Warnings...)
+	out.BadKinds = ingest.KindsOf(file.Errors)
+	out.Errors = append(out.Errors, file.Errors[:min(imports.ShownErrors, len(file.Errors))]...)
+	return leases
+}
+
+// compareOne adds to the report what the file does to one workload.
+func (r *reading) compareOne(snap *model.Model, w *estate.Workload, from string, rank map[string]int,
+	leases map[string][]estate.Lease, spokenFor, words map[string]bool, example func(imports.ImportExample)) {
+	out := &r.report
+	for _, t := range w.Tags {
+		if word := t.Key + " = " + t.Value; !words[word] {
+			words[word] = true
+			out.NewWords = append(out.NewWords, word)
+		}
+	}
+	k, ok := snap.Estate.ByID(w.ID)
+	if !ok {
+		ex := imports.ImportExample{ID: w.ID, New: true}
+		for _, l := range w.Leases {
+			ex.What = append(ex.What, l.Addr.String())
+		}
+		for _, t := range w.Tags {
+			ex.What = append(ex.What, t.Key+" = "+t.Value)
+		}
+		out.Added++
+		example(ex)
+		return
+	}
+	ex := imports.ImportExample{ID: w.ID}
+	now := snap.Estate.Workload(k)
+	var kept int
+	ex.What, kept = differences(now, w, from, r.file.Keys,
+		func(source string) bool { return rank[source] < rank[from] }, spokenFor[w.ID])
+	out.Kept += kept
+	ex.What = append(ex.What, leaseChanges(now.Leases, leases, w.ID)...)
+	if !now.Retired.IsZero() {
+		ex.What = append(ex.What, "is there again")
+	}
+	if len(ex.What) == 0 {
+		out.Same++
+		return
+	}
+	out.Changed++
+	example(ex)
 }

@@ -96,40 +96,8 @@ func check(in inputs, o checkOptions) error {
 		return err
 	}
 	defer w.drop()
-	var totals checkSummary
-	var verdicts [3]int
-	hits := make([]int, len(c.Policy.Rules))
-	var line []byte
-	if _, err := w.WriteString("row,verdict,rule\n"); err != nil {
-		return unusable("%s", err)
-	}
-	totals.Error, err = eachFlow(in.flows, func(row int, r flow.Record, bad *ingest.RowError) error {
-		totals.Rows = row
-		line = append(strconv.AppendInt(line[:0], int64(row), 10), ',')
-		if compared != nil && bad == nil {
-			if err := compared.row(row, r, changes); err != nil {
-				return err
-			}
-		}
-		if bad != nil {
-			line = append(line, "error,"...)
-		} else if i := c.Rule(c.At(r.Client, r.Start), c.At(r.Server, r.Start), r.Point); i >= 0 {
-			rule := c.Policy.Rules[i]
-			v := decide.VerdictOf(rule)
-			hits[i]++
-			verdicts[v]++
-			line = append(append(line, v.String()...), ',')
-			line = strconv.AppendInt(line, int64(rule.Line), 10)
-		} else {
-			verdicts[decide.Uncovered]++
-			line = append(line, "uncovered,"...)
-		}
-		if _, err := w.Write(append(line, '\n')); err != nil {
-			return unusable("%s", err)
-		}
-		return nil
-	})
-	if err != nil {
+	t := tally{compiled: c, compared: compared, changes: changes, hits: make([]int, len(c.Policy.Rules))}
+	if err := t.write(in, w); err != nil {
 		return err
 	}
 	if err := w.commit(); err != nil {
@@ -144,10 +112,10 @@ func check(in inputs, o checkOptions) error {
 		}
 		var said comparisonSummary
 		said, failed = compared.report(conditions)
-		totals.Against = &said
+		t.totals.Against = &said
 	}
 	if o.summary != "" {
-		if err := writeTotals(o.summary, &totals, verdicts, hits, c); err != nil {
+		if err := writeTotals(o.summary, &t.totals, t.verdicts, t.hits, c); err != nil {
 			return err
 		}
 	}
@@ -155,6 +123,52 @@ func check(in inputs, o checkOptions) error {
 		return exit{1, "a condition of --fail-on holds"}
 	}
 	return nil
+}
+
+// tally counts verdicts while they are written.
+type tally struct {
+	compiled *decide.Compiled
+	compared *comparison // nil: with nothing
+	changes  *output     // where changes are written; nil: nowhere
+	totals   checkSummary
+	verdicts [3]int
+	hits     []int // by rule
+}
+
+// write decides each flow and writes its verdict as a line.
+func (t *tally) write(in inputs, w *output) (err error) {
+	c := t.compiled
+	var line []byte
+	if _, err := w.WriteString("row,verdict,rule\n"); err != nil {
+		return unusable("%s", err)
+	}
+	t.totals.Error, err = eachFlow(in.flows, func(row int, r flow.Record, bad *ingest.RowError) error {
+		t.totals.Rows = row
+		line = append(strconv.AppendInt(line[:0], int64(row), 10), ',')
+		if t.compared != nil && bad == nil {
+			if err := t.compared.row(row, r, t.changes); err != nil {
+				return err
+			}
+		}
+		if bad != nil {
+			line = append(line, "error,"...)
+		} else if i := c.Rule(c.At(r.Client, r.Start), c.At(r.Server, r.Start), r.Point); i >= 0 {
+			rule := c.Policy.Rules[i]
+			v := decide.VerdictOf(rule)
+			t.hits[i]++
+			t.verdicts[v]++
+			line = append(append(line, v.String()...), ',')
+			line = strconv.AppendInt(line, int64(rule.Line), 10)
+		} else {
+			t.verdicts[decide.Uncovered]++
+			line = append(line, "uncovered,"...)
+		}
+		if _, err := w.Write(append(line, '\n')); err != nil {
+			return unusable("%s", err)
+		}
+		return nil
+	})
+	return err
 }
 
 func writeTotals(name string, totals *checkSummary, verdicts [3]int, hits []int, c *decide.Compiled) error {

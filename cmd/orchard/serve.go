@@ -2,7 +2,6 @@ package main
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"log/slog"
@@ -132,39 +131,22 @@ func openapiCommand() *cobra.Command {
 }
 
 func serve(ctx context.Context, o serveOptions) error {
-	if o.demo && (o.scale < 100 || o.scale > 100_000) {
-		return unusable("--scale: found %d, expected 100 to 100000 workloads", o.scale)
-	}
 	url, err := o.databaseURL()
 	if err != nil {
 		return err
 	}
-	trusting, err := o.trusting()
+	options, log, err := o.checked()
 	if err != nil {
 		return err
-	}
-	if o.reserve < 1 || o.reserve > 1<<20 {
-		return unusable("--reserve: found %d, expected 1 to 1048576 MB", o.reserve)
-	}
-	log, err := o.logger(os.Stderr)
-	if err != nil {
-		return err
-	}
-	if trusting != "" {
-		log.Warn("everybody who reaches this address may read and change everything: there are no accounts", "listen",
-			trusting)
 	}
 	folders := []disk.Folder{}
-	options := assembly.HandlerOptions{Web: web.Dist, Trusting: trusting, Uploads: filepath.Join(o.data, "uploads")}
 	if url == "" {
-		cluster, err := database.StartCluster(ctx, o.data, o.scratch)
+		cluster, err := o.ownCluster(ctx, log)
 		if err != nil {
-			return unusable("%s", err)
+			return err
 		}
 		defer cluster.Stop()
-		log.Info("PostgreSQL runs on loopback", "data", cluster.Dir)
-		url = cluster.URL
-		options.Cluster = cluster
+		url, options.Cluster = cluster.URL, cluster
 		folders = append(folders, disk.Folder{Name: "the database", Path: cluster.Dir})
 	}
 	db, err := assembly.Open(ctx, url)
@@ -172,115 +154,142 @@ func serve(ctx context.Context, o serveOptions) error {
 		return unusable("%s", err)
 	}
 	defer db.Close()
-	if err := os.MkdirAll(o.data, 0o755); err != nil {
-		return unusable("--data: %s", err)
+	room, err := o.makeRoom(ctx, folders)
+	if err != nil {
+		return err
 	}
-	if o.listening.spool == "" {
-		o.listening.spool = filepath.Join(o.data, "spool")
-	}
-	if err := os.MkdirAll(o.listening.spool, 0o700); err != nil {
-		return unusable("--spool: %s", err)
-	}
-	room := disk.New(o.reserve<<20, append(folders, disk.Folder{Name: "the spool", Path: o.listening.spool})...)
-	go room.Run(ctx)
-	go keepTidy(ctx)
 	db.Gate(func() error { return room.Room("") })
-	name := "Estate"
 	if o.demo {
 		if err := loadDemo(ctx, db, o.scale, log); err != nil {
 			return unusable("loading the demo: %s", err)
 		}
-		name = "Saltmarsh Ferries"
-	}
-	if o.author == "" {
-		o.author = "you"
-		if u, err := user.Current(); err == nil && u.Username != "" {
-			o.author = u.Username
-		}
+		options.Estate = "Saltmarsh Ferries"
 	}
 	// At the end the collector stops first, so that what it holds is stored; then
 	// jobs, then requests, and the database last.
 	work, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	defer cancel()
-	collector, err := collecting(ctx, db, o, room, log)
+	collector, stopCollecting, err := collecting(ctx, db, o, room, log)
 	if err != nil {
 		return unusable("%s", err)
 	}
-	stopCollecting := sync.OnceFunc(func() {
-		if collector != nil {
-			collector.Stop()
-		}
-	})
 	defer stopCollecting()
-	uses := assembly.Options{Store: db, Author: o.author, Log: log, Collector: collector, Disk: room}
-	if uses.Reach.Allow, err = prefixes("allow-receiver", o.receivers); err != nil {
-		return unusable("%s", err)
-	}
-	options.Estate = name
-	if collector != nil {
-		uses.Name = collector.Name
-	}
-	for _, h := range o.hosts {
-		options.AllowHosts = append(options.AllowHosts, strings.ToLower(h))
-	}
-	listener, err := net.Listen("tcp", o.listen)
+	uses := assembly.Options{Store: db, Author: o.authorName(), Log: log, Collector: collector, Disk: room}
+	listener, err := o.listener(&uses)
 	if err != nil {
 		return unusable("%s", err)
 	}
-	if uses.Address = strings.TrimSuffix(o.address, "/"); uses.Address == "" {
-		uses.Address = "http://" + listener.Addr().String()
-	}
-	uses.Here = hereURL(listener.Addr())
 	a := assembly.New(work, uses)
-	s := assembly.Handler(a, options)
-	h := &http.Server{Handler: s, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
+	h := &http.Server{Handler: assembly.Handler(a, options), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
 		MaxHeaderBytes: 64 << 10, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn)}
 	fmt.Printf("Lucid Orchard is at http://%s\n", listener.Addr())
 	if collector != nil {
 		fmt.Printf("Records of exporters are taken at %s\n", strings.Join(collector.Listening, ", "))
 	}
-	var stand *standIn
-	if o.demo && o.points {
-		tokens, err := demoPoints(ctx, a, o.data)
-		if err != nil {
-			return unusable("the demo's enforcement points: %s", err)
+	stand, stop, err := o.startDemo(ctx, a, collector, listener.Addr().String())
+	if err != nil {
+		return err
+	}
+	defer stop()
+	err = answer(ctx, h, listener, func() {
+		if stand != nil {
+			go stand.run(work)
 		}
-		stand = &standIn{server: "http://" + listener.Addr().String(), tokens: tokens, loses: demo.LosesARule,
-			after: o.drift, log: slog.New(slog.DiscardHandler)}
-		stand.prepare()
-	}
-	if collector != nil && o.demo && o.live {
-		if target, ok := collector.Address("udp"); ok {
-			sender := demo.NewSender(o.scale)
-			if stand != nil {
-				sender.Passes = stand.passes
-			}
-			defer sender.Stop()
-			if err := sender.Start(target); err != nil {
-				return unusable("%s", err)
-			}
-		}
-	}
-	failed := make(chan error, 1)
-	go func() { failed <- h.Serve(listener) }()
-	if stand != nil {
-		go stand.run(work)
-	}
-	select {
-	case err := <-failed:
-		return unusable("%s", err)
-	case <-ctx.Done():
-	}
-	log.Info("stopping")
-	stopCollecting()
-	cancel()
-	a.Wait()
-	grace, done := context.WithTimeout(context.Background(), 10*time.Second)
-	defer done()
-	if err := h.Shutdown(grace); err != nil && !errors.Is(err, context.DeadlineExceeded) {
+	}, func() {
+		log.Info("stopping")
+		stopCollecting()
+		cancel()
+		a.Wait()
+	})
+	if err != nil {
 		return unusable("%s", err)
 	}
 	return nil
+}
+
+// ownCluster runs a PostgreSQL of our own on loopback.
+func (o *serveOptions) ownCluster(ctx context.Context, log *slog.Logger) (*database.Cluster, error) {
+	cluster, err := database.StartCluster(ctx, o.data, o.scratch)
+	if err != nil {
+		return nil, unusable("%s", err)
+	}
+	log.Info("PostgreSQL runs on loopback", "data", cluster.Dir)
+	return cluster, nil
+}
+
+// checked returns what the options say about the API and the log, or what is wrong with
+// them.
+func (o *serveOptions) checked() (out assembly.HandlerOptions, log *slog.Logger, err error) {
+	if o.demo && (o.scale < 100 || o.scale > 100_000) {
+		return out, nil, unusable("--scale: found %d, expected 100 to 100000 workloads", o.scale)
+	}
+	trusting, err := o.trusting()
+	if err != nil {
+		return out, nil, err
+	}
+	if o.reserve < 1 || o.reserve > 1<<20 {
+		return out, nil, unusable("--reserve: found %d, expected 1 to 1048576 MB", o.reserve)
+	}
+	if log, err = o.logger(os.Stderr); err != nil {
+		return out, nil, err
+	}
+	if trusting != "" {
+		log.Warn("everybody who reaches this address may read and change everything: there are no accounts", "listen",
+			trusting)
+	}
+	out = assembly.HandlerOptions{Web: web.Dist, Trusting: trusting, Uploads: filepath.Join(o.data, "uploads"), Estate: "Estate"}
+	for _, h := range o.hosts {
+		out.AllowHosts = append(out.AllowHosts, strings.ToLower(h))
+	}
+	return out, log, nil
+}
+
+// listener listens, and completes what the program says of its addresses.
+func (o *serveOptions) listener(uses *assembly.Options) (net.Listener, error) {
+	var err error
+	if uses.Reach.Allow, err = prefixes("allow-receiver", o.receivers); err != nil {
+		return nil, err
+	}
+	if uses.Collector != nil {
+		uses.Name = uses.Collector.Name
+	}
+	l, err := net.Listen("tcp", o.listen)
+	if err != nil {
+		return nil, err
+	}
+	uses.Here = hereURL(l.Addr())
+	if uses.Address = strings.TrimSuffix(o.address, "/"); uses.Address == "" {
+		uses.Address = "http://" + l.Addr().String()
+	}
+	return l, nil
+}
+
+// authorName returns the name that changes are made under.
+func (o *serveOptions) authorName() string {
+	if o.author != "" {
+		return o.author
+	}
+	if u, err := user.Current(); err == nil && u.Username != "" {
+		return u.Username
+	}
+	return "you"
+}
+
+// makeRoom makes the folders of the server, and watches how much room their disks have.
+func (o *serveOptions) makeRoom(ctx context.Context, folders []disk.Folder) (*disk.Watch, error) {
+	if err := os.MkdirAll(o.data, 0o755); err != nil {
+		return nil, unusable("--data: %s", err)
+	}
+	if o.listening.spool == "" {
+		o.listening.spool = filepath.Join(o.data, "spool")
+	}
+	if err := os.MkdirAll(o.listening.spool, 0o700); err != nil {
+		return nil, unusable("--spool: %s", err)
+	}
+	room := disk.New(o.reserve<<20, append(folders, disk.Folder{Name: "the spool", Path: o.listening.spool})...)
+	go room.Run(ctx)
+	go keepTidy(ctx)
+	return room, nil
 }
 
 // logger writes what the server says of itself.
@@ -367,12 +376,12 @@ func prefixes(flag string, list []string) (out []netip.Prefix, err error) {
 // collecting starts the collector. A default address that something else uses is
 // left out with a warning; one that was chosen must be free.
 func collecting(ctx context.Context, db *assembly.Store, o serveOptions, room *disk.Watch,
-	log *slog.Logger) (*collect.Collector, error) {
+	log *slog.Logger) (collector *collect.Collector, stop func(), err error) {
 	l := o.listening
 	c := collect.Options{Store: db, Log: log, Spool: l.spool, Hold: l.hold, Disk: room}
-	var err error
+	stop = func() {}
 	if c.Allow, err = prefixes("exporters", l.allow); err != nil {
-		return nil, err
+		return nil, stop, err
 	}
 	for _, x := range []struct {
 		flag, address, network string
@@ -384,7 +393,7 @@ func collecting(ctx context.Context, db *assembly.Store, o serveOptions, room *d
 		}
 		if err := free(x.network, x.address); err != nil {
 			if l.chosen != nil && l.chosen(x.flag) {
-				return nil, fmt.Errorf("--%s: %w", x.flag, err)
+				return nil, stop, fmt.Errorf("--%s: %w", x.flag, err)
 			}
 			log.Warn("no records are taken here", "address", x.network+" "+x.address, "error", err)
 			continue
@@ -392,9 +401,12 @@ func collecting(ctx context.Context, db *assembly.Store, o serveOptions, room *d
 		*x.to = append(*x.to, x.address)
 	}
 	if len(c.UDP)+len(c.TCP) == 0 {
-		return nil, nil
+		return nil, stop, nil
 	}
-	return collect.Start(ctx, c)
+	if collector, err = collect.Start(ctx, c); err != nil {
+		return nil, stop, err
+	}
+	return collector, sync.OnceFunc(collector.Stop), nil
 }
 
 // free tries an address.

@@ -28,32 +28,7 @@ func (d coverer) candidates(s *scratch, edges []edge, danger float64) []candidat
 			if !open {
 				continue
 			}
-			var inside, outside []seen
-			for _, i := range u.edges {
-				m, far := edges[i].server, 1
-				if servers {
-					m, far = edges[i].client, 0
-				}
-				if edges[i].rs[far] == 0 {
-					continue // another edge stands for it
-				}
-				if s.miss[0][m] == 0 {
-					s.miss[0][m] = 1
-					s.missing[0] = append(s.missing[0], m)
-				}
-				s.miss[0][m] *= 1 - edges[i].rs[far]
-			}
-			slices.Sort(s.missing[0])
-			for _, m := range s.missing[0] {
-				x := seen{m, 1 - s.miss[0][m]}
-				s.miss[0][m] = 0
-				if d.isOutside(m) {
-					outside = append(outside, x)
-				} else {
-					inside = append(inside, x)
-				}
-			}
-			s.missing[0] = s.missing[0][:0]
+			inside, outside := d.farEnds(s, edges, u.edges, servers)
 			far := danger
 			if !servers {
 				far = 1 + (danger-1)/4
@@ -93,6 +68,37 @@ func (d coverer) candidates(s *scratch, edges []edge, danger float64) []candidat
 		}
 	}
 	return out
+}
+
+// farEnds returns who is on the other side of some edges, with how sure it is that they are
+// meant: machines, and outside addresses.
+func (d coverer) farEnds(s *scratch, edges []edge, of []int32, servers bool) (inside, outside []seen) {
+	for _, i := range of {
+		m, far := edges[i].server, 1
+		if servers {
+			m, far = edges[i].client, 0
+		}
+		if edges[i].rs[far] == 0 {
+			continue // another edge stands for it
+		}
+		if s.miss[0][m] == 0 {
+			s.miss[0][m] = 1
+			s.missing[0] = append(s.missing[0], m)
+		}
+		s.miss[0][m] *= 1 - edges[i].rs[far]
+	}
+	slices.Sort(s.missing[0])
+	for _, m := range s.missing[0] {
+		x := seen{m, 1 - s.miss[0][m]}
+		s.miss[0][m] = 0
+		if d.isOutside(m) {
+			outside = append(outside, x)
+		} else {
+			inside = append(inside, x)
+		}
+	}
+	s.missing[0] = s.missing[0][:0]
+	return inside, outside
 }
 
 // administered is from which danger on a service administers machines.
@@ -204,52 +210,9 @@ func (d coverer) blocksOf(a, b []roleCount, same uint8) int {
 
 // judgeCandidate counts the bits that a candidate saves now.
 func (d coverer) judgeCandidate(s *scratch, edges []edge, c *candidate, danger float64) {
-	roles := [2]int{}
 	copied := mirror{d.deriver}.copied(c, danger)
-	var sizes [2]float64
-	for k := range 2 {
-		s.now++
-		for _, i := range c.edges {
-			m := edges[i].server
-			if k == 0 {
-				m = edges[i].client
-			}
-			if r := d.role(m); r >= 0 && s.roles[r] != s.now {
-				s.roles[r] = s.now
-				roles[k]++
-			}
-		}
-		if copied > 0 {
-			sizes[k] = mirror{d.deriver}.askedFor(s, [2]*item{&c.left, &c.right}[k].set, copied)
-		}
-	}
-	for _, i := range c.edges {
-		x := &edges[i]
-		for int(x.block) >= len(s.blocks) {
-			s.blocks = append(s.blocks, 0)
-		}
-		if s.blocks[x.block] == 0 {
-			s.blocks[x.block] = 1
-			s.blocksSeen = append(s.blocksSeen, x.block)
-		}
-		s.blocks[x.block] *= 1 - x.r
-		for k, m := range [2]int32{x.client, x.server} {
-			if x.rs[k] == 0 {
-				continue // another edge stands for it
-			}
-			if !s.took[k][m] && (danger < veryDangerous || x.rs[k] > chance) {
-				s.took[k][m] = true
-				s.takers[k] = append(s.takers[k], m)
-			}
-			if x.open && !x.covered {
-				if s.miss[k][m] == 0 {
-					s.miss[k][m] = 1
-					s.missing[k] = append(s.missing[k], m)
-				}
-				s.miss[k][m] *= 1 - x.rs[k]
-			}
-		}
-	}
+	roles, sizes := d.rolesOn(s, edges, c, copied)
+	d.spread(s, edges, c, danger)
 	spared := [2]float64{2 * wordsSame * copied, 0}
 	value, words, open := 0.0, wordsRule+c.left.words()+c.right.words(), 0.0
 	if c.same&sameEnv != 0 {
@@ -313,6 +276,60 @@ func (d coverer) judgeCandidate(s *scratch, edges []edge, c *candidate, danger f
 	}
 	c.words, c.open, c.spared = words, open, spared
 	c.weighed(s, value)
+}
+
+// rolesOn returns how many roles are on either side of a candidate and, where it would be
+// copied to other environments, how large the sides are then.
+func (d coverer) rolesOn(s *scratch, edges []edge, c *candidate, copied float64) (roles [2]int, sizes [2]float64) {
+	for k := range 2 {
+		s.now++
+		for _, i := range c.edges {
+			m := edges[i].server
+			if k == 0 {
+				m = edges[i].client
+			}
+			if r := d.role(m); r >= 0 && s.roles[r] != s.now {
+				s.roles[r] = s.now
+				roles[k]++
+			}
+		}
+		if copied > 0 {
+			sizes[k] = mirror{d.deriver}.askedFor(s, [2]*item{&c.left, &c.right}[k].set, copied)
+		}
+	}
+	return roles, sizes
+}
+
+// spread notes in the scratch which blocks and members the edges of a candidate touch, and
+// what of them is open.
+func (d coverer) spread(s *scratch, edges []edge, c *candidate, danger float64) {
+	for _, i := range c.edges {
+		x := &edges[i]
+		for int(x.block) >= len(s.blocks) {
+			s.blocks = append(s.blocks, 0)
+		}
+		if s.blocks[x.block] == 0 {
+			s.blocks[x.block] = 1
+			s.blocksSeen = append(s.blocksSeen, x.block)
+		}
+		s.blocks[x.block] *= 1 - x.r
+		for k, m := range [2]int32{x.client, x.server} {
+			if x.rs[k] == 0 {
+				continue // another edge stands for it
+			}
+			if !s.took[k][m] && (danger < veryDangerous || x.rs[k] > chance) {
+				s.took[k][m] = true
+				s.takers[k] = append(s.takers[k], m)
+			}
+			if x.open && !x.covered {
+				if s.miss[k][m] == 0 {
+					s.miss[k][m] = 1
+					s.missing[k] = append(s.missing[k], m)
+				}
+				s.miss[k][m] *= 1 - x.rs[k]
+			}
+		}
+	}
 }
 
 // related reports whether two sets are of one application.

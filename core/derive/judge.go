@@ -99,39 +99,7 @@ func (d judge) alternatives(n *namer, r *draft, p *Proposal) {
 		return members
 	}
 	add := func(to *[]Alternative, words string, left, right []item, side int, holds func(m int32) bool) {
-		with := *r
-		with.left, with.right, with.anyone, with.strays = left, right, false, [2][]int32{}
-		for k, items := range [2][]item{left, right} {
-			for _, m := range r.strays[k] { // those that the new side holds, too
-				if d.anyHolds(items, m) && !(proposer{d.deriver}).tagHolds(items, m) {
-					with.strays[k] = append(with.strays[k], m)
-				}
-			}
-		}
-		if to == &p.Narrower {
-			with.edges = nil
-			for _, x := range r.edges {
-				if d.anyHolds(left, x.client) && d.anyHolds(right, x.server) {
-					with.edges = append(with.edges, x)
-				}
-			}
-		}
-		a := Alternative{Words: words, Conversations: p.Conversations}
-		a.Rule, a.Groups = proposer{d.deriver}.rule(n, &with)
-		if holds != nil {
-			a.Conversations = nil
-			for _, i := range p.Conversations {
-				if holds(d.ends[i][side]) {
-					a.Conversations = append(a.Conversations, i)
-				}
-			}
-		}
-		a.Opened = max(proposer{d.deriver}.openedPairs(&with), len(a.Conversations))
-		a.Rule.Note = p.note() + ", " + words
-		if key := bare(a.Rule); key != bare(p.Rule) && !slices.ContainsFunc(*to,
-			func(x Alternative) bool { return bare(x.Rule) == key }) {
-			*to = append(*to, a)
-		}
+		d.alternative(n, r, p, to, words, left, right, side, holds)
 	}
 	if len(clients) > 1 || r.anyone {
 		top := clients[0]
@@ -178,6 +146,45 @@ func (d judge) alternatives(n *namer, r *draft, p *Proposal) {
 	d.widen(r.right, len(r.same) > 0, "to", func(words string, to *set) {
 		add(&p.Wider, words, r.left, []item{{set: to}}, 1, nil)
 	})
+}
+
+// alternative adds a rule with other sides in the place of r, unless it is there already.
+// holds tells which conversations it permits, by the end on a side; nil: all of them.
+func (d judge) alternative(n *namer, r *draft, p *Proposal, to *[]Alternative, words string, left, right []item, side int,
+	holds func(m int32) bool) {
+	with := *r
+	with.left, with.right, with.anyone, with.strays = left, right, false, [2][]int32{}
+	for k, items := range [2][]item{left, right} {
+		for _, m := range r.strays[k] { // those that the new side holds, too
+			if d.anyHolds(items, m) && !(proposer{d.deriver}).tagHolds(items, m) {
+				with.strays[k] = append(with.strays[k], m)
+			}
+		}
+	}
+	if to == &p.Narrower {
+		with.edges = nil
+		for _, x := range r.edges {
+			if d.anyHolds(left, x.client) && d.anyHolds(right, x.server) {
+				with.edges = append(with.edges, x)
+			}
+		}
+	}
+	a := Alternative{Words: words, Conversations: p.Conversations}
+	a.Rule, a.Groups = proposer{d.deriver}.rule(n, &with)
+	if holds != nil {
+		a.Conversations = nil
+		for _, i := range p.Conversations {
+			if holds(d.ends[i][side]) {
+				a.Conversations = append(a.Conversations, i)
+			}
+		}
+	}
+	a.Opened = max(proposer{d.deriver}.openedPairs(&with), len(a.Conversations))
+	a.Rule.Note = p.note() + ", " + words
+	if key := bare(a.Rule); key != bare(p.Rule) && !slices.ContainsFunc(*to,
+		func(x Alternative) bool { return bare(x.Rule) == key }) {
+		*to = append(*to, a)
+	}
 }
 
 func (d judge) anyHolds(items []item, m int32) bool {

@@ -12,6 +12,9 @@ import (
 	"lucidorchard/core/service"
 )
 
+// strayPlacer gives machines that lack tags those of the role whose habits they have.
+type strayPlacer struct{ *deriver }
+
 // MissingTag is a tag that is worth setting: what a machine does speaks for it.
 type MissingTag struct {
 	Workload string `json:"workload" doc:"Its id"`
@@ -31,23 +34,31 @@ type habit struct {
 
 // placeStrays fills in the structural tags that machines lack, where what they do
 // leaves hardly a doubt. Misspelt values were read as what they look like.
-func (d *deriver) placeStrays() {
-	habits := make([]map[habit]bool, d.workloads)
-	note := func(m int32, h habit) {
-		if d.isOutside(m) {
-			return
-		}
-		if habits[m] == nil {
-			habits[m] = map[habit]bool{}
-		}
-		habits[m][h] = true
+func (d strayPlacer) placeStrays() {
+	strays := d.strays()
+	if len(strays) == 0 {
+		return
 	}
-	stray := func(m int32) bool {
-		return !d.isOutside(m) && slices.Contains(d.meant[m][:], "")
+	habits := d.habits()
+	all, common := d.rolesByHabit(habits)
+	for _, m := range strays {
+		if len(habits[m]) >= 2 {
+			d.placeStray(m, habits[m], all, common)
+		}
 	}
+}
+
+// isStray reports whether a machine lacks one of the three tags.
+func (d strayPlacer) isStray(m int32) bool {
+	return !d.isOutside(m) && slices.Contains(d.meant[m][:], "")
+}
+
+// strays lists the machines that lack a tag, and notes those whose tag means another value
+// than it says.
+func (d strayPlacer) strays() []int32 {
 	var strays []int32
 	for i := range d.c.Estate.All() {
-		if d.present[i] && stray(i) {
+		if d.present[i] && d.isStray(i) {
 			strays = append(strays, i)
 		}
 		w := d.c.Estate.Workload(i)
@@ -57,8 +68,20 @@ func (d *deriver) placeStrays() {
 			}
 		}
 	}
-	if len(strays) == 0 {
-		return
+	return strays
+}
+
+// habits finds what each machine calls and is called on, with whom.
+func (d strayPlacer) habits() []map[habit]bool {
+	habits := make([]map[habit]bool, d.workloads)
+	note := func(m int32, h habit) {
+		if d.isOutside(m) {
+			return
+		}
+		if habits[m] == nil {
+			habits[m] = map[habit]bool{}
+		}
+		habits[m][h] = true
 	}
 	for i := range d.ends {
 		c := &d.in.Conversations[i]
@@ -70,19 +93,26 @@ func (d *deriver) placeStrays() {
 		note(a, habit{true, d.svcOf[i], tb})
 		note(b, habit{false, d.svcOf[i], ta})
 	}
-	type role struct {
-		tags    [3]string
-		members int
-		has     map[habit]int
-	}
-	roles := map[[3]string]*role{}
+	return habits
+}
+
+// roleHabits is a role with how many of its members have each habit.
+type roleHabits struct {
+	tags    [3]string
+	members int
+	has     map[habit]int
+}
+
+// rolesByHabit returns the roles in order, and how many of them have each habit.
+func (d strayPlacer) rolesByHabit(habits []map[habit]bool) (all []*roleHabits, common map[habit]int) {
+	roles := map[[3]string]*roleHabits{}
 	for i := range d.c.Estate.All() {
-		if !d.present[i] || stray(i) {
+		if !d.present[i] || d.isStray(i) {
 			continue
 		}
 		r := roles[d.meant[i]]
 		if r == nil {
-			r = &role{tags: d.meant[i], has: map[habit]int{}}
+			r = &roleHabits{tags: d.meant[i], has: map[habit]int{}}
 			roles[d.meant[i]] = r
 		}
 		r.members++
@@ -90,73 +120,73 @@ func (d *deriver) placeStrays() {
 			r.has[h]++
 		}
 	}
-	var all []*role
-	common := map[habit]int{}
+	common = map[habit]int{}
 	for _, r := range roles {
 		all = append(all, r)
 		for h := range r.has {
 			common[h]++
 		}
 	}
-	slices.SortFunc(all, func(a, b *role) int { return slices.Compare(a.tags[:], b.tags[:]) })
-	for _, m := range strays {
-		if len(habits[m]) < 2 {
+	slices.SortFunc(all, func(a, b *roleHabits) int { return slices.Compare(a.tags[:], b.tags[:]) })
+	return all, common
+}
+
+// placeStray gives a machine the tags that it lacks, of the role whose habits it has, if no
+// other role comes near.
+func (d strayPlacer) placeStray(m int32, habits map[habit]bool, all []*roleHabits, common map[habit]int) {
+	type fit struct {
+		r     *roleHabits
+		score float64
+		own   int // habits that few roles have
+	}
+	var fits []fit
+	for _, r := range all {
+		agrees := true
+		for k, v := range d.meant[m] {
+			agrees = agrees && (v == "" || v == r.tags[k])
+		}
+		if !agrees {
 			continue
 		}
-		type fit struct {
-			r     *role
-			score float64
-			own   int // habits that few roles have
+		f := fit{r: r}
+		for h := range habits {
+			p := (float64(r.has[h]) + 0.2) / (float64(r.members) + 1)
+			f.score += math.Log(p)
+			if r.has[h] > 0 && common[h]*3 <= len(all) {
+				f.own++
+			}
 		}
-		var fits []fit
-		for _, r := range all {
-			agrees := true
-			for k, v := range d.meant[m] {
-				agrees = agrees && (v == "" || v == r.tags[k])
+		for h, n := range r.has { // what all of them do, and it does not
+			if !habits[h] {
+				f.score += math.Log(1 - min(0.9, float64(n)/(float64(r.members)+1)))
 			}
-			if !agrees {
-				continue
-			}
-			f := fit{r: r}
-			for h := range habits[m] {
-				p := (float64(r.has[h]) + 0.2) / (float64(r.members) + 1)
-				f.score += math.Log(p)
-				if r.has[h] > 0 && common[h]*3 <= len(all) {
-					f.own++
-				}
-			}
-			for h, n := range r.has { // what all of them do, and it does not
-				if !habits[m][h] {
-					f.score += math.Log(1 - min(0.9, float64(n)/(float64(r.members)+1)))
-				}
-			}
-			fits = append(fits, f)
 		}
-		slices.SortFunc(fits, func(a, b fit) int {
-			return cmp.Or(cmp.Compare(b.score, a.score), slices.Compare(a.r.tags[:], b.r.tags[:]))
-		})
-		if len(fits) == 0 || fits[0].own == 0 {
+		fits = append(fits, f)
+	}
+	slices.SortFunc(fits, func(a, b fit) int {
+		return cmp.Or(cmp.Compare(b.score, a.score), slices.Compare(a.r.tags[:], b.r.tags[:]))
+	})
+	if len(fits) == 0 || fits[0].own == 0 {
+		return
+	}
+	for k := range d.meant[m] {
+		if d.meant[m][k] != "" {
 			continue
 		}
-		for k := range d.meant[m] {
-			if d.meant[m][k] != "" {
-				continue
+		// The best of those with another value has to be far behind.
+		margin := math.Inf(1)
+		for _, f := range fits[1:] {
+			if f.r.tags[k] != fits[0].r.tags[k] {
+				margin = fits[0].score - f.score
+				break
 			}
-			// The best of those with another value has to be far behind.
-			margin := math.Inf(1)
-			for _, f := range fits[1:] {
-				if f.r.tags[k] != fits[0].r.tags[k] {
-					margin = fits[0].score - f.score
-					break
-				}
-			}
-			if margin < 3 {
-				continue
-			}
-			d.meant[m][k] = fits[0].r.tags[k]
-			d.hints = append(d.hints, MissingTag{Workload: d.c.Estate.Workload(m).ID, Key: d.keys[k],
-				Value: d.show(d.keys[k], fits[0].r.tags[k])})
 		}
+		if margin < 3 {
+			continue
+		}
+		d.meant[m][k] = fits[0].r.tags[k]
+		d.hints = append(d.hints, MissingTag{Workload: d.c.Estate.Workload(m).ID, Key: d.keys[k],
+			Value: d.show(d.keys[k], fits[0].r.tags[k])})
 	}
 }
 

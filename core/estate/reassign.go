@@ -24,68 +24,102 @@ type Listed struct {
 // one gives to another workload then. The same listing again changes nothing.
 func Reassign(have map[string][]Lease, listing []Listed, source string, now Instant,
 	outranks func(source string) bool) (changed map[string][]Lease, conflicts []Conflict) {
-	claims := map[netip.Addr]map[string]bool{} // who has ever claimed an address
-	claim := func(addr netip.Addr, id string) {
-		if claims[addr] == nil {
-			claims[addr] = map[string]bool{}
-		}
-		claims[addr][id] = true
-	}
-	before := map[netip.Addr]map[string]bool{} // those who claimed it before this listing
+	r := &reassigning{have: have, source: source, now: now, outranks: outranks, changed: map[string][]Lease{},
+		claims: map[netip.Addr]map[string]bool{}, places: map[string]map[netip.Addr][]int{}}
 	for id, ls := range have {
 		for _, l := range ls {
-			claim(l.Addr, id)
+			r.claim(l.Addr, id)
 		}
 	}
-	for addr, ids := range claims {
+	before := map[netip.Addr]map[string]bool{} // those who claimed it before this listing
+	for addr, ids := range r.claims {
 		before[addr] = maps.Clone(ids)
-	}
-	changed = map[string][]Lease{}
-	leases := func(id string) []Lease {
-		if ls, ok := changed[id]; ok {
-			return ls
-		}
-		return have[id]
-	}
-	// own gives the leases of a workload in a slice that is not have's.
-	own := func(id string) []Lease {
-		if _, ok := changed[id]; !ok {
-			changed[id] = slices.Clone(have[id])
-		}
-		return changed[id]
-	}
-	// byAddr finds the leases of a workload by their address, as places in leases.
-	places := map[string]map[netip.Addr][]int{}
-	at := func(id string, addr netip.Addr) []int {
-		m, ok := places[id]
-		if !ok {
-			m = map[netip.Addr][]int{}
-			for i, l := range leases(id) {
-				m[l.Addr] = append(m[l.Addr], i)
-			}
-			places[id] = m
-		}
-		return m[addr]
 	}
 	// What ends, first: an address that goes from one to the other in the same
 	// listing is free then.
-	type start struct {
-		id string
-		Lease
+	for _, s := range r.end(listing) {
+		if open(s.Lease) {
+			for id := range before[s.Addr] {
+				if id != s.id || len(r.at(id, s.Addr)) > 0 {
+					s.From = now
+				}
+			}
+		}
+		if !s.Empty() && !r.clashes(s) {
+			r.begin(s)
+		}
 	}
-	var starts []start
+	slices.SortFunc(r.conflicts, func(a, b Conflict) int { return a.Addr.Compare(b.Addr) })
+	return r.changed, r.conflicts
+}
+
+// reassigning is a listing that is being taken.
+type reassigning struct {
+	have      map[string][]Lease
+	source    string
+	now       Instant
+	outranks  func(source string) bool
+	changed   map[string][]Lease
+	conflicts []Conflict
+	claims    map[netip.Addr]map[string]bool  // who has ever claimed an address
+	places    map[string]map[netip.Addr][]int // of leases, by workload and address
+}
+
+// start is a lease that begins.
+type start struct {
+	id string
+	Lease
+}
+
+func (r *reassigning) claim(addr netip.Addr, id string) {
+	if r.claims[addr] == nil {
+		r.claims[addr] = map[string]bool{}
+	}
+	r.claims[addr][id] = true
+}
+
+func (r *reassigning) leases(id string) []Lease {
+	if ls, ok := r.changed[id]; ok {
+		return ls
+	}
+	return r.have[id]
+}
+
+// own returns the leases of a workload in a slice that is not have's.
+func (r *reassigning) own(id string) []Lease {
+	if _, ok := r.changed[id]; !ok {
+		r.changed[id] = slices.Clone(r.have[id])
+	}
+	return r.changed[id]
+}
+
+// at finds the leases of a workload by their address, as places in leases.
+func (r *reassigning) at(id string, addr netip.Addr) []int {
+	m, ok := r.places[id]
+	if !ok {
+		m = map[netip.Addr][]int{}
+		for i, l := range r.leases(id) {
+			m[l.Addr] = append(m[l.Addr], i)
+		}
+		r.places[id] = m
+	}
+	return m[addr]
+}
+
+// end sets the ends of leases as the listing says, and returns those that begin with it.
+func (r *reassigning) end(listing []Listed) (starts []start) {
 	for _, w := range listing {
-		was := leases(w.ID)
+		was := r.leases(w.ID)
 		is, kept := slices.Clone(was), make([]bool, len(was))
 		byAddr := make(map[netip.Addr][]int, len(was))
 		for i, l := range was {
 			byAddr[l.Addr] = append(byAddr[l.Addr], i)
 		}
 		for _, g := range w.Leases {
-			g.Source = source
+			g.Source = r.source
 			held := byAddr[g.Addr]
 			k := slices.IndexFunc(held, func(i int) bool {
-				return open(g) && was[i].Covers(now) || !open(g) &&
+				return open(g) && was[i].Covers(r.now) || !open(g) &&
 					was[i].From == g.From
 			})
 			if k < 0 {
@@ -99,64 +133,57 @@ func Reassign(have map[string][]Lease, listing []Listed, source string, now Inst
 			}
 		}
 		for k := range is {
-			if !kept[k] && is[k].Source == source && now.Before(is[k].Until) {
-				is[k].Until = now
+			if !kept[k] && is[k].Source == r.source && r.now.Before(is[k].Until) {
+				is[k].Until = r.now
 			}
 		}
 		is = slices.DeleteFunc(is, Lease.Empty)
 		if !slices.Equal(is, was) {
-			changed[w.ID] = is
+			r.changed[w.ID] = is
 		}
 	}
-	for _, s := range starts {
-		if open(s.Lease) {
-			for id := range before[s.Addr] {
-				if id != s.id || len(at(id, s.Addr)) > 0 {
-					s.From = now
-				}
-			}
-		}
-		if s.Empty() {
-			continue
-		}
-		clash := false
-		for other := range claims[s.Addr] {
-			for _, i := range at(other, s.Addr) {
-				l := leases(other)[i]
-				if other == s.id || clash {
-					continue
-				}
-				if l.From == s.From {
-					clash = true
-					conflicts = append(conflicts, Conflict{Addr: s.Addr, A: other, B: s.id, From: s.From})
-				} else if l.Source != source && l.From.Before(s.Until) && s.From.Before(l.Until) &&
-					outranks(l.Source) {
-					clash = true
-					conflicts = append(conflicts, Conflict{Addr: s.Addr, A: other, B: s.id, From: s.From,
-						Source: l.Source})
-				}
-			}
-		}
-		if clash {
-			continue
-		}
-		for other := range claims[s.Addr] {
-			if other == s.id {
+	return starts
+}
+
+// clashes reports whether a lease cannot begin, and notes why.
+func (r *reassigning) clashes(s start) bool {
+	clash := false
+	for other := range r.claims[s.Addr] {
+		for _, i := range r.at(other, s.Addr) {
+			l := r.leases(other)[i]
+			if other == s.id || clash {
 				continue
 			}
-			for _, i := range at(other, s.Addr) {
-				if l := leases(other)[i]; l.From.Before(s.From) && s.From.Before(l.Until) {
-					own(other)[i].Until = s.From
-				}
+			if l.From == s.From {
+				clash = true
+				r.conflicts = append(r.conflicts, Conflict{Addr: s.Addr, A: other, B: s.id, From: s.From})
+			} else if l.Source != r.source && l.From.Before(s.Until) && s.From.Before(l.Until) &&
+				r.outranks(l.Source) {
+				clash = true
+				r.conflicts = append(r.conflicts, Conflict{Addr: s.Addr, A: other, B: s.id, From: s.From,
+					Source: l.Source})
 			}
 		}
-		at(s.id, s.Addr)
-		places[s.id][s.Addr] = append(places[s.id][s.Addr], len(leases(s.id)))
-		changed[s.id] = append(own(s.id), s.Lease)
-		claim(s.Addr, s.id)
 	}
-	slices.SortFunc(conflicts, func(a, b Conflict) int { return a.Addr.Compare(b.Addr) })
-	return changed, conflicts
+	return clash
+}
+
+// begin adds a lease, and ends those of others that hold the address then.
+func (r *reassigning) begin(s start) {
+	for other := range r.claims[s.Addr] {
+		if other == s.id {
+			continue
+		}
+		for _, i := range r.at(other, s.Addr) {
+			if l := r.leases(other)[i]; l.From.Before(s.From) && s.From.Before(l.Until) {
+				r.own(other)[i].Until = s.From
+			}
+		}
+	}
+	r.at(s.id, s.Addr)
+	r.places[s.id][s.Addr] = append(r.places[s.id][s.Addr], len(r.leases(s.id)))
+	r.changed[s.id] = append(r.own(s.id), s.Lease)
+	r.claim(s.Addr, s.id)
 }
 
 // open reports whether nothing is known of when the lease began and ends.

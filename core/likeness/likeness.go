@@ -118,39 +118,7 @@ type counted struct {
 func (f *features) weigh(key string) *weighed {
 	k := &weighed{features: f, key: key, value: make([]int32, len(f.of)), weight: make([]float64, len(f.keys.all)),
 		counts: make([][]counted, len(f.keys.all)), total: make([]int32, len(f.keys.all))}
-	index := map[string]int32{}
-	spelt := map[[2]int32]int{}
-	spellings := map[string]int32{}
-	var texts []string
-	for i := range k.value {
-		k.value[i] = -1
-	}
-	for i, w := range f.e.All() {
-		t, ok := w.Tag(key)
-		if !ok {
-			continue
-		}
-		folded := expr.Fold(t.Value)
-		v, known := index[folded]
-		if !known {
-			v = int32(len(k.values))
-			index[folded] = v
-			k.values = append(k.values, t.Value)
-			k.all = append(k.all, 0)
-		}
-		s, known := spellings[t.Value]
-		if !known {
-			s = int32(len(texts))
-			spellings[t.Value] = s
-			texts = append(texts, t.Value)
-		}
-		if spelt[[2]int32{v, s}]++; spelt[[2]int32{v, s}] > spelt[[2]int32{v, spellings[k.values[v]]}] {
-			k.values[v] = t.Value // as most write it
-		}
-		k.value[i] = v
-		k.known = append(k.known, i)
-		k.all[v]++
-	}
+	k.readValues()
 	whole := 0.0
 	for _, n := range k.all {
 		p := float64(n) / float64(len(k.known))
@@ -176,33 +144,10 @@ func (f *features) weigh(key string) *weighed {
 				total++
 			}
 		}
-		// How far the values of those that have it are from those of all, in bits.
-		weight := func(left int32) float64 { // without one that has a value
-			m := float64(total)
-			if left >= 0 {
-				m--
-			}
-			bits, rest := 0.0, 1.0
-			for _, v := range touched {
-				c, usual := float64(n[v]), float64(k.all[v])/float64(len(k.known))
-				if v == left {
-					c--
-				}
-				// Few workloads are little evidence.
-				if p := (c + doubt*usual) / (m + doubt); p > 0 {
-					bits += p * math.Log2(p/usual)
-				}
-				rest -= usual
-			}
-			if less := doubt / (m + doubt); rest > 1e-9 {
-				bits += rest * less * math.Log2(less) // values that none of them has
-			}
-			return min(1, max(0, bits/whole))
-		}
-		if k.weight[x] = weight(-1); total >= 2 && k.weight[x] >= telling {
+		if k.weight[x] = min(1, k.bits(n, touched, total, -1)/whole); total >= 2 && k.weight[x] >= telling {
 			slices.Sort(touched)
 			for _, v := range touched {
-				k.counts[x] = append(k.counts[x], counted{v, n[v], weight(v)})
+				k.counts[x] = append(k.counts[x], counted{v, n[v], min(1, k.bits(n, touched, total, v)/whole)})
 			}
 			k.total[x] = total
 		} else {
@@ -216,134 +161,66 @@ func (f *features) weigh(key string) *weighed {
 	return k
 }
 
-// room is what judging needs, kept from one workload to the next.
-type room struct {
-	score   []float64 // by value
-	touched []int32
-	shares  []float64 // by workload
-	near    []int32
-	used    []use
-	at      []int32 // by group: one more than its index into used
-}
-
-// use is a feature with its weight.
-type use struct {
-	x      int32
-	weight float64
-}
-
-func (k *weighed) newRoom() *room {
-	return &room{score: make([]float64, len(k.values)), shares: make([]float64, len(k.of)),
-		at: make([]int32, len(k.groups.all))}
-}
-
-// judged is what speaks most for a value: by how much more than for any other.
-type judged struct {
-	value  int32 // -1: none
-	margin float64
-}
-
-// weightFor gives what a feature weighs for a workload with a value; one that has
-// the key (value is not -1) does not count.
-func (k *weighed) weightFor(x, value int32) float64 {
-	if k.counts[x] == nil || value < 0 {
-		return k.weight[x]
+// readValues numbers the values of the tag, each with the spelling that most use.
+func (k *weighed) readValues() {
+	index := map[string]int32{}
+	spelt := map[[2]int32]int{}
+	spellings := map[string]int32{}
+	var texts []string
+	for i := range k.value {
+		k.value[i] = -1
 	}
-	at, _ := slices.BinarySearchFunc(k.counts[x], value, byValue)
-	return k.counts[x][at].without
-}
-
-func byValue(c counted, value int32) int { return cmp.Compare(c.value, value) }
-
-// judge weighs for each value how much likelier what a workload has is among those
-// that have the value than among all. A workload that has the key is judged as if
-// it were not there.
-func (k *weighed) judge(r *room, i int32) judged {
-	self := k.value[i]
-	sum := 0.0 // of weights
-	others := float64(len(k.known))
-	if self >= 0 {
-		others--
-	}
-	// Of what says the same, that counts which says most.
-	r.used = r.used[:0]
-	for _, x := range k.of[i] {
-		w := k.weightFor(x, self)
-		if w < telling {
+	for i, w := range k.e.All() {
+		t, ok := w.Tag(k.key)
+		if !ok {
 			continue
 		}
-		g := k.group[x]
-		if at := r.at[g]; at > 0 {
-			if u := &r.used[at-1]; w > u.weight {
-				*u = use{x, w}
-			}
-			continue
+		folded := expr.Fold(t.Value)
+		v, known := index[folded]
+		if !known {
+			v = int32(len(k.values))
+			index[folded] = v
+			k.values = append(k.values, t.Value)
+			k.all = append(k.all, 0)
 		}
-		r.used = append(r.used, use{x, w})
-		r.at[g] = int32(len(r.used))
+		s, known := spellings[t.Value]
+		if !known {
+			s = int32(len(texts))
+			spellings[t.Value] = s
+			texts = append(texts, t.Value)
+		}
+		if spelt[[2]int32{v, s}]++; spelt[[2]int32{v, s}] > spelt[[2]int32{v, spellings[k.values[v]]}] {
+			k.values[v] = t.Value // as most write it
+		}
+		k.value[i] = v
+		k.known = append(k.known, i)
+		k.all[v]++
 	}
-	for _, u := range r.used {
-		r.at[k.group[u.x]] = 0
-		total := float64(k.total[u.x])
-		if self >= 0 {
-			total--
-		}
-		sum += u.weight
-		usual := smoothing * total / others
-		for _, c := range k.counts[u.x] {
-			n := float64(c.n)
-			if c.value == self {
-				n--
-			}
-			if n <= 0 {
-				continue
-			}
-			if r.score[c.value] == 0 {
-				r.touched = append(r.touched, c.value)
-			}
-			r.score[c.value] += u.weight * math.Log((n+usual)/usual)
-		}
+}
+
+// bits returns how far the values of some workloads are from those of all: n of each value in
+// touched, total in all; without one that has the value left, if that is not negative.
+func (k *weighed) bits(n []int32, touched []int32, total, left int32) float64 {
+	m := float64(total)
+	if left >= 0 {
+		m--
 	}
-	best, second := judged{value: -1, margin: math.Inf(-1)}, math.Inf(-1)
-	for _, v := range r.touched {
-		n := float64(k.all[v])
-		if v == self {
-			n--
+	bits, rest := 0.0, 1.0
+	for _, v := range touched {
+		c, usual := float64(n[v]), float64(k.all[v])/float64(len(k.known))
+		if v == left {
+			c--
 		}
-		score := r.score[v] - sum*math.Log(n+smoothing) + math.Log(n+smoothing)
-		r.score[v] = 0
-		if score > best.margin || score == best.margin && v < best.value {
-			best, second = judged{v, score}, best.margin
-		} else {
-			second = max(second, score)
+		// Few workloads are little evidence.
+		if p := (c + doubt*usual) / (m + doubt); p > 0 {
+			bits += p * math.Log2(p/usual)
 		}
+		rest -= usual
 	}
-	r.touched = r.touched[:0]
-	if best.value < 0 {
-		return best
+	if less := doubt / (m + doubt); rest > 1e-9 {
+		bits += rest * less * math.Log2(less) // values that none of them has
 	}
-	// Values that nothing at all speaks for.
-	none := -sum*math.Log(1+smoothing) + math.Log(1+smoothing)
-	best.margin = best.margin - max(second, none)
-	if best.margin > 0 {
-		// What contradicts itself is less sure.
-		agree := 0.0
-		for _, u := range r.used {
-			total := float64(k.total[u.x])
-			if self >= 0 {
-				total--
-			}
-			if at, ok := slices.BinarySearchFunc(k.counts[u.x], best.value, byValue); ok {
-				n := float64(k.counts[u.x][at].n)
-				if best.value == self {
-					n--
-				}
-				agree += u.weight * n / total
-			}
-		}
-		best.margin *= agree / sum * agree / sum
-	}
-	return best
+	return max(0, bits)
 }
 
 // sure says from which margin on judgements are right often enough.

@@ -129,11 +129,6 @@ func (v ledger) rowsOf(q Query, byClient bool) []Row {
 	}
 	names := namer{v.View}.naming(q.By)
 	// The aggregates of a row lie together, and in it those of each other side.
-	type entry struct {
-		near      uint64 // label and service
-		far       int32
-		aggregate int32
-	}
 	entries := make([]entry, 0, found.len())
 	nearKey, farKey := int32(-1), int32(-1)
 	for i, k := range names.keys {
@@ -162,78 +157,14 @@ func (v ledger) rowsOf(q Query, byClient bool) []Row {
 		return cmp.Or(cmp.Compare(a.near, b.near),
 			cmp.Compare(a.far, b.far))
 	})
+	w := rowWriter{ledger: v, found: found, names: names, byClient: byClient, rules: map[int]int{}}
 	var out []Row
-	var others []entry // of the row: far, and index into counts
-	var counts []Counts
-	rules := map[int]int{}
 	for from := 0; from < len(entries); {
 		to := from
 		for to < len(entries) && entries[to].near == entries[from].near {
 			to++
 		}
-		first := found.at(entries[from].aggregate)
-		near := first.server
-		if byClient {
-			near = first.client
-		}
-		g := Row{Label: names.all[near], Point: first.point, Spark: make([]int, sparkBins)}
-		firstAt, lastAt := first.first, first.last
-		clear(rules)
-		others, counts = others[:0], counts[:0]
-		for _, e := range entries[from:to] {
-			c := found.at(e.aggregate)
-			n := int(c.conversations)
-			verdict := v.verdict[c.rule+1]
-			g.Counts[verdict] += n
-			g.Conversations += n
-			g.Connections = flow.Sum(g.Connections, c.connections)
-			g.Bytes = flow.Sum(g.Bytes, c.bytes)
-			if v.Against != nil && c.was != verdict {
-				g.Changed += n
-			}
-			switch c.odd {
-			case Leak:
-				g.Leaks += n
-			case Choke:
-				g.Chokes += n
-			}
-			firstAt, lastAt = min(firstAt, c.first), max(lastAt, c.last)
-			if c.rule >= 0 {
-				rules[v.Compiled.Policy.Rules[c.rule].Line] += n
-			}
-			for b, n := range c.spark {
-				g.Spark[b] += int(n)
-			}
-			if len(others) == 0 || others[len(others)-1].far != e.far {
-				others = append(others, entry{far: e.far, aggregate: int32(len(counts))})
-				counts = append(counts, Counts{})
-			}
-			counts[len(counts)-1][verdict] += n
-		}
-		g.First, g.Last = firstAt.Instant(), lastAt.Instant()
-		g.OtherCount = len(others)
-		compare := func(a, b entry) int {
-			x, y := &counts[a.aggregate], &counts[b.aggregate]
-			return cmp.Or(y[decide.Uncovered]-x[decide.Uncovered], y.Sum()-x.Sum(),
-				cmp.Compare(names.rank[a.far], names.rank[b.far]))
-		}
-		for range min(othersKept, len(others)) {
-			best := 0
-			for k := range others {
-				if compare(others[k], others[best]) < 0 {
-					best = k
-				}
-			}
-			g.Others = append(g.Others, other{names.all[others[best].far], counts[others[best].aggregate]})
-			others[best] = others[len(others)-1]
-			others = others[:len(others)-1]
-		}
-		for line := range rules {
-			g.Rules = append(g.Rules, line)
-		}
-		slices.SortFunc(g.Rules, func(a, b int) int { return cmp.Or(rules[b]-rules[a], a-b) })
-		g.rank = names.rank[near]
-		out = append(out, g)
+		out = append(out, w.row(entries[from:to]))
 		from = to
 	}
 	slices.SortFunc(out, func(a, b Row) int {
@@ -242,6 +173,93 @@ func (v ledger) rowsOf(q Query, byClient bool) []Row {
 			strings.Compare(a.Text, b.Text), cmp.Compare(a.Point, b.Point), cmp.Compare(a.rank, b.rank))
 	})
 	return out
+}
+
+// entry is an aggregate in the order of rows: those of a row lie together, and in it those
+// of each other side.
+type entry struct {
+	near      uint64 // label and service
+	far       int32
+	aggregate int32
+}
+
+// rowWriter adds aggregates up to rows, one after the other.
+type rowWriter struct {
+	ledger
+	found    *aggregates
+	names    *naming
+	byClient bool
+	rules    map[int]int // conversations of the row by the line of their rule
+	others   []entry     // of the row: far, and index into counts
+	counts   []Counts
+}
+
+// row adds the aggregates of one row up.
+func (w *rowWriter) row(entries []entry) Row {
+	first := w.found.at(entries[0].aggregate)
+	near := first.server
+	if w.byClient {
+		near = first.client
+	}
+	g := Row{Label: w.names.all[near], Point: first.point, Spark: make([]int, sparkBins)}
+	firstAt, lastAt := first.first, first.last
+	clear(w.rules)
+	others, counts := w.others[:0], w.counts[:0]
+	for _, e := range entries {
+		c := w.found.at(e.aggregate)
+		n := int(c.conversations)
+		verdict := w.verdict[c.rule+1]
+		g.Counts[verdict] += n
+		g.Conversations += n
+		g.Connections = flow.Sum(g.Connections, c.connections)
+		g.Bytes = flow.Sum(g.Bytes, c.bytes)
+		if w.Against != nil && c.was != verdict {
+			g.Changed += n
+		}
+		switch c.odd {
+		case Leak:
+			g.Leaks += n
+		case Choke:
+			g.Chokes += n
+		}
+		firstAt, lastAt = min(firstAt, c.first), max(lastAt, c.last)
+		if c.rule >= 0 {
+			w.rules[w.Compiled.Policy.Rules[c.rule].Line] += n
+		}
+		for b, n := range c.spark {
+			g.Spark[b] += int(n)
+		}
+		if len(others) == 0 || others[len(others)-1].far != e.far {
+			others = append(others, entry{far: e.far, aggregate: int32(len(counts))})
+			counts = append(counts, Counts{})
+		}
+		counts[len(counts)-1][verdict] += n
+	}
+	g.First, g.Last = firstAt.Instant(), lastAt.Instant()
+	g.OtherCount = len(others)
+	compare := func(a, b entry) int {
+		x, y := &counts[a.aggregate], &counts[b.aggregate]
+		return cmp.Or(y[decide.Uncovered]-x[decide.Uncovered], y.Sum()-x.Sum(),
+			cmp.Compare(w.names.rank[a.far], w.names.rank[b.far]))
+	}
+	for range min(othersKept, len(others)) {
+		best := 0
+		for k := range others {
+			if compare(others[k], others[best]) < 0 {
+				best = k
+			}
+		}
+		g.Others = append(g.Others, other{w.names.all[others[best].far], counts[others[best].aggregate]})
+		others[best] = others[len(others)-1]
+		others = others[:len(others)-1]
+	}
+	for line := range w.rules {
+		g.Rules = append(g.Rules, line)
+	}
+	slices.SortFunc(g.Rules, func(a, b int) int { return cmp.Or(w.rules[b]-w.rules[a], a-b) })
+	g.rank = w.names.rank[near]
+	w.others, w.counts = others, counts
+	return g
 }
 
 // aggregateMatches reports whether a query, but for its sides and what is asked of

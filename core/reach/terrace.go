@@ -214,36 +214,8 @@ func (k MapKeys) question() string { return fmt.Sprintf("%q %q %t ", k.Columns, 
 func (v surveyor) terrace(q Query, k MapKeys) terraceMap {
 	p := v.placed(k)
 	m := terraceMap{MapKeys: k, Columns: v.columnPlaces(k), Rows: v.rowPlaces(k)}
-	type way struct{ a, b spot }
-	type tally struct {
-		counts  Counts
-		streams [3]map[[2]int32]int
-	}
-	ways := map[way]*tally{}
 	names := namer{v.View}.naming("")
-	chosen := v.chosen(q)
-	for i := range v.rules {
-		if !(ledger{v.View}).selects(q, i) || chosen != nil && !chosen(i) {
-			continue
-		}
-		a, b := v.cols.Client[i], v.cols.Server[i]
-		w := way{p.of[a], p.of[b]}
-		// What leaves a column, or goes nowhere, is not told apart by rows.
-		if w.a.column != w.b.column || w.a.column < 0 {
-			w.a.row, w.b.row = 0, 0
-		}
-		t := ways[w]
-		if t == nil {
-			t = &tally{}
-			for verdict := range t.streams {
-				t.streams[verdict] = map[[2]int32]int{}
-			}
-			ways[w] = t
-		}
-		verdict := v.Verdict(i)
-		t.counts[verdict]++
-		t.streams[verdict][[2]int32{names.of[a], names.of[b]}]++
-	}
+	ways := v.tallied(q, p, names)
 	// Rows go from those that mostly call to those that are mostly called, whatever
 	// the query.
 	calls := make([]int, len(m.Rows))
@@ -284,12 +256,57 @@ func (v surveyor) terrace(q Query, k MapKeys) terraceMap {
 		})
 	}
 	m.Plots, m.Unplaced = v.plots(p, k)
-	order := make([]int, len(m.Rows))
+	m.Rows = inCallingOrder(m.Rows, calls)
+	return m
+}
+
+// way is where conversations go on the map.
+type way struct{ a, b spot }
+
+// tally is the conversations of a way, and by verdict those between each two names.
+type tally struct {
+	counts  Counts
+	streams [3]map[[2]int32]int
+}
+
+// tallied adds the conversations of a query up by their ways.
+func (v surveyor) tallied(q Query, p *placing, names *naming) map[way]*tally {
+	chosen := v.chosen(q)
+	ways := map[way]*tally{}
+	for i := range v.rules {
+		if !(ledger{v.View}).selects(q, i) || chosen != nil && !chosen(i) {
+			continue
+		}
+		a, b := v.cols.Client[i], v.cols.Server[i]
+		w := way{p.of[a], p.of[b]}
+		// What leaves a column, or goes nowhere, is not told apart by rows.
+		if w.a.column != w.b.column || w.a.column < 0 {
+			w.a.row, w.b.row = 0, 0
+		}
+		t := ways[w]
+		if t == nil {
+			t = &tally{}
+			for verdict := range t.streams {
+				t.streams[verdict] = map[[2]int32]int{}
+			}
+			ways[w] = t
+		}
+		verdict := v.Verdict(i)
+		t.counts[verdict]++
+		t.streams[verdict][[2]int32{names.of[a], names.of[b]}]++
+	}
+	return ways
+}
+
+// inCallingOrder returns rows in the order of what they call more than they are called, the
+// row of all others last.
+func inCallingOrder(from []Place, calls []int) []Place {
+	order := make([]int, len(from))
 	for i := range order {
 		order[i] = i
 	}
 	others := func(i int) int { // last
-		if m.Rows[i].Name == Others {
+		if from[i].Name == Others {
 			return 1
 		}
 		return 0
@@ -297,10 +314,9 @@ func (v surveyor) terrace(q Query, k MapKeys) terraceMap {
 	slices.SortStableFunc(order, func(a, b int) int { return cmp.Or(others(a)-others(b), calls[b]-calls[a]) })
 	rows := make([]Place, len(order))
 	for i, o := range order {
-		rows[i] = m.Rows[o]
+		rows[i] = from[o]
 	}
-	m.Rows = rows
-	return m
+	return rows
 }
 
 // plots counts what lies where.

@@ -25,6 +25,14 @@ func (r *Report) Markdown(title string) string {
 	line("| before | %d | %d | %d |", r.Then.Permit, r.Then.Reject, r.Then.Uncovered)
 	line("| draft | %d | %d | %d |", r.Now.Permit, r.Now.Reject, r.Now.Uncovered)
 	line("")
+	r.writeStatements(line)
+	r.writeParts(line)
+	r.writePromises(line)
+	return b.String()
+}
+
+// writeStatements writes what changes in the text of the policy.
+func (r *Report) writeStatements(line func(string, ...any)) {
 	if len(r.Statements) > 0 {
 		line("## Statements of the policy")
 		line("")
@@ -39,6 +47,10 @@ func (r *Report) Markdown(title string) string {
 		line("```")
 		line("")
 	}
+}
+
+// writeParts writes what changes for the traffic of each part.
+func (r *Report) writeParts(line func(string, ...any)) {
 	quiet := []string{}
 	for _, p := range r.Parts {
 		if p.Quiet() {
@@ -78,6 +90,10 @@ func (r *Report) Markdown(title string) string {
 		line("Nothing changes and nothing is open for %s.", strings.Join(quiet, ", "))
 		line("")
 	}
+}
+
+// writePromises writes what becomes of assertions and probes.
+func (r *Report) writePromises(line func(string, ...any)) {
 	if len(r.Assertions) > 0 {
 		line("## Assertions")
 		line("")
@@ -109,7 +125,6 @@ func (r *Report) Markdown(title string) string {
 		}
 		line("")
 	}
-	return b.String()
 }
 
 // Quiet reports whether nothing changes for a part, and nothing is asked of it.

@@ -86,11 +86,6 @@ func (c *Census) EachAnswer(ctx context.Context, qs []Question, f func(i int, a 
 // of a workload with itself is left out.
 func (c *Census) Answer(q *Question) *Answer {
 	clients, servers := q.Client.sorted(), q.Server.sorted()
-	type found struct {
-		Part
-		clients, servers map[int32]bool // classes
-		points           map[*decide.Table]bool
-	}
 	parts := map[*policy.Rule]*found{}
 	pieces := map[*decide.Table][]decide.Piece{}
 	out := &Answer{}
@@ -117,38 +112,8 @@ func (c *Census) Answer(q *Question) *Answer {
 				continue // no such point
 			}
 			out.Pairs += n
-			verdict, mixed := decide.VerdictOf(list[0].Rule), false
-			for i := range list {
-				mixed = mixed || decide.VerdictOf(list[i].Rule) != verdict
-			}
-			if mixed {
-				out.Mixed += n
-			} else {
-				out.Of[verdict] += n
-			}
-			seen := map[*policy.Rule]bool{}
-			for i := range list {
-				p := parts[list[i].Rule]
-				if p == nil {
-					p = &found{Part: Part{Verdict: decide.VerdictOf(list[i].Rule), Rule: list[i].Rule,
-						Point: list[i].Points[0].Lo, Whole: true}, clients: map[int32]bool{},
-						servers: map[int32]bool{}, points: map[*decide.Table]bool{}}
-					p.Client, p.Server = apart(as, bs)
-					parts[list[i].Rule] = p
-				}
-				if !seen[list[i].Rule] {
-					seen[list[i].Rule] = true
-					p.Pairs += n
-				}
-				if !p.points[t] {
-					p.Points = p.Points.Union(list[i].Points)
-				}
-				p.Whole = p.Whole && len(list) == 1
-				p.clients[ca], p.servers[cb] = true, true
-			}
-			for r := range seen {
-				parts[r].points[t] = true
-			}
+			out.count(list, n)
+			note(parts, list, t, [2]int32{ca, cb}, as, bs, n)
 		}
 	}
 	for _, p := range parts {
@@ -175,6 +140,53 @@ func (c *Census) Answer(q *Question) *Answer {
 		return cmp.Or(rank[a.Verdict]-rank[b.Verdict], b.Pairs-a.Pairs, line(a.Rule)-line(b.Rule))
 	})
 	return out
+}
+
+// found is a part of an answer that is being gathered.
+type found struct {
+	Part
+	clients, servers map[int32]bool // classes
+	points           map[*decide.Table]bool
+}
+
+// count adds n pairs whose verdict is that of some pieces.
+func (out *Answer) count(list []decide.Piece, n int) {
+	verdict, mixed := decide.VerdictOf(list[0].Rule), false
+	for i := range list {
+		mixed = mixed || decide.VerdictOf(list[i].Rule) != verdict
+	}
+	if mixed {
+		out.Mixed += n
+	} else {
+		out.Of[verdict] += n
+	}
+}
+
+// note adds what the rules of some pieces decide between two classes, with n pairs.
+func note(parts map[*policy.Rule]*found, list []decide.Piece, t *decide.Table, of [2]int32, as, bs []End, n int) {
+	seen := map[*policy.Rule]bool{}
+	for i := range list {
+		p := parts[list[i].Rule]
+		if p == nil {
+			p = &found{Part: Part{Verdict: decide.VerdictOf(list[i].Rule), Rule: list[i].Rule,
+				Point: list[i].Points[0].Lo, Whole: true}, clients: map[int32]bool{},
+				servers: map[int32]bool{}, points: map[*decide.Table]bool{}}
+			p.Client, p.Server = apart(as, bs)
+			parts[list[i].Rule] = p
+		}
+		if !seen[list[i].Rule] {
+			seen[list[i].Rule] = true
+			p.Pairs += n
+		}
+		if !p.points[t] {
+			p.Points = p.Points.Union(list[i].Points)
+		}
+		p.Whole = p.Whole && len(list) == 1
+		p.clients[of[0]], p.servers[of[1]] = true, true
+	}
+	for r := range seen {
+		parts[r].points[t] = true
+	}
 }
 
 // classes is endpoints by their class.

@@ -222,10 +222,39 @@ func (d *Decoder) Decode(packet []byte, now flow.Micros, emit func(*flow.Observa
 		}
 		s.Bad[fault.Why]++
 	}()
-	if len(packet) < 4 {
-		return &Fault{TooShort, fmt.Errorf("%d octets", len(packet))}
+	protocol, domain, fault := header(packet)
+	if fault != nil {
+		return fault
 	}
-	protocol, domain := none, uint32(0)
+	if s = d.stream(protocol, domain); s == nil {
+		return &Fault{TooMany, nil}
+	}
+	hash := maphash.Bytes(hashed, packet)
+	if s.again(hash) {
+		return nil
+	}
+	s.Messages++
+	before := s.Records
+	defer func() { s.remember(hash, s.Records-before) }()
+	// The decoders' records point into the packet, which may be written over.
+	d.scratch = append(d.scratch[:0], packet...)
+	m := message{Decoder: d, Stream: s, now: now, emit: emit}
+	err := m.decode(protocol)
+	if err == nil {
+		return nil
+	}
+	if !errors.As(err, &fault) {
+		fault = &Fault{BadContent, err}
+	}
+	return fault
+}
+
+// header reads which protocol a packet is of, and the observation domain or agent that it
+// names.
+func header(packet []byte) (protocol Protocol, domain uint32, fault *Fault) {
+	if len(packet) < 4 {
+		return none, 0, &Fault{TooShort, fmt.Errorf("%d octets", len(packet))}
+	}
 	need := 0
 	switch version := binary.BigEndian.Uint16(packet); version {
 	case 5:
@@ -239,13 +268,13 @@ func (d *Decoder) Decode(packet []byte, now flow.Micros, emit func(*flow.Observa
 	case 0:
 		protocol, need = SFlow5, 28
 		if v := binary.BigEndian.Uint32(packet); v != 5 {
-			return &Fault{BadVersion, fmt.Errorf("found sFlow version %d, expected 5", v)}
+			return none, 0, &Fault{BadVersion, fmt.Errorf("found sFlow version %d, expected 5", v)}
 		}
 	default:
-		return &Fault{BadVersion, fmt.Errorf("found version %d, expected 5, 7, 9 or 10, or sFlow 5", version)}
+		return none, 0, &Fault{BadVersion, fmt.Errorf("found version %d, expected 5, 7, 9 or 10, or sFlow 5", version)}
 	}
 	if len(packet) < need {
-		return &Fault{TooShort, fmt.Errorf("%d octets, expected a header of %d", len(packet), need)}
+		return none, 0, &Fault{TooShort, fmt.Errorf("%d octets, expected a header of %d", len(packet), need)}
 	}
 	switch protocol {
 	case NetFlow5:
@@ -261,39 +290,23 @@ func (d *Decoder) Decode(packet []byte, now flow.Micros, emit func(*flow.Observa
 		}
 		domain = binary.BigEndian.Uint32(packet[at:])
 	}
-	if s = d.stream(protocol, domain); s == nil {
-		return &Fault{TooMany, nil}
-	}
-	hash := maphash.Bytes(hashed, packet)
-	if s.again(hash) {
-		return nil
-	}
-	s.Messages++
-	before := s.Records
-	defer func() { s.remember(hash, s.Records-before) }()
-	// The decoders' records point into the packet, which may be written over.
-	d.scratch = append(d.scratch[:0], packet...)
-	m := message{Decoder: d, Stream: s, now: now, emit: emit}
-	var err error
+	return protocol, domain, nil
+}
+
+func (m *message) decode(protocol Protocol) error {
 	switch protocol {
 	case NetFlow5:
-		err = m.netFlow5(d.scratch)
+		return m.netFlow5(m.scratch)
 	case NetFlow7:
-		err = m.netFlow7(d.scratch)
+		return m.netFlow7(m.scratch)
 	case NetFlow9:
-		err = m.netFlow9(d.scratch)
+		return m.netFlow9(m.scratch)
 	case IPFIX:
-		err = m.ipfix(d.scratch)
+		return m.ipfix(m.scratch)
 	case SFlow5:
-		err = m.sFlow(d.scratch)
+		return m.sFlow(m.scratch)
 	}
-	if err == nil {
-		return nil
-	}
-	if !errors.As(err, &fault) {
-		fault = &Fault{BadContent, err}
-	}
-	return fault
+	return nil
 }
 
 func (d *Decoder) stream(p Protocol, domain uint32) *Stream {
