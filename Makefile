@@ -4,7 +4,7 @@ SHELL := /bin/bash
 export PATH := $(PATH):/usr/local/go/bin:/usr/sbin:/sbin
 PORT ?= 7411
 
-.PHONY: help demo demo-packets run test bench drill lint screenshots web types system tools deb clean
+.PHONY: help demo demo-packets run test bench drill mutants lint screenshots web types system tools deb clean
 
 help:
 	@grep -E '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*##/\t/'
@@ -35,6 +35,11 @@ bench: ## speed and memory, as figures and as ratios of one run
 ROUNDS ?= 40
 SEQUENCES ?= 100
 GRAPHS ?= 2000
+EACH ?= 10
+
+mutants: system tools ## change the code a little, and see whether tests notice; EACH=10 of each package
+	go run ./mutants -each $(EACH)
+
 drill: system tools ## kill, fill up and confuse the program while it is worked with; ROUNDS=40 SEQUENCES=100 GRAPHS=2000
 	ORCHARD_SEQUENCES=$(SEQUENCES) go test -count=1 -timeout 120m -v -run TestNothingOpens ./point | grep -E "sequences,|^(---|ok|FAIL|PASS)|SKIP|NOT TESTED"
 	ORCHARD_GRAPHS=$(GRAPHS) go test -count=1 -timeout 120m -run TestGraphsOfGroupsAreBounded ./core/prove

@@ -13,7 +13,7 @@ import (
 	"lucidorchard/model"
 )
 
-// readFlow reads two addresses and a spec that names one point.
+// ReadFlow reads two addresses and a spec that names one point.
 func ReadFlow(client, server, spec string) (a, b netip.Addr, pt service.Point, err error) {
 	a, err1 := netip.ParseAddr(client)
 	b, err2 := netip.ParseAddr(server)
@@ -24,7 +24,7 @@ func ReadFlow(client, server, spec string) (a, b netip.Addr, pt service.Point, e
 	return a, b, pt, err
 }
 
-// readPoint reads a spec that names one point.
+// ReadPoint reads a spec that names one point.
 func ReadPoint(spec string) (service.Point, error) {
 	r, ok, err := service.ParseSpec(strings.ToLower(spec))
 	switch {
@@ -70,6 +70,7 @@ type ConversationFilter struct {
 	Service string `query:"service"`
 }
 
+// SelectConversations returns the conversations below a row of the ledger, as indexes of the view, with the model.
 func (s *Desk) SelectConversations(ctx context.Context, f ConversationFilter) (*reach.View, *model.Model, []int,
 	error) {
 	v, m, q, err := s.Asked(ctx, f.Window, f.Filter)
@@ -82,7 +83,7 @@ func (s *Desk) SelectConversations(ctx context.Context, f ConversationFilter) (*
 	return v, m, v.Select(q), nil
 }
 
-// below narrows a query to what stands below a row of the ledger.
+// Below narrows a query to what stands below a row of the ledger.
 func Below(q reach.Query, near, far, service string) (reach.Query, error) {
 	q.Near, q.Far = near, far
 	if service == "" {
@@ -93,11 +94,13 @@ func Below(q reach.Query, near, far, service string) (reach.Query, error) {
 	return q, err
 }
 
+// NewConversationOut returns one conversation of a view.
 func NewConversationOut(v *reach.View, i int) ConversationOut {
 	c := v.At(i)
 	client, server := v.Labels(i)
 	out := ConversationOut{
-		Client: NewEndpointOut(v, c.Client, client), Server: NewEndpointOut(v, c.Server, server), Service: c.Point.String(),
+		Client: NewEndpointOut(v, c.Client, client), Server: NewEndpointOut(v, c.Server, server),
+		Service: c.Point.String(),
 		Verdict: c.Verdict.String(), Connections: c.Connections, Bytes: c.Bytes, Carried: c.Carried,
 		Dropped: c.Dropped, Unsure: c.Unsure,
 		First: c.First.String(), Last: c.Last.String(), Spark: make([]int, 24),

@@ -13,6 +13,7 @@ import (
 	"lucidorchard/server"
 )
 
+// ImportInput is a request that sends a file.
 type ImportInput struct {
 	Source     string   `query:"source" default:"inventory" minLength:"1" maxLength:"100" doc:"Name of the inventory source"`
 	Form       string   `query:"form" doc:"How the file is written, as a JSON object; what it leaves open is as it was before, or as guessed"`
@@ -26,8 +27,10 @@ type ImportInput struct {
 	server.Sent
 }
 
+// Options returns how the file is to be read.
 func (in *ImportInput) Options() (imports.ImportOptions, error) {
-	o := imports.ImportOptions{Source: in.Source, Complete: in.Complete, Confirm: in.Confirm, Directions: in.Directions, Carriers: in.Carriers,
+	o := imports.ImportOptions{Source: in.Source, Complete: in.Complete, Confirm: in.Confirm,
+		Directions: in.Directions, Carriers: in.Carriers,
 		Name: in.Name, Accept: in.Accept}
 	if in.Form == "" {
 		return o, nil
@@ -52,11 +55,13 @@ func StartsImport(o *huma.Operation) {
 	o.Responses["200"] = &huma.Response{Description: "A preview; nothing was stored"}
 }
 
+// ImportStarted answers with the job that imports.
 func ImportStarted(job jobs.Job, err error) (*server.Stored[ImportAnswer], error) {
 	if err != nil {
 		return nil, err
 	}
-	return &server.Stored[ImportAnswer]{Status: http.StatusAccepted, Location: server.JobPath(job.ID), Body: ImportAnswer{Job: &job}}, nil
+	return &server.Stored[ImportAnswer]{Status: http.StatusAccepted, Location: server.JobPath(job.ID),
+		Body: ImportAnswer{Job: &job}}, nil
 }
 
 // importedFile: it takes a file of workloads or traffic.

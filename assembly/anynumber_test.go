@@ -85,7 +85,8 @@ func TestNoNumberIsAFault(t *testing.T) {
 	}
 	holes := regexp.MustCompile(`\{[^}]*\}`)
 	for path, ops := range all.Paths {
-		if strings.HasSuffix(path, "/events") || strings.HasSuffix(path, "/stream") || strings.HasSuffix(path, "/told") {
+		if strings.HasSuffix(path, "/events") || strings.HasSuffix(path, "/stream") ||
+			strings.HasSuffix(path, "/told") {
 			continue // they last
 		}
 		for method, op := range ops {

@@ -93,7 +93,8 @@ func New(ctx context.Context, o Options) *App {
 	a.Grouping = &grouping.Service{Store: o.Store}
 	a.Transfer = transfer.New(base, o.Store)
 	a.Reader = &ledger.Reader{Aside: a.Drafting.AddAside, Rejected: a.Releasing.AddRejected}
-	a.Watching = watching.New(watching.Options{Store: o.Store, Models: a.Models, Events: &a.Events, Author: o.Author, Log: o.Log,
+	a.Watching = watching.New(watching.Options{Store: o.Store, Models: a.Models, Events: &a.Events, Author: o.Author,
+		Log:     o.Log,
 		Address: o.Address, Reach: o.Reach, QueryOf: a.QueryOf,
 		Promises: func(ctx context.Context, m *model.Model) (watching.InForce, error) {
 			release, c, asserts, err := a.Releasing.Promised(ctx, m)

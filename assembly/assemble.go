@@ -41,7 +41,8 @@ type Site struct {
 
 // Handler returns the whole API and the interface over an App.
 func Handler(a *App, o HandlerOptions) *Site {
-	ko := server.Options{Log: a.Log, Events: &a.Events, Runner: a.Runner, Disk: a.Disk, Done: a.Done(), Uploads: o.Uploads, Web: o.Web,
+	ko := server.Options{Log: a.Log, Events: &a.Events, Runner: a.Runner, Disk: a.Disk, Done: a.Done(),
+		Uploads: o.Uploads, Web: o.Web,
 		AllowHosts: o.AllowHosts, Patience: o.Patience, Gauges: gauges(a)}
 	if a.Store != nil {
 		ko.Store = a.Store
@@ -57,10 +58,12 @@ func Handler(a *App, o HandlerOptions) *Site {
 	d := &answers.Desk{Models: a.Models, Ledger: a.Reader}
 	e := &answers.Editor{Drafting: a.Drafting}
 	return &Site{App: a, Server: server.New(k,
-		&troublerest.Troubles{Disk: a.Disk, Cluster: o.Cluster, Collector: a.Collector, Models: a.Models, Trusting: o.Trusting},
+		&troublerest.Troubles{Disk: a.Disk, Cluster: o.Cluster, Collector: a.Collector, Models: a.Models,
+			Trusting: o.Trusting},
 		&checkingrest.Summaries{Desk: d, Service: a.Drafting, Estate: o.Estate},
 
-		&inventoryrest.Workloads{Desk: d, Selector: &inventoryrest.Selector{Sides: a.Releasing.Sides}, Service: a.Inventory,
+		&inventoryrest.Workloads{Desk: d, Selector: &inventoryrest.Selector{Sides: a.Releasing.Sides},
+			Service:   a.Inventory,
 			Releasing: a.Releasing},
 		&inventoryrest.Sources{Kit: k, Desk: d, Service: a.Inventory, Known: a.Releasing.Known},
 		&inventoryrest.Vocabulary{Desk: d, Service: a.Inventory},

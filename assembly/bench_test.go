@@ -68,7 +68,8 @@ func BenchmarkEstateOfARealSize(b *testing.B) {
 	require.NoError(b, db.Begin(b.Context(), model.Revision{No: 1, Text: text, Blame: model.Blame{}, Author: "bench",
 		Words: "begin"}))
 	ctx, cancel := context.WithCancel(context.Background())
-	s := assembly.Handler(assembly.New(ctx, assembly.Options{Store: db, Author: "bench"}), assembly.HandlerOptions{Web: fstest.MapFS{}})
+	s := assembly.Handler(assembly.New(ctx, assembly.Options{Store: db, Author: "bench"}),
+		assembly.HandlerOptions{Web: fstest.MapFS{}})
 	h := httptest.NewServer(s)
 	defer func() { cancel(); s.Wait(); h.Close() }()
 	ask := func(method, path string, body any) {

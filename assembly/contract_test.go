@@ -69,7 +69,8 @@ func TestEveryOperationIsAskedWrongly(t *testing.T) {
 	said := assemblytest.ContractOf(t, assembly.Handler(nothing(t), assembly.HandlerOptions{}))
 	wrong := map[string]int{
 		"find-workloads": 422, "read-retention": 200, "undo": 200, "redo": 409, "restore-estate": 409,
-		"import-workloads": 422, "take-listing": 401, "read-told": 401, "say-seen": 401, "fetch-device-file": 401, "fetch-device-group": 401, "release-policy": 401, "follow-release": 401,
+		"import-workloads": 422, "take-listing": 401, "read-told": 401, "say-seen": 401, "fetch-device-file": 401,
+		"fetch-device-group": 401, "release-policy": 401, "follow-release": 401,
 		"forget-exporter": 422, "drop-refused-batch": 404, "export-refused-batch": 404, "cancel-job": 422,
 		"read-job": 422, "revoke-token": 422, "read-token": 422, "read-revision": 422,
 		"list-evidence": 422, "compare-evidence": 422, "read-workload": 404,
@@ -112,7 +113,8 @@ func TestEveryOperationIsAskedWrongly(t *testing.T) {
 				require.Contains(t, body, `"location":"query.forever"`, op.ID)
 			}
 			if op.RequestBody != nil &&
-				!slices.Contains([]string{"import-workloads", "import-flows", "restore-estate", "take-listing", "say-seen",
+				!slices.Contains([]string{"import-workloads", "import-flows", "restore-estate", "take-listing",
+					"say-seen",
 					"release-policy", "follow-release"},
 					op.ID) {
 				r, body = c.Do(strings.ToUpper(method), at, nil, `{"broken`)
@@ -128,7 +130,8 @@ func TestEveryOperationIsAskedWrongly(t *testing.T) {
 		require.Equal(t, status, r.StatusCode)
 		require.Contains(t, body, `"type":"/problems/not-found"`)
 	}
-	for _, path := range []string{"/api/v1/events", "/api/v1/watch/stream", "/api/v1/watch/flows"} { // of which none is described
+	// of which none is described
+	for _, path := range []string{"/api/v1/events", "/api/v1/watch/stream", "/api/v1/watch/flows"} {
 		r, body := c.Do("GET", path+"?forever=1", nil, "")
 		require.Equal(t, 422, r.StatusCode, path)
 		require.Contains(t, body, `forever`)

@@ -184,7 +184,8 @@ func TestProposalsThatAreTooWideAreBarredHere(t *testing.T) {
 	var p assemblytest.Problem
 	require.Equal(t, 422, c.Judge(&p, assemblytest.Taking(wide)))
 	require.Contains(t, p.Detail, "can only be narrowed")
-	require.Equal(t, 422, c.Judge(&p, assemblytest.Taking(ps.Derived.Proposals[0]), assemblytest.Taking(wide)), "nor among others")
+	require.Equal(t, 422, c.Judge(&p, assemblytest.Taking(ps.Derived.Proposals[0]), assemblytest.Taking(wide)),
+		"nor among others")
 	for k := range wide.Choices {
 		status := c.Judge(&p, drafting.Judgement{Proposal: wide.ID, Do: "take", Choice: &k})
 		require.Equal(t, k < wide.Own, status == 201, "only narrower: %s", p.Detail)

@@ -27,7 +27,8 @@ func TestABodyThatDoesNotComeHoldsNobodyUp(t *testing.T) {
 			c.Begun("/api/v1/imports/flows?preview=true", "text/csv"))
 	}
 	require.Equal(t, 200, c.Call("GET", "/api/v1/check", nil, nil))
-	require.Equal(t, 200, c.Call("POST", "/api/v1/tags", map[string]any{"workloads": []string{"booking-entry-01"}, "key": "owner",
+	require.Equal(t, 200, c.Call("POST", "/api/v1/tags", map[string]any{"workloads": []string{"booking-entry-01"},
+		"key":   "owner",
 		"value": "someone"}, nil))
 	require.Equal(t, 200, c.Call("POST", "/api/v1/imports/workloads?preview=true", "id\nquay-77\n", nil))
 	for _, conn := range slow {
@@ -98,7 +99,8 @@ func TestFailuresAreLogged(t *testing.T) {
 	c.Begin()
 	_, err := c.Direct().Exec(t.Context(), "alter table tags rename to tags_elsewhere")
 	require.NoError(t, err)
-	require.Equal(t, 503, c.Call("POST", "/api/v1/tags", map[string]any{"workloads": []string{"booking-entry-01"}, "key": "owner",
+	require.Equal(t, 503, c.Call("POST", "/api/v1/tags", map[string]any{"workloads": []string{"booking-entry-01"},
+		"key":   "owner",
 		"value": "someone"}, nil))
 	require.Contains(t, log.String(), "status=503")
 	require.Contains(t, log.String(), `relation \"tags\" does not exist`)

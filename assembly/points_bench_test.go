@@ -77,7 +77,8 @@ func BenchmarkConnectedPoints(b *testing.B) {
 	tokens := make([]string, points)
 	for i := range tokens { // what each guards was looked at when it was made, elsewhere
 		tokens[i] = fmt.Sprint("token ", i)
-		require.NoError(b, db.AddPoint(b.Context(), releasing.Point{Name: fmt.Sprintf("p%04d", i), Kind: "gate", Side: "both",
+		require.NoError(b, db.AddPoint(b.Context(), releasing.Point{Name: fmt.Sprintf("p%04d", i), Kind: "gate",
+			Side:   "both",
 			Guards: fmt.Sprintf("app is app%d and site is %s", i/2, []string{"northquay", "southquay"}[i%2]), Wave: 1,
 			Author: "bench"}, tokens[i]))
 	}
@@ -105,7 +106,8 @@ func BenchmarkConnectedPoints(b *testing.B) {
 	for i := range waiting {
 		waiting[i], err = net.Dial("tcp", h.Listener.Addr().String())
 		require.NoError(b, err)
-		_, err = fmt.Fprintf(waiting[i], "GET /api/v1/point/told?have= HTTP/1.1\r\nHost: %s\r\nOrchard-Run: bench\r\nAuthorization: Bearer %s\r\n\r\n",
+		_, err = fmt.Fprintf(waiting[i],
+			"GET /api/v1/point/told?have= HTTP/1.1\r\nHost: %s\r\nOrchard-Run: bench\r\nAuthorization: Bearer %s\r\n\r\n",
 			h.Listener.Addr(), tokens[i])
 		require.NoError(b, err)
 	}
@@ -205,6 +207,7 @@ func BenchmarkConnectedPoints(b *testing.B) {
 func retag(b *testing.B, a *assembly.App, m *model.Model, id, tier string) {
 	v, err := m.View(b.Context(), m.From, m.To)
 	require.NoError(b, err)
-	_, err = a.Inventory.SetTags(b.Context(), v, m, []inventory.TagEdit{{Workload: id, Key: "tier", Value: &tier}}, "Set tier", false)
+	_, err = a.Inventory.SetTags(b.Context(), v, m, []inventory.TagEdit{{Workload: id, Key: "tier", Value: &tier}},
+		"Set tier", false)
 	require.NoError(b, err)
 }

@@ -48,7 +48,8 @@ func large(b *testing.B, workloads, groups, rules int) (*assembly.Store, *estate
 // serving runs a server on a database.
 func serving(b *testing.B, db *assembly.Store) *httptest.Server {
 	ctx, cancel := context.WithCancel(context.Background())
-	s := assembly.Handler(assembly.New(ctx, assembly.Options{Store: db, Author: "bench"}), assembly.HandlerOptions{Web: fstest.MapFS{}})
+	s := assembly.Handler(assembly.New(ctx, assembly.Options{Store: db, Author: "bench"}),
+		assembly.HandlerOptions{Web: fstest.MapFS{}})
 	h := httptest.NewServer(s)
 	b.Cleanup(func() { cancel(); s.Wait(); h.Close() })
 	return h

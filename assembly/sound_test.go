@@ -125,8 +125,9 @@ func TestLosingAnAssertionIsSaid(t *testing.T) {
 	var out answers.EditOut
 	require.Equal(t, 200, c.Call("PUT", "/api/v1/policy/text?dryRun=true",
 		map[string]any{"text": "group live = env is live\n"}, &out))
-	require.ElementsMatch(t, []consequences.AssertChange{{Sentence: "assert never trial -> live on any", Before: "holds",
-		After: "gone"}, {Sentence: "assert always live -> live on tcp/8443", Before: "holds", After: "gone"}},
+	require.ElementsMatch(t, []consequences.AssertChange{{Sentence: "assert never trial -> live on any",
+		Before: "holds",
+		After:  "gone"}, {Sentence: "assert always live -> live on tcp/8443", Before: "holds", After: "gone"}},
 		out.Consequences.Asserts)
 	var removed groupingrest.RegroupOut
 	require.Equal(t, 200, c.Call("POST", "/api/v1/groups/remove?dryRun=true",
@@ -149,7 +150,8 @@ func TestAPatternThatWouldTakeAllMemoryIsRefused(t *testing.T) {
 	require.Equal(t, 422, status)
 	require.Contains(t, prob.Detail, "RE2")
 	// One that an earlier version stored does not keep the server from starting.
-	require.NoError(t, c.DB.AddRevision(t.Context(), model.Revision{No: 2, Text: assemblytest.Draft + "group g = " + bad + "\n",
+	require.NoError(t, c.DB.AddRevision(t.Context(), model.Revision{No: 2, Text: assemblytest.Draft + "group g = " +
+		bad + "\n",
 		Blame: model.Blame{1, 1, 1, 1, 1, 1, 2}, Author: "old", Words: "Add"}))
 	again := assemblytest.Small(t, c.DB, assembly.HandlerOptions{})
 	var groups []groupingrest.GroupOut

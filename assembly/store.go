@@ -57,9 +57,11 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{db, &jobssql.Store{DB: db}, &watchingsql.Store{DB: db}, &trafficsql.Store{DB: db}, &releasingsql.Store{DB: db},
+	s := &Store{db, &jobssql.Store{DB: db}, &watchingsql.Store{DB: db}, &trafficsql.Store{DB: db},
+		&releasingsql.Store{DB: db},
 		&historysql.Store{DB: db, Parts: slices.Concat(inventorysql.Parts(), trafficsql.Parts(), draftingsql.Parts())},
-		&inventorysql.Store{DB: db}, &settings.Store{DB: db}, &draftingsql.Store{DB: db}, &auditingsql.Store{DB: db}, &modelsql.Store{DB: db}, &transfersql.Store{DB: db}}
+		&inventorysql.Store{DB: db}, &settings.Store{DB: db}, &draftingsql.Store{DB: db}, &auditingsql.Store{DB: db},
+		&modelsql.Store{DB: db}, &transfersql.Store{DB: db}}
 	if _, err := s.OpenEpoch(ctx); err != nil {
 		db.Close()
 		return nil, fmt.Errorf("the epoch of the database cannot be opened: %w", err)

@@ -48,7 +48,9 @@ func TestImportTwiceIsImportOnce(t *testing.T) {
 	var stamps [2]string
 	for i := range stamps {
 		require.NoError(t, conn.QueryRow(ctx,
-			`SELECT string_agg(t::text, E'\n' ORDER BY t::text) FROM (SELECT tags::text AS t FROM tags UNION ALL SELECT leases::text FROM leases UNION ALL SELECT workloads::text FROM workloads) AS x`).Scan(&stamps[i]))
+			`SELECT string_agg(t::text, E'\n' ORDER BY t::text) FROM (SELECT tags::text AS t FROM tags UNION ALL
+				SELECT leases::text FROM leases UNION ALL SELECT workloads::text
+				FROM workloads) AS x`).Scan(&stamps[i]))
 		require.NoError(t, s.ImportWorkloads(ctx, "inventory", []string{"env", "app"}, list))
 	}
 	require.Equal(t, stamps[0], stamps[1])
@@ -195,12 +197,14 @@ func TestAnImportThatIsCutOffLeavesNothing(t *testing.T) {
 	done := make(chan error)
 	go func() {
 		done <- s.ImportWorkloads(context.Background(), "inventory", []string{"env"},
-			[]estate.Workload{assemblytest.Machine("a", "10.0.0.2", "env", "trial"), assemblytest.Machine("b", "10.0.0.3", "env", "trial")})
+			[]estate.Workload{assemblytest.Machine("a", "10.0.0.2", "env", "trial"),
+				assemblytest.Machine("b", "10.0.0.3", "env", "trial")})
 	}()
 	require.Eventually(t, func() bool {
 		var n int
 		require.NoError(t, tx.QueryRow(t.Context(),
-			`SELECT count(pg_terminate_backend(pid)) FROM pg_stat_activity WHERE datname = current_database() AND wait_event_type = 'Lock'`).Scan(&n))
+			`SELECT count(pg_terminate_backend(pid)) FROM pg_stat_activity WHERE datname = current_database()
+				AND wait_event_type = 'Lock'`).Scan(&n))
 		return n > 0
 	}, 10*time.Second, 20*time.Millisecond)
 	require.Error(t, <-done)

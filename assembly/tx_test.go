@@ -46,7 +46,8 @@ func TestALostAnswerToCommitIsLookedUp(t *testing.T) {
 	p.LoseCommits.Store(1)
 	require.NoError(t, s.AddRevision(t.Context(), rev(1)), "it was stored, so it is no error")
 	p.LoseCommits.Store(1)
-	require.NoError(t, s.ImportWorkloads(t.Context(), "plan", nil, []estate.Workload{assemblytest.Machine("a", "10.0.0.1")}))
+	require.NoError(t, s.ImportWorkloads(t.Context(), "plan", nil, []estate.Workload{assemblytest.Machine("a",
+		"10.0.0.1")}))
 	p.LoseCommits.Store(0)
 	p.LoseBefore.Store(1)
 	err := s.AddRevision(t.Context(), rev(2))
@@ -104,7 +105,8 @@ func TestWritersDoNotStandInEachOthersWay(t *testing.T) {
 					err = s.AddRevision(ctx, rev(head.No+1))
 				case 1:
 					_, err = s.Take(ctx, inventory.Listing{Source: fmt.Sprint("source ", w),
-						Workloads: []estate.Workload{assemblytest.Machine(fmt.Sprint("w", i), fmt.Sprintf("10.0.%d.%d", w, i),
+						Workloads: []estate.Workload{assemblytest.Machine(fmt.Sprint("w", i),
+							fmt.Sprintf("10.0.%d.%d", w, i),
 							"env", fmt.Sprint(i))}})
 				case 2:
 					v := fmt.Sprint(w, i)
@@ -232,7 +234,8 @@ func TestSumsInTheDatabaseStopAtTheLargestNumber(t *testing.T) {
 	// The same in parts of one file, beside them.
 	n, err := s.NewFile(t.Context())
 	require.NoError(t, err)
-	added, err := s.AddFile(t.Context(), "parts", n, assemblytest.PartsOf(n, slices.Repeat(flow.Stating([]flow.Record{r}), 900), 300),
+	added, err := s.AddFile(t.Context(), "parts", n, assemblytest.PartsOf(n,
+		slices.Repeat(flow.Stating([]flow.Record{r}), 900), 300),
 		func(traffic.Storing) {}, "Import", "somebody")
 	require.NoError(t, err)
 	require.Equal(t, int64(1), added.Hours)

@@ -30,14 +30,17 @@ func ninetyDays(b *testing.B, db *assembly.Store, today time.Time) {
 	for n := 90; n > 0; n-- {
 		d := watching.WatchedDay{Day: today.AddDate(0, 0, -n), Stamp: "x", Hours: map[flow.Hour]*watch.Hour{}}
 		for h := range 24 {
-			d.Hours[flow.Hour(d.Day.Unix()/3600)+flow.Hour(h)] = &watch.Hour{Permitted: 200_000, Held: r.Int64N(1000), Leaks: r.Int64N(3)}
+			d.Hours[flow.Hour(d.Day.Unix()/3600)+flow.Hour(h)] = &watch.Hour{Permitted: 200_000, Held: r.Int64N(1000),
+				Leaks: r.Int64N(3)}
 		}
 		for _, k := range r.Perm(500)[:60] {
 			at := d.Day.Add(time.Duration(r.IntN(86400)) * time.Second)
 			id := fmt.Sprint("matter ", k)
-			d.Matters = append(d.Matters, watching.Matter{ID: id, Kind: []string{"leak", "choke", "held"}[k%3], Why: "why", First: at, Last: at,
+			d.Matters = append(d.Matters, watching.Matter{ID: id, Kind: []string{"leak", "choke", "held"}[k%3],
+				Why: "why", First: at, Last: at,
 				Title: json.RawMessage(`[{"text":"` + id + `"}]`), About: json.RawMessage(`{}`)})
-			d.Days = append(d.Days, watching.MatterDay{Matter: id, Day: d.Day, Conversations: 40, Connections: 400, Clients: 3, Servers: 2,
+			d.Days = append(d.Days, watching.MatterDay{Matter: id, Day: d.Day, Conversations: 40, Connections: 400,
+				Clients: 3, Servers: 2,
 				Hours: make([]int64, 24), First: at, Last: at})
 		}
 		_, err := db.PutWatchedDay(b.Context(), d)
@@ -69,8 +72,9 @@ func BenchmarkTheDaysList(b *testing.B) {
 		var all flow.Buckets
 		for range min(200_000, most-done) {
 			at := estate.InstantOf(today.Add(time.Duration(r.Int64N(int64(now.Sub(today)) + 1))))
-			x := flow.Record{Start: at, End: at, Client: sample.LargeAddr(machine()), Server: sample.LargeAddr(machine()),
-				Point: service.PointOf(service.TCP, 443), Connections: 1, Outcome: flow.Carried}
+			x := flow.Record{Start: at, End: at, Client: sample.LargeAddr(machine()),
+				Server: sample.LargeAddr(machine()),
+				Point:  service.PointOf(service.TCP, 443), Connections: 1, Outcome: flow.Carried}
 			if r.IntN(20_000) == 0 { // somebody tries what is closed
 				x.Outcome, x.Point = flow.Dropped, service.PointOf(service.TCP, 23)
 			}

@@ -53,7 +53,8 @@ const longestPeriod = 400 * 24 * time.Hour
 
 // MakeEvidence starts making evidence for a promise over a period of whole days; one that
 // is not over yet ends now.
-func (a *Service) MakeEvidence(ctx context.Context, m *model.Model, promise string, from, to time.Time) (jobs.Job, error) {
+func (a *Service) MakeEvidence(ctx context.Context, m *model.Model, promise string, from, to time.Time) (jobs.Job,
+	error) {
 	promise, err := a.promise(m, promise)
 	if err != nil {
 		return jobs.Job{}, err
@@ -61,17 +62,20 @@ func (a *Service) MakeEvidence(ctx context.Context, m *model.Model, promise stri
 	now := time.Now().UTC().Truncate(time.Microsecond)
 	switch {
 	case !from.Before(to):
-		return jobs.Job{}, refuse.Invalid("to: found a day before from; nothing was made. Say the first and the last day of the period")
+		return jobs.Job{}, refuse.Invalid(
+			"to: found a day before from; nothing was made. Say the first and the last day of the period")
 	case !from.Before(now):
 		return jobs.Job{}, refuse.Invalid("from: found a day that has not come yet; nothing was made")
 	case to.Sub(from) > longestPeriod:
-		return jobs.Job{}, refuse.Invalid(fmt.Sprintf("found a period of %s, expected at most 400; nothing was made", plural.Of(int(to.Sub(from).Hours()/24), "day")))
+		return jobs.Job{}, refuse.Invalid(fmt.Sprintf("found a period of %s, expected at most 400; nothing was made",
+			plural.Of(int(to.Sub(from).Hours()/24), "day")))
 	}
 	if to.After(now) {
 		to = now
 	}
 	c := evidence.Case{Promise: promise, From: from, To: to, Made: now, By: a.Author}
-	return a.StartStoring(ctx, "evidence", "Evidence for "+promise, func(ctx context.Context, progress func(float64, string)) (any, error) {
+	return a.StartStoring(ctx, "evidence", "Evidence for "+promise, func(ctx context.Context,
+		progress func(float64, string)) (any, error) {
 		id, err := a.makeEvidence(ctx, &c, nil, progress)
 		return evidenceMade{id}, err
 	})
@@ -86,7 +90,8 @@ func (a *Service) promise(m *model.Model, text string) (string, error) {
 		return text, nil
 	}
 	if !strings.HasPrefix(strings.TrimSpace(text), "assert ") || strings.Contains(text, "\n") {
-		return "", refuse.Invalid(fmt.Sprintf("promise: found %.80q, expected an assertion such as assert only a -> b on any, or group and its name; nothing was made", text))
+		return "", refuse.Invalid(
+			fmt.Sprintf("promise: found %.80q, expected an assertion such as assert only a -> b on any, or group and its name; nothing was made", text))
 	}
 	sentence, errs := evidence.Read(m.Head.Text, text)
 	if len(errs) > 0 {
@@ -116,7 +121,8 @@ func (a *Service) recall(ctx context.Context, c *evidence.Case) error {
 }
 
 // makeEvidence makes and keeps what a case comes to.
-func (a *Service) makeEvidence(ctx context.Context, c *evidence.Case, schedule *int64, progress func(float64, string)) (int64, error) {
+func (a *Service) makeEvidence(ctx context.Context, c *evidence.Case, schedule *int64,
+	progress func(float64, string)) (int64, error) {
 	progress(0, "reading what was on record")
 	if err := a.recall(ctx, c); err != nil {
 		return 0, err
@@ -140,13 +146,15 @@ func (a *Service) makeEvidence(ctx context.Context, c *evidence.Case, schedule *
 		return 0, err
 	}
 	progress(0.97, "keeping it")
-	return a.Store.PutEvidence(ctx, &EvidenceKept{Promise: c.Promise, From: c.From, To: c.To, Made: c.Made, Author: c.By, Sentence: e.Sentence, Schedule: schedule,
+	return a.Store.PutEvidence(ctx, &EvidenceKept{Promise: c.Promise, From: c.From, To: c.To, Made: c.Made,
+		Author: c.By, Sentence: e.Sentence, Schedule: schedule,
 		Body: body})
 }
 
 // Evidence gives evidence that was made, with what it says and the key that signed it, as
 // long as it is what was signed.
-func (a *Service) Evidence(ctx context.Context, id int64) (*EvidenceKept, *evidence.Evidence, ed25519.PublicKey, error) {
+func (a *Service) Evidence(ctx context.Context, id int64) (*EvidenceKept, *evidence.Evidence, ed25519.PublicKey,
+	error) {
 	kept, err := a.Store.EvidenceOf(ctx, id)
 	if errors.Is(err, database.ErrNone) {
 		return nil, nil, nil, refuse.Missing(fmt.Sprintf("there is no evidence %d", id))
@@ -156,7 +164,9 @@ func (a *Service) Evidence(ctx context.Context, id int64) (*EvidenceKept, *evide
 	}
 	e, key, err := evidence.Verify(kept.Body)
 	if err != nil {
-		return nil, nil, nil, refuse.Conflict(fmt.Sprintf("evidence %d cannot be shown: %s. Make it anew, and look who has been at the database", id, err))
+		return nil, nil, nil,
+			refuse.Conflict(fmt.Sprintf(
+				"evidence %d cannot be shown: %s. Make it anew, and look who has been at the database", id, err))
 	}
 	return kept, e, key, nil
 }
@@ -168,7 +178,8 @@ func (a *Service) EvidenceInput(ctx context.Context, id int64, name string, to i
 	if err != nil {
 		return err
 	}
-	c := evidence.Case{Promise: kept.Promise, From: kept.From.UTC(), To: kept.To.UTC(), Made: kept.Made.UTC(), By: kept.Author}
+	c := evidence.Case{Promise: kept.Promise, From: kept.From.UTC(), To: kept.To.UTC(), Made: kept.Made.UTC(),
+		By: kept.Author}
 	if err := a.recall(ctx, &c); err != nil {
 		return err
 	}
@@ -219,6 +230,7 @@ func (a *Service) Run(ctx context.Context) {
 	}
 }
 
+// MakeDue makes the evidence of all schedules whose period has ended by an instant.
 func (a *Service) MakeDue(ctx context.Context, now time.Time) error {
 	all, err := a.Store.EvidenceSchedules(ctx)
 	if err != nil {
@@ -230,7 +242,8 @@ func (a *Service) MakeDue(ctx context.Context, now time.Time) error {
 		if to.Before(s.At) || s.Last != nil && !s.Last.Before(from) {
 			continue
 		}
-		c := evidence.Case{Promise: s.Promise, From: from, To: to, Made: now.UTC().Truncate(time.Microsecond), By: s.Author}
+		c := evidence.Case{Promise: s.Promise, From: from, To: to, Made: now.UTC().Truncate(time.Microsecond),
+			By: s.Author}
 		_, err := a.Guarded(ctx, func(ctx context.Context, progress func(float64, string)) (any, error) {
 			return a.makeEvidence(ctx, &c, &s.ID, progress)
 		}, func(float64, string) {})

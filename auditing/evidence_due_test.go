@@ -50,10 +50,13 @@ func TestEvidenceIsMadeByItself(t *testing.T) {
 	}
 	t.Cleanup(stop)
 	a := servers[0]
-	require.NoError(t, a.Store.Begin(ctx, model.Revision{No: 1, Text: "group stores = tier is store\nlayer x\n", Author: "me", Words: "begin", Blame: model.Blame{1, 1}}))
-	good, err := a.Store.AddEvidenceSchedule(ctx, auditing.EvidenceSchedule{Promise: "group stores", Every: "month", Author: "me"})
+	require.NoError(t, a.Store.Begin(ctx, model.Revision{No: 1, Text: "group stores = tier is store\nlayer x\n",
+		Author: "me", Words: "begin", Blame: model.Blame{1, 1}}))
+	good, err := a.Store.AddEvidenceSchedule(ctx, auditing.EvidenceSchedule{Promise: "group stores", Every: "month",
+		Author: "me"})
 	require.NoError(t, err)
-	bad, err := a.Store.AddEvidenceSchedule(ctx, auditing.EvidenceSchedule{Promise: "group nobody", Every: "quarter", Author: "me"})
+	bad, err := a.Store.AddEvidenceSchedule(ctx, auditing.EvidenceSchedule{Promise: "group nobody", Every: "quarter",
+		Author: "me"})
 	require.NoError(t, err)
 	now := time.Now()
 	due := func(at time.Time) {

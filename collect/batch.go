@@ -69,12 +69,14 @@ func (b *batch) next() (out *rows.Batch, opened []flow.Open, forget func()) {
 	to := from
 	for ; to < len(b.parts) && (to == from || len(out.Records)+len(b.parts[to].records) <= inOne); to++ {
 		p := &b.parts[to]
-		out.Buckets, out.Records, opened = append(out.Buckets, p.buckets.All()...), append(out.Records, p.records...), append(opened, p.opened...)
+		out.Buckets, out.Records, opened = append(out.Buckets, p.buckets.All()...), append(out.Records, p.records...),
+			append(opened, p.opened...)
 	}
 	return out, opened, func() {
 		for i := from; i < to; i++ {
 			was := &b.parts[i]
-			b.parts[i] = part{buckets: flow.Buckets{Changes: was.buckets.Changes}, records: make([]flow.Joined, 0, len(was.records))}
+			b.parts[i] = part{buckets: flow.Buckets{Changes: was.buckets.Changes},
+				records: make([]flow.Joined, 0, len(was.records))}
 		}
 	}
 }

@@ -93,8 +93,10 @@ func TestBatchesAreSmallEnough(t *testing.T) {
 // again when it was quiet for long.
 func TestWhatIsNew(t *testing.T) {
 	k := newKnown()
-	a, b := k.hash(talk{netip.MustParseAddr("10.0.0.1"), netip.MustParseAddr("10.0.0.2"), service.PointOf(service.TCP, 22)}),
-		k.hash(talk{netip.MustParseAddr("10.0.0.1"), netip.MustParseAddr("10.0.0.2"), service.PointOf(service.TCP, 443)})
+	a, b := k.hash(talk{netip.MustParseAddr("10.0.0.1"), netip.MustParseAddr("10.0.0.2"),
+		service.PointOf(service.TCP, 22)}),
+		k.hash(talk{netip.MustParseAddr("10.0.0.1"), netip.MustParseAddr("10.0.0.2"),
+			service.PointOf(service.TCP, 443)})
 	require.True(t, k.new(a, flow.Carried))
 	require.True(t, k.new(a, flow.Carried), "until it is in the spool")
 	require.True(t, k.opened(a))

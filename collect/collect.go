@@ -38,7 +38,8 @@ type store interface {
 	// KeepRefused keeps a batch that the database refuses for what it holds.
 	KeepRefused(ctx context.Context, collector string, e *rows.Encoded, reason string, text []byte) error
 	// SaveExporters keeps what a collector knows of itself and of its exporters.
-	SaveExporters(ctx context.Context, collector string, self json.RawMessage, states map[netip.Addr]json.RawMessage) error
+	SaveExporters(ctx context.Context, collector string, self json.RawMessage,
+		states map[netip.Addr]json.RawMessage) error
 }
 
 // Options are what a collector needs.

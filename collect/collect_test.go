@@ -381,7 +381,8 @@ func TestConversationsAreCutWhereAddressesChangeHands(t *testing.T) {
 // is named by who saw it, joined with what exporters saw of it, and it is not one of them.
 // What is no message is said, and what came before it is taken.
 func TestMessagesThatAreHandedOver(t *testing.T) {
-	c, db := started(t, collect.Options{UDP: []string{"127.0.0.1:0"}, Every: 50 * time.Millisecond, Hold: 50 * time.Millisecond,
+	c, db := started(t, collect.Options{UDP: []string{"127.0.0.1:0"}, Every: 50 * time.Millisecond,
+		Hold:  50 * time.Millisecond,
 		Allow: []netip.Prefix{netip.MustParsePrefix("192.0.2.0/24")}})
 	var e wire.Exporter
 	now := flow.MicrosOf(time.Now())

@@ -101,7 +101,8 @@ func TestWhichWayRoundWithRealExporters(t *testing.T) {
 			require.Zero(t, j.sure)
 			want := map[string]int{"10.20.8.20 icmp/3.3": 1}
 			ping := "icmp/8.0"
-			if strings.HasPrefix(filepath.Base(file), "ulogd") { // it does not say the type, and tells of those who ask only
+			// it does not say the type, and tells of those who ask only
+			if strings.HasPrefix(filepath.Base(file), "ulogd") {
 				ping = "icmp"
 				delete(want, "10.20.8.20 icmp/3.3")
 			}
@@ -175,8 +176,9 @@ func TestHabitsAreRemembered(t *testing.T) {
 		require.NoError(t, err)
 		table = table.With(chunks, nil)
 		for i := range table.Len() {
-			if b := table.Bucket(i); b.Client.As4()[3] == client && b.Server.As4()[2] == 1 || b.Server.As4()[3] == client &&
-				b.Client.As4()[2] == 1 {
+			if b := table.Bucket(i); b.Client.As4()[3] == client && b.Server.As4()[2] == 1 ||
+				b.Server.As4()[3] == client &&
+					b.Client.As4()[2] == 1 {
 				return b.Point.String()
 			}
 		}

@@ -124,7 +124,8 @@ func (s *senders) of(k senderKey, names *observers) *sender {
 		return x
 	}
 	addr := k.addr.Addr()
-	if k.name == "" && len(s.allow) > 0 && !slices.ContainsFunc(s.allow, func(p netip.Prefix) bool { return p.Contains(addr) }) {
+	if k.name == "" && len(s.allow) > 0 && !slices.ContainsFunc(s.allow,
+		func(p netip.Prefix) bool { return p.Contains(addr) }) {
 		if s.refused == nil {
 			s.refused = map[netip.Addr]int64{}
 		}
@@ -368,7 +369,8 @@ func (c *Collector) Take(name string, messages []byte) error {
 	}
 	for at := 0; at < len(messages); {
 		rest := messages[at:]
-		if len(rest) < 16 || binary.BigEndian.Uint16(rest) != 10 || int(binary.BigEndian.Uint16(rest[2:])) > len(rest) ||
+		if len(rest) < 16 || binary.BigEndian.Uint16(rest) != 10 ||
+			int(binary.BigEndian.Uint16(rest[2:])) > len(rest) ||
 			binary.BigEndian.Uint16(rest[2:]) < 16 {
 			return fmt.Errorf("octet %d: found no whole IPFIX message; what came before it was taken", at)
 		}

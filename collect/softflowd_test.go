@@ -28,7 +28,8 @@ func TestUptimesOfARealExporter(t *testing.T) {
 	defer here.Close()
 	dir := t.TempDir()
 	ctx, stop := context.WithCancel(context.Background())
-	cmd := exec.CommandContext(ctx, program, "-d", "-i", "lo", "-v", "10", "-n", here.LocalAddr().String(), "-t", "maxlife=4",
+	cmd := exec.CommandContext(ctx, program, "-d", "-i", "lo", "-v", "10", "-n", here.LocalAddr().String(), "-t",
+		"maxlife=4",
 		"-t", "expint=1", "-p", filepath.Join(dir, "pid"), "-c", filepath.Join(dir, "control"))
 	require.NoError(t, cmd.Start())
 	defer func() { stop(); _ = cmd.Wait() }()

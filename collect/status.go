@@ -82,7 +82,9 @@ func (c *Collector) tell() {
 	c.senders.mu.Unlock()
 	s := c.spool
 	s.mu.Lock()
-	t.Spooled, t.SpoolBytes, t.Batches, t.Records, t.Lost, t.Dropped, t.Trouble, t.StoreMillis, t.SetAside = len(s.files), s.bytes, s.batches, s.records, s.lostRows, s.dropped, s.lastErr, s.took.Milliseconds(), s.setAside
+	t.Spooled, t.SpoolBytes, t.Batches, t.Records, t.Lost, t.Dropped, t.Trouble, t.StoreMillis,
+		t.SetAside = len(s.files), s.bytes, s.batches, s.records, s.lostRows, s.dropped, s.lastErr,
+		s.took.Milliseconds(), s.setAside
 	if s.lastErr != "" {
 		since := s.since
 		t.TroubleAt = &since

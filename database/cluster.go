@@ -233,7 +233,8 @@ func launch(bin, dir string, port int, who *syscall.Credential, scratch bool) (*
 	args := []string{"-D", filepath.Join(dir, "pg"), "-p", strconv.Itoa(port), "-c", "listen_addresses=127.0.0.1",
 		"-c", "unix_socket_directories=", "-c", "max_connections=60", "-c", "timezone=UTC", "-c", "jit=off",
 		// Rows come by the million and are read whole; there is no second server that follows.
-		"-c", "wal_level=minimal", "-c", "max_wal_senders=0", "-c", "shared_buffers=256MB", "-c", "maintenance_work_mem=128MB"}
+		"-c", "wal_level=minimal", "-c", "max_wal_senders=0", "-c", "shared_buffers=256MB", "-c",
+		"maintenance_work_mem=128MB"}
 	if scratch {
 		args = append(args, "-c", "fsync=off", "-c", "full_page_writes=off", "-c", "synchronous_commit=off")
 	}

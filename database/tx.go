@@ -300,7 +300,8 @@ type Answered struct {
 func (d *DB) Request(ctx context.Context, key string) (*Answered, error) {
 	var all []Answered
 	err := d.SQL.SelectContext(ctx, &all,
-		`SELECT fingerprint, coalesce(status, 0) AS status, coalesce(type, '') AS type, coalesce(location, '') AS location, body FROM requests WHERE key = $1`, key)
+		`SELECT fingerprint, coalesce(status, 0) AS status, coalesce(type, '') AS type, coalesce(location,
+			'') AS location, body FROM requests WHERE key = $1`, key)
 	if err != nil || len(all) == 0 {
 		return nil, err
 	}

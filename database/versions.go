@@ -19,7 +19,8 @@ func (d *DB) Versions(ctx context.Context) (Versions, error) {
 }
 
 // SelectVersions is a query whose row Scan reads.
-const SelectVersions = `SELECT (SELECT n FROM versions WHERE name = 'workloads'), (SELECT n FROM versions WHERE name = 'conversations'),
+const SelectVersions = `SELECT (SELECT n FROM versions WHERE name = 'workloads'), (SELECT n FROM versions
+	WHERE name = 'conversations'),
 	(SELECT n FROM versions WHERE name = 'probes'), (SELECT coalesce(max(no), 0) FROM revisions),
 	(SELECT n FROM versions WHERE name = 'points')`
 

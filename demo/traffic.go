@@ -105,7 +105,8 @@ func (b *builder) nights() {
 					continue
 				}
 				b.once(vault[k%len(vault)], i, tcp(873),
-					b.begin.Truncate(24*time.Hour).Add(time.Duration(day+1)*24*time.Hour+time.Duration(1+k%3)*time.Hour), 2, 4e8, flow.Carried)
+					b.begin.Truncate(24*time.Hour).Add(time.Duration(day+1)*24*time.Hour+
+						time.Duration(1+k%3)*time.Hour), 2, 4e8, flow.Carried)
 			}
 		}
 	}
@@ -180,7 +181,8 @@ func (b *builder) mischief() {
 	// needs them, although trial and live are kept apart.
 	for day := 0; day < b.Days; day++ {
 		for h := 4; h < 24; h += 6 {
-			b.once(at(role{"boarding", "logic", "trial"}, 0), at(role{"tides", "entry", "live"}, 0), tcp(443), hour(day, h), 2,
+			b.once(at(role{"boarding", "logic", "trial"}, 0), at(role{"tides", "entry", "live"}, 0), tcp(443),
+				hour(day, h), 2,
 				9e3, flow.Carried)
 		}
 	}

@@ -236,7 +236,8 @@ func derived(ctx context.Context, v *reach.View, m *model.Model, balance float64
 	number := make([]int, len(convs)) // in out.seen
 	for i := range convs {
 		c := &convs[i]
-		if !derive.LeftOpen(m.Compiled, c.Client, c.Server, c.Point) || input.Scope != nil && !input.Scope(c.Client, c.Server) {
+		if !derive.LeftOpen(m.Compiled, c.Client, c.Server, c.Point) || input.Scope != nil &&
+			!input.Scope(c.Client, c.Server) {
 			continue
 		}
 		dropped := c.Connections == 0
@@ -244,7 +245,8 @@ func derived(ctx context.Context, v *reach.View, m *model.Model, balance float64
 			out.Dropped++
 		}
 		number[i] = len(out.seen)
-		out.seen = append(out.seen, derive.Seen{Client: c.Client.Addr, Server: c.Server.Addr, Point: c.Point, At: c.First,
+		out.seen = append(out.seen, derive.Seen{Client: c.Client.Addr, Server: c.Server.Addr, Point: c.Point,
+			At:      c.First,
 			Dropped: dropped})
 	}
 	add := func(p *derive.Proposal, barred bool) {
@@ -306,15 +308,17 @@ func (out *madeDerivation) setAside(v *reach.View, convs []derive.Conversation, 
 		for _, i := range x.Conversations {
 			c := &convs[i]
 			out.seen[number[i]].Aside = 1 + reason
-			out.aside = append(out.aside, AsideTalk{Reason: string(x.Reason), Client: c.Client.Addr, Server: c.Server.Addr,
-				Point: c.Point})
+			out.aside = append(out.aside, AsideTalk{Reason: string(x.Reason), Client: c.Client.Addr,
+				Server: c.Server.Addr,
+				Point:  c.Point})
 		}
 		o := Aside{Reason: string(x.Reason), Words: x.Reason.Words(), Conversations: len(x.Conversations),
 			Examples: []talk{}}
 		for n, i := range x.Conversations[:min(50, len(x.Conversations))] {
 			c := v.At(i)
 			o.Examples = append(o.Examples, talk{talkEnd{c.Client.Addr.String(), v.Name(c.Client)},
-				talkEnd{c.Server.Addr.String(), v.Name(c.Server)}, c.Point.String(), c.First.String(), x.Signs[n], number[i]})
+				talkEnd{c.Server.Addr.String(), v.Name(c.Server)}, c.Point.String(), c.First.String(), x.Signs[n],
+				number[i]})
 		}
 		out.Aside = append(out.Aside, o)
 	}
@@ -349,7 +353,8 @@ func proposalOf(v *reach.View, convs []derive.Conversation, p *derive.Proposal) 
 		Key: p.Rule.Sentence(), Groups: []string{}, Conversations: len(p.Conversations), Pairs: p.Pairs,
 		Opened: p.Opened, Fill: p.Fill(),
 		Connections: p.Connections, Days: p.Days, First: p.First.String(), Last: p.Last.String(),
-		Warnings: append([]string{}, p.Warnings...), Why: p.Why, Alone: p.Alone, Shape: p.Shape, Callers: []caller{}, Spark: make([]int, 24),
+		Warnings: append([]string{}, p.Warnings...), Why: p.Why, Alone: p.Alone, Shape: p.Shape, Callers: []caller{},
+		Spark:   make([]int, 24),
 		Choices: []Choice{}, Own: len(p.Narrower),
 	}
 	for _, g := range p.Groups {

@@ -33,8 +33,10 @@ type keptDerivation struct {
 }
 
 // newestDerivation returns the newest derivation, nil if there is none, and which of its
-// conversations the draft leaves open; closing of them only its closing layer decides. The caller must not change either.
-func (a *Service) newestDerivation(ctx context.Context, m *model.Model) (d *keptDerivation, open []bool, closing int, err error) {
+// conversations the draft leaves open; closing of them only its closing layer decides. The caller must not change
+// either.
+func (a *Service) newestDerivation(ctx context.Context, m *model.Model) (d *keptDerivation, open []bool, closing int,
+	err error) {
 	id, err := a.Store.NewestDerivationID(ctx)
 	if err != nil || id == 0 {
 		return nil, nil, 0, err

@@ -120,8 +120,9 @@ func (a *Service) judging(ctx context.Context, m *model.Model, base int, all []J
 				choice = *x.Choice
 			}
 			if choice < 0 || choice >= len(p.Choices) {
-				return nil, refuse.Invalid(fmt.Sprintf("judgements[%d].choice: found %d, expected 0 to %d; nothing was "+
-					"changed", i, choice, len(p.Choices)-1))
+				return nil, refuse.Invalid(
+					fmt.Sprintf("judgements[%d].choice: found %d, expected 0 to %d; nothing was "+
+						"changed", i, choice, len(p.Choices)-1))
 			}
 			if p.Barred && choice >= p.Own {
 				return nil, refuse.Invalid("the proposal “" + p.Key +

@@ -9,7 +9,8 @@ import (
 // movedFrom says what a statement was that somebody else has changed, and what it
 // is in the newest revision.
 func movedFrom(was, now string, revision int) error {
-	return &refuse.Problem{Kind: refuse.IsMoved, Detail: fmt.Sprintf("somebody has changed this statement meanwhile. It was: %s. Now, in "+
-		"revision %d: %s. Nothing was changed; make the edit again on what stands there now", was, revision, now),
+	return &refuse.Problem{Kind: refuse.IsMoved,
+		Detail: fmt.Sprintf("somebody has changed this statement meanwhile. It was: %s. Now, in "+
+			"revision %d: %s. Nothing was changed; make the edit again on what stands there now", was, revision, now),
 		Revision: revision, Was: was, Now: now}
 }

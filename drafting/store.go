@@ -14,7 +14,8 @@ import (
 type Store interface {
 	// AddDerivation stores a derivation with its proposals and what it set aside. body is called with the
 	// ids of the proposals, in their order.
-	AddDerivation(ctx context.Context, d Derivation, proposals []KeptProposal, aside []AsideTalk, body func(ids []int64) (json.RawMessage, error)) (id int64, err error)
+	AddDerivation(ctx context.Context, d Derivation, proposals []KeptProposal, aside []AsideTalk,
+		body func(ids []int64) (json.RawMessage, error)) (id int64, err error)
 	// Apply stores an edit as one change that can be undone.
 	Apply(ctx context.Context, e Edit) error
 	// NewestDerivationID returns the id of the newest derivation; 0 if there is none.

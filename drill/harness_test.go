@@ -122,7 +122,8 @@ func newSite(t *testing.T, dir string, args ...string) *site {
 // try starts the server and waits until it answers.
 func (s *site) try() error {
 	cmd := exec.Command(program,
-		append([]string{"serve", "--allow-receiver", "127.0.0.1", "--listen", "127.0.0.1:0", "--data", filepath.Join(s.dir, "data"), "--live=false",
+		append([]string{"serve", "--allow-receiver", "127.0.0.1", "--listen", "127.0.0.1:0", "--data",
+			filepath.Join(s.dir, "data"), "--live=false",
 			"--hold", "300ms",
 			"--ipfix", "off", "--ipfix-tcp", "127.0.0.1:0", "--netflow", "off", "--sflow", "off"}, s.args...)...)
 	cmd.Env = append(os.Environ(), s.env...)

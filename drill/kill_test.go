@@ -90,7 +90,8 @@ func TestKills(t *testing.T) {
 		return len(files)
 	}
 	before := sent()
-	require.Eventually(t, func() bool { return sent() > before+2 }, time.Minute, 20*time.Millisecond, "a server that is left alone takes files")
+	require.Eventually(t, func() bool { return sent() > before+2 }, time.Minute, 20*time.Millisecond,
+		"a server that is left alone takes files")
 	stop()
 	group.Wait()
 

@@ -164,7 +164,8 @@ func TestClockOfTheCollector(t *testing.T) {
 	for i := range table.Len() {
 		b := table.Bucket(i)
 		seen[b.Client] += b.Connections
-		require.WithinDuration(t, time.Now(), time.Unix(b.First.Sec, 0), time.Hour, "a record with a right time stands at it")
+		require.WithinDuration(t, time.Now(), time.Unix(b.First.Sec, 0), time.Hour,
+			"a record with a right time stands at it")
 	}
 	for _, k := range seen {
 		c.acknowledged++

@@ -75,7 +75,8 @@ func (o *outpost) loaded(onTrial bool) (out []string) {
 	}
 	seen := map[string]bool{}
 	for _, chain := range chains.FindAllStringSubmatch(string(text), -1) {
-		if trial := strings.HasPrefix(chain[1], "o_"); trial != onTrial || strings.HasPrefix(chain[1], "a") || strings.HasPrefix(chain[1], "o_a") {
+		if trial := strings.HasPrefix(chain[1], "o_"); trial != onTrial || strings.HasPrefix(chain[1], "a") ||
+			strings.HasPrefix(chain[1], "o_a") {
 			continue
 		}
 		for _, m := range ports.FindAllStringSubmatch(chain[2], -1) {
@@ -108,9 +109,12 @@ func TestKillsOfARollOut(t *testing.T) {
 	s.start()
 	o.server = s.address()
 	var token struct{ Secret, Token string }
-	require.NoError(t, json.Unmarshal(s.ask("POST", "/api/v1/tokens", "", []byte(`{"name":"list","source":"list"}`)).body, &token))
-	post := exec.Command("curl", "-sf", "-H", "Authorization: Bearer "+token.Secret, "-H", "Content-Type: text/csv", "--data-binary",
-		"id,addresses,tag:tier\nentry,10.1.0.1,entry\nstore,10.1.0.2,store\n", s.address()+"/api/v1/inventory/workloads")
+	require.NoError(t, json.Unmarshal(s.ask("POST", "/api/v1/tokens", "",
+		[]byte(`{"name":"list","source":"list"}`)).body, &token))
+	post := exec.Command("curl", "-sf", "-H", "Authorization: Bearer "+token.Secret, "-H", "Content-Type: text/csv",
+		"--data-binary",
+		"id,addresses,tag:tier\nentry,10.1.0.1,entry\nstore,10.1.0.2,store\n", s.address()+
+			"/api/v1/inventory/workloads")
 	out, err := post.CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	require.NoError(t, json.Unmarshal(s.ask("POST", "/api/v1/points", "",
@@ -221,7 +225,8 @@ func TestKillsOfARollOut(t *testing.T) {
 	}
 	close(stop)
 	watching.Wait()
-	t.Logf("%-34s %3d rounds  acknowledged %5d  lost 0  killed %v  mixtures %d in %d looks", "kills of a roll-out", n, acknowledged,
+	t.Logf("%-34s %3d rounds  acknowledged %5d  lost 0  killed %v  mixtures %d in %d looks", "kills of a roll-out", n,
+		acknowledged,
 		killed, mixtures, looks)
 	require.Zero(t, mixtures)
 	require.Positive(t, looks)

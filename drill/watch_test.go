@@ -86,8 +86,10 @@ func TestMattersAreToldThroughKills(t *testing.T) {
 	text, err := json.Marshal(map[string]string{"text": leaking(n * each)})
 	require.NoError(t, err)
 	require.Equal(t, 201, s.ask("PUT", "/api/v1/policy/text", "", text).status)
-	require.Equal(t, 204, s.ask("PUT", "/api/v1/watch/destinations/duty", "", fmt.Appendf(nil, `{"kind":"webhook","address":%q,"secret":"s"}`, hook.URL)).status)
-	require.Equal(t, 201, s.ask("POST", "/api/v1/watch/notices", "", []byte(`{"kinds":["leak"],"pace":"at once","to":["duty"]}`)).status)
+	require.Equal(t, 204, s.ask("PUT", "/api/v1/watch/destinations/duty", "",
+		fmt.Appendf(nil, `{"kind":"webhook","address":%q,"secret":"s"}`, hook.URL)).status)
+	require.Equal(t, 201,
+		s.ask("POST", "/api/v1/watch/notices", "", []byte(`{"kinds":["leak"],"pace":"at once","to":["duty"]}`)).status)
 	at := func() string { return time.Now().UTC().Format(time.RFC3339Nano) } // what was before the notice is not told
 	for round := range n {
 		var b strings.Builder
@@ -144,14 +146,16 @@ func TestMattersAreToldThroughKills(t *testing.T) {
 			}
 		}
 		return leaks == n*each && told == leaks
-	}, 2*time.Minute, 300*time.Millisecond, "each leak is a matter, and told: there are %s", lateText(func() string { return fmt.Sprintf("%d matters, %d told", leaks, told) }))
+	}, 2*time.Minute, 300*time.Millisecond, "each leak is a matter, and told: there are %s",
+		lateText(func() string { return fmt.Sprintf("%d matters, %d told", leaks, told) }))
 	got.mu.Lock()
 	defer got.mu.Unlock()
 	again := got.arrivals
 	for _, ids := range got.matters {
 		again -= len(ids)
 	}
-	t.Logf("%-34s %3d rounds  matters %4d  told %4d  messages that came again, under the same id %d", "matters through kills", n, n*each, len(got.matters), again)
+	t.Logf("%-34s %3d rounds  matters %4d  told %4d  messages that came again, under the same id %d",
+		"matters through kills", n, n*each, len(got.matters), again)
 }
 
 // lateText is worked out when it is printed.

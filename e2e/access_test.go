@@ -69,7 +69,8 @@ func TestEveryViewIsAccessible(t *testing.T) {
 					`localStorage.setItem("orchard-theme", %q); document.documentElement.classList.toggle("dark", %q === "dark"); document.documentElement.classList.toggle("light", %q === "light"); new Promise((r) => setTimeout(r, 600))`,
 					theme, theme, theme), chromedp.EvalAwaitPromise))
 				p.do("axe", chromedp.Evaluate[chromedp.Void](string(axe)))
-				p.do("axe.run", chromedp.Evaluate[chromedp.Void](`axe.run(document, {resultTypes: ["violations"]`+except[path]+`}).then((r) => JSON.stringify(r.violations.map((v) => ({id: v.id, help: v.help, nodes: v.nodes.slice(0, 3).map((n) => n.html.slice(0, 160) + " | " + (n.any[0]?.message ?? n.failureSummary))})))).then((text) => { window.found = text; })`, chromedp.EvalAwaitPromise))
+				p.do("axe.run", chromedp.Evaluate[chromedp.Void](`axe.run(document, {resultTypes: ["violations"]`+
+					except[path]+`}).then((r) => JSON.stringify(r.violations.map((v) => ({id: v.id, help: v.help, nodes: v.nodes.slice(0, 3).map((n) => n.html.slice(0, 160) + " | " + (n.any[0]?.message ?? n.failureSummary))})))).then((text) => { window.found = text; })`, chromedp.EvalAwaitPromise))
 				raw := value[string](p, `window.found`)
 				var found []struct {
 					ID, Help string
@@ -98,8 +99,10 @@ func TestEveryViewFitsAtDoubleSize(t *testing.T) {
 	for path, there := range views {
 		p.open(path)
 		p.see(there)
-		p.do("settle", chromedp.Evaluate[chromedp.Void](`new Promise((r) => setTimeout(r, 500))`, chromedp.EvalAwaitPromise))
-		require.Empty(t, value[string](p, `[document.documentElement, ...document.querySelectorAll("main, main button, main a, main select, main h1, main h2")]
+		p.do("settle", chromedp.Evaluate[chromedp.Void](`new Promise((r) => setTimeout(r, 500))`,
+			chromedp.EvalAwaitPromise))
+		require.Empty(t, value[string](p,
+			`[document.documentElement, ...document.querySelectorAll("main, main button, main a, main select, main h1, main h2")]
 			.filter((x) => x === document.documentElement ? x.scrollWidth > innerWidth : x.getClientRects().length && x.getBoundingClientRect().right > innerWidth + 1)
 			.map((x) => x.outerHTML.slice(0, 90)).slice(0, 4).join("\n")`), path)
 	}

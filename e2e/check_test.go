@@ -18,7 +18,8 @@ func (p *page) number(attribute string) int {
 // choose picks an option of a select, as somebody would.
 func (p *page) choose(sel, option string) {
 	p.see(sel)
-	p.until(fmt.Sprintf(`(() => { const s = document.querySelector(%s); if (![...s.options].some((o) => o.value === %q)) return false; const set = Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set; set.call(s, %q); s.dispatchEvent(new Event("change", { bubbles: true })); return true })()`, quoteJS(sel), option, option))
+	p.until(fmt.Sprintf(
+		`(() => { const s = document.querySelector(%s); if (![...s.options].some((o) => o.value === %q)) return false; const set = Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set; set.call(s, %q); s.dispatchEvent(new Event("change", { bubbles: true })); return true })()`, quoteJS(sel), option, option))
 }
 
 // The bar's parts are switches, its measure can be chosen, and each part of the
@@ -224,7 +225,8 @@ func printed(p *page, selectors ...string) (out []string) {
 				const walk = (rule, media) => {
 					const print = media || (rule instanceof CSSMediaRule && rule.conditionText === "print");
 					if (print && rule.selectorText && e.matches(rule.selectorText) && rule.style.display) return rule.style.display;
-					for (const inner of rule.cssRules ?? []) { const found = walk(inner, print); if (found) return found; }
+					for (const inner of rule.cssRules ?? []) { const found = walk(inner,
+					print); if (found) return found; }
 				};
 				const found = walk(r, false);
 				if (found) return found;

@@ -23,7 +23,8 @@ import (
 func makeEvidence(t *testing.T, p *page, promise string, days int) {
 	t.Helper()
 	now := time.Now().UTC()
-	ask, err := json.Marshal(map[string]string{"promise": promise, "from": now.AddDate(0, 0, -days).Format(time.DateOnly), "to": now.Format(time.DateOnly)})
+	ask, err := json.Marshal(map[string]string{"promise": promise, "from": now.AddDate(0, 0,
+		-days).Format(time.DateOnly), "to": now.Format(time.DateOnly)})
 	require.NoError(t, err)
 	before := len(p.made(t))
 	r, err := http.Post(p.base+"/api/v1/evidence", "application/json", strings.NewReader(string(ask)))
@@ -49,7 +50,8 @@ func TestEvidenceForAnAuditor(t *testing.T) {
 	p.open("/check?part=assertions")
 	p.click(`//*[@data-assertion][contains(., "fares-logic-live")]//a[.="Evidence…"]`)
 	p.see(`//div[@role="dialog"]//select[@aria-label="promise"]`)
-	require.Equal(t, "assert only fares-logic-live -> fares-store-live on postgres", value[string](p, `document.querySelector("[aria-label=promise]").value`))
+	require.Equal(t, "assert only fares-logic-live -> fares-store-live on postgres",
+		value[string](p, `document.querySelector("[aria-label=promise]").value`))
 	p.choose(`select[aria-label="by itself"]`, "month")
 	p.click(`//div[@role="dialog"]//button[.="Make it"]`)
 	p.see("[data-answer]")
@@ -88,7 +90,8 @@ func TestEvidenceForAnAuditor(t *testing.T) {
 	out, err = verify(good, "--key", "0000")
 	require.Error(t, err)
 	require.Contains(t, out, "another key")
-	out, err = verify(keep("bad.json", []byte(strings.Replace(string(signed), `"state": "none"`, `"state": "held"`, 1))))
+	out, err = verify(keep("bad.json", []byte(strings.Replace(string(signed), `"state": "none"`, `"state": "held"`,
+		1))))
 	require.Error(t, err)
 	require.Contains(t, out, "it was changed since")
 	out, err = verify(good, keep("other.txt", traffic[1:]))

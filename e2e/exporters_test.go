@@ -362,7 +362,8 @@ func TestRealExportersAndRealTraffic(t *testing.T) {
 					Exporter   string
 					Packets    int
 				}
-			}](t, base+"/api/v1/records?client=10.20.3.10&server=10.20.8.20&service="+url.QueryEscape("tcp/"+webPort)).Records {
+			}](t, base+"/api/v1/records?client=10.20.3.10&server=10.20.8.20&service="+
+				url.QueryEscape("tcp/"+webPort)).Records {
 				require.Equal(t, "10.99.7.2", r.Exporter)
 				require.Greater(t, r.ClientPort, 1023)
 				require.Greater(t, r.Packets, 4)
@@ -391,7 +392,8 @@ func TestThreeExportersAtOnce(t *testing.T) {
 	}
 	run("nft", "add table ip watched; add chain ip watched in { type filter hook input priority 0; }; "+
 		"add rule ip watched in ct state new,established accept")
-	for _, set := range []string{"acct=1", "timestamp=1", "tcp_timeout_time_wait=1", "tcp_timeout_close=1", "udp_timeout=1",
+	for _, set := range []string{"acct=1", "timestamp=1", "tcp_timeout_time_wait=1", "tcp_timeout_close=1",
+		"udp_timeout=1",
 		"udp_timeout_stream=1", "icmp_timeout=1"} {
 		run("sysctl", "-qw", "net.netfilter.nf_conntrack_"+set)
 	}
@@ -404,12 +406,15 @@ func TestThreeExportersAtOnce(t *testing.T) {
 	}
 	var all []*exec.Cmd
 	for _, args := range [][]string{
-		{"fprobe", "-i", wire, "-f", "ip", "-s", "1", "-d", "2", "-e", "60", "-n", "5", "-q", "20000", "-B", "4096", "-l", "2", to},
+		{"fprobe", "-i", wire, "-f", "ip", "-s", "1", "-d", "2", "-e", "60", "-n", "5", "-q", "20000", "-B", "4096",
+			"-l", "2", to},
 		{"pmacctd", "-f", config("pmacctd", "daemonize: false\npcap_interface: "+wire+"\npcap_filter: ip\n"+
 			"aggregate: src_host,dst_host,src_port,dst_port,proto,tcpflags\nplugins: nfprobe\nnfprobe_receiver: "+to+
 			"\nnfprobe_version: 9\nnfprobe_timeouts: tcp=2:tcp.rst=1:tcp.fin=1:udp=2:icmp=2:general=2:maxlife=60:expint=1\n")},
-		{"ulogd", "-c", config("ulogd", "[global]\nlogfile=\""+filepath.Join(dir, "ulogd.log")+"\"\nstack=seen:NFCT,out:IPFIX\n"+
-			"[seen]\nhash_enable=1\n[out]\noid=1\nhost=\""+host+"\"\nport="+port+"\nproto=\"udp\"\nsend_template=\"once\"\n")},
+		{"ulogd", "-c", config("ulogd", "[global]\nlogfile=\""+filepath.Join(dir, "ulogd.log")+
+			"\"\nstack=seen:NFCT,out:IPFIX\n"+
+			"[seen]\nhash_enable=1\n[out]\noid=1\nhost=\""+host+"\"\nport="+port+
+			"\nproto=\"udp\"\nsend_template=\"once\"\n")},
 	} {
 		cmd := inside(n.server, nil, args[0], args[1:]...)
 		require.NoError(t, cmd.Start())
@@ -459,7 +464,8 @@ func TestThreeExportersAtOnce(t *testing.T) {
 	for _, s := range e[0].Streams {
 		habits[s.Protocol] = s.ICMP
 	}
-	require.Equal(t, map[string]string{"NetFlow v5": "source", "NetFlow v9": "destination", "IPFIX": "unlearnt"}, habits)
+	require.Equal(t, map[string]string{"NetFlow v5": "source", "NetFlow v9": "destination", "IPFIX": "unlearnt"},
+		habits)
 	// It is shown, and can be corrected.
 	p := browse(t, base)
 	p.open("/flows/exporters")

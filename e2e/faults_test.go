@@ -46,7 +46,8 @@ func declared(p *page) func(path string) (names []string, described bool) {
 	}
 	var all []known
 	for path, operations := range said.Paths {
-		k := known{regexp.MustCompile("^" + regexp.MustCompile(`\\\{[^/]+?\\\}`).ReplaceAllString(regexp.QuoteMeta(path), "[^/]+") + "$"), nil}
+		k := known{regexp.MustCompile("^" +
+			regexp.MustCompile(`\\\{[^/]+?\\\}`).ReplaceAllString(regexp.QuoteMeta(path), "[^/]+") + "$"), nil}
 		for _, op := range operations {
 			for _, x := range op.Parameters {
 				if x.In == "query" {

@@ -61,7 +61,8 @@ func TestAFloodStaysWithinItsBounds(t *testing.T) {
 		for range wire.RecordsPerMessage {
 			all = append(all, flow.Observation{Src: netip.AddrFrom4([4]byte{10, 66, byte(sent >> 10), byte(sent >> 2)}),
 				Dst: netip.AddrFrom4([4]byte{10, 20, byte(sent >> 12), byte(sent >> 4)}), SrcPort: 40000,
-				DstPort: uint16(1 + sent%20_011), Proto: service.TCP, Flags: flow.SYN, HasFlags: true, Start: now, End: now,
+				DstPort: uint16(1 + sent%20_011), Proto: service.TCP, Flags: flow.SYN, HasFlags: true, Start: now,
+				End:     now,
 				Packets: 1, Bytes: 60})
 			sent++
 		}

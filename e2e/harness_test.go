@@ -81,7 +81,8 @@ func start(t *testing.T, args ...string) string {
 func run(t *testing.T, data string, args ...string) (base string, stop func()) {
 	t.Helper()
 	cmd := exec.Command(program,
-		append([]string{"serve", "--scratch", "--allow-receiver", "127.0.0.1", "--listen", "127.0.0.1:0", "--data", data, "--author", "architect",
+		append([]string{"serve", "--scratch", "--allow-receiver", "127.0.0.1", "--listen", "127.0.0.1:0", "--data",
+			data, "--author", "architect",
 			"--live=false", "--points=false", "--ipfix", "127.0.0.1:0", "--ipfix-tcp", "127.0.0.1:0",
 			"--netflow", "off", "--sflow", "off"}, args...)...)
 	out, err := cmd.StdoutPipe()
@@ -211,7 +212,8 @@ func (p *page) still(sel string) [2]float64 {
 		window.still.point = [middle(r.left, r.right, innerWidth), middle(r.top, r.bottom, innerHeight)]
 		window.pressed = false
 		for (const e of ["pointerdown", "click"])
-			window.addEventListener(e, (x) => { if (all.some((a) => a.contains(x.target))) window.pressed = true }, { capture: true, once: true })
+			window.addEventListener(e, (x) => { if (all.some((a) => a.contains(x.target))) window.pressed = true },
+			{ capture: true, once: true })
 		return true
 	})()`, sel))
 	return value[[2]float64](p, `window.still.point`)

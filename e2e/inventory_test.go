@@ -178,8 +178,10 @@ func TestAFileAsItReallyIs(t *testing.T) {
 		return true;
 	})()`)
 	p.until(`document.querySelector("[data-report=preview]")?.innerText.includes("2 flows in")`)
-	for heading, as := range map[string]string{"Datenmenge": "packets", "Aktion": "observer", "Quelle": "dst", "Ziel": "src"} {
-		require.Equal(t, as, value[string](p, `document.querySelector('select[aria-label="read `+heading+` as"]').value`))
+	for heading, as := range map[string]string{"Datenmenge": "packets", "Aktion": "observer", "Quelle": "dst",
+		"Ziel": "src"} {
+		require.Equal(t, as, value[string](p, `document.querySelector('select[aria-label="read `+heading+
+			` as"]').value`))
 	}
 	p.choose(`select[aria-label="read Aktion as"]`, "outcome")
 	p.see(`[data-words="1"]`)

@@ -92,7 +92,8 @@ func TestARealPointHoldsReleases(t *testing.T) {
 	n := makeNetwork(t)
 	base := start(t, "--listen", n.here+":0", "--trust-network")
 	var token struct{ Secret, Token string }
-	require.Equal(t, 201, ask(t, "POST", base+"/api/v1/tokens", map[string]any{"name": "list", "source": "list"}, &token))
+	require.Equal(t, 201, ask(t, "POST", base+"/api/v1/tokens", map[string]any{"name": "list", "source": "list"},
+		&token))
 	r, err := http.NewRequest("POST", base+"/api/v1/inventory/workloads", strings.NewReader("id,addresses,tag:tier\n"+
 		"entry,10.20.3.10,entry\nstore,10.20.8.20 10.99.7.2,store\n"))
 	require.NoError(t, err)
@@ -104,15 +105,18 @@ func TestARealPointHoldsReleases(t *testing.T) {
 	require.Equal(t, 200, answer.StatusCode)
 	policy := func(text string) (revision int) {
 		var out struct{ Revision int }
-		require.Contains(t, []int{200, 201}, ask(t, "PUT", base+"/api/v1/policy/text", map[string]any{"text": text}, &out))
+		require.Contains(t, []int{200, 201}, ask(t, "PUT", base+"/api/v1/policy/text", map[string]any{"text": text},
+			&out))
 		return out.Revision
 	}
 	release := func(revision int) {
-		require.Equal(t, 201, ask(t, "POST", base+"/api/v1/releases", map[string]any{"revision": revision, "title": "next"}, nil))
+		require.Equal(t, 201, ask(t, "POST", base+"/api/v1/releases", map[string]any{"revision": revision,
+			"title": "next"}, nil))
 	}
 	order := func(do string, release int) {
-		require.Equal(t, 200, ask(t, "POST", base+"/api/v1/rollout/orders", map[string]any{"do": do, "points": []string{"store"},
-			"release": release, "anyway": true, "without": []string{"*"}}, nil))
+		require.Equal(t, 200, ask(t, "POST", base+"/api/v1/rollout/orders",
+			map[string]any{"do": do, "points": []string{"store"},
+				"release": release, "anyway": true, "without": []string{"*"}}, nil))
 	}
 	until := func(what string, f func(h held) bool) {
 		t.Helper()
@@ -170,8 +174,9 @@ func TestARealPointHoldsReleases(t *testing.T) {
 	t.Cleanup(func() { end(talk) })
 	heard := bufio.NewScanner(said)
 	require.True(t, heard.Scan())
-	require.NoError(t, inside(n.client, nil, "bash", "-c", "exec 3<>/dev/tcp/10.20.8.20/22; sleep 0.3; for i in $(seq 600); "+
-		"do echo $i >&3; sleep 0.05; done").Start())
+	require.NoError(t, inside(n.client, nil, "bash", "-c",
+		"exec 3<>/dev/tcp/10.20.8.20/22; sleep 0.3; for i in $(seq 600); "+
+			"do echo $i >&3; sleep 0.05; done").Start())
 	require.True(t, heard.Scan(), "it runs")
 	order("enforce", 1)
 	until("it enforces", runs(1, 0))
@@ -203,7 +208,8 @@ func TestARealPointHoldsReleases(t *testing.T) {
 
 	end(talk)
 	handles := func() string {
-		out, err := inside(n.server, nil, "bash", "-c", "nft -a list table inet lucid_orchard | grep -o 'line.*handle.*'").Output()
+		out, err := inside(n.server, nil, "bash", "-c",
+			"nft -a list table inet lucid_orchard | grep -o 'line.*handle.*'").Output()
 		require.NoError(t, err)
 		return string(out)
 	}
@@ -217,9 +223,11 @@ func TestARealPointHoldsReleases(t *testing.T) {
 
 	table, err := inside(n.server, nil, "nft", "-a", "list", "table", "inet", "lucid_orchard").CombinedOutput()
 	require.NoError(t, err, "%s", table)
-	rule := regexp.MustCompile(`chain (s_\S+)[^}]*?comment "line 7 reject" # handle (\d+)`).FindStringSubmatch(string(table))
+	rule := regexp.MustCompile(`chain (s_\S+)[^}]*?comment "line 7 reject" # handle (\d+)`).FindStringSubmatch(
+		string(table))
 	require.NotNil(t, rule, "%s", table)
-	require.NoError(t, inside(n.server, nil, "nft", "delete", "rule", "inet", "lucid_orchard", rule[1], "handle", rule[2]).Run())
+	require.NoError(t, inside(n.server, nil, "nft", "delete", "rule", "inet", "lucid_orchard", rule[1], "handle",
+		rule[2]).Run())
 	until("the rule is missed", func(h held) bool {
 		return h.State == "drifted" && h.Held.Words == "a rule of line 7 is missing"
 	})
@@ -241,15 +249,18 @@ func TestARealPointHoldsReleases(t *testing.T) {
 	require.False(t, passes(22), "the first decides while the second is on trial")
 	require.True(t, passes(5432))
 	var problem struct{ Detail string }
-	require.Equal(t, 409, ask(t, "POST", base+"/api/v1/rollout/orders", map[string]any{"do": "enforce", "points": []string{"store"},
-		"release": 2}, &problem))
+	require.Equal(t, 409, ask(t, "POST", base+"/api/v1/rollout/orders",
+		map[string]any{"do": "enforce", "points": []string{"store"},
+			"release": 2}, &problem))
 	require.Contains(t, problem.Detail, "the way to the server is shut: line 5 rejects 10.99.7.2 → 10.99.7.1 on tcp/")
 	require.Contains(t, problem.Detail, "by which store asks it")
 	// Somebody does not heed that.
-	require.Equal(t, 200, ask(t, "POST", base+"/api/v1/rollout/orders", map[string]any{"do": "enforce", "points": []string{"store"},
-		"release": 2, "anyway": true, "without": []string{"*"}}, nil))
+	require.Equal(t, 200, ask(t, "POST", base+"/api/v1/rollout/orders",
+		map[string]any{"do": "enforce", "points": []string{"store"},
+			"release": 2, "anyway": true, "without": []string{"*"}}, nil))
 	until("it finds the way back by itself", func(h held) bool {
-		return h.State == "went back" && strings.Contains(h.Held.Words, "could not be reached") && h.Held.Enforces == 1 && h.Held.Observes == 2
+		return h.State == "went back" && strings.Contains(h.Held.Words, "could not be reached") &&
+			h.Held.Enforces == 1 && h.Held.Observes == 2
 	})
 	require.False(t, passes(22), "and nothing opened on the way")
 }

@@ -36,7 +36,8 @@ func TestADraftGoesIntoForceAndBack(t *testing.T) {
 	p.gone(`div[role=dialog]`)
 	p.see(`[data-condition="settled"][data-met="false"]`)
 	p.until(`document.querySelectorAll("[data-rejection]").length === 2`)
-	require.Contains(t, value[string](p, `document.querySelector("[data-rejection]").textContent`), "apart live, trial, bench")
+	require.Contains(t, value[string](p, `document.querySelector("[data-rejection]").textContent`),
+		"apart live, trial, bench")
 	p.until(`parseInt(document.querySelector("[data-kept]").dataset.kept) > 0`) // seen, and carried
 	p.click(`//*[@data-rejection][contains(., "tides-entry")]//button[text()="Permit…"]`)
 	p.click(`//div[@role="dialog"]//button[@data-primary]`)

@@ -19,7 +19,8 @@ func TestScreenshots(t *testing.T) {
 	}
 	p := browse(t, start(t, "--demo", "--points", "--live=true", "--hold", "500ms"))
 	shoot := func(name string) {
-		p.do("settle", chromedp.Evaluate[chromedp.Void](`document.fonts.ready.then(() => new Promise((r) => setTimeout(r, 600)))`, chromedp.EvalAwaitPromise))
+		p.do("settle", chromedp.Evaluate[chromedp.Void](
+			`document.fonts.ready.then(() => new Promise((r) => setTimeout(r, 600)))`, chromedp.EvalAwaitPromise))
 		picture, err := chromedp.Run(p.ctx, chromedp.CaptureScreenshot())
 		require.NoError(t, err)
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name+".png"), picture, 0o644))

@@ -26,7 +26,8 @@ func TestTheStoriesAreMatters(t *testing.T) {
 	p := browse(t, start(t, "--demo"))
 	p.open("/watch?period=quarter")
 	p.until(`document.querySelectorAll("[data-matter]").length >= 8`)
-	for _, words := range []string{"boarding-logic-trial reached tides-entry-live", "roster-logic-trial reached roster-store-live",
+	for _, words := range []string{"boarding-logic-trial reached tides-entry-live",
+		"roster-logic-trial reached roster-store-live",
 		"logbook could not reach tides-entry-live on metrics", "10.40.7.19 tried", "booking-logic → fares-store-live",
 		"boarding-entry-live → manifest-store-live", "vault → manifest-store-live on rsync"} {
 		p.see(matter(words))
@@ -120,7 +121,8 @@ func TestTellMeOfWhatAFilterSelects(t *testing.T) {
 	}))
 	defer hook.Close()
 	base := start(t, "--demo", "--live")
-	require.Equal(t, 204, ask(t, "PUT", base+"/api/v1/watch/destinations/duty", map[string]any{"kind": "webhook", "address": hook.URL, "secret": "x"}, nil))
+	require.Equal(t, 204, ask(t, "PUT", base+"/api/v1/watch/destinations/duty",
+		map[string]any{"kind": "webhook", "address": hook.URL, "secret": "x"}, nil))
 	p := browse(t, base)
 	p.open("/check?verdict=permit&clients=tier+is+entry&show=all")
 	p.click(button("Tell me…"))
@@ -134,7 +136,8 @@ func TestTellMeOfWhatAFilterSelects(t *testing.T) {
 	case <-time.After(90 * time.Second):
 		p.fail("nothing was told")
 	}
-	require.Equal(t, 200, ask(t, "PUT", base+"/api/v1/selections", map[string]any{"list": "check", "name": "into stores",
+	require.Equal(t, 200, ask(t, "PUT", base+"/api/v1/selections", map[string]any{"list": "check",
+		"name":   "into stores",
 		"filter": "servers=tier+is+store&show=all"}, nil))
 	p.open("/watch")
 	p.see(`//*[@data-notice][contains(., "anything permitted from tier is entry comes")]`)
@@ -166,9 +169,11 @@ func TestFromAPacketToAMessage(t *testing.T) {
 	hook := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, _ *http.Request) { got <- time.Now() }))
 	defer hook.Close()
 	base := start(t, "--demo", "--exporters", "127.0.0.0/8")
-	require.Equal(t, 204, ask(t, "PUT", base+"/api/v1/watch/destinations/duty", map[string]any{"kind": "webhook", "address": hook.URL, "secret": "x"}, nil))
-	require.Equal(t, 201, ask(t, "POST", base+"/api/v1/watch/notices", map[string]any{"kinds": []string{"leak", "held"}, "pace": "at once",
-		"to": []string{"duty"}}, nil))
+	require.Equal(t, 204, ask(t, "PUT", base+"/api/v1/watch/destinations/duty",
+		map[string]any{"kind": "webhook", "address": hook.URL, "secret": "x"}, nil))
+	require.Equal(t, 201, ask(t, "POST", base+"/api/v1/watch/notices",
+		map[string]any{"kinds": []string{"leak", "held"}, "pace": "at once",
+			"to": []string{"duty"}}, nil))
 	found := api[struct {
 		Workloads []struct{ Leases []struct{ Addr string } }
 	}](t, base+"/api/v1/workloads?q=fares-store-01")
@@ -176,10 +181,13 @@ func TestFromAPacketToAMessage(t *testing.T) {
 	var took []time.Duration
 	for i := range 8 {
 		now := flow.MicrosOf(time.Now())
-		there := flow.Observation{Src: netip.AddrFrom4([4]byte{203, 0, byte(113 - i), 7}), Dst: store, SrcPort: uint16(40000 + i),
-			DstPort: 5432, Proto: 6, Flags: flow.SYN | flow.ACK | flow.FIN, HasFlags: true, Start: now - 5000, End: now, Packets: 5, Bytes: 500}
+		there := flow.Observation{Src: netip.AddrFrom4([4]byte{203, 0, byte(113 - i), 7}), Dst: store,
+			SrcPort: uint16(40000 + i),
+			DstPort: 5432, Proto: 6, Flags: flow.SYN | flow.ACK | flow.FIN, HasFlags: true, Start: now - 5000,
+			End: now, Packets: 5, Bytes: 500}
 		back := there
-		back.Src, back.Dst, back.SrcPort, back.DstPort, back.Start = there.Dst, there.Src, there.DstPort, there.SrcPort, there.Start+800
+		back.Src, back.Dst, back.SrcPort, back.DstPort, back.Start = there.Dst, there.Src, there.DstPort,
+			there.SrcPort, there.Start+800
 		sent := []flow.Observation{there, back}
 		if i%2 == 1 {
 			there.Flags, there.Packets, there.Outcome = flow.SYN, 1, flow.Dropped
@@ -213,12 +221,14 @@ func TestWhatToDoAboutAMatter(t *testing.T) {
 	p.see(`[data-width="exact"]`)
 	p.click(button("Add to the draft"))
 	p.gone(leak)
-	require.Contains(t, get(t, p.base+"/api/v1/policy.orchard"), "permit boarding-logic-trial -> tides-entry-live on tcp/443")
+	require.Contains(t, get(t, p.base+"/api/v1/policy.orchard"),
+		"permit boarding-logic-trial -> tides-entry-live on tcp/443")
 
 	p.click(matter("boarding-entry-live → manifest-store-live on postgres"))
 	p.click(`//*[@data-actions]//button[.="Assert never"]`)
 	p.gone(`//*[@data-actions]//button[.="Assert never"]`)
-	require.Contains(t, get(t, p.base+"/api/v1/policy.orchard"), "assert never boarding-entry-live -> manifest-store-live on tcp/5432")
+	require.Contains(t, get(t, p.base+"/api/v1/policy.orchard"),
+		"assert never boarding-entry-live -> manifest-store-live on tcp/5432")
 
 	p.click(`//*[@data-opened]//button[.="Permit…"]`)
 	p.see(`[data-width="exact"]`)

@@ -44,7 +44,8 @@ func TestForeignHeadings(t *testing.T) {
 }
 
 func TestJSONLines(t *testing.T) {
-	f, err := ingest.WorkloadLines(strings.NewReader("\ufeff"+`{"id":"a","name":"A","addresses":["10.0.0.1","::ffff:10.0.0.1"],"tags":{"env":"live","app":""}}
+	f, err := ingest.WorkloadLines(strings.NewReader("\ufeff"+
+		`{"id":"a","name":"A","addresses":["10.0.0.1","::ffff:10.0.0.1"],"tags":{"env":"live","app":""}}
 
 {"id":"b","leases":[{"addr":"10.0.0.2","from":"2026-11-01T00:00:00Z"}]}
 {"id":"a"}

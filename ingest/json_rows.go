@@ -376,7 +376,8 @@ func (j *jsonRows) read() (cells []string, line int, err error) {
 	}
 	j.n++
 	if row.broken != "" {
-		return nil, j.n, &RowError{Line: j.n, Reason: "found broken JSON (" + row.broken + "), expected an object in one line"}
+		return nil, j.n, &RowError{Line: j.n, Reason: "found broken JSON (" + row.broken +
+			"), expected an object in one line"}
 	}
 	if row.cells == nil {
 		return nil, j.n, &RowError{Line: j.n, Reason: "found no object, expected one with the members of the row"}

@@ -23,7 +23,8 @@ func readAsGuessed(t *testing.T, text string) (*ingest.TrafficFile, *ingest.Look
 	require.NoError(t, err)
 	look.Form.Columns = ingest.GuessFlows(look.Headings)
 	look.GuessDays()
-	return traffic(t, []byte(text), ingest.TrafficOptions{Form: look.Form, Now: time.Date(2026, 11, 21, 0, 0, 0, 0, time.UTC)}), look
+	return traffic(t, []byte(text), ingest.TrafficOptions{Form: look.Form,
+		Now: time.Date(2026, 11, 21, 0, 0, 0, 0, time.UTC)}), look
 }
 
 // Files of other programs are read as they are: what their columns are is guessed.
@@ -37,33 +38,41 @@ func TestFilesOfOtherPrograms(t *testing.T) {
 			"2026-11-20 10:00:00,2026-11-20 10:00:05,5.000,10.0.0.1,10.0.0.2,50000,443,TCP,...AP.SF,0,0,10,1200,0,0,1,2\n" +
 			"2026-11-20 10:01:00,2026-11-20 10:01:05,5.000,10.0.0.2,10.0.0.1,40000,53,UDP,........,0,0,1,80,0,0,1,2\n",
 			[]string{"10.0.0.1 → 10.0.0.2 tcp/443 ×1 ", "10.0.0.2 → 10.0.0.1 udp/53 ×1 "}, 0},
-		{"the same as JSON", `[ { "type" : "FLOW", "sampled" : 0, "first" : "2026-11-20T10:00:00.000", "last" : "2026-11-20T10:00:05.000", "proto" : 6, "src4_addr" : "10.0.0.1",
+		{"the same as JSON",
+			`[ { "type" : "FLOW", "sampled" : 0, "first" : "2026-11-20T10:00:00.000", "last" : "2026-11-20T10:00:05.000", "proto" : 6, "src4_addr" : "10.0.0.1",
   "dst4_addr" : "10.0.0.2", "src_port" : 50000, "dst_port" : 443, "tcp_flags" : "...AP.SF", "in_packets" : 10, "in_bytes" : 1200 } ]`,
 			[]string{"10.0.0.1 → 10.0.0.2 tcp/443 ×1 "}, 0},
-		{"a log with blanks between its fields", "version account-id interface-id srcaddr dstaddr srcport dstport protocol packets bytes start end action log-status\n" +
-			"2 1234 eni-1 10.0.0.1 10.0.0.2 50000 443 6 10 1200 1795168800 1795168805 ACCEPT OK\n" +
-			"2 1234 eni-1 10.0.0.2 10.0.0.1 40000 22 6 1 60 1795168800 1795168805 REJECT OK\n" +
-			"2 1234 eni-1 - - - - - - - 1795168800 1795168805 - NODATA\n",
+		{"a log with blanks between its fields",
+			"version account-id interface-id srcaddr dstaddr srcport dstport protocol packets bytes start end action log-status\n" +
+				"2 1234 eni-1 10.0.0.1 10.0.0.2 50000 443 6 10 1200 1795168800 1795168805 ACCEPT OK\n" +
+				"2 1234 eni-1 10.0.0.2 10.0.0.1 40000 22 6 1 60 1795168800 1795168805 REJECT OK\n" +
+				"2 1234 eni-1 - - - - - - - 1795168800 1795168805 - NODATA\n",
 			[]string{"10.0.0.1 → 10.0.0.2 tcp/443 ×1 carried", "10.0.0.2 → 10.0.0.1 tcp/22 ×1 dropped"}, 1},
-		{"a log of connections, its header in comments", "#separator \\x09\n#set_separator\t,\n#unset_field\t-\n#path\tconn\n" +
-			"#fields\tts\tuid\tid.orig_h\tid.orig_p\tid.resp_h\tid.resp_p\tproto\tservice\tduration\torig_bytes\tresp_bytes\n#types\ttime\tstring\taddr\tport\taddr\tport\tenum\tstring\tinterval\tcount\tcount\n" +
-			"1795168800.123456\tC1\t10.0.0.1\t50000\t10.0.0.2\t443\ttcp\tssl\t5.0\t100\t200\n1795168801.5\tC2\t10.0.0.2\t40000\tfd00::1\t53\tudp\tdns\t-\t-\t-\nnonsense\n#close\t2026\n",
+		{"a log of connections, its header in comments",
+			"#separator \\x09\n#set_separator\t,\n#unset_field\t-\n#path\tconn\n" +
+				"#fields\tts\tuid\tid.orig_h\tid.orig_p\tid.resp_h\tid.resp_p\tproto\tservice\tduration\torig_bytes\tresp_bytes\n#types\ttime\tstring\taddr\tport\taddr\tport\tenum\tstring\tinterval\tcount\tcount\n" +
+				"1795168800.123456\tC1\t10.0.0.1\t50000\t10.0.0.2\t443\ttcp\tssl\t5.0\t100\t200\n1795168801.5\tC2\t10.0.0.2\t40000\tfd00::1\t53\tudp\tdns\t-\t-\t-\nnonsense\n#close\t2026\n",
 			[]string{"10.0.0.1 → 10.0.0.2 tcp/443 ×1 ", "10.0.0.2 → fd00::1 udp/53 ×1 "}, 1},
-		{"names of information elements", "flowStartMilliseconds,flowEndMilliseconds,sourceIPv4Address,destinationIPv4Address,sourceTransportPort,destinationTransportPort,protocolIdentifier,octetDeltaCount,packetDeltaCount\n" +
-			"1795168800000,1795168805000,10.0.0.1,10.0.0.2,50000,443,6,1200,10\n", []string{"10.0.0.1 → 10.0.0.2 tcp/443 ×1 "}, 0},
-		{"JSON Lines with keys of their own", `{"srcaddr":"10.0.0.1","dstaddr":"10.0.0.2","srcport":50000,"dstport":443,"protocol":6,"start":1795168800,"end":1795168805,"action":"ACCEPT"}` + "\n" +
-			`{"srcaddr":"10.0.0.2","dstaddr":"10.0.0.1","srcport":1,"dstport":22,"protocol":6,"start":1795168800,"end":1795168805,"action":"REJECT"}` + "\n",
+		{"names of information elements",
+			"flowStartMilliseconds,flowEndMilliseconds,sourceIPv4Address,destinationIPv4Address,sourceTransportPort,destinationTransportPort,protocolIdentifier,octetDeltaCount,packetDeltaCount\n" +
+				"1795168800000,1795168805000,10.0.0.1,10.0.0.2,50000,443,6,1200,10\n",
+			[]string{"10.0.0.1 → 10.0.0.2 tcp/443 ×1 "}, 0},
+		{"JSON Lines with keys of their own",
+			`{"srcaddr":"10.0.0.1","dstaddr":"10.0.0.2","srcport":50000,"dstport":443,"protocol":6,"start":1795168800,"end":1795168805,"action":"ACCEPT"}` + "\n" +
+				`{"srcaddr":"10.0.0.2","dstaddr":"10.0.0.1","srcport":1,"dstport":22,"protocol":6,"start":1795168800,"end":1795168805,"action":"REJECT"}` + "\n",
 			[]string{"10.0.0.1 → 10.0.0.2 tcp/443 ×1 carried", "10.0.0.2 → 10.0.0.1 tcp/22 ×1 dropped"}, 0},
 	} {
 		f, _ := readAsGuessed(t, x.text)
 		require.Equal(t, x.want, said(f), "%s: %v", x.name, f.Errors)
 		require.Equal(t, x.bad, f.Bad, "%s: %v", x.name, f.Errors)
 	}
-	f, look := readAsGuessed(t, "#separator \\x09\n#fields\tts\tid.orig_h\tid.resp_h\tid.resp_p\tproto\n1795168800\tx\t10.0.0.2\t1\ttcp\n")
+	f, look := readAsGuessed(t,
+		"#separator \\x09\n#fields\tts\tid.orig_h\tid.resp_h\tid.resp_p\tproto\n1795168800\tx\t10.0.0.2\t1\ttcp\n")
 	require.Equal(t, 3, f.Errors[0].Line, "comments are lines as well")
 	require.Equal(t, "ts", look.Headings[0])
 	// Sentences are no table with blanks between its cells.
-	_, look = readAsGuessed(t, "start,src,dst,proto,dport,note\n2026-11-20 10:00:00,10.0.0.1,10.0.0.2,tcp,443,this was seen in the morning\n")
+	_, look = readAsGuessed(t,
+		"start,src,dst,proto,dport,note\n2026-11-20 10:00:00,10.0.0.1,10.0.0.2,tcp,443,this was seen in the morning\n")
 	require.Equal(t, ",", look.Form.Delimiter)
 }
 
@@ -71,13 +80,17 @@ func TestFilesOfOtherPrograms(t *testing.T) {
 func frames(t *testing.T) [][]byte {
 	at := func(from, to string, tcp *layers.TCP) []byte {
 		b := gopacket.NewSerializeBuffer()
-		tcp.Options = []layers.TCPOption{{OptionType: 8, OptionLength: 10, OptionData: make([]byte, 8)}, {OptionType: 3, OptionLength: 3, OptionData: []byte{7}}}
-		require.NoError(t, gopacket.SerializeLayers(b, gopacket.SerializeOptions{FixLengths: true}, &layers.Ethernet{SrcMAC: make([]byte, 6), DstMAC: make([]byte, 6),
-			EthernetType: layers.EthernetTypeIPv4}, &layers.IPv4{Version: 4, TTL: 9, Protocol: layers.IPProtocolTCP, SrcIP: net.ParseIP(from), DstIP: net.ParseIP(to)}, tcp,
+		tcp.Options = []layers.TCPOption{{OptionType: 8, OptionLength: 10, OptionData: make([]byte, 8)},
+			{OptionType: 3, OptionLength: 3, OptionData: []byte{7}}}
+		require.NoError(t, gopacket.SerializeLayers(b, gopacket.SerializeOptions{FixLengths: true},
+			&layers.Ethernet{SrcMAC: make([]byte, 6), DstMAC: make([]byte, 6),
+				EthernetType: layers.EthernetTypeIPv4}, &layers.IPv4{Version: 4, TTL: 9, Protocol: layers.IPProtocolTCP,
+				SrcIP: net.ParseIP(from), DstIP: net.ParseIP(to)}, tcp,
 			gopacket.Payload("and so on")))
 		return append([]byte(nil), b.Bytes()...)
 	}
-	return [][]byte{at("10.0.0.1", "10.0.0.2", &layers.TCP{SrcPort: 50000, DstPort: 443, SYN: true}), at("10.0.0.2", "10.0.0.1", &layers.TCP{SrcPort: 443, DstPort: 50000, SYN: true, ACK: true}),
+	return [][]byte{at("10.0.0.1", "10.0.0.2", &layers.TCP{SrcPort: 50000, DstPort: 443, SYN: true}),
+		at("10.0.0.2", "10.0.0.1", &layers.TCP{SrcPort: 443, DstPort: 50000, SYN: true, ACK: true}),
 		at("10.0.0.1", "10.0.0.2", &layers.TCP{SrcPort: 50000, DstPort: 443, FIN: true, ACK: true})}
 }
 
@@ -89,7 +102,8 @@ func TestCapturesThatAreCutShort(t *testing.T) {
 	w := pcapgo.NewWriter(&file)
 	require.NoError(t, w.WriteFileHeader(64, layers.LinkTypeEthernet))
 	for i, data := range frames(t) {
-		require.NoError(t, w.WritePacket(gopacket.CaptureInfo{Timestamp: at(i), CaptureLength: 64, Length: len(data)}, data[:64]))
+		require.NoError(t, w.WritePacket(gopacket.CaptureInfo{Timestamp: at(i), CaptureLength: 64, Length: len(data)},
+			data[:64]))
 	}
 	f := traffic(t, file.Bytes(), ingest.TrafficOptions{})
 	require.Equal(t, []string{"10.0.0.1 → 10.0.0.2 tcp/443 ×1 carried"}, said(f))
@@ -101,18 +115,21 @@ func TestCapturesThatAreCutShort(t *testing.T) {
 // what cannot be read is named.
 func TestCapturesOfSeveralInterfaces(t *testing.T) {
 	var file bytes.Buffer
-	w, err := pcapgo.NewNgWriterInterface(&file, pcapgo.NgInterface{Name: "eth0", LinkType: layers.LinkTypeEthernet, SnapLength: 65535}, pcapgo.DefaultNgWriterOptions)
+	w, err := pcapgo.NewNgWriterInterface(&file, pcapgo.NgInterface{Name: "eth0", LinkType: layers.LinkTypeEthernet,
+		SnapLength: 65535}, pcapgo.DefaultNgWriterOptions)
 	require.NoError(t, err)
 	raw, err := w.AddInterface(pcapgo.NgInterface{Name: "tun0", LinkType: layers.LinkTypeRaw, SnapLength: 65535})
 	require.NoError(t, err)
-	radio, err := w.AddInterface(pcapgo.NgInterface{Name: "radio", LinkType: layers.LinkTypeIEEE802_11, SnapLength: 65535})
+	radio, err := w.AddInterface(pcapgo.NgInterface{Name: "radio", LinkType: layers.LinkTypeIEEE802_11,
+		SnapLength: 65535})
 	require.NoError(t, err)
 	for i, data := range frames(t) {
 		for k, n := range []int{0, raw, radio} {
 			if n == raw {
 				data = data[14:]
 			}
-			require.NoError(t, w.WritePacket(gopacket.CaptureInfo{Timestamp: at(10*i + k), CaptureLength: len(data), Length: len(data), InterfaceIndex: n}, data))
+			require.NoError(t, w.WritePacket(gopacket.CaptureInfo{Timestamp: at(10*i + k), CaptureLength: len(data),
+				Length: len(data), InterfaceIndex: n}, data))
 		}
 	}
 	require.NoError(t, w.Flush())
@@ -120,7 +137,8 @@ func TestCapturesOfSeveralInterfaces(t *testing.T) {
 	require.Equal(t, []string{"10.0.0.1 → 10.0.0.2 tcp/443 ×1 carried"}, said(f))
 	require.EqualValues(t, 3, f.Records[0].Packets, "each was seen twice, and is counted once")
 	require.Equal(t, "quay.pcapng eth0, quay.pcapng tun0", f.Records[0].Observer)
-	require.Equal(t, []string{"3 packets are of link type 105 (802.11), which is not read, and passed over"}, f.Warnings)
+	require.Equal(t, []string{"3 packets are of link type 105 (802.11), which is not read, and passed over"},
+		f.Warnings)
 }
 
 // Of packets in a tunnel the inner conversation counts; both, if somebody says so.
@@ -131,10 +149,13 @@ func TestTunnelsOfACapture(t *testing.T) {
 	for i, data := range frames(t) {
 		b := gopacket.NewSerializeBuffer()
 		udp := &layers.UDP{SrcPort: 4789, DstPort: 4789}
-		require.NoError(t, gopacket.SerializeLayers(b, gopacket.SerializeOptions{FixLengths: true}, &layers.Ethernet{SrcMAC: make([]byte, 6), DstMAC: make([]byte, 6),
-			EthernetType: layers.EthernetTypeIPv4}, &layers.IPv4{Version: 4, TTL: 9, Protocol: layers.IPProtocolUDP, SrcIP: net.ParseIP("192.0.2.1"), DstIP: net.ParseIP("192.0.2.2")}, udp,
+		require.NoError(t, gopacket.SerializeLayers(b, gopacket.SerializeOptions{FixLengths: true},
+			&layers.Ethernet{SrcMAC: make([]byte, 6), DstMAC: make([]byte, 6),
+				EthernetType: layers.EthernetTypeIPv4}, &layers.IPv4{Version: 4, TTL: 9, Protocol: layers.IPProtocolUDP,
+				SrcIP: net.ParseIP("192.0.2.1"), DstIP: net.ParseIP("192.0.2.2")}, udp,
 			&layers.VXLAN{ValidIDFlag: true, VNI: 3}, gopacket.Payload(data)))
-		require.NoError(t, w.WritePacket(gopacket.CaptureInfo{Timestamp: at(i), CaptureLength: len(b.Bytes()), Length: len(b.Bytes())}, b.Bytes()))
+		require.NoError(t, w.WritePacket(gopacket.CaptureInfo{Timestamp: at(i), CaptureLength: len(b.Bytes()),
+			Length: len(b.Bytes())}, b.Bytes()))
 	}
 	f := traffic(t, file.Bytes(), ingest.TrafficOptions{})
 	require.Equal(t, []string{"10.0.0.1 → 10.0.0.2 tcp/443 ×1 carried"}, said(f))
@@ -150,9 +171,11 @@ func TestTunnelsOfACapture(t *testing.T) {
 // Numbers of information elements mean what the registry says, not what numbers mean elsewhere.
 func TestOutcomesByTheirElement(t *testing.T) {
 	for heading, words := range map[string]map[string]string{
-		"firewallEvent":    {"1": "carried", "2": "carried", "3": "dropped", "5": "carried", "0": "unknown", "4": "unknown", "deny": "dropped"},
-		"forwardingStatus": {"0": "unknown", "64": "carried", "0x41": "carried", "128": "dropped", "131": "dropped", "192": "carried"},
-		"Action":           {"1": "carried", "0": "dropped", "3": ""},
+		"firewallEvent": {"1": "carried", "2": "carried", "3": "dropped", "5": "carried", "0": "unknown",
+			"4": "unknown", "deny": "dropped"},
+		"forwardingStatus": {"0": "unknown", "64": "carried", "0x41": "carried", "128": "dropped", "131": "dropped",
+			"192": "carried"},
+		"Action": {"1": "carried", "0": "dropped", "3": ""},
 	} {
 		for word, as := range words {
 			require.Equal(t, as, ingest.GuessOutcomeIn(heading, word), "%s %s", heading, word)

@@ -32,7 +32,8 @@ func packed(t require.TestingT, form string, text []byte) []byte {
 // that says so, and never less than was packed without one.
 func TestPackedFilesSayTheSame(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		text := []byte(strings.Repeat(rapid.StringMatching(`[ -~\n]{0,300}`).Draw(t, "text"), rapid.IntRange(0, 30).Draw(t, "times")))
+		text := []byte(strings.Repeat(rapid.StringMatching(`[ -~\n]{0,300}`).Draw(t, "text"),
+			rapid.IntRange(0, 30).Draw(t, "times")))
 		form := rapid.SampledFrom([]string{"gzip", "zstd"}).Draw(t, "form")
 		file := packed(t, form, text)
 		r, err := ingest.Unpacked(bytes.NewReader(file))
@@ -61,6 +62,7 @@ func TestPackedFilesSayTheSame(t *testing.T) {
 
 // A file that only another program reads is named for what it is, with what to do.
 func TestForeignFilesAreNamed(t *testing.T) {
-	_, err := ingest.ReadTraffic(bytes.NewReader([]byte("\x0c\xa5\x02\x00 and more of it")), 16, ingest.TrafficOptions{})
+	_, err := ingest.ReadTraffic(bytes.NewReader([]byte("\x0c\xa5\x02\x00 and more of it")), 16,
+		ingest.TrafficOptions{})
 	require.ErrorContains(t, err, "nfdump -r FILE -o csv")
 }

@@ -389,11 +389,14 @@ func (t *TrafficFile) packets(in io.Reader, o TrafficOptions, tell func() error)
 			t.Warnings = append(t.Warnings, fmt.Sprintf(format, args...))
 		}
 	}
-	warn(without, "%s no IP addresses that can be read and passed over", plural.Of(without, "packet has", "packets have"))
+	warn(without, "%s no IP addresses that can be read and passed over",
+		plural.Of(without, "packet has", "packets have"))
 	for _, link := range slices.Sorted(maps.Keys(unknown)) {
-		warn(1, "%s of link type %d (%s), which is not read, and passed over", plural.Of(unknown[link], "packet is", "packets are"), int(link), link)
+		warn(1, "%s of link type %d (%s), which is not read, and passed over",
+			plural.Of(unknown[link], "packet is", "packets are"), int(link), link)
 	}
-	warn(h.Lost, "%s without ports passed over: the first of its packet is not in the file", plural.Of(h.Lost, "fragment", "fragments"))
+	warn(h.Lost, "%s without ports passed over: the first of its packet is not in the file",
+		plural.Of(h.Lost, "fragment", "fragments"))
 	for _, in := range slices.Sorted(maps.Keys(carried)) {
 		what := "what they carry is read, and not what carries it"
 		if o.Carriers {

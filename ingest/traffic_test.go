@@ -64,7 +64,8 @@ func TestDirectionsAreJoined(t *testing.T) {
 2026-11-20T14:02:00Z,10.0.0.1,10.0.0.2,tcp,8443,50000,5,500,a
 2026-11-20T14:02:00Z,10.0.0.1,10.0.0.2,tcp,8443,50000,5,500,b
 `
-	for name, file := range map[string]string{"CSV": rows, "JSON Lines": `{"start":"2026-11-20T14:02:00.5Z","src":"10.0.0.2","dst":"10.0.0.1","proto":"tcp","dport":50000,"sport":8443,"packets":4,"bytes":4000,"observer":"a"}
+	for name, file := range map[string]string{"CSV": rows,
+		"JSON Lines": `{"start":"2026-11-20T14:02:00.5Z","src":"10.0.0.2","dst":"10.0.0.1","proto":"tcp","dport":50000,"sport":8443,"packets":4,"bytes":4000,"observer":"a"}
 {"start":"2026-11-20T14:02:00Z","src":"10.0.0.1","dst":"10.0.0.2","proto":6,"dport":8443,"sport":50000,"packets":5,"bytes":500,"observer":"a"}
 
 {"start":"2026-11-20T14:02:00Z","src":"10.0.0.1","dst":"10.0.0.2","proto":6,"dport":8443,"sport":50000,"packets":5,"bytes":500,"observer":"b"}
@@ -80,7 +81,8 @@ func TestDirectionsAreJoined(t *testing.T) {
 }
 
 func TestLinesThatCannotBeRead(t *testing.T) {
-	f := traffic(t, []byte("{\"start\":\"2026-11-20T14:02:00Z\",\"src\":\"10.0.0.1\",\"dst\":\"10.0.0.2\",\"proto\":\"tcp\",\"dport\":443}\n{not json}\n{\"start\":\"2026-11-20T14:02:00Z\",\"src\":\"nobody\",\"dst\":\"10.0.0.2\",\"proto\":\"tcp\"}\n"), ingest.TrafficOptions{})
+	f := traffic(t, []byte(
+		"{\"start\":\"2026-11-20T14:02:00Z\",\"src\":\"10.0.0.1\",\"dst\":\"10.0.0.2\",\"proto\":\"tcp\",\"dport\":443}\n{not json}\n{\"start\":\"2026-11-20T14:02:00Z\",\"src\":\"nobody\",\"dst\":\"10.0.0.2\",\"proto\":\"tcp\"}\n"), ingest.TrafficOptions{})
 	require.Equal(t, []string{"10.0.0.1 → 10.0.0.2 tcp/443 ×1 "}, said(f))
 	require.Equal(t, []any{2, 2, 3, "src"}, []any{f.Bad, f.Errors[0].Line, f.Errors[1].Line, f.Errors[1].Column})
 }

@@ -227,7 +227,8 @@ func TestListsInRowsOfJSON(t *testing.T) {
 	}
 	b.WriteString("]")
 	f, err := ingest.WorkloadsOf(strings.NewReader(b.String()), "plan",
-		ingest.Form{Pointer: "/", Columns: ingest.Mapping{"nics/ip": "addresses", "nics/vlan": "tag:vlan", "x/owner0": ""}})
+		ingest.Form{Pointer: "/", Columns: ingest.Mapping{"nics/ip": "addresses", "nics/vlan": "tag:vlan",
+			"x/owner0": ""}})
 	require.NoError(t, err)
 	require.Len(t, f.Workloads, 601)
 	require.Len(t, f.Workloads[0].Leases, 2)
@@ -242,7 +243,8 @@ func TestListsInRowsOfJSON(t *testing.T) {
 // read.
 func TestABrokenLineOfJSON(t *testing.T) {
 	var b strings.Builder
-	bad := map[int]string{3: `{"host": "w3", "addr": }`, 700: `{"host": "w700", "ad`, 701: `<<<>>>`, 1400: `{"host": "w1400"`}
+	bad := map[int]string{3: `{"host": "w3", "addr": }`, 700: `{"host": "w700", "ad`, 701: `<<<>>>`,
+		1400: `{"host": "w1400"`}
 	for i := range 1500 {
 		if text, ok := bad[i]; ok {
 			b.WriteString(text + "\n")
@@ -278,5 +280,6 @@ func TestAFileOfMostlyBrokenLinesIsReadToItsEnd(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, 2*n, f.Rows)
 	require.Len(t, f.Workloads, n)
-	require.Less(t, after.TotalAlloc-before.TotalAlloc, uint64(1<<30), "each broken line must not cost a buffer of its own")
+	require.Less(t, after.TotalAlloc-before.TotalAlloc, uint64(1<<30),
+		"each broken line must not cost a buffer of its own")
 }

@@ -29,7 +29,8 @@ func (a *Service) readWorkloads(ctx context.Context, snap *model.Model, file *im
 	if in.Source == estate.ByHand {
 		return nil, refuse.Invalid("source: “by hand” is for what people set; give the source another name")
 	}
-	r := &reading{report: imports.ImportReport{Errors: []ingest.RowError{}, Warnings: []string{}, Examples: []imports.ImportExample{},
+	r := &reading{report: imports.ImportReport{Errors: []ingest.RowError{}, Warnings: []string{},
+		Examples: []imports.ImportExample{},
 		NewWords: []string{}}}
 	sources, err := a.Store.Sources(ctx)
 	if err != nil {
@@ -94,7 +95,8 @@ func (r *reading) table(in imports.ImportOptions, f *os.File, look *ingest.Look,
 }
 
 // PreviewWorkloads says what taking a list of workloads would do.
-func (a *Service) PreviewWorkloads(ctx context.Context, m *model.Model, file *imports.File, o imports.ImportOptions) (imports.ImportReport,
+func (a *Service) PreviewWorkloads(ctx context.Context, m *model.Model, file *imports.File,
+	o imports.ImportOptions) (imports.ImportReport,
 	error) {
 	r, err := a.readWorkloads(ctx, m, file, o, true)
 	if err != nil {
@@ -104,7 +106,8 @@ func (a *Service) PreviewWorkloads(ctx context.Context, m *model.Model, file *im
 }
 
 // ImportWorkloads starts taking a list of workloads.
-func (a *Service) ImportWorkloads(ctx context.Context, m *model.Model, file *imports.File, o imports.ImportOptions) (jobs.Job, error) {
+func (a *Service) ImportWorkloads(ctx context.Context, m *model.Model, file *imports.File,
+	o imports.ImportOptions) (jobs.Job, error) {
 	r, err := a.readWorkloads(ctx, m, file, o, false)
 	if err != nil {
 		return jobs.Job{}, err

@@ -16,7 +16,7 @@ import (
 	"lucidorchard/refuse"
 )
 
-// perEstate remembers answers that hang on the estate alone, for the last one
+// PerEstate remembers answers that hang on the estate alone, for the last one
 // that was asked about.
 type PerEstate[T any] struct {
 	mu     sync.Mutex
@@ -24,6 +24,7 @@ type PerEstate[T any] struct {
 	by     map[string]T
 }
 
+// Get returns what was remembered for an estate under a name.
 func (c *PerEstate[T]) Get(e *estate.Estate, name string) (T, bool) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -35,6 +36,7 @@ func (c *PerEstate[T]) Get(e *estate.Estate, name string) (T, bool) {
 	return v, ok
 }
 
+// Put remembers an answer for an estate; what was kept for another one is dropped.
 func (c *PerEstate[T]) Put(e *estate.Estate, name string, v T) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -46,10 +48,11 @@ func (c *PerEstate[T]) Put(e *estate.Estate, name string, v T) {
 }
 
 // meant tells a broken expression from words that are looked for.
-var meant = regexp.MustCompile(`(?i)[()=]|(^|\s)(is|in|has|lacks|starts|ends|contains|matches|member of|address in)(\s|$)|` +
-	`\S\s+(and|or)(\s|$)|^not\s`)
+var meant = regexp.MustCompile(
+	`(?i)[()=]|(^|\s)(is|in|has|lacks|starts|ends|contains|matches|member of|address in)(\s|$)|` +
+		`\S\s+(and|or)(\s|$)|^not\s`)
 
-// unknownKeys says which keys of an expression nothing has, with the nearest that
+// UnknownKeys says which keys of an expression nothing has, with the nearest that
 // something has; blank: none.
 func UnknownKeys(snap *model.Model, text string) string {
 	e, errs := expr.ParseText(text)
@@ -138,7 +141,7 @@ func hasTags(w *estate.Workload, byKey map[string][]string) bool {
 	return true
 }
 
-// mentions reports whether every word, in lower case, is in the id, the name or a
+// Mentions reports whether every word, in lower case, is in the id, the name or a
 // tag, or begins an address.
 func Mentions(w *estate.Workload, words []string) bool {
 	for _, word := range words {
@@ -183,7 +186,7 @@ func containsFold(s, word string) bool {
 	return false
 }
 
-// inOrder puts the workloads that are selected in an order.
+// InOrder puts the workloads that are selected in an order.
 func InOrder(selected, order []int32, down bool) []int32 {
 	most := int32(-1)
 	for _, i := range selected {
@@ -206,7 +209,7 @@ func InOrder(selected, order []int32, down bool) []int32 {
 	return out
 }
 
-// naturally gives a key by which numbers in texts sort by their size.
+// Naturally gives a key by which numbers in texts sort by their size.
 func Naturally(s string) string {
 	if !strings.ContainsAny(s, "0123456789") {
 		return s
@@ -233,7 +236,7 @@ func Naturally(s string) string {
 // Missing stands for the workloads that lack a tag, in facets and filters.
 const Missing = "(missing)"
 
-// endpointsOf gives a workload's endpoints at an instant; if it holds no
+// EndpointsOf gives a workload's endpoints at an instant; if it holds no
 // address then, one without an address.
 func EndpointsOf(e *estate.Estate, i int32, at estate.Instant) []estate.Endpoint {
 	var out []estate.Endpoint

@@ -192,7 +192,8 @@ func (a *Service) AcceptSuggestions(ctx context.Context, v *reach.View, m *model
 		}
 		edits = append(edits, TagEdit{Workload: t.Workload, Key: t.Key, Value: &t.Value, Was: &was})
 	}
-	words := fmt.Sprintf("Accept the suggestion %s = %s for %s", edits[0].Key, *edits[0].Value, m.Estate.Called(edits[0].Workload))
+	words := fmt.Sprintf("Accept the suggestion %s = %s for %s", edits[0].Key, *edits[0].Value,
+		m.Estate.Called(edits[0].Workload))
 	if len(edits) > 1 {
 		words = fmt.Sprintf("Accept %d suggestions", len(edits))
 	}

@@ -91,10 +91,12 @@ func (a *Service) SetTags(ctx context.Context, before *reach.View, snap *model.M
 	for _, e := range edits {
 		i, ok := snap.Estate.ByID(e.Workload)
 		if !ok {
-			return consequences.Consequences{}, refuse.Missing("there is no workload with the id " + e.Workload + "; nothing was changed")
+			return consequences.Consequences{}, refuse.Missing("there is no workload with the id " + e.Workload +
+				"; nothing was changed")
 		}
 		if now, _ := snap.Estate.Workload(i).Tag(e.Key); e.Was != nil && now.Value != *e.Was {
-			return consequences.Consequences{}, &ChangedError{TagEdit: e, Now: now.Value, Source: now.Source, Author: now.By}
+			return consequences.Consequences{}, &ChangedError{TagEdit: e, Now: now.Value, Source: now.Source,
+				Author: now.By}
 		}
 		w := changed[e.Workload]
 		if w == nil {

@@ -169,7 +169,8 @@ func judgeOf(compiled *decide.Compiled, guarding *guarding, exempt map[string]bo
 	j := &reach.Judge{}
 	for i, g := range plan.GuardedBy(compiled, guards) {
 		g.In = slices.DeleteFunc(g.In, func(w int32) bool { return exempt[compiled.Estate.Workload(w).ID] })
-		j.Holders = append(j.Holders, reach.Holder{Name: of[i].Name, Guards: g.In, Server: of[i].Side != "client", Client: of[i].Side != "server",
+		j.Holders = append(j.Holders, reach.Holder{Name: of[i].Name, Guards: g.In, Server: of[i].Side != "client",
+			Client:  of[i].Side != "server",
 			Periods: periods[of[i].Name]})
 	}
 	var mu sync.Mutex

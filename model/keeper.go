@@ -251,25 +251,12 @@ func (k *Keeper) state(ctx context.Context, before *Model) (next *Model, update 
 	traffic := next.Versions.Conversations
 	next.Versions, next.kept = st.Versions, st.Probes
 	next.Versions.Conversations = traffic
-	if st.Guarding != nil && (next.guarding == nil || !reflect.DeepEqual(next.guarding.Guarding, st.Guarding)) { // else points only said something
+	// else points only said something
+	if st.Guarding != nil && (next.guarding == nil || !reflect.DeepEqual(next.guarding.Guarding, st.Guarding)) {
 		next.guarding = guardingOf(st.Guarding)
 	}
-	if st.Head != nil {
-		next.Head = *st.Head
-		next.Policy, next.Errors = policy.Parse(next.Head.Text)
-		if len(next.Errors) > 0 {
-			k.log.Error("the stored policy has errors", "revision", next.Head.No, "first", next.Errors[0].Error(),
-				"errors", len(next.Errors))
-		}
-	}
-	structural := st.Structural
-	if structural == nil {
-		var known []string
-		if before != nil {
-			known = before.Structural
-		}
-		structural = usualKeys(known, st.Workloads)
-	}
+	k.takePolicy(next, st)
+	structural := structuralOf(before, st)
 	fresh := before == nil || st.Whole || !slices.Equal(structural, next.Structural)
 	next.Structural = structural
 	asOf := estate.InstantOf(time.Now())
@@ -316,16 +303,43 @@ func (k *Keeper) state(ctx context.Context, before *Model) (next *Model, update 
 	}, nil
 }
 
+// takePolicy sets the policy of a model, if the state has a newer one.
+func (k *Keeper) takePolicy(next *Model, st *State) {
+	if st.Head == nil {
+		return
+	}
+	next.Head = *st.Head
+	next.Policy, next.Errors = policy.Parse(next.Head.Text)
+	if len(next.Errors) > 0 {
+		k.log.Error("the stored policy has errors", "revision", next.Head.No, "first", next.Errors[0].Error(),
+			"errors", len(next.Errors))
+	}
+}
+
+// structuralOf returns the keys that say where a workload belongs: those that were chosen, else
+// the usual ones.
+func structuralOf(before *Model, st *State) []string {
+	if st.Structural != nil {
+		return st.Structural
+	}
+	var known []string
+	if before != nil {
+		known = before.Structural
+	}
+	return usualKeys(known, st.Workloads)
+}
+
 // usualKeys gives the tag keys that say where a workload belongs, while nobody has
 // chosen them. Those that not every estate has are left out until a workload has
 // one: what nobody uses is not missing.
 func usualKeys(known []string, changed []estate.Workload) []string {
 	var out []string
 	for i, key := range reach.Structural {
-		if i < reach.Naming || slices.Contains(known, key) || slices.ContainsFunc(changed, func(w estate.Workload) bool {
-			_, ok := w.Tag(key)
-			return ok
-		}) {
+		if i < reach.Naming || slices.Contains(known, key) || slices.ContainsFunc(changed,
+			func(w estate.Workload) bool {
+				_, ok := w.Tag(key)
+				return ok
+			}) {
 			out = append(out, key)
 		}
 	}

@@ -25,17 +25,21 @@ import (
 func released(t *testing.T) (*model.Keeper, *assembly.Store) {
 	k, db, _, _ := keeping(t)
 	ctx := t.Context()
-	require.NoError(t, db.ImportWorkloads(ctx, "plan", nil, []estate.Workload{workload("a", "10.0.0.1", "live"), workload("b", "10.0.0.2", "trial"),
+	require.NoError(t, db.ImportWorkloads(ctx, "plan", nil, []estate.Workload{workload("a", "10.0.0.1", "live"),
+		workload("b", "10.0.0.2", "trial"),
 		workload("c", "10.0.0.3", "live")}))
 	require.NoError(t, db.AddRevision(ctx, revision(1, "layer l\nreject any -> any on any\n")))
 	require.NoError(t, db.AddRevision(ctx, revision(2, "layer l\npermit any -> any on any\n")))
-	require.NoError(t, db.AddPoint(ctx, releasing.Point{Name: "p", Kind: "gate", Side: "server", Guards: "env is trial", Wave: 1}, "token"))
+	require.NoError(t, db.AddPoint(ctx, releasing.Point{Name: "p", Kind: "gate", Side: "server",
+		Guards: "env is trial", Wave: 1}, "token"))
 	one, mode := 1, "enforce"
-	_, err := db.AddRelease(ctx, releasing.Release{Revision: 1, Title: "t", Author: "me"}, func(no int, _ releasing.Roll) ([]releasing.Target, error) {
-		return []releasing.Target{{Point: "p", Enforces: no, Words: "to enforce"}}, nil
-	})
+	_, err := db.AddRelease(ctx, releasing.Release{Revision: 1, Title: "t", Author: "me"},
+		func(no int, _ releasing.Roll) ([]releasing.Target, error) {
+			return []releasing.Target{{Point: "p", Enforces: no, Words: "to enforce"}}, nil
+		})
 	require.NoError(t, err)
-	require.NoError(t, db.Heard(ctx, "p", json.RawMessage(`{}`), []releasing.PointEvent{{Point: "p", At: time.Now().Add(-time.Hour), What: "applied",
+	require.NoError(t, db.Heard(ctx, "p", json.RawMessage(`{}`), []releasing.PointEvent{{Point: "p",
+		At: time.Now().Add(-time.Hour), What: "applied",
 		Words: "x", Release: &one, Mode: &mode}}, true))
 	for i, pair := range [][2]string{{"10.0.0.1", "10.0.0.2"}, {"10.0.0.1", "10.0.0.3"}, {"10.0.0.9", "10.0.0.2"}} {
 		_, err := db.AddBatch(ctx, seen(fmt.Sprint("first ", i), pair))
@@ -56,7 +60,8 @@ func seen(id string, pair [2]string) rows.Batch {
 func fates(v *reach.View) (out []string) {
 	for i := range v.Len() {
 		c, r := v.At(i), v.Ruling(i)
-		out = append(out, fmt.Sprint(c.Client.Addr, " ", c.Server.Addr, " ", c.Connections, " ", r.Fate, " ", r.Release))
+		out = append(out, fmt.Sprint(c.Client.Addr, " ", c.Server.Addr, " ", c.Connections, " ", r.Fate, " ",
+			r.Release))
 	}
 	return out
 }
@@ -111,11 +116,13 @@ func TestPartsAreJudgedAsAll(t *testing.T) {
 	require.NoError(t, err)
 	if model := now(); model.Compiled == m.Compiled { // else a new hour has begun
 		same("more traffic")
-		require.NoError(t, db.Heard(ctx, "p", json.RawMessage(`{}`), []releasing.PointEvent{{Point: "p", At: time.Now(), What: "drifted", Words: "x"}}, true))
+		require.NoError(t, db.Heard(ctx, "p", json.RawMessage(`{}`), []releasing.PointEvent{{Point: "p",
+			At: time.Now(), What: "drifted", Words: "x"}}, true))
 		same("a point said something, and holds what it held")
 	}
 	ends := time.Now().Add(time.Hour)
-	require.NoError(t, db.PutExemption(ctx, model.Exemption{Workload: "b", Reason: "r", Owner: "o", Ends: ends, Author: "me"}))
+	require.NoError(t, db.PutExemption(ctx, model.Exemption{Workload: "b", Reason: "r", Owner: "o", Ends: ends,
+		Author: "me"}))
 	other("somebody is exempt")
 	require.Zero(t, leaks(now().Stretch(from, to)))
 	_, err = db.DropExemption(ctx, "b")
@@ -126,7 +133,8 @@ func TestPartsAreJudgedAsAll(t *testing.T) {
 	require.NoError(t, db.SetTags(ctx, []inventory.TagEdit{{Workload: "b", Key: "env", Value: &live}}, "me", "Set"))
 	other("a machine has moved")
 	one, mode := 1, "observe"
-	require.NoError(t, db.Heard(ctx, "p", json.RawMessage(`{}`), []releasing.PointEvent{{Point: "p", At: time.Now(), What: "applied", Words: "x",
+	require.NoError(t, db.Heard(ctx, "p", json.RawMessage(`{}`), []releasing.PointEvent{{Point: "p", At: time.Now(),
+		What: "applied", Words: "x",
 		Release: &one, Mode: &mode}}, true))
 	other("the point only observes")
 }
@@ -168,13 +176,15 @@ func TestAnHourIsCutWhereAPointChanges(t *testing.T) {
 	began := time.Now().Add(-20 * time.Minute).Truncate(time.Second)
 	mode := func(mode string, after time.Duration) {
 		no := 1
-		require.NoError(t, db.Heard(ctx, "p", json.RawMessage(`{}`), []releasing.PointEvent{{Point: "p", At: began.Add(after), What: "applied",
+		require.NoError(t, db.Heard(ctx, "p", json.RawMessage(`{}`), []releasing.PointEvent{{Point: "p",
+			At: began.Add(after), What: "applied",
 			Words: "x", Release: &no, Mode: &mode}}, true))
 	}
 	traffic := func(carried, dropped int64, after time.Duration) {
 		at := estate.InstantOf(began.Add(after))
-		r := flow.Record{Start: at, End: at, Client: netip.MustParseAddr("10.0.0.9"), Server: netip.MustParseAddr("10.0.0.2"),
-			Point: service.PointOf(service.TCP, 4444), Bytes: 1, Packets: 1}
+		r := flow.Record{Start: at, End: at, Client: netip.MustParseAddr("10.0.0.9"),
+			Server: netip.MustParseAddr("10.0.0.2"),
+			Point:  service.PointOf(service.TCP, 4444), Bytes: 1, Packets: 1}
 		var records []flow.Record
 		for outcome, n := range map[flow.Outcome]int64{flow.Carried: carried, flow.Dropped: dropped} {
 			if r.Connections, r.Outcome = n, outcome; n > 0 {

@@ -26,12 +26,17 @@ import (
 type target struct{ dir, tests string }
 
 var targets = []target{
-	{"core/access", "core/access"}, {"core/decide", "core/decide"}, {"core/derive", "core/derive"}, {"core/estate", "core/estate"},
-	{"core/evidence", "core/evidence"}, {"core/expr", "core/expr"}, {"core/flow", "core/flow"}, {"core/likeness", "core/likeness"},
-	{"core/plan", "core/plan"}, {"core/plan/nft", "core/plan/nft"}, {"core/policy", "core/policy"}, {"core/prove", "core/prove"},
-	{"core/reach", "core/reach"}, {"core/report", "core/report"}, {"core/rollout", "core/rollout"}, {"core/service", "core/service"},
+	{"core/access", "core/access"}, {"core/decide", "core/decide"}, {"core/derive", "core/derive"},
+	{"core/estate", "core/estate"},
+	{"core/evidence", "core/evidence"}, {"core/expr", "core/expr"}, {"core/flow", "core/flow"},
+	{"core/likeness", "core/likeness"},
+	{"core/plan", "core/plan"}, {"core/plan/nft", "core/plan/nft"}, {"core/policy", "core/policy"},
+	{"core/prove", "core/prove"},
+	{"core/reach", "core/reach"}, {"core/report", "core/report"}, {"core/rollout", "core/rollout"},
+	{"core/service", "core/service"},
 	{"core/settle", "core/settle"}, {"core/watch", "core/watch"}, {"core/whatif", "core/whatif"},
-	{"releasing", "releasing/..."}, {"releasing/plans", "releasing/plans"}, {"point", "point"}, {"auditing/sql", "auditing/sql"},
+	{"releasing", "releasing/..."}, {"releasing/plans", "releasing/plans"}, {"point", "point"},
+	{"auditing/sql", "auditing/sql"},
 }
 
 // mutant replaces some octets of a file.
@@ -62,7 +67,8 @@ func mutantsOf(dir string) (out []mutant, err error) {
 			return nil, err
 		}
 		add := func(from, to token.Pos, text, words string) {
-			out = append(out, mutant{name, set.Position(from).Line, set.Position(from).Offset, set.Position(to).Offset, text, words})
+			out = append(out, mutant{name, set.Position(from).Line, set.Position(from).Offset, set.Position(to).Offset,
+				text, words})
 		}
 		ast.Inspect(f, func(n ast.Node) bool {
 			switch n := n.(type) {

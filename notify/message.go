@@ -119,7 +119,8 @@ func (s *Settings) Within(r Reach) error {
 // Shown gives settings as they may be shown: without what is secret in them.
 func (s Settings) Shown() Settings {
 	s.Secret, s.Password = "", ""
-	if u, err := url.Parse(s.Address); s.Kind == "webhook" && err == nil && u.User != nil { // from before it was refused
+	// from before it was refused
+	if u, err := url.Parse(s.Address); s.Kind == "webhook" && err == nil && u.User != nil {
 		u.User = nil
 		s.Address = u.String()
 	}

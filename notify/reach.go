@@ -54,7 +54,8 @@ func ofThisMachine(a netip.Addr) bool {
 
 // dialer asks for the address that is dialled, whatever name led to it.
 func (r Reach) dialer() *net.Dialer {
-	return &net.Dialer{Timeout: dialPatience, ControlContext: func(_ context.Context, _, address string, _ syscall.RawConn) error {
+	return &net.Dialer{Timeout: dialPatience, ControlContext: func(_ context.Context, _, address string,
+		_ syscall.RawConn) error {
 		at, err := netip.ParseAddrPort(address)
 		if err != nil {
 			return err

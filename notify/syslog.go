@@ -30,7 +30,8 @@ func (m *Message) Syslog(host string) []byte {
 		severity = 5
 	}
 	var b strings.Builder
-	fmt.Fprintf(&b, "<%d>1 %s %s lucid-orchard %d %s [%s", facility*8+severity, m.At.UTC().Format("2006-01-02T15:04:05.000000Z"),
+	fmt.Fprintf(&b, "<%d>1 %s %s lucid-orchard %d %s [%s", facility*8+severity,
+		m.At.UTC().Format("2006-01-02T15:04:05.000000Z"),
 		printable(host, 255), os.Getpid(), printable(strings.ReplaceAll(m.Kind, " ", "-"), 32), element)
 	param := func(name, value string) {
 		if value != "" {

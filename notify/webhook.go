@@ -23,7 +23,8 @@ const SignatureHeader = "Orchard-Signature"
 // event renders a message in the envelope of CloudEvents 1.0, as JSON.
 func (m *Message) event(source string) ([]byte, error) {
 	return json.Marshal(map[string]any{
-		"specversion": "1.0", "id": m.ID, "source": source, "type": "lucid-orchard." + m.Kind, "time": m.At.UTC().Format(time.RFC3339Nano),
+		"specversion": "1.0", "id": m.ID, "source": source, "type": "lucid-orchard." + m.Kind,
+		"time":    m.At.UTC().Format(time.RFC3339Nano),
 		"subject": m.Title, "datacontenttype": "application/json", "data": m,
 	})
 }

@@ -39,7 +39,8 @@ func TestUnitsAreRight(t *testing.T) {
 	for _, unit := range units {
 		out, _ := exec.Command("systemd-analyze", "verify", "--man=no", unit).CombinedOutput()
 		for line := range strings.Lines(string(out)) {
-			require.Contains(t, line, "/usr/bin/orchard is not executable", "the program is not installed here; all else is wrong: %s", out)
+			require.Contains(t, line, "/usr/bin/orchard is not executable",
+				"the program is not installed here; all else is wrong: %s", out)
 		}
 	}
 	text, err := os.ReadFile("orchard-point-load.service")
@@ -56,9 +57,11 @@ func debian(t *testing.T, program, version string) string {
 	require.NoError(t, err)
 	dir := t.TempDir()
 	config := filepath.Join(dir, "nfpm.yaml")
-	require.NoError(t, os.WriteFile(config, []byte(strings.ReplaceAll(string(text), "src: bin/orchard", "src: "+program)), 0o600))
+	require.NoError(t, os.WriteFile(config, []byte(strings.ReplaceAll(string(text), "src: bin/orchard", "src: "+
+		program)), 0o600))
 	file := filepath.Join(dir, version+".deb")
-	make := exec.Command("go", "run", "github.com/goreleaser/nfpm/v2/cmd/nfpm@v2.43.0", "package", "--config", config, "--packager", "deb",
+	make := exec.Command("go", "run", "github.com/goreleaser/nfpm/v2/cmd/nfpm@v2.43.0", "package", "--config", config,
+		"--packager", "deb",
 		"--target", file)
 	make.Dir = root
 	make.Env = append(os.Environ(), "VERSION="+version, "ARCH="+runtime.GOARCH)
@@ -80,7 +83,8 @@ func TestThePackageIsInstalledUpgradedAndRemoved(t *testing.T) {
 	require.NoError(t, os.MkdirAll(filepath.Join(root, "var/lib/dpkg/updates"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(root, "var/lib/dpkg/status"), nil, 0o600))
 	dpkg := func(args ...string) string {
-		cmd := exec.Command("dpkg", append([]string{"--root=" + root, "--force-script-chrootless", "--force-depends"}, args...)...)
+		cmd := exec.Command("dpkg", append([]string{"--root=" + root, "--force-script-chrootless", "--force-depends"},
+			args...)...)
 		cmd.Env = append(os.Environ(), "PATH="+os.Getenv("PATH")+":/usr/sbin:/sbin", "DPKG_ROOT="+root)
 		out, err := cmd.CombinedOutput()
 		require.NoError(t, err, "dpkg %v: %s", args, out)
@@ -88,13 +92,15 @@ func TestThePackageIsInstalledUpgradedAndRemoved(t *testing.T) {
 	}
 	at := func(path string) string { return filepath.Join(root, path) }
 	dpkg("-i", first)
-	for _, path := range []string{"usr/bin/orchard", "lib/systemd/system/orchard-point.service", "lib/systemd/system/orchard-point-load.service",
+	for _, path := range []string{"usr/bin/orchard", "lib/systemd/system/orchard-point.service",
+		"lib/systemd/system/orchard-point-load.service",
 		"etc/orchard-point/environment", "var/lib/orchard-point"} {
 		require.FileExists(t, at("lib/systemd/system/orchard-point.service"))
 		_, err := os.Stat(at(path))
 		require.NoError(t, err, path)
 	}
-	require.NoError(t, os.WriteFile(at("etc/orchard-point/environment"), []byte("ORCHARD_SERVER=https://mine.example\n"), 0o600))
+	require.NoError(t, os.WriteFile(at("etc/orchard-point/environment"),
+		[]byte("ORCHARD_SERVER=https://mine.example\n"), 0o600))
 	require.NoError(t, os.WriteFile(at("var/lib/orchard-point/told.json"), []byte("{}"), 0o600))
 	dpkg("-i", second)
 	require.Contains(t, dpkg("-s", "orchard-point"), "Version: 1.1.0")
@@ -122,12 +128,14 @@ func TestThePlansAreThereBeforeTheNetwork(t *testing.T) {
 		t.Skipf("THE BOOT IS NOT TESTED: the kernel refuses namespaces: %s", out)
 	}
 	t.Cleanup(func() { _ = exec.Command("ip", "netns", "del", ns).Run() })
-	e, _ := estate.New([]estate.Workload{{ID: "store", Leases: []estate.Lease{{Addr: netip.MustParseAddr("10.0.0.5"), From: estate.Beginning,
+	e, _ := estate.New([]estate.Workload{{ID: "store", Leases: []estate.Lease{{Addr: netip.MustParseAddr("10.0.0.5"),
+		From:  estate.Beginning,
 		Until: estate.End}}}})
 	p, errs := policy.Parse("layer closing\nreject any -> workload store on any\n")
 	require.Empty(t, errs)
 	made := plan.NewPlanner(decide.Compile(e, p, estate.Instant{})).Plan([]int32{0}, plan.Host, plan.Both)
-	raw, err := json.Marshal(point.Told{ID: "x", Enforces: &point.Assignment{Release: 1, ID: "x", Rules: made.RulesHash(), Plan: made}})
+	raw, err := json.Marshal(point.Told{ID: "x", Enforces: &point.Assignment{Release: 1, ID: "x",
+		Rules: made.RulesHash(), Plan: made}})
 	require.NoError(t, err)
 	state := t.TempDir()
 	program := built(t)

@@ -178,7 +178,10 @@ func TestAPointHoldsWhatItIsTold(t *testing.T) {
 	s, k := serve(t), &point.Memory{}
 	s.tell(told("a", 1, rule5))
 	start(t, s, k, "")
-	s.until(t, "it holds the first", func(x point.Said) bool { return x.ID == "a" && x.State == "holds" && x.Enforces == 1 })
+	s.until(t, "it holds the first", func(x point.Said) bool {
+		return x.ID == "a" && x.State == "holds" &&
+			x.Enforces == 1
+	})
 	s.tell(told("b", 2, rule5, rule6))
 	s.until(t, "and the second", func(x point.Said) bool { return x.ID == "b" && x.Enforces == 2 })
 	require.ElementsMatch(t, []string{"line 5 permit", "line 6 reject"}, held(t, k))
@@ -213,9 +216,11 @@ func TestAPlanOnTrialIsNotProvedByTheNext(t *testing.T) {
 	s.deaf = true
 	s.mu.Unlock()
 	s.tell(told("b", 2, rule6))
-	require.Eventually(t, func() bool { return len(held(t, k)) == 1 && held(t, k)[0] == "line 6 reject" }, waitLong, waitShort)
+	require.Eventually(t, func() bool { return len(held(t, k)) == 1 && held(t, k)[0] == "line 6 reject" }, waitLong,
+		waitShort)
 	moved := told("c", 2, rule6)
-	moved.Enforces.Plan.Classes[0].Addresses = append(moved.Enforces.Plan.Classes[0].Addresses, netip.MustParseAddr("10.0.0.6"))
+	moved.Enforces.Plan.Classes[0].Addresses = append(moved.Enforces.Plan.Classes[0].Addresses,
+		netip.MustParseAddr("10.0.0.6"))
 	s.tell(moved)
 	require.Eventually(t, func() bool { return held(t, k)[0] == "line 5 permit" }, waitLong, waitShort)
 	s.mu.Lock()
@@ -433,7 +438,8 @@ func TestSetsThatAreKept(t *testing.T) {
 	short, moves := next.Enforces.Plan.Short(first.Enforces.Plan)
 	require.Empty(t, short.Sets[0].Addresses)
 	shortly := func(id, from string) point.Told {
-		return point.Told{ID: id, Enforces: &point.Assignment{Release: 1, ID: id, Rules: next.Enforces.Rules, From: from, Plan: short,
+		return point.Told{ID: id, Enforces: &point.Assignment{Release: 1, ID: id, Rules: next.Enforces.Rules,
+			From: from, Plan: short,
 			Moves: []plan.Moves{moves}}}
 	}
 	s.tell(shortly("b", "a"))

@@ -57,7 +57,10 @@ func TestTheFormerReleaseDecidesWhileANewOneIsOnTrial(t *testing.T) {
 	start(t, s, k, "")
 	s.until(t, "it enforces the first", func(x point.Said) bool { return x.ID == "a" && x.Enforces == 1 })
 	s.tell(both("a+b", first, second))
-	s.until(t, "it observes the second beside it", func(x point.Said) bool { return x.ID == "a+b" && x.Enforces == 1 && x.Observes == 2 })
+	s.until(t, "it observes the second beside it", func(x point.Said) bool {
+		return x.ID == "a+b" && x.Enforces == 1 &&
+			x.Observes == 2
+	})
 	require.True(t, drops(6), "the first decides")
 	s.until(t, "both count for themselves", func(x point.Said) bool {
 		return slices.Contains(x.Lines, point.Line{Release: 1, Line: 6, Verdict: "reject", Packets: 1}) &&
@@ -66,7 +69,10 @@ func TestTheFormerReleaseDecidesWhileANewOneIsOnTrial(t *testing.T) {
 	known := *second.Enforces
 	known.Plan = nil // it has it
 	s.tell(point.Told{ID: "b", Enforces: &known})
-	s.until(t, "it enforces the second", func(x point.Said) bool { return x.ID == "b" && x.Enforces == 2 && x.Observes == 0 })
+	s.until(t, "it enforces the second", func(x point.Said) bool {
+		return x.ID == "b" && x.Enforces == 2 &&
+			x.Observes == 0
+	})
 	require.False(t, drops(6))
 }
 
@@ -89,7 +95,10 @@ func TestAnOrderOfThePastIsNotTaken(t *testing.T) {
 	yields := at(told("c", 1, rule5), 5)
 	yields.Yields = rollout.Mark{Epoch: "e", Order: 7}
 	s.tell(yields)
-	s.until(t, "a person decides", func(x point.Said) bool { return x.ID == "c" && x.State == "holds" && x.At.Order == 5 })
+	s.until(t, "a person decides", func(x point.Said) bool {
+		return x.ID == "c" && x.State == "holds" &&
+			x.At.Order == 5
+	})
 }
 
 // Enforcement on trial ends by itself, without the server, unless somebody confirms it.
@@ -150,9 +159,13 @@ func TestAFullDiskIsTriedAgain(t *testing.T) {
 	require.NoError(t, os.WriteFile(state, []byte("in the way"), 0o600))
 	s.tell(told("a", 1, rule5))
 	start(t, s, k, state)
-	s.until(t, "it says so", func(x point.Said) bool { return strings.Contains(x.Words, "cannot be kept for a restart") })
+	s.until(t, "it says so", func(x point.Said) bool {
+		return strings.Contains(x.Words,
+			"cannot be kept for a restart")
+	})
 	require.NoError(t, os.Remove(state))
-	require.Eventually(t, func() bool { _, err := os.Stat(filepath.Join(state, "told.json")); return err == nil }, waitLong, waitShort)
+	require.Eventually(t, func() bool { _, err := os.Stat(filepath.Join(state, "told.json")); return err == nil },
+		waitLong, waitShort)
 	s.until(t, "and that is over", func(x point.Said) bool { return x.Words == "" && x.State == "holds" })
 }
 
@@ -160,7 +173,8 @@ func TestAFullDiskIsTriedAgain(t *testing.T) {
 func TestAStateOfBeforeIsLoaded(t *testing.T) {
 	s, k, state := serve(t), &point.Memory{}, t.TempDir()
 	x := told("a", 3, rule6)
-	raw, err := json.Marshal(map[string]any{"id": "old", "release": 3, "mode": "enforce", "rules": x.Enforces.Rules, "plan": x.Enforces.Plan})
+	raw, err := json.Marshal(map[string]any{"id": "old", "release": 3, "mode": "enforce", "rules": x.Enforces.Rules,
+		"plan": x.Enforces.Plan})
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(state, "told.json"), raw, 0o600))
 	s.goDown(true)
@@ -186,13 +200,19 @@ func TestBackFromWhatCouldNotBeHeld(t *testing.T) {
 	s.tell(second)
 	s.until(t, "it refuses the second", func(x point.Said) bool { return x.State == "refused" })
 	s.tell(first)
-	s.until(t, "it is in order again", func(x point.Said) bool { return x.ID == "a" && x.State == "holds" && x.Words == "" })
+	s.until(t, "it is in order again", func(x point.Said) bool {
+		return x.ID == "a" && x.State == "holds" &&
+			x.Words == ""
+	})
 	s.until(t, "it says what it has", func(point.Said) bool { return s.asked == "a" })
 	s.mu.Lock()
 	refused := len(s.events)
 	s.mu.Unlock()
 	s.tell(second)
-	s.until(t, "it tries the second again", func(x point.Said) bool { return x.State == "refused" && len(s.events) > refused })
+	s.until(t, "it tries the second again", func(x point.Said) bool {
+		return x.State == "refused" &&
+			len(s.events) > refused
+	})
 }
 
 func (k *blinded) Read() (point.Held, error) {

@@ -28,7 +28,8 @@ func (a *Agent) say(ctx context.Context) {
 	soon, cancel := context.WithTimeout(ctx, min(a.Beat, a.WayBack/2))
 	defer cancel()
 	with := a.Client
-	if a.former != nil && !a.reached { // running connections go on; only a new one proves that the server can be reached
+	// running connections go on; only a new one proves that the server can be reached
+	if a.former != nil && !a.reached {
 		fresh := http.DefaultTransport.(*http.Transport).Clone()
 		if own, ok := a.Client.Transport.(*http.Transport); ok {
 			fresh = own.Clone()
@@ -36,7 +37,8 @@ func (a *Agent) say(ctx context.Context) {
 		fresh.DisableKeepAlives = true
 		with = &http.Client{Transport: fresh}
 	}
-	if err := a.ask(soon, with, http.MethodPost, "/api/v1/point/said", "application/json", true, bytes.NewReader(body), nil); err != nil {
+	if err := a.ask(soon, with, http.MethodPost, "/api/v1/point/said", "application/json", true, bytes.NewReader(body),
+		nil); err != nil {
 		if ctx.Err() == nil {
 			a.Log.Warn("the server cannot be reached", "error", err)
 		}
@@ -77,7 +79,8 @@ func (a *Agent) listen(ctx context.Context, next chan<- telling) {
 		}
 		var t Told
 		soon, cancel := context.WithTimeout(ctx, time.Minute)
-		err := a.ask(soon, a.Client, http.MethodGet, "/api/v1/point/told?have="+url.QueryEscape(have), "", have != "", nil, &t)
+		err := a.ask(soon, a.Client, http.MethodGet, "/api/v1/point/told?have="+url.QueryEscape(have), "", have != "",
+			nil, &t)
 		cancel()
 		if err != nil {
 			select {
@@ -102,7 +105,8 @@ func (a *Agent) listen(ctx context.Context, next chan<- telling) {
 }
 
 // ask sends a request with the point's token, and reads the answer into into.
-func (a *Agent) ask(ctx context.Context, with *http.Client, method, path, kind string, small bool, body io.Reader, into any) error {
+func (a *Agent) ask(ctx context.Context, with *http.Client, method, path, kind string, small bool, body io.Reader,
+	into any) error {
 	r, err := http.NewRequestWithContext(ctx, method, strings.TrimSuffix(a.Server, "/")+path, body)
 	if err != nil {
 		return err

@@ -40,7 +40,8 @@ type control struct {
 const canary, allowed = 4999, 4000
 
 func newControl(t testing.TB, e *estate.Estate, at plans.Point) *control {
-	c := &control{t: t, policies: map[int]*policy.Policy{}, estate: e, at: at, lineage: rollout.Lineage{{Epoch: "first", Order: 1}}}
+	c := &control{t: t, policies: map[int]*policy.Policy{}, estate: e, at: at,
+		lineage: rollout.Lineage{{Epoch: "first", Order: 1}}}
 	c.teller = &plans.Teller{Policy: func(no int) (*policy.Policy, error) { return c.policies[no], nil }}
 	c.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		c.mu.Lock()

@@ -151,7 +151,8 @@ func ruleCalled(name, comment string) string {
 	_, chain, _ := strings.Cut(name, " in ")
 	chain, _, _ = strings.Cut(chain, " ")
 	var line int
-	if _, err := fmt.Sscanf(strings.TrimPrefix(strings.TrimPrefix(chain, "o_"), "n_"), "line_%d_reject", &line); err == nil {
+	if _, err := fmt.Sscanf(strings.TrimPrefix(strings.TrimPrefix(chain, "o_"), "n_"), "line_%d_reject",
+		&line); err == nil {
 		return fmt.Sprintf("a rule of line %d", line) // which logs what that rejects, and drops it
 	}
 	return "a rule of chain " + chain

@@ -34,7 +34,8 @@ func company() *estate.Estate {
 	for n := 1; n <= ends; n++ {
 		for name, addr := range map[string]func(int, bool) netip.Addr{"client": westEnd, "server": eastEnd} {
 			w := estate.Workload{ID: fmt.Sprint(name, n), Leases: []estate.Lease{
-				{Addr: addr(n, false), From: estate.Beginning, Until: estate.End}, {Addr: addr(n, true), From: estate.Beginning, Until: estate.End}}}
+				{Addr: addr(n, false), From: estate.Beginning, Until: estate.End},
+				{Addr: addr(n, true), From: estate.Beginning, Until: estate.End}}}
 			w.SetTag(estate.Tag{Key: "tier", Value: name})
 			ws = append(ws, w)
 		}
@@ -128,7 +129,8 @@ func newPassage(t *testing.T, seed int) *passage {
 	}
 	guards := []string{"tier is server", "tier in (server, client)", "tier is client"}[r.IntN(3)]
 	// A machine stays guarded when its tier changes.
-	guards = map[string]string{"tier is server": `id matches "server.*"`, "tier is client": `id matches "client.*"`}[guards]
+	guards = map[string]string{"tier is server": `id matches "server.*"`,
+		"tier is client": `id matches "client.*"`}[guards]
 	if guards == "" {
 		guards = "not outside"
 	}
@@ -146,7 +148,8 @@ func newPassage(t *testing.T, seed int) *passage {
 
 // begin opens the conversations, of each kind one, before any table is loaded.
 func (x *passage) begin(six bool) {
-	kinds := []string{"push", "download", "request and response", "idle", "udp both ways", "udp from the server", "ping"}
+	kinds := []string{"push", "download", "request and response", "idle", "udp both ways", "udp from the server",
+		"ping"}
 	nat := x.translates()
 	for i, kind := range kinds {
 		for k := range 2 {
@@ -174,8 +177,9 @@ func (x *passage) begin(six bool) {
 			x.flows = append(x.flows, f)
 		}
 	}
-	always := &talk{kind: "request and response", client: westEnd(1, false), server: eastEnd(1, false), called: eastEnd(1, false),
-		pt: service.PointOf(service.TCP, allowed)}
+	always := &talk{kind: "request and response", client: westEnd(1, false), server: eastEnd(1, false),
+		called: eastEnd(1, false),
+		pt:     service.PointOf(service.TCP, allowed)}
 	x.flows = append(x.flows, always)
 	for _, f := range x.flows {
 		f.run(x.site)
@@ -200,8 +204,10 @@ func (x *passage) begin(six bool) {
 // start runs an agent, which loads what it kept on its disk.
 func (x *passage) start() {
 	ctx, cancel := context.WithCancel(context.Background())
-	a := &point.Agent{Server: x.c.URL, Token: "secret", State: x.dir, Kernel: &point.Nftables{Namespace: x.gate, Dir: x.dir},
-		Log: slog.New(slog.DiscardHandler), WayBack: 1500 * time.Millisecond, Check: 300 * time.Millisecond, Beat: 100 * time.Millisecond}
+	a := &point.Agent{Server: x.c.URL, Token: "secret", State: x.dir, Kernel: &point.Nftables{Namespace: x.gate,
+		Dir: x.dir},
+		Log: slog.New(slog.DiscardHandler), WayBack: 1500 * time.Millisecond, Check: 300 * time.Millisecond,
+		Beat: 100 * time.Millisecond}
 	done := make(chan error, 1)
 	go func() { done <- a.Run(ctx) }()
 	x.stopAgent = sync.OnceFunc(func() {
@@ -226,7 +232,8 @@ func (x *passage) goOn() {
 
 func (x *passage) step() {
 	runs := x.c.at.Runs
-	do := []string{"observe", "enforce", "enforce", "enforce", "back", "restart", "reload", "cut", "tag", "restore", "forget", "off"}[x.r.IntN(12)]
+	do := []string{"observe", "enforce", "enforce", "enforce", "back", "restart", "reload", "cut", "tag", "restore",
+		"forget", "off"}[x.r.IntN(12)]
 	if runs == (rollout.Runs{}) {
 		do = "observe"
 	}
@@ -320,7 +327,10 @@ func (x *passage) restore() {
 	x.c.lineage = rollout.Lineage{{Epoch: "first", Order: 1}, {Epoch: fmt.Sprint("restored ", len(x.trail)), Order: 1}}
 	x.c.mu.Unlock()
 	x.say("restore an older back-up")
-	x.c.until("it keeps what it runs", func(said point.Said) bool { return said.State == "ahead" && said.Runs() == now })
+	x.c.until("it keeps what it runs", func(said point.Said) bool {
+		return said.State == "ahead" &&
+			said.Runs() == now
+	})
 	time.Sleep(150 * time.Millisecond)
 	x.c.mu.Lock()
 	x.c.at.Runs, x.c.lineage = now, lineage
@@ -361,11 +371,12 @@ func (x *passage) look() {
 		since := time.Now()
 		time.Sleep(120 * time.Millisecond)
 		return quiet(since) == nil
-	}, 4*time.Second, time.Millisecond, "%v: release %d rejects what passes: %s", x.trail, x.actual.Enforces, lately(func() string {
-		x.c.mu.Lock()
-		defer x.c.mu.Unlock()
-		return fmt.Sprintf("%v; the point reports %q", quiet(time.Now().Add(-time.Second)), x.c.events)
-	}))
+	}, 4*time.Second, time.Millisecond, "%v: release %d rejects what passes: %s", x.trail, x.actual.Enforces,
+		lately(func() string {
+			x.c.mu.Lock()
+			defer x.c.mu.Unlock()
+			return fmt.Sprintf("%v; the point reports %q", quiet(time.Now().Add(-time.Second)), x.c.events)
+		}))
 	since := time.Now()
 	time.Sleep(300 * time.Millisecond)
 	if f := quiet(since); f != nil {
@@ -394,6 +405,7 @@ func (x *passage) look() {
 		if reject {
 			patience = 80 * time.Millisecond
 		}
-		require.Equal(t, !reject, x.opens(from, to, port, patience), "%v: a new connection %s -> %s on tcp/%d", x.trail, from, to, port)
+		require.Equal(t, !reject, x.opens(from, to, port, patience), "%v: a new connection %s -> %s on tcp/%d",
+			x.trail, from, to, port)
 	}
 }

@@ -157,7 +157,8 @@ func (a *Agent) count(held *Held) {
 		a.lines = append(a.lines, l)
 	}
 	slices.SortFunc(a.lines, func(x, y Line) int {
-		return cmp.Or(cmp.Compare(x.Release, y.Release), cmp.Compare(x.Line, y.Line), strings.Compare(x.Verdict, y.Verdict))
+		return cmp.Or(cmp.Compare(x.Release, y.Release), cmp.Compare(x.Line, y.Line),
+			strings.Compare(x.Verdict, y.Verdict))
 	})
 }
 
@@ -207,8 +208,9 @@ func (a *Agent) take(t Told) when {
 // point took, so it would lead back to an older state.
 func (a *Agent) staysAhead(t *Told) when {
 	a.have.Store(&t.ID)
-	words := fmt.Sprintf("took order %d, which its server does not have: it was restored from an older back-up, or is another one. "+
-		"The point keeps %s until a person decides", a.said.At.Order, a.said.Runs())
+	words := fmt.Sprintf(
+		"took order %d, which its server does not have: it was restored from an older back-up, or is another one. "+
+			"The point keeps %s until a person decides", a.said.At.Order, a.said.Runs())
 	if a.said.State == "ahead" && a.said.Words == words {
 		return later
 	}

@@ -65,7 +65,8 @@ func (m *Memory) decider(p *plan.Plan, mark string) *plan.Decider {
 	for i := range left.Classes {
 		c := &left.Classes[i]
 		keep := func(chain string, rules []plan.Rule) []plan.Rule {
-			return slices.DeleteFunc(slices.Clone(rules), func(r plan.Rule) bool { return m.lost[ruleName(mark+chain, r)] })
+			return slices.DeleteFunc(slices.Clone(rules),
+				func(r plan.Rule) bool { return m.lost[ruleName(mark+chain, r)] })
 		}
 		c.Server, c.Client = keep("s_"+c.Name, c.Server), keep("d_"+c.Name, c.Client)
 	}

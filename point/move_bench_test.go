@@ -49,7 +49,8 @@ func BenchmarkAMoveAtARealPoint(b *testing.B) {
 		b.Run(x.name, func(b *testing.B) {
 			name, kernel := space(b)
 			k := &stamped{Nftables: kernel, moved: make(chan time.Time, 1000)}
-			_ = exec.Command("ip", "netns", "exec", name, "sysctl", "-qw", "net.netfilter.nf_conntrack_max=500000").Run()
+			_ = exec.Command("ip", "netns", "exec", name, "sysctl", "-qw",
+				"net.netfilter.nf_conntrack_max=500000").Run()
 			plans := [2]*plan.Plan{crowd(b, x.members), crowd(b, x.members+1)}
 			var moves [2]plan.Moves
 			for i := range plans {

@@ -74,7 +74,8 @@ func (n *Nftables) Load(l plan.Loaded, paired bool) error {
 	if err != nil {
 		return err
 	}
-	o := nft.Options{Group: logGroup, Ends: l.Enforced != nil, Ended: elementsOf(slices.Collect(maps.Keys(n.ended))), Paired: paired}
+	o := nft.Options{Group: logGroup, Ends: l.Enforced != nil, Ended: elementsOf(slices.Collect(maps.Keys(n.ended))),
+		Paired: paired}
 	for _, script := range nft.Replacement(l, o, now) {
 		if err := n.script(script); err != nil {
 			now, unknown := n.standing()
@@ -132,9 +133,10 @@ const wide = 64 << 20
 
 // dial opens a connection to the kernel's nftables that lasts until it is closed.
 func dial(fd int) (*nftables.Conn, error) {
-	return nftables.New(nftables.WithNetNSFd(fd), nftables.AsLasting(), nftables.WithSockOptions(func(c *netlink.Conn) error {
-		return errors.Join(c.SetWriteBuffer(wide), c.SetReadBuffer(wide/8))
-	}))
+	return nftables.New(nftables.WithNetNSFd(fd), nftables.AsLasting(),
+		nftables.WithSockOptions(func(c *netlink.Conn) error {
+			return errors.Join(c.SetWriteBuffer(wide), c.SetReadBuffer(wide/8))
+		}))
 }
 
 var table = &nftables.Table{Name: nft.Table, Family: nftables.TableFamilyINet}
@@ -153,7 +155,8 @@ func (n *Nftables) Move(from, to plan.Loaded) error {
 		}
 		ways, nextWays := nft.Ways(from), nft.Ways(to)
 		for name, now := range nextWays {
-			s := &nftables.Set{Table: table, Name: name, IsMap: true, KeyType: keyType(name), DataType: nftables.TypeVerdict}
+			s := &nftables.Set{Table: table, Name: name, IsMap: true, KeyType: keyType(name),
+				DataType: nftables.TypeVerdict}
 			if err := replace(c, s, leading(ways[name], now), leading(now, ways[name])); err != nil {
 				return err
 			}

@@ -58,7 +58,8 @@ func storePlan(t testing.TB, entries ...int) *plan.Plan {
 	text := "group entry = tier is entry\nlayer allowances\npermit entry -> workload w2 on tcp/5432\n" +
 		"reject any -> workload w2 on any\nlayer more\n"
 	for i := range 40 { // so many that what calls out is asked parcel by parcel
-		text += fmt.Sprintf("permit workload w2 -> entry on tcp/%d\nreject workload w2 -> 10.1.%d.0/24 on tcp\n", 1000+i, i)
+		text += fmt.Sprintf("permit workload w2 -> entry on tcp/%d\nreject workload w2 -> 10.1.%d.0/24 on tcp\n", 1000+
+			i, i)
 	}
 	p, errs := policy.Parse(text)
 	require.Empty(t, errs)
@@ -155,7 +156,8 @@ func TestARealKernelIsReadBack(t *testing.T) {
 	require.True(t, same)
 	s.tell(moving(x, "b", m))
 	s.until(t, "a member comes, and what was changed by hand is still said", func(x point.Said) bool {
-		return x.ID == "b" && strings.Contains(x.Words, "1 address too many") && strings.Contains(x.Words, "line 4 is missing")
+		return x.ID == "b" && strings.Contains(x.Words, "1 address too many") &&
+			strings.Contains(x.Words, "line 4 is missing")
 	})
 	require.Contains(t, by("list", "set", "inet", nft.Table, set), "10.0.0.7")
 
@@ -172,7 +174,10 @@ func TestARealKernelIsReadBack(t *testing.T) {
 	broken := telling("d", 2, storePlan(t, 0, 1))
 	broken.Enforces.Plan.Classes[0].Name = "no name at all"
 	s.tell(broken)
-	s.until(t, "a plan that is none is refused", func(x point.Said) bool { return x.State == "refused" && x.Enforces == 1 })
+	s.until(t, "a plan that is none is refused", func(x point.Said) bool {
+		return x.State == "refused" &&
+			x.Enforces == 1
+	})
 	require.Contains(t, by("list", "table", "inet", nft.Table), "line 4 reject")
 	s.tell(point.Nothing)
 	s.until(t, "off", func(x point.Said) bool { return x.Enforces == 0 && x.ID == "nothing" && x.State == "holds" })

@@ -19,7 +19,8 @@ func TestWhatWasCountedLately(t *testing.T) {
 	add := func(seconds int, permit, reject, uncovered int64) Lately {
 		reported++
 		return r.add(at.Add(time.Duration(seconds)*time.Second), []Line{{Line: 3, Verdict: "permit", Packets: permit},
-			{Line: 4, Verdict: "reject", Packets: reject}, {Line: 5, Verdict: "reject", Packets: 0}, {Verdict: "uncovered", Packets: uncovered}}, reported)
+			{Line: 4, Verdict: "reject", Packets: reject}, {Line: 5, Verdict: "reject", Packets: 0},
+			{Verdict: "uncovered", Packets: uncovered}}, reported)
 	}
 	require.Zero(t, add(0, 10, 5, 1))
 	require.Equal(t, Lately{20, 3, 1, 0, 1}, add(20, 13, 6, 1))
@@ -63,8 +64,11 @@ func TestDriftIsSaidInWords(t *testing.T) {
 		"the rules of chain s_c stand in another order": func(h *Held) {
 			h.Order["s_c"] = []string{h.Order["s_c"][1], h.Order["s_c"][0]}
 		},
-		"2 addresses too many in “entry”": func(h *Held) { h.Sets["p_entry_4"] = spans("10.1.0.0/30", "10.1.0.8-10.1.0.10") },
-		"1 address missing in “entry”":    func(h *Held) { h.Sets["p_entry_4"] = spans("10.1.0.0/30") },
+		"2 addresses too many in “entry”": func(h *Held) {
+			h.Sets["p_entry_4"] = spans("10.1.0.0/30",
+				"10.1.0.8-10.1.0.10")
+		},
+		"1 address missing in “entry”": func(h *Held) { h.Sets["p_entry_4"] = spans("10.1.0.0/30") },
 		"1 address too many and 1 missing in “entry”": func(h *Held) {
 			h.Sets["p_entry_4"] = spans("10.1.0.0/30", "10.1.0.7")
 		},

@@ -111,7 +111,8 @@ func TestReplacingAPlanLetsNothingThrough(t *testing.T) {
 		}
 	})
 	for range 15 {
-		for _, l := range []plan.Loaded{{Enforced: one, Observed: next}, {Enforced: next}, {Enforced: next, Observed: one}, {Enforced: one}} {
+		for _, l := range []plan.Loaded{{Enforced: one, Observed: next}, {Enforced: next},
+			{Enforced: next, Observed: one}, {Enforced: one}} {
 			require.NoError(t, k.Load(l, false))
 		}
 	}

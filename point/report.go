@@ -159,7 +159,8 @@ func (a *Agent) report(ctx context.Context) {
 func (a *Agent) sent(ctx context.Context, body []byte) bool {
 	soon, cancel := context.WithTimeout(ctx, a.Beat)
 	defer cancel()
-	err := a.ask(soon, a.Client, http.MethodPost, "/api/v1/point/seen", "application/octet-stream", true, bytes.NewReader(body), nil)
+	err := a.ask(soon, a.Client, http.MethodPost, "/api/v1/point/seen", "application/octet-stream", true,
+		bytes.NewReader(body), nil)
 	if err != nil && ctx.Err() == nil {
 		a.Log.Warn("what was seen cannot be reported", "error", err)
 	}

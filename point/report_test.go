@@ -41,12 +41,14 @@ func TestWhatIsNotTakenIsReportedAgain(t *testing.T) {
 		}
 	}))
 	defer h.Close()
-	a := &point.Agent{Server: h.URL, Token: "secret", Kernel: &point.Memory{}, Log: slog.New(slog.DiscardHandler), Beat: 2 * time.Second,
+	a := &point.Agent{Server: h.URL, Token: "secret", Kernel: &point.Memory{}, Log: slog.New(slog.DiscardHandler),
+		Beat:  2 * time.Second,
 		Check: 20 * time.Millisecond} // a beat is also how long an answer is waited for: a busy machine is not to look like a server that fails
 	ctx, cancel := context.WithCancel(t.Context())
 	done := make(chan error)
 	go func() { done <- a.Run(ctx) }()
-	a.See(flow.Observation{Src: netip.MustParseAddr("10.0.0.1"), Dst: netip.MustParseAddr("10.0.0.2"), SrcPort: 40000, DstPort: 22, Proto: 6,
+	a.See(flow.Observation{Src: netip.MustParseAddr("10.0.0.1"), Dst: netip.MustParseAddr("10.0.0.2"), SrcPort: 40000,
+		DstPort: 22, Proto: 6,
 		Packets: 1, Bytes: 60, Outcome: flow.Dropped, Start: 1_795_000_000e6, End: 1_795_000_000e6})
 	require.Eventually(t, func() bool {
 		mu.Lock()

@@ -53,7 +53,8 @@ func running(f *conntrack.Flow) plan.Running {
 	r := plan.Running{Proto: o.Proto.Protocol}
 	if o.Proto.ICMPv4 || o.Proto.ICMPv6 {
 		r.Client = netip.AddrPortFrom(o.IP.SourceAddress.Unmap(), 0)
-		r.Server = netip.AddrPortFrom(back.IP.SourceAddress.Unmap(), uint16(o.Proto.ICMPType)<<8|uint16(o.Proto.ICMPCode))
+		r.Server = netip.AddrPortFrom(back.IP.SourceAddress.Unmap(),
+			uint16(o.Proto.ICMPType)<<8|uint16(o.Proto.ICMPCode))
 		return r
 	}
 	r.Client = netip.AddrPortFrom(o.IP.SourceAddress.Unmap(), o.Proto.SourcePort)
@@ -108,7 +109,8 @@ func (n *Nftables) drop(d *plan.Decider, over map[ended]since) error {
 	n.recallEnded()
 	var again, fresh []ended
 	for e, x := range n.ended {
-		if !d.Ends(plan.Running{Client: e.Client, Server: e.Server, Proto: e.Proto, Proven: x.Proven}, time.Now().Unix()) {
+		if !d.Ends(plan.Running{Client: e.Client, Server: e.Server, Proto: e.Proto, Proven: x.Proven},
+			time.Now().Unix()) {
 			again = append(again, e)
 			delete(n.ended, e)
 		}
@@ -214,7 +216,8 @@ func keysOf(all []ended, six bool) (out []nftables.SetElement) {
 		}
 		e.directions(func(x nft.Element) {
 			out = append(out, nftables.SetElement{Timeout: nft.EndedFor, Key: slices.Concat(x.From.Addr().AsSlice(),
-				x.To.Addr().AsSlice(), []byte{x.Proto, 0, 0, 0}, binaryutil.BigEndian.PutUint16(x.From.Port()), []byte{0, 0},
+				x.To.Addr().AsSlice(), []byte{x.Proto, 0, 0, 0}, binaryutil.BigEndian.PutUint16(x.From.Port()),
+				[]byte{0, 0},
 				binaryutil.BigEndian.PutUint16(x.To.Port()), []byte{0, 0})})
 		})
 	}

@@ -35,8 +35,9 @@ func crowd(t testing.TB, entries int) *plan.Plan {
 	}
 	e, conflicts := estate.New(ws)
 	require.Empty(t, conflicts)
-	p, errs := policy.Parse("group entry = tier is entry\nlayer allowances\npermit entry -> workload store on tcp/5432\n" +
-		"reject any -> workload store on any\n")
+	p, errs := policy.Parse(
+		"group entry = tier is entry\nlayer allowances\npermit entry -> workload store on tcp/5432\n" +
+			"reject any -> workload store on any\n")
 	require.Empty(t, errs)
 	store, _ := e.ByID("store")
 	return plan.NewPlanner(decide.Compile(e, p, estate.Instant{})).Plan([]int32{store}, plan.Gate, plan.Both)
@@ -82,7 +83,8 @@ func track(t testing.TB, ns string, connections int) {
 		}
 		defer c.Close()
 		for i := range connections {
-			f := conntrack.NewFlow(6, conntrack.StatusConfirmed|conntrack.StatusAssured|conntrack.StatusSeenReply, crowdAddr(i%30_000),
+			f := conntrack.NewFlow(6, conntrack.StatusConfirmed|conntrack.StatusAssured|conntrack.StatusSeenReply,
+				crowdAddr(i%30_000),
 				netip.MustParseAddr("10.200.0.1"), uint16(20_000+i/30_000), 5432, 3600, 0)
 			f.ProtoInfo.TCP = &conntrack.ProtoInfoTCP{State: 3}
 			if err := c.Create(f); err != nil {

@@ -40,24 +40,35 @@ func TestTamperingIsDrift(t *testing.T) {
 		by    []string
 		words string
 	}{
-		{"a dormant table holds nothing", []string{"add table inet " + nft.Table + " { flags dormant ; }"}, "other flags"},
-		{"an element with a comment is read all the same", []string{"add element inet " + nft.Table + " " + set + ` { 10.9.9.9 comment "mine" }`},
+		{"a dormant table holds nothing", []string{"add table inet " + nft.Table + " { flags dormant ; }"},
+			"other flags"},
+		{"an element with a comment is read all the same", []string{"add element inet " + nft.Table + " " + set +
+			` { 10.9.9.9 comment "mine" }`},
 			"1 address too many"},
-		{"a set of ended connections", []string{"add element inet " + nft.Table + " ended_4 { 10.0.0.1 . 10.0.0.2 . tcp . 1000 . 22 }"},
+		{"a set of ended connections", []string{"add element inet " + nft.Table +
+			" ended_4 { 10.0.0.1 . 10.0.0.2 . tcp . 1000 . 22 }"},
 			"1 connection that nobody ended"},
 		{"a chain that is empty", []string{"flush", "chain", "inet", nft.Table, "input"}, "of chain input is missing"},
-		{"a policy of a base chain", []string{"chain inet " + nft.Table + " input { type filter hook input priority filter; policy drop; }"},
+		{"a policy of a base chain", []string{"chain inet " + nft.Table +
+			" input { type filter hook input priority filter; policy drop; }"},
 			"chain input says something else"},
-		{"a chain that decides first", []string{"add chain inet " + nft.Table + " first { type filter hook input priority -10 ; }"},
+		{"a chain that decides first", []string{"add chain inet " + nft.Table +
+			" first { type filter hook input priority -10 ; }"},
 			"chain first does not belong there"},
 		{"the table is gone", []string{"delete", "table", "inet", nft.Table}, "the table is not there"},
 	} {
 		nftBy(x.by...)
-		s.until(t, x.what, func(said point.Said) bool { return said.State == "drifted" && strings.Contains(said.Words, x.words) })
+		s.until(t, x.what, func(said point.Said) bool {
+			return said.State == "drifted" &&
+				strings.Contains(said.Words, x.words)
+		})
 		again := telling(string(rune('a'+i)), 1, p)
 		again.Again = i + 1
 		s.tell(again)
-		s.until(t, "restored after: "+x.what, func(said point.Said) bool { return said.ID == again.ID && said.State == "holds" })
+		s.until(t, "restored after: "+x.what, func(said point.Said) bool {
+			return said.ID == again.ID &&
+				said.State == "holds"
+		})
 	}
 }
 
@@ -65,7 +76,8 @@ func TestTamperingIsDrift(t *testing.T) {
 // are reported: no rule applies there.
 func TestAHostIsNotOpenAside(t *testing.T) {
 	x := newSite(t)
-	e, _ := estate.New([]estate.Workload{{ID: "host", Leases: []estate.Lease{{Addr: eastEnd(1, false), From: estate.Beginning,
+	e, _ := estate.New([]estate.Workload{{ID: "host", Leases: []estate.Lease{{Addr: eastEnd(1, false),
+		From:  estate.Beginning,
 		Until: estate.End}}}})
 	p, errs := policy.Parse("layer closing\nreject any -> any on udp, tcp\n")
 	require.Empty(t, errs)
@@ -99,7 +111,10 @@ func TestAHostIsNotOpenAside(t *testing.T) {
 	s, k := serve(t), &point.Nftables{Namespace: x.east}
 	s.tell(telling("a", 1, made))
 	start(t, s, k, "")
-	s.until(t, "it reports addresses that are not guarded", func(said point.Said) bool { return said.ID == "a" && len(said.Unlisted) > 0 })
+	s.until(t, "it reports addresses that are not guarded", func(said point.Said) bool {
+		return said.ID == "a" &&
+			len(said.Unlisted) > 0
+	})
 	s.mu.Lock()
 	unlisted := s.said.Unlisted
 	s.mu.Unlock()
@@ -146,7 +161,8 @@ func TestAPairLetsAnswersPass(t *testing.T) {
 	x.in(x.gate, "conntrack", "-F")
 	require.False(t, answers(5001), "without a pair it is a call of the server")
 	d := made.Decider()
-	require.Equal(t, decide.Permit, d.Decide(westEnd(1, false), eastEnd(1, false), service.PointOf(service.UDP, 5001), 0).Verdict)
+	require.Equal(t, decide.Permit, d.Decide(westEnd(1, false), eastEnd(1, false), service.PointOf(service.UDP, 5001),
+		0).Verdict)
 }
 
 // Two releases count for themselves in a real kernel: the one on trial sees every packet
@@ -164,7 +180,8 @@ func TestBothReleasesCountInARealKernel(t *testing.T) {
 		return plan.NewPlanner(decide.Compile(e, p, estate.Instant{})).Plan(guards, plan.Gate, plan.Both)
 	}
 	k := &point.Nftables{Namespace: x.gate}
-	require.NoError(t, k.Load(plan.Loaded{Enforced: under("reject any -> any on tcp/7\n"), Observed: under("permit any -> any on tcp/7\nreject any -> any on tcp/8\n")},
+	require.NoError(t, k.Load(plan.Loaded{Enforced: under("reject any -> any on tcp/7\n"),
+		Observed: under("permit any -> any on tcp/7\nreject any -> any on tcp/8\n")},
 		false))
 	require.False(t, x.opens(westEnd(1, false), eastEnd(1, false), 7, 80*time.Millisecond), "the enforced one decides")
 	require.True(t, x.opens(westEnd(1, false), eastEnd(1, false), 8, 2*time.Second), "the one on trial drops nothing")

@@ -52,7 +52,8 @@ func PDF(ctx context.Context, address, selector string) ([]byte, error) {
 	defer func() { _ = os.RemoveAll(dir) }()
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
-	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(browser), chromedp.DisableGPU, chromedp.UserDataDir(dir),
+	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(browser), chromedp.DisableGPU,
+		chromedp.UserDataDir(dir),
 		chromedp.Flag("disable-component-update", true))
 	if os.Geteuid() == 0 { // it refuses to shut itself in for the superuser; it opens nothing but this program's pages
 		opts = append(opts, chromedp.NoSandbox)
@@ -65,7 +66,8 @@ func PDF(ctx context.Context, address, selector string) ([]byte, error) {
 	if err := chromedp.Do(tab, chromedp.Navigate(address), chromedp.WaitVisible(chromedp.CSS(selector))); err != nil {
 		return nil, fmt.Errorf("the page cannot be opened: %w", err)
 	}
-	out, err := chromedp.Run(tab, chromedp.PrintToPDF(chromedp.PDFPrintBackground(), chromedp.PDFPaper(chromedp.PaperA4), chromedp.PDFMargins(0.5, 0.5, 0.6, 0.5), chromedp.PDFOutlineAndTagged(),
+	out, err := chromedp.Run(tab, chromedp.PrintToPDF(chromedp.PDFPrintBackground(),
+		chromedp.PDFPaper(chromedp.PaperA4), chromedp.PDFMargins(0.5, 0.5, 0.6, 0.5), chromedp.PDFOutlineAndTagged(),
 		chromedp.PDFHeaderTemplate("<span></span>"), chromedp.PDFFooterTemplate(footer)))
 	if err != nil {
 		return nil, fmt.Errorf("the page cannot be printed: %w", err)

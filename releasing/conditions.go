@@ -42,7 +42,8 @@ func (a conditions) conditions(ctx context.Context, v *reach.View, m *model.Mode
 	if holding == 1 {
 		verb = "has"
 	}
-	add("points", holding == len(points), true, "%d of its %s %s loaded release %d", holding, plural.Of(len(points), "point"), verb, r.No)
+	add("points", holding == len(points), true, "%d of its %s %s loaded release %d", holding,
+		plural.Of(len(points), "point"), verb, r.No)
 	if w.Minutes > 0 {
 		observed, err := a.observedFor(ctx, points, r.No)
 		if err != nil {
@@ -56,7 +57,8 @@ func (a conditions) conditions(ctx context.Context, v *reach.View, m *model.Mode
 			holds++
 		}
 	}
-	add("asserts", holds == len(proofs.asserts), w.Asserts, "%d of %s hold", holds, plural.Of(len(proofs.asserts), "assertion"))
+	add("asserts", holds == len(proofs.asserts), w.Asserts, "%d of %s hold", holds,
+		plural.Of(len(proofs.asserts), "assertion"))
 	expected := 0
 	for i := range proofs.probes {
 		if proofs.probes[i].AsExpected() {
@@ -64,7 +66,8 @@ func (a conditions) conditions(ctx context.Context, v *reach.View, m *model.Mode
 		}
 	}
 	if len(proofs.probes) > 0 {
-		add("probes", expected == len(proofs.probes), w.Probes, "%d of %s as expected", expected, plural.Of(len(proofs.probes), "probe"))
+		add("probes", expected == len(proofs.probes), w.Probes, "%d of %s as expected", expected,
+			plural.Of(len(proofs.probes), "probe"))
 	}
 	var guarded []int32
 	for _, p := range points {
@@ -87,7 +90,8 @@ func (a conditions) conditions(ctx context.Context, v *reach.View, m *model.Mode
 	case asking == 0:
 		words = plural.Of(all, "conversation") + " would be rejected, all settled as right"
 	default:
-		words = fmt.Sprintf("%s of today would be rejected, %d of them not settled", plural.Of(all, "conversation"), asking)
+		words = fmt.Sprintf("%s of today would be rejected, %d of them not settled", plural.Of(all, "conversation"),
+			asking)
 	}
 	add("settled", asking == 0, w.Settled, "%s", words)
 	if renewals, err := a.renewals(ctx, v, m, r.No, points); err != nil {
@@ -111,7 +115,8 @@ func (a conditions) wayIn(ctx context.Context, v *reach.View, m *model.Model, r 
 		count[x.Source]++
 	}
 	if shut := access.Shut(machines); len(shut) > 0 {
-		add("wayBack", false, true, "nobody could administer %d of %s: on %s %s", len(shut), plural.Of(len(machines), "machine"),
+		add("wayBack", false, true, "nobody could administer %d of %s: on %s %s", len(shut),
+			plural.Of(len(machines), "machine"),
 			m.Estate.Workload(shut[0].Workload).Label(), shut[0].Words())
 		return nil
 	}
@@ -125,13 +130,15 @@ func (a conditions) wayIn(ctx context.Context, v *reach.View, m *model.Model, r 
 			by = append(by, fmt.Sprintf("%d %s", count[x.from], x.words))
 		}
 	}
-	add("wayBack", true, w.WayBack, "all of %s can still be administered (%s)", plural.Of(len(machines), "machine"), strings.Join(by, ", "))
+	add("wayBack", true, w.WayBack, "all of %s can still be administered (%s)", plural.Of(len(machines), "machine"),
+		strings.Join(by, ", "))
 	return nil
 }
 
 // renewals counts the hosts whose DHCP renewals a release would reject at their own
 // points: their addresses would expire.
-func (a conditions) renewals(ctx context.Context, v *reach.View, m *model.Model, release int, points []PointState) (n int, err error) {
+func (a conditions) renewals(ctx context.Context, v *reach.View, m *model.Model, release int,
+	points []PointState) (n int, err error) {
 	list, err := a.Rejections(ctx, v, m, release, slices.DeleteFunc(slices.Clone(points), func(p PointState) bool {
 		return p.Kind != string(plan.Host)
 	}))
@@ -183,8 +190,10 @@ func serverWays(c *decide.Compiled, points []PointState, guarded []int32) (words
 			continue
 		}
 		ways++
-		if r := c.Decide(from, to, service.PointOf(service.TCP, uint32(way.To.Port()))); decide.VerdictOf(r) == decide.Reject {
-			shut = append(shut, fmt.Sprintf("line %d rejects %s → %s on tcp/%d, by which %s asks it", r.Line, way.From, way.To.Addr(),
+		if r := c.Decide(from, to, service.PointOf(service.TCP, uint32(way.To.Port()))); decide.VerdictOf(
+			r) == decide.Reject {
+			shut = append(shut, fmt.Sprintf("line %d rejects %s → %s on tcp/%d, by which %s asks it", r.Line, way.From,
+				way.To.Addr(),
 				way.To.Port(), p.Name))
 		}
 	}
@@ -240,7 +249,8 @@ func (a *Service) proofs(m *model.Model, r Release) (*proofs, error) {
 
 // unsettled counts the conversations that run today, and that a release rejects at some
 // points; and those of them of which no probe says that it is right.
-func (a conditions) unsettled(ctx context.Context, v *reach.View, m *model.Model, release int, points []PointState) (asking, all int,
+func (a conditions) unsettled(ctx context.Context, v *reach.View, m *model.Model, release int,
+	points []PointState) (asking, all int,
 	err error) {
 	list, err := a.Rejections(ctx, v, m, release, points)
 	for _, x := range list {

@@ -77,7 +77,8 @@ func (a *Service) Order(ctx context.Context, v *reach.View, m *model.Model, in O
 			if err != nil {
 				return nil, err
 			}
-			did := Ordered{Point: p.Name, Before: PointRuns(p.Runs()), After: PointRuns{Enforces: t.Enforces, Observes: t.Observes}}
+			did := Ordered{Point: p.Name, Before: PointRuns(p.Runs()),
+				After: PointRuns{Enforces: t.Enforces, Observes: t.Observes}}
 			did.Changed = did.Before != did.After || t.Trial != p.Trial
 			if did.Words = t.Words; !did.Changed {
 				did.Words = p.Name + " runs " + p.Runs().String() + "; nothing changes"
@@ -112,7 +113,8 @@ func (a orders) checkOrder(ctx context.Context, in Order) error {
 	switch {
 	case needs == (in.Release == 0):
 		return refuse.Invalid("release: found " + fmt.Sprint(in.Release) + ", expected " +
-			map[bool]string{true: "the number of a release", false: "none with " + in.Do}[needs] + "; nothing was changed")
+			map[bool]string{true: "the number of a release", false: "none with " + in.Do}[needs] +
+			"; nothing was changed")
 	case in.Minutes != 0 && in.Do != string(rollout.ToEnforce):
 		return refuse.Invalid("minutes: only enforcing can be on trial; nothing was changed")
 	case needs:
@@ -171,8 +173,9 @@ func target(p *Point, c rollout.Command, author string) (Target, error) {
 	runs, err := p.Runs().After(c)
 	var unseen *rollout.NotObserved
 	if errors.As(err, &unseen) {
-		return Target{}, refuse.Conflict(fmt.Sprintf("%s has not observed release %d yet; nothing was changed. Let it observe first",
-			p.Name, unseen.Release))
+		return Target{}, refuse.Conflict(
+			fmt.Sprintf("%s has not observed release %d yet; nothing was changed. Let it observe first",
+				p.Name, unseen.Release))
 	}
 	words := "To run " + runs.String()
 	if c.Do == rollout.ToRollBack {
@@ -215,9 +218,11 @@ func (a orders) mayEnforce(ctx context.Context, v *reach.View, m *model.Model, i
 	}
 	if !in.Anyway && len(p.Releases) > 0 && in.Release == p.Releases[0].No {
 		for _, w := range p.Waves {
-			if unmet := w.Unmet(); len(unmet) > 0 && slices.ContainsFunc(w.Points, func(n string) bool { return names[n] }) {
-				return refuse.Conflict(fmt.Sprintf("wave %d is not ready: %s; nothing was changed. Meet the conditions first, or enforce all the same",
-					w.No, strings.Join(unmet, "; ")))
+			if unmet := w.Unmet(); len(unmet) > 0 && slices.ContainsFunc(w.Points,
+				func(n string) bool { return names[n] }) {
+				return refuse.Conflict(
+					fmt.Sprintf("wave %d is not ready: %s; nothing was changed. Meet the conditions first, or enforce all the same",
+						w.No, strings.Join(unmet, "; ")))
 			}
 		}
 	}
@@ -238,12 +243,14 @@ func (a orders) mayEnforce(ctx context.Context, v *reach.View, m *model.Model, i
 		return nil
 	}
 	first := m.Estate.Workload(shut[0].Workload).Label()
-	return refuse.Conflict(fmt.Sprintf("nobody could administer %s any more: on %s %s; nothing was changed. Permit a way in, or confirm each "+
-		"machine", plural.Of(len(shut), "machine"), first, shut[0].Words()))
+	return refuse.Conflict(
+		fmt.Sprintf("nobody could administer %s any more: on %s %s; nothing was changed. Permit a way in, or confirm each "+
+			"machine", plural.Of(len(shut), "machine"), first, shut[0].Words()))
 }
 
 // access returns from where guarded machines are administered under a release.
-func (a orders) access(ctx context.Context, v *reach.View, m *model.Model, release int, guarded []int32) ([]access.Machine, error) {
+func (a orders) access(ctx context.Context, v *reach.View, m *model.Model, release int,
+	guarded []int32) ([]access.Machine, error) {
 	c, err := a.teller.Compiled(rolloutState(m), release)
 	if err != nil {
 		return nil, err
@@ -343,7 +350,8 @@ func (a *Service) Yield(ctx context.Context, name string) error {
 
 // Access returns from where the machines that some points guard are administered under a
 // release; those into which nobody would get come first.
-func (a *Service) Access(ctx context.Context, v *reach.View, m *model.Model, release int, points []PointState) ([]access.Machine, error) {
+func (a *Service) Access(ctx context.Context, v *reach.View, m *model.Model, release int,
+	points []PointState) ([]access.Machine, error) {
 	var guarded []int32
 	for _, p := range points {
 		guarded = append(guarded, p.guards...)

@@ -17,7 +17,8 @@ import (
 // ReleaseText saves a policy as the draft, unless it is that already, and releases it in
 // the name of a job. What is in force already is given as it is: a job that runs twice
 // changes nothing the second time.
-func (a *Service) ReleaseText(ctx context.Context, m *model.Model, text, title string, instead bool, job string) (Release,
+func (a *Service) ReleaseText(ctx context.Context, m *model.Model, text, title string, instead bool,
+	job string) (Release,
 	error) {
 	p, errs := policy.Parse(text)
 	if len(errs) > 0 {
@@ -43,7 +44,8 @@ func (a *Service) ReleaseText(ctx context.Context, m *model.Model, text, title s
 			return Release{}, err
 		}
 		if m.Head.Text != formatted {
-			return Release{}, refuse.Moved("somebody changed the draft in this very moment; nothing was released. Run the job again")
+			return Release{}, refuse.Moved(
+				"somebody changed the draft in this very moment; nothing was released. Run the job again")
 		}
 	}
 	return a.Release(ctx, m, m.Head.No, title, instead)
@@ -59,7 +61,8 @@ type Followed struct {
 
 // Follow takes the next step of a release, up to a wave, if it may be taken, and says how
 // far it has come.
-func (a *Service) Follow(ctx context.Context, v *reach.View, m *model.Model, no, wave int, enforce bool, job string) (*Followed,
+func (a *Service) Follow(ctx context.Context, v *reach.View, m *model.Model, no, wave int, enforce bool,
+	job string) (*Followed,
 	error) {
 	p, err := a.Progress(ctx, v, m)
 	if err != nil {
@@ -91,7 +94,8 @@ func (a *Service) Follow(ctx context.Context, v *reach.View, m *model.Model, no,
 			case x.Problem != "":
 				out.State, out.Words = "failed", append(out.Words, x.Name+": "+x.Problem)
 			case slices.Contains([]string{"refused", "went back", "drifted", "ahead"}, x.State):
-				out.State, out.Words = "failed", append(out.Words, fmt.Sprintf("%s: %s: %s", x.Name, x.State, x.Held.Words))
+				out.State, out.Words = "failed", append(out.Words, fmt.Sprintf("%s: %s: %s", x.Name, x.State,
+					x.Held.Words))
 			case x.State == "holds" && x.Held != nil && (x.Held.Runs().Mode(no) == mode || x.Held.Enforces == no):
 				out.Points++
 			}
@@ -121,7 +125,8 @@ func (a *Service) Follow(ctx context.Context, v *reach.View, m *model.Model, no,
 			}
 			next = "enforce"
 		}
-		return out, roller{a}.advance(ctx, p.behind(w, no, next), rollout.Command{Do: rollout.Verb(next), Release: no}, "the job "+job)
+		return out, roller{a}.advance(ctx, p.behind(w, no, next), rollout.Command{Do: rollout.Verb(next), Release: no},
+			"the job "+job)
 	}
 	return out, nil
 }

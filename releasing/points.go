@@ -103,8 +103,9 @@ func rolloutPoint(p *Point) plans.Point {
 	if p.Kind == "file" { // a device in the path
 		kind = plan.Gate
 	}
-	return plans.Point{Kind: kind, Side: plan.Side(p.Side), Guards: p.Guards, Runs: p.Runs(), Again: p.Again, Paired: p.Paired,
-		Trial: p.Trial}
+	return plans.Point{Kind: kind, Side: plan.Side(p.Side), Guards: p.Guards, Runs: p.Runs(), Again: p.Again,
+		Paired: p.Paired,
+		Trial:  p.Trial}
 }
 
 func rolloutPoints(all []Point) []plans.Point {
@@ -352,7 +353,8 @@ func (a *Service) HeardOfDevice(ctx context.Context, name string, t *point.Told,
 		Enforces: runs.Enforces, Observes: runs.Observes}
 	if len(missing)+len(extra) > 0 {
 		said.State = "drifted"
-		said.Words = fmt.Sprintf("%s missing, %s that should not be there", plural.Of(len(missing), "line"), plural.Of(len(extra), "line"))
+		said.Words = fmt.Sprintf("%s missing, %s that should not be there", plural.Of(len(missing), "line"),
+			plural.Of(len(extra), "line"))
 		event.What, event.Words = "drifted", said.Words
 	}
 	said.Events = []point.Event{event}
@@ -361,7 +363,8 @@ func (a *Service) HeardOfDevice(ctx context.Context, name string, t *point.Told,
 
 // Promised returns what is promised now: by the release in force, or by the draft as long
 // as none is (0).
-func (a *Service) Promised(ctx context.Context, m *model.Model) (release int, c *decide.Compiled, asserts []prove.Result, err error) {
+func (a *Service) Promised(ctx context.Context, m *model.Model) (release int, c *decide.Compiled,
+	asserts []prove.Result, err error) {
 	release, c, err = a.InForce(ctx, m)
 	if err != nil || release == 0 {
 		return 0, m.Compiled, m.Asserts(), err

@@ -22,7 +22,8 @@ type rejection struct {
 }
 
 // Rejections gives those that some points would drop; in is the view of the release.
-func (a *Service) Rejections(ctx context.Context, v *reach.View, m *model.Model, release int, points []PointState) ([]rejection,
+func (a *Service) Rejections(ctx context.Context, v *reach.View, m *model.Model, release int,
+	points []PointState) ([]rejection,
 	error) {
 	r, err := states{a}.rejectedBy(ctx, v, m, release)
 	if err != nil {
@@ -32,7 +33,8 @@ func (a *Service) Rejections(ctx context.Context, v *reach.View, m *model.Model,
 	var out []rejection
 	for _, i := range r.which {
 		c := r.in.At(int(i))
-		x := rejection{Index: int(i), Client: c.Client.Workload, Point: c.Point, Rule: c.Rule, Settled: accepted != nil && accepted[i]}
+		x := rejection{Index: int(i), Client: c.Client.Workload, Point: c.Point, Rule: c.Rule,
+			Settled: accepted != nil && accepted[i]}
 		for _, p := range points {
 			_, server := slices.BinarySearch(p.guards, c.Server.Workload)
 			_, client := slices.BinarySearch(p.guards, c.Client.Workload)

@@ -127,10 +127,12 @@ type PointState struct {
 // Release puts a revision in force under the next number: the points of the first
 // wave hold it at once, observing. While another one is being rolled out it may take its
 // place: then so do all points that the other has reached.
-func (a *Service) Release(ctx context.Context, m *model.Model, revision int, title string, instead bool) (Release, error) {
+func (a *Service) Release(ctx context.Context, m *model.Model, revision int, title string, instead bool) (Release,
+	error) {
 	if revision != m.Head.No {
-		return Release{}, refuse.Moved(fmt.Sprintf("the draft is revision %d by now, and was %d when it was looked at; "+
-			"nothing was released. Look at what it changes again", m.Head.No, revision))
+		return Release{}, refuse.Moved(
+			fmt.Sprintf("the draft is revision %d by now, and was %d when it was looked at; "+
+				"nothing was released. Look at what it changes again", m.Head.No, revision))
 	}
 	releases, err := a.Store.Releases(ctx)
 	if err != nil {
@@ -159,8 +161,9 @@ func (a *Service) Release(ctx context.Context, m *model.Model, revision int, tit
 			}
 		}
 		if some > 0 && others > 0 && !instead {
-			return nil, refuse.Conflict(fmt.Sprintf("release %d is still being rolled out; nothing was released. Let it arrive at all points, "+
-				"roll back, or say that this one takes its place", newest))
+			return nil, refuse.Conflict(
+				fmt.Sprintf("release %d is still being rolled out; nothing was released. Let it arrive at all points, "+
+					"roll back, or say that this one takes its place", newest))
 		}
 		var out []Target
 		for i := range now.Points {
@@ -212,7 +215,8 @@ func (a *Service) AddPoint(ctx context.Context, m *model.Model, p Point) (token 
 		return "", err
 	}
 	if len(mine.In) == 0 {
-		return "", refuse.Invalid("guards: “" + p.Guards + "” guards nobody; nothing was made. Look which workloads have such tags")
+		return "", refuse.Invalid("guards: “" + p.Guards +
+			"” guards nobody; nothing was made. Look which workloads have such tags")
 	}
 	for _, other := range points {
 		theirs, err := board{a}.guardsOf(state, 0, other.Guards, rolloutPoints(points))
@@ -220,10 +224,12 @@ func (a *Service) AddPoint(ctx context.Context, m *model.Model, p Point) (token 
 			continue // one that cannot be read guards nobody: it says so itself
 		}
 		for _, w := range mine.In {
-			if _, both := slices.BinarySearch(theirs.In, w); both && other.Kind == p.Kind && sidesMeet(other.Side, p.Side) &&
+			if _, both := slices.BinarySearch(theirs.In, w); both && other.Kind == p.Kind &&
+				sidesMeet(other.Side, p.Side) &&
 				!(p.Paired && p.Kind != "host") {
-				return "", refuse.Conflict(fmt.Sprintf("%s is guarded by %s already, on the same side; nothing was made. Say that the two are a "+
-					"pair, or let one %s guard it", m.Estate.Workload(w).Label(), other.Name, p.Kind))
+				return "", refuse.Conflict(
+					fmt.Sprintf("%s is guarded by %s already, on the same side; nothing was made. Say that the two are a "+
+						"pair, or let one %s guard it", m.Estate.Workload(w).Label(), other.Name, p.Kind))
 			}
 		}
 	}
@@ -249,8 +255,9 @@ func (a *Service) DropPoint(ctx context.Context, name string, anyway bool) error
 	i := slices.IndexFunc(points, func(p Point) bool { return p.Name == name })
 	var said point.Said
 	if i >= 0 && json.Unmarshal(points[i].Said, &said) == nil && said.Enforces != 0 && !anyway {
-		return refuse.Conflict(fmt.Sprintf("%s enforces release %d and would go on; nothing was changed. Switch it off first, or forget it all the same",
-			name, said.Enforces))
+		return refuse.Conflict(
+			fmt.Sprintf("%s enforces release %d and would go on; nothing was changed. Switch it off first, or forget it all the same",
+				name, said.Enforces))
 	}
 	found, err := a.Store.DropPoint(ctx, name)
 	if err == nil && !found {

@@ -147,7 +147,8 @@ func (r *report) check() error {
 	s := r.said
 	switch {
 	case !slices.Contains(saidStates, s.State):
-		return refuse.Invalid(fmt.Sprintf("state: found %q, expected one of %s", s.State, strings.Join(saidStates, ", ")))
+		return refuse.Invalid(fmt.Sprintf("state: found %q, expected one of %s", s.State,
+			strings.Join(saidStates, ", ")))
 	case len(s.Words) > mostWords:
 		return refuse.Invalid(fmt.Sprintf("words: found %d bytes, expected at most %d", len(s.Words), mostWords))
 	case len(s.Events) > 1000 || len(s.Lines) > 100_000 || len(s.Unlisted) > 256:
@@ -159,10 +160,12 @@ func (r *report) check() error {
 	for i, e := range s.Events {
 		at := fmt.Sprintf("events[%d].", i)
 		if !slices.Contains(eventKinds, e.What) {
-			return refuse.Invalid(fmt.Sprintf("%swhat: found %q, expected one of %s", at, e.What, strings.Join(eventKinds, ", ")))
+			return refuse.Invalid(fmt.Sprintf("%swhat: found %q, expected one of %s", at, e.What,
+				strings.Join(eventKinds, ", ")))
 		}
 		if len(e.Words) > mostWords {
-			return refuse.Invalid(fmt.Sprintf("%swords: found %d bytes, expected at most %d", at, len(e.Words), mostWords))
+			return refuse.Invalid(fmt.Sprintf("%swords: found %d bytes, expected at most %d", at, len(e.Words),
+				mostWords))
 		}
 		if err := r.runs(at, rollout.Runs{Enforces: e.Enforces, Observes: e.Observes}); err != nil {
 			return err
@@ -170,8 +173,10 @@ func (r *report) check() error {
 	}
 	for i, l := range s.Lines {
 		if !slices.Contains(lineVerdicts, l.Verdict) || l.Packets < 0 || l.Line < 0 {
-			return refuse.Invalid(fmt.Sprintf("lines[%d]: found line %d, %q, %d packets; expected a verdict and counts from 0", i, l.Line, l.Verdict,
-				l.Packets))
+			return refuse.Invalid(
+				fmt.Sprintf("lines[%d]: found line %d, %q, %d packets; expected a verdict and counts from 0", i,
+					l.Line, l.Verdict,
+					l.Packets))
 		}
 	}
 	return nil

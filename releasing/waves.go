@@ -104,7 +104,8 @@ func (a *Service) Progress(ctx context.Context, v *reach.View, m *model.Model) (
 			if i := slices.IndexFunc(known, func(k Wave) bool { return k.No == p.Wave }); i >= 0 {
 				w = known[i]
 			}
-			out.Waves = append(out.Waves, WaveState{Wave: w, Points: []string{}, Stage: "not yet", Conditions: []Condition{}})
+			out.Waves = append(out.Waves, WaveState{Wave: w, Points: []string{}, Stage: "not yet",
+				Conditions: []Condition{}})
 			n++
 		}
 		out.Waves[n].Points = append(out.Waves[n].Points, p.Name)
@@ -212,10 +213,12 @@ func (a roller) nextByItself(ctx context.Context) error {
 		case w.Stage == "enforces":
 			continue
 		case w.Stage == "observes" && w.ByItself && len(w.Unmet()) == 0:
-			return a.advance(ctx, p.behind(w, newest, rollout.Enforce), rollout.Command{Do: rollout.ToEnforce, Release: newest},
+			return a.advance(ctx, p.behind(w, newest, rollout.Enforce),
+				rollout.Command{Do: rollout.ToEnforce, Release: newest},
 				"automatically: all conditions are met")
 		case w.Stage == "not yet" && w.ByItself && i > 0 && p.Waves[i-1].Stage == "enforces":
-			return a.advance(ctx, p.behind(w, newest, rollout.Observe), rollout.Command{Do: rollout.ToObserve, Release: newest},
+			return a.advance(ctx, p.behind(w, newest, rollout.Observe),
+				rollout.Command{Do: rollout.ToObserve, Release: newest},
 				"automatically: the wave before it enforces")
 		}
 		return nil
@@ -288,11 +291,13 @@ func (a *Service) Exempt(ctx context.Context, m *model.Model, e model.Exemption)
 	case !ok:
 		return refuse.Missing("there is no workload with the id " + e.Workload + "; nothing was changed")
 	case e.Reason == "" || e.Owner == "":
-		return refuse.Invalid("reason, owner: found nothing, expected why no point may touch it, and who answers for that")
+		return refuse.Invalid(
+			"reason, owner: found nothing, expected why no point may touch it, and who answers for that")
 	case !e.Ends.After(time.Now()):
 		return refuse.Invalid("ends: found " + e.Ends.Format(time.DateOnly) + ", expected a day to come")
 	case e.Ends.After(time.Now().AddDate(1, 0, 1)):
-		return refuse.Invalid("ends: found " + e.Ends.Format(time.DateOnly) + ", expected at most a year from now: it can be renewed")
+		return refuse.Invalid("ends: found " + e.Ends.Format(time.DateOnly) +
+			", expected at most a year from now: it can be renewed")
 	}
 	if err := a.Store.PutExemption(ctx, e); err != nil {
 		return err

@@ -64,10 +64,12 @@ var usual = map[int]string{
 	http.StatusBadRequest: problemUnreadable, http.StatusUnauthorized: problemNoToken,
 	http.StatusForbidden: problemForbidden, http.StatusNotFound: problemMissing,
 	http.StatusMethodNotAllowed: problemMethod, http.StatusConflict: problemConflict,
-	http.StatusGone: problemDeleted, http.StatusUpgradeRequired: problemOldAgent, http.StatusPreconditionFailed: ProblemMoved,
-	http.StatusRequestTimeout: problemSlow, http.StatusRequestEntityTooLarge: problemLarge, http.StatusUnsupportedMediaType: problemMedia,
-	http.StatusMisdirectedRequest:  problemHost,
-	http.StatusUnprocessableEntity: problemInvalid, http.StatusPreconditionRequired: problemNoMatch,
+	http.StatusGone: problemDeleted, http.StatusUpgradeRequired: problemOldAgent,
+	http.StatusPreconditionFailed: ProblemMoved,
+	http.StatusRequestTimeout:     problemSlow, http.StatusRequestEntityTooLarge: problemLarge,
+	http.StatusUnsupportedMediaType: problemMedia,
+	http.StatusMisdirectedRequest:   problemHost,
+	http.StatusUnprocessableEntity:  problemInvalid, http.StatusPreconditionRequired: problemNoMatch,
 	http.StatusInternalServerError: problemFault,
 	http.StatusServiceUnavailable:  problemAway, http.StatusInsufficientStorage: problemFull,
 }
@@ -113,7 +115,7 @@ func newProblem(status int, kind, detail string) error {
 	return &Problem{Type: kind, Status: status, Title: http.StatusText(status), Detail: detail}
 }
 
-// failed says what an error of what the server stands on means to a client. What
+// Failed says what an error of what the server stands on means to a client. What
 // caused it is logged, and not told: it may name users, hosts and queries.
 func (s *Kit) Failed(ctx context.Context, err error) error {
 	var (
@@ -176,7 +178,8 @@ func (s *Kit) Failed(ctx context.Context, err error) error {
 	case errors.Is(err, context.DeadlineExceeded) && errors.Is(ctx.Err(), context.DeadlineExceeded):
 		cause(slog.LevelError, "a request took too long and was ended")
 		return newProblem(http.StatusServiceUnavailable, problemSlow, fmt.Sprintf(
-			"the answer took longer than %d minutes, so the server stopped; request a smaller part", int(longest.Minutes())))
+			"the answer took longer than %d minutes, so the server stopped; request a smaller part",
+			int(longest.Minutes())))
 	}
 	cause(slog.LevelError, "the database cannot be used")
 	return newProblem(http.StatusServiceUnavailable, problemAway, refuse.Words(err))
@@ -202,7 +205,8 @@ func (s *Kit) fault(ctx context.Context, value any, stack []byte) error {
 	}
 	s.Log.Error("the program has a fault", "request", id, "panic", value, "stack", string(stack))
 	return newProblem(http.StatusInternalServerError, problemFault,
-		"the program has a fault and could not answer; it is in its log under the request "+id+". What was stored before is as it was")
+		"the program has a fault and could not answer; it is in its log under the request "+id+
+			". What was stored before is as it was")
 }
 
 // recovered answers a request whose handler panics.
@@ -222,7 +226,7 @@ func (s *Kit) recovered(next http.Handler) http.Handler {
 	})
 }
 
-// writeProblem answers outside of the API's own handlers.
+// WriteProblem answers outside of the API's own handlers.
 func WriteProblem(w http.ResponseWriter, err error) {
 	var m *Problem
 	if !errors.As(err, &m) {

@@ -25,7 +25,7 @@ import (
 // stays: paths, fields, statuses and types of problems are added, never changed.
 const Version = "/api/v1"
 
-// routes is where the parts of the API add their operations.
+// Routes is where the parts of the API add their operations.
 type Routes struct {
 	huma.API
 	kit    *Kit
@@ -35,33 +35,33 @@ type Routes struct {
 // option says what is special of an operation.
 type option func(*huma.Operation)
 
-// stream adds a stream, which is described in the docs and not in the OpenAPI document.
+// Stream adds a stream, which is described in the docs and not in the OpenAPI document.
 // It has no query parameters.
 func (r Routes) Stream(path string, handle http.HandlerFunc) {
 	r.router.Get(Version+path, plain(handle))
 }
 
-// feed adds a stream that reads its query parameters itself.
+// Feed adds a stream that reads its query parameters itself.
 func (r Routes) Feed(path string, handle http.HandlerFunc) { r.router.Get(Version+path, handle) }
 
-// get adds a question: its name in the description, its path below Version, what
+// Get adds a question: its name in the description, its path below Version, what
 // it is for in words, and who answers it. It changes nothing.
 func Get[I, O any](r Routes, id, path, words string, handle func(context.Context, *I) (*O, error), more ...option) {
 	register(r, http.MethodGet, id, path, words, handle, more)
 }
 
-// post adds an operation that may change something, or that asks what does not
+// Post adds an operation that may change something, or that asks what does not
 // fit into an address.
 func Post[I, O any](r Routes, id, path, words string, handle func(context.Context, *I) (*O, error), more ...option) {
 	register(r, http.MethodPost, id, path, words, handle, more)
 }
 
-// put adds an operation that replaces something as a whole.
+// Put adds an operation that replaces something as a whole.
 func Put[I, O any](r Routes, id, path, words string, handle func(context.Context, *I) (*O, error), more ...option) {
 	register(r, http.MethodPut, id, path, words, handle, more)
 }
 
-// remove adds an operation that takes something away; it has no body.
+// Remove adds an operation that takes something away; it has no body.
 func Remove[I, O any](r Routes, id, path, words string, handle func(context.Context, *I) (*O, error),
 	more ...option) {
 	register(r, http.MethodDelete, id, path, words, handle, more)
@@ -78,7 +78,8 @@ func register[I, O any](r Routes, method, id, path, words string, handle func(co
 		op.Errors = append(op.Errors, http.StatusConflict, http.StatusInsufficientStorage)
 	}
 	if method == http.MethodPost || method == http.MethodPut {
-		op.Errors = append(op.Errors, http.StatusBadRequest, http.StatusRequestTimeout, http.StatusRequestEntityTooLarge,
+		op.Errors = append(op.Errors, http.StatusBadRequest, http.StatusRequestTimeout,
+			http.StatusRequestEntityTooLarge,
 			http.StatusUnsupportedMediaType)
 	}
 	for _, o := range more {
@@ -95,7 +96,8 @@ func register[I, O any](r Routes, method, id, path, words string, handle func(co
 func bound(a huma.API, op huma.Operation) {
 	most, least := float64(math.MaxInt32), float64(math.MinInt32)
 	for _, p := range operation(a, op).Parameters {
-		if p.Schema == nil || p.Schema.Type != huma.TypeInteger || p.Name == "offset" { // behind the end there is nothing, however far
+		// behind the end there is nothing, however far
+		if p.Schema == nil || p.Schema.Type != huma.TypeInteger || p.Name == "offset" {
 			continue
 		}
 		if p.Schema.Maximum == nil {
@@ -173,7 +175,8 @@ func CanConflict(o *huma.Operation) { o.Errors = append(o.Errors, http.StatusCon
 
 // cached: whoever has the answer already is told so.
 func CanBeCached(o *huma.Operation) {
-	o.Responses[strconv.Itoa(http.StatusNotModified)] = &huma.Response{Description: http.StatusText(http.StatusNotModified)}
+	o.Responses[strconv.Itoa(http.StatusNotModified)] = &huma.Response{Description: http.StatusText(
+		http.StatusNotModified)}
 }
 
 // withToken: it is for scripts, with a token.
@@ -199,6 +202,7 @@ type Begun struct {
 	Body     jobs.Job
 }
 
+// Begin answers with the job that was started.
 func Begin(j jobs.Job, err error) (*Begun, error) {
 	if err != nil {
 		return nil, err
@@ -213,7 +217,7 @@ type All struct {
 	Limit  int `query:"limit" minimum:"1" maximum:"10000" default:"10000"`
 }
 
-// everything asks for a list as a whole.
+// Everything asks for a list as a whole.
 var Everything = All{Limit: 10_000}
 
 // addressKey is where the address that a request was sent to stands in its
@@ -227,10 +231,10 @@ func addressed(next http.Handler) http.Handler {
 	})
 }
 
-// callerKey is where the address that a request came from stands in its context.
+// CallerKey is where the address that a request came from stands in its context.
 type CallerKey struct{}
 
-// wayOf gives the connection that a request came by; nil: it is not one of TCP, or
+// WayOf gives the connection that a request came by; nil: it is not one of TCP, or
 // within the machine.
 func WayOf(ctx context.Context) *point.Way {
 	from, _ := ctx.Value(CallerKey{}).(string)
@@ -264,7 +268,7 @@ type List[T any] struct {
 	Body  []T
 }
 
-// listed gives the part of a list that was asked for, and where it goes on.
+// Listed gives the part of a list that was asked for, and where it goes on.
 func Listed[T any](ctx context.Context, part []T, total, offset int) *List[T] {
 	out := &List[T]{Total: total, Body: part}
 	if next := offset + len(part); next < total && len(part) > 0 {
@@ -273,7 +277,7 @@ func Listed[T any](ctx context.Context, part []T, total, offset int) *List[T] {
 	return out
 }
 
-// cut gives the part of a whole list that was asked for.
+// Cut gives the part of a whole list that was asked for.
 func Cut[T any](ctx context.Context, all []T, in All) *List[T] {
 	from := min(in.Offset, len(all))
 	part := all[from:min(from+in.Limit, len(all))]

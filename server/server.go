@@ -66,7 +66,7 @@ type Token struct {
 	Release bool   // it releases instead
 }
 
-// newKit returns what handlers need.
+// NewKit returns what handlers need.
 func NewKit(o Options) *Kit {
 	if o.Uploads == "" {
 		o.Uploads = filepath.Join(os.TempDir(), "orchard-uploads-"+rand.Text()[:8])
@@ -75,7 +75,7 @@ func NewKit(o Options) *Kit {
 	return &Kit{o}
 }
 
-// kit is what handlers need of the server.
+// Kit is what handlers need of the server.
 type Kit struct{ Options }
 
 // part is a part of the API: it adds its operations.
@@ -123,7 +123,8 @@ func (s *Server) routes(parts []part) {
 		p.Routes(Routes{s.api, s.Kit, r})
 	}
 	r.MethodNotAllowed(func(w http.ResponseWriter, r *http.Request) {
-		WriteProblem(w, huma.Error405MethodNotAllowed("the path is there, but not with "+r.Method+"; /api/openapi.json describes it"))
+		WriteProblem(w, huma.Error405MethodNotAllowed("the path is there, but not with "+r.Method+
+			"; /api/openapi.json describes it"))
 	})
 	r.Method(http.MethodGet, "/metrics", m.handler())
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("ok\n")) })

@@ -53,7 +53,8 @@ func (s *Kit) tokened(next http.Handler) http.Handler {
 				"found no token, expected the header Authorization: Bearer TOKEN; make a token under Sources, in "+
 					"the view Workloads")
 		case !lists && !jobs:
-			refuse(w, http.StatusForbidden, "a token opens only "+listingPath+", one that may release "+pipelinePaths+", and that "+
+			refuse(w, http.StatusForbidden, "a token opens only "+listingPath+", one that may release "+pipelinePaths+
+				", and that "+
 				"of a point "+pointPaths)
 		default:
 			t, err := s.Authorize(r.Context(), strings.TrimSpace(secret))
@@ -66,7 +67,8 @@ func (s *Kit) tokened(next http.Handler) http.Handler {
 				return
 			}
 			if t.Release != jobs {
-				refuse(w, http.StatusForbidden, "the token "+t.Name+" is for something else: one feeds a source, another releases")
+				refuse(w, http.StatusForbidden, "the token "+t.Name+
+					" is for something else: one feeds a source, another releases")
 				return
 			}
 			next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), tokenKey{}, *t)))

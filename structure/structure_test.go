@@ -4,6 +4,7 @@ package structure
 
 import (
 	"go/build"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -20,14 +21,16 @@ const module = "lucidorchard/"
 
 // steps are what people do. Each has its use cases; rest/ answers over HTTP, sql/ keeps what is
 // its own.
-var steps = []string{"inventory", "grouping", "traffic", "drafting", "checking", "releasing", "watching", "auditing", "transfer"}
+var steps = []string{"inventory", "grouping", "traffic", "drafting", "checking", "releasing", "watching", "auditing",
+	"transfer"}
 
 // across are the tables that read what several steps keep, in one transaction, and write
 // nothing of it but what they restore.
 var across = []string{"model/sql", "auditing/sql", "transfer/sql"}
 
 // shared is the ground under the steps, the lower first: nothing of it knows a step.
-var shared = []string{"refuse", "database", "events", "disk", "jobs", "jobs/sql", "history", "history/sql", "settings", "model", "ledger",
+var shared = []string{"refuse", "database", "events", "disk", "jobs", "jobs/sql", "history", "history/sql", "settings",
+	"model", "ledger",
 	"consequences", "imports", "step"}
 
 // arrow is what a package, with all that it depends on, may not know.
@@ -48,18 +51,22 @@ func arrows() []arrow {
 	above := []string{"server", "answers", "assembly"}
 	useCases := slices.DeleteFunc(slices.Clone(steps), func(s string) bool { return s == "checking" })
 	out := []arrow{
-		{"answers", slices.Concat(under("rest"), under("sql"), []string{"assembly"}), "what answers share knows no single step's answers"},
-		{"server", slices.Concat(useCases, under("rest"), under("sql"), []string{"answers", "assembly"}), "the server knows no step"},
+		{"answers", slices.Concat(under("rest"), under("sql"), []string{"assembly"}),
+			"what answers share knows no single step's answers"},
+		{"server", slices.Concat(useCases, under("rest"), under("sql"), []string{"answers", "assembly"}),
+			"the server knows no step"},
 	}
 	for _, s := range shared {
-		out = append(out, arrow{s, slices.Concat(useCases, under("rest"), under("sql"), above), "shared ground knows no step"})
+		out = append(out, arrow{s, slices.Concat(useCases, under("rest"), under("sql"), above),
+			"shared ground knows no step"})
 	}
 	for _, s := range steps {
 		others := func(folder string) []string {
 			return slices.DeleteFunc(under(folder), func(o string) bool { return o == s+"/"+folder })
 		}
 		if s != "checking" {
-			out = append(out, arrow{s, slices.Concat(under("rest"), under("sql"), above), "use cases know neither HTTP nor SQL"})
+			out = append(out, arrow{s, slices.Concat(under("rest"), under("sql"), above),
+				"use cases know neither HTTP nor SQL"})
 		}
 		out = append(out, arrow{s + "/rest", slices.Concat(others("rest"), under("sql"), []string{"assembly"}),
 			"handlers reach the store only through use cases"})
@@ -87,7 +94,8 @@ func TestArrows(t *testing.T) {
 	all := list(t, "./...")
 	for _, a := range arrows() {
 		if !slices.Contains(all, module+a.from) {
-			assert.True(t, strings.HasSuffix(a.from, "/sql"), "there is no package %s", a.from) // not every step has tables
+			assert.True(t, strings.HasSuffix(a.from, "/sql"), "there is no package %s",
+				a.from) // not every step has tables
 			continue
 		}
 		deps := list(t, "-deps", "./"+a.from)
@@ -121,7 +129,8 @@ func TestUseCasesNameNoTables(t *testing.T) {
 	libraries := []string{"database/sql", "github.com/jmoiron/sqlx", "github.com/jackc/pgx/v5"}
 	web := []string{"net/http", "github.com/danielgtaylor/huma/v2", "github.com/go-chi/chi/v5"}
 	for _, s := range steps {
-		for folder, not := range map[string][]string{s: slices.Concat(libraries, web), s + "/rest": libraries, s + "/sql": web} {
+		for folder, not := range map[string][]string{s: slices.Concat(libraries, web), s + "/rest": libraries, s +
+			"/sql": web} {
 			p, err := build.ImportDir(filepath.Join("..", folder), 0)
 			if err != nil || len(p.GoFiles) == 0 { // checking has no use cases beside the core's, grouping no tables
 				continue
@@ -181,5 +190,46 @@ func TestTheReadmeShowsTheTree(t *testing.T) {
 	}
 	for _, s := range shown {
 		assert.DirExists(t, filepath.Join("..", s), "the README shows it")
+	}
+}
+
+// In the interface no file imports another one that, by whatever way, imports it.
+func TestTheInterfaceHasNoCircles(t *testing.T) {
+	imported := regexp.MustCompile(`(?:from|import)\s*\(?\s*["'](\.[^"']+)["']`)
+	root := "../web/src"
+	graph := map[string][]string{}
+	require.NoError(t, filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".ts") && !strings.HasSuffix(path, ".tsx") {
+			return err
+		}
+		text, err := os.ReadFile(path)
+		for _, m := range imported.FindAllSubmatch(text, -1) {
+			to := filepath.Join(filepath.Dir(path), string(m[1]))
+			for _, end := range []string{".ts", ".tsx"} {
+				if _, err := os.Stat(to + end); err == nil {
+					graph[path] = append(graph[path], to+end)
+				}
+			}
+		}
+		return err
+	}))
+	require.Greater(t, len(graph), 50)
+	done := map[string]bool{}
+	var visit func(path []string)
+	visit = func(path []string) {
+		at := path[len(path)-1]
+		for _, to := range graph[at] {
+			if i := slices.Index(path, to); i >= 0 {
+				t.Errorf("a circle of imports: %s", strings.Join(append(path[i:], to), " → "))
+			} else if !done[to] {
+				visit(append(slices.Clone(path), to))
+			}
+		}
+		done[at] = true
+	}
+	for at := range graph {
+		if !done[at] {
+			visit([]string{at})
+		}
 	}
 }

@@ -43,7 +43,8 @@ func flowFile(t testing.TB, rows int, shuffled bool) *imports.File {
 	path := filepath.Join(t.TempDir(), "flows.csv")
 	require.NoError(t, os.WriteFile(path, b.Bytes(), 0o600))
 	sum := sha256.Sum256(b.Bytes())
-	return &imports.File{Path: path, Size: int64(b.Len()), Sum: hex.EncodeToString(sum[:]), Head: b.Bytes()[:min(512, b.Len())]}
+	return &imports.File{Path: path, Size: int64(b.Len()), Sum: hex.EncodeToString(sum[:]),
+		Head: b.Bytes()[:min(512, b.Len())]}
 }
 
 // BenchmarkImport imports a million rows into PostgreSQL as the interface does, and says how

@@ -24,7 +24,8 @@ import (
 
 // readFlows reads a file of traffic, of any format, and gives its records one by
 // one.
-func (a *Service) readFlows(ctx context.Context, snap *model.Model, from *imports.File, in imports.ImportOptions, preview bool,
+func (a *Service) readFlows(ctx context.Context, snap *model.Model, from *imports.File, in imports.ImportOptions,
+	preview bool,
 	progress func(share float64, rows int), emit func(*flow.Joined) error) (imports.ImportReport, error) {
 	out := imports.ImportReport{Errors: []ingest.RowError{}, Warnings: []string{}, Examples: []imports.ImportExample{},
 		NewWords: []string{}}
@@ -96,7 +97,8 @@ func (a *Service) readFlows(ctx context.Context, snap *model.Model, from *import
 }
 
 // PreviewFlows says what importing a file of traffic would do.
-func (a *Service) PreviewFlows(ctx context.Context, m *model.Model, file *imports.File, o imports.ImportOptions) (imports.ImportReport, error) {
+func (a *Service) PreviewFlows(ctx context.Context, m *model.Model, file *imports.File,
+	o imports.ImportOptions) (imports.ImportReport, error) {
 	if file.Size == 0 {
 		return imports.ImportReport{}, errEmpty
 	}
@@ -117,7 +119,8 @@ func (a *Service) PreviewFlows(ctx context.Context, m *model.Model, file *import
 var errEmpty = refuse.Invalid("the file cannot be used: it is empty")
 
 // ImportFlows starts importing a file of traffic, which belongs to it from now on.
-func (a *Service) ImportFlows(ctx context.Context, m *model.Model, file *imports.File, o imports.ImportOptions) (jobs.Job, error) {
+func (a *Service) ImportFlows(ctx context.Context, m *model.Model, file *imports.File,
+	o imports.ImportOptions) (jobs.Job, error) {
 	if err := a.readable(ctx, file, o); err != nil {
 		file.Close()
 		return jobs.Job{}, err

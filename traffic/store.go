@@ -19,7 +19,8 @@ type Store interface {
 	// undone. file is of NewFile, and that of each part. The parts may be asked for several
 	// times, and need not be there yet when it begins; what they say of one conversation and
 	// hour is added up. stored is told how far it is.
-	AddFile(ctx context.Context, id string, file int, parts iter.Seq2[*rows.Part, error], stored func(Storing), words, author string) (out Added, err error)
+	AddFile(ctx context.Context, id string, file int, parts iter.Seq2[*rows.Part, error], stored func(Storing), words,
+		author string) (out Added, err error)
 	// AddServicePort keeps one.
 	AddServicePort(ctx context.Context, p ServicePort) error
 	// Collectors gives what collectors told, by name.
@@ -56,10 +57,12 @@ type Store interface {
 	// where one of addrs is an end. turn is given each record and may change its
 	// direction; it reports whether it did. changes is that of flow.Buckets. mark is
 	// stored in the same transaction as cuts that were made.
-	Rebuild(ctx context.Context, hour flow.Hour, addrs []netip.Addr, turn func(*flow.Joined) bool, changes func(netip.Addr, estate.Instant) (estate.Instant, bool), mark []Cut) (out Rebuilt, err error)
+	Rebuild(ctx context.Context, hour flow.Hour, addrs []netip.Addr, turn func(*flow.Joined) bool,
+		changes func(netip.Addr, estate.Instant) (estate.Instant, bool), mark []Cut) (out Rebuilt, err error)
 	// Records gives the newest records between two addresses on a service that
 	// started in [from, to), at most limit, and how many there are.
-	Records(ctx context.Context, client, server netip.Addr, point service.Point, from, to estate.Instant, offset, limit int) (out []flow.Joined, total int, err error)
+	Records(ctx context.Context, client, server netip.Addr, point service.Point, from, to estate.Instant, offset,
+		limit int) (out []flow.Joined, total int, err error)
 	// RefusedBatches gives those that are kept, newest first.
 	RefusedBatches(ctx context.Context) ([]RefusedBatch, error)
 	// RefusedRecords gives the records of one as CSV; nil if it is not kept.

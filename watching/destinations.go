@@ -55,7 +55,8 @@ func (a *Service) PutDestination(ctx context.Context, name string, s notify.Sett
 		}
 		if s.Password == "" && s.User == was.User && was.Password != "" {
 			if s.Address != was.Address { // or it could be sent to whoever wants to have it
-				return refuse.Invalid("password: enter the password again, because the address changed; nothing was changed")
+				return refuse.Invalid(
+					"password: enter the password again, because the address changed; nothing was changed")
 			}
 			s.Password = was.Password
 		}
@@ -64,7 +65,8 @@ func (a *Service) PutDestination(ctx context.Context, name string, s notify.Sett
 		return refuse.Invalid(err.Error() + "; nothing was changed")
 	}
 	if len(all) >= mostDestinations && !slices.ContainsFunc(all, func(d Destination) bool { return d.Name == name }) {
-		return refuse.Conflict(fmt.Sprintf("there are %d destinations, the most there may be; nothing was changed", len(all)))
+		return refuse.Conflict(fmt.Sprintf("there are %d destinations, the most there may be; nothing was changed",
+			len(all)))
 	}
 	if err := a.Store.PutDestination(ctx, name, s, a.Author); err != nil {
 		return err
@@ -92,7 +94,8 @@ func (a *Service) Trial(ctx context.Context, name string) error {
 		return refuse.Missing("there is no destination " + name)
 	}
 	now := time.Now().UTC()
-	m := notify.Message{ID: rand.Text(), At: now, Kind: "trial", Title: "A trial of Lucid Orchard: " + name + " takes messages", Times: 1, First: now, Last: now}
+	m := notify.Message{ID: rand.Text(), At: now, Kind: "trial", Title: "A trial of Lucid Orchard: " + name +
+		" takes messages", Times: 1, First: now, Last: now}
 	err := a.Store.Tell(ctx, []Telling{{Destination: name, Message: m, Due: now}})
 	if err == nil {
 		a.hurrySending()
@@ -108,7 +111,8 @@ func (a *Service) lookAtDestinations(ctx context.Context, all *matters, now time
 	}
 	for _, d := range list {
 		if d.Failing != nil && now.Sub(*d.Failing) > destinationSilence {
-			all.add(destinationMatter, d.Name, *d.Failing, About{Text: d.Name}, d.Problem, strong(d.Name), plain(" takes no messages; they wait"))
+			all.add(destinationMatter, d.Name, *d.Failing, About{Text: d.Name}, d.Problem, strong(d.Name),
+				plain(" takes no messages; they wait"))
 		}
 		if d.Refused > 0 {
 			all.add(destinationMatter, d.Name+" refuses", d.At, About{Text: d.Name}, d.Refusal, strong(d.Name),

@@ -25,18 +25,21 @@ func floodLand(t testing.TB, db *assembly.Store, groups int) {
 	var ws []estate.Workload
 	var text strings.Builder
 	for i := range groups {
-		w := estate.Workload{ID: fmt.Sprint("w", i), Leases: []estate.Lease{{Addr: floodAddr(i), From: estate.Beginning, Until: estate.End}}}
+		w := estate.Workload{ID: fmt.Sprint("w", i), Leases: []estate.Lease{{Addr: floodAddr(i),
+			From: estate.Beginning, Until: estate.End}}}
 		w.SetTag(estate.Tag{Key: "app", Value: fmt.Sprint("app", i)})
 		ws = append(ws, w)
 		fmt.Fprintf(&text, "group g%d = app is app%d\n", i, i)
 	}
 	text.WriteString("layer closing\n")
 	for i := range groups {
-		fmt.Fprintf(&text, "reject g%d -> g%d on tcp/22\nreject g%d -> g%d on tcp/23\n", i, (i+1)%groups, i, (i+2)%groups)
+		fmt.Fprintf(&text, "reject g%d -> g%d on tcp/22\nreject g%d -> g%d on tcp/23\n", i, (i+1)%groups, i,
+			(i+2)%groups)
 	}
 	_, err := db.Take(t.Context(), inventory.Listing{Source: "list", Workloads: ws, Complete: true})
 	require.NoError(t, err)
-	require.NoError(t, db.Begin(t.Context(), model.Revision{No: 1, Text: text.String(), Blame: model.Blame{}, Author: "me", Words: "begin"}))
+	require.NoError(t, db.Begin(t.Context(), model.Revision{No: 1, Text: text.String(), Blame: model.Blame{},
+		Author: "me", Words: "begin"}))
 }
 
 func floodAddr(i int) netip.Addr { return netip.AddrFrom4([4]byte{10, 1, byte(i >> 8), byte(i)}) }
@@ -48,8 +51,10 @@ func flood(t testing.TB, db *assembly.Store, from, to, groups int) {
 	var records []flow.Record
 	for i := from; i < to; i++ {
 		for k := range 2 {
-			records = append(records, flow.Record{Start: now, End: now, Client: floodAddr(i), Server: floodAddr((i + 1 + k) % groups),
-				Point: service.PointOf(service.TCP, uint32(22+k)), Connections: 1, Bytes: 100, Packets: 2, Outcome: flow.Carried, Observer: "leaf"})
+			records = append(records, flow.Record{Start: now, End: now, Client: floodAddr(i),
+				Server: floodAddr((i + 1 + k) % groups),
+				Point:  service.PointOf(service.TCP, uint32(22+k)), Connections: 1, Bytes: 100, Packets: 2,
+				Outcome: flow.Carried, Observer: "leaf"})
 		}
 	}
 	_, err := db.AddBatch(t.Context(), rows.BatchOf(fmt.Sprint("flood", from, now), flow.Stating(records), nil))
@@ -97,13 +102,15 @@ func TestAFloodIsTold(t *testing.T) {
 		for _, n := range d.Carried {
 			carried += n
 		}
-		return d.Conversations == 2*groups && d.Connections == 2*groups+6 && carried == d.Connections && list[0].Kind == "leak"
+		return d.Conversations == 2*groups && d.Connections == 2*groups+6 && carried == d.Connections &&
+			list[0].Kind == "leak"
 	}, 20*time.Second, 10*time.Millisecond)
 	require.Eventually(t, func() bool {
 		floods := 0
 		for _, m := range h.all() {
 			for _, part := range append(m.Parts, m) {
-				if part.Title == "1000 callers reached 1000 servers on 2 services" || part.Title == "1,000 callers reached 1,000 servers on 2 services" {
+				if part.Title == "1000 callers reached 1000 servers on 2 services" ||
+					part.Title == "1,000 callers reached 1,000 servers on 2 services" {
 					floods++
 				}
 			}
@@ -125,7 +132,8 @@ func BenchmarkAFloodOfLeaks(b *testing.B) {
 		for step := range steps {
 			from := step * each % (groups - each)
 			flood(b, db, from, from+each, groups)
-			for next := begun.Add(time.Duration(step+1) * 400 * time.Millisecond); time.Now().Before(next); time.Sleep(5 * time.Millisecond) {
+			for next := begun.Add(time.Duration(step+1) * 400 * time.Millisecond); time.Now().Before(next); time.Sleep(
+				5 * time.Millisecond) {
 				if first == 0 && len(h.all()) > 0 {
 					first = time.Since(begun)
 				}

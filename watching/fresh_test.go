@@ -32,13 +32,16 @@ func TestWhatIsNewIsToldOnce(t *testing.T) {
 	t.Cleanup(func() { direct.Close(context.Background()) })
 	land(t, db)
 	ctx, stop := context.WithCancel(t.Context())
-	c, err := collect.Start(ctx, collect.Options{Store: db, Name: "one", UDP: []string{"127.0.0.1:0"}, Spool: t.TempDir(), Every: 500 * time.Millisecond})
+	c, err := collect.Start(ctx, collect.Options{Store: db, Name: "one", UDP: []string{"127.0.0.1:0"},
+		Spool: t.TempDir(), Every: 500 * time.Millisecond})
 	require.NoError(t, err)
-	a := assembly.New(ctx, assembly.Options{Store: db, Author: "me", Name: "one", Log: assemblytest.NoLog, Collector: c, Reach: assemblytest.Nearby})
+	a := assembly.New(ctx, assembly.Options{Store: db, Author: "me", Name: "one", Log: assemblytest.NoLog,
+		Collector: c, Reach: assemblytest.Nearby})
 	t.Cleanup(func() { c.Stop(); stop(); a.Wait() })
 	assemblytest.Running(t, db, "two")
 	h, m := duty(t, a)
-	_, err = a.Watching.PutNotice(t.Context(), m, watching.Notice{Kinds: []string{"leak"}, Pace: "at once", To: []string{"duty"}})
+	_, err = a.Watching.PutNotice(t.Context(), m, watching.Notice{Kinds: []string{"leak"}, Pace: "at once",
+		To: []string{"duty"}})
 	require.NoError(t, err)
 	address, _ := c.Address("udp")
 	conn, err := net.Dial("udp", address)
@@ -97,7 +100,8 @@ func TestWhatIsNewIsToldOnce(t *testing.T) {
 		port++
 		_, err = conn.Write(e.Message(flow.MicrosOf(time.Now()), all))
 		require.NoError(t, err)
-		for until := time.Now().Add(120 * time.Millisecond); time.Now().Before(until); time.Sleep(10 * time.Millisecond) {
+		for until := time.Now().Add(120 * time.Millisecond); time.Now().Before(until); time.Sleep(
+			10 * time.Millisecond) {
 			look()
 		}
 	}
@@ -105,7 +109,8 @@ func TestWhatIsNewIsToldOnce(t *testing.T) {
 		out := map[string]int64{}
 		var who string
 		var n int64
-		rows, err := direct.Query(t.Context(), `SELECT message->>'who' || ' ' || (message->>'what'), sum(times)::bigint FROM outbox GROUP BY 1`)
+		rows, err := direct.Query(t.Context(), `SELECT message->>'who' || ' ' || (message->>'what'), sum(times)::bigint
+			FROM outbox GROUP BY 1`)
 		require.NoError(t, err)
 		_, err = pgx.ForEachRow(rows, []any{&who, &n}, func() error {
 			out[who] = n

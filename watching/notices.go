@@ -78,7 +78,8 @@ type Tried struct {
 const destinationMatter = "destination"
 
 // MatterKinds are all that a notice may be about.
-var MatterKinds = append([]string{string(watch.Leak), string(watch.Choke), string(watch.Held), string(watch.Newcomer), memberMatter},
+var MatterKinds = append([]string{string(watch.Leak), string(watch.Choke), string(watch.Held), string(watch.Newcomer),
+	memberMatter},
 	standingKinds...)
 
 // telling is the notices that count now, with what they ask of ends.
@@ -155,7 +156,8 @@ func (a *Service) message(m *Matter) notify.Message {
 	var at About
 	_ = json.Unmarshal(m.Title, &title) // of our own making
 	_ = json.Unmarshal(m.About, &at)
-	out := notify.Message{ID: rand.Text(), At: time.Now().UTC(), Kind: m.Kind, Title: watch.Plain(title), Why: m.Why, Line: at.Line, Release: at.Release,
+	out := notify.Message{ID: rand.Text(), At: time.Now().UTC(), Kind: m.Kind, Title: watch.Plain(title), Why: m.Why,
+		Line: at.Line, Release: at.Release,
 		Point: at.Point, Matter: m.ID, Times: 1, First: m.First, Last: m.Last}
 	if at.Who != nil {
 		out.Who = at.Who.Text
@@ -179,7 +181,8 @@ func (a *Service) tellings(t *telling, m *Matter, ends func(who, what *expr.Expr
 			continue
 		}
 		for _, to := range n.To {
-			out = append(out, Telling{Notice: n.ID, Destination: to, Matter: m.ID, Message: a.message(m), Due: dueAt(n, t.now)})
+			out = append(out, Telling{Notice: n.ID, Destination: to, Matter: m.ID, Message: a.message(m),
+				Due: dueAt(n, t.now)})
 		}
 	}
 	return out
@@ -271,7 +274,8 @@ const (
 func (a *Service) PutNotice(ctx context.Context, m *model.Model, n Notice) (int64, error) {
 	for _, k := range n.Kinds {
 		if !slices.Contains(MatterKinds, k) {
-			return 0, refuse.Invalid(fmt.Sprintf("kinds: found %q, expected one of %s; nothing was changed", k, strings.Join(MatterKinds, ", ")))
+			return 0, refuse.Invalid(fmt.Sprintf("kinds: found %q, expected one of %s; nothing was changed", k,
+				strings.Join(MatterKinds, ", ")))
 		}
 	}
 	wrong, err := a.NoticeProblem(ctx, m, &n)
@@ -282,10 +286,12 @@ func (a *Service) PutNotice(ctx context.Context, m *model.Model, n Notice) (int6
 		return 0, refuse.Invalid(wrong + "; nothing was changed")
 	}
 	if n.Filter != "" && (len(n.Kinds) > 0 || n.Who != "" || n.What != "" || n.Matter != "") {
-		return 0, refuse.Invalid("filter: found it beside kinds, who, what or matter, expected one or the other; nothing was changed")
+		return 0, refuse.Invalid(
+			"filter: found it beside kinds, who, what or matter, expected one or the other; nothing was changed")
 	}
 	if (n.From == nil) != (n.Until == nil) {
-		return 0, refuse.Invalid("quietFrom: found only one of quietFrom and quietUntil, expected both or none; nothing was changed")
+		return 0, refuse.Invalid(
+			"quietFrom: found only one of quietFrom and quietUntil, expected both or none; nothing was changed")
 	}
 	if len(n.To) == 0 {
 		return 0, refuse.Invalid("to: found no destination, expected one at least; nothing was changed")

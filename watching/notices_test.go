@@ -80,15 +80,20 @@ func land(t testing.TB, db *assembly.Store) {
 		if i >= 30 {
 			tier = "store"
 		}
-		w := estate.Workload{ID: fmt.Sprint("w", i), Leases: []estate.Lease{{Addr: LandAddr(i), From: estate.Beginning, Until: estate.End}}}
+		w := estate.Workload{ID: fmt.Sprint("w", i), Leases: []estate.Lease{{Addr: LandAddr(i), From: estate.Beginning,
+			Until: estate.End}}}
 		w.SetTag(estate.Tag{Key: "tier", Value: tier})
 		w.SetTag(estate.Tag{Key: "app", Value: fmt.Sprint("app", i%30)})
 		ws = append(ws, w)
 	}
 	_, err := db.Take(t.Context(), inventory.Listing{Source: "list", Workloads: ws, Complete: true})
 	require.NoError(t, err)
-	require.NoError(t, db.Begin(t.Context(), model.Revision{No: 1, Text: "group store = tier is store\ngroup inside = not outside\nlayer l\npermit inside -> store on tcp/443\n" +
-		"reject any -> store on any\nassert never outside -> store on any\n", Blame: model.Blame{}, Author: "me", Words: "begin"}))
+	require.NoError(t, db.Begin(t.Context(),
+		model.Revision{No: 1,
+			Text: "group store = tier is store\ngroup inside = not outside\nlayer l\npermit inside -> store on tcp/443\n" +
+				"reject any -> store on any\nassert never outside -> store on any\n", Blame: model.Blame{},
+			Author: "me",
+			Words:  "begin"}))
 }
 
 func LandAddr(i int) netip.Addr { return netip.AddrFrom4([4]byte{10, 0, 0, byte(i)}) }
@@ -98,7 +103,8 @@ func leaks(t *testing.T, db *assembly.Store, pairs ...[2]int) {
 	now := estate.InstantOf(time.Now())
 	var records []flow.Record
 	for _, p := range pairs {
-		records = append(records, flow.Record{Start: now, End: now, Client: LandAddr(p[0]), Server: LandAddr(p[1]), Point: service.PointOf(service.TCP, 22),
+		records = append(records, flow.Record{Start: now, End: now, Client: LandAddr(p[0]), Server: LandAddr(p[1]),
+			Point:       service.PointOf(service.TCP, 22),
 			Connections: 1, Bytes: 100, Packets: 2, Outcome: flow.Carried, Observer: "leaf"})
 	}
 	_, err := db.AddBatch(t.Context(), rows.BatchOf(rand.Text(), flow.Stating(records), nil))
@@ -117,7 +123,8 @@ func onDuty(t testing.TB) (*assembly.Store, *assembly.App, func(), *hook, *model
 // duty makes the destination duty, and gives its receiver.
 func duty(t testing.TB, a *assembly.App) (*hook, *model.Model) {
 	h := newHook(t)
-	require.NoError(t, a.Watching.PutDestination(t.Context(), "duty", notify.Settings{Kind: "webhook", Address: h.URL, Secret: "key"}))
+	require.NoError(t, a.Watching.PutDestination(t.Context(), "duty", notify.Settings{Kind: "webhook", Address: h.URL,
+		Secret: "key"}))
 	m, err := a.Models.Current(t.Context())
 	require.NoError(t, err)
 	return h, m
@@ -137,9 +144,11 @@ func TestLeaksAreToldAndNothingIsLost(t *testing.T) {
 		_, err := a.Watching.PutNotice(t.Context(), m, n)
 		require.ErrorContains(t, err, bad)
 	}
-	_, err := a.Watching.PutNotice(t.Context(), m, watching.Notice{Kinds: []string{"leak"}, What: "member of store and app is app3", Pace: "at once", To: []string{"duty"}})
+	_, err := a.Watching.PutNotice(t.Context(), m, watching.Notice{Kinds: []string{"leak"},
+		What: "member of store and app is app3", Pace: "at once", To: []string{"duty"}})
 	require.NoError(t, err)
-	_, err = a.Watching.PutNotice(t.Context(), m, watching.Notice{Kinds: []string{"choke"}, Pace: "at once", To: []string{"duty"}})
+	_, err = a.Watching.PutNotice(t.Context(), m, watching.Notice{Kinds: []string{"choke"}, Pace: "at once",
+		To: []string{"duty"}})
 	require.NoError(t, err)
 	require.NoError(t, a.Watching.Trial(t.Context(), "duty"))
 	until := func(n int) []notify.Message {
@@ -150,11 +159,13 @@ func TestLeaksAreToldAndNothingIsLost(t *testing.T) {
 	require.Equal(t, "trial", until(1)[0].Kind)
 	leaks(t, db, [2]int{1, 33}, [2]int{2, 34})
 	got := until(2)
-	require.Equal(t, []any{"leak", "app3-store", 5, int64(1)}, []any{got[1].Kind, got[1].What, got[1].Line, got[1].Times})
+	require.Equal(t, []any{"leak", "app3-store", 5, int64(1)}, []any{got[1].Kind, got[1].What, got[1].Line,
+		got[1].Times})
 	require.Equal(t, "app1-entry", got[1].Who)
 
 	// Down: many matters wait, and are one message.
-	_, err = a.Watching.PutNotice(t.Context(), m, watching.Notice{Kinds: []string{"leak"}, Pace: "at once", To: []string{"duty"}})
+	_, err = a.Watching.PutNotice(t.Context(), m, watching.Notice{Kinds: []string{"leak"}, Pace: "at once",
+		To: []string{"duty"}})
 	require.NoError(t, err)
 	h.down.Store(true)
 	var pairs [][2]int
@@ -205,7 +216,8 @@ func TestNoDestinationWaitsForAnother(t *testing.T) {
 	t.Cleanup(func() { close(hang); deaf.Close() })
 	for i := range 20 {
 		name := fmt.Sprint("deaf-", i)
-		require.NoError(t, a.Watching.PutDestination(t.Context(), name, notify.Settings{Kind: "webhook", Address: deaf.URL, Secret: "key"}))
+		require.NoError(t, a.Watching.PutDestination(t.Context(), name,
+			notify.Settings{Kind: "webhook", Address: deaf.URL, Secret: "key"}))
 		require.NoError(t, a.Watching.Trial(t.Context(), name))
 	}
 	time.Sleep(2 * time.Second) // all of them are being tried
@@ -223,10 +235,12 @@ func TestNoDestinationWaitsForAnother(t *testing.T) {
 	// A message that is refused.
 	fussy := newHook(t)
 	fussy.refuse = func(m notify.Message) bool { return m.Title == "too much" }
-	require.NoError(t, a.Watching.PutDestination(t.Context(), "fussy", notify.Settings{Kind: "webhook", Address: fussy.URL, Secret: "key"}))
+	require.NoError(t, a.Watching.PutDestination(t.Context(), "fussy",
+		notify.Settings{Kind: "webhook", Address: fussy.URL, Secret: "key"}))
 	now := time.Now()
-	require.NoError(t, db.Tell(t.Context(), []watching.Telling{{Destination: "fussy", Matter: "x", Message: notify.Message{ID: "x", Kind: "trial",
-		Title: "too much"}, Due: now.Add(-time.Hour)}}))
+	require.NoError(t, db.Tell(t.Context(), []watching.Telling{{Destination: "fussy", Matter: "x",
+		Message: notify.Message{ID: "x", Kind: "trial",
+			Title: "too much"}, Due: now.Add(-time.Hour)}}))
 	require.NoError(t, a.Watching.Trial(t.Context(), "fussy"))
 	require.Eventually(t, func() bool { return len(fussy.all()) == 1 }, 20*time.Second, 10*time.Millisecond)
 	at := func() watching.Destination {
@@ -235,11 +249,13 @@ func TestNoDestinationWaitsForAnother(t *testing.T) {
 		i := slices.IndexFunc(all, func(d watching.Destination) bool { return d.Name == "fussy" })
 		return all[i]
 	}
-	require.Eventually(t, func() bool { return at().Waiting == 1 && at().Refusal != "" }, 20*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return at().Waiting == 1 && at().Refusal != "" }, 20*time.Second,
+		10*time.Millisecond)
 	require.Nil(t, at().Failing, "it takes others")
 	require.Equal(t, "it answers 413 Request Entity Too Large", at().Refusal)
 	for range 20 {
-		require.NoError(t, db.Settle(t.Context(), "fussy", []watching.Tried{{IDs: []string{"x"}, Problem: at().Refusal, Refused: true}}))
+		require.NoError(t, db.Settle(t.Context(), "fussy", []watching.Tried{{IDs: []string{"x"}, Problem: at().Refusal,
+			Refused: true}}))
 	}
 	require.Equal(t, []int{0, 1}, []int{at().Waiting, at().Refused}, "it is set aside")
 	fussy.refuse = nil
@@ -247,13 +263,16 @@ func TestNoDestinationWaitsForAnother(t *testing.T) {
 	require.Eventually(t, func() bool { return len(fussy.all()) == 2 }, 20*time.Second, 10*time.Millisecond)
 
 	for i := len(tried); i < 400; i++ { // as many as there may be
-		if err = a.Watching.PutDestination(t.Context(), fmt.Sprint("more-", i), notify.Settings{Kind: "webhook", Address: deaf.URL, Secret: "key"}); err != nil {
+		if err = a.Watching.PutDestination(t.Context(), fmt.Sprint("more-", i),
+			notify.Settings{Kind: "webhook", Address: deaf.URL, Secret: "key"}); err != nil {
 			break
 		}
 	}
 	require.ErrorContains(t, err, "the most there may be")
-	require.NoError(t, a.Watching.PutDestination(t.Context(), "fussy", notify.Settings{Kind: "webhook", Address: fussy.URL, Secret: "key"}), "it is there already")
-	require.ErrorContains(t, a.Watching.PutDestination(t.Context(), "fussy", notify.Settings{Kind: "webhook", Address: "http://169.254.169.254/", Secret: "key"}),
+	require.NoError(t, a.Watching.PutDestination(t.Context(), "fussy",
+		notify.Settings{Kind: "webhook", Address: fussy.URL, Secret: "key"}), "it is there already")
+	require.ErrorContains(t, a.Watching.PutDestination(t.Context(), "fussy",
+		notify.Settings{Kind: "webhook", Address: "http://169.254.169.254/", Secret: "key"}),
 		"a link-local address")
 	settings := notify.Settings{Kind: "webhook", Address: fussy.URL, Secret: "key", User: "ada", Password: "secret"}
 	require.NoError(t, a.Watching.PutDestination(t.Context(), "fussy", settings))
@@ -272,7 +291,8 @@ func TestTrafficOfAFilterIsTold(t *testing.T) {
 		now := estate.InstantOf(time.Now())
 		var records []flow.Record
 		for _, c := range clients {
-			records = append(records, flow.Record{Start: now, End: now, Client: LandAddr(c), Server: LandAddr(33), Point: service.PointOf(service.TCP, 443),
+			records = append(records, flow.Record{Start: now, End: now, Client: LandAddr(c), Server: LandAddr(33),
+				Point:       service.PointOf(service.TCP, 443),
 				Connections: n, Bytes: 100, Packets: 2, Outcome: flow.Carried, Observer: "leaf"})
 		}
 		_, err := db.AddBatch(t.Context(), rows.BatchOf(rand.Text(), flow.Stating(records), nil))
@@ -284,7 +304,8 @@ func TestTrafficOfAFilterIsTold(t *testing.T) {
 	m, err := a.Models.Current(t.Context())
 	require.NoError(t, err)
 	put := func(filter string) (int64, error) {
-		return a.Watching.PutNotice(t.Context(), m, watching.Notice{Filter: filter, Pace: "at once", To: []string{"duty"}})
+		return a.Watching.PutNotice(t.Context(), m, watching.Notice{Filter: filter, Pace: "at once",
+			To: []string{"duty"}})
 	}
 	for filter, bad := range map[string]string{
 		"clients=tier+is":                 "clients: at character 8",
@@ -301,7 +322,8 @@ func TestTrafficOfAFilterIsTold(t *testing.T) {
 		_, err := put(filter)
 		require.ErrorContains(t, err, bad, filter)
 	}
-	_, err = a.Watching.PutNotice(t.Context(), m, watching.Notice{Filter: "odd=1", Kinds: []string{"leak"}, Pace: "at once", To: []string{"duty"}})
+	_, err = a.Watching.PutNotice(t.Context(), m, watching.Notice{Filter: "odd=1", Kinds: []string{"leak"},
+		Pace: "at once", To: []string{"duty"}})
 	require.ErrorContains(t, err, "expected one or the other")
 	id, err := put("clients=tier+is+entry+and+not+app+is+app7&services=tcp%2F443&verdict=permit")
 	require.NoError(t, err)
@@ -314,7 +336,8 @@ func TestTrafficOfAFilterIsTold(t *testing.T) {
 	got := until(2)
 	require.Len(t, got, 2, "nothing of app7")
 	for _, x := range got {
-		require.Equal(t, []any{"traffic", "app3-store", int64(3), "permit"}, []any{x.Kind, x.What, x.Times, x.Verdict}, "not what was there before")
+		require.Equal(t, []any{"traffic", "app3-store", int64(3), "permit"}, []any{x.Kind, x.What, x.Times, x.Verdict},
+			"not what was there before")
 		require.Contains(t, x.Title, "reached app3-store on ")
 	}
 
@@ -332,7 +355,8 @@ func TestTrafficOfAFilterIsTold(t *testing.T) {
 		still, lookErr := a.Watching.StillLooking(t.Context(), m)
 		stamps, stampErr := db.WatchStamps(t.Context())
 		matters, matterErr := db.Matters(t.Context(), time.Time{})
-		return err == nil && lookErr == nil && stampErr == nil && matterErr == nil && !still && len(stamps) > 0 && len(matters) > 0
+		return err == nil && lookErr == nil && stampErr == nil && matterErr == nil && !still && len(stamps) > 0 &&
+			len(matters) > 0
 	}, 20*time.Second, 20*time.Millisecond)
 	paused.Paused = false
 	_, err = a.Watching.PutNotice(t.Context(), m, paused)
@@ -345,7 +369,8 @@ func TestTrafficOfAFilterIsTold(t *testing.T) {
 	// A group that goes leaves a notice that says why it is silent.
 	id, err = put("group=store")
 	require.NoError(t, err)
-	require.NoError(t, db.Apply(t.Context(), drafting.Edit{Revision: &model.Revision{No: 2, Text: "layer l\npermit any -> any on any\n", Blame: model.Blame{},
+	require.NoError(t, db.Apply(t.Context(), drafting.Edit{Revision: &model.Revision{No: 2,
+		Text: "layer l\npermit any -> any on any\n", Blame: model.Blame{},
 		Author: "me", Words: "all"}}))
 	require.Eventually(t, func() bool {
 		m, err := a.Models.Current(t.Context())
@@ -353,8 +378,10 @@ func TestTrafficOfAFilterIsTold(t *testing.T) {
 			return false
 		}
 		words, err := a.Watching.NoticeProblem(t.Context(), m, &watching.Notice{ID: id, Filter: "group=store"})
-		ends, endsErr := a.Watching.NoticeProblem(t.Context(), m, &watching.Notice{Kinds: []string{"leak"}, What: "member of store"})
-		return err == nil && endsErr == nil && words == "there is no group store" && ends == "what: the draft has no group store"
+		ends, endsErr := a.Watching.NoticeProblem(t.Context(), m, &watching.Notice{Kinds: []string{"leak"},
+			What: "member of store"})
+		return err == nil && endsErr == nil && words == "there is no group store" &&
+			ends == "what: the draft has no group store"
 	}, 20*time.Second, 20*time.Millisecond)
 }
 
@@ -365,7 +392,8 @@ func TestTwoServersTellOnce(t *testing.T) {
 	a, _ := assemblytest.Running(t, db, "one")
 	assemblytest.Running(t, db, "two")
 	h, m := duty(t, a)
-	_, err := a.Watching.PutNotice(t.Context(), m, watching.Notice{Kinds: []string{"leak"}, Pace: "at once", To: []string{"duty"}})
+	_, err := a.Watching.PutNotice(t.Context(), m, watching.Notice{Kinds: []string{"leak"}, Pace: "at once",
+		To: []string{"duty"}})
 	require.NoError(t, err)
 	leaks(t, db, [2]int{1, 33}, [2]int{2, 34}, [2]int{3, 35})
 	require.Eventually(t, func() bool { return len(h.all()) >= 1 }, 20*time.Second, 20*time.Millisecond)
@@ -392,8 +420,14 @@ func TestWhatIsSaidOfMatters(t *testing.T) {
 	}, 20*time.Second, 20*time.Millisecond)
 	past := time.Now().Add(-time.Hour)
 	for bad, f := range map[string]func() (int, error){
-		"with whom": func() (int, error) { return a.Watching.Say(t.Context(), []string{list[0].ID}, "with", " ", "", nil) },
-		"why it is": func() (int, error) { return a.Watching.Say(t.Context(), []string{list[0].ID}, "settled", "", "", nil) },
+		"with whom": func() (int, error) {
+			return a.Watching.Say(t.Context(), []string{list[0].ID}, "with", " ", "",
+				nil)
+		},
+		"why it is": func() (int, error) {
+			return a.Watching.Say(t.Context(), []string{list[0].ID}, "settled", "", "",
+				nil)
+		},
 		"that is over,": func() (int, error) {
 			return a.Watching.Say(t.Context(), []string{list[0].ID}, "settled", "", "x", &past)
 		},
@@ -406,7 +440,8 @@ func TestWhatIsSaidOfMatters(t *testing.T) {
 	require.Equal(t, 1, n)
 	got, days, log, _, err := db.Matter(t.Context(), list[0].ID)
 	require.NoError(t, err)
-	require.Equal(t, []string{"with", "network team", "with network team"}, []string{got.State, got.Holder, log[0].Words})
+	require.Equal(t, []string{"with", "network team", "with network team"},
+		[]string{got.State, got.Holder, log[0].Words})
 	require.Len(t, days, 1)
 	m, err := a.Models.Current(t.Context())
 	require.NoError(t, err)

@@ -28,7 +28,8 @@ func (a *Service) filterOf(ctx context.Context, m *model.Model, text string) (re
 		return reach.Query{}, err
 	}
 	if f.Rule != 0 {
-		return reach.Query{}, refuse.Invalid("filter: rule: found a line, which moves with the text; name clients, servers and services")
+		return reach.Query{},
+			refuse.Invalid("filter: rule: found a line, which moves with the text; name clients, servers and services")
 	}
 	if f.Against != 0 {
 		return reach.Query{}, refuse.Invalid("filter: against: found a revision; a notice compares with none")
@@ -86,7 +87,8 @@ func (a *Service) asked(v *reach.View, conversations []int, n *Notice, now time.
 				if a.Address != "" {
 					message.Link = a.Address + "/check?" + n.Filter
 				}
-				tell = append(tell, Telling{Notice: n.ID, Destination: to, Matter: id, Message: message, Due: dueAt(n, now)})
+				tell = append(tell, Telling{Notice: n.ID, Destination: to, Matter: id, Message: message,
+					Due: dueAt(n, now)})
 			}
 			return tell
 		}})

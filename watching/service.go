@@ -59,7 +59,8 @@ type Service struct {
 // New returns a Service that does nothing by itself yet: see Run.
 func New(o Options) *Service {
 	return &Service{Options: o, told: make(chan struct{}, 1),
-		looking: looking{followed: map[time.Time]*dayFollowed{}, split: split{}}, fresh: fresh{came: make(chan struct{}, 1)}}
+		looking: looking{followed: map[time.Time]*dayFollowed{}, split: split{}},
+		fresh:   fresh{came: make(chan struct{}, 1)}}
 }
 
 // Run gathers matters and sends messages until ctx ends.
@@ -83,7 +84,8 @@ type Store interface {
 	OpenDue(context.Context) ([]Opening, error)
 	KnownCallers(ctx context.Context, before time.Time) (Callers, error)
 	Silences(ctx context.Context, today time.Time) ([]Silence, error)
-	PutStanding(ctx context.Context, kinds []string, now []Matter, tell func(Matter) []Telling) (opened []Opening, changed bool, err error)
+	PutStanding(ctx context.Context, kinds []string, now []Matter, tell func(Matter) []Telling) (opened []Opening,
+		changed bool, err error)
 	Matter(ctx context.Context, id string) (m Matter, days []MatterDay, log []MatterWord, found bool, err error)
 	MatterDays(ctx context.Context, since time.Time) (map[string][]MatterDay, error)
 	Matters(ctx context.Context, since time.Time) ([]Matter, error)

@@ -53,8 +53,10 @@ func seenToday(b *testing.B, db *assembly.Store, n int) {
 		var all flow.Buckets
 		for i := from; i < min(n, from+part); i++ {
 			at := estate.InstantOf(day.Add(time.Duration(int64(since) / int64(n) * int64(i))))
-			all.Add(flow.Record{Start: at, End: at, Client: netip.AddrFrom4([4]byte{198, 51, byte(i / 7919 % 256), byte(i / 30 % 251)}),
-				Server: LandAddr(i % 30), Point: service.PointOf(service.TCP, 443), Connections: 1, Bytes: 100, Packets: 2,
+			all.Add(flow.Record{Start: at, End: at, Client: netip.AddrFrom4([4]byte{198, 51, byte(i / 7919 % 256),
+				byte(i / 30 % 251)}),
+				Server: LandAddr(i % 30), Point: service.PointOf(service.TCP, 443), Connections: 1, Bytes: 100,
+				Packets: 2,
 				Outcome: flow.Carried, Observer: "leaf"})
 		}
 		_, err := db.AddBatch(b.Context(), rows.Batch{ID: rand.Text(), Buckets: all.All()})
@@ -150,15 +152,17 @@ func (s *screen) see(list []watching.Matter) {
 }
 
 // BenchmarkFromAPacketToAMessage gives how long it takes from the moment in which an exporter
-// reports a leak to its matter on a page that is open, and to its message at a syslog receiver, while all exporters together report records
+// reports a leak to its matter on a page that is open, and to its message at a syslog receiver, while all exporters
+// together report records
 // at a steady rate: of 60 machines and callers from outside, of whom each reaches 30 machines.
 // ORCHARD_RATE says how many records a second (50,000), ORCHARD_SECONDS for how long (40),
 // ORCHARD_CALLERS how many callers (251; best no multiple of 2, 3 or 5), ORCHARD_BEFORE how many
 // conversations were seen before on the day (0).
 func BenchmarkFromAPacketToAMessage(b *testing.B) {
 	seconds, rate, callers, before := 40, 50_000, 251, 0
-	for name, to := range map[string]*int{"ORCHARD_SECONDS": &seconds, "ORCHARD_RATE": &rate, "ORCHARD_CALLERS": &callers,
-		"ORCHARD_BEFORE": &before} {
+	for name, to := range map[string]*int{"ORCHARD_SECONDS": &seconds, "ORCHARD_RATE": &rate,
+		"ORCHARD_CALLERS": &callers,
+		"ORCHARD_BEFORE":  &before} {
 		if n, err := strconv.Atoi(os.Getenv(name)); err == nil {
 			*to = n
 		}
@@ -168,15 +172,19 @@ func BenchmarkFromAPacketToAMessage(b *testing.B) {
 		land(b, db)
 		seenToday(b, db, before)
 		ctx, stop := context.WithCancel(context.Background())
-		c, err := collect.Start(ctx, collect.Options{Store: db, Name: "bench", UDP: []string{"127.0.0.1:0"}, Spool: b.TempDir()})
+		c, err := collect.Start(ctx, collect.Options{Store: db, Name: "bench", UDP: []string{"127.0.0.1:0"},
+			Spool: b.TempDir()})
 		require.NoError(b, err)
-		a := assembly.New(ctx, assembly.Options{Store: db, Author: "me", Name: "one", Log: assemblytest.NoLog, Collector: c, Reach: assemblytest.Nearby})
+		a := assembly.New(ctx, assembly.Options{Store: db, Author: "me", Name: "one", Log: assemblytest.NoLog,
+			Collector: c, Reach: assemblytest.Nearby})
 		receiver := newSyslog(b)
-		require.NoError(b, a.Watching.PutDestination(b.Context(), "duty", notify.Settings{Kind: "syslog", Transport: "tcp",
-			Address: receiver.Addr().String()}))
+		require.NoError(b, a.Watching.PutDestination(b.Context(), "duty",
+			notify.Settings{Kind: "syslog", Transport: "tcp",
+				Address: receiver.Addr().String()}))
 		m, err := a.Models.Current(b.Context())
 		require.NoError(b, err)
-		_, err = a.Watching.PutNotice(b.Context(), m, watching.Notice{Kinds: []string{"leak"}, Pace: "at once", To: []string{"duty"}})
+		_, err = a.Watching.PutNotice(b.Context(), m, watching.Notice{Kinds: []string{"leak"}, Pace: "at once",
+			To: []string{"duty"}})
 		require.NoError(b, err)
 		page := &screen{when: map[string]time.Time{}}
 		go page.run(ctx, a)
@@ -232,7 +240,8 @@ func BenchmarkFromAPacketToAMessage(b *testing.B) {
 			return list
 		}
 		missed := float64(c.Exporters()[0].Streams[0].Missed) / float64(sent)
-		for wait := time.Now(); min(len(came(&receiver.mu, receiver.when)), len(came(&page.mu, page.when))) < len(told) && time.Since(wait) < 20*time.Second; {
+		for wait := time.Now(); min(len(came(&receiver.mu, receiver.when)),
+			len(came(&page.mu, page.when))) < len(told) && time.Since(wait) < 20*time.Second; {
 			time.Sleep(50 * time.Millisecond)
 		}
 		list, shown := came(&receiver.mu, receiver.when), came(&page.mu, page.when)

@@ -59,7 +59,8 @@ func (a *Service) watchTraffic(ctx context.Context) {
 		if err != nil && ctx.Err() == nil && m.Versions.Conversations != before {
 			var fault *model.Fault
 			if errors.As(err, &fault) {
-				a.Log.Error("what was seen cannot be gathered into matters", "panic", fault.Value, "stack", string(fault.Stack))
+				a.Log.Error("what was seen cannot be gathered into matters", "panic", fault.Value, "stack",
+					string(fault.Stack))
 			} else {
 				a.Log.Warn("what was seen cannot be gathered into matters", "error", err)
 			}
@@ -194,7 +195,8 @@ func (a *Service) lookAtDays(ctx context.Context, m *model.Model) error {
 }
 
 // lookAtDay gathers what a day makes.
-func (a *Service) lookAtDay(ctx context.Context, m *model.Model, beside map[flow.Hour]int64, day time.Time, stamp string,
+func (a *Service) lookAtDay(ctx context.Context, m *model.Model, beside map[flow.Hour]int64, day time.Time,
+	stamp string,
 	watched []string) error {
 	known, err := a.knownCallers(ctx, m, day)
 	if err != nil {
@@ -203,7 +205,8 @@ func (a *Service) lookAtDay(ctx context.Context, m *model.Model, beside map[flow
 	f := a.gather(m, day, stamp, watched, known)
 	defer f.Rest()
 	g, v := f.all, f.view
-	out := WatchedDay{Day: day, Stamp: stamp, Of: m.Versions, Newest: m.Versions.Conversations, Hours: g.Hours, Callers: map[watch.Caller]time.Time{}}
+	out := WatchedDay{Day: day, Stamp: stamp, Of: m.Versions, Newest: m.Versions.Conversations, Hours: g.Hours,
+		Callers: map[watch.Caller]time.Time{}}
 	for _, n := range beside {
 		out.Newest = max(out.Newest, n)
 	}
@@ -212,7 +215,8 @@ func (a *Service) lookAtDay(ctx context.Context, m *model.Model, beside map[flow
 	}
 	for i := range g.Matters {
 		x := &g.Matters[i]
-		n := MatterDay{Day: day, Conversations: int64(len(x.Conversations)), Connections: x.Connections, Clients: int64(x.Clients),
+		n := MatterDay{Day: day, Conversations: int64(len(x.Conversations)), Connections: x.Connections,
+			Clients: int64(x.Clients),
 			Servers: int64(x.Servers), First: x.First.Time(), Last: x.Last.Time()}
 		n.Hours, n.Carried, n.Dropped = make([]int64, 24), make([]int64, 24), make([]int64, 24)
 		for _, c := range x.Conversations {
@@ -260,7 +264,8 @@ func matterOf(x *watch.Matter) Matter {
 	if h := x.Ruling.Holder; h != nil {
 		about.Point = h.Name
 	}
-	return Matter{ID: matterID(x.Key()), Kind: string(x.Kind), Title: encoded(x.Title()), Why: x.Why(), About: encoded(about),
+	return Matter{ID: matterID(x.Key()), Kind: string(x.Kind), Title: encoded(x.Title()), Why: x.Why(),
+		About: encoded(about),
 		First: x.First.Time(), Last: x.Last.Time()}
 }
 
@@ -316,7 +321,8 @@ func encoded(x any) json.RawMessage {
 // Say keeps what somebody says of matters.
 func (a *Service) Say(ctx context.Context, ids []string, state, holder, note string, again *time.Time) (int, error) {
 	holder, note = strings.TrimSpace(holder), strings.TrimSpace(note)
-	words := map[string]string{"new": "is new again", "seen": "seen", "with": "with " + holder, "settled": "settled: " + note}[state]
+	words := map[string]string{"new": "is new again", "seen": "seen", "with": "with " + holder,
+		"settled": "settled: " + note}[state]
 	switch {
 	case state == "with" && holder == "":
 		return 0, refuse.Invalid("holder: found nothing, expected with whom it is; nothing was changed")
@@ -328,8 +334,9 @@ func (a *Service) Say(ctx context.Context, ids []string, state, holder, note str
 	if again != nil {
 		words += ", until " + again.UTC().Format(time.DateOnly)
 	}
-	n, err := a.Store.PutMatterState(ctx, ids, MatterState{State: state, Holder: holder, Note: note, Again: again, Author: a.Author,
-		Words: words})
+	n, err := a.Store.PutMatterState(ctx, ids, MatterState{State: state, Holder: holder, Note: note, Again: again,
+		Author: a.Author,
+		Words:  words})
 	if err == nil {
 		a.Events.MattersChanged()
 	}

@@ -106,7 +106,8 @@ func (a *Service) gather(m *model.Model, day time.Time, stamp string, watched []
 	table := m.Table.Between(f.from, f.to)
 	f.all, f.view = f.Gather(table)
 	if a.looking.followed[day] == f {
-		a.gathered.put(day, &dayGathered{like: f.like, watched: watched, known: known, table: table, stamp: stamp, all: f.all, view: f.view})
+		a.gathered.put(day, &dayGathered{like: f.like, watched: watched, known: known, table: table, stamp: stamp,
+			all: f.all, view: f.view})
 	}
 	return f
 }
@@ -124,12 +125,14 @@ func (a *Service) follow(m *model.Model, day time.Time, watched []string, known 
 	view, like := m.Parts(from, to)
 	d := a.looking.followed[day]
 	if d == nil || d.like != like || !slices.Equal(d.watched, watched) || !d.known.equal(known) {
-		d = &dayFollowed{Follower: watch.NewFollower(view, watch.Watched{Groups: watched, Known: known.Known}), from: from, to: to,
+		d = &dayFollowed{Follower: watch.NewFollower(view, watch.Watched{Groups: watched, Known: known.Known}),
+			from: from, to: to,
 			like: like, watched: watched, known: known}
 	}
 	if last := flow.Hour((int64(m.To) - 1) / 24); from/24 > last-mostFollowed {
 		a.looking.followed[day] = d
-		maps.DeleteFunc(a.looking.followed, func(_ time.Time, d *dayFollowed) bool { return d.from/24 <= last-mostFollowed })
+		maps.DeleteFunc(a.looking.followed,
+			func(_ time.Time, d *dayFollowed) bool { return d.from/24 <= last-mostFollowed })
 	}
 	return d
 }

@@ -33,7 +33,8 @@ const (
 	silenceMatter   = "silence"
 )
 
-var standingKinds = []string{driftMatter, silentPoint, silentExporter, gapMatter, assertionMatter, endingMatter, silenceMatter,
+var standingKinds = []string{driftMatter, silentPoint, silentExporter, gapMatter, assertionMatter, endingMatter,
+	silenceMatter,
 	destinationMatter}
 
 const (
@@ -63,7 +64,8 @@ type gap struct {
 type matters []Matter
 
 func (s *matters) add(kind, key string, since time.Time, about About, why string, title ...watch.Piece) {
-	*s = append(*s, Matter{ID: matterID(kind + "\x1f" + key), Kind: kind, Title: encoded(title), Why: why, About: encoded(about),
+	*s = append(*s, Matter{ID: matterID(kind + "\x1f" + key), Kind: kind, Title: encoded(title), Why: why,
+		About: encoded(about),
 		First: since})
 }
 
@@ -127,7 +129,8 @@ func (a *Service) lookAtPointsHealth(ctx context.Context, all *matters, now time
 		return err
 	}
 	for _, p := range former {
-		all.add(driftMatter, p.Name+" deleted", now, About{Point: p.Name}, "it was deleted here on "+p.Dropped.UTC().Format("2 Jan at 15:04")+
+		all.add(driftMatter, p.Name+" deleted", now, About{Point: p.Name}, "it was deleted here on "+
+			p.Dropped.UTC().Format("2 Jan at 15:04")+
 			", and its agent still runs: what it has loaded stays loaded. Stop the agent, and delete its table if the machine is to be open",
 			strong(p.Name), plain(" was deleted and still reports"))
 	}
@@ -136,8 +139,10 @@ func (a *Service) lookAtPointsHealth(ctx context.Context, all *matters, now time
 			continue
 		}
 		if quiet := now.Sub(*p.Heard); p.Kind != "file" && quiet > pointSilence {
-			all.add(silentPoint, p.Name, *p.Heard, About{Point: p.Name}, "it was heard of last at "+p.Heard.UTC().Format("15:04 on 2 Jan")+
-				"; its agent may have stopped, and what it had loaded stays loaded", strong(p.Name), plain(" is silent"))
+			all.add(silentPoint, p.Name, *p.Heard, About{Point: p.Name}, "it was heard of last at "+
+				p.Heard.UTC().Format("15:04 on 2 Jan")+
+				"; its agent may have stopped, and what it had loaded stays loaded", strong(p.Name),
+				plain(" is silent"))
 			continue
 		}
 		var said point.Said
@@ -145,19 +150,25 @@ func (a *Service) lookAtPointsHealth(ctx context.Context, all *matters, now time
 			return fmt.Errorf("what %s said cannot be read: %w", p.Name, err)
 		}
 		about := About{Point: p.Name, Release: said.Runs().Newest()}
-		words := map[string]string{"drifted": " has something else loaded than its plan", "refused": " refused its plan",
+		words := map[string]string{"drifted": " has something else loaded than its plan",
+			"refused":   " refused its plan",
 			"went back": " returned to its former plan", "ahead": " does not follow this server"}[said.State]
 		if words != "" {
 			all.add(driftMatter, p.Name, now, about, said.State+": "+said.Words, strong(p.Name), plain(words))
 		}
 		if n := len(said.Unlisted); n > 0 {
-			all.add(driftMatter, p.Name+" unlisted", now, about, fmt.Sprintf("%v: the inventory lacks %s, so no rule of the point's plan "+
-				"applies there. Add the address to the workload", said.Unlisted, plural.Of(n, "address", "addresses")), strong(p.Name),
+			all.add(driftMatter, p.Name+" unlisted", now, about,
+				fmt.Sprintf("%v: the inventory lacks %s, so no rule of the point's plan "+
+					"applies there. Add the address to the workload", said.Unlisted,
+					plural.Of(n, "address", "addresses")),
+				strong(p.Name),
 				plain(" is open on "+plural.Of(n, "address", "addresses")))
 		}
 		if p.OtherFrom != "" && p.OtherAt != nil && now.Sub(*p.OtherAt) < otherAgent {
-			all.add(driftMatter, p.Name+" agents", now, about, "the token is used from "+p.RunFrom+" and from "+p.OtherFrom+
-				". Replace the token, and stop the agent that does not belong there", strong(p.Name), plain(" has two agents on one token"))
+			all.add(driftMatter, p.Name+" agents", now, about, "the token is used from "+p.RunFrom+" and from "+
+				p.OtherFrom+
+				". Replace the token, and stop the agent that does not belong there", strong(p.Name),
+				plain(" has two agents on one token"))
 		}
 	}
 	return nil
@@ -182,7 +193,8 @@ func (a *Service) lookAtExporters(ctx context.Context, all *matters, now time.Ti
 		name := e.Addr.String()
 		if quiet := now.Sub(status.Last); quiet > exporterSilence && quiet < 30*24*time.Hour {
 			all.add(silentExporter, name, status.Last, About{Exporter: name}, "its last packet came at "+
-				status.Last.UTC().Format("15:04 on 2 Jan")+"; of what it saw since then nothing is known", strong(name), plain(" sends nothing any more"))
+				status.Last.UTC().Format("15:04 on 2 Jan")+"; of what it saw since then nothing is known",
+				strong(name), plain(" sends nothing any more"))
 		}
 		missed := int64(0)
 		for _, s := range status.Streams {
@@ -199,8 +211,9 @@ func (a *Service) lookAtExporters(ctx context.Context, all *matters, now time.Ti
 		}
 		a.looking.means.missed[name] = missed
 		if g := a.looking.means.gaps[name]; !g.at.IsZero() && now.Sub(g.at) < gapLasts {
-			all.add(gapMatter, name, g.at, About{Exporter: name}, fmt.Sprintf("by its sequence numbers %d records never came; what they told of is not known",
-				g.records), plain("Of what "), strong(name), plain(" sent, not all came"))
+			all.add(gapMatter, name, g.at, About{Exporter: name},
+				fmt.Sprintf("by its sequence numbers %d records never came; what they told of is not known",
+					g.records), plain("Of what "), strong(name), plain(" sent, not all came"))
 		}
 	}
 	collectors, err := a.Store.Collectors(ctx)
@@ -209,8 +222,10 @@ func (a *Service) lookAtExporters(ctx context.Context, all *matters, now time.Ti
 	}
 	for _, c := range collectors {
 		if quiet := now.Sub(c.At); quiet > time.Minute && quiet < 7*24*time.Hour {
-			all.add(silentExporter, "collector "+c.Name, c.At, About{}, "it was heard of last at "+c.At.UTC().Format("15:04 on 2 Jan")+
-				"; nothing that exporters send it is taken", plain("The collector "), strong(c.Name), plain(" does not run"))
+			all.add(silentExporter, "collector "+c.Name, c.At, About{}, "it was heard of last at "+
+				c.At.UTC().Format("15:04 on 2 Jan")+
+				"; nothing that exporters send it is taken", plain("The collector "), strong(c.Name),
+				plain(" does not run"))
 		}
 	}
 	return nil
@@ -239,7 +254,8 @@ func (a *Service) lookAtPromises(ctx context.Context, m *model.Model, all *matte
 			return m.Estate.Workload(p.Workload).Label()
 		}
 		all.add(assertionMatter, text, now, About{Text: text, Line: r.Assert.Line, Release: release},
-			fmt.Sprintf("in %s: %s → %s on %s speaks against it", of, name(r.Client), name(r.Server), r.Point), strong(text), plain(" does not hold"))
+			fmt.Sprintf("in %s: %s → %s on %s speaks against it", of, name(r.Client), name(r.Server), r.Point),
+			strong(text), plain(" does not hold"))
 	}
 	for _, r := range c.Policy.Rules {
 		if r.Until == nil || r.Off {
@@ -247,7 +263,8 @@ func (a *Service) lookAtPromises(ctx context.Context, m *model.Model, all *matte
 		}
 		if end := time.Unix(r.Until.End().Sec, 0).UTC(); end.After(now) && end.Sub(now) < soon {
 			all.add(endingMatter, "rule "+r.Sentence(), now, About{Text: r.Sentence(), Line: r.Line, Release: release},
-				fmt.Sprintf("line %d of %s ends at midnight, UTC, before %s; then it matches nothing", r.Line, of, end.Format("2 Jan")),
+				fmt.Sprintf("line %d of %s ends at midnight, UTC, before %s; then it matches nothing", r.Line, of,
+					end.Format("2 Jan")),
 				strong(r.Sentence()), plain(" ends on "+end.AddDate(0, 0, -1).Format("2 Jan")))
 		}
 	}
@@ -267,7 +284,8 @@ func (a *Service) lookAtPromises(ctx context.Context, m *model.Model, all *matte
 
 // lookAtMembers finds who joined or left a group that is watched, and of whom it cannot
 // be told any more whether he is in it.
-func (a *Service) lookAtMembers(ctx context.Context, m *model.Model, now time.Time, notices *telling) ([]Opening, error) {
+func (a *Service) lookAtMembers(ctx context.Context, m *model.Model, now time.Time, notices *telling) ([]Opening,
+	error) {
 	groups, err := a.WatchedGroups(ctx, m)
 	if err != nil {
 		return nil, err
@@ -308,7 +326,8 @@ func (a *Service) lookAtMembers(ctx context.Context, m *model.Model, now time.Ti
 			if len(names) > 1 {
 				who = fmt.Sprintf("%d workloads", len(names))
 			}
-			found.add(memberMatter, strings.Join([]string{g, x.verb, now.Format(time.DateOnly), names[0]}, "\x1f"), now, About{Group: g, Workload: x.list[0]},
+			found.add(memberMatter, strings.Join([]string{g, x.verb, now.Format(time.DateOnly), names[0]}, "\x1f"),
+				now, About{Group: g, Workload: x.list[0]},
 				strings.Join(names[:min(8, len(names))], ", "), strong(who), plain(" "+x.verb+" "), strong(g))
 		}
 	}

@@ -50,25 +50,31 @@ func lateReports(t *testing.T) (report func(point, mode string, minute int), lea
 	ctx := t.Context()
 	var ws []estate.Workload
 	for id, addr := range map[string]string{"a": "10.0.0.1", "b": "10.0.0.2"} {
-		w := estate.Workload{ID: id, Leases: []estate.Lease{{Addr: netip.MustParseAddr(addr), From: estate.Beginning, Until: estate.End}}}
+		w := estate.Workload{ID: id, Leases: []estate.Lease{{Addr: netip.MustParseAddr(addr), From: estate.Beginning,
+			Until: estate.End}}}
 		w.SetTag(estate.Tag{Key: "env", Value: id})
 		ws = append(ws, w)
 	}
 	_, err := db.Take(ctx, inventory.Listing{Source: "list", Workloads: ws, Complete: true})
 	require.NoError(t, err)
-	require.NoError(t, db.Begin(ctx, model.Revision{No: 1, Text: "layer l\nreject any -> any on any\n", Blame: model.Blame{}, Author: "me", Words: "begin"}))
+	require.NoError(t, db.Begin(ctx, model.Revision{No: 1, Text: "layer l\nreject any -> any on any\n",
+		Blame: model.Blame{}, Author: "me", Words: "begin"}))
 	for _, name := range []string{"p", "q"} {
-		require.NoError(t, db.AddPoint(ctx, releasing.Point{Name: name, Kind: "gate", Side: "server", Guards: "env is b", Wave: 1}, "token "+name))
+		require.NoError(t, db.AddPoint(ctx, releasing.Point{Name: name, Kind: "gate", Side: "server",
+			Guards: "env is b", Wave: 1}, "token "+name))
 	}
-	_, err = db.AddRelease(ctx, releasing.Release{Revision: 1, Title: "t", Author: "me"}, func(no int, _ releasing.Roll) ([]releasing.Target, error) {
-		return []releasing.Target{{Point: "p", Enforces: no, Words: "to enforce"}, {Point: "q", Enforces: no, Words: "to enforce"}}, nil
-	})
+	_, err = db.AddRelease(ctx, releasing.Release{Revision: 1, Title: "t", Author: "me"},
+		func(no int, _ releasing.Roll) ([]releasing.Target, error) {
+			return []releasing.Target{{Point: "p", Enforces: no, Words: "to enforce"},
+				{Point: "q", Enforces: no, Words: "to enforce"}}, nil
+		})
 	require.NoError(t, err)
 	hour := time.Now().Add(-time.Hour).Truncate(time.Hour)
 	report = func(point, mode string, minute int) {
 		no := 1
 		require.NoError(t, db.Heard(ctx, point, json.RawMessage(`{}`), []releasing.PointEvent{{Point: point,
-			At: hour.Add(time.Duration(minute) * time.Minute), What: "applied", Words: "x", Release: &no, Mode: &mode}}, true))
+			At: hour.Add(time.Duration(minute) * time.Minute), What: "applied", Words: "x", Release: &no,
+			Mode: &mode}}, true))
 	}
 	report("p", "observe", 0)
 	var records []flow.Record
@@ -78,7 +84,8 @@ func lateReports(t *testing.T) (report func(point, mode string, minute int), lea
 	}{{5, 6}, {25, 9}, {45, 5}} {
 		at := estate.InstantOf(hour.Add(time.Duration(x.minute) * time.Minute))
 		records = append(records, flow.Record{Start: at, End: at, Client: netip.MustParseAddr("10.0.0.1"),
-			Server: netip.MustParseAddr("10.0.0.2"), Point: service.PointOf(service.TCP, 4444), Connections: x.n, Bytes: 1, Packets: 1,
+			Server: netip.MustParseAddr("10.0.0.2"), Point: service.PointOf(service.TCP, 4444), Connections: x.n,
+			Bytes: 1, Packets: 1,
 			Outcome: flow.Carried, Observer: "leaf"})
 	}
 	_, err = db.AddBatch(ctx, rows.BatchOf("together", flow.Stating(records), nil))

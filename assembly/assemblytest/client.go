@@ -39,6 +39,7 @@ import (
 	"lucidorchard/traffic/rows"
 )
 
+// Client speaks with a server as its users do.
 type Client struct {
 	T    testing.TB
 	Base string
@@ -46,7 +47,7 @@ type Client struct {
 	url  string // of the database
 }
 
-// serve runs a server over the demo company, in a database of its own.
+// Serve runs a server over the demo company, in a database of its own.
 func Serve(t testing.TB) Client {
 	url := databasetest.Database(t)
 	db, err := assembly.Open(t.Context(), url)
@@ -60,7 +61,7 @@ func Serve(t testing.TB) Client {
 	return Client{T: t, DB: db, url: url}.Second()
 }
 
-// second runs another server on the same database.
+// Second runs another server on the same database.
 func (c Client) Second() Client {
 	t, db := c.T, c.DB
 	ctx, cancel := context.WithCancel(context.Background())
@@ -75,13 +76,13 @@ func (c Client) Second() Client {
 	return Client{T: t, Base: h.URL, DB: db, url: c.url}
 }
 
-// call sends JSON and reads the answer into out.
+// Call sends JSON and reads the answer into out.
 func (c Client) Call(method, path string, in, out any) int {
 	c.T.Helper()
 	return c.SendWith(method, path, in, out, nil).StatusCode
 }
 
-// sendWith is call with headers.
+// SendWith is call with headers.
 func (c Client) SendWith(method, path string, in, out any, headers http.Header) *http.Response {
 	c.T.Helper()
 	var body io.Reader
@@ -112,6 +113,7 @@ func (c Client) SendWith(method, path string, in, out any, headers http.Header) 
 	return r
 }
 
+// Problem is an answer that says what went wrong.
 type Problem struct {
 	Type     string `json:"type"`
 	Detail   string `json:"detail"`
@@ -119,19 +121,22 @@ type Problem struct {
 	Was, Now string
 }
 
+// Draft is a policy to begin with.
 const Draft = "group live = env is live\ngroup trial = env is trial\nlayer allowances\npermit live -> live on " +
 	"tcp/8443\nlayer closing\nassert never trial -> live on any\n"
 
+// Begin stores Draft as the first revision.
 func (c Client) Begin() {
 	require.Equal(c.T, 201, c.Replace(0, Draft))
 }
 
-// replace makes a text that was made from a revision the policy.
+// Replace makes a text that was made from a revision the policy.
 func (c Client) Replace(base int, text string) int {
 	return c.SendWith("PUT", "/api/v1/policy/text", map[string]any{"text": text}, nil,
 		http.Header{"If-Match": {fmt.Sprintf("%q", fmt.Sprint(base))}}).StatusCode
 }
 
+// Edit makes one typed edit on a revision, and returns the status.
 func (c Client) Edit(base int, op string, more map[string]any) (answers.EditOut, Problem, int) {
 	in := map[string]any{"revision": base, "op": op}
 	for k, v := range more {
@@ -146,6 +151,7 @@ func (c Client) Edit(base int, op string, more map[string]any) (answers.EditOut,
 	return out, p, status
 }
 
+// Text returns the text of the draft.
 func (c Client) Text() string {
 	r, err := http.Get(c.Base + "/api/v1/policy.orchard")
 	require.NoError(c.T, err)
@@ -155,6 +161,7 @@ func (c Client) Text() string {
 	return string(text)
 }
 
+// Job waits until a job has ended.
 func (c Client) Job(j *jobs.Job) jobs.Job {
 	var out jobs.Job
 	require.Eventually(c.T, func() bool {
@@ -164,13 +171,13 @@ func (c Client) Job(j *jobs.Job) jobs.Job {
 	return out
 }
 
-// company begins with the policy of the demo company.
+// Company begins with the policy of the demo company.
 func (c Client) Company() {
 	text := demo.Policy(time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC))
 	require.Equal(c.T, 201, c.Replace(0, text))
 }
 
-// raw reads what is no JSON.
+// Raw reads what is no JSON.
 func (c Client) Raw(path string) string {
 	r, err := http.Get(c.Base + path)
 	require.NoError(c.T, err)
@@ -181,7 +188,7 @@ func (c Client) Raw(path string) string {
 	return string(text)
 }
 
-// send posts as a script does.
+// Send posts as a script does.
 func (c Client) Send(path, token, kind, text string, out any) int {
 	c.T.Helper()
 	req, err := http.NewRequest("POST", c.Base+path, strings.NewReader(text))
@@ -201,7 +208,7 @@ func (c Client) Send(path, token, kind, text string, out any) int {
 	return r.StatusCode
 }
 
-// runs runs a command and finds lines in what it prints, in their order.
+// Runs runs a command and finds lines in what it prints, in their order.
 func (c Client) Runs(command, want string) {
 	c.T.Helper()
 	run := exec.Command("bash", "-c", command)
@@ -235,12 +242,13 @@ func (w *written) String() string {
 	return w.text.String()
 }
 
-// bare runs another server on the same database, with nothing between it and the
+// Bare runs another server on the same database, with nothing between it and the
 // network, that has so much patience; it gives what it logs.
 func (c Client) Bare(p server.Patience) (Client, *written) {
 	ctx, cancel := context.WithCancel(context.Background())
 	log := &written{}
-	s := assembly.Handler(assembly.New(ctx, assembly.Options{Store: c.DB, Author: "tester", Log: slog.New(slog.NewTextHandler(log, nil))}),
+	s := assembly.Handler(assembly.New(ctx, assembly.Options{Store: c.DB, Author: "tester",
+		Log: slog.New(slog.NewTextHandler(log, nil))}),
 		assembly.HandlerOptions{Web: fstest.MapFS{}, Estate: "Saltmarsh Ferries", Patience: p})
 	h := httptest.NewServer(s)
 	c.T.Cleanup(func() {
@@ -251,7 +259,7 @@ func (c Client) Bare(p server.Patience) (Client, *written) {
 	return Client{T: c.T, Base: h.URL, DB: c.DB, url: c.url}, log
 }
 
-// direct gives a connection to the database beside the server's.
+// Direct gives a connection to the database beside the server's.
 func (c Client) Direct() *pgx.Conn {
 	conn, err := pgx.Connect(c.T.Context(), c.url)
 	require.NoError(c.T, err)
@@ -259,28 +267,30 @@ func (c Client) Direct() *pgx.Conn {
 	return conn
 }
 
-// begun opens a connection and sends the beginning of a request with a body.
+// Begun opens a connection and sends the beginning of a request with a body.
 func (c Client) Begun(path, kind string) net.Conn {
 	conn, err := net.Dial("tcp", strings.TrimPrefix(c.Base, "http://"))
 	require.NoError(c.T, err)
 	c.T.Cleanup(func() { conn.Close() })
-	_, err = fmt.Fprintf(conn, "POST %s HTTP/1.1\r\nHost: localhost\r\nContent-Type: %s\r\nContent-Length: 90\r\n\r\n{", path, kind)
+	_, err = fmt.Fprintf(conn,
+		"POST %s HTTP/1.1\r\nHost: localhost\r\nContent-Type: %s\r\nContent-Length: 90\r\n\r\n{", path, kind)
 	require.NoError(c.T, err)
 	return conn
 }
 
-// judge judges proposals on the newest revision.
+// Judge judges proposals on the newest revision.
 func (c Client) Judge(out any, all ...drafting.Judgement) int {
 	var head draftingrest.PolicyOut
 	c.Get("/api/v1/policy", &head)
 	return c.Call("POST", "/api/v1/proposals/judge", Judgements(head.Revision, all...), out)
 }
 
-// addPoint makes a point and lets a stand-in hold what it is told.
+// AddPoint makes a point and lets a stand-in hold what it is told.
 func (c Client) AddPoint(name, guards string, wave int) *point.Memory {
 	var made releasingrest.PointMade
-	require.Equal(c.T, 201, c.Call("POST", "/api/v1/points", map[string]any{"name": name, "kind": "gate", "guards": guards,
-		"wave": wave}, &made))
+	require.Equal(c.T, 201, c.Call("POST", "/api/v1/points", map[string]any{"name": name, "kind": "gate",
+		"guards": guards,
+		"wave":   wave}, &made))
 	k := &point.Memory{}
 	a := &point.Agent{Server: c.Base, Token: made.Token, Kernel: k, Log: slog.New(slog.DiscardHandler),
 		WayBack: 5 * time.Second, Check: 50 * time.Millisecond, Beat: 100 * time.Millisecond}
@@ -294,13 +304,14 @@ func (c Client) AddPoint(name, guards string, wave int) *point.Memory {
 	return k
 }
 
+// RollOut returns the releases and points as they stand.
 func (c Client) RollOut() releasingrest.RollOut {
 	var out releasingrest.RollOut
 	c.Get("/api/v1/rollout", &out)
 	return out
 }
 
-// until waits for a state of the points, by name.
+// Until waits for a state of the points, by name.
 func (c Client) Until(what string, f func(points map[string]releasing.PointState) bool) {
 	c.T.Helper()
 	require.Eventually(c.T, func() bool {
@@ -312,26 +323,29 @@ func (c Client) Until(what string, f func(points map[string]releasing.PointState
 	}, 15*time.Second, 20*time.Millisecond, what)
 }
 
-// order orders points to do something with a release, whatever their waves ask.
+// Order orders points to do something with a release, whatever their waves ask.
 func (c Client) Order(do string, release int, points ...string) int {
-	return c.Call("POST", "/api/v1/rollout/orders", releasing.Order{Do: do, Points: points, Release: release, Anyway: true}, nil)
+	return c.Call("POST", "/api/v1/rollout/orders", releasing.Order{Do: do, Points: points, Release: release,
+		Anyway: true}, nil)
 }
 
-// asJob asks with a token that may release.
+// AsJob asks with a token that may release.
 func (c Client) AsJob(path string, in, out any) {
 	c.T.Helper()
 	var token struct{ Secret string }
-	require.Equal(c.T, 201, c.Call("POST", "/api/v1/tokens", map[string]any{"name": rand.Text(), "releases": true}, &token))
+	require.Equal(c.T, 201, c.Call("POST", "/api/v1/tokens", map[string]any{"name": rand.Text(), "releases": true},
+		&token))
 	r := c.SendWith("POST", path, in, out, http.Header{"Authorization": {"Bearer " + token.Secret}})
 	require.Equal(c.T, 200, r.StatusCode)
 }
 
+// Get reads an answer with the status 200.
 func (c Client) Get(path string, out any) {
 	c.T.Helper()
 	require.Equal(c.T, 200, c.Call("GET", path, nil, out), path)
 }
 
-// small runs a server over very little; without a database, over one of its own.
+// Small runs a server over very little; without a database, over one of its own.
 func Small(t *testing.T, db *assembly.Store, o assembly.HandlerOptions) Client {
 	if db == nil {
 		var err error
@@ -353,7 +367,7 @@ func Small(t *testing.T, db *assembly.Store, o assembly.HandlerOptions) Client {
 	return Client{T: t, Base: h.URL, DB: db}
 }
 
-// do sends a request with headers and gives the answer with its body.
+// Do sends a request with headers and gives the answer with its body.
 func (c Client) Do(method, path string, headers map[string]string, text string) (*http.Response, string) {
 	req, err := http.NewRequest(method, c.Base+path, strings.NewReader(text))
 	require.NoError(c.T, err)

@@ -10,7 +10,7 @@ import (
 	"lucidorchard/core/service"
 )
 
-// reaching is flows of an hour ago: who is let through, and who is not.
+// Reaching is flows of an hour ago: who is let through, and who is not.
 func Reaching(t *testing.T) []flow.Record {
 	at := time.Now().UTC().Add(-time.Hour).Truncate(time.Hour)
 	if at.Hour() == 23 { // so that all is of one day
@@ -19,8 +19,10 @@ func Reaching(t *testing.T) []flow.Record {
 	var out []flow.Record
 	row := func(minute int, client, server string, port uint32, n int64, outcome flow.Outcome) {
 		start := estate.InstantOf(at.Add(time.Duration(minute) * time.Minute))
-		out = append(out, flow.Record{Start: start, End: start, Client: netip.MustParseAddr(client), Server: netip.MustParseAddr(server),
-			Point: service.PointOf(service.TCP, port), Connections: n, Bytes: 100, Packets: 2, Outcome: outcome, Observer: "leaf"})
+		out = append(out, flow.Record{Start: start, End: start, Client: netip.MustParseAddr(client),
+			Server: netip.MustParseAddr(server),
+			Point:  service.PointOf(service.TCP, port), Connections: n, Bytes: 100, Packets: 2, Outcome: outcome,
+			Observer: "leaf"})
 	}
 	row(1, "10.0.0.1", "10.0.1.1", 443, 4, flow.Carried)
 	row(2, "10.0.0.1", "10.0.1.1", 22, 2, flow.Carried)

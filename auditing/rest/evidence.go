@@ -31,17 +31,26 @@ type Proofs struct {
 
 func (s *Proofs) Routes(r server.Routes) {
 	server.Get(r, "list-evidence-made", "/evidence", "Evidence that was made, the newest first", s.made)
-	server.Post(r, "make-evidence", "/evidence", "Make evidence for a promise over a period", s.make, server.Starts, server.CanBeMissing)
-	server.Get(r, "read-evidence-promises", "/evidence/promises", "What evidence can be made for, and the key that signs it", s.promises)
-	server.Get(r, "compare-evidence", "/evidence/comparison", "How two periods differ", s.compare, server.CanBeMissing, server.CanBeTampered)
+	server.Post(r, "make-evidence", "/evidence", "Make evidence for a promise over a period", s.make, server.Starts,
+		server.CanBeMissing)
+	server.Get(r, "read-evidence-promises", "/evidence/promises",
+		"What evidence can be made for, and the key that signs it", s.promises)
+	server.Get(r, "compare-evidence", "/evidence/comparison", "How two periods differ", s.compare, server.CanBeMissing,
+		server.CanBeTampered)
 	server.Get(r, "read-evidence", "/evidence/{id}", "Evidence", s.read, server.CanBeMissing, server.CanBeTampered)
 	server.Remove(r, "drop-evidence", "/evidence/{id}", "Forget evidence", s.drop, server.CanBeMissing)
-	server.Get(r, "download-evidence", "/evidence/{id}/signed", "Evidence as signed JSON", s.signed, server.CanBeMissing, server.CanBeTampered)
-	server.Get(r, "print-evidence", "/evidence/{id}/pdf", "Evidence as PDF, printed by a browser on the server", s.pdf, server.CanBeMissing, server.CanBeTampered)
-	server.Get(r, "read-evidence-input", "/evidence/{id}/inputs/{name}", "The lines of an input of evidence, made again from what is on record now", s.input, server.CanBeMissing, server.CanBeTampered)
+	server.Get(r, "download-evidence", "/evidence/{id}/signed", "Evidence as signed JSON", s.signed,
+		server.CanBeMissing, server.CanBeTampered)
+	server.Get(r, "print-evidence", "/evidence/{id}/pdf", "Evidence as PDF, printed by a browser on the server", s.pdf,
+		server.CanBeMissing, server.CanBeTampered)
+	server.Get(r, "read-evidence-input", "/evidence/{id}/inputs/{name}",
+		"The lines of an input of evidence, made again from what is on record now", s.input, server.CanBeMissing,
+		server.CanBeTampered)
 	server.Get(r, "list-evidence-schedules", "/evidence-schedules", "Evidence that is made by itself", s.schedules)
-	server.Post(r, "add-evidence-schedule", "/evidence-schedules", "Let evidence be made by itself", s.addSchedule, server.Creates, server.CanBeMissing)
-	server.Remove(r, "drop-evidence-schedule", "/evidence-schedules/{id}", "Make it no more by itself; what was made stays", s.dropSchedule, server.CanBeMissing)
+	server.Post(r, "add-evidence-schedule", "/evidence-schedules", "Let evidence be made by itself", s.addSchedule,
+		server.Creates, server.CanBeMissing)
+	server.Remove(r, "drop-evidence-schedule", "/evidence-schedules/{id}",
+		"Make it no more by itself; what was made stays", s.dropSchedule, server.CanBeMissing)
 }
 
 // EvidencePromises is what evidence can be made for.
@@ -89,7 +98,8 @@ func (s *Proofs) make(ctx context.Context, in *struct{ Body evidenceIn }) (*serv
 	var days [2]time.Time
 	for i, x := range [][2]string{{"from", in.Body.From}, {"to", in.Body.To}} {
 		if days[i], err = time.Parse(time.DateOnly, x[1]); err != nil {
-			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("%s: found %q, expected a day such as 2026-11-01", x[0], x[1]))
+			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("%s: found %q, expected a day such as 2026-11-01",
+				x[0], x[1]))
 		}
 	}
 	return server.Begin(s.MakeEvidence(ctx, m, in.Body.Promise, days[0], days[1].AddDate(0, 0, 1)))
@@ -124,7 +134,8 @@ func (s *Proofs) read(ctx context.Context, in *evidenceID) (*server.Body[Evidenc
 	if err != nil {
 		return nil, err
 	}
-	return server.OK(EvidenceOut{ID: kept.ID, Evidence: *e, Fingerprint: evidence.Fingerprint(key), Schedule: kept.Schedule, Prints: printing.Browser() != ""}), nil
+	return server.OK(EvidenceOut{ID: kept.ID, Evidence: *e, Fingerprint: evidence.Fingerprint(key),
+		Schedule: kept.Schedule, Prints: printing.Browser() != ""}), nil
 }
 
 func (s *Proofs) drop(ctx context.Context, in *evidenceID) (*struct{}, error) {
@@ -143,7 +154,8 @@ func evidenceFile(e *evidence.Evidence, what string) string {
 		}
 		return '-'
 	}, strings.ToLower(strings.TrimPrefix(e.Promise.Text, "assert ")))
-	return fmt.Sprintf("evidence %.60s %s to %s%s", strings.Trim(name, "-"), e.From.Format(time.DateOnly), e.To.Add(-time.Second).Format(time.DateOnly), what)
+	return fmt.Sprintf("evidence %.60s %s to %s%s", strings.Trim(name, "-"), e.From.Format(time.DateOnly),
+		e.To.Add(-time.Second).Format(time.DateOnly), what)
 }
 
 func handOut(name, kind string, text []byte) *huma.StreamResponse {
@@ -173,7 +185,8 @@ func (s *Proofs) pdf(ctx context.Context, in *evidenceID) (*huma.StreamResponse,
 	}
 	if err != nil {
 		s.Kit.Log.Warn("evidence cannot be printed", "evidence", in.ID, "error", err)
-		return nil, huma.NewError(http.StatusServiceUnavailable, "the browser on the server cannot print it: print the page with yours")
+		return nil, huma.NewError(http.StatusServiceUnavailable,
+			"the browser on the server cannot print it: print the page with yours")
 	}
 	return handOut(evidenceFile(e, ".pdf"), "application/pdf", text), nil
 }
@@ -193,7 +206,8 @@ func (s *Proofs) input(ctx context.Context, in *struct {
 		h.SetHeader("Content-Type", "text/plain; charset=utf-8")
 		h.SetHeader("Content-Disposition", `attachment; filename="`+evidenceFile(e, " "+in.Name+".txt")+`"`)
 		if err := s.EvidenceInput(ctx, in.ID, in.Name, h.BodyWriter()); err != nil && ctx.Err() == nil {
-			s.Kit.Log.Warn("an input of evidence cannot be made again", "evidence", in.ID, "input", in.Name, "error", err)
+			s.Kit.Log.Warn("an input of evidence cannot be made again", "evidence", in.ID, "input", in.Name, "error",
+				err)
 			panic(http.ErrAbortHandler) // what was sent is not all of it
 		}
 	}}, nil
@@ -214,7 +228,8 @@ func (s *Proofs) compare(ctx context.Context, in *struct {
 	return server.OK(evidence.Compare(before, after)), nil
 }
 
-func (s *Proofs) schedules(ctx context.Context, in *struct{ server.All }) (*server.List[auditing.EvidenceSchedule], error) {
+func (s *Proofs) schedules(ctx context.Context, in *struct{ server.All }) (*server.List[auditing.EvidenceSchedule],
+	error) {
 	all, err := s.EvidenceSchedules(ctx)
 	if err != nil {
 		return nil, err
@@ -233,7 +248,8 @@ type EvidenceScheduleMade struct {
 	ID int64 `json:"id"`
 }
 
-func (s *Proofs) addSchedule(ctx context.Context, in *struct{ Body evidenceScheduleIn }) (*server.Made[EvidenceScheduleMade], error) {
+func (s *Proofs) addSchedule(ctx context.Context, in *struct{ Body evidenceScheduleIn }) (
+	*server.Made[EvidenceScheduleMade], error) {
 	m, err := s.Snapshot(ctx)
 	if err != nil {
 		return nil, err
@@ -242,7 +258,8 @@ func (s *Proofs) addSchedule(ctx context.Context, in *struct{ Body evidenceSched
 	if err != nil {
 		return nil, err
 	}
-	return &server.Made[EvidenceScheduleMade]{Location: fmt.Sprintf("%s/evidence-schedules/%d", server.Version, id), Body: EvidenceScheduleMade{id}}, nil
+	return &server.Made[EvidenceScheduleMade]{Location: fmt.Sprintf("%s/evidence-schedules/%d", server.Version, id),
+		Body: EvidenceScheduleMade{id}}, nil
 }
 
 func (s *Proofs) dropSchedule(ctx context.Context, in *evidenceID) (*struct{}, error) {

@@ -38,7 +38,8 @@ func TestEvidenceIsMadeAndHandedOut(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(func() { db.Close() })
 	ctx, cancel := context.WithCancel(context.Background())
-	s := assembly.Handler(assembly.New(ctx, assembly.Options{Store: db, Author: "tester"}), assembly.HandlerOptions{Web: fstest.MapFS{}})
+	s := assembly.Handler(assembly.New(ctx, assembly.Options{Store: db, Author: "tester"}),
+		assembly.HandlerOptions{Web: fstest.MapFS{}})
 	h := httptest.NewServer(assemblytest.Conforming(t, s))
 	t.Cleanup(func() { cancel(); s.Wait(); h.Close() })
 	c := assemblytest.Client{T: t, Base: h.URL, DB: db}
@@ -50,13 +51,16 @@ func TestEvidenceIsMadeAndHandedOut(t *testing.T) {
 	}
 	status, p := ask("assert never any -> any on any", today, today)
 	require.Equal(t, 202, status, "it is begun, and fails: %v", p)
-	require.NoError(t, db.ImportWorkloads(t.Context(), "inventory", nil, []estate.Workload{{ID: "laptop", Name: "laptop", Tags: []estate.Tag{{Key: "app", Value: "desk"}},
-		Leases: []estate.Lease{{Addr: netip.MustParseAddr("10.0.0.2"), From: estate.Beginning, Until: estate.End}}}}))
+	require.NoError(t, db.ImportWorkloads(t.Context(), "inventory", nil,
+		[]estate.Workload{{ID: "laptop", Name: "laptop", Tags: []estate.Tag{{Key: "app", Value: "desk"}},
+			Leases: []estate.Lease{{Addr: netip.MustParseAddr("10.0.0.2"), From: estate.Beginning,
+				Until: estate.End}}}}))
 	records := assemblytest.Reaching(t)
 	_, err = db.AddBatch(t.Context(), rows.BatchOf("one", flow.Stating(records), nil))
 	require.NoError(t, err)
-	require.Equal(t, 201, c.Replace(0, "group store = address in 10.0.1.0/24\ngroup desks = app is desk\nlayer l\npermit any -> store on tcp/443\nreject any -> store on tcp/22\n"+
-		"assert only desks -> store on tcp/22\n"))
+	require.Equal(t, 201,
+		c.Replace(0, "group store = address in 10.0.1.0/24\ngroup desks = app is desk\nlayer l\npermit any -> store on tcp/443\nreject any -> store on tcp/22\n"+
+			"assert only desks -> store on tcp/22\n"))
 
 	for _, x := range []struct {
 		promise, from, to, words string
@@ -78,7 +82,8 @@ func TestEvidenceIsMadeAndHandedOut(t *testing.T) {
 	make := func(promise string) int64 {
 		t.Helper()
 		var job jobs.Job
-		require.Equal(t, 202, c.Call("POST", "/api/v1/evidence", map[string]any{"promise": promise, "from": yesterday, "to": today}, &job))
+		require.Equal(t, 202, c.Call("POST", "/api/v1/evidence", map[string]any{"promise": promise, "from": yesterday,
+			"to": today}, &job))
 		job = c.Job(&job)
 		require.Equal(t, "done", job.State, job.Message)
 		var list []auditing.EvidenceKept
@@ -123,7 +128,8 @@ func TestEvidenceIsMadeAndHandedOut(t *testing.T) {
 	require.Equal(t, promises.Fingerprint, out.Fingerprint)
 
 	// Its inputs come out the same, whatever has changed since.
-	require.NoError(t, db.SetTags(t.Context(), []inventory.TagEdit{{Workload: "laptop", Key: "app", Value: new(string)}}, "me", "away"))
+	require.NoError(t, db.SetTags(t.Context(), []inventory.TagEdit{{Workload: "laptop", Key: "app",
+		Value: new(string)}}, "me", "away"))
 	require.Equal(t, 201, c.Replace(1, "group store = address in 10.0.1.0/24\nlayer l\npermit any -> store on any\n"))
 	_, err = db.AddBatch(t.Context(), rows.BatchOf("two", flow.Stating([]flow.Record{later(records[0])}), nil))
 	require.NoError(t, err)
@@ -137,7 +143,8 @@ func TestEvidenceIsMadeAndHandedOut(t *testing.T) {
 	require.Equal(t, 404, c.Call("GET", fmt.Sprint("/api/v1/evidence/", first, "/inputs/nothing"), nil, nil))
 
 	var x evidence.Comparison
-	require.Equal(t, 200, c.Call("GET", fmt.Sprintf("/api/v1/evidence/comparison?before=%d&after=%d", first, group), nil, &x))
+	require.Equal(t, 200, c.Call("GET", fmt.Sprintf("/api/v1/evidence/comparison?before=%d&after=%d", first, group),
+		nil, &x))
 	require.False(t, x.Same)
 	require.NotEmpty(t, x.Did)
 	require.Equal(t, 404, c.Call("GET", fmt.Sprintf("/api/v1/evidence/comparison?before=%d&after=99", first), nil, nil))
@@ -148,7 +155,9 @@ func TestEvidenceIsMadeAndHandedOut(t *testing.T) {
 	conn, err := pgx.Connect(t.Context(), url)
 	require.NoError(t, err)
 	defer conn.Close(context.WithoutCancel(t.Context()))
-	_, err = conn.Exec(t.Context(), `UPDATE evidence SET body = convert_to(replace(convert_from(body, 'UTF8'), '"leaks": 3', '"leaks": 0'), 'UTF8') WHERE id = $1`, first)
+	_, err = conn.Exec(t.Context(), `UPDATE evidence
+		SET body = convert_to(replace(convert_from(body, 'UTF8'), '"leaks": 3', '"leaks": 0'), 'UTF8')
+		WHERE id = $1`, first)
 	require.NoError(t, err)
 	require.Equal(t, 409, c.Call("GET", fmt.Sprint("/api/v1/evidence/", first), nil, &p))
 	require.Contains(t, p.Detail, "not what was signed")
@@ -160,7 +169,8 @@ func TestEvidenceIsMadeAndHandedOut(t *testing.T) {
 	schedule := map[string]any{"promise": "group store", "every": "month"}
 	require.Equal(t, 201, c.Call("POST", "/api/v1/evidence-schedules", schedule, &made))
 	require.Equal(t, 409, c.Call("POST", "/api/v1/evidence-schedules", schedule, nil))
-	require.Equal(t, 404, c.Call("POST", "/api/v1/evidence-schedules", map[string]any{"promise": "group nobody", "every": "month"}, nil))
+	require.Equal(t, 404, c.Call("POST", "/api/v1/evidence-schedules",
+		map[string]any{"promise": "group nobody", "every": "month"}, nil))
 	var schedules []auditing.EvidenceSchedule
 	require.Equal(t, 200, c.Call("GET", "/api/v1/evidence-schedules", nil, &schedules))
 	require.Len(t, schedules, 1)

@@ -24,7 +24,8 @@ import (
 // one transaction.
 func (s *Store) Recall(ctx context.Context, c *evidence.Case) error {
 	return s.Read(ctx, func(tx pgx.Tx) error {
-		for _, step := range []func(context.Context, pgx.Tx, *evidence.Case) error{recallEstate, recallPolicies, recallPoints, recallExemptions,
+		for _, step := range []func(context.Context, pgx.Tx, *evidence.Case) error{recallEstate, recallPolicies,
+			recallPoints, recallExemptions,
 			recallEvents, recallGaps} {
 			if err := step(ctx, tx, c); err != nil {
 				return err
@@ -51,41 +52,30 @@ func recallEstate(ctx context.Context, tx pgx.Tx, c *evidence.Case) error {
 	var was estate.Was
 	var retired, until, added *time.Time
 	rows, err := tx.Query(ctx, `SELECT id, name, os, kind, retired, until, added FROM (
-			SELECT id, name, os, kind, retired, until, (SELECT added FROM workloads w WHERE w.id = h.id) FROM workload_history h WHERE until > $1
-			UNION ALL SELECT id, name, os, kind, retired, NULL, added FROM workloads) AS w ORDER BY id COLLATE "C", until NULLS LAST`, c.From)
+			SELECT id, name, os, kind, retired, until, (SELECT added FROM workloads w WHERE w.id = h.id)
+			FROM workload_history h WHERE until > $1
+			UNION ALL SELECT id, name, os, kind, retired, NULL, added FROM workloads) AS w
+			ORDER BY id COLLATE "C", until NULLS LAST`, c.From)
 	if err != nil {
 		return err
 	}
-	if _, err := pgx.ForEachRow(rows, []any{&id, &was.Name, &was.OS, &was.Kind, &retired, &until, &added}, func() error {
-		w := was
-		w.Until = ended(until)
-		if retired != nil {
-			w.Retired = retired.UTC()
-		}
-		p := past(id)
-		if p.Added = estate.Beginning; added != nil {
-			p.Added = estate.InstantOf(*added)
-		}
-		p.Were = append(p.Were, w)
-		return nil
-	}); err != nil {
+	if _, err := pgx.ForEachRow(rows, []any{&id, &was.Name, &was.OS, &was.Kind, &retired, &until, &added},
+		func() error {
+			w := was
+			w.Until = ended(until)
+			if retired != nil {
+				w.Retired = retired.UTC()
+			}
+			p := past(id)
+			if p.Added = estate.Beginning; added != nil {
+				p.Added = estate.InstantOf(*added)
+			}
+			p.Were = append(p.Were, w)
+			return nil
+		}); err != nil {
 		return err
 	}
-	var said estate.Said
-	if rows, err = tx.Query(ctx, `SELECT workload, key, value, source, author, at, until FROM (
-			SELECT workload, key, value, source, author, at, until FROM tag_history WHERE until > $1
-			UNION ALL SELECT workload, key, value, source, author, at, NULL FROM tags) AS t
-		ORDER BY workload COLLATE "C", key COLLATE "C", source COLLATE "C", at, until NULLS LAST`, c.From); err != nil {
-		return err
-	}
-	if _, err := pgx.ForEachRow(rows, []any{&id, &said.Key, &said.Value, &said.Source, &said.By, &said.At, &until}, func() error {
-		if i, there := index[id]; there { // else it was of nobody
-			x := said
-			x.At, x.Until = x.At.UTC(), ended(until)
-			h.Past[i].Said = append(h.Past[i].Said, x)
-		}
-		return nil
-	}); err != nil {
+	if err := recallTags(ctx, tx, c.From, h, index); err != nil {
 		return err
 	}
 	if rows, err = tx.Query(ctx, `SELECT workload, addr, from_at, until_at, source FROM leases
@@ -99,19 +89,50 @@ func recallEstate(ctx context.Context, tx pgx.Tx, c *evidence.Case) error {
 	}); err != nil {
 		return err
 	}
-	var rank estate.Rank
-	if rows, err = tx.Query(ctx, `SELECT name, rank, until FROM (SELECT name, rank, until FROM rank_history WHERE until > $1
-			UNION ALL SELECT name, rank, NULL FROM sources) AS r ORDER BY name, until NULLS LAST`, c.From); err != nil {
+	c.History = h
+	return recallRanks(ctx, tx, c.From, h)
+}
+
+// recallTags adds what sources reported of the workloads of a history, by their place in it.
+func recallTags(ctx context.Context, tx pgx.Tx, from time.Time, h *estate.History, index map[string]int) error {
+	var id string
+	var until *time.Time
+	var said estate.Said
+	rows, err := tx.Query(ctx, `SELECT workload, key, value, source, author, at, until FROM (
+			SELECT workload, key, value, source, author, at, until FROM tag_history WHERE until > $1
+			UNION ALL SELECT workload, key, value, source, author, at, NULL FROM tags) AS t
+		ORDER BY workload COLLATE "C", key COLLATE "C", source COLLATE "C", at, until NULLS LAST`, from)
+	if err != nil {
 		return err
 	}
-	if _, err := pgx.ForEachRow(rows, []any{&id, &rank.Rank, &until}, func() error {
+	_, err = pgx.ForEachRow(rows, []any{&id, &said.Key, &said.Value, &said.Source, &said.By, &said.At, &until},
+		func() error {
+			if i, there := index[id]; there { // else it was of nobody
+				x := said
+				x.At, x.Until = x.At.UTC(), ended(until)
+				h.Past[i].Said = append(h.Past[i].Said, x)
+			}
+			return nil
+		})
+	return err
+}
+
+// recallRanks adds how sources ranked.
+func recallRanks(ctx context.Context, tx pgx.Tx, from time.Time, h *estate.History) error {
+	var id string
+	var until *time.Time
+	var rank estate.Rank
+	rows, err := tx.Query(ctx, `SELECT name, rank, until FROM (SELECT name, rank, until FROM rank_history
+		WHERE until > $1
+			UNION ALL SELECT name, rank, NULL FROM sources) AS r ORDER BY name, until NULLS LAST`, from)
+	if err != nil {
+		return err
+	}
+	_, err = pgx.ForEachRow(rows, []any{&id, &rank.Rank, &until}, func() error {
 		h.Ranks[id] = append(h.Ranks[id], estate.Rank{Rank: rank.Rank, Until: ended(until)})
 		return nil
-	}); err != nil {
-		return err
-	}
-	c.History = h
-	return nil
+	})
+	return err
 }
 
 func ended(until *time.Time) estate.Instant {
@@ -124,14 +145,16 @@ func ended(until *time.Time) estate.Instant {
 func recallPolicies(ctx context.Context, tx pgx.Tx, c *evidence.Case) error {
 	rows, err := tx.Query(ctx, `SELECT no, text, author, at, words FROM revisions WHERE at < $2
 			AND no >= coalesce((SELECT max(no) FROM revisions WHERE at <= $1), 0)
-		UNION SELECT no, text, author, at, words FROM (SELECT * FROM revisions ORDER BY no LIMIT 1) AS r WHERE at >= $2 ORDER BY no`, c.From, c.To)
+		UNION SELECT no, text, author, at, words FROM (SELECT * FROM revisions ORDER BY no LIMIT 1) AS r WHERE at >= $2
+		ORDER BY no`, c.From, c.To)
 	if err != nil {
 		return err
 	}
 	if c.Drafts, err = pgx.CollectRows(rows, pgx.RowToStructByPos[evidence.PolicyState]); err != nil {
 		return err
 	}
-	if rows, err = tx.Query(ctx, `SELECT r.no, r.revision, r.title, r.author, r.at, v.text FROM releases r JOIN revisions v ON v.no = r.revision
+	if rows, err = tx.Query(ctx, `SELECT r.no, r.revision, r.title, r.author, r.at, v.text FROM releases r
+		JOIN revisions v ON v.no = r.revision
 		WHERE r.at < $1 ORDER BY r.no`, c.To); err != nil {
 		return err
 	}
@@ -156,7 +179,8 @@ func (list pointEvents) drifts(end time.Time) (out []evidence.Drift) {
 		switch e.What {
 		case "drifted":
 			if !open {
-				out, open = append(out, evidence.Drift{Span: evidence.Span{From: e.At.UTC(), Until: end.UTC()}, Words: e.Words}), true
+				out, open = append(out, evidence.Drift{Span: evidence.Span{From: e.At.UTC(), Until: end.UTC()},
+					Words: e.Words}), true
 			}
 		case "applied", "put back", "went back":
 			if open {
@@ -169,46 +193,51 @@ func (list pointEvents) drifts(end time.Time) (out []evidence.Drift) {
 
 func recallPoints(ctx context.Context, tx pgx.Tx, c *evidence.Case) error {
 	rows, err := tx.Query(ctx, `SELECT name, kind, side, guards, made, NULL::timestamptz, heard,
-			coalesce((SELECT jsonb_agg(jsonb_build_object('at', at, 'what', what, 'words', words, 'release', release, 'mode', mode) ORDER BY id)
+			coalesce((SELECT jsonb_agg(jsonb_build_object('at', at, 'what', what, 'words', words, 'release', release,
+			'mode', mode) ORDER BY id)
 				FROM point_history WHERE point = name AND release IS NOT NULL), '[]') FROM points WHERE made < $2
-		UNION ALL SELECT name, kind, side, guards, made, dropped, NULL, history FROM former_points WHERE dropped > $1 AND made < $2 ORDER BY 1, 5`, c.From, c.To)
+		UNION ALL SELECT name, kind, side, guards, made, dropped, NULL, history FROM former_points WHERE dropped > $1
+		AND made < $2 ORDER BY 1, 5`, c.From, c.To)
 	if err != nil {
 		return err
 	}
 	var p evidence.Point
 	var dropped, heard *time.Time
 	var raw []byte
-	_, err = pgx.ForEachRow(rows, []any{&p.Name, &p.Kind, &p.Side, &p.Guards, &p.Made, &dropped, &heard, &raw}, func() error {
-		var events pointEvents
-		if err := json.Unmarshal(raw, &events); err != nil {
-			return fmt.Errorf("what happened at %s cannot be read: %w", p.Name, err)
-		}
-		out := evidence.Point{Name: p.Name, Kind: p.Kind, Side: p.Side, Guards: p.Guards, Made: p.Made.UTC()}
-		if dropped != nil {
-			out.Dropped = dropped.UTC()
-		}
-		end := c.Made
-		if dropped != nil && dropped.Before(end) {
-			end = *dropped
-		}
-		out.Drifts = events.drifts(end)
-		for _, e := range events {
-			if n := len(out.Held); e.Mode == nil || n > 0 && out.Held[n-1].Release == *e.Release && out.Held[n-1].Mode == *e.Mode {
-				continue
+	_, err = pgx.ForEachRow(rows, []any{&p.Name, &p.Kind, &p.Side, &p.Guards, &p.Made, &dropped, &heard, &raw},
+		func() error {
+			var events pointEvents
+			if err := json.Unmarshal(raw, &events); err != nil {
+				return fmt.Errorf("what happened at %s cannot be read: %w", p.Name, err)
 			}
-			out.Held = append(out.Held, evidence.Holding{At: e.At.UTC(), Release: *e.Release, Mode: *e.Mode})
-		}
-		c.Points = append(c.Points, out)
-		if heard != nil && out.Kind != "file" && c.Made.Sub(*heard) > quietFor {
-			last := &c.Points[len(c.Points)-1]
-			last.Silent = append(last.Silent, evidence.Span{From: heard.UTC(), Until: c.Made.UTC()})
-		}
-		return nil
-	})
+			out := evidence.Point{Name: p.Name, Kind: p.Kind, Side: p.Side, Guards: p.Guards, Made: p.Made.UTC()}
+			if dropped != nil {
+				out.Dropped = dropped.UTC()
+			}
+			end := c.Made
+			if dropped != nil && dropped.Before(end) {
+				end = *dropped
+			}
+			out.Drifts = events.drifts(end)
+			for _, e := range events {
+				if n := len(out.Held); e.Mode == nil || n > 0 && out.Held[n-1].Release == *e.Release &&
+					out.Held[n-1].Mode == *e.Mode {
+					continue
+				}
+				out.Held = append(out.Held, evidence.Holding{At: e.At.UTC(), Release: *e.Release, Mode: *e.Mode})
+			}
+			c.Points = append(c.Points, out)
+			if heard != nil && out.Kind != "file" && c.Made.Sub(*heard) > quietFor {
+				last := &c.Points[len(c.Points)-1]
+				last.Silent = append(last.Silent, evidence.Span{From: heard.UTC(), Until: c.Made.UTC()})
+			}
+			return nil
+		})
 	if err != nil {
 		return err
 	}
-	if rows, err = tx.Query(ctx, `SELECT point, from_at, until_at FROM point_silences WHERE until_at > $1 AND from_at < $2 ORDER BY from_at`,
+	if rows, err = tx.Query(ctx, `SELECT point, from_at, until_at FROM point_silences WHERE until_at > $1
+		AND from_at < $2 ORDER BY from_at`,
 		c.From, c.To); err != nil {
 		return err
 	}
@@ -234,9 +263,11 @@ func recallPoints(ctx context.Context, tx pgx.Tx, c *evidence.Case) error {
 const quietFor = time.Minute
 
 func recallExemptions(ctx context.Context, tx pgx.Tx, c *evidence.Case) error {
-	rows, err := tx.Query(ctx, `SELECT workload, coalesce(nullif(w.name, ''), workload), reason, owner, author, at, least(ends, until) FROM (
+	rows, err := tx.Query(ctx, `SELECT workload, coalesce(nullif(w.name, ''), workload), reason, owner, author, at,
+		least(ends, until) FROM (
 			SELECT workload, reason, owner, author, at, ends, until FROM exemption_history
-			UNION ALL SELECT workload, reason, owner, author, at, ends, NULL FROM exemptions) AS e LEFT JOIN workloads w ON w.id = e.workload
+			UNION ALL SELECT workload, reason, owner, author, at, ends, NULL FROM exemptions) AS e
+			LEFT JOIN workloads w ON w.id = e.workload
 		WHERE at < $2 AND least(ends, until) > greatest($1, at) ORDER BY at, workload`, c.From, c.To)
 	if err != nil {
 		return err
@@ -250,8 +281,10 @@ func recallExemptions(ctx context.Context, tx pgx.Tx, c *evidence.Case) error {
 }
 
 func recallEvents(ctx context.Context, tx pgx.Tx, c *evidence.Case) error {
-	rows, err := tx.Query(ctx, `SELECT at, author, 'release', 'release ' || no || ', revision ' || revision || ': ' || title FROM releases WHERE at >= $1 AND at < $2
-		UNION ALL SELECT at, author, 'draft', 'revision ' || no || ': ' || words FROM revisions WHERE at >= $1 AND at < $2
+	rows, err := tx.Query(ctx, `SELECT at, author, 'release',
+		'release ' || no || ', revision ' || revision || ': ' || title FROM releases WHERE at >= $1 AND at < $2
+		UNION ALL SELECT at, author, 'draft', 'revision ' || no || ': ' || words FROM revisions WHERE at >= $1
+		AND at < $2
 		ORDER BY 1, 3, 4`, c.From, c.To)
 	if err != nil {
 		return err
@@ -265,7 +298,8 @@ func recallEvents(ctx context.Context, tx pgx.Tx, c *evidence.Case) error {
 
 // recallGaps reads the times in which exporters were silent, or records got lost.
 func recallGaps(ctx context.Context, tx pgx.Tx, c *evidence.Case) error {
-	rows, err := tx.Query(ctx, `SELECT first, coalesce(ended, $3), title, why FROM matters WHERE kind IN ('gap', 'silent exporter') AND first < $2
+	rows, err := tx.Query(ctx, `SELECT first, coalesce(ended, $3), title, why FROM matters
+		WHERE kind IN ('gap', 'silent exporter') AND first < $2
 			AND coalesce(ended, $3) > $1 ORDER BY first, id`, c.From, c.To, c.Made)
 	if err != nil {
 		return err
@@ -310,7 +344,8 @@ func (s *Store) EvidenceOf(ctx context.Context, id int64) (*auditing.EvidenceKep
 func (s *Store) PutEvidence(ctx context.Context, e *auditing.EvidenceKept) (id int64, err error) {
 	err = s.WriteRows(ctx, database.WatchLock, func(tx pgx.Tx) error {
 		err := tx.QueryRow(ctx, `INSERT INTO evidence (promise, from_at, to_at, made, author, sentence, schedule, body)
-			VALUES ($1, $2, $3, $4, $5, $6, $7, $8) ON CONFLICT DO NOTHING RETURNING id`, e.Promise, e.From, e.To, e.Made, e.Author, e.Sentence,
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8) ON CONFLICT DO NOTHING
+			RETURNING id`, e.Promise, e.From, e.To, e.Made, e.Author, e.Sentence,
 			e.Schedule, e.Body).Scan(&id)
 		if errors.Is(err, pgx.ErrNoRows) {
 			return nil
@@ -329,13 +364,15 @@ func (s *Store) DropEvidence(ctx context.Context, id int64) (bool, error) {
 // EvidenceSchedules gives all.
 func (s *Store) EvidenceSchedules(ctx context.Context) ([]auditing.EvidenceSchedule, error) {
 	out := []auditing.EvidenceSchedule{}
-	return out, s.SQL.SelectContext(ctx, &out, `SELECT s.*, (SELECT max(from_at) FROM evidence WHERE schedule = s.id) AS last
+	return out, s.SQL.SelectContext(ctx, &out, `SELECT s.*, (SELECT max(from_at) FROM evidence
+		WHERE schedule = s.id) AS last
 		FROM evidence_schedules s ORDER BY id`)
 }
 
 // AddEvidenceSchedule keeps one; ErrTaken: there is one.
 func (s *Store) AddEvidenceSchedule(ctx context.Context, e auditing.EvidenceSchedule) (id int64, err error) {
-	err = s.SQL.GetContext(ctx, &id, `INSERT INTO evidence_schedules (promise, every, author) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING
+	err = s.SQL.GetContext(ctx, &id, `INSERT INTO evidence_schedules (promise, every, author) VALUES ($1, $2, $3)
+		ON CONFLICT DO NOTHING
 		RETURNING id`, e.Promise, e.Every, e.Author)
 	if errors.Is(err, sql.ErrNoRows) {
 		return 0, database.ErrTaken

@@ -69,7 +69,8 @@ func TestTheEstateIsRecalledAsItWas(t *testing.T) {
 	for i := range 40 {
 		switch k := r.IntN(4); {
 		case i < 2 || k == 0:
-			l := inventory.Listing{Source: one("cellar", "attic"), Workloads: list(), Complete: r.IntN(2) == 0, Author: "me"}
+			l := inventory.Listing{Source: one("cellar", "attic"), Workloads: list(), Complete: r.IntN(2) == 0,
+				Author: "me"}
 			_, err := s.Take(ctx, l)
 			var lacks *inventory.LacksError
 			if errors.As(err, &lacks) {
@@ -112,17 +113,22 @@ func TestTheEstateIsRecalledAsItWas(t *testing.T) {
 func TestPointsAndExemptionsAreRecalled(t *testing.T) {
 	s, db := assemblytest.Fresh(t)
 	ctx := t.Context()
-	require.NoError(t, s.ImportWorkloads(ctx, "cellar", nil, []estate.Workload{{ID: "w", Name: "the machine", Leases: []estate.Lease{{Addr: netip.MustParseAddr("10.0.0.1"),
-		From: estate.Beginning, Until: estate.End}}}}))
-	require.NoError(t, s.Begin(ctx, model.Revision{No: 1, Text: "layer x\n", Author: "me", Words: "begin", Blame: model.Blame{1}}))
-	require.NoError(t, s.AddPoint(ctx, releasing.Point{Name: "gate", Kind: "gate", Side: "both", Guards: "name is x", Wave: 1, Author: "me"}, "token"))
-	_, err := s.AddRelease(ctx, releasing.Release{Revision: 1, Title: "First", Author: "me"}, assemblytest.ObservedAt("gate"))
+	require.NoError(t, s.ImportWorkloads(ctx, "cellar", nil, []estate.Workload{{ID: "w", Name: "the machine",
+		Leases: []estate.Lease{{Addr: netip.MustParseAddr("10.0.0.1"),
+			From: estate.Beginning, Until: estate.End}}}}))
+	require.NoError(t, s.Begin(ctx, model.Revision{No: 1, Text: "layer x\n", Author: "me", Words: "begin",
+		Blame: model.Blame{1}}))
+	require.NoError(t, s.AddPoint(ctx, releasing.Point{Name: "gate", Kind: "gate", Side: "both", Guards: "name is x",
+		Wave: 1, Author: "me"}, "token"))
+	_, err := s.AddRelease(ctx, releasing.Release{Revision: 1, Title: "First", Author: "me"},
+		assemblytest.ObservedAt("gate"))
 	require.NoError(t, err)
 	hear := func(mode string, what ...string) {
 		no := 1
 		for _, what := range append(what, "applied") {
-			require.NoError(t, s.Heard(ctx, "gate", json.RawMessage(`{}`), []releasing.PointEvent{{At: time.Now(), What: what, Words: "line 6 is missing",
-				Release: &no, Mode: &mode}}, true))
+			require.NoError(t, s.Heard(ctx, "gate", json.RawMessage(`{}`),
+				[]releasing.PointEvent{{At: time.Now(), What: what, Words: "line 6 is missing",
+					Release: &no, Mode: &mode}}, true))
 		}
 	}
 	hear("observe")
@@ -132,10 +138,12 @@ func TestPointsAndExemptionsAreRecalled(t *testing.T) {
 	hear("enforce", "drifted", "drifted", "put back", "drifted")
 	soon := time.Now().Add(time.Hour)
 	for _, reason := range []string{"first", "second"} {
-		require.NoError(t, s.PutExemption(ctx, model.Exemption{Workload: "w", Reason: reason, Owner: "crew", Ends: soon, Author: "me"}))
+		require.NoError(t, s.PutExemption(ctx, model.Exemption{Workload: "w", Reason: reason, Owner: "crew",
+			Ends: soon, Author: "me"}))
 	}
 	recall := func() evidence.Case {
-		c := evidence.Case{From: time.Now().Add(-24 * time.Hour), To: time.Now().Add(time.Second), Made: time.Now().Add(time.Second)}
+		c := evidence.Case{From: time.Now().Add(-24 * time.Hour), To: time.Now().Add(time.Second),
+			Made: time.Now().Add(time.Second)}
 		require.NoError(t, s.Recall(ctx, &c))
 		return c
 	}
@@ -159,7 +167,8 @@ func TestPointsAndExemptionsAreRecalled(t *testing.T) {
 	require.NoError(t, err)
 	_, err = s.DropPoint(ctx, "gate")
 	require.NoError(t, err)
-	require.NoError(t, s.AddPoint(ctx, releasing.Point{Name: "gate", Kind: "host", Side: "server", Guards: "name is y", Wave: 1, Author: "me"}, "token 2"))
+	require.NoError(t, s.AddPoint(ctx, releasing.Point{Name: "gate", Kind: "host", Side: "server", Guards: "name is y",
+		Wave: 1, Author: "me"}, "token 2"))
 	c = recall()
 	require.Len(t, c.Points, 2, "the one before, and the one of the same name")
 	require.Equal(t, []string{"gate", "host"}, []string{c.Points[0].Kind, c.Points[1].Kind})
@@ -174,7 +183,8 @@ func TestPointsAndExemptionsAreRecalled(t *testing.T) {
 
 // quiet lets a point not be heard of for a while.
 func quiet(t *testing.T, db *pgx.Conn, d time.Duration) {
-	_, err := db.Exec(t.Context(), `UPDATE points SET heard = heard - $1 * interval '1 second', made = made - interval '1 hour'`, d.Seconds())
+	_, err := db.Exec(t.Context(), `UPDATE points
+		SET heard = heard - $1 * interval '1 second', made = made - interval '1 hour'`, d.Seconds())
 	require.NoError(t, err)
 }
 
@@ -186,11 +196,13 @@ func TestEvidenceIsKept(t *testing.T) {
 	again, err := s.SigningKey(ctx)
 	require.NoError(t, err)
 	require.Equal(t, key, again)
-	schedule, err := s.AddEvidenceSchedule(ctx, auditing.EvidenceSchedule{Promise: "group a", Every: "month", Author: "me"})
+	schedule, err := s.AddEvidenceSchedule(ctx, auditing.EvidenceSchedule{Promise: "group a", Every: "month",
+		Author: "me"})
 	require.NoError(t, err)
 	_, err = s.AddEvidenceSchedule(ctx, auditing.EvidenceSchedule{Promise: "group a", Every: "month", Author: "me"})
 	require.ErrorIs(t, err, database.ErrTaken)
-	e := auditing.EvidenceKept{Promise: "group a", From: time.Now().Add(-time.Hour), To: time.Now(), Made: time.Now(), Author: "me", Sentence: "so", Schedule: &schedule,
+	e := auditing.EvidenceKept{Promise: "group a", From: time.Now().Add(-time.Hour), To: time.Now(), Made: time.Now(),
+		Author: "me", Sentence: "so", Schedule: &schedule,
 		Body: []byte("{}")}
 	id, err := s.PutEvidence(ctx, &e)
 	require.NoError(t, err)

@@ -109,7 +109,8 @@ type Asking struct {
 
 func (s *Asking) Routes(r server.Routes) {
 	server.Get(r, "ask", "/ask", "Answer a question in words: who may reach whom, and why", s.ask)
-	server.Get(r, "explain-verdict", "/why", "Why a conversation gets its verdict, down to the tag", s.why, server.CanBeMissing)
+	server.Get(r, "explain-verdict", "/why", "Why a conversation gets its verdict, down to the tag", s.why,
+		server.CanBeMissing)
 }
 
 func (s *Asking) ask(ctx context.Context, in *struct {
@@ -326,7 +327,8 @@ func everyGroup(walk *decide.Walk, snap *model.Model, p decide.Placed) []Belongs
 }
 
 func stepOut(st decide.Step) StepOut {
-	return StepOut{Rule: *answers.NewRuleRef(st.Rule), Matches: st.Matches, Failed: st.Failed, Because: belongs(st.Because)}
+	return StepOut{Rule: *answers.NewRuleRef(st.Rule), Matches: st.Matches, Failed: st.Failed,
+		Because: belongs(st.Because)}
 }
 
 // tagHints finds the tags that an endpoint lacks and that groups of the

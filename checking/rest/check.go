@@ -75,14 +75,17 @@ type Checks struct {
 }
 
 func (s *Checks) Routes(r server.Routes) {
-	server.Get(r, "check-window", "/check", "The verdicts of the window, compared with a revision", s.check, server.CanBeMissing)
+	server.Get(r, "check-window", "/check", "The verdicts of the window, compared with a revision", s.check,
+		server.CanBeMissing)
 	server.Get(r, "list-check-parts", "/check/parts", "The verdicts of the window by what they are told apart by",
 		s.checkParts, server.CanBeMissing)
 	server.Get(r, "list-assertions", "/assertions", "The assertions with their results", s.assertions)
 	server.Post(r, "try-assertion", "/assertions/try", "Prove a statement without storing it", s.tryAssertion)
-	server.Get(r, "read-assertion-fix", "/assertions/fix", "What would make an assertion hold", s.assertionFix, server.CanBeMissing)
+	server.Get(r, "read-assertion-fix", "/assertions/fix", "What would make an assertion hold", s.assertionFix,
+		server.CanBeMissing)
 	server.Get(r, "list-findings", "/findings", "What is wrong with the policy or its evidence", s.findings)
-	server.Get(r, "export-assertions", "/assertions.csv", "The assertions with their results as CSV", s.exportAssertions)
+	server.Get(r, "export-assertions", "/assertions.csv", "The assertions with their results as CSV",
+		s.exportAssertions)
 	server.Get(r, "export-findings", "/findings.csv", "The findings as CSV", s.exportFindings)
 }
 
@@ -99,7 +102,8 @@ func (s *Checks) check(ctx context.Context, in *struct {
 	t := v.Totals(q)
 	out := CheckOut{Revision: snap.Head.No, Conversations: v.Len(), Counts: answers.NewCountsOut(t.Conversations),
 		Connections: map[string]int64{}, Bytes: map[string]int64{}, Outcomes: map[string]OutcomesOut{},
-		Leaks: t.Leaks, Chokes: t.Chokes, Held: v.Fates() != nil, Asking: t.Asking, Accepted: t.Accepted, Rules: len(snap.Policy.Rules),
+		Leaks: t.Leaks, Chokes: t.Chokes, Held: v.Fates() != nil, Asking: t.Asking, Accepted: t.Accepted,
+		Rules:      len(snap.Policy.Rules),
 		LiveStores: t.Counted}
 	for _, verdict := range decide.Verdicts {
 		out.Connections[verdict.String()], out.Bytes[verdict.String()],
@@ -162,7 +166,8 @@ func (s *Checks) checkParts(ctx context.Context, in *struct {
 		if l.Kind == "outside" || l.Lack != "" || l.Nobody {
 			return
 		}
-		out = append(out, PartOut{answers.PartKey(in.By, l.Text), l.Text, answers.NewCountsOut(now), answers.NewCountsOut(then)})
+		out = append(out, PartOut{answers.PartKey(in.By, l.Text), l.Text, answers.NewCountsOut(now),
+			answers.NewCountsOut(then)})
 	})
 	slices.SortFunc(out, func(a, b PartOut) int { return strings.Compare(a.Name, b.Name) })
 	return server.Cut(ctx, out, in.All), nil
@@ -190,7 +195,8 @@ func assertOut(v *reach.View, r prove.Result) AssertOut {
 		Left: answers.Items(a.Left), Right: answers.Items(a.Right), On: a.On.String(), Clauses: a.Clauses.String(),
 		Result: r.Outcome.String()}
 	if r.Outcome != prove.Holds {
-		client, server := answers.NewEndpointOut(v, r.Client, reach.Label{}), answers.NewEndpointOut(v, r.Server, reach.Label{})
+		client, server := answers.NewEndpointOut(v, r.Client, reach.Label{}),
+			answers.NewEndpointOut(v, r.Server, reach.Label{})
 		o.Client, o.Server, o.Service, o.Rule = &client, &server, r.Point.String(), answers.NewRuleRef(r.Rule)
 	}
 	return o

@@ -162,7 +162,8 @@ func TestReport(t *testing.T) {
 	var rows trafficrest.LedgerPage
 	c.Get("/api/v1/ledger?verdict=reject&limit=1", &rows)
 	var accepted checkingrest.SettleOut
-	c.Get("/api/v1/settle?as=reject&verdict=reject&near="+url.QueryEscape(rows.Rows[0].Key)+"&service="+url.QueryEscape(rows.Rows[0].Service), &accepted)
+	c.Get("/api/v1/settle?as=reject&verdict=reject&near="+url.QueryEscape(rows.Rows[0].Key)+"&service="+
+		url.QueryEscape(rows.Rows[0].Service), &accepted)
 	require.Equal(t, 200, c.Call("POST", "/api/v1/probes", map[string]any{"text": accepted.Probe + " = reject",
 		"reason": "a scanner"}, nil))
 	var check checkingrest.CheckOut

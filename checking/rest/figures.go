@@ -56,9 +56,11 @@ type Usage struct {
 
 func (s *Usage) Routes(r server.Routes) {
 	server.Get(r, "read-figures", "/figures", "What each rule and each group decides in the window", s.figures)
-	server.Get(r, "read-group-use", "/groups/use", "Where a group is used, and by what traffic", s.groupUse, server.CanBeMissing)
+	server.Get(r, "read-group-use", "/groups/use", "Where a group is used, and by what traffic", s.groupUse,
+		server.CanBeMissing)
 	server.Get(r, "export-rule-figures", "/figures/rules.csv", "The figures of the rules as CSV", s.exportRuleFigures)
-	server.Get(r, "export-group-figures", "/figures/groups.csv", "The figures of the groups as CSV", s.exportGroupFigures)
+	server.Get(r, "export-group-figures", "/figures/groups.csv", "The figures of the groups as CSV",
+		s.exportGroupFigures)
 }
 
 func useOut(u reach.Use) UseOut {

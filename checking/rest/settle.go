@@ -49,10 +49,12 @@ type Settling struct {
 }
 
 func (s *Settling) Routes(r server.Routes) {
-	server.Get(r, "list-settle-choices", "/settle", "What can be done about a kind of conversation", s.settle, server.CanBeMissing)
+	server.Get(r, "list-settle-choices", "/settle", "What can be done about a kind of conversation", s.settle,
+		server.CanBeMissing)
 	server.Post(r, "settle-rows", "/settle/rows", "Settle several rows of the ledger in one step",
 		s.settleRows, server.MakesRevision, server.CanBeMissing)
-	server.Post(r, "settle", "/settle", "Settle a kind of conversation by a rule or a probe", s.takeSettled, server.MakesRevision, server.CanBeMissing)
+	server.Post(r, "settle", "/settle", "Settle a kind of conversation by a rule or a probe", s.takeSettled,
+		server.MakesRevision, server.CanBeMissing)
 }
 
 func (s *Settling) settle(ctx context.Context, in *struct {
@@ -93,7 +95,8 @@ func (s *Settling) settle(ctx context.Context, in *struct {
 			return nil, err
 		}
 		out.Options = append(out.Options, settleOption{
-			Width: string(o.Width), Words: o.Words, Lines: o.Lines, Before: o.Before, Instead: answers.NewRuleRef(o.Instead),
+			Width: string(o.Width), Words: o.Words, Lines: o.Lines, Before: o.Before,
+			Instead:      answers.NewRuleRef(o.Instead),
 			Consequences: *cons,
 		})
 	}
@@ -166,8 +169,9 @@ func (s *Settling) settleRows(ctx context.Context, in *struct {
 		return nil, err
 	}
 	if in.Body.Revision != snap.Head.No {
-		return nil, huma.Error409Conflict("somebody has changed the policy since; nothing was changed. Look at the rows " +
-			"as they are now")
+		return nil, huma.Error409Conflict(
+			"somebody has changed the policy since; nothing was changed. Look at the rows " +
+				"as they are now")
 	}
 	var rows [][]int
 	var questions []string
@@ -178,8 +182,10 @@ func (s *Settling) settleRows(ctx context.Context, in *struct {
 		}
 		chosen := v.Select(q)
 		if len(chosen) == 0 {
-			return nil, huma.Error409Conflict(fmt.Sprintf("rows[%d]: nothing of the window agrees with these filters and "+
-				"is in this row, on %s; nothing was changed. Take it out of the selection, or the filter away", i, row.Service))
+			return nil, huma.Error409Conflict(
+				fmt.Sprintf("rows[%d]: nothing of the window agrees with these filters and "+
+					"is in this row, on %s; nothing was changed. Take it out of the selection, or the filter away", i,
+					row.Service))
 		}
 		rows, questions = append(rows, chosen), append(questions, settle.Question(v, chosen))
 	}
@@ -190,8 +196,9 @@ func (s *Settling) settleRows(ctx context.Context, in *struct {
 			probes = append(probes, model.Probe{Question: q, Want: "reject", Reason: strings.TrimSpace(in.Body.Reason),
 				Author: s.Author})
 		}
-		out := &server.Stored[answers.EditOut]{Status: http.StatusOK, Body: answers.EditOut{Revision: snap.Head.No, Errors: []answers.TextError{},
-			Words: "Say of " + many + " that they are rightly rejected"}}
+		out := &server.Stored[answers.EditOut]{Status: http.StatusOK, Body: answers.EditOut{Revision: snap.Head.No,
+			Errors: []answers.TextError{},
+			Words:  "Say of " + many + " that they are rightly rejected"}}
 		if in.DryRun || len(probes) == 0 {
 			return out, nil
 		}

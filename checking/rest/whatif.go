@@ -127,7 +127,8 @@ const maxQuestions = 2000
 
 func answerOut(c *whatif.Census, q *whatif.Question, a *whatif.Answer) AnswerOut {
 	out := AnswerOut{Line: q.Line, Question: bareQuestion(q), AsExpected: q.As(a), Verdict: a.Verdict(),
-		Words: c.Words(q, a), Pairs: a.Pairs, Counts: answers.NewCountsOut(a.Of), Mixed: a.Mixed, Parts: []answerPartOut{},
+		Words: c.Words(q, a), Pairs: a.Pairs, Counts: answers.NewCountsOut(a.Of), Mixed: a.Mixed,
+		Parts:     []answerPartOut{},
 		Undecided: []MaybeOut{}}
 	if q.Want != nil {
 		out.Want = q.Want.String()
@@ -236,7 +237,8 @@ func (s *WhatIfs) keepProbes(ctx context.Context, in *struct {
 	c := snap.Census()
 	questions, errs := c.Read(strings.ReplaceAll(in.Body.Text, "→", "->"))
 	if len(errs) > 0 {
-		return nil, answers.Refusal(&policy.EditError{Message: fmt.Sprintf("line %d: %s; nothing was kept", errs[0].Line,
+		return nil, answers.Refusal(&policy.EditError{Message: fmt.Sprintf("line %d: %s; nothing was kept",
+			errs[0].Line,
 			errs[0].Message), Errors: errs})
 	}
 	var probes []model.Probe

@@ -27,7 +27,8 @@ func TestProbes(t *testing.T) {
 	c.Get("/api/v1/ledger?verdict=reject&odd=true&limit=100", &rows)
 	for _, row := range rows.Rows {
 		var out checkingrest.SettleOut
-		c.Get("/api/v1/settle?as=reject&verdict=reject&near="+url.QueryEscape(row.Key)+"&service="+url.QueryEscape(row.Service), &out)
+		c.Get("/api/v1/settle?as=reject&verdict=reject&near="+url.QueryEscape(row.Key)+"&service="+
+			url.QueryEscape(row.Service), &out)
 		require.NotEmpty(t, out.Probe)
 		var probes []checkingrest.ProbeOut
 		require.Equal(t, 200, c.Call("POST", "/api/v1/probes",

@@ -106,5 +106,6 @@ func TestForeignFilesWithForms(t *testing.T) {
 	o = orchard(t, "", "check", "--workloads", write(t, dir, "own.csv",
 		"id,addresses,tag:env\na,10.0.0.1,live\nb,10.0.0.2,live\n"),
 		"--policy", p, "--flows", f)
-	require.Equal(t, "row,verdict,rule\n1,permit,3\n2,permit,3\n2,permit,3\n", o.out, "the dropped part is one by itself")
+	require.Equal(t, "row,verdict,rule\n1,permit,3\n2,permit,3\n2,permit,3\n", o.out,
+		"the dropped part is one by itself")
 }

@@ -190,15 +190,17 @@ func eachFlow(name string, f func(row int, r flow.Record, bad *ingest.RowError) 
 
 // otherFlows is eachFlow of a file that is no table of text: its rows are the conversations
 // that it comes to, in their order; what cannot be read of it has none.
-func otherFlows(name string, in *bufio.Reader, form *ingest.Form, f func(row int, r flow.Record, bad *ingest.RowError) error) (bad int, err error) {
+func otherFlows(name string, in *bufio.Reader, form *ingest.Form, f func(row int, r flow.Record,
+	bad *ingest.RowError) error) (bad int, err error) {
 	progress := newProgress("flows")
 	defer progress.end()
 	n := 0
-	o := ingest.TrafficOptions{Name: filepath.Base(name), Accept: []string{"port", "time"}, Emit: func(j *flow.Joined) error {
-		n++
-		progress.step()
-		return f(n, j.Record, nil)
-	}}
+	o := ingest.TrafficOptions{Name: filepath.Base(name), Accept: []string{"port", "time"},
+		Emit: func(j *flow.Joined) error {
+			n++
+			progress.step()
+			return f(n, j.Record, nil)
+		}}
 	if form == nil {
 		head, _ := in.Peek(64)
 		if of := ingest.FormatOf(head); of == ingest.TrafficJSON || of == ingest.TrafficLines {

@@ -23,7 +23,8 @@ var guesses bool
 func mapped(cmd *cobra.Command) {
 	cmd.Flags().StringArrayVar(&maps, "map", nil,
 		"how files of workloads or flows are written that are not ours, as saved when one is imported; once for each")
-	cmd.Flags().BoolVar(&guesses, "guess", false, "guess how a table of flows is written that is not ours, as the interface does")
+	cmd.Flags().BoolVar(&guesses, "guess", false,
+		"guess how a table of flows is written that is not ours, as the interface does")
 }
 
 // formOf finds how a file is written: as --map says, or as what the program itself

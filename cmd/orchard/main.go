@@ -36,8 +36,10 @@ func run(args []string) int {
 		},
 	}
 	root.CompletionOptions.DisableDefaultCmd = true
-	root.AddCommand(checkCommand(), deriveCommand(), assertCommand(), planCommand(), releaseCommand(), askCommand(), formatCommand(), demoCommand(),
-		serveCommand(), pointCommand(), standInCommand(), packetsCommand(), talkCommand(), verifyEvidenceCommand(), openapiCommand())
+	root.AddCommand(checkCommand(), deriveCommand(), assertCommand(), planCommand(), releaseCommand(), askCommand(),
+		formatCommand(), demoCommand(),
+		serveCommand(), pointCommand(), standInCommand(), packetsCommand(), talkCommand(), verifyEvidenceCommand(),
+		openapiCommand())
 	root.SetArgs(args)
 	err := root.Execute()
 	if err == nil {

@@ -272,19 +272,29 @@ func TestFlowsOfOtherPrograms(t *testing.T) {
 	p := write(t, dir, "p.orchard", "group live = env is live\nlayer l\npermit live -> live on tcp/443\n")
 	w := write(t, dir, "w.csv", "id,addresses,tag:env\na,10.0.0.1,live\nb,10.0.0.2,live\n")
 	check := func(name, text string, more ...string) outcome {
-		return orchard(t, "", append([]string{"check", "--workloads", w, "--policy", p, "--flows", write(t, dir, name, text)}, more...)...)
+		return orchard(t, "", append([]string{"check", "--workloads", w, "--policy", p, "--flows",
+			write(t, dir, name, text)}, more...)...)
 	}
 	const one = "row,verdict,rule\n1,permit,3\n"
-	lines := check("f.jsonl", `{"srcaddr":"10.0.0.1","dstaddr":"10.0.0.2","dstport":443,"protocol":6,"start":1795168800,"action":"ACCEPT"}`+"\n")
+	lines := check("f.jsonl",
+		`{"srcaddr":"10.0.0.1","dstaddr":"10.0.0.2","dstport":443,"protocol":6,"start":1795168800,"action":"ACCEPT"}`+
+			"\n")
 	require.Equal(t, one, lines.out, lines.errors)
-	own := check("own.jsonl", `{"start":"2026-11-20T14:02:00Z","src":"10.0.0.1","dst":"10.0.0.2","proto":"tcp","dport":443}`+"\n")
+	own := check("own.jsonl",
+		`{"start":"2026-11-20T14:02:00Z","src":"10.0.0.1","dst":"10.0.0.2","proto":"tcp","dport":443}`+"\n")
 	require.Equal(t, one, own.out, own.errors)
-	array := check("own.json", `{"flows":[{"start":"2026-11-20T14:02:00Z","src":"10.0.0.1","dst":"10.0.0.2","proto":"tcp","dport":443}]}`)
+	array := check("own.json",
+		`{"flows":[{"start":"2026-11-20T14:02:00Z","src":"10.0.0.1","dst":"10.0.0.2","proto":"tcp","dport":443}]}`)
 	require.Equal(t, one, array.out, array.errors)
 	now := flow.MicrosOf(time.Date(2026, 11, 20, 14, 2, 0, 0, time.UTC))
 	e := wire.Exporter{Domain: 3}
-	ipfix := check("f.ipfix", string(append(e.Templates(now), e.Message(now, []flow.Observation{{Src: netip.MustParseAddr("10.0.0.1"), Dst: netip.MustParseAddr("10.0.0.2"),
-		SrcPort: 50000, DstPort: 443, Proto: service.TCP, Flags: flow.SYN, HasFlags: true, Start: now - 5e6, End: now, Packets: 5, Bytes: 500}})...)))
+	ipfix := check("f.ipfix",
+		string(append(e.Templates(now),
+			e.Message(now, []flow.Observation{{Src: netip.MustParseAddr("10.0.0.1"),
+				Dst:     netip.MustParseAddr("10.0.0.2"),
+				SrcPort: 50000, DstPort: 443, Proto: service.TCP, Flags: flow.SYN, HasFlags: true, Start: now - 5e6,
+				End:     now,
+				Packets: 5, Bytes: 500}})...)))
 	require.Equal(t, one, ipfix.out, ipfix.errors)
 	const log = "version srcaddr dstaddr srcport dstport protocol packets bytes start end action\n2 10.0.0.1 10.0.0.2 50000 443 6 10 1200 1795168800 1795168805 ACCEPT\n"
 	strict := check("flow.log", log)
@@ -302,7 +312,8 @@ func TestFlowsOfOtherPrograms(t *testing.T) {
 func TestPackedFilesAreRead(t *testing.T) {
 	dir := t.TempDir()
 	p := write(t, dir, "p.orchard", "group live = env is live\nlayer l\npermit live -> live on tcp/443\n")
-	f := write(t, dir, "f.csv", "start,src,dst,proto,dport\n"+strings.Repeat("2026-11-19T23:59:59.999Z,10.0.0.1,10.0.0.2,tcp,443\n", 50))
+	f := write(t, dir, "f.csv", "start,src,dst,proto,dport\n"+
+		strings.Repeat("2026-11-19T23:59:59.999Z,10.0.0.1,10.0.0.2,tcp,443\n", 50))
 	w := write(t, dir, "w.csv", workloads)
 	want := orchard(t, "", "check", "--workloads", w, "--policy", p, "--flows", f)
 	require.Equal(t, 0, want.status, want.errors)
@@ -321,7 +332,8 @@ func TestPackedFilesAreRead(t *testing.T) {
 	wz := write(t, dir, "w.csv.gz", pack(workloads))
 	require.Equal(t, want, orchard(t, "", "check", "--workloads", wz, "--policy", p, "--flows", z))
 	require.Equal(t, want, orchard(t, packed, "check", "--workloads", w, "--policy", p, "--flows", "-"))
-	bad := orchard(t, "", "check", "--workloads", w, "--policy", p, "--flows", write(t, dir, "cut.csv.gz", packed[:len(packed)-9]))
+	bad := orchard(t, "", "check", "--workloads", w, "--policy", p, "--flows",
+		write(t, dir, "cut.csv.gz", packed[:len(packed)-9]))
 	require.Equal(t, 2, bad.status)
 	require.Contains(t, bad.errors, "the gzip file ends too soon")
 }

@@ -109,8 +109,10 @@ func (p *packets) run(ctx context.Context) (err error) {
 		return unusable("the kernel refuses namespaces: %s", err)
 	}
 	base := fmt.Sprintf("http://%s:%d", packetsHere, p.port)
-	serve := exec.Command(p.program, "serve", "--demo", "--live=false", "--points=false", "--data", filepath.Join(p.data, "server"),
-		"--listen", fmt.Sprintf("%s:%d", packetsHere, p.port), "--trust-network", "--ipfix", packetsHere+":4739", "--ipfix-tcp", "off",
+	serve := exec.Command(p.program, "serve", "--demo", "--live=false", "--points=false", "--data",
+		filepath.Join(p.data, "server"),
+		"--listen", fmt.Sprintf("%s:%d", packetsHere, p.port), "--trust-network", "--ipfix", packetsHere+":4739",
+		"--ipfix-tcp", "off",
 		"--netflow", packetsHere+":2055", "--sflow", "off")
 	serve.Stdout, serve.Stderr = os.Stdout, os.Stderr
 	if err := p.start(serve); err != nil {
@@ -125,15 +127,18 @@ func (p *packets) run(ctx context.Context) (err error) {
 			return err
 		}
 		state := filepath.Join(p.data, "point-"+r.name)
-		if err := p.start(p.inside("gate-"+r.name, p.program, "point", "--server", base, "--token-file", token, "--state", state,
+		if err := p.start(p.inside("gate-"+r.name, p.program, "point", "--server", base, "--token-file", token,
+			"--state", state,
 			"--check", "2s", "--log-level", "warn")); err != nil {
 			return err
 		}
 	}
 	if _, err := exec.LookPath("softflowd"); err == nil { // so that what is permitted is seen as well
 		for _, r := range racks {
-			if err := p.start(p.inside("core", "softflowd", "-d", "-i", "to-"+r.name, "-v", "10", "-n", packetsHere+":4739", "-t",
-				"maxlife=10", "-t", "expint=5", "-p", "/dev/null", "-c", filepath.Join(p.data, "softflowd-"+r.name))); err != nil {
+			if err := p.start(p.inside("core", "softflowd", "-d", "-i", "to-"+r.name, "-v", "10", "-n", packetsHere+
+				":4739", "-t",
+				"maxlife=10", "-t", "expint=5", "-p", "/dev/null", "-c",
+				filepath.Join(p.data, "softflowd-"+r.name))); err != nil {
 				return err
 			}
 		}
@@ -306,7 +311,8 @@ func talk(ctx context.Context, name string) error {
 	usual, odd := demo.Habits(420, time.Now())
 	pick := func(all []flow.Record) (out []flow.Record) {
 		for _, r := range all {
-			if mine.holds.Contains(r.Client) && elsewhere(r.Server) && (r.Point.Proto() == service.TCP || r.Point.Proto() == service.UDP) {
+			if mine.holds.Contains(r.Client) && elsewhere(r.Server) &&
+				(r.Point.Proto() == service.TCP || r.Point.Proto() == service.UDP) {
 				out = append(out, r)
 			}
 		}

@@ -64,7 +64,8 @@ func TestTheDemoWithRealPackets(t *testing.T) {
 			}
 			defer answer.Body.Close()
 			var s state
-			return json.NewDecoder(answer.Body).Decode(&s) == nil && len(s.Points) == 3 && s.Points[0].Held != nil && f(s)
+			return json.NewDecoder(answer.Body).Decode(&s) == nil && len(s.Points) == 3 && s.Points[0].Held != nil &&
+				f(s)
 		}, 60*time.Second, 200*time.Millisecond, what)
 	}
 	until("the points are heard of", func(s state) bool { return s.Points[2].Held != nil })

@@ -102,7 +102,8 @@ func makePlan(in planned) error {
 	if err != nil {
 		return err
 	}
-	for _, w := range slices.Concat(warnings, cannot, map[string][]string{"acl": acl.Notes, "k8s": k8s.Notes}[in.format]) {
+	for _, w := range slices.Concat(warnings, cannot, map[string][]string{"acl": acl.Notes,
+		"k8s": k8s.Notes}[in.format]) {
 		fmt.Fprintln(os.Stderr, "orchard: warning: "+w)
 	}
 	if len(cannot) > 0 {

@@ -81,9 +81,11 @@ func TestPlanSaysWhatAFormatCannot(t *testing.T) {
 		require.Equal(t, 2, run(append(args, format, "--mode", "observe")))
 	}
 	plain := filepath.Join(t.TempDir(), "plain.orchard")
-	require.NoError(t, os.WriteFile(plain, []byte("group store = tier is store\nlayer l\nreject any -> store on tcp/5432\n"), 0o600))
+	require.NoError(t, os.WriteFile(plain,
+		[]byte("group store = tier is store\nlayer l\nreject any -> store on tcp/5432\n"), 0o600))
 	for _, format := range []string{"acl", "k8s"} {
-		require.Equal(t, 0, run([]string{"plan", "--workloads", w, "--policy", plain, "--guards", "tier is store", "--out", out, "--format",
+		require.Equal(t, 0, run([]string{"plan", "--workloads", w, "--policy", plain, "--guards", "tier is store",
+			"--out", out, "--format",
 			format}), "only notes about %s as such", format)
 	}
 }

@@ -71,7 +71,8 @@ func (r *jobRelease) run(ctx context.Context) error {
 		return unusable("--title, --wave: found %q and %d, expected a title and a wave from 1 on", r.title, r.wave)
 	}
 	var made releasing.Release
-	if err := r.ask(ctx, "/pipeline/releases", map[string]any{"policy": string(text), "title": r.title, "instead": r.instead},
+	if err := r.ask(ctx, "/pipeline/releases", map[string]any{"policy": string(text), "title": r.title,
+		"instead": r.instead},
 		&made); err != nil {
 		return err
 	}
@@ -85,7 +86,8 @@ func (r *jobRelease) follow(ctx context.Context, no int) error {
 	said := ""
 	for {
 		var f releasing.Followed
-		if err := r.ask(ctx, fmt.Sprintf("/pipeline/releases/%d/follow", no), map[string]any{"wave": r.wave, "enforce": r.enforce},
+		if err := r.ask(ctx, fmt.Sprintf("/pipeline/releases/%d/follow", no),
+			map[string]any{"wave": r.wave, "enforce": r.enforce},
 			&f); err != nil {
 			return err
 		}
@@ -121,7 +123,8 @@ func (r *jobRelease) ask(ctx context.Context, path string, in, out any) error {
 	if err != nil {
 		return err
 	}
-	q, err := http.NewRequestWithContext(ctx, http.MethodPost, strings.TrimSuffix(r.server, "/")+"/api/v1"+path, bytes.NewReader(raw))
+	q, err := http.NewRequestWithContext(ctx, http.MethodPost, strings.TrimSuffix(r.server, "/")+"/api/v1"+path,
+		bytes.NewReader(raw))
 	if err != nil {
 		return unusable("--server: %s", err)
 	}

@@ -180,7 +180,8 @@ func serve(ctx context.Context, o serveOptions) error {
 		return unusable("%s", err)
 	}
 	a := assembly.New(work, uses)
-	h := &http.Server{Handler: assembly.Handler(a, options), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
+	h := &http.Server{Handler: assembly.Handler(a, options), ReadHeaderTimeout: 10 * time.Second,
+		IdleTimeout:    2 * time.Minute,
 		MaxHeaderBytes: 64 << 10, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn)}
 	fmt.Printf("Lucid Orchard is at http://%s\n", listener.Addr())
 	if collector != nil {
@@ -237,7 +238,8 @@ func (o *serveOptions) checked() (out assembly.HandlerOptions, log *slog.Logger,
 		log.Warn("everybody who reaches this address may read and change everything: there are no accounts", "listen",
 			trusting)
 	}
-	out = assembly.HandlerOptions{Web: web.Dist, Trusting: trusting, Uploads: filepath.Join(o.data, "uploads"), Estate: "Estate"}
+	out = assembly.HandlerOptions{Web: web.Dist, Trusting: trusting, Uploads: filepath.Join(o.data, "uploads"),
+		Estate: "Estate"}
 	for _, h := range o.hosts {
 		out.AllowHosts = append(out.AllowHosts, strings.ToLower(h))
 	}

@@ -166,7 +166,8 @@ func demoPoints(ctx context.Context, a *assembly.App, data string) (map[string]s
 		return nil, err
 	}
 	for _, p := range demo.Points {
-		token, err := a.Releasing.AddPoint(ctx, m, releasing.Point{Name: p.Name, Kind: "gate", Side: p.Side, Guards: p.Guards, Wave: p.Wave})
+		token, err := a.Releasing.AddPoint(ctx, m, releasing.Point{Name: p.Name, Kind: "gate", Side: p.Side,
+			Guards: p.Guards, Wave: p.Wave})
 		var not *refuse.Problem
 		if errors.As(err, &not) { // the estate is another one than the demo's
 			a.Log.Warn("a point of the demo is not made", "point", p.Name, "why", not.Detail)

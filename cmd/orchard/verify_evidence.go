@@ -45,7 +45,8 @@ func verifyEvidence(out io.Writer, name string, files []string, want string) err
 	if want != "" && bare(want) != bare(print) {
 		return exit{1, fmt.Sprintf("%s: it was signed by another key: %s, expected %s", name, print, want)}
 	}
-	fmt.Fprintf(out, "%s\n%s to %s: %s\nmade %s by %s; it is what was signed\nkey %s", e.Promise.Words, e.From.Format("2 Jan 2006"),
+	fmt.Fprintf(out, "%s\n%s to %s: %s\nmade %s by %s; it is what was signed\nkey %s", e.Promise.Words,
+		e.From.Format("2 Jan 2006"),
 		e.To.Add(-1).Format("2 Jan 2006"), e.Sentence, e.Made.Format("2 Jan 2006 15:04 UTC"), e.By, print)
 	if want == "" {
 		fmt.Fprint(out, "  (compare it with the server's)")

@@ -118,7 +118,8 @@ func (f *finder) machine(w int32, ways []Way) (out Machine, ok bool) {
 func (f *finder) seen(ways []Way) (m Machine) {
 	for _, w := range ways {
 		r := f.c.Decide(w.Client, w.Server, w.Point)
-		m = Machine{Source: Seen, From: w.Client.Addr.String(), Point: w.Point, Open: decide.VerdictOf(r) != decide.Reject}
+		m = Machine{Source: Seen, From: w.Client.Addr.String(), Point: w.Point,
+			Open: decide.VerdictOf(r) != decide.Reject}
 		if m.Open {
 			return m
 		}
@@ -145,7 +146,8 @@ func (f *finder) class(class int32) Machine {
 func (f *finder) asserted(class int32) (Machine, bool) {
 	for i, x := range f.c.Policy.Asserts {
 		left, right, agrees, points := f.c.AssertClasses(i)
-		if points = points.Intersect(service.Administration); x.Kind != policy.Always || len(points) == 0 || !right(class) {
+		if points = points.Intersect(service.Administration); x.Kind != policy.Always || len(points) == 0 ||
+			!right(class) {
 			continue
 		}
 		m := Machine{Source: Asserted, Open: true, From: x.Left.String(), Point: points[0].Lo}
@@ -157,7 +159,8 @@ func (f *finder) asserted(class int32) (Machine, bool) {
 			promised = true
 			for _, piece := range f.c.Pieces(f.c.Table(int32(k), class), points) {
 				if piece.Rule != nil && decide.VerdictOf(piece.Rule) == decide.Reject {
-					m.Open, m.Line, m.Point, m.From = false, piece.Rule.Line, piece.Points[0].Lo, f.people[k][0].Addr.String()
+					m.Open, m.Line, m.Point, m.From = false, piece.Rule.Line, piece.Points[0].Lo,
+						f.people[k][0].Addr.String()
 					return m, true
 				}
 			}

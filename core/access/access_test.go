@@ -35,7 +35,8 @@ func found(t *testing.T, text string, from ...netip.Addr) access.Machine {
 	var seen []access.Way
 	for _, a := range from {
 		for _, port := range []uint32{22, 443} { // only administration says anything
-			seen = append(seen, access.Way{Client: c.At(a, c.AsOf), Server: c.At(store, c.AsOf), Point: service.PointOf(service.TCP, port)})
+			seen = append(seen, access.Way{Client: c.At(a, c.AsOf), Server: c.At(store, c.AsOf),
+				Point: service.PointOf(service.TCP, port)})
 		}
 	}
 	w, _ := e.ByID("store")
@@ -57,19 +58,25 @@ func TestFromWhereMachinesAreAdministered(t *testing.T) {
 		open       bool
 		words      string
 	}{
-		{"an assertion that is kept", "permit gangway -> store on tcp/22\n" + closed + promise, nil, access.Asserted, true,
+		{"an assertion that is kept", "permit gangway -> store on tcp/22\n" + closed + promise, nil, access.Asserted,
+			true,
 			"administered by gangway on tcp/22 (assertion)"},
-		{"an assertion that is not kept, whatever was seen", "permit workload desk -> store on tcp/22\n" + closed + promise,
+		{"an assertion that is not kept, whatever was seen", "permit workload desk -> store on tcp/22\n" + closed +
+			promise,
 			[]netip.Addr{desk}, access.Asserted, false, "line 5 rejects 10.0.0.1 on tcp/22 (assertion)"},
-		{"an assertion about something else", closed + "assert always gangway -> store on tcp/443\n", nil, access.Anybody, false,
+		{"an assertion about something else", closed + "assert always gangway -> store on tcp/443\n", nil,
+			access.Anybody, false,
 			"line 4 keeps everybody from administering it"},
-		{"seen, and still open", "permit workload desk -> store on tcp/22\n" + closed, []netip.Addr{desk}, access.Seen, true,
+		{"seen, and still open", "permit workload desk -> store on tcp/22\n" + closed, []netip.Addr{desk}, access.Seen,
+			true,
 			"administered by 10.0.0.2 on tcp/22 (seen)"},
-		{"one way of two is enough", "permit workload desk -> store on tcp/22\n" + closed, []netip.Addr{gangway, desk}, access.Seen, true,
+		{"one way of two is enough", "permit workload desk -> store on tcp/22\n" + closed, []netip.Addr{gangway, desk},
+			access.Seen, true,
 			"administered by 10.0.0.2 on tcp/22 (seen)"},
 		{"seen, and shut", "reject any -> store on tcp/22\n", []netip.Addr{desk}, access.Seen, false,
 			"line 4 rejects 10.0.0.2 on tcp/22 (seen)"},
-		{"no rule: it is carried", "", []netip.Addr{desk}, access.Seen, true, "administered by 10.0.0.2 on tcp/22 (seen)"},
+		{"no rule: it is carried", "", []netip.Addr{desk}, access.Seen, true,
+			"administered by 10.0.0.2 on tcp/22 (seen)"},
 		{"never seen, somebody gets in", "permit gangway -> store on tcp/3389\n" + closed, nil, access.Anybody, true,
 			"no administration was seen, and no assertion says who administers it; the release lets somebody in"},
 	} {
@@ -86,9 +93,11 @@ func TestOneOpenAddressIsEnough(t *testing.T) {
 	for _, a := range []netip.Addr{store, netip.MustParseAddr("10.9.0.3")} {
 		w.Leases = append(w.Leases, estate.Lease{Addr: a, From: estate.Beginning, Until: estate.End})
 	}
-	e, _ := estate.New([]estate.Workload{w, {ID: "gangway", Leases: []estate.Lease{{Addr: gangway, From: estate.Beginning, Until: estate.End}}}})
-	for rule, open := range map[string]bool{"reject any -> 10.0.0.0/24 on any\n": true, "reject any -> 10.9.0.0/24 on any\n": true,
-		"reject any -> any on any\n": false} {
+	e, _ := estate.New([]estate.Workload{w,
+		{ID: "gangway", Leases: []estate.Lease{{Addr: gangway, From: estate.Beginning, Until: estate.End}}}})
+	for rule, open := range map[string]bool{"reject any -> 10.0.0.0/24 on any\n": true,
+		"reject any -> 10.9.0.0/24 on any\n": true,
+		"reject any -> any on any\n":         false} {
 		p, errs := policy.Parse("layer l\n" + rule)
 		require.Empty(t, errs)
 		i, _ := e.ByID("store")

@@ -61,16 +61,19 @@ func Cost(e *estate.Estate, p *policy.Policy) error {
 			}
 		}
 		if all := patterns[k] * len(values); all > mostPatternTests {
-			return &CostError{fmt.Sprintf("the groups apply %s patterns (starts, ends, contains, matches) to %s values of %s: "+
-				"%d million tests, the limit is %d million. List the values with in (…), or use fewer patterns",
+			return &CostError{fmt.Sprintf(
+				"the groups apply %s patterns (starts, ends, contains, matches) to %s values of %s: "+
+					"%d million tests, the limit is %d million. List the values with in (…), or use fewer patterns",
 				plural.N(patterns[k]), plural.N(len(values)), k, all/1_000_000, mostPatternTests/1_000_000)}
 		}
 		combinations *= float64(min(len(values), 2*n) + 1)
 	}
 	combinations = min(combinations, float64(e.Len()))
 	if all := float64(parts) * combinations; all > mostEvaluations {
-		return &CostError{fmt.Sprintf("the groups have %s parts and may tell %s workloads apart: %d million evaluations, the limit is %d million. "+
-			"Use fewer groups, or shorter ones", plural.N(parts), plural.N(int(combinations)), int(all/1e6), int(mostEvaluations/1e6))}
+		return &CostError{fmt.Sprintf(
+			"the groups have %s parts and may tell %s workloads apart: %d million evaluations, the limit is %d million. "+
+				"Use fewer groups, or shorter ones", plural.N(parts), plural.N(int(combinations)), int(all/1e6),
+			int(mostEvaluations/1e6))}
 	}
 	return nil
 }

@@ -51,7 +51,8 @@ func TestWhatWouldTakeTooLongIsRefused(t *testing.T) {
 	require.Empty(t, errs)
 	require.Error(t, decide.Affordable(&decide.Compiled{Estate: large, Policy: light}, heavy))
 	require.NoError(t, decide.Affordable(&decide.Compiled{Estate: large, Policy: heavy}, light))
-	require.NoError(t, decide.Affordable(&decide.Compiled{Estate: large, Policy: heavy}, heavy), "the estate grew: it can still be edited")
+	require.NoError(t, decide.Affordable(&decide.Compiled{Estate: large, Policy: heavy}, heavy),
+		"the estate grew: it can still be edited")
 	var chain strings.Builder
 	for i := range 30_000 {
 		fmt.Fprintf(&chain, "group c%d = member of c%d or name is n%d\n", i, i+1, i)

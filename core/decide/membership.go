@@ -57,7 +57,8 @@ func newMembership(p *policy.Policy) *membership {
 			if !ok {
 				i = len(s.keys)
 				s.keyAt[e.Key] = i
-				s.keys = append(s.keys, &keyIndex{equal: map[string][]int32{}, classes: map[string]int32{}, values: map[string]int32{}})
+				s.keys = append(s.keys, &keyIndex{equal: map[string][]int32{}, classes: map[string]int32{},
+					values: map[string]int32{}})
 			}
 			s.keys[i].add(e)
 		})
@@ -176,7 +177,8 @@ func (s *membership) evaluate(subject expr.Subject, known []int32, before []expr
 // resigner gives signatures to endpoints that had one under other groups: only
 // groups that are new or say something else are asked, and once for all of whom
 // the tests say the same. region gives the number of an address's region.
-func (s *membership) resigner(e *estate.Estate, old *membership, known []int32, region func(netip.Addr) int32) func(ep estate.Endpoint,
+func (s *membership) resigner(e *estate.Estate, old *membership, known []int32,
+	region func(netip.Addr) int32) func(ep estate.Endpoint,
 	before int32) int32 {
 	var ask []int32
 	for i := range s.order {

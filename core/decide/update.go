@@ -77,7 +77,8 @@ func (c *Compiled) WithEstate(e *estate.Estate, touched []int32) *Update {
 		if before < 0 || known == nil {
 			return divider{&next}.signNew(ep, -1)
 		}
-		return next.membership.sign(e, ep, divider{&next}.regionNumber(ep.Addr), known, next.membership.truths.all()[before])
+		return next.membership.sign(e, ep, divider{&next}.regionNumber(ep.Addr), known,
+			next.membership.truths.all()[before])
 	})
 	places := c.places.Edit()
 	var addrs []netip.Addr

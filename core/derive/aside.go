@@ -171,7 +171,8 @@ func (d *deriver) signs(x *edge, clients, servers int) string {
 		}
 		return d.roleSize[d.roleOf[m]]
 	}
-	out := fmt.Sprintf("%s on %s of %d", plural.Of(int(min(d.connections(x), 1<<31)), "connection"), days(coverer{d}.daysOf(x).Count()), d.days)
+	out := fmt.Sprintf("%s on %s of %d", plural.Of(int(min(d.connections(x), 1<<31)), "connection"),
+		days(coverer{d}.daysOf(x).Count()), d.days)
 	if n := kind(x.client); n > 1 {
 		out += fmt.Sprintf("; %d of %d clients of its kind", clients, n)
 	}

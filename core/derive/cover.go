@@ -442,7 +442,8 @@ func (d coverer) crossings(svc int) (out []*edge) {
 	usual := int64(-1) // bytes of an edge: the median of those that do not cross
 	for i := range d.edges[svc] {
 		x := &d.edges[svc][i]
-		if !x.crossing || !x.open || (proposer{d.deriver}).realTag(x.client, env) == "" || (proposer{d.deriver}).realTag(x.server, env) == "" {
+		if !x.crossing || !x.open || (proposer{d.deriver}).realTag(x.client, env) == "" ||
+			(proposer{d.deriver}).realTag(x.server, env) == "" {
 			continue
 		}
 		if n := d.daysOf(x).Count(); n < 4 || n*5 < d.days*3 {

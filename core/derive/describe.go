@@ -185,8 +185,10 @@ type scratch struct {
 }
 
 func (d *deriver) newScratch() *scratch {
-	s := &scratch{v: make([]float64, len(d.sets)), k: make([]float64, len(d.sets)), roles: make([]int32, len(d.roleTags)),
-		price: make([]float64, len(d.sets)), lastRole: make([]int32, len(d.sets)), seenRoles: make([]int32, len(d.sets))}
+	s := &scratch{v: make([]float64, len(d.sets)), k: make([]float64, len(d.sets)),
+		roles: make([]int32, len(d.roleTags)),
+		price: make([]float64, len(d.sets)), lastRole: make([]int32, len(d.sets)),
+		seenRoles: make([]int32, len(d.sets))}
 	n := int(d.workloads) + len(d.outside)
 	for i := range 2 {
 		s.miss[i], s.took[i] = make([]float64, n), make([]bool, n)

@@ -173,10 +173,11 @@ func (d coverer) joined(rules []*draft, balance float64) []*draft {
 		rules = out
 	}
 	admin := func(r *draft) string { return fmt.Sprint(service.Administration.Contains(r.points[0].Lo)) }
-	join(func(r *draft) string { return sides(r.left) + " -> " + sides(r.right) + admin(r) }, func(into, r *draft) bool {
-		into.points = into.points.Union(r.points)
-		return true
-	})
+	join(func(r *draft) string { return sides(r.left) + " -> " + sides(r.right) + admin(r) },
+		func(into, r *draft) bool {
+			into.points = into.points.Union(r.points)
+			return true
+		})
 	if balance >= 0.3 {
 		for _, left := range [2]bool{true, false} {
 			join(func(r *draft) string {

@@ -115,7 +115,8 @@ func (d judge) alternatives(n *namer, r *draft, p *Proposal) {
 	}
 	if r.anyone {
 		for _, g := range d.administrators(r.points[0].Lo) {
-			add(&p.Narrower, "only members of "+g.group+", from which others are administered", []item{{set: g}}, r.right, 0,
+			add(&p.Narrower, "only members of "+g.group+", from which others are administered", []item{{set: g}},
+				r.right, 0,
 				func(m int32) bool { return !d.isOutside(m) && g.has(m) })
 		}
 	}
@@ -127,7 +128,8 @@ func (d judge) alternatives(n *namer, r *draft, p *Proposal) {
 	}
 	outside := len(r.left) == 1 && d.size(&r.left[0], 0) == 0
 	if len(clients) <= mostListed && (r.anyone || width(r.left) > len(clients) || outside) {
-		add(&p.Narrower, fmt.Sprintf("only the %s that were seen", plural.Of(len(clients), "client")), only(clients), r.right,
+		add(&p.Narrower, fmt.Sprintf("only the %s that were seen", plural.Of(len(clients), "client")), only(clients),
+			r.right,
 			0, nil)
 	}
 	if len(servers) <= mostListed && width(r.right) > len(servers) && !r.anyone {
@@ -150,7 +152,8 @@ func (d judge) alternatives(n *namer, r *draft, p *Proposal) {
 
 // alternative adds a rule with other sides in the place of r, unless it is there already.
 // holds tells which conversations it permits, by the end on a side; nil: all of them.
-func (d judge) alternative(n *namer, r *draft, p *Proposal, to *[]Alternative, words string, left, right []item, side int,
+func (d judge) alternative(n *namer, r *draft, p *Proposal, to *[]Alternative, words string, left, right []item,
+	side int,
 	holds func(m int32) bool) {
 	with := *r
 	with.left, with.right, with.anyone, with.strays = left, right, false, [2][]int32{}
@@ -199,7 +202,8 @@ func (d judge) widen(items []item, same bool, way string, add func(words string,
 	x := &items[0]
 	switch {
 	case x.set != nil && x.set.group == "" && len(x.set.members) > 0 && x.set.mask&3 == 3 && !same:
-		if s := (coverer{d.deriver}).setWith(x.set.members[0], x.set.mask&5); s != nil && len(s.members) > len(x.set.members) {
+		if s := (coverer{d.deriver}).setWith(x.set.members[0], x.set.mask&5); s != nil &&
+			len(s.members) > len(x.set.members) {
 			add(way+" the whole application", s)
 		}
 		if x.set.mask&4 != 0 && d.envCount > 1 {
@@ -208,7 +212,8 @@ func (d judge) widen(items []item, same bool, way string, add func(words string,
 			}
 		}
 	case x.set == nil && !x.all && x.group == "" && !x.prefix.IsValid() && !d.isOutside(x.m):
-		if s := (coverer{d.deriver}).setWith(x.m, 7); s != nil && len(s.members) > 1 && (proposer{d.deriver}).tagged(x.m, s) {
+		if s := (coverer{d.deriver}).setWith(x.m, 7); s != nil && len(s.members) > 1 &&
+			(proposer{d.deriver}).tagged(x.m, s) {
 			add(way+" all that are tagged like it", s)
 		}
 	}
@@ -229,7 +234,8 @@ func (d judge) groupOf(clients []share, all int64, width int, anyone bool) (best
 	}
 	for _, g := range (setMaker{d.deriver}).groupsOf(clients[0].member) {
 		size := len(g.members)
-		if !anyone && size >= width || best != nil && (size > len(best.members) || size == len(best.members) && g.group > best.group) {
+		if !anyone && size >= width || best != nil && (size > len(best.members) || size == len(best.members) &&
+			g.group > best.group) {
 			continue
 		}
 		var n int64
@@ -267,7 +273,8 @@ func (d judge) administrators(p service.Point) []*set {
 		}
 		var best *set
 		for _, g := range (setMaker{d.deriver}).groupsOf(w) {
-			if n := len(g.members); n <= 4*like && (best == nil || n < len(best.members) || n == len(best.members) && g.group < best.group) {
+			if n := len(g.members); n <= 4*like && (best == nil || n < len(best.members) || n == len(best.members) &&
+				g.group < best.group) {
 				best = g
 			}
 		}
@@ -310,8 +317,9 @@ func (d judge) wide(n *namer, covered []bool) []Proposal {
 					}
 					everybody.members = append(everybody.members, w)
 				}
-				r = &draft{anyone: true, left: []item{{set: everybody}}, right: []item{{set: s}}, points: service.Set{d.points[svc]},
-					alone: aloneAdmin}
+				r = &draft{anyone: true, left: []item{{set: everybody}}, right: []item{{set: s}},
+					points: service.Set{d.points[svc]},
+					alone:  aloneAdmin}
 				byKey[k] = r
 				order = append(order, k)
 			}

@@ -122,7 +122,8 @@ func TestOnlyWithin(t *testing.T) {
 	for i := range 24 {
 		w.sees(fmt.Sprintf("meter-device-live-%d", i+1), fmt.Sprintf("meter-hub-live-%d", 1+i%8), "tcp/8883", week...)
 	}
-	require.Equal(t, []string{"permit meter-device-live -> meter-hub-live on tcp/8883 same pier"}, rules(w.derive("", 0.5)))
+	require.Equal(t, []string{"permit meter-device-live -> meter-hub-live on tcp/8883 same pier"},
+		rules(w.derive("", 0.5)))
 }
 
 // Where environments are copies of each other, one that was quiet gets what the others have, and it
@@ -137,7 +138,8 @@ func TestEnvironmentsThatAreCopies(t *testing.T) {
 				}
 				if env == "live" || trial(app) {
 					for _, k := range []string{"1", "2"} {
-						w.sees(fmt.Sprintf("app%d-entry-%s-%s", app, env, k), fmt.Sprintf("app%d-logic-%s-%s", app, env, k),
+						w.sees(fmt.Sprintf("app%d-entry-%s-%s", app, env, k),
+							fmt.Sprintf("app%d-logic-%s-%s", app, env, k),
 							fmt.Sprintf("tcp/%d", 7000+50*app), week...)
 					}
 				}
@@ -152,10 +154,13 @@ func TestEnvironmentsThatAreCopies(t *testing.T) {
 		only := strings.Contains(p.Why, "seen in live only: environments are copies in 22 of 23 such cases")
 		require.Equal(t, strings.Contains(p.Rule.String(), "7250"), only, p.Why)
 	}
-	require.Equal(t, []string{"permit app5-entry-live -> app5-logic-live on tcp/7250"}, having(most.derive("", 0.15), "7250"))
+	require.Equal(t, []string{"permit app5-entry-live -> app5-logic-live on tcp/7250"},
+		having(most.derive("", 0.15), "7250"))
 	few := made(func(app int) bool { return app < 2 })
-	require.Equal(t, []string{"permit app5-entry-live -> app5-logic-live on tcp/7250"}, having(few.derive("", 0.5), "7250"))
-	require.Equal(t, []string{"permit app1-entry -> app1-logic on tcp/7050 same env"}, having(few.derive("", 0.5), "7050"))
+	require.Equal(t, []string{"permit app5-entry-live -> app5-logic-live on tcp/7250"},
+		having(few.derive("", 0.5), "7250"))
+	require.Equal(t, []string{"permit app1-entry -> app1-logic on tcp/7050 same env"},
+		having(few.derive("", 0.5), "7050"))
 }
 
 // Services are joined only where both sides are the same: joining opens nothing.
@@ -211,7 +216,8 @@ func TestNeededCrossings(t *testing.T) {
 		w.records[7+i].Bytes = 900
 	}
 	r := w.derive("", 0.5)
-	require.Equal(t, []string{"permit workload fares-store-live-1 -> workload fares-store-trial-2 on tcp/873"}, rules(r))
+	require.Equal(t, []string{"permit workload fares-store-live-1 -> workload fares-store-trial-2 on tcp/873"},
+		rules(r))
 	require.NotEmpty(t, r.Proposals[0].Alone)
 	require.Contains(t, r.Proposals[0].Warnings, "crosses environments")
 	require.Equal(t, derive.Crossing, reasonOf(w, r, "booking-logic-trial-1", "fares-store-live-1"))
@@ -252,13 +258,15 @@ func TestEveryFamily(t *testing.T) {
 		require.Equal(t, r.Considered, r.Covered+aside, f.Name)
 		for _, p := range r.Proposals {
 			require.NotEmpty(t, p.Why, "%s: %s", f.Name, p.Rule)
-			require.False(t, p.Alone == "" && strings.Contains(strings.Join(p.Warnings, " "), "crosses environments"), p.Rule)
+			require.False(t, p.Alone == "" && strings.Contains(strings.Join(p.Warnings, " "), "crosses environments"),
+				p.Rule)
 		}
 		less := x.less(3)
 		_, again := less.derived(t, derive.DefaultBalance)
 		for _, p := range slices.Concat(r.Proposals, again.Proposals) {
 			if service.Administration.Contains(p.Rule.On.Specs[0].Range.Lo) {
-				require.NotRegexp(t, `^1 of \d+ call`, p.Why, "%s: %s: one machine administers, not its group", f.Name, p.Rule)
+				require.NotRegexp(t, `^1 of \d+ call`, p.Why, "%s: %s: one machine administers, not its group", f.Name,
+					p.Rule)
 			}
 			for _, l := range []policy.List{p.Rule.Left, p.Rule.Right} {
 				require.True(t, slices.IsSortedFunc(l.Items, func(a, b policy.Operand) int {

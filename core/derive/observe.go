@@ -207,7 +207,8 @@ func (d *deriver) observe() bool {
 	d.days = all.Count()
 	d.early, _ = setMaker{d}.numberRoles()
 	d.findKinds()
-	steps := []func(){d.findScans, d.findServices, strayPlacer{d}.placeStrays, setMaker{d}.finalRoles, d.findShared, setMaker{d}.makeSets, d.makeEdges, mirror{d}.findMirrored}
+	steps := []func(){d.findScans, d.findServices, strayPlacer{d}.placeStrays, setMaker{d}.finalRoles, d.findShared,
+		setMaker{d}.makeSets, d.makeEdges, mirror{d}.findMirrored}
 	for k, step := range steps {
 		step()
 		if in.Progress != nil && !in.Progress(0.2+0.09*float64(k+1)/float64(len(steps))) {

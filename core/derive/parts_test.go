@@ -63,7 +63,8 @@ func TestAPollerIsNoScanner(t *testing.T) {
 	for i, id := range w.ids("-live-") {
 		w.sees("names-core-shared-2", id, "tcp/9100", i%7)
 		for range 3 {
-			w.sees("tides-entry-live-3", id, fmt.Sprintf("tcp/%d", []int{21, 23, 135, 443, 1433, 3306, 8080, 27017}[rnd.IntN(8)]), 2)
+			w.sees("tides-entry-live-3", id, fmt.Sprintf("tcp/%d", []int{21, 23, 135, 443, 1433, 3306, 8080,
+				27017}[rnd.IntN(8)]), 2)
 		}
 	}
 	for i := range w.records {
@@ -199,7 +200,8 @@ func TestDerivingAgainProposesNothing(t *testing.T) {
 		for _, told := range x.grown.Weeks[0] {
 			g.Add(derive.Observed(c, told.Record))
 		}
-		again := derive.Derive(derive.Input{Compiled: c, Conversations: g.Conversations, Balance: derive.DefaultBalance})
+		again := derive.Derive(derive.Input{Compiled: c, Conversations: g.Conversations,
+			Balance: derive.DefaultBalance})
 		require.Equal(t, r.Considered-r.Covered, again.Considered, f.Name)
 		require.LessOrEqual(t, len(again.Proposals), 2, f.Name)
 	}

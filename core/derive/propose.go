@@ -150,9 +150,10 @@ func (d proposer) onlyOf(x *item) *set {
 	}
 	for _, id := range d.setsOf[x.m] {
 		s := d.sets[id]
-		if len(s.members) == 1 && (s.group != "" || d.tagged(x.m, s) && !slices.ContainsFunc(s.tests, func(t test) bool {
-			return t.key.Field || !slices.Contains(d.keys[:], t.key.Name)
-		})) {
+		if len(s.members) == 1 && (s.group != "" || d.tagged(x.m, s) &&
+			!slices.ContainsFunc(s.tests, func(t test) bool {
+				return t.key.Field || !slices.Contains(d.keys[:], t.key.Name)
+			})) {
 			return s
 		}
 	}
@@ -253,7 +254,8 @@ func (d proposer) permits(r *draft, x *edge) bool {
 		}
 	}
 	for _, k := range r.same {
-		if !d.agrees(r, x.client) || !d.agrees(r, x.server) || (setMaker{d.deriver}).tagOf(x.client, k) != (setMaker{d.deriver}).tagOf(x.server, k) {
+		if !d.agrees(r, x.client) || !d.agrees(r, x.server) || (setMaker{d.deriver}).tagOf(x.client,
+			k) != (setMaker{d.deriver}).tagOf(x.server, k) {
 			return false
 		}
 	}

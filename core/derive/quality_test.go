@@ -128,7 +128,8 @@ func (x *field) derived(t testing.TB, balance float64) (quality, *derive.Result)
 	require.Empty(t, errs)
 	after := decide.Compile(x.estate, p, estate.Instant{})
 	q := judge(x.estate, x.grown, func(f sample.Told) bool {
-		return decide.VerdictOf(after.Decide(after.At(f.Client, f.Start), after.At(f.Server, f.Start), f.Point)) == decide.Permit
+		return decide.VerdictOf(after.Decide(after.At(f.Client, f.Start), after.At(f.Server, f.Start),
+			f.Point)) == decide.Permit
 	})
 	q.rules = len(result.Proposals)
 	for _, p := range result.Proposals {
@@ -257,7 +258,10 @@ func (x *field) greedy(seen map[triple]bool) (out []rectangle) {
 			}
 		}
 	}
-	all := slices.SortedFunc(maps.Keys(open), func(a, b rectangle) int { return strings.Compare(fmt.Sprint(a), fmt.Sprint(b)) })
+	all := slices.SortedFunc(maps.Keys(open), func(a, b rectangle) int {
+		return strings.Compare(fmt.Sprint(a),
+			fmt.Sprint(b))
+	})
 	all = slices.DeleteFunc(all, func(r rectangle) bool { return len(open[r]) < 3 })
 	left := maps.Clone(seen)
 	gain := func(r rectangle) float64 {
@@ -297,8 +301,10 @@ func (x *field) greedy(seen map[triple]bool) (out []rectangle) {
 func heldOut(seed uint64) bool { return seed%3 == 0 }
 
 func say(name string, q quality) string {
-	return fmt.Sprintf("%-34s seen %5.1f  new %5.1f  attacks out %5.1f  mistakes out %5.1f  rules ×%.2f  widest %d", name,
-		share(q.seen), share(q.fresh), share(q.kept(false)), share(q.kept(true)), float64(q.rules)/float64(max(1, q.need)),
+	return fmt.Sprintf("%-34s seen %5.1f  new %5.1f  attacks out %5.1f  mistakes out %5.1f  rules ×%.2f  widest %d",
+		name,
+		share(q.seen), share(q.fresh), share(q.kept(false)), share(q.kept(true)),
+		float64(q.rules)/float64(max(1, q.need)),
 		q.widest)
 }
 
@@ -338,7 +344,8 @@ func BenchmarkQuality(b *testing.B) {
 				fmt.Println(say(word+": all by "+name, *base[name]))
 			}
 			for _, kind := range slices.Sorted(maps.Keys(total.out)) {
-				fmt.Printf("%s: kept out of %q: %.1f %% of %d\n", word, kind, share(total.out[kind]), total.out[kind][1])
+				fmt.Printf("%s: kept out of %q: %.1f %% of %d\n", word, kind, share(total.out[kind]),
+					total.out[kind][1])
 			}
 			if held {
 				b.ReportMetric(share(total.seen), "%seen")

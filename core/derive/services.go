@@ -53,7 +53,8 @@ func (d *deriver) findServices() {
 	byEnd := map[end][]service.Range{}
 	put := func(e end, proto uint8, rs [][2]uint32) {
 		for _, r := range rs {
-			byEnd[e] = append(byEnd[e], service.Range{Lo: service.PointOf(proto, r[0]), Hi: service.PointOf(proto, r[1])})
+			byEnd[e] = append(byEnd[e], service.Range{Lo: service.PointOf(proto, r[0]),
+				Hi: service.PointOf(proto, r[1])})
 		}
 	}
 	for k, seen := range ports {
@@ -74,7 +75,8 @@ func (d *deriver) findServices() {
 	}
 	ranges := map[servedBy][]service.Range{}
 	for k := range ports {
-		ranges[k] = merged(slices.Concat(byEnd[end{k.server, k.outside, k.proto, false}], byEnd[end{k.client, -1, k.proto, true}]))
+		ranges[k] = merged(slices.Concat(byEnd[end{k.server, k.outside, k.proto, false}],
+			byEnd[end{k.client, -1, k.proto, true}]))
 	}
 	index := map[service.Range]int32{}
 	of := make([]int32, len(d.kinds)) // the service of a kind: kinds are in the order in which they were seen
@@ -131,7 +133,10 @@ func rangesOf(seen map[uint32]int) (out [][2]uint32) {
 		all += n
 	}
 	// A port with a good part of the traffic is a service of its own.
-	ports = slices.DeleteFunc(ports, func(p uint32) bool { return len(ports) > 3 && p < firstDynamic && seen[p]*4 > all })
+	ports = slices.DeleteFunc(ports, func(p uint32) bool {
+		return len(ports) > 3 && p < firstDynamic &&
+			seen[p]*4 > all
+	})
 	// First what lies close together, then what is strewn over a long stretch.
 	cut := func(ports []uint32, far uint32, take func(part []uint32) bool) (rest []uint32) {
 		for from := 0; from < len(ports); {

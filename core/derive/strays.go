@@ -64,7 +64,8 @@ func (d strayPlacer) strays() []int32 {
 		w := d.c.Estate.Workload(i)
 		for k, key := range d.keys {
 			if t, _ := w.Tag(key); d.meant[i][k] != "" && expr.Fold(strings.TrimSpace(t.Value)) != d.meant[i][k] {
-				d.hints = append(d.hints, MissingTag{Workload: w.ID, Key: key, Value: d.show(key, d.meant[i][k]), Was: t.Value})
+				d.hints = append(d.hints, MissingTag{Workload: w.ID, Key: key, Value: d.show(key, d.meant[i][k]),
+					Was: t.Value})
 			}
 		}
 	}

@@ -26,7 +26,8 @@ func Together(rules []*policy.Rule, find func(string) *policy.Group) ([]*policy.
 	var beside [2][]policy.Operand
 	for i, r := range rules {
 		if r.On.String() != rules[0].On.String() || !slices.Equal(r.Same, rules[0].Same) {
-			return nil, nil, fmt.Errorf("“%s” and “%s” differ in more than their groups", rules[0].Sentence(), r.Sentence())
+			return nil, nil, fmt.Errorf("“%s” and “%s” differ in more than their groups", rules[0].Sentence(),
+				r.Sentence())
 		}
 		for k, list := range [2]policy.List{r.Left, r.Right} {
 			at := slices.IndexFunc(list.Items, func(o policy.Operand) bool { return o.Kind != policy.IsWorkload })
@@ -34,7 +35,8 @@ func Together(rules []*policy.Rule, find func(string) *policy.Group) ([]*policy.
 			if at >= 0 && list.Items[at].Kind == policy.InGroup {
 				g = find(list.Items[at].Name)
 			}
-			for n, o := range list.Items { // machines beside the group: their tags do not say yet that they belong to it
+			// machines beside the group: their tags do not say yet that they belong to it
+			for n, o := range list.Items {
 				if n != at && o.Kind != policy.IsWorkload {
 					g = nil
 				} else if n != at && !slices.Contains(beside[k], o) {

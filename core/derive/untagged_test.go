@@ -24,7 +24,8 @@ func TestAnUntaggedMachineStandsBesideItsGroup(t *testing.T) {
 	r := w.derive("", 0.5)
 	require.Equal(t, []string{"permit booking-entry-live, workload booking-entry-live-3 -> booking-logic-live on tcp/8443",
 		"permit booking-entry-live, workload booking-entry-live-3 -> fares on tcp/8080"}, rules(r))
-	require.Equal(t, []derive.MissingTag{{Workload: "booking-entry-live-3", Key: "tier", Value: "entry", Settles: 2}}, r.Tags)
+	require.Equal(t, []derive.MissingTag{{Workload: "booking-entry-live-3", Key: "tier", Value: "entry", Settles: 2}},
+		r.Tags)
 	// Tagged, it is one of the others and needs no rule of its own.
 	w.workloads[2].SetTag(estate.Tag{Key: "tier", Value: "entry"})
 	require.Equal(t, []string{"permit booking-entry-live -> booking-logic-live on tcp/8443",

@@ -85,7 +85,8 @@ func (h *History) one(p *Past, t Instant) (w Workload, there bool) {
 			continue
 		}
 		// What a source said later counts, also where it came back later to what it said before.
-		if b := best[s.Key]; b == nil || cmp.Or(cmp.Compare(h.rank(s.Source, t), h.rank(b.Source, t)), cmp.Compare(s.Source, b.Source), b.At.Compare(s.At)) < 0 {
+		if b := best[s.Key]; b == nil || cmp.Or(cmp.Compare(h.rank(s.Source, t), h.rank(b.Source, t)),
+			cmp.Compare(s.Source, b.Source), b.At.Compare(s.At)) < 0 {
 			best[s.Key] = s
 		}
 	}

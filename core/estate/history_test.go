@@ -77,8 +77,10 @@ func stateOf(ws []estate.Workload) map[string]map[string]string {
 func TestTheEstateAsItWas(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		begin := time.Date(2026, 11, 1, 0, 0, 0, 0, time.UTC)
-		r := &record{said: map[[3]string]estate.Said{}, past: map[string][]estate.Said{}, were: map[string][]estate.Was{}, added: map[string]estate.Instant{}, ranks: map[string][]estate.Rank{
-			estate.ByHand: {{Rank: 0, Until: estate.End}}, "one": {{Rank: 1, Until: estate.End}}, "two": {{Rank: 2, Until: estate.End}}}}
+		r := &record{said: map[[3]string]estate.Said{}, past: map[string][]estate.Said{},
+			were: map[string][]estate.Was{}, added: map[string]estate.Instant{}, ranks: map[string][]estate.Rank{
+				estate.ByHand: {{Rank: 0, Until: estate.End}}, "one": {{Rank: 1, Until: estate.End}},
+				"two": {{Rank: 2, Until: estate.End}}}}
 		var states []map[string]map[string]string
 		var at []estate.Instant
 		for i := range rapid.IntRange(1, 25).Draw(t, "edits") {
@@ -118,14 +120,16 @@ func TestTheEstateAsItWas(t *testing.T) {
 				if n := len(r.were[id]); n == 0 || r.were[id][n-1].Until != estate.End {
 					continue
 				}
-				k := [3]string{id, rapid.SampledFrom([]string{"app", "env"}).Draw(t, "key"), rapid.SampledFrom([]string{estate.ByHand, "one", "two"}).Draw(t, "source")}
+				k := [3]string{id, rapid.SampledFrom([]string{"app", "env"}).Draw(t, "key"),
+					rapid.SampledFrom([]string{estate.ByHand, "one", "two"}).Draw(t, "source")}
 				if s, is := r.said[k]; is {
 					s.Until = instant
 					r.past[id] = append(r.past[id], s)
 					delete(r.said, k)
 				}
 				if value := rapid.SampledFrom([]string{"x", "y", "", "none"}).Draw(t, "value"); value != "none" {
-					r.said[k] = estate.Said{Tag: estate.Tag{Key: k[1], Value: value, Source: k[2], At: now}, Until: estate.End}
+					r.said[k] = estate.Said{Tag: estate.Tag{Key: k[1], Value: value, Source: k[2], At: now},
+						Until: estate.End}
 				}
 			}
 			states, at = append(states, r.state()), append(at, instant)
@@ -153,10 +157,12 @@ func TestTheEstateAsItWas(t *testing.T) {
 
 func TestRetiredIsWhenItWasNotBefore(t *testing.T) {
 	retired := time.Date(2026, 11, 10, 0, 0, 0, 0, time.UTC)
-	h := &estate.History{Past: []estate.Past{{ID: "a", Added: estate.Beginning, Were: []estate.Was{{Name: "a", Retired: retired, Until: estate.End}}}}}
+	h := &estate.History{Past: []estate.Past{{ID: "a", Added: estate.Beginning,
+		Were: []estate.Was{{Name: "a", Retired: retired, Until: estate.End}}}}}
 	require.True(t, h.At(estate.InstantOf(retired.Add(-time.Hour)))[0].Retired.IsZero())
 	require.Equal(t, retired, h.At(estate.InstantOf(retired))[0].Retired)
-	require.Equal(t, []estate.Instant{estate.InstantOf(retired)}, h.Changes(estate.InstantOf(retired.Add(-time.Hour)), estate.InstantOf(retired.Add(time.Hour))))
+	require.Equal(t, []estate.Instant{estate.InstantOf(retired)}, h.Changes(estate.InstantOf(retired.Add(-time.Hour)),
+		estate.InstantOf(retired.Add(time.Hour))))
 	_, known := h.Known()
 	require.False(t, known, "it has no tags")
 }

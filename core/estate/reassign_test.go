@@ -112,7 +112,8 @@ func TestReassignWithStartsThatAreKnown(t *testing.T) {
 	// A source ends only what it has said itself.
 	changed, _ = estate.Reassign(have,
 		[]estate.Listed{{ID: "old",
-			Leases: []estate.Lease{{Addr: netip.MustParseAddr("10.0.0.9"), From: estate.Beginning, Until: estate.End}}}},
+			Leases: []estate.Lease{{Addr: netip.MustParseAddr("10.0.0.9"), From: estate.Beginning,
+				Until: estate.End}}}},
 		"second", at(100), nobody)
 	require.Equal(t, estate.End, changed["old"][0].Until)
 	require.Len(t, changed["old"], 2)

@@ -294,7 +294,8 @@ func (c *Case) changed(after, to estate.Instant, matters func(id string) bool) [
 				out = append(out, name(p)+" was taken away")
 			default:
 				next := p.Were[k+1]
-				out = append(out, fmt.Sprintf("%s, until then %s", strings.TrimSpace(next.Name+" "+next.OS+" "+next.Kind), strings.TrimSpace(w.Name+" "+w.OS+" "+w.Kind)))
+				out = append(out, fmt.Sprintf("%s, until then %s", strings.TrimSpace(next.Name+" "+next.OS+" "+
+					next.Kind), strings.TrimSpace(w.Name+" "+w.OS+" "+w.Kind)))
 			}
 		}
 		set := map[string]bool{}
@@ -332,7 +333,8 @@ func (c *Case) changed(after, to estate.Instant, matters func(id string) bool) [
 		ranks := c.History.Ranks[source]
 		for k, r := range ranks[:max(1, len(ranks))-1] {
 			if within(r.Until) {
-				out = append(out, fmt.Sprintf("the source %s was ranked %d, until then %d", source, ranks[k+1].Rank, r.Rank))
+				out = append(out, fmt.Sprintf("the source %s was ranked %d, until then %d", source, ranks[k+1].Rank,
+					r.Rank))
 			}
 		}
 	}

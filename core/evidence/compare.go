@@ -42,7 +42,8 @@ type Move struct {
 
 // Compare says how two periods differ.
 func Compare(a, b *Evidence) Comparison {
-	out := Comparison{Before: periodOf(a), After: periodOf(b), Same: a.Promise.Text == b.Promise.Text && a.Promise.Kind == b.Promise.Kind, Rules: []string{}}
+	out := Comparison{Before: periodOf(a), After: periodOf(b), Same: a.Promise.Text == b.Promise.Text &&
+		a.Promise.Kind == b.Promise.Kind, Rules: []string{}}
 	did := func(e *Evidence) map[string]int64 {
 		m := map[string]int64{}
 		for i := range e.Callers {
@@ -68,7 +69,8 @@ func Compare(a, b *Evidence) Comparison {
 	out.May, out.Did = append(ways(a, b, "before"), ways(b, a, "after")...), moves(did(a), did(b))
 	out.Members, out.Points = moves(of(a.MembersLast), of(b.MembersLast)), moves(points(a), points(b))
 	for _, w := range a.MayLast {
-		if slices.ContainsFunc(b.MayLast, func(x mayWay) bool { return x.Rule == w.Rule }) && !slices.Contains(out.Rules, w.Rule) {
+		if slices.ContainsFunc(b.MayLast, func(x mayWay) bool { return x.Rule == w.Rule }) &&
+			!slices.Contains(out.Rules, w.Rule) {
 			out.Rules = append(out.Rules, w.Rule)
 		}
 	}
@@ -77,7 +79,8 @@ func Compare(a, b *Evidence) Comparison {
 
 func periodOf(e *Evidence) period {
 	const day = "2006-01-02T15:04:05Z07:00"
-	return period{e.Promise, e.From.Format(day), e.To.Format(day), e.Sentence, e.Counts, e.Total, len(e.Callers) + e.MoreCallers, len(e.Breaks), len(e.Exemptions)}
+	return period{e.Promise, e.From.Format(day), e.To.Format(day), e.Sentence, e.Counts, e.Total, len(e.Callers) +
+		e.MoreCallers, len(e.Breaks), len(e.Exemptions)}
 }
 
 // ways gives the rules by which clients may reach it at the end of one, and not of the

@@ -40,7 +40,8 @@ func machine(id, addr string, tags ...estate.Said) estate.Past {
 }
 
 func tag(key, value string, from, until time.Time) estate.Said {
-	s := estate.Said{Tag: estate.Tag{Key: key, Value: value, Source: "inventory", By: "the crew", At: from}, Until: estate.End}
+	s := estate.Said{Tag: estate.Tag{Key: key, Value: value, Source: "inventory", By: "the crew", At: from},
+		Until: estate.End}
 	if !until.IsZero() {
 		s.Until = estate.InstantOf(until)
 	}
@@ -49,8 +50,10 @@ func tag(key, value string, from, until time.Time) estate.Said {
 
 // seen is a connection in an hour.
 func seen(at time.Time, client, server string, outcome flow.Outcome) flow.Bucket {
-	return flow.Bucket{Hour: flow.Hour(at.Unix() / 3600), Client: netip.MustParseAddr(client), Server: netip.MustParseAddr(server),
-		Point: service.PointOf(service.TCP, 5432), Outcome: outcome, Connections: 1, First: estate.InstantOf(at), Last: estate.InstantOf(at.Add(time.Second))}
+	return flow.Bucket{Hour: flow.Hour(at.Unix() / 3600), Client: netip.MustParseAddr(client),
+		Server: netip.MustParseAddr(server),
+		Point:  service.PointOf(service.TCP, 5432), Outcome: outcome, Connections: 1, First: estate.InstantOf(at),
+		Last: estate.InstantOf(at.Add(time.Second))}
 }
 
 // fares is ten days of the fares store: in force since the second day, enforced since the
@@ -58,19 +61,32 @@ func seen(at time.Time, client, server string, outcome flow.Outcome) flow.Bucket
 func fares() *evidence.Case {
 	long := day(-100)
 	return &evidence.Case{Promise: promise, From: day(0), To: day(10), Made: day(10), By: "harbour office",
-		History: &estate.History{Ranks: map[string][]estate.Rank{"inventory": {{Rank: 1, Until: estate.End}}}, Past: []estate.Past{
-			machine("logic-01", "10.0.0.1", tag("app", "fares", long, time.Time{}), tag("tier", "logic", long, time.Time{})),
-			machine("store-01", "10.0.0.2", tag("app", "fares", long, time.Time{}), tag("tier", "store", long, time.Time{})),
-			machine("other-01", "10.0.0.3", tag("app", "fares", long, time.Time{}), tag("tier", "entry", long, day(5).Add(6*time.Hour)),
-				tag("tier", "logic", day(5).Add(6*time.Hour), day(5).Add(9*time.Hour)), tag("tier", "entry", day(5).Add(9*time.Hour), time.Time{})),
-		}},
-		Drafts: []evidence.PolicyState{{No: 1, Text: ferries + promise + "\n", Author: "a", At: day(-3), Words: "begin"},
-			{No: 2, Text: strings.Replace(ferries, "permit logic", "permit any -> stores on tcp/5432 \"all of it\"\npermit logic", 1) + promise + "\n", Author: "b", At: day(3), Words: "let all in"}},
-		Releases: []evidence.Release{{No: 1, Revision: 1, Title: "First", Author: "a", At: day(1), Text: ferries + promise + "\n"},
-			{No: 2, Revision: 2, Title: "Wide", Author: "b", At: day(4), Text: strings.Replace(ferries, "permit logic", "permit any -> stores on tcp/5432 \"all of it\"\npermit logic", 1) + promise + "\n"}},
+		History: &estate.History{Ranks: map[string][]estate.Rank{"inventory": {{Rank: 1, Until: estate.End}}},
+			Past: []estate.Past{
+				machine("logic-01", "10.0.0.1", tag("app", "fares", long, time.Time{}),
+					tag("tier", "logic", long, time.Time{})),
+				machine("store-01", "10.0.0.2", tag("app", "fares", long, time.Time{}),
+					tag("tier", "store", long, time.Time{})),
+				machine("other-01", "10.0.0.3", tag("app", "fares", long, time.Time{}),
+					tag("tier", "entry", long, day(5).Add(6*time.Hour)),
+					tag("tier", "logic", day(5).Add(6*time.Hour), day(5).Add(9*time.Hour)),
+					tag("tier", "entry", day(5).Add(9*time.Hour), time.Time{})),
+			}},
+		Drafts: []evidence.PolicyState{{No: 1, Text: ferries + promise + "\n", Author: "a", At: day(-3),
+			Words: "begin"},
+			{No: 2, Text: strings.Replace(ferries, "permit logic",
+				"permit any -> stores on tcp/5432 \"all of it\"\npermit logic", 1) + promise + "\n", Author: "b",
+				At: day(3), Words: "let all in"}},
+		Releases: []evidence.Release{{No: 1, Revision: 1, Title: "First", Author: "a", At: day(1), Text: ferries +
+			promise + "\n"},
+			{No: 2, Revision: 2, Title: "Wide", Author: "b", At: day(4),
+				Text: strings.Replace(ferries, "permit logic",
+					"permit any -> stores on tcp/5432 \"all of it\"\npermit logic", 1) + promise + "\n"}},
 		Points: []evidence.Point{{Name: "gate", Kind: "gate", Side: "both", Guards: "app is fares", Made: day(-5),
-			Held: []evidence.Holding{{At: day(1), Release: 1, Mode: "observe"}, {At: day(2), Release: 1, Mode: "enforce"},
-				{At: day(4), Release: 2, Mode: "enforce"}, {At: day(4).Add(6 * time.Hour), Release: 1, Mode: "enforce"}},
+			Held: []evidence.Holding{{At: day(1), Release: 1, Mode: "observe"},
+				{At: day(2), Release: 1, Mode: "enforce"},
+				{At: day(4), Release: 2, Mode: "enforce"}, {At: day(4).Add(6 * time.Hour), Release: 1,
+					Mode: "enforce"}},
 			Silent: []evidence.Span{{From: day(7).Add(time.Hour), Until: day(7).Add(2 * time.Hour)}}}},
 		Traffic: flow.Pack([]flow.Bucket{
 			seen(day(0).Add(time.Hour), "10.0.0.3", "10.0.0.2", flow.Carried),       // before anything was in force
@@ -85,21 +101,27 @@ func fares() *evidence.Case {
 
 func TestTenDaysOfAStore(t *testing.T) {
 	lines := map[string][]string{}
-	e, err := evidence.Make(t.Context(), fares(), func(float64) {}, func(input, text string) { lines[input] = append(lines[input], text) })
+	e, err := evidence.Make(t.Context(), fares(), func(float64) {}, func(input,
+		text string) {
+		lines[input] = append(lines[input], text)
+	})
 	require.NoError(t, err)
 	require.Equal(t, "Only logic may reach stores on tcp/5432", e.Promise.Words)
 	var states []evidence.State
 	for _, d := range e.Days {
 		states = append(states, d.State)
 	}
-	require.Equal(t, []evidence.State{"none", "partly", "held", "held", "broken", "held", "leaked", "partly", "unknown", "held"}, states)
-	require.Equal(t, evidence.DayCounts{Days: 10, Held: 4, Broken: 1, Leaked: 1, None: 1, Partly: 2, Unknown: 1}, e.Counts)
+	require.Equal(t, []evidence.State{"none", "partly", "held", "held", "broken", "held", "leaked", "partly",
+		"unknown", "held"}, states)
+	require.Equal(t, evidence.DayCounts{Days: 10, Held: 4, Broken: 1, Leaked: 1, None: 1, Partly: 2, Unknown: 1},
+		e.Counts)
 	require.Equal(t, "It was kept on 4 of 10 days; on 1 what was in force broke it, on 1 something leaked, on 1 it was not in force all day, "+
 		"on 2 it was not enforced everywhere all day, on 1 of some hours nothing is known. 2 connections were carried that it speaks against.", e.Sentence)
 
 	require.Len(t, e.Breaks, 1)
 	b := e.Breaks[0]
-	require.Equal(t, []any{day(4), day(4).Add(6 * time.Hour), "broken", 2, `permit any -> stores on tcp/5432`}, []any{b.From, *b.Until, b.Outcome, b.Release, b.Rule})
+	require.Equal(t, []any{day(4), day(4).Add(6 * time.Hour), "broken", 2, `permit any -> stores on tcp/5432`},
+		[]any{b.From, *b.Until, b.Outcome, b.Release, b.Rule})
 	require.Equal(t, []string{"gate: release 2, enforce"}, b.Cause)
 	require.Equal(t, []string{"gate: release 1, enforce"}, b.Ended)
 
@@ -113,7 +135,8 @@ func TestTenDaysOfAStore(t *testing.T) {
 			changes[strings.Join(c.Added, ",")+"/"+strings.Join(c.Removed, ",")] = strings.Join(c.Cause, "; ")
 		}
 	}
-	require.Equal(t, map[string]string{"other-01/": "tier of other-01 is logic, by the crew", "/other-01": "tier of other-01 is entry, by the crew"}, changes)
+	require.Equal(t, map[string]string{"other-01/": "tier of other-01 is logic, by the crew",
+		"/other-01": "tier of other-01 is entry, by the crew"}, changes)
 
 	// Who did.
 	require.Equal(t, evidence.Sums{Permitted: 1, Held: 1, Leaks: 2}, e.Total)
@@ -122,7 +145,8 @@ func TestTenDaysOfAStore(t *testing.T) {
 	require.EqualValues(t, 1, e.Days[6].Sums.Leaks)
 	require.Equal(t, []string{"198.51.100.7", "other-01"}, []string{e.Callers[0].Name, e.Callers[1].Name})
 	require.True(t, e.Callers[0].Against && e.Callers[1].Against)
-	require.Equal(t, []int{1, 0}, []int{e.Callers[0].Release, e.Callers[1].Release}, "the second was before anything was in force: the draft says so")
+	require.Equal(t, []int{1, 0}, []int{e.Callers[0].Release, e.Callers[1].Release},
+		"the second was before anything was in force: the draft says so")
 
 	require.Equal(t, []string{"store-01"}, e.MembersLast)
 	require.Len(t, e.Points, 1)
@@ -170,7 +194,8 @@ func TestEvidenceOfAGroup(t *testing.T) {
 	named := fares()
 	named.Promise = "group the stores"
 	for i := range named.Drafts {
-		named.Drafts[i].Text = strings.Replace(named.Drafts[i].Text, "group stores", "group \"the stores\" = app is fares and tier is store\ngroup stores", 1)
+		named.Drafts[i].Text = strings.Replace(named.Drafts[i].Text, "group stores",
+			"group \"the stores\" = app is fares and tier is store\ngroup stores", 1)
 	}
 	_, err = evidence.Make(t.Context(), named, func(float64) {}, nil)
 	require.NoError(t, err, "a name that needs quotes")
@@ -213,15 +238,18 @@ func TestTwoPeriodsAreCompared(t *testing.T) {
 	for _, m := range x.Did {
 		did = append(did, m.In+": "+m.What)
 	}
-	require.Equal(t, []string{"after: 198.51.100.7 → stores on tcp/5432 postgres, reject", "before: other-01 → stores on tcp/5432 postgres, reject",
+	require.Equal(t, []string{"after: 198.51.100.7 → stores on tcp/5432 postgres, reject",
+		"before: other-01 → stores on tcp/5432 postgres, reject",
 		"before: logic-01 → stores on tcp/5432 postgres, permit"}, did)
 	require.Equal(t, 1, x.After.Breaks)
 	c = fares()
 	c.To = day(4).Add(3 * time.Hour) // while all were let in
 	wide, err := evidence.Make(t.Context(), c, func(float64) {}, nil)
 	require.NoError(t, err)
-	require.Equal(t, []evidence.Move{{What: "permit logic -> stores on tcp/5432", In: "before", Much: 1, Names: []string{"logic-01"}},
-		{What: "permit any -> stores on tcp/5432", In: "after", Much: 3, Names: []string{"logic-01", "other-01", "the rest of outside"}}}, evidence.Compare(before, wide).May)
+	require.Equal(t, []evidence.Move{{What: "permit logic -> stores on tcp/5432", In: "before", Much: 1,
+		Names: []string{"logic-01"}},
+		{What: "permit any -> stores on tcp/5432", In: "after", Much: 3,
+			Names: []string{"logic-01", "other-01", "the rest of outside"}}}, evidence.Compare(before, wide).May)
 	same := evidence.Compare(before, before)
 	require.Empty(t, same.Did)
 }
@@ -256,21 +284,25 @@ func TestTamperedEvidenceIsFound(t *testing.T) {
 		require.Error(t, err, path)
 	})
 	for name, bad := range map[string]string{"nothing": "", "no JSON": "evidence", "no members": "{}", "a text": `"x"`,
-		"another way of signing": strings.Replace(string(text), `"Ed25519"`, `"none"`, 1), "a short key": strings.Replace(string(text), `"key": "`, `"key": "AA==`, 1)} {
+		"another way of signing": strings.Replace(string(text), `"Ed25519"`, `"none"`, 1),
+		"a short key":            strings.Replace(string(text), `"key": "`, `"key": "AA==`, 1)} {
 		_, _, err := evidence.Verify([]byte(bad))
 		require.Error(t, err, name)
 	}
 	body := strings.TrimSpace(string(text))
 	opened := strings.TrimSuffix(body, "}")
 	for name, bad := range map[string]string{
-		"a member beside it":             opened + `, "remark": "all was well"}`,
-		"evidence a second time":         opened + `, "evidence": {"sentence": "all was well"}}`,
-		"in other letters":               opened + `, "Evidence": {"sentence": "all was well"}}`,
-		"a second text":                  body + body,
-		"a member of the signature":      strings.Replace(body, `"algorithm"`, `"by": "an auditor", "algorithm"`, 1),
-		"evidence with a member more":    strings.Replace(body, `"evidence": {`, `"evidence": {"remark": "all was well",`, 1),
-		"evidence with a member twice":   strings.Replace(body, `"sentence":`, `"sentence": "all was well", "sentence":`, 1),
-		"in other letters, a part of it": strings.Replace(body, `"sentence":`, `"Sentence": "all was well", "sentence":`, 1),
+		"a member beside it":        opened + `, "remark": "all was well"}`,
+		"evidence a second time":    opened + `, "evidence": {"sentence": "all was well"}}`,
+		"in other letters":          opened + `, "Evidence": {"sentence": "all was well"}}`,
+		"a second text":             body + body,
+		"a member of the signature": strings.Replace(body, `"algorithm"`, `"by": "an auditor", "algorithm"`, 1),
+		"evidence with a member more": strings.Replace(body, `"evidence": {`,
+			`"evidence": {"remark": "all was well",`, 1),
+		"evidence with a member twice": strings.Replace(body, `"sentence":`,
+			`"sentence": "all was well", "sentence":`, 1),
+		"in other letters, a part of it": strings.Replace(body, `"sentence":`,
+			`"Sentence": "all was well", "sentence":`, 1),
 	} {
 		require.NotEqual(t, body, bad, name)
 		_, _, err := evidence.Verify([]byte(bad))
@@ -326,17 +358,22 @@ func TestCausesAreWhatIsOnRecord(t *testing.T) {
 		c.Drafts[i].Text = strings.Replace(c.Drafts[i].Text, "tier is store", "(tier is store or name is store-02)", 1)
 	}
 	for i := range c.Releases {
-		c.Releases[i].Text = strings.Replace(c.Releases[i].Text, "tier is store", "(tier is store or name is store-02)", 1)
+		c.Releases[i].Text = strings.Replace(c.Releases[i].Text, "tier is store",
+			"(tier is store or name is store-02)", 1)
 	}
 	e, err := evidence.Make(t.Context(), c, func(float64) {}, nil)
 	require.NoError(t, err)
-	require.Equal(t, []evidence.MemberChange{{At: at, Name: "store-02", Cause: []string{"other-01, until then store-02"}}}, e.MemberChanges)
+	require.Equal(t, []evidence.MemberChange{{At: at, Name: "store-02",
+		Cause: []string{"other-01, until then store-02"}}}, e.MemberChanges)
 
 	c = fares()
-	c.History.Past[2].Said = []estate.Said{tag("app", "fares", day(-100), time.Time{}), tag("tier", "entry", day(-100), time.Time{}), tag("tier", "store", day(-100), time.Time{})}
+	c.History.Past[2].Said = []estate.Said{tag("app", "fares", day(-100), time.Time{}),
+		tag("tier", "entry", day(-100), time.Time{}), tag("tier", "store", day(-100), time.Time{})}
 	c.History.Past[2].Said[2].Source = "rival"
-	c.History.Ranks = map[string][]estate.Rank{"inventory": {{Rank: 1, Until: estate.InstantOf(at)}, {Rank: 3, Until: estate.End}}, "rival": {{Rank: 2, Until: estate.End}}}
+	c.History.Ranks = map[string][]estate.Rank{"inventory": {{Rank: 1, Until: estate.InstantOf(at)},
+		{Rank: 3, Until: estate.End}}, "rival": {{Rank: 2, Until: estate.End}}}
 	e, err = evidence.Make(t.Context(), c, func(float64) {}, nil)
 	require.NoError(t, err)
-	require.Equal(t, []evidence.MemberChange{{At: at, Name: "other-01", Joined: true, Cause: []string{"the source inventory was ranked 3, until then 1"}}}, e.MemberChanges)
+	require.Equal(t, []evidence.MemberChange{{At: at, Name: "other-01", Joined: true,
+		Cause: []string{"the source inventory was ranked 3, until then 1"}}}, e.MemberChanges)
 }

@@ -32,9 +32,12 @@ func (m *making) finish(step time.Duration) {
 		out.Counts.Days++
 	}
 	if step > 0 {
-		out.Notes = append(out.Notes, fmt.Sprintf("Changes of tags and addresses are so many that those of the same %s are looked at together.", stepWords(step)))
+		out.Notes = append(out.Notes,
+			fmt.Sprintf("Changes of tags and addresses are so many that those of the same %s are looked at together.",
+				stepWords(step)))
 	}
-	out.Notes = append(out.Notes, "Traffic is counted by the hour: what of an hour fell before and after a change is told apart by when a conversation was first seen in it.")
+	out.Notes = append(out.Notes,
+		"Traffic is counted by the hour: what of an hour fell before and after a change is told apart by when a conversation was first seen in it.")
 	m.versions()
 	m.points()
 	m.finishCallers()
@@ -125,7 +128,8 @@ func (d *Day) state() State {
 }
 
 func (c *DayCounts) of(s State) *int {
-	return map[State]*int{Broken: &c.Broken, Leaked: &c.Leaked, open: &c.Open, undefined: &c.Undefined, None: &c.None, Partly: &c.Partly,
+	return map[State]*int{Broken: &c.Broken, Leaked: &c.Leaked, open: &c.Open, undefined: &c.Undefined, None: &c.None,
+		Partly:  &c.Partly,
 		Unknown: &c.Unknown, Held: &c.Held}[s]
 }
 
@@ -146,8 +150,10 @@ func (e *Evidence) sentence() string {
 		for _, x := range []struct {
 			n     int
 			words string
-		}{{c.Broken, "what was in force broke it"}, {c.Leaked, "something leaked"}, {c.Open, "what was in force left it open"},
-			{c.Undefined, "what was in force did not know it"}, {c.None, "it was not in force all day"}, {c.Partly, "it was not enforced everywhere all day"},
+		}{{c.Broken, "what was in force broke it"}, {c.Leaked, "something leaked"},
+			{c.Open, "what was in force left it open"},
+			{c.Undefined, "what was in force did not know it"}, {c.None, "it was not in force all day"},
+			{c.Partly, "it was not enforced everywhere all day"},
 			{c.Unknown, "of some hours nothing is known"}} {
 			if x.n > 0 {
 				parts = append(parts, fmt.Sprintf("on %d %s", x.n, x.words))
@@ -161,7 +167,8 @@ func (e *Evidence) sentence() string {
 	if e.Against == 0 {
 		return out + " No connection was carried that it speaks against."
 	}
-	return out + fmt.Sprintf(" %s carried that it speaks against.", plural.Of(int(e.Against), "connection was", "connections were"))
+	return out + fmt.Sprintf(" %s carried that it speaks against.", plural.Of(int(e.Against), "connection was",
+		"connections were"))
 }
 
 // versions tells which releases were held where it matters.
@@ -172,8 +179,10 @@ func (m *making) versions() {
 			continue
 		}
 		sum := sha256.Sum256([]byte(r.Text))
-		m.out.Versions = append(m.out.Versions, versionTime{Release: r.No, Revision: r.Revision, Title: r.Title, Author: r.Author, At: r.At.UTC(),
-			From: span.From, Until: span.Until, Promised: m.parsed(r.Text).promised || m.out.Promise.Kind == "group" && len(m.parsed(r.Text).errs) == 0,
+		m.out.Versions = append(m.out.Versions, versionTime{Release: r.No, Revision: r.Revision, Title: r.Title,
+			Author: r.Author, At: r.At.UTC(),
+			From: span.From, Until: span.Until, Promised: m.parsed(r.Text).promised || m.out.Promise.Kind == "group" &&
+				len(m.parsed(r.Text).errs) == 0,
 			SHA256: hex.EncodeToString(sum[:])})
 	}
 }
@@ -219,10 +228,14 @@ func (m *making) points() {
 				h.Mode = "silent"
 			case p.drifted(at[k]):
 				h.Mode = "drifted"
-				i := slices.IndexFunc(p.Drifts, func(d Drift) bool { return !at[k].Before(d.From) && at[k].Before(d.Until) })
+				i := slices.IndexFunc(p.Drifts, func(d Drift) bool {
+					return !at[k].Before(d.From) &&
+						at[k].Before(d.Until)
+				})
 				words = p.Drifts[i].Words
 			}
-			if n := len(out.Held); n > 0 && out.Held[n-1].Release == h.Release && out.Held[n-1].Mode == h.Mode && out.Held[n-1].Words == words {
+			if n := len(out.Held); n > 0 && out.Held[n-1].Release == h.Release && out.Held[n-1].Mode == h.Mode &&
+				out.Held[n-1].Words == words {
 				out.Held[n-1].Until = at[k+1]
 				continue
 			}
@@ -244,7 +257,8 @@ func (m *making) finishCallers() {
 		return 1
 	}
 	slices.SortFunc(m.out.Callers, func(a, b callerTime) int {
-		return cmp.Or(first(a.Against)-first(b.Against), cmp.Compare(b.Sums.Leaks, a.Sums.Leaks), cmp.Compare(b.Sums.All(), a.Sums.All()),
+		return cmp.Or(first(a.Against)-first(b.Against), cmp.Compare(b.Sums.Leaks, a.Sums.Leaks),
+			cmp.Compare(b.Sums.All(), a.Sums.All()),
 			strings.Compare(a.Name+a.Service+a.Server+a.Rule, b.Name+b.Service+b.Server+b.Rule), a.Release-b.Release)
 	})
 	if n := len(m.out.Callers); n > mostCallers {
@@ -325,7 +339,8 @@ func (in *inputs) state(c *Case) {
 		}
 		for _, w := range p.Were {
 			if !w.Until.Before(from) {
-				in.write("estate", "workload", p.ID, w.Name, w.OS, w.Kind, !w.Retired.IsZero() && !w.Retired.After(c.To), until(w.Until))
+				in.write("estate", "workload", p.ID, w.Name, w.OS, w.Kind, !w.Retired.IsZero() &&
+					!w.Retired.After(c.To), until(w.Until))
 			}
 		}
 		for _, s := range p.Said {
@@ -341,7 +356,8 @@ func (in *inputs) state(c *Case) {
 	}
 	for i := range c.Points {
 		p := &c.Points[i]
-		in.write("points", "point", p.Name, p.Kind, p.Side, p.Guards, p.Made, !p.Dropped.IsZero() && !p.Dropped.After(c.To))
+		in.write("points", "point", p.Name, p.Kind, p.Side, p.Guards, p.Made, !p.Dropped.IsZero() &&
+			!p.Dropped.After(c.To))
 		for _, h := range p.Held {
 			if h.At.Before(c.To) {
 				in.write("points", "held", p.Name, h.At, h.Release, h.Mode)

@@ -26,8 +26,9 @@ func (e *UnreadableError) Error() string { return e.Errs[0].Message }
 // Make makes the evidence of a case. progress is told how much of it is done; line is given
 // each line of the inputs, by their names, and may be nil.
 func Make(ctx context.Context, c *Case, progress func(done float64), line func(input, text string)) (*Evidence, error) {
-	m := &making{Case: c, asked: map[string]*asked{}, callers: map[callerKey]*callerTime{}, days: map[string]*Day{}, inputs: newInputs(line),
-		out: &Evidence{Format: format, From: c.From, To: c.To, Made: c.Made, By: c.By}}
+	m := &making{Case: c, asked: map[string]*asked{}, callers: map[callerKey]*callerTime{}, days: map[string]*Day{},
+		inputs: newInputs(line),
+		out:    &Evidence{Format: format, From: c.From, To: c.To, Made: c.Made, By: c.By}}
 	if err := m.begin(); err != nil {
 		return nil, err
 	}
@@ -95,13 +96,15 @@ func (m *making) begin() error {
 			m.known = end
 		}
 		if estate.InstantOf(m.From).Before(since) {
-			m.out.Notes = append(m.out.Notes, fmt.Sprintf("Of tags nothing is on record before %s: what they were an hour later stands in for the time before.",
-				stamp(since.Time())))
+			m.out.Notes = append(m.out.Notes,
+				fmt.Sprintf("Of tags nothing is on record before %s: what they were an hour later stands in for the time before.",
+					stamp(since.Time())))
 		}
 	}
 	if first := m.Drafts[0]; m.From.Before(first.At) {
-		m.out.Notes = append(m.out.Notes, fmt.Sprintf("Before %s there was no policy: its first draft, revision %d, stands in for the time before, and nothing was in force.",
-			stamp(first.At), first.No))
+		m.out.Notes = append(m.out.Notes,
+			fmt.Sprintf("Before %s there was no policy: its first draft, revision %d, stands in for the time before, and nothing was in force.",
+				stamp(first.At), first.No))
 	}
 	m.members, m.seen, m.spans = map[string]int{}, map[string]bool{}, map[int]Span{}
 	m.inputs.state(m.Case)
@@ -188,7 +191,8 @@ func (m *making) stretch(from, until time.Time, first bool) {
 	if asked == nil {
 		compiled, asked = m.of(0)
 	}
-	now := situation{members: map[string]string{}, ways: map[way]map[string]bool{}, ids: map[string]string{}, held: map[int]bool{}}
+	now := situation{members: map[string]string{}, ways: map[way]map[string]bool{}, ids: map[string]string{},
+		held: map[int]bool{}}
 	var people *population
 	if asked != nil {
 		people = populationOf(compiled, asked.index)
@@ -334,7 +338,8 @@ func (m *making) cover(day *Day, t time.Time, people *population, holds []Holdin
 		day.Enforced = is[enforced]
 	}
 	day.Drifted = max(day.Drifted, is[drifted])
-	day.Observed, day.Silent, day.Exempt = max(day.Observed, is[observed]), max(day.Silent, is[silent]), max(day.Exempt, out)
+	day.Observed, day.Silent, day.Exempt = max(day.Observed, is[observed]), max(day.Silent, is[silent]),
+		max(day.Exempt, out)
 	if is[enforced] < len(people.members) {
 		day.partly = true
 	}
@@ -346,7 +351,8 @@ func (m *making) prove(day *Day, from, until time.Time, now *situation) {
 	var worst *Break
 	for release := range now.held {
 		b := m.outcome(release)
-		if worst == nil || rank(b.Outcome) > rank(worst.Outcome) || rank(b.Outcome) == rank(worst.Outcome) && b.Release > worst.Release {
+		if worst == nil || rank(b.Outcome) > rank(worst.Outcome) || rank(b.Outcome) == rank(worst.Outcome) &&
+			b.Release > worst.Release {
 			worst = b
 		}
 	}

@@ -31,7 +31,8 @@ func drawnHistory(t *rapid.T, e *estate.Estate) *estate.History {
 	since := hour(rapid.SampledFrom([]int{-48, 2}).Draw(t, "since")) // when tags were first on record
 	h := &estate.History{Ranks: map[string][]estate.Rank{"": {{Rank: 5, Until: estate.End}}}}
 	for _, w := range e.All() {
-		p := estate.Past{ID: w.ID, Added: estate.Beginning, Were: []estate.Was{{Name: w.Name, OS: w.OS, Until: estate.End}}, Leases: w.Leases}
+		p := estate.Past{ID: w.ID, Added: estate.Beginning, Were: []estate.Was{{Name: w.Name, OS: w.OS,
+			Until: estate.End}}, Leases: w.Leases}
 		for _, tag := range w.Tags {
 			tag.At = since
 			said := estate.Said{Tag: tag, Until: estate.End}
@@ -39,7 +40,8 @@ func drawnHistory(t *rapid.T, e *estate.Estate) *estate.History {
 				at := hour(rapid.IntRange(3, 9).Draw(t, "changed"))
 				said.Until = estate.InstantOf(at)
 				if value := rapid.SampledFrom([]string{"", "store", "live", "fares"}).Draw(t, "next"); value != "" {
-					p.Said = append(p.Said, estate.Said{Tag: estate.Tag{Key: tag.Key, Value: value, At: at}, Until: estate.End})
+					p.Said = append(p.Said, estate.Said{Tag: estate.Tag{Key: tag.Key, Value: value, At: at},
+						Until: estate.End})
 				}
 			}
 			p.Said = append(p.Said, said)
@@ -50,10 +52,12 @@ func drawnHistory(t *rapid.T, e *estate.Estate) *estate.History {
 }
 
 func drawnCase(t *rapid.T) *evidence.Case {
-	c := &evidence.Case{Promise: sample.Assert(t), From: hour(0), To: hour(10), Made: hour(10), By: "somebody", Traffic: flow.NewTable(),
-		Seen: func(flow.Hour) bool { return true }}
-	p, errs := policy.Parse("service web = tcp/80\nservice mix = web\narea yard = g2 owner \"crew\"\ngroup g0 = any\ngroup g1 = any\ngroup g2 = any\n" +
-		"group g3 = any\ngroup g4 = any\ngroup \"10.0.0.1\" = any\ngroup \"any\" = any\nlayer x\n" + c.Promise)
+	c := &evidence.Case{Promise: sample.Assert(t), From: hour(0), To: hour(10), Made: hour(10), By: "somebody",
+		Traffic: flow.NewTable(),
+		Seen:    func(flow.Hour) bool { return true }}
+	p, errs := policy.Parse(
+		"service web = tcp/80\nservice mix = web\narea yard = g2 owner \"crew\"\ngroup g0 = any\ngroup g1 = any\ngroup g2 = any\n" +
+			"group g3 = any\ngroup g4 = any\ngroup \"10.0.0.1\" = any\ngroup \"any\" = any\nlayer x\n" + c.Promise)
 	require.Empty(t, errs, c.Promise)
 	c.Promise = p.Asserts[0].Sentence()
 	c.History = drawnHistory(t, sample.Estate(t))
@@ -64,7 +68,8 @@ func drawnCase(t *rapid.T) *evidence.Case {
 		c.Releases = append(c.Releases, evidence.Release{No: i + 1, Text: sample.Policy(t), At: hour(i)})
 	}
 	for i := range rapid.IntRange(0, 2).Draw(t, "points") {
-		point := evidence.Point{Name: fmt.Sprint("point ", i), Side: rapid.SampledFrom([]string{"server", "client", "both"}).Draw(t, "side"),
+		point := evidence.Point{Name: fmt.Sprint("point ", i), Side: rapid.SampledFrom([]string{"server", "client",
+			"both"}).Draw(t, "side"),
 			Guards: sample.Expr(t, 1, -1), Made: hour(-1)}
 		if rapid.Bool().Draw(t, "dropped") {
 			point.Dropped = hour(rapid.IntRange(1, 9).Draw(t, "when dropped"))
@@ -79,7 +84,8 @@ func drawnCase(t *rapid.T) *evidence.Case {
 		}
 		if rapid.Bool().Draw(t, "drifted") {
 			from := rapid.IntRange(0, 8).Draw(t, "drifted from")
-			point.Drifts = append(point.Drifts, evidence.Drift{Span: evidence.Span{From: hour(from), Until: hour(from + 2)}, Words: "a rule is missing"})
+			point.Drifts = append(point.Drifts, evidence.Drift{Span: evidence.Span{From: hour(from),
+				Until: hour(from + 2)}, Words: "a rule is missing"})
 		}
 		c.Points = append(c.Points, point)
 	}
@@ -110,7 +116,8 @@ func ask(c *evidence.Case, t time.Time) told {
 			return nil, 0
 		}
 		p, _ := policy.Parse(with)
-		i := slices.IndexFunc(p.Asserts, func(a *policy.Assert) bool { return a.Line == p.Asserts[len(p.Asserts)-1].Line })
+		i := slices.IndexFunc(p.Asserts,
+			func(a *policy.Assert) bool { return a.Line == p.Asserts[len(p.Asserts)-1].Line })
 		return decide.Compile(e, p, at), i
 	}
 	draft := c.Drafts[0].Text
@@ -176,9 +183,15 @@ func ask(c *evidence.Case, t time.Time) told {
 			}
 			releases[h.Release] = true
 			how := 1
-			if slices.ContainsFunc(p.Silent, func(s evidence.Span) bool { return !t.Before(s.From) && t.Before(s.Until) }) {
+			if slices.ContainsFunc(p.Silent, func(s evidence.Span) bool {
+				return !t.Before(s.From) &&
+					t.Before(s.Until)
+			}) {
 				how = 2
-			} else if slices.ContainsFunc(p.Drifts, func(d evidence.Drift) bool { return !t.Before(d.From) && t.Before(d.Until) }) {
+			} else if slices.ContainsFunc(p.Drifts, func(d evidence.Drift) bool {
+				return !t.Before(d.From) &&
+					t.Before(d.Until)
+			}) {
 				how = 3
 			} else if h.Mode == "enforce" {
 				how = 4
@@ -224,7 +237,10 @@ func TestEvidenceIsWhatEachHourSays(t *testing.T) {
 			require.ErrorAs(t, err, &unreadable)
 			return
 		}
-		type sums struct{ holds, open, broken, undefined, none, members, enforced, observed, silent, drifted, exempt int }
+		type sums struct {
+			holds, open, broken, undefined, none, members, enforced, observed, silent, drifted,
+			exempt int
+		}
 		want := map[string]*sums{}
 		for i := range 10 {
 			now := ask(c, hour(i))
@@ -257,12 +273,14 @@ func TestEvidenceIsWhatEachHourSays(t *testing.T) {
 				if k == 0 || k == 3599 {
 					s.members, s.enforced = max(s.members, now.members), min(s.enforced, now.enforced)
 					s.drifted = max(s.drifted, now.drifted)
-					s.observed, s.silent, s.exempt = max(s.observed, now.observed), max(s.silent, now.silent), max(s.exempt, now.exempt)
+					s.observed, s.silent, s.exempt = max(s.observed, now.observed), max(s.silent, now.silent),
+						max(s.exempt, now.exempt)
 				}
 			}
 		}
 		for _, d := range e.Days {
-			require.Equal(t, *want[d.Day], sums{int(d.Holds), int(d.Open), int(d.Broken), int(d.Undefined), int(d.None), d.Members, d.Enforced, d.Observed,
+			require.Equal(t, *want[d.Day], sums{int(d.Holds), int(d.Open), int(d.Broken), int(d.Undefined),
+				int(d.None), d.Members, d.Enforced, d.Observed,
 				d.Silent, d.Drifted, d.Exempt}, "%s\n%s", d.Day, c.Promise)
 		}
 		require.Len(t, e.Days, len(want))

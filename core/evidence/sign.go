@@ -46,7 +46,8 @@ func Sign(e *Evidence, key ed25519.PrivateKey) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	out, err := json.Marshal(signed{canonical, signature{algorithm, layout, base64.StdEncoding.EncodeToString(key.Public().(ed25519.PublicKey)),
+	out, err := json.Marshal(signed{canonical, signature{algorithm, layout,
+		base64.StdEncoding.EncodeToString(key.Public().(ed25519.PublicKey)),
 		base64.StdEncoding.EncodeToString(ed25519.Sign(key, canonical))}})
 	if err != nil {
 		return nil, err
@@ -82,7 +83,8 @@ func (s *signed) read(text []byte) error {
 	if err != nil {
 		return fmt.Errorf("signature: %w", err)
 	}
-	for name, into := range map[string]*string{"algorithm": &s.Signature.Algorithm, "layout": &s.Signature.Layout, "key": &s.Signature.Key,
+	for name, into := range map[string]*string{"algorithm": &s.Signature.Algorithm, "layout": &s.Signature.Layout,
+		"key":   &s.Signature.Key,
 		"value": &s.Signature.Value} {
 		if err := json.Unmarshal(parts[name], into); err != nil {
 			return fmt.Errorf("signature: %s: %w", name, err)
@@ -139,7 +141,8 @@ func Verify(text []byte) (*Evidence, ed25519.PublicKey, error) {
 		return nil, nil, fmt.Errorf("this is no signed evidence: %w", err)
 	}
 	if s.Signature.Algorithm != algorithm || s.Signature.Layout != layout {
-		return nil, nil, fmt.Errorf("found a signature by %q over %q, expected %s over %s", s.Signature.Algorithm, s.Signature.Layout, algorithm, layout)
+		return nil, nil, fmt.Errorf("found a signature by %q over %q, expected %s over %s", s.Signature.Algorithm,
+			s.Signature.Layout, algorithm, layout)
 	}
 	key, err := base64.StdEncoding.DecodeString(s.Signature.Key)
 	if err != nil || len(key) != ed25519.PublicKeySize {
@@ -154,14 +157,16 @@ func Verify(text []byte) (*Evidence, ed25519.PublicKey, error) {
 		return nil, nil, fmt.Errorf("the evidence cannot be read: %w", err)
 	}
 	if !ed25519.Verify(key, canonical, value) {
-		return nil, nil, errors.New("the evidence is not what was signed: it was changed since, or the signature is of something else")
+		return nil, nil, errors.New(
+			"the evidence is not what was signed: it was changed since, or the signature is of something else")
 	}
 	var e Evidence
 	if err := json.Unmarshal(s.Evidence, &e); err != nil {
 		return nil, nil, fmt.Errorf("the evidence is signed, and cannot be read: %w", err)
 	}
 	if e.Format != format {
-		return nil, nil, fmt.Errorf("the evidence is signed, and written as %q; this program reads %q", e.Format, format)
+		return nil, nil, fmt.Errorf("the evidence is signed, and written as %q; this program reads %q", e.Format,
+			format)
 	}
 	return &e, key, nil
 }

@@ -51,7 +51,8 @@ func (m *making) look(day *Day, from, until time.Time, people *population, compi
 	for n, ch := range part.Chunks {
 		base := part.Starts()[n]
 		for i, k := range ch.Pair {
-			if p := &pairs[k]; is[p.Server] && ch.First[i] >= since && ch.First[i] < to && people.points.Contains(p.Point) {
+			if p := &pairs[k]; is[p.Server] && ch.First[i] >= since && ch.First[i] < to &&
+				people.points.Contains(p.Point) {
 				rows = append(rows, part.Bucket(base+i))
 			}
 		}
@@ -60,7 +61,8 @@ func (m *making) look(day *Day, from, until time.Time, people *population, compi
 		return
 	}
 	slices.SortFunc(rows, func(a, b flow.Bucket) int {
-		return cmp.Or(int(a.Hour-b.Hour), a.Client.Compare(b.Client), a.Server.Compare(b.Server), cmp.Compare(a.Point, b.Point), int(a.Outcome)-int(b.Outcome),
+		return cmp.Or(int(a.Hour-b.Hour), a.Client.Compare(b.Client), a.Server.Compare(b.Server),
+			cmp.Compare(a.Point, b.Point), int(a.Outcome)-int(b.Outcome),
 			a.First.Compare(b.First))
 	})
 	for i := range rows {
@@ -92,14 +94,16 @@ func (m *making) judge(from, until time.Time) *reach.Judge {
 	for i, g := range m.guarded() {
 		p := &m.Points[i]
 		h := reach.Holder{Name: p.Name, Server: p.Side != "client", Client: p.Side != "server",
-			Guards: slices.DeleteFunc(slices.Clone(g.In), func(w int32) bool { return exempt[m.estate.Workload(w).ID] })}
+			Guards: slices.DeleteFunc(slices.Clone(g.In),
+				func(w int32) bool { return exempt[m.estate.Workload(w).ID] })}
 		for k, held := range p.Held {
 			if k+1 < len(p.Held) && !p.Held[k+1].At.After(from) {
 				any = any || held.Release != 0
 				continue // it was over
 			}
 			if held.At.Before(until) {
-				h.Periods = append(h.Periods, reach.Period{From: flow.MicrosOf(held.At), Release: held.Release, Enforce: held.Mode == "enforce"})
+				h.Periods = append(h.Periods, reach.Period{From: flow.MicrosOf(held.At), Release: held.Release,
+					Enforce: held.Mode == "enforce"})
 				any = any || held.Release != 0
 			}
 		}
@@ -130,7 +134,8 @@ func (m *making) take(day *Day, v *reach.View, i int, people *population) {
 	c, r := v.At(i), v.Ruling(i)
 	against := m.out.Promise.Kind != "group" && people.against(c.Client.Class, c.Server.Class)
 	a, b := v.Labels(i)
-	key := callerKey{service: c.Point, server: b.Text, verdict: decide.VerdictOf(r.Rule), release: r.Release, against: against}
+	key := callerKey{service: c.Point, server: b.Text, verdict: decide.VerdictOf(r.Rule), release: r.Release,
+		against: against}
 	if r.Rule != nil {
 		key.rule = r.Rule.Sentence()
 	}
@@ -141,7 +146,8 @@ func (m *making) take(day *Day, v *reach.View, i int, people *population) {
 	}
 	who := m.callers[key]
 	if who == nil {
-		who = &callerTime{Name: v.Name(c.Client), Label: a.Text, Server: b.Text, Service: reach.ServiceText(c.Point), Verdict: key.verdict.String(),
+		who = &callerTime{Name: v.Name(c.Client), Label: a.Text, Server: b.Text, Service: reach.ServiceText(c.Point),
+			Verdict: key.verdict.String(),
 			Release: r.Release, Rule: key.rule, First: c.First.Time(), Against: against}
 		m.callers[key] = who
 	}

@@ -107,7 +107,8 @@ func (m *making) differ(t time.Time, now *situation, first bool) {
 		}
 	}
 	for _, rule := range sortedKeys(was) {
-		change := mayChange{At: t, Rule: rule, Added: lacking(is[rule], was[rule]), Removed: lacking(was[rule], is[rule])}
+		change := mayChange{At: t, Rule: rule, Added: lacking(is[rule], was[rule]),
+			Removed: lacking(was[rule], is[rule])}
 		if len(change.Added)+len(change.Removed) == 0 {
 			continue
 		}

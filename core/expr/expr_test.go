@@ -184,7 +184,8 @@ func TestManyTestsAreAskedAsOne(t *testing.T) {
 		for i := range parts {
 			key := rapid.SampledFrom([]string{"env", "name"}).Draw(t, "key")
 			value := fmt.Sprint("v", rapid.IntRange(0, 300).Draw(t, "value"))
-			parts[i] = rapid.SampledFrom([]string{key + " is " + value, key + " is not " + value, key + " is not " + value, key + " in (" + value + ", V5)",
+			parts[i] = rapid.SampledFrom([]string{key + " is " + value, key + " is not " + value, key + " is not " +
+				value, key + " in (" + value + ", V5)",
 				key + " not in (" + value + ")", "has " + key, key + " starts v1"}).Draw(t, "test")
 			if len(parts) > 20 {
 				parts[i] = map[string]string{"or": key + " is " + value, "and": key + " is not " + value}[op]

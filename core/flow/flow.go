@@ -72,7 +72,8 @@ func ServiceName(p service.Point) string {
 
 var wellKnown = func() map[string]string {
 	m := map[string]string{}
-	for _, f := range strings.Fields(`tcp/22=ssh tcp/23=telnet tcp/53=dns udp/53=dns tcp/80=http tcp/88=kerberos udp/123=ntp
+	for _, f := range strings.Fields(
+		`tcp/22=ssh tcp/23=telnet tcp/53=dns udp/53=dns tcp/80=http tcp/88=kerberos udp/123=ntp
 		udp/161=snmp tcp/389=ldap tcp/443=https udp/514=syslog tcp/514=syslog tcp/636=ldaps tcp/873=rsync tcp/1433=mssql
 		tcp/1521=oracle tcp/2049=nfs tcp/3306=mysql tcp/3389=rdp tcp/5432=postgres tcp/5671=amqps tcp/5672=amqp
 		tcp/6379=redis tcp/8080=http-alt tcp/8443=https-alt tcp/9092=kafka tcp/9100=metrics tcp/27017=mongodb`) {

@@ -138,6 +138,7 @@ func (j *Joiner) side(s *session) (aIsClient bool, confidence uint8, why Reason)
 	}
 	return j.Sides.decide(sided{
 		a: a, b: b, hint: int(s.hint), because: s.because, aFirst: s.way[0].first, bFirst: s.way[1].first,
-		sameClock: (s.way[0].seen[0].observer-1)>>1 == (s.way[1].seen[0].observer-1)>>1, sawOpening: s.sawSYN, blur: s.blur,
+		sameClock: (s.way[0].seen[0].observer-1)>>1 == (s.way[1].seen[0].observer-1)>>1, sawOpening: s.sawSYN,
+		blur: s.blur,
 	})
 }

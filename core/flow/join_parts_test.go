@@ -15,11 +15,14 @@ import (
 // What was dropped, and what has ended both ways, is sent off long before what may still
 // be answered; copies that come after that count for nothing more.
 func TestWhatIsOverIsSentOffSoon(t *testing.T) {
-	dropped := &truth{conversation: conversation{host(1, 1), host(2, 1), service.PointOf(service.TCP, 22)}, clientPort: 40001, start: began,
+	dropped := &truth{conversation: conversation{host(1, 1), host(2, 1), service.PointOf(service.TCP, 22)},
+		clientPort: 40001, start: began,
 		length: second, out: sums{1, 1, 60}}
-	ended := &truth{conversation: conversation{host(1, 2), host(2, 2), service.PointOf(service.TCP, 443)}, clientPort: 40002, start: began,
+	ended := &truth{conversation: conversation{host(1, 2), host(2, 2), service.PointOf(service.TCP, 443)},
+		clientPort: 40002, start: began,
 		length: second, out: sums{1, 4, 400}, back: sums{1, 4, 4000}}
-	open := &truth{conversation: conversation{host(1, 3), host(2, 3), service.PointOf(service.TCP, 443)}, clientPort: 40003, start: began,
+	open := &truth{conversation: conversation{host(1, 3), host(2, 3), service.PointOf(service.TCP, 443)},
+		clientPort: 40003, start: began,
 		length: second, out: sums{1, 4, 400}}
 	j := flow.NewJoiner(flow.JoinOptions{}, flow.NewSides())
 	got := map[netip.Addr]sums{}
@@ -52,7 +55,8 @@ func TestWhatIsOverIsSentOffSoon(t *testing.T) {
 	see(ended, true, 2, now+4*second)
 	require.Equal(t, 1, flush(now+11*second), "what may still be answered")
 	flush(now + 60*second)
-	require.Equal(t, map[netip.Addr]sums{dropped.client: {1, 1, 60}, ended.client: {1, 8, 4400}, open.client: {1, 4, 400}}, got)
+	require.Equal(t, map[netip.Addr]sums{dropped.client: {1, 1, 60}, ended.client: {1, 8, 4400},
+		open.client: {1, 4, 400}}, got)
 }
 
 // A connection of which each part comes after the last was sent off, the answer among them,
@@ -72,7 +76,8 @@ func TestPartsThatComeAfterTheHoldAreOneConnection(t *testing.T) {
 		}
 		sent := int64(0)
 		for part := range rapid.IntRange(2, 12).Draw(t, "parts") {
-			o := flow.Observation{Src: client, Dst: server, SrcPort: 50000, DstPort: 443, Proto: proto, Start: now, End: now,
+			o := flow.Observation{Src: client, Dst: server, SrcPort: 50000, DstPort: 443, Proto: proto, Start: now,
+				End:     now,
 				Packets: 2, Bytes: rapid.Int64Range(1, 1000).Draw(t, "bytes"), Numbered: true}
 			if answers := part > 0 && rapid.Bool().Draw(t, "answers"); answers {
 				o.Src, o.Dst, o.SrcPort, o.DstPort = server, client, 443, 50000
@@ -98,7 +103,8 @@ func TestPartsThatComeAfterTheHoldAreOneConnection(t *testing.T) {
 // else for what may still come. Whoever tells of it later tells of no other connection.
 func TestBothDirectionsAreEnough(t *testing.T) {
 	at := func(s float64) flow.Micros { return flow.Micros(s * 1e6) }
-	one := flow.Observation{Src: sample.Addresses[0], Dst: sample.Addresses[1], SrcPort: 40_000, DstPort: 443, Proto: 6, Flags: flow.SYN | flow.ACK,
+	one := flow.Observation{Src: sample.Addresses[0], Dst: sample.Addresses[1], SrcPort: 40_000, DstPort: 443,
+		Proto: 6, Flags: flow.SYN | flow.ACK,
 		HasFlags: true, Start: at(1), End: at(2), Packets: 4, Bytes: 400}
 	reversed := func(o flow.Observation) flow.Observation {
 		o.Src, o.Dst, o.SrcPort, o.DstPort = o.Dst, o.Src, o.DstPort, o.SrcPort
@@ -115,7 +121,8 @@ func TestBothDirectionsAreEnough(t *testing.T) {
 		"both, and who":     {[]flow.Observation{asked, reversed(one)}, true},
 		"both, other way":   {[]flow.Observation{reversed(one), asked}, true},
 		"packets of a pair": {[]flow.Observation{packet(asked), packet(reversed(one))}, false},
-		"nobody can tell":   {[]flow.Observation{between(50_000, 50_001, one), reversed(between(50_000, 50_001, one))}, false},
+		"nobody can tell": {[]flow.Observation{between(50_000, 50_001, one), reversed(between(50_000, 50_001, one))},
+			false},
 	} {
 		j := flow.NewJoiner(flow.JoinOptions{}, flow.NewSides())
 		for i := range c.all {

@@ -154,8 +154,9 @@ func (c *Chunk) plus(o *Chunk) *Chunk {
 	all := Chunk{
 		Hour: c.Hour, Pair: slices.Concat(c.Pair, o.Pair), Outcome: slices.Concat(c.Outcome, o.Outcome),
 		Connections: slices.Concat(c.Connections, o.Connections), Bytes: slices.Concat(c.Bytes, o.Bytes),
-		Packets: slices.Concat(c.Packets, o.Packets), Unsure: slices.Concat(c.Unsure, o.Unsure), First: slices.Concat(c.First, o.First),
-		Last: slices.Concat(c.Last, o.Last), Observer: slices.Concat(c.Observer, o.Observer),
+		Packets: slices.Concat(c.Packets, o.Packets), Unsure: slices.Concat(c.Unsure, o.Unsure),
+		First: slices.Concat(c.First, o.First),
+		Last:  slices.Concat(c.Last, o.Last), Observer: slices.Concat(c.Observer, o.Observer),
 	}
 	order := make([]int32, 0, len(all.Pair))
 	i, k := 0, c.Len()
@@ -186,8 +187,9 @@ func (c *Chunk) inTime(rows []int32) {
 // ordered gives some rows, in an order.
 func (c *Chunk) ordered(rows []int32) *Chunk {
 	return &Chunk{
-		Hour: c.Hour, Pair: inOrder(c.Pair, rows), Outcome: inOrder(c.Outcome, rows), Connections: inOrder(c.Connections, rows),
-		Bytes: inOrder(c.Bytes, rows), Packets: inOrder(c.Packets, rows), Unsure: inOrder(c.Unsure, rows),
+		Hour: c.Hour, Pair: inOrder(c.Pair, rows), Outcome: inOrder(c.Outcome, rows),
+		Connections: inOrder(c.Connections, rows),
+		Bytes:       inOrder(c.Bytes, rows), Packets: inOrder(c.Packets, rows), Unsure: inOrder(c.Unsure, rows),
 		First: inOrder(c.First, rows), Last: inOrder(c.Last, rows), Observer: inOrder(c.Observer, rows),
 	}
 }
@@ -317,8 +319,10 @@ func (c *Chunk) changed(now *Chunk, out []uint32) []uint32 {
 }
 
 func (c *Chunk) sameRow(i int, o *Chunk, k int) bool {
-	return c.Connections[i] == o.Connections[k] && c.Last[i] == o.Last[k] && c.Outcome[i] == o.Outcome[k] && c.First[i] == o.First[k] &&
-		c.Bytes[i] == o.Bytes[k] && c.Packets[i] == o.Packets[k] && c.Unsure[i] == o.Unsure[k] && c.Observer[i] == o.Observer[k]
+	return c.Connections[i] == o.Connections[k] && c.Last[i] == o.Last[k] && c.Outcome[i] == o.Outcome[k] &&
+		c.First[i] == o.First[k] &&
+		c.Bytes[i] == o.Bytes[k] && c.Packets[i] == o.Packets[k] && c.Unsure[i] == o.Unsure[k] &&
+		c.Observer[i] == o.Observer[k]
 }
 
 // Only gives the rows of some pairs, whose numbers rise. The table has a dictionary of its own, in
@@ -335,7 +339,8 @@ func (t *Table) Only(pairs []uint32) *Table {
 		}
 		return m
 	}
-	clients, servers, points := make([]uint32, len(pairs)), make([]uint32, len(pairs)), make([]service.Point, len(pairs))
+	clients, servers, points := make([]uint32, len(pairs)), make([]uint32, len(pairs)),
+		make([]service.Point, len(pairs))
 	for i, n := range pairs {
 		clients[i], servers[i], points[i] = numbered(all[n].Client), numbered(all[n].Server), all[n].Point
 	}

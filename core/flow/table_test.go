@@ -121,7 +121,8 @@ func naively(t *flow.Table) map[flow.Pair][]flow.Bucket {
 	addrs := t.Dict.Addresses()
 	for row := range t.Len() {
 		b := t.Bucket(row)
-		p := flow.Pair{Point: b.Point, Client: uint32(slices.Index(addrs, b.Client)), Server: uint32(slices.Index(addrs, b.Server))}
+		p := flow.Pair{Point: b.Point, Client: uint32(slices.Index(addrs, b.Client)),
+			Server: uint32(slices.Index(addrs, b.Server))}
 		out[p] = append(out[p], b)
 	}
 	return out
@@ -136,12 +137,19 @@ func TestTableGrows(t *testing.T) {
 		grown := table.Plus(second)
 		want := append(slices.Clone(first), second...)
 		got := rowsOf(grown)
-		slices.SortFunc(want, func(a, b flow.Bucket) int { return cmp.Or(compareBuckets(a, b), a.First.Compare(b.First)) })
-		slices.SortFunc(got, func(a, b flow.Bucket) int { return cmp.Or(compareBuckets(a, b), a.First.Compare(b.First)) })
+		slices.SortFunc(want, func(a, b flow.Bucket) int {
+			return cmp.Or(compareBuckets(a, b),
+				a.First.Compare(b.First))
+		})
+		slices.SortFunc(got, func(a, b flow.Bucket) int {
+			return cmp.Or(compareBuckets(a, b),
+				a.First.Compare(b.First))
+		})
 		require.ElementsMatch(t, want, got)
 		for _, c := range grown.Chunks {
 			for i := 1; i < c.Len(); i++ {
-				require.LessOrEqual(t, cmp.Or(cmp.Compare(c.Pair[i-1], c.Pair[i]), cmp.Compare(c.Outcome[i-1], c.Outcome[i]),
+				require.LessOrEqual(t, cmp.Or(cmp.Compare(c.Pair[i-1], c.Pair[i]),
+					cmp.Compare(c.Outcome[i-1], c.Outcome[i]),
 					cmp.Compare(c.First[i-1], c.First[i])), 0)
 			}
 		}

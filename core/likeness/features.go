@@ -342,7 +342,8 @@ func (f *features) words(x int32) string {
 		return whom("is reached by")
 	}
 	if k.kind == kin {
-		return "talks with " + f.tags.all[k.tag].key + " " + f.tags.all[k.tag].value + " of its own " + f.texts.all[k.word]
+		return "talks with " + f.tags.all[k.tag].key + " " + f.tags.all[k.tag].value + " of its own " +
+			f.texts.all[k.word]
 	}
 	if k.kind == mainly {
 		return "talks mainly with " + f.tags.all[k.tag].key + " " + f.tags.all[k.tag].value

@@ -181,7 +181,8 @@ func TestSuggestingCanBeStopped(t *testing.T) {
 // stores is no reason.
 func TestOfQuietWorkloadsNothingIsSaid(t *testing.T) {
 	for _, workloads := range []int{420, 5000} {
-		c := demo.Generate(demo.Options{Workloads: workloads, Days: 7, End: time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC)})
+		c := demo.Generate(demo.Options{Workloads: workloads, Days: 7,
+			End: time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC)})
 		e, _ := estate.New(c.Workloads)
 		var said []string
 		for _, s := range likeness.Suggest(e, links(c, e), structural, nil) {

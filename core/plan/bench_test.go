@@ -25,7 +25,8 @@ func BenchmarkPlansOfARelease(b *testing.B) {
 	asOf := estate.Instant{Sec: 1_795_000_000}
 	var points []*expr.Expr
 	for i := range 1000 {
-		g, errs := expr.ParseText(fmt.Sprintf("app is app%d and site is %s", i/2, []string{"northquay", "southquay"}[i%2]))
+		g, errs := expr.ParseText(fmt.Sprintf("app is app%d and site is %s", i/2,
+			[]string{"northquay", "southquay"}[i%2]))
 		require.Empty(b, errs)
 		points = append(points, g)
 	}

@@ -42,7 +42,8 @@ func TestMovesLeadFromOnePlanToTheNext(t *testing.T) {
 	moved := 0
 	once := func(t *rapid.T) {
 		c := drawn(t)
-		p, errs := policy.Parse("group members = tier is entry\nlayer first\npermit members -> any on tcp/7\n" + sample.Policy(t))
+		p, errs := policy.Parse("group members = tier is entry\nlayer first\npermit members -> any on tcp/7\n" +
+			sample.Policy(t))
 		require.Empty(t, errs)
 		guards := someGuards(t, c.Estate)
 		planOf := func(e *estate.Estate) *plan.Plan {
@@ -111,7 +112,8 @@ func TestUnionsAreFollowed(t *testing.T) {
 			return rapid.Custom(func(t *rapid.T) plan.Addresses {
 				var all []plan.Addresses
 				for range rapid.IntRange(0, 6).Draw(t, "spans") {
-					base := rapid.SampledFrom([]string{"0.0.0.0", "10.0.0.0", "255.255.255.200", "::", "fd00::"}).Draw(t, "base")
+					base := rapid.SampledFrom([]string{"0.0.0.0", "10.0.0.0", "255.255.255.200", "::",
+						"fd00::"}).Draw(t, "base")
 					first := netip.MustParseAddr(base)
 					for range rapid.IntRange(0, 40).Draw(t, "from") {
 						first = first.Next()
@@ -166,7 +168,8 @@ func TestUnionsAreFollowed(t *testing.T) {
 		changed += len(added) + len(removed)
 		for _, a := range []string{"0.0.0.3", "10.0.0.9", "255.255.255.255", "::5", "fd00::1"} {
 			addr := netip.MustParseAddr(a)
-			require.Equal(t, slices.ContainsFunc(after, func(x plan.Addresses) bool { return x.Contains(addr) }), is.Contains(addr))
+			require.Equal(t, slices.ContainsFunc(after, func(x plan.Addresses) bool { return x.Contains(addr) }),
+				is.Contains(addr))
 		}
 	})
 	require.Greater(t, changed, 50)

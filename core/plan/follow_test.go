@@ -46,7 +46,8 @@ func retag(t *rapid.T, e *estate.Estate) (*estate.Estate, []int32) {
 		w := *e.Workload(rapid.Int32Range(0, int32(e.Len())-1).Draw(t, "workload"))
 		key := rapid.SampledFrom([]string{"app", "tier", "env", "site"}).Draw(t, "key")
 		w.SetTag(estate.Tag{Key: key, Value: rapid.SampledFrom(map[string][]string{"app": {"app1", "app2", "none"},
-			"tier": {"entry", "store", ""}, "env": {"live", "trial", ""}, "site": {"northquay"}}[key]).Draw(t, "value")})
+			"tier": {"entry", "store", ""}, "env": {"live", "trial", ""}, "site": {"northquay"}}[key]).Draw(t,
+			"value")})
 		if !slices.ContainsFunc(put, func(x estate.Workload) bool { return x.ID == w.ID }) {
 			put = append(put, w)
 		}

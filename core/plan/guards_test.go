@@ -30,8 +30,12 @@ func TestGuardsAskedAtOnceSayTheSame(t *testing.T) {
 		for i, g := range plan.Guarded(c, all) {
 			best := map[int32]expr.Truth{}
 			c.Estate.Held(c.AsOf, func(ep estate.Endpoint) {
-				truth := all[i].Eval(decide.Subject(c.Estate, ep), func(n string) expr.Truth { return walk.Group(n, ep) })
-				if was, seen := best[ep.Workload]; !seen || truth == expr.Yes || truth == expr.Undecided && was == expr.No {
+				truth := all[i].Eval(decide.Subject(c.Estate, ep), func(n string) expr.Truth {
+					return walk.Group(n,
+						ep)
+				})
+				if was, seen := best[ep.Workload]; !seen || truth == expr.Yes || truth == expr.Undecided &&
+					was == expr.No {
 					best[ep.Workload] = truth
 				}
 			})

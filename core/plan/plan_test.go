@@ -274,7 +274,10 @@ func membersOf(c *decide.Compiled) map[string]int {
 		return n
 	}
 	for _, g := range c.Policy.GroupOrder {
-		out["group "+g.Name] = ranges(func(s decide.Stretch) bool { return c.Group(g.Name, c.At(s.First, c.AsOf)) == expr.Yes })
+		out["group "+g.Name] = ranges(func(s decide.Stretch) bool {
+			return c.Group(g.Name,
+				c.At(s.First, c.AsOf)) == expr.Yes
+		})
 	}
 	for _, r := range c.Policy.Rules {
 		for _, item := range slices.Concat(r.Left.Items, r.Right.Items) {
@@ -314,12 +317,15 @@ func TestARandomPolicyOfACompanyIsBounded(t *testing.T) {
 	var text strings.Builder
 	pick := func(list ...string) string { return list[r.IntN(len(list))] }
 	for i := range 150 {
-		fmt.Fprintf(&text, "group g%d = %s is %s %s %s is %s\n", i, pick("app", "tier", "env", "site"), pick("app1", "app7", "entry", "store", "live",
-			"northquay"), pick("or", "and", "and not"), pick("app", "tier", "env"), pick("app3", "logic", "trial", "live"))
+		fmt.Fprintf(&text, "group g%d = %s is %s %s %s is %s\n", i, pick("app", "tier", "env", "site"),
+			pick("app1", "app7", "entry", "store", "live",
+				"northquay"), pick("or", "and", "and not"), pick("app", "tier", "env"),
+			pick("app3", "logic", "trial", "live"))
 	}
 	text.WriteString("layer l\n")
 	for range 600 {
-		fmt.Fprintf(&text, "%s g%d, g%d -> g%d on tcp/%d %s\n", pick("permit", "reject"), r.IntN(150), r.IntN(150), r.IntN(150), 1+r.IntN(9000),
+		fmt.Fprintf(&text, "%s g%d, g%d -> g%d on tcp/%d %s\n", pick("permit", "reject"), r.IntN(150), r.IntN(150),
+			r.IntN(150), 1+r.IntN(9000),
 			pick("", "same env", "across env", "within g3", "same app, env", "same tier"))
 	}
 	p, errs := policy.Parse(text.String())
@@ -332,7 +338,8 @@ func TestARandomPolicyOfACompanyIsBounded(t *testing.T) {
 		}
 	}
 	made := plan.NewPlanner(c).Plan(guards, plan.Gate, plan.Both)
-	t.Logf("%d classes, %d sets, %.2f times the members in a kernel", len(made.Classes), len(made.Sets), bounded(t, c, made))
+	t.Logf("%d classes, %d sets, %.2f times the members in a kernel", len(made.Classes), len(made.Sets),
+		bounded(t, c, made))
 	var b strings.Builder
 	require.NoError(t, nft.Write(&b, made, nft.Options{}))
 	t.Logf("%d KiB of script, %d rules", b.Len()>>10, strings.Count(b.String(), "counter "))
@@ -342,8 +349,10 @@ func TestARandomPolicyOfACompanyIsBounded(t *testing.T) {
 // plan of a point that guards some, or all, says what the walk says.
 func TestClausesInAPlan(t *testing.T) {
 	var ws []estate.Workload
-	for i, tags := range []string{"app=booking env=live tier=entry", "app=booking env=live tier=store", "app=booking env=trial tier=entry",
-		"app=fares env=live tier=store", "app=fares env=trial", "env=live tier=entry", "app=fares", "", "app=BOOKING env=Live tier=logic"} {
+	for i, tags := range []string{"app=booking env=live tier=entry", "app=booking env=live tier=store",
+		"app=booking env=trial tier=entry",
+		"app=fares env=live tier=store", "app=fares env=trial", "env=live tier=entry", "app=fares", "",
+		"app=BOOKING env=Live tier=logic"} {
 		w := estate.Workload{ID: fmt.Sprint("w", i), Leases: []estate.Lease{{From: estate.Beginning, Until: estate.End,
 			Addr: netip.AddrFrom4([4]byte{10, 0, 0, byte(3 * i)})}}}
 		for _, tag := range strings.Fields(tags) {
@@ -354,14 +363,19 @@ func TestClausesInAPlan(t *testing.T) {
 	}
 	e, _ := estate.New(ws)
 	rules := 0
-	for _, clauses := range []string{"", "same env", "same app, env", "across env", "across app", "across app, env", "within live", "area fares", "area fares same env",
-		"within live across app", "same app across tier", "within fares area booking", "across tier same env within live", "until 2020-01-01"} {
-		for _, list := range []string{"any -> any", "entries -> stores", "entries, outside -> any", "any -> stores, workload w4", "10.0.0.0/29 -> any",
+	for _, clauses := range []string{"", "same env", "same app, env", "across env", "across app", "across app, env",
+		"within live", "area fares", "area fares same env",
+		"within live across app", "same app across tier", "within fares area booking",
+		"across tier same env within live", "until 2020-01-01"} {
+		for _, list := range []string{"any -> any", "entries -> stores", "entries, outside -> any",
+			"any -> stores, workload w4", "10.0.0.0/29 -> any",
 			"any -> outside, fares"} {
-			for _, rule := range []string{"permit " + list + " on tcp/443 " + clauses, "reject " + list + " on tcp " + clauses,
+			for _, rule := range []string{"permit " + list + " on tcp/443 " + clauses, "reject " + list + " on tcp " +
+				clauses,
 				"apart live, fares, entries " + clauses} {
 				text := "group live = env is live\ngroup fares = app is fares\ngroup booking = app is booking\ngroup entries = tier is entry\n" +
-					"group stores = tier is store\narea fares = fares\narea booking = booking\nlayer l\n" + rule + "\nreject any -> entries on tcp/443\n"
+					"group stores = tier is store\narea fares = fares\narea booking = booking\nlayer l\n" + rule +
+					"\nreject any -> entries on tcp/443\n"
 				p, errs := policy.Parse(text)
 				require.Empty(t, errs, rule)
 				samePolicy(t, decide.Compile(e, p, estate.Instant{Sec: 1_795_000_000}), rule)
@@ -386,7 +400,8 @@ func samePolicy(t *testing.T, c *decide.Compiled, rule string) {
 				pt := service.PointOf(service.TCP, 443)
 				fate := d.Decide(a, b, pt, c.AsOf.Sec)
 				if want := decide.VerdictOf(walk.Decide(x, y, pt)); fate.Concerned && want != fate.Verdict {
-					t.Fatalf("%s: %s -> %s is %s, and %s by the plan that guards %v", rule, a, b, want, fate.Verdict, guards)
+					t.Fatalf("%s: %s -> %s is %s, and %s by the plan that guards %v", rule, a, b, want, fate.Verdict,
+						guards)
 				}
 			}
 		}

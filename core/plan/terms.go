@@ -144,7 +144,8 @@ func (p *Planner) has(x term, class int32) bool {
 func (p *Planner) hasAt(x term, s *decide.Stretch) bool {
 	switch x.kind {
 	case isLeft:
-		return p.hasAt(p.terms[x.of], s) && !slices.ContainsFunc(x.sets(), func(set int) bool { return !p.hasAt(p.terms[set], s) })
+		return p.hasAt(p.terms[x.of], s) && !slices.ContainsFunc(x.sets(),
+			func(set int) bool { return !p.hasAt(p.terms[set], s) })
 	case inGroup:
 		return p.c.Group(x.name, p.c.At(s.First, p.c.AsOf)) == expr.Yes
 	case inPrefix:

@@ -91,7 +91,8 @@ func (w Words) doubts(e *expr.Expr) []string {
 				all = append(all, v)
 			}
 			slices.Sort(all)
-			words := fmt.Sprintf("nothing has %s %s%s", x.Key, syntax.Quote(x.Values[i]), orNearest(likeness.Nearest(v, all)))
+			words := fmt.Sprintf("nothing has %s %s%s", x.Key, syntax.Quote(x.Values[i]),
+				orNearest(likeness.Nearest(v, all)))
 			if !slices.Contains(said, words) {
 				said = append(said, words)
 			}
@@ -100,7 +101,7 @@ func (w Words) doubts(e *expr.Expr) []string {
 	return said
 }
 
-// doubts says what in the statements that are new in a policy can be read, and
+// Doubts says what in the statements that are new in a policy can be read, and
 // hardly is what is meant: tags, values and workloads that there are none of,
 // days that have passed. Each begins with the statement that it is about.
 func Doubts(before *policy.Policy, after *decide.Compiled) []string {

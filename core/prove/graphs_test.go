@@ -34,7 +34,8 @@ func layered(r *rand.Rand, depth, width, named int) string {
 		for i := range width {
 			if level == depth-1 {
 				fmt.Fprintf(&b, "group g%d-%d = %s\nservice s%d-%d = tcp/%d\n", level, i,
-					[]string{"tier is web", "has app", "env in (live, trial)", "name starts w"}[r.IntN(4)], level, i, 1+r.IntN(60000))
+					[]string{"tier is web", "has app", "env in (live, trial)", "name starts w"}[r.IntN(4)], level, i,
+					1+r.IntN(60000))
 				continue
 			}
 			parts := names("member of g", level+1)
@@ -61,8 +62,9 @@ func TestGraphsOfGroupsAreBounded(t *testing.T) {
 	seed := uint64(rounds)
 	var ws []estate.Workload
 	for i := range 40 {
-		w := estate.Workload{ID: fmt.Sprint("w", i), Name: fmt.Sprint("w", i), Leases: []estate.Lease{{From: estate.Beginning, Until: estate.End,
-			Addr: netip.AddrFrom4([4]byte{10, 0, 0, byte(i)})}}}
+		w := estate.Workload{ID: fmt.Sprint("w", i), Name: fmt.Sprint("w", i),
+			Leases: []estate.Lease{{From: estate.Beginning, Until: estate.End,
+				Addr: netip.AddrFrom4([4]byte{10, 0, 0, byte(i)})}}}
 		if i%3 > 0 {
 			w.SetTag(estate.Tag{Key: "tier", Value: []string{"web", "store"}[i%2]})
 		}
@@ -86,7 +88,8 @@ func TestGraphsOfGroupsAreBounded(t *testing.T) {
 		p, errs := policy.Parse(text)
 		require.Empty(t, errs)
 		c := decide.Compile(e, p, estate.Instant{})
-		c.Decide(c.At(netip.AddrFrom4([4]byte{10, 0, 0, 1}), estate.Instant{}), c.At(netip.AddrFrom4([4]byte{10, 0, 0, 2}), estate.Instant{}), service.PointOf(service.TCP, 443))
+		c.Decide(c.At(netip.AddrFrom4([4]byte{10, 0, 0, 1}), estate.Instant{}),
+			c.At(netip.AddrFrom4([4]byte{10, 0, 0, 2}), estate.Instant{}), service.PointOf(service.TCP, 443))
 		prove.Findings(c)
 		prove.Assertions(c)
 		reasons := 0
@@ -113,7 +116,8 @@ func TestGraphsOfGroupsAreBounded(t *testing.T) {
 		runtime.ReadMemStats(&after)
 		took := after.TotalAlloc - before.TotalAlloc
 		bound := uint64(20<<20) + 500*uint64(len(text))
-		require.Less(t, took, bound, "%d levels of %d that name %d each: %d octets of text", shape[0], shape[1], shape[2], len(text))
+		require.Less(t, took, bound, "%d levels of %d that name %d each: %d octets of text", shape[0], shape[1],
+			shape[2], len(text))
 		require.Less(t, reasons, 8*(shape[0]*shape[1]*(shape[2]+1)+8), "reasons")
 		t.Logf("%v: %d octets of text, %d MB allocated, %d reasons", shape, len(text), took>>20, reasons)
 	}

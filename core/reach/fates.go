@@ -190,7 +190,8 @@ func (v *View) ruleOf(i int) *policy.Rule {
 // portion gives a row of a conversation.
 func (w *Window) portion(k int32) Portion {
 	ch, row := w.Table.Row(int(w.parts[k].row))
-	return Portion{Hour: ch.Hour, First: ch.First[row], Last: ch.Last[row], Outcome: ch.Outcome[row], Connections: max(1, ch.Connections[row])}
+	return Portion{Hour: ch.Hour, First: ch.First[row], Last: ch.Last[row], Outcome: ch.Outcome[row],
+		Connections: max(1, ch.Connections[row])}
 }
 
 // guards gives the points that guard an end of a conversation.

@@ -29,7 +29,8 @@ func TestFatesAreThoseOfTheRows(t *testing.T) {
 		}
 		var holders []reach.Holder
 		for range rapid.IntRange(1, 3).Draw(t, "points") {
-			h := reach.Holder{Server: rapid.IntRange(0, 3).Draw(t, "server") > 0, Client: rapid.Bool().Draw(t, "client")}
+			h := reach.Holder{Server: rapid.IntRange(0, 3).Draw(t, "server") > 0,
+				Client: rapid.Bool().Draw(t, "client")}
 			for i := range e.All() {
 				if rapid.IntRange(0, 3).Draw(t, "guards") > 0 {
 					h.Guards = append(h.Guards, i)
@@ -39,7 +40,8 @@ func TestFatesAreThoseOfTheRows(t *testing.T) {
 			for range rapid.IntRange(1, 3).Draw(t, "periods") {
 				at += rapid.Int64Range(0, 3).Draw(t, "later") * 3600e6
 				h.Periods = append(h.Periods, reach.Period{From: flow.Micros(1_795_000_000e6 + at),
-					Release: rapid.SampledFrom([]int{1, 2, 1, 2, 0}).Draw(t, "release"), Enforce: rapid.IntRange(0, 3).Draw(t, "enforces") > 0})
+					Release: rapid.SampledFrom([]int{1, 2, 1, 2, 0}).Draw(t, "release"),
+					Enforce: rapid.IntRange(0, 3).Draw(t, "enforces") > 0})
 			}
 			holders = append(holders, h)
 		}
@@ -101,15 +103,17 @@ func TestWhatIsPermittedAndDroppedIsAChoke(t *testing.T) {
 	a, b := sample.Addresses[1], sample.Addresses[2]
 	var ws []estate.Workload
 	for i, addr := range []netip.Addr{a, b} {
-		ws = append(ws, estate.Workload{ID: fmt.Sprint("w", i), Leases: []estate.Lease{{Addr: addr, From: estate.Beginning,
+		ws = append(ws, estate.Workload{ID: fmt.Sprint("w", i), Leases: []estate.Lease{{Addr: addr,
+			From:  estate.Beginning,
 			Until: estate.End}}})
 	}
 	e, _ := estate.New(ws)
 	at := estate.Instant{Sec: 1_795_000_000}
 	c := compile(t, e, "layer l\npermit workload w0 -> workload w1 on tcp/443\n", at)
 	var buckets flow.Buckets
-	buckets.Add(flow.Record{Start: at, End: at, Client: a, Server: b, Point: service.PointOf(service.TCP, 443), Connections: 1,
-		Outcome: flow.Dropped})
+	buckets.Add(flow.Record{Start: at, End: at, Client: a, Server: b, Point: service.PointOf(service.TCP, 443),
+		Connections: 1,
+		Outcome:     flow.Dropped})
 	for from, want := range map[int64]reach.Fate{-60: reach.Choke, 60: reach.Fine} {
 		w := reach.NewWindow(e, flow.Pack(buckets.All()), flow.HourOf(at), flow.HourOf(at)+1)
 		w.JudgedBy(&reach.Judge{Holders: []reach.Holder{{Guards: []int32{1}, Server: true, Periods: []reach.Period{{
@@ -122,15 +126,17 @@ func TestWhatIsPermittedAndDroppedIsAChoke(t *testing.T) {
 // A judge is asked for those releases only that were held in the time of a window, whatever came
 // before and after it.
 func TestOnlyReleasesOfTheTimeJudge(t *testing.T) {
-	e, _ := estate.New([]estate.Workload{{ID: "a", Leases: []estate.Lease{{Addr: sample.Addresses[0], From: estate.Beginning, Until: estate.End}}}})
+	e, _ := estate.New([]estate.Workload{{ID: "a", Leases: []estate.Lease{{Addr: sample.Addresses[0],
+		From: estate.Beginning, Until: estate.End}}}})
 	c := decideAll(t, e)
 	start := flow.HourOf(estate.Instant{Sec: 1_795_000_000})
 	at := func(hours float64) flow.Micros {
 		return flow.MicrosOfInstant(start.Start()) + flow.Micros(hours*3600e6)
 	}
 	var b flow.Buckets
-	b.Add(flow.Record{Start: at(2.5).Instant(), End: at(3.25).Instant(), Client: sample.Addresses[1], Server: sample.Addresses[0],
-		Point: service.PointOf(service.TCP, 22), Connections: 1, Outcome: flow.Carried})
+	b.Add(flow.Record{Start: at(2.5).Instant(), End: at(3.25).Instant(), Client: sample.Addresses[1],
+		Server: sample.Addresses[0],
+		Point:  service.PointOf(service.TCP, 22), Connections: 1, Outcome: flow.Carried})
 	w := reach.NewWindow(e, flow.Pack(b.All()), start+2, start+3)
 	asked := map[int]bool{}
 	h := reach.Holder{Name: "p", Guards: []int32{0}, Server: true}
@@ -150,15 +156,19 @@ func TestOnlyReleasesOfTheTimeJudge(t *testing.T) {
 // truth lies between what is certain and that with all that is unclear.
 func TestWhatACutRowTells(t *testing.T) {
 	a, b := sample.Addresses[1], sample.Addresses[0]
-	e, _ := estate.New([]estate.Workload{{ID: "a", Leases: []estate.Lease{{Addr: b, From: estate.Beginning, Until: estate.End}}}})
-	shut, open := decideAll(t, e), compile(t, e, "layer last\npermit any -> any on any\n", estate.Instant{Sec: 1_795_000_000})
+	e, _ := estate.New([]estate.Workload{{ID: "a", Leases: []estate.Lease{{Addr: b, From: estate.Beginning,
+		Until: estate.End}}}})
+	shut, open := decideAll(t, e), compile(t, e, "layer last\npermit any -> any on any\n",
+		estate.Instant{Sec: 1_795_000_000})
 	start := flow.HourOf(estate.Instant{Sec: 1_795_000_000})
 	at := func(second int) flow.Micros { return flow.MicrosOfInstant(start.Start()) + flow.Micros(second)*1e6 }
 	cut := 0
 	rapid.Check(t, func(t *rapid.T) {
 		h := reach.Holder{Name: "p", Guards: []int32{0}, Server: true}
-		for second := rapid.IntRange(-500, 500).Draw(t, "first period"); second < 3600; second += rapid.IntRange(60, 1500).Draw(t, "later") {
-			h.Periods = append(h.Periods, reach.Period{From: at(second), Release: rapid.IntRange(0, 2).Draw(t, "release"),
+		for second := rapid.IntRange(-500, 500).Draw(t, "first period"); second < 3600; second += rapid.IntRange(60,
+			1500).Draw(t, "later") {
+			h.Periods = append(h.Periods, reach.Period{From: at(second),
+				Release: rapid.IntRange(0, 2).Draw(t, "release"),
 				Enforce: rapid.Bool().Draw(t, "enforce")})
 		}
 		held := func(at flow.Micros) (p reach.Period) {
@@ -178,7 +188,8 @@ func TestWhatACutRowTells(t *testing.T) {
 				when = min(max(p.From+flow.Micros(rapid.IntRange(-1, 6).Draw(t, "by"))*1e6, at(0)), at(3599))
 			}
 			outcome := rapid.SampledFrom([]flow.Outcome{flow.Carried, flow.Dropped}).Draw(t, "outcome")
-			r := flow.Record{Start: when.Instant(), End: when.Instant(), Client: a, Server: b, Point: service.PointOf(service.TCP, 22),
+			r := flow.Record{Start: when.Instant(), End: when.Instant(), Client: a, Server: b,
+				Point:       service.PointOf(service.TCP, 22),
 				Connections: 1, Outcome: outcome}
 			together.Add(r)
 			apart.Changes = func(_ netip.Addr, t estate.Instant) (estate.Instant, bool) {

@@ -266,7 +266,8 @@ func (w *rowWriter) row(entries []entry) Row {
 // each conversation, selects an aggregate.
 func (v ledger) aggregateMatches(q Query, c *aggregate) bool {
 	verdict := v.verdict[c.rule+1]
-	if q.Verdicts != [3]bool{} && !q.Verdicts[verdict] || q.Was != [3]bool{} && !q.Was[c.was] || q.Leaks && c.odd == Fine {
+	if q.Verdicts != [3]bool{} && !q.Verdicts[verdict] || q.Was != [3]bool{} && !q.Was[c.was] || q.Leaks &&
+		c.odd == Fine {
 		return false
 	}
 	return (q.Rule == 0 || c.rule >= 0 && v.Compiled.Policy.Rules[c.rule].Line == q.Rule) &&

@@ -63,12 +63,15 @@ func (r *Report) writeParts(line func(string, ...any)) {
 		}
 		line("## %s%s", plain(p.Name), owner)
 		line("")
-		line("%d conversations: %d permit, %d reject, %d uncovered; before %d, %d, %d.", p.Now.Permit+p.Now.Reject+p.Now.Uncovered, p.Now.Permit, p.Now.Reject, p.Now.Uncovered, p.Then.Permit, p.Then.Reject, p.Then.Uncovered)
+		line("%d conversations: %d permit, %d reject, %d uncovered; before %d, %d, %d.", p.Now.Permit+p.Now.Reject+
+			p.Now.Uncovered, p.Now.Permit, p.Now.Reject, p.Now.Uncovered, p.Then.Permit, p.Then.Reject,
+			p.Then.Uncovered)
 		line("")
 		for _, list := range []struct {
 			head   string
 			groups []FlowGroup
-		}{{"Loses", p.Loses}, {"Gains", p.Gains}, {"Changes otherwise", p.Others}, {"Open questions", p.Open}, {"Rejected, and rightly", p.Accepted}} {
+		}{{"Loses", p.Loses}, {"Gains", p.Gains}, {"Changes otherwise", p.Others}, {"Open questions", p.Open},
+			{"Rejected, and rightly", p.Accepted}} {
 			if len(list.groups) == 0 {
 				continue
 			}
@@ -81,7 +84,8 @@ func (r *Report) writeParts(line func(string, ...any)) {
 				if s.Why != "" {
 					why += " — " + s.Why
 				}
-				line("| %s | %s | %s | %s | %s | %d | %d | %s |", plain(s.Client), plain(s.Server), plain(s.Service), s.Was, s.Is, s.Conversations, s.Carried, plain(strings.TrimPrefix(why, " — ")))
+				line("| %s | %s | %s | %s | %s | %d | %d | %s |", plain(s.Client), plain(s.Server), plain(s.Service),
+					s.Was, s.Is, s.Conversations, s.Carried, plain(strings.TrimPrefix(why, " — ")))
 			}
 			line("")
 		}
@@ -158,7 +162,8 @@ func (r *Report) Sentence() string {
 		}
 	}
 	out := fmt.Sprintf("The draft changes the verdict of %s: %s traffic that was permitted, %s more than before; %s open questions.",
-		plural.Of(r.Changed, "conversation"), plural.Of(len(loses), "part loses", "parts lose"), plural.Of(len(gains), "part gains", "parts gain"), plural.Of(open, "part has", "parts have"))
+		plural.Of(r.Changed, "conversation"), plural.Of(len(loses), "part loses", "parts lose"),
+		plural.Of(len(gains), "part gains", "parts gain"), plural.Of(open, "part has", "parts have"))
 	if broken > 0 {
 		out += fmt.Sprintf(" %s not hold.", plural.Of(broken, "assertion does", "assertions do"))
 	}

@@ -158,7 +158,9 @@ func TestMarkdownTakesNothingForItsOwn(t *testing.T) {
 		Draft: report.Version{No: 3, Author: "a_b", Words: "x"}, Before: report.Version{No: 1, Words: "Start *here*"},
 		Statements: []report.Statement{{Change: "added", Text: "permit a -> b on any # ``` fence"}},
 		Parts: []report.Part{
-			{Name: "booking|fares", Owner: "the <crew>", Loses: []report.FlowGroup{{Client: "a", Server: "b", Service: "tcp/443 https", Was: "permit", Is: "reject", Conversations: 2, Rule: "reject a -> b on any", Why: "line\nbreak | bar"}}},
+			{Name: "booking|fares", Owner: "the <crew>", Loses: []report.FlowGroup{{Client: "a", Server: "b",
+				Service: "tcp/443 https", Was: "permit", Is: "reject", Conversations: 2, Rule: "reject a -> b on any",
+				Why: "line\nbreak | bar"}}},
 			{Name: "tides"},
 		},
 		Assertions: []report.Assertion{{Sentence: "never a -> b on any", Result: "broken", Example: "x → y on tcp/1"}},
@@ -167,8 +169,11 @@ func TestMarkdownTakesNothingForItsOwn(t *testing.T) {
 	}
 	text := r.Markdown("Salt [marsh]")
 	for _, want := range []string{
-		`# What the draft changes: Salt \[marsh\]`, `Start \*here\*`, "## booking\\|fares (the \\<crew\\>)", "| a | b | tcp/443 https | permit | reject | 2 | 0 | reject a -\\> b on any — line break \\| bar |",
-		"+ permit a -> b on any # ''' fence", "Nothing changes and nothing is open for tides.", "- **broken** never a -\\> b on any: x → y on tcp/1", "- **NOT as expected** a -\\> b any, expected permit: reject — why",
+		`# What the draft changes: Salt \[marsh\]`, `Start \*here\*`, "## booking\\|fares (the \\<crew\\>)",
+		"| a | b | tcp/443 https | permit | reject | 2 | 0 | reject a -\\> b on any — line break \\| bar |",
+		"+ permit a -> b on any # ''' fence", "Nothing changes and nothing is open for tides.",
+		"- **broken** never a -\\> b on any: x → y on tcp/1",
+		"- **NOT as expected** a -\\> b any, expected permit: reject — why",
 		"The draft changes the verdict of 2 conversations: 1 part loses traffic that was permitted, 0 parts gain more than before; 0 parts have open questions. 1 assertion does not hold. 1 probe is not as expected.",
 	} {
 		require.Contains(t, text, want)

@@ -102,7 +102,8 @@ func (w *world) order(c rollout.Command) {
 // step is one thing that happens.
 func (w *world) step() {
 	t := w.t
-	switch rapid.SampledFrom([]string{"observe", "enforce", "roll back", "off", "takes", "reached", "returns", "restarts", "back up", "restore",
+	switch rapid.SampledFrom([]string{"observe", "enforce", "roll back", "off", "takes", "reached", "returns",
+		"restarts", "back up", "restore",
 		"person", "confirm"}).Draw(t, "step") {
 	case "observe":
 		w.order(rollout.Command{Do: rollout.ToObserve, Release: rapid.IntRange(1, 4).Draw(t, "release")})
@@ -118,8 +119,10 @@ func (w *world) step() {
 	case "takes":
 		was, at := w.point.Loaded, w.point.At
 		// An epoch that the database does not know may have had orders.
-		knows := at == (rollout.Mark{}) || slices.ContainsFunc(w.lineage, func(m rollout.Mark) bool { return m.Epoch == at.Epoch })
-		took := w.point.Take(w.runs, w.trial && w.runs.Enforces != 0, append(rollout.Lineage(nil), w.lineage...), w.yields)
+		knows := at == (rollout.Mark{}) || slices.ContainsFunc(w.lineage,
+			func(m rollout.Mark) bool { return m.Epoch == at.Epoch })
+		took := w.point.Take(w.runs, w.trial && w.runs.Enforces != 0, append(rollout.Lineage(nil), w.lineage...),
+			w.yields)
 		if w.taken != 0 && !w.known[w.taken] && w.decided != w.taken {
 			require.False(t, took, "the database lost the order that the point took")
 		} else if knows {
@@ -139,7 +142,8 @@ func (w *world) step() {
 	case "confirm":
 		w.trial = false
 	case "back up":
-		w.backups = append(w.backups, backup{w.yields, w.decided, maps.Clone(w.known), w.runs, append(rollout.Lineage(nil), w.lineage...)})
+		w.backups = append(w.backups, backup{w.yields, w.decided, maps.Clone(w.known), w.runs,
+			append(rollout.Lineage(nil), w.lineage...)})
 	case "restore":
 		if len(w.backups) == 0 {
 			return

@@ -37,9 +37,11 @@ var Families = []Family{
 	{Name: "small", Apps: [2]int{16, 30}, Machines: [2]int{1, 3}, Envs: 2, Sites: 2, Talk: 0.5},
 	{Name: "giant", Apps: [2]int{3, 5}, Machines: [2]int{3, 20}, Giant: 300, Envs: 3, Sites: 3, Talk: 0.4},
 	{Name: "outskirts", Apps: [2]int{4, 8}, Machines: [2]int{2, 7}, Envs: 2, Sites: 2, Talk: 0.5, Outskirt: 4},
-	{Name: "untidy", Apps: [2]int{4, 8}, Machines: [2]int{3, 9}, Envs: 2, Sites: 2, Talk: 0.6, Untidy: 0.06, Wrong: 0.02},
+	{Name: "untidy", Apps: [2]int{4, 8}, Machines: [2]int{3, 9}, Envs: 2, Sites: 2, Talk: 0.6, Untidy: 0.06,
+		Wrong: 0.02},
 	{Name: "jobs", Apps: [2]int{4, 8}, Machines: [2]int{2, 8}, Envs: 3, Sites: 2, Talk: 0.5, Jobs: 4},
-	{Name: "six", Apps: [2]int{4, 8}, Machines: [2]int{2, 8}, Envs: 2, Sites: 2, Talk: 0.5, Outskirt: 2, Jobs: 2, IPv6: true},
+	{Name: "six", Apps: [2]int{4, 8}, Machines: [2]int{2, 8}, Envs: 2, Sites: 2, Talk: 0.5, Outskirt: 2, Jobs: 2,
+		IPv6: true},
 	{Name: "all of it", Apps: [2]int{6, 12}, Machines: [2]int{2, 10}, Envs: 3, Sites: 3, Talk: 0.4, Untidy: 0.04,
 		Wrong: 0.01, Outskirt: 3, Jobs: 3, ByOwner: 1},
 }
@@ -303,7 +305,8 @@ func (g *grower) outskirts() {
 				v4[2] = 4 + byte(g.r.IntN(1<<(24-bits)))
 			}
 			if a == 0 {
-				v4 = [4]byte{byte(20 + g.r.IntN(180)), byte(g.r.IntN(256)), byte(g.r.IntN(256)), byte(1 + g.r.IntN(254))}
+				v4 = [4]byte{byte(20 + g.r.IntN(180)), byte(g.r.IntN(256)), byte(g.r.IntN(256)),
+					byte(1 + g.r.IntN(254))}
 			}
 			out = append(out, &grownMachine{addr: netip.AddrFrom4(v4), env: "outside"})
 		}
@@ -345,7 +348,8 @@ func (g *grower) outskirts() {
 // list writes the machines down, not always as they are.
 func (g *grower) list() {
 	for i, m := range g.all {
-		w := estate.Workload{ID: fmt.Sprintf("g%05d", i), Name: fmt.Sprintf("%s-%s-%03d", m.app, m.tier, i), Kind: m.kind,
+		w := estate.Workload{ID: fmt.Sprintf("g%05d", i), Name: fmt.Sprintf("%s-%s-%03d", m.app, m.tier, i),
+			Kind:   m.kind,
 			Leases: []estate.Lease{{Addr: m.addr, From: estate.Beginning, Until: estate.End}}}
 		tags := map[string]string{"app": m.app, "tier": m.tier, "env": m.env, "site": m.site, "owner": m.owner,
 			"rack": fmt.Sprint("r", g.r.IntN(20)), "built": fmt.Sprint("image-", g.r.IntN(4))}

@@ -32,15 +32,17 @@ func (g *grower) jobs() {
 			m := g.one(live)
 			lo := uint32(30000 + 1000*g.r.IntN(5))
 			g.out.Needs++
-			g.known = append(g.known, grownNeed{g.find(m.app, m.tier, m.env), g.find("logs", "", ""), func() service.Point {
-				return tcpPoint(lo + uint32(g.r.IntN(400)))
-			}, 0.9, nil})
+			g.known = append(g.known, grownNeed{g.find(m.app, m.tier, m.env), g.find("logs", "", ""),
+				func() service.Point {
+					return tcpPoint(lo + uint32(g.r.IntN(400)))
+				}, 0.9, nil})
 		case 2: // callbacks to ports that systems take by turns
 			m := g.one(live)
 			g.out.Needs++
-			g.known = append(g.known, grownNeed{g.find("people", "", ""), g.find(m.app, m.tier, m.env), func() service.Point {
-				return tcpPoint(49152 + uint32(g.r.IntN(16000)))
-			}, 0.9, nil})
+			g.known = append(g.known, grownNeed{g.find("people", "", ""), g.find(m.app, m.tier, m.env),
+				func() service.Point {
+					return tcpPoint(49152 + uint32(g.r.IntN(16000)))
+				}, 0.9, nil})
 		case 3: // one machine reads the stores of another application, all day
 			a, b := g.one(live), g.one(live)
 			if a.app != b.app {
@@ -99,8 +101,10 @@ func (g *grower) talk(week int, n grownNeed) {
 
 func (g *grower) flow(week, day int, from, to *grownMachine, p service.Point, n int64, needed bool, kind string) {
 	at := estate.Instant{Sec: 1_795_392_000 + int64(week*7+day)*86400 + g.r.Int64N(86400)}
-	g.out.Weeks[week] = append(g.out.Weeks[week], Told{flow.Record{Start: at, End: at, Client: from.addr, Server: to.addr,
-		Point: p, Connections: n, Packets: 4 * n, Bytes: n * (300 + g.r.Int64N(4000)), Outcome: flow.Carried}, needed, kind})
+	g.out.Weeks[week] = append(g.out.Weeks[week], Told{flow.Record{Start: at, End: at, Client: from.addr,
+		Server: to.addr,
+		Point:  p, Connections: n, Packets: 4 * n, Bytes: n * (300 + g.r.Int64N(4000)), Outcome: flow.Carried}, needed,
+		kind})
 }
 
 // attacks makes what nobody needs. Attackers know what the policy looks like: they
@@ -119,7 +123,8 @@ func (g *grower) attacks(week int) {
 	}
 	live := g.find("", "", grownEnvs[0])
 	needs := func() grownNeed { return g.known[g.r.IntN(len(g.known))] }
-	some(3, 10, "next door", func() (a, b *grownMachine, p service.Point) { // on an opened service, to another application
+	// on an opened service, to another application
+	some(3, 10, "next door", func() (a, b *grownMachine, p service.Point) {
 		n := needs()
 		s := g.one(n.servers)
 		return g.one(live), s, n.point()
@@ -145,11 +150,13 @@ func (g *grower) attacks(week int) {
 		return g.one(g.all), g.one(g.all), tcpPoint([]uint32{22, 3389, 445, 5985}[g.r.IntN(4)])
 	})
 	some(3, 8, "out", func() (a, b *grownMachine, p service.Point) {
-		to := &grownMachine{addr: netip.AddrFrom4([4]byte{byte(30 + g.r.IntN(150)), byte(g.r.IntN(256)), byte(g.r.IntN(256)), 9})}
+		to := &grownMachine{addr: netip.AddrFrom4([4]byte{byte(30 + g.r.IntN(150)), byte(g.r.IntN(256)),
+			byte(g.r.IntN(256)), 9})}
 		return g.one(live), to, tcpPoint([]uint32{443, 4444, 8081, 53}[g.r.IntN(4)])
 	})
 	some(1, 6, "in", func() (a, b *grownMachine, p service.Point) {
-		from := &grownMachine{addr: netip.AddrFrom4([4]byte{byte(30 + g.r.IntN(150)), byte(g.r.IntN(256)), byte(g.r.IntN(256)), 7})}
+		from := &grownMachine{addr: netip.AddrFrom4([4]byte{byte(30 + g.r.IntN(150)), byte(g.r.IntN(256)),
+			byte(g.r.IntN(256)), 7})}
 		return from, g.one(live), tcpPoint([]uint32{22, 8443, 8444, 3389}[g.r.IntN(4)])
 	})
 	some(1, 12, "mistake", func() (a, b *grownMachine, p service.Point) {

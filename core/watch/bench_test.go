@@ -32,7 +32,8 @@ func day(t testing.TB, workloads, conversations int) *reach.View {
 	var b flow.Buckets
 	seen := func(from, to netip.Addr, pt service.Point, o flow.Outcome) {
 		start := estate.Instant{Sec: at.Sec + r.Int64N(86400)}
-		b.Add(flow.Record{Start: start, End: start, Client: from, Server: to, Point: pt, Connections: 1 + r.Int64N(9), Outcome: o})
+		b.Add(flow.Record{Start: start, End: start, Client: from, Server: to, Point: pt, Connections: 1 + r.Int64N(9),
+			Outcome: o})
 	}
 	machine := func() netip.Addr { return sample.LargeAddr(r.IntN(workloads)) }
 	members := map[string][]int{} // group and environment
@@ -70,13 +71,15 @@ func day(t testing.TB, workloads, conversations int) *reach.View {
 	}
 	for range 3000 { // noise
 		from := netip.AddrFrom4([4]byte{198, 51, byte(100 + r.IntN(40)), byte(r.IntN(256))})
-		seen(from, sample.LargeAddr(r.IntN(40)), service.PointOf(service.TCP, []uint32{22, 23, 443, 8080}[r.IntN(4)]), flow.Dropped)
+		seen(from, sample.LargeAddr(r.IntN(40)), service.PointOf(service.TCP, []uint32{22, 23, 443, 8080}[r.IntN(4)]),
+			flow.Dropped)
 	}
 	for app := range 6 { // was moved
 		old := machine()
 		for range 60 {
 			from := sample.LargeAddr(r.IntN(workloads))
-			if tag, _ := e.Workload(e.At(from, at).Workload).Tag("app"); tag.Value == fmt.Sprint("app", app) || r.IntN(30) == 0 {
+			if tag, _ := e.Workload(e.At(from, at).Workload).Tag("app"); tag.Value == fmt.Sprint("app", app) ||
+				r.IntN(30) == 0 {
 				seen(from, old, service.PointOf(service.TCP, 9999), flow.Dropped)
 			}
 		}

@@ -114,7 +114,8 @@ func Counters(v *reach.View, s Span, byRule bool) []counter {
 	}
 	odd := func(c *counter) int64 { return flow.Sum(flow.Sum(c.Held, c.Leaks), c.Chokes) }
 	slices.SortFunc(out, func(a, b counter) int {
-		return cmp.Or(cmp.Compare(odd(&b), odd(&a)), cmp.Compare(flow.Sum(b.Permitted, b.Uncovered), flow.Sum(a.Permitted, a.Uncovered)),
+		return cmp.Or(cmp.Compare(odd(&b), odd(&a)), cmp.Compare(flow.Sum(b.Permitted, b.Uncovered),
+			flow.Sum(a.Permitted, a.Uncovered)),
 			strings.Compare(a.Who.Text+a.What.Text+a.Rule, b.Who.Text+b.What.Text+b.Rule))
 	})
 	return out

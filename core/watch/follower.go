@@ -81,7 +81,8 @@ func (f *Follower) grown(t *flow.Table) bool {
 		hours[hour] = &sum
 	}
 	for _, ch := range f.table.Chunks {
-		if hours[ch.Hour] != nil && !slices.ContainsFunc(t.Chunks, func(x *flow.Chunk) bool { return x.Hour == ch.Hour }) {
+		if hours[ch.Hour] != nil &&
+			!slices.ContainsFunc(t.Chunks, func(x *flow.Chunk) bool { return x.Hour == ch.Hour }) {
 			return false
 		}
 	}

@@ -24,18 +24,21 @@ func TestFollowedIsGathered(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		e := sample.Estate(t)
 		c := compile(t, e, sample.Policy(t)+"\nlayer last\nreject any -> any on tcp\n", sample.Instant(t))
-		watched := watch.Watched{Groups: []string{"g1"}, Known: func(c watch.Caller) bool { return c.Service.Proto() == 6 }}
+		watched := watch.Watched{Groups: []string{"g1"},
+			Known: func(c watch.Caller) bool { return c.Service.Proto() == 6 }}
 		day := estate.Instant{Sec: 1_795_000_000}
 		view := func(table *flow.Table) *reach.View {
 			return reach.NewWindow(e, table, flow.HourOf(day), flow.HourOf(day)+24).Under(c)
 		}
 		conversation := func(v *reach.View, i int) string {
 			x := v.At(i)
-			return fmt.Sprint(x.Client.Addr, x.Server.Addr, x.Point, x.First, x.Last, x.Connections, x.Dropped, x.Verdict)
+			return fmt.Sprint(x.Client.Addr, x.Server.Addr, x.Point, x.First, x.Last, x.Connections, x.Dropped,
+				x.Verdict)
 		}
 		told := func(g watch.Gathered, v *reach.View) (out []string) {
 			for _, m := range g.Matters {
-				line := fmt.Sprint(m.Key(), m.Services, m.Service, m.Clients, m.Servers, m.Connections, m.First, m.Last, m.Ruling.Fate, m.Ruling.Turned)
+				line := fmt.Sprint(m.Key(), m.Services, m.Service, m.Clients, m.Servers, m.Connections, m.First,
+					m.Last, m.Ruling.Fate, m.Ruling.Turned)
 				for _, i := range m.Conversations {
 					line += "\n" + conversation(v, int(i))
 				}
@@ -65,10 +68,12 @@ func TestFollowedIsGathered(t *testing.T) {
 					kept[h] = &flow.Buckets{}
 				}
 				changed[h] = true
-				kept[h].Add(flow.Record{Start: at, End: at, Client: rapid.SampledFrom(sample.Addresses).Draw(t, "client"),
-					Server: rapid.SampledFrom(sample.Addresses).Draw(t, "server"),
-					Point:  rapid.SampledFrom(sample.Points).Draw(t, "point"), Connections: rapid.Int64Range(1, 5).Draw(t, "connections"),
-					Outcome: flow.Outcome(rapid.IntRange(0, 2).Draw(t, "outcome"))})
+				kept[h].Add(flow.Record{Start: at, End: at, Client: rapid.SampledFrom(sample.Addresses).Draw(t,
+					"client"),
+					Server:      rapid.SampledFrom(sample.Addresses).Draw(t, "server"),
+					Point:       rapid.SampledFrom(sample.Points).Draw(t, "point"),
+					Connections: rapid.Int64Range(1, 5).Draw(t, "connections"),
+					Outcome:     flow.Outcome(rapid.IntRange(0, 2).Draw(t, "outcome"))})
 			}
 			var gone []flow.Hour
 			hours := make([]flow.Hour, 0, len(kept))
@@ -86,7 +91,10 @@ func TestFollowedIsGathered(t *testing.T) {
 				if b := kept[h]; b != nil && changed[h] {
 					d := &flow.Draft{Chunk: flow.Chunk{Hour: h}}
 					all := b.All()
-					slices.SortFunc(all, func(a, b flow.Bucket) int { return cmp.Or(b.Client.Compare(a.Client), cmp.Compare(a.Point, b.Point)) })
+					slices.SortFunc(all, func(a, b flow.Bucket) int {
+						return cmp.Or(b.Client.Compare(a.Client),
+							cmp.Compare(a.Point, b.Point))
+					})
 					for i := range all {
 						d.Add(table.Dict, &all[i])
 					}

@@ -11,7 +11,8 @@ func (h *Hour) take(o *Hour) bool {
 	if h == nil {
 		return false
 	}
-	for _, n := range [][2]*int64{{&h.Permitted, &o.Permitted}, {&h.Uncovered, &o.Uncovered}, {&h.Held, &o.Held}, {&h.Leaks, &o.Leaks},
+	for _, n := range [][2]*int64{{&h.Permitted, &o.Permitted}, {&h.Uncovered, &o.Uncovered}, {&h.Held, &o.Held},
+		{&h.Leaks, &o.Leaks},
 		{&h.Chokes, &o.Chokes}, {&h.Unclear, &o.Unclear}} {
 		if *n[0] >= flow.Most || *n[0] < *n[1] {
 			return false
@@ -33,13 +34,16 @@ type Hour struct {
 
 // Add adds those of another stretch.
 func (h *Hour) Add(o Hour) {
-	h.Permitted, h.Uncovered, h.Held = flow.Sum(h.Permitted, o.Permitted), flow.Sum(h.Uncovered, o.Uncovered), flow.Sum(h.Held, o.Held)
-	h.Leaks, h.Chokes, h.Unclear = flow.Sum(h.Leaks, o.Leaks), flow.Sum(h.Chokes, o.Chokes), flow.Sum(h.Unclear, o.Unclear)
+	h.Permitted, h.Uncovered, h.Held = flow.Sum(h.Permitted, o.Permitted), flow.Sum(h.Uncovered, o.Uncovered),
+		flow.Sum(h.Held, o.Held)
+	h.Leaks, h.Chokes, h.Unclear = flow.Sum(h.Leaks, o.Leaks), flow.Sum(h.Chokes, o.Chokes),
+		flow.Sum(h.Unclear, o.Unclear)
 }
 
 // All is all of them.
 func (h *Hour) All() int64 {
-	return flow.Sum(flow.Sum(h.Permitted, h.Uncovered), flow.Sum(flow.Sum(h.Held, h.Unclear), flow.Sum(h.Leaks, h.Chokes)))
+	return flow.Sum(flow.Sum(h.Permitted, h.Uncovered), flow.Sum(flow.Sum(h.Held, h.Unclear),
+		flow.Sum(h.Leaks, h.Chokes)))
 }
 
 // Count adds the connections of a part of a conversation, by what became of them.

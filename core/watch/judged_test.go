@@ -23,13 +23,16 @@ func TestTheHoursCountWhatTheMattersHave(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		e := sample.Estate(t)
 		draft := compile(t, e, sample.Policy(t)+"\nlayer last\nreject any -> any on tcp\n", sample.Instant(t))
-		held := compile(t, e, sample.Policy(t)+"\nlayer last\npermit any -> any on udp\nreject any -> any on any\n", sample.Instant(t))
+		held := compile(t, e, sample.Policy(t)+"\nlayer last\npermit any -> any on udp\nreject any -> any on any\n",
+			sample.Instant(t))
 		var b flow.Buckets
 		for range rapid.IntRange(1, 120).Draw(t, "records") {
 			at := sample.Instant(t)
 			b.Add(flow.Record{Start: at, End: at, Client: rapid.SampledFrom(sample.Addresses).Draw(t, "client"),
-				Server: rapid.SampledFrom(sample.Addresses).Draw(t, "server"), Point: rapid.SampledFrom(sample.Points).Draw(t, "point"),
-				Connections: rapid.Int64Range(1, 5).Draw(t, "connections"), Outcome: flow.Outcome(rapid.IntRange(0, 2).Draw(t, "outcome"))})
+				Server:      rapid.SampledFrom(sample.Addresses).Draw(t, "server"),
+				Point:       rapid.SampledFrom(sample.Points).Draw(t, "point"),
+				Connections: rapid.Int64Range(1, 5).Draw(t, "connections"),
+				Outcome:     flow.Outcome(rapid.IntRange(0, 2).Draw(t, "outcome"))})
 		}
 		all := b.All()
 		w := reach.NewWindow(e, flow.Pack(all), all[0].Hour, all[len(all)-1].Hour+1)
@@ -41,9 +44,13 @@ func TestTheHoursCountWhatTheMattersHave(t *testing.T) {
 		}
 		for hour := int64(0); hour < 10; hour += rapid.Int64Range(2, 5).Draw(t, "later") {
 			h.Periods = append(h.Periods, reach.Period{From: flow.Micros(1_795_000_000e6 - 60e6 + hour*3600e6),
-				Release: min(1, rapid.IntRange(0, 3).Draw(t, "release")), Enforce: rapid.IntRange(0, 3).Draw(t, "enforces") > 0})
+				Release: min(1, rapid.IntRange(0, 3).Draw(t, "release")),
+				Enforce: rapid.IntRange(0, 3).Draw(t, "enforces") > 0})
 		}
-		w.JudgedBy(&reach.Judge{Holders: []reach.Holder{h}, Of: func(w *reach.Window, _ int) *reach.View { return w.Under(held) }})
+		w.JudgedBy(&reach.Judge{Holders: []reach.Holder{h}, Of: func(w *reach.Window,
+			_ int) *reach.View {
+			return w.Under(held)
+		}})
 		v := w.Under(draft)
 		g := watch.Gather(v, watch.Watched{})
 		in := map[int32]watch.Kind{}
@@ -104,7 +111,8 @@ func TestTheHoursCountWhatTheMattersHave(t *testing.T) {
 		for _, m := range g.Matters {
 			of[m.Kind] -= m.Connections
 		}
-		require.Equal(t, []int64{0, 0, 0}, []int64{of[watch.Leak], of[watch.Choke], of[watch.Held]}, "matters count what they are about alone")
+		require.Equal(t, []int64{0, 0, 0}, []int64{of[watch.Leak], of[watch.Choke], of[watch.Held]},
+			"matters count what they are about alone")
 	})
 	for _, kind := range []watch.Kind{watch.Leak, watch.Choke, watch.Held} {
 		require.Greater(t, found[kind], 5, kind)
@@ -114,20 +122,25 @@ func TestTheHoursCountWhatTheMattersHave(t *testing.T) {
 // What the draft permits and somebody drops is choked as long as nothing was released; once something
 // is, only where a point holds what permits it: elsewhere it was held, and the matter says so.
 func TestWhatIsDroppedWhereNothingIsHeld(t *testing.T) {
-	e, _ := estate.New([]estate.Workload{{ID: "a", Leases: []estate.Lease{{Addr: sample.Addresses[0], From: estate.Beginning, Until: estate.End}}},
+	e, _ := estate.New([]estate.Workload{{ID: "a", Leases: []estate.Lease{{Addr: sample.Addresses[0],
+		From: estate.Beginning, Until: estate.End}}},
 		{ID: "b", Leases: []estate.Lease{{Addr: sample.Addresses[1], From: estate.Beginning, Until: estate.End}}}})
 	at := estate.Instant{Sec: 1_795_000_000}
 	c := compile(t, e, "layer l\npermit any -> any on tcp\n", at)
 	var b flow.Buckets
 	for i := range 2 {
-		b.Add(flow.Record{Start: at, End: at, Client: sample.Addresses[1-i], Server: sample.Addresses[i], Point: service.PointOf(service.TCP, 9100),
+		b.Add(flow.Record{Start: at, End: at, Client: sample.Addresses[1-i], Server: sample.Addresses[i],
+			Point:       service.PointOf(service.TCP, 9100),
 			Connections: 3, Outcome: flow.Dropped})
 	}
 	all := b.All()
 	look := func(holders ...reach.Holder) (why map[string]string, hour watch.Hour) {
 		w := reach.NewWindow(e, flow.Pack(all), all[0].Hour, all[0].Hour+1)
 		if holders != nil {
-			w.JudgedBy(&reach.Judge{Holders: holders, Of: func(w *reach.Window, _ int) *reach.View { return w.Under(c) }})
+			w.JudgedBy(&reach.Judge{Holders: holders, Of: func(w *reach.Window,
+				_ int) *reach.View {
+				return w.Under(c)
+			}})
 		}
 		v := w.Under(c)
 		g := watch.Gather(v, watch.Watched{})
@@ -145,7 +158,8 @@ func TestWhatIsDroppedWhereNothingIsHeld(t *testing.T) {
 	why, hour := look()
 	require.Equal(t, watch.Hour{Chokes: 6}, hour)
 	require.Equal(t, "choke: line 2 permits it in the draft, and it was dropped", why["a"])
-	why, hour = look(reach.Holder{Name: "gate", Guards: []int32{0}, Server: true, Periods: []reach.Period{{From: flow.MicrosOfInstant(at) - 9e6, Release: 4, Enforce: true}}})
+	why, hour = look(reach.Holder{Name: "gate", Guards: []int32{0}, Server: true,
+		Periods: []reach.Period{{From: flow.MicrosOfInstant(at) - 9e6, Release: 4, Enforce: true}}})
 	require.Equal(t, watch.Hour{Chokes: 3, Held: 3}, hour)
 	require.Equal(t, map[string]string{"a": "choke: line 2 permits it in release 4, which gate held, and it was dropped",
 		"b": "held: line 2 permits it in the draft, which no point there held then"}, why)

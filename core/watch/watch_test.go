@@ -35,9 +35,10 @@ func TestEachConversationIsInOneMatter(t *testing.T) {
 		for range rapid.IntRange(1, 80).Draw(t, "records") {
 			at := sample.Instant(t)
 			b.Add(flow.Record{Start: at, End: at, Client: rapid.SampledFrom(sample.Addresses).Draw(t, "client"),
-				Server: rapid.SampledFrom(sample.Addresses).Draw(t, "server"),
-				Point:  rapid.SampledFrom(sample.Points).Draw(t, "point"), Connections: rapid.Int64Range(1, 5).Draw(t, "connections"),
-				Outcome: flow.Outcome(rapid.IntRange(0, 2).Draw(t, "outcome"))})
+				Server:      rapid.SampledFrom(sample.Addresses).Draw(t, "server"),
+				Point:       rapid.SampledFrom(sample.Points).Draw(t, "point"),
+				Connections: rapid.Int64Range(1, 5).Draw(t, "connections"),
+				Outcome:     flow.Outcome(rapid.IntRange(0, 2).Draw(t, "outcome"))})
 		}
 		all := b.All()
 		v := reach.New(c, all, all[0].Hour, all[len(all)-1].Hour+1)
@@ -58,8 +59,9 @@ func TestEachConversationIsInOneMatter(t *testing.T) {
 				require.False(t, twice)
 				in[i] = m.Kind
 				v.EachPortion(int(i), func(p *reach.Portion) {
-					is := map[watch.Kind]bool{watch.Leak: p.Outcome == flow.Carried, watch.Choke: p.Outcome == flow.Dropped,
-						watch.Held: p.Outcome == flow.Dropped, watch.Newcomer: true}
+					is := map[watch.Kind]bool{watch.Leak: p.Outcome == flow.Carried,
+						watch.Choke: p.Outcome == flow.Dropped,
+						watch.Held:  p.Outcome == flow.Dropped, watch.Newcomer: true}
 					if is[m.Kind] {
 						connections += p.Connections
 						if at := p.First.Instant(); at.Before(first) {
@@ -72,7 +74,8 @@ func TestEachConversationIsInOneMatter(t *testing.T) {
 				})
 			}
 			require.Equal(t, connections, m.Connections)
-			require.Equal(t, []estate.Instant{first, last}, []estate.Instant{m.First, m.Last}, "of what it is about alone")
+			require.Equal(t, []estate.Instant{first, last}, []estate.Instant{m.First, m.Last},
+				"of what it is about alone")
 			found[m.Kind]++
 		}
 		for i := range v.Len() {
@@ -87,7 +90,8 @@ func TestEachConversationIsInOneMatter(t *testing.T) {
 				want = watch.Choke
 			case verdict != decide.Permit && conv.Dropped > 0:
 				want = watch.Held
-			case conv.Point.Proto() != 6 && c.Policy.Groups["g1"] != nil && walk.Group("g1", conv.Server.Endpoint).String() == "yes":
+			case conv.Point.Proto() != 6 && c.Policy.Groups["g1"] != nil &&
+				walk.Group("g1", conv.Server.Endpoint).String() == "yes":
 				want = watch.Newcomer
 			}
 			require.Equal(t, want, in[int32(i)], "%s -> %s on %s", conv.Client.Addr, conv.Server.Addr, conv.Point)
@@ -173,8 +177,10 @@ func TestBinsAndCountersHaveAll(t *testing.T) {
 			end := at
 			end.Sec += rapid.Int64Range(0, 3000).Draw(t, "lasts")
 			r := flow.Record{Start: at, End: end, Client: rapid.SampledFrom(sample.Addresses).Draw(t, "client"),
-				Server: rapid.SampledFrom(sample.Addresses).Draw(t, "server"), Point: rapid.SampledFrom(sample.Points).Draw(t, "point"),
-				Connections: rapid.Int64Range(1, 500).Draw(t, "connections"), Outcome: flow.Outcome(rapid.IntRange(0, 2).Draw(t, "outcome"))}
+				Server:      rapid.SampledFrom(sample.Addresses).Draw(t, "server"),
+				Point:       rapid.SampledFrom(sample.Points).Draw(t, "point"),
+				Connections: rapid.Int64Range(1, 500).Draw(t, "connections"),
+				Outcome:     flow.Outcome(rapid.IntRange(0, 2).Draw(t, "outcome"))}
 			b.Add(r)
 			switch r.Outcome {
 			case flow.Carried:
@@ -190,7 +196,8 @@ func TestBinsAndCountersHaveAll(t *testing.T) {
 		span.Bin = flow.Micros(int64(to-from)*3600e6)/flow.Micros(span.Bins) + 1
 		var got, byPair, byRule watch.Hour
 		add := func(sum *watch.Hour, h watch.Hour) {
-			sum.Permitted, sum.Uncovered, sum.Held = sum.Permitted+h.Permitted, sum.Uncovered+h.Uncovered, sum.Held+h.Held
+			sum.Permitted, sum.Uncovered, sum.Held = sum.Permitted+h.Permitted, sum.Uncovered+h.Uncovered, sum.Held+
+				h.Held
 			sum.Leaks, sum.Chokes = sum.Leaks+h.Leaks, sum.Chokes+h.Chokes
 		}
 		for _, h := range watch.Bins(v, span) {

@@ -314,7 +314,8 @@ func (c *reader) expression(cur *syntax.Cursor) (item, *syntax.Error) {
 	parts := 0
 	e.Asked(func(*expr.Expr) { parts++ })
 	if all := parts * (len(c.held) + len(c.outside)); all > mostAsked {
-		return item{}, syntax.Errorf(e.Pos, "the expression has %d parts, to evaluate for %d endpoints: %d million evaluations, the limit is %d million",
+		return item{}, syntax.Errorf(e.Pos,
+			"the expression has %d parts, to evaluate for %d endpoints: %d million evaluations, the limit is %d million",
 			parts, len(c.held)+len(c.outside), all/1_000_000, mostAsked/1_000_000)
 	}
 	return c.once("("+e.String()+")", func() item { return c.agreeing(e) }), nil

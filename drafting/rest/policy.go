@@ -126,11 +126,14 @@ type Policy struct {
 }
 
 func (s *Policy) Routes(r server.Routes) {
-	server.Get(r, "read-policy", "/policy", "The policy document, with who wrote each line and what it decides", s.getPolicy)
+	server.Get(r, "read-policy", "/policy", "The policy document, with who wrote each line and what it decides",
+		s.getPolicy)
 	server.Post(r, "edit-policy", "/policy/edits", "Add, change, remove, move or switch off a statement", s.editPolicy,
 		server.MakesRevision, server.CanBeMissing, server.TakesLargeText)
-	server.Post(r, "fix-finding", "/policy/fix", "Do what a finding suggests", s.fix, server.MakesRevision, server.CanBeMissing)
-	server.Put(r, "replace-policy", "/policy/text", "Replace the whole policy text", s.importPolicy, server.MakesRevision, server.TakesLargeText, server.NeedsMatch)
+	server.Post(r, "fix-finding", "/policy/fix", "Do what a finding suggests", s.fix, server.MakesRevision,
+		server.CanBeMissing)
+	server.Put(r, "replace-policy", "/policy/text", "Replace the whole policy text", s.importPolicy,
+		server.MakesRevision, server.TakesLargeText, server.NeedsMatch)
 	server.Post(r, "undo", "/policy/undo", "Take back the newest change", s.undo)
 	server.Post(r, "redo", "/policy/redo", "Do again what was taken back last", s.redo)
 	server.Get(r, "read-difference", "/policy/revisions/{no}/difference",
@@ -138,7 +141,8 @@ func (s *Policy) Routes(r server.Routes) {
 	server.Post(r, "restore-revision", "/policy/revisions/{no}/restore",
 		"Go back to a revision: its text becomes the newest",
 		s.restoreRevision, server.MakesRevision, server.CanBeMissing)
-	server.Get(r, "read-revision", "/policy/revisions/{no}", "One revision of the policy", s.oneRevision, server.CanBeMissing)
+	server.Get(r, "read-revision", "/policy/revisions/{no}", "One revision of the policy", s.oneRevision,
+		server.CanBeMissing)
 	server.Get(r, "list-revisions", "/policy/revisions", "The revisions of the policy, the newest first", s.revisions)
 	server.Get(r, "export-policy", "/policy.orchard", "The policy text", s.exportPolicy)
 	server.Get(r, "export-rules", "/rules.csv", "The rules as CSV", s.exportRules)
@@ -170,7 +174,8 @@ func (s *Policy) getPolicy(ctx context.Context, in *struct{ answers.Window }) (*
 	evident := answers.EvidentAt(v)
 	lines := policy.Lines(snap.Head.Text)
 	out := PolicyOut{Revision: snap.Head.No, Text: snap.Head.Text, Statements: []StatementOut{},
-		Rules: len(snap.Policy.Rules), Counts: answers.NewCountsOut(totals.Conversations), Undo: undo, Redo: redo, Edits: total}
+		Rules: len(snap.Policy.Rules), Counts: answers.NewCountsOut(totals.Conversations), Undo: undo, Redo: redo,
+		Edits: total}
 	for _, item := range snap.Policy.Items {
 		o, ok := statementOut(item, lines)
 		if !ok {
@@ -223,7 +228,8 @@ func statementOut(item policy.Item, lines []string) (StatementOut, bool) {
 func ruleOut(r *policy.Rule) *RuleOut {
 	bare := *r
 	bare.Note, bare.Off = "", false
-	out := &RuleOut{Action: r.Action.String(), Off: r.Off, Left: answers.Items(r.Left), Right: answers.Items(r.Right), On: []string{},
+	out := &RuleOut{Action: r.Action.String(), Off: r.Off, Left: answers.Items(r.Left), Right: answers.Items(r.Right),
+		On:      []string{},
 		Clauses: r.Clauses.String(), Sentence: bare.String()}
 	if r.Layer != nil {
 		out.Layer = r.Layer.Name
@@ -283,14 +289,16 @@ func (s *Policy) importPolicy(ctx context.Context, in *struct {
 	}
 	p, errs := policy.Parse(in.Body.Text)
 	if len(errs) > 0 {
-		return answers.Unedited(snap, &policy.EditError{Message: "the text has errors; nothing was changed", Errors: errs},
+		return answers.Unedited(snap, &policy.EditError{Message: "the text has errors; nothing was changed",
+			Errors: errs},
 			in.DryRun)
 	}
 	switch {
 	case in.DryRun || in.IfMatch == "*" || in.IfMatch == etag(snap.Head.No):
 	case in.IfMatch == "":
 		return nil, huma.NewError(http.StatusPreconditionRequired,
-			"If-Match: found none, expected the ETag of the policy that the text was made from, such as "+etag(snap.Head.No)+"; nothing was changed")
+			"If-Match: found none, expected the ETag of the policy that the text was made from, such as "+
+				etag(snap.Head.No)+"; nothing was changed")
 	default:
 		return nil, &server.Problem{Type: server.ProblemMoved, Title: http.StatusText(http.StatusPreconditionFailed),
 			Status: http.StatusPreconditionFailed, Revision: snap.Head.No, Was: in.IfMatch, Now: etag(snap.Head.No),

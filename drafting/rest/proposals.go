@@ -41,12 +41,15 @@ type Derivations struct {
 }
 
 func (s *Derivations) Routes(r server.Routes) {
-	server.Post(r, "derive", "/derive", "Derive proposals from the conversations of the window", s.derive, server.Starts, server.CanBeMissing)
+	server.Post(r, "derive", "/derive", "Derive proposals from the conversations of the window", s.derive,
+		server.Starts, server.CanBeMissing)
 	server.Get(r, "list-proposals", "/proposals", "The proposals of the newest derivation as they stand", s.proposals)
-	server.Post(r, "judge-proposals", "/proposals/judge", "Take and refuse proposals, all in one step", s.judge, server.MakesRevision,
+	server.Post(r, "judge-proposals", "/proposals/judge", "Take and refuse proposals, all in one step", s.judge,
+		server.MakesRevision,
 		server.CanBeMissing)
 	server.Get(r, "list-evidence", "/proposals/{id}/evidence",
-		"The conversations of the window that a proposal would newly permit, the busiest first", s.evidence, server.CanBeMissing,
+		"The conversations of the window that a proposal would newly permit, the busiest first", s.evidence,
+		server.CanBeMissing,
 		server.CanBeOutdated)
 }
 
@@ -123,7 +126,8 @@ func (s *Derivations) judge(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	out := &server.Stored[answers.EditOut]{Status: http.StatusOK, Body: answers.EditOut{Revision: done.Revision, Words: done.Words,
+	out := &server.Stored[answers.EditOut]{Status: http.StatusOK, Body: answers.EditOut{Revision: done.Revision,
+		Words:  done.Words,
 		Errors: []answers.TextError{}, Consequences: done.Consequences}}
 	if done.Revision != snap.Head.No {
 		out.Status, out.Location = http.StatusCreated, answers.RevisionPath(done.Revision)

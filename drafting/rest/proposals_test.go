@@ -53,7 +53,8 @@ func TestProposalsAreTakenAndRefused(t *testing.T) {
 	c.Get("/api/v1/check", &before)
 	first, second := assemblytest.OpenProposals(ps)[0], assemblytest.OpenProposals(ps)[1]
 	var taken answers.EditOut
-	require.Equal(t, 200, c.Call("POST", "/api/v1/proposals/judge?dryRun=true", assemblytest.Judgements(1, assemblytest.Taking(first)), &taken))
+	require.Equal(t, 200, c.Call("POST", "/api/v1/proposals/judge?dryRun=true",
+		assemblytest.Judgements(1, assemblytest.Taking(first)), &taken))
 	require.Equal(t, "Take the proposal “"+first.Key+"”", taken.Words)
 	would := taken.Consequences.Changed
 	require.Equal(t, 201, c.Judge(&taken, assemblytest.Taking(first)))
@@ -89,7 +90,8 @@ func TestProposalsAreTakenAndRefused(t *testing.T) {
 	c.Job(&job)
 	c.Get("/api/v1/proposals", &ps)
 	require.Equal(t, "not ours", assemblytest.OpenProposals(ps)[1].Refused.Reason, "refused stays refused")
-	require.Equal(t, 200, c.Judge(&taken, drafting.Judgement{Proposal: assemblytest.OpenProposals(ps)[1].ID, Do: "again"}))
+	require.Equal(t, 200, c.Judge(&taken, drafting.Judgement{Proposal: assemblytest.OpenProposals(ps)[1].ID,
+		Do: "again"}))
 	ps = draftingrest.Proposals{}
 	c.Get("/api/v1/proposals", &ps)
 	require.Nil(t, assemblytest.OpenProposals(ps)[1].Refused)
@@ -100,7 +102,10 @@ func TestProposalsAreTakenAndRefused(t *testing.T) {
 	// Narrowing leaves the rest judged, and both are undone as one.
 	ps = draftingrest.Proposals{}
 	c.Get("/api/v1/proposals", &ps)
-	i := slices.IndexFunc(assemblytest.OpenProposals(ps), func(p draftingrest.ProposalOut) bool { return p.Own > 0 && p.Refused == nil })
+	i := slices.IndexFunc(assemblytest.OpenProposals(ps), func(p draftingrest.ProposalOut) bool {
+		return p.Own > 0 &&
+			p.Refused == nil
+	})
 	require.NotEqual(t, -1, i)
 	narrowed, narrow := assemblytest.OpenProposals(ps)[i], assemblytest.OpenProposals(ps)[i].Own-1
 	require.Equal(t, 201, c.Judge(&taken, drafting.Judgement{Proposal: narrowed.ID, Do: "take", Choice: &narrow}))
@@ -118,7 +123,8 @@ func TestProposalsAreTakenAndRefused(t *testing.T) {
 	// A group that means something else by now is no longer what was judged.
 	var head draftingrest.PolicyOut
 	c.Get("/api/v1/policy", &head)
-	i = slices.IndexFunc(assemblytest.OpenProposals(ps), func(p draftingrest.ProposalOut) bool { return len(p.Groups) > 0 })
+	i = slices.IndexFunc(assemblytest.OpenProposals(ps),
+		func(p draftingrest.ProposalOut) bool { return len(p.Groups) > 0 })
 	require.NotEqual(t, -1, i)
 	name := strings.Fields(assemblytest.OpenProposals(ps)[i].Groups[0])[1]
 	_, _, status := c.Edit(head.Revision, "add", map[string]any{"text": "group " + name + " = app is another"})
@@ -192,11 +198,13 @@ func TestWhatADerivationLeavesOpenIsOneNumber(t *testing.T) {
 			var head draftingrest.PolicyOut
 			c.Get("/api/v1/policy", &head)
 			did = "rejected " + strings.Join(p.Rule.On, ", ")
-			_, _, status := c.Edit(head.Revision, "add", map[string]any{"text": "reject any -> any on " + strings.Join(p.Rule.On, ", ") + " \"no\""})
+			_, _, status := c.Edit(head.Revision, "add", map[string]any{"text": "reject any -> any on " +
+				strings.Join(p.Rule.On, ", ") + " \"no\""})
 			require.Contains(t, []int{201, 422}, status, did) // 422: the draft has this rule already
 		case !p.Barred || choice < p.Own:
 			did = "took " + p.Choices[choice].Sentence
-			require.Contains(t, []int{201, 409}, c.Judge(nil, drafting.Judgement{Proposal: p.ID, Do: "take", Choice: &choice}), did)
+			require.Contains(t, []int{201, 409}, c.Judge(nil, drafting.Judgement{Proposal: p.ID, Do: "take",
+				Choice: &choice}), did)
 		}
 		if all = agree(did); len(all) == 0 {
 			break

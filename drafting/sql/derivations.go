@@ -17,7 +17,8 @@ const keptDerivations = 20
 
 // AddDerivation stores a derivation with its proposals and what it set aside. body is called with the
 // ids of the proposals, in their order.
-func (s *Store) AddDerivation(ctx context.Context, d drafting.Derivation, proposals []drafting.KeptProposal, aside []drafting.AsideTalk,
+func (s *Store) AddDerivation(ctx context.Context, d drafting.Derivation, proposals []drafting.KeptProposal,
+	aside []drafting.AsideTalk,
 	body func(ids []int64) (json.RawMessage, error)) (id int64, err error) {
 	reasons, clients, servers, points := make([]string, len(aside)), make([]string, len(aside)),
 		make([]string, len(aside)), make([]int64, len(aside))
@@ -26,7 +27,8 @@ func (s *Store) AddDerivation(ctx context.Context, d drafting.Derivation, propos
 		clients[i], servers[i] = x.Client.WithZone("").String(), x.Server.WithZone("").String()
 	}
 	err = s.Write(ctx, database.EditLock, func(tx *sqlx.Tx) error {
-		if err := tx.GetContext(ctx, &id, `INSERT INTO derivations (revision, body, seen) VALUES ($1, '{}', $2) RETURNING id`,
+		if err := tx.GetContext(ctx, &id, `INSERT INTO derivations (revision, body, seen) VALUES ($1, '{}', $2)
+			RETURNING id`,
 			d.Revision, d.Seen); err != nil {
 			return err
 		}
@@ -43,7 +45,8 @@ func (s *Store) AddDerivation(ctx context.Context, d drafting.Derivation, propos
 			SELECT id FROM made ORDER BY id`, id, rules, bodies, seen); err != nil {
 			return fmt.Errorf("storing proposals: %w", err)
 		}
-		if _, err := tx.ExecContext(ctx, `INSERT INTO set_aside SELECT $1, * FROM unnest($2::text[], $3::inet[], $4::inet[], $5::bigint[])`,
+		if _, err := tx.ExecContext(ctx, `INSERT INTO set_aside SELECT $1, *
+			FROM unnest($2::text[], $3::inet[], $4::inet[], $5::bigint[])`,
 			id, reasons, clients, servers, points); err != nil {
 			return fmt.Errorf("storing what is set aside: %w", err)
 		}
@@ -101,7 +104,8 @@ func (s *Store) NewestDerivationID(ctx context.Context) (id int64, err error) {
 // with this id.
 func (s *Store) ReadDerivation(ctx context.Context, id int64) (drafting.Derivation, []drafting.KeptProposal, error) {
 	var d drafting.Derivation
-	if err := s.SQL.GetContext(ctx, &d, `SELECT id, revision, body, seen FROM derivations WHERE id = $1`, id); err != nil {
+	if err := s.SQL.GetContext(ctx, &d, `SELECT id, revision, body, seen FROM derivations WHERE id = $1`,
+		id); err != nil {
 		return d, nil, err
 	}
 	out := []drafting.KeptProposal{}

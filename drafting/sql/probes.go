@@ -53,8 +53,10 @@ func setProbes(ctx context.Context, tx *sqlx.Tx, edits []drafting.ProbeEdit) err
 			if p.At.IsZero() {
 				p.At = time.Now()
 			}
-			_, err = tx.NamedExecContext(ctx, `INSERT INTO probes (question, want, reason, author, at) VALUES (:question, :want, :reason, :author, :at)
-				ON CONFLICT (question) DO UPDATE SET want = excluded.want, reason = excluded.reason, author = excluded.author, at = excluded.at`, p)
+			_, err = tx.NamedExecContext(ctx, `INSERT INTO probes (question, want, reason, author, at)
+				VALUES (:question, :want, :reason, :author, :at)
+				ON CONFLICT (question) DO UPDATE
+				SET want = excluded.want, reason = excluded.reason, author = excluded.author, at = excluded.at`, p)
 		}
 		if err != nil {
 			return fmt.Errorf("setting probes: %w", err)

@@ -16,13 +16,16 @@ import (
 // Parts are what an undo sets of a draft: refusals and probes first, then the policy.
 func Parts() []historysql.Part {
 	return []historysql.Part{
-		historysql.Of("refusals", func(ctx context.Context, tx *sqlx.Tx, to []drafting.RefusalEdit, _ *history.Change, _, _ string) error {
+		historysql.Of("refusals", func(ctx context.Context, tx *sqlx.Tx, to []drafting.RefusalEdit, _ *history.Change,
+			_, _ string) error {
 			return setRefusals(ctx, tx, to)
 		}),
-		historysql.Of("probes", func(ctx context.Context, tx *sqlx.Tx, to []drafting.ProbeEdit, _ *history.Change, _, _ string) error {
+		historysql.Of("probes", func(ctx context.Context, tx *sqlx.Tx, to []drafting.ProbeEdit, _ *history.Change, _,
+			_ string) error {
 			return setProbes(ctx, tx, to)
 		}),
-		historysql.Of("revision", func(ctx context.Context, tx *sqlx.Tx, no int, _ *history.Change, author, words string) error {
+		historysql.Of("revision", func(ctx context.Context, tx *sqlx.Tx, no int, _ *history.Change, author,
+			words string) error {
 			return copyRevision(ctx, tx, no, author, words)
 		}),
 	}
@@ -43,7 +46,8 @@ func copyRevision(ctx context.Context, tx *sqlx.Tx, no int, author, words string
 	return insertRevision(ctx, tx, r)
 }
 
-const refusalColumns = `SELECT rule, reason, author, at, coalesce(conversations, 0) AS conversations, coalesce(callers, 0) AS callers, coalesce(instead, '') AS instead FROM refusals`
+const refusalColumns = `SELECT rule, reason, author, at, coalesce(conversations, 0) AS conversations, coalesce(callers,
+	0) AS callers, coalesce(instead, '') AS instead FROM refusals`
 
 // refusalsNow gives what stands where edits are about to set something.
 func refusalsNow(ctx context.Context, tx *sqlx.Tx, edits []drafting.RefusalEdit) ([]drafting.RefusalEdit, error) {
@@ -83,8 +87,11 @@ func setRefusals(ctx context.Context, tx *sqlx.Tx, edits []drafting.RefusalEdit)
 			if r.At.IsZero() {
 				r.At = time.Now()
 			}
-			_, err = tx.NamedExecContext(ctx, `INSERT INTO refusals (rule, reason, author, at, conversations, callers, instead) VALUES (:rule, :reason, :author, :at, :conversations, :callers, :instead)
-				ON CONFLICT (rule) DO UPDATE SET reason = excluded.reason, author = excluded.author, at = excluded.at, conversations = excluded.conversations, callers = excluded.callers, instead = excluded.instead`, r)
+			_, err = tx.NamedExecContext(ctx, `INSERT INTO refusals (rule, reason, author, at, conversations, callers,
+				instead) VALUES (:rule, :reason, :author, :at, :conversations, :callers, :instead)
+				ON CONFLICT (rule) DO UPDATE
+				SET reason = excluded.reason, author = excluded.author, at = excluded.at,
+				conversations = excluded.conversations, callers = excluded.callers, instead = excluded.instead`, r)
 		}
 		if err != nil {
 			return fmt.Errorf("refusing proposals: %w", err)

@@ -30,14 +30,16 @@ func (s *Groups) exportGroups(ctx context.Context, _ *struct{}) (*huma.StreamRes
 		return nil, err
 	}
 	return server.StreamCSV("groups.csv", func(w *ingest.CSV) {
-		_ = w.Write([]string{"name", "definition", "note", "members", "of_these_without_address", "undecided", "used_by",
+		_ = w.Write([]string{"name", "definition", "note", "members", "of_these_without_address", "undecided",
+			"used_by",
 			"findings"})
 		for _, g := range all.Body {
 			var found []string
 			for _, f := range g.Findings {
 				found = append(found, f.Kind)
 			}
-			_ = w.Write([]string{g.Name, g.Body, g.Note, fmt.Sprint(g.In), fmt.Sprint(g.Unaddressed), fmt.Sprint(g.Undecided),
+			_ = w.Write([]string{g.Name, g.Body, g.Note, fmt.Sprint(g.In), fmt.Sprint(g.Unaddressed),
+				fmt.Sprint(g.Undecided),
 				fmt.Sprint(len(g.UsedBy)), strings.Join(found, "; ")})
 		}
 	}), nil
@@ -123,16 +125,21 @@ type Groups struct {
 func (s *Groups) Routes(r server.Routes) {
 	server.Get(r, "list-groups", "/groups", "The groups with their members by number", s.listGroups)
 	server.Post(r, "preview-group", "/groups/preview",
-		"Who is in, out and undecided, and what a change of the expression would change", s.previewGroup, server.CanBeMissing)
+		"Who is in, out and undecided, and what a change of the expression would change", s.previewGroup,
+		server.CanBeMissing)
 	server.Get(r, "read-group-history", "/groups/history", "Who joined and left a group over the window, and why",
 		s.groupHistory, server.CanBeMissing)
-	server.Post(r, "rename-group", "/groups/rename", "Rename a group, with all that names it", s.renameGroup, server.MakesRevision,
+	server.Post(r, "rename-group", "/groups/rename", "Rename a group, with all that names it", s.renameGroup,
+		server.MakesRevision,
 		server.CanBeMissing)
-	server.Post(r, "remove-group", "/groups/remove", "Remove a group, with all that needs it", s.removeGroup, server.MakesRevision,
+	server.Post(r, "remove-group", "/groups/remove", "Remove a group, with all that needs it", s.removeGroup,
+		server.MakesRevision,
 		server.CanBeMissing)
-	server.Get(r, "list-members", "/groups/members", "Who is in a group, who is not, and of whom it cannot tell", s.members,
+	server.Get(r, "list-members", "/groups/members", "Who is in a group, who is not, and of whom it cannot tell",
+		s.members,
 		server.CanBeMissing)
-	server.Get(r, "export-members", "/groups/members.csv", "The members of a group as CSV", s.exportMembers, server.CanBeMissing)
+	server.Get(r, "export-members", "/groups/members.csv", "The members of a group as CSV", s.exportMembers,
+		server.CanBeMissing)
 	server.Get(r, "export-groups", "/groups.csv", "The groups as CSV", s.exportGroups)
 }
 

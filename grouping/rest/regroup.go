@@ -50,7 +50,8 @@ func (s *Groups) renameGroup(ctx context.Context, in *struct {
 	}
 	for _, e := range probes { // they go along: nothing becomes of them
 		if c := out.Body.Consequences; c != nil {
-			c.Probes = slices.DeleteFunc(c.Probes, func(p consequences.ProbeChange) bool { return p.Question == e.Question })
+			c.Probes = slices.DeleteFunc(c.Probes,
+				func(p consequences.ProbeChange) bool { return p.Question == e.Question })
 		}
 		if e.Probe == nil {
 			out.Body.Changed = append(out.Body.Changed, "probe "+e.Question)

@@ -29,7 +29,8 @@ func (s *Starters) Routes(r server.Routes) {
 	server.Get(r, "list-starters", "/starters",
 		"Groups, guardrails and assertions that a policy can begin with, and does not have",
 		s.list)
-	server.Post(r, "take-starters", "/starters", "Add starters to the draft, with the groups that they need", s.take, server.MakesRevision)
+	server.Post(r, "take-starters", "/starters", "Add starters to the draft, with the groups that they need", s.take,
+		server.MakesRevision)
 }
 
 func (s *Starters) list(ctx context.Context, in *struct{ server.All }) (*server.Body[StarterList], error) {
@@ -54,8 +55,9 @@ func (s *Starters) take(ctx context.Context, in *struct {
 		return nil, err
 	}
 	if in.Body.Revision != snap.Head.No {
-		return nil, huma.Error409Conflict("somebody has changed the policy since; nothing was changed. Look at what it " +
-			"lacks now")
+		return nil, huma.Error409Conflict(
+			"somebody has changed the policy since; nothing was changed. Look at what it " +
+				"lacks now")
 	}
 	text, bad := derive.Begin(snap.Head.Text, derive.Starters(snap.Estate, snap.Policy),
 		in.Body.IDs)

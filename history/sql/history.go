@@ -199,8 +199,10 @@ func (s *Store) set(ctx context.Context, tx *sqlx.Tx, to map[string]json.RawMess
 }
 
 // Of makes a Part of a function that takes its value as the type that was noted.
-func Of[T any](name string, set func(ctx context.Context, tx *sqlx.Tx, to T, c *history.Change, author, words string) error) Part {
-	return Part{name, func(ctx context.Context, tx *sqlx.Tx, raw json.RawMessage, c *history.Change, author, words string) error {
+func Of[T any](name string, set func(ctx context.Context, tx *sqlx.Tx, to T, c *history.Change, author,
+	words string) error) Part {
+	return Part{name, func(ctx context.Context, tx *sqlx.Tx, raw json.RawMessage, c *history.Change, author,
+		words string) error {
 		var to T
 		if err := json.Unmarshal(raw, &to); err != nil {
 			return fmt.Errorf("part %s of change %d cannot be read: %w", name, c.ID, err)

@@ -70,7 +70,8 @@ func (h *Headers) Each(link layers.LinkType, data []byte, octets int, f func(o *
 // Reads reports whether packets of a link type can be read.
 func Reads(link layers.LinkType) bool {
 	switch link {
-	case layers.LinkTypeEthernet, layers.LinkTypeNull, layers.LinkTypeLoop, layers.LinkTypeLinuxSLL, layers.LinkTypeLinuxSLL2, layers.LinkTypeRaw,
+	case layers.LinkTypeEthernet, layers.LinkTypeNull, layers.LinkTypeLoop, layers.LinkTypeLinuxSLL,
+		layers.LinkTypeLinuxSLL2, layers.LinkTypeRaw,
 		layers.LinkTypeIPv4, layers.LinkTypeIPv6, 12, 14:
 		return true
 	}

@@ -24,7 +24,8 @@ var Habits = []Habit{InDestination, InSource, Nowhere}
 
 // habit is what a stream has shown of where it writes types.
 type habit struct {
-	destination, source, zero, other int64 // records that only fit one of them, and those without either port, and the rest
+	destination, source, zero,
+	other int64 // records that only fit one of them, and those without either port, and the rest
 }
 
 const (

@@ -70,7 +70,8 @@ func (m *message) samples(records []sflow.FlowRecord, rate uint32, outcome flow.
 		switch x := r.Data.(type) {
 		case sflow.SampledHeader:
 			m.Records++
-			link, known := map[uint32]layers.LinkType{1: layers.LinkTypeEthernet, 11: layers.LinkTypeRaw, 12: layers.LinkTypeRaw}[x.Protocol]
+			link, known := map[uint32]layers.LinkType{1: layers.LinkTypeEthernet, 11: layers.LinkTypeRaw,
+				12: layers.LinkTypeRaw}[x.Protocol]
 			ok = known && m.headers.Read(o, link, x.HeaderData, int(min(x.FrameLength, 1<<16)))
 		case sflow.SampledIPv4:
 			m.Records++

@@ -35,7 +35,8 @@ func TestTimesSinceTheExporterStarted(t *testing.T) {
 		// In an option, which comes once.
 		plainTimes := set(t, 2, "0100 0005 "+ends+"0016 0004 0015 0004")
 		d := wire.NewDecoder()
-		_, faults := read(d, message(0, 1, set(t, 3, "0101 0002 0001 008f 0004 00a0 0008"), set(t, 257, "00000001 "+milli(boot))))
+		_, faults := read(d, message(0, 1, set(t, 3, "0101 0002 0001 008f 0004 00a0 0008"),
+			set(t, 257, "00000001 "+milli(boot))))
 		require.Empty(t, faults)
 		all, _ := read(d, message(1, 1, plainTimes, set(t, 256, who+since(start)+since(end))))
 		require.Equal(t, []flow.Micros{start, end}, []flow.Micros{all[0].Start, all[0].End}, up)

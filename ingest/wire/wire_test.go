@@ -104,7 +104,8 @@ func TestRoundTrip(t *testing.T) {
 // Enterprise elements and those of variable length are passed over by their
 // length, wherever they stand.
 func TestForeignElementsArePassedOver(t *testing.T) {
-	template := set(t, 2, `0100 0008  0008 0004  8123 ffff 00007a69  000c 0004  0060 ffff  0007 0002  8005 0004 0000abcd  000b 0002  0004 0001`)
+	template := set(t, 2,
+		`0100 0008  0008 0004  8123 ffff 00007a69  000c 0004  0060 ffff  0007 0002  8005 0004 0000abcd  000b 0002  0004 0001`)
 	data := set(t, 256, `0a000001 03 616263 0a000002 ff 0004 71717171 c350 deadbeef 01bb 06
 	                     0a000003 00        0a000004 00              c351 00000000 0050 06`)
 	got, faults := read(wire.NewDecoder(), message(0, 1, template, data))
@@ -234,7 +235,8 @@ func TestNetFlow5And9(t *testing.T) {
 	require.Empty(t, faults)
 	boot := flow.Micros(0x6afd4a80)*1e6 - 10e6
 	require.Equal(t, []flow.Observation{{Src: netip.MustParseAddr("10.0.0.1"), Dst: netip.MustParseAddr("10.0.0.2"),
-		SrcPort: 50000, DstPort: 443, Proto: 6, Flags: 0x12, HasFlags: true, Start: boot + 5e6, End: boot + 6e6, Blur: 2000,
+		SrcPort: 50000, DstPort: 443, Proto: 6, Flags: 0x12, HasFlags: true, Start: boot + 5e6, End: boot + 6e6,
+		Blur:    2000,
 		Packets: 6, Bytes: 400}}, got, "one of two was sampled")
 	require.Equal(t, "NetFlow v5", d.Streams()[0].Protocol.String())
 
@@ -244,7 +246,8 @@ func TestNetFlow5And9(t *testing.T) {
 	got, faults = read(d, v7)
 	require.Empty(t, faults)
 	require.Equal(t, []flow.Observation{{Src: netip.MustParseAddr("10.0.0.1"), Dst: netip.MustParseAddr("10.0.0.2"),
-		SrcPort: 50000, DstPort: 443, Proto: 6, Flags: 0x12, HasFlags: true, Start: boot + 5e6, End: boot + 6e6, Blur: 2000,
+		SrcPort: 50000, DstPort: 443, Proto: 6, Flags: 0x12, HasFlags: true, Start: boot + 5e6, End: boot + 6e6,
+		Blur:    2000,
 		Packets: 3, Bytes: 200}}, got)
 	require.Equal(t, "NetFlow v7", d.Streams()[0].Protocol.String())
 	_, faults = read(d, v7[:70])
@@ -349,7 +352,8 @@ func TestStartsOfDifferentMessagesCanBeCompared(t *testing.T) {
 func TestPacketsThatComeTwice(t *testing.T) {
 	d := wire.NewDecoder()
 	e := wire.Exporter{Domain: 9}
-	one := flow.Observation{Src: netip.MustParseAddr("10.0.0.1"), Dst: netip.MustParseAddr("10.0.0.2"), SrcPort: 50000, DstPort: 443, Proto: service.TCP,
+	one := flow.Observation{Src: netip.MustParseAddr("10.0.0.1"), Dst: netip.MustParseAddr("10.0.0.2"), SrcPort: 50000,
+		DstPort: 443, Proto: service.TCP,
 		Start: now - 1e6, End: now - 1e6, Packets: 1, Bytes: 40}
 	packets := [][]byte{e.Templates(now)}
 	for range 10 { // one packet each, all alike, in messages of their own
@@ -378,12 +382,14 @@ func TestPacketsThatComeTwice(t *testing.T) {
 // years, is moved.
 func TestWhatIsReplayedKeepsItsTimes(t *testing.T) {
 	const hour = flow.Micros(3600e6)
-	for behind, moved := range map[flow.Micros]bool{0: false, hour: true, 14 * hour: true, -3 * hour: true, 25 * hour: false, 20 * 24 * hour: false, 24 * 365 * 30 * hour: true} {
+	for behind, moved := range map[flow.Micros]bool{0: false, hour: true, 14 * hour: true, -3 * hour: true,
+		25 * hour: false, 20 * 24 * hour: false, 24 * 365 * 30 * hour: true} {
 		d := wire.NewDecoder()
 		d.Shift = true
 		e := wire.Exporter{Domain: 9}
 		sent := now - behind
-		o := flow.Observation{Src: netip.MustParseAddr("10.0.0.1"), Dst: netip.MustParseAddr("10.0.0.2"), SrcPort: 50000, DstPort: 443, Proto: service.TCP,
+		o := flow.Observation{Src: netip.MustParseAddr("10.0.0.1"), Dst: netip.MustParseAddr("10.0.0.2"),
+			SrcPort: 50000, DstPort: 443, Proto: service.TCP,
 			Start: sent - 9e6, End: sent - 4e6, Packets: 1, Bytes: 40}
 		var got []flow.Observation
 		for _, p := range [][]byte{e.Templates(sent), e.Message(sent, []flow.Observation{o})} {
@@ -402,7 +408,8 @@ func TestWhatIsReplayedKeepsItsTimes(t *testing.T) {
 // Two exporters in one name are told by their numbers, that alternate; packets that overtake
 // each other, get lost or come from one that began anew are not two.
 func TestTwoExportersInOne(t *testing.T) {
-	one := flow.Observation{Src: netip.MustParseAddr("10.0.0.1"), Dst: netip.MustParseAddr("10.0.0.2"), SrcPort: 50000, DstPort: 443, Proto: service.TCP,
+	one := flow.Observation{Src: netip.MustParseAddr("10.0.0.1"), Dst: netip.MustParseAddr("10.0.0.2"), SrcPort: 50000,
+		DstPort: 443, Proto: service.TCP,
 		Start: now - 1e6, End: now - 1e6, Packets: 1, Bytes: 40}
 	for seed := range uint64(60) {
 		r := rand.New(rand.NewPCG(seed, 1))

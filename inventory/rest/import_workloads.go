@@ -16,10 +16,12 @@ type Imports struct {
 }
 
 func (s *Imports) Routes(r server.Routes) {
-	server.Post(r, "import-workloads", "/imports/workloads", "Import workloads from CSV", s.importWorkloads, answers.StartsImport, answers.TakesImport)
+	server.Post(r, "import-workloads", "/imports/workloads", "Import workloads from CSV", s.importWorkloads,
+		answers.StartsImport, answers.TakesImport)
 }
 
-func (s *Imports) importWorkloads(ctx context.Context, in *answers.ImportInput) (*server.Stored[answers.ImportAnswer], error) {
+func (s *Imports) importWorkloads(ctx context.Context, in *answers.ImportInput) (*server.Stored[answers.ImportAnswer],
+	error) {
 	file, err := s.Receive(ctx, &in.Sent, server.MostWorkloads)
 	if err != nil {
 		return nil, err

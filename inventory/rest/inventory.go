@@ -60,7 +60,8 @@ type Sources struct {
 }
 
 func (s *Sources) Routes(r server.Routes) {
-	server.Post(r, "take-listing", server.Listing, "Take what a source lists; for scripts, with a token", s.takeListing, server.NeedsToken,
+	server.Post(r, "take-listing", server.Listing, "Take what a source lists; for scripts, with a token",
+		s.takeListing, server.NeedsToken,
 		server.TakesFile("application/json", "application/x-ndjson", "text/csv"),
 		func(o *huma.Operation) {
 			o.Description = "The body is JSON ({\"workloads\": […]}), JSON Lines (application/x-ndjson) or CSV " +
@@ -68,12 +69,15 @@ func (s *Sources) Routes(r server.Routes) {
 		})
 	server.Get(r, "list-sources", "/sources", "The sources of workloads, the one whose values win first", s.sources)
 	server.Put(r, "rank-sources", "/sources", "Say whose values win", s.rankSources)
-	server.Get(r, "list-disagreements", "/disagreements", "Tags of which the sources say different things", s.disagreements)
+	server.Get(r, "list-disagreements", "/disagreements", "Tags of which the sources say different things",
+		s.disagreements)
 	server.Get(r, "list-tokens", "/tokens", "The tokens of scripts, without their secrets", s.tokens)
 	server.Get(r, "read-token", "/tokens/{id}", "A token, without its secret", s.oneToken, server.CanBeMissing)
-	server.Post(r, "add-token", "/tokens", "Make a token for a script; its secret is shown this once", s.addToken, server.Creates)
+	server.Post(r, "add-token", "/tokens", "Make a token for a script; its secret is shown this once", s.addToken,
+		server.Creates)
 	server.Remove(r, "revoke-token", "/tokens/{id}", "Take a token back", s.revokeToken, server.CanBeMissing)
-	server.Get(r, "export-disagreements", "/disagreements.csv", "The disagreements of sources as CSV", s.exportDisagreements)
+	server.Get(r, "export-disagreements", "/disagreements.csv", "The disagreements of sources as CSV",
+		s.exportDisagreements)
 }
 
 func (s *Sources) takeListing(ctx context.Context, in *struct {
@@ -228,18 +232,21 @@ func (s *Sources) addToken(ctx context.Context, in *struct {
 			"another name")
 	}
 	if (in.Body.Source == "") != in.Body.Release {
-		return nil, huma.Error422UnprocessableEntity("source, releases: found both or neither, expected the source that the " +
-			"token feeds, or that it may release")
+		return nil, huma.Error422UnprocessableEntity(
+			"source, releases: found both or neither, expected the source that the " +
+				"token feeds, or that it may release")
 	}
 	raw := make([]byte, 32)
 	_, _ = rand.Read(raw) // never fails
 	secret := "lo_" + base64.RawURLEncoding.EncodeToString(raw)
-	t, err := s.AddToken(ctx, inventory.Token{Name: in.Body.Name, Source: in.Body.Source, Release: in.Body.Release, Author: s.Service.Author}, secret)
+	t, err := s.AddToken(ctx, inventory.Token{Name: in.Body.Name, Source: in.Body.Source, Release: in.Body.Release,
+		Author: s.Service.Author}, secret)
 	if err != nil {
 		return nil, err
 	}
 	s.Service.Events.Changed()
-	return &server.Made[TokenOut]{Location: fmt.Sprintf("%s/tokens/%d", server.Version, t.ID), Body: TokenOut{t, secret}}, nil
+	return &server.Made[TokenOut]{Location: fmt.Sprintf("%s/tokens/%d", server.Version, t.ID),
+		Body: TokenOut{t, secret}}, nil
 }
 
 func (s *Sources) revokeToken(ctx context.Context, in *struct {

@@ -24,7 +24,8 @@ func (s *Vocabulary) allSuggestions(ctx context.Context) (inventory.SuggestionLi
 	return s.Suggestions(ctx, v, snap)
 }
 
-func (s *Vocabulary) suggestions(ctx context.Context, in *struct{ server.All }) (*server.Body[inventory.SuggestionList], error) {
+func (s *Vocabulary) suggestions(ctx context.Context, in *struct{ server.All }) (
+	*server.Body[inventory.SuggestionList], error) {
 	out, err := s.allSuggestions(ctx)
 	if err != nil {
 		return nil, err

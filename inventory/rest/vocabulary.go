@@ -41,14 +41,17 @@ type Vocabulary struct {
 
 func (s *Vocabulary) Routes(r server.Routes) {
 	server.Get(r, "list-suggestions", "/suggestions", "Tags that workloads probably lack", s.suggestions)
-	server.Post(r, "accept-suggestions", "/suggestions/accept", "Set suggested tags", s.acceptSuggestions, server.CanBeMissing)
+	server.Post(r, "accept-suggestions", "/suggestions/accept", "Set suggested tags", s.acceptSuggestions,
+		server.CanBeMissing)
 	server.Post(r, "refuse-suggestions", "/suggestions/refuse", "Refuse suggested tags, or allow them again",
 		s.refuseSuggestions)
 	server.Get(r, "export-suggestions", "/suggestions.csv", "The suggestions as CSV", s.exportSuggestions)
 	server.Get(r, "list-misspellings", "/vocabulary/misspellings", "Values that look misspelt", s.misspelt)
-	server.Get(r, "export-misspellings", "/misspellings.csv", "The values that look misspelt as CSV", s.exportMisspellings)
+	server.Get(r, "export-misspellings", "/misspellings.csv", "The values that look misspelt as CSV",
+		s.exportMisspellings)
 	server.Post(r, "fix-misspellings", "/vocabulary/fix", "Set the usual spelling", s.fixMisspellings)
-	server.Put(r, "set-structural-keys", "/vocabulary/structural", "Say which tags name what no group fits", s.setStructural)
+	server.Put(r, "set-structural-keys", "/vocabulary/structural", "Say which tags name what no group fits",
+		s.setStructural)
 	server.Post(r, "find-workloads", "/workloads/find", "Find what a pasted list names", s.findWorkloads)
 	server.Get(r, "list-selections", "/selections", "Saved selections of a list", s.selections)
 	server.Put(r, "save-selection", "/selections", "Save a selection", s.saveSelection)
@@ -196,7 +199,8 @@ func (s *Vocabulary) selections(ctx context.Context, in *struct {
 	return s.selectionsOf(ctx, in.List, in.All)
 }
 
-func (s *Vocabulary) selectionsOf(ctx context.Context, list string, part server.All) (*server.List[inventory.Selection], error) {
+func (s *Vocabulary) selectionsOf(ctx context.Context, list string, part server.All) (
+	*server.List[inventory.Selection], error) {
 	all, err := s.Selections(ctx, list)
 	if err != nil {
 		return nil, err

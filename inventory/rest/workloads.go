@@ -68,9 +68,11 @@ func (s *Workloads) Routes(r server.Routes) {
 	server.Get(r, "list-workloads", "/workloads", "The selected workloads", s.listWorkloads, server.CanBeMissing)
 	server.Get(r, "list-facets", "/workloads/facets",
 		"The values of the tags of the selected workloads, with how many have each", s.facets, server.CanBeMissing)
-	server.Get(r, "read-workload", "/workloads/{id}", "One workload, with its traffic", s.oneWorkload, server.CanBeMissing)
+	server.Get(r, "read-workload", "/workloads/{id}", "One workload, with its traffic", s.oneWorkload,
+		server.CanBeMissing)
 	server.Post(r, "set-tags", "/tags", "Set or remove tags of workloads", s.setTags, server.CanBeMissing)
-	server.Get(r, "export-workloads", "/workloads.csv", "The selected workloads as CSV", s.exportWorkloads, server.CanBeMissing)
+	server.Get(r, "export-workloads", "/workloads.csv", "The selected workloads as CSV", s.exportWorkloads,
+		server.CanBeMissing)
 	server.Get(r, "read-workload-rules", "/workloads/{id}/rules",
 		"What may reach a workload, and what it may reach, in deciding order", s.workloadRules, server.CanBeMissing)
 }
@@ -97,7 +99,8 @@ func (s *Workloads) listWorkloads(ctx context.Context, in *listWorkloads) (*serv
 
 func workloadOut(snap *model.Model, i int32) WorkloadOut {
 	w := snap.Estate.Workload(i)
-	out := WorkloadOut{ID: w.ID, Name: w.Label(), OS: w.OS, Kind: w.Kind, Leases: []leaseOut{}, Tags: []answers.TagOut{}}
+	out := WorkloadOut{ID: w.ID, Name: w.Label(), OS: w.OS, Kind: w.Kind, Leases: []leaseOut{},
+		Tags: []answers.TagOut{}}
 	for _, l := range w.Leases {
 		lo := leaseOut{Addr: l.Addr.String(), Now: snap.Estate.At(l.Addr, snap.Compiled.AsOf).Workload == i}
 		if l.From.IsBound() {
@@ -149,7 +152,8 @@ func (s *Workloads) oneWorkload(ctx context.Context, in *struct {
 	for _, g := range answers.GroupsInOrder(snap.Policy) {
 		m := walk.Explain(g.Name, ep, false)
 		if m.Truth != expr.No {
-			out.Groups = append(out.Groups, groupMembership{g.Name, m.Truth.String(), m.Listed, answers.ReasonsOut(m.Reasons),
+			out.Groups = append(out.Groups, groupMembership{g.Name, m.Truth.String(), m.Listed,
+				answers.ReasonsOut(m.Reasons),
 				expr.MissingKeys(m.Reasons)})
 		}
 	}

@@ -93,7 +93,8 @@ func TestImportsOfWorkloadsAreUndone(t *testing.T) {
 			at = at.Add(time.Hour)
 			if r.IntN(3) == 0 {
 				v := fmt.Sprint("hand ", r.IntN(9))
-				require.NoError(t, s.SetTags(ctx, []inventory.TagEdit{{Workload: fmt.Sprint("w", r.IntN(30)), Key: "app",
+				require.NoError(t, s.SetTags(ctx, []inventory.TagEdit{{Workload: fmt.Sprint("w", r.IntN(30)),
+					Key:   "app",
 					Value: &v}}, "somebody", "a tag"))
 			} else {
 				l := listingOf(r, []string{"plan", "lab"}[r.IntN(2)], at)
@@ -131,12 +132,14 @@ func TestUndoingAnImportLeavesWhatOthersSaidSince(t *testing.T) {
 		_, err := s.Take(ctx, inventory.Listing{Source: source, Workloads: ws, At: day, Words: words})
 		require.NoError(t, err)
 	}
-	take("plan", "Import", day, assemblytest.Leased("a", "10.0.0.1", "env", "live"), assemblytest.Leased("b", "10.0.0.2", "env", "live"))
+	take("plan", "Import", day, assemblytest.Leased("a", "10.0.0.1", "env", "live"),
+		assemblytest.Leased("b", "10.0.0.2", "env", "live"))
 	take("script", "", day.Add(time.Hour), assemblytest.Leased("b", "10.0.0.2", "tier", "store")) // that nobody undoes
 	c, err := s.Undo(ctx, "somebody")
 	require.NoError(t, err)
 	require.Equal(t, "1 of its workloads were changed by something else since, and stay as they are", c.Note)
-	require.Equal(t, map[string]string{"b": "10.0.0.2 env=live(plan) tier=store(script) "}, assemblytest.TagValues(t, s))
+	require.Equal(t, map[string]string{"b": "10.0.0.2 env=live(plan) tier=store(script) "},
+		assemblytest.TagValues(t, s))
 
 	c, err = s.Redo(ctx, "somebody")
 	require.NoError(t, err)
@@ -183,7 +186,8 @@ func TestImportsOfFlowsAreUndone(t *testing.T) {
 		var out []flow.Record
 		for range 400 {
 			at := estate.InstantOf(start.Add(time.Duration(r.IntN(hours*60)) * time.Minute))
-			out = append(out, flow.Record{Start: at, End: at, Client: netip.AddrFrom4([4]byte{10, 0, 0, byte(r.IntN(4))}),
+			out = append(out, flow.Record{Start: at, End: at, Client: netip.AddrFrom4([4]byte{10, 0, 0,
+				byte(r.IntN(4))}),
 				Server: netip.AddrFrom4([4]byte{10, 0, 1, byte(r.IntN(4))}), Point: service.PointOf(service.TCP, 443),
 				Packets: 1, Bytes: 100, Connections: 1, Outcome: flow.Carried})
 		}
@@ -192,7 +196,8 @@ func TestImportsOfFlowsAreUndone(t *testing.T) {
 	importFile := func(id string, rs []flow.Joined) traffic.Added {
 		n, err := s.NewFile(ctx)
 		require.NoError(t, err)
-		added, err := s.AddFile(ctx, id, n, assemblytest.PartsOf(n, rs, 200), func(traffic.Storing) {}, "Import flows "+id, "somebody")
+		added, err := s.AddFile(ctx, id, n, assemblytest.PartsOf(n, rs, 200), func(traffic.Storing) {},
+			"Import flows "+id, "somebody")
 		require.NoError(t, err)
 		return added
 	}
@@ -254,7 +259,8 @@ func TestImportsOfFlowsAreUndone(t *testing.T) {
 	require.NoError(t, s.ForgetFiles(ctx))
 	require.Equal(t, pictures[1], carried(t, s))
 	var files, rows int
-	require.NoError(t, conn.QueryRow(ctx, `SELECT (SELECT count(*) FROM files), (SELECT count(DISTINCT file) FROM conversations)`).Scan(&files, &rows))
+	require.NoError(t, conn.QueryRow(ctx, `SELECT (SELECT count(*) FROM files), (SELECT count(DISTINCT file)
+		FROM conversations)`).Scan(&files, &rows))
 	require.Equal(t, [2]int{1, 2}, [2]int{files, rows}, "one file, and what came of none")
 	_, err = s.Redo(ctx, "somebody")
 	require.ErrorIs(t, err, history.ErrNothing)
@@ -273,7 +279,8 @@ func TestImportsAndUndoDoNotWaitForEachOtherInACircle(t *testing.T) {
 			for i := range 15 {
 				n, err := s.NewFile(ctx)
 				if err == nil {
-					_, err = s.AddFile(ctx, fmt.Sprint(k, " ", i), n, assemblytest.PartsOf(n, rs, 1), func(traffic.Storing) {}, "Import", "somebody")
+					_, err = s.AddFile(ctx, fmt.Sprint(k, " ", i), n, assemblytest.PartsOf(n, rs, 1),
+						func(traffic.Storing) {}, "Import", "somebody")
 				}
 				if err == nil {
 					_, err = s.Undo(ctx, "somebody")
@@ -283,7 +290,8 @@ func TestImportsAndUndoDoNotWaitForEachOtherInACircle(t *testing.T) {
 					return
 				}
 				v := "x"
-				if err := s.SetTags(ctx, []inventory.TagEdit{{Workload: "w", Key: "k", Value: &v}}, "s", "tag"); err != nil {
+				if err := s.SetTags(ctx, []inventory.TagEdit{{Workload: "w", Key: "k", Value: &v}}, "s",
+					"tag"); err != nil {
 					done <- err
 					return
 				}

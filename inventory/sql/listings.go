@@ -42,11 +42,13 @@ func (t *taking) remember() (err error) {
 	if _, err := t.tx.Exec(t.ctx, `CREATE TEMP TABLE touching (id text PRIMARY KEY) ON COMMIT DROP`); err != nil {
 		return err
 	}
-	if _, err := t.tx.Exec(t.ctx, `INSERT INTO touching SELECT id FROM new_workloads UNION SELECT workload FROM leases WHERE addr = ANY ($1::inet[])
+	if _, err := t.tx.Exec(t.ctx, `INSERT INTO touching SELECT id FROM new_workloads UNION SELECT workload FROM leases
+		WHERE addr = ANY ($1::inet[])
 		UNION SELECT workload FROM listed WHERE source = $2 AND $3`, addrs, t.Source, t.Complete); err != nil {
 		return err
 	}
-	_, err = t.tx.Exec(t.ctx, `CREATE TEMP TABLE images (id, image) ON COMMIT DROP AS SELECT ''::text, NULL::jsonb WHERE false`)
+	_, err = t.tx.Exec(t.ctx, `CREATE TEMP TABLE images (id, image) ON COMMIT DROP AS SELECT ''::text, NULL::jsonb
+		WHERE false`)
 	if err == nil {
 		_, err = t.tx.Exec(t.ctx, `INSERT INTO images `+imagesOf, t.Source)
 	}
@@ -58,9 +60,11 @@ func (t *taking) note() error {
 	if t.Words == "" {
 		return nil
 	}
-	tag, err := t.tx.Exec(t.ctx, `CREATE TEMP TABLE differing ON COMMIT DROP AS SELECT b.id, b.image, ''::text AS left_as FROM images b WHERE false`)
+	tag, err := t.tx.Exec(t.ctx, `CREATE TEMP TABLE differing ON COMMIT DROP AS
+		SELECT b.id, b.image, ''::text AS left_as FROM images b WHERE false`)
 	if err == nil {
-		tag, err = t.tx.Exec(t.ctx, `INSERT INTO differing SELECT b.id, b.image, md5(coalesce(a.image::text, '')) FROM images b JOIN (`+imagesOf+`) AS a USING (id) WHERE a.image IS DISTINCT FROM b.image`, t.Source)
+		tag, err = t.tx.Exec(t.ctx, `INSERT INTO differing SELECT b.id, b.image, md5(coalesce(a.image::text, ''))
+			FROM images b JOIN (`+imagesOf+`) AS a USING (id) WHERE a.image IS DISTINCT FROM b.image`, t.Source)
 	}
 	if err != nil || tag.RowsAffected() == 0 {
 		return err
@@ -138,7 +142,8 @@ func (t *taking) lock() error {
 		return err
 	}
 	_, err = t.tx.Exec(t.ctx,
-		`INSERT INTO sources (name, rank) VALUES ($1, greatest($2, (SELECT max(rank) + 1 FROM sources))) ON CONFLICT DO NOTHING`, t.Source, inventory.ImportRank)
+		`INSERT INTO sources (name, rank) VALUES ($1, greatest($2, (SELECT max(rank) + 1 FROM sources)))
+			ON CONFLICT DO NOTHING`, t.Source, inventory.ImportRank)
 	return err
 }
 
@@ -185,15 +190,21 @@ func (t *taking) stage() error {
 // workloads takes new ones, and the names and kinds of those that no source of a
 // better rank speaks for: the one that gave them last, while it lists them.
 func (t *taking) workloads() error {
-	if _, err := t.exec(`WITH n AS (SELECT n.*, w.id IS NULL OR w.source = $1 OR NOT EXISTS (SELECT FROM listed l WHERE l.workload = w.id AND l.source = w.source)
-				OR (SELECT rank FROM sources WHERE name = $1) < (SELECT rank FROM sources WHERE name = w.source) AS speaks
+	if _, err := t.exec(`WITH n AS (SELECT n.*, w.id IS NULL OR w.source = $1 OR NOT EXISTS (SELECT FROM listed l
+		WHERE l.workload = w.id AND l.source = w.source)
+				OR (SELECT rank FROM sources WHERE name = $1) < (SELECT rank FROM sources
+				WHERE name = w.source) AS speaks
 			FROM new_workloads n LEFT JOIN workloads w USING (id))
-		INSERT INTO workloads (id, name, os, kind, source) SELECT id, CASE WHEN speaks THEN name ELSE '' END, CASE WHEN speaks THEN os ELSE '' END, CASE WHEN speaks THEN kind ELSE '' END,
+		INSERT INTO workloads (id, name, os, kind, source) SELECT id, CASE WHEN speaks THEN name ELSE '' END, CASE
+		WHEN speaks THEN os ELSE '' END, CASE WHEN speaks THEN kind ELSE '' END,
 			CASE WHEN speaks THEN $1 ELSE '' END FROM n
-		ON CONFLICT (id) DO UPDATE SET retired = NULL, changed_at = now(), source = coalesce(nullif(excluded.source, ''), workloads.source),
-			name = coalesce(nullif(excluded.name, ''), workloads.name), os = coalesce(nullif(excluded.os, ''), workloads.os), kind = coalesce(nullif(excluded.kind, ''), workloads.kind)
+		ON CONFLICT (id) DO UPDATE
+		SET retired = NULL, changed_at = now(), source = coalesce(nullif(excluded.source, ''), workloads.source),
+			name = coalesce(nullif(excluded.name, ''), workloads.name), os = coalesce(nullif(excluded.os, ''),
+			workloads.os), kind = coalesce(nullif(excluded.kind, ''), workloads.kind)
 		WHERE workloads.retired IS NOT NULL OR excluded.source NOT IN ('', workloads.source)
-			OR excluded.name NOT IN ('', workloads.name) OR excluded.os NOT IN ('', workloads.os) OR excluded.kind NOT IN ('', workloads.kind)
+			OR excluded.name NOT IN ('', workloads.name) OR excluded.os NOT IN ('', workloads.os)
+			OR excluded.kind NOT IN ('', workloads.kind)
 		RETURNING id`, t.Source); err != nil {
 		return err
 	}
@@ -214,17 +225,23 @@ func (t *taking) tags() error {
 			}
 		}
 		_, err := t.tx.Exec(t.ctx,
-			`INSERT INTO tags (workload, key, source, value, author, at) SELECT workload, key, $1, value, author, at FROM new_tags ORDER BY workload, key`, t.Source)
+			`INSERT INTO tags (workload, key, source, value, author, at) SELECT workload, key, $1, value, author, at
+				FROM new_tags ORDER BY workload, key`, t.Source)
 		return err
 	}
-	if _, err := t.exec(`DELETE FROM tags USING new_workloads n WHERE tags.workload = n.id AND tags.source = $1 AND ($2::text[] IS NULL OR tags.key = ANY ($2))
-		AND NOT EXISTS (SELECT FROM new_tags t WHERE t.workload = tags.workload AND t.key = tags.key) RETURNING tags.workload`, t.Source, t.Keys); err != nil {
+	if _, err := t.exec(`DELETE FROM tags USING new_workloads n WHERE tags.workload = n.id AND tags.source = $1
+		AND ($2::text[] IS NULL OR tags.key = ANY ($2))
+		AND NOT EXISTS (SELECT FROM new_tags t WHERE t.workload = tags.workload AND t.key = tags.key)
+		RETURNING tags.workload`, t.Source, t.Keys); err != nil {
 		return err
 	}
-	_, err := t.exec(`INSERT INTO tags (workload, key, source, value, author, at) SELECT n.workload, n.key, $1, n.value, n.author, n.at FROM new_tags n
-		LEFT JOIN tags t ON t.workload = n.workload AND t.key = n.key AND t.source = $1 WHERE t.value IS DISTINCT FROM n.value
+	_, err := t.exec(`INSERT INTO tags (workload, key, source, value, author, at)
+		SELECT n.workload, n.key, $1, n.value, n.author, n.at FROM new_tags n
+		LEFT JOIN tags t ON t.workload = n.workload AND t.key = n.key AND t.source = $1 WHERE t.value IS DISTINCT
+		FROM n.value
 		ORDER BY n.workload, n.key
-		ON CONFLICT (workload, key, source) DO UPDATE SET value = excluded.value, author = excluded.author, at = excluded.at
+		ON CONFLICT (workload, key, source) DO UPDATE
+		SET value = excluded.value, author = excluded.author, at = excluded.at
 		WHERE tags.value <> excluded.value RETURNING workload`, t.Source)
 	return err
 }
@@ -238,7 +255,8 @@ func (t *taking) missing() error {
 	if err := t.tx.QueryRow(t.ctx,
 		`SELECT count(*), count(*) FILTER (WHERE n.id IS NULL) FROM listed l
 			LEFT JOIN (SELECT DISTINCT id FROM new_workloads) n ON n.id = l.workload
-			WHERE l.source = $1 AND NOT EXISTS (SELECT FROM workloads w WHERE w.id = l.workload AND w.retired IS NOT NULL)`,
+			WHERE l.source = $1 AND NOT EXISTS (SELECT FROM workloads w WHERE w.id = l.workload
+			AND w.retired IS NOT NULL)`,
 		t.Source).Scan(&lacks.Listed, &lacks.Missing); err != nil {
 		return err
 	}
@@ -246,7 +264,8 @@ func (t *taking) missing() error {
 		return lacks
 	}
 	var err error
-	t.gone, err = t.exec(`DELETE FROM listed WHERE source = $1 AND NOT EXISTS (SELECT FROM new_workloads n WHERE n.id = listed.workload) RETURNING workload`, t.Source)
+	t.gone, err = t.exec(`DELETE FROM listed WHERE source = $1 AND NOT EXISTS (SELECT FROM new_workloads n
+		WHERE n.id = listed.workload) RETURNING workload`, t.Source)
 	return err
 }
 
@@ -284,7 +303,8 @@ func (t *taking) leases() error {
 	}
 	have := map[string][]estate.Lease{}
 	rows, err := t.tx.Query(t.ctx, `SELECT workload, addr, from_at, until_at, source FROM leases
-		WHERE workload IN (SELECT unnest($1::text[]) UNION SELECT workload FROM leases JOIN unnest($2::inet[]) AS a (addr) USING (addr)) ORDER BY workload, from_at NULLS FIRST, addr`, ids, addrs)
+		WHERE workload IN (SELECT unnest($1::text[]) UNION SELECT workload FROM leases
+		JOIN unnest($2::inet[]) AS a (addr) USING (addr)) ORDER BY workload, from_at NULLS FIRST, addr`, ids, addrs)
 	if err != nil {
 		return err
 	}
@@ -329,15 +349,18 @@ func (t *taking) retire() error {
 		return nil
 	}
 	var err error
-	t.retired, err = t.exec(`UPDATE workloads SET retired = $2, changed_at = now() WHERE id = ANY ($1) AND retired IS NULL AND NOT EXISTS (SELECT FROM listed WHERE workload = id) RETURNING id`, t.gone, t.At)
+	t.retired, err = t.exec(`UPDATE workloads SET retired = $2, changed_at = now() WHERE id = ANY ($1)
+		AND retired IS NULL AND NOT EXISTS (SELECT FROM listed WHERE workload = id) RETURNING id`, t.gone, t.At)
 	if err != nil {
 		return err
 	}
 	slices.Sort(t.retired)
-	if _, err := t.exec(`UPDATE leases SET until_at = $2 WHERE workload = ANY ($1) AND (until_at IS NULL OR until_at > $2) AND (from_at IS NULL OR from_at < $2) RETURNING workload`, t.retired, t.At); err != nil {
+	if _, err := t.exec(`UPDATE leases SET until_at = $2 WHERE workload = ANY ($1) AND (until_at IS NULL
+		OR until_at > $2) AND (from_at IS NULL OR from_at < $2) RETURNING workload`, t.retired, t.At); err != nil {
 		return err
 	}
-	_, err = t.exec(`DELETE FROM tags WHERE source = $1 AND workload = ANY ($2) AND EXISTS (SELECT FROM listed WHERE listed.workload = tags.workload) RETURNING workload`, t.Source, t.gone)
+	_, err = t.exec(`DELETE FROM tags WHERE source = $1 AND workload = ANY ($2) AND EXISTS (SELECT FROM listed
+		WHERE listed.workload = tags.workload) RETURNING workload`, t.Source, t.gone)
 	return err
 }
 
@@ -347,7 +370,9 @@ func (t *taking) finish() error {
 		mapping = t.Mapping
 	}
 	if _, err := t.tx.Exec(t.ctx,
-		`UPDATE sources SET taken = $2, whole = CASE WHEN $3 THEN $2 ELSE whole END, mapping = CASE WHEN $4::jsonb IS NULL THEN mapping ELSE coalesce(mapping, '{}') || $4::jsonb END WHERE name = $1`, t.Source, t.At, t.Complete, mapping); err != nil {
+		`UPDATE sources SET taken = $2, whole = CASE WHEN $3 THEN $2 ELSE whole END, mapping = CASE
+			WHEN $4::jsonb IS NULL THEN mapping ELSE coalesce(mapping, '{}') || $4::jsonb END
+			WHERE name = $1`, t.Source, t.At, t.Complete, mapping); err != nil {
 		return err
 	}
 	if len(t.changed) == 0 {

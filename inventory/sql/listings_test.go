@@ -45,7 +45,8 @@ func TestAnAddressGoesFromOneToAnother(t *testing.T) {
 		return out
 	}
 	require.Equal(t, 2, take(day, assemblytest.Leased("a", "10.0.0.1"), assemblytest.Leased("b", "10.0.0.2")).Changed)
-	require.Equal(t, 2, take(day.AddDate(0, 0, 1), assemblytest.Leased("c", "10.0.0.1")).Changed, "c, and a that gave it up")
+	require.Equal(t, 2, take(day.AddDate(0, 0, 1), assemblytest.Leased("c", "10.0.0.1")).Changed,
+		"c, and a that gave it up")
 	require.Zero(t, take(day.AddDate(0, 0, 2), assemblytest.Leased("c", "10.0.0.1")).Changed)
 	e := load(t, s)
 	require.Equal(t, "a", holder(e, "10.0.0.1", day))
@@ -75,7 +76,8 @@ func TestACompleteListRetiresWhatIsMissing(t *testing.T) {
 		require.NoError(t, err)
 		return out
 	}
-	take("plan", day, true, assemblytest.Leased("a", "10.0.0.1", "env", "live"), assemblytest.Leased("b", "10.0.0.2", "env", "live"),
+	take("plan", day, true, assemblytest.Leased("a", "10.0.0.1", "env", "live"),
+		assemblytest.Leased("b", "10.0.0.2", "env", "live"),
 		assemblytest.Leased("c", "10.0.0.3"))
 	take("directory", day, true, assemblytest.Leased("b", "10.0.0.2", "owner", "crew"))
 	out := take("plan", day.AddDate(0, 0, 1), true, assemblytest.Leased("c", "10.0.0.3"))
@@ -118,10 +120,11 @@ func TestARestoreThatIsRefusedLeavesNothing(t *testing.T) {
 	var out strings.Builder
 	require.NoError(t, s.Export(t.Context(), &out))
 	other, _ := assemblytest.Fresh(t)
-	_, err := other.Restore(t.Context(), from(out.String()), func(int) {}, func(st *model.State, _ map[string]json.RawMessage) error {
-		require.Len(t, st.Workloads, 1)
-		return errors.New("two of them claim one address")
-	})
+	_, err := other.Restore(t.Context(), from(out.String()), func(int) {},
+		func(st *model.State, _ map[string]json.RawMessage) error {
+			require.Len(t, st.Workloads, 1)
+			return errors.New("two of them claim one address")
+		})
 	require.ErrorContains(t, err, "two of them claim one address")
 	empty, err := other.Empty(t.Context())
 	require.NoError(t, err)
@@ -145,7 +148,8 @@ func TestExportRestoresExactly(t *testing.T) {
 	ctx := t.Context()
 	day := time.Date(2026, 11, 20, 0, 0, 0, 0, time.UTC)
 	_, err := s.Take(ctx, inventory.Listing{Source: "plan", Complete: true,
-		Workloads: []estate.Workload{assemblytest.Leased("a", "10.0.0.1", "env", "live", "odd", "line\nbreak \"and\" quote"),
+		Workloads: []estate.Workload{assemblytest.Leased("a", "10.0.0.1", "env", "live", "odd",
+			"line\nbreak \"and\" quote"),
 			assemblytest.Leased("b", "fd00::1")}, At: day, Mapping: map[string]string{"Host": "id"}})
 	require.NoError(t, err)
 	_, err = s.Take(ctx, inventory.Listing{Source: "plan", Complete: true, Confirm: 1,
@@ -160,7 +164,8 @@ func TestExportRestoresExactly(t *testing.T) {
 			Refusal: &drafting.Refusal{Reason: "no", Author: "me"}}}}))
 	require.NoError(t, s.RefuseTags(ctx,
 		[]inventory.RefusedTag{{Workload: "b", Key: "tier", Value: "store", Author: "me"}}, false))
-	require.NoError(t, s.SaveSelection(ctx, inventory.Selection{List: "workloads", Name: "mine", Filter: "tag=env%3Dlive",
+	require.NoError(t, s.SaveSelection(ctx, inventory.Selection{List: "workloads", Name: "mine",
+		Filter: "tag=env%3Dlive",
 		Author: "me"}))
 	require.NoError(t, s.Set(ctx, "structural", []string{"app"}))
 	probe := func(question, want, reason, author string) drafting.ProbeEdit {

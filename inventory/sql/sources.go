@@ -19,7 +19,8 @@ import (
 // Sources gives the inventory sources, the one whose values win first.
 func (s *Store) Sources(ctx context.Context) ([]inventory.Source, error) {
 	out := []inventory.Source{}
-	err := s.SQL.SelectContext(ctx, &out, `SELECT name, rank, mapping, taken, whole, (SELECT count(*) FROM listed WHERE source = name) AS listed, (SELECT count(*) FROM tags WHERE source = name) AS tags
+	err := s.SQL.SelectContext(ctx, &out, `SELECT name, rank, mapping, taken, whole, (SELECT count(*) FROM listed
+		WHERE source = name) AS listed, (SELECT count(*) FROM tags WHERE source = name) AS tags
 		FROM sources WHERE name <> $1 ORDER BY rank, name`, estate.ByHand)
 	for i := range out {
 		if out[i].Raw != nil {
@@ -44,7 +45,8 @@ func (s *Store) Listed(ctx context.Context, source string) ([]string, error) {
 // them.
 func (s *Store) SpokenFor(ctx context.Context, source string) (map[string]bool, error) {
 	var ids []string
-	err := s.SQL.SelectContext(ctx, &ids, `SELECT w.id FROM workloads w JOIN sources o ON o.name = w.source JOIN listed l ON l.workload = w.id AND l.source = w.source
+	err := s.SQL.SelectContext(ctx, &ids, `SELECT w.id FROM workloads w JOIN sources o ON o.name = w.source
+		JOIN listed l ON l.workload = w.id AND l.source = w.source
 		WHERE w.source <> $1 AND o.rank <= coalesce((SELECT rank FROM sources WHERE name = $1), 2147483647)`, source)
 	out := make(map[string]bool, len(ids))
 	for _, id := range ids {
@@ -70,13 +72,16 @@ func (s *Store) RankSources(ctx context.Context, names []string) error {
 // Disagreements gives the values of tags on which sources disagree and that
 // nobody has settled by hand, the one that counts first; those of up to limit
 // tags, and how many tags there are.
-func (s *Store) Disagreements(ctx context.Context, offset, limit int) (values []inventory.SourceValue, tags int, err error) {
+func (s *Store) Disagreements(ctx context.Context, offset, limit int) (values []inventory.SourceValue, tags int,
+	err error) {
 	values = []inventory.SourceValue{}
-	const disputed = `SELECT workload, key FROM tags GROUP BY workload, key HAVING count(DISTINCT lower(value)) > 1 AND NOT bool_or(source = 'by hand')`
+	const disputed = `SELECT workload, key FROM tags GROUP BY workload, key HAVING count(DISTINCT lower(value)) > 1
+		AND NOT bool_or(source = 'by hand')`
 	if err := s.SQL.GetContext(ctx, &tags, `SELECT count(*) FROM (`+disputed+`) AS d`); err != nil {
 		return nil, 0, err
 	}
-	err = s.SQL.SelectContext(ctx, &values, `SELECT t.* FROM (SELECT * FROM (`+disputed+`) AS d ORDER BY workload COLLATE "C", key OFFSET $1 LIMIT $2) AS d JOIN tags t USING (workload, key) JOIN sources ON sources.name = t.source
+	err = s.SQL.SelectContext(ctx, &values, `SELECT t.* FROM (SELECT * FROM (`+disputed+
+		`) AS d ORDER BY workload COLLATE "C", key OFFSET $1 LIMIT $2) AS d JOIN tags t USING (workload, key) JOIN sources ON sources.name = t.source
 		ORDER BY workload COLLATE "C", key, rank, source`, offset, limit)
 	return values, tags, err
 }
@@ -104,9 +109,12 @@ func (s *Store) TagHistory(ctx context.Context, workload string) ([]inventory.Fo
 // what is still said.
 func (s *Store) SaidSince(ctx context.Context, from time.Time) ([]inventory.SaidValue, error) {
 	out := []inventory.SaidValue{}
-	err := s.SQL.SelectContext(ctx, &out, `WITH w AS (SELECT workload FROM tags WHERE at > $1 UNION SELECT workload FROM tag_history WHERE until > $1)
-		SELECT workload, key, source, value, author, at, NULL AS until, rank FROM tags JOIN sources ON name = source WHERE workload IN (SELECT workload FROM w)
-		UNION ALL SELECT workload, key, source, value, author, at, until, coalesce(rank, 1000000) FROM tag_history LEFT JOIN sources ON name = source WHERE until > $1
+	err := s.SQL.SelectContext(ctx, &out, `WITH w AS (SELECT workload FROM tags WHERE at > $1 UNION SELECT workload
+		FROM tag_history WHERE until > $1)
+		SELECT workload, key, source, value, author, at, NULL AS until, rank FROM tags JOIN sources ON name = source
+		WHERE workload IN (SELECT workload FROM w)
+		UNION ALL SELECT workload, key, source, value, author, at, until, coalesce(rank, 1000000) FROM tag_history
+		LEFT JOIN sources ON name = source WHERE until > $1
 		ORDER BY workload, rank, source`, from)
 	return out, err
 }
@@ -116,7 +124,9 @@ func (s *Store) AddToken(ctx context.Context, t inventory.Token, secret string) 
 	sum := sha256.Sum256([]byte(secret))
 	err := s.Write(ctx, database.EditLock, func(tx *sqlx.Tx) error {
 		return tx.GetContext(ctx, &t,
-			`INSERT INTO tokens (name, source, hash, author, releases) VALUES ($1, $2, $3, $4, $5) RETURNING id, name, source, releases, author, made, used, revoked`, t.Name, t.Source, sum[:], t.Author, t.Release)
+			`INSERT INTO tokens (name, source, hash, author, releases) VALUES ($1, $2, $3, $4, $5)
+				RETURNING id, name, source, releases, author, made, used, revoked`, t.Name, t.Source, sum[:], t.Author,
+			t.Release)
 	})
 	return t, err
 }
@@ -141,7 +151,8 @@ func (s *Store) UseToken(ctx context.Context, secret string) (*inventory.Token, 
 	sum := sha256.Sum256([]byte(secret))
 	var t inventory.Token
 	err := s.SQL.GetContext(ctx, &t,
-		`UPDATE tokens SET used = now() WHERE hash = $1 AND revoked IS NULL RETURNING id, name, source, releases, author, made, used, revoked`, sum[:])
+		`UPDATE tokens SET used = now() WHERE hash = $1 AND revoked IS NULL
+			RETURNING id, name, source, releases, author, made, used, revoked`, sum[:])
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
@@ -152,7 +163,8 @@ func (s *Store) UseToken(ctx context.Context, secret string) (*inventory.Token, 
 func (s *Store) RefuseTags(ctx context.Context, tags []inventory.RefusedTag, again bool) error {
 	return s.Write(ctx, database.EditLock, func(tx *sqlx.Tx) error {
 		for _, t := range tags {
-			query := `INSERT INTO refused_tags (workload, key, value, author) VALUES (:workload, :key, :value, :author) ON CONFLICT DO NOTHING`
+			query := `INSERT INTO refused_tags (workload, key, value, author) VALUES (:workload, :key, :value, :author)
+				ON CONFLICT DO NOTHING`
 			if again {
 				query = `DELETE FROM refused_tags WHERE workload = :workload AND key = :key AND value = :value`
 			}
@@ -181,7 +193,8 @@ func (s *Store) Selections(ctx context.Context, list string) ([]inventory.Select
 
 // SaveSelection keeps a selection under its name.
 func (s *Store) SaveSelection(ctx context.Context, x inventory.Selection) error {
-	_, err := s.ExecNamed(ctx, `INSERT INTO selections (list, name, filter, author) VALUES (:list, :name, :filter, :author)
+	_, err := s.ExecNamed(ctx, `INSERT INTO selections (list, name, filter, author)
+		VALUES (:list, :name, :filter, :author)
 		ON CONFLICT (list, name) DO UPDATE SET filter = excluded.filter, author = excluded.author, at = now()`, x)
 	return err
 }

@@ -27,13 +27,14 @@ func (s *Store) Workloads(ctx context.Context) ([]estate.Workload, error) {
 	return out, err
 }
 
-// workloads gives those with the ids, or all for nil. The transaction has to see
+// Workloads gives those with the ids, or all for nil. The transaction has to see
 // one state of the database throughout: they are read in three statements.
 func Workloads(ctx context.Context, tx pgx.Tx, ids []string) ([]estate.Workload, error) {
 	var out []estate.Workload
 	index := map[string]int{}
 	rows, err := tx.Query(ctx,
-		`SELECT id, name, os, kind, coalesce(retired, '0001-01-01T00:00:00Z') FROM workloads WHERE $1::text[] IS NULL OR id = ANY ($1) ORDER BY id COLLATE "C"`, ids)
+		`SELECT id, name, os, kind, coalesce(retired, '0001-01-01T00:00:00Z') FROM workloads WHERE $1::text[] IS NULL
+			OR id = ANY ($1) ORDER BY id COLLATE "C"`, ids)
 	if err != nil {
 		return nil, err
 	}
@@ -77,7 +78,7 @@ func Workloads(ctx context.Context, tx pgx.Tx, ids []string) ([]estate.Workload,
 	return out, err
 }
 
-// eachLease reads rows of workload, addr, from_at, until_at and source.
+// EachLease reads rows of workload, addr, from_at, until_at and source.
 func EachLease(rows pgx.Rows, f func(workload string, l estate.Lease)) error {
 	var id, source string
 	var addr netip.Prefix
@@ -120,9 +121,11 @@ func moved(ctx context.Context, tx *sqlx.Tx, edits []inventory.TagEdit) error {
 		N                     int
 		Value, Source, Author string
 	}
-	if err := tx.SelectContext(ctx, &now, `SELECT DISTINCT ON (e.n) e.n, coalesce(t.value, '') AS value, coalesce(t.source, '') AS source, coalesce(t.author, '') AS author
+	if err := tx.SelectContext(ctx, &now, `SELECT DISTINCT ON (e.n) e.n, coalesce(t.value, '') AS value,
+		coalesce(t.source, '') AS source, coalesce(t.author, '') AS author
 		FROM unnest($1::text[], $2::text[]) WITH ORDINALITY AS e (workload, key, n)
-		LEFT JOIN (SELECT tags.*, rank FROM tags JOIN sources ON name = source) t ON t.workload = e.workload AND t.key = e.key ORDER BY e.n, t.rank, t.source`, ids, keys); err != nil {
+		LEFT JOIN (SELECT tags.*, rank FROM tags JOIN sources ON name = source) t ON t.workload = e.workload
+		AND t.key = e.key ORDER BY e.n, t.rank, t.source`, ids, keys); err != nil {
 		return err
 	}
 	for _, v := range now {
@@ -145,8 +148,10 @@ func (s *Store) SetTags(ctx context.Context, edits []inventory.TagEdit, author, 
 			N     int     `db:"n"`
 			Value *string `db:"value"`
 		}
-		if err := tx.SelectContext(ctx, &were, `SELECT n, value FROM unnest($1::text[], $2::text[]) WITH ORDINALITY AS e (workload, key, n)
-			LEFT JOIN tags ON tags.workload = e.workload AND tags.key = e.key AND source = $3`, ids, keys, estate.ByHand); err != nil {
+		if err := tx.SelectContext(ctx, &were, `SELECT n, value
+			FROM unnest($1::text[], $2::text[]) WITH ORDINALITY AS e (workload, key, n)
+			LEFT JOIN tags ON tags.workload = e.workload AND tags.key = e.key
+			AND source = $3`, ids, keys, estate.ByHand); err != nil {
 			return err
 		}
 		for _, w := range were {
@@ -155,7 +160,8 @@ func (s *Store) SetTags(ctx context.Context, edits []inventory.TagEdit, author, 
 		if err := writeTags(ctx, tx, edits, author); err != nil {
 			return err
 		}
-		return historysql.Note(ctx, tx, "tags", words, author, history.Setting{"tags": before}, history.Setting{"tags": edits})
+		return historysql.Note(ctx, tx, "tags", words, author, history.Setting{"tags": before},
+			history.Setting{"tags": edits})
 	})
 }
 
@@ -165,13 +171,17 @@ func writeTags(ctx context.Context, tx *sqlx.Tx, edits []inventory.TagEdit, auth
 		return err
 	}
 	ids, keys, values, removed := columnsOf(edits)
-	if _, err := tx.ExecContext(ctx, `DELETE FROM tags USING unnest($1::text[], $2::text[], $3::bool[]) AS e (workload, key, gone)
-		WHERE gone AND tags.workload = e.workload AND tags.key = e.key AND source = $4`, ids, keys, removed, estate.ByHand); err != nil {
+	if _, err := tx.ExecContext(ctx, `DELETE FROM tags
+		USING unnest($1::text[], $2::text[], $3::bool[]) AS e (workload, key, gone)
+		WHERE gone AND tags.workload = e.workload AND tags.key = e.key
+		AND source = $4`, ids, keys, removed, estate.ByHand); err != nil {
 		return fmt.Errorf("clearing tags: %w", err)
 	}
 	if _, err := tx.ExecContext(ctx, `INSERT INTO tags (workload, key, source, value, author)
-		SELECT DISTINCT ON (workload, key) workload, key, $5, value, $6 FROM unnest($1::text[], $2::text[], $3::text[], $4::bool[]) AS e (workload, key, value, gone) WHERE NOT gone
-		ON CONFLICT (workload, key, source) DO UPDATE SET value = excluded.value, author = excluded.author, at = now() WHERE tags.value <> excluded.value`, ids, keys, values, removed, estate.ByHand, author); err != nil {
+		SELECT DISTINCT ON (workload, key) workload, key, $5, value, $6
+		FROM unnest($1::text[], $2::text[], $3::text[], $4::bool[]) AS e (workload, key, value, gone) WHERE NOT gone
+		ON CONFLICT (workload, key, source) DO UPDATE SET value = excluded.value, author = excluded.author, at = now()
+		WHERE tags.value <> excluded.value`, ids, keys, values, removed, estate.ByHand, author); err != nil {
 		return fmt.Errorf("setting tags: %w", err)
 	}
 	_, err := tx.ExecContext(ctx, database.BumpWorkloads, touched(ids))

@@ -29,7 +29,8 @@ func (s *Store) AddJob(ctx context.Context, kind, title, owner string) (jobs.Job
 // FinishJob keeps how work ended.
 func (s *Store) FinishJob(ctx context.Context, j jobs.Job) error {
 	_, err := s.SQL.NamedExecContext(ctx,
-		`UPDATE jobs SET state = :state, done = :done, message = :message, result = :result, finished = now() WHERE id = :id`, j)
+		`UPDATE jobs SET state = :state, done = :done, message = :message, result = :result, finished = now()
+			WHERE id = :id`, j)
 	return err
 }
 
@@ -86,8 +87,10 @@ func (s *Store) Owners(ctx context.Context) (map[string]time.Time, error) {
 // whether what it made was stored. It gives how many there were.
 func (s *Store) FailAbandoned(ctx context.Context, owners []string) (int64, error) {
 	r, err := s.SQL.ExecContext(ctx, `UPDATE jobs SET finished = now(),
-		state = CASE WHEN stored IS NULL THEN 'failed' ELSE 'done' END, done = CASE WHEN stored IS NULL THEN done ELSE 1 END,
-		message = CASE WHEN stored IS NULL THEN 'the server ended while this was running; nothing of it was stored: start it again'
+		state = CASE WHEN stored IS NULL THEN 'failed' ELSE 'done' END, done = CASE WHEN stored IS NULL THEN done
+		ELSE 1 END,
+		message = CASE WHEN stored IS NULL
+		THEN 'the server ended while this was running; nothing of it was stored: start it again'
 			ELSE 'the server ended while this was running; all of it was stored' END
 		WHERE state = 'running' AND owner = ANY ($1)`, owners)
 	if err != nil {

@@ -118,7 +118,8 @@ func (t *Teller) line(p *Point, release int, all []Point) (*line, error) {
 		r.planner = plan.NewPlanner(r.compiled)
 	}
 	made := r.planner.Plan(g.In, p.Kind, p.Side)
-	next := &line{of: r, release: release, text: p.Guards, plan: made, hash: made.Hash(), rules: made.RulesHash(), sets: map[string]bool{}}
+	next := &line{of: r, release: release, text: p.Guards, plan: made, hash: made.Hash(), rules: made.RulesHash(),
+		sets: map[string]bool{}}
 	for _, s := range made.Sets {
 		next.sets[s.Name] = true
 	}

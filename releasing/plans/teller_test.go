@@ -30,7 +30,8 @@ func retagged(t *rapid.T, e *estate.Estate) *estate.Estate {
 		guarded := w.ID == "w0" || w.ID == "w1" // of which a new tag may mean other rules
 		if most := map[bool]int{true: 12, false: 2}[guarded]; rapid.IntRange(0, most).Draw(t, "moves") == 0 {
 			c.Tags = slices.Clone(w.Tags)
-			c.SetTag(estate.Tag{Key: "tier", Value: rapid.SampledFrom([]string{"entry", "store", "logic"}).Draw(t, "tier")})
+			c.SetTag(estate.Tag{Key: "tier", Value: rapid.SampledFrom([]string{"entry", "store", "logic"}).Draw(t,
+				"tier")})
 			ws = append(ws, c)
 		}
 	}
@@ -49,7 +50,8 @@ func TestMovesEndWhereAFreshServerBegins(t *testing.T) {
 	moved, whole, short := 0, 0, 0
 	rapid.Check(t, func(t *rapid.T) {
 		e := sample.Estate(t)
-		p, errs := policy.Parse("group members = tier is entry\nlayer first\npermit members -> any on tcp/7\n" + sample.Policy(t))
+		p, errs := policy.Parse("group members = tier is entry\nlayer first\npermit members -> any on tcp/7\n" +
+			sample.Policy(t))
 		require.Empty(t, errs)
 		policies := func(no int) (*policy.Policy, error) {
 			if no != 1 {
@@ -110,7 +112,8 @@ func TestMovesEndWhereAFreshServerBegins(t *testing.T) {
 // What is exempt is guarded by nobody, until it is not exempt any more; nothing is told
 // of a release that is none; told anew, a point is told all of it.
 func TestWhatIsTold(t *testing.T) {
-	w := estate.Workload{ID: "w", Leases: []estate.Lease{{Addr: sample.Addresses[1], From: estate.Beginning, Until: estate.End}}}
+	w := estate.Workload{ID: "w", Leases: []estate.Lease{{Addr: sample.Addresses[1], From: estate.Beginning,
+		Until: estate.End}}}
 	e, _ := estate.New([]estate.Workload{w})
 	p, errs := policy.Parse("layer l\nreject any -> workload w on any\n")
 	require.Empty(t, errs)
@@ -136,7 +139,8 @@ func TestWhatIsTold(t *testing.T) {
 	observes := at
 	observes.Runs = rollout.Runs{Observes: 1}
 	require.NotEqual(t, first.ID, told(s, observes, first.ID).ID)
-	require.Nil(t, told(s, at, told(s, observes, "").ID).Enforces.Plan, "what was observed is enforced: it has the plan")
+	require.Nil(t, told(s, at, told(s, observes, "").ID).Enforces.Plan,
+		"what was observed is enforced: it has the plan")
 
 	exempt := s
 	exempt.Exempt = map[string]bool{"w": true}

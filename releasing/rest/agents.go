@@ -39,7 +39,8 @@ func (s *Releases) asking(ctx context.Context) (*releasing.Point, error) {
 		return nil, err
 	}
 	if former != "" {
-		return nil, huma.Error410Gone(former + " was deleted from this server; what it has loaded stays loaded. Stop the agent, and delete " +
+		return nil, huma.Error410Gone(former +
+			" was deleted from this server; what it has loaded stays loaded. Stop the agent, and delete " +
 			"its table if the machine is to be open")
 	}
 	return nil, noPoint()
@@ -57,7 +58,8 @@ func (s *Releases) told(ctx context.Context, in *struct {
 		return nil, err
 	}
 	if in.Run == "" { // an agent of before would take what it does not understand for nothing, and open the machine
-		return nil, huma.NewError(http.StatusUpgradeRequired, "the agent of "+p.Name+" is older than this server: it keeps what it has "+
+		return nil, huma.NewError(http.StatusUpgradeRequired, "the agent of "+p.Name+
+			" is older than this server: it keeps what it has "+
 			"loaded until it is upgraded")
 	}
 	t, err := s.AwaitTold(ctx, p.Name, in.Have, toldPatience-rand.N(toldPatience/3))

@@ -39,7 +39,8 @@ type Cached struct {
 // file answers with a text, or that it is the one that the device has.
 func (h *Cached) file(kind, text string, cannot []string) *DeviceFile {
 	sum := sha256.Sum256([]byte(text))
-	out := &DeviceFile{Status: http.StatusOK, Type: kind, Tag: `"` + hex.EncodeToString(sum[:16]) + `"`, Body: []byte(text),
+	out := &DeviceFile{Status: http.StatusOK, Type: kind, Tag: `"` + hex.EncodeToString(sum[:16]) + `"`,
+		Body:    []byte(text),
 		Caching: "no-cache"}
 	for _, c := range cannot {
 		out.Cannot = append(out.Cannot, `299 - "`+strings.ReplaceAll(c, `"`, "'")+`"`)
@@ -63,7 +64,8 @@ func render(t *point.Told, format string) (kind, text string, cannot []string, e
 		}
 		return kind, text, nil, nil
 	case l.Enforced == nil && (format == "acl" || format == "k8s"):
-		return "", "", nil, refuse.Conflict("format: " + format + " cannot observe: what a device loads of it is enforced. Let the point " +
+		return "", "", nil, refuse.Conflict("format: " + format +
+			" cannot observe: what a device loads of it is enforced. Let the point " +
 			"enforce, or fetch nft")
 	case format == "acl":
 		d, not := acl.Of(l.Enforced)
@@ -106,7 +108,8 @@ func (s *Releases) deviceFile(ctx context.Context, in *struct {
 	runs := t.Runs()
 	said := point.Said{ID: t.ID, Enforces: runs.Enforces, Observes: runs.Observes, Estate: t.Estate, State: "holds"}
 	if out.Status != http.StatusNotModified {
-		said.Events = []point.Event{{At: time.Now().UTC(), What: "applied", Words: runs.String() + ", fetched as " + in.Format,
+		said.Events = []point.Event{{At: time.Now().UTC(), What: "applied", Words: runs.String() + ", fetched as " +
+			in.Format,
 			Enforces: runs.Enforces, Observes: runs.Observes}}
 	}
 	return out, s.Heard(ctx, p, said)

@@ -40,7 +40,8 @@ func TestAnOrderIsCarriedOutWhole(t *testing.T) {
 	var did []releasing.Ordered
 	send := func(o releasing.Order) int { return c.Call("POST", "/api/v1/rollout/orders", o, &did) }
 	require.Equal(t, 200, send(releasing.Order{Do: "enforce", Release: 1, Points: []string{"trial"}, Anyway: true}))
-	require.Equal(t, []releasing.Ordered{{Point: "trial", Before: releasing.PointRuns{Observes: 1}, After: releasing.PointRuns{Enforces: 1}, Changed: true,
+	require.Equal(t, []releasing.Ordered{{Point: "trial", Before: releasing.PointRuns{Observes: 1},
+		After: releasing.PointRuns{Enforces: 1}, Changed: true,
 		Words: "To run release 1 enforced, by tester"}}, did)
 	require.Equal(t, 201, c.Replace(1, assemblytest.Draft+"permit trial -> trial on tcp/443\n"))
 	require.Equal(t, 201, c.Call("POST", "/api/v1/releases", map[string]any{"revision": 2, "title": "Second"}, nil))
@@ -67,7 +68,8 @@ func TestAnOrderIsCarriedOutWhole(t *testing.T) {
 		return assemblytest.Runs(p["trial"], 1, 0) && assemblytest.Runs(p["live"], 0, 1)
 	})
 	require.Equal(t, 422, c.Call("POST", "/api/v1/rollout/orders", releasing.Order{Do: "off", Release: 1}, nil))
-	require.Equal(t, 422, c.Call("POST", "/api/v1/rollout/orders", releasing.Order{Do: "observe", Release: 1, Minutes: 3}, nil))
+	require.Equal(t, 422, c.Call("POST", "/api/v1/rollout/orders", releasing.Order{Do: "observe", Release: 1,
+		Minutes: 3}, nil))
 	require.Equal(t, 404, c.Call("POST", "/api/v1/rollout/orders", releasing.Order{Do: "off", Wave: 7}, nil))
 	require.Equal(t, 200, send(releasing.Order{Do: "off"}))
 	c.Until("off", func(p map[string]releasing.PointState) bool {
@@ -79,13 +81,15 @@ func TestAnOrderIsCarriedOutWhole(t *testing.T) {
 // says so of each; by administration that was seen, where no assertion says more.
 func TestNobodyIsLockedOutUnasked(t *testing.T) {
 	c := assemblytest.Serve(t)
-	require.Equal(t, 201, c.Replace(0, "group live = env is live\nlayer l\nreject any -> any on tcp/22, tcp/3389, tcp/5900, tcp/5901, "+
-		"tcp/5985, tcp/5986, tcp/23\n"))
+	require.Equal(t, 201,
+		c.Replace(0, "group live = env is live\nlayer l\nreject any -> any on tcp/22, tcp/3389, tcp/5900, tcp/5901, "+
+			"tcp/5985, tcp/5986, tcp/23\n"))
 	c.AddPoint("live", "env is live", 1)
 	require.Equal(t, 201, c.Call("POST", "/api/v1/releases", map[string]any{"revision": 1, "title": "No ssh"}, nil))
 	c.Until("it observes", func(p map[string]releasing.PointState) bool { return assemblytest.Runs(p["live"], 0, 1) })
 	var p assemblytest.Problem
-	require.Equal(t, 409, c.Call("POST", "/api/v1/rollout/orders", releasing.Order{Do: "enforce", Release: 1, Anyway: true}, &p))
+	require.Equal(t, 409, c.Call("POST", "/api/v1/rollout/orders", releasing.Order{Do: "enforce", Release: 1,
+		Anyway: true}, &p))
 	require.Contains(t, p.Detail, "nobody could administer")
 	require.Contains(t, p.Detail, "line 3")
 	var machines []releasingrest.MachineAccess
@@ -108,10 +112,12 @@ func TestNobodyIsLockedOutUnasked(t *testing.T) {
 		}
 	}
 	require.Positive(t, seen, "the demo's administrators were seen")
-	require.Equal(t, 409, c.Call("POST", "/api/v1/rollout/orders", releasing.Order{Do: "enforce", Release: 1, Anyway: true,
+	require.Equal(t, 409, c.Call("POST", "/api/v1/rollout/orders", releasing.Order{Do: "enforce", Release: 1,
+		Anyway:  true,
 		Without: without[1:]}, &p), "one is left")
 	require.Contains(t, p.Detail, "1 machine any more")
-	require.Equal(t, 200, c.Call("POST", "/api/v1/rollout/orders", releasing.Order{Do: "enforce", Release: 1, Anyway: true, Without: without}, nil))
+	require.Equal(t, 200, c.Call("POST", "/api/v1/rollout/orders", releasing.Order{Do: "enforce", Release: 1,
+		Anyway: true, Without: without}, nil))
 }
 
 // Enforcement on trial ends by itself unless somebody confirms it.
@@ -121,13 +127,16 @@ func TestATrialIsConfirmedOrEnds(t *testing.T) {
 	c.AddPoint("trial", "env is trial", 1)
 	c.AddPoint("live", "env is live", 1)
 	require.Equal(t, 201, c.Call("POST", "/api/v1/releases", map[string]any{"revision": 1, "title": "First"}, nil))
-	require.Equal(t, 200, c.Call("POST", "/api/v1/rollout/orders", releasing.Order{Do: "enforce", Release: 1, Anyway: true, Minutes: 1}, nil))
+	require.Equal(t, 200, c.Call("POST", "/api/v1/rollout/orders", releasing.Order{Do: "enforce", Release: 1,
+		Anyway: true, Minutes: 1}, nil))
 	c.Until("both enforce on trial", func(p map[string]releasing.PointState) bool {
 		return assemblytest.Runs(p["trial"], 1, 0) && assemblytest.Runs(p["live"], 1, 0) && p["live"].TrialUntil != nil
 	})
-	require.Equal(t, 200, c.Call("POST", "/api/v1/rollout/orders", releasing.Order{Do: "confirm", Points: []string{"trial"}}, nil))
+	require.Equal(t, 200, c.Call("POST", "/api/v1/rollout/orders", releasing.Order{Do: "confirm",
+		Points: []string{"trial"}}, nil))
 	soon := time.Now().Add(-time.Second)
-	require.NoError(t, c.DB.Order(t.Context(), func(now releasing.Roll) ([]releasing.Target, error) { // its time is over
+	// its time is over
+	require.NoError(t, c.DB.Order(t.Context(), func(now releasing.Roll) ([]releasing.Target, error) {
 		return []releasing.Target{{Point: "live", Enforces: 1, Words: "x", Trial: "t", TrialUntil: &soon}}, nil
 	}))
 	c.Until("one stays, one returns", func(p map[string]releasing.PointState) bool {
@@ -141,7 +150,8 @@ func TestReportsAreChecked(t *testing.T) {
 	c := assemblytest.Serve(t)
 	c.Begin()
 	var made releasingrest.PointMade
-	require.Equal(t, 201, c.Call("POST", "/api/v1/points", map[string]any{"name": "live", "kind": "gate", "guards": "env is live"}, &made))
+	require.Equal(t, 201, c.Call("POST", "/api/v1/points", map[string]any{"name": "live", "kind": "gate",
+		"guards": "env is live"}, &made))
 	require.Equal(t, 201, c.Call("POST", "/api/v1/releases", map[string]any{"revision": 1, "title": "First"}, nil))
 	say := func(said point.Said) int {
 		r := c.SendWith("POST", "/api/v1/point/said", said, nil, http.Header{"Authorization": {"Bearer " + made.Token}})
@@ -154,15 +164,17 @@ func TestReportsAreChecked(t *testing.T) {
 		"far more than were lost":       {State: "ahead", Enforces: 1 << 30, At: rollout.Mark{Epoch: "x", Order: 5}},
 		"another state":                 {State: "fine"},
 		"an event that is none":         {State: "holds", Events: []point.Event{{At: now, What: "celebrated"}}},
-		"an event of no release":        {State: "holds", Events: []point.Event{{At: now, What: "applied", Enforces: 77}}},
-		"a verdict that is none":        {State: "holds", Lines: []point.Line{{Verdict: "maybe"}}},
-		"counts below nothing":          {State: "holds", Lines: []point.Line{{Verdict: "permit", Packets: -1}}},
-		"a long story":                  {State: "holds", Words: strings.Repeat("x", 5000)},
+		"an event of no release": {State: "holds", Events: []point.Event{{At: now, What: "applied",
+			Enforces: 77}}},
+		"a verdict that is none": {State: "holds", Lines: []point.Line{{Verdict: "maybe"}}},
+		"counts below nothing":   {State: "holds", Lines: []point.Line{{Verdict: "permit", Packets: -1}}},
+		"a long story":           {State: "holds", Words: strings.Repeat("x", 5000)},
 	} {
 		require.Equal(t, 422, say(said), what)
 	}
 	for _, at := range []time.Time{{}, now.AddDate(-10, 0, 0), now.AddDate(7000, 0, 0)} {
-		require.Equal(t, 204, say(point.Said{State: "holds", Observes: 1, Events: []point.Event{{At: at, What: "applied", Words: "x", Observes: 1}}}))
+		require.Equal(t, 204, say(point.Said{State: "holds", Observes: 1,
+			Events: []point.Event{{At: at, What: "applied", Words: "x", Observes: 1}}}))
 	}
 	var events []releasing.PointEvent
 	c.Get("/api/v1/points/live/history", &events)
@@ -179,7 +191,8 @@ func TestAnOldAgentIsToldNothing(t *testing.T) {
 	c := assemblytest.Serve(t)
 	c.Begin()
 	var made releasingrest.PointMade
-	require.Equal(t, 201, c.Call("POST", "/api/v1/points", map[string]any{"name": "live", "kind": "gate", "guards": "env is live"}, &made))
+	require.Equal(t, 201, c.Call("POST", "/api/v1/points", map[string]any{"name": "live", "kind": "gate",
+		"guards": "env is live"}, &made))
 	require.Equal(t, 201, c.Call("POST", "/api/v1/releases", map[string]any{"revision": 1, "title": "First"}, nil))
 	var p assemblytest.Problem
 	header := http.Header{"Authorization": {"Bearer " + made.Token}}
@@ -194,7 +207,8 @@ func TestTokensOfPoints(t *testing.T) {
 	c := assemblytest.Serve(t)
 	c.Begin()
 	var made, next releasingrest.PointMade
-	require.Equal(t, 201, c.Call("POST", "/api/v1/points", map[string]any{"name": "live", "kind": "gate", "guards": "env is live"}, &made))
+	require.Equal(t, 201, c.Call("POST", "/api/v1/points", map[string]any{"name": "live", "kind": "gate",
+		"guards": "env is live"}, &made))
 	say := func(token, run string) int {
 		return c.SendWith("POST", "/api/v1/point/said", point.Said{State: "holds", Run: run}, nil,
 			http.Header{"Authorization": {"Bearer " + token}}).StatusCode
@@ -254,7 +268,8 @@ func TestPairsGuardTheSame(t *testing.T) {
 	c := assemblytest.Serve(t)
 	c.Begin()
 	add := func(name string, paired bool) int {
-		return c.Call("POST", "/api/v1/points", map[string]any{"name": name, "kind": "gate", "guards": "env is live", "paired": paired}, nil)
+		return c.Call("POST", "/api/v1/points", map[string]any{"name": name, "kind": "gate", "guards": "env is live",
+			"paired": paired}, nil)
 	}
 	require.Equal(t, 201, add("a", true))
 	require.Equal(t, 409, add("b", false))
@@ -279,15 +294,20 @@ func TestARestoredServerLeadsNobodyBack(t *testing.T) {
 	db, err := assembly.Open(t.Context(), url)
 	require.NoError(t, err)
 	company := demo.Generate(demo.Options{Workloads: 150, Days: 1, End: time.Now()})
-	require.NoError(t, db.ImportWorkloads(t.Context(), "inventory", []string{"app", "env", "tier", "site"}, company.Workloads))
+	require.NoError(t, db.ImportWorkloads(t.Context(), "inventory", []string{"app", "env", "tier", "site"},
+		company.Workloads))
 	_, err = db.AddBatch(t.Context(), rows.BatchOf("demo", flow.Stating(company.Records), nil))
 	require.NoError(t, err)
 	var now atomic.Pointer[http.Handler]
-	h := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { (*now.Load()).ServeHTTP(w, r) }))
+	h := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter,
+		r *http.Request) {
+		(*now.Load()).ServeHTTP(w, r)
+	}))
 	t.Cleanup(h.Close)
 	run := func(db *assembly.Store) (stop func()) {
 		ctx, cancel := context.WithCancel(context.Background())
-		s := assembly.Handler(assembly.New(ctx, assembly.Options{Store: db, Author: "tester"}), assembly.HandlerOptions{Web: fstest.MapFS{}, Estate: "Saltmarsh Ferries"})
+		s := assembly.Handler(assembly.New(ctx, assembly.Options{Store: db, Author: "tester"}),
+			assembly.HandlerOptions{Web: fstest.MapFS{}, Estate: "Saltmarsh Ferries"})
 		var handler http.Handler = s
 		now.Store(&handler)
 		return func() { cancel(); s.Wait() }
@@ -298,7 +318,10 @@ func TestARestoredServerLeadsNobodyBack(t *testing.T) {
 	k := c.AddPoint("live", "env is live", 1)
 	require.Equal(t, 201, c.Call("POST", "/api/v1/releases", map[string]any{"revision": 1, "title": "First"}, nil))
 	require.Equal(t, 200, c.Order("enforce", 1, "live"))
-	c.Until("it enforces the first", func(p map[string]releasing.PointState) bool { return assemblytest.Runs(p["live"], 1, 0) })
+	c.Until("it enforces the first", func(p map[string]releasing.PointState) bool {
+		return assemblytest.Runs(p["live"],
+			1, 0)
+	})
 	bin, err := filepath.Glob("/usr/lib/postgresql/*/bin/pg_dump")
 	require.NoError(t, err)
 	backup, err := exec.Command(bin[0], url).Output() // of yesterday
@@ -307,7 +330,8 @@ func TestARestoredServerLeadsNobodyBack(t *testing.T) {
 	require.Equal(t, 201, c.Replace(1, assemblytest.Draft+"reject any -> live on tcp/4444\n"))
 	require.Equal(t, 201, c.Call("POST", "/api/v1/releases", map[string]any{"revision": 2, "title": "Second"}, nil))
 	require.Equal(t, 200, c.Order("enforce", 2, "live"))
-	c.Until("it enforces the second", func(p map[string]releasing.PointState) bool { return assemblytest.Runs(p["live"], 2, 0) })
+	c.Until("it enforces the second",
+		func(p map[string]releasing.PointState) bool { return assemblytest.Runs(p["live"], 2, 0) })
 	stop()
 	require.NoError(t, db.Close())
 
@@ -329,13 +353,15 @@ func TestARestoredServerLeadsNobodyBack(t *testing.T) {
 	require.Contains(t, c.RollOut().Points[0].Held.Words, "restored from an older back-up")
 	require.Equal(t, 201, c.Replace(1, assemblytest.Draft+"reject any -> live on tcp/5555\n"))
 	var third releasing.Release
-	require.Equal(t, 201, c.Call("POST", "/api/v1/releases", map[string]any{"revision": 2, "title": "Another second"}, &third))
+	require.Equal(t, 201, c.Call("POST", "/api/v1/releases", map[string]any{"revision": 2, "title": "Another second"},
+		&third))
 	require.Equal(t, 3, third.No, "the number of the lost release is not given again")
 	require.Equal(t, 200, c.Order("enforce", 3, "live"))
 	time.Sleep(300 * time.Millisecond)
 	require.Equal(t, "ahead", c.RollOut().Points[0].State, "not even for a later order")
 	require.Equal(t, 404, c.Call("POST", "/api/v1/points/nobody/follow", nil, nil))
 	require.Equal(t, 204, c.Call("POST", "/api/v1/points/live/follow", nil, nil))
-	c.Until("a person lets it follow", func(p map[string]releasing.PointState) bool { return assemblytest.Runs(p["live"], 3, 0) })
+	c.Until("a person lets it follow",
+		func(p map[string]releasing.PointState) bool { return assemblytest.Runs(p["live"], 3, 0) })
 	require.Equal(t, 409, c.Call("POST", "/api/v1/points/live/follow", nil, nil))
 }

@@ -18,10 +18,12 @@ type Pipeline struct {
 }
 
 func (s *Pipeline) Routes(r server.Routes) {
-	server.Post(r, "release-policy", "/pipeline/releases", "With a token that may release: save a policy as the draft and release it",
+	server.Post(r, "release-policy", "/pipeline/releases",
+		"With a token that may release: save a policy as the draft and release it",
 		s.releasePolicy, server.Creates, server.NeedsToken)
-	server.Post(r, "follow-release", "/pipeline/releases/{no}/follow", "With a token that may release: take the next step of its roll-out, "+
-		"if it may be taken, and say how far it has come", s.follow, server.CanBeMissing, server.NeedsToken)
+	server.Post(r, "follow-release", "/pipeline/releases/{no}/follow",
+		"With a token that may release: take the next step of its roll-out, "+
+			"if it may be taken, and say how far it has come", s.follow, server.CanBeMissing, server.NeedsToken)
 }
 
 func (s *Pipeline) releasePolicy(ctx context.Context, in *struct {

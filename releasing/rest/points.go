@@ -94,7 +94,8 @@ func (s *Releases) rotate(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	return &server.Made[PointMade]{Location: server.Version + "/points/" + in.Name, Body: PointMade{in.Name, token}}, nil
+	return &server.Made[PointMade]{Location: server.Version + "/points/" + in.Name, Body: PointMade{in.Name, token}},
+		nil
 }
 
 // yield lets a point that is ahead of this server follow it.
@@ -120,7 +121,8 @@ func (s *Releases) addPoint(ctx context.Context, in *struct {
 		return nil, err
 	}
 	b := in.Body
-	p := releasing.Point{Name: b.Name, Kind: b.Kind, Side: b.Side, Guards: b.Guards, Wave: b.Wave, PutsBack: b.PutsBack, Paired: b.Paired}
+	p := releasing.Point{Name: b.Name, Kind: b.Kind, Side: b.Side, Guards: b.Guards, Wave: b.Wave,
+		PutsBack: b.PutsBack, Paired: b.Paired}
 	token, err := s.AddPoint(ctx, m, p)
 	if err != nil {
 		return nil, err

@@ -51,43 +51,65 @@ type Releases struct {
 }
 
 func (s *Releases) Routes(r server.Routes) {
-	server.Get(r, "read-roll-out", "/rollout", "The releases, the points, and what each holds", s.rollOut, server.CanBeMissing)
-	server.Post(r, "release", "/releases", "Put the draft under a number; the points of the first wave observe it", s.release, server.Creates)
-	server.Get(r, "preview-release", "/releases/preview", "How large the plans of the draft would be", s.preview)
-	server.Post(r, "order-points", "/rollout/orders", "Order points to observe or enforce a release, to roll back, or to run none", s.order,
+	server.Get(r, "read-roll-out", "/rollout", "The releases, the points, and what each holds", s.rollOut,
 		server.CanBeMissing)
-	server.Get(r, "list-wave-access", "/rollout/waves/{no}/access", "The machines of a wave, with who could still administer them", s.access,
+	server.Post(r, "release", "/releases", "Put the draft under a number; the points of the first wave observe it",
+		s.release, server.Creates)
+	server.Get(r, "preview-release", "/releases/preview", "How large the plans of the draft would be", s.preview)
+	server.Post(r, "order-points", "/rollout/orders",
+		"Order points to observe or enforce a release, to roll back, or to run none", s.order,
+		server.CanBeMissing)
+	server.Get(r, "list-wave-access", "/rollout/waves/{no}/access",
+		"The machines of a wave, with who could still administer them", s.access,
 		server.CanBeMissing)
 	server.Get(r, "preview-guards", "/points/guarded", "The workloads that an expression would guard", s.guarded)
-	server.Post(r, "rotate-point-token", "/points/{name}/token", "Replace a point's token; the former one is valid until the new one is used",
+	server.Post(r, "rotate-point-token", "/points/{name}/token",
+		"Replace a point's token; the former one is valid until the new one is used",
 		s.rotate, server.Creates, server.CanBeMissing)
-	server.Post(r, "let-point-follow", "/points/{name}/follow", "Let a point that took an order which this server lacks follow it", s.yield,
+	server.Post(r, "let-point-follow", "/points/{name}/follow",
+		"Let a point that took an order which this server lacks follow it", s.yield,
 		server.CanBeMissing)
-	server.Post(r, "add-point", "/points", "Make an enforcement point; its token is shown this once", s.addPoint, server.Creates)
+	server.Post(r, "add-point", "/points", "Make an enforcement point; its token is shown this once", s.addPoint,
+		server.Creates)
 	server.Remove(r, "drop-point", "/points/{name}", "Forget an enforcement point", s.dropPoint, server.CanBeMissing)
-	server.Post(r, "tell-point-again", "/points/{name}/again", "Tell a point anew what it is to hold", s.again, server.CanBeMissing)
+	server.Post(r, "tell-point-again", "/points/{name}/again", "Tell a point anew what it is to hold", s.again,
+		server.CanBeMissing)
 	server.Get(r, "read-point-history", "/points/{name}/history", "What happened at a point, newest first", s.history)
-	server.Get(r, "list-wave-rejections", "/rollout/waves/{no}/rejected", "Conversations of today that the newest release rejects at "+
-		"the points of a wave", s.rejections, server.CanBeMissing)
-	server.Put(r, "set-wave", "/rollout/waves/{no}", "Set the conditions under which a wave enforces", s.putWave, server.CanBeMissing)
+	server.Get(r, "list-wave-rejections", "/rollout/waves/{no}/rejected",
+		"Conversations of today that the newest release rejects at "+
+			"the points of a wave", s.rejections, server.CanBeMissing)
+	server.Put(r, "set-wave", "/rollout/waves/{no}", "Set the conditions under which a wave enforces", s.putWave,
+		server.CanBeMissing)
 	server.Put(r, "hold-roll-out", "/rollout/hold", "Pause the roll-out, or resume it", s.hold)
-	server.Get(r, "compare-releases", "/releases/{no}/difference", "What changes from one release to another", s.differences, server.CanBeMissing)
-	server.Get(r, "list-exemptions", "/exemptions", "Workloads that no point guards, those that end first at the head", s.exemptions)
-	server.Put(r, "exempt-workload", "/exemptions/{id}", "Keep all points from a workload until a day", s.exempt, server.CanBeMissing)
-	server.Remove(r, "end-exemption", "/exemptions/{id}", "Let points guard a workload again", s.endExemption, server.CanBeMissing)
-	server.Get(r, "list-guards", "/workloads/{id}/points", "The points that guard a workload, and what they hold", s.guards, server.CanBeMissing)
-	server.Get(r, "read-point-plan", "/points/{name}/plan", "What a point is to hold, as text", s.pointPlan, server.CanBeMissing)
-	server.Post(r, "compare-running", "/points/{name}/running", "Compare what a device holds, as somebody pasted it, with what it is to hold",
+	server.Get(r, "compare-releases", "/releases/{no}/difference", "What changes from one release to another",
+		s.differences, server.CanBeMissing)
+	server.Get(r, "list-exemptions", "/exemptions", "Workloads that no point guards, those that end first at the head",
+		s.exemptions)
+	server.Put(r, "exempt-workload", "/exemptions/{id}", "Keep all points from a workload until a day", s.exempt,
+		server.CanBeMissing)
+	server.Remove(r, "end-exemption", "/exemptions/{id}", "Let points guard a workload again", s.endExemption,
+		server.CanBeMissing)
+	server.Get(r, "list-guards", "/workloads/{id}/points", "The points that guard a workload, and what they hold",
+		s.guards, server.CanBeMissing)
+	server.Get(r, "read-point-plan", "/points/{name}/plan", "What a point is to hold, as text", s.pointPlan,
+		server.CanBeMissing)
+	server.Post(r, "compare-running", "/points/{name}/running",
+		"Compare what a device holds, as somebody pasted it, with what it is to hold",
 		s.running, server.CanBeMissing)
-	server.Get(r, "fetch-device-file", server.PointPath+"/file", "For devices, with their token: what to hold, as a file", s.deviceFile, ofPoint,
+	server.Get(r, "fetch-device-file", server.PointPath+"/file",
+		"For devices, with their token: what to hold, as a file", s.deviceFile, ofPoint,
 		server.CanBeMissing, server.CanConflict, server.CanBeCached)
-	server.Get(r, "fetch-device-group", server.PointPath+"/groups/{name}", "For devices, with their token: the members of a group, a prefix in "+
-		"each line", s.deviceGroup, ofPoint, server.CanBeMissing, server.CanBeCached)
-	server.Get(r, "read-told", server.PointPath+"/told", "For points, with their token: what to hold, as soon as it is another", s.told,
+	server.Get(r, "fetch-device-group", server.PointPath+"/groups/{name}",
+		"For devices, with their token: the members of a group, a prefix in "+
+			"each line", s.deviceGroup, ofPoint, server.CanBeMissing, server.CanBeCached)
+	server.Get(r, "read-told", server.PointPath+"/told",
+		"For points, with their token: what to hold, as soon as it is another", s.told,
 		ofPoint)
-	server.Post(r, "say-seen", server.PointPath+"/seen", "For points, with their token: conversations that they rejected or left uncovered, "+
-		"as IPFIX messages", s.seen, ofPoint)
-	server.Post(r, "say-held", server.PointPath+"/said", "For points, with their token: what they hold", s.said, ofPoint)
+	server.Post(r, "say-seen", server.PointPath+"/seen",
+		"For points, with their token: conversations that they rejected or left uncovered, "+
+			"as IPFIX messages", s.seen, ofPoint)
+	server.Post(r, "say-held", server.PointPath+"/said", "For points, with their token: what they hold", s.said,
+		ofPoint)
 }
 
 func (s *Releases) rollOut(ctx context.Context, in *struct{ answers.Window }) (*server.Body[RollOut], error) {
@@ -177,7 +199,8 @@ func (s *Releases) release(ctx context.Context, in *struct {
 }
 
 // order carries out an order to points, whole.
-func (s *Releases) order(ctx context.Context, in *struct{ Body releasing.Order }) (*server.Body[[]releasing.Ordered], error) {
+func (s *Releases) order(ctx context.Context, in *struct{ Body releasing.Order }) (*server.Body[[]releasing.Ordered],
+	error) {
 	m, err := s.Snapshot(ctx)
 	if err != nil {
 		return nil, err

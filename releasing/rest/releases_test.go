@@ -91,12 +91,14 @@ func TestAReleaseGoesWaveByWaveAndBack(t *testing.T) {
 	require.Equal(t, 201, c.Replace(2, assemblytest.Draft+"permit trial -> trial on tcp/444\n"))
 	require.Equal(t, 409, c.Call("POST", "/api/v1/releases", map[string]any{"revision": 3, "title": "Third"}, nil),
 		"another one is still being rolled out")
-	require.Equal(t, 201, c.Call("POST", "/api/v1/releases", map[string]any{"revision": 3, "title": "Third", "instead": true}, nil))
+	require.Equal(t, 201, c.Call("POST", "/api/v1/releases", map[string]any{"revision": 3, "title": "Third",
+		"instead": true}, nil))
 	c.Until("it takes its place", func(p map[string]releasing.PointState) bool {
 		return assemblytest.Runs(p["trial"], 1, 3) && assemblytest.Runs(p["live"], 0, 1)
 	})
 	require.Equal(t, 200, c.Order("enforce", 3, "trial"))
-	c.Until("it enforces the third", func(p map[string]releasing.PointState) bool { return assemblytest.Runs(p["trial"], 3, 0) })
+	c.Until("it enforces the third",
+		func(p map[string]releasing.PointState) bool { return assemblytest.Runs(p["trial"], 3, 0) })
 	require.Equal(t, 200, c.Order("roll back", 1, "trial"), "a rollback needs no observing")
 	c.Until("it is back", func(p map[string]releasing.PointState) bool { return assemblytest.Runs(p["trial"], 1, 0) })
 	var events []releasing.PointEvent
@@ -181,19 +183,27 @@ func TestAWaveWaitsForItsConditions(t *testing.T) {
 	c.Begin()
 	c.AddPoint("trial", "env is trial", 1)
 	c.AddPoint("live", "env is live", 2)
-	require.Equal(t, 201, c.Replace(1, assemblytest.Draft+"assert always trial -> live on tcp/22\nassert never trial -> live on tcp/23\n"))
+	require.Equal(t, 201,
+		c.Replace(1, assemblytest.Draft+
+			"assert always trial -> live on tcp/22\nassert never trial -> live on tcp/23\n"))
 	require.Equal(t, 404, c.Call("PUT", "/api/v1/rollout/waves/7", waiting, nil), "it has no points")
 	require.Equal(t, 201, c.Call("POST", "/api/v1/releases", map[string]any{"revision": 2, "title": "First"}, nil))
 	c.Until("it observes", func(p map[string]releasing.PointState) bool { return assemblytest.Runs(p["trial"], 0, 1) })
 	var p assemblytest.Problem
-	status := c.Call("POST", "/api/v1/rollout/orders", releasing.Order{Do: "enforce", Points: []string{"trial"}, Release: 1}, &p)
+	status := c.Call("POST", "/api/v1/rollout/orders", releasing.Order{Do: "enforce", Points: []string{"trial"},
+		Release: 1}, &p)
 	require.Equal(t, 409, status)
 	require.Contains(t, p.Detail, "wave 1 is not ready: 0 of 3 assertions hold")
 	conditions := c.RollOut().Waves[0].Conditions
-	require.True(t, slices.ContainsFunc(conditions, func(x releasing.Condition) bool { return x.Key == "asserts" && x.Asked && !x.Met }))
+	require.True(t, slices.ContainsFunc(conditions, func(x releasing.Condition) bool {
+		return x.Key == "asserts" &&
+			x.Asked && !x.Met
+	}))
 
-	require.Equal(t, 204, c.Call("PUT", "/api/v1/rollout/hold", map[string]any{"hold": true, "reason": "the owner is away"}, nil))
-	status = c.Call("POST", "/api/v1/rollout/orders", releasing.Order{Do: "enforce", Points: []string{"trial"}, Release: 1, Anyway: true}, &p)
+	require.Equal(t, 204, c.Call("PUT", "/api/v1/rollout/hold", map[string]any{"hold": true,
+		"reason": "the owner is away"}, nil))
+	status = c.Call("POST", "/api/v1/rollout/orders", releasing.Order{Do: "enforce", Points: []string{"trial"},
+		Release: 1, Anyway: true}, &p)
 	require.Equal(t, 409, status)
 	require.Contains(t, p.Detail, "the owner is away")
 	require.Equal(t, "the owner is away", c.RollOut().Hold.Reason)
@@ -206,8 +216,12 @@ func TestAWaveWaitsForItsConditions(t *testing.T) {
 
 	minutes := map[string]any{"asserts": false, "probes": true, "wayBack": true, "settled": true, "minutes": 60}
 	require.Equal(t, 204, c.Call("PUT", "/api/v1/rollout/waves/1", minutes, nil))
-	c.Until("it observes again", func(p map[string]releasing.PointState) bool { return assemblytest.Runs(p["trial"], 0, 1) })
-	status = c.Call("POST", "/api/v1/rollout/orders", releasing.Order{Do: "enforce", Points: []string{"trial"}, Release: 1}, &p)
+	c.Until("it observes again", func(p map[string]releasing.PointState) bool {
+		return assemblytest.Runs(p["trial"], 0,
+			1)
+	})
+	status = c.Call("POST", "/api/v1/rollout/orders", releasing.Order{Do: "enforce", Points: []string{"trial"},
+		Release: 1}, &p)
 	require.Equal(t, 409, status)
 	require.Contains(t, p.Detail, "observed for 0 minutes of 60 minutes")
 
@@ -219,7 +233,10 @@ func TestAWaveWaitsForItsConditions(t *testing.T) {
 	})
 	var events []releasing.PointEvent
 	c.Get("/api/v1/points/live/history", &events)
-	require.True(t, slices.ContainsFunc(events, func(e releasing.PointEvent) bool { return strings.Contains(e.Words, "automatically") }))
+	require.True(t, slices.ContainsFunc(events, func(e releasing.PointEvent) bool {
+		return strings.Contains(e.Words,
+			"automatically")
+	}))
 }
 
 // waiting is a wave that waits for nothing but its points, and goes on by itself.
@@ -263,7 +280,8 @@ func TestAnExemptWorkloadIsLeftAlone(t *testing.T) {
 	require.Equal(t, before.Coverage.Both, before.Points[0].Workloads)
 	require.Equal(t, before.Coverage.Both, count("both"))
 	exempt := func(id, reason string, ends time.Time) int {
-		return c.Call("PUT", "/api/v1/exemptions/"+id, map[string]any{"reason": reason, "owner": "harbour office", "ends": ends}, nil)
+		return c.Call("PUT", "/api/v1/exemptions/"+id, map[string]any{"reason": reason, "owner": "harbour office",
+			"ends": ends}, nil)
 	}
 	soon := time.Now().Add(48 * time.Hour)
 	require.Equal(t, 404, exempt("nobody", "old", soon))
@@ -297,7 +315,8 @@ func TestADeviceFetchesAFile(t *testing.T) {
 	c := assemblytest.Serve(t)
 	c.Begin()
 	var made releasingrest.PointMade
-	require.Equal(t, 201, c.Call("POST", "/api/v1/points", map[string]any{"name": "switch", "kind": "file", "guards": "env is live"},
+	require.Equal(t, 201, c.Call("POST", "/api/v1/points", map[string]any{"name": "switch", "kind": "file",
+		"guards": "env is live"},
 		&made))
 	fetch := func(path, tag string) (*http.Response, string) {
 		return c.Do("GET", path, map[string]string{"Authorization": "Bearer " + made.Token, "If-None-Match": tag}, "")
@@ -316,7 +335,8 @@ func TestADeviceFetchesAFile(t *testing.T) {
 	r, same := fetch("/api/v1/point/file", tag)
 	require.Equal(t, 304, r.StatusCode)
 	require.Empty(t, same)
-	for format, word := range map[string]string{"acl": "ietf-access-control-list", "k8s": "NetworkPolicy", "json": `"classes"`} {
+	for format, word := range map[string]string{"acl": "ietf-access-control-list", "k8s": "NetworkPolicy",
+		"json": `"classes"`} {
 		require.Equal(t, 200, c.Order("enforce", 1, "switch"))
 		r, other := fetch("/api/v1/point/file?format="+format, tag)
 		require.Equal(t, 200, r.StatusCode, other)
@@ -358,7 +378,8 @@ func TestADeviceFetchesAFile(t *testing.T) {
 	require.Len(t, found.Missing, 1)
 	require.Equal(t, []string{"ip saddr 10.9.9.9 accept"}, found.Extra)
 	c.Until("drift is said", func(p map[string]releasing.PointState) bool {
-		return p["switch"].State == "drifted" && p["switch"].Held.Words == "1 line missing, 1 line that should not be there"
+		return p["switch"].State == "drifted" &&
+			p["switch"].Held.Words == "1 line missing, 1 line that should not be there"
 	})
 }
 
@@ -369,10 +390,12 @@ func TestReleasesAreCompared(t *testing.T) {
 	c.AddPoint("live", "env is live", 1)
 	var head struct{ Revision int }
 	c.Get("/api/v1/summary", &head)
-	require.Equal(t, 201, c.Call("POST", "/api/v1/releases", map[string]any{"revision": head.Revision, "title": "First"}, nil))
+	require.Equal(t, 201, c.Call("POST", "/api/v1/releases", map[string]any{"revision": head.Revision,
+		"title": "First"}, nil))
 	c.Until("it is there", func(p map[string]releasing.PointState) bool { return assemblytest.Runs(p["live"], 0, 1) })
 	require.Equal(t, 201, c.Replace(head.Revision, c.Text()+"\nlayer end\nreject any -> any on any\n"))
-	require.Equal(t, 201, c.Call("POST", "/api/v1/releases", map[string]any{"revision": head.Revision + 1, "title": "Second"}, nil))
+	require.Equal(t, 201, c.Call("POST", "/api/v1/releases", map[string]any{"revision": head.Revision + 1,
+		"title": "Second"}, nil))
 	var out releasingrest.ReleaseDifference
 	c.Get("/api/v1/releases/2/difference?against=1", &out)
 	require.Positive(t, out.Changed)
@@ -411,11 +434,13 @@ func TestLeaksGoByWhatPointsHeld(t *testing.T) {
 	require.Equal(t, before+1, leaks(), "before anything was released the draft says so")
 	require.Equal(t, 201, c.Call("POST", "/api/v1/releases", map[string]any{"revision": 2, "title": "First"}, nil))
 	c.Until("it observes", func(p map[string]releasing.PointState) bool { return assemblytest.Runs(p["live"], 0, 1) })
-	require.Eventually(t, func() bool { return leaks() == 0 }, 10*time.Second, 50*time.Millisecond, "nothing was enforced then")
+	require.Eventually(t, func() bool { return leaks() == 0 }, 10*time.Second, 50*time.Millisecond,
+		"nothing was enforced then")
 	require.Equal(t, 200, c.Order("enforce", 1, "live"))
 	c.Until("it enforces", func(p map[string]releasing.PointState) bool { return assemblytest.Runs(p["live"], 1, 0) })
 	require.Zero(t, leaks())
 	time.Sleep(7 * time.Second) // what ran before may still be told of for some seconds
 	imported(time.Now().Add(-time.Second))
-	require.Eventually(t, func() bool { return leaks() == 1 }, 10*time.Second, 50*time.Millisecond, "it should have been dropped")
+	require.Eventually(t, func() bool { return leaks() == 1 }, 10*time.Second, 50*time.Millisecond,
+		"it should have been dropped")
 }

@@ -16,7 +16,8 @@ import (
 )
 
 // wave returns the points of a wave, with how far the newest release has come.
-func (s *Releases) wave(ctx context.Context, v *reach.View, m *model.Model, no int) (*releasing.Progress, []releasing.PointState, error) {
+func (s *Releases) wave(ctx context.Context, v *reach.View, m *model.Model, no int) (*releasing.Progress,
+	[]releasing.PointState, error) {
 	p, err := s.Progress(ctx, v, m)
 	if err != nil {
 		return nil, nil, err
@@ -65,7 +66,8 @@ func (s *Releases) rejections(ctx context.Context, in *struct {
 	}
 	out := []RejectionOut{}
 	for _, x := range list {
-		out = append(out, RejectionOut{answers.NewConversationOut(compared, x.Index), x.Rule.Line, x.Rule.Sentence(), x.Settled, x.Points})
+		out = append(out, RejectionOut{answers.NewConversationOut(compared, x.Index), x.Rule.Line, x.Rule.Sentence(),
+			x.Settled, x.Points})
 	}
 	slices.SortStableFunc(out, func(a, b RejectionOut) int { // what asks comes first
 		switch {
@@ -92,8 +94,9 @@ func (s *Releases) putWave(ctx context.Context, in *struct {
 	}
 }) (*struct{}, error) {
 	b := in.Body
-	return nil, s.PutWave(ctx, releasing.Wave{No: in.No, Title: strings.TrimSpace(b.Title), Minutes: b.Minutes, Asserts: b.Asserts,
-		Probes: b.Probes, WayBack: b.WayBack, Settled: b.Settled, ByItself: b.ByItself})
+	return nil, s.PutWave(ctx, releasing.Wave{No: in.No, Title: strings.TrimSpace(b.Title), Minutes: b.Minutes,
+		Asserts: b.Asserts,
+		Probes:  b.Probes, WayBack: b.WayBack, Settled: b.Settled, ByItself: b.ByItself})
 }
 
 func (s *Releases) hold(ctx context.Context, in *struct {

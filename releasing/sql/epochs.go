@@ -41,7 +41,8 @@ func (s *Store) OpenEpoch(ctx context.Context) (restored bool, err error) {
 }
 
 func newEpoch(ctx context.Context, tx *sqlx.Tx, here string) error {
-	_, err := tx.ExecContext(ctx, `INSERT INTO epochs (id, orders, place) VALUES ($1, coalesce((SELECT max(orders) FROM epochs), 0), $2)`,
+	_, err := tx.ExecContext(ctx, `INSERT INTO epochs (id, orders, place) VALUES ($1, coalesce((SELECT max(orders)
+		FROM epochs), 0), $2)`,
 		rand.Text(), here)
 	return err
 }
@@ -68,8 +69,10 @@ func (s *Store) Ahead(ctx context.Context, at rollout.Mark, highest int) (begun 
 		if _, err := tx.ExecContext(ctx, `UPDATE release_numbers SET last = $1 WHERE last < $1`, highest); err != nil {
 			return err
 		}
-		if err := tx.GetContext(ctx, &begun, `SELECT EXISTS (SELECT 1 FROM epochs WHERE no = (SELECT max(no) FROM epochs)
-			AND id = $1 AND orders < $2 AND made < now() - interval '1 minute')`, at.Epoch, at.Order); err != nil || !begun {
+		if err := tx.GetContext(ctx, &begun, `SELECT EXISTS (SELECT 1 FROM epochs WHERE no = (SELECT max(no)
+			FROM epochs)
+			AND id = $1 AND orders < $2
+			AND made < now() - interval '1 minute')`, at.Epoch, at.Order); err != nil || !begun {
 			return err
 		}
 		var here string

@@ -28,7 +28,8 @@ func (s *Store) Releases(ctx context.Context) ([]releasing.Release, error) {
 // AddRelease puts a revision under the next number and orders points to run what start
 // says of it, in one transaction. It returns ErrMoved if the newest release is not the one
 // that r.No says, which becomes the new number.
-func (s *Store) AddRelease(ctx context.Context, r releasing.Release, start func(no int, now releasing.Roll) ([]releasing.Target, error)) (releasing.Release, error) {
+func (s *Store) AddRelease(ctx context.Context, r releasing.Release, start func(no int,
+	now releasing.Roll) ([]releasing.Target, error)) (releasing.Release, error) {
 	err := s.Write(ctx, database.EditLock, func(tx *sqlx.Tx) error {
 		now, err := roll(ctx, tx)
 		if err != nil {
@@ -37,7 +38,8 @@ func (s *Store) AddRelease(ctx context.Context, r releasing.Release, start func(
 		if now.Newest != r.No {
 			return database.ErrMoved
 		}
-		if err := tx.GetContext(ctx, &r.No, `UPDATE release_numbers SET last = greatest(last, $1) + 1 RETURNING last`, now.Newest); err != nil {
+		if err := tx.GetContext(ctx, &r.No, `UPDATE release_numbers SET last = greatest(last, $1) + 1 RETURNING last`,
+			now.Newest); err != nil {
 			return err
 		}
 		if err := tx.GetContext(ctx, &r, `INSERT INTO releases (no, revision, title, author) VALUES ($1, $2, $3, $4)
@@ -101,10 +103,13 @@ func aim(ctx context.Context, tx *sqlx.Tx, targets []releasing.Target) error {
 	if err != nil {
 		return err
 	}
-	_, err = tx.ExecContext(ctx, `WITH t AS (SELECT * FROM jsonb_to_recordset($1) AS t(point text, enforces integer, observes integer,
+	_, err = tx.ExecContext(ctx, `WITH t AS (SELECT *
+		FROM jsonb_to_recordset($1) AS t(point text, enforces integer, observes integer,
 			words text, trial text, "trialUntil" timestamptz, "trialEnforces" integer)),
-		told AS (INSERT INTO point_history (point, what, words) SELECT p.name, 'told', t.words FROM t JOIN points p ON p.name = t.point)
-		UPDATE points SET enforces = nullif(t.enforces, 0), observes = nullif(t.observes, 0), aimed = now(), trial = t.trial,
+		told AS (INSERT INTO point_history (point, what, words) SELECT p.name, 'told', t.words FROM t
+		JOIN points p ON p.name = t.point)
+		UPDATE points
+		SET enforces = nullif(t.enforces, 0), observes = nullif(t.observes, 0), aimed = now(), trial = t.trial,
 			trial_until = t."trialUntil", trial_enforces = nullif(t."trialEnforces", 0)
 		FROM t WHERE name = t.point`, string(list))
 	return err
@@ -139,7 +144,8 @@ func (s *Store) AddPoint(ctx context.Context, p releasing.Point, token string) e
 	sum := sha256.Sum256([]byte(token))
 	n, err := s.Exec(ctx, `WITH v AS (`+bumpPoints+`)
 		INSERT INTO points (name, kind, side, guards, wave, puts_back, author, hash, paired)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) ON CONFLICT (name) DO NOTHING`, p.Name, p.Kind, p.Side, p.Guards, p.Wave,
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)
+		ON CONFLICT (name) DO NOTHING`, p.Name, p.Kind, p.Side, p.Guards, p.Wave,
 		p.PutsBack, p.Author, sum[:], p.Paired)
 	if err == nil && n == 0 {
 		return database.ErrTaken
@@ -161,7 +167,8 @@ func (s *Store) PointOf(ctx context.Context, token string) (*releasing.Point, er
 		releasing.Point
 		Replaces bool `db:"replaces"`
 	}
-	err := s.SQL.GetContext(ctx, &p, `SELECT `+pointColumns+`, former_hash IS NOT NULL AND hash = $1 AS replaces FROM points
+	err := s.SQL.GetContext(ctx, &p, `SELECT `+pointColumns+
+		`, former_hash IS NOT NULL AND hash = $1 AS replaces FROM points
 		WHERE hash = $1 OR former_hash = $1`, sum[:])
 	switch {
 	case errors.Is(err, sql.ErrNoRows):
@@ -186,14 +193,16 @@ func (s *Store) FormerPointOf(ctx context.Context, token string) (name string, e
 // FormerPoints returns the deleted points that reported since a time.
 func (s *Store) FormerPoints(ctx context.Context, since time.Time) ([]releasing.FormerPoint, error) {
 	out := []releasing.FormerPoint{}
-	return out, s.SQL.SelectContext(ctx, &out, `SELECT name, dropped, heard FROM former_points WHERE heard > $1 ORDER BY name`, since)
+	return out, s.SQL.SelectContext(ctx, &out, `SELECT name, dropped, heard FROM former_points WHERE heard > $1
+		ORDER BY name`, since)
 }
 
 // RotateToken gives a point another token, and reports whether there is such a point. The
 // former token is valid until the new one is used.
 func (s *Store) RotateToken(ctx context.Context, name, token string) (bool, error) {
 	sum := sha256.Sum256([]byte(token))
-	n, err := s.Exec(ctx, `WITH told AS (INSERT INTO point_history (point, what, words) SELECT name, 'told', 'Its token was replaced'
+	n, err := s.Exec(ctx, `WITH told AS (INSERT INTO point_history (point, what, words)
+		SELECT name, 'told', 'Its token was replaced'
 			FROM points WHERE name = $1)
 		UPDATE points SET former_hash = hash, hash = $2 WHERE name = $1`, name, sum[:])
 	return n > 0, err
@@ -202,7 +211,8 @@ func (s *Store) RotateToken(ctx context.Context, name, token string) (bool, erro
 // Yield lets a point that took an order which the server does not have follow the server,
 // and reports whether there is such a point.
 func (s *Store) Yield(ctx context.Context, name string, at rollout.Mark, author string) (bool, error) {
-	n, err := s.Exec(ctx, `WITH told AS (INSERT INTO point_history (point, what, words) SELECT name, 'told', $4 FROM points WHERE name = $1),
+	n, err := s.Exec(ctx, `WITH told AS (INSERT INTO point_history (point, what, words) SELECT name, 'told', $4
+		FROM points WHERE name = $1),
 			v AS (`+bumpPoints+`)
 		UPDATE points SET yields_epoch = $2, yields_order = $3 WHERE name = $1`, name, at.Epoch, at.Order,
 		"To follow this server, by "+author)
@@ -215,7 +225,8 @@ func (s *Store) Yield(ctx context.Context, name string, at rollout.Mark, author 
 func (s *Store) Run(ctx context.Context, name, run, from string) error {
 	_, err := s.SQL.ExecContext(ctx, `UPDATE points SET run = $2, run_from = $3, run_at = now(),
 			other_run = CASE WHEN run = $2 THEN other_run ELSE run END,
-			other_from = CASE WHEN run = $2 THEN other_from WHEN other_run = $2 OR run_from NOT IN ('', $3) THEN run_from ELSE other_from END,
+			other_from = CASE WHEN run = $2 THEN other_from WHEN other_run = $2 OR run_from NOT IN ('', $3)
+			THEN run_from ELSE other_from END,
 			other_at = CASE WHEN run <> $2 AND (other_run = $2 OR run_from NOT IN ('', $3)) THEN now() ELSE other_at END
 		WHERE name = $1 AND (run <> $2 OR run_from <> $3 OR run_at < now() - interval '10 seconds')`, name, run, from)
 	return err
@@ -223,7 +234,8 @@ func (s *Store) Run(ctx context.Context, name, run, from string) error {
 
 // Heard keeps what a point says that it holds, and what happened to it since. If that is nothing
 // new, nobody waits until it is on the disk.
-func (s *Store) Heard(ctx context.Context, point string, said json.RawMessage, events []releasing.PointEvent, news bool) error {
+func (s *Store) Heard(ctx context.Context, point string, said json.RawMessage, events []releasing.PointEvent,
+	news bool) error {
 	list, err := json.Marshal(events)
 	if err != nil {
 		return err
@@ -233,7 +245,8 @@ func (s *Store) Heard(ctx context.Context, point string, said json.RawMessage, e
 		v AS (`+bumpPoints+` AND jsonb_array_length($3) > 0)
 		INSERT INTO point_history (point, what, words, at, release, mode, observes)
 		SELECT heard.name, e.what, e.words, e.at, e.release, e.mode, e.observes
-		FROM heard, jsonb_to_recordset($3) AS e(what text, words text, at timestamptz, release integer, mode text, observes integer)`,
+		FROM heard, jsonb_to_recordset($3) AS e(what text, words text, at timestamptz, release integer, mode text,
+		observes integer)`,
 		point, string(said), string(list), news)
 	return err
 }
@@ -241,6 +254,7 @@ func (s *Store) Heard(ctx context.Context, point string, said json.RawMessage, e
 // PointHistory gives what happened at a point, newest first.
 func (s *Store) PointHistory(ctx context.Context, point string, limit int) ([]releasing.PointEvent, error) {
 	out := []releasing.PointEvent{}
-	return out, s.SQL.SelectContext(ctx, &out, `SELECT point, at, what, words, release, mode, observes FROM point_history WHERE point = $1
+	return out, s.SQL.SelectContext(ctx, &out, `SELECT point, at, what, words, release, mode, observes
+		FROM point_history WHERE point = $1
 		ORDER BY id DESC LIMIT $2`, point, limit)
 }

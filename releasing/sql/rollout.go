@@ -114,7 +114,8 @@ func (s *Store) ForgetPointHistory(ctx context.Context) error {
 func Guarding(ctx context.Context, tx pgx.Tx) (*model.Guarding, error) {
 	out := &model.Guarding{}
 	var err error
-	if out.Points, err = database.Collect[model.Guard](ctx, tx, `SELECT name, side, guards FROM points ORDER BY name`); err != nil {
+	if out.Points, err = database.Collect[model.Guard](ctx, tx,
+		`SELECT name, side, guards FROM points ORDER BY name`); err != nil {
 		return nil, err
 	}
 	if out.Periods, err = database.Collect[model.Held](ctx, tx, `SELECT point, at, release, mode FROM (
@@ -127,7 +128,8 @@ func Guarding(ctx context.Context, tx pgx.Tx) (*model.Guarding, error) {
 		JOIN revisions v ON v.no = r.revision ORDER BY r.no`); err != nil {
 		return nil, err
 	}
-	out.Exemptions, err = database.Collect[model.Exemption](ctx, tx, `SELECT workload, reason, owner, ends, author, at FROM exemptions
+	out.Exemptions, err = database.Collect[model.Exemption](ctx, tx, `SELECT workload, reason, owner, ends, author, at
+		FROM exemptions
 		ORDER BY ends, workload`)
 	return out, err
 }

@@ -49,8 +49,10 @@ func TestWhatARollOutHangsOnIsKept(t *testing.T) {
 	require.NoError(t, err)
 	require.Nil(t, same.Guarding, "nothing has changed")
 	soon := time.Now().Add(time.Hour).UTC().Truncate(time.Second)
-	require.NoError(t, s.PutExemption(ctx, model.Exemption{Workload: "w", Reason: "old", Owner: "o", Ends: soon, Author: "me"}))
-	require.NoError(t, s.PutExemption(ctx, model.Exemption{Workload: "w", Reason: "older", Owner: "o", Ends: soon, Author: "me"}))
+	require.NoError(t, s.PutExemption(ctx, model.Exemption{Workload: "w", Reason: "old", Owner: "o", Ends: soon,
+		Author: "me"}))
+	require.NoError(t, s.PutExemption(ctx, model.Exemption{Workload: "w", Reason: "older", Owner: "o", Ends: soon,
+		Author: "me"}))
 	after, err := s.State(ctx, &before.Versions)
 	require.NoError(t, err)
 	require.Len(t, after.Guarding.Exemptions, 1)
@@ -68,8 +70,10 @@ func TestWhatARollOutHangsOnIsKept(t *testing.T) {
 func TestPeriodsAreReadFromWhatHappened(t *testing.T) {
 	s, _ := assemblytest.Fresh(t)
 	ctx := t.Context()
-	require.NoError(t, s.Begin(ctx, model.Revision{No: 1, Text: "layer l\n", Blame: model.Blame{1}, Author: "me", Words: "begin"}))
-	require.NoError(t, s.AddPoint(ctx, releasing.Point{Name: "p", Kind: "gate", Side: "both", Guards: "not outside", Wave: 1}, "token"))
+	require.NoError(t, s.Begin(ctx, model.Revision{No: 1, Text: "layer l\n", Blame: model.Blame{1}, Author: "me",
+		Words: "begin"}))
+	require.NoError(t, s.AddPoint(ctx, releasing.Point{Name: "p", Kind: "gate", Side: "both", Guards: "not outside",
+		Wave: 1}, "token"))
 	one := 1
 	_, err := s.AddRelease(ctx, releasing.Release{Revision: 1, Title: "t", Author: "me"}, assemblytest.ObservedAt("p"))
 	require.NoError(t, err)

@@ -80,7 +80,8 @@ type Exporters struct {
 
 func (s *Exporters) Routes(r server.Routes) {
 	server.Get(r, "list-exporters", "/exporters", "The exporters and collectors with what they send", s.exporters)
-	server.Put(r, "say-exporter-habit", "/exporters/{addr}/icmp", "Say where an exporter writes the types of ICMP messages",
+	server.Put(r, "say-exporter-habit", "/exporters/{addr}/icmp",
+		"Say where an exporter writes the types of ICMP messages",
 		s.sayHabit)
 	server.Remove(r, "forget-exporter", "/exporters/{addr}", "Forget an exporter that sends no more", s.forgetExporter)
 	server.Get(r, "list-service-ports", "/service-ports", "What people have said of ports", s.servicePorts)
@@ -88,8 +89,10 @@ func (s *Exporters) Routes(r server.Routes) {
 		"Say that a port is a service, and turn what was stored the wrong way round", s.addServicePort, server.Starts,
 		server.CanBeMissing)
 	server.Remove(r, "remove-service-port", "/service-ports",
-		"Take back what was said of a port, and turn conversations back", s.removeServicePort, server.Starts, server.CanBeMissing)
-	server.Get(r, "read-retention", "/retention", "How long traffic is kept, or what other bounds would delete", s.retention)
+		"Take back what was said of a port, and turn conversations back", s.removeServicePort, server.Starts,
+		server.CanBeMissing)
+	server.Get(r, "read-retention", "/retention", "How long traffic is kept, or what other bounds would delete",
+		s.retention)
 	server.Put(r, "set-retention", "/retention", "Say how long traffic is kept", s.setRetention)
 	server.Get(r, "list-refused-batches", "/refused-batches",
 		"Batches of traffic that the database refuses for what they hold", s.refusedBatches)
@@ -100,7 +103,8 @@ func (s *Exporters) Routes(r server.Routes) {
 }
 
 // refusedBatches lists what collectors had to set aside.
-func (s *Exporters) refusedBatches(ctx context.Context, in *struct{ server.All }) (*server.List[traffic.RefusedBatch], error) {
+func (s *Exporters) refusedBatches(ctx context.Context, in *struct{ server.All }) (*server.List[traffic.RefusedBatch],
+	error) {
 	all, err := s.RefusedBatches(ctx)
 	if err != nil {
 		return nil, err

@@ -13,8 +13,9 @@ import (
 // What somebody says of an exporter is kept and shown, and can be taken back.
 func TestSayingWhereTypesAreWritten(t *testing.T) {
 	c := assemblytest.Serve(t)
-	state, err := json.Marshal(map[string]any{"addr": "10.9.0.1", "streams": []map[string]any{{"protocol": "NetFlow v5", "icmp": "unlearnt"}},
-		"unread": []any{}})
+	state, err := json.Marshal(map[string]any{"addr": "10.9.0.1",
+		"streams": []map[string]any{{"protocol": "NetFlow v5", "icmp": "unlearnt"}},
+		"unread":  []any{}})
 	require.NoError(t, err)
 	require.NoError(t, c.DB.SaveExporters(t.Context(), "a collector", json.RawMessage(`{}`),
 		map[netip.Addr]json.RawMessage{netip.MustParseAddr("10.9.0.1"): state}))

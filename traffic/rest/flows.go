@@ -86,12 +86,17 @@ type Flows struct {
 
 func (s *Flows) Routes(r server.Routes) {
 	server.Get(r, "read-strip", "/flows/strip", "Connections of each hour, for the strip of the window", s.strip)
-	server.Get(r, "read-terrace-map", "/flows/map", "Who talks to whom, between tiers, environments or groups", s.terrace, server.CanBeMissing)
+	server.Get(r, "read-terrace-map", "/flows/map", "Who talks to whom, between tiers, environments or groups",
+		s.terrace, server.CanBeMissing)
 	server.Get(r, "list-ledger-rows", "/ledger", "The rows of the reach ledger", s.ledger, server.CanBeMissing)
-	server.Get(r, "list-ledger-callers", "/ledger/callers", "The callers in a row of the ledger", s.callers, server.CanBeMissing)
-	server.Get(r, "list-conversations", "/conversations", "The selected conversations", s.conversations, server.CanBeMissing)
-	server.Get(r, "list-conversation-hours", "/conversations/hours", "The hours of a conversation", s.hours, server.CanBeMissing)
-	server.Get(r, "list-records", "/records", "The single records behind a conversation", s.records, server.CanBeMissing)
+	server.Get(r, "list-ledger-callers", "/ledger/callers", "The callers in a row of the ledger", s.callers,
+		server.CanBeMissing)
+	server.Get(r, "list-conversations", "/conversations", "The selected conversations", s.conversations,
+		server.CanBeMissing)
+	server.Get(r, "list-conversation-hours", "/conversations/hours", "The hours of a conversation", s.hours,
+		server.CanBeMissing)
+	server.Get(r, "list-records", "/records", "The single records behind a conversation", s.records,
+		server.CanBeMissing)
 	server.Get(r, "export-ledger", "/ledger.csv", "The rows of the ledger as CSV", s.exportLedger, server.CanBeMissing)
 	server.Get(r, "export-conversation-lines", "/conversations.jsonl", "The selected conversations as JSON Lines",
 		s.exportConversationLines, server.CanBeMissing)

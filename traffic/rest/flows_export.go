@@ -69,7 +69,8 @@ func (s *Flows) exportConversationLines(ctx context.Context,
 	}}, nil
 }
 
-func (s *Flows) exportConversations(ctx context.Context, in *struct{ answers.ConversationFilter }) (*huma.StreamResponse,
+func (s *Flows) exportConversations(ctx context.Context, in *struct{ answers.ConversationFilter }) (
+	*huma.StreamResponse,
 	error) {
 	v, _, found, err := s.SelectConversations(ctx, in.ConversationFilter)
 	if err != nil {

@@ -17,11 +17,13 @@ type Imports struct {
 }
 
 func (s *Imports) Routes(r server.Routes) {
-	server.Post(r, "import-flows", "/imports/flows", "Import flows from CSV, JSON Lines, an IPFIX file, or a packet capture",
+	server.Post(r, "import-flows", "/imports/flows",
+		"Import flows from CSV, JSON Lines, an IPFIX file, or a packet capture",
 		s.importFlows, answers.StartsImport, answers.TakesImport)
 }
 
-func (s *Imports) importFlows(ctx context.Context, in *answers.ImportInput) (*server.Stored[answers.ImportAnswer], error) {
+func (s *Imports) importFlows(ctx context.Context, in *answers.ImportInput) (*server.Stored[answers.ImportAnswer],
+	error) {
 	file, err := s.Receive(ctx, &in.Sent, server.MostFlows)
 	if err != nil {
 		return nil, err

@@ -84,7 +84,8 @@ func TestAnAddressBelongsToWhoHeldItThen(t *testing.T) {
 func TestPackedFilesAreTheFilesInThem(t *testing.T) {
 	c := assemblytest.Serve(t)
 	post := func(body []byte) (out answers.ImportAnswer, status int, detail string) {
-		r, err := http.Post(c.Base+"/api/v1/imports/flows?preview=true", "application/octet-stream", bytes.NewReader(body))
+		r, err := http.Post(c.Base+"/api/v1/imports/flows?preview=true", "application/octet-stream",
+			bytes.NewReader(body))
 		require.NoError(t, err)
 		defer r.Body.Close()
 		raw, err := io.ReadAll(r.Body)
@@ -94,7 +95,8 @@ func TestPackedFilesAreTheFilesInThem(t *testing.T) {
 		_ = json.Unmarshal(raw, &p)
 		return out, r.StatusCode, p.Detail
 	}
-	text := "start,client,server,service,outcome\n" + strings.Repeat("2026-11-22T10:00:00Z,10.20.3.10,10.20.3.11,tcp/443,carried\n", 500)
+	text := "start,client,server,service,outcome\n" +
+		strings.Repeat("2026-11-22T10:00:00Z,10.20.3.10,10.20.3.11,tcp/443,carried\n", 500)
 	var packed bytes.Buffer
 	z := gzip.NewWriter(&packed)
 	_, err := z.Write([]byte(text))
@@ -154,13 +156,15 @@ func TestTrafficFilesBecomeConversationsAndRecords(t *testing.T) {
 	require.EqualValues(t, []any{50001, "carried", int64(1)},
 		[]any{page.Records[0].ClientPort, page.Records[0].Outcome, page.Records[0].Connections})
 	var found answers.ConversationPage
-	c.Get("/api/v1/conversations?new=true&from=2026-11-22T10:00:00Z&services=tcp/7411&clients="+url.QueryEscape("address in 10.20.3.10"), &found)
+	c.Get("/api/v1/conversations?new=true&from=2026-11-22T10:00:00Z&services=tcp/7411&clients="+
+		url.QueryEscape("address in 10.20.3.10"), &found)
 	require.Equal(t, 1, found.Total)
 	require.EqualValues(t, 1, found.Conversations[0].Carried)
 
 	var refused assemblytest.Problem
 	require.Equal(t, 422, c.Call("GET",
-		"/api/v1/records?server=10.20.3.11&service=tcp/1&client="+url.QueryEscape("fe80::1%'; DROP TABLE records; --"), nil, &refused))
+		"/api/v1/records?server=10.20.3.11&service=tcp/1&client="+url.QueryEscape("fe80::1%'; DROP TABLE records; --"),
+		nil, &refused))
 	require.Contains(t, refused.Detail, "expected an IP address")
 
 	// It is the other way round, somebody says; and takes it back.

@@ -92,7 +92,8 @@ func touchHours(ctx context.Context, tx pgx.Tx, all []flow.Hour) (version int64,
 		hours = append(hours, int32(h))
 	}
 	err = tx.QueryRow(ctx, `WITH v AS (`+database.BumpConversations+` RETURNING n),
-		h AS (INSERT INTO hours SELECT h, n FROM v, unnest($1::int[]) AS h ON CONFLICT (hour) DO UPDATE SET version = excluded.version)
+		h AS (INSERT INTO hours SELECT h, n FROM v, unnest($1::int[]) AS h ON CONFLICT (hour) DO UPDATE
+		SET version = excluded.version)
 		SELECT n FROM v`, hours).Scan(&version)
 	return version, err
 }
@@ -158,7 +159,8 @@ const readers = 3
 
 // Chunks reads the conversations of some hours, into the numbers of dict, and gives the versions
 // that these hours have there.
-func (s *Store) Chunks(ctx context.Context, hours []flow.Hour, dict *flow.Dictionary) ([]*flow.Chunk, map[flow.Hour]int64, error) {
+func (s *Store) Chunks(ctx context.Context, hours []flow.Hour, dict *flow.Dictionary) ([]*flow.Chunk,
+	map[flow.Hour]int64, error) {
 	byDay := map[int64][]string{}
 	for _, h := range hours {
 		byDay[rows.DayOf(h)] = append(byDay[rows.DayOf(h)], fmt.Sprint(int32(h)))
@@ -242,7 +244,8 @@ func (s *Store) chunksOfDay(ctx context.Context, day int64, hours []string, dict
 		if versions, err = hoursAre(ctx, tx, where); err != nil {
 			return err
 		}
-		return database.CopyRows(ctx, tx, `SELECT hour, client, server, point, outcome, connections, bytes, packets, unsure, first_at, last_at, observer FROM conversations WHERE `+where+` AND `+inSight, row)
+		return database.CopyRows(ctx, tx, `SELECT hour, client, server, point, outcome, connections, bytes, packets,
+			unsure, first_at, last_at, observer FROM conversations WHERE `+where+` AND `+inSight, row)
 	})
 	for _, c := range byHour {
 		out = append(out, c.Pack(dict))

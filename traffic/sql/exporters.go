@@ -19,14 +19,16 @@ func (s *Store) ServicePorts(ctx context.Context) ([]traffic.ServicePort, error)
 // AddServicePort keeps one.
 func (s *Store) AddServicePort(ctx context.Context, p traffic.ServicePort) error {
 	_, err := s.ExecNamed(ctx,
-		`INSERT INTO service_ports (protocol, port, kind, place, author) VALUES (:protocol, :port, :kind, :place, :author) ON CONFLICT DO NOTHING`, p)
+		`INSERT INTO service_ports (protocol, port, kind, place, author)
+			VALUES (:protocol, :port, :kind, :place, :author) ON CONFLICT DO NOTHING`, p)
 	return err
 }
 
 // ServicePortApplied notes that what was stored before agrees with it.
 func (s *Store) ServicePortApplied(ctx context.Context, p traffic.ServicePort) error {
 	_, err := s.SQL.NamedExecContext(ctx,
-		`UPDATE service_ports SET applied = true WHERE protocol = :protocol AND port = :port AND kind = :kind AND place = :place`, p)
+		`UPDATE service_ports SET applied = true WHERE protocol = :protocol AND port = :port AND kind = :kind
+			AND place = :place`, p)
 	return err
 }
 
@@ -91,12 +93,14 @@ func (s *Store) Collectors(ctx context.Context) ([]traffic.CollectorState, error
 func (s *Store) SaveExporters(ctx context.Context, collector string, self json.RawMessage,
 	states map[netip.Addr]json.RawMessage) error {
 	if _, err := s.SQL.ExecContext(ctx,
-		`INSERT INTO collectors (name, state) VALUES ($1, $2::json) ON CONFLICT (name) DO UPDATE SET state = excluded.state, at = now()`, collector, string(self)); err != nil {
+		`INSERT INTO collectors (name, state) VALUES ($1, $2::json) ON CONFLICT (name) DO UPDATE
+			SET state = excluded.state, at = now()`, collector, string(self)); err != nil {
 		return err
 	}
 	for addr, state := range states {
 		if _, err := s.SQL.ExecContext(ctx,
-			`INSERT INTO exporters (collector, addr, state) VALUES ($1, $2::inet, $3::json) ON CONFLICT (collector, addr) DO UPDATE SET state = excluded.state, at = now()`,
+			`INSERT INTO exporters (collector, addr, state) VALUES ($1, $2::inet, $3::json)
+				ON CONFLICT (collector, addr) DO UPDATE SET state = excluded.state, at = now()`,
 			collector, addr.String(), string(state)); err != nil {
 			return err
 		}

@@ -50,7 +50,8 @@ func (s *Store) AddFile(ctx context.Context, id string, file int, parts iter.Seq
 				return err
 			}
 			for _, d := range part.Days {
-				if err := copyDay("records", d.Day, recordColumns, io.NewSectionReader(part.Records, d.From, d.Octets)); err != nil {
+				if err := copyDay("records", d.Day, recordColumns, io.NewSectionReader(part.Records, d.From,
+					d.Octets)); err != nil {
 					return err
 				}
 			}
@@ -86,14 +87,16 @@ func (s *Store) AddFile(ctx context.Context, id string, file int, parts iter.Seq
 		if _, err := countedBatch(ctx, tx, id, merged.Rows, ordered); err != nil || merged.Rows == 0 {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `INSERT INTO files (id, batch, hours, rows) VALUES ($1, $2, $3, $4)`, file, id, ordered,
+		if _, err := tx.Exec(ctx, `INSERT INTO files (id, batch, hours, rows) VALUES ($1, $2, $3, $4)`, file, id,
+			ordered,
 			merged.Rows); err != nil {
 			return err
 		}
 		if _, err := tx.Exec(ctx, `SELECT pg_advisory_xact_lock($1)`, database.EditLock); err != nil {
 			return err
 		}
-		return historysql.NoteRows(ctx, tx, "flows", words, author, history.Setting{"undone": file}, history.Setting{"file": file})
+		return historysql.NoteRows(ctx, tx, "flows", words, author, history.Setting{"undone": file},
+			history.Setting{"file": file})
 	})
 	return out, err
 }
@@ -101,7 +104,8 @@ func (s *Store) AddFile(ctx context.Context, id string, file int, parts iter.Seq
 // Parts are what an undo sets of traffic: whether the rows of a file are in sight.
 func Parts() []historysql.Part {
 	shown := func(name string, show bool) historysql.Part {
-		return historysql.Of(name, func(ctx context.Context, tx *sqlx.Tx, file int, _ *history.Change, _, _ string) error {
+		return historysql.Of(name, func(ctx context.Context, tx *sqlx.Tx, file int, _ *history.Change, _,
+			_ string) error {
 			return showFile(ctx, tx, file, show)
 		})
 	}
@@ -116,9 +120,12 @@ func showFile(ctx context.Context, tx *sqlx.Tx, file int, show bool) error {
 		`DELETE FROM batches WHERE NOT $2 AND id = (SELECT batch FROM files WHERE id = $1)`,
 		`INSERT INTO batches (id, rows) SELECT batch, rows FROM files WHERE id = $1 AND $2 ON CONFLICT DO NOTHING`,
 		// An hour with nothing left to see is none.
-		`DELETE FROM hours WHERE hour = ANY ((SELECT hours FROM files WHERE id = $1 AND NOT $2)::int[]) AND NOT EXISTS (SELECT FROM conversations c WHERE c.hour = hours.hour AND ` + inSight + `)`,
-		`WITH v AS (` + database.BumpConversations + ` RETURNING n), h AS (SELECT unnest(hours) AS hour FROM files WHERE id = $1)
-			INSERT INTO hours SELECT hour, n FROM v, h WHERE EXISTS (SELECT FROM conversations c WHERE c.hour = h.hour AND c.file <> ALL (ARRAY(SELECT id FROM files WHERE CASE WHEN id = $1 THEN NOT $2 ELSE undone END)))
+		`DELETE FROM hours WHERE hour = ANY ((SELECT hours FROM files WHERE id = $1 AND NOT $2)::int[])
+			AND NOT EXISTS (SELECT FROM conversations c WHERE c.hour = hours.hour AND ` + inSight + `)`,
+		`WITH v AS (` + database.BumpConversations +
+			` RETURNING n), h AS (SELECT unnest(hours) AS hour FROM files WHERE id = $1)
+			INSERT INTO hours SELECT hour, n FROM v, h WHERE EXISTS (SELECT FROM conversations c WHERE c.hour = h.hour
+			AND c.file <> ALL (ARRAY(SELECT id FROM files WHERE CASE WHEN id = $1 THEN NOT $2 ELSE undone END)))
 			ON CONFLICT (hour) DO UPDATE SET version = excluded.version`,
 	} {
 		if _, err := tx.ExecContext(ctx, q, file, show); err != nil {
@@ -132,7 +139,8 @@ func showFile(ctx context.Context, tx *sqlx.Tx, file int, show bool) error {
 // longer be done again.
 func (s *Store) ForgetFiles(ctx context.Context) error {
 	return s.WriteRows(ctx, database.TrafficLock, func(tx pgx.Tx) error {
-		const gone = `SELECT id FROM files WHERE undone AND NOT EXISTS (SELECT FROM changes WHERE kind = 'flows' AND state = 'undone' AND (after ->> 'file')::int = files.id)`
+		const gone = `SELECT id FROM files WHERE undone AND NOT EXISTS (SELECT FROM changes WHERE kind = 'flows'
+			AND state = 'undone' AND (after ->> 'file')::int = files.id)`
 		hours := `SELECT unnest(hours) FROM files WHERE id IN (` + gone + `)`
 		for _, q := range []string{
 			`DELETE FROM conversations WHERE hour IN (` + hours + `) AND file IN (` + gone + `)`,

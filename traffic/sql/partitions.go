@@ -49,7 +49,8 @@ func (a *apart) of(ctx context.Context, table string, day int64) (name string, e
 			with = " WITH (fillfactor = 70)" // a row is changed within its page, and no index with it
 		}
 		// The check spares the database looking at all rows when it is attached.
-		if _, err := a.tx.Exec(ctx, fmt.Sprintf(`CREATE TABLE %s (LIKE %s INCLUDING DEFAULTS, CONSTRAINT of_the_day CHECK (hour >= %d AND hour < %d))%s`,
+		if _, err := a.tx.Exec(ctx, fmt.Sprintf(`CREATE TABLE %s (LIKE %s INCLUDING DEFAULTS,
+			CONSTRAINT of_the_day CHECK (hour >= %d AND hour < %d))%s`,
 			name, table, day*24, (day+1)*24, with)); err != nil {
 			return "", err
 		}
@@ -64,7 +65,8 @@ func (a *apart) attach(ctx context.Context, done func()) error {
 	for _, k := range a.made {
 		name := partition(k.table, k.day)
 		for _, q := range []string{
-			fmt.Sprintf(`ALTER TABLE %s ATTACH PARTITION %s FOR VALUES FROM (%d) TO (%d)`, k.table, name, k.day*24, (k.day+1)*24),
+			fmt.Sprintf(`ALTER TABLE %s ATTACH PARTITION %s FOR VALUES FROM (%d) TO (%d)`, k.table, name, k.day*24,
+				(k.day+1)*24),
 			fmt.Sprintf(`ALTER TABLE %s DROP CONSTRAINT of_the_day`, name),
 		} {
 			if _, err := a.tx.Exec(ctx, q); err != nil {

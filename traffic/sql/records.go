@@ -26,7 +26,8 @@ func (s *Store) Records(ctx context.Context, client, server netip.Addr, point se
 	offset, limit int) (out []flow.Joined, total int, err error) {
 	// a zone may be any text; without it, this is digits, dots and colons
 	client, server = client.WithZone(""), server.WithZone("")
-	where := fmt.Sprintf(`key = %d AND hour >= %d AND hour <= %d AND started >= %s AND started < %s AND client = '%s' AND server = '%s' AND point = %d AND `+inSight,
+	where := fmt.Sprintf(
+		`key = %d AND hour >= %d AND hour <= %d AND started >= %s AND started < %s AND client = '%s' AND server = '%s' AND point = %d AND `+inSight,
 		rows.KeyOf(&flow.Record{Client: client, Server: server, Point: point}), flow.HourOf(from), flow.HourOf(to),
 		literal(from), literal(to), client, server, int64(point))
 	err = s.CopyOut(ctx, fmt.Sprintf(`SELECT %s FROM records WHERE %s ORDER BY started DESC OFFSET %d LIMIT %d`,
@@ -47,7 +48,8 @@ func literal(t estate.Instant) string {
 // direction; it reports whether it did. changes is that of flow.Buckets. mark is
 // stored in the same transaction as cuts that were made.
 func (s *Store) Rebuild(ctx context.Context, hour flow.Hour, addrs []netip.Addr, turn func(*flow.Joined) bool,
-	changes func(netip.Addr, estate.Instant) (estate.Instant, bool), mark []traffic.Cut) (out traffic.Rebuilt, err error) {
+	changes func(netip.Addr, estate.Instant) (estate.Instant, bool), mark []traffic.Cut) (out traffic.Rebuilt,
+	err error) {
 	err = s.WriteRows(ctx, database.TrafficLock, func(tx pgx.Tx) error {
 		if err := markCuts(ctx, tx, mark); err != nil {
 			return err
@@ -72,11 +74,13 @@ func (s *Store) Rebuild(ctx context.Context, hour flow.Hour, addrs []netip.Addr,
 			return nil
 		}
 		if _, err := tx.Exec(ctx,
-			`CREATE TEMP TABLE taken ON COMMIT DROP AS SELECT `+readColumns+`, file FROM records WHERE false`); err != nil {
+			`CREATE TEMP TABLE taken ON COMMIT DROP AS SELECT `+readColumns+
+				`, file FROM records WHERE false`); err != nil {
 			return err
 		}
 		if _, err := tx.Exec(ctx,
-			`WITH gone AS (DELETE FROM records WHERE `+touches+` RETURNING `+readColumns+`, file) INSERT INTO taken SELECT * FROM gone`, int32(hour), inets); err != nil {
+			`WITH gone AS (DELETE FROM records WHERE `+touches+` RETURNING `+readColumns+
+				`, file) INSERT INTO taken SELECT * FROM gone`, int32(hour), inets); err != nil {
 			return err
 		}
 		if _, err := tx.Exec(ctx, `DELETE FROM conversations WHERE `+touches, int32(hour), inets); err != nil {
@@ -117,7 +121,8 @@ func (s *Store) Rebuild(ctx context.Context, hour flow.Hour, addrs []netip.Addr,
 // because a correction said so.
 func (s *Store) EndsOn(ctx context.Context, proto uint8, port uint16, turned bool) (map[flow.Hour][]netip.Addr,
 	error) {
-	query := fmt.Sprintf(`SELECT DISTINCT hour, client FROM records WHERE client_port = %d AND point >= %d AND point < %d`, port, int64(service.PointOf(proto, 0)), int64(service.PointOf(proto+1, 0)))
+	query := fmt.Sprintf(`SELECT DISTINCT hour, client FROM records WHERE client_port = %d AND point >= %d
+		AND point < %d`, port, int64(service.PointOf(proto, 0)), int64(service.PointOf(proto+1, 0)))
 	if turned {
 		query = fmt.Sprintf(`SELECT DISTINCT hour, server FROM records WHERE point = %d AND reason = %d`,
 			int64(service.PointOf(proto, uint32(port))), flow.ByHand)
@@ -151,7 +156,8 @@ func markCuts(ctx context.Context, tx pgx.Tx, cuts []traffic.Cut) error {
 				c.At.Time().Format("2006-01-02T15:04:05.999999Z")
 		}
 		if _, err := tx.Exec(ctx,
-			`INSERT INTO cuts SELECT a, t::timestamptz FROM unnest($1::inet[], $2::text[]) AS x (a, t) ON CONFLICT DO NOTHING`, addrs, ats); err != nil {
+			`INSERT INTO cuts SELECT a, t::timestamptz FROM unnest($1::inet[], $2::text[]) AS x (a, t)
+				ON CONFLICT DO NOTHING`, addrs, ats); err != nil {
 			return err
 		}
 	}

@@ -15,7 +15,8 @@ import (
 func (s *Store) KeepRefused(ctx context.Context, collector string, e *rows.Encoded, reason string, text []byte) error {
 	return s.Write(ctx, database.TrafficLock, func(tx *sqlx.Tx) error {
 		_, err := tx.ExecContext(ctx,
-			`INSERT INTO refused_batches (id, collector, reason, rows, records) VALUES ($1, $2, $3, $4, $5) ON CONFLICT DO NOTHING`,
+			`INSERT INTO refused_batches (id, collector, reason, rows, records) VALUES ($1, $2, $3, $4, $5)
+				ON CONFLICT DO NOTHING`,
 			e.ID, collector, reason, e.Count, text)
 		return err
 	})

@@ -21,7 +21,8 @@ func (s *Store) Days(ctx context.Context) ([]traffic.Day, error) {
 		Bytes *int64
 		Rows  float64
 	}
-	err := s.SQL.SelectContext(ctx, &rows, `SELECT c.relname AS name, pg_total_relation_size(c.oid) AS bytes, greatest(c.reltuples, coalesce(t.n_live_tup, 0), 0)::float8 AS rows
+	err := s.SQL.SelectContext(ctx, &rows, `SELECT c.relname AS name, pg_total_relation_size(c.oid) AS bytes,
+		greatest(c.reltuples, coalesce(t.n_live_tup, 0), 0)::float8 AS rows
 		FROM pg_inherits i JOIN pg_class c ON c.oid = i.inhrelid LEFT JOIN pg_stat_user_tables t ON t.relid = c.oid
 		WHERE i.inhparent IN ('conversations'::regclass, 'records'::regclass)`)
 	if err != nil {
@@ -34,7 +35,8 @@ func (s *Store) Days(ctx context.Context) ([]traffic.Day, error) {
 		if err != nil || r.Bytes == nil {
 			continue // a table of somebody else; or one that has been deleted since the catalogue was read
 		}
-		out = append(out, traffic.Day{Table: table, Day: time.Unix(n*86400, 0).UTC(), Bytes: *r.Bytes, Rows: int64(r.Rows)})
+		out = append(out, traffic.Day{Table: table, Day: time.Unix(n*86400, 0).UTC(), Bytes: *r.Bytes,
+			Rows: int64(r.Rows)})
 	}
 	slices.SortFunc(out, func(a, b traffic.Day) int {
 		if c := a.Day.Compare(b.Day); c != 0 {

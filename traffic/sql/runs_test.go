@@ -24,7 +24,8 @@ import (
 func TestPartsOfAFileComeToTheWhole(t *testing.T) {
 	s, conn := assemblytest.Fresh(t)
 	ctx := t.Context()
-	addrs := []netip.Addr{netip.MustParseAddr("10.0.0.1"), netip.MustParseAddr("10.0.0.2"), netip.MustParseAddr("9.255.0.1"),
+	addrs := []netip.Addr{netip.MustParseAddr("10.0.0.1"), netip.MustParseAddr("10.0.0.2"),
+		netip.MustParseAddr("9.255.0.1"),
 		netip.MustParseAddr("fd00::1"), netip.MustParseAddr("::ffff:0:1")}
 	count := 0
 	rapid.Check(t, func(t *rapid.T) {
@@ -34,18 +35,21 @@ func TestPartsOfAFileComeToTheWhole(t *testing.T) {
 			at := estate.Instant{Sec: 1_795_000_000 + int64(rapid.IntRange(0, 60*3600).Draw(t, "after"))}
 			end := at
 			end.Sec += int64(rapid.IntRange(0, 99).Draw(t, "lasts"))
-			return flow.Joined{Record: flow.Record{Start: at, End: end, Client: rapid.SampledFrom(addrs).Draw(t, "client"),
+			return flow.Joined{Record: flow.Record{Start: at, End: end,
+				Client:  rapid.SampledFrom(addrs).Draw(t, "client"),
 				Server:  rapid.SampledFrom(addrs).Draw(t, "server"),
 				Point:   service.PointOf(service.TCP, uint32(rapid.IntRange(442, 444).Draw(t, "port"))),
 				Outcome: flow.Outcome(rapid.IntRange(0, 2).Draw(t, "outcome")), Connections: 1,
-				Packets: rapid.Int64Range(0, flow.Most).Draw(t, "packets"), Bytes: rapid.Int64Range(0, 1000).Draw(t, "bytes"),
+				Packets:  rapid.Int64Range(0, flow.Most).Draw(t, "packets"),
+				Bytes:    rapid.Int64Range(0, 1000).Draw(t, "bytes"),
 				Observer: rapid.SampledFrom([]string{"", "a", "the north gate"}).Draw(t, "observer")},
 				Confidence: uint8(rapid.IntRange(50, 99).Draw(t, "confidence"))}
 		}), 0, 60).Draw(t, "records")
 		file, err := s.NewFile(ctx)
 		require.NoError(t, err)
 		told := 0
-		added, err := s.AddFile(ctx, fmt.Sprint("file ", count), file, assemblytest.PartsOf(file, all, rapid.IntRange(1, 70).Draw(t, "size")),
+		added, err := s.AddFile(ctx, fmt.Sprint("file ", count), file,
+			assemblytest.PartsOf(file, all, rapid.IntRange(1, 70).Draw(t, "size")),
 			func(way traffic.Storing) {
 				require.LessOrEqual(t, way.Hours, way.MostHours)
 				told = way.Records
@@ -67,11 +71,14 @@ func TestPartsOfAFileComeToTheWhole(t *testing.T) {
 		}
 		want, got := map[string]sum{}, map[string]sum{}
 		for _, b := range whole.All() {
-			want[keyed(b.Hour, b.Client, b.Server, b.Point, b.Outcome)] = sum{b.Connections, b.Bytes, b.Packets, b.Unsure,
+			want[keyed(b.Hour, b.Client, b.Server, b.Point, b.Outcome)] = sum{b.Connections, b.Bytes, b.Packets,
+				b.Unsure,
 				flow.MicrosOfInstant(b.First), flow.MicrosOfInstant(b.Last)}
 		}
-		rows, err := conn.Query(ctx, `SELECT hour, host(client), host(server), point, outcome, connections, bytes, packets, unsure,
-			(extract(epoch from first_at) * 1e6)::bigint, (extract(epoch from last_at) * 1e6)::bigint FROM conversations`)
+		rows, err := conn.Query(ctx, `SELECT hour, host(client), host(server), point, outcome, connections, bytes,
+			packets, unsure,
+			(extract(epoch from first_at) * 1e6)::bigint, (extract(epoch from last_at) * 1e6)::bigint
+			FROM conversations`)
 		require.NoError(t, err)
 		for rows.Next() {
 			var hour int32
@@ -79,7 +86,8 @@ func TestPartsOfAFileComeToTheWhole(t *testing.T) {
 			var point int64
 			var outcome int16
 			var x sum
-			require.NoError(t, rows.Scan(&hour, &client, &server, &point, &outcome, &x.connections, &x.bytes, &x.packets, &x.unsure,
+			require.NoError(t, rows.Scan(&hour, &client, &server, &point, &outcome, &x.connections, &x.bytes,
+				&x.packets, &x.unsure,
 				&x.first, &x.last))
 			got[keyed(flow.Hour(hour), netip.MustParseAddr(client), netip.MustParseAddr(server), service.Point(point),
 				flow.Outcome(outcome))] = x
@@ -104,7 +112,8 @@ func TestReadersDoNotWaitForAFile(t *testing.T) {
 	late.Start.Sec += 3 * 86_400
 	late.End = late.Start
 	read := func() int {
-		_, n, err := s.Records(ctx, r.Client, r.Server, r.Point, r.Start, estate.Instant{Sec: r.Start.Sec + 9*86_400}, 0, 10)
+		_, n, err := s.Records(ctx, r.Client, r.Server, r.Point, r.Start, estate.Instant{Sec: r.Start.Sec + 9*86_400},
+			0, 10)
 		require.NoError(t, err)
 		hours, err := s.Hours(ctx)
 		require.NoError(t, err)

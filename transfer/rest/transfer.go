@@ -19,7 +19,8 @@ type Transfers struct {
 func (s *Transfers) Routes(r server.Routes) {
 	server.Get(r, "export-estate", "/estate.jsonl",
 		"The whole estate but for its conversations, as JSON Lines; see docs/estate.md", s.exportEstate)
-	server.Post(r, "restore-estate", "/estate", "Restore an export where there is nothing yet", s.restoreEstate, server.Starts,
+	server.Post(r, "restore-estate", "/estate", "Restore an export where there is nothing yet", s.restoreEstate,
+		server.Starts,
 		server.TakesFile("application/x-ndjson"))
 }
 

@@ -120,7 +120,8 @@ func (s *Store) Restore(ctx context.Context, open func() (io.ReadCloser, error),
 		for _, stmt := range []string{
 			`SELECT setval('changes_id_seq', (SELECT coalesce(max(id), 1) FROM changes))`,
 			`UPDATE versions SET n = n + 1 WHERE name IN ('workloads', 'probes')`,
-			`UPDATE settings SET name = 'flow form', value = json_build_object('columns', value) WHERE name = 'flow headings'`, // of an earlier program
+			`UPDATE settings SET name = 'flow form', value = json_build_object('columns', value)
+				WHERE name = 'flow headings'`, // of an earlier program
 		} {
 			if _, err := tx.Exec(ctx, stmt); err != nil {
 				return err
@@ -134,19 +135,26 @@ func (s *Store) Restore(ctx context.Context, open func() (io.ReadCloser, error),
 const someThere = `SELECT EXISTS (SELECT FROM workloads) OR EXISTS (SELECT FROM revisions)`
 
 // restored reads everything that was put back, as servers will.
-func restored(ctx context.Context, tx pgx.Tx, lines int, sound func(*model.State, map[string]json.RawMessage) error) error {
+func restored(ctx context.Context, tx pgx.Tx, lines int, sound func(*model.State,
+	map[string]json.RawMessage) error) error {
 	bad := func(format string, args ...any) error {
 		return &transfer.LineError{Line: lines, Reason: fmt.Sprintf(format, args...)}
 	}
 	strays := []struct{ what, query string }{
 		{"tags of workloads or from sources that are not in the file",
-			`SELECT DISTINCT workload FROM tags WHERE NOT EXISTS (SELECT FROM workloads WHERE id = workload) OR NOT EXISTS (SELECT FROM sources WHERE name = source) LIMIT 3`},
+			`SELECT DISTINCT workload FROM tags WHERE NOT EXISTS (SELECT FROM workloads WHERE id = workload)
+				OR NOT EXISTS (SELECT FROM sources WHERE name = source) LIMIT 3`},
 		{"gaps in the revisions, before revision",
-			`SELECT no::text FROM (SELECT no, row_number() OVER (ORDER BY no) AS n FROM revisions) AS r WHERE no <> n ORDER BY no LIMIT 1`},
-		{"changes of revisions that are not in the file, the change", `SELECT id::text FROM changes, LATERAL (SELECT CASE jsonb_typeof(after) WHEN 'number' THEN after WHEN 'object' THEN after -> 'revision' END AS no) AS made
-			WHERE kind = 'policy' AND (no IS NULL OR jsonb_typeof(no) <> 'number' OR no::int NOT IN (SELECT no FROM revisions)) LIMIT 3`},
+			`SELECT no::text FROM (SELECT no, row_number() OVER (ORDER BY no) AS n FROM revisions) AS r WHERE no <> n
+				ORDER BY no LIMIT 1`},
+		{"changes of revisions that are not in the file, the change", `SELECT id::text
+			FROM changes, LATERAL (SELECT CASE jsonb_typeof(after) WHEN 'number' THEN after WHEN 'object'
+			THEN after -> 'revision' END AS no) AS made
+			WHERE kind = 'policy' AND (no IS NULL OR jsonb_typeof(no) <> 'number' OR no::int NOT IN (SELECT no
+			FROM revisions)) LIMIT 3`},
 		{"changes that cannot be read, the change",
-			`SELECT id::text FROM changes WHERE jsonb_typeof(before) NOT IN ('number', 'array', 'object') OR jsonb_typeof(after) NOT IN ('number', 'array', 'object') LIMIT 3`},
+			`SELECT id::text FROM changes WHERE jsonb_typeof(before) NOT IN ('number', 'array', 'object')
+				OR jsonb_typeof(after) NOT IN ('number', 'array', 'object') LIMIT 3`},
 		{"headings of a source that are no object, the source",
 			`SELECT name FROM sources WHERE mapping IS NOT NULL AND jsonb_typeof(mapping) <> 'object' LIMIT 3`},
 	}
@@ -211,7 +219,8 @@ func (r *restoring) all(in io.Reader, progress func(lines int)) (lines int, err 
 		}
 	}
 	if err := b.Err(); errors.Is(err, bufio.ErrTooLong) {
-		return lines, &transfer.LineError{Line: lines + 1, Reason: fmt.Sprintf("found a line of more than %d octets", longestLine)}
+		return lines, &transfer.LineError{Line: lines + 1, Reason: fmt.Sprintf("found a line of more than %d octets",
+			longestLine)}
 	} else if err != nil {
 		return lines, err
 	}
@@ -228,11 +237,13 @@ func (r *restoring) line(n int, text []byte) error {
 	if n == 1 {
 		var h header
 		if err := json.Unmarshal(text, &h); err != nil || h.Format != transfer.Format {
-			return &transfer.LineError{Line: 1, Reason: fmt.Sprintf("found no header of the format %s, expected an export of an estate",
-				transfer.Format)}
+			return &transfer.LineError{Line: 1,
+				Reason: fmt.Sprintf("found no header of the format %s, expected an export of an estate",
+					transfer.Format)}
 		}
 		if h.Version != transfer.FormatVersion {
-			return &transfer.LineError{Line: 1, Reason: fmt.Sprintf("found version %d of the format, expected %d", h.Version, transfer.FormatVersion)}
+			return &transfer.LineError{Line: 1, Reason: fmt.Sprintf("found version %d of the format, expected %d",
+				h.Version, transfer.FormatVersion)}
 		}
 		return nil
 	}
@@ -259,8 +270,9 @@ func (r *restoring) flush() error {
 	}
 	i := slices.IndexFunc(kinds, func(k struct{ kind, table, order string }) bool { return k.kind == r.kind })
 	if i < 0 {
-		return &transfer.LineError{Line: r.first, Reason: fmt.Sprintf("found a line of the kind %q, which this version does not know",
-			r.kind)}
+		return &transfer.LineError{Line: r.first,
+			Reason: fmt.Sprintf("found a line of the kind %q, which this version does not know",
+				r.kind)}
 	}
 	all, err := json.Marshal(r.rows)
 	if err != nil {
@@ -272,8 +284,9 @@ func (r *restoring) flush() error {
 		if database.Refused(err) == nil {
 			return err
 		}
-		return &transfer.LineError{Line: r.first, Reason: fmt.Sprintf("the lines of the kind %q from here on cannot be stored: %s", r.kind,
-			err)}
+		return &transfer.LineError{Line: r.first,
+			Reason: fmt.Sprintf("the lines of the kind %q from here on cannot be stored: %s", r.kind,
+				err)}
 	}
 	return nil
 }

@@ -94,7 +94,8 @@ func (s *Troubles) troubled() []Trouble {
 		if by, n := collect.OffAgainst(s.Collector.Exporters(), time.Now()); n > 1 {
 			out = append(out, Trouble{"clock", false,
 				fmt.Sprintf("All %d exporters agree that this machine's clock is %s. Their records were moved to its "+
-					"time.", n, clockWords(by)), "Look at this machine's clock, and keep it right with a time service.", ""})
+					"time.", n, clockWords(by)),
+				"Look at this machine's clock, and keep it right with a time service.", ""})
 		}
 	}
 	if m := s.Models.Held(); m != nil && len(m.Errors) > 0 {

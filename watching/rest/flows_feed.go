@@ -71,7 +71,9 @@ func (s *Watching) serveFlows(w http.ResponseWriter, r *http.Request) {
 	if text := asked.Get("cursor"); text != "" {
 		n, err := strconv.ParseInt(text, 10, 64)
 		if err != nil || n < 0 {
-			server.WriteProblem(w, huma.Error422UnprocessableEntity(fmt.Sprintf("cursor: found %q, expected the number of a cursor line", text)))
+			server.WriteProblem(w,
+				huma.Error422UnprocessableEntity(fmt.Sprintf("cursor: found %q, expected the number of a cursor line",
+					text)))
 			return
 		}
 		cursor = n
@@ -122,14 +124,18 @@ func (s *Watching) serveFlows(w http.ResponseWriter, r *http.Request) {
 }
 
 // feed writes the hours that changed since a cursor, and gives the cursor after them.
-func (s *Watching) feed(ctx context.Context, out *bufio.Writer, m *model.Model, filter ledger.Filter, cursor int64) (int64, error) {
+func (s *Watching) feed(ctx context.Context, out *bufio.Writer, m *model.Model, filter ledger.Filter,
+	cursor int64) (int64, error) {
 	var hours []flow.Hour
 	for hour, version := range m.Hours {
 		if version > cursor {
 			hours = append(hours, hour)
 		}
 	}
-	slices.SortFunc(hours, func(a, b flow.Hour) int { return cmp.Or(cmp.Compare(m.Hours[a], m.Hours[b]), cmp.Compare(a, b)) })
+	slices.SortFunc(hours, func(a, b flow.Hour) int {
+		return cmp.Or(cmp.Compare(m.Hours[a], m.Hours[b]),
+			cmp.Compare(a, b))
+	})
 	q, err := s.Ledger.QueryOf(ctx, m, filter)
 	if err != nil {
 		return cursor, err
@@ -162,10 +168,14 @@ func fedFlow(v *reach.View, hour flow.Hour, i int) FedFlow {
 	r := v.Ruling(i)
 	at := hour.Start().String()
 	sum := sha256.Sum256([]byte(fmt.Sprint(at, c.Client.Endpoint, c.Server.Endpoint, c.Point)))
-	out := FedFlow{ID: hex.EncodeToString(sum[:10]), Hour: at, Client: c.Client.Addr.String(), ClientName: v.Name(c.Client), ClientLabel: a.Text,
-		ClientTags: tagsOf(v, c.Client), Server: c.Server.Addr.String(), ServerName: v.Name(c.Server), ServerLabel: b.Text,
-		ServerTags: tagsOf(v, c.Server), Service: c.Point.String(), Connections: c.Connections, Bytes: c.Bytes, Carried: c.Carried, Dropped: c.Dropped,
-		First: c.First.String(), Last: c.Last.String(), Observer: v.Observer(i), Draft: c.Verdict.String(), Release: r.Release,
+	out := FedFlow{ID: hex.EncodeToString(sum[:10]), Hour: at, Client: c.Client.Addr.String(),
+		ClientName: v.Name(c.Client), ClientLabel: a.Text,
+		ClientTags: tagsOf(v, c.Client), Server: c.Server.Addr.String(), ServerName: v.Name(c.Server),
+		ServerLabel: b.Text,
+		ServerTags:  tagsOf(v, c.Server), Service: c.Point.String(), Connections: c.Connections, Bytes: c.Bytes,
+		Carried: c.Carried, Dropped: c.Dropped,
+		First: c.First.String(), Last: c.Last.String(), Observer: v.Observer(i), Draft: c.Verdict.String(),
+		Release: r.Release,
 		Verdict: decide.VerdictOf(r.Rule).String()}
 	if r.Rule != nil {
 		out.Rule = r.Rule.Sentence()

@@ -66,7 +66,8 @@ type matterPoint struct {
 func waiting(m *watching.Matter) bool { return m.State == "new" || m.State == "with" }
 
 // matters gives those that wait, and those of a time, as far as they are to be kept.
-func (s *Watching) matters(ctx context.Context, from, to time.Time, keep func(*watching.Matter, []watching.MatterDay) bool) ([]MatterOut, error) {
+func (s *Watching) matters(ctx context.Context, from, to time.Time, keep func(*watching.Matter,
+	[]watching.MatterDay) bool) ([]MatterOut, error) {
 	list, err := s.Matters(ctx, from)
 	if err != nil {
 		return nil, err
@@ -100,10 +101,13 @@ func (s *Watching) exportMatters(ctx context.Context, _ *struct{}) (*huma.Stream
 		return nil, err
 	}
 	return server.StreamCSV("matters.csv", func(w *ingest.CSV) {
-		_ = w.Write([]string{"id", "kind", "matter", "why", "state", "with", "note", "first", "last", "days", "connections", "conversations on one day"})
+		_ = w.Write([]string{"id", "kind", "matter", "why", "state", "with", "note", "first", "last", "days",
+			"connections", "conversations on one day"})
 		for _, m := range list {
-			_ = w.Write([]string{m.ID, m.Kind, watch.Plain(m.Title), m.Why, m.State, m.Holder, m.Note, m.First.UTC().Format(time.RFC3339),
-				m.Last.UTC().Format(time.RFC3339), fmt.Sprint(m.Days), fmt.Sprint(m.Connections), fmt.Sprint(m.Conversations)})
+			_ = w.Write([]string{m.ID, m.Kind, watch.Plain(m.Title), m.Why, m.State, m.Holder, m.Note,
+				m.First.UTC().Format(time.RFC3339),
+				m.Last.UTC().Format(time.RFC3339), fmt.Sprint(m.Days), fmt.Sprint(m.Connections),
+				fmt.Sprint(m.Conversations)})
 		}
 	}), nil
 }
@@ -141,7 +145,8 @@ func seenIn(since, until string) (keep func(*watching.Matter, []watching.MatterD
 func readTime(name, text string) (time.Time, error) {
 	t, err := time.Parse(time.RFC3339, text)
 	if err != nil {
-		return t, huma.Error422UnprocessableEntity(fmt.Sprintf("%s: found %q, expected a time of RFC 3339 such as 2026-11-20T14:00:00Z", name, text))
+		return t, huma.Error422UnprocessableEntity(
+			fmt.Sprintf("%s: found %q, expected a time of RFC 3339 such as 2026-11-20T14:00:00Z", name, text))
 	}
 	return t, nil
 }
@@ -187,7 +192,8 @@ func matterOut(m *watching.Matter, days []watching.MatterDay, from, to time.Time
 	}
 	if n := len(days); !out.Within && n > 0 {
 		d := days[n-1]
-		out.Conversations, out.Connections, out.Clients, out.Servers = d.Conversations, d.Connections, d.Clients, d.Servers
+		out.Conversations, out.Connections, out.Clients, out.Servers = d.Conversations, d.Connections, d.Clients,
+			d.Servers
 		for h := range d.Hours {
 			out.Carried += hourOf(d.Carried, h)
 			out.Dropped += hourOf(d.Dropped, h)
@@ -237,7 +243,8 @@ func (s *Watching) matter(ctx context.Context, in *struct {
 		day := out.OnDays[0].Day.UTC()
 		if in.Day != "" {
 			if day, err = time.Parse(time.DateOnly, in.Day); err != nil {
-				return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("day: found %q, expected a day such as 2026-11-20", in.Day))
+				return nil, huma.Error422UnprocessableEntity(fmt.Sprintf(
+					"day: found %q, expected a day such as 2026-11-20", in.Day))
 			}
 		}
 		out.Day = day.Format(time.DateOnly)

@@ -33,11 +33,14 @@ type noticesOut struct {
 
 func (s *Watching) noticeRoutes(r server.Routes) {
 	server.Get(r, "read-notices", "/watch/notices", "Who is told of what, and where messages go", s.notices)
-	server.Post(r, "add-notice", "/watch/notices", "Tell somebody when something is the matter", s.addNotice, server.Creates, server.CanBeMissing)
-	server.Put(r, "change-notice", "/watch/notices/{id}", "Change a notice, or pause it", s.changeNotice, server.CanBeMissing)
+	server.Post(r, "add-notice", "/watch/notices", "Tell somebody when something is the matter", s.addNotice,
+		server.Creates, server.CanBeMissing)
+	server.Put(r, "change-notice", "/watch/notices/{id}", "Change a notice, or pause it", s.changeNotice,
+		server.CanBeMissing)
 	server.Remove(r, "drop-notice", "/watch/notices/{id}", "Forget a notice", s.dropNotice, server.CanBeMissing)
 	server.Put(r, "keep-destination", "/watch/destinations/{name}", "Say where messages go", s.putDestination)
-	server.Remove(r, "drop-destination", "/watch/destinations/{name}", "Forget a destination, and what waits for it", s.dropDestination, server.CanBeMissing)
+	server.Remove(r, "drop-destination", "/watch/destinations/{name}", "Forget a destination, and what waits for it",
+		s.dropDestination, server.CanBeMissing)
 	server.Post(r, "try-destination", "/watch/destinations/{name}/trial", "Send a trial", s.trial, server.CanBeMissing)
 }
 
@@ -95,7 +98,8 @@ type quiet struct {
 }
 
 func (in *noticeIn) notice(id int64) watching.Notice {
-	n := watching.Notice{ID: id, Kinds: in.Kinds, Who: in.Who, What: in.What, Matter: in.Matter, Filter: in.Filter, Pace: in.Pace, To: in.To, Ends: in.Ends, Paused: in.Paused}
+	n := watching.Notice{ID: id, Kinds: in.Kinds, Who: in.Who, What: in.What, Matter: in.Matter, Filter: in.Filter,
+		Pace: in.Pace, To: in.To, Ends: in.Ends, Paused: in.Paused}
 	if in.Quiet != nil {
 		n.From, n.Until = &in.Quiet.From, &in.Quiet.Until
 	}
@@ -112,7 +116,8 @@ func (s *Watching) addNotice(ctx context.Context, in *struct{ Body noticeIn }) (
 	if err != nil {
 		return nil, err
 	}
-	return &server.Made[noticeMade]{Location: fmt.Sprintf("%s/watch/notices/%d", server.Version, id), Body: noticeMade{id}}, nil
+	return &server.Made[noticeMade]{Location: fmt.Sprintf("%s/watch/notices/%d", server.Version, id),
+		Body: noticeMade{id}}, nil
 }
 
 func (s *Watching) changeNotice(ctx context.Context, in *struct {

@@ -55,13 +55,19 @@ type Watching struct {
 func (s *Watching) Routes(r server.Routes) {
 	r.Stream("/watch/stream", s.serveStream)
 	r.Feed("/watch/flows", s.serveFlows)
-	server.Get(r, "watch", "/watch", "How what is in force held over a time: the picture, and the matters to look at", s.watch)
-	server.Get(r, "count", "/watch/counters", "What became of the connections of the last minutes, by pair or by rule", s.counters)
-	server.Get(r, "read-matter", "/watch/matters/{id}", "A matter, with the conversations of one of its days", s.matter, server.CanBeMissing)
-	server.Get(r, "export-matters", "/watch/matters.csv", "All matters of the last hundred days as CSV", s.exportMatters)
-	server.Post(r, "say-of-matters", "/watch/matters/state", "Say that matters are seen, with somebody, or settled", s.say)
+	server.Get(r, "watch", "/watch", "How what is in force held over a time: the picture, and the matters to look at",
+		s.watch)
+	server.Get(r, "count", "/watch/counters", "What became of the connections of the last minutes, by pair or by rule",
+		s.counters)
+	server.Get(r, "read-matter", "/watch/matters/{id}", "A matter, with the conversations of one of its days",
+		s.matter, server.CanBeMissing)
+	server.Get(r, "export-matters", "/watch/matters.csv", "All matters of the last hundred days as CSV",
+		s.exportMatters)
+	server.Post(r, "say-of-matters", "/watch/matters/state", "Say that matters are seen, with somebody, or settled",
+		s.say)
 	s.noticeRoutes(r)
-	server.Put(r, "choose-watched", "/watch/groups", "Say which groups are watched for newcomers, silence and members", s.choose, server.CanBeMissing)
+	server.Put(r, "choose-watched", "/watch/groups", "Say which groups are watched for newcomers, silence and members",
+		s.choose, server.CanBeMissing)
 }
 
 // periods are the times that can be looked at, with how long they are and their bins.
@@ -220,7 +226,8 @@ func (s *Watching) counters(ctx context.Context, in *struct {
 	out.Total = len(all)
 	from, to := in.Cut(len(all))
 	for _, c := range all[from:to] {
-		o := counterOut{Who: c.Who.Text, What: c.What.Text, Rule: c.Rule, Line: c.Line, Release: c.Release, Carried: c.Carried, Dropped: c.Dropped,
+		o := counterOut{Who: c.Who.Text, What: c.What.Text, Rule: c.Rule, Line: c.Line, Release: c.Release,
+			Carried: c.Carried, Dropped: c.Dropped,
 			Counts: WatchBin{out.From, c.Hour}}
 		out.Counters = append(out.Counters, o)
 	}
@@ -253,7 +260,9 @@ func (s *Watching) serveStream(w http.ResponseWriter, r *http.Request) {
 	if text := r.Header.Get("Last-Event-ID"); text != "" {
 		t, err := time.Parse(time.RFC3339Nano, text)
 		if err != nil {
-			server.WriteProblem(w, huma.Error422UnprocessableEntity(fmt.Sprintf("Last-Event-ID: found %q, expected the id of an event", text)))
+			server.WriteProblem(w,
+				huma.Error422UnprocessableEntity(fmt.Sprintf("Last-Event-ID: found %q, expected the id of an event",
+					text)))
 			return
 		}
 		since = t

@@ -30,12 +30,14 @@ func TestWatchCountsAsCheckDoes(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(func() { db.Close() })
 	ctx, cancel := context.WithCancel(context.Background())
-	s := assembly.Handler(assembly.New(ctx, assembly.Options{Store: db, Author: "tester"}), assembly.HandlerOptions{Web: fstest.MapFS{}})
+	s := assembly.Handler(assembly.New(ctx, assembly.Options{Store: db, Author: "tester"}),
+		assembly.HandlerOptions{Web: fstest.MapFS{}})
 	h := httptest.NewServer(s)
 	t.Cleanup(func() { cancel(); s.Wait(); h.Close() })
 	c := assemblytest.Client{T: t, Base: h.URL, DB: db}
-	require.Equal(t, 201, c.Replace(0, "group entry = address in 10.0.0.0/24\ngroup store = address in 10.0.1.0/24\nlayer l\n"+
-		"permit entry -> store on tcp/443\nreject any -> store on tcp/22\n"))
+	require.Equal(t, 201,
+		c.Replace(0, "group entry = address in 10.0.0.0/24\ngroup store = address in 10.0.1.0/24\nlayer l\n"+
+			"permit entry -> store on tcp/443\nreject any -> store on tcp/22\n"))
 	var w watchingrest.WatchOut
 	watch := func(query string) {
 		t.Helper()
@@ -63,7 +65,8 @@ func TestWatchCountsAsCheckDoes(t *testing.T) {
 	stop := listen("")
 	_, err = db.AddBatch(t.Context(), rows.BatchOf("seen", flow.Stating(assemblytest.Reaching(t)), nil))
 	require.NoError(t, err)
-	require.Eventually(t, func() bool { watch(""); return len(w.Matters) == 4 && !w.Looking }, 20*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { watch(""); return len(w.Matters) == 4 && !w.Looking }, 20*time.Second,
+		50*time.Millisecond)
 	kinds := map[string]watchingrest.MatterOut{}
 	for _, m := range w.Matters {
 		kinds[fmt.Sprint(m.Kind, m.About.Scan)] = m
@@ -74,7 +77,8 @@ func TestWatchCountsAsCheckDoes(t *testing.T) {
 	require.Equal(t, []int64{12, 12}, []int64{kinds["heldtrue"].Conversations, kinds["heldtrue"].Connections})
 	for _, period := range []string{"day", "week", "quarter"} {
 		watch("period=" + period)
-		require.Equal(t, []int64{4, 0, 17, 3, 3}, []int64{w.Sum.Permitted, w.Sum.Uncovered, w.Sum.Held, w.Sum.Leaks, w.Sum.Chokes}, period)
+		require.Equal(t, []int64{4, 0, 17, 3, 3}, []int64{w.Sum.Permitted, w.Sum.Uncovered, w.Sum.Held, w.Sum.Leaks,
+			w.Sum.Chokes}, period)
 	}
 	var check struct{ Leaks, Chokes int }
 	require.Equal(t, 200, c.Call("GET", "/api/v1/check", nil, &check))
@@ -84,7 +88,8 @@ func TestWatchCountsAsCheckDoes(t *testing.T) {
 		require.Equal(t, 200, c.Call("GET", "/api/v1/watch/counters?period=day&by="+by, nil, &page))
 		var sum watchingrest.WatchBin
 		for _, x := range page.Counters {
-			sum.Held, sum.Leaks, sum.Permitted, sum.Chokes = sum.Held+x.Counts.Held, sum.Leaks+x.Counts.Leaks, sum.Permitted+x.Counts.Permitted, sum.Chokes+x.Counts.Chokes
+			sum.Held, sum.Leaks, sum.Permitted, sum.Chokes = sum.Held+x.Counts.Held, sum.Leaks+x.Counts.Leaks,
+				sum.Permitted+x.Counts.Permitted, sum.Chokes+x.Counts.Chokes
 		}
 		require.Equal(t, []int64{4, 17, 3, 3}, []int64{sum.Permitted, sum.Held, sum.Leaks, sum.Chokes}, by)
 	}
@@ -122,8 +127,10 @@ func TestWatchCountsAsCheckDoes(t *testing.T) {
 	ids, list := next(4)
 	require.Len(t, list, 4)
 	stop()
-	require.Equal(t, 422, c.Call("POST", "/api/v1/watch/matters/state", map[string]any{"ids": []string{leak.ID}, "state": "settled"}, nil))
-	require.Equal(t, 200, c.Call("POST", "/api/v1/watch/matters/state", map[string]any{"ids": []string{leak.ID}, "state": "settled", "note": "old"}, nil))
+	require.Equal(t, 422, c.Call("POST", "/api/v1/watch/matters/state",
+		map[string]any{"ids": []string{leak.ID}, "state": "settled"}, nil))
+	require.Equal(t, 200, c.Call("POST", "/api/v1/watch/matters/state",
+		map[string]any{"ids": []string{leak.ID}, "state": "settled", "note": "old"}, nil))
 	defer listen(ids[len(ids)-1])()
 	_, list = next(1)
 	found := list
@@ -146,11 +153,13 @@ func TestTheFeedOfFlowsGoesOn(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(func() { db.Close() })
 	ctx, cancel := context.WithCancel(context.Background())
-	s := assembly.Handler(assembly.New(ctx, assembly.Options{Store: db, Author: "tester"}), assembly.HandlerOptions{Web: fstest.MapFS{}})
+	s := assembly.Handler(assembly.New(ctx, assembly.Options{Store: db, Author: "tester"}),
+		assembly.HandlerOptions{Web: fstest.MapFS{}})
 	h := httptest.NewServer(s)
 	t.Cleanup(func() { cancel(); s.Wait(); h.Close() })
 	c := assemblytest.Client{T: t, Base: h.URL, DB: db}
-	require.Equal(t, 201, c.Replace(0, "group store = address in 10.0.1.0/24\nlayer l\npermit any -> store on tcp/443\nreject any -> store on tcp/22\n"))
+	require.Equal(t, 201,
+		c.Replace(0, "group store = address in 10.0.1.0/24\nlayer l\npermit any -> store on tcp/443\nreject any -> store on tcp/22\n"))
 	add := func(id string, records []flow.Record) {
 		_, err := db.AddBatch(t.Context(), rows.BatchOf(id, flow.Stating(records), nil))
 		require.NoError(t, err)
@@ -204,14 +213,17 @@ func TestTheFeedOfFlowsGoesOn(t *testing.T) {
 		require.True(t, known)
 		if f.Service == "tcp/22" && f.Client == "10.0.0.1" {
 			require.Equal(t, before.Connections+more.Connections, f.Connections)
-			require.Equal(t, []string{"reject", "leak", "reject any -> store on tcp/22"}, []string{f.Verdict, f.Fate, f.Rule})
+			require.Equal(t, []string{"reject", "leak", "reject any -> store on tcp/22"},
+				[]string{f.Verdict, f.Fate, f.Rule})
 		}
 	}
-	some, _ := read("servers=" + url.QueryEscape("member of store") + "&outcome=dropped&clients=" + url.QueryEscape("address in 10.9.9.9"))
+	some, _ := read("servers=" + url.QueryEscape("member of store") + "&outcome=dropped&clients=" +
+		url.QueryEscape("address in 10.9.9.9"))
 	require.Len(t, some, 12)
 	none, _ := read("aside=all")
 	require.Empty(t, none, "nothing was set aside")
-	for _, bad := range []string{"cursor=x", "cursor=-1", "servers=tier+is", "colour=red", "verdict=perhaps", "against=1",
+	for _, bad := range []string{"cursor=x", "cursor=-1", "servers=tier+is", "colour=red", "verdict=perhaps",
+		"against=1",
 		"servers=member+of+nobody"} {
 		answer, err := http.Get(c.Base + "/api/v1/watch/flows?" + bad)
 		require.NoError(t, err)

@@ -17,9 +17,12 @@ import (
 // Destinations gives all, by name.
 func (s *Store) Destinations(ctx context.Context) ([]watching.Destination, error) {
 	out := []watching.Destination{}
-	return out, s.SQL.SelectContext(ctx, &out, `SELECT name, kind, settings, author, at, sent, failing, problem, refusal,
-		(SELECT count(*) FROM outbox WHERE destination = name AND outbox.sent IS NULL AND outbox.refused IS NULL) AS waiting,
-		(SELECT count(*) FROM outbox WHERE destination = name AND outbox.refused IS NOT NULL) AS refused FROM destinations ORDER BY name`)
+	return out, s.SQL.SelectContext(ctx, &out, `SELECT name, kind, settings, author, at, sent, failing, problem,
+		refusal,
+		(SELECT count(*) FROM outbox WHERE destination = name AND outbox.sent IS NULL
+		AND outbox.refused IS NULL) AS waiting,
+		(SELECT count(*) FROM outbox WHERE destination = name AND outbox.refused IS NOT NULL) AS refused
+		FROM destinations ORDER BY name`)
 }
 
 // PutDestination keeps a destination, a new one or in place of the one of its name.
@@ -29,13 +32,16 @@ func (s *Store) PutDestination(ctx context.Context, name string, settings notify
 		return err
 	}
 	_, err = s.watchExec(ctx, `INSERT INTO destinations (name, kind, settings, author) VALUES ($1, $2, $3, $4)
-		ON CONFLICT (name) DO UPDATE SET kind = $2, settings = $3, author = $4, at = now(), failing = NULL, problem = ''`, name, settings.Kind, raw, author)
+		ON CONFLICT (name) DO UPDATE
+		SET kind = $2, settings = $3, author = $4, at = now(), failing = NULL, problem = ''`, name, settings.Kind, raw,
+		author)
 	return err
 }
 
 // DropDestination forgets one, and all that waits for it.
 func (s *Store) DropDestination(ctx context.Context, name string) (found bool, err error) {
-	n, err := s.watchExec(ctx, `WITH gone AS (UPDATE notices SET to_ = array_remove(to_, $1) WHERE $1 = ANY(to_)) DELETE FROM destinations WHERE name = $1`, name)
+	n, err := s.watchExec(ctx, `WITH gone AS (UPDATE notices SET to_ = array_remove(to_, $1) WHERE $1 = ANY(to_)) DELETE
+		FROM destinations WHERE name = $1`, name)
 	return n > 0, err
 }
 
@@ -67,7 +73,8 @@ func (s *Store) Notices(ctx context.Context) (out []watching.Notice, err error) 
 
 // PutNotice keeps a notice: a new one if its id is 0. It gives the id; false: there is no
 // such notice. Of a filter that is new, seen is what there was already, by day.
-func (s *Store) PutNotice(ctx context.Context, n watching.Notice, seen map[time.Time][]watching.Asked) (id int64, found bool, err error) {
+func (s *Store) PutNotice(ctx context.Context, n watching.Notice, seen map[time.Time][]watching.Asked) (id int64,
+	found bool, err error) {
 	var quiet *string
 	if n.From != nil && n.Until != nil {
 		until := *n.Until
@@ -81,7 +88,9 @@ func (s *Store) PutNotice(ctx context.Context, n watching.Notice, seen map[time.
 	query := `INSERT INTO notices (kinds, who, what, matter, pace, to_, quiet, ends, paused, author, filter)
 		VALUES ($1, $2, $3, $4, $5, $6, $7::int4range, $8, $9, $10, $11) RETURNING id`
 	if n.ID != 0 {
-		query = `UPDATE notices SET kinds = $1, who = $2, what = $3, matter = $4, pace = $5, to_ = $6, quiet = $7::int4range, ends = $8, paused = $9,
+		query = `UPDATE notices
+			SET kinds = $1, who = $2, what = $3, matter = $4, pace = $5, to_ = $6, quiet = $7::int4range, ends = $8,
+			paused = $9,
 			author = $10, filter = $11 WHERE id = $12 RETURNING id`
 		args = append(args, n.ID)
 	}
@@ -114,7 +123,8 @@ func (s *Store) PutNotice(ctx context.Context, n watching.Notice, seen map[time.
 // putAsked is SQL that keeps how much there was on a day of what notices ask for that are still
 // there. What is not there any more stays as it was: it is not new if it comes back.
 const putAsked = `INSERT INTO notice_days (notice, day, traffic, connections)
-	SELECT notice, $1, traffic, connections FROM unnest($2::bigint[], $3::text[], $4::bigint[]) AS x (notice, traffic, connections)
+	SELECT notice, $1, traffic, connections
+	FROM unnest($2::bigint[], $3::text[], $4::bigint[]) AS x (notice, traffic, connections)
 		WHERE EXISTS (SELECT FROM notices WHERE id = notice)
 	ON CONFLICT (day, notice, traffic) DO UPDATE SET connections = excluded.connections`
 
@@ -134,15 +144,18 @@ func (s *Store) DropNotice(ctx context.Context, id int64) (found bool, err error
 
 // telling is SQL that puts messages into the outbox. What waits already of the same
 // notice, matter and destination is told of instead, as often more.
-const telling = `WITH x AS (SELECT * FROM unnest($1::text[], $2::bigint[], $3::text[], $4::text[], $5::json[], $6::timestamptz[], $7::bigint[])
+const telling = `WITH x AS (SELECT *
+	FROM unnest($1::text[], $2::bigint[], $3::text[], $4::text[], $5::json[], $6::timestamptz[], $7::bigint[])
 		AS x (id, notice, destination, matter, message, due, times)),
 	waits AS (UPDATE outbox o SET times = o.times + x.times, message = x.message FROM x
-		WHERE o.notice = x.notice AND o.destination = x.destination AND o.matter = x.matter AND o.sent IS NULL AND o.refused IS NULL AND o.claimed IS NULL
+		WHERE o.notice = x.notice AND o.destination = x.destination AND o.matter = x.matter AND o.sent IS NULL
+		AND o.refused IS NULL AND o.claimed IS NULL
 		RETURNING x.id),
 	fired AS (UPDATE notices SET fired = now() WHERE id IN (SELECT notice FROM x))
 	INSERT INTO outbox (id, notice, destination, matter, message, due, times)
 	SELECT x.id, x.notice, x.destination, x.matter, x.message, greatest(x.due,
-		(SELECT max(sent) + $8::interval FROM outbox o WHERE o.notice = x.notice AND o.destination = x.destination AND o.matter = x.matter)), x.times
+		(SELECT max(sent) + $8::interval FROM outbox o WHERE o.notice = x.notice AND o.destination = x.destination
+		AND o.matter = x.matter)), x.times
 	FROM x WHERE x.id NOT IN (SELECT id FROM waits)`
 
 func tellingArgs(list []watching.Telling) []any {
@@ -156,8 +169,10 @@ func tellingArgs(list []watching.Telling) []any {
 		if t.Notice != 0 {
 			notice = &t.Notice
 		}
-		ids, notices, to, matters = append(ids, t.Message.ID), append(notices, notice), append(to, t.Destination), append(matters, t.Matter)
-		messages, due, times = append(messages, string(jsonOf(t.Message))), append(due, t.Due), append(times, max(1, t.Message.Times))
+		ids, notices, to, matters = append(ids, t.Message.ID), append(notices, notice), append(to, t.Destination),
+			append(matters, t.Matter)
+		messages, due, times = append(messages, string(jsonOf(t.Message))), append(due, t.Due),
+			append(times, max(1, t.Message.Times))
 	}
 	return []any{ids, notices, to, matters, messages, due, times, calm}
 }
@@ -192,10 +207,12 @@ func (s *Store) Due(ctx context.Context) (names []string, err error) {
 // other server tries them. What was tried in vain stands behind what is new.
 func (s *Store) Claim(ctx context.Context, destination string, most int) (out []watching.Waiting, err error) {
 	err = s.WriteRows(ctx, database.WatchLock, func(tx pgx.Tx) error {
-		rows, err := tx.Query(ctx, `WITH mine AS (SELECT id FROM outbox WHERE destination = $2 AND `+waits+` ORDER BY due, made, id LIMIT $1),
+		rows, err := tx.Query(ctx, `WITH mine AS (SELECT id FROM outbox WHERE destination = $2 AND `+waits+
+			` ORDER BY due, made, id LIMIT $1),
 			claimed AS (UPDATE outbox SET claimed = now() + interval '1 minute' WHERE id IN (SELECT id FROM mine)
 				RETURNING id, notice, destination, matter, message, times, tries, due, made)
-			SELECT id, notice, destination, matter, message, times, tries FROM claimed ORDER BY due, made, id`, most, destination)
+			SELECT id, notice, destination, matter, message, times, tries FROM claimed
+			ORDER BY due, made, id`, most, destination)
 		if err != nil {
 			return err
 		}
@@ -258,6 +275,7 @@ func (s *Store) DropSent(ctx context.Context, most int) error {
 
 // HurryDestination makes what waits for a destination due now.
 func (s *Store) HurryDestination(ctx context.Context, name string) error {
-	_, err := s.watchExec(ctx, `UPDATE outbox SET due = now(), tries = 0, refused = NULL WHERE destination = $1 AND sent IS NULL AND tries > 0`, name)
+	_, err := s.watchExec(ctx, `UPDATE outbox SET due = now(), tries = 0, refused = NULL WHERE destination = $1
+		AND sent IS NULL AND tries > 0`, name)
 	return err
 }

@@ -22,11 +22,14 @@ var noon = time.Date(2026, 11, 20, 12, 0, 0, 0, time.UTC)
 // aDay is what a day makes: matters of so many conversations.
 func aDay(day int, stamp string, conversations map[string]int64) watching.WatchedDay {
 	at := noon.AddDate(0, 0, day)
-	d := watching.WatchedDay{Day: at.Truncate(24 * time.Hour), Stamp: stamp, Hours: map[flow.Hour]*watch.Hour{flow.Hour(at.Unix() / 3600): {Held: 7}}}
+	d := watching.WatchedDay{Day: at.Truncate(24 * time.Hour), Stamp: stamp,
+		Hours: map[flow.Hour]*watch.Hour{flow.Hour(at.Unix() / 3600): {Held: 7}}}
 	for id, n := range conversations {
-		d.Matters = append(d.Matters, watching.Matter{ID: id, Kind: "leak", Title: json.RawMessage(`[{"text":"` + id + `"}]`), Why: "why",
+		d.Matters = append(d.Matters, watching.Matter{ID: id, Kind: "leak",
+			Title: json.RawMessage(`[{"text":"` + id + `"}]`), Why: "why",
 			About: json.RawMessage(`{}`), First: at, Last: at.Add(time.Minute)})
-		d.Days = append(d.Days, watching.MatterDay{Matter: id, Day: d.Day, Conversations: n, Connections: n, Clients: 1, Servers: 1,
+		d.Days = append(d.Days, watching.MatterDay{Matter: id, Day: d.Day, Conversations: n, Connections: n,
+			Clients: 1, Servers: 1,
 			Hours: make([]int64, 24), First: at, Last: at.Add(time.Minute)})
 	}
 	return d
@@ -54,9 +57,11 @@ func TestMattersOverDays(t *testing.T) {
 	require.Equal(t, noon.AddDate(0, 0, 1).Add(time.Minute), m.Last.UTC())
 	stamps, err := s.WatchStamps(ctx)
 	require.NoError(t, err)
-	require.Equal(t, map[time.Time]string{noon.Truncate(24 * time.Hour): "b", noon.AddDate(0, 0, 1).Truncate(24 * time.Hour): "a"}, stamps)
+	require.Equal(t, map[time.Time]string{noon.Truncate(24 * time.Hour): "b",
+		noon.AddDate(0, 0, 1).Truncate(24 * time.Hour): "a"}, stamps)
 
-	n, err := s.PutMatterState(ctx, []string{"one", "two", "none"}, watching.MatterState{State: "settled", Note: "old job", Author: "ada", Words: "settled: old job"})
+	n, err := s.PutMatterState(ctx, []string{"one", "two", "none"}, watching.MatterState{State: "settled",
+		Note: "old job", Author: "ada", Words: "settled: old job"})
 	require.NoError(t, err)
 	require.Equal(t, 2, n)
 	require.Empty(t, put(aDay(2, "a", map[string]int64{"one": 7})), "not much more than before")
@@ -85,7 +90,8 @@ func TestMattersOverDays(t *testing.T) {
 
 	// By its date.
 	past := time.Now().Add(-time.Minute)
-	_, err = s.PutMatterState(ctx, []string{"two"}, watching.MatterState{State: "settled", Note: "until then", Again: &past})
+	_, err = s.PutMatterState(ctx, []string{"two"}, watching.MatterState{State: "settled", Note: "until then",
+		Again: &past})
 	require.NoError(t, err)
 	due, err := s.OpenDue(ctx)
 	require.NoError(t, err)
@@ -99,7 +105,8 @@ func TestMattersOverDays(t *testing.T) {
 func TestWhatStandsEnds(t *testing.T) {
 	s, _ := assemblytest.Fresh(t)
 	none := func(watching.Matter) []watching.Telling { return nil }
-	drift := watching.Matter{ID: "d", Kind: "drift", Title: json.RawMessage(`[]`), Why: "a rule is missing", About: json.RawMessage(`{}`), First: noon}
+	drift := watching.Matter{ID: "d", Kind: "drift", Title: json.RawMessage(`[]`), Why: "a rule is missing",
+		About: json.RawMessage(`{}`), First: noon}
 	put := func(list ...watching.Matter) (int, bool) {
 		opened, changed, err := s.PutStanding(t.Context(), []string{"drift"}, list, none)
 		require.NoError(t, err)
@@ -109,7 +116,8 @@ func TestWhatStandsEnds(t *testing.T) {
 		list    []watching.Matter
 		opened  int
 		changed bool
-	}{{[]watching.Matter{drift}, 1, true}, {[]watching.Matter{drift}, 0, false}, {nil, 0, true}, {nil, 0, false}, {[]watching.Matter{drift}, 1, true}} {
+	}{{[]watching.Matter{drift}, 1, true}, {[]watching.Matter{drift}, 0, false}, {nil, 0, true}, {nil, 0, false},
+		{[]watching.Matter{drift}, 1, true}} {
 		opened, changed := put(step.list...)
 		require.Equal(t, step.opened, opened)
 		require.Equal(t, step.changed, changed)
@@ -125,7 +133,8 @@ func TestSilenceIsFound(t *testing.T) {
 	s, _ := assemblytest.Fresh(t)
 	today := noon.AddDate(0, 0, 9).Truncate(24 * time.Hour)
 	caller := func(who string) watch.Caller {
-		return watch.Caller{Who: watch.Side{Text: who, Kind: "group"}, What: watch.Side{Text: "store", Kind: "group"}, Service: service.PointOf(service.TCP, 873)}
+		return watch.Caller{Who: watch.Side{Text: who, Kind: "group"}, What: watch.Side{Text: "store", Kind: "group"},
+			Service: service.PointOf(service.TCP, 873)}
 	}
 	for day := range 10 {
 		d := aDay(day, "a", nil)
@@ -154,7 +163,8 @@ func TestSilenceIsFound(t *testing.T) {
 func TestMoreOfWhatANoticeAsksFor(t *testing.T) {
 	s, _ := assemblytest.Fresh(t)
 	ctx := t.Context()
-	require.NoError(t, s.PutDestination(ctx, "duty", notify.Settings{Kind: "syslog", Transport: "tcp", Address: "127.0.0.1:1"}, "ada"))
+	require.NoError(t, s.PutDestination(ctx, "duty", notify.Settings{Kind: "syslog", Transport: "tcp",
+		Address: "127.0.0.1:1"}, "ada"))
 	day := time.Date(2026, 11, 20, 0, 0, 0, 0, time.UTC)
 	n := watching.Notice{Kinds: []string{}, Filter: "q=a", Pace: "at once", To: []string{"duty"}, Author: "ada"}
 	id, _, err := s.PutNotice(ctx, n, map[time.Time][]watching.Asked{day: {{Traffic: "a to b", Connections: 5}}})
@@ -164,11 +174,13 @@ func TestMoreOfWhatANoticeAsksFor(t *testing.T) {
 		t.Helper()
 		var list []watching.Asked
 		for traffic, connections := range amounts {
-			list = append(list, watching.Asked{Notice: notice, Traffic: traffic, Connections: connections, Tell: func() []watching.Telling {
-				made++
-				return []watching.Telling{{Notice: notice, Destination: "duty", Matter: traffic,
-					Message: notify.Message{ID: fmt.Sprint("m", made), Kind: "traffic", Title: traffic}, Due: time.Now()}}
-			}})
+			list = append(list, watching.Asked{Notice: notice, Traffic: traffic, Connections: connections,
+				Tell: func() []watching.Telling {
+					made++
+					return []watching.Telling{{Notice: notice, Destination: "duty", Matter: traffic,
+						Message: notify.Message{ID: fmt.Sprint("m", made), Kind: "traffic", Title: traffic},
+						Due:     time.Now()}}
+				}})
 		}
 		_, err := s.PutWatchedDay(ctx, watching.WatchedDay{Day: day, Stamp: fmt.Sprint(made), Asked: list})
 		require.NoError(t, err)
@@ -191,8 +203,9 @@ func TestMoreOfWhatANoticeAsksFor(t *testing.T) {
 	found, err := s.DropNotice(ctx, id)
 	require.NoError(t, err)
 	require.True(t, found)
-	_, err = s.PutWatchedDay(ctx, watching.WatchedDay{Day: day, Stamp: "gone", Asked: []watching.Asked{{Notice: id, Traffic: "e to f", Connections: 1,
-		Tell: func() []watching.Telling { return nil }}}})
+	_, err = s.PutWatchedDay(ctx, watching.WatchedDay{Day: day, Stamp: "gone",
+		Asked: []watching.Asked{{Notice: id, Traffic: "e to f", Connections: 1,
+			Tell: func() []watching.Telling { return nil }}}})
 	require.NoError(t, err, "somebody dropped it meanwhile")
 }
 
@@ -201,12 +214,15 @@ func TestMoreOfWhatANoticeAsksFor(t *testing.T) {
 func TestTheOutbox(t *testing.T) {
 	s, _ := assemblytest.Fresh(t)
 	ctx := t.Context()
-	require.NoError(t, s.PutDestination(ctx, "duty", notify.Settings{Kind: "syslog", Transport: "tcp", Address: "127.0.0.1:1"}, "ada"))
-	id, found, err := s.PutNotice(ctx, watching.Notice{Kinds: []string{"leak"}, Pace: "at once", To: []string{"duty"}, Author: "ada"}, nil)
+	require.NoError(t, s.PutDestination(ctx, "duty", notify.Settings{Kind: "syslog", Transport: "tcp",
+		Address: "127.0.0.1:1"}, "ada"))
+	id, found, err := s.PutNotice(ctx, watching.Notice{Kinds: []string{"leak"}, Pace: "at once", To: []string{"duty"},
+		Author: "ada"}, nil)
 	require.NoError(t, err)
 	require.True(t, found)
 	telling := func(n int) []watching.Telling {
-		return []watching.Telling{{Notice: id, Destination: "duty", Matter: "one", Message: notify.Message{ID: fmt.Sprint("m", n), Kind: "leak"}, Due: time.Now()}}
+		return []watching.Telling{{Notice: id, Destination: "duty", Matter: "one",
+			Message: notify.Message{ID: fmt.Sprint("m", n), Kind: "leak"}, Due: time.Now()}}
 	}
 	day := func(n int64, stamp string) {
 		d := aDay(0, stamp, map[string]int64{"one": n})
@@ -311,7 +327,8 @@ func TestNothingOlderTakesThePlaceOfADay(t *testing.T) {
 // A matter that a day does not show any more was seen last on the day before.
 func TestADayThatIsJudgedOtherwise(t *testing.T) {
 	s, _ := assemblytest.Fresh(t)
-	for _, d := range []watching.WatchedDay{aDay(0, "a", map[string]int64{"one": 1}), aDay(1, "b", map[string]int64{"one": 2, "two": 1}), aDay(1, "c", map[string]int64{"two": 1})} {
+	for _, d := range []watching.WatchedDay{aDay(0, "a", map[string]int64{"one": 1}),
+		aDay(1, "b", map[string]int64{"one": 2, "two": 1}), aDay(1, "c", map[string]int64{"two": 1})} {
 		_, err := s.PutWatchedDay(t.Context(), d)
 		require.NoError(t, err)
 	}

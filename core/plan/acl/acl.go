@@ -210,7 +210,8 @@ func services(points service.Set) (out []map[string]match, sctp bool) {
 				if lo != hi {
 					port = map[string]any{"lower-port": lo.Port(), "upper-port": hi.Port()}
 				}
-				out = append(out, map[string]match{"": base, service.ProtoName(uint8(proto)): {"destination-port": port}})
+				out = append(out, map[string]match{"": base,
+					service.ProtoName(uint8(proto)): {"destination-port": port}})
 			}
 		}
 	}

@@ -83,7 +83,8 @@ func Of(p *plan.Plan) (List, []string) {
 	for i := range p.Classes {
 		c := &p.Classes[i]
 		x := policy{APIVersion: "networking.k8s.io/v1", Kind: "NetworkPolicy",
-			Metadata: meta{"lucid-orchard-" + c.Name, map[string]string{"lucid-orchard/workloads": fmt.Sprint(c.Workloads)}}}
+			Metadata: meta{"lucid-orchard-" + c.Name,
+				map[string]string{"lucid-orchard/workloads": fmt.Sprint(c.Workloads)}}}
 		x.Spec.PodSelector.MatchLabels = map[string]string{label: c.Name}
 		if p.Side != plan.Client {
 			x.Spec.PolicyTypes = append(x.Spec.PolicyTypes, "Ingress")
@@ -111,10 +112,12 @@ func allowed(p *plan.Plan, rules []plan.Rule, cannot map[string]bool) []Allow {
 	index := map[string]int{} // peers → index of out
 	for _, r := range rules {
 		if r.Until != 0 {
-			cannot[fmt.Sprintf("line %d ends one day; the policies hold it until they are rendered again", r.Line)] = true
+			cannot[fmt.Sprintf("line %d ends one day; the policies hold it until they are rendered again",
+				r.Line)] = true
 		}
 		if others := r.Points.Minus(spoken); len(others) > 0 && !r.Points.Equal(service.All) {
-			cannot[fmt.Sprintf("line %d is on protocols other than tcp, udp and sctp: it is left out there", r.Line)] = true
+			cannot[fmt.Sprintf("line %d is on protocols other than tcp, udp and sctp: it is left out there",
+				r.Line)] = true
 		}
 		if r.Log {
 			cannot[fmt.Sprintf("line %d asks for a log", r.Line)] = true
@@ -194,7 +197,8 @@ func blocks(peers plan.Addresses) []peer {
 // add adds ports, to those that end just before them if there are some.
 func (a *Allow) add(proto uint8, lo, hi uint32) {
 	name := map[uint8]string{service.TCP: "TCP", service.UDP: "UDP", service.SCTP: "SCTP"}[proto]
-	if n := len(a.Ports); n > 0 && a.Ports[n-1].Protocol == name && max(a.Ports[n-1].Port, a.Ports[n-1].EndPort)+1 == lo {
+	if n := len(a.Ports); n > 0 && a.Ports[n-1].Protocol == name && max(a.Ports[n-1].Port, a.Ports[n-1].EndPort)+
+		1 == lo {
 		a.Ports[n-1].EndPort = hi
 		return
 	}

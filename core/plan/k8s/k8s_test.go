@@ -53,7 +53,8 @@ func TestPoliciesAllowWhatThePlanDoesNotReject(t *testing.T) {
 		for _, class := range p.Classes {
 			for _, r := range slices.Concat(class.Server, class.Client) {
 				others := slices.ContainsFunc(r.Points, func(x service.Range) bool {
-					return x.Lo.Proto() == service.ICMP || x.Lo.Proto() == service.ICMP6 || x.Lo.Proto() == 47 || x.Hi.Proto() == 47
+					return x.Lo.Proto() == service.ICMP || x.Lo.Proto() == service.ICMP6 || x.Lo.Proto() == 47 ||
+						x.Hi.Proto() == 47
 				})
 				asks = asks || r.Until != 0 || r.Log || others
 			}
@@ -66,17 +67,20 @@ func TestPoliciesAllowWhatThePlanDoesNotReject(t *testing.T) {
 			for range 20 {
 				peer := rapid.SampledFrom(sample.Addresses).Draw(t, "peer")
 				pt := rapid.SampledFrom(sample.Points).Draw(t, "point")
-				if proto := pt.Proto(); pt.Port() == 0 || proto != service.TCP && proto != service.UDP && proto != service.SCTP {
+				if proto := pt.Proto(); pt.Port() == 0 || proto != service.TCP && proto != service.UDP &&
+					proto != service.SCTP {
 					continue
 				}
 				own := class.Addresses[0]
 				one := *p
 				one.Side = plan.Server
 				v := one.Decider().Decide(peer, own, pt, c.AsOf.Sec).Verdict
-				require.Equal(t, v != decide.Reject, lets(list.Items[i].Spec.Ingress, true, peer, pt), "%s -> %s", peer, own)
+				require.Equal(t, v != decide.Reject, lets(list.Items[i].Spec.Ingress, true, peer, pt), "%s -> %s",
+					peer, own)
 				one.Side = plan.Client
 				v = one.Decider().Decide(own, peer, pt, c.AsOf.Sec).Verdict
-				require.Equal(t, v != decide.Reject, lets(list.Items[i].Spec.Egress, false, peer, pt), "%s -> %s", own, peer)
+				require.Equal(t, v != decide.Reject, lets(list.Items[i].Spec.Egress, false, peer, pt), "%s -> %s", own,
+					peer)
 			}
 		}
 	})

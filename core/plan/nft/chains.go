@@ -26,7 +26,8 @@ func (r *renderer) hook(name string, server, client bool) {
 	if r.o.Ends && r.prefix == "" {
 		for i, f := range families { // each packet keeps the connection dropped for longer
 			tuple := fmt.Sprintf("%[1]s saddr . %[1]s daddr . meta l4proto . th sport . th dport", f.name)
-			r.say(2, `%s @%s update @%s { %s timeout %ds } drop comment "permitted no more"`, tuple, Ended[i], Ended[i], tuple,
+			r.say(2, `%s @%s update @%s { %s timeout %ds } drop comment "permitted no more"`, tuple, Ended[i],
+				Ended[i], tuple,
 				int(EndedFor.Seconds()))
 		}
 	}
@@ -58,7 +59,8 @@ func (r *renderer) hook(name string, server, client bool) {
 func (r *renderer) broadcast() {
 	for _, f := range families {
 		if i := slices.IndexFunc(r.p.Classes, func(c plan.Class) bool { return c.Has(f.six) }); i >= 0 {
-			r.say(2, "meta nfproto %s meta l4proto udp fib daddr type { broadcast, multicast } goto %ss_%s", f.proto, r.prefix,
+			r.say(2, "meta nfproto %s meta l4proto udp fib daddr type { broadcast, multicast } goto %ss_%s", f.proto,
+				r.prefix,
 				r.p.Classes[i].Name)
 		}
 	}
@@ -92,7 +94,8 @@ func (r *renderer) answers(name string, c *plan.Class, rules []plan.Rule, peer s
 	}
 	for i := range rules {
 		x := &rules[i]
-		points, do := x.Points.Intersect(asked), []string{fmt.Sprintf("tcp sport < %[1]d tcp dport >= %[1]d %[2]s", plan.Ephemeral,
+		points, do := x.Points.Intersect(asked), []string{fmt.Sprintf("tcp sport < %[1]d tcp dport >= %[1]d %[2]s",
+			plan.Ephemeral,
 			r.drop()), "return"}
 		if len(points) == 0 {
 			continue

@@ -42,9 +42,11 @@ func manyRules(client, server netip.Addr, rules int) (*decide.Compiled, string) 
 	if len(errs) > 0 {
 		panic(errs[0])
 	}
-	return decide.Compile(e, p, estate.Instant{}), "table inet naive {\n\tchain forward {\n\t\ttype filter hook forward priority filter; " +
-		"policy accept;\n\t\tct state established,related accept\n" + chain.String() + "\t\tip daddr " + server.String() +
-		" counter drop\n\t}\n}\n"
+	return decide.Compile(e, p, estate.Instant{}),
+		"table inet naive {\n\tchain forward {\n\t\ttype filter hook forward priority filter; " +
+			"policy accept;\n\t\tct state established,related accept\n" + chain.String() + "\t\tip daddr " +
+			server.String() +
+			" counter drop\n\t}\n}\n"
 }
 
 // BenchmarkAGate gives how many connections a second go through a gate: without rules,

@@ -262,7 +262,8 @@ func (r *renderer) notes() {
 	note := func(what, do string) {
 		r.say(1, "chain %s {", r.noteOf(what))
 		r.say(2, "tcp flags & (syn | ack) != syn %s", do)
-		r.say(2, "limit rate 500/second burst 1000 packets log prefix \"%s%s\" group %d snaplen 128", logged, what, r.o.Group)
+		r.say(2, "limit rate 500/second burst 1000 packets log prefix \"%s%s\" group %d snaplen 128", logged, what,
+			r.o.Group)
 		r.say(2, "%s", do)
 		r.say(1, "}")
 	}

@@ -56,7 +56,8 @@ func newLand(t testing.TB) *land {
 		}
 		t.Cleanup(func() { _ = exec.Command("ip", "netns", "del", ns).Run() })
 		l.run(ns, "ip", "link", "set", "lo", "up")
-		for _, set := range []string{"net.ipv4.ip_forward=1", "net.ipv6.conf.all.forwarding=1", "net.ipv4.icmp_ratelimit=0",
+		for _, set := range []string{"net.ipv4.ip_forward=1", "net.ipv6.conf.all.forwarding=1",
+			"net.ipv4.icmp_ratelimit=0",
 			"net.ipv6.icmp.ratelimit=0", "net.ipv4.conf.all.rp_filter=0", "net.ipv4.conf.default.rp_filter=0",
 			"net.ipv4.icmp_msgs_per_sec=100000", "net.ipv4.icmp_msgs_burst=10000"} {
 			_ = exec.Command("ip", "netns", "exec", ns, "sysctl", "-qw", set).Run() // not every kernel has all
@@ -162,7 +163,8 @@ func (l *land) passes(a, b netip.Addr, pt service.Point, patience time.Duration)
 			}
 			return err
 		case service.UDP:
-			c, err := net.DialUDP("udp", &net.UDPAddr{IP: a.AsSlice()}, &net.UDPAddr{IP: b.AsSlice(), Port: int(pt.Port())})
+			c, err := net.DialUDP("udp", &net.UDPAddr{IP: a.AsSlice()},
+				&net.UDPAddr{IP: b.AsSlice(), Port: int(pt.Port())})
 			if err != nil {
 				return err
 			}
@@ -266,7 +268,8 @@ var points = slices.DeleteFunc(slices.Clone(sample.Points), func(p service.Point
 
 // everyWay gives a probe for each pair of addresses across the gate, with what a
 // plan's policy says of it; asked says which conversations the point polices.
-func (l *land) everyWay(c *decide.Compiled, asked func(a, b estate.Endpoint) bool, keep func(n int) bool) (out []probe) {
+func (l *land) everyWay(c *decide.Compiled, asked func(a, b estate.Endpoint) bool,
+	keep func(n int) bool) (out []probe) {
 	walk := decide.NewWalk(c.Estate, c.Policy, c.AsOf)
 	n := 0
 	for _, a := range sample.Addresses {
@@ -299,8 +302,10 @@ func drawnCase(seed int) (*decide.Compiled, []int32) {
 			if seed%2 == 1 { // so many rules that they are asked parcel by parcel
 				text += "\nlayer many\n"
 				for range 90 {
-					text += fmt.Sprintf("%s %s -> any on %s\n", rapid.SampledFrom([]string{"permit", "reject"}).Draw(t, "verdict"),
-						rapid.SampledFrom(sample.Addresses).Draw(t, "peer"), rapid.SampledFrom([]string{"tcp", "udp", "icmp, icmp6",
+					text += fmt.Sprintf("%s %s -> any on %s\n", rapid.SampledFrom([]string{"permit", "reject"}).Draw(t,
+						"verdict"),
+						rapid.SampledFrom(sample.Addresses).Draw(t, "peer"),
+						rapid.SampledFrom([]string{"tcp", "udp", "icmp, icmp6",
 							"tcp/443", "udp/53, tcp/22", "any"}).Draw(t, "on"))
 				}
 			}
@@ -355,7 +360,8 @@ func TestPacketsFareAsThePolicySays(t *testing.T) {
 		try(fmt.Sprintf("gate, case %d", seed), l.everyWay(c, asked, some))
 		l.load(l.gate, gate, nft.Options{Observe: true})
 		nothing := func(a, b estate.Endpoint) bool { return false }
-		l.tried(fmt.Sprintf("observing gate, case %d", seed), l.everyWay(c, nothing, func(n int) bool { return n%40 == 0 }))
+		l.tried(fmt.Sprintf("observing gate, case %d", seed), l.everyWay(c, nothing,
+			func(n int) bool { return n%40 == 0 }))
 		l.unload(l.gate)
 
 		// The machine in the east is the host of what it holds.
@@ -384,7 +390,8 @@ func TestAnswersPass(t *testing.T) {
 			Leases: []estate.Lease{{Addr: addr, From: estate.Beginning, Until: estate.End}}})
 	}
 	e, _ := estate.New(ws)
-	p, errs := policy.Parse("layer allowances\npermit workload w0 -> workload w1 on tcp/443\nreject any -> any on any\n")
+	p, errs := policy.Parse(
+		"layer allowances\npermit workload w0 -> workload w1 on tcp/443\nreject any -> any on any\n")
 	require.Empty(t, errs)
 	c := decide.Compile(e, p, estate.Instant{})
 	l.load(l.gate, plan.NewPlanner(c).Plan([]int32{0, 1}, plan.Gate, plan.Both), nft.Options{})

@@ -44,7 +44,8 @@ type parcels struct {
 // parcelsOf cuts all rules of a plan: the classes in the order of their names, so that what
 // is cut depends on the rules alone.
 func parcelsOf(p *plan.Plan) *parcels {
-	x := &parcels{p: p, most: mostCopies, copies: make([]int, len(p.Sets)), made: map[string]*parcel{}, of: map[*plan.Rule][]parcel{}}
+	x := &parcels{p: p, most: mostCopies, copies: make([]int, len(p.Sets)), made: map[string]*parcel{},
+		of: map[*plan.Rule][]parcel{}}
 	if slices.ContainsFunc(p.Sets, func(s plan.Set) bool { return strings.HasPrefix(s.Name, plan.LeftPrefix) }) {
 		x.most = copiesLeft
 	}
@@ -275,7 +276,8 @@ func (r *renderer) lead(chain string, x parcel, c *plan.Class, peer string) {
 	}
 	for _, f := range families {
 		if c.Has(f.six) {
-			r.say(2, "%s %s @%s%s jump %s%s", f.name, peer, r.prefix, setName(&plan.Set{Name: x.name(r.p)}, f.six), r.prefix,
+			r.say(2, "%s %s @%s%s jump %s%s", f.name, peer, r.prefix, setName(&plan.Set{Name: x.name(r.p)}, f.six),
+				r.prefix,
 				x.chainOf(r.p, chain))
 		}
 	}

@@ -85,7 +85,8 @@ func TestParcelsKeepTheOrder(t *testing.T) {
 			if own && line > 0 && line <= len(rules) {
 				n, found := asked(list, line)
 				require.True(t, found)
-				require.LessOrEqual(t, n, 45+(anybody+1)*(fanOut+3), "of %d rules, %d of them for anybody", len(rules), anybody)
+				require.LessOrEqual(t, n, 45+(anybody+1)*(fanOut+3), "of %d rules, %d of them for anybody", len(rules),
+					anybody)
 			}
 		}
 	})
@@ -108,7 +109,8 @@ func TestMovesLeadFromContentsToContents(t *testing.T) {
 	}
 	rapid.Check(t, func(t *rapid.T) {
 		const sets = 12
-		class := plan.Class{Name: "c1", Addresses: []netip.Addr{netip.MustParseAddr("10.9.9.9")}, Server: manyPeers(t, sets, 90), Client: manyPeers(t, sets, 40)}
+		class := plan.Class{Name: "c1", Addresses: []netip.Addr{netip.MustParseAddr("10.9.9.9")},
+			Server: manyPeers(t, sets, 90), Client: manyPeers(t, sets, 40)}
 		if rapid.Bool().Draw(t, "has six") {
 			class.Addresses = append(class.Addresses, netip.MustParseAddr("fd00:9::9"))
 		}

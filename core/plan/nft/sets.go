@@ -70,7 +70,8 @@ func (r *renderer) ended() {
 		sep := "elements = {"
 		for _, e := range r.o.Ended {
 			if e.From.Addr().Is6() == f.six {
-				r.say(2, "%s %s . %s . %d . %d . %d", sep, e.From.Addr(), e.To.Addr(), e.Proto, e.From.Port(), e.To.Port())
+				r.say(2, "%s %s . %s . %d . %d . %d", sep, e.From.Addr(), e.To.Addr(), e.Proto, e.From.Port(),
+					e.To.Port())
 				sep = ","
 			}
 		}
@@ -153,7 +154,8 @@ func (r *renderer) ways(name, prefix string) {
 		for i := range r.p.Classes {
 			for _, a := range r.p.Classes[i].Addresses {
 				if a.Is6() == f.six {
-					elements = append(elements, fmt.Sprintf("%s : goto %s%s%s", a, r.prefix, prefix, r.p.Classes[i].Name))
+					elements = append(elements, fmt.Sprintf("%s : goto %s%s%s", a, r.prefix, prefix,
+						r.p.Classes[i].Name))
 				}
 			}
 		}

@@ -4,7 +4,7 @@ import { useEffect } from "react";
 import { NavLink, useLocation, useNavigate } from "react-router";
 import { api } from "../api/client";
 import { n, percent, plural } from "../marks/words";
-import { troubled } from "../release/waves";
+import { troubled } from "../releasing/waves";
 import { carried, useCarried, useWindow } from "./address";
 
 const StepLink = chakra(NavLink);

@@ -5,14 +5,14 @@ import { useNavigate } from "react-router";
 import { api, problem, caughtUp } from "../api/client";
 import { Link } from "../marks/Controls";
 import { atMinute, plural } from "../marks/words";
-import type { RollOut } from "../release/waves";
+import type { RollOut } from "../releasing/waves";
 import { useAddress, useCarried, useWindow } from "./address";
 import { say } from "./toaster";
 
 const History = lazy(async () => ({ default: (await import("../history/History")).History }));
 
 const ReleaseDialog = lazy(async () => ({
-  default: (await import("../release/ReleaseDialog")).ReleaseDialog,
+  default: (await import("../releasing/ReleaseDialog")).ReleaseDialog,
 }));
 
 /** The newest release, where it is on trial. */

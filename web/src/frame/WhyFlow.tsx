@@ -8,7 +8,7 @@ import { atMinute, n, plural, utc } from "../marks/words";
 import { useAddress, useWhy, useWindow, type Subject } from "./address";
 import { Reasons } from "./Reasons";
 import { say } from "./toaster";
-import { Chain, ChainLink, WhyTitle } from "./WhyPanel";
+import { Chain, ChainLink, WhyTitle } from "./WhyParts";
 
 type Why = Schemas["Why"];
 type Flow = Extract<Subject, { kind: "flow" }>;

@@ -4,9 +4,9 @@ import { api } from "../api/client";
 import { Btn } from "../marks/Controls";
 import { Spark } from "../marks/Marks";
 import { atMinute, plural } from "../marks/words";
-import { Findings } from "../policy/Findings";
+import { Findings } from "../drafting/Findings";
 import { useCarried, useWindow } from "./address";
-import { Chain, ChainLink, WhyTitle } from "./WhyPanel";
+import { Chain, ChainLink, WhyTitle } from "./WhyParts";
 
 /** A rule: who wrote it, what it decides. */
 export function WhyRule({ line }: { line: number }) {

@@ -5,7 +5,7 @@ import { Link, ProblemNote } from "../marks/Controls";
 import { onDay } from "../marks/words";
 import { useCarried } from "./address";
 import { Memberships, Tags } from "./WorkloadParts";
-import { Pair, WhyTitle } from "./WhyPanel";
+import { Pair, WhyTitle } from "./WhyParts";
 
 /** A workload: its addresses, its tags with their sources, its groups and why. */
 export function WhyWorkload({ id }: { id: string }) {

@@ -7,7 +7,7 @@ import { Mark } from "../marks/Marks";
 import { onDay } from "../marks/words";
 import { useCarried } from "./address";
 import { Reasons } from "./Reasons";
-import { Pair } from "./WhyPanel";
+import { Pair } from "./WhyParts";
 
 type Page = Schemas["WorkloadPage"];
 

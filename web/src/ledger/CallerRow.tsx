@@ -5,10 +5,10 @@ import { useWhy, useWindow, write } from "../frame/address";
 import { Mark, Spark, VerdictBar, VerdictWord } from "../marks/Marks";
 import { atMinute, bytes, n, plural, utc } from "../marks/words";
 import { useUnfolded } from "./columns";
+import { Name } from "./Name";
 import { Records } from "./Records";
 import { RowFrame } from "./RowFrame";
 import { useSelecting, useSettling } from "./Settle";
-import { Name } from "./ServedRow";
 import type { LedgerQuery } from "./shared";
 
 type Row = Schemas["LedgerRow"];

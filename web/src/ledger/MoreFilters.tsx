@@ -4,7 +4,7 @@ import { useState } from "react";
 import { api } from "../api/client";
 import { useAddress, useWindow } from "../frame/address";
 import { Btn, Chip, inputStyle, Select } from "../marks/Controls";
-import { pathWords } from "../flows/passages";
+import { pathWords } from "../traffic/passages";
 import type { LedgerQuery } from "./shared";
 
 /** The parts of the address that these filters are. */

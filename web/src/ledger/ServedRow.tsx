@@ -7,8 +7,10 @@ import { Mark, Spark, VerdictBar } from "../marks/Marks";
 import { atMinute, bytes, n, plural, utc } from "../marks/words";
 import { CallerRow } from "./CallerRow";
 import { useUnfolded } from "./columns";
+import { Name } from "./Name";
 import { RowFrame } from "./RowFrame";
-import { targetOf, useSelecting, useSettling } from "./Settle";
+import { useSelecting, useSettling } from "./Settle";
+import { targetOf } from "./settling";
 import type { LedgerQuery } from "./shared";
 
 type Row = Schemas["LedgerRow"];
@@ -68,26 +70,6 @@ export function ServedRow({ row, query }: { row: Row; query: LedgerQuery }) {
       />
       {open && <Callers row={row} query={query} />}
     </Box>
-  );
-}
-
-export function Name({ row, strong }: { row: { label: string; lack?: string; kind: string }; strong?: boolean }) {
-  return (
-    <>
-      <chakra.span
-        fontWeight={strong ? "600" : "500"}
-        fontStyle={row.kind === "tags" ? "italic" : undefined}
-        title={row.kind === "tags" ? "no group of the policy holds just these; called by their tags" : undefined}
-      >
-        {row.label}
-      </chakra.span>
-      {row.lack && (
-        <chakra.span color="open" fontWeight="500">
-          {" "}
-          {row.lack} missing
-        </chakra.span>
-      )}
-    </>
   );
 }
 

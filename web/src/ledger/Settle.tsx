@@ -14,21 +14,8 @@ import { Mark } from "../marks/Marks";
 import { Modal } from "../marks/Modal";
 import { plural } from "../marks/words";
 import { Selected, SettleMany, Together } from "./SettleMany";
+import type { How, Target } from "./settling";
 import type { LedgerQuery } from "./shared";
-
-export type How = "permit" | "reject" | "rightly";
-
-/** What is pointed at: below a row of the ledger, or one conversation. */
-export type Target = {
-  words: string;
-  near?: string;
-  far?: string;
-  service?: string; // none: all that the filters leave
-  client?: string;
-  server?: string;
-  first?: string;
-  counts: { permit: number; reject: number; uncovered: number };
-};
 
 type Settling = {
   open: (how: How, t: Target) => void;
@@ -36,16 +23,6 @@ type Settling = {
   toggle: (t: Target) => void;
 };
 const Context = createContext<Settling | undefined>(undefined);
-
-/** What a row of the ledger stands for. */
-export const targetOf = (row: Schemas["LedgerRow"], turned: boolean): Target => ({
-  words: turned
-    ? `${row.label} to all that it reaches on ${row.service}`
-    : `all callers of ${row.label} on ${row.service}`,
-  near: row.key,
-  service: row.service,
-  counts: row.counts,
-});
 
 const keyOf = (t: Target) => [t.near, t.far, t.service, t.client, t.server, t.first].join("~");
 

@@ -10,7 +10,7 @@ import { say } from "../frame/toaster";
 import { Btn, inputStyle, Link, ProblemNote } from "../marks/Controls";
 import { Modal } from "../marks/Modal";
 import { plural } from "../marks/words";
-import { type How, type Target, targetOf } from "./Settle";
+import { type How, type Target, targetOf } from "./settling";
 import type { LedgerQuery } from "./shared";
 
 const words: Record<How, string> = { permit: "Permit", reject: "Reject", rightly: "Rightly rejected:" };

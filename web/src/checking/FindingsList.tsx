@@ -6,7 +6,7 @@ import { api, type Schemas } from "../api/client";
 import { useCarried, useWindow } from "../frame/address";
 import { Empty, Link } from "../marks/Controls";
 import { plural } from "../marks/words";
-import { FixButton } from "../policy/FixButton";
+import { FixButton } from "../drafting/FixButton";
 
 export function FindingsList() {
   const w = useWindow();

@@ -4,7 +4,7 @@ import { Box, chakra, Flex, Grid, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import { api, problem } from "../api/client";
 import { useAddress } from "../frame/address";
-import { ImportDialog } from "../importing/ImportDialog";
+import { ImportDialog } from "../imports/ImportDialog";
 import { Btn, Chip, Empty, Link, ProblemNote, Sentence, Switches } from "../marks/Controls";
 import { Menu } from "../marks/Menu";
 import { n, plural } from "../marks/words";

@@ -13,7 +13,7 @@ import { Btn, Empty, Link, ProblemNote } from "../marks/Controls";
 import { Mark } from "../marks/Marks";
 import { Modal } from "../marks/Modal";
 import { plural } from "../marks/words";
-import { useEdit } from "../policy/useEdit";
+import { useEdit } from "../drafting/useEdit";
 import { Templates } from "./Templates";
 import { noteText } from "../editor/quote";
 

@@ -6,7 +6,7 @@ import { say } from "../frame/toaster";
 import { Btn, Field, inputStyle, Link, ProblemNote } from "../marks/Controls";
 import { Modal } from "../marks/Modal";
 import { DestinationDialog } from "./DestinationDialog";
-import { type Notice, useNotices } from "./TellMe";
+import { type Notice, useNotices } from "./notices";
 import { about, kindWords, type Matter, memberOf, noticeFilter, plain } from "./watch";
 
 type Pace = Notice["pace"];

@@ -4,7 +4,7 @@ import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, problem } from "../api/client";
 import { useAddress, useCarried, useWindow } from "../frame/address";
-import { ImportDialog } from "../importing/ImportDialog";
+import { ImportDialog } from "../imports/ImportDialog";
 import { Ledger } from "../ledger/Ledger";
 import { LedgerBar, useLedgerQuery } from "../ledger/LedgerBar";
 import { Btn, Empty, Link, ProblemNote, Sentence } from "../marks/Controls";

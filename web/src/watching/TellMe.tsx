@@ -1,20 +1,14 @@
 // Who is told of what: sentences that say when, of what and to whom; where messages go.
 import { Box, chakra, Flex, Text } from "@chakra-ui/react";
 import { useState } from "react";
-import { api, caughtUp, problem, type Schemas } from "../api/client";
+import { api, caughtUp, problem } from "../api/client";
 import { say } from "../frame/toaster";
 import { Btn, Link } from "../marks/Controls";
 import { plural } from "../marks/words";
 import { DestinationDialog } from "./DestinationDialog";
 import { NoticeDialog } from "./NoticeDialog";
+import { type Destination, type Notice, useNotices } from "./notices";
 import { about, ago, type Matter, plain } from "./watch";
-
-export type Notice = Schemas["NoticeOut"];
-export type Destination = Schemas["DestinationOut"];
-
-export function useNotices() {
-  return api.useQuery("get", "/api/v1/watch/notices");
-}
 
 export function TellMe({ matters }: { matters: Matter[] }) {
   const { data } = useNotices();

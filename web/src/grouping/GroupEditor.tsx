@@ -14,8 +14,8 @@ import { Btn, Empty, inputStyle, Link, ProblemNote, Sentence, Switches } from ".
 import { Spark } from "../marks/Marks";
 import { atMinute, n, plural } from "../marks/words";
 import { Members } from "./Members";
-import { Findings } from "../policy/Findings";
-import { useEdit } from "../policy/useEdit";
+import { Findings } from "../drafting/Findings";
+import { useEdit } from "../drafting/useEdit";
 import { GroupHistory, GroupTools } from "./GroupTools";
 
 type Group = Schemas["GroupOut"];

@@ -6,14 +6,14 @@ import { useState } from "react";
 import { useNavigate, useParams } from "react-router";
 import { api, problem, type Schemas } from "../api/client";
 import { useAddress, useCarried, useWhy, useWindow } from "../frame/address";
-import { Pair } from "../frame/WhyPanel";
+import { Pair } from "../frame/WhyParts";
 import { Memberships, Tags } from "../frame/WorkloadParts";
 import { Ledger } from "../ledger/Ledger";
 import { Empty, Link, ProblemNote, Sentence, Switches } from "../marks/Controls";
 import { Mark, VerdictBar } from "../marks/Marks";
 import { atMinute, n, onDay, plural } from "../marks/words";
-import { Exempt } from "../release/Exempt";
-import { stateOf, troubled } from "../release/waves";
+import { Exempt } from "../releasing/Exempt";
+import { stateOf, troubled } from "../releasing/waves";
 
 const parts = ["rules", "traffic", "tags"] as const;
 type Part = (typeof parts)[number];

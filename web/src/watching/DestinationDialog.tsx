@@ -5,7 +5,7 @@ import { api, caughtUp, problem, type Schemas } from "../api/client";
 import { say } from "../frame/toaster";
 import { Btn, Field, inputStyle, ProblemNote, Switches } from "../marks/Controls";
 import { Modal } from "../marks/Modal";
-import type { Destination } from "./TellMe";
+import type { Destination } from "./notices";
 
 type Settings = Schemas["Settings"];
 

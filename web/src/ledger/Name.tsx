@@ -1,0 +1,22 @@
+import { chakra } from "@chakra-ui/react";
+
+/** How a side of a row is called: by a group, by its tags, or by itself. */
+export function Name({ row, strong }: { row: { label: string; lack?: string; kind: string }; strong?: boolean }) {
+  return (
+    <>
+      <chakra.span
+        fontWeight={strong ? "600" : "500"}
+        fontStyle={row.kind === "tags" ? "italic" : undefined}
+        title={row.kind === "tags" ? "no group of the policy holds just these; called by their tags" : undefined}
+      >
+        {row.label}
+      </chakra.span>
+      {row.lack && (
+        <chakra.span color="open" fontWeight="500">
+          {" "}
+          {row.lack} missing
+        </chakra.span>
+      )}
+    </>
+  );
+}
