@@ -225,8 +225,7 @@ func printed(p *page, selectors ...string) (out []string) {
 				const walk = (rule, media) => {
 					const print = media || (rule instanceof CSSMediaRule && rule.conditionText === "print");
 					if (print && rule.selectorText && e.matches(rule.selectorText) && rule.style.display) return rule.style.display;
-					for (const inner of rule.cssRules ?? []) { const found = walk(inner,
-					print); if (found) return found; }
+					for (const inner of rule.cssRules ?? []) { const found = walk(inner, print); if (found) return found; }
 				};
 				const found = walk(r, false);
 				if (found) return found;

@@ -212,8 +212,7 @@ func (p *page) still(sel string) [2]float64 {
 		window.still.point = [middle(r.left, r.right, innerWidth), middle(r.top, r.bottom, innerHeight)]
 		window.pressed = false
 		for (const e of ["pointerdown", "click"])
-			window.addEventListener(e, (x) => { if (all.some((a) => a.contains(x.target))) window.pressed = true },
-			{ capture: true, once: true })
+			window.addEventListener(e, (x) => { if (all.some((a) => a.contains(x.target))) window.pressed = true }, { capture: true, once: true })
 		return true
 	})()`, sel))
 	return value[[2]float64](p, `window.still.point`)

@@ -145,16 +145,13 @@ func TestContrast(t *testing.T) {
 // contrast lists texts whose colour has less than 4.5 to 1 against what is
 // behind them (WCAG 2.2, 1.4.3); what is disabled is exempt.
 const contrast = `(() => {
-	const read = (c) => { const m = c.match(/[\d.]+/g).map(Number); return { r: m[0], g: m[1], b: m[2],
-	a: m[3] ?? 1 } };
-	const lum = ({ r, g,
-	b }) => { const f = (v) => { v /= 255; return v <= 0.03928 ? v / 12.92 : ((v + 0.055) / 1.055) ** 2.4 }; return 0.2126 * f(r) + 0.7152 * f(g) + 0.0722 * f(b) };
+	const read = (c) => { const m = c.match(/[\d.]+/g).map(Number); return { r: m[0], g: m[1], b: m[2], a: m[3] ?? 1 } };
+	const lum = ({ r, g, b }) => { const f = (v) => { v /= 255; return v <= 0.03928 ? v / 12.92 : ((v + 0.055) / 1.055) ** 2.4 }; return 0.2126 * f(r) + 0.7152 * f(g) + 0.0722 * f(b) };
 	const behind = (e) => { for (; e; e = e.parentElement) { const c = read(getComputedStyle(e).backgroundColor); if (c.a === 1) return c } return { r: 255, g: 255, b: 255, a: 1 } };
 	const bad = [];
 	for (const e of document.querySelectorAll("body *")) {
 		const own = [...e.childNodes].some((n) => n.nodeType === 3 && n.textContent.trim());
-		if (!own || !e.checkVisibility() || e.closest("[disabled], .cm-editor, [aria-hidden=true], script,
-		style")) continue;
+		if (!own || !e.checkVisibility() || e.closest("[disabled], .cm-editor, [aria-hidden=true], script, style")) continue;
 		const faded = (() => { for (let x = e; x; x = x.parentElement) if (getComputedStyle(x).opacity < 1) return true })();
 		if (faded) continue;
 		const a = lum(read(getComputedStyle(e).color)), b = lum(behind(e));

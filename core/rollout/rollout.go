@@ -194,7 +194,6 @@ func (p *Point) Take(to Runs, trial bool, l Lineage, yields Mark) bool {
 		p.Former = &was
 	}
 	p.Loaded, p.Trial = to, trial
-	p.Settle(false)
 	return true
 }
 

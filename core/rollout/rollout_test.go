@@ -29,6 +29,8 @@ func TestCommandsLeadOn(t *testing.T) {
 		{rollout.Runs{Observes: 2}, rollout.ToRollBack, 1, rollout.Runs{Observes: 1}},
 		{rollout.Runs{Enforces: 1}, rollout.ToRollBack, 1, rollout.Runs{Enforces: 1}},
 		{rollout.Runs{}, rollout.ToRollBack, 1, rollout.Runs{}},
+		{rollout.Runs{Enforces: 2, Observes: 1}, rollout.ToRollBack, 2, rollout.Runs{Enforces: 2, Observes: 1}},
+		{rollout.Runs{Enforces: 1, Observes: 2}, rollout.ToRollBack, 2, rollout.Runs{Enforces: 1, Observes: 2}},
 		{rollout.Runs{Enforces: 1, Observes: 2}, rollout.ToOff, 0, rollout.Runs{}},
 	} {
 		got, err := x.from.After(rollout.Command{Do: x.do, Release: x.no})

@@ -1,12 +1,12 @@
 // Evidence for an auditor: for which promise, over which period, and whether it is made
 // by itself from now on.
-import { chakra, Flex, Input, Text } from "@chakra-ui/react";
+import { chakra, Flex, Text } from "@chakra-ui/react";
 import { useEffect, useState } from "react";
 import { useNavigate } from "react-router";
 import { api, problem } from "../api/client";
 import { useJob } from "../api/job";
 import { say } from "../frame/toaster";
-import { Btn, Field, inputStyle, Link, ProblemNote, Select } from "../marks/Controls";
+import { Btn, Entry, Field, Link, ProblemNote, Select } from "../marks/Controls";
 import { Modal } from "../marks/Modal";
 import { promised, usualPeriods } from "./evidence";
 
@@ -107,23 +107,9 @@ export function MakeDialog({ first, close }: { first?: string; close: () => void
         </Select>
       </Field>
       <Field label="From">
-        <Input
-          {...inputStyle}
-          w="140px"
-          type="date"
-          aria-label="first day"
-          value={from}
-          onChange={(e) => setFrom(e.target.value)}
-        />
+        <Entry w="140px" type="date" aria-label="first day" value={from} set={setFrom} />
         <chakra.span color="soft">to</chakra.span>
-        <Input
-          {...inputStyle}
-          w="140px"
-          type="date"
-          aria-label="last day"
-          value={to}
-          onChange={(e) => setTo(e.target.value)}
-        />
+        <Entry w="140px" type="date" aria-label="last day" value={to} set={setTo} />
         <Text color="soft">UTC</Text>
       </Field>
       <Field label="">

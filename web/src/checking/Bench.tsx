@@ -1,6 +1,6 @@
 // What if: lines "client -> server service" get their verdicts with their whys, for
 // all members of groups; kept as probes they are asked again at every change.
-import { Box, chakra, Flex, Input, Text } from "@chakra-ui/react";
+import { Box, chakra, Flex, Text } from "@chakra-ui/react";
 import { useEffect, useState } from "react";
 import { useNavigate } from "react-router";
 import { api, problem, caughtUp, type Schemas } from "../api/client";
@@ -8,7 +8,7 @@ import { CodeEditor } from "../editor/CodeEditor";
 import { useVocabulary } from "../editor/useVocabulary";
 import { useAddress, useCarried, useWhy, useWindow } from "../frame/address";
 import { say } from "../frame/toaster";
-import { Btn, inputStyle, Link, Switches } from "../marks/Controls";
+import { Btn, Entry, Link, Switches } from "../marks/Controls";
 import { Mark, type Verdict, verdictColor } from "../marks/Marks";
 import { atMinute, n, plural, worded } from "../marks/words";
 
@@ -68,13 +68,12 @@ export function Bench() {
             <chakra.span fontFamily="mono">(an expression)</chakra.span>; groups are answered for all their members.
           </Text>
           <Flex mt="6px" gap="6px">
-            <Input
-              {...inputStyle}
+            <Entry
               flex="1"
               aria-label="why these are expected"
               placeholder="why? (kept with the probes)"
               value={reason}
-              onChange={(e) => setReason(e.target.value)}
+              set={setReason}
             />
             <Btn
               primary

@@ -1,9 +1,9 @@
 // Many proposals at once: what taking them does, before it is done.
-import { Input, Text } from "@chakra-ui/react";
+import { Text } from "@chakra-ui/react";
 import { useState } from "react";
 import { problem } from "../api/client";
 import { ConsequencesList } from "../consequences/ConsequencesList";
-import { Btn, inputStyle, ProblemNote } from "../marks/Controls";
+import { Btn, Entry, ProblemNote } from "../marks/Controls";
 import { Modal } from "../marks/Modal";
 import { plural } from "../marks/words";
 import { chosen, type Taken, useConsequences, type useJudging } from "./judging";
@@ -69,14 +69,13 @@ export function Many({ what, list, revision, judging, close }: Props) {
         </ProblemNote>
       )}
       {what === "refuse" && (
-        <Input
-          {...inputStyle}
+        <Entry
           mt="8px"
           autoFocus
           placeholder="Why not? It is kept with each."
           aria-label="reason for refusing all"
           value={reason}
-          onChange={(e) => setReason(e.target.value)}
+          set={setReason}
         />
       )}
       {c.error && <ProblemNote>{problem(c.error)}</ProblemNote>}

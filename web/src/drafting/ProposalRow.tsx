@@ -1,9 +1,9 @@
-import { Box, chakra, Flex, Input, Text } from "@chakra-ui/react";
+import { Box, chakra, Flex, Text } from "@chakra-ui/react";
 import { useEffect, useRef, useState } from "react";
 import { problem } from "../api/client";
 import { ConsequencesList } from "../consequences/ConsequencesList";
 import { useWhy } from "../frame/address";
-import { Btn, inputStyle, Kbd, Link } from "../marks/Controls";
+import { Btn, Entry, Kbd, Link } from "../marks/Controls";
 import { Mark, Spark } from "../marks/Marks";
 import { n, onDay, percent, plural } from "../marks/words";
 import { type Proposal, type Taken, useConsequences, useEvidence } from "./judging";
@@ -245,14 +245,13 @@ function Refuse({ refuse, cancel }: { refuse: (reason: string) => void; cancel: 
       }}
     >
       <Flex gap="6px" mt="6px">
-        <Input
-          {...inputStyle}
+        <Entry
           autoFocus
           flex="1"
           aria-label="reason for refusing"
           placeholder="Why not?"
           value={reason}
-          onChange={(e) => setReason(e.target.value)}
+          set={setReason}
           onKeyDown={(e) => e.key === "Escape" && cancel()}
         />
         <Btn type="submit" primary>

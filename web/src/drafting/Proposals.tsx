@@ -1,10 +1,10 @@
 // What derivation proposes, to be judged one by one with the keyboard, or many
 // at once by a filter.
-import { Box, chakra, Flex, Input, Progress, Text } from "@chakra-ui/react";
+import { Box, chakra, Flex, Progress, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import { api, type Schemas } from "../api/client";
 import { useKeys } from "../frame/keys";
-import { Btn, Empty, inputStyle, Link, Select } from "../marks/Controls";
+import { Btn, Empty, Entry, Link, Select } from "../marks/Controls";
 import { n, onDay, percent, plural } from "../marks/words";
 import { Aside } from "./Aside";
 import { Curve } from "./Curve";
@@ -165,15 +165,14 @@ export function Proposals({ policy }: { policy: Schemas["PolicyOut"] }) {
       {j.point?.parts && <Meter parts={j.point.parts} />}
       {d && (j.judged.length > 4 || words.length > 0 || clean) && (
         <Flex px="16px" gap="8px" align="center" mt="4px">
-          <Input
-            {...inputStyle}
+          <Entry
             h="24px"
             flex="1"
             minW="0"
             placeholder="filter: booking 5432"
             aria-label="filter the proposals"
             value={filter}
-            onChange={(e) => setFilter(e.target.value)}
+            set={setFilter}
           />
           <chakra.label display="flex" gap="4px" fontSize="12px" whiteSpace="nowrap">
             <input type="checkbox" checked={clean} onChange={(e) => setClean(e.target.checked)} />

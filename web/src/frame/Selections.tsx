@@ -1,8 +1,8 @@
 // Saved selections: filters of a list under a name, for everybody.
-import { chakra, Input, Menu as M, Portal, Text } from "@chakra-ui/react";
+import { chakra, Menu as M, Portal, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import { api, problem, caughtUp } from "../api/client";
-import { Btn, inputStyle } from "../marks/Controls";
+import { Btn, Entry } from "../marks/Controls";
 import { useAddress } from "./address";
 import { say } from "./toaster";
 
@@ -81,13 +81,12 @@ export function Selections({ list, keys }: { list: string; keys: string[] }) {
                 ).then(() => setName(""));
               }}
             >
-              <Input
-                {...inputStyle}
+              <Entry
                 placeholder={filter ? "save these filters as…" : "set a filter first"}
                 aria-label="name of the selection"
                 disabled={!filter}
                 value={name}
-                onChange={(e) => setName(e.target.value)}
+                set={setName}
               />
               <Btn type="submit" disabled={!filter || !name.trim()}>
                 Save

@@ -1,6 +1,6 @@
 // Write an expression with errors in place; see in, undecided and out live; see
 // what saving does; save it into the draft.
-import { Box, chakra, Flex, Input, Text } from "@chakra-ui/react";
+import { Box, chakra, Flex, Text } from "@chakra-ui/react";
 import { useEffect, useState } from "react";
 import { useNavigate } from "react-router";
 import { api, problem, type Schemas } from "../api/client";
@@ -10,7 +10,7 @@ import { noteText, quote } from "../editor/quote";
 import { useVocabulary } from "../editor/useVocabulary";
 import { useAddress, useCarried, useWindow } from "../frame/address";
 import { Ledger } from "../ledger/Ledger";
-import { Btn, Empty, inputStyle, Link, ProblemNote, Sentence, Switches } from "../marks/Controls";
+import { Btn, Empty, Entry, Link, ProblemNote, Sentence, Switches } from "../marks/Controls";
 import { Spark } from "../marks/Marks";
 import { atMinute, n, plural } from "../marks/words";
 import { Members } from "./Members";
@@ -81,14 +81,7 @@ export function GroupEditor({ group, onSaved }: { group?: Group; onSaved: (name:
       {!group && (
         <Flex align="center" gap="8px" mt="8px">
           <Text>Name</Text>
-          <Input
-            {...inputStyle}
-            w="260px"
-            aria-label="name of the group"
-            value={name}
-            onChange={(e) => setName(e.target.value)}
-            placeholder="booking-logic-live"
-          />
+          <Entry w="260px" aria-label="name of the group" value={name} set={setName} placeholder="booking-logic-live" />
         </Flex>
       )}
       <Box mt="8px">

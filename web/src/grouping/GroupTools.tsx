@@ -1,12 +1,12 @@
 // Renaming and removing a group, with what uses it; who joined and left over
 // the window.
-import { Box, chakra, Flex, Input, Text } from "@chakra-ui/react";
+import { Box, chakra, Flex, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import { api, problem, caughtUp, type Schemas } from "../api/client";
 import { ConsequencesList } from "../consequences/ConsequencesList";
 import { useWhy, useWindow } from "../frame/address";
 import { say } from "../frame/toaster";
-import { Btn, inputStyle, Link, ProblemNote } from "../marks/Controls";
+import { Btn, Entry, Link, ProblemNote } from "../marks/Controls";
 import { Mark } from "../marks/Marks";
 import { Modal } from "../marks/Modal";
 import { atMinute, n, plural } from "../marks/words";
@@ -92,7 +92,7 @@ function Rename({
           void go();
         }}
       >
-        <Input {...inputStyle} aria-label="new name" value={to} onChange={(e) => setTo(e.target.value)} autoFocus />
+        <Entry aria-label="new name" value={to} set={setTo} autoFocus />
       </form>
       <Text color="soft" mt="4px">
         Everything that names the group changes with it; no verdict does.

@@ -1,12 +1,12 @@
 // Groups: who is in, and of whom can it not tell?
 import { besides } from "../marks/layout";
-import { Box, chakra, Flex, Grid, Input, Text } from "@chakra-ui/react";
+import { Box, chakra, Flex, Grid, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import { useNavigate, useParams } from "react-router";
 import { api, problem } from "../api/client";
 import { useAddress, useCarried } from "../frame/address";
 import { moveFocus } from "../ledger/shared";
-import { Btn, Empty, inputStyle, Link, ProblemNote } from "../marks/Controls";
+import { Btn, Empty, Entry, Link, ProblemNote } from "../marks/Controls";
 import { n, plural } from "../marks/words";
 import { GroupEditor } from "./GroupEditor";
 import { Starters } from "./Starters";
@@ -49,13 +49,7 @@ export function GroupsView() {
           </Flex>
         </Flex>
         <Box px="20px" pb="6px">
-          <Input
-            {...inputStyle}
-            placeholder="find a group"
-            aria-label="find a group"
-            value={text}
-            onChange={(e) => setText(e.target.value)}
-          />
+          <Entry placeholder="find a group" aria-label="find a group" value={text} set={setText} />
         </Box>
         <Box overflowY="auto" flex="1" onKeyDown={moveFocus}>
           {shown.map((g) => (

@@ -1,11 +1,11 @@
 // Who is in, of whom it cannot tell, and who is out: as an expression that is being
 // written would have it, or all of them as the draft has it.
-import { Box, chakra, Flex, Grid, Input, Text } from "@chakra-ui/react";
+import { Box, chakra, Flex, Grid, Text } from "@chakra-ui/react";
 import { useDeferredValue, useState } from "react";
 import { api, problem, type Schemas } from "../api/client";
 import { useWhy } from "../frame/address";
 import { moveFocus } from "../ledger/shared";
-import { inputStyle, Link } from "../marks/Controls";
+import { Entry, Link } from "../marks/Controls";
 import { Mark } from "../marks/Marks";
 import { partsOf } from "../marks/pages";
 import { n } from "../marks/words";
@@ -23,14 +23,13 @@ export function Members({ p, name }: { p: Preview; name?: string }) {
     <>
       {name && (
         <Flex mt="10px" gap="12px" align="center">
-          <Input
-            {...inputStyle}
+          <Entry
             h="25px"
             w="260px"
             aria-label="search the members"
             placeholder="search: words, or tier is store"
             value={words}
-            onChange={(e) => setWords(e.target.value)}
+            set={setWords}
           />
           <chakra.a
             color="soft"

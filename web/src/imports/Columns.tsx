@@ -1,8 +1,8 @@
 // What each heading of a file is: guessed, remembered for the source, changed here.
-import { Box, chakra, Input, Text } from "@chakra-ui/react";
+import { Box, chakra, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import type { Schemas } from "../api/client";
-import { inputStyle, Select } from "../marks/Controls";
+import { Entry, Select } from "../marks/Controls";
 
 const columns = {
   workloads: ["id", "name", "addresses", "os", "kind", "from", "until"],
@@ -125,15 +125,14 @@ function As({ kind, heading, to, set }: { kind: Kind; heading: string; to: strin
         {kind === "workloads" && <option value="tag">a tag:</option>}
       </Select>
       {tag && (
-        <Input
-          {...inputStyle}
+        <Entry
           h="21px"
           w="84px"
           ml="3px"
           fontSize="12px"
           aria-label={`tag for ${heading}`}
           value={key}
-          onChange={(e) => setKey(e.target.value)}
+          set={setKey}
           onBlur={() => key && `tag:${key}` !== to && set(`tag:${key}`)}
           onKeyDown={(e) => e.key === "Enter" && key && set(`tag:${key}`)}
         />

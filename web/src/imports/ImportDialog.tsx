@@ -1,9 +1,9 @@
 // Import a file: choose, say how it is written, see what it would do, do it, see
 // what became of each row.
-import { Box, chakra, Flex, Input, Progress, Text } from "@chakra-ui/react";
+import { Box, chakra, Flex, Progress, Text } from "@chakra-ui/react";
 import { useNavigate } from "react-router";
 import { api, type Schemas } from "../api/client";
-import { Btn, inputStyle, ProblemNote } from "../marks/Controls";
+import { Btn, Entry, ProblemNote } from "../marks/Controls";
 import { Modal } from "../marks/Modal";
 import { plural } from "../marks/words";
 import { Columns } from "./Columns";
@@ -157,13 +157,12 @@ function Source({ im }: { im: Importing }) {
     <>
       <Flex align="center" gap="6px">
         <Text>from the source</Text>
-        <Input
-          {...inputStyle}
+        <Entry
           w="140px"
           aria-label="source"
           list="source-names"
           value={im.said.source}
-          onChange={(e) => im.say({ source: e.target.value }, 600)}
+          set={(v) => im.say({ source: v }, 600)}
         />
         <datalist id="source-names">
           {sources.data?.map((s) => (

@@ -1,11 +1,11 @@
 // The inventory sources: whose values win, scripts that feed them, and the whole
 // estate in and out.
-import { Box, chakra, Flex, Input, Text } from "@chakra-ui/react";
+import { Box, chakra, Flex, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import { api, problem, caughtUp } from "../api/client";
 import { say } from "../frame/toaster";
 import { Secret, TokenList } from "../frame/Tokens";
-import { Btn, inputStyle, ProblemNote } from "../marks/Controls";
+import { Btn, Entry, ProblemNote } from "../marks/Controls";
 import { Modal } from "../marks/Modal";
 import { atMinute, n, plural } from "../marks/words";
 
@@ -150,22 +150,20 @@ function Tokens() {
         }}
       >
         <Flex gap="6px" mt="4px">
-          <Input
-            {...inputStyle}
+          <Entry
             w="150px"
             placeholder="name of the script"
             aria-label="name of the script"
             value={name}
-            onChange={(e) => setName(e.target.value)}
+            set={setName}
           />
-          <Input
-            {...inputStyle}
+          <Entry
             w="130px"
             placeholder="source it feeds"
             aria-label="source it feeds"
             list="source-names"
             value={source}
-            onChange={(e) => setSource(e.target.value)}
+            set={setSource}
           />
           <Btn type="submit" disabled={!name.trim() || !source.trim()}>
             Make a token

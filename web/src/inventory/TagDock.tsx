@@ -1,11 +1,11 @@
 // Setting a tag on what is selected: first what it would do, then doing it.
-import { Box, Flex, Input, Text } from "@chakra-ui/react";
+import { Box, Flex, Text } from "@chakra-ui/react";
 import { useEffect, useRef, useState } from "react";
 import { api, problem, caughtUp } from "../api/client";
 import { ConsequencesList } from "../consequences/ConsequencesList";
 import { useWindow } from "../frame/address";
 import { say } from "../frame/toaster";
-import { Btn, inputStyle, ProblemNote } from "../marks/Controls";
+import { Btn, Entry, ProblemNote } from "../marks/Controls";
 import { plural } from "../marks/words";
 import { chosen, countOf, type Editing } from "./editing";
 
@@ -84,25 +84,17 @@ export function TagDock({ editing, onClose }: { editing: Editing; onClose: () =>
             {only ? (one.data?.name ?? only) : `${plural(countOf(editing), "workload")} selected`}
           </Text>
           <Flex gap="6px" align="center" mb="7px">
-            <Input
-              {...inputStyle}
-              w="92px"
-              aria-label="tag"
-              list="tag-keys"
-              value={key}
-              onChange={(e) => setKey(e.target.value)}
-            />
+            <Entry w="92px" aria-label="tag" list="tag-keys" value={key} set={setKey} />
             =
-            <Input
-              {...inputStyle}
+            <Entry
               ref={input}
               w="130px"
               aria-label="value"
               list="tag-values"
               placeholder="value"
               value={value}
-              onChange={(e) => {
-                setValue(e.target.value);
+              set={(v) => {
+                setValue(v);
                 setClearing(false);
               }}
             />

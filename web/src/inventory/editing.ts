@@ -24,5 +24,7 @@ export type Editing = {
 export const countOf = (e: Editing) => e.all?.count ?? e.ids.length;
 
 export function chosen(e: Editing): Pick<Schemas["SetTagsInputBody"], "workloads" | "filter" | "count"> {
-  return e.all ? { filter: { q: e.all.filter.q, tag: e.all.filter.tag }, count: e.all.count } : { workloads: e.ids };
+  if (!e.all) return { workloads: e.ids };
+  const { q, tag, guarded } = e.all.filter;
+  return { filter: { q, tag, guarded }, count: e.all.count };
 }

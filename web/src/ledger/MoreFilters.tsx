@@ -1,9 +1,9 @@
 // The finer filters of a ledger, and what its sides are called by.
-import { chakra, Flex, Input } from "@chakra-ui/react";
+import { chakra, Flex } from "@chakra-ui/react";
 import { useState } from "react";
 import { api } from "../api/client";
 import { useAddress, useWindow } from "../frame/address";
-import { Btn, Chip, inputStyle, Select } from "../marks/Controls";
+import { Btn, Chip, Entry, Select } from "../marks/Controls";
 import { pathWords } from "../traffic/passages";
 import type { LedgerQuery } from "./shared";
 
@@ -73,13 +73,12 @@ export function MoreFilters({ query, close }: { query: LedgerQuery; close: () =>
   const field = (name: keyof typeof draft, label: string, hint: string, width: string) => (
     <chakra.label display="flex" gap="5px" alignItems="center" fontSize="12px">
       {label}
-      <Input
-        {...inputStyle}
+      <Entry
         w={width}
         placeholder={hint}
         aria-label={`filter by ${label}`}
         value={draft[name]}
-        onChange={(e) => setDraft({ ...draft, [name]: e.target.value })}
+        set={(v) => setDraft({ ...draft, [name]: v })}
       />
     </chakra.label>
   );

@@ -1,7 +1,7 @@
 // Settle from where you stand: a row of the ledger is permitted or rejected with
 // a rule at one of three widths, each with what it would do; or it is recorded
 // why it is right that it is rejected, so that it stops asking.
-import { Box, chakra, Input, Text } from "@chakra-ui/react";
+import { Box, chakra, Text } from "@chakra-ui/react";
 import { createContext, type ReactNode, useContext, useEffect, useMemo, useState } from "react";
 import { api, problem, caughtUp, type Schemas } from "../api/client";
 import { ConsequencesList } from "../consequences/ConsequencesList";
@@ -9,7 +9,7 @@ import { CodeEditor } from "../editor/CodeEditor";
 import { useVocabulary } from "../editor/useVocabulary";
 import { useWindow } from "../frame/address";
 import { say } from "../frame/toaster";
-import { Btn, inputStyle, ProblemNote } from "../marks/Controls";
+import { Btn, Entry, ProblemNote } from "../marks/Controls";
 import { Mark } from "../marks/Marks";
 import { Modal } from "../marks/Modal";
 import { plural } from "../marks/words";
@@ -254,15 +254,14 @@ function Rule({
               </Text>
             ))}
           </Box>
-          <Input
-            {...inputStyle}
+          <Entry
             mt="8px"
             w="100%"
             autoFocus
             aria-label="why"
             placeholder="Why? It becomes the rule's note, and stands in the report."
             value={reason}
-            onChange={(e) => setReason(e.target.value)}
+            set={setReason}
           />
           {consequences && (
             <Box mt="10px">
@@ -341,14 +340,13 @@ function Rightly({ target, query, close }: { target: Target; query: LedgerQuery;
         The reason is kept as a probe that expects <Mark kind="reject" size={10} /> reject. What it speaks of stops
         asking for a decision; and should a later draft permit it, the probe says so.
       </Text>
-      <Input
-        {...inputStyle}
+      <Entry
         w="100%"
         autoFocus
         aria-label="why it is right"
         placeholder="Why is it right? For example: a scanner, removed by the depot on Friday"
         value={reason}
-        onChange={(e) => setReason(e.target.value)}
+        set={setReason}
         onKeyDown={(e) => e.key === "Enter" && reason.trim() && void run()}
       />
       <Text mt="10px" color="soft">

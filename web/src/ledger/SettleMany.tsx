@@ -1,13 +1,13 @@
 // Several rows of the ledger at once: permitted, rejected, or rightly rejected, in one
 // step that is undone as one.
-import { chakra, Flex, type FlexProps, Input, Text } from "@chakra-ui/react";
+import { chakra, Flex, type FlexProps, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, caughtUp, fetchClient, problem } from "../api/client";
 import { ConsequencesList } from "../consequences/ConsequencesList";
 import { useWindow } from "../frame/address";
 import { say } from "../frame/toaster";
-import { Btn, inputStyle, Link, ProblemNote } from "../marks/Controls";
+import { Btn, Entry, Link, ProblemNote } from "../marks/Controls";
 import { Modal } from "../marks/Modal";
 import { plural } from "../marks/words";
 import { type How, type Target, targetOf } from "./settling";
@@ -163,14 +163,13 @@ export function SettleMany({ as, rows, query, close }: Props) {
       ))}
       {rows.length > 10 && <Text color="soft">and {rows.length - 10} more</Text>}
       {as === "rightly" ? (
-        <Input
-          {...inputStyle}
+        <Entry
           mt="8px"
           autoFocus
           aria-label="reason"
           placeholder="Why is it right that they are rejected? Kept with each."
           value={reason}
-          onChange={(e) => setReason(e.target.value)}
+          set={setReason}
         />
       ) : (
         <Flex mt="8px" mb="8px" gap="14px" role="radiogroup" aria-label="width of the rules">

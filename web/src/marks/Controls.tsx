@@ -192,6 +192,13 @@ type TypedProps = Omit<ComponentProps<typeof Input>, "value" | "onChange"> & {
   set: (v: string) => void;
 };
 
+type EntryProps = Omit<ComponentProps<typeof Input>, "onChange"> & { set: (v: string) => void };
+
+/** A line that is written into; each change counts at once. */
+export function Entry({ set, ...props }: EntryProps) {
+  return <Input {...inputStyle} onChange={(e) => set(e.target.value)} {...props} />;
+}
+
 /** A text that counts when it is left, or with Enter. */
 export function Typed({ value, set, ...props }: TypedProps) {
   const [text, setText] = useState<string>();

@@ -1,8 +1,8 @@
 // A new enforcement point: what it guards, in which wave; then its token, once.
-import { Box, chakra, Flex, Input, Text } from "@chakra-ui/react";
+import { Box, chakra, Flex, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import { api, caughtUp, problem, type Schemas } from "../api/client";
-import { Btn, Field, inputStyle, ProblemNote, Select } from "../marks/Controls";
+import { Btn, Entry, Field, ProblemNote, Select } from "../marks/Controls";
 import { Modal } from "../marks/Modal";
 import { plural } from "../marks/words";
 
@@ -85,22 +85,15 @@ export function AddPoint({ close }: { close: () => void }) {
       ) : (
         <Flex direction="column" gap="8px">
           <Field label="name">
-            <Input
-              {...inputStyle}
-              autoFocus
-              aria-label="name of the point"
-              value={p.name}
-              onChange={(e) => set({ name: e.target.value })}
-            />
+            <Entry autoFocus aria-label="name of the point" value={p.name} set={(v) => set({ name: v })} />
           </Field>
           <Field label="guards">
-            <Input
-              {...inputStyle}
+            <Entry
               fontFamily="mono"
               aria-label="which workloads it guards"
               placeholder="env is trial and site is northquay"
               value={p.guards}
-              onChange={(e) => set({ guards: e.target.value })}
+              set={(v) => set({ guards: v })}
             />
           </Field>
           <Preview guards={p.guards} />
@@ -119,15 +112,7 @@ export function AddPoint({ close }: { close: () => void }) {
             </Select>
           </Field>
           <Field label="wave">
-            <Input
-              {...inputStyle}
-              type="number"
-              min={1}
-              w="90px"
-              aria-label="wave"
-              value={p.wave}
-              onChange={(e) => set({ wave: e.target.value })}
-            />
+            <Entry type="number" min={1} w="90px" aria-label="wave" value={p.wave} set={(v) => set({ wave: v })} />
           </Field>
           <label>
             <input type="checkbox" checked={p.putsBack} onChange={(e) => set({ putsBack: e.target.checked })} /> it

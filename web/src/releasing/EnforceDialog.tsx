@@ -1,10 +1,10 @@
 // Before a wave enforces: the conditions that are not met, the machines into which nobody
 // would get any more, and whether it is on trial.
-import { Box, Flex, Input, Text } from "@chakra-ui/react";
+import { Box, Flex, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import { api } from "../api/client";
 import { useWindow } from "../frame/address";
-import { Btn, inputStyle, ProblemNote } from "../marks/Controls";
+import { Btn, Entry, ProblemNote } from "../marks/Controls";
 import { Mark } from "../marks/Marks";
 import { Modal } from "../marks/Modal";
 import { plural } from "../marks/words";
@@ -117,8 +117,7 @@ export function EnforceDialog({
           <input type="checkbox" checked={trial} onChange={(e) => setTrial(e.target.checked)} /> On trial: the points
           return to what they run now unless somebody confirms within
         </label>
-        <Input
-          {...inputStyle}
+        <Entry
           w="56px"
           type="number"
           min={1}
@@ -126,7 +125,7 @@ export function EnforceDialog({
           aria-label="minutes of the trial"
           value={minutes}
           disabled={!trial}
-          onChange={(e) => setMinutes(e.target.value)}
+          set={setMinutes}
         />
         <Text>minutes</Text>
       </Flex>

@@ -1,10 +1,10 @@
 // Keeps all points from a workload until a day, with a reason and somebody who answers
 // for it.
-import { Flex, Input, Text } from "@chakra-ui/react";
+import { Flex, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import { api, caughtUp, problem, type Schemas } from "../api/client";
 import { say } from "../frame/toaster";
-import { Btn, inputStyle, ProblemNote } from "../marks/Controls";
+import { Btn, Entry, ProblemNote } from "../marks/Controls";
 import { Modal } from "../marks/Modal";
 
 const day = (ms: number) => new Date(ms).toISOString().slice(0, 10);
@@ -76,33 +76,24 @@ export function Exempt({
       }
     >
       <Flex direction="column" gap="8px">
-        <Input
-          {...inputStyle}
+        <Entry
           autoFocus
           aria-label="why no point may touch it"
           placeholder="why: its vendor answers for it, and forbids it"
           maxLength={500}
           value={x.reason}
-          onChange={(e) => setX({ ...x, reason: e.target.value })}
+          set={(v) => setX({ ...x, reason: v })}
         />
-        <Input
-          {...inputStyle}
+        <Entry
           aria-label="who answers for it"
           placeholder="who answers for it"
           maxLength={200}
           value={x.owner}
-          onChange={(e) => setX({ ...x, owner: e.target.value })}
+          set={(v) => setX({ ...x, owner: v })}
         />
         <Flex gap="8px" align="center">
           <Text>until</Text>
-          <Input
-            {...inputStyle}
-            type="date"
-            w="160px"
-            aria-label="until when"
-            value={x.ends}
-            onChange={(e) => setX({ ...x, ends: e.target.value })}
-          />
+          <Entry type="date" w="160px" aria-label="until when" value={x.ends} set={(v) => setX({ ...x, ends: v })} />
         </Flex>
         <Text color="soft" fontSize="12.5px">
           No point polices what it calls, or who calls it. Points that guard the other end still hold what is released

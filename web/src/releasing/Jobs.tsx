@@ -1,10 +1,10 @@
 // Tokens with which jobs release policies, and the command that does it.
-import { chakra, Flex, Input, Text } from "@chakra-ui/react";
+import { chakra, Flex, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import { api, caughtUp, problem } from "../api/client";
 import { say } from "../frame/toaster";
 import { Secret, TokenList } from "../frame/Tokens";
-import { Btn, inputStyle } from "../marks/Controls";
+import { Btn, Entry } from "../marks/Controls";
 import { Modal } from "../marks/Modal";
 
 export function Jobs({ close }: { close: () => void }) {
@@ -35,14 +35,7 @@ export function Jobs({ close }: { close: () => void }) {
         }}
       >
         <Flex gap="6px" mt="4px">
-          <Input
-            {...inputStyle}
-            w="200px"
-            placeholder="name of the job"
-            aria-label="name of the job"
-            value={name}
-            onChange={(e) => setName(e.target.value)}
-          />
+          <Entry w="200px" placeholder="name of the job" aria-label="name of the job" value={name} set={setName} />
           <Btn type="submit" disabled={!name.trim()}>
             Make a token
           </Btn>

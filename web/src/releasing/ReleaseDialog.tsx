@@ -1,11 +1,11 @@
 // Release…: a title, what changes, and where it starts.
-import { Box, Input, Text } from "@chakra-ui/react";
+import { Box, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, caughtUp, problem } from "../api/client";
 import { useAddress, useCarried, useWindow } from "../frame/address";
 import { say } from "../frame/toaster";
-import { Btn, inputStyle, ProblemNote } from "../marks/Controls";
+import { Btn, Entry, ProblemNote } from "../marks/Controls";
 import { Modal } from "../marks/Modal";
 import { plural } from "../marks/words";
 import { Changes } from "./Releases";
@@ -58,14 +58,13 @@ export function ReleaseDialog({ revision }: { revision: number }) {
         </>
       }
     >
-      <Input
-        {...inputStyle}
+      <Entry
         autoFocus
         aria-label="title of the release"
         placeholder="What does it change? Boarding gates get their own store"
         value={title}
         maxLength={200}
-        onChange={(e) => setTitle(e.target.value)}
+        set={setTitle}
       />
       {same && <ProblemNote>The draft is what release {newest?.no} says; there is nothing to release.</ProblemNote>}
       {newest && !same && <Statements newest={newest} />}

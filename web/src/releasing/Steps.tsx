@@ -1,10 +1,10 @@
 // What can be done now: the next step, a pause, a rollback, and confirming a trial.
-import { Box, Flex, Input, Text } from "@chakra-ui/react";
+import { Box, Flex, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import { api, caughtUp, problem } from "../api/client";
 import { useAddress } from "../frame/address";
 import { say } from "../frame/toaster";
-import { Btn, inputStyle, Link } from "../marks/Controls";
+import { Btn, Entry, Link } from "../marks/Controls";
 import { Mark } from "../marks/Marks";
 import { Modal } from "../marks/Modal";
 import { atMinute, n, plural } from "../marks/words";
@@ -164,14 +164,13 @@ function PauseDialog({ close }: { close: () => void }) {
         </>
       }
     >
-      <Input
-        {...inputStyle}
+      <Entry
         autoFocus
         aria-label="why"
         placeholder="Why? The owner of fares is away until Monday"
         maxLength={500}
         value={reason}
-        onChange={(e) => setReason(e.target.value)}
+        set={setReason}
       />
       <Text mt="8px" color="soft" fontSize="12.5px">
         Points keep what they run. No wave goes on until somebody resumes the roll-out; a rollback stays open.

@@ -1,9 +1,9 @@
 // The conditions under which a wave enforces.
-import { Flex, Input, Text } from "@chakra-ui/react";
+import { Flex, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import { api, caughtUp, problem } from "../api/client";
 import { say } from "../frame/toaster";
-import { Btn, inputStyle, ProblemNote } from "../marks/Controls";
+import { Btn, Entry, ProblemNote } from "../marks/Controls";
 import { Modal } from "../marks/Modal";
 import { nameOf, type Wave } from "./waves";
 
@@ -56,26 +56,24 @@ export function WaveDialog({ wave, close }: { wave: Wave; close: () => void }) {
       }
     >
       <Flex direction="column" gap="8px">
-        <Input
-          {...inputStyle}
+        <Entry
           autoFocus
           aria-label="what the wave is called"
           placeholder="what it is called: live, southquay"
           maxLength={80}
           value={x.title}
-          onChange={(e) => setX({ ...x, title: e.target.value })}
+          set={(v) => setX({ ...x, title: v })}
         />
         <Flex gap="8px" align="center">
           <Text>It observes at least</Text>
-          <Input
-            {...inputStyle}
+          <Entry
             type="number"
             min={0}
             step="any"
             w="80px"
             aria-label="hours that it observes"
             value={x.hours}
-            onChange={(e) => setX({ ...x, hours: e.target.value })}
+            set={(v) => setX({ ...x, hours: v })}
           />
           <Text>hours, and waits until</Text>
         </Flex>

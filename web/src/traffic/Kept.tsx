@@ -1,9 +1,9 @@
 // For how long traffic is kept; what other bounds would delete is shown first.
-import { chakra, Flex, Input, Text } from "@chakra-ui/react";
+import { chakra, Flex, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import { api, problem, caughtUp } from "../api/client";
 import { say } from "../frame/toaster";
-import { Btn, inputStyle, ProblemNote } from "../marks/Controls";
+import { Btn, Entry, ProblemNote } from "../marks/Controls";
 import { bytes, n, onDay, plural } from "../marks/words";
 
 const gigabyte = 1_000_000_000;
@@ -20,20 +20,19 @@ export function Kept() {
   const field = (name: "conversationDays" | "recordDays" | "mostBytes", label: string, unit: string, scale = 1) => (
     <chakra.label display="flex" gap="6px" alignItems="center">
       {label}
-      <Input
-        {...inputStyle}
+      <Entry
         w="76px"
         type="number"
         min={0}
         aria-label={label}
         value={is[name] ? String(is[name] / scale) : ""}
         placeholder="all"
-        onChange={(e) =>
+        set={(v) =>
           setDraft({
             conversationDays: is.conversationDays,
             recordDays: is.recordDays,
             mostBytes: is.mostBytes,
-            [name]: Math.max(0, Math.round(Number(e.target.value) * scale)),
+            [name]: Math.max(0, Math.round(Number(v) * scale)),
           })
         }
       />

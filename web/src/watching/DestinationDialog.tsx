@@ -1,9 +1,9 @@
 // Where messages go: a syslog receiver, a webhook, or mail.
-import { chakra, Input, Text } from "@chakra-ui/react";
+import { chakra, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import { api, caughtUp, problem, type Schemas } from "../api/client";
 import { say } from "../frame/toaster";
-import { Btn, Field, inputStyle, ProblemNote, Switches } from "../marks/Controls";
+import { Btn, Entry, Field, ProblemNote, Switches } from "../marks/Controls";
 import { Modal } from "../marks/Modal";
 import type { Destination } from "./notices";
 
@@ -49,26 +49,24 @@ export function DestinationDialog({ first, close }: { first?: Destination; close
     }
   };
   const secret = (field: "secret" | "password", label: string, hint: string) => (
-    <Input
-      {...inputStyle}
+    <Entry
       flex="1"
       type="password"
       autoComplete="off"
       aria-label={label}
       placeholder={first?.keeps ? "stays as it is" : hint}
       value={s[field] ?? ""}
-      onChange={(e) => set({ [field]: e.target.value })}
+      set={(v) => set({ [field]: v })}
     />
   );
   const as = (
     <Field label="as">
-      <Input
-        {...inputStyle}
+      <Entry
         flex="1"
         aria-label="user"
         placeholder="user, if it asks for one"
         value={s.user ?? ""}
-        onChange={(e) => set({ user: e.target.value })}
+        set={(v) => set({ user: v })}
       />
       {secret("password", "password", "password")}
     </Field>
@@ -96,15 +94,7 @@ export function DestinationDialog({ first, close }: { first?: Destination; close
     >
       {!first && (
         <Field label="called">
-          <Input
-            {...inputStyle}
-            flex="1"
-            autoFocus
-            placeholder="duty"
-            aria-label="name"
-            value={name}
-            onChange={(e) => setName(e.target.value)}
-          />
+          <Entry flex="1" autoFocus placeholder="duty" aria-label="name" value={name} set={setName} />
         </Field>
       )}
       <Field label="it is">
@@ -132,13 +122,12 @@ export function DestinationDialog({ first, close }: { first?: Destination; close
         )}
       </Field>
       <Field label="at">
-        <Input
-          {...inputStyle}
+        <Entry
           flex="1"
           aria-label="address"
           placeholder={usual[s.kind]}
           value={s.address}
-          onChange={(e) => set({ address: e.target.value })}
+          set={(v) => set({ address: v })}
         />
       </Field>
       {s.kind === "webhook" && (
@@ -152,25 +141,21 @@ export function DestinationDialog({ first, close }: { first?: Destination; close
       {s.kind === "mail" && (
         <>
           <Field label="from">
-            <Input
-              {...inputStyle}
+            <Entry
               flex="1"
               aria-label="from"
               placeholder="orchard@saltmarsh.example"
               value={s.from ?? ""}
-              onChange={(e) => set({ from: e.target.value.trim() })}
+              set={(v) => set({ from: v.trim() })}
             />
           </Field>
           <Field label="to">
-            <Input
-              {...inputStyle}
+            <Entry
               flex="1"
               aria-label="to"
               placeholder="duty@saltmarsh.example; several with blanks between"
               value={(s.to ?? []).join(" ")}
-              onChange={(e) =>
-                set({ to: e.target.value.split(/[\s,;]/).filter((x, i, all) => x || i === all.length - 1) })
-              }
+              set={(v) => set({ to: v.split(/[\s,;]/).filter((x, i, all) => x || i === all.length - 1) })}
               onBlur={() => set({ to: (s.to ?? []).filter(Boolean) })}
             />
           </Field>

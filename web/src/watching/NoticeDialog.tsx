@@ -1,9 +1,9 @@
 // A notice as a sentence to fill in: when, of what, to whom.
-import { Box, chakra, Flex, Input, Text } from "@chakra-ui/react";
+import { Box, chakra, Flex, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import { api, caughtUp, problem } from "../api/client";
 import { say } from "../frame/toaster";
-import { Btn, Field, inputStyle, Link, ProblemNote } from "../marks/Controls";
+import { Btn, Entry, Field, Link, ProblemNote } from "../marks/Controls";
 import { Modal } from "../marks/Modal";
 import { DestinationDialog } from "./DestinationDialog";
 import { type Notice, useNotices } from "./notices";
@@ -206,32 +206,11 @@ export function NoticeDialog({
       </Field>
       <Field label="quiet">
         <Text color="soft">nothing from</Text>
-        <Input
-          {...inputStyle}
-          type="time"
-          w="110px"
-          aria-label="quiet from, UTC"
-          value={from}
-          onChange={(e) => setFrom(e.target.value)}
-        />
+        <Entry type="time" w="110px" aria-label="quiet from, UTC" value={from} set={setFrom} />
         <Text color="soft">until</Text>
-        <Input
-          {...inputStyle}
-          type="time"
-          w="110px"
-          aria-label="quiet until, UTC"
-          value={until}
-          onChange={(e) => setUntil(e.target.value)}
-        />
+        <Entry type="time" w="110px" aria-label="quiet until, UTC" value={until} set={setUntil} />
         <Text color="soft">UTC: it is told after that. It ends on</Text>
-        <Input
-          {...inputStyle}
-          type="date"
-          w="150px"
-          aria-label="last day"
-          value={ends}
-          onChange={(e) => setEnds(e.target.value)}
-        />
+        <Entry type="date" w="150px" aria-label="last day" value={ends} set={setEnds} />
       </Field>
       {wrong && <ProblemNote>{wrong}</ProblemNote>}
       {making && (
@@ -272,13 +251,12 @@ function Ends({
   return (
     <Box w="100%">
       <Flex gap="8px" align="center">
-        <Input
-          {...inputStyle}
+        <Entry
           flex="1"
           aria-label={label}
           placeholder={`${any}; or an expression, such as ${memberOf(names[0] ?? "protected")}`}
           value={value}
-          onChange={(e) => set(e.target.value)}
+          set={set}
           fontFamily={value ? "mono" : undefined}
         />
         <chakra.select

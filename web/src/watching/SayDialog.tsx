@@ -1,9 +1,9 @@
 // What somebody says of a matter: with whom it is, or why it is settled and for how long.
-import { chakra, Flex, Input, Text } from "@chakra-ui/react";
+import { chakra, Flex, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import { api, caughtUp, problem } from "../api/client";
 import { say } from "../frame/toaster";
-import { Btn, inputStyle, ProblemNote } from "../marks/Controls";
+import { Btn, Entry, ProblemNote } from "../marks/Controls";
 import { Modal } from "../marks/Modal";
 import { plural } from "../marks/words";
 import { type Matter, plain } from "./watch";
@@ -54,28 +54,20 @@ export function SayDialog({ list, how, close }: { list: Matter[]; how: "with" | 
       }
     >
       <Text mb="8px">{list.length === 1 ? plain(list[0]!) : plural(list.length, "matter")}</Text>
-      <Input
-        {...inputStyle}
+      <Entry
         w="100%"
         autoFocus
         aria-label={how === "with" ? "with whom" : "why"}
         placeholder={how === "with" ? "Somebody, or a team" : "For example: an old job, its owner was told"}
         value={text}
-        onChange={(e) => setText(e.target.value)}
+        set={setText}
         onKeyDown={(e) => e.key === "Enter" && text.trim() && void run()}
       />
       {how === "settled" && (
         <>
           <Flex mt="10px" gap="8px" align="center">
             <chakra.label htmlFor="again">Open it again on</chakra.label>
-            <Input
-              {...inputStyle}
-              id="again"
-              type="date"
-              w="150px"
-              value={again}
-              onChange={(e) => setAgain(e.target.value)}
-            />
+            <Entry id="again" type="date" w="150px" value={again} set={setAgain} />
             <Text color="soft">or never by its date</Text>
           </Flex>
           <Text mt="8px" color="soft">

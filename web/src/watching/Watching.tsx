@@ -1,9 +1,9 @@
 // Which groups are watched: for callers never seen before, for those that stop coming,
 // and for who joins or leaves.
-import { chakra, Flex, Input, Text } from "@chakra-ui/react";
+import { chakra, Flex, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import { api, caughtUp, problem } from "../api/client";
-import { Btn, Chip, inputStyle, Link, ProblemNote } from "../marks/Controls";
+import { Btn, Chip, Entry, Link, ProblemNote } from "../marks/Controls";
 import { Modal } from "../marks/Modal";
 import type { Watch } from "./watch";
 
@@ -65,14 +65,13 @@ function Choose({ first, close }: { first: string[]; close: () => void }) {
           </Chip>
         ))}
       </Flex>
-      <Input
-        {...inputStyle}
+      <Entry
         w="100%"
         autoFocus
         aria-label="a group"
         placeholder="Name of a group"
         value={text}
-        onChange={(e) => setText(e.target.value)}
+        set={setText}
         onKeyDown={(e) => {
           if (e.key !== "Enter" || !found[0]) return;
           setChosen([...chosen, found[0]]);
