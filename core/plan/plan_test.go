@@ -386,6 +386,37 @@ func TestClausesInAPlan(t *testing.T) {
 	require.Greater(t, rules, 200)
 }
 
+// A rule that ends is followed by the next one, in the plan that was made before.
+func TestARuleThatEndsLeavesTheNextOne(t *testing.T) {
+	e, _ := estate.New([]estate.Workload{
+		{ID: "a", Leases: []estate.Lease{{From: estate.Beginning, Until: estate.End, Addr: netip.MustParseAddr("10.0.0.1")}}},
+		{ID: "b", Leases: []estate.Lease{{From: estate.Beginning, Until: estate.End, Addr: netip.MustParseAddr("10.0.0.2")}}},
+	})
+	p, errs := policy.Parse("layer l\npermit workload a -> workload b on tcp/443 until 2026-12-31\n" +
+		"reject any -> workload b on tcp\n")
+	require.Empty(t, errs)
+	before, err := estate.ParseInstant("2026-12-01T00:00:00Z")
+	require.NoError(t, err)
+	last, err := estate.ParseInstant("2026-12-31T23:59:59Z")
+	require.NoError(t, err)
+	made := plan.NewPlanner(decide.Compile(e, p, before)).Plan([]int32{1}, plan.Gate, plan.Server)
+	d := made.Decider()
+	a, b := netip.MustParseAddr("10.0.0.1"), netip.MustParseAddr("10.0.0.2")
+	https := service.PointOf(service.TCP, 443)
+	require.Equal(t, 2, d.Decide(a, b, https, before.Sec).Line)
+	require.Equal(t, 2, d.Decide(a, b, https, last.Sec).Line, "the day itself counts")
+	require.Equal(t, 3, d.Decide(a, b, https, last.Sec+1).Line)
+	var until []int64
+	for _, c := range made.Classes {
+		for _, r := range append(c.Server, c.Client...) {
+			if r.Line == 2 {
+				until = append(until, r.Until)
+			}
+		}
+	}
+	require.Equal(t, []int64{last.Sec + 1}, until)
+}
+
 func samePolicy(t *testing.T, c *decide.Compiled, rule string) {
 	walk := decide.NewWalk(c.Estate, c.Policy, c.AsOf)
 	var ends []netip.Addr
