@@ -106,7 +106,7 @@ func (a conditions) conditions(ctx context.Context, v *reach.View, m *model.Mode
 // wayIn adds the condition that somebody can still administer each guarded machine.
 func (a conditions) wayIn(ctx context.Context, v *reach.View, m *model.Model, r Release, w *WaveState, guarded []int32,
 	add func(key string, met, asked bool, format string, args ...any)) error {
-	machines, err := orders{a.Service}.access(ctx, v, m, r.No, guarded)
+	machines, err := orders(a).access(ctx, v, m, r.No, guarded)
 	if err != nil {
 		return err
 	}

@@ -309,7 +309,7 @@ func (a states) pointState(ctx context.Context, v *reach.View, m *model.Model, p
 	if out.Held != nil {
 		have = out.Held.ID
 	}
-	told, err := board{a.Service}.tell(state, &p, have, all)
+	told, err := board(a).tell(state, &p, have, all)
 	var known *refuse.Problem
 	if errors.As(err, &known) {
 		out.Problem = known.Detail
@@ -329,7 +329,7 @@ func (a states) pointState(ctx context.Context, v *reach.View, m *model.Model, p
 		out.State = "waiting"
 	}
 	release := p.Runs().Newest()
-	g, err := board{a.Service}.guardsOf(state, release, p.Guards, all)
+	g, err := board(a).guardsOf(state, release, p.Guards, all)
 	if errors.As(err, &known) {
 		out.Problem = known.Detail
 		return out, nil

@@ -36,7 +36,7 @@ type changes = func(netip.Addr, estate.Instant) (estate.Instant, bool)
 // reads the file into it, while another stores what is there already.
 type Spill struct {
 	changes changes
-	number  int // of store.NewFile
+	number  int // of Store.NewFile
 	file    *os.File
 	size    int64
 	records []flow.Joined
@@ -49,7 +49,7 @@ type Spill struct {
 }
 
 // newSpill makes an empty one in a folder, for a file with a number of
-// store.NewFile; it goes with the program. Close it.
+// Store.NewFile; it goes with the program. Close it.
 func newSpill(folder string, number int, c changes) (*Spill, error) {
 	f, err := os.CreateTemp(folder, "upload-parts-*")
 	if err != nil {

@@ -2,7 +2,6 @@ package decide
 
 import (
 	"cmp"
-	"encoding/binary"
 	"net/netip"
 	"slices"
 
@@ -91,14 +90,6 @@ func (c *Compiled) regionLine() []Stretch {
 	return out
 }
 
-// reaches reports whether a rule may match from one class to another, on its
-// services; one that is off, or over, never does.
-func (c *Compiled) reaches(rule, client, server int32) bool {
-	classes := c.interner.classes.all()
-	return c.rules.row(client).client.has(rule) && c.rules.row(server).server.has(rule) &&
-		c.rules.rules[rule].agrees(classes[client], classes[server])
-}
-
 // RulesAt calls f with the rules of which a side may hold a class, in their order: the
 // server's, or the client's.
 func (c *Compiled) RulesAt(class int32, server bool, f func(rule int32)) {
@@ -107,40 +98,4 @@ func (c *Compiled) RulesAt(class int32, server bool, f func(rule int32)) {
 		side = c.rules.row(class).server
 	}
 	side.each(f)
-}
-
-// paired reports whether a rule has clauses, so that it hangs on both ends together
-// which it matches.
-func (c *Compiled) paired(rule int32) bool {
-	m := &c.rules.rules[rule]
-	return m.apart != nil || m.within >= 0 || m.area >= 0 || len(m.same) > 0 || len(m.across) > 0
-}
-
-// bearing is the same for classes with which a rule that is Paired has the same peers:
-// all that its clauses ask of one end.
-func (c *Compiled) bearing(rule, class int32) string {
-	m, x := &c.rules.rules[rule], c.interner.classes.all()[class]
-	var b []byte
-	bit := func(in bool) {
-		if in {
-			b = append(b, 1)
-		} else {
-			b = append(b, 0)
-		}
-	}
-	if m.within >= 0 {
-		bit(x.atoms.has(m.within))
-	}
-	if m.area >= 0 {
-		bit(x.atoms.has(m.area))
-	}
-	for _, keys := range [][]int{m.same, m.across} {
-		for _, k := range keys {
-			b = binary.AppendUvarint(b, uint64(x.value(k)))
-		}
-	}
-	for _, g := range m.apart {
-		bit(x.atoms.has(g))
-	}
-	return string(b)
 }

@@ -60,7 +60,7 @@ func (d coverer) candidates(s *scratch, edges []edge, danger float64) []candidat
 					continue
 				}
 				out = append(out, d.withClauses(c, key, edges)...)
-				if m, key := (mirror{d.deriver}).inEveryEnvironment(c, edges, to, danger); key != "" && !known[key] {
+				if m, key := mirror(d).inEveryEnvironment(c, edges, to, danger); key != "" && !known[key] {
 					known[key] = true
 					out = append(out, d.withClauses(m, key, edges)...)
 				}
@@ -210,7 +210,7 @@ func (d coverer) blocksOf(a, b []roleCount, same uint8) int {
 
 // judgeCandidate counts the bits that a candidate saves now.
 func (d coverer) judgeCandidate(s *scratch, edges []edge, c *candidate, danger float64) {
-	copied := mirror{d.deriver}.copied(c, danger)
+	copied := mirror(d).copied(c, danger)
 	roles, sizes := d.rolesOn(s, edges, c, copied)
 	d.spread(s, edges, c, danger)
 	spared := [2]float64{2 * wordsSame * copied, 0}
@@ -294,7 +294,7 @@ func (d coverer) rolesOn(s *scratch, edges []edge, c *candidate, copied float64)
 			}
 		}
 		if copied > 0 {
-			sizes[k] = mirror{d.deriver}.askedFor(s, [2]*item{&c.left, &c.right}[k].set, copied)
+			sizes[k] = mirror(d).askedFor(s, [2]*item{&c.left, &c.right}[k].set, copied)
 		}
 	}
 	return roles, sizes

@@ -118,7 +118,7 @@ func (d coverer) cover(balances []float64, whole func(balance float64) bool,
 		rules = d.joined(rules, b)
 		if whole(b) {
 			for _, r := range rules {
-				proposer{d.deriver}.settled(r)
+				proposer(d).settled(r)
 			}
 			rules = slices.DeleteFunc(rules, func(r *draft) bool {
 				return !slices.ContainsFunc(r.edges, func(x *edge) bool { return x.open })
@@ -174,7 +174,7 @@ func (d coverer) coverService(s *scratch, svc int, balances []float64, whole fun
 		}
 		if !whole(b) {
 			for _, r := range rules {
-				r.n = proposer{d.deriver}.pairs(r)
+				r.n = proposer(d).pairs(r)
 				r.edges = nil
 			}
 		}
@@ -442,8 +442,8 @@ func (d coverer) crossings(svc int) (out []*edge) {
 	usual := int64(-1) // bytes of an edge: the median of those that do not cross
 	for i := range d.edges[svc] {
 		x := &d.edges[svc][i]
-		if !x.crossing || !x.open || (proposer{d.deriver}).realTag(x.client, env) == "" ||
-			(proposer{d.deriver}).realTag(x.server, env) == "" {
+		if !x.crossing || !x.open || proposer(d).realTag(x.client, env) == "" ||
+			proposer(d).realTag(x.server, env) == "" {
 			continue
 		}
 		if n := d.daysOf(x).Count(); n < 4 || n*5 < d.days*3 {

@@ -52,7 +52,7 @@ func (d coverer) beside(r *draft) (out []*draft) {
 	for _, x := range r.edges {
 		for side, m := range [2]int32{x.client, x.server} {
 			other := [2]int32{x.server, x.client}[side]
-			if d.isOutside(m) || (proposer{d.deriver}).agrees(r, m) {
+			if d.isOutside(m) || proposer(d).agrees(r, m) {
 				continue
 			}
 			to := d.setWith(other, 7)
@@ -69,7 +69,7 @@ func (d coverer) beside(r *draft) (out []*draft) {
 				by[m*2+int32(side)] = n
 				out = append(out, n)
 			}
-			if (judge{d.deriver}).anyHolds(n.left, x.client) && (judge{d.deriver}).anyHolds(n.right, x.server) {
+			if judge(d).anyHolds(n.left, x.client) && judge(d).anyHolds(n.right, x.server) {
 				n.edges = append(n.edges, x)
 			}
 		}
@@ -88,7 +88,7 @@ func (d coverer) setWith(m int32, mask uint8) *set {
 			return s
 		}
 	}
-	tests, ok := setMaker{d.deriver}.tests(m, mask)
+	tests, ok := setMaker(d).tests(m, mask)
 	if !ok {
 		return nil
 	}
@@ -110,7 +110,7 @@ func (d coverer) keepsTo(r *draft, k expr.Key) bool {
 	spread := func(s *set) map[string]float64 {
 		out := map[string]float64{}
 		for _, m := range s.members {
-			if v := (setMaker{d.deriver}).tagOf(m, k); v != "" {
+			if v := setMaker(d).tagOf(m, k); v != "" {
 				out[v]++
 			}
 		}
@@ -123,7 +123,7 @@ func (d coverer) keepsTo(r *draft, k expr.Key) bool {
 	same, other := 0, 0
 	values := map[string]bool{}
 	for _, x := range r.edges {
-		va, vb := setMaker{d.deriver}.tagOf(x.client, k), setMaker{d.deriver}.tagOf(x.server, k)
+		va, vb := setMaker(d).tagOf(x.client, k), setMaker(d).tagOf(x.server, k)
 		switch {
 		case va == "" || vb == "":
 		case va == vb:

@@ -159,7 +159,7 @@ func (d judge) alternative(n *namer, r *draft, p *Proposal, to *[]Alternative, w
 	with.left, with.right, with.anyone, with.strays = left, right, false, [2][]int32{}
 	for k, items := range [2][]item{left, right} {
 		for _, m := range r.strays[k] { // those that the new side holds, too
-			if d.anyHolds(items, m) && !(proposer{d.deriver}).tagHolds(items, m) {
+			if d.anyHolds(items, m) && !proposer(d).tagHolds(items, m) {
 				with.strays[k] = append(with.strays[k], m)
 			}
 		}
@@ -173,7 +173,7 @@ func (d judge) alternative(n *namer, r *draft, p *Proposal, to *[]Alternative, w
 		}
 	}
 	a := Alternative{Words: words, Conversations: p.Conversations}
-	a.Rule, a.Groups = proposer{d.deriver}.rule(n, &with)
+	a.Rule, a.Groups = proposer(d).rule(n, &with)
 	if holds != nil {
 		a.Conversations = nil
 		for _, i := range p.Conversations {
@@ -182,7 +182,7 @@ func (d judge) alternative(n *namer, r *draft, p *Proposal, to *[]Alternative, w
 			}
 		}
 	}
-	a.Opened = max(proposer{d.deriver}.openedPairs(&with), len(a.Conversations))
+	a.Opened = max(proposer(d).openedPairs(&with), len(a.Conversations))
 	a.Rule.Note = p.note() + ", " + words
 	if key := bare(a.Rule); key != bare(p.Rule) && !slices.ContainsFunc(*to,
 		func(x Alternative) bool { return bare(x.Rule) == key }) {
@@ -202,18 +202,18 @@ func (d judge) widen(items []item, same bool, way string, add func(words string,
 	x := &items[0]
 	switch {
 	case x.set != nil && x.set.group == "" && len(x.set.members) > 0 && x.set.mask&3 == 3 && !same:
-		if s := (coverer{d.deriver}).setWith(x.set.members[0], x.set.mask&5); s != nil &&
+		if s := coverer(d).setWith(x.set.members[0], x.set.mask&5); s != nil &&
 			len(s.members) > len(x.set.members) {
 			add(way+" the whole application", s)
 		}
 		if x.set.mask&4 != 0 && d.envCount > 1 {
-			if s := (coverer{d.deriver}).setWith(x.set.members[0], 4); s != nil {
+			if s := coverer(d).setWith(x.set.members[0], 4); s != nil {
 				add(way+" the whole environment", s)
 			}
 		}
 	case x.set == nil && !x.all && x.group == "" && !x.prefix.IsValid() && !d.isOutside(x.m):
-		if s := (coverer{d.deriver}).setWith(x.m, 7); s != nil && len(s.members) > 1 &&
-			(proposer{d.deriver}).tagged(x.m, s) {
+		if s := coverer(d).setWith(x.m, 7); s != nil && len(s.members) > 1 &&
+			proposer(d).tagged(x.m, s) {
 			add(way+" all that are tagged like it", s)
 		}
 	}
@@ -232,7 +232,7 @@ func (d judge) groupOf(clients []share, all int64, width int, anyone bool) (best
 	if d.isOutside(clients[0].member) {
 		return nil, 0
 	}
-	for _, g := range (setMaker{d.deriver}).groupsOf(clients[0].member) {
+	for _, g := range setMaker(d).groupsOf(clients[0].member) {
 		size := len(g.members)
 		if !anyone && size >= width || best != nil && (size > len(best.members) || size == len(best.members) &&
 			g.group > best.group) {
@@ -272,7 +272,7 @@ func (d judge) administrators(p service.Point) []*set {
 			}
 		}
 		var best *set
-		for _, g := range (setMaker{d.deriver}).groupsOf(w) {
+		for _, g := range setMaker(d).groupsOf(w) {
 			if n := len(g.members); n <= 4*like && (best == nil || n < len(best.members) || n == len(best.members) &&
 				g.group < best.group) {
 				best = g
@@ -338,7 +338,7 @@ func (d judge) wide(n *namer, covered []bool) []Proposal {
 		if total <= 5 {
 			continue
 		}
-		p := proposer{d.deriver}.proposal(n, byKey[k])
+		p := proposer(d).proposal(n, byKey[k])
 		top := d.shares(&p, true)[0]
 		p.Warnings = append([]string{fmt.Sprintf("anybody could reach it; %s made %s of it", d.nameOf(top),
 			percent(float64(top.connections)/float64(max(1, p.Connections))))}, p.Warnings...)

@@ -26,7 +26,7 @@ func (d proposer) propose(rules []*draft, out *Result) {
 	decide.Parallel(2, len(rules), func(_, k int) { d.complete(rules[k], &all[k]) })
 	for k, r := range rules {
 		if d.in.Judged {
-			judge{d.deriver}.alternatives(n, r, &all[k])
+			judge(d).alternatives(n, r, &all[k])
 		}
 		for _, i := range all[k].Conversations {
 			if !covered[i] {
@@ -37,7 +37,7 @@ func (d proposer) propose(rules []*draft, out *Result) {
 	}
 	out.Proposals = append(out.Proposals, all...)
 	if d.in.Judged {
-		out.Wide = judge{d.deriver}.wide(n, covered)
+		out.Wide = judge(d).wide(n, covered)
 	}
 	out.Groups = n.added
 }
@@ -48,7 +48,7 @@ func (d proposer) proposal(n *namer, r *draft) Proposal {
 	p.Rule, p.Groups = d.rule(n, r)
 	d.complete(r, &p)
 	if d.in.Judged {
-		judge{d.deriver}.alternatives(n, r, &p)
+		judge(d).alternatives(n, r, &p)
 	}
 	return p
 }
@@ -226,7 +226,7 @@ func (d proposer) tagHolds(items []item, m int32) bool {
 // about.
 func (d proposer) agrees(r *draft, m int32) bool {
 	for _, k := range r.same {
-		if d.isOutside(m) || d.realTag(m, k) != (setMaker{d.deriver}).tagOf(m, k) || d.realTag(m, k) == "" {
+		if d.isOutside(m) || d.realTag(m, k) != setMaker(d).tagOf(m, k) || d.realTag(m, k) == "" {
 			return false
 		}
 	}
@@ -254,8 +254,8 @@ func (d proposer) permits(r *draft, x *edge) bool {
 		}
 	}
 	for _, k := range r.same {
-		if !d.agrees(r, x.client) || !d.agrees(r, x.server) || (setMaker{d.deriver}).tagOf(x.client,
-			k) != (setMaker{d.deriver}).tagOf(x.server, k) {
+		if !d.agrees(r, x.client) || !d.agrees(r, x.server) || setMaker(d).tagOf(x.client,
+			k) != setMaker(d).tagOf(x.server, k) {
 			return false
 		}
 	}
@@ -357,7 +357,7 @@ func (d proposer) openedPairs(r *draft) int {
 				if d.isOutside(m) {
 					return ""
 				}
-				v := setMaker{d.deriver}.tagOf(m, k)
+				v := setMaker(d).tagOf(m, k)
 				if v == "" {
 					return ""
 				}

@@ -82,7 +82,7 @@ func (d proposer) why(r *draft, p *Proposal) string {
 	for _, k := range r.same {
 		parts = append(parts, "all within their "+k.String())
 	}
-	if env := (mirror{d.deriver}).onlyIn(r); env != "" {
+	if env := mirror(d).onlyIn(r); env != "" {
 		parts = append(parts, fmt.Sprintf("seen in %s only: environments are copies in %d of %d such cases",
 			d.show(d.keys[2], env), d.copies[0], d.copies[1]))
 	}

@@ -64,7 +64,7 @@ func (v aggregator) seen(by string) *aggregates {
 	return v.cache.aggregates.get(by, func() *aggregates {
 		if v.carry != nil {
 			if from := v.carry.from[by]; from != nil {
-				return v.regather(from, namer{v.View}.naming(by))
+				return v.regather(from, namer(v).naming(by))
 			}
 		}
 		return v.gather(Query{By: by})
@@ -238,7 +238,7 @@ func (t *aggregateTable) reindex() {
 // gather puts the conversations that a query's filters select into aggregates: on all
 // processors, each with keys of its own.
 func (v aggregator) gather(q Query) *aggregates {
-	names := namer{v.View}.naming(q.By)
+	names := namer(v).naming(q.By)
 	chosen := v.chosen(q)
 	out := &aggregates{parts: make([][]aggregate, workers)}
 	if chosen == nil {

@@ -71,7 +71,7 @@ func (v namer) naming(by string) *naming {
 			return v.name().ready()
 		}
 		if by == ByArea || by == ByOwner {
-			return parter{v.View}.nameByArea(by == ByOwner).ready()
+			return parter(v).nameByArea(by == ByOwner).ready()
 		}
 		return v.nameByTag(by).ready()
 	})

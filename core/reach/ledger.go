@@ -123,11 +123,11 @@ func (v ledger) rows(q Query, byClient bool) []Row {
 func (v ledger) rowsOf(q Query, byClient bool) []Row {
 	var found *aggregates
 	if q.Text == "" && q.Group == "" && q.Workload == nil && q.Filter.all() {
-		found = aggregator{v.View}.seen(q.By)
+		found = aggregator(v).seen(q.By)
 	} else {
-		found = aggregator{v.View}.gather(q)
+		found = aggregator(v).gather(q)
 	}
-	names := namer{v.View}.naming(q.By)
+	names := namer(v).naming(q.By)
 	// The aggregates of a row lie together, and in it those of each other side.
 	entries := make([]entry, 0, found.len())
 	nearKey, farKey := int32(-1), int32(-1)
@@ -327,7 +327,7 @@ func (v ledger) selects(q Query, i int) bool {
 	switch {
 	case q.Verdicts != [3]bool{} && !q.Verdicts[v.verdict[r+1]],
 		q.Point != nil && *q.Point != v.cols.Point[i],
-		q.Leaks && aggregator{v.View}.odd(i) == Fine,
+		q.Leaks && aggregator(v).odd(i) == Fine,
 		q.Rule != 0 && (r < 0 || v.Compiled.Policy.Rules[r].Line != q.Rule),
 		q.Was != [3]bool{} && v.Against != nil && !q.Was[v.Against.Verdict(i)]:
 		return false
@@ -363,7 +363,7 @@ func (v ledger) texts(text string) texts {
 	for _, word := range strings.Fields(strings.ToLower(text)) {
 		w := textWord{make([]bool, len(v.places)), map[service.Point]bool{}}
 		has := func(s string) bool { return strings.Contains(strings.ToLower(s), word) }
-		names := namer{v.View}.naming("")
+		names := namer(v).naming("")
 		for i, p := range v.places {
 			w.ends[i] = has(v.Name(p)) || has(names.all[names.of[i]].Text) || has(p.Addr.String())
 		}

@@ -214,7 +214,7 @@ func (k MapKeys) question() string { return fmt.Sprintf("%q %q %t ", k.Columns, 
 func (v surveyor) terrace(q Query, k MapKeys) terraceMap {
 	p := v.placed(k)
 	m := terraceMap{MapKeys: k, Columns: v.columnPlaces(k), Rows: v.rowPlaces(k)}
-	names := namer{v.View}.naming("")
+	names := namer(v).naming("")
 	ways := v.tallied(q, p, names)
 	// Rows go from those that mostly call to those that are mostly called, whatever
 	// the query.
@@ -274,7 +274,7 @@ func (v surveyor) tallied(q Query, p *placing, names *naming) map[way]*tally {
 	chosen := v.chosen(q)
 	ways := map[way]*tally{}
 	for i := range v.rules {
-		if !(ledger{v.View}).selects(q, i) || chosen != nil && !chosen(i) {
+		if !ledger(v).selects(q, i) || chosen != nil && !chosen(i) {
 			continue
 		}
 		a, b := v.cols.Client[i], v.cols.Server[i]

@@ -331,9 +331,6 @@ func (v *View) Verdict(i int) decide.Verdict { return v.verdict[v.rules[i]+1] }
 // WouldLeak reports whether the policy rejects what the network carried.
 func (c *Conversation) WouldLeak() bool { return c.Verdict == decide.Reject && c.Carried > 0 }
 
-// choke reports whether the policy permits what the network dropped.
-func (c *Conversation) choke() bool { return c.Verdict == decide.Permit && c.Dropped > 0 }
-
 // Evidence gives, for each rule by its index, what was seen of what it decides.
 // It must not be changed.
 func (v *View) Evidence() []prove.Evidence {
