@@ -21,6 +21,5 @@ func ExampleEdit_Apply() {
 	// permit live -> live on tcp/8443
 	// permit outside -> live on tcp/443 "Tickets"
 	// Add “permit outside -> live on tcp/443” true
-	// the policy would have 1 error: found the unknown group lives, expected a group that a line of this policy
-	// defines; the nearest name is live
+	// the policy would have 1 error: found the unknown group lives, expected a group that a line of this policy defines; the nearest name is live
 }
