@@ -10,13 +10,13 @@ import (
 	"lucidorchard/model"
 )
 
-// desk is where handlers take the state that they answer from.
+// Desk is where handlers take the state that they answer from.
 type Desk struct {
 	Models *model.Keeper
 	Ledger *ledger.Reader
 }
 
-// snapshot gives the state of the estate that a request answers from.
+// Snapshot gives the state of the estate that a request answers from.
 func (b *Desk) Snapshot(ctx context.Context) (*model.Model, error) {
 	m, err := b.Models.Current(ctx)
 	if err != nil {
@@ -25,12 +25,12 @@ func (b *Desk) Snapshot(ctx context.Context) (*model.Model, error) {
 	return m, nil
 }
 
-// view gives the conversations of a window under the draft.
+// View gives the conversations of a window under the draft.
 func (b *Desk) View(ctx context.Context, w Window) (*reach.View, *model.Model, error) {
 	return b.ViewAgainst(ctx, w, 0)
 }
 
-// viewAgainst is view, compared with another revision of the policy over the
+// ViewAgainst is View, compared with another revision of the policy over the
 // same window and estate; 0 is none.
 func (b *Desk) ViewAgainst(ctx context.Context, w Window, revision int) (*reach.View, *model.Model, error) {
 	m, err := b.Snapshot(ctx)
@@ -48,7 +48,7 @@ func (b *Desk) ViewAgainst(ctx context.Context, w Window, revision int) (*reach.
 	return v, m, nil
 }
 
-// groupsInOrder gives the groups in the order of the text.
+// GroupsInOrder gives the groups in the order of the text.
 func GroupsInOrder(p *policy.Policy) []*policy.Group {
 	var out []*policy.Group
 	for _, item := range p.Items {
@@ -59,13 +59,13 @@ func GroupsInOrder(p *policy.Policy) []*policy.Group {
 	return out
 }
 
-// liveStore is where what is uncovered matters most.
+// LiveStore is where what is uncovered matters most.
 var LiveStore = func() *expr.Expr {
 	e, _ := expr.ParseText("tier is store and env is live")
 	return e
 }()
 
-// asked gives the view of a window, compared with another revision if the filter
+// Asked gives the view of a window, compared with another revision if the filter
 // says so, and what the filter asks of it.
 func (s *Desk) Asked(ctx context.Context, w Window, f ledger.Filter) (*reach.View, *model.Model, reach.Query, error) {
 	v, snap, err := s.ViewAgainst(ctx, w, f.Against)
@@ -76,7 +76,7 @@ func (s *Desk) Asked(ctx context.Context, w Window, f ledger.Filter) (*reach.Vie
 	return v, snap, q, err
 }
 
-// partKey is what For takes for a part by its name.
+// PartKey is what For takes for a part by its name.
 func PartKey(by, name string) string {
 	switch by {
 	case reach.ByArea:

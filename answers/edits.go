@@ -16,7 +16,7 @@ import (
 	"lucidorchard/server"
 )
 
-// editor makes edits of the draft, or says what they would do.
+// Editor makes edits of the draft, or says what they would do.
 type Editor struct{ Drafting *drafting.Service }
 
 // EditOut is what an edit did, or would do.
@@ -27,7 +27,7 @@ type EditOut struct {
 	Consequences *consequences.Consequences `json:"consequences,omitempty"`
 }
 
-// edited stores a text as the next revision, or says what that would do.
+// Edited stores a text as the next revision, or says what that would do.
 func (s *Editor) Edited(ctx context.Context, v *reach.View, snap *model.Model, text, words string,
 	dryRun bool, probes ...drafting.ProbeEdit) (*server.Stored[EditOut], error) {
 	out := EditOut{Revision: snap.Head.No, Words: words, Errors: []TextError{}}
@@ -49,7 +49,7 @@ func (s *Editor) Edited(ctx context.Context, v *reach.View, snap *model.Model, t
 	return &server.Stored[EditOut]{Status: http.StatusCreated, Location: RevisionPath(out.Revision), Body: out}, nil
 }
 
-// unedited says why an edit cannot be made: of a dry run, that is its answer.
+// Unedited says why an edit cannot be made: of a dry run, that is its answer.
 func Unedited(snap *model.Model, bad *policy.EditError, dryRun bool) (*server.Stored[EditOut], error) {
 	if !dryRun {
 		return nil, Refusal(bad)

@@ -23,7 +23,7 @@ func NewFindingOut(f prove.Finding) FindingOut {
 	return out
 }
 
-// findingsAt gives what was found of the statement on a line.
+// FindingsAt gives what was found of the statement on a line.
 func FindingsAt(snap *model.Model, line int) []FindingOut {
 	out := []FindingOut{}
 	for _, f := range snap.FindingsAt(line) {
@@ -32,7 +32,7 @@ func FindingsAt(snap *model.Model, line int) []FindingOut {
 	return out
 }
 
-// evidentAt gives what the window says of the rules, by their lines.
+// EvidentAt gives what the window says of the rules, by their lines.
 func EvidentAt(v *reach.View) map[int][]prove.Finding {
 	out := map[int][]prove.Finding{}
 	if v.Len() == 0 {
@@ -44,7 +44,7 @@ func EvidentAt(v *reach.View) map[int][]prove.Finding {
 	return out
 }
 
-// ruleFindings adds to what is found over all points what the window says. That
+// RuleFindings adds to what is found over all points what the window says. That
 // nothing hits a rule is no news where something else explains it.
 func RuleFindings(r *policy.Rule, snap *model.Model, evident map[int][]prove.Finding) []FindingOut {
 	if r.Off {

@@ -49,7 +49,7 @@ type ImportAnswer struct {
 	Job     *jobs.Job             `json:"job,omitempty"`
 }
 
-// imported: it starts an import, or only says what that would do.
+// StartsImport marks an operation that starts an import, or only reports what it would do.
 func StartsImport(o *huma.Operation) {
 	server.Starts(o)
 	o.Responses["200"] = &huma.Response{Description: "A preview; nothing was stored"}
@@ -64,12 +64,12 @@ func ImportStarted(job jobs.Job, err error) (*server.Stored[ImportAnswer], error
 		Body: ImportAnswer{Job: &job}}, nil
 }
 
-// importedFile: it takes a file of workloads or traffic.
+// TakesImport marks an operation that takes a file of workloads or traffic.
 func TakesImport(o *huma.Operation) {
 	server.TakesFile("text/csv", "application/x-ndjson", "application/octet-stream")(o)
 }
 
-// preview answers with what an import would do.
+// ImportPreview answers with what an import would do.
 func ImportPreview(report imports.ImportReport, err error) (*server.Stored[ImportAnswer], error) {
 	if err != nil {
 		return nil, err

@@ -215,7 +215,7 @@ const (
 	late = time.Hour
 )
 
-// Run makes what schedules ask for, until the App ends. Several servers may:
+// Run makes what schedules ask for, until ctx ends. Several servers may:
 // each period is kept once.
 func (a *Service) Run(ctx context.Context) {
 	for {

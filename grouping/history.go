@@ -25,7 +25,7 @@ type MembershipChange struct {
 	Why      string `json:"why"`
 }
 
-// membershipChanges replays what was said of tags and asks the group, as it is
+// MembershipChanges replays what was said of tags and asks the group, as it is
 // defined now, before and after each change.
 func MembershipChanges(snap *model.Model, group string, said []inventory.SaidValue, from time.Time) []MembershipChange {
 	out := []MembershipChange{}
@@ -84,7 +84,7 @@ func MembershipChanges(snap *model.Model, group string, said []inventory.SaidVal
 	return out
 }
 
-// arrivals gives the members that came with their first address, or that were
+// Arrivals gives the members that came with their first address, or that were
 // retired, since an instant.
 func Arrivals(snap *model.Model, group string, from time.Time) []MembershipChange {
 	out := []MembershipChange{}

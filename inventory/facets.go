@@ -6,7 +6,7 @@ import (
 	"lucidorchard/core/estate"
 )
 
-// facetCounts counts workloads by the values of their tags.
+// FacetCounts counts workloads by the values of their tags.
 type FacetCounts struct {
 	Whole     int              // workloads that fail no filter
 	Values    []map[string]int // by key

@@ -62,7 +62,7 @@ func UnknownKeys(snap *model.Model, text string) string {
 	return strings.Join(prove.WordsOf(snap.Estate).Keys(e), ". ")
 }
 
-// WorkloadFilter selects workloads: those that agree with all of it.
+// Filter selects workloads: those that agree with all of it.
 type Filter struct {
 	Text  string   `query:"q" doc:"Words in the id, the name, an address or a tag; or an expression"`
 	Tags  []string `query:"tag,explode" doc:"key=value; several of one key are alternatives; value (missing) is those without"`
@@ -71,7 +71,7 @@ type Filter struct {
 	Guard string   `query:"guarded" enum:"both,server,client,none,exempt" doc:"Only those that enforcement points guard where they are called and where they call, only the one, only the other, not at all, or not because somebody said so"`
 }
 
-// selectWorkloads gives the indexes of the workloads that a filter selects.
+// Select returns the indexes of the workloads that a filter selects, rising.
 func Select(snap *model.Model, f Filter) ([]int32, error) {
 	byKey := map[string][]string{}
 	for _, t := range f.Tags {

@@ -2,12 +2,12 @@
 // what to do. Whoever answers a request gives each Kind its status.
 package refuse
 
-// kind says what is wrong with what was asked for.
-type kind int
+// Kind says what is wrong with what was asked for.
+type Kind int
 
 // The kinds of a Problem.
 const (
-	IsMissing  kind = iota // it is not there
+	IsMissing  Kind = iota // it is not there
 	IsInvalid              // it cannot be meant
 	IsMoved                // somebody else was faster
 	IsConflict             // it does not go with what there is
@@ -16,7 +16,7 @@ const (
 
 // Problem is something that whoever asked can put right. Nothing was changed.
 type Problem struct {
-	Kind   kind
+	Kind   Kind
 	Detail string // what, where, and what to do
 	// Of what somebody else was faster with: the newest revision, what the edit was
 	// made on, and what stands there now.

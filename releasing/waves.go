@@ -169,7 +169,7 @@ func (w *WaveState) stage(points []PointState, release int) {
 	}
 }
 
-// Run lets waves that go on by themselves do so, until the App ends. Every server
+// Run lets waves that go on by themselves do so, until ctx ends. Every server
 // looks; what one has told already is not told again.
 func (a *Service) Run(ctx context.Context) {
 	tick := time.NewTicker(5 * time.Second)

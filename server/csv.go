@@ -6,7 +6,7 @@ import (
 	"lucidorchard/ingest"
 )
 
-// stream sends CSV as it is made.
+// StreamCSV answers with CSV that is sent as it is made.
 func StreamCSV(name string, rows func(*ingest.CSV)) *huma.StreamResponse {
 	return &huma.StreamResponse{Body: func(ctx huma.Context) {
 		ctx.SetHeader("Content-Type", "text/csv; charset=utf-8")

@@ -35,7 +35,7 @@ func (s *jobsAPI) listJobs(ctx context.Context, in *struct{ All }) (*List[jobs.J
 	return Cut(ctx, all, in.All), nil
 }
 
-// jobPath is where a job can be asked about.
+// JobPath is where a job can be asked about.
 func JobPath(id int64) string { return fmt.Sprintf("%s/jobs/%d", Version, id) }
 
 type jobID struct {

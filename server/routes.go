@@ -136,50 +136,58 @@ func also(a huma.API, op huma.Operation) {
 	}
 }
 
-// missing: what it is about may not be there.
+// CanBeMissing marks an operation whose subject may not be there (404).
 func CanBeMissing(o *huma.Operation) { o.Errors = append(o.Errors, http.StatusNotFound) }
 
-// outgrown: it is about something that the draft may have changed since.
+// CanBeOutdated marks an operation on something that the draft may have changed since (409).
 func CanBeOutdated(o *huma.Operation) { o.Errors = append(o.Errors, http.StatusConflict) }
 
-// sealed: it is about what is signed, which somebody may have changed where it is kept.
+// CanBeTampered marks an operation on something signed, which somebody may have changed where it
+// is kept (409).
 func CanBeTampered(o *huma.Operation) { o.Errors = append(o.Errors, http.StatusConflict) }
 
+// MakesRevision marks an operation that makes a revision (201), or only reports what it would do (200).
 // stored: it makes a revision, or only says what it would do.
 func MakesRevision(o *huma.Operation) {
 	o.DefaultStatus = http.StatusCreated
 	o.Responses["200"] = &huma.Response{Description: "Nothing was stored: it was a dry run, or nothing changes"}
 }
 
-// made: it makes something, which Location names.
+// Creates marks an operation that makes something, which Location names (201).
+
+// Creates marks an operation that makes something, which Location names (201).
 func Creates(o *huma.Operation) { o.DefaultStatus = http.StatusCreated }
 
-// begun: it starts long work, which Location names.
+// Starts marks an operation that starts long work, which Location names (202).
 func Starts(o *huma.Operation) { o.DefaultStatus = http.StatusAccepted }
 
-// whole lets a whole policy text in, with its quotes.
+// TakesLargeText lets a whole policy text in, with its quotes.
 func TakesLargeText(o *huma.Operation) { o.MaxBodyBytes = 2 * policy.MaxText }
 
-// matched: it replaces what the client has read, and says so with If-Match.
+// NeedsMatch marks an operation that replaces what the client has read, and that needs If-Match.
 func NeedsMatch(o *huma.Operation) {
 	o.Errors = append(o.Errors, http.StatusPreconditionFailed, http.StatusPreconditionRequired)
+	// TakesFile marks an operation that takes a file of one of the media types.
 }
 
-// filed: it takes a file, of one of the types.
+// TakesFile marks an operation that takes a file of one of the media types.
 func TakesFile(types ...string) option {
+	// CanConflict marks an operation that the present state may not allow (409).
 	return func(o *huma.Operation) { o.RequestBody = anyBody(types...) }
 }
 
-// unlike: it may not go with what there is.
+// CanBeCached marks an operation that answers 304 to who has the answer already.
+
+// CanConflict marks an operation that the present state may not allow (409).
 func CanConflict(o *huma.Operation) { o.Errors = append(o.Errors, http.StatusConflict) }
 
-// cached: whoever has the answer already is told so.
+// CanBeCached marks an operation that answers 304 to who has the answer already.
 func CanBeCached(o *huma.Operation) {
 	o.Responses[strconv.Itoa(http.StatusNotModified)] = &huma.Response{Description: http.StatusText(
 		http.StatusNotModified)}
 }
 
-// withToken: it is for scripts, with a token.
+// NeedsToken marks an operation for scripts, with a token.
 func NeedsToken(o *huma.Operation) { o.Errors = append(o.Errors, http.StatusUnauthorized) }
 
 // Stored is the answer to something that makes a revision, or says what it would

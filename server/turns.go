@@ -59,7 +59,7 @@ func (t *turns) room(client string) bool {
 	return t.worked < largeAtOnce && t.working[client] < largeOfOne
 }
 
-// take waits for a place. Without one: the client is to come again after a time, or
+// Take waits for a place. Without one: the client is to come again after a time, or
 // has left (0).
 func (t *turns) Take(ctx context.Context, client string) (ok bool, again time.Duration) {
 	t.mu.Lock()
@@ -104,7 +104,7 @@ func (t *turns) enter(client string) {
 	t.working[client]++
 }
 
-// leave gives a place to the first that waits and may have it.
+// Leave gives a place to the first that waits and may have it.
 func (t *turns) Leave(client string) {
 	t.mu.Lock()
 	defer t.mu.Unlock()

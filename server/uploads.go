@@ -52,7 +52,7 @@ func anyBody(types ...string) *huma.RequestBody {
 	return &huma.RequestBody{Required: true, Content: content}
 }
 
-// receive writes a body to a file of its own, unpacked, of at most so many octets.
+// Receive writes a body to a file of its own, unpacked, of at most so many octets.
 func (s *Kit) Receive(ctx context.Context, b *Sent, most int64) (*imports.File, error) {
 	if err := s.Disk.Room(""); err != nil {
 		return nil, err

@@ -3,7 +3,10 @@
 package structure
 
 import (
+	"go/ast"
 	"go/build"
+	"go/parser"
+	"go/token"
 	"io/fs"
 	"os"
 	"os/exec"
@@ -156,6 +159,36 @@ func TestPackagesSayWhatTheyAreFor(t *testing.T) {
 		}
 		assert.True(t, strings.HasPrefix(p.Doc, want), "%s: the comment of the package begins with %q", path, p.Doc)
 	}
+}
+
+// The comment of what is exported begins with its name, so that it can be looked up.
+func TestCommentsBeginWithTheName(t *testing.T) {
+	sources(t, func(path string, text []byte) {
+		if strings.HasSuffix(path, "_test.go") {
+			return
+		}
+		set := token.NewFileSet()
+		f, err := parser.ParseFile(set, path, text, parser.ParseComments)
+		require.NoError(t, err)
+		check := func(name *ast.Ident, doc *ast.CommentGroup) {
+			if name.IsExported() && doc != nil && !strings.HasPrefix(doc.Text(), "Deprecated") {
+				first, _, _ := strings.Cut(strings.TrimSpace(doc.Text()), " ")
+				assert.Equal(t, name.Name, strings.TrimRight(first, ",:;"), "%s:%d", path, set.Position(name.Pos()).Line)
+			}
+		}
+		for _, d := range f.Decls {
+			switch d := d.(type) {
+			case *ast.FuncDecl:
+				check(d.Name, d.Doc)
+			case *ast.GenDecl:
+				if len(d.Specs) == 1 && !d.Lparen.IsValid() {
+					if s, ok := d.Specs[0].(*ast.TypeSpec); ok {
+						check(s.Name, d.Doc)
+					}
+				}
+			}
+		}
+	})
 }
 
 // The layout in the README has every folder with Go code, and no other.

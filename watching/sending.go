@@ -19,7 +19,7 @@ type outbox struct{ *Service }
 // sendLook is how often what is due is looked for.
 const sendLook = 300 * time.Millisecond
 
-// sendNotices sends what is due, until the App ends, to each destination beside the others:
+// sendNotices sends what is due, until ctx ends, to each destination beside the others:
 // one that hangs holds up nobody. Several servers may: each message is claimed by one of
 // them for a while.
 func (a outbox) sendNotices(ctx context.Context) {

@@ -40,7 +40,7 @@ type looking struct {
 }
 
 // watchTraffic gathers matters, day by day, as traffic comes, and what is the matter with
-// the means of watching, until the App ends. Every server does: what one has found the
+// the means of watching, until ctx ends. Every server does: what one has found the
 // other finds again, and it is the same.
 func (a *Service) watchTraffic(ctx context.Context) {
 	pause := watchRest
@@ -75,7 +75,7 @@ func (a *Service) watchTraffic(ctx context.Context) {
 }
 
 // newTraffic waits for at least a while, and then until there is other traffic than what was seen, or
-// for watchLook in all; false: the App ends.
+// for watchLook in all; false: ctx has ended.
 func (a *Service) newTraffic(ctx context.Context, seen *int64, rest time.Duration) bool {
 	over := time.After(max(watchLook, rest))
 	select {

@@ -81,7 +81,7 @@ func (w *tee) Write(b []byte) (int, error) {
 
 func (w *tee) Unwrap() http.ResponseWriter { return w.ResponseWriter }
 
-// conforming is a server every answer of which is held against what it says of
+// Conforming is a server every answer of which is held against what it says of
 // itself, whatever the test is about.
 func Conforming(t testing.TB, s *assembly.Site) http.Handler {
 	c := ContractOf(t, s)

@@ -18,7 +18,7 @@ import (
 	"lucidorchard/traffic/rows"
 )
 
-// on is a machine at an address, without a start that anybody knows.
+// Leased returns a machine at an address, without a start that anybody knows.
 func Leased(id, addr string, tags ...string) estate.Workload {
 	w := Machine(id, addr, tags...)
 	w.Leases = []estate.Lease{{Addr: netip.MustParseAddr(addr), From: estate.Beginning, Until: estate.End}}
@@ -35,7 +35,7 @@ func Machine(id, addr string, tags ...string) estate.Workload {
 	return w
 }
 
-// values gives id → key=value for comparing.
+// TagValues returns id → key=value for comparing.
 func TagValues(t *testing.T, s *assembly.Store) map[string]string {
 	ws, err := s.Workloads(t.Context())
 	require.NoError(t, err)
@@ -53,7 +53,7 @@ func TagValues(t *testing.T, s *assembly.Store) map[string]string {
 	return out
 }
 
-// everything reads all conversations.
+// AllConversations reads all conversations.
 func AllConversations(t *testing.T, s *assembly.Store) *flow.Table {
 	hours, err := s.Hours(t.Context())
 	require.NoError(t, err)
@@ -63,14 +63,14 @@ func AllConversations(t *testing.T, s *assembly.Store) *flow.Table {
 	return table.With(chunks, nil)
 }
 
-// observedAt orders a point to observe a new release.
+// ObservedAt orders a point to observe a new release.
 func ObservedAt(point string) func(int, releasing.Roll) ([]releasing.Target, error) {
 	return func(no int, _ releasing.Roll) ([]releasing.Target, error) {
 		return []releasing.Target{{Point: point, Observes: no, Words: "to observe"}}, nil
 	}
 }
 
-// parts cuts records of a file into parts of so many.
+// PartsOf cuts records of a file into parts of so many.
 func PartsOf(file int, all []flow.Joined, size int) iter.Seq2[*rows.Part, error] {
 	return func(yield func(*rows.Part, error) bool) {
 		for rest := all; len(rest) > 0; rest = rest[min(size, len(rest)):] {

@@ -5,7 +5,7 @@ import (
 	draftingrest "lucidorchard/drafting/rest"
 )
 
-// here gives the proposals of the balance that was asked for.
+// OpenProposals returns the proposals of the balance that was asked for.
 func OpenProposals(ps draftingrest.Proposals) (out []draftingrest.ProposalOut) {
 	for _, at := range ps.Derived.Path {
 		if at.Balance != ps.Derived.Balance {
@@ -22,7 +22,7 @@ func OpenProposals(ps draftingrest.Proposals) (out []draftingrest.ProposalOut) {
 	return out
 }
 
-// judgements is a request that judges proposals.
+// Judgements is a request that judges proposals.
 func Judgements(revision int, all ...drafting.Judgement) map[string]any {
 	return map[string]any{"revision": revision, "judgements": all}
 }

@@ -2,7 +2,7 @@ package assemblytest
 
 import "lucidorchard/releasing"
 
-// runs reports whether a point has loaded what it is to run: releases that it enforces and
+// Runs reports whether a point has loaded what it is to run: releases that it enforces and
 // observes.
 func Runs(p releasing.PointState, enforces, observes int) bool {
 	return p.State == "holds" && p.Held.Enforces == enforces && p.Held.Observes == observes

@@ -21,7 +21,7 @@ import (
 	"lucidorchard/server"
 )
 
-// evidenceAPI answers about evidence for auditors.
+// Proofs answers about evidence for auditors.
 type Proofs struct {
 	*server.Kit
 	*answers.Desk

@@ -100,7 +100,7 @@ type inForce struct {
 	Line    int    `json:"line" doc:"Of the deciding rule in that release; 0: none decides"`
 }
 
-// askAPI answers about the ask bar and the why.
+// Asking answers about the ask bar and the why.
 type Asking struct {
 	*answers.Desk
 	*drafting.Service

@@ -68,7 +68,7 @@ type differenceOut struct {
 	Changed  int                          `json:"changed"`
 }
 
-// checkAPI answers about the check: totals, assertions, findings.
+// Checks answers about the check: totals, assertions, findings.
 type Checks struct {
 	*answers.Desk
 	*drafting.Service

@@ -49,7 +49,7 @@ type Figures struct {
 	Groups []groupFigures `json:"groups" doc:"In the order of the text"`
 }
 
-// figuresAPI answers about figures of rules and groups.
+// Usage answers about figures of rules and groups.
 type Usage struct {
 	*answers.Desk
 }

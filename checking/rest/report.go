@@ -23,7 +23,7 @@ type reportQuery struct {
 	For     string `query:"for" doc:"Only this part: area:NAME, owner:NAME or KEY:VALUE"`
 }
 
-// reportAPI answers about the report for owners.
+// Reports answers about the report for owners.
 type Reports struct {
 	*answers.Desk
 	*drafting.Service

@@ -41,7 +41,7 @@ type settleOption struct {
 	Consequences consequences.Consequences `json:"consequences"`
 }
 
-// settleAPI answers about rules for a row that somebody points at.
+// Settling answers about rules for a row that somebody points at.
 type Settling struct {
 	*answers.Desk
 	*answers.Editor

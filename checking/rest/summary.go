@@ -31,7 +31,7 @@ type Summary struct {
 	Proposals int             `json:"proposals" doc:"Of the newest derivation, those that are still to be judged"`
 }
 
-// summaryAPI answers about the fact of each step, and what is wrong.
+// Summaries answers about the fact of each step, and what is wrong.
 type Summaries struct {
 	*answers.Desk
 	*drafting.Service

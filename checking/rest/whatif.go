@@ -71,7 +71,7 @@ type ProbeOut struct {
 	Rightly int        `json:"rightly" doc:"Conversations of the window that it says are rightly rejected"`
 }
 
-// whatIfAPI answers about questions and probes.
+// WhatIfs answers about questions and probes.
 type WhatIfs struct {
 	*answers.Desk
 	*drafting.Service

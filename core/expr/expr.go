@@ -30,7 +30,7 @@ const (
 
 func (t Truth) String() string { return [...]string{"undecided", "no", "yes"}[t] }
 
-// not swaps yes and no and leaves undecided.
+// Not swaps yes and no and leaves undecided.
 func (t Truth) Not() Truth { return [...]Truth{Undecided, Yes, No}[t] }
 
 func truth(b bool) Truth {

@@ -35,12 +35,12 @@ const (
 	ACK
 )
 
-// opener says which end opened what was observed, where the exporter knows.
-type opener uint8
+// Opener says which end opened what was observed, where the exporter knows.
+type Opener uint8
 
 // The openers. OpenerUnknown is the zero value.
 const (
-	OpenerUnknown opener = iota
+	OpenerUnknown Opener = iota
 	OpenedBySource
 	OpenedByDestination
 )
@@ -57,7 +57,7 @@ type Observation struct {
 	Packet           bool // this is one packet, not an interval
 	Numbered         bool // what it came in is numbered, and was not read before: another that is like it is another
 	Total            bool // the amounts are since the beginning of the session, not of this interval
-	Opener           opener
+	Opener           Opener
 	Outcome          Outcome
 	// Observer numbers who saw it: an exporter's observation domain and whether on
 	// the way in (even) or out (odd). Two that differ only in the lowest bit have

@@ -60,9 +60,9 @@ type sight struct {
 
 // likeness mixes what makes two observations of a direction alike: their times and amounts.
 func likeness(o *Observation) (h uint64) {
+	const golden = 0x9e3779b97f4a7c15 // a multiplier of all bits: 2^64 over the golden ratio
 	for _, x := range [...]int64{int64(o.Start), int64(o.End), o.Packets, o.Bytes} {
-		h = bits.RotateLeft64((h^uint64(x))*0x9e3779b97f4a7c15,
-			31) // a multiplier of all bits: 2^64 over the golden ratio
+		h = bits.RotateLeft64((h^uint64(x))*golden, 31)
 	}
 	return h
 }

@@ -150,12 +150,12 @@ type List struct {
 	Items []Operand
 }
 
-// operandKind tells what an Operand names.
-type operandKind uint8
+// OperandKind tells what an Operand names.
+type OperandKind uint8
 
 // The kinds of operand.
 const (
-	InGroup operandKind = iota
+	InGroup OperandKind = iota
 	IsOutside
 	InPrefix
 	IsWorkload
@@ -163,7 +163,7 @@ const (
 
 // Operand is one item of a list.
 type Operand struct {
-	Kind   operandKind
+	Kind   OperandKind
 	Name   string // of a group, or the id of a workload
 	Prefix netip.Prefix
 	Pos    syntax.Pos
@@ -175,22 +175,22 @@ type Services struct {
 	Specs []Spec
 }
 
-// assertKind is never, always or only.
-type assertKind uint8
+// AssertKind is never, always or only.
+type AssertKind uint8
+
+func (k AssertKind) String() string { return [...]string{"never", "always", "only"}[k] }
 
 // The kinds of assertion.
 const (
-	Never assertKind = iota
+	Never AssertKind = iota
 	Always
 	Only
 )
 
-func (k assertKind) String() string { return [...]string{"never", "always", "only"}[k] }
-
 // Assert is a statement that must hold for all traffic.
 type Assert struct {
 	Head
-	Kind        assertKind
+	Kind        AssertKind
 	Left, Right List
 	On          Services
 	Clauses     // Within, Same and Across only

@@ -117,7 +117,7 @@ type editIn struct {
 	Was      string `json:"was,omitempty" doc:"change, remove: the statement as it was shown, or what stands after the = of a group. If something else stands there by now, nothing is changed"`
 }
 
-// policyAPI answers about the policy document.
+// Policy answers about the policy document.
 type Policy struct {
 	*answers.Desk
 	*answers.Editor

@@ -34,7 +34,7 @@ type Proposals struct {
 	Refused []drafting.Refusal `json:"refused"`
 }
 
-// proposalsAPI answers about derivations and their proposals.
+// Derivations answers about derivations and their proposals.
 type Derivations struct {
 	*answers.Desk
 	*drafting.Service

@@ -115,7 +115,7 @@ type sharedGroup struct {
 	Both  int    `json:"both"`
 }
 
-// groupsAPI answers about groups.
+// Groups answers about groups.
 type Groups struct {
 	*answers.Desk
 	*answers.Editor

@@ -19,7 +19,7 @@ type StarterList struct {
 	Starters []derive.Starter `json:"starters" doc:"Environments first, then groups, guardrails and assertions"`
 }
 
-// startersAPI answers about statements to begin a policy with.
+// Starters answers about statements to begin a policy with.
 type Starters struct {
 	*answers.Desk
 	*answers.Editor

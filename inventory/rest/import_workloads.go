@@ -8,7 +8,7 @@ import (
 	"lucidorchard/server"
 )
 
-// importWorkloadsAPI takes files of workloads.
+// Imports takes files of workloads.
 type Imports struct {
 	*server.Kit
 	*answers.Desk

@@ -51,7 +51,7 @@ type DisagreementList struct {
 	Disagreements []disagreement `json:"disagreements"`
 }
 
-// inventoryAPI answers about inventory sources and their scripts.
+// Sources answers about inventory sources and their scripts.
 type Sources struct {
 	*server.Kit
 	*answers.Desk

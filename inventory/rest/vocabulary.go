@@ -33,7 +33,7 @@ type FoundList struct {
 	Several   []string      `json:"several" doc:"Names that more than one workload has; all of them are in"`
 }
 
-// vocabularyAPI answers about tag values, suggestions and selections.
+// Vocabulary answers about tag values, suggestions and selections.
 type Vocabulary struct {
 	*answers.Desk
 	*inventory.Service

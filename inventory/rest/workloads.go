@@ -54,7 +54,7 @@ type WorkloadList struct {
 	Hint      string        `json:"hint,omitempty" doc:"What of the expression can hardly be meant: a tag that nothing has"`
 }
 
-// workloadsAPI answers about workloads and their tags.
+// Workloads answers about workloads and their tags.
 type Workloads struct {
 	*answers.Desk
 	*Selector

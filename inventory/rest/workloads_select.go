@@ -61,7 +61,7 @@ func (s *Workloads) order(snap *model.Model, key string) []int32 {
 	return out
 }
 
-// selector finds the workloads that a filter selects.
+// Selector finds the workloads that a filter selects.
 type Selector struct {
 	// Sides returns how workloads are guarded.
 	Sides func(context.Context, *model.Model) (func(workload int32) string, error)

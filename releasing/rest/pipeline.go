@@ -11,7 +11,7 @@ import (
 	"lucidorchard/server"
 )
 
-// pipelineAPI answers jobs that release.
+// Pipeline answers jobs that release.
 type Pipeline struct {
 	*answers.Desk
 	*releasing.Service

@@ -44,7 +44,7 @@ type before struct {
 	Rejects   int `json:"rejects" doc:"Conversations of the window that run today and that the newest release rejects somewhere"`
 }
 
-// releasesAPI answers about releases and enforcement points.
+// Releases answers about releases and enforcement points.
 type Releases struct {
 	*answers.Desk
 	*releasing.Service

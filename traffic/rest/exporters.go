@@ -72,7 +72,7 @@ type dayOut struct {
 	Rows  int64  `json:"rows" doc:"As the database estimates"`
 }
 
-// exportersAPI answers about exporters, what is said of ports, and for how long traffic is kept.
+// Exporters answers about exporters, what is said of ports, and for how long traffic is kept.
 type Exporters struct {
 	*answers.Desk
 	*traffic.Service

@@ -78,7 +78,7 @@ type streamOut struct {
 	Conversations int    `json:"conversations"`
 }
 
-// flowsAPI answers about the strip, the map, the ledger, conversations and records.
+// Flows answers about the strip, the map, the ledger, conversations and records.
 type Flows struct {
 	*answers.Desk
 	*traffic.Service

@@ -9,7 +9,7 @@ import (
 	"lucidorchard/traffic"
 )
 
-// importFlowsAPI takes files of traffic.
+// Imports takes files of traffic.
 type Imports struct {
 	*server.Kit
 	*answers.Desk

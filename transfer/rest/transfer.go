@@ -10,7 +10,7 @@ import (
 	"lucidorchard/transfer"
 )
 
-// transferAPI answers about whole estates.
+// Transfers answers about whole estates.
 type Transfers struct {
 	*server.Kit
 	*transfer.Service

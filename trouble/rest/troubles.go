@@ -22,7 +22,7 @@ type Trouble struct {
 	Since string `json:"since,omitempty"`
 }
 
-// troublesAPI answers about what is wrong with the server itself.
+// Troubles answers about what is wrong with the server itself.
 type Troubles struct {
 	Disk      *disk.Watch
 	Cluster   Cluster // a database of our own; nil: somebody else's

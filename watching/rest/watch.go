@@ -44,7 +44,7 @@ type WatchBin struct {
 	watch.Hour
 }
 
-// watchAPI answers how what is in force holds.
+// Watching answers how what is in force holds.
 type Watching struct {
 	*server.Kit
 	*answers.Desk
