@@ -50,7 +50,8 @@ func TestOpenPagesAreTold(t *testing.T) {
 
 func TestImportTwiceCountsOnce(t *testing.T) {
 	c := assemblytest.Serve(t)
-	file := "start,src,dst,proto,dport\n2026-11-22T10:00:00Z,192.0.2.9,10.20.3.10,tcp,7\n2026-11-22T10:30:00Z,192.0.2.9,10.20.3.10,tcp,7\nnever,1,2,3,4\n"
+	file := "start,src,dst,proto,dport\n2026-11-22T10:00:00Z,192.0.2.9,10.20.3.10,tcp,7\n" +
+		"2026-11-22T10:30:00Z,192.0.2.9,10.20.3.10,tcp,7\nnever,1,2,3,4\n"
 	count := func() int64 {
 		var page answers.ConversationPage
 		c.Get("/api/v1/conversations?q=192.0.2.9+tcp/7", &page)

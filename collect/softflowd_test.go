@@ -85,5 +85,6 @@ func TestUptimesOfARealExporter(t *testing.T) {
 	// A busy machine delays single messages; taken from when they arrive, all would be seconds off.
 	slices.Sort(off)
 	require.Less(t, off[len(off)/2], time.Second)
-	t.Logf("%d flows, half of the times are off by less than %s, the worst by %s", len(heard), off[len(off)/2], off[len(off)-1])
+	t.Logf("%d flows, half of the times are off by less than %s, the worst by %s",
+		len(heard), off[len(off)/2], off[len(off)-1])
 }

@@ -142,7 +142,8 @@ func TestUnusableInputEndsWithTwo(t *testing.T) {
 func TestEmptyLeasesClaimNothing(t *testing.T) {
 	dir := t.TempDir()
 	w := write(t, dir, "w.csv",
-		"id,addresses,from,until\nw1,10.0.0.1,2026-01-02T00:00:00Z,2026-01-01T00:00:00Z\nw2,10.0.0.1,2026-01-02T00:00:00Z,\n")
+		"id,addresses,from,until\nw1,10.0.0.1,2026-01-02T00:00:00Z,2026-01-01T00:00:00Z\n"+
+			"w2,10.0.0.1,2026-01-02T00:00:00Z,\n")
 	got := orchard(t, "layer l\npermit workload w2 -> any on any\nassert always workload w2 -> any on any\nassert "+
 		"always workload w1 -> any on any", "assert", "--workloads", w, "--policy", "-")
 	require.Equal(t, outcome{0,

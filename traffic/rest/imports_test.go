@@ -24,7 +24,8 @@ import (
 
 func TestImportReportsBadRowsAndKeepsTheRest(t *testing.T) {
 	c := assemblytest.Serve(t)
-	file := "id,addresses,tag:env\nnew-1,10.99.0.1,live\nnew-2,10.20.3.10,live\nbooking-entry-01,,trial\nnew-3,oops,live\n"
+	file := "id,addresses,tag:env\nnew-1,10.99.0.1,live\n" +
+		"new-2,10.20.3.10,live\nbooking-entry-01,,trial\nnew-3,oops,live\n"
 	var a answers.ImportAnswer
 	require.Equal(t, 200, c.Call("POST", "/api/v1/imports/workloads?preview=true&source=sheet", file, &a))
 	require.Equal(t, 2, a.Preview.Bad)
@@ -221,7 +222,8 @@ func TestTrafficIsKeptAsLongAsChosen(t *testing.T) {
 func TestLateInventoryRepairsWhatIsStored(t *testing.T) {
 	c := assemblytest.Serve(t)
 	var a answers.ImportAnswer
-	file := "start,src,dst,proto,dport\n2026-11-22T10:05:00Z,10.99.1.1,10.20.3.10,tcp,7411\n2026-11-22T10:40:00Z,10.99.1.1,10.20.3.10,tcp,7411\n"
+	file := "start,src,dst,proto,dport\n2026-11-22T10:05:00Z,10.99.1.1,10.20.3.10,tcp,7411\n" +
+		"2026-11-22T10:40:00Z,10.99.1.1,10.20.3.10,tcp,7411\n"
 	require.Equal(t, 202, c.Call("POST", "/api/v1/imports/flows", file, &a))
 	require.Equal(t, "done", c.Job(a.Job).State)
 	var found answers.ConversationPage
