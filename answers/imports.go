@@ -46,7 +46,7 @@ func (in *ImportInput) Options() (imports.ImportOptions, error) {
 // ImportAnswer is a preview, or the job that imports.
 type ImportAnswer struct {
 	Preview *imports.ImportReport `json:"preview,omitempty"`
-	Job     *jobs.Job             `json:"job,omitempty"`
+	Job     *server.Job           `json:"job,omitempty"`
 }
 
 // StartsImport marks an operation that starts an import, or only reports what it would do.
@@ -61,7 +61,7 @@ func ImportStarted(job jobs.Job, err error) (*server.Stored[ImportAnswer], error
 		return nil, err
 	}
 	return &server.Stored[ImportAnswer]{Status: http.StatusAccepted, Location: server.JobPath(job.ID),
-		Body: ImportAnswer{Job: &job}}, nil
+		Body: ImportAnswer{Job: (*server.Job)(&job)}}, nil
 }
 
 // TakesImport marks an operation that takes a file of workloads or traffic.

@@ -21,7 +21,7 @@ import (
 	groupingrest "lucidorchard/grouping/rest"
 	"lucidorchard/imports"
 	inventoryrest "lucidorchard/inventory/rest"
-	"lucidorchard/jobs"
+	"lucidorchard/server"
 )
 
 func TestOpenPagesAreTold(t *testing.T) {
@@ -71,7 +71,7 @@ func TestImportTwiceCountsOnce(t *testing.T) {
 		require.Equal(t, i == 1, report.Already != "")
 		require.Equal(t, int64(2), count())
 	}
-	var jobs []jobs.Job
+	var jobs []server.Job
 	c.Get("/api/v1/jobs", &jobs)
 	require.Len(t, jobs, 2)
 	require.Equal(t, 404, c.Call("GET", "/api/v1/jobs/99", nil, nil))

@@ -20,11 +20,10 @@ import (
 	checkingrest "lucidorchard/checking/rest"
 	"lucidorchard/core/report"
 	"lucidorchard/database/databasetest"
-	"lucidorchard/drafting"
 	draftingrest "lucidorchard/drafting/rest"
 	"lucidorchard/events"
 	groupingrest "lucidorchard/grouping/rest"
-	"lucidorchard/jobs"
+	"lucidorchard/server"
 )
 
 func TestAnEditOfAStatementThatHasChangedIsRefused(t *testing.T) {
@@ -173,7 +172,7 @@ func TestAnEditIsOneEvent(t *testing.T) {
 func TestProposalsThatAreTooWideAreBarredHere(t *testing.T) {
 	c := assemblytest.Serve(t)
 	c.Company()
-	var job jobs.Job
+	var job server.Job
 	require.Equal(t, 202, c.Call("POST", "/api/v1/derive", map[string]any{}, &job))
 	require.Equal(t, "done", c.Job(&job).State)
 	var ps draftingrest.Proposals
@@ -187,7 +186,7 @@ func TestProposalsThatAreTooWideAreBarredHere(t *testing.T) {
 	require.Equal(t, 422, c.Judge(&p, assemblytest.Taking(ps.Derived.Proposals[0]), assemblytest.Taking(wide)),
 		"nor among others")
 	for k := range wide.Choices {
-		status := c.Judge(&p, drafting.Judgement{Proposal: wide.ID, Do: "take", Choice: &k})
+		status := c.Judge(&p, draftingrest.Judgement{Proposal: wide.ID, Do: "take", Choice: &k})
 		require.Equal(t, k < wide.Own, status == 201, "only narrower: %s", p.Detail)
 		if status == 201 {
 			require.Equal(t, 200, c.Call("POST", "/api/v1/policy/undo", map[string]any{}, nil))

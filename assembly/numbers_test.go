@@ -12,14 +12,14 @@ import (
 	draftingrest "lucidorchard/drafting/rest"
 	groupingrest "lucidorchard/grouping/rest"
 	inventoryrest "lucidorchard/inventory/rest"
-	"lucidorchard/jobs"
+	"lucidorchard/server"
 )
 
 // The same quantity is one number, whichever view says it.
 func TestNumbersAgree(t *testing.T) {
 	c := assemblytest.Serve(t)
 	c.Company()
-	var job jobs.Job
+	var job server.Job
 	require.Equal(t, 202, c.Call("POST", "/api/v1/derive", nil, &job))
 	require.Equal(t, "done", c.Job(&job).State)
 	agree := func(step string) {

@@ -21,8 +21,8 @@ import (
 	"lucidorchard/database/databasetest"
 	groupingrest "lucidorchard/grouping/rest"
 	"lucidorchard/imports"
-	"lucidorchard/jobs"
 	"lucidorchard/model"
+	"lucidorchard/server"
 	troublerest "lucidorchard/trouble/rest"
 )
 
@@ -30,7 +30,7 @@ import (
 // comes after them.
 func TestFilesSentOneAfterTheOtherAreEachRead(t *testing.T) {
 	c := assemblytest.Small(t, nil, assembly.HandlerOptions{})
-	var jobs []*jobs.Job
+	var jobs []*server.Job
 	const rows = 500
 	for n := range 12 {
 		var text strings.Builder
@@ -80,7 +80,7 @@ func TestAFileThatDoesNotArriveWholeIsNoFile(t *testing.T) {
 	require.NoError(t, err)
 	_, err = http.DefaultClient.Do(req)
 	require.Error(t, err)
-	var jobs []jobs.Job
+	var jobs []server.Job
 	c.Get("/api/v1/jobs", &jobs)
 	require.Empty(t, jobs)
 }

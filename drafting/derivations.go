@@ -50,44 +50,44 @@ type AsideTalk struct {
 // Proposal is a rule that derivation suggests, with its evidence.
 type Proposal struct {
 	ID            int64    `json:"id"`
-	Key           string   `json:"key" doc:"The rule without its note: what a refusal is kept under"`
-	Groups        []string `json:"groups" doc:"New groups, as statements"`
-	Conversations int      `json:"conversations" doc:"That it rests on, when it was derived"`
-	Open          int      `json:"open" doc:"Of those, how many no rule of the draft decides yet"`
-	Pairs         int      `json:"pairs" doc:"Pairs times services that were seen"`
-	Opened        int      `json:"opened" doc:"Pairs times services that it opens"`
+	Key           string   `json:"key"`
+	Groups        []string `json:"groups"`
+	Conversations int      `json:"conversations"`
+	Open          int      `json:"open"`
+	Pairs         int      `json:"pairs"`
+	Opened        int      `json:"opened"`
 	Fill          float64  `json:"fill"`
 	Connections   int64    `json:"connections"`
 	Days          int      `json:"days"`
 	First         string   `json:"first"`
 	Last          string   `json:"last"`
 	Warnings      []string `json:"warnings"`
-	Why           string   `json:"why" doc:"This width: who takes part, on how many days"`
-	Alone         string   `json:"alone,omitempty" doc:"Why it has to be looked at by itself; it is taken with no others"`
-	Shape         string   `json:"shape,omitempty" doc:"The same for proposals that say the same of other applications"`
-	Callers       []caller `json:"callers" doc:"The busiest, at most 8"`
+	Why           string   `json:"why"`
+	Alone         string   `json:"alone,omitempty"`
+	Shape         string   `json:"shape,omitempty"`
+	Callers       []Caller `json:"callers"`
 	CallerCount   int      `json:"callerCount"`
 	Spark         []int    `json:"spark"`
-	Barred        bool     `json:"barred" doc:"It lets far more in than was seen, and can only be narrowed"`
-	Choices       []Choice `json:"choices" doc:"What can be taken, from narrow to wide"`
-	Own           int      `json:"own" doc:"Which of the choices is the proposal itself"`
+	Barred        bool     `json:"barred"`
+	Choices       []Choice `json:"choices"`
+	Own           int      `json:"own"`
 
 	Refused *Refusal `json:"refused,omitempty"`
-	Again   bool     `json:"again" doc:"It was refused, but there is much more behind it now"`
+	Again   bool     `json:"again"`
 }
 
 // Choice is a rule that can be taken of a proposal.
 type Choice struct {
-	Words         string `json:"words" doc:"In what it differs from the proposal; blank: it is the proposal"`
+	Words         string `json:"words"`
 	Sentence      string `json:"sentence"`
-	Text          string `json:"text" doc:"The groups it needs and the rule, a line each"`
+	Text          string `json:"text"`
 	Opened        int    `json:"opened"`
-	Conversations int    `json:"conversations" doc:"Of the proposal's, those that it permits"`
-	Open          int    `json:"open" doc:"Of those, how many no rule of the draft decides yet"`
+	Conversations int    `json:"conversations"`
+	Open          int    `json:"open"`
 }
 
-// caller is a client of a proposal.
-type caller struct {
+// Caller is a client of a proposal.
+type Caller struct {
 	Name          string `json:"name"`
 	Label         string `json:"label"`
 	Conversations int    `json:"conversations"`
@@ -95,15 +95,15 @@ type caller struct {
 	Days          int    `json:"days"`
 }
 
-// pathPoint is the proposals at one balance.
-type pathPoint struct {
+// PathPoint is the proposals at one balance.
+type PathPoint struct {
 	derive.CurvePoint
-	IDs   []int64       `json:"ids" doc:"Of its proposals, in order"`
-	Parts *derive.Parts `json:"parts,omitempty" doc:"All conversations of the derivation, each in one part; without it, an earlier version derived"`
+	IDs   []int64       `json:"ids"`
+	Parts *derive.Parts `json:"parts,omitempty"`
 }
 
-// goneRule is a rule that nothing in the window needed.
-type goneRule struct {
+// GoneRule is a rule that nothing in the window needed.
+type GoneRule struct {
 	Line     int    `json:"line"`
 	Sentence string `json:"sentence"`
 	Note     string `json:"note,omitempty"`
@@ -113,28 +113,28 @@ type goneRule struct {
 type Aside struct {
 	Reason        string `json:"reason"`
 	Words         string `json:"words"`
-	Conversations int    `json:"conversations" doc:"Those that no rule of the draft decides yet"`
-	Examples      []talk `json:"examples" doc:"At most 50"`
+	Conversations int    `json:"conversations"`
+	Examples      []Talk `json:"examples"`
 }
 
-// namedTag is a tag that proposals stand on and that a workload lacks, or misspells.
-type namedTag struct {
+// NamedTag is a tag that proposals stand on and that a workload lacks, or misspells.
+type NamedTag struct {
 	derive.MissingTag
-	Name string `json:"name" doc:"The workload's"`
+	Name string `json:"name"`
 }
 
-// talk names a conversation.
-type talk struct {
-	Client  talkEnd `json:"client"`
-	Server  talkEnd `json:"server"`
+// Talk names a conversation.
+type Talk struct {
+	Client  TalkEnd `json:"client"`
+	Server  TalkEnd `json:"server"`
 	Service string  `json:"service"`
 	First   string  `json:"first"`
-	Signs   string  `json:"signs,omitempty" doc:"What speaks against it"`
-	Number  int     `json:"number" doc:"Of the conversation, among those of the derivation"`
+	Signs   string  `json:"signs,omitempty"`
+	Number  int     `json:"number"`
 }
 
-// talkEnd is one end of a conversation.
-type talkEnd struct {
+// TalkEnd is one end of a conversation.
+type TalkEnd struct {
 	Addr string `json:"addr"`
 	Name string `json:"name"`
 }
@@ -142,18 +142,18 @@ type talkEnd struct {
 // Derived is a derivation as it stands in the draft.
 type Derived struct {
 	ID         int64       `json:"id"`
-	Revision   int         `json:"revision" doc:"That it was derived on"`
+	Revision   int         `json:"revision"`
 	Balance    float64     `json:"balance"`
-	Considered int         `json:"considered" doc:"Conversations that no rule decided, and that were not only dropped"`
-	Dropped    int         `json:"dropped" doc:"Conversations that no rule decided, and that the network only dropped: nothing is proposed for them"`
+	Considered int         `json:"considered"`
+	Dropped    int         `json:"dropped"`
 	Covered    int         `json:"covered"`
-	Scope      string      `json:"scope,omitempty" doc:"What it was limited to: the group or area"`
+	Scope      string      `json:"scope,omitempty"`
 	From       string      `json:"from"`
 	To         string      `json:"to"`
-	Path       []pathPoint `json:"path" doc:"The proposals of each balance"`
-	Gone       []goneRule  `json:"gone" doc:"Rules of the draft that nothing in the window needed"`
+	Path       []PathPoint `json:"path"`
+	Gone       []GoneRule  `json:"gone"`
 	Aside      []Aside     `json:"aside"`
-	Tags       []namedTag  `json:"tags" doc:"Worth setting, that which settles most first"`
+	Tags       []NamedTag  `json:"tags"`
 	Proposals  []Proposal  `json:"-"` // of all balances, each once; then those that are barred
 }
 
@@ -231,7 +231,7 @@ func derived(ctx context.Context, v *reach.View, m *model.Model, balance float64
 	out := &madeDerivation{Derived: Derived{
 		Revision: m.Head.No, Balance: balance, Considered: result.Considered, Covered: result.Covered,
 		From: v.From.Start().String(), To: v.To.Start().String(),
-		Path: []pathPoint{}, Gone: []goneRule{}, Aside: []Aside{}, Tags: []namedTag{}, Proposals: []Proposal{},
+		Path: []PathPoint{}, Gone: []GoneRule{}, Aside: []Aside{}, Tags: []NamedTag{}, Proposals: []Proposal{},
 	}}
 	number := make([]int, len(convs)) // in out.seen
 	for i := range convs {
@@ -257,7 +257,7 @@ func derived(ctx context.Context, v *reach.View, m *model.Model, balance float64
 	}
 	known := map[[2]any]int64{} // by rule and evidence: at another balance one rule may have more behind it
 	for _, at := range result.Path {
-		point := pathPoint{CurvePoint: at.CurvePoint, IDs: []int64{}}
+		point := PathPoint{CurvePoint: at.CurvePoint, IDs: []int64{}}
 		for i := range at.Proposals {
 			p := &at.Proposals[i]
 			k := [2]any{p.Rule.Sentence(), len(p.Conversations)}
@@ -275,13 +275,13 @@ func derived(ctx context.Context, v *reach.View, m *model.Model, balance float64
 	if group == "" {
 		for _, i := range derive.Gone(input) {
 			r := m.Policy.Rules[i]
-			out.Gone = append(out.Gone, goneRule{r.Line, r.Sentence(), r.Note})
+			out.Gone = append(out.Gone, GoneRule{r.Line, r.Sentence(), r.Note})
 		}
 	}
 	out.setAside(v, convs, result, number)
 	for _, t := range result.Tags {
 		if i, ok := m.Estate.ByID(t.Workload); ok {
-			out.Tags = append(out.Tags, namedTag{t, m.Estate.Workload(i).Label()})
+			out.Tags = append(out.Tags, NamedTag{t, m.Estate.Workload(i).Label()})
 		}
 	}
 	return out
@@ -313,11 +313,11 @@ func (out *madeDerivation) setAside(v *reach.View, convs []derive.Conversation, 
 				Point:  c.Point})
 		}
 		o := Aside{Reason: string(x.Reason), Words: x.Reason.Words(), Conversations: len(x.Conversations),
-			Examples: []talk{}}
+			Examples: []Talk{}}
 		for n, i := range x.Conversations[:min(50, len(x.Conversations))] {
 			c := v.At(i)
-			o.Examples = append(o.Examples, talk{talkEnd{c.Client.Addr.String(), v.Name(c.Client)},
-				talkEnd{c.Server.Addr.String(), v.Name(c.Server)}, c.Point.String(), c.First.String(), x.Signs[n],
+			o.Examples = append(o.Examples, Talk{TalkEnd{c.Client.Addr.String(), v.Name(c.Client)},
+				TalkEnd{c.Server.Addr.String(), v.Name(c.Server)}, c.Point.String(), c.First.String(), x.Signs[n],
 				number[i]})
 		}
 		out.Aside = append(out.Aside, o)
@@ -353,7 +353,7 @@ func proposalOf(v *reach.View, convs []derive.Conversation, p *derive.Proposal) 
 		Key: p.Rule.Sentence(), Groups: []string{}, Conversations: len(p.Conversations), Pairs: p.Pairs,
 		Opened: p.Opened, Fill: p.Fill(),
 		Connections: p.Connections, Days: p.Days, First: p.First.String(), Last: p.Last.String(),
-		Warnings: append([]string{}, p.Warnings...), Why: p.Why, Alone: p.Alone, Shape: p.Shape, Callers: []caller{},
+		Warnings: append([]string{}, p.Warnings...), Why: p.Why, Alone: p.Alone, Shape: p.Shape, Callers: []Caller{},
 		Spark:   make([]int, 24),
 		Choices: []Choice{}, Own: len(p.Narrower),
 	}
@@ -378,7 +378,7 @@ func proposalOf(v *reach.View, convs []derive.Conversation, p *derive.Proposal) 
 			k = len(out.Callers)
 			index[name] = k
 			client, _ := v.Labels(i)
-			out.Callers = append(out.Callers, caller{Name: name, Label: client.Text})
+			out.Callers = append(out.Callers, Caller{Name: name, Label: client.Text})
 			days[name] = new(derive.Days)
 		}
 		out.Callers[k].Conversations++
@@ -388,7 +388,7 @@ func proposalOf(v *reach.View, convs []derive.Conversation, p *derive.Proposal) 
 		v.Spread(i, out.Spark)
 	}
 	out.CallerCount = len(out.Callers)
-	slices.SortStableFunc(out.Callers, func(a, b caller) int { return cmp.Compare(b.Connections, a.Connections) })
+	slices.SortStableFunc(out.Callers, func(a, b Caller) int { return cmp.Compare(b.Connections, a.Connections) })
 	out.Callers = out.Callers[:min(8, len(out.Callers))]
 	return out
 }

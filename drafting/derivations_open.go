@@ -149,7 +149,7 @@ func (a *Service) Derived(ctx context.Context, m *model.Model) (*Derived, []Refu
 		d.Aside = stillAside(kept, open)
 	}
 	// A tag that was set since is not worth setting any more.
-	tags := []namedTag{}
+	tags := []NamedTag{}
 	for _, t := range d.Tags {
 		i, ok := m.Estate.ByID(t.Workload)
 		if !ok {
@@ -160,7 +160,7 @@ func (a *Service) Derived(ctx context.Context, m *model.Model) (*Derived, []Refu
 		}
 	}
 	d.Tags = tags
-	gone := []goneRule{}
+	gone := []GoneRule{}
 	for _, g := range d.Gone {
 		if line := have[g.Sentence]; line > 0 { // lines move
 			g.Line = line
@@ -184,7 +184,7 @@ func stillAside(kept *keptDerivation, open []bool) []Aside {
 		if x.Conversations = counts[k+1]; x.Conversations == 0 {
 			continue
 		}
-		examples := []talk{}
+		examples := []Talk{}
 		for _, t := range x.Examples {
 			if open[t.Number] {
 				examples = append(examples, t)

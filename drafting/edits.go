@@ -36,16 +36,16 @@ type ProbeEdit struct {
 
 // Refusal is a proposal that somebody refused.
 type Refusal struct {
-	Rule   string    `db:"rule" json:"rule" doc:"The proposed rule without its note"`
-	Reason string    `db:"reason" json:"reason"`
-	Author string    `db:"author" json:"author"`
-	At     time.Time `db:"at" json:"at"`
+	Rule   string    `db:"rule"`
+	Reason string    `db:"reason"`
+	Author string    `db:"author"`
+	At     time.Time `db:"at"`
 	// What was behind it then; 0 is not known.
-	Conversations int `db:"conversations" json:"conversations"`
-	Callers       int `db:"callers" json:"callers"`
+	Conversations int `db:"conversations"`
+	Callers       int `db:"callers"`
 	// The sentence of the rule that was taken instead; while it stands in the
 	// draft, the refusal holds. Blank: it was refused for good.
-	Instead string `db:"instead" json:"instead,omitempty"`
+	Instead string `db:"instead"`
 }
 
 // Locate finds where a line of an older revision stands now. A line that has

@@ -15,10 +15,10 @@ import (
 
 // Judgement is what a person says of a proposal.
 type Judgement struct {
-	Proposal int64  `json:"proposal" doc:"Its id"`
-	Do       string `json:"do" enum:"take,refuse,again" doc:"again: it is to be judged again"`
-	Choice   *int   `json:"choice,omitempty" minimum:"0" doc:"take: which of its choices; without it, the proposal itself"`
-	Reason   string `json:"reason,omitempty" maxLength:"2000" doc:"refuse: why"`
+	Proposal int64
+	Do       string
+	Choice   *int
+	Reason   string
 }
 
 // Judge takes and refuses proposals, all in one step, or says what that would

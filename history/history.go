@@ -13,16 +13,16 @@ import (
 
 // Change is something that can be undone or redone as one.
 type Change struct {
-	ID     int64           `db:"id" json:"id"`
-	Kind   string          `db:"kind" json:"kind" enum:"policy,tags,judging,probes,workloads,flows"`
-	Words  string          `db:"words" json:"words"`
-	Author string          `db:"author" json:"author"`
-	At     time.Time       `db:"at" json:"at"`
-	Before json.RawMessage `db:"before" json:"-"`
-	After  json.RawMessage `db:"after" json:"-"`
-	State  string          `db:"state" json:"-"`
+	ID     int64           `db:"id"`
+	Kind   string          `db:"kind"`
+	Words  string          `db:"words"`
+	Author string          `db:"author"`
+	At     time.Time       `db:"at"`
+	Before json.RawMessage `db:"before"`
+	After  json.RawMessage `db:"after"`
+	State  string          `db:"state"`
 	// What undoing, or doing again, had to leave out.
-	Note string `db:"-" json:"note,omitempty" doc:"What had to be left as it is, and why"`
+	Note string `db:"-"`
 }
 
 // ErrNothing reports that there is nothing to undo or redo.

@@ -19,43 +19,42 @@ import (
 
 // TagOf is a tag of a workload.
 type TagOf struct {
-	Workload string `json:"workload"`
-	Key      string `json:"key"`
-	Value    string `json:"value"`
+	Workload string
+	Key      string
+	Value    string
 }
 
-// named is a workload with its name.
-type named struct {
-	ID   string `json:"id"`
-	Name string `json:"name"`
+// Named is a workload with its name.
+type Named struct {
+	ID   string
+	Name string
 }
 
 // Suggestion is a tag that a workload lacks, suggested by what resembles it.
 type Suggestion struct {
-	Workload string   `json:"workload"`
-	Name     string   `json:"name"`
-	Key      string   `json:"key"`
-	Value    string   `json:"value"`
-	Likeness float64  `json:"likeness" doc:"Of those that it resembles, 0 to 1"`
-	Right    float64  `json:"right" doc:"Of workloads that are judged as surely and whose tag is known: how many it would be right for"`
-	Like     []named  `json:"like" doc:"Those that have it, the most alike first; at most 5"`
-	Because  []string `json:"because" doc:"What it shares with them, the most telling first"`
+	Workload string
+	Name     string
+	Key      string
+	Value    string
+	Likeness float64
+	Right    float64
+	Like     []Named
+	Because  []string
 }
 
 // SuggestionList is all suggestions for what is missing now.
 type SuggestionList struct {
-	Total       int                 `json:"total"`
-	Suggestions []Suggestion        `json:"suggestions"`
-	Complete    bool                `json:"complete" doc:"Whether they are of what is known now; if not, they are being found, and an event says when"`
-	Done        float64             `json:"done" doc:"How much of finding them is done, 0 to 1"`
-	Lacking     int                 `json:"lacking" doc:"Structural tags that workloads lack"`
-	Refused     []refusedSuggestion `json:"refused" doc:"Those that somebody said are wrong"`
+	Suggestions []Suggestion
+	Complete    bool
+	Done        float64
+	Lacking     int
+	Refused     []RefusedSuggestion
 }
 
-// refusedSuggestion is a suggestion that somebody said is wrong.
-type refusedSuggestion struct {
+// RefusedSuggestion is a suggestion that somebody said is wrong.
+type RefusedSuggestion struct {
 	RefusedTag
-	Name string `json:"name" doc:"Of the workload"`
+	Name string
 }
 
 // suggester keeps the suggestions for one state of the estate and what was seen.
@@ -125,10 +124,10 @@ func findSuggestions(v *reach.View, snap *model.Model, progress func(share float
 		for _, g := range found {
 			w := snap.Estate.Workload(g.Workload)
 			o := Suggestion{Workload: w.ID, Name: w.Label(), Key: g.Key, Value: g.Value, Likeness: g.Likeness,
-				Right: g.Right, Like: []named{}, Because: append([]string{}, g.Because...)}
+				Right: g.Right, Like: []Named{}, Because: append([]string{}, g.Because...)}
 			for _, i := range g.Like {
 				l := snap.Estate.Workload(i)
-				o.Like = append(o.Like, named{ID: l.ID, Name: l.Label()})
+				o.Like = append(o.Like, Named{ID: l.ID, Name: l.Label()})
 			}
 			out = append(out, o)
 		}
@@ -147,7 +146,7 @@ func findSuggestions(v *reach.View, snap *model.Model, progress func(share float
 // Suggestions gives the suggestions of what is known from a view, without those
 // that were refused or set since they were found.
 func (a *Service) Suggestions(ctx context.Context, v *reach.View, snap *model.Model) (SuggestionList, error) {
-	out := SuggestionList{Suggestions: []Suggestion{}, Refused: []refusedSuggestion{}}
+	out := SuggestionList{Suggestions: []Suggestion{}, Refused: []RefusedSuggestion{}}
 	all, err := a.Store.RefusedTags(ctx)
 	if err != nil {
 		return out, err
@@ -155,7 +154,7 @@ func (a *Service) Suggestions(ctx context.Context, v *reach.View, snap *model.Mo
 	refused := map[TagOf]bool{}
 	for _, r := range all {
 		refused[TagOf{r.Workload, r.Key, r.Value}] = true
-		out.Refused = append(out.Refused, refusedSuggestion{r, snap.Estate.Called(r.Workload)})
+		out.Refused = append(out.Refused, RefusedSuggestion{r, snap.Estate.Called(r.Workload)})
 	}
 	for _, w := range snap.Estate.All() {
 		for _, k := range snap.Structural {

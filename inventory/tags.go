@@ -15,18 +15,18 @@ import (
 
 // SourceValue is what one source says of one tag.
 type SourceValue struct {
-	Workload string    `db:"workload" json:"workload"`
-	Key      string    `db:"key" json:"key"`
-	Source   string    `db:"source" json:"source"`
-	Value    string    `db:"value" json:"value"`
-	Author   string    `db:"author" json:"author"`
-	At       time.Time `db:"at" json:"at"`
+	Workload string    `db:"workload"`
+	Key      string    `db:"key"`
+	Source   string    `db:"source"`
+	Value    string    `db:"value"`
+	Author   string    `db:"author"`
+	At       time.Time `db:"at"`
 }
 
 // FormerValue is what a source or a person said of a tag before.
 type FormerValue struct {
 	SourceValue
-	Until time.Time `db:"until" json:"until"`
+	Until time.Time `db:"until"`
 }
 
 // SaidValue is a value with the span in which it was said.
@@ -38,11 +38,11 @@ type SaidValue struct {
 
 // RefusedTag is a suggestion that somebody said is wrong.
 type RefusedTag struct {
-	Workload string    `db:"workload" json:"workload"`
-	Key      string    `db:"key" json:"key"`
-	Value    string    `db:"value" json:"value"`
-	Author   string    `db:"author" json:"author"`
-	At       time.Time `db:"at" json:"at"`
+	Workload string    `db:"workload"`
+	Key      string    `db:"key"`
+	Value    string    `db:"value"`
+	Author   string    `db:"author"`
+	At       time.Time `db:"at"`
 }
 
 // TagEdit sets a tag by hand; an empty value says that the workload does not

@@ -12,13 +12,13 @@ import (
 
 // Job is long work: it can be left and come back to, and its result stays.
 type Job struct {
-	ID       int64            `db:"id" json:"id"`
-	Kind     string           `db:"kind" json:"kind"`
-	Title    string           `db:"title" json:"title"`
-	State    string           `db:"state" json:"state" enum:"running,done,failed,cancelled"`
-	Done     float64          `db:"done" json:"done" doc:"Share that is done, 0 to 1"`
-	Message  string           `db:"message" json:"message"`
-	Result   *json.RawMessage `db:"result" json:"result,omitempty"`
-	Started  time.Time        `db:"started" json:"started"`
-	Finished *time.Time       `db:"finished" json:"finished,omitempty"`
+	ID       int64            `db:"id"`
+	Kind     string           `db:"kind"`
+	Title    string           `db:"title"`
+	State    string           `db:"state"`
+	Done     float64          `db:"done"`
+	Message  string           `db:"message"`
+	Result   *json.RawMessage `db:"result"`
+	Started  time.Time        `db:"started"`
+	Finished *time.Time       `db:"finished"`
 }

@@ -12,12 +12,12 @@ import (
 
 // Revision is one state of the policy document.
 type Revision struct {
-	No     int       `db:"no" json:"no"`
-	Text   string    `db:"text" json:"-"`
-	Blame  Blame     `db:"blame" json:"-"` // for each line, the revision that wrote it
-	Author string    `db:"author" json:"author"`
-	At     time.Time `db:"at" json:"at"`
-	Words  string    `db:"words" json:"words"`
+	No     int       `db:"no"`
+	Text   string    `db:"text"`
+	Blame  Blame     `db:"blame"` // for each line, the revision that wrote it
+	Author string    `db:"author"`
+	At     time.Time `db:"at"`
+	Words  string    `db:"words"`
 }
 
 // Blame has, for each line of a text, the revision that wrote it.
@@ -40,11 +40,11 @@ func (b *Blame) Scan(v any) error {
 
 // Probe is a question about traffic with the verdict that is expected.
 type Probe struct {
-	Question string    `db:"question" json:"question" doc:"client -> server service"`
-	Want     string    `db:"want" json:"want" enum:"permit,reject,uncovered"`
-	Reason   string    `db:"reason" json:"reason"`
-	Author   string    `db:"author" json:"author"`
-	At       time.Time `db:"at" json:"at"`
+	Question string    `db:"question"`
+	Want     string    `db:"want"`
+	Reason   string    `db:"reason"`
+	Author   string    `db:"author"`
+	At       time.Time `db:"at"`
 }
 
 // State is one state of all that answers hang on, but for the conversations: it
@@ -64,12 +64,12 @@ type State struct {
 
 // Exemption is a workload that no point guards.
 type Exemption struct {
-	Workload string    `db:"workload" json:"workload" doc:"Its id"`
-	Reason   string    `db:"reason" json:"reason"`
-	Owner    string    `db:"owner" json:"owner"`
-	Ends     time.Time `db:"ends" json:"ends"`
-	Author   string    `db:"author" json:"author"`
-	At       time.Time `db:"at" json:"at"`
+	Workload string    `db:"workload"`
+	Reason   string    `db:"reason"`
+	Owner    string    `db:"owner"`
+	Ends     time.Time `db:"ends"`
+	Author   string    `db:"author"`
+	At       time.Time `db:"at"`
 }
 
 // Guarding is what says which point guarded what, and what it held when.

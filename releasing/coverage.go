@@ -11,15 +11,15 @@ import (
 // Coverage is how many workloads are guarded, and which rules of the newest release
 // points can apply.
 type Coverage struct {
-	Both   int `json:"both" doc:"Workloads guarded where they are called and where they call"`
-	Server int `json:"server" doc:"Only where they are called"`
-	Client int `json:"client" doc:"Only where they call"`
-	None   int `json:"none" doc:"By no point"`
-	Exempt int `json:"exempt" doc:"By no point, as somebody said"`
+	Both   int
+	Server int
+	Client int
+	None   int
+	Exempt int
 	// Lines of rules.
-	OnServer []int `json:"onServer" doc:"Rules that points apply only where their servers are"`
-	OnClient []int `json:"onClient" doc:"Rules that points apply only where their clients are"`
-	Nowhere  []int `json:"nowhere" doc:"Rules that no point can apply"`
+	OnServer []int
+	OnClient []int
+	Nowhere  []int
 }
 
 type coverage struct {

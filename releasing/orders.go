@@ -28,29 +28,29 @@ type orders struct{ *Service }
 
 // Order is what a person tells points about a release.
 type Order struct {
-	Do      string   `json:"do" enum:"observe,enforce,roll back,off,confirm" doc:"roll back: to Release; confirm: enforcement on trial stays"`
-	Release int      `json:"release,omitempty" minimum:"0" doc:"Not for off and confirm"`
-	Points  []string `json:"points,omitempty" doc:"Their names; none: those of Wave"`
-	Wave    int      `json:"wave,omitempty" minimum:"0" doc:"0: all points"`
-	Anyway  bool     `json:"anyway,omitempty" doc:"Enforce also if conditions of the wave are not met"`
+	Do      string
+	Release int
+	Points  []string
+	Wave    int
+	Anyway  bool
 	// Machines that nobody could administer any more.
-	Without []string `json:"without,omitempty" doc:"Ids of machines that may become unreachable for administration; \"*\": all"`
-	Minutes int      `json:"minutes,omitempty" minimum:"0" maximum:"1440" doc:"Enforce on trial: points return by themselves unless somebody confirms in time"`
+	Without []string
+	Minutes int
 }
 
 // Ordered is what an order did at one point.
 type Ordered struct {
-	Point   string    `json:"point"`
-	Before  PointRuns `json:"before"`
-	After   PointRuns `json:"after"`
-	Changed bool      `json:"changed"`
-	Words   string    `json:"words"`
+	Point   string
+	Before  PointRuns
+	After   PointRuns
+	Changed bool
+	Words   string
 }
 
 // PointRuns is the releases that a point is to run; 0 is none.
 type PointRuns struct {
-	Enforces int `json:"enforces"`
-	Observes int `json:"observes"`
+	Enforces int
+	Observes int
 }
 
 // Order carries out an order at all its points, in one transaction, and returns what it

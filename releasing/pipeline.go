@@ -53,10 +53,10 @@ func (a *Service) ReleaseText(ctx context.Context, m *model.Model, text, title s
 
 // Followed is how far a release has come with a job.
 type Followed struct {
-	State  string   `json:"state" enum:"arrived,moving,waits,replaced,failed" doc:"arrived: all is as it is to be; moving: points are told, and do not say yet that they hold it; waits: for what has to be true first, or for somebody"`
-	Words  []string `json:"words" doc:"What it waits for, or what failed"`
-	Points int      `json:"points" doc:"That hold it as they are to"`
-	Of     int      `json:"of" doc:"Points up to the wave"`
+	State  string
+	Words  []string
+	Points int
+	Of     int
 }
 
 // Follow takes the next step of a release, up to a wave, if it may be taken, and says how

@@ -30,53 +30,53 @@ type states struct{ *Service }
 
 // Release is a revision of the policy under a number; it never changes.
 type Release struct {
-	No       int       `db:"no" json:"no"`
-	Revision int       `db:"revision" json:"revision" doc:"Of the policy"`
-	Title    string    `db:"title" json:"title"`
-	Author   string    `db:"author" json:"author"`
-	At       time.Time `db:"at" json:"at"`
+	No       int       `db:"no"`
+	Revision int       `db:"revision"`
+	Title    string    `db:"title"`
+	Author   string    `db:"author"`
+	At       time.Time `db:"at"`
 }
 
 // Point is an enforcement point.
 type Point struct {
-	Name     string     `db:"name" json:"name"`
-	Kind     string     `db:"kind" json:"kind" enum:"host,gate,file"`
-	Side     string     `db:"side" json:"side" enum:"server,client,both"`
-	Guards   string     `db:"guards" json:"guards" doc:"An expression"`
-	Wave     int        `db:"wave" json:"wave"`
-	PutsBack bool       `db:"puts_back" json:"putsBack" doc:"Whether it puts back what is changed by hand"`
-	Author   string     `db:"author" json:"author"`
-	Made     time.Time  `db:"made" json:"made"`
-	Enforces int        `db:"enforces" json:"enforces" doc:"The release that it is to enforce; 0: none"`
-	Observes int        `db:"observes" json:"observes" doc:"The release that it is to observe; 0: none"`
-	Again    int        `db:"again" json:"-"` // how often it was told the same anew
-	Paired   bool       `db:"paired" json:"paired" doc:"Another point sees part of its packets"`
-	Aimed    *time.Time `db:"aimed" json:"aimed,omitempty" doc:"When it was last told what to run"`
-	Heard    *time.Time `db:"heard" json:"heard,omitempty" doc:"When it was heard of last"`
+	Name     string     `db:"name"`
+	Kind     string     `db:"kind"`
+	Side     string     `db:"side"`
+	Guards   string     `db:"guards"`
+	Wave     int        `db:"wave"`
+	PutsBack bool       `db:"puts_back"`
+	Author   string     `db:"author"`
+	Made     time.Time  `db:"made"`
+	Enforces int        `db:"enforces"`
+	Observes int        `db:"observes"`
+	Again    int        `db:"again"` // how often it was told the same anew
+	Paired   bool       `db:"paired"`
+	Aimed    *time.Time `db:"aimed"`
+	Heard    *time.Time `db:"heard"`
 	// Enforcement on trial.
-	Trial         string     `db:"trial" json:"-"`
-	TrialUntil    *time.Time `db:"trial_until" json:"trialUntil,omitempty" doc:"Enforcement ends then by itself unless it is confirmed"`
-	TrialEnforces int        `db:"trial_enforces" json:"-"` // what it enforced before
+	Trial         string     `db:"trial"`
+	TrialUntil    *time.Time `db:"trial_until"`
+	TrialEnforces int        `db:"trial_enforces"` // what it enforced before
 	// The order of an unknown history that it may give up.
-	YieldsEpoch string `db:"yields_epoch" json:"-"`
-	YieldsOrder int64  `db:"yields_order" json:"-"`
+	YieldsEpoch string `db:"yields_epoch"`
+	YieldsOrder int64  `db:"yields_order"`
 	// Who uses its token.
-	RunFrom   string     `db:"run_from" json:"from,omitempty" doc:"The address that its agent reports from"`
-	OtherFrom string     `db:"other_from" json:"otherFrom,omitempty" doc:"The address of another agent that used its token meanwhile"`
-	OtherAt   *time.Time `db:"other_at" json:"otherAt,omitempty"`
-	Said      []byte     `db:"said" json:"-"` // JSON; none: it was never heard of
+	RunFrom   string     `db:"run_from"`
+	OtherFrom string     `db:"other_from"`
+	OtherAt   *time.Time `db:"other_at"`
+	Said      []byte     `db:"said"` // JSON; none: it was never heard of
 }
 
 // PointEvent is something that happened at a point.
 type PointEvent struct {
-	Point string    `db:"point" json:"point"`
-	At    time.Time `db:"at" json:"at"`
-	What  string    `db:"what" json:"what" doc:"told, applied, refused, drifted, put back, went back, ended, ahead"`
-	Words string    `db:"words" json:"words"`
+	Point string    `db:"point"`
+	At    time.Time `db:"at"`
+	What  string    `db:"what"`
+	Words string    `db:"words"`
 	// What decided at the point since; none: what did before.
-	Release  *int    `db:"release" json:"release,omitempty"`
-	Mode     *string `db:"mode" json:"mode,omitempty"`
-	Observes *int    `db:"observes" json:"observes,omitempty" doc:"The release that it also observed"`
+	Release  *int    `db:"release"`
+	Mode     *string `db:"mode"`
+	Observes *int    `db:"observes"`
 }
 
 // Runs returns the releases that the point is to run.
@@ -84,14 +84,14 @@ func (p *Point) Runs() rollout.Runs { return rollout.Runs{Enforces: p.Enforces, 
 
 // Target is what one point is to run from now on.
 type Target struct {
-	Point    string `json:"point"`
-	Enforces int    `json:"enforces"` // 0: none
-	Observes int    `json:"observes"` // 0: none
-	Words    string `json:"words"`    // for its history
+	Point    string
+	Enforces int    // 0: none
+	Observes int    // 0: none
+	Words    string // for its history
 	// Enforcement on trial; a blank Trial ends one.
-	Trial         string     `json:"trial"`
-	TrialUntil    *time.Time `json:"trialUntil"`
-	TrialEnforces int        `json:"trialEnforces"` // what it enforced before
+	Trial         string
+	TrialUntil    *time.Time
+	TrialEnforces int // what it enforced before
 }
 
 // Roll is a roll-out as it stands inside a transaction.
@@ -114,12 +114,12 @@ const silentAfter = 20 * time.Second
 // PointState is an enforcement point with what it holds.
 type PointState struct {
 	Point
-	Workloads int         `json:"workloads" doc:"That it guards now"`
-	Undecided int         `json:"undecided" doc:"Workloads that its expression cannot tell: they are not guarded"`
-	Problem   string      `json:"problem,omitempty" doc:"Why nothing can be told it"`
-	Held      *point.Said `json:"held,omitempty" doc:"What it said last that it holds"`
-	State     string      `json:"state" enum:"new,waiting,holds,refused,drifted,went back,ahead,silent" doc:"new: never heard of; waiting: it has not loaded yet what it is to run; ahead: it took an order that this server does not have"`
-	Rejects   int         `json:"rejects" doc:"Conversations of the window that run today, and that the newest release which it is to run rejects"`
+	Workloads int
+	Undecided int
+	Problem   string
+	Held      *point.Said
+	State     string
+	Rejects   int
 
 	guards []int32
 }

@@ -21,14 +21,14 @@ type roller struct{ *Service }
 
 // Wave is a step of a roll-out: what has to be true before its points enforce.
 type Wave struct {
-	No       int    `db:"no" json:"no"`
-	Title    string `db:"title" json:"title"`
-	Minutes  int    `db:"minutes" json:"minutes" doc:"How long it observes at least"`
-	Asserts  bool   `db:"asserts" json:"asserts" doc:"Assertions have to hold"`
-	Probes   bool   `db:"probes" json:"probes" doc:"Probes have to get the verdict that is expected"`
-	WayBack  bool   `db:"way_back" json:"wayBack" doc:"The way back has to stay open"`
-	Settled  bool   `db:"settled" json:"settled" doc:"What would be rejected has to be settled as right"`
-	ByItself bool   `db:"by_itself" json:"byItself" doc:"It goes on as soon as all that is so"`
+	No       int    `db:"no"`
+	Title    string `db:"title"`
+	Minutes  int    `db:"minutes"`
+	Asserts  bool   `db:"asserts"`
+	Probes   bool   `db:"probes"`
+	WayBack  bool   `db:"way_back"`
+	Settled  bool   `db:"settled"`
+	ByItself bool   `db:"by_itself"`
 }
 
 // usualWave is the conditions of a wave of which nobody has said any.
@@ -38,26 +38,26 @@ func usualWave(no int) Wave {
 
 // Hold says that, and why, a roll-out does not go on.
 type Hold struct {
-	Author string    `db:"author" json:"author"`
-	At     time.Time `db:"at" json:"at"`
-	Reason string    `db:"reason" json:"reason"`
+	Author string    `db:"author"`
+	At     time.Time `db:"at"`
+	Reason string    `db:"reason"`
 }
 
 // Condition is something that has to be true before a wave enforces.
 type Condition struct {
-	Key   string `json:"key" enum:"points,minutes,asserts,probes,wayBack,server,settled,leases"`
-	Met   bool   `json:"met"`
-	Asked bool   `json:"asked" doc:"Whether the wave waits for it"`
-	Words string `json:"words"`
+	Key   string
+	Met   bool
+	Asked bool
+	Words string
 }
 
 // WaveState is a wave with how far it has come.
 type WaveState struct {
 	Wave
-	Points     []string    `json:"points"`
-	Stage      string      `json:"stage" enum:"not yet,observes,enforces" doc:"With the newest release"`
-	Since      *time.Time  `json:"since,omitempty" doc:"When the last of its points came to that"`
-	Conditions []Condition `json:"conditions" doc:"Before it may enforce; of a wave that observes"`
+	Points     []string
+	Stage      string
+	Since      *time.Time
+	Conditions []Condition
 }
 
 // Unmet gives the words of the conditions that it waits for.

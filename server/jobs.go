@@ -2,13 +2,15 @@ package server
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"lucidorchard/jobs"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"lucidorchard/database"
-	"lucidorchard/jobs"
 )
 
 // jobsAPI answers about jobs and live events.
@@ -23,7 +25,7 @@ func (s *jobsAPI) Routes(r Routes) {
 	Remove(r, "cancel-job", "/jobs/{id}", "Stop long work", s.cancelJob, CanBeMissing)
 }
 
-func (s *jobsAPI) listJobs(ctx context.Context, in *struct{ All }) (*List[jobs.Job], error) {
+func (s *jobsAPI) listJobs(ctx context.Context, in *struct{ All }) (*List[Job], error) {
 	all, err := s.Store.Jobs(ctx, 50)
 	if err != nil {
 		return nil, err
@@ -32,7 +34,7 @@ func (s *jobsAPI) listJobs(ctx context.Context, in *struct{ All }) (*List[jobs.J
 		all[i] = s.Runner.Live(all[i])
 		all[i].Result = nil
 	}
-	return Cut(ctx, all, in.All), nil
+	return Cut(ctx, Each(all, func(j jobs.Job) Job { return Job(j) }), in.All), nil
 }
 
 // JobPath is where a job can be asked about.
@@ -42,7 +44,7 @@ type jobID struct {
 	ID int64 `path:"id"`
 }
 
-func (s *jobsAPI) oneJob(ctx context.Context, in *jobID) (*Body[jobs.Job], error) {
+func (s *jobsAPI) oneJob(ctx context.Context, in *jobID) (*Body[Job], error) {
 	j, err := s.Store.Job(ctx, in.ID)
 	if errors.Is(err, database.ErrNone) {
 		return nil, huma.Error404NotFound(fmt.Sprintf("there is no job %d", in.ID))
@@ -50,10 +52,23 @@ func (s *jobsAPI) oneJob(ctx context.Context, in *jobID) (*Body[jobs.Job], error
 	if err != nil {
 		return nil, err
 	}
-	return OK(s.Runner.Live(j)), nil
+	return OK(Job(s.Runner.Live(j))), nil
 }
 
-func (s *jobsAPI) cancelJob(ctx context.Context, in *jobID) (*Body[jobs.Job], error) {
+func (s *jobsAPI) cancelJob(ctx context.Context, in *jobID) (*Body[Job], error) {
 	s.Runner.Cancel(in.ID)
 	return s.oneJob(ctx, in)
+}
+
+// Job is long work: it can be left and come back to, and its result stays.
+type Job struct {
+	ID       int64            `json:"id"`
+	Kind     string           `json:"kind"`
+	Title    string           `json:"title"`
+	State    string           `json:"state" enum:"running,done,failed,cancelled"`
+	Done     float64          `json:"done" doc:"Share that is done, 0 to 1"`
+	Message  string           `json:"message"`
+	Result   *json.RawMessage `json:"result,omitempty"`
+	Started  time.Time        `json:"started"`
+	Finished *time.Time       `json:"finished,omitempty"`
 }

@@ -207,7 +207,7 @@ type Made[T any] struct {
 // Begun is the answer to something that starts long work.
 type Begun struct {
 	Location string `header:"Location" doc:"Of the work: ask there how far it is"`
-	Body     jobs.Job
+	Body     Job
 }
 
 // Begin answers with the job that was started.
@@ -215,7 +215,7 @@ func Begin(j jobs.Job, err error) (*Begun, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Begun{JobPath(j.ID), j}, nil
+	return &Begun{JobPath(j.ID), Job(j)}, nil
 }
 
 // All is the part of a list that is asked for; without either, all of it up to
@@ -281,6 +281,15 @@ func Listed[T any](ctx context.Context, part []T, total, offset int) *List[T] {
 	out := &List[T]{Total: total, Body: part}
 	if next := offset + len(part); next < total && len(part) > 0 {
 		out.Link = nextLink(ctx, next)
+	}
+	return out
+}
+
+// Each returns f of every element, in order; of none, an empty list.
+func Each[T, U any](all []T, f func(T) U) []U {
+	out := make([]U, len(all))
+	for i, x := range all {
+		out[i] = f(x)
 	}
 	return out
 }

@@ -17,17 +17,17 @@ import (
 
 // Destination is where messages go.
 type Destination struct {
-	Name     string          `db:"name" json:"name"`
-	Kind     string          `db:"kind" json:"kind" enum:"syslog,webhook,mail"`
-	Settings json.RawMessage `db:"settings" json:"-"` // of notify.Settings
-	Author   string          `db:"author" json:"author"`
-	At       time.Time       `db:"at" json:"at"`
-	Sent     *time.Time      `db:"sent" json:"sent,omitempty" doc:"When it took a message last"`
-	Failing  *time.Time      `db:"failing" json:"failing,omitempty" doc:"Since when it takes none"`
-	Problem  string          `db:"problem" json:"problem,omitempty" doc:"Why"`
-	Waiting  int             `db:"waiting" json:"waiting" doc:"Messages that it has not taken yet"`
-	Refused  int             `db:"refused" json:"refused" doc:"Messages that it refused again and again, while it took others: they are set aside"`
-	Refusal  string          `db:"refusal" json:"refusal,omitempty" doc:"Why it refused the last of them"`
+	Name     string          `db:"name"`
+	Kind     string          `db:"kind"`
+	Settings json.RawMessage `db:"settings"` // of notify.Settings
+	Author   string          `db:"author"`
+	At       time.Time       `db:"at"`
+	Sent     *time.Time      `db:"sent"`
+	Failing  *time.Time      `db:"failing"`
+	Problem  string          `db:"problem"`
+	Waiting  int             `db:"waiting"`
+	Refused  int             `db:"refused"`
+	Refusal  string          `db:"refusal"`
 }
 
 // mostDestinations is how many destinations there may be: each is sent to by itself.

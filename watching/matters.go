@@ -16,23 +16,23 @@ import (
 
 // Matter is everything of one kind by one who to one what, over time.
 type Matter struct {
-	ID    string          `db:"id" json:"id"`
-	Kind  string          `db:"kind" json:"kind"`
-	Title json.RawMessage `db:"title" json:"-"` // of []watch.Piece
-	Why   string          `db:"why" json:"why"`
-	About json.RawMessage `db:"about" json:"-"` // of About
+	ID    string          `db:"id"`
+	Kind  string          `db:"kind"`
+	Title json.RawMessage `db:"title"` // of []watch.Piece
+	Why   string          `db:"why"`
+	About json.RawMessage `db:"about"` // of About
 
-	State    string     `db:"state" json:"state" enum:"new,seen,with,settled"`
-	Holder   string     `db:"holder" json:"holder,omitempty" doc:"With whom it is"`
-	Note     string     `db:"note" json:"note,omitempty"`
-	Again    *time.Time `db:"again" json:"again,omitempty" doc:"It opens again then"`
-	Author   string     `db:"author" json:"author,omitempty" doc:"Of the state"`
-	Changed  time.Time  `db:"changed" json:"changed" doc:"The state"`
-	First    time.Time  `db:"first" json:"first"`
-	Last     time.Time  `db:"last" json:"last"`
-	Opened   time.Time  `db:"opened" json:"opened" doc:"When it was new, the last time"`
-	Standing bool       `db:"standing" json:"standing" doc:"It is so until it is over; else it is what was seen on days"`
-	Ended    *time.Time `db:"ended" json:"ended,omitempty"`
+	State    string     `db:"state"`
+	Holder   string     `db:"holder"`
+	Note     string     `db:"note"`
+	Again    *time.Time `db:"again"`
+	Author   string     `db:"author"`
+	Changed  time.Time  `db:"changed"`
+	First    time.Time  `db:"first"`
+	Last     time.Time  `db:"last"`
+	Opened   time.Time  `db:"opened"`
+	Standing bool       `db:"standing"`
+	Ended    *time.Time `db:"ended"`
 }
 
 // About says what a matter speaks of.
@@ -51,17 +51,17 @@ type About struct {
 
 // MatterDay is what was seen of a matter on a day (UTC).
 type MatterDay struct {
-	Matter        string    `db:"matter" json:"-"`
-	Day           time.Time `db:"day" json:"day"`
-	Conversations int64     `db:"conversations" json:"conversations"`
-	Connections   int64     `db:"connections" json:"connections"`
-	Clients       int64     `db:"clients" json:"clients"`
-	Servers       int64     `db:"servers" json:"servers"`
-	Hours         []int64   `db:"hours" json:"hours" doc:"Connections in each hour of the day"`
-	Carried       []int64   `db:"carried" json:"carried" doc:"Of them, those that were carried"`
-	Dropped       []int64   `db:"dropped" json:"dropped" doc:"Of them, those that were dropped; of the rest it is not known"`
-	First         time.Time `db:"first" json:"first"`
-	Last          time.Time `db:"last" json:"last"`
+	Matter        string    `db:"matter"`
+	Day           time.Time `db:"day"`
+	Conversations int64     `db:"conversations"`
+	Connections   int64     `db:"connections"`
+	Clients       int64     `db:"clients"`
+	Servers       int64     `db:"servers"`
+	Hours         []int64   `db:"hours"`
+	Carried       []int64   `db:"carried"`
+	Dropped       []int64   `db:"dropped"`
+	First         time.Time `db:"first"`
+	Last          time.Time `db:"last"`
 }
 
 // WatchedDay is all that a day makes.
@@ -115,9 +115,9 @@ type Members struct {
 
 // MatterWord is something that was done with a matter.
 type MatterWord struct {
-	At     time.Time `db:"at" json:"at"`
-	Author string    `db:"author" json:"author" doc:"Blank: it did so by itself"`
-	Words  string    `db:"words" json:"words"`
+	At     time.Time `db:"at"`
+	Author string    `db:"author"`
+	Words  string    `db:"words"`
 }
 
 // MatterState is what somebody says of a matter.

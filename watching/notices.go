@@ -21,21 +21,21 @@ import (
 
 // Notice says when who is told of what.
 type Notice struct {
-	ID     int64      `db:"id" json:"id"`
-	Kinds  []string   `db:"kinds" json:"kinds" doc:"Of matters; none: any"`
-	Who    string     `db:"who" json:"who,omitempty" doc:"An expression that a client agrees with"`
-	What   string     `db:"what" json:"what,omitempty" doc:"An expression that a server agrees with"`
-	Matter string     `db:"matter" json:"matter,omitempty" doc:"Just this one, by its id"`
-	Filter string     `db:"filter" json:"filter,omitempty" doc:"Of whatever traffic this filter of the ledger selects, as it stands in an address; then it is of no matters"`
-	Pace   string     `db:"pace" json:"pace" enum:"at once,hourly,daily"`
-	To     []string   `db:"to_" json:"to" doc:"Destinations"`
-	From   *int       `db:"quiet_from" json:"quietFrom,omitempty" minimum:"0" maximum:"1439" doc:"Minute of the day, UTC, from which on nothing is sent"`
-	Until  *int       `db:"quiet_until" json:"quietUntil,omitempty" minimum:"0" maximum:"1439" doc:"Minute of the day, UTC, until which nothing is sent"`
-	Ends   *time.Time `db:"ends" json:"ends,omitempty"`
-	Paused bool       `db:"paused" json:"paused"`
-	Author string     `db:"author" json:"author"`
-	At     time.Time  `db:"at" json:"at"`
-	Fired  *time.Time `db:"fired" json:"fired,omitempty" doc:"When something was told last"`
+	ID     int64      `db:"id"`
+	Kinds  []string   `db:"kinds"`
+	Who    string     `db:"who"`
+	What   string     `db:"what"`
+	Matter string     `db:"matter"`
+	Filter string     `db:"filter"`
+	Pace   string     `db:"pace"`
+	To     []string   `db:"to_"`
+	From   *int       `db:"quiet_from"`
+	Until  *int       `db:"quiet_until"`
+	Ends   *time.Time `db:"ends"`
+	Paused bool       `db:"paused"`
+	Author string     `db:"author"`
+	At     time.Time  `db:"at"`
+	Fired  *time.Time `db:"fired"`
 }
 
 // Asked is traffic that a notice asks for, on a day.

@@ -29,11 +29,8 @@ import (
 	"lucidorchard/core/flow"
 	"lucidorchard/database/databasetest"
 	"lucidorchard/demo"
-	"lucidorchard/drafting"
 	draftingrest "lucidorchard/drafting/rest"
-	"lucidorchard/jobs"
 	"lucidorchard/point"
-	"lucidorchard/releasing"
 	releasingrest "lucidorchard/releasing/rest"
 	"lucidorchard/server"
 	"lucidorchard/traffic/rows"
@@ -162,8 +159,8 @@ func (c Client) Text() string {
 }
 
 // Job waits until a job has ended.
-func (c Client) Job(j *jobs.Job) jobs.Job {
-	var out jobs.Job
+func (c Client) Job(j *server.Job) server.Job {
+	var out server.Job
 	require.Eventually(c.T, func() bool {
 		require.Equal(c.T, 200, c.Call("GET", fmt.Sprintf("/api/v1/jobs/%d", j.ID), nil, &out))
 		return out.State != "running"
@@ -279,7 +276,7 @@ func (c Client) Begun(path, kind string) net.Conn {
 }
 
 // Judge judges proposals on the newest revision.
-func (c Client) Judge(out any, all ...drafting.Judgement) int {
+func (c Client) Judge(out any, all ...draftingrest.Judgement) int {
 	var head draftingrest.PolicyOut
 	c.Get("/api/v1/policy", &head)
 	return c.Call("POST", "/api/v1/proposals/judge", Judgements(head.Revision, all...), out)
@@ -311,11 +308,14 @@ func (c Client) RollOut() releasingrest.RollOut {
 	return out
 }
 
+// Points are the enforcement points with their states, by name.
+type Points map[string]releasingrest.PointState
+
 // Until waits for a state of the points, by name.
-func (c Client) Until(what string, f func(points map[string]releasing.PointState) bool) {
+func (c Client) Until(what string, f func(points Points) bool) {
 	c.T.Helper()
 	require.Eventually(c.T, func() bool {
-		points := map[string]releasing.PointState{}
+		points := Points{}
 		for _, p := range c.RollOut().Points {
 			points[p.Name] = p
 		}
@@ -325,7 +325,7 @@ func (c Client) Until(what string, f func(points map[string]releasing.PointState
 
 // Order orders points to do something with a release, whatever their waves ask.
 func (c Client) Order(do string, release int, points ...string) int {
-	return c.Call("POST", "/api/v1/rollout/orders", releasing.Order{Do: do, Points: points, Release: release,
+	return c.Call("POST", "/api/v1/rollout/orders", releasingrest.Order{Do: do, Points: points, Release: release,
 		Anyway: true}, nil)
 }
 

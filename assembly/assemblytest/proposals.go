@@ -1,7 +1,6 @@
 package assemblytest
 
 import (
-	"lucidorchard/drafting"
 	draftingrest "lucidorchard/drafting/rest"
 )
 
@@ -23,10 +22,10 @@ func OpenProposals(ps draftingrest.Proposals) (out []draftingrest.ProposalOut) {
 }
 
 // Judgements is a request that judges proposals.
-func Judgements(revision int, all ...drafting.Judgement) map[string]any {
+func Judgements(revision int, all ...draftingrest.Judgement) map[string]any {
 	return map[string]any{"revision": revision, "judgements": all}
 }
 
-func Taking(p draftingrest.ProposalOut) drafting.Judgement {
-	return drafting.Judgement{Proposal: p.ID, Do: "take"}
+func Taking(p draftingrest.ProposalOut) draftingrest.Judgement {
+	return draftingrest.Judgement{Proposal: p.ID, Do: "take"}
 }

@@ -1,9 +1,9 @@
 package assemblytest
 
-import "lucidorchard/releasing"
+import releasingrest "lucidorchard/releasing/rest"
 
 // Runs reports whether a point has loaded what it is to run: releases that it enforces and
 // observes.
-func Runs(p releasing.PointState, enforces, observes int) bool {
+func Runs(p releasingrest.PointState, enforces, observes int) bool {
 	return p.State == "holds" && p.Held.Enforces == enforces && p.Held.Observes == observes
 }

@@ -82,12 +82,12 @@ type evidenceID struct {
 	ID int64 `path:"id" minimum:"1"`
 }
 
-func (s *Proofs) made(ctx context.Context, in *struct{ server.All }) (*server.List[auditing.EvidenceKept], error) {
+func (s *Proofs) made(ctx context.Context, in *struct{ server.All }) (*server.List[EvidenceKept], error) {
 	all, err := s.EvidenceMade(ctx)
 	if err != nil {
 		return nil, err
 	}
-	return server.Cut(ctx, all, in.All), nil
+	return server.Cut(ctx, server.Each(all, newEvidenceKept), in.All), nil
 }
 
 func (s *Proofs) make(ctx context.Context, in *struct{ Body evidenceIn }) (*server.Begun, error) {
@@ -228,13 +228,15 @@ func (s *Proofs) compare(ctx context.Context, in *struct {
 	return server.OK(evidence.Compare(before, after)), nil
 }
 
-func (s *Proofs) schedules(ctx context.Context, in *struct{ server.All }) (*server.List[auditing.EvidenceSchedule],
+func (s *Proofs) schedules(ctx context.Context, in *struct{ server.All }) (*server.List[EvidenceSchedule],
 	error) {
 	all, err := s.EvidenceSchedules(ctx)
 	if err != nil {
 		return nil, err
 	}
-	return server.Cut(ctx, all, in.All), nil
+	return server.Cut(ctx, server.Each(all, func(x auditing.EvidenceSchedule) EvidenceSchedule {
+		return EvidenceSchedule(x)
+	}), in.All), nil
 }
 
 // evidenceScheduleIn is what is to be made by itself.

@@ -24,8 +24,8 @@ import (
 	"lucidorchard/core/flow"
 	"lucidorchard/database/databasetest"
 	"lucidorchard/inventory"
-	"lucidorchard/jobs"
 	"lucidorchard/printing"
+	"lucidorchard/server"
 	"lucidorchard/traffic/rows"
 	watchingrest "lucidorchard/watching/rest"
 )
@@ -81,7 +81,7 @@ func TestEvidenceIsMadeAndHandedOut(t *testing.T) {
 	yesterday := time.Now().UTC().AddDate(0, 0, -1).Format(time.DateOnly)
 	make := func(promise string) int64 {
 		t.Helper()
-		var job jobs.Job
+		var job server.Job
 		require.Equal(t, 202, c.Call("POST", "/api/v1/evidence", map[string]any{"promise": promise, "from": yesterday,
 			"to": today}, &job))
 		job = c.Job(&job)

@@ -20,7 +20,6 @@ import (
 	"lucidorchard/drafting"
 	"lucidorchard/ingest"
 	"lucidorchard/ledger"
-	"lucidorchard/model"
 	"lucidorchard/server"
 )
 
@@ -63,7 +62,7 @@ type CheckOut struct {
 
 // differenceOut compares the draft with another revision over the window.
 type differenceOut struct {
-	Revision model.Revision               `json:"revision"`
+	Revision answers.Revision             `json:"revision"`
 	Counts   map[string]answers.CountsOut `json:"counts" doc:"By the verdict in that revision: conversations by the verdict now"`
 	Changed  int                          `json:"changed"`
 }
@@ -115,10 +114,12 @@ func (s *Checks) check(ctx context.Context, in *struct {
 		out.Pairs = &pairs
 	}
 	if in.Against != 0 {
-		out.Difference = &differenceOut{Counts: map[string]answers.CountsOut{}}
-		if out.Difference.Revision, err = s.Revision(ctx, in.Against); err != nil {
+		against, err := s.Revision(ctx, in.Against)
+		if err != nil {
 			return nil, err
 		}
+		out.Difference = &differenceOut{Revision: answers.NewRevision(against),
+			Counts: map[string]answers.CountsOut{}}
 		for was, counts := range t.Difference {
 			out.Difference.Counts[decide.Verdict(was).String()] = answers.NewCountsOut(counts)
 			for is, n := range counts {

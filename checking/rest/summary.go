@@ -7,7 +7,6 @@ import (
 	"lucidorchard/core/decide"
 	"lucidorchard/core/reach"
 	"lucidorchard/drafting"
-	"lucidorchard/history"
 	"lucidorchard/server"
 )
 
@@ -26,8 +25,8 @@ type Summary struct {
 	Uncovered     int     `json:"uncovered"`
 	Revision      int     `json:"revision"`
 
-	Undo      *history.Change `json:"undo,omitempty"`
-	Redo      *history.Change `json:"redo,omitempty"`
+	Undo      *answers.Change `json:"undo,omitempty"`
+	Redo      *answers.Change `json:"redo,omitempty"`
 	Proposals int             `json:"proposals" doc:"Of the newest derivation, those that are still to be judged"`
 }
 
@@ -71,9 +70,11 @@ func (s *Summaries) summary(ctx context.Context, in *struct{ answers.Window }) (
 			out.LackKey, out.Lack = k, lacks[k]
 		}
 	}
-	if out.Undo, out.Redo, err = s.Undoable(ctx); err != nil {
+	undo, redo, err := s.Undoable(ctx)
+	if err != nil {
 		return nil, err
 	}
+	out.Undo, out.Redo = answers.NewChange(undo), answers.NewChange(redo)
 	if out.Proposals, err = s.Waiting(ctx, snap); err != nil {
 		return nil, err
 	}

@@ -65,7 +65,7 @@ type WhatIf struct {
 
 // ProbeOut is a probe with what is answered now.
 type ProbeOut struct {
-	model.Probe
+	Probe
 	Answer  *AnswerOut `json:"answer,omitempty"`
 	Problem string     `json:"problem,omitempty" doc:"Why it cannot be asked any more"`
 	Rightly int        `json:"rightly" doc:"Conversations of the window that it says are rightly rejected"`
@@ -207,7 +207,7 @@ func probesOut(v *reach.View, snap *model.Model) []ProbeOut {
 	accepted := 0
 	for i := range all {
 		p := &all[i]
-		o := ProbeOut{Probe: p.Probe}
+		o := ProbeOut{Probe: Probe(p.Probe)}
 		if p.Err != nil {
 			o.Problem = p.Err.Message
 		} else {

@@ -6,14 +6,13 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	releasingrest "lucidorchard/releasing/rest"
 	"net/http"
 	"os"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
-
-	"lucidorchard/releasing"
 )
 
 // jobRelease is a release from a job.
@@ -70,7 +69,7 @@ func (r *jobRelease) run(ctx context.Context) error {
 	if strings.TrimSpace(r.title) == "" || r.wave < 1 {
 		return unusable("--title, --wave: found %q and %d, expected a title and a wave from 1 on", r.title, r.wave)
 	}
-	var made releasing.Release
+	var made releasingrest.Release
 	if err := r.ask(ctx, "/pipeline/releases", map[string]any{"policy": string(text), "title": r.title,
 		"instead": r.instead},
 		&made); err != nil {
@@ -85,7 +84,7 @@ func (r *jobRelease) follow(ctx context.Context, no int) error {
 	until := time.Now().Add(r.timeout)
 	said := ""
 	for {
-		var f releasing.Followed
+		var f releasingrest.Followed
 		if err := r.ask(ctx, fmt.Sprintf("/pipeline/releases/%d/follow", no),
 			map[string]any{"wave": r.wave, "enforce": r.enforce},
 			&f); err != nil {

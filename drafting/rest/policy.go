@@ -101,8 +101,8 @@ type PolicyOut struct {
 	Statements []StatementOut    `json:"statements"`
 	Rules      int               `json:"rules"`
 	Counts     answers.CountsOut `json:"counts" doc:"Conversations of the window by verdict"`
-	Undo       *history.Change   `json:"undo,omitempty"`
-	Redo       *history.Change   `json:"redo,omitempty"`
+	Undo       *answers.Change   `json:"undo,omitempty"`
+	Redo       *answers.Change   `json:"redo,omitempty"`
 	Edits      int               `json:"edits" doc:"Revisions since the beginning"`
 }
 
@@ -174,8 +174,8 @@ func (s *Policy) getPolicy(ctx context.Context, in *struct{ answers.Window }) (*
 	evident := answers.EvidentAt(v)
 	lines := policy.Lines(snap.Head.Text)
 	out := PolicyOut{Revision: snap.Head.No, Text: snap.Head.Text, Statements: []StatementOut{},
-		Rules: len(snap.Policy.Rules), Counts: answers.NewCountsOut(totals.Conversations), Undo: undo, Redo: redo,
-		Edits: total}
+		Rules: len(snap.Policy.Rules), Counts: answers.NewCountsOut(totals.Conversations),
+		Undo: answers.NewChange(undo), Redo: answers.NewChange(redo), Edits: total}
 	for _, item := range snap.Policy.Items {
 		o, ok := statementOut(item, lines)
 		if !ok {
@@ -308,17 +308,17 @@ func (s *Policy) importPolicy(ctx context.Context, in *struct {
 	return s.Edited(ctx, v, snap, p.Format(), cmp.Or(in.Body.Words, "Replace the text"), in.DryRun)
 }
 
-func (s *Policy) undo(ctx context.Context, _ *struct{}) (*server.Body[history.Change], error) {
+func (s *Policy) undo(ctx context.Context, _ *struct{}) (*server.Body[answers.Change], error) {
 	c, err := s.Undo(ctx, s.Author)
 	return s.turn(ctx, c, err)
 }
 
-func (s *Policy) redo(ctx context.Context, _ *struct{}) (*server.Body[history.Change], error) {
+func (s *Policy) redo(ctx context.Context, _ *struct{}) (*server.Body[answers.Change], error) {
 	c, err := s.Redo(ctx, s.Author)
 	return s.turn(ctx, c, err)
 }
 
-func (s *Policy) turn(ctx context.Context, c *history.Change, err error) (*server.Body[history.Change], error) {
+func (s *Policy) turn(ctx context.Context, c *history.Change, err error) (*server.Body[answers.Change], error) {
 	if errors.Is(err, history.ErrNothing) {
 		return nil, huma.Error409Conflict("there is nothing left to undo or redo")
 	}
@@ -329,20 +329,20 @@ func (s *Policy) turn(ctx context.Context, c *history.Change, err error) (*serve
 		s.Events.Changed()
 	}
 	s.Known(ctx)
-	return server.OK(*c), nil
+	return server.OK(*answers.NewChange(c)), nil
 }
 
-func (s *Policy) revisions(ctx context.Context, in *struct{ server.Page }) (*server.List[model.Revision], error) {
+func (s *Policy) revisions(ctx context.Context, in *struct{ server.Page }) (*server.List[answers.Revision], error) {
 	rs, total, err := s.Revisions(ctx, in.Offset, in.Limit)
 	if err != nil {
 		return nil, err
 	}
-	return server.Listed(ctx, rs, total, in.Offset), nil
+	return server.Listed(ctx, server.Each(rs, answers.NewRevision), total, in.Offset), nil
 }
 
 // RevisionOut is one revision of the policy with its text.
 type RevisionOut struct {
-	model.Revision
+	answers.Revision
 	Text string `json:"text"`
 }
 
@@ -353,7 +353,7 @@ func (s *Policy) oneRevision(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	return &tagged[RevisionOut]{etag(r.No), RevisionOut{r, r.Text}}, nil
+	return &tagged[RevisionOut]{etag(r.No), RevisionOut{answers.NewRevision(r), r.Text}}, nil
 }
 
 // Difference is what one revision has and lacks beside another.

@@ -10,28 +10,15 @@ import (
 	"lucidorchard/core/decide"
 	"lucidorchard/core/policy"
 	"lucidorchard/drafting"
-	"lucidorchard/jobs"
 	"lucidorchard/server"
 )
 
-// ProposalOut is a proposal with its rule cut into parts.
-type ProposalOut struct {
-	drafting.Proposal
-	Rule RuleOut `json:"rule"`
-}
-
-// derivedOut is the result of a derivation as it stands.
-type derivedOut struct {
-	drafting.Derived
-	Proposals []ProposalOut `json:"proposals" doc:"Of all balances, each once; then those that are barred"`
-}
-
 // Proposals is the newest derivation as far as it still stands.
 type Proposals struct {
-	Job     *jobs.Job          `json:"job,omitempty" doc:"The newest derivation"`
-	Derived *derivedOut        `json:"derived,omitempty" doc:"The result of the newest that is done, without what the draft has taken"`
-	Stale   bool               `json:"stale" doc:"The draft has changed since; deriving again proposes only the difference"`
-	Refused []drafting.Refusal `json:"refused"`
+	Job     *server.Job `json:"job,omitempty" doc:"The newest derivation"`
+	Derived *derivedOut `json:"derived,omitempty" doc:"The result of the newest that is done, without what the draft has taken"`
+	Stale   bool        `json:"stale" doc:"The draft has changed since; deriving again proposes only the difference"`
+	Refused []Refusal   `json:"refused"`
 }
 
 // Derivations answers about derivations and their proposals.
@@ -76,26 +63,20 @@ func (s *Derivations) proposals(ctx context.Context, _ *struct{}) (*server.Body[
 	if err != nil {
 		return nil, err
 	}
-	out.Refused = refused
-	if out.Job, err = s.NewestJob(ctx, "derive"); err != nil {
+	out.Refused = server.Each(refused, func(r drafting.Refusal) Refusal { return Refusal(r) })
+	newest, err := s.NewestJob(ctx, "derive")
+	if err != nil {
 		return nil, err
 	}
-	if out.Job != nil {
-		live := s.Live(*out.Job)
+	if newest != nil {
+		live := server.Job(s.Live(*newest))
 		out.Job = &live
 	}
 	if d == nil {
 		return server.OK(out), nil
 	}
 	out.Stale = d.Revision != snap.Head.No
-	out.Derived = &derivedOut{Derived: *d, Proposals: []ProposalOut{}}
-	for _, p := range d.Proposals {
-		o := ProposalOut{Proposal: p}
-		if r := ruleOf(p.Choices[p.Own].Text); r != nil {
-			o.Rule = *ruleOut(r)
-		}
-		out.Derived.Proposals = append(out.Derived.Proposals, o)
-	}
+	out.Derived = newDerived(d)
 	return server.OK(out), nil
 }
 
@@ -112,17 +93,18 @@ func (s *Derivations) judge(ctx context.Context, in *struct {
 	answers.Window
 	DryRun bool `query:"dryRun" doc:"Only say what it would do"`
 	Body   struct {
-		Revision   int                  `json:"revision" doc:"The revision that the proposals were judged on"`
-		Judgements []drafting.Judgement `json:"judgements" minItems:"1" maxItems:"10000"`
-		Together   bool                 `json:"together,omitempty" doc:"Those that are taken become one rule, which holds within what they differ in"`
+		Revision   int         `json:"revision" doc:"The revision that the proposals were judged on"`
+		Judgements []Judgement `json:"judgements" minItems:"1" maxItems:"10000"`
+		Together   bool        `json:"together,omitempty" doc:"Those that are taken become one rule, which holds within what they differ in"`
 	}
 }) (*server.Stored[answers.EditOut], error) {
 	v, snap, err := s.View(ctx, in.Window)
 	if err != nil {
 		return nil, err
 	}
-	done, err := s.Judge(ctx, v, snap, in.Body.Revision, in.Body.Judgements, in.Body.Together,
-		in.DryRun)
+	done, err := s.Judge(ctx, v, snap, in.Body.Revision,
+		server.Each(in.Body.Judgements, func(j Judgement) drafting.Judgement { return drafting.Judgement(j) }),
+		in.Body.Together, in.DryRun)
 	if err != nil {
 		return nil, err
 	}

@@ -18,9 +18,8 @@ import (
 	"lucidorchard/core/estate"
 	"lucidorchard/core/flow"
 	"lucidorchard/core/service"
-	"lucidorchard/drafting"
 	draftingrest "lucidorchard/drafting/rest"
-	"lucidorchard/jobs"
+	"lucidorchard/server"
 	trafficrest "lucidorchard/traffic/rest"
 	"lucidorchard/traffic/rows"
 )
@@ -28,7 +27,7 @@ import (
 func TestProposalsAreTakenAndRefused(t *testing.T) {
 	c := assemblytest.Serve(t)
 	c.Begin()
-	var job jobs.Job
+	var job server.Job
 	require.Equal(t, 202, c.Call("POST", "/api/v1/derive?balance=0.5", nil, &job))
 	require.Equal(t, "done", c.Job(&job).State)
 	var ps draftingrest.Proposals
@@ -70,7 +69,7 @@ func TestProposalsAreTakenAndRefused(t *testing.T) {
 	// Taking two that share a group defines it once, and refusing is undone with it.
 	third := assemblytest.OpenProposals(ps)[2]
 	require.Equal(t, 201, c.Judge(&taken, assemblytest.Taking(second), assemblytest.Taking(third),
-		drafting.Judgement{Proposal: assemblytest.OpenProposals(ps)[3].ID, Do: "refuse", Reason: "no"}))
+		draftingrest.Judgement{Proposal: assemblytest.OpenProposals(ps)[3].ID, Do: "refuse", Reason: "no"}))
 	require.Equal(t, "Take 2 proposals, refuse the proposal “"+assemblytest.OpenProposals(ps)[3].Key+"”", taken.Words)
 	refusals := func() int {
 		c.Get("/api/v1/proposals", &ps)
@@ -82,7 +81,7 @@ func TestProposalsAreTakenAndRefused(t *testing.T) {
 	require.Equal(t, 200, c.Call("POST", "/api/v1/policy/undo", map[string]any{}, nil))
 	require.Equal(t, assemblytest.Draft, c.Text())
 
-	require.Equal(t, 200, c.Judge(&taken, drafting.Judgement{Proposal: second.ID, Do: "refuse", Reason: "not ours"}))
+	require.Equal(t, 200, c.Judge(&taken, draftingrest.Judgement{Proposal: second.ID, Do: "refuse", Reason: "not ours"}))
 	ps = draftingrest.Proposals{}
 	c.Get("/api/v1/proposals", &ps)
 	require.Equal(t, "not ours", assemblytest.OpenProposals(ps)[1].Refused.Reason)
@@ -90,7 +89,7 @@ func TestProposalsAreTakenAndRefused(t *testing.T) {
 	c.Job(&job)
 	c.Get("/api/v1/proposals", &ps)
 	require.Equal(t, "not ours", assemblytest.OpenProposals(ps)[1].Refused.Reason, "refused stays refused")
-	require.Equal(t, 200, c.Judge(&taken, drafting.Judgement{Proposal: assemblytest.OpenProposals(ps)[1].ID,
+	require.Equal(t, 200, c.Judge(&taken, draftingrest.Judgement{Proposal: assemblytest.OpenProposals(ps)[1].ID,
 		Do: "again"}))
 	ps = draftingrest.Proposals{}
 	c.Get("/api/v1/proposals", &ps)
@@ -108,7 +107,7 @@ func TestProposalsAreTakenAndRefused(t *testing.T) {
 	})
 	require.NotEqual(t, -1, i)
 	narrowed, narrow := assemblytest.OpenProposals(ps)[i], assemblytest.OpenProposals(ps)[i].Own-1
-	require.Equal(t, 201, c.Judge(&taken, drafting.Judgement{Proposal: narrowed.ID, Do: "take", Choice: &narrow}))
+	require.Equal(t, 201, c.Judge(&taken, draftingrest.Judgement{Proposal: narrowed.ID, Do: "take", Choice: &narrow}))
 	require.Contains(t, c.Text(), narrowed.Choices[narrow].Sentence)
 	require.Equal(t, 2, refusals())
 	require.Equal(t, 200, c.Call("POST", "/api/v1/policy/undo", map[string]any{}, nil))
@@ -116,10 +115,10 @@ func TestProposalsAreTakenAndRefused(t *testing.T) {
 	require.Equal(t, 1, refusals())
 
 	var p assemblytest.Problem
-	require.Equal(t, 404, c.Judge(&p, drafting.Judgement{Proposal: 1 << 40, Do: "take"}))
+	require.Equal(t, 404, c.Judge(&p, draftingrest.Judgement{Proposal: 1 << 40, Do: "take"}))
 	far := 99
-	require.Equal(t, 422, c.Judge(&p, drafting.Judgement{Proposal: narrowed.ID, Do: "take", Choice: &far}))
-	require.Equal(t, 422, c.Judge(&p, drafting.Judgement{Proposal: narrowed.ID, Do: "bless"}))
+	require.Equal(t, 422, c.Judge(&p, draftingrest.Judgement{Proposal: narrowed.ID, Do: "take", Choice: &far}))
+	require.Equal(t, 422, c.Judge(&p, draftingrest.Judgement{Proposal: narrowed.ID, Do: "bless"}))
 	// A group that means something else by now is no longer what was judged.
 	var head draftingrest.PolicyOut
 	c.Get("/api/v1/policy", &head)
@@ -142,7 +141,7 @@ func TestWhatADerivationLeavesOpenIsOneNumber(t *testing.T) {
 	c.Begin()
 	closing := strings.Replace(assemblytest.Draft, "layer closing\n", "layer closing\nreject any -> any on udp\n", 1)
 	require.Equal(t, 201, c.Replace(1, closing))
-	var job jobs.Job
+	var job server.Job
 	require.Equal(t, 202, c.Call("POST", "/api/v1/derive?balance=0.3", nil, &job))
 	require.Equal(t, "done", c.Job(&job).State)
 	rng := rand.New(rand.NewPCG(4, 2))
@@ -190,7 +189,7 @@ func TestWhatADerivationLeavesOpenIsOneNumber(t *testing.T) {
 		switch k := rng.IntN(5); {
 		case k == 0:
 			did = "refused " + p.Key
-			require.Equal(t, 200, c.Judge(nil, drafting.Judgement{Proposal: p.ID, Do: "refuse"}))
+			require.Equal(t, 200, c.Judge(nil, draftingrest.Judgement{Proposal: p.ID, Do: "refuse"}))
 		case k == 1:
 			did = "undone"
 			c.Call("POST", "/api/v1/policy/undo", map[string]any{}, nil)
@@ -203,7 +202,7 @@ func TestWhatADerivationLeavesOpenIsOneNumber(t *testing.T) {
 			require.Contains(t, []int{201, 422}, status, did) // 422: the draft has this rule already
 		case !p.Barred || choice < p.Own:
 			did = "took " + p.Choices[choice].Sentence
-			require.Contains(t, []int{201, 409}, c.Judge(nil, drafting.Judgement{Proposal: p.ID, Do: "take",
+			require.Contains(t, []int{201, 409}, c.Judge(nil, draftingrest.Judgement{Proposal: p.ID, Do: "take",
 				Choice: &choice}), did)
 		}
 		if all = agree(did); len(all) == 0 {
@@ -225,7 +224,7 @@ func barred(ps draftingrest.Proposals) (out []draftingrest.ProposalOut) {
 func TestWhatIsSetAsideIsSettledTogether(t *testing.T) {
 	c := assemblytest.Serve(t)
 	c.Begin()
-	var job jobs.Job
+	var job server.Job
 	require.Equal(t, 202, c.Call("POST", "/api/v1/derive?balance=0.5", nil, &job))
 	require.Equal(t, "done", c.Job(&job).State)
 	var ps draftingrest.Proposals
@@ -295,18 +294,18 @@ func TestProposalsOfOneShapeAreTakenAsOne(t *testing.T) {
 	require.NoError(t, c.DB.ImportWorkloads(t.Context(), "mills", []string{"app", "env", "tier"}, ws))
 	_, err := c.DB.AddBatch(t.Context(), rows.BatchOf("mills", flow.Stating(seen), nil))
 	require.NoError(t, err)
-	var job jobs.Job
+	var job server.Job
 	require.Equal(t, 202, c.Call("POST", "/api/v1/derive?balance=0.5", nil, &job))
 	require.Equal(t, "done", c.Job(&job).State)
 	var ps draftingrest.Proposals
 	c.Get("/api/v1/proposals", &ps)
-	shapes := map[string][]drafting.Judgement{}
+	shapes := map[string][]draftingrest.Judgement{}
 	for _, p := range assemblytest.OpenProposals(ps) {
 		if p.Shape != "" {
 			shapes[p.Shape] = append(shapes[p.Shape], assemblytest.Taking(p))
 		}
 	}
-	var most []drafting.Judgement
+	var most []draftingrest.Judgement
 	for _, list := range shapes {
 		if len(list) > len(most) {
 			most = list
@@ -337,7 +336,7 @@ func TestProposalsOfOneShapeAreTakenAsOne(t *testing.T) {
 	require.Equal(t, before, c.Text())
 	require.Equal(t, left+len(most), open())
 
-	body["judgements"] = []drafting.Judgement{most[0]}
+	body["judgements"] = []draftingrest.Judgement{most[0]}
 	require.Equal(t, 422, c.Call("POST", "/api/v1/proposals/judge", body, nil))
 	require.Equal(t, before, c.Text())
 }

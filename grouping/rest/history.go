@@ -10,15 +10,14 @@ import (
 	"lucidorchard/answers"
 	"lucidorchard/core/policy"
 	"lucidorchard/grouping"
-	"lucidorchard/model"
 	"lucidorchard/server"
 )
 
 // GroupHistory is who joined and left a group over the window.
 type GroupHistory struct {
-	Changes   []grouping.MembershipChange `json:"changes" doc:"Newest first, at most 500"`
-	Total     int                         `json:"total"`
-	Revisions []model.Revision            `json:"revisions" doc:"Revisions of the window in which the group's definition changed, newest first"`
+	Changes   []MembershipChange `json:"changes" doc:"Newest first, at most 500"`
+	Total     int                `json:"total"`
+	Revisions []answers.Revision `json:"revisions" doc:"Revisions of the window in which the group's definition changed, newest first"`
 }
 
 func (s *Groups) groupHistory(ctx context.Context, in *struct {
@@ -42,20 +41,23 @@ func (s *Groups) groupHistory(ctx context.Context, in *struct {
 		return nil, err
 	}
 	since := from.Start().Time()
-	out := GroupHistory{Changes: grouping.MembershipChanges(snap, g.Name, said, since), Revisions: []model.Revision{}}
+	changes := grouping.MembershipChanges(snap, g.Name, said, since)
+	out := GroupHistory{Revisions: []answers.Revision{}}
 	for _, a := range grouping.Arrivals(snap, g.Name, since) {
 		// Who came with its first tags and its first address came once.
-		if k := slices.IndexFunc(out.Changes, func(c grouping.MembershipChange) bool {
+		if k := slices.IndexFunc(changes, func(c grouping.MembershipChange) bool {
 			return c.Workload == a.Workload && c.After == a.After && c.Why == grouping.FirstTags
 		}); k >= 0 {
-			out.Changes[k] = a
+			changes[k] = a
 		} else {
-			out.Changes = append(out.Changes, a)
+			changes = append(changes, a)
 		}
 	}
-	slices.SortStableFunc(out.Changes, func(a, b grouping.MembershipChange) int { return strings.Compare(b.At, a.At) })
-	out.Total = len(out.Changes)
-	out.Changes = out.Changes[:min(500, len(out.Changes))]
+	slices.SortStableFunc(changes, func(a, b grouping.MembershipChange) int { return strings.Compare(b.At, a.At) })
+	out.Total = len(changes)
+	out.Changes = server.Each(changes[:min(500, len(changes))], func(c grouping.MembershipChange) MembershipChange {
+		return MembershipChange(c)
+	})
 	revisions, err := s.RevisionsSince(ctx, from.Start().Time())
 	if err != nil {
 		return nil, err
@@ -68,7 +70,7 @@ func (s *Groups) groupHistory(ctx context.Context, in *struct {
 			is = g.Body()
 		}
 		if k > 0 && is != was {
-			out.Revisions = append(out.Revisions, r)
+			out.Revisions = append(out.Revisions, answers.NewRevision(r))
 		}
 		was = is
 	}

@@ -33,16 +33,16 @@ type ListingOut struct {
 
 // TokenOut is a new token with its secret, which is shown only once.
 type TokenOut struct {
-	inventory.Token
+	Token
 	Secret string `json:"secret"`
 }
 
 // disagreement is a tag on which sources disagree.
 type disagreement struct {
-	Workload string                  `json:"workload"`
-	Name     string                  `json:"name"`
-	Key      string                  `json:"key"`
-	Values   []inventory.SourceValue `json:"values" doc:"The one that counts first"`
+	Workload string        `json:"workload"`
+	Name     string        `json:"name"`
+	Key      string        `json:"key"`
+	Values   []SourceValue `json:"values" doc:"The one that counts first"`
 }
 
 // DisagreementList is a page of disagreements.
@@ -154,19 +154,19 @@ func (s *Sources) takeListing(ctx context.Context, in *struct {
 	return server.OK(out), nil
 }
 
-func (s *Sources) sources(ctx context.Context, in *struct{ server.All }) (*server.List[inventory.Source], error) {
+func (s *Sources) sources(ctx context.Context, in *struct{ server.All }) (*server.List[Source], error) {
 	all, err := s.Sources(ctx)
 	if err != nil {
 		return nil, err
 	}
-	return server.Cut(ctx, all, in.All), nil
+	return server.Cut(ctx, server.Each(all, newSource), in.All), nil
 }
 
 func (s *Sources) rankSources(ctx context.Context, in *struct {
 	Body struct {
 		Names []string `json:"names" doc:"All sources, the one whose values win first"`
 	}
-}) (*server.List[inventory.Source], error) {
+}) (*server.List[Source], error) {
 	all, err := s.Sources(ctx)
 	if err != nil {
 		return nil, err
@@ -207,17 +207,17 @@ func (s *Sources) disagreements(ctx context.Context, in *struct {
 			out.Disagreements = append(out.Disagreements, d)
 			last++
 		}
-		out.Disagreements[last].Values = append(out.Disagreements[last].Values, v)
+		out.Disagreements[last].Values = append(out.Disagreements[last].Values, newSourceValue(v))
 	}
 	return server.OK(out), nil
 }
 
-func (s *Sources) tokens(ctx context.Context, in *struct{ server.All }) (*server.List[inventory.Token], error) {
+func (s *Sources) tokens(ctx context.Context, in *struct{ server.All }) (*server.List[Token], error) {
 	all, err := s.Tokens(ctx)
 	if err != nil {
 		return nil, err
 	}
-	return server.Cut(ctx, all, in.All), nil
+	return server.Cut(ctx, server.Each(all, func(t inventory.Token) Token { return Token(t) }), in.All), nil
 }
 
 func (s *Sources) addToken(ctx context.Context, in *struct {
@@ -246,7 +246,7 @@ func (s *Sources) addToken(ctx context.Context, in *struct {
 	}
 	s.Service.Events.Changed()
 	return &server.Made[TokenOut]{Location: fmt.Sprintf("%s/tokens/%d", server.Version, t.ID),
-		Body: TokenOut{t, secret}}, nil
+		Body: TokenOut{Token(t), secret}}, nil
 }
 
 func (s *Sources) revokeToken(ctx context.Context, in *struct {
@@ -262,14 +262,14 @@ func (s *Sources) revokeToken(ctx context.Context, in *struct {
 
 func (s *Sources) oneToken(ctx context.Context, in *struct {
 	ID int64 `path:"id"`
-}) (*server.Body[inventory.Token], error) {
+}) (*server.Body[Token], error) {
 	all, err := s.Tokens(ctx)
 	if err != nil {
 		return nil, err
 	}
 	for _, t := range all {
 		if t.ID == in.ID {
-			return server.OK(t), nil
+			return server.OK(Token(t)), nil
 		}
 	}
 	return nil, huma.Error404NotFound(fmt.Sprintf("there is no token %d", in.ID))

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"io"
+	inventoryrest "lucidorchard/inventory/rest"
 	"net/http"
 	"net/url"
 	"testing"
@@ -19,8 +20,7 @@ import (
 	draftingrest "lucidorchard/drafting/rest"
 	groupingrest "lucidorchard/grouping/rest"
 	"lucidorchard/inventory"
-	inventoryrest "lucidorchard/inventory/rest"
-	"lucidorchard/jobs"
+	"lucidorchard/server"
 	trafficrest "lucidorchard/traffic/rest"
 )
 
@@ -162,13 +162,13 @@ func TestVocabularySuggestionsAndSelections(t *testing.T) {
 	// A tag that is cleared is suggested again, until that is refused.
 	require.Equal(t, 200, c.Call("POST", "/api/v1/tags", map[string]any{"workloads": []string{one.ID}, "key": "tier",
 		"value": ""}, nil))
-	var s inventory.SuggestionList
+	var s inventoryrest.SuggestionList
 	look := func() {
 		require.Eventually(t, func() bool { c.Get("/api/v1/suggestions", &s); return s.Complete }, 20*time.Second,
 			20*time.Millisecond)
 	}
 	look()
-	find := func() *inventory.Suggestion {
+	find := func() *inventoryrest.Suggestion {
 		for i := range s.Suggestions {
 			if s.Suggestions[i].Workload == one.ID && s.Suggestions[i].Key == "tier" {
 				return &s.Suggestions[i]
@@ -338,7 +338,7 @@ func TestTheEstateMovesElsewhere(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(func() { db.Close() })
 	there := assemblytest.Client{T: t, DB: db}.Second()
-	var job jobs.Job
+	var job server.Job
 	require.Equal(t, 202, there.Send("/api/v1/estate", "", "application/x-ndjson", "not an export", &job))
 	require.Contains(t, there.Job(&job).Message, "nothing was stored")
 	require.Equal(t, 202, there.Send("/api/v1/estate", "", "application/x-ndjson", string(export), &job))

@@ -25,12 +25,12 @@ func (s *Vocabulary) allSuggestions(ctx context.Context) (inventory.SuggestionLi
 }
 
 func (s *Vocabulary) suggestions(ctx context.Context, in *struct{ server.All }) (
-	*server.Body[inventory.SuggestionList], error) {
-	out, err := s.allSuggestions(ctx)
+	*server.Body[SuggestionList], error) {
+	all, err := s.allSuggestions(ctx)
 	if err != nil {
 		return nil, err
 	}
-	out.Total = len(out.Suggestions)
+	out := newSuggestions(all)
 	out.Suggestions = server.Cut(ctx, out.Suggestions, in.All).Body
 	return server.OK(out), nil
 }
@@ -57,23 +57,23 @@ func (s *Vocabulary) acceptSuggestions(ctx context.Context, in *struct {
 	answers.Window
 	DryRun bool `query:"dryRun" doc:"Only say what it would do"`
 	Body   struct {
-		Tags []inventory.TagOf `json:"tags" minItems:"1"`
+		Tags []TagOf `json:"tags" minItems:"1"`
 	}
 }) (*server.Body[consequences.Consequences], error) {
 	v, snap, err := s.View(ctx, in.Window)
 	if err != nil {
 		return nil, err
 	}
-	c, err := s.AcceptSuggestions(ctx, v, snap, in.Body.Tags, in.DryRun)
+	c, err := s.AcceptSuggestions(ctx, v, snap, server.Each(in.Body.Tags, tagOf), in.DryRun)
 	return server.OK(c), err
 }
 
 func (s *Vocabulary) refuseSuggestions(ctx context.Context, in *struct {
 	Body struct {
-		Tags  []inventory.TagOf `json:"tags" minItems:"1"`
-		Again bool              `json:"again,omitempty" doc:"Take the refusals back"`
+		Tags  []TagOf `json:"tags" minItems:"1"`
+		Again bool    `json:"again,omitempty" doc:"Take the refusals back"`
 	}
-}) (*server.Body[inventory.SuggestionList], error) {
+}) (*server.Body[SuggestionList], error) {
 	var all []inventory.RefusedTag
 	for _, t := range in.Body.Tags {
 		all = append(all, inventory.RefusedTag{Workload: t.Workload, Key: t.Key, Value: t.Value, Author: s.Author})

@@ -195,17 +195,17 @@ func (s *Vocabulary) findWorkloads(ctx context.Context, in *struct {
 func (s *Vocabulary) selections(ctx context.Context, in *struct {
 	List string `query:"list"`
 	server.All
-}) (*server.List[inventory.Selection], error) {
+}) (*server.List[Selection], error) {
 	return s.selectionsOf(ctx, in.List, in.All)
 }
 
 func (s *Vocabulary) selectionsOf(ctx context.Context, list string, part server.All) (
-	*server.List[inventory.Selection], error) {
+	*server.List[Selection], error) {
 	all, err := s.Selections(ctx, list)
 	if err != nil {
 		return nil, err
 	}
-	return server.Cut(ctx, all, part), nil
+	return server.Cut(ctx, server.Each(all, func(x inventory.Selection) Selection { return Selection(x) }), part), nil
 }
 
 func (s *Vocabulary) saveSelection(ctx context.Context, in *struct {
@@ -214,7 +214,7 @@ func (s *Vocabulary) saveSelection(ctx context.Context, in *struct {
 		Name   string `json:"name" minLength:"1" maxLength:"100"`
 		Filter string `json:"filter" maxLength:"10000" doc:"The query of the page's address"`
 	}
-}) (*server.List[inventory.Selection], error) {
+}) (*server.List[Selection], error) {
 	if err := s.SaveSelection(ctx, inventory.Selection{List: in.Body.List, Name: in.Body.Name,
 		Filter: in.Body.Filter, Author: s.Author}); err != nil {
 		return nil, err
@@ -226,7 +226,7 @@ func (s *Vocabulary) saveSelection(ctx context.Context, in *struct {
 func (s *Vocabulary) dropSelection(ctx context.Context, in *struct {
 	List string `query:"list" required:"true"`
 	Name string `query:"name" required:"true"`
-}) (*server.List[inventory.Selection], error) {
+}) (*server.List[Selection], error) {
 	found, err := s.DropSelection(ctx, in.List, in.Name)
 	if err != nil {
 		return nil, err

@@ -21,12 +21,12 @@ type EffectiveRule struct {
 // WorkloadRules is what may reach a workload, and what it may reach, in deciding
 // order.
 type WorkloadRules struct {
-	In     []EffectiveRule         `json:"in" doc:"Rules that can match with the workload as server"`
-	Out    []EffectiveRule         `json:"out" doc:"With the workload as client"`
-	ToIt   answers.CountsOut       `json:"toIt" doc:"Conversations of the window in which it is the server"`
-	FromIt answers.CountsOut       `json:"fromIt" doc:"In which it is the client"`
-	Said   []inventory.SourceValue `json:"said" doc:"What every source says of its tags"`
-	Former []inventory.FormerValue `json:"former" doc:"What was said before"`
+	In     []EffectiveRule   `json:"in" doc:"Rules that can match with the workload as server"`
+	Out    []EffectiveRule   `json:"out" doc:"With the workload as client"`
+	ToIt   answers.CountsOut `json:"toIt" doc:"Conversations of the window in which it is the server"`
+	FromIt answers.CountsOut `json:"fromIt" doc:"In which it is the client"`
+	Said   []SourceValue     `json:"said" doc:"What every source says of its tags"`
+	Former []FormerValue     `json:"former" doc:"What was said before"`
 }
 
 func (s *Workloads) workloadRules(ctx context.Context, in *struct {
@@ -48,12 +48,15 @@ func (s *Workloads) workloadRules(ctx context.Context, in *struct {
 		return nil, huma.Error404NotFound("there is no workload with the id " + in.ID)
 	}
 	out := WorkloadRules{In: []EffectiveRule{}, Out: []EffectiveRule{}}
-	if out.Said, err = s.SaidOf(ctx, in.ID); err != nil {
+	said, err := s.SaidOf(ctx, in.ID)
+	if err != nil {
 		return nil, err
 	}
-	if out.Former, err = s.TagHistory(ctx, in.ID); err != nil {
+	former, err := s.TagHistory(ctx, in.ID)
+	if err != nil {
 		return nil, err
 	}
+	out.Said, out.Former = server.Each(said, newSourceValue), server.Each(former, newFormerValue)
 	hits := [2]map[int]int{{}, {}}
 	for k, to := range []*answers.CountsOut{&out.ToIt, &out.FromIt} {
 		var counts reach.Counts

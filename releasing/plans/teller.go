@@ -362,8 +362,8 @@ func (t *Teller) Told(s State, p Point, have string, all []Point) (*point.Told, 
 
 // Size is how large a plan is in a kernel.
 type Size struct {
-	Rules    int `json:"rules" doc:"Rules of its classes, on both sides"`
-	Elements int `json:"elements" doc:"Addresses and ranges in sets and maps"`
+	Rules    int
+	Elements int
 }
 
 // Size returns how large the plan of a point is for a release; 0 is the draft.

@@ -37,15 +37,15 @@ func TestAnOrderIsCarriedOutWhole(t *testing.T) {
 	c.AddPoint("trial", "env is trial", 1)
 	c.AddPoint("live", "env is live", 1)
 	require.Equal(t, 201, c.Call("POST", "/api/v1/releases", map[string]any{"revision": 1, "title": "First"}, nil))
-	var did []releasing.Ordered
-	send := func(o releasing.Order) int { return c.Call("POST", "/api/v1/rollout/orders", o, &did) }
-	require.Equal(t, 200, send(releasing.Order{Do: "enforce", Release: 1, Points: []string{"trial"}, Anyway: true}))
-	require.Equal(t, []releasing.Ordered{{Point: "trial", Before: releasing.PointRuns{Observes: 1},
-		After: releasing.PointRuns{Enforces: 1}, Changed: true,
+	var did []releasingrest.Ordered
+	send := func(o releasingrest.Order) int { return c.Call("POST", "/api/v1/rollout/orders", o, &did) }
+	require.Equal(t, 200, send(releasingrest.Order{Do: "enforce", Release: 1, Points: []string{"trial"}, Anyway: true}))
+	require.Equal(t, []releasingrest.Ordered{{Point: "trial", Before: releasingrest.PointRuns{Observes: 1},
+		After: releasingrest.PointRuns{Enforces: 1}, Changed: true,
 		Words: "To run release 1 enforced, by tester"}}, did)
 	require.Equal(t, 201, c.Replace(1, assemblytest.Draft+"permit trial -> trial on tcp/443\n"))
 	require.Equal(t, 201, c.Call("POST", "/api/v1/releases", map[string]any{"revision": 2, "title": "Second"}, nil))
-	c.Until("each goes on with what it enforces", func(p map[string]releasing.PointState) bool {
+	c.Until("each goes on with what it enforces", func(p assemblytest.Points) bool {
 		return assemblytest.Runs(p["trial"], 1, 2) && assemblytest.Runs(p["live"], 0, 2)
 	})
 	require.Equal(t, 1, c.RollOut().InForce, "what is only observed is not in force")
@@ -59,20 +59,20 @@ func TestAnOrderIsCarriedOutWhole(t *testing.T) {
 	require.Equal(t, effective("?release=1")+1, effective(""), "the draft has one rule more for it")
 	require.Equal(t, effective("?release=2"), effective(""))
 	require.Equal(t, 404, c.Call("GET", "/api/v1/workloads/booking-entry-01/rules?release=9", nil, nil))
-	require.Equal(t, 200, send(releasing.Order{Do: "observe", Release: 1, Wave: 1}))
+	require.Equal(t, 200, send(releasingrest.Order{Do: "observe", Release: 1, Wave: 1}))
 	require.False(t, did[1].Changed, "trial enforces it already: %v", did)
 	require.True(t, did[0].Changed)
-	require.Equal(t, 200, send(releasing.Order{Do: "observe", Release: 2}))
-	require.Equal(t, 200, send(releasing.Order{Do: "roll back", Release: 1}))
-	c.Until("back", func(p map[string]releasing.PointState) bool {
+	require.Equal(t, 200, send(releasingrest.Order{Do: "observe", Release: 2}))
+	require.Equal(t, 200, send(releasingrest.Order{Do: "roll back", Release: 1}))
+	c.Until("back", func(p assemblytest.Points) bool {
 		return assemblytest.Runs(p["trial"], 1, 0) && assemblytest.Runs(p["live"], 0, 1)
 	})
-	require.Equal(t, 422, c.Call("POST", "/api/v1/rollout/orders", releasing.Order{Do: "off", Release: 1}, nil))
-	require.Equal(t, 422, c.Call("POST", "/api/v1/rollout/orders", releasing.Order{Do: "observe", Release: 1,
+	require.Equal(t, 422, c.Call("POST", "/api/v1/rollout/orders", releasingrest.Order{Do: "off", Release: 1}, nil))
+	require.Equal(t, 422, c.Call("POST", "/api/v1/rollout/orders", releasingrest.Order{Do: "observe", Release: 1,
 		Minutes: 3}, nil))
-	require.Equal(t, 404, c.Call("POST", "/api/v1/rollout/orders", releasing.Order{Do: "off", Wave: 7}, nil))
-	require.Equal(t, 200, send(releasing.Order{Do: "off"}))
-	c.Until("off", func(p map[string]releasing.PointState) bool {
+	require.Equal(t, 404, c.Call("POST", "/api/v1/rollout/orders", releasingrest.Order{Do: "off", Wave: 7}, nil))
+	require.Equal(t, 200, send(releasingrest.Order{Do: "off"}))
+	c.Until("off", func(p assemblytest.Points) bool {
 		return assemblytest.Runs(p["trial"], 0, 0) && assemblytest.Runs(p["live"], 0, 0)
 	})
 }
@@ -86,9 +86,9 @@ func TestNobodyIsLockedOutUnasked(t *testing.T) {
 			"tcp/5985, tcp/5986, tcp/23\n"))
 	c.AddPoint("live", "env is live", 1)
 	require.Equal(t, 201, c.Call("POST", "/api/v1/releases", map[string]any{"revision": 1, "title": "No ssh"}, nil))
-	c.Until("it observes", func(p map[string]releasing.PointState) bool { return assemblytest.Runs(p["live"], 0, 1) })
+	c.Until("it observes", func(p assemblytest.Points) bool { return assemblytest.Runs(p["live"], 0, 1) })
 	var p assemblytest.Problem
-	require.Equal(t, 409, c.Call("POST", "/api/v1/rollout/orders", releasing.Order{Do: "enforce", Release: 1,
+	require.Equal(t, 409, c.Call("POST", "/api/v1/rollout/orders", releasingrest.Order{Do: "enforce", Release: 1,
 		Anyway: true}, &p))
 	require.Contains(t, p.Detail, "nobody could administer")
 	require.Contains(t, p.Detail, "line 3")
@@ -112,11 +112,11 @@ func TestNobodyIsLockedOutUnasked(t *testing.T) {
 		}
 	}
 	require.Positive(t, seen, "the demo's administrators were seen")
-	require.Equal(t, 409, c.Call("POST", "/api/v1/rollout/orders", releasing.Order{Do: "enforce", Release: 1,
+	require.Equal(t, 409, c.Call("POST", "/api/v1/rollout/orders", releasingrest.Order{Do: "enforce", Release: 1,
 		Anyway:  true,
 		Without: without[1:]}, &p), "one is left")
 	require.Contains(t, p.Detail, "1 machine any more")
-	require.Equal(t, 200, c.Call("POST", "/api/v1/rollout/orders", releasing.Order{Do: "enforce", Release: 1,
+	require.Equal(t, 200, c.Call("POST", "/api/v1/rollout/orders", releasingrest.Order{Do: "enforce", Release: 1,
 		Anyway: true, Without: without}, nil))
 }
 
@@ -127,19 +127,19 @@ func TestATrialIsConfirmedOrEnds(t *testing.T) {
 	c.AddPoint("trial", "env is trial", 1)
 	c.AddPoint("live", "env is live", 1)
 	require.Equal(t, 201, c.Call("POST", "/api/v1/releases", map[string]any{"revision": 1, "title": "First"}, nil))
-	require.Equal(t, 200, c.Call("POST", "/api/v1/rollout/orders", releasing.Order{Do: "enforce", Release: 1,
+	require.Equal(t, 200, c.Call("POST", "/api/v1/rollout/orders", releasingrest.Order{Do: "enforce", Release: 1,
 		Anyway: true, Minutes: 1}, nil))
-	c.Until("both enforce on trial", func(p map[string]releasing.PointState) bool {
+	c.Until("both enforce on trial", func(p assemblytest.Points) bool {
 		return assemblytest.Runs(p["trial"], 1, 0) && assemblytest.Runs(p["live"], 1, 0) && p["live"].TrialUntil != nil
 	})
-	require.Equal(t, 200, c.Call("POST", "/api/v1/rollout/orders", releasing.Order{Do: "confirm",
+	require.Equal(t, 200, c.Call("POST", "/api/v1/rollout/orders", releasingrest.Order{Do: "confirm",
 		Points: []string{"trial"}}, nil))
 	soon := time.Now().Add(-time.Second)
 	// its time is over
 	require.NoError(t, c.DB.Order(t.Context(), func(now releasing.Roll) ([]releasing.Target, error) {
 		return []releasing.Target{{Point: "live", Enforces: 1, Words: "x", Trial: "t", TrialUntil: &soon}}, nil
 	}))
-	c.Until("one stays, one returns", func(p map[string]releasing.PointState) bool {
+	c.Until("one stays, one returns", func(p assemblytest.Points) bool {
 		return assemblytest.Runs(p["trial"], 1, 0) && p["trial"].TrialUntil == nil && assemblytest.Runs(p["live"], 0, 1)
 	})
 }
@@ -244,7 +244,7 @@ func TestAForgottenPointThatGoesOnIsShown(t *testing.T) {
 	c.AddPoint("live", "env is live", 1)
 	require.Equal(t, 201, c.Call("POST", "/api/v1/releases", map[string]any{"revision": 1, "title": "First"}, nil))
 	require.Equal(t, 200, c.Order("enforce", 1, "live"))
-	c.Until("it enforces", func(p map[string]releasing.PointState) bool { return assemblytest.Runs(p["live"], 1, 0) })
+	c.Until("it enforces", func(p assemblytest.Points) bool { return assemblytest.Runs(p["live"], 1, 0) })
 	var p assemblytest.Problem
 	require.Equal(t, 409, c.Call("DELETE", "/api/v1/points/live", nil, &p))
 	require.Contains(t, p.Detail, "live enforces release 1")
@@ -318,7 +318,7 @@ func TestARestoredServerLeadsNobodyBack(t *testing.T) {
 	k := c.AddPoint("live", "env is live", 1)
 	require.Equal(t, 201, c.Call("POST", "/api/v1/releases", map[string]any{"revision": 1, "title": "First"}, nil))
 	require.Equal(t, 200, c.Order("enforce", 1, "live"))
-	c.Until("it enforces the first", func(p map[string]releasing.PointState) bool {
+	c.Until("it enforces the first", func(p assemblytest.Points) bool {
 		return assemblytest.Runs(p["live"],
 			1, 0)
 	})
@@ -331,7 +331,7 @@ func TestARestoredServerLeadsNobodyBack(t *testing.T) {
 	require.Equal(t, 201, c.Call("POST", "/api/v1/releases", map[string]any{"revision": 2, "title": "Second"}, nil))
 	require.Equal(t, 200, c.Order("enforce", 2, "live"))
 	c.Until("it enforces the second",
-		func(p map[string]releasing.PointState) bool { return assemblytest.Runs(p["live"], 2, 0) })
+		func(p assemblytest.Points) bool { return assemblytest.Runs(p["live"], 2, 0) })
 	stop()
 	require.NoError(t, db.Close())
 
@@ -346,7 +346,7 @@ func TestARestoredServerLeadsNobodyBack(t *testing.T) {
 	stop = run(db)
 	t.Cleanup(stop)
 	c.DB = db
-	c.Until("it keeps the second, and says so", func(p map[string]releasing.PointState) bool {
+	c.Until("it keeps the second, and says so", func(p assemblytest.Points) bool {
 		return p["live"].State == "ahead" && p["live"].Held.Enforces == 2
 	})
 	require.True(t, k.Enforces())
@@ -362,6 +362,6 @@ func TestARestoredServerLeadsNobodyBack(t *testing.T) {
 	require.Equal(t, 404, c.Call("POST", "/api/v1/points/nobody/follow", nil, nil))
 	require.Equal(t, 204, c.Call("POST", "/api/v1/points/live/follow", nil, nil))
 	c.Until("a person lets it follow",
-		func(p map[string]releasing.PointState) bool { return assemblytest.Runs(p["live"], 3, 0) })
+		func(p assemblytest.Points) bool { return assemblytest.Runs(p["live"], 3, 0) })
 	require.Equal(t, 409, c.Call("POST", "/api/v1/points/live/follow", nil, nil))
 }

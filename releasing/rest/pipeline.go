@@ -32,7 +32,7 @@ func (s *Pipeline) releasePolicy(ctx context.Context, in *struct {
 		Title   string `json:"title" minLength:"1" maxLength:"200"`
 		Instead bool   `json:"instead,omitempty" doc:"It takes the place of a release that is still being rolled out"`
 	}
-}) (*server.Made[releasing.Release], error) {
+}) (*server.Made[Release], error) {
 	m, err := s.Snapshot(ctx)
 	if err != nil {
 		return nil, err
@@ -41,7 +41,7 @@ func (s *Pipeline) releasePolicy(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	return &server.Made[releasing.Release]{Location: server.Version + "/rollout", Body: r}, nil
+	return &server.Made[Release]{Location: server.Version + "/rollout", Body: Release(r)}, nil
 }
 
 func (s *Pipeline) follow(ctx context.Context, in *struct {
@@ -50,7 +50,7 @@ func (s *Pipeline) follow(ctx context.Context, in *struct {
 		Wave    int  `json:"wave" minimum:"1" maximum:"1000" doc:"The last wave that it is to reach"`
 		Enforce bool `json:"enforce,omitempty" doc:"It is to be enforced there, as soon as what the waves wait for is so; else only observed"`
 	}
-}) (*server.Body[releasing.Followed], error) {
+}) (*server.Body[Followed], error) {
 	m, err := s.Snapshot(ctx)
 	if err != nil {
 		return nil, err
@@ -63,7 +63,7 @@ func (s *Pipeline) follow(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	return server.OK(*f), nil
+	return server.OK(Followed(*f)), nil
 }
 
 // jobOf returns the name of the job that asks: that of its token.

@@ -146,19 +146,20 @@ func (s *Releases) again(ctx context.Context, in *struct {
 func (s *Releases) history(ctx context.Context, in *struct {
 	Name string `path:"name"`
 	server.All
-}) (*server.List[releasing.PointEvent], error) {
+}) (*server.List[PointEvent], error) {
 	out, err := s.PointHistory(ctx, in.Name, 10_000)
 	if err != nil {
 		return nil, err
 	}
-	return server.Cut(ctx, out, in.All), nil
+	return server.Cut(ctx, server.Each(out, func(e releasing.PointEvent) PointEvent { return PointEvent(e) }),
+		in.All), nil
 }
 
 func (s *Releases) guards(ctx context.Context, in *struct {
 	answers.Window
 	server.All
 	ID string `path:"id"`
-}) (*server.List[releasing.PointState], error) {
+}) (*server.List[PointState], error) {
 	v, m, err := s.View(ctx, in.Window)
 	if err != nil {
 		return nil, err
@@ -171,7 +172,7 @@ func (s *Releases) guards(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	return server.Cut(ctx, out, in.All), nil
+	return server.Cut(ctx, server.Each(out, newPointState), in.All), nil
 }
 
 func (s *Releases) pointPlan(ctx context.Context, in *struct {

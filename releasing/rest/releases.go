@@ -9,13 +9,12 @@ import (
 	"lucidorchard/core/rollout"
 	"lucidorchard/point"
 	"lucidorchard/releasing"
-	"lucidorchard/releasing/plans"
 	"lucidorchard/server"
 )
 
 // releaseOut is a release with where it is held.
 type releaseOut struct {
-	releasing.Release
+	Release
 	Enforced int  `json:"enforced" doc:"Points that enforce it"`
 	Observed int  `json:"observed" doc:"Points that observe it"`
 	Same     bool `json:"same" doc:"The draft says the same"`
@@ -23,15 +22,15 @@ type releaseOut struct {
 
 // RollOut is the releases, the points, and how far the newest release has come.
 type RollOut struct {
-	Releases []releaseOut           `json:"releases" doc:"Newest first"`
-	Points   []releasing.PointState `json:"points" doc:"By wave and name"`
-	InForce  int                    `json:"inForce" doc:"The newest release that a point enforces; 0: none is"`
-	Coverage releasing.Coverage     `json:"coverage"`
-	Before   before                 `json:"before"`
-	Waves    []releasing.WaveState  `json:"waves"`
-	Hold     *releasing.Hold        `json:"hold,omitempty" doc:"Somebody holds the roll-out"`
-	Lately   point.Lately           `json:"lately" doc:"What the points counted in the last minute"`
-	Dropped  int64                  `json:"dropped" doc:"Of those rejected: dropped, as their point enforces"`
+	Releases []releaseOut `json:"releases" doc:"Newest first"`
+	Points   []PointState `json:"points" doc:"By wave and name"`
+	InForce  int          `json:"inForce" doc:"The newest release that a point enforces; 0: none is"`
+	Coverage Coverage     `json:"coverage"`
+	Before   before       `json:"before"`
+	Waves    []WaveState  `json:"waves"`
+	Hold     *Hold        `json:"hold,omitempty" doc:"Somebody holds the roll-out"`
+	Lately   point.Lately `json:"lately" doc:"What the points counted in the last minute"`
+	Dropped  int64        `json:"dropped" doc:"Of those rejected: dropped, as their point enforces"`
 }
 
 // before is what to look at before a release is enforced.
@@ -122,10 +121,9 @@ func (s *Releases) rollOut(ctx context.Context, in *struct{ answers.Window }) (*
 		return nil, err
 	}
 	releases := p.Releases
-	out := RollOut{Releases: []releaseOut{}, Points: p.Points, Coverage: p.Coverage, Waves: p.Waves, Hold: p.Hold}
-	if out.Waves == nil {
-		out.Waves = []releasing.WaveState{}
-	}
+	out := RollOut{Releases: []releaseOut{}, Points: server.Each(p.Points, newPointState),
+		Coverage: Coverage(p.Coverage),
+		Waves:    server.Each(p.Waves, newWaveState), Hold: (*Hold)(p.Hold)}
 	for _, p := range out.Points {
 		if p.Held == nil || p.State == "silent" {
 			continue
@@ -141,7 +139,7 @@ func (s *Releases) rollOut(ctx context.Context, in *struct{ answers.Window }) (*
 		}
 	}
 	for _, r := range releases {
-		o := releaseOut{Release: r, Same: m.SaysTheSame(r.No, r.Revision)}
+		o := releaseOut{Release: Release(r), Same: m.SaysTheSame(r.No, r.Revision)}
 		for _, p := range out.Points {
 			if p.Held == nil {
 				continue
@@ -186,7 +184,7 @@ func (s *Releases) release(ctx context.Context, in *struct {
 		Title    string `json:"title" minLength:"1" maxLength:"200"`
 		Instead  bool   `json:"instead,omitempty" doc:"It takes the place of a release that is still being rolled out"`
 	}
-}) (*server.Made[releasing.Release], error) {
+}) (*server.Made[Release], error) {
 	m, err := s.Snapshot(ctx)
 	if err != nil {
 		return nil, err
@@ -195,12 +193,11 @@ func (s *Releases) release(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	return &server.Made[releasing.Release]{Location: server.Version + "/rollout", Body: r}, nil
+	return &server.Made[Release]{Location: server.Version + "/rollout", Body: Release(r)}, nil
 }
 
 // order carries out an order to points, whole.
-func (s *Releases) order(ctx context.Context, in *struct{ Body releasing.Order }) (*server.Body[[]releasing.Ordered],
-	error) {
+func (s *Releases) order(ctx context.Context, in *struct{ Body Order }) (*server.Body[[]Ordered], error) {
 	m, err := s.Snapshot(ctx)
 	if err != nil {
 		return nil, err
@@ -209,14 +206,14 @@ func (s *Releases) order(ctx context.Context, in *struct{ Body releasing.Order }
 	if err != nil {
 		return nil, err
 	}
-	out, err := s.Order(ctx, v, m, in.Body)
-	return server.OK(out), err
+	out, err := s.Order(ctx, v, m, releasing.Order(in.Body))
+	return server.OK(server.Each(out, newOrdered)), err
 }
 
 // Preview is what a release of the draft would come to at the points.
 type Preview struct {
 	Largest string `json:"largest,omitempty" doc:"The point with the largest plan; none: there is no point"`
-	plans.Size
+	Size
 }
 
 // preview says how large the plans of the draft would be.
@@ -226,7 +223,7 @@ func (s *Releases) preview(ctx context.Context, _ *struct{}) (*server.Body[Previ
 		return nil, err
 	}
 	name, size, err := s.LargestPlan(ctx, m)
-	return server.OK(Preview{name, size}), err
+	return server.OK(Preview{name, Size(size)}), err
 }
 
 // differences compares any two releases: what each conversation of the window is in the
@@ -254,7 +251,7 @@ func (s *Releases) differences(ctx context.Context, in *struct {
 			return nil, err
 		}
 	}
-	out := ReleaseDifference{Older: older, Newer: newer, Counts: map[string]map[string]int{}}
+	out := ReleaseDifference{Older: Release(older), Newer: Release(newer), Counts: map[string]map[string]int{}}
 	for i := range v.Len() {
 		was, is := views[0].Verdict(i).String(), views[1].Verdict(i).String()
 		if out.Counts[was] == nil {
@@ -270,8 +267,8 @@ func (s *Releases) differences(ctx context.Context, in *struct {
 
 // ReleaseDifference is what changes from one release to another.
 type ReleaseDifference struct {
-	Older   releasing.Release         `json:"older"`
-	Newer   releasing.Release         `json:"newer"`
+	Older   Release                   `json:"older"`
+	Newer   Release                   `json:"newer"`
 	Counts  map[string]map[string]int `json:"counts" doc:"Conversations of the window, by their verdict in the older and in the newer"`
 	Changed int                       `json:"changed"`
 }

@@ -15,10 +15,10 @@ import (
 	"lucidorchard/assembly/assemblytest"
 	checkingrest "lucidorchard/checking/rest"
 	inventoryrest "lucidorchard/inventory/rest"
-	"lucidorchard/jobs"
 	"lucidorchard/point"
 	"lucidorchard/releasing"
 	releasingrest "lucidorchard/releasing/rest"
+	"lucidorchard/server"
 )
 
 func TestAReleaseGoesWaveByWaveAndBack(t *testing.T) {
@@ -26,7 +26,7 @@ func TestAReleaseGoesWaveByWaveAndBack(t *testing.T) {
 	c.Begin()
 	c.AddPoint("trial", "env is trial", 1)
 	k := c.AddPoint("live", "env is live", 2)
-	c.Until("both are heard of", func(p map[string]releasing.PointState) bool {
+	c.Until("both are heard of", func(p assemblytest.Points) bool {
 		return p["trial"].State == "holds" && p["live"].State == "holds"
 	})
 	require.Zero(t, c.RollOut().InForce)
@@ -35,7 +35,7 @@ func TestAReleaseGoesWaveByWaveAndBack(t *testing.T) {
 	var first releasing.Release
 	require.Equal(t, 201, c.Call("POST", "/api/v1/releases", map[string]any{"revision": 1, "title": "First"}, &first))
 	require.Equal(t, 1, first.No)
-	c.Until("the first wave observes, the second holds nothing", func(p map[string]releasing.PointState) bool {
+	c.Until("the first wave observes, the second holds nothing", func(p assemblytest.Points) bool {
 		return assemblytest.Runs(p["trial"], 0, 1) && assemblytest.Runs(p["live"], 0, 0)
 	})
 	require.Equal(t, 409, c.Call("POST", "/api/v1/releases", map[string]any{"revision": 1, "title": "again"}, nil),
@@ -46,7 +46,7 @@ func TestAReleaseGoesWaveByWaveAndBack(t *testing.T) {
 	require.Equal(t, 422, c.Order("observe", 0, "live"))
 	require.Equal(t, 200, c.Order("enforce", 1, "trial"))
 	require.Equal(t, 200, c.Order("observe", 1, "live"))
-	c.Until("both hold it", func(p map[string]releasing.PointState) bool {
+	c.Until("both hold it", func(p assemblytest.Points) bool {
 		return assemblytest.Runs(p["trial"], 1, 0) && assemblytest.Runs(p["live"], 0, 1)
 	})
 	out := c.RollOut()
@@ -55,7 +55,7 @@ func TestAReleaseGoesWaveByWaveAndBack(t *testing.T) {
 	require.Equal(t, 1, out.Releases[0].Observed)
 	require.Positive(t, out.Coverage.Both)
 
-	var guards []releasing.PointState
+	var guards []releasingrest.PointState
 	c.Get("/api/v1/workloads/booking-entry-01/points", &guards)
 	require.Len(t, guards, 1)
 	require.Equal(t, 404, c.Call("GET", "/api/v1/workloads/nobody/points", nil, nil))
@@ -72,17 +72,17 @@ func TestAReleaseGoesWaveByWaveAndBack(t *testing.T) {
 	require.NotEmpty(t, list.Workloads)
 	require.Equal(t, 200, c.Call("POST", "/api/v1/tags", map[string]any{"key": "env", "value": "bench",
 		"workloads": []string{list.Workloads[0].ID}}, nil))
-	c.Until("its plan is another one", func(p map[string]releasing.PointState) bool {
+	c.Until("its plan is another one", func(p assemblytest.Points) bool {
 		return p["live"].State == "holds" && p["live"].Held.ID != plan.ID
 	})
 
 	// Somebody takes a rule away; it is said, and put back when told.
 	require.NotEmpty(t, k.Lose())
-	c.Until("drift is said", func(p map[string]releasing.PointState) bool {
+	c.Until("drift is said", func(p assemblytest.Points) bool {
 		return p["live"].State == "drifted" && strings.Contains(p["live"].Held.Words, "is missing")
 	})
 	require.Equal(t, 204, c.Call("POST", "/api/v1/points/live/again", nil, nil))
-	c.Until("and put back", func(p map[string]releasing.PointState) bool { return assemblytest.Runs(p["live"], 0, 1) })
+	c.Until("and put back", func(p assemblytest.Points) bool { return assemblytest.Runs(p["live"], 0, 1) })
 	require.Equal(t, 404, c.Call("POST", "/api/v1/points/nobody/again", nil, nil))
 
 	// The second release waits until the first has arrived; then it goes, and back.
@@ -93,14 +93,14 @@ func TestAReleaseGoesWaveByWaveAndBack(t *testing.T) {
 		"another one is still being rolled out")
 	require.Equal(t, 201, c.Call("POST", "/api/v1/releases", map[string]any{"revision": 3, "title": "Third",
 		"instead": true}, nil))
-	c.Until("it takes its place", func(p map[string]releasing.PointState) bool {
+	c.Until("it takes its place", func(p assemblytest.Points) bool {
 		return assemblytest.Runs(p["trial"], 1, 3) && assemblytest.Runs(p["live"], 0, 1)
 	})
 	require.Equal(t, 200, c.Order("enforce", 3, "trial"))
 	c.Until("it enforces the third",
-		func(p map[string]releasing.PointState) bool { return assemblytest.Runs(p["trial"], 3, 0) })
+		func(p assemblytest.Points) bool { return assemblytest.Runs(p["trial"], 3, 0) })
 	require.Equal(t, 200, c.Order("roll back", 1, "trial"), "a rollback needs no observing")
-	c.Until("it is back", func(p map[string]releasing.PointState) bool { return assemblytest.Runs(p["trial"], 1, 0) })
+	c.Until("it is back", func(p assemblytest.Points) bool { return assemblytest.Runs(p["trial"], 1, 0) })
 	var events []releasing.PointEvent
 	c.Get("/api/v1/points/live/history", &events)
 	seen := map[string]bool{}
@@ -188,21 +188,21 @@ func TestAWaveWaitsForItsConditions(t *testing.T) {
 			"assert always trial -> live on tcp/22\nassert never trial -> live on tcp/23\n"))
 	require.Equal(t, 404, c.Call("PUT", "/api/v1/rollout/waves/7", waiting, nil), "it has no points")
 	require.Equal(t, 201, c.Call("POST", "/api/v1/releases", map[string]any{"revision": 2, "title": "First"}, nil))
-	c.Until("it observes", func(p map[string]releasing.PointState) bool { return assemblytest.Runs(p["trial"], 0, 1) })
+	c.Until("it observes", func(p assemblytest.Points) bool { return assemblytest.Runs(p["trial"], 0, 1) })
 	var p assemblytest.Problem
-	status := c.Call("POST", "/api/v1/rollout/orders", releasing.Order{Do: "enforce", Points: []string{"trial"},
+	status := c.Call("POST", "/api/v1/rollout/orders", releasingrest.Order{Do: "enforce", Points: []string{"trial"},
 		Release: 1}, &p)
 	require.Equal(t, 409, status)
 	require.Contains(t, p.Detail, "wave 1 is not ready: 0 of 3 assertions hold")
 	conditions := c.RollOut().Waves[0].Conditions
-	require.True(t, slices.ContainsFunc(conditions, func(x releasing.Condition) bool {
+	require.True(t, slices.ContainsFunc(conditions, func(x releasingrest.Condition) bool {
 		return x.Key == "asserts" &&
 			x.Asked && !x.Met
 	}))
 
 	require.Equal(t, 204, c.Call("PUT", "/api/v1/rollout/hold", map[string]any{"hold": true,
 		"reason": "the owner is away"}, nil))
-	status = c.Call("POST", "/api/v1/rollout/orders", releasing.Order{Do: "enforce", Points: []string{"trial"},
+	status = c.Call("POST", "/api/v1/rollout/orders", releasingrest.Order{Do: "enforce", Points: []string{"trial"},
 		Release: 1, Anyway: true}, &p)
 	require.Equal(t, 409, status)
 	require.Contains(t, p.Detail, "the owner is away")
@@ -211,16 +211,16 @@ func TestAWaveWaitsForItsConditions(t *testing.T) {
 	require.Equal(t, 204, c.Call("PUT", "/api/v1/rollout/hold", map[string]any{"hold": false}, nil))
 	require.Equal(t, 200, c.Order("enforce", 1, "trial"), "somebody says that it may")
 	require.Equal(t, 200, c.Order("off", 0, "trial"))
-	c.Until("it is off", func(p map[string]releasing.PointState) bool { return assemblytest.Runs(p["trial"], 0, 0) })
+	c.Until("it is off", func(p assemblytest.Points) bool { return assemblytest.Runs(p["trial"], 0, 0) })
 	require.Equal(t, 200, c.Order("observe", 1, "trial"))
 
 	minutes := map[string]any{"asserts": false, "probes": true, "wayBack": true, "settled": true, "minutes": 60}
 	require.Equal(t, 204, c.Call("PUT", "/api/v1/rollout/waves/1", minutes, nil))
-	c.Until("it observes again", func(p map[string]releasing.PointState) bool {
+	c.Until("it observes again", func(p assemblytest.Points) bool {
 		return assemblytest.Runs(p["trial"], 0,
 			1)
 	})
-	status = c.Call("POST", "/api/v1/rollout/orders", releasing.Order{Do: "enforce", Points: []string{"trial"},
+	status = c.Call("POST", "/api/v1/rollout/orders", releasingrest.Order{Do: "enforce", Points: []string{"trial"},
 		Release: 1}, &p)
 	require.Equal(t, 409, status)
 	require.Contains(t, p.Detail, "observed for 0 minutes of 60 minutes")
@@ -228,7 +228,7 @@ func TestAWaveWaitsForItsConditions(t *testing.T) {
 	for _, wave := range []string{"1", "2"} {
 		require.Equal(t, 204, c.Call("PUT", "/api/v1/rollout/waves/"+wave, waiting, nil))
 	}
-	c.Until("both waves go on by themselves", func(p map[string]releasing.PointState) bool {
+	c.Until("both waves go on by themselves", func(p assemblytest.Points) bool {
 		return assemblytest.Runs(p["trial"], 1, 0) && assemblytest.Runs(p["live"], 1, 0)
 	})
 	var events []releasing.PointEvent
@@ -249,14 +249,14 @@ func TestAPointThatComesLaterTakesNobodyBack(t *testing.T) {
 	c.Begin()
 	c.AddPoint("trial", "env is trial", 1)
 	require.Equal(t, 201, c.Call("POST", "/api/v1/releases", map[string]any{"revision": 1, "title": "First"}, nil))
-	c.Until("it observes", func(p map[string]releasing.PointState) bool { return assemblytest.Runs(p["trial"], 0, 1) })
+	c.Until("it observes", func(p assemblytest.Points) bool { return assemblytest.Runs(p["trial"], 0, 1) })
 	require.Equal(t, 200, c.Order("enforce", 1, "trial"))
-	c.Until("it enforces", func(p map[string]releasing.PointState) bool { return assemblytest.Runs(p["trial"], 1, 0) })
+	c.Until("it enforces", func(p assemblytest.Points) bool { return assemblytest.Runs(p["trial"], 1, 0) })
 	c.AddPoint("late", "env is live", 1)
-	var f releasing.Followed
+	var f releasingrest.Followed
 	c.AsJob("/api/v1/pipeline/releases/1/follow", map[string]any{"wave": 1}, &f)
 	require.Equal(t, "moving", f.State)
-	c.Until("the new one observes", func(p map[string]releasing.PointState) bool {
+	c.Until("the new one observes", func(p assemblytest.Points) bool {
 		return assemblytest.Runs(p["late"], 0, 1) && assemblytest.Runs(p["trial"], 1, 0)
 	})
 	var events []releasing.PointEvent
@@ -294,7 +294,7 @@ func TestAnExemptWorkloadIsLeftAlone(t *testing.T) {
 	require.Equal(t, before.Coverage.Both-1, after.Coverage.Both)
 	require.Equal(t, before.Points[0].Workloads-1, after.Points[0].Workloads)
 	require.Equal(t, 1, count("exempt"))
-	c.Until("its point knows", func(p map[string]releasing.PointState) bool { return p["live"].State == "holds" })
+	c.Until("its point knows", func(p assemblytest.Points) bool { return p["live"].State == "holds" })
 	var told point.Told
 	c.Get("/api/v1/points/live/plan", &told)
 	for _, class := range told.Observes.Plan.Classes {
@@ -326,11 +326,11 @@ func TestADeviceFetchesAFile(t *testing.T) {
 	require.Equal(t, 201, c.Call("POST", "/api/v1/releases", map[string]any{"revision": 1, "title": "First"}, nil))
 	r, _ := fetch("/api/v1/point/file?format=acl", "")
 	require.Equal(t, 409, r.StatusCode, "it cannot observe")
-	c.Until("it was fetched", func(p map[string]releasing.PointState) bool { return p["switch"].Heard != nil })
+	c.Until("it was fetched", func(p assemblytest.Points) bool { return p["switch"].Heard != nil })
 	r, text = fetch("/api/v1/point/file", "")
 	require.Equal(t, 200, r.StatusCode)
 	require.Contains(t, text, "table inet lucid_orchard {")
-	c.Until("it holds it", func(p map[string]releasing.PointState) bool { return assemblytest.Runs(p["switch"], 0, 1) })
+	c.Until("it holds it", func(p assemblytest.Points) bool { return assemblytest.Runs(p["switch"], 0, 1) })
 	tag := r.Header.Get("ETag")
 	r, same := fetch("/api/v1/point/file", tag)
 	require.Equal(t, 304, r.StatusCode)
@@ -377,7 +377,7 @@ func TestADeviceFetchesAFile(t *testing.T) {
 	paste(text[:from] + text[to:] + "\n\t\tip saddr 10.9.9.9 accept\n")
 	require.Len(t, found.Missing, 1)
 	require.Equal(t, []string{"ip saddr 10.9.9.9 accept"}, found.Extra)
-	c.Until("drift is said", func(p map[string]releasing.PointState) bool {
+	c.Until("drift is said", func(p assemblytest.Points) bool {
 		return p["switch"].State == "drifted" &&
 			p["switch"].Held.Words == "1 line missing, 1 line that should not be there"
 	})
@@ -392,7 +392,7 @@ func TestReleasesAreCompared(t *testing.T) {
 	c.Get("/api/v1/summary", &head)
 	require.Equal(t, 201, c.Call("POST", "/api/v1/releases", map[string]any{"revision": head.Revision,
 		"title": "First"}, nil))
-	c.Until("it is there", func(p map[string]releasing.PointState) bool { return assemblytest.Runs(p["live"], 0, 1) })
+	c.Until("it is there", func(p assemblytest.Points) bool { return assemblytest.Runs(p["live"], 0, 1) })
 	require.Equal(t, 201, c.Replace(head.Revision, c.Text()+"\nlayer end\nreject any -> any on any\n"))
 	require.Equal(t, 201, c.Call("POST", "/api/v1/releases", map[string]any{"revision": head.Revision + 1,
 		"title": "Second"}, nil))
@@ -414,7 +414,7 @@ func TestLeaksGoByWhatPointsHeld(t *testing.T) {
 	c.AddPoint("live", "env is live", 1)
 	require.Equal(t, 201, c.Replace(1, assemblytest.Draft+"reject any -> live on tcp/4444\n"))
 	imported := func(at time.Time) {
-		var a struct{ Job jobs.Job }
+		var a struct{ Job server.Job }
 		file := fmt.Sprintf("start,src,dst,proto,dport,outcome\n%s,192.0.2.77,10.20.3.10,tcp,4444,carried\n",
 			at.UTC().Format(time.RFC3339))
 		require.Equal(t, 202, c.Call("POST", "/api/v1/imports/flows", file, &a))
@@ -433,11 +433,11 @@ func TestLeaksGoByWhatPointsHeld(t *testing.T) {
 	imported(time.Now().Add(-2 * time.Hour))
 	require.Equal(t, before+1, leaks(), "before anything was released the draft says so")
 	require.Equal(t, 201, c.Call("POST", "/api/v1/releases", map[string]any{"revision": 2, "title": "First"}, nil))
-	c.Until("it observes", func(p map[string]releasing.PointState) bool { return assemblytest.Runs(p["live"], 0, 1) })
+	c.Until("it observes", func(p assemblytest.Points) bool { return assemblytest.Runs(p["live"], 0, 1) })
 	require.Eventually(t, func() bool { return leaks() == 0 }, 10*time.Second, 50*time.Millisecond,
 		"nothing was enforced then")
 	require.Equal(t, 200, c.Order("enforce", 1, "live"))
-	c.Until("it enforces", func(p map[string]releasing.PointState) bool { return assemblytest.Runs(p["live"], 1, 0) })
+	c.Until("it enforces", func(p assemblytest.Points) bool { return assemblytest.Runs(p["live"], 1, 0) })
 	require.Zero(t, leaks())
 	time.Sleep(7 * time.Second) // what ran before may still be told of for some seconds
 	imported(time.Now().Add(-time.Second))

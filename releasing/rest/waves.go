@@ -110,7 +110,7 @@ func (s *Releases) hold(ctx context.Context, in *struct {
 
 // ExemptionOut is an exemption with what the workload is called.
 type ExemptionOut struct {
-	model.Exemption
+	Exemption
 	Name string `json:"name"`
 	Over bool   `json:"over" doc:"Its day has come: points guard the workload again"`
 }
@@ -126,7 +126,7 @@ func (s *Releases) exemptions(ctx context.Context, in *struct{ server.All }) (*s
 	}
 	out := []ExemptionOut{}
 	for _, e := range list {
-		x := ExemptionOut{Exemption: e, Name: e.Workload, Over: !e.Ends.After(time.Now())}
+		x := ExemptionOut{Exemption: Exemption(e), Name: e.Workload, Over: !e.Ends.After(time.Now())}
 		if w, ok := m.Estate.ByID(e.Workload); ok {
 			x.Name = m.Estate.Workload(w).Label()
 		}

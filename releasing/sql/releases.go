@@ -99,20 +99,30 @@ func aim(ctx context.Context, tx *sqlx.Tx, targets []releasing.Target) error {
 	if _, err := tx.ExecContext(ctx, nextOrder); err != nil {
 		return err
 	}
-	list, err := json.Marshal(targets)
+	list, err := json.Marshal(targetRows(targets))
 	if err != nil {
 		return err
 	}
 	_, err = tx.ExecContext(ctx, `WITH t AS (SELECT *
 		FROM jsonb_to_recordset($1) AS t(point text, enforces integer, observes integer,
-			words text, trial text, "trialUntil" timestamptz, "trialEnforces" integer)),
+			words text, trial text, trial_until timestamptz, trial_enforces integer)),
 		told AS (INSERT INTO point_history (point, what, words) SELECT p.name, 'told', t.words FROM t
 		JOIN points p ON p.name = t.point)
 		UPDATE points
 		SET enforces = nullif(t.enforces, 0), observes = nullif(t.observes, 0), aimed = now(), trial = t.trial,
-			trial_until = t."trialUntil", trial_enforces = nullif(t."trialEnforces", 0)
+			trial_until = t.trial_until, trial_enforces = nullif(t.trial_enforces, 0)
 		FROM t WHERE name = t.point`, string(list))
 	return err
+}
+
+// targetRows returns targets as rows of aim's statement.
+func targetRows(targets []releasing.Target) []map[string]any {
+	out := make([]map[string]any, len(targets))
+	for i, t := range targets {
+		out[i] = map[string]any{"point": t.Point, "enforces": t.Enforces, "observes": t.Observes, "words": t.Words,
+			"trial": t.Trial, "trial_until": t.TrialUntil, "trial_enforces": t.TrialEnforces}
+	}
+	return out
 }
 
 // TellAgain tells a point anew what it is to hold, and says whether there is one.
@@ -236,7 +246,7 @@ func (s *Store) Run(ctx context.Context, name, run, from string) error {
 // new, nobody waits until it is on the disk.
 func (s *Store) Heard(ctx context.Context, point string, said json.RawMessage, events []releasing.PointEvent,
 	news bool) error {
-	list, err := json.Marshal(events)
+	list, err := json.Marshal(eventRows(events))
 	if err != nil {
 		return err
 	}
@@ -249,6 +259,16 @@ func (s *Store) Heard(ctx context.Context, point string, said json.RawMessage, e
 		observes integer)`,
 		point, string(said), string(list), news)
 	return err
+}
+
+// eventRows returns events as rows of the statement of Heard.
+func eventRows(events []releasing.PointEvent) []map[string]any {
+	out := make([]map[string]any, len(events))
+	for i, e := range events {
+		out[i] = map[string]any{"what": e.What, "words": e.Words, "at": e.At, "release": e.Release, "mode": e.Mode,
+			"observes": e.Observes}
+	}
+	return out
 }
 
 // PointHistory gives what happened at a point, newest first.

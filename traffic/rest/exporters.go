@@ -103,13 +103,14 @@ func (s *Exporters) Routes(r server.Routes) {
 }
 
 // refusedBatches lists what collectors had to set aside.
-func (s *Exporters) refusedBatches(ctx context.Context, in *struct{ server.All }) (*server.List[traffic.RefusedBatch],
+func (s *Exporters) refusedBatches(ctx context.Context, in *struct{ server.All }) (*server.List[RefusedBatch],
 	error) {
 	all, err := s.RefusedBatches(ctx)
 	if err != nil {
 		return nil, err
 	}
-	return server.Cut(ctx, all, in.All), nil
+	return server.Cut(ctx, server.Each(all, func(b traffic.RefusedBatch) RefusedBatch { return RefusedBatch(b) }),
+		in.All), nil
 }
 
 type batchID struct {

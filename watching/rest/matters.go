@@ -20,7 +20,7 @@ import (
 
 // MatterOut is a matter.
 type MatterOut struct {
-	watching.Matter
+	Matter
 	Title         []watch.Piece  `json:"title" doc:"A sentence in pieces"`
 	About         watching.About `json:"about"`
 	Conversations int64          `json:"conversations" doc:"Of its last day, or of the one in the time that had most"`
@@ -37,12 +37,12 @@ type MatterOut struct {
 // MatterPage is a matter with all that is known of it.
 type MatterPage struct {
 	MatterOut
-	Day    string                `json:"day" doc:"That the conversations are of"`
-	OnDays []watching.MatterDay  `json:"onDays" doc:"The newest first"`
-	Log    []watching.MatterWord `json:"log" doc:"The newest first"`
-	Total  int                   `json:"total" doc:"Conversations of the day"`
-	Talks  []matterTalk          `json:"talks" doc:"Of these, those seen last"`
-	Points []matterPoint         `json:"points" doc:"That the matter speaks of"`
+	Day    string        `json:"day" doc:"That the conversations are of"`
+	OnDays []MatterDay   `json:"onDays" doc:"The newest first"`
+	Log    []MatterWord  `json:"log" doc:"The newest first"`
+	Total  int           `json:"total" doc:"Conversations of the day"`
+	Talks  []matterTalk  `json:"talks" doc:"Of these, those seen last"`
+	Points []matterPoint `json:"points" doc:"That the matter speaks of"`
 }
 
 // matterTalk is a conversation of a matter.
@@ -63,7 +63,7 @@ type matterPoint struct {
 }
 
 // waiting is the states of matters that wait for somebody.
-func waiting(m *watching.Matter) bool { return m.State == "new" || m.State == "with" }
+func waiting(state string) bool { return state == "new" || state == "with" }
 
 // matters gives those that wait, and those of a time, as far as they are to be kept.
 func (s *Watching) matters(ctx context.Context, from, to time.Time, keep func(*watching.Matter,
@@ -88,7 +88,7 @@ func (s *Watching) matters(ctx context.Context, from, to time.Time, keep func(*w
 		}
 		out = append(out, o)
 	}
-	slices.SortStableFunc(out, func(a, b MatterOut) int { return rankOf(&a.Matter) - rankOf(&b.Matter) })
+	slices.SortStableFunc(out, func(a, b MatterOut) int { return rankOf(a.State) - rankOf(b.State) })
 	return out, nil
 }
 
@@ -151,15 +151,15 @@ func readTime(name, text string) (time.Time, error) {
 	return t, nil
 }
 
-func rankOf(m *watching.Matter) int {
-	return map[string]int{"new": 0, "with": 1, "seen": 2, "settled": 3}[m.State]
+func rankOf(state string) int {
+	return map[string]int{"new": 0, "with": 1, "seen": 2, "settled": 3}[state]
 }
 
 // sparkBins is into how many stretches a matter's line is cut.
 const matterSpark = 24
 
 func matterOut(m *watching.Matter, days []watching.MatterDay, from, to time.Time) (out MatterOut, err error) {
-	out = MatterOut{Matter: *m, Spark: []int64{}, Days: len(days)}
+	out = MatterOut{Matter: newMatter(m), Spark: []int64{}, Days: len(days)}
 	if err := json.Unmarshal(m.Title, &out.Title); err != nil {
 		return out, err
 	}
@@ -226,10 +226,9 @@ func (s *Watching) matter(ctx context.Context, in *struct {
 	if !found {
 		return nil, huma.Error404NotFound("there is no matter " + in.ID)
 	}
-	out := MatterPage{OnDays: days, Log: log, Talks: []matterTalk{}, Points: []matterPoint{}}
-	if out.OnDays == nil {
-		out.OnDays = []watching.MatterDay{}
-	}
+	out := MatterPage{OnDays: server.Each(days, newMatterDay),
+		Log:   server.Each(log, func(w watching.MatterWord) MatterWord { return MatterWord(w) }),
+		Talks: []matterTalk{}, Points: []matterPoint{}}
 	to := time.Now()
 	if out.MatterOut, err = matterOut(&m, days, to.AddDate(0, 0, -100), to); err != nil {
 		return nil, err

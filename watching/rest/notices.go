@@ -13,14 +13,14 @@ import (
 
 // destinationOut is where messages go; secrets are not told.
 type destinationOut struct {
-	watching.Destination
+	Destination
 	Settings notify.Settings `json:"settings"`
 	Keeps    bool            `json:"keeps" doc:"It has a secret, or a password"`
 }
 
 // noticeOut is a notice, and whether it still can tell anything.
 type noticeOut struct {
-	watching.Notice
+	Notice
 	Problem string `json:"problem,omitempty" doc:"Why it can tell nothing any more"`
 }
 
@@ -59,14 +59,14 @@ func (s *Watching) notices(ctx context.Context, _ *struct{}) (*server.Body[notic
 		if err != nil {
 			return nil, err
 		}
-		out.Notices = append(out.Notices, noticeOut{n, problem})
+		out.Notices = append(out.Notices, noticeOut{newNotice(n), problem})
 	}
 	all, err := s.Destinations(ctx)
 	if err != nil {
 		return nil, err
 	}
 	for _, d := range all {
-		o := destinationOut{Destination: d}
+		o := destinationOut{Destination: newDestination(d)}
 		if err := json.Unmarshal(d.Settings, &o.Settings); err != nil {
 			return nil, err
 		}

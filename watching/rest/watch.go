@@ -131,7 +131,7 @@ func (s *Watching) watch(ctx context.Context, in *struct {
 		return nil, err
 	}
 	for i := range out.Matters {
-		if waiting(&out.Matters[i].Matter) {
+		if waiting(out.Matters[i].State) {
 			out.Open++
 		}
 	}

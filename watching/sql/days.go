@@ -103,18 +103,11 @@ func putMatters(b *pgx.Batch, d *watching.WatchedDay, opened *[]watching.Opening
 		}
 		return err
 	})
-	days := make([]struct {
-		ID string `json:"id"`
-		watching.MatterDay
-	}, len(d.Days))
-	for i := range d.Days {
-		days[i].ID, days[i].MatterDay = d.Matters[i].ID, d.Days[i]
-	}
 	b.Queue(`INSERT INTO matter_days (matter, day, conversations, connections, clients, servers, hours, carried,
 		dropped, first, last)
 		SELECT id, $2, conversations, connections, clients, servers, hours, coalesce(carried, '{}'), coalesce(dropped,
 		'{}'), first, last FROM `+recordset(matterDayRow),
-		jsonOf(days), d.Day)
+		jsonOf(matterDayRows(d)), d.Day)
 }
 
 // putCounts stores what was counted of a day, by hour, and its callers.

@@ -3,7 +3,6 @@ package sql
 import (
 	"context"
 	"database/sql"
-	"encoding/json"
 	"errors"
 	"strings"
 	"time"
@@ -29,23 +28,6 @@ func (s *Store) WatchStamps(ctx context.Context) (map[time.Time]string, error) {
 		out[r.Day.UTC()] = r.Stamp
 	}
 	return out, err
-}
-
-func jsonOf(v any) []byte {
-	raw, err := json.Marshal(v)
-	if err != nil {
-		panic(err) // of types of our own
-	}
-	return raw
-}
-
-func matterRows(list []watching.Matter) []map[string]any {
-	out := make([]map[string]any, len(list))
-	for i, m := range list {
-		out[i] = map[string]any{"id": m.ID, "kind": m.Kind, "title": m.Title, "why": m.Why, "about": m.About,
-			"first": m.First, "last": m.Last}
-	}
-	return out
 }
 
 // KnownCallers gives who reached what is watched before a time.

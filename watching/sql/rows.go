@@ -5,6 +5,7 @@
 package sql
 
 import (
+	"encoding/json"
 	"time"
 
 	"lucidorchard/database"
@@ -17,7 +18,7 @@ const matterColumns = `id, kind, title, why, about, state, holder, note, again, 
 // largest day before.
 const grown = `conversations >= m.size + greatest(3, m.size / 2)`
 
-// Rows of statements that take all of them at once, as JSON.
+// Rows of statements that take all of them at once, as JSON; matterRows and matterDayRows write them.
 const (
 	matterRow    = `id text, kind text, title json, why text, about json, first timestamptz, last timestamptz`
 	matterDayRow = `id text, conversations bigint, connections bigint, clients bigint, servers bigint, hours bigint[],
@@ -25,6 +26,34 @@ const (
 )
 
 func recordset(row string) string { return `json_to_recordset($1) AS x (` + row + `)` }
+
+func jsonOf(v any) []byte {
+	raw, err := json.Marshal(v)
+	if err != nil {
+		panic(err) // of types of our own
+	}
+	return raw
+}
+
+func matterRows(list []watching.Matter) []map[string]any {
+	out := make([]map[string]any, len(list))
+	for i, m := range list {
+		out[i] = map[string]any{"id": m.ID, "kind": m.Kind, "title": m.Title, "why": m.Why, "about": m.About,
+			"first": m.First, "last": m.Last}
+	}
+	return out
+}
+
+// matterDayRows returns the days of d's matters, with matterDayRow's columns.
+func matterDayRows(d *watching.WatchedDay) []map[string]any {
+	out := make([]map[string]any, len(d.Days))
+	for i, x := range d.Days {
+		out[i] = map[string]any{"id": d.Matters[i].ID, "conversations": x.Conversations, "connections": x.Connections,
+			"clients": x.Clients, "servers": x.Servers, "hours": x.Hours, "carried": x.Carried, "dropped": x.Dropped,
+			"first": x.First, "last": x.Last}
+	}
+	return out
+}
 
 // callersOf returns who called, as columns.
 func callersOf(d *watching.WatchedDay) (who, what []string, points []int64, firsts []time.Time) {
