@@ -124,6 +124,17 @@ type unsent struct {
 // mostUnsent is how many of them are kept, of a second each.
 const mostUnsent = 30
 
+// backlog is the messages that the server has not taken, the oldest first.
+type backlog []unsent
+
+// keep appends a message; of more than mostUnsent, the oldest is dropped.
+func (b *backlog) keep(next unsent) {
+	*b = append(*b, next)
+	if len(*b) > mostUnsent {
+		*b = (*b)[1:]
+	}
+}
+
 // report sends what was seen to the server every second, as IPFIX.
 func (a *Agent) report(ctx context.Context) {
 	h := fnv.New32a()
@@ -131,7 +142,7 @@ func (a *Agent) report(ctx context.Context) {
 	exporter := wire.Exporter{Domain: h.Sum32()}
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
-	var queue []unsent
+	var queue backlog
 	for {
 		select {
 		case <-ctx.Done():
@@ -144,9 +155,7 @@ func (a *Agent) report(ctx context.Context) {
 			for part := range slices.Chunk(all, wire.RecordsPerMessage) {
 				next.body = append(next.body, exporter.Message(now, part)...)
 			}
-			if queue = append(queue, next); len(queue) > mostUnsent {
-				queue = queue[1:]
-			}
+			queue.keep(next)
 		}
 		for len(queue) > 0 && a.sent(ctx, queue[0].body) {
 			a.reported.Add(queue[0].conversations)
