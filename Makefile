@@ -52,7 +52,7 @@ lint: web/node_modules/.installed ## gofmt, go vet, staticcheck, tsc, eslint
 	go run honnef.co/go/tools/cmd/staticcheck@v0.7.0 ./...
 	cd web && npm run --silent lint
 
-screenshots: system web ## make docs/screenshots from the demo data
+screenshots: system tools web ## make docs/screenshots from the demo data
 	ORCHARD_SCREENSHOTS=$(CURDIR)/docs/screenshots go test -count=1 -run TestScreenshots -v ./e2e
 
 web: web/dist/index.html ## build the interface
@@ -83,9 +83,10 @@ define install
 	fi
 endef
 
-# What Debian has, and tests need beside what the program needs: exporters of others.
+# What Debian has, and tests need beside what the program needs: a browser, and exporters of others.
 tools:
 	@missing=""; \
+	command -v chromium-headless-shell >/dev/null 2>&1 || missing="$$missing chromium-headless-shell"; \
 	[ -x /usr/sbin/fprobe ] || missing="$$missing fprobe"; \
 	[ -x /usr/sbin/pmacctd ] || missing="$$missing pmacct"; \
 	[ -x /usr/sbin/ulogd ] || missing="$$missing ulogd2"; \
@@ -97,7 +98,6 @@ tools:
 system:
 	@missing=""; \
 	ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || missing="$$missing postgresql"; \
-	command -v chromium >/dev/null 2>&1 || missing="$$missing chromium"; \
 	command -v curl >/dev/null 2>&1 || missing="$$missing curl"; \
 	command -v gcc >/dev/null 2>&1 || missing="$$missing gcc libc6-dev"; \
 	[ -x /usr/sbin/nft ] || missing="$$missing nftables"; \

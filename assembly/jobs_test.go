@@ -50,7 +50,7 @@ func TestJobsEndAsTheyDid(t *testing.T) {
 	require.Equal(t, []string{"failed", "no such thing"}, []string{j.State, j.Message})
 	j = run(func(context.Context, func(float64, string)) (any, error) { panic("seven") })
 	require.Equal(t, "failed", j.State)
-	require.Contains(t, j.Message, "the program has a fault")
+	require.Contains(t, j.Message, "failed to answer because of a bug")
 	j = run(func(context.Context, func(float64, string)) (any, error) {
 		return nil, &database.UnknownError{Err: io.EOF}
 	})

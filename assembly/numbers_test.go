@@ -42,6 +42,10 @@ func TestNumbersAgree(t *testing.T) {
 		c.Get("/api/v1/groups", &groups)
 		c.Get("/api/v1/proposals", &ps)
 		c.Get("/api/v1/findings", &findings)
+		require.NotEmpty(t, s.Example, step)
+		var answer checkingrest.Answer
+		c.Get("/api/v1/ask?q="+url.QueryEscape(s.Example), &answer)
+		require.NotNil(t, answer.Why, "%s: the example of the ask bar has an answer: %s", step, s.Example)
 
 		require.Equal(t, []int{s.Conversations, s.Conversations}, []int{check.Conversations, all.Total}, step)
 		require.Equal(t, []int{s.Uncovered, s.Uncovered, s.Uncovered},

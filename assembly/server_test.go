@@ -36,7 +36,7 @@ func TestTwoPeopleEditing(t *testing.T) {
 	require.Equal(t, 201, status)
 	_, p, status = c.Edit(1, "switch", map[string]any{"line": 4})
 	require.Equal(t, 409, status)
-	require.Contains(t, p.Detail, "Now, in revision 4: it is gone from its place.")
+	require.Contains(t, p.Detail, "Now, in revision 4: it was removed.")
 	_, p, status = c.Edit(1, "remove", map[string]any{"line": 400})
 	require.Equal(t, 422, status, p.Detail)
 	// A whole text that was made from an older one does not overwrite.

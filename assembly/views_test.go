@@ -153,7 +153,7 @@ func TestTheDocumentKnowsWhoWroteWhat(t *testing.T) {
 	require.Equal(t, p.Counts.Permit+p.Counts.Reject, hits)
 	old := byText[`permit trial -> trial on any until 2020-01-01 "old"`]
 	require.Equal(t, []answers.FindingOut{{Kind: "expired",
-		Words: "Its last day, 2020-01-01, is over: it matches nothing any more.", Fix: "Remove it"}}, old.Findings)
+		Words: "Its last day, 2020-01-01, is over: it no longer matches anything.", Fix: "Remove it"}}, old.Findings)
 
 	// A finding is mended with one action, which can be undone.
 	mend := map[string]any{"revision": 2, "line": old.Line, "kind": "expired"}

@@ -82,7 +82,7 @@ func inPlace(where []int, after []string, line int) string {
 	if behind < len(after) && after[behind] != "" && !slices.Contains(where, behind+1) {
 		return after[behind]
 	}
-	return "it is gone from its place"
+	return "it was removed"
 }
 
 // Unchanged refuses an edit of a statement that is not the one that was shown.
@@ -117,7 +117,7 @@ func (a *Service) apply(ctx context.Context, e Edit) error {
 	}
 	err := a.Store.Apply(ctx, e)
 	if errors.Is(err, database.ErrMoved) {
-		return refuse.Moved("somebody else changed the policy in this very moment; nothing was changed, try again")
+		return refuse.Moved("somebody else changed the policy at the same moment; nothing was changed. Try again")
 	}
 	if err != nil {
 		return err

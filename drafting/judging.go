@@ -126,8 +126,8 @@ func (a *Service) judging(ctx context.Context, m *model.Model, base int, all []J
 			}
 			if p.Barred && choice >= p.Own {
 				return nil, refuse.Invalid("the proposal “" + p.Key +
-					"” lets far more in than was seen and can only be narrowed; nothing was changed. Take one of " +
-					"its narrower rules")
+					"” admits far more than was seen and can only be narrowed; nothing was changed. Take one of its " +
+					"narrower rules")
 			}
 			c := p.Choices[choice]
 			if err := j.take(m, then, c, defined); err != nil {
@@ -172,7 +172,7 @@ func (j *judging) take(m *model.Model, then *policy.Policy, c Choice, defined ma
 					continue
 				}
 				if now := m.Policy.Groups[name]; now == nil {
-					return movedFrom(g.String(), "the group is gone", m.Head.No)
+					return movedFrom(g.String(), "the group was removed", m.Head.No)
 				} else if now.Body() != g.Body() {
 					return movedFrom(g.String(), now.String(), m.Head.No)
 				}
@@ -199,10 +199,10 @@ func (j *judging) join(draft *policy.Policy, author string) error {
 		return p.Groups[name]
 	})
 	if err != nil {
-		return refuse.Invalid("these proposals cannot be said as one rule: " + err.Error() +
-			"; nothing was changed. Take them one by one, or each as it is")
+		return refuse.Invalid("these proposals cannot become one rule: " + err.Error() +
+			"; nothing was changed. Take them one by one")
 	}
-	rule.Note = fmt.Sprintf("Derived, in the place of %d rules of one shape", len(j.rules))
+	rule.Note = fmt.Sprintf("Derived in place of %d rules of one shape", len(j.rules))
 	for _, p := range j.took {
 		j.refuse(p, "taken as one rule", author, rule.Sentence())
 	}
@@ -264,7 +264,7 @@ func (a *Service) ProposalPolicy(ctx context.Context, m *model.Model, id int64, 
 	}
 	with, errs := policy.Parse(policy.InsertAllowances(m.Head.Text, j.lines))
 	if len(errs) > 0 {
-		return nil, refuse.Conflict("the proposal does not go with the draft as it is now: " + errs[0].Message +
+		return nil, refuse.Conflict("the proposal does not fit the current draft: " + errs[0].Message +
 			"; derive again")
 	}
 	return with, nil

@@ -11,6 +11,6 @@ import (
 func movedFrom(was, now string, revision int) error {
 	return &refuse.Problem{Kind: refuse.IsMoved,
 		Detail: fmt.Sprintf("somebody has changed this statement meanwhile. It was: %s. Now, in "+
-			"revision %d: %s. Nothing was changed; make the edit again on what stands there now", was, revision, now),
+			"revision %d: %s. Nothing was changed; repeat the edit on the current text", was, revision, now),
 		Revision: revision, Was: was, Now: now}
 }

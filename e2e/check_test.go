@@ -65,7 +65,7 @@ func TestSettlingWhereOneStands(t *testing.T) {
 		p.see(`[data-width=` + width + `]`)
 	}
 	p.click(`[data-width=groups]`)
-	p.see(saying("just what you pointed at"))
+	p.see(saying("exactly your selection"))
 	p.fill(`input[aria-label=why]`, "the queue of booking")
 	p.click(button("Add to the draft"))
 	p.until(`Number(document.querySelector("[data-uncovered]")?.dataset.uncovered) < ` + itoa(before))
@@ -160,7 +160,7 @@ func TestTheGuardAgainstLockingOut(t *testing.T) {
 	p.see(saying("must always be open"))
 	p.click(`[data-assertion=broken] [data-mend]`)
 	p.see(saying("Then it holds."))
-	p.click(button("Do it"))
+	p.click(button("Apply"))
 	p.gone(`[data-shut]`)
 	p.gone(`[data-assertion=broken]`)
 

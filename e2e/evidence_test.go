@@ -52,14 +52,14 @@ func TestEvidenceForAnAuditor(t *testing.T) {
 	p.see(`//div[@role="dialog"]//select[@aria-label="promise"]`)
 	require.Equal(t, "assert only fares-logic-live -> fares-store-live on postgres",
 		value[string](p, `document.querySelector("[aria-label=promise]").value`))
-	p.choose(`select[aria-label="by itself"]`, "month")
-	p.click(`//div[@role="dialog"]//button[.="Make it"]`)
+	p.choose(`select[aria-label="repeat"]`, "month")
+	p.click(`//div[@role="dialog"]//button[.="Create"]`)
 	p.see("[data-answer]")
 	p.see(saying("Only fares-logic-live may reach fares-store-live on postgres"))
 	p.see(saying("Nothing was in force there on any of 14 days."))
 	require.Equal(t, 14, value[int](p, `document.querySelectorAll("[data-day=none]").length`))
 	p.see(saying("booking-logic-t03"))
-	p.click(`//button[.="Day by day"]`)
+	p.click(`//button[.="Show the table"]`)
 	p.see(`[aria-label="day by day"]`)
 
 	pdf := []byte(get(t, p.base+"/api/v1/evidence/1/pdf"))
@@ -110,6 +110,6 @@ func TestEvidenceForAnAuditor(t *testing.T) {
 	p.click(`//*[@data-schedule]//button[.="End it"]`)
 	p.gone("[data-schedule]")
 	p.click(`button[aria-label="forget evidence 2"]`)
-	p.click(`//button[.="Forget it"]`)
+	p.click(`//button[.="Delete it"]`)
 	p.gone(`[data-made="2"]`)
 }

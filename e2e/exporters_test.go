@@ -471,8 +471,8 @@ func TestThreeExportersAtOnce(t *testing.T) {
 	p.open("/flows/exporters")
 	const learnt = `[data-icmp=source], [data-icmp=destination]`
 	p.see(learnt)
-	p.choose(`select[aria-label="where 10.99.7.2 writes types of ICMP"]`, "nowhere")
+	p.choose(`select[aria-label="where 10.99.7.2 writes ICMP types"]`, "nowhere")
 	p.see(`[data-icmp=nowhere]`)
-	p.choose(`select[aria-label="where 10.99.7.2 writes types of ICMP"]`, "")
+	p.choose(`select[aria-label="where 10.99.7.2 writes ICMP types"]`, "")
 	p.see(learnt)
 }

@@ -99,7 +99,7 @@ func TestLiveTrafficAndACorrection(t *testing.T) {
 	t.Parallel()
 	p := browse(t, start(t, "--demo", "--hold", "200ms"))
 	p.open("/flows?map=off&q=34567")
-	p.see(saying("Nothing agrees with these filters"))
+	p.see(saying("No conversation matches these filters"))
 	// The gangway serves on an odd port; whoever calls it does so from a registered
 	// one, and the exporter knows no flags: it looks the other way round.
 	now := flow.MicrosOf(time.Now())
@@ -113,12 +113,12 @@ func TestLiveTrafficAndACorrection(t *testing.T) {
 	p.click(`[data-row='1'] button[aria-label=unfold]`)
 	p.click(`[data-row='2'] button[aria-label=unfold]`)
 	p.see(saying("34567"))
-	p.click(saying("It is the wrong way round"))
+	p.click(saying("Swap client and server"))
 	p.see(`//label[contains(., "only")]/input`)
 	p.click(`//label[contains(., "only")]/input`)
 	p.click(button("serves tcp/34567"))
 	p.gone(".chakra-dialog__backdrop[data-state=open]")
-	p.see(saying("Nothing agrees with these filters"))
+	p.see(saying("No conversation matches these filters"))
 	p.open("/flows?map=off&servers=address+in+10.20.3.11&services=tcp/34567")
 	p.see(`//*[@data-row='0'][contains(., "tcp/34567")]`)
 	// The next one stands the right way round at once, without a reload.
@@ -131,15 +131,15 @@ func TestLiveTrafficAndACorrection(t *testing.T) {
 
 	// The exporters' page has both, and what was said is taken back there.
 	p.open("/flows/exporters")
-	p.see(saying("nothing was missed on the way"))
+	p.see(saying("none was lost"))
 	p.see(saying("tcp/34567"))
-	p.click(saying("take it back"))
-	p.see(saying("Nobody has had to correct one yet."))
+	p.click(saying("undo"))
+	p.see(saying("No corrections yet."))
 	// What other bounds would delete is said before they hold.
 	p.fill(`input[aria-label="single records"]`, "3")
 	p.see(saying("the records of 1"))
 	p.see(saying("It cannot be undone."))
-	p.click(button("Keep so, and delete"))
+	p.click(button("Save, and delete"))
 	p.see(saying("How long traffic is kept is changed"))
 	p.until(`document.querySelector('input[aria-label="single records"]').value === "3"`)
 }

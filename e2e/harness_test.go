@@ -22,6 +22,8 @@ import (
 
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
+
+	"lucidorchard/printing"
 )
 
 // program is the built binary, made once for all tests.
@@ -128,7 +130,8 @@ func browse(t *testing.T, base string) *page {
 	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.DisableGPU,
 		chromedp.WindowSize(1280, 800),
 		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-quic", true),
-		chromedp.UserDataDir(t.TempDir()))
+		chromedp.Flag("force-prefers-reduced-motion", true), chromedp.Flag("disable-smooth-scrolling", true),
+		chromedp.UserDataDir(t.TempDir()), chromedp.ExecPath(printing.Browser()))
 	alloc, cancelAlloc := chromedp.NewExecAllocator(context.Background(), opts...)
 	ctx, cancel := chromedp.NewContext(alloc)
 	t.Cleanup(func() {
@@ -168,15 +171,6 @@ func (p *page) open(path string) {
 	p.do("open "+path, chromedp.Navigate(p.base+path))
 }
 
-// query makes an action for a selector: XPath if it begins with a slash, else CSS.
-func query(sel string, xpath func(string, ...chromedp.QueryOption) chromedp.Action[chromedp.Void],
-	css func(chromedp.CSS, ...chromedp.QueryOption) chromedp.Action[chromedp.Void]) chromedp.Action[chromedp.Void] {
-	if strings.HasPrefix(sel, "/") {
-		return xpath(sel)
-	}
-	return css(chromedp.CSS(sel))
-}
-
 // click presses the middle of what is visible of something. What is drawn again, or moves,
 // between the look and the press is looked for again.
 func (p *page) click(sel string) {
@@ -200,9 +194,7 @@ func (p *page) click(sel string) {
 func (p *page) still(sel string) [2]float64 {
 	p.t.Helper()
 	p.until(fmt.Sprintf(`(() => {
-		const sel = %q
-		const found = sel.startsWith("/") ? document.evaluate(sel, document, null, 7) : document.querySelectorAll(sel)
-		const all = [...Array(found.length ?? found.snapshotLength).keys()].map((i) => found[i] ?? found.snapshotItem(i))
+		const all = %s
 		const at = all.find((x) => x.getClientRects().length)
 		at.scrollIntoViewIfNeeded()
 		const r = at.getClientRects()[0], now = performance.now(), here = [r.x, r.y, r.width, r.height].join()
@@ -214,18 +206,29 @@ func (p *page) still(sel string) [2]float64 {
 		for (const e of ["pointerdown", "click"])
 			window.addEventListener(e, (x) => { if (all.some((a) => a.contains(x.target))) window.pressed = true }, { capture: true, once: true })
 		return true
-	})()`, sel))
+	})()`, all(sel)))
 	return value[[2]float64](p, `window.still.point`)
 }
 
-func (p *page) see(sel string) {
-	p.t.Helper()
-	p.do("see "+sel, query(sel, chromedp.WaitVisible[string], chromedp.WaitVisible[chromedp.CSS]))
+// all is an expression of the page: the elements that a selector finds, as a list.
+func all(sel string) string {
+	if strings.HasPrefix(sel, "/") {
+		return fmt.Sprintf(`((r) => [...Array(r.snapshotLength).keys()].map((i) => r.snapshotItem(i)))(
+			document.evaluate(%q, document, null, 7))`, sel)
+	}
+	return fmt.Sprintf(`[...document.querySelectorAll(%q)]`, sel)
 }
 
+// see waits until something that a selector finds can be seen.
+func (p *page) see(sel string) {
+	p.t.Helper()
+	p.until(all(sel) + `.some((x) => x.getClientRects().length && getComputedStyle(x).visibility === "visible")`)
+}
+
+// gone waits until a selector finds nothing.
 func (p *page) gone(sel string) {
 	p.t.Helper()
-	p.do("gone "+sel, query(sel, chromedp.WaitNotPresent[string], chromedp.WaitNotPresent[chromedp.CSS]))
+	p.until(all(sel) + `.length === 0`)
 }
 
 func (p *page) press(keys string) {
@@ -275,8 +278,15 @@ func (p *page) until(js string) {
 	p.t.Helper()
 	// What throws while a view is being exchanged is not true yet; thrown inside a poll it would never end.
 	careful := "(() => { try { return Boolean((" + js + ")) } catch { return false } })()"
-	if _, err := chromedp.Run(p.ctx, chromedp.Poll[bool](careful, chromedp.WithPollingTimeout(patience))); err != nil {
-		p.fail("never came true: %s: %s", js, err)
+	for end := time.Now().Add(patience); ; {
+		_, err := chromedp.Run(p.ctx, chromedp.Poll[bool](careful, chromedp.WithPollingInterval(40*time.Millisecond),
+			chromedp.WithPollingTimeout(patience)))
+		if err == nil {
+			return
+		}
+		if !strings.Contains(err.Error(), "context") || time.Now().After(end) { // the page was left for another
+			p.fail("never came true: %s: %s", js, err)
+		}
 	}
 }
 

@@ -43,7 +43,7 @@ func TestHistoryOfThePolicy(t *testing.T) {
 	p.click(saying("Select a pasted list…"))
 	p.fill(`textarea[aria-label="list of workloads"]`, "booking-entry-02")
 	p.press(kb.Escape)
-	p.see(saying("What you wrote would be lost"))
+	p.see(saying("Closing discards what you wrote"))
 	p.press(kb.Escape)
 	p.gone(`textarea[aria-label="list of workloads"]`)
 }

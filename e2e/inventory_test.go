@@ -58,7 +58,7 @@ func TestSourcesOfAnInventory(t *testing.T) {
 	p.open("/workloads?retired=1")
 	p.see(`[data-workload="quay-crane-77"]`)
 	p.open("/workloads/quay-crane-77")
-	p.see(saying("no source lists it any more"))
+	p.see(saying("no source lists it"))
 }
 
 // Tags: suggestions are accepted and refused, slips mended together, a pasted
@@ -79,7 +79,7 @@ func TestTagsByTheDozen(t *testing.T) {
 
 	p.click(button("Misspelt"))
 	p.see(`[data-slip="live-"]`)
-	p.click(button("Mend all"))
+	p.click(button("Fix all"))
 	p.gone(`[data-slip]`)
 	p.ctrl("z")
 	p.see(`[data-slip="live-"]`)
@@ -207,7 +207,7 @@ func TestBeginningWithWhatIsThere(t *testing.T) {
 	p.see(`[data-report=preview]`)
 	p.click(button("Import 2 rows"))
 	p.see(`[data-next]`)
-	p.click(button("Begin with what is there…"))
+	p.click(button("Start from the tags…"))
 	p.see(`[data-starters=environment]`)
 	p.see(`[data-starters=assertion]`)
 	p.click(`//label[contains(., "No telnet leaves the estate")]`)

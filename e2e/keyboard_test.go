@@ -13,7 +13,7 @@ import (
 func (p *page) focus(sel string) {
 	p.t.Helper()
 	p.see(sel)
-	p.do("focus "+sel, query(sel, chromedp.Focus[string], chromedp.Focus[chromedp.CSS]))
+	p.do("focus "+sel, chromedp.Evaluate[chromedp.Void](all(sel)+`.find((x) => x.getClientRects().length).focus()`))
 }
 
 // From the window to the reason of a verdict without a mouse.
@@ -108,7 +108,7 @@ func TestWithoutAMouse(t *testing.T) {
 		p.until(`new URLSearchParams(location.search).has("from")`)
 		p.do("to Check", chromedp.KeyEvent("5", chromedp.KeyModifiers(chromedp.ModifierAlt)))
 		p.until(`location.pathname === "/check" && new URLSearchParams(location.search).has("from")`)
-		p.click(button("show all the time"))
+		p.click(button("show the whole time"))
 		p.until(`!new URLSearchParams(location.search).has("from")`)
 	})
 
@@ -151,7 +151,8 @@ const contrast = `(() => {
 	const bad = [];
 	for (const e of document.querySelectorAll("body *")) {
 		const own = [...e.childNodes].some((n) => n.nodeType === 3 && n.textContent.trim());
-		if (!own || !e.checkVisibility() || e.closest("[disabled], .cm-editor, [aria-hidden=true], script, style")) continue;
+		if (!own || !e.checkVisibility() || e.closest("[disabled], .cm-editor, [aria-hidden=true], script, " +
+			"style")) continue;
 		const faded = (() => { for (let x = e; x; x = x.parentElement) if (getComputedStyle(x).opacity < 1) return true })();
 		if (faded) continue;
 		const a = lum(read(getComputedStyle(e).color)), b = lum(behind(e));
@@ -192,14 +193,14 @@ func TestWhatIsNotThere(t *testing.T) {
 	t.Parallel()
 	p := browse(t, start(t))
 	for path, want := range map[string]string{
-		"/workloads":             "No workloads are known yet.",
+		"/workloads":             "No workloads yet.",
 		"/groups":                "No groups yet",
 		"/groups/nobody":         "There is no group nobody",
-		"/flows":                 "No traffic is known yet.",
+		"/flows":                 "No traffic yet.",
 		"/policy":                "The policy is empty",
 		"/check":                 "There is nothing to check yet.",
 		"/check?why=workload~w9": "there is no workload with the id w9",
-		"/policy?why=rule~9":     "There is no rule on line 9 any more.",
+		"/policy?why=rule~9":     "Line 9 no longer has a rule.",
 		"/nowhere":               "There is nothing to check yet.",
 		"/check?from=yesterday":  "from: found",
 	} {

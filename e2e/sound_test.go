@@ -34,7 +34,7 @@ func TestTwoPeopleChangeOneGroup(t *testing.T) {
 	b.see(saying("Somebody has changed this group meanwhile"))
 	b.until(`document.querySelector(".cm-content").innerText.includes("env in (live, bench)")`)
 	b.until(`[...document.querySelectorAll("button")].find((x) => x.innerText.includes("Save to the draft")).disabled`)
-	b.click(button("Go on with mine"))
+	b.click(button("Keep mine"))
 	b.click(`//button[contains(., "Save to the draft") and not(@disabled)]`)
 	b.gone(button("Save to the draft"))
 	require.Contains(t, get(t, base+"/api/v1/policy.orchard"),

@@ -124,7 +124,7 @@ func TestFindingsAreMended(t *testing.T) {
 	p.open("/check?part=findings")
 	p.see(`[data-finding=empty]`)
 	p.open("/groups/wharf-legacy")
-	p.see(saying("Nobody is in it."))
+	p.see(saying("It has no members."))
 	p.click(`//*[@data-findings]//button[contains(., "Remove it")]`)
 	p.see(saying("There is no group wharf-legacy"))
 	require.NotContains(t, get(t, p.base+"/api/v1/policy.orchard"), "wharf")

@@ -43,11 +43,11 @@ func TestTheStoriesAreMatters(t *testing.T) {
 	p.see(`[data-why="permit"]`)
 	p.see(`[data-opened] [data-talk="tcp/9100"]`)
 
-	p.click(`//*[@data-actions]//button[contains(., "With somebody")]`)
-	p.fill(`input[aria-label="with whom"]`, "network team")
+	p.click(`//*[@data-actions]//button[contains(., "Assign")]`)
+	p.fill(`input[aria-label="assignee"]`, "network team")
 	p.click(`//div[@role="dialog"]//button[.="Keep"]`)
 	p.see(saying("with network team"))
-	p.click(`//*[@data-actions]//button[contains(., "Settle, with a note")]`)
+	p.click(`//*[@data-actions]//button[contains(., "Settle with a note")]`)
 	p.fill(`input[aria-label="why"]`, "a device was replaced")
 	p.click(`//div[@role="dialog"]//button[.="Settle"]`)
 	p.until(`Number(document.querySelector("[data-open]").dataset.open) === ` + itoa(open-1))
@@ -87,13 +87,13 @@ func TestTellMeWhenThisHappensAgain(t *testing.T) {
 	p := browse(t, start(t, "--demo"))
 	p.open("/watch?period=quarter")
 	p.click(matter("boarding-logic-trial reached tides-entry-live"))
-	p.click(`//*[@data-actions]//button[contains(., "Tell me when")]`)
-	p.click(`//div[@role="dialog"]//button[contains(., "Say where messages go")]`)
+	p.click(`//*[@data-actions]//button[contains(., "Notify me when")]`)
+	p.click(`//div[@role="dialog"]//button[contains(., "Add a destination")]`)
 	p.fill(`input[aria-label="name"]`, "duty")
 	p.click(`//button[.="Webhook"]`)
 	p.fill(`input[aria-label="address"]`, hook.URL)
 	p.fill(`input[aria-label="key"]`, "a key")
-	p.click(button("Keep, and send a trial"))
+	p.click(button("Keep, and send a test"))
 	select {
 	case event := <-got:
 		require.Equal(t, "lucid-orchard.trial", event["type"])
@@ -101,12 +101,12 @@ func TestTellMeWhenThisHappensAgain(t *testing.T) {
 		p.fail("the trial never came")
 	}
 	p.until(`document.querySelector("[data-sentence]").textContent.includes("happens again → duty")`)
-	p.click(`//div[@role="dialog"]//button[.="Tell me"]`)
+	p.click(`//div[@role="dialog"]//button[.="Notify me"]`)
 	p.see("[data-notice]")
 	p.until(`document.querySelector('[data-destination="duty"]').dataset.sent === "true"`)
 	p.click(`//*[@data-notice]//button[.="pause"]`)
 	p.see(saying("paused"))
-	p.click(`//*[@data-notice]//button[.="go on"]`)
+	p.click(`//*[@data-notice]//button[.="resume"]`)
 	p.gone(saying("· paused"))
 }
 
@@ -125,9 +125,9 @@ func TestTellMeOfWhatAFilterSelects(t *testing.T) {
 		map[string]any{"kind": "webhook", "address": hook.URL, "secret": "x"}, nil))
 	p := browse(t, base)
 	p.open("/check?verdict=permit&clients=tier+is+entry&show=all")
-	p.click(button("Tell me…"))
+	p.click(button("Notify me…"))
 	p.until(`document.querySelector("[data-sentence]").textContent.includes("at once, when anything permitted from tier is entry comes → duty")`)
-	p.click(`//div[@role="dialog"]//button[.="Tell me"]`)
+	p.click(`//div[@role="dialog"]//button[.="Notify me"]`)
 	p.gone(`//div[@role="dialog"]`)
 	select {
 	case message := <-got:
@@ -142,9 +142,9 @@ func TestTellMeOfWhatAFilterSelects(t *testing.T) {
 	p.open("/watch")
 	p.see(`//*[@data-notice][contains(., "anything permitted from tier is entry comes")]`)
 	p.click(saying("when … +"))
-	p.choose(`select[aria-label="or of a saved selection of the ledger"]`, "servers=tier+is+store")
+	p.choose(`select[aria-label="or a saved selection of the ledger"]`, "servers=tier+is+store")
 	p.until(`document.querySelector("[data-sentence]").textContent.includes("anything to tier is store comes")`)
-	p.click(`//div[@role="dialog"]//button[.="Tell me"]`)
+	p.click(`//div[@role="dialog"]//button[.="Notify me"]`)
 	p.see(`//*[@data-notice][contains(., "anything to tier is store comes")]`)
 }
 

@@ -108,7 +108,7 @@ func Arrivals(snap *model.Model, group string, from time.Time) []MembershipChang
 		}
 		if w.Retired.After(from) && member(last) {
 			out = append(out, MembershipChange{At: w.Retired.UTC().Format(time.RFC3339), Workload: w.ID,
-				Name: w.Label(), Before: "yes", After: "no", Why: "retired: no source lists it any more"})
+				Name: w.Label(), Before: "yes", After: "no", Why: "retired: no source lists it"})
 		}
 	}
 	return out

@@ -27,7 +27,8 @@ type reading struct {
 func (a *Service) readWorkloads(ctx context.Context, snap *model.Model, file *imports.File, in imports.ImportOptions,
 	preview bool) (*reading, error) {
 	if in.Source == estate.ByHand {
-		return nil, refuse.Invalid("source: “by hand” is for what people set; give the source another name")
+		return nil, refuse.Invalid("source: the name “by hand” is reserved for values that people set; choose " +
+			"another name")
 	}
 	r := &reading{report: imports.ImportReport{Errors: []ingest.RowError{}, Warnings: []string{},
 		Examples: []imports.ImportExample{},
@@ -243,7 +244,7 @@ func (r *reading) compareOne(snap *model.Model, w *estate.Workload, from string,
 	out.Kept += kept
 	ex.What = append(ex.What, leaseChanges(now.Leases, leases, w.ID)...)
 	if !now.Retired.IsZero() {
-		ex.What = append(ex.What, "is there again")
+		ex.What = append(ex.What, "is back")
 	}
 	if len(ex.What) == 0 {
 		out.Same++

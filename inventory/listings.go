@@ -52,6 +52,6 @@ func (e *LacksError) Much() bool { return e.Missing*10 > e.Listed }
 // Unwrap returns the error as a problem that whoever asked can put right, with how.
 func (e *LacksError) Unwrap() error {
 	return &refuse.Problem{Kind: refuse.IsLacking,
-		Detail: e.Error() + "; nothing was changed. If the list is whole, send it again with confirm=" +
+		Detail: e.Error() + "; nothing was changed. If the list is complete, send it again with confirm=" +
 			strconv.Itoa(e.Missing)}
 }

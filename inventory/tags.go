@@ -72,7 +72,7 @@ func (e *ChangedError) Error() string {
 		return v
 	}
 	by := cmp.Or(e.Author, e.Source, "nobody")
-	return fmt.Sprintf("somebody has changed this meanwhile. %s of %s was %s; now it is %s, by %s. Nothing was "+
+	return fmt.Sprintf("somebody else has changed this meanwhile. %s of %s was %s; now it is %s, by %s. Nothing was "+
 		"changed", e.Key, e.Workload, name(*e.Was), name(e.Now), by)
 }
 

@@ -143,11 +143,11 @@ func (rs *Runner) finish(ctx context.Context, r *running, result any, err error)
 	switch {
 	case err != nil && errors.As(err, &unknown):
 		job.State, job.Message = "failed",
-			"the database went away in the very moment of storing: whether this was stored is not known. Look, "+
-				"then do it again if it was not; the same file twice is counted once"
+			"the database connection was lost during the commit, so it is unknown whether this was stored. Check, "+
+				"and repeat it if not; a repeated file counts once"
 	case err != nil && rs.ctx.Err() != nil:
 		job.State, job.Message = "failed",
-			"the server ended while this was running; nothing of it was stored: start it again"
+			"the server stopped while this was running; nothing was stored. Start it again"
 	case err != nil && ctx.Err() != nil:
 		job.State, job.Message = "cancelled", "cancelled; nothing was stored"
 	case err != nil:

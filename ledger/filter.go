@@ -180,7 +180,7 @@ func FilterFrom(values url.Values) (Filter, error) {
 	for name, texts := range values {
 		to, known := fields[name]
 		if !known {
-			return f, refuse.Invalid(fmt.Sprintf("filter: found %q, which is no part of a filter of the ledger", name))
+			return f, refuse.Invalid(fmt.Sprintf("filter: found %q, which is not a parameter of a ledger filter", name))
 		}
 		for _, text := range texts {
 			if enum := allowed[name]; enum != "" && !slices.Contains(strings.Split(enum, ","), text) {

@@ -89,7 +89,7 @@ func (s *Sender) greeted(ctx context.Context, conn net.Conn) (*smtp.Client, erro
 			return nil, err
 		}
 	} else if !s.Plain {
-		return nil, errors.New("it offers no encryption (STARTTLS), and is not set to do without")
+		return nil, errors.New("it offers no encryption (STARTTLS), and the destination requires it")
 	}
 	if s.User != "" {
 		if err := c.Auth(smtp.PlainAuth("", s.User, s.Password, host)); err != nil {

@@ -70,7 +70,7 @@ func (s *Settings) Check() error {
 			return errors.New("address: found a user in the URL; use the fields user and password instead")
 		}
 		if s.Secret == "" {
-			return errors.New("secret: found nothing, expected a key by which the receiver knows that a message is ours")
+			return errors.New("secret: found nothing, expected a key with which the receiver verifies messages")
 		}
 	case "syslog":
 		if s.Transport == "" {
@@ -82,7 +82,7 @@ func (s *Settings) Check() error {
 			return err
 		}
 		if len(s.To) == 0 {
-			return errors.New("to: found nobody, expected addresses")
+			return errors.New("to: found no address, expected at least one")
 		}
 		for _, x := range append([]string{s.From}, s.To...) {
 			if a, err := mail.ParseAddress(x); err != nil || a.Address != x {

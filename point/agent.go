@@ -240,7 +240,7 @@ func (a *Agent) judge(r reading) bool {
 		return a.drifted(words, a.told.PutsBack) || news
 	case a.said.State == "drifted":
 		a.said.State, a.said.Words = "holds", ""
-		a.happened("put back", "The plan is loaded again. Somebody repaired it outside the agent.")
+		a.happened("put back", "The plan is loaded again: somebody repaired it outside the agent.")
 		return true
 	}
 	return news
@@ -254,7 +254,7 @@ func (a *Agent) cannotTell(err error) bool {
 	if a.blind.IsZero() {
 		a.blind = time.Now()
 	}
-	return a.drifted("cannot tell what is loaded: "+err.Error(), time.Since(a.blind) >= min(blindFor, 3*a.Check))
+	return a.drifted("cannot read what is loaded: "+err.Error(), time.Since(a.blind) >= min(blindFor, 3*a.Check))
 }
 
 // drifted notes that something other than the plan is loaded, and restores the plan if

@@ -145,7 +145,7 @@ func TestWhatCannotBeReadIsDrift(t *testing.T) {
 	s.until(t, "it holds it", func(x point.Said) bool { return x.State == "holds" && x.ID == "a" && x.Read >= 0 })
 	k.blind.Store(true)
 	s.until(t, "it cannot tell", func(x point.Said) bool {
-		return x.State == "drifted" && strings.HasPrefix(x.Words, "cannot tell what is loaded: nft is not installed")
+		return x.State == "drifted" && strings.HasPrefix(x.Words, "cannot read what is loaded: nft is not installed")
 	})
 	require.Eventually(t, func() bool { return k.loads.Load() > 1 }, waitLong, waitShort, "it loads it anew")
 	k.blind.Store(false)

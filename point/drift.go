@@ -40,7 +40,7 @@ func (w *wanting) drift(have *Held) string {
 	}
 	out := slices.Clone(have.Odd)
 	if have.nothing() && !w.nothing() {
-		return "the table is not there at all"
+		return "the table is missing"
 	}
 	for _, name := range slices.Sorted(maps.Keys(w.Rules)) {
 		if _, there := have.Rules[name]; !there {

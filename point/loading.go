@@ -26,10 +26,10 @@ func (a *Agent) recall() {
 		err = a.load(t)
 	}
 	if err != nil {
-		a.happened("refused", "what was kept on the disk cannot be applied: "+err.Error())
+		a.happened("refused", "the plan stored on disk cannot be applied: "+err.Error())
 		return
 	}
-	a.Log.Info("loaded what was kept on the disk", "runs", t.Runs())
+	a.Log.Info("loaded the plan stored on disk", "runs", t.Runs())
 }
 
 // LoadKept loads the plans that an earlier run kept on the disk, and reads them back. It
@@ -39,10 +39,10 @@ func (a *Agent) LoadKept() error {
 	a.Check = cmp.Or(a.Check, 10*time.Second)
 	t, _, err := agentDisk{a}.kept()
 	if err != nil {
-		return fmt.Errorf("what was kept on the disk cannot be applied: %w", err)
+		return fmt.Errorf("the plan stored on disk cannot be applied: %w", err)
 	}
 	if t == nil {
-		a.Log.Info("no plan is kept on the disk")
+		a.Log.Info("no plan is stored on disk")
 		return nil
 	}
 	if err := a.load(t); err != nil {
@@ -51,7 +51,7 @@ func (a *Agent) LoadKept() error {
 	if a.said.State == "drifted" {
 		return errors.New(a.said.Words)
 	}
-	a.Log.Info("loaded what was kept on the disk", "runs", t.Runs())
+	a.Log.Info("loaded the plan stored on disk", "runs", t.Runs())
 	return nil
 }
 
@@ -59,7 +59,7 @@ func (a *Agent) LoadKept() error {
 func (a *Agent) load(t *Told) error {
 	for _, p := range t.parts() {
 		if p.Plan == nil {
-			return errors.New("it has no plan: another version of the program kept it")
+			return errors.New("it has no plan: another version of the program stored it")
 		}
 	}
 	before, _ := a.Kernel.Read() // of what cannot be read, the counts are lost
@@ -190,7 +190,7 @@ func (a *Agent) take(t Told) when {
 		return later
 	}
 	if err := a.resolve(&t); err != nil {
-		a.Log.Warn("what was told does not lead on from what is loaded", "error", err)
+		a.Log.Warn("the delta does not start from the loaded plan", "error", err)
 		a.have.Store(nil) // all of it is asked for
 		return later
 	}
@@ -210,7 +210,7 @@ func (a *Agent) staysAhead(t *Told) when {
 	a.have.Store(&t.ID)
 	words := fmt.Sprintf(
 		"took order %d, which its server does not have: it was restored from an older back-up, or is another one. "+
-			"The point keeps %s until a person decides", a.said.At.Order, a.said.Runs())
+			"The point keeps running %s until a person decides", a.said.At.Order, a.said.Runs())
 	if a.said.State == "ahead" && a.said.Words == words {
 		return later
 	}
@@ -351,7 +351,7 @@ func (a *Agent) goBack() {
 	a.lost = lost.kind()
 	a.said.State = "holds"
 	if err := a.load(to); err != nil {
-		a.happened("refused", "the former plans cannot be restored: "+err.Error())
+		a.happened("refused", "the previous plans cannot be restored: "+err.Error())
 		return
 	}
 	a.have.Store(&lost.ID) // else it would be told at once again

@@ -80,7 +80,7 @@ func TestDriftIsSaidInWords(t *testing.T) {
 		"chain s_c says something else":    func(h *Held) { h.Other["chain s_c"] = "another" },
 		"chain s_c is missing":             func(h *Held) { delete(h.Other, "chain s_c") },
 		"chain mine does not belong there": func(h *Held) { h.Other["chain mine"] = "" },
-		"the table is not there at all":    func(h *Held) { *h = newHeld() },
+		"the table is missing":             func(h *Held) { *h = newHeld() },
 	} {
 		is := should().Held
 		change(&is)

@@ -102,7 +102,7 @@ func (a *Agent) endBy(d *plan.Decider) {
 	words := ""
 	switch {
 	case err != nil:
-		words = "running conversations that are rejected now cannot be ended: " + err.Error()
+		words = "running conversations that are now rejected cannot be ended: " + err.Error()
 	case n > 0:
 		words = plural.Of(n, "running conversation") + " ended: rejected now"
 	default:
@@ -171,7 +171,7 @@ func (a *Agent) sent(ctx context.Context, body []byte) bool {
 	err := a.ask(soon, a.Client, http.MethodPost, "/api/v1/point/seen", "application/octet-stream", true,
 		bytes.NewReader(body), nil)
 	if err != nil && ctx.Err() == nil {
-		a.Log.Warn("what was seen cannot be reported", "error", err)
+		a.Log.Warn("conversations cannot be reported", "error", err)
 	}
 	return err == nil
 }

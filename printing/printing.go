@@ -14,7 +14,8 @@ import (
 )
 
 // ErrNone says that no browser was found.
-var ErrNone = errors.New("there is no browser on the server that could print it: print the page with yours")
+var ErrNone = errors.New("the server has no browser to make a PDF with. Print the page with your browser, or " +
+	"install one on the server (Debian: apt install chromium-headless-shell)")
 
 // patience is how long a page may take.
 const patience = time.Minute
@@ -22,9 +23,10 @@ const patience = time.Minute
 // press lets one page be printed at a time: a browser takes some hundred MB.
 var press = make(chan struct{}, 1)
 
-// Browser gives the path of a browser that prints; blank: there is none.
+// Browser returns the path of a browser that prints, the lightest one that is installed; blank: there
+// is none.
 func Browser() string {
-	for _, name := range []string{"chromium", "chromium-browser", "chrome"} {
+	for _, name := range []string{"chromium-headless-shell", "chromium", "chromium-browser", "chrome"} {
 		if path, err := exec.LookPath(name); err == nil {
 			return path
 		}

@@ -86,11 +86,11 @@ func (a conditions) conditions(ctx context.Context, v *reach.View, m *model.Mode
 	words := ""
 	switch {
 	case all == 0:
-		words = "nothing that runs today would be rejected"
+		words = "no current traffic would be rejected"
 	case asking == 0:
-		words = plural.Of(all, "conversation") + " would be rejected, all settled as right"
+		words = plural.Of(all, "conversation") + " would be rejected, all rightly so"
 	default:
-		words = fmt.Sprintf("%s of today would be rejected, %d of them not settled", plural.Of(all, "conversation"),
+		words = fmt.Sprintf("%s of today would be rejected; %d still need a decision", plural.Of(all, "conversation"),
 			asking)
 	}
 	add("settled", asking == 0, w.Settled, "%s", words)
@@ -124,8 +124,8 @@ func (a conditions) wayIn(ctx context.Context, v *reach.View, m *model.Model, r 
 	for _, x := range []struct {
 		from  access.Source
 		words string
-	}{{access.Asserted, "by an assertion"}, {access.Seen, "by administration that was seen"},
-		{access.Anybody, "by somebody: nothing more is known"}} {
+	}{{access.Asserted, "by an assertion"}, {access.Seen, "by observed administration"},
+		{access.Anybody, "by somebody; nothing more is known"}} {
 		if count[x.from] > 0 {
 			by = append(by, fmt.Sprintf("%d %s", count[x.from], x.words))
 		}
@@ -199,9 +199,9 @@ func serverWays(c *decide.Compiled, points []PointState, guarded []int32) (words
 	}
 	switch {
 	case len(shut) > 0:
-		return "the way to the server is shut: " + shut[0], false
+		return "the release blocks the server: " + shut[0], false
 	case ways > 0:
-		return "the way to the server stays open for " + plural.Of(ways, "point"), true
+		return "the server stays reachable for " + plural.Of(ways, "point"), true
 	}
 	return "", true
 }

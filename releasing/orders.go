@@ -116,7 +116,7 @@ func (a orders) checkOrder(ctx context.Context, in Order) error {
 			map[bool]string{true: "the number of a release", false: "none with " + in.Do}[needs] +
 			"; nothing was changed")
 	case in.Minutes != 0 && in.Do != string(rollout.ToEnforce):
-		return refuse.Invalid("minutes: only enforcing can be on trial; nothing was changed")
+		return refuse.Invalid("minutes: only enforcement can be on trial; nothing was changed")
 	case needs:
 		_, err := a.ReleaseOf(ctx, in.Release)
 		var missing *refuse.Problem
@@ -146,7 +146,7 @@ func (in *Order) of(all []Point) (out []*Point, err error) {
 		}
 	}
 	if len(out) == 0 {
-		return nil, refuse.Missing("no point belongs to the order; nothing was changed. Add a point first")
+		return nil, refuse.Missing("the order matches no point; nothing was changed. Add a point first")
 	}
 	return out, nil
 }
@@ -174,7 +174,7 @@ func target(p *Point, c rollout.Command, author string) (Target, error) {
 	var unseen *rollout.NotObserved
 	if errors.As(err, &unseen) {
 		return Target{}, refuse.Conflict(
-			fmt.Sprintf("%s has not observed release %d yet; nothing was changed. Let it observe first",
+			fmt.Sprintf("%s has not observed release %d yet; nothing was changed. Observe it first",
 				p.Name, unseen.Release))
 	}
 	words := "To run " + runs.String()
@@ -221,7 +221,8 @@ func (a orders) mayEnforce(ctx context.Context, v *reach.View, m *model.Model, i
 			if unmet := w.Unmet(); len(unmet) > 0 && slices.ContainsFunc(w.Points,
 				func(n string) bool { return names[n] }) {
 				return refuse.Conflict(
-					fmt.Sprintf("wave %d is not ready: %s; nothing was changed. Meet the conditions first, or enforce all the same",
+					fmt.Sprintf("wave %d is not ready: %s; nothing was changed. Meet the conditions first, or "+
+						"enforce anyway",
 						w.No, strings.Join(unmet, "; ")))
 			}
 		}
@@ -244,8 +245,8 @@ func (a orders) mayEnforce(ctx context.Context, v *reach.View, m *model.Model, i
 	}
 	first := m.Estate.Workload(shut[0].Workload).Label()
 	return refuse.Conflict(
-		fmt.Sprintf("nobody could administer %s any more: on %s %s; nothing was changed. Permit a way in, or confirm each "+
-			"machine", plural.Of(len(shut), "machine"), first, shut[0].Words()))
+		fmt.Sprintf("nobody could administer %s any more: on %s %s; nothing was changed. Permit management access, "+
+			"or confirm each machine", plural.Of(len(shut), "machine"), first, shut[0].Words()))
 }
 
 // access returns from where guarded machines are administered under a release.
@@ -282,7 +283,7 @@ func (a roller) endTrials(ctx context.Context) error {
 			if p := &now.Points[i]; overdue(*p) {
 				runs := rollout.Runs{Enforces: p.TrialEnforces, Observes: p.Enforces}
 				targets = append(targets, Target{Point: p.Name, Enforces: runs.Enforces, Observes: runs.Observes,
-					Words: "Nobody confirmed in time: to run " + runs.String()})
+					Words: "Nobody confirmed in time: returns to " + runs.String()})
 			}
 		}
 		return targets, nil

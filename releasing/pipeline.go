@@ -45,7 +45,7 @@ func (a *Service) ReleaseText(ctx context.Context, m *model.Model, text, title s
 		}
 		if m.Head.Text != formatted {
 			return Release{}, refuse.Moved(
-				"somebody changed the draft in this very moment; nothing was released. Run the job again")
+				"somebody changed the draft at the same moment; nothing was released. Run the job again")
 		}
 	}
 	return a.Release(ctx, m, m.Head.No, title, instead)

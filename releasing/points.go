@@ -266,7 +266,7 @@ func (a board) wake(whatever bool) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if h.failed = a.lookAtPoints(ctx, whatever); h.failed != nil {
-		a.Log.Warn("what the points are to hold cannot be worked out", "error", h.failed)
+		a.Log.Warn("the plans of the points cannot be computed", "error", h.failed)
 	}
 	asks := func(i int) bool { // of a point: somebody asks for it here
 		name := h.points[i].Name
@@ -332,7 +332,7 @@ func (a *Service) GroupPrefixes(m *model.Model, p *Point, group string) ([]netip
 		return nil, err
 	}
 	if c.Policy.Groups[group] == nil {
-		return nil, refuse.Missing(fmt.Sprintf("there is no group %s in what %s is to hold", group, p.Name))
+		return nil, refuse.Missing(fmt.Sprintf("the plan of %s has no group %s", p.Name, group))
 	}
 	return plan.Members(c, group), nil
 }

@@ -131,15 +131,15 @@ func (a *Service) Release(ctx context.Context, m *model.Model, revision int, tit
 	error) {
 	if revision != m.Head.No {
 		return Release{}, refuse.Moved(
-			fmt.Sprintf("the draft is revision %d by now, and was %d when it was looked at; "+
-				"nothing was released. Look at what it changes again", m.Head.No, revision))
+			fmt.Sprintf("the draft is now revision %d, and was %d when you reviewed it; nothing was released. "+
+				"Review the changes again", m.Head.No, revision))
 	}
 	releases, err := a.Store.Releases(ctx)
 	if err != nil {
 		return Release{}, err
 	}
 	if len(releases) > 0 && m.SaysTheSame(releases[0].No, releases[0].Revision) {
-		return Release{}, refuse.Conflict(fmt.Sprintf("the draft is what release %d says; there is nothing to release",
+		return Release{}, refuse.Conflict(fmt.Sprintf("the draft equals release %d; there is nothing to release",
 			releases[0].No))
 	}
 	if len(releases) == 0 {
@@ -162,8 +162,8 @@ func (a *Service) Release(ctx context.Context, m *model.Model, revision int, tit
 		}
 		if some > 0 && others > 0 && !instead {
 			return nil, refuse.Conflict(
-				fmt.Sprintf("release %d is still being rolled out; nothing was released. Let it arrive at all points, "+
-					"roll back, or say that this one takes its place", newest))
+				fmt.Sprintf("release %d is still being rolled out; nothing was released. Wait until it has reached "+
+					"all points, roll back, or replace it", newest))
 		}
 		var out []Target
 		for i := range now.Points {
@@ -178,7 +178,7 @@ func (a *Service) Release(ctx context.Context, m *model.Model, revision int, tit
 		return out, nil
 	})
 	if errors.Is(err, database.ErrMoved) {
-		return r, refuse.Moved("somebody made a release in this very moment; nothing was released. Look at what it has")
+		return r, refuse.Moved("somebody else released at the same moment; nothing was released. Review that release")
 	}
 	if err == nil {
 		a.Events.PointsAimed()
@@ -189,7 +189,7 @@ func (a *Service) Release(ctx context.Context, m *model.Model, revision int, tit
 // TellAgain tells a point anew what it is to hold: what was changed by hand is put
 // back, what was refused is tried again.
 func (a *Service) TellAgain(ctx context.Context, name string) error {
-	found, err := a.Store.TellAgain(ctx, name, "to hold it once more")
+	found, err := a.Store.TellAgain(ctx, name, "to load it again")
 	if err == nil && !found {
 		err = refuse.Missing("there is no point " + name)
 	}
@@ -216,7 +216,7 @@ func (a *Service) AddPoint(ctx context.Context, m *model.Model, p Point) (token 
 	}
 	if len(mine.In) == 0 {
 		return "", refuse.Invalid("guards: “" + p.Guards +
-			"” guards nobody; nothing was made. Look which workloads have such tags")
+			"” matches no workload, so no point was created. Check the tags it uses")
 	}
 	for _, other := range points {
 		theirs, err := board{a}.guardsOf(state, 0, other.Guards, rolloutPoints(points))
@@ -228,14 +228,14 @@ func (a *Service) AddPoint(ctx context.Context, m *model.Model, p Point) (token 
 				sidesMeet(other.Side, p.Side) &&
 				!(p.Paired && p.Kind != "host") {
 				return "", refuse.Conflict(
-					fmt.Sprintf("%s is guarded by %s already, on the same side; nothing was made. Say that the two are a "+
-						"pair, or let one %s guard it", m.Estate.Workload(w).Label(), other.Name, p.Kind))
+					fmt.Sprintf("%s is guarded by %s already, on the same side; nothing was created. Mark the two "+
+						"as a pair, or let one %s guard it", m.Estate.Workload(w).Label(), other.Name, p.Kind))
 			}
 		}
 	}
 	token, p.Author = rand.Text(), a.Author
 	if err := a.Store.AddPoint(ctx, p, token); errors.Is(err, database.ErrTaken) {
-		return "", refuse.Conflict("there is a point " + p.Name + " already; nothing was made. Choose another name")
+		return "", refuse.Conflict("there is a point " + p.Name + " already; nothing was created. Choose another name")
 	} else if err != nil {
 		return "", err
 	}
@@ -256,7 +256,8 @@ func (a *Service) DropPoint(ctx context.Context, name string, anyway bool) error
 	var said point.Said
 	if i >= 0 && json.Unmarshal(points[i].Said, &said) == nil && said.Enforces != 0 && !anyway {
 		return refuse.Conflict(
-			fmt.Sprintf("%s enforces release %d and would go on; nothing was changed. Switch it off first, or forget it all the same",
+			fmt.Sprintf("%s enforces release %d and would continue; nothing was changed. Switch it off first, or "+
+				"delete it anyway",
 				name, said.Enforces))
 	}
 	found, err := a.Store.DropPoint(ctx, name)

@@ -43,7 +43,8 @@ func (a *Service) Heard(ctx context.Context, p *Point, said point.Said) error {
 			return err
 		}
 		if begun {
-			a.Log.Warn("the database was restored from an older back-up: a point took an order that it does not have; a new epoch begins",
+			a.Log.Warn("the database was restored from an older backup that lacks an order which a point has; a new "+
+				"epoch begins",
 				"point", p.Name, "order", said.At.Order)
 			a.Events.PointsAimed()
 		}

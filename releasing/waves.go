@@ -184,7 +184,7 @@ func (a *Service) Run(ctx context.Context) {
 			a.Log.Warn("trials of enforcement cannot be ended", "error", err)
 		}
 		if err := (roller{a}).nextByItself(ctx); err != nil && ctx.Err() == nil {
-			a.Log.Warn("whether a wave may go on cannot be looked at", "error", err)
+			a.Log.Warn("the conditions of a wave cannot be checked", "error", err)
 		}
 	}
 }
@@ -292,12 +292,12 @@ func (a *Service) Exempt(ctx context.Context, m *model.Model, e model.Exemption)
 		return refuse.Missing("there is no workload with the id " + e.Workload + "; nothing was changed")
 	case e.Reason == "" || e.Owner == "":
 		return refuse.Invalid(
-			"reason, owner: found nothing, expected why no point may touch it, and who answers for that")
+			"reason, owner: found nothing, expected a reason and an owner of the exemption")
 	case !e.Ends.After(time.Now()):
 		return refuse.Invalid("ends: found " + e.Ends.Format(time.DateOnly) + ", expected a day to come")
 	case e.Ends.After(time.Now().AddDate(1, 0, 1)):
 		return refuse.Invalid("ends: found " + e.Ends.Format(time.DateOnly) +
-			", expected at most a year from now: it can be renewed")
+			", expected at most a year from now; it can be renewed")
 	}
 	if err := a.Store.PutExemption(ctx, e); err != nil {
 		return err

@@ -107,7 +107,7 @@ func storable(next http.Handler) http.Handler {
 		}
 		text, err := io.ReadAll(http.MaxBytesReader(w, r.Body, mostJSON))
 		if err != nil {
-			WriteProblem(w, huma.Error400BadRequest("the request did not arrive whole: "+err.Error()))
+			WriteProblem(w, huma.Error400BadRequest("the request is incomplete: "+err.Error()))
 			return
 		}
 		r.Body = io.NopCloser(bytes.NewReader(text))

@@ -164,6 +164,6 @@ func TestAFaultIsAnsweredHonestly(t *testing.T) {
 	text, err := io.ReadAll(r.Body)
 	require.NoError(t, err)
 	require.Equal(t, 500, r.StatusCode)
-	require.Contains(t, string(text), "the program has a fault")
+	require.Contains(t, string(text), "failed to answer because of a bug")
 	require.NotContains(t, string(text), "index 7")
 }

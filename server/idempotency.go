@@ -35,7 +35,7 @@ func (s *Kit) repeatable(next http.Handler) http.Handler {
 		}
 		print, err := fingerprint(r)
 		if err != nil {
-			WriteProblem(w, huma.Error400BadRequest("the request did not arrive whole: "+err.Error()))
+			WriteProblem(w, huma.Error400BadRequest("the request is incomplete: "+err.Error()))
 			return
 		}
 		have, err := s.Store.Request(r.Context(), key)
@@ -68,7 +68,7 @@ func (s *Kit) repeatable(next http.Handler) http.Handler {
 			if err := s.Store.KeepAnswer(keep, key, database.Answered{Status: rec.status,
 				Type: w.Header().Get("Content-Type"), Location: w.Header().Get("Location"),
 				Body: rec.body.Bytes()}); err != nil {
-				s.Log.Warn("an answer cannot be kept for a request that may be sent again", "error", err)
+				s.Log.Warn("the answer to a repeatable request cannot be stored", "error", err)
 			}
 			cancel()
 		}

@@ -34,9 +34,9 @@ func (m metrics) waiting(t *turns) {
 	queue := func() int { _, waiting := t.figures(); return waiting }
 	m.registry.MustRegister(
 		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "orchard_large_questions",
-			Help: "Large questions that are worked on."}, func() float64 { return float64(slots()) }),
+			Help: "Large requests in progress."}, func() float64 { return float64(slots()) }),
 		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "orchard_large_questions_waiting",
-			Help: "Large questions that wait for their turn."}, func() float64 { return float64(queue()) }))
+			Help: "Large requests in the queue."}, func() float64 { return float64(queue()) }))
 }
 
 func (m metrics) measured(next http.Handler) http.Handler {

@@ -119,15 +119,15 @@ func (s *Kit) unarrived(ctx context.Context, err error, within Patience) error {
 	var disk *os.PathError
 	switch {
 	case errors.As(err, &disk):
-		s.Log.ErrorContext(ctx, "a request that was sent here cannot be kept until its turn", "error", err)
+		s.Log.ErrorContext(ctx, "a received request cannot be queued", "error", err)
 		return newProblem(http.StatusInsufficientStorage, problemFull,
-			fmt.Sprintf("the request cannot be kept in %s until its turn: %s; nothing was stored", s.Uploads, disk.Err))
+			fmt.Sprintf("the request cannot be queued in %s: %s; nothing was stored", s.Uploads, disk.Err))
 	case errors.Is(err, os.ErrDeadlineExceeded):
 		return newProblem(http.StatusRequestTimeout, problemSlow, fmt.Sprintf(
 			"the request did not arrive in time: no data for %s, or more than %s in all; nothing was stored",
 			within.Pause, within.Whole))
 	}
-	return huma.Error400BadRequest("the request did not arrive whole: " + err.Error() + "; nothing was stored")
+	return huma.Error400BadRequest("the request is incomplete: " + err.Error() + "; nothing was stored")
 }
 
 // spooled reads all there is, the most of it into a file that nobody else sees.

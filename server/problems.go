@@ -165,16 +165,17 @@ func (s *Kit) Failed(ctx context.Context, err error) error {
 	case errors.As(err, &fault):
 		return s.fault(ctx, fault.Value, fault.Stack)
 	case errors.As(err, &unknown):
-		cause(slog.LevelError, "what became of a transaction is not known")
+		cause(slog.LevelError, "the outcome of a transaction is unknown")
 		return newProblem(http.StatusServiceUnavailable, problemUnknown,
-			"the database went away in the very moment of storing: whether this was stored is not known. Sending "+
-				"the same request again with the same Idempotency-Key is safe; without one, look first")
+			"the database connection was lost during the commit, so it is unknown whether this was stored. A repeat "+
+				"with the same Idempotency-Key is safe; without a key, check first")
 	case database.Refused(err) != nil:
 		return huma.Error422UnprocessableEntity(refuse.Words(err))
 	case ctx.Err() != nil && errors.Is(err, context.Canceled): // nobody waits for the answer any more
-		cause(slog.LevelInfo, "a request was given up: its client left")
+		cause(slog.LevelInfo, "a request was cancelled: its client disconnected")
 		return newProblem(http.StatusServiceUnavailable, problemBusy,
-			"the connection ended before the answer was ready; check whether the change was stored before you send it again")
+			"the connection ended before the answer was ready; check whether the change was stored before you send "+
+				"it again")
 	case errors.Is(err, context.DeadlineExceeded) && errors.Is(ctx.Err(), context.DeadlineExceeded):
 		cause(slog.LevelError, "a request took too long and was ended")
 		return newProblem(http.StatusServiceUnavailable, problemSlow, fmt.Sprintf(
@@ -205,8 +206,8 @@ func (s *Kit) fault(ctx context.Context, value any, stack []byte) error {
 	}
 	s.Log.Error("the program has a fault", "request", id, "panic", value, "stack", string(stack))
 	return newProblem(http.StatusInternalServerError, problemFault,
-		"the program has a fault and could not answer; it is in its log under the request "+id+
-			". What was stored before is as it was")
+		"the server failed to answer because of a bug; its log has the details under the request "+id+
+			". Stored data is unchanged")
 }
 
 // recovered answers a request whose handler panics.
@@ -243,5 +244,5 @@ func WriteProblem(w http.ResponseWriter, err error) {
 func busy(h http.Header, after time.Duration) error {
 	h.Set("Retry-After", strconv.Itoa(int(after.Seconds())))
 	return newProblem(http.StatusServiceUnavailable, problemBusy,
-		"the server is working on as many large questions as it takes at once; try again in a moment")
+		"the server is busy with other large requests; try again in a moment")
 }

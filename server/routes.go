@@ -150,7 +150,7 @@ func CanBeTampered(o *huma.Operation) { o.Errors = append(o.Errors, http.StatusC
 // stored: it makes a revision, or only says what it would do.
 func MakesRevision(o *huma.Operation) {
 	o.DefaultStatus = http.StatusCreated
-	o.Responses["200"] = &huma.Response{Description: "Nothing was stored: it was a dry run, or nothing changes"}
+	o.Responses["200"] = &huma.Response{Description: "Nothing was stored: a dry run, or no change"}
 }
 
 // Creates marks an operation that makes something, which Location names (201).

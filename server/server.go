@@ -123,7 +123,7 @@ func (s *Server) routes(parts []part) {
 		p.Routes(Routes{s.api, s.Kit, r})
 	}
 	r.MethodNotAllowed(func(w http.ResponseWriter, r *http.Request) {
-		WriteProblem(w, huma.Error405MethodNotAllowed("the path is there, but not with "+r.Method+
+		WriteProblem(w, huma.Error405MethodNotAllowed("the path exists, but not with "+r.Method+
 			"; /api/openapi.json describes it"))
 	})
 	r.Method(http.MethodGet, "/metrics", m.handler())

@@ -63,12 +63,12 @@ func (s *Kit) tokened(next http.Handler) http.Handler {
 				return
 			}
 			if t == nil {
-				refuse(w, http.StatusUnauthorized, "found a token that is not known, or was revoked")
+				refuse(w, http.StatusUnauthorized, "found an unknown or revoked token")
 				return
 			}
 			if t.Release != jobs {
 				refuse(w, http.StatusForbidden, "the token "+t.Name+
-					" is for something else: one feeds a source, another releases")
+					" has another purpose: a token either feeds a source or releases")
 				return
 			}
 			next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), tokenKey{}, *t)))

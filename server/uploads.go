@@ -89,16 +89,17 @@ func (s *Kit) Receive(ctx context.Context, b *Sent, most int64) (*imports.File, 
 	var packed *ingest.UnpackError
 	switch {
 	case errors.As(body.err, &packed):
-		return nil, huma.Error400BadRequest(packed.Error() + "; nothing was stored. Pack it again, or send it as it is")
+		return nil, huma.Error400BadRequest(packed.Error() + "; nothing was stored. Compress it again, or send it " +
+			"uncompressed")
 	case errors.Is(body.err, os.ErrDeadlineExceeded):
 		return nil, s.unarrived(ctx, body.err, within)
 	case body.err != nil: // of the sender, not of the disk
-		return nil, huma.Error400BadRequest("the file did not arrive whole: " + body.err.Error() +
+		return nil, huma.Error400BadRequest("the file is incomplete: " + body.err.Error() +
 			"; nothing was stored")
 	case err != nil:
-		s.Log.Error("a file that was sent here cannot be written", "error", err)
+		s.Log.Error("an uploaded file cannot be written", "error", err)
 		return nil, newProblem(http.StatusInsufficientStorage, problemFull,
-			fmt.Sprintf("the file cannot be kept in %s: %s; nothing was stored", s.Uploads, errors.Unwrap(err)))
+			fmt.Sprintf("the file cannot be written to %s: %s; nothing was stored", s.Uploads, errors.Unwrap(err)))
 	case u.Size > most:
 		return nil, huma.NewError(http.StatusRequestEntityTooLarge,
 			fmt.Sprintf("the file is larger than %d MB, the most that is taken; send it in parts", most>>20))

@@ -245,7 +245,7 @@ func (a *Service) storeFlows(ctx context.Context, snap *model.Model, from *impor
 	if report.Form != nil {
 		if err := a.Store.Set(ctx, "flow form", report.Form); err != nil {
 			// The traffic is stored; only what its headings are has to be said again.
-			report.Warnings = append(report.Warnings, "what the headings are could not be remembered: "+err.Error())
+			report.Warnings = append(report.Warnings, "the meaning of the headings could not be saved: "+err.Error())
 		}
 	}
 	if added.Before != nil {

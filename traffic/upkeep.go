@@ -303,7 +303,7 @@ func (a *Service) Run(ctx context.Context) {
 			return nil
 		}()
 		if err != nil && ctx.Err() == nil {
-			a.Log.Error("traffic cannot be kept up with the estate just now; it is tried again", "error", err)
+			a.Log.Error("traffic cannot be updated to the current estate; retrying", "error", err)
 		}
 		select {
 		case <-ctx.Done():

@@ -36,7 +36,7 @@ const mostDestinations = 200
 // PutDestination keeps a destination. Secrets that are left out stay what they were.
 func (a *Service) PutDestination(ctx context.Context, name string, s notify.Settings) error {
 	if name = strings.TrimSpace(name); name == "" {
-		return refuse.Invalid("name: found nothing, expected how the destination is called; nothing was changed")
+		return refuse.Invalid("name: found nothing, expected a name for the destination; nothing was changed")
 	}
 	all, err := a.Store.Destinations(ctx)
 	if err != nil {
@@ -94,7 +94,7 @@ func (a *Service) Trial(ctx context.Context, name string) error {
 		return refuse.Missing("there is no destination " + name)
 	}
 	now := time.Now().UTC()
-	m := notify.Message{ID: rand.Text(), At: now, Kind: "trial", Title: "A trial of Lucid Orchard: " + name +
+	m := notify.Message{ID: rand.Text(), At: now, Kind: "trial", Title: "A test message of Lucid Orchard: " + name +
 		" takes messages", Times: 1, First: now, Last: now}
 	err := a.Store.Tell(ctx, []Telling{{Destination: name, Message: m, Due: now}})
 	if err == nil {
@@ -112,11 +112,11 @@ func (a *Service) lookAtDestinations(ctx context.Context, all *matters, now time
 	for _, d := range list {
 		if d.Failing != nil && now.Sub(*d.Failing) > destinationSilence {
 			all.add(destinationMatter, d.Name, *d.Failing, About{Text: d.Name}, d.Problem, strong(d.Name),
-				plain(" takes no messages; they wait"))
+				plain(" accepts no messages; they are queued"))
 		}
 		if d.Refused > 0 {
 			all.add(destinationMatter, d.Name+" refuses", d.At, About{Text: d.Name}, d.Refusal, strong(d.Name),
-				plain(" refused "+plural.Of(d.Refused, "message")+"; they are set aside"))
+				plain(" refused "+plural.Of(d.Refused, "message")+"; they are no longer retried"))
 		}
 	}
 	return nil

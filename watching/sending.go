@@ -99,7 +99,7 @@ func (a outbox) send(ctx context.Context, to string, claimed []Waiting) {
 	}
 	settle := context.WithoutCancel(ctx) // what became of it is noted also at the end
 	if err := a.Store.Settle(settle, to, tried); err != nil {
-		a.Log.Warn("what became of messages cannot be noted; they will be sent again", "destination", to, "error", err)
+		a.Log.Warn("the outcome of messages cannot be stored; they will be sent again", "destination", to, "error", err)
 	}
 	a.Events.MattersChanged()
 }

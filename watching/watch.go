@@ -321,15 +321,15 @@ func encoded(x any) json.RawMessage {
 // Say keeps what somebody says of matters.
 func (a *Service) Say(ctx context.Context, ids []string, state, holder, note string, again *time.Time) (int, error) {
 	holder, note = strings.TrimSpace(holder), strings.TrimSpace(note)
-	words := map[string]string{"new": "is new again", "seen": "seen", "with": "with " + holder,
+	words := map[string]string{"new": "is open again", "seen": "seen", "with": "with " + holder,
 		"settled": "settled: " + note}[state]
 	switch {
 	case state == "with" && holder == "":
-		return 0, refuse.Invalid("holder: found nothing, expected with whom it is; nothing was changed")
+		return 0, refuse.Invalid("holder: found nothing, expected an assignee; nothing was changed")
 	case state == "settled" && note == "":
-		return 0, refuse.Invalid("note: found nothing, expected why it is settled; nothing was changed")
+		return 0, refuse.Invalid("note: found nothing, expected the reason why it is settled; nothing was changed")
 	case again != nil && !again.After(time.Now()):
-		return 0, refuse.Invalid("again: found a time that is over, expected when it opens again; nothing was changed")
+		return 0, refuse.Invalid("again: found a time in the past, expected when it reopens; nothing was changed")
 	}
 	if again != nil {
 		words += ", until " + again.UTC().Format(time.DateOnly)

@@ -98,7 +98,7 @@ func (a *Service) lookAround(ctx context.Context, m *model.Model) error {
 		pt := service.Point(x.Service)
 		all.add(silenceMatter, fmt.Sprint(x.Who, "\x1f", x.What, "\x1f", pt), x.Last.Add(48*time.Hour), About{
 			Who: &watch.Side{Text: x.Who}, What: &watch.Side{Text: x.What}},
-			"it came on at least six of seven days, for the last time on "+x.Last.Format("2 Jan"),
+			"it called on at least six of seven days, last on "+x.Last.Format("2 Jan"),
 			strong(x.Who), plain(" no longer reaches "), strong(x.What), plain(" on "+pt.String()))
 	}
 	notices, err := a.notices(ctx, now)
@@ -131,7 +131,8 @@ func (a *Service) lookAtPointsHealth(ctx context.Context, all *matters, now time
 	for _, p := range former {
 		all.add(driftMatter, p.Name+" deleted", now, About{Point: p.Name}, "it was deleted here on "+
 			p.Dropped.UTC().Format("2 Jan at 15:04")+
-			", and its agent still runs: what it has loaded stays loaded. Stop the agent, and delete its table if the machine is to be open",
+			", and its agent still runs: its plan stays loaded. Stop the agent, and delete its table to open the "+
+			"machine",
 			strong(p.Name), plain(" was deleted and still reports"))
 	}
 	for _, p := range points {
@@ -139,9 +140,9 @@ func (a *Service) lookAtPointsHealth(ctx context.Context, all *matters, now time
 			continue
 		}
 		if quiet := now.Sub(*p.Heard); p.Kind != "file" && quiet > pointSilence {
-			all.add(silentPoint, p.Name, *p.Heard, About{Point: p.Name}, "it was heard of last at "+
+			all.add(silentPoint, p.Name, *p.Heard, About{Point: p.Name}, "its last contact was at "+
 				p.Heard.UTC().Format("15:04 on 2 Jan")+
-				"; its agent may have stopped, and what it had loaded stays loaded", strong(p.Name),
+				"; its agent may have stopped, and its plan stays loaded", strong(p.Name),
 				plain(" is silent"))
 			continue
 		}
@@ -150,9 +151,9 @@ func (a *Service) lookAtPointsHealth(ctx context.Context, all *matters, now time
 			return fmt.Errorf("what %s said cannot be read: %w", p.Name, err)
 		}
 		about := About{Point: p.Name, Release: said.Runs().Newest()}
-		words := map[string]string{"drifted": " has something else loaded than its plan",
+		words := map[string]string{"drifted": " does not run its plan",
 			"refused":   " refused its plan",
-			"went back": " returned to its former plan", "ahead": " does not follow this server"}[said.State]
+			"went back": " returned to its previous plan", "ahead": " does not follow this server"}[said.State]
 		if words != "" {
 			all.add(driftMatter, p.Name, now, about, said.State+": "+said.Words, strong(p.Name), plain(words))
 		}
@@ -167,7 +168,7 @@ func (a *Service) lookAtPointsHealth(ctx context.Context, all *matters, now time
 		if p.OtherFrom != "" && p.OtherAt != nil && now.Sub(*p.OtherAt) < otherAgent {
 			all.add(driftMatter, p.Name+" agents", now, about, "the token is used from "+p.RunFrom+" and from "+
 				p.OtherFrom+
-				". Replace the token, and stop the agent that does not belong there", strong(p.Name),
+				". Replace the token, and stop the other agent", strong(p.Name),
 				plain(" has two agents on one token"))
 		}
 	}
@@ -193,8 +194,8 @@ func (a *Service) lookAtExporters(ctx context.Context, all *matters, now time.Ti
 		name := e.Addr.String()
 		if quiet := now.Sub(status.Last); quiet > exporterSilence && quiet < 30*24*time.Hour {
 			all.add(silentExporter, name, status.Last, About{Exporter: name}, "its last packet came at "+
-				status.Last.UTC().Format("15:04 on 2 Jan")+"; of what it saw since then nothing is known",
-				strong(name), plain(" sends nothing any more"))
+				status.Last.UTC().Format("15:04 on 2 Jan")+"; its traffic since then is unknown",
+				strong(name), plain(" no longer sends"))
 		}
 		missed := int64(0)
 		for _, s := range status.Streams {
@@ -212,8 +213,8 @@ func (a *Service) lookAtExporters(ctx context.Context, all *matters, now time.Ti
 		a.looking.means.missed[name] = missed
 		if g := a.looking.means.gaps[name]; !g.at.IsZero() && now.Sub(g.at) < gapLasts {
 			all.add(gapMatter, name, g.at, About{Exporter: name},
-				fmt.Sprintf("by its sequence numbers %d records never came; what they told of is not known",
-					g.records), plain("Of what "), strong(name), plain(" sent, not all came"))
+				fmt.Sprintf("according to its sequence numbers, %d records never arrived; their traffic is unknown",
+					g.records), plain("Of what "), strong(name), plain(" sent records that did not all arrive"))
 		}
 	}
 	collectors, err := a.Store.Collectors(ctx)
@@ -222,9 +223,9 @@ func (a *Service) lookAtExporters(ctx context.Context, all *matters, now time.Ti
 	}
 	for _, c := range collectors {
 		if quiet := now.Sub(c.At); quiet > time.Minute && quiet < 7*24*time.Hour {
-			all.add(silentExporter, "collector "+c.Name, c.At, About{}, "it was heard of last at "+
+			all.add(silentExporter, "collector "+c.Name, c.At, About{}, "its last contact was at "+
 				c.At.UTC().Format("15:04 on 2 Jan")+
-				"; nothing that exporters send it is taken", plain("The collector "), strong(c.Name),
+				"; records that exporters send to it are lost", plain("The collector "), strong(c.Name),
 				plain(" does not run"))
 		}
 	}
@@ -254,7 +255,7 @@ func (a *Service) lookAtPromises(ctx context.Context, m *model.Model, all *matte
 			return m.Estate.Workload(p.Workload).Label()
 		}
 		all.add(assertionMatter, text, now, About{Text: text, Line: r.Assert.Line, Release: release},
-			fmt.Sprintf("in %s: %s → %s on %s speaks against it", of, name(r.Client), name(r.Server), r.Point),
+			fmt.Sprintf("in %s: %s → %s on %s contradicts it", of, name(r.Client), name(r.Server), r.Point),
 			strong(text), plain(" does not hold"))
 	}
 	for _, r := range c.Policy.Rules {
@@ -263,7 +264,7 @@ func (a *Service) lookAtPromises(ctx context.Context, m *model.Model, all *matte
 		}
 		if end := time.Unix(r.Until.End().Sec, 0).UTC(); end.After(now) && end.Sub(now) < soon {
 			all.add(endingMatter, "rule "+r.Sentence(), now, About{Text: r.Sentence(), Line: r.Line, Release: release},
-				fmt.Sprintf("line %d of %s ends at midnight, UTC, before %s; then it matches nothing", r.Line, of,
+				fmt.Sprintf("line %d of %s ends at midnight, UTC, before %s; after that it matches nothing", r.Line, of,
 					end.Format("2 Jan")),
 				strong(r.Sentence()), plain(" ends on "+end.AddDate(0, 0, -1).Format("2 Jan")))
 		}
@@ -276,7 +277,7 @@ func (a *Service) lookAtPromises(ctx context.Context, m *model.Model, all *matte
 		if e.Ends.After(now) && e.Ends.Sub(now) < soon {
 			all.add(endingMatter, "exemption "+e.Workload, now, About{Workload: e.Workload},
 				fmt.Sprintf("exempt because: %s; ask %s", e.Reason, e.Owner), strong(m.Estate.Called(e.Workload)),
-				plain(" is exempt until "+e.Ends.UTC().Format("2 Jan")+", and guarded again then"))
+				plain(" is exempt until "+e.Ends.UTC().Format("2 Jan")+", and guarded again after that"))
 		}
 	}
 	return nil

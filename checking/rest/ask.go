@@ -216,7 +216,7 @@ func endpoint(snap *model.Model, word string) (decide.Placed, string) {
 	}
 	ep := inventory.EndpointsOf(snap.Estate, int32(index), at)[0]
 	if !ep.Addr.IsValid() {
-		return decide.Placed{}, word + " holds no address now, so nothing can be said of its traffic"
+		return decide.Placed{}, word + " has no address now, so its traffic is unknown"
 	}
 	return snap.Compiled.At(ep.Addr, at), ""
 }

@@ -76,13 +76,13 @@ type Checks struct {
 func (s *Checks) Routes(r server.Routes) {
 	server.Get(r, "check-window", "/check", "The verdicts of the window, compared with a revision", s.check,
 		server.CanBeMissing)
-	server.Get(r, "list-check-parts", "/check/parts", "The verdicts of the window by what they are told apart by",
+	server.Get(r, "list-check-parts", "/check/parts", "Verdict counts for the window, grouped by dimension",
 		s.checkParts, server.CanBeMissing)
 	server.Get(r, "list-assertions", "/assertions", "The assertions with their results", s.assertions)
 	server.Post(r, "try-assertion", "/assertions/try", "Prove a statement without storing it", s.tryAssertion)
-	server.Get(r, "read-assertion-fix", "/assertions/fix", "What would make an assertion hold", s.assertionFix,
+	server.Get(r, "read-assertion-fix", "/assertions/fix", "Rules that would make an assertion hold", s.assertionFix,
 		server.CanBeMissing)
-	server.Get(r, "list-findings", "/findings", "What is wrong with the policy or its evidence", s.findings)
+	server.Get(r, "list-findings", "/findings", "The findings on the policy and its evidence", s.findings)
 	server.Get(r, "export-assertions", "/assertions.csv", "The assertions with their results as CSV",
 		s.exportAssertions)
 	server.Get(r, "export-findings", "/findings.csv", "The findings as CSV", s.exportFindings)

@@ -49,7 +49,7 @@ type Settling struct {
 }
 
 func (s *Settling) Routes(r server.Routes) {
-	server.Get(r, "list-settle-choices", "/settle", "What can be done about a kind of conversation", s.settle,
+	server.Get(r, "list-settle-choices", "/settle", "The ways to settle a kind of conversation", s.settle,
 		server.CanBeMissing)
 	server.Post(r, "settle-rows", "/settle/rows", "Settle several rows of the ledger in one step",
 		s.settleRows, server.MakesRevision, server.CanBeMissing)
@@ -170,8 +170,7 @@ func (s *Settling) settleRows(ctx context.Context, in *struct {
 	}
 	if in.Body.Revision != snap.Head.No {
 		return nil, huma.Error409Conflict(
-			"somebody has changed the policy since; nothing was changed. Look at the rows " +
-				"as they are now")
+			"somebody has changed the policy since; nothing was changed. Check the current rows")
 	}
 	var rows [][]int
 	var questions []string
@@ -198,7 +197,7 @@ func (s *Settling) settleRows(ctx context.Context, in *struct {
 		}
 		out := &server.Stored[answers.EditOut]{Status: http.StatusOK, Body: answers.EditOut{Revision: snap.Head.No,
 			Errors: []answers.TextError{},
-			Words:  "Say of " + many + " that they are rightly rejected"}}
+			Words:  "Mark " + many + " as rightly rejected"}}
 		if in.DryRun || len(probes) == 0 {
 			return out, nil
 		}

@@ -2,6 +2,7 @@ package rest
 
 import (
 	"context"
+	"strings"
 
 	"lucidorchard/answers"
 	"lucidorchard/core/decide"
@@ -27,6 +28,7 @@ type Summary struct {
 
 	Undo      *answers.Change `json:"undo,omitempty"`
 	Redo      *answers.Change `json:"redo,omitempty"`
+	Example   string          `json:"example,omitempty" doc:"A question about traffic of the window, as the ask bar takes it"`
 	Proposals int             `json:"proposals" doc:"Of the newest derivation, those that are still to be judged"`
 }
 
@@ -38,7 +40,7 @@ type Summaries struct {
 }
 
 func (s *Summaries) Routes(r server.Routes) {
-	server.Get(r, "read-summary", "/summary", "What there is, in numbers", s.summary)
+	server.Get(r, "read-summary", "/summary", "The figures of every step of the work", s.summary)
 }
 
 func (s *Summaries) summary(ctx context.Context, in *struct{ answers.Window }) (*server.Body[Summary], error) {
@@ -78,10 +80,24 @@ func (s *Summaries) summary(ctx context.Context, in *struct{ answers.Window }) (
 	if out.Proposals, err = s.Waiting(ctx, snap); err != nil {
 		return nil, err
 	}
+	out.Example = example(v)
 	t := v.Totals(reach.Query{Count: answers.LiveStore})
 	out.Uncovered = t.Conversations[decide.Uncovered]
 	if n := t.Conversations.Sum(); n > 0 {
 		out.Decided = 1 - float64(out.Uncovered)/float64(n)
 	}
 	return server.OK(out), nil
+}
+
+// example returns a question about the first conversation between two workloads, and nothing if
+// there is none among the first thousand.
+func example(v *reach.View) string {
+	for i := range min(1000, v.Len()) {
+		c := v.At(i)
+		client, server := v.Name(c.Client), v.Name(c.Server)
+		if c.Client.Workload >= 0 && c.Server.Workload >= 0 && !strings.ContainsAny(client+server, " \t\"") {
+			return client + " -> " + server + " " + c.Point.String()
+		}
+	}
+	return ""
 }

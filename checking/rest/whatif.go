@@ -80,7 +80,7 @@ type WhatIfs struct {
 func (s *WhatIfs) Routes(r server.Routes) {
 	server.Post(r, "answer-questions", "/whatif", "Answer many questions at once", s.whatIf)
 	server.Get(r, "list-probes", "/probes", "The probes with what is answered now", s.listProbes)
-	server.Post(r, "keep-probes", "/probes", "Keep questions with the verdict that they should get", s.keepProbes)
+	server.Post(r, "keep-probes", "/probes", "Save questions with the expected verdict", s.keepProbes)
 	server.Post(r, "drop-probes", "/probes/drop", "Drop probes", s.dropProbes)
 	server.Get(r, "export-probes", "/probes.txt", "The probes, a line each, as the bench reads them", s.exportProbes)
 	server.Get(r, "export-probe-results", "/probes.csv", "The probes with their results as CSV", s.exportProbeResults)

@@ -81,9 +81,9 @@ func Shut(all []Machine) (out []Machine) {
 func (m *Machine) Words() string {
 	switch {
 	case m.From == "" && m.Open:
-		return "no administration was seen, and no assertion says who administers it; the release lets somebody in"
+		return "no administration was seen and no assertion names administrators; the release admits somebody"
 	case m.From == "":
-		return fmt.Sprintf("line %d keeps everybody from administering it", m.Line)
+		return fmt.Sprintf("line %d blocks all management access to it", m.Line)
 	case m.Open:
 		return fmt.Sprintf("administered by %s on %s (%s)", m.From, m.Point, m.Source)
 	}

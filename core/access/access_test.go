@@ -66,7 +66,7 @@ func TestFromWhereMachinesAreAdministered(t *testing.T) {
 			[]netip.Addr{desk}, access.Asserted, false, "line 5 rejects 10.0.0.1 on tcp/22 (assertion)"},
 		{"an assertion about something else", closed + "assert always gangway -> store on tcp/443\n", nil,
 			access.Anybody, false,
-			"line 4 keeps everybody from administering it"},
+			"line 4 blocks all management access to it"},
 		{"seen, and still open", "permit workload desk -> store on tcp/22\n" + closed, []netip.Addr{desk}, access.Seen,
 			true,
 			"administered by 10.0.0.2 on tcp/22 (seen)"},
@@ -78,7 +78,7 @@ func TestFromWhereMachinesAreAdministered(t *testing.T) {
 		{"no rule: it is carried", "", []netip.Addr{desk}, access.Seen, true,
 			"administered by 10.0.0.2 on tcp/22 (seen)"},
 		{"never seen, somebody gets in", "permit gangway -> store on tcp/3389\n" + closed, nil, access.Anybody, true,
-			"no administration was seen, and no assertion says who administers it; the release lets somebody in"},
+			"no administration was seen and no assertion names administrators; the release admits somebody"},
 	} {
 		m := found(t, x.text, x.from...)
 		require.Equal(t, x.source, m.Source, x.what)

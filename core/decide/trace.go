@@ -34,12 +34,12 @@ type Membership struct {
 }
 
 var partWords = map[part]string{
-	isOff: "the rule is off", expired: "its last day is over", clientList: "the client is not in its left side",
-	serverList: "the server is not in its right side", services: "the service is another",
+	isOff: "the rule is off", expired: "its last day has passed", clientList: "the client is not in its left side",
+	serverList: "the server is not in its right side", services: "the service differs",
 	within: "not both are within the group",
-	area:   "neither is in its area", same: "the two do not share the keys of same",
-	across:      "the two do not differ in the keys of across",
-	apartGroups: "the two are not in different groups of it",
+	area:   "neither is in its area", same: "the two differ in a key of same",
+	across:      "the two agree in the keys of across",
+	apartGroups: "both are in the same group of it",
 }
 
 // Trace decides as Decide does and says why.

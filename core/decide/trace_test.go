@@ -76,14 +76,14 @@ func TestTraceSaysWhichPartFailed(t *testing.T) {
 	}
 	for rule, want := range map[string]string{
 		"off permit any -> any on any":              "the rule is off",
-		"permit any -> any on any until 2026-01-01": "its last day is over",
+		"permit any -> any on any until 2026-01-01": "its last day has passed",
 		"permit trial -> any on any":                "the client is not in its left side",
 		"permit any -> live on any":                 "the server is not in its right side",
-		"permit any -> any on tcp/1":                "the service is another",
+		"permit any -> any on tcp/1":                "the service differs",
 		"permit any -> any on any within live":      "not both are within the group",
 		"permit outside -> any on any":              "the client is not in its left side",
-		"permit any -> any on any same env":         "the two do not share the keys of same",
-		"permit any -> any on any across app, kind": "the two do not differ in the keys of across",
+		"permit any -> any on any same env":         "the two differ in a key of same",
+		"permit any -> any on any across app, kind": "the two agree in the keys of across",
 		"apart trial, both":                         "",
 		"permit 10.0.0.2 -> any on any":             "the client is not in its left side",
 	} {

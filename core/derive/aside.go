@@ -29,19 +29,19 @@ const (
 func (r Reason) Words() string {
 	switch r {
 	case Scan:
-		return "a client that tries many servers or services and hardly ever returns"
+		return "its client tries many servers or services and rarely returns"
 	case OneOff:
-		return "seen once or twice, with nothing like it"
+		return "seen only once or twice, and nothing similar"
 	case Lone:
-		return "one machine and one other, and nobody else of their kind: the likeliest attack, and the least useful rule"
+		return "a single pair that no similar machine repeats: likely an attack, and hardly a useful rule"
 	case Few:
-		return "too few of their kind do it to say that all may"
+		return "too few similar machines do it to permit it for all"
 	case Crossing:
-		return "between environments, to or from something that is not shared by applications, and not day after day"
+		return "between environments, not to a shared service, and not daily"
 	case Unplaced:
 		return "one side lacks a tag that says where it belongs, so that no rule can speak of it: tag it first"
 	case Admin:
-		return "an administration service, from machines that do not administer others"
+		return "an administration service, from machines that administer no others"
 	}
 	return ""
 }
@@ -52,7 +52,7 @@ var reasons = []Reason{Scan, OneOff, Lone, Few, Crossing, Unplaced, Admin}
 type aside struct {
 	Reason        Reason
 	Conversations []int
-	Signs         []string // with Input.Judged: of each, what speaks against it
+	Signs         []string // with Input.Judged: of each, what contradicts it
 }
 
 // setAside gives what the rules leave, by reason.

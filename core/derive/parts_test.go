@@ -49,7 +49,8 @@ func TestTheUsersGroupsComeFirst(t *testing.T) {
 		w.sees(fmt.Sprintf("fares-entry-live-%d", i), "tides-logic-live-1", "tcp/8443", week...)
 		w.sees(fmt.Sprintf("fares-entry-live-%d", i), "tides-logic-live-2", "tcp/8443", week...)
 	}
-	r := w.derive("group front = app is fares and tier is entry and env is live\ngroup tide = app is tides and tier is "+
+	r := w.derive("group front = app is fares and tier is entry and env is live\ngroup tide = app is tides and "+
+		"tier is "+
 		"logic and env is live", 0.5)
 	require.Equal(t, []string{"permit front -> tide on tcp/8443"}, rules(r))
 	require.Empty(t, r.Groups)
@@ -101,7 +102,7 @@ func TestOneOutsideAddress(t *testing.T) {
 	r := w.derive("", 0.5)
 	require.Equal(t, []string{"permit fares-logic-live -> 203.0.113.7 on tcp/6667",
 		"permit tides-logic-live -> 203.0.113.9 on tcp/443"}, rules(r))
-	require.Contains(t, r.Proposals[0].Warnings, "to one outside address, on a port that is no usual service's")
+	require.Contains(t, r.Proposals[0].Warnings, "to one outside address, on an unusual port")
 	require.Empty(t, r.Proposals[1].Warnings)
 }
 

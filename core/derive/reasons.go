@@ -137,7 +137,7 @@ func (d proposer) warnings(r *draft, p *Proposal) []string {
 		}
 	}
 	if untagged {
-		out = append(out, "names a machine that lacks a tag: tag it instead")
+		out = append(out, "names a machine without a tag; tag it instead")
 	}
 	if crossing {
 		out = append(out, "crosses environments")
@@ -146,7 +146,7 @@ func (d proposer) warnings(r *draft, p *Proposal) []string {
 		out = append(out, "administration service")
 	}
 	if p := r.points[0].Lo; len(r.right) == 1 && d.oneAddress(&r.right[0]) && p.Port() >= 1024 {
-		out = append(out, "to one outside address, on a port that is no usual service's")
+		out = append(out, "to one outside address, on an unusual port")
 	}
 	if database {
 		out = append(out, "database reached from another application")

@@ -65,7 +65,7 @@ func (d *deriver) findScans() {
 		// One service at many servers is also what a poller does: a scan finds many
 		// closed, or carries nothing.
 		sweep := len(t.ports) <= 3
-		d.tried[m] = fmt.Sprintf("its client tried %d servers, %d times, and hardly ever came back", len(t.servers),
+		d.tried[m] = fmt.Sprintf("its client tried %d servers, %d times, and rarely returned", len(t.servers),
 			t.tries)
 		scans[m] = !sweep || known*2 < len(t.servers) && (t.hollow*10 >= 3*t.tries || !bytesKnown)
 	}

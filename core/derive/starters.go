@@ -156,7 +156,7 @@ func (s *starting) guard(envs []string) {
 				"assert never "+written[i+1]+" -> "+written[0]+" on any", names[i+1], names[0])
 		}
 	}
-	offer("assertion", "", "Nobody outside reaches an administration service",
+	offer("assertion", "", "No outside address reaches an administration service",
 		"assert never outside -> any on tcp/22, tcp/3389, tcp/5985")
 }
 

@@ -49,7 +49,7 @@ func TestStarters(t *testing.T) {
 		`reject any -> outside on tcp/23 "No telnet leaves the estate"`,
 		`apart live, trial-run "Environments are kept apart"`,
 		`assert never trial-run -> live on any "Nothing of trial-run reaches live"`,
-		`assert never outside -> any on tcp/22, tcp/3389, tcp/5985 "Nobody outside reaches an administration service"`,
+		`assert never outside -> any on tcp/22, tcp/3389, tcp/5985 "No outside address reaches an administration service"`,
 	}, texts)
 	require.Equal(t, 7, found[0].Members)
 

@@ -16,7 +16,7 @@ type History struct {
 // Past is one workload over time.
 type Past struct {
 	ID     string
-	Added  Instant // when it came; Beginning: that is not known
+	Added  Instant // when it came; Beginning: that is unknown
 	Were   []Was   // in the order of time; the last is of now, if it is still there
 	Said   []Said  // what sources and people said of its tags
 	Leases []Lease

@@ -157,7 +157,7 @@ func (w Words) clauses(x policy.Clauses, sides [2]policy.List, c *decide.Compile
 		}
 	}
 	if x.Until != nil && x.Until.Past(c.AsOf) {
-		out = append(out, fmt.Sprintf("%s has passed, so it decides nothing any more", x.Until))
+		out = append(out, fmt.Sprintf("%s has passed, so it no longer decides anything", x.Until))
 	}
 	for _, side := range sides {
 		for _, o := range side.Items {

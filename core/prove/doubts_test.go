@@ -36,7 +36,7 @@ assert never stores -> outside on any across tierr
 		`group some: there is no workload a-2`,
 		`permit stores -> stores on tcp/1 same site across envv: nothing has a tag site`,
 		`permit stores -> stores on tcp/1 same site across envv: nothing has a tag envv; the nearest is env`,
-		`permit workload FIRST -> stores on tcp/2 until 2026-11-19: 2026-11-19 has passed, so it decides nothing any more`,
+		`permit workload FIRST -> stores on tcp/2 until 2026-11-19: 2026-11-19 has passed, so it no longer decides anything`,
 		`permit workload FIRST -> stores on tcp/2 until 2026-11-19: there is no workload FIRST; the nearest is a-1`,
 		`assert never stores -> outside on any across tierr: nothing has a tag tierr; the nearest is tier`,
 	}, prove.Doubts(before, decide.Compile(e, after, asOf)))

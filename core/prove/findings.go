@@ -19,13 +19,13 @@ type Kind string
 // The findings about rules that are exact over all points: every endpoint that
 // exists at the instant, outside included, and every service.
 const (
-	Shadowed    Kind = "shadowed"          // earlier rules decide all that it matches
-	Redundant   Kind = "redundant"         // without it every point gets the same verdict
-	Contradicts Kind = "contradicts"       // an earlier rule of its layer decides part of it the other way
-	PartShadow  Kind = "partly shadowed"   // earlier rules of its layer decide part of it the same way
-	MatchesNone Kind = "matches nothing"   // no two endpoints that exist are on its sides
-	AreaMissed  Kind = "misses its area"   // it would match something, but never in its area
-	Mergeable   Kind = "one rule would do" // with the rule before it
+	Shadowed    Kind = "shadowed"        // earlier rules decide all that it matches
+	Redundant   Kind = "redundant"       // without it every point gets the same verdict
+	Contradicts Kind = "contradicts"     // an earlier rule of its layer decides part of it the other way
+	PartShadow  Kind = "partly shadowed" // earlier rules of its layer decide part of it the same way
+	MatchesNone Kind = "matches nothing" // no two endpoints that exist are on its sides
+	AreaMissed  Kind = "misses its area" // it would match something, but never in its area
+	Mergeable   Kind = "mergeable"       // with the rule before it
 )
 
 // Findings that follow from the text and the memberships.
@@ -204,7 +204,7 @@ func turnOff(r *policy.Rule) *Fix {
 
 // above lets a rule decide before another one of its layer.
 func above(r, other *policy.Rule) *Fix {
-	return &Fix{fmt.Sprintf("Let it decide before line %d", other.Line),
+	return &Fix{fmt.Sprintf("Move it before line %d", other.Line),
 		[]policy.Edit{{Op: policy.Move, Line: r.Line, Before: other.Line}}, true}
 }
 
@@ -214,7 +214,7 @@ func longer(r *policy.Rule) *Fix {
 	later := *r
 	day := time.Date(r.Until.Year, time.Month(r.Until.Month), r.Until.Day+days, 0, 0, 0, 0, time.UTC)
 	later.Until = &policy.Date{Year: day.Year(), Month: int(day.Month()), Day: day.Day()}
-	return &Fix{fmt.Sprintf("Let it last until %s", later.Until),
+	return &Fix{fmt.Sprintf("Extend it until %s", later.Until),
 		[]policy.Edit{{Op: policy.Change, Line: r.Line, Text: later.String()}}, true}
 }
 

@@ -70,7 +70,7 @@ func (f *finder) byTags(g *policy.Group) *Fix {
 	}
 	said := *g
 	said.Expr, said.Include = e, nil
-	return &Fix{"Say it by tags: " + text, []policy.Edit{{Op: policy.Change, Line: g.Line, Text: said.String()}},
+	return &Fix{"Use tags: " + text, []policy.Edit{{Op: policy.Change, Line: g.Line, Text: said.String()}},
 		true}
 }
 
@@ -102,7 +102,7 @@ func (f *finder) groups() {
 			drop = nil
 		}
 		if counts[g.Name].In == 0 && !outside[g.Name] {
-			find(EmptyGroup, drop, "Nobody is in it.")
+			find(EmptyGroup, drop, "It has no members.")
 		} else if !used[g.Name] {
 			find(UnusedGroup, drop, "No rule, area, assertion or other group names it.")
 		}
@@ -153,7 +153,7 @@ func (f *finder) closing() {
 		}
 	}
 	f.out = append(f.out, Finding{Kind: NoClosing, Line: last.Line,
-		Words: fmt.Sprintf("The last layer, %s, has no rule: what nothing above matches stays uncovered.",
+		Words: fmt.Sprintf("The last layer, %s, has no rule, so traffic that no rule above matches stays uncovered.",
 			syntax.Name(last.Name)),
 		Fix: &Fix{"Reject the rest in it",
 			[]policy.Edit{{Op: policy.Add, Layer: last.Name, Text: "reject any -> any on any"}}, true}})

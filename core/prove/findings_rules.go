@@ -20,10 +20,10 @@ func (f *finder) rule(i int32, r *policy.Rule) {
 	if r.Until != nil {
 		switch {
 		case r.Until.Past(f.c.AsOf):
-			f.add(Expired, r, remove(r), nil, "Its last day, %s, is over: it matches nothing any more.", r.Until)
+			f.add(Expired, r, remove(r), nil, "Its last day, %s, is over: it no longer matches anything.", r.Until)
 			return
 		case r.Until.Past(estate.Instant{Sec: f.c.AsOf.Sec + soonDays*86400}):
-			f.add(SoonExpired, r, longer(r), nil, "Its last day is %s; what it decides gets another verdict then.",
+			f.add(SoonExpired, r, longer(r), nil, "Its last day is %s; its traffic gets another verdict then.",
 				r.Until)
 		}
 	}
@@ -35,11 +35,11 @@ func (f *finder) rule(i int32, r *policy.Rule) {
 			r.Area.Name)
 	case !facts.matches:
 		f.add(MatchesNone, r, turnOff(r), nil,
-			"No two endpoints that exist now are on its two sides and agree with its clauses.")
+			"No two current endpoints match its sides and clauses.")
 	case !facts.decides:
 		f.add(Shadowed, r, remove(r), others, "Nothing reaches it: %s.", decidedBy(others, facts.more))
 	case !facts.needed:
-		f.add(Redundant, r, remove(r), nil, "Without it every point gets the same verdict from the rules behind it.")
+		f.add(Redundant, r, remove(r), nil, "Without it, the rules after it give every point the same verdict.")
 	default:
 		f.partial(r, others)
 	}
@@ -90,7 +90,7 @@ func (f *finder) partial(r *policy.Rule, others []*policy.Rule) {
 			first(against), verb(against[0]), r.Action)
 	}
 	if len(alike) > 0 {
-		f.add(PartShadow, r, nil, alike, "%s of this layer decides part of it already, the same way.", first(alike))
+		f.add(PartShadow, r, nil, alike, "%s of this layer already decides part of it the same way.", first(alike))
 	}
 }
 

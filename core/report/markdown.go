@@ -71,7 +71,7 @@ func (r *Report) writeParts(line func(string, ...any)) {
 			head   string
 			groups []FlowGroup
 		}{{"Loses", p.Loses}, {"Gains", p.Gains}, {"Changes otherwise", p.Others}, {"Open questions", p.Open},
-			{"Rejected, and rightly", p.Accepted}} {
+			{"Rightly rejected", p.Accepted}} {
 			if len(list.groups) == 0 {
 				continue
 			}
@@ -91,7 +91,7 @@ func (r *Report) writeParts(line func(string, ...any)) {
 		}
 	}
 	if len(quiet) > 0 {
-		line("Nothing changes and nothing is open for %s.", strings.Join(quiet, ", "))
+		line("No change and no open question for %s.", strings.Join(quiet, ", "))
 		line("")
 	}
 }
@@ -161,7 +161,8 @@ func (r *Report) Sentence() string {
 			off++
 		}
 	}
-	out := fmt.Sprintf("The draft changes the verdict of %s: %s traffic that was permitted, %s more than before; %s open questions.",
+	out := fmt.Sprintf("The draft changes the verdict of %s: %s traffic that was permitted, %s more than before; %s "+
+		"open questions.",
 		plural.Of(r.Changed, "conversation"), plural.Of(len(loses), "part loses", "parts lose"),
 		plural.Of(len(gains), "part gains", "parts gain"), plural.Of(open, "part has", "parts have"))
 	if broken > 0 {

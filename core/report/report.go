@@ -91,7 +91,7 @@ type Assertion struct {
 	Sentence string `json:"sentence"`
 	Note     string `json:"note,omitempty"`
 	Result   string `json:"result" enum:"holds,open,broken"`
-	Example  string `json:"example,omitempty" doc:"What speaks against it"`
+	Example  string `json:"example,omitempty" doc:"What contradicts it"`
 }
 
 // Probe is a question with the verdict that is expected.

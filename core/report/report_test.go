@@ -171,10 +171,11 @@ func TestMarkdownTakesNothingForItsOwn(t *testing.T) {
 	for _, want := range []string{
 		`# What the draft changes: Salt \[marsh\]`, `Start \*here\*`, "## booking\\|fares (the \\<crew\\>)",
 		"| a | b | tcp/443 https | permit | reject | 2 | 0 | reject a -\\> b on any — line break \\| bar |",
-		"+ permit a -> b on any # ''' fence", "Nothing changes and nothing is open for tides.",
+		"+ permit a -> b on any # ''' fence", "No change and no open question for tides.",
 		"- **broken** never a -\\> b on any: x → y on tcp/1",
 		"- **NOT as expected** a -\\> b any, expected permit: reject — why",
-		"The draft changes the verdict of 2 conversations: 1 part loses traffic that was permitted, 0 parts gain more than before; 0 parts have open questions. 1 assertion does not hold. 1 probe is not as expected.",
+		"The draft changes the verdict of 2 conversations: 1 part loses traffic that was permitted, 0 parts gain " +
+			"more than before; 0 parts have open questions. 1 assertion does not hold. 1 probe is not as expected.",
 	} {
 		require.Contains(t, text, want)
 	}

@@ -28,11 +28,11 @@ func FixAssertion(c *decide.Compiled, text string, r prove.Result) (m fix, ok bo
 	}
 	switch a.Kind {
 	case policy.Never:
-		m.Words, m.Lines = "Reject all that it speaks of", []string{rule(policy.Reject, a.Left)}
+		m.Words, m.Lines = "Reject all of it", []string{rule(policy.Reject, a.Left)}
 	case policy.Always:
-		m.Words, m.Lines = "Permit all that it speaks of", []string{rule(policy.Permit, a.Left)}
+		m.Words, m.Lines = "Permit all of it", []string{rule(policy.Permit, a.Left)}
 	case policy.Only:
-		m.Words, m.Lines = "Permit those that it names, and reject all others",
+		m.Words, m.Lines = "Permit the named ones and reject all others",
 			[]string{rule(policy.Permit, a.Left), rule(policy.Reject, policy.List{Any: true})}
 	}
 	index := -1

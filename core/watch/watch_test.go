@@ -155,9 +155,9 @@ func TestTheStoriesOfTheDemoAreMatters(t *testing.T) {
 		"leak: boarding-logic-trial reached tides-entry-live on https",
 		"choke: logbook could not reach tides-entry-live on metrics",
 		"held: 10.40.7.19 tried ",
-		"newcomer: A caller never seen before: booking-logic → fares-store-live on postgres",
-		"newcomer: A caller never seen before: boarding-entry-live → manifest-store-live on postgres",
-		"newcomer: A caller never seen before: vault → manifest-store-live on rsync",
+		"newcomer: A new caller: booking-logic → fares-store-live on postgres",
+		"newcomer: A new caller: boarding-entry-live → manifest-store-live on postgres",
+		"newcomer: A new caller: vault → manifest-store-live on rsync",
 	} {
 		require.Contains(t, all.String(), want)
 	}

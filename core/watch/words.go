@@ -56,7 +56,7 @@ func (m *Matter) Title() []Piece {
 		}
 		return []Piece{who, {verb, false}, what, {on, false}}
 	}
-	return []Piece{{"A caller never seen before: ", false}, who, {" → ", false}, what, {on, false}}
+	return []Piece{{"A new caller: ", false}, who, {" → ", false}, what, {on, false}}
 }
 
 // dropped reports whether the newest of it did not get through.
@@ -70,7 +70,7 @@ func (m *Matter) Why() string {
 	case m.Flood && m.Kind == Choke:
 		by = "rules permit it"
 	case m.Flood:
-		by = "rules reject it, or none permits it"
+		by = "rules reject it or leave it uncovered"
 	case r != nil && r.Action == policy.Apart:
 		by = fmt.Sprintf("line %d keeps them apart", r.Line)
 	case r != nil && decide.VerdictOf(r) == decide.Permit:
@@ -92,20 +92,20 @@ func (m *Matter) Why() string {
 	case m.Scan:
 		scan = "; looks like a scan"
 	case m.Flood:
-		scan = "; so many at once probably have one cause"
+		scan = "; so many at once probably share one cause"
 	}
 	switch m.Kind {
 	case Leak:
 		by += scan
 		if at == "" {
-			return "leak: " + by + ", and it was carried"
+			return "leak: " + by + ", yet it was carried"
 		}
-		return "leak: " + by + ", and it passed " + at
+		return "leak: " + by + ", yet it passed " + at
 	case Choke:
 		if at == "" {
-			return "choke: " + by + scan + ", and it was dropped"
+			return "choke: " + by + scan + ", yet it was dropped"
 		}
-		return "choke: " + by + scan + ", which " + at + " held, and it was dropped"
+		return "choke: " + by + scan + ", which " + at + " held, yet it was dropped"
 	case Held:
 		if m.Scan {
 			return "held: looks like a scan"
@@ -114,7 +114,7 @@ func (m *Matter) Why() string {
 			return "held: " + by + scan
 		}
 		if r != nil && decide.VerdictOf(r) == decide.Permit {
-			by += ", which no point there held then"
+			by += ", which no point there ran then"
 		}
 		return "held: " + by
 	}

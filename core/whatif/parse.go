@@ -315,7 +315,8 @@ func (c *reader) expression(cur *syntax.Cursor) (item, *syntax.Error) {
 	e.Asked(func(*expr.Expr) { parts++ })
 	if all := parts * (len(c.held) + len(c.outside)); all > mostAsked {
 		return item{}, syntax.Errorf(e.Pos,
-			"the expression has %d parts, to evaluate for %d endpoints: %d million evaluations, the limit is %d million",
+			"the expression has %d parts, to evaluate for %d endpoints: %d million evaluations, the limit is %d "+
+				"million",
 			parts, len(c.held)+len(c.outside), all/1_000_000, mostAsked/1_000_000)
 	}
 	return c.once("("+e.String()+")", func() item { return c.agreeing(e) }), nil
@@ -351,7 +352,7 @@ func (c *Census) agreeing(e *expr.Expr) item {
 func (c *Census) workload(text string, i int32, t syntax.Token) (item, *syntax.Error) {
 	out := item{text: text, ends: c.byWorkload()[i], holds: func(p decide.Placed) bool { return p.Workload == i }}
 	if len(out.ends) == 0 {
-		return out, syntax.Errorf(t.Pos, "%s holds no address now, so nothing can be said of its traffic", t.Text)
+		return out, syntax.Errorf(t.Pos, "%s has no address now, so its traffic is unknown", t.Text)
 	}
 	return out, nil
 }

@@ -53,7 +53,7 @@ func TestAnswersAgreeWithDecidingEach(t *testing.T) {
 		line := fmt.Sprintf("%s -> %s %s", client, server, spec)
 		qs, bad := census.Read(line)
 		if len(bad) > 0 {
-			require.Contains(t, bad[0].Message, "holds no address now")
+			require.Contains(t, bad[0].Message, "has no address now")
 			return
 		}
 		q := &qs[0]

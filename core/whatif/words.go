@@ -15,7 +15,7 @@ const named = 3
 // bkg-entry-03 (env missing)".
 func (c *Census) Words(q *Question, a *Answer) string {
 	if a.Pairs == 0 {
-		return "there are no two endpoints that it speaks of"
+		return "no two endpoints match it"
 	}
 	var parts []string
 	if v, one := a.One(); one {

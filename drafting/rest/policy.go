@@ -53,7 +53,7 @@ func (s *Policy) fix(ctx context.Context, in *struct {
 		words := fmt.Sprintf("%s, because it is %s: “%s”", f.Fix.Words, f.Kind, policy.Lines(snap.Head.Text)[line-1])
 		return s.Edited(ctx, v, snap, text, words, in.DryRun)
 	}
-	return nil, huma.Error409Conflict("nothing of that kind is found there any more; nothing was changed")
+	return nil, huma.Error409Conflict("the finding no longer exists; nothing was changed")
 }
 
 // StatementOut is a line of the policy document.
@@ -130,16 +130,16 @@ func (s *Policy) Routes(r server.Routes) {
 		s.getPolicy)
 	server.Post(r, "edit-policy", "/policy/edits", "Add, change, remove, move or switch off a statement", s.editPolicy,
 		server.MakesRevision, server.CanBeMissing, server.TakesLargeText)
-	server.Post(r, "fix-finding", "/policy/fix", "Do what a finding suggests", s.fix, server.MakesRevision,
+	server.Post(r, "fix-finding", "/policy/fix", "Apply the fix of a finding", s.fix, server.MakesRevision,
 		server.CanBeMissing)
 	server.Put(r, "replace-policy", "/policy/text", "Replace the whole policy text", s.importPolicy,
 		server.MakesRevision, server.TakesLargeText, server.NeedsMatch)
-	server.Post(r, "undo", "/policy/undo", "Take back the newest change", s.undo)
-	server.Post(r, "redo", "/policy/redo", "Do again what was taken back last", s.redo)
+	server.Post(r, "undo", "/policy/undo", "Undo the newest change", s.undo)
+	server.Post(r, "redo", "/policy/redo", "Redo the change that was undone last", s.redo)
 	server.Get(r, "read-difference", "/policy/revisions/{no}/difference",
-		"What the draft, or another revision, has and lacks beside one", s.difference, server.CanBeMissing)
+		"Compare a revision with the draft or another revision", s.difference, server.CanBeMissing)
 	server.Post(r, "restore-revision", "/policy/revisions/{no}/restore",
-		"Go back to a revision: its text becomes the newest",
+		"Return to a revision: its text becomes the newest",
 		s.restoreRevision, server.MakesRevision, server.CanBeMissing)
 	server.Get(r, "read-revision", "/policy/revisions/{no}", "One revision of the policy", s.oneRevision,
 		server.CanBeMissing)
@@ -303,7 +303,7 @@ func (s *Policy) importPolicy(ctx context.Context, in *struct {
 		return nil, &server.Problem{Type: server.ProblemMoved, Title: http.StatusText(http.StatusPreconditionFailed),
 			Status: http.StatusPreconditionFailed, Revision: snap.Head.No, Was: in.IfMatch, Now: etag(snap.Head.No),
 			Detail: "the policy has changed since the text was taken from it; nothing was changed. Copy your text, " +
-				"load the policy as it is now, and bring the two together"}
+				"load the current policy, and merge the two"}
 	}
 	return s.Edited(ctx, v, snap, p.Format(), cmp.Or(in.Body.Words, "Replace the text"), in.DryRun)
 }

@@ -74,7 +74,7 @@ type talk struct {
 	Server  talkEnd `json:"server"`
 	Service string  `json:"service"`
 	First   string  `json:"first"`
-	Signs   string  `json:"signs,omitempty" doc:"What speaks against it"`
+	Signs   string  `json:"signs,omitempty" doc:"What contradicts it"`
 	Number  int     `json:"number" doc:"Of the conversation, among those of the derivation"`
 }
 

@@ -135,7 +135,7 @@ func (s *Groups) Routes(r server.Routes) {
 	server.Post(r, "remove-group", "/groups/remove", "Remove a group, with all that needs it", s.removeGroup,
 		server.MakesRevision,
 		server.CanBeMissing)
-	server.Get(r, "list-members", "/groups/members", "Who is in a group, who is not, and of whom it cannot tell",
+	server.Get(r, "list-members", "/groups/members", "Who is in, out of, and undecided for a group",
 		s.members,
 		server.CanBeMissing)
 	server.Get(r, "export-members", "/groups/members.csv", "The members of a group as CSV", s.exportMembers,

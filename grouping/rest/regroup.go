@@ -90,8 +90,8 @@ func (s *Groups) regroup(ctx context.Context, w answers.Window, revision int, dr
 		return nil, err
 	}
 	if revision != snap.Head.No {
-		return nil, huma.Error409Conflict("somebody has changed the policy since; nothing was changed. Look again " +
-			"at what uses the group, then do it")
+		return nil, huma.Error409Conflict("somebody has changed the policy since; nothing was changed. Check what " +
+			"uses the group now, then try again")
 	}
 	out := RegroupOut{Changed: []string{}, Removed: []string{}}
 	text, bad := edit(snap, &out)

@@ -27,7 +27,7 @@ type Starters struct {
 
 func (s *Starters) Routes(r server.Routes) {
 	server.Get(r, "list-starters", "/starters",
-		"Groups, guardrails and assertions that a policy can begin with, and does not have",
+		"Groups, guardrails and assertions to start with that the policy lacks",
 		s.list)
 	server.Post(r, "take-starters", "/starters", "Add starters to the draft, with the groups that they need", s.take,
 		server.MakesRevision)
@@ -56,8 +56,7 @@ func (s *Starters) take(ctx context.Context, in *struct {
 	}
 	if in.Body.Revision != snap.Head.No {
 		return nil, huma.Error409Conflict(
-			"somebody has changed the policy since; nothing was changed. Look at what it " +
-				"lacks now")
+			"somebody has changed the policy since; nothing was changed. Check what it lacks now")
 	}
 	text, bad := derive.Begin(snap.Head.Text, derive.Starters(snap.Estate, snap.Policy),
 		in.Body.IDs)

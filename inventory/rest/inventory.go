@@ -60,7 +60,7 @@ type Sources struct {
 }
 
 func (s *Sources) Routes(r server.Routes) {
-	server.Post(r, "take-listing", server.Listing, "Take what a source lists; for scripts, with a token",
+	server.Post(r, "take-listing", server.Listing, "Store the list of a source; for scripts, with a token",
 		s.takeListing, server.NeedsToken,
 		server.TakesFile("application/json", "application/x-ndjson", "text/csv"),
 		func(o *huma.Operation) {
@@ -69,11 +69,11 @@ func (s *Sources) Routes(r server.Routes) {
 		})
 	server.Get(r, "list-sources", "/sources", "The sources of workloads, the one whose values win first", s.sources)
 	server.Put(r, "rank-sources", "/sources", "Say whose values win", s.rankSources)
-	server.Get(r, "list-disagreements", "/disagreements", "Tags of which the sources say different things",
+	server.Get(r, "list-disagreements", "/disagreements", "Tags on which sources disagree",
 		s.disagreements)
 	server.Get(r, "list-tokens", "/tokens", "The tokens of scripts, without their secrets", s.tokens)
 	server.Get(r, "read-token", "/tokens/{id}", "A token, without its secret", s.oneToken, server.CanBeMissing)
-	server.Post(r, "add-token", "/tokens", "Make a token for a script; its secret is shown this once", s.addToken,
+	server.Post(r, "add-token", "/tokens", "Create a token for a script; its secret is shown only once", s.addToken,
 		server.Creates)
 	server.Remove(r, "revoke-token", "/tokens/{id}", "Take a token back", s.revokeToken, server.CanBeMissing)
 	server.Get(r, "export-disagreements", "/disagreements.csv", "The disagreements of sources as CSV",
@@ -118,8 +118,8 @@ func (s *Sources) takeListing(ctx context.Context, in *struct {
 				`, expected {"workloads": [{"id": "…", "addresses": ["…"], "tags": {"env": "…"}}]}; nothing was taken`)
 		}
 		if all.Workloads == nil {
-			return nil, huma.Error422UnprocessableEntity("found no workloads, expected a list of them, if only an " +
-				"empty one; nothing was taken")
+			return nil, huma.Error422UnprocessableEntity("found no workloads, expected a list, possibly empty; " +
+				"nothing was stored")
 		}
 		file = ingest.WorkloadObjects(*all.Workloads, token.Source)
 	default:
@@ -131,8 +131,8 @@ func (s *Sources) takeListing(ctx context.Context, in *struct {
 	}
 	if in.Complete && len(file.Errors) > 0 {
 		// What cannot be read would be retired.
-		return nil, huma.Error422UnprocessableEntity("some rows of the complete list cannot be used, and would be " +
-			"taken for missing; nothing was taken. The first: " + file.Errors[0].Error())
+		return nil, huma.Error422UnprocessableEntity("some rows of the complete list are unusable and would count " +
+			"as missing; nothing was stored. The first: " + file.Errors[0].Error())
 	}
 	taken, err := s.Take(ctx, inventory.Listing{Source: token.Source, Keys: file.Keys, Workloads: file.Workloads,
 		Complete: in.Complete, Confirm: in.Confirm, Author: token.Name})
@@ -228,8 +228,8 @@ func (s *Sources) addToken(ctx context.Context, in *struct {
 	}
 }) (*server.Made[TokenOut], error) {
 	if in.Body.Source == estate.ByHand {
-		return nil, huma.Error422UnprocessableEntity("source: “by hand” is for what people set; give the source " +
-			"another name")
+		return nil, huma.Error422UnprocessableEntity("source: the name “by hand” is reserved for values that people " +
+			"set; choose another name")
 	}
 	if (in.Body.Source == "") != in.Body.Release {
 		return nil, huma.Error422UnprocessableEntity(

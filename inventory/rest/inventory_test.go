@@ -73,7 +73,7 @@ func TestAScriptFeedsItsSource(t *testing.T) {
 		`{"workloads":[{"id":"s-1"}]}`, &p))
 	require.Contains(t, p.Detail,
 		"lacks 2 of the 3 workloads that its source has listed before, and they would be retired; nothing was "+
-			"changed. If the list is whole, send it again with confirm=2")
+			"changed. If the list is complete, send it again with confirm=2")
 	require.Equal(t, 409, c.Send(path+"?complete=true&confirm=3", token.Secret, "application/json",
 		`{"workloads":[{"id":"s-1"}]}`, nil))
 	require.Equal(t, 200, c.Send(path+"?complete=true&confirm=2", token.Secret, "application/json",
@@ -93,7 +93,7 @@ func TestAScriptFeedsItsSource(t *testing.T) {
 			whys = append(whys, ch.Before+" "+ch.After+" "+ch.Why)
 		}
 	}
-	require.ElementsMatch(t, []string{"yes no retired: no source lists it any more", "no yes its first tags"}, whys)
+	require.ElementsMatch(t, []string{"yes no retired: no source lists it", "no yes its first tags"}, whys)
 	require.Equal(t, 204, c.Call("DELETE", fmt.Sprintf("/api/v1/tokens/%d", token.ID), nil, nil))
 	require.Equal(t, 401, c.Send(path, token.Secret, "application/json", list, &p))
 	require.Contains(t, p.Detail, "revoked")

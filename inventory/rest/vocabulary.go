@@ -50,7 +50,7 @@ func (s *Vocabulary) Routes(r server.Routes) {
 	server.Get(r, "export-misspellings", "/misspellings.csv", "The values that look misspelt as CSV",
 		s.exportMisspellings)
 	server.Post(r, "fix-misspellings", "/vocabulary/fix", "Set the usual spelling", s.fixMisspellings)
-	server.Put(r, "set-structural-keys", "/vocabulary/structural", "Say which tags name what no group fits",
+	server.Put(r, "set-structural-keys", "/vocabulary/structural", "Choose the tags that name what no group fits",
 		s.setStructural)
 	server.Post(r, "find-workloads", "/workloads/find", "Find what a pasted list names", s.findWorkloads)
 	server.Get(r, "list-selections", "/selections", "Saved selections of a list", s.selections)

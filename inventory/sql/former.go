@@ -40,7 +40,7 @@ func Parts() []historysql.Part {
 			_ string) error {
 			stayed, err := to.swap(ctx, tx, c.ID)
 			if stayed > 0 {
-				c.Note = fmt.Sprintf("%d of its workloads were changed by something else since, and stay as they are",
+				c.Note = fmt.Sprintf("%d of its workloads have changed since and stay unchanged",
 					stayed)
 			}
 			return err

@@ -137,7 +137,7 @@ func TestUndoingAnImportLeavesWhatOthersSaidSince(t *testing.T) {
 	take("script", "", day.Add(time.Hour), assemblytest.Leased("b", "10.0.0.2", "tier", "store")) // that nobody undoes
 	c, err := s.Undo(ctx, "somebody")
 	require.NoError(t, err)
-	require.Equal(t, "1 of its workloads were changed by something else since, and stay as they are", c.Note)
+	require.Equal(t, "1 of its workloads have changed since and stay unchanged", c.Note)
 	require.Equal(t, map[string]string{"b": "10.0.0.2 env=live(plan) tier=store(script) "},
 		assemblytest.TagValues(t, s))
 

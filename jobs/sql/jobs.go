@@ -90,7 +90,7 @@ func (s *Store) FailAbandoned(ctx context.Context, owners []string) (int64, erro
 		state = CASE WHEN stored IS NULL THEN 'failed' ELSE 'done' END, done = CASE WHEN stored IS NULL THEN done
 		ELSE 1 END,
 		message = CASE WHEN stored IS NULL
-		THEN 'the server ended while this was running; nothing of it was stored: start it again'
+		THEN 'the server stopped while this was running; nothing was stored. Start it again'
 			ELSE 'the server ended while this was running; all of it was stored' END
 		WHERE state = 'running' AND owner = ANY ($1)`, owners)
 	if err != nil {

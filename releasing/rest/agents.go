@@ -21,7 +21,7 @@ func ofPoint(o *huma.Operation) {
 }
 
 func noPoint() error {
-	return huma.Error401Unauthorized("found a token of no enforcement point; make one in the view Release")
+	return huma.Error401Unauthorized("found a token of no enforcement point; create one in Release")
 }
 
 // asking gives the point that asks, by its token.
@@ -40,8 +40,8 @@ func (s *Releases) asking(ctx context.Context) (*releasing.Point, error) {
 	}
 	if former != "" {
 		return nil, huma.Error410Gone(former +
-			" was deleted from this server; what it has loaded stays loaded. Stop the agent, and delete " +
-			"its table if the machine is to be open")
+			" was deleted from this server; its plan stays loaded. Stop the agent, and delete its table to open the " +
+			"machine")
 	}
 	return nil, noPoint()
 }
@@ -59,8 +59,7 @@ func (s *Releases) told(ctx context.Context, in *struct {
 	}
 	if in.Run == "" { // an agent of before would take what it does not understand for nothing, and open the machine
 		return nil, huma.NewError(http.StatusUpgradeRequired, "the agent of "+p.Name+
-			" is older than this server: it keeps what it has "+
-			"loaded until it is upgraded")
+			" is older than this server; it keeps its plan until it is upgraded")
 	}
 	t, err := s.AwaitTold(ctx, p.Name, in.Have, toldPatience-rand.N(toldPatience/3))
 	if err != nil {

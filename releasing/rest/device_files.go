@@ -58,15 +58,14 @@ func render(t *point.Told, format string) (kind, text string, cannot []string, e
 	l := t.Loaded()
 	switch {
 	case l.Nothing():
-		kind, text = "text/plain; charset=utf-8", "# no release is to run\n"
+		kind, text = "text/plain; charset=utf-8", "# no release is ordered\n"
 		if format == "json" || format == "acl" || format == "k8s" {
 			kind, text = "application/json", "{}\n"
 		}
 		return kind, text, nil, nil
 	case l.Enforced == nil && (format == "acl" || format == "k8s"):
 		return "", "", nil, refuse.Conflict("format: " + format +
-			" cannot observe: what a device loads of it is enforced. Let the point " +
-			"enforce, or fetch nft")
+			" cannot observe: a device enforces what it loads. Order the point to enforce, or fetch nft")
 	case format == "acl":
 		d, not := acl.Of(l.Enforced)
 		raw, err = d.Text()

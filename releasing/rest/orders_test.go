@@ -78,7 +78,7 @@ func TestAnOrderIsCarriedOutWhole(t *testing.T) {
 }
 
 // A release under which nobody could administer a machine is not enforced unless somebody
-// says so of each; by administration that was seen, where no assertion says more.
+// says so of each; by observed administration, where no assertion says more.
 func TestNobodyIsLockedOutUnasked(t *testing.T) {
 	c := assemblytest.Serve(t)
 	require.Equal(t, 201,

@@ -50,9 +50,9 @@ type Releases struct {
 }
 
 func (s *Releases) Routes(r server.Routes) {
-	server.Get(r, "read-roll-out", "/rollout", "The releases, the points, and what each holds", s.rollOut,
+	server.Get(r, "read-roll-out", "/rollout", "The releases, the points, and what each runs", s.rollOut,
 		server.CanBeMissing)
-	server.Post(r, "release", "/releases", "Put the draft under a number; the points of the first wave observe it",
+	server.Post(r, "release", "/releases", "Release the draft; the points of the first wave observe it",
 		s.release, server.Creates)
 	server.Get(r, "preview-release", "/releases/preview", "How large the plans of the draft would be", s.preview)
 	server.Post(r, "order-points", "/rollout/orders",
@@ -68,10 +68,10 @@ func (s *Releases) Routes(r server.Routes) {
 	server.Post(r, "let-point-follow", "/points/{name}/follow",
 		"Let a point that took an order which this server lacks follow it", s.yield,
 		server.CanBeMissing)
-	server.Post(r, "add-point", "/points", "Make an enforcement point; its token is shown this once", s.addPoint,
+	server.Post(r, "add-point", "/points", "Create an enforcement point; its token is shown only once", s.addPoint,
 		server.Creates)
-	server.Remove(r, "drop-point", "/points/{name}", "Forget an enforcement point", s.dropPoint, server.CanBeMissing)
-	server.Post(r, "tell-point-again", "/points/{name}/again", "Tell a point anew what it is to hold", s.again,
+	server.Remove(r, "drop-point", "/points/{name}", "Delete an enforcement point", s.dropPoint, server.CanBeMissing)
+	server.Post(r, "tell-point-again", "/points/{name}/again", "Make a point load its plan again", s.again,
 		server.CanBeMissing)
 	server.Get(r, "read-point-history", "/points/{name}/history", "What happened at a point, newest first", s.history)
 	server.Get(r, "list-wave-rejections", "/rollout/waves/{no}/rejected",
@@ -82,32 +82,32 @@ func (s *Releases) Routes(r server.Routes) {
 	server.Put(r, "hold-roll-out", "/rollout/hold", "Pause the roll-out, or resume it", s.hold)
 	server.Get(r, "compare-releases", "/releases/{no}/difference", "What changes from one release to another",
 		s.differences, server.CanBeMissing)
-	server.Get(r, "list-exemptions", "/exemptions", "Workloads that no point guards, those that end first at the head",
+	server.Get(r, "list-exemptions", "/exemptions", "Exempt workloads, those that end first at the top",
 		s.exemptions)
-	server.Put(r, "exempt-workload", "/exemptions/{id}", "Keep all points from a workload until a day", s.exempt,
+	server.Put(r, "exempt-workload", "/exemptions/{id}", "Exempt a workload from all points until a day", s.exempt,
 		server.CanBeMissing)
 	server.Remove(r, "end-exemption", "/exemptions/{id}", "Let points guard a workload again", s.endExemption,
 		server.CanBeMissing)
-	server.Get(r, "list-guards", "/workloads/{id}/points", "The points that guard a workload, and what they hold",
+	server.Get(r, "list-guards", "/workloads/{id}/points", "The points that guard a workload, and what they run",
 		s.guards, server.CanBeMissing)
-	server.Get(r, "read-point-plan", "/points/{name}/plan", "What a point is to hold, as text", s.pointPlan,
+	server.Get(r, "read-point-plan", "/points/{name}/plan", "The plan of a point as text", s.pointPlan,
 		server.CanBeMissing)
 	server.Post(r, "compare-running", "/points/{name}/running",
-		"Compare what a device holds, as somebody pasted it, with what it is to hold",
+		"Compare the pasted configuration of a device with its plan",
 		s.running, server.CanBeMissing)
 	server.Get(r, "fetch-device-file", server.PointPath+"/file",
-		"For devices, with their token: what to hold, as a file", s.deviceFile, ofPoint,
+		"For devices, with their token: the plan as a file", s.deviceFile, ofPoint,
 		server.CanBeMissing, server.CanConflict, server.CanBeCached)
 	server.Get(r, "fetch-device-group", server.PointPath+"/groups/{name}",
 		"For devices, with their token: the members of a group, a prefix in "+
 			"each line", s.deviceGroup, ofPoint, server.CanBeMissing, server.CanBeCached)
 	server.Get(r, "read-told", server.PointPath+"/told",
-		"For points, with their token: what to hold, as soon as it is another", s.told,
+		"For points, with their token: the plan, as soon as it changes", s.told,
 		ofPoint)
 	server.Post(r, "say-seen", server.PointPath+"/seen",
 		"For points, with their token: conversations that they rejected or left uncovered, "+
 			"as IPFIX messages", s.seen, ofPoint)
-	server.Post(r, "say-held", server.PointPath+"/said", "For points, with their token: what they hold", s.said,
+	server.Post(r, "say-held", server.PointPath+"/said", "For points, with their token: report what they run", s.said,
 		ofPoint)
 }
 

@@ -322,7 +322,7 @@ func TestADeviceFetchesAFile(t *testing.T) {
 		return c.Do("GET", path, map[string]string{"Authorization": "Bearer " + made.Token, "If-None-Match": tag}, "")
 	}
 	_, text := fetch("/api/v1/point/file", "")
-	require.Contains(t, text, "no release is to run")
+	require.Contains(t, text, "no release is ordered")
 	require.Equal(t, 201, c.Call("POST", "/api/v1/releases", map[string]any{"revision": 1, "title": "First"}, nil))
 	r, _ := fetch("/api/v1/point/file?format=acl", "")
 	require.Equal(t, 409, r.StatusCode, "it cannot observe")

@@ -83,23 +83,24 @@ func (s *Exporters) Routes(r server.Routes) {
 	server.Put(r, "say-exporter-habit", "/exporters/{addr}/icmp",
 		"Say where an exporter writes the types of ICMP messages",
 		s.sayHabit)
-	server.Remove(r, "forget-exporter", "/exporters/{addr}", "Forget an exporter that sends no more", s.forgetExporter)
-	server.Get(r, "list-service-ports", "/service-ports", "What people have said of ports", s.servicePorts)
+	server.Remove(r, "forget-exporter", "/exporters/{addr}", "Delete an exporter that no longer "+
+		"sends", s.forgetExporter)
+	server.Get(r, "list-service-ports", "/service-ports", "Corrections of which port is a service", s.servicePorts)
 	server.Post(r, "add-service-port", "/service-ports",
-		"Say that a port is a service, and turn what was stored the wrong way round", s.addServicePort, server.Starts,
+		"Declare a port a service, and swap stored conversations accordingly", s.addServicePort, server.Starts,
 		server.CanBeMissing)
 	server.Remove(r, "remove-service-port", "/service-ports",
-		"Take back what was said of a port, and turn conversations back", s.removeServicePort, server.Starts,
+		"Withdraw a correction of a port, and swap conversations back", s.removeServicePort, server.Starts,
 		server.CanBeMissing)
-	server.Get(r, "read-retention", "/retention", "How long traffic is kept, or what other bounds would delete",
+	server.Get(r, "read-retention", "/retention", "The retention of traffic, or what other bounds would delete",
 		s.retention)
-	server.Put(r, "set-retention", "/retention", "Say how long traffic is kept", s.setRetention)
+	server.Put(r, "set-retention", "/retention", "Set the retention of traffic", s.setRetention)
 	server.Get(r, "list-refused-batches", "/refused-batches",
-		"Batches of traffic that the database refuses for what they hold", s.refusedBatches)
-	server.Remove(r, "drop-refused-batch", "/refused-batches/{id}", "Delete a batch that was set aside", s.dropRefused,
+		"Batches of traffic whose contents the database rejects", s.refusedBatches)
+	server.Remove(r, "drop-refused-batch", "/refused-batches/{id}", "Delete a rejected batch", s.dropRefused,
 		server.CanBeMissing)
 	server.Get(r, "export-refused-batch", "/refused-batches/{id}/records.csv",
-		"The records of a batch that was set aside, as a file of flows", s.exportRefused, server.CanBeMissing)
+		"The records of a rejected batch as a file of flows", s.exportRefused, server.CanBeMissing)
 }
 
 // refusedBatches lists what collectors had to set aside.
@@ -123,7 +124,7 @@ func (s *Exporters) dropRefused(ctx context.Context, in *batchID) (*struct{}, er
 		return nil, err
 	}
 	if !found {
-		return nil, huma.Error404NotFound("no batch with this id is set aside")
+		return nil, huma.Error404NotFound("there is no rejected batch with this id")
 	}
 	s.Events.Changed()
 	return nil, nil
@@ -135,7 +136,7 @@ func (s *Exporters) exportRefused(ctx context.Context, in *batchID) (*huma.Strea
 		return nil, err
 	}
 	if text == nil {
-		return nil, huma.Error404NotFound("no batch with this id is set aside")
+		return nil, huma.Error404NotFound("there is no rejected batch with this id")
 	}
 	return &huma.StreamResponse{Body: func(hc huma.Context) {
 		hc.SetHeader("Content-Type", "text/csv; charset=utf-8")
@@ -300,7 +301,7 @@ func (s *Exporters) addServicePort(ctx context.Context, in *struct{ Body Service
 	if err := s.RefreshHooks(ctx); err != nil {
 		return nil, err
 	}
-	job, err := s.Start(ctx, "turn", "Turn conversations on "+in.Body.Service,
+	job, err := s.Start(ctx, "turn", "Swap conversations on "+in.Body.Service,
 		func(ctx context.Context, progress func(float64, string)) (any, error) {
 			return s.TurnRound(ctx, p, false, progress)
 		})
@@ -322,12 +323,12 @@ func (s *Exporters) removeServicePort(ctx context.Context, in *struct {
 		return nil, err
 	}
 	if !found {
-		return nil, huma.Error404NotFound("nothing like that was said of " + in.Service)
+		return nil, huma.Error404NotFound("there is no such correction of " + in.Service)
 	}
 	if err := s.RefreshHooks(ctx); err != nil {
 		return nil, err
 	}
-	job, err := s.Start(ctx, "turn", "Turn conversations on "+in.Service+" back",
+	job, err := s.Start(ctx, "turn", "Swap conversations on "+in.Service+" back",
 		func(ctx context.Context, progress func(float64, string)) (any, error) {
 			return s.TurnRound(ctx, p, true, progress)
 		})
@@ -378,8 +379,7 @@ func (s *Exporters) retentionOut(ctx context.Context, r traffic.Retention) (*ser
 func (s *Exporters) setRetention(ctx context.Context, in *struct{ Body traffic.Retention }) (*server.Body[RetentionOut],
 	error) {
 	if in.Body.ConversationDays < 0 || in.Body.RecordDays < 0 || in.Body.MostBytes < 0 {
-		return nil, huma.Error422UnprocessableEntity("found a number below 0, expected days or octets; 0 is " +
-			"without bound")
+		return nil, huma.Error422UnprocessableEntity("found a number below 0, expected days or bytes; 0 means no bound")
 	}
 	if err := s.Set(ctx, "retention", in.Body); err != nil {
 		return nil, err

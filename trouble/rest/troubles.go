@@ -49,21 +49,21 @@ func (s *Troubles) troubled() []Trouble {
 		full = full || d.Low
 		if d.Low && !d.Alike {
 			out = append(out, Trouble{"disk", true,
-				fmt.Sprintf("The disk of %s (%s) is full: %s. Until then nothing can be changed, and no traffic "+
-					"is stored. %s", d.Name, d.Path, d.Room(), s.losing()),
-				"Make room on that disk.", since(d.Since)})
+				fmt.Sprintf("The disk of %s (%s) is full: %s. Until then, no change and no traffic can be "+
+					"stored. %s", d.Name, d.Path, d.Room(), s.losing()),
+				"Free space on that disk.", since(d.Since)})
 		}
 	}
 	if s.Cluster != nil {
 		if t := s.Cluster.Trouble(); !t.Since.IsZero() {
 			out = append(out, Trouble{"database", true,
-				"The database has ended and is being started again. Nothing can be looked at or changed meanwhile. " +
-					s.losing(), "If it does not come back: its last words are in the server's log.", since(t.Since)})
+				"The database stopped and is restarting. Meanwhile, nothing can be read or changed. " +
+					s.losing(), "If it does not come back, check the server's log.", since(t.Since)})
 		}
 	} else if away, err := s.Models.Away(); err != nil {
 		out = append(out, Trouble{"database", true,
-			"The database cannot be reached. Nothing can be looked at or changed meanwhile. " + s.losing(),
-			"Look whether it runs, and whether this machine reaches it; all goes on by itself then.", since(away)})
+			"The database is unreachable. Meanwhile, nothing can be read or changed. " + s.losing(),
+			"Check that it runs and that this machine reaches it; work then continues automatically.", since(away)})
 	}
 	if s.Collector != nil {
 		st := s.Collector.Status()
@@ -73,13 +73,13 @@ func (s *Troubles) troubled() []Trouble {
 				at = *st.TroubleAt
 			}
 			out = append(out, Trouble{"collector", true,
-				"Traffic that exporters send is not stored: the database does not take it. " + s.losing(),
-				"The reason stands under Flows, Exporters.", since(at)})
+				"Traffic from exporters is not stored, because the database refuses it. " + s.losing(),
+				"See Flows, Exporters for the reason.", since(at)})
 		}
 		if st.SetAside > 0 {
 			out = append(out, Trouble{"collector", false,
-				fmt.Sprintf("%s of traffic cannot be stored for what they hold; they are set aside.",
-					plural.Of(int(st.SetAside), "batch", "batches")), "Look at them under Flows, Exporters.", ""})
+				fmt.Sprintf("%s of traffic were rejected by the database because of their contents.",
+					plural.Of(int(st.SetAside), "batch", "batches")), "See Flows, Exporters.", ""})
 		}
 		if j := st.Jump; j != nil && time.Since(j.At).Abs() < 24*time.Hour {
 			way := "ahead"
@@ -87,28 +87,28 @@ func (s *Troubles) troubled() []Trouble {
 				way = "back"
 			}
 			out = append(out, Trouble{"clock", false,
-				fmt.Sprintf("The clock of this machine was set %s by %s. Traffic without times of its own stands "+
-					"at the wrong time.", way, time.Duration(max(j.Seconds, -j.Seconds)*1e9).Round(time.Second)),
-				"Keep the clock right with a time service.", since(j.At)})
+				fmt.Sprintf("The clock of this machine was set %s by %s. Traffic without its own times has wrong "+
+					"times.", way, time.Duration(max(j.Seconds, -j.Seconds)*1e9).Round(time.Second)),
+				"Synchronize the clock with a time service.", since(j.At)})
 		}
 		if by, n := collect.OffAgainst(s.Collector.Exporters(), time.Now()); n > 1 {
 			out = append(out, Trouble{"clock", false,
 				fmt.Sprintf("All %d exporters agree that this machine's clock is %s. Their records were moved to its "+
 					"time.", n, clockWords(by)),
-				"Look at this machine's clock, and keep it right with a time service.", ""})
+				"Check this machine's clock, and synchronize it with a time service.", ""})
 		}
 	}
 	if m := s.Models.Held(); m != nil && len(m.Errors) > 0 {
 		out = append(out, Trouble{"policy", true,
-			fmt.Sprintf("The stored policy has %s that an earlier version of this program took. What they are in "+
-				"decides nothing until they are put right. The first is on line %d: %s",
+			fmt.Sprintf("The stored policy has %s that an earlier version of this program accepted. The statements "+
+				"that contain them decide nothing until you fix them. The first is on line %d: %s",
 				plural.Of(len(m.Errors), "error", "errors"), m.Errors[0].Line, m.Errors[0].Message),
-			"Put it right under Policy, Text.", ""})
+			"Fix it under Policy, Text.", ""})
 	}
 	if s.Trusting != "" {
 		out = append(out, Trouble{"network", false, "Everybody who reaches " + s.Trusting +
-			" may read and change all of this: there are no accounts.",
-			"Listen on loopback, or let only those reach it who may.", ""})
+			" may read and change everything, because there are no accounts.",
+			"Listen on loopback, or restrict access to this address.", ""})
 	}
 	return out
 }
@@ -129,16 +129,17 @@ func (s *Troubles) losing() string {
 	st := s.Collector.Status()
 	switch {
 	case st.Lost > 0:
-		return fmt.Sprintf("%d records of traffic were lost so far.", st.Lost)
+		return fmt.Sprintf("%d records of traffic have been lost so far.", st.Lost)
 	case st.Spooled > 0 || st.Waiting > 0:
-		return fmt.Sprintf("No traffic is lost yet: %s and %d records wait.", plural.Of(st.Spooled, "batch", "batches"),
+		return fmt.Sprintf("No traffic is lost so far: %s and %d records are "+
+			"queued.", plural.Of(st.Spooled, "batch", "batches"),
 			st.Waiting)
 	}
-	return "No traffic is lost yet."
+	return "No traffic is lost so far."
 }
 
 func (s *Troubles) Routes(r server.Routes) {
-	server.Get(r, "list-troubles", "/troubles", "What is wrong with the server, its disk and its database", s.troubles)
+	server.Get(r, "list-troubles", "/troubles", "Current problems of the server, its disk and its database", s.troubles)
 }
 
 // Cluster is a database of our own.

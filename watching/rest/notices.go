@@ -33,13 +33,13 @@ type noticesOut struct {
 
 func (s *Watching) noticeRoutes(r server.Routes) {
 	server.Get(r, "read-notices", "/watch/notices", "Who is told of what, and where messages go", s.notices)
-	server.Post(r, "add-notice", "/watch/notices", "Tell somebody when something is the matter", s.addNotice,
+	server.Post(r, "add-notice", "/watch/notices", "Notify somebody of matters or of traffic", s.addNotice,
 		server.Creates, server.CanBeMissing)
 	server.Put(r, "change-notice", "/watch/notices/{id}", "Change a notice, or pause it", s.changeNotice,
 		server.CanBeMissing)
 	server.Remove(r, "drop-notice", "/watch/notices/{id}", "Forget a notice", s.dropNotice, server.CanBeMissing)
 	server.Put(r, "keep-destination", "/watch/destinations/{name}", "Say where messages go", s.putDestination)
-	server.Remove(r, "drop-destination", "/watch/destinations/{name}", "Forget a destination, and what waits for it",
+	server.Remove(r, "drop-destination", "/watch/destinations/{name}", "Delete a destination and its queue",
 		s.dropDestination, server.CanBeMissing)
 	server.Post(r, "try-destination", "/watch/destinations/{name}/trial", "Send a trial", s.trial, server.CanBeMissing)
 }

@@ -55,18 +55,19 @@ type Watching struct {
 func (s *Watching) Routes(r server.Routes) {
 	r.Stream("/watch/stream", s.serveStream)
 	r.Feed("/watch/flows", s.serveFlows)
-	server.Get(r, "watch", "/watch", "How what is in force held over a time: the picture, and the matters to look at",
+	server.Get(r, "watch", "/watch", "How well the policy in force held over a time: the counts and the matters",
 		s.watch)
-	server.Get(r, "count", "/watch/counters", "What became of the connections of the last minutes, by pair or by rule",
+	server.Get(r, "count", "/watch/counters", "The outcomes of the connections of the last minutes, by pair or by rule",
 		s.counters)
 	server.Get(r, "read-matter", "/watch/matters/{id}", "A matter, with the conversations of one of its days",
 		s.matter, server.CanBeMissing)
 	server.Get(r, "export-matters", "/watch/matters.csv", "All matters of the last hundred days as CSV",
 		s.exportMatters)
-	server.Post(r, "say-of-matters", "/watch/matters/state", "Say that matters are seen, with somebody, or settled",
+	server.Post(r, "say-of-matters", "/watch/matters/state", "Mark matters as seen, assigned or settled",
 		s.say)
 	s.noticeRoutes(r)
-	server.Put(r, "choose-watched", "/watch/groups", "Say which groups are watched for newcomers, silence and members",
+	server.Put(r, "choose-watched", "/watch/groups", "Choose the groups that are watched for new callers, missing "+
+		"callers and members",
 		s.choose, server.CanBeMissing)
 }
 

@@ -101,7 +101,7 @@ func TestMattersOverDays(t *testing.T) {
 	require.Empty(t, due)
 }
 
-// What stands is new once, ends when it is so no more, and is new again when it comes back.
+// What stands is new once, ends when it is so no more, and is open again when it comes back.
 func TestWhatStandsEnds(t *testing.T) {
 	s, _ := assemblytest.Fresh(t)
 	none := func(watching.Matter) []watching.Telling { return nil }

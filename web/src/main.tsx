@@ -22,7 +22,7 @@ const router = createBrowserRouter([
     element: <Frame />,
     errorElement: <Fault />,
     children: [
-      { index: true, element: <Navigate to="/check" replace /> },
+      { index: true, lazy: async () => ({ Component: (await import("./frame/First")).First }) },
       {
         path: "workloads",
         lazy: async () => ({ Component: (await import("./inventory/WorkloadsView")).WorkloadsView }),

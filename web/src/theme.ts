@@ -20,6 +20,8 @@ const config = defineConfig({
     },
     "*:focus-visible": { outline: "2px solid {colors.accent}", outlineOffset: "1px" },
     "::selection": { bg: "tintStrong" },
+    // Who asked the system for less motion gets none.
+    "*, *::before, *::after": { _motionReduce: { animationDuration: "1ms!", transitionDuration: "1ms!" } },
   },
   theme: {
     tokens: {

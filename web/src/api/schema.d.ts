@@ -58,7 +58,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What would make an assertion hold */
+        /** Rules that would make an assertion hold */
         get: operations["read-assertion-fix"];
         put?: never;
         post?: never;
@@ -109,7 +109,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The verdicts of the window by what they are told apart by */
+        /** Verdict counts for the window, grouped by dimension */
         get: operations["list-check-parts"];
         put?: never;
         post?: never;
@@ -211,7 +211,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Tags of which the sources say different things */
+        /** Tags on which sources disagree */
         get: operations["list-disagreements"];
         put?: never;
         post?: never;
@@ -435,7 +435,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Workloads that no point guards, those that end first at the head */
+        /** Exempt workloads, those that end first at the top */
         get: operations["list-exemptions"];
         put?: never;
         post?: never;
@@ -453,7 +453,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Keep all points from a workload until a day */
+        /** Exempt a workload from all points until a day */
         put: operations["exempt-workload"];
         post?: never;
         /** Let points guard a workload again */
@@ -490,7 +490,7 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Forget an exporter that sends no more */
+        /** Delete an exporter that no longer sends */
         delete: operations["forget-exporter"];
         options?: never;
         head?: never;
@@ -572,7 +572,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What is wrong with the policy or its evidence */
+        /** The findings on the policy and its evidence */
         get: operations["list-findings"];
         put?: never;
         post?: never;
@@ -691,7 +691,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Who is in a group, who is not, and of whom it cannot tell */
+        /** Who is in, out of, and undecided for a group */
         get: operations["list-members"];
         put?: never;
         post?: never;
@@ -830,7 +830,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Take what a source lists; for scripts, with a token
+         * Store the list of a source; for scripts, with a token
          * @description The body is JSON ({"workloads": […]}), JSON Lines (application/x-ndjson) or CSV (text/csv). The same listing twice changes nothing.
          */
         post: operations["take-listing"];
@@ -984,7 +984,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** For devices, with their token: what to hold, as a file */
+        /** For devices, with their token: the plan as a file */
         get: operations["fetch-device-file"];
         put?: never;
         post?: never;
@@ -1020,7 +1020,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** For points, with their token: what they hold */
+        /** For points, with their token: report what they run */
         post: operations["say-held"];
         delete?: never;
         options?: never;
@@ -1052,7 +1052,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** For points, with their token: what to hold, as soon as it is another */
+        /** For points, with their token: the plan, as soon as it changes */
         get: operations["read-told"];
         put?: never;
         post?: never;
@@ -1071,7 +1071,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Make an enforcement point; its token is shown this once */
+        /** Create an enforcement point; its token is shown only once */
         post: operations["add-point"];
         delete?: never;
         options?: never;
@@ -1106,7 +1106,7 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Forget an enforcement point */
+        /** Delete an enforcement point */
         delete: operations["drop-point"];
         options?: never;
         head?: never;
@@ -1122,7 +1122,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Tell a point anew what it is to hold */
+        /** Make a point load its plan again */
         post: operations["tell-point-again"];
         delete?: never;
         options?: never;
@@ -1171,7 +1171,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What a point is to hold, as text */
+        /** The plan of a point as text */
         get: operations["read-point-plan"];
         put?: never;
         post?: never;
@@ -1190,7 +1190,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Compare what a device holds, as somebody pasted it, with what it is to hold */
+        /** Compare the pasted configuration of a device with its plan */
         post: operations["compare-running"];
         delete?: never;
         options?: never;
@@ -1275,7 +1275,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Do what a finding suggests */
+        /** Apply the fix of a finding */
         post: operations["fix-finding"];
         delete?: never;
         options?: never;
@@ -1292,7 +1292,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Do again what was taken back last */
+        /** Redo the change that was undone last */
         post: operations["redo"];
         delete?: never;
         options?: never;
@@ -1341,7 +1341,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What the draft, or another revision, has and lacks beside one */
+        /** Compare a revision with the draft or another revision */
         get: operations["read-difference"];
         put?: never;
         post?: never;
@@ -1360,7 +1360,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Go back to a revision: its text becomes the newest */
+        /** Return to a revision: its text becomes the newest */
         post: operations["restore-revision"];
         delete?: never;
         options?: never;
@@ -1394,7 +1394,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Take back the newest change */
+        /** Undo the newest change */
         post: operations["undo"];
         delete?: never;
         options?: never;
@@ -1412,7 +1412,7 @@ export interface paths {
         /** The probes with what is answered now */
         get: operations["list-probes"];
         put?: never;
-        /** Keep questions with the verdict that they should get */
+        /** Save questions with the expected verdict */
         post: operations["keep-probes"];
         delete?: never;
         options?: never;
@@ -1546,7 +1546,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Batches of traffic that the database refuses for what they hold */
+        /** Batches of traffic whose contents the database rejects */
         get: operations["list-refused-batches"];
         put?: never;
         post?: never;
@@ -1566,7 +1566,7 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Delete a batch that was set aside */
+        /** Delete a rejected batch */
         delete: operations["drop-refused-batch"];
         options?: never;
         head?: never;
@@ -1580,7 +1580,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The records of a batch that was set aside, as a file of flows */
+        /** The records of a rejected batch as a file of flows */
         get: operations["export-refused-batch"];
         put?: never;
         post?: never;
@@ -1599,7 +1599,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Put the draft under a number; the points of the first wave observe it */
+        /** Release the draft; the points of the first wave observe it */
         post: operations["release"];
         delete?: never;
         options?: never;
@@ -1682,9 +1682,9 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** How long traffic is kept, or what other bounds would delete */
+        /** The retention of traffic, or what other bounds would delete */
         get: operations["read-retention"];
-        /** Say how long traffic is kept */
+        /** Set the retention of traffic */
         put: operations["set-retention"];
         post?: never;
         delete?: never;
@@ -1700,7 +1700,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The releases, the points, and what each holds */
+        /** The releases, the points, and what each runs */
         get: operations["read-roll-out"];
         put?: never;
         post?: never;
@@ -1838,12 +1838,12 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What people have said of ports */
+        /** Corrections of which port is a service */
         get: operations["list-service-ports"];
         put?: never;
-        /** Say that a port is a service, and turn what was stored the wrong way round */
+        /** Declare a port a service, and swap stored conversations accordingly */
         post: operations["add-service-port"];
-        /** Take back what was said of a port, and turn conversations back */
+        /** Withdraw a correction of a port, and swap conversations back */
         delete: operations["remove-service-port"];
         options?: never;
         head?: never;
@@ -1857,7 +1857,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What can be done about a kind of conversation */
+        /** The ways to settle a kind of conversation */
         get: operations["list-settle-choices"];
         put?: never;
         /** Settle a kind of conversation by a rule or a probe */
@@ -1910,7 +1910,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Groups, guardrails and assertions that a policy can begin with, and does not have */
+        /** Groups, guardrails and assertions to start with that the policy lacks */
         get: operations["list-starters"];
         put?: never;
         /** Add starters to the draft, with the groups that they need */
@@ -1996,7 +1996,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What there is, in numbers */
+        /** The figures of every step of the work */
         get: operations["read-summary"];
         put?: never;
         post?: never;
@@ -2033,7 +2033,7 @@ export interface paths {
         /** The tokens of scripts, without their secrets */
         get: operations["list-tokens"];
         put?: never;
-        /** Make a token for a script; its secret is shown this once */
+        /** Create a token for a script; its secret is shown only once */
         post: operations["add-token"];
         delete?: never;
         options?: never;
@@ -2066,7 +2066,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What is wrong with the server, its disk and its database */
+        /** Current problems of the server, its disk and its database */
         get: operations["list-troubles"];
         put?: never;
         post?: never;
@@ -2118,7 +2118,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Say which tags name what no group fits */
+        /** Choose the tags that name what no group fits */
         put: operations["set-structural-keys"];
         post?: never;
         delete?: never;
@@ -2134,7 +2134,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** How what is in force held over a time: the picture, and the matters to look at */
+        /** How well the policy in force held over a time: the counts and the matters */
         get: operations["watch"];
         put?: never;
         post?: never;
@@ -2151,7 +2151,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What became of the connections of the last minutes, by pair or by rule */
+        /** The outcomes of the connections of the last minutes, by pair or by rule */
         get: operations["count"];
         put?: never;
         post?: never;
@@ -2172,7 +2172,7 @@ export interface paths {
         /** Say where messages go */
         put: operations["keep-destination"];
         post?: never;
-        /** Forget a destination, and what waits for it */
+        /** Delete a destination and its queue */
         delete: operations["drop-destination"];
         options?: never;
         head?: never;
@@ -2204,7 +2204,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Say which groups are watched for newcomers, silence and members */
+        /** Choose the groups that are watched for new callers, missing callers and members */
         put: operations["choose-watched"];
         post?: never;
         delete?: never;
@@ -2239,7 +2239,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Say that matters are seen, with somebody, or settled */
+        /** Mark matters as seen, assigned or settled */
         post: operations["say-of-matters"];
         delete?: never;
         options?: never;
@@ -2274,7 +2274,7 @@ export interface paths {
         /** Who is told of what, and where messages go */
         get: operations["read-notices"];
         put?: never;
-        /** Tell somebody when something is the matter */
+        /** Notify somebody of matters or of traffic */
         post: operations["add-notice"];
         delete?: never;
         options?: never;
@@ -2426,7 +2426,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The points that guard a workload, and what they hold */
+        /** The points that guard a workload, and what they run */
         get: operations["list-guards"];
         put?: never;
         post?: never;
@@ -2643,7 +2643,7 @@ export interface components {
             service?: string;
         };
         Assertion: {
-            /** @description What speaks against it */
+            /** @description What contradicts it */
             example?: string;
             note?: string;
             /** @enum {string} */
@@ -2746,7 +2746,7 @@ export interface components {
             name: string;
         };
         CallerTime: {
-            /** @description The promise speaks against it */
+            /** @description The promise contradicts it */
             against: boolean;
             /** Format: int64 */
             days: number;
@@ -6181,6 +6181,8 @@ export interface components {
              */
             decided: number;
             estate: string;
+            /** @description A question about traffic of the window, as the ask bar takes it */
+            example?: string;
             /** Format: int64 */
             groups: number;
             /** Format: int64 */
@@ -6248,7 +6250,7 @@ export interface components {
             number: number;
             server: components["schemas"]["TalkEnd"];
             service: string;
-            /** @description What speaks against it */
+            /** @description What contradicts it */
             signs?: string;
         };
         TalkEnd: {
@@ -8506,7 +8508,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description Nothing was stored: it was a dry run, or nothing changes */
+            /** @description Nothing was stored: a dry run, or no change */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -8556,7 +8558,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description Nothing was stored: it was a dry run, or nothing changes */
+            /** @description Nothing was stored: a dry run, or no change */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -9792,7 +9794,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description Nothing was stored: it was a dry run, or nothing changes */
+            /** @description Nothing was stored: a dry run, or no change */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -9842,7 +9844,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description Nothing was stored: it was a dry run, or nothing changes */
+            /** @description Nothing was stored: a dry run, or no change */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -10019,7 +10021,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Nothing was stored: it was a dry run, or nothing changes */
+            /** @description Nothing was stored: a dry run, or no change */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -10072,7 +10074,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description Nothing was stored: it was a dry run, or nothing changes */
+            /** @description Nothing was stored: a dry run, or no change */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -10357,7 +10359,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description Nothing was stored: it was a dry run, or nothing changes */
+            /** @description Nothing was stored: a dry run, or no change */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -11369,7 +11371,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description Nothing was stored: it was a dry run, or nothing changes */
+            /** @description Nothing was stored: a dry run, or no change */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -11466,7 +11468,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description Nothing was stored: it was a dry run, or nothing changes */
+            /** @description Nothing was stored: a dry run, or no change */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -11617,7 +11619,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description Nothing was stored: it was a dry run, or nothing changes */
+            /** @description Nothing was stored: a dry run, or no change */
             200: {
                 headers: {
                     [name: string]: unknown;

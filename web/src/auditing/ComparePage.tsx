@@ -22,7 +22,7 @@ export function ComparePage() {
   if (!data)
     return (
       <Text p="20px" color="soft">
-        looking…
+        Loading…
       </Text>
     );
   const moved = data.may.length + data.did.length + data.members.length + data.points.length;
@@ -37,18 +37,20 @@ export function ComparePage() {
       <Box maxW="960px">
         <Sentence>
           {moved === 0
-            ? "Nobody else may reach it, nobody else did, nothing else guards it"
-            : `${plural(data.may.length, "way in", "ways in")}, ${plural(data.did.length, "caller")}, ${plural(data.members.length, "member")} and ${plural(data.points.length, "point")} differ`}
+            ? "The same clients may reach it, the same did, and the same points guard it"
+            : `${plural(data.may.length, "allowed client")}, ${plural(data.did.length, "caller")}, ${plural(data.members.length, "member")} and ${plural(data.points.length, "point")} differ`}
           .
         </Sentence>
         <Text color="soft" mt="2px">
-          {data.same ? data.before.promise.words : `${data.before.promise.words}, beside: ${data.after.promise.words}`}
+          {data.same
+            ? data.before.promise.words
+            : `${data.before.promise.words}, compared with: ${data.after.promise.words}`}
         </Text>
         <Beside c={data} />
         <Moves title="Who may reach it at the end" list={data.may} c={data} />
-        <Moves title="Who did" list={data.did} c={data} />
-        <Moves title="Whom it protects" list={data.members} c={data} />
-        <Moves title="Points that guard it" list={data.points} c={data} />
+        <Moves title="Who reached it" list={data.did} c={data} />
+        <Moves title="Protected workloads" list={data.members} c={data} />
+        <Moves title="Points that guard them" list={data.points} c={data} />
       </Box>
     </Box>
   );
@@ -60,10 +62,10 @@ function Beside({ c }: { c: Comparison }) {
   const rows: [string, (p: Comparison["before"]) => number][] = [
     ["days", (p) => p.counts.days],
     ...states.map((s): [string, (p: Comparison["before"]) => number] => [`days ${s.word}`, (p) => p.counts[s.state]]),
-    ["times in which it was not kept", (p) => p.breaks],
+    ["periods in which it was broken", (p) => p.breaks],
     ["callers", (p) => p.callers],
     ["connections carried", (p) => p.total.permitted + p.total.uncovered + p.total.leaks],
-    ["of which no rule speaks", (p) => p.total.uncovered],
+    ["carried but uncovered", (p) => p.total.uncovered],
     ["leaked", (p) => p.total.leaks],
     ["dropped", (p) => p.total.held + p.total.chokes],
     ["exemptions", (p) => p.exempt],

@@ -89,12 +89,12 @@ export function Days({ days, group }: { days: Day[]; group: boolean }) {
         ))}
         {against && (
           <span>
-            <chakra.span color="reject">in red</chakra.span>: connections that the promise speaks against
+            <chakra.span color="reject">in red</chakra.span>: connections that contradict the promise
           </span>
         )}
         <Box _print={{ display: "none" }}>
           <Link onClick={() => setTable(!table)} aria-expanded={table}>
-            {table ? "Without the table" : "Day by day"}
+            {table ? "Hide the table" : "Show the table"}
           </Link>
         </Box>
       </Flex>
@@ -107,11 +107,11 @@ export function Days({ days, group }: { days: Day[]; group: boolean }) {
 
 function words(d: Day): string {
   const out = [`${short.format(new Date(`${d.day}T00:00:00Z`))}: ${wordOf(d.state)}`];
-  if (d.none > 0 && d.draft) out.push(`the draft ${d.draft === "holds" ? "keeps it" : `is ${d.draft}`}`);
+  if (d.none > 0 && d.draft) out.push(`with the draft it ${d.draft === "holds" ? "holds" : `is ${d.draft}`}`);
   if (d.members) out.push(`enforced for ${n(d.enforced)} of ${n(d.members)}`);
   if (d.shown)
-    out.push(d.shown === "cannot be shown" ? "nothing shows that the promise was kept" : `the promise was ${d.shown}`);
-  if (d.against) out.push(`${n(d.against)} against it`);
+    out.push(d.shown === "cannot be shown" ? "no proof that the promise held" : `the promise was ${d.shown}`);
+  if (d.against) out.push(`${n(d.against)} contradict it`);
   return out.join(", ");
 }
 
@@ -129,10 +129,10 @@ function DayTable({ days, group }: { days: Day[]; group: boolean }) {
     "",
     "promise",
     "in force",
-    ...(group ? [] : ["kept it"]),
+    ...(group ? [] : ["held"]),
     "enforced",
     "carried",
-    "against it",
+    "contradict it",
     "leaked",
     "dropped",
     "unknown",

@@ -19,7 +19,7 @@ export function EvidenceList() {
   if (!list)
     return (
       <Text p="20px" color="soft">
-        looking…
+        Loading…
       </Text>
     );
   const two = [...chosen].sort((a, b) => a - b);
@@ -30,10 +30,10 @@ export function EvidenceList() {
           <Sentence>
             {list.length
               ? `${plural(list.length, "piece")} of evidence for auditors`
-              : "Evidence for auditors: nothing was made yet"}
+              : "Evidence for auditors: none yet"}
           </Sentence>
           <Text color="soft" fontSize="12.5px" mt="2px">
-            Each stays as it was made, with its signature. <PageLink to="/watch">Back to what is watched</PageLink>
+            Each stays as it was made, with its signature. <PageLink to="/watch">Back to Watch</PageLink>
           </Text>
         </Box>
         <Btn primary onClick={() => change({ make: "yes" })}>
@@ -42,9 +42,8 @@ export function EvidenceList() {
       </Flex>
       {list.length === 0 ? (
         <Empty title="Show that a promise held">
-          Choose an assertion or a group, and a period. What comes out is a page to print, a PDF and signed JSON:
-          whether it held on each day, who might reach it, who did, who was exempt and who changed what, all as it was
-          then.
+          Choose an assertion or a group, and a period. You get a page to print, a PDF and signed JSON. They show
+          whether it held on each day, who was allowed to reach it, who did, who was exempt, and who changed what.
         </Empty>
       ) : (
         <>
@@ -115,18 +114,18 @@ function Row({ e, chosen, choose }: { e: Kept; chosen: boolean; choose: () => vo
         <Text color="soft">{e.sentence}</Text>
       </Box>
       <Text color="soft" whiteSpace="nowrap">
-        {e.schedule ? "by itself" : e.author}, {fullTime(e.made)}
+        {e.schedule ? "scheduled" : e.author}, {fullTime(e.made)}
       </Text>
       {sure ? (
         <Flex gap="8px">
           <Link onClick={() => void forget()} color="reject">
-            Forget it
+            Delete it
           </Link>
           <Link onClick={() => setSure(false)}>Keep it</Link>
         </Flex>
       ) : (
-        <Link onClick={() => setSure(true)} aria-label={`forget evidence ${e.id}`}>
-          Forget…
+        <Link onClick={() => setSure(true)} aria-label={`delete evidence ${e.id}`}>
+          Delete…
         </Link>
       )}
     </Flex>
@@ -145,16 +144,16 @@ function Schedules() {
   return (
     <>
       <Text as="h2" fontFamily="heading" fontSize="16px" mt="20px" pb="4px" borderBottomWidth="1px" borderColor="ink">
-        Made by itself
+        Scheduled
       </Text>
       {data.map((s) => (
         <Flex key={s.id} gap="12px" py="7px" borderBottomWidth="1px" borderColor="line2" data-schedule={s.id}>
           <Box flex="1" minW="0">
             <b>{promised(s.promise)}</b>, when a {s.every} is over
-            {s.problem && <ProblemNote>The last could not be made: {s.problem}</ProblemNote>}
+            {s.problem && <ProblemNote>The last one failed: {s.problem}</ProblemNote>}
           </Box>
           <Text color="soft">{s.author}</Text>
-          <Link onClick={() => void end(s.id)}>End it</Link>
+          <Link onClick={() => void end(s.id)}>Stop</Link>
         </Flex>
       ))}
     </>

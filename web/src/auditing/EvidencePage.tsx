@@ -17,7 +17,7 @@ export function EvidencePage() {
   if (!data)
     return (
       <Text p="20px" color="soft">
-        looking…
+        Loading…
       </Text>
     );
   const e = data.evidence;
@@ -181,25 +181,25 @@ function Promised({ e }: { e: Evidence }) {
       </Text>
       {e.versions.length === 0 ? (
         <Text>
-          No release was in force, in this period, at a point that guards it. What is said below of who may reach it,
-          and of traffic, goes by the draft as it was.
+          In this period, no release was in force at a point that guards it. The access and traffic below are judged by
+          the draft as it was then.
         </Text>
       ) : (
         <Table
           label="releases that were in force"
-          heads={["release", "title", "released", "in force", "the promise stands in it", "its text (SHA-256)"]}
+          heads={["release", "title", "released", "in force", "contains the promise", "SHA-256 of its text"]}
           rows={e.versions.map((v) => [
             `${v.release} (revision ${v.revision})`,
             v.title,
             `${v.author}, ${timeUTC(v.at)}`,
             `${timeUTC(v.from)} to ${timeUTC(v.until)}`,
-            v.promised ? "yes" : "no: it was asked all the same",
+            v.promised ? "yes" : "no; checked anyway",
             <Code key="sum">{v.sha256.slice(0, 16)}…</Code>,
           ])}
         />
       )}
       <Text mt="4px" color="soft">
-        It protects {plural(e.membersLast.length, "workload")} at the end: {few(e.membersLast)}.
+        At the end it protects {plural(e.membersLast.length, "workload")}: {few(e.membersLast)}.
       </Text>
       {e.memberChanges.map((m, i) => (
         <Text key={i}>
@@ -215,13 +215,11 @@ const few = (list: string[]) =>
 
 function Breaks({ e }: { e: Evidence }) {
   if (e.promise.kind === "group") return null;
-  const words = { broken: "did not keep it", open: "said nothing of some of it", undefined: "did not know its groups" };
+  const words = { broken: "broke it", open: "left some of it uncovered", undefined: "lacked its groups" };
   return (
-    <Part title="When what was in force did not keep it">
+    <Part title="When the policy in force broke the promise">
       {e.breaks.length === 0 ? (
-        <Text>
-          {e.versions.length ? "At no time that a release was in force." : "Nothing was in force that could have."}
-        </Text>
+        <Text>{e.versions.length ? "Never while a release was in force." : "No release was in force."}</Text>
       ) : (
         e.breaks.map((b, i) => (
           <Box key={i} mb="6px" _print={{ breakInside: "avoid" }}>
@@ -300,21 +298,21 @@ function May({ e }: { e: Evidence }) {
 
 /** What the verdict was, and by what. */
 const by = (c: Evidence["callers"][number]) =>
-  `${c.verdict === "uncovered" ? "no rule speaks of it" : c.verdict === "permit" ? "permitted" : "rejected"}, by ${
+  `${c.verdict === "uncovered" ? "uncovered" : c.verdict === "permit" ? "permitted" : "rejected"}, by ${
     c.release ? `release ${c.release}` : "the draft"
   }`;
 
 function Did({ e }: { e: Evidence }) {
   const carried = (s: Evidence["total"]) => s.permitted + s.uncovered + s.leaks;
   return (
-    <Part title="Who did">
+    <Part title="Who reached it">
       {e.callers.length === 0 ? (
-        <Text>Nobody was seen reaching it, or trying to.</Text>
+        <Text>No traffic to it was seen.</Text>
       ) : (
         <>
           <Text mb="4px">
             {plural(carried(e.total), "connection was", "connections were")} carried, {n(e.total.held + e.total.chokes)}{" "}
-            dropped. {n(e.total.leaks)} leaked: carried though rejected
+            dropped. {n(e.total.leaks)} leaked: rejected, yet carried
             {e.total.leaks > 0 && e.versions.length === 0 ? " by the draft" : ""}.
             {e.total.unclear > 0 &&
               ` ${plural(e.total.unclear, "connection is", "connections are")} unclear, because a point changed in the hour in which they were counted.`}
@@ -326,7 +324,7 @@ function Did({ e }: { e: Evidence }) {
               <>
                 {c.against && (
                   <chakra.span color="reject" fontWeight="600">
-                    against it:{" "}
+                    contradicts it:{" "}
                   </chakra.span>
                 )}
                 <b>{c.name}</b>
@@ -342,7 +340,7 @@ function Did({ e }: { e: Evidence }) {
             ])}
           />
           {e.moreCallers > 0 && (
-            <Text color="soft">{n(e.moreCallers)} callers more are counted above, and not listed.</Text>
+            <Text color="soft">{n(e.moreCallers)} more callers are counted above but not listed.</Text>
           )}
         </>
       )}
@@ -355,7 +353,7 @@ function Exceptions({ e }: { e: Evidence }) {
   return (
     <Part title="Exceptions">
       {e.exemptions.length === 0 ? (
-        <Text>None of those whom it protects was exempt.</Text>
+        <Text>No protected workload was exempt.</Text>
       ) : (
         <Table
           label="exemptions"
@@ -372,8 +370,8 @@ function Exceptions({ e }: { e: Evidence }) {
       )}
       <Text mt="4px">
         {uncovered.length === 0
-          ? "No rule was missing: nothing was carried of which none speaks."
-          : `${plural(e.total.uncovered, "connection was", "connections were")} carried of which no rule speaks: ${few([...new Set(uncovered.map((c) => c.name))])}.`}
+          ? "A rule covers all traffic that was carried."
+          : `${plural(e.total.uncovered, "connection was", "connections were")} carried but uncovered: ${few([...new Set(uncovered.map((c) => c.name))])}.`}
       </Text>
     </Part>
   );
@@ -387,7 +385,7 @@ function Coverage({ e }: { e: Evidence }) {
       ) : (
         <Table
           label="points"
-          heads={["point", "guards", "#workloads", "held"]}
+          heads={["point", "guards", "#workloads", "ran"]}
           rows={e.points.map((p) => [
             <b key="name">{p.name}</b>,
             <Code key="guards">{p.guards}</Code>,
@@ -397,7 +395,7 @@ function Coverage({ e }: { e: Evidence }) {
                 <Text key={i}>
                   {timeUTC(h.from)} to {timeUTC(h.until)}:{" "}
                   {h.mode === "silent"
-                    ? "silent: what it held is not known"
+                    ? "silent: what it ran is unknown"
                     : h.mode === "drifted"
                       ? `drifted from release ${h.release}: ${h.words ?? ""}`
                       : h.release
@@ -415,7 +413,7 @@ function Coverage({ e }: { e: Evidence }) {
 
 function Changes({ e }: { e: Evidence }) {
   return (
-    <Part title="Changes of the policy">
+    <Part title="Changes to the policy">
       {e.changes.length === 0 ? (
         <Text>None.</Text>
       ) : (
@@ -427,7 +425,7 @@ function Changes({ e }: { e: Evidence }) {
       )}
       {e.gaps.length > 0 && (
         <Box mt="8px">
-          <Text fontWeight="600">Less is known of:</Text>
+          <Text fontWeight="600">Gaps in the data:</Text>
           {e.gaps.map((g, i) => (
             <Text key={i}>
               {timeUTC(g.from)} to {timeUTC(g.until)}: {g.words}
@@ -446,7 +444,7 @@ function MadeFrom({ e, id, fingerprint }: { e: Evidence; id: number; fingerprint
         <Text key={x}>{x}</Text>
       ))}
       <Text>
-        A day counts as {states.map((s) => `${s.word} if ${s.means}`).join("; ")}: the first of these that is so.
+        Each day gets the first state that applies: {states.map((s) => `${s.word} if ${s.means}`).join("; ")}.
       </Text>
       <Box mt="6px">
         <Table
@@ -473,8 +471,8 @@ function MadeFrom({ e, id, fingerprint }: { e: Evidence; id: number; fingerprint
         />
       </Box>
       <Text mt="6px">
-        Made {timeUTC(e.made)} by {e.by}. The signed JSON is checked with <Code>orchard verify-evidence FILE</Code>; it
-        has to name the key <Code>{fingerprint}</Code>.
+        Made {timeUTC(e.made)} by {e.by}. Check the signed JSON with <Code>orchard verify-evidence FILE</Code>; it must
+        report the key <Code>{fingerprint}</Code>.
       </Text>
     </Part>
   );

@@ -78,14 +78,14 @@ export function MakeDialog({ first, close }: { first?: string; close: () => void
           )}
           <Btn onClick={cancel}>Cancel</Btn>
           <Btn primary loading={doing} disabled={!chosen || !from || !to} onClick={() => void run()}>
-            Make it
+            Create
           </Btn>
         </>
       }
     >
       <Text color="soft" mb="6px">
-        Whether a promise held, day by day, from the policy, the points and the machines as they were: who might reach
-        it, who did, who was exempt, who changed what.
+        Shows day by day whether a promise held, from the policy, points and machines of that time: who was allowed to
+        reach it, who did, who was exempt, who changed what.
       </Text>
       <Field label="That">
         <Select aria-label="promise" maxW="100%" value={chosen} onChange={(e) => setPromise(e.target.value)} autoFocus>
@@ -127,15 +127,15 @@ export function MakeDialog({ first, close }: { first?: string; close: () => void
           ))}
         </Flex>
       </Field>
-      <Field label="And again">
+      <Field label="Repeat">
         <Select
-          aria-label="by itself"
+          aria-label="repeat"
           value={every}
           onChange={(e) => setEvery(e.target.value as "" | "month" | "quarter")}
         >
-          <option value="">no, just this once</option>
-          <option value="month">by itself, when a month is over</option>
-          <option value="quarter">by itself, when a quarter is over</option>
+          <option value="">no</option>
+          <option value="month">after each month</option>
+          <option value="quarter">after each quarter</option>
         </Select>
       </Field>
       {wrong && <ProblemNote>{wrong}</ProblemNote>}

@@ -8,14 +8,14 @@ export type Kept = Schemas["EvidenceKept"];
 
 /** The states of a day, the worst first, with what each means. */
 export const states: { state: State; word: string; means: string }[] = [
-  { state: "broken", word: "broken", means: "for some time, what was in force did not keep the promise" },
-  { state: "leaked", word: "leaked", means: "something was carried that points should have dropped" },
-  { state: "open", word: "open", means: "what was in force said nothing of some of it" },
-  { state: "undefined", word: "not known", means: "what was in force did not know its groups" },
-  { state: "none", word: "not in force", means: "nothing was in force there, at least for some time" },
+  { state: "broken", word: "broken", means: "for some time, the policy in force broke the promise" },
+  { state: "leaked", word: "leaked", means: "points carried something that they should have dropped" },
+  { state: "open", word: "open", means: "the policy in force left some of it uncovered" },
+  { state: "undefined", word: "unknown", means: "the policy in force lacked its groups" },
+  { state: "none", word: "not in force", means: "for some time, no release was in force there" },
   { state: "partly", word: "not everywhere", means: "not all of it was enforced all day" },
-  { state: "unknown", word: "hours unknown", means: "nothing at all was seen in some hours" },
-  { state: "held", word: "kept", means: "promised, in force and enforced all day, and nothing leaked" },
+  { state: "unknown", word: "hours unknown", means: "some hours have no traffic at all" },
+  { state: "held", word: "kept", means: "in force and enforced all day, and nothing leaked" },
 ];
 
 export const wordOf = (s: State) => states.find((x) => x.state === s)!.word;

@@ -31,8 +31,8 @@ export function Assertions() {
     <Flex direction="column" minH="0" flex="1" mt="8px">
       <Flex pb="5px" borderBottomWidth="1px" borderColor="line" gap="12px" align="center">
         <Text color="soft" fontSize="12px">
-          Over all workloads and the whole outside, seen or not. An <b>always</b> also guards: a draft that breaks one
-          says so on every page.
+          Proved for all workloads and all outside addresses, seen or not. An <b>always</b> also guards: a draft that
+          breaks one says so on every page.
         </Text>
         <chakra.a
           ml="auto"
@@ -55,8 +55,8 @@ export function Assertions() {
         )}
         {data.length === 0 && !writing && (
           <Empty title="No assertions yet">
-            Say what must hold for all traffic: that environments are kept apart, that administrators can always reach
-            their machines. It is proved again at every edit.
+            State what must hold for all traffic: for example, that environments stay apart, or that administrators
+            always reach their machines. Each edit proves it again.
           </Empty>
         )}
         {data.map((a) =>
@@ -98,7 +98,7 @@ function One({ a, revision, change }: { a: Assertion; revision: number; change: 
         </Text>
         {a.result !== "holds" && (
           <Btn flexShrink={0} onClick={() => setMending(true)} data-mend>
-            Mend…
+            Fix…
           </Btn>
         )}
         <Btn flexShrink={0} asChild>
@@ -172,15 +172,15 @@ function Mending({ a, close }: { a: Assertion; close: () => void }) {
         <>
           <Btn onClick={close}>Cancel</Btn>
           <Btn primary disabled={!m?.found} loading={take.isPending} onClick={() => void run()}>
-            Do it
+            Apply
           </Btn>
         </>
       }
     >
       {error && <ProblemNote>{problem(error)}</ProblemNote>}
-      {!m && !error && <Text color="soft">Looking for rules after which it holds…</Text>}
+      {!m && !error && <Text color="soft">Searching for rules that make it hold…</Text>}
       {m && !m.found && (
-        <Text>No rule alone makes it hold: look at the counterexample, and change the rules that decide it.</Text>
+        <Text>No single rule makes it hold. Look at the counterexample, and change the rules that decide it.</Text>
       )}
       {m?.found && (
         <>
@@ -280,7 +280,7 @@ function Writing({
               {a.result === "holds"
                 ? "It holds."
                 : a.result === "open"
-                  ? "It is open: some of it no rule decides."
+                  ? "It is open: no rule decides some of this traffic."
                   : "It is broken."}
             </chakra.span>
           </Text>

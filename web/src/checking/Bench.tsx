@@ -40,7 +40,7 @@ export function Bench() {
   const store = async (lines: string) => {
     try {
       await keep.mutateAsync({ params: { query: w }, body: { text: lines, reason } });
-      say(`Kept: ${plural(lines.split("\n").filter((l) => l.trim()).length, "probe")}, asked again at every change`);
+      say(`Saved: ${plural(lines.split("\n").filter((l) => l.trim()).length, "probe")}, checked at every change`);
       setReason("");
       await caughtUp();
     } catch (e) {
@@ -63,15 +63,15 @@ export function Bench() {
         </Box>
         <Box w="330px" flexShrink={0} color="soft" fontSize="12px">
           <Text>
-            One a line: <chakra.span fontFamily="mono">client -&gt; server service</chakra.span>. Each side is a group,
-            a workload, an address, a CIDR, <chakra.span fontFamily="mono">outside</chakra.span>, or{" "}
+            One a line: <chakra.span fontFamily="mono">client -&gt; server service</chakra.span>. A side is a group, a
+            workload, an address, a CIDR, <chakra.span fontFamily="mono">outside</chakra.span>, or{" "}
             <chakra.span fontFamily="mono">(an expression)</chakra.span>; groups are answered for all their members.
           </Text>
           <Flex mt="6px" gap="6px">
             <Entry
               flex="1"
               aria-label="why these are expected"
-              placeholder="why? (kept with the probes)"
+              placeholder="why? (saved with the probes)"
               value={reason}
               set={setReason}
             />
@@ -80,9 +80,9 @@ export function Bench() {
               disabled={answers.length === 0 || (found?.errors.length ?? 0) > 0}
               loading={keep.isPending}
               onClick={() => void store(text)}
-              title="A line without = and a verdict expects what it gets now"
+              title="A line without “= verdict” expects today’s verdict"
             >
-              {answers.length > 1 ? `Keep ${answers.length} as probes` : "Keep as a probe"}
+              {answers.length > 1 ? `Keep ${answers.length} as probes` : "Save as a probe"}
             </Btn>
           </Flex>
         </Box>
@@ -213,8 +213,7 @@ function Parts({ a }: { a: Answer }) {
       ))}
       {a.maybeCount > 0 && (
         <Text py="3px">
-          <Mark kind="undecided" size={10} /> It cannot be told whether they are meant:{" "}
-          {names(a.undecided, a.maybeCount)}
+          <Mark kind="undecided" size={10} /> Membership undecided: {names(a.undecided, a.maybeCount)}
         </Text>
       )}
     </Box>
@@ -250,7 +249,7 @@ function Probes({ all, asking }: { all: Probe[]; asking: boolean }) {
         <Text fontWeight="600">Probes</Text>
         <Text color="soft" fontSize="12px">
           {all.length === 0
-            ? "None yet. Keep a question with the verdict that you expect, and it is asked again at every change."
+            ? "None yet. Save a question with the verdict that you expect; every change checks it again."
             : `${n(all.length - off.length)} of ${n(all.length)} as expected`}
         </Text>
         {off.length > 0 && (
@@ -309,7 +308,7 @@ function Probes({ all, asking }: { all: Probe[]; asking: boolean }) {
               <Text fontFamily="mono" fontSize="12.5px" flex="1" minW="0" truncate>
                 {p.question}
               </Text>
-              <Text color="reject">cannot be asked any more: {p.problem}</Text>
+              <Text color="reject">no longer valid: {p.problem}</Text>
               <Btn onClick={() => void remove(p)}>Drop</Btn>
             </Flex>
           )}

@@ -2,6 +2,7 @@
 // seen yet?
 import { Box, chakra, Flex, Text } from "@chakra-ui/react";
 import { api, problem } from "../api/client";
+import { PageLink } from "../frame/PageLink";
 import { useAddress, useWindow } from "../frame/address";
 import { Ledger } from "../ledger/Ledger";
 import { LedgerBar, useLedgerQuery } from "../ledger/LedgerBar";
@@ -67,8 +68,8 @@ export function CheckView() {
       {part === "seen" &&
         (empty ? (
           <Empty title="No conversations in the window">
-            Import workloads and flows first; then this page says what the draft would do with each. What it would do
-            with traffic that nobody has seen can be asked already, under “What if”.
+            This page shows what the draft does with each conversation. Questions about unseen traffic are already
+            possible, under “What if”. <PageLink to="/flows">Receive or import flows</PageLink>
           </Empty>
         ) : (
           <SettleHere query={query}>
@@ -91,10 +92,10 @@ export function CheckView() {
             <Ledger
               query={query}
               empty={
-                <Empty title="Nothing agrees with these filters">
+                <Empty title="No conversation matches these filters">
                   {query.verdict?.[0] === "uncovered" && query.verdict.length === 1
-                    ? "Every conversation that the other filters leave is decided by some rule."
-                    : "Take one away, or widen the window."}
+                    ? "Rules decide every conversation that matches the other filters."
+                    : "Remove a filter, or widen the window."}
                 </Empty>
               }
             />

@@ -43,7 +43,7 @@ export function Chosen({ c, query, against }: Props) {
             {plural(c.asking, "conversation")}
           </Link>{" "}
           that {c.asking === 1 ? "runs" : "run"} today
-          {running > c.asking && <>, besides {n(running - c.asking)} that a probe says are rightly rejected,</>} and
+          {running > c.asking && <>, besides {n(running - c.asking)} rightly rejected according to a probe,</>} and
           leaves{" "}
         </>
       ) : running > 0 ? (

@@ -68,8 +68,8 @@ export function Figures() {
         />
         <chakra.span color="soft" fontSize="12px">
           {of === "rules"
-            ? "What each rule decided of the window."
-            : "What was seen to reach the members of each group, and what they reached."}
+            ? "The conversations of the window that each rule decided."
+            : "The conversations of the window to and from each group."}
         </chakra.span>
         <chakra.a
           ml="auto"

@@ -41,9 +41,7 @@ export function FindingsList() {
       </Flex>
       <Box overflowY="auto" flex="1" role="region" aria-label="findings">
         {list.findings.length === 0 && (
-          <Empty title="Nothing to say against the draft">
-            No rule is shadowed, too wide or never hit, and no group is empty.
-          </Empty>
+          <Empty title="No findings">No rule is shadowed, too wide or never hit, and no group is empty.</Empty>
         )}
         {list.findings.map((f) => (
           <Flex

@@ -34,7 +34,7 @@ export function ForPart() {
     <Flex gap="6px" align="center" color="soft" onPointerEnter={() => setWanted(true)} onFocus={() => setWanted(true)}>
       <label htmlFor="for-part">For</label>
       <Select
-        aria-label="what parts are told apart by"
+        aria-label="kind of part"
         value={kind}
         onChange={(e) => {
           setKind(e.target.value);

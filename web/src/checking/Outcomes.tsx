@@ -13,7 +13,7 @@ export function Outcomes({ c }: { c: Schemas["CheckOut"] }) {
   const outcomes = [
     ["carried", "carried"],
     ["dropped", "dropped"],
-    ["unknown", "not known"],
+    ["unknown", "unknown"],
   ] as const;
   const cell = { px: "10px", py: "3px", textAlign: "right", borderBottomWidth: "1px", borderColor: "line2" } as const;
   return (
@@ -65,7 +65,7 @@ export function Outcomes({ c }: { c: Schemas["CheckOut"] }) {
         <tfoot>
           <tr>
             <chakra.td colSpan={4} pt="3px" color="soft" data-held-leaks={c.leaks} data-held-chokes={c.chokes}>
-              by what points held:{" "}
+              judged by what the points ran:{" "}
               {(["leak", "choke"] as const).map((kind, i) => {
                 const count = kind === "leak" ? c.leaks : c.chokes;
                 return (
@@ -78,9 +78,7 @@ export function Outcomes({ c }: { c: Schemas["CheckOut"] }) {
                         fontWeight="600"
                         color={kind === "leak" ? "reject" : "permit"}
                         onClick={() => change({ odd: "1", verdict: null, outcome: null })}
-                        title={
-                          kind === "leak" ? "a point should have dropped it, and did not" : "permitted, yet dropped"
-                        }
+                        title={kind === "leak" ? "a point should have dropped it" : "permitted, yet dropped"}
                       >
                         <Mark kind={kind} /> {plural(count, kind)}
                       </Link>

@@ -88,10 +88,10 @@ export function Report() {
             Show {plural(busy.length - partsShown, "more part")}
           </Btn>
         )}
-        {busy.length === 0 && <Text mt="14px">Nothing changes for anybody, and nothing is open.</Text>}
+        {busy.length === 0 && <Text mt="14px">The draft changes no verdict and leaves no open question.</Text>}
         {busy.length > 0 && still.length > 0 && (
           <Text mt="14px" color="soft">
-            Nothing changes and nothing is open for {still.map((p) => p.name).join(", ")}.
+            No change and no open question for {still.map((p) => p.name).join(", ")}.
           </Text>
         )}
         <Promises r={r} />
@@ -174,9 +174,9 @@ function Part({ p }: { p: R["parts"][number] }) {
       </Text>
       <FlowGroups head="Loses" list={p.loses} />
       <FlowGroups head="Gains" list={p.gains} />
-      <FlowGroups head="Changes otherwise" list={p.others} />
+      <FlowGroups head="Other changes" list={p.others} />
       <FlowGroups head="Open questions" list={p.open} />
-      <FlowGroups head="Rejected, and rightly" list={p.accepted} />
+      <FlowGroups head="Rightly rejected" list={p.accepted} />
     </Box>
   );
 }

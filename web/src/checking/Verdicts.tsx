@@ -32,7 +32,7 @@ export function Verdicts({ c, query, measure }: { c: Schemas["CheckOut"]; query:
                 type="button"
                 data-total={v}
                 aria-pressed={pressed}
-                title={`${shown(value(v))} ${measure === "bytes" ? "" : measure} ${v}${measure === "pairs" ? ": pairs of a client and a server, by the verdict that asks for most" : ""}. ${pressed ? "Shown below; press to show all" : "Press to show only these below"}`}
+                title={`${shown(value(v))} ${measure === "bytes" ? "" : measure} ${v}${measure === "pairs" ? ": pairs of client and server, each with its worst verdict" : ""}. ${pressed ? "Shown below. Press to show all" : "Press to show only these"}`}
                 onClick={() =>
                   change({ verdict: pressed ? on.filter((x) => x !== v) : [...on, v], odd: null, asking: null })
                 }
@@ -81,7 +81,7 @@ export function Verdicts({ c, query, measure }: { c: Schemas["CheckOut"]; query:
         />
         {c.accepted > 0 && (
           <Text color="soft" fontSize="11.5px" data-settled={c.accepted}>
-            {`${n(c.accepted)} rejected conversations are rightly so, says a probe`}
+            {`${n(c.accepted)} rejected conversations are expected by a probe`}
           </Text>
         )}
       </Flex>

@@ -16,7 +16,7 @@ export function ConsequencesList({ c }: { c: C }) {
               {d}
             </Text>
           ))}
-          {c.doubts.length > 8 && <Text color="open">and {n(c.doubts.length - 8)} more of the kind</Text>}
+          {c.doubts.length > 8 && <Text color="open">and {n(c.doubts.length - 8)} more</Text>}
         </Box>
       )}
       {c.groups.length > 0 && <Groups c={c} />}
@@ -71,7 +71,7 @@ function Groups({ c }: { c: C }) {
   const parts = [
     ["would join", "joins", "joinCount", "+"],
     ["would leave", "leaves", "leaveCount", "−"],
-    ["can no longer be told", "undecided", "undecidedCount", "?"],
+    ["would become undecided", "undecided", "undecidedCount", "?"],
   ] as const;
   return parts.map(([title, field, count, sign]) => {
     const list = c.groups.filter((g) => g[count] > 0);
@@ -88,7 +88,7 @@ function Groups({ c }: { c: C }) {
             </b>
           </Text>
         ))}
-        {list.length > 5 && <Text color="soft">and {n(list.length - 5)} groups more</Text>}
+        {list.length > 5 && <Text color="soft">and {n(list.length - 5)} more groups</Text>}
       </Box>
     );
   });

@@ -26,7 +26,7 @@ export function Aside({ list }: { list: Schemas["Aside"][] }) {
           <chakra.span color="soft">{a.words}</chakra.span>{" "}
           <Link
             data-settle-aside={a.reason}
-            title="In the ledger: select rows, then permit them, reject them, or say that they are rightly rejected"
+            title="In the ledger, select rows, then permit them, reject them, or mark them as rightly rejected"
             onClick={() => {
               const q = new URLSearchParams(carried);
               q.set("aside", a.reason);
@@ -34,7 +34,7 @@ export function Aside({ list }: { list: Schemas["Aside"][] }) {
               void navigate(`/check?${q}`);
             }}
           >
-            settle them…
+            review them…
           </Link>
           {open === a.reason && (
             <Box pl="10px" maxH="180px" overflowY="auto">

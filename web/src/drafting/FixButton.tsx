@@ -56,7 +56,7 @@ export function FixButton({ revision, line, finding: f, about }: Props) {
         footer={
           <>
             <Btn primary loading={mend.isPending} onClick={() => void run(false)}>
-              Do it
+              Apply
             </Btn>
             <Btn onClick={() => setShown(undefined)}>Cancel</Btn>
           </>

@@ -23,7 +23,7 @@ export function FoldRow({ fold, open, take, takeAsOne }: Props) {
       <Text flex="1" minW="180px">
         <Mark kind="permit" /> <b>{fold.shape}</b>, of {plural(fold.list.length, "application")}{" "}
         <Text as="span" color="soft" fontSize="12px">
-          {n(conversations)} conversations, each within its own
+          {n(conversations)} conversations, each within its own value
         </Text>
       </Text>
       <Btn onClick={takeAsOne}>Take as one rule…</Btn>

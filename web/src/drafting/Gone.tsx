@@ -25,7 +25,7 @@ export function Gone({ list, revision }: { list: Schemas["GoneRule"][]; revision
             {g.sentence}
           </Link>
           <Link flexShrink={0} disabled={busy} onClick={() => void tryEdit({ op: "remove", line: g.line, revision })}>
-            remove it
+            remove
           </Link>
         </Flex>
       ))}

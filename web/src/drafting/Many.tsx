@@ -52,8 +52,8 @@ export function Many({ what, list, revision, judging, close }: Props) {
     >
       {what === "as one" && (
         <Text mb="8px" data-as-one>
-          {c.data ? c.data.words : "…"}. It holds for every application that has these tiers, within each, also for
-          those that come later; in the place of:
+          {c.data ? c.data.words : "…"}. It applies within every application that has these tiers, future ones included.
+          It replaces:
         </Text>
       )}
       {all.slice(0, 12).map((x) => (
@@ -72,7 +72,7 @@ export function Many({ what, list, revision, judging, close }: Props) {
         <Entry
           mt="8px"
           autoFocus
-          placeholder="Why not? It is kept with each."
+          placeholder="Why not? The reason is saved with each."
           aria-label="reason for refusing all"
           value={reason}
           set={setReason}

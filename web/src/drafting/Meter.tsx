@@ -5,11 +5,11 @@ import { n, plural } from "../marks/words";
 
 export function Meter({ parts }: { parts: Schemas["Parts"] }) {
   const all: [string, number, string, string][] = [
-    ["decided", parts.decided, "permit", "a rule of the draft decides them by now"],
-    ["refused", parts.refused, "reject", "behind proposals that you refused"],
-    ["set aside", parts.aside, "volumeFaint", "not proposed, each with its reason below"],
-    ["only dropped", parts.dropped, "soft", "the network only dropped them, so nothing is proposed for them"],
-    ["at another balance", parts.unproposed, "line", "proposed at another balance only"],
+    ["decided", parts.decided, "permit", "a rule of the draft now decides them"],
+    ["refused", parts.refused, "reject", "behind refused proposals"],
+    ["set aside", parts.aside, "volumeFaint", "not proposed; the reasons are below"],
+    ["only dropped", parts.dropped, "soft", "the network dropped all of them, so nothing is proposed"],
+    ["at another balance", parts.unproposed, "line", "proposed only at another balance"],
     ["to judge", parts.toJudge, "open", "behind the proposals in the list"],
   ];
   const shown = all.filter(([, v]) => v > 0);
@@ -46,7 +46,7 @@ export function Meter({ parts }: { parts: Schemas["Parts"] }) {
           </chakra.span>
         ))}
         {parts.closing > 0 && (
-          <span title="a rule of the closing layer decides them; the others that are not decided have no rule at all">
+          <span title="only a rule of the closing layer decides them; the rest have no rule">
             <chakra.b color="ink">{n(parts.closing)}</chakra.b> meet only the closing layer
           </span>
         )}

@@ -40,7 +40,7 @@ export function PolicyView() {
               {p.rules === 0 ? (
                 <>No rules yet: every conversation is uncovered.</>
               ) : total === 0 ? (
-                <>{plural(p.rules, "rule")}, and no conversations to decide.</>
+                <>{plural(p.rules, "rule")}and no conversations to decide.</>
               ) : (
                 <>
                   {plural(p.rules, "rule")} {p.rules === 1 ? "decides" : "decide"} {percent(decided / total)} of what
@@ -58,7 +58,7 @@ export function PolicyView() {
                   shown: "Rules as CSV",
                   href: `/api/v1/rules.csv?${new URLSearchParams(Object.entries(w).filter((e): e is [string, string] => !!e[1]))}`,
                 },
-                { shown: "The policy's text", href: "/api/v1/policy.orchard" },
+                { shown: "The policy’s text", href: "/api/v1/policy.orchard" },
               ]}
             />
             <Switches
@@ -194,7 +194,7 @@ function Rest({ policy: p }: { policy: { counts: Schemas["CountsOut"] } }) {
       <Text w="28px" />
       <Mark kind="uncovered" />
       <Text color="soft">
-        everything else is <b>uncovered</b>: nobody has decided it
+        all other traffic is <b>uncovered</b>: no rule decides it
       </Text>
       <Text ml="auto" color="open" fontWeight="600">
         {n(p.counts.uncovered)}
@@ -209,8 +209,8 @@ function NoLayers({ policy: p }: { policy: { revision: number } }) {
   const save = api.useMutation("post", "/api/v1/policy/edits");
   return (
     <Empty title="The policy is empty">
-      Rules stand in layers, which decide in order. Start with the usual four: guardrails, separations, allowances,
-      closing; or take over a text.
+      Layers decide in order. Start with the usual four (guardrails, separations, allowances, closing), or import a
+      text.
       <Flex mt="10px" gap="8px">
         <Btn primary onClick={() => void save.mutateAsync({ body: { revision: p.revision, op: "add", text: start } })}>
           Start with four layers

@@ -99,7 +99,7 @@ export function ProposalRow({
         )}
         {p.alone && !p.barred && (
           <chakra.span color="open" fontWeight="500" ml="6px" fontSize="12px" data-alone>
-            by itself: {p.alone}
+            take it alone: {p.alone}
           </chakra.span>
         )}
         {p.again && p.refused && (
@@ -111,7 +111,7 @@ export function ProposalRow({
         <Text color="soft" fontSize="12px">
           {plural(p.open, "conversation")}
           {p.open < p.conversations && (
-            <span title="the draft decides the others by now">, {n(p.conversations)} when derived</span>
+            <span title="the draft now decides the others">, {n(p.conversations)} when derived</span>
           )}{" "}
           · {plural(p.days, "day")} · {n(changed ? choice.conversations : p.pairs)} of {n(choice.opened)} opened were
           seen (fill {percent(Math.min(1, (changed ? choice.conversations : p.pairs) / Math.max(1, choice.opened)))})
@@ -203,11 +203,11 @@ function Does({ taken, revision, barred }: { taken: Taken; revision: number; bar
   const e = useEvidence(taken, revision, open);
   return (
     <Box mt="4px" fontSize="12px">
-      {barred && <Text color="open">Too wide to take as it is: narrow it with N, or refuse it with a reason.</Text>}
+      {barred && <Text color="open">Too wide to take. Narrow it with N, or refuse it with a reason.</Text>}
       {c.error && <Text color="reject">{problem(c.error)}</Text>}
       {!barred && c.data?.consequences && <ConsequencesList c={c.data.consequences} />}
       <Link aria-expanded={open} onClick={() => setOpen(!open)}>
-        {open ? "Fold the conversations" : "Show the conversations that it would permit"}
+        {open ? "Hide the conversations" : "Show the conversations that it would permit"}
       </Link>
       {open && e.data && (
         <Box maxH="150px" overflowY="auto" data-evidence={e.data.total}>

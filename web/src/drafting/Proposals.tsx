@@ -98,16 +98,13 @@ export function Proposals({ policy }: { policy: Schemas["PolicyOut"] }) {
           {d ? plural(j.judged.length, "proposal") : "Proposals"}
         </Text>
         {d && j.point && j.point.balance !== d.balance && (
-          <Text
-            color="soft"
-            fontSize="12px"
-            title="The steps above count the proposals of the balance that was derived for"
-          >
-            at this balance · <Link onClick={() => j.move(d.balance)}>{n(j.derivedFor)} at the one derived for</Link>
+          <Text color="soft" fontSize="12px" title="The step above counts proposals at the balance of the derivation">
+            at this balance ·{" "}
+            <Link onClick={() => j.move(d.balance)}>{n(j.derivedFor)} at the balance of the derivation</Link>
           </Text>
         )}
         {tooWide > 0 && (
-          <Text color="soft" fontSize="12px" title="shown last; not among the rules of the curve">
+          <Text color="soft" fontSize="12px" title="listed last; not part of the curve">
             {tooWide} to narrow first
           </Text>
         )}
@@ -193,7 +190,7 @@ export function Proposals({ policy }: { policy: Schemas["PolicyOut"] }) {
       {j.list.data?.stale && j.judged.length > 0 && (
         <Text px="16px" color="soft" fontSize="12px">
           Derived {onDay(d!.from)} – {onDay(d!.to)} on revision {d!.revision}. Conversations that the draft has decided
-          since no longer count.
+          since then do not count.
         </Text>
       )}
       <Box overflowY="auto" flex="1" minH="0" mt="6px" data-proposals>
@@ -233,7 +230,7 @@ export function Proposals({ policy }: { policy: Schemas["PolicyOut"] }) {
         {!d && !j.running && (
           <Empty title="Nothing derived yet">
             {policy.counts.uncovered > 0
-              ? `${plural(policy.counts.uncovered, "conversation")} of the window have no rule. Derivation proposes rules for what is usual, and sets aside what you should not be asked to bless.`
+              ? `${plural(policy.counts.uncovered, "conversation")} of the window have no rule. Derivation proposes rules for usual traffic and sets unusual traffic aside.`
               : "Every conversation of the window is decided."}
           </Empty>
         )}
@@ -253,15 +250,15 @@ export function Proposals({ policy }: { policy: Schemas["PolicyOut"] }) {
           <Empty title="All judged">
             {d.considered > 0
               ? `Of ${plural(d.considered, "conversation")} looked at, ${percent(d.covered / d.considered)} found a proposal; the others were set aside.`
-              : "There was nothing to propose."}{" "}
-            After a week of traffic, derive again: only what is new or gone comes up.
+              : "Nothing to propose."}{" "}
+            After a week of traffic, derive again: you will see only what is new or gone.
           </Empty>
         )}
         {d && <Gone list={d.gone} revision={policy.revision} />}
         {d && <Aside list={d.aside} />}
         {j.refused.length > 0 && (
           <Box px="16px" py="8px" color="soft">
-            <Text>{n(j.refused.length)} refused, or taken otherwise</Text>
+            <Text>{n(j.refused.length)} refused, or taken in another form</Text>
             {j.refused.map((p) => (
               <Flex key={p.key} gap="8px">
                 <Text truncate>{p.key}</Text>

@@ -20,7 +20,7 @@ export function Tags({ list }: { list: Hint[] }) {
   const put = async (t: Hint) => {
     try {
       await set.mutateAsync({ body: { workloads: [t.workload], key: t.key, value: t.value } });
-      say(`${t.key} of ${t.name} is ${t.value}; derive again when the tags are set`);
+      say(`${t.key} of ${t.name} is ${t.value}; derive again after setting the tags`);
     } catch (e) {
       say(problem(e), "error");
     }
@@ -29,14 +29,14 @@ export function Tags({ list }: { list: Hint[] }) {
   const shown = all ? list : list.slice(0, few);
   return (
     <Box px="16px" py="6px" borderBottomWidth="1px" borderColor="line2" data-tag-hints={list.length}>
-      <Text fontWeight="600">{plural(list.length, "tag")} worth setting first</Text>
+      <Text fontWeight="600">{plural(list.length, "tag")} to set first</Text>
       {shown.map((t) => (
         <Flex key={t.workload + t.key} gap="8px" align="center" py="1px">
           <Text flex="1" minW="0">
             <Link onClick={() => show({ kind: "workload", id: t.workload })}>{t.name}</Link> behaves like {t.key}{" "}
             <b>{t.value}</b>
             <chakra.span color="soft">
-              {t.was ? `; it says ${t.was}` : ""} · settles {plural(t.settles, "conversation")}
+              {t.was ? `; its tag is ${t.was}` : ""} · settles {plural(t.settles, "conversation")}
             </chakra.span>
           </Text>
           <Btn h="22px" aria-label={`set ${t.key} of ${t.name} to ${t.value}`} onClick={() => void put(t)}>

@@ -35,7 +35,7 @@ export function TextView({ policy }: { policy: Schemas["PolicyOut"] }) {
     setWrong(undefined);
     try {
       await save.mutateAsync({ params: { query: w, header: { "If-Match": `"${base.revision}"` } }, body: { text } });
-      say("The text is the draft now");
+      say("The draft now has this text");
       setBase({ revision: -1, text });
       await caughtUp();
     } catch (e) {
@@ -96,8 +96,8 @@ export function TextView({ policy }: { policy: Schemas["PolicyOut"] }) {
       </Flex>
       {moved && (
         <ProblemNote>
-          The draft was changed elsewhere while you were writing (now revision {policy.revision}). Your text is kept
-          here. Copy it, press Discard to load the draft as it is, and bring the two together.
+          The draft was changed elsewhere while you were writing (now revision {policy.revision}). Your text is still
+          here. Copy it, press Discard to load the current draft, and merge the two.
         </ProblemNote>
       )}
       {wrong && <ProblemNote>{wrong}</ProblemNote>}

@@ -81,16 +81,15 @@ export function useJudging(revision: number) {
     take: (ps: Taken[]) =>
       judge(
         taking(ps),
-        ps.length === 1 ? `Taken: ${chosen(ps[0]!).sentence}` : `Taken: ${ps.length} proposals, undone in one step`,
+        ps.length === 1 ? `Took ${chosen(ps[0]!).sentence}` : `Took ${ps.length} proposals; one undo reverts all`,
       ),
-    takeAsOne: (ps: Taken[]) =>
-      judge(taking(ps), `Taken: one rule in the place of ${ps.length}, undone in one step`, true),
+    takeAsOne: (ps: Taken[]) => judge(taking(ps), `Took one rule in place of ${ps.length}; one undo reverts it`, true),
     refuse: (ps: Proposal[], reason: string) =>
       judge(
         ps.map((p) => ({ proposal: p.id, do: "refuse", reason })),
-        ps.length === 1 ? "Refused; it stays refused" : `Refused: ${ps.length} proposals, undone in one step`,
+        ps.length === 1 ? "Refused" : `Refused ${ps.length} proposals; one undo reverts all`,
       ),
-    again: (p: Proposal) => judge([{ proposal: p.id, do: "again" }], "To be judged again"),
+    again: (p: Proposal) => judge([{ proposal: p.id, do: "again" }], "Open again"),
     postpone: (p: Proposal) => setLater([...later.filter((k) => k !== p.key), p.key]),
     guard,
   };

@@ -1,7 +1,7 @@
 // The ask bar: finds workloads, groups and rules, and answers
 // "client -> server service" with the verdict and its why.
 import { Box, chakra, Flex, Text } from "@chakra-ui/react";
-import { useDeferredValue, useRef, useState } from "react";
+import { useDeferredValue, useEffect, useRef, useState } from "react";
 import { useNavigate } from "react-router";
 import { api, type Schemas } from "../api/client";
 import { Kbd } from "../marks/Controls";
@@ -22,6 +22,7 @@ export function AskBar() {
   const { show } = useWhy();
   const w = useWindow();
   const asked = useDeferredValue(text.trim());
+  const example = api.useQuery("get", "/api/v1/summary", { params: { query: w } }).data?.example;
   const answer = api.useQuery(
     "get",
     "/api/v1/ask",
@@ -59,7 +60,12 @@ export function AskBar() {
     setOpen(false);
     input.current?.blur();
   };
+  const ready = !answer.isFetching && asked === text.trim();
+  // Enter before the answer is there counts once it is.
+  const [waiting, setWaiting] = useState(false);
   const enter = () => {
+    if (!ready) return setWaiting(text.trim().length > 1);
+    setWaiting(false);
     if (why) {
       show({ kind: "flow", client: why.client.addr, server: why.server.addr, service: why.service });
       done();
@@ -75,6 +81,9 @@ export function AskBar() {
       done();
     } else if (found[at]) go(found[at]);
   };
+  useEffect(() => {
+    if (waiting && ready) enter();
+  });
   return (
     <Box position="relative" flex="1" maxW="600px" mx="auto">
       <Flex
@@ -95,7 +104,7 @@ export function AskBar() {
           outline="none"
           fontFamily={text.includes("->") || text.includes("→") ? "mono" : "body"}
           fontSize="12.5px"
-          placeholder="Ask “booking-entry-02 -> fares-store-01 tcp/5432”, or find anything"
+          placeholder={example ? `Ask “${example}”, or find anything` : "Find anything"}
           aria-label="ask a question or find anything"
           role="combobox"
           aria-expanded={open}
@@ -104,6 +113,7 @@ export function AskBar() {
           onBlur={() => setTimeout(() => setOpen(false), 150)}
           onChange={(e) => {
             setText(e.target.value);
+            setWaiting(false);
             setAt(0);
             setOpen(true);
           }}
@@ -187,7 +197,7 @@ export function AskBar() {
           )}
           {!why && !several && !answer.data.problem && found.length === 0 && (
             <Text px="14px" py="6px" color="soft">
-              Nothing is called that. To ask, write: client -&gt; server service
+              No match. To ask a question, write: client -&gt; server service
             </Text>
           )}
           {found.map((f, i) => (

@@ -3,11 +3,23 @@ import { Box, chakra, Flex, Text } from "@chakra-ui/react";
 import { useEffect } from "react";
 import { NavLink, useLocation, useNavigate } from "react-router";
 import { api } from "../api/client";
-import { n, percent, plural } from "../marks/words";
-import { troubled } from "../releasing/waves";
 import { carried, useCarried, useWindow } from "./address";
+import { progress, stateWords, type StepOfWork } from "./progress";
 
 const StepLink = chakra(NavLink);
+
+/** The steps until their figures are there. */
+const names = ["Workloads", "Groups", "Flows", "Policy", "Check", "Release", "Watch"].map((name) => ({
+  path: name.toLowerCase(),
+  name,
+}));
+
+/** A dot says how far a step has come: empty, half, full. */
+const dots = {
+  nothing: "transparent",
+  begun: "linear-gradient(90deg, currentColor 50%, transparent 50%)",
+  done: "currentColor",
+};
 
 export function Course() {
   const w = useWindow();
@@ -18,59 +30,7 @@ export function Course() {
   const place = useLocation().pathname.split("/")[1];
   const here = place === "evidence" ? "watch" : place;
   const navigate = useNavigate();
-  const steps = [
-    {
-      path: "workloads",
-      name: "Workloads",
-      fact: s && n(s.workloads),
-      need: s?.lack ? `${n(s.lack)} lack ${article(s.lackKey)}` : "",
-    },
-    {
-      path: "groups",
-      name: "Groups",
-      fact: s && n(s.groups),
-      need: s?.undecided ? `${n(s.undecided)} with undecided` : "",
-    },
-    { path: "flows", name: "Flows", fact: s && plural(s.conversations, "conversation"), need: "" },
-    {
-      path: "policy",
-      name: "Policy",
-      fact: s && plural(s.rules, "rule"),
-      need: s?.proposals ? plural(s.proposals, "proposal") : "",
-    },
-    {
-      path: "check",
-      name: "Check",
-      fact: s && (s.conversations ? percent(s.decided) : "nothing to check"),
-      need: s?.uncovered ? `${n(s.uncovered)} uncovered` : "",
-    },
-    {
-      path: "release",
-      name: "Release",
-      fact: r && (r.inForce ? `${r.inForce} in force` : "nothing in force"),
-      need: r
-        ? troubled(r.points).length
-          ? `${n(troubled(r.points).length)} to look at`
-          : r.releases[0] && s && !r.releases[0].same
-            ? "draft differs"
-            : ""
-        : "",
-    },
-    {
-      path: "watch",
-      name: "Watch",
-      fact:
-        seen &&
-        (seen.sum.leaks
-          ? `${n(seen.sum.leaks)} leaked`
-          : seen.sum.chokes
-            ? `${n(seen.sum.chokes)} choked`
-            : seen.sum.unclear
-              ? `${n(seen.sum.unclear)} unclear`
-              : "quiet"),
-      need: seen?.open ? plural(seen.open, "matter") : "",
-    },
-  ];
+  const steps: (Partial<StepOfWork> & { path: string; name: string })[] = s && r && seen ? progress(s, r, seen) : names;
   useEffect(() => {
     const listen = (e: KeyboardEvent) => {
       const step = e.altKey && !e.ctrlKey ? steps[Number(e.code.replace("Digit", "")) - 1] : undefined;
@@ -117,7 +77,12 @@ export function Course() {
             borderRadius="full"
             borderWidth="1.5px"
             borderColor={i === at ? "accent" : "soft"}
-            bg={i === at ? "accent" : i < at ? "soft" : "paper"}
+            color={i === at ? "accent" : "soft"}
+            background={dots[step.state ?? "nothing"]}
+            role="img"
+            aria-label={step.state && stateWords[step.state]}
+            title={step.state && stateWords[step.state]}
+            data-state={step.state}
           />
           <Text fontWeight="600" color={i === at ? "accent" : "ink"}>
             {step.name}
@@ -137,8 +102,4 @@ export function Course() {
       ))}
     </Flex>
   );
-}
-
-function article(key: string | undefined) {
-  return key ? `${/^[aeiou]/.test(key) ? "an" : "a"} ${key}` : "";
 }

@@ -58,7 +58,7 @@ export function useUndo() {
     }
     await caughtUp();
   }, []);
-  return { undo: () => void run(undo, "Undone"), redo: () => void run(redo, "Done again") };
+  return { undo: () => void run(undo, "Undone"), redo: () => void run(redo, "Redone") };
 }
 
 export function DraftStrip({ undo, live }: { undo: ReturnType<typeof useUndo>; live: boolean }) {
@@ -109,7 +109,7 @@ export function DraftStrip({ undo, live }: { undo: ReturnType<typeof useUndo>; l
       <InForce r={rollOut.data} />
       <Link
         color="soft"
-        title="the draft is what you edit; it rules nothing until it is released. Its history is behind this"
+        title="The draft is what you edit; it has no effect until it is released. Press for its history"
         data-history
         onClick={() => change({ history: "all" })}
       >
@@ -120,7 +120,7 @@ export function DraftStrip({ undo, live }: { undo: ReturnType<typeof useUndo>; l
           data-differs={changed}
           color={changed ? "open" : "soft"}
           flexShrink={0}
-          title={`what changes if the draft is released in the place of release ${against.no}`}
+          title={`what changes if the draft replaces release ${against.no}`}
           onClick={() => void navigate(`/check${carried}${carried ? "&" : "?"}against=${against.revision}`)}
         >
           {changed === undefined
@@ -160,7 +160,7 @@ export function DraftStrip({ undo, live }: { undo: ReturnType<typeof useUndo>; l
       ))}
       {!live && (
         <Text color="reject" role="status">
-          The server does not answer; what you see may be old.
+          The server does not answer. This page may be out of date.
         </Text>
       )}
       <Flex ml="auto" gap="14px" color="soft" minW="0">
@@ -188,7 +188,7 @@ export function DraftStrip({ undo, live }: { undo: ReturnType<typeof useUndo>; l
             ↷ Redo {data.redo.words}
           </Link>
         )}
-        <Link onClick={() => change({ release: "new" })}>Release…</Link>
+        {(newest || !!data?.rules) && <Link onClick={() => change({ release: "new" })}>Release…</Link>}
         <chakra.a href="/api/v1/policy.orchard" download>
           Policy text
         </chakra.a>

@@ -8,15 +8,14 @@ export function Fault() {
   return (
     <Box p="40px" maxW="640px">
       <Text fontFamily="heading" fontSize="21px">
-        This page has a fault.
+        This page failed.
       </Text>
       <Text mt="6px">
-        Nothing that was saved is lost: the draft is on the server. Load the page again; if it comes back, say what you
-        did just before.
+        Your saved work is safe on the server. Load the page again. If it fails again, report what you did just before.
       </Text>
       <ProblemNote>{error instanceof Error ? error.message : String(error)}</ProblemNote>
       <Btn primary onClick={() => location.reload()}>
-        Load again
+        Reload
       </Btn>
     </Box>
   );

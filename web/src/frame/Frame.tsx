@@ -147,7 +147,7 @@ function TitleBar({ onKeys }: { onKeys: () => void }) {
       <AskBar />
       <Flex w={{ base: "auto", md: "190px" }} minW="40px" justify="flex-end" gap="8px" color="soft" align="center">
         <Text truncate>{summary.data?.estate}</Text>
-        <chakra.button type="button" onClick={onKeys} aria-label="keys and looks" cursor="pointer">
+        <chakra.button type="button" onClick={onKeys} aria-label="keys and appearance" cursor="pointer">
           <Kbd>?</Kbd>
         </chakra.button>
       </Flex>

@@ -6,21 +6,21 @@ import { setTheme, theme, type Theme } from "./theme";
 
 const keys: [string, string][] = [
   ["Ctrl K  or  /", "ask a question or find anything"],
-  ["Alt 1 … 5", "go to Workloads, Groups, Flows, Policy, Check"],
+  ["Alt 1 … 7", "go to Workloads, Groups, Flows, Policy, Check, Release, Watch"],
   ["Tab, Enter", "skip to the view, or to its first row"],
-  ["Ctrl Z", "undo the last edit: of the draft, tags, proposals and probes"],
-  ["Ctrl Shift Z", "do it again"],
+  ["Ctrl Z", "undo the last edit of the draft, tags, proposals or probes"],
+  ["Ctrl Shift Z", "redo"],
   ["↑ ↓", "move in a list"],
-  ["→ ←", "unfold and fold a row"],
-  ["Home End", "to the first and last row in sight"],
-  ["Enter", "open what is selected; say why"],
-  ["Space", "select a row: of workloads, or of the ledger to settle several"],
-  ["P  X  R", "check: permit, reject, or say that it is rightly rejected"],
-  ["E  S", "watch: a matter is seen, or settled"],
+  ["→ ←", "expand or collapse a row"],
+  ["Home End", "go to the first or last visible row"],
+  ["Enter", "open the selected row; explain its verdict"],
+  ["Space", "select a row of workloads or of the ledger"],
+  ["P  X  R", "Check: permit, reject, or mark as rightly rejected"],
+  ["E  S", "Watch: mark a matter as seen, or settle it"],
   ["T  N  W  R  L", "proposals: take, narrow, widen, refuse, later"],
-  ["Ctrl ↑ ↓", "policy: move the selected rule"],
-  ["Ctrl Enter", "dialogs: do it; the policy text: save it"],
-  ["Esc", "close the why panel or a dialog"],
+  ["Ctrl ↑ ↓", "Policy: move the selected rule"],
+  ["Ctrl Enter", "dialogs: confirm; policy text: save"],
+  ["Esc", "close the panel or dialog"],
   ["?", "this list"],
 ];
 
@@ -37,9 +37,9 @@ export function KeysDialog({ open, onClose }: { open: boolean; onClose: () => vo
         </Flex>
       ))}
       <Flex mt="14px" gap="12px" align="center">
-        <Text>Looks</Text>
+        <Text>Appearance</Text>
         <Switches
-          label="looks"
+          label="appearance"
           options={(["system", "light", "dark"] as Theme[]).map((t) => ({ value: t, shown: t }))}
           on={[current]}
           toggle={(t) => {

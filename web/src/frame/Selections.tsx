@@ -50,12 +50,12 @@ export function Selections({ list, keys }: { list: string; keys: string[] }) {
                 </Text>
                 <chakra.button
                   type="button"
-                  aria-label={`forget ${s.name}`}
+                  aria-label={`delete ${s.name}`}
                   color="soft"
                   onClick={(e) => {
                     e.stopPropagation();
                     void run(
-                      `Forgot the selection ${s.name}`,
+                      `Deleted the selection ${s.name}`,
                       drop.mutateAsync({ params: { query: { list, name: s.name } } }),
                     );
                   }}

@@ -37,7 +37,7 @@ export function TokenList({ of, purpose }: { of: (t: Token) => boolean; purpose?
 export function Secret({ secret }: { secret: string }) {
   return (
     <Box mt="6px" data-secret={secret}>
-      <Text fontWeight="600">Copy it now; it is not shown again:</Text>
+      <Text fontWeight="600">Copy it now. It is not shown again:</Text>
       <chakra.code fontFamily="mono" fontSize="12px" userSelect="all">
         {secret}
       </chakra.code>

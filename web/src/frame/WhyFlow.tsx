@@ -190,7 +190,7 @@ function Closest({ step }: { step: NonNullable<Why["closest"]> }) {
   return (
     <Text color="soft">
       Closest: <i>{step.rule.sentence}</i>; {step.failed}
-      {undecided.length > 0 && `: ${undecided.map((b) => b.group).join(", ")} cannot tell`}.
+      {undecided.length > 0 && `: ${undecided.map((b) => b.group).join(", ")} undecided`}.
     </Text>
   );
 }

@@ -16,7 +16,7 @@ export function WhyRule({ line }: { line: number }) {
   const { data } = api.useQuery("get", "/api/v1/policy", { params: { query: w } });
   const s = data?.statements.find((x) => x.line === line);
   if (!data) return <Text color="soft">…</Text>;
-  if (!s?.rule) return <Text color="soft">There is no rule on line {line} any more.</Text>;
+  if (!s?.rule) return <Text color="soft">Line {line} no longer has a rule.</Text>;
   return (
     <Box>
       <WhyTitle>Rule on line {line}</WhyTitle>
@@ -24,10 +24,10 @@ export function WhyRule({ line }: { line: number }) {
       {s.note && <Text color="soft">“{s.note}”</Text>}
       <Chain>
         <ChainLink>
-          in <b>{s.rule.layer}</b>: what stands above it decides first
+          in <b>{s.rule.layer}</b>; rules above it decide first
         </ChainLink>
         <ChainLink>
-          written by {s.author || "nobody known"}
+          written by {s.author || "an unknown author"}
           {s.at && `, ${atMinute(s.at)}`}
         </ChainLink>
         <ChainLink>

@@ -179,7 +179,7 @@ export function WindowStrip() {
             `${n(inside.data?.records ?? 0)} conversation-hours`
           )
         ) : (
-          <Link onClick={() => change({ from: null, to: null })}>show all the time</Link>
+          <Link onClick={() => change({ from: null, to: null })}>show the whole time</Link>
         )}
       </Box>
     </Flex>

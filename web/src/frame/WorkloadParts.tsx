@@ -27,7 +27,7 @@ export function Tags({ tags }: { tags: Page["tags"] }) {
 export function Memberships({ groups }: { groups: Page["groups"] }) {
   const navigate = useNavigate();
   const carried = useCarried();
-  if (groups.length === 0) return <Text color="soft">none says yes</Text>;
+  if (groups.length === 0) return <Text color="soft">in no group</Text>;
   return groups.map((g) => (
     <Box key={g.group} py="3px">
       <Flex gap="6px" align="center">

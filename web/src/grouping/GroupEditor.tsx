@@ -155,8 +155,8 @@ export function GroupEditor({ group, onSaved }: { group?: Group; onSaved: (name:
       {theirs !== undefined && (
         <ProblemNote>
           Somebody has changed this group meanwhile. It is now: <chakra.code fontFamily="mono">{theirs}</chakra.code>{" "}
-          <Btn onClick={() => take(theirs)}>Take theirs</Btn>{" "}
-          <Btn onClick={() => setBegun({ body: theirs, line: group?.line, revision })}>Go on with mine</Btn>
+          <Btn onClick={() => take(theirs)}>Use theirs</Btn>{" "}
+          <Btn onClick={() => setBegun({ body: theirs, line: group?.line, revision })}>Keep mine</Btn>
         </ProblemNote>
       )}
       {changed && (
@@ -170,7 +170,7 @@ export function GroupEditor({ group, onSaved }: { group?: Group; onSaved: (name:
             Save to the draft
           </Btn>
           <Btn onClick={() => setText(begun.body)}>Discard</Btn>
-          <Text color="soft">Nothing is in force until it is released.</Text>
+          <Text color="soft">It takes effect with the next release.</Text>
         </Flex>
       )}
     </Box>
@@ -181,22 +181,22 @@ function title(group: Group | undefined, p: Preview | undefined, changed: boolea
   if (!p || p.errors.length > 0) return group ? <b>{group.name}</b> : "A new group";
   const adds = p.in.filter((m) => m.change === "joins").length;
   const drops = [...p.out, ...p.undecided].filter((m) => m.change).length;
-  const told = p.counts.undecided ? ` and cannot tell of ${n(p.counts.undecided)}` : "";
+  const told = p.counts.undecided ? `. ${plural(p.counts.undecided, "workload is", "workloads are")} undecided` : "";
   if (group && changed) {
-    const parts = [adds && `adds ${plural(adds, "workload")} to`, drops && `takes ${plural(drops, "workload")} from`]
+    const parts = [adds && `adds ${plural(adds, "workload")} to`, drops && `removes ${plural(drops, "workload")} from`]
       .filter(Boolean)
       .join(" and ");
     return (
       <>
-        The change {parts || "moves nobody in or out of"} <b>{group.name}</b>
+        The change {parts || "does not change the members of"} <b>{group.name}</b>
         {told}.
       </>
     );
   }
   return (
     <>
-      <b>{group?.name ?? "The group"}</b> holds {plural(p.counts.in, "workload")}
-      {p.unaddressed > 0 && `, of which ${n(p.unaddressed)} ${p.unaddressed === 1 ? "holds" : "hold"} no address now`}
+      <b>{group?.name ?? "The group"}</b> has {plural(p.counts.in, "member")}
+      {p.unaddressed > 0 && `, ${n(p.unaddressed)} of them without an address now`}
       {told}.
     </>
   );

@@ -95,7 +95,7 @@ function Rename({
         <Entry aria-label="new name" value={to} set={setTo} autoFocus />
       </form>
       <Text color="soft" mt="4px">
-        Everything that names the group changes with it; no verdict does.
+        Everything that names the group changes with it. No verdict changes.
       </Text>
       {run.error && <ProblemNote>{problem(run.error)}</ProblemNote>}
     </Modal>
@@ -171,8 +171,8 @@ function Uses({ out }: { out: Regroup }) {
   return (
     <Box data-regroup={out.removed.length}>
       {out.changed.length + out.removed.length === 0 && <Text>Nothing uses it.</Text>}
-      {list("The group is taken out of", out.changed)}
-      {list("Nothing would be left of these; they go with it", out.removed)}
+      {list("The group is removed from", out.changed)}
+      {list("These would be empty and are removed too", out.removed)}
       {out.consequences && <ConsequencesList c={out.consequences} />}
     </Box>
   );
@@ -209,10 +209,10 @@ export function GroupHistory({ name }: { name: string }) {
               : c.before === "yes"
                 ? c.after === "no"
                   ? "left"
-                  : "can no longer be told"
+                  : "became undecided"
                 : c.after === "undecided"
                   ? "became undecided"
-                  : "is out now"}
+                  : "is no longer undecided: out"}
           </Text>
           <Text color="soft" truncate>
             {c.why}

@@ -89,7 +89,7 @@ export function GroupsView() {
                 flexShrink={0}
                 title={
                   g.unaddressed > 0
-                    ? `${plural(g.in, "member")}, of which ${n(g.unaddressed)} hold no address now`
+                    ? `${plural(g.in, "member")}, ${n(g.unaddressed)} of them without an address now`
                     : "members"
                 }
               >
@@ -101,15 +101,15 @@ export function GroupsView() {
       </Flex>
       {name && name !== "new" && !chosen ? (
         <Empty title={`There is no group ${name}`}>
-          It may have been renamed or removed. Undo brings it back if that was the last edit.
+          It may have been renamed or removed. If that was the last edit, undo restores it.
         </Empty>
       ) : data.length === 0 && name !== "new" ? (
         <Empty title="No groups yet">
-          A group is an expression over tags: tomorrow&apos;s machine joins on its own.
+          A group is an expression over tags, so tomorrow’s machine joins it automatically.
           <Box mt="10px">
             <Flex gap="8px" justify="center">
               <Btn primary onClick={() => change({ starters: "1" })}>
-                Begin with what is there…
+                Start from the tags…
               </Btn>
               <Btn onClick={() => go("new")}>Write the first group</Btn>
             </Flex>

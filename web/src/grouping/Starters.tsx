@@ -13,10 +13,10 @@ import { n, plural } from "../marks/words";
 
 type Starter = Schemas["Starter"];
 const kinds: [Starter["kind"], string, string][] = [
-  ["environment", "Environments", "a group for each value that does not look misspelt"],
+  ["environment", "Environments", "a group for each value that is not misspelt"],
   ["group", "Applications", "a group for each application, tier and environment that have members"],
-  ["guardrail", "Guardrails", "rules that decide before all others"],
-  ["assertion", "Assertions", "what must hold for all traffic; a rule that breaks one is shown at once"],
+  ["guardrail", "Guardrails", "rules that decide first"],
+  ["assertion", "Assertions", "what must hold for all traffic; a rule that breaks one is reported at once"],
 ];
 
 export function Starters({ close }: { close: () => void }) {
@@ -29,7 +29,7 @@ export function Starters({ close }: { close: () => void }) {
   const ids = all.filter((s) => !off.includes(s.id)).map((s) => s.id);
   const revision = data?.revision ?? 0;
   const would = useQuery({
-    queryKey: ["what starters do", ids, revision, w],
+    queryKey: ["consequences of the starters", ids, revision, w],
     enabled: ids.length > 0,
     queryFn: async () => {
       const out = await fetchClient.POST("/api/v1/starters", {
@@ -44,7 +44,7 @@ export function Starters({ close }: { close: () => void }) {
   const run = async () => {
     try {
       const out = await take.mutateAsync({ params: { query: w }, body: { revision, ids } });
-      say(`${out.words}; Ctrl Z takes it back`);
+      say(`${out.words}; Ctrl Z undoes it`);
       close();
     } catch (e) {
       setWrong(problem(e));
@@ -53,7 +53,7 @@ export function Starters({ close }: { close: () => void }) {
   };
   return (
     <Modal
-      title="Begin with what is there"
+      title="Start from the tags"
       open
       onClose={close}
       size="xl"
@@ -76,8 +76,8 @@ export function Starters({ close }: { close: () => void }) {
         <ProblemNote key={e.message}>{e.message}</ProblemNote>
       ))}
       {data && all.length === 0 && (
-        <Empty title="The draft has it all">
-          There is a group for each environment, application and tier that has members.
+        <Empty title="The draft already has all of it">
+          Each environment, application and tier with members has a group.
         </Empty>
       )}
       {kinds.map(([kind, title, words]) => {

@@ -34,7 +34,7 @@ export function History({ head }: { head: number }) {
   const back = async () => {
     try {
       const out = await restore.mutateAsync({ params: { path: { no: at }, query: w } });
-      say(`${out.words}; Ctrl Z takes it back`);
+      say(`${out.words}; Ctrl Z undoes it`);
       change({ history: null });
     } catch (e) {
       say(problem(e), "error");
@@ -86,7 +86,7 @@ export function History({ head }: { head: number }) {
               </Text>
             </chakra.button>
           ))}
-          {!list.isLoading && rows.length === 0 && <Empty title="Nothing was written yet" />}
+          {!list.isLoading && rows.length === 0 && <Empty title="No revisions yet" />}
         </Box>
         <Box flex="1" minW="0" maxH="52vh" overflowY="auto">
           {chosen ? (
@@ -96,9 +96,7 @@ export function History({ head }: { head: number }) {
               <Beside no={chosen.no} />
             )
           ) : null}
-          {!chosen && rows.length > 0 && (
-            <Text color="soft">Choose a revision: what the draft has and lacks beside it is shown here.</Text>
-          )}
+          {!chosen && rows.length > 0 && <Text color="soft">Choose a revision to compare the draft with.</Text>}
         </Box>
       </Flex>
     </Modal>
@@ -116,7 +114,7 @@ function Beside({ no }: { no: number }) {
   return (
     <Box data-difference={no}>
       {d.error && <ProblemNote>{problem(d.error)}</ProblemNote>}
-      {d.data?.statements.length === 0 && <Text>The draft says the same.</Text>}
+      {d.data?.statements.length === 0 && <Text>The draft is the same.</Text>}
       {(
         [
           ["Only revision " + no + " has", lines("removed")],

@@ -54,7 +54,7 @@ export function Columns({
         mb="6px"
         onClick={() => setOpen(true)}
       >
-        The headings are known; read them otherwise…
+        The headings are known. Change how they are read…
       </chakra.button>
     );
   }
@@ -95,8 +95,8 @@ export function Columns({
         </tbody>
       </chakra.table>
       <Text color="soft" px="8px" py="3px" fontSize="11.5px">
-        {shown.length < r.headings!.length && `${r.headings!.length - shown.length} columns more are left out. `}
-        The first rows. What you choose is remembered{kind === "workloads" ? " for the source" : ""}.
+        {shown.length < r.headings!.length && `${r.headings!.length - shown.length} more columns are hidden. `}
+        The first rows. Your choice is remembered{kind === "workloads" ? " for the source" : ""}.
       </Text>
     </Box>
   );
@@ -118,7 +118,7 @@ function As({ kind, heading, to, set }: { kind: Kind; heading: string; to: strin
         color={to ? "ink" : "soft"}
         fontWeight="400"
       >
-        <option value="">left out</option>
+        <option value="">ignored</option>
         {columns[kind].map((c) => (
           <option key={c}>{c}</option>
         ))}

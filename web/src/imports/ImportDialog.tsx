@@ -15,7 +15,7 @@ import { type Importing, type Kind, useImport } from "./useImport";
 
 const needed: Record<Kind, string> = {
   workloads:
-    "A table with any headings, or JSON. Our own columns: id, name, addresses (separated by blanks), os, kind, from, until, and tag:KEY for each tag.",
+    "A table with any headings, or JSON. Our own columns: id, name, addresses (separated by spaces), os, kind, from, until, and tag:KEY for each tag.",
   flows:
     "A table with any headings, JSON, an IPFIX file, or a packet capture (pcap, pcapng). Our own columns: start, src, dst, proto, dport; end, sport, bytes, packets, connections, outcome, observer.",
 };
@@ -69,7 +69,7 @@ export function ImportDialog({ kind, open, onClose }: { kind: Kind; open: boolea
               display="flex"
               gap="5px"
               alignItems="center"
-              title="As an exporter writes it down: there and back in two rows. They are joined, and which end is the server is found"
+              title="As an exporter writes it: request and reply in two rows. The import joins them and determines the server"
             >
               <input
                 type="checkbox"
@@ -87,14 +87,14 @@ export function ImportDialog({ kind, open, onClose }: { kind: Kind; open: boolea
                 checked={said.carriers}
                 onChange={(e) => im.say({ carriers: e.target.checked })}
               />
-              tunnels count as well as what they carry
+              count tunnels as well as their contents
             </chakra.label>
           )}
           {kind === "workloads" && <Source im={im} />}
         </Flex>
       )}
       {im.wrong && <ProblemNote>{im.wrong}</ProblemNote>}
-      {busy && !preview && !state && <Text color="soft">reading…</Text>}
+      {busy && !preview && !state && <Text color="soft">Reading…</Text>}
       {preview?.headings && !state && (
         <>
           <FormPart kind={kind} im={im} />
@@ -112,8 +112,8 @@ export function ImportDialog({ kind, open, onClose }: { kind: Kind; open: boolea
       {usable && !state && <Questions im={im} />}
       {usable && preview.confirm && !state && (
         <ProblemNote>
-          The list lacks {plural(preview.confirm, "workload")} that {said.source} has listed before. Was it cut off?
-          They would be retired: their addresses end now.{" "}
+          The list lacks {plural(preview.confirm, "workload")} that {said.source} has listed before. Was it cut off? The
+          import would retire them: their addresses end now.{" "}
           <chakra.label display="inline-flex" gap="5px" alignItems="center">
             <input
               type="checkbox"
@@ -121,7 +121,7 @@ export function ImportDialog({ kind, open, onClose }: { kind: Kind; open: boolea
               checked={!asks}
               onChange={(e) => im.note({ confirm: e.target.checked ? preview.confirm : undefined })}
             />
-            the list is whole, retire them
+            the list is complete; retire them
           </chakra.label>
         </ProblemNote>
       )}
@@ -134,7 +134,7 @@ export function ImportDialog({ kind, open, onClose }: { kind: Kind; open: boolea
             </Progress.Track>
           </Progress.Root>
           <Text color="soft" mt="4px">
-            {state.message || "starting"}. You may close this; it goes on.
+            {state.message || "starting"}. You may close this; the import continues.
           </Text>
         </Box>
       )}
@@ -142,7 +142,7 @@ export function ImportDialog({ kind, open, onClose }: { kind: Kind; open: boolea
       {state?.state === "done" && <Report kind={kind} report={state.result as Schemas["ImportReport"]} done />}
       {state?.state === "done" && (
         <Text color="soft" mt="6px">
-          Undo (Ctrl Z) takes the whole import back.
+          Undo (Ctrl Z) reverts the whole import.
         </Text>
       )}
       {state?.state === "done" && kind === "workloads" && <Next close={close} />}
@@ -174,10 +174,10 @@ function Source({ im }: { im: Importing }) {
         display="flex"
         gap="5px"
         alignItems="center"
-        title="What the source listed before and is not in this file is retired: its addresses end now, what was seen of it stays"
+        title="Workloads that the source listed before and that are not in this file are retired: their addresses end now, their traffic stays"
       >
         <input type="checkbox" checked={im.said.complete} onChange={(e) => im.say({ complete: e.target.checked })} />
-        this is its complete list
+        this is the complete list of the source
       </chakra.label>
     </>
   );
@@ -190,14 +190,14 @@ function Next({ close }: { close: () => void }) {
   if (!groups.data || groups.data.length > 0) return null;
   return (
     <Flex mt="12px" gap="12px" align="center" data-next>
-      <Text>The tags of these workloads make groups: each environment, each application with its tiers.</Text>
+      <Text>Their tags can make groups: one for each environment and for each application with its tiers.</Text>
       <Btn
         onClick={() => {
           close();
           void navigate("/groups?starters=1");
         }}
       >
-        Begin with what is there…
+        Start from the tags…
       </Btn>
     </Flex>
   );

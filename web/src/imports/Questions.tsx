@@ -19,8 +19,8 @@ export function Words({ im }: { im: Importing }) {
   if (!open && asked.length === 0)
     return (
       <Link fontSize="12px" color="soft" mb="6px" onClick={() => setOpen(true)}>
-        {plural(words.length, "word")} for outcomes and protocols {words.length === 1 ? "is" : "are"} known; read them
-        otherwise…
+        {plural(words.length, "word")} for outcomes and protocols {words.length === 1 ? "is" : "are"} known. Change
+        their meaning…
       </Link>
     );
   const shown = open ? words : asked;
@@ -81,7 +81,7 @@ export function Questions({ im }: { im: Importing }) {
                   })
                 }
               />
-              take them all the same
+              import them anyway
             </chakra.label>
           </Box>
         </ProblemNote>

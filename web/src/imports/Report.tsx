@@ -10,7 +10,7 @@ export function Report({ kind, report: r, done }: { kind: "workloads" | "flows";
     <Box data-report={done ? "done" : "preview"}>
       <Text fontFamily="heading" fontSize="16px" mb="4px">
         {r.already
-          ? `This file was counted before, on ${atMinute(r.already)}; nothing was counted again.`
+          ? `This file was imported before, on ${atMinute(r.already)}; nothing was counted twice.`
           : kind === "workloads"
             ? `${plural(r.added, "workload")} ${done ? "added" : "would be added"}, ${n(r.changed)} changed, ${n(r.same)} the same.`
             : `${r.fileFormat === "packet capture" ? plural(r.rows, "packet") : r.fileFormat === "IPFIX file" ? plural(r.rows, "record") : plural(r.rows - r.bad - r.held, "flow")} in ${plural(r.added, "conversation-hour")}${r.from ? `, ${fullTime(r.from)} to ${fullTime(r.to!)}` : ""}.`}
@@ -19,19 +19,17 @@ export function Report({ kind, report: r, done }: { kind: "workloads" | "flows";
         <Text>
           {plural(r.missing, "workload")} that the source has listed {r.missing === 1 ? "is" : "are"} not in this file:{" "}
           {done
-            ? `${n(r.retired?.length ?? 0)} of them, which no other source lists, ${r.retired?.length === 1 ? "was" : "were"} retired.`
-            : "those that no other source lists would be retired."}
+            ? `${n(r.retired?.length ?? 0)} of them, listed by no other source, ${r.retired?.length === 1 ? "was" : "were"} retired.`
+            : "Those listed by no other source would be retired."}
         </Text>
       )}
-      {r.kept > 0 && (
-        <Text>{plural(r.kept, "tag")} set by hand, or by a source that outranks this one, stay as they are.</Text>
-      )}
+      {r.kept > 0 && <Text>{plural(r.kept, "tag")} set by hand or by a higher-ranked source stay unchanged.</Text>}
       {kind === "flows" && r.outside > 0 && (
-        <Text color="soft">{plural(r.outside, "flow")} with an end that no workload holds: they show as outside.</Text>
+        <Text color="soft">{plural(r.outside, "flow")} with an address of no workload: shown as outside.</Text>
       )}
       {kind === "flows" && r.unsure > 0 && (
         <Text color="open">
-          Of {plural(r.unsure, "connection")} it is not certain which end is the server; the ledger can show just these.
+          Of {plural(r.unsure, "connection")} the server end is uncertain; the ledger has a filter for them.
         </Text>
       )}
       {r.warnings.map((w) => (
@@ -47,7 +45,7 @@ export function Report({ kind, report: r, done }: { kind: "workloads" | "flows";
       )}
       {r.held > 0 && (
         <Text color="open">
-          {plural(r.held, "row")} {done ? "were" : "are"} left out, because nobody said that they are meant.
+          {plural(r.held, "row")} {done ? "were" : "are"} left out, because nobody confirmed them.
         </Text>
       )}
       {r.bad > 0 && (
@@ -70,7 +68,7 @@ export function Report({ kind, report: r, done }: { kind: "workloads" | "flows";
       )}
       {r.examples.length > 0 && !done && (
         <Box mt="8px">
-          <Text fontWeight="600">What changes, for example</Text>
+          <Text fontWeight="600">Examples of changes</Text>
           {r.examples.map((e) => (
             <Text key={e.id}>
               {e.id} {e.new && <chakra.span color="permit">new</chakra.span>}{" "}

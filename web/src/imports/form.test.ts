@@ -21,7 +21,7 @@ describe("an import of nothing", () => {
   const report = (rows: number, bad: number, held: number) => ({ rows, bad, held }) as ImportReport;
   it("says why", () => {
     expect(nothingToImport(report(0, 0, 0))).toMatch(/no rows/);
-    expect(nothingToImport(report(9, 9, 0))).toMatch(/No row can be used/);
+    expect(nothingToImport(report(9, 9, 0))).toMatch(/No row is usable/);
     expect(nothingToImport(report(9, 1, 8))).toMatch(/wait for an answer/);
     expect(nothingToImport(report(9, 8, 0))).toBeUndefined();
   });

@@ -20,5 +20,5 @@ export function formOf(said: Form, guessed: Form | undefined): Form {
 export function nothingToImport(r: ImportReport): string | undefined {
   if (r.rows === 0) return "The file has no rows.";
   if (r.rows > r.bad + r.held) return undefined;
-  return r.held > r.bad ? "All rows wait for an answer, below." : "No row can be used as it is read now; why is below.";
+  return r.held > r.bad ? "All rows wait for an answer, below." : "No row is usable this way. The reasons are below.";
 }

@@ -87,11 +87,11 @@ function Facet({
           cursor="pointer"
           _hover={{ color: "ink" }}
           aria-pressed={f.structural}
-          aria-label={`${f.structural ? "structural" : "make structural"}: ${f.key} says where a workload belongs`}
+          aria-label={`${f.structural ? "structural" : "make structural"}: ${f.key} tells where a workload belongs`}
           title={
             f.structural
-              ? "structural: it says where a workload belongs, and is reported where it is missing. Press to take it out"
-              : "press to make it structural: it says where a workload belongs"
+              ? "structural: it tells where a workload belongs, and missing values are reported. Press to turn this off"
+              : "press to make it structural: it tells where a workload belongs"
           }
           onClick={() => structural(f.key)}
         >

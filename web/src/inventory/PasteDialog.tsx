@@ -47,7 +47,7 @@ export function PasteDialog({
       }
     >
       <Text color="soft" mb="4px">
-        Ids, names or addresses, separated by blanks, commas or line breaks.
+        Ids, names or addresses, separated by spaces, commas or line breaks.
       </Text>
       <Textarea
         aria-label="list of workloads"
@@ -69,9 +69,7 @@ export function PasteDialog({
             </Text>
           )}
           {found.several.length > 0 && (
-            <Text color="soft">
-              Names that several workloads have, all of them taken: {found.several.slice(0, 20).join(", ")}
-            </Text>
+            <Text color="soft">Names of several workloads, all selected: {found.several.slice(0, 20).join(", ")}</Text>
           )}
         </Box>
       )}

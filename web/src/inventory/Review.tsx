@@ -25,7 +25,7 @@ export function Suggestions() {
   if (!data)
     return (
       <Text px="20px" color="soft">
-        looking for what resembles them…
+        Looking for similar workloads…
       </Text>
     );
   const all = data.suggestions;
@@ -59,18 +59,15 @@ export function Suggestions() {
       accept.mutateAsync({ params: { query: w }, body: { tags: tags(list) } }),
     );
   const drop = (list: Suggestion[]) =>
-    done(
-      `Refused ${plural(list.length, "suggestion")}; they stay refused`,
-      refuse.mutateAsync({ body: { tags: tags(list) } }),
-    );
+    done(`Refused ${plural(list.length, "suggestion")}`, refuse.mutateAsync({ body: { tags: tags(list) } }));
   return (
     <Flex direction="column" flex="1" minH="0">
       <Flex px="20px" py="4px" gap="10px" align="center">
         <Text color="soft">
           {plural(all.length, "suggestion")} for {n(data.lacking)} missing tags.{" "}
           {data.complete
-            ? "It says nothing where it is not sure."
-            : `Looking, as something has changed: ${Math.round(100 * data.done)} % done…`}
+            ? "Unsure cases get no suggestion."
+            : `Updating after a change: ${Math.round(100 * data.done)} % done…`}
         </Text>
         {all.length > 0 && (
           <Link onClick={() => choose(chosen.size ? new Set() : new Set(all.map(idOf)))}>
@@ -91,14 +88,14 @@ export function Suggestions() {
       <Box flex="1" minH="0" overflowY="auto" onKeyDown={moveFocus}>
         {all.length === 0 && !data.complete && (
           <Text px="20px" py="10px" color="soft">
-            Looking for what resembles those that lack tags: {Math.round(100 * data.done)} % done…
+            Comparing workloads that lack tags with the others: {Math.round(100 * data.done)} % done…
           </Text>
         )}
         {all.length === 0 && data.complete && (
           <Empty title="Nothing to suggest">
             {data.lacking === 0
               ? "No structural tag is missing."
-              : "Nothing resembles what lacks tags closely enough. More flows make it surer; or set the tags by hand."}
+              : "No workload is similar enough to those that lack tags. More traffic helps, or set the tags by hand."}
           </Empty>
         )}
         {all.map((s) => (
@@ -159,7 +156,7 @@ export function Suggestions() {
         ))}
         {data.refused.length > 0 && (
           <Box px="20px" py="10px">
-            <Text color="soft">Refused: they are not suggested again.</Text>
+            <Text color="soft">Refused; not suggested again:</Text>
             {data.refused.map((r) => (
               <Flex key={idOf(r)} gap="8px" data-refused={r.name}>
                 <Text>
@@ -169,7 +166,7 @@ export function Suggestions() {
                 <Link
                   onClick={() =>
                     void done(
-                      "It may be suggested again",
+                      "Allowed again",
                       refuse.mutateAsync({
                         body: { tags: [{ workload: r.workload, key: r.key, value: r.value }], again: true },
                       }),
@@ -227,7 +224,7 @@ export function Slips() {
       say(
         misspellings.length === 1
           ? `${misspellings[0]!.value} is read as ${misspellings[0]!.like}`
-          : `Mended ${plural(misspellings.length, "value")}`,
+          : `Fixed ${plural(misspellings.length, "value")}`,
       );
       look.reset();
       await caughtUp();
@@ -239,8 +236,8 @@ export function Slips() {
     <Box flex="1" minH="0" overflowY="auto" px="20px" py="4px">
       <Flex gap="10px" align="center" mb="4px">
         <Text color="soft">
-          Values that differ from a usual one in case, blanks, punctuation or a letter. A mend sets the usual one by
-          hand; undo takes it back.
+          Values that differ from a usual one only in case, spaces, punctuation or one letter. A fix sets the usual
+          value by hand; undo reverts it.
         </Text>
         {data.length > 0 && (
           <>
@@ -257,18 +254,16 @@ export function Slips() {
             <Btn
               onClick={() => look.mutate({ params: { query: { ...w, dryRun: true } }, body: { misspellings: data } })}
             >
-              What mending all would do
+              Consequences of fixing all
             </Btn>
             <Btn primary onClick={() => void run(data)}>
-              Mend all {n(data.length)}
+              Fix all {n(data.length)}
             </Btn>
           </>
         )}
       </Flex>
       {look.data && <ConsequencesList c={look.data} />}
-      {data.length === 0 && (
-        <Empty title="No value looks misspelt">Near-duplicates of a usual value would be listed here.</Empty>
-      )}
+      {data.length === 0 && <Empty title="No value looks misspelt">Near-duplicates of usual values appear here.</Empty>}
       {data.map((s) => (
         <Flex
           key={`${s.key} ${s.value}`}
@@ -316,7 +311,7 @@ export function Disagreements() {
         <Text color="soft">
           {data.total === 0
             ? ""
-            : `${plural(data.total, "tag")} on which sources disagree. The first value counts until you settle it; that sets it by hand.`}
+            : `${plural(data.total, "tag")} on which sources disagree. The first value counts until you choose one, which sets it by hand.`}
         </Text>
         <chakra.a
           href="/api/v1/disagreements.csv"
@@ -330,9 +325,7 @@ export function Disagreements() {
         </chakra.a>
       </Flex>
       {data.total === 0 && (
-        <Empty title="The sources agree">
-          Where two sources give a workload different values for one tag, it would be listed here.
-        </Empty>
+        <Empty title="The sources agree">Workloads with different values of a tag from two sources appear here.</Empty>
       )}
       {data.disagreements.map((d) => (
         <Flex

@@ -42,15 +42,15 @@ export function SourcesDialog({ open, onClose }: { open: boolean; onClose: () =>
         The whole estate
       </Text>
       <Text color="soft">
-        Workloads with their sources and history, the policy with all its revisions, selections and refusals; not the
-        conversations.
+        Contains workloads with their sources and history, the policy with all revisions, selections and refusals. It
+        does not contain conversations.
       </Text>
       <Flex gap="14px" mt="4px" align="center">
         <chakra.a href="/api/v1/estate.jsonl" download textDecoration="underline" textUnderlineOffset="3px">
           Export as JSON Lines
         </chakra.a>
         <chakra.label color="soft">
-          Restore where there is nothing yet:{" "}
+          Restore into an empty estate:{" "}
           <chakra.input
             type="file"
             accept=".jsonl"
@@ -81,9 +81,9 @@ function Order() {
   return (
     <Box>
       <Text color="soft" mb="4px">
-        Where sources disagree, the one further up wins. What somebody set by hand outranks them all.
+        Where sources disagree, the higher one wins. Values set by hand outrank all sources.
       </Text>
-      {data?.length === 0 && <Text>No source yet: import a file, or let a script send its list.</Text>}
+      {data?.length === 0 && <Text>No source yet. Import a file, or let a script send its list.</Text>}
       {data?.map((s, i) => (
         <Flex
           key={s.name}
@@ -101,7 +101,8 @@ function Order() {
             {s.name}
           </Text>
           <Text color="soft" flex="1">
-            lists {plural(s.listed, "workload")}, {n(s.tags)} tag values{s.taken && `; heard ${atMinute(s.taken)}`}
+            lists {plural(s.listed, "workload")}, {n(s.tags)} tag values
+            {s.taken && `; last update ${atMinute(s.taken)}`}
             {s.whole && `, complete list ${atMinute(s.whole)}`}
           </Text>
           <Btn disabled={i === 0} onClick={() => void move(i, -1)} aria-label={`${s.name} up`}>
@@ -140,7 +141,7 @@ function Tokens() {
         Scripts
       </Text>
       <Text color="soft" mb="4px">
-        A script sends what one source lists, with a token that opens nothing else.
+        A script sends the list of one source with a token that allows nothing else.
       </Text>
       <TokenList of={(t) => !t.releases} purpose={(t) => `feeds ${t.source}`} />
       <form

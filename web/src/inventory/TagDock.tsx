@@ -129,7 +129,7 @@ export function TagDock({ editing, onClose }: { editing: Editing; onClose: () =>
           <ProblemNote>{problem(preview.error)}</ProblemNote>
         ) : (
           <Text color="soft">
-            {wanted ? "what it would do…" : "Type a value: what setting it would do is shown before you do it."}
+            {wanted ? "computing the consequences…" : "Type a value to see the consequences before you set it."}
           </Text>
         )}
       </Flex>

@@ -47,7 +47,7 @@ export function WorkloadPage() {
         <Text fontFamily="heading" fontSize="19px" mt="4px">
           {it.name}
         </Text>
-        {it.retired && <Text color="open">retired {onDay(it.retired)}: no source lists it any more</Text>}
+        {it.retired && <Text color="open">retired {onDay(it.retired)}: no source lists it</Text>}
         {it.id !== it.name && <Pair left="id">{it.id}</Pair>}
         {(it.os || it.kind) && <Pair left="machine">{[it.kind, it.os].filter(Boolean).join(", ")}</Pair>}
         <Head>Tags</Head>
@@ -73,8 +73,8 @@ export function WorkloadPage() {
         <Sentence>
           {rules ? (
             <>
-              {plural(rules.in.length, "rule")} of {release ? `release ${release}` : "the draft"} can decide what
-              reaches <b>{it.name}</b>, {n(rules.out.length)} what it reaches;{" "}
+              {plural(rules.in.length, "rule")} of {release ? `release ${release}` : "the draft"} can decide traffic to{" "}
+              <b>{it.name}</b>, {n(rules.out.length)} traffic from it;{" "}
               {n(rules.toIt.uncovered + rules.fromIt.uncovered)} of its{" "}
               {plural(sum(rules.toIt) + sum(rules.fromIt), "conversation")}{" "}
               {rules.toIt.uncovered + rules.fromIt.uncovered === 1 ? "is" : "are"} uncovered.
@@ -154,7 +154,7 @@ function Side({
         </Text>
         <VerdictBar counts={counts} width={108} />
       </Flex>
-      {list.length === 0 && <Text color="soft">No rule can match: whatever comes is uncovered.</Text>}
+      {list.length === 0 && <Text color="soft">No rule can match, so all its traffic is uncovered.</Text>}
       {layers.map((layer) => (
         <Box key={layer} mt="6px">
           <Text color="soft" fontSize="11.5px">
@@ -239,7 +239,7 @@ function TagHistory({ rules }: { rules: Schemas["WorkloadRules"] }) {
       <chakra.table fontSize="12.5px">
         <thead>
           <tr>
-            {["Tag", "Value", "Said by", "From", "Until"].map((h) => (
+            {["Tag", "Value", "Reported by", "From", "Until"].map((h) => (
               <chakra.th key={h} {...cell} fontWeight="500" color="soft">
                 {h}
               </chakra.th>
@@ -251,7 +251,7 @@ function TagHistory({ rules }: { rules: Schemas["WorkloadRules"] }) {
             <tr key={v.key + v.source}>
               <chakra.td {...cell}>{v.key}</chakra.td>
               <chakra.td {...cell} fontWeight={rules.said[i - 1]?.key === v.key ? "400" : "600"}>
-                {v.value || <i>does not have it</i>}
+                {v.value || <i>has no value</i>}
               </chakra.td>
               <chakra.td {...cell}>
                 {v.source}
@@ -265,7 +265,7 @@ function TagHistory({ rules }: { rules: Schemas["WorkloadRules"] }) {
           {rules.former.map((v, i) => (
             <chakra.tr key={`former ${i}`} color="soft" data-former={v.key}>
               <chakra.td {...cell}>{v.key}</chakra.td>
-              <chakra.td {...cell}>{v.value || "did not have it"}</chakra.td>
+              <chakra.td {...cell}>{v.value || "had no value"}</chakra.td>
               <chakra.td {...cell}>
                 {v.source}
                 {v.author !== "import" && `, ${v.author}`}
@@ -277,7 +277,7 @@ function TagHistory({ rules }: { rules: Schemas["WorkloadRules"] }) {
         </tbody>
       </chakra.table>
       {rules.said.length === 0 && rules.former.length === 0 && (
-        <Text color="soft">Nobody has said anything of its tags.</Text>
+        <Text color="soft">No source has reported any tags for this workload.</Text>
       )}
     </Box>
   );
@@ -313,7 +313,7 @@ function GuardedBy({ id, name }: { id: string; name: string }) {
         </Flex>
       ))}
       <Link color="soft" fontSize="12px" onClick={() => setAsking(true)}>
-        {exempt ? "change that…" : "keep points away…"}
+        {exempt ? "change…" : "exempt it…"}
       </Link>
       {asking && <Exempt id={id} name={name} was={exempt} close={() => setAsking(false)} />}
     </>

@@ -104,7 +104,7 @@ export function WorkloadTable({ filter, editing, setEditing }: Props) {
         </Box>
         <Box ref={scroller} flex="1" minH="0" overflowY="auto" role="rowgroup">
           {!list.isLoading && rows.length === 0 && (
-            <Empty title="No workload agrees with these filters">Take one away.</Empty>
+            <Empty title="No workload matches these filters">Remove a filter.</Empty>
           )}
           <Box h={`${virtual.getTotalSize()}px`} position="relative">
             {items.map((item) => {
@@ -211,7 +211,8 @@ export function WorkloadTable({ filter, editing, setEditing }: Props) {
       >
         <Source /> from a source
         <chakra.span w="8px" />
-        <Source hand /> set by hand <Text ml="auto">press a tag to change it · Space selects · Enter says more</Text>
+        <Source hand /> set by hand{" "}
+        <Text ml="auto">press a tag to change it · Space selects · Enter shows details</Text>
       </Flex>
     </>
   );

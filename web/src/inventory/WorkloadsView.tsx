@@ -130,7 +130,7 @@ export function WorkloadsView() {
                     items={[
                       { shown: "Select a pasted list…", run: () => setPasting(true) },
                       {
-                        shown: filter.retired ? "Show those that are there" : "Show those that are retired",
+                        shown: filter.retired ? "Show current workloads" : "Show retired workloads",
                         run: () => change({ retired: filter.retired ? null : "1" }),
                       },
                       { shown: "Export CSV", href: `/api/v1/workloads.csv?${exported}` },
@@ -184,15 +184,15 @@ export function WorkloadsView() {
 function NoWorkloads({ onImport, onSources }: { onImport: () => void; onSources: () => void }) {
   return (
     <Box px="20px" pt="12px">
-      <Sentence>No workloads are known yet.</Sentence>
+      <Sentence>No workloads yet.</Sentence>
       <Empty title="Start with a list">
-        Import a CSV file as you have it, with any headings, or JSON Lines; or start the program with --demo to look
-        around in a made-up company.
+        Import a CSV file with any headings, or JSON Lines. To look around in a made-up company, start the program with
+        --demo.
         <Box mt="10px">
           <Btn primary onClick={onImport}>
             Import workloads…
           </Btn>{" "}
-          <Btn onClick={onSources}>Let a script send them, or restore an export…</Btn>
+          <Btn onClick={onSources}>Let a script send a list, or restore an export…</Btn>
         </Box>
       </Empty>
     </Box>

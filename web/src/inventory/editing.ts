@@ -5,8 +5,8 @@ export type Filter = { q?: string; tag: string[]; retired?: boolean; guarded?: G
 /** How enforcement points guard a workload, in the words of the address. */
 export const guardings = {
   both: "guarded on both sides",
-  server: "guarded only where it is called",
-  client: "guarded only where it calls",
+  server: "guarded only as a server",
+  client: "guarded only as a client",
   none: "guarded by no point",
   exempt: "exempt from all points",
 } as const;

@@ -141,7 +141,7 @@ function ConversationRow({ c }: { c: Conversation }) {
           </span>,
           <span key="v" data-was={changed}>
             {changed && (
-              <chakra.span title={`${changed} in the revision that is compared with`}>
+              <chakra.span title={`${changed} in the compared revision`}>
                 <Mark kind={changed} size={10} /> →{" "}
               </chakra.span>
             )}
@@ -154,7 +154,7 @@ function ConversationRow({ c }: { c: Conversation }) {
             {c.unsure > 0 && (
               <chakra.span
                 color="open"
-                title={`Of ${plural(c.unsure, "connection")} it is not certain which end is the server: unfold to see, and to correct it`}
+                title={`Of ${plural(c.unsure, "connection")} the server end is uncertain. Expand the row to see and correct it`}
               >
                 ⇄?{" "}
               </chakra.span>

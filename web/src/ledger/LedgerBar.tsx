@@ -48,8 +48,8 @@ const filterKeys = ["verdict", "odd", "turn", "q", "rule", "group", "workload", 
 
 /** Why nobody can be told of what a filter selects; blank: one can. */
 function untellable(query: LedgerQuery, filter: string) {
-  if (query.rule) return "a line moves with the text: filter by clients, servers and services instead";
-  if (query.was?.length) return "a notice compares with no other revision";
+  if (query.rule) return "line numbers change with the text; filter by clients, servers and services instead";
+  if (query.was?.length) return "a notice cannot compare revisions";
   return filter ? "" : "set a filter first";
 }
 
@@ -171,8 +171,8 @@ function TellOfThese({ filter, why }: { filter: string; why: string }) {
   const [open, setOpen] = useState(false);
   return (
     <>
-      <Btn disabled={!!why} title={why || "be told when more of this comes"} onClick={() => setOpen(true)}>
-        Tell me…
+      <Btn disabled={!!why} title={why || "be notified of more such traffic"} onClick={() => setOpen(true)}>
+        Notify me…
       </Btn>
       {open && <NoticeDialog selects={filter} matters={[]} close={() => setOpen(false)} />}
     </>

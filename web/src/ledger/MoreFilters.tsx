@@ -33,13 +33,13 @@ export function FineChips({ query, by = true }: { query: LedgerQuery; by?: boole
     ["clients", `client: ${query.clients}`, !!query.clients],
     ["servers", `server: ${query.servers}`, !!query.servers],
     ["services", `on ${query.services}`, !!query.services],
-    ["outcome", query.outcome === "unknown" ? "outcome not known" : `${query.outcome}`, !!query.outcome],
+    ["outcome", query.outcome === "unknown" ? "outcome unknown" : `${query.outcome}`, !!query.outcome],
     ["bytes", `at least ${query.bytes} bytes`, !!query.bytes],
     ["new", "new in this window", !!query.new],
     ["unsure", "direction not certain", !!query.unsure],
     ["by", `by ${query.by?.replace("~", "")}`, by && !!query.by],
     ["for", `for ${query.for?.replace(":", " ")}`, !!query.for],
-    ["asking", "still asking", !!query.asking],
+    ["asking", "open questions", !!query.asking],
     ["aside", query.aside === "all" ? "set aside" : `set aside: ${query.aside}`, !!query.aside],
   ];
   return (
@@ -136,7 +136,7 @@ export function MoreFilters({ query, close }: { query: LedgerQuery; close: () =>
             ["", "any"],
             ["carried", "carried"],
             ["dropped", "dropped"],
-            ["unknown", "not known"],
+            ["unknown", "unknown"],
           ]}
         />
       </chakra.label>
@@ -144,16 +144,16 @@ export function MoreFilters({ query, close }: { query: LedgerQuery; close: () =>
         "new",
         "new in this window",
         w.from
-          ? "Nothing like it was seen before the window"
-          : "Choose a window that begins later: nothing is known from before all the time",
+          ? "No such traffic was seen before the window"
+          : "Choose a window that begins later: there is no earlier traffic to compare with",
         !w.from,
       )}
-      {box("unsure", "direction not certain", "It may be the wrong way round")}
-      {box("asking", "still asking", "Without what is rejected and a probe says rightly so")}
+      {box("unsure", "direction not certain", "Client and server may be swapped")}
+      {box("asking", "open questions", "Without traffic that a probe expects to be rejected")}
       <chakra.label display="flex" gap="5px" alignItems="center" fontSize="12px">
         sides by
         <Choose
-          label="what the sides are called by"
+          label="how the sides are named"
           value={query.by ?? ""}
           set={(v) => change({ by: v })}
           options={[

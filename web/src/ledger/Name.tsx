@@ -7,7 +7,7 @@ export function Name({ row, strong }: { row: { label: string; lack?: string; kin
       <chakra.span
         fontWeight={strong ? "600" : "500"}
         fontStyle={row.kind === "tags" ? "italic" : undefined}
-        title={row.kind === "tags" ? "no group of the policy holds just these; called by their tags" : undefined}
+        title={row.kind === "tags" ? "no group has exactly these members; named by their tags" : undefined}
       >
         {row.label}
       </chakra.span>

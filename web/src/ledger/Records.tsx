@@ -18,7 +18,7 @@ export function Records({ c }: { c: Conversation }) {
     <Box pl="84px" pr="10px" py="4px" borderBottomWidth="1px" borderColor="line" fontSize="12px">
       <Flex gap="12px" align="center" pb="3px">
         <Switches
-          label="what the conversation was gathered from"
+          label="records of the conversation"
           options={[
             { value: "records", shown: "Single records" },
             { value: "hours", shown: "By the hour" },
@@ -26,10 +26,8 @@ export function Records({ c }: { c: Conversation }) {
           on={[shape]}
           toggle={setShape}
         />
-        {c.unsure > 0 && (
-          <Text color="open">Of {plural(c.unsure, "connection")} it is not certain which end is the server.</Text>
-        )}
-        {!portless && <Link onClick={() => setWrong(true)}>It is the wrong way round…</Link>}
+        {c.unsure > 0 && <Text color="open">Of {plural(c.unsure, "connection")} the server end is uncertain.</Text>}
+        {!portless && <Link onClick={() => setWrong(true)}>Swap client and server…</Link>}
       </Flex>
       {shape === "records" ? <Single c={c} /> : <Hours c={c} />}
       {wrong && <WrongWay c={c} close={() => setWrong(false)} />}
@@ -77,8 +75,8 @@ function Single({ c }: { c: Conversation }) {
   if (data.total === 0) {
     return (
       <Text color="soft">
-        No single records are kept of this conversation
-        {data.days > 0 ? ` (they are kept for ${plural(data.days, "day")})` : ""}; by the hour it is there.
+        This conversation has no single records
+        {data.days > 0 ? ` (they are kept for ${plural(data.days, "day")})` : ""}; the hourly counts are there.
       </Text>
     );
   }
@@ -102,7 +100,7 @@ function Single({ c }: { c: Conversation }) {
           <tr key={i}>
             <chakra.td pr="16px" title={utc(r.start)} whiteSpace="nowrap">
               {atSecond(r.start)}
-              {r.connections === 0 && <chakra.span color="soft"> goes on</chakra.span>}
+              {r.connections === 0 && <chakra.span color="soft"> still open</chakra.span>}
             </chakra.td>
             <chakra.td pr="16px">{lasted(r.start, r.end)}</chakra.td>
             <chakra.td pr="16px">{r.clientPort || "–"}</chakra.td>
@@ -114,7 +112,7 @@ function Single({ c }: { c: Conversation }) {
             </chakra.td>
             {flags && <chakra.td pr="16px">{r.flags.join(" ") || "–"}</chakra.td>}
             {flags && <chakra.td pr="16px">{r.replyFlags.join(" ") || "–"}</chakra.td>}
-            <chakra.td pr="16px">{r.outcome || "not known"}</chakra.td>
+            <chakra.td pr="16px">{r.outcome || "unknown"}</chakra.td>
             <chakra.td pr="16px">{r.exporter || "–"}</chakra.td>
             <chakra.td color={r.confidence < 90 ? "open" : "soft"} whiteSpace="nowrap">
               {`${r.reason}, ${r.confidence} %`}
@@ -148,7 +146,7 @@ function Hours({ c }: { c: Conversation }) {
           <chakra.td pr="18px" title={utc(h.at)}>
             {atMinute(h.at)}
           </chakra.td>
-          <chakra.td pr="18px">{h.outcome || "not known"}</chakra.td>
+          <chakra.td pr="18px">{h.outcome || "unknown"}</chakra.td>
           <chakra.td pr="18px">{n(h.connections)}</chakra.td>
           <chakra.td pr="18px">{n(h.packets)}</chakra.td>
           <chakra.td pr="18px">{bytes(h.bytes)}</chakra.td>

@@ -47,7 +47,7 @@ export function ServedRow({ row, query }: { row: Row; query: LedgerQuery }) {
             {row.changed > 0 && (
               <chakra.span
                 ml="5px"
-                title={`${plural(row.changed, "conversation")} with another verdict than in the revision that is compared with`}
+                title={`${plural(row.changed, "conversation")} with another verdict than in the compared revision`}
                 fontWeight="600"
               >
                 Δ{n(row.changed)}

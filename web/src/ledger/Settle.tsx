@@ -191,13 +191,13 @@ function Rule({
       }
     >
       {found.error && <ProblemNote>{problem(found.error)}</ProblemNote>}
-      {found.isLoading && <Text color="soft">Finding rules for it, and what each would do…</Text>}
+      {found.isLoading && <Text color="soft">Finding rules and their consequences…</Text>}
       {found.data && options.length === 0 && (
-        <Text>{as === "permit" ? "All of it is permitted already." : "All of it is rejected already."}</Text>
+        <Text>{as === "permit" ? "All of it is already permitted." : "All of it is already rejected."}</Text>
       )}
       {options.length > 0 && !chosen && (
         <ProblemNote>
-          Part of it is permitted now, and each of these would take that away. Choose one, if that is meant.
+          Part of it is permitted now, and each of these rules would reject that part. Choose one if you mean that.
         </ProblemNote>
       )}
       {options.map((o, i) => (
@@ -236,7 +236,7 @@ function Rule({
           {chosen.instead && (
             <Text mt="8px">
               It is an exception to line {chosen.instead.line}, <i>{chosen.instead.sentence}</i>
-              {chosen.instead.note && ` “${chosen.instead.note}”`}, and will stand before it, in {chosen.instead.layer}.
+              {chosen.instead.note && ` “${chosen.instead.note}”`}, and goes before it, in {chosen.instead.layer}.
             </Text>
           )}
           <Box mt="8px">
@@ -259,7 +259,7 @@ function Rule({
             w="100%"
             autoFocus
             aria-label="why"
-            placeholder="Why? It becomes the rule's note, and stands in the report."
+            placeholder="Why? The reason becomes the rule’s note and appears in the report."
             value={reason}
             set={setReason}
           />
@@ -283,7 +283,7 @@ function Effect({ c, asked, as }: { c: Schemas["Consequences"]; asked: number; a
   return (
     <Text color="soft">
       <Mark kind={as} size={10} /> {plural(gained, "conversation")}
-      {gained > asked ? `, ${gained - asked} more than you pointed at` : ", just what you pointed at"}
+      {gained > asked ? `, ${gained - asked} more than you selected` : ", exactly your selection"}
       {other > 0 && `; ${plural(other, "other")} change verdict`}
       {broken.length > 0 && (
         <chakra.span color="reject" fontWeight="600">
@@ -314,7 +314,7 @@ function Rightly({ target, query, close }: { target: Target; query: LedgerQuery;
     setWrong(undefined);
     try {
       await keep.mutateAsync({ params: { query: w }, body: { text: `${question} = reject`, reason } });
-      say("Kept as a probe: it stops asking, and says so should it ever be permitted");
+      say("Saved as a probe: it is no longer an open question");
       close();
       await caughtUp();
     } catch (e) {
@@ -331,14 +331,14 @@ function Rightly({ target, query, close }: { target: Target; query: LedgerQuery;
         <>
           <Btn onClick={close}>Cancel</Btn>
           <Btn primary loading={keep.isPending} disabled={!question || !reason.trim()} onClick={() => void run()}>
-            Keep the reason
+            Save the reason
           </Btn>
         </>
       }
     >
       <Text mb="8px">
-        The reason is kept as a probe that expects <Mark kind="reject" size={10} /> reject. What it speaks of stops
-        asking for a decision; and should a later draft permit it, the probe says so.
+        The reason is saved as a probe that expects <Mark kind="reject" size={10} /> reject. This traffic is then no
+        longer an open question. If a later draft permits it, the probe reports that.
       </Text>
       <Entry
         w="100%"
@@ -350,7 +350,7 @@ function Rightly({ target, query, close }: { target: Target; query: LedgerQuery;
         onKeyDown={(e) => e.key === "Enter" && reason.trim() && void run()}
       />
       <Text mt="10px" color="soft">
-        Of whom it speaks:
+        Applies to:
       </Text>
       <CodeEditor value={question} onChange={(t) => t !== question && setText(t)} errors={[]} label="the question" />
       {wrong && <ProblemNote>{wrong}</ProblemNote>}

@@ -78,13 +78,13 @@ export function Together({
     }),
     { permit: 0, reject: 0, uncovered: 0 },
   );
-  const all = { words: `all ${plural(data.total, "row")} that the filters leave`, counts };
+  const all = { words: `all ${plural(data.total, "row")} that match the filters`, counts };
   return (
     <Strip label="settle together" data-together={data.total}>
       <Text>{plural(data.total, "row")}, by one rule:</Text>
       <Btn onClick={() => open("permit", all)}>Permit…</Btn>
       <Btn onClick={() => open("reject", all)}>Reject…</Btn>
-      <Text ml="14px">or each by its own:</Text>
+      <Text ml="14px">or each by its own rule:</Text>
       <Btn onClick={() => select(data.rows.map((r) => targetOf(r, query.turn === "reaches")))}>
         {data.total > most ? `Select the first ${most} rows` : "Select all rows"}
       </Btn>
@@ -125,7 +125,7 @@ export function SettleMany({ as, rows, query, close }: Props) {
   const run = async () => {
     try {
       const out = await settle.mutateAsync({ params: { query: { ...w, ...query } }, body });
-      say(`${out.words}; Ctrl Z takes it back`);
+      say(`${out.words}; Ctrl Z undoes it`);
       close(true);
     } catch (e) {
       setWrong(problem(e));
@@ -147,7 +147,7 @@ export function SettleMany({ as, rows, query, close }: Props) {
             disabled={!would.data || errors.length > 0 || (as === "rightly" && !reason.trim())}
             onClick={() => void run()}
           >
-            {as === "rightly" ? "Keep as probes" : "Add to the draft"}
+            {as === "rightly" ? "Save as probes" : "Add to the draft"}
           </Btn>
         </>
       }
@@ -167,13 +167,13 @@ export function SettleMany({ as, rows, query, close }: Props) {
           mt="8px"
           autoFocus
           aria-label="reason"
-          placeholder="Why is it right that they are rejected? Kept with each."
+          placeholder="Why are they rightly rejected? The reason is saved with each."
           value={reason}
           set={setReason}
         />
       ) : (
         <Flex mt="8px" mb="8px" gap="14px" role="radiogroup" aria-label="width of the rules">
-          <Text color="soft">Each by a rule for</Text>
+          <Text color="soft">One rule each, for</Text>
           {widths.map(([value, name]) => (
             <chakra.label key={value} display="flex" gap="5px" alignItems="center">
               <input type="radio" name="width" checked={width === value} onChange={() => setWidth(value)} />

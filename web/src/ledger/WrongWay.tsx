@@ -51,7 +51,7 @@ export function WrongWay({ c, close }: { c: Conversation; close: () => void }) {
     try {
       await add.mutateAsync({ body: { service: `${proto}/${port}`, kind: chosen.kind, place: chosen.place } });
       say(
-        `${proto}/${port} is taken as a service ${places.find((p) => p.kind === chosen.kind && p.place === chosen.place)?.words ?? ""}; what was stored is being turned. The exporters’ page has it in its list.`,
+        `${proto}/${port} is now a service ${places.find((p) => p.kind === chosen.kind && p.place === chosen.place)?.words ?? ""}. Stored conversations are being swapped. The exporters page lists it.`,
       );
       await caughtUp();
       close();
@@ -76,13 +76,12 @@ export function WrongWay({ c, close }: { c: Conversation; close: () => void }) {
     >
       <Text mb="8px">
         It stands as <b>{c.client.name}</b> → <b>{c.server.name}</b> on {c.service}. If it is {c.client.name} that
-        serves, say for which machines its port is a service. Conversations that are stored are turned, and those to
-        come will stand that way.
+        serves, choose for which machines its port is a service. Stored and future conversations are swapped.
       </Text>
       {data && data.total === 0 ? (
         <ProblemNote>
-          The single records of this conversation are no longer kept, so that the port of {c.client.name} is not known:
-          it cannot be turned.
+          The single records of this conversation are deleted, so the port of {c.client.name} is unknown and it cannot
+          be swapped.
         </ProblemNote>
       ) : (
         <>
@@ -102,8 +101,7 @@ export function WrongWay({ c, close }: { c: Conversation; close: () => void }) {
           ))}
           {counts.size > 3 && (
             <Flex color="open" mt="8px">
-              {c.client.name} used {counts.size} ports in these records: a server uses one. It may stand the right way
-              round already.
+              {c.client.name} used {counts.size} ports in these records; a server uses one. It may already be correct.
             </Flex>
           )}
         </>

@@ -66,7 +66,7 @@ export function Modal({ title, open, onClose, size, children, footer }: Props) {
               <Dialog.Footer>
                 {warned && (
                   <Text color="reject" mr="auto" role="alert">
-                    What you wrote would be lost. Once more to close.
+                    Closing discards what you wrote. Press again to close.
                   </Text>
                 )}
                 {footer}

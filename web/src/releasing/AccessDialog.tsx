@@ -29,7 +29,7 @@ export function AccessDialog({ wave, release, close }: { wave: Wave; release: nu
       footer={<Btn onClick={close}>Close</Btn>}
     >
       {error && <ProblemNote>{problem(error)}</ProblemNote>}
-      {!data && !error && <Text color="soft">looking…</Text>}
+      {!data && !error && <Text color="soft">Loading…</Text>}
       {data && (
         <>
           <Text mb="6px">

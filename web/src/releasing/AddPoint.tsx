@@ -41,7 +41,7 @@ export function AddPoint({ close }: { close: () => void }) {
   const made = add.data;
   return (
     <Modal
-      title={made ? `${made.name} is made` : "Add an enforcement point"}
+      title={made ? `${made.name} is created` : "Add an enforcement point"}
       open
       onClose={close}
       size="lg"
@@ -58,7 +58,7 @@ export function AddPoint({ close }: { close: () => void }) {
               disabled={!p.name.trim() || !p.guards.trim()}
               onClick={() => void go()}
             >
-              Make it
+              Create
             </Btn>
             <Btn onClick={close}>Cancel</Btn>
           </>
@@ -70,8 +70,8 @@ export function AddPoint({ close }: { close: () => void }) {
           <Text>
             This token is shown now and never again.{" "}
             {p.kind === "file"
-              ? "The device sends it when it fetches its plan, or only the members of a group:"
-              : "Keep it in a file on the machine, and start there as root:"}
+              ? "The device sends the token to fetch its plan, or only the members of a group:"
+              : "Save it in a file on the machine, and start as root:"}
           </Text>
           <chakra.code display="block" fontFamily="mono" my="8px" data-token>
             {made.token}
@@ -104,7 +104,7 @@ export function AddPoint({ close }: { close: () => void }) {
               <option value="file">file: a device in the path that fetches a file</option>
             </Select>
           </Field>
-          <Field label="polices them as">
+          <Field label="checks them as">
             <Select aria-label="side" value={p.side} onChange={(e) => set({ side: e.target.value })}>
               <option value="both">server and client</option>
               <option value="server">server</option>
@@ -116,7 +116,7 @@ export function AddPoint({ close }: { close: () => void }) {
           </Field>
           <label>
             <input type="checkbox" checked={p.putsBack} onChange={(e) => set({ putsBack: e.target.checked })} /> it
-            restores by itself what is changed by hand
+            automatically restores what is changed by hand
           </label>
           {p.kind === "gate" && (
             <label>
@@ -146,7 +146,7 @@ function Preview({ guards }: { guards: string }) {
     <Text color="soft" data-guarded={data.workloads}>
       guards {plural(data.workloads, "workload")}
       {data.some.length > 0 && `: ${data.some.join(", ")}${data.workloads > data.some.length ? ", …" : ""}`}
-      {data.undecided > 0 && `; ${plural(data.undecided, "workload")} undecided, which it would not guard`}
+      {data.undecided > 0 && `; ${plural(data.undecided, "workload")} undecided, so not guarded`}
     </Text>
   );
 }

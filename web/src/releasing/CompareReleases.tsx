@@ -76,7 +76,7 @@ function Statements({ older, newer }: { older: number; newer: number }) {
     ["It adds", "added"],
     ["It takes away", "removed"],
   ] as const;
-  if (data && data.statements.length === 0) return <Text mt="8px">Both say the same.</Text>;
+  if (data && data.statements.length === 0) return <Text mt="8px">Both are the same.</Text>;
   return (
     <Box mt="8px" maxH="40vh" overflowY="auto">
       {parts.map(([head, kind]) => {

@@ -54,7 +54,7 @@ export function EnforceDialog({
       footer={
         <>
           <Btn primary data-enforce disabled={!access.data || !confirmed} onClick={() => void go()}>
-            {blocked.length > 0 ? "Enforce all the same" : "Enforce"}
+            {blocked.length > 0 ? "Enforce anyway" : "Enforce"}
           </Btn>
           <Btn autoFocus onClick={close}>
             {blocked.length > 0 ? "Wait" : "Cancel"}
@@ -63,12 +63,12 @@ export function EnforceDialog({
       }
     >
       <Text>
-        {plural(wave.of.length, "point")} will drop what release {release} rejects, and end the running conversations
-        that it rejects. A rollback is one press.
+        {plural(wave.of.length, "point")} will drop the traffic that release {release} rejects and end its running
+        conversations. A rollback takes one press.
       </Text>
       {blocked.length > 0 && (
         <Box mt="10px">
-          <Text fontWeight="600">Conditions that are not met</Text>
+          <Text fontWeight="600">Unmet conditions</Text>
           {blocked.map((c) => (
             <Flex key={c.key} gap="8px" py="3px" align="center">
               <Mark kind="reject" size={10} />
@@ -80,7 +80,7 @@ export function EnforceDialog({
       {shut.length > 0 && (
         <Box mt="10px" data-shut={shut.length}>
           <Flex justify="space-between">
-            <Text fontWeight="600">Nobody could administer {plural(shut.length, "machine")} any more</Text>
+            <Text fontWeight="600">No management access left to {plural(shut.length, "machine")}</Text>
             <label>
               <input
                 type="checkbox"
@@ -108,7 +108,7 @@ export function EnforceDialog({
             ))}
           </Box>
           <Text color="soft" fontSize="12.5px">
-            Tick each machine for which that is right. Or permit a way in, and release again.
+            Tick each machine for which you accept that. Or permit management access and release again.
           </Text>
         </Box>
       )}

@@ -46,11 +46,11 @@ export function Exempt({
           params: { path: { id } },
           body: { reason: x.reason, owner: x.owner, ends: `${x.ends}T00:00:00Z` },
         }),
-      `No point touches ${name} until ${x.ends}`,
+      `No point guards ${name} until ${x.ends}`,
     );
   return (
     <Modal
-      title={`Keep points away from ${name}`}
+      title={`Exempt ${name}`}
       open
       onClose={close}
       size="lg"
@@ -78,15 +78,15 @@ export function Exempt({
       <Flex direction="column" gap="8px">
         <Entry
           autoFocus
-          aria-label="why no point may touch it"
-          placeholder="why: its vendor answers for it, and forbids it"
+          aria-label="reason for the exemption"
+          placeholder="reason: its vendor forbids changes"
           maxLength={500}
           value={x.reason}
           set={(v) => setX({ ...x, reason: v })}
         />
         <Entry
-          aria-label="who answers for it"
-          placeholder="who answers for it"
+          aria-label="owner of the exemption"
+          placeholder="owner of the exemption"
           maxLength={200}
           value={x.owner}
           set={(v) => setX({ ...x, owner: v })}
@@ -96,8 +96,7 @@ export function Exempt({
           <Entry type="date" w="160px" aria-label="until when" value={x.ends} set={(v) => setX({ ...x, ends: v })} />
         </Flex>
         <Text color="soft" fontSize="12.5px">
-          No point polices what it calls, or who calls it. Points that guard the other end still hold what is released
-          there.
+          No point checks its traffic. Points that guard the other end still apply their release.
         </Text>
         {failed && <ProblemNote>{failed}</ProblemNote>}
       </Flex>

@@ -24,8 +24,8 @@ export function Jobs({ close }: { close: () => void }) {
   return (
     <Modal title="Release from a job" open onClose={close} size="lg" footer={<Btn onClick={close}>Close</Btn>}>
       <Text color="soft" mb="6px">
-        A job releases the policy of a file, with a token that opens nothing else, and follows it wave by wave. What a
-        wave waits for holds for jobs as well.
+        A job releases a policy file with a token that allows nothing else, and follows it wave by wave. The conditions
+        of the waves apply to jobs too.
       </Text>
       <TokenList of={(t) => t.releases} />
       <form
@@ -37,7 +37,7 @@ export function Jobs({ close }: { close: () => void }) {
         <Flex gap="6px" mt="4px">
           <Entry w="200px" placeholder="name of the job" aria-label="name of the job" value={name} set={setName} />
           <Btn type="submit" disabled={!name.trim()}>
-            Make a token
+            Create a token
           </Btn>
         </Flex>
       </form>

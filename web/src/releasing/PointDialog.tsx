@@ -22,7 +22,7 @@ export function PointDialog({ p, releases, close }: { p: Point; releases: Releas
   const [refused, setRefused] = useState("");
   const send = (does: Order["do"], release: number, more: Partial<Order> = {}) => {
     setRefused("");
-    const done = release ? `${p.name}: ${does} release ${release}` : `${p.name} runs no release any more`;
+    const done = release ? `${p.name}: ${does} release ${release}` : `${p.name} no longer runs a release`;
     void order.send({ do: does, release: release || undefined, points: [p.name], ...more }, done, (words) =>
       does === "enforce" ? setRefused(words) : say(words, "error"),
     );
@@ -30,7 +30,7 @@ export function PointDialog({ p, releases, close }: { p: Point; releases: Releas
   const forget = async () => {
     try {
       await drop.mutateAsync({ params: { path: { name: p.name }, query: { anyway: true } } });
-      say(`${p.name} is forgotten; its table stays loaded until somebody deletes it`);
+      say(`${p.name} is deleted; its table stays loaded on the machine until somebody removes it`);
       close();
     } catch (e) {
       say(problem(e), "error");
@@ -48,7 +48,7 @@ export function PointDialog({ p, releases, close }: { p: Point; releases: Releas
         <>
           {p.observes > 0 && (
             <Btn primary onClick={() => send("enforce", p.observes, refused ? { anyway: true, without: ["*"] } : {})}>
-              {refused ? "Enforce all the same" : `Enforce release ${p.observes}`}
+              {refused ? "Enforce anyway" : `Enforce release ${p.observes}`}
             </Btn>
           )}
           {releases
@@ -68,16 +68,16 @@ export function PointDialog({ p, releases, close }: { p: Point; releases: Releas
               </Btn>
             ))}
           {(p.enforces > 0 || p.observes > 0) && (
-            <Btn onClick={() => send("off", 0)} title="Everything is carried then">
+            <Btn onClick={() => send("off", 0)} title="All traffic is then carried">
               Off
             </Btn>
           )}
           <Btn onClick={() => (sure ? void forget() : setSure(true))}>
             {sure
               ? p.held?.enforces
-                ? "It goes on enforcing: forget it all the same"
-                : "Really forget it"
-              : "Forget this point…"}
+                ? "It still enforces: delete it anyway"
+                : "Really delete it"
+              : "Delete this point…"}
           </Btn>
           <Btn onClick={close}>Close</Btn>
         </>
@@ -88,18 +88,18 @@ export function PointDialog({ p, releases, close }: { p: Point; releases: Releas
         <chakra.code fontFamily="mono" fontSize="12px">
           {p.guards}
         </chakra.code>
-        {p.undecided > 0 && `; ${plural(p.undecided, "workload")} undecided, and not guarded`}
+        {p.undecided > 0 && `; ${plural(p.undecided, "workload")} undecided, so not guarded`}
       </Text>
       <Text mt="4px" color={bad ? "reject" : undefined} fontWeight={bad ? "600" : undefined} data-holds={p.state}>
         It {stateOf(p)}
         {readBack(p) && `; ${readBack(p)}`}
-        {p.heard && `; ${p.kind === "file" ? "it fetched, or was compared," : "heard of"} ${atSecond(p.heard)}`}
+        {p.heard && `; ${p.kind === "file" ? "it fetched, or was compared," : "last contact"} ${atSecond(p.heard)}`}
         {p.held?.estate ? `, with version ${n(p.held.estate)} of the estate` : ""}.
       </Text>
       {(p.problem || p.held?.words) && <ProblemNote>{p.problem ?? p.held?.words}</ProblemNote>}
       {p.held?.unlisted && p.held.unlisted.length > 0 && (
         <ProblemNote>
-          The inventory lacks {p.held.unlisted.join(", ")}: no rule applies there, so everything reaches it. Add the
+          The inventory lacks {p.held.unlisted.join(", ")}: no rule applies there, so all traffic reaches it. Add the
           address to the workload.
         </ProblemNote>
       )}
@@ -114,8 +114,8 @@ export function PointDialog({ p, releases, close }: { p: Point; releases: Releas
       {p.kind !== "file" && ["drifted", "refused", "went back"].includes(p.state) && <Again p={p} />}
       <Flex gap="22px" mt="10px" align="flex-start">
         <Box flex="1" minW="0">
-          <Text fontWeight="600">First packets of conversations, by rule</Text>
-          {!p.held?.lines?.length && <Text color="soft">Nothing was counted yet.</Text>}
+          <Text fontWeight="600">New conversations by rule</Text>
+          {!p.held?.lines?.length && <Text color="soft">No counts yet.</Text>}
           <OnRecord p={p} />
           <Box maxH="30vh" overflowY="auto">
             {[...new Set(p.held?.lines?.map((l) => l.release))].map((release) => (
@@ -126,7 +126,7 @@ export function PointDialog({ p, releases, close }: { p: Point; releases: Releas
         <Box flex="1" minW="0">
           <Text fontWeight="600">What happened</Text>
           <Box maxH="30vh" overflowY="auto">
-            {events.data?.length === 0 && <Text color="soft">Nothing yet.</Text>}
+            {events.data?.length === 0 && <Text color="soft">No events yet.</Text>}
             {events.data?.map((e) => (
               <Text key={e.at + e.what} py="2px" borderBottomWidth="1px" borderColor="line2">
                 <chakra.span color="soft">{atSecond(e.at)}</chakra.span> {e.what}: {e.words}
@@ -216,8 +216,8 @@ function Token({ p }: { p: Point }) {
       </Link>
       {rotate.data && (
         <Text mt="4px">
-          Put this into the token file of the agent and restart it. It is shown once; the former token is valid until
-          this one is used.
+          Put this into the token file of the agent, and restart the agent. It is shown once. The old token stays valid
+          until this one is used.
           <chakra.code display="block" fontFamily="mono" data-token>
             {rotate.data.token}
           </chakra.code>
@@ -234,8 +234,8 @@ function OnRecord({ p }: { p: Point }) {
   if (p.kind === "file" || !l || counted < 20 || l.reported >= 0.9 * counted) return null;
   return (
     <Text color="soft">
-      Of {n(counted)} in the last minute that were rejected or uncovered, {n(l.reported)} are on record one by one: the
-      others were too many at once. The counts have all.
+      Of {n(counted)} in the last minute that were rejected or uncovered, {n(l.reported)} are recorded one by one; the
+      rest came too fast. The counts include all.
     </Text>
   );
 }
@@ -292,10 +292,10 @@ function Running({ p }: { p: Point }) {
   const found = compare.data;
   return (
     <Box mt="10px">
-      <Text fontWeight="600">What the device holds</Text>
+      <Text fontWeight="600">What the device runs</Text>
       <chakra.textarea
-        aria-label="what the device holds"
-        placeholder="Paste what the device says that it holds, to compare it"
+        aria-label="what the device runs"
+        placeholder="Paste the running configuration of the device to compare it"
         rows={4}
         w="100%"
         fontFamily="mono"
@@ -335,7 +335,7 @@ function Running({ p }: { p: Point }) {
         {found && (
           <Text data-same={found.same}>
             {found.same
-              ? "It is what the device is to hold."
+              ? "It matches the plan."
               : `${plural(found.missing.length, "line")} missing, ${plural(found.extra.length, "line")} that should not be there.`}
           </Text>
         )}

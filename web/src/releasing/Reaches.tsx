@@ -25,10 +25,10 @@ export function Reaches({ r }: { r: RollOut }) {
     {
       key: "server",
       count: c.server,
-      words: "only where they are called",
+      words: "only as servers",
       go: workloads("server"),
     },
-    { key: "client", count: c.client, words: "only where they call", go: workloads("client") },
+    { key: "client", count: c.client, words: "only as clients", go: workloads("client") },
     { key: "none", count: c.none, words: "by no point", go: workloads("none") },
     {
       key: "exempt",
@@ -43,26 +43,26 @@ export function Reaches({ r }: { r: RollOut }) {
       {
         key: "onServer",
         count: c.onServer.length,
-        words: "rules that are applied only where their servers are",
-        go: () => setLines({ words: "Applied only where their servers are", of: c.onServer }),
+        words: "rules applied only at their servers",
+        go: () => setLines({ words: "Applied only at their servers", of: c.onServer }),
       },
       {
         key: "onClient",
         count: c.onClient.length,
-        words: "only where their clients are",
-        go: () => setLines({ words: "Applied only where their clients are", of: c.onClient }),
+        words: "only at their clients",
+        go: () => setLines({ words: "Applied only at their clients", of: c.onClient }),
       },
       {
         key: "nowhere",
         count: c.nowhere.length,
-        words: "rules that no point can apply",
-        go: () => setLines({ words: "No point can apply them", of: c.nowhere }),
+        words: "rules that no point applies",
+        go: () => setLines({ words: "Applied by no point", of: c.nowhere }),
       },
     );
   return (
     <Box data-reaches>
       <Text as="h2" fontFamily="heading" fontSize="16px" mb="4px">
-        What it reaches
+        Coverage
       </Text>
       {rows.map((x) => (
         <Flex key={x.key} gap="10px" py="4px" borderBottomWidth="1px" borderColor="line2">
@@ -125,17 +125,9 @@ function Exemptions({ close }: { close: () => void }) {
   const navigate = useNavigate();
   const carried = useCarried();
   return (
-    <Modal
-      title="Workloads that no point guards, as somebody said"
-      open
-      onClose={close}
-      size="lg"
-      footer={<Btn onClick={close}>Close</Btn>}
-    >
+    <Modal title="Exempt workloads" open onClose={close} size="lg" footer={<Btn onClick={close}>Close</Btn>}>
       {error && <ProblemNote>{problem(error)}</ProblemNote>}
-      {data?.length === 0 && (
-        <Text color="soft">None. A machine that must never be touched is exempted on its own page, with a day.</Text>
-      )}
+      {data?.length === 0 && <Text color="soft">None. To exempt a machine, open its page.</Text>}
       {data?.map((e) => (
         <Flex
           key={e.workload}

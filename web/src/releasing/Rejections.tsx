@@ -32,7 +32,9 @@ export function Rejections({ wave, release }: { wave: Wave; release: number }) {
           <SettleHere query={{ wave: wave.no, asking: true }}>
             <Ledger
               query={{ wave: wave.no, asking: true }}
-              empty={<Text p="12px">All of it is settled as right, or the draft permits it: release the draft.</Text>}
+              empty={
+                <Text p="12px">All of it is either rightly rejected or permitted by the draft: release the draft.</Text>
+              }
             />
           </SettleHere>
         </Flex>
@@ -87,7 +89,7 @@ function Row({ x }: { x: Rejection }) {
       </Link>
       {x.settled || x.verdict === "permit" ? (
         <Text color="soft" fontSize="12px">
-          {x.settled ? "settled as right" : "the draft permits it: release it"}
+          {x.settled ? "rightly rejected" : "the draft permits it: release it"}
         </Text>
       ) : (
         actions

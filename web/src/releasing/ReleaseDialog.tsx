@@ -66,7 +66,7 @@ export function ReleaseDialog({ revision }: { revision: number }) {
         maxLength={200}
         set={setTitle}
       />
-      {same && <ProblemNote>The draft is what release {newest?.no} says; there is nothing to release.</ProblemNote>}
+      {same && <ProblemNote>The draft equals release {newest?.no}; there is nothing to release.</ProblemNote>}
       {newest && !same && <Statements newest={newest} />}
       {instead && !same && (
         <Text mt="10px" data-instead>
@@ -76,13 +76,13 @@ export function ReleaseDialog({ revision }: { revision: number }) {
         </Text>
       )}
       {!newest && data && (
-        <Text mt="10px">It is the first release: until now nothing is in force, and everything is carried.</Text>
+        <Text mt="10px">This is the first release. Until now nothing is in force and all traffic is carried.</Text>
       )}
       <Text mt="10px" color="soft" fontSize="12.5px" hidden={instead}>
         {first
           ? `${plural(first.of.length, "point")} of wave ${first.no} (${first.of.map((p) => p.name).join(", ")}) ` +
             `observe${first.of.length === 1 ? "s" : ""} it: it counts, and drops nothing. ${former(first.of)} ` +
-            "The other waves follow when you order it."
+            "The other waves start when you order them."
           : "There is no enforcement point yet. The release is stored, and has no effect until a point runs it."}
       </Text>
       <Largest />
@@ -109,7 +109,7 @@ function Largest() {
 /** What goes on deciding where a new release is observed. */
 function former(points: Point[]): string {
   const still = enforcedBeside(points, 0);
-  if (still.length === 0) return "No release is enforced there, so everything is carried.";
+  if (still.length === 0) return "No release is enforced there, so all traffic is carried.";
   return `Release ${still.join(", ")} stays enforced there.`;
 }
 

@@ -4,6 +4,7 @@ import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, problem } from "../api/client";
 import { useAddress, useCarried, useWindow } from "../frame/address";
+import { PageLink } from "../frame/PageLink";
 import { Empty, Link, ProblemNote, Sentence } from "../marks/Controls";
 import { Mark } from "../marks/Marks";
 import { n, plural } from "../marks/words";
@@ -44,7 +45,7 @@ export function ReleaseView() {
   if (!data)
     return (
       <Text p="20px" color="soft">
-        asking the points…
+        Loading…
       </Text>
     );
   const shown = data.points.find((p) => p.name === search.get("point"));
@@ -57,9 +58,9 @@ export function ReleaseView() {
         <Lately r={data} />
         {data.points.length === 0 ? (
           <Empty title="No enforcement point yet">
-            An enforcement point applies releases to the traffic of the workloads that it guards: a Linux machine that
-            guards itself, or one in the path. <Link onClick={() => setAdding(true)}>Make one</Link>, and start it with
-            the token that is shown.
+            An enforcement point applies releases to the traffic of the workloads that it guards. It is a Linux machine
+            that guards itself, or a machine in the path. <Link onClick={() => setAdding(true)}>Create one</Link>, and
+            start it with the token that you get.
           </Empty>
         ) : (
           <Flex gap="14px" mt="12px" wrap="wrap" align="flex-start">
@@ -101,12 +102,22 @@ export function ReleaseView() {
 function Lead({ r }: { r: RollOut }) {
   const { change } = useAddress();
   const newest = r.releases[0];
+  const w = useWindow();
+  const empty = api.useQuery("get", "/api/v1/summary", { params: { query: w } }).data?.rules === 0;
   const step = newest && nextStep(wavesOf(r));
   const bad = troubled(r.points);
   return (
     <Sentence>
-      {!newest && "Nothing is in force: the draft has no effect until it is released."}
-      {newest && r.points.length === 0 && `Release ${newest.no} is stored, and there is no point to run it.`}
+      {!newest && "Nothing is in force: there is no release. "}
+      {!newest &&
+        (empty ? (
+          <>
+            The draft has no rules yet: <PageLink to="/policy">write or derive some</PageLink> first.
+          </>
+        ) : (
+          "The draft has no effect until you release it."
+        ))}
+      {newest && r.points.length === 0 && `Release ${newest.no} is stored, but no point runs it.`}
       {newest && r.points.length > 0 && !step && `Release ${newest.no} is enforced at all ${r.points.length} points.`}
       {newest &&
         step?.mode === "observe" &&
@@ -130,7 +141,7 @@ function Lead({ r }: { r: RollOut }) {
         <>
           {" "}
           <Link color="reject" data-troubled={bad.length} onClick={() => change({ point: bad[0]!.name })}>
-            {bad.length === 1 ? `${bad[0]!.name}: ${bad[0]!.state}` : `${n(bad.length)} points need a look`}
+            {bad.length === 1 ? `${bad[0]!.name}: ${bad[0]!.state}` : `${n(bad.length)} points need attention`}
           </Link>
           .
         </>

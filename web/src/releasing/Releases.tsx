@@ -66,8 +66,8 @@ export function Releases({ r }: { r: RollOut }) {
           {newest
             ? differs
               ? `differs from release ${newest.no}`
-              : `is what release ${newest.no} says`
-            : "nothing was released yet"}
+              : `equals release ${newest.no}`
+            : "not released yet"}
         </Text>
         {differs && <Changes revision={newest.revision} />}
         {(differs || !newest) && (

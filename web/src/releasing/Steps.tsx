@@ -2,7 +2,7 @@
 import { Box, Flex, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import { api, caughtUp, problem } from "../api/client";
-import { useAddress } from "../frame/address";
+import { useAddress, useWindow } from "../frame/address";
 import { say } from "../frame/toaster";
 import { Btn, Entry, Link } from "../marks/Controls";
 import { Mark } from "../marks/Marks";
@@ -20,13 +20,16 @@ export function Steps({ r, add }: { r: RollOut; add: () => void }) {
   const [asking, setAsking] = useState<Step>();
   const [pausing, setPausing] = useState(false);
   const newest = r.releases[0];
+  const w = useWindow();
+  const summary = api.useQuery("get", "/api/v1/summary", { params: { query: w } });
+  const empty = !newest && summary.data?.rules === 0;
   const step = newest && nextStep(wavesOf(r));
   const on = newest ? r.points.filter((p) => modeOf(p, newest.no) !== "off") : [];
   const former = newest && r.releases[1];
   const back = () =>
     former
       ? order.send({ do: "roll back", release: former.no }, `Rollback to release ${former.no}`)
-      : order.send({ do: "off" }, "The points run no release any more");
+      : order.send({ do: "off" }, "The points no longer run a release");
   const observe = (s: Step) =>
     order.send(
       { do: "observe", release: newest!.no, points: behind(s, newest!.no).map((p) => p.name) },
@@ -57,25 +60,32 @@ export function Steps({ r, add }: { r: RollOut; add: () => void }) {
         )}
         {step && !r.hold && on.length > 0 && <Btn onClick={() => setPausing(true)}>Pause…</Btn>}
         {on.length > 0 && (
-          <Btn onClick={() => void back()} title={former ? undefined : "Everything is carried then"}>
+          <Btn onClick={() => void back()} title={former ? undefined : "All traffic is then carried"}>
             {former ? `Roll back to release ${former.no}` : "Off at all points"}
           </Btn>
         )}
         {!r.hold && (
-          <Btn primary={!newest} onClick={() => change({ release: "new" })}>
+          <Btn
+            primary={!newest && r.points.length > 0 && !empty}
+            disabled={empty}
+            title={empty ? "The draft has no rules yet" : undefined}
+            onClick={() => change({ release: "new" })}
+          >
             Release…
           </Btn>
         )}
-        <Btn onClick={add}>Add a point…</Btn>
+        <Btn primary={r.points.length === 0} onClick={add}>
+          Add a point…
+        </Btn>
         <Text ml="auto" color="soft" fontSize="12px">
           {plural(r.points.length, "enforcement point")}
-          {troubled(r.points).length > 0 && ` · ${n(troubled(r.points).length)} not as it should be`}
+          {troubled(r.points).length > 0 && ` · ${n(troubled(r.points).length)} not as ordered`}
         </Text>
       </Flex>
       {r.hold && (
         <Text mt="6px" data-held>
           {r.hold.author} paused the roll-out at {atMinute(r.hold.at)}
-          {r.hold.reason && `: ${r.hold.reason}`}. No wave goes on; a rollback is open.
+          {r.hold.reason && `: ${r.hold.reason}`}. No wave starts; a rollback is possible.
         </Text>
       )}
       {asking && (
@@ -173,7 +183,8 @@ function PauseDialog({ close }: { close: () => void }) {
         set={setReason}
       />
       <Text mt="8px" color="soft" fontSize="12.5px">
-        Points keep what they run. No wave goes on until somebody resumes the roll-out; a rollback stays open.
+        Points keep running what they run. No wave starts until somebody resumes the roll-out. A rollback stays
+        possible.
       </Text>
     </Modal>
   );
@@ -194,7 +205,7 @@ export function Before({ r, look }: { r: RollOut; look: (query: string) => void 
       <Text as="h2" fontFamily="heading" fontSize="16px" mb="4px">
         Before {step ? (step.wave.title ? nameOf(step.wave) : `wave ${step.wave.no}`) : "it"} may enforce
       </Text>
-      {!newest && <Text color="soft">Nothing was released yet.</Text>}
+      {!newest && <Text color="soft">There is no release yet.</Text>}
       {newest && !step && <Text color="soft">Every wave enforces release {newest.no}.</Text>}
       {step?.mode === "observe" && <Text color="soft">It has to observe release {newest!.no} first.</Text>}
       {step?.wave.conditions.map((c) => (
@@ -231,7 +242,7 @@ export function Before({ r, look }: { r: RollOut; look: (query: string) => void 
       {newest && left > 0 && (
         <Flex gap="8px" py="4px" borderBottomWidth="1px" borderColor="line2" align="center">
           <Mark kind="uncovered" size={10} />
-          <Text flex="1">{plural(left, "conversation")} left uncovered: they are carried, and counted</Text>
+          <Text flex="1">{plural(left, "conversation")} left uncovered: carried and counted</Text>
           <Link color="soft" onClick={() => look(`against=${newest.revision}&was=uncovered`)}>
             look
           </Link>

@@ -8,9 +8,9 @@ import { Modal } from "../marks/Modal";
 import { nameOf, type Wave } from "./waves";
 
 const conditions = [
-  ["asserts", "the assertions hold"],
-  ["probes", "the probes get the verdict that is expected"],
-  ["settled", "all that it would reject of today is settled as right"],
+  ["asserts", "all assertions hold"],
+  ["probes", "all probes get the expected verdict"],
+  ["settled", "all of today’s traffic that it would reject is rightly rejected"],
 ] as const;
 
 export function WaveDialog({ wave, close }: { wave: Wave; close: () => void }) {
@@ -49,7 +49,7 @@ export function WaveDialog({ wave, close }: { wave: Wave; close: () => void }) {
       footer={
         <>
           <Btn primary loading={put.isPending} onClick={() => void go()}>
-            Keep
+            Save
           </Btn>
           <Btn onClick={close}>Cancel</Btn>
         </>
@@ -75,7 +75,7 @@ export function WaveDialog({ wave, close }: { wave: Wave; close: () => void }) {
             value={x.hours}
             set={(v) => setX({ ...x, hours: v })}
           />
-          <Text>hours, and waits until</Text>
+          <Text>hours, then waits until</Text>
         </Flex>
         {conditions.map(([key, words]) => (
           <label key={key}>
@@ -87,7 +87,8 @@ export function WaveDialog({ wave, close }: { wave: Wave; close: () => void }) {
           then it enforces automatically
         </label>
         <Text color="soft" fontSize="12.5px">
-          Its points must also have loaded the release, reach their server under it, and leave every machine a way in.
+          Its points must also have loaded the release, reach their server under it, and leave every machine management
+          access.
         </Text>
         {failed && <ProblemNote>{failed}</ProblemNote>}
       </Flex>

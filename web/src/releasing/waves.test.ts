@@ -62,7 +62,7 @@ test("the state of a point is said in a few words", () => {
   expect(stateOf(at({ state: "waiting", enforces: 4, observes: 0 }))).toBe(
     "enforces 3, observes 4; loads: enforces 4…",
   );
-  expect(stateOf(point("a", 1, { state: "new", kind: "file" } as Partial<Point>))).toBe("nothing was fetched yet");
+  expect(stateOf(point("a", 1, { state: "new", kind: "file" } as Partial<Point>))).toBe("nothing fetched yet");
   expect(runs({ enforces: 0, observes: 0 })).toBe("runs nothing");
   expect(enforcedBeside([at({}), at({})], 4)).toEqual([3]);
   expect(enforcedBeside([at({})], 3)).toEqual([]);

@@ -54,7 +54,7 @@ export function runs(x: { enforces: number; observes: number } | undefined): str
 
 /** The state of a point in a few words. */
 export function stateOf(p: Point): string {
-  if (p.state === "new") return p.kind === "file" ? "nothing was fetched yet" : "never heard of";
+  if (p.state === "new") return p.kind === "file" ? "nothing fetched yet" : "never connected";
   if (p.state === "silent") return `silent; last ${runs(p.held)}`;
   if (p.state === "waiting") return `${runs(p.held)}; loads: ${runs(p)}…`;
   if (p.state === "holds") return runs(p.held);

@@ -27,14 +27,12 @@ export function ExportersView() {
           {data && (
             <Sentence>
               {data.exporters.length === 0 ? (
-                <>Nobody has sent records yet.</>
+                <>No exporter has sent records yet.</>
               ) : (
                 <>
                   {plural(data.exporters.length, "exporter")} {data.exporters.length === 1 ? "sends" : "send"}{" "}
                   {rate < 10 ? rate.toFixed(1) : n(rate)} records a second
-                  {missed > 0
-                    ? `; ${n(missed)} ${missed === 1 ? "was" : "were"} missed on the way`
-                    : "; nothing was missed on the way"}
+                  {missed > 0 ? `; ${n(missed)} ${missed === 1 ? "was" : "were"} lost on the way` : "; none was lost"}
                   {faulty > 0 && `; of ${n(faulty)}, some packets cannot be read`}.
                 </>
               )}
@@ -46,8 +44,8 @@ export function ExportersView() {
       {error && <ProblemNote>{problem(error)}</ProblemNote>}
       {data && running.length === 0 && (
         <ProblemNote>
-          No collector runs: nothing is taken from exporters. The server starts one unless it is told not to (--ipfix
-          off); its log says why if it could not.
+          No collector runs, so no records are received. The server starts one unless you set --ipfix off; if it failed,
+          its log has the reason.
         </ProblemNote>
       )}
       {data?.collectors.map((c) => (
@@ -60,9 +58,10 @@ export function ExportersView() {
           <Empty title="Point an exporter here">
             {running[0] ? (
               <>
-                Records are taken at {running[0].listening.join(", ")}. IPFIX, NetFlow v5, v7 and v9 and sFlow v5 are
-                understood on each UDP port, IPFIX on TCP. To take them from other machines, start the program with,
-                say, <chakra.code fontFamily="mono">--ipfix 0.0.0.0:4739 --exporters 10.20.0.0/16</chakra.code>.
+                The collector listens at {running[0].listening.join(", ")}. IPFIX, NetFlow v5, v7 and v9 and sFlow v5
+                are understood on each UDP port, IPFIX on TCP. To receive records from other machines, start the program
+                with, for example,{" "}
+                <chakra.code fontFamily="mono">--ipfix 0.0.0.0:4739 --exporters 10.20.0.0/16</chakra.code>.
               </>
             ) : (
               <>Start the program with --ipfix 127.0.0.1:4739.</>
@@ -93,25 +92,25 @@ function Collector({ c }: { c: Schemas["CollectorOut"] }) {
       c.behind > 30,
     ],
     ["stored since the start", plural(c.records, "record")],
-    ["sent twice and left out", plural(c.repeated, "record")],
+    ["duplicates ignored", plural(c.repeated, "record")],
   ];
-  if (c.lost > 0) facts.push(["lost for want of room", plural(c.lost, "record"), true]);
+  if (c.lost > 0) facts.push(["lost for lack of space", plural(c.lost, "record"), true]);
   if (c.dropped > 0) facts.push(["lost or unreadable in the spool", plural(c.dropped, "batch", "batches"), true]);
-  if (c.early > 0) facts.push(["sent off early for want of room", plural(c.early, "session"), true]);
-  if (c.unfinished > 0) facts.push(["lost when it was last killed, at most", plural(c.unfinished, "record"), true]);
+  if (c.early > 0) facts.push(["flushed early for lack of space", plural(c.early, "session"), true]);
+  if (c.unfinished > 0) facts.push(["at most lost when it was last killed", plural(c.unfinished, "record"), true]);
   if (c.jump)
     facts.push([
       "its clock was set",
       `${n(c.jumps)} ×, last ${atMinute(c.jump.at)} by ${n(Math.round(c.jump.seconds))} s`,
       true,
     ]);
-  if (c.tooMany > 0) facts.push(["of senders for whom there was no room", plural(c.tooMany, "packet"), true]);
+  if (c.tooMany > 0) facts.push(["of senders over the limit", plural(c.tooMany, "packet"), true]);
   return (
     <Box fontSize="12px" mb="6px" opacity={c.quiet ? 0.6 : 1}>
       <Flex gap="4px 22px" wrap="wrap">
         {c.quiet && (
           <Text color="reject">
-            The collector “{c.name}” has told nothing since {atMinute(c.told)}.
+            The collector “{c.name}” has not reported since {atMinute(c.told)}.
           </Text>
         )}
         {facts.map(([what, is, bad]) => (
@@ -122,14 +121,13 @@ function Collector({ c }: { c: Schemas["CollectorOut"] }) {
       </Flex>
       {c.trouble && (
         <ProblemNote>
-          The database does not take records{c.troubleAt && ` since ${atMinute(c.troubleAt)}`}: {c.trouble}. They wait
-          and are tried again;{" "}
-          {c.lost > 0 ? `${plural(c.lost, "record")} were lost for want of room` : "nothing is lost yet"}.
+          The database refuses records{c.troubleAt && ` since ${atMinute(c.troubleAt)}`}: {c.trouble}. They are queued
+          and retried; {c.lost > 0 ? `${plural(c.lost, "record")} were lost for lack of space` : "none is lost so far"}.
         </ProblemNote>
       )}
       {refused.length > 0 && (
         <ProblemNote>
-          Not allowed to send (--exporters), and left out:{" "}
+          Ignored because --exporters does not allow them:{" "}
           {refused.map(([a, k]) => `${a} (${plural(k, "packet")})`).join(", ")}
         </ProblemNote>
       )}
@@ -155,7 +153,7 @@ function SetAside() {
     <>
       <Text {...heading}>Set aside</Text>
       <Text color="soft">
-        The database refuses these for what they hold. Download them, put them right, import them; or forget them.
+        The database rejected the contents of these batches. Download, correct and import them, or delete them.
       </Text>
       {data.map((b) => (
         <Flex
@@ -179,7 +177,7 @@ function SetAside() {
           >
             Download
           </chakra.a>
-          <Link onClick={() => void forget(b.id)}>Forget</Link>
+          <Link onClick={() => void forget(b.id)}>Delete</Link>
         </Flex>
       ))}
     </>
@@ -248,14 +246,14 @@ function Exporters({ all }: { all: Exporter[] }) {
                   <chakra.span
                     color="reject"
                     data-mixed
-                    title="Their sequence numbers alternate: give each an address, or an observation domain, of its own"
+                    title="Sequence numbers of two exporters alternate. Give each its own address or observation domain"
                   >
-                    two exporters in one: not known
+                    unknown: two exporters share it
                   </chakra.span>
                 ) : (
                   <chakra.span
                     color={s.missed ? "reject" : "soft"}
-                    title={`By the sequence numbers, in ${s.unit}; ${plural(s.late, "packet")} came late, it began anew ${plural(s.restarts, "time")}`}
+                    title={`By sequence numbers, in ${s.unit}; ${plural(s.late, "packet")} came late; restarted ${plural(s.restarts, "time")}`}
                   >
                     {s.missed ? plural(s.missed, s.unit.slice(0, -1)) : "none"}
                   </chakra.span>
@@ -266,7 +264,7 @@ function Exporters({ all }: { all: Exporter[] }) {
                 {s.untemplated > 0 && (
                   <chakra.span
                     color="open"
-                    title="Sets that came before their template could not be read; exporters send templates again every few minutes"
+                    title="Sets that came before their template are unreadable. Exporters repeat templates every few minutes"
                   >
                     {" "}
                     {n(s.untemplated)} sets before theirs
@@ -279,7 +277,7 @@ function Exporters({ all }: { all: Exporter[] }) {
               <Cell right>
                 <chakra.span
                   color={Math.abs(s.skew) > 30 ? "reject" : "soft"}
-                  title={Math.abs(s.skew) > 30 ? "Its clock is off: times are moved by as much" : undefined}
+                  title={Math.abs(s.skew) > 30 ? "Its clock is off; times are corrected by this amount" : undefined}
                 >
                   {s.protocol === "sFlow v5"
                     ? "–"
@@ -341,9 +339,7 @@ function Types({ e }: { e: Exporter }) {
   const change = async (icmp: keyof typeof writes | "") => {
     try {
       await set.mutateAsync({ params: { path: { addr: e.addr } }, body: { icmp } });
-      say(
-        icmp ? `From now on, types of ICMP of ${e.name} are read as you say` : `${e.name} is read as it shows itself`,
-      );
+      say(icmp ? `From now on, ICMP types of ${e.name} are read as you chose` : `${e.name} is read as detected`);
     } catch (x) {
       say(problem(x), "error");
     }
@@ -352,9 +348,9 @@ function Types({ e }: { e: Exporter }) {
   return (
     <Flex gap="8px" align="baseline" color="soft" data-icmp={e.icmp ?? shown[0] ?? "unlearnt"}>
       <chakra.label display="flex" gap="8px" alignItems="baseline">
-        It writes types of ICMP
+        It writes ICMP types
         <chakra.select
-          aria-label={`where ${e.name} writes types of ICMP`}
+          aria-label={`where ${e.name} writes ICMP types`}
           value={e.icmp ?? ""}
           onChange={(x) => void change(x.target.value as keyof typeof writes | "")}
           borderWidth="1px"
@@ -365,9 +361,7 @@ function Types({ e }: { e: Exporter }) {
           px="4px"
         >
           <option value="">
-            {shown.length === 0
-              ? "as it will show: not seen yet"
-              : `as it shows: ${shown.map((x) => writes[x]).join(" and ")}`}
+            {shown.length === 0 ? "detect: not seen yet" : `as it shows: ${shown.map((x) => writes[x]).join(" and ")}`}
           </option>
           {Object.entries(writes).map(([x, words]) => (
             <option key={x} value={x}>
@@ -379,7 +373,7 @@ function Types({ e }: { e: Exporter }) {
       {e.icmp ? (
         <span>says {e.icmpBy}</span>
       ) : (
-        shown.length === 0 && <span>until then its ICMP counts as of no known type, and who asked is a guess</span>
+        shown.length === 0 && <span>until then the type of its ICMP is unknown, and the client is a guess</span>
       )}
     </Flex>
   );
@@ -411,7 +405,7 @@ function SaidOfPorts() {
     setWrong(undefined);
     try {
       await remove.mutateAsync({ params: { query: { service: p.service, kind: p.kind, place: p.place } } });
-      say(`${p.service} is no longer taken as a service there; what that had turned is turned back.`);
+      say(`${p.service} is no longer a service there; swapped conversations are swapped back.`);
       await caughtUp();
     } catch (e) {
       setWrong(problem(e));
@@ -421,9 +415,9 @@ function SaidOfPorts() {
     <>
       <Text {...heading}>Which end is the server</Text>
       <Text color="soft" maxW="880px">
-        It is found from what exporters say, from TCP flags, from how many use a port, from who was heard first, and
-        from registered ports; each record says what decided. Where that was wrong, unfold the conversation and say so;
-        it is remembered here.
+        It is determined from exporters’ own fields, TCP flags, the number of users of a port, the first packet, and
+        registered ports. Each record shows which one decided. To correct it, expand the conversation and swap it;
+        corrections are listed here.
       </Text>
       {wrong && <ProblemNote>{wrong}</ProblemNote>}
       {data?.map((p) => (
@@ -438,13 +432,13 @@ function SaidOfPorts() {
                 : `of ${p.place}`}
           </span>
           <chakra.span color="soft" title={p.at && utc(p.at)}>
-            said by {p.author}, {p.at && atMinute(p.at)}
+            set by {p.author}, {p.at && atMinute(p.at)}
             {!p.applied && ", being applied"}
           </chakra.span>
-          <Link onClick={() => void drop(p)}>take it back</Link>
+          <Link onClick={() => void drop(p)}>undo</Link>
         </Flex>
       ))}
-      {data?.length === 0 && <Text color="soft">Nobody has had to correct one yet.</Text>}
+      {data?.length === 0 && <Text color="soft">No corrections yet.</Text>}
     </>
   );
 }

@@ -28,7 +28,7 @@ export function FlowsView() {
       <Flex align="flex-start" gap="10px">
         <Box flex="1">
           {strip.data && !none && <Answer />}
-          {none && <Sentence>No traffic is known yet.</Sentence>}
+          {none && <Sentence>No traffic yet.</Sentence>}
           {strip.error && <ProblemNote>{problem(strip.error)}</ProblemNote>}
         </Box>
         <Btn onClick={() => void navigate(`/flows/exporters${along}`)}>
@@ -44,9 +44,9 @@ export function FlowsView() {
       {none ? (
         <Empty title="No flows yet">
           Send IPFIX, NetFlow or sFlow to{" "}
-          {listening.length ? listening.join(", ") : "the collector, which does not run: start it with --ipfix"}; import
-          a file (CSV with any headings, JSON Lines, IPFIX, or a packet capture); or start the program with --demo to
-          look around in a made-up company.
+          {listening.length ? listening.join(", ") : "the collector (not running; start it with --ipfix)"}, or import a
+          file (CSV with any headings, JSON Lines, IPFIX, or a packet capture). To look around in a made-up company,
+          start the program with --demo.
           <Flex mt="10px" gap="8px">
             <Btn primary onClick={() => setImporting(true)}>
               Import flows…
@@ -60,7 +60,7 @@ export function FlowsView() {
           <LedgerBar query={query} />
           <Ledger
             query={query}
-            empty={<Empty title="Nothing agrees with these filters">Take one away, or widen the window.</Empty>}
+            empty={<Empty title="No conversation matches these filters">Remove a filter, or widen the window.</Empty>}
           />
         </>
       )}
@@ -127,7 +127,7 @@ function Answer() {
               "conversation",
             )}
           </Link>{" "}
-          of workloads without a place
+          of workloads without a plot
         </>
       )}
       {!!check.data?.leaks && (
@@ -136,7 +136,7 @@ function Answer() {
           <Link onClick={() => change({ odd: "1", verdict: null, path: null })}>
             {plural(check.data.leaks, "leak")}
           </Link>{" "}
-          slip past
+          bypass the gates
         </>
       )}
       .

@@ -61,20 +61,20 @@ export function Kept() {
       </Text>
       <Text color="soft" mb="6px">
         {r.days.length
-          ? `${bytes(r.bytes)} on disk, from ${first ? onDay(first.day) : "now"} on. `
-          : "Nothing is stored yet. "}
-        Conversations by the hour are small and worth a year; single records are for looking closely at the last weeks.
+          ? `${bytes(r.bytes)} on disk, since ${first ? onDay(first.day) : "now"}. `
+          : "No traffic is stored yet. "}
+        Hourly conversations are small: keep them for a year. Single records show the details of the last weeks.
       </Text>
       <Flex gap="20px" wrap="wrap" align="center">
         {field("conversationDays", "conversations", "days")}
         {field("recordDays", "single records", "days")}
-        {field("mostBytes", "at most", "GB on disk, the oldest records go first", gigabyte)}
+        {field("mostBytes", "at most", "GB on disk; the oldest records are deleted first", gigabyte)}
         {draft && (
           <Flex gap="6px">
             <Btn primary onClick={() => void save()}>
-              {deletes.length ? `Keep so, and delete ${bytes(tried.data!.deletedBytes)}` : "Keep so"}
+              {deletes.length ? `Save, and delete ${bytes(tried.data!.deletedBytes)}` : "Save"}
             </Btn>
-            <Btn onClick={() => setDraft(undefined)}>Leave it</Btn>
+            <Btn onClick={() => setDraft(undefined)}>Cancel</Btn>
           </Flex>
         )}
       </Flex>

@@ -68,7 +68,8 @@ export function MapPart({ query }: { query: LedgerQuery }) {
               </Link>
             )}
             <Text>
-              by workloads’ tags; what pierces a wall is a gate. Choose a plot, a channel or a gate to see it below.
+              by workload tags. Traffic crosses a wall at a gate. Choose a plot, channel or gate to see its
+              conversations below.
             </Text>
           </Flex>
         )}
@@ -81,7 +82,7 @@ export function MapPart({ query }: { query: LedgerQuery }) {
       )}
       {data && shape === "drawn" && data.columns.length === 0 && (
         <Text color="soft">
-          No workload has a value for “{query.columns ?? "env"}” yet: tag some, or choose other columns.
+          No workload has a value for “{query.columns ?? "env"}” yet. Tag some, or choose other columns.
         </Text>
       )}
       {data && shape === "table" && <TerraceTable map={data} picked={picked} pick={pick} />}

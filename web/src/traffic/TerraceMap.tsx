@@ -43,7 +43,7 @@ export function TerraceMap({ map, picked, pick }: { map: Terrace; picked: string
       aria-label="the terrace map; the same stands in its table"
     >
       <Choice
-        label="outside: show what comes from there and goes there"
+        label="outside: show its traffic"
         on={picked.includes(touching("~outside")[0]!)}
         act={() => pick(touching("~outside"))}
       >
@@ -62,7 +62,7 @@ export function TerraceMap({ map, picked, pick }: { map: Terrace; picked: string
         </text>
       </Choice>
       <Choice
-        label={`${plural(map.unplaced, "workload")} without a place: show what they reach and what reaches them`}
+        label={`${plural(map.unplaced, "workload")} without a plot: show their traffic`}
         on={picked.includes(touching("~nowhere")[0]!)}
         act={() => pick(touching("~nowhere"))}
       >
@@ -77,7 +77,7 @@ export function TerraceMap({ map, picked, pick }: { map: Terrace; picked: string
           stroke="accent"
         />
         <chakra.text x="8px" y={`${floor + 17}px`} fill={map.unplaced ? "open" : "soft"}>
-          {map.unplaced ? `${plural(map.unplaced, "workload")} without a place` : "every workload has a place"}
+          {map.unplaced ? `${plural(map.unplaced, "workload")} without a plot` : "every workload has a plot"}
         </chakra.text>
       </Choice>
       {map.columns.map((c, i) => {
@@ -103,7 +103,7 @@ export function TerraceMap({ map, picked, pick }: { map: Terrace; picked: string
               {called(c)}{" "}
               <chakra.tspan fontWeight="400" fill="soft" fontSize="10.5px">
                 {plural(c.workloads, "workload")}
-                {unshown > 0 && `; ${unshown} channels more in the table`}
+                {unshown > 0 && `; ${unshown} more channels in the table`}
               </chakra.tspan>
             </text>
             {map.rows.map((r, j) => (

@@ -9,6 +9,6 @@ test("a way is said as it is taken", () => {
 
 test("what has no place is named", () => {
   expect(pathWords("~outside||booking|")).toBe("outside → booking");
-  expect(pathWords("||~nowhere|")).toBe("anywhere → without a place");
+  expect(pathWords("||~nowhere|")).toBe("anywhere → without a plot");
   expect(placeName("~others")).toBe("others");
 });

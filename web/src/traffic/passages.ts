@@ -16,7 +16,7 @@ export const columnsOf = (m: Schemas["TerraceMap"]) => m.columns.map((c) => c.na
 
 const unnamed: Record<string, string> = {
   "~outside": "outside",
-  "~nowhere": "without a place",
+  "~nowhere": "without a plot",
   "~others": "others",
 };
 

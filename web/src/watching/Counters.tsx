@@ -37,22 +37,20 @@ export function Counters({ by }: { by: "pair" | "rule" }) {
         />
       </Flex>
       {data?.total === 0 && (
-        <Empty title="Nothing was seen in this time">
-          Traffic that exporters send now is counted here as it comes.
-        </Empty>
+        <Empty title="No traffic in this time">Traffic from exporters is counted here as it arrives.</Empty>
       )}
       {data && data.total > 0 && (
         <chakra.table w="100%" css={{ "& td, & th": { padding: "3px 8px" } }}>
           <thead>
             <chakra.tr color="soft" fontSize="12px" textAlign="left">
               <chakra.th fontWeight="500">{by === "pair" ? "Who → what" : "Rule"}</chakra.th>
-              {["carried", "uncovered", "held", "got through", "dropped though it may pass"].map((h) => (
+              {["carried", "uncovered", "held", "got through", "dropped though permitted"].map((h) => (
                 <chakra.th key={h} fontWeight="500" textAlign="right" whiteSpace="nowrap">
                   {h}
                 </chakra.th>
               ))}
-              <chakra.th fontWeight="500">carried over it</chakra.th>
-              <chakra.th fontWeight="500">dropped over it</chakra.th>
+              <chakra.th fontWeight="500">carried on this path</chakra.th>
+              <chakra.th fontWeight="500">dropped on this path</chakra.th>
             </chakra.tr>
           </thead>
           <tbody>

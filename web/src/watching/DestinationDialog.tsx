@@ -31,8 +31,8 @@ export function DestinationDialog({ first, close }: { first?: Destination; close
       await put.mutateAsync({ params: { path: { name: name.trim() } }, body });
       if (withTrial) {
         await trial.mutateAsync({ params: { path: { name: name.trim() } } });
-        say(`A trial is on its way to ${name.trim()}`);
-      } else say(`Messages may go to ${name.trim()}`);
+        say(`A test message is on its way to ${name.trim()}`);
+      } else say(`Saved the destination ${name.trim()}`);
       await caughtUp(["watch"]);
       close(name.trim());
     } catch (e) {
@@ -54,7 +54,7 @@ export function DestinationDialog({ first, close }: { first?: Destination; close
       type="password"
       autoComplete="off"
       aria-label={label}
-      placeholder={first?.keeps ? "stays as it is" : hint}
+      placeholder={first?.keeps ? "unchanged" : hint}
       value={s[field] ?? ""}
       set={(v) => set({ [field]: v })}
     />
@@ -64,7 +64,7 @@ export function DestinationDialog({ first, close }: { first?: Destination; close
       <Entry
         flex="1"
         aria-label="user"
-        placeholder="user, if it asks for one"
+        placeholder="user, if required"
         value={s.user ?? ""}
         set={(v) => set({ user: v })}
       />
@@ -73,27 +73,27 @@ export function DestinationDialog({ first, close }: { first?: Destination; close
   );
   return (
     <Modal
-      title={first ? first.name : "Where do messages go?"}
+      title={first ? first.name : "Destination for messages"}
       open
       onClose={() => close()}
       size="lg"
       footer={
         <>
           {first && (
-            <Btn onClick={() => (sure ? void forget() : setSure(true))}>{sure ? "Really forget it" : "Forget it…"}</Btn>
+            <Btn onClick={() => (sure ? void forget() : setSure(true))}>{sure ? "Really delete it" : "Delete it…"}</Btn>
           )}
           <Btn onClick={() => close()}>Cancel</Btn>
           <Btn disabled={!name.trim() || !s.address} onClick={() => void run(true)}>
-            Keep, and send a trial
+            Save and send a test
           </Btn>
           <Btn primary loading={put.isPending} disabled={!name.trim() || !s.address} onClick={() => void run(false)}>
-            Keep
+            Save
           </Btn>
         </>
       }
     >
       {!first && (
-        <Field label="called">
+        <Field label="name">
           <Entry flex="1" autoFocus placeholder="duty" aria-label="name" value={name} set={setName} />
         </Field>
       )}
@@ -133,7 +133,7 @@ export function DestinationDialog({ first, close }: { first?: Destination; close
       {s.kind === "webhook" && (
         <>
           <Field label="key">
-            {secret("secret", "key", "the receiver checks with it that a message comes from this server")}
+            {secret("secret", "key", "the receiver uses it to verify that a message comes from this server")}
           </Field>
           {as}
         </>
@@ -153,7 +153,7 @@ export function DestinationDialog({ first, close }: { first?: Destination; close
             <Entry
               flex="1"
               aria-label="to"
-              placeholder="duty@saltmarsh.example; several with blanks between"
+              placeholder="duty@saltmarsh.example; separate several with spaces"
               value={(s.to ?? []).join(" ")}
               set={(v) => set({ to: v.split(/[\s,;]/).filter((x, i, all) => x || i === all.length - 1) })}
               onBlur={() => set({ to: (s.to ?? []).filter(Boolean) })}
@@ -162,8 +162,8 @@ export function DestinationDialog({ first, close }: { first?: Destination; close
           {as}
           <Field label="">
             <chakra.label>
-              <input type="checkbox" checked={!!s.plain} onChange={(e) => set({ plain: e.target.checked })} /> send also
-              where the server offers no encryption
+              <input type="checkbox" checked={!!s.plain} onChange={(e) => set({ plain: e.target.checked })} /> send even
+              if the server offers no encryption
             </chakra.label>
           </Field>
         </>
@@ -172,7 +172,7 @@ export function DestinationDialog({ first, close }: { first?: Destination; close
         <Field label="trust">
           <chakra.textarea
             aria-label="certificates"
-            placeholder="PEM certificates that the other side's is checked by; none: the system's"
+            placeholder="PEM certificates to verify the receiver with; empty: those of the system"
             value={s.ca ?? ""}
             onChange={(e) => set({ ca: e.target.value })}
             flex="1"
@@ -188,7 +188,7 @@ export function DestinationDialog({ first, close }: { first?: Destination; close
         </Field>
       )}
       <Text mt="8px" color="soft" fontSize="12px">
-        Messages wait here until they are taken, also over a restart; what cannot be sent is tried again.
+        Messages are queued until the receiver accepts them, also across a restart. Failed messages are retried.
       </Text>
       {wrong && <ProblemNote>{wrong}</ProblemNote>}
     </Modal>

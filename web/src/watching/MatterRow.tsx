@@ -87,7 +87,7 @@ export function MatterRow({ m, open, toggle, say, matters }: Props) {
         )}
         <Text w="120px" color="soft" fontSize="12px" title={`first ${fullTime(m.first)}, last ${fullTime(m.last)}`}>
           {m.standing && !m.ended ? `since ${ago(m.first)}` : ago(m.last)}
-          {m.days === 1 && ", first ever"}
+          {m.days === 1 && ", for the first time"}
           {m.days > 1 && `, on ${plural(m.days, "day")}`}
         </Text>
         <Text

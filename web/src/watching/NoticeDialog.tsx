@@ -69,7 +69,7 @@ export function NoticeDialog({
     try {
       if (first) await change.mutateAsync({ params: { path: { id: first.id } }, body });
       else await add.mutateAsync({ body });
-      say(`Told ${pace}, when ${about(body, one ? plain(one) : "")}`);
+      say(`Notifies ${pace}, when ${about(body, one ? plain(one) : "")}`);
       close();
       await caughtUp(["watch"]);
     } catch (e) {
@@ -79,7 +79,7 @@ export function NoticeDialog({
   const names = (groups.data ?? []).map((g) => g.name);
   return (
     <Modal
-      title="Tell me when …"
+      title="Notify me when …"
       open
       onClose={close}
       size="xl"
@@ -92,7 +92,7 @@ export function NoticeDialog({
             loading={add.isPending || change.isPending}
             onClick={() => void run()}
           >
-            {first ? "Keep" : "Tell me"}
+            {first ? "Save" : "Notify me"}
           </Btn>
         </>
       }
@@ -114,7 +114,7 @@ export function NoticeDialog({
         ))}
         <Text color="soft">
           {pace === "at once"
-            ? "many at once are one message with their number"
+            ? "many at once make one message with their number"
             : pace === "hourly"
               ? "a summary at the full hour"
               : "a summary at 08:00 UTC"}
@@ -123,25 +123,25 @@ export function NoticeDialog({
       {filter ? (
         <Field label="of">
           <Text>
-            whatever this filter of the ledger selects, also if it is permitted:{" "}
+            traffic that matches this filter of the ledger, permitted or not:{" "}
             <chakra.a
               href={`/check?${filter}`}
               target="_blank"
               color="accent"
               textDecoration="underline"
-              aria-label="what it selects now, in a new window"
+              aria-label="its current matches, in a new tab"
             >
-              {saved.find((s) => s.filter === filter)?.name ?? "see what it selects now"}
+              {saved.find((s) => s.filter === filter)?.name ?? "see its current matches"}
             </chakra.a>
           </Text>
-          {!selects && <Link onClick={() => setFilter("")}>of matters instead</Link>}
+          {!selects && <Link onClick={() => setFilter("")}>use matters instead</Link>}
         </Field>
       ) : matter ? (
         <Field label="of">
           <Text>
             just this: <b>{one ? plain(one) : matter}</b>
           </Text>
-          <Link onClick={() => setMatter("")}>of any like it</Link>
+          <Link onClick={() => setMatter("")}>any like it</Link>
         </Field>
       ) : (
         <>
@@ -160,10 +160,10 @@ export function NoticeDialog({
             ))}
             {kinds.length === 0 && <Text color="soft">of any kind</Text>}
             {saved.length === 0 ? (
-              <Text color="soft">or of any traffic: set filters under Check, and press Tell me… there</Text>
+              <Text color="soft">or of any traffic: set filters under Check, and press Notify me… there</Text>
             ) : (
               <chakra.select
-                aria-label="or of a saved selection of the ledger"
+                aria-label="or a saved selection of the ledger"
                 value=""
                 onChange={(e) => setFilter(e.target.value)}
                 bg="sheet"
@@ -173,7 +173,7 @@ export function NoticeDialog({
                 h="27px"
                 px="4px"
               >
-                <option value="">or of a saved selection…</option>
+                <option value="">or a saved selection…</option>
                 {saved.map((s) => (
                   <option key={s.name} value={s.filter}>
                     {s.name}
@@ -202,14 +202,14 @@ export function NoticeDialog({
             {d.name}
           </Btn>
         ))}
-        <Link onClick={() => setMaking(true)}>{all.length ? "another +" : "Say where messages go…"}</Link>
+        <Link onClick={() => setMaking(true)}>{all.length ? "another +" : "Add a destination…"}</Link>
       </Field>
       <Field label="quiet">
-        <Text color="soft">nothing from</Text>
+        <Text color="soft">from</Text>
         <Entry type="time" w="110px" aria-label="quiet from, UTC" value={from} set={setFrom} />
         <Text color="soft">until</Text>
         <Entry type="time" w="110px" aria-label="quiet until, UTC" value={until} set={setUntil} />
-        <Text color="soft">UTC: it is told after that. It ends on</Text>
+        <Text color="soft">UTC; messages wait until then. It ends on</Text>
         <Entry type="date" w="150px" aria-label="last day" value={ends} set={setEnds} />
       </Field>
       {wrong && <ProblemNote>{wrong}</ProblemNote>}

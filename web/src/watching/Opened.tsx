@@ -1,5 +1,5 @@
 // A matter that is open: its conversations down to the single record and the why, the
-// point that it speaks of, and what to do about it.
+// point that it speaks of, and actions about it.
 import { Box, chakra, Flex, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import { useNavigate } from "react-router";
@@ -35,8 +35,8 @@ export function Opened({ m, say, matters }: Props) {
             {!m.standing && data.talks.length === 0 && (
               <Text color="soft">
                 {data.day
-                  ? `What it was gathered from on ${onDay(data.day)} is not kept any more, or is called otherwise by now.`
-                  : "Nothing of it is kept."}
+                  ? `The conversations of ${onDay(data.day)} are deleted, or their names have changed since.`
+                  : "Its conversations are deleted."}
               </Text>
             )}
             {data.onDays.length > 1 && (
@@ -53,7 +53,7 @@ export function Opened({ m, say, matters }: Props) {
                     {onDay(d.day)}
                   </Link>
                 ))}
-                {data.onDays.length > 12 && <Text color="soft">and {n(data.onDays.length - 12)} days more</Text>}
+                {data.onDays.length > 12 && <Text color="soft">and {n(data.onDays.length - 12)} more days</Text>}
               </Flex>
             )}
             {data.points.map((p) => (
@@ -101,7 +101,7 @@ function Talks({ page }: { page: Page }) {
                 bg="sheet"
                 zIndex="1"
               >
-                {h || <chakra.span srOnly>what to do</chakra.span>}
+                {h || <chakra.span srOnly>actions</chakra.span>}
               </chakra.th>
             ))}
           </tr>
@@ -119,7 +119,7 @@ function Talks({ page }: { page: Page }) {
       </chakra.table>
       {page.total > page.talks.length && (
         <Text px="8px" py="4px" color="soft" fontSize="12px">
-          The {n(page.talks.length)} that were seen last, of {n(page.total)}.
+          The latest {n(page.talks.length)} of {n(page.total)}.
         </Text>
       )}
     </Box>
@@ -217,7 +217,7 @@ function Actions({ m, page, say, matters }: Props & { page: Page }) {
   const putBack = async (name: string) => {
     try {
       await again.mutateAsync({ params: { path: { name } } });
-      tell(`${name} is told once more what it is to hold`);
+      tell(`${name} reloads its plan`);
     } catch (e) {
       tell(problem(e), "error");
     }
@@ -239,7 +239,7 @@ function Actions({ m, page, say, matters }: Props & { page: Page }) {
     <Flex gap="6px" mt="8px" wrap="wrap" align="center" data-actions>
       {point && (
         <Btn primary loading={again.isPending} onClick={() => void putBack(point.name)}>
-          Put {point.name} back
+          Restore {point.name}
         </Btn>
       )}
       {place && (
@@ -256,11 +256,11 @@ function Actions({ m, page, say, matters }: Props & { page: Page }) {
       <NeverAgain m={m} page={page} />
       <TellOfThis m={m} matters={matters} />
       {m.state === "new" && <Btn onClick={() => say("seen")}>Seen</Btn>}
-      <Btn onClick={() => say("with")}>With somebody…</Btn>
+      <Btn onClick={() => say("with")}>Assign…</Btn>
       {m.state === "settled" ? (
-        <Btn onClick={() => say("new")}>Open again</Btn>
+        <Btn onClick={() => say("new")}>Reopen</Btn>
       ) : (
-        <Btn onClick={() => say("settled")}>Settle, with a note…</Btn>
+        <Btn onClick={() => say("settled")}>Settle with a note…</Btn>
       )}
     </Flex>
   );
@@ -277,7 +277,7 @@ function NeverAgain({ m, page }: { m: Matter; page: Page }) {
   const run = async () => {
     try {
       await take.mutateAsync({ body: { revision: data?.revision ?? 0, lines: [line], before: 0 } });
-      tell("The draft asserts that this is never permitted");
+      tell("The draft now asserts that this is never permitted");
       await caughtUp();
     } catch (e) {
       tell(problem(e), "error");

@@ -2,6 +2,7 @@
 // or was dropped though it may pass, is marked. A press shows the matters of that time.
 import { Box, chakra, Flex, Text } from "@chakra-ui/react";
 import { useId, useRef } from "react";
+import { counted } from "../frame/progress";
 import { Mark } from "../marks/Marks";
 import { atMinute, n, onDay } from "../marks/words";
 import { binOf, type Period, type Watch } from "./watch";
@@ -34,11 +35,11 @@ export function Picture({ w, period, at, choose }: Props) {
         {w.bins.map((b, i) => {
           const carried = b.permitted + b.uncovered;
           const words = [
-            `${n(b.permitted)} carried as permitted`,
+            `${n(b.permitted)} permitted and carried`,
             `${n(b.uncovered)} uncovered and carried`,
-            `${n(b.held)} held`,
+            `${n(b.held)} blocked`,
             b.leaks ? `${n(b.leaks)} got through` : "",
-            b.chokes ? `${n(b.chokes)} dropped though they may pass` : "",
+            b.chokes ? `${n(b.chokes)} dropped though permitted` : "",
             b.unclear ? `${n(b.unclear)} unclear, because a point changed in that hour` : "",
           ]
             .filter(Boolean)
@@ -115,7 +116,9 @@ export function Picture({ w, period, at, choose }: Props) {
       </Flex>
       <Flex justify="space-between" fontSize="11px" color="soft" lineHeight="14px">
         <Text>{period === "hour" ? atMinute(w.from) : period === "day" ? atMinute(w.from) : onDay(w.from)}</Text>
-        <Text color={held ? "reject" : "soft"}>{held ? "held below the line" : "nothing was held"}</Text>
+        <Text color={held ? "reject" : "soft"}>
+          {held ? "blocked below the line" : counted(w.sum) ? "none blocked" : ""}
+        </Text>
         <Text>{period === "hour" || period === "day" ? atMinute(w.to) : onDay(w.to)}</Text>
       </Flex>
     </Box>

@@ -1,4 +1,4 @@
-// What somebody says of a matter: with whom it is, or why it is settled and for how long.
+// What somebody says of a matter: assignee it is, or why it is settled and for how long.
 import { chakra, Flex, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import { api, caughtUp, problem } from "../api/client";
@@ -40,7 +40,7 @@ export function SayDialog({ list, how, close }: { list: Matter[]; how: "with" | 
   };
   return (
     <Modal
-      title={how === "with" ? "With whom is it?" : "Why is it settled?"}
+      title={how === "with" ? "Assign to whom?" : "Why is it settled?"}
       open
       onClose={close}
       size="lg"
@@ -57,8 +57,8 @@ export function SayDialog({ list, how, close }: { list: Matter[]; how: "with" | 
       <Entry
         w="100%"
         autoFocus
-        aria-label={how === "with" ? "with whom" : "why"}
-        placeholder={how === "with" ? "Somebody, or a team" : "For example: an old job, its owner was told"}
+        aria-label={how === "with" ? "assignee" : "why"}
+        placeholder={how === "with" ? "Somebody, or a team" : "For example: an old job; its owner knows"}
         value={text}
         set={setText}
         onKeyDown={(e) => e.key === "Enter" && text.trim() && void run()}
@@ -66,13 +66,13 @@ export function SayDialog({ list, how, close }: { list: Matter[]; how: "with" | 
       {how === "settled" && (
         <>
           <Flex mt="10px" gap="8px" align="center">
-            <chakra.label htmlFor="again">Open it again on</chakra.label>
+            <chakra.label htmlFor="again">Reopen it on</chakra.label>
             <Entry id="again" type="date" w="150px" value={again} set={setAgain} />
-            <Text color="soft">or never by its date</Text>
+            <Text color="soft">or never by date</Text>
           </Flex>
           <Text mt="8px" color="soft">
-            It opens again by itself if a day brings half as many conversations more than any before, and three at
-            least.
+            It reopens automatically when a day has half as many conversations again as any day before, and at least
+            three more.
           </Text>
         </>
       )}

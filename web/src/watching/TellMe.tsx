@@ -18,7 +18,7 @@ export function TellMe({ matters }: { matters: Matter[] }) {
   return (
     <Flex mt="18px" gap="20px" align="flex-start" data-tell>
       <Text as="h2" fontFamily="heading" fontSize="16px" w="80px" flexShrink={0}>
-        Tell me
+        Notify me
       </Text>
       <Box flex="1" minW="0">
         {data.notices.map((x) => (
@@ -28,11 +28,11 @@ export function TellMe({ matters }: { matters: Matter[] }) {
           <Link onClick={() => setNotice("new")}>when … +</Link>
         </Box>
         <Flex gap="14px" mt="6px" wrap="wrap" align="baseline" fontSize="12.5px">
-          <Text color="soft">{data.destinations.length ? "Messages go to" : "There is no destination yet."}</Text>
+          <Text color="soft">{data.destinations.length ? "Messages go to" : "No destination yet."}</Text>
           {data.destinations.map((d) => (
             <DestinationWord key={d.name} d={d} edit={() => setTo(d)} />
           ))}
-          <Link onClick={() => setTo("new")}>{data.destinations.length ? "another +" : "Say where messages go…"}</Link>
+          <Link onClick={() => setTo("new")}>{data.destinations.length ? "another +" : "Add a destination…"}</Link>
         </Flex>
       </Box>
       {notice && (
@@ -64,10 +64,10 @@ function NoticeLine({ n, matters, edit }: { n: Notice; matters: Matter[]; edit: 
     }
     await caughtUp(["watch"]);
   };
-  const forget = async () => {
+  const remove = async () => {
     try {
       await drop.mutateAsync({ params: { path: { id: n.id } } });
-      say("Nobody is told of it any more");
+      say("The notice is deleted");
     } catch (e) {
       say(problem(e), "error");
     }
@@ -81,19 +81,19 @@ function NoticeLine({ n, matters, edit }: { n: Notice; matters: Matter[]; edit: 
         {n.pace}, when <b>{words}</b>{" "}
         <chakra.span color="soft">
           → {n.to.join(", ") || "nobody"}
-          {n.fired ? ` · last told ${ago(n.fired)}` : " · not yet"}
+          {n.fired ? ` · last sent ${ago(n.fired)}` : " · not yet"}
           {n.paused && " · paused"}
         </chakra.span>
         {n.problem && (
           <chakra.span color="reject" display="block">
-            It can tell nothing any more: {n.problem}
+            It no longer works: {n.problem}
           </chakra.span>
         )}
       </Text>
       <Link onClick={edit}>change</Link>
-      <Link onClick={() => void put(!n.paused)}>{n.paused ? "go on" : "pause"}</Link>
-      <Link onClick={() => void forget()} aria-label={`forget: ${words}`}>
-        forget
+      <Link onClick={() => void put(!n.paused)}>{n.paused ? "resume" : "pause"}</Link>
+      <Link onClick={() => void remove()} aria-label={`delete: ${words}`}>
+        delete
       </Link>
     </Flex>
   );
@@ -104,7 +104,7 @@ function DestinationWord({ d, edit }: { d: Destination; edit: () => void }) {
   const run = async () => {
     try {
       await trial.mutateAsync({ params: { path: { name: d.name } } });
-      say(`A trial is on its way to ${d.name}`);
+      say(`A test message is on its way to ${d.name}`);
     } catch (e) {
       say(problem(e), "error");
     }
@@ -117,14 +117,14 @@ function DestinationWord({ d, edit }: { d: Destination; edit: () => void }) {
       </Link>{" "}
       <chakra.span color={d.failing ? "reject" : "soft"} title={d.problem}>
         {d.failing
-          ? `takes nothing since ${ago(d.failing)}: ${d.problem}`
+          ? `failing since ${ago(d.failing)}: ${d.problem}`
           : d.sent
-            ? `took a message ${ago(d.sent)}`
-            : "not tried yet"}
+            ? `last accepted a message ${ago(d.sent)}`
+            : "not used yet"}
         {d.waiting > 0 && `, ${plural(d.waiting, "message")} waiting`}
-        {d.refused > 0 && `, ${plural(d.refused, "message")} refused and set aside: ${d.refusal}`}
+        {d.refused > 0 && `, ${plural(d.refused, "message")} refused: ${d.refusal}`}
       </chakra.span>{" "}
-      <Link onClick={() => void run()}>send a trial</Link>
+      <Link onClick={() => void run()}>send a test</Link>
     </Text>
   );
 }
@@ -134,7 +134,7 @@ export function TellOfThis({ m, matters }: { m: Matter; matters: Matter[] }) {
   const [open, setOpen] = useState(false);
   return (
     <>
-      <Btn onClick={() => setOpen(true)}>Tell me when this happens again…</Btn>
+      <Btn onClick={() => setOpen(true)}>Notify me when this happens again…</Btn>
       {open && <NoticeDialog of={m} matters={matters} close={() => setOpen(false)} />}
     </>
   );

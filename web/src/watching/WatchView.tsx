@@ -36,7 +36,7 @@ export function WatchView() {
   if (!data)
     return (
       <Text p="20px" color="soft">
-        looking…
+        Loading…
       </Text>
     );
   return (
@@ -82,8 +82,9 @@ function Headline({ w, period }: { w: Watch; period: Period }) {
   return (
     <>
       <Sentence>
-        {h.time} {h.tried}
-        {h.through ? ", and " : "; nothing got through that should not"}
+        {h.time}
+        {h.tried && ` ${h.tried}`}
+        {h.through ? ", and " : h.calm}
         {h.through && (
           <Link data-through onClick={() => leak && change({ matter: leak.id, part: null })}>
             {h.through}
@@ -102,9 +103,9 @@ function Headline({ w, period }: { w: Watch; period: Period }) {
       </Sentence>
       <Text color="soft" fontSize="12.5px" mt="2px">
         {w.inForce
-          ? "Judged by what each point held at the time; where none held anything, nothing leaks or is choked"
-          : "Nothing is in force yet: the draft judges what was seen"}
-        {w.looking && ". What was seen before is still being gathered…"}
+          ? "Judged by what each point ran at the time. Without a point, nothing leaks or is choked"
+          : "No release is in force, so no traffic can leak or choke; the draft judges what was seen"}
+        {w.looking && ". Earlier traffic is still being processed…"}
       </Text>
     </>
   );
@@ -129,7 +130,7 @@ function Matters({ w, at }: { w: Watch; at?: string }) {
   const tell = (m: Matter) => (how: "seen" | "with" | "settled" | "new") => {
     if (how === "with" || how === "settled") return setAsked({ how, list: [m] });
     keep([m], how).then(
-      () => say(how === "seen" ? "Seen: it stays in the list until it is settled" : "It is new again"),
+      () => say(how === "seen" ? "Marked as seen; it stays in the list until it is settled" : "Reopened"),
       (e) => say(problem(e), "error"),
     );
   };
@@ -140,7 +141,7 @@ function Matters({ w, at }: { w: Watch; at?: string }) {
     <>
       <Flex align="baseline" gap="14px" mt="8px" pb="4px" borderBottomWidth="1px" borderColor="ink">
         <Text as="h2" fontFamily="heading" fontSize="16px" data-open={w.open}>
-          {w.open === 0 ? "Nothing to look at" : `${plural(w.open, "thing")} to look at`}
+          {w.open === 0 ? "Nothing to look at" : `${plural(w.open, "matter")} to look at`}
         </Text>
         <Text color="soft">grouped by who, what and why</Text>
         <Flex ml="auto" gap="12px" align="center">
@@ -193,16 +194,14 @@ function Matters({ w, at }: { w: Watch; at?: string }) {
       )}
       {list.length === 0 && (
         <Empty
-          title={
-            at ? "No matter was seen then" : shown === "settled" ? "Nothing was settled yet" : "Nothing to look at"
-          }
+          title={at ? "No matter at that time" : shown === "settled" ? "No settled matters yet" : "Nothing to look at"}
         >
           {at ? (
-            <Link onClick={() => change({ at: null })}>Show those of the whole time</Link>
+            <Link onClick={() => change({ at: null })}>Show all times</Link>
           ) : shown === "settled" ? (
-            "What is settled is kept here with its note; it opens again if it grows."
+            "Settled matters are listed here with their notes. They reopen if they grow."
           ) : (
-            "What gets through, is dropped though it may pass, or is tried in vain appears here as it happens, gathered by who and what."
+            "Leaks, chokes and blocked attempts appear here as they happen, grouped by client and server."
           )}
         </Empty>
       )}

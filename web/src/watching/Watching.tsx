@@ -13,8 +13,8 @@ export function Watching({ w }: { w: Watch }) {
   return (
     <Text color="soft" fontSize="12.5px">
       {groups.length
-        ? `Watched for newcomers, silence and members: ${groups.join(", ")}${chosen ? "" : ", as assertions protect them"}. `
-        : "No group is watched for newcomers: no assertion protects one. "}
+        ? `Watched for new callers, missing callers and changes of members: ${groups.join(", ")}${chosen ? "" : " (protected by assertions)"}.  `
+        : "No group is watched for new callers, because no assertion protects one. "}
       <Link onClick={() => setOpen(true)}>Choose groups…</Link>
       {open && <Choose first={groups} close={() => setOpen(false)} />}
     </Text>
@@ -55,8 +55,8 @@ function Choose({ first, close }: { first: string[]; close: () => void }) {
       }
     >
       <Text mb="8px">
-        A caller that never reached a member before is a matter, whatever the verdict; so is one that came every day and
-        stops, and who joins or leaves.
+        A matter opens when a new caller reaches a member, when a daily caller stops, and when a workload joins or
+        leaves.
       </Text>
       <Flex gap="6px" wrap="wrap" mb="8px">
         {chosen.map((g) => (

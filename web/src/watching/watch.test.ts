@@ -12,21 +12,39 @@ import {
   type Watch,
 } from "./watch";
 
-const sum = (held: number, leaks: number, chokes: number) => ({ sum: { held, leaks, chokes } }) as Watch;
+const sum = (held: number, leaks: number, chokes: number, unclear = 0, permitted = 1, over: object = {}) =>
+  ({
+    sum: { permitted, uncovered: 0, held, leaks, chokes, unclear },
+    matters: [],
+    inForce: 1,
+    ...over,
+  }) as unknown as Watch;
 
-test("the headline says what was held and what was not", () => {
+test("the headline says what was blocked and what was not", () => {
   expect(headline(sum(0, 0, 0), "day")).toEqual({
     time: "In the last day",
-    tried: "nothing had to be held",
+    tried: "nothing was blocked",
     through: "",
+    calm: "; nothing leaked or choked",
   });
-  expect(headline(sum(1, 0, 0), "hour").tried).toBe("1 attempt was held");
+  expect(headline(sum(1, 0, 0), "hour").tried).toBe("1 attempt was blocked");
   expect(headline(sum(118, 3, 0), "day").through).toBe("3 got through");
-  expect(headline(sum(118, 3, 1), "day").through).toBe("3 got through, and 1 that may pass was dropped");
-  const unclear = { sum: { held: 0, leaks: 2, chokes: 0, unclear: 4 } } as Watch;
-  expect(headline(unclear, "hour").through).toBe(
+  expect(headline(sum(118, 3, 1), "day").through).toBe("3 got through, and 1 permitted connection was dropped");
+  expect(headline(sum(0, 2, 0, 4), "hour").through).toBe(
     "2 got through, and 4 are unclear, because a point changed in that hour",
   );
+});
+
+test("the headline reassures only by traffic that was judged", () => {
+  expect(headline(sum(0, 0, 0, 0, 0), "week")).toEqual({
+    time: "No traffic was received in the last week, so nothing can be judged",
+    tried: "",
+    through: "",
+    calm: "",
+  });
+  expect(headline(sum(0, 0, 0, 0, 9, { inForce: 0 }), "day").calm).toBe("");
+  const silent = { matters: [{ kind: "silent point" }, { kind: "silent exporter", ended: "2026-11-20T00:00:00Z" }] };
+  expect(headline(sum(0, 0, 0, 0, 9, silent), "day").calm).toBe("; no leak was seen, but 1 source is silent");
 });
 
 test("how long ago something was", () => {

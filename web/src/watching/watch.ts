@@ -1,5 +1,6 @@
 // What the view of watching says, and how it says it.
 import type { Schemas } from "../api/client";
+import { counted, silent } from "../frame/progress";
 import { n, plural } from "../marks/words";
 
 export type Watch = Schemas["WatchOut"];
@@ -25,15 +26,26 @@ export const plain = (m: Matter) => m.title.map((p) => p.text).join("");
 /** What the headline says of a time. */
 export function headline(w: Watch, period: Period) {
   const { held, leaks, chokes, unclear } = w.sum;
-  const tried = held ? `${plural(held, "attempt was", "attempts were")} held` : "nothing had to be held";
   const time = `In the last ${period}`;
-  if (!leaks && !chokes && !unclear) return { time, tried, through: "" };
+  if (counted(w.sum) === 0)
+    return {
+      time: `No traffic was received in the last ${period}, so nothing can be judged`,
+      tried: "",
+      through: "",
+      calm: "",
+    };
+  const tried = held ? `${plural(held, "attempt was", "attempts were")} blocked` : "nothing was blocked";
+  const quiet = silent(w).length;
+  const calm = quiet
+    ? `; no leak was seen, but ${plural(quiet, "source is", "sources are")} silent`
+    : "; nothing leaked or choked";
+  if (!leaks && !chokes && !unclear) return { time, tried, through: "", calm: w.inForce ? calm : "" };
   const parts = [
     leaks ? `${n(leaks)} got through` : "",
-    chokes ? `${n(chokes)} that may pass ${chokes === 1 ? "was" : "were"} dropped` : "",
+    chokes ? `${plural(chokes, "permitted connection was", "permitted connections were")} dropped` : "",
     unclear ? `${n(unclear)} ${unclear === 1 ? "is" : "are"} unclear, because a point changed in that hour` : "",
   ].filter(Boolean);
-  return { time, tried, through: parts.join(", and ") };
+  return { time, tried, through: parts.join(", and "), calm: "" };
 }
 
 /** How long ago something was, in a word or two. */
@@ -71,25 +83,25 @@ export function became(m: Matter) {
 
 /** What each kind of matter is. */
 export const kindWords: Record<string, string> = {
-  leak: "rejected, and carried all the same",
-  choke: "permitted, and dropped all the same",
+  leak: "rejected, yet carried",
+  choke: "permitted, yet dropped",
   held: "dropped, and not permitted",
-  newcomer: "a caller never seen before reaches what is watched",
-  silence: "a caller of what is watched that came every day does not any more",
-  drift: "a point holds something else than it should",
-  "silent point": "a point is not heard of any more",
-  "silent exporter": "an exporter sends nothing any more",
-  gap: "not all that an exporter sent arrived",
+  newcomer: "a new caller reaches a watched group",
+  silence: "a daily caller of a watched group stopped",
+  drift: "a point does not run its plan",
+  "silent point": "a point no longer reports",
+  "silent exporter": "an exporter no longer sends",
+  gap: "records of an exporter were lost",
   assertion: "an assertion does not hold",
-  member: "somebody joins or leaves what is watched",
+  member: "a workload joins or leaves a watched group",
   ending: "a rule or an exemption ends within a week",
-  destination: "a destination takes no messages",
+  destination: "a destination accepts no messages",
 };
 
 const verbs: Record<string, string> = {
   leak: "leaks",
   choke: "is choked",
-  held: "is held",
+  held: "is blocked",
   newcomer: "comes for the first time",
   silence: "stops coming",
 };
@@ -116,14 +128,14 @@ export function trafficWords(filter: string): string {
     f.get("outcome") && (f.get("outcome") === "unknown" ? "of unknown outcome" : f.get("outcome")!),
     f.get("new") && "new that day",
     f.get("unsure") && "of uncertain direction",
-    f.get("asking") && "still asking",
-    f.get("aside") && "that was set aside",
+    f.get("asking") && "without a decision",
+    f.get("aside") && "that derivation set aside",
     ends[other!]!.length > 0 && `${other} ${ends[other!]!.join(" and ")}`,
     ends[mine!]!.length > 0 && `${mine} ${ends[mine!]!.join(" and ")}`,
     f.get("for") && `for ${f.get("for")!.replace(":", " ")}`,
     f.get("services") && `on ${f.get("services")}`,
     f.get("q") && `with “${f.get("q")}” in a name`,
-    f.has("path") && "on this way over the map",
+    f.has("path") && "on this path of the map",
     f.get("bytes") && `of at least ${f.get("bytes")} bytes`,
   ];
   return `${words.filter(Boolean).join(" ")} comes`;
@@ -146,7 +158,7 @@ export function about(
   matter: string,
 ): string {
   if (n.filter) return trafficWords(n.filter);
-  if (n.matter) return matter ? `“${matter}” happens again` : "a matter of before happens again";
+  if (n.matter) return matter ? `“${matter}” happens again` : "an earlier matter happens again";
   const who = short(n.who);
   const what = short(n.what);
   const kinds = n.kinds ?? [];
