@@ -107,9 +107,9 @@ func TestEvidenceForAnAuditor(t *testing.T) {
 	p.click(`//a[.="Compare the two"]`)
 	p.see(`[aria-label="both periods"]`)
 	p.open("/evidence")
-	p.click(`//*[@data-schedule]//button[.="End it"]`)
+	p.click(`//*[@data-schedule]//button[.="Stop"]`)
 	p.gone("[data-schedule]")
-	p.click(`button[aria-label="forget evidence 2"]`)
+	p.click(`button[aria-label="delete evidence 2"]`)
 	p.click(`//button[.="Delete it"]`)
 	p.gone(`[data-made="2"]`)
 }

@@ -68,7 +68,7 @@ func TestFirstDay(t *testing.T) {
 	p.until(`Number(document.querySelector("[data-count]").dataset.count) === ` + strconv.Itoa(lacking-1))
 
 	// Import flows; the same file again counts nothing.
-	for i, want := range []string{"conversation-hours", "counted before"} {
+	for i, want := range []string{"conversation-hours", "imported before"} {
 		p.open("/flows")
 		p.click(button("Import flows…"))
 		p.upload(`input[type=file]`, flows)
@@ -100,7 +100,7 @@ func TestFirstDay(t *testing.T) {
 	p.fill(`.cm-content`, "app is booking and tier is logic and env is live")
 	p.until(`Number(document.querySelector("[aria-label=In]")?.dataset.members) > 0`)
 	p.click(button("Save to the draft"))
-	p.see(`//h1[contains(., "booking-logic-live holds")]`)
+	p.see(`//h1[contains(., "booking-logic-live has")]`)
 
 	// A policy to start from, a derivation, and a proposal taken with a key.
 	p.open("/policy")

@@ -43,7 +43,7 @@ func TestSourcesOfAnInventory(t *testing.T) {
 	p.see(`[data-source="rack plan"]`)
 	p.fill(`input[aria-label="name of the script"]`, "nightly")
 	p.fill(`input[aria-label="source it feeds"]`, "rack plan")
-	p.click(button("Make a token"))
+	p.click(button("Create a token"))
 	p.see(`[data-secret]`)
 	secret := value[string](p, `document.querySelector("[data-secret]").dataset.secret`)
 	req, err := http.NewRequest("POST", p.base+"/api/v1/inventory/workloads?complete=true&confirm=1",

@@ -93,7 +93,7 @@ func TestTellMeWhenThisHappensAgain(t *testing.T) {
 	p.click(`//button[.="Webhook"]`)
 	p.fill(`input[aria-label="address"]`, hook.URL)
 	p.fill(`input[aria-label="key"]`, "a key")
-	p.click(button("Keep, and send a test"))
+	p.click(button("Save and send a test"))
 	select {
 	case event := <-got:
 		require.Equal(t, "lucid-orchard.trial", event["type"])

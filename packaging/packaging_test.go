@@ -157,7 +157,7 @@ func TestThePlansAreThereBeforeTheNetwork(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(state, "told.json"), []byte("{broken"), 0o600))
 	out, err = in(program, "point", "--load", "--state", state)
 	require.Error(t, err)
-	require.Contains(t, out, "what was kept on the disk cannot be applied")
+	require.Contains(t, out, "the plan stored on disk cannot be applied")
 	again, err := in("nft", "list", "table", "inet", "lucid_orchard")
 	require.NoError(t, err)
 	require.Equal(t, table, again, "what was loaded stays")

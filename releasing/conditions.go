@@ -86,11 +86,11 @@ func (a conditions) conditions(ctx context.Context, v *reach.View, m *model.Mode
 	words := ""
 	switch {
 	case all == 0:
-		words = "no current traffic would be rejected"
+		words = "no traffic of the window would be rejected"
 	case asking == 0:
 		words = plural.Of(all, "conversation") + " would be rejected, all rightly so"
 	default:
-		words = fmt.Sprintf("%s of today would be rejected; %d still need a decision", plural.Of(all, "conversation"),
+		words = fmt.Sprintf("%s of the window would be rejected; %d still need a decision", plural.Of(all, "conversation"),
 			asking)
 	}
 	add("settled", asking == 0, w.Settled, "%s", words)

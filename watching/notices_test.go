@@ -309,7 +309,7 @@ func TestTrafficOfAFilterIsTold(t *testing.T) {
 	}
 	for filter, bad := range map[string]string{
 		"clients=tier+is":                 "clients: at character 8",
-		"colour=red":                      `found "colour", which is no part of a filter`,
+		"colour=red":                      `found "colour", which is not a parameter of a ledger filter`,
 		"verdict=maybe":                   `verdict: found "maybe", expected one of permit,reject,uncovered`,
 		"bytes=many":                      `bytes: found "many", expected a whole number`,
 		"odd=perhaps":                     `odd: found "perhaps", expected true or false`,
@@ -420,7 +420,7 @@ func TestWhatIsSaidOfMatters(t *testing.T) {
 	}, 20*time.Second, 20*time.Millisecond)
 	past := time.Now().Add(-time.Hour)
 	for bad, f := range map[string]func() (int, error){
-		"with whom": func() (int, error) {
+		"an assignee": func() (int, error) {
 			return a.Watching.Say(t.Context(), []string{list[0].ID}, "with", " ", "",
 				nil)
 		},
@@ -428,7 +428,7 @@ func TestWhatIsSaidOfMatters(t *testing.T) {
 			return a.Watching.Say(t.Context(), []string{list[0].ID}, "settled", "", "",
 				nil)
 		},
-		"that is over,": func() (int, error) {
+		"a time in the past": func() (int, error) {
 			return a.Watching.Say(t.Context(), []string{list[0].ID}, "settled", "", "x", &past)
 		},
 	} {

@@ -57,7 +57,7 @@ func TestAScriptFeedsItsSource(t *testing.T) {
 	require.Equal(t, 415, c.Send(path, token.Secret, "text/plain", "x", &p))
 	require.Equal(t, 422, c.Send(path+"?complete=true", token.Secret, "application/x-ndjson",
 		`{"id":"s-1"}`+"\n"+`{"id":"s-2","addresses":["x"]}`, &p))
-	require.Contains(t, p.Detail, "would be taken for missing")
+	require.Contains(t, p.Detail, "would count as missing")
 
 	// A bad row is named, the rest goes on.
 	require.Equal(t, 200, c.Send(path, token.Secret, "application/x-ndjson",
@@ -141,7 +141,7 @@ func TestForeignHeadingsAreRememberedAndDisagreementsSettled(t *testing.T) {
 	var p assemblytest.Problem
 	require.Equal(t, 409, c.Call("POST", "/api/v1/tags", map[string]any{"workloads": []string{"booking-entry-01"},
 		"key": "env", "value": "live", "was": "something else"}, &p))
-	require.Contains(t, p.Detail, "somebody has changed this meanwhile")
+	require.Contains(t, p.Detail, "somebody else has changed this meanwhile")
 	require.Equal(t, 200, c.Call("POST", "/api/v1/tags", map[string]any{"workloads": []string{"booking-entry-01"},
 		"key": "env", "value": "live"}, nil))
 	c.Get("/api/v1/disagreements", &d)

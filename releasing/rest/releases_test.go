@@ -127,7 +127,7 @@ func TestPointsThatCannotBe(t *testing.T) {
 	}
 	says, status := add("a", "env is nowhere", nil)
 	require.Equal(t, 422, status)
-	require.Contains(t, says, "guards nobody")
+	require.Contains(t, says, "matches no workload")
 	says, status = add("a", "env is", nil)
 	require.Equal(t, 422, status)
 	require.Contains(t, says, "column 7")

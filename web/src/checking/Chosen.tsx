@@ -42,14 +42,14 @@ export function Chosen({ c, query, against }: Props) {
           >
             {plural(c.asking, "conversation")}
           </Link>{" "}
-          that {c.asking === 1 ? "runs" : "run"} today
+          carried in the window
           {running > c.asking && <>, besides {n(running - c.asking)} rightly rejected according to a probe,</>} and
           leaves{" "}
         </>
       ) : running > 0 ? (
         <>{draft} rejects only what is rightly rejected, and leaves </>
       ) : (
-        <>{draft} rejects nothing that runs today and leaves </>
+        <>{draft} rejects nothing that was carried in the window and leaves </>
       )}
       <Link data-uncovered={c.counts.uncovered} onClick={() => seen({ verdict: ["uncovered"] })}>
         {c.counts.uncovered === 0 ? "nothing" : n(c.counts.uncovered)}

@@ -13,6 +13,32 @@ export type Measure = "conversations" | "pairs" | "bytes";
 const verdicts: Verdict[] = ["permit", "reject", "uncovered"];
 const backs = { permit: "permitTint", reject: "rejectTint", uncovered: "openTint" };
 
+/** The shares of the verdicts, true to scale; one that is too small to see is drawn wider, and hatched. */
+function Scale({ shares }: { shares: [Verdict, number][] }) {
+  return (
+    <Flex h="7px" mt="3px" gap="1px" aria-hidden data-scale>
+      {shares
+        .filter(([, share]) => share > 0)
+        .map(([v, share]) => {
+          const thin = share < 0.005;
+          return (
+            <Box
+              key={v}
+              flex={thin ? "0 0 5px" : `${share} 1 0`}
+              minW="0"
+              title={`${percent(share)} ${v}${thin ? "; drawn wider than to scale" : ""}`}
+              color={verdictColor(v)}
+              background={
+                thin ? "repeating-linear-gradient(45deg, currentColor 0 1px, transparent 1px 3px)" : "currentColor"
+              }
+              opacity={0.75}
+            />
+          );
+        })}
+    </Flex>
+  );
+}
+
 export function Verdicts({ c, query, measure }: { c: Schemas["CheckOut"]; query: LedgerQuery; measure: Measure }) {
   const { change } = useAddress();
   const on = query.verdict ?? [];
@@ -36,8 +62,8 @@ export function Verdicts({ c, query, measure }: { c: Schemas["CheckOut"]; query:
                 onClick={() =>
                   change({ verdict: pressed ? on.filter((x) => x !== v) : [...on, v], odd: null, asking: null })
                 }
-                flex={`${Math.max(value(v) / Math.max(1, total), 0.0001)} 1 156px`}
-                minW="156px"
+                flex="1 1 0"
+                minW="0"
                 h="38px"
                 px="9px"
                 textAlign="left"
@@ -68,6 +94,7 @@ export function Verdicts({ c, query, measure }: { c: Schemas["CheckOut"]; query:
           })}
         </Flex>
       </Flex>
+      <Scale shares={verdicts.map((v) => [v, value(v) / Math.max(1, total)])} />
       <Hours query={query} measure={measure} />
       <Flex gap="8px" align="center" mt="3px">
         <Text color="soft" fontSize="11.5px">

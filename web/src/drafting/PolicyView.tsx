@@ -115,7 +115,6 @@ function Sentences({ policy: p }: { policy: Schemas["PolicyOut"] }) {
   }, [arrived]);
   const layers = p.statements.filter((s) => s.kind === "layer");
   if (layers.length === 0) return <NoLayers policy={p} />;
-  let number = 0;
   return (
     <Box overflowY="auto" flex="1" minH="0" pb="30px" onKeyDown={moveFocus}>
       <Definitions policy={p} />
@@ -133,7 +132,6 @@ function Sentences({ policy: p }: { policy: Schemas["PolicyOut"] }) {
               </Link>
             </Flex>
             {rules.map((s, i) => {
-              number++;
               return editing === s.line ? (
                 <RuleForm
                   key={s.line}
@@ -147,7 +145,6 @@ function Sentences({ policy: p }: { policy: Schemas["PolicyOut"] }) {
                   key={`${s.text} ${rules.slice(0, i).filter((x) => x.text === s.text).length}`}
                   policy={p}
                   statement={s}
-                  number={number}
                   above={rules[i - 1]?.line}
                   below={rules[i + 1]?.line}
                   afterBelow={rules[i + 2]?.line}

@@ -12,7 +12,6 @@ type Statement = Schemas["StatementOut"];
 type Props = {
   policy: Schemas["PolicyOut"];
   statement: Statement;
-  number: number;
   above?: number;
   below?: number;
   afterBelow?: number;
@@ -27,7 +26,6 @@ type Props = {
 export function RuleRow({
   policy,
   statement: s,
-  number,
   above,
   below,
   afterBelow,
@@ -96,8 +94,8 @@ export function RuleRow({
         _hover={{ bg: "tint" }}
         _focusVisible={{ outline: "2px solid", outlineColor: "accent", outlineOffset: "-2px" }}
       >
-        <Text w="25px" color="soft" textAlign="right" flexShrink={0} title={`line ${s.line} of the text`}>
-          {number}
+        <Text w="25px" color="soft" textAlign="right" flexShrink={0} title={`line ${s.line} of the policy text`}>
+          {s.line}
         </Text>
         <Mark kind={r.action === "permit" ? "permit" : "reject"} />
         <Box flex="1" minW="0">

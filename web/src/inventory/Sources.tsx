@@ -167,7 +167,7 @@ function Tokens() {
             set={setSource}
           />
           <Btn type="submit" disabled={!name.trim() || !source.trim()}>
-            Make a token
+            Create a token
           </Btn>
         </Flex>
       </form>

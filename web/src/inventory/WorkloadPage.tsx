@@ -177,7 +177,7 @@ function Side({
                   w="28px"
                   textAlign="right"
                   flexShrink={0}
-                  title={`line ${r.line} of the policy; rule ${r.number} in deciding order`}
+                  title={`line ${r.line} of the policy text`}
                 >
                   {r.line}
                 </Text>

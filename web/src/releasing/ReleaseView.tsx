@@ -134,7 +134,7 @@ function Lead({ r }: { r: RollOut }) {
           <b data-would={rejects(step.wave.of)}>
             {rejects(step.wave.of) ? plural(rejects(step.wave.of), "conversation") : "nothing"}
           </b>{" "}
-          that {rejects(step.wave.of) > 1 ? "run" : "runs"} today.
+          of the window.
         </>
       )}
       {bad.length > 0 && (

@@ -147,7 +147,7 @@ function Card({ p, open }: { p: Point; open: () => void }) {
       )}
       {(p.enforces || p.observes) && p.rejects > 0 ? (
         <Text fontSize="12px" color="soft" mt="3px">
-          {p.observes ? `${p.observes} would reject` : "rejects"} {plural(p.rejects, "conversation")} of today
+          {p.observes ? `${p.observes} would reject` : "rejects"} {plural(p.rejects, "conversation")} of the window
         </Text>
       ) : null}
       {lately(p) && (

@@ -10,7 +10,7 @@ import { nameOf, type Wave } from "./waves";
 const conditions = [
   ["asserts", "all assertions hold"],
   ["probes", "all probes get the expected verdict"],
-  ["settled", "all of today’s traffic that it would reject is rightly rejected"],
+  ["settled", "all traffic of the window that it would reject is rightly rejected"],
 ] as const;
 
 export function WaveDialog({ wave, close }: { wave: Wave; close: () => void }) {
