@@ -91,7 +91,7 @@ export function Course() {
             {step.fact ?? "…"}
             {step.need && (
               <>
-                {" · "}
+                {step.fact && " · "}
                 <chakra.span color="open" fontWeight="500">
                   {step.need}
                 </chakra.span>

@@ -1,6 +1,6 @@
 // How far the work has come, step by step: each from figures that were read, never assumed.
 import type { Schemas } from "../api/client";
-import { n, percent, plural } from "../marks/words";
+import { n, plural } from "../marks/words";
 import { troubled } from "../releasing/waves";
 
 /** Nothing was begun; something is left to do; nothing is left to do now. */
@@ -77,7 +77,7 @@ export function progress(s: Schemas["Summary"], r: Schemas["RollOut"], w: Schema
       path: "check",
       name: "Check",
       state: state(s.conversations === 0 || s.rules === 0, s.uncovered > 0),
-      fact: s.conversations ? `${percent(s.decided)} decided` : "nothing to check",
+      fact: !s.conversations ? "nothing to check" : s.uncovered ? "" : "all decided",
       need: s.uncovered ? `${n(s.uncovered)} uncovered` : "",
     },
     {
