@@ -352,10 +352,10 @@ func TestMessagesGoOnlyWhereTheyMay(t *testing.T) {
 // saying.
 func TestAMessageSaysWhatBecameOfIt(t *testing.T) {
 	m := notify.Message{Kind: "held", Title: "depots tried manifest-store", Times: 549, Carried: 541, Dropped: 8,
-		Why: "held: line 47 rejects it"}
-	require.Equal(t, "depots tried manifest-store, 549 times; on the day 8 dropped, 541 carried; held: line 47 rejects it", m.Text())
+		Why: "blocked: line 47 rejects it"}
+	require.Equal(t, "depots tried manifest-store, 549 times; on the day 8 dropped, 541 carried; blocked: line 47 rejects it", m.Text())
 	m.Carried = 0
-	require.Equal(t, "depots tried manifest-store, 549 times; held: line 47 rejects it", m.Text())
+	require.Equal(t, "depots tried manifest-store, 549 times; blocked: line 47 rejects it", m.Text())
 }
 
 // What was kept before users in addresses were refused is not shown.

@@ -161,7 +161,7 @@ func TestWhatIsDroppedWhereNothingIsHeld(t *testing.T) {
 	why, hour = look(reach.Holder{Name: "gate", Guards: []int32{0}, Server: true,
 		Periods: []reach.Period{{From: flow.MicrosOfInstant(at) - 9e6, Release: 4, Enforce: true}}})
 	require.Equal(t, watch.Hour{Chokes: 3, Held: 3}, hour)
-	require.Equal(t, map[string]string{"a": "choke: line 2 permits it in release 4, which gate held, yet it was " +
+	require.Equal(t, map[string]string{"a": "choke: line 2 permits it in release 4, which gate ran, yet it was " +
 		"dropped",
-		"b": "held: line 2 permits it in the draft, which no point there ran then"}, why)
+		"b": "blocked: line 2 permits it in the draft, which no point there ran then"}, why)
 }

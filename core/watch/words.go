@@ -105,18 +105,18 @@ func (m *Matter) Why() string {
 		if at == "" {
 			return "choke: " + by + scan + ", yet it was dropped"
 		}
-		return "choke: " + by + scan + ", which " + at + " held, yet it was dropped"
+		return "choke: " + by + scan + ", which " + at + " ran, yet it was dropped"
 	case Held:
 		if m.Scan {
-			return "held: looks like a scan"
+			return "blocked: looks like a scan"
 		}
 		if m.Flood {
-			return "held: " + by + scan
+			return "blocked: " + by + scan
 		}
 		if r != nil && decide.VerdictOf(r) == decide.Permit {
 			by += ", which no point there ran then"
 		}
-		return "held: " + by
+		return "blocked: " + by
 	}
 	carried := ", carried"
 	if m.dropped() {
