@@ -31,6 +31,7 @@ test("the address leads to the first step that was not begun", () => {
   expect(goesOn(progress(summary({ workloads: 9 }), rollout(), watch()))).toBe("groups");
   expect(goesOn(progress(summary({ workloads: 9, groups: 2 }), rollout(), watch()))).toBe("flows");
   expect(goesOn(progress(summary(full), rollout(), watch()))).toBe("release");
+  expect(goesOn(progress(summary({ ...full, uncovered: 9 }), rollout(), watch()))).toBe("check");
   const all = progress(summary(full), rollout({ releases: [{ no: 1 }] }), watch({}, { permitted: 3 }));
   expect(goesOn(all)).toBe("check");
 });

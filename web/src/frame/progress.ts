@@ -97,5 +97,10 @@ export function progress(s: Schemas["Summary"], r: Schemas["RollOut"], w: Schema
   ];
 }
 
-/** Where the work goes on: the first step that was not begun; with all begun, Check. */
-export const goesOn = (steps: StepOfWork[]) => steps.find((x) => x.state === "nothing")?.path ?? "check";
+/** Where the work goes on: the first step that was not begun. While Check has something left to
+    decide, nothing after it is the next step. */
+export function goesOn(steps: StepOfWork[]): string {
+  const check = steps.findIndex((x) => x.path === "check");
+  const upTo = steps[check]?.state === "begun" ? steps.slice(0, check) : steps;
+  return upTo.find((x) => x.state === "nothing")?.path ?? "check";
+}
