@@ -55,7 +55,7 @@ func TestTamperingIsDrift(t *testing.T) {
 		{"a chain that decides first", []string{"add chain inet " + nft.Table +
 			" first { type filter hook input priority -10 ; }"},
 			"chain first does not belong there"},
-		{"the table is gone", []string{"delete", "table", "inet", nft.Table}, "the table is not there"},
+		{"the table is gone", []string{"delete", "table", "inet", nft.Table}, "the table is missing"},
 	} {
 		nftBy(x.by...)
 		s.until(t, x.what, func(said point.Said) bool {
