@@ -1,9 +1,10 @@
 package answers
 
 import (
+	"time"
+
 	"lucidorchard/history"
 	"lucidorchard/model"
-	"time"
 )
 
 // Change is something that can be undone or redone as one.

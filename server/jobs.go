@@ -5,12 +5,12 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"lucidorchard/jobs"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"lucidorchard/database"
+	"lucidorchard/jobs"
 )
 
 // jobsAPI answers about jobs and live events.

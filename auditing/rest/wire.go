@@ -1,8 +1,9 @@
 package rest
 
 import (
-	"lucidorchard/auditing"
 	"time"
+
+	"lucidorchard/auditing"
 )
 
 // EvidenceKept is evidence that was made.

@@ -6,13 +6,14 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
-	releasingrest "lucidorchard/releasing/rest"
 	"net/http"
 	"os"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
+
+	releasingrest "lucidorchard/releasing/rest"
 )
 
 // jobRelease is a release from a job.

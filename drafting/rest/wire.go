@@ -1,10 +1,11 @@
 package rest
 
 import (
+	"time"
+
 	"lucidorchard/core/derive"
 	"lucidorchard/drafting"
 	"lucidorchard/server"
-	"time"
 )
 
 // Refusal is a proposal that somebody refused.
@@ -74,7 +75,7 @@ type talk struct {
 	Server  talkEnd `json:"server"`
 	Service string  `json:"service"`
 	First   string  `json:"first"`
-	Signs   string  `json:"signs,omitempty" doc:"What contradicts it"`
+	Signs   string  `json:"signs,omitempty" doc:"Why it is suspicious"`
 	Number  int     `json:"number" doc:"Of the conversation, among those of the derivation"`
 }
 

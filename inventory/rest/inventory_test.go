@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"fmt"
 	"io"
-	inventoryrest "lucidorchard/inventory/rest"
 	"net/http"
 	"net/url"
 	"testing"
@@ -20,6 +19,7 @@ import (
 	draftingrest "lucidorchard/drafting/rest"
 	groupingrest "lucidorchard/grouping/rest"
 	"lucidorchard/inventory"
+	inventoryrest "lucidorchard/inventory/rest"
 	"lucidorchard/server"
 	trafficrest "lucidorchard/traffic/rest"
 )

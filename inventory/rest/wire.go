@@ -1,9 +1,10 @@
 package rest
 
 import (
+	"time"
+
 	"lucidorchard/inventory"
 	"lucidorchard/server"
-	"time"
 )
 
 // Selection is a filter of a list under a name.

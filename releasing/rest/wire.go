@@ -1,10 +1,11 @@
 package rest
 
 import (
+	"time"
+
 	"lucidorchard/point"
 	"lucidorchard/releasing"
 	"lucidorchard/server"
-	"time"
 )
 
 // Exemption is a workload that no point guards.

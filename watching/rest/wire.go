@@ -1,8 +1,9 @@
 package rest
 
 import (
-	"lucidorchard/watching"
 	"time"
+
+	"lucidorchard/watching"
 )
 
 // Destination is where messages go.
