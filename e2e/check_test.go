@@ -109,7 +109,7 @@ func TestProbesWatchTheDraft(t *testing.T) {
 	p.press(kb.Escape)
 	p.gone(`[data-why]`)
 	p.until(`location.search.includes("ask=")`)
-	p.click(button("Keep 2 as probes"))
+	p.click(button("Save 2 as probes"))
 	p.until(`document.querySelectorAll("[data-probe=expected]").length === 2`)
 	p.fill(`.cm-content`, "nobody -> live any")
 	p.see(saying("there is no group and no workload nobody"))

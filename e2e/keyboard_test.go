@@ -25,10 +25,24 @@ func TestWithoutAMouse(t *testing.T) {
 
 	t.Run("Alt and a number go along the course", func(t *testing.T) {
 		for number, path := range map[string]string{"2": "/groups", "3": "/flows", "4": "/policy", "5": "/check",
-			"1": "/workloads"} {
+			"6": "/release", "7": "/watch", "1": "/workloads"} {
 			p.do("Alt "+number, chromedp.KeyEvent(number, chromedp.KeyModifiers(chromedp.ModifierAlt)))
 			p.until(`location.pathname === "` + path + `"`)
 		}
+	})
+
+	t.Run("Enter in the ask bar counts before the answer is there", func(t *testing.T) {
+		p.ctrl("k")
+		p.do("question and Enter at once", chromedp.KeyEvent("booking-logic-t03 -> fares-store-01 tcp/5432"+kb.Enter))
+		p.see(`[data-why=uncovered]`)
+		p.press(kb.Escape)
+		p.gone(`[data-why]`)
+	})
+
+	t.Run("the bare address leads to what is left to decide", func(t *testing.T) {
+		p.open("/")
+		p.until(`location.pathname === "/check"`)
+		p.see(`nav [data-state=begun]`)
 	})
 
 	t.Run("two Tabs lead to the first row", func(t *testing.T) {
@@ -207,4 +221,12 @@ func TestWhatIsNotThere(t *testing.T) {
 		p.open(path)
 		p.until(`document.body.innerText.includes(` + quoteJS(want) + `)`)
 	}
+	p.open("/")
+	p.until(`location.pathname === "/workloads"`)
+	p.until(`document.querySelectorAll("nav [data-state=nothing]").length === 7`)
+	p.open("/release") // an empty first draft is not offered for release
+	p.until(`[...document.querySelectorAll("main button")].find((b) => b.innerText === "Release…")?.disabled`)
+	p.open("/watch")
+	p.see(saying("so nothing can be judged"))
+	p.until(`!document.body.innerText.includes("nothing leaked")`)
 }

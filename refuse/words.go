@@ -15,7 +15,7 @@ type Worded interface {
 }
 
 // Fault says that the program itself went wrong.
-const Fault = "it failed because of a bug; the log of the server has the details. Nothing was stored"
+const Fault = "it failed because of a bug; the server's log has the details. Nothing was stored"
 
 // Words returns what an error means, in words that anybody may read: what the
 // database reports of users, hosts and queries stays in the log.

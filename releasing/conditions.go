@@ -199,7 +199,7 @@ func serverWays(c *decide.Compiled, points []PointState, guarded []int32) (words
 	}
 	switch {
 	case len(shut) > 0:
-		return "the release blocks the server: " + shut[0], false
+		return "the release blocks access to the server: " + shut[0], false
 	case ways > 0:
 		return "the server stays reachable for " + plural.Of(ways, "point"), true
 	}

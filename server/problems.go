@@ -206,7 +206,7 @@ func (s *Kit) fault(ctx context.Context, value any, stack []byte) error {
 	}
 	s.Log.Error("the program has a fault", "request", id, "panic", value, "stack", string(stack))
 	return newProblem(http.StatusInternalServerError, problemFault,
-		"the server failed to answer because of a bug; its log has the details under the request "+id+
+		"the server failed to answer because of a bug; its log has the details under request "+id+
 			". Stored data is unchanged")
 }
 

@@ -147,13 +147,10 @@ func CanBeOutdated(o *huma.Operation) { o.Errors = append(o.Errors, http.StatusC
 func CanBeTampered(o *huma.Operation) { o.Errors = append(o.Errors, http.StatusConflict) }
 
 // MakesRevision marks an operation that makes a revision (201), or only reports what it would do (200).
-// stored: it makes a revision, or only says what it would do.
 func MakesRevision(o *huma.Operation) {
 	o.DefaultStatus = http.StatusCreated
 	o.Responses["200"] = &huma.Response{Description: "Nothing was stored: a dry run, or no change"}
 }
-
-// Creates marks an operation that makes something, which Location names (201).
 
 // Creates marks an operation that makes something, which Location names (201).
 func Creates(o *huma.Operation) { o.DefaultStatus = http.StatusCreated }
@@ -167,16 +164,12 @@ func TakesLargeText(o *huma.Operation) { o.MaxBodyBytes = 2 * policy.MaxText }
 // NeedsMatch marks an operation that replaces what the client has read, and that needs If-Match.
 func NeedsMatch(o *huma.Operation) {
 	o.Errors = append(o.Errors, http.StatusPreconditionFailed, http.StatusPreconditionRequired)
-	// TakesFile marks an operation that takes a file of one of the media types.
 }
 
 // TakesFile marks an operation that takes a file of one of the media types.
 func TakesFile(types ...string) option {
-	// CanConflict marks an operation that the present state may not allow (409).
 	return func(o *huma.Operation) { o.RequestBody = anyBody(types...) }
 }
-
-// CanBeCached marks an operation that answers 304 to who has the answer already.
 
 // CanConflict marks an operation that the present state may not allow (409).
 func CanConflict(o *huma.Operation) { o.Errors = append(o.Errors, http.StatusConflict) }

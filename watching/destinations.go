@@ -95,7 +95,7 @@ func (a *Service) Trial(ctx context.Context, name string) error {
 	}
 	now := time.Now().UTC()
 	m := notify.Message{ID: rand.Text(), At: now, Kind: "trial", Title: "A test message of Lucid Orchard: " + name +
-		" takes messages", Times: 1, First: now, Last: now}
+		" accepts messages", Times: 1, First: now, Last: now}
 	err := a.Store.Tell(ctx, []Telling{{Destination: name, Message: m, Due: now}})
 	if err == nil {
 		a.hurrySending()

@@ -214,7 +214,7 @@ func (a *Service) lookAtExporters(ctx context.Context, all *matters, now time.Ti
 		if g := a.looking.means.gaps[name]; !g.at.IsZero() && now.Sub(g.at) < gapLasts {
 			all.add(gapMatter, name, g.at, About{Exporter: name},
 				fmt.Sprintf("according to its sequence numbers, %d records never arrived; their traffic is unknown",
-					g.records), plain("Of what "), strong(name), plain(" sent records that did not all arrive"))
+					g.records), strong(name), plain(" sent records that did not all arrive"))
 		}
 	}
 	collectors, err := a.Store.Collectors(ctx)

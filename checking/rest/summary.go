@@ -8,6 +8,7 @@ import (
 	"lucidorchard/core/decide"
 	"lucidorchard/core/reach"
 	"lucidorchard/drafting"
+	"lucidorchard/model"
 	"lucidorchard/server"
 )
 
@@ -80,7 +81,7 @@ func (s *Summaries) summary(ctx context.Context, in *struct{ answers.Window }) (
 	if out.Proposals, err = s.Waiting(ctx, snap); err != nil {
 		return nil, err
 	}
-	out.Example = example(v)
+	out.Example = example(snap, v)
 	t := v.Totals(reach.Query{Count: answers.LiveStore})
 	out.Uncovered = t.Conversations[decide.Uncovered]
 	if n := t.Conversations.Sum(); n > 0 {
@@ -89,15 +90,24 @@ func (s *Summaries) summary(ctx context.Context, in *struct{ answers.Window }) (
 	return server.OK(out), nil
 }
 
-// example returns a question about the first conversation between two workloads, and nothing if
-// there is none among the first thousand.
-func example(v *reach.View) string {
-	for i := range min(1000, v.Len()) {
+// example returns a question that the ask bar answers: about the first conversation between two
+// workloads whose names are theirs alone, and nothing if there is none among the first few: each name is looked for among all workloads.
+func example(snap *model.Model, v *reach.View) string {
+	for i := range min(20, v.Len()) {
 		c := v.At(i)
+		if c.Client.Workload < 0 || c.Server.Workload < 0 {
+			continue
+		}
 		client, server := v.Name(c.Client), v.Name(c.Server)
-		if c.Client.Workload >= 0 && c.Server.Workload >= 0 && !strings.ContainsAny(client+server, " \t\"") {
+		if named(snap, client) && named(snap, server) {
 			return client + " -> " + server + " " + c.Point.String()
 		}
 	}
 	return ""
+}
+
+// named reports whether a word of a question names one endpoint.
+func named(snap *model.Model, word string) bool {
+	_, problem := endpoint(snap, word)
+	return problem == "" && !strings.ContainsAny(word, " \t\"")
 }

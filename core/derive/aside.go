@@ -52,7 +52,7 @@ var reasons = []Reason{Scan, OneOff, Lone, Few, Crossing, Unplaced, Admin}
 type aside struct {
 	Reason        Reason
 	Conversations []int
-	Signs         []string // with Input.Judged: of each, what contradicts it
+	Signs         []string // with Input.Judged: of each, why it is suspicious
 }
 
 // setAside gives what the rules leave, by reason.

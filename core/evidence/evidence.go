@@ -172,7 +172,7 @@ type callerTime struct {
 	First   time.Time `json:"first"`
 	Last    time.Time `json:"last"`
 	Sums    Sums      `json:"sums"`
-	Against bool      `json:"against" doc:"The promise contradicts it"`
+	Against bool      `json:"against" doc:"It contradicts the promise"`
 	Days    int       `json:"days"`
 	last    string
 }

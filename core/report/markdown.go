@@ -70,7 +70,7 @@ func (r *Report) writeParts(line func(string, ...any)) {
 		for _, list := range []struct {
 			head   string
 			groups []FlowGroup
-		}{{"Loses", p.Loses}, {"Gains", p.Gains}, {"Changes otherwise", p.Others}, {"Open questions", p.Open},
+		}{{"Loses", p.Loses}, {"Gains", p.Gains}, {"Other changes", p.Others}, {"Open questions", p.Open},
 			{"Rightly rejected", p.Accepted}} {
 			if len(list.groups) == 0 {
 				continue

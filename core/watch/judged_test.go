@@ -163,5 +163,5 @@ func TestWhatIsDroppedWhereNothingIsHeld(t *testing.T) {
 	require.Equal(t, watch.Hour{Chokes: 3, Held: 3}, hour)
 	require.Equal(t, map[string]string{"a": "choke: line 2 permits it in release 4, which gate ran, yet it was " +
 		"dropped",
-		"b": "blocked: line 2 permits it in the draft, which no point there ran then"}, why)
+		"b": "dropped: line 2 permits it in the draft, which no point there ran then"}, why)
 }

@@ -113,8 +113,8 @@ func (m *Matter) Why() string {
 		if m.Flood {
 			return "blocked: " + by + scan
 		}
-		if r != nil && decide.VerdictOf(r) == decide.Permit {
-			by += ", which no point there ran then"
+		if r != nil && decide.VerdictOf(r) == decide.Permit { // no policy dropped it
+			return "dropped: " + by + ", which no point there ran then"
 		}
 		return "blocked: " + by
 	}

@@ -91,7 +91,7 @@ func (s *Store) FailAbandoned(ctx context.Context, owners []string) (int64, erro
 		ELSE 1 END,
 		message = CASE WHEN stored IS NULL
 		THEN 'the server stopped while this was running; nothing was stored. Start it again'
-			ELSE 'the server ended while this was running; all of it was stored' END
+			ELSE 'the server stopped while this was running; everything was stored' END
 		WHERE state = 'running' AND owner = ANY ($1)`, owners)
 	if err != nil {
 		return 0, err

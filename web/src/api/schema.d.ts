@@ -2746,7 +2746,7 @@ export interface components {
             name: string;
         };
         CallerTime: {
-            /** @description The promise contradicts it */
+            /** @description It contradicts the promise */
             against: boolean;
             /** Format: int64 */
             days: number;
@@ -6250,7 +6250,7 @@ export interface components {
             number: number;
             server: components["schemas"]["TalkEnd"];
             service: string;
-            /** @description What contradicts it */
+            /** @description Why it is suspicious */
             signs?: string;
         };
         TalkEnd: {

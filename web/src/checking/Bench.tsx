@@ -82,7 +82,7 @@ export function Bench() {
               onClick={() => void store(text)}
               title="A line without “= verdict” expects today’s verdict"
             >
-              {answers.length > 1 ? `Keep ${answers.length} as probes` : "Save as a probe"}
+              {answers.length > 1 ? `Save ${answers.length} as probes` : "Save as a probe"}
             </Btn>
           </Flex>
         </Box>

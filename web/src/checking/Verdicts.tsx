@@ -108,7 +108,7 @@ export function Verdicts({ c, query, measure }: { c: Schemas["CheckOut"]; query:
         />
         {c.accepted > 0 && (
           <Text color="soft" fontSize="11.5px" data-settled={c.accepted}>
-            {`${n(c.accepted)} rejected conversations are expected by a probe`}
+            {`Probes expect ${n(c.accepted)} of the rejections`}
           </Text>
         )}
       </Flex>

@@ -124,7 +124,7 @@ function KeepProbe({ why }: { why: Why }) {
         params: { query: w },
         body: { text: `${end(why.client)} -> ${end(why.server)} ${why.service} = ${why.verdict}`, reason: "" },
       });
-      say(`Kept as a probe that expects ${why.verdict}`);
+      say(`Saved as a probe that expects ${why.verdict}`);
       await caughtUp();
     } catch (e) {
       say(problem(e), "error");
@@ -132,7 +132,7 @@ function KeepProbe({ why }: { why: Why }) {
   };
   return (
     <Text mt="8px">
-      <Link onClick={() => void run()}>Keep as a probe that expects {why.verdict}</Link>
+      <Link onClick={() => void run()}>Save as a probe that expects {why.verdict}</Link>
     </Text>
   );
 }

@@ -24,7 +24,7 @@ test("an empty estate begins with workloads, and nothing is done", () => {
   const steps = progress(summary(), rollout(), watch());
   expect(steps.map((s) => s.state)).toEqual(Array(7).fill("nothing"));
   expect(goesOn(steps)).toBe("workloads");
-  expect(steps[6]!.fact).toBe("no traffic today");
+  expect(steps[6]!.fact).toBe("no traffic in 24 h");
 });
 
 test("the address leads to the first step that was not begun", () => {
@@ -61,12 +61,13 @@ test("a step is done when nothing is left to do", () => {
 
 test("watch does not reassure without traffic, or while a point has drifted", () => {
   const fact = (w: Schemas["WatchOut"]) => progress(summary(full), rollout(), w)[6]!.fact;
-  expect(fact(watch({ inForce: 1 }))).toBe("no traffic today");
+  expect(fact(watch({ inForce: 1 }))).toBe("no traffic in 24 h");
   expect(fact(watch({ inForce: 1 }, { permitted: 5 }))).toBe("no leaks");
   expect(fact(watch({}, { permitted: 5 }))).toBe("nothing in force");
   expect(fact(watch({ inForce: 1, matters: [{ kind: "drift" }] }, { permitted: 5 }))).toBe("1 drifted");
   expect(fact(watch({ inForce: 1, matters: [{ kind: "drift", ended: "2026-11-20T00:00:00Z" }] }, { held: 5 }))).toBe(
     "no leaks",
   );
+  expect(fact(watch({ inForce: 1, matters: [{ kind: "silent point" }] }, { permitted: 5 }))).toBe("1 silent");
   expect(fact(watch({ inForce: 1, matters: [{ kind: "drift" }] }, { leaks: 2 }))).toBe("2 leaked");
 });

@@ -24,7 +24,7 @@ const article = (key: string | undefined) => (key ? `${/^[aeiou]/.test(key) ? "a
 export const counted = (s: Omit<Schemas["WatchBin"], "at">) =>
   s.permitted + s.uncovered + s.held + s.leaks + s.chokes + s.unclear;
 
-/** Matters of exporters and points that do not report: what they would have told is not known. */
+/** Matters of exporters and points that do not report: what they would have reported is unknown. */
 export const silent = (w: Schemas["WatchOut"]) =>
   w.matters.filter((m) => (m.kind === "silent exporter" || m.kind === "silent point") && !m.ended);
 
@@ -33,8 +33,10 @@ function watched(w: Schemas["WatchOut"]): string {
   if (w.sum.leaks) return `${n(w.sum.leaks)} leaked`;
   if (w.sum.chokes) return `${n(w.sum.chokes)} choked`;
   if (drifted) return `${n(drifted)} drifted`;
+  const quiet = silent(w).length;
+  if (quiet) return `${n(quiet)} silent`;
   if (w.sum.unclear) return `${n(w.sum.unclear)} unclear`;
-  if (counted(w.sum) === 0) return "no traffic today";
+  if (counted(w.sum) === 0) return "no traffic in 24 h";
   return w.inForce ? "no leaks" : "nothing in force";
 }
 
