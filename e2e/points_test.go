@@ -252,7 +252,8 @@ func TestARealPointHoldsReleases(t *testing.T) {
 	require.Equal(t, 409, ask(t, "POST", base+"/api/v1/rollout/orders",
 		map[string]any{"do": "enforce", "points": []string{"store"},
 			"release": 2}, &problem))
-	require.Contains(t, problem.Detail, "the release blocks the server: line 5 rejects 10.99.7.2 → 10.99.7.1 on tcp/")
+	require.Contains(t, problem.Detail,
+		"the release blocks access to the server: line 5 rejects 10.99.7.2 → 10.99.7.1 on tcp/")
 	require.Contains(t, problem.Detail, "by which store asks it")
 	// Somebody does not heed that.
 	require.Equal(t, 200, ask(t, "POST", base+"/api/v1/rollout/orders",
