@@ -3,15 +3,38 @@
 SHELL := /bin/bash
 export PATH := $(PATH):/usr/local/go/bin:/usr/sbin:/sbin
 PORT ?= 7411
+# How the interface is built: checked for types, or (bundle) without.
+BUILD = build
 
-.PHONY: help demo demo-packets run test bench drill mutants lint screenshots web types system tools deb clean
+.PHONY: help demo demo-database demo-interface demo-program demo-packets run test bench drill mutants lint screenshots web types system tools deb clean
 
 help:
 	@grep -E '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*##/\t/'
 
-demo: system web ## build, and run with the made-up company Saltmarsh Ferries
-	go build -o bin/orchard ./cmd/orchard
+# The database, the interface and the program are fetched at the same time. The
+# program is compiled before the interface is there, and linked again with it.
+demo: ## build, and run with the made-up company Saltmarsh Ferries
+	@$(MAKE) --no-print-directory -j3 demo-database demo-interface demo-program
+	CGO_ENABLED=0 go build -o bin/orchard ./cmd/orchard
 	./bin/orchard serve --demo --allow-receiver 127.0.0.1 --data var/demo --listen 127.0.0.1:$(PORT)
+
+demo-database:
+	@missing=""; \
+	ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || missing="$$missing postgresql"; \
+	$(install)
+	@echo "the database is installed"
+
+demo-interface:
+	@[ -e web/node_modules/.installed ] || echo "fetching the interface's packages"
+	@$(MAKE) --no-print-directory web/node_modules/.installed
+	@[ -e web/dist/index.html ] || echo "building the interface"
+	@$(MAKE) --no-print-directory BUILD=bundle web
+	@echo "the interface is built"
+
+demo-program:
+	@[ -e bin/orchard ] || echo "fetching and compiling the server"
+	@CGO_ENABLED=0 go build -o /dev/null ./cmd/orchard
+	@echo "the server is compiled"
 
 demo-packets: system web ## the demo with real packets: machines, gates and points in network namespaces; needs root
 	go build -o bin/orchard ./cmd/orchard
@@ -58,7 +81,7 @@ screenshots: system tools web ## make docs/screenshots from the demo data
 web: web/dist/index.html ## build the interface
 
 web/dist/index.html: web/node_modules/.installed web/package.json web/index.html web/vite.config.ts $(shell find web/src -type f)
-	cd web && npm run --silent build
+	cd web && npm run --silent $(BUILD)
 	@touch $@
 
 web/node_modules/.installed: web/package-lock.json

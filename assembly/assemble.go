@@ -1,6 +1,7 @@
 package assembly
 
 import (
+	"cmp"
 	"context"
 	"io/fs"
 	"time"
@@ -24,8 +25,8 @@ import (
 
 // HandlerOptions are what the API needs beside what its App has.
 type HandlerOptions struct {
-	Web        fs.FS // the built interface; without an index.html, a page says how to build it
-	Estate     string
+	Web        fs.FS               // the built interface; without an index.html, a page says how to build it
+	Estate     string              // its name until somebody sets one
 	Uploads    string              // folder of files that are sent here; blank: the system's for such
 	Cluster    troublerest.Cluster // a database of our own; nil: somebody else's
 	AllowHosts []string            // names, in lower case, by which this server may be called
@@ -57,10 +58,14 @@ func Handler(a *App, o HandlerOptions) *Site {
 	k := server.NewKit(ko)
 	d := &answers.Desk{Models: a.Models, Ledger: a.Reader}
 	e := &answers.Editor{Drafting: a.Drafting}
+	company := func(ctx context.Context) (string, bool, error) {
+		c, err := a.Transfer.Company(ctx)
+		return cmp.Or(c.Name, o.Estate), c.MadeUp, err
+	}
 	return &Site{App: a, Server: server.New(k,
 		&troublerest.Troubles{Disk: a.Disk, Cluster: o.Cluster, Collector: a.Collector, Models: a.Models,
 			Trusting: o.Trusting},
-		&checkingrest.Summaries{Desk: d, Service: a.Drafting, Estate: o.Estate},
+		&checkingrest.Summaries{Desk: d, Service: a.Drafting, Company: company},
 
 		&inventoryrest.Workloads{Desk: d, Selector: &inventoryrest.Selector{Sides: a.Releasing.Sides},
 			Service:   a.Inventory,
@@ -83,7 +88,7 @@ func Handler(a *App, o HandlerOptions) *Site {
 		&checkingrest.Checks{Desk: d, Service: a.Drafting},
 		&checkingrest.WhatIfs{Desk: d, Service: a.Drafting},
 		&checkingrest.Settling{Desk: d, Editor: e, Service: a.Drafting},
-		&checkingrest.Reports{Desk: d, Service: a.Drafting, Estate: o.Estate},
+		&checkingrest.Reports{Desk: d, Service: a.Drafting, Company: company},
 		&checkingrest.Usage{Desk: d},
 
 		&releasingrest.Releases{Desk: d, Service: a.Releasing},

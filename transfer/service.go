@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"time"
 
 	"lucidorchard/core/estate"
 	"lucidorchard/core/policy"
@@ -16,12 +17,14 @@ import (
 	"lucidorchard/refuse"
 	"lucidorchard/step"
 	"lucidorchard/traffic"
+	"lucidorchard/traffic/rows"
 )
 
 // Service exports and restores. It is safe for concurrent use.
 type Service struct {
 	*step.Base
 	Store
+	now func() time.Time
 }
 
 // Store reads and writes whole estates. Its methods are safe for concurrent use.
@@ -33,10 +36,25 @@ type Store interface {
 	// Restore puts back what Export wrote, whole or not at all; sound may refuse it.
 	Restore(ctx context.Context, open func() (io.ReadCloser, error), progress func(lines int),
 		sound func(*model.State, map[string]json.RawMessage) error) (lines int, err error)
+
+	// Blank reports whether there are no workloads, traffic, policy or points.
+	Blank(ctx context.Context) (bool, error)
+	// Added counts the workloads that no one of sources lists, the conversations that
+	// no observer whose name starts with observer reported, and the points.
+	Added(ctx context.Context, sources []string, observer string) (Added, error)
+	// Clear deletes the estate with its traffic, policy, releases and history. It leaves
+	// tokens, keys, the exporters' states and the settings that do not describe the estate.
+	Clear(ctx context.Context) error
+
+	Setting(ctx context.Context, name string, to any) error
+	Set(ctx context.Context, name string, value any) error
+	ImportWorkloads(ctx context.Context, source string, keys []string, workloads []estate.Workload) error
+	AddBatch(ctx context.Context, b rows.Batch) (before *time.Time, err error)
+	Begin(ctx context.Context, r model.Revision) error
 }
 
 // New returns a Service.
-func New(base *step.Base, s Store) *Service { return &Service{base, s} }
+func New(base *step.Base, s Store) *Service { return &Service{base, s, time.Now} }
 
 // restored says how much was put back.
 type restored struct {

@@ -58,6 +58,15 @@ func Serve(t testing.TB) Client {
 	return Client{T: t, DB: db, url: url}.Second()
 }
 
+// Empty runs a server over an empty database of its own.
+func Empty(t testing.TB) Client {
+	url := databasetest.Database(t)
+	db, err := assembly.Open(t.Context(), url)
+	require.NoError(t, err)
+	t.Cleanup(func() { db.Close() })
+	return Client{T: t, DB: db, url: url}.Second()
+}
+
 // Second runs another server on the same database.
 func (c Client) Second() Client {
 	t, db := c.T, c.DB

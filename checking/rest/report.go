@@ -27,7 +27,7 @@ type reportQuery struct {
 type Reports struct {
 	*answers.Desk
 	*drafting.Service
-	Estate string
+	Company Company
 }
 
 func (s *Reports) Routes(r server.Routes) {
@@ -120,9 +120,13 @@ func (s *Reports) exportReport(ctx context.Context, in *reportQuery) (*huma.Stre
 	if err != nil {
 		return nil, err
 	}
+	estate, _, err := s.Company(ctx)
+	if err != nil {
+		return nil, err
+	}
 	return &huma.StreamResponse{Body: func(ctx huma.Context) {
 		ctx.SetHeader("Content-Type", "text/markdown; charset=utf-8")
 		ctx.SetHeader("Content-Disposition", `attachment; filename="draft.md"`)
-		_, _ = ctx.BodyWriter().Write([]byte(r.Body.Markdown(s.Estate)))
+		_, _ = ctx.BodyWriter().Write([]byte(r.Body.Markdown(estate)))
 	}}, nil
 }

@@ -15,6 +15,7 @@ import (
 // Summary is the one fact of each step of the work, and what needs attention.
 type Summary struct {
 	Estate        string  `json:"estate"`
+	MadeUp        bool    `json:"madeUp,omitempty" doc:"The estate is the made-up company, which can be removed"`
 	Author        string  `json:"author"`
 	Workloads     int     `json:"workloads"`
 	LackKey       string  `json:"lackKey,omitempty" doc:"The structural tag that most workloads lack"`
@@ -37,8 +38,11 @@ type Summary struct {
 type Summaries struct {
 	*answers.Desk
 	*drafting.Service
-	Estate string
+	Company Company
 }
+
+// Company returns the name of the estate, and whether it is the made-up one.
+type Company func(context.Context) (name string, madeUp bool, err error)
 
 func (s *Summaries) Routes(r server.Routes) {
 	server.Get(r, "read-summary", "/summary", "The figures of every step of the work", s.summary)
@@ -49,7 +53,11 @@ func (s *Summaries) summary(ctx context.Context, in *struct{ answers.Window }) (
 	if err != nil {
 		return nil, err
 	}
-	out := Summary{Estate: s.Estate, Author: s.Author, Groups: len(snap.Policy.GroupOrder), Conversations: v.Len(),
+	name, madeUp, err := s.Company(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := Summary{Estate: name, MadeUp: madeUp, Author: s.Author, Groups: len(snap.Policy.GroupOrder), Conversations: v.Len(),
 		Rules: len(snap.Policy.Rules), Revision: snap.Head.No}
 	lacks := map[string]int{}
 	for _, w := range snap.Estate.All() {

@@ -22,14 +22,10 @@ import (
 
 	"lucidorchard/assembly"
 	"lucidorchard/collect"
-	"lucidorchard/core/estate"
-	"lucidorchard/core/flow"
-	"lucidorchard/core/policy"
 	"lucidorchard/database"
 	"lucidorchard/demo"
 	"lucidorchard/disk"
-	"lucidorchard/model"
-	"lucidorchard/traffic/rows"
+	"lucidorchard/transfer"
 	"lucidorchard/web"
 )
 
@@ -163,7 +159,6 @@ func serve(ctx context.Context, o serveOptions) error {
 		if err := loadDemo(ctx, db, o.scale, log); err != nil {
 			return unusable("loading the demo: %s", err)
 		}
-		options.Estate = "Saltmarsh Ferries"
 	}
 	// At the end the collector stops first, so that what it holds is stored; then
 	// jobs, then requests, and the database last.
@@ -438,37 +433,11 @@ func loadDemo(ctx context.Context, db *assembly.Store, scale int, log *slog.Logg
 		return nil
 	}
 	start := time.Now()
-	c := demo.Generate(demo.Options{End: start, Workloads: scale})
-	bySource := map[string][]estate.Workload{}
-	for _, w := range c.Workloads {
-		bySource[w.Tags[0].Source] = append(bySource[w.Tags[0].Source], w)
-	}
-	for source, ws := range bySource {
-		if err := db.ImportWorkloads(ctx, source, []string{"app", "tier", "env", "site"}, ws); err != nil {
-			return err
-		}
-	}
-	e, conflicts := estate.New(c.Workloads)
-	if len(conflicts) > 0 {
-		return conflicts[0]
-	}
-	if _, err := db.AddBatch(ctx, rows.BatchOf("demo", flow.Stating(c.Records), e.ChangedHands)); err != nil {
+	loaded, err := transfer.Load(ctx, db, demo.Options{End: start, Workloads: scale}, func(float64, string) {})
+	if err != nil {
 		return err
 	}
-	p, errs := policy.Parse(c.Policy)
-	if len(errs) > 0 {
-		return errs[0]
-	}
-	text := p.Format()
-	blame := make(model.Blame, len(policy.Lines(text)))
-	for i := range blame {
-		blame[i] = 1
-	}
-	if err := db.Begin(ctx, model.Revision{No: 1, Text: text, Blame: blame, Author: "harbour office",
-		Words: "Start with the policy of Saltmarsh Ferries"}); err != nil {
-		return err
-	}
-	log.Info("loaded Saltmarsh Ferries", "workloads", len(c.Workloads), "flows", len(c.Records), "took",
+	log.Info("loaded Saltmarsh Ferries", "workloads", loaded.Workloads, "flows", loaded.Flows, "took",
 		time.Since(start).Round(time.Millisecond))
 	return nil
 }

@@ -39,15 +39,7 @@ func LoadState(ctx context.Context, tx pgx.Tx, out *model.State, since *database
 		}
 	}
 	if since == nil || since.Revision != out.Revision {
-		out.Head = &model.Revision{}
-		rows, err := tx.Query(ctx,
-			`SELECT no, text, blame, author, at, words FROM revisions ORDER BY no DESC LIMIT 1`)
-		if err != nil {
-			return err
-		}
-		r := out.Head
-		if _, err := pgx.ForEachRow(rows, []any{&r.No, &r.Text, (*[]int)(&r.Blame), &r.Author, &r.At, &r.Words},
-			func() error { return nil }); err != nil {
+		if err := loadHead(ctx, tx, out); err != nil {
 			return err
 		}
 	}
@@ -64,9 +56,26 @@ func LoadState(ctx context.Context, tx pgx.Tx, out *model.State, since *database
 		}
 	}
 	if out.Whole = since == nil; !out.Whole {
-		return loadTouched(ctx, tx, out, since.Workloads)
+		if err := loadTouched(ctx, tx, out, since.Workloads); err != nil || !out.Whole || out.Head != nil {
+			return err
+		}
+		// All may have been deleted since, and revisions be numbered from 1 again.
+		return loadHead(ctx, tx, out)
 	}
 	out.Workloads, err = inventorysql.Workloads(ctx, tx, nil)
+	return err
+}
+
+// loadHead reads the newest revision; its number is 0 if there is none.
+func loadHead(ctx context.Context, tx pgx.Tx, out *model.State) error {
+	out.Head = &model.Revision{}
+	rows, err := tx.Query(ctx, `SELECT no, text, blame, author, at, words FROM revisions ORDER BY no DESC LIMIT 1`)
+	if err != nil {
+		return err
+	}
+	r := out.Head
+	_, err = pgx.ForEachRow(rows, []any{&r.No, &r.Text, (*[]int)(&r.Blame), &r.Author, &r.At, &r.Words},
+		func() error { return nil })
 	return err
 }
 

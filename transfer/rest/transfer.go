@@ -22,6 +22,13 @@ func (s *Transfers) Routes(r server.Routes) {
 	server.Post(r, "restore-estate", "/estate", "Restore an export where there is nothing yet", s.restoreEstate,
 		server.Starts,
 		server.TakesFile("application/x-ndjson"))
+	server.Get(r, "read-company", "/company", "The name of the estate, and whether it is the made-up company",
+		s.company)
+	server.Put(r, "rename-company", "/company", "Name the estate", s.rename)
+	server.Post(r, "load-made-up-company", "/company/made-up", "Load a made-up company into an empty estate",
+		s.loadMadeUp, server.Starts)
+	server.Remove(r, "remove-made-up-company", "/company/made-up",
+		"Delete the made-up company with all that was derived from it", s.removeMadeUp)
 }
 
 func (s *Transfers) exportEstate(ctx context.Context, _ *struct{}) (*huma.StreamResponse, error) {

@@ -49,6 +49,7 @@ const config = defineConfig({
         rejectTint: token("#F6E3DA", "#40281D"),
         open: token("#6F52A8", "#B49BE4"),
         openTint: token("#E9E3F5", "#312A42"),
+        veil: token("#FAF8F3CC", "#1C1B1ECC"),
         volume: token("#8E8A80", "#7C7872"),
         volumeFaint: token("#D9D4C8", "#3B3940"),
       },

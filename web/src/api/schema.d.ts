@@ -119,6 +119,42 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/company": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The name of the estate, and whether it is the made-up company */
+        get: operations["read-company"];
+        /** Name the estate */
+        put: operations["rename-company"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/company/made-up": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Load a made-up company into an empty estate */
+        post: operations["load-made-up-company"];
+        /** Delete the made-up company with all that was derived from it */
+        delete: operations["remove-made-up-company"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/conversations": {
         parameters: {
             query?: never;
@@ -2980,6 +3016,12 @@ export interface components {
              */
             waiting: number;
         };
+        Company: {
+            /** @description The estate is the made-up company, which can be removed as a whole */
+            madeUp: boolean;
+            /** @description Blank: nobody has named the estate */
+            name: string;
+        };
         "Compare-runningRequest": {
             /**
              * @default nft
@@ -5528,6 +5570,10 @@ export interface components {
              */
             revision: number;
         };
+        "Rename-companyRequest": {
+            /** @description 1 to 60 characters */
+            name: string;
+        };
         "Rename-groupRequest": {
             name: string;
             /**
@@ -6189,6 +6235,8 @@ export interface components {
             lack: number;
             /** @description The structural tag that most workloads lack */
             lackKey?: string;
+            /** @description The estate is the made-up company, which can be removed */
+            madeUp?: boolean;
             /**
              * Format: int64
              * @description Of the newest derivation, those that are still to be judged
@@ -6921,6 +6969,128 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["PartOut"][];
                 };
+            };
+            /** @description Forbidden */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "read-company": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Company"];
+                };
+            };
+            /** @description Forbidden */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "rename-company": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Rename-companyRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Company"];
+                };
+            };
+            /** @description Bad Request */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "load-made-up-company": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description Bad Request */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-made-up-company": {
+        parameters: {
+            query?: {
+                /** @description Also delete what users have added to it */
+                added?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Forbidden */
             default: {

@@ -1,7 +1,7 @@
 // Policy: what do the rules say, and what is still to be decided?
 import { Box, Flex, Grid, Text } from "@chakra-ui/react";
 import { useEffect, useState } from "react";
-import { useNavigate } from "react-router";
+import { useLocation, useNavigate } from "react-router";
 import { api, problem, type Schemas } from "../api/client";
 import { useAddress, useWindow } from "../frame/address";
 import { moveFocus } from "../ledger/shared";
@@ -22,6 +22,7 @@ export function PolicyView() {
   const w = useWindow();
   const { search, change } = useAddress();
   const { data: p, error } = api.useQuery("get", "/api/v1/policy", { params: { query: w } });
+  const dropped = (useLocation().state as { text?: string } | null)?.text;
   const asText = search.get("text") === "1";
   if (error) return <ProblemNote>{problem(error)}</ProblemNote>;
   if (!p) return null;
@@ -40,7 +41,7 @@ export function PolicyView() {
               {p.rules === 0 ? (
                 <>No rules yet: every conversation is uncovered.</>
               ) : total === 0 ? (
-                <>{plural(p.rules, "rule")}and no conversations to decide.</>
+                <>{plural(p.rules, "rule")} and no conversations to decide.</>
               ) : (
                 <>
                   {plural(p.rules, "rule")} {p.rules === 1 ? "decides" : "decide"} {percent(decided / total)} of what
@@ -72,7 +73,7 @@ export function PolicyView() {
             />
           </Flex>
         </Flex>
-        {asText ? <TextView policy={p} /> : <Sentences policy={p} />}
+        {asText ? <TextView key={dropped} policy={p} dropped={dropped} /> : <Sentences policy={p} />}
       </Flex>
       {!asText && <Proposals policy={p} />}
     </Grid>

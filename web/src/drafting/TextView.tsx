@@ -10,9 +10,10 @@ import { say } from "../frame/toaster";
 import { Btn, ProblemNote } from "../marks/Controls";
 import { plural } from "../marks/words";
 
-export function TextView({ policy }: { policy: Schemas["PolicyOut"] }) {
+/** Shows the policy's text; with a text that was dropped, as a change that is not saved. */
+export function TextView({ policy, dropped }: { policy: Schemas["PolicyOut"]; dropped?: string }) {
   const w = useWindow();
-  const [text, setText] = useState(policy.text);
+  const [text, setText] = useState(dropped ?? policy.text);
   const [base, setBase] = useState({ revision: policy.revision, text: policy.text });
   const [wrong, setWrong] = useState<string>();
   const words = useVocabulary();

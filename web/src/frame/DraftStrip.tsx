@@ -1,5 +1,5 @@
 // What is in force and what the draft is: never to be confused.
-import { chakra, Flex, Text } from "@chakra-ui/react";
+import { Flex, Text } from "@chakra-ui/react";
 import { lazy, Suspense, useCallback } from "react";
 import { useNavigate } from "react-router";
 import { api, problem, caughtUp } from "../api/client";
@@ -7,6 +7,7 @@ import { Link } from "../marks/Controls";
 import { atMinute, plural } from "../marks/words";
 import type { RollOut } from "../releasing/waves";
 import { useAddress, useCarried, useWindow } from "./address";
+import { PageLink } from "./PageLink";
 import { say } from "./toaster";
 
 const History = lazy(async () => ({ default: (await import("../history/History")).History }));
@@ -189,9 +190,7 @@ export function DraftStrip({ undo, live }: { undo: ReturnType<typeof useUndo>; l
           </Link>
         )}
         {(newest || !!data?.rules) && <Link onClick={() => change({ release: "new" })}>Release…</Link>}
-        <chakra.a href="/api/v1/policy.orchard" download>
-          Policy text
-        </chakra.a>
+        <PageLink to="/policy?text=1">Policy text</PageLink>
       </Flex>
       {search.has("history") && data && (
         <Suspense>

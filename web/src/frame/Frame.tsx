@@ -1,15 +1,17 @@
 // The frame around every view: title bar with the ask bar, the course, the
 // state of the draft, the window, and the why panel.
-import { Box, chakra, Flex, Grid, Text, Toaster as ChakraToaster, Toast } from "@chakra-ui/react";
+import { Box, chakra, Flex, Grid, Toaster as ChakraToaster, Toast } from "@chakra-ui/react";
 import { useEffect, useState } from "react";
 import { Outlet, useLocation } from "react-router";
 import { api, followChanges } from "../api/client";
+import { DropAnywhere } from "../imports/Dropped";
 import { Kbd } from "../marks/Controls";
 import { Textures } from "../marks/Marks";
 import { useWhy, useWindow } from "./address";
 import { AskBar } from "./AskBar";
 import { Course } from "./Course";
 import { DraftStrip, useUndo } from "./DraftStrip";
+import { EstateName } from "./Estate";
 import { KeysDialog } from "./KeysDialog";
 import { useKeys } from "./keys";
 import { toaster } from "./toaster";
@@ -61,6 +63,7 @@ export function Frame() {
         </Box>
         {subject && <WhyPanel subject={subject} />}
       </Grid>
+      <DropAnywhere />
       <KeysDialog open={keysOpen} onClose={() => setKeysOpen(false)} />
       <ChakraToaster toaster={toaster}>
         {(toast) => (
@@ -146,7 +149,7 @@ function TitleBar({ onKeys }: { onKeys: () => void }) {
       </Flex>
       <AskBar />
       <Flex w={{ base: "auto", md: "190px" }} minW="40px" justify="flex-end" gap="8px" color="soft" align="center">
-        <Text truncate>{summary.data?.estate}</Text>
+        {summary.data && <EstateName summary={summary.data} />}
         <chakra.button type="button" onClick={onKeys} aria-label="keys and appearance" cursor="pointer">
           <Kbd>?</Kbd>
         </chakra.button>

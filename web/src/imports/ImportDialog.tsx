@@ -20,8 +20,16 @@ const needed: Record<Kind, string> = {
     "A table with any headings, JSON, an IPFIX file, or a packet capture (pcap, pcapng). Our own columns: start, src, dst, proto, dport; end, sport, bytes, packets, connections, outcome, observer.",
 };
 
-export function ImportDialog({ kind, open, onClose }: { kind: Kind; open: boolean; onClose: () => void }) {
-  const im = useImport(kind);
+type Props = {
+  kind: Kind;
+  open: boolean;
+  onClose: () => void;
+  /** A file that was chosen before. */
+  first?: File;
+};
+
+export function ImportDialog({ kind, open, onClose, first }: Props) {
+  const im = useImport(kind, first);
   const { said, preview, state, busy } = im;
   const close = () => {
     im.reset();

@@ -53,7 +53,8 @@ async function send(kind: Kind, file: File, s: Said, preview: boolean): Promise<
   return json as Answer;
 }
 
-export function useImport(kind: Kind) {
+/** An import of a kind; of the first file at once, if there is one. */
+export function useImport(kind: Kind, first?: File) {
   const [file, setFile] = useState<File>();
   const [said, show] = useState<Said>(nothing);
   const latest = useRef(nothing); // what was said last, also where it is not shown yet
@@ -99,6 +100,19 @@ export function useImport(kind: Kind) {
     setBusy(true);
     timer.current = setTimeout(() => void run(true, file, next), at);
   };
+  const choose = (f: File | undefined) => {
+    setFile(f);
+    setPreview(undefined);
+    setWrong(undefined);
+    const s = latest.current;
+    const next = { ...s, confirm: undefined, accept: [], form: { ...s.form, header: undefined } };
+    setSaid(next);
+    if (f) void run(true, f, next);
+  };
+  useEffect(() => {
+    if (first) choose(first);
+    // eslint-disable-next-line react-hooks/exhaustive-deps -- once, for the file that was dropped
+  }, [first]);
   return {
     file,
     said,
@@ -107,15 +121,7 @@ export function useImport(kind: Kind) {
     wrong,
     state: job === undefined ? undefined : running.data,
     form: formOf(said.form, preview?.form),
-    choose: (f: File | undefined) => {
-      setFile(f);
-      setPreview(undefined);
-      setWrong(undefined);
-      const s = latest.current;
-      const next = { ...s, confirm: undefined, accept: [], form: { ...s.form, header: undefined } };
-      setSaid(next);
-      if (f) void run(true, f, next);
-    },
+    choose,
     say,
     sayForm: (more: Partial<Form>) => say({ form: { ...latest.current.form, ...more } }),
     /** Says what one heading or word is. */

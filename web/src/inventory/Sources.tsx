@@ -3,6 +3,7 @@
 import { Box, chakra, Flex, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import { api, problem, caughtUp } from "../api/client";
+import { useRestore } from "../imports/useRestore";
 import { say } from "../frame/toaster";
 import { Secret, TokenList } from "../frame/Tokens";
 import { Btn, Entry, ProblemNote } from "../marks/Controls";
@@ -10,30 +11,7 @@ import { Modal } from "../marks/Modal";
 import { atMinute, n, plural } from "../marks/words";
 
 export function SourcesDialog({ open, onClose }: { open: boolean; onClose: () => void }) {
-  const [restoring, setRestoring] = useState<string>();
-  const restore = async (file: File) => {
-    setRestoring("reading…");
-    try {
-      const answer = await fetch("/api/v1/estate", {
-        method: "POST",
-        headers: { "Content-Type": "application/x-ndjson" },
-        body: file,
-      });
-      const job = (await answer.json()) as { id: number };
-      if (!answer.ok) throw job;
-      for (;;) {
-        const now = (await (await fetch(`/api/v1/jobs/${job.id}`)).json()) as { state: string; message: string };
-        setRestoring(
-          now.state === "running" ? now.message || "starting" : now.state === "done" ? "Restored." : now.message,
-        );
-        if (now.state !== "running") break;
-        await new Promise((r) => setTimeout(r, 300));
-      }
-      await caughtUp();
-    } catch (e) {
-      setRestoring(problem(e));
-    }
-  };
+  const restore = useRestore();
   return (
     <Modal title="Sources" open={open} onClose={onClose} size="lg" footer={<Btn onClick={onClose}>Close</Btn>}>
       <Order />
@@ -55,11 +33,11 @@ export function SourcesDialog({ open, onClose }: { open: boolean; onClose: () =>
             type="file"
             accept=".jsonl"
             aria-label="export to restore"
-            onChange={(e) => e.target.files?.[0] && void restore(e.target.files[0])}
+            onChange={(e) => e.target.files?.[0] && void restore.start(e.target.files[0])}
           />
         </chakra.label>
       </Flex>
-      {restoring && <Text role="status">{restoring}</Text>}
+      {restore.words && <Text role="status">{restore.words}</Text>}
     </Modal>
   );
 }

@@ -6,6 +6,7 @@ import { api, problem } from "../api/client";
 import { useAddress } from "../frame/address";
 import { ImportDialog } from "../imports/ImportDialog";
 import { Btn, Chip, Empty, Link, ProblemNote, Sentence, Switches } from "../marks/Controls";
+import { LookAround } from "../frame/Estate";
 import { Menu } from "../marks/Menu";
 import { n, plural } from "../marks/words";
 import { Selections } from "../frame/Selections";
@@ -186,13 +187,15 @@ function NoWorkloads({ onImport, onSources }: { onImport: () => void; onSources:
     <Box px="20px" pt="12px">
       <Sentence>No workloads yet.</Sentence>
       <Empty title="Start with a list">
-        Import a CSV file with any headings, or JSON Lines. To look around in a made-up company, start the program with
-        --demo.
+        Import a CSV file with any headings, or JSON Lines. A file can also be dropped on any page.
         <Box mt="10px">
           <Btn primary onClick={onImport}>
             Import workloads…
           </Btn>{" "}
           <Btn onClick={onSources}>Let a script send a list, or restore an export…</Btn>
+        </Box>
+        <Box mt="16px">
+          <LookAround />
         </Box>
       </Empty>
     </Box>

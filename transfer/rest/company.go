@@ -1,0 +1,40 @@
+package rest
+
+import (
+	"context"
+
+	"lucidorchard/server"
+	"lucidorchard/transfer"
+)
+
+// company is the name of the estate.
+type company struct {
+	Name   string `json:"name" doc:"Blank: nobody has named the estate"`
+	MadeUp bool   `json:"madeUp" doc:"The estate is the made-up company, which can be removed as a whole"`
+}
+
+func newCompany(c transfer.Company) company { return company{c.Name, c.MadeUp} }
+
+func (s *Transfers) company(ctx context.Context, _ *struct{}) (*server.Body[company], error) {
+	c, err := s.Company(ctx)
+	return &server.Body[company]{Body: newCompany(c)}, err
+}
+
+func (s *Transfers) rename(ctx context.Context, in *struct {
+	Body struct {
+		Name string `json:"name" doc:"1 to 60 characters"`
+	}
+}) (*server.Body[company], error) {
+	c, err := s.Rename(ctx, in.Body.Name)
+	return &server.Body[company]{Body: newCompany(c)}, err
+}
+
+func (s *Transfers) loadMadeUp(ctx context.Context, _ *struct{}) (*server.Begun, error) {
+	return server.Begin(s.LoadMadeUp(ctx))
+}
+
+func (s *Transfers) removeMadeUp(ctx context.Context, in *struct {
+	Added bool `query:"added" doc:"Also delete what users have added to it"`
+}) (*struct{}, error) {
+	return nil, s.RemoveMadeUp(ctx, in.Added)
+}
