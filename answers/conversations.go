@@ -3,10 +3,15 @@ package answers
 import (
 	"context"
 	"net/netip"
+	"slices"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"lucidorchard/core/decide"
+	"lucidorchard/core/estate"
+	"lucidorchard/core/expr"
+	"lucidorchard/core/flow"
 	"lucidorchard/core/reach"
 	"lucidorchard/core/service"
 	"lucidorchard/ledger"
@@ -53,6 +58,57 @@ type ConversationOut struct {
 	First       string      `json:"first"`
 	Last        string      `json:"last"`
 	Spark       []int       `json:"spark"`
+
+	Detail *ConversationDetail `json:"detail,omitempty" doc:"Only where it was asked for"`
+}
+
+// ConversationDetail is what a conversation has beside what every list shows.
+type ConversationDetail struct {
+	ClientGroups []string `json:"clientGroups"`
+	ServerGroups []string `json:"serverGroups"`
+	ClientTags   []string `json:"clientTags" doc:"As key=value"`
+	ServerTags   []string `json:"serverTags"`
+	Packets      int64    `json:"packets"`
+	Exporters    []string `json:"exporters" doc:"Who reported it in the window"`
+}
+
+// NewConversationDetail returns the details of one conversation of a view. Groups are
+// those of the policy of m, in its order.
+func NewConversationDetail(v *reach.View, m *model.Model, i int) *ConversationDetail {
+	c := v.At(i)
+	out := &ConversationDetail{}
+	out.ClientGroups, out.ClientTags = described(m, v.Compiled, c.Client)
+	out.ServerGroups, out.ServerTags = described(m, v.Compiled, c.Server)
+	for _, k := range v.RowsOf(i) {
+		b := v.Table.Bucket(int(k))
+		out.Packets = flow.Sum(out.Packets, b.Packets)
+		if b.Observer != "" && !slices.Contains(out.Exporters, b.Observer) {
+			out.Exporters = append(out.Exporters, b.Observer)
+		}
+	}
+	slices.Sort(out.Exporters)
+	out.Exporters = append([]string{}, out.Exporters...)
+	return out
+}
+
+// described returns the groups and the tags of an end, both empty for none.
+func described(m *model.Model, c *decide.Compiled, p decide.Placed) (groups, tags []string) {
+	groups, tags = []string{}, []string{}
+	truths := c.Truths(p)
+	for i, g := range c.Policy.GroupOrder {
+		if truths[i] == expr.Yes {
+			groups = append(groups, g.Name)
+		}
+	}
+	if p.Workload == estate.Outside {
+		return groups, tags
+	}
+	for _, t := range m.Estate.Workload(p.Workload).Tags {
+		if t.Value != "" {
+			tags = append(tags, t.Key+"="+t.Value)
+		}
+	}
+	return groups, tags
 }
 
 // ConversationPage is a page of conversations.

@@ -4,10 +4,12 @@ import (
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"net/http"
 	"net/url"
 	"os"
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 
@@ -125,8 +127,13 @@ func TestAskAndWhy(t *testing.T) {
 	c.Get("/api/v1/workloads?tag=env%3D(missing)", &w)
 	a = ask(w.Workloads[0].ID + " -> booking-logic-01 tcp/8443")
 	require.Equal(t, "env", a.Why.Hints[0].Key)
-	require.Equal(t, "live", a.Why.Hints[0].Values[0])
+	require.Equal(t, []string{"live"}, a.Why.Hints[0].Values, "no other value lets a rule decide")
+	require.True(t, a.Why.Hints[0].Settles)
 	require.Contains(t, a.Why.Closest.Rule.Sentence, "permit live -> live")
+	a = ask(w.Workloads[0].ID + " -> booking-logic-01 tcp/9999")
+	require.Equal(t, "uncovered", a.Why.Verdict)
+	require.False(t, a.Why.Hints[0].Settles, "no rule is about this service")
+	require.Greater(t, len(a.Why.Hints[0].Values), 1)
 
 	var p assemblytest.Problem
 	require.Equal(t, 422, c.Call("GET", "/api/v1/why?client=x&server=10.0.0.1&service=tcp/1", nil, &p))
@@ -269,16 +276,35 @@ func TestHoursBelowAConversation(t *testing.T) {
 	c.Begin()
 	var page answers.ConversationPage
 	c.Get("/api/v1/conversations?limit=3", &page)
+	require.Nil(t, page.Conversations[0].Detail)
+	c.Get("/api/v1/conversations?limit=12&detail=true", &page)
 	for _, v := range page.Conversations {
 		q := url.Values{"client": {v.Client.Addr}, "server": {v.Server.Addr}, "service": {v.Service},
 			"first": {v.First}}
 		var hours []trafficrest.HourOut
 		c.Get("/api/v1/conversations/hours?"+q.Encode(), &hours)
-		sum := int64(0)
+		sum, packets, by := int64(0), int64(0), map[string]bool{}
 		for _, h := range hours {
 			sum += h.Connections
+			packets += h.Packets
+			by[h.Observer] = true
 		}
 		require.Equal(t, v.Connections, sum)
+		require.Equal(t, packets, v.Detail.Packets)
+		require.ElementsMatch(t, slices.Collect(maps.Keys(by)), v.Detail.Exporters)
+		var client inventoryrest.WorkloadPage
+		c.Get("/api/v1/workloads/"+v.Client.Workload, &client)
+		var groups, tags []string
+		for _, g := range client.Groups {
+			if g.Truth == "yes" {
+				groups = append(groups, g.Group)
+			}
+		}
+		for _, x := range client.Tags {
+			tags = append(tags, x.Key+"="+x.Value)
+		}
+		require.ElementsMatch(t, groups, v.Detail.ClientGroups)
+		require.ElementsMatch(t, tags, v.Detail.ClientTags)
 		q.Set("first", "2020-01-01T00:00:00Z")
 		require.Equal(t, 404, c.Call("GET", "/api/v1/conversations/hours?"+q.Encode(), nil, nil))
 	}

@@ -73,7 +73,8 @@ type tagHint struct {
 	Name     string   `json:"name"`
 	Key      string   `json:"key"`
 	Group    string   `json:"group"`
-	Values   []string `json:"values" doc:"Values in use, most used first"`
+	Values   []string `json:"values" doc:"Values in use, most used first; if settles, only those with which a rule decides"`
+	Settles  bool     `json:"settles" doc:"One of the values is enough; if not, other tags are missing too"`
 }
 
 // found is something that the ask bar can go to.
@@ -283,9 +284,7 @@ func (s *Asking) explain(ctx context.Context, v *reach.View, snap *model.Model, 
 	}
 	if t.Rule == nil {
 		out.ClientIs, out.ServerIs = everyGroup(walk, snap, client), everyGroup(walk, snap, srv)
-		for _, e := range []decide.Placed{client, srv} {
-			out.Hints = append(out.Hints, tagHints(walk, snap, e)...)
-		}
+		out.Hints = tagHints(walk, snap, client, srv, pt)
 	}
 	if i, ok := v.Find(client.Endpoint, srv.Endpoint, pt); ok {
 		c, all := v.At(i), v.RowsOf(i)
@@ -331,12 +330,38 @@ func stepOut(st decide.Step) StepOut {
 		Because: belongs(st.Because)}
 }
 
-// tagHints finds the tags that an endpoint lacks and that groups of the
-// policy wait for.
-func tagHints(walk *decide.Walk, snap *model.Model, p decide.Placed) []tagHint {
-	var out []tagHint
+// tagHints returns the tags that the ends of a flow lack and that groups of the policy
+// test, with the values that would let a rule decide the flow. Where no single value of
+// any tag would, they have all values in use: several tags are missing.
+func tagHints(walk *decide.Walk, snap *model.Model, client, srv decide.Placed, pt service.Point) []tagHint {
+	settling, all := []tagHint{}, []tagHint{}
+	for _, p := range []decide.Placed{client, srv} {
+		for _, h := range lacking(walk, snap, p) {
+			values := usedValues(snap.Estate, h.Key)
+			h.Values = values[:min(mostValues, len(values))]
+			all = append(all, h)
+			h.Values = slices.DeleteFunc(values, func(value string) bool {
+				return !settles(snap, p.Workload, h.Key, value, client, srv, pt)
+			})
+			h.Values = h.Values[:min(mostValues, len(h.Values))]
+			if h.Settles = len(h.Values) > 0; h.Settles {
+				settling = append(settling, h)
+			}
+		}
+	}
+	if len(settling) > 0 {
+		return settling
+	}
+	return all
+}
+
+// mostValues is how many values of a tag a hint offers.
+const mostValues = 12
+
+// lacking returns the tags that a workload lacks and that groups of the policy test, without values.
+func lacking(walk *decide.Walk, snap *model.Model, p decide.Placed) (out []tagHint) {
 	if p.Workload == estate.Outside {
-		return out
+		return nil
 	}
 	w := snap.Estate.Workload(p.Workload)
 	for _, g := range answers.GroupsInOrder(snap.Policy) {
@@ -345,14 +370,20 @@ func tagHints(walk *decide.Walk, snap *model.Model, p decide.Placed) []tagHint {
 			continue
 		}
 		for _, key := range expr.MissingKeys(m.Reasons) {
-			if slices.ContainsFunc(out, func(h tagHint) bool { return h.Key == key }) {
-				continue
+			if !slices.ContainsFunc(out, func(h tagHint) bool { return h.Key == key }) {
+				out = append(out, tagHint{Workload: w.ID, Name: w.Label(), Key: key, Group: g.Name})
 			}
-			out = append(out, tagHint{Workload: w.ID, Name: w.Label(), Key: key, Group: g.Name,
-				Values: usedValues(snap.Estate, key)})
 		}
 	}
 	return out
+}
+
+// settles reports whether a rule would decide a flow if a workload had a tag.
+func settles(snap *model.Model, workload int32, key, value string, client, srv decide.Placed, pt service.Point) bool {
+	w := *snap.Estate.Workload(workload)
+	w.SetTag(estate.Tag{Key: key, Value: value, Source: estate.ByHand})
+	e, _, _ := snap.Estate.With([]estate.Workload{w}, nil)
+	return decide.NewWalk(e, snap.Policy, snap.Compiled.AsOf).Trace(client.Endpoint, srv.Endpoint, pt).Rule != nil
 }
 
 // usedValues gives the values of a tag, most used first.
@@ -375,8 +406,11 @@ func usedValues(e *estate.Estate, key string) []string {
 		}
 		return strings.Compare(a, b)
 	})
-	return out[:min(12, len(out))]
+	return out[:min(mostTried, len(out))]
 }
+
+// mostTried bounds how many values of a tag are tried.
+const mostTried = 200
 
 // find gives what a text may mean: workloads, groups and rules.
 func find(snap *model.Model, text string) []found {

@@ -30,15 +30,20 @@ type HourOut struct {
 func (s *Flows) conversations(ctx context.Context, in *struct {
 	answers.ConversationFilter
 	server.Page
+	Detail bool `query:"detail" doc:"With groups, tags, packets and exporters of each"`
 }) (*server.Body[answers.ConversationPage], error) {
-	v, _, found, err := s.SelectConversations(ctx, in.ConversationFilter)
+	v, m, found, err := s.SelectConversations(ctx, in.ConversationFilter)
 	if err != nil {
 		return nil, err
 	}
 	out := answers.ConversationPage{Total: len(found), Conversations: []answers.ConversationOut{}}
 	from, to := in.Cut(len(found))
 	for _, i := range found[from:to] {
-		out.Conversations = append(out.Conversations, answers.NewConversationOut(v, i))
+		c := answers.NewConversationOut(v, i)
+		if in.Detail {
+			c.Detail = answers.NewConversationDetail(v, m, i)
+		}
+		out.Conversations = append(out.Conversations, c)
 	}
 	return server.OK(out), nil
 }

@@ -3075,6 +3075,17 @@ export interface components {
             /** @description Those that begin or cease to get the verdict that is expected */
             probes: components["schemas"]["ProbeChange"][];
         };
+        ConversationDetail: {
+            clientGroups: string[];
+            /** @description As key=value */
+            clientTags: string[];
+            /** @description Who reported it in the window */
+            exporters: string[];
+            /** Format: int64 */
+            packets: number;
+            serverGroups: string[];
+            serverTags: string[];
+        };
         ConversationOut: {
             /** Format: int64 */
             bytes: number;
@@ -3083,6 +3094,8 @@ export interface components {
             client: components["schemas"]["EndpointOut"];
             /** Format: int64 */
             connections: number;
+            /** @description Only where it was asked for */
+            detail?: components["schemas"]["ConversationDetail"];
             /** Format: int64 */
             dropped: number;
             first: string;
@@ -4592,6 +4605,8 @@ export interface components {
             client: components["schemas"]["EndpointOut"];
             /** Format: int64 */
             connections: number;
+            /** @description Only where it was asked for */
+            detail?: components["schemas"]["ConversationDetail"];
             /** Format: int64 */
             dropped: number;
             first: string;
@@ -5459,6 +5474,8 @@ export interface components {
             client: components["schemas"]["EndpointOut"];
             /** Format: int64 */
             connections: number;
+            /** @description Only where it was asked for */
+            detail?: components["schemas"]["ConversationDetail"];
             /** Format: int64 */
             dropped: number;
             first: string;
@@ -6262,7 +6279,9 @@ export interface components {
             group: string;
             key: string;
             name: string;
-            /** @description Values in use, most used first */
+            /** @description One of the values is enough; if not, other tags are missing too */
+            settles: boolean;
+            /** @description Values in use, most used first; if settles, only those with which a rule decides */
             values: string[];
             workload: string;
         };
@@ -7164,6 +7183,8 @@ export interface operations {
                 service?: string;
                 offset?: number;
                 limit?: number;
+                /** @description With groups, tags, packets and exporters of each */
+                detail?: boolean;
             };
             header?: never;
             path?: never;

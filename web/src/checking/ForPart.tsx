@@ -30,6 +30,8 @@ export function ForPart() {
   const parts = api.useQuery("get", "/api/v1/check/parts", { params: { query: { ...w, by: kind } } }, on);
   const known = parts.data?.some((p) => p.key === chosen);
   const others = tags.data?.keys.filter((k) => k !== "app") ?? [];
+  // Where workloads are tagged with their owner, that is what "owner" means.
+  const word = (key: string, words: string) => (key === "~owner" && others.includes("owner") ? "area’s owner" : words);
   return (
     <Flex gap="6px" align="center" color="soft" onPointerEnter={() => setWanted(true)} onFocus={() => setWanted(true)}>
       <label htmlFor="for-part">For</label>
@@ -43,9 +45,9 @@ export function ForPart() {
         w="98px"
         title="by application, area, owner, or a tag that names owners"
       >
-        {kinds.map(([key, word]) => (
+        {kinds.map(([key, words]) => (
           <option key={key} value={key}>
-            {word}
+            {word(key, words)}
           </option>
         ))}
         {!kinds.some(([key]) => key === kind) && !others.includes(kind) && <option value={kind}>{kind}</option>}

@@ -29,6 +29,7 @@ export function WhyFlow({ subject }: { subject: Flow }) {
     reject: "Why is this rejected?",
     uncovered: "Why is this uncovered?",
   };
+  const unknown = why.seen ? why.seen.connections - why.seen.carried - why.seen.dropped : 0;
   const end = (e: Why["client"]) =>
     e.workload ? (
       <Link onClick={() => show({ kind: "workload", id: e.workload! })}>{e.name}</Link>
@@ -100,9 +101,17 @@ export function WhyFlow({ subject }: { subject: Flow }) {
                 It was <b>dropped</b>: {plural(why.seen.dropped, "connection")}
               </Text>
             )}
+            {unknown > 0 && (
+              <Text>
+                {why.seen.carried + why.seen.dropped > 0
+                  ? "Outcome not known"
+                  : "It was seen; its outcome is not known"}
+                : {plural(unknown, "connection")}
+              </Text>
+            )}
             <Text color="soft" title={`${utc(why.seen.first)} to ${utc(why.seen.last)}`}>
               {atMinute(why.seen.first)} – {atMinute(why.seen.last)}
-              {why.seen.observer && `, says ${why.seen.observer}`}
+              {why.seen.observer && `, reported by ${why.seen.observer}`}
             </Text>
           </ChainLink>
         )}
@@ -236,6 +245,7 @@ function TagHint({ hint }: { hint: Why["hints"][number] }) {
         <chakra.span color="open" fontWeight="500">
           {hint.group} is undecided
         </chakra.span>
+        {hint.settles ? ". These values would let a rule decide:" : ". Other tags are missing too."}
       </Text>
       <Flex gap="5px" wrap="wrap" mt="4px">
         {hint.values.slice(0, 5).map((v) => (

@@ -4,7 +4,7 @@ import { api, type Schemas } from "../api/client";
 import { useWhy, useWindow, write } from "../frame/address";
 import { Mark, Spark, VerdictBar, VerdictWord } from "../marks/Marks";
 import { atMinute, bytes, n, plural, utc } from "../marks/words";
-import { useUnfolded } from "./columns";
+import { useExtras, useUnfolded } from "./columns";
 import { Name } from "./Name";
 import { Records } from "./Records";
 import { RowFrame } from "./RowFrame";
@@ -78,8 +78,9 @@ export function CallerRow({
 function Conversations({ near, row, query }: { near: string; row: Row; query: LedgerQuery }) {
   const w = useWindow();
   const [limit, setLimit] = useState(50);
+  const { detail } = useExtras();
   const { data } = api.useQuery("get", "/api/v1/conversations", {
-    params: { query: { ...w, ...query, near, far: row.key, service: row.service, limit } },
+    params: { query: { ...w, ...query, near, far: row.key, service: row.service, limit, detail: detail || undefined } },
   });
   if (!data)
     return (
@@ -108,6 +109,39 @@ function Conversations({ near, row, query }: { near: string; row: Row; query: Le
   );
 }
 
+/** Connections by outcome, in words. */
+function outcomes(c: Conversation) {
+  const unknown = c.connections - c.carried - c.dropped;
+  return [
+    c.carried > 0 && `${n(c.carried)} carried`,
+    c.dropped > 0 && `${n(c.dropped)} dropped`,
+    unknown > 0 && `${n(unknown)} unknown`,
+  ]
+    .filter(Boolean)
+    .join(", ");
+}
+
+function moreOf(c: Conversation) {
+  const listed = (all: string[] | undefined) => {
+    const text = all?.join(", ");
+    return text ? <span title={text}>{text}</span> : "–";
+  };
+  return {
+    connections: n(c.connections),
+    bytes: bytes(c.bytes),
+    first: <span title={utc(c.first)}>{atMinute(c.first)}</span>,
+    last: <span title={utc(c.last)}>{atMinute(c.last)}</span>,
+    rules: c.rule || "–",
+    outcome: outcomes(c),
+    packets: c.detail && n(c.detail.packets),
+    exporters: listed(c.detail?.exporters),
+    clientGroups: listed(c.detail?.clientGroups),
+    serverGroups: listed(c.detail?.serverGroups),
+    clientTags: listed(c.detail?.clientTags),
+    serverTags: listed(c.detail?.serverTags),
+  };
+}
+
 function ConversationRow({ c }: { c: Conversation }) {
   const [open, toggle] = useUnfolded(`conversation~${c.client.addr}~${c.server.addr}~${c.service}~${c.first}`);
   const { subject, show } = useWhy();
@@ -133,6 +167,7 @@ function ConversationRow({ c }: { c: Conversation }) {
         open={open}
         toggle={toggle}
         onEnter={() => show(mine)}
+        more={moreOf(c)}
         selected={!!subject && write(subject) === write(mine)}
         cells={[
           <span key="c">
@@ -147,10 +182,10 @@ function ConversationRow({ c }: { c: Conversation }) {
             )}
             <VerdictWord verdict={c.verdict} />
           </span>,
-          <chakra.span key="n" color="soft" title={plural(c.connections, "connection")}>
+          <chakra.span key="n" color="soft" title={`${plural(c.connections, "connection")}: ${outcomes(c)}`}>
             {n(c.connections)} ×
           </chakra.span>,
-          <chakra.span key="o" color="soft">
+          <chakra.span key="o" color="soft" title={outcomes(c)}>
             {c.unsure > 0 && (
               <chakra.span
                 color="open"

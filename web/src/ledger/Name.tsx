@@ -11,6 +11,12 @@ export function Name({ row, strong }: { row: { label: string; lack?: string; kin
       >
         {row.label}
       </chakra.span>
+      {row.kind === "tags" && (
+        <chakra.span color="soft" fontSize="11.5px" title="no group has exactly these members; named by their tags">
+          {" "}
+          no group
+        </chakra.span>
+      )}
       {row.lack && (
         <chakra.span color="open" fontWeight="500">
           {" "}

@@ -12,14 +12,25 @@ export const columns = [
   { w: "92px", flexShrink: 0, hideBelow: "md" },
 ] as const;
 
-/** What can stand beside the columns that are always there. */
+/** What can stand beside the columns that are always there. Rows that sum up conversations
+    leave out what only single ones have: these columns are marked. */
 export const extras = [
   { key: "connections", head: "Connections", w: "84px" },
   { key: "bytes", head: "Bytes", w: "70px" },
   { key: "first", head: "First seen", w: "124px" },
   { key: "last", head: "Last seen", w: "124px" },
   { key: "rules", head: "Lines", w: "84px" },
+  { key: "packets", head: "Packets", w: "70px", single: true },
+  { key: "outcome", head: "Outcomes", w: "150px", single: true },
+  { key: "exporters", head: "Exporters", w: "110px", single: true },
+  { key: "clientGroups", head: "Client’s groups", w: "130px", single: true },
+  { key: "serverGroups", head: "Server’s groups", w: "130px", single: true },
+  { key: "clientTags", head: "Client’s tags", w: "170px", single: true },
+  { key: "serverTags", head: "Server’s tags", w: "170px", single: true },
 ] as const;
+
+/** The columns that need the details of each conversation. */
+const detailed = ["packets", "exporters", "clientGroups", "serverGroups", "clientTags", "serverTags"];
 
 export type Extra = (typeof extras)[number]["key"];
 export type ExtraCells = Partial<Record<Extra, React.ReactNode>>;
@@ -32,6 +43,7 @@ export function useExtras() {
     const on = text.split(",");
     return {
       chosen: extras.filter((e) => on.includes(e.key)),
+      detail: detailed.some((key) => on.includes(key)),
       toggle: (key: Extra) =>
         change(
           {
