@@ -8,6 +8,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -180,8 +181,25 @@ func TestBeginningWithStarters(t *testing.T) {
 	c.Get("/api/v1/starters", &list)
 	require.Greater(t, list.Total, 10)
 	var ids []string
+	doubts := map[string]string{}
 	for _, s := range list.Starters {
 		ids = append(ids, s.ID)
+		if s.Doubt != "" {
+			doubts[s.Kind+" "+s.Words] = s.Doubt
+		}
+	}
+	// The traffic speaks against some of it; every such sentence names a conversation that is there.
+	require.NotEmpty(t, doubts)
+	for id, doubt := range doubts {
+		if !strings.HasPrefix(id, "assertion") && !strings.HasPrefix(id, "guardrail") {
+			continue
+		}
+		m := regexp.MustCompile(`^the window has (\d+) conversations? against it, such as (\S+) → (\S+) on (\S+)$`).
+			FindStringSubmatch(doubt)
+		require.NotNil(t, m, doubt)
+		var a checkingrest.Answer
+		c.Get("/api/v1/ask?q="+url.QueryEscape(m[2]+" -> "+m[3]+" "+m[4]), &a)
+		require.NotNil(t, a.Why.Seen, doubt)
 	}
 	var out answers.EditOut
 	in := map[string]any{"revision": list.Revision, "ids": ids}

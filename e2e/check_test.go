@@ -199,6 +199,7 @@ func TestReportForOwners(t *testing.T) {
 	p.open("/policy")
 	p.click(`//*[@data-rule][contains(@data-sentence, "booking-logic-live -> fares-logic-live")]`)
 	p.click(button("Remove"))
+	p.gone(`//*[@data-rule][contains(@data-sentence, "booking-logic-live -> fares-logic-live")]`)
 	p.open("/check?part=report&against=1")
 	p.see(`[data-report-part=booking] [data-flow-groups=Loses]`)
 	p.see(`[data-report-part=fares] [data-flow-groups=Loses]`)

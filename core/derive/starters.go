@@ -24,6 +24,8 @@ type Starter struct {
 	Layer   string   `json:"layer,omitempty" doc:"Of a rule"`
 	Members int      `json:"members" doc:"Of a group"`
 	Needs   []string `json:"needs" doc:"Ids of the groups that it names"`
+	// Doubt says why it should not be taken as it is; blank: nothing speaks against it.
+	Doubt string `json:"doubt,omitempty" doc:"Why it should not be taken as it is"`
 }
 
 // The layers of a new policy, in their order.
@@ -39,7 +41,7 @@ func Starters(e *estate.Estate, p *policy.Policy) []Starter {
 	for name, g := range p.Groups {
 		s.taken[name], s.bodies[g.Body()] = true, name
 	}
-	counts := map[[3]string]int{}
+	counts, unclear := map[[3]string]int{}, map[[3]string]int{}
 	environments := map[string]int{}
 	spelled := map[string]string{} // values that differ in case only are one
 	misspelt := map[[2]string]bool{}
@@ -51,6 +53,7 @@ func Starters(e *estate.Estate, p *policy.Policy) []Starter {
 		if !w.Retired.IsZero() {
 			continue
 		}
+		s.members++
 		var v [3]string
 		for i, k := range keys {
 			if t, ok := w.Tag(k); ok && k != "" && !misspelt[[2]string{k, t.Value}] {
@@ -66,8 +69,11 @@ func Starters(e *estate.Estate, p *policy.Policy) []Starter {
 		}
 		if v[0] != "" && v[1] != "" && v[2] != "" {
 			counts[v]++
+		} else {
+			unclear[v]++
 		}
 	}
+	s.unclear = unclear
 	byCount := func(a, b string) int { return cmp.Or(environments[b]-environments[a], strings.Compare(a, b)) }
 	var envs []string
 	for v := range environments {
@@ -95,7 +101,37 @@ type starting struct {
 	keys   [3]string
 	taken  map[string]bool
 	bodies map[string]string // names of groups, by what they say
-	out    []Starter
+	// unclear counts the workloads that lack a structural tag, by those that they have.
+	unclear map[[3]string]int
+	members int // workloads that are not retired
+	out     []Starter
+}
+
+// enough is the share of the workloads that may belong to a group, as a divisor, that must
+// be known to belong to it: a sixth.
+const enough = 6
+
+// doubt returns why a group of some tags is likely to miss most of its kind: most of the
+// workloads that may belong to it lack one of the tags.
+func (s *starting) doubt(tags [3]string, members int) string {
+	maybe, lacks := 0, ""
+	for has, n := range s.unclear {
+		fits, missing := true, ""
+		for i, v := range tags {
+			if v != "" && has[i] != v {
+				fits = fits && has[i] == ""
+				missing = cmp.Or(missing, s.keys[i])
+			}
+		}
+		if fits && missing != "" {
+			maybe += n
+			lacks = max(lacks, missing)
+		}
+	}
+	if members*enough > members+maybe {
+		return ""
+	}
+	return fmt.Sprintf("%d more may belong to it, but lack a tag such as %s", maybe, lacks)
 }
 
 // group offers a group of the tags that are not blank.
@@ -118,8 +154,11 @@ func (s *starting) group(kind string, tags [3]string, members int) {
 	s.taken[name], s.bodies[body] = true, name
 	s.out = append(s.out, Starter{ID: "group " + name, Kind: kind, Members: members, Needs: []string{},
 		Words: fmt.Sprintf("%s where %s", syntax.Name(name), body), Text: "group " + syntax.Name(name) + " = " +
-			body})
+			body, Doubt: s.doubt(tags, members)})
 }
+
+// inside is the group of all workloads, for statements about what reaches the estate.
+const inside = "not outside"
 
 // guard offers what keeps environments apart, and statements that must hold.
 func (s *starting) guard(envs []string) {
@@ -156,8 +195,17 @@ func (s *starting) guard(envs []string) {
 				"assert never "+written[i+1]+" -> "+written[0]+" on any", names[i+1], names[0])
 		}
 	}
+	if s.bodies[inside] == "" {
+		name := "inside"
+		for i := 2; s.taken[name]; i++ {
+			name = fmt.Sprintf("inside-%d", i)
+		}
+		s.bodies[inside] = name
+		s.out = append(s.out, Starter{ID: "group " + name, Kind: "group", Members: s.members, Needs: []string{},
+			Words: name + " where " + inside, Text: "group " + name + " = " + inside})
+	}
 	offer("assertion", "", "No outside address reaches an administration service",
-		"assert never outside -> any on tcp/22, tcp/3389, tcp/5985")
+		"assert never outside -> "+syntax.Name(s.bodies[inside])+" on tcp/22, tcp/3389, tcp/5985", s.bodies[inside])
 }
 
 // Begin adds starters to a policy text: those that are named, with the groups that

@@ -1,6 +1,7 @@
 package derive_test
 
 import (
+	"fmt"
 	"net/netip"
 	"strings"
 	"testing"
@@ -49,7 +50,8 @@ func TestStarters(t *testing.T) {
 		`reject any -> outside on tcp/23 "No telnet leaves the estate"`,
 		`apart live, trial-run "Environments are kept apart"`,
 		`assert never trial-run -> live on any "Nothing of trial-run reaches live"`,
-		`assert never outside -> any on tcp/22, tcp/3389, tcp/5985 "No outside address reaches an administration service"`,
+		"group inside = not outside",
+		`assert never outside -> inside on tcp/22, tcp/3389, tcp/5985 "No outside address reaches an administration service"`,
 	}, texts)
 	require.Equal(t, 7, found[0].Members)
 
@@ -80,4 +82,41 @@ func TestStarters(t *testing.T) {
 	require.Nil(t, bad)
 	_, errs = policy.Parse(text)
 	require.Empty(t, errs, text)
+}
+
+// A group that most of its kind may miss is doubted: they lack a tag.
+func TestStartersDoubtGroupsThatMissMostOfTheirKind(t *testing.T) {
+	var all []estate.Workload
+	add := func(n int, tags ...string) {
+		for range n {
+			w := estate.Workload{ID: fmt.Sprint(len(all))}
+			for i := 0; i < len(tags); i += 2 {
+				w.Tags = append(w.Tags, estate.Tag{Key: tags[i], Value: tags[i+1]})
+			}
+			estate.SortTags(w.Tags)
+			all = append(all, w)
+		}
+	}
+	add(2, "app", "fares", "tier", "store", "env", "live")
+	add(9, "app", "fares", "env", "live")
+	add(3, "app", "crew", "tier", "store", "env", "live")
+	add(1, "app", "crew", "env", "live", "tier", "entry")
+	e, _ := estate.New(all)
+	empty, _ := policy.Parse("")
+	doubts := func() map[string]string {
+		out := map[string]string{}
+		for _, s := range derive.Starters(e, empty) {
+			out[s.ID] = s.Doubt
+		}
+		return out
+	}
+	require.Empty(t, doubts()["group fares-store-live"], "2 of 11 are more than a sixth")
+	require.Empty(t, doubts()["group crew-store-live"])
+	require.Empty(t, doubts()["group live"])
+	add(1, "app", "fares", "env", "live")
+	e, _ = estate.New(all)
+	require.Equal(t, "10 more may belong to it, but lack a tag such as tier", doubts()["group fares-store-live"])
+	add(80, "app", "fares")
+	e, _ = estate.New(all)
+	require.Contains(t, doubts()["group live"], "80 more may belong to it, but lack a tag such as env")
 }

@@ -9,6 +9,9 @@ import (
 	"lucidorchard/answers"
 	"lucidorchard/core/derive"
 	"lucidorchard/core/plural"
+	"lucidorchard/core/policy"
+	"lucidorchard/core/reach"
+	"lucidorchard/model"
 	"lucidorchard/server"
 )
 
@@ -33,13 +36,61 @@ func (s *Starters) Routes(r server.Routes) {
 		server.MakesRevision)
 }
 
-func (s *Starters) list(ctx context.Context, in *struct{ server.All }) (*server.Body[StarterList], error) {
-	snap, err := s.Snapshot(ctx)
+func (s *Starters) list(ctx context.Context, in *struct {
+	answers.Window
+	server.All
+}) (*server.Body[StarterList], error) {
+	v, snap, err := s.View(ctx, in.Window)
 	if err != nil {
 		return nil, err
 	}
 	all := derive.Starters(snap.Estate, snap.Policy)
+	if err := judge(ctx, v, snap, all); err != nil {
+		return nil, err
+	}
 	return server.OK(StarterList{snap.Head.No, len(all), server.Cut(ctx, all, in.All).Body}), nil
+}
+
+// judge says of each guardrail and assertion which running traffic speaks against it, as
+// the draft would be with all of them.
+func judge(ctx context.Context, v *reach.View, m *model.Model, all []derive.Starter) error {
+	var ids []string
+	for _, x := range all {
+		ids = append(ids, x.ID)
+	}
+	text, bad := derive.Begin(m.Head.Text, all, ids)
+	if bad != nil {
+		return nil // the draft cannot be read: nothing can be added to it now
+	}
+	p, errs := policy.Parse(text)
+	if len(errs) > 0 {
+		return nil
+	}
+	u, err := m.Compiled.WithPolicyUntil(ctx, p, m.Compiled.AsOf)
+	if err != nil {
+		return err
+	}
+	then := v.With(u)
+	lines := map[string]int{}
+	for _, item := range p.Items {
+		if item.Statement != nil {
+			lines[item.Statement.String()] = item.Statement.At()
+		}
+	}
+	for i := range all {
+		x := &all[i]
+		if x.Kind != "guardrail" && x.Kind != "assertion" {
+			continue
+		}
+		found := then.Contradictions(lines[x.Text])
+		if len(found) == 0 {
+			continue
+		}
+		c := then.At(found[0])
+		x.Doubt = fmt.Sprintf("the window has %s against it, such as %s → %s on %s",
+			plural.Of(len(found), "conversation", "conversations"), then.Name(c.Client), then.Name(c.Server), c.Point)
+	}
+	return nil
 }
 
 func (s *Starters) take(ctx context.Context, in *struct {

@@ -6052,6 +6052,8 @@ export interface components {
             workload: string;
         };
         Starter: {
+            /** @description Why it should not be taken as it is */
+            doubt?: string;
             /** @description Names it in a request */
             id: string;
             /** @enum {string} */
@@ -11761,6 +11763,10 @@ export interface operations {
     "list-starters": {
         parameters: {
             query?: {
+                /** @description Start of the window, RFC 3339; without it, the first conversation */
+                from?: string;
+                /** @description End of the window, RFC 3339; without it, the last conversation */
+                to?: string;
                 offset?: number;
                 limit?: number;
             };

@@ -23,7 +23,7 @@ export function Meter({ parts }: { parts: Schemas["Parts"] }) {
       mt="2px"
       data-meter={parts.toJudge}
       role="img"
-      aria-label={shown.map(([w, v]) => `${n(v)} ${w}`).join(", ")}
+      aria-label={shown.map(([w, v]) => `${n(v)} ${w}`).join(", ") || "no conversations"}
     >
       <Flex h="7px" borderRadius="2px" overflow="hidden" bg="line2">
         {shown.map(([word, v, color, title]) => (

@@ -79,7 +79,7 @@ export function Course() {
             borderColor={i === at ? "accent" : "soft"}
             color={i === at ? "accent" : "soft"}
             background={dots[step.state ?? "nothing"]}
-            role="img"
+            role={step.state && "img"}
             aria-label={step.state && stateWords[step.state]}
             title={step.state && stateWords[step.state]}
             data-state={step.state}

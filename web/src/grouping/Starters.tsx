@@ -21,11 +21,13 @@ const kinds: [Starter["kind"], string, string][] = [
 
 export function Starters({ close }: { close: () => void }) {
   const w = useWindow();
-  const { data, error } = api.useQuery("get", "/api/v1/starters");
-  const [off, setOff] = useState<string[]>([]);
+  const { data, error } = api.useQuery("get", "/api/v1/starters", { params: { query: w } });
+  const [chosen, setOff] = useState<string[]>();
   const [wrong, setWrong] = useState<string>();
   const take = api.useMutation("post", "/api/v1/starters");
   const all = data?.starters ?? [];
+  // What something speaks against is not chosen until somebody chooses it.
+  const off = chosen ?? all.filter((s) => s.doubt).map((s) => s.id);
   const ids = all.filter((s) => !off.includes(s.id)).map((s) => s.id);
   const revision = data?.revision ?? 0;
   const would = useQuery({
@@ -104,7 +106,14 @@ export function Starters({ close }: { close: () => void }) {
                     checked={!off.includes(s.id)}
                     onChange={(e) => setOff(e.target.checked ? off.filter((x) => x !== s.id) : [...off, s.id])}
                   />
-                  <Text truncate>{s.words}</Text>
+                  <Box minW="0">
+                    <Text truncate>{s.words}</Text>
+                    {s.doubt && (
+                      <Text color="open" fontSize="12px" data-doubt>
+                        {s.doubt}
+                      </Text>
+                    )}
+                  </Box>
                   <Text ml="auto" color="soft" flexShrink={0}>
                     {s.kind === "environment" || s.kind === "group" ? n(s.members) : ""}
                   </Text>
