@@ -74,6 +74,7 @@ func TestEveryOperationIsAskedWrongly(t *testing.T) {
 		"forget-exporter": 422, "drop-refused-batch": 404, "export-refused-batch": 404, "cancel-job": 422,
 		"read-job": 422, "revoke-token": 422, "read-token": 422, "read-revision": 422,
 		"list-evidence": 422, "compare-evidence": 422, "read-workload": 404,
+		"remove-made-up-company": 409, "load-made-up-company": 409,
 	}
 	asked, n := []string{"from", "offset", "limit", "dryRun", "balance", "line", "client", "service", "name", "list",
 		"as", "guards"}, 0

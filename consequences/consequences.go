@@ -57,11 +57,19 @@ type AssertChange struct {
 type Consequences struct {
 	Conversations []verdictChange `json:"conversations"`
 	Changed       int             `json:"changed" doc:"Conversations that change verdict"`
+	Opens         Opening         `json:"opens"`
 	Groups        []GroupChange   `json:"groups" doc:"Those that change most, at most 1,000"`
 	GroupCount    int             `json:"groupCount" doc:"How many groups change"`
 	Asserts       []AssertChange  `json:"asserts"`
 	Probes        []ProbeChange   `json:"probes" doc:"Those that begin or cease to get the verdict that is expected"`
 	Doubts        []string        `json:"doubts" doc:"What in new statements hardly is what is meant: tags that nothing has, days that have passed"`
+}
+
+// Opening is what a change permits that was not permitted, in pairs of addresses that two
+// workloads hold now.
+type Opening struct {
+	Pairs  int `json:"pairs" doc:"Pairs of client and server that get permit on at least one point"`
+	Unseen int `json:"unseen" doc:"Those of them without a conversation in the window on such a point"`
 }
 
 // ProbeChange is a probe that begins or ceases to be as expected.
@@ -94,6 +102,8 @@ func ConsequencesOf(before *reach.View, snap *model.Model, change *model.After) 
 	u := change.Update
 	out := Consequences{Conversations: []verdictChange{}, Asserts: []AssertChange{},
 		Probes: probeChanges(snap, u), Doubts: []string{}}
+	opened := before.Opened(u)
+	out.Opens = Opening{opened.Pairs, opened.Unseen}
 	out.Groups = groupChanges(u)
 	out.GroupCount = len(out.Groups)
 	out.Groups = out.Groups[:min(mostGroupsTold, len(out.Groups))]

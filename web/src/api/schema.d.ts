@@ -3072,6 +3072,7 @@ export interface components {
             groupCount: number;
             /** @description Those that change most, at most 1,000 */
             groups: components["schemas"]["GroupChange"][];
+            opens: components["schemas"]["Opening"];
             /** @description Those that begin or cease to get the verdict that is expected */
             probes: components["schemas"]["ProbeChange"][];
         };
@@ -4834,6 +4835,18 @@ export interface components {
             kinds: string[];
             /** @description The oldest first */
             notices: components["schemas"]["NoticeOut"][];
+        };
+        Opening: {
+            /**
+             * Format: int64
+             * @description Pairs of client and server that get permit on at least one point
+             */
+            pairs: number;
+            /**
+             * Format: int64
+             * @description Those of them without a conversation in the window on such a point
+             */
+            unseen: number;
         };
         Order: {
             /** @description Enforce also if conditions of the wave are not met */

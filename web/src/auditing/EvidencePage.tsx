@@ -83,7 +83,7 @@ function Tools({ id, prints, promise }: { id: number; prints: boolean; promise: 
       <Flex ml="auto" gap="6px">
         <Btn onClick={() => window.print()}>Print</Btn>
         {prints && (
-          <Btn loading={busy} onClick={() => void pdf()}>
+          <Btn loading={busy} loadingText="Printing the PDF…" onClick={() => void pdf()}>
             PDF
           </Btn>
         )}

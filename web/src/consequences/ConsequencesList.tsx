@@ -32,6 +32,15 @@ export function ConsequencesList({ c }: { c: C }) {
         ))}
         {c.changed === 0 && <Text>none in the window</Text>}
       </Box>
+      {c.opens.pairs > 0 && (
+        <Box data-opens={c.opens.unseen}>
+          <Text color="soft">pairs of machines that it opens</Text>
+          <Text>
+            <b>{n(c.opens.pairs)}</b>
+            {c.opens.unseen > 0 ? `, ${n(c.opens.unseen)} of them never seen` : ", all of them seen"}
+          </Text>
+        </Box>
+      )}
       <Box>
         <Text color="soft">assertions</Text>
         {c.asserts.map((a) => (

@@ -285,6 +285,7 @@ function Effect({ c, asked, as }: { c: Schemas["Consequences"]; asked: number; a
       <Mark kind={as} size={10} /> {plural(gained, "conversation")}
       {gained > asked ? `, ${gained - asked} more than you selected` : ", exactly your selection"}
       {other > 0 && `; ${plural(other, "other")} change verdict`}
+      {c.opens.unseen > 0 && `; opens ${plural(c.opens.unseen, "pair")} of machines never seen`}
       {broken.length > 0 && (
         <chakra.span color="reject" fontWeight="600">
           {`; breaks ${broken.map((a) => a.sentence.replace("assert ", "")).join(", ")}`}

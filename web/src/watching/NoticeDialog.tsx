@@ -18,6 +18,16 @@ const minutes = (t: string) => {
 const clock = (m?: number) =>
   m === undefined ? "" : `${String(Math.floor(m / 60)).padStart(2, "0")}:${String(m % 60).padStart(2, "0")}`;
 
+/** What has to be filled in before the notice can be saved; blank: nothing. */
+function lacking(to: string[], from: string, until: string, ends: string) {
+  if (to.length === 0) return "Choose at least one destination.";
+  if (from && !until) return "Quiet hours have no end: fill in until.";
+  if (until && !from) return "Quiet hours have no start: fill in from.";
+  if (from && from === until) return "Quiet hours start and end at the same time.";
+  if (ends && new Date(`${ends}T23:59:59`) < new Date()) return "The last day has passed.";
+  return "";
+}
+
 export function NoticeDialog({
   first,
   of,
@@ -53,6 +63,7 @@ export function NoticeDialog({
   const chosen = to ?? first?.to ?? (all.length === 1 ? [all[0]!.name] : []);
   const toggle = (list: string[], x: string) => (list.includes(x) ? list.filter((y) => y !== x) : [...list, x]);
   const one = matters.find((m) => m.id === matter);
+  const lacks = lacking(chosen, from, until, ends);
   const run = async () => {
     const body = {
       kinds: filter ? [] : kinds,
@@ -85,13 +96,13 @@ export function NoticeDialog({
       size="xl"
       footer={
         <>
+          {lacks && (
+            <Text color="soft" mr="auto" role="status" data-lacks>
+              {lacks}
+            </Text>
+          )}
           <Btn onClick={close}>Cancel</Btn>
-          <Btn
-            primary
-            disabled={chosen.length === 0}
-            loading={add.isPending || change.isPending}
-            onClick={() => void run()}
-          >
+          <Btn primary disabled={!!lacks} loading={add.isPending || change.isPending} onClick={() => void run()}>
             {first ? "Save" : "Notify me"}
           </Btn>
         </>

@@ -1,0 +1,123 @@
+package reach
+
+import (
+	"net/netip"
+
+	"lucidorchard/core/decide"
+	"lucidorchard/core/estate"
+	"lucidorchard/core/service"
+)
+
+// Opened is what a change of the policy permits that was not permitted. Pairs are pairs of
+// addresses that two different workloads hold now, the client first.
+type Opened struct {
+	Pairs  int // that get permit on at least one point
+	Unseen int // those of Pairs without a conversation in the window on such a point
+}
+
+// Opened returns what an update of the policy permits that was not permitted, and how much of
+// it was never seen in the window of the view, which is of the state before.
+func (v *View) Opened(u *decide.Update) (out Opened) {
+	x := opening{update: u, changed: map[[2]int32]bool{}, known: map[[2]*decide.Table]service.Set{}}
+	for _, p := range u.Pairs() {
+		x.changed[[2]int32{p.Client, p.Server}] = len(p.Verdict) > 0
+	}
+	held, own := x.held()
+	for a, n := range held {
+		for b, m := range held {
+			if len(x.points(a, b)) > 0 {
+				out.Pairs += n*m - own[[2]passage{a, b}]
+			}
+		}
+	}
+	if out.Pairs == 0 {
+		return out
+	}
+	seen := map[[2]netip.Addr]bool{}
+	for i := range v.rules {
+		client, server := v.Client(i), v.Server(i)
+		if client.Workload == estate.Outside || server.Workload == estate.Outside ||
+			client.Workload == server.Workload {
+			continue
+		}
+		a, b := x.at(client.Addr), x.at(server.Addr)
+		if a.holder == client.Workload && b.holder == server.Workload &&
+			x.points(a.passage, b.passage).Contains(v.Point(i)) {
+			seen[[2]netip.Addr{client.Addr, server.Addr}] = true
+		}
+	}
+	out.Unseen = out.Pairs - len(seen)
+	return out
+}
+
+// passage is the classes of an address before and after an update.
+type passage struct{ before, after int32 }
+
+// opening works out what an update opens.
+type opening struct {
+	update  *decide.Update
+	changed map[[2]int32]bool // pairs of classes with points of another verdict
+	known   map[[2]*decide.Table]service.Set
+}
+
+// at returns the passage of an address, and the workload that holds it now.
+func (x *opening) at(addr netip.Addr) (out struct {
+	passage
+	holder int32
+}) {
+	before, after := x.update.Before, x.update.After
+	now := after.At(addr, after.AsOf)
+	out.passage, out.holder = passage{before.At(addr, before.AsOf).Class, now.Class}, now.Workload
+	return out
+}
+
+// points returns the points that an update opens between two passages.
+func (x *opening) points(client, server passage) service.Set {
+	if client.before == client.after && server.before == server.after &&
+		!x.changed[[2]int32{client.after, server.after}] {
+		return nil
+	}
+	was := x.update.Before.Table(client.before, server.before)
+	is := x.update.After.Table(client.after, server.after)
+	key := [2]*decide.Table{was, is}
+	points, known := x.known[key]
+	if !known {
+		points = permitted(x.update.After, is).Minus(permitted(x.update.Before, was)).Real()
+		x.known[key] = points
+	}
+	return points
+}
+
+func permitted(c *decide.Compiled, t *decide.Table) (out service.Set) {
+	for _, piece := range c.Pieces(t, service.All) {
+		if decide.VerdictOf(piece.Rule) == decide.Permit {
+			out = out.Union(piece.Points)
+		}
+	}
+	return out
+}
+
+// held counts the addresses that workloads hold now, by passage, and the pairs of them that
+// one and the same workload holds.
+func (x *opening) held() (held map[passage]int, own map[[2]passage]int) {
+	held, own = map[passage]int{}, map[[2]passage]int{}
+	for i, w := range x.update.After.Estate.All() {
+		mine, counted := map[passage]int{}, map[netip.Addr]bool{}
+		for _, l := range w.Leases {
+			if counted[l.Addr] {
+				continue
+			}
+			counted[l.Addr] = true
+			if p := x.at(l.Addr); p.holder == int32(i) {
+				mine[p.passage]++
+				held[p.passage]++
+			}
+		}
+		for a, n := range mine {
+			for b, m := range mine {
+				own[[2]passage{a, b}] += n * m
+			}
+		}
+	}
+	return held, own
+}
