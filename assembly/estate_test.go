@@ -223,3 +223,23 @@ func TestBeginningWithStarters(t *testing.T) {
 	require.Equal(t, 200, c.Call("POST", "/api/v1/policy/undo", map[string]any{}, nil))
 	require.Empty(t, c.Text(), "it was one step")
 }
+
+// A workload without a name is listed by its id: an expression that tests names says so.
+func TestTestingNamesOfWorkloadsThatHaveNone(t *testing.T) {
+	c := assemblytest.Empty(t)
+	require.Less(t, c.Send("/api/v1/imports/workloads?source=plan", "", "text/csv",
+		"id,name,addresses\nstore-1,,10.0.0.1\nstore-2,,10.0.0.2\nx,entry-1,10.0.0.3\n", nil), 300)
+	preview := func(text string) (out groupingrest.GroupPreview) {
+		require.Equal(t, 200, c.Call("POST", "/api/v1/groups/preview", map[string]any{"name": "", "text": text}, &out))
+		return out
+	}
+	require.Eventually(t, func() bool { return preview("any").Counts.In == 3 }, 10*time.Second, 20*time.Millisecond)
+	is := preview(`name matches "^store-" or name is entry-1`)
+	require.Equal(t, 2, is.Counts.Undecided)
+	require.Equal(t, 2, is.Nameless.Count)
+	then := preview(is.Nameless.WithID)
+	require.Nil(t, then.Nameless)
+	require.Equal(t, 2, then.Counts.In)
+	require.Zero(t, then.Counts.Undecided)
+	require.Nil(t, preview("tag:name is store-1").Nameless, "a tag of that name is another thing")
+}

@@ -87,6 +87,7 @@ type GroupPreview struct {
 	Undecided    []member                   `json:"undecided"`
 	Out          []member                   `json:"out"`
 	Consequences *consequences.Consequences `json:"consequences,omitempty"`
+	Nameless     *nameless                  `json:"nameless,omitempty" doc:"Where the expression tests the field name, and workloads have none"`
 	Shares       []sharedGroup              `json:"shares" doc:"Groups that share members"`
 }
 
@@ -212,6 +213,7 @@ func (s *Groups) previewGroup(ctx context.Context, in *struct {
 	}
 	group := parsed.Groups[name]
 	out.Canonical = group.Body()
+	out.Nameless = namelessIn(snap.Estate, group)
 	edit := policy.Edit{Op: policy.Add, Text: group.String()}
 	if old != nil {
 		group.Note = old.Note

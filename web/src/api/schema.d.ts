@@ -4012,6 +4012,8 @@ export interface components {
             errors: components["schemas"]["TextError"][];
             /** @description At most 200 */
             in: components["schemas"]["Member"][];
+            /** @description Where the expression tests the field name, and workloads have none */
+            nameless?: components["schemas"]["Nameless"];
             out: components["schemas"]["Member"][];
             /** @description Groups that share members */
             shares: components["schemas"]["SharedGroup"][];
@@ -4762,6 +4764,15 @@ export interface components {
             was?: string;
             /** @description Its id */
             workload: string;
+        };
+        Nameless: {
+            /**
+             * Format: int64
+             * @description Workloads without a name, which the tests leave undecided
+             */
+            count: number;
+            /** @description The text with id in the place of name */
+            withId: string;
         };
         NoticeIn: {
             /** Format: date-time */

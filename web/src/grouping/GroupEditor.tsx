@@ -101,6 +101,16 @@ export function GroupEditor({ group, onSaved }: { group?: Group; onSaved: (name:
             column {e.column}: {e.message}
           </Text>
         ))}
+      {p?.nameless && (
+        <Text mt="4px" data-nameless={p.nameless.count}>
+          <chakra.code fontFamily="mono">name</chakra.code> is the field <i>name</i>.{" "}
+          {plural(p.nameless.count, "workload has", "workloads have")} none and {p.nameless.count === 1 ? "is" : "are"}{" "}
+          listed by id, so the test leaves {p.nameless.count === 1 ? "it" : "them"} undecided.{" "}
+          <Link onClick={() => setText(p.nameless!.withId)}>
+            Test <chakra.code fontFamily="mono">id</chakra.code> instead
+          </Link>
+        </Text>
+      )}
       {group && <UsedBy group={group} shares={p?.shares ?? []} />}
       {group && <Seen name={group.name} />}
       {group && policy.data && (
